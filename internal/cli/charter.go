@@ -1,0 +1,55 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"twinning/internal/core/charter"
+)
+
+func newCharter() *cobra.Command {
+	return group("charter", "A lane's rules", newCharterCheck())
+}
+
+func newCharterCheck() *cobra.Command {
+	var peopleShape, accountsShape string
+	cmd := &cobra.Command{
+		Use:   "check FILE",
+		Short: "Check a charter, all mistakes at once; needs no service",
+		Args:  exact("FILE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			source, err := os.ReadFile(args[0])
+			if err != nil {
+				return err
+			}
+			custom := func(path string) ([]string, error) {
+				if path == "" {
+					return nil, nil
+				}
+				shape, err := readShape(path)
+				return shape.Custom(), err
+			}
+			var known charter.Vocabulary
+			if known.Person, err = custom(peopleShape); err != nil {
+				return err
+			}
+			if known.Account, err = custom(accountsShape); err != nil {
+				return err
+			}
+			c, err := charter.Parse(source, known)
+			if err != nil {
+				return fmt.Errorf("charter %q:\n%w", args[0], err)
+			}
+			for _, n := range c.Notes {
+				fmt.Fprintln(cmd.ErrOrStderr(), "note: "+n.String())
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s: lane %s from %s into %s is in order (%d keys, %d attributes, %d waves)\n", args[0], c.Lane, c.From, c.In, len(c.Keys), len(c.Rules), len(c.Waves))
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&peopleShape, "people-shape", "", "shape of the people, for its custom attributes")
+	cmd.Flags().StringVar(&accountsShape, "accounts-shape", "", "shape of the accounts, for its custom attributes")
+	return cmd
+}

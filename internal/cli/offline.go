@@ -1,0 +1,213 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"twinning/internal/core/charter"
+	"twinning/internal/core/reconcile"
+	"twinning/internal/core/record"
+	"twinning/internal/format/csvfile"
+)
+
+// offline holds the flags of a reconciliation on two files, without a service.
+type offline struct {
+	charter, people, accounts, peopleShape, accountsShape, memory, out string
+	delimiter, encoding, at                                            string
+}
+
+func (o *offline) flags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&o.charter, "charter", "", "the lane's rules (YAML)")
+	f.StringVar(&o.people, "people", "", "the authority's list (CSV, gzip allowed)")
+	f.StringVar(&o.accounts, "accounts", "", "the downstream's list (CSV, gzip allowed)")
+	f.StringVar(&o.peopleShape, "people-shape", "", "how the people's columns are to be read (YAML); guessed when not given")
+	f.StringVar(&o.accountsShape, "accounts-shape", "", "how the accounts' columns are to be read (YAML); guessed when not given")
+	f.StringVar(&o.memory, "memory", "", "folder that keeps what the lane knows between runs")
+	f.StringVar(&o.out, "out", "", "folder for twins, contested, findings, changes and balance")
+	f.StringVar(&o.at, "now", "", "the instant to reckon dates from (RFC 3339; default: the clock)")
+	o.fileFlags(cmd)
+}
+
+func (o *offline) fileFlags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&o.delimiter, "delimiter", "", "column separator: , ; | or tab (found out when not given)")
+	cmd.Flags().StringVar(&o.encoding, "encoding", "", "utf-8, utf-16, latin-1 or windows-1252 (found out when not given)")
+}
+
+func (o *offline) options() (csvfile.Options, error) {
+	opt := csvfile.Options{Encoding: o.encoding}
+	switch d := strings.ReplaceAll(o.delimiter, `\t`, "\t"); {
+	case d == "":
+	case d == "tab":
+		opt.Delimiter = '\t'
+	case len(d) == 1:
+		opt.Delimiter = rune(d[0])
+	default:
+		return opt, misuse("--delimiter %q: expected one character or the word tab", o.delimiter)
+	}
+	return opt, nil
+}
+
+// side is one of the two files on its way to a roster.
+type side struct {
+	name    string
+	file    *csvfile.File
+	shape   record.Shape
+	guessed bool
+	roster  *record.Roster
+}
+
+func readShape(path string) (shape record.Shape, err error) {
+	src, err := os.ReadFile(path)
+	if err != nil {
+		return shape, err
+	}
+	if shape, err = record.ParseShape(src); err != nil {
+		return shape, fmt.Errorf("shape %q:\n%w", path, err)
+	}
+	return shape, nil
+}
+
+func openFile(path string, opt csvfile.Options) (*csvfile.File, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close() //nolint:errcheck // only read
+	file, err := csvfile.Open(sized{f}, opt)
+	if err != nil {
+		return nil, fmt.Errorf("file %q: %w", path, err)
+	}
+	return file, nil
+}
+
+// sized lets the reader know the file's size beforehand.
+type sized struct{ *os.File }
+
+func (s sized) Size() int64 {
+	if info, err := s.Stat(); err == nil {
+		return info.Size()
+	}
+	return 0
+}
+
+func openSide(name, path, shapePath string, opt csvfile.Options) (s *side, err error) {
+	s = &side{name: name}
+	if shapePath != "" {
+		if s.shape, err = readShape(shapePath); err != nil {
+			return nil, err
+		}
+	}
+	if s.file, err = openFile(path, opt); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	if shapePath == "" {
+		s.shape, s.guessed = record.Guess(s.file.Header), true
+	}
+	if err := s.file.CheckShape(s.shape); err != nil {
+		return nil, fmt.Errorf("%s: file %q: %w", name, path, err)
+	}
+	return s, nil
+}
+
+// run reads both files, reconciles and returns what came of it.
+func (o *offline) run(talk io.Writer) (*result, error) {
+	for _, required := range [][2]string{{"charter", o.charter}, {"people", o.people}, {"accounts", o.accounts}} {
+		if required[1] == "" {
+			return nil, misuse("--%s is required for a reconciliation on files; a reconciliation in the service names its lane", required[0])
+		}
+	}
+	opt, err := o.options()
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	if o.at != "" {
+		if now, err = time.Parse(time.RFC3339, o.at); err != nil {
+			return nil, misuse("--now %q: expected an instant such as 2026-11-25T08:00:00Z", o.at)
+		}
+	}
+	people, accounts, err := both(
+		func() (*side, error) { return openSide("people", o.people, o.peopleShape, opt) },
+		func() (*side, error) { return openSide("accounts", o.accounts, o.accountsShape, opt) })
+	if err != nil {
+		return nil, err
+	}
+	source, err := os.ReadFile(o.charter)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := charter.Parse(source, charter.Vocabulary{Person: people.shape.Custom(), Account: accounts.shape.Custom()})
+	if err != nil {
+		return nil, fmt.Errorf("charter %q:\n%w", o.charter, err)
+	}
+	memory, err := loadMemory(o.memory)
+	if err != nil {
+		return nil, err
+	}
+	needPeople, needAccounts := rules.Needs()
+	if _, _, err := both(
+		func() (*side, error) { return people, people.read(needPeople) },
+		func() (*side, error) { return accounts, accounts.read(needAccounts) }); err != nil {
+		return nil, err
+	}
+	people.tell(talk)
+	accounts.tell(talk)
+	for _, n := range rules.Notes {
+		fmt.Fprintf(talk, "note: charter %s\n", n)
+	}
+	in := reconcile.Input{
+		Charter: rules, People: people.roster, Accounts: accounts.roster, Memory: memory, Now: now,
+		Reading: now.UTC().Format(time.RFC3339Nano), Mark: accounts.shape.Mark, Cores: runtime.NumCPU(),
+	}
+	return &result{Input: in, Output: reconcile.Run(in)}, nil
+}
+
+func (s *side) read(wanted []string) (err error) {
+	if s.roster, err = s.file.Roster(s.shape, wanted); err != nil {
+		return fmt.Errorf("%s: %w", s.name, err)
+	}
+	s.file = nil // the text is no longer needed
+	return nil
+}
+
+func (s *side) tell(talk io.Writer) {
+	rejected := ""
+	if n := len(s.roster.Rejected); n > 0 {
+		rejected = fmt.Sprintf(", %d rejected", n)
+	}
+	fmt.Fprintf(talk, "%s: %d records%s\n", s.name, s.roster.Len(), rejected)
+	if !s.guessed {
+		return
+	}
+	var pairs []string
+	for _, n := range s.roster.Names() {
+		if native := s.shape.Attributes[n].Native; native != "" && native != n {
+			pairs = append(pairs, n+" from "+native)
+		}
+	}
+	if len(pairs) > 0 {
+		slices.Sort(pairs)
+		fmt.Fprintf(talk, "%s: no shape given; read %s\n", s.name, strings.Join(pairs, ", "))
+	}
+}
+
+func both[T any](first, second func() (T, error)) (a, b T, err error) {
+	var err1, err2 error
+	var wg sync.WaitGroup
+	wg.Go(func() { a, err1 = first() })
+	wg.Go(func() { b, err2 = second() })
+	wg.Wait()
+	if err1 != nil {
+		return a, b, err1
+	}
+	return a, b, err2
+}

@@ -1,0 +1,59 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+)
+
+func newReconcile() *cobra.Command {
+	o := &offline{}
+	cmd := &cobra.Command{
+		Use:   "reconcile [LANE]",
+		Short: "Pair both lists, say what is wrong and what would change",
+		Long: `Pair both lists, say what is wrong and what would change. Nothing is written
+to any system.
+
+With LANE, the service reconciles the lane's newest rosters. With --charter,
+--people and --accounts it works on two files, without any service.
+
+Exit codes: 0 nothing to do, 3 something to do, 4 a guard stands in the way.`,
+		Example: `  twinning reconcile --charter lane.yaml --people hr.csv --accounts app.csv --out result
+  twinning reconcile hq-dome-booking`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return misuse("lanes of a service come next")
+			}
+			r, err := o.run(cmd.ErrOrStderr())
+			if err != nil {
+				return err
+			}
+			if o.out != "" {
+				if err := r.write(o.out); err != nil {
+					return err
+				}
+			}
+			if err := saveMemory(o.memory, r.Output.Memory); err != nil {
+				return err
+			}
+			r.summary(cmd.OutOrStdout())
+			for _, n := range r.Notes {
+				fmt.Fprintln(cmd.ErrOrStderr(), "note: "+n)
+			}
+			return verdict(r.Stopped(), r.ToDo())
+		},
+	}
+	o.flags(cmd)
+	return cmd
+}
+
+// verdict turns what a reconciliation found into the exit code.
+func verdict(stopped, toDo bool) error {
+	switch {
+	case stopped:
+		return &exit{code: Guarded}
+	case toDo:
+		return &exit{code: SomeToDo}
+	}
+	return nil
+}

@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/reconcile"
+	"twinning/internal/core/record"
+)
+
+// result is an offline reconciliation with what it was made from.
+type result struct {
+	reconcile.Input
+	*reconcile.Output
+}
+
+const memoryFile = "memory.json"
+
+func loadMemory(dir string) (m reconcile.Memory, err error) {
+	if dir == "" {
+		return m, nil
+	}
+	path := filepath.Join(dir, memoryFile)
+	src, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return m, nil
+	}
+	if err != nil {
+		return m, err
+	}
+	if err := json.Unmarshal(src, &m); err != nil {
+		return m, fmt.Errorf("memory %q is damaged: %w; restore it, or remove it to start anew", path, err)
+	}
+	return m, nil
+}
+
+func saveMemory(dir string, m reconcile.Memory) error {
+	if dir == "" {
+		return nil
+	}
+	if err := os.MkdirAll(dir, 0o750); err != nil {
+		return err
+	}
+	src, err := json.MarshalIndent(m, "", " ")
+	if err != nil {
+		return err
+	}
+	return replaceFile(filepath.Join(dir, memoryFile), func(w io.Writer) error { _, err := w.Write(append(src, '\n')); return err })
+}
+
+// replaceFile writes beside the file and then takes its place, so that a
+// reader never sees half of it.
+func replaceFile(path string, write func(io.Writer) error) error {
+	tmp, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name()) //nolint:errcheck // gone when renamed
+	buf := bufio.NewWriterSize(tmp, 1<<20)
+	if err := errors.Join(write(buf), buf.Flush(), tmp.Chmod(0o640), tmp.Close()); err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), path)
+}
+
+// write puts the result's files into dir.
+func (r *result) write(dir string) error {
+	if err := os.MkdirAll(dir, 0o750); err != nil {
+		return err
+	}
+	files := map[string]func(io.Writer) error{
+		"twins.csv": r.writeTwins, "contested.csv": r.writeContested, "findings.csv": r.writeFindings, "changes.csv": r.writeChanges, "balance.json": r.writeBalance,
+	}
+	var wg sync.WaitGroup
+	failed := make(chan error, len(files))
+	for name, write := range files {
+		wg.Go(func() { failed <- replaceFile(filepath.Join(dir, name), write) })
+	}
+	wg.Wait()
+	close(failed)
+	var err error
+	for e := range failed {
+		err = errors.Join(err, e)
+	}
+	return err
+}
+
+// writeTwins writes a line a twin. At a million lines the general CSV writer
+// costs a second, so the cells are put together here by hand.
+func (r *result) writeTwins(w io.Writer) error {
+	buf := make([]byte, 0, 1<<16)
+	buf = append(buf, "person_id,account_id,basis,probability,why\n"...)
+	p := r.Pairing
+	whys := make([]string, len(r.Charter.Keys))
+	for i, k := range r.Charter.Keys {
+		whys[i] = "agree on " + k.Name + ", which nobody else carries"
+	}
+	for _, row := range r.People.Order() {
+		i := int(row)
+		if p.PersonState[i] != pairing.Twinned {
+			continue
+		}
+		buf = appendCell(buf, r.People.ID(i), ',')
+		buf = appendCell(buf, r.Accounts.ID(int(p.PersonTwin[i])), ',')
+		buf = append(append(buf, p.Basis[i].String()...), ",1,"...)
+		why := "ruled by a human"
+		switch p.Basis[i] {
+		case pairing.Keyed:
+			why = whys[p.By[i]]
+		case pairing.Bonded:
+			why = "bonded by a ruling or an earlier run"
+		}
+		buf = appendCell(buf, why, '\n')
+		if len(buf) > 1<<15 {
+			if _, err := w.Write(buf); err != nil {
+				return err
+			}
+			buf = buf[:0]
+		}
+	}
+	_, err := w.Write(buf)
+	return err
+}
+
+func appendCell(buf []byte, cell string, end byte) []byte {
+	if strings.ContainsAny(cell, ",\"\r\n") || cell != "" && (cell[0] == ' ' || cell[0] == '\t') {
+		buf = append(buf, '"')
+		buf = append(buf, strings.ReplaceAll(cell, `"`, `""`)...)
+		return append(buf, '"', end)
+	}
+	return append(append(buf, cell...), end)
+}
+
+func writeCSV(w io.Writer, header string, rows func(put func(cells ...string))) error {
+	c := csv.NewWriter(w)
+	_ = c.Write(strings.Split(header, ","))
+	rows(func(cells ...string) { _ = c.Write(cells) })
+	c.Flush()
+	return c.Error()
+}
+
+func (r *result) writeContested(w io.Writer) error {
+	return writeCSV(w, "person_id,account_id,probability,reason", func(put func(...string)) {
+		person, account := map[int]bool{}, map[int]bool{}
+		for _, p := range r.Pairing.Proposals {
+			person[p.Person], account[p.Account] = true, true
+			put(r.People.ID(p.Person), r.Accounts.ID(p.Account), "", p.Reason)
+		}
+		// whoever is contested without a proposal is told too
+		for _, row := range r.People.Order() {
+			if i := int(row); r.Pairing.PersonState[i] == pairing.Contested && !person[i] {
+				put(r.People.ID(i), "", "", r.Pairing.PersonNote[i])
+			}
+		}
+		for _, row := range r.Accounts.Order() {
+			if i := int(row); r.Pairing.AccountState[i] == pairing.Contested && !account[i] {
+				put("", r.Accounts.ID(i), "", r.Pairing.AccountNote[i])
+			}
+		}
+	})
+}
+
+func (r *result) writeFindings(w io.Writer) error {
+	return writeCSV(w, "code,severity,person_id,account_id,detail,remedy", func(put func(...string)) {
+		for _, f := range r.Findings {
+			put(f.Code, string(f.Severity), f.Person, f.Account, f.Detail, f.Remedy)
+		}
+	})
+}
+
+func (r *result) writeChanges(w io.Writer) error {
+	return writeCSV(w, "wave,verb,person_id,account_id,attribute,old,new,reason", func(put func(...string)) {
+		for _, c := range r.Changes {
+			for _, e := range c.Edits {
+				put(r.Charter.Waves[c.Wave].Name, c.Verb, c.Person, c.Account, e.Attribute, shown(e.Old), shown(e.New), e.Reason)
+			}
+		}
+	})
+}
+
+// shown joins a list's values as a sheet shows them.
+func shown(cell string) string { return strings.ReplaceAll(cell, string(record.ListSep), ";") }
+
+func (r *result) writeBalance(w io.Writer) error {
+	counts := func(columns []column) map[string]int {
+		out := map[string]int{"total": total(columns)}
+		for _, c := range columns {
+			out[c.word] = c.count
+		}
+		return out
+	}
+	b := balanceOf(r.Balance)
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	return enc.Encode(map[string]any{"people": counts(b.people), "accounts": counts(b.accounts)})
+}

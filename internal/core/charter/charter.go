@@ -1,0 +1,157 @@
+// Package charter reads a lane's rules: one YAML document, parsed, checked as a
+// whole and compiled. Expressions are CEL; the common subset is compiled to
+// column functions that agree with CEL (a property test holds them to it), the
+// rest is evaluated by CEL itself.
+//
+// Missing attributes are null. Any function or operator given a null is an
+// error that names the attribute, as in CEL: a value expression then reads as
+// blank (a blank never clears anything unless the charter says so), and a
+// condition as unknown (the record is contested, never guessed).
+package charter
+
+import (
+	"maps"
+	"slices"
+	"time"
+
+	"twinning/internal/core/document"
+	"twinning/internal/core/record"
+)
+
+// Charter is a checked document.
+type Charter struct {
+	Lane     string
+	Zone     *time.Location
+	From     string // system of the people
+	In       string // system of the accounts
+	People   *Expr  // which people the lane serves; nil: all
+	Accounts *Expr  // which accounts the lane owns; nil: all
+	OutOf    string // what happens to the twin of somebody out of scope: leave or suspend
+	Keys     []Key
+	Intent   string          // add, update or both
+	Mark     *Expr           // value of our mark; nil: the person's id
+	Rules    []AttributeRule // attributes other than e-mail, in the order written
+	Emails   *EmailRule
+	Leavers  *Leavers
+	Orphans  string // report or suspend
+	Guards   []Guard
+	First    bool // a first load may create without a guard
+	Drop     float64
+	Coverage float64
+	Waves    []Wave
+	Notes    []document.Problem // accepted but not carried out yet
+	tables   map[string]map[string]string
+}
+
+// Key identifies: a person and an account that carry the same normalised value
+// are the same human, if nobody else carries it.
+type Key struct {
+	Name    string
+	Person  *Expr
+	Account *Expr
+	Kind    record.Kind
+	Line    int
+}
+
+// Rules of an attribute.
+const (
+	Own   = "own"   // ours always
+	Fill  = "fill"  // only when empty
+	Once  = "once"  // only at creation
+	Watch = "watch" // reported, never written
+)
+
+// AttributeRule says what one attribute of an account should hold.
+type AttributeRule struct {
+	Attribute  string
+	Candidates []*Expr // the first usable one is taken; several only for userName
+	Rule       string
+	Clear      bool // a blank source clears the value
+	Required   bool
+	Line       int
+}
+
+// EmailRule says which address is an account's primary one.
+type EmailRule struct {
+	Primary []*Expr
+	Rule    string
+	Former  string // keep: the former primary stays as an alias; drop
+	Line    int
+}
+
+// Leavers are bonded people who are inactive, past their end date or vanished.
+type Leavers struct {
+	Readings int // a vanished person must be absent from this many rosters
+	Days     int // and for this many days
+	Suspend  int // days after leaving at which the account is suspended; -1 never
+	Line     int
+}
+
+// Guard stops a plan with more changes of a verb than MoreThan or Share of the
+// denominator, whichever is greater, within a rolling number of days.
+type Guard struct {
+	Verb     string
+	MoreThan int
+	Share    float64
+	Within   int // days; 0: this plan alone
+	Line     int
+}
+
+// Allowed is the greatest count that passes.
+func (g Guard) Allowed(denominator int) int {
+	return max(g.MoreThan, int(g.Share*float64(denominator)))
+}
+
+// Wave is a part of a plan that is run by itself, in order.
+type Wave struct {
+	Name string
+	When *Expr // nil: everybody not in an earlier wave
+}
+
+// Default guards, for the verbs that lock people out, when a charter is silent.
+const (
+	DefaultSuspendMoreThan = 10
+	DefaultSuspendShare    = 0.05
+	DefaultDrop            = 0.10
+	DefaultCoverage        = 0.10
+)
+
+// Needs lists the canonical attributes that the charter reads on either side,
+// with all that the reconciliation itself looks at. A roster that lacks some
+// of them reads as absent there.
+func (c *Charter) Needs() (people, accounts []string) {
+	p := map[string]bool{"id": true, "active": true, "endsOn": true, "startsOn": true, "displayName": true, "givenName": true, "familyName": true, "email": true}
+	a := map[string]bool{"id": true, "externalId": true, "active": true, "userName": true, "displayName": true, "givenName": true, "familyName": true, "email": true, "aliases": true, "emails": true}
+	for _, e := range c.exprs() {
+		for _, n := range e.person {
+			p[n] = true
+		}
+		for _, n := range e.account {
+			a[n] = true
+		}
+	}
+	for _, r := range c.Rules {
+		a[r.Attribute] = true
+	}
+	if p["emails"] {
+		p["aliases"] = true
+	}
+	return slices.Sorted(maps.Keys(p)), slices.Sorted(maps.Keys(a))
+}
+
+func (c *Charter) exprs() []*Expr {
+	out := []*Expr{c.People, c.Accounts, c.Mark}
+	for _, k := range c.Keys {
+		out = append(out, k.Person, k.Account)
+	}
+	for _, r := range c.Rules {
+		out = append(out, r.Candidates...)
+	}
+	if c.Emails != nil {
+		out = append(out, c.Emails.Primary...)
+	}
+	for _, w := range c.Waves {
+		out = append(out, w.When)
+	}
+	return slices.DeleteFunc(out, func(e *Expr) bool { return e == nil })
+}

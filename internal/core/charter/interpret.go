@@ -1,0 +1,58 @@
+package charter
+
+import (
+	"fmt"
+	"reflect"
+
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+
+	"twinning/internal/core/record"
+)
+
+// interpreted evaluates the expression by CEL itself: one to six microseconds
+// an evaluation, for whatever the column functions don't cover.
+func (e *Expr) interpreted(s Scope) evaluator {
+	return func(person, account int) Value {
+		out, _, err := e.program.Eval(map[string]any{
+			"person":  &row{s.People, person, "person"},
+			"account": &row{s.Accounts, account, "account"},
+			"today":   s.Today,
+		})
+		if err != nil {
+			return faultValue(err.Error())
+		}
+		return fromCEL(out)
+	}
+}
+
+// row is one record as a CEL object.
+type row struct {
+	roster *record.Roster
+	at     int
+	side   string
+}
+
+func (r *row) Get(index ref.Val) ref.Val {
+	name, ok := index.(types.String)
+	if !ok {
+		return types.MaybeNoSuchOverloadErr(index)
+	}
+	return toCEL(columnReader(r.roster, string(name))(r.at))
+}
+
+func (r *row) IsSet(field ref.Val) ref.Val {
+	name, ok := field.(types.String)
+	if !ok {
+		return types.MaybeNoSuchOverloadErr(field)
+	}
+	return types.Bool(!columnReader(r.roster, string(name))(r.at).Blank())
+}
+
+func (r *row) ConvertToNative(t reflect.Type) (any, error) {
+	return nil, fmt.Errorf("a %s can't become %v", r.side, t)
+}
+func (r *row) ConvertToType(ref.Type) ref.Val { return types.NewErr("a %s can't be converted", r.side) }
+func (r *row) Equal(other ref.Val) ref.Val    { return types.Bool(other == ref.Val(r)) }
+func (r *row) Type() ref.Type                 { return types.NewObjectType(r.side) }
+func (r *row) Value() any                     { return r }

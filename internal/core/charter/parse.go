@@ -1,0 +1,333 @@
+package charter
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"twinning/internal/core/document"
+	"twinning/internal/core/record"
+)
+
+// Vocabulary names the custom attributes that the systems' shapes declare,
+// beside the canonical ones.
+type Vocabulary struct{ Person, Account []string }
+
+type reader struct {
+	*Charter
+	doc      *document.Document
+	compiler *compiler
+}
+
+// Parse reads and checks a charter. The error, if any, is document.Problems
+// with every mistake in it.
+func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
+	doc, root := document.Parse(src)
+	r := &reader{Charter: &Charter{Zone: time.UTC, tables: map[string]map[string]string{}}, doc: doc}
+	if !root.Present() {
+		return nil, doc.Err()
+	}
+	f := root.Fields("lane", "zone", "people", "accounts", "pairing", "intent", "mark", "attributes", "emails", "groups", "leavers", "orphans", "guards", "waves", "tables")
+	r.readTables(f["tables"])
+	r.compiler = newCompiler(vocabulary, r.tables)
+	r.readHead(root, f)
+	r.readKeys(root, f["pairing"])
+	r.readRules(f["attributes"])
+	r.readEmails(f["emails"])
+	r.readLeavers(f["leavers"])
+	r.readOrphans(f["orphans"])
+	r.readGuards(f["guards"])
+	r.readWaves(f["waves"])
+	if f["groups"].Present() {
+		r.note(f["groups"], "groups are read but not managed yet")
+	}
+	if err := doc.Err(); err != nil {
+		return nil, err
+	}
+	return r.Charter, nil
+}
+
+func (r *reader) note(n document.Node, message string) {
+	line, column := n.Place()
+	r.Notes = append(r.Notes, document.Problem{Line: line, Column: column, Path: n.Path(), Message: message})
+}
+
+func (r *reader) readTables(n document.Node) {
+	for _, table := range n.Entries() {
+		rows := map[string]string{}
+		for _, row := range table.Value.Entries() {
+			rows[row.Key] = row.Value.Text()
+		}
+		r.tables[table.Key] = rows
+	}
+}
+
+func (r *reader) readHead(root document.Node, f map[string]document.Node) {
+	r.Lane = f["lane"].Text()
+	if r.Lane == "" {
+		root.Problem("`lane:` must name the lane")
+	}
+	if n, ok := f["zone"]; ok {
+		zone, err := time.LoadLocation(n.Text())
+		if err != nil {
+			n.Problem("%q is no time zone; expected a name such as America/Santiago", n.Text())
+		} else {
+			r.Zone = zone
+		}
+	}
+	p := f["people"].Fields("from", "where", "out-of-scope")
+	r.From, r.OutOf = p["from"].Text(), p["out-of-scope"].OneOf("leave", "suspend")
+	if r.From == "" {
+		cmp.Or(f["people"], root).Problem("`people: {from: SYSTEM}` must name the authority")
+	}
+	if n, ok := p["where"]; ok {
+		r.People = r.compiler.compile(n, wantCondition, "person")
+	}
+	a := f["accounts"].Fields("in", "where")
+	r.In = a["in"].Text()
+	if r.In == "" {
+		cmp.Or(f["accounts"], root).Problem("`accounts: {in: SYSTEM}` must name the downstream")
+	}
+	if n, ok := a["where"]; ok {
+		r.Accounts = r.compiler.compile(n, wantCondition, "account")
+	}
+	r.Intent = f["intent"].OneOf("both", "add", "update")
+	if n, ok := f["mark"]; ok {
+		r.Mark = r.compiler.compile(n, wantText, "person")
+	}
+}
+
+func (r *reader) readKeys(root, n document.Node) {
+	f := n.Fields("keys", "evidence")
+	if e, ok := f["evidence"]; ok {
+		e.Fields("accept", "review")
+		r.note(e, "evidence is not weighed yet: only rulings, bonds and keys pair")
+	}
+	for _, item := range f["keys"].Items() {
+		k := item.Fields("name", "person", "account")
+		line, _ := item.Place()
+		key := Key{Name: k["name"].Text(), Line: line}
+		if !k["person"].Present() || !k["account"].Present() {
+			item.Problem("a key needs `person:` and `account:`, the two expressions that must agree")
+			continue
+		}
+		key.Person = r.compiler.compile(k["person"], wantValues, "person")
+		key.Account = r.compiler.compile(k["account"], wantValues, "account")
+		if key.Person == nil || key.Account == nil {
+			continue
+		}
+		key.Name = cmp.Or(key.Name, key.Person.Source+" = "+key.Account.Source)
+		if slices.ContainsFunc(r.Keys, func(o Key) bool { return o.Name == key.Name }) {
+			item.Problem("another key is already called %q", key.Name)
+		}
+		key.Kind = keyKind(key.Person, key.Account)
+		r.Keys = append(r.Keys, key)
+	}
+	if len(f["keys"].Items()) == 0 {
+		cmp.Or(n, root).Problem("`pairing: {keys: […]}` needs at least one key, or nobody is recognised")
+	}
+}
+
+func keyKind(person, account *Expr) record.Kind {
+	for _, e := range []*Expr{person, account} {
+		if e.attribute == "" {
+			continue
+		}
+		switch record.KindOf(e.attribute) {
+		case record.Email, record.Emails:
+			return record.Email
+		case record.Phone, record.Phones:
+			return record.Phone
+		}
+	}
+	return record.Text
+}
+
+// unwritable attributes have a section or a verb of their own.
+var unwritable = map[string]string{
+	"id":     "the id is the system's own",
+	"email":  "the primary address is ruled by `emails:`",
+	"emails": "addresses are ruled by `emails:`", "aliases": "addresses are ruled by `emails:`",
+	"externalId": "the mark is ruled by `mark:`",
+	"active":     "an account is suspended and reinstated by `leavers:`, not by an attribute",
+	"groups":     "membership is ruled by `groups:`",
+}
+
+func (r *reader) readRules(n document.Node) {
+	known := slices.Concat(record.CanonicalNames(), r.compiler.vocabulary.Account)
+	for _, e := range n.Entries() {
+		line, _ := e.Value.Place()
+		if why, ok := unwritable[e.Key]; ok {
+			e.Value.Problem("%s can't be set here: %s", e.Key, why)
+			continue
+		}
+		if !slices.Contains(known, e.Key) {
+			e.Value.Problem("unknown attribute %q%s; expected a canonical attribute or one that the accounts' shape declares", e.Key, document.Suggest(e.Key, known))
+			continue
+		}
+		rule := AttributeRule{Attribute: e.Key, Line: line, Rule: Own}
+		if !e.Value.IsMap() {
+			rule.add(r.compiler.compile(e.Value, wantValues, "person", "account"))
+			r.Rules = append(r.Rules, rule)
+			continue
+		}
+		f := e.Value.Fields("value", "candidates", "rule", "clear", "required")
+		rule.Rule, rule.Clear, rule.Required = f["rule"].OneOf(Own, Fill, Once, Watch), f["clear"].Bool(), f["required"].Bool()
+		if v, ok := f["value"]; ok {
+			rule.add(r.compiler.compile(v, wantValues, "person", "account"))
+		}
+		for _, c := range f["candidates"].Items() {
+			rule.add(r.compiler.compile(c, wantText, "person"))
+		}
+		switch {
+		case !f["value"].Present() && !f["candidates"].Present():
+			e.Value.Problem("%s needs `value:` or `candidates:`", e.Key)
+		case f["candidates"].Present() && e.Key != "userName":
+			e.Value.Problem("`candidates:` are for userName; %s takes one `value:`", e.Key)
+		}
+		r.Rules = append(r.Rules, rule)
+	}
+}
+
+func (r *AttributeRule) add(e *Expr) {
+	if e != nil {
+		r.Candidates = append(r.Candidates, e)
+	}
+}
+
+func (r *reader) readEmails(n document.Node) {
+	if !n.Present() {
+		return
+	}
+	f := n.Fields("primary", "rule", "former", "domains", "rest")
+	line, _ := n.Place()
+	rule := &EmailRule{Rule: f["rule"].OneOf(Own, Fill, Once, Watch), Former: f["former"].OneOf("keep", "drop"), Line: line}
+	items := []document.Node{f["primary"]}
+	if f["primary"].IsList() {
+		items = f["primary"].Items()
+	}
+	for _, item := range items {
+		if !item.Present() {
+			n.Problem("`emails:` needs `primary:`, the expression that gives the primary address")
+			continue
+		}
+		if e := r.compiler.compile(item, wantText, "person", "account"); e != nil {
+			rule.Primary = append(rule.Primary, e)
+		}
+	}
+	if d, ok := f["rest"]; ok {
+		d.Days()
+		r.note(d, "names do not rest yet: a freed address may be given out again at once")
+	}
+	for _, d := range f["domains"].Entries() {
+		d.Value.OneOf("primary", "alias")
+	}
+	if d, ok := f["domains"]; ok {
+		r.note(d, "domains are read but not enforced yet")
+	}
+	r.Emails = rule
+}
+
+func (r *reader) readLeavers(n document.Node) {
+	if !n.Present() {
+		return
+	}
+	line, _ := n.Place()
+	l := &Leavers{Readings: 3, Days: 7, Suspend: -1, Line: line}
+	f := n.Fields("grace", "stages")
+	if g, ok := f["grace"]; ok {
+		grace := g.Fields("readings", "days")
+		if v, ok := grace["readings"]; ok {
+			l.Readings = v.Int(1)
+		}
+		if v, ok := grace["days"]; ok {
+			l.Days = v.Int(0)
+		}
+	}
+	for _, s := range f["stages"].Items() {
+		stage := s.Fields("after", "do")
+		after := 0
+		if a, ok := stage["after"]; ok {
+			after = a.Days()
+		}
+		if len(stage["do"].Items()) == 0 {
+			s.Problem("a stage needs `do:` with what is to be done, such as [suspend]")
+		}
+		for _, do := range stage["do"].Items() {
+			switch do.OneOf("suspend", "hide", "delete") {
+			case "suspend":
+				l.Suspend = after
+			default:
+				r.note(do, do.Text()+" is not carried out yet")
+			}
+		}
+	}
+	r.Leavers = l
+}
+
+func (r *reader) readOrphans(n document.Node) {
+	r.Orphans = n.Fields("do")["do"].OneOf("report", "suspend")
+}
+
+// Verbs lists what a guard may limit.
+var Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate", "delete"}
+
+func (r *reader) readGuards(n document.Node) {
+	r.Drop, r.Coverage = DefaultDrop, DefaultCoverage
+	suspends := false
+	for _, e := range n.Entries() {
+		switch e.Key {
+		case "first-load":
+			r.First = e.Value.Bool()
+			continue
+		case "roster-drop":
+			r.Drop = e.Value.Percent()
+			continue
+		case "coverage-drop":
+			r.Coverage = e.Value.Percent()
+			continue
+		}
+		known := append([]string{"first-load", "roster-drop", "coverage-drop"}, Verbs...)
+		if !slices.Contains(Verbs, e.Key) {
+			e.Value.Problem("unknown guard %q%s; expected one of %v", e.Key, document.Suggest(e.Key, known), known)
+			continue
+		}
+		line, _ := e.Value.Place()
+		g := Guard{Verb: e.Key, Line: line}
+		f := e.Value.Fields("more-than", "or", "within")
+		if v, ok := f["more-than"]; ok {
+			g.MoreThan = v.Int(0)
+		}
+		if v, ok := f["or"]; ok {
+			g.Share = v.Percent()
+		}
+		if v, ok := f["within"]; ok {
+			g.Within = v.Days()
+		}
+		suspends = suspends || g.Verb == "suspend"
+		r.Guards = append(r.Guards, g)
+	}
+	if !suspends {
+		r.Guards = append(r.Guards, Guard{Verb: "suspend", MoreThan: DefaultSuspendMoreThan, Share: DefaultSuspendShare, Within: 7})
+	}
+}
+
+func (r *reader) readWaves(n document.Node) {
+	items := n.Items()
+	for i, item := range items {
+		f := item.Fields("name", "when")
+		w := Wave{Name: f["name"].Text()}
+		if w.Name == "" {
+			item.Problem("a wave needs a name")
+		}
+		if c, ok := f["when"]; ok {
+			w.When = r.compiler.compile(c, wantCondition, "person", "account")
+		} else if i < len(items)-1 {
+			item.Problem("wave %q takes everybody, so the waves below it would stay empty; give it `when:` or put it last", w.Name)
+		}
+		r.Waves = append(r.Waves, w)
+	}
+	if len(items) == 0 {
+		r.Waves = []Wave{{Name: "everybody"}}
+	}
+}

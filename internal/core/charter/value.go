@@ -1,0 +1,106 @@
+package charter
+
+import (
+	"slices"
+	"strings"
+
+	"twinning/internal/core/record"
+)
+
+type valueKind uint8
+
+const (
+	null valueKind = iota
+	text
+	boolean
+	number
+	list
+	fault
+)
+
+// Value is what an expression gives for one pair of records.
+type Value struct {
+	kind  valueKind
+	str   string // text; for a fault, what is wrong
+	truth bool
+	num   int64
+	items []string
+}
+
+// Blank reports whether there is no value: missing, or not computable because
+// something it needs is missing.
+func (v Value) Blank() bool {
+	return v.kind == null || v.kind == fault || v.kind == text && v.str == "" || v.kind == list && len(v.items) == 0
+}
+
+// Fault says why the value could not be computed, "" when it could.
+func (v Value) Fault() string {
+	if v.kind == fault {
+		return v.str
+	}
+	return ""
+}
+
+// Cell is the value as a roster's cell: one text, or a list joined.
+func (v Value) Cell() string {
+	switch v.kind {
+	case text:
+		return v.str
+	case boolean:
+		if v.truth {
+			return "true"
+		}
+		return "false"
+	case list:
+		return record.JoinList(v.items)
+	}
+	return ""
+}
+
+// True reports a condition that holds; known is false when it can't be told.
+func (v Value) True() (holds, known bool) {
+	return v.kind == boolean && v.truth, v.kind == boolean
+}
+
+func textValue(s string) Value    { return Value{kind: text, str: s} }
+func boolValue(b bool) Value      { return Value{kind: boolean, truth: b} }
+func numberValue(n int64) Value   { return Value{kind: number, num: n} }
+func faultValue(why string) Value { return Value{kind: fault, str: why} }
+func listValue(l []string) Value  { return Value{kind: list, items: l} }
+func missing(what string) Value   { return faultValue(what + " is missing") }
+func wrongType(what string) Value { return faultValue(what + ": no such combination of values") }
+func (v Value) need(w string) Value { // v as a fault when it is null
+	if v.kind == null {
+		return missing(w)
+	}
+	return v
+}
+
+// equal follows CEL: values of different kinds are different, not an error.
+func equal(a, b Value) bool {
+	if a.kind != b.kind {
+		return false
+	}
+	switch a.kind {
+	case text:
+		return a.str == b.str
+	case boolean:
+		return a.truth == b.truth
+	case number:
+		return a.num == b.num
+	case list:
+		return slices.Equal(a.items, b.items)
+	}
+	return true
+}
+
+// compare orders two texts or two numbers.
+func compare(a, b Value) (int, bool) {
+	switch {
+	case a.kind == text && b.kind == text:
+		return strings.Compare(a.str, b.str), true
+	case a.kind == number && b.kind == number:
+		return int(min(max(a.num-b.num, -1), 1)), true
+	}
+	return 0, false
+}

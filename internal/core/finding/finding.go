@@ -1,0 +1,117 @@
+// Package finding is the catalogue of what can be wrong with one lane: stable
+// codes, each with its severity, meaning and remedy. Codes are append-only.
+// Every code has an example under reconcile/testdata/findings that a test runs.
+package finding
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"strings"
+)
+
+// Severity orders findings for people.
+type Severity string
+
+const (
+	Error   Severity = "error"   // something is blocked, or somebody may be harmed
+	Warning Severity = "warning" // somebody should look
+	Notice  Severity = "notice"  // good to know; usually settled by the plan
+)
+
+// Rank sorts severities, gravest first.
+func (s Severity) Rank() int { return slices.Index([]Severity{Error, Warning, Notice}, s) }
+
+// Code is one kind of finding.
+type Code struct {
+	Name     string
+	Severity Severity
+	Meaning  string
+	Remedy   string
+}
+
+// Catalogue lists all codes.
+var Catalogue = []Code{
+	{"orphan-account", Warning, "an account without a living owner among the people", "find its owner and rule `same`, or rule `leave-alone` for a service account"},
+	{"leaver-active", Error, "somebody who has left can still sign in", "seal the plan that suspends it; if they have not left, mend the authority"},
+	{"suspended-elsewhere", Warning, "the account of an active person is suspended, and not by us", "ask who suspended it; it is not reinstated from here"},
+	{"missing-account", Notice, "a person in scope has no account", "seal the plan that creates it, or rule `same` if an account exists under another name"},
+	{"duplicate-account", Warning, "a second account of a person who has one", "decide which account to keep, and close the other in the downstream"},
+	{"duplicate-person", Warning, "one human is listed twice among the people", "merge the two records in the authority"},
+	{"contested-match", Error, "it is undecided who is who", "rule `same` or `different` on the pairs proposed"},
+	{"contradictory-keys", Error, "keys lead to different records", "mend the wrong key value, or rule `same` or `different`"},
+	{"shared-key", Warning, "a value that should identify is carried by several records", "correct the value on the records it does not belong to, or rule `same` or `different`"},
+	{"bond-doubted", Error, "two records are bonded, but their keys now contradict it", "look at both; rule `same` if they are one human, `different` if a number was re-used"},
+	{"bond-broken", Error, "a bonded record is gone", "rule `same` with the record that replaced it, or `different` to give the bond up"},
+	{"mark-foreign", Warning, "the account carries a mark that is not ours", "ask which tool wrote it; clear it in the downstream if it is stale"},
+	{"claimed-twice", Error, "two lanes hold one account", "narrow accounts.where of one of the lanes"},
+	{"username-taken", Error, "no candidate for the login is free", "add a candidate to the charter, or free the name"},
+	{"email-taken", Error, "the address is in use by another account", "free the address, or give the person another in the authority"},
+	{"required-missing", Error, "a value that an account needs can't be computed", "fill in the attribute in the authority"},
+	{"value-invalid", Error, "a value is not of the form it must have", "correct it in the authority"},
+	{"no-email", Warning, "a person in scope has no e-mail address", "fill it in in the authority"},
+	{"drift", Notice, "an account's value differs from what it should be or was", "see who changed it; the plan sets it again where the rule is own"},
+	{"not-kept", Warning, "the downstream alters what we write, so we stopped writing it", "make the charter compute the form that the downstream keeps, or watch the attribute"},
+	{"roster-shrunk", Error, "a roster holds far fewer records than the last one", "find out whether the export is whole; accept the finding if it is"},
+	{"coverage-drop", Error, "an attribute that was filled is suddenly blank on many records", "find out whether the export is whole; accept the finding if it is"},
+	{"row-rejected", Error, "a record could not be read", "mend the row at its source and take the roster again"},
+}
+
+// Lookup returns the catalogue's entry.
+func Lookup(name string) (Code, bool) {
+	i := slices.IndexFunc(Catalogue, func(c Code) bool { return c.Name == name })
+	if i < 0 {
+		return Code{}, false
+	}
+	return Catalogue[i], true
+}
+
+// Finding is one thing wrong. The same thing has the same ID in every
+// reconciliation, whatever its detail says that day.
+type Finding struct {
+	ID       string   `json:"id"`
+	Code     string   `json:"code"`
+	Severity Severity `json:"severity"`
+	Person   string   `json:"personId,omitempty"`
+	Account  string   `json:"accountId,omitempty"`
+	Subject  string   `json:"subject,omitempty"` // attribute, side or line it is about, part of the identity
+	Detail   string   `json:"detail"`
+	Remedy   string   `json:"remedy"`
+	Accepted bool     `json:"accepted,omitempty"`
+}
+
+// New makes a finding of a catalogued code; an unknown code panics, since only
+// this module names codes.
+func New(code, person, account, subject, detail string) Finding {
+	c, ok := Lookup(code)
+	if !ok {
+		panic("finding: unknown code " + code)
+	}
+	sum := sha256.Sum256([]byte(strings.Join([]string{code, person, account, subject}, "\x00")))
+	return Finding{ID: "f-" + hex.EncodeToString(sum[:6]), Code: code, Severity: c.Severity, Person: person, Account: account, Subject: subject, Detail: detail, Remedy: c.Remedy}
+}
+
+// Sort orders findings by severity, code, person, account and subject, and
+// drops repeats of one ID.
+func Sort(fs []Finding) []Finding {
+	rank := make(map[string]int, len(Catalogue))
+	for i, c := range Catalogue {
+		rank[c.Name] = c.Severity.Rank()*len(Catalogue) + i
+	}
+	slices.SortStableFunc(fs, func(a, b Finding) int {
+		if d := rank[a.Code] - rank[b.Code]; d != 0 {
+			return d
+		}
+		if d := strings.Compare(a.Person, b.Person); d != 0 {
+			return d
+		}
+		if d := strings.Compare(a.Account, b.Account); d != 0 {
+			return d
+		}
+		if d := strings.Compare(a.Subject, b.Subject); d != 0 {
+			return d
+		}
+		return strings.Compare(a.Detail, b.Detail)
+	})
+	return slices.CompactFunc(fs, func(a, b Finding) bool { return a.ID == b.ID })
+}

@@ -1,0 +1,228 @@
+package pairing
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"twinning/internal/core/record"
+)
+
+func joinNames(names []string) string { return strings.Join(names, " and ") }
+
+func nameWords(r *record.Roster, i int) []string {
+	full := r.Column("givenName").Cell(i) + " " + r.Column("familyName").Cell(i)
+	if strings.TrimSpace(full) == "" {
+		full = r.Column("displayName").Cell(i)
+	}
+	words := strings.FieldsFunc(record.Fold(full), func(c rune) bool { return c == ' ' || c == ',' || c == '-' || c == '.' || c == '\'' })
+	slices.Sort(words)
+	return words
+}
+
+// leftovers compares what is still undecided with everything that shares a key
+// value with it.
+func (m *matcher) leftovers() {
+	for _, row := range m.in.Accounts.Order() {
+		if a := int(row); m.AccountState[a] == Undecided && m.takesPart(a) {
+			m.leftAccount(a)
+		}
+	}
+	for _, row := range m.in.People.Order() {
+		if p := int(row); m.PersonState[p] == Undecided {
+			m.leftPerson(p)
+		}
+	}
+}
+
+// sharers lists the people and accounts that carry one of the values.
+func (m *matcher) sharers(cell func(k int) string, yield func(k int, value string, x *index, e *entry)) {
+	for k, x := range m.indexes {
+		values(cell(k), func(v string) {
+			if e := x.find(v); e != nil {
+				yield(k, v, x, e)
+			}
+		})
+	}
+}
+
+func (m *matcher) leftAccount(a int) {
+	var twins, open []int
+	var shared []string
+	m.sharers(func(k int) string { return m.in.Keys[k].Accounts.Cell(a) }, func(k int, v string, x *index, e *entry) {
+		x.eachPerson(e, func(p int) {
+			if m.different[edge{int32(p), int32(a)}] { //nolint:gosec // rows fit
+				return
+			}
+			into := &open
+			if m.PersonState[p] == Twinned {
+				into = &twins
+			}
+			if !slices.Contains(*into, p) {
+				*into = append(*into, p)
+			}
+			if e.people > 1 || e.counts > 1 {
+				shared = appendNew(shared, fmt.Sprintf("%s %q", m.in.Keys[k].Name, v))
+			}
+		})
+	})
+	m.byID(m.in.People, twins)
+	m.byID(m.in.People, open)
+	switch {
+	case len(open) > 0:
+		why := "shares a key value with somebody it can't be told from"
+		if len(shared) > 0 {
+			why = "several records carry " + joinNames(shared)
+		}
+		m.contestAccount(a, why)
+		for _, p := range open {
+			m.propose(p, a, m.agreement(p, a)+", but "+why)
+			m.issue("shared-key", p, a, "%s", why)
+			if m.PersonState[p] == Undecided {
+				m.contestPerson(p, why)
+			}
+		}
+	case len(twins) == 1 && m.PersonState[twins[0]] == Twinned && m.namesAllow(twins[0], a):
+		p := twins[0]
+		m.AccountState[a], m.AccountTwin[a] = Duplicate, int32(p) //nolint:gosec // rows fit
+		m.AccountNote[a] = fmt.Sprintf("%s with person %q, who has account %q", m.agreement(p, a), m.in.People.ID(p), m.in.Accounts.ID(int(m.PersonTwin[p])))
+		m.issue("duplicate-account", p, a, "%s", m.AccountNote[a])
+	case len(twins) > 0:
+		why := "shares a key value with people who have accounts already"
+		m.contestAccount(a, why)
+		for _, p := range twins {
+			m.propose(p, a, m.agreement(p, a)+", but the person has another account")
+			m.issue("shared-key", p, a, "%s, but the person has another account and the names differ or several people share it", m.agreement(p, a))
+		}
+	default:
+		m.AccountState[a] = Orphan
+	}
+}
+
+// namesAllow: a second account is called a duplicate unless its name is
+// another's.
+func (m *matcher) namesAllow(p, a int) bool {
+	return len(nameWords(m.in.Accounts, a)) == 0 || len(nameWords(m.in.People, p)) == 0 || SameName(m.in.People, p, m.in.Accounts, a)
+}
+
+func (m *matcher) leftPerson(p int) {
+	var owners, others []int // people twinned with an account that shares a value; people who share one
+	lone := -1               // an account, in doubt itself, that shares a value
+	m.sharers(func(k int) string { return m.in.Keys[k].People.Cell(p) }, func(_ int, _ string, x *index, e *entry) {
+		x.eachAccount(e, func(a int) {
+			switch {
+			case m.different[edge{int32(p), int32(a)}]: //nolint:gosec // rows fit
+			case m.AccountState[a] == Twinned:
+				owners = appendNew(owners, int(m.AccountTwin[a]))
+			default:
+				lone = a
+			}
+		})
+		x.eachPerson(e, func(q int) {
+			if q != p {
+				others = appendNew(others, q)
+			}
+		})
+	})
+	m.byID(m.in.People, owners)
+	m.byID(m.in.People, others)
+	namesakes := slices.DeleteFunc(slices.Clone(others), func(q int) bool { return !SameName(m.in.People, p, m.in.People, q) })
+	for _, q := range owners {
+		if SameName(m.in.People, p, m.in.People, q) {
+			namesakes = appendNew(namesakes, q)
+		}
+	}
+	twinned := slices.IndexFunc(namesakes, func(q int) bool { return m.PersonState[q] == Twinned })
+	switch {
+	case lone >= 0:
+		why := "shares a key value with an account that is in doubt"
+		m.contestPerson(p, why)
+		m.propose(p, lone, m.agreement(p, lone)+", but the account is in doubt")
+		m.issue("shared-key", p, lone, "%s, but the account is in doubt", m.agreement(p, lone))
+	case twinned >= 0:
+		q := namesakes[twinned]
+		m.PersonState[p], m.PersonTwin[p] = Duplicate, m.PersonTwin[q]
+		m.PersonNote[p] = fmt.Sprintf("listed again: person %q has the same name and shares a key", m.in.People.ID(q))
+		m.issue("duplicate-person", p, int(m.PersonTwin[q]), "%s", m.PersonNote[p])
+	case len(owners) > 0:
+		a := int(m.PersonTwin[owners[0]])
+		m.contestPerson(p, "shares a key value with another person's account")
+		m.propose(p, a, fmt.Sprintf("%s, but the account is the twin of person %q", m.agreement(p, a), m.in.People.ID(owners[0])))
+		m.issue("shared-key", p, a, "%s, but the account is the twin of person %q", m.agreement(p, a), m.in.People.ID(owners[0]))
+	case len(namesakes) > 0:
+		why := fmt.Sprintf("person %q has the same name and shares a key; it is undecided which record to keep", m.in.People.ID(namesakes[0]))
+		m.contestPerson(p, why)
+		m.issue("duplicate-person", p, -1, "%s", why)
+	case slices.ContainsFunc(others, func(q int) bool { return m.PersonState[q] != Twinned }):
+		why := fmt.Sprintf("person %q carries the same key value", m.in.People.ID(others[0]))
+		m.contestPerson(p, why)
+		m.issue("shared-key", p, -1, "%s", why)
+	default:
+		m.PersonState[p] = Missing
+	}
+}
+
+func (m *matcher) byID(r *record.Roster, rows []int) {
+	slices.SortFunc(rows, func(a, b int) int { return strings.Compare(r.ID(a), r.ID(b)) })
+}
+
+func appendNew[T comparable](list []T, v T) []T {
+	if slices.Contains(list, v) {
+		return list
+	}
+	return append(list, v)
+}
+
+// settle applies what holds whatever the pairing said: records left alone,
+// outside or claimed are exempt, and so is the twin of such a record; records
+// that could not be read are never concluded about.
+func (m *matcher) settle() {
+	for a := range m.AccountState {
+		id := m.in.Accounts.ID(a)
+		switch {
+		case len(m.in.Claims[id]) > 0 && m.AccountState[a] == Undecided:
+			m.exemptAccount(a, "claimed by lane "+joinNames(m.in.Claims[id]))
+			if len(m.in.Claims[id]) > 1 {
+				m.issue("claimed-twice", -1, a, "claimed by lanes %s", joinNames(m.in.Claims[id]))
+			}
+		case !m.takesPart(a) && m.AccountState[a] == Undecided:
+			m.exemptAccount(a, "outside accounts.where")
+		}
+		if why, ok := m.in.LeftAccounts[id]; ok {
+			m.exemptAccount(a, "left alone: "+why)
+		}
+		if why, ok := m.in.Unclear[a]; ok {
+			m.contestAccount(a, why)
+			m.issue("value-invalid", -1, a, "accounts.where can't be told for this account: %s", why)
+		}
+		if _, unread := m.in.Accounts.Unread(a); unread && m.AccountState[a] != Twinned && m.AccountState[a] != Exempt {
+			m.contestAccount(a, "present, but its row could not be read")
+		}
+	}
+	for p := range m.PersonState {
+		if why, ok := m.in.LeftPeople[m.in.People.ID(p)]; ok {
+			m.exemptPerson(p, "left alone: "+why)
+		}
+		if _, unread := m.in.People.Unread(p); unread && m.PersonState[p] != Twinned && m.PersonState[p] != Exempt {
+			m.contestPerson(p, "present, but its row could not be read")
+		}
+	}
+}
+
+func (m *matcher) exemptAccount(a int, why string) {
+	p := int(m.AccountTwin[a])
+	was := m.AccountState[a]
+	m.AccountState[a], m.AccountNote[a], m.AccountTwin[a] = Exempt, why, -1
+	if was == Twinned {
+		m.PersonState[p], m.PersonNote[p], m.PersonTwin[p] = Exempt, "its account is "+why, -1
+	}
+}
+
+func (m *matcher) exemptPerson(p int, why string) {
+	a := int(m.PersonTwin[p])
+	was := m.PersonState[p]
+	m.PersonState[p], m.PersonNote[p], m.PersonTwin[p] = Exempt, why, -1
+	if was == Twinned {
+		m.AccountState[a], m.AccountNote[a], m.AccountTwin[a] = Exempt, "its person is "+why, -1
+	}
+}

@@ -1,0 +1,290 @@
+package pairing
+
+import (
+	"fmt"
+	"slices"
+	"sync"
+
+	"twinning/internal/core/record"
+)
+
+// matcher is one run of the algorithm.
+type matcher struct {
+	*Result
+	in        Input
+	indexes   []*index
+	different map[edge]bool
+	odd       map[int][]int // person -> further accounts by keys, beyond one a key
+	oddA      map[int][]int
+	ruledP    map[int]bool
+}
+
+func newMatcher(in Input) *matcher {
+	m := &matcher{Result: newResult(in.People.Len(), in.Accounts.Len()), in: in, different: map[edge]bool{}, odd: map[int][]int{}, oddA: map[int][]int{}, ruledP: map[int]bool{}}
+	for _, d := range in.Different {
+		p, ok1 := in.People.Find(d.Person)
+		a, ok2 := in.Accounts.Find(d.Account)
+		if ok1 && ok2 {
+			m.different[edge{int32(p), int32(a)}] = true //nolint:gosec // rows fit
+		}
+	}
+	barred := func(p, a int) bool {
+		return len(m.different) > 0 && m.different[edge{int32(p), int32(a)}] //nolint:gosec // rows fit
+	}
+	m.indexes = make([]*index, len(in.Keys))
+	var wg sync.WaitGroup
+	for k, key := range in.Keys {
+		wg.Go(func() {
+			x := newIndex(key, in.People.Len(), in.Accounts.Len(), m.takesPart)
+			x.edges(in.People.Len(), in.Accounts.Len(), barred)
+			m.indexes[k] = x
+		})
+	}
+	wg.Wait()
+	for _, x := range m.indexes {
+		for _, e := range x.extra {
+			m.odd[int(e.p)] = append(m.odd[int(e.p)], int(e.a))
+			m.oddA[int(e.a)] = append(m.oddA[int(e.a)], int(e.p))
+		}
+	}
+	return m
+}
+
+// takesPart: accounts that the charter or another lane's claim puts outside
+// this lane neither pair nor make a value shared.
+func (m *matcher) takesPart(a int) bool {
+	if m.in.Outside != nil && m.in.Outside[a] {
+		return false
+	}
+	return len(m.in.Claims) == 0 || len(m.in.Claims[m.in.Accounts.ID(a)]) == 0
+}
+
+func (m *matcher) issue(code string, p, a int, format string, args ...any) {
+	m.Issues = append(m.Issues, Issue{Code: code, Person: p, Account: a, Detail: fmt.Sprintf(format, args...)})
+}
+
+func (m *matcher) rulings() {
+	for _, s := range m.in.Same {
+		p, ok1 := m.in.People.Find(s.Person)
+		a, ok2 := m.in.Accounts.Find(s.Account)
+		switch {
+		case !ok1 || !ok2:
+			continue // one of them is gone; nothing to join
+		case m.PersonState[p] == Twinned || m.AccountState[a] == Twinned:
+			m.contestPerson(p, "two rulings join it with different records")
+			m.contestAccount(a, "two rulings join it with different records")
+			m.propose(p, a, "two rulings contradict each other")
+			m.issue("contested-match", p, a, "two rulings name different twins; clear one of them")
+		default:
+			m.join(p, a, Ruled)
+			m.ruledP[p] = true
+		}
+	}
+}
+
+func (m *matcher) bonds() {
+	for _, b := range m.in.Bonds {
+		p, hasPerson := m.in.People.Find(b.Person)
+		a, hasAccount := m.in.Accounts.Find(b.Account)
+		switch {
+		case !hasPerson && !hasAccount:
+			continue
+		case !hasPerson:
+			m.Vanished[a] = b.Person
+		case !hasAccount:
+			if m.PersonState[p] == Undecided {
+				m.contestPerson(p, "its bonded account is gone")
+				m.issue("bond-broken", p, -1, "account %q, bonded with this person, is no longer in the downstream; it is not created again unasked", b.Account)
+			}
+		case m.different[edge{int32(p), int32(a)}] || m.ruledP[p] || m.AccountState[a] != Undecided || m.PersonState[p] != Undecided: //nolint:gosec // rows fit
+			continue // a ruling, or an earlier bond, stands
+		case len(m.in.Claims[b.Account]) > 0:
+			m.contestPerson(p, "another lane holds its account as well")
+			m.contestAccount(a, "another lane holds it as well")
+			m.issue("claimed-twice", p, a, "bonded here and in lane %v", m.in.Claims[b.Account])
+		case m.doubted(p, a):
+			why := "keys contradict its bond"
+			m.contestPerson(p, why)
+			m.contestAccount(a, why)
+			m.propose(p, a, "bonded, but no key agrees any more and keys point elsewhere")
+			m.issue("bond-doubted", p, a, "bonded with each other, but no key agrees any more and keys point elsewhere")
+		default:
+			m.join(p, a, Bonded)
+		}
+	}
+}
+
+// doubted: no key of the two agrees, and a key takes one of them elsewhere.
+func (m *matcher) doubted(p, a int) bool {
+	elsewhere := false
+	for k, x := range m.indexes {
+		if m.agree(k, p, a) {
+			return false
+		}
+		elsewhere = elsewhere || x.edgeP[p] >= 0 || x.edgeA[a] >= 0
+	}
+	return elsewhere
+}
+
+func (m *matcher) agree(k, p, a int) bool {
+	found := false
+	values(m.in.Keys[k].People.Cell(p), func(v string) {
+		values(m.in.Keys[k].Accounts.Cell(a), func(w string) { found = found || v == w })
+	})
+	return found
+}
+
+// disagree: both carry the key and share no value.
+func (m *matcher) disagree(k, p, a int) bool {
+	return m.in.Keys[k].People.Cell(p) != "" && m.in.Keys[k].Accounts.Cell(a) != "" && !m.agree(k, p, a)
+}
+
+// pointedAt lists the accounts that the person's keys lead to, without repeats.
+func (m *matcher) pointedAt(p int, into []int) []int {
+	into = into[:0]
+	for _, x := range m.indexes {
+		if a := x.edgeP[p]; a >= 0 && !slices.Contains(into, int(a)) {
+			into = append(into, int(a))
+		}
+	}
+	if len(m.odd) > 0 {
+		for _, a := range m.odd[p] {
+			if !slices.Contains(into, a) {
+				into = append(into, a)
+			}
+		}
+	}
+	return into
+}
+
+func (m *matcher) pointing(a int, into []int) []int {
+	into = into[:0]
+	for _, x := range m.indexes {
+		if p := x.edgeA[a]; p >= 0 && !slices.Contains(into, int(p)) {
+			into = append(into, int(p))
+		}
+	}
+	if len(m.oddA) > 0 {
+		for _, p := range m.oddA[a] {
+			if !slices.Contains(into, p) {
+				into = append(into, p)
+			}
+		}
+	}
+	return into
+}
+
+func (m *matcher) keys() {
+	var there, back []int
+	for _, row := range m.in.People.Order() {
+		p := int(row)
+		if m.PersonState[p] != Undecided {
+			continue
+		}
+		there = m.pointedAt(p, there)
+		if len(there) == 1 && m.AccountState[there[0]] == Undecided {
+			if back = m.pointing(there[0], back); len(back) == 1 {
+				m.byKey(p, there[0])
+				continue
+			}
+		}
+		if len(there) > 0 {
+			m.tangled(p, there)
+		}
+	}
+}
+
+// byKey joins two records whose keys lead to each other and nowhere else,
+// unless something speaks against it that a careful person would stop at.
+func (m *matcher) byKey(p, a int) {
+	first := -1
+	for k := range m.indexes {
+		if m.agree(k, p, a) {
+			first = k
+			break
+		}
+	}
+	if bonded, ok := m.Vanished[a]; ok {
+		why := "bonded with a person who is gone"
+		m.contestPerson(p, "a key leads to an account that is "+why)
+		m.contestAccount(a, why)
+		m.propose(p, a, fmt.Sprintf("key %q agrees, but the account is bonded with %q, who is gone", m.in.Keys[first].Name, bonded))
+		m.issue("bond-broken", p, a, "the account is bonded with person %q, who is gone, and key %q now gives it to another", bonded, m.in.Keys[first].Name)
+		return
+	}
+	for k := range first {
+		if m.disagree(k, p, a) && !SameName(m.in.People, p, m.in.Accounts, a) {
+			why := fmt.Sprintf("key %q agrees, but %q before it and the names differ", m.in.Keys[first].Name, m.in.Keys[k].Name)
+			m.contestPerson(p, why)
+			m.contestAccount(a, why)
+			m.propose(p, a, why)
+			m.issue("contradictory-keys", p, a, "%s", why)
+			return
+		}
+	}
+	m.join(p, a, Keyed)
+	m.By[p] = uint8(first) //nolint:gosec // charters have few keys
+}
+
+// tangled handles a person whose keys lead to several accounts, or to one that
+// others lead to as well. Whatever a ruling or a bond has decided stands.
+func (m *matcher) tangled(p int, there []int) {
+	open := false
+	for _, a := range there {
+		switch m.AccountState[a] {
+		case Twinned:
+			if int(m.AccountTwin[a]) == p {
+				return
+			}
+			if basis := m.Basis[m.AccountTwin[a]]; basis == Ruled || basis == Bonded {
+				continue // leftovers() will call p a duplicate or contested
+			}
+			open = true
+		default:
+			open = true
+		}
+	}
+	if !open {
+		return
+	}
+	why := "keys lead to different records"
+	m.contestPerson(p, why)
+	var back []int
+	for _, a := range there {
+		if m.AccountState[a] == Twinned {
+			continue
+		}
+		m.contestAccount(a, why)
+		m.propose(p, a, m.agreement(p, a))
+		m.issue("contradictory-keys", p, a, "%s; other keys lead elsewhere", m.agreement(p, a))
+		back = m.pointing(a, back)
+		for _, q := range back {
+			if q != p && m.PersonState[q] == Undecided {
+				m.contestPerson(q, why)
+				m.propose(q, a, m.agreement(q, a))
+				m.issue("contradictory-keys", q, a, "%s; other keys lead elsewhere", m.agreement(q, a))
+			}
+		}
+	}
+}
+
+func (m *matcher) agreement(p, a int) string {
+	var agree []string
+	for k := range m.in.Keys {
+		if m.agree(k, p, a) {
+			agree = append(agree, m.in.Keys[k].Name)
+		}
+	}
+	if len(agree) == 0 {
+		return "no key agrees"
+	}
+	return fmt.Sprintf("agree on %s", joinNames(agree))
+}
+
+// SameName reports whether two records carry one human's name: the same words
+// of display name or given and family name, folded, in any order. A record
+// without a name has none in common with anybody.
+func SameName(r *record.Roster, i int, s *record.Roster, j int) bool {
+	x, y := nameWords(r, i), nameWords(s, j)
+	return len(x) > 0 && slices.Equal(x, y)
+}

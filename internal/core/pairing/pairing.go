@@ -1,0 +1,160 @@
+// Package pairing decides which person and which account are the same human.
+//
+// It looks at rulings (human decisions), bonds (earlier twins by native ids)
+// and keys (values that identify), over all records of both sides. A key pairs
+// only when its value is carried by exactly one person and one account of all;
+// the order of the three decides the basis that is told, never what is looked
+// at. Whatever points in two directions is contested: a human is asked and
+// nobody concerned is touched. Records left over are compared with those
+// already paired, which is how duplicates show.
+//
+// Accounts outside the lane (charter, claims of other lanes) take no part, so
+// that a second lane may own another account of the same human.
+//
+// Cost: one hash table a key, about 200 ns a record and key; records that
+// point one way are decided by array look-ups, only the others walk a graph.
+package pairing
+
+import (
+	"twinning/internal/core/record"
+)
+
+// Basis says why a person and an account are twins.
+type Basis uint8
+
+const (
+	NoBasis Basis = iota
+	Ruled
+	Bonded
+	Keyed
+)
+
+func (b Basis) String() string { return [...]string{"", "ruled", "bonded", "keyed"}[b] }
+
+// State is the column of the balance that a record stands in.
+type State uint8
+
+const (
+	Undecided State = iota
+	Twinned
+	Missing   // a person without account
+	Orphan    // an account without person
+	Duplicate // listed again, or a second account of a human
+	Contested // in doubt: asked, not touched
+	Exempt    // left alone, with the reason
+)
+
+func (s State) String() string {
+	return [...]string{"", "twinned", "missing", "orphan", "duplicate", "contested", "exempt"}[s]
+}
+
+// Pair names a person and an account by their native ids.
+type Pair struct {
+	Person  string `json:"person"`
+	Account string `json:"account"`
+}
+
+// Key is one key of the charter, evaluated: per row the normalised values.
+type Key struct {
+	Name             string
+	People, Accounts *record.Column
+}
+
+// Input is all that pairing looks at.
+type Input struct {
+	People, Accounts *record.Roster
+	Keys             []Key
+	Same, Different  []Pair            // rulings
+	LeftPeople       map[string]string // person id -> reason of a leave-alone ruling
+	LeftAccounts     map[string]string
+	Bonds            []Pair
+	Claims           map[string][]string // account id -> other lanes that hold it
+	Outside          []bool              // account row is not this lane's; nil: all are
+	Unclear          map[int]string      // account row -> why it can't be told whose it is
+}
+
+// Issue is something pairing found wrong, by row.
+type Issue struct {
+	Code     string
+	Person   int // -1: none
+	Account  int
+	Detail   string
+	Evidence []string
+}
+
+// Proposal is a pair that a human should judge.
+type Proposal struct {
+	Person, Account int
+	Reason          string
+}
+
+// Result gives every record's state. Slices are indexed by row.
+type Result struct {
+	PersonState, AccountState []State
+	PersonTwin, AccountTwin   []int32 // row of the twin, or of the record that a duplicate repeats; -1
+	Basis                     []Basis // by person
+	By                        []uint8 // by person: index of the first key that agrees, for Keyed
+	PersonNote, AccountNote   map[int]string
+	Vanished                  map[int]string // account row -> id of its bonded person, gone from the roster
+	Proposals                 []Proposal
+	Issues                    []Issue
+}
+
+func newResult(people, accounts int) *Result {
+	r := &Result{
+		PersonState: make([]State, people), AccountState: make([]State, accounts),
+		PersonTwin: make([]int32, people), AccountTwin: make([]int32, accounts),
+		Basis: make([]Basis, people), By: make([]uint8, people),
+		PersonNote: map[int]string{}, AccountNote: map[int]string{}, Vanished: map[int]string{},
+	}
+	for i := range r.PersonTwin {
+		r.PersonTwin[i] = -1
+	}
+	for i := range r.AccountTwin {
+		r.AccountTwin[i] = -1
+	}
+	return r
+}
+
+func (r *Result) join(p, a int, basis Basis) {
+	r.PersonState[p], r.AccountState[a] = Twinned, Twinned
+	r.PersonTwin[p], r.AccountTwin[a] = int32(a), int32(p) //nolint:gosec // rows fit
+	r.Basis[p] = basis
+}
+
+func (r *Result) contestPerson(p int, why string) {
+	if a := r.PersonTwin[p]; a >= 0 && r.PersonState[p] == Twinned {
+		r.PersonTwin[p], r.AccountTwin[a] = -1, -1
+		r.AccountState[a], r.AccountNote[int(a)] = Contested, why
+	}
+	r.PersonState[p] = Contested
+	if r.PersonNote[p] == "" {
+		r.PersonNote[p] = why
+	}
+}
+
+func (r *Result) contestAccount(a int, why string) {
+	if p := r.AccountTwin[a]; p >= 0 && r.AccountState[a] == Twinned {
+		r.contestPerson(int(p), why)
+	}
+	r.AccountState[a] = Contested
+	if r.AccountNote[a] == "" {
+		r.AccountNote[a] = why
+	}
+}
+
+func (r *Result) propose(p, a int, why string) {
+	r.Proposals = append(r.Proposals, Proposal{p, a, why})
+}
+
+// Run pairs. Apart from the order of Issues and Proposals, which the caller
+// sorts, the result does not depend on the order of the rows.
+func Run(in Input) *Result {
+	m := newMatcher(in)
+	m.rulings()
+	m.bonds()
+	m.keys()
+	m.leftovers()
+	m.settle()
+	return m.Result
+}

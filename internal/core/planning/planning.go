@@ -1,0 +1,161 @@
+// Package planning turns what is desired into ordered changes.
+//
+// A change is one verb on one account with the values it writes, old beside
+// new, and the rule that wants it. Changes stand in waves; inside a wave a
+// change that needs another's name freed comes after it. Guards count the
+// changes of a verb against a limit and stop a plan as a whole.
+package planning
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"strings"
+
+	"twinning/internal/core/charter"
+)
+
+// Verbs, a label for people and guards over one way of writing.
+const (
+	Create    = "create"
+	Mark      = "mark"
+	Set       = "set"
+	Rename    = "rename"
+	Readdress = "readdress"
+	Suspend   = "suspend"
+	Reinstate = "reinstate"
+)
+
+// Edit writes one attribute. Lists are joined by record.ListSep.
+type Edit struct {
+	Attribute string `json:"attribute"`
+	Old       string `json:"old"`
+	New       string `json:"new"`
+	Reason    string `json:"reason"` // the rule, with the charter's line
+}
+
+// Change is one verb on one account.
+type Change struct {
+	ID      string   `json:"id"`
+	Wave    int      `json:"wave"` // index into the charter's waves
+	Verb    string   `json:"verb"`
+	Person  string   `json:"personId,omitempty"`
+	Account string   `json:"accountId,omitempty"` // "" for create
+	Edits   []Edit   `json:"edits"`
+	Needs   []string `json:"needs,omitempty"` // ids of changes that must be done first
+	// RestsOn are the account's values that the change's reason depends on, as
+	// they were read: if one differs at writing time, the change is stale.
+	RestsOn []Edit `json:"restsOn,omitempty"`
+}
+
+// ChangeID is stable from draft to draft.
+func ChangeID(verb, person, account string) string {
+	sum := sha256.Sum256([]byte(verb + "\x00" + person + "\x00" + account))
+	return "c-" + hex.EncodeToString(sum[:6])
+}
+
+// order of verbs inside a wave: what frees names first, what harms last.
+var verbOrder = map[string]int{Mark: 0, Reinstate: 1, Rename: 2, Readdress: 3, Set: 4, Create: 5, Suspend: 6}
+
+// Order sorts changes by wave, verb, person and account, then moves each
+// behind what it needs. A change whose need stands in a later wave, or is
+// not planned, moves to that wave or is dropped; dropped ones are returned.
+func Order(changes []Change) (ordered, dropped []Change) {
+	slices.SortStableFunc(changes, func(a, b Change) int {
+		if a.Wave != b.Wave {
+			return a.Wave - b.Wave
+		}
+		if d := verbOrder[a.Verb] - verbOrder[b.Verb]; d != 0 {
+			return d
+		}
+		if d := strings.Compare(a.Person, b.Person); d != 0 {
+			return d
+		}
+		return strings.Compare(a.Account, b.Account)
+	})
+	needy := slices.ContainsFunc(changes, func(c Change) bool { return len(c.Needs) > 0 })
+	if !needy {
+		return changes, nil
+	}
+	return orderByNeed(changes)
+}
+
+func orderByNeed(changes []Change) (ordered, dropped []Change) {
+	at := make(map[string]int, len(changes))
+	for i, c := range changes {
+		at[c.ID] = i
+	}
+	const (
+		unseen = iota
+		walking
+		placed
+		refused
+	)
+	state := make([]int, len(changes))
+	var visit func(i int) bool
+	visit = func(i int) bool {
+		switch state[i] {
+		case placed:
+			return true
+		case walking, refused:
+			return false
+		}
+		state[i] = walking
+		for _, need := range changes[i].Needs {
+			j, planned := at[need]
+			if !planned || !visit(j) {
+				state[i] = refused
+				dropped = append(dropped, changes[i])
+				return false
+			}
+			changes[i].Wave = max(changes[i].Wave, changes[j].Wave)
+		}
+		state[i] = placed
+		ordered = append(ordered, changes[i])
+		return true
+	}
+	for i := range changes {
+		visit(i)
+	}
+	slices.SortStableFunc(ordered, func(a, b Change) int { return a.Wave - b.Wave })
+	return ordered, dropped
+}
+
+// Reading is one guard held against a plan.
+type Reading struct {
+	Verb        string `json:"verb"` // or roster-drop, coverage-drop
+	Count       int    `json:"count"`
+	Recent      int    `json:"recent"` // done in the guard's days before this plan
+	Allowed     int    `json:"allowed"`
+	Denominator int    `json:"denominator"`
+	Of          string `json:"of"` // what the denominator counts
+	Tripped     bool   `json:"tripped"`
+	Message     string `json:"message"`
+}
+
+// Totals gives the denominators.
+type Totals struct{ People, Twins int }
+
+// Guards holds the charter's guards against the changes. recent counts what
+// was done of a verb in the last so many days.
+func Guards(guards []charter.Guard, changes []Change, totals Totals, firstLoad bool, recent func(verb string, days int) int) []Reading {
+	counts := map[string]int{}
+	for _, c := range changes {
+		counts[c.Verb]++
+	}
+	out := make([]Reading, 0, len(guards))
+	for _, g := range guards {
+		r := Reading{Verb: g.Verb, Count: counts[g.Verb], Denominator: totals.Twins, Of: "twins"}
+		if g.Verb == Create {
+			r.Denominator, r.Of = totals.People, "people in scope"
+		}
+		if g.Within > 0 && recent != nil {
+			r.Recent = recent(g.Verb, g.Within)
+		}
+		r.Allowed = g.Allowed(r.Denominator)
+		exempt := firstLoad && (g.Verb == Create || g.Verb == Mark || g.Verb == Set)
+		r.Tripped = r.Count > 0 && r.Count+r.Recent > r.Allowed && !exempt
+		out = append(out, r)
+	}
+	return out
+}

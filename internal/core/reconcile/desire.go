@@ -1,0 +1,478 @@
+package reconcile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"twinning/internal/core/charter"
+	"twinning/internal/core/finding"
+	"twinning/internal/core/naming"
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+)
+
+// draft is a change on its way: names are asked for, not yet granted.
+type draft struct {
+	planning.Change
+	p, a    int
+	names   []naming.Request // for rename, readdress and create
+	targets []string         // per name: userName or email
+	reasons []string
+	dropped bool
+}
+
+// piece is what one goroutine found out about its share of the people.
+type piece struct {
+	drafts   []*draft
+	findings []finding.Finding
+	withheld map[string]int
+}
+
+// rule is a charter rule tied to the rosters.
+type rule struct {
+	charter.AttributeRule
+	values []*charter.Bound
+	kind   record.Kind
+	source *record.Column // set when the value is a plain attribute of the person
+	target *record.Column
+	reason string
+}
+
+// desirer holds everything that the per-person walk needs, read-only.
+type desirer struct {
+	*run
+	rules   []rule
+	primary []*charter.Bound
+	mark    *charter.Bound
+	waves   []*charter.Bound
+	emailOn bool // an e-mail address matters in this lane
+}
+
+func (r *run) desirer() *desirer {
+	d := &desirer{run: r, mark: r.bind(r.Charter.Mark)}
+	for _, c := range r.Charter.Rules {
+		bound := rule{AttributeRule: c, kind: record.KindOf(c.Attribute), target: r.Accounts.Column(c.Attribute), reason: fmt.Sprintf("%s: %s (charter line %d)", c.Attribute, c.Rule, c.Line)}
+		for _, e := range c.Candidates {
+			bound.values = append(bound.values, r.bind(e))
+		}
+		if name := c.Candidates[0].Attribute(); name != "" && len(c.Candidates) == 1 {
+			if person, _ := c.Candidates[0].Reads(); len(person) > 0 {
+				bound.source = r.People.Column(name)
+			}
+		}
+		d.rules = append(d.rules, bound)
+	}
+	if r.Charter.Emails != nil {
+		d.emailOn = true
+		for _, e := range r.Charter.Emails.Primary {
+			d.primary = append(d.primary, r.bind(e))
+		}
+	}
+	for _, k := range r.Charter.Keys {
+		d.emailOn = d.emailOn || k.Kind == record.Email
+	}
+	for _, w := range r.Charter.Waves {
+		d.waves = append(d.waves, r.bind(w.When))
+	}
+	return d
+}
+
+// chunk is how many people one goroutine takes at a time.
+const chunk = 8192
+
+// desire computes what every account should be and drafts the changes.
+func (r *run) desire() {
+	d := r.desirer()
+	order := r.People.Order()
+	pieces := make([]piece, (len(order)+chunk-1)/chunk)
+	inParallel(r.Cores, len(pieces), func(i int) {
+		w := &walker{desirer: d, piece: &pieces[i]}
+		w.withheld = map[string]int{}
+		for _, row := range order[i*chunk : min((i+1)*chunk, len(order))] {
+			w.person(int(row))
+		}
+	})
+	last := &walker{desirer: d, piece: &piece{withheld: map[string]int{}}}
+	last.accounts()
+	var drafts []*draft
+	for _, p := range append(pieces, *last.piece) {
+		drafts = append(drafts, p.drafts...)
+		r.out.Findings = append(r.out.Findings, p.findings...)
+		for verb, n := range p.withheld {
+			r.out.Withheld[verb] += n
+		}
+	}
+	r.nameAndPlan(drafts)
+}
+
+// walker visits people one by one; each goroutine has its own.
+type walker struct {
+	*desirer
+	*piece
+	left, right []byte // scratch for normalised values
+}
+
+func (w *walker) note(code string, p, a int, subject, format string, args ...any) {
+	w.findings = append(w.findings, w.find(code, p, a, subject, format, args...))
+}
+
+func (w *walker) person(p int) {
+	res := w.out.Pairing
+	switch res.PersonState[p] {
+	case pairing.Missing:
+		w.missing(p)
+	case pairing.Twinned:
+		w.twin(p, int(res.PersonTwin[p]))
+	}
+}
+
+func (w *walker) frozen(p, a int) bool {
+	_, noPerson := w.People.Unread(p)
+	_, noAccount := w.Accounts.Unread(a)
+	_, unclear := w.unclear[p]
+	return noPerson || noAccount || unclear
+}
+
+func (w *walker) twin(p, a int) {
+	if w.frozen(p, a) {
+		return
+	}
+	suspended := w.Accounts.Column("active").Cell(a) == "false"
+	reason, left := w.run.left(p)
+	switch {
+	case !w.inScope[p]:
+		if w.Charter.OutOf == "suspend" && !suspended {
+			w.suspend(p, a, "out of scope: suspend (charter)")
+		}
+		return
+	case left:
+		if !suspended {
+			w.note("leaver-active", p, a, "", "the person is %s, the account can still sign in", reason)
+			if w.due(p) {
+				w.suspend(p, a, fmt.Sprintf("leaver: %s (charter line %d)", reason, w.Charter.Leavers.Line))
+			}
+		}
+		return
+	}
+	if w.emailOn && w.People.Column("email") != nil && w.People.Column("email").Cell(p) == "" {
+		w.note("no-email", p, a, "", "the person has no e-mail address")
+	}
+	if suspended && !w.reinstated(p, a) {
+		return
+	}
+	w.markTwin(p, a)
+	w.setTwin(p, a)
+	w.readdress(p, a)
+}
+
+func (w *walker) reinstated(p, a int) bool {
+	if !w.Memory.Suspended[w.Accounts.ID(a)] {
+		w.note("suspended-elsewhere", p, a, "", "the person is active, the account is suspended, and no receipt of ours did it")
+		return false
+	}
+	if w.Charter.Intent != "add" {
+		w.draft(planning.Reinstate, p, a, planning.Edit{Attribute: "active", Old: "false", New: "true", Reason: "the person is active again, and our own receipt suspended the account"})
+	}
+	return true
+}
+
+// due reports whether the stage that suspends has come for somebody who left
+// by their own record.
+func (w *walker) due(p int) bool {
+	l := w.Charter.Leavers
+	if l == nil || l.Suspend < 0 {
+		return false
+	}
+	end := w.People.Column("endsOn").Cell(p)
+	if end == "" || end >= w.today {
+		return true // inactive with no date to count from
+	}
+	return daysBetween(end, w.today) > l.Suspend
+}
+
+func (w *walker) suspend(p, a int, reason string) {
+	if w.Charter.Intent == "add" {
+		return
+	}
+	w.draft(planning.Suspend, p, a, planning.Edit{Attribute: "active", Old: w.Accounts.Column("active").Cell(a), New: "false", Reason: reason})
+}
+
+func (w *walker) draft(verb string, p, a int, edits ...planning.Edit) *draft {
+	d := &draft{p: p, a: a}
+	d.Verb, d.Person, d.Account, d.Edits = verb, w.personID(p), w.accountID(a), edits
+	d.ID = planning.ChangeID(verb, d.Person, d.Account)
+	d.Wave = w.wave(p, a)
+	if p >= 0 && a >= 0 && w.out.Pairing.Basis[p] == pairing.Keyed {
+		key := w.Charter.Keys[w.out.Pairing.By[p]]
+		_, reads := key.Account.Reads()
+		for _, name := range reads {
+			if name != "emails" { // addresses are what readdress itself compares
+				d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: name, Old: strings.Clone(w.Accounts.Column(name).Cell(a)), Reason: "paired by " + key.Name})
+			}
+		}
+	}
+	w.drafts = append(w.drafts, d)
+	return d
+}
+
+// wave is the first whose condition holds; -1 when none does, and then nothing
+// is planned.
+func (w *walker) wave(p, a int) int {
+	for i, when := range w.waves {
+		if when == nil {
+			return i
+		}
+		if holds, known := when.Eval(p, a).True(); holds && known {
+			return i
+		}
+	}
+	return -1
+}
+
+func (w *walker) markValue(p int) string {
+	if w.mark == nil {
+		return w.personID(p)
+	}
+	return w.mark.Eval(p, -1).Cell()
+}
+
+func (w *walker) markTwin(p, a int) {
+	if w.Input.Mark == "" || w.Charter.Intent == "add" {
+		return
+	}
+	value, now := w.markValue(p), w.Accounts.Column(w.Input.Mark).Cell(a)
+	switch {
+	case value == "" || w.same(record.Text, value, now):
+	case now != "":
+		w.note("mark-foreign", p, a, "", "%s holds %q, ours would be %q; it is never overwritten", w.Input.Mark, now, value)
+	default:
+		w.draft(planning.Mark, p, a, planning.Edit{Attribute: w.Input.Mark, New: value, Reason: "mark: so that this twin is found again"})
+	}
+}
+
+// same compares two cells of a kind in normalised form.
+func (w *walker) same(kind record.Kind, x, y string) bool {
+	if x == y {
+		return true
+	}
+	if kind.Multi() {
+		return slices.Equal(normalSet(kind, x), normalSet(kind, y))
+	}
+	w.left, w.right = record.AppendNormal(w.left[:0], kind, x), record.AppendNormal(w.right[:0], kind, y)
+	return string(w.left) == string(w.right)
+}
+
+func normalSet(kind record.Kind, cell string) []string {
+	out := record.SplitList(cell)
+	for i := range out {
+		out[i] = record.Normal(kind, out[i])
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// value computes a rule's value for the pair and what kept it from being so.
+func (w *walker) value(r *rule, p, a int) (cell, fault string) {
+	if r.source != nil {
+		return r.source.Cell(p), ""
+	}
+	v := r.values[0].Eval(p, a)
+	return strings.TrimSpace(v.Cell()), v.Fault()
+}
+
+func (w *walker) setTwin(p, a int) {
+	var edits []planning.Edit
+	for i := range w.rules {
+		r := &w.rules[i]
+		if r.Attribute == "userName" {
+			w.rename(r, p, a)
+			continue
+		}
+		want, _ := w.value(r, p, a)
+		now := r.target.Cell(a)
+		if want == now || w.same(r.kind, want, now) {
+			continue
+		}
+		if want == "" && (!r.Clear || r.Rule != charter.Own) {
+			if r.Required {
+				w.note("required-missing", p, a, r.Attribute, "%s can't be computed for this person", r.Attribute)
+			}
+			continue
+		}
+		switch {
+		case r.Rule == charter.Watch:
+			w.note("drift", p, a, r.Attribute, "%s is %q, should be %q (watched, never written)", r.Attribute, show(now), show(want))
+		case r.Rule == charter.Once || r.Rule == charter.Fill && now != "":
+		case w.Charter.Intent == "add":
+		case w.kept(r.kind, p, a, r.Attribute, want, now):
+			edits = append(edits, planning.Edit{Attribute: r.Attribute, Old: strings.Clone(now), New: strings.Clone(want), Reason: r.reason})
+		}
+	}
+	if len(edits) > 0 {
+		w.draft(planning.Set, p, a, edits...)
+	}
+}
+
+// MaxRounds is how often a value is written that the downstream alters.
+const MaxRounds = 2
+
+// kept reports whether writing the value again makes sense: after two rounds
+// in which the downstream altered it we stop.
+func (w *walker) kept(kind record.Kind, p, a int, attribute, want, now string) bool {
+	sent, ok := w.Memory.Written[w.Accounts.ID(a)][attribute]
+	if !ok || !w.same(kind, sent.Value, want) {
+		return true
+	}
+	if sent.Rounds >= MaxRounds {
+		w.note("not-kept", p, a, attribute, "%s was written %d times as %q, the downstream shows %q", attribute, sent.Rounds, show(want), show(now))
+		return false
+	}
+	w.note("drift", p, a, attribute, "%s was written as %q and is now %q", attribute, show(want), show(now))
+	return true
+}
+
+func show(cell string) string { return strings.ReplaceAll(cell, string(record.ListSep), "; ") }
+
+func (w *walker) candidates(bounds []*charter.Bound, p, a int) (out []string) {
+	for _, b := range bounds {
+		if v := b.Eval(p, a); !v.Blank() {
+			out = append(out, strings.TrimSpace(v.Cell()))
+		}
+	}
+	return out
+}
+
+func (w *walker) rename(r *rule, p, a int) {
+	if r.Rule == charter.Once {
+		return
+	}
+	now := r.target.Cell(a)
+	want := w.candidates(r.values, p, a)
+	if len(want) == 0 || r.Rule == charter.Fill && now != "" || slices.ContainsFunc(want, func(c string) bool { return w.same(record.Text, c, now) }) {
+		return
+	}
+	switch {
+	case r.Rule == charter.Watch:
+		w.note("drift", p, a, "userName", "userName is %q, should be %q (watched, never written)", now, want[0])
+	case w.Charter.Intent != "add" && w.kept(record.Text, p, a, "userName", want[0], now):
+		d := w.draft(planning.Rename, p, a)
+		d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: a, Candidates: want, Frees: strings.Clone(now)})
+	}
+}
+
+func (d *draft) ask(target, reason string, request naming.Request) {
+	d.names, d.targets, d.reasons = append(d.names, request), append(d.targets, target), append(d.reasons, reason)
+}
+
+func (w *walker) emailReason() string {
+	return fmt.Sprintf("emails: %s, former %s (charter line %d)", w.Charter.Emails.Rule, w.Charter.Emails.Former, w.Charter.Emails.Line)
+}
+
+// addresses are the valid candidates for the primary address.
+func (w *walker) addresses(p, a int) (valid []string) {
+	for _, c := range w.candidates(w.primary, p, a) {
+		if record.ValidEmail(c) {
+			valid = append(valid, c)
+		} else {
+			w.note("value-invalid", p, a, "email", "%q is no e-mail address", c)
+		}
+	}
+	return valid
+}
+
+func (w *walker) readdress(p, a int) {
+	e := w.Charter.Emails
+	if e == nil || e.Rule == charter.Once {
+		return
+	}
+	now := w.Accounts.Column("email").Cell(a)
+	if e.Rule == charter.Fill && now != "" || slices.ContainsFunc(w.candidates(w.primary, p, a), func(c string) bool { return w.same(record.Email, c, now) }) {
+		return
+	}
+	want := w.addresses(p, a)
+	if len(want) == 0 {
+		return
+	}
+	switch {
+	case e.Rule == charter.Watch:
+		w.note("drift", p, a, "email", "the primary address is %q, should be %q (watched, never written)", now, want[0])
+	case w.Charter.Intent != "add" && w.kept(record.Email, p, a, "email", want[0], now):
+		d := w.draft(planning.Readdress, p, a)
+		d.ask("email", w.emailReason(), naming.Request{Owner: d.Person, Account: a, Candidates: want, Frees: strings.Clone(now)})
+	}
+}
+
+func (w *walker) missing(p int) {
+	verdict := "it will be created"
+	switch {
+	case w.Charter.Intent == "update":
+		verdict = "the charter only updates"
+	case w.noCreate != "":
+		verdict = "nobody is created while " + w.noCreate
+		w.withheld[planning.Create]++
+	}
+	w.note("missing-account", p, -1, "", "in scope, without account; %s", verdict)
+	if w.emailOn && w.People.Column("email").Cell(p) == "" {
+		w.note("no-email", p, -1, "", "the person has no e-mail address")
+	}
+	if w.Charter.Intent == "update" || w.noCreate != "" {
+		return
+	}
+	d := &draft{p: p, a: -1}
+	d.Verb, d.Person, d.Wave = planning.Create, w.personID(p), w.wave(p, -1)
+	d.ID = planning.ChangeID(d.Verb, d.Person, "")
+	if w.fillNew(d, p) {
+		w.drafts = append(w.drafts, d)
+	}
+}
+
+// fillNew computes a new account's values; false when one it can't do without
+// is missing.
+func (w *walker) fillNew(d *draft, p int) bool {
+	complete := true
+	for i := range w.rules {
+		r := &w.rules[i]
+		if r.Attribute == "userName" {
+			want := w.candidates(r.values, p, -1)
+			if len(want) == 0 {
+				w.note("required-missing", p, -1, "userName", "no candidate for userName can be computed: %s", faults(r.values, p))
+				complete = false
+				continue
+			}
+			d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: -1, Candidates: want})
+			continue
+		}
+		want, fault := w.value(r, p, -1)
+		switch {
+		case want != "" && r.Rule != charter.Watch:
+			d.Edits = append(d.Edits, planning.Edit{Attribute: r.Attribute, New: strings.Clone(want), Reason: r.reason})
+		case want == "" && r.Required:
+			w.note("required-missing", p, -1, r.Attribute, "%s can't be computed: %s", r.Attribute, fault)
+			complete = false
+		}
+	}
+	if w.Charter.Emails != nil && w.Charter.Emails.Rule != charter.Watch {
+		want := w.addresses(p, -1)
+		complete = complete && len(want) > 0
+		d.ask("email", w.emailReason(), naming.Request{Owner: d.Person, Account: -1, Candidates: want})
+	}
+	if mark := w.markValue(p); w.Input.Mark != "" && mark != "" {
+		d.Edits = append(d.Edits, planning.Edit{Attribute: w.Input.Mark, New: mark, Reason: "mark: so that this twin is found again"})
+	}
+	return complete
+}
+
+func faults(values []*charter.Bound, p int) string {
+	var out []string
+	for _, v := range values {
+		if f := v.Eval(p, -1).Fault(); f != "" && !slices.Contains(out, f) {
+			out = append(out, f)
+		}
+	}
+	if len(out) == 0 {
+		return "they come out blank"
+	}
+	return strings.Join(out, "; ")
+}

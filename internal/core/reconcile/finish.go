@@ -1,0 +1,187 @@
+package reconcile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"twinning/internal/core/finding"
+	"twinning/internal/core/naming"
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+)
+
+func daysBetween(from, to string) int {
+	a, err1 := time.Parse(time.DateOnly, from)
+	b, err2 := time.Parse(time.DateOnly, to)
+	if err1 != nil || err2 != nil {
+		return 0
+	}
+	return int(b.Sub(a).Hours() / 24)
+}
+
+// accounts looks at what has no person: orphans, and accounts whose bonded
+// person has vanished.
+func (w *walker) accounts() {
+	res := w.out.Pairing
+	next := map[string]Absence{}
+	for _, row := range w.Accounts.Order() {
+		a := int(row)
+		if res.AccountState[a] != pairing.Orphan {
+			continue
+		}
+		suspended := w.Accounts.Column("active").Cell(a) == "false"
+		if person, bonded := res.Vanished[a]; bonded {
+			w.vanished(a, person, suspended, next)
+			continue
+		}
+		w.note("orphan-account", -1, a, "", "nobody among the people owns it%s", map[bool]string{true: "; it is suspended already"}[suspended])
+		if w.Charter.Orphans == "suspend" && !suspended {
+			w.absentSuspend(a, "orphans: suspend (charter)")
+		}
+	}
+	w.out.Memory.Absent = next
+}
+
+func (w *walker) absentSuspend(a int, reason string) {
+	if w.noAbsent != "" {
+		w.withheld[planning.Suspend]++
+		return
+	}
+	w.suspend(-1, a, reason)
+}
+
+func (w *walker) vanished(a int, person string, suspended bool, next map[string]Absence) {
+	seen, known := w.Memory.Absent[person]
+	if !known {
+		seen.Since = w.today
+	}
+	shrunk := slices.ContainsFunc(w.out.Guards, func(g planning.Reading) bool { return g.Verb == "roster-drop" && g.Of == "people" })
+	if w.noAbsent == "" && !shrunk && (!known || seen.Last != w.Reading) {
+		seen.Readings++
+		seen.Last = w.Reading
+	}
+	next[person] = seen
+	if suspended {
+		return
+	}
+	gone := daysBetween(seen.Since, w.today)
+	l := w.Charter.Leavers
+	if l == nil {
+		w.note("leaver-active", -1, a, "", "its person %q vanished on %s; the charter has no leavers:", person, seen.Since)
+		return
+	}
+	w.note("leaver-active", -1, a, "", "its person %q vanished on %s (%d of %d readings, %d of %d days)", person, seen.Since, seen.Readings, l.Readings, gone, l.Days)
+	if l.Suspend >= 0 && seen.Readings >= l.Readings && gone >= l.Days && gone >= l.Suspend {
+		w.absentSuspend(a, fmt.Sprintf("leaver: vanished since %s (charter line %d)", seen.Since, l.Line))
+	}
+}
+
+// nameAndPlan grants names, orders the changes and holds the guards to them.
+func (r *run) nameAndPlan(drafts []*draft) {
+	drafts = slices.DeleteFunc(drafts, func(d *draft) bool { return d.Wave < 0 })
+	var requests []naming.Request
+	var owner []*draft // per request
+	for _, d := range drafts {
+		for _, n := range d.names {
+			requests, owner = append(requests, n), append(owner, d)
+		}
+	}
+	ledger := naming.NewLedger(r.Accounts, requests, r.Cores)
+	grants := ledger.Allocate(requests)
+	taken := map[string]string{} // freed name -> who takes it
+	for i, g := range grants {
+		if g.Name != "" {
+			taken[naming.Fold(g.Name)] = requests[i].Owner
+		}
+	}
+	i := 0
+	for _, d := range drafts {
+		for n := range d.names {
+			r.grant(d, n, grants[i], requests, owner, taken)
+			i++
+		}
+	}
+	changes := make([]planning.Change, 0, len(drafts))
+	for _, d := range drafts {
+		if !d.dropped {
+			changes = append(changes, d.Change)
+		}
+	}
+	ordered, dropped := planning.Order(changes)
+	r.out.Changes = ordered
+	for _, c := range dropped {
+		code := map[string]string{planning.Readdress: "email-taken"}[c.Verb]
+		if code == "" {
+			code = "username-taken"
+		}
+		r.out.Findings = append(r.out.Findings, finding.New(code, c.Person, c.Account, "", "the name is to be freed by a change that can't be planned"))
+	}
+	totals := planning.Totals{People: r.served, Twins: r.out.Balance.People.Twinned}
+	recent := func(verb string, days int) int { return r.Memory.Recent(verb, r.Now.In(r.Charter.Zone), days) }
+	first := r.Charter.First && len(r.Memory.Bonds) == 0
+	r.out.Guards = append(r.out.Guards, planning.Guards(r.Charter.Guards, r.out.Changes, totals, first, recent)...)
+}
+
+// grant writes one granted name into its change, or says why there is none.
+func (r *run) grant(d *draft, n int, g naming.Grant, requests []naming.Request, owner []*draft, taken map[string]string) {
+	target, ask := d.targets[n], d.names[n]
+	if g.Name == "" {
+		d.dropped = true
+		if len(ask.Candidates) == 0 {
+			return // told already
+		}
+		code := map[string]string{"userName": "username-taken", "email": "email-taken"}[target]
+		by := "another account"
+		switch {
+		case g.Holder >= 0:
+			by = fmt.Sprintf("account %q (%s)", r.accountID(g.Holder), r.Accounts.Column("userName").Cell(g.Holder))
+		case g.Rival >= 0:
+			by = fmt.Sprintf("person %q in this plan", requests[g.Rival].Owner)
+		}
+		r.report(code, d.p, d.a, "", "%s: taken by %s", strings.Join(ask.Candidates, ", "), by)
+		return
+	}
+	for _, i := range g.After {
+		d.Needs = append(d.Needs, owner[i].ID)
+	}
+	d.Edits = append(d.Edits, planning.Edit{Attribute: target, Old: ask.Frees, New: g.Name, Reason: d.reasons[n]})
+	if target == "email" && d.a >= 0 {
+		r.aliases(d, g.Name, taken)
+	}
+}
+
+// aliases keeps the former primary address as an alias, unless somebody takes
+// it over in this very plan, and takes the new primary out of the aliases.
+func (r *run) aliases(d *draft, primary string, taken map[string]string) {
+	former, old := d.names[0].Frees, r.Accounts.Column("aliases").Cell(d.a)
+	kept := slices.DeleteFunc(record.SplitList(old), func(v string) bool { return naming.Fold(v) == naming.Fold(primary) })
+	taker, yields := taken[naming.Fold(former)]
+	if former != "" && r.Charter.Emails.Former == "keep" && (!yields || taker == d.Person) {
+		kept = append(kept, former)
+	}
+	if now := record.JoinList(kept); now != old {
+		d.Edits = append(d.Edits, planning.Edit{Attribute: "aliases", Old: strings.Clone(old), New: strings.Clone(now), Reason: d.reasons[0]})
+	}
+}
+
+// finish sorts what is told and says which rules could not be checked.
+func (r *run) finish() {
+	r.out.Findings = finding.Sort(r.out.Findings)
+	p := r.out.Pairing
+	slices.SortFunc(p.Proposals, func(a, b pairing.Proposal) int {
+		if d := strings.Compare(r.People.ID(a.Person), r.People.ID(b.Person)); d != 0 {
+			return d
+		}
+		if d := strings.Compare(r.Accounts.ID(a.Account), r.Accounts.ID(b.Account)); d != 0 {
+			return d
+		}
+		return strings.Compare(a.Reason, b.Reason)
+	})
+	p.Proposals = slices.CompactFunc(p.Proposals, func(a, b pairing.Proposal) bool { return a.Person == b.Person && a.Account == b.Account })
+	if len(r.Memory.Bonds) == 0 {
+		r.out.Notes = append(r.out.Notes, "no bonds are known: people who vanished can't be told from people who never were here")
+	}
+}

@@ -1,0 +1,79 @@
+package reconcile
+
+import (
+	"time"
+
+	"twinning/internal/core/pairing"
+)
+
+// Memory is what a lane knows beyond its two rosters. It is one value that
+// goes in and comes out; its zero value is that of a new lane.
+type Memory struct {
+	Bonds        []pairing.Pair             `json:"bonds,omitempty"`
+	Same         []pairing.Pair             `json:"same,omitempty"`      // rulings
+	Different    []pairing.Pair             `json:"different,omitempty"` // rulings
+	LeftPeople   map[string]Leave           `json:"leavePeople,omitempty"`
+	LeftAccounts map[string]Leave           `json:"leaveAccounts,omitempty"`
+	Claims       map[string][]string        `json:"claims,omitempty"`   // account -> other lanes that hold it
+	Absent       map[string]Absence         `json:"absent,omitempty"`   // bonded person -> since when they are gone
+	Accepted     map[string]string          `json:"accepted,omitempty"` // finding -> last day on which it is accepted, "" for ever
+	Counts       map[string]int             `json:"counts,omitempty"`   // records per side at the last reading
+	Filled       map[string]float64         `json:"filled,omitempty"`   // side.attribute -> share of records that carried it
+	Suspended    map[string]bool            `json:"suspended,omitempty"`
+	Written      map[string]map[string]Sent `json:"written,omitempty"` // account -> attribute -> what our receipts say
+	Done         []Tally                    `json:"done,omitempty"`
+}
+
+// Leave is a leave-alone ruling.
+type Leave struct {
+	Reason string `json:"reason"`
+	Until  string `json:"until,omitempty"` // last day, inclusive; "" for ever
+}
+
+// Absence counts the readings without a bonded person.
+type Absence struct {
+	Since    string `json:"since"` // day of the first reading without them
+	Readings int    `json:"readings"`
+	Last     string `json:"last"` // instant of the last reading counted
+}
+
+// Sent is the last value that a receipt says we wrote, and how often.
+type Sent struct {
+	Value  string `json:"value"`
+	Rounds int    `json:"rounds"`
+}
+
+// Tally is how many changes of a verb were carried out on a day.
+type Tally struct {
+	Day   string `json:"day"`
+	Verb  string `json:"verb"`
+	Count int    `json:"count"`
+}
+
+// Recent counts the changes of a verb done in the days up to and including
+// today.
+func (m *Memory) Recent(verb string, today time.Time, days int) int {
+	n := 0
+	first := today.AddDate(0, 0, -days+1).Format(time.DateOnly)
+	for _, t := range m.Done {
+		if t.Verb == verb && t.Day >= first {
+			n += t.Count
+		}
+	}
+	return n
+}
+
+func reasons(leaves map[string]Leave, today string) map[string]string {
+	out := make(map[string]string, len(leaves))
+	for id, l := range leaves {
+		if l.Until == "" || l.Until >= today {
+			out[id] = l.Reason
+		}
+	}
+	return out
+}
+
+func (m *Memory) accepts(finding, today string) bool {
+	until, ok := m.Accepted[finding]
+	return ok && (until == "" || until >= today)
+}

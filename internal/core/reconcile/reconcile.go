@@ -1,0 +1,107 @@
+// Package reconcile walks the whole way from two rosters to twins, findings
+// and changes. It is one pure function: the same input gives the same output,
+// whatever the order of the records or the number of cores, and no clock, file
+// or network is looked at.
+//
+// Everybody is paired first; the lane's scope is applied afterwards. What was
+// not read, not understood, contested, exempt or claimed is never in a change.
+// While a record without a readable id exists, nothing is concluded from
+// absence: nobody is created, no orphan and no vanished person's account
+// is suspended.
+package reconcile
+
+import (
+	"time"
+
+	"twinning/internal/core/charter"
+	"twinning/internal/core/finding"
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+)
+
+// Input is all that a reconciliation looks at.
+type Input struct {
+	Charter  *charter.Charter
+	People   *record.Roster
+	Accounts *record.Roster
+	Memory   Memory
+	Now      time.Time
+	Reading  string // names this pair of rosters; the same one is not counted twice as an absence
+	Mark     string // canonical attribute that carries our mark downstream, "" when there is none
+	Cores    int    // goroutines to use; 0: one
+}
+
+// Output is what came of it.
+type Output struct {
+	Pairing  *pairing.Result
+	Findings []finding.Finding
+	Changes  []planning.Change
+	Guards   []planning.Reading
+	Balance  Balance
+	Withheld map[string]int // verb -> changes not planned because something was not read
+	Notes    []string       // rules that could not be checked, and why
+	Memory   Memory         // the lane's memory from now on
+}
+
+// Side counts one side of the balance.
+type Side struct {
+	Total     int `json:"total"`
+	Twinned   int `json:"twinned"`
+	Missing   int `json:"missing"`
+	Orphan    int `json:"orphan"`
+	Duplicate int `json:"duplicate"`
+	Contested int `json:"contested"`
+	Exempt    int `json:"exempt"`
+}
+
+func (s *Side) add(state pairing.State) {
+	s.Total++
+	switch state {
+	case pairing.Twinned:
+		s.Twinned++
+	case pairing.Missing:
+		s.Missing++
+	case pairing.Orphan:
+		s.Orphan++
+	case pairing.Duplicate:
+		s.Duplicate++
+	case pairing.Contested:
+		s.Contested++
+	default:
+		s.Exempt++
+	}
+}
+
+// Balance has every record of both rosters in exactly one column.
+type Balance struct{ People, Accounts Side }
+
+// Stopped reports whether a guard stands in the way.
+func (o *Output) Stopped() bool {
+	for _, g := range o.Guards {
+		if g.Tripped {
+			return true
+		}
+	}
+	return false
+}
+
+// ToDo reports whether there is anything to do: a change, or somebody to ask
+// about.
+func (o *Output) ToDo() bool {
+	return len(o.Changes) > 0 || o.Balance.People.Contested > 0 || o.Balance.Accounts.Contested > 0
+}
+
+// Run reconciles.
+func Run(in Input) *Output {
+	if in.Cores < 1 {
+		in.Cores = 1
+	}
+	r := newRun(in)
+	r.pair()
+	r.scope()
+	r.checkRosters()
+	r.desire()
+	r.finish()
+	return r.out
+}

@@ -1,0 +1,310 @@
+package record
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"twinning/internal/core/document"
+)
+
+// Source says how one canonical attribute is filled.
+type Source struct {
+	Native string   `json:"from"`
+	Split  string   `json:"split,omitempty"` // separator of a list inside one native value
+	True   []string `json:"true,omitempty"`  // native words that mean true
+	False  []string `json:"false,omitempty"` // native words that mean false
+	Date   string   `json:"date,omitempty"`  // layout such as DD.MM.YYYY; default ISO 8601
+}
+
+// Shape maps a system's native attributes to canonical ones.
+type Shape struct {
+	Attributes map[string]Source `json:"attributes"`
+	Stable     bool              `json:"stable"`         // the id survives renames
+	Mark       string            `json:"mark,omitempty"` // canonical attribute that carries our mark
+}
+
+// ParseShape reads a shape document:
+//
+//	shape:
+//	  id: staff_no                        # canonical: native
+//	  aliases: {from: other_mail, split: ";"}
+//	  active: {from: status, true: [A], false: [L]}
+//	stable: true                          # the id survives renames (default)
+//	mark: externalId                      # where our mark goes, if anywhere
+//
+// The error, if any, is document.Problems.
+func ParseShape(src []byte) (Shape, error) {
+	doc, root := document.Parse(src)
+	shape := Shape{Attributes: map[string]Source{}, Stable: true}
+	fields := root.Fields("shape", "stable", "mark")
+	if n, ok := fields["stable"]; ok {
+		shape.Stable = n.Bool()
+	}
+	shape.Mark = fields["mark"].Text()
+	for _, e := range fields["shape"].Entries() {
+		shape.Attributes[e.Key] = parseSource(e.Key, e.Value)
+	}
+	if root.Present() && len(shape.Attributes) == 0 {
+		root.Problem("a shape needs at least `shape:` with `id: COLUMN`")
+	} else if _, ok := shape.Attributes["id"]; root.Present() && !ok {
+		fields["shape"].Problem("no column is named for `id`; add `id: COLUMN`")
+	}
+	return shape, doc.Err()
+}
+
+func parseSource(name string, n document.Node) Source {
+	if _, ok := Canonical(name); !ok && !ValidName(name) {
+		n.Problem("%q can not be an attribute's name; use letters, digits and _, starting with a letter", name)
+	}
+	if !n.IsMap() {
+		return Source{Native: n.Text()}
+	}
+	f := n.Fields("from", "split", "true", "false", "date")
+	s := Source{Native: f["from"].Text(), Split: f["split"].Text(), Date: f["date"].Text()}
+	if s.Native == "" {
+		n.Problem("`from:` must name the native attribute")
+	}
+	words := func(n document.Node) (out []string) {
+		for _, item := range n.Items() {
+			out = append(out, item.Text())
+		}
+		return out
+	}
+	s.True, s.False = words(f["true"]), words(f["false"])
+	return s
+}
+
+// ValidName reports whether a custom attribute may be called so: an
+// identifier, since charters refer to it as person.NAME.
+func ValidName(name string) bool {
+	for i, r := range name {
+		letter := r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r == '_'
+		if !letter && (i == 0 || r < '0' || r > '9') {
+			return false
+		}
+	}
+	return name != ""
+}
+
+// Canonical lists the shape's canonical attributes, id first, then by name;
+// "emails" is added when an address is there.
+func (s Shape) Canonical() []string {
+	names := make([]string, 0, len(s.Attributes)+1)
+	for name := range s.Attributes {
+		if name != "id" {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return append([]string{"id"}, names...)
+}
+
+// Reader turns native values into canonical cells. It is not safe for
+// concurrent use.
+type Reader struct {
+	names   []string
+	sources []Source
+	kinds   []Kind
+}
+
+// NewReader prepares the shape for the wanted canonical attributes (those the
+// shape lacks read as absent).
+func (s Shape) NewReader(names []string) *Reader {
+	r := &Reader{names: names}
+	for _, name := range names {
+		r.sources = append(r.sources, s.Attributes[name])
+		r.kinds = append(r.kinds, KindOf(name))
+	}
+	return r
+}
+
+// ValueError says which native attribute could not be understood.
+type ValueError struct{ Native, Reason string }
+
+func (e *ValueError) Error() string { return e.Native + ": " + e.Reason }
+
+// MaxCell bounds one value; a longer one is an unreadable record, not a name.
+const MaxCell = 64 << 10
+
+// Cell computes canonical attribute i from its native values.
+func (r *Reader) Cell(i int, values []string) (string, error) {
+	src, kind := &r.sources[i], r.kinds[i]
+	if kind.Multi() {
+		return r.list(src, values)
+	}
+	v := ""
+	if len(values) > 0 {
+		v = strings.TrimSpace(values[0])
+	}
+	if err := checkText(src.Native, v); err != nil {
+		return "", err
+	}
+	switch {
+	case v == "":
+		return "", nil
+	case kind == Bool:
+		return readBool(src, v)
+	case kind == Date:
+		return readDate(src, v)
+	}
+	return v, nil
+}
+
+func (r *Reader) list(src *Source, values []string) (string, error) {
+	if src.Split != "" && len(values) == 1 {
+		values = strings.Split(values[0], src.Split)
+	}
+	var kept []string
+	for _, v := range values {
+		v = strings.TrimSpace(v)
+		if err := checkText(src.Native, v); err != nil {
+			return "", err
+		}
+		if v != "" {
+			kept = append(kept, v)
+		}
+	}
+	return JoinList(kept), nil
+}
+
+func checkText(native, v string) error {
+	if len(v) > MaxCell {
+		return &ValueError{native, fmt.Sprintf("%d bytes long, more than the %d allowed for one value", len(v), MaxCell)}
+	}
+	for i := 0; i < len(v); i++ {
+		if c := v[i]; c < ' ' && c != '\t' && c != '\n' && c != '\r' || c == 0x7f {
+			return &ValueError{native, fmt.Sprintf("holds the control character 0x%02X at byte %d", c, i+1)}
+		}
+	}
+	return nil
+}
+
+var yes = []string{"true", "yes", "y", "1", "active", "enabled", "t"}
+var no = []string{"false", "no", "n", "0", "inactive", "disabled", "f"}
+
+func readBool(src *Source, v string) (string, error) {
+	in := func(words []string) bool {
+		return slices.ContainsFunc(words, func(w string) bool { return strings.EqualFold(strings.TrimSpace(w), v) })
+	}
+	if len(src.True)+len(src.False) > 0 {
+		switch {
+		case in(src.True):
+			return "true", nil
+		case in(src.False):
+			return "false", nil
+		case len(src.False) == 0:
+			return "false", nil
+		case len(src.True) == 0:
+			return "true", nil
+		}
+		return "", &ValueError{src.Native, fmt.Sprintf("%q is neither among the words for true (%s) nor for false (%s)", v, strings.Join(src.True, ", "), strings.Join(src.False, ", "))}
+	}
+	switch {
+	case in(yes):
+		return "true", nil
+	case in(no):
+		return "false", nil
+	}
+	return "", &ValueError{src.Native, fmt.Sprintf("%q is not understood as true or false; name the words in the shape: {from: %s, true: [...], false: [...]}", v, src.Native)}
+}
+
+var dateWords = strings.NewReplacer("YYYY", "2006", "MM", "01", "DD", "02", "hh", "15", "mm", "04", "ss", "05")
+
+func readDate(src *Source, v string) (string, error) {
+	if src.Date != "" {
+		t, err := time.Parse(dateWords.Replace(src.Date), v)
+		if err != nil {
+			return "", &ValueError{src.Native, fmt.Sprintf("%q is not a date of the form %s", v, src.Date)}
+		}
+		return t.Format(time.DateOnly), nil
+	}
+	if len(v) >= 10 {
+		if _, err := time.Parse(time.DateOnly, v[:10]); err == nil && (len(v) == 10 || v[10] == 'T' || v[10] == ' ') {
+			return v[:10], nil
+		}
+	}
+	return "", &ValueError{src.Native, fmt.Sprintf("%q is not an ISO date (YYYY-MM-DD); name its form in the shape: {from: %s, date: DD.MM.YYYY}", v, src.Native)}
+}
+
+// spellings are header names commonly met for an attribute, in compact form,
+// most telling first.
+var spellings = map[string][]string{
+	"id":             {"id", "personid", "accountid", "userid", "uid", "objectid", "recordid"},
+	"externalId":     {"externalid", "foreignid"},
+	"userName":       {"username", "login", "loginname", "account", "accountname", "signinname"},
+	"givenName":      {"givenname", "firstname", "forename", "first", "prenom", "vorname"},
+	"middleName":     {"middlename", "middle"},
+	"familyName":     {"familyname", "lastname", "surname", "last", "nachname", "apellido"},
+	"displayName":    {"displayname", "fullname", "name", "commonname"},
+	"email":          {"email", "mail", "emailaddress", "primaryemail", "workemail", "mailaddress"},
+	"aliases":        {"aliases", "otheremails", "alternateemails", "emailaliases", "othermail", "othermails"},
+	"personalEmail":  {"personalemail", "privateemail"},
+	"phoneNumbers":   {"phonenumbers", "phone", "telephone", "telephonenumber", "mobile"},
+	"employeeNumber": {"employeenumber", "staffno", "staffnumber", "employeeid", "staffid", "personnelnumber", "payrollnumber"},
+	"userType":       {"usertype", "employment", "employmenttype", "employeetype", "kind"},
+	"active":         {"active", "enabled", "status", "isactive"},
+	"startsOn":       {"startson", "startdate", "hiredate", "validfrom"},
+	"endsOn":         {"endson", "enddate", "leavingdate", "validuntil"},
+	"title":          {"title", "jobtitle", "position"},
+	"department":     {"department", "dept", "team"},
+	"location":       {"location", "site", "office"},
+	"manager":        {"manager", "managerid"},
+	"groups":         {"groups", "memberof"},
+	"roles":          {"roles", "role"},
+	"lastSignIn":     {"lastsignin", "lastlogin"},
+	"created":        {"created", "createdat", "creationdate"},
+}
+
+// Guess proposes a shape for native names: canonical names and common
+// spellings are recognised, every other usable name becomes a custom
+// attribute. Secrets are left out.
+func Guess(natives []string) Shape {
+	shape := Shape{Attributes: map[string]Source{}, Stable: true}
+	taken := map[string]bool{}
+	claim := func(name, native string) {
+		src := Source{Native: native}
+		if KindOf(name).Multi() {
+			src.Split = ";"
+		}
+		shape.Attributes[name], taken[native] = src, true
+	}
+	usable := func(n string) bool { return n != "" && !taken[n] && !IsSecret(n) }
+	for _, attr := range catalogue {
+		if i := slices.IndexFunc(natives, func(n string) bool { return usable(n) && strings.EqualFold(n, attr.Name) }); i >= 0 {
+			claim(attr.Name, natives[i])
+		}
+	}
+	for _, attr := range catalogue {
+		for _, spelling := range spellings[attr.Name] {
+			if _, done := shape.Attributes[attr.Name]; done {
+				break
+			}
+			if i := slices.IndexFunc(natives, func(n string) bool { return usable(n) && compact(n) == spelling }); i >= 0 {
+				claim(attr.Name, natives[i])
+			}
+		}
+	}
+	if _, ok := shape.Attributes["id"]; !ok {
+		if src, ok := shape.Attributes["employeeNumber"]; ok {
+			shape.Attributes["id"] = Source{Native: src.Native}
+		}
+	}
+	for _, n := range natives {
+		if _, canonical := Canonical(n); !canonical && usable(n) && ValidName(n) {
+			claim(n, n)
+		}
+	}
+	return shape
+}
+
+// Custom lists the shape's attributes that are not canonical, sorted.
+func (s Shape) Custom() (names []string) {
+	for _, n := range s.Canonical() {
+		if _, ok := Canonical(n); !ok {
+			names = append(names, n)
+		}
+	}
+	return names
+}

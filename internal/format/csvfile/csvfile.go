@@ -1,0 +1,295 @@
+// Package csvfile reads and writes delimited text (RFC 4180) as people really
+// send it: delimiter and encoding are found out unless given, the first row
+// names the columns, and a row that can't be read is told with its line and
+// never quietly dropped.
+package csvfile
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+)
+
+// Options say what is known beforehand; zero values are found out.
+type Options struct {
+	Delimiter rune   // one of , ; | or tab
+	Encoding  string // utf-8, utf-16, latin-1 or windows-1252
+}
+
+// MaxSize bounds a file after decompression: 4 GiB.
+const MaxSize = 4 << 30
+
+// File is one delimited text in memory with what was found out about it.
+type File struct {
+	Header    []string
+	Delimiter rune
+	Encoding  string
+	body      []byte
+	valid     bool // known to be valid UTF-8
+	clean     bool // valid UTF-8 without NUL bytes: rows need no look of their own
+}
+
+// Open reads the whole of r (gzip-compressed or not) and its header row.
+func Open(r io.Reader, opt Options) (*File, error) {
+	raw, err := readAll(r)
+	if err != nil {
+		return nil, err
+	}
+	f := &File{}
+	if err := f.decode(raw, opt.Encoding); err != nil {
+		return nil, err
+	}
+	if len(bytes.TrimSpace(f.body)) == 0 {
+		return nil, errors.New("the file is empty; expected a header row and at least one record")
+	}
+	f.Delimiter = opt.Delimiter
+	if f.Delimiter == 0 {
+		f.Delimiter = findDelimiter(f.body)
+	}
+	rows := f.reader()
+	header, err := rows.Read()
+	if err != nil {
+		return nil, fmt.Errorf("the header row can't be read: %w", err)
+	}
+	for i, name := range header {
+		name = strings.TrimSpace(name)
+		if name != "" && slices.Contains(f.Header, name) {
+			return nil, fmt.Errorf("the header names column %q twice; each column needs a name of its own", name)
+		}
+		if strings.IndexByte(name, 0) >= 0 {
+			return nil, fmt.Errorf("column %d of the header holds a NUL byte; is this a delimited text file?", i+1)
+		}
+		f.Header = append(f.Header, name)
+	}
+	f.clean = (f.valid || utf8.Valid(f.body)) && bytes.IndexByte(f.body, 0) < 0
+	return f, nil
+}
+
+func readAll(r io.Reader) ([]byte, error) {
+	head := make([]byte, 2)
+	n, err := io.ReadFull(r, head)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	src := io.MultiReader(bytes.NewReader(head[:n]), r)
+	if n == 2 && head[0] == 0x1f && head[1] == 0x8b {
+		z, err := gzip.NewReader(src)
+		if err != nil {
+			return nil, fmt.Errorf("the file starts like gzip but can't be decompressed: %w", err)
+		}
+		src = z
+	}
+	var buf bytes.Buffer
+	if sized, ok := r.(interface{ Size() int64 }); ok {
+		buf.Grow(int(min(sized.Size(), MaxSize)) + 512)
+	}
+	if _, err := buf.ReadFrom(io.LimitReader(src, MaxSize+1)); err != nil {
+		return nil, fmt.Errorf("the file ends before it should: %w", err)
+	}
+	if buf.Len() > MaxSize {
+		return nil, fmt.Errorf("the file holds more than %d GiB of text", MaxSize>>30)
+	}
+	return buf.Bytes(), nil
+}
+
+func (f *File) decode(raw []byte, want string) error {
+	switch {
+	case bytes.HasPrefix(raw, []byte{0xef, 0xbb, 0xbf}):
+		raw, f.Encoding = raw[3:], "utf-8"
+	case bytes.HasPrefix(raw, []byte{0xff, 0xfe}), bytes.HasPrefix(raw, []byte{0xfe, 0xff}):
+		f.Encoding = "utf-16"
+	case want != "":
+		f.Encoding = want
+	case utf8.Valid(raw):
+		f.Encoding, f.valid = "utf-8", true
+	default:
+		// Windows-1252 is a superset of Latin-1's printable part. A text that is
+		// mostly valid UTF-8 is a damaged UTF-8 file instead: its bad rows are
+		// rejected one by one.
+		f.Encoding = "windows-1252"
+		if mostlyUTF8(raw) {
+			f.Encoding = "utf-8"
+		}
+	}
+	var enc encoding.Encoding
+	switch strings.ToLower(f.Encoding) {
+	case "utf-8", "utf8":
+		f.Encoding, f.body = "utf-8", raw
+		return nil
+	case "utf-16", "utf16":
+		enc = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM)
+	case "latin-1", "latin1", "iso-8859-1":
+		enc = charmap.ISO8859_1
+	case "windows-1252", "cp1252":
+		enc = charmap.Windows1252
+	default:
+		return fmt.Errorf("encoding %q is not known; expected utf-8, utf-16, latin-1 or windows-1252", want)
+	}
+	text, err := enc.NewDecoder().Bytes(raw)
+	if err != nil {
+		return fmt.Errorf("the file is not %s: %w", f.Encoding, err)
+	}
+	f.body = text
+	return nil
+}
+
+// mostlyUTF8: at least as many well-formed multi-byte characters as bad bytes.
+func mostlyUTF8(raw []byte) bool {
+	good, bad := 0, 0
+	for len(raw) > 0 {
+		r, size := utf8.DecodeRune(raw)
+		switch {
+		case r == utf8.RuneError && size == 1:
+			bad++
+		case size > 1:
+			good++
+		}
+		raw = raw[size:]
+	}
+	return good >= bad
+}
+
+// findDelimiter takes the candidate that splits the first lines into the most
+// columns while giving each of them the same number.
+func findDelimiter(body []byte) rune {
+	const lines = 50
+	sample := body
+	for i, seen := 0, 0; i < len(body); i++ {
+		if body[i] == '\n' {
+			if seen++; seen == lines {
+				sample = body[:i+1]
+				break
+			}
+		}
+		if i == 1<<20 {
+			sample = body[:i]
+			break
+		}
+	}
+	best, score := ',', 0
+	for _, d := range []rune{',', ';', '\t', '|'} {
+		rows := newReader(sample, d)
+		header, err := rows.Read()
+		if err != nil || len(header) < 2 {
+			continue
+		}
+		same, all := 0, 0
+		for {
+			row, err := rows.Read()
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			all++
+			if len(row) == len(header) {
+				same++
+			}
+		}
+		if s := len(header) * (1 + 100*same/max(all, 1)); s > score {
+			best, score = d, s
+		}
+	}
+	return best
+}
+
+func newReader(body []byte, delimiter rune) *csv.Reader {
+	r := csv.NewReader(bytes.NewReader(body))
+	r.Comma, r.FieldsPerRecord, r.ReuseRecord = delimiter, -1, true
+	return r
+}
+
+func (f *File) reader() *csv.Reader { return newReader(f.body, f.Delimiter) }
+
+// Lines counts the lines below the header: about the number of records.
+func (f *File) Lines() int { return bytes.Count(f.body, []byte{'\n'}) }
+
+// Row is one record below the header. Cells are only valid during the call.
+type Row struct {
+	Line  int // 1-based line of its first cell
+	Cells []string
+	Fault string // why the row can't be trusted, "" when it can
+	At    string // the column at fault, "" when the row as a whole is
+}
+
+// Each calls fn for every row with content. An unclosed quote swallows what
+// follows it, so it fails the reading as a whole.
+func (f *File) Each(fn func(Row) error) error {
+	r := f.reader()
+	if _, err := r.Read(); err != nil {
+		return err
+	}
+	seen := false
+	for {
+		cells, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		row := Row{Cells: cells}
+		var bad *csv.ParseError
+		switch {
+		case errors.As(err, &bad):
+			if r.InputOffset() >= int64(len(f.body)) && bad.Line > bad.StartLine {
+				return fmt.Errorf("line %d: a quoted cell that starts in this line is never closed; everything below it would be lost", bad.StartLine)
+			}
+			row.Line, row.Fault = bad.StartLine, "a quotation mark stands where none may; quote the whole cell and double the marks inside it"
+			row.At = f.columnName(len(cells))
+		case err != nil:
+			return err
+		default:
+			row.Line, _ = r.FieldPos(0)
+			if blank(cells) {
+				continue
+			}
+			if len(cells) != len(f.Header) {
+				row.Fault = fmt.Sprintf("%d cells where the header has %d; a cell that holds the delimiter must be quoted", len(cells), len(f.Header))
+			} else if !f.clean {
+				row.At, row.Fault = f.spoilt(cells)
+			}
+		}
+		seen = true
+		if err := fn(row); err != nil {
+			return err
+		}
+	}
+	if !seen {
+		return errors.New("the file has a header row but no records; an empty list is never taken for \"everybody left\"")
+	}
+	return nil
+}
+
+func (f *File) columnName(i int) string {
+	if i < len(f.Header) {
+		return f.Header[i]
+	}
+	return ""
+}
+
+func (f *File) spoilt(cells []string) (column, fault string) {
+	for i, c := range cells {
+		if strings.IndexByte(c, 0) >= 0 {
+			return f.columnName(i), "holds a NUL byte"
+		}
+		if !utf8.ValidString(c) {
+			return f.columnName(i), "holds bytes that are not UTF-8; say --encoding if the file is in another"
+		}
+	}
+	return "", ""
+}
+
+func blank(cells []string) bool {
+	for _, c := range cells {
+		if strings.TrimSpace(c) != "" {
+			return false
+		}
+	}
+	return true
+}

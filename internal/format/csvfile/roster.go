@@ -1,0 +1,95 @@
+package csvfile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"twinning/internal/core/document"
+	"twinning/internal/core/record"
+)
+
+// Each record as a shape wants it: the line, the id ("" when it can't be
+// read), the native values by column, and a rejection instead of values when
+// the row can't be trusted.
+
+// Roster reads the file's records through a shape. Only the wanted canonical
+// attributes are kept; nil wants all the shape has.
+func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, error) {
+	if wanted == nil {
+		wanted = shape.Canonical()
+	}
+	wanted = slices.DeleteFunc(slices.Clone(wanted), func(n string) bool { _, has := shape.Attributes[n]; return !has })
+	if err := f.CheckShape(shape); err != nil {
+		return nil, err
+	}
+	b := record.NewBuilder(wanted)
+	b.Expect(f.Lines())
+	names := b.Names()
+	cols := make([]int, len(names))
+	for i, name := range names {
+		cols[i] = slices.Index(f.Header, shape.Attributes[name].Native)
+	}
+	reader := shape.NewReader(names)
+	cells := make([]string, len(names))
+	one := make([]string, 1)
+	err := f.Each(func(row Row) error {
+		if row.Fault != "" {
+			return b.Reject(record.Rejection{Line: row.Line, Column: row.At, ID: trustedID(row, cols[0]), Reason: row.Fault})
+		}
+		for i, col := range cols {
+			one[0] = row.Cells[col]
+			cell, err := reader.Cell(i, one)
+			if err != nil {
+				bad := err.(*record.ValueError) //nolint:errorlint,forcetypeassert // Cell returns no other
+				rej := record.Rejection{Line: row.Line, Column: bad.Native, Reason: bad.Reason}
+				if i > 0 {
+					rej.ID = cells[0]
+				}
+				return b.Reject(rej)
+			}
+			cells[i] = cell
+		}
+		if cells[0] == "" {
+			return b.Reject(record.Rejection{Line: row.Line, Column: f.Header[cols[0]], Reason: "the id is blank"})
+		}
+		return b.Append(cells)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return b.Roster()
+}
+
+// trustedID is the id of a row whose other cells can't be trusted: only where
+// the id comes before anything that may have shifted it.
+func trustedID(row Row, col int) string {
+	if col != 0 || len(row.Cells) == 0 || strings.IndexByte(row.Cells[0], 0) >= 0 || len(row.Cells[0]) > 256 {
+		return ""
+	}
+	return strings.TrimSpace(strings.ToValidUTF8(row.Cells[0], ""))
+}
+
+// CheckShape says which columns that the shape names are not in the file.
+func (f *File) CheckShape(shape record.Shape) error {
+	if shape.Attributes["id"].Native == "" {
+		return fmt.Errorf("no column of this file is recognised as the id; the columns are %s. Name it in a shape file: `shape:` with `id: COLUMN` (twinning shape guess prints a first one)%s", strings.Join(f.Header, ", "), f.delimiterHint())
+	}
+	var missing []string
+	for _, name := range shape.Canonical() {
+		if native := shape.Attributes[name].Native; !slices.Contains(f.Header, native) {
+			missing = append(missing, fmt.Sprintf("%q (for %s)%s", native, name, document.Suggest(native, f.Header)))
+		}
+	}
+	if len(missing) > 0 {
+		return fmt.Errorf("the shape names columns that the file lacks: %s; the columns are %s%s", strings.Join(missing, ", "), strings.Join(f.Header, ", "), f.delimiterHint())
+	}
+	return nil
+}
+
+func (f *File) delimiterHint() string {
+	if len(f.Header) != 1 {
+		return ""
+	}
+	return fmt.Sprintf(". The whole header reads as one column with the delimiter %q; is it another?", f.Delimiter)
+}
