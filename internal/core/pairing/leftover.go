@@ -185,7 +185,7 @@ func (m *matcher) settle() {
 			if len(m.in.Claims[id]) > 1 {
 				m.issue("claimed-twice", -1, a, "claimed by lanes %s", joinNames(m.in.Claims[id]))
 			}
-		case !m.takesPart(a) && m.AccountState[a] == Undecided:
+		case !m.takesPart(a) && m.AccountState[a] != Contested:
 			m.exemptAccount(a, "outside accounts.where")
 		}
 		if why, ok := m.in.LeftAccounts[id]; ok {

@@ -75,6 +75,8 @@ func (m *matcher) rulings() {
 			m.contestAccount(a, "two rulings join it with different records")
 			m.propose(p, a, "two rulings contradict each other")
 			m.issue("contested-match", p, a, "two rulings name different twins; clear one of them")
+		case len(m.in.Claims[s.Account]) > 0:
+			m.claimedTwice(p, a, "ruled to be one here")
 		default:
 			m.join(p, a, Ruled)
 			m.ruledP[p] = true
@@ -99,9 +101,7 @@ func (m *matcher) bonds() {
 		case m.different[edge{int32(p), int32(a)}] || m.ruledP[p] || m.AccountState[a] != Undecided || m.PersonState[p] != Undecided: //nolint:gosec // rows fit
 			continue // a ruling, or an earlier bond, stands
 		case len(m.in.Claims[b.Account]) > 0:
-			m.contestPerson(p, "another lane holds its account as well")
-			m.contestAccount(a, "another lane holds it as well")
-			m.issue("claimed-twice", p, a, "bonded here and in lane %v", m.in.Claims[b.Account])
+			m.claimedTwice(p, a, "bonded here")
 		case m.doubted(p, a):
 			why := "keys contradict its bond"
 			m.contestPerson(p, why)
@@ -112,6 +112,12 @@ func (m *matcher) bonds() {
 			m.join(p, a, Bonded)
 		}
 	}
+}
+
+func (m *matcher) claimedTwice(p, a int, here string) {
+	m.contestPerson(p, "another lane holds its account as well")
+	m.contestAccount(a, "another lane holds it as well")
+	m.issue("claimed-twice", p, a, "%s, and held by lane %s", here, joinNames(m.in.Claims[m.in.Accounts.ID(a)]))
 }
 
 // doubted: no key of the two agrees, and a key takes one of them elsewhere.

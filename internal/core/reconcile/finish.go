@@ -37,7 +37,14 @@ func (w *walker) accounts() {
 			w.vanished(a, person, suspended, next)
 			continue
 		}
-		w.note("orphan-account", -1, a, "", "nobody among the people owns it%s", map[bool]string{true: "; it is suspended already"}[suspended])
+		detail := "nobody among the people owns it"
+		if w.noAbsent != "" {
+			detail = "nobody who could be read owns it; " + w.noAbsent
+		}
+		if suspended {
+			detail += "; it is suspended already"
+		}
+		w.note("orphan-account", -1, a, "", "%s", detail)
 		if w.Charter.Orphans == "suspend" && !suspended {
 			w.absentSuspend(a, "orphans: suspend (charter)")
 		}

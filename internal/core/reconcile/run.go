@@ -285,17 +285,16 @@ func (r *run) checkCoverage(side string, roster *record.Roster) {
 
 // rejections reports every unreadable record and what must wait for it.
 func (r *run) rejections(side string, roster *record.Roster) {
-	p := r.out.Pairing
+	states := r.out.Pairing.PersonState
+	if side == "accounts" {
+		states = r.out.Pairing.AccountState
+	}
 	loose := 0 // unreadable records that no bond or key ties to anybody
 	for i := range roster.Len() {
 		if _, unread := roster.Unread(i); !unread {
 			continue
 		}
-		state := p.AccountState[i]
-		if side == "people" {
-			state = p.PersonState[i]
-		}
-		if state == pairing.Contested {
+		if states[i] == pairing.Contested {
 			loose++
 		}
 	}

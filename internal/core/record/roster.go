@@ -2,6 +2,7 @@ package record
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -145,6 +146,7 @@ type Builder struct {
 	r        *Roster
 	cols     []*Column
 	expected int
+	lines    []int32 // per record, where the source has lines
 }
 
 // NewBuilder starts a roster with the given attributes; "id" is always added.
@@ -167,6 +169,15 @@ func NewBuilder(names []string) *Builder {
 
 // Names lists the attributes in the order in which Append wants their cells.
 func (b *Builder) Names() []string { return b.r.names }
+
+// AppendLine is Append for a source that has lines.
+func (b *Builder) AppendLine(line int, cells []string) error {
+	for len(b.lines) < b.r.n {
+		b.lines = append(b.lines, 0)
+	}
+	b.lines = append(b.lines, int32(min(line, math.MaxInt32))) //nolint:gosec // bounded
+	return b.Append(cells)
+}
 
 // Expect says how many records will come, so that the columns are laid out
 // once: after the first few thousand their size is extrapolated.
@@ -208,7 +219,7 @@ func (b *Builder) Reject(rej Rejection) error {
 	cells := make([]string, len(b.cols))
 	cells[0] = rej.ID
 	b.r.unread[b.r.n] = rej
-	return b.Append(cells)
+	return b.AppendLine(rej.Line, cells)
 }
 
 // Roster finishes the reading. Records that share an id cannot be told apart:
@@ -262,21 +273,29 @@ func (r *Roster) completeEmails() {
 	}
 }
 
+func list(lines []int) string {
+	if len(lines) == 0 {
+		return ""
+	}
+	return " (lines " + strings.Trim(strings.ReplaceAll(fmt.Sprint(lines), " ", ", "), "[]") + ")"
+}
+
 func (b *Builder) withoutRepeats(repeated map[string]int) (*Roster, error) {
 	old := b.r
 	fresh := NewBuilder(old.names[1:])
-	byID := map[string]Rejection{}
 	for _, rej := range old.Rejected {
-		if _, again := repeated[rej.ID]; again && rej.ID != "" {
-			byID[rej.ID] = rej
-		} else if rej.ID == "" {
+		if rej.ID == "" {
 			fresh.r.Rejected = append(fresh.r.Rejected, rej)
 		}
 	}
+	lines := map[string][]int{}
 	cells := make([]string, len(old.names))
 	for i := range old.n {
 		id := old.ID(i)
 		if _, again := repeated[id]; again {
+			if i < len(b.lines) && b.lines[i] > 0 {
+				lines[id] = append(lines[id], int(b.lines[i]))
+			}
 			continue
 		}
 		if rej, ok := old.unread[i]; ok {
@@ -292,13 +311,11 @@ func (b *Builder) withoutRepeats(repeated map[string]int) (*Roster, error) {
 			return nil, err
 		}
 	}
-	ids := make([]string, 0, len(repeated))
-	for id := range repeated {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	for _, id := range ids {
-		rej := Rejection{Line: byID[id].Line, Column: "id", ID: id, Reason: fmt.Sprintf("the id %q stands in %d records; give each record its own", id, repeated[id]+1)}
+	for _, id := range slices.Sorted(maps.Keys(repeated)) {
+		rej := Rejection{Column: "id", ID: id, Reason: fmt.Sprintf("the id %q stands in %d records%s; give each record its own", id, repeated[id]+1, list(lines[id]))}
+		if len(lines[id]) > 0 {
+			rej.Line = lines[id][0]
+		}
 		if err := fresh.Reject(rej); err != nil {
 			return nil, err
 		}

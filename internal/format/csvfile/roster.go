@@ -9,10 +9,6 @@ import (
 	"twinning/internal/core/record"
 )
 
-// Each record as a shape wants it: the line, the id ("" when it can't be
-// read), the native values by column, and a rejection instead of values when
-// the row can't be trusted.
-
 // Roster reads the file's records through a shape. Only the wanted canonical
 // attributes are kept; nil wants all the shape has.
 func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, error) {
@@ -53,7 +49,7 @@ func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, erro
 		if cells[0] == "" {
 			return b.Reject(record.Rejection{Line: row.Line, Column: f.Header[cols[0]], Reason: "the id is blank"})
 		}
-		return b.Append(cells)
+		return b.AppendLine(row.Line, cells)
 	})
 	if err != nil {
 		return nil, err

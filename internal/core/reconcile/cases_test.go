@@ -1,0 +1,241 @@
+package reconcile_test
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/core/charter"
+	"twinning/internal/core/finding"
+	"twinning/internal/core/reconcile"
+	"twinning/internal/core/record"
+)
+
+var write = flag.Bool("write", false, "write what came out into testdata/cases.txt, to be read before it is committed")
+
+// A case reads: a name, the records of both sides (cells by white space, - is
+// blank, _ a space, ; between the values of a list), lines that replace one of
+// the charter's, a memory, and everything that must come out.
+type lane struct {
+	name                             string
+	people, accounts, rules, remarks []string
+	memory                           string
+	want                             []string
+}
+
+const (
+	peopleColumns  = "id employeeNumber givenName familyName email active endsOn userType title department"
+	accountColumns = "id externalId userName givenName familyName email aliases active title department"
+)
+
+var defaults = []string{
+	`lane: test`,
+	`mark: person.employeeNumber`,
+	`people: {from: hq, where: "person.userType != 'service'"}`,
+	`accounts: {in: app, where: "!account.userName.startsWith('rig-')"}`,
+	`pairing: {keys: [{name: number, person: person.employeeNumber, account: account.externalId}, {name: mail, person: person.email, account: account.emails}]}`,
+	`attributes: {userName: {candidates: [slug(initial(person.givenName) + person.familyName), slug(person.givenName + '.' + person.familyName)], rule: once}, title: person.title, department: {value: person.department, rule: watch}}`,
+	`emails: {primary: person.email, rule: own, former: keep}`,
+	`leavers: {grace: {readings: 2, days: 3}, stages: [{after: 0d, do: [suspend]}]}`,
+	`guards: {suspend: {more-than: 3}}`,
+}
+
+func (l *lane) charter(t require.TestingT) *charter.Charter {
+	lines := slices.Clone(defaults)
+	for _, r := range l.rules {
+		key, _, _ := strings.Cut(r, ":")
+		i := slices.IndexFunc(lines, func(s string) bool { return strings.HasPrefix(s, key+":") })
+		if i < 0 {
+			lines = append(lines, r)
+		} else {
+			lines[i] = r
+		}
+	}
+	c, err := charter.Parse([]byte(strings.Join(lines, "\n")), charter.Vocabulary{})
+	require.NoError(t, err)
+	return c
+}
+
+// roster reads rows; one that starts with "rejected" is a record that could
+// not be read: its line, and its id when that was readable.
+func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *record.Roster {
+	names := strings.Fields(columns)
+	b := record.NewBuilder(names[1:])
+	rows = slices.Clone(rows)
+	if rng != nil {
+		rng.Shuffle(len(rows), func(i, j int) { rows[i], rows[j] = rows[j], rows[i] })
+	}
+	for _, row := range rows {
+		cells := make([]string, len(names))
+		for i, word := range strings.Fields(row) {
+			require.Less(t, i, len(names), row)
+			if word != "-" {
+				cells[i] = strings.NewReplacer("_", " ", ";", string(record.ListSep)).Replace(word)
+			}
+		}
+		if cells[0] == "rejected" {
+			var line int
+			_, err := fmt.Sscan(cells[1], &line)
+			require.NoError(t, err)
+			require.NoError(t, b.Reject(record.Rejection{Line: line, ID: cells[2], Reason: "broken"}))
+			continue
+		}
+		require.NoError(t, b.Append(cells))
+	}
+	r, err := b.Roster()
+	require.NoError(t, err)
+	return r
+}
+
+var noon = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
+
+func (l *lane) input(t require.TestingT, rng *rand.Rand) reconcile.Input {
+	in := reconcile.Input{Charter: l.charter(t), People: roster(t, peopleColumns, l.people, rng), Accounts: roster(t, accountColumns, l.accounts, rng), Now: noon, Reading: "today", Mark: "externalId", Cores: 1}
+	if l.memory != "" {
+		require.NoError(t, json.Unmarshal([]byte(l.memory), &in.Memory), l.memory)
+	}
+	return in
+}
+
+// tell lists all that came out, a line a fact.
+func tell(in reconcile.Input, out *reconcile.Output) (lines []string) {
+	p := out.Pairing
+	for _, row := range in.People.Order() {
+		i := int(row)
+		line := fmt.Sprintf("person %s %s", in.People.ID(i), p.PersonState[i])
+		if p.PersonTwin[i] >= 0 {
+			line += " " + in.Accounts.ID(int(p.PersonTwin[i])) + " " + p.Basis[i].String()
+		}
+		lines = append(lines, strings.TrimSpace(line))
+	}
+	for _, row := range in.Accounts.Order() {
+		if i := int(row); p.AccountState[i].String() != "twinned" {
+			lines = append(lines, fmt.Sprintf("account %s %s", in.Accounts.ID(i), p.AccountState[i]))
+		}
+	}
+	for _, x := range p.Proposals {
+		lines = append(lines, fmt.Sprintf("ask %s %s", in.People.ID(x.Person), in.Accounts.ID(x.Account)))
+	}
+	for _, f := range out.Findings {
+		lines = append(lines, strings.Join(strings.Fields(fmt.Sprintf("finding %s %s %s %s", f.Code, f.Person, f.Account, f.Subject)), " "))
+	}
+	for _, c := range out.Changes {
+		line := fmt.Sprintf("change %s %s %s", c.Verb, c.Person, c.Account)
+		for _, e := range c.Edits {
+			line += fmt.Sprintf(" %s:%s→%s", e.Attribute, strings.ReplaceAll(e.Old, "\x1f", ";"), strings.ReplaceAll(e.New, "\x1f", ";"))
+		}
+		if len(c.Needs) > 0 {
+			line += fmt.Sprintf(" after %d", len(c.Needs))
+		}
+		lines = append(lines, strings.Join(strings.Fields(line), " "))
+	}
+	for _, g := range out.Guards {
+		if g.Tripped {
+			lines = append(lines, fmt.Sprintf("guard %s %d > %d", g.Verb, g.Count, g.Allowed))
+		}
+	}
+	for _, verb := range slices.Sorted(maps.Keys(out.Withheld)) {
+		lines = append(lines, fmt.Sprintf("withheld %s %d", verb, out.Withheld[verb]))
+	}
+	return lines
+}
+
+func cases(t require.TestingT) (all []*lane) {
+	text, err := os.ReadFile("testdata/cases.txt")
+	require.NoError(t, err)
+	var l *lane
+	into := &[]string{}
+	for line := range strings.Lines(string(text)) {
+		line = strings.TrimRight(line, "\n")
+		word := strings.TrimSpace(line)
+		switch {
+		case strings.HasPrefix(line, "== "):
+			l = &lane{name: line[3:]}
+			all = append(all, l)
+		case l == nil || word == "":
+		case strings.HasPrefix(line, "#"):
+			l.remarks = append(l.remarks, line)
+		case word == "people":
+			into = &l.people
+		case word == "accounts":
+			into = &l.accounts
+		case word == "charter":
+			into = &l.rules
+		case word == "want":
+			into = &l.want
+		case strings.HasPrefix(word, "memory "):
+			l.memory = word[len("memory "):]
+		default:
+			*into = append(*into, word)
+		}
+	}
+	return all
+}
+
+func TestCases(t *testing.T) {
+	all := cases(t)
+	for _, l := range all {
+		t.Run(l.name, func(t *testing.T) {
+			in := l.input(t, nil)
+			got := tell(in, reconcile.Run(in))
+			if *write {
+				l.want = got
+				return
+			}
+			require.Equal(t, strings.Join(l.want, "\n"), strings.Join(got, "\n"))
+			for seed := range uint64(3) { // neither the order of the records nor the cores matter
+				shuffled := l.input(t, rand.New(rand.NewPCG(seed, 1)))
+				shuffled.Cores = 2
+				require.Equal(t, got, tell(shuffled, reconcile.Run(shuffled)))
+			}
+		})
+	}
+	if *write {
+		rewrite(t, all)
+	}
+}
+
+func rewrite(t *testing.T, all []*lane) {
+	var b strings.Builder
+	block := func(name string, lines []string) {
+		if len(lines) > 0 {
+			fmt.Fprintf(&b, "%s\n  %s\n", name, strings.Join(lines, "\n  "))
+		}
+	}
+	for _, l := range all {
+		fmt.Fprintf(&b, "== %s\n", l.name)
+		for _, r := range l.remarks {
+			fmt.Fprintln(&b, r)
+		}
+		block("charter", l.rules)
+		block("people", l.people)
+		block("accounts", l.accounts)
+		if l.memory != "" {
+			fmt.Fprintln(&b, "memory "+l.memory)
+		}
+		block("want", l.want)
+		fmt.Fprintln(&b)
+	}
+	require.NoError(t, os.WriteFile("testdata/cases.txt", []byte(b.String()), 0o600))
+}
+
+// Every code of the catalogue has a case that is named after it and shows it.
+func TestEveryFindingHasAnExample(t *testing.T) {
+	for _, c := range finding.Catalogue {
+		shown := slices.ContainsFunc(cases(t), func(l *lane) bool {
+			return strings.HasPrefix(l.name, c.Name) && slices.ContainsFunc(l.want, func(w string) bool { return strings.HasPrefix(w, "finding "+c.Name) })
+		})
+		require.True(t, shown, "no case in testdata/cases.txt is named %q and shows it", c.Name)
+		require.NotEmpty(t, c.Meaning)
+		require.NotEmpty(t, c.Remedy)
+	}
+}

@@ -1,0 +1,209 @@
+package reconcile_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/reconcile"
+)
+
+// anyLane draws two small lists that share values often, so that every kind of
+// trouble is common.
+func anyLane(t *rapid.T) *lane {
+	word := func(name string, words ...string) string { return rapid.SampledFrom(words).Draw(t, name) }
+	l := &lane{}
+	for i := range rapid.IntRange(1, 9).Draw(t, "people") {
+		if word("readable", "yes", "yes", "yes", "yes", "yes", "yes", "yes", "no") == "no" {
+			l.people = append(l.people, fmt.Sprintf("rejected %d %s", i, word("id", "-", fmt.Sprintf("p%d", i))))
+			continue
+		}
+		l.people = append(l.people, fmt.Sprintf("p%d %s %s %s %s %s - %s %s", i, word("number", "-", "1", "2", "3", "4", "5"), word("given", "Ana", "Bo", "-"), word("family", "Soto", "Lund", "Moe"),
+			word("mail", "-", "a@l.example", "b@l.example", "c@l.example", "d@l.example"), word("active", "true", "true", "true", "false", "-"), word("type", "-", "staff", "service"), word("title", "-", "Cook", "Smith")))
+	}
+	for i := range rapid.IntRange(1, 9).Draw(t, "accounts") {
+		if word("readable", "yes", "yes", "yes", "yes", "yes", "yes", "yes", "no") == "no" {
+			l.accounts = append(l.accounts, fmt.Sprintf("rejected %d %s", i, word("id", "-", fmt.Sprintf("a%d", i))))
+			continue
+		}
+		l.accounts = append(l.accounts, fmt.Sprintf("a%d %s %s %s %s %s %s %s %s", i, word("mark", "-", "1", "2", "3", "4"), word("login", fmt.Sprintf("u%d", i), fmt.Sprintf("rig-%d", i), "asoto"), word("given", "Ana", "Bo", "-"), word("family", "Soto", "Lund", "-"),
+			word("mail", "-", "a@l.example", "b@l.example", "c@l.example", fmt.Sprintf("x%d@l.example", i)), word("alias", "-", "-", "d@l.example", "a@l.example;e@l.example"), word("active", "true", "true", "false", "-"), word("title", "-", "Cook")))
+	}
+	pair := func(name string) string {
+		return fmt.Sprintf(`[{"person": "p%d", "account": "a%d"}]`, rapid.IntRange(0, 5).Draw(t, name), rapid.IntRange(0, 5).Draw(t, name))
+	}
+	l.memory = fmt.Sprintf(`{"bonds": %s, "same": %s, "different": %s, "claims": {"a%d": ["other"]}, "leavePeople": {"p%d": {"reason": "asked"}}, "suspended": {"a1": true}}`,
+		pair("bond"), pair("same"), pair("different"), rapid.IntRange(0, 12).Draw(t, "claim"), rapid.IntRange(0, 12).Draw(t, "left"))
+	l.rules = []string{`emails: {primary: person.email, rule: own, former: ` + word("former", "keep", "drop") + `}`, `orphans: {do: ` + word("orphans", "report", "suspend") + `}`}
+	if word("rename", "once", "own") == "own" {
+		l.rules = append(l.rules, `attributes: {userName: {candidates: [slug(initial(person.givenName) + person.familyName), slug(person.givenName + '.' + person.familyName), slug(person.familyName + person.id)], rule: own}, title: person.title}`)
+	}
+	return l
+}
+
+func TestProperties(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		l := anyLane(rt)
+		in := l.input(rt, nil)
+		out := reconcile.Run(in)
+		checkBalance(rt, in, out)
+		checkUntouched(rt, in, out)
+		checkNames(rt, in, out)
+		checkSettled(rt, l, in, out)
+	})
+}
+
+func checkBalance(t require.TestingT, in reconcile.Input, out *reconcile.Output) {
+	p, a := out.Balance.People, out.Balance.Accounts
+	require.Equal(t, in.People.Len(), p.Twinned+p.Missing+p.Duplicate+p.Contested+p.Exempt)
+	require.Equal(t, in.Accounts.Len(), a.Twinned+a.Orphan+a.Duplicate+a.Contested+a.Exempt)
+	require.Equal(t, p.Twinned, a.Twinned)
+	for i, s := range out.Pairing.PersonState {
+		if s == pairing.Twinned {
+			require.Equal(t, int32(i), out.Pairing.AccountTwin[out.Pairing.PersonTwin[i]], "a twin is mutual")
+		}
+	}
+}
+
+// checkUntouched: nothing contested, exempt, duplicate, unread or claimed is in
+// a change, and while a faceless record exists nothing rests on an absence.
+func checkUntouched(t require.TestingT, in reconcile.Input, out *reconcile.Output) {
+	for _, c := range out.Changes {
+		if c.Person != "" {
+			i, ok := in.People.Find(c.Person)
+			require.True(t, ok)
+			_, unread := in.People.Unread(i)
+			require.False(t, unread)
+			require.Contains(t, []pairing.State{pairing.Twinned, pairing.Missing}, out.Pairing.PersonState[i])
+		}
+		if c.Account != "" {
+			i, ok := in.Accounts.Find(c.Account)
+			require.True(t, ok)
+			_, unread := in.Accounts.Unread(i)
+			require.False(t, unread)
+			require.Contains(t, []pairing.State{pairing.Twinned, pairing.Orphan}, out.Pairing.AccountState[i])
+			require.Empty(t, in.Memory.Claims[c.Account])
+		}
+		if in.People.Faceless()+in.Accounts.Faceless() > 0 {
+			require.NotEqual(t, planning.Create, c.Verb)
+			require.NotEmpty(t, c.Person, "a change without a person rests on an absence")
+		}
+	}
+}
+
+// checkNames: after the plan no name is held twice that was not before.
+func checkNames(t require.TestingT, in reconcile.Input, out *reconcile.Output) {
+	holders := map[string][]string{}
+	next := applied(in, out)
+	for _, row := range next {
+		cells := strings.Fields(row)
+		if cells[0] == "rejected" {
+			continue
+		}
+		for _, n := range append([]string{cells[2], cells[5]}, strings.Split(cells[6], ";")...) {
+			if n != "-" && !slices.Contains(holders[n], cells[0]) {
+				holders[n] = append(holders[n], cells[0])
+			}
+		}
+	}
+	for _, c := range out.Changes {
+		for _, e := range c.Edits {
+			if e.Attribute == "userName" || e.Attribute == "email" {
+				require.Len(t, holders[e.New], 1, "%s %s takes %s", c.Verb, c.Person, e.New)
+			}
+		}
+	}
+}
+
+// applied gives the accounts' rows after the plan has been carried out.
+func applied(in reconcile.Input, out *reconcile.Output) (rows []string) {
+	names := strings.Fields(accountColumns)
+	byAccount := map[string][]planning.Edit{}
+	for _, c := range out.Changes {
+		id := c.Account
+		if id == "" {
+			id = "new-" + c.Person
+		}
+		byAccount[id] = append(byAccount[id], c.Edits...)
+	}
+	write := func(id string, cell func(name string) string) {
+		row := []string{id}
+		for _, n := range names[1:] {
+			v := cell(n)
+			for _, e := range byAccount[id] {
+				if e.Attribute == n {
+					v = e.New
+				}
+			}
+			if v == "" {
+				v = "-"
+			}
+			row = append(row, strings.NewReplacer(" ", "_", "\x1f", ";").Replace(v))
+		}
+		rows = append(rows, strings.Join(row, " "))
+	}
+	for _, rej := range in.Accounts.Rejected {
+		rows = append(rows, fmt.Sprintf("rejected %d %s", rej.Line, max(rej.ID, "-")))
+	}
+	for i := range in.Accounts.Len() {
+		if _, unread := in.Accounts.Unread(i); !unread {
+			write(in.Accounts.ID(i), func(n string) string { return in.Accounts.Column(n).Cell(i) })
+		}
+	}
+	for _, c := range out.Changes {
+		if c.Verb == planning.Create {
+			write("new-"+c.Person, func(string) string { return "" })
+		}
+	}
+	return rows
+}
+
+// checkSettled: with the plan carried out and its bonds kept, the next
+// reconciliation has nothing left to do for anybody who was not in doubt.
+func checkSettled(t require.TestingT, l *lane, in reconcile.Input, out *reconcile.Output) {
+	after := *l
+	after.accounts = applied(in, out)
+	next := after.input(t, nil)
+	next.Memory = out.Memory
+	bonds := map[string]pairing.Pair{}
+	for _, b := range in.Memory.Bonds {
+		bonds[b.Account] = b
+	}
+	for i, s := range out.Pairing.PersonState {
+		if s == pairing.Twinned {
+			a := in.Accounts.ID(int(out.Pairing.PersonTwin[i]))
+			bonds[a] = pairing.Pair{Person: in.People.ID(i), Account: a}
+		}
+	}
+	next.Memory.Suspended = map[string]bool{"a1": true}
+	for _, c := range out.Changes {
+		if c.Verb == planning.Create {
+			bonds["new-"+c.Person] = pairing.Pair{Person: c.Person, Account: "new-" + c.Person}
+		}
+	}
+	next.Memory.Bonds = nil
+	for _, b := range bonds {
+		next.Memory.Bonds = append(next.Memory.Bonds, b)
+	}
+	slices.SortFunc(next.Memory.Bonds, func(a, b pairing.Pair) int { return strings.Compare(a.Account, b.Account) })
+	// Writing may settle what was in doubt (an address that two accounts shared
+	// is freed): only who was asked about before may be in the second plan.
+	asked := map[string]bool{}
+	for i, s := range out.Pairing.PersonState {
+		asked[in.People.ID(i)] = s == pairing.Contested || s == pairing.Duplicate
+	}
+	for _, f := range out.Findings {
+		if f.Code == "email-taken" || f.Code == "username-taken" {
+			asked[f.Person] = true
+		}
+	}
+	for _, c := range reconcile.Run(next).Changes {
+		require.True(t, asked[c.Person], "%v is left to do\nfirst plan: %v\naccounts after: %v", c, out.Changes, after.accounts)
+	}
+}
