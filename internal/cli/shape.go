@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -26,37 +25,18 @@ func newShape() *cobra.Command {
 			}
 			shape := record.Guess(file.Header)
 			out := cmd.OutOrStdout()
-			fmt.Fprintf(out, "# guessed from %s (%s, delimiter %q): check every line\nshape:\n", args[0], file.Encoding, file.Delimiter)
-			var used []string
-			for _, name := range shape.Canonical() {
-				src := shape.Attributes[name]
-				used = append(used, src.Native)
-				switch {
-				case src.Native == "":
-					fmt.Fprintf(out, "  # %s: nothing in this file looks like it; name a column here\n", name)
-				case src.Split != "":
-					fmt.Fprintf(out, "  %s: {from: %s, split: %q}\n", name, yamlWord(src.Native), src.Split)
-				default:
-					fmt.Fprintf(out, "  %s: %s\n", name, yamlWord(src.Native))
-				}
+			fmt.Fprintf(out, "# guessed from %s (%s, delimiter %q): check every line\n%s", args[0], file.Encoding, file.Delimiter, shape.YAML())
+			if shape.Attributes["id"].Native == "" {
+				fmt.Fprintln(out, "# nothing in this file looks like an id: add `id: COLUMN` under shape:")
 			}
 			for _, h := range file.Header {
-				if !slices.Contains(used, h) {
-					fmt.Fprintf(out, "  # not used: %s\n", h)
+				if !shape.Uses(h) {
+					fmt.Fprintf(out, "# not used: %s\n", h)
 				}
 			}
-			fmt.Fprintln(out, "stable: true   # false when the id is an address or anything else that changes")
 			return nil
 		},
 	}
 	o.fileFlags(guess)
 	return group("shape", "How a system's columns feed the canonical attributes", guess)
-}
-
-// yamlWord quotes a native name unless it is plainly a word.
-func yamlWord(s string) string {
-	if record.ValidName(s) {
-		return s
-	}
-	return fmt.Sprintf("%q", s)
 }

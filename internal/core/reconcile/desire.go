@@ -258,19 +258,10 @@ func (w *walker) same(kind record.Kind, x, y string) bool {
 		return true
 	}
 	if kind.Multi() {
-		return slices.Equal(normalSet(kind, x), normalSet(kind, y))
+		return record.Same(kind, x, y)
 	}
 	w.left, w.right = record.AppendNormal(w.left[:0], kind, x), record.AppendNormal(w.right[:0], kind, y)
 	return string(w.left) == string(w.right)
-}
-
-func normalSet(kind record.Kind, cell string) []string {
-	out := record.SplitList(cell)
-	for i := range out {
-		out[i] = record.Normal(kind, out[i])
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
 }
 
 // value computes a rule's value for the pair and what kept it from being so.

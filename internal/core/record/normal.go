@@ -1,6 +1,7 @@
 package record
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -204,3 +205,23 @@ func ValidEmail(s string) bool {
 
 // forbidden in an address that is not quoted (RFC 5322 section 3.2.3).
 var forbidden = [utf8.RuneSelf]bool{'<': true, '>': true, ',': true, ';': true, ':': true, '\\': true, '"': true, '(': true, ')': true, '[': true, ']': true}
+
+// Same compares two cells of a kind in normalised form, lists as sets.
+func Same(kind Kind, x, y string) bool {
+	if x == y {
+		return true
+	}
+	if !kind.Multi() {
+		return Normal(kind, x) == Normal(kind, y)
+	}
+	return slices.Equal(normalSet(kind, x), normalSet(kind, y))
+}
+
+func normalSet(kind Kind, cell string) []string {
+	out := SplitList(cell)
+	for i := range out {
+		out[i] = Normal(kind, out[i])
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}

@@ -308,3 +308,76 @@ func (s Shape) Custom() (names []string) {
 	}
 	return names
 }
+
+// YAML writes the shape as a document that ParseShape reads back.
+func (s Shape) YAML() string {
+	var b strings.Builder
+	b.WriteString("shape:\n")
+	for _, name := range s.Canonical() {
+		src := s.Attributes[name]
+		if src.Native == "" {
+			continue
+		}
+		more := ""
+		if src.Split != "" {
+			more += fmt.Sprintf(", split: %q", src.Split)
+		}
+		for word, list := range map[string][]string{"true": src.True, "false": src.False} {
+			if len(list) > 0 {
+				more += ", " + word + ": [" + quoteAll(list) + "]"
+			}
+		}
+		if src.Date != "" {
+			more += ", date: " + src.Date
+		}
+		if more == "" {
+			fmt.Fprintf(&b, "  %s: %s\n", name, word(src.Native))
+		} else {
+			fmt.Fprintf(&b, "  %s: {from: %s%s}\n", name, word(src.Native), more)
+		}
+	}
+	fmt.Fprintf(&b, "stable: %t\n", s.Stable)
+	if s.Mark != "" {
+		fmt.Fprintf(&b, "mark: %s\n", s.Mark)
+	}
+	return b.String()
+}
+
+func quoteAll(list []string) string {
+	out := make([]string, len(list))
+	for i, w := range list {
+		out[i] = fmt.Sprintf("%q", w)
+	}
+	return strings.Join(out, ", ")
+}
+
+// word quotes a native name unless it is plainly a word.
+func word(s string) string {
+	if ValidName(strings.ReplaceAll(s, ".", "_")) {
+		return s
+	}
+	return fmt.Sprintf("%q", s)
+}
+
+// Uses reports whether a native attribute feeds any canonical one.
+func (s Shape) Uses(native string) bool {
+	for _, src := range s.Attributes {
+		if src.Native == native {
+			return true
+		}
+	}
+	return false
+}
+
+// Row computes the canonical cells of one native record for the reader's
+// attributes; the error is a *ValueError.
+func (r *Reader) Row(native map[string][]string, into []string) error {
+	for i, src := range r.sources {
+		cell, err := r.Cell(i, native[src.Native])
+		if err != nil {
+			return err
+		}
+		into[i] = cell
+	}
+	return nil
+}

@@ -31,7 +31,7 @@ func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, erro
 	one := make([]string, 1)
 	err := f.Each(func(row Row) error {
 		if row.Fault != "" {
-			return b.Reject(record.Rejection{Line: row.Line, Column: row.At, ID: trustedID(row, cols[0]), Reason: row.Fault})
+			return b.Reject(record.Rejection{Line: row.Line, Column: row.At, ID: TrustedID(row, cols[0]), Reason: row.Fault})
 		}
 		for i, col := range cols {
 			one[0] = row.Cells[col]
@@ -57,9 +57,9 @@ func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, erro
 	return b.Roster()
 }
 
-// trustedID is the id of a row whose other cells can't be trusted: only where
+// TrustedID is the id of a row whose other cells can't be trusted: only where
 // the id comes before anything that may have shifted it.
-func trustedID(row Row, col int) string {
+func TrustedID(row Row, col int) string {
 	if col != 0 || len(row.Cells) == 0 || strings.IndexByte(row.Cells[0], 0) >= 0 || len(row.Cells[0]) > 256 {
 		return ""
 	}

@@ -1,0 +1,278 @@
+// Package scimapp is a simulated application that speaks SCIM 2.0, for the demo
+// and the tests. Routing, schemas, filters and PATCH parsing are a public SCIM
+// server library's; the application keeps its users in a file, counts the
+// effects of every request, and can be told to misbehave.
+package scimapp
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/elimity-com/scim"
+	"github.com/elimity-com/scim/errors"
+	"github.com/elimity-com/scim/optional"
+	"github.com/elimity-com/scim/schema"
+)
+
+// Misbehaviour is what the application does wrong. Every-N counts writes.
+type Misbehaviour struct {
+	SlowMillis    int    `json:"slowMillis,omitempty"`    // before every answer
+	ThrottleEvery int    `json:"throttleEvery,omitempty"` // every Nth request is answered 429
+	RefuseUser    string `json:"refuseUser,omitempty"`    // writes on this userName are answered 400
+	RefuseAll     bool   `json:"refuseAll,omitempty"`     // every write is answered 403
+	DropEvery     int    `json:"dropEvery,omitempty"`     // after every Nth write the connection is cut instead of answered
+	AlterTitle    bool   `json:"alterTitle,omitempty"`    // titles are kept in capitals
+	LagMillis     int    `json:"lagMillis,omitempty"`     // writes show in reading only after this time
+	NoETag        bool   `json:"noETag,omitempty"`
+	Silent        bool   `json:"silent,omitempty"` // PATCH is answered 204 without a body
+}
+
+// Effects counts what requests have done.
+type Effects struct {
+	Creates   int                       `json:"creates"`
+	Changes   int                       `json:"changes"`
+	Deletes   int                       `json:"deletes"`
+	Reads     int                       `json:"reads"`
+	ByAccount map[string]map[string]int `json:"byAccount"` // userName at the time -> "create", "change:attribute" -> times
+}
+
+type user struct {
+	ID         string         `json:"id"`
+	ExternalID string         `json:"externalId,omitempty"`
+	Attributes map[string]any `json:"attributes"`
+	Version    int            `json:"version"`
+	Created    time.Time      `json:"created"`
+	// what readers see until Visible
+	Visible time.Time `json:"-"`
+	Before  *user     `json:"-"`
+}
+
+// App is the application. It is an http.Handler: SCIM below /scim/v2, its
+// controls below /standin.
+type App struct {
+	mu       sync.Mutex
+	file     string
+	token    string
+	users    map[string]*user
+	next     int
+	effects  Effects
+	wrong    Misbehaviour
+	requests int
+	writes   int
+	server   http.Handler
+}
+
+type state struct {
+	Next    int     `json:"next"`
+	Users   []*user `json:"users"`
+	Effects Effects `json:"effects"`
+}
+
+// New opens the application whose state is in file; a missing file is an empty
+// application. Requests must carry the token.
+func New(file, token string) (*App, error) {
+	a := &App{file: file, token: token, users: map[string]*user{}, effects: Effects{ByAccount: map[string]map[string]int{}}}
+	if src, err := os.ReadFile(file); err == nil {
+		var s state
+		if err := json.Unmarshal(src, &s); err != nil {
+			return nil, fmt.Errorf("the stand-in's state %q is damaged: %w", file, err)
+		}
+		for _, u := range s.Users {
+			a.users[u.ID] = u
+		}
+		a.next, a.effects = s.Next, s.Effects
+		if a.effects.ByAccount == nil {
+			a.effects.ByAccount = map[string]map[string]int{}
+		}
+	} else if !os.IsNotExist(err) {
+		return nil, err
+	}
+	server, err := scim.NewServer(&scim.ServerArgs{
+		ServiceProviderConfig: &scim.ServiceProviderConfig{MaxResults: 200, SupportFiltering: true, SupportPatch: true},
+		ResourceTypes: []scim.ResourceType{{
+			ID: optional.NewString("User"), Name: "User", Endpoint: "/Users", Schema: schema.CoreUserSchema(),
+			SchemaExtensions: []scim.SchemaExtension{{Schema: schema.ExtensionEnterpriseUser()}}, Handler: (*handler)(a),
+		}},
+	})
+	if err != nil {
+		return nil, err
+	}
+	a.server = http.StripPrefix("/scim", server)
+	return a, nil
+}
+
+// Misbehave sets what the application does wrong from now on.
+func (a *App) Misbehave(m Misbehaviour) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.wrong = m
+}
+
+// Effects tells what has been done so far.
+func (a *App) Effects() Effects {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	e := a.effects
+	e.ByAccount = map[string]map[string]int{}
+	for k, v := range a.effects.ByAccount {
+		e.ByAccount[k] = maps.Clone(v)
+	}
+	return e
+}
+
+// Users lists all as SCIM attributes with id, in the order of their making.
+func (a *App) Users() []map[string]any {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	out := make([]map[string]any, 0, len(a.users))
+	for _, u := range a.sorted() {
+		m := maps.Clone(u.Attributes)
+		m["id"], m["externalId"] = u.ID, u.ExternalID
+		out = append(out, m)
+	}
+	return out
+}
+
+// Put seeds or changes a user behind everybody's back, without counting it.
+func (a *App) Put(attributes map[string]any) string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	attributes = maps.Clone(attributes)
+	id, _ := attributes["id"].(string)
+	external, _ := attributes["externalId"].(string)
+	delete(attributes, "id")
+	delete(attributes, "externalId")
+	u := a.users[id]
+	if u == nil {
+		if id == "" {
+			a.next++
+			id = fmt.Sprintf("u%05d", a.next)
+		}
+		u = &user{ID: id, Created: time.Now().UTC(), Attributes: map[string]any{}}
+		a.users[id] = u
+	}
+	if external != "" {
+		u.ExternalID = external
+	}
+	maps.Copy(u.Attributes, attributes)
+	u.Version++
+	a.save()
+	return id
+}
+
+func (a *App) sorted() []*user {
+	list := slices.Collect(maps.Values(a.users))
+	slices.SortFunc(list, func(x, y *user) int { return strings.Compare(x.ID, y.ID) })
+	return list
+}
+
+// save keeps the state; the file is replaced as a whole.
+func (a *App) save() {
+	if a.file == "" {
+		return
+	}
+	src, err := json.Marshal(state{a.next, a.sorted(), a.effects})
+	if err == nil {
+		tmp := a.file + ".new"
+		if err = os.MkdirAll(filepath.Dir(a.file), 0o750); err == nil {
+			if err = os.WriteFile(tmp, src, 0o600); err == nil {
+				err = os.Rename(tmp, a.file)
+			}
+		}
+	}
+	if err != nil {
+		panic("the stand-in can't keep its state: " + err.Error())
+	}
+}
+
+func (a *App) count(name, effect string) {
+	if a.effects.ByAccount[name] == nil {
+		a.effects.ByAccount[name] = map[string]int{}
+	}
+	a.effects.ByAccount[name][effect]++
+}
+
+// ServeHTTP answers one request, after whatever misbehaviour is asked for.
+func (a *App) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if strings.HasPrefix(r.URL.Path, "/standin/") {
+		a.control(w, r)
+		return
+	}
+	if r.Header.Get("Authorization") != "Bearer "+a.token {
+		refuse(w, errors.ScimError{Status: http.StatusUnauthorized, Detail: "the token is not known here"})
+		return
+	}
+	a.mu.Lock()
+	wrong := a.wrong
+	a.requests++
+	throttled := wrong.ThrottleEvery > 0 && a.requests%wrong.ThrottleEvery == 0
+	write := r.Method != http.MethodGet
+	drop := false
+	if write && !throttled {
+		a.writes++
+		drop = wrong.DropEvery > 0 && a.writes%wrong.DropEvery == 0
+	}
+	a.mu.Unlock()
+	time.Sleep(time.Duration(wrong.SlowMillis) * time.Millisecond)
+	switch {
+	case throttled:
+		w.Header().Set("Retry-After", "0")
+		refuse(w, errors.ScimError{Status: http.StatusTooManyRequests, Detail: "too many requests"})
+	case write && wrong.RefuseAll:
+		refuse(w, errors.ScimError{Status: http.StatusForbidden, Detail: "this token may only read"})
+	case drop:
+		a.server.ServeHTTP(discard{http.Header{}}, r)
+		panic(http.ErrAbortHandler) // the work is done, the answer is lost
+	default:
+		a.server.ServeHTTP(w, r)
+	}
+}
+
+type discard struct{ h http.Header }
+
+func (d discard) Header() http.Header         { return d.h }
+func (d discard) Write(b []byte) (int, error) { return len(b), nil }
+func (d discard) WriteHeader(int)             {}
+
+func refuse(w http.ResponseWriter, e errors.ScimError) {
+	w.Header().Set("Content-Type", "application/scim+json")
+	w.WriteHeader(e.Status)
+	_ = json.NewEncoder(w).Encode(map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:Error"}, "status": strconv.Itoa(e.Status), "detail": e.Detail})
+}
+
+// control answers /standin/effects, /standin/users and /standin/misbehave.
+func (a *App) control(w http.ResponseWriter, r *http.Request) {
+	switch {
+	case r.URL.Path == "/standin/effects":
+		_ = json.NewEncoder(w).Encode(a.Effects())
+	case r.URL.Path == "/standin/users" && r.Method == http.MethodGet:
+		_ = json.NewEncoder(w).Encode(a.Users())
+	case r.URL.Path == "/standin/users" && r.Method == http.MethodPut:
+		var list []map[string]any
+		if err := json.NewDecoder(r.Body).Decode(&list); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		for _, u := range list {
+			a.Put(u)
+		}
+	case r.URL.Path == "/standin/misbehave" && r.Method == http.MethodPut:
+		var m Misbehaviour
+		if err := json.NewDecoder(r.Body).Decode(&m); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		a.Misbehave(m)
+	default:
+		http.NotFound(w, r)
+	}
+}

@@ -1,0 +1,189 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"twinning/internal/core/reconcile"
+)
+
+// Lane is one authority reconciled with one downstream.
+type Lane struct {
+	ID           int64                  `db:"id"`
+	Name         string                 `db:"name"`
+	AuthorityID  int64                  `db:"authority"`
+	DownstreamID int64                  `db:"downstream"`
+	Authority    string                 `db:"authority_name"`
+	Downstream   string                 `db:"downstream_name"`
+	Observing    bool                   `db:"observing"`
+	Memory       JSON[reconcile.Memory] `db:"memory"`
+}
+
+const laneColumns = `SELECT l.*, a.name AS authority_name, d.name AS downstream_name FROM lanes l JOIN systems a ON a.id = l.authority JOIN systems d ON d.id = l.downstream `
+
+// Lanes lists all by name.
+func (s *Store) Lanes(ctx context.Context) (list []Lane, err error) {
+	return list, s.list(ctx, &list, laneColumns+`ORDER BY l.name`)
+}
+
+// LaneByName finds one.
+func (s *Store) LaneByName(ctx context.Context, name string) (l Lane, err error) {
+	return l, s.get(ctx, &l, laneColumns+`WHERE l.name = $1`, name)
+}
+
+// LaneByID finds one.
+func (s *Store) LaneByID(ctx context.Context, id int64) (l Lane, err error) {
+	return l, s.get(ctx, &l, laneColumns+`WHERE l.id = $1`, id)
+}
+
+// PutLane makes a lane, or gives it other systems.
+func (s *Store) PutLane(ctx context.Context, name string, authority, downstream int64) error {
+	_, err := s.exec(ctx, `INSERT INTO lanes (name, authority, downstream) VALUES ($1, $2, $3) ON CONFLICT (name) DO UPDATE SET authority = $2, downstream = $3`, name, authority, downstream)
+	return err
+}
+
+// SetObserving lets a lane only observe.
+func (s *Store) SetObserving(ctx context.Context, name string, on bool) error {
+	return s.must(ctx, `UPDATE lanes SET observing = $2 WHERE name = $1`, name, on)
+}
+
+// RemoveLane removes a lane with its history.
+func (s *Store) RemoveLane(ctx context.Context, name string) error {
+	return s.must(ctx, `DELETE FROM lanes WHERE name = $1`, name)
+}
+
+// ChangeMemory updates a lane's memory under a lock, so that a run and a
+// reconciliation do not lose each other's entries.
+func (s *Store) ChangeMemory(ctx context.Context, lane int64, change func(m *reconcile.Memory)) error {
+	return s.InTx(ctx, func(tx *Store) error {
+		var m JSON[reconcile.Memory]
+		if err := tx.get(ctx, &m, `SELECT memory FROM lanes WHERE id = $1 FOR UPDATE`, lane); err != nil {
+			return err
+		}
+		change(&m.V)
+		return tx.must(ctx, `UPDATE lanes SET memory = $2 WHERE id = $1`, lane, jsonText(m.V))
+	})
+}
+
+// Charter is one version of a lane's rules.
+type Charter struct {
+	LaneID  int64     `db:"lane_id"`
+	Version int64     `db:"version"`
+	Source  string    `db:"source"`
+	By      string    `db:"created_by"`
+	At      time.Time `db:"at"`
+}
+
+// Charter finds a version; 0 means the newest.
+func (s *Store) Charter(ctx context.Context, lane, version int64) (c Charter, err error) {
+	return c, s.get(ctx, &c, `SELECT * FROM charters WHERE lane_id = $1 AND ($2 = 0 OR version = $2) ORDER BY version DESC LIMIT 1`, lane, version)
+}
+
+// AddCharter adds the version after the given one; ErrTaken when somebody else
+// was faster.
+func (s *Store) AddCharter(ctx context.Context, lane, after int64, source, by string) (c Charter, err error) {
+	return c, s.get(ctx, &c, `INSERT INTO charters (lane_id, version, source, created_by) VALUES ($1, $2, $3, $4) RETURNING *`, lane, after+1, source, by)
+}
+
+// Ruling is a human decision that outlives rosters.
+type Ruling struct {
+	ID      int64      `db:"id" json:"id"`
+	LaneID  int64      `db:"lane_id" json:"-"`
+	Kind    string     `db:"kind" json:"kind"`
+	Person  string     `db:"person" json:"person,omitempty"`
+	Account string     `db:"account" json:"account,omitempty"`
+	Reason  string     `db:"reason" json:"reason"`
+	Until   *string    `db:"until" json:"until,omitempty"`
+	By      string     `db:"created_by" json:"by"`
+	At      time.Time  `db:"at" json:"at"`
+	Cleared *time.Time `db:"cleared" json:"-"`
+}
+
+const rulingColumns = `id, lane_id, kind, person, account, reason, to_char(until, 'YYYY-MM-DD') AS until, created_by, at, cleared`
+
+// Rulings lists those in force.
+func (s *Store) Rulings(ctx context.Context, lane int64) (list []Ruling, err error) {
+	return list, s.list(ctx, &list, `SELECT `+rulingColumns+` FROM rulings WHERE lane_id = $1 AND cleared IS NULL ORDER BY id`, lane)
+}
+
+// AddRuling keeps one.
+func (s *Store) AddRuling(ctx context.Context, r Ruling) (out Ruling, err error) {
+	return out, s.get(ctx, &out, `INSERT INTO rulings (lane_id, kind, person, account, reason, until, created_by) VALUES ($1, $2, $3, $4, $5, $6::date, $7) RETURNING `+rulingColumns, r.LaneID, r.Kind, r.Person, r.Account, r.Reason, r.Until, r.By)
+}
+
+// ClearRuling takes one back; it stays on record.
+func (s *Store) ClearRuling(ctx context.Context, lane, id int64) error {
+	return s.must(ctx, `UPDATE rulings SET cleared = now() WHERE lane_id = $1 AND id = $2 AND cleared IS NULL`, lane, id)
+}
+
+// Bond is the lasting record of a twin.
+type Bond struct {
+	Person  string `db:"person"`
+	Account string `db:"account"`
+}
+
+// Bonds lists a lane's.
+func (s *Store) Bonds(ctx context.Context, lane int64) (list []Bond, err error) {
+	return list, s.list(ctx, &list, `SELECT person, account FROM bonds WHERE lane_id = $1 ORDER BY account`, lane)
+}
+
+// AddBond keeps one and gives up whatever else bound the two.
+func (s *Store) AddBond(ctx context.Context, lane int64, person, account, by string) error {
+	return s.InTx(ctx, func(tx *Store) error {
+		if _, err := tx.exec(ctx, `DELETE FROM bonds WHERE lane_id = $1 AND (person = $2 OR account = $3) AND NOT (person = $2 AND account = $3)`, lane, person, account); err != nil {
+			return err
+		}
+		_, err := tx.exec(ctx, `INSERT INTO bonds (lane_id, person, account, made_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, lane, person, account, by)
+		return err
+	})
+}
+
+// RemoveBond gives up the bond of exactly these two.
+func (s *Store) RemoveBond(ctx context.Context, lane int64, person, account string) error {
+	_, err := s.exec(ctx, `DELETE FROM bonds WHERE lane_id = $1 AND person = $2 AND account = $3`, lane, person, account)
+	return err
+}
+
+// AddBondsOf keeps every twin of a reconciliation that a run rested on.
+func (s *Store) AddBondsOf(ctx context.Context, lane, reconciliation int64, by string) error {
+	_, err := s.exec(ctx, `INSERT INTO bonds (lane_id, person, account, made_by)
+		SELECT $1, native_id, twin, $3 FROM verdicts WHERE reconciliation_id = $2 AND side = 'people' AND state = 'twinned' ON CONFLICT DO NOTHING`, lane, reconciliation, by)
+	return err
+}
+
+// Claims lists the accounts of a downstream that other lanes hold.
+func (s *Store) Claims(ctx context.Context, lane, downstream int64) (map[string][]string, error) {
+	var rows []struct {
+		Account string `db:"account"`
+		Lane    string `db:"name"`
+	}
+	err := s.list(ctx, &rows, `SELECT b.account, l.name FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE l.downstream = $2 AND l.id <> $1 ORDER BY 1, 2`, lane, downstream)
+	claims := map[string][]string{}
+	for _, r := range rows {
+		claims[r.Account] = append(claims[r.Account], r.Lane)
+	}
+	return claims, err
+}
+
+// Acceptance says that a finding is known and accepted.
+type Acceptance struct {
+	Finding string  `db:"finding"`
+	Until   *string `db:"until"`
+}
+
+// Acceptances lists a lane's.
+func (s *Store) Acceptances(ctx context.Context, lane int64) (list []Acceptance, err error) {
+	return list, s.list(ctx, &list, `SELECT finding, to_char(until, 'YYYY-MM-DD') AS until FROM acceptances WHERE lane_id = $1`, lane)
+}
+
+// Accept keeps an acceptance.
+func (s *Store) Accept(ctx context.Context, lane int64, finding string, until *string, reason, by string) error {
+	_, err := s.exec(ctx, `INSERT INTO acceptances (lane_id, finding, until, reason, created_by) VALUES ($1, $2, $3::date, $4, $5)
+		ON CONFLICT (lane_id, finding) DO UPDATE SET until = $3::date, reason = $4, created_by = $5, at = now()`, lane, finding, until, reason, by)
+	return err
+}
+
+// Unaccept takes one back.
+func (s *Store) Unaccept(ctx context.Context, lane int64, finding string) error {
+	return s.must(ctx, `DELETE FROM acceptances WHERE lane_id = $1 AND finding = $2`, lane, finding)
+}

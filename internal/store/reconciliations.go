@@ -1,0 +1,225 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"twinning/internal/core/finding"
+	"twinning/internal/core/planning"
+)
+
+// Reconciliation is one result, with its totals.
+type Reconciliation struct {
+	ID             int64           `db:"id" json:"id"`
+	LaneID         int64           `db:"lane_id" json:"-"`
+	At             time.Time       `db:"at" json:"at"`
+	CharterVersion int64           `db:"charter_version" json:"charterVersion"`
+	PeopleRoster   int64           `db:"people_roster" json:"peopleRoster"`
+	AccountsRoster int64           `db:"accounts_roster" json:"accountsRoster"`
+	Inputs         []byte          `db:"inputs" json:"-"`
+	Balance        json.RawMessage `db:"balance" json:"balance"`
+	Findings       json.RawMessage `db:"findings" json:"findings"`
+	Changes        json.RawMessage `db:"changes" json:"changes"`
+	Withheld       json.RawMessage `db:"withheld" json:"withheld"`
+	Guards         json.RawMessage `db:"guards" json:"guards"`
+	Notes          json.RawMessage `db:"notes" json:"notes"`
+}
+
+// Verdict is where one record stands.
+type Verdict struct {
+	Side      string `db:"side" json:"side"`
+	ID        string `db:"native_id" json:"id"`
+	State     string `db:"state" json:"state"`
+	Label     string `db:"label" json:"label"`
+	Login     string `db:"login" json:"login,omitempty"`
+	Basis     string `db:"basis" json:"basis,omitempty"`
+	Twin      string `db:"twin" json:"twin,omitempty"`
+	TwinLabel string `db:"twin_label" json:"twinLabel,omitempty"`
+	Note      string `db:"note" json:"note,omitempty"`
+}
+
+// Proposal is a pair that a human should judge.
+type Proposal struct {
+	Person  string `db:"person" json:"person"`
+	Account string `db:"account" json:"account"`
+	Reason  string `db:"reason" json:"reason"`
+}
+
+// Finding is one finding of a reconciliation.
+type Finding struct {
+	Number       int       `db:"number" json:"-"`
+	ID           string    `db:"finding" json:"id"`
+	Code         string    `db:"code" json:"code"`
+	Severity     string    `db:"severity" json:"severity"`
+	Person       string    `db:"person" json:"person,omitempty"`
+	Account      string    `db:"account" json:"account,omitempty"`
+	PersonLabel  string    `db:"person_label" json:"personLabel,omitempty"`
+	AccountLabel string    `db:"account_label" json:"accountLabel,omitempty"`
+	Detail       string    `db:"detail" json:"detail"`
+	Remedy       string    `db:"-" json:"remedy"`
+	Accepted     bool      `db:"accepted" json:"accepted"`
+	Since        time.Time `db:"since" json:"since"`
+}
+
+// Change is one change of a plan, or of a reconciliation that has none yet.
+type Change struct {
+	Number  int                   `db:"number"`
+	ID      string                `db:"change"`
+	Wave    string                `db:"wave"`
+	Verb    string                `db:"verb"`
+	Person  string                `db:"person"`
+	Account string                `db:"account"`
+	Label   string                `db:"label"`
+	Body    JSON[planning.Change] `db:"body"`
+	Outcome string                `db:"outcome"`
+	Detail  string                `db:"detail"`
+	Checked string                `db:"verified"`
+}
+
+// Outcome of one reconciliation, to be kept in one go.
+type Outcome struct {
+	Reconciliation
+	Verdicts  []Verdict
+	Proposals []Proposal
+	All       []Finding
+	Drafted   []Change
+}
+
+// AddReconciliation keeps a result; older results of the lane without a plan
+// lose their details, so that the nightly pass does not fill the disk.
+func (s *Store) AddReconciliation(ctx context.Context, o *Outcome) (id int64, err error) {
+	err = s.withCopy(ctx, func(tx pgx.Tx) error {
+		r := &o.Reconciliation
+		if err := tx.QueryRow(ctx, `INSERT INTO reconciliations (lane_id, at, charter_version, people_roster, accounts_roster, inputs, balance, findings, changes, withheld, guards, notes)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`, r.LaneID, r.At, r.CharterVersion, r.PeopleRoster, r.AccountsRoster, r.Inputs, r.Balance, r.Findings, r.Changes, r.Withheld, r.Guards, r.Notes).Scan(&id); err != nil {
+			return err
+		}
+		if err := copyInto(ctx, tx, "verdicts", []string{"reconciliation_id", "side", "native_id", "state", "label", "login", "basis", "twin", "twin_label", "note"}, o.Verdicts, func(_ int, v Verdict) []any {
+			return []any{id, v.Side, v.ID, v.State, v.Label, v.Login, v.Basis, v.Twin, v.TwinLabel, v.Note}
+		}); err != nil {
+			return err
+		}
+		if err := copyInto(ctx, tx, "proposals", []string{"reconciliation_id", "number", "person", "account", "reason"}, o.Proposals, func(i int, p Proposal) []any {
+			return []any{id, i, p.Person, p.Account, p.Reason}
+		}); err != nil {
+			return err
+		}
+		if err := copyInto(ctx, tx, "findings", []string{"reconciliation_id", "number", "finding", "code", "severity", "person", "account", "person_label", "account_label", "detail"}, o.All, func(i int, f Finding) []any {
+			return []any{id, i, f.ID, f.Code, f.Severity, f.Person, f.Account, f.PersonLabel, f.AccountLabel, f.Detail}
+		}); err != nil {
+			return err
+		}
+		if err := copyInto(ctx, tx, "changes", changeColumns("reconciliation_id"), o.Drafted, func(i int, c Change) []any { return c.row(id, i) }); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM finding_dates WHERE lane_id = $1 AND finding NOT IN (SELECT finding FROM findings WHERE reconciliation_id = $2))
+			INSERT INTO finding_dates (lane_id, finding, since) SELECT $1, finding, now() FROM findings WHERE reconciliation_id = $2 ON CONFLICT DO NOTHING`, r.LaneID, id)
+		if err != nil {
+			return err
+		}
+		old := `(SELECT id FROM reconciliations WHERE lane_id = $1 AND id < $2 AND id NOT IN (SELECT reconciliation_id FROM plans WHERE lane_id = $1 AND state IN ('draft', 'sealed', 'running')))`
+		for _, table := range []string{"verdicts", "proposals", "findings", "changes"} {
+			if _, err := tx.Exec(ctx, `DELETE FROM `+table+` WHERE reconciliation_id IN `+old, r.LaneID, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return id, err
+}
+
+func changeColumns(owner string) []string {
+	return []string{owner, "number", "change", "wave", "verb", "person", "account", "label", "body"}
+}
+
+func (c Change) row(owner int64, i int) []any {
+	return []any{owner, i, c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Label, jsonText(c.Body.V)}
+}
+
+func copyInto[T any](ctx context.Context, tx pgx.Tx, table string, columns []string, rows []T, row func(i int, v T) []any) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	_, err := tx.CopyFrom(ctx, pgx.Identifier{table}, columns, pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) { return row(i, rows[i]), nil }))
+	return err
+}
+
+// LatestReconciliation finds a lane's newest.
+func (s *Store) LatestReconciliation(ctx context.Context, lane int64) (r Reconciliation, err error) {
+	return r, s.get(ctx, &r, `SELECT * FROM reconciliations WHERE lane_id = $1 ORDER BY id DESC LIMIT 1`, lane)
+}
+
+// Reconciliation finds one.
+func (s *Store) Reconciliation(ctx context.Context, id int64) (r Reconciliation, err error) {
+	return r, s.get(ctx, &r, `SELECT * FROM reconciliations WHERE id = $1`, id)
+}
+
+// Reconciliations lists a lane's, newest first.
+func (s *Store) Reconciliations(ctx context.Context, lane int64, p Page) (list []Reconciliation, next string, err error) {
+	err = s.list(ctx, &list, `SELECT * FROM reconciliations WHERE lane_id = $1 AND id < $2 ORDER BY id DESC LIMIT $3`, lane, p.afterNumber(maxNumber), p.limit()+1)
+	list, next = cut(p, list, func(r Reconciliation) string { return number(r.ID) })
+	return list, next, err
+}
+
+const verdictMatch = ` FROM verdicts WHERE reconciliation_id = $1 AND side = $2 AND ($3 = '' OR state = $3) AND ($4 = '%%' OR native_id ILIKE $4 OR label ILIKE $4 OR login ILIKE $4 OR twin ILIKE $4 OR twin_label ILIKE $4)`
+
+// Verdicts lists the records of one side by id.
+func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state string, p Page) (list []Verdict, next string, total int, err error) {
+	if err := s.get(ctx, &total, `SELECT count(*)`+verdictMatch, reconciliation, side, state, p.like()); err != nil {
+		return nil, "", 0, err
+	}
+	err = s.list(ctx, &list, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note`+verdictMatch+` AND native_id > $5 ORDER BY native_id LIMIT $6`, reconciliation, side, state, p.like(), p.afterText(), p.limit()+1)
+	list, next = cut(p, list, func(v Verdict) string { return v.ID })
+	return list, next, total, err
+}
+
+// VerdictOf finds one record's.
+func (s *Store) VerdictOf(ctx context.Context, reconciliation int64, side, id string) (v Verdict, err error) {
+	return v, s.get(ctx, &v, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note FROM verdicts WHERE reconciliation_id = $1 AND side = $2 AND native_id = $3`, reconciliation, side, id)
+}
+
+// ProposalsFor lists the pairs to judge that name one of the two.
+func (s *Store) ProposalsFor(ctx context.Context, reconciliation int64, person, account string) (list []Proposal, err error) {
+	return list, s.list(ctx, &list, `SELECT person, account, reason FROM proposals WHERE reconciliation_id = $1 AND (person = $2 AND $2 <> '' OR account = $3 AND $3 <> '') ORDER BY number`, reconciliation, person, account)
+}
+
+const findingColumns = `SELECT f.number, f.finding, f.code, f.severity, f.person, f.account, f.person_label, f.account_label, f.detail,
+	EXISTS (SELECT FROM acceptances a WHERE a.lane_id = r.lane_id AND a.finding = f.finding AND (a.until IS NULL OR a.until >= current_date)) AS accepted, coalesce(d.since, r.at) AS since`
+
+const findingMatch = ` FROM findings f JOIN reconciliations r ON r.id = f.reconciliation_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding
+	WHERE f.reconciliation_id = $1 AND ($2 = '' OR f.code = $2) AND ($3 = '' OR f.severity = $3)
+	AND ($4 = '%%' OR f.person ILIKE $4 OR f.account ILIKE $4 OR f.person_label ILIKE $4 OR f.account_label ILIKE $4 OR f.detail ILIKE $4)`
+
+// Findings lists those of a reconciliation, gravest first.
+func (s *Store) Findings(ctx context.Context, reconciliation int64, code, severity string, p Page) (list []Finding, next string, total int, err error) {
+	if err := s.get(ctx, &total, `SELECT count(*)`+findingMatch, reconciliation, code, severity, p.like()); err != nil {
+		return nil, "", 0, err
+	}
+	err = s.list(ctx, &list, findingColumns+findingMatch+` AND f.number > $5 ORDER BY f.number LIMIT $6`, reconciliation, code, severity, p.like(), p.afterNumber(-1), p.limit()+1)
+	list, next = cut(p, list, func(f Finding) string { return number(int64(f.Number)) })
+	return remedied(list), next, total, err
+}
+
+// FindingsAbout lists those that name one of the two records.
+func (s *Store) FindingsAbout(ctx context.Context, reconciliation int64, person, account string) (list []Finding, err error) {
+	err = s.list(ctx, &list, findingColumns+` FROM findings f JOIN reconciliations r ON r.id = f.reconciliation_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding
+		WHERE f.reconciliation_id = $1 AND (f.person = $2 AND $2 <> '' OR f.account = $3 AND $3 <> '') ORDER BY f.number`, reconciliation, person, account)
+	return remedied(list), err
+}
+
+func remedied(list []Finding) []Finding {
+	for i := range list {
+		if c, ok := finding.Lookup(list[i].Code); ok {
+			list[i].Remedy = c.Remedy
+		}
+	}
+	return list
+}
+
+// DraftedChanges lists all changes of a reconciliation in order.
+func (s *Store) DraftedChanges(ctx context.Context, reconciliation int64) (list []Change, err error) {
+	return list, s.list(ctx, &list, `SELECT number, change, wave, verb, person, account, label, body, '' AS outcome, '' AS detail, '' AS verified FROM changes WHERE reconciliation_id = $1 ORDER BY number`, reconciliation)
+}
