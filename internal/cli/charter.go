@@ -9,10 +9,6 @@ import (
 	"twinning/internal/core/charter"
 )
 
-func newCharter() *cobra.Command {
-	return group("charter", "A lane's rules", newCharterCheck())
-}
-
 func newCharterCheck() *cobra.Command {
 	var peopleShape, accountsShape string
 	cmd := &cobra.Command{

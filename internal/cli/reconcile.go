@@ -21,8 +21,17 @@ Exit codes: 0 nothing to do, 3 something to do, 4 a guard stands in the way.`,
 		Example: `  twinning reconcile --charter lane.yaml --people hr.csv --accounts app.csv --out result
   twinning reconcile hq-dome-booking`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) > 0 {
-				return misuse("lanes of a service come next")
+			switch {
+			case len(args) > 1:
+				return misuse("one lane at a time; see twinning reconcile --help")
+			case len(args) == 1 && o.charter+o.people+o.accounts != "":
+				return misuse("name a lane of the service, or give --charter, --people and --accounts, not both")
+			case len(args) == 1:
+				c, err := connect(cmd)
+				if err != nil {
+					return err
+				}
+				return laneReconcile(c, args[0])
 			}
 			r, err := o.run(cmd.ErrOrStderr())
 			if err != nil {

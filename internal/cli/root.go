@@ -67,7 +67,9 @@ func newRoot() *cobra.Command {
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return misuse("%v; see %s --help", err, cmd.CommandPath())
 	})
-	root.AddCommand(newReconcile(), newShape(), newCharter())
+	connectFlags(root)
+	root.AddCommand(newServe(), newDemo(), newStandin(), newSignIn(), newSignOut(), newUser(), newSystem(), newShape(), newRoster(), newLane(), newCharter(),
+		newReconcile(), newTwin(), newFinding(), newPlan(), newRun(), newTask(), newFreeze(), newAudit())
 	return root
 }
 

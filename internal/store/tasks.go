@@ -119,3 +119,9 @@ func (s *Store) TaskLog(ctx context.Context, task int64, level string, p Page) (
 	list, next = cut(p, list, func(l LogLine) string { return number(l.Number) })
 	return list, next, err
 }
+
+// SetTaskParams gives a task its parameters, for those that name what was made
+// after the task.
+func (s *Store) SetTaskParams(ctx context.Context, id int64, params any) error {
+	return s.must(ctx, `UPDATE tasks SET params = $2 WHERE id = $1`, id, jsonText(params))
+}

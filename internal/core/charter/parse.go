@@ -331,3 +331,20 @@ func (r *reader) readWaves(n document.Node) {
 		r.Waves = []Wave{{Name: "everybody"}}
 	}
 }
+
+// Systems reads only which systems a charter names, from whatever of it can be
+// read.
+func Systems(src []byte) (from, in string) {
+	_, root := document.Parse(src)
+	for _, e := range root.Entries() {
+		for _, f := range e.Value.Entries() {
+			switch e.Key + "." + f.Key {
+			case "people.from":
+				from = f.Value.Text()
+			case "accounts.in":
+				in = f.Value.Text()
+			}
+		}
+	}
+	return from, in
+}

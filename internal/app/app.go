@@ -1,0 +1,229 @@
+// Package app puts the pieces together: configuration, the data folder, the
+// database, the service with its connectors, the worker and the HTTP door.
+package app
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"twinning/console"
+	"twinning/internal/cluster"
+	"twinning/internal/connector"
+	"twinning/internal/connector/file"
+	"twinning/internal/connector/scim"
+	"twinning/internal/crypt"
+	"twinning/internal/httpapi"
+	"twinning/internal/job"
+	"twinning/internal/service"
+	"twinning/internal/store"
+)
+
+// Connectors are the kinds of system that are known; a new kind is one line.
+var Connectors = map[string]connector.Factory{
+	"file": file.New,
+	"scim": scim.New,
+}
+
+// Config of a node; zero values take the defaults named.
+type Config struct {
+	DataDir     string        // keys, spool, and the private database
+	DatabaseURL string        // "" keeps a private PostgreSQL in the data folder
+	Listen      string        // default 127.0.0.1:7413
+	Admin       string        // name of the first administrator (default admin)
+	MasterKey   string        // base64; "" uses the file master.key in the data folder
+	Lease       time.Duration // see service.Config
+	Volatile    bool          // a private database without fsync, for tests
+	Log         io.Writer     // structured log; nil none
+	Talk        io.Writer     // what a person at the terminal should know; nil none
+}
+
+func (c Config) withDefaults() Config {
+	if c.Listen == "" {
+		c.Listen = "127.0.0.1:7413"
+	}
+	if c.Admin == "" {
+		c.Admin = "admin"
+	}
+	if c.Log == nil {
+		c.Log = io.Discard
+	}
+	if c.Talk == nil {
+		c.Talk = io.Discard
+	}
+	return c
+}
+
+// App is a node.
+type App struct {
+	cfg      Config
+	Service  *service.Service
+	Password string // of the administrator that this start made; "" otherwise
+	echo     *echo.Echo
+	worker   *job.Worker
+	store    *store.Store
+	cluster  *cluster.Cluster
+	lock     *os.File
+	log      *slog.Logger
+}
+
+// FirstSignIn is the file in the data folder that tells the first
+// administrator's password, until somebody removes it.
+const FirstSignIn = "first-sign-in"
+
+// Open prepares a node; Close gives everything back.
+func Open(ctx context.Context, cfg Config) (a *App, err error) {
+	cfg = cfg.withDefaults()
+	if cfg.DataDir == "" {
+		return nil, errors.New("a data folder is needed: --data-dir")
+	}
+	a = &App{cfg: cfg, log: slog.New(slog.NewJSONHandler(cfg.Log, nil))}
+	defer func() {
+		if err != nil {
+			a.Close()
+		}
+	}()
+	if a.cfg.DataDir, err = filepath.Abs(cfg.DataDir); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(a.cfg.DataDir, 0o700); err != nil {
+		return nil, err
+	}
+	if err := a.lockData(); err != nil {
+		return nil, err
+	}
+	keeper, err := crypt.LoadKey(cfg.MasterKey, filepath.Join(a.cfg.DataDir, "master.key"))
+	if err != nil {
+		return nil, fmt.Errorf("the master key can't be used: %w", err)
+	}
+	url := cfg.DatabaseURL
+	if url == "" {
+		if a.cluster, err = cluster.Start(ctx, cluster.Config{Dir: filepath.Join(a.cfg.DataDir, "db"), Volatile: cfg.Volatile}); err != nil {
+			return nil, err
+		}
+		url = a.cluster.URL
+	}
+	if a.store, err = store.Open(ctx, url); err != nil {
+		return nil, err
+	}
+	node, err := a.nodeID()
+	if err != nil {
+		return nil, err
+	}
+	a.Service = service.New(service.Config{Store: a.store, Keeper: keeper, Connectors: Connectors, Node: node, DataDir: a.cfg.DataDir, Lease: cfg.Lease, Log: a.log})
+	if err := a.firstStart(ctx); err != nil {
+		return nil, err
+	}
+	a.worker = job.New(job.Config{Service: a.Service, Log: a.log})
+	pages, err := fs.Sub(console.Dist, "dist")
+	if err != nil {
+		return nil, err
+	}
+	a.echo, err = httpapi.New(httpapi.Config{Service: a.Service, Console: pages, Log: a.log})
+	return a, err
+}
+
+// lockData makes sure that one process alone uses the data folder. The lock
+// dies with the process, however it dies.
+func (a *App) lockData() (err error) {
+	if a.lock, err = os.OpenFile(filepath.Join(a.cfg.DataDir, "lock"), os.O_CREATE|os.O_RDWR, 0o600); err != nil {
+		return err
+	}
+	if err := syscall.Flock(int(a.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil { //nolint:gosec // descriptors are small
+		return fmt.Errorf("the data folder %q is in use by another twinning; stop that one, or use another folder", a.cfg.DataDir)
+	}
+	return nil
+}
+
+// nodeID is the data folder's identity.
+func (a *App) nodeID() (string, error) {
+	path := filepath.Join(a.cfg.DataDir, "node")
+	id, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		var raw [8]byte
+		if _, err := rand.Read(raw[:]); err != nil {
+			return "", err
+		}
+		id = []byte(hex.EncodeToString(raw[:]))
+		err = os.WriteFile(path, id, 0o600)
+		return string(id), err
+	}
+	return strings.TrimSpace(string(id)), err
+}
+
+func (a *App) firstStart(ctx context.Context) error {
+	password, err := a.Service.FirstStart(ctx, a.cfg.Admin)
+	if err != nil || password == "" {
+		return err
+	}
+	a.Password = password
+	path := filepath.Join(a.cfg.DataDir, FirstSignIn)
+	text := fmt.Sprintf("name: %s\npassword: %s\n", a.cfg.Admin, password)
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.cfg.Talk, "This is the first start: administrator %q was made; the password is in %s (remove the file once you have it)\n", a.cfg.Admin, path)
+	return nil
+}
+
+// Serve answers requests and works on tasks until the context ends. ready is
+// called with the address once requests are answered.
+func (a *App) Serve(ctx context.Context, ready func(url string)) error {
+	if host, _, err := net.SplitHostPort(a.cfg.Listen); err == nil && host != "127.0.0.1" && host != "::1" && host != "localhost" {
+		fmt.Fprintf(a.cfg.Talk, "Listening on %s, beyond this machine: put TLS in front of it\n", a.cfg.Listen)
+	}
+	working, stop := context.WithCancel(ctx)
+	defer stop()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		a.worker.Run(working)
+	}()
+	start := echo.StartConfig{
+		Address: a.cfg.Listen, HideBanner: true, HidePort: true, GracefulTimeout: 5 * time.Second,
+		ListenerAddrFunc: func(addr net.Addr) { ready("http://" + addr.String()) },
+		BeforeServeFunc: func(s *http.Server) error {
+			s.ReadHeaderTimeout, s.IdleTimeout, s.MaxHeaderBytes = 10*time.Second, 2*time.Minute, 64<<10
+			return nil
+		},
+	}
+	err := start.Start(ctx, a.echo)
+	stop()
+	<-done
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("can't listen on %s: %w", a.cfg.Listen, err)
+	}
+	return nil
+}
+
+// Close gives back what Open took; a private database is stopped.
+func (a *App) Close() {
+	if a.store != nil {
+		a.store.Close()
+	}
+	if a.cluster != nil {
+		if err := a.cluster.Stop(); err != nil {
+			a.log.Error("the database server", "error", err.Error())
+		}
+	}
+	if a.lock != nil {
+		_ = a.lock.Close()
+	}
+}

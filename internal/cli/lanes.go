@@ -1,0 +1,186 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"twinning/internal/apiclient"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/reconcile"
+)
+
+func sides(b apiclient.Balance) balance {
+	side := func(s apiclient.Side) reconcile.Side {
+		return reconcile.Side{Total: s.Total, Twinned: s.Twinned, Missing: s.Missing, Orphan: s.Orphan, Duplicate: s.Duplicate, Contested: s.Contested, Exempt: s.Exempt}
+	}
+	return balanceOf(reconcile.Balance{People: side(b.People), Accounts: side(b.Accounts)})
+}
+
+func newLane() *cobra.Command {
+	list := running("list", "All lanes with their balance", cobra.NoArgs, func(c *client, _ []string) error {
+		var v apiclient.LaneList
+		res, err := c.ListLanes(c.ctx)
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, l := range v.Items {
+			row := []string{l.Name, l.Authority, l.Downstream, fmt.Sprint(l.CharterVersion), "never", "", "", "", ""}
+			if l.Latest != nil {
+				b := l.Latest.Balance
+				row = append(row[:4], day(l.Latest.At), thousands(b.People.Twinned), thousands(b.People.Missing), thousands(b.Accounts.Orphan), thousands(b.People.Contested))
+			}
+			rows = append(rows, row)
+		}
+		return c.show(v, []string{"lane", "authority", "downstream", "charter>", "reconciled", "twinned>", "missing>", "orphan>", "contested>"}, rows)
+	})
+	show := running("show LANE", "A lane's balance, findings and plan", exact("LANE"), func(c *client, args []string) error {
+		return c.showLane(args[0])
+	})
+	observe := running("observe LANE", "Let a lane only observe: it reconciles, and never writes", exact("LANE"), func(c *client, args []string) error {
+		res, err := c.SetObserving(c.ctx, args[0], apiclient.Switch{On: !c.on("off")})
+		if err := ask(nil, res, err); err != nil {
+			return err
+		}
+		c.say("lane %s %s", args[0], map[bool]string{true: "may write again", false: "only observes"}[c.on("off")])
+		return nil
+	})
+	observe.Flags().Bool("off", false, "let it write again")
+	remove := running("remove LANE", "Remove a lane with its history", exact("LANE"), func(c *client, args []string) error {
+		res, err := c.RemoveLane(c.ctx, args[0])
+		return ask(nil, res, err)
+	})
+	history := pageFlags(running("history LANE", "Reconciliations of a lane, newest first", exact("LANE"), func(c *client, args []string) error {
+		var v apiclient.ReconciliationList
+		res, err := c.ListReconciliations(c.ctx, args[0], &apiclient.ListReconciliationsParams{Cursor: c.given("cursor"), Limit: c.limit()})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, r := range v.Items {
+			rows = append(rows, []string{fmt.Sprint(r.Id), day(r.At), fmt.Sprint(r.CharterVersion), thousands(r.Balance.People.Twinned), thousands(r.Balance.People.Missing), thousands(r.Balance.Accounts.Orphan), thousands(r.Balance.People.Contested), counts(r.Changes)})
+		}
+		return c.show(v, []string{"no.>", "at", "charter>", "twinned>", "missing>", "orphan>", "contested>", "would change"}, rows)
+	}))
+	return group("lane", "One authority reconciled with one downstream", list, show, history, observe, remove)
+}
+
+func counts(m map[string]int) string {
+	var words []string
+	for _, k := range sortedKeys(m) {
+		words = append(words, fmt.Sprintf("%d %s", m[k], k))
+	}
+	return strings.Join(words, ", ")
+}
+
+func reading(g apiclient.Guard) planning.Reading {
+	return planning.Reading{Verb: g.Verb, Count: g.Count, Recent: g.Recent, Allowed: g.Allowed, Denominator: g.Denominator, Of: g.Of, Tripped: g.Tripped, Message: g.Message}
+}
+
+func (c *client) showLane(name string) error {
+	var l apiclient.Lane
+	res, err := c.GetLane(c.ctx, name)
+	if err := ask(&l, res, err); err != nil {
+		return err
+	}
+	if c.format != "table" {
+		return c.show(l, nil, nil)
+	}
+	out := c.cmd.OutOrStdout()
+	mode := ""
+	if l.Observing {
+		mode = ", only observing"
+	}
+	fmt.Fprintf(out, "%s: %s → %s, charter %d%s\n", l.Name, l.Authority, l.Downstream, l.CharterVersion, mode)
+	if l.Latest == nil {
+		c.say("not reconciled yet; next: twinning reconcile %s", name)
+		return nil
+	}
+	r := l.Latest
+	fmt.Fprintf(out, "reconciled %s from rosters %d and %d\n\n", day(r.At), r.PeopleRoster, r.AccountsRoster)
+	drawBalance(out, sides(r.Balance))
+	drawFindings(out, r.Findings)
+	drawVerbs(out, r.Changes)
+	for _, verb := range sortedKeys(r.Withheld) {
+		fmt.Fprintf(out, "\nWithheld: %d × %s, because records could not be read (see row-rejected)\n", r.Withheld[verb], verb)
+	}
+	for _, g := range r.Guards {
+		if g.Tripped {
+			fmt.Fprintf(out, "\nStopped by a guard: %s\n", guardSentence(reading(g)))
+		}
+	}
+	for _, n := range r.Notes {
+		c.say("note: %s", n)
+	}
+	switch {
+	case r.Balance.People.Contested+r.Balance.Accounts.Contested > 0:
+		c.say("next: twinning twin list %s --state contested", name)
+	case len(r.Changes) > 0:
+		c.say("next: twinning plan draft %s", name)
+	}
+	return nil
+}
+
+// laneReconcile lets the service reconcile, waits and shows the result.
+func laneReconcile(c *client, lane string) error {
+	var t apiclient.Task
+	res, err := c.Reconcile(c.ctx, lane)
+	if err := ask(&t, res, err); err != nil {
+		return err
+	}
+	if _, err := c.follow(t.Id); err != nil {
+		return err
+	}
+	if err := c.showLane(lane); err != nil {
+		return err
+	}
+	var l apiclient.Lane
+	res, err = c.GetLane(c.ctx, lane)
+	if err := ask(&l, res, err); err != nil || l.Latest == nil {
+		return err
+	}
+	return verdict(l.Latest.Stopped, l.Latest.ToDo)
+}
+
+func newCharter() *cobra.Command {
+	put := running("put FILE", "Give a lane a new version of its charter; the first one makes the lane", exact("FILE"), func(c *client, args []string) error {
+		src, err := os.ReadFile(args[0])
+		if err != nil {
+			return err
+		}
+		var check apiclient.CharterCheck
+		res, err := c.CheckCharter(c.ctx, apiclient.CharterInput{Source: string(src)})
+		if err := ask(&check, res, err); err != nil {
+			return err
+		}
+		var v apiclient.Charter
+		res, err = c.PutCharter(c.ctx, check.Lane, nil, apiclient.CharterInput{Source: string(src)})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		for _, n := range v.Notes {
+			c.say("note: line %d, column %d: %s", n.Line, n.Column, n.Message)
+		}
+		c.say("lane %s has charter version %d; next: twinning reconcile %s", v.Lane, v.Version, v.Lane)
+		return nil
+	})
+	show := running("show LANE", "The charter in force, or an older version", exact("LANE"), func(c *client, args []string) error {
+		version, _ := c.cmd.Flags().GetInt64("version")
+		var v apiclient.Charter
+		res, err := c.GetCharter(c.ctx, args[0], &apiclient.GetCharterParams{Version: &version})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		if c.format != "table" {
+			return c.show(v, []string{"lane", "version", "source"}, [][]string{{v.Lane, fmt.Sprint(v.Version), v.Source}})
+		}
+		c.say("version %d by %s, %s", v.Version, v.By, day(v.At))
+		fmt.Fprint(c.cmd.OutOrStdout(), v.Source)
+		return nil
+	})
+	show.Flags().Int64("version", 0, "version to show; 0 the newest")
+	return group("charter", "A lane's rules", newCharterCheck(), put, show)
+}

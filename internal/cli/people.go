@@ -1,0 +1,275 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"twinning/internal/apiclient"
+)
+
+// running makes a command that talks to a service.
+func running(use, short string, args cobra.PositionalArgs, run func(c *client, args []string) error) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Args: args, RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := connect(cmd)
+		if err != nil {
+			return err
+		}
+		return run(c, args)
+	}}
+}
+
+// say tells a person what happened; machines read standard output.
+func (c *client) say(format string, args ...any) {
+	fmt.Fprintf(c.cmd.ErrOrStderr(), format+"\n", args...)
+}
+
+func (c *client) flag(name string) string {
+	v, _ := c.cmd.Flags().GetString(name)
+	return v
+}
+
+func (c *client) on(name string) bool {
+	v, _ := c.cmd.Flags().GetBool(name)
+	return v
+}
+
+// given is a flag's value as an optional parameter.
+func (c *client) given(name string) *string {
+	if v := c.flag(name); v != "" {
+		return &v
+	}
+	return nil
+}
+
+func (c *client) limit() *int {
+	n, _ := c.cmd.Flags().GetInt("limit")
+	return &n
+}
+
+func pageFlags(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().Int("limit", 50, "rows to show, at most 500")
+	cmd.Flags().String("cursor", "", "where to go on, as the last page said")
+	cmd.Flags().StringP("search", "q", "", "only what holds this text")
+	return cmd
+}
+
+// more says how to see the next page.
+func (c *client) more(next *string, total int, shown int) {
+	if next != nil {
+		c.say("%s of %s shown; the next: --cursor %s", thousands(shown), thousands(total), *next)
+	}
+}
+
+func newSignIn() *cobra.Command {
+	cmd := running("sign-in", "Sign in; later commands use the session", cobra.NoArgs, func(c *client, _ []string) error {
+		password := os.Getenv("TWINNING_PASSWORD")
+		if password == "" {
+			fmt.Fprint(c.cmd.ErrOrStderr(), "password: ")
+			line, err := bufio.NewReader(c.cmd.InOrStdin()).ReadString('\n')
+			if err != nil && line == "" {
+				return misuse("no password given on standard input")
+			}
+			password = strings.TrimRight(line, "\r\n")
+		}
+		res, err := c.SignIn(c.ctx, apiclient.SignIn{Name: c.flag("name"), Password: password})
+		var who apiclient.Me
+		if err := ask(&who, res, err); err != nil {
+			return err
+		}
+		kept := credentials{Address: strings.TrimSuffix(c.Server, "/v1/")}
+		for _, k := range res.Cookies() {
+			if k.Name == "twinning_session" {
+				kept.Session = k.Value
+			}
+		}
+		if err := kept.save(); err != nil {
+			return err
+		}
+		c.say("signed in at %s as %s with the rights %s", kept.Address, who.Name, rights(who.Rights))
+		return nil
+	})
+	cmd.Flags().String("name", "admin", "user name")
+	cmd.Long = "Sign in; later commands use the session. The password is read from standard input, or from TWINNING_PASSWORD. Scripts had better use a token in TWINNING_TOKEN."
+	return cmd
+}
+
+func newSignOut() *cobra.Command {
+	return running("sign-out", "End the session", cobra.NoArgs, func(c *client, _ []string) error {
+		res, err := c.SignOut(c.ctx)
+		if err := ask(nil, res, err); err != nil {
+			return err
+		}
+		return credentials{}.save()
+	})
+}
+
+func rights(list []apiclient.Right) string {
+	words := make([]string, len(list))
+	for i, r := range list {
+		words[i] = string(r)
+	}
+	return strings.Join(words, ", ")
+}
+
+func newUser() *cobra.Command {
+	list := running("list", "All users", cobra.NoArgs, func(c *client, _ []string) error {
+		var v apiclient.UserList
+		res, err := c.ListUsers(c.ctx)
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, u := range v.Items {
+			rows = append(rows, []string{u.Name, rights(u.Rights), day(u.Created)})
+		}
+		return c.show(v, []string{"name", "rights", "since"}, rows)
+	})
+	add := running("add NAME", "Add a user", exact("NAME"), func(c *client, args []string) error {
+		in := apiclient.NewUser{Name: args[0], Rights: []apiclient.Right{}}
+		for _, r := range strings.Split(c.flag("rights"), ",") {
+			in.Rights = append(in.Rights, apiclient.Right(strings.TrimSpace(r)))
+		}
+		if c.on("with-password") {
+			fmt.Fprint(c.cmd.ErrOrStderr(), "password: ")
+			line, err := bufio.NewReader(c.cmd.InOrStdin()).ReadString('\n')
+			if err != nil && err != io.EOF {
+				return err
+			}
+			password := strings.TrimRight(line, "\r\n")
+			in.Password = &password
+		}
+		res, err := c.CreateUser(c.ctx, in)
+		if err := ask(nil, res, err); err != nil {
+			return err
+		}
+		c.say("user %s added; without a password they need a token: twinning user token %s", args[0], args[0])
+		return nil
+	})
+	add.Flags().String("rights", "look", "comma-separated: look, work, seal, overrule, administer")
+	add.Flags().Bool("with-password", false, "read a password from standard input")
+	remove := running("remove NAME", "Remove a user with all tokens and sessions", exact("NAME"), func(c *client, args []string) error {
+		res, err := c.RemoveUser(c.ctx, args[0])
+		return ask(nil, res, err)
+	})
+	token := running("token NAME", "Make a bearer token; it is printed only now", exact("NAME"), func(c *client, args []string) error {
+		days, _ := c.cmd.Flags().GetInt("days")
+		var v apiclient.Token
+		res, err := c.CreateToken(c.ctx, args[0], apiclient.NewToken{Name: c.flag("for"), Days: &days})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		fmt.Fprintln(c.cmd.OutOrStdout(), v.Secret)
+		c.say("use it as TWINNING_TOKEN; it can't be shown again")
+		return nil
+	})
+	token.Flags().Int("days", 90, "how long it is good; 0 for ever")
+	token.Flags().String("for", "command line", "what it is for")
+	return group("user", "People and programs that use Twinning", list, add, remove, token)
+}
+
+func day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+func dayOf(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return day(*t)
+}
+
+func newFreeze() *cobra.Command {
+	cmd := running("freeze", "Freeze all writing everywhere, or show whether it is", cobra.NoArgs, func(c *client, _ []string) error {
+		var v apiclient.Freeze
+		if c.on("on") || c.on("off") {
+			res, err := c.SetFreeze(c.ctx, apiclient.FreezeInput{On: c.on("on"), Reason: c.given("reason")})
+			if err := ask(&v, res, err); err != nil {
+				return err
+			}
+		} else {
+			res, err := c.GetFreeze(c.ctx)
+			if err := ask(&v, res, err); err != nil {
+				return err
+			}
+		}
+		word := "not frozen"
+		if v.On {
+			word = fmt.Sprintf("frozen since %s by %s: %s", dayOf(v.At), value(v.By), value(v.Reason))
+		}
+		return c.show(v, []string{"writing"}, [][]string{{word}})
+	})
+	cmd.Flags().Bool("on", false, "freeze")
+	cmd.Flags().Bool("off", false, "thaw; needs the right overrule")
+	cmd.Flags().String("reason", "", "why")
+	cmd.MarkFlagsMutuallyExclusive("on", "off")
+	return cmd
+}
+
+func newAudit() *cobra.Command {
+	list := pageFlags(running("list", "Who did what, newest first", cobra.NoArgs, func(c *client, _ []string) error {
+		var v apiclient.AuditList
+		res, err := c.ListAudit(c.ctx, &apiclient.ListAuditParams{Cursor: c.given("cursor"), Limit: c.limit()})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, e := range v.Items {
+			detail := ""
+			for _, k := range sortedKeys(e.Detail) {
+				if e.Detail[k] != "" {
+					detail += k + "=" + e.Detail[k] + " "
+				}
+			}
+			rows = append(rows, []string{fmt.Sprint(e.Seq), day(e.At), e.By, e.Action, e.Subject, strings.TrimSpace(detail)})
+		}
+		return c.show(v, []string{"seq>", "at", "by", "action", "subject", "detail"}, rows)
+	}))
+	check := running("check", "Check that the audit chain is unbroken", cobra.NoArgs, func(c *client, _ []string) error {
+		var v apiclient.AuditCheck
+		res, err := c.CheckAudit(c.ctx)
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		if !v.Intact {
+			return &exit{Failed, fmt.Sprintf("the chain is broken at entry %d", value(v.BrokenAt))}
+		}
+		return c.show(v, []string{"entries>", "chain"}, [][]string{{fmt.Sprint(v.Entries), "unbroken"}})
+	})
+	return group("audit", "The trail of who did what", list, check)
+}
+
+func newTask() *cobra.Command {
+	list := pageFlags(running("list", "Background work, newest first", cobra.NoArgs, func(c *client, _ []string) error {
+		var v apiclient.TaskList
+		res, err := c.ListTasks(c.ctx, &apiclient.ListTasksParams{Cursor: c.given("cursor"), Limit: c.limit()})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, t := range v.Items {
+			rows = append(rows, []string{fmt.Sprint(t.Id), t.Name, string(t.State), dayOf(t.Started), dayOf(t.Ended), thousands(t.Good), thousands(t.Bad), value(t.Message)})
+		}
+		return c.show(v, []string{"task>", "name", "state", "began", "ended", "good>", "bad>", "message"}, rows)
+	}))
+	log := pageFlags(running("log TASK", "What a task said, record by record", exact("TASK"), func(c *client, args []string) error {
+		id, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		var v apiclient.LogList
+		res, err := c.GetTaskLog(c.ctx, id, &apiclient.GetTaskLogParams{Cursor: c.given("cursor"), Limit: c.limit()})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, l := range v.Items {
+			rows = append(rows, []string{day(l.At), string(l.Level), l.Subject, l.Message})
+		}
+		return c.show(v, []string{"at", "level", "subject", "message"}, rows)
+	}))
+	return group("task", "Background work", list, log)
+}

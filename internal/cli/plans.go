@@ -1,0 +1,308 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"twinning/internal/apiclient"
+)
+
+func newPlan() *cobra.Command {
+	list := pageFlags(running("list LANE", "Plans of a lane, newest first", exact("LANE"), func(c *client, args []string) error {
+		var v apiclient.PlanList
+		res, err := c.ListPlans(c.ctx, args[0], &apiclient.ListPlansParams{Cursor: c.given("cursor"), Limit: c.limit()})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, p := range v.Items {
+			rows = append(rows, []string{fmt.Sprint(p.Id), string(p.State), day(p.Created), p.By, counts(p.Verbs)})
+		}
+		return c.show(v, []string{"plan>", "state", "drafted", "by", "changes"}, rows)
+	}))
+	draft := running("draft LANE", "Draft a plan from the newest reconciliation", exact("LANE"), func(c *client, args []string) error {
+		people, _ := c.cmd.Flags().GetStringSlice("person")
+		waves, _ := c.cmd.Flags().GetStringSlice("wave")
+		var p apiclient.Plan
+		res, err := c.DraftPlan(c.ctx, args[0], apiclient.DraftInput{People: &people, Waves: &waves})
+		if err := ask(&p, res, err); err != nil {
+			return err
+		}
+		if err := c.showPlan(p); err != nil {
+			return err
+		}
+		c.say("next: twinning plan show %d, then twinning plan seal %d", p.Id, p.Id)
+		if p.Stopped {
+			return &exit{code: Guarded}
+		}
+		return nil
+	})
+	draft.Flags().StringSlice("person", nil, "only what concerns these people, by id")
+	draft.Flags().StringSlice("wave", nil, "only these waves")
+	show := pageFlags(running("show PLAN", "A plan, change by change, old beside new", exact("PLAN"), func(c *client, args []string) error {
+		p, err := c.plan(args[0])
+		if err != nil {
+			return err
+		}
+		var v apiclient.ChangeList
+		res, err := c.ListChanges(c.ctx, p.Id, &apiclient.ListChangesParams{Verb: c.given("verb"), Outcome: c.given("outcome"), Q: c.given("search"), Cursor: c.given("cursor"), Limit: c.limit()})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		if c.format != "table" {
+			var rows [][]string
+			for _, x := range v.Items {
+				for _, e := range x.Edits {
+					rows = append(rows, []string{x.Wave, x.Verb, value(x.Person), value(x.Account), e.Attribute, strings.Join(e.Old, ";"), strings.Join(e.New, ";"), e.Reason, string(value(x.Outcome))})
+				}
+			}
+			return c.show(map[string]any{"plan": p, "changes": v}, []string{"wave", "verb", "person_id", "account_id", "attribute", "old", "new", "reason", "outcome"}, rows)
+		}
+		if err := c.showPlan(p); err != nil {
+			return err
+		}
+		fmt.Fprintln(c.cmd.OutOrStdout())
+		drawChanges(c.cmd.OutOrStdout(), v.Items)
+		c.more(v.Next, v.Total, len(v.Items))
+		return nil
+	}))
+	show.Flags().String("verb", "", "only this verb")
+	show.Flags().String("outcome", "", "only this outcome")
+	void := running("void PLAN", "Give a plan up", exact("PLAN"), func(c *client, args []string) error {
+		id, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		res, err := c.VoidPlan(c.ctx, id)
+		return ask(nil, res, err)
+	})
+	return group("plan", "Ordered changes, to be looked at, sealed and run", list, draft, show, newSeal(), newPlanRun(), newVerify(), void)
+}
+
+func (c *client) plan(arg string) (p apiclient.Plan, err error) {
+	id, err := number(arg)
+	if err != nil {
+		return p, err
+	}
+	res, err := c.GetPlan(c.ctx, id)
+	return p, ask(&p, res, err)
+}
+
+func (c *client) showPlan(p apiclient.Plan) error {
+	if c.format != "table" {
+		return c.show(p, nil, nil)
+	}
+	out := c.cmd.OutOrStdout()
+	fmt.Fprintf(out, "plan %d of %s: %s, %s changes\n", p.Id, p.Lane, p.State, thousands(p.Total))
+	for _, v := range sortedKeys(p.Verbs) {
+		fmt.Fprintf(out, "%9s  %s\n", thousands(p.Verbs[v]), v)
+	}
+	if len(p.Waves) > 1 {
+		var words []string
+		for _, w := range p.Waves {
+			words = append(words, fmt.Sprintf("%s (%d)", w.Name, w.Changes))
+		}
+		fmt.Fprintln(out, "waves: "+strings.Join(words, ", then "))
+	}
+	for _, g := range p.Guards {
+		word := "guard: "
+		if g.Tripped {
+			word = "STOPPED by a guard: "
+		}
+		fmt.Fprintln(out, word+guardSentence(reading(g)))
+	}
+	for _, o := range p.Obstacles {
+		fmt.Fprintln(out, "in the way: "+o)
+	}
+	if p.SealedBy != nil {
+		fmt.Fprintf(out, "sealed by %s, good until %s\n", *p.SealedBy, dayOf(p.SealExpires))
+	}
+	fmt.Fprintln(out, "hash: "+p.Hash)
+	return nil
+}
+
+// drawChanges prints a ledger line an edit: verb, whose, old → new, reason.
+func drawChanges(w io.Writer, list []apiclient.Change) {
+	wave := ""
+	for _, x := range list {
+		if x.Wave != wave {
+			wave = x.Wave
+			fmt.Fprintf(w, "── %s\n", wave)
+		}
+		outcome := ""
+		if x.Outcome != nil {
+			outcome = "  " + string(*x.Outcome)
+			if d := value(x.Detail); d != "" {
+				outcome += ": " + d
+			}
+			if v := value(x.Verified); v != "" {
+				outcome += " (" + v + ")"
+			}
+		}
+		fmt.Fprintf(w, "%-10s %s  %s ┊ %s%s\n", x.Verb, x.Label, value(x.Person), value(x.Account), outcome)
+		for _, e := range x.Edits {
+			old, now := strings.Join(e.Old, "; "), strings.Join(e.New, "; ")
+			if old == "" {
+				old = "—"
+			}
+			if now == "" {
+				now = "—"
+			}
+			fmt.Fprintf(w, "%26s  %s → %s   (%s)\n", e.Attribute, old, now, e.Reason)
+		}
+	}
+}
+
+func newSeal() *cobra.Command {
+	cmd := running("seal PLAN", "Approve exactly this content", exact("PLAN"), func(c *client, args []string) error {
+		p, err := c.plan(args[0])
+		if err != nil {
+			return err
+		}
+		hash := p.Hash
+		if h := c.flag("hash"); h != "" {
+			hash = h
+		}
+		res, err := c.SealPlan(c.ctx, p.Id, apiclient.SealInput{Hash: hash, Overrule: c.given("overrule")})
+		if err := ask(&p, res, err); err != nil {
+			return err
+		}
+		c.say("plan %d is sealed until %s: %s changes; next: twinning plan run %d", p.Id, dayOf(p.SealExpires), thousands(p.Total), p.Id)
+		return nil
+	})
+	cmd.Flags().String("hash", "", "seal only if the plan still has this hash, as plan show printed it")
+	cmd.Flags().String("overrule", "", "reason for sealing over a guard; needs the right overrule")
+	return cmd
+}
+
+func newPlanRun() *cobra.Command {
+	cmd := running("run PLAN", "Carry a sealed plan out and watch it", exact("PLAN"), func(c *client, args []string) error {
+		p, err := c.plan(args[0])
+		if err != nil {
+			return err
+		}
+		var r apiclient.Run
+		res, err := c.RunPlan(c.ctx, p.Id, apiclient.RunInput{Hash: p.Hash, Wave: c.given("wave")})
+		if err := ask(&r, res, err); err != nil {
+			return err
+		}
+		c.say("run %d of plan %d began; twinning run halt %d stops it", r.Id, p.Id, r.Id)
+		if c.on("no-wait") {
+			return nil
+		}
+		if _, err := c.follow(r.Task); err != nil {
+			return err
+		}
+		return c.showRun(r.Id)
+	})
+	cmd.Flags().String("wave", "", "only this wave")
+	cmd.Flags().Bool("no-wait", false, "return at once")
+	return cmd
+}
+
+func (c *client) showRun(id int64) error {
+	var r apiclient.Run
+	res, err := c.GetRun(c.ctx, id)
+	if err := ask(&r, res, err); err != nil {
+		return err
+	}
+	row := []string{fmt.Sprint(r.Id), fmt.Sprint(r.Plan), r.State, thousands(r.Total), counts(r.Outcomes), counts(r.Verified), value(r.Message)}
+	if err := c.show(r, []string{"run>", "plan>", "state", "changes>", "outcomes", "verified", "message"}, [][]string{row}); err != nil {
+		return err
+	}
+	bad := 0
+	for o, n := range r.Outcomes {
+		if o != "done" && o != "unchanged" && o != "waiting" {
+			bad += n
+		}
+	}
+	switch {
+	case bad > 0:
+		c.say("%d changes did not come about: twinning run receipts %d --bad", bad, id)
+		return &exit{code: Failed}
+	case r.State == "halted":
+		return &exit{code: Failed}
+	case len(r.Verified) == 0 && r.State == "finished":
+		c.say("next: twinning plan verify %d", r.Plan)
+	}
+	return nil
+}
+
+func newVerify() *cobra.Command {
+	return running("verify PLAN", "Read every changed account again: did it take?", exact("PLAN"), func(c *client, args []string) error {
+		p, err := c.plan(args[0])
+		if err != nil {
+			return err
+		}
+		if p.Run == nil {
+			return errors.New("the plan has not been run")
+		}
+		var t apiclient.Task
+		res, err := c.VerifyRun(c.ctx, *p.Run)
+		if err := ask(&t, res, err); err != nil {
+			return err
+		}
+		if t, err = c.follow(t.Id); err != nil {
+			return err
+		}
+		c.say("%s: %s", t.Name, value(t.Message))
+		if t.Bad > 0 {
+			c.say("see twinning task log %d", t.Id)
+			return &exit{code: Failed}
+		}
+		return nil
+	})
+}
+
+func newRun() *cobra.Command {
+	show := running("show RUN", "One run with its counts", exact("RUN"), func(c *client, args []string) error {
+		id, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		return c.showRun(id)
+	})
+	halt := running("halt RUN", "Halt a run after the change it is at", exact("RUN"), func(c *client, args []string) error {
+		id, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		res, err := c.HaltRun(c.ctx, id)
+		return ask(nil, res, err)
+	})
+	receipts := pageFlags(running("receipts RUN", "What was read, sent and answered, change by change", exact("RUN"), func(c *client, args []string) error {
+		id, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		var v apiclient.ReceiptList
+		res, err := c.ListReceipts(c.ctx, id, &apiclient.ListReceiptsParams{Outcome: c.given("outcome"), Cursor: c.given("cursor"), Limit: c.limit()})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, r := range v.Items {
+			outcome := string(value(r.Outcome))
+			if c.on("bad") && (outcome == "done" || outcome == "unchanged") {
+				continue
+			}
+			rows = append(rows, []string{fmt.Sprint(r.Number), r.Verb, r.Label, value(r.Account), outcome, value(r.Detail), value(r.Verified), short(r.Before), short(r.Sent)})
+		}
+		return c.show(v, []string{"no.>", "verb", "whose", "account", "outcome", "detail", "verified", "before", "sent"}, rows)
+	}))
+	receipts.Flags().String("outcome", "", "only this outcome")
+	receipts.Flags().Bool("bad", false, "only what did not come about")
+	return group("run", "Executions of plans", show, halt, receipts)
+}
+
+func short(m map[string][]string) string {
+	var out []string
+	for _, k := range sortedKeys(m) {
+		out = append(out, k+"="+strings.Join(m[k], ";"))
+	}
+	return strings.Join(out, " ")
+}

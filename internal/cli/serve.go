@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"twinning/internal/app"
+)
+
+func newServe() *cobra.Command {
+	cfg := app.Config{}
+	cmd := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the service",
+		Long: `Run the service: API, console and background work.
+
+Without a database URL it keeps a private PostgreSQL server in the data folder,
+made with the Debian package's own binaries. It listens on this machine alone
+unless told otherwise.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if cfg.DatabaseURL == "" {
+				cfg.DatabaseURL = os.Getenv("TWINNING_DATABASE_URL")
+			}
+			cfg.MasterKey, cfg.Talk, cfg.Log = os.Getenv("TWINNING_MASTER_KEY"), cmd.ErrOrStderr(), cmd.ErrOrStderr()
+			a, err := app.Open(cmd.Context(), cfg)
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			return a.Serve(cmd.Context(), func(url string) { fmt.Fprintln(cmd.OutOrStdout(), "serving at "+url) })
+		},
+	}
+	home, _ := os.UserHomeDir()
+	cmd.Flags().StringVar(&cfg.DataDir, "data-dir", filepath.Join(home, ".local", "share", "twinning"), "folder for keys, spool and the private database")
+	cmd.Flags().StringVar(&cfg.DatabaseURL, "database-url", "", "PostgreSQL to use instead of a private one (env TWINNING_DATABASE_URL)")
+	cmd.Flags().StringVar(&cfg.Listen, "listen", "127.0.0.1:7413", "address to listen on")
+	cmd.Flags().StringVar(&cfg.Admin, "admin", "admin", "name of the administrator made at the first start")
+	cmd.Flags().DurationVar(&cfg.Lease, "lease", 25*time.Second, "how long a silent node keeps its work before another takes it over")
+	return cmd
+}
+
+func newDemo() *cobra.Command {
+	cfg := app.DemoConfig{}
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the service with the Larkspur Observatories, until Ctrl-C",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			cfg.Talk = cmd.OutOrStdout()
+			return app.Demo(cmd.Context(), cfg)
+		},
+	}
+	cmd.Flags().StringVar(&cfg.DataDir, "data-dir", "", "folder to keep the demo in; a temporary one when not given")
+	cmd.Flags().StringVar(&cfg.Listen, "listen", "127.0.0.1:7413", "address to listen on")
+	return cmd
+}
+
+func newStandin() *cobra.Command {
+	var listen, state, token string
+	scim := &cobra.Command{
+		Use:   "scim",
+		Short: "A simulated application that speaks SCIM 2.0",
+		Long: `A simulated application that speaks SCIM 2.0 below /scim/v2. Its state is kept
+in a file. /standin/effects tells what requests have done so far, and PUT
+/standin/misbehave makes it slow, throttled, refusing, and so on.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return app.ServeStandin(cmd.Context(), listen, state, token, func(url string) {
+				fmt.Fprintln(cmd.OutOrStdout(), "standing in at "+url+"/scim/v2")
+			})
+		},
+	}
+	scim.Flags().StringVar(&listen, "listen", "127.0.0.1:7414", "address to listen on")
+	scim.Flags().StringVar(&state, "state", "standin-scim.json", "file that keeps its users")
+	scim.Flags().StringVar(&token, "token", "standin", "bearer token that requests must carry")
+	return group("standin", "Simulated outside systems for trying things out", scim)
+}

@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	openapitypes "github.com/oapi-codegen/runtime/types"
+	"github.com/spf13/cobra"
+
+	"twinning/internal/apiclient"
+)
+
+var glyphs = map[string]string{"twinned": "●", "missing": "○", "orphan": "○", "duplicate": "◎", "contested": "◐", "exempt": "◌"}
+
+func newTwin() *cobra.Command {
+	list := pageFlags(running("list LANE", "Where the records of a side stand in the newest balance", exact("LANE"), func(c *client, args []string) error {
+		var v apiclient.VerdictList
+		res, err := c.ListVerdicts(c.ctx, args[0], &apiclient.ListVerdictsParams{Side: apiclient.ListVerdictsParamsSide(c.flag("side")), State: c.given("state"), Q: c.given("search"), Cursor: c.given("cursor"), Limit: c.limit()})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, x := range v.Items {
+			rows = append(rows, []string{glyphs[x.State] + " " + x.State, x.Id, x.Label, value(x.Twin), value(x.TwinLabel), value(x.Basis), value(x.Note)})
+		}
+		c.more(v.Next, v.Total, len(v.Items))
+		other := map[string]string{"people": "account", "accounts": "person"}[c.flag("side")]
+		return c.show(v, []string{"state", "id", c.flag("side"), other, "", "basis", "note"}, rows)
+	}))
+	list.Flags().String("side", "people", "people or accounts")
+	list.Flags().String("state", "", "only this state: twinned, missing, orphan, duplicate, contested, exempt")
+	why := running("why LANE", "Why a record stands where it does", exact("LANE"), func(c *client, args []string) error {
+		var w apiclient.Why
+		res, err := c.Why(c.ctx, args[0], &apiclient.WhyParams{Person: c.given("person"), Account: c.given("account")})
+		if err := ask(&w, res, err); err != nil {
+			return err
+		}
+		if c.format != "table" {
+			return c.show(w, nil, nil)
+		}
+		drawWhy(c.cmd.OutOrStdout(), w)
+		return nil
+	})
+	why.Flags().String("person", "", "person's id")
+	why.Flags().String("account", "", "account's id")
+	return group("twin", "People and accounts held to be the same human", list, why, newRule(), newRulings())
+}
+
+func newRule() *cobra.Command {
+	cmd := running("rule LANE same|different|leave-alone", "Decide about a pair, or leave one record alone; the decision outlives rosters", exact("LANE", "same|different|leave-alone"), func(c *client, args []string) error {
+		in := apiclient.RulingInput{Kind: apiclient.RulingInputKind(args[1]), Person: c.given("person"), Account: c.given("account"), Reason: c.flag("reason")}
+		if u := c.flag("until"); u != "" {
+			t, err := time.Parse(time.DateOnly, u)
+			if err != nil {
+				return misuse("--until %q: expected a day such as 2026-12-31", u)
+			}
+			in.Until = &openapitypes.Date{Time: t}
+		}
+		var r apiclient.Ruling
+		res, err := c.Rule(c.ctx, args[0], in)
+		if err := ask(&r, res, err); err != nil {
+			return err
+		}
+		c.say("ruling %d is kept; it shows from the next reconciliation on", r.Id)
+		return nil
+	})
+	cmd.Flags().String("person", "", "person's id")
+	cmd.Flags().String("account", "", "account's id")
+	cmd.Flags().String("reason", "", "why; somebody will ask in a year")
+	cmd.Flags().String("until", "", "last day for leave-alone; for ever when not given")
+	return cmd
+}
+
+func newRulings() *cobra.Command {
+	cmd := running("rulings LANE", "Rulings in force, or clear one", exact("LANE"), func(c *client, args []string) error {
+		if n, _ := c.cmd.Flags().GetInt64("clear"); n > 0 {
+			res, err := c.ClearRuling(c.ctx, args[0], n)
+			return ask(nil, res, err)
+		}
+		var v apiclient.RulingList
+		res, err := c.ListRulings(c.ctx, args[0])
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, r := range v.Items {
+			rows = append(rows, []string{fmt.Sprint(r.Id), r.Kind, value(r.Person), value(r.Account), r.Reason, value(r.Until), r.By, day(r.At)})
+		}
+		return c.show(v, []string{"ruling>", "kind", "person", "account", "reason", "until", "by", "at"}, rows)
+	})
+	cmd.Flags().Int64("clear", 0, "number of the ruling to clear")
+	return cmd
+}
+
+// drawWhy prints two records face to face: the person on the left, the account
+// on the right, what is compared in the spine.
+func drawWhy(w io.Writer, x apiclient.Why) {
+	side := func(f *apiclient.Facing, none string) string {
+		if f == nil {
+			return none
+		}
+		return fmt.Sprintf("%s %s (%s) %s", glyphs[f.State], f.Label, f.Id, f.State)
+	}
+	fmt.Fprintf(w, "%s  ┊  %s\n", side(x.Person, "no person"), side(x.Account, "no account"))
+	if n := value(x.Note); n != "" {
+		fmt.Fprintln(w, x.State+": "+n)
+	}
+	words := map[string]string{"agree": "agree", "differ": "DIFFER", "person-blank": "person has none", "account-blank": "account has none", "both-blank": "neither has one"}
+	fmt.Fprintln(w, "\nKeys")
+	for _, k := range x.Keys {
+		line := fmt.Sprintf("%32s ─ %-14s ─ %s", k.Person, k.Key, k.Account)
+		fmt.Fprintf(w, "%-72s %s\n", line, words[string(k.Verdict)])
+		if len(k.SharedPeople)+len(k.SharedAccounts) > 0 {
+			fmt.Fprintf(w, "%34s also carried by %s\n", "", strings.TrimSpace(strings.Join(append(prefixed("person ", k.SharedPeople), prefixed("account ", k.SharedAccounts)...), ", ")))
+		}
+	}
+	fmt.Fprintln(w, "\nSide by side")
+	for _, a := range x.Attributes {
+		sign := "≠"
+		switch {
+		case a.Equal:
+			sign = "="
+		case a.Person == "" || a.Account == "":
+			sign = " "
+		}
+		fmt.Fprintf(w, "%32s %s %-14s %s\n", a.Person, sign, a.Attribute, a.Account)
+	}
+	if len(x.Proposals) > 0 {
+		fmt.Fprintln(w, "\nTo be judged")
+		for _, p := range x.Proposals {
+			fmt.Fprintf(w, "  %s (%s) and %s (%s): %s\n", p.PersonLabel, p.Person, p.AccountLabel, p.Account, p.Reason)
+		}
+	}
+	if len(x.Findings) > 0 {
+		fmt.Fprintln(w, "\nFindings")
+		for _, f := range x.Findings {
+			fmt.Fprintf(w, "  %s (%s): %s\n", f.Code, f.Severity, f.Detail)
+		}
+	}
+	if len(x.Next) > 0 {
+		fmt.Fprintln(w, "\nNext")
+		for _, n := range x.Next {
+			fmt.Fprintln(w, "  "+n)
+		}
+	}
+}
+
+func prefixed(prefix string, list []string) []string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = prefix + s
+	}
+	return out
+}
+
+func newFinding() *cobra.Command {
+	list := pageFlags(running("list LANE", "What is wrong, gravest first", exact("LANE"), func(c *client, args []string) error {
+		var v apiclient.FindingList
+		res, err := c.ListFindings(c.ctx, args[0], &apiclient.ListFindingsParams{Code: c.given("code"), Severity: c.given("severity"), Q: c.given("search"), Cursor: c.given("cursor"), Limit: c.limit()})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, f := range v.Items {
+			sev := f.Severity
+			if f.Accepted {
+				sev = "accepted"
+			}
+			rows = append(rows, []string{f.Id, f.Code, sev, strings.TrimSpace(value(f.PersonLabel) + " " + value(f.Person)), strings.TrimSpace(value(f.AccountLabel) + " " + value(f.Account)), f.Detail})
+		}
+		c.more(v.Next, v.Total, len(v.Items))
+		return c.show(v, []string{"finding", "code", "severity", "person", "account", "detail"}, rows)
+	}))
+	list.Flags().String("code", "", "only this code")
+	list.Flags().String("severity", "", "only this severity: error, warning, notice")
+	accept := running("accept LANE FINDING", "Accept a finding, so that it no longer stands in the way", exact("LANE", "FINDING"), func(c *client, args []string) error {
+		if c.on("undo") {
+			res, err := c.UnacceptFinding(c.ctx, args[0], args[1])
+			return ask(nil, res, err)
+		}
+		in := apiclient.Acceptance{Reason: c.given("reason")}
+		if u := c.flag("until"); u != "" {
+			t, err := time.Parse(time.DateOnly, u)
+			if err != nil {
+				return misuse("--until %q: expected a day such as 2026-12-31", u)
+			}
+			in.Until = &openapitypes.Date{Time: t}
+		}
+		res, err := c.AcceptFinding(c.ctx, args[0], args[1], in)
+		return ask(nil, res, err)
+	})
+	accept.Flags().String("until", "", "last day on which it is accepted; for ever when not given")
+	accept.Flags().String("reason", "", "why")
+	accept.Flags().Bool("undo", false, "take the acceptance back")
+	return group("finding", "What is wrong", list, accept)
+}

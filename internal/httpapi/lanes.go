@@ -1,0 +1,122 @@
+package httpapi
+
+import (
+	"context"
+
+	"twinning/internal/core/document"
+	"twinning/internal/httpapi/openapi"
+	"twinning/internal/store"
+)
+
+func (s *server) ListLanes(ctx context.Context, r openapi.ListLanesRequestObject) (openapi.ListLanesResponseObject, error) {
+	list, err := s.cfg.Service.Lanes(ctx)
+	return as[openapi.ListLanes200JSONResponse](listed(list), err)
+}
+
+func (s *server) GetLane(ctx context.Context, r openapi.GetLaneRequestObject) (openapi.GetLaneResponseObject, error) {
+	v, err := s.cfg.Service.Lane(ctx, r.Lane)
+	return as[openapi.GetLane200JSONResponse](v, err)
+}
+
+func (s *server) RemoveLane(ctx context.Context, r openapi.RemoveLaneRequestObject) (openapi.RemoveLaneResponseObject, error) {
+	if err := s.cfg.Service.RemoveLane(ctx, caller(ctx), r.Lane); err != nil {
+		return nil, err
+	}
+	return openapi.RemoveLane204Response{}, nil
+}
+
+func (s *server) SetObserving(ctx context.Context, r openapi.SetObservingRequestObject) (openapi.SetObservingResponseObject, error) {
+	v, err := s.cfg.Service.SetObserving(ctx, caller(ctx), r.Lane, r.Body.On)
+	return as[openapi.SetObserving200JSONResponse](v, err)
+}
+
+func (s *server) GetCharter(ctx context.Context, r openapi.GetCharterRequestObject) (openapi.GetCharterResponseObject, error) {
+	v, err := s.cfg.Service.Charter(ctx, r.Lane, value(r.Params.Version))
+	body, err := as[openapi.Charter](v, err)
+	return versioned[openapi.Charter]{body, v.Version}, err
+}
+
+func (s *server) PutCharter(ctx context.Context, r openapi.PutCharterRequestObject) (openapi.PutCharterResponseObject, error) {
+	version, err := ifMatch(r.Params.IfMatch, -1)
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.cfg.Service.PutCharter(ctx, caller(ctx), r.Lane, r.Body.Source, version)
+	return as[openapi.PutCharter200JSONResponse](v, err)
+}
+
+func (s *server) CheckCharter(ctx context.Context, r openapi.CheckCharterRequestObject) (openapi.CheckCharterResponseObject, error) {
+	c, err := s.cfg.Service.CheckCharter(ctx, r.Body.Source)
+	if err != nil {
+		return nil, err
+	}
+	return as[openapi.CheckCharter200JSONResponse](map[string]any{"lane": c.Lane, "notes": append([]document.Problem{}, c.Notes...)}, nil)
+}
+
+func (s *server) Reconcile(ctx context.Context, r openapi.ReconcileRequestObject) (openapi.ReconcileResponseObject, error) {
+	t, err := s.cfg.Service.Reconcile(ctx, caller(ctx), r.Lane)
+	return as[openapi.Reconcile202JSONResponse](t, err)
+}
+
+func (s *server) ListReconciliations(ctx context.Context, r openapi.ListReconciliationsRequestObject) (openapi.ListReconciliationsResponseObject, error) {
+	list, next, err := s.cfg.Service.Reconciliations(ctx, r.Lane, page(nil, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListReconciliations200JSONResponse](onPage(list, next), err)
+}
+
+func (s *server) ListVerdicts(ctx context.Context, r openapi.ListVerdictsRequestObject) (openapi.ListVerdictsResponseObject, error) {
+	list, next, total, err := s.cfg.Service.Verdicts(ctx, r.Lane, string(r.Params.Side), value(r.Params.State), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListVerdicts200JSONResponse](counted(list, next, total), err)
+}
+
+func (s *server) Why(ctx context.Context, r openapi.WhyRequestObject) (openapi.WhyResponseObject, error) {
+	v, err := s.cfg.Service.Why(ctx, r.Lane, value(r.Params.Person), value(r.Params.Account))
+	return as[openapi.Why200JSONResponse](v, err)
+}
+
+func (s *server) ListRulings(ctx context.Context, r openapi.ListRulingsRequestObject) (openapi.ListRulingsResponseObject, error) {
+	list, err := s.cfg.Service.Rulings(ctx, r.Lane)
+	return as[openapi.ListRulings200JSONResponse](listed(list), err)
+}
+
+func (s *server) Rule(ctx context.Context, r openapi.RuleRequestObject) (openapi.RuleResponseObject, error) {
+	in := store.Ruling{Kind: string(r.Body.Kind), Person: value(r.Body.Person), Account: value(r.Body.Account), Reason: r.Body.Reason}
+	if r.Body.Until != nil {
+		day := r.Body.Until.String()
+		in.Until = &day
+	}
+	v, err := s.cfg.Service.Rule(ctx, caller(ctx), r.Lane, in)
+	return as[openapi.Rule201JSONResponse](v, err)
+}
+
+func (s *server) ClearRuling(ctx context.Context, r openapi.ClearRulingRequestObject) (openapi.ClearRulingResponseObject, error) {
+	if err := s.cfg.Service.ClearRuling(ctx, caller(ctx), r.Lane, r.Ruling); err != nil {
+		return nil, err
+	}
+	return openapi.ClearRuling204Response{}, nil
+}
+
+func (s *server) ListFindings(ctx context.Context, r openapi.ListFindingsRequestObject) (openapi.ListFindingsResponseObject, error) {
+	list, next, total, counts, err := s.cfg.Service.Findings(ctx, r.Lane, value(r.Params.Code), value(r.Params.Severity), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	v := counted(list, next, total)
+	v["counts"] = counts
+	return as[openapi.ListFindings200JSONResponse](v, err)
+}
+
+func (s *server) AcceptFinding(ctx context.Context, r openapi.AcceptFindingRequestObject) (openapi.AcceptFindingResponseObject, error) {
+	var until *string
+	if r.Body.Until != nil {
+		day := r.Body.Until.String()
+		until = &day
+	}
+	if err := s.cfg.Service.Accept(ctx, caller(ctx), r.Lane, r.Finding, until, value(r.Body.Reason)); err != nil {
+		return nil, err
+	}
+	return openapi.AcceptFinding204Response{}, nil
+}
+
+func (s *server) UnacceptFinding(ctx context.Context, r openapi.UnacceptFindingRequestObject) (openapi.UnacceptFindingResponseObject, error) {
+	if err := s.cfg.Service.Unaccept(ctx, caller(ctx), r.Lane, r.Finding); err != nil {
+		return nil, err
+	}
+	return openapi.UnacceptFinding204Response{}, nil
+}

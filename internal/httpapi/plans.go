@@ -1,0 +1,62 @@
+package httpapi
+
+import (
+	"context"
+
+	"twinning/internal/httpapi/openapi"
+)
+
+func (s *server) DraftPlan(ctx context.Context, r openapi.DraftPlanRequestObject) (openapi.DraftPlanResponseObject, error) {
+	v, err := s.cfg.Service.Draft(ctx, caller(ctx), r.Lane, value(r.Body.People), value(r.Body.Waves))
+	return as[openapi.DraftPlan201JSONResponse](v, err)
+}
+
+func (s *server) ListPlans(ctx context.Context, r openapi.ListPlansRequestObject) (openapi.ListPlansResponseObject, error) {
+	list, next, err := s.cfg.Service.Plans(ctx, r.Lane, page(nil, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListPlans200JSONResponse](onPage(list, next), err)
+}
+
+func (s *server) GetPlan(ctx context.Context, r openapi.GetPlanRequestObject) (openapi.GetPlanResponseObject, error) {
+	v, err := s.cfg.Service.Plan(ctx, r.Plan)
+	return as[openapi.GetPlan200JSONResponse](v, err)
+}
+
+func (s *server) ListChanges(ctx context.Context, r openapi.ListChangesRequestObject) (openapi.ListChangesResponseObject, error) {
+	list, next, total, err := s.cfg.Service.Changes(ctx, r.Plan, value(r.Params.Verb), value(r.Params.Outcome), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListChanges200JSONResponse](counted(list, next, total), err)
+}
+
+func (s *server) SealPlan(ctx context.Context, r openapi.SealPlanRequestObject) (openapi.SealPlanResponseObject, error) {
+	v, err := s.cfg.Service.Seal(ctx, caller(ctx), r.Plan, r.Body.Hash, value(r.Body.Overrule))
+	return as[openapi.SealPlan200JSONResponse](v, err)
+}
+
+func (s *server) VoidPlan(ctx context.Context, r openapi.VoidPlanRequestObject) (openapi.VoidPlanResponseObject, error) {
+	v, err := s.cfg.Service.Void(ctx, caller(ctx), r.Plan)
+	return as[openapi.VoidPlan200JSONResponse](v, err)
+}
+
+func (s *server) RunPlan(ctx context.Context, r openapi.RunPlanRequestObject) (openapi.RunPlanResponseObject, error) {
+	v, err := s.cfg.Service.StartRun(ctx, caller(ctx), r.Plan, r.Body.Hash, value(r.Body.Wave))
+	return as[openapi.RunPlan202JSONResponse](v, err)
+}
+
+func (s *server) GetRun(ctx context.Context, r openapi.GetRunRequestObject) (openapi.GetRunResponseObject, error) {
+	v, err := s.cfg.Service.Run(ctx, r.Run)
+	return as[openapi.GetRun200JSONResponse](v, err)
+}
+
+func (s *server) HaltRun(ctx context.Context, r openapi.HaltRunRequestObject) (openapi.HaltRunResponseObject, error) {
+	v, err := s.cfg.Service.Halt(ctx, caller(ctx), r.Run)
+	return as[openapi.HaltRun200JSONResponse](v, err)
+}
+
+func (s *server) VerifyRun(ctx context.Context, r openapi.VerifyRunRequestObject) (openapi.VerifyRunResponseObject, error) {
+	t, err := s.cfg.Service.Verify(ctx, caller(ctx), r.Run)
+	return as[openapi.VerifyRun202JSONResponse](t, err)
+}
+
+func (s *server) ListReceipts(ctx context.Context, r openapi.ListReceiptsRequestObject) (openapi.ListReceiptsResponseObject, error) {
+	list, next, err := s.cfg.Service.Receipts(ctx, r.Run, value(r.Params.Outcome), page(nil, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListReceipts200JSONResponse](onPage(list, next), err)
+}

@@ -1,0 +1,287 @@
+// Package httpapi is the HTTP door: it finds out who asks and whether they may,
+// checks the request against the contract, calls the service, and turns its
+// answer into the contract's types. The contract's names are the service's
+// JSON names, so the translation is one step.
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/labstack/echo/v5"
+
+	"twinning/internal/access"
+	"twinning/internal/httpapi/openapi"
+	"twinning/internal/service"
+)
+
+// Config of the door.
+type Config struct {
+	Service *service.Service
+	Console fs.FS // the built console; nil serves none
+	Log     *slog.Logger
+}
+
+type server struct {
+	cfg        Config
+	router     routers.Router
+	crossSites *http.CrossOriginProtection
+}
+
+// base is where the contract's paths begin.
+const base = "/v1"
+
+// maxBody bounds a JSON request; files are bounded by the service.
+const maxBody = 4 << 20
+
+// New makes the Echo server with every route in place.
+func New(cfg Config) (*echo.Echo, error) {
+	if cfg.Log == nil {
+		cfg.Log = slog.New(slog.DiscardHandler)
+	}
+	spec, err := openapi.GetSpec()
+	if err != nil {
+		return nil, err
+	}
+	router, err := gorillamux.NewRouter(spec)
+	if err != nil {
+		return nil, err
+	}
+	s := &server{cfg: cfg, router: router, crossSites: http.NewCrossOriginProtection()}
+	e := echo.New()
+	e.Logger = cfg.Log
+	e.HTTPErrorHandler = s.fail
+	e.Use(secureHeaders)
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/readyz", func(c *echo.Context) error {
+		if err := cfg.Service.Ready(c.Request().Context()); err != nil {
+			return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+		}
+		return c.String(http.StatusOK, "ok\n")
+	})
+	group := e.Group("", s.guard)
+	openapi.RegisterHandlersWithBaseURL(group, openapi.NewStrictHandler(s, nil), base)
+	if cfg.Console != nil {
+		e.GET("/*", s.console)
+	}
+	return e, nil
+}
+
+func secureHeaders(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		return next(c)
+	}
+}
+
+type (
+	callerKey  struct{}
+	sessionKey struct{}
+)
+
+func caller(ctx context.Context) access.Caller {
+	who, _ := ctx.Value(callerKey{}).(access.Caller)
+	return who
+}
+
+// Cookie is the console session's name.
+const Cookie = "twinning_session"
+
+// guard lets a request through when its operation is known, its caller is
+// known and holds the operation's right, and it is of the contract's form.
+// An operation without x-right is closed to everybody.
+func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		route, params, err := s.router.FindRoute(r)
+		if err != nil {
+			return &service.Error{Kind: service.NotFound, Title: "there is nothing at " + r.Method + " " + r.URL.Path}
+		}
+		right, _ := route.Operation.Extensions["x-right"].(string)
+		if right != "none" {
+			who, err := s.identify(r)
+			if err != nil {
+				return err
+			}
+			if right == "" || right != "self" && !who.May(access.Right(right)) {
+				return &service.Error{Kind: service.Denied, Title: fmt.Sprintf("this needs the right %q", right), Detail: fmt.Sprintf("%s holds %v", who.Name, who.Rights), Next: "ask an administrator for it"}
+			}
+			r = r.WithContext(context.WithValue(r.Context(), callerKey{}, who))
+		} else if err := s.crossSites.Check(r); err != nil {
+			return &service.Error{Kind: service.Denied, Title: "requests from other sites are refused"}
+		}
+		if err := s.validate(r, route, params); err != nil {
+			return err
+		}
+		c.SetRequest(r)
+		return next(c)
+	}
+}
+
+func (s *server) identify(r *http.Request) (access.Caller, error) {
+	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return s.cfg.Service.Who(r.Context(), token, false)
+	}
+	cookie, err := r.Cookie(Cookie)
+	if err != nil {
+		return access.Caller{}, &service.Error{Kind: service.NotSigned, Title: "sign in first", Detail: "this needs a bearer token or a console session"}
+	}
+	// A cookie travels by itself: what changes anything must come from our own pages.
+	if err := s.crossSites.Check(r); err != nil {
+		return access.Caller{}, &service.Error{Kind: service.Denied, Title: "requests from other sites are refused"}
+	}
+	who, err := s.cfg.Service.Who(r.Context(), cookie.Value, true)
+	*r = *r.WithContext(context.WithValue(r.Context(), sessionKey{}, cookie.Value))
+	return who, err
+}
+
+func (s *server) validate(r *http.Request, route *routers.Route, params map[string]string) error {
+	isFile := strings.HasPrefix(r.Header.Get("Content-Type"), "text/csv")
+	if !isFile {
+		r.Body = http.MaxBytesReader(nil, r.Body, maxBody)
+	}
+	err := openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{
+		Request: r, PathParams: params, Route: route,
+		Options: &openapi3filter.Options{MultiError: true, ExcludeRequestBody: isFile, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc},
+	})
+	if err == nil {
+		return nil
+	}
+	e := &service.Error{Kind: service.Invalid, Title: "the request is not of the contract's form"}
+	e.Field, e.Detail = explain(err)
+	return e
+}
+
+// explain takes field and reason out of the validator's errors, whose own text
+// embeds whole schemas and values.
+func explain(err error) (field, detail string) {
+	var many openapi3.MultiError
+	if errors.As(err, &many) && len(many) > 0 {
+		err = many[0]
+	}
+	var bad *openapi3filter.RequestError
+	var schema *openapi3.SchemaError
+	if errors.As(err, &bad) && bad.Parameter != nil {
+		field = bad.Parameter.Name
+	}
+	if errors.As(err, &schema) {
+		if path := strings.Join(schema.JSONPointer(), "."); path != "" {
+			field = path
+		}
+		return field, schema.Reason
+	}
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return "", fmt.Sprintf("it is larger than %d MiB", maxBody>>20)
+	}
+	if bad != nil {
+		if bad.Reason != "" {
+			return field, bad.Reason
+		}
+		return field, "the body can't be read as JSON"
+	}
+	return field, "it can't be read"
+}
+
+var statuses = map[service.Kind]int{
+	service.Invalid: http.StatusUnprocessableEntity, service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.Denied: http.StatusForbidden,
+	service.NotSigned: http.StatusUnauthorized, service.Slow: http.StatusTooManyRequests, service.Stopped: http.StatusLocked,
+}
+
+// fail answers an error as problem+json (RFC 9457). What is not meant for the
+// caller goes to the log, under nobody's name.
+func (s *server) fail(c *echo.Context, err error) {
+	p := openapi.Problem{Type: "about:blank", Title: "an internal error", Status: http.StatusInternalServerError}
+	var told *service.Error
+	var status interface{ StatusCode() int }
+	switch {
+	case errors.As(err, &told):
+		p = problem(told)
+	case errors.As(err, &status) && status.StatusCode() < http.StatusInternalServerError:
+		p.Status, p.Title = status.StatusCode(), http.StatusText(status.StatusCode())
+	case c.Request().Context().Err() != nil:
+		return
+	default:
+		s.cfg.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err.Error())
+		next := "the service's log has more; try again"
+		p.Next = &next
+	}
+	body, _ := json.Marshal(p)
+	if err := c.Blob(p.Status, "application/problem+json", body); err != nil {
+		s.cfg.Log.Warn("an answer could not be sent", "error", err.Error())
+	}
+}
+
+func problem(e *service.Error) openapi.Problem {
+	p := openapi.Problem{Type: "urn:twinning:" + string(e.Kind), Title: e.Title, Status: statuses[e.Kind]}
+	optional := func(s string) *string {
+		if s == "" {
+			return nil
+		}
+		return &s
+	}
+	p.Detail, p.Field, p.Next = optional(e.Detail), optional(e.Field), optional(e.Next)
+	if len(e.Problems) > 0 {
+		list := make([]openapi.PlacedProblem, len(e.Problems))
+		for i, x := range e.Problems {
+			list[i] = openapi.PlacedProblem{Line: x.Line, Column: x.Column, Path: optional(x.Path), Message: x.Message}
+		}
+		p.Problems = &list
+	}
+	return p
+}
+
+// console serves the built pages: assets for a year, everything else is the
+// one page whose own router knows the path.
+func (s *server) console(c *echo.Context) error {
+	path := strings.TrimPrefix(c.Request().URL.Path, "/")
+	if strings.HasPrefix(path, "v1/") {
+		return &service.Error{Kind: service.NotFound, Title: "there is nothing at " + c.Request().URL.Path}
+	}
+	if info, err := fs.Stat(s.cfg.Console, path); err == nil && !info.IsDir() && path != "index.html" {
+		if strings.HasPrefix(path, "assets/") {
+			c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		return c.FileFS(path, s.cfg.Console)
+	}
+	if strings.HasPrefix(path, "assets/") {
+		return c.String(http.StatusNotFound, "not found\n")
+	}
+	page, err := fs.ReadFile(s.cfg.Console, "index.html")
+	if err != nil {
+		return c.String(http.StatusNotFound, "The console is not built into this program; run make build.\n")
+	}
+	c.Response().Header().Set("Cache-Control", "no-cache")
+	return c.HTMLBlob(http.StatusOK, page)
+}
+
+// as turns an answer of the service into a type of the contract. The JSON names
+// are the same by design; a test holds every answer against the contract.
+func as[T any](v any, err error) (T, error) {
+	var out T
+	if err != nil {
+		return out, err
+	}
+	b, err := json.Marshal(v)
+	if err == nil {
+		err = json.Unmarshal(b, &out)
+	}
+	if err != nil {
+		return out, fmt.Errorf("an answer does not fit the contract: %w", err)
+	}
+	return out, nil
+}

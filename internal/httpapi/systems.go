@@ -1,0 +1,89 @@
+package httpapi
+
+import (
+	"context"
+
+	"twinning/internal/httpapi/openapi"
+	"twinning/internal/store"
+)
+
+func (s *server) SignIn(ctx context.Context, r openapi.SignInRequestObject) (openapi.SignInResponseObject, error) {
+	secret, who, err := s.cfg.Service.SignIn(ctx, r.Body.Name, r.Body.Password)
+	if err != nil {
+		return nil, err
+	}
+	return signedIn{secret, me(who)}, nil
+}
+
+func (s *server) SignOut(ctx context.Context, r openapi.SignOutRequestObject) (openapi.SignOutResponseObject, error) {
+	if secret, ok := ctx.Value(sessionKey{}).(string); ok {
+		if err := s.cfg.Service.SignOut(ctx, secret); err != nil {
+			return nil, err
+		}
+	}
+	return signedOut{}, nil
+}
+
+func (s *server) GetMe(ctx context.Context, r openapi.GetMeRequestObject) (openapi.GetMeResponseObject, error) {
+	return openapi.GetMe200JSONResponse(me(caller(ctx))), nil
+}
+
+func (s *server) ListUsers(ctx context.Context, r openapi.ListUsersRequestObject) (openapi.ListUsersResponseObject, error) {
+	list, err := s.cfg.Service.Users(ctx)
+	return as[openapi.ListUsers200JSONResponse](listed(list), err)
+}
+
+func (s *server) CreateUser(ctx context.Context, r openapi.CreateUserRequestObject) (openapi.CreateUserResponseObject, error) {
+	rights := make([]string, len(r.Body.Rights))
+	for i, x := range r.Body.Rights {
+		rights[i] = string(x)
+	}
+	u, err := s.cfg.Service.AddUser(ctx, caller(ctx), r.Body.Name, rights, value(r.Body.Password))
+	return as[openapi.CreateUser201JSONResponse](u, err)
+}
+
+func (s *server) RemoveUser(ctx context.Context, r openapi.RemoveUserRequestObject) (openapi.RemoveUserResponseObject, error) {
+	if err := s.cfg.Service.RemoveUser(ctx, caller(ctx), r.User); err != nil {
+		return nil, err
+	}
+	return openapi.RemoveUser204Response{}, nil
+}
+
+func (s *server) CreateToken(ctx context.Context, r openapi.CreateTokenRequestObject) (openapi.CreateTokenResponseObject, error) {
+	secret, expires, err := s.cfg.Service.AddToken(ctx, caller(ctx), r.User, r.Body.Name, value(r.Body.Days))
+	return openapi.CreateToken201JSONResponse{Name: r.Body.Name, Secret: secret, Expires: expires}, err
+}
+
+func (s *server) ListSystems(ctx context.Context, r openapi.ListSystemsRequestObject) (openapi.ListSystemsResponseObject, error) {
+	list, err := s.cfg.Service.Systems(ctx)
+	return as[openapi.ListSystems200JSONResponse](listed(list), err)
+}
+
+func (s *server) GetSystem(ctx context.Context, r openapi.GetSystemRequestObject) (openapi.GetSystemResponseObject, error) {
+	x, err := s.cfg.Service.System(ctx, r.System)
+	body, err := as[openapi.System](x, err)
+	return versioned[openapi.System]{body, x.Version}, err
+}
+
+func (s *server) PutSystem(ctx context.Context, r openapi.PutSystemRequestObject) (openapi.PutSystemResponseObject, error) {
+	x := store.System{Name: r.System, Kind: string(r.Body.Kind), Shape: value(r.Body.Shape)}
+	x.Settings.V = value(r.Body.Settings)
+	version, err := ifMatch(r.Params.IfMatch, 0)
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.cfg.Service.PutSystem(ctx, caller(ctx), x, r.Body.Secret, version)
+	return as[openapi.PutSystem200JSONResponse](v, err)
+}
+
+func (s *server) RemoveSystem(ctx context.Context, r openapi.RemoveSystemRequestObject) (openapi.RemoveSystemResponseObject, error) {
+	if err := s.cfg.Service.RemoveSystem(ctx, caller(ctx), r.System); err != nil {
+		return nil, err
+	}
+	return openapi.RemoveSystem204Response{}, nil
+}
+
+func (s *server) SetWriting(ctx context.Context, r openapi.SetWritingRequestObject) (openapi.SetWritingResponseObject, error) {
+	v, err := s.cfg.Service.SetWriting(ctx, caller(ctx), r.System, r.Body.On)
+	return as[openapi.SetWriting200JSONResponse](v, err)
+}

@@ -1,0 +1,256 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"twinning/internal/access"
+	"twinning/internal/core/charter"
+	"twinning/internal/core/document"
+	"twinning/internal/core/reconcile"
+	"twinning/internal/store"
+)
+
+// LaneView is a lane with its newest result and plan.
+type LaneView struct {
+	Name           string              `json:"name"`
+	Authority      string              `json:"authority"`
+	Downstream     string              `json:"downstream"`
+	Observing      bool                `json:"observing"`
+	CharterVersion int64               `json:"charterVersion"`
+	Latest         *ReconciliationView `json:"latest,omitempty"`
+	Plan           *PlanView           `json:"plan,omitempty"`
+}
+
+// ReconciliationView is one result with its totals.
+type ReconciliationView struct {
+	store.Reconciliation
+	Lane    string `json:"lane"`
+	ToDo    bool   `json:"toDo"`
+	Stopped bool   `json:"stopped"`
+}
+
+// CharterView is one version of a lane's rules.
+type CharterView struct {
+	Lane    string             `json:"lane"`
+	Version int64              `json:"version"`
+	Source  string             `json:"source"`
+	By      string             `json:"by"`
+	At      time.Time          `json:"at"`
+	Notes   []document.Problem `json:"notes"`
+}
+
+func (s *Service) lane(ctx context.Context, name string) (store.Lane, error) {
+	l, err := s.Store.LaneByName(ctx, name)
+	return l, about(err, "lane", name)
+}
+
+// Lanes lists all.
+func (s *Service) Lanes(ctx context.Context) ([]LaneView, error) {
+	list, err := s.Store.Lanes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	views := make([]LaneView, 0, len(list))
+	for _, l := range list {
+		v, err := s.laneView(ctx, l)
+		if err != nil {
+			return nil, err
+		}
+		views = append(views, v)
+	}
+	return views, nil
+}
+
+// Lane finds one.
+func (s *Service) Lane(ctx context.Context, name string) (LaneView, error) {
+	l, err := s.lane(ctx, name)
+	if err != nil {
+		return LaneView{}, err
+	}
+	return s.laneView(ctx, l)
+}
+
+func (s *Service) laneView(ctx context.Context, l store.Lane) (LaneView, error) {
+	v := LaneView{Name: l.Name, Authority: l.Authority, Downstream: l.Downstream, Observing: l.Observing}
+	c, err := s.Store.Charter(ctx, l.ID, 0)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return v, err
+	}
+	v.CharterVersion = c.Version
+	r, err := s.Store.LatestReconciliation(ctx, l.ID)
+	if err == nil {
+		view := reconciliationView(r, l.Name)
+		v.Latest = &view
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return v, err
+	}
+	p, err := s.Store.LatestPlan(ctx, l.ID)
+	if err == nil {
+		view, err := s.planView(ctx, p)
+		if err != nil {
+			return v, err
+		}
+		v.Plan = &view
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return v, err
+	}
+	return v, nil
+}
+
+func reconciliationView(r store.Reconciliation, lane string) ReconciliationView {
+	v := ReconciliationView{Reconciliation: r, Lane: lane}
+	var b balanceView
+	var changes map[string]int
+	var guards []struct{ Tripped bool }
+	_ = json.Unmarshal(r.Balance, &b)
+	_ = json.Unmarshal(r.Changes, &changes)
+	_ = json.Unmarshal(r.Guards, &guards)
+	v.ToDo = len(changes) > 0 || b.People.Contested > 0 || b.Accounts.Contested > 0
+	for _, g := range guards {
+		v.Stopped = v.Stopped || g.Tripped
+	}
+	return v
+}
+
+// balanceView is the balance under the contract's names.
+type balanceView struct {
+	People   reconcile.Side `json:"people"`
+	Accounts reconcile.Side `json:"accounts"`
+}
+
+// SetObserving lets a lane only observe, or lets it write.
+func (s *Service) SetObserving(ctx context.Context, who access.Caller, name string, on bool) (LaneView, error) {
+	if err := s.Store.SetObserving(ctx, name, on); err != nil {
+		return LaneView{}, about(err, "lane", name)
+	}
+	if err := s.audit(ctx, who, map[bool]string{true: "lane.observe", false: "lane.write"}[on], name, nil); err != nil {
+		return LaneView{}, err
+	}
+	return s.Lane(ctx, name)
+}
+
+// RemoveLane removes a lane with its history.
+func (s *Service) RemoveLane(ctx context.Context, who access.Caller, name string) error {
+	if err := s.Store.RemoveLane(ctx, name); err != nil {
+		return about(err, "lane", name)
+	}
+	return s.audit(ctx, who, "lane.remove", name, nil)
+}
+
+// Charter finds a version of a lane's rules; 0 is the newest.
+func (s *Service) Charter(ctx context.Context, lane string, version int64) (CharterView, error) {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return CharterView{}, err
+	}
+	c, err := s.Store.Charter(ctx, l.ID, version)
+	if err != nil {
+		return CharterView{}, about(err, "charter of lane", lane)
+	}
+	parsed, err := s.parse(ctx, c.Source)
+	if err != nil {
+		return CharterView{}, err
+	}
+	return charterView(lane, c, parsed.Notes), nil
+}
+
+func charterView(lane string, c store.Charter, notes []document.Problem) CharterView {
+	if notes == nil {
+		notes = []document.Problem{}
+	}
+	return CharterView{Lane: lane, Version: c.Version, Source: c.Source, By: c.By, At: c.At, Notes: notes}
+}
+
+// parse checks a charter against the shapes of the systems it names.
+func (s *Service) parse(ctx context.Context, source string) (*charter.Charter, error) {
+	var known charter.Vocabulary
+	if first, err := charter.Parse([]byte(source), charter.Vocabulary{}); err == nil {
+		return first, nil
+	}
+	// it may use attributes that only its systems' shapes declare
+	from, in := charter.Systems([]byte(source))
+	for name, into := range map[string]*[]string{from: &known.Person, in: &known.Account} {
+		x, err := s.Store.SystemByName(ctx, name)
+		if err != nil {
+			continue
+		}
+		fallback := ""
+		if r, err := s.Store.NewestRoster(ctx, x.ID); err == nil {
+			fallback = r.Shape
+		}
+		if shape, err := s.shapeOf(x, fallback); err == nil {
+			*into = shape.Custom()
+		}
+	}
+	c, err := charter.Parse([]byte(source), known)
+	if err != nil {
+		return nil, documentError("the charter is not in order", "source", err)
+	}
+	return c, nil
+}
+
+// CheckCharter checks one without keeping it.
+func (s *Service) CheckCharter(ctx context.Context, source string) (*charter.Charter, error) {
+	return s.parse(ctx, source)
+}
+
+// PutCharter gives a lane a new version of its rules; the first makes the
+// lane. after is the version it was made from, -1 for whatever it is.
+func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, source string, after int64) (CharterView, error) {
+	c, err := s.parse(ctx, source)
+	if err != nil {
+		return CharterView{}, err
+	}
+	if c.Lane != lane {
+		return CharterView{}, &Error{Kind: Invalid, Title: "the charter is another lane's", Detail: "it says lane: " + c.Lane + ", and was put to " + lane, Field: "source"}
+	}
+	if !validName(lane) {
+		return CharterView{}, &Error{Kind: Invalid, Title: "a lane's name has small letters, digits and hyphens, at most 60", Field: "source"}
+	}
+	authority, err := s.Store.SystemByName(ctx, c.From)
+	if err != nil {
+		return CharterView{}, about(err, "system", c.From)
+	}
+	downstream, err := s.Store.SystemByName(ctx, c.In)
+	if err != nil {
+		return CharterView{}, about(err, "system", c.In)
+	}
+	if authority.ID == downstream.ID {
+		return CharterView{}, &Error{Kind: Invalid, Title: "a lane needs two systems", Detail: "people and accounts are both " + c.From, Field: "source"}
+	}
+	var kept store.Charter
+	err = s.Store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.PutLane(ctx, lane, authority.ID, downstream.ID); err != nil {
+			return err
+		}
+		l, err := tx.LaneByName(ctx, lane)
+		if err != nil {
+			return err
+		}
+		newest, err := tx.Charter(ctx, l.ID, 0)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if after >= 0 && after != newest.Version {
+			return store.ErrChanged
+		}
+		if newest.Source == source {
+			kept = newest
+			return nil
+		}
+		if kept, err = tx.AddCharter(ctx, l.ID, newest.Version, source, who.Name); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, who.Name, "charter.put", lane, nil)
+	})
+	if errors.Is(err, store.ErrTaken) {
+		err = store.ErrChanged
+	}
+	if err != nil {
+		return CharterView{}, about(err, "charter of lane", lane)
+	}
+	return charterView(lane, kept, c.Notes), nil
+}

@@ -1,0 +1,428 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"runtime"
+	"strings"
+
+	"twinning/internal/access"
+	"twinning/internal/core/finding"
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/reconcile"
+	"twinning/internal/core/record"
+	"twinning/internal/store"
+)
+
+type laneParams struct {
+	Lane int64 `json:"lane"`
+}
+
+// Reconcile queues a reconciliation of the lane's newest rosters.
+func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string) (store.Task, error) {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return store.Task{}, err
+	}
+	for _, system := range []int64{l.AuthorityID, l.DownstreamID} {
+		if _, err := s.Store.NewestRoster(ctx, system); errors.Is(err, store.ErrNotFound) {
+			name := map[int64]string{l.AuthorityID: l.Authority, l.DownstreamID: l.Downstream}[system]
+			return store.Task{}, fault(Conflict, fmt.Sprintf("system %q has no roster yet", name), "", "take one first: twinning roster take "+name)
+		} else if err != nil {
+			return store.Task{}, err
+		}
+	}
+	t, err := s.Store.AddTask(ctx, "reconcile", "reconcile "+lane, who.Name, laneParams{l.ID})
+	if err != nil {
+		return t, err
+	}
+	s.nudge()
+	return t, s.audit(ctx, who, "reconcile", lane, nil)
+}
+
+// laneInput is everything that one reconciliation looks at.
+type laneInput struct {
+	reconcile.Input
+	lane     store.Lane
+	charter  store.Charter
+	people   store.Roster
+	accounts store.Roster
+	digest   []byte
+}
+
+func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, err error) {
+	if in.lane, err = s.Store.LaneByID(ctx, laneID); err != nil {
+		return in, err
+	}
+	if in.charter, err = s.Store.Charter(ctx, laneID, 0); err != nil {
+		return in, about(err, "charter of lane", in.lane.Name)
+	}
+	if in.Charter, err = s.parse(ctx, in.charter.Source); err != nil {
+		return in, err
+	}
+	needPeople, needAccounts := in.Charter.Needs()
+	var peopleShape, accountsShape record.Shape
+	if in.people, in.People, peopleShape, err = s.newest(ctx, in.lane.AuthorityID, needPeople); err != nil {
+		return in, err
+	}
+	if in.accounts, in.Accounts, accountsShape, err = s.newest(ctx, in.lane.DownstreamID, needAccounts); err != nil {
+		return in, err
+	}
+	if in.Memory, err = s.memory(ctx, in.lane); err != nil {
+		return in, err
+	}
+	in.Now, in.Cores, in.Mark = s.Now(), runtime.NumCPU(), accountsShape.Mark
+	in.Reading = fmt.Sprintf("%d/%d", in.people.ID, in.accounts.ID)
+	// everything that decides the result, but for the clock and the counts
+	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims})
+	sum := sha256.Sum256(decisive)
+	in.digest = sum[:]
+	return in, err
+}
+
+func (s *Service) newest(ctx context.Context, system int64, wanted []string) (r store.Roster, roster *record.Roster, shape record.Shape, err error) {
+	x, err := s.Store.SystemByID(ctx, system)
+	if err != nil {
+		return r, nil, shape, err
+	}
+	if r, err = s.Store.NewestRoster(ctx, system); err != nil {
+		return r, nil, shape, about(err, "whole roster of system", x.Name)
+	}
+	roster, shape, err = s.roster(ctx, x, r, wanted)
+	return r, roster, shape, err
+}
+
+// memory puts a lane's memory together from what is kept in tables of its own.
+func (s *Service) memory(ctx context.Context, l store.Lane) (reconcile.Memory, error) {
+	m := l.Memory.V
+	m.LeftPeople, m.LeftAccounts, m.Accepted = map[string]reconcile.Leave{}, map[string]reconcile.Leave{}, map[string]string{}
+	bonds, err := s.Store.Bonds(ctx, l.ID)
+	if err != nil {
+		return m, err
+	}
+	for _, b := range bonds {
+		m.Bonds = append(m.Bonds, pairing.Pair{Person: b.Person, Account: b.Account})
+	}
+	rulings, err := s.Store.Rulings(ctx, l.ID)
+	if err != nil {
+		return m, err
+	}
+	for _, r := range rulings {
+		pair := pairing.Pair{Person: r.Person, Account: r.Account}
+		leave := reconcile.Leave{Reason: r.Reason}
+		if r.Until != nil {
+			leave.Until = *r.Until
+		}
+		switch {
+		case r.Kind == "same":
+			m.Same = append(m.Same, pair)
+		case r.Kind == "different":
+			m.Different = append(m.Different, pair)
+		case r.Person != "":
+			m.LeftPeople[r.Person] = leave
+		default:
+			m.LeftAccounts[r.Account] = leave
+		}
+	}
+	accepted, err := s.Store.Acceptances(ctx, l.ID)
+	if err != nil {
+		return m, err
+	}
+	for _, a := range accepted {
+		m.Accepted[a.Finding] = ""
+		if a.Until != nil {
+			m.Accepted[a.Finding] = *a.Until
+		}
+	}
+	m.Claims, err = s.Store.Claims(ctx, l.ID, l.DownstreamID)
+	return m, err
+}
+
+func (s *Service) reconcile(ctx context.Context, w *work) error {
+	var p laneParams
+	if err := json.Unmarshal(w.Params, &p); err != nil {
+		return err
+	}
+	in, err := s.laneInput(ctx, p.Lane)
+	if err != nil {
+		return err
+	}
+	all := in.People.Len() + in.Accounts.Len()
+	if err := w.progress(0, all, 0, 0); err != nil {
+		return err
+	}
+	out := reconcile.Run(in.Input)
+	id, err := s.Store.AddReconciliation(ctx, outcome(in, out))
+	if err != nil {
+		return err
+	}
+	if err := s.Store.ChangeMemory(ctx, in.lane.ID, func(m *reconcile.Memory) {
+		m.Absent, m.Counts, m.Filled = out.Memory.Absent, out.Memory.Counts, out.Memory.Filled
+	}); err != nil {
+		return err
+	}
+	if err := s.Store.LinkTask(ctx, w.ID, 0, id, 0, 0); err != nil {
+		return err
+	}
+	for _, f := range out.Findings {
+		if f.Severity == finding.Error {
+			if err := s.Store.Log(ctx, w.ID, "warning", f.Code, strings.TrimSpace(f.Person+" "+f.Account+": "+f.Detail)); err != nil {
+				return err
+			}
+		}
+	}
+	bad := out.Balance.People.Contested + out.Balance.Accounts.Contested
+	w.say("%d twins, %d findings, %d changes", out.Balance.People.Twinned, len(out.Findings), len(out.Changes))
+	return w.progress(all, all, all-bad, bad)
+}
+
+// outcome turns a result into what is kept of it.
+func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
+	o := &store.Outcome{}
+	codes, verbs := map[string]int{}, map[string]int{}
+	people, accounts := labels(in.People), labels(in.Accounts)
+	for _, f := range out.Findings {
+		codes[f.Code]++
+		o.All = append(o.All, store.Finding{ID: f.ID, Code: f.Code, Severity: string(f.Severity), Person: f.Person, Account: f.Account, PersonLabel: people(f.Person), AccountLabel: accounts(f.Account), Detail: f.Detail})
+	}
+	for _, c := range out.Changes {
+		verbs[c.Verb]++
+		x := store.Change{ID: c.ID, Wave: in.Charter.Waves[c.Wave].Name, Verb: c.Verb, Person: c.Person, Account: c.Account, Label: cmp.Or(people(c.Person), accounts(c.Account))}
+		x.Body.V = c
+		o.Drafted = append(o.Drafted, x)
+	}
+	for _, p := range out.Pairing.Proposals {
+		o.Proposals = append(o.Proposals, store.Proposal{Person: in.People.ID(p.Person), Account: in.Accounts.ID(p.Account), Reason: p.Reason})
+	}
+	o.Verdicts = verdicts(in, out.Pairing, people, accounts)
+	notes := append([]string{}, out.Notes...)
+	for _, n := range in.Charter.Notes {
+		notes = append(notes, "charter "+n.String())
+	}
+	if out.Guards == nil {
+		out.Guards = []planning.Reading{}
+	}
+	o.Reconciliation = store.Reconciliation{
+		LaneID: in.lane.ID, At: in.Now, CharterVersion: in.charter.Version, PeopleRoster: in.people.ID, AccountsRoster: in.accounts.ID, Inputs: in.digest,
+		Balance: asJSON(balanceView{out.Balance.People, out.Balance.Accounts}), Findings: asJSON(codes), Changes: asJSON(verbs), Withheld: asJSON(out.Withheld), Guards: asJSON(out.Guards), Notes: asJSON(notes),
+	}
+	return o
+}
+
+func asJSON(v any) json.RawMessage {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // our own plain values
+	}
+	return b
+}
+
+// label is how a record is called in lists.
+func label(r *record.Roster, i int) string {
+	if name := r.Column("displayName").Cell(i); name != "" {
+		return name
+	}
+	if name := strings.TrimSpace(r.Column("givenName").Cell(i) + " " + r.Column("familyName").Cell(i)); name != "" {
+		return name
+	}
+	return cmp.Or(r.Column("userName").Cell(i), r.Column("email").Cell(i))
+}
+
+func labels(r *record.Roster) func(id string) string {
+	return func(id string) string {
+		if i, ok := r.Find(id); ok && id != "" {
+			return label(r, i)
+		}
+		return ""
+	}
+}
+
+func verdicts(in laneInput, p *pairing.Result, person, account func(string) string) []store.Verdict {
+	list := make([]store.Verdict, 0, in.People.Len()+in.Accounts.Len())
+	for _, row := range in.People.Order() {
+		i := int(row)
+		v := store.Verdict{Side: "people", ID: in.People.ID(i), State: p.PersonState[i].String(), Label: label(in.People, i), Login: cmp.Or(in.People.Column("employeeNumber").Cell(i), in.People.Column("email").Cell(i)), Note: p.PersonNote[i]}
+		if a := p.PersonTwin[i]; a >= 0 {
+			v.Basis, v.Twin = p.Basis[i].String(), in.Accounts.ID(int(a))
+			v.TwinLabel = account(v.Twin)
+			if p.Basis[i] == pairing.Keyed {
+				v.Note = "agree on " + in.Charter.Keys[p.By[i]].Name + ", which nobody else carries"
+			}
+		}
+		list = append(list, v)
+	}
+	for _, row := range in.Accounts.Order() {
+		i := int(row)
+		v := store.Verdict{Side: "accounts", ID: in.Accounts.ID(i), State: p.AccountState[i].String(), Label: label(in.Accounts, i), Login: in.Accounts.Column("userName").Cell(i), Note: p.AccountNote[i]}
+		if q := p.AccountTwin[i]; q >= 0 {
+			v.Basis, v.Twin = p.Basis[q].String(), in.People.ID(int(q))
+			v.TwinLabel = person(v.Twin)
+		}
+		list = append(list, v)
+	}
+	return list
+}
+
+// Reconciliations lists a lane's, newest first.
+func (s *Service) Reconciliations(ctx context.Context, lane string, p store.Page) ([]ReconciliationView, string, error) {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return nil, "", err
+	}
+	list, next, err := s.Store.Reconciliations(ctx, l.ID, p)
+	views := make([]ReconciliationView, len(list))
+	for i, r := range list {
+		views[i] = reconciliationView(r, lane)
+	}
+	return views, next, err
+}
+
+// latest is the lane's newest result.
+func (s *Service) latest(ctx context.Context, lane string) (store.Lane, store.Reconciliation, error) {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return l, store.Reconciliation{}, err
+	}
+	r, err := s.Store.LatestReconciliation(ctx, l.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return l, r, fault(Conflict, fmt.Sprintf("lane %q has not been reconciled yet", lane), "", "reconcile it first: twinning reconcile "+lane)
+	}
+	return l, r, err
+}
+
+// Verdicts lists where the records of one side stand.
+func (s *Service) Verdicts(ctx context.Context, lane, side, state string, p store.Page) ([]store.Verdict, string, int, error) {
+	_, r, err := s.latest(ctx, lane)
+	if err != nil {
+		return nil, "", 0, err
+	}
+	return s.Store.Verdicts(ctx, r.ID, side, state, p)
+}
+
+// Findings lists those of the newest result, with counts by code.
+func (s *Service) Findings(ctx context.Context, lane, code, severity string, p store.Page) (list []store.Finding, next string, total int, counts map[string]int, err error) {
+	_, r, err := s.latest(ctx, lane)
+	if err != nil {
+		return nil, "", 0, nil, err
+	}
+	if err := json.Unmarshal(r.Findings, &counts); err != nil {
+		return nil, "", 0, nil, err
+	}
+	list, next, total, err = s.Store.Findings(ctx, r.ID, code, severity, p)
+	return list, next, total, counts, err
+}
+
+// Accept marks a finding as known until a day, Unaccept takes that back.
+func (s *Service) Accept(ctx context.Context, who access.Caller, lane, id string, until *string, reason string) error {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.Accept(ctx, l.ID, id, until, reason, who.Name); err != nil {
+		return err
+	}
+	return s.audit(ctx, who, "finding.accept", lane+" "+id, map[string]string{"reason": reason})
+}
+
+// Unaccept takes an acceptance back.
+func (s *Service) Unaccept(ctx context.Context, who access.Caller, lane, id string) error {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.Unaccept(ctx, l.ID, id); err != nil {
+		return about(err, "acceptance of", id)
+	}
+	return s.audit(ctx, who, "finding.unaccept", lane+" "+id, nil)
+}
+
+// Rule keeps a human decision. A `same` ruling bonds the two.
+func (s *Service) Rule(ctx context.Context, who access.Caller, lane string, r store.Ruling) (store.Ruling, error) {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return r, err
+	}
+	switch pair := r.Person != "" && r.Account != ""; {
+	case r.Kind != "leave-alone" && !pair:
+		return r, &Error{Kind: Invalid, Title: r.Kind + " rules on a person and an account", Detail: "name both", Field: "person"}
+	case r.Kind == "leave-alone" && (pair || r.Person == "" && r.Account == ""):
+		return r, &Error{Kind: Invalid, Title: "leave-alone rules on one person or one account", Field: "person"}
+	case strings.TrimSpace(r.Reason) == "":
+		return r, &Error{Kind: Invalid, Title: "a ruling needs a reason", Detail: "somebody will ask for it in a year", Field: "reason"}
+	}
+	for side, id := range map[int64]string{l.AuthorityID: r.Person, l.DownstreamID: r.Account} {
+		if err := s.known(ctx, side, id); err != nil {
+			return r, err
+		}
+	}
+	standing, err := s.Store.Rulings(ctx, l.ID)
+	if err != nil {
+		return r, err
+	}
+	for _, o := range standing {
+		contradicts := r.Kind == "same" && o.Kind == "same" && (o.Person == r.Person) != (o.Account == r.Account) ||
+			r.Kind != o.Kind && r.Kind != "leave-alone" && o.Kind != "leave-alone" && o.Person == r.Person && o.Account == r.Account
+		if contradicts {
+			return r, fault(Conflict, "another ruling says otherwise", fmt.Sprintf("ruling %d of %s: %s and %s are %s (%s)", o.ID, o.By, o.Person, o.Account, o.Kind, o.Reason), "clear it first if it is wrong")
+		}
+	}
+	r.LaneID, r.By = l.ID, who.Name
+	err = s.Store.InTx(ctx, func(tx *store.Store) (err error) {
+		if r, err = tx.AddRuling(ctx, r); err != nil {
+			return err
+		}
+		switch r.Kind {
+		case "same":
+			err = tx.AddBond(ctx, l.ID, r.Person, r.Account, fmt.Sprintf("ruling %d", r.ID))
+		case "different":
+			err = tx.RemoveBond(ctx, l.ID, r.Person, r.Account)
+		}
+		return errors.Join(err, tx.Audit(ctx, who.Name, "ruling.add", lane, map[string]string{"kind": r.Kind, "person": r.Person, "account": r.Account, "reason": r.Reason}))
+	})
+	return r, err
+}
+
+func (s *Service) known(ctx context.Context, system int64, id string) error {
+	if id == "" {
+		return nil
+	}
+	r, err := s.Store.NewestRoster(ctx, system)
+	if err == nil {
+		_, err = s.Store.RecordAt(ctx, system, r.ID, id)
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		x, err := s.Store.SystemByID(ctx, system)
+		if err != nil {
+			return err
+		}
+		return fault(NotFound, fmt.Sprintf("there is no record %q in the newest roster of %s", id, x.Name), "", "twinning twin list shows the ids")
+	}
+	return err
+}
+
+// ClearRuling takes a ruling back; its bond, if any, stays until a run or
+// another ruling says otherwise.
+func (s *Service) ClearRuling(ctx context.Context, who access.Caller, lane string, id int64) error {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.ClearRuling(ctx, l.ID, id); err != nil {
+		return about(err, "ruling", fmt.Sprint(id))
+	}
+	return s.audit(ctx, who, "ruling.clear", lane, map[string]string{"ruling": fmt.Sprint(id)})
+}
+
+// Rulings lists those in force.
+func (s *Service) Rulings(ctx context.Context, lane string) ([]store.Ruling, error) {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return nil, err
+	}
+	return s.Store.Rulings(ctx, l.ID)
+}

@@ -1,0 +1,210 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"twinning/internal/access"
+	"twinning/internal/connector"
+	"twinning/internal/core/document"
+	"twinning/internal/core/record"
+	"twinning/internal/store"
+)
+
+// SystemView is a system with its newest roster.
+type SystemView struct {
+	store.System
+	HasSecret bool          `json:"hasSecret"`
+	Records   *int          `json:"records,omitempty"`
+	Latest    *store.Roster `json:"latest,omitempty"`
+	Notes     []string      `json:"notes"`
+}
+
+func validName(name string) bool {
+	if name == "" || len(name) > 60 {
+		return false
+	}
+	for _, r := range name {
+		if r != '-' && (r < 'a' || r > 'z') && (r < '0' || r > '9') {
+			return false
+		}
+	}
+	return name[0] != '-'
+}
+
+// Systems lists all.
+func (s *Service) Systems(ctx context.Context) ([]SystemView, error) {
+	list, err := s.Store.Systems(ctx)
+	views := make([]SystemView, 0, len(list))
+	for _, x := range list {
+		v, err := s.systemView(ctx, x)
+		if err != nil {
+			return nil, err
+		}
+		views = append(views, v)
+	}
+	return views, err
+}
+
+// System finds one.
+func (s *Service) System(ctx context.Context, name string) (SystemView, error) {
+	x, err := s.Store.SystemByName(ctx, name)
+	if err != nil {
+		return SystemView{}, about(err, "system", name)
+	}
+	return s.systemView(ctx, x)
+}
+
+func (s *Service) systemView(ctx context.Context, x store.System) (SystemView, error) {
+	v := SystemView{System: x, HasSecret: len(x.Secret) > 0, Notes: []string{}}
+	r, err := s.Store.NewestRoster(ctx, x.ID)
+	switch {
+	case err == nil:
+		v.Latest, v.Records = &r, &r.Records
+	case errors.Is(err, store.ErrNotFound):
+		v.Notes = append(v.Notes, "no roster has been taken yet")
+	default:
+		return v, err
+	}
+	if shape, err := s.shapeOf(x, ""); err == nil && !shape.Stable {
+		v.Notes = append(v.Notes, "its id is declared not stable: bonds do not survive a change of it")
+	}
+	return v, nil
+}
+
+// PutSystem makes a system or changes one whose version is still the given
+// one (0: whatever it is). A secret that is not given stays.
+func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.System, secret *string, version int64) (SystemView, error) {
+	if !validName(x.Name) {
+		return SystemView{}, &Error{Kind: Invalid, Title: fmt.Sprintf("%q can't be a system's name", x.Name), Detail: "use small letters, digits and hyphens, at most 60", Field: "name"}
+	}
+	factory, ok := s.Connectors[x.Kind]
+	if !ok {
+		return SystemView{}, &Error{Kind: Invalid, Title: fmt.Sprintf("kind %q is not known", x.Kind), Detail: "known are " + strings.Join(slices.Sorted(maps.Keys(s.Connectors)), ", "), Field: "kind"}
+	}
+	if x.Settings.V == nil {
+		x.Settings.V = map[string]string{}
+	}
+	if _, err := factory(connector.Config{Name: x.Name, Settings: x.Settings.V}); err != nil {
+		return SystemView{}, &Error{Kind: Invalid, Title: "the settings are not in order", Detail: err.Error(), Field: "settings"}
+	}
+	if x.Shape != "" {
+		if _, err := record.ParseShape([]byte(x.Shape)); err != nil {
+			return SystemView{}, documentError("the shape is not in order", "shape", err)
+		}
+	}
+	if secret != nil {
+		x.Secret = s.Keeper.Encrypt("system "+x.Name, *secret)
+	}
+	current, err := s.Store.SystemByName(ctx, x.Name)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		current, err = s.Store.AddSystem(ctx, x)
+	case err == nil:
+		if version == 0 {
+			version = current.Version
+		}
+		current, err = s.Store.ChangeSystem(ctx, x, version)
+	}
+	if err != nil {
+		return SystemView{}, about(err, "system", x.Name)
+	}
+	if err := s.audit(ctx, who, "system.put", x.Name, map[string]string{"kind": x.Kind, "secret": fmt.Sprint(secret != nil)}); err != nil {
+		return SystemView{}, err
+	}
+	return s.systemView(ctx, current)
+}
+
+func documentError(title, field string, err error) error {
+	e := &Error{Kind: Invalid, Title: title, Field: field}
+	if !errors.As(err, &e.Problems) {
+		e.Detail = err.Error()
+		return e
+	}
+	lines := make([]string, len(e.Problems))
+	for i, p := range e.Problems {
+		lines[i] = p.String()
+	}
+	e.Detail = strings.Join(lines, "\n")
+	return e
+}
+
+// RemoveSystem removes one that no lane uses.
+func (s *Service) RemoveSystem(ctx context.Context, who access.Caller, name string) error {
+	if err := s.Store.RemoveSystem(ctx, name); err != nil {
+		return about(err, "system", name)
+	}
+	return s.audit(ctx, who, "system.remove", name, nil)
+}
+
+// SetWriting opens a system for writing, or closes it.
+func (s *Service) SetWriting(ctx context.Context, who access.Caller, name string, on bool) (SystemView, error) {
+	x, err := s.Store.SystemByName(ctx, name)
+	if err != nil {
+		return SystemView{}, about(err, "system", name)
+	}
+	c, err := s.connect(x, "")
+	if err != nil {
+		return SystemView{}, err
+	}
+	if on && !c.Declare().Writes {
+		return SystemView{}, fault(Invalid, fmt.Sprintf("a system of kind %s can't be written", x.Kind), "", "")
+	}
+	if err := s.Store.SetWritable(ctx, name, on); err != nil {
+		return SystemView{}, about(err, "system", name)
+	}
+	if err := s.audit(ctx, who, map[bool]string{true: "system.open", false: "system.close"}[on], name, nil); err != nil {
+		return SystemView{}, err
+	}
+	return s.System(ctx, name)
+}
+
+// connect makes the connector of a system; path replaces a file system's path.
+func (s *Service) connect(x store.System, path string) (connector.Connector, error) {
+	secret := ""
+	if len(x.Secret) > 0 {
+		var err error
+		if secret, err = s.Keeper.Decrypt("system "+x.Name, x.Secret); err != nil {
+			return nil, fault(Invalid, "the system can't be reached", err.Error(), "")
+		}
+	}
+	settings := maps.Clone(x.Settings.V)
+	if path != "" {
+		settings["path"] = path
+	}
+	if x.Kind == "file" && x.Shape != "" && settings["id"] == "" {
+		if shape, err := record.ParseShape([]byte(x.Shape)); err == nil {
+			settings["id"] = shape.Attributes["id"].Native
+		}
+	}
+	c, err := s.Connectors[x.Kind](connector.Config{Name: x.Name, Settings: settings, Secret: secret})
+	if err != nil {
+		return nil, fault(Invalid, "the system's settings are not in order", err.Error(), "")
+	}
+	return c, nil
+}
+
+// shapeOf is the system's own shape, else the one given (of a roster), else
+// the connector's.
+func (s *Service) shapeOf(x store.System, fallback string) (record.Shape, error) {
+	for _, text := range []string{x.Shape, fallback} {
+		if text == "" {
+			continue
+		}
+		shape, err := record.ParseShape([]byte(text))
+		var problems document.Problems
+		if errors.As(err, &problems) {
+			return shape, documentError("the shape of system "+x.Name+" is not in order", "shape", err)
+		}
+		return shape, err
+	}
+	c, err := s.connect(x, "")
+	if err != nil {
+		return record.Shape{}, err
+	}
+	return c.Declare().Shape, nil
+}

@@ -1,0 +1,243 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"twinning/internal/core/charter"
+	"twinning/internal/core/record"
+	"twinning/internal/store"
+)
+
+// Why tells all that made a record stand where it does.
+type Why struct {
+	Person     *Facing         `json:"person,omitempty"`
+	Account    *Facing         `json:"account,omitempty"`
+	State      string          `json:"state"`
+	Basis      string          `json:"basis,omitempty"`
+	Note       string          `json:"note,omitempty"`
+	Keys       []KeyEvidence   `json:"keys"`
+	Attributes []Comparison    `json:"attributes"`
+	Proposals  []ProposalView  `json:"proposals"`
+	Findings   []store.Finding `json:"findings"`
+	Rulings    []store.Ruling  `json:"rulings"`
+	Next       []string        `json:"next"`
+}
+
+// Facing is one of two records that face each other.
+type Facing struct {
+	ID    string `json:"id"`
+	Label string `json:"label"`
+	State string `json:"state"`
+}
+
+// KeyEvidence is one key on both records, and who else carries the value.
+type KeyEvidence struct {
+	Key            string   `json:"key"`
+	Person         string   `json:"person"`
+	Account        string   `json:"account"`
+	Verdict        string   `json:"verdict"`
+	SharedPeople   []string `json:"sharedPeople"`
+	SharedAccounts []string `json:"sharedAccounts"`
+}
+
+// Comparison is one attribute, side by side.
+type Comparison struct {
+	Attribute string `json:"attribute"`
+	Person    string `json:"person"`
+	Account   string `json:"account"`
+	Equal     bool   `json:"equal"`
+}
+
+// ProposalView is a pair to judge, with names.
+type ProposalView struct {
+	store.Proposal
+	PersonLabel  string `json:"personLabel"`
+	AccountLabel string `json:"accountLabel"`
+}
+
+// Why explains a person's or an account's place. Either id may be empty; with
+// both, the two are compared whatever their state.
+func (s *Service) Why(ctx context.Context, lane, person, account string) (*Why, error) {
+	l, r, err := s.latest(ctx, lane)
+	if err != nil {
+		return nil, err
+	}
+	if person == "" && account == "" {
+		return nil, &Error{Kind: Invalid, Title: "why about whom?", Detail: "name a person or an account", Field: "person"}
+	}
+	w := &Why{Keys: []KeyEvidence{}, Attributes: []Comparison{}, Proposals: []ProposalView{}, Rulings: []store.Ruling{}, Next: []string{}}
+	asked := "people"
+	if person == "" {
+		asked = "accounts"
+	}
+	verdict, err := s.Store.VerdictOf(ctx, r.ID, asked, map[string]string{"people": person, "accounts": account}[asked])
+	if err != nil {
+		return nil, about(err, "record", person+account)
+	}
+	w.State, w.Basis, w.Note = verdict.State, verdict.Basis, verdict.Note
+	if w.Proposals, err = s.proposals(ctx, r.ID, person, account); err != nil {
+		return nil, err
+	}
+	// face the twin, else the first candidate
+	if asked == "people" && account == "" {
+		if account = verdict.Twin; account == "" && len(w.Proposals) > 0 {
+			account = w.Proposals[0].Account
+		}
+	} else if asked == "accounts" {
+		if person = verdict.Twin; person == "" && len(w.Proposals) > 0 {
+			person = w.Proposals[0].Person
+		}
+	}
+	in, err := s.laneInput(ctx, l.ID)
+	if err != nil {
+		return nil, err
+	}
+	if w.Person, err = s.facing(ctx, r.ID, "people", person); err != nil {
+		return nil, err
+	}
+	if w.Account, err = s.facing(ctx, r.ID, "accounts", account); err != nil {
+		return nil, err
+	}
+	compare(w, in, person, account)
+	if w.Findings, err = s.Store.FindingsAbout(ctx, r.ID, person, account); err != nil {
+		return nil, err
+	}
+	rulings, err := s.Store.Rulings(ctx, l.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range rulings {
+		if person != "" && x.Person == person || account != "" && x.Account == account {
+			w.Rulings = append(w.Rulings, x)
+		}
+	}
+	w.Next = nextSteps(w, lane)
+	return w, nil
+}
+
+func (s *Service) proposals(ctx context.Context, reconciliation int64, person, account string) ([]ProposalView, error) {
+	list, err := s.Store.ProposalsFor(ctx, reconciliation, person, account)
+	views := make([]ProposalView, 0, len(list))
+	for _, p := range list {
+		v := ProposalView{Proposal: p}
+		if x, err := s.Store.VerdictOf(ctx, reconciliation, "people", p.Person); err == nil {
+			v.PersonLabel = x.Label
+		}
+		if x, err := s.Store.VerdictOf(ctx, reconciliation, "accounts", p.Account); err == nil {
+			v.AccountLabel = x.Label
+		}
+		views = append(views, v)
+	}
+	return views, err
+}
+
+func (s *Service) facing(ctx context.Context, reconciliation int64, side, id string) (*Facing, error) {
+	if id == "" {
+		return nil, nil
+	}
+	v, err := s.Store.VerdictOf(ctx, reconciliation, side, id)
+	if err != nil {
+		return nil, about(err, "record", id)
+	}
+	return &Facing{ID: id, Label: v.Label, State: v.State}, nil
+}
+
+func compare(w *Why, in laneInput, person, account string) {
+	p, hasPerson := in.People.Find(person)
+	a, hasAccount := in.Accounts.Find(account)
+	if !hasPerson {
+		p = -1
+	}
+	if !hasAccount {
+		a = -1
+	}
+	scope := charter.Scope{People: in.People, Accounts: in.Accounts, Today: in.Now.In(in.Charter.Zone).Format("2006-01-02")}
+	for _, k := range in.Charter.Keys {
+		w.Keys = append(w.Keys, keyEvidence(k, scope, p, a))
+	}
+	for _, name := range record.CanonicalNames() {
+		left, right := cellOf(in.People, name, p), cellOf(in.Accounts, name, a)
+		if name == "id" || name == "emails" || left == "" && right == "" {
+			continue
+		}
+		w.Attributes = append(w.Attributes, Comparison{Attribute: name, Person: plainList(left), Account: plainList(right), Equal: left != "" && record.Same(record.KindOf(name), left, right)})
+	}
+}
+
+func cellOf(r *record.Roster, name string, i int) string {
+	if i < 0 {
+		return ""
+	}
+	return r.Column(name).Cell(i)
+}
+
+func plainList(cell string) string { return strings.ReplaceAll(cell, string(record.ListSep), "; ") }
+
+func keyEvidence(k charter.Key, scope charter.Scope, p, a int) KeyEvidence {
+	person, account := k.Person.Bind(scope), k.Account.Bind(scope)
+	e := KeyEvidence{Key: k.Name, SharedPeople: []string{}, SharedAccounts: []string{}}
+	var left, right string
+	if p >= 0 {
+		left = person.Eval(p, -1).Cell()
+	}
+	if a >= 0 {
+		right = account.Eval(-1, a).Cell()
+	}
+	e.Person, e.Account = plainList(left), plainList(right)
+	switch {
+	case left == "" && right == "":
+		e.Verdict = "both-blank"
+		return e
+	case left == "":
+		e.Verdict = "person-blank"
+	case right == "":
+		e.Verdict = "account-blank"
+	case overlap(k.Kind, left, right):
+		e.Verdict = "agree"
+	default:
+		e.Verdict = "differ"
+	}
+	const few = 5
+	for i := 0; i < scope.People.Len() && len(e.SharedPeople) < few; i++ {
+		if cell := person.Eval(i, -1).Cell(); i != p && cell != "" && (overlap(k.Kind, cell, left) || overlap(k.Kind, cell, right)) {
+			e.SharedPeople = append(e.SharedPeople, scope.People.ID(i))
+		}
+	}
+	for i := 0; i < scope.Accounts.Len() && len(e.SharedAccounts) < few; i++ {
+		if cell := account.Eval(-1, i).Cell(); i != a && cell != "" && (overlap(k.Kind, cell, left) || overlap(k.Kind, cell, right)) {
+			e.SharedAccounts = append(e.SharedAccounts, scope.Accounts.ID(i))
+		}
+	}
+	return e
+}
+
+func overlap(kind record.Kind, x, y string) bool {
+	values := record.SplitList(y)
+	for i := range values {
+		values[i] = record.Normal(kind, values[i])
+	}
+	for _, v := range record.SplitList(x) {
+		if n := record.Normal(kind, v); n != "" && slices.Contains(values, n) {
+			return true
+		}
+	}
+	return false
+}
+
+func nextSteps(w *Why, lane string) (steps []string) {
+	steps = []string{}
+	if w.State == "contested" && w.Person != nil && w.Account != nil {
+		steps = append(steps,
+			fmt.Sprintf("if they are one human: twinning twin rule %s same --person %s --account %s --reason …", lane, w.Person.ID, w.Account.ID),
+			fmt.Sprintf("if they are not: twinning twin rule %s different --person %s --account %s --reason …", lane, w.Person.ID, w.Account.ID))
+	}
+	for _, f := range w.Findings {
+		if !slices.Contains(steps, f.Remedy) {
+			steps = append(steps, f.Remedy)
+		}
+	}
+	return steps
+}
