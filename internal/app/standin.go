@@ -32,9 +32,3 @@ func ServeStandin(ctx context.Context, listen, state, token string, ready func(u
 	}
 	return nil
 }
-
-// DemoConfig of the demo.
-type DemoConfig = Config
-
-// Demo is written next.
-func Demo(context.Context, DemoConfig) error { return errors.New("not yet") }

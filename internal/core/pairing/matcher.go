@@ -224,7 +224,7 @@ func (m *matcher) byKey(p, a int) {
 			m.contestPerson(p, why)
 			m.contestAccount(a, why)
 			m.propose(p, a, why)
-			m.issue("contradictory-keys", p, a, "%s", why)
+			m.issue("contested-match", p, a, "%s", why)
 			return
 		}
 	}

@@ -30,7 +30,7 @@ type Misbehaviour struct {
 	RefuseUser    string `json:"refuseUser,omitempty"`    // writes on this userName are answered 400
 	RefuseAll     bool   `json:"refuseAll,omitempty"`     // every write is answered 403
 	DropEvery     int    `json:"dropEvery,omitempty"`     // after every Nth write the connection is cut instead of answered
-	AlterTitle    bool   `json:"alterTitle,omitempty"`    // titles are kept in capitals
+	TitleLimit    int    `json:"titleLimit,omitempty"`    // longer titles are cut to so many characters
 	LagMillis     int    `json:"lagMillis,omitempty"`     // writes show in reading only after this time
 	NoETag        bool   `json:"noETag,omitempty"`
 	Silent        bool   `json:"silent,omitempty"` // PATCH is answered 204 without a body
@@ -167,6 +167,14 @@ func (a *App) Put(attributes map[string]any) string {
 	u.Version++
 	a.save()
 	return id
+}
+
+// Remove deletes a user behind everybody's back, without counting it.
+func (a *App) Remove(id string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(a.users, id)
+	a.save()
 }
 
 func (a *App) sorted() []*user {

@@ -80,8 +80,8 @@ func addresses(attributes map[string]any) (out []string) {
 }
 
 func (h *handler) alter(attributes map[string]any) {
-	if title, ok := attributes["title"].(string); ok && h.wrong.AlterTitle {
-		attributes["title"] = strings.ToUpper(title)
+	if title, ok := attributes["title"].(string); ok && h.wrong.TitleLimit > 0 && len([]rune(title)) > h.wrong.TitleLimit {
+		attributes["title"] = string([]rune(title)[:h.wrong.TitleLimit])
 	}
 }
 
