@@ -42,12 +42,12 @@ func run(sizes string, rounds int, binary string) error {
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir) //nolint:errcheck // best effort
+	defer os.RemoveAll(dir) // best effort
 	db, err := cluster.Start(context.Background(), cluster.Config{Dir: filepath.Join(dir, "db"), Volatile: true, Settings: tuned})
 	if err != nil {
 		return err
 	}
-	defer db.Stop() //nolint:errcheck // best effort
+	defer db.Stop() // best effort
 	fmt.Printf("%10s  %10s  %10s  %7s  %9s  %14s\n", "people", "twinning s", "anchor s", "ratio", "peak MiB", "µs per person")
 	for _, size := range strings.Split(sizes, ",") {
 		n, err := strconv.Atoi(strings.TrimSpace(size))
@@ -92,7 +92,7 @@ func measure(n, rounds int, binary, files, url string) error {
 
 // timed runs a command that must exit with the code; memory is its peak in KiB.
 func timed(args []string, code int) (seconds float64, memory int64, err error) {
-	cmd := exec.Command(args[0], args[1:]...) //nolint:gosec // our own arguments
+	cmd := exec.Command(args[0], args[1:]...) // our own arguments
 	var talk strings.Builder
 	cmd.Stderr = &talk
 	start := time.Now()

@@ -38,7 +38,6 @@ type User map[string]any
 type World struct {
 	People []Person
 	Users  []User
-	gone   []string // account ids that the second day removes
 }
 
 // TitleLimit is how long a title dome-booking keeps: longer ones are cut.

@@ -44,10 +44,10 @@ func Write(dir string, n int, seed uint64) error {
 		if err != nil {
 			return err
 		}
-		defer f.Close() //nolint:errcheck // flushed below
+		defer f.Close() // flushed below
 		files[i] = bufio.NewWriterSize(f, 1<<20)
 	}
-	generate(n, rand.New(rand.NewPCG(seed, uint64(n))), files[0], files[1], files[2]) //nolint:gosec // repeatable on purpose
+	generate(n, rand.New(rand.NewPCG(seed, uint64(n))), files[0], files[1], files[2]) // repeatable on purpose
 	for _, f := range files {
 		if err := f.Flush(); err != nil {
 			return err

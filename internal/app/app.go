@@ -143,7 +143,7 @@ func (a *App) lockData() (err error) {
 	if a.lock, err = os.OpenFile(filepath.Join(a.cfg.DataDir, "lock"), os.O_CREATE|os.O_RDWR, 0o600); err != nil {
 		return err
 	}
-	if err := syscall.Flock(int(a.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil { //nolint:gosec // descriptors are small
+	if err := syscall.Flock(int(a.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil { // descriptors are small
 		return fmt.Errorf("the data folder %q is in use by another twinning; stop that one, or use another folder", a.cfg.DataDir)
 	}
 	return nil

@@ -35,7 +35,7 @@ func Demo(ctx context.Context, cfg DemoConfig) (err error) {
 		if cfg.DataDir, err = os.MkdirTemp("", "twinning-demo-"); err != nil {
 			return err
 		}
-		defer os.RemoveAll(cfg.DataDir) //nolint:errcheck // best effort
+		defer os.RemoveAll(cfg.DataDir) // best effort
 	}
 	a, err := Open(ctx, Config{DataDir: filepath.Join(cfg.DataDir, "service"), Listen: cfg.Listen, Volatile: cfg.Volatile})
 	if err != nil {
@@ -88,7 +88,7 @@ func demoApplication(ctx context.Context, dir string) (*scimapp.App, string, err
 		return nil, "", err
 	}
 	server := &http.Server{Handler: app, ReadHeaderTimeout: 10 * time.Second}
-	go server.Serve(l) //nolint:errcheck // ends with the context
+	go server.Serve(l) // ends with the context
 	go func() {
 		<-ctx.Done()
 		_ = server.Close()

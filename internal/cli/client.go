@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -126,7 +125,7 @@ func ask(out any, res *http.Response, err error) error {
 		}
 		return err
 	}
-	defer res.Body.Close() //nolint:errcheck // read to its end
+	defer res.Body.Close() // read to its end
 	body, err := io.ReadAll(res.Body)
 	if err != nil {
 		return err
@@ -164,15 +163,6 @@ func refusal(status int, body []byte) error {
 		text += "\n  twinning sign-in --address … --name …"
 	}
 	return &exit{code, text}
-}
-
-// jsonBody sends a value as the request's body.
-func jsonBody(v any) io.Reader {
-	b, err := json.Marshal(v)
-	if err != nil {
-		panic(err) // our own plain values
-	}
-	return bytes.NewReader(b)
 }
 
 // follow waits for a task to end, telling its progress on a terminal. The last

@@ -81,7 +81,7 @@ func openFile(path string, opt csvfile.Options) (*csvfile.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close() //nolint:errcheck // only read
+	defer f.Close() // only read
 	file, err := csvfile.Open(sized{f}, opt)
 	if err != nil {
 		return nil, fmt.Errorf("file %q: %w", path, err)

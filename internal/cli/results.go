@@ -65,7 +65,7 @@ func replaceFile(path string, write func(io.Writer) error) error {
 	if err != nil {
 		return err
 	}
-	defer os.Remove(tmp.Name()) //nolint:errcheck // gone when renamed
+	defer os.Remove(tmp.Name()) // gone when renamed
 	buf := bufio.NewWriterSize(tmp, 1<<20)
 	if err := errors.Join(write(buf), buf.Flush(), tmp.Chmod(0o640), tmp.Close()); err != nil {
 		return err

@@ -137,7 +137,7 @@ func newRoster() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			defer f.Close() //nolint:errcheck // only read
+			defer f.Close() // only read
 			body = f
 		} else {
 			body = strings.NewReader("")

@@ -126,7 +126,7 @@ func (c *Cluster) owner() (*syscall.Credential, error) {
 			}
 		}
 	}
-	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil //nolint:gosec // ids of the system
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil // ids of the system
 }
 
 // command runs a server binary as the cluster's owner, in a process group of
@@ -248,7 +248,7 @@ func (c *Cluster) wait(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the database server in %q does not answer: %w", c.dir, err)
 	}
-	defer conn.Close(ctx) //nolint:errcheck // nothing was written
+	defer conn.Close(ctx) // nothing was written
 	var exists bool
 	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = 'twinning')").Scan(&exists); err != nil || exists {
 		return err

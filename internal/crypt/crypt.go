@@ -126,7 +126,7 @@ func CheckPassword(hash, password string) bool {
 	if !known {
 		time, memory, threads = argonTime, argonMemory, argonThreads
 	}
-	got := argon2.IDKey([]byte(password), salt, time, memory, uint8(threads), 32) //nolint:gosec // bounded above
+	got := argon2.IDKey([]byte(password), salt, time, memory, uint8(threads), 32) // bounded above
 	return subtle.ConstantTimeCompare(got, want) == 1 && known
 }
 

@@ -9,10 +9,8 @@ import (
 	"strings"
 	"time"
 
-	"twinning/internal/access"
 	"twinning/internal/httpapi/openapi"
 	"twinning/internal/service"
-	"twinning/internal/store"
 )
 
 func value[T any](p *T) (v T) {
@@ -22,8 +20,8 @@ func value[T any](p *T) (v T) {
 	return v
 }
 
-func page(text, cursor *string, limit *int) store.Page {
-	return store.Page{Text: strings.TrimSpace(value(text)), Cursor: value(cursor), Limit: value(limit)}
+func page(text, cursor *string, limit *int) service.Page {
+	return service.Page{Text: strings.TrimSpace(value(text)), Cursor: value(cursor), Limit: value(limit)}
 }
 
 func listed[T any](list []T) map[string]any {
@@ -60,7 +58,7 @@ func ifMatch(header *string, fallback int64) (int64, error) {
 	return n, nil
 }
 
-func me(who access.Caller) openapi.Me {
+func me(who service.Caller) openapi.Me {
 	m := openapi.Me{Name: who.Name, Rights: []openapi.Right{}}
 	for _, r := range who.Rights {
 		m.Rights = append(m.Rights, openapi.Right(r))
@@ -112,16 +110,16 @@ func (a watch) VisitWatchTaskResponse(w http.ResponseWriter) error {
 	for {
 		t, err := a.service.Task(a.ctx, a.task)
 		if err != nil {
-			return nil //nolint:nilerr // the stream has begun; the watcher asks again
+			return nil // the stream has begun; the watcher asks again
 		}
 		text, _ := json.Marshal(t)
 		if string(text) != last {
 			last = string(text)
 			if _, err := fmt.Fprintf(w, "event: task\ndata: %s\n\n", text); err != nil {
-				return nil //nolint:nilerr // the watcher went away
+				return nil // the watcher went away
 			}
 			if err := flush.Flush(); err != nil {
-				return nil //nolint:nilerr // as above
+				return nil // as above
 			}
 		}
 		if t.Ended != nil {

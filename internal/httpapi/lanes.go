@@ -5,7 +5,7 @@ import (
 
 	"twinning/internal/core/document"
 	"twinning/internal/httpapi/openapi"
-	"twinning/internal/store"
+	"twinning/internal/service"
 )
 
 func (s *server) ListLanes(ctx context.Context, r openapi.ListLanesRequestObject) (openapi.ListLanesResponseObject, error) {
@@ -79,7 +79,7 @@ func (s *server) ListRulings(ctx context.Context, r openapi.ListRulingsRequestOb
 }
 
 func (s *server) Rule(ctx context.Context, r openapi.RuleRequestObject) (openapi.RuleResponseObject, error) {
-	in := store.Ruling{Kind: string(r.Body.Kind), Person: value(r.Body.Person), Account: value(r.Body.Account), Reason: r.Body.Reason}
+	in := service.Ruling{Kind: string(r.Body.Kind), Person: value(r.Body.Person), Account: value(r.Body.Account), Reason: r.Body.Reason}
 	if r.Body.Until != nil {
 		day := r.Body.Until.String()
 		in.Until = &day

@@ -20,7 +20,6 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/labstack/echo/v5"
 
-	"twinning/internal/access"
 	"twinning/internal/httpapi/openapi"
 	"twinning/internal/service"
 )
@@ -93,8 +92,8 @@ type (
 	sessionKey struct{}
 )
 
-func caller(ctx context.Context) access.Caller {
-	who, _ := ctx.Value(callerKey{}).(access.Caller)
+func caller(ctx context.Context) service.Caller {
+	who, _ := ctx.Value(callerKey{}).(service.Caller)
 	return who
 }
 
@@ -117,7 +116,7 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 			if err != nil {
 				return err
 			}
-			if right == "" || right != "self" && !who.May(access.Right(right)) {
+			if right == "" || right != "self" && !who.May(service.Right(right)) {
 				return &service.Error{Kind: service.Denied, Title: fmt.Sprintf("this needs the right %q", right), Detail: fmt.Sprintf("%s holds %v", who.Name, who.Rights), Next: "ask an administrator for it"}
 			}
 			r = r.WithContext(context.WithValue(r.Context(), callerKey{}, who))
@@ -132,17 +131,17 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-func (s *server) identify(r *http.Request) (access.Caller, error) {
+func (s *server) identify(r *http.Request) (service.Caller, error) {
 	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 		return s.cfg.Service.Who(r.Context(), token, false)
 	}
 	cookie, err := r.Cookie(Cookie)
 	if err != nil {
-		return access.Caller{}, &service.Error{Kind: service.NotSigned, Title: "sign in first", Detail: "this needs a bearer token or a console session"}
+		return service.Caller{}, &service.Error{Kind: service.NotSigned, Title: "sign in first", Detail: "this needs a bearer token or a console session"}
 	}
 	// A cookie travels by itself: what changes anything must come from our own pages.
 	if err := s.crossSites.Check(r); err != nil {
-		return access.Caller{}, &service.Error{Kind: service.Denied, Title: "requests from other sites are refused"}
+		return service.Caller{}, &service.Error{Kind: service.Denied, Title: "requests from other sites are refused"}
 	}
 	who, err := s.cfg.Service.Who(r.Context(), cookie.Value, true)
 	*r = *r.WithContext(context.WithValue(r.Context(), sessionKey{}, cookie.Value))

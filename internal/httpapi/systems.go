@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"twinning/internal/httpapi/openapi"
-	"twinning/internal/store"
+	"twinning/internal/service"
 )
 
 func (s *server) SignIn(ctx context.Context, r openapi.SignInRequestObject) (openapi.SignInResponseObject, error) {
@@ -66,7 +66,7 @@ func (s *server) GetSystem(ctx context.Context, r openapi.GetSystemRequestObject
 }
 
 func (s *server) PutSystem(ctx context.Context, r openapi.PutSystemRequestObject) (openapi.PutSystemResponseObject, error) {
-	x := store.System{Name: r.System, Kind: string(r.Body.Kind), Shape: value(r.Body.Shape)}
+	x := service.System{Name: r.System, Kind: string(r.Body.Kind), Shape: value(r.Body.Shape)}
 	x.Settings.V = value(r.Body.Settings)
 	version, err := ifMatch(r.Params.IfMatch, 0)
 	if err != nil {

@@ -59,7 +59,7 @@ func (e *execution) end(ctx context.Context, q *queue, stopped string) error {
 			state = "sealed" // other waves are left to run
 		}
 		if err := tx.MovePlan(ctx, e.plan.ID, []string{"running"}, state); err != nil {
-			return nil //nolint:nilerr // an earlier holder of this task ended it already
+			return nil // an earlier holder of this task ended it already
 		}
 		receipts, err := tx.AllReceipts(ctx, e.params.Run)
 		if err != nil {
@@ -100,6 +100,7 @@ type queue struct {
 	good     int
 	bad      int
 	beyond   int // changes of other waves
+	told     time.Time
 }
 
 // maxFailures in a row stop a run: something is wrong with more than a record.
@@ -245,8 +246,16 @@ func (q *queue) settle(ctx context.Context, c store.Change, r store.Receipt) err
 			return err
 		}
 	}
+	if now := time.Now(); now.Sub(q.told) < progressPause && q.done < q.total {
+		return nil
+	} else {
+		q.told = now
+	}
 	return q.e.w.progress(q.done, q.total, q.good, q.bad)
 }
+
+// progressPause is how long watchers wait for the next count.
+const progressPause = 200 * time.Millisecond
 
 func (q *queue) stop(why string) {
 	q.mu.Lock()

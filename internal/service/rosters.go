@@ -86,7 +86,7 @@ func (s *Service) takeRoster(ctx context.Context, w *work) error {
 	path := ""
 	if p.File != "" {
 		path = filepath.Join(s.DataDir, p.File)
-		defer os.Remove(path) //nolint:errcheck // the spool is swept at start too
+		defer os.Remove(path) // the spool is swept at start too
 	}
 	shape, err := s.readingShape(x, path)
 	if err != nil {

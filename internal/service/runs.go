@@ -243,7 +243,6 @@ type execution struct {
 	order    []store.Change
 	newest   store.Roster // of the people, now
 	answer   time.Duration
-	pairedBy string
 }
 
 func (s *Service) newExecution(ctx context.Context, w *work, p runParams) (*execution, error) {

@@ -135,3 +135,12 @@ func (s *Service) Ready(ctx context.Context) error { return s.Store.Ping(ctx) }
 func (s *Service) audit(ctx context.Context, who access.Caller, action, subject string, detail map[string]string) error {
 	return s.Store.Audit(ctx, who.Name, action, subject, detail)
 }
+
+// What doors need of the rooms behind the service, under its name.
+type (
+	Caller = access.Caller
+	Right  = access.Right
+	Page   = store.Page
+	System = store.System
+	Ruling = store.Ruling
+)

@@ -32,7 +32,7 @@ func (e AuditEntry) digest() []byte {
 }
 
 func link(previous []byte, seq int64, digest []byte) []byte {
-	sum := sha256.Sum256(append(binary.BigEndian.AppendUint64(bytes.Clone(previous), uint64(seq)), digest...)) //nolint:gosec // sequence numbers are positive
+	sum := sha256.Sum256(append(binary.BigEndian.AppendUint64(bytes.Clone(previous), uint64(seq)), digest...)) // sequence numbers are positive
 	return sum[:]
 }
 

@@ -14,7 +14,6 @@ import (
 	"io/fs"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -127,7 +126,7 @@ func (s *Store) withCopy(ctx context.Context, fn func(tx pgx.Tx) error) error {
 	if err != nil {
 		return err
 	}
-	defer tx.Rollback(ctx) //nolint:errcheck // does nothing after a commit
+	defer tx.Rollback(ctx) // does nothing after a commit
 	if err := fn(tx); err != nil {
 		return translate(err)
 	}
@@ -263,10 +262,3 @@ func number(n int64) string { return strconv.FormatInt(n, 10) }
 
 // maxNumber is a key above all others, for lists that go down.
 const maxNumber = int64(1) << 62
-
-func ptr(t sql.NullTime) *time.Time {
-	if !t.Valid {
-		return nil
-	}
-	return &t.Time
-}

@@ -39,7 +39,7 @@ func (s *Store) AddSystem(ctx context.Context, x System) (out System, err error)
 func (s *Store) ChangeSystem(ctx context.Context, x System, version int64) (out System, err error) {
 	err = s.get(ctx, &out, `UPDATE systems SET kind = $2, settings = $3, shape = $4, secret = coalesce($5, secret), version = version + 1 WHERE name = $1 AND version = $6 RETURNING *`,
 		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, version)
-	if err == ErrNotFound { //nolint:errorlint // our own sentinel, just made
+	if err == ErrNotFound { // our own sentinel, just made
 		err = ErrChanged
 	}
 	return out, err

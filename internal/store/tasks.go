@@ -62,7 +62,7 @@ func (s *Store) ClaimTask(ctx context.Context, node string, lease time.Duration,
 // RenewLease keeps a task ours; ErrFenced when another node has it.
 func (s *Store) RenewLease(ctx context.Context, t Task, lease time.Duration) (halt bool, err error) {
 	err = s.get(ctx, &halt, `UPDATE tasks SET lease = now() + $3 * interval '1 millisecond' WHERE id = $1 AND fence = $2 AND state = 'running' RETURNING halt`, t.ID, t.Fence, lease.Milliseconds())
-	if err == ErrNotFound { //nolint:errorlint // our own sentinel
+	if err == ErrNotFound { // our own sentinel
 		err = ErrFenced
 	}
 	return halt, err

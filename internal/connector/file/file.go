@@ -58,7 +58,7 @@ func (f *file) open() (*csvfile.File, error) {
 	if err != nil {
 		return nil, f.fault(err.Error(), "check the setting path and the service's right to read it")
 	}
-	defer src.Close() //nolint:errcheck // only read
+	defer src.Close() // only read
 	file, err := csvfile.Open(src, f.opt)
 	if err != nil {
 		return nil, f.fault(err.Error(), "")

@@ -76,7 +76,7 @@ func (a *app) do(ctx context.Context, doing, method, path string, body []byte, v
 	if err != nil {
 		return nil, nil, a.network(ctx, doing, err)
 	}
-	defer res.Body.Close() //nolint:errcheck // read to its end below
+	defer res.Body.Close() // read to its end below
 	answer, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer+1))
 	if err != nil {
 		return nil, nil, a.fault(connector.Unanswered, doing, "the answer broke off: "+err.Error(), "")

@@ -170,7 +170,7 @@ func (a *app) patient(ctx context.Context, doing, path string) ([]byte, http.Hea
 			return body, header, err
 		}
 		pause := time.Duration(1<<wait) * 200 * time.Millisecond
-		if e, ok := err.(*connector.Error); ok && e.After > 0 { //nolint:errorlint // do returns no other
+		if e, ok := err.(*connector.Error); ok && e.After > 0 { // do returns no other
 			pause = min(e.After, time.Minute)
 		}
 		select {

@@ -145,7 +145,7 @@ func fromCEL(v ref.Val) Value {
 		return faultValue(x.String())
 	}
 	if native, err := v.ConvertToNative(stringSlice); err == nil {
-		return listValue(native.([]string)) //nolint:forcetypeassert // converted to just this type
+		return listValue(native.([]string)) // converted to just this type
 	}
 	return faultValue("gives a value of no use here")
 }

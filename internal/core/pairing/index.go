@@ -55,11 +55,11 @@ func newIndex(key Key, people, accounts int, takesPart func(a int) bool) *index 
 	}
 	x := &index{key: key, slots: make([]int32, size), entries: make([]entry, 0, max(people, accounts))}
 	for p := range people {
-		values(key.People.Cell(p), func(v string) { x.add(v, int32(p), true) }) //nolint:gosec // rows fit
+		values(key.People.Cell(p), func(v string) { x.add(v, int32(p), true) }) // rows fit
 	}
 	for a := range accounts {
 		if takesPart(a) {
-			values(key.Accounts.Cell(a), func(v string) { x.add(v, int32(a), false) }) //nolint:gosec // rows fit
+			values(key.Accounts.Cell(a), func(v string) { x.add(v, int32(a), false) }) // rows fit
 		}
 	}
 	return x
@@ -68,14 +68,14 @@ func newIndex(key Key, people, accounts int, takesPart func(a int) bool) *index 
 func (x *index) slot(v string) (at int, hash uint32, found bool) {
 	h := maphash.String(seed, v)
 	mask := uint64(len(x.slots) - 1)
-	hash = uint32(h >> 32) //nolint:gosec // half of the hash
+	hash = uint32(h >> 32) // half of the hash
 	for i := h & mask; ; i = (i + 1) & mask {
 		n := x.slots[i]
 		if n == 0 {
-			return int(i), hash, false //nolint:gosec // index of a slice
+			return int(i), hash, false // index of a slice
 		}
 		if e := &x.entries[n-1]; e.hash == hash && e.value == v {
-			return int(i), hash, true //nolint:gosec // index of a slice
+			return int(i), hash, true // index of a slice
 		}
 	}
 }
@@ -95,7 +95,7 @@ func (x *index) add(v string, row int32, person bool) {
 			at, hash, _ = x.slot(v)
 		}
 		x.entries = append(x.entries, entry{hash: hash, person: -1, account: -1, morePeople: -1, moreAccounts: -1, value: v})
-		x.slots[at] = int32(len(x.entries)) //nolint:gosec // rows fit
+		x.slots[at] = int32(len(x.entries)) // rows fit
 	}
 	e := &x.entries[x.slots[at]-1]
 	first, more, count := &e.account, &e.moreAccounts, &e.counts
@@ -109,7 +109,7 @@ func (x *index) add(v string, row int32, person bool) {
 		return
 	default:
 		x.carrier = append(x.carrier, carrier{row, *more})
-		*more = int32(len(x.carrier) - 1) //nolint:gosec // rows fit
+		*more = int32(len(x.carrier) - 1) // rows fit
 	}
 	*count++
 }
@@ -118,7 +118,7 @@ func (x *index) grow() {
 	x.slots = make([]int32, 2*len(x.slots))
 	for i := range x.entries {
 		at, _, _ := x.slot(x.entries[i].value)
-		x.slots[at] = int32(i + 1) //nolint:gosec // rows fit
+		x.slots[at] = int32(i + 1) // rows fit
 	}
 }
 

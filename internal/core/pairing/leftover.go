@@ -51,7 +51,7 @@ func (m *matcher) leftAccount(a int) {
 	var shared []string
 	m.sharers(func(k int) string { return m.in.Keys[k].Accounts.Cell(a) }, func(k int, v string, x *index, e *entry) {
 		x.eachPerson(e, func(p int) {
-			if m.different[edge{int32(p), int32(a)}] { //nolint:gosec // rows fit
+			if m.different[edge{int32(p), int32(a)}] { // rows fit
 				return
 			}
 			into := &open
@@ -84,7 +84,7 @@ func (m *matcher) leftAccount(a int) {
 		}
 	case len(twins) == 1 && m.PersonState[twins[0]] == Twinned && m.namesAllow(twins[0], a):
 		p := twins[0]
-		m.AccountState[a], m.AccountTwin[a] = Duplicate, int32(p) //nolint:gosec // rows fit
+		m.AccountState[a], m.AccountTwin[a] = Duplicate, int32(p) // rows fit
 		m.AccountNote[a] = fmt.Sprintf("%s with person %q, who has account %q", m.agreement(p, a), m.in.People.ID(p), m.in.Accounts.ID(int(m.PersonTwin[p])))
 		m.issue("duplicate-account", p, a, "%s", m.AccountNote[a])
 	case len(twins) > 0:
@@ -111,7 +111,7 @@ func (m *matcher) leftPerson(p int) {
 	m.sharers(func(k int) string { return m.in.Keys[k].People.Cell(p) }, func(_ int, _ string, x *index, e *entry) {
 		x.eachAccount(e, func(a int) {
 			switch {
-			case m.different[edge{int32(p), int32(a)}]: //nolint:gosec // rows fit
+			case m.different[edge{int32(p), int32(a)}]: // rows fit
 			case m.AccountState[a] == Twinned:
 				owners = appendNew(owners, int(m.AccountTwin[a]))
 			default:

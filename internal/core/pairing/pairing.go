@@ -118,7 +118,7 @@ func newResult(people, accounts int) *Result {
 
 func (r *Result) join(p, a int, basis Basis) {
 	r.PersonState[p], r.AccountState[a] = Twinned, Twinned
-	r.PersonTwin[p], r.AccountTwin[a] = int32(a), int32(p) //nolint:gosec // rows fit
+	r.PersonTwin[p], r.AccountTwin[a] = int32(a), int32(p) // rows fit
 	r.Basis[p] = basis
 }
 

@@ -396,15 +396,15 @@ func (w *walker) readdress(p, a int) {
 }
 
 func (w *walker) missing(p int) {
-	verdict := "it will be created"
+	detail := "in scope, without account"
 	switch {
 	case w.Charter.Intent == "update":
-		verdict = "the charter only updates"
+		detail += "; the charter only updates"
 	case w.noCreate != "":
-		verdict = "nobody is created while " + w.noCreate
+		detail += "; nobody is created while " + w.noCreate
 		w.withheld[planning.Create]++
 	}
-	w.note("missing-account", p, -1, "", "in scope, without account; %s", verdict)
+	w.note("missing-account", p, -1, "", "%s", detail)
 	if w.emailOn && w.People.Column("email").Cell(p) == "" {
 		w.note("no-email", p, -1, "", "the person has no e-mail address")
 	}

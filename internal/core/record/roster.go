@@ -27,7 +27,7 @@ func (c *Column) Cell(i int) string {
 		start = c.ends[i-1]
 	}
 	b := c.data[start:c.ends[i]]
-	return unsafe.String(unsafe.SliceData(b), len(b)) //nolint:gosec // the builder never writes to a finished cell
+	return unsafe.String(unsafe.SliceData(b), len(b)) // the builder never writes to a finished cell
 }
 
 // Values splits row i into its values, none when absent.
@@ -60,7 +60,7 @@ func (c *Column) push(cell string) error {
 		return fmt.Errorf("one attribute of this roster holds more than 4 GiB of text")
 	}
 	c.data = append(c.data, cell...)
-	c.ends = append(c.ends, uint32(len(c.data))) //nolint:gosec // bounded above
+	c.ends = append(c.ends, uint32(len(c.data))) // bounded above
 	return nil
 }
 
@@ -69,7 +69,7 @@ func NewColumn(n int, cell func(i int, dst []byte) []byte) *Column {
 	c := &Column{ends: make([]uint32, n)}
 	for i := range n {
 		c.data = cell(i, c.data)
-		c.ends[i] = uint32(len(c.data)) //nolint:gosec // derived from columns that are bounded already
+		c.ends[i] = uint32(len(c.data)) // derived from columns that are bounded already
 	}
 	return c
 }
@@ -175,7 +175,7 @@ func (b *Builder) AppendLine(line int, cells []string) error {
 	for len(b.lines) < b.r.n {
 		b.lines = append(b.lines, 0)
 	}
-	b.lines = append(b.lines, int32(min(line, math.MaxInt32))) //nolint:gosec // bounded
+	b.lines = append(b.lines, int32(min(line, math.MaxInt32))) // bounded
 	return b.Append(cells)
 }
 
@@ -330,7 +330,7 @@ func (r *Roster) sortedRows() []uint32 {
 	rows := make([]uint32, r.n)
 	sorted := true
 	for i := range rows {
-		rows[i] = uint32(i) //nolint:gosec // rows are bounded by the column size
+		rows[i] = uint32(i) // rows are bounded by the column size
 		sorted = sorted && (i == 0 || r.ID(i-1) < r.ID(i))
 	}
 	if sorted {
@@ -359,7 +359,7 @@ func (r *Roster) sortedRows() []uint32 {
 				head |= uint64(tail[k])
 			}
 		}
-		entries[i] = entry{head, uint32(i)} //nolint:gosec // as above
+		entries[i] = entry{head, uint32(i)} // as above
 	}
 	slices.SortFunc(entries, func(a, b entry) int {
 		switch {

@@ -37,7 +37,7 @@ func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, erro
 			one[0] = row.Cells[col]
 			cell, err := reader.Cell(i, one)
 			if err != nil {
-				bad := err.(*record.ValueError) //nolint:errorlint,forcetypeassert // Cell returns no other
+				bad := err.(*record.ValueError) // Cell returns no other
 				rej := record.Rejection{Line: row.Line, Column: bad.Native, Reason: bad.Reason}
 				if i > 0 {
 					rej.ID = cells[0]

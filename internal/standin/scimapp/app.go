@@ -154,8 +154,7 @@ func (a *App) Put(attributes map[string]any) string {
 	u := a.users[id]
 	if u == nil {
 		if id == "" {
-			a.next++
-			id = fmt.Sprintf("u%05d", a.next)
+			id = a.newID()
 		}
 		u = &user{ID: id, Created: time.Now().UTC(), Attributes: map[string]any{}}
 		a.users[id] = u
@@ -167,6 +166,15 @@ func (a *App) Put(attributes map[string]any) string {
 	u.Version++
 	a.save()
 	return id
+}
+
+func (a *App) newID() string {
+	for {
+		a.next++
+		if id := fmt.Sprintf("n%05d", a.next); a.users[id] == nil {
+			return id
+		}
+	}
 }
 
 // Remove deletes a user behind everybody's back, without counting it.

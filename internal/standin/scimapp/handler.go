@@ -100,8 +100,7 @@ func (h *handler) Create(_ *http.Request, attributes scim.ResourceAttributes) (s
 		return scim.Resource{}, err
 	}
 	h.alter(attributes)
-	h.next++
-	u := &user{ID: fmt.Sprintf("u%05d", h.next), ExternalID: external, Attributes: attributes, Version: 1, Created: time.Now().UTC()}
+	u := &user{ID: h.app().newID(), ExternalID: external, Attributes: attributes, Version: 1, Created: time.Now().UTC()}
 	h.show(u, nil)
 	h.users[u.ID] = u
 	h.effects.Creates++

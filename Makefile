@@ -1,0 +1,54 @@
+SHELL := /bin/bash
+.DEFAULT_GOAL := help
+GO ?= go
+export GOFLAGS ?=
+
+.PHONY: help demo tour test soak build console lint bench generate verify prepare-server prepare
+
+help: ## list the targets
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
+
+demo: prepare-server build ## run the service with the Larkspur Observatories until Ctrl-C
+	@exec bin/twinning demo
+
+tour: prepare-server build ## play the whole story through the command line; exit 0 only if it comes out right
+	@demo/tour.sh
+
+test: prepare build lint verify ## install, build, lint, verify generated code, run every test
+	$(GO) test -race -timeout 40m ./...
+
+soak: prepare build ## the long and random proofs
+	TWINNING_SOAK=1 $(GO) test -timeout 120m -count=1 ./internal/core/reconcile ./internal/core/charter ./internal/e2e -rapid.checks=20000
+
+build: console ## build bin/twinning with the console in it
+	$(GO) build -o bin/twinning ./cmd/twinning
+
+console: console/node_modules/.installed ## build the console into console/dist
+	@if [[ ! -f console/dist/index.html || -n "$$(find console/src console/index.html console/vite.config.ts console/public -newer console/dist/index.html -print -quit)" ]]; then cd console && npm run -s build; fi
+
+console/node_modules/.installed: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+lint: console/node_modules/.installed ## gofmt, go vet, staticcheck, and the console's checks
+	@test -z "$$(gofmt -l bench cmd console/*.go demo internal)" || { gofmt -l bench cmd demo internal; echo "run gofmt -w on these"; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool -modfile=tools.mod staticcheck ./...
+	cd console && npm run -s check
+
+bench: prepare-server build ## measure the offline reconciliation beside its anchor
+	$(GO) run ./bench
+
+generate: console/node_modules/.installed ## regenerate code from api/openapi.yaml
+	$(GO) tool oapi-codegen -config internal/httpapi/openapi/config.yaml api/openapi.yaml
+	$(GO) tool oapi-codegen -config internal/apiclient/config.yaml api/openapi.yaml
+	cd console && npm run -s generate
+
+verify: ## prove that generated code is current
+	@scripts/verify.sh
+
+prepare-server:
+	@scripts/prepare.sh server
+
+prepare:
+	@scripts/prepare.sh server browser

@@ -1,0 +1,153 @@
+// Package archtest holds the house to its plan: who may import whom, and which
+// outsiders live in which room.
+package archtest
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+const module = "twinning"
+
+// layers says, for every package by longest matching prefix, what else inside
+// the module it may import (by prefix). Extend it when the house grows.
+var layers = map[string][]string{
+	"internal/core":                    {"internal/core"},
+	"internal/format":                  {"internal/core/record", "internal/core/document"},
+	"internal/connector":               {"internal/core", "internal/format"},
+	"internal/connector/file":          {"internal/connector", "internal/core", "internal/format"},
+	"internal/connector/scim":          {"internal/connector", "internal/core", "internal/format"},
+	"internal/store":                   {"internal/core"},
+	"internal/access":                  {"internal/core"},
+	"internal/crypt":                   {"internal/core"},
+	"internal/cluster":                 {},
+	"internal/standin":                 {"internal/format", "internal/core/record"},
+	"internal/service":                 {"internal/core", "internal/format", "internal/connector", "internal/store", "internal/access", "internal/crypt"},
+	"internal/job":                     {"internal/service"},
+	"internal/httpapi":                 {"internal/service", "internal/core", "internal/httpapi/openapi"},
+	"internal/httpapi/openapi":         {},
+	"internal/apiclient":               {},
+	"internal/cli":                     {"internal/app", "internal/apiclient", "internal/core", "internal/format"},
+	"internal/app":                     {"internal", "console", "demo"},
+	"internal/archtest":                {},
+	"internal/e2e":                     {"internal", "demo", "console"},
+	"cmd/twinning":                     {"internal/cli"},
+	"console":                          {},
+	"demo":                             {"internal/core/record"},
+	"bench":                            {"bench/population", "internal/cluster"},
+	"bench/population":                 {"internal/core/record"},
+	"internal/connector/connectortest": {"internal/connector", "internal/core"},
+}
+
+// outsiders live in these rooms alone.
+var outsiders = map[string][]string{
+	"github.com/jackc/pgx":         {"internal/store", "internal/cluster"},
+	"github.com/jmoiron/sqlx":      {"internal/store"},
+	"github.com/pressly/goose":     {"internal/store"},
+	"github.com/labstack/echo":     {"internal/httpapi", "internal/app"},
+	"github.com/getkin":            {"internal/httpapi"},
+	"github.com/spf13/cobra":       {"internal/cli"},
+	"github.com/jedib0t/go-pretty": {"internal/cli"},
+	"cel.dev/cel-go":               {"internal/core/charter"},
+	"github.com/goccy/go-yaml":     {"internal/core/document", "internal/cli"},
+	"github.com/elimity-com/scim":  {"internal/standin/scimapp"},
+	"golang.org/x/crypto":          {"internal/crypt"},
+}
+
+// pure packages look at no clock, file, network, database or log.
+var impure = []string{"os", "net", "net/http", "log", "log/slog", "database/sql", "os/exec", "io/fs", "math/rand", "math/rand/v2"}
+
+func TestLayers(t *testing.T) {
+	used := map[string]bool{}
+	for _, pkg := range packages(t) {
+		layer := longest(layers, pkg.dir)
+		require.NotEmpty(t, layer, "package %s stands in no layer: give it a line in layers", pkg.dir)
+		used[layer] = true
+		for _, imp := range pkg.imports {
+			if inside, ok := strings.CutPrefix(imp, module+"/"); ok {
+				allowed := inside == pkg.dir || slices.ContainsFunc(layers[layer], func(p string) bool { return under(inside, p) })
+				require.True(t, allowed, "%s imports %s: %s may only import %v", pkg.file, inside, layer, layers[layer])
+				sibling := under(pkg.dir, "internal/connector/") && under(inside, "internal/connector/") && inside != pkg.dir
+				require.False(t, sibling, "%s imports its sibling %s: connectors share only the contract", pkg.file, inside)
+			}
+			for outsider, rooms := range outsiders {
+				if under(imp, outsider) {
+					used[outsider] = true
+					require.True(t, slices.ContainsFunc(rooms, func(r string) bool { return under(pkg.dir, r) }), "%s imports %s, which lives in %v alone", pkg.file, imp, rooms)
+				}
+			}
+			if under(pkg.dir, "internal/core") {
+				require.NotContains(t, impure, imp, "%s imports %s: the core is pure computation", pkg.file, imp)
+			}
+		}
+	}
+	for layer := range layers {
+		require.True(t, used[layer] || layer == "internal/e2e" || layer == "internal/archtest" || layer == "internal/connector/connectortest", "no package stands in layer %s: remove its line", layer)
+	}
+	for outsider := range outsiders {
+		require.True(t, used[outsider], "nobody imports %s: remove its line", outsider)
+	}
+}
+
+func under(p, prefix string) bool {
+	return p == prefix || strings.HasPrefix(p, strings.TrimSuffix(prefix, "/")+"/")
+}
+
+func longest(m map[string][]string, dir string) (best string) {
+	for prefix := range m {
+		if under(dir, prefix) && len(prefix) > len(best) {
+			best = prefix
+		}
+	}
+	return best
+}
+
+type pkgFile struct {
+	dir, file string
+	imports   []string
+}
+
+func packages(t *testing.T) (list []pkgFile) {
+	root := "../.."
+	err := filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && p != root) {
+			return filepath.SkipDir
+		}
+		if !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
+			return nil
+		}
+		rel, err := filepath.Rel(root, p)
+		if err != nil {
+			return err
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), p, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		x := pkgFile{dir: path.Dir(filepath.ToSlash(rel)), file: rel}
+		for _, imp := range f.Imports {
+			name, err := strconv.Unquote(imp.Path.Value)
+			if err != nil {
+				return err
+			}
+			x.imports = append(x.imports, name)
+		}
+		list = append(list, x)
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, len(list), 40, "the walk did not find the house")
+	return list
+}
