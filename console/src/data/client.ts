@@ -1,0 +1,41 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "../api/schema";
+
+export type Schemas = components["schemas"];
+export type Lane = Schemas["Lane"];
+export type Plan = Schemas["Plan"];
+export type Change = Schemas["Change"];
+export type Task = Schemas["Task"];
+export type Guard = Schemas["Guard"];
+export type Problem = Schemas["Problem"];
+
+export const api = createClient<paths>({ baseUrl: "/v1" });
+
+/** What went wrong, in the service's own words. */
+export class Refusal extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.title);
+  }
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** The data of an answer; a problem is thrown. */
+export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await call;
+  } catch {
+    throw new Refusal({
+      type: "about:blank",
+      title: "The service does not answer",
+      status: 0,
+      next: "Is it running? This page tries again by itself.",
+    });
+  }
+  if (answer.response.ok) return answer.data as T;
+  const told = answer.error as Problem | undefined;
+  throw new Refusal(
+    told?.title ? told : { type: "about:blank", title: `The service answered ${answer.response.status}`, status: answer.response.status },
+  );
+}

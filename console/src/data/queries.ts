@@ -1,0 +1,146 @@
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { api, ask, type Schemas, type Task } from "./client";
+
+/** One factory for all keys, so that what belongs together is made stale together. */
+export const keys = {
+  me: ["me"] as const,
+  freeze: ["freeze"] as const,
+  lanes: ["lanes"] as const,
+  lane: (lane: string) => ["lanes", lane] as const,
+  laneList: (lane: string, what: string, filter: object) => ["lanes", lane, what, filter] as const,
+  plan: (plan: number) => ["plans", plan] as const,
+  changes: (plan: number, filter: object) => ["plans", plan, "changes", filter] as const,
+  run: (run: number) => ["runs", run] as const,
+  systems: ["systems"] as const,
+  system: (name: string) => ["systems", name] as const,
+  tasks: ["tasks"] as const,
+};
+
+export const useMe = () => useQuery({ queryKey: keys.me, queryFn: () => ask(api.GET("/me")), retry: false, staleTime: 60_000 });
+export const useFreeze = () => useQuery({ queryKey: keys.freeze, queryFn: () => ask(api.GET("/freeze")), refetchInterval: 5000 });
+export const useLanes = () => useQuery({ queryKey: keys.lanes, queryFn: () => ask(api.GET("/lanes")), refetchInterval: 5000 });
+export const useLane = (lane: string) =>
+  useQuery({
+    queryKey: keys.lane(lane),
+    queryFn: () => ask(api.GET("/lanes/{lane}", { params: { path: { lane } } })),
+    refetchInterval: 5000,
+  });
+export const useSystems = () => useQuery({ queryKey: keys.systems, queryFn: () => ask(api.GET("/systems")), refetchInterval: 5000 });
+export const useSystem = (system: string) =>
+  useQuery({
+    queryKey: keys.system(system),
+    queryFn: () => ask(api.GET("/systems/{system}", { params: { path: { system } } })),
+    refetchInterval: 5000,
+  });
+export const usePlan = (plan: number) =>
+  useQuery({
+    queryKey: keys.plan(plan),
+    queryFn: () => ask(api.GET("/plans/{plan}", { params: { path: { plan } } })),
+    refetchInterval: 2000,
+  });
+export const useRun = (run: number | undefined) =>
+  useQuery({
+    queryKey: keys.run(run ?? 0),
+    enabled: run !== undefined,
+    queryFn: () => ask(api.GET("/runs/{run}", { params: { path: { run: run ?? 0 } } })),
+    refetchInterval: 1000,
+  });
+export const useTasks = () =>
+  useQuery({ queryKey: keys.tasks, queryFn: () => ask(api.GET("/tasks", { params: { query: { limit: 100 } } })), refetchInterval: 2000 });
+export const useCharter = (lane: string) =>
+  useQuery({
+    queryKey: keys.laneList(lane, "charter", {}),
+    queryFn: () => ask(api.GET("/lanes/{lane}/charter", { params: { path: { lane } } })),
+  });
+export const usePlans = (lane: string) =>
+  useQuery({
+    queryKey: keys.laneList(lane, "plans", {}),
+    queryFn: () => ask(api.GET("/lanes/{lane}/plans", { params: { path: { lane } } })),
+    refetchInterval: 5000,
+  });
+export const useWhy = (lane: string, person?: string, account?: string) =>
+  useQuery({
+    queryKey: keys.laneList(lane, "why", { person, account }),
+    queryFn: () => ask(api.GET("/lanes/{lane}/why", { params: { path: { lane }, query: { person, account } } })),
+  });
+export const useRosters = (system: string) =>
+  useQuery({
+    queryKey: [...keys.system(system), "rosters"],
+    queryFn: () => ask(api.GET("/systems/{system}/rosters", { params: { path: { system } } })),
+    refetchInterval: 5000,
+  });
+export const useRejections = (roster: number | undefined) =>
+  useQuery({
+    queryKey: ["rejections", roster],
+    enabled: roster !== undefined,
+    queryFn: () => ask(api.GET("/rosters/{roster}/rejections", { params: { path: { roster: roster ?? 0 }, query: { limit: 200 } } })),
+  });
+
+const next = (last: { next?: string }) => last.next;
+
+export const useVerdicts = (lane: string, side: "people" | "accounts", state: string, q: string) =>
+  useInfiniteQuery({
+    queryKey: keys.laneList(lane, side, { state, q }),
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/lanes/{lane}/records", { params: { path: { lane }, query: { side, state, q, cursor: pageParam, limit: 100 } } })),
+    initialPageParam: "",
+    getNextPageParam: next,
+  });
+export const useFindings = (lane: string, code: string, q: string) =>
+  useInfiniteQuery({
+    queryKey: keys.laneList(lane, "findings", { code, q }),
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/lanes/{lane}/findings", { params: { path: { lane }, query: { code, q, cursor: pageParam, limit: 100 } } })),
+    initialPageParam: "",
+    getNextPageParam: next,
+  });
+export const useChanges = (plan: number, verb: string, outcome: string, q: string, live: boolean) =>
+  useInfiniteQuery({
+    queryKey: keys.changes(plan, { verb, outcome, q }),
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/plans/{plan}/changes", { params: { path: { plan }, query: { verb, outcome, q, cursor: pageParam, limit: 100 } } })),
+    initialPageParam: "",
+    getNextPageParam: next,
+    refetchInterval: live ? 1000 : false,
+  });
+
+/** An act: whatever it touches is read again, so no page needs a refresh to be true. */
+export function useAct<I, O>(act: (input: I) => Promise<O>, done?: (out: O) => void) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: act,
+    onSuccess: (out: O) => {
+      client.invalidateQueries();
+      done?.(out);
+    },
+  });
+}
+
+/** Follows a task by server-sent events until it ends. */
+export function useTask(id: number | undefined, ended?: (task: Task) => void): Task | undefined {
+  const [task, setTask] = useState<Task>();
+  const client = useQueryClient();
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a new callback must not open a new stream
+  useEffect(() => {
+    if (id === undefined) return;
+    const source = new EventSource(`/v1/tasks/${id}/events`);
+    source.addEventListener("task", (e) => {
+      const t = JSON.parse((e as MessageEvent).data) as Task;
+      setTask(t);
+      if (t.ended) {
+        source.close();
+        client.invalidateQueries();
+        ended?.(t);
+      }
+    });
+    return () => source.close();
+  }, [id]);
+  return task?.id === id ? task : undefined;
+}
+
+export type Right = Schemas["Right"];
+export const useMay = () => {
+  const me = useMe();
+  return (right: Right) => me.data?.rights.includes(right) ?? false;
+};

@@ -1,0 +1,41 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter, RouterProvider } from "react-router";
+import { LanePage } from "./pages/Lane";
+import { LanesPage } from "./pages/Lanes";
+import { PlanPage } from "./pages/Plan";
+import { Shell } from "./pages/Shell";
+import { SystemPage } from "./pages/System";
+import { SystemsPage } from "./pages/Systems";
+import { TasksPage } from "./pages/Tasks";
+import { WhyPage } from "./pages/Why";
+import "./theme.css";
+
+const client = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 1000 } } });
+const router = createBrowserRouter([
+  {
+    path: "/",
+    element: <Shell />,
+    children: [
+      { index: true, element: <LanesPage /> },
+      { path: "lanes/:lane", element: <LanePage /> },
+      { path: "lanes/:lane/why", element: <WhyPage /> },
+      { path: "plans/:plan", element: <PlanPage /> },
+      { path: "systems", element: <SystemsPage /> },
+      { path: "systems/:system", element: <SystemPage /> },
+      { path: "tasks", element: <TasksPage /> },
+      { path: "*", element: <p>There is no page at this address. The lanes are on the first page.</p> },
+    ],
+  },
+]);
+
+const root = document.getElementById("root");
+if (root)
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={client}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
+    </StrictMode>,
+  );

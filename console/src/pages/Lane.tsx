@@ -1,0 +1,334 @@
+import { Tabs } from "radix-ui";
+import { useState } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
+import { api, ask, type Schemas } from "../data/client";
+import { useAct, useCharter, useFindings, useLane, useMay, usePlans, useTask, useVerdicts } from "../data/queries";
+import { BalanceDrawing, BalanceTable } from "../ui/balance";
+import { Glyph, StateWord } from "../ui/glyph";
+import { GuardMeter } from "../ui/guard";
+import { Id, List } from "../ui/list";
+import { Button, Empty, Head, Loading, Search, Trouble, thousands, When } from "../ui/parts";
+import { changes } from "./Lanes";
+
+export function LanePage() {
+  const { lane = "" } = useParams();
+  const view = useLane(lane);
+  const go = useNavigate();
+  const may = useMay();
+  const [params, setParams] = useSearchParams();
+  const [task, setTask] = useState<number>();
+  const progress = useTask(task);
+  const reconcile = useAct(
+    () => ask(api.POST("/lanes/{lane}/reconciliations", { params: { path: { lane } } })),
+    (t: Schemas["Task"]) => setTask(t.id),
+  );
+  const draft = useAct(
+    () => ask(api.POST("/lanes/{lane}/plans", { params: { path: { lane } }, body: {} })),
+    (p: Schemas["Plan"]) => go(`/plans/${p.id}`),
+  );
+  const set = (next: Record<string, string>) => setParams({ ...Object.fromEntries(params), ...next });
+  if (view.isPending) return <Loading />;
+  if (view.error) return <Trouble error={view.error} />;
+  const l = view.data;
+  const latest = l.latest;
+  const working = progress !== undefined && !progress.ended;
+  return (
+    <>
+      <Head
+        trail={[["/", "Lanes"]]}
+        title={l.name}
+        about={
+          <>
+            <span className="text-larkspur">{l.authority}</span> → <span className="text-lichen">{l.downstream}</span>, charter{" "}
+            {l.charterVersion}, reconciled <When at={latest?.at} />
+            {l.observing && ", only observing"}
+          </>
+        }
+      >
+        <Button disabled={!may("work") || working || reconcile.isPending} onClick={() => reconcile.mutate(undefined)}>
+          {working ? "Reconciling…" : "Reconcile"}
+        </Button>
+        <Button
+          tone="main"
+          disabled={!may("work") || !latest || Object.keys(latest.changes).length === 0}
+          onClick={() => draft.mutate(undefined)}
+        >
+          {latest ? `Draft a plan of ${thousands(Object.values(latest.changes).reduce((a, b) => a + b, 0))} changes` : "Draft a plan"}
+        </Button>
+      </Head>
+      {(reconcile.error || draft.error) && <Trouble error={reconcile.error ?? draft.error} />}
+      {progress?.state === "failed" && <Trouble error={progress.message} />}
+      {!latest && (
+        <Empty>
+          <p>This lane has not been reconciled yet.</p>
+          <p>Take a roster of both systems, then reconcile.</p>
+        </Empty>
+      )}
+      {latest && (
+        <>
+          <section className="mb-4 grid grid-cols-[760px_1fr] gap-8">
+            <BalanceDrawing
+              balance={latest.balance}
+              chosen={{ side: params.get("view") ?? "", state: params.get("state") ?? "" }}
+              choose={(side, state) => setParams({ view: side, state })}
+            />
+            <div>
+              <BalanceTable balance={latest.balance} />
+              <p className="mt-2 text-soft">Would change: {changes(latest.changes)}</p>
+              {latest.guards
+                .filter((g) => g.tripped)
+                .map((g) => (
+                  <GuardMeter key={g.verb + g.message} guard={g} />
+                ))}
+              {Object.entries(latest.withheld).map(([verb, n]) => (
+                <p key={verb} className="text-madder">
+                  <Glyph state="harm" /> withheld: {n} × {verb}, because records could not be read
+                </p>
+              ))}
+            </div>
+          </section>
+          <Tabs.Root value={params.get("view") ?? "findings"} onValueChange={(v) => setParams({ view: v })}>
+            <Tabs.List aria-label="lists" className="mb-2 flex items-center gap-4 border-hair border-b">
+              {["findings", "people", "accounts", "plans", "charter"].map((v) => (
+                <Tabs.Trigger
+                  key={v}
+                  value={v}
+                  className="py-1.5 text-soft capitalize data-[state=active]:border-ink data-[state=active]:border-b-2 data-[state=active]:text-ink"
+                >
+                  {v}
+                </Tabs.Trigger>
+              ))}
+            </Tabs.List>
+            <Tabs.Content value="findings">
+              <Findings lane={lane} code={params.get("code") ?? ""} q={params.get("q") ?? ""} set={set} />
+            </Tabs.Content>
+            <Tabs.Content value="people">
+              <Records lane={lane} side="people" state={params.get("state") ?? ""} q={params.get("q") ?? ""} set={set} />
+            </Tabs.Content>
+            <Tabs.Content value="accounts">
+              <Records lane={lane} side="accounts" state={params.get("state") ?? ""} q={params.get("q") ?? ""} set={set} />
+            </Tabs.Content>
+            <Tabs.Content value="plans">
+              <Plans lane={lane} />
+            </Tabs.Content>
+            <Tabs.Content value="charter">
+              <CharterText lane={lane} />
+            </Tabs.Content>
+          </Tabs.Root>
+        </>
+      )}
+    </>
+  );
+}
+
+type Filter = { lane: string; q: string; set: (next: Record<string, string>) => void };
+
+function Pick({
+  label,
+  value,
+  options,
+  onChange,
+}: {
+  label: string;
+  value: string;
+  options: [string, string][];
+  onChange: (v: string) => void;
+}) {
+  return (
+    <label className="text-soft">
+      {label}{" "}
+      <select value={value} onChange={(e) => onChange(e.target.value)} className="h-7 rounded-sm border border-hair bg-leaf px-1 text-ink">
+        {options.map(([v, name]) => (
+          <option key={v} value={v}>
+            {name}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+}
+
+const height = "max(300px, calc(100vh - 540px))";
+
+function Findings({ lane, code, q, set }: Filter & { code: string }) {
+  const list = useFindings(lane, code, q);
+  const go = useNavigate();
+  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const counts = list.data?.pages[0]?.counts ?? {};
+  const all = Object.values(counts).reduce((a, b) => a + b, 0);
+  return (
+    <>
+      <div className="mb-2 flex items-center gap-4">
+        <Search label="Search findings" value={q} onChange={(v) => set({ q: v })} />
+        <Pick
+          label="code"
+          value={code}
+          onChange={(v) => set({ code: v })}
+          options={[
+            ["", `all (${all})`],
+            ...Object.entries(counts)
+              .sort()
+              .map(([c, n]) => [c, `${c} (${n})`] as [string, string]),
+          ]}
+        />
+      </div>
+      {list.error && <Trouble error={list.error} />}
+      {list.data && rows.length === 0 ? (
+        <Empty>{all === 0 ? "Nothing is wrong in this lane." : "No finding matches; clear the search or the filter."}</Empty>
+      ) : (
+        <List
+          label="findings"
+          height={height}
+          rows={rows}
+          rowKey={(f) => f.id}
+          more={list.hasNextPage ? list.fetchNextPage : undefined}
+          open={(f) =>
+            go(
+              `/lanes/${lane}/why?${f.person ? `person=${encodeURIComponent(f.person)}` : ""}${f.account ? `&account=${encodeURIComponent(f.account)}` : ""}`,
+            )
+          }
+          columns={[
+            {
+              name: "severity",
+              width: "76px",
+              cell: (f) =>
+                f.accepted ? (
+                  <span className="text-soft">accepted</span>
+                ) : (
+                  <span className={f.severity === "error" ? "text-madder" : f.severity === "warning" ? "text-ochre" : "text-soft"}>
+                    {f.severity}
+                  </span>
+                ),
+            },
+            { name: "code", width: "145px", cell: (f) => f.code },
+            {
+              name: "person",
+              width: "1fr",
+              cell: (f) =>
+                f.person && (
+                  <>
+                    <span>{f.personLabel}</span> <Id>{f.person}</Id>
+                  </>
+                ),
+            },
+            {
+              name: "account",
+              width: "1fr",
+              cell: (f) =>
+                f.account && (
+                  <>
+                    <span>{f.accountLabel}</span> <Id>{f.account}</Id>
+                  </>
+                ),
+            },
+            { name: "what is wrong", width: "2.4fr", cell: (f) => f.detail },
+            { name: "since", width: "84px", cell: (f) => <When at={f.since} /> },
+          ]}
+        />
+      )}
+    </>
+  );
+}
+
+const states = {
+  people: ["twinned", "missing", "duplicate", "contested", "exempt"],
+  accounts: ["twinned", "orphan", "duplicate", "contested", "exempt"],
+};
+
+function Records({ lane, side, state, q, set }: Filter & { side: "people" | "accounts"; state: string }) {
+  const list = useVerdicts(lane, side, state, q);
+  const go = useNavigate();
+  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const total = list.data?.pages[0]?.total ?? 0;
+  return (
+    <>
+      <div className="mb-2 flex items-center gap-4">
+        <Search label={`Search ${side}`} value={q} onChange={(v) => set({ q: v })} />
+        <Pick
+          label="state"
+          value={state}
+          onChange={(v) => set({ state: v })}
+          options={[["", "all"], ...states[side].map((s) => [s, s] as [string, string])]}
+        />
+        <span className="text-soft">{thousands(total)} records</span>
+      </div>
+      {list.error && <Trouble error={list.error} />}
+      {list.data && rows.length === 0 ? (
+        <Empty>Nobody is here.</Empty>
+      ) : (
+        <List
+          label={side}
+          height={height}
+          rows={rows}
+          rowKey={(v) => v.id}
+          more={list.hasNextPage ? list.fetchNextPage : undefined}
+          open={(v) => go(`/lanes/${lane}/why?${side === "people" ? "person" : "account"}=${encodeURIComponent(v.id)}`)}
+          columns={[
+            { name: "state", width: "100px", cell: (v) => <StateWord state={v.state} /> },
+            {
+              name: side === "people" ? "person" : "account",
+              width: "1.3fr",
+              cell: (v) => (
+                <>
+                  <span className="font-medium">{v.label || "—"}</span> <Id>{v.id}</Id>
+                </>
+              ),
+            },
+            { name: side === "people" ? "number" : "login", width: "0.9fr", cell: (v) => <Id>{v.login}</Id> },
+            {
+              name: side === "people" ? "account" : "person",
+              width: "1.3fr",
+              cell: (v) =>
+                v.twin && (
+                  <>
+                    <span>{v.twinLabel}</span> <Id>{v.twin}</Id>
+                  </>
+                ),
+            },
+            { name: "basis", width: "70px", cell: (v) => v.basis },
+            { name: "note", width: "2fr", cell: (v) => <span className="text-soft">{v.note}</span> },
+          ]}
+        />
+      )}
+    </>
+  );
+}
+
+function Plans({ lane }: { lane: string }) {
+  const list = usePlans(lane);
+  const go = useNavigate();
+  if (!list.data) return <Loading />;
+  if (list.data.items.length === 0) return <Empty>No plan has been drafted yet.</Empty>;
+  return (
+    <List
+      label="plans"
+      height={height}
+      rows={list.data.items}
+      rowKey={(p) => String(p.id)}
+      open={(p) => go(`/plans/${p.id}`)}
+      columns={[
+        { name: "plan", width: "60px", right: true, cell: (p) => p.id },
+        { name: "state", width: "100px", cell: (p) => p.state },
+        { name: "changes", width: "2fr", cell: (p) => changes(p.verbs) },
+        { name: "drafted by", width: "1fr", cell: (p) => p.by },
+        { name: "drafted", width: "120px", cell: (p) => <When at={p.created} /> },
+        { name: "sealed by", width: "1fr", cell: (p) => p.sealedBy ?? "" },
+      ]}
+    />
+  );
+}
+
+function CharterText({ lane }: { lane: string }) {
+  const charter = useCharter(lane);
+  if (!charter.data) return <Loading />;
+  return (
+    <>
+      {charter.data.notes.map((n) => (
+        <p key={n.line + n.message} className="text-soft">
+          line {n.line}: {n.message}
+        </p>
+      ))}
+      <pre className="overflow-x-auto border-hair border-y py-2 font-mono text-[12px] leading-5">{charter.data.source}</pre>
+    </>
+  );
+}

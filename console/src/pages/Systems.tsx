@@ -1,0 +1,38 @@
+import { useNavigate } from "react-router";
+import { useSystems } from "../data/queries";
+import { List } from "../ui/list";
+import { Empty, Head, Loading, Trouble, thousands, When } from "../ui/parts";
+
+export function SystemsPage() {
+  const systems = useSystems();
+  const go = useNavigate();
+  return (
+    <>
+      <Head title="Systems" about="Places that hold identities. A new one is read-only until somebody opens it for writing." />
+      {systems.isPending && <Loading />}
+      {systems.error && <Trouble error={systems.error} />}
+      {systems.data?.items.length === 0 && (
+        <Empty>
+          No system yet. Register one: <code className="font-mono">twinning system put hq --kind file --set path=/data/hq.csv</code>
+        </Empty>
+      )}
+      {systems.data && systems.data.items.length > 0 && (
+        <List
+          label="systems"
+          rows={systems.data.items}
+          rowKey={(s) => s.name}
+          open={(s) => go(`/systems/${s.name}`)}
+          columns={[
+            { name: "system", width: "1.2fr", cell: (s) => <span className="font-medium">{s.name}</span> },
+            { name: "kind", width: "80px", cell: (s) => s.kind },
+            { name: "writing", width: "110px", cell: (s) => (s.writable ? "open" : "read-only") },
+            { name: "records", width: "90px", right: true, cell: (s) => (s.records === undefined ? "—" : thousands(s.records)) },
+            { name: "rejected", width: "90px", right: true, cell: (s) => (s.latest ? thousands(s.latest.rejected) : "—") },
+            { name: "last roster", width: "120px", cell: (s) => <When at={s.latest?.ended} /> },
+            { name: "", width: "2fr", cell: (s) => <span className="text-soft">{s.notes.join("; ")}</span> },
+          ]}
+        />
+      )}
+    </>
+  );
+}

@@ -1,0 +1,165 @@
+import { useState } from "react";
+import { useParams, useSearchParams } from "react-router";
+import { api, ask, type Schemas } from "../data/client";
+import { useAct, useMay, useWhy } from "../data/queries";
+import { Glyph, StateWord } from "../ui/glyph";
+import { Id } from "../ui/list";
+import { Button, Head, Loading, Trouble } from "../ui/parts";
+
+const words: Record<string, string> = {
+  agree: "agree",
+  differ: "differ",
+  "person-blank": "the person has none",
+  "account-blank": "the account has none",
+  "both-blank": "neither has one",
+};
+
+export function WhyPage() {
+  const { lane = "" } = useParams();
+  const [params, setParams] = useSearchParams();
+  const why = useWhy(lane, params.get("person") ?? undefined, params.get("account") ?? undefined);
+  if (why.isPending) return <Loading />;
+  if (why.error) return <Trouble error={why.error} />;
+  const w = why.data;
+  return (
+    <>
+      <Head
+        trail={[
+          ["/", "Lanes"],
+          [`/lanes/${lane}`, lane],
+        ]}
+        title={w.person?.label || w.account?.label || "Why"}
+        about={
+          <>
+            <StateWord state={w.state} />
+            {w.basis && `, ${w.basis}`}
+            {w.note && `: ${w.note}`}
+          </>
+        }
+      />
+      <section aria-label="side by side" className="border-hair border-y">
+        <div className="grid grid-cols-[1fr_150px_1fr] gap-3 border-hair border-b py-2">
+          <Record side="larkspur" record={w.person} none="no person" />
+          <span />
+          <Record side="lichen" record={w.account} none="no account" />
+        </div>
+        {w.keys.map((k) => (
+          <div key={k.key} className="grid grid-cols-[1fr_150px_1fr] items-baseline gap-3 py-0.5" data-state={k.verdict}>
+            <span className="text-right font-mono text-[12px]">{k.person || "—"}</span>
+            <span
+              className={`border-hair border-x text-center ${k.verdict === "agree" ? "font-semibold" : k.verdict === "differ" ? "text-madder" : "text-soft"}`}
+            >
+              {k.key}: {words[k.verdict]}
+            </span>
+            <span>
+              <span className="font-mono text-[12px]">{k.account || "—"}</span>
+              {k.sharedPeople.length + k.sharedAccounts.length > 0 && (
+                <span className="ml-2 text-ochre">
+                  <Glyph state="contested" /> also carried by{" "}
+                  {[...k.sharedPeople.map((p) => `person ${p}`), ...k.sharedAccounts.map((a) => `account ${a}`)].join(", ")}
+                </span>
+              )}
+            </span>
+          </div>
+        ))}
+        <div className="my-1 border-hair border-t" />
+        {w.attributes.map((a) => (
+          <div key={a.attribute} className={`grid grid-cols-[1fr_150px_1fr] gap-3 py-0.5 ${a.equal ? "text-soft" : ""}`}>
+            <span className="text-right">{a.person && a.account && !a.equal ? <ins>{a.person}</ins> : a.person}</span>
+            <span className="border-hair border-x text-center text-soft">{a.attribute}</span>
+            <span>{a.person && a.account && !a.equal ? <ins>{a.account}</ins> : a.account}</span>
+          </div>
+        ))}
+      </section>
+      <div className="mt-4 grid grid-cols-2 gap-8">
+        <section>
+          <h2>Findings</h2>
+          {w.findings.length === 0 && <p className="text-soft">None about these two.</p>}
+          <ul>
+            {w.findings.map((f) => (
+              <li key={f.id} className="border-hair border-b py-1">
+                <span className="font-medium">{f.code}</span> {f.detail}
+                <p className="text-soft">{f.remedy}</p>
+              </li>
+            ))}
+          </ul>
+          {w.proposals.length > 0 && <h2 className="mt-4">To be judged</h2>}
+          {w.proposals.map((p) => (
+            <button
+              key={p.person + p.account}
+              type="button"
+              className="block w-full border-hair border-b py-1 text-left hover:bg-wash"
+              onClick={() => setParams({ person: p.person, account: p.account })}
+            >
+              {p.personLabel} <Id>{p.person}</Id> and {p.accountLabel} <Id>{p.account}</Id>
+              <span className="block text-soft">{p.reason}</span>
+            </button>
+          ))}
+        </section>
+        <Judge lane={lane} why={w} />
+      </div>
+    </>
+  );
+}
+
+function Record({ side, record, none }: { side: "larkspur" | "lichen"; record?: Schemas["Facing"]; none: string }) {
+  const left = side === "larkspur";
+  if (!record) return <span className={`text-soft ${left ? "text-right" : ""}`}>{none}</span>;
+  return (
+    <span className={left ? "text-right" : ""}>
+      <span className={`font-semibold text-base ${left ? "text-larkspur" : "text-lichen"}`}>{record.label || "—"}</span>{" "}
+      <Id>{record.id}</Id> <StateWord state={record.state} />
+    </span>
+  );
+}
+
+/** The desk where a human decides about the two records above. */
+function Judge({ lane, why }: { lane: string; why: Schemas["Why"] }) {
+  const may = useMay();
+  const [reason, setReason] = useState("");
+  const [said, setSaid] = useState("");
+  const rule = useAct(
+    (kind: "same" | "different") =>
+      ask(
+        api.POST("/lanes/{lane}/rulings", {
+          params: { path: { lane } },
+          body: { kind, person: why.person?.id, account: why.account?.id, reason },
+        }),
+      ),
+    (r: Schemas["Ruling"]) => setSaid(`Ruled ${r.kind}. It shows from the next reconciliation on.`),
+  );
+  return (
+    <section>
+      <h2>Decide</h2>
+      {why.rulings.map((r) => (
+        <p key={r.id} className="border-hair border-b py-1">
+          {r.by} ruled <b>{r.kind}</b>: {r.reason}
+        </p>
+      ))}
+      {why.person && why.account ? (
+        <>
+          <label className="mt-2 block">
+            Reason (somebody will ask in a year)
+            <input
+              value={reason}
+              onChange={(e) => setReason(e.target.value)}
+              className="mt-1 block h-7 w-full rounded-sm border border-hair bg-leaf px-2"
+            />
+          </label>
+          {rule.error && <Trouble error={rule.error} />}
+          {said && <p role="status">{said}</p>}
+          <div className="mt-2 flex gap-2">
+            <Button disabled={!may("work") || !reason.trim()} onClick={() => rule.mutate("same")}>
+              They are the same human
+            </Button>
+            <Button disabled={!may("work") || !reason.trim()} onClick={() => rule.mutate("different")}>
+              They are different
+            </Button>
+          </div>
+        </>
+      ) : (
+        <p className="text-soft">Nobody stands on the other side; there is no pair to rule on.</p>
+      )}
+    </section>
+  );
+}

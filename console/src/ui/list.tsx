@@ -1,0 +1,96 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { type ReactNode, useEffect, useRef, useState } from "react";
+
+export type Column<T> = { name: string; width: string; right?: boolean; cell: (row: T) => ReactNode };
+
+/**
+ * A list that people work through: arrows or j/k move, Enter opens, the row in
+ * hand is always visible, more rows come as the end nears.
+ */
+export function List<T>(props: {
+  rows: T[];
+  columns: Column<T>[];
+  rowKey: (row: T) => string;
+  open?: (row: T) => void;
+  more?: () => void;
+  label: string;
+  height?: string;
+}) {
+  const { rows, columns, open, more } = props;
+  const box = useRef<HTMLDivElement>(null);
+  const [at, setAt] = useState(0);
+  const grid = columns.map((c) => c.width).join(" ");
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => 28, overscan: 12 });
+  const items = virtual.getVirtualItems();
+  const last = items.at(-1)?.index ?? 0;
+  useEffect(() => {
+    if (more && rows.length > 0 && last >= rows.length - 5) more();
+  }, [last, rows.length, more]);
+  const move = (to: number) => {
+    const n = Math.max(0, Math.min(rows.length - 1, to));
+    setAt(n);
+    virtual.scrollToIndex(n);
+  };
+  const keys = (e: React.KeyboardEvent) => {
+    const step: Record<string, number> = { ArrowDown: 1, j: 1, ArrowUp: -1, k: -1, PageDown: 15, PageUp: -15 };
+    if (step[e.key]) move(at + step[e.key]);
+    else if (e.key === "Home") move(0);
+    else if (e.key === "End") move(rows.length - 1);
+    else if (e.key === "Enter" && rows[at]) open?.(rows[at]);
+    else return;
+    e.preventDefault();
+  };
+  return (
+    <div role="grid" aria-label={props.label} aria-rowcount={rows.length} className="border-hair border-y text-[13px]">
+      <div role="row" className="grid gap-x-3 border-hair border-b px-2 py-1 text-soft" style={{ gridTemplateColumns: grid }}>
+        {columns.map((c) => (
+          <span key={c.name} role="columnheader" className={c.right ? "text-right" : ""}>
+            {c.name}
+          </span>
+        ))}
+      </div>
+      <div
+        ref={box}
+        role="rowgroup"
+        tabIndex={0}
+        aria-label={`${props.label}, rows`}
+        onKeyDown={keys}
+        className="overflow-auto"
+        style={{ maxHeight: props.height ?? "calc(100vh - 250px)" }}
+      >
+        <div role="presentation" className="relative" style={{ height: virtual.getTotalSize() }}>
+          {items.map((v) => {
+            const row = rows[v.index];
+            return (
+              <div
+                key={props.rowKey(row)}
+                ref={virtual.measureElement}
+                data-index={v.index}
+                role="row"
+                tabIndex={-1}
+                aria-rowindex={v.index + 1}
+                aria-selected={v.index === at}
+                onClick={() => {
+                  setAt(v.index);
+                  open?.(row);
+                }}
+                className={`absolute top-0 right-0 left-0 grid min-h-7 items-baseline gap-x-3 border-hair border-b px-2 py-1 aria-selected:bg-wash hover:bg-wash ${open ? "cursor-pointer" : ""}`}
+                style={{ gridTemplateColumns: grid, transform: `translateY(${v.start}px)` }}
+              >
+                {columns.map((c) => (
+                  <span key={c.name} role="gridcell" className={`min-w-0 break-words ${c.right ? "text-right" : ""}`}>
+                    {c.cell(row)}
+                  </span>
+                ))}
+              </div>
+            );
+          })}
+        </div>
+      </div>
+    </div>
+  );
+}
+
+export function Id({ children }: { children: ReactNode }) {
+  return <span className="font-mono text-[12px] text-soft">{children}</span>;
+}

@@ -1,0 +1,148 @@
+import { type ButtonHTMLAttributes, type ReactNode, useEffect, useRef, useState } from "react";
+import { Link } from "react-router";
+import { Refusal } from "../data/client";
+
+export const thousands = (n: number) => n.toLocaleString("en").replaceAll(",", "\u202f");
+
+export function Button({
+  tone = "plain",
+  className = "",
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { tone?: "plain" | "main" | "harm" }) {
+  const tones = {
+    plain: "border-hair bg-leaf hover:bg-wash",
+    main: "border-ink bg-ink text-paper hover:opacity-90",
+    harm: "border-madder text-madder bg-leaf hover:bg-madder-wash",
+  };
+  return (
+    <button
+      type="button"
+      className={`inline-flex h-7 items-center gap-1.5 whitespace-nowrap rounded-sm border px-2.5 disabled:cursor-not-allowed disabled:opacity-50 ${tones[tone]} ${className}`}
+      {...rest}
+    />
+  );
+}
+
+/** A time told relatively, with the exact one at hand. */
+export function When({ at }: { at?: string }) {
+  const [, tick] = useState(0);
+  useEffect(() => {
+    const t = setInterval(() => tick((n) => n + 1), 30_000);
+    return () => clearInterval(t);
+  }, []);
+  if (!at) return <span className="text-soft">never</span>;
+  const seconds = (Date.now() - new Date(at).getTime()) / 1000;
+  const words =
+    seconds < 60
+      ? "just now"
+      : seconds < 3600
+        ? `${Math.floor(seconds / 60)} min ago`
+        : seconds < 86_400
+          ? `${Math.floor(seconds / 3600)} h ago`
+          : new Date(at).toLocaleDateString("en-CA");
+  return (
+    <time dateTime={at} title={new Date(at).toLocaleString("en-CA")}>
+      {words}
+    </time>
+  );
+}
+
+export function Trouble({ error }: { error: unknown }) {
+  const p = error instanceof Refusal ? error.problem : { title: String(error), detail: undefined, next: undefined };
+  return (
+    <div role="alert" className="my-2 border-madder border-l-2 bg-madder-wash px-3 py-2">
+      <p className="font-medium text-madder">{p.title}</p>
+      {p.detail && <p className="whitespace-pre-wrap">{p.detail}</p>}
+      {p.next && <p className="text-soft">{p.next}</p>}
+    </div>
+  );
+}
+
+export function Empty({ children }: { children: ReactNode }) {
+  return <div className="border-hair border-y py-8 text-center text-soft">{children}</div>;
+}
+
+export function Loading() {
+  return (
+    <p className="py-6 text-center text-soft" aria-live="polite">
+      Reading…
+    </p>
+  );
+}
+
+/** The head of a page: where we are, and what can be done here. */
+export function Head({
+  trail,
+  title,
+  about,
+  children,
+}: {
+  trail?: [string, string][];
+  title: ReactNode;
+  about?: ReactNode;
+  children?: ReactNode;
+}) {
+  return (
+    <header className="mb-3 flex items-end justify-between gap-4">
+      <div className="min-w-0">
+        {trail && (
+          <nav aria-label="trail" className="text-soft">
+            {trail.map(([to, name]) => (
+              <span key={to}>
+                <Link to={to} className="underline decoration-hair underline-offset-2 hover:decoration-ink">
+                  {name}
+                </Link>
+                {" › "}
+              </span>
+            ))}
+          </nav>
+        )}
+        <h1>{title}</h1>
+        {about && <p className="text-soft">{about}</p>}
+      </div>
+      <div className="flex shrink-0 items-center gap-2">{children}</div>
+    </header>
+  );
+}
+
+export function Search({ value, onChange, label }: { value: string; onChange: (v: string) => void; label: string }) {
+  const [text, setText] = useState(value);
+  const input = useRef<HTMLInputElement>(null);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only typing sends a search
+  useEffect(() => {
+    const t = setTimeout(() => text !== value && onChange(text), 200);
+    return () => clearTimeout(t);
+  }, [text]);
+  useEffect(() => {
+    const key = (e: KeyboardEvent) => {
+      if (e.key === "/" && !(e.target instanceof HTMLInputElement || e.target instanceof HTMLTextAreaElement)) {
+        e.preventDefault();
+        input.current?.focus();
+      }
+    };
+    addEventListener("keydown", key);
+    return () => removeEventListener("keydown", key);
+  }, []);
+  return (
+    <input
+      ref={input}
+      type="search"
+      aria-label={label}
+      placeholder={`${label}  /`}
+      value={text}
+      onChange={(e) => setText(e.target.value)}
+      className="h-7 w-56 rounded-sm border border-hair bg-leaf px-2 placeholder:text-soft"
+    />
+  );
+}
+
+export function Progress({ done, total, label }: { done: number; total: number; label: string }) {
+  return (
+    <div className="flex items-center gap-3" aria-live="polite">
+      <progress className="h-2 w-56 accent-larkspur" max={Math.max(total, 1)} value={done} aria-label={label} />
+      <span>
+        {label}: {thousands(done)} of {thousands(total)}
+      </span>
+    </div>
+  );
+}
