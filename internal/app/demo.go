@@ -46,6 +46,7 @@ func Demo(ctx context.Context, cfg DemoConfig) (err error) {
 	if err != nil {
 		return err
 	}
+	defer app.Flush()
 	d := &director{App: a, ctx: ctx, who: access.Caller{Name: "demo", Rights: access.All}, application: app}
 	if _, err := a.Service.System(ctx, "hq"); err != nil {
 		if err := d.play(cfg.DataDir, address); err != nil {

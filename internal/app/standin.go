@@ -21,6 +21,7 @@ func ServeStandin(ctx context.Context, listen, state, token string, ready func(u
 	if err != nil {
 		return fmt.Errorf("the stand-in can't listen on %s: %w", listen, err)
 	}
+	defer a.Flush()
 	server := &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second}
 	go func() {
 		<-ctx.Done()

@@ -68,8 +68,8 @@ func New(cfg Config) (*echo.Echo, error) {
 		}
 		return c.String(http.StatusOK, "ok\n")
 	})
-	group := e.Group("", s.guard)
-	openapi.RegisterHandlersWithBaseURL(group, openapi.NewStrictHandler(s, nil), base)
+	group := e.Group(base, s.guard)
+	openapi.RegisterHandlers(group, openapi.NewStrictHandler(s, nil))
 	if cfg.Console != nil {
 		e.GET("/*", s.console)
 	}

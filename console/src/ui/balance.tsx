@@ -70,7 +70,6 @@ export function BalanceDrawing({
       const share = `${((100 * p.count) / Math.max(balance[side].total, 1)).toFixed(1)} %`;
       const selected = chosen?.side === side && chosen.state === p.state;
       return (
-        // biome-ignore lint/a11y/noStaticElementInteractions: role and keys are given
         <g
           key={p.state}
           role="button"
@@ -79,7 +78,11 @@ export function BalanceDrawing({
           aria-pressed={selected}
           className="cursor-pointer focus-visible:outline-2 focus-visible:outline-larkspur"
           onClick={() => choose(side, p.state)}
-          onKeyDown={(e) => (e.key === "Enter" || e.key === " ") && (e.preventDefault(), choose(side, p.state))}
+          onKeyDown={(e) => {
+            if (e.key !== "Enter" && e.key !== " ") return;
+            e.preventDefault();
+            choose(side, p.state);
+          }}
         >
           <title>{`${p.state}: ${thousands(p.count)}, ${share}`}</title>
           <rect

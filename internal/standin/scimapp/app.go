@@ -68,6 +68,7 @@ type App struct {
 	wrong    Misbehaviour
 	requests int
 	writes   int
+	dirty    bool
 	server   http.Handler
 }
 
@@ -191,11 +192,26 @@ func (a *App) sorted() []*user {
 	return list
 }
 
-// save keeps the state; the file is replaced as a whole.
+// savePause gathers the writes of a moment into one file.
+const savePause = 200 * time.Millisecond
+
+// save has the state kept soon; many changes in a row cost one file.
 func (a *App) save() {
-	if a.file == "" {
+	if a.file == "" || a.dirty {
 		return
 	}
+	a.dirty = true
+	time.AfterFunc(savePause, a.Flush)
+}
+
+// Flush keeps the state now; the file is replaced as a whole.
+func (a *App) Flush() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if !a.dirty {
+		return
+	}
+	a.dirty = false
 	src, err := json.Marshal(state{a.next, a.sorted(), a.effects})
 	if err == nil {
 		tmp := a.file + ".new"
@@ -205,7 +221,7 @@ func (a *App) save() {
 			}
 		}
 	}
-	if err != nil {
+	if err != nil && !os.IsNotExist(err) { // the folder of a finished test is gone
 		panic("the stand-in can't keep its state: " + err.Error())
 	}
 }

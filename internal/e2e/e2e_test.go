@@ -1,0 +1,126 @@
+// Package e2e drives the whole program as its users do: the service on
+// loopback through its HTTP interface and its command line, the console in a
+// real browser, against a real PostgreSQL and the simulated application.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/access"
+	"twinning/internal/app"
+	"twinning/internal/cli"
+	"twinning/internal/standin/scimapp"
+)
+
+// house is a running demo.
+type house struct {
+	t           *testing.T
+	app         *app.App
+	url         string
+	application *scimapp.App
+	credentials string
+}
+
+// newHouse starts the demo with the Larkspur Observatories for one test.
+func newHouse(t *testing.T) *house {
+	t.Helper()
+	h := &house{t: t}
+	dir := dataDir(t)
+	h.credentials = filepath.Join(dir, "credentials.json")
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	ready := make(chan struct{})
+	go func() {
+		ended <- app.Demo(ctx, app.DemoConfig{DataDir: dir, Listen: "127.0.0.1:0", Volatile: true, Talk: io.Discard, Ready: func(a *app.App, url string, standin *scimapp.App) {
+			h.app, h.url, h.application = a, url, standin
+			close(ready)
+		}})
+	}()
+	t.Cleanup(func() {
+		cancel()
+		require.NoError(t, <-ended)
+	})
+	select {
+	case <-ready:
+	case err := <-ended:
+		ended <- nil
+		require.NoError(t, err)
+	case <-time.After(2 * time.Minute):
+		t.Fatal("the demo did not start within two minutes")
+	}
+	return h
+}
+
+// dataDir is a folder that the account postgres may reach, unlike t.TempDir
+// below a private one.
+func dataDir(t *testing.T) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "twinning-e2e-")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	return dir
+}
+
+// twinning runs the real command line and returns what it printed.
+func (h *house) twinning(wantExit int, args ...string) string {
+	h.t.Helper()
+	h.t.Setenv("TWINNING_CREDENTIALS", h.credentials)
+	h.t.Setenv("TWINNING_ADDRESS", h.url)
+	h.t.Setenv("TWINNING_PASSWORD", h.app.Password)
+	var out, talk bytes.Buffer
+	got := cli.Main(args, strings.NewReader(""), &out, &talk)
+	require.Equal(h.t, wantExit, got, "twinning %s\n%s%s", strings.Join(args, " "), out.String(), talk.String())
+	return out.String() + talk.String()
+}
+
+// token makes a bearer token for a user with just these rights.
+func (h *house) token(rights ...string) string {
+	h.t.Helper()
+	ctx := context.Background()
+	who := access.Caller{Name: "test", Rights: access.All}
+	name := "user-" + strings.Join(rights, "-")
+	_, err := h.app.Service.AddUser(ctx, who, name, rights, "")
+	require.NoError(h.t, err)
+	secret, _, err := h.app.Service.AddToken(ctx, who, name, "test", 1)
+	require.NoError(h.t, err)
+	return secret
+}
+
+// call sends one request; out, when not nil, takes the answer.
+func (h *house) call(method, path, token string, body any, out any) int {
+	h.t.Helper()
+	var in io.Reader
+	if body != nil {
+		b, err := json.Marshal(body)
+		require.NoError(h.t, err)
+		in = bytes.NewReader(b)
+	}
+	req, err := http.NewRequest(method, h.url+path, in)
+	require.NoError(h.t, err)
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(h.t, err)
+	defer func() { _ = res.Body.Close() }()
+	answer, err := io.ReadAll(res.Body)
+	require.NoError(h.t, err)
+	if out != nil && res.StatusCode < 300 {
+		require.NoError(h.t, json.Unmarshal(answer, out), string(answer))
+	}
+	return res.StatusCode
+}
