@@ -33,7 +33,7 @@ func newPage(t *testing.T) *page {
 
 func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, 90*time.Second)
 	defer cancel()
 	require.NoError(p.t, chromedp.Do(ctx, steps...))
 }
@@ -41,7 +41,7 @@ func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 // eval runs JavaScript and returns its value.
 func eval[T any](p *page, js string) T {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, 90*time.Second)
 	defer cancel()
 	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](js))
 	require.NoError(p.t, err, js)
@@ -51,7 +51,7 @@ func eval[T any](p *page, js string) T {
 // until waits for an expression to become true.
 func (p *page) until(js, why string) {
 	p.t.Helper()
-	deadline := time.Now().Add(30 * time.Second)
+	deadline := time.Now().Add(90 * time.Second)
 	for !eval[bool](p, js) {
 		if time.Now().After(deadline) {
 			require.Fail(p.t, why, "the page shows:\n%s", eval[string](p, "document.body.innerText"))
@@ -74,6 +74,13 @@ func (p *page) press(text string) {
 	eval[bool](p, `(() => { const e = `+find+`; if (e instanceof SVGElement) e.dispatchEvent(new MouseEvent('click', {bubbles: true})); else if (e.getAttribute('role') === 'tab') { e.focus(); e.dispatchEvent(new MouseEvent('mousedown', {bubbles: true, button: 0})); } else e.click(); return true })()`)
 }
 
+// fill replaces an input's text as typing would.
+func (p *page) fill(selector, text string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf("!!document.querySelector(%q)", selector), "expected an input "+selector)
+	eval[bool](p, fmt.Sprintf(`(() => { const e = document.querySelector(%q); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(e, %q); e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`, selector, text))
+}
+
 // shot keeps a picture when TWINNING_SHOTS names a folder.
 func (p *page) shot(name string, dark bool) {
 	p.t.Helper()
@@ -83,7 +90,7 @@ func (p *page) shot(name string, dark bool) {
 	}
 	scheme := map[bool]string{true: "dark", false: "light"}[dark]
 	time.Sleep(400 * time.Millisecond)
-	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, 90*time.Second)
 	defer cancel()
 	require.NoError(p.t, setScheme(ctx, scheme))
 	time.Sleep(200 * time.Millisecond)
@@ -114,11 +121,12 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.Navigate(h.url))
 	p.sees("Sign in")
 	p.accessible("sign-in")
-	p.do(chromedp.SendKeys(`input[autocomplete=username]`, "admin"), chromedp.SendKeys(`input[type=password]`, "wrong password"))
+	p.fill("input[autocomplete=username]", "admin")
+	p.fill("input[type=password]", "wrong password")
 	p.press("Sign in")
 	p.sees("name or password is wrong")
 	p.shot("sign-in", false)
-	p.do(chromedp.SetValue(`input[type=password]`, ""), chromedp.SendKeys(`input[type=password]`, h.app.Password))
+	p.fill("input[type=password]", h.app.Password)
 	p.press("Sign in")
 	p.sees("hq-dome-booking")
 	p.accessible("lanes")
@@ -129,7 +137,7 @@ func TestConsole(t *testing.T) {
 	p.accessible("lane")
 	p.shot("lane", false)
 	p.shot("lane-dark", true)
-	p.press("people contested")
+	p.press("contested 7 people")
 	p.sees("Rosa Yáñez")
 	require.Equal(t, 7, eval[int](p, "document.querySelectorAll('[role=gridcell] [data-state=contested]').length"), "a click on a part lists just its records")
 	p.press("Rosa Yáñez")
@@ -145,14 +153,14 @@ func TestConsole(t *testing.T) {
 	p.shot("plan-dark", true)
 	total := eval[string](p, "document.querySelector('h1').innerText.match(/: (.*) changes/)[1]")
 	p.press("Seal " + total + " changes")
-	p.do(chromedp.SendKeys(`input[inputmode=numeric]`, "1"))
+	p.fill("input[inputmode=numeric]", "1")
 	require.True(t, eval[bool](p, "document.querySelector('[role=dialog] button[type=submit]').disabled"), "a wrong count does not seal")
-	p.do(chromedp.SetValue(`input[inputmode=numeric]`, ""), chromedp.SendKeys(`input[inputmode=numeric]`, total))
+	p.fill("input[inputmode=numeric]", total)
 	p.shot("seal", false)
 	p.press("Seal " + total + " changes")
 	p.sees("sealed by admin")
 	p.press("Run " + total + " changes")
-	p.do(chromedp.SendKeys(`input[inputmode=numeric]`, total))
+	p.fill("input[inputmode=numeric]", total)
 	p.press("Run " + total + " changes")
 	p.sees("finished, drafted")
 	p.sees(total + " done")

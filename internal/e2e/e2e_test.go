@@ -56,8 +56,8 @@ func newHouse(t *testing.T) *house {
 	case err := <-ended:
 		ended <- nil
 		require.NoError(t, err)
-	case <-time.After(2 * time.Minute):
-		t.Fatal("the demo did not start within two minutes")
+	case <-time.After(5 * time.Minute):
+		t.Fatal("the demo did not start within five minutes")
 	}
 	return h
 }

@@ -48,7 +48,7 @@ export function LanesPage() {
             { name: "orphan", width: "80px", right: true, cell: count("accounts", "orphan") },
             { name: "would change", width: "1.4fr", cell: (l) => (l.latest ? changes(l.latest.changes) : "") },
             { name: "reconciled", width: "110px", cell: (l) => <When at={l.latest?.at} /> },
-            { name: "", width: "120px", cell: mode },
+            { name: "mode", width: "120px", cell: mode },
           ]}
         />
       )}

@@ -36,7 +36,7 @@ function TopBar({ name }: { name: string }) {
     `py-2 ${isActive ? "border-ink border-b-2 font-medium" : "text-soft hover:text-ink"}`;
   const out = useAct(() => ask(api.POST("/sign-out")));
   return (
-    <div className="mb-4 flex items-center gap-5 border-hair border-b">
+    <header className="mb-4 flex items-center gap-5 border-hair border-b">
       <NavLink to="/" className="flex items-center gap-2 py-2 font-semibold">
         <img src="/icon.svg" alt="" className="size-5" /> Twinning
       </NavLink>
@@ -56,7 +56,7 @@ function TopBar({ name }: { name: string }) {
         <span className="text-soft">{name}</span>
         <Button onClick={() => out.mutate(undefined)}>Sign out</Button>
       </div>
-    </div>
+    </header>
   );
 }
 

@@ -85,7 +85,7 @@ export function SystemPage() {
             { name: "came", width: "80px", right: true, cell: (r) => thousands(r.came) },
             { name: "went", width: "80px", right: true, cell: (r) => thousands(r.went) },
             { name: "changed", width: "80px", right: true, cell: (r) => thousands(r.changed) },
-            { name: "", width: "1fr", cell: (r) => <span className="text-madder">{r.error}</span> },
+            { name: "notes", width: "1fr", cell: (r) => <span className="text-madder">{r.error}</span> },
           ]}
         />
       )}

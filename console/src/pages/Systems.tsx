@@ -29,7 +29,7 @@ export function SystemsPage() {
             { name: "records", width: "90px", right: true, cell: (s) => (s.records === undefined ? "—" : thousands(s.records)) },
             { name: "rejected", width: "90px", right: true, cell: (s) => (s.latest ? thousands(s.latest.rejected) : "—") },
             { name: "last roster", width: "120px", cell: (s) => <When at={s.latest?.ended} /> },
-            { name: "", width: "2fr", cell: (s) => <span className="text-soft">{s.notes.join("; ")}</span> },
+            { name: "notes", width: "2fr", cell: (s) => <span className="text-soft">{s.notes.join("; ")}</span> },
           ]}
         />
       )}

@@ -68,13 +68,14 @@ export function BalanceDrawing({
       lastLabel = middle;
       const isLeft = side === "people";
       const share = `${((100 * p.count) / Math.max(balance[side].total, 1)).toFixed(1)} %`;
+      const words = isLeft ? `${p.state} ${thousands(p.count)}` : `${thousands(p.count)} ${p.state}`;
       const selected = chosen?.side === side && chosen.state === p.state;
       return (
         <g
           key={p.state}
           role="button"
           tabIndex={0}
-          aria-label={`${side} ${p.state}: ${p.count}, ${share}`}
+          aria-label={`${words} ${side}, ${share}`}
           aria-pressed={selected}
           className="cursor-pointer focus-visible:outline-2 focus-visible:outline-larkspur"
           onClick={() => choose(side, p.state)}
@@ -105,7 +106,7 @@ export function BalanceDrawing({
             textAnchor={isLeft ? "end" : "start"}
             className={`fill-ink text-[13px] ${selected ? "font-semibold" : ""}`}
           >
-            {isLeft ? `${p.state}  ${thousands(p.count)}` : `${thousands(p.count)}  ${p.state}`}
+            {words}
           </text>
         </g>
       );

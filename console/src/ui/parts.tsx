@@ -83,7 +83,7 @@ export function Head({
   children?: ReactNode;
 }) {
   return (
-    <header className="mb-3 flex items-end justify-between gap-4">
+    <div className="mb-3 flex items-end justify-between gap-4">
       <div className="min-w-0">
         {trail && (
           <nav aria-label="trail" className="text-soft">
@@ -101,7 +101,7 @@ export function Head({
         {about && <p className="text-soft">{about}</p>}
       </div>
       <div className="flex shrink-0 items-center gap-2">{children}</div>
-    </header>
+    </div>
   );
 }
 
