@@ -114,7 +114,7 @@ export function BalanceDrawing({
   };
   const joined = { left: left.sizes[0], right: right.sizes[0] };
   return (
-    <svg viewBox={`0 -26 760 ${height + 34}`} className="w-full max-w-[760px]" role="group" aria-label="balance">
+    <svg viewBox={`0 -26 760 ${height + 78}`} className="w-full max-w-[760px]" role="group" aria-label="balance">
       <text x={x.people + x.width} y={-10} textAnchor="end" className="fill-larkspur font-semibold text-[13px]">
         {thousands(balance.people.total)} people
       </text>

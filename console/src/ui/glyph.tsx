@@ -56,9 +56,8 @@ function draw(state: string) {
 
 export function StateWord({ state }: { state: string }) {
   return (
-    <span className="inline-flex items-center gap-1.5 whitespace-nowrap" data-state={state}>
-      <Glyph state={state} />
-      {state}
+    <span className="whitespace-nowrap" data-state={state}>
+      <Glyph state={state} /> {state}
     </span>
   );
 }

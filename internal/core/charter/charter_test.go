@@ -1,0 +1,136 @@
+package charter
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"twinning/internal/core/document"
+	"twinning/internal/core/record"
+)
+
+const head = "lane: t\npeople: {from: hq}\naccounts: {in: app}\npairing: {keys: [{person: person.email, account: account.emails}]}\n"
+
+// Every mistake is told at once, each with its line, and with the nearest name.
+func TestMistakes(t *testing.T) {
+	for _, c := range []struct {
+		name, source string
+		want         []string
+	}{
+		{"nothing", "", []string{"the document is empty"}},
+		{"not yaml", "lane: [", []string{"line 1"}},
+		{"three at once", "lane: t\npeople: {frm: hq}\naccounts: {in: app}\nintent: sometimes\n", []string{`line 2, column 15 (people.frm): unknown key "frm" (did you mean "from"?)`, "needs at least one key", "line 4", `"sometimes" is not known here`}},
+		{"misspelt attribute", head + "attributes: {title: person.titel}\n", []string{"line 5", `unknown attribute "titel" (did you mean "title"?)`}},
+		{"unknown function", head + "attributes: {title: slig(person.title)}\n", []string{`unknown name "slig" (did you mean "slug"?)`}},
+		{"type", head + "attributes: {title: person.active}\n", []string{"gives true or false, expected a text or a list of texts"}},
+		{"condition", "lane: t\npeople: {from: hq, where: person.title}\naccounts: {in: app}\npairing: {keys: [{person: person.email, account: account.emails}]}\n", []string{"line 2", "gives a text, expected true or false"}},
+		{"other side", "lane: t\npeople: {from: hq, where: \"account.title == 'x'\"}\naccounts: {in: app}\npairing: {keys: [{person: person.email, account: account.emails}]}\n", []string{"account.title can't be read here"}},
+		{"own section", head + "attributes: {email: person.email, active: person.active}\n", []string{"ruled by `emails:`", "suspended and reinstated by `leavers:`"}},
+		{"yaml trap", head + "people: {from: hq, where: !person.active}\n", []string{"double quotes"}},
+		{"guards", head + "guards: {suspend: {more-than: -1, or: 5}, creat: {more-than: 1}, roster-drop: x}\n", []string{"0 or more", "a percentage such as 5%", `(did you mean "create"?)`}},
+		{"waves", head + "waves: [{name: all}, {name: late, when: person.active}]\n", []string{"would stay empty"}},
+		{"zone", head + "zone: Mars/Olympus\n", []string{"no time zone"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := Parse([]byte(c.source), Vocabulary{})
+			require.Error(t, err)
+			var problems document.Problems
+			require.ErrorAs(t, err, &problems)
+			for _, w := range c.want {
+				require.Contains(t, err.Error(), w)
+			}
+		})
+	}
+}
+
+// The sketch of the design, with everything that later versions will carry
+// out, is accepted, and what is not done yet is said.
+func TestWholeCharter(t *testing.T) {
+	source := head + `zone: America/Santiago
+intent: both
+attributes:
+  userName: {candidates: [slug(initial(person.givenName) + person.familyName)], rule: once}
+  displayName: {value: "person.givenName + ' ' + person.familyName", rule: own}
+emails: {primary: "local(person.email) + '@larkspur.example'", rule: own, former: keep, domains: {larkspur.example: primary}, rest: 180d}
+groups:
+  - {enrol: observers, when: "'night' in person.roles"}
+leavers: {grace: {readings: 3, days: 7}, stages: [{after: 0d, do: [suspend, hide]}, {after: 90d, do: [delete]}]}
+guards: {first-load: true, suspend: {more-than: 5, or: 2%, within: 7d}, delete: {more-than: 0}, roster-drop: 5%}
+waves: [{name: pilot, when: "person.userName in ['mthorne']"}, {name: everybody}]
+`
+	c, err := Parse([]byte(source), Vocabulary{})
+	require.NoError(t, err)
+	require.Equal(t, 0, c.Leavers.Suspend)
+	require.Equal(t, 5, c.Guards[0].Allowed(100))
+	require.Equal(t, 20, c.Guards[0].Allowed(1000))
+	require.Len(t, c.Notes, 5)
+	for _, name := range []string{"hq-dome-booking", "hq-dome-admins"} {
+		source, err := os.ReadFile("../../../demo/" + name + ".yaml")
+		require.NoError(t, err)
+		_, err = Parse(source, Vocabulary{})
+		require.NoError(t, err)
+	}
+}
+
+// expressions draws one of the common subset, of a type.
+func expression(t *rapid.T, kind string, depth int) string {
+	pick := func(of ...string) string { return rapid.SampledFrom(of).Draw(t, "pick") }
+	text := func() string { return expression(t, "text", depth-1) }
+	cond := func() string { return expression(t, "bool", depth-1) }
+	if kind == "text" {
+		if depth <= 0 {
+			return pick("person.givenName", "person.title", "person.email", "account.userName", "'Ana'", "'x y'", "''", "today")
+		}
+		return pick(
+			text()+" + "+text(), "slug("+text()+")", "fold("+text()+")", "initial("+text()+")", "local("+text()+")", "domain("+text()+")", "digits("+text()+")", "upper("+text()+")",
+			"before("+text()+", '.')", "after("+text()+", '@')", "rewrite("+text()+", '[aeiou]+', '-')", "("+cond()+" ? "+text()+" : "+text()+")", "lookup('sites', "+text()+")")
+	}
+	if depth <= 0 {
+		return pick("person.active", "has(person.title)", "account.active", "person.title == 'Cook'", "person.email != null", "'b' in person.roles", "true")
+	}
+	return pick(
+		text()+" == "+text(), text()+" != "+text(), text()+" < "+text(), "!("+cond()+")", "("+cond()+") && ("+cond()+")", "("+cond()+") || ("+cond()+")",
+		text()+".startsWith("+text()+")", text()+".contains("+text()+")", text()+".matches('^[A-Z]')", "same("+text()+", "+text()+")", text()+" in ['Ana', 'x y']", "days('2026-01-01', '2026-02-01') > 30")
+}
+
+// The column functions agree with CEL, also in what they refuse.
+func TestColumnFunctionsAgreeWithCEL(t *testing.T) {
+	build := func(names []string, rows ...[]string) *record.Roster {
+		b := record.NewBuilder(names)
+		for _, r := range rows {
+			require.NoError(t, b.Append(r))
+		}
+		r, err := b.Roster()
+		require.NoError(t, err)
+		return r
+	}
+	scope := Scope{Today: "2026-11-25",
+		People:   build([]string{"givenName", "title", "email", "active", "roles"}, []string{"p1", "Ana", "Cook", "ana.soto@larkspur.example", "true", "a\x1fb"}, []string{"p2", "Łucja", "", "", "", ""}),
+		Accounts: build([]string{"userName", "active"}, []string{"a1", "asoto", "false"}, []string{"a2", "", ""}),
+	}
+	c := newCompiler(Vocabulary{}, map[string]map[string]string{"sites": {"Ana": "north"}})
+	rapid.Check(t, func(rt *rapid.T) {
+		kind := rapid.SampledFrom([]string{"text", "bool"}).Draw(rt, "kind")
+		source := expression(rt, kind, rapid.IntRange(0, 3).Draw(rt, "depth"))
+		doc, root := document.Parse([]byte("x: " + `"` + strings.ReplaceAll(source, `"`, `\"`) + `"`))
+		w := map[string]want{"text": wantText, "bool": wantCondition}[kind]
+		e := c.compile(root.Entries()[0].Value, w, "person", "account")
+		require.NoError(rt, doc.Err(), source)
+		compiled, ok := binder{scope, c}.build(e.root)
+		require.True(rt, ok, "%s is outside the column functions", source)
+		byCEL := e.interpreted(scope)
+		for p := -1; p < 2; p++ {
+			for a := -1; a < 2; a++ {
+				got, want := compiled(p, a), byCEL(p, a)
+				if want.kind == fault {
+					require.Equal(rt, fault, got.kind, "%s on %d, %d: CEL says %q, we say %v", source, p, a, want.str, got)
+					continue
+				}
+				require.Equal(rt, want, got, "%s on %d, %d", source, p, a)
+			}
+		}
+	})
+}

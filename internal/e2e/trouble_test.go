@@ -1,0 +1,248 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/access"
+	"twinning/internal/service"
+	"twinning/internal/standin/scimapp"
+	"twinning/internal/store"
+)
+
+var admin = access.Caller{Name: "test", Rights: access.All}
+
+const lane = "hq-dome-booking"
+
+// wait follows a task to its end.
+func (h *house) wait(task int64, err error) store.Task {
+	h.t.Helper()
+	require.NoError(h.t, err)
+	for deadline := time.Now().Add(3 * time.Minute); ; time.Sleep(20 * time.Millisecond) {
+		t, err := h.app.Service.Task(context.Background(), task)
+		require.NoError(h.t, err)
+		if t.Ended != nil {
+			return t
+		}
+		require.True(h.t, time.Now().Before(deadline), "task %d did not end", task)
+	}
+}
+
+func (h *house) queue(t store.Task, err error) store.Task {
+	h.t.Helper()
+	return h.wait(t.ID, err)
+}
+
+// sealed drafts and seals a plan of everything.
+func (h *house) sealed() service.PlanView {
+	h.t.Helper()
+	ctx := context.Background()
+	require.Equal(h.t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane)).State)
+	p, err := h.app.Service.Draft(ctx, admin, lane, nil, nil)
+	require.NoError(h.t, err)
+	p, err = h.app.Service.Seal(ctx, admin, p.ID, p.Hash, "")
+	require.NoError(h.t, err)
+	return p
+}
+
+func (h *house) run(p service.PlanView) service.RunView {
+	h.t.Helper()
+	r, err := h.app.Service.StartRun(context.Background(), admin, p.ID, p.Hash, "")
+	require.NoError(h.t, err)
+	h.wait(r.Task, nil)
+	r, err = h.app.Service.Run(context.Background(), r.ID)
+	require.NoError(h.t, err)
+	return r
+}
+
+func (h *house) changes(p service.PlanView) []service.ChangeView {
+	h.t.Helper()
+	list, _, _, err := h.app.Service.Changes(context.Background(), p.ID, "", "", store.Page{Limit: 500})
+	require.NoError(h.t, err)
+	return list
+}
+
+// once checks, account by account, that the application did nothing twice and
+// nothing that the plan does not say.
+func (h *house) once(before scimapp.Effects, p service.PlanView) {
+	h.t.Helper()
+	after := h.application.Effects()
+	creates := 0
+	for _, c := range h.changes(p) {
+		if c.Verb == "create" && (c.Outcome == "done") {
+			creates++
+		}
+	}
+	require.Equal(h.t, creates, after.Creates-before.Creates, "accounts created")
+	require.Equal(h.t, before.Deletes, after.Deletes)
+	for name, effects := range after.ByAccount {
+		for effect, n := range effects {
+			require.LessOrEqual(h.t, n-before.ByAccount[name][effect], 1, "%s of %s happened more than once", effect, name)
+		}
+	}
+}
+
+// An application that misbehaves: what can be done is done exactly once, what
+// can't is told, nothing is lost.
+func TestMisbehavingApplication(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		wrong scimapp.Misbehaviour
+		check func(h *house, r service.RunView, p service.PlanView)
+	}{
+		{"throttled", scimapp.Misbehaviour{ThrottleEvery: 4}, allDone},
+		{"slow", scimapp.Misbehaviour{SlowMillis: 30}, allDone},
+		{"drops the answer after doing the work", scimapp.Misbehaviour{DropEvery: 5}, allDone},
+		{"answers changes without a body, and without ETags", scimapp.Misbehaviour{Silent: true, NoETag: true}, allDone},
+		{"refuses every write", scimapp.Misbehaviour{RefuseAll: true}, func(h *house, r service.RunView, _ service.PlanView) {
+			require.Equal(h.t, "halted", r.State)
+			require.Contains(h.t, r.Message, "lacks the right")
+			require.Zero(h.t, r.Outcomes["done"])
+		}},
+		{"refuses one user", scimapp.Misbehaviour{RefuseUser: "u-none", TitleLimit: 4}, func(h *house, r service.RunView, p service.PlanView) {
+			require.Equal(h.t, "finished", r.State)
+			altered := 0
+			for _, c := range h.changes(p) {
+				if strings.Contains(c.Detail, "title shows as") {
+					altered++
+				}
+			}
+			require.Greater(h.t, altered, 5, "values that the application altered are told")
+			task := h.queue(h.app.Service.Verify(context.Background(), admin, r.ID))
+			require.Greater(h.t, task.Bad, 5, "verification finds them different")
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			h := newHouse(t)
+			p := h.sealed()
+			before := h.application.Effects()
+			h.application.Misbehave(c.wrong)
+			c.check(h, h.run(p), p)
+			h.once(before, p)
+		})
+	}
+}
+
+func allDone(h *house, r service.RunView, p service.PlanView) {
+	require.Equal(h.t, "finished", r.State, r.Message)
+	require.Equal(h.t, p.Total, r.Outcomes["done"], "%v", r.Outcomes)
+	h.application.Misbehave(scimapp.Misbehaviour{})
+	task := h.queue(h.app.Service.Verify(context.Background(), admin, r.ID))
+	require.Zero(h.t, task.Bad)
+}
+
+// What changes behind our back between plan and run is left alone; a freeze
+// stops a run; a halted run goes on where it stopped.
+func TestBehindOurBack(t *testing.T) {
+	h := newHouse(t)
+	p := h.sealed()
+	byPerson := map[string]service.ChangeView{}
+	for _, c := range h.changes(p) {
+		byPerson[c.Verb+" "+c.Person] = c
+	}
+	// somebody retitles one, suspends another, and already moved a third
+	retitled, suspended := byPerson["set L0008"], byPerson["suspend L0953"]
+	require.NotEmpty(t, retitled.Account)
+	require.NotEmpty(t, suspended.Account)
+	h.application.Put(map[string]any{"id": retitled.Account, "title": "Somebody else's title"})
+	h.application.Put(map[string]any{"id": suspended.Account, "active": false})
+	ctx := context.Background()
+	h.application.Misbehave(scimapp.Misbehaviour{SlowMillis: 60})
+	r, err := h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, "")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		v, err := h.app.Service.Run(ctx, r.ID)
+		return err == nil && v.Outcomes["done"] > 3
+	}, time.Minute, 10*time.Millisecond)
+	_, err = h.app.Service.SetFreeze(ctx, admin, true, "somebody called")
+	require.NoError(t, err)
+	require.Equal(t, "halted", h.wait(r.Task, nil).State)
+	v, err := h.app.Service.Run(ctx, r.ID)
+	require.NoError(t, err)
+	require.Contains(t, v.Message, "frozen")
+	require.Less(t, v.Outcomes["done"], p.Total)
+	_, err = h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, "")
+	require.ErrorContains(t, err, "frozen")
+	_, err = h.app.Service.SetFreeze(ctx, admin, false, "")
+	require.NoError(t, err)
+	h.application.Misbehave(scimapp.Misbehaviour{})
+	h.run(p)
+	outcomes := map[string]string{}
+	for _, c := range h.changes(p) {
+		outcomes[c.Verb+" "+c.Person] = c.Outcome
+	}
+	require.Equal(t, "stale", outcomes["set L0008"])
+	require.Equal(t, "unchanged", outcomes["suspend L0953"])
+	for _, u := range h.application.Users() {
+		if u["id"] == retitled.Account {
+			require.Equal(t, "Somebody else's title", u["title"])
+		}
+	}
+	// what somebody else suspended is not undone: Rita Falk's
+	for what, outcome := range outcomes {
+		require.NotEqual(t, "reinstate L0956", what)
+		if what != "set L0008" && what != "suspend L0953" {
+			require.Contains(t, []string{"done", "unchanged"}, outcome, what)
+		}
+	}
+}
+
+// Bad input through the real command line: a clear sentence, and nothing lost.
+func TestBadFiles(t *testing.T) {
+	h := newHouse(t)
+	h.twinning(0, "sign-in", "--name", "admin")
+	dir := dataDir(t)
+	good, err := os.ReadFile(filepath.Join(filepath.Dir(h.credentials), "hq.csv"))
+	require.NoError(t, err)
+	lines := strings.Split(strings.TrimSpace(string(good)), "\n")
+	rows := func(n int) string { return strings.Join(lines[:n], "\n") + "\n" }
+	put := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		return path
+	}
+	for _, c := range []struct{ name, text, want string }{
+		{"empty", "", "path"}, // nothing sent: the system's own file is read
+		{"header-only", lines[0] + "\n", "no records"},
+		{"other-columns", "a,b\n1,2\n", `"staff_no" is not in the file`},
+		{"unclosed", rows(3) + `"L9999,never closed` + "\n", "never closed"},
+		{"twice-named", "staff_no,staff_no\n1,2\n", "twice"},
+	} {
+		if c.name == "empty" {
+			continue
+		}
+		require.Contains(t, h.twinning(1, "roster", "take", "hq", "--file", put(c.name, c.text)), c.want, c.name)
+	}
+	require.Contains(t, h.twinning(4, "reconcile", lane, "-o", "json"+take(h, "hq", put("shrunken", rows(60)))), "roster-shrunk")
+	emptied := strings.Builder{}
+	for i, l := range lines {
+		cells := strings.Split(l, ",")
+		if i > 0 && len(cells) > 4 {
+			cells[4] = ""
+		}
+		emptied.WriteString(strings.Join(cells, ",") + "\n")
+	}
+	require.Contains(t, h.twinning(4, "reconcile", lane, "-o", "json"+take(h, "hq", put("emptied", emptied.String()))), "coverage-drop")
+	// guards can't be sealed past without a reason
+	out := h.twinning(4, "plan", "draft", lane, "-o", "json")
+	var p struct{ ID int64 }
+	require.NoError(t, json.Unmarshal([]byte(out[:strings.LastIndex(out, "}")+1]), &p))
+	require.Contains(t, h.twinning(4, "plan", "seal", "4"), "guard")
+	// a faceless row blocks whatever rests on an absence
+	take(h, "hq", put("faceless", string(good)+"\"\",no,id\n"))
+	require.Contains(t, h.twinning(3, "reconcile", lane), "Withheld: ")
+	require.NotContains(t, h.twinning(0, "lane", "show", lane), "create\n")
+	require.Contains(t, h.twinning(1, "charter", "put", put("bad.yaml", "lane: x\npeople: {frm: hq}\n")), `did you mean "from"`)
+}
+
+func take(h *house, system, file string) string {
+	h.twinning(0, "roster", "take", system, "--file", file)
+	return ""
+}
