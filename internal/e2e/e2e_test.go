@@ -30,7 +30,10 @@ type house struct {
 	url         string
 	application *scimapp.App
 	credentials string
+	password    string
 }
+
+func main(args []string) int { return cli.Main(args, os.Stdin, os.Stdout, os.Stderr) }
 
 // newHouse starts the demo with the Larkspur Observatories for one test.
 func newHouse(t *testing.T) *house {
@@ -43,7 +46,7 @@ func newHouse(t *testing.T) *house {
 	ready := make(chan struct{})
 	go func() {
 		ended <- app.Demo(ctx, app.DemoConfig{DataDir: dir, Listen: "127.0.0.1:0", Volatile: true, Talk: io.Discard, Ready: func(a *app.App, url string, standin *scimapp.App) {
-			h.app, h.url, h.application = a, url, standin
+			h.app, h.url, h.application, h.password = a, url, standin, a.Password
 			close(ready)
 		}})
 	}()
@@ -77,7 +80,7 @@ func (h *house) twinning(wantExit int, args ...string) string {
 	h.t.Helper()
 	h.t.Setenv("TWINNING_CREDENTIALS", h.credentials)
 	h.t.Setenv("TWINNING_ADDRESS", h.url)
-	h.t.Setenv("TWINNING_PASSWORD", h.app.Password)
+	h.t.Setenv("TWINNING_PASSWORD", h.password)
 	var out, talk bytes.Buffer
 	got := cli.Main(args, strings.NewReader(""), &out, &talk)
 	require.Equal(h.t, wantExit, got, "twinning %s\n%s%s", strings.Join(args, " "), out.String(), talk.String())

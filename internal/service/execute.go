@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"sync"
 	"time"
@@ -373,7 +374,7 @@ func (s *sender) trace(format string, args ...any) {
 }
 
 // tries bounds how often one change is sent or put off.
-const tries = 6
+const tries = 12
 
 func (s *sender) deliver() store.Receipt {
 	for attempt := 1; ; attempt++ {
@@ -435,7 +436,8 @@ func (s *sender) deliver() store.Receipt {
 }
 
 func (s *sender) pause(attempt int, asked time.Duration) {
-	wait := max(asked, time.Duration(1<<attempt)*50*time.Millisecond)
+	backoff := min(time.Duration(1<<attempt)*50*time.Millisecond, 5*time.Second)
+	wait := max(asked, backoff/2+rand.N(backoff)) // jitter keeps the workers apart
 	select {
 	case <-s.ctx.Done():
 	case <-time.After(min(wait, 30*time.Second)):

@@ -94,25 +94,37 @@ func (f *file) Read(_ context.Context, sink connector.Sink) error {
 		return f.fault(fmt.Sprintf("the id column %q is not in the file; the columns are %s", f.id, strings.Join(file.Header, ", ")), "correct the shape's id, or send the right file")
 	}
 	sink.Expect(file.Lines())
-	return file.Each(func(row csvfile.Row) error {
-		if row.Fault != "" {
-			return sink.Reject(record.Rejection{Line: row.Line, Column: row.At, ID: csvfile.TrustedID(row, id), Reason: row.Fault})
-		}
-		r := connector.Record{ID: strings.TrimSpace(row.Cells[id]), Values: make(map[string][]string, len(row.Cells))}
-		for i, cell := range row.Cells {
-			if len(cell) > record.MaxCell {
-				return sink.Reject(record.Rejection{Line: row.Line, Column: file.Header[i], ID: r.ID, Reason: fmt.Sprintf("%d bytes long, more than the %d allowed for one value", len(cell), record.MaxCell)})
-			}
-			if cell != "" && !record.IsSecret(file.Header[i]) {
-				r.Values[file.Header[i]] = []string{strings.Clone(cell)}
-			}
-		}
-		if r.ID == "" {
-			return sink.Reject(record.Rejection{Line: row.Line, Column: file.Header[id], Reason: "the id is blank"})
-		}
-		r.Version = fmt.Sprint(row.Line)
-		return sink.Record(r)
+	var stopped error // by the sink, whose own error it stays
+	err = file.Each(func(row csvfile.Row) error {
+		stopped = f.give(file, row, id, sink)
+		return stopped
 	})
+	if err != nil && stopped == nil {
+		return f.fault(err.Error(), "mend the file and send it again")
+	}
+	return err
+}
+
+// give hands one row to the sink.
+func (f *file) give(file *csvfile.File, row csvfile.Row, id int, sink connector.Sink) error {
+
+	if row.Fault != "" {
+		return sink.Reject(record.Rejection{Line: row.Line, Column: row.At, ID: csvfile.TrustedID(row, id), Reason: row.Fault})
+	}
+	r := connector.Record{ID: strings.TrimSpace(row.Cells[id]), Values: make(map[string][]string, len(row.Cells))}
+	for i, cell := range row.Cells {
+		if len(cell) > record.MaxCell {
+			return sink.Reject(record.Rejection{Line: row.Line, Column: file.Header[i], ID: r.ID, Reason: fmt.Sprintf("%d bytes long, more than the %d allowed for one value", len(cell), record.MaxCell)})
+		}
+		if cell != "" && !record.IsSecret(file.Header[i]) {
+			r.Values[file.Header[i]] = []string{strings.Clone(cell)}
+		}
+	}
+	if r.ID == "" {
+		return sink.Reject(record.Rejection{Line: row.Line, Column: file.Header[id], Reason: "the id is blank"})
+	}
+	r.Version = fmt.Sprint(row.Line)
+	return sink.Record(r)
 }
 
 var errReadOnly = errors.New("a file is read as a whole and never written")

@@ -10,6 +10,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -166,10 +167,11 @@ func (a *app) patient(ctx context.Context, doing, path string) ([]byte, http.Hea
 	for wait := 0; ; wait++ {
 		body, header, err := a.do(ctx, doing, http.MethodGet, path, nil, "")
 		kind := connector.KindOf(err)
-		if err == nil || kind != connector.Throttled && kind != connector.Unanswered || wait == 4 {
+		if err == nil || kind != connector.Throttled && kind != connector.Unanswered || wait == 8 {
 			return body, header, err
 		}
-		pause := time.Duration(1<<wait) * 200 * time.Millisecond
+		pause := min(time.Duration(1<<wait)*100*time.Millisecond, 5*time.Second)
+		pause = pause/2 + rand.N(pause)
 		if e, ok := err.(*connector.Error); ok && e.After > 0 { // do returns no other
 			pause = min(e.After, time.Minute)
 		}

@@ -229,6 +229,7 @@ func (f *File) Each(fn func(Row) error) error {
 	}
 	seen := false
 	for {
+		start := r.InputOffset()
 		cells, err := r.Read()
 		if errors.Is(err, io.EOF) {
 			break
@@ -237,7 +238,7 @@ func (f *File) Each(fn func(Row) error) error {
 		var bad *csv.ParseError
 		switch {
 		case errors.As(err, &bad):
-			if r.InputOffset() >= int64(len(f.body)) && bad.Line > bad.StartLine {
+			if r.InputOffset() >= int64(len(f.body)) && bytes.Count(f.body[start:], []byte{'"'})%2 == 1 {
 				return fmt.Errorf("line %d: a quoted cell that starts in this line is never closed; everything below it would be lost", bad.StartLine)
 			}
 			row.Line, row.Fault = bad.StartLine, "a quotation mark stands where none may; quote the whole cell and double the marks inside it"
