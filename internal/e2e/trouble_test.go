@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -234,7 +235,7 @@ func TestBadFiles(t *testing.T) {
 	out := h.twinning(4, "plan", "draft", lane, "-o", "json")
 	var p struct{ ID int64 }
 	require.NoError(t, json.Unmarshal([]byte(out[:strings.LastIndex(out, "}")+1]), &p))
-	require.Contains(t, h.twinning(4, "plan", "seal", "4"), "guard")
+	require.Contains(t, h.twinning(4, "plan", "seal", fmt.Sprint(p.ID)), "guard")
 	// a faceless row blocks whatever rests on an absence
 	take(h, "hq", put("faceless", string(good)+"\"\",no,id\n"))
 	require.Contains(t, h.twinning(3, "reconcile", lane), "Withheld: ")
@@ -245,4 +246,43 @@ func TestBadFiles(t *testing.T) {
 func take(h *house, system, file string) string {
 	h.twinning(0, "roster", "take", system, "--file", file)
 	return ""
+}
+
+// A second lane into the same application owns the administrators' accounts
+// and touches nothing of the first lane's.
+func TestSecondLane(t *testing.T) {
+	h := newHouse(t)
+	ctx := context.Background()
+	const admins = "hq-dome-admins"
+	before := map[string]any{}
+	for _, u := range h.application.Users() {
+		before[u["id"].(string)] = fmt.Sprint(u)
+	}
+	require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, admins)).State)
+	p, err := h.app.Service.Draft(ctx, admin, admins, nil, nil)
+	require.NoError(t, err)
+	p, err = h.app.Service.Seal(ctx, admin, p.ID, p.Hash, "")
+	require.NoError(t, err)
+	r := h.run(p)
+	require.Equal(t, p.Total, r.Outcomes["done"], "%v", r.Outcomes)
+	created := 0
+	for _, u := range h.application.Users() {
+		if was, known := before[u["id"].(string)]; known {
+			require.Equal(t, was, fmt.Sprint(u), "an account of the first lane was touched")
+			continue
+		}
+		created++
+		require.True(t, strings.HasPrefix(u["userName"].(string), "adm-"))
+	}
+	require.Equal(t, p.Total, created)
+	for _, name := range []string{admins, lane} {
+		require.Equal(t, "finished", h.queue(h.app.Service.TakeRoster(ctx, admin, "dome-booking", nil)).State)
+		require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, name)).State)
+	}
+	list, _, total, err := h.app.Service.Verdicts(ctx, lane, "accounts", "exempt", store.Page{Text: "adm-"})
+	require.NoError(t, err)
+	require.Equal(t, created, total, "the first lane leaves them alone: %v", list)
+	v, err := h.app.Service.Lane(ctx, admins)
+	require.NoError(t, err)
+	require.JSONEq(t, "{}", string(v.Latest.Changes), "the second lane has nothing left to do")
 }
