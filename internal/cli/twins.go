@@ -111,7 +111,7 @@ func drawWhy(w io.Writer, x apiclient.Why) {
 	fmt.Fprintln(w, "\nKeys")
 	for _, k := range x.Keys {
 		line := fmt.Sprintf("%32s ─ %-14s ─ %s", k.Person, k.Key, k.Account)
-		fmt.Fprintf(w, "%-72s %s\n", line, words[string(k.Verdict)])
+		fmt.Fprintf(w, "%-84s %s\n", line, words[string(k.Verdict)])
 		if len(k.SharedPeople)+len(k.SharedAccounts) > 0 {
 			fmt.Fprintf(w, "%34s also carried by %s\n", "", strings.TrimSpace(strings.Join(append(prefixed("person ", k.SharedPeople), prefixed("account ", k.SharedAccounts)...), ", ")))
 		}

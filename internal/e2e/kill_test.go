@@ -33,7 +33,6 @@ func TestMain(m *testing.M) {
 type node struct {
 	t    *testing.T
 	dir  string
-	db   string
 	cmd  *exec.Cmd
 	url  string
 	args string

@@ -20,7 +20,7 @@ import (
 	"twinning/internal/core/record"
 )
 
-var write = flag.Bool("write", false, "write what came out into testdata/cases.txt, to be read before it is committed")
+var write = flag.Bool("write", false, "write what came out into testdata/cases.txtar, to be read before it is committed")
 
 // A case reads: a name, the records of both sides (cells by white space, - is
 // blank, _ a space, ; between the values of a list), lines that replace one of
@@ -150,7 +150,7 @@ func tell(in reconcile.Input, out *reconcile.Output) (lines []string) {
 }
 
 func cases(t require.TestingT) (all []*lane) {
-	text, err := os.ReadFile("testdata/cases.txt")
+	text, err := os.ReadFile("testdata/cases.txtar")
 	require.NoError(t, err)
 	var l *lane
 	into := &[]string{}
@@ -225,7 +225,7 @@ func rewrite(t *testing.T, all []*lane) {
 		block("want", l.want)
 		fmt.Fprintln(&b)
 	}
-	require.NoError(t, os.WriteFile("testdata/cases.txt", []byte(b.String()), 0o600))
+	require.NoError(t, os.WriteFile("testdata/cases.txtar", []byte(b.String()), 0o600))
 }
 
 // Every code of the catalogue has a case that is named after it and shows it.
@@ -234,7 +234,7 @@ func TestEveryFindingHasAnExample(t *testing.T) {
 		shown := slices.ContainsFunc(cases(t), func(l *lane) bool {
 			return strings.HasPrefix(l.name, c.Name) && slices.ContainsFunc(l.want, func(w string) bool { return strings.HasPrefix(w, "finding "+c.Name) })
 		})
-		require.True(t, shown, "no case in testdata/cases.txt is named %q and shows it", c.Name)
+		require.True(t, shown, "no case in testdata/cases.txtar is named %q and shows it", c.Name)
 		require.NotEmpty(t, c.Meaning)
 		require.NotEmpty(t, c.Remedy)
 	}

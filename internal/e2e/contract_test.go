@@ -1,0 +1,66 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net/http"
+	"testing"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/stretchr/testify/require"
+)
+
+// Every answer has the form that the contract gives it.
+func TestAnswersFitTheContract(t *testing.T) {
+	h := newHouse(t)
+	spec, err := openapi3.NewLoader().LoadFromFile("../../api/openapi.yaml")
+	require.NoError(t, err)
+	spec.Servers = openapi3.Servers{{URL: h.url + "/v1"}}
+	router, err := gorillamux.NewRouter(spec)
+	require.NoError(t, err)
+	token := h.token("look", "work", "seal", "administer")
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+	}{
+		{"GET", "/me", "", 200}, {"GET", "/users", "", 200}, {"GET", "/systems", "", 200}, {"GET", "/systems/hq", "", 200}, {"GET", "/systems/hq/rosters", "", 200},
+		{"GET", "/rosters/1", "", 200}, {"GET", "/rosters/1/records?q=ana&limit=3", "", 200}, {"GET", "/rosters/4/rejections", "", 200},
+		{"GET", "/lanes", "", 200}, {"GET", "/lanes/hq-dome-booking", "", 200}, {"GET", "/lanes/hq-dome-booking/charter", "", 200}, {"GET", "/lanes/hq-dome-booking/reconciliations?limit=1", "", 200},
+		{"GET", "/lanes/hq-dome-booking/records?side=people&state=contested", "", 200}, {"GET", "/lanes/hq-dome-booking/why?person=L0924", "", 200}, {"GET", "/lanes/hq-dome-booking/why?account=u80010", "", 200},
+		{"GET", "/lanes/hq-dome-booking/rulings", "", 200}, {"GET", "/lanes/hq-dome-booking/findings?severity=error", "", 200}, {"GET", "/lanes/hq-dome-booking/plans", "", 200},
+		{"GET", "/plans/1", "", 200}, {"GET", "/plans/1/changes", "", 200}, {"GET", "/runs/1", "", 200}, {"GET", "/runs/1/receipts", "", 200}, {"GET", "/tasks", "", 200}, {"GET", "/tasks/1", "", 200}, {"GET", "/tasks/8/log", "", 200},
+		{"GET", "/freeze", "", 200}, {"GET", "/audit", "", 200}, {"GET", "/audit/check", "", 200},
+		{"POST", "/charter-checks", `{"source": "lane: x"}`, 422}, {"GET", "/systems/none", "", 404}, {"GET", "/lanes/hq-dome-booking/records?side=both", "", 422}, {"POST", "/lanes/hq-dome-booking/plans", `{"people": 3}`, 422},
+		{"POST", "/lanes/hq-dome-booking/plans", `{}`, 201}, {"POST", "/plans/3/seal", `{"hash": "wrong"}`, 409}, {"POST", "/lanes/hq-dome-booking/rulings", `{"kind": "same", "person": "L0924", "account": "nobody", "reason": "x"}`, 404},
+		{"POST", "/lanes/hq-dome-booking/rulings", `{"kind": "different", "person": "L0924", "account": "u90925", "reason": "x"}`, 201}, {"POST", "/plans/3/void", "", 200},
+		{"PUT", "/lanes/hq-dome-booking/findings/f-1/acceptance", `{"until": "2027-01-01"}`, 204}, {"POST", "/lanes/hq-dome-booking/reconciliations", "", 202}, {"POST", "/systems/hq/rosters", "", 202},
+		{"PUT", "/systems/new", `{"kind": "scim", "settings": {"url": "https://x.example"}, "secret": "s"}`, 200}, {"PUT", "/systems/new", `{"kind": "scim", "settings": {"url": "nowhere"}}`, 422}, {"DELETE", "/systems/new", "", 204}, {"DELETE", "/systems/hq", "", 409},
+	} {
+		var body io.Reader
+		if c.body != "" {
+			body = bytes.NewReader([]byte(c.body))
+		}
+		req, err := http.NewRequest(c.method, h.url+"/v1"+c.path, body)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+token)
+		if c.body != "" {
+			req.Header.Set("Content-Type", "application/json")
+		}
+		route, params, err := router.FindRoute(req)
+		require.NoError(t, err, c.path)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		answer, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		require.NoError(t, res.Body.Close())
+		require.Equal(t, c.status, res.StatusCode, "%s %s: %s", c.method, c.path, answer)
+		in := &openapi3filter.ResponseValidationInput{
+			RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route},
+			Status:                 res.StatusCode, Header: res.Header, Body: io.NopCloser(bytes.NewReader(answer)),
+		}
+		require.NoError(t, openapi3filter.ValidateResponse(context.Background(), in), "%s %s", c.method, c.path)
+	}
+}
