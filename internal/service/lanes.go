@@ -103,12 +103,13 @@ func (s *Service) laneView(ctx context.Context, l store.Lane) (LaneView, error) 
 func reconciliationView(r store.Reconciliation, lane string) ReconciliationView {
 	v := ReconciliationView{Reconciliation: r, Lane: lane}
 	var b balanceView
-	var changes map[string]int
+	var changes, withheld map[string]int
 	var guards []struct{ Tripped bool }
 	_ = json.Unmarshal(r.Balance, &b)
 	_ = json.Unmarshal(r.Changes, &changes)
+	_ = json.Unmarshal(r.Withheld, &withheld)
 	_ = json.Unmarshal(r.Guards, &guards)
-	v.ToDo = len(changes) > 0 || b.People.Contested > 0 || b.Accounts.Contested > 0
+	v.ToDo = len(changes) > 0 || len(withheld) > 0 || b.People.Contested > 0 || b.Accounts.Contested > 0
 	for _, g := range guards {
 		v.Stopped = v.Stopped || g.Tripped
 	}

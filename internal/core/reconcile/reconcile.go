@@ -86,10 +86,10 @@ func (o *Output) Stopped() bool {
 	return false
 }
 
-// ToDo reports whether there is anything to do: a change, or somebody to ask
-// about.
+// ToDo reports whether there is anything to do: a change, one that is withheld,
+// or somebody to ask about.
 func (o *Output) ToDo() bool {
-	return len(o.Changes) > 0 || o.Balance.People.Contested > 0 || o.Balance.Accounts.Contested > 0
+	return len(o.Changes) > 0 || len(o.Withheld) > 0 || o.Balance.People.Contested > 0 || o.Balance.Accounts.Contested > 0
 }
 
 // Run reconciles.

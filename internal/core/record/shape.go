@@ -239,7 +239,7 @@ var spellings = map[string][]string{
 	"familyName":     {"familyname", "lastname", "surname", "last", "nachname", "apellido"},
 	"displayName":    {"displayname", "fullname", "name", "commonname"},
 	"email":          {"email", "mail", "emailaddress", "primaryemail", "workemail", "mailaddress"},
-	"aliases":        {"aliases", "otheremails", "alternateemails", "emailaliases", "othermail", "othermails"},
+	"aliases":        {"aliases", "otheremails", "alternateemails", "emailaliases", "othermail", "othermails", "otheremail"},
 	"personalEmail":  {"personalemail", "privateemail"},
 	"phoneNumbers":   {"phonenumbers", "phone", "telephone", "telephonenumber", "mobile"},
 	"employeeNumber": {"employeenumber", "staffno", "staffnumber", "employeeid", "staffid", "personnelnumber", "payrollnumber"},
