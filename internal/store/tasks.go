@@ -55,7 +55,7 @@ func (s *Store) Tasks(ctx context.Context, p Page) (list []Task, next string, er
 // is none.
 func (s *Store) ClaimTask(ctx context.Context, node string, lease time.Duration, mine []int64) (t Task, err error) {
 	return t, s.get(ctx, &t, `UPDATE tasks SET state = 'running', node = $1, fence = fence + 1, lease = now() + $2 * interval '1 millisecond', started = coalesce(started, now())
-		WHERE id = (SELECT id FROM tasks WHERE state = 'queued' OR state = 'running' AND (lease < now() OR node = $1) AND NOT (id = ANY($3)) ORDER BY id FOR UPDATE SKIP LOCKED LIMIT 1) RETURNING *`,
+		WHERE id = (SELECT id FROM tasks WHERE state = 'queued' OR state = 'running' AND (lease < now() OR node = $1) AND NOT (id = ANY(coalesce($3, '{}'::bigint[]))) ORDER BY id FOR UPDATE SKIP LOCKED LIMIT 1) RETURNING *`,
 		node, lease.Milliseconds(), mine)
 }
 
