@@ -52,6 +52,10 @@ say "A broken export is stopped, not acted upon."
 head -40 "$work/demo/hq.csv" >"$work/short.csv"
 run 0 roster take hq --file "$work/short.csv"
 run 4 reconcile hq-dome-booking
+awk -F, 'BEGIN{OFS=","} NR>1{$5=""} {print}' "$work/demo/hq.csv" >"$work/emptied.csv"
+run 0 roster take hq --file "$work/emptied.csv"
+run 4 reconcile hq-dome-booking
+run 0 finding list hq-dome-booking --code coverage-drop
 run 0 roster take hq
 say "Once more with the whole list, then a plan: a dry run first, always."
 run 3 reconcile hq-dome-booking

@@ -21,6 +21,7 @@ type Record struct {
 	ID      string
 	Values  map[string][]string // by native attribute; never holds a secret
 	Version string              // the system's own version of the record, "" when it has none
+	Line    int                 // where in a file it stands, 0 elsewhere
 	Raw     []byte              // as it came, for systems that want the whole back
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"twinning/demo"
 	"twinning/internal/access"
 	"twinning/internal/service"
 	"twinning/internal/standin/scimapp"
@@ -285,4 +286,69 @@ func TestSecondLane(t *testing.T) {
 	v, err := h.app.Service.Lane(ctx, admins)
 	require.NoError(t, err)
 	require.JSONEq(t, "{}", string(v.Latest.Changes), "the second lane has nothing left to do")
+}
+
+// What stands in the way of a seal: a read-only system, a lane that only
+// observes, another hash, a newer reconciliation, a guard. A guard is only
+// overruled by somebody who may, and with a reason.
+func TestSealing(t *testing.T) {
+	h := newHouse(t)
+	ctx := context.Background()
+	strict := strings.Replace(demo.DomeBooking, "suspend: {more-than: 5, or: 2%, within: 7d}", "suspend: {more-than: 0}", 1)
+	_, err := h.app.Service.PutCharter(ctx, admin, lane, strict, -1)
+	require.NoError(t, err)
+	_, err = h.app.Service.PutCharter(ctx, admin, lane, strict+"# later\n", 1)
+	require.ErrorContains(t, err, "changed by somebody else", "made from version 1, and 2 is there")
+	require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane)).State)
+	p, err := h.app.Service.Draft(ctx, admin, lane, nil, nil)
+	require.NoError(t, err)
+	require.True(t, p.Stopped)
+	seal := func(who access.Caller, hash, overrule string) error {
+		_, err := h.app.Service.Seal(ctx, who, p.ID, hash, overrule)
+		return err
+	}
+	sealer := access.Caller{Name: "sealer", Rights: []access.Right{access.Look, access.Seal}}
+	require.ErrorContains(t, seal(admin, "other", ""), "hash")
+	require.ErrorContains(t, seal(admin, p.Hash, ""), "a guard stops")
+	require.ErrorContains(t, seal(sealer, p.Hash, "because"), "needs the right overrule")
+	_, err = h.app.Service.SetWriting(ctx, admin, "dome-booking", false)
+	require.NoError(t, err)
+	require.ErrorContains(t, seal(admin, p.Hash, "because"), "read-only")
+	_, err = h.app.Service.SetWriting(ctx, admin, "dome-booking", true)
+	require.NoError(t, err)
+	_, err = h.app.Service.SetObserving(ctx, admin, lane, true)
+	require.NoError(t, err)
+	require.ErrorContains(t, seal(admin, p.Hash, "because"), "only observes")
+	_, err = h.app.Service.SetObserving(ctx, admin, lane, false)
+	require.NoError(t, err)
+	before := h.application.Effects()
+	_, err = h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, "")
+	require.ErrorContains(t, err, "only a sealed plan can be run")
+	require.NoError(t, seal(admin, p.Hash, "the board asked for it"))
+	_, err = h.app.Service.StartRun(ctx, admin, p.ID, "other", "")
+	require.ErrorContains(t, err, "hash")
+	_, err = h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, "no such wave")
+	require.ErrorContains(t, err, "no wave")
+	require.Equal(t, before.Changes, h.application.Effects().Changes, "nothing was written by asking")
+
+	// a wave by itself, then the rest
+	r, err := h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, "pilot")
+	require.NoError(t, err)
+	h.wait(r.Task, nil)
+	v, err := h.app.Service.Plan(ctx, p.ID)
+	require.NoError(t, err)
+	require.Equal(t, "sealed", v.State)
+	require.Equal(t, "the board asked for it", v.Overruled)
+	require.Equal(t, before.Changes+1, h.application.Effects().Changes)
+	rest := h.run(v)
+	require.Equal(t, "finished", rest.State)
+	require.Equal(t, p.Total-1, rest.Outcomes["done"], "the pilot is not run again: %v", rest.Outcomes)
+
+	// rulings that contradict each other are told, a later draft voids an older one
+	_, err = h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "same", Person: "L0924", Account: "u90924", Reason: "asked her"})
+	require.NoError(t, err)
+	_, err = h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "same", Person: "L0924", Account: "u90925", Reason: "no, this"})
+	require.ErrorContains(t, err, "another ruling says otherwise")
+	_, err = h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "leave-alone", Account: "u90930"})
+	require.ErrorContains(t, err, "needs a reason")
 }

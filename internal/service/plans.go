@@ -9,8 +9,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"twinning/internal/access"
+	"twinning/internal/core/charter"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
@@ -136,11 +138,11 @@ func choose(all []store.Change, people, waves []string) []store.Change {
 // guards holds the charter's guards against the chosen changes; what is wrong
 // with a roster stands whatever is chosen.
 func (s *Service) guards(ctx context.Context, l store.Lane, r store.Reconciliation, chosen []store.Change) ([]planning.Reading, error) {
-	charter, err := s.Store.Charter(ctx, l.ID, r.CharterVersion)
+	version, err := s.Store.Charter(ctx, l.ID, r.CharterVersion)
 	if err != nil {
 		return nil, err
 	}
-	rules, err := s.parse(ctx, charter.Source)
+	rules, err := s.parse(ctx, version.Source)
 	if err != nil {
 		return nil, err
 	}
@@ -383,6 +385,10 @@ func (s *Service) Void(ctx context.Context, who access.Caller, id int64) (PlanVi
 	return s.Plan(ctx, id)
 }
 
+// rememberDays is how long a guard may look back: nobody allows a number of
+// suspensions a year.
+const rememberDays = 100
+
 // remember updates a lane's memory from a run's receipts; called exactly once,
 // in the transaction that ends the run.
 func remember(m *reconcile.Memory, receipts []store.Receipt, changes map[int]store.Change, today string) {
@@ -420,7 +426,12 @@ func remember(m *reconcile.Memory, receipts []store.Receipt, changes map[int]sto
 			m.Written[r.Account][e.Attribute] = sent
 		}
 	}
-	for _, verb := range []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate"} {
+	oldest := today
+	if day, err := time.Parse(time.DateOnly, today); err == nil {
+		oldest = day.AddDate(0, 0, -rememberDays).Format(time.DateOnly)
+	}
+	m.Done = slices.DeleteFunc(m.Done, func(t reconcile.Tally) bool { return t.Day < oldest })
+	for _, verb := range charter.Verbs {
 		if tally[verb] > 0 {
 			m.Done = append(m.Done, reconcile.Tally{Day: today, Verb: verb, Count: tally[verb]})
 		}

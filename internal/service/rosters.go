@@ -163,14 +163,14 @@ type sink struct {
 	cells    []string
 	expected int
 	records  []store.Native
-	at       map[string]int // id -> index into records
-	lines    map[string][]string
+	at       map[string]int   // id -> index into records
+	lines    map[string][]int // of the records of one id, the first included
 	rejected []record.Rejection
 }
 
 func newSink(ctx context.Context, w *work, shape record.Shape) *sink {
 	names := shape.Canonical()
-	return &sink{ctx: ctx, w: w, shape: shape, reader: shape.NewReader(names), cells: make([]string, len(names)), at: map[string]int{}, lines: map[string][]string{}}
+	return &sink{ctx: ctx, w: w, shape: shape, reader: shape.NewReader(names), cells: make([]string, len(names)), at: map[string]int{}, lines: map[string][]int{}}
 }
 
 func (k *sink) Expect(n int) { k.expected = n }
@@ -179,8 +179,8 @@ func (k *sink) Expect(n int) { k.expected = n }
 const progressEvery = 5000
 
 func (k *sink) Record(r connector.Record) error {
-	if _, again := k.at[r.ID]; again || len(k.lines[r.ID]) > 0 {
-		k.lines[r.ID] = append(k.lines[r.ID], r.Version)
+	k.lines[r.ID] = append(k.lines[r.ID], r.Line)
+	if len(k.lines[r.ID]) > 1 {
 		return nil
 	}
 	kept := map[string][]string{}
@@ -193,7 +193,7 @@ func (k *sink) Record(r connector.Record) error {
 	if err := k.reader.Row(kept, k.cells); err != nil {
 		var bad *record.ValueError
 		errors.As(err, &bad)
-		return k.Reject(record.Rejection{Line: lineOf(k.w.Kind, r.Version), Column: bad.Native, ID: r.ID, Reason: bad.Reason})
+		return k.Reject(record.Rejection{Line: r.Line, Column: bad.Native, ID: r.ID, Reason: bad.Reason})
 	}
 	values, err := json.Marshal(kept) // keys sorted: one form for one record
 	if err != nil {
@@ -201,18 +201,11 @@ func (k *sink) Record(r connector.Record) error {
 	}
 	sum := sha256.Sum256(values)
 	k.at[r.ID] = len(k.records)
-	k.lines[r.ID] = nil
 	k.records = append(k.records, store.Native{ID: r.ID, Values: values, Digest: sum[:16]})
 	if len(k.records)%progressEvery == 0 {
 		return k.w.progress(len(k.records), k.expected, len(k.records), len(k.rejected))
 	}
 	return k.ctx.Err()
-}
-
-func lineOf(_, version string) int {
-	n := 0
-	_, _ = fmt.Sscan(version, &n)
-	return n
 }
 
 func (k *sink) Reject(r record.Rejection) error {
@@ -223,9 +216,9 @@ func (k *sink) Reject(r record.Rejection) error {
 // check turns repeated ids into rejections and refuses an empty reading.
 func (k *sink) check() error {
 	repeated := map[string]int{}
-	for id, again := range k.lines {
-		if len(again) > 0 {
-			repeated[id] = len(again) + 1
+	for id, lines := range k.lines {
+		if len(lines) > 1 {
+			repeated[id] = len(lines)
 		}
 	}
 	for _, r := range k.rejected {
@@ -242,7 +235,7 @@ func (k *sink) check() error {
 		}
 		slices.Sort(ids)
 		for _, id := range ids {
-			k.rejected = append(k.rejected, record.Rejection{Column: "id", ID: id, Reason: fmt.Sprintf("the id %q stands in %d records; give each record its own", id, repeated[id])})
+			k.rejected = append(k.rejected, record.Rejection{Line: k.lines[id][0], Column: "id", ID: id, Reason: fmt.Sprintf("the id %q stands in %d records; give each record its own", id, repeated[id])})
 		}
 	}
 	if len(k.records)+len(k.rejected) == 0 {

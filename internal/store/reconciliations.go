@@ -120,7 +120,7 @@ func (s *Store) AddReconciliation(ctx context.Context, o *Outcome) (id int64, er
 		if err != nil {
 			return err
 		}
-		old := `(SELECT id FROM reconciliations WHERE lane_id = $1 AND id < $2 AND id NOT IN (SELECT reconciliation_id FROM plans WHERE lane_id = $1 AND state IN ('draft', 'sealed', 'running')))`
+		old := `(SELECT id FROM reconciliations WHERE lane_id = $1 AND id < $2 AND id NOT IN (SELECT reconciliation_id FROM plans WHERE lane_id = $1 AND state IN ('draft', 'sealed', 'running', 'halted')))`
 		for _, table := range []string{"verdicts", "proposals", "findings", "changes"} {
 			if _, err := tx.Exec(ctx, `DELETE FROM `+table+` WHERE reconciliation_id IN `+old, r.LaneID, id); err != nil {
 				return err

@@ -123,7 +123,7 @@ func (f *file) give(file *csvfile.File, row csvfile.Row, id int, sink connector.
 	if r.ID == "" {
 		return sink.Reject(record.Rejection{Line: row.Line, Column: file.Header[id], Reason: "the id is blank"})
 	}
-	r.Version = fmt.Sprint(row.Line)
+	r.Line = row.Line
 	return sink.Record(r)
 }
 
