@@ -1,0 +1,68 @@
+package naming
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/core/record"
+)
+
+// A case: who holds which names; requests as owner:account:candidates[:frees];
+// and the grants, each the name with what must come first, or who is in the way.
+func TestAllocate(t *testing.T) {
+	for _, c := range []struct{ name, held, asked, want string }{
+		{"free", "", "p1:-:x", "x"},
+		{"own name", "a1=x", "p1:a1:x", "x"},
+		{"another's", "a1=x", "p1:-:x", "!a1"},
+		{"next best", "a1=x", "p1:-:x,y", "y"},
+		{"case and host fold", "a1=X@L.example", "p1:-:x@l.example", "!a1"},
+		{"alias counts", "a1=y;x", "p1:-:x", "!a1"},
+		{"first come", "", "p1:-:x p2:-:x", "x !#0"},
+		{"first come, the second has another", "", "p1:-:x p2:-:x,y", "x y"},
+		{"A takes what B frees", "a1=x a2=y", "p1:a1:y:x p2:a2:z:y", "y<#1 z"},
+		{"a chain of three", "a1=x a2=y a3=z", "p1:a1:y:x p2:a2:z:y p3:a3:w:z", "y<#1 z<#2 w"},
+		{"the freer is refused, so is the taker", "a1=x a2=y a9=z", "p1:a1:y:x p2:a2:z:y", "!a2 !a9"},
+		{"rather wait than take a worse name", "a2=y", "p1:-:y,w p2:a2:z:y", "y<#1 z"},
+		{"a swap is refused", "a1=x a2=y", "p1:a1:y:x p2:a2:x:y", "!a2 !a1"},
+		{"a swap with a way out", "a1=x a2=y", "p1:a1:y,w:x p2:a2:x:y", "w x<#0"},
+		{"one owner may use a name twice", "", "p1:-:x p1:-:x", "x x"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			b := record.NewBuilder([]string{"userName", "aliases"})
+			for _, h := range strings.Fields(c.held) {
+				id, names, _ := strings.Cut(h, "=")
+				login, alias, _ := strings.Cut(names, ";")
+				require.NoError(t, b.Append([]string{id, login, alias}))
+			}
+			roster, err := b.Roster()
+			require.NoError(t, err)
+			var requests []Request
+			for _, r := range strings.Fields(c.asked) {
+				f := append(strings.Split(r, ":"), "")
+				q := Request{Owner: f[0], Account: -1, Candidates: strings.Split(f[2], ","), Frees: f[3]}
+				if row, ok := roster.Find(f[1]); ok {
+					q.Account = row
+				}
+				requests = append(requests, q)
+			}
+			var got []string
+			for _, g := range NewLedger(roster, requests, 2).Allocate(requests) {
+				switch {
+				case g.Name != "":
+					word := g.Name
+					for _, i := range g.After {
+						word += "<#" + string(rune('0'+i))
+					}
+					got = append(got, word)
+				case g.Holder >= 0:
+					got = append(got, "!"+roster.ID(g.Holder))
+				default:
+					got = append(got, "!#"+string(rune('0'+g.Rival)))
+				}
+			}
+			require.Equal(t, c.want, strings.Join(got, " "))
+		})
+	}
+}
