@@ -18,7 +18,7 @@ test: prepare build lint verify ## install, build, lint, verify generated code, 
 	$(GO) test -race -timeout 40m ./...
 
 soak: prepare build ## the long and random proofs
-	$(GO) test -timeout 60m -count=1 ./internal/core/reconcile ./internal/core/charter -rapid.checks=20000
+	$(GO) test -timeout 60m -count=1 ./internal/core/reconcile ./internal/core/charter -rapid.checks=20000 -rapid.seed=0
 	$(GO) test -timeout 60m -count=5 ./internal/e2e -run TestKilledInMidRun
 	$(GO) test -fuzz=FuzzOpen -fuzztime=2m ./internal/format/csvfile
 	$(GO) test -fuzz=FuzzNormalisers -fuzztime=2m ./internal/core/record
