@@ -24,7 +24,7 @@ function draw(state: string) {
   const ring = { fill: "none", stroke: "currentColor", strokeWidth: 1.8 };
   switch (state) {
     case "twinned":
-      return <path d="M3.2 8a3 3 0 1 1 4.8 2.4A3 3 0 1 1 12.8 8 3 3 0 1 1 8 5.6 3 3 0 1 1 3.2 8Z" fill="currentColor" />;
+      return <path d="M8 6.2a4 4 0 1 0 0 3.6 4 4 0 1 0 0-3.6Z" fill="currentColor" />;
     case "missing":
     case "orphan":
       return <circle cx={state === "missing" ? 6 : 10} cy="8" r="4.5" {...ring} />;
