@@ -12,7 +12,7 @@ import (
 )
 
 // show prints a list: as a table for people, or in the format asked for.
-// whole is what machines get.
+// whole is what machines get. A header that ends in > is a column of numbers.
 func (c *client) show(whole any, header []string, rows [][]string) error {
 	out := c.cmd.OutOrStdout()
 	switch c.format {
@@ -29,7 +29,11 @@ func (c *client) show(whole any, header []string, rows [][]string) error {
 		return err
 	case "csv":
 		w := csv.NewWriter(out)
-		_ = w.Write(header)
+		names := make([]string, len(header))
+		for i, h := range header {
+			names[i] = strings.TrimSuffix(h, ">")
+		}
+		_ = w.Write(names)
 		for _, r := range rows {
 			_ = w.Write(r)
 		}

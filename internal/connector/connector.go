@@ -48,9 +48,11 @@ type Write struct {
 
 // Declaration is what a kind of system says about itself.
 type Declaration struct {
-	Kind   string
-	Shape  record.Shape // used when the system has none of its own
-	Writes bool
+	Kind  string
+	Shape record.Shape // used when the system has none of its own
+	// Extents are the readings it can give; only a whole one is reconciled.
+	Extents []string
+	Writes  bool
 	// ReadsOne: a single record can be read before writing and again after.
 	ReadsOne bool
 	// Finds names the native attribute by whose value a lost create is found

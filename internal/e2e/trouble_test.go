@@ -103,6 +103,10 @@ func TestMisbehavingApplication(t *testing.T) {
 		{"slow", scimapp.Misbehaviour{SlowMillis: 30}, allDone},
 		{"drops the answer after doing the work", scimapp.Misbehaviour{DropEvery: 5}, allDone},
 		{"answers changes without a body, and without ETags", scimapp.Misbehaviour{Silent: true, NoETag: true}, allDone},
+		{"shows changes late", scimapp.Misbehaviour{LagMillis: 700}, func(h *house, r service.RunView, p service.PlanView) {
+			require.Equal(h.t, p.Total, r.Outcomes["done"], "%v", r.Outcomes)
+			require.Eventually(h.t, func() bool { return h.queue(h.app.Service.Verify(context.Background(), admin, r.ID)).Bad == 0 }, time.Minute, 500*time.Millisecond)
+		}},
 		{"refuses every write", scimapp.Misbehaviour{RefuseAll: true}, func(h *house, r service.RunView, _ service.PlanView) {
 			require.Equal(h.t, "halted", r.State)
 			require.Contains(h.t, r.Message, "lacks the right")
@@ -125,11 +129,25 @@ func TestMisbehavingApplication(t *testing.T) {
 			h := newHouse(t)
 			p := h.sealed()
 			before := h.application.Effects()
+			if c.wrong.LagMillis > 0 {
+				h.declareLag("1")
+			}
 			h.application.Misbehave(c.wrong)
 			c.check(h, h.run(p), p)
 			h.once(before, p)
 		})
 	}
+}
+
+// declareLag says how many seconds dome-booking may show changes late.
+func (h *house) declareLag(seconds string) {
+	h.t.Helper()
+	ctx := context.Background()
+	x, err := h.app.Service.System(ctx, "dome-booking")
+	require.NoError(h.t, err)
+	x.Settings.V["lag"] = seconds
+	_, err = h.app.Service.PutSystem(ctx, admin, store.System{Name: x.Name, Kind: x.Kind, Settings: x.Settings}, nil, 0)
+	require.NoError(h.t, err)
 }
 
 func allDone(h *house, r service.RunView, p service.PlanView) {

@@ -28,13 +28,14 @@ type queue struct {
 	bad      int
 	beyond   int // changes of other waves
 	told     time.Time
+	written  map[string]time.Time // account -> our last write, for systems that show writes late
 }
 
 // maxFailures in a row stop a run: something is wrong with more than a record.
 const maxFailures = 10
 
 func (e *execution) queue(ctx context.Context) (*queue, error) {
-	q := &queue{e: e, prior: map[int]store.Receipt{}, outcome: map[string]string{}, busy: map[string]bool{}}
+	q := &queue{e: e, prior: map[int]store.Receipt{}, outcome: map[string]string{}, busy: map[string]bool{}, written: map[string]time.Time{}}
 	q.free = sync.NewCond(&q.mu)
 	receipts, err := e.s.Store.AllReceipts(ctx, e.params.Run)
 	if err != nil {
@@ -134,6 +135,21 @@ func (q *queue) ready(c store.Change) bool {
 	return true
 }
 
+// shown waits until our last write to the account must show: what is read
+// before is the account as it was, and our next write would look stale.
+func (q *queue) shown(ctx context.Context, account string) {
+	q.mu.Lock()
+	wait := time.Until(q.written[account].Add(q.e.declared.Lag))
+	q.mu.Unlock()
+	if q.e.declared.Lag == 0 || wait <= 0 {
+		return
+	}
+	select {
+	case <-ctx.Done():
+	case <-time.After(wait):
+	}
+}
+
 // unmet names a need that did not come about.
 func (q *queue) unmet(c store.Change) string {
 	q.mu.Lock()
@@ -163,6 +179,7 @@ func (q *queue) settle(ctx context.Context, c store.Change, r store.Receipt) err
 	defer q.mu.Unlock()
 	delete(q.busy, place(c))
 	q.running--
+	q.written[r.Account] = time.Now()
 	q.count(c, r.Outcome)
 	if q.failures >= maxFailures && q.stopped == "" {
 		q.stopped = fmt.Sprintf("stopped after %d failures in a row; the last: %s", q.failures, r.Detail)

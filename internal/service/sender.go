@@ -40,6 +40,7 @@ func (s *sender) deliver() store.Receipt {
 	for attempt := 1; ; attempt++ {
 		write := connector.Write{Edits: s.edits}
 		if s.c.Verb != planning.Create {
+			s.q.shown(s.ctx, s.c.Account)
 			rec, outcome, why := s.before()
 			if outcome != "" {
 				return s.settle(outcome, "%s", why)

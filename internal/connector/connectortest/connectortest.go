@@ -82,6 +82,10 @@ func Run(t *testing.T, x Subject) {
 		require.NotEmpty(t, told.Reason)
 	})
 	d := x.New(t).Declare()
+	t.Run("it declares its kind and that it can be read as a whole", func(t *testing.T) {
+		require.NotEmpty(t, d.Kind)
+		require.Contains(t, d.Extents, "whole")
+	})
 	if !d.Writes {
 		t.Run("a system that is not written says so", func(t *testing.T) {
 			_, err := x.New(t).Write(ctx, connector.Write{})

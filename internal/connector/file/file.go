@@ -47,7 +47,9 @@ func New(cfg connector.Config) (connector.Connector, error) {
 	return f, nil
 }
 
-func (f *file) Declare() connector.Declaration { return connector.Declaration{Kind: "file"} }
+func (f *file) Declare() connector.Declaration {
+	return connector.Declaration{Kind: "file", Extents: []string{"whole"}}
+}
 
 // Open reads the file's header and what else can be found out about it.
 func (f *file) open() (*csvfile.File, error) {

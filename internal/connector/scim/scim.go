@@ -90,7 +90,7 @@ var Shape = func() record.Shape {
 }()
 
 func (a *app) Declare() connector.Declaration {
-	return connector.Declaration{Kind: "scim", Shape: Shape, Writes: true, ReadsOne: true, Finds: "externalId", Lag: a.lag}
+	return connector.Declaration{Kind: "scim", Shape: Shape, Extents: []string{"whole"}, Writes: true, ReadsOne: true, Finds: "externalId", Lag: a.lag}
 }
 
 type listing struct {
