@@ -48,16 +48,27 @@ func newTwin() *cobra.Command {
 	return group("twin", "People and accounts held to be the same human", list, why, newRule(), newRulings())
 }
 
+// until reads the flag of that name as a day, nil when it is not given.
+func (c *client) until() (*openapitypes.Date, error) {
+	u := c.flag("until")
+	if u == "" {
+		return nil, nil
+	}
+	t, err := time.Parse(time.DateOnly, u)
+	if err != nil {
+		return nil, misuse("--until %q: expected a day such as 2026-12-31", u)
+	}
+	return &openapitypes.Date{Time: t}, nil
+}
+
 func newRule() *cobra.Command {
 	cmd := running("rule LANE same|different|leave-alone", "Decide about a pair, or leave one record alone; the decision outlives rosters", exact("LANE", "same|different|leave-alone"), func(c *client, args []string) error {
 		in := apiclient.RulingInput{Kind: apiclient.RulingInputKind(args[1]), Person: c.given("person"), Account: c.given("account"), Reason: c.flag("reason")}
-		if u := c.flag("until"); u != "" {
-			t, err := time.Parse(time.DateOnly, u)
-			if err != nil {
-				return misuse("--until %q: expected a day such as 2026-12-31", u)
-			}
-			in.Until = &openapitypes.Date{Time: t}
+		until, err := c.until()
+		if err != nil {
+			return err
 		}
+		in.Until = until
 		var r apiclient.Ruling
 		res, err := c.Rule(c.ctx, args[0], in)
 		if err := ask(&r, res, err); err != nil {
@@ -181,13 +192,11 @@ func newFinding() *cobra.Command {
 			return ask(nil, res, err)
 		}
 		in := apiclient.Acceptance{Reason: c.given("reason")}
-		if u := c.flag("until"); u != "" {
-			t, err := time.Parse(time.DateOnly, u)
-			if err != nil {
-				return misuse("--until %q: expected a day such as 2026-12-31", u)
-			}
-			in.Until = &openapitypes.Date{Time: t}
+		until, err := c.until()
+		if err != nil {
+			return err
 		}
+		in.Until = until
 		res, err := c.AcceptFinding(c.ctx, args[0], args[1], in)
 		return ask(nil, res, err)
 	})

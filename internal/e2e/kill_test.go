@@ -32,7 +32,6 @@ func TestMain(m *testing.M) {
 // node is a service in a process of its own.
 type node struct {
 	t    *testing.T
-	dir  string
 	cmd  *exec.Cmd
 	url  string
 	args string
@@ -42,8 +41,6 @@ func (n *node) start() {
 	n.t.Helper()
 	n.cmd = exec.Command(os.Args[0])
 	n.cmd.Env = append(os.Environ(), "TWINNING_E2E_ARGS="+n.args)
-	n.cmd.Stderr = os.Stderr
-	n.cmd.Stderr = nil
 	out, err := n.cmd.StdoutPipe()
 	require.NoError(n.t, err)
 	require.NoError(n.t, n.cmd.Start())
@@ -93,7 +90,7 @@ func TestKilledInMidRun(t *testing.T) {
 	write("charter.yaml", demo.DomeBooking)
 	write("token", "token")
 
-	n := &node{t: t, dir: dir, args: fmt.Sprintf("serve --data-dir %s --database-url %s --listen 127.0.0.1:0 --lease 3s", filepath.Join(dir, "node"), db.URL)}
+	n := &node{t: t, args: fmt.Sprintf("serve --data-dir %s --database-url %s --listen 127.0.0.1:0 --lease 3s", filepath.Join(dir, "node"), db.URL)}
 	n.start()
 	t.Cleanup(n.kill)
 	password, err := os.ReadFile(filepath.Join(dir, "node", "first-sign-in"))

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	openapitypes "github.com/oapi-codegen/runtime/types"
+
 	"twinning/internal/httpapi/openapi"
 	"twinning/internal/service"
 )
@@ -18,6 +20,15 @@ func value[T any](p *T) (v T) {
 		v = *p
 	}
 	return v
+}
+
+// dayText is a calendar day as the service takes it.
+func dayText(d *openapitypes.Date) *string {
+	if d == nil {
+		return nil
+	}
+	text := d.String()
+	return &text
 }
 
 func page(text, cursor *string, limit *int) service.Page {

@@ -79,11 +79,7 @@ func (s *server) ListRulings(ctx context.Context, r openapi.ListRulingsRequestOb
 }
 
 func (s *server) Rule(ctx context.Context, r openapi.RuleRequestObject) (openapi.RuleResponseObject, error) {
-	in := service.Ruling{Kind: string(r.Body.Kind), Person: value(r.Body.Person), Account: value(r.Body.Account), Reason: r.Body.Reason}
-	if r.Body.Until != nil {
-		day := r.Body.Until.String()
-		in.Until = &day
-	}
+	in := service.Ruling{Kind: string(r.Body.Kind), Person: value(r.Body.Person), Account: value(r.Body.Account), Reason: r.Body.Reason, Until: dayText(r.Body.Until)}
 	v, err := s.cfg.Service.Rule(ctx, caller(ctx), r.Lane, in)
 	return as[openapi.Rule201JSONResponse](v, err)
 }
@@ -103,12 +99,7 @@ func (s *server) ListFindings(ctx context.Context, r openapi.ListFindingsRequest
 }
 
 func (s *server) AcceptFinding(ctx context.Context, r openapi.AcceptFindingRequestObject) (openapi.AcceptFindingResponseObject, error) {
-	var until *string
-	if r.Body.Until != nil {
-		day := r.Body.Until.String()
-		until = &day
-	}
-	if err := s.cfg.Service.Accept(ctx, caller(ctx), r.Lane, r.Finding, until, value(r.Body.Reason)); err != nil {
+	if err := s.cfg.Service.Accept(ctx, caller(ctx), r.Lane, r.Finding, dayText(r.Body.Until), value(r.Body.Reason)); err != nil {
 		return nil, err
 	}
 	return openapi.AcceptFinding204Response{}, nil

@@ -212,14 +212,13 @@ func jsonText(v any) string {
 	return string(b)
 }
 
-// Page asks for a part of a list.
+// Page asks for a part of a list, by keyset: the cursor is the last key shown.
 type Page struct {
 	Cursor string
 	Limit  int
 	Text   string
 }
 
-// Next pages by keyset: the cursor is the last key shown.
 func (p Page) limit() int {
 	if p.Limit <= 0 || p.Limit > 500 {
 		return 50

@@ -134,7 +134,7 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 	checked, issues := c.env.Compile(src)
 	if issues.Err() != nil {
 		for _, e := range issues.Errors() {
-			n.ProblemAt(e.Location.Line(), e.Location.Column(), "%s", c.explain(e.Message, src))
+			n.ProblemAt(e.Location.Line(), e.Location.Column(), "%s", c.explain(e.Message))
 		}
 		return nil
 	}
@@ -179,7 +179,7 @@ func plain(t *cel.Type) string {
 }
 
 // explain puts CEL's messages in the charter's words.
-func (c *compiler) explain(message, src string) string {
+func (c *compiler) explain(message string) string {
 	if field, ok := strings.CutPrefix(message, "undefined field '"); ok {
 		field = strings.TrimSuffix(field, "'")
 		known := slices.Concat(record.CanonicalNames(), c.vocabulary.Person, c.vocabulary.Account)
@@ -199,7 +199,6 @@ func (c *compiler) explain(message, src string) string {
 	if strings.HasPrefix(message, "Syntax error:") {
 		return strings.TrimSpace(strings.TrimPrefix(message, "Syntax error:")) + "; texts are quoted: 'like this', and if YAML cut the expression at ': ' or ' #', put all of it in double quotes"
 	}
-	_ = src
 	return message
 }
 

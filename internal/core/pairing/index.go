@@ -10,7 +10,6 @@ import (
 // index holds the carriers of every value of one key. Equality is decided by
 // the values themselves, the hash only finds them.
 type index struct {
-	key     Key
 	slots   []int32 // entry number + 1, open addressing
 	entries []entry
 	carrier []carrier // linked lists of further carriers
@@ -53,7 +52,7 @@ func newIndex(key Key, people, accounts int, takesPart func(a int) bool) *index 
 	for size < 2*(people+accounts) {
 		size <<= 1
 	}
-	x := &index{key: key, slots: make([]int32, size), entries: make([]entry, 0, max(people, accounts))}
+	x := &index{slots: make([]int32, size), entries: make([]entry, 0, max(people, accounts))}
 	for p := range people {
 		values(key.People.Cell(p), func(v string) { x.add(v, int32(p), true) }) // rows fit
 	}

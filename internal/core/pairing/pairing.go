@@ -75,11 +75,10 @@ type Input struct {
 
 // Issue is something pairing found wrong, by row.
 type Issue struct {
-	Code     string
-	Person   int // -1: none
-	Account  int
-	Detail   string
-	Evidence []string
+	Code    string
+	Person  int // -1: none
+	Account int
+	Detail  string
 }
 
 // Proposal is a pair that a human should judge.

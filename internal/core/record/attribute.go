@@ -12,16 +12,15 @@ import "slices"
 type Kind uint8
 
 const (
-	Text     Kind = iota // compared by NFC, case and white space folded
-	Exact                // compared as it stands, but for surrounding white space
-	Email                // RFC 5321 address, IDNA domain
-	Phone                // digits, with a leading + where the number has one
-	Bool                 // "true" or "false"
-	Date                 // calendar day, "2006-01-02"
-	List                 // several Texts
-	Emails               // several Emails
-	Phones               // several Phones
-	Password             // never read and never kept
+	Text   Kind = iota // compared by NFC, case and white space folded
+	Exact              // compared as it stands, but for surrounding white space
+	Email              // RFC 5321 address, IDNA domain
+	Phone              // digits, with a leading + where the number has one
+	Bool               // "true" or "false"
+	Date               // calendar day, "2006-01-02"
+	List               // several Texts
+	Emails             // several Emails
+	Phones             // several Phones
 )
 
 // Multi reports whether the attribute holds a list of values.
