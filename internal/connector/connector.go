@@ -5,6 +5,10 @@
 // A reading is whole or an error, never something between. A write answers
 // with the record as the system now has it, or with an *Error that says
 // whether anything can have been written.
+//
+// What only some systems can do (groups, deleting, secrets, probing) stands in
+// small interfaces of its own; the verbs a connector declares are those it has
+// the interfaces for, and connectortest holds it to that.
 package connector
 
 import (
@@ -13,6 +17,7 @@ import (
 	"fmt"
 	"time"
 
+	"twinning/internal/connector/outbound"
 	"twinning/internal/core/record"
 )
 
@@ -29,9 +34,40 @@ type Record struct {
 type Sink interface {
 	// Expect says how many records will come, when the system tells.
 	Expect(n int)
+	// Record takes one record; it may keep what it is given.
 	Record(r Record) error
 	// Reject notes a record that is present but can't be understood.
 	Reject(r record.Rejection) error
+	// Gone notes that the system says of a record that it is deleted; only a
+	// reading of changes does.
+	Gone(id string) error
+	// Restart forgets all it was given: the reading begins anew, since the list
+	// shifted while it was read, say.
+	Restart() error
+	// LeftOut notes what is there and was not read, or is suspected to be, and
+	// why; it is listed with the roster.
+	LeftOut(l Left) error
+}
+
+// Left is something that a reading left out.
+type Left struct {
+	Reason string `json:"reason"` // the same words for the same reason: they are counted
+	What   string `json:"what"`   // an id, a DN, an address
+}
+
+// Extents of a reading.
+const (
+	Whole   = "whole"   // every record of the scope
+	Changes = "changes" // what changed since the cursor; absence means nothing
+	Sample  = "sample"  // some, for looking
+)
+
+// Reading says what to read.
+type Reading struct {
+	Extent string // "" is Whole
+	Cursor string // for Changes: what the reading before gave back
+	Skip   int    // for Sample: how many records to pass over
+	Limit  int    // for Sample: how many to give
 }
 
 // Edit changes one native attribute. An empty New clears it.
@@ -53,6 +89,14 @@ type Declaration struct {
 	// Extents are the readings it can give; only a whole one is reconciled.
 	Extents []string
 	Writes  bool
+	// Verbs are what can be written: create, set, rename, place, enrol,
+	// withdraw, suspend, reinstate, reissue, delete.
+	Verbs []string
+	// Deferred: a write shows only in a later roster; its change stays waiting.
+	Deferred bool
+	// Scope is the part of the system that is read, in words; when it changes,
+	// what is absent may only be out of scope.
+	Scope string
 	// ReadsOne: a single record can be read before writing and again after.
 	ReadsOne bool
 	// Finds names the native attribute by whose value a lost create is found
@@ -67,9 +111,11 @@ type Declaration struct {
 // Connector reaches one system.
 type Connector interface {
 	Declare() Declaration
-	// Read gives every record to the sink; an error means that the reading is
-	// not whole and must not be used.
-	Read(ctx context.Context, sink Sink) error
+	// Read gives every record that is asked for to the sink; an error means that
+	// the reading is not whole and must not be used. The cursor, "" when the
+	// system has none, is where a reading of changes would go on; an *Error of
+	// kind Expired says that it no longer can.
+	Read(ctx context.Context, what Reading, sink Sink) (cursor string, err error)
 	// One reads a single record; an *Error of kind NotFound when it is gone.
 	One(ctx context.Context, id string) (Record, error)
 	// Find reads the records whose attribute has the value.
@@ -77,6 +123,51 @@ type Connector interface {
 	// Write creates or changes a record and returns it as it is now.
 	Write(ctx context.Context, w Write) (Record, error)
 }
+
+// Deleter removes records for good.
+type Deleter interface {
+	// Delete removes a record that was just read; one that is gone already is
+	// no error.
+	Delete(ctx context.Context, r Record) error
+}
+
+// Reissuer sets secrets.
+type Reissuer interface {
+	// Reissue gives a record a new secret, over an encrypted connection only.
+	Reissue(ctx context.Context, r Record, secret string) error
+}
+
+// Group is a named set of records.
+type Group struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+}
+
+// Grouper reads groups and changes who is in them.
+type Grouper interface {
+	Groups(ctx context.Context, each func(Group) error) error
+	// Members gives the ids of a group's members, however many there are, and
+	// as Left those that are no record of ours.
+	Members(ctx context.Context, group string, each func(id string) error, left func(Left) error) error
+	// Enrol adds and withdraws members by their ids, and nobody else: members
+	// that are not named stay. Who is in already, or out, is no error.
+	Enrol(ctx context.Context, group string, add, withdraw []string) error
+}
+
+// Bulker writes many records at once.
+type Bulker interface {
+	// WriteAll tells of each write, in their order, what became of it.
+	WriteAll(ctx context.Context, writes []Write) ([]Written, error)
+}
+
+// Written is what became of one write: the record's id, or why not.
+type Written struct {
+	ID  string
+	Err error
+}
+
+// Closer gives back what a connector holds open.
+type Closer interface{ Close() error }
 
 // Kind of an error answers what may be done next.
 type Kind uint8
@@ -92,6 +183,7 @@ const (
 	Stale                   // the record changed since it was read; nothing was done
 	Unanswered              // sent, but no usable answer: it may or may not have been done
 	Unsupported             // this kind of system can't do that
+	Expired                 // the cursor no longer says what changed; read everything
 )
 
 // Error says what was attempted, on what, what is wrong and what to do.
@@ -102,7 +194,10 @@ type Error struct {
 	Reason string
 	Next   string        // what to do, or whom to ask for what
 	After  time.Duration // for Throttled: how long to wait
+	Cause  error         // for the connector itself; never told
 }
+
+func (e *Error) Unwrap() error { return e.Cause }
 
 func (e *Error) Error() string {
 	s := fmt.Sprintf("%s at %s: %s", e.Doing, e.Target, e.Reason)
@@ -126,6 +221,10 @@ type Config struct {
 	Name     string
 	Settings map[string]string
 	Secret   string
+	Shape    record.Shape     // of the system; without attributes when it has none
+	Outbound *outbound.Policy // where connections may go; nil is the default policy
+	Pace     *Pace            // shared by all connectors of one system; nil is no limit
+	Folders  []string         // the only folders that files are read from and written to; none: anywhere
 }
 
 // Factory makes a connector or says which setting is wrong.

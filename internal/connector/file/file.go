@@ -81,10 +81,10 @@ func (f *file) Guess() (record.Shape, error) {
 	return record.Guess(file.Header), nil
 }
 
-func (f *file) Read(_ context.Context, sink connector.Sink) error {
+func (f *file) Read(ctx context.Context, what connector.Reading, sink connector.Sink) (string, error) {
 	file, err := f.open()
 	if err != nil {
-		return err
+		return "", err
 	}
 	id := -1
 	for i, h := range file.Header {
@@ -93,7 +93,7 @@ func (f *file) Read(_ context.Context, sink connector.Sink) error {
 		}
 	}
 	if id < 0 {
-		return f.fault(fmt.Sprintf("the id column %q is not in the file; the columns are %s", f.id, strings.Join(file.Header, ", ")), "correct the shape's id, or send the right file")
+		return "", f.fault(fmt.Sprintf("the id column %q is not in the file; the columns are %s", f.id, strings.Join(file.Header, ", ")), "correct the shape's id, or send the right file")
 	}
 	sink.Expect(file.Lines())
 	var stopped error // by the sink, whose own error it stays
@@ -102,9 +102,9 @@ func (f *file) Read(_ context.Context, sink connector.Sink) error {
 		return stopped
 	})
 	if err != nil && stopped == nil {
-		return f.fault(err.Error(), "mend the file and send it again")
+		return "", f.fault(err.Error(), "mend the file and send it again")
 	}
-	return err
+	return "", err
 }
 
 // give hands one row to the sink.

@@ -9,32 +9,53 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
 
 	"twinning/internal/connector"
+	"twinning/internal/connector/outbound"
+	"twinning/internal/format/scimjson"
 )
 
 // maxAnswer bounds one answer: a page of a thousand large users.
 const maxAnswer = 32 << 20
 
-func newClient(timeout time.Duration) *http.Client {
+func newClient(timeout time.Duration, policy *outbound.Policy, caFile string) (*http.Client, error) {
+	trust, err := outbound.TLS("", caFile, "", "")
+	if err != nil {
+		return nil, err
+	}
 	return &http.Client{
 		Timeout: timeout,
 		Transport: &http.Transport{
 			Proxy:                 http.ProxyFromEnvironment,
-			DialContext:           (&net.Dialer{Timeout: timeout}).DialContext,
-			TLSClientConfig:       &tls.Config{MinVersion: tls.VersionTLS12},
+			DialContext:           policy.Dialer(timeout).DialContext,
+			TLSClientConfig:       trust,
 			MaxIdleConnsPerHost:   16,
 			IdleConnTimeout:       time.Minute,
 			ResponseHeaderTimeout: timeout,
 		},
 		// a redirect could carry the secret elsewhere
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}, nil
+}
+
+// tlsOf is what the client trusts.
+func tlsOf(c *http.Client) *tls.Config {
+	return c.Transport.(*http.Transport).TLSClientConfig // made above
+}
+
+func hostPort(u *url.URL) string {
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
 	}
+	return net.JoinHostPort(u.Hostname(), port)
 }
 
 func authorization(kind, secret string) string {
@@ -48,18 +69,38 @@ func authorization(kind, secret string) string {
 }
 
 func (a *app) fault(kind connector.Kind, doing, reason, next string) *connector.Error {
-	return &connector.Error{Kind: kind, Doing: doing, Target: a.base.Scheme + "://" + a.base.Host + a.base.Path, Reason: reason, Next: next}
+	return a.at(a.base.Scheme+"://"+a.base.Host+a.base.Path, kind, doing, reason, next)
+}
+
+func (a *app) at(target string, kind connector.Kind, doing, reason, next string) *connector.Error {
+	return &connector.Error{Kind: kind, Doing: doing, Target: target, Reason: reason, Next: next}
 }
 
 // do sends one request and turns whatever goes wrong into a *connector.Error.
+// A token that is no longer taken is renewed once.
 func (a *app) do(ctx context.Context, doing, method, path string, body []byte, version string) ([]byte, http.Header, error) {
+	leave, err := a.cfg.Pace.Enter(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer leave()
+	answer, header, err := a.once(ctx, doing, method, path, body, version)
+	var refused *refusal
+	if a.issuer != nil && errors.As(err, &refused) && refused.status == http.StatusUnauthorized {
+		a.renew()
+		return a.once(ctx, doing, method, path, body, version)
+	}
+	return answer, header, err
+}
+
+func (a *app) once(ctx context.Context, doing, method, path string, body []byte, version string) ([]byte, http.Header, error) {
 	req, err := http.NewRequestWithContext(ctx, method, a.base.String()+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, nil, a.fault(connector.Unreachable, doing, err.Error(), "")
 	}
 	req.Header.Set("Accept", "application/scim+json, application/json")
-	if a.header != "" {
-		req.Header.Set("Authorization", a.header)
+	if err := a.authorise(req, doing); err != nil {
+		return nil, nil, err
 	}
 	if body != nil {
 		req.Header.Set("Content-Type", "application/scim+json")
@@ -79,15 +120,18 @@ func (a *app) do(ctx context.Context, doing, method, path string, body []byte, v
 	defer res.Body.Close() // read to its end below
 	answer, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer+1))
 	if err != nil {
-		return nil, nil, a.fault(connector.Unanswered, doing, "the answer broke off: "+err.Error(), "")
+		return nil, nil, a.fault(connector.Unanswered, doing, "the answer broke off: "+err.Error(), "try again; if it goes on, ask the application's owner what its log says at this time")
 	}
 	if len(answer) > maxAnswer {
 		return nil, nil, a.fault(connector.Broken, doing, fmt.Sprintf("the answer is larger than %d MiB", maxAnswer>>20), "set a smaller page")
 	}
-	if res.StatusCode >= 200 && res.StatusCode < 300 {
-		return answer, res.Header, nil
+	if res.StatusCode < 200 || res.StatusCode >= 300 {
+		return nil, nil, a.status(doing, res, answer)
 	}
-	return nil, nil, a.status(doing, res, answer)
+	if kind, _, err := mime.ParseMediaType(res.Header.Get("Content-Type")); len(answer) > 0 && (err != nil || !strings.HasSuffix(kind, "json")) && !json.Valid(answer) {
+		return nil, nil, a.fault(connector.Broken, doing, fmt.Sprintf("the answer is %q and not a SCIM list or user", res.Header.Get("Content-Type")), "check the setting url; a sign-in page or a proxy answers in its place")
+	}
+	return answer, res.Header, nil
 }
 
 // network explains a request that got no answer.
@@ -95,23 +139,29 @@ func (a *app) network(ctx context.Context, doing string, err error) error {
 	if ctx.Err() != nil && !errors.Is(err, context.DeadlineExceeded) {
 		return a.fault(connector.Unanswered, doing, "it was interrupted", "")
 	}
-	var dns *net.DNSError
-	var op *net.OpError
-	var unknown *tls.CertificateVerificationError
-	switch {
-	case errors.As(err, &dns):
-		return a.fault(connector.Unreachable, doing, "the name "+dns.Name+" is not known here", "check the setting url, or ask the network team for the name")
-	case errors.As(err, &unknown):
-		return a.fault(connector.Unreachable, doing, "its certificate is not trusted: "+unknown.Err.Error(), "ask for the CA certificate and install it on this machine")
-	case errors.As(err, &op) && op.Op == "dial":
-		return a.fault(connector.Unreachable, doing, "no connection: "+op.Err.Error(), "is the application up, and does the firewall let this machine through to "+a.base.Host+"?")
-	}
-	var timeout net.Error
-	if errors.As(err, &timeout) && timeout.Timeout() {
-		return a.fault(connector.Unanswered, doing, fmt.Sprintf("no answer within %s", a.timeout), "is the application slow? raise the setting timeout")
-	}
-	return a.fault(connector.Unanswered, doing, "the connection broke before the answer", "")
+	return a.networkAt(a.base.String(), doing, err)
 }
+
+func (a *app) networkAt(target, doing string, err error) error {
+	at, parseErr := url.Parse(target)
+	if parseErr != nil {
+		at = a.base
+	}
+	f := outbound.Explain(err, hostPort(at), a.timeout)
+	kind := connector.Unreachable // name, connect, tls: nothing was sent
+	if f.Step == "answer" {
+		kind = connector.Unanswered
+	}
+	return a.at(at.Scheme+"://"+at.Host+at.Path, kind, doing, f.Reason, f.Next)
+}
+
+// refusal is an answer that is no success; it stands behind the error.
+type refusal struct {
+	status   int
+	scimType string
+}
+
+func (r *refusal) Error() string { return strconv.Itoa(r.status) }
 
 // status explains an answer that is not a success (RFC 7644 section 3.12).
 func (a *app) status(doing string, res *http.Response, body []byte) error {
@@ -144,6 +194,7 @@ func (a *app) status(doing string, res *http.Response, body []byte) error {
 		next = "it wants to send us to " + strconv.Quote(res.Header.Get("Location")) + "; set url to the right address"
 	}
 	e := a.fault(kind, doing, reason, next)
+	e.Cause = &refusal{res.StatusCode, told.Type}
 	e.After = retryAfter(res.Header.Get("Retry-After"))
 	return e
 }
@@ -157,4 +208,53 @@ func retryAfter(v string) time.Duration {
 		return max(0, time.Until(at))
 	}
 	return 0
+}
+
+// expiry reads the end of a token that is a JSON Web Token (RFC 7519); it is
+// only looked at, not trusted.
+func expiry(token string) (time.Time, bool) {
+	parts := strings.Split(token, ".")
+	if len(parts) != 3 {
+		return time.Time{}, false
+	}
+	body, err := base64.RawURLEncoding.DecodeString(parts[1])
+	if err != nil {
+		return time.Time{}, false
+	}
+	var claims struct {
+		Exp int64 `json:"exp"`
+	}
+	if json.Unmarshal(body, &claims) != nil || claims.Exp == 0 {
+		return time.Time{}, false
+	}
+	return time.Unix(claims.Exp, 0), true
+}
+
+// skew is how far the application's clock may be from ours unmentioned.
+const skew = 2 * time.Minute
+
+// probeClock holds the application's clock against ours.
+func (a *app) probeClock(header http.Header, tell func(connector.Step)) {
+	at, err := http.ParseTime(header.Get("Date"))
+	if err != nil {
+		return
+	}
+	if off := time.Since(at); off.Abs() > skew {
+		tell(connector.Step{Name: "clock", State: connector.StepWarning, Said: fmt.Sprintf("its clock and ours are %s apart", off.Abs().Round(time.Minute)), Means: "tokens and certificates may look expired or not yet good", Next: "check the clock of this machine, then ask the application's owner to check theirs"})
+	}
+}
+
+func (a *app) probeOne(body []byte, _ http.Header) (string, error) {
+	page, resources, err := scimjson.Decode(body)
+	if err != nil {
+		return "", a.fault(connector.Broken, "read one user", "the answer is not a SCIM list: "+err.Error(), "check the setting url; it must end where /Users begins")
+	}
+	if len(resources) == 0 {
+		return "", a.fault(connector.NotFound, "read one user", fmt.Sprintf("the list is empty (totalResults %d)", page.Total), "may this secret see users? ask the application's owner")
+	}
+	x, err := flatten(resources[0])
+	if err != nil {
+		return "", a.fault(connector.Broken, "read one user", err.Error(), "")
+	}
+	return fmt.Sprintf("one of %d users, with %d attributes", page.Total, len(x.Values)), nil
 }

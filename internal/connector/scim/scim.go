@@ -1,77 +1,121 @@
 // Package scim speaks SCIM 2.0 (RFC 7643, RFC 7644) to an application.
 //
-// Reading pages through /Users and is whole only if as many records came as
-// the application says it has. Writing is POST and PATCH; where PATCH is not
-// offered, PUT of what was just read with only our edits merged in, guarded by
-// the record's ETag.
+// What is used is what the application says that it has
+// (/ServiceProviderConfig). Reading pages through /Users, by index or by
+// cursor (RFC 9865), and is whole only if as many records came as the
+// application says it has, none of them twice; while the list shifts, it is
+// read again. Writing is POST and PATCH; where PATCH is not offered, PUT of
+// what was just read with only our edits merged in, guarded by the ETag.
 package scim
 
 import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
+	"golang.org/x/oauth2"
+
 	"twinning/internal/connector"
+	"twinning/internal/core/document"
 	"twinning/internal/core/record"
+	"twinning/internal/format/scimjson"
 )
 
 // Settings of a SCIM system.
 var Settings = map[string]string{
 	"url":              "base address, such as https://app.example/scim/v2",
-	"auth":             "bearer (the secret is a token, default) or basic (the secret is user:password)",
+	"auth":             "bearer (the secret is a token, default), basic (the secret is user:password) or oauth (the secret is a client's)",
+	"token-url":        "for oauth: where a token is asked for",
+	"client-id":        "for oauth: who asks",
+	"oauth-scope":      "for oauth: what for, where the application wants to know",
+	"ca-file":          "file with the CA certificates to trust (PEM); default those of this machine",
+	"filter":           "SCIM filter that says which users are read, such as userType ne \"guest\"",
+	"attributes":       "attributes to ask for, comma-separated (default all)",
 	"page":             "records to ask for at a time (default 100)",
-	"method":           "patch (default) or put",
+	"paging":           "auto (default), index or cursor",
+	"totals":           "strict (default) or ignore: for applications whose totalResults is wrong; a list that is cut short is then not noticed",
+	"inactive":         "listed (default) or asked: whether inactive users stand in the list, or are asked for by a filter",
+	"method":           "auto (default), patch or put",
+	"dialect":          "auto (default), standard, or some of title-case, no-path, text-booleans: how PATCH must be said",
 	"put-without-etag": "yes: PUT even where the application gives no ETag, at the risk of undoing somebody else's change",
 	"timeout":          "seconds to wait for an answer (default 10)",
 	"lag":              "seconds a write may take to show in reading (default 0)",
-	"concurrency":      "changes to send at once (default 4)",
+	"concurrency":      "requests at a time (default 4)",
+	"rate":             "requests a second; 0 (default) is no limit",
 }
 
 type app struct {
 	base    *url.URL
+	cfg     connector.Config
 	client  *http.Client
-	header  string // Authorization
+	header  string             // Authorization, where it stays the same
+	tokens  oauth2.TokenSource // where it is asked for
+	issuer  func() oauth2.TokenSource
 	page    int
-	put     bool
-	blind   bool
 	timeout time.Duration
 	lag     time.Duration
+
+	dialects  []dialect
+	dialect   atomic.Int32 // the one in use
+	confirmed atomic.Bool  // a change was taken in it
+
+	tokenMu sync.Mutex // guards tokens
+	offerMu sync.Mutex // guards offered; held while asking
+	offered *offer
+}
+
+func (a *app) setting(name, fallback string) string {
+	if v := a.cfg.Settings[name]; v != "" {
+		return v
+	}
+	return fallback
 }
 
 // New makes the connector.
 func New(cfg connector.Config) (connector.Connector, error) {
 	for name := range cfg.Settings {
 		if _, ok := Settings[name]; !ok {
-			return nil, fmt.Errorf("setting %q is not known for SCIM; known are url, auth, page, method, put-without-etag, timeout, lag, concurrency", name)
+			known := slices.Sorted(maps.Keys(Settings))
+			return nil, fmt.Errorf("setting %q is not known for SCIM%s; known are %s", name, document.Suggest(name, known), strings.Join(known, ", "))
 		}
 	}
-	a := &app{put: cfg.Settings["method"] == "put", blind: cfg.Settings["put-without-etag"] == "yes"}
+	a := &app{cfg: cfg}
 	var err error
 	a.base, err = url.Parse(strings.TrimRight(cfg.Settings["url"], "/"))
 	if err != nil || a.base.Scheme != "http" && a.base.Scheme != "https" || a.base.Host == "" || a.base.User != nil {
 		return nil, fmt.Errorf("setting url is %q; expected an address such as https://app.example/scim/v2, without a secret in it", cfg.Settings["url"])
 	}
-	numbers := map[string]*int{"page": &a.page, "timeout": new(int), "lag": new(int), "concurrency": new(int)}
-	for name, fallback := range map[string]int{"page": 100, "timeout": 10, "lag": 0, "concurrency": 4} {
+	for name, words := range map[string][]string{"auth": {"bearer", "basic", "oauth"}, "paging": {"auto", "index", "cursor"}, "totals": {"strict", "ignore"}, "inactive": {"listed", "asked"}, "method": {"auto", "patch", "put"}, "put-without-etag": {"no", "yes"}} {
+		if v := a.setting(name, words[0]); !slices.Contains(words, v) {
+			return nil, fmt.Errorf("setting %s is %q; expected %s", name, v, strings.Join(words, " or "))
+		}
+	}
+	numbers := map[string]*int{"page": &a.page, "timeout": new(int), "lag": new(int), "concurrency": new(int), "rate": new(int)}
+	for name, fallback := range map[string]int{"page": 100, "timeout": 10, "lag": 0, "concurrency": 4, "rate": 0} {
 		*numbers[name] = fallback
 		if v := cfg.Settings[name]; v != "" {
 			n, err := strconv.Atoi(v)
-			if err != nil || n < 0 || n > 10000 || n == 0 && name != "lag" {
+			if err != nil || n < 0 || n > 10000 || n == 0 && name != "lag" && name != "rate" {
 				return nil, fmt.Errorf("setting %s is %q; expected a whole number", name, v)
 			}
 			*numbers[name] = n
 		}
 	}
 	a.timeout, a.lag = time.Duration(*numbers["timeout"])*time.Second, time.Duration(*numbers["lag"])*time.Second
-	a.header = authorization(cfg.Settings["auth"], cfg.Secret)
-	a.client = newClient(a.timeout)
-	return a, nil
+	if a.dialects, err = parseDialect(cfg.Settings["dialect"]); err != nil {
+		return nil, err
+	}
+	return a, a.prepare()
 }
 
 // Shape is how SCIM's attributes feed the canonical ones.
@@ -90,75 +134,13 @@ var Shape = func() record.Shape {
 }()
 
 func (a *app) Declare() connector.Declaration {
-	return connector.Declaration{Kind: "scim", Shape: Shape, Extents: []string{"whole"}, Writes: true, ReadsOne: true, Finds: "externalId", Lag: a.lag}
-}
-
-type listing struct {
-	Total     int               `json:"totalResults"`
-	Resources []json.RawMessage `json:"Resources"`
-}
-
-// attempts at a whole reading before pages that shift are given up on.
-const attempts = 3
-
-func (a *app) Read(ctx context.Context, sink connector.Sink) error {
-	var records []connector.Record
-	var rejected []record.Rejection
-	var err error
-	for range attempts {
-		records, rejected, err = a.readAll(ctx, sink)
-		if err == nil || connector.KindOf(err) != connector.Stale {
-			break
-		}
+	scope := "all users"
+	if f := a.cfg.Settings["filter"]; f != "" {
+		scope = "users with " + f
 	}
-	if err != nil {
-		return err
-	}
-	for _, r := range records {
-		if err := sink.Record(r); err != nil {
-			return err
-		}
-	}
-	for _, r := range rejected {
-		if err := sink.Reject(r); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (a *app) readAll(ctx context.Context, sink connector.Sink) (records []connector.Record, rejected []record.Rejection, err error) {
-	const doing = "read the list of users"
-	seen := map[string]bool{}
-	for got := 0; ; {
-		var page listing
-		body, _, err := a.patient(ctx, doing, "/Users?startIndex="+strconv.Itoa(got+1)+"&count="+strconv.Itoa(a.page))
-		if err != nil {
-			return nil, nil, err
-		}
-		if err := json.Unmarshal(body, &page); err != nil {
-			return nil, nil, a.fault(connector.Broken, doing, "the answer is not a SCIM list: "+err.Error(), "check the setting url; it must end where /Users begins")
-		}
-		sink.Expect(page.Total)
-		for _, raw := range page.Resources {
-			r, err := parse(raw)
-			switch {
-			case err != nil:
-				rejected = append(rejected, record.Rejection{ID: r.ID, Reason: err.Error()})
-			case seen[r.ID]:
-				return nil, nil, a.fault(connector.Stale, doing, fmt.Sprintf("user %q came on two pages: the list shifted while it was read", r.ID), "try again when the application is quieter")
-			default:
-				seen[r.ID] = true
-				records = append(records, r)
-			}
-		}
-		got += len(page.Resources)
-		if got >= page.Total {
-			return records, rejected, nil
-		}
-		if len(page.Resources) == 0 {
-			return nil, nil, a.fault(connector.Stale, doing, fmt.Sprintf("the application says it has %d users and gave %d", page.Total, got), "a partial list is never used; ask the application's owner")
-		}
+	return connector.Declaration{
+		Kind: "scim", Shape: Shape, Extents: []string{connector.Whole, connector.Sample}, Writes: true, ReadsOne: true, Finds: "externalId", Lag: a.lag, Scope: scope,
+		Verbs: []string{"create", "mark", "set", "rename", "readdress", "enrol", "withdraw", "suspend", "reinstate", "reissue", "delete"},
 	}
 }
 
@@ -167,7 +149,7 @@ func (a *app) patient(ctx context.Context, doing, path string) ([]byte, http.Hea
 	for wait := 0; ; wait++ {
 		body, header, err := a.do(ctx, doing, http.MethodGet, path, nil, "")
 		kind := connector.KindOf(err)
-		if err == nil || kind != connector.Throttled && kind != connector.Unanswered || wait == 8 {
+		if err == nil || kind != connector.Throttled && kind != connector.Unanswered || wait == 8 || kind == connector.Unanswered && wait == 3 {
 			return body, header, err
 		}
 		pause := min(time.Duration(1<<wait)*100*time.Millisecond, 5*time.Second)
@@ -191,32 +173,47 @@ func (a *app) One(ctx context.Context, id string) (connector.Record, error) {
 	return a.answered("read user "+id, body, header)
 }
 
+// answered makes a record of one user that an answer holds.
 func (a *app) answered(doing string, body []byte, header http.Header) (connector.Record, error) {
-	r, err := parse(body)
+	x, err := scimjson.Flatten(body)
 	if err != nil {
-		return r, a.fault(connector.Broken, doing, err.Error(), "")
+		return connector.Record{}, a.fault(connector.Broken, doing, "the answer is no user: "+err.Error(), "check the setting url; it must end where /Users begins")
 	}
+	r := connector.Record{ID: x.ID, Values: x.Values, Version: x.Version, Raw: body}
 	if tag := header.Get("ETag"); r.Version == "" && tag != "" {
 		r.Version = tag
 	}
 	return r, nil
 }
 
+// quoted is a comparison value in a filter: JSON (RFC 7644 figure 1).
+func quoted(value string) string {
+	var b strings.Builder
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false) // plain characters are understood by more parsers
+	_ = e.Encode(value)    // a string always can
+	return strings.TrimSuffix(b.String(), "\n")
+}
+
 func (a *app) Find(ctx context.Context, native, value string) ([]connector.Record, error) {
-	quoted, _ := json.Marshal(value) // RFC 7644 figure 1: a comparison value is JSON
-	body, _, err := a.patient(ctx, "look for "+native, "/Users?filter="+url.QueryEscape(native+" eq "+string(quoted)))
+	doing := "look for " + native
+	path := native
+	if object, name := scimjson.Split(native); object == scimjson.Enterprise {
+		path = object + ":" + name
+	}
+	body, _, err := a.patient(ctx, doing, "/Users?filter="+url.QueryEscape(path+" eq "+quoted(value)))
 	if err != nil {
 		return nil, err
 	}
-	var page listing
-	if err := json.Unmarshal(body, &page); err != nil {
-		return nil, a.fault(connector.Broken, "look for "+native, "the answer is not a SCIM list", "")
+	var list struct{ Resources []json.RawMessage }
+	if err := json.Unmarshal(body, &list); err != nil {
+		return nil, a.fault(connector.Broken, doing, "the answer is not a SCIM list", "")
 	}
 	var found []connector.Record
-	for _, raw := range page.Resources {
-		r, err := parse(raw)
+	for _, raw := range list.Resources {
+		r, err := a.answered(doing, raw, http.Header{})
 		if err != nil {
-			return nil, a.fault(connector.Broken, "look for "+native, err.Error(), "")
+			return nil, err
 		}
 		if have := r.Values[native]; len(have) == 1 && have[0] == value { // filters that are ignored give everything
 			found = append(found, r)

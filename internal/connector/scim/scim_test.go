@@ -2,12 +2,20 @@ package scim_test
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/json"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"log"
+	"maps"
 	"net/http"
 	"net/http/httptest"
-	"strings"
-	"sync/atomic"
+	"os"
+	"path/filepath"
+	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -17,40 +25,198 @@ import (
 	"twinning/internal/standin/scimapp"
 )
 
+const token = "larkspur-token"
+
 func edit(native string, values ...string) connector.Edit {
 	return connector.Edit{Native: native, New: values}
 }
 
 var newcomer = []connector.Edit{edit("userName", "nkester"), edit("externalId", "L7"), edit("name.givenName", "Nova"), edit("name.familyName", "Kester"), edit("title", "Cook"), edit("emails.primary", "nova@l.example"), edit("emails.other", "n.kester@l.example"), edit("enterprise.department", "Kitchen"), edit("active", "true")}
 
-// The same promises hold for PATCH and for PUT.
+// serve runs an application over TLS with three users.
+func serve(t *testing.T) (*scimapp.App, *httptest.Server, map[string]string) {
+	t.Helper()
+	app, err := scimapp.New("", token)
+	require.NoError(t, err)
+	for _, id := range []string{"b", "a", "c"} {
+		app.Put(map[string]any{"id": id, "userName": "user-" + id, "password": "never shown", "active": id != "c"})
+	}
+	app.PutGroup("g1", "Observers")
+	server := httptest.NewUnstartedServer(app)
+	server.Config.ErrorLog = log.New(io.Discard, "", 0) // probes hang up after the handshake
+	server.StartTLS()
+	t.Cleanup(server.Close)
+	ca := filepath.Join(t.TempDir(), "ca.pem")
+	require.NoError(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}), 0o600))
+	return app, server, map[string]string{"url": server.URL + "/scim/v2/", "ca-file": ca, "page": "2"}
+}
+
+func connect(t *testing.T, settings map[string]string, pairs ...string) connector.Connector {
+	t.Helper()
+	settings = maps.Clone(settings)
+	for i := 0; i < len(pairs); i += 2 {
+		settings[pairs[i]] = pairs[i+1]
+	}
+	c, err := scim.New(connector.Config{Settings: settings, Secret: token})
+	require.NoError(t, err)
+	return c
+}
+
+// The same promises hold for PATCH in every dialect and for PUT, by index and
+// by cursor, with a token and with a client's secret.
 func TestBehaviour(t *testing.T) {
-	for _, method := range []string{"patch", "put"} {
-		t.Run(method, func(t *testing.T) {
-			app, err := scimapp.New("", "secret")
-			require.NoError(t, err)
-			for _, id := range []string{"b", "a", "c"} {
-				app.Put(map[string]any{"id": id, "userName": "user-" + id, "password": "never shown"})
-			}
-			var cut atomic.Bool
-			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				if cut.Load() && strings.Contains(r.URL.RawQuery, "startIndex=3") { // the second page is empty, though three are promised
-					_, _ = w.Write([]byte(`{"totalResults": 3, "Resources": []}`))
-					return
+	for name, v := range map[string]struct {
+		is       scimapp.Misbehaviour
+		settings []string
+	}{
+		"patch":      {scimapp.Misbehaviour{}, nil},
+		"put":        {scimapp.Misbehaviour{NoPatch: true}, nil},
+		"title case": {scimapp.Misbehaviour{Wants: "title-case", NoDiscover: true}, nil},
+		"no paths":   {scimapp.Misbehaviour{Wants: "no-path", Silent: true}, []string{"dialect", "no-path"}},
+		"cursor":     {scimapp.Misbehaviour{Cursor: true}, nil},
+		"oauth":      {scimapp.Misbehaviour{}, []string{"auth", "oauth", "client-id", "twinning"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			app, server, settings := serve(t)
+			app.Misbehave(v.is)
+			spoil := func(change func(m *scimapp.Misbehaviour)) func(t *testing.T) {
+				return func(t *testing.T) {
+					m := v.is
+					change(&m)
+					app.Misbehave(m)
+					t.Cleanup(func() { app.Misbehave(v.is) })
 				}
-				app.ServeHTTP(w, r)
-			}))
-			t.Cleanup(server.Close)
-			connectortest.Run(t, connectortest.Subject{
+			}
+			x := connectortest.Subject{
 				IDs: []string{"a", "b", "c"},
 				New: func(t *testing.T) connector.Connector {
-					c, err := scim.New(connector.Config{Settings: map[string]string{"url": server.URL + "/scim/v2/", "page": "2", "method": method}, Secret: "secret"})
-					require.NoError(t, err)
-					return c
+					return connect(t, settings, append(v.settings, "token-url", server.URL+"/standin/token")...)
 				},
-				Spoil:  func(t *testing.T) { cut.Store(true); t.Cleanup(func() { cut.Store(false) }) },
-				Create: newcomer, Change: edit("title", "Head cook"),
-			})
+				Spoil: map[string]func(t *testing.T){
+					"pages repeat":           spoil(func(m *scimapp.Misbehaviour) { m.RepeatPage = true }),
+					"pages skip":             spoil(func(m *scimapp.Misbehaviour) { m.SkipUsers = true }),
+					"the total is too large": spoil(func(m *scimapp.Misbehaviour) { m.TotalOff = 2 }),
+					"the total is too small": spoil(func(m *scimapp.Misbehaviour) { m.TotalOff = -1 }),
+					"the JSON is cut":        spoil(func(m *scimapp.Misbehaviour) { m.CutJSON = true }),
+					"a sign-in page comes":   spoil(func(m *scimapp.Misbehaviour) { m.HTML = true }),
+				},
+				Create: newcomer, Change: edit("title", "Head cook"), Rename: edit("userName", "nova.kester"), Group: "g1",
+			}
+			switch name {
+			case "cursor":
+				x.Spoil["the cursor expires"] = spoil(func(m *scimapp.Misbehaviour) { m.OldCursor = true })
+			case "patch":
+				x.Spoil["the connection is cut"] = spoil(func(m *scimapp.Misbehaviour) { m.ResetPage = true })
+			case "no paths":
+				x.Group = "" // members are named by paths
+			}
+			connectortest.Run(t, x)
+		})
+	}
+}
+
+// A token that is no longer taken is asked for anew; one that is not given is
+// told in words.
+func TestTokens(t *testing.T) {
+	app, server, settings := serve(t)
+	c := connect(t, settings, "auth", "oauth", "client-id", "twinning", "token-url", server.URL+"/standin/token")
+	require.Len(t, connectortest.Read(t, c).Records, 3)
+	app.Revoke()
+	app.Misbehave(scimapp.Misbehaviour{ThrottleEvery: 2, RetryDate: true}) // a reading waits as long as it is asked to
+	require.Len(t, connectortest.Read(t, c).Records, 3)
+	for words, pairs := range map[string][]string{"invalid_client": {"client-id", "stranger"}, "is token-url the address": {"token-url", server.URL + "/standin/effects"}} {
+		c := connect(t, settings, append([]string{"auth", "oauth", "client-id", "twinning", "token-url", server.URL + "/standin/token"}, pairs...)...)
+		_, err := c.Read(context.Background(), connector.Reading{}, &connectortest.Kept{})
+		require.Equal(t, connector.Denied, connector.KindOf(err), "%v", err)
+		require.ErrorContains(t, err, words)
+	}
+}
+
+// Inactive users that a list leaves out are noticed, and read when asked for.
+func TestInactive(t *testing.T) {
+	app, _, settings := serve(t)
+	app.Misbehave(scimapp.Misbehaviour{HideInactive: true})
+	read := connectortest.Read(t, connect(t, settings, "page", "10"))
+	require.Len(t, read.Records, 2)
+	require.Equal(t, []connector.Left{{Reason: "inactive users that the list leaves out: set inactive to asked", What: "1 users"}}, read.Left)
+	read = connectortest.Read(t, connect(t, settings, "page", "10", "inactive", "asked"))
+	require.Equal(t, []string{"a", "b", "c"}, read.IDs())
+}
+
+// Bulk tells of each write what became of it.
+func TestBulk(t *testing.T) {
+	app, _, settings := serve(t)
+	c := connect(t, settings)
+	ctx := context.Background()
+	one, err := c.One(ctx, "a")
+	require.NoError(t, err)
+	stale := one
+	stale.Version = `W/"99"`
+	var writes []connector.Write
+	for i := range 120 {
+		writes = append(writes, connector.Write{Edits: []connector.Edit{edit("userName", fmt.Sprintf("bulk-%d", i)), edit("urn:larkspur:params:scim:schemas:2.0:Observer:dome", "North")}})
+	}
+	writes = append(writes, connector.Write{Record: &one, Edits: []connector.Edit{edit("title", "Cook")}}, connector.Write{Record: &stale, Edits: []connector.Edit{edit("title", "Driver")}}, writes[0])
+	done, err := c.(connector.Bulker).WriteAll(ctx, writes)
+	require.NoError(t, err)
+	require.Len(t, done, 123)
+	for i, w := range done[:121] {
+		require.NoError(t, w.Err, i)
+		require.NotEmpty(t, w.ID)
+	}
+	require.Equal(t, connector.Stale, connector.KindOf(done[121].Err))
+	require.Equal(t, connector.Conflict, connector.KindOf(done[122].Err))
+	require.Equal(t, 120, app.Effects().Creates)
+	r, err := c.One(ctx, done[5].ID)
+	require.NoError(t, err)
+	require.Equal(t, []string{"North"}, r.Values["urn:larkspur:params:scim:schemas:2.0:Observer:dome"])
+}
+
+// A probe says at the first failure what it means and what to ask whom, warns
+// of what is about to end, and tells no secret.
+func TestProbe(t *testing.T) {
+	app, server, settings := serve(t)
+	jwt := func(d time.Duration) string {
+		return "h." + base64.RawURLEncoding.EncodeToString([]byte(fmt.Sprintf(`{"exp":%d}`, time.Now().Add(d).Unix()))) + ".s"
+	}
+	for name, x := range map[string]struct {
+		secret string
+		pairs  []string
+		is     scimapp.Misbehaviour
+		step   string
+		state  string
+		words  string
+	}{
+		"all well":      {token, nil, scimapp.Misbehaviour{}, "writing", connector.StepOK, "tried only when a plan is run"},
+		"wrong secret":  {"wrong", nil, scimapp.Misbehaviour{}, "sign in", connector.StepFailed, "the secret is not accepted"},
+		"wrong path":    {token, []string{"url", server.URL + "/elsewhere"}, scimapp.Misbehaviour{}, "sign in", connector.StepFailed, "404"},
+		"unknown CA":    {token, []string{"ca-file", ""}, scimapp.Misbehaviour{}, "tls", connector.StepFailed, "ca-file"},
+		"no such name":  {token, []string{"url", "https://app.larkspur.invalid"}, scimapp.Misbehaviour{}, "name", connector.StepFailed, "network team"},
+		"nobody there":  {token, []string{"url", "https://127.0.0.1:1"}, scimapp.Misbehaviour{}, "connect", connector.StepFailed, "nothing listens"},
+		"sign-in page":  {token, nil, scimapp.Misbehaviour{HTML: true}, "sign in", connector.StepFailed, "a sign-in page or a proxy"},
+		"clock":         {token, nil, scimapp.Misbehaviour{ClockMinutes: 30}, "clock", connector.StepWarning, "30m0s apart"},
+		"says nothing":  {token, nil, scimapp.Misbehaviour{NoDiscover: true}, "what it offers", connector.StepWarning, "does not say"},
+		"token is over": {jwt(-time.Hour), nil, scimapp.Misbehaviour{}, "token", connector.StepFailed, "ask the application's owner for a new token"},
+		"token ends":    {jwt(72 * time.Hour), nil, scimapp.Misbehaviour{}, "token", connector.StepWarning, "ends in"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			app.Misbehave(x.is)
+			all := maps.Clone(settings)
+			for i := 0; i < len(x.pairs); i += 2 {
+				all[x.pairs[i]] = x.pairs[i+1]
+			}
+			c, err := scim.New(connector.Config{Settings: all, Secret: x.secret})
+			require.NoError(t, err)
+			steps := connector.Probe(context.Background(), c)
+			i := slices.IndexFunc(steps, func(s connector.Step) bool { return s.Name == x.step })
+			require.GreaterOrEqual(t, i, 0, "%+v", steps)
+			require.Equal(t, x.state, steps[i].State)
+			text := fmt.Sprintf("%+v", steps)
+			require.Contains(t, fmt.Sprintf("%+v", steps[i]), x.words)
+			require.NotContains(t, text, x.secret)
+			if x.state == connector.StepFailed {
+				require.Equal(t, len(steps)-1, i, "a probe stops at what fails")
+			}
 		})
 	}
 }
@@ -58,13 +224,13 @@ func TestBehaviour(t *testing.T) {
 // Setting a primary leaves one, keeps what else is known of the others, and
 // PUT without an ETag is only done when the system's owner says so.
 func TestAddresses(t *testing.T) {
-	app, err := scimapp.New("", "secret")
+	app, err := scimapp.New("", token)
 	require.NoError(t, err)
 	app.Put(map[string]any{"id": "a", "userName": "ana", "emails": []any{map[string]any{"value": "old@l.example", "type": "work", "primary": true}, map[string]any{"value": "home@l.example", "type": "home"}}})
 	server := httptest.NewServer(app)
 	t.Cleanup(server.Close)
 	settings := map[string]string{"url": server.URL + "/scim/v2"}
-	c, err := scim.New(connector.Config{Settings: settings, Secret: "secret"})
+	c, err := scim.New(connector.Config{Settings: settings, Secret: token})
 	require.NoError(t, err)
 	ctx := context.Background()
 	r, err := c.One(ctx, "a")
@@ -81,7 +247,7 @@ func TestAddresses(t *testing.T) {
 	settings["method"] = "put"
 	for blind, want := range map[string]connector.Kind{"": connector.Refused, "yes": connector.Broken} {
 		settings["put-without-etag"] = blind
-		c, err := scim.New(connector.Config{Settings: settings, Secret: "secret"})
+		c, err := scim.New(connector.Config{Settings: settings, Secret: token})
 		require.NoError(t, err)
 		r, err := c.One(ctx, "a")
 		require.NoError(t, err)
@@ -127,7 +293,7 @@ func TestErrorsInWords(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.Write(context.Background(), connector.Write{Edits: newcomer})
 	require.Equal(t, connector.Unreachable, connector.KindOf(err), "nothing was sent")
-	require.ErrorContains(t, err, "firewall")
+	require.ErrorContains(t, err, "nothing listens")
 	for _, bad := range []map[string]string{{"url": "ftp://x"}, {"url": "https://user:pw@x.example"}, {"url": "https://x.example", "page": "many"}, {"uri": "x"}} {
 		_, err := scim.New(connector.Config{Settings: bad})
 		require.Error(t, err, "%v", bad)

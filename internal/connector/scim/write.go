@@ -3,27 +3,30 @@ package scim
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
 
 	"twinning/internal/connector"
+	"twinning/internal/format/scimjson"
 )
 
 func (a *app) Write(ctx context.Context, w connector.Write) (connector.Record, error) {
 	if w.Record == nil {
 		return a.create(ctx, w.Edits)
 	}
-	if a.put {
+	put, err := a.puts(ctx)
+	if err != nil {
+		return connector.Record{}, err
+	}
+	if put {
 		return a.replace(ctx, *w.Record, w.Edits)
 	}
 	return a.patch(ctx, *w.Record, w.Edits)
 }
 
 func (a *app) create(ctx context.Context, edits []connector.Edit) (connector.Record, error) {
-	user := map[string]any{"schemas": []string{coreUser}, "active": true}
+	user := map[string]any{"schemas": []string{scimjson.User}, "active": true}
 	if err := merge(user, edits); err != nil {
 		return connector.Record{}, a.fault(connector.Refused, "create a user", err.Error(), "")
 	}
@@ -47,66 +50,43 @@ func (a *app) create(ctx context.Context, edits []connector.Edit) (connector.Rec
 	return a.One(ctx, location.Path[strings.LastIndex(location.Path, "/")+1:])
 }
 
-type operation struct {
-	Op    string `json:"op"`
-	Path  string `json:"path"`
-	Value any    `json:"value,omitempty"`
-}
-
-// patch sends one PATCH with an operation an attribute. Addresses are replaced
-// as one list made from what was just read: setting a primary by a value
-// filter would leave two of them, and a filter without a target is an error.
+// patch sends one PATCH, in the first dialect that the application takes.
 func (a *app) patch(ctx context.Context, r connector.Record, edits []connector.Edit) (connector.Record, error) {
+	doing := "change user " + r.ID
 	var top map[string]any
 	if err := json.Unmarshal(r.Raw, &top); err != nil {
-		return connector.Record{}, a.fault(connector.Broken, "change user "+r.ID, err.Error(), "")
+		return connector.Record{}, a.fault(connector.Broken, doing, err.Error(), "")
 	}
 	if err := merge(top, edits); err != nil {
-		return connector.Record{}, a.fault(connector.Refused, "change user "+r.ID, err.Error(), "")
+		return connector.Record{}, a.fault(connector.Refused, doing, err.Error(), "")
 	}
-	var ops []operation
-	lists := map[string]bool{}
-	for _, e := range edits {
-		head, sub, _ := strings.Cut(e.Native, ".")
-		if slices.Contains(multi, head) {
-			if !lists[head] {
-				lists[head] = true
-				ops = append(ops, replaceOrRemove(head, top[head]))
-			}
-			continue
+	ops := operations(top, edits)
+	for {
+		at := a.dialect.Load()
+		body, err := patchBody(a.dialects[at].say(ops))
+		if err != nil {
+			return connector.Record{}, err
 		}
-		path := e.Native
-		value := top[head]
-		switch {
-		case head == "enterprise":
-			path = enterprise + ":" + sub
-			value = inside(top[enterprise], sub)
-		case sub != "":
-			value = inside(top[head], sub)
+		after, err := a.send(ctx, http.MethodPatch, r, body)
+		if err == nil {
+			a.confirmed.Store(true)
 		}
-		ops = append(ops, replaceOrRemove(path, value))
+		if !formRefused(err) || a.confirmed.Load() {
+			return after, err
+		}
+		if int(at)+1 >= len(a.dialects) {
+			a.dialect.Store(0) // none of them: it is about this change
+			return after, err
+		}
+		a.dialect.CompareAndSwap(at, at+1)
 	}
-	body, _ := json.Marshal(map[string]any{"schemas": []string{patchOp}, "Operations": ops})
-	return a.send(ctx, http.MethodPatch, r, body)
-}
-
-func replaceOrRemove(path string, value any) operation {
-	if list, ok := value.([]any); value == nil || ok && len(list) == 0 {
-		return operation{Op: "remove", Path: path}
-	}
-	return operation{Op: "replace", Path: path, Value: value}
-}
-
-func inside(v any, name string) any {
-	m, _ := v.(map[string]any)
-	return m[name]
 }
 
 // replace sends the whole record back with only our edits merged in: what is
 // read-only or never returned is left out, as RFC 7644 section 3.5.1 has it.
 func (a *app) replace(ctx context.Context, r connector.Record, edits []connector.Edit) (connector.Record, error) {
 	doing := "change user " + r.ID
-	if r.Version == "" && !a.blind {
+	if r.Version == "" && a.setting("put-without-etag", "no") == "no" {
 		return connector.Record{}, a.fault(connector.Refused, doing, "the application gives no ETag, so a PUT could undo somebody else's change", "use method patch, or set put-without-etag to yes")
 	}
 	var top map[string]any
@@ -135,104 +115,31 @@ func (a *app) send(ctx context.Context, method string, r connector.Record, body 
 	return a.answered(doing, answer, header)
 }
 
-// merge writes edits into a resource.
-func merge(top map[string]any, edits []connector.Edit) error {
-	for _, e := range edits {
-		head, sub, _ := strings.Cut(e.Native, ".")
-		switch {
-		case e.Native == "id" || head == "meta" || head == "groups":
-			return fmt.Errorf("%s is read-only in SCIM", e.Native)
-		case head == "emails":
-			// both halves together, below
-		case slices.Contains(multi, head):
-			mergeList(top, head, e.New, "")
-		case head == "enterprise":
-			mergeInto(top, enterprise, sub, e.New)
-			if list, ok := top["schemas"].([]any); ok && !slices.Contains(list, any(enterprise)) {
-				top["schemas"] = append(list, enterprise)
-			} else if list, ok := top["schemas"].([]string); ok && !slices.Contains(list, enterprise) {
-				top["schemas"] = append(list, enterprise)
-			}
-		case sub != "":
-			mergeInto(top, head, sub, e.New)
-		default:
-			mergeInto(top, "", head, e.New)
-		}
+// Delete removes a user; one that is gone already is no error.
+func (a *app) Delete(ctx context.Context, r connector.Record) error {
+	_, _, err := a.do(ctx, "delete user "+r.ID, http.MethodDelete, "/Users/"+url.PathEscape(r.ID), nil, r.Version)
+	if connector.KindOf(err) == connector.NotFound && err != nil {
+		return nil
 	}
-	mergeEmails(top, edits)
-	return nil
+	return err
 }
 
-func mergeInto(top map[string]any, parent, name string, values []string) {
-	into := top
-	if parent != "" {
-		m, ok := top[parent].(map[string]any)
-		if !ok {
-			m = map[string]any{}
-			top[parent] = m
+// Reissue sets a new password, over an encrypted connection only.
+func (a *app) Reissue(ctx context.Context, r connector.Record, secret string) error {
+	doing := "set the secret of user " + r.ID
+	if a.base.Scheme != "https" {
+		return a.fault(connector.Refused, doing, "the connection is not encrypted", "set url to an https:// address: secrets are never sent in the clear")
+	}
+	if put, err := a.puts(ctx); err != nil || put {
+		if err == nil {
+			_, err = a.replace(ctx, r, []connector.Edit{{Native: "password", New: []string{secret}}})
 		}
-		into = m
+		return err
 	}
-	switch {
-	case len(values) == 0:
-		delete(into, name)
-	case name == "active":
-		into[name] = values[0] == "true"
-	case name == "manager":
-		into[name] = map[string]any{"value": values[0]}
-	default:
-		into[name] = values[0]
+	body, err := patchBody(a.dialects[a.dialect.Load()].say([]operation{{Op: "replace", Path: "password", Value: secret}}))
+	if err != nil {
+		return err
 	}
-}
-
-func mergeEmails(top map[string]any, edits []connector.Edit) {
-	current := connector.Record{Values: map[string][]string{}}
-	if list, ok := top["emails"].([]any); ok {
-		parseList(&current, "emails", list)
-	}
-	primary, other, touched := current.Values["emails.primary"], current.Values["emails.other"], false
-	for _, e := range edits {
-		switch e.Native {
-		case "emails.primary":
-			primary, touched = e.New, true
-		case "emails.other":
-			other, touched = e.New, true
-		}
-	}
-	if !touched {
-		return
-	}
-	main := ""
-	if len(primary) > 0 {
-		main = primary[0]
-	}
-	rest := slices.DeleteFunc(slices.Clone(other), func(v string) bool { return strings.EqualFold(v, main) })
-	mergeList(top, "emails", append(slices.Clone(primary), rest...), main)
-}
-
-// mergeList sets a list's values and keeps what else the application says of
-// those that stay (type, display).
-func mergeList(top map[string]any, name string, values []string, primary string) {
-	known := map[string]map[string]any{}
-	if list, ok := top[name].([]any); ok {
-		for _, item := range list {
-			if m, ok := item.(map[string]any); ok {
-				known[strings.ToLower(scalar(m["value"]))] = m
-			}
-		}
-	}
-	list := make([]any, 0, len(values))
-	for _, v := range values {
-		m := map[string]any{"value": v}
-		for k, x := range known[strings.ToLower(v)] {
-			if k != "value" && k != "primary" && k != "$ref" {
-				m[k] = x
-			}
-		}
-		if name == "emails" {
-			m["primary"] = v == primary
-		}
-		list = append(list, m)
-	}
-	top[name] = list
+	_, _, err = a.do(ctx, doing, http.MethodPatch, "/Users/"+url.PathEscape(r.ID), body, "")
+	return err
 }

@@ -3,26 +3,34 @@ package record
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
-	"time"
 
 	"twinning/internal/core/document"
 )
 
 // Source says how one canonical attribute is filled.
 type Source struct {
-	Native string   `json:"from"`
-	Split  string   `json:"split,omitempty"` // separator of a list inside one native value
-	True   []string `json:"true,omitempty"`  // native words that mean true
-	False  []string `json:"false,omitempty"` // native words that mean false
-	Date   string   `json:"date,omitempty"`  // layout such as DD.MM.YYYY; default ISO 8601
+	Native  string   `json:"from"`
+	Split   string   `json:"split,omitempty"`   // separator of a list inside one native value
+	True    []string `json:"true,omitempty"`    // native words that mean true
+	False   []string `json:"false,omitempty"`   // native words that mean false
+	Date    string   `json:"date,omitempty"`    // layout such as DD.MM.YYYY, or a word of dateCodings; default ISO 8601
+	Bit     uint32   `json:"bit,omitempty"`     // flag inside a native number: the attribute is Means when it is set
+	Means   bool     `json:"means,omitempty"`   // see Bit and Present
+	Present string   `json:"present,omitempty"` // any native value at all says Means; this one is written for it
+	Prefix  string   `json:"prefix,omitempty"`  // only values that begin exactly so, without it
+	Coding  string   `json:"coding,omitempty"`  // of bytes that are no text: guid, hex or base64; done by the connector
+	Refers  string   `json:"refers,omitempty"`  // the values are this attribute of other records, whose id is meant
 }
 
 // Shape maps a system's native attributes to canonical ones.
 type Shape struct {
 	Attributes map[string]Source `json:"attributes"`
-	Stable     bool              `json:"stable"`         // the id survives renames
-	Mark       string            `json:"mark,omitempty"` // canonical attribute that carries our mark
+	Stable     bool              `json:"stable"`            // the id survives renames
+	Mark       string            `json:"mark,omitempty"`    // canonical attribute that carries our mark
+	Classes    []string          `json:"classes,omitempty"` // object classes of a new directory entry
+	Upload     *Upload           `json:"upload,omitempty"`  // the file that the system's own upload takes
 }
 
 // ParseShape reads a shape document:
@@ -38,11 +46,15 @@ type Shape struct {
 func ParseShape(src []byte) (Shape, error) {
 	doc, root := document.Parse(src)
 	shape := Shape{Attributes: map[string]Source{}, Stable: true}
-	fields := root.Fields("shape", "stable", "mark")
+	fields := root.Fields("shape", "stable", "mark", "classes", "upload")
 	if n, ok := fields["stable"]; ok {
 		shape.Stable = n.Bool()
 	}
 	shape.Mark = fields["mark"].Text()
+	shape.Classes = words(fields["classes"])
+	if n, ok := fields["upload"]; ok {
+		shape.Upload = parseUpload(n)
+	}
 	for _, e := range fields["shape"].Entries() {
 		shape.Attributes[e.Key] = parseSource(e.Key, e.Value)
 	}
@@ -61,19 +73,41 @@ func parseSource(name string, n document.Node) Source {
 	if !n.IsMap() {
 		return Source{Native: n.Text()}
 	}
-	f := n.Fields("from", "split", "true", "false", "date")
-	s := Source{Native: f["from"].Text(), Split: f["split"].Text(), Date: f["date"].Text()}
+	f := n.Fields("from", "split", "true", "false", "date", "bit", "means", "present", "prefix", "coding", "refers")
+	s := Source{Native: f["from"].Text(), Split: f["split"].Text(), Date: f["date"].Text(), Present: f["present"].Text(), Prefix: f["prefix"].Text(), Coding: f["coding"].Text(), Refers: f["refers"].Text()}
 	if s.Native == "" {
 		n.Problem("`from:` must name the native attribute")
 	}
-	words := func(n document.Node) (out []string) {
-		for _, item := range n.Items() {
-			out = append(out, item.Text())
-		}
-		return out
-	}
 	s.True, s.False = words(f["true"]), words(f["false"])
+	if bit, ok := f["bit"]; ok {
+		v, err := strconv.ParseUint(bit.Text(), 0, 32)
+		if err != nil || v == 0 || v&(v-1) != 0 {
+			bit.Problem("%q is not one bit; expected a power of two such as 2 or 0x200", bit.Text())
+		}
+		s.Bit = uint32(v) // parsed with 32 bits
+	}
+	if means, ok := f["means"]; ok {
+		s.Means = means.Bool()
+	}
+	if flagged := s.Bit > 0 || s.Present != ""; flagged && KindOf(name) != Bool {
+		n.Problem("`bit:` and `present:` say true or false, which %s is not", name)
+	} else if _, said := f["means"]; flagged && !said {
+		n.Problem("say what it means when it is there: `means: true` or `means: false`")
+	}
+	if s.Coding != "" && !slices.Contains(Codings, s.Coding) {
+		f["coding"].Problem("%q is not a coding; expected one of %s", s.Coding, strings.Join(Codings, ", "))
+	}
 	return s
+}
+
+// Codings are the forms that bytes which are no text can be given.
+var Codings = []string{"guid", "hex", "base64"}
+
+func words(n document.Node) (out []string) {
+	for _, item := range n.Items() {
+		out = append(out, item.Text())
+	}
+	return out
 }
 
 // ValidName reports whether a custom attribute may be called so: an
@@ -131,8 +165,14 @@ const MaxCell = 64 << 10
 // Cell computes canonical attribute i from its native values.
 func (r *Reader) Cell(i int, values []string) (string, error) {
 	src, kind := &r.sources[i], r.kinds[i]
+	if src.Prefix != "" {
+		values = prefixed(src.Prefix, values)
+	}
 	if kind.Multi() {
 		return r.list(src, values)
+	}
+	if src.Bit > 0 || src.Present != "" {
+		return readFlag(src, values)
 	}
 	v := ""
 	if len(values) > 0 {
@@ -208,24 +248,6 @@ func readBool(src *Source, v string) (string, error) {
 		return "false", nil
 	}
 	return "", &ValueError{src.Native, fmt.Sprintf("%q is not understood as true or false; name the words in the shape: {from: %s, true: [...], false: [...]}", v, src.Native)}
-}
-
-var dateWords = strings.NewReplacer("YYYY", "2006", "MM", "01", "DD", "02", "hh", "15", "mm", "04", "ss", "05")
-
-func readDate(src *Source, v string) (string, error) {
-	if src.Date != "" {
-		t, err := time.Parse(dateWords.Replace(src.Date), v)
-		if err != nil {
-			return "", &ValueError{src.Native, fmt.Sprintf("%q is not a date of the form %s", v, src.Date)}
-		}
-		return t.Format(time.DateOnly), nil
-	}
-	if len(v) >= 10 {
-		if _, err := time.Parse(time.DateOnly, v[:10]); err == nil && (len(v) == 10 || v[10] == 'T' || v[10] == ' ') {
-			return v[:10], nil
-		}
-	}
-	return "", &ValueError{src.Native, fmt.Sprintf("%q is not an ISO date (YYYY-MM-DD); name its form in the shape: {from: %s, date: DD.MM.YYYY}", v, src.Native)}
 }
 
 // spellings are header names commonly met for an attribute, in compact form,
@@ -307,56 +329,6 @@ func (s Shape) Custom() (names []string) {
 		}
 	}
 	return names
-}
-
-// YAML writes the shape as a document that ParseShape reads back.
-func (s Shape) YAML() string {
-	var b strings.Builder
-	b.WriteString("shape:\n")
-	for _, name := range s.Canonical() {
-		src := s.Attributes[name]
-		if src.Native == "" {
-			continue
-		}
-		more := ""
-		if src.Split != "" {
-			more += fmt.Sprintf(", split: %q", src.Split)
-		}
-		for word, list := range map[string][]string{"true": src.True, "false": src.False} {
-			if len(list) > 0 {
-				more += ", " + word + ": [" + quoteAll(list) + "]"
-			}
-		}
-		if src.Date != "" {
-			more += ", date: " + src.Date
-		}
-		if more == "" {
-			fmt.Fprintf(&b, "  %s: %s\n", name, word(src.Native))
-		} else {
-			fmt.Fprintf(&b, "  %s: {from: %s%s}\n", name, word(src.Native), more)
-		}
-	}
-	fmt.Fprintf(&b, "stable: %t\n", s.Stable)
-	if s.Mark != "" {
-		fmt.Fprintf(&b, "mark: %s\n", s.Mark)
-	}
-	return b.String()
-}
-
-func quoteAll(list []string) string {
-	out := make([]string, len(list))
-	for i, w := range list {
-		out[i] = fmt.Sprintf("%q", w)
-	}
-	return strings.Join(out, ", ")
-}
-
-// word quotes a native name unless it is plainly a word.
-func word(s string) string {
-	if ValidName(strings.ReplaceAll(s, ".", "_")) {
-		return s
-	}
-	return fmt.Sprintf("%q", s)
 }
 
 // Uses reports whether a native attribute feeds any canonical one.

@@ -34,6 +34,23 @@ type Misbehaviour struct {
 	LagMillis     int    `json:"lagMillis,omitempty"`     // writes show in reading only after this time
 	NoETag        bool   `json:"noETag,omitempty"`
 	Silent        bool   `json:"silent,omitempty"` // PATCH is answered 204 without a body
+	// of lists
+	RepeatPage   bool `json:"repeatPage,omitempty"`   // every page but the first gives the first again
+	SkipUsers    bool `json:"skipUsers,omitempty"`    // every page but the first leaves a user out
+	TotalOff     int  `json:"totalOff,omitempty"`     // totalResults is wrong by so much
+	HideInactive bool `json:"hideInactive,omitempty"` // lists leave out inactive users, unless a filter asks for them
+	// of answers to GET
+	CutJSON      bool `json:"cutJSON,omitempty"`      // the text ends in the middle
+	ResetPage    bool `json:"resetPage,omitempty"`    // the connection is cut in the middle
+	HTML         bool `json:"html,omitempty"`         // a sign-in page comes instead
+	ClockMinutes int  `json:"clockMinutes,omitempty"` // the Date header is off by so much
+	RetryDate    bool `json:"retryDate,omitempty"`    // Retry-After is a date
+	// of abilities
+	NoPatch    bool   `json:"noPatch,omitempty"`    // PATCH is not offered
+	NoDiscover bool   `json:"noDiscover,omitempty"` // /ServiceProviderConfig is not there
+	Cursor     bool   `json:"cursor,omitempty"`     // pages by cursor are offered
+	OldCursor  bool   `json:"oldCursor,omitempty"`  // and expire after the first
+	Wants      string `json:"wants,omitempty"`      // dialect of PATCH that alone is taken: title-case, no-path
 }
 
 // Effects counts what requests have done.
@@ -69,19 +86,22 @@ type App struct {
 	requests int
 	writes   int
 	dirty    bool
-	server   http.Handler
+	groups   map[string]*group
+	issued   map[string]bool // tokens that were given
+	inner    http.Handler    // the library's server
 }
 
 type state struct {
-	Next    int     `json:"next"`
-	Users   []*user `json:"users"`
-	Effects Effects `json:"effects"`
+	Next    int      `json:"next"`
+	Users   []*user  `json:"users"`
+	Groups  []*group `json:"groups,omitempty"`
+	Effects Effects  `json:"effects"`
 }
 
 // New opens the application whose state is in file; a missing file is an empty
 // application. Requests must carry the token.
 func New(file, token string) (*App, error) {
-	a := &App{file: file, token: token, users: map[string]*user{}, effects: Effects{ByAccount: map[string]map[string]int{}}}
+	a := &App{file: file, token: token, users: map[string]*user{}, groups: map[string]*group{}, effects: Effects{ByAccount: map[string]map[string]int{}}}
 	if src, err := os.ReadFile(file); err == nil {
 		var s state
 		if err := json.Unmarshal(src, &s); err != nil {
@@ -89,6 +109,9 @@ func New(file, token string) (*App, error) {
 		}
 		for _, u := range s.Users {
 			a.users[u.ID] = u
+		}
+		for _, g := range s.Groups {
+			a.groups[g.ID] = g
 		}
 		a.next, a.effects = s.Next, s.Effects
 		if a.effects.ByAccount == nil {
@@ -101,13 +124,15 @@ func New(file, token string) (*App, error) {
 		ServiceProviderConfig: &scim.ServiceProviderConfig{MaxResults: 200, SupportFiltering: true, SupportPatch: true},
 		ResourceTypes: []scim.ResourceType{{
 			ID: optional.NewString("User"), Name: "User", Endpoint: "/Users", Schema: schema.CoreUserSchema(),
-			SchemaExtensions: []scim.SchemaExtension{{Schema: schema.ExtensionEnterpriseUser()}}, Handler: (*handler)(a),
+			SchemaExtensions: []scim.SchemaExtension{{Schema: schema.ExtensionEnterpriseUser()}, {Schema: observer}}, Handler: (*handler)(a),
+		}, {
+			ID: optional.NewString("Group"), Name: "Group", Endpoint: "/Groups", Schema: schema.CoreGroupSchema(), Handler: (*groupHandler)(a),
 		}},
 	})
 	if err != nil {
 		return nil, err
 	}
-	a.server = http.StripPrefix("/scim", server)
+	a.inner = server
 	return a, nil
 }
 
@@ -212,7 +237,7 @@ func (a *App) Flush() {
 		return
 	}
 	a.dirty = false
-	src, err := json.Marshal(state{a.next, a.sorted(), a.effects})
+	src, err := json.Marshal(state{a.next, a.sorted(), slices.Collect(maps.Values(a.groups)), a.effects})
 	if err == nil {
 		tmp := a.file + ".new"
 		if err = os.MkdirAll(filepath.Dir(a.file), 0o750); err == nil {
@@ -239,7 +264,7 @@ func (a *App) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		a.control(w, r)
 		return
 	}
-	if r.Header.Get("Authorization") != "Bearer "+a.token {
+	if !a.known(r) {
 		refuse(w, errors.ScimError{Status: http.StatusUnauthorized, Detail: "the token is not known here"})
 		return
 	}
@@ -258,15 +283,22 @@ func (a *App) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case throttled:
 		w.Header().Set("Retry-After", "0")
+		if wrong.RetryDate {
+			w.Header().Set("Retry-After", time.Now().UTC().Format(http.TimeFormat))
+		}
 		refuse(w, errors.ScimError{Status: http.StatusTooManyRequests, Detail: "too many requests"})
 	case write && wrong.RefuseAll:
 		refuse(w, errors.ScimError{Status: http.StatusForbidden, Detail: "this token may only read"})
 	case drop:
-		a.server.ServeHTTP(discard{http.Header{}}, r)
+		a.below(wrong).ServeHTTP(discard{http.Header{}}, r)
 		panic(http.ErrAbortHandler) // the work is done, the answer is lost
 	default:
-		a.server.ServeHTTP(w, r)
+		a.below(wrong).ServeHTTP(w, r)
 	}
+}
+
+func (a *App) below(wrong Misbehaviour) http.Handler {
+	return http.StripPrefix("/scim", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { a.protocol(w, r, wrong) }))
 }
 
 type discard struct{ h http.Header }
@@ -278,7 +310,11 @@ func (d discard) WriteHeader(int)             {}
 func refuse(w http.ResponseWriter, e errors.ScimError) {
 	w.Header().Set("Content-Type", "application/scim+json")
 	w.WriteHeader(e.Status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:Error"}, "status": strconv.Itoa(e.Status), "detail": e.Detail})
+	told := map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:Error"}, "status": strconv.Itoa(e.Status), "detail": e.Detail}
+	if e.ScimType != "" {
+		told["scimType"] = e.ScimType
+	}
+	_ = json.NewEncoder(w).Encode(told)
 }
 
 // control answers /standin/effects, /standin/users and /standin/misbehave.
@@ -286,6 +322,10 @@ func (a *App) control(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case r.URL.Path == "/standin/effects":
 		_ = json.NewEncoder(w).Encode(a.Effects())
+	case r.URL.Path == "/standin/token" && r.Method == http.MethodPost:
+		a.issue(w, r)
+	case r.URL.Path == "/standin/revoke" && r.Method == http.MethodPost:
+		a.Revoke()
 	case r.URL.Path == "/standin/users" && r.Method == http.MethodGet:
 		_ = json.NewEncoder(w).Encode(a.Users())
 	case r.URL.Path == "/standin/users" && r.Method == http.MethodPut:

@@ -1,0 +1,130 @@
+package ldapdir
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"twinning/internal/connector"
+)
+
+// Probe goes from the name to what may be written, and stops at what fails.
+func (d *directory) Probe(ctx context.Context, tell func(connector.Step)) {
+	direct := d.tls
+	if d.startTLS {
+		direct = nil
+	}
+	if !connector.Reach(ctx, d.cfg.Outbound, d.host, direct, d.timeout, tell) {
+		return
+	}
+	if !d.startTLS && d.tls == nil {
+		tell(connector.Step{Name: "tls", State: connector.StepWarning, Said: "the connection is not encrypted", Means: "whoever is between can read what is read, and the secret", Next: "set start-tls to yes, or use ldaps://"})
+	}
+	var c *ldap.Conn
+	step := func(name string, try func() (string, error)) bool {
+		said, err := try()
+		if err != nil {
+			tell(connector.FailedStep(name, d.explained(name, err)))
+			return false
+		}
+		tell(connector.Step{Name: name, State: connector.StepOK, Said: said})
+		return true
+	}
+	signedIn := step("sign in", func() (string, error) {
+		var err error
+		if c, err = d.dial(ctx, "sign in"); err != nil {
+			return "", err
+		}
+		who, err := c.WhoAmI(nil)
+		if err != nil || who.AuthzID == "" {
+			return "as " + d.who(), nil
+		}
+		return "as " + who.AuthzID, nil
+	})
+	if !signedIn {
+		return
+	}
+	defer func() { _ = c.Close() }() // only looked at
+	if state, ok := c.TLSConnectionState(); ok && d.startTLS {
+		tell(connector.CertificateStep(state))
+	}
+	var root *rootDSE
+	ok := step("what it offers", func() (string, error) {
+		var err error
+		if root, err = d.discover(c); err != nil {
+			return "", err
+		}
+		return d.offers(root), nil
+	}) && step("base", func() (string, error) { return d.probeBase(c) })
+	if !ok {
+		return
+	}
+	if step("read one", func() (string, error) { return d.probeOne(c) }) {
+		tell(d.probeWriting())
+	}
+}
+
+func (d *directory) offers(root *rootDSE) string {
+	var has []string
+	for _, x := range []struct{ oid, words string }{{pagedResults, "pages"}, {contentSync, "content synchronisation"}, {assertion, "assertions"}, {passwordModif, "the password operation"}} {
+		if root.has(x.oid) {
+			has = append(has, x.words)
+		}
+	}
+	if len(has) == 0 {
+		has = []string{"no extension that we use"}
+	}
+	return strings.Join(has, ", ") + "; it holds " + strings.Join(root.contexts, " and ")
+}
+
+func (d *directory) probeBase(c *ldap.Conn) (string, error) {
+	base := d.cfg.Settings["base"]
+	res, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.time, false, "(objectClass=*)", []string{"1.1"}, nil))
+	switch {
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) || err == nil && len(res.Entries) == 0:
+		matched := ""
+		var told *ldap.Error
+		if errors.As(err, &told) && told.MatchedDN != "" {
+			matched = "; what exists of it is " + told.MatchedDN
+		}
+		return "", d.fault(connector.NotFound, "look at the base", fmt.Sprintf("%s does not exist, or is hidden from %s%s", base, d.who(), matched), "check the setting base; ask the directory's team for the right to read below it")
+	case err != nil:
+		return "", err
+	}
+	return base + " can be read", nil
+}
+
+func (d *directory) probeOne(c *ldap.Conn) (said string, err error) {
+	res, err := c.Search(ldap.NewSearchRequest(d.cfg.Settings["base"], d.scope, ldap.NeverDerefAliases, 1, d.time, false, d.filter(), d.attributes, nil))
+	if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
+		return "", err
+	}
+	if len(res.Entries) == 0 {
+		return "", d.fault(connector.NotFound, "read one", fmt.Sprintf("nothing below the base fits %s", d.filter()), fmt.Sprintf("check the settings filter and scope, and whether %s may see the entries", d.who()))
+	}
+	r, bad := d.record(res.Entries[0])
+	if bad != nil {
+		return "", d.fault(connector.Broken, "read one", bad.Reason, "give the right to read it, or choose another id in the shape")
+	}
+	var lacks []string
+	for _, a := range d.attributes {
+		if len(r.Values[a]) == 0 {
+			lacks = append(lacks, a)
+		}
+	}
+	said = fmt.Sprintf("one entry with %d attributes", len(r.Values))
+	if len(lacks) > 0 {
+		said += "; it shows no " + strings.Join(lacks, ", ") + " (empty, or not for us to see)"
+	}
+	return said, nil
+}
+
+// probeWriting says what would have to be allowed: no standard lets a client
+// ask for its rights, and a probe never tries a change.
+func (d *directory) probeWriting() connector.Step {
+	return connector.Step{Name: "writing", State: connector.StepOK, Said: "is tried only when a plan is run",
+		Means: fmt.Sprintf("for a system that is open for writing, %s needs the right to change %s below %s, and to add entries below %s", d.who(), strings.Join(d.attributes, ", "), d.cfg.Settings["base"], d.setting("create-in", d.cfg.Settings["base"]))}
+}

@@ -1,0 +1,291 @@
+package ldapdir
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/maphash"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"twinning/internal/connector"
+)
+
+const reading = "read the entries"
+
+// errEnough ends a sample.
+var errEnough = errors.New("enough")
+
+// Read gives the entries of the scope. See the package comment.
+func (d *directory) Read(ctx context.Context, what connector.Reading, sink connector.Sink) (cursor string, err error) {
+	switch what.Extent {
+	case connector.Changes:
+		return d.changes(ctx, what.Cursor, sink)
+	case connector.Sample:
+		return "", d.sample(ctx, what, sink)
+	}
+	err = d.with(ctx, reading, false, func(c *ldap.Conn) error {
+		root, err := d.discover(c)
+		if err != nil {
+			return err
+		}
+		if d.synchronises(root) {
+			cursor, err = d.refresh(ctx, c, "", sink)
+			// a server that limits how much it gives at once may still page
+			if !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) || d.page == 0 || d.size > 0 {
+				return err
+			}
+			if err := sink.Restart(); err != nil {
+				return err
+			}
+		}
+		stamp := now()
+		if err := d.pages(ctx, c, root, d.filter(), sink); err != nil {
+			return err
+		}
+		if d.setting("changes", "auto") != "off" {
+			cursor = stampCursor(stamp)
+		}
+		return nil
+	})
+	return cursor, err
+}
+
+// shown remembers which containers showed an entry, by a hash of the DN.
+type shown struct {
+	seed    maphash.Seed
+	parents map[uint64]struct{}
+}
+
+func newShown() *shown { return &shown{maphash.MakeSeed(), map[uint64]struct{}{}} }
+
+func (s *shown) hash(dn string) uint64 { return maphash.String(s.seed, strings.ToLower(dn)) }
+func (s *shown) add(dn string)         { s.parents[s.hash(dn)] = struct{}{} }
+func (s *shown) has(dn string) bool    { _, ok := s.parents[s.hash(dn)]; return ok }
+
+// pages reads page by page and gives each entry to the sink at once.
+func (d *directory) pages(ctx context.Context, c *ldap.Conn, root *rootDSE, filter string, sink connector.Sink) error {
+	seen := newShown()
+	err := d.eachPage(ctx, c, root, d.cfg.Settings["base"], d.scope, filter, d.attributes, func(res *ldap.SearchResult) error {
+		for _, e := range res.Entries {
+			seen.add(parent(e.DN))
+			if err := d.hand(e, sink); err != nil {
+				return err
+			}
+		}
+		return d.referred(res.Referrals, sink)
+	})
+	if err != nil {
+		return err
+	}
+	return d.suspects(c, seen, sink)
+}
+
+func (d *directory) hand(e *ldap.Entry, sink connector.Sink) error {
+	r, rejection := d.record(e)
+	if rejection != nil {
+		return sink.Reject(*rejection)
+	}
+	return sink.Record(r)
+}
+
+// eachPage searches with the paging control where the server has it.
+func (d *directory) eachPage(ctx context.Context, c *ldap.Conn, root *rootDSE, base string, scope int, filter string, attributes []string, fn func(*ldap.SearchResult) error) error {
+	req := ldap.NewSearchRequest(base, scope, ldap.NeverDerefAliases, d.size, d.time, false, filter, attributes, nil)
+	if d.page == 0 || !root.has(pagedResults) {
+		res, err := c.Search(req)
+		if err != nil {
+			return err
+		}
+		return fn(res)
+	}
+	paging := ldap.NewControlPaging(uint32(d.page)) // bounded when the settings were read
+	req.Controls = []ldap.Control{paging}
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		res, err := c.Search(req)
+		if err != nil {
+			return err
+		}
+		if err := fn(res); err != nil {
+			return err
+		}
+		next, ok := ldap.FindControl(res.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
+		if !ok {
+			return d.fault(connector.Broken, reading, "the server left the paging control out of its answer, so nobody can tell whether more is to come", "set page to 0, or ask the directory's team")
+		}
+		if len(next.Cookie) == 0 {
+			return nil
+		}
+		paging.SetCookie(next.Cookie)
+	}
+}
+
+func (r *rootDSE) has(control string) bool {
+	for _, c := range append(r.controls, r.extensions...) {
+		if c == control {
+			return true
+		}
+	}
+	return false
+}
+
+// referred: a part of the scope lives in another server. It was not read, so
+// by default nothing is.
+func (d *directory) referred(list []string, sink connector.Sink) error {
+	for _, ref := range list {
+		if d.setting("referrals", "refuse") == "refuse" {
+			return d.fault(connector.Refused, reading, "a part of the tree lives in another server: "+ref, "narrow base to what this server holds, and read the other part as a system of its own; or set referrals to leave-out")
+		}
+		if err := sink.LeftOut(connector.Left{Reason: "lives in another server", What: ref}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// containers are the classes whose emptiness is looked at.
+const containers = "(|(objectClass=organizationalUnit)(objectClass=organization)(objectClass=domain)(objectClass=container)(objectClass=locality))"
+
+// suspects finds containers that say there is something below them while
+// nothing below them shows at all: access rules probably hide it. Servers that
+// do not tell (RFC 3673 leaves it open) raise no suspicion.
+func (d *directory) suspects(c *ldap.Conn, seen *shown, sink connector.Sink) error {
+	if d.scope == ldap.ScopeBaseObject {
+		return nil
+	}
+	res, err := c.Search(ldap.NewSearchRequest(d.cfg.Settings["base"], d.scope, ldap.NeverDerefAliases, 0, d.time, false, containers, []string{"hasSubordinates", "numSubordinates"}, nil))
+	if err != nil {
+		return nil // what is only a suspicion must not fail a reading that is whole
+	}
+	for _, e := range res.Entries {
+		full := strings.EqualFold(e.GetAttributeValue("hasSubordinates"), "TRUE") || e.GetAttributeValue("numSubordinates") > "0"
+		if !full || seen.has(e.DN) {
+			continue
+		}
+		below, err := c.Search(ldap.NewSearchRequest(e.DN, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 1, d.time, true, "(objectClass=*)", []string{"1.1"}, nil))
+		if err == nil && len(below.Entries) == 0 {
+			if err := sink.LeftOut(connector.Left{Reason: "says it has entries below, and shows none: hidden by access rules?", What: e.DN}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// sample gives a few entries, passing over some.
+func (d *directory) sample(ctx context.Context, what connector.Reading, sink connector.Sink) error {
+	skip, left := what.Skip, what.Limit
+	err := d.with(ctx, reading, true, func(c *ldap.Conn) error {
+		root, err := d.discover(c)
+		if err != nil {
+			return err
+		}
+		return d.eachPage(ctx, c, root, d.cfg.Settings["base"], d.scope, d.filter(), d.attributes, func(res *ldap.SearchResult) error {
+			for _, e := range res.Entries {
+				if skip > 0 {
+					skip--
+					continue
+				}
+				if left == 0 {
+					return errEnough
+				}
+				left--
+				if err := d.hand(e, sink); err != nil {
+					return err
+				}
+			}
+			if left == 0 {
+				return errEnough
+			}
+			return nil
+		})
+	})
+	if errors.Is(err, errEnough) {
+		return nil
+	}
+	return err
+}
+
+// One reads a single entry.
+func (d *directory) One(ctx context.Context, id string) (r connector.Record, err error) {
+	doing := "read entry " + id
+	err = d.with(ctx, doing, true, func(c *ldap.Conn) error {
+		e, err := d.entry(c, id, d.attributes)
+		if err != nil {
+			return err
+		}
+		var rejection error
+		if r, rejection = d.whole(doing, e); rejection != nil {
+			return rejection
+		}
+		return nil
+	})
+	return r, err
+}
+
+func (d *directory) whole(doing string, e *ldap.Entry) (connector.Record, error) {
+	r, bad := d.record(e)
+	if bad != nil {
+		return r, d.fault(connector.Broken, doing, bad.Reason, "")
+	}
+	return r, nil
+}
+
+// entry finds the one entry of an id.
+func (d *directory) entry(c *ldap.Conn, id string, attributes []string) (*ldap.Entry, error) {
+	doing := "read entry " + id
+	req := ldap.NewSearchRequest(d.cfg.Settings["base"], ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.time, false, "", attributes, nil)
+	if strings.EqualFold(d.id.Native, "dn") {
+		if _, err := ldap.ParseDN(id); err != nil || id == "" {
+			return nil, d.fault(connector.NotFound, doing, fmt.Sprintf("%q is no DN", id), "")
+		}
+		req.BaseDN, req.Scope, req.Filter = id, ldap.ScopeBaseObject, "(objectClass=*)"
+	} else {
+		filter, err := d.idFilter(id)
+		if err != nil {
+			return nil, d.fault(connector.NotFound, doing, err.Error(), "")
+		}
+		req.Filter = filter
+	}
+	res, err := c.Search(req)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(res.Entries) == 0:
+		return nil, d.fault(connector.NotFound, doing, fmt.Sprintf("no entry below %s has this %s", req.BaseDN, d.id.Native), "")
+	case len(res.Entries) > 1:
+		return nil, d.fault(connector.Broken, doing, fmt.Sprintf("several entries have this %s, so it identifies none of them", d.id.Native), "choose another attribute for the id in the shape")
+	}
+	return res.Entries[0], nil
+}
+
+// Find reads the entries whose attribute has the value.
+func (d *directory) Find(ctx context.Context, native, value string) (found []connector.Record, err error) {
+	doing := "look for " + native
+	filter, err := d.equals(native, value)
+	if err != nil {
+		return nil, d.fault(connector.Refused, doing, err.Error(), "")
+	}
+	err = d.with(ctx, doing, true, func(c *ldap.Conn) error {
+		root, err := d.discover(c)
+		if err != nil {
+			return err
+		}
+		found = nil
+		return d.eachPage(ctx, c, root, d.cfg.Settings["base"], ldap.ScopeWholeSubtree, "(&"+d.filter()+filter+")", d.attributes, func(res *ldap.SearchResult) error {
+			for _, e := range res.Entries {
+				r, err := d.whole(doing, e)
+				if err != nil {
+					return err
+				}
+				found = append(found, r)
+			}
+			return nil
+		})
+	})
+	return found, err
+}

@@ -1,0 +1,379 @@
+package ldapdir
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"twinning/internal/connector"
+)
+
+// Write adds an entry, or changes one by exact deltas; see the package comment.
+func (d *directory) Write(ctx context.Context, w connector.Write) (connector.Record, error) {
+	if w.Record == nil {
+		return d.add(ctx, w.Edits)
+	}
+	return d.change(ctx, *w.Record, w.Edits)
+}
+
+// raw turns the values of an edit into what the directory keeps: coded bytes,
+// and DNs where the shape says that they refer to other entries.
+func (d *directory) raw(c *ldap.Conn, native string, values []string) ([]string, error) {
+	out := make([]string, len(values))
+	for i, v := range values {
+		text, err := encode(d.codings[strings.ToLower(native)], v)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = text
+		if by, ok := d.refers[strings.ToLower(native)]; ok && d.shape.Attributes[by].Native == "dn" {
+			if _, err := ldap.ParseDN(v); err == nil && strings.Contains(v, "=") {
+				continue // a DN already
+			}
+			e, err := d.entry(c, v, []string{"1.1"})
+			if err != nil {
+				return nil, err
+			}
+			out[i] = e.DN
+		}
+	}
+	return out, nil
+}
+
+func (d *directory) add(ctx context.Context, edits []connector.Edit) (r connector.Record, err error) {
+	rdn, container, name := d.setting("rdn", "uid"), d.setting("create-in", d.cfg.Settings["base"]), ""
+	for _, e := range edits {
+		switch {
+		case e.Native == "parent" && len(e.New) == 1:
+			container = e.New[0]
+		case strings.EqualFold(e.Native, rdn) && len(e.New) > 0:
+			name = e.New[0]
+		}
+	}
+	doing := "create an entry"
+	if name == "" {
+		return r, d.fault(connector.Refused, doing, fmt.Sprintf("nothing is given for %s, which names new entries", rdn), "give it a value in the charter, or set rdn to another attribute")
+	}
+	dn := rdn + "=" + ldap.EscapeDN(name) + "," + container
+	doing = "create " + dn
+	err = d.with(ctx, doing, false, func(c *ldap.Conn) error {
+		req := ldap.NewAddRequest(dn, nil)
+		classes := d.shape.Classes
+		if len(classes) == 0 {
+			classes = Shape.Classes
+		}
+		req.Attribute("objectClass", classes)
+		for _, e := range edits {
+			if pseudo(e.Native) || len(e.New) == 0 {
+				continue
+			}
+			if strings.EqualFold(e.Native, "objectClass") {
+				return d.fault(connector.Refused, doing, "objectClass is not given by attributes", "name the classes in the shape: classes: [...]")
+			}
+			values, err := d.raw(c, e.Native, e.New)
+			if err != nil {
+				return err
+			}
+			req.Attribute(e.Native, values)
+		}
+		if err := d.complete(c, doing, classes, req); err != nil {
+			return err
+		}
+		if err := c.Add(req); err != nil {
+			if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
+				return d.fault(connector.Refused, doing, "the container "+container+" does not exist", "make it first, or set create-in")
+			}
+			return err
+		}
+		r, err = d.at(c, doing, dn)
+		return err
+	})
+	return r, err
+}
+
+// at reads the entry of a DN that was just written.
+func (d *directory) at(c *ldap.Conn, doing, dn string) (connector.Record, error) {
+	res, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.time, false, "(objectClass=*)", d.attributes, nil))
+	if err == nil && len(res.Entries) == 1 {
+		return d.whole(doing, res.Entries[0])
+	}
+	return connector.Record{}, d.fault(connector.Unanswered, doing, "it was written and can't be read back", "may "+d.who()+" read what it writes?")
+}
+
+// change sends what differs in one modification, then renames or moves.
+func (d *directory) change(ctx context.Context, r connector.Record, edits []connector.Edit) (after connector.Record, err error) {
+	doing := "change entry " + r.ID
+	if len(r.Values["dn"]) != 1 {
+		return after, d.fault(connector.Broken, doing, "the record was read without its DN", "")
+	}
+	dn := r.Values["dn"][0]
+	doing = "change " + dn
+	err = d.with(ctx, doing, false, func(c *ldap.Conn) error {
+		root, err := d.discover(c)
+		if err != nil {
+			return err
+		}
+		named, err := ldap.ParseDN(dn)
+		if err != nil {
+			return d.fault(connector.Broken, doing, err.Error(), "")
+		}
+		req := ldap.NewModifyRequest(dn, nil)
+		var asserted []string
+		next := dn
+		for _, e := range edits {
+			switch {
+			case e.Native == "dn":
+				return d.fault(connector.Refused, doing, "dn is made of the naming attribute and parent", "write those")
+			case e.Native == "parent" || naming(named, e.Native):
+				if next, err = renamed(next, e); err != nil {
+					return d.fault(connector.Refused, doing, err.Error(), "")
+				}
+				continue
+			}
+			now := r.Values[d.native(e.Native)]
+			if e.Old != nil { // what the plan saw; the deltas are against that
+				now = e.Old
+			}
+			if now, err = d.raw(c, e.Native, now); err != nil {
+				return err
+			}
+			wanted, err := d.raw(c, e.Native, e.New)
+			if err != nil {
+				return err
+			}
+			asserted = append(asserted, d.deltas(req, e.Native, now, wanted)...)
+		}
+		if len(req.Changes) > 0 {
+			if root.has(assertion) && len(asserted) > 0 {
+				filter, err := ldap.CompileFilter("(&" + strings.Join(asserted, "") + ")")
+				if err != nil {
+					return d.fault(connector.Broken, doing, err.Error(), "")
+				}
+				req.Controls = []ldap.Control{ldap.NewControlString(assertion, true, string(filter.Bytes()))}
+			}
+			if err := c.Modify(req); err != nil {
+				return err
+			}
+		}
+		if next != dn {
+			if err := d.rename(c, root, dn, next); err != nil {
+				return err
+			}
+		}
+		after, err = d.at(c, doing, next)
+		return err
+	})
+	return after, err
+}
+
+// deltas adds to the modification what takes an attribute from its values now
+// to the wanted ones, and returns what must hold meanwhile.
+func (d *directory) deltas(req *ldap.ModifyRequest, native string, now, wanted []string) (asserted []string) {
+	gone := slices.DeleteFunc(slices.Clone(now), func(v string) bool { return slices.Contains(wanted, v) })
+	come := slices.DeleteFunc(slices.Clone(wanted), func(v string) bool { return slices.Contains(now, v) })
+	if len(gone) > 0 {
+		req.Delete(native, gone)
+	}
+	if len(come) > 0 {
+		req.Add(native, come)
+	}
+	switch {
+	case len(gone)+len(come) == 0:
+	case len(now) == 0:
+		asserted = append(asserted, "(!("+native+"=*))")
+	default:
+		for _, v := range gone {
+			asserted = append(asserted, "("+native+"="+ldap.EscapeFilter(v)+")")
+		}
+	}
+	return asserted
+}
+
+// naming reports whether the attribute is part of the entry's own name.
+func naming(dn *ldap.DN, native string) bool {
+	return len(dn.RDNs) > 0 && slices.ContainsFunc(dn.RDNs[0].Attributes, func(a *ldap.AttributeTypeAndValue) bool { return strings.EqualFold(a.Type, native) })
+}
+
+// renamed is the DN after an edit of its naming attribute or its parent.
+func renamed(dn string, e connector.Edit) (string, error) {
+	if len(e.New) != 1 || e.New[0] == "" {
+		return "", fmt.Errorf("%s needs exactly one value, since it is part of the entry's name", e.Native)
+	}
+	up := parent(dn)
+	own := strings.TrimRight(strings.TrimSuffix(dn, up), ", ")
+	if up == "" {
+		own = dn
+	}
+	if e.Native == "parent" {
+		return own + "," + e.New[0], nil
+	}
+	parsed, err := ldap.ParseDN(own)
+	if err != nil {
+		return "", err
+	}
+	parts := make([]string, 0, 1)
+	for _, a := range parsed.RDNs[0].Attributes {
+		value := a.Value
+		if strings.EqualFold(a.Type, e.Native) {
+			value = e.New[0]
+		}
+		parts = append(parts, a.Type+"="+ldap.EscapeDN(value))
+	}
+	return strings.Join(parts, "+") + "," + up, nil
+}
+
+// rename moves the entry and mends every reference to its old name that the
+// server did not mend by itself.
+func (d *directory) rename(c *ldap.Conn, root *rootDSE, from, to string) error {
+	refs, err := d.references(c, root, from)
+	if err != nil {
+		return err
+	}
+	up := parent(to)
+	own := strings.TrimRight(strings.TrimSuffix(to, up), ", ")
+	newSuperior := ""
+	if !sameDN(up, parent(from)) {
+		newSuperior = up
+	}
+	if err := c.ModifyDN(ldap.NewModifyDNRequest(from, own, true, newSuperior)); err != nil {
+		return err
+	}
+	return d.mend(c, refs, from, to)
+}
+
+func sameDN(a, b string) bool {
+	x, err1 := ldap.ParseDN(a)
+	y, err2 := ldap.ParseDN(b)
+	return err1 == nil && err2 == nil && x.EqualFold(y)
+}
+
+// reference is an attribute of another entry that names an entry.
+type reference struct{ dn, attribute string }
+
+func (d *directory) references(c *ldap.Conn, root *rootDSE, dn string) (list []reference, err error) {
+	attributes := strings.Split(d.setting("references", "member,uniqueMember,manager,owner,seeAlso,secretary"), ",")
+	var filter strings.Builder
+	for i, a := range attributes {
+		attributes[i] = strings.TrimSpace(a)
+		filter.WriteString("(" + attributes[i] + "=" + ldap.EscapeFilter(dn) + ")")
+	}
+	err = d.eachPage(context.Background(), c, root, d.referenceBase(root), ldap.ScopeWholeSubtree, "(|"+filter.String()+")", []string{"1.1"}, func(res *ldap.SearchResult) error {
+		for _, e := range res.Entries {
+			for _, a := range attributes {
+				if has, err := c.Compare(e.DN, a, dn); err == nil && has {
+					list = append(list, reference{e.DN, a})
+				}
+			}
+		}
+		return nil
+	})
+	return list, err
+}
+
+// referenceBase is where references are looked for: the naming context that
+// holds our base.
+func (d *directory) referenceBase(root *rootDSE) string {
+	if base := d.cfg.Settings["reference-base"]; base != "" {
+		return base
+	}
+	base, err := ldap.ParseDN(d.cfg.Settings["base"])
+	for _, context := range root.contexts {
+		if top, e := ldap.ParseDN(context); err == nil && e == nil && context != "" && (top.EqualFold(base) || top.AncestorOfFold(base)) {
+			return context
+		}
+	}
+	return d.cfg.Settings["base"]
+}
+
+// mend replaces an old name by a new one, or takes it away where to is "".
+func (d *directory) mend(c *ldap.Conn, refs []reference, from, to string) error {
+	for _, ref := range refs {
+		if sameDN(ref.dn, from) { // the entry refers to itself
+			if to == "" {
+				continue
+			}
+			ref.dn = to
+		}
+		has, err := c.Compare(ref.dn, ref.attribute, from)
+		if err != nil || !has { // mended by the server
+			continue
+		}
+		req := ldap.NewModifyRequest(ref.dn, nil)
+		switch {
+		case to != "":
+			req.Add(ref.attribute, []string{to})
+		case d.cfg.Settings["group-must-have"] != "":
+			if has, err := c.Compare(ref.dn, ref.attribute, d.cfg.Settings["group-must-have"]); err == nil && !has {
+				req.Add(ref.attribute, []string{d.cfg.Settings["group-must-have"]})
+			}
+		}
+		req.Delete(ref.attribute, []string{from})
+		err = c.Modify(req)
+		if ldap.IsErrorWithCode(err, ldap.LDAPResultAttributeOrValueExists) { // the server is mending it just now, or somebody did half
+			req = ldap.NewModifyRequest(ref.dn, nil)
+			req.Delete(ref.attribute, []string{from})
+			err = c.Modify(req)
+		}
+		if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchAttribute) {
+			return d.fault(connector.Refused, "change the references to "+from, fmt.Sprintf("the entry itself is changed, but %s of %s still names it: %v", ref.attribute, ref.dn, err), "give "+d.who()+" the right to change it, or mend it by hand")
+		}
+	}
+	return nil
+}
+
+// Delete removes an entry and the references to it.
+func (d *directory) Delete(ctx context.Context, r connector.Record) error {
+	if len(r.Values["dn"]) != 1 {
+		return d.fault(connector.Broken, "delete entry "+r.ID, "the record was read without its DN", "")
+	}
+	dn := r.Values["dn"][0]
+	return d.with(ctx, "delete "+dn, false, func(c *ldap.Conn) error {
+		root, err := d.discover(c)
+		if err != nil {
+			return err
+		}
+		e, err := d.entry(c, r.ID, []string{"1.1"})
+		if connector.KindOf(err) == connector.NotFound {
+			return nil
+		}
+		if err == nil && !sameDN(e.DN, dn) {
+			return d.fault(connector.Stale, "delete "+dn, "the entry is now "+e.DN, "")
+		}
+		if err != nil {
+			return err
+		}
+		refs, err := d.references(c, root, dn)
+		if err != nil {
+			return err
+		}
+		if err := c.Del(ldap.NewDelRequest(dn, nil)); err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
+			return err
+		}
+		return d.mend(c, refs, dn, "")
+	})
+}
+
+// Reissue sets a new password (RFC 3062), over an encrypted connection only.
+func (d *directory) Reissue(ctx context.Context, r connector.Record, secret string) error {
+	doing := "set the secret of entry " + r.ID
+	if len(r.Values["dn"]) != 1 {
+		return d.fault(connector.Broken, doing, "the record was read without its DN", "")
+	}
+	return d.with(ctx, doing, false, func(c *ldap.Conn) error {
+		if _, ok := c.TLSConnectionState(); !ok {
+			return d.fault(connector.Refused, doing, "the connection is not encrypted", "use ldaps:// or set start-tls to yes: secrets are never sent in the clear")
+		}
+		root, err := d.discover(c)
+		if err != nil {
+			return err
+		}
+		if !root.has(passwordModif) {
+			return d.fault(connector.Unsupported, doing, "the directory does not know the password operation of RFC 3062", "")
+		}
+		_, err = c.PasswordModify(ldap.NewPasswordModifyRequest(r.Values["dn"][0], "", secret))
+		return err
+	})
+}

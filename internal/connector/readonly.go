@@ -1,0 +1,35 @@
+package connector
+
+import "context"
+
+// ReadOnly is a connector that can't write by any path: the service puts it
+// around every system that nobody has opened for writing. It has no Deleter,
+// Reissuer or Grouper either; a probe may still say what could be written.
+func ReadOnly(c Connector) Connector { return readOnly{c} }
+
+type readOnly struct{ c Connector }
+
+func (r readOnly) closed(doing string) error {
+	return &Error{Kind: Unsupported, Doing: doing, Target: "this system", Reason: "it is read-only", Next: "open it for writing first: twinning system open NAME"}
+}
+
+func (r readOnly) Declare() Declaration { return r.c.Declare() }
+func (r readOnly) Read(ctx context.Context, what Reading, sink Sink) (string, error) {
+	return r.c.Read(ctx, what, sink)
+}
+func (r readOnly) One(ctx context.Context, id string) (Record, error) { return r.c.One(ctx, id) }
+func (r readOnly) Find(ctx context.Context, native, value string) ([]Record, error) {
+	return r.c.Find(ctx, native, value)
+}
+func (r readOnly) Write(context.Context, Write) (Record, error) { return Record{}, r.closed("write") }
+func (r readOnly) Probe(ctx context.Context, told func(Step)) {
+	if p, ok := r.c.(Prober); ok {
+		p.Probe(ctx, told)
+	}
+}
+func (r readOnly) Close() error {
+	if c, ok := r.c.(Closer); ok {
+		return c.Close()
+	}
+	return nil
+}

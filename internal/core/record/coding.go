@@ -1,0 +1,180 @@
+package record
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// dateWords turn a layout as people write it into Go's.
+var dateWords = strings.NewReplacer("YYYY", "2006", "MM", "01", "DD", "02", "hh", "15", "mm", "04", "ss", "05")
+
+// dateCodings are named forms of a date besides layouts.
+var dateCodings = map[string]struct {
+	read  func(string) (time.Time, bool) // ok is false when it can't be understood; a zero time means "never"
+	write func(time.Time) string
+}{
+	// RFC 4517 section 3.3.13
+	"generalized": {readGeneralized, func(t time.Time) string { return t.Format("20060102150405") + "Z" }},
+	// hundreds of nanoseconds since 1601; 0 and the largest number mean never
+	"filetime": {
+		counted(func(n int64) time.Time {
+			if n == 0 || n == 1<<63-1 {
+				return time.Time{}
+			}
+			return time.Unix(n/1e7-epoch1601, 0).UTC()
+		}),
+		func(t time.Time) string { return strconv.FormatInt((t.Unix()+epoch1601)*1e7, 10) },
+	},
+	// days since 1970, as in the shadow attributes of RFC 2307; -1 means never
+	"days": {
+		counted(func(n int64) time.Time {
+			if n < 0 {
+				return time.Time{}
+			}
+			return time.Unix(n*86400, 0).UTC()
+		}),
+		func(t time.Time) string { return strconv.FormatInt(t.Unix()/86400, 10) },
+	},
+	"seconds": {
+		counted(func(n int64) time.Time { return time.Unix(n, 0).UTC() }),
+		func(t time.Time) string { return strconv.FormatInt(t.Unix(), 10) },
+	},
+	"milliseconds": {
+		counted(func(n int64) time.Time { return time.UnixMilli(n).UTC() }),
+		func(t time.Time) string { return strconv.FormatInt(t.UnixMilli(), 10) },
+	},
+}
+
+// epoch1601 is 1601-01-01 in seconds before 1970.
+const epoch1601 = 11644473600
+
+func counted(at func(int64) time.Time) func(string) (time.Time, bool) {
+	return func(v string) (time.Time, bool) {
+		n, err := strconv.ParseInt(v, 10, 64)
+		return at(n), err == nil
+	}
+}
+
+func readGeneralized(v string) (time.Time, bool) {
+	for _, layout := range []string{"20060102150405Z0700", "20060102150405.999999Z0700", "200601021504Z0700", "2006010215Z0700"} {
+		if t, err := time.Parse(layout, strings.ReplaceAll(v, ",", ".")); err == nil {
+			return t.UTC(), true
+		}
+	}
+	return time.Time{}, false
+}
+
+func readDate(src *Source, v string) (string, error) {
+	if coding, ok := dateCodings[src.Date]; ok {
+		t, ok := coding.read(v)
+		switch {
+		case !ok:
+			return "", &ValueError{src.Native, fmt.Sprintf("%q is not a time in the coding %s", v, src.Date)}
+		case t.IsZero():
+			return "", nil
+		case t.Year() < 1 || t.Year() > 9999:
+			return "", &ValueError{src.Native, fmt.Sprintf("%q is a time in the year %d", v, t.Year())}
+		}
+		return t.Format(time.DateOnly), nil
+	}
+	if src.Date != "" {
+		t, err := time.Parse(dateWords.Replace(src.Date), v)
+		if err != nil {
+			return "", &ValueError{src.Native, fmt.Sprintf("%q is not a date of the form %s", v, src.Date)}
+		}
+		return t.Format(time.DateOnly), nil
+	}
+	if len(v) >= 10 {
+		if _, err := time.Parse(time.DateOnly, v[:10]); err == nil && (len(v) == 10 || v[10] == 'T' || v[10] == ' ') {
+			return v[:10], nil
+		}
+	}
+	return "", &ValueError{src.Native, fmt.Sprintf("%q is not an ISO date (YYYY-MM-DD); name its form in the shape: {from: %s, date: DD.MM.YYYY}", v, src.Native)}
+}
+
+// readFlag reads a bit inside a number, or whether there is any value.
+func readFlag(src *Source, values []string) (string, error) {
+	set := len(values) > 0 && strings.TrimSpace(values[0]) != ""
+	if src.Bit > 0 {
+		if !set {
+			return "", nil
+		}
+		n, err := strconv.ParseInt(strings.TrimSpace(values[0]), 10, 64)
+		if err != nil {
+			return "", &ValueError{src.Native, fmt.Sprintf("%q is not a number, so its bit %d can't be read", values[0], src.Bit)}
+		}
+		set = uint32(n)&src.Bit != 0 // flags are the low 32 bits, whatever the sign
+	}
+	return strconv.FormatBool(set == src.Means), nil
+}
+
+func prefixed(prefix string, values []string) (out []string) {
+	for _, v := range values {
+		if rest, ok := strings.CutPrefix(v, prefix); ok {
+			out = append(out, rest)
+		}
+	}
+	return out
+}
+
+// Encode turns canonical values of the attribute into what the system takes,
+// given the native values as they are now: the way back of Cell. What the
+// source does not speak of stays: other bits, values with another prefix.
+func (s Source) Encode(kind Kind, canonical, native []string) ([]string, error) {
+	one := ""
+	if len(canonical) > 0 {
+		one = canonical[0]
+	}
+	switch {
+	case s.Bit > 0:
+		now := int64(0)
+		if len(native) > 0 && native[0] != "" {
+			n, err := strconv.ParseInt(native[0], 10, 64)
+			if err != nil {
+				return nil, &ValueError{s.Native, fmt.Sprintf("%q is not a number, so its bit %d can't be set", native[0], s.Bit)}
+			}
+			now = n
+		}
+		if (one == "true") == s.Means {
+			now |= int64(s.Bit)
+		} else {
+			now &^= int64(s.Bit)
+		}
+		return []string{strconv.FormatInt(now, 10)}, nil
+	case s.Present != "":
+		if (one == "true") == s.Means {
+			return []string{s.Present}, nil
+		}
+		return nil, nil
+	case s.Prefix != "":
+		out := slices.DeleteFunc(slices.Clone(native), func(v string) bool { return strings.HasPrefix(v, s.Prefix) })
+		for _, v := range canonical {
+			out = append(out, s.Prefix+v)
+		}
+		return out, nil
+	case len(canonical) == 0:
+		return nil, nil
+	case kind == Bool:
+		if words := map[string][]string{"true": s.True, "false": s.False}[one]; len(words) > 0 {
+			return words[:1], nil
+		}
+		if len(s.True)+len(s.False) > 0 {
+			return nil, &ValueError{s.Native, fmt.Sprintf("the shape names no word that means %s", one)}
+		}
+	case kind == Date && s.Date != "":
+		t, err := time.Parse(time.DateOnly, one)
+		if err != nil {
+			return nil, &ValueError{s.Native, fmt.Sprintf("%q is not a date", one)}
+		}
+		if coding, ok := dateCodings[s.Date]; ok {
+			return []string{coding.write(t)}, nil
+		}
+		return []string{t.Format(dateWords.Replace(s.Date))}, nil
+	case kind.Multi() && s.Split != "":
+		return []string{strings.Join(canonical, s.Split)}, nil
+	}
+	return canonical, nil
+}
