@@ -1,42 +1,69 @@
-// Package file reads a delimited text file as a system. It is read-only: files
-// that a system takes come later.
+// Package file reads a file as a system, in any format that anyfile knows, and
+// writes the file that the system's own upload takes.
+//
+// What is written shows only when a later file does: the changes stay waiting
+// until then. Files are read from and written to declared folders alone.
 package file
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
+	"time"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/document"
 	"twinning/internal/core/record"
-	"twinning/internal/format/csvfile"
+	"twinning/internal/format"
+	"twinning/internal/format/anyfile"
+	"twinning/internal/format/upload"
 )
 
 // Settings of a file system.
 var Settings = map[string]string{
 	"path":      "file on the service's machine; may be left out when each roster is sent with its file",
-	"delimiter": "column separator: , ; | or tab; found out when not given",
-	"encoding":  "utf-8, utf-16, latin-1 or windows-1252; found out when not given",
+	"format":    "csv, jsonl, ldif, scim or xlsx; found out when not given",
+	"delimiter": "csv: column separator: , ; | or tab; found out when not given",
+	"encoding":  "csv: utf-8, utf-16, latin-1 or windows-1252; found out when not given",
+	"sheet":     "xlsx: name of the sheet; the first when not given",
+	"defused":   "yes: the file is an export for spreadsheets that came back; take its apostrophes away",
 	"id":        "column that identifies a record; needed only without a shape",
+	"out":       "folder for the upload files that are written; needs `upload:` in the shape",
 }
 
 type file struct {
-	path string
-	id   string
-	opt  csvfile.Options
+	cfg connector.Config
+	id  string
+	opt anyfile.Options
+
+	mu      sync.Mutex
+	writing *upload.Writer
+	root    *os.Root
 }
 
 // New makes the connector.
 func New(cfg connector.Config) (connector.Connector, error) {
 	for name := range cfg.Settings {
 		if _, ok := Settings[name]; !ok {
-			return nil, fmt.Errorf("setting %q is not known for a file; known are path, delimiter, encoding, id", name)
+			known := slices.Sorted(maps.Keys(Settings))
+			return nil, fmt.Errorf("setting %q is not known for a file%s; known are %s", name, document.Suggest(name, known), strings.Join(known, ", "))
 		}
 	}
-	f := &file{path: cfg.Settings["path"], id: cfg.Settings["id"], opt: csvfile.Options{Encoding: cfg.Settings["encoding"]}}
-	switch d := cfg.Settings["delimiter"]; {
+	s := cfg.Settings
+	f := &file{cfg: cfg, id: s["id"], opt: anyfile.Options{Format: s["format"], Encoding: s["encoding"], Sheet: s["sheet"], Restore: s["defused"] == "yes"}}
+	if native := cfg.Shape.Attributes["id"].Native; f.id == "" {
+		f.id = native
+	}
+	if f.opt.Format != "" && !slices.Contains(anyfile.Formats, f.opt.Format) {
+		return nil, fmt.Errorf("setting format is %q; expected one of %s", f.opt.Format, strings.Join(anyfile.Formats, ", "))
+	}
+	switch d := s["delimiter"]; {
 	case d == "tab", d == `\t`:
 		f.opt.Delimiter = '\t'
 	case len(d) == 1:
@@ -44,105 +71,309 @@ func New(cfg connector.Config) (connector.Connector, error) {
 	case d != "":
 		return nil, fmt.Errorf("setting delimiter is %q; expected one character or the word tab", d)
 	}
+	for _, name := range []string{"path", "out"} {
+		if err := f.confined(name); err != nil {
+			return nil, err
+		}
+	}
 	return f, nil
 }
 
-func (f *file) Declare() connector.Declaration {
-	return connector.Declaration{Kind: "file", Extents: []string{"whole"}}
+// confined refuses a path outside the declared folders before it is touched.
+// Opening goes through os.Root, which no symbolic link leads out of.
+func (f *file) confined(name string) error {
+	path := f.cfg.Settings[name]
+	if path == "" || f.cfg.Folders == nil {
+		return nil
+	}
+	if _, _, err := f.within(path); err != nil {
+		return fmt.Errorf("setting %s is %q, which is in none of the folders that files may be in (%s); put it there, or have the folder declared (--files)", name, path, strings.Join(f.cfg.Folders, ", "))
+	}
+	return nil
 }
 
-// Open reads the file's header and what else can be found out about it.
-func (f *file) open() (*csvfile.File, error) {
-	if f.path == "" {
+func (f *file) within(path string) (folder, rest string, err error) {
+	if f.cfg.Folders == nil {
+		return filepath.Dir(path), filepath.Base(path), nil
+	}
+	for _, folder := range f.cfg.Folders {
+		if rest, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rest) {
+			return folder, rest, nil
+		}
+	}
+	return "", "", errors.New("outside")
+}
+
+func (f *file) Declare() connector.Declaration {
+	d := connector.Declaration{Kind: "file", Extents: []string{connector.Whole, connector.Sample}, Scope: "the whole file"}
+	if f.cfg.Settings["out"] != "" && f.cfg.Shape.Upload != nil {
+		d.Writes, d.Deferred, d.Verbs = true, true, []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate", "delete"}
+		d.Finds = f.cfg.Shape.Attributes[f.cfg.Shape.Mark].Native
+	}
+	return d
+}
+
+// open reads the file and finds out what it is.
+func (f *file) open() (format.File, error) {
+	path := f.cfg.Settings["path"]
+	if f.cfg.Spool != "" {
+		path = f.cfg.Spool
+	}
+	if path == "" {
 		return nil, f.fault("no file was sent and the setting path is empty", "send the file with the roster, or set path")
 	}
-	src, err := os.Open(f.path)
+	folder, rest := filepath.Dir(path), filepath.Base(path)
+	if f.cfg.Spool == "" {
+		var err error
+		if folder, rest, err = f.within(path); err != nil {
+			return nil, f.fault("the file is outside the declared folders", "put it where files may be")
+		}
+	}
+	root, err := os.OpenRoot(folder)
 	if err != nil {
-		return nil, f.fault(err.Error(), "check the setting path and the service's right to read it")
+		return nil, f.fault(plain(err), "check the setting path and the service's right to read it")
+	}
+	defer root.Close() // only read
+	src, err := root.Open(rest)
+	if err != nil {
+		return nil, f.fault(plain(err), "check the setting path and the service's right to read it")
 	}
 	defer src.Close() // only read
-	file, err := csvfile.Open(src, f.opt)
-	if err != nil {
-		return nil, f.fault(err.Error(), "")
+	info, err := src.Stat()
+	if err != nil || !info.Mode().IsRegular() {
+		return nil, f.fault("it is no regular file", "check the setting path")
 	}
-	return file, nil
+	opened, err := anyfile.Open(src, f.opt)
+	if err != nil {
+		return nil, f.fault(err.Error(), "mend the file and send it again")
+	}
+	return opened, nil
+}
+
+// plain is an error without the path, which is told anyway.
+func plain(err error) string {
+	var at *os.PathError
+	if errors.As(err, &at) {
+		return at.Err.Error()
+	}
+	return err.Error()
 }
 
 func (f *file) fault(reason, next string) error {
-	return &connector.Error{Kind: connector.Broken, Doing: "read the file", Target: f.path, Reason: reason, Next: next}
+	return &connector.Error{Kind: connector.Broken, Doing: "read the file", Target: f.target(), Reason: reason, Next: next}
 }
 
-// Guess proposes a shape from the header.
-func (f *file) Guess() (record.Shape, error) {
-	file, err := f.open()
-	if err != nil {
-		return record.Shape{}, err
+func (f *file) target() string {
+	if f.cfg.Spool != "" {
+		return "the file that was sent"
 	}
-	return record.Guess(file.Header), nil
+	return f.cfg.Settings["path"]
+}
+
+// Look opens the file for a preview.
+func (f *file) Look(context.Context) (format.About, []string, error) {
+	opened, err := f.open()
+	if err != nil {
+		return format.About{}, nil, err
+	}
+	return opened.About(), opened.Natives(), nil
 }
 
 func (f *file) Read(ctx context.Context, what connector.Reading, sink connector.Sink) (string, error) {
-	file, err := f.open()
+	opened, err := f.open()
 	if err != nil {
 		return "", err
 	}
-	id := -1
-	for i, h := range file.Header {
-		if h == f.id {
-			id = i
-		}
+	if what.Extent == connector.Changes {
+		return "", &connector.Error{Kind: connector.Unsupported, Doing: "read what changed", Target: f.target(), Reason: "a file says what there is, not what changed", Next: "read it as a whole"}
 	}
-	if id < 0 {
-		return "", f.fault(fmt.Sprintf("the id column %q is not in the file; the columns are %s", f.id, strings.Join(file.Header, ", ")), "correct the shape's id, or send the right file")
+	natives := opened.Natives()
+	if !slices.Contains(natives, f.id) && opened.About().Format != "jsonl" { // where an attribute may come late
+		return "", f.fault(fmt.Sprintf("the id column %q is not in the file%s; the columns are %s", f.id, document.Suggest(f.id, natives), strings.Join(natives, ", ")), "correct the shape's id, or send the right file")
 	}
-	sink.Expect(file.Lines())
+	sink.Expect(opened.Expected())
+	n := 0
 	var stopped error // by the sink, whose own error it stays
-	err = file.Each(func(row csvfile.Row) error {
-		stopped = f.give(file, row, id, sink)
+	err = opened.Each(func(row format.Row) error {
+		n++
+		switch {
+		case ctx.Err() != nil:
+			stopped = ctx.Err()
+		case what.Extent == connector.Sample && n <= what.Skip:
+		case what.Extent == connector.Sample && n > what.Skip+what.Limit:
+			stopped = errEnough
+		default:
+			stopped = f.give(row, sink)
+		}
 		return stopped
 	})
-	if err != nil && stopped == nil {
+	switch {
+	case errors.Is(err, errEnough):
+		return "", nil
+	case err != nil && stopped == nil:
 		return "", f.fault(err.Error(), "mend the file and send it again")
 	}
 	return "", err
 }
 
-// give hands one row to the sink.
-func (f *file) give(file *csvfile.File, row csvfile.Row, id int, sink connector.Sink) error {
+// errEnough ends a sample.
+var errEnough = errors.New("enough")
 
-	if row.Fault != "" {
-		return sink.Reject(record.Rejection{Line: row.Line, Column: row.At, ID: csvfile.TrustedID(row, id), Reason: row.Fault})
+// give hands one row to the sink.
+func (f *file) give(row format.Row, sink connector.Sink) error {
+	r := connector.Record{Values: row.Values, Line: row.Line}
+	if v := row.Values[f.id]; len(v) > 0 {
+		r.ID = strings.TrimSpace(v[0])
 	}
-	r := connector.Record{ID: strings.TrimSpace(row.Cells[id]), Values: make(map[string][]string, len(row.Cells))}
-	for i, cell := range row.Cells {
-		if len(cell) > record.MaxCell {
-			return sink.Reject(record.Rejection{Line: row.Line, Column: file.Header[i], ID: r.ID, Reason: fmt.Sprintf("%d bytes long, more than the %d allowed for one value", len(cell), record.MaxCell)})
+	reject := func(native, reason string) error {
+		return sink.Reject(record.Rejection{Line: row.Line, Column: native, ID: r.ID, Reason: reason})
+	}
+	if row.Fault != "" {
+		return reject(row.At, row.Fault)
+	}
+	for native, values := range r.Values {
+		if record.IsSecret(native) {
+			delete(r.Values, native)
+			continue
 		}
-		if cell != "" && !record.IsSecret(file.Header[i]) {
-			r.Values[file.Header[i]] = []string{strings.Clone(cell)}
+		coding := f.coding(native)
+		for i, v := range values {
+			if len(v) > record.MaxCell {
+				return reject(native, fmt.Sprintf("%d bytes long, more than the %d allowed for one value", len(v), record.MaxCell))
+			}
+			text, err := record.DecodeBytes(coding, []byte(v))
+			if err != nil && f.cfg.Shape.Uses(native) {
+				return reject(native, err.Error())
+			}
+			values[i] = text
 		}
+	}
+	if v := r.Values[f.id]; len(v) > 0 {
+		r.ID = strings.TrimSpace(v[0])
 	}
 	if r.ID == "" {
-		return sink.Reject(record.Rejection{Line: row.Line, Column: file.Header[id], Reason: "the id is blank"})
+		return reject(f.id, "the id is blank")
 	}
-	r.Line = row.Line
 	return sink.Record(r)
 }
 
-var errReadOnly = errors.New("a file is read as a whole and never written")
+func (f *file) coding(native string) string {
+	for _, src := range f.cfg.Shape.Attributes {
+		if src.Native == native && src.Coding != "" {
+			return src.Coding
+		}
+	}
+	return ""
+}
 
-func (f *file) unsupported() error {
-	return &connector.Error{Kind: connector.Unsupported, Doing: "work on one record", Target: f.path, Reason: errReadOnly.Error()}
+func (f *file) unsupported(doing, reason string) error {
+	return &connector.Error{Kind: connector.Unsupported, Doing: doing, Target: f.target(), Reason: reason}
 }
 
 func (f *file) One(context.Context, string) (connector.Record, error) {
-	return connector.Record{}, f.unsupported()
+	return connector.Record{}, f.unsupported("read one record", "a file is read as a whole")
 }
 
 func (f *file) Find(context.Context, string, string) ([]connector.Record, error) {
-	return nil, f.unsupported()
+	return nil, f.unsupported("look for a record", "a file is read as a whole")
 }
 
-func (f *file) Write(context.Context, connector.Write) (connector.Record, error) {
-	return connector.Record{}, f.unsupported()
+// Write adds a row to the upload file. The record it returns is what the row
+// asks for; that it came about shows only in a later roster.
+func (f *file) Write(_ context.Context, w connector.Write) (connector.Record, error) {
+	action := "change"
+	r := connector.Record{Values: map[string][]string{}}
+	if w.Record != nil {
+		r = connector.Record{ID: w.Record.ID, Values: maps.Clone(w.Record.Values)}
+		if r.Values == nil {
+			r.Values = map[string][]string{}
+		}
+		r.Values[f.id] = []string{r.ID}
+	} else {
+		action = "create"
+	}
+	cleared := map[string]bool{}
+	for _, e := range w.Edits {
+		r.Values[e.Native] = e.New
+		cleared[e.Native] = len(e.New) == 0
+	}
+	return r, f.row(action, r.Values, cleared)
+}
+
+// Delete adds a row that asks for the record's end.
+func (f *file) Delete(_ context.Context, r connector.Record) error {
+	values := maps.Clone(r.Values)
+	if values == nil {
+		values = map[string][]string{}
+	}
+	values[f.id] = []string{r.ID}
+	return f.row("delete", values, nil)
+}
+
+func (f *file) row(action string, values map[string][]string, cleared map[string]bool) error {
+	if !f.Declare().Writes {
+		return f.unsupported("write to a file", "it has no upload form, or no folder for it: give the shape an `upload:` and set out")
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.writing == nil {
+		folder := f.cfg.Settings["out"]
+		if err := os.MkdirAll(folder, 0o750); err != nil {
+			return f.refused(plain(err))
+		}
+		root, err := os.OpenRoot(folder)
+		if err != nil {
+			return f.refused(plain(err))
+		}
+		batch := f.cfg.Batch
+		if batch == "" {
+			batch = time.Now().UTC().Format("20060102-150405.000")
+		}
+		writer, err := upload.NewWriter(*f.cfg.Shape.Upload, root, f.cfg.Name+"-"+batch)
+		if err != nil {
+			return f.refused(plain(err))
+		}
+		f.root, f.writing = root, writer
+	}
+	if err := f.writing.Row(action, values, cleared); err != nil {
+		return f.refused(err.Error())
+	}
+	return nil
+}
+
+func (f *file) refused(reason string) error {
+	return &connector.Error{Kind: connector.Refused, Doing: "write the upload file", Target: f.cfg.Settings["out"], Reason: reason, Next: "correct the shape's `upload:`, or the setting out"}
+}
+
+// Close finishes the upload file.
+func (f *file) Close() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.writing == nil {
+		return nil
+	}
+	err := f.writing.Flush()
+	f.writing = nil
+	return errors.Join(err, f.root.Close())
+}
+
+// Probe looks at the file, and at where it would write.
+func (f *file) Probe(ctx context.Context, tell func(connector.Step)) {
+	opened, err := f.open()
+	if err != nil {
+		tell(connector.FailedStep("open", err))
+		return
+	}
+	a := opened.About()
+	tell(connector.Step{Name: "open", State: connector.StepOK, Said: strings.TrimSpace(fmt.Sprintf("%s %s%s", a.Format, a.Encoding, a.Sheet))})
+	if !slices.Contains(opened.Natives(), f.id) {
+		tell(connector.Step{Name: "id", State: connector.StepFailed, Said: fmt.Sprintf("the id column %q is not in the file", f.id), Next: "correct the shape's id, or send the right file"})
+		return
+	}
+	tell(connector.Step{Name: "id", State: connector.StepOK, Said: f.id})
+	s := connector.Step{Name: "writing", State: connector.StepOK, Said: "no: it has no upload form"}
+	if f.Declare().Writes {
+		s.Said = "as upload files in " + f.cfg.Settings["out"]
+	}
+	tell(s)
 }

@@ -1,6 +1,7 @@
-package file
+package file_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"testing"
@@ -9,25 +10,111 @@ import (
 
 	"twinning/internal/connector"
 	"twinning/internal/connector/connectortest"
+	"twinning/internal/connector/file"
+	"twinning/internal/core/record"
 )
 
+// good and cut files of every format, with the same two people.
+var files = map[string]struct{ good, cut string }{
+	"people.csv":   {"id,name,password\n2,Bo,secret\n1,Ana,secret\n", "id,name,password\n2,Bo,secret\n3,\"cut off"},
+	"people.jsonl": {`{"id": 2, "name": "Bo", "password": "secret"}` + "\n" + `{"id": "1", "name": "Ana"}` + "\n", `{"id": 2, "name": "Bo"}` + "\n" + `{"id": 3, "na`},
+	"people.ldif":  {"version: 1\n\ndn: uid=bo\nid: 2\nname: Bo\nuserPassword: secret\n\ndn: uid=ana\nid: 1\nname:: QW5h\n", "dn: uid=bo\nid: 2\n\ndn: uid=ana\nchangetype: delete\n"},
+	"people.json":  {`{"totalResults": 2, "Resources": [{"id": "2", "name": "Bo"}, {"id": "1", "password": "secret"}]}`, `{"totalResults": 2, "Resources": [{"id": "2", "name": "Bo"}]}`},
+}
+
 func TestBehaviour(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "people.csv")
-	write := func(t *testing.T, text string) { require.NoError(t, os.WriteFile(path, []byte(text), 0o600)) }
-	good := "id,name,password\n2,Bo,secret\n1,Ana,secret\n"
-	write(t, good)
-	connectortest.Run(t, connectortest.Subject{
-		IDs: []string{"1", "2"},
-		New: func(t *testing.T) connector.Connector {
-			c, err := New(connector.Config{Settings: map[string]string{"path": path, "id": "id"}})
-			require.NoError(t, err)
-			return c
-		},
-		Spoil: func(t *testing.T) {
-			write(t, good+"3,\"cut off")
-			t.Cleanup(func() { write(t, good) })
-		},
-	})
-	_, err := New(connector.Config{Settings: map[string]string{"pth": path}})
-	require.ErrorContains(t, err, `"pth" is not known`)
+	for name, f := range files {
+		t.Run(name, func(t *testing.T) {
+			path := filepath.Join(t.TempDir(), name)
+			write := func(text string) { require.NoError(t, os.WriteFile(path, []byte(text), 0o600)) }
+			write(f.good)
+			spoil := func(text string) func(t *testing.T) {
+				return func(t *testing.T) {
+					write(text)
+					t.Cleanup(func() { write(f.good) })
+				}
+			}
+			connectortest.Run(t, connectortest.Subject{
+				IDs: []string{"1", "2"},
+				New: func(t *testing.T) connector.Connector {
+					c, err := file.New(connector.Config{Settings: map[string]string{"path": path, "id": "id"}})
+					require.NoError(t, err)
+					return c
+				},
+				Spoil: map[string]func(t *testing.T){"cut short": spoil(f.cut), "empty": spoil("")},
+			})
+		})
+	}
+}
+
+// A file is read from, and written to, the declared folders alone, whatever
+// links say.
+func TestConfined(t *testing.T) {
+	inside, outside := t.TempDir(), t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "x.csv"), []byte("id\n1\n"), 0o600))
+	require.NoError(t, os.Symlink(filepath.Join(outside, "x.csv"), filepath.Join(inside, "link.csv")))
+	require.NoError(t, os.Symlink(outside, filepath.Join(inside, "dir")))
+	for _, path := range []string{filepath.Join(outside, "x.csv"), inside + "/../x.csv", "x.csv"} {
+		_, err := file.New(connector.Config{Folders: []string{inside}, Settings: map[string]string{"path": path, "id": "id"}})
+		require.ErrorContains(t, err, "in none of the folders", path)
+	}
+	for _, path := range []string{"link.csv", "dir/x.csv"} {
+		c, err := file.New(connector.Config{Folders: []string{inside}, Settings: map[string]string{"path": filepath.Join(inside, path), "id": "id"}})
+		require.NoError(t, err)
+		_, err = c.Read(context.Background(), connector.Reading{}, &connectortest.Kept{})
+		require.ErrorContains(t, err, "escapes", path)
+	}
+	_, err := file.New(connector.Config{Settings: map[string]string{"pth": "x"}})
+	require.ErrorContains(t, err, `did you mean "path"`)
+}
+
+// The file that a system's own upload takes, as the shape declares it: a row a
+// change, a file for so many rows, taken up again after a crash.
+func TestUpload(t *testing.T) {
+	shape, err := record.ParseShape([]byte(`shape: {id: Login, userName: Login, email: Mail, displayName: Name}
+upload:
+  columns: [Login, {name: E-Mail, from: Mail}, Name, {name: Action, create: A, change: M, delete: D}, {name: Origin, fixed: larkspur}]
+  first-lines: ["#gateway v2"]
+  delimiter: ";"
+  encoding: windows-1252
+  clear: "<none>"
+  rows: 2
+`))
+	require.NoError(t, err)
+	again, err := record.ParseShape([]byte(shape.YAML()))
+	require.NoError(t, err)
+	require.Equal(t, shape, again)
+	out := t.TempDir()
+	connect := func() connector.Connector {
+		c, err := file.New(connector.Config{Name: "mail-gate", Shape: shape, Batch: "run-7", Settings: map[string]string{"out": out}})
+		require.NoError(t, err)
+		return c
+	}
+	ctx := context.Background()
+	edit := func(native string, values ...string) connector.Edit {
+		return connector.Edit{Native: native, New: values}
+	}
+	bo := connector.Record{ID: "bo", Values: map[string][]string{"Mail": {"bo@larkspur.example"}, "Name": {"Bo; \"the cook\""}}}
+	c := connect()
+	_, err = c.Write(ctx, connector.Write{Edits: []connector.Edit{edit("Login", "ana"), edit("Mail", "ana@larkspur.example"), edit("Name", "Ana Peña")}})
+	require.NoError(t, err)
+	_, err = c.Write(ctx, connector.Write{Edits: []connector.Edit{edit("Login", "nad"), edit("Name", "Надежда")}})
+	require.ErrorContains(t, err, `can't be written in windows-1252`)
+	_, err = c.Write(ctx, connector.Write{Record: &bo, Edits: []connector.Edit{edit("Mail")}})
+	require.NoError(t, err)
+	require.NoError(t, c.(connector.Deleter).Delete(ctx, bo))
+	// the node dies here; the next one goes on
+	c = connect()
+	require.NoError(t, c.(connector.Deleter).Delete(ctx, connector.Record{ID: "cy"}))
+	require.NoError(t, c.(connector.Closer).Close())
+	head := "#gateway v2\r\nLogin;E-Mail;Name;Action;Origin\r\n"
+	for name, want := range map[string]string{
+		"001": head + "ana;ana@larkspur.example;Ana Pe\xf1a;A;larkspur\r\nbo;<none>;\"Bo; \"\"the cook\"\"\";M;larkspur\r\n",
+		"002": head + "bo;bo@larkspur.example;\"Bo; \"\"the cook\"\"\";D;larkspur\r\n",
+		"003": head + "cy;;;D;larkspur\r\n",
+	} {
+		got, err := os.ReadFile(filepath.Join(out, "mail-gate-run-7-"+name+".csv"))
+		require.NoError(t, err)
+		require.Equal(t, want, string(got), name)
+	}
 }

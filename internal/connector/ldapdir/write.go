@@ -9,6 +9,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/record"
 )
 
 // Write adds an entry, or changes one by exact deltas; see the package comment.
@@ -24,7 +25,7 @@ func (d *directory) Write(ctx context.Context, w connector.Write) (connector.Rec
 func (d *directory) raw(c *ldap.Conn, native string, values []string) ([]string, error) {
 	out := make([]string, len(values))
 	for i, v := range values {
-		text, err := encode(d.codings[strings.ToLower(native)], v)
+		text, err := record.EncodeBytes(d.codings[strings.ToLower(native)], v)
 		if err != nil {
 			return nil, err
 		}

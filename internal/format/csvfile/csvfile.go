@@ -41,10 +41,15 @@ type File struct {
 
 // Open reads the whole of r (gzip-compressed or not) and its header row.
 func Open(r io.Reader, opt Options) (*File, error) {
-	raw, err := readAll(r)
+	raw, _, err := ReadAll(r)
 	if err != nil {
 		return nil, err
 	}
+	return Parse(raw, opt)
+}
+
+// Parse is Open for a text that is in memory.
+func Parse(raw []byte, opt Options) (*File, error) {
 	f := &File{}
 	if err := f.decode(raw, opt.Encoding); err != nil {
 		return nil, err
@@ -75,31 +80,33 @@ func Open(r io.Reader, opt Options) (*File, error) {
 	return f, nil
 }
 
-func readAll(r io.Reader) ([]byte, error) {
+// ReadAll reads a file of at most MaxSize bytes, after decompression if it is
+// compressed by gzip.
+func ReadAll(r io.Reader) (body []byte, compressed bool, err error) {
 	head := make([]byte, 2)
 	n, err := io.ReadFull(r, head)
 	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
-		return nil, err
+		return nil, false, err
 	}
 	src := io.MultiReader(bytes.NewReader(head[:n]), r)
 	if n == 2 && head[0] == 0x1f && head[1] == 0x8b {
 		z, err := gzip.NewReader(src)
 		if err != nil {
-			return nil, fmt.Errorf("the file starts like gzip but can't be decompressed: %w", err)
+			return nil, compressed, fmt.Errorf("the file starts like gzip but can't be decompressed: %w", err)
 		}
-		src = z
+		src, compressed = z, true
 	}
 	var buf bytes.Buffer
 	if sized, ok := r.(interface{ Size() int64 }); ok {
 		buf.Grow(int(min(sized.Size(), MaxSize)) + 512)
 	}
 	if _, err := buf.ReadFrom(io.LimitReader(src, MaxSize+1)); err != nil {
-		return nil, fmt.Errorf("the file ends before it should: %w", err)
+		return nil, compressed, fmt.Errorf("the file ends before it should: %w", err)
 	}
 	if buf.Len() > MaxSize {
-		return nil, fmt.Errorf("the file holds more than %d GiB of text", MaxSize>>30)
+		return nil, compressed, fmt.Errorf("the file holds more than %d GiB of text", MaxSize>>30)
 	}
-	return buf.Bytes(), nil
+	return buf.Bytes(), compressed, nil
 }
 
 func (f *File) decode(raw []byte, want string) error {

@@ -1,0 +1,133 @@
+// Package anyfile opens a file in whatever format it turns out to be, and
+// writes one in the format that is asked for.
+package anyfile
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"twinning/internal/format"
+	"twinning/internal/format/csvfile"
+	"twinning/internal/format/jsonl"
+	"twinning/internal/format/ldif"
+	"twinning/internal/format/scimjson"
+	"twinning/internal/format/xlsx"
+)
+
+// Formats that are known.
+var Formats = []string{"csv", "jsonl", "ldif", "scim", "xlsx"}
+
+// Options say what is known beforehand; zero values are found out.
+type Options struct {
+	Format    string
+	Delimiter rune
+	Encoding  string
+	Sheet     string
+	Restore   bool // take back what an export for spreadsheets defused
+}
+
+// Open reads the whole of r, compressed by gzip or not.
+func Open(r io.Reader, opt Options) (format.File, error) {
+	if opt.Format != "" && !slices.Contains(Formats, opt.Format) {
+		return nil, fmt.Errorf("format %q is not known; expected one of %s", opt.Format, strings.Join(Formats, ", "))
+	}
+	body, compressed, err := csvfile.ReadAll(r)
+	if err != nil {
+		return nil, err
+	}
+	kind := opt.Format
+	if kind == "" {
+		kind = find(body)
+	}
+	f, err := open(kind, body, opt)
+	if err != nil {
+		return nil, err
+	}
+	if compressed {
+		return unpacked{f}, nil
+	}
+	return f, nil
+}
+
+type unpacked struct{ format.File }
+
+func (u unpacked) About() format.About {
+	a := u.File.About()
+	a.Compressed = true
+	return a
+}
+
+func open(kind string, body []byte, opt Options) (format.File, error) {
+	switch kind {
+	case "jsonl":
+		return jsonl.Open(body)
+	case "ldif":
+		return ldif.Open(body)
+	case "scim":
+		return scimjson.Open(body)
+	case "xlsx":
+		return xlsx.Open(body, opt.Sheet)
+	}
+	f, err := csvfile.Parse(body, csvfile.Options{Delimiter: opt.Delimiter, Encoding: opt.Encoding})
+	if err != nil {
+		return nil, err
+	}
+	return csvfile.Table{File: f, Restore: opt.Restore}, nil
+}
+
+// find looks at how a file begins.
+func find(body []byte) string {
+	if bytes.HasPrefix(body, []byte("PK\x03\x04")) {
+		return "xlsx"
+	}
+	head := bytes.TrimLeft(bytes.TrimPrefix(body[:min(len(body), 64<<10)], []byte("\xef\xbb\xbf")), " \t\r\n")
+	if len(head) > 0 && head[0] == '{' {
+		// a list is one object over many lines, or names its resources in the first
+		line, rest, _ := bytes.Cut(head, []byte{'\n'})
+		if bytes.Contains(line, []byte(`"Resources"`)) || bytes.Contains(line, []byte(`"totalResults"`)) || !looksClosed(line) && len(rest) > 0 {
+			return "scim"
+		}
+		return "jsonl"
+	}
+	if len(head) > 0 && head[0] == '[' {
+		return "jsonl" // which says what is wrong with it
+	}
+	for _, line := range bytes.Split(head, []byte{'\n'}) {
+		line = bytes.TrimSpace(line)
+		if len(line) == 0 || line[0] == '#' {
+			continue
+		}
+		lower := bytes.ToLower(line)
+		if bytes.HasPrefix(lower, []byte("dn:")) || bytes.HasPrefix(lower, []byte("version: 1")) {
+			return "ldif"
+		}
+		break
+	}
+	return "csv"
+}
+
+func looksClosed(line []byte) bool {
+	line = bytes.TrimSpace(line)
+	return len(line) > 0 && line[len(line)-1] == '}'
+}
+
+// NewWriter writes in a format. For people is for those who will open it in a
+// spreadsheet.
+func NewWriter(w io.Writer, kind string, columns []string, people bool) (format.Writer, error) {
+	switch kind {
+	case "csv":
+		return csvfile.NewWriter(w, columns, people)
+	case "jsonl":
+		return jsonl.NewWriter(w, columns), nil
+	case "ldif":
+		return ldif.NewWriter(w, columns), nil
+	case "scim":
+		return scimjson.NewWriter(w, columns), nil
+	case "xlsx":
+		return xlsx.NewWriter(w, columns)
+	}
+	return nil, fmt.Errorf("format %q is not known; expected one of %s", kind, strings.Join(Formats, ", "))
+}

@@ -1,0 +1,65 @@
+// Package format is what all file formats have in common: an open file that
+// gives records one by one, and a writer that takes them. Each format has a
+// room of its own; anyfile finds out which one a file is in.
+package format
+
+import "strings"
+
+// Row is one record of a file.
+type Row struct {
+	Line   int                 // where it begins, 1-based; 0 where the format has no lines
+	Values map[string][]string // by native; when Fault is set, only what is certain all the same
+	Fault  string              // why the row can't be trusted, "" when it can
+	At     string              // the column or attribute at fault, "" when the row as a whole is
+}
+
+// About is what was found out about a file.
+type About struct {
+	Format     string `json:"format"` // csv, jsonl, ldif, scim or xlsx
+	Encoding   string `json:"encoding,omitempty"`
+	Delimiter  string `json:"delimiter,omitempty"`
+	Sheet      string `json:"sheet,omitempty"`
+	Compressed bool   `json:"compressed,omitempty"`
+}
+
+// File is an open file.
+type File interface {
+	About() About
+	// Natives are the columns, or the attributes met in the first records.
+	Natives() []string
+	// Expected is about how many records there are; -1 when nobody knows.
+	Expected() int
+	// Each calls fn for every record. An error, but for fn's own, means that the
+	// file as a whole can't be trusted.
+	Each(fn func(Row) error) error
+}
+
+// Writer takes records; Close finishes the file.
+type Writer interface {
+	Write(values map[string][]string) error
+	Close() error
+}
+
+// ListSeparator stands between the values of a list in one cell of a table.
+const ListSeparator = ";"
+
+// dangerous first characters make a spreadsheet run a cell as a formula.
+const dangerous = "=+-@\t\r"
+
+// Defuse makes a cell harmless in a spreadsheet, in such a way that Restore
+// gives it back: an apostrophe goes in front of what would be a formula, and in
+// front of what looks defused already.
+func Defuse(cell string) string {
+	if rest := strings.TrimLeft(cell, "'"); rest != "" && strings.IndexByte(dangerous, rest[0]) >= 0 {
+		return "'" + cell
+	}
+	return cell
+}
+
+// Restore is the way back of Defuse.
+func Restore(cell string) string {
+	if rest := strings.TrimLeft(cell, "'"); rest != cell && rest != "" && strings.IndexByte(dangerous, rest[0]) >= 0 {
+		return cell[1:]
+	}
+	return cell
+}

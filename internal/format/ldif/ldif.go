@@ -1,0 +1,409 @@
+// Package ldif reads and writes LDIF (RFC 2849): content records, and change
+// records, which say what is done to entries.
+//
+// An entry's natives are its attributes as they are spelt at their first use,
+// with their options, besides "dn" and "parent" (the DN above). Values that are
+// no text come as their bytes. Values that stand in other files (":<") are
+// never fetched.
+package ldif
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"twinning/internal/format"
+)
+
+// File is an open content file.
+type File struct {
+	body    []byte
+	natives []string
+}
+
+// Open takes the text of a file of content records. A file of changes is
+// refused: it says what to do, not what there is.
+func Open(body []byte) (*File, error) {
+	f := &File{body: bytes.TrimPrefix(body, []byte("\xef\xbb\xbf"))}
+	if len(bytes.TrimSpace(f.body)) == 0 {
+		return nil, errors.New("the file is empty; expected entries, each beginning with dn:")
+	}
+	const sampled = 200
+	known, n := map[string]bool{}, 0
+	err := f.Each(func(r format.Row) error {
+		for native := range r.Values {
+			known[native] = true
+		}
+		if n++; n == sampled {
+			return io.EOF
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	f.natives = slices.Sorted(maps.Keys(known))
+	return f, nil
+}
+
+// About as format.File has it.
+func (f *File) About() format.About { return format.About{Format: "ldif", Encoding: "utf-8"} }
+
+// Natives are the attributes met in the first entries.
+func (f *File) Natives() []string { return f.natives }
+
+// Expected counts what begins an entry.
+func (f *File) Expected() int {
+	n := bytes.Count(f.body, []byte("\ndn:"))
+	if bytes.HasPrefix(f.body, []byte("dn:")) {
+		n++
+	}
+	return n
+}
+
+// Each calls fn for every entry.
+func (f *File) Each(fn func(format.Row) error) error {
+	return scan(f.body, func(r rawRecord) error {
+		if r.changeType != "" && r.changeType != "add" {
+			return fmt.Errorf("line %d: the file holds changes (changetype: %s), which say what to do and not what there is; send a file of entries", r.line, r.changeType)
+		}
+		row := format.Row{Line: r.line, Values: map[string][]string{}, Fault: r.fault, At: r.at}
+		if r.dn != "" {
+			row.Values["dn"] = []string{r.dn}
+			if up := Parent(r.dn); up != "" {
+				row.Values["parent"] = []string{up}
+			}
+		}
+		if r.fault == "" {
+			for _, a := range r.lines {
+				name := spelt(row.Values, a.name)
+				row.Values[name] = append(row.Values[name], a.value)
+			}
+		}
+		return fn(row)
+	})
+}
+
+// spelt finds the name under which an attribute was met first in this entry.
+func spelt(values map[string][]string, name string) string {
+	if _, ok := values[name]; ok {
+		return name
+	}
+	for have := range values {
+		if strings.EqualFold(have, name) {
+			return have
+		}
+	}
+	return name
+}
+
+// Parent is the DN above, "" at the top: what follows the first comma that is
+// not escaped.
+func Parent(dn string) string {
+	for i := 0; i < len(dn); i++ {
+		switch dn[i] {
+		case '\\':
+			i++
+		case ',':
+			return strings.TrimLeft(dn[i+1:], " ")
+		}
+	}
+	return ""
+}
+
+// Change is one change record.
+type Change struct {
+	Line       int
+	DN         string
+	Type       string // add, delete, modify, modrdn
+	Attributes map[string][]string
+	Mods       []Mod
+	NewRDN     string
+	DeleteOld  bool
+	NewParent  string
+}
+
+// Mod is one part of a modify.
+type Mod struct {
+	Op        string // add, delete, replace
+	Attribute string
+	Values    []string
+}
+
+// Changes reads a file of change records.
+func Changes(body []byte) (list []Change, err error) {
+	err = scan(bytes.TrimPrefix(body, []byte("\xef\xbb\xbf")), func(r rawRecord) error {
+		if r.fault != "" {
+			return fmt.Errorf("line %d: %s", r.line, r.fault)
+		}
+		c := Change{Line: r.line, DN: r.dn, Type: r.changeType, Attributes: map[string][]string{}}
+		switch r.changeType {
+		case "add":
+			for _, a := range r.lines {
+				c.Attributes[a.name] = append(c.Attributes[a.name], a.value)
+			}
+		case "delete":
+		case "modify":
+			if c.Mods, err = mods(r); err != nil {
+				return err
+			}
+		case "modrdn", "moddn":
+			c.Type = "modrdn"
+			for _, a := range r.lines {
+				switch strings.ToLower(a.name) {
+				case "newrdn":
+					c.NewRDN = a.value
+				case "deleteoldrdn":
+					c.DeleteOld = a.value == "1"
+				case "newsuperior":
+					c.NewParent = a.value
+				}
+			}
+		default:
+			return fmt.Errorf("line %d: %q is no changetype; expected add, delete, modify or modrdn", r.line, r.changeType)
+		}
+		list = append(list, c)
+		return nil
+	})
+	return list, err
+}
+
+func mods(r rawRecord) (list []Mod, err error) {
+	var current *Mod
+	for _, a := range r.lines {
+		op := strings.ToLower(a.name)
+		switch {
+		case a.dash:
+			current = nil
+		case current == nil && (op == "add" || op == "delete" || op == "replace"):
+			list = append(list, Mod{Op: op, Attribute: a.value})
+			current = &list[len(list)-1]
+		case current != nil && strings.EqualFold(a.name, current.Attribute):
+			current.Values = append(current.Values, a.value)
+		default:
+			return nil, fmt.Errorf("line %d: %q does not belong here; expected add:, delete:, replace:, a value of it, or a line with -", a.line, a.name)
+		}
+	}
+	return list, nil
+}
+
+type rawLine struct {
+	name, value string
+	line        int
+	dash        bool
+}
+
+type rawRecord struct {
+	line       int
+	dn         string
+	changeType string
+	lines      []rawLine
+	fault, at  string
+}
+
+// scan joins folded lines, drops comments, and calls fn for each record.
+func scan(body []byte, fn func(rawRecord) error) error {
+	var r rawRecord
+	open := false
+	end := func() error {
+		if !open {
+			return nil
+		}
+		open = false
+		done := r
+		r = rawRecord{}
+		return fn(done)
+	}
+	logical := func(line int, text []byte) error {
+		if len(text) == 0 {
+			return end()
+		}
+		if text[0] == '#' {
+			return nil
+		}
+		a, err := parseLine(line, text)
+		switch {
+		case !open && err == nil && strings.EqualFold(a.name, "version") && !a.dash:
+			if a.value != "1" {
+				return fmt.Errorf("line %d: LDIF version %q is not known; expected 1", line, a.value)
+			}
+			return nil
+		case !open && (err != nil || !strings.EqualFold(a.name, "dn")):
+			return fmt.Errorf("line %d: expected an entry beginning with dn:, found %.40q", line, text)
+		case !open:
+			open, r = true, rawRecord{line: line, dn: a.value}
+			if !utf8.ValidString(a.value) {
+				r.fault, r.at, r.dn = "the dn is no text", "dn", ""
+			}
+		case err != nil:
+			if r.fault == "" {
+				r.fault, r.at = fmt.Sprintf("line %d: %v", line, err), a.name
+			}
+		case strings.EqualFold(a.name, "changetype") && len(r.lines) == 0:
+			r.changeType = strings.ToLower(a.value)
+		case strings.EqualFold(a.name, "control") && len(r.lines) == 0 && r.changeType == "":
+			// a control asks for a way of changing; what there is stays the same
+		default:
+			r.lines = append(r.lines, a)
+		}
+		return nil
+	}
+	var held []byte
+	heldLine, number, any := 0, 0, false
+	for len(body) > 0 {
+		number++
+		text, rest, _ := bytes.Cut(body, []byte{'\n'})
+		body = rest
+		text = bytes.TrimSuffix(text, []byte{'\r'})
+		if len(text) > 0 && text[0] == ' ' && any {
+			held = append(held, text[1:]...)
+			continue
+		}
+		if any {
+			if err := logical(heldLine, held); err != nil {
+				return err
+			}
+		}
+		held, heldLine, any = append(held[:0], text...), number, true
+	}
+	if any {
+		if err := logical(heldLine, held); err != nil {
+			return err
+		}
+	}
+	return end()
+}
+
+func parseLine(number int, text []byte) (a rawLine, err error) {
+	a.line = number
+	if string(text) == "-" {
+		a.dash = true
+		return a, nil
+	}
+	name, value, ok := bytes.Cut(text, []byte{':'})
+	a.name = string(name)
+	switch {
+	case !ok || len(name) == 0 || bytes.ContainsAny(name, " \t"):
+		a.name = ""
+		return a, fmt.Errorf("expected `attribute: value`, found %.40q", text)
+	case bytes.HasPrefix(value, []byte{':'}):
+		raw, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(value[1:])))
+		if err != nil {
+			return a, fmt.Errorf("the value of %s is not Base64", a.name)
+		}
+		a.value = string(raw)
+	case bytes.HasPrefix(value, []byte{'<'}):
+		return a, fmt.Errorf("the value of %s stands in another file, which is never fetched", a.name)
+	default:
+		a.value = strings.TrimLeft(string(value), " ")
+		if strings.IndexByte(a.value, 0) >= 0 {
+			return a, fmt.Errorf("the value of %s holds a NUL byte", a.name)
+		}
+	}
+	return a, nil
+}
+
+type writer struct {
+	w       *bufio.Writer
+	columns []string
+	begun   bool
+}
+
+// NewWriter writes content records; each needs a "dn".
+func NewWriter(w io.Writer, columns []string) format.Writer {
+	return &writer{w: bufio.NewWriter(w), columns: columns}
+}
+
+// ErrNoDN is a record that has no name in a directory.
+var ErrNoDN = errors.New("LDIF needs a dn for every record, and this one has none; choose another format")
+
+func (w *writer) Write(values map[string][]string) error {
+	if len(values["dn"]) != 1 {
+		return ErrNoDN
+	}
+	if !w.begun {
+		w.begun = true
+		if _, err := w.w.WriteString("version: 1\n"); err != nil {
+			return err
+		}
+	}
+	if err := w.w.WriteByte('\n'); err != nil {
+		return err
+	}
+	if err := WriteLine(w.w, "dn", values["dn"][0]); err != nil {
+		return err
+	}
+	columns := w.columns
+	if columns == nil {
+		columns = slices.Sorted(maps.Keys(values))
+	}
+	for _, c := range columns {
+		if c == "dn" || c == "parent" {
+			continue
+		}
+		if len(values[c]) > 0 && !described.MatchString(c) {
+			return fmt.Errorf("%q can't be the name of an attribute in LDIF; choose the columns, or another format", c)
+		}
+		for _, v := range values[c] {
+			if err := WriteLine(w.w, c, v); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (w *writer) Close() error { return w.w.Flush() }
+
+// described is an attribute description (RFC 4512 section 2.5).
+var described = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9-]*|[0-9]+(\.[0-9]+)*)(;[A-Za-z0-9-]+)*$`)
+
+// width is where lines are folded (RFC 2849 note 2 leaves it open).
+const width = 76
+
+// WriteLine writes one value, in Base64 where it is not SAFE, folded.
+func WriteLine(w io.Writer, name, value string) error {
+	line := name + ": " + value
+	if !safe(value) {
+		line = name + ":: " + base64.StdEncoding.EncodeToString([]byte(value))
+	}
+	for first := true; len(line) > 0; first = false {
+		room := width
+		if !first {
+			if _, err := io.WriteString(w, " "); err != nil {
+				return err
+			}
+			room--
+		}
+		n := min(room, len(line))
+		if _, err := io.WriteString(w, line[:n]+"\n"); err != nil {
+			return err
+		}
+		line = line[n:]
+	}
+	return nil
+}
+
+// safe is SAFE-STRING of RFC 2849, which neither begins nor ends in a space.
+func safe(v string) bool {
+	if v == "" {
+		return true
+	}
+	if v[0] == ' ' || v[0] == ':' || v[0] == '<' || v[len(v)-1] == ' ' {
+		return false
+	}
+	for i := 0; i < len(v); i++ {
+		if v[i] >= 0x80 || v[i] == 0 || v[i] == '\n' || v[i] == '\r' {
+			return false
+		}
+	}
+	return true
+}
