@@ -1,6 +1,8 @@
 // Package demo is the Larkspur Observatories: four mountain sites, about 420
-// people, and an application for telescope time. Everything in it is invented,
-// and everything that can be wrong with a lane is wrong somewhere, on purpose.
+// people in a directory, two applications, a mail gateway that speaks in files,
+// and the directory of a radio array that was taken over. Everything in it is
+// invented, and everything that can be wrong with a lane is wrong somewhere, on
+// purpose.
 //
 // It has two days. On the first the lane is new; the pilot group is run. On the
 // second the house has changed: marriages, moves, leavers, a lost account.
@@ -20,6 +22,14 @@ import (
 var (
 	//go:embed hq-shape.yaml
 	HQShape string
+	//go:embed hq-file-shape.yaml
+	HQFileShape string // of the same people as an export
+	//go:embed candlewick-shape.yaml
+	CandlewickShape string
+	//go:embed mail-gate-shape.yaml
+	MailGateShape string
+	//go:embed hq-mail-gate.yaml
+	MailGateLane string
 	//go:embed hq-dome-booking.yaml
 	DomeBooking string
 	//go:embed hq-dome-admins.yaml
@@ -28,7 +38,7 @@ var (
 
 // Person is one row of the directory's export.
 type Person struct {
-	No, Given, Family, Mail, Title, Department, Site, Status, Employment, End string
+	No, Given, Family, Mail, Title, Department, Site, Status, Employment, End, Manager string // Manager is a DN
 }
 
 // User is one account of the application, in SCIM's words.
@@ -81,6 +91,11 @@ func FirstDay() *World {
 		}
 	}
 	w.special()
+	for i := range w.People { // ten chiefs, and whoever they lead
+		if p := &w.People[i]; i%40 != 0 {
+			p.Manager = w.People[i-i%40].DN()
+		}
+	}
 	return w
 }
 
@@ -237,6 +252,7 @@ func (w *World) SecondDay() {
 		p(no).Title = "Deputy director"
 	}
 	p("L0060").Department = "Directorate"                                                  // watched: drift
+	p("L0200").End = "31 Jan"                                                              // typed by hand: can't be understood
 	w.People = slices.DeleteFunc(w.People, func(p Person) bool { return p.No == "L0955" }) // vanished
 }
 
@@ -257,8 +273,8 @@ func Behind(users []User) (put []User, remove []string) {
 	return put, remove
 }
 
-// CSV writes the people as the directory exports them, with one broken row on
-// the second day: a comma that nobody quoted.
+// CSV writes the people as an export of the directory; broken has a comma in
+// one row that nobody quoted.
 func (w *World) CSV(broken bool) string {
 	var b strings.Builder
 	c := csv.NewWriter(&b)

@@ -132,6 +132,48 @@ func (e PlanState) Valid() bool {
 	}
 }
 
+// Defines values for ProbeStepState.
+const (
+	ProbeStepStateFailed  ProbeStepState = "failed"
+	ProbeStepStateOk      ProbeStepState = "ok"
+	ProbeStepStateWarning ProbeStepState = "warning"
+)
+
+// Valid indicates whether the value is a known member of the ProbeStepState enum.
+func (e ProbeStepState) Valid() bool {
+	switch e {
+	case ProbeStepStateFailed:
+		return true
+	case ProbeStepStateOk:
+		return true
+	case ProbeStepStateWarning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RecordChangeKind.
+const (
+	RecordChangeKindCame    RecordChangeKind = "came"
+	RecordChangeKindChanged RecordChangeKind = "changed"
+	RecordChangeKindWent    RecordChangeKind = "went"
+)
+
+// Valid indicates whether the value is a known member of the RecordChangeKind enum.
+func (e RecordChangeKind) Valid() bool {
+	switch e {
+	case RecordChangeKindCame:
+		return true
+	case RecordChangeKindChanged:
+		return true
+	case RecordChangeKindWent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Right.
 const (
 	RightAdminister Right = "administer"
@@ -183,8 +225,9 @@ func (e RosterExtent) Valid() bool {
 // Defines values for RosterState.
 const (
 	RosterStateFailed  RosterState = "failed"
+	RosterStateHalted  RosterState = "halted"
 	RosterStateReading RosterState = "reading"
-	RosterStateWhole   RosterState = "whole"
+	RosterStateTaken   RosterState = "taken"
 )
 
 // Valid indicates whether the value is a known member of the RosterState enum.
@@ -192,9 +235,11 @@ func (e RosterState) Valid() bool {
 	switch e {
 	case RosterStateFailed:
 		return true
+	case RosterStateHalted:
+		return true
 	case RosterStateReading:
 		return true
-	case RosterStateWhole:
+	case RosterStateTaken:
 		return true
 	default:
 		return false
@@ -225,6 +270,7 @@ func (e RulingInputKind) Valid() bool {
 // Defines values for SystemKind.
 const (
 	SystemKindFile SystemKind = "file"
+	SystemKindLdap SystemKind = "ldap"
 	SystemKindScim SystemKind = "scim"
 )
 
@@ -232,6 +278,8 @@ const (
 func (e SystemKind) Valid() bool {
 	switch e {
 	case SystemKindFile:
+		return true
+	case SystemKindLdap:
 		return true
 	case SystemKindScim:
 		return true
@@ -303,10 +351,123 @@ func (e ListVerdictsParamsSide) Valid() bool {
 	}
 }
 
+// Defines values for GetTemplateParamsFormat.
+const (
+	GetTemplateParamsFormatCsv  GetTemplateParamsFormat = "csv"
+	GetTemplateParamsFormatText GetTemplateParamsFormat = "text"
+	GetTemplateParamsFormatXlsx GetTemplateParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the GetTemplateParamsFormat enum.
+func (e GetTemplateParamsFormat) Valid() bool {
+	switch e {
+	case GetTemplateParamsFormatCsv:
+		return true
+	case GetTemplateParamsFormatText:
+		return true
+	case GetTemplateParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CompareRostersParamsKind.
+const (
+	CompareRostersParamsKindCame    CompareRostersParamsKind = "came"
+	CompareRostersParamsKindChanged CompareRostersParamsKind = "changed"
+	CompareRostersParamsKindWent    CompareRostersParamsKind = "went"
+)
+
+// Valid indicates whether the value is a known member of the CompareRostersParamsKind enum.
+func (e CompareRostersParamsKind) Valid() bool {
+	switch e {
+	case CompareRostersParamsKindCame:
+		return true
+	case CompareRostersParamsKindChanged:
+		return true
+	case CompareRostersParamsKindWent:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRosterParamsFormat.
+const (
+	ExportRosterParamsFormatCsv   ExportRosterParamsFormat = "csv"
+	ExportRosterParamsFormatJsonl ExportRosterParamsFormat = "jsonl"
+	ExportRosterParamsFormatLdif  ExportRosterParamsFormat = "ldif"
+	ExportRosterParamsFormatScim  ExportRosterParamsFormat = "scim"
+	ExportRosterParamsFormatXlsx  ExportRosterParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportRosterParamsFormat enum.
+func (e ExportRosterParamsFormat) Valid() bool {
+	switch e {
+	case ExportRosterParamsFormatCsv:
+		return true
+	case ExportRosterParamsFormatJsonl:
+		return true
+	case ExportRosterParamsFormatLdif:
+		return true
+	case ExportRosterParamsFormatScim:
+		return true
+	case ExportRosterParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TakeRosterParamsExtent.
+const (
+	TakeRosterParamsExtentChanges TakeRosterParamsExtent = "changes"
+	TakeRosterParamsExtentWhole   TakeRosterParamsExtent = "whole"
+)
+
+// Valid indicates whether the value is a known member of the TakeRosterParamsExtent enum.
+func (e TakeRosterParamsExtent) Valid() bool {
+	switch e {
+	case TakeRosterParamsExtentChanges:
+		return true
+	case TakeRosterParamsExtentWhole:
+		return true
+	default:
+		return false
+	}
+}
+
 // Acceptance defines model for Acceptance.
 type Acceptance struct {
 	Reason *string             `json:"reason,omitempty"`
 	Until  *openapi_types.Date `json:"until,omitempty"`
+}
+
+// AttributeChange defines model for AttributeChange.
+type AttributeChange struct {
+	Attribute string   `json:"attribute"`
+	New       []string `json:"new"`
+	Old       []string `json:"old"`
+}
+
+// AttributeStatistics defines model for AttributeStatistics.
+type AttributeStatistics struct {
+	Attribute string `json:"attribute"`
+
+	// Changed records in which it changed since the roster before
+	Changed int `json:"changed"`
+
+	// Distinct different values
+	Distinct int `json:"distinct"`
+
+	// Filled records that carry it
+	Filled int     `json:"filled"`
+	Native *string `json:"native,omitempty"`
+
+	// Shared records whose value another carries too
+	Shared int          `json:"shared"`
+	Top    []ValueCount `json:"top"`
 }
 
 // AuditCheck defines model for AuditCheck.
@@ -411,6 +572,17 @@ type Facing struct {
 	State string `json:"state"`
 }
 
+// FileAbout defines model for FileAbout.
+type FileAbout struct {
+	// Above lines above the header that were passed over
+	Above      *[]string `json:"above,omitempty"`
+	Compressed *bool     `json:"compressed,omitempty"`
+	Delimiter  *string   `json:"delimiter,omitempty"`
+	Encoding   *string   `json:"encoding,omitempty"`
+	Format     string    `json:"format"`
+	Sheet      *string   `json:"sheet,omitempty"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Accepted     bool      `json:"accepted"`
@@ -460,6 +632,14 @@ type Guard struct {
 	Verb        string `json:"verb"`
 }
 
+// IdVerdict defines model for IdVerdict.
+type IdVerdict struct {
+	Native string `json:"native"`
+	Said   string `json:"said"`
+	Stable bool   `json:"stable"`
+	Unique bool   `json:"unique"`
+}
+
 // KeyEvidence defines model for KeyEvidence.
 type KeyEvidence struct {
 	Account        string             `json:"account"`
@@ -487,6 +667,25 @@ type Lane struct {
 // LaneList defines model for LaneList.
 type LaneList struct {
 	Items []Lane `json:"items"`
+}
+
+// LeftOut defines model for LeftOut.
+type LeftOut struct {
+	Reason string `json:"reason"`
+	What   string `json:"what"`
+}
+
+// LeftOutList defines model for LeftOutList.
+type LeftOutList struct {
+	Items   []LeftOut    `json:"items"`
+	Next    *string      `json:"next,omitempty"`
+	Reasons []LeftReason `json:"reasons"`
+}
+
+// LeftReason defines model for LeftReason.
+type LeftReason struct {
+	Count  int    `json:"count"`
+	Reason string `json:"reason"`
 }
 
 // LogLine defines model for LogLine.
@@ -568,6 +767,74 @@ type PlanList struct {
 // PlanState defines model for PlanState.
 type PlanState string
 
+// Preview defines model for Preview.
+type Preview struct {
+	About   *FileAbout   `json:"about,omitempty"`
+	Columns []Understood `json:"columns"`
+
+	// Everything the counts are of the whole and not of a sample
+	Everything bool `json:"everything"`
+
+	// Guessed nobody has given a shape yet
+	Guessed *bool        `json:"guessed,omitempty"`
+	Id      IdVerdict    `json:"id"`
+	Left    []LeftReason `json:"left"`
+
+	// Next what to do now
+	Next     string       `json:"next"`
+	Problems []Rejection  `json:"problems"`
+	Records  int          `json:"records"`
+	Rejected int          `json:"rejected"`
+	Rows     []PreviewRow `json:"rows"`
+
+	// Shape the shape that the rows were read with
+	Shape  string `json:"shape"`
+	System string `json:"system"`
+}
+
+// PreviewInput defines model for PreviewInput.
+type PreviewInput struct {
+	// File a file that was sent before
+	File  *string `json:"file,omitempty"`
+	First *int    `json:"first,omitempty"`
+
+	// Settings to try on a file: format, delimiter, encoding, sheet
+	Settings *map[string]string `json:"settings,omitempty"`
+
+	// Shape to try; the system's own when not given
+	Shape *string `json:"shape,omitempty"`
+	Skip  *int    `json:"skip,omitempty"`
+}
+
+// PreviewRow defines model for PreviewRow.
+type PreviewRow struct {
+	Id     string              `json:"id"`
+	Line   *int                `json:"line,omitempty"`
+	Values map[string][]string `json:"values"`
+}
+
+// Probe defines model for Probe.
+type Probe struct {
+	At     time.Time   `json:"at"`
+	Kind   SystemKind  `json:"kind"`
+	Ok     bool        `json:"ok"`
+	Steps  []ProbeStep `json:"steps"`
+	System string      `json:"system"`
+}
+
+// ProbeStep defines model for ProbeStep.
+type ProbeStep struct {
+	Means  *string        `json:"means,omitempty"`
+	Millis int64          `json:"millis"`
+	Name   string         `json:"name"`
+	Next   *string        `json:"next,omitempty"`
+	Said   string         `json:"said"`
+	State  ProbeStepState `json:"state"`
+}
+
+// ProbeStepState defines model for ProbeStep.State.
+type ProbeStepState string
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail   *string          `json:"detail,omitempty"`
@@ -646,11 +913,38 @@ type Record struct {
 	Values map[string][]string `json:"values"`
 }
 
+// RecordChange defines model for RecordChange.
+type RecordChange struct {
+	Attributes []AttributeChange `json:"attributes"`
+	Id         string            `json:"id"`
+	Kind       RecordChangeKind  `json:"kind"`
+	Label      *string           `json:"label,omitempty"`
+}
+
+// RecordChangeKind defines model for RecordChange.Kind.
+type RecordChangeKind string
+
+// RecordHistory defines model for RecordHistory.
+type RecordHistory struct {
+	Id       string          `json:"id"`
+	System   string          `json:"system"`
+	Versions []RecordVersion `json:"versions"`
+}
+
 // RecordList defines model for RecordList.
 type RecordList struct {
 	Items []Record `json:"items"`
 	Next  *string  `json:"next,omitempty"`
 	Total int      `json:"total"`
+}
+
+// RecordVersion defines model for RecordVersion.
+type RecordVersion struct {
+	Since       time.Time           `json:"since"`
+	SinceRoster int64               `json:"sinceRoster"`
+	Until       *time.Time          `json:"until,omitempty"`
+	UntilRoster *int64              `json:"untilRoster,omitempty"`
+	Values      map[string][]string `json:"values"`
 }
 
 // Rejection defines model for Rejection.
@@ -678,8 +972,11 @@ type Roster struct {
 	Error    *string      `json:"error,omitempty"`
 	Extent   RosterExtent `json:"extent"`
 	Id       int64        `json:"id"`
+	LeftOut  int          `json:"leftOut"`
+	Name     *string      `json:"name,omitempty"`
 	Records  int          `json:"records"`
 	Rejected int          `json:"rejected"`
+	Scope    *string      `json:"scope,omitempty"`
 	Started  time.Time    `json:"started"`
 	State    RosterState  `json:"state"`
 	System   string       `json:"system"`
@@ -692,6 +989,19 @@ type RosterExtent string
 
 // RosterState defines model for Roster.State.
 type RosterState string
+
+// RosterComparison defines model for RosterComparison.
+type RosterComparison struct {
+	// Attributes records that changed in it
+	Attributes []ValueCount   `json:"attributes"`
+	Came       int            `json:"came"`
+	Changed    int            `json:"changed"`
+	Items      []RecordChange `json:"items"`
+	Newer      Roster         `json:"newer"`
+	Next       *string        `json:"next,omitempty"`
+	Older      Roster         `json:"older"`
+	Went       int            `json:"went"`
+}
 
 // RosterList defines model for RosterList.
 type RosterList struct {
@@ -756,6 +1066,11 @@ type SealInput struct {
 	Overrule *string `json:"overrule,omitempty"`
 }
 
+// SentFile defines model for SentFile.
+type SentFile struct {
+	File string `json:"file"`
+}
+
 // Side defines model for Side.
 type Side struct {
 	Contested int `json:"contested"`
@@ -773,6 +1088,13 @@ type SignIn struct {
 	Password string `json:"password"`
 }
 
+// Statistics defines model for Statistics.
+type Statistics struct {
+	Attributes []AttributeStatistics `json:"attributes"`
+	Records    int                   `json:"records"`
+	Roster     int64                 `json:"roster"`
+}
+
 // Switch defines model for Switch.
 type Switch struct {
 	On bool `json:"on"`
@@ -780,11 +1102,19 @@ type Switch struct {
 
 // System defines model for System.
 type System struct {
-	HasSecret bool              `json:"hasSecret"`
-	Kind      SystemKind        `json:"kind"`
-	Latest    *Roster           `json:"latest,omitempty"`
-	Name      string            `json:"name"`
-	Notes     []string          `json:"notes"`
+	// AtOnce requests at a time; 0 is no limit
+	AtOnce    int  `json:"atOnce"`
+	HasSecret bool `json:"hasSecret"`
+
+	// KeepDays how long rosters are kept; 0 for ever
+	KeepDays int        `json:"keepDays"`
+	Kind     SystemKind `json:"kind"`
+	Latest   *Roster    `json:"latest,omitempty"`
+	Name     string     `json:"name"`
+	Notes    []string   `json:"notes"`
+
+	// PerSecond requests a second; 0 is no limit
+	PerSecond float32           `json:"perSecond"`
 	Records   *int              `json:"records,omitempty"`
 	Settings  map[string]string `json:"settings"`
 	Shape     string            `json:"shape"`
@@ -794,10 +1124,18 @@ type System struct {
 
 // SystemInput defines model for SystemInput.
 type SystemInput struct {
-	Kind     SystemKind         `json:"kind"`
-	Secret   *string            `json:"secret,omitempty"`
-	Settings *map[string]string `json:"settings,omitempty"`
-	Shape    *string            `json:"shape,omitempty"`
+	// AtOnce requests at a time; 0 is no limit
+	AtOnce *int `json:"atOnce,omitempty"`
+
+	// KeepDays how long rosters are kept; 0 for ever
+	KeepDays *int       `json:"keepDays,omitempty"`
+	Kind     SystemKind `json:"kind"`
+
+	// PerSecond requests a second; 0 is no limit
+	PerSecond *float32           `json:"perSecond,omitempty"`
+	Secret    *string            `json:"secret,omitempty"`
+	Settings  *map[string]string `json:"settings,omitempty"`
+	Shape     *string            `json:"shape,omitempty"`
 }
 
 // SystemKind defines model for SystemKind.
@@ -845,6 +1183,19 @@ type Token struct {
 	Secret  string     `json:"secret"`
 }
 
+// Understood defines model for Understood.
+type Understood struct {
+	Attribute  *string  `json:"attribute,omitempty"`
+	Because    string   `json:"because"`
+	Confidence float32  `json:"confidence"`
+	Distinct   int      `json:"distinct"`
+	Examples   []string `json:"examples"`
+	Filled     int      `json:"filled"`
+	Kind       string   `json:"kind"`
+	Native     string   `json:"native"`
+	Note       *string  `json:"note,omitempty"`
+}
+
 // User defines model for User.
 type User struct {
 	Created time.Time `json:"created"`
@@ -855,6 +1206,12 @@ type User struct {
 // UserList defines model for UserList.
 type UserList struct {
 	Items []User `json:"items"`
+}
+
+// ValueCount defines model for ValueCount.
+type ValueCount struct {
+	Count int    `json:"count"`
+	Value string `json:"value"`
 }
 
 // Verdict defines model for Verdict.
@@ -954,6 +1311,14 @@ type ListVerdictsParams struct {
 // ListVerdictsParamsSide defines parameters for ListVerdicts.
 type ListVerdictsParamsSide string
 
+// GetTemplateParams defines parameters for GetTemplate.
+type GetTemplateParams struct {
+	Format *GetTemplateParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// GetTemplateParamsFormat defines parameters for GetTemplate.
+type GetTemplateParamsFormat string
+
 // WhyParams defines parameters for Why.
 type WhyParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
@@ -965,6 +1330,56 @@ type ListChangesParams struct {
 	Verb    *string `form:"verb,omitempty" json:"verb,omitempty"`
 	Outcome *string `form:"outcome,omitempty" json:"outcome,omitempty"`
 
+	// Q text to find
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CompareRostersParams defines parameters for CompareRosters.
+type CompareRostersParams struct {
+	// With the older roster; the one before when not given
+	With *int64                    `form:"with,omitempty" json:"with,omitempty"`
+	Kind *CompareRostersParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Attribute changed ones of this attribute only
+	Attribute *string `form:"attribute,omitempty" json:"attribute,omitempty"`
+
+	// Q text to find
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CompareRostersParamsKind defines parameters for CompareRosters.
+type CompareRostersParamsKind string
+
+// ExportRosterParams defines parameters for ExportRoster.
+type ExportRosterParams struct {
+	Format *ExportRosterParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Columns attributes in their order, separated by commas; all when not given
+	Columns *string `form:"columns,omitempty" json:"columns,omitempty"`
+
+	// Q only records that hold this text
+	Q    *string `form:"q,omitempty" json:"q,omitempty"`
+	Skip *int    `form:"skip,omitempty" json:"skip,omitempty"`
+
+	// First at most so many; 0 all
+	First *int `form:"first,omitempty" json:"first,omitempty"`
+
+	// Native the system's own attributes and values instead of the canonical ones
+	Native *bool `form:"native,omitempty" json:"native,omitempty"`
+
+	// People for a spreadsheet - cells that it would run as formulas are defused
+	People *bool `form:"people,omitempty" json:"people,omitempty"`
+}
+
+// ExportRosterParamsFormat defines parameters for ExportRoster.
+type ExportRosterParamsFormat string
+
+// ListLeftOutParams defines parameters for ListLeftOut.
+type ListLeftOutParams struct {
 	// Q text to find
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -997,11 +1412,37 @@ type PutSystemParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// GetRecordHistoryParams defines parameters for GetRecordHistory.
+type GetRecordHistoryParams struct {
+	Id string `form:"id" json:"id"`
+
+	// At only the version of that day or instant
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+}
+
 // ListRostersParams defines parameters for ListRosters.
 type ListRostersParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// TakeRosterParams defines parameters for TakeRoster.
+type TakeRosterParams struct {
+	// Extent everything or only what changed
+	Extent *TakeRosterParamsExtent `form:"extent,omitempty" json:"extent,omitempty"`
+
+	// Name what people call it
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
+
+	// NewScope what the system covers was changed on purpose
+	NewScope *bool `form:"newScope,omitempty" json:"newScope,omitempty"`
+
+	// File a file that was sent before
+	File *string `form:"file,omitempty" json:"file,omitempty"`
+}
+
+// TakeRosterParamsExtent defines parameters for TakeRoster.
+type TakeRosterParamsExtent string
 
 // ListTasksParams defines parameters for ListTasks.
 type ListTasksParams struct {
@@ -1048,6 +1489,9 @@ type SignInJSONRequestBody = SignIn
 
 // PutSystemJSONRequestBody defines body for PutSystem for application/json ContentType.
 type PutSystemJSONRequestBody = SystemInput
+
+// PreviewSystemJSONRequestBody defines body for PreviewSystem for application/json ContentType.
+type PreviewSystemJSONRequestBody = PreviewInput
 
 // SetWritingJSONRequestBody defines body for SetWriting for application/json ContentType.
 type SetWritingJSONRequestBody = Switch
@@ -1305,6 +1749,11 @@ type ClientInterface interface {
 	// Corresponds with DELETE /lanes/{lane}/rulings/{ruling} (the `ClearRuling` operationId).
 	ClearRuling(ctx context.Context, lane string, ruling int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
+	//
+	// Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
+	GetTemplate(ctx context.Context, lane string, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Why Why a record stands where it does
 	//
 	// Corresponds with GET /lanes/{lane}/why (the `Why` operationId).
@@ -1363,6 +1812,21 @@ type ClientInterface interface {
 	// Corresponds with GET /rosters/{roster} (the `GetRoster` operationId).
 	GetRoster(ctx context.Context, roster int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareRosters Who came, went and changed since another roster of the system, per attribute
+	//
+	// Corresponds with GET /rosters/{roster}/comparison (the `CompareRosters` operationId).
+	CompareRosters(ctx context.Context, roster int64, params *CompareRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportRoster The records of a roster as a file
+	//
+	// Corresponds with GET /rosters/{roster}/export (the `ExportRoster` operationId).
+	ExportRoster(ctx context.Context, roster int64, params *ExportRosterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLeftOut What a reading left out, and how much for which reason
+	//
+	// Corresponds with GET /rosters/{roster}/left-out (the `ListLeftOut` operationId).
+	ListLeftOut(ctx context.Context, roster int64, params *ListLeftOutParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRecords The records of a roster by id, with their native values
 	//
 	// Corresponds with GET /rosters/{roster}/records (the `ListRecords` operationId).
@@ -1372,6 +1836,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /rosters/{roster}/rejections (the `ListRejections` operationId).
 	ListRejections(ctx context.Context, roster int64, params *ListRejectionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStatistics Coverage, uniqueness and the most frequent values of every attribute
+	//
+	// Corresponds with GET /rosters/{roster}/statistics (the `GetStatistics` operationId).
+	GetStatistics(ctx context.Context, roster int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRun One run with its counts
 	//
@@ -1441,6 +1910,37 @@ type ClientInterface interface {
 	// Corresponds with PUT /systems/{system} (the `PutSystem` operationId).
 	PutSystem(ctx context.Context, system string, params *PutSystemParams, body PutSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SendFileWithBody Send a file for a preview and a roster; it is kept for a day
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /systems/{system}/files (the `SendFile` operationId).
+	SendFileWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRecordHistory One record through time, newest version first; a record that was never there is 404
+	//
+	// Corresponds with GET /systems/{system}/history (the `GetRecordHistory` operationId).
+	GetRecordHistory(ctx context.Context, system string, params *GetRecordHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewSystemWithBody What would be understood of a system or a file that was sent, before it becomes a roster
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
+	PreviewSystemWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewSystem What would be understood of a system or a file that was sent, before it becomes a roster
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
+	PreviewSystem(ctx context.Context, system string, body PreviewSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProbeSystem Try the connection step by step; the report holds nothing secret
+	//
+	// Corresponds with POST /systems/{system}/probe (the `ProbeSystem` operationId).
+	ProbeSystem(ctx context.Context, system string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRosters The rosters of a system, newest first
 	//
 	// Corresponds with GET /systems/{system}/rosters (the `ListRosters` operationId).
@@ -1451,7 +1951,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /systems/{system}/rosters (the `TakeRoster` operationId).
-	TakeRosterWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TakeRosterWithBody(ctx context.Context, system string, params *TakeRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetWritingWithBody Open a system for writing, or close it
 	//
@@ -1481,6 +1981,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /tasks/{task}/events (the `WatchTask` operationId).
 	WatchTask(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HaltTask Ask a task to stop; a reading that is halted leaves nothing behind
+	//
+	// Corresponds with POST /tasks/{task}/halt (the `HaltTask` operationId).
+	HaltTask(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTaskLog What a task did, record by record
 	//
@@ -1989,6 +2494,21 @@ func (c *Client) ClearRuling(ctx context.Context, lane string, ruling int64, req
 	return c.Client.Do(req)
 }
 
+// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
+//
+// Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
+func (c *Client) GetTemplate(ctx context.Context, lane string, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTemplateRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Why Why a record stands where it does
 //
 // Corresponds with GET /lanes/{lane}/why (the `Why` operationId).
@@ -2147,6 +2667,51 @@ func (c *Client) GetRoster(ctx context.Context, roster int64, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// CompareRosters Who came, went and changed since another roster of the system, per attribute
+//
+// Corresponds with GET /rosters/{roster}/comparison (the `CompareRosters` operationId).
+func (c *Client) CompareRosters(ctx context.Context, roster int64, params *CompareRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareRostersRequest(c.Server, roster, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportRoster The records of a roster as a file
+//
+// Corresponds with GET /rosters/{roster}/export (the `ExportRoster` operationId).
+func (c *Client) ExportRoster(ctx context.Context, roster int64, params *ExportRosterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportRosterRequest(c.Server, roster, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLeftOut What a reading left out, and how much for which reason
+//
+// Corresponds with GET /rosters/{roster}/left-out (the `ListLeftOut` operationId).
+func (c *Client) ListLeftOut(ctx context.Context, roster int64, params *ListLeftOutParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLeftOutRequest(c.Server, roster, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRecords The records of a roster by id, with their native values
 //
 // Corresponds with GET /rosters/{roster}/records (the `ListRecords` operationId).
@@ -2167,6 +2732,21 @@ func (c *Client) ListRecords(ctx context.Context, roster int64, params *ListReco
 // Corresponds with GET /rosters/{roster}/rejections (the `ListRejections` operationId).
 func (c *Client) ListRejections(ctx context.Context, roster int64, params *ListRejectionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRejectionsRequest(c.Server, roster, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStatistics Coverage, uniqueness and the most frequent values of every attribute
+//
+// Corresponds with GET /rosters/{roster}/statistics (the `GetStatistics` operationId).
+func (c *Client) GetStatistics(ctx context.Context, roster int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStatisticsRequest(c.Server, roster)
 	if err != nil {
 		return nil, err
 	}
@@ -2365,6 +2945,87 @@ func (c *Client) PutSystem(ctx context.Context, system string, params *PutSystem
 	return c.Client.Do(req)
 }
 
+// SendFileWithBody Send a file for a preview and a roster; it is kept for a day
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /systems/{system}/files (the `SendFile` operationId).
+func (c *Client) SendFileWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendFileRequestWithBody(c.Server, system, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRecordHistory One record through time, newest version first; a record that was never there is 404
+//
+// Corresponds with GET /systems/{system}/history (the `GetRecordHistory` operationId).
+func (c *Client) GetRecordHistory(ctx context.Context, system string, params *GetRecordHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRecordHistoryRequest(c.Server, system, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewSystemWithBody What would be understood of a system or a file that was sent, before it becomes a roster
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
+func (c *Client) PreviewSystemWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewSystemRequestWithBody(c.Server, system, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewSystem What would be understood of a system or a file that was sent, before it becomes a roster
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
+func (c *Client) PreviewSystem(ctx context.Context, system string, body PreviewSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewSystemRequest(c.Server, system, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProbeSystem Try the connection step by step; the report holds nothing secret
+//
+// Corresponds with POST /systems/{system}/probe (the `ProbeSystem` operationId).
+func (c *Client) ProbeSystem(ctx context.Context, system string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProbeSystemRequest(c.Server, system)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRosters The rosters of a system, newest first
 //
 // Corresponds with GET /systems/{system}/rosters (the `ListRosters` operationId).
@@ -2385,8 +3046,8 @@ func (c *Client) ListRosters(ctx context.Context, system string, params *ListRos
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /systems/{system}/rosters (the `TakeRoster` operationId).
-func (c *Client) TakeRosterWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTakeRosterRequestWithBody(c.Server, system, contentType, body)
+func (c *Client) TakeRosterWithBody(ctx context.Context, system string, params *TakeRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeRosterRequestWithBody(c.Server, system, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2466,6 +3127,21 @@ func (c *Client) GetTask(ctx context.Context, task int64, reqEditors ...RequestE
 // Corresponds with GET /tasks/{task}/events (the `WatchTask` operationId).
 func (c *Client) WatchTask(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWatchTaskRequest(c.Server, task)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HaltTask Ask a task to stop; a reading that is halted leaves nothing behind
+//
+// Corresponds with POST /tasks/{task}/halt (the `HaltTask` operationId).
+func (c *Client) HaltTask(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHaltTaskRequest(c.Server, task)
 	if err != nil {
 		return nil, err
 	}
@@ -3712,6 +4388,67 @@ func NewClearRulingRequest(server string, lane string, ruling int64) (*http.Requ
 	return req, nil
 }
 
+// NewGetTemplateRequest constructs an http.Request for the GetTemplate method
+func NewGetTemplateRequest(server string, lane string, params *GetTemplateParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/template", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewWhyRequest constructs an http.Request for the Why method
 func NewWhyRequest(server string, lane string, params *WhyParams) (*http.Request, error) {
 	var err error
@@ -4117,6 +4854,345 @@ func NewGetRosterRequest(server string, roster int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCompareRostersRequest constructs an http.Request for the CompareRosters method
+func NewCompareRostersRequest(server string, roster int64, params *CompareRostersParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "roster", roster, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters/%s/comparison", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.With != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "with", *params.With, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Attribute != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "attribute", *params.Attribute, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportRosterRequest constructs an http.Request for the ExportRoster method
+func NewExportRosterRequest(server string, roster int64, params *ExportRosterParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "roster", roster, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters/%s/export", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Columns != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "columns", *params.Columns, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Skip != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "skip", *params.Skip, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.First != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "first", *params.First, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Native != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "native", *params.Native, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.People != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "people", *params.People, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLeftOutRequest constructs an http.Request for the ListLeftOut method
+func NewListLeftOutRequest(server string, roster int64, params *ListLeftOutParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "roster", roster, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters/%s/left-out", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRecordsRequest constructs an http.Request for the ListRecords method
 func NewListRecordsRequest(server string, roster int64, params *ListRecordsParams) (*http.Request, error) {
 	var err error
@@ -4265,6 +5341,40 @@ func NewListRejectionsRequest(server string, roster int64, params *ListRejection
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetStatisticsRequest constructs an http.Request for the GetStatistics method
+func NewGetStatisticsRequest(server string, roster int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "roster", roster, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters/%s/statistics", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -4686,6 +5796,192 @@ func NewPutSystemRequestWithBody(server string, system string, params *PutSystem
 	return req, nil
 }
 
+// NewSendFileRequestWithBody constructs an http.Request for the SendFile method, with any body, and a specified content type
+func NewSendFileRequestWithBody(server string, system string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "system", system, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/systems/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRecordHistoryRequest constructs an http.Request for the GetRecordHistory method
+func NewGetRecordHistoryRequest(server string, system string, params *GetRecordHistoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "system", system, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/systems/%s/history", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "id", params.Id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPreviewSystemRequest calls the generic PreviewSystem builder with application/json body
+func NewPreviewSystemRequest(server string, system string, body PreviewSystemJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewSystemRequestWithBody(server, system, "application/json", bodyReader)
+}
+
+// NewPreviewSystemRequestWithBody constructs an http.Request for the PreviewSystem method, with any body, and a specified content type
+func NewPreviewSystemRequestWithBody(server string, system string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "system", system, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/systems/%s/preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewProbeSystemRequest constructs an http.Request for the ProbeSystem method
+func NewProbeSystemRequest(server string, system string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "system", system, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/systems/%s/probe", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRostersRequest constructs an http.Request for the ListRosters method
 func NewListRostersRequest(server string, system string, params *ListRostersParams) (*http.Request, error) {
 	var err error
@@ -4760,7 +6056,7 @@ func NewListRostersRequest(server string, system string, params *ListRostersPara
 }
 
 // NewTakeRosterRequestWithBody constructs an http.Request for the TakeRoster method, with any body, and a specified content type
-func NewTakeRosterRequestWithBody(server string, system string, contentType string, body io.Reader) (*http.Request, error) {
+func NewTakeRosterRequestWithBody(server string, system string, params *TakeRosterParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4783,6 +6079,69 @@ func NewTakeRosterRequestWithBody(server string, system string, contentType stri
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Extent != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "extent", *params.Extent, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.NewScope != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "newScope", *params.NewScope, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.File != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "file", *params.File, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -4969,6 +6328,40 @@ func NewWatchTaskRequest(server string, task int64) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHaltTaskRequest constructs an http.Request for the HaltTask method
+func NewHaltTaskRequest(server string, task int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "task", task, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tasks/%s/halt", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -5456,6 +6849,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /lanes/{lane}/rulings/{ruling} (the `ClearRuling` operationId).
 	ClearRulingWithResponse(ctx context.Context, lane string, ruling int64, reqEditors ...RequestEditorFn) (*ClearRulingResponse, error)
 
+	// GetTemplateWithResponse A file for whoever keeps the list of people, with the columns that the charter needs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
+	GetTemplateWithResponse(ctx context.Context, lane string, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*GetTemplateResponse, error)
+
 	// WhyWithResponse Why a record stands where it does
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5526,6 +6926,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /rosters/{roster} (the `GetRoster` operationId).
 	GetRosterWithResponse(ctx context.Context, roster int64, reqEditors ...RequestEditorFn) (*GetRosterResponse, error)
 
+	// CompareRostersWithResponse Who came, went and changed since another roster of the system, per attribute
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rosters/{roster}/comparison (the `CompareRosters` operationId).
+	CompareRostersWithResponse(ctx context.Context, roster int64, params *CompareRostersParams, reqEditors ...RequestEditorFn) (*CompareRostersResponse, error)
+
+	// ExportRosterWithResponse The records of a roster as a file
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rosters/{roster}/export (the `ExportRoster` operationId).
+	ExportRosterWithResponse(ctx context.Context, roster int64, params *ExportRosterParams, reqEditors ...RequestEditorFn) (*ExportRosterResponse, error)
+
+	// ListLeftOutWithResponse What a reading left out, and how much for which reason
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rosters/{roster}/left-out (the `ListLeftOut` operationId).
+	ListLeftOutWithResponse(ctx context.Context, roster int64, params *ListLeftOutParams, reqEditors ...RequestEditorFn) (*ListLeftOutResponse, error)
+
 	// ListRecordsWithResponse The records of a roster by id, with their native values
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5539,6 +6960,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /rosters/{roster}/rejections (the `ListRejections` operationId).
 	ListRejectionsWithResponse(ctx context.Context, roster int64, params *ListRejectionsParams, reqEditors ...RequestEditorFn) (*ListRejectionsResponse, error)
+
+	// GetStatisticsWithResponse Coverage, uniqueness and the most frequent values of every attribute
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rosters/{roster}/statistics (the `GetStatistics` operationId).
+	GetStatisticsWithResponse(ctx context.Context, roster int64, reqEditors ...RequestEditorFn) (*GetStatisticsResponse, error)
 
 	// GetRunWithResponse One run with its counts
 	//
@@ -5624,6 +7052,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /systems/{system} (the `PutSystem` operationId).
 	PutSystemWithResponse(ctx context.Context, system string, params *PutSystemParams, body PutSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSystemResponse, error)
 
+	// SendFileWithBodyWithResponse Send a file for a preview and a roster; it is kept for a day
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /systems/{system}/files (the `SendFile` operationId).
+	SendFileWithBodyWithResponse(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendFileResponse, error)
+
+	// GetRecordHistoryWithResponse One record through time, newest version first; a record that was never there is 404
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /systems/{system}/history (the `GetRecordHistory` operationId).
+	GetRecordHistoryWithResponse(ctx context.Context, system string, params *GetRecordHistoryParams, reqEditors ...RequestEditorFn) (*GetRecordHistoryResponse, error)
+
+	// PreviewSystemWithBodyWithResponse What would be understood of a system or a file that was sent, before it becomes a roster
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
+	PreviewSystemWithBodyWithResponse(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewSystemResponse, error)
+
+	// PreviewSystemWithResponse What would be understood of a system or a file that was sent, before it becomes a roster
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
+	PreviewSystemWithResponse(ctx context.Context, system string, body PreviewSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewSystemResponse, error)
+
+	// ProbeSystemWithResponse Try the connection step by step; the report holds nothing secret
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /systems/{system}/probe (the `ProbeSystem` operationId).
+	ProbeSystemWithResponse(ctx context.Context, system string, reqEditors ...RequestEditorFn) (*ProbeSystemResponse, error)
+
 	// ListRostersWithResponse The rosters of a system, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5636,7 +7099,7 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /systems/{system}/rosters (the `TakeRoster` operationId).
-	TakeRosterWithBodyWithResponse(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeRosterResponse, error)
+	TakeRosterWithBodyWithResponse(ctx context.Context, system string, params *TakeRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeRosterResponse, error)
 
 	// SetWritingWithBodyWithResponse Open a system for writing, or close it
 	//
@@ -5672,6 +7135,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /tasks/{task}/events (the `WatchTask` operationId).
 	WatchTaskWithResponse(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*WatchTaskResponse, error)
+
+	// HaltTaskWithResponse Ask a task to stop; a reading that is halted leaves nothing behind
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tasks/{task}/halt (the `HaltTask` operationId).
+	HaltTaskWithResponse(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*HaltTaskResponse, error)
 
 	// GetTaskLogWithResponse What a task did, record by record
 	//
@@ -6751,6 +8221,47 @@ func (r ClearRulingResponse) ContentType() string {
 	return ""
 }
 
+type GetTemplateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTemplateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTemplateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTemplateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTemplateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type WhyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7135,6 +8646,143 @@ func (r GetRosterResponse) ContentType() string {
 	return ""
 }
 
+type CompareRostersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RosterComparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareRostersResponse) GetJSON200() *RosterComparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareRostersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareRostersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareRostersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareRostersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareRostersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportRosterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportRosterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportRosterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportRosterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportRosterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportRosterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLeftOutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LeftOutList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLeftOutResponse) GetJSON200() *LeftOutList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLeftOutResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLeftOutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLeftOutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLeftOutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLeftOutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRecordsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7225,6 +8873,54 @@ func (r ListRejectionsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListRejectionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStatisticsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Statistics
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStatisticsResponse) GetJSON200() *Statistics {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStatisticsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStatisticsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStatisticsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStatisticsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStatisticsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7697,6 +9393,198 @@ func (r PutSystemResponse) ContentType() string {
 	return ""
 }
 
+type SendFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SentFile
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SendFileResponse) GetJSON201() *SentFile {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRecordHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecordHistory
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRecordHistoryResponse) GetJSON200() *RecordHistory {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRecordHistoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRecordHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRecordHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRecordHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRecordHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewSystemResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewSystemResponse) GetJSON200() *Preview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewSystemResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewSystemResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewSystemResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewSystemResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewSystemResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ProbeSystemResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Probe
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProbeSystemResponse) GetJSON200() *Probe {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProbeSystemResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProbeSystemResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProbeSystemResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProbeSystemResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProbeSystemResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRostersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7972,6 +9860,54 @@ func (r WatchTaskResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WatchTaskResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HaltTaskResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Task
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HaltTaskResponse) GetJSON200() *Task {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HaltTaskResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HaltTaskResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HaltTaskResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HaltTaskResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HaltTaskResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8588,6 +10524,19 @@ func (c *ClientWithResponses) ClearRulingWithResponse(ctx context.Context, lane 
 	return ParseClearRulingResponse(rsp)
 }
 
+// GetTemplateWithResponse A file for whoever keeps the list of people, with the columns that the charter needs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
+func (c *ClientWithResponses) GetTemplateWithResponse(ctx context.Context, lane string, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*GetTemplateResponse, error) {
+	rsp, err := c.GetTemplate(ctx, lane, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTemplateResponse(rsp)
+}
+
 // WhyWithResponse Why a record stands where it does
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8718,6 +10667,45 @@ func (c *ClientWithResponses) GetRosterWithResponse(ctx context.Context, roster 
 	return ParseGetRosterResponse(rsp)
 }
 
+// CompareRostersWithResponse Who came, went and changed since another roster of the system, per attribute
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rosters/{roster}/comparison (the `CompareRosters` operationId).
+func (c *ClientWithResponses) CompareRostersWithResponse(ctx context.Context, roster int64, params *CompareRostersParams, reqEditors ...RequestEditorFn) (*CompareRostersResponse, error) {
+	rsp, err := c.CompareRosters(ctx, roster, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareRostersResponse(rsp)
+}
+
+// ExportRosterWithResponse The records of a roster as a file
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rosters/{roster}/export (the `ExportRoster` operationId).
+func (c *ClientWithResponses) ExportRosterWithResponse(ctx context.Context, roster int64, params *ExportRosterParams, reqEditors ...RequestEditorFn) (*ExportRosterResponse, error) {
+	rsp, err := c.ExportRoster(ctx, roster, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportRosterResponse(rsp)
+}
+
+// ListLeftOutWithResponse What a reading left out, and how much for which reason
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rosters/{roster}/left-out (the `ListLeftOut` operationId).
+func (c *ClientWithResponses) ListLeftOutWithResponse(ctx context.Context, roster int64, params *ListLeftOutParams, reqEditors ...RequestEditorFn) (*ListLeftOutResponse, error) {
+	rsp, err := c.ListLeftOut(ctx, roster, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLeftOutResponse(rsp)
+}
+
 // ListRecordsWithResponse The records of a roster by id, with their native values
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8742,6 +10730,19 @@ func (c *ClientWithResponses) ListRejectionsWithResponse(ctx context.Context, ro
 		return nil, err
 	}
 	return ParseListRejectionsResponse(rsp)
+}
+
+// GetStatisticsWithResponse Coverage, uniqueness and the most frequent values of every attribute
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rosters/{roster}/statistics (the `GetStatistics` operationId).
+func (c *ClientWithResponses) GetStatisticsWithResponse(ctx context.Context, roster int64, reqEditors ...RequestEditorFn) (*GetStatisticsResponse, error) {
+	rsp, err := c.GetStatistics(ctx, roster, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStatisticsResponse(rsp)
 }
 
 // GetRunWithResponse One run with its counts
@@ -8900,6 +10901,71 @@ func (c *ClientWithResponses) PutSystemWithResponse(ctx context.Context, system 
 	return ParsePutSystemResponse(rsp)
 }
 
+// SendFileWithBodyWithResponse Send a file for a preview and a roster; it is kept for a day
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /systems/{system}/files (the `SendFile` operationId).
+func (c *ClientWithResponses) SendFileWithBodyWithResponse(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendFileResponse, error) {
+	rsp, err := c.SendFileWithBody(ctx, system, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendFileResponse(rsp)
+}
+
+// GetRecordHistoryWithResponse One record through time, newest version first; a record that was never there is 404
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /systems/{system}/history (the `GetRecordHistory` operationId).
+func (c *ClientWithResponses) GetRecordHistoryWithResponse(ctx context.Context, system string, params *GetRecordHistoryParams, reqEditors ...RequestEditorFn) (*GetRecordHistoryResponse, error) {
+	rsp, err := c.GetRecordHistory(ctx, system, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRecordHistoryResponse(rsp)
+}
+
+// PreviewSystemWithBodyWithResponse What would be understood of a system or a file that was sent, before it becomes a roster
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
+func (c *ClientWithResponses) PreviewSystemWithBodyWithResponse(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewSystemResponse, error) {
+	rsp, err := c.PreviewSystemWithBody(ctx, system, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewSystemResponse(rsp)
+}
+
+// PreviewSystemWithResponse What would be understood of a system or a file that was sent, before it becomes a roster
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
+func (c *ClientWithResponses) PreviewSystemWithResponse(ctx context.Context, system string, body PreviewSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewSystemResponse, error) {
+	rsp, err := c.PreviewSystem(ctx, system, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewSystemResponse(rsp)
+}
+
+// ProbeSystemWithResponse Try the connection step by step; the report holds nothing secret
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /systems/{system}/probe (the `ProbeSystem` operationId).
+func (c *ClientWithResponses) ProbeSystemWithResponse(ctx context.Context, system string, reqEditors ...RequestEditorFn) (*ProbeSystemResponse, error) {
+	rsp, err := c.ProbeSystem(ctx, system, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProbeSystemResponse(rsp)
+}
+
 // ListRostersWithResponse The rosters of a system, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8918,8 +10984,8 @@ func (c *ClientWithResponses) ListRostersWithResponse(ctx context.Context, syste
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /systems/{system}/rosters (the `TakeRoster` operationId).
-func (c *ClientWithResponses) TakeRosterWithBodyWithResponse(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeRosterResponse, error) {
-	rsp, err := c.TakeRosterWithBody(ctx, system, contentType, body, reqEditors...)
+func (c *ClientWithResponses) TakeRosterWithBodyWithResponse(ctx context.Context, system string, params *TakeRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeRosterResponse, error) {
+	rsp, err := c.TakeRosterWithBody(ctx, system, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -8989,6 +11055,19 @@ func (c *ClientWithResponses) WatchTaskWithResponse(ctx context.Context, task in
 		return nil, err
 	}
 	return ParseWatchTaskResponse(rsp)
+}
+
+// HaltTaskWithResponse Ask a task to stop; a reading that is halted leaves nothing behind
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tasks/{task}/halt (the `HaltTask` operationId).
+func (c *ClientWithResponses) HaltTaskWithResponse(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*HaltTaskResponse, error) {
+	rsp, err := c.HaltTask(ctx, task, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHaltTaskResponse(rsp)
 }
 
 // GetTaskLogWithResponse What a task did, record by record
@@ -9792,6 +11871,32 @@ func ParseClearRulingResponse(rsp *http.Response) (*ClearRulingResponse, error) 
 	return response, nil
 }
 
+// ParseGetTemplateResponse parses an HTTP response from a GetTemplateWithResponse call
+func ParseGetTemplateResponse(rsp *http.Response) (*GetTemplateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTemplateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseWhyResponse parses an HTTP response from a WhyWithResponse call
 func ParseWhyResponse(rsp *http.Response) (*WhyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10056,6 +12161,98 @@ func ParseGetRosterResponse(rsp *http.Response) (*GetRosterResponse, error) {
 	return response, nil
 }
 
+// ParseCompareRostersResponse parses an HTTP response from a CompareRostersWithResponse call
+func ParseCompareRostersResponse(rsp *http.Response) (*CompareRostersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareRostersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RosterComparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportRosterResponse parses an HTTP response from a ExportRosterWithResponse call
+func ParseExportRosterResponse(rsp *http.Response) (*ExportRosterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportRosterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLeftOutResponse parses an HTTP response from a ListLeftOutWithResponse call
+func ParseListLeftOutResponse(rsp *http.Response) (*ListLeftOutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLeftOutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LeftOutList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRecordsResponse parses an HTTP response from a ListRecordsWithResponse call
 func ParseListRecordsResponse(rsp *http.Response) (*ListRecordsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10105,6 +12302,39 @@ func ParseListRejectionsResponse(rsp *http.Response) (*ListRejectionsResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest RejectionList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStatisticsResponse parses an HTTP response from a GetStatisticsWithResponse call
+func ParseGetStatisticsResponse(rsp *http.Response) (*GetStatisticsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStatisticsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Statistics
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10444,6 +12674,138 @@ func ParsePutSystemResponse(rsp *http.Response) (*PutSystemResponse, error) {
 	return response, nil
 }
 
+// ParseSendFileResponse parses an HTTP response from a SendFileWithResponse call
+func ParseSendFileResponse(rsp *http.Response) (*SendFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SentFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRecordHistoryResponse parses an HTTP response from a GetRecordHistoryWithResponse call
+func ParseGetRecordHistoryResponse(rsp *http.Response) (*GetRecordHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRecordHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecordHistory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewSystemResponse parses an HTTP response from a PreviewSystemWithResponse call
+func ParsePreviewSystemResponse(rsp *http.Response) (*PreviewSystemResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewSystemResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProbeSystemResponse parses an HTTP response from a ProbeSystemWithResponse call
+func ParseProbeSystemResponse(rsp *http.Response) (*ProbeSystemResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProbeSystemResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Probe
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRostersResponse parses an HTTP response from a ListRostersWithResponse call
 func ParseListRostersResponse(rsp *http.Response) (*ListRostersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10623,6 +12985,39 @@ func ParseWatchTaskResponse(rsp *http.Response) (*WatchTaskResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHaltTaskResponse parses an HTTP response from a HaltTaskWithResponse call
+func ParseHaltTaskResponse(rsp *http.Response) (*HaltTaskResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HaltTaskResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Task
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -25,6 +25,8 @@ import (
 	"twinning/internal/cluster"
 	"twinning/internal/connector"
 	"twinning/internal/connector/file"
+	"twinning/internal/connector/ldapdir"
+	"twinning/internal/connector/outbound"
 	"twinning/internal/connector/scim"
 	"twinning/internal/crypt"
 	"twinning/internal/httpapi"
@@ -36,6 +38,7 @@ import (
 // Connectors are the kinds of system that are known; a new kind is one line.
 var Connectors = map[string]connector.Factory{
 	"file": file.New,
+	"ldap": ldapdir.New,
 	"scim": scim.New,
 }
 
@@ -47,6 +50,8 @@ type Config struct {
 	Admin       string        // name of the first administrator (default admin)
 	MasterKey   string        // base64; "" uses the file master.key in the data folder
 	Lease       time.Duration // see service.Config
+	Files       []string      // folders, besides files in the data folder, that files of systems may be in
+	Networks    string        // ranges of addresses to allow that are refused by default
 	Volatile    bool          // a private database without fsync, for tests
 	Log         io.Writer     // structured log; nil none
 	Talk        io.Writer     // what a person at the terminal should know; nil none
@@ -106,6 +111,14 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if err := a.lockData(); err != nil {
 		return nil, err
 	}
+	policy, err := outbound.ParsePolicy(cfg.Networks)
+	if err != nil {
+		return nil, fmt.Errorf("--allow-network: %w", err)
+	}
+	folders, err := declaredFolders(a.cfg.DataDir, cfg.Files)
+	if err != nil {
+		return nil, err
+	}
 	keeper, err := crypt.LoadKey(cfg.MasterKey, filepath.Join(a.cfg.DataDir, "master.key"))
 	if err != nil {
 		return nil, fmt.Errorf("the master key can't be used: %w", err)
@@ -124,7 +137,7 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if err != nil {
 		return nil, err
 	}
-	a.Service = service.New(service.Config{Store: a.store, Keeper: keeper, Connectors: Connectors, Node: node, DataDir: a.cfg.DataDir, Lease: cfg.Lease, Log: a.log})
+	a.Service = service.New(service.Config{Store: a.store, Keeper: keeper, Connectors: Connectors, Node: node, DataDir: a.cfg.DataDir, Files: folders, Outbound: policy, Lease: cfg.Lease, Log: a.log})
 	if err := a.firstStart(ctx); err != nil {
 		return nil, err
 	}
@@ -135,6 +148,24 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	}
 	a.echo, err = httpapi.New(httpapi.Config{Service: a.Service, Console: pages, Log: a.log})
 	return a, err
+}
+
+// declaredFolders makes the folders absolute, and the one of the data folder.
+func declaredFolders(data string, folders []string) (out []string, err error) {
+	if err := os.MkdirAll(filepath.Join(data, "files"), 0o700); err != nil {
+		return nil, err
+	}
+	for _, f := range folders {
+		abs, err := filepath.Abs(f)
+		if err != nil {
+			return nil, err
+		}
+		if info, err := os.Stat(abs); err != nil || !info.IsDir() {
+			return nil, fmt.Errorf("--files %q is no folder; make it first", f)
+		}
+		out = append(out, abs)
+	}
+	return out, nil
 }
 
 // lockData makes sure that one process alone uses the data folder. The lock

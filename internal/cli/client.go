@@ -175,8 +175,11 @@ func (c *client) follow(id int64) (t apiclient.Task, err error) {
 		if err := ask(&t, res, err); err != nil {
 			return t, err
 		}
+		if bar && t.Done > 0 && t.Total == 0 {
+			fmt.Fprintf(talk, "\r%s %s so far, %s a second\x1b[K", t.Name, thousands(t.Done), pace(t))
+		}
 		if bar && t.Total > 0 {
-			fmt.Fprintf(talk, "\r%s %s of %s", t.Name, thousands(t.Done), thousands(t.Total))
+			fmt.Fprintf(talk, "\r%s %s of %s, %s a second\x1b[K", t.Name, thousands(t.Done), thousands(t.Total), pace(t))
 		}
 		if t.Ended != nil {
 			break

@@ -182,5 +182,5 @@ func newCharter() *cobra.Command {
 		return nil
 	})
 	show.Flags().Int64("version", 0, "version to show; 0 the newest")
-	return group("charter", "A lane's rules", newCharterCheck(), put, show)
+	return group("charter", "A lane's rules", newCharterCheck(), newCharterTemplate(), put, show)
 }

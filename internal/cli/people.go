@@ -242,6 +242,18 @@ func newAudit() *cobra.Command {
 	return group("audit", "The trail of who did what", list, check)
 }
 
+// pace is how many records a second a task gets through, or got.
+func pace(t apiclient.Task) string {
+	if t.Started == nil || t.Done == 0 {
+		return ""
+	}
+	until := time.Now()
+	if t.Ended != nil {
+		until = *t.Ended
+	}
+	return thousands(int(float64(t.Done) / max(until.Sub(*t.Started).Seconds(), 0.001)))
+}
+
 func newTask() *cobra.Command {
 	list := pageFlags(running("list", "Background work, newest first", cobra.NoArgs, func(c *client, _ []string) error {
 		var v apiclient.TaskList
@@ -251,9 +263,9 @@ func newTask() *cobra.Command {
 		}
 		var rows [][]string
 		for _, t := range v.Items {
-			rows = append(rows, []string{fmt.Sprint(t.Id), t.Name, string(t.State), dayOf(t.Started), dayOf(t.Ended), thousands(t.Good), thousands(t.Bad), value(t.Message)})
+			rows = append(rows, []string{fmt.Sprint(t.Id), t.Name, string(t.State), dayOf(t.Started), dayOf(t.Ended), thousands(t.Good), thousands(t.Bad), pace(t), value(t.Message)})
 		}
-		return c.show(v, []string{"task>", "name", "state", "began", "ended", "good>", "bad>", "message"}, rows)
+		return c.show(v, []string{"task>", "name", "state", "began", "ended", "good>", "bad>", "a second>", "message"}, rows)
 	}))
 	log := pageFlags(running("log TASK", "What a task said, record by record", exact("TASK"), func(c *client, args []string) error {
 		id, err := number(args[0])
@@ -271,5 +283,18 @@ func newTask() *cobra.Command {
 		}
 		return c.show(v, []string{"at", "level", "subject", "message"}, rows)
 	}))
-	return group("task", "Background work", list, log)
+	halt := running("halt TASK", "Ask a task to stop; a reading that is halted leaves nothing behind", exact("TASK"), func(c *client, args []string) error {
+		id, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		var t apiclient.Task
+		res, err := c.HaltTask(c.ctx, id)
+		if err := ask(&t, res, err); err != nil {
+			return err
+		}
+		c.say("task %d is asked to halt", t.Id)
+		return nil
+	})
+	return group("task", "Background work", list, log, halt)
 }

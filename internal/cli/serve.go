@@ -40,6 +40,8 @@ unless told otherwise.`,
 	cmd.Flags().StringVar(&cfg.DatabaseURL, "database-url", "", "PostgreSQL to use instead of a private one (env TWINNING_DATABASE_URL)")
 	cmd.Flags().StringVar(&cfg.Listen, "listen", "127.0.0.1:7413", "address to listen on")
 	cmd.Flags().StringVar(&cfg.Admin, "admin", "admin", "name of the administrator made at the first start")
+	cmd.Flags().StringSliceVar(&cfg.Files, "files", nil, "folder that files of systems may be in, besides files in the data folder; may be repeated")
+	cmd.Flags().StringVar(&cfg.Networks, "allow-network", "", "ranges to connect to that are refused otherwise, such as 169.254.7.0/24 (link-local, metadata)")
 	cmd.Flags().DurationVar(&cfg.Lease, "lease", 25*time.Second, "how long a silent node keeps its work before another takes it over")
 	return cmd
 }

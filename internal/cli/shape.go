@@ -1,11 +1,15 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"os"
 
 	"github.com/spf13/cobra"
 
 	"twinning/internal/core/record"
+	"twinning/internal/format"
+	"twinning/internal/format/anyfile"
 )
 
 func newShape() *cobra.Command {
@@ -19,19 +23,30 @@ func newShape() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			file, err := openFile(args[0], opt)
+			src, err := os.Open(args[0])
 			if err != nil {
 				return err
 			}
-			shape := record.Guess(file.Header)
-			out := cmd.OutOrStdout()
-			fmt.Fprintf(out, "# guessed from %s (%s, delimiter %q): check every line\n%s", args[0], file.Encoding, file.Delimiter, shape.YAML())
+			defer src.Close() // only read
+			file, err := anyfile.Open(src, anyfile.Options{Delimiter: opt.Delimiter, Encoding: opt.Encoding})
+			if err != nil {
+				return fmt.Errorf("file %q: %w", args[0], err)
+			}
+			columns, shape, err := understand(file)
+			if err != nil {
+				return fmt.Errorf("file %q: %w", args[0], err)
+			}
+			out, about := cmd.OutOrStdout(), file.About()
+			fmt.Fprintf(out, "# guessed from %s (%s): check every line\n%s", args[0], about, shape.YAML())
 			if shape.Attributes["id"].Native == "" {
 				fmt.Fprintln(out, "# nothing in this file looks like an id: add `id: COLUMN` under shape:")
 			}
-			for _, h := range file.Header {
-				if !shape.Uses(h) {
-					fmt.Fprintf(out, "# not used: %s\n", h)
+			for _, u := range columns {
+				switch {
+				case u.Note != "":
+					fmt.Fprintf(out, "# look at %s: %s\n", u.Native, u.Note)
+				case u.Attribute == "":
+					fmt.Fprintf(out, "# not used: %s\n", u.Native)
 				}
 			}
 			return nil
@@ -39,4 +54,26 @@ func newShape() *cobra.Command {
 	}
 	o.fileFlags(guess)
 	return group("shape", "How a system's columns feed the canonical attributes", guess)
+}
+
+// sampled records are enough to understand columns.
+const sampled = 1000
+
+func understand(file format.File) ([]record.Understood, record.Shape, error) {
+	var records []map[string][]string
+	enough := errors.New("enough")
+	err := file.Each(func(r format.Row) error {
+		if r.Fault == "" {
+			records = append(records, r.Values)
+		}
+		if len(records) == sampled {
+			return enough
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, enough) {
+		return nil, record.Shape{}, err
+	}
+	columns, shape := record.Understand(file.Natives(), records)
+	return columns, shape, nil
 }

@@ -19,6 +19,7 @@ import (
 
 	"twinning/internal/connector/outbound"
 	"twinning/internal/core/record"
+	"twinning/internal/format"
 )
 
 // Record is one record as the system gives it.
@@ -164,6 +165,11 @@ type Bulker interface {
 type Written struct {
 	ID  string
 	Err error
+}
+
+// Looker says what its file is, and which columns it has.
+type Looker interface {
+	Look(ctx context.Context) (format.About, []string, error)
 }
 
 // Closer gives back what a connector holds open.

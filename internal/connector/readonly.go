@@ -1,6 +1,10 @@
 package connector
 
-import "context"
+import (
+	"context"
+
+	"twinning/internal/format"
+)
 
 // ReadOnly is a connector that can't write by any path: the service puts it
 // around every system that nobody has opened for writing. It has no Deleter,
@@ -26,6 +30,12 @@ func (r readOnly) Probe(ctx context.Context, told func(Step)) {
 	if p, ok := r.c.(Prober); ok {
 		p.Probe(ctx, told)
 	}
+}
+func (r readOnly) Look(ctx context.Context) (format.About, []string, error) {
+	if l, ok := r.c.(Looker); ok {
+		return l.Look(ctx)
+	}
+	return format.About{}, nil, &Error{Kind: Unsupported, Doing: "look at the file", Target: "this system", Reason: "it is no file"}
 }
 func (r readOnly) Close() error {
 	if c, ok := r.c.(Closer); ok {

@@ -28,7 +28,8 @@ type house struct {
 	t           *testing.T
 	app         *app.App
 	url         string
-	application *scimapp.App
+	out         *app.Outside
+	application *scimapp.App // dome-booking
 	credentials string
 	password    string
 }
@@ -45,8 +46,8 @@ func newHouse(t *testing.T) *house {
 	ended := make(chan error, 1)
 	ready := make(chan struct{})
 	go func() {
-		ended <- app.Demo(ctx, app.DemoConfig{DataDir: dir, Listen: "127.0.0.1:0", Volatile: true, Talk: io.Discard, Ready: func(a *app.App, url string, standin *scimapp.App) {
-			h.app, h.url, h.application, h.password = a, url, standin, a.Password
+		ended <- app.Demo(ctx, app.DemoConfig{DataDir: dir, Listen: "127.0.0.1:0", Volatile: true, Talk: io.Discard, Ready: func(a *app.App, url string, out *app.Outside) {
+			h.app, h.url, h.out, h.application, h.password = a, url, out, out.DomeBooking, a.Password
 			close(ready)
 		}})
 	}()

@@ -86,11 +86,11 @@ func TestKilledInMidRun(t *testing.T) {
 		world.People = append(world.People, demo.Person{No: fmt.Sprintf("N%04d", i), Given: "Nova", Family: fmt.Sprintf("Kester%d", i), Mail: fmt.Sprintf("nova.kester%d@larkspur.example", i), Title: "Visitor", Status: "A", Employment: "visitor"})
 	}
 	write("hq.csv", world.CSV(false))
-	write("shape.yaml", demo.HQShape)
+	write("shape.yaml", demo.HQFileShape)
 	write("charter.yaml", demo.DomeBooking)
 	write("token", "token")
 
-	n := &node{t: t, args: fmt.Sprintf("serve --data-dir %s --database-url %s --listen 127.0.0.1:0 --lease 3s", filepath.Join(dir, "node"), db.URL)}
+	n := &node{t: t, args: fmt.Sprintf("serve --data-dir %s --database-url %s --listen 127.0.0.1:0 --lease 3s --files %s", filepath.Join(dir, "node"), db.URL, dir)}
 	n.start()
 	t.Cleanup(n.kill)
 	password, err := os.ReadFile(filepath.Join(dir, "node", "first-sign-in"))

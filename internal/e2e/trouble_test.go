@@ -219,9 +219,8 @@ func TestBadFiles(t *testing.T) {
 	h := newHouse(t)
 	h.twinning(0, "sign-in", "--name", "admin")
 	dir := dataDir(t)
-	good, err := os.ReadFile(filepath.Join(filepath.Dir(h.credentials), "hq.csv"))
-	require.NoError(t, err)
-	lines := strings.Split(strings.TrimSpace(string(good)), "\n")
+	good := h.hqByFile(dir)
+	lines := strings.Split(strings.TrimSpace(good), "\n")
 	rows := func(n int) string { return strings.Join(lines[:n], "\n") + "\n" }
 	put := func(name, text string) string {
 		path := filepath.Join(dir, name)
@@ -256,10 +255,26 @@ func TestBadFiles(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(out[:strings.LastIndex(out, "}")+1]), &p))
 	require.Contains(t, h.twinning(4, "plan", "seal", fmt.Sprint(p.ID)), "guard")
 	// a faceless row blocks whatever rests on an absence
-	take(h, "hq", put("faceless", string(good)+"\"\",no,id\n"))
+	take(h, "hq", put("faceless", good+"\"\",no,id\n"))
 	require.Contains(t, h.twinning(3, "reconcile", lane), "Withheld: ")
 	require.NotContains(t, h.twinning(0, "lane", "show", lane), "create\n")
 	require.Contains(t, h.twinning(1, "charter", "put", put("bad.yaml", "lane: x\npeople: {frm: hq}\n")), `did you mean "from"`)
+}
+
+// hqByFile lets hq be an export from now on, as it is when no read account was
+// granted, and returns it. What it covers is another thing than what the
+// directory did, which has to be said.
+func (h *house) hqByFile(dir string) string {
+	world := demo.FirstDay()
+	world.SecondDay()
+	good, shape := world.CSV(false), filepath.Join(dir, "shape.yaml")
+	require.NoError(h.t, os.WriteFile(shape, []byte(demo.HQFileShape), 0o600))
+	export := filepath.Join(dir, "hq.csv")
+	require.NoError(h.t, os.WriteFile(export, []byte(good), 0o600))
+	h.twinning(0, "system", "put", "hq", "--kind", "file", "--shape", shape)
+	require.Contains(h.t, h.twinning(1, "roster", "take", "hq", "--file", export), "would look gone")
+	h.twinning(0, "roster", "take", "hq", "--file", export, "--new-scope")
+	return good
 }
 
 func take(h *house, system, file string) string {
@@ -295,7 +310,7 @@ func TestSecondLane(t *testing.T) {
 	}
 	require.Equal(t, p.Total, created)
 	for _, name := range []string{admins, lane} {
-		require.Equal(t, "finished", h.queue(h.app.Service.TakeRoster(ctx, admin, "dome-booking", nil)).State)
+		require.Equal(t, "finished", h.queue(h.app.Service.TakeRoster(ctx, admin, "dome-booking", service.Taking{})).State)
 		require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, name)).State)
 	}
 	list, _, total, err := h.app.Service.Verdicts(ctx, lane, "accounts", "exempt", store.Page{Text: "adm-"})

@@ -3,7 +3,10 @@
 // room of its own; anyfile finds out which one a file is in.
 package format
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // Row is one record of a file.
 type Row struct {
@@ -15,11 +18,29 @@ type Row struct {
 
 // About is what was found out about a file.
 type About struct {
-	Format     string `json:"format"` // csv, jsonl, ldif, scim or xlsx
-	Encoding   string `json:"encoding,omitempty"`
-	Delimiter  string `json:"delimiter,omitempty"`
-	Sheet      string `json:"sheet,omitempty"`
-	Compressed bool   `json:"compressed,omitempty"`
+	Format     string   `json:"format"` // csv, jsonl, ldif, scim or xlsx
+	Encoding   string   `json:"encoding,omitempty"`
+	Delimiter  string   `json:"delimiter,omitempty"`
+	Sheet      string   `json:"sheet,omitempty"`
+	Compressed bool     `json:"compressed,omitempty"`
+	Above      []string `json:"above,omitempty"` // lines above the header that were passed over
+}
+
+// String tells it in words.
+func (a About) String() string {
+	words := []string{a.Format}
+	for _, w := range []string{a.Encoding, a.Sheet} {
+		if w != "" {
+			words = append(words, w)
+		}
+	}
+	if a.Delimiter != "" {
+		words = append(words, fmt.Sprintf("delimiter %q", a.Delimiter))
+	}
+	if a.Compressed {
+		words = append(words, "gzip")
+	}
+	return strings.Join(words, ", ")
 }
 
 // File is an open file.
@@ -38,6 +59,28 @@ type File interface {
 type Writer interface {
 	Write(values map[string][]string) error
 	Close() error
+}
+
+// Wanted is a column of a template.
+type Wanted struct {
+	Native   string
+	Required bool
+	Form     string   // in words
+	Allowed  []string // nil: any
+	Known    []string // values with a meaning
+	Example  string
+}
+
+// Explain says what the column must hold.
+func (w Wanted) Explain() string {
+	text := w.Form
+	if len(w.Allowed) > 0 {
+		text = strings.Join(w.Allowed, " or ")
+	}
+	if len(w.Known) > 0 {
+		text += "; with a meaning of its own: " + strings.Join(w.Known, ", ")
+	}
+	return text
 }
 
 // ListSeparator stands between the values of a list in one cell of a table.

@@ -2,8 +2,12 @@ package httpapi
 
 import (
 	"context"
+	"mime"
+	"net/http"
+	"strings"
 
 	"twinning/internal/httpapi/openapi"
+	"twinning/internal/service"
 )
 
 func (s *server) ListRosters(ctx context.Context, r openapi.ListRostersRequestObject) (openapi.ListRostersResponseObject, error) {
@@ -12,7 +16,9 @@ func (s *server) ListRosters(ctx context.Context, r openapi.ListRostersRequestOb
 }
 
 func (s *server) TakeRoster(ctx context.Context, r openapi.TakeRosterRequestObject) (openapi.TakeRosterResponseObject, error) {
-	t, err := s.cfg.Service.TakeRoster(ctx, caller(ctx), r.System, r.Body)
+	t, err := s.cfg.Service.TakeRoster(ctx, caller(ctx), r.System, service.Taking{
+		Extent: string(value(r.Params.Extent)), Name: value(r.Params.Name), NewScope: value(r.Params.NewScope), File: value(r.Params.File), Body: r.Body,
+	})
 	return as[openapi.TakeRoster202JSONResponse](t, err)
 }
 
@@ -31,6 +37,60 @@ func (s *server) ListRejections(ctx context.Context, r openapi.ListRejectionsReq
 	return as[openapi.ListRejections200JSONResponse](onPage(list, next), err)
 }
 
+func (s *server) ListLeftOut(ctx context.Context, r openapi.ListLeftOutRequestObject) (openapi.ListLeftOutResponseObject, error) {
+	list, reasons, next, err := s.cfg.Service.LeftOut(ctx, r.Roster, page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	v := onPage(list, next)
+	v["reasons"] = reasons
+	return as[openapi.ListLeftOut200JSONResponse](v, err)
+}
+
+func (s *server) GetStatistics(ctx context.Context, r openapi.GetStatisticsRequestObject) (openapi.GetStatisticsResponseObject, error) {
+	v, err := s.cfg.Service.Statistics(ctx, r.Roster)
+	return as[openapi.GetStatistics200JSONResponse](v, err)
+}
+
+func (s *server) CompareRosters(ctx context.Context, r openapi.CompareRostersRequestObject) (openapi.CompareRostersResponseObject, error) {
+	v, err := s.cfg.Service.CompareRosters(ctx, r.Roster, service.Comparing{
+		With: value(r.Params.With), Kind: string(value(r.Params.Kind)), Attribute: value(r.Params.Attribute), Page: page(r.Params.Q, r.Params.Cursor, r.Params.Limit),
+	})
+	return as[openapi.CompareRosters200JSONResponse](v, err)
+}
+
+func (s *server) ExportRoster(ctx context.Context, r openapi.ExportRosterRequestObject) (openapi.ExportRosterResponseObject, error) {
+	p := r.Params
+	e, err := s.cfg.Service.ExportRoster(ctx, r.Roster, service.Exporting{
+		Format: string(value(p.Format)), Columns: words(value(p.Columns)), Text: value(p.Q), Skip: value(p.Skip), First: value(p.First), Native: value(p.Native), People: value(p.People),
+	})
+	return download{e}, err
+}
+
+func (s *server) GetTemplate(ctx context.Context, r openapi.GetTemplateRequestObject) (openapi.GetTemplateResponseObject, error) {
+	e, err := s.cfg.Service.Template(ctx, r.Lane, string(value(r.Params.Format)))
+	return download{e}, err
+}
+
+func words(list string) []string {
+	return strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' })
+}
+
+// download is a file on its way to whoever asked. Should it break off, the
+// connection does too: half a file never looks whole.
+type download struct{ service.Export }
+
+func (d download) write(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", "application/octet-stream")
+	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": d.Name}))
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(http.StatusOK)
+	if err := d.Write(w); err != nil {
+		panic(http.ErrAbortHandler)
+	}
+	return nil
+}
+
+func (d download) VisitExportRosterResponse(w http.ResponseWriter) error { return d.write(w) }
+func (d download) VisitGetTemplateResponse(w http.ResponseWriter) error  { return d.write(w) }
+
 func (s *server) ListTasks(ctx context.Context, r openapi.ListTasksRequestObject) (openapi.ListTasksResponseObject, error) {
 	list, next, err := s.cfg.Service.Tasks(ctx, page(nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListTasks200JSONResponse](onPage(list, next), err)
@@ -39,6 +99,11 @@ func (s *server) ListTasks(ctx context.Context, r openapi.ListTasksRequestObject
 func (s *server) GetTask(ctx context.Context, r openapi.GetTaskRequestObject) (openapi.GetTaskResponseObject, error) {
 	t, err := s.cfg.Service.Task(ctx, r.Task)
 	return as[openapi.GetTask200JSONResponse](t, err)
+}
+
+func (s *server) HaltTask(ctx context.Context, r openapi.HaltTaskRequestObject) (openapi.HaltTaskResponseObject, error) {
+	t, err := s.cfg.Service.HaltTask(ctx, caller(ctx), r.Task)
+	return as[openapi.HaltTask200JSONResponse](t, err)
 }
 
 func (s *server) GetTaskLog(ctx context.Context, r openapi.GetTaskLogRequestObject) (openapi.GetTaskLogResponseObject, error) {

@@ -149,7 +149,7 @@ func (s *server) identify(r *http.Request) (service.Caller, error) {
 }
 
 func (s *server) validate(r *http.Request, route *routers.Route, params map[string]string) error {
-	isFile := strings.HasPrefix(r.Header.Get("Content-Type"), "text/csv")
+	isFile := strings.HasPrefix(r.Header.Get("Content-Type"), "application/octet-stream") // no other operation takes it
 	if !isFile {
 		r.Body = http.MaxBytesReader(nil, r.Body, maxBody)
 	}

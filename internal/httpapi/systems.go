@@ -66,7 +66,7 @@ func (s *server) GetSystem(ctx context.Context, r openapi.GetSystemRequestObject
 }
 
 func (s *server) PutSystem(ctx context.Context, r openapi.PutSystemRequestObject) (openapi.PutSystemResponseObject, error) {
-	x := service.System{Name: r.System, Kind: string(r.Body.Kind), Shape: value(r.Body.Shape)}
+	x := service.System{Name: r.System, Kind: string(r.Body.Kind), Shape: value(r.Body.Shape), AtOnce: value(r.Body.AtOnce), PerSecond: float64(value(r.Body.PerSecond)), KeepDays: value(r.Body.KeepDays)}
 	x.Settings.V = value(r.Body.Settings)
 	version, err := ifMatch(r.Params.IfMatch, 0)
 	if err != nil {
@@ -86,4 +86,26 @@ func (s *server) RemoveSystem(ctx context.Context, r openapi.RemoveSystemRequest
 func (s *server) SetWriting(ctx context.Context, r openapi.SetWritingRequestObject) (openapi.SetWritingResponseObject, error) {
 	v, err := s.cfg.Service.SetWriting(ctx, caller(ctx), r.System, r.Body.On)
 	return as[openapi.SetWriting200JSONResponse](v, err)
+}
+
+func (s *server) ProbeSystem(ctx context.Context, r openapi.ProbeSystemRequestObject) (openapi.ProbeSystemResponseObject, error) {
+	v, err := s.cfg.Service.Probe(ctx, caller(ctx), r.System)
+	return as[openapi.ProbeSystem200JSONResponse](v, err)
+}
+
+func (s *server) SendFile(ctx context.Context, r openapi.SendFileRequestObject) (openapi.SendFileResponseObject, error) {
+	file, err := s.cfg.Service.SendFile(ctx, r.System, r.Body)
+	return openapi.SendFile201JSONResponse{File: file}, err
+}
+
+func (s *server) PreviewSystem(ctx context.Context, r openapi.PreviewSystemRequestObject) (openapi.PreviewSystemResponseObject, error) {
+	v, err := s.cfg.Service.Preview(ctx, caller(ctx), r.System, service.Looking{
+		File: value(r.Body.File), Shape: value(r.Body.Shape), Settings: value(r.Body.Settings), Skip: value(r.Body.Skip), First: value(r.Body.First),
+	})
+	return as[openapi.PreviewSystem200JSONResponse](v, err)
+}
+
+func (s *server) GetRecordHistory(ctx context.Context, r openapi.GetRecordHistoryRequestObject) (openapi.GetRecordHistoryResponseObject, error) {
+	v, err := s.cfg.Service.History(ctx, r.System, r.Params.Id, value(r.Params.At))
+	return as[openapi.GetRecordHistory200JSONResponse](v, err)
 }

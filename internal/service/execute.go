@@ -26,6 +26,7 @@ func (s *Service) run(ctx context.Context, w *work) error {
 	if err != nil {
 		return errors.Join(err, s.Store.MovePlan(context.WithoutCancel(ctx), p.Plan, []string{"running"}, "halted"))
 	}
+	defer closed(e.conn)
 	q, err := e.queue(ctx)
 	if err != nil {
 		return err
@@ -95,11 +96,7 @@ func (e *execution) change(ctx context.Context, q *queue, c store.Change) store.
 	if why := e.personChanged(ctx, c); why != "" && !intended {
 		return settle("stale", "%s", why)
 	}
-	edits, err := e.edits(c)
-	if err != nil {
-		return settle("refused", "%v", err)
-	}
-	sender := &sender{e: e, ctx: ctx, c: c, r: &r, edits: edits, q: q}
+	sender := &sender{e: e, ctx: ctx, c: c, r: &r, q: q}
 	if intended {
 		if !sender.lookUp(prior.Intended) {
 			return r

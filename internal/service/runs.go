@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -169,6 +170,7 @@ func (s *Service) verify(ctx context.Context, w *work) error {
 	if err != nil {
 		return err
 	}
+	defer closed(e.conn)
 	receipts, err := s.Store.AllReceipts(ctx, p.Run)
 	if err != nil {
 		return err
@@ -257,7 +259,7 @@ func (s *Service) newExecution(ctx context.Context, w *work, p runParams) (*exec
 	if e.system, err = s.Store.SystemByID(ctx, e.lane.DownstreamID); err != nil {
 		return nil, err
 	}
-	if e.conn, err = s.connect(e.system, ""); err != nil {
+	if e.conn, err = s.connect(e.system, reach{batch: fmt.Sprintf("run-%d", p.Run)}); err != nil {
 		return nil, err
 	}
 	e.declared = e.conn.Declare()
@@ -298,15 +300,33 @@ func (e *execution) cell(r connector.Record, attribute string) (string, error) {
 
 var errNoNative = errors.New("the shape names no native attribute")
 
-// edits turns canonical edits into native ones.
-func (e *execution) edits(c store.Change) ([]connector.Edit, error) {
+// edits turns canonical edits into native ones, given the record as it is now
+// (nil for a new one). Attributes that share a native one are edited together,
+// and what the shape does not speak of stays.
+func (e *execution) edits(c store.Change, rec *connector.Record) ([]connector.Edit, error) {
 	out := make([]connector.Edit, 0, len(c.Body.V.Edits))
 	for _, x := range c.Body.V.Edits {
 		src, ok := e.shape.Attributes[x.Attribute]
-		if !ok || src.Native == "" {
+		switch {
+		case !ok || src.Native == "":
 			return nil, fmt.Errorf("%w for %s", errNoNative, x.Attribute)
+		case src.Refers != "":
+			return nil, fmt.Errorf("%s is a reference by %s, which is read but can't be written yet", x.Attribute, src.Refers)
 		}
-		out = append(out, connector.Edit{Native: src.Native, Old: record.SplitList(x.Old), New: record.SplitList(x.New)})
+		i := slices.IndexFunc(out, func(o connector.Edit) bool { return o.Native == src.Native })
+		if i < 0 {
+			edit := connector.Edit{Native: src.Native}
+			if rec != nil {
+				edit.Old = rec.Values[src.Native]
+			}
+			edit.New = edit.Old
+			i, out = len(out), append(out, edit)
+		}
+		encoded, err := src.Encode(record.KindOf(x.Attribute), record.SplitList(x.New), out[i].New)
+		if err != nil {
+			return nil, err
+		}
+		out[i].New = encoded
 	}
 	return out, nil
 }

@@ -38,7 +38,7 @@ const tries = 12
 
 func (s *sender) deliver() store.Receipt {
 	for attempt := 1; ; attempt++ {
-		write := connector.Write{Edits: s.edits}
+		var write connector.Write
 		if s.c.Verb != planning.Create {
 			s.q.shown(s.ctx, s.c.Account)
 			rec, outcome, why := s.before()
@@ -47,11 +47,19 @@ func (s *sender) deliver() store.Receipt {
 			}
 			write.Record = &rec
 		}
+		var err error
+		if s.edits, err = s.e.edits(s.c, write.Record); err != nil {
+			return s.settle("refused", "%v", err)
+		}
+		write.Edits = s.edits
 		if err := s.e.s.Store.Intend(s.ctx, s.e.w.Task, s.withSent(), s.e.answer); err != nil {
 			return s.settle("failed", "the intent could not be recorded: %v", err)
 		}
 		began := time.Now()
 		after, err := s.e.conn.Write(s.ctx, write)
+		if err == nil && s.e.declared.Deferred {
+			return s.settle("waiting", "it stands in the upload file; it is done when a roster shows it")
+		}
 		if err == nil {
 			s.trace("answered in %d ms", time.Since(began).Milliseconds())
 			return s.done(after)
@@ -123,7 +131,7 @@ func (s *sender) withSent() store.Receipt {
 
 // before reads the account and says whether it is still as the plan saw it.
 func (s *sender) before() (rec connector.Record, outcome, why string) {
-	rec, err := s.e.conn.One(s.ctx, s.c.Account)
+	rec, err := s.e.account(s.ctx, s.c.Account)
 	switch kind := connector.KindOf(err); {
 	case err == nil:
 	case kind == connector.NotFound:
@@ -225,7 +233,7 @@ func (s *sender) lookUp(sent time.Time) bool {
 func (s *sender) present() (bool, connector.Record, error) {
 	if s.c.Verb == planning.Create {
 		mark := s.mark()
-		if mark == "" {
+		if mark == "" || s.e.declared.Deferred {
 			return false, connector.Record{}, &connector.Error{Kind: connector.Unsupported, Doing: "find the new account", Target: s.e.system.Name, Reason: "it carries no mark by which it could be found again"}
 		}
 		list, err := s.e.conn.Find(s.ctx, s.e.declared.Finds, mark)

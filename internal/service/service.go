@@ -13,6 +13,7 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/connector"
+	"twinning/internal/connector/outbound"
 	"twinning/internal/core/document"
 	"twinning/internal/crypt"
 	"twinning/internal/store"
@@ -78,11 +79,13 @@ type Config struct {
 	Store      *store.Store
 	Keeper     *crypt.Keeper
 	Connectors map[string]connector.Factory
-	Node       string        // identity of this data folder; only one process uses it at a time
-	DataDir    string        // for files sent with a roster
-	Lease      time.Duration // how long a silent node keeps its work (default 25 s)
-	SealFor    time.Duration // how long a seal is good (default 24 h)
-	RosterAge  time.Duration // how old a plan's rosters may be when it is sealed or run (default 24 h)
+	Node       string           // identity of this data folder; only one process uses it at a time
+	DataDir    string           // for files sent with a roster
+	Files      []string         // folders besides DataDir/files that files of systems may be in
+	Outbound   *outbound.Policy // where connections may go; nil is the default policy
+	Lease      time.Duration    // how long a silent node keeps its work (default 25 s)
+	SealFor    time.Duration    // how long a seal is good (default 24 h)
+	RosterAge  time.Duration    // how old a plan's rosters may be when it is sealed or run (default 24 h)
 	Now        func() time.Time
 	Log        *slog.Logger
 }
@@ -109,14 +112,15 @@ func (c Config) withDefaults() Config {
 // Service performs the use cases.
 type Service struct {
 	Config
-	wake chan struct{}
-	mu   sync.Mutex
-	held map[int64]bool // tasks that this process is at
+	wake  chan struct{}
+	mu    sync.Mutex
+	held  map[int64]bool  // tasks that this process is at
+	paces map[int64]paced // by system
 }
 
 // New makes a service.
 func New(cfg Config) *Service {
-	return &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}}
+	return &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}, paces: map[int64]paced{}}
 }
 
 // Wake tells when new work was queued on this node.

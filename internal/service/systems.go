@@ -10,7 +10,6 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/connector"
-	"twinning/internal/core/document"
 	"twinning/internal/core/record"
 	"twinning/internal/store"
 )
@@ -89,13 +88,20 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 	if x.Settings.V == nil {
 		x.Settings.V = map[string]string{}
 	}
-	if _, err := factory(connector.Config{Name: x.Name, Settings: x.Settings.V}); err != nil {
-		return SystemView{}, &Error{Kind: Invalid, Title: "the settings are not in order", Detail: err.Error(), Field: "settings"}
-	}
+	shape := record.Shape{}
 	if x.Shape != "" {
-		if _, err := record.ParseShape([]byte(x.Shape)); err != nil {
+		var err error
+		if shape, err = record.ParseShape([]byte(x.Shape)); err != nil {
 			return SystemView{}, documentError("the shape is not in order", "shape", err)
 		}
+	}
+	c, err := factory(connector.Config{Name: x.Name, Settings: x.Settings.V, Shape: shape, Outbound: s.Outbound, Folders: s.folders()})
+	if err != nil {
+		return SystemView{}, &Error{Kind: Invalid, Title: "the settings are not in order", Detail: err.Error(), Field: "settings"}
+	}
+	closed(c)
+	if x.AtOnce < 0 || x.PerSecond < 0 || x.KeepDays < 0 {
+		return SystemView{}, &Error{Kind: Invalid, Title: "limits can't be negative", Detail: "0 is no limit"}
 	}
 	if secret != nil {
 		x.Secret = s.Keeper.Encrypt("system "+x.Name, *secret)
@@ -147,12 +153,17 @@ func (s *Service) SetWriting(ctx context.Context, who access.Caller, name string
 	if err != nil {
 		return SystemView{}, about(err, "system", name)
 	}
-	c, err := s.connect(x, "")
+	c, err := s.connect(x, reach{})
 	if err != nil {
 		return SystemView{}, err
 	}
+	defer closed(c)
 	if on && !c.Declare().Writes {
-		return SystemView{}, fault(Invalid, fmt.Sprintf("a system of kind %s can't be written", x.Kind), "", "")
+		next := ""
+		if x.Kind == "file" {
+			next = "give its shape an `upload:` and set out to the folder that upload files go to"
+		}
+		return SystemView{}, fault(Invalid, fmt.Sprintf("system %s can't be written as it is set up", x.Name), "", next)
 	}
 	if err := s.Store.SetWritable(ctx, name, on); err != nil {
 		return SystemView{}, about(err, "system", name)
@@ -161,50 +172,4 @@ func (s *Service) SetWriting(ctx context.Context, who access.Caller, name string
 		return SystemView{}, err
 	}
 	return s.System(ctx, name)
-}
-
-// connect makes the connector of a system; path replaces a file system's path.
-func (s *Service) connect(x store.System, path string) (connector.Connector, error) {
-	secret := ""
-	if len(x.Secret) > 0 {
-		var err error
-		if secret, err = s.Keeper.Decrypt("system "+x.Name, x.Secret); err != nil {
-			return nil, fault(Invalid, "the system can't be reached", err.Error(), "")
-		}
-	}
-	settings := maps.Clone(x.Settings.V)
-	if path != "" {
-		settings["path"] = path
-	}
-	if x.Kind == "file" && x.Shape != "" && settings["id"] == "" {
-		if shape, err := record.ParseShape([]byte(x.Shape)); err == nil {
-			settings["id"] = shape.Attributes["id"].Native
-		}
-	}
-	c, err := s.Connectors[x.Kind](connector.Config{Name: x.Name, Settings: settings, Secret: secret})
-	if err != nil {
-		return nil, fault(Invalid, "the system's settings are not in order", err.Error(), "")
-	}
-	return c, nil
-}
-
-// shapeOf is the system's own shape, else the one given (of a roster), else
-// the connector's.
-func (s *Service) shapeOf(x store.System, fallback string) (record.Shape, error) {
-	for _, text := range []string{x.Shape, fallback} {
-		if text == "" {
-			continue
-		}
-		shape, err := record.ParseShape([]byte(text))
-		var problems document.Problems
-		if errors.As(err, &problems) {
-			return shape, documentError("the shape of system "+x.Name+" is not in order", "shape", err)
-		}
-		return shape, err
-	}
-	c, err := s.connect(x, "")
-	if err != nil {
-		return record.Shape{}, err
-	}
-	return c.Declare().Shape, nil
 }

@@ -17,8 +17,9 @@ type work struct {
 	store.Task
 	s       *Service
 	message string
-	halt    atomic.Bool // somebody asked to stop
-	fenced  atomic.Bool // another node has it now
+	halt    atomic.Bool   // somebody asked to stop
+	asked   chan struct{} // closed then
+	fenced  atomic.Bool   // another node has it now
 }
 
 func (w *work) progress(done, total, good, bad int) error {
@@ -41,7 +42,11 @@ func (s *Service) Perform(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	defer s.release(t.ID)
-	w := &work{Task: t, s: s}
+	w := &work{Task: t, s: s, asked: make(chan struct{})}
+	if t.Halt { // asked before anybody began
+		w.halt.Store(true)
+		close(w.asked)
+	}
 	working, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go s.keepLease(working, cancel, w)
@@ -125,8 +130,8 @@ func (s *Service) keepLease(ctx context.Context, cancel context.CancelFunc, w *w
 				cancel()
 				return
 			}
-			if halt {
-				w.halt.Store(true)
+			if halt && w.halt.CompareAndSwap(false, true) {
+				close(w.asked)
 			}
 		}
 	}

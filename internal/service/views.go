@@ -41,6 +41,19 @@ func (s *Service) Rejections(ctx context.Context, roster int64, p store.Page) ([
 	return s.Store.Rejections(ctx, roster, p)
 }
 
+// LeftOut lists what a reading left out, and counts it by reason.
+func (s *Service) LeftOut(ctx context.Context, roster int64, p store.Page) ([]store.Left, []store.Reason, string, error) {
+	if _, err := s.Roster(ctx, roster); err != nil {
+		return nil, nil, "", err
+	}
+	reasons, err := s.Store.LeftReasons(ctx, roster)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	list, next, err := s.Store.LeftOut(ctx, roster, p)
+	return list, append([]store.Reason{}, reasons...), next, err
+}
+
 // Tasks lists background work, newest first.
 func (s *Service) Tasks(ctx context.Context, p store.Page) ([]store.Task, string, error) {
 	return s.Store.Tasks(ctx, p)

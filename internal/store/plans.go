@@ -204,6 +204,19 @@ func (s *Store) AllReceipts(ctx context.Context, run int64) (list []Receipt, err
 	return list, s.list(ctx, &list, receiptColumns+`WHERE x.run_id = $1 ORDER BY x.number`, run)
 }
 
+// Waiting lists the receipts of changes to a system that only a later roster
+// shows, oldest first.
+func (s *Store) Waiting(ctx context.Context, system int64) (list []Receipt, err error) {
+	return list, s.list(ctx, &list, receiptColumns+`JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
+		WHERE l.downstream = $1 AND x.outcome = 'waiting' ORDER BY x.run_id, x.number`, system)
+}
+
+// Shown settles a waiting receipt that a roster shows now.
+func (s *Store) Shown(ctx context.Context, r Receipt) error {
+	return s.must(ctx, `UPDATE receipts SET outcome = 'done', account = $3, after = $4, detail = $5, verified = 'confirmed', ended = now() WHERE run_id = $1 AND number = $2 AND outcome = 'waiting'`,
+		r.RunID, r.Number, r.Account, jsonText(r.After.V), r.Detail)
+}
+
 // SetVerified records what reading again showed.
 func (s *Store) SetVerified(ctx context.Context, run int64, number int, verdict string) error {
 	return s.must(ctx, `UPDATE receipts SET verified = $3 WHERE run_id = $1 AND number = $2`, run, number, verdict)

@@ -2,12 +2,8 @@ package store
 
 import (
 	"context"
-	"encoding/json"
+	"errors"
 	"time"
-
-	"github.com/jackc/pgx/v5"
-
-	"twinning/internal/core/record"
 )
 
 // Roster is one dated reading of a system.
@@ -24,21 +20,62 @@ type Roster struct {
 	Came     int        `db:"came" json:"came"`
 	Went     int        `db:"went" json:"went"`
 	Changed  int        `db:"changed" json:"changed"`
+	LeftOut  int        `db:"left_out" json:"leftOut"`
+	Name     string     `db:"name" json:"name,omitempty"`
+	Scope    string     `db:"scope" json:"scope,omitempty"`
+	Cursor   string     `db:"cursor" json:"-"`
 	Shape    string     `db:"shape" json:"-"`
 	Error    string     `db:"error" json:"error,omitempty"`
 	Task     *int64     `db:"task_id" json:"task,omitempty"`
 }
 
-const rosterColumns = `SELECT r.*, s.name AS system FROM rosters r JOIN systems s ON s.id = r.system_id `
+const rosterColumns = `SELECT r.id, r.system_id, r.extent, r.state, r.started, r.ended, r.records, r.rejected, r.came, r.went, r.changed, r.left_out, r.name, r.scope, r.cursor, r.shape, r.error, r.task_id, s.name AS system
+	FROM rosters r JOIN systems s ON s.id = r.system_id `
 
 // Roster finds one.
 func (s *Store) Roster(ctx context.Context, id int64) (r Roster, err error) {
 	return r, s.get(ctx, &r, rosterColumns+`WHERE r.id = $1`, id)
 }
 
-// NewestRoster finds the newest whole roster of a system.
+// NewestRoster finds the newest roster that was taken of a system: a whole one,
+// or what became of it by readings of changes.
 func (s *Store) NewestRoster(ctx context.Context, system int64) (r Roster, err error) {
-	return r, s.get(ctx, &r, rosterColumns+`WHERE r.system_id = $1 AND r.state = 'whole' AND r.extent = 'whole' ORDER BY r.id DESC LIMIT 1`, system)
+	return r, s.get(ctx, &r, rosterColumns+`WHERE r.system_id = $1 AND r.state = 'taken' ORDER BY r.id DESC LIMIT 1`, system)
+}
+
+// NewestWhole finds the newest roster for which everything was read.
+func (s *Store) NewestWhole(ctx context.Context, system int64) (r Roster, err error) {
+	return r, s.get(ctx, &r, rosterColumns+`WHERE r.system_id = $1 AND r.state = 'taken' AND r.extent = 'whole' ORDER BY r.id DESC LIMIT 1`, system)
+}
+
+// Widen makes a reading of changes that has just begun a whole one.
+func (s *Store) Widen(ctx context.Context, id int64) error {
+	return s.must(ctx, `UPDATE rosters SET extent = 'whole' WHERE id = $1 AND state = 'reading'`, id)
+}
+
+// PruneRosters forgets rosters older than so many days (0: none), and the
+// versions of records that only they had. The two newest stay, and so does
+// every one that a plan or the newest result of a lane rests on.
+func (s *Store) PruneRosters(ctx context.Context, system int64, days int) error {
+	if days == 0 {
+		return nil
+	}
+	return s.InTx(ctx, func(tx *Store) error {
+		var gone Array[int64]
+		if err := tx.get(ctx, &gone, `SELECT coalesce(array_agg(id), '{}') FROM rosters r WHERE system_id = $1 AND state <> 'reading' AND started < now() - $2 * interval '1 day'
+			AND id NOT IN (SELECT id FROM rosters WHERE system_id = $1 AND state = 'taken' ORDER BY id DESC LIMIT 2)
+			AND NOT EXISTS (SELECT FROM reconciliations c WHERE (c.people_roster = r.id OR c.accounts_roster = r.id)
+				AND (EXISTS (SELECT FROM plans p WHERE p.reconciliation_id = c.id) OR c.id = (SELECT max(id) FROM reconciliations d WHERE d.lane_id = c.lane_id)))`, system, days); err != nil || len(gone) == 0 {
+			return err
+		}
+		if _, err := tx.exec(ctx, `DELETE FROM rosters WHERE id = ANY($1)`, []int64(gone)); err != nil {
+			return err
+		}
+		// a version is kept as long as any roster that is left shows it
+		_, err := tx.exec(ctx, `DELETE FROM records v WHERE system_id = $1 AND until IS NOT NULL
+			AND NOT EXISTS (SELECT FROM rosters r WHERE r.system_id = $1 AND r.state = 'taken' AND r.id >= v.since AND r.id < v.until)`, system)
+		return err
+	})
 }
 
 // Rosters lists a system's, newest first.
@@ -50,7 +87,7 @@ func (s *Store) Rosters(ctx context.Context, system int64, p Page) (list []Roste
 
 // StartRoster notes that a reading has begun. One reader per system at a time:
 // a reading that was left behind by a dead process is marked as failed.
-func (s *Store) StartRoster(ctx context.Context, system int64, shape string, task int64) (id int64, err error) {
+func (s *Store) StartRoster(ctx context.Context, system int64, extent, name, shape string, task int64) (id int64, err error) {
 	err = s.InTx(ctx, func(tx *Store) error {
 		if _, err := tx.exec(ctx, `SELECT pg_advisory_xact_lock(7001, $1::int)`, system); err != nil {
 			return err
@@ -65,71 +102,24 @@ func (s *Store) StartRoster(ctx context.Context, system int64, shape string, tas
 		if _, err := tx.exec(ctx, `UPDATE rosters SET state = 'failed', ended = now(), error = 'the reader stopped before its end' WHERE system_id = $1 AND state = 'reading'`, system); err != nil {
 			return err
 		}
-		return tx.get(ctx, &id, `INSERT INTO rosters (system_id, extent, state, shape, task_id) VALUES ($1, 'whole', 'reading', $2, $3) RETURNING id`, system, shape, task)
+		return tx.get(ctx, &id, `INSERT INTO rosters (system_id, extent, state, name, shape, task_id) VALUES ($1, $2, 'reading', $3, $4, $5) RETURNING id`, system, extent, name, shape, task)
 	})
 	return id, err
 }
 
-// FailRoster notes why a reading came to nothing.
-func (s *Store) FailRoster(ctx context.Context, id int64, reason string) error {
-	return s.must(ctx, `UPDATE rosters SET state = 'failed', ended = now(), error = $2 WHERE id = $1 AND state = 'reading'`, id, reason)
+// FailRoster notes why a reading came to nothing; state is failed or halted.
+func (s *Store) FailRoster(ctx context.Context, id int64, state, reason string) error {
+	return s.must(ctx, `UPDATE rosters SET state = $2, ended = now(), error = $3 WHERE id = $1 AND state = 'reading'`, id, state, reason)
 }
 
-// Native is one record as the system gave it.
-type Native struct {
-	ID     string
-	Values json.RawMessage
-	Digest []byte
-}
+// ErrEnough ends a walk over records without being an error.
+var ErrEnough = errors.New("enough")
 
-// CommitRoster makes a whole reading a roster, at once or not at all: changed
-// and vanished records end their interval, new versions begin one. A record
-// that is present but unreadable keeps its interval.
-func (s *Store) CommitRoster(ctx context.Context, id, system int64, records []Native, rejected []record.Rejection) error {
-	return s.withCopy(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `CREATE TEMP TABLE reading (native_id text COLLATE "C", native jsonb, digest bytea) ON COMMIT DROP`); err != nil {
-			return err
-		}
-		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"reading"}, []string{"native_id", "native", "digest"}, pgx.CopyFromSlice(len(records), func(i int) ([]any, error) {
-			r := records[i]
-			return []any{r.ID, r.Values, r.Digest}, nil
-		})); err != nil {
-			return err
-		}
-		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"rejections"}, []string{"roster_id", "number", "line", "native_column", "native_id", "reason"}, pgx.CopyFromSlice(len(rejected), func(i int) ([]any, error) {
-			r := rejected[i]
-			return []any{id, i, r.Line, r.Column, r.ID, r.Reason}, nil
-		})); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, `ANALYZE reading`); err != nil {
-			return err
-		}
-		went, err := tx.Exec(ctx, `UPDATE records r SET until = $1 WHERE system_id = $2 AND until IS NULL
-			AND NOT EXISTS (SELECT FROM reading n WHERE n.native_id = r.native_id AND n.digest = r.digest)
-			AND NOT EXISTS (SELECT FROM rejections x WHERE x.roster_id = $1 AND x.native_id = r.native_id)`, id, system)
-		if err != nil {
-			return err
-		}
-		came, err := tx.Exec(ctx, `INSERT INTO records (system_id, native_id, since, native, digest)
-			SELECT $2, n.native_id, $1, n.native, n.digest FROM reading n
-			WHERE NOT EXISTS (SELECT FROM records r WHERE r.system_id = $2 AND r.native_id = n.native_id AND r.until IS NULL)`, id, system)
-		if err != nil {
-			return err
-		}
-		var changed int64
-		if err := tx.QueryRow(ctx, `SELECT count(*) FROM records a JOIN records b USING (system_id, native_id) WHERE a.system_id = $2 AND a.since = $1 AND b.until = $1`, id, system).Scan(&changed); err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, `UPDATE rosters SET state = 'whole', ended = now(), records = $2, rejected = $3, came = $4, went = $5, changed = $6 WHERE id = $1`,
-			id, len(records), len(rejected), came.RowsAffected()-changed, went.RowsAffected()-changed, changed)
-		return err
-	})
-}
-
-// RosterRecords calls fn for every record as of a roster, by id.
-func (s *Store) RosterRecords(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string) error) error {
-	rows, err := s.pool.Query(ctx, `SELECT native_id, native FROM records WHERE system_id = $1 AND since <= $2 AND (until IS NULL OR until > $2) ORDER BY native_id`, system, roster)
+// SelectRecords calls fn for every record as of a roster that holds a text (""
+// for all), by id, until it returns ErrEnough.
+func (s *Store) SelectRecords(ctx context.Context, r Roster, text string, fn func(id string, native map[string][]string) error) error {
+	rows, err := s.pool.Query(ctx, `SELECT native_id, native FROM records WHERE system_id = $1 AND since <= $2 AND (until IS NULL OR until > $2)
+		AND ($3 = '%%' OR native_id ILIKE $3 OR native::text ILIKE $3) ORDER BY native_id`, r.SystemID, r.ID, Page{Text: text}.like())
 	if err != nil {
 		return err
 	}
@@ -140,11 +130,18 @@ func (s *Store) RosterRecords(ctx context.Context, system, roster int64, fn func
 		if err := rows.Scan(&id, &native); err != nil {
 			return err
 		}
-		if err := fn(id, native); err != nil {
+		if err := fn(id, native); errors.Is(err, ErrEnough) {
+			return nil
+		} else if err != nil {
 			return err
 		}
 	}
 	return rows.Err()
+}
+
+// RosterRecords calls fn for every record as of a roster, by id.
+func (s *Store) RosterRecords(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string) error) error {
+	return s.SelectRecords(ctx, Roster{ID: roster, SystemID: system}, "", fn)
 }
 
 // Record is one record as of a roster.
@@ -167,6 +164,12 @@ func (s *Store) Records(ctx context.Context, r Roster, p Page) (list []Record, n
 // RecordAt finds one record as of a roster.
 func (s *Store) RecordAt(ctx context.Context, system, roster int64, id string) (r Record, err error) {
 	return r, s.get(ctx, &r, `SELECT native_id, native, since, NULL::text AS unread FROM records WHERE system_id = $1 AND native_id = $3 AND since <= $2 AND (until IS NULL OR until > $2)`, system, roster, id)
+}
+
+// RecordsWith lists the records of a system now, one of whose native values is
+// exactly so.
+func (s *Store) RecordsWith(ctx context.Context, system int64, native, value string) (list []Record, err error) {
+	return list, s.list(ctx, &list, `SELECT native_id, native, since, NULL::text AS unread FROM records WHERE system_id = $1 AND until IS NULL AND native->$2 ? $3 ORDER BY native_id LIMIT 10`, system, native, value)
 }
 
 // Rejection is a record that could not be read.

@@ -254,8 +254,10 @@ func cut[T any](p Page, rows []T, key func(T) string) ([]T, string) {
 		return rows, ""
 	}
 	rows = rows[:p.limit()]
-	return rows, base64.RawURLEncoding.EncodeToString([]byte(key(rows[len(rows)-1])))
+	return rows, cursorOf(key(rows[len(rows)-1]))
 }
+
+func cursorOf(key string) string { return base64.RawURLEncoding.EncodeToString([]byte(key)) }
 
 func number(n int64) string { return strconv.FormatInt(n, 10) }
 

@@ -68,19 +68,30 @@ func TestRostersAreIntervals(t *testing.T) {
 	for i, reading := range []struct {
 		rows     map[string]string
 		rejected []record.Rejection
+		gone     []string
 		came     int
 		went     int
 		changed  int
 	}{
-		{map[string]string{"a": "1", "b": "1", "c": "1"}, nil, 3, 0, 0},
-		{map[string]string{"a": "1", "b": "2"}, []record.Rejection{{Line: 4, ID: "c", Reason: "broken"}}, 0, 0, 1},
-		{map[string]string{"a": "1", "d": "1"}, []record.Rejection{{Line: 9, Reason: "no id"}}, 1, 2, 0},
+		{map[string]string{"a": "1", "b": "1", "c": "1"}, nil, nil, 3, 0, 0},
+		{map[string]string{"a": "1", "b": "2"}, []record.Rejection{{Line: 4, ID: "c", Reason: "broken"}}, nil, 0, 0, 1},
+		{map[string]string{"a": "1", "d": "1"}, []record.Rejection{{Line: 9, Reason: "no id"}}, []string{"b", "c"}, 1, 2, 0},
 	} {
 		task, err := shared.AddTask(ctx, "roster", "read", "test", struct{}{})
 		require.NoError(t, err)
-		id, err := shared.StartRoster(ctx, x.ID, "shape", task.ID)
+		id, err := shared.StartRoster(ctx, x.ID, "whole", "", "shape", task.ID)
 		require.NoError(t, err)
-		require.NoError(t, shared.CommitRoster(ctx, id, x.ID, natives(reading.rows), reading.rejected))
+		r1, err := shared.OpenReading(ctx, id, x.ID, i == 0)
+		require.NoError(t, err)
+		for _, n := range natives(reading.rows) {
+			require.NoError(t, r1.Add(n))
+		}
+		require.NoError(t, r1.Reject(reading.rejected))
+		for _, gone := range reading.gone {
+			require.NoError(t, r1.Add(Native{ID: gone}))
+		}
+		_, err = r1.Commit("", "", false)
+		require.NoError(t, err)
 		r, err := shared.Roster(ctx, id)
 		require.NoError(t, err)
 		require.Equal(t, []int{reading.came, reading.went, reading.changed}, []int{r.Came, r.Went, r.Changed}, "reading %d", i)
@@ -98,9 +109,9 @@ func TestRostersAreIntervals(t *testing.T) {
 	// a reading that fails leaves nothing behind, and a dead reader's is closed
 	task, err := shared.AddTask(ctx, "roster", "read", "test", struct{}{})
 	require.NoError(t, err)
-	dead, err := shared.StartRoster(ctx, x.ID, "shape", task.ID)
+	dead, err := shared.StartRoster(ctx, x.ID, "whole", "", "shape", task.ID)
 	require.NoError(t, err)
-	_, err = shared.StartRoster(ctx, x.ID, "shape", task.ID)
+	_, err = shared.StartRoster(ctx, x.ID, "whole", "", "shape", task.ID)
 	require.NoError(t, err)
 	r, err := shared.Roster(ctx, dead)
 	require.NoError(t, err)

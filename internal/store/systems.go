@@ -4,14 +4,17 @@ import "context"
 
 // System is a place that holds identities.
 type System struct {
-	ID       int64                   `db:"id" json:"-"`
-	Name     string                  `db:"name" json:"name"`
-	Kind     string                  `db:"kind" json:"kind"`
-	Settings JSON[map[string]string] `db:"settings" json:"settings"`
-	Shape    string                  `db:"shape" json:"shape"`
-	Secret   []byte                  `db:"secret" json:"-"`
-	Writable bool                    `db:"writable" json:"writable"`
-	Version  int64                   `db:"version" json:"version"`
+	ID        int64                   `db:"id" json:"-"`
+	Name      string                  `db:"name" json:"name"`
+	Kind      string                  `db:"kind" json:"kind"`
+	Settings  JSON[map[string]string] `db:"settings" json:"settings"`
+	Shape     string                  `db:"shape" json:"shape"`
+	Secret    []byte                  `db:"secret" json:"-"`
+	Writable  bool                    `db:"writable" json:"writable"`
+	Version   int64                   `db:"version" json:"version"`
+	AtOnce    int                     `db:"at_once" json:"atOnce"`       // requests at a time; 0 no limit
+	PerSecond float64                 `db:"per_second" json:"perSecond"` // requests a second; 0 no limit
+	KeepDays  int                     `db:"keep_days" json:"keepDays"`   // how long rosters are kept; 0 for ever
 }
 
 // Systems lists all by name.
@@ -31,14 +34,15 @@ func (s *Store) SystemByID(ctx context.Context, id int64) (x System, err error) 
 
 // AddSystem makes one, read-only.
 func (s *Store) AddSystem(ctx context.Context, x System) (out System, err error) {
-	return out, s.get(ctx, &out, `INSERT INTO systems (name, kind, settings, shape, secret) VALUES ($1, $2, $3, $4, $5) RETURNING *`, x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret)
+	return out, s.get(ctx, &out, `INSERT INTO systems (name, kind, settings, shape, secret, at_once, per_second, keep_days) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING *`,
+		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, x.AtOnce, x.PerSecond, x.KeepDays)
 }
 
 // ChangeSystem replaces one whose version is still the given one; a nil secret
 // stays. ErrChanged when somebody else was faster.
 func (s *Store) ChangeSystem(ctx context.Context, x System, version int64) (out System, err error) {
-	err = s.get(ctx, &out, `UPDATE systems SET kind = $2, settings = $3, shape = $4, secret = coalesce($5, secret), version = version + 1 WHERE name = $1 AND version = $6 RETURNING *`,
-		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, version)
+	err = s.get(ctx, &out, `UPDATE systems SET kind = $2, settings = $3, shape = $4, secret = coalesce($5, secret), at_once = $7, per_second = $8, keep_days = $9, version = version + 1 WHERE name = $1 AND version = $6 RETURNING *`,
+		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, version, x.AtOnce, x.PerSecond, x.KeepDays)
 	if err == ErrNotFound { // our own sentinel, just made
 		err = ErrChanged
 	}

@@ -160,6 +160,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/systems/{system}/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try the connection step by step; the report holds nothing secret */
+        post: operations["probeSystem"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/systems/{system}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a file for a preview and a roster; it is kept for a day */
+        post: operations["sendFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/systems/{system}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would be understood of a system or a file that was sent, before it becomes a roster */
+        post: operations["previewSystem"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/systems/{system}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One record through time, newest version first; a record that was never there is 404 */
+        get: operations["getRecordHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/systems/{system}/rosters": {
         parameters: {
             query?: never;
@@ -229,6 +297,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rosters/{roster}/left-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a reading left out, and how much for which reason */
+        get: operations["listLeftOut"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters/{roster}/statistics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Coverage, uniqueness and the most frequent values of every attribute */
+        get: operations["getStatistics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters/{roster}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who came, went and changed since another roster of the system, per attribute */
+        get: operations["compareRosters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters/{roster}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The records of a roster as a file */
+        get: operations["exportRoster"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes": {
         parameters: {
             query?: never;
@@ -259,6 +395,23 @@ export interface paths {
         post?: never;
         /** Remove a lane with its history */
         delete: operations["removeLane"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{lane}/template": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file for whoever keeps the list of people, with the columns that the charter needs */
+        get: operations["getTemplate"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -643,6 +796,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/tasks/{task}/halt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask a task to stop; a reading that is halted leaves nothing behind */
+        post: operations["haltTask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tasks/{task}/log": {
         parameters: {
             query?: never;
@@ -796,9 +966,15 @@ export interface components {
             records?: number;
             latest?: components["schemas"]["Roster"];
             notes: string[];
+            /** @description requests at a time; 0 is no limit */
+            atOnce: number;
+            /** @description requests a second; 0 is no limit */
+            perSecond: number;
+            /** @description how long rosters are kept; 0 for ever */
+            keepDays: number;
         };
         /** @enum {string} */
-        SystemKind: "file" | "scim";
+        SystemKind: "file" | "ldap" | "scim";
         SystemList: {
             items: components["schemas"]["System"][];
         };
@@ -809,6 +985,12 @@ export interface components {
             };
             shape?: string;
             secret?: string;
+            /** @description requests at a time; 0 is no limit */
+            atOnce?: number;
+            /** @description requests a second; 0 is no limit */
+            perSecond?: number;
+            /** @description how long rosters are kept; 0 for ever */
+            keepDays?: number;
         };
         Switch: {
             on: boolean;
@@ -820,7 +1002,10 @@ export interface components {
             /** @enum {string} */
             extent: "whole" | "changes" | "sample";
             /** @enum {string} */
-            state: "reading" | "whole" | "failed";
+            state: "reading" | "taken" | "failed" | "halted";
+            name?: string;
+            scope?: string;
+            leftOut: number;
             /** Format: date-time */
             started: string;
             /** Format: date-time */
@@ -861,6 +1046,168 @@ export interface components {
         RejectionList: {
             items: components["schemas"]["Rejection"][];
             next?: string;
+        };
+        Probe: {
+            system: string;
+            kind: components["schemas"]["SystemKind"];
+            /** Format: date-time */
+            at: string;
+            ok: boolean;
+            steps: components["schemas"]["ProbeStep"][];
+        };
+        ProbeStep: {
+            name: string;
+            /** @enum {string} */
+            state: "ok" | "warning" | "failed";
+            said: string;
+            means?: string;
+            next?: string;
+            /** Format: int64 */
+            millis: number;
+        };
+        SentFile: {
+            file: string;
+        };
+        PreviewInput: {
+            /** @description a file that was sent before */
+            file?: string;
+            /** @description to try; the system's own when not given */
+            shape?: string;
+            /** @description to try on a file: format, delimiter, encoding, sheet */
+            settings?: {
+                [key: string]: string;
+            };
+            skip?: number;
+            first?: number;
+        };
+        Preview: {
+            system: string;
+            about?: components["schemas"]["FileAbout"];
+            columns: components["schemas"]["Understood"][];
+            /** @description the shape that the rows were read with */
+            shape: string;
+            /** @description nobody has given a shape yet */
+            guessed?: boolean;
+            id: components["schemas"]["IdVerdict"];
+            rows: components["schemas"]["PreviewRow"][];
+            problems: components["schemas"]["Rejection"][];
+            left: components["schemas"]["LeftReason"][];
+            records: number;
+            rejected: number;
+            /** @description the counts are of the whole and not of a sample */
+            everything: boolean;
+            /** @description what to do now */
+            next: string;
+        };
+        FileAbout: {
+            format: string;
+            encoding?: string;
+            delimiter?: string;
+            sheet?: string;
+            compressed?: boolean;
+            /** @description lines above the header that were passed over */
+            above?: string[];
+        };
+        Understood: {
+            native: string;
+            attribute?: string;
+            confidence: number;
+            because: string;
+            kind: string;
+            filled: number;
+            distinct: number;
+            examples: string[];
+            note?: string;
+        };
+        IdVerdict: {
+            native: string;
+            unique: boolean;
+            stable: boolean;
+            said: string;
+        };
+        PreviewRow: {
+            line?: number;
+            id: string;
+            values: {
+                [key: string]: string[];
+            };
+        };
+        LeftReason: {
+            reason: string;
+            count: number;
+        };
+        LeftOut: {
+            reason: string;
+            what: string;
+        };
+        LeftOutList: {
+            items: components["schemas"]["LeftOut"][];
+            reasons: components["schemas"]["LeftReason"][];
+            next?: string;
+        };
+        Statistics: {
+            /** Format: int64 */
+            roster: number;
+            records: number;
+            attributes: components["schemas"]["AttributeStatistics"][];
+        };
+        AttributeStatistics: {
+            attribute: string;
+            native?: string;
+            /** @description records that carry it */
+            filled: number;
+            /** @description different values */
+            distinct: number;
+            /** @description records whose value another carries too */
+            shared: number;
+            /** @description records in which it changed since the roster before */
+            changed: number;
+            top: components["schemas"]["ValueCount"][];
+        };
+        ValueCount: {
+            value: string;
+            count: number;
+        };
+        RosterComparison: {
+            older: components["schemas"]["Roster"];
+            newer: components["schemas"]["Roster"];
+            came: number;
+            went: number;
+            changed: number;
+            /** @description records that changed in it */
+            attributes: components["schemas"]["ValueCount"][];
+            items: components["schemas"]["RecordChange"][];
+            next?: string;
+        };
+        RecordChange: {
+            id: string;
+            label?: string;
+            /** @enum {string} */
+            kind: "came" | "went" | "changed";
+            attributes: components["schemas"]["AttributeChange"][];
+        };
+        AttributeChange: {
+            attribute: string;
+            old: string[];
+            new: string[];
+        };
+        RecordHistory: {
+            system: string;
+            id: string;
+            versions: components["schemas"]["RecordVersion"][];
+        };
+        RecordVersion: {
+            /** Format: date-time */
+            since: string;
+            /** Format: int64 */
+            sinceRoster: number;
+            /** Format: date-time */
+            until?: string;
+            /** Format: int64 */
+            untilRoster?: number;
+            values: {
+                [key: string]: string[];
+            };
         };
         Side: {
             total: number;
@@ -1563,6 +1910,110 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    probeSystem: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probe"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentFile"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewSystem: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                system: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewInput"];
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRecordHistory: {
+        parameters: {
+            query: {
+                id: string;
+                /** @description only the version of that day or instant */
+                at?: string;
+            };
+            header?: never;
+            path: {
+                system: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordHistory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listRosters: {
         parameters: {
             query?: {
@@ -1591,7 +2042,16 @@ export interface operations {
     };
     takeRoster: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description everything or only what changed */
+                extent?: "whole" | "changes";
+                /** @description what people call it */
+                name?: string;
+                /** @description what the system covers was changed on purpose */
+                newScope?: boolean;
+                /** @description a file that was sent before */
+                file?: string;
+            };
             header?: never;
             path: {
                 system: string;
@@ -1600,7 +2060,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "text/csv": string;
+                "application/octet-stream": string;
             };
         };
         responses: {
@@ -1693,6 +2153,126 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listLeftOut: {
+        parameters: {
+            query?: {
+                /** @description text to find */
+                q?: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                roster: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeftOutList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStatistics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                roster: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Statistics"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareRosters: {
+        parameters: {
+            query?: {
+                /** @description the older roster; the one before when not given */
+                with?: number;
+                kind?: "came" | "went" | "changed";
+                /** @description changed ones of this attribute only */
+                attribute?: string;
+                /** @description text to find */
+                q?: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                roster: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RosterComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportRoster: {
+        parameters: {
+            query?: {
+                format?: "csv" | "jsonl" | "ldif" | "scim" | "xlsx";
+                /** @description attributes in their order, separated by commas; all when not given */
+                columns?: string;
+                /** @description only records that hold this text */
+                q?: string;
+                skip?: number;
+                /** @description at most so many; 0 all */
+                first?: number;
+                /** @description the system's own attributes and values instead of the canonical ones */
+                native?: boolean;
+                /** @description for a spreadsheet - cells that it would run as formulas are defused */
+                people?: boolean;
+            };
+            header?: never;
+            path: {
+                roster: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listLanes: {
         parameters: {
             query?: never;
@@ -1754,6 +2334,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTemplate: {
+        parameters: {
+            query?: {
+                format?: "xlsx" | "csv" | "text";
+            };
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -2423,6 +3028,29 @@ export interface operations {
         };
     };
     getTask: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                task: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    haltTask: {
         parameters: {
             query?: never;
             header?: never;

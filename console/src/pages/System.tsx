@@ -14,7 +14,7 @@ export function SystemPage() {
   const [chosen, setChosen] = useState<number>();
   const progress = useTask(task);
   const file = useRef<HTMLInputElement>(null);
-  const shown = chosen ?? rosters.data?.items.find((r) => r.state === "whole")?.id;
+  const shown = chosen ?? rosters.data?.items.find((r) => r.state === "taken")?.id;
   const rejected = useRejections(shown);
   const take = useAct(
     (sent?: File) =>
@@ -22,7 +22,7 @@ export function SystemPage() {
         api.POST("/systems/{system}/rosters", {
           params: { path: { system } },
           ...(sent
-            ? { body: sent as unknown as string, headers: { "Content-Type": "text/csv" }, bodySerializer: (b: unknown) => b as BodyInit }
+            ? { body: sent as unknown as string, headers: { "Content-Type": "application/octet-stream" }, bodySerializer: (b: unknown) => b as BodyInit }
             : {}),
         }),
       ),

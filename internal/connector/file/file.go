@@ -365,7 +365,7 @@ func (f *file) Probe(ctx context.Context, tell func(connector.Step)) {
 		return
 	}
 	a := opened.About()
-	tell(connector.Step{Name: "open", State: connector.StepOK, Said: strings.TrimSpace(fmt.Sprintf("%s %s%s", a.Format, a.Encoding, a.Sheet))})
+	tell(connector.Step{Name: "open", State: connector.StepOK, Said: a.String()})
 	if !slices.Contains(opened.Natives(), f.id) {
 		tell(connector.Step{Name: "id", State: connector.StepFailed, Said: fmt.Sprintf("the id column %q is not in the file", f.id), Next: "correct the shape's id, or send the right file"})
 		return

@@ -85,7 +85,7 @@ type directory struct {
 	shape      record.Shape
 	id         record.Source     // where the id comes from
 	codings    map[string]string // native (folded) -> coding
-	refers     map[string]string // native (folded) -> canonical attribute it refers by
+	refers     map[string]string // native (folded) -> native attribute it refers by
 	attributes []string          // what to ask for
 
 	mu   sync.Mutex
@@ -240,6 +240,7 @@ func (d *directory) readShape() {
 		}
 		if src.Refers != "" {
 			d.refers[strings.ToLower(src.Native)] = src.Refers
+			d.ask(src.Refers)
 		}
 		d.ask(src.Native)
 	}

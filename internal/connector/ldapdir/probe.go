@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
@@ -97,27 +98,36 @@ func (d *directory) probeBase(c *ldap.Conn) (string, error) {
 	return base + " can be read", nil
 }
 
+// glanced entries tell which attributes are never shown.
+const glanced = 20
+
 func (d *directory) probeOne(c *ldap.Conn) (said string, err error) {
-	res, err := c.Search(ldap.NewSearchRequest(d.cfg.Settings["base"], d.scope, ldap.NeverDerefAliases, 1, d.time, false, d.filter(), d.attributes, nil))
+	res, err := c.Search(ldap.NewSearchRequest(d.cfg.Settings["base"], d.scope, ldap.NeverDerefAliases, glanced, d.time, false, d.filter(), d.attributes, nil))
 	if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
 		return "", err
 	}
 	if len(res.Entries) == 0 {
 		return "", d.fault(connector.NotFound, "read one", fmt.Sprintf("nothing below the base fits %s", d.filter()), fmt.Sprintf("check the settings filter and scope, and whether %s may see the entries", d.who()))
 	}
-	r, bad := d.record(res.Entries[0])
-	if bad != nil {
-		return "", d.fault(connector.Broken, "read one", bad.Reason, "give the right to read it, or choose another id in the shape")
+	shown := map[string]bool{}
+	for _, e := range res.Entries {
+		r, bad := d.record(e)
+		if bad != nil {
+			return "", d.fault(connector.Broken, "read one", bad.Reason, "give the right to read it, or choose another id in the shape")
+		}
+		for a := range r.Values {
+			shown[a] = true
+		}
 	}
 	var lacks []string
 	for _, a := range d.attributes {
-		if len(r.Values[a]) == 0 {
+		if !shown[a] {
 			lacks = append(lacks, a)
 		}
 	}
-	said = fmt.Sprintf("one entry with %d attributes", len(r.Values))
+	said = fmt.Sprintf("entries can be read, with %d attributes of the shape's %d", len(d.attributes)-len(lacks), len(d.attributes))
 	if len(lacks) > 0 {
-		said += "; it shows no " + strings.Join(lacks, ", ") + " (empty, or not for us to see)"
+		said += fmt.Sprintf("; the first %d show no %s (empty, or not for us to see)", len(res.Entries), strings.Join(lacks, ", "))
 	}
 	return said, nil
 }
@@ -125,6 +135,10 @@ func (d *directory) probeOne(c *ldap.Conn) (said string, err error) {
 // probeWriting says what would have to be allowed: no standard lets a client
 // ask for its rights, and a probe never tries a change.
 func (d *directory) probeWriting() connector.Step {
+	native := slices.DeleteFunc(slices.Clone(d.attributes), func(a string) bool { return slices.Contains(serverOnly, strings.ToLower(a)) })
 	return connector.Step{Name: "writing", State: connector.StepOK, Said: "is tried only when a plan is run",
-		Means: fmt.Sprintf("for a system that is open for writing, %s needs the right to change %s below %s, and to add entries below %s", d.who(), strings.Join(d.attributes, ", "), d.cfg.Settings["base"], d.setting("create-in", d.cfg.Settings["base"]))}
+		Means: fmt.Sprintf("for a system that is open for writing, %s needs the right to change %s below %s, and to add entries below %s", d.who(), strings.Join(native, ", "), d.cfg.Settings["base"], d.setting("create-in", d.cfg.Settings["base"]))}
 }
+
+// serverOnly are attributes that no client may change (RFC 4512, RFC 4530).
+var serverOnly = []string{"entryuuid", "createtimestamp", "modifytimestamp", "creatorsname", "modifiersname", "entrycsn", "memberof", "numsubordinates", "hassubordinates"}

@@ -30,18 +30,32 @@ func (d *directory) raw(c *ldap.Conn, native string, values []string) ([]string,
 			return nil, err
 		}
 		out[i] = text
-		if by, ok := d.refers[strings.ToLower(native)]; ok && d.shape.Attributes[by].Native == "dn" {
-			if _, err := ldap.ParseDN(v); err == nil && strings.Contains(v, "=") {
-				continue // a DN already
-			}
-			e, err := d.entry(c, v, []string{"1.1"})
-			if err != nil {
+		if by, ok := d.refers[strings.ToLower(native)]; ok {
+			if out[i], err = d.referring(c, by, v); err != nil {
 				return nil, err
 			}
-			out[i] = e.DN
 		}
 	}
 	return out, nil
+}
+
+// referring turns the id of a record into what others refer to it by.
+func (d *directory) referring(c *ldap.Conn, by, id string) (string, error) {
+	if !strings.EqualFold(by, "dn") {
+		e, err := d.entry(c, id, []string{by})
+		if err != nil {
+			return "", err
+		}
+		return e.GetAttributeValue(by), nil
+	}
+	if _, err := ldap.ParseDN(id); err == nil && strings.Contains(id, "=") {
+		return id, nil // a DN already
+	}
+	e, err := d.entry(c, id, []string{"1.1"})
+	if err != nil {
+		return "", err
+	}
+	return e.DN, nil
 }
 
 func (d *directory) add(ctx context.Context, edits []connector.Edit) (r connector.Record, err error) {
@@ -148,14 +162,23 @@ func (d *directory) change(ctx context.Context, r connector.Record, edits []conn
 			asserted = append(asserted, d.deltas(req, e.Native, now, wanted)...)
 		}
 		if len(req.Changes) > 0 {
+			must := "(&" + strings.Join(asserted, "") + ")"
 			if root.has(assertion) && len(asserted) > 0 {
-				filter, err := ldap.CompileFilter("(&" + strings.Join(asserted, "") + ")")
+				filter, err := ldap.CompileFilter(must)
 				if err != nil {
 					return d.fault(connector.Broken, doing, err.Error(), "")
 				}
 				req.Controls = []ldap.Control{ldap.NewControlString(assertion, true, string(filter.Bytes()))}
 			}
-			if err := c.Modify(req); err != nil {
+			err := c.Modify(req)
+			if ldap.IsErrorWithCode(err, ldap.LDAPResultAssertionFailed) && d.holds(c, dn, must) {
+				// some servers let the assertion loose on searches of their own, for
+				// uniqueness say, which it fails; the deltas guard by themselves what
+				// they take away
+				req.Controls = nil
+				err = c.Modify(req)
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -168,6 +191,12 @@ func (d *directory) change(ctx context.Context, r connector.Record, edits []conn
 		return err
 	})
 	return after, err
+}
+
+// holds reports whether the entry is as a filter says.
+func (d *directory) holds(c *ldap.Conn, dn, filter string) bool {
+	res, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.time, false, filter, []string{"1.1"}, nil))
+	return err == nil && len(res.Entries) == 1
 }
 
 // deltas adds to the modification what takes an attribute from its values now

@@ -2,6 +2,7 @@ package scim
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"net/http"
 	"strings"
@@ -77,7 +78,11 @@ func (a *app) puts(ctx context.Context) (bool, error) {
 
 // Probe goes from the name to what may be written, and stops at what fails.
 func (a *app) Probe(ctx context.Context, tell func(connector.Step)) {
-	if !connector.Reach(ctx, a.cfg.Outbound, hostPort(a.base), tlsOf(a.client), a.timeout, tell) {
+	var encrypted *tls.Config
+	if a.base.Scheme == "https" {
+		encrypted = tlsOf(a.client)
+	}
+	if !connector.Reach(ctx, a.cfg.Outbound, hostPort(a.base), encrypted, a.timeout, tell) {
 		return
 	}
 	if a.base.Scheme == "http" {

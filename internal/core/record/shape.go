@@ -21,7 +21,7 @@ type Source struct {
 	Present string   `json:"present,omitempty"` // any native value at all says Means; this one is written for it
 	Prefix  string   `json:"prefix,omitempty"`  // only values that begin exactly so, without it
 	Coding  string   `json:"coding,omitempty"`  // of bytes that are no text: guid, hex or base64; done by the connector
-	Refers  string   `json:"refers,omitempty"`  // the values are this attribute of other records, whose id is meant
+	Refers  string   `json:"refers,omitempty"`  // the values are this native attribute of other records, whose id is meant
 }
 
 // Shape maps a system's native attributes to canonical ones.

@@ -34,6 +34,7 @@ type File struct {
 	Header    []string
 	Delimiter rune
 	Encoding  string
+	Above     []string // stray lines above the header: a title, a version
 	body      []byte
 	valid     bool // known to be valid UTF-8
 	clean     bool // valid UTF-8 without NUL bytes: rows need no look of their own
@@ -62,10 +63,11 @@ func Parse(raw []byte, opt Options) (*File, error) {
 		f.Delimiter = findDelimiter(f.body)
 	}
 	rows := f.reader()
-	header, err := rows.Read()
+	header, above, err := readHeader(rows)
 	if err != nil {
 		return nil, fmt.Errorf("the header row can't be read: %w", err)
 	}
+	f.Above = above
 	for i, name := range header {
 		name = strings.TrimSpace(name)
 		if name != "" && slices.Contains(f.Header, name) {
@@ -186,10 +188,11 @@ func findDelimiter(body []byte) rune {
 	best, score := ',', 0
 	for _, d := range []rune{',', ';', '\t', '|'} {
 		rows := newReader(sample, d)
-		header, err := rows.Read()
+		header, _, err := readHeader(rows)
 		if err != nil || len(header) < 2 {
 			continue
 		}
+		columns := len(header) // the row is used again
 		same, all := 0, 0
 		for {
 			row, err := rows.Read()
@@ -197,15 +200,46 @@ func findDelimiter(body []byte) rune {
 				break
 			}
 			all++
-			if len(row) == len(header) {
+			if len(row) == columns {
 				same++
 			}
 		}
-		if s := len(header) * (1 + 100*same/max(all, 1)); s > score {
+		if s := columns * (1 + 100*same/max(all, 1)); s > score {
 			best, score = d, s
 		}
 	}
 	return best
+}
+
+// strayLines above a header are passed over, at most so many.
+const strayLines = 10
+
+// readHeader reads the row that names the columns. Lines above it that are one
+// text alone are passed over, when one that names several columns follows.
+func readHeader(rows *csv.Reader) (header, above []string, err error) {
+	for range strayLines {
+		row, err := rows.Read()
+		if err != nil {
+			if len(above) > 0 { // it has one column, and these are its first rows
+				break
+			}
+			return nil, nil, err
+		}
+		if named(row) > 1 {
+			return slices.Clone(row), above, nil
+		}
+		above = append(above, strings.Clone(row[0]))
+	}
+	return above[:1], nil, nil
+}
+
+func named(row []string) (n int) {
+	for _, c := range row {
+		if strings.TrimSpace(c) != "" {
+			n++
+		}
+	}
+	return n
 }
 
 func newReader(body []byte, delimiter rune) *csv.Reader {
@@ -231,8 +265,10 @@ type Row struct {
 // follows it, so it fails the reading as a whole.
 func (f *File) Each(fn func(Row) error) error {
 	r := f.reader()
-	if _, err := r.Read(); err != nil {
-		return err
+	for range 1 + len(f.Above) {
+		if _, err := r.Read(); err != nil {
+			return err
+		}
 	}
 	seen := false
 	for {

@@ -17,7 +17,7 @@ type Table struct {
 
 // About as format.File has it.
 func (t Table) About() format.About {
-	return format.About{Format: "csv", Encoding: t.Encoding, Delimiter: string(t.Delimiter)}
+	return format.About{Format: "csv", Encoding: t.Encoding, Delimiter: string(t.Delimiter), Above: t.Above}
 }
 
 // Natives are the columns.

@@ -190,3 +190,63 @@ func (w *writer) Close() error {
 	}
 	return w.book.Write(w.w)
 }
+
+// WriteTemplate writes a book with an empty list, its required columns marked
+// and its allowed values to be picked, and a sheet that explains it.
+func WriteTemplate(w io.Writer, columns []format.Wanted) error {
+	book := excelize.NewFile()
+	defer book.Close() // written before
+	const list, guide, rows = "people", "guide", 5000
+	if err := book.SetSheetName("Sheet1", list); err != nil {
+		return err
+	}
+	if _, err := book.NewSheet(guide); err != nil {
+		return err
+	}
+	edge := []excelize.Border{{Type: "bottom", Style: 1, Color: "333333"}}
+	plain, err := book.NewStyle(&excelize.Style{Font: &excelize.Font{Italic: true}, Border: edge})
+	if err != nil {
+		return err
+	}
+	marked, err := book.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}, Border: edge, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E4E0F2"}}})
+	if err != nil {
+		return err
+	}
+	text, err := book.NewStyle(&excelize.Style{NumFmt: 49}) // as text: no zero is lost, no date is turned
+	if err != nil {
+		return err
+	}
+	var errs []error
+	put := func(sheet string, column, row int, v string, style int) {
+		cell := cellName(column, row)
+		errs = append(errs, book.SetCellStr(sheet, cell, v), book.SetCellStyle(sheet, cell, cell, style))
+	}
+	for i, head := range []string{"column", "required", "what it must hold", "example"} {
+		put(guide, i, 1, head, marked)
+	}
+	for i, c := range columns {
+		name, err := excelize.ColumnNumberToName(i + 1)
+		if err != nil {
+			return err
+		}
+		errs = append(errs, book.SetColStyle(list, name, text), book.SetColWidth(list, name, name, float64(max(12, len(c.Native)+2, len(c.Example)+2))))
+		put(list, i, 1, c.Native, map[bool]int{true: marked, false: plain}[c.Required])
+		put(list, i, 2, format.Defuse(c.Example), text)
+		if len(c.Allowed) > 0 {
+			v := excelize.NewDataValidation(!c.Required)
+			v.SetSqref(fmt.Sprintf("%s2:%s%d", name, name, rows))
+			v.SetError(excelize.DataValidationErrorStyleStop, c.Native, "one of "+strings.Join(c.Allowed, ", "))
+			errs = append(errs, v.SetDropList(c.Allowed), book.AddDataValidation(list, v))
+		}
+		put(guide, 0, i+2, c.Native, text)
+		put(guide, 1, i+2, map[bool]string{true: "required", false: "may be empty"}[c.Required], text)
+		put(guide, 2, i+2, c.Explain(), text)
+		put(guide, 3, i+2, c.Example, text)
+	}
+	errs = append(errs, book.SetColWidth(guide, "A", "B", 16), book.SetColWidth(guide, "C", "C", 60), book.SetColWidth(guide, "D", "D", 34),
+		book.SetPanes(list, &excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}))
+	if err := errors.Join(errs...); err != nil {
+		return err
+	}
+	return book.Write(w)
+}

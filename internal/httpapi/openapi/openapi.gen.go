@@ -137,6 +137,48 @@ func (e PlanState) Valid() bool {
 	}
 }
 
+// Defines values for ProbeStepState.
+const (
+	ProbeStepStateFailed  ProbeStepState = "failed"
+	ProbeStepStateOk      ProbeStepState = "ok"
+	ProbeStepStateWarning ProbeStepState = "warning"
+)
+
+// Valid indicates whether the value is a known member of the ProbeStepState enum.
+func (e ProbeStepState) Valid() bool {
+	switch e {
+	case ProbeStepStateFailed:
+		return true
+	case ProbeStepStateOk:
+		return true
+	case ProbeStepStateWarning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RecordChangeKind.
+const (
+	RecordChangeKindCame    RecordChangeKind = "came"
+	RecordChangeKindChanged RecordChangeKind = "changed"
+	RecordChangeKindWent    RecordChangeKind = "went"
+)
+
+// Valid indicates whether the value is a known member of the RecordChangeKind enum.
+func (e RecordChangeKind) Valid() bool {
+	switch e {
+	case RecordChangeKindCame:
+		return true
+	case RecordChangeKindChanged:
+		return true
+	case RecordChangeKindWent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Right.
 const (
 	RightAdminister Right = "administer"
@@ -188,8 +230,9 @@ func (e RosterExtent) Valid() bool {
 // Defines values for RosterState.
 const (
 	RosterStateFailed  RosterState = "failed"
+	RosterStateHalted  RosterState = "halted"
 	RosterStateReading RosterState = "reading"
-	RosterStateWhole   RosterState = "whole"
+	RosterStateTaken   RosterState = "taken"
 )
 
 // Valid indicates whether the value is a known member of the RosterState enum.
@@ -197,9 +240,11 @@ func (e RosterState) Valid() bool {
 	switch e {
 	case RosterStateFailed:
 		return true
+	case RosterStateHalted:
+		return true
 	case RosterStateReading:
 		return true
-	case RosterStateWhole:
+	case RosterStateTaken:
 		return true
 	default:
 		return false
@@ -230,6 +275,7 @@ func (e RulingInputKind) Valid() bool {
 // Defines values for SystemKind.
 const (
 	SystemKindFile SystemKind = "file"
+	SystemKindLdap SystemKind = "ldap"
 	SystemKindScim SystemKind = "scim"
 )
 
@@ -237,6 +283,8 @@ const (
 func (e SystemKind) Valid() bool {
 	switch e {
 	case SystemKindFile:
+		return true
+	case SystemKindLdap:
 		return true
 	case SystemKindScim:
 		return true
@@ -308,10 +356,123 @@ func (e ListVerdictsParamsSide) Valid() bool {
 	}
 }
 
+// Defines values for GetTemplateParamsFormat.
+const (
+	GetTemplateParamsFormatCsv  GetTemplateParamsFormat = "csv"
+	GetTemplateParamsFormatText GetTemplateParamsFormat = "text"
+	GetTemplateParamsFormatXlsx GetTemplateParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the GetTemplateParamsFormat enum.
+func (e GetTemplateParamsFormat) Valid() bool {
+	switch e {
+	case GetTemplateParamsFormatCsv:
+		return true
+	case GetTemplateParamsFormatText:
+		return true
+	case GetTemplateParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CompareRostersParamsKind.
+const (
+	CompareRostersParamsKindCame    CompareRostersParamsKind = "came"
+	CompareRostersParamsKindChanged CompareRostersParamsKind = "changed"
+	CompareRostersParamsKindWent    CompareRostersParamsKind = "went"
+)
+
+// Valid indicates whether the value is a known member of the CompareRostersParamsKind enum.
+func (e CompareRostersParamsKind) Valid() bool {
+	switch e {
+	case CompareRostersParamsKindCame:
+		return true
+	case CompareRostersParamsKindChanged:
+		return true
+	case CompareRostersParamsKindWent:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRosterParamsFormat.
+const (
+	ExportRosterParamsFormatCsv   ExportRosterParamsFormat = "csv"
+	ExportRosterParamsFormatJsonl ExportRosterParamsFormat = "jsonl"
+	ExportRosterParamsFormatLdif  ExportRosterParamsFormat = "ldif"
+	ExportRosterParamsFormatScim  ExportRosterParamsFormat = "scim"
+	ExportRosterParamsFormatXlsx  ExportRosterParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportRosterParamsFormat enum.
+func (e ExportRosterParamsFormat) Valid() bool {
+	switch e {
+	case ExportRosterParamsFormatCsv:
+		return true
+	case ExportRosterParamsFormatJsonl:
+		return true
+	case ExportRosterParamsFormatLdif:
+		return true
+	case ExportRosterParamsFormatScim:
+		return true
+	case ExportRosterParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TakeRosterParamsExtent.
+const (
+	TakeRosterParamsExtentChanges TakeRosterParamsExtent = "changes"
+	TakeRosterParamsExtentWhole   TakeRosterParamsExtent = "whole"
+)
+
+// Valid indicates whether the value is a known member of the TakeRosterParamsExtent enum.
+func (e TakeRosterParamsExtent) Valid() bool {
+	switch e {
+	case TakeRosterParamsExtentChanges:
+		return true
+	case TakeRosterParamsExtentWhole:
+		return true
+	default:
+		return false
+	}
+}
+
 // Acceptance defines model for Acceptance.
 type Acceptance struct {
 	Reason *string             `json:"reason,omitempty"`
 	Until  *openapi_types.Date `json:"until,omitempty"`
+}
+
+// AttributeChange defines model for AttributeChange.
+type AttributeChange struct {
+	Attribute string   `json:"attribute"`
+	New       []string `json:"new"`
+	Old       []string `json:"old"`
+}
+
+// AttributeStatistics defines model for AttributeStatistics.
+type AttributeStatistics struct {
+	Attribute string `json:"attribute"`
+
+	// Changed records in which it changed since the roster before
+	Changed int `json:"changed"`
+
+	// Distinct different values
+	Distinct int `json:"distinct"`
+
+	// Filled records that carry it
+	Filled int     `json:"filled"`
+	Native *string `json:"native,omitempty"`
+
+	// Shared records whose value another carries too
+	Shared int          `json:"shared"`
+	Top    []ValueCount `json:"top"`
 }
 
 // AuditCheck defines model for AuditCheck.
@@ -416,6 +577,17 @@ type Facing struct {
 	State string `json:"state"`
 }
 
+// FileAbout defines model for FileAbout.
+type FileAbout struct {
+	// Above lines above the header that were passed over
+	Above      *[]string `json:"above,omitempty"`
+	Compressed *bool     `json:"compressed,omitempty"`
+	Delimiter  *string   `json:"delimiter,omitempty"`
+	Encoding   *string   `json:"encoding,omitempty"`
+	Format     string    `json:"format"`
+	Sheet      *string   `json:"sheet,omitempty"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Accepted     bool      `json:"accepted"`
@@ -465,6 +637,14 @@ type Guard struct {
 	Verb        string `json:"verb"`
 }
 
+// IdVerdict defines model for IdVerdict.
+type IdVerdict struct {
+	Native string `json:"native"`
+	Said   string `json:"said"`
+	Stable bool   `json:"stable"`
+	Unique bool   `json:"unique"`
+}
+
 // KeyEvidence defines model for KeyEvidence.
 type KeyEvidence struct {
 	Account        string             `json:"account"`
@@ -492,6 +672,25 @@ type Lane struct {
 // LaneList defines model for LaneList.
 type LaneList struct {
 	Items []Lane `json:"items"`
+}
+
+// LeftOut defines model for LeftOut.
+type LeftOut struct {
+	Reason string `json:"reason"`
+	What   string `json:"what"`
+}
+
+// LeftOutList defines model for LeftOutList.
+type LeftOutList struct {
+	Items   []LeftOut    `json:"items"`
+	Next    *string      `json:"next,omitempty"`
+	Reasons []LeftReason `json:"reasons"`
+}
+
+// LeftReason defines model for LeftReason.
+type LeftReason struct {
+	Count  int    `json:"count"`
+	Reason string `json:"reason"`
 }
 
 // LogLine defines model for LogLine.
@@ -573,6 +772,74 @@ type PlanList struct {
 // PlanState defines model for PlanState.
 type PlanState string
 
+// Preview defines model for Preview.
+type Preview struct {
+	About   *FileAbout   `json:"about,omitempty"`
+	Columns []Understood `json:"columns"`
+
+	// Everything the counts are of the whole and not of a sample
+	Everything bool `json:"everything"`
+
+	// Guessed nobody has given a shape yet
+	Guessed *bool        `json:"guessed,omitempty"`
+	Id      IdVerdict    `json:"id"`
+	Left    []LeftReason `json:"left"`
+
+	// Next what to do now
+	Next     string       `json:"next"`
+	Problems []Rejection  `json:"problems"`
+	Records  int          `json:"records"`
+	Rejected int          `json:"rejected"`
+	Rows     []PreviewRow `json:"rows"`
+
+	// Shape the shape that the rows were read with
+	Shape  string `json:"shape"`
+	System string `json:"system"`
+}
+
+// PreviewInput defines model for PreviewInput.
+type PreviewInput struct {
+	// File a file that was sent before
+	File  *string `json:"file,omitempty"`
+	First *int    `json:"first,omitempty"`
+
+	// Settings to try on a file: format, delimiter, encoding, sheet
+	Settings *map[string]string `json:"settings,omitempty"`
+
+	// Shape to try; the system's own when not given
+	Shape *string `json:"shape,omitempty"`
+	Skip  *int    `json:"skip,omitempty"`
+}
+
+// PreviewRow defines model for PreviewRow.
+type PreviewRow struct {
+	Id     string              `json:"id"`
+	Line   *int                `json:"line,omitempty"`
+	Values map[string][]string `json:"values"`
+}
+
+// Probe defines model for Probe.
+type Probe struct {
+	At     time.Time   `json:"at"`
+	Kind   SystemKind  `json:"kind"`
+	Ok     bool        `json:"ok"`
+	Steps  []ProbeStep `json:"steps"`
+	System string      `json:"system"`
+}
+
+// ProbeStep defines model for ProbeStep.
+type ProbeStep struct {
+	Means  *string        `json:"means,omitempty"`
+	Millis int64          `json:"millis"`
+	Name   string         `json:"name"`
+	Next   *string        `json:"next,omitempty"`
+	Said   string         `json:"said"`
+	State  ProbeStepState `json:"state"`
+}
+
+// ProbeStepState defines model for ProbeStep.State.
+type ProbeStepState string
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail   *string          `json:"detail,omitempty"`
@@ -651,11 +918,38 @@ type Record struct {
 	Values map[string][]string `json:"values"`
 }
 
+// RecordChange defines model for RecordChange.
+type RecordChange struct {
+	Attributes []AttributeChange `json:"attributes"`
+	Id         string            `json:"id"`
+	Kind       RecordChangeKind  `json:"kind"`
+	Label      *string           `json:"label,omitempty"`
+}
+
+// RecordChangeKind defines model for RecordChange.Kind.
+type RecordChangeKind string
+
+// RecordHistory defines model for RecordHistory.
+type RecordHistory struct {
+	Id       string          `json:"id"`
+	System   string          `json:"system"`
+	Versions []RecordVersion `json:"versions"`
+}
+
 // RecordList defines model for RecordList.
 type RecordList struct {
 	Items []Record `json:"items"`
 	Next  *string  `json:"next,omitempty"`
 	Total int      `json:"total"`
+}
+
+// RecordVersion defines model for RecordVersion.
+type RecordVersion struct {
+	Since       time.Time           `json:"since"`
+	SinceRoster int64               `json:"sinceRoster"`
+	Until       *time.Time          `json:"until,omitempty"`
+	UntilRoster *int64              `json:"untilRoster,omitempty"`
+	Values      map[string][]string `json:"values"`
 }
 
 // Rejection defines model for Rejection.
@@ -683,8 +977,11 @@ type Roster struct {
 	Error    *string      `json:"error,omitempty"`
 	Extent   RosterExtent `json:"extent"`
 	Id       int64        `json:"id"`
+	LeftOut  int          `json:"leftOut"`
+	Name     *string      `json:"name,omitempty"`
 	Records  int          `json:"records"`
 	Rejected int          `json:"rejected"`
+	Scope    *string      `json:"scope,omitempty"`
 	Started  time.Time    `json:"started"`
 	State    RosterState  `json:"state"`
 	System   string       `json:"system"`
@@ -697,6 +994,19 @@ type RosterExtent string
 
 // RosterState defines model for Roster.State.
 type RosterState string
+
+// RosterComparison defines model for RosterComparison.
+type RosterComparison struct {
+	// Attributes records that changed in it
+	Attributes []ValueCount   `json:"attributes"`
+	Came       int            `json:"came"`
+	Changed    int            `json:"changed"`
+	Items      []RecordChange `json:"items"`
+	Newer      Roster         `json:"newer"`
+	Next       *string        `json:"next,omitempty"`
+	Older      Roster         `json:"older"`
+	Went       int            `json:"went"`
+}
 
 // RosterList defines model for RosterList.
 type RosterList struct {
@@ -761,6 +1071,11 @@ type SealInput struct {
 	Overrule *string `json:"overrule,omitempty"`
 }
 
+// SentFile defines model for SentFile.
+type SentFile struct {
+	File string `json:"file"`
+}
+
 // Side defines model for Side.
 type Side struct {
 	Contested int `json:"contested"`
@@ -778,6 +1093,13 @@ type SignIn struct {
 	Password string `json:"password"`
 }
 
+// Statistics defines model for Statistics.
+type Statistics struct {
+	Attributes []AttributeStatistics `json:"attributes"`
+	Records    int                   `json:"records"`
+	Roster     int64                 `json:"roster"`
+}
+
 // Switch defines model for Switch.
 type Switch struct {
 	On bool `json:"on"`
@@ -785,11 +1107,19 @@ type Switch struct {
 
 // System defines model for System.
 type System struct {
-	HasSecret bool              `json:"hasSecret"`
-	Kind      SystemKind        `json:"kind"`
-	Latest    *Roster           `json:"latest,omitempty"`
-	Name      string            `json:"name"`
-	Notes     []string          `json:"notes"`
+	// AtOnce requests at a time; 0 is no limit
+	AtOnce    int  `json:"atOnce"`
+	HasSecret bool `json:"hasSecret"`
+
+	// KeepDays how long rosters are kept; 0 for ever
+	KeepDays int        `json:"keepDays"`
+	Kind     SystemKind `json:"kind"`
+	Latest   *Roster    `json:"latest,omitempty"`
+	Name     string     `json:"name"`
+	Notes    []string   `json:"notes"`
+
+	// PerSecond requests a second; 0 is no limit
+	PerSecond float32           `json:"perSecond"`
 	Records   *int              `json:"records,omitempty"`
 	Settings  map[string]string `json:"settings"`
 	Shape     string            `json:"shape"`
@@ -799,10 +1129,18 @@ type System struct {
 
 // SystemInput defines model for SystemInput.
 type SystemInput struct {
-	Kind     SystemKind         `json:"kind"`
-	Secret   *string            `json:"secret,omitempty"`
-	Settings *map[string]string `json:"settings,omitempty"`
-	Shape    *string            `json:"shape,omitempty"`
+	// AtOnce requests at a time; 0 is no limit
+	AtOnce *int `json:"atOnce,omitempty"`
+
+	// KeepDays how long rosters are kept; 0 for ever
+	KeepDays *int       `json:"keepDays,omitempty"`
+	Kind     SystemKind `json:"kind"`
+
+	// PerSecond requests a second; 0 is no limit
+	PerSecond *float32           `json:"perSecond,omitempty"`
+	Secret    *string            `json:"secret,omitempty"`
+	Settings  *map[string]string `json:"settings,omitempty"`
+	Shape     *string            `json:"shape,omitempty"`
 }
 
 // SystemKind defines model for SystemKind.
@@ -850,6 +1188,19 @@ type Token struct {
 	Secret  string     `json:"secret"`
 }
 
+// Understood defines model for Understood.
+type Understood struct {
+	Attribute  *string  `json:"attribute,omitempty"`
+	Because    string   `json:"because"`
+	Confidence float32  `json:"confidence"`
+	Distinct   int      `json:"distinct"`
+	Examples   []string `json:"examples"`
+	Filled     int      `json:"filled"`
+	Kind       string   `json:"kind"`
+	Native     string   `json:"native"`
+	Note       *string  `json:"note,omitempty"`
+}
+
 // User defines model for User.
 type User struct {
 	Created time.Time `json:"created"`
@@ -860,6 +1211,12 @@ type User struct {
 // UserList defines model for UserList.
 type UserList struct {
 	Items []User `json:"items"`
+}
+
+// ValueCount defines model for ValueCount.
+type ValueCount struct {
+	Count int    `json:"count"`
+	Value string `json:"value"`
 }
 
 // Verdict defines model for Verdict.
@@ -959,6 +1316,14 @@ type ListVerdictsParams struct {
 // ListVerdictsParamsSide defines parameters for ListVerdicts.
 type ListVerdictsParamsSide string
 
+// GetTemplateParams defines parameters for GetTemplate.
+type GetTemplateParams struct {
+	Format *GetTemplateParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// GetTemplateParamsFormat defines parameters for GetTemplate.
+type GetTemplateParamsFormat string
+
 // WhyParams defines parameters for Why.
 type WhyParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
@@ -970,6 +1335,56 @@ type ListChangesParams struct {
 	Verb    *string `form:"verb,omitempty" json:"verb,omitempty"`
 	Outcome *string `form:"outcome,omitempty" json:"outcome,omitempty"`
 
+	// Q text to find
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CompareRostersParams defines parameters for CompareRosters.
+type CompareRostersParams struct {
+	// With the older roster; the one before when not given
+	With *int64                    `form:"with,omitempty" json:"with,omitempty"`
+	Kind *CompareRostersParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Attribute changed ones of this attribute only
+	Attribute *string `form:"attribute,omitempty" json:"attribute,omitempty"`
+
+	// Q text to find
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CompareRostersParamsKind defines parameters for CompareRosters.
+type CompareRostersParamsKind string
+
+// ExportRosterParams defines parameters for ExportRoster.
+type ExportRosterParams struct {
+	Format *ExportRosterParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Columns attributes in their order, separated by commas; all when not given
+	Columns *string `form:"columns,omitempty" json:"columns,omitempty"`
+
+	// Q only records that hold this text
+	Q    *string `form:"q,omitempty" json:"q,omitempty"`
+	Skip *int    `form:"skip,omitempty" json:"skip,omitempty"`
+
+	// First at most so many; 0 all
+	First *int `form:"first,omitempty" json:"first,omitempty"`
+
+	// Native the system's own attributes and values instead of the canonical ones
+	Native *bool `form:"native,omitempty" json:"native,omitempty"`
+
+	// People for a spreadsheet - cells that it would run as formulas are defused
+	People *bool `form:"people,omitempty" json:"people,omitempty"`
+}
+
+// ExportRosterParamsFormat defines parameters for ExportRoster.
+type ExportRosterParamsFormat string
+
+// ListLeftOutParams defines parameters for ListLeftOut.
+type ListLeftOutParams struct {
 	// Q text to find
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -1002,11 +1417,37 @@ type PutSystemParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// GetRecordHistoryParams defines parameters for GetRecordHistory.
+type GetRecordHistoryParams struct {
+	Id string `form:"id" json:"id"`
+
+	// At only the version of that day or instant
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+}
+
 // ListRostersParams defines parameters for ListRosters.
 type ListRostersParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// TakeRosterParams defines parameters for TakeRoster.
+type TakeRosterParams struct {
+	// Extent everything or only what changed
+	Extent *TakeRosterParamsExtent `form:"extent,omitempty" json:"extent,omitempty"`
+
+	// Name what people call it
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
+
+	// NewScope what the system covers was changed on purpose
+	NewScope *bool `form:"newScope,omitempty" json:"newScope,omitempty"`
+
+	// File a file that was sent before
+	File *string `form:"file,omitempty" json:"file,omitempty"`
+}
+
+// TakeRosterParamsExtent defines parameters for TakeRoster.
+type TakeRosterParamsExtent string
 
 // ListTasksParams defines parameters for ListTasks.
 type ListTasksParams struct {
@@ -1053,6 +1494,9 @@ type SignInJSONRequestBody = SignIn
 
 // PutSystemJSONRequestBody defines body for PutSystem for application/json ContentType.
 type PutSystemJSONRequestBody = SystemInput
+
+// PreviewSystemJSONRequestBody defines body for PreviewSystem for application/json ContentType.
+type PreviewSystemJSONRequestBody = PreviewInput
 
 // SetWritingJSONRequestBody defines body for SetWriting for application/json ContentType.
 type SetWritingJSONRequestBody = Switch
@@ -1131,6 +1575,9 @@ type ServerInterface interface {
 	// ClearRuling Clear a ruling
 	// (DELETE /lanes/{lane}/rulings/{ruling})
 	ClearRuling(ctx *echo.Context, lane string, ruling int64) error
+	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
+	// (GET /lanes/{lane}/template)
+	GetTemplate(ctx *echo.Context, lane string, params GetTemplateParams) error
 	// Why Why a record stands where it does
 	// (GET /lanes/{lane}/why)
 	Why(ctx *echo.Context, lane string, params WhyParams) error
@@ -1155,12 +1602,24 @@ type ServerInterface interface {
 	// GetRoster One roster
 	// (GET /rosters/{roster})
 	GetRoster(ctx *echo.Context, roster int64) error
+	// CompareRosters Who came, went and changed since another roster of the system, per attribute
+	// (GET /rosters/{roster}/comparison)
+	CompareRosters(ctx *echo.Context, roster int64, params CompareRostersParams) error
+	// ExportRoster The records of a roster as a file
+	// (GET /rosters/{roster}/export)
+	ExportRoster(ctx *echo.Context, roster int64, params ExportRosterParams) error
+	// ListLeftOut What a reading left out, and how much for which reason
+	// (GET /rosters/{roster}/left-out)
+	ListLeftOut(ctx *echo.Context, roster int64, params ListLeftOutParams) error
 	// ListRecords The records of a roster by id, with their native values
 	// (GET /rosters/{roster}/records)
 	ListRecords(ctx *echo.Context, roster int64, params ListRecordsParams) error
 	// ListRejections Records of a roster that could not be read
 	// (GET /rosters/{roster}/rejections)
 	ListRejections(ctx *echo.Context, roster int64, params ListRejectionsParams) error
+	// GetStatistics Coverage, uniqueness and the most frequent values of every attribute
+	// (GET /rosters/{roster}/statistics)
+	GetStatistics(ctx *echo.Context, roster int64) error
 	// GetRun One run with its counts
 	// (GET /runs/{run})
 	GetRun(ctx *echo.Context, run int64) error
@@ -1191,12 +1650,24 @@ type ServerInterface interface {
 	// PutSystem Make a system or change it; a secret that is not given stays
 	// (PUT /systems/{system})
 	PutSystem(ctx *echo.Context, system string, params PutSystemParams) error
+	// SendFile Send a file for a preview and a roster; it is kept for a day
+	// (POST /systems/{system}/files)
+	SendFile(ctx *echo.Context, system string) error
+	// GetRecordHistory One record through time, newest version first; a record that was never there is 404
+	// (GET /systems/{system}/history)
+	GetRecordHistory(ctx *echo.Context, system string, params GetRecordHistoryParams) error
+	// PreviewSystem What would be understood of a system or a file that was sent, before it becomes a roster
+	// (POST /systems/{system}/preview)
+	PreviewSystem(ctx *echo.Context, system string) error
+	// ProbeSystem Try the connection step by step; the report holds nothing secret
+	// (POST /systems/{system}/probe)
+	ProbeSystem(ctx *echo.Context, system string) error
 	// ListRosters The rosters of a system, newest first
 	// (GET /systems/{system}/rosters)
 	ListRosters(ctx *echo.Context, system string, params ListRostersParams) error
 	// TakeRoster Take a roster in the background; a file system may be sent its file as the body
 	// (POST /systems/{system}/rosters)
-	TakeRoster(ctx *echo.Context, system string) error
+	TakeRoster(ctx *echo.Context, system string, params TakeRosterParams) error
 	// SetWriting Open a system for writing, or close it
 	// (PUT /systems/{system}/writing)
 	SetWriting(ctx *echo.Context, system string) error
@@ -1209,6 +1680,9 @@ type ServerInterface interface {
 	// WatchTask Progress as server-sent events, until the task ends
 	// (GET /tasks/{task}/events)
 	WatchTask(ctx *echo.Context, task int64) error
+	// HaltTask Ask a task to stop; a reading that is halted leaves nothing behind
+	// (POST /tasks/{task}/halt)
+	HaltTask(ctx *echo.Context, task int64) error
 	// GetTaskLog What a task did, record by record
 	// (GET /tasks/{task}/log)
 	GetTaskLog(ctx *echo.Context, task int64, params GetTaskLogParams) error
@@ -1716,6 +2190,31 @@ func (w *ServerInterfaceWrapper) ClearRuling(ctx *echo.Context) error {
 	return err
 }
 
+// GetTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTemplateParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetTemplate(ctx, lane, params)
+	return err
+}
+
 // Why converts echo context to params.
 func (w *ServerInterfaceWrapper) Why(ctx *echo.Context) error {
 	var err error
@@ -1890,6 +2389,172 @@ func (w *ServerInterfaceWrapper) GetRoster(ctx *echo.Context) error {
 	return err
 }
 
+// CompareRosters converts echo context to params.
+func (w *ServerInterfaceWrapper) CompareRosters(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "roster" -------------
+	var roster int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter roster: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareRostersParams
+	// ------------- Optional query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "with", ctx.QueryParams(), &params.With, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter with: %s", err))
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", ctx.QueryParams(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter kind: %s", err))
+	}
+
+	// ------------- Optional query parameter "attribute" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "attribute", ctx.QueryParams(), &params.Attribute, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter attribute: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CompareRosters(ctx, roster, params)
+	return err
+}
+
+// ExportRoster converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportRoster(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "roster" -------------
+	var roster int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter roster: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportRosterParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// ------------- Optional query parameter "columns" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "columns", ctx.QueryParams(), &params.Columns, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter columns: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "skip" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "skip", ctx.QueryParams(), &params.Skip, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter skip: %s", err))
+	}
+
+	// ------------- Optional query parameter "first" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "first", ctx.QueryParams(), &params.First, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter first: %s", err))
+	}
+
+	// ------------- Optional query parameter "native" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "native", ctx.QueryParams(), &params.Native, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter native: %s", err))
+	}
+
+	// ------------- Optional query parameter "people" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "people", ctx.QueryParams(), &params.People, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter people: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportRoster(ctx, roster, params)
+	return err
+}
+
+// ListLeftOut converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLeftOut(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "roster" -------------
+	var roster int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter roster: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListLeftOutParams
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLeftOut(ctx, roster, params)
+	return err
+}
+
 // ListRecords converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRecords(ctx *echo.Context) error {
 	var err error
@@ -1958,6 +2623,22 @@ func (w *ServerInterfaceWrapper) ListRejections(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListRejections(ctx, roster, params)
+	return err
+}
+
+// GetStatistics converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStatistics(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "roster" -------------
+	var roster int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter roster: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStatistics(ctx, roster)
 	return err
 }
 
@@ -2143,6 +2824,86 @@ func (w *ServerInterfaceWrapper) PutSystem(ctx *echo.Context) error {
 	return err
 }
 
+// SendFile converts echo context to params.
+func (w *ServerInterfaceWrapper) SendFile(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "system" -------------
+	var system string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter system: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SendFile(ctx, system)
+	return err
+}
+
+// GetRecordHistory converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRecordHistory(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "system" -------------
+	var system string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter system: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetRecordHistoryParams
+	// ------------- Required query parameter "id" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "id", ctx.QueryParams(), &params.Id, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", ctx.QueryParams(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter at: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRecordHistory(ctx, system, params)
+	return err
+}
+
+// PreviewSystem converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewSystem(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "system" -------------
+	var system string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter system: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewSystem(ctx, system)
+	return err
+}
+
+// ProbeSystem converts echo context to params.
+func (w *ServerInterfaceWrapper) ProbeSystem(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "system" -------------
+	var system string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter system: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ProbeSystem(ctx, system)
+	return err
+}
+
 // ListRosters converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRosters(ctx *echo.Context) error {
 	var err error
@@ -2186,8 +2947,38 @@ func (w *ServerInterfaceWrapper) TakeRoster(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter system: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TakeRosterParams
+	// ------------- Optional query parameter "extent" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "extent", ctx.QueryParams(), &params.Extent, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter extent: %s", err))
+	}
+
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Optional query parameter "newScope" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "newScope", ctx.QueryParams(), &params.NewScope, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter newScope: %s", err))
+	}
+
+	// ------------- Optional query parameter "file" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "file", ctx.QueryParams(), &params.File, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter file: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.TakeRoster(ctx, system)
+	err = w.Handler.TakeRoster(ctx, system, params)
 	return err
 }
 
@@ -2261,6 +3052,22 @@ func (w *ServerInterfaceWrapper) WatchTask(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.WatchTask(ctx, task)
+	return err
+}
+
+// HaltTask converts echo context to params.
+func (w *ServerInterfaceWrapper) HaltTask(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "task" -------------
+	var task int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "task", ctx.Param("task"), &task, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter task: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.HaltTask(ctx, task)
 	return err
 }
 
@@ -2412,14 +3219,23 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/systems/:system", wrapper.GetSystem, options.OperationMiddlewares["getSystem"]...)
 	router.PUT(options.BaseURL+"/systems/:system", wrapper.PutSystem, options.OperationMiddlewares["putSystem"]...)
 	router.PUT(options.BaseURL+"/systems/:system/writing", wrapper.SetWriting, options.OperationMiddlewares["setWriting"]...)
+	router.POST(options.BaseURL+"/systems/:system/probe", wrapper.ProbeSystem, options.OperationMiddlewares["probeSystem"]...)
+	router.POST(options.BaseURL+"/systems/:system/files", wrapper.SendFile, options.OperationMiddlewares["sendFile"]...)
+	router.POST(options.BaseURL+"/systems/:system/preview", wrapper.PreviewSystem, options.OperationMiddlewares["previewSystem"]...)
+	router.GET(options.BaseURL+"/systems/:system/history", wrapper.GetRecordHistory, options.OperationMiddlewares["getRecordHistory"]...)
 	router.GET(options.BaseURL+"/systems/:system/rosters", wrapper.ListRosters, options.OperationMiddlewares["listRosters"]...)
 	router.POST(options.BaseURL+"/systems/:system/rosters", wrapper.TakeRoster, options.OperationMiddlewares["takeRoster"]...)
 	router.GET(options.BaseURL+"/rosters/:roster", wrapper.GetRoster, options.OperationMiddlewares["getRoster"]...)
 	router.GET(options.BaseURL+"/rosters/:roster/records", wrapper.ListRecords, options.OperationMiddlewares["listRecords"]...)
 	router.GET(options.BaseURL+"/rosters/:roster/rejections", wrapper.ListRejections, options.OperationMiddlewares["listRejections"]...)
+	router.GET(options.BaseURL+"/rosters/:roster/left-out", wrapper.ListLeftOut, options.OperationMiddlewares["listLeftOut"]...)
+	router.GET(options.BaseURL+"/rosters/:roster/statistics", wrapper.GetStatistics, options.OperationMiddlewares["getStatistics"]...)
+	router.GET(options.BaseURL+"/rosters/:roster/comparison", wrapper.CompareRosters, options.OperationMiddlewares["compareRosters"]...)
+	router.GET(options.BaseURL+"/rosters/:roster/export", wrapper.ExportRoster, options.OperationMiddlewares["exportRoster"]...)
 	router.GET(options.BaseURL+"/lanes", wrapper.ListLanes, options.OperationMiddlewares["listLanes"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane", wrapper.RemoveLane, options.OperationMiddlewares["removeLane"]...)
 	router.GET(options.BaseURL+"/lanes/:lane", wrapper.GetLane, options.OperationMiddlewares["getLane"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/template", wrapper.GetTemplate, options.OperationMiddlewares["getTemplate"]...)
 	router.PUT(options.BaseURL+"/lanes/:lane/observing", wrapper.SetObserving, options.OperationMiddlewares["setObserving"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/charter", wrapper.GetCharter, options.OperationMiddlewares["getCharter"]...)
 	router.PUT(options.BaseURL+"/lanes/:lane/charter", wrapper.PutCharter, options.OperationMiddlewares["putCharter"]...)
@@ -2447,6 +3263,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/runs/:run/receipts", wrapper.ListReceipts, options.OperationMiddlewares["listReceipts"]...)
 	router.GET(options.BaseURL+"/tasks", wrapper.ListTasks, options.OperationMiddlewares["listTasks"]...)
 	router.GET(options.BaseURL+"/tasks/:task", wrapper.GetTask, options.OperationMiddlewares["getTask"]...)
+	router.POST(options.BaseURL+"/tasks/:task/halt", wrapper.HaltTask, options.OperationMiddlewares["haltTask"]...)
 	router.GET(options.BaseURL+"/tasks/:task/log", wrapper.GetTaskLog, options.OperationMiddlewares["getTaskLog"]...)
 	router.GET(options.BaseURL+"/tasks/:task/events", wrapper.WatchTask, options.OperationMiddlewares["watchTask"]...)
 	router.GET(options.BaseURL+"/freeze", wrapper.GetFreeze, options.OperationMiddlewares["getFreeze"]...)
@@ -3303,6 +4120,52 @@ func (response ClearRulingdefaultApplicationProblemPlusJSONResponse) VisitClearR
 	return err
 }
 
+type GetTemplateRequestObject struct {
+	Lane   string `json:"lane"`
+	Params GetTemplateParams
+}
+
+type GetTemplateResponseObject interface {
+	VisitGetTemplateResponse(w http.ResponseWriter) error
+}
+
+type GetTemplate200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetTemplate200ApplicationoctetStreamResponse) VisitGetTemplateResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTemplatedefaultApplicationProblemPlusJSONResponse) VisitGetTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type WhyRequestObject struct {
 	Lane   string `json:"lane"`
 	Params WhyParams
@@ -3618,6 +4481,132 @@ func (response GetRosterdefaultApplicationProblemPlusJSONResponse) VisitGetRoste
 	return err
 }
 
+type CompareRostersRequestObject struct {
+	Roster int64 `json:"roster"`
+	Params CompareRostersParams
+}
+
+type CompareRostersResponseObject interface {
+	VisitCompareRostersResponse(w http.ResponseWriter) error
+}
+
+type CompareRosters200JSONResponse RosterComparison
+
+func (response CompareRosters200JSONResponse) VisitCompareRostersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareRostersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareRostersdefaultApplicationProblemPlusJSONResponse) VisitCompareRostersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportRosterRequestObject struct {
+	Roster int64 `json:"roster"`
+	Params ExportRosterParams
+}
+
+type ExportRosterResponseObject interface {
+	VisitExportRosterResponse(w http.ResponseWriter) error
+}
+
+type ExportRoster200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportRoster200ApplicationoctetStreamResponse) VisitExportRosterResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportRosterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportRosterdefaultApplicationProblemPlusJSONResponse) VisitExportRosterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLeftOutRequestObject struct {
+	Roster int64 `json:"roster"`
+	Params ListLeftOutParams
+}
+
+type ListLeftOutResponseObject interface {
+	VisitListLeftOutResponse(w http.ResponseWriter) error
+}
+
+type ListLeftOut200JSONResponse LeftOutList
+
+func (response ListLeftOut200JSONResponse) VisitListLeftOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLeftOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLeftOutdefaultApplicationProblemPlusJSONResponse) VisitListLeftOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRecordsRequestObject struct {
 	Roster int64 `json:"roster"`
 	Params ListRecordsParams
@@ -3687,6 +4676,45 @@ type ListRejectionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListRejectionsdefaultApplicationProblemPlusJSONResponse) VisitListRejectionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStatisticsRequestObject struct {
+	Roster int64 `json:"roster"`
+}
+
+type GetStatisticsResponseObject interface {
+	VisitGetStatisticsResponse(w http.ResponseWriter) error
+}
+
+type GetStatistics200JSONResponse Statistics
+
+func (response GetStatistics200JSONResponse) VisitGetStatisticsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStatisticsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStatisticsdefaultApplicationProblemPlusJSONResponse) VisitGetStatisticsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4077,6 +5105,165 @@ func (response PutSystemdefaultApplicationProblemPlusJSONResponse) VisitPutSyste
 	return err
 }
 
+type SendFileRequestObject struct {
+	System string `json:"system"`
+	Body   io.Reader
+}
+
+type SendFileResponseObject interface {
+	VisitSendFileResponse(w http.ResponseWriter) error
+}
+
+type SendFile201JSONResponse SentFile
+
+func (response SendFile201JSONResponse) VisitSendFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendFiledefaultApplicationProblemPlusJSONResponse) VisitSendFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRecordHistoryRequestObject struct {
+	System string `json:"system"`
+	Params GetRecordHistoryParams
+}
+
+type GetRecordHistoryResponseObject interface {
+	VisitGetRecordHistoryResponse(w http.ResponseWriter) error
+}
+
+type GetRecordHistory200JSONResponse RecordHistory
+
+func (response GetRecordHistory200JSONResponse) VisitGetRecordHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRecordHistorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRecordHistorydefaultApplicationProblemPlusJSONResponse) VisitGetRecordHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewSystemRequestObject struct {
+	System string `json:"system"`
+	Body   *PreviewSystemJSONRequestBody
+}
+
+type PreviewSystemResponseObject interface {
+	VisitPreviewSystemResponse(w http.ResponseWriter) error
+}
+
+type PreviewSystem200JSONResponse Preview
+
+func (response PreviewSystem200JSONResponse) VisitPreviewSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewSystemdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewSystemdefaultApplicationProblemPlusJSONResponse) VisitPreviewSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProbeSystemRequestObject struct {
+	System string `json:"system"`
+}
+
+type ProbeSystemResponseObject interface {
+	VisitProbeSystemResponse(w http.ResponseWriter) error
+}
+
+type ProbeSystem200JSONResponse Probe
+
+func (response ProbeSystem200JSONResponse) VisitProbeSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProbeSystemdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProbeSystemdefaultApplicationProblemPlusJSONResponse) VisitProbeSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRostersRequestObject struct {
 	System string `json:"system"`
 	Params ListRostersParams
@@ -4119,6 +5306,7 @@ func (response ListRostersdefaultApplicationProblemPlusJSONResponse) VisitListRo
 
 type TakeRosterRequestObject struct {
 	System string `json:"system"`
+	Params TakeRosterParams
 	Body   io.Reader
 }
 
@@ -4332,6 +5520,45 @@ type WatchTaskdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response WatchTaskdefaultApplicationProblemPlusJSONResponse) VisitWatchTaskResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HaltTaskRequestObject struct {
+	Task int64 `json:"task"`
+}
+
+type HaltTaskResponseObject interface {
+	VisitHaltTaskResponse(w http.ResponseWriter) error
+}
+
+type HaltTask200JSONResponse Task
+
+func (response HaltTask200JSONResponse) VisitHaltTaskResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HaltTaskdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HaltTaskdefaultApplicationProblemPlusJSONResponse) VisitHaltTaskResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4601,6 +5828,9 @@ type StrictServerInterface interface {
 	// ClearRuling Clear a ruling
 	// (DELETE /lanes/{lane}/rulings/{ruling})
 	ClearRuling(ctx context.Context, request ClearRulingRequestObject) (ClearRulingResponseObject, error)
+	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
+	// (GET /lanes/{lane}/template)
+	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
 	// Why Why a record stands where it does
 	// (GET /lanes/{lane}/why)
 	Why(ctx context.Context, request WhyRequestObject) (WhyResponseObject, error)
@@ -4625,12 +5855,24 @@ type StrictServerInterface interface {
 	// GetRoster One roster
 	// (GET /rosters/{roster})
 	GetRoster(ctx context.Context, request GetRosterRequestObject) (GetRosterResponseObject, error)
+	// CompareRosters Who came, went and changed since another roster of the system, per attribute
+	// (GET /rosters/{roster}/comparison)
+	CompareRosters(ctx context.Context, request CompareRostersRequestObject) (CompareRostersResponseObject, error)
+	// ExportRoster The records of a roster as a file
+	// (GET /rosters/{roster}/export)
+	ExportRoster(ctx context.Context, request ExportRosterRequestObject) (ExportRosterResponseObject, error)
+	// ListLeftOut What a reading left out, and how much for which reason
+	// (GET /rosters/{roster}/left-out)
+	ListLeftOut(ctx context.Context, request ListLeftOutRequestObject) (ListLeftOutResponseObject, error)
 	// ListRecords The records of a roster by id, with their native values
 	// (GET /rosters/{roster}/records)
 	ListRecords(ctx context.Context, request ListRecordsRequestObject) (ListRecordsResponseObject, error)
 	// ListRejections Records of a roster that could not be read
 	// (GET /rosters/{roster}/rejections)
 	ListRejections(ctx context.Context, request ListRejectionsRequestObject) (ListRejectionsResponseObject, error)
+	// GetStatistics Coverage, uniqueness and the most frequent values of every attribute
+	// (GET /rosters/{roster}/statistics)
+	GetStatistics(ctx context.Context, request GetStatisticsRequestObject) (GetStatisticsResponseObject, error)
 	// GetRun One run with its counts
 	// (GET /runs/{run})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
@@ -4661,6 +5903,18 @@ type StrictServerInterface interface {
 	// PutSystem Make a system or change it; a secret that is not given stays
 	// (PUT /systems/{system})
 	PutSystem(ctx context.Context, request PutSystemRequestObject) (PutSystemResponseObject, error)
+	// SendFile Send a file for a preview and a roster; it is kept for a day
+	// (POST /systems/{system}/files)
+	SendFile(ctx context.Context, request SendFileRequestObject) (SendFileResponseObject, error)
+	// GetRecordHistory One record through time, newest version first; a record that was never there is 404
+	// (GET /systems/{system}/history)
+	GetRecordHistory(ctx context.Context, request GetRecordHistoryRequestObject) (GetRecordHistoryResponseObject, error)
+	// PreviewSystem What would be understood of a system or a file that was sent, before it becomes a roster
+	// (POST /systems/{system}/preview)
+	PreviewSystem(ctx context.Context, request PreviewSystemRequestObject) (PreviewSystemResponseObject, error)
+	// ProbeSystem Try the connection step by step; the report holds nothing secret
+	// (POST /systems/{system}/probe)
+	ProbeSystem(ctx context.Context, request ProbeSystemRequestObject) (ProbeSystemResponseObject, error)
 	// ListRosters The rosters of a system, newest first
 	// (GET /systems/{system}/rosters)
 	ListRosters(ctx context.Context, request ListRostersRequestObject) (ListRostersResponseObject, error)
@@ -4679,6 +5933,9 @@ type StrictServerInterface interface {
 	// WatchTask Progress as server-sent events, until the task ends
 	// (GET /tasks/{task}/events)
 	WatchTask(ctx context.Context, request WatchTaskRequestObject) (WatchTaskResponseObject, error)
+	// HaltTask Ask a task to stop; a reading that is halted leaves nothing behind
+	// (POST /tasks/{task}/halt)
+	HaltTask(ctx context.Context, request HaltTaskRequestObject) (HaltTaskResponseObject, error)
 	// GetTaskLog What a task did, record by record
 	// (GET /tasks/{task}/log)
 	GetTaskLog(ctx context.Context, request GetTaskLogRequestObject) (GetTaskLogResponseObject, error)
@@ -5418,6 +6675,32 @@ func (sh *strictHandler) ClearRuling(ctx *echo.Context, lane string, ruling int6
 	return nil
 }
 
+// GetTemplate operation middleware
+func (sh *strictHandler) GetTemplate(ctx *echo.Context, lane string, params GetTemplateParams) error {
+	var request GetTemplateRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTemplate(ctx.Request().Context(), request.(GetTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetTemplateResponseObject); ok {
+		return validResponse.VisitGetTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Why operation middleware
 func (sh *strictHandler) Why(ctx *echo.Context, lane string, params WhyParams) error {
 	var request WhyRequestObject
@@ -5664,6 +6947,84 @@ func (sh *strictHandler) GetRoster(ctx *echo.Context, roster int64) error {
 	return nil
 }
 
+// CompareRosters operation middleware
+func (sh *strictHandler) CompareRosters(ctx *echo.Context, roster int64, params CompareRostersParams) error {
+	var request CompareRostersRequestObject
+
+	request.Roster = roster
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareRosters(ctx.Request().Context(), request.(CompareRostersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareRosters")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareRostersResponseObject); ok {
+		return validResponse.VisitCompareRostersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportRoster operation middleware
+func (sh *strictHandler) ExportRoster(ctx *echo.Context, roster int64, params ExportRosterParams) error {
+	var request ExportRosterRequestObject
+
+	request.Roster = roster
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportRoster(ctx.Request().Context(), request.(ExportRosterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportRoster")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportRosterResponseObject); ok {
+		return validResponse.VisitExportRosterResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLeftOut operation middleware
+func (sh *strictHandler) ListLeftOut(ctx *echo.Context, roster int64, params ListLeftOutParams) error {
+	var request ListLeftOutRequestObject
+
+	request.Roster = roster
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLeftOut(ctx.Request().Context(), request.(ListLeftOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLeftOut")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLeftOutResponseObject); ok {
+		return validResponse.VisitListLeftOutResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRecords operation middleware
 func (sh *strictHandler) ListRecords(ctx *echo.Context, roster int64, params ListRecordsParams) error {
 	var request ListRecordsRequestObject
@@ -5710,6 +7071,31 @@ func (sh *strictHandler) ListRejections(ctx *echo.Context, roster int64, params 
 		return err
 	} else if validResponse, ok := response.(ListRejectionsResponseObject); ok {
 		return validResponse.VisitListRejectionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetStatistics operation middleware
+func (sh *strictHandler) GetStatistics(ctx *echo.Context, roster int64) error {
+	var request GetStatisticsRequestObject
+
+	request.Roster = roster
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStatistics(ctx.Request().Context(), request.(GetStatisticsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStatistics")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStatisticsResponseObject); ok {
+		return validResponse.VisitGetStatisticsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6008,6 +7394,132 @@ func (sh *strictHandler) PutSystem(ctx *echo.Context, system string, params PutS
 	return nil
 }
 
+// SendFile operation middleware
+func (sh *strictHandler) SendFile(ctx *echo.Context, system string) error {
+	var request SendFileRequestObject
+
+	request.System = system
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendFile(ctx.Request().Context(), request.(SendFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SendFileResponseObject); ok {
+		return validResponse.VisitSendFileResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetRecordHistory operation middleware
+func (sh *strictHandler) GetRecordHistory(ctx *echo.Context, system string, params GetRecordHistoryParams) error {
+	var request GetRecordHistoryRequestObject
+
+	request.System = system
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRecordHistory(ctx.Request().Context(), request.(GetRecordHistoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRecordHistory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRecordHistoryResponseObject); ok {
+		return validResponse.VisitGetRecordHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewSystem operation middleware
+func (sh *strictHandler) PreviewSystem(ctx *echo.Context, system string) error {
+	var request PreviewSystemRequestObject
+
+	request.System = system
+
+	var body PreviewSystemJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewSystem(ctx.Request().Context(), request.(PreviewSystemRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewSystem")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewSystemResponseObject); ok {
+		return validResponse.VisitPreviewSystemResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ProbeSystem operation middleware
+func (sh *strictHandler) ProbeSystem(ctx *echo.Context, system string) error {
+	var request ProbeSystemRequestObject
+
+	request.System = system
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProbeSystem(ctx.Request().Context(), request.(ProbeSystemRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProbeSystem")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ProbeSystemResponseObject); ok {
+		return validResponse.VisitProbeSystemResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRosters operation middleware
 func (sh *strictHandler) ListRosters(ctx *echo.Context, system string, params ListRostersParams) error {
 	var request ListRostersRequestObject
@@ -6035,10 +7547,11 @@ func (sh *strictHandler) ListRosters(ctx *echo.Context, system string, params Li
 }
 
 // TakeRoster operation middleware
-func (sh *strictHandler) TakeRoster(ctx *echo.Context, system string) error {
+func (sh *strictHandler) TakeRoster(ctx *echo.Context, system string, params TakeRosterParams) error {
 	var request TakeRosterRequestObject
 
 	request.System = system
+	request.Params = params
 
 	request.Body = ctx.Request().Body
 
@@ -6178,6 +7691,31 @@ func (sh *strictHandler) WatchTask(ctx *echo.Context, task int64) error {
 		return err
 	} else if validResponse, ok := response.(WatchTaskResponseObject); ok {
 		return validResponse.VisitWatchTaskResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// HaltTask operation middleware
+func (sh *strictHandler) HaltTask(ctx *echo.Context, task int64) error {
+	var request HaltTaskRequestObject
+
+	request.Task = task
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.HaltTask(ctx.Request().Context(), request.(HaltTaskRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HaltTask")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(HaltTaskResponseObject); ok {
+		return validResponse.VisitHaltTaskResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6357,98 +7895,132 @@ func (sh *strictHandler) CreateToken(ctx *echo.Context, user string) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7D3bchs3lr+C6t2HmdqWaWczu7Xyk5Nxsqk4Y5fsJA+2awV2H5IYNQEaQIvmqPTvWzgA+kICfZHYlJ3I",
-	"L6ZINC7nfsPpmyQT643gwLVKzm8SCWojuAL8440U8wLW5mMmuAauzUe62RQso5oJPtvYEf/xTyW4+U1l",
-	"K1hT8+nfJSyS8+TfZvX8M/urmvl5b29v0yQHlUm2MdMl58l2RTXZAtdkKwVfpoTynOCXWpBcJOYJN41Z",
-	"5UWWwUZTnoH5ayPFBqRm4I5C3a7W9PMr4Eu9Ss6/efr0aZro3QaS80RpyfgyuU2TkmtWmKELIddUJ+dJ",
-	"TjUkByNvq2/E/J+QafPsizJn+vsVZFeHe5hLcQX8hW5Nzbj+r2/ruRnXsARppgKupXtywGjGNc1wavfb",
-	"XIgCKMdtSvhUMgl5cv6+mrZ65GPsGC+5lrvDY9DMoufmEHJUH4DtTLN1AHZpMt8Fp8hBUwt9mufMrESL",
-	"N631Dx452L2CTwOhpkr70OG0e1AzU+L5cOOpB0I9Q7XzKDhfMaUPock0rNsfupilgZf64FRKin9z+Dzg",
-	"KHah0Da/o0WYe2iWidIJha7tvWU5mIk2IDYFDBu9tzv3aFqvGdrp9yvKl/GN9lDWwU+QMz0cCS9zpkPg",
-	"Z3lw8oLOIbwsB8jby8Zou0ZxuZ6DbAxtELModSbWvWB/7YYhnqSKsPI1yHnsB7ZgED7rll7DAArMk+ok",
-	"7hm3oIeWR4mHUZwGjsFVjpqGc1SaaKFpEUJDkNn8+MgxpLYo3aPl+wvTgnIIU57QMBw+bwqaQV4p6kMw",
-	"KVHKDGLkopy66JXHe7DD3dczVMt4EWyErj1IB1wjuvg0kAkfqHfPP/FNGSDqGsoNG+bZU/yX9ukv+2xw",
-	"UbHeUMmcIBguT6nWks1LHYYjfCpbDFKZIx1SZ2/P9QLVM5VaSPwKoRP9XdKFjgCxVk3Dha6RUKPkdMgo",
-	"Qa0RYPIuIHLYjtupKPJxD9R28XBcmEXs3qrnQ1j4gWZmpkPZPFZNKk31UK3i1Yd9JrgtxvPgvii6Dy3F",
-	"1iDaTk6wv72KniATOYy1SSJg6lDZ9qf4LiSsIQ8rCgVGrevIj8wZhUN0UQgpePzGItW5qz2lNfT9eh24",
-	"C+v82kTt8RwaJtPBCuMMB09L01sOadJhDf8gAf4Fk1gQLVJrsMNQuRGTDbjjiIjuX7PPhx+2iR9LKvMA",
-	"1IpCbFtioEEw+0Kg8VMOXKwZp1pE7PM1KEWXYUEgFhGWzSC2npZss4mJq4j5vgcYZ3N7jepWSysQtA+F",
-	"u6zXrQ8UAu7PsHt5zXLo8ieDR76C3VjBp1ZUQv6i4aQOV4D22Td3sAquQebMxg6Al2vUkksJhrtytlig",
-	"b2M3fTYvKL+qjZfq77nQK/fHxz4iNnAJ2kF+H3tnOQBLCEuvnBm8h55Sr0RUHWTWSP1thGGfJrnYcqUl",
-	"0HVE+WuwMr1L3F5AJnjGCobxRpSydB3hp7kCee30fMAELSgfYNsfRs9wwbQBodbRmuseACoG/2N4sIjH",
-	"PvcjHvh5JZavGL+nBing2hoenhsYXwj07yW3AAEphQxQerdorEMexwzoVeEHdCPt3pvRvC7ZhuA6AtIc",
-	"1CeI5P0SwGWUVyRbrkaEvy7M8F5ic4zi5g7t8R+wfSeuIOB15nQXsdf8GdoGQJ/oxKciW/hVhWIvA9dJ",
-	"kw1VaiusGbHnladfDKRf14FBz5u5wFBEyTOMfeXWZUK1IWFRKvxmQVmBH7aUacvC5ryQn4lr5B3Gz3JR",
-	"znWQp9uxkYC5XpRrHkZzwVrRmYE21IYa0PcxDc6d+uW7Gf2NUxN7eZyIXpRAnfs4TGAujf05nBqsuRoQ",
-	"FiuqVh0u5ACpGY2GibnSNCtgpFFlyEOWRSRILNtqfNgWZTl0pAJavPy8YXIvd9aJC/MQ5C/02Ce+23WH",
-	"LPoMjLc4EJ8QcWs+6jNaQ/++Tu9hfKtr27/Ta3iHG+o1OGxEBvnNQuQA+TXbuKguErM/lt9axSs1nJq0",
-	"2RVeN0A+hrK21uDxNXVNBE3pLOkCDXqksQSp39lQC8aZWuGXK1pYwF0LlodFcEz4dsSdFgyKPBKNjIQ0",
-	"XOL/mAkFTXUZI1+mC+gQQ324wF/9NNVSQdxIsRHKct6IuHhfNPBeIbxhYZeAm+geba+xt9sQEC4gA7bR",
-	"I2GwcCmtmFQarksONkS1hvVGR6hjDgshYaKlsyrtPCq7zPMxZoE5zLgnOjLMp0oXK18PdHyga0mz8aGZ",
-	"0cnrPQ5yqG7kqfcS1BWaKppzUPDU73feoNgO/jqGjvKsOoGaujiw2cIVIhdC6cHO+qj4dF2b0gUCX8JS",
-	"Met9baM7RbsWNi9w37WP5SDc3w84zIr38qBNtI6ihx4b+O8i/MuW6dXKGS13hnaH6YoRoj062Dtfus8A",
-	"NcE2qKGmycamG7athbI7ag2Ofn48kvDYC65OIUNCCZdIpvMw7RinnJJLoOFprmlRdkuBO+umEM245bqy",
-	"mBYOx8JZmOVPULh0AeZTUBscxHZ609rxiM9Qk9fFdToKEqoNHwf0/vRTcAoG/hoOYSHElREaQl45tzCp",
-	"oyxG+uRr4xcayRPyA2spvIendki4med0YcHgjyPNUxv2D1rGn30duT/odiXwQLWgVHS9KSB4rMF6TSKf",
-	"qBiBGbDHzqq0kfsjTqv2nXkjmazv7g/n4qqhI6md0hDOkWmqrgaedxtJGocElluxQkYdqvFHr+HXAFZq",
-	"icetVRNMkJyR/I7CdZaQp2C5sohVBXVUwN27vmIwCV8xProgKCo6G3ccBpTv4NKNAIKvvoyDMVLY0YBl",
-	"I1fybTBV4s/ruUhZarOZdUtyBdBrOKOF4GHxUEOmd7WJroe08vctKMZhdxQ2scR894TwRTk87zE2vHFv",
-	"Z6SzjsZGK+7refn6gEFOy10VxH0kfHdGoIpxHNUdQqBUXhFuNqQsUDz4qrUKH419RQguIjR8dqs3Fevv",
-	"HozLDeP0oR29BVrcd0uVhTa+Zi2+L5ZDyOLmGlTUislLe00vYu3BZ1hvImVma6ZUu46mGUOUmxWNJHE7",
-	"SFRvGefhve4H6x0d+Sfq/VSLN0+XNgBRHSsMxSX/iZ8o8R9O2FczBPe3ZTpbDa2NHFbv+LayLQ/I+S1k",
-	"EnQ4vOI1cedVLpz6ZzNyeDVXZctFK1PuEHbqNPUVaD0wLtd1vXBFN/e/7JImW8k0nbdyWTGMOpJxNkR1",
-	"DL+XxlxpA53NuzPxSycWdxFRNx75qiKl/VsqwST6URFycC9mkFEWB8rPe0bogtmUYcbWQYvTPnUMC87x",
-	"6t0tuHfOltgz4WhEQRyrpgXrio4RNFgKEdnq/V2mzmrDmCwaYRLercBlTKR8RDXMveMXn0oo40UIVY2Y",
-	"q0YIscXgmGPD23QSz5uXe1UirnzNWwdILClSd4wXjsGUyFMTxB4iZZAwtogpSrtqX713WyZueGir4XLJ",
-	"0WLiIWtRa2KKHfAYtIKAurv4/q2+XLAvwRVToyLr0eKAQiwZj9pdkZxM3pINXbf1B3m828gOzA+xMpj9",
-	"q60Mb5cNvP7nAHsMFHscPUz6pS7DO2THOvMdL6EeJAn8TMENrHadIb7Oi3P2bmjzFvGI6/r1heUA6OMM",
-	"0szK3/d63xXshs/TvAvVQSwjukDE+LMOeQ6D/sZVuI0o3fM1cSHfC8OO9w9TDr7y660DxEaLlppHa2Xg",
-	"/R4d2D+GIl8KslIyvXtr9unELlBpNR9uHn01+1U1wUrrjVW2yjuBRrglmRBXDLxJc25DGYwv/88PrI+/",
-	"YT/DznZCwsszWKnZ7Ijkk/SgiF4BseKXiAWhnFR3ksiW6RX+7qWyGVFfUyI25aOefOAf+MtrkDtiWBiN",
-	"VYL9Nggl9nREG9OECEkoyQRXogDitm27MZlVUK9+4OZ4OWGcXH4+w68uyV8KIa5SshXyKiUKaJESHxJL",
-	"SZ2zfE4uueBwSZgyO+HpB36poFhUXxAtCOW7uch3RLElx3X++oQYKa4IlUA2dAk5me8MIMSGfiqBXGal",
-	"VEJePvnAX0oppB14GetYdUn+cvHD9+R/vv3bf//VQpAShT41uTT4uTTnTT/w7QokmHNLwO1xSBEKhpyI",
-	"0rB58gGjpCwDrmzdWg5cswUz9JO82NBsBWffPHlaU0Tju7q+NXnn6KThxp8nzzDqtgFONyw5T/7zyTOc",
-	"aEP1Cul0RkvXZ2BpDb4Ksz/lyXliAIY9hPAZSdegQark/L2j1U8lyF29MQvBJG208upJpdym4ZkKtsZF",
-	"64lyWNCy0Mn5356mZla2NibF38ychi7wr2eBHiEf03Zfsm+ePu3oSTauF1ndpynQjQx9DvzWbTw8V7W5",
-	"RmezNFHlek3lzqDV8KVZh2hJWZESDltQmiyYVAZCjnmMOKiT+mYKi9pZ5huaBBGM7U48hqeFk+2sMh2g",
-	"cH4rxhBc2Yoy3gkgV6N1hiCy3T6EigHJ992xGgWU/k7Y5ghHgVCrk8ttW29pWcLthNhpdb6ZGj+UOKgT",
-	"uqSMK40Yw4gcqh2mldc3LdxhRQtibVF1LwhS9I+gXX+DCUHmVpgOWL+vwKgMQouCbCXepjPaYyHFv4AH",
-	"AJMmLhzbBsbbFjCOT7bNvgwnptrJUWAXaGEAjPGDCv05EbzYkUtvnlySNd0RvaLbFnKwAAuptqDcwiCq",
-	"Z1/hiAkhVl0enw5mL4qC4Ekrm5JJYtM7pC5wDXE1PjW7Mf/dWnVfgDXp25C6gLW4hlc2pxwySfBWZ21H",
-	"UO5pvybLMfbJofnw7aGZfSTo2bMRiiC0EDTicMWUFmgchVVZGhWEDwmm49LthDT7msMewNsEmxLvDqIH",
-	"46oa+mjYGxddeqo2KU6AoYih3eiWV03V33jv4/TmyMQmtbdCGCcLIYNiKaJT35QPg7gV0BzXdBP/tDj7",
-	"hepslYzm0z+k+TohvfzIrtGDt2KCGg+MOL7xJqsjp+c4DF0z4+mTNb1yoRdHBlHTwIuNZtAxair8UMen",
-	"Hk5y+C5t952n0eZt1FxtVGv4jG2+FzYdGFro0zF2+2cLcTRb6E1oa3sNKxaOW1ADH1z+79W6nn1mN+7T",
-	"7Yy22rzH7MpfuR3nY/gn5az2tItqC1+H2fqOXgEGlCtAkznNrgLSLqJRX/zhIH98Ddt4WcEg/Toduu1O",
-	"CPVmMcECd0JJTndDNFyr1VosavG60RftVO7L8ZHmqjJPbBBN7C+9Au1dVIyBWHxCSoQkBWjCNMZLoDP0",
-	"2qII41J1GzxvcMSDWjt/Mr1f9cGZjpAQqZiMRGrqyGxU/lgwPI/tu99Yt/zrlRWNJuSD5MWzo6J6QjTj",
-	"wQjFwAlZSLGOW3gpwSuPRpIshCRKrH3Oeohiac/VLVAu9sY+ipbTiZZAL4LpqG8P0UcQN1VNxUNFVr85",
-	"GiZsgerksAdX8IDgtnXLijCO3xpPYSlFiV77IBZ3tzWirO3K7B6Wp12RYXzeMRWR0UX8XbrHsMmXJuOa",
-	"ZaOTZoltbRFxjGHEm+BADPkRpSnPPZ+NTsLNGtV5cTVaVcd95Tmmxl3qCeWhhVZPziGsdMqT6pvjm7fN",
-	"i/4ntm992eiUeDVcSDXRW1GxInWsqegayKpcU57id1VLAvSY8THDskyRAoyhXIhhmQLHn7Mb+6Eza/59",
-	"AVQ6ODxgfE36HcQnvkvucbpYF8KNUFJtvBcrW1vlHpSYv692D2qUVF0+7z1T3Sb0yxDfBrJTqtmdoQHk",
-	"a6tVFbFlvUyTXECsUm3dWaX2y6QVar9MW50mjLyi6opVr9llekW2K5atSHVvqoaJgmJhYYKxvtmN+e+2",
-	"CzqD4zmuHuO4EuXp1xJcec3BBlaq4hW8AWRLVapGgSHibCJi1rgBFLX1vq9abJ0EKfF6lfkxJJjvZvvo",
-	"PX2B3lPjVa2TVwEZmrZRIeQjxomQOci0WcHoiIUIngGRJR/CUrLkHSXlFyU/uYSbwqjnIyz6b4657pSF",
-	"6lRKo/BtN31LFqLUPRErbLJ4SAb4dZQM3gIt/gB0UPc+OnGqc2Lt+mKzkeIaCHymmS52RK+YIm7jKZnv",
-	"bHmufQNFLyXgWxeilPCbYPmjzTO8HM+J63ITccpcmHl2Yz902ppVD+Z+yEs/9EuFve+SNKnFWUEhpAX3",
-	"IT8oaH9RdQw9EQ4ebbkTZvtc9+ppbblGCJw6CkURnbdMOU61ER9V2+2BFOyaN/cRcTXslHT8SGWN9ton",
-	"SCfvExmGcDNRFjnhQpO5IUWax2ir5Biy7Y5+XJTDDAHri3yxuqicOvQhy0bkw+VP++A+W1G7aNgQ+19a",
-	"PIJ/APgNnDAyzgm+vwZ9I+tPE6YxPKhjtlmNC2lfQdNrHNhBp8HJcSNGj9K5etHQ5NlwqsmWKhS/KVHA",
-	"NYZBKVdbkJCnnjznO1K9rqlHVtgmxFn9FqOw82ZG7R5SanxFNUE0t/eofbcZp0uNHFlSxtPBlUGKLfkZ",
-	"60CLa9o7UczDTn7igMcUaR3XvSg5f/+xpV83wA/b+PhWN4aWLXeRqjFxE00ct1ShSZS6G0+vy0AHkukS",
-	"uy9dL6K900WSVr4hRZeSels1rZgM+Y12sdNe4e9uwOF+nd3YDwOu67/17wzpF47V60W+siv7dt/WF+DC",
-	"Xo8o1Z6LOezW/kND69gEO7EPUMFg+P3t00L4a7jA3WzqfWKVNjmR/IL3Ez2HCll7Kc8xy5NJ0JZxmUIP",
-	"fsmugROl6U51XmLaF4Q+cNTtzLgxJya+P7sHUr9SauIopCtvR6PW4u/ONw3e0SsYkZs4ljKISRcNn/Us",
-	"U9dtqFfeypxxioSxP+nt7dfrrti7zT7Sd+CZPMdrsIVXQtgEag7W9WRa2d+o7QAxNxCNeDL7gsQ1nOq6",
-	"Ifu7G/IlUMbXdkN2ervE+k6OKhZC+hZiWPObFUIZ9dOpXDRVV92a5B2OeGzMGZEKEwv77yoh4PrV9gj5",
-	"CqezG/NfZ/j/nX1XVj9ju5dqfakR6ImFs7H+HQT6oD2DazNlvDTbGOJfFthR3eK2z2wf5jbcD7TsVLe0",
-	"pVhKUMqoMbzoL89QvVmApq77g1FwBioEeLTitIWPQiz7OOCVWJ4KGzFhB9f29QCP5vbIFhRieYpgP7U0",
-	"l7M89eX58537FCHCUvU5aL8q655NBpzqlSHTBvFKd45Y+CnS6xjfdYJvI5nG4vsHbO27Tk57CaxecxqA",
-	"5zmhCPJOow5xMrsx/w0Imzos9EvAUvXUkXyRIVOza5dOKAr75gB7b8EF49VgUM7swx0dvJGq7XuTTgfQ",
-	"SZjHHuLE3NNYdMoQXfMlEs9dFYFaiS23nYa42MZJop3Jqt/A8f6jUaXVSzbefzS4sYaMRX8pi+Q8mV0/",
-	"S24/3v5/AAAA//8=",
+	"7D1rcxs3kn8Fxbuq260bRUoue1cnf3Kyzm4qztolOcmHxHUGZ5ocrIbAGMCI4rr036/QAOZBAvOQOJSd",
+	"2F8skjN4dDf63Y0Pi1RsSsGBa7W4/LCQoErBFeCH11IsC9iYP1PBNXBt/qRlWbCUaib4eWmf+M9/KsHN",
+	"byrNYUPNX/8uYbW4XPzbeTP+uf1Vnftx7+/vk0UGKpWsNMMtLhfbnGqyBa7JVgq+TgjlGcEvtSCZWJg3",
+	"3DBmludpCqWmPAXzqZSiBKkZuK1Qt6oNvXsJfK3zxeVXFxcXyULvSlhcLpSWjK8X98mi4poV5tGVkBuq",
+	"F5eLjGpYHDx5X38jlv+EVJt3n2st2bLS8G1O+TqwEOofMB8OpuawNd8zDRsVfMB9QaWkO/NZFNmUF+6T",
+	"hYT3FZOQLS5/bS3GjmQX8LZvX9eaaqY0S9XUvaUIEVxuF80SUiEzRRgn25ylOWGauIeJYjwFonMgUigN",
+	"kixhJWQLGYxrWIM0E2RmXTzVhzNkbLUCaQjplhYVqODrK1YUfcvThvBSKuWOMB0cgVPNbsObVzmVfYNv",
+	"c6HAro5QLnQOEudioIgWIjidFmUH932n7Gcz8rei4noSUTiYtGBbb6VBqF1JkGqqjOlvc0hvDollKcUN",
+	"8Oe6c9AY1//9dXCzwLV0b454mnFNLSG435ZCFED5wWb9sPUr0W284FruAjSfWkwGcE71ARM502wT4CTJ",
+	"YrkLDpGBppYX0SxjZiZavO7MHzvwzeoVvB8JNVXZlw6H3YOaGRL3hwtPPBCaEeqVR8H5kil9CM2alkcR",
+	"dQsvAdbI4W7EVuxEoWV+Q4uwLKFpag7S4PKuWQZmoBJEWcC4p/dW515NmjlDK43KGvvSAGUd/AQZ0+OR",
+	"8CJjOgR+lgUHL+gSiojsg0xNk3682ixBth5tEbOodCo2g2B/5R5DPEkVOcq3IJexH9iKQXivWxqUBvsU",
+	"iHLX7sS94yb00PIo8TCK08AxTpWjpvEnyvB/TYsQGoKHzT8f2YbUFqX7usWjmWlBeUTrEhrGw+d1QVPI",
+	"arX1EExKVDKFGLkoJy4G+fEe7HD1zQj1NJ4FG6ZrN9ID14gsPg1kwhsaXPP3vKwCRN1AuaXRf3mB/5Ih",
+	"+WXfDU4qNiWVzDGC8fy0X/eF91XngNTqSA/X6VHL3Du1WFj4GUI7+qukKx0BYiOaxjNdw6HURKPjYFEo",
+	"NT4y4yhpWYnjcdHYTfX7ISx8R1Mz0iFvniomlaZ6rFTx4sO+E1wWK+D5UoRogy6FFV9di6VgHBTBH9Eu",
+	"y4FmIK11tAUJpKRKQUbELcqz8cA3DEWCeTd8UDIo2IbpjrxvnTCeisxB+OBHz2uDhhnACDXRjRAGIc+C",
+	"qKXoj4htp5eZ2N9eRokgFRlMVesilNaj9dif4quQsIEsLGsVGM1IR35kTq8eI85DdI3bb01S77teU9JA",
+	"38/Xg7uw2tRo+QPGV9sm359hmu7laWl+5StZ9BgU30mAf8EsSliH1FrHYSzrjbFXXHFEyg3POeQUHLeI",
+	"v1VUZgGoFYXYdthAi2D2mUDbnwVcbBinWkRMnA0oRddhRiBWkSObQmw+LVlZxthVxALaA4wzW7xS4mZL",
+	"ahB0N4WrbOZtNhQC7vfZzyAzlgbw2+d3oxG2pzRdFhDea8XZ+wpGeI/cxPUb9bBu4tA+foDdi1uWQZ9r",
+	"IbjiG9hNZeDWVfe85a8YL47tu68foCDeNngCXm1QYVpLAHQjrlaoFthFny0Lym8aPbb+vBQ6dx/eDh1G",
+	"A5egSuzXsbeXA7CEsPTSWUR76Kl0LqJiLbX2ys8TbLxkkYktV1oC3UT0QA1WNvWJjStIBU9ZwTAQY13R",
+	"mwhfWCqQt11FqW2NFJSPMPNCRwHFQAOhztba8x4AKgb/YzgzEI9DlmjcB/gSVvpVSKRExVWCUathTukG",
+	"cI/3zH0UKLhtTFEr7AKnzXFlNzUO3s0Usd1f1UAOKGZhGTZWjajBb8cKrkCsXzL+SC2ogFurPHtOyPhK",
+	"oJtPcnsYQEohA1yuX7w3ns9j+vVrLyR6k+za2079PvmM4DoCqTqoz+DQ/xFCqkOET0q2zid4wa/M44OE",
+	"75ikGzu0xn/A9o24gQDRZ3QXsTn8HrpK7JDYxLciS/hJhVywI+dJFiVVaiusKrznnEs+Gki/auID/mxm",
+	"gltlrolsKk1RZZCwqhR+s6LMhkS3lGl7hK3H48x7PPhZJqqlDp7pros0wNmKasPDaC5Yx0k70g4oqQH9",
+	"0KHBsRM/ff9Bf+1UhL1wbkQnkkCdC2Qcw1wbG2o8NViTK8AscqryHjfICK4ZdYqLpdI0LWCiQm3IQ1ZF",
+	"JFYkuyrcuCXKauyTCmjx4q5kci+E3osL8xJkz/XUN77Z9Xsuh5TLa3wQ3xBxizTq97DG6mMdN4du7r5l",
+	"/0Jv4Q0uaFD5sY5ZDrVf9gD5zbFxwR0kZr8tv7T6rDRwatNmX5TNAPkYwtpaAseX1A0RtLmzpCs05pDG",
+	"Fkj9TodaMc5Ujl/mtLCAuxUdA7zFgiXcMhtKOHB4V3rYQ+cd5veeX46H1088A6m0EEGWBbcgdzp3tlnX",
+	"665zINZcJVQCESv0vW9zUQBmxXGhzZeUKLqxRu7hgVlXtXe9OzgXS5HtSE4VWbNb4GaYnJZAdqCDI1ke",
+	"2rfTxluDSvBKH8WOaCgrkCiIOYGEi22IMbncxAlqBhhiZOFVuKytmAli3oz5+6TYTjhfllSvxDbioSkh",
+	"TCoWfRiTsblzW2WDMxJoRrZM50HuvVMaNiPSf+xzDf37tSSWu+EeWzB3FNDArQWkDtk7/AZZggVFxMO7",
+	"YkUAEpSY711oiiqigOsmgbCrmQbAsWLSssgNvWMbw4RQ3d0wbj99GRa02miFalLO1h4CBdFyR4Q5h2YD",
+	"l8QK34TUIbCE+HhXQmwEK5T4FaEPHP4ZEobF5H8oIracbHPgyEiQCRxAKKy9qxuGWYg1VC6CmQwxfBrS",
+	"Hh0TjSrALquzB+Tj1bS9lYakt5suTKZi+UiXwQ3jg+z1GvH2g3nSaJY3YQ1JaSinMBuxhGsNZZDXTGUN",
+	"uAvnSBA3C7+YKMxw4gO4bYDyMNo2rCjY2HTQqJUf9X71xQ26aglurnHnOPPw7Sjzu9EAcb56VzEoBW3G",
+	"npDvikGRTdv4ZEE5nA6lqa5iWjfTBfQcyyFyw1/9MPVUEfCVQlmDYUJWz1Ag/lHR83GuykBko/ZetufY",
+	"W20ICFeQAiv1RBisXM7F0XkrZk3BptQR6nCiep6p0zppdlJuLM+meDPMZqa90ZMfe6pkV+Vre44PdC1p",
+	"Oj2aODn1du8EOVS3smz30mtrNNU056Dgqd+vvEWxPefrGKa1P6ozWNdXB66mcH77FVbcjBSxk1JDmsz6",
+	"PhD4BPz6sD7WpfOgAO3KpuQ8du5j+TUf7748zOkdPIM2TXQSPQy47v4qwr8Y0zR3SsuDod3jcUN9dI8O",
+	"9vaX7B+AhmBb1NDQZGvRLZechbLbagOO4fN4JOaxlw8wBw8J5TrFtOaDjL845VRcAg0P8zR2Xl8CoYXD",
+	"YLHnhJqmvQLS8ZU13m70hklqLYytlWM+pPV2gs4Rgklt19U7i4Pl70xpESqai1FJzMisyx6mHQGZ+SM+",
+	"5JSvzVaLdz9ZfGvHOqVhJn+CQpsufA6rK6ak6LoDMkk+hIusoxPg45MmOB2vsLDqAqHXSdT4locDwIP5",
+	"23Gv2FgD0wV/e4oX6gUfh+x7POuPlkuYHdDigoWwDhohb1zsaNGEYg0jyzaMM8RZiDU2JLeHp65HqZ3Q",
+	"25S5h6qYJxmDNjcoaIfe+Q4MfqMYC+qoJS4UFNrWeC2ySYCb4FZ7RHxEpaKEmOdNTkolOHDVGb3Ceuk0",
+	"vUEPd53M4cKGb5NJUklTdTMSkNtI2nVIxtbSyGG55SZ0MIiEUsIiv8Fi8MQghfeWvXW0mL7mCK5pA+O2",
+	"Q8KjOxMkDz1nDxHEfXWvW8sDegexnKJPeosimzLOSJKxo/pVxomghcakj4Pi/Edh9PVOjs7lqyJWcdVT",
+	"oPno2pXRXNOr4lPcxT0ZxbWuNF4/rz3Evjg4DsZISLUFy1Yc8OtgEHDf9FCWBOu2K8iC6C2c0ULwsERq",
+	"IDM420y9fDo1BR0oxmF3lGNiifnhSepX1fh8vKn+60d7m3prlKw7+rGuNV+zMMor9VAd4jGyvz9TrXZi",
+	"H9XfhUCp3V642JAagezBVwTW+GitK0JwEabhsy4HU4R9a4xpOcs4fGhF10CLxy6pNgqm1wP2rIvr71xu",
+	"SjhjZaDsmBVhvxN2iwlYj1yDiurWWWWbtUU0KriDTRlR9TdMqW7RUDv6JMucRrKWe2hfbxnn4bXuh3kd",
+	"gfo3mvXUk7d3l7QAUW8rDMU1/56fKNM9nABQjxBc35hmaw/wLbbGnZzdNt4Hs19y4z0jjeky4EW83jKd",
+	"5mPrecfV6F7X1tw+OF85j9e+gfO+AqUVoZpQYsTEM3JBmCJcEEzGsnlSLiPsopMgdhESBjlV15BK0OEA",
+	"yA1A+VdX6tFdSS62pBB87Trh2UTQGyi1WdBKSAK2/qB/+unZRSNLEBvzJ5ps85DAk7yGVPCsDzFE4SMB",
+	"vBxCwkWAh6j8QVl88QS8R/UBShZbyaLVygedSV5ZZ2QDuRZNJZ7rOP223maTwFnP1abUdtuheL8eSzYx",
+	"c+JU5+vjO0AzErGqOcl+rmawOOOoRD2cHRoyquKE88OeEYm6T7IoMloa+kzZJmg42pePYYg50fBwQ+yN",
+	"Mwn2LDEaUceOVTKFZWvHcDevhYj50x7t+egtZo1JjAmW3cPqp6YElCYUWz3aU/2+gipe4zLGaz06Uthy",
+	"Gu3lpO4VIbnqSK+LI7EkSN2xs3CMQ4lnagYXYqTKFqbWyEVpV+0reQOJwPbx0FJbVUMTO6YtIaWVirRj",
+	"FnzVtCE5kCztZsohUxFjSxO1uabD8gTG0dPcxagiYwDsmrS0dtyApib+UKvjeptBtASLpCdz76esQG/O",
+	"eGyDxzjCCKiHS9VWgGhKJwiMv4/oWISP9fWBiLYdWlLF1KRQfTS3txBrxqfQeLJQzgPkRUZfq+BR/sxt",
+	"ZAXmh5fjMoRwTcnY3oMOsMcgsVax4RPk0jTFv4cE2iSujo6fh4+sHym4gHzXG8DpLWi1jSnvk4d4lFph",
+	"4wDo4weknVT72MZ4N7AbP067+1YPsUxoQR07n01Aaxz0S1egMqlgy5a0hHx4GFR6fBBqdL9RrzQiNvaC",
+	"zc3WOgm0fo3Rqk+rRVWS6d21Wadju0Cllby4ePSG2K/qAXKtS6uDKe9mMcxtkQpxw8BrupfWn8z4+v/8",
+	"g832S/YD7OylJNiy58B09zm2oLCS0rJfrMHmpO6ChaW2+LvnyuaJpjGWK8BUX/zGf+MvbkHuiDnCaMMQ",
+	"bPZNKLG7I9porERIQkkquBIFELdsezEKFvoauf4bN9vDNIx3d2f41Tvyp0KIm4RshbxJiAJaJMQHPBLS",
+	"JEE9I++44PCOMGVWwpPf+DsFxar+gmhBKN9hwbhia47z/PkLYri49aiUdA0ZWe4MIERJ31dA3qWVVEK+",
+	"++I3/kJK4Vwv72KXx7wjf7r67lvyv1//5X/+bCFIiW2sR94Z/Lwz+01+49scJDahlYDL45AgFAw5EaWh",
+	"/OI3jIGxFLjVgs3J12zFDP0snpc0zeHsqy8uGopofdeUpy3eODppOcIuF19i6KMETku2uFz81xdf4kAl",
+	"1TnS6TmtXJPjtbUDasx+ny0uFwZgeIEBviPpBjRItbj81dHq+wrkrlmYheAiad2qMxAov0/CI3nHUjNQ",
+	"BitaFXpx+ZeLlrPtL0PFzvdvk+4VQV9dXPRcDzTtWqDmkojAxUBoiuK3buHhserFtS4ZShaq2myo3Bm0",
+	"mnNp5iFaUlYkhMMWlCa28DtZuMNj2EGTJWiGsKg9T3039SCCsde6x/C8cLJt3ecDFI5v2RiCK80p470A",
+	"ciUWZwgiG70SKgYk3/Q/8f7Qb4RtK3wUCHXayN935ZaWFdzPiJ1O2/258UOJgzqha8q4sr0f0F+LYodp",
+	"5eVNB3eYIotYW9V9f4MU/TfQrjPwjCBzM8wHrF9ywOuVaFGQrcQeXkZ6rKT4F/AAYJKFC2h0gXHdAcbx",
+	"ybbd0fjEVDs7CuwEHQxgFxAU6M+I4MWOvPPqyTuyoTuic7rtIAczupFqC8otDKJy9iU+MSPE6nal88Hs",
+	"eVEQ3GmtUzJJbGyWNPVpoVONb51/MP/dW3FfgFXpu5C6go24hZc2YyikkmAvuUaPoNzTfkOWU/STQ/Xh",
+	"68DVbceBnt0boQhCC0HDDnNXoRQTZUmUET4lmI5LtzPS7CsOewDvEmxCvDmIFozLWRuiYa9c9MmpRqU4",
+	"AYYiinbrqp56qOGkmbfzqyMzq9ReC2GcrIQMsqWITH1dPQ3i7B0mzcDfr85+pDrNF5PP6e9SfZ2RXv7G",
+	"3DUyyCaoscCIOzdeZXXkZBtWoWlmLH2yoTfO9eLIIKoaeLbRdjpGVYXvGv/U03EOf7/JY8dpXZAyaay9",
+	"hmFwh931VjZQFpro/TFW+0dzcbQvn5lR1/YS1vWMdBL4oOXooNT1x+f8g/vr/px2blyO6ZU/cfuc9+Gf",
+	"9GR1h13VS/g01NY39AbQoVwDmixpehPgdhGJ+vx3B/njS9jWveGj5Ot86LYrwbaPCC2C5UuEkozuxki4",
+	"zuUeMa/Fq9ZNHKcyX46PNJcbfmKFaGZ76SVob6KiD8TiExIiJClAE6bRXwK9rtcORRiTql/heY1PPKm2",
+	"8weT+3X37fkICZFqG0IbrPVENmp7LOiex7tDX1uz/NPlFa0bUEfxiy+PiuoZ0YwbIxQdJ2QlxSau4SWu",
+	"WbiQmOquxMbHrMcIlu5Y/Qzlau/Zz6zldKwl0EpsPurbQ/QR2E2dU/FUntWvjoYJm7c8O+zBJTwguH1d",
+	"C+P4rbEU1lJUaLWPOuKuHip6tF2a3dOeaZdkGB93SkZkdBJfKf3ZbfKx8bh22uisUWKbW0R8ixuxQr+j",
+	"IT+iNOWZP2eTg3Dnrey8uBits+M+8RhTq1PGjPzQQmsg5hAWOtVJ5c3x1dt2G5cT67c+bXROvPp7TLai",
+	"PorUHU1FN0DyakN5gt/VDWfQYsbXzJFlihRgFOVCjIsUuPN5/sH+0Rs1/7YAKh0cntC/Jv0K4gM/JPY4",
+	"n68L4UYoqRc+iBUNm7JwycixuO8b/8xTaigO0EFBurgr1N0iqZUU9zFVtwYh3TzoB7JnkWrQZ82lwgEK",
+	"WDJOccX7M82WvWKv4jGm5zYXcAuS3ACULoDHFN5eZRW2pEmadvcLNRcZ+dAypkaPkbRbWxkRJJdf8t2T",
+	"kkl9scOjR2puhvg4RL6B7Jyq2c7wDZQFVhNTxKaCM00yATHC2PRyjh9nzWr8cd6MRmFkHFU3eCGUUU3x",
+	"CG1zluakrvVrYKKgWFmYoH/4/IP5774POqN9gC6H57hS6OJTcci94mCdcXXCE1aN2fSmujd8iDjbiDhv",
+	"VY1F7YNv6z6vJ0FKPMdpeQwO5i8w+Wxxf4QWtyW1ExRjOLq3nkQ8R4wTITOQSTvr1RELETwFIis+5kjJ",
+	"iveUIVxV/OQcbg5DkE+wAr865rxzFjdQKXfYIIcWYJNEDQUMeDmx0/chGeDXUTK4Blr8Duig6YZ44vD4",
+	"zNL1eVlKcQsE7miqix3ROVPELTwhy51N6bZ3JQ9SAt4PHKWEnwXLPus841M4Hbuuyogh70IT5x/sH726",
+	"Zn2FwjDkWz0FP07Y+7Z4s2qcNRRCUnAf8jh40+o9XLqIj7i7LNTpMJGE7jLG/uZujzYJWHBw1/ge3lkb",
+	"0rLcfcdHUHd937yDWNPYy3YOt+ib5gsOLkfTmHK+fB7zgCLbanr/fNaaP8ZY/P7FCvM6AAwFJsQQIBqb",
+	"nqzwUhpCucCaR3uKfCqwLQZNSAmStIlpFBuBu1LIeHn7C/z51Kz8IQ5Z63qtDzJ+MpgusPkgW/nmg4n1",
+	"1Y450033C6elGqPFmjEKDCi07ZCQis2Gqme2EHIMJ2tduB45RGNOPOYWdm7uyEWRWc6DLugZuQDeFx5E",
+	"xEBnzxCUyUYoTZQgG8p3z8iFAWRk8T4V5RgTH9yc3sK3OXv26ifCuNJAM3/aUsoFZyktkNVHllk3Kwus",
+	"c0ULBUmgA+z++lbYJESVEmiGt8OTM5JCUThkM022oioyYzoTqvB2+aqgNqyWwapSEBMEdUrFhOV9+sGL",
+	"N90sAOrZqAEZcW1KR/HMAlb6TFT9TUFeust6nlDr+qwRzJM9bjE7e+YKtlJ2l13ZyLeotI0L5GJLNlWa",
+	"u0gcxgf8VTGjSHhMmthV3eD9MwX//vJL3eWXp2e3yx1hWccRbKUlqe9pHUnB7v7BISKuH3tq9fWPR2Xt",
+	"6ybnTaLdJzJ7kR2qR0YZXwIy0rG0pToXdsQcXK3rN34XTq72dSLzhQHELUi6hoRUnL2vgINSdd87tANW",
+	"6Evn2uvfYmW7ygzbthXHXK/+EPhVNc4bbANSH61Dspo7/m2sijr87RKvh+B+nlM7adgb/3dafAb/CPAb",
+	"OGFKHSd0ZbmZD6oaqw8dizEHfYMLCSmwUg/qePah0+DkuGkDn4UsqnIGgacwRrZUoRRNiPLuScrVFiRk",
+	"iSfP5c79Ncwr7N10aX3RQySCZ57aPSXX+ISKiWjmRaXNJHQqkeEja8p4MrqkSLE1P2M9aHFXrs0U+LaD",
+	"nzjqPUdun2t7vLj89W1HvpbAD/v/+h65hpbt6SL1tXJtNHFcUo0m54iK48l6oU6WEf7CKXN7u4tkLvpO",
+	"ln1C6rrudjmf7ttcPzRv77/+zp3u1/MP9o8Rff6u/SXjw8yxvo/8E+v1Z9dtTToubF+FSu15Csa1+3tq",
+	"aB2bYGe2AWoYjG/8dloIfwqd39r36Z1YpM1OJD9iYyN/QoVsrJRn9i48CdpFq1QTFSVK22sM491P9hnh",
+	"+Yq5e4piKX88+25sxfmxjvYYWnlkIOx0NYD1HcfzUYtBkgu1ERvcLCXcMtg6bccnB1kb9wZK7R6L9006",
+	"oBPfCrbPA4T+wr/XPWNPyqn2jEyWTRjV2pn1bY1jUwSMMtZqxojHMaM7c1wZV5pyHc1MivPPExcfd1A2",
+	"s+PLViTpXIpqneNdpnUnDA9GTEN41pQvaW8fc6yJq++y+Pri65Ga3rk7CnEW99o+8AQqzPFlotvL02Q3",
+	"O0DP7S3B4MMSSFXf+2fN8UZYOlZYE4+yCdA2JZJpsgS8x7/mjGN5YCnFEvoISSzh96MJ43bmjGPKnbdn",
+	"uY1n4aU0ZLnD/5+57hKlkDYBCxWdnPG103/GYs1FofrdtRNSeecTWn/MFNBThMtd558Wn3hwE6Y39AYm",
+	"5G0eh1q6kEFfpD0KQtpWiFuMy7q86rDWAXcaeCzLE7uftfI8/efDa/Xiy8I1uIu+UloUhOloGl88KPHV",
+	"KBBsfcm74/qpMCoEcvsmY5yUlSwF3mIaXAVsr1NRPjadMCRtnLCJJlsW0e1/+XRW0f2n66K3jYB9ksKB",
+	"N/6ZVwkctWzozmgQiCmmlf2N2m4LSwPhkaLF3c7S1072F/fIp61XPk072fl9cTZe4KgCc/4surBBTloI",
+	"BZaJxR0qmqqbft3iDT7x+Ra7CFeYWfx/UzMBd7njgNivcXr+wfzXm/KCTG3Mwdb2wY8162Jm5myMfweB",
+	"IWifw60ZMt6Thuo0/7jAruFO22UH5e6pkvBfS7GWmPNlNBB5C/IMxZsFaOJapRsBZ6BCgEdbbXTwMZx4",
+	"9PkQjItRqhtCLey1IEqL8lkrC9278g24ISMF0Fto7N0l5CyaUtBBVyHWQwzrpVifCl0x2QS39urzz/by",
+	"xAIJsT5NcQSSacayxPthl74gLsIzKjXkYflJWf/KbMAxE5wgz6By+4hFyCP3uEqgGswSZ0rt+QdscfQT",
+	"B7eaOecBeJYRiiDv1cERJ+cfzH8jMjscFoY5YKUG0so/yqwOs2qX8VQU9lZ0mwju8oXUaFCe25d7bidG",
+	"qn5jnjohQGc5PHYTJz49rUnnzCJoX5Dvg8AqF1tuXYdcbOMk0U22+7CwYy0uf31rRKlPQTMf35onjd5p",
+	"0V/JYnG5OL/9cnH/9v7/AwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

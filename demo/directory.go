@@ -1,0 +1,155 @@
+package demo
+
+import (
+	_ "embed"
+	"encoding/base64"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"twinning/internal/core/record"
+)
+
+// Where the people of hq are.
+const (
+	HQSuffix         = "dc=larkspur,dc=example"
+	HQPeople         = "ou=people," + HQSuffix
+	CandlewickSuffix = "dc=candlewick,dc=example"
+)
+
+// HQSchema is what the house added to the standard classes.
+const HQSchema = `attributetype ( 1.3.6.1.4.1.4203.666.1.911 NAME 'larkspurStatus' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 SINGLE-VALUE )
+attributetype ( 1.3.6.1.4.1.4203.666.1.912 NAME 'larkspurEnds' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 SINGLE-VALUE )
+objectclass ( 1.3.6.1.4.1.4203.666.1.913 NAME 'larkspurPerson' SUP top AUXILIARY MAY ( larkspurStatus $ larkspurEnds ) )`
+
+// CandlewickSchema has a second address, and nothing else of its own.
+const CandlewickSchema = `attributetype ( 1.3.6.1.4.1.4203.666.1.921 NAME 'mailLocalAddress' EQUALITY caseIgnoreIA5Match SYNTAX 1.3.6.1.4.1.1466.115.121.1.26 )
+objectclass ( 1.3.6.1.4.1.4203.666.1.922 NAME 'arrayPerson' SUP top AUXILIARY MAY ( mailLocalAddress ) )`
+
+// DN is where the person stands in hq.
+func (p Person) DN() string { return "employeeNumber=" + p.No + "," + HQPeople }
+
+// Natives are the person's attributes as hq keeps them.
+func (p Person) Natives() map[string]string {
+	n := map[string]string{
+		"employeeNumber": p.No, "givenName": p.Given, "sn": p.Family, "cn": strings.TrimSpace(p.Given + " " + p.Family), "mail": p.Mail, "title": p.Title,
+		"departmentNumber": p.Department, "l": p.Site, "larkspurStatus": p.Status, "employeeType": p.Employment, "larkspurEnds": p.End, "manager": p.Manager,
+	}
+	maps.DeleteFunc(n, func(_, v string) bool { return v == "" })
+	return n
+}
+
+// LDIF is hq as a directory.
+func (w *World) LDIF() string {
+	var b strings.Builder
+	branch(&b, HQSuffix, "people", "groups", "instruments")
+	for _, p := range w.People {
+		entry(&b, p.DN(), []string{"inetOrgPerson", "larkspurPerson"}, p.Natives())
+	}
+	// what is no person is not read: it stands in another branch
+	for _, rig := range []string{"north", "south", "spectro"} {
+		entry(&b, "cn=rig-"+rig+",ou=instruments,"+HQSuffix, []string{"device"}, map[string]string{"cn": "rig-" + rig, "serialNumber": "LO-" + rig})
+	}
+	return b.String()
+}
+
+func branch(b *strings.Builder, suffix string, names ...string) {
+	for _, ou := range names {
+		entry(b, "ou="+ou+","+suffix, []string{"organizationalUnit"}, map[string]string{"ou": ou})
+	}
+}
+
+func entry(b *strings.Builder, dn string, classes []string, values map[string]string) {
+	line := func(name, v string) {
+		if safe(v) {
+			fmt.Fprintf(b, "%s: %s\n", name, v)
+		} else {
+			fmt.Fprintf(b, "%s:: %s\n", name, base64.StdEncoding.EncodeToString([]byte(v)))
+		}
+	}
+	line("dn", dn)
+	for _, c := range classes {
+		line("objectClass", c)
+	}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		line(name, values[name])
+	}
+	b.WriteString("\n")
+}
+
+func safe(v string) bool {
+	return utf8.RuneCountInString(v) == len(v) && !strings.ContainsAny(v, "\r\n\x00") && v != "" && !strings.ContainsRune(" :<", rune(v[0])) && !strings.HasSuffix(v, " ")
+}
+
+// Candlewick is the directory of the radio array: 64 people at two stations,
+// nine of whom work for the observatories already.
+func Candlewick(hq *World) string {
+	var b strings.Builder
+	branch(&b, CandlewickSuffix, "array", "correlator", "groups")
+	stations := []string{"array", "correlator"}
+	boss := [2]string{}
+	for i := range 64 {
+		name, last := given[(i*11+3)%len(given)], family[(i*5+1)%len(family)]
+		if i%7 == 6 { // also at the observatories
+			p := hq.People[i*5]
+			name, last = p.Given, p.Family
+		}
+		uid := record.Slug(name) + "." + record.Slug(last)
+		station := stations[i%2]
+		dn := "uid=" + uid + ",ou=" + station + "," + CandlewickSuffix
+		values := map[string]string{
+			"uid": uid, "givenName": name, "sn": last, "cn": name + " " + last, "mail": uid + "@candlewick.example", "title": []string{"Array operator", "Receiver engineer", "Correlator scientist"}[i%3],
+			"ou": station, "uidNumber": fmt.Sprint(20000 + i), "gidNumber": "20000", "homeDirectory": "/home/" + uid, "loginShell": "/bin/bash",
+		}
+		if boss[i%2] == "" {
+			boss[i%2] = dn
+		} else {
+			values["manager"] = boss[i%2]
+		}
+		if i%9 == 4 {
+			values["mailLocalAddress"] = record.Slug(last) + fmt.Sprint(i) + "@candlewick.example"
+		}
+		if i%13 == 12 { // left; the account stays, with a shell that lets nobody in
+			values["loginShell"], values["shadowExpire"] = "/usr/sbin/nologin", fmt.Sprint(20300+i)
+		}
+		entry(&b, dn, []string{"inetOrgPerson", "posixAccount", "shadowAccount", "arrayPerson"}, values)
+	}
+	return b.String()
+}
+
+// NightLog are the accounts that the observing log made by itself, at the first
+// sign-in of each person.
+func NightLog(hq *World) (users []User) {
+	for i, p := range hq.People {
+		if i%3 != 0 || p.Mail == "" || p.Employment == "service" {
+			continue
+		}
+		login, _, _ := strings.Cut(p.Mail, "@")
+		u := NewUser(fmt.Sprintf("n%05d", i+1), "", login, p.Given, p.Family, p.Mail)
+		if i%36 == 3 { // signed in before their address changed
+			u["userName"] = record.Slug(p.Family) + fmt.Sprint(i)
+		}
+		users = append(users, u)
+	}
+	return users
+}
+
+// MailGate is the gateway's list: everybody with an address, but for a few whom
+// nobody has entered yet, and two boxes that nobody owns.
+func MailGate(hq *World) string {
+	var b strings.Builder
+	b.WriteString("#mail-gate 3\r\nBox;Staff;Name;Address;State\r\n")
+	met := map[string]bool{}
+	for i, p := range hq.People {
+		box, _, ok := strings.Cut(p.Mail, "@")
+		if !ok || met[box] || i%21 == 20 || p.Employment == "service" || strings.Count(p.Mail, "@") > 1 {
+			continue
+		}
+		met[box] = true
+		fmt.Fprintf(&b, "%s;%s;%s;%s;on\r\n", box, p.No, strings.TrimSpace(p.Given+" "+p.Family), p.Mail)
+	}
+	b.WriteString("open-night;;Open night;open-night@larkspur.example;on\r\nlost-keys;;Lost keys;lost-keys@larkspur.example;on\r\n")
+	return b.String()
+}

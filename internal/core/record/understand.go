@@ -1,0 +1,349 @@
+package record
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Understood is what was made of one native attribute, from its name and from
+// the values of some records.
+type Understood struct {
+	Native     string   `json:"native"`
+	Attribute  string   `json:"attribute,omitempty"` // canonical or custom; "" when it is not used
+	Confidence float64  `json:"confidence"`          // 0 to 1, of Attribute
+	Because    string   `json:"because"`             // what it was recognised by
+	Kind       string   `json:"kind"`                // of its values: addresses, days, yes or no, numbers, one of a few, text, nothing
+	Filled     int      `json:"filled"`
+	Distinct   int      `json:"distinct"`
+	Examples   []string `json:"examples"`
+	Note       string   `json:"note,omitempty"` // what to look at
+}
+
+// How sure a header or the values alone make us.
+const (
+	sureByName     = 1.0
+	sureBySpelling = 0.9
+	sureByValues   = 0.6
+	doubted        = 0.3 // the values speak against the name
+)
+
+// examplesShown of each attribute.
+const examplesShown = 3
+
+// Understand looks at names and values and proposes a shape. The records are a
+// sample; what no value was met of is judged by its name alone.
+func Understand(natives []string, records []map[string][]string) ([]Understood, Shape) {
+	shape := Guess(natives)
+	attributes := map[string]string{}
+	for name, src := range shape.Attributes {
+		if old := attributes[src.Native]; old == "" || old == "id" {
+			attributes[src.Native] = name
+		}
+	}
+	list := make([]Understood, 0, len(natives))
+	for _, native := range natives {
+		u := Understood{Native: native, Attribute: attributes[native], Examples: []string{}}
+		if IsSecret(native) {
+			u.Kind, u.Because, u.Note = "secret", "the header", "holds secrets and is never read"
+			list = append(list, u)
+			continue
+		}
+		values := u.look(records)
+		u.judgeName()
+		u.judgeValues(&shape, values)
+		list = append(list, u)
+	}
+	proposeByValues(list, &shape)
+	return list, shape
+}
+
+// look collects the values of the attribute.
+func (u *Understood) look(records []map[string][]string) []string {
+	var values []string
+	distinct := map[string]bool{}
+	for _, r := range records {
+		filled := false
+		for _, v := range r[u.Native] {
+			if v = strings.TrimSpace(v); v == "" {
+				continue
+			}
+			filled = true
+			values = append(values, v)
+			if !distinct[v] && len(u.Examples) < examplesShown {
+				u.Examples = append(u.Examples, clipped(v))
+			}
+			distinct[v] = true
+		}
+		if filled {
+			u.Filled++
+		}
+	}
+	u.Distinct = len(distinct)
+	u.Kind = kindOfValues(values, distinct)
+	return values
+}
+
+func clipped(v string) string {
+	const longest = 60
+	if r := []rune(v); len(r) > longest {
+		return string(r[:longest]) + "…"
+	}
+	return v
+}
+
+func share(values []string, is func(string) bool) float64 {
+	n := 0
+	for _, v := range values {
+		if is(v) {
+			n++
+		}
+	}
+	return float64(n) / float64(max(1, len(values)))
+}
+
+// mostly is the share of values that decides.
+const mostly = 0.8
+
+func kindOfValues(values []string, distinct map[string]bool) string {
+	switch {
+	case len(values) == 0:
+		return "nothing"
+	case share(values, isAddress) >= mostly:
+		return "addresses"
+	case dayLayout(values) != "":
+		return "days"
+	case share(values, func(v string) bool { return understoodBool(v) }) >= mostly && len(distinct) <= 4:
+		return "yes or no"
+	case share(values, isNumber) == 1:
+		return "numbers"
+	case len(distinct) <= 12 && len(values) >= 4*len(distinct):
+		return "one of a few"
+	}
+	return "text"
+}
+
+func isAddress(v string) bool {
+	local, domain, ok := strings.Cut(v, "@")
+	return ok && local != "" && strings.Contains(domain, ".") && !strings.ContainsAny(v, " ;,")
+}
+
+func isNumber(v string) bool {
+	return strings.IndexFunc(v, func(r rune) bool { return r < '0' || r > '9' }) < 0
+}
+
+func understoodBool(v string) bool {
+	_, err := readBool(&Source{}, v)
+	return err == nil
+}
+
+// dayLayouts as they are met, the unambiguous before the others.
+var dayLayouts = []string{"", "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY", "YYYYMMDD", "DD-MM-YYYY", "generalized", "filetime"}
+
+// dayLayout is the form of which nearly all values are, "iso" for the
+// default one, "" for none.
+func dayLayout(values []string) string {
+	for _, layout := range dayLayouts {
+		src := Source{Date: layout}
+		n := share(values, func(v string) bool {
+			day, err := readDate(&src, v)
+			if err != nil {
+				return false
+			}
+			t, err := time.Parse(time.DateOnly, day)
+			return day == "" || err == nil && t.Year() > 1900 && t.Year() < 2200 // else it is a number that happens to fit
+		})
+		if n < mostly {
+			continue
+		}
+		if layout == "" {
+			return "iso"
+		}
+		return layout
+	}
+	return ""
+}
+
+func (u *Understood) judgeName() {
+	_, canonical := Canonical(u.Attribute)
+	switch {
+	case u.Attribute == "":
+		u.Because = "nothing"
+	case strings.EqualFold(u.Native, u.Attribute):
+		u.Confidence, u.Because = sureByName, "the header"
+	case canonical:
+		u.Confidence, u.Because = sureBySpelling, "the header's spelling"
+	}
+}
+
+// judgeValues holds the values against the attribute, and gives the shape what
+// it needs to read them.
+func (u *Understood) judgeValues(shape *Shape, values []string) {
+	if len(values) == 0 {
+		if u.Attribute != "" {
+			u.Note = "no record of the sample has a value"
+		}
+		return
+	}
+	src := shape.Attributes[u.Attribute]
+	switch KindOf(u.Attribute) {
+	case Email, Emails:
+		if src.Split != "" && share(values, func(v string) bool { return isAddress(strings.TrimSpace(strings.Split(v, src.Split)[0])) }) >= mostly {
+			return
+		}
+		if u.Kind != "addresses" {
+			u.Confidence, u.Note = doubted, "most values are no addresses"
+		}
+	case Date:
+		switch layout := dayLayout(values); layout {
+		case "":
+			u.Confidence, u.Note = doubted, "most values are no days"
+		case "iso":
+		default:
+			src.Date = layout
+			shape.Attributes[u.Attribute] = src
+			if layout == "DD/MM/YYYY" && dayLayoutFits("MM/DD/YYYY", values) {
+				u.Confidence, u.Note = doubted, "day and month can't be told apart: read as DD/MM/YYYY; say which it is"
+			}
+		}
+	case Bool:
+		if u.Kind != "yes or no" {
+			u.Confidence, u.Note = doubted, "name the words that mean true and false"
+		}
+	}
+}
+
+func dayLayoutFits(layout string, values []string) bool {
+	src := Source{Date: layout}
+	return share(values, func(v string) bool { _, err := readDate(&src, v); return err == nil }) == 1
+}
+
+// proposeByValues gives attributes that no header named to columns whose values
+// speak for them.
+func proposeByValues(list []Understood, shape *Shape) {
+	if _, has := shape.Attributes["email"]; has {
+		return
+	}
+	for i := range list {
+		u := &list[i]
+		if _, canonical := Canonical(u.Attribute); canonical || u.Kind != "addresses" || u.Distinct < u.Filled {
+			continue
+		}
+		delete(shape.Attributes, u.Attribute)
+		u.Attribute, u.Confidence, u.Because = "email", sureByValues, "its values"
+		shape.Attributes["email"] = Source{Native: u.Native}
+		return
+	}
+}
+
+// IDVerdict says whether an attribute identifies records.
+type IDVerdict struct {
+	Native string `json:"native"`
+	Unique bool   `json:"unique"`
+	Stable bool   `json:"stable"` // nothing speaks against it surviving a rename
+	Said   string `json:"said"`
+}
+
+// JudgeID looks at what is to be the id.
+func JudgeID(list []Understood, shape Shape, records int) IDVerdict {
+	v := IDVerdict{Native: shape.Attributes["id"].Native}
+	i := slices.IndexFunc(list, func(u Understood) bool { return u.Native == v.Native })
+	if v.Native == "" || i < 0 {
+		v.Said = "no column identifies a record; name one: `id: COLUMN`"
+		if best := identifying(list, records); best != "" {
+			v.Said = fmt.Sprintf("no column is recognised as the id; %s is filled and different in every record: `id: %s`", best, best)
+		}
+		return v
+	}
+	u := list[i]
+	v.Unique, v.Stable = u.Filled == records && u.Distinct == u.Filled, true
+	changing := ""
+	switch {
+	case u.Kind == "addresses":
+		changing = "it holds addresses, which change when people marry or move"
+	case u.Attribute == "userName" || u.Attribute == "displayName":
+		changing = "it holds names, which may change"
+	}
+	switch {
+	case u.Filled < records:
+		v.Said = fmt.Sprintf("%d of %d records have none", records-u.Filled, records)
+	case u.Distinct < u.Filled:
+		v.Said = fmt.Sprintf("%d records, but only %d different values", u.Filled, u.Distinct)
+	case changing != "" && shape.Stable:
+		v.Stable, v.Said = false, changing+": if they do, declare it with `stable: false`"
+	case changing != "":
+		v.Stable, v.Said = false, "it is declared not stable: bonds do not survive a change of it"
+	default:
+		v.Said = "different in every record that was looked at"
+	}
+	return v
+}
+
+// identifying is the column most likely to be an id: a number rather than a
+// text, a short one rather than a long one.
+func identifying(list []Understood, records int) string {
+	var fit []Understood
+	for _, u := range list {
+		if u.Filled == records && u.Distinct == records && records > 1 && u.Kind != "addresses" && u.Kind != "days" {
+			fit = append(fit, u)
+		}
+	}
+	if len(fit) == 0 {
+		return ""
+	}
+	return slices.MinFunc(fit, func(a, b Understood) int {
+		return cmp.Or(strings.Compare(map[string]string{"numbers": "0"}[b.Kind], map[string]string{"numbers": "0"}[a.Kind]), len(a.Examples[0])-len(b.Examples[0]))
+	}).Native
+}
+
+// NativesOf lists the native attributes met in records, those of the shape
+// first.
+func NativesOf(shape Shape, records []map[string][]string) []string {
+	seen := map[string]bool{}
+	var list []string
+	for _, name := range shape.Canonical() {
+		if n := shape.Attributes[name].Native; n != "" && !seen[n] {
+			seen[n] = true
+			list = append(list, n)
+		}
+	}
+	more := map[string]bool{}
+	for _, r := range records {
+		for n := range r {
+			more[n] = more[n] || !seen[n]
+		}
+	}
+	for _, n := range slices.Sorted(maps.Keys(more)) {
+		if more[n] {
+			list = append(list, n)
+		}
+	}
+	return list
+}
+
+// Held tells what a shape makes of native attributes, with what is known of
+// their values.
+func (s Shape) Held(list []Understood) []Understood {
+	out := slices.Clone(list)
+	for i := range out {
+		u := &out[i]
+		guessed := u.Attribute
+		u.Attribute = ""
+		for _, name := range s.Canonical() {
+			if s.Attributes[name].Native == u.Native && (u.Attribute == "" || u.Attribute == "id") {
+				u.Attribute = name
+			}
+		}
+		if u.Attribute != guessed {
+			u.Note = ""
+		}
+		u.Confidence, u.Because = 1, "the shape"
+		if u.Attribute == "" {
+			u.Confidence, u.Because = 0, "nothing"
+		}
+	}
+	return out
+}

@@ -1,0 +1,161 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"twinning/internal/core/document"
+	"twinning/internal/core/record"
+	"twinning/internal/format"
+	"twinning/internal/format/anyfile"
+	"twinning/internal/format/template"
+	"twinning/internal/store"
+)
+
+// Exporting says what of a roster goes into a file.
+type Exporting struct {
+	Format  string   // csv (default), jsonl, ldif, scim, xlsx
+	Columns []string // in their order; all when empty
+	Text    string   // only records that hold it
+	Skip    int
+	First   int  // 0 all
+	Native  bool // the system's own attributes, untouched
+	People  bool // for a spreadsheet
+}
+
+// Export is ready to be written.
+type Export struct {
+	Name  string // of the file
+	write func(w io.Writer) error
+}
+
+// Write writes the file.
+func (e Export) Write(w io.Writer) error { return e.write(w) }
+
+// ExportRoster prepares a roster, or a part of it, as a file.
+func (s *Service) ExportRoster(ctx context.Context, id int64, how Exporting) (Export, error) {
+	r, err := s.takenRoster(ctx, id)
+	if err != nil {
+		return Export{}, err
+	}
+	if how.Format == "" {
+		how.Format = "csv"
+	}
+	if !slices.Contains(anyfile.Formats, how.Format) {
+		return Export{}, &Error{Kind: Invalid, Title: fmt.Sprintf("format %q is not known", how.Format), Detail: "expected one of " + strings.Join(anyfile.Formats, ", "), Field: "format"}
+	}
+	x, err := s.Store.SystemByID(ctx, r.SystemID)
+	if err != nil {
+		return Export{}, err
+	}
+	shape, err := s.shapeOf(x, r.Shape)
+	if err != nil {
+		return Export{}, err
+	}
+	known := shape.Canonical()
+	if how.Native {
+		known = record.NativesOf(shape, nil)
+	}
+	columns := how.Columns
+	if len(columns) == 0 {
+		columns = known
+	}
+	for _, c := range columns {
+		if !slices.Contains(known, c) && (how.Native || c != "emails") {
+			return Export{}, &Error{Kind: Invalid, Title: fmt.Sprintf("%s has no attribute %q%s", x.Name, c, document.Suggest(c, known)), Detail: "it has " + strings.Join(known, ", "), Field: "columns"}
+		}
+	}
+	if how.Format == "ldif" && !slices.Contains(columns, "dn") {
+		return Export{}, &Error{Kind: Invalid, Title: "an LDIF file needs a dn for every record", Field: "columns", Next: "export a directory with native=true and dn among its columns, or choose another format"}
+	}
+	how.Columns = columns
+	e := Export{Name: fmt.Sprintf("%s-roster-%d.%s", x.Name, id, map[bool]string{true: "json", false: how.Format}[how.Format == "scim"])}
+	e.write = func(w io.Writer) error { return s.export(ctx, w, x, r, shape, how) }
+	return e, nil
+}
+
+func (s *Service) export(ctx context.Context, w io.Writer, x store.System, r store.Roster, shape record.Shape, how Exporting) error {
+	out, err := anyfile.NewWriter(w, how.Format, how.Columns, how.People)
+	if err != nil {
+		return err
+	}
+	reader := shape.NewReader(how.Columns)
+	n, given := 0, 0
+	err = s.Store.SelectRecords(ctx, r, how.Text, func(id string, native map[string][]string) error {
+		if n++; n <= how.Skip {
+			return nil
+		}
+		if given++; how.First > 0 && given > how.First {
+			return store.ErrEnough
+		}
+		if how.Native {
+			return out.Write(native)
+		}
+		values := map[string][]string{}
+		for i, name := range how.Columns {
+			cell, err := reader.Cell(i, native[shape.Attributes[name].Native])
+			if err != nil {
+				cell = "" // listed with the roster as unreadable
+			}
+			if v := record.SplitList(cell); v != nil {
+				values[name] = v
+			}
+		}
+		if slices.Contains(how.Columns, "id") {
+			values["id"] = []string{id}
+		}
+		return out.Write(values)
+	})
+	if err != nil {
+		return err
+	}
+	return out.Close()
+}
+
+// Template is a file for whoever keeps the list of people of a lane, with the
+// columns that its charter needs: an example row, and a sheet that explains
+// them where the format has sheets.
+func (s *Service) Template(ctx context.Context, lane, kind string) (Export, error) {
+	if kind == "" {
+		kind = "xlsx"
+	}
+	if !slices.Contains(template.Formats, kind) {
+		return Export{}, &Error{Kind: Invalid, Title: fmt.Sprintf("a template can't be %q", kind), Detail: "expected one of " + strings.Join(template.Formats, ", "), Field: "format"}
+	}
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return Export{}, err
+	}
+	x, err := s.Store.SystemByID(ctx, l.AuthorityID)
+	if err != nil {
+		return Export{}, err
+	}
+	fallback := ""
+	if r, err := s.Store.NewestRoster(ctx, x.ID); err == nil {
+		fallback = r.Shape
+	}
+	shape, err := s.shapeOf(x, fallback)
+	if err != nil {
+		return Export{}, err
+	}
+	kept, err := s.Store.Charter(ctx, l.ID, 0)
+	if err != nil {
+		return Export{}, about(err, "charter of lane", lane)
+	}
+	rules, err := s.parse(ctx, kept.Source)
+	if err != nil {
+		return Export{}, err
+	}
+	var columns []format.Wanted
+	for _, c := range rules.Template(shape) {
+		columns = append(columns, format.Wanted{Native: c.Native, Required: c.Required, Form: c.Form, Allowed: c.Allowed, Known: c.Known, Example: c.Example})
+	}
+	name := lane + "-people." + map[string]string{"text": "txt"}[kind]
+	if kind != "text" {
+		name = lane + "-people." + kind
+	}
+	return Export{Name: name, write: func(w io.Writer) error { return template.Write(w, kind, columns) }}, nil
+}
