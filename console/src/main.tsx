@@ -5,6 +5,8 @@ import { createBrowserRouter, RouterProvider } from "react-router";
 import { LanePage } from "./pages/Lane";
 import { LanesPage } from "./pages/Lanes";
 import { PlanPage } from "./pages/Plan";
+import { PreviewPage } from "./pages/Preview";
+import { RosterPage } from "./pages/Roster";
 import { Shell } from "./pages/Shell";
 import { SystemPage } from "./pages/System";
 import { SystemsPage } from "./pages/Systems";
@@ -24,6 +26,8 @@ const router = createBrowserRouter([
       { path: "plans/:plan", element: <PlanPage /> },
       { path: "systems", element: <SystemsPage /> },
       { path: "systems/:system", element: <SystemPage /> },
+      { path: "systems/:system/preview", element: <PreviewPage /> },
+      { path: "rosters/:roster", element: <RosterPage /> },
       { path: "tasks", element: <TasksPage /> },
       { path: "*", element: <p>There is no page at this address. The lanes are on the first page.</p> },
     ],

@@ -769,8 +769,11 @@ type PlanState string
 
 // Preview defines model for Preview.
 type Preview struct {
-	About   *FileAbout   `json:"about,omitempty"`
-	Columns []Understood `json:"columns"`
+	About *FileAbout `json:"about,omitempty"`
+
+	// Attributes what a column may become
+	Attributes []string     `json:"attributes"`
+	Columns    []Understood `json:"columns"`
 
 	// Everything the counts are of the whole and not of a sample
 	Everything bool `json:"everything"`
@@ -798,12 +801,21 @@ type PreviewInput struct {
 	File  *string `json:"file,omitempty"`
 	First *int    `json:"first,omitempty"`
 
+	// Id the column that is to be the id
+	Id *string `json:"id,omitempty"`
+
+	// Picks columns that are to feed another attribute than the shape says; blank for none
+	Picks *map[string]string `json:"picks,omitempty"`
+
 	// Settings to try on a file: format, delimiter, encoding, sheet
 	Settings *map[string]string `json:"settings,omitempty"`
 
 	// Shape to try; the system's own when not given
 	Shape *string `json:"shape,omitempty"`
 	Skip  *int    `json:"skip,omitempty"`
+
+	// TrueWords by column: which of its values mean true; the others of it mean false
+	TrueWords *map[string][]string `json:"trueWords,omitempty"`
 }
 
 // PreviewRow defines model for PreviewRow.
@@ -1191,9 +1203,15 @@ type Understood struct {
 	Distinct   int      `json:"distinct"`
 	Examples   []string `json:"examples"`
 	Filled     int      `json:"filled"`
-	Kind       string   `json:"kind"`
-	Native     string   `json:"native"`
-	Note       *string  `json:"note,omitempty"`
+
+	// Flag it feeds an attribute that is true or false
+	Flag   *bool   `json:"flag,omitempty"`
+	Kind   string  `json:"kind"`
+	Native string  `json:"native"`
+	Note   *string `json:"note,omitempty"`
+
+	// TrueWords its values that mean true
+	TrueWords *[]string `json:"trueWords,omitempty"`
 }
 
 // User defines model for User.

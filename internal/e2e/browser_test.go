@@ -12,6 +12,10 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"twinning/demo"
+	"twinning/internal/service"
+	"twinning/internal/store"
 )
 
 // page is a tab of a real browser.
@@ -78,7 +82,7 @@ func (p *page) press(text string) {
 func (p *page) fill(selector, text string) {
 	p.t.Helper()
 	p.until(fmt.Sprintf("!!document.querySelector(%q)", selector), "expected an input "+selector)
-	eval[bool](p, fmt.Sprintf(`(() => { const e = document.querySelector(%q); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(e, %q); e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`, selector, text))
+	eval[bool](p, fmt.Sprintf(`(() => { const e = document.querySelector(%q); Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), 'value').set.call(e, %q); e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`, selector, text))
 }
 
 // shot keeps a picture when TWINNING_SHOTS names a folder.
@@ -171,9 +175,32 @@ func TestConsole(t *testing.T) {
 	p.sees("dome-booking")
 	p.accessible("systems")
 	p.press("hq")
-	p.sees("11 cells where the header has 10")
+	p.sees("Take changes")
 	p.accessible("system")
+	p.press("Probe")
+	p.sees("is tried only when a plan is run")
+	p.accessible("probe")
 	p.shot("system", false)
+	p.do(chromedp.Navigate(h.url + "/rosters/" + h.newest("hq")))
+	p.sees("carla.montt-riquelme@larkspur.example")
+	p.accessible("roster comparison")
+	p.shot("roster-comparison", false)
+	p.press("1 went")
+	p.until("document.querySelectorAll('[role=gridcell]').length === 4", "one person went")
+	p.press("Attributes")
+	p.sees("Night assistant (")
+	p.accessible("attributes")
+	p.shot("roster-attributes", false)
+	p.press("Not readable 1")
+	p.sees("is not an ISO date")
+	p.accessible("rejected")
+	p.press("Records 42")
+	p.fill("input[type=search]", "Montt")
+	p.until("document.querySelectorAll('[role=grid] [role=rowgroup] [role=row]').length === 1", "a search finds Carla alone")
+	p.press("L0950")
+	p.sees("through time")
+	p.until("document.querySelectorAll('section[aria-label=history] p').length === 2", "she was somebody else before")
+	p.accessible("records")
 	p.press("Tasks")
 	p.sees("verify run")
 	p.accessible("tasks")
@@ -181,6 +208,66 @@ func TestConsole(t *testing.T) {
 	p.sees("All writing is frozen by admin")
 	p.press("Let writing go on")
 	p.sees("Freeze all writing")
+}
+
+// What HR sends is nearly right: it is dropped, looked at, mapped by picking,
+// corrected, kept and taken, without leaving the page.
+func TestConsolePreview(t *testing.T) {
+	h := newHouse(t)
+	_, err := h.app.Service.PutSystem(context.Background(), admin, service.System{Name: "hr", Kind: "file"}, nil, 0)
+	require.NoError(t, err)
+	p := newPage(t)
+	p.do(chromedp.Navigate(h.url + "/systems/hr/preview"))
+	p.fill("input[autocomplete=username]", "admin")
+	p.fill("input[type=password]", h.app.Password)
+	p.press("Sign in")
+	p.sees("Systems")
+	p.do(chromedp.Navigate(h.url + "/systems/hr/preview"))
+	p.sees("drop one here")
+	p.accessible("empty preview")
+	text := "Larkspur Observatories, people in October\nStaff no.;Nombre;Apellido;Correo;Ingreso;Estado;Sede\n"
+	for i, w := range demo.FirstDay().People[:60] {
+		text += fmt.Sprintf("%s;%s;%s;%s;%02d.%02d.2019;%s;%s\n", w.No, w.Given, w.Family, w.Mail, 1+i%28, 1+i%12, map[bool]string{true: "cesado", false: "activo"}[i%9 == 8], w.Site)
+	}
+	text += "L0009;Twice;Listed;twice@larkspur.example;01.01.2020;activo;Paso Hondo\nL0099;Needs;Quotes, here;x@larkspur.example;01.01.2020;activo\n"
+	eval[bool](p, fmt.Sprintf(`(() => { const d = new DataTransfer(); d.items.add(new File([%q], 'hr.csv')); document.querySelector('section[aria-label=file]').dispatchEvent(new DragEvent('drop', {dataTransfer: d, bubbles: true})); return true })()`, text))
+	p.sees("people in October (above the header)")
+	p.sees("60 records, 2 that can't be read")
+	p.sees("6 cells where the header has 7")
+	p.accessible("preview")
+	pick := func(column, attribute string) {
+		p.until(fmt.Sprintf("!!document.querySelector('select[aria-label=\"%s becomes\"]')", column), "expected the column "+column)
+		eval[bool](p, fmt.Sprintf(`(() => { const e = document.querySelector('select[aria-label="%s becomes"]'); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(e, %q); e.dispatchEvent(new Event('change', {bubbles: true})); return true })()`, column, attribute))
+		p.until(fmt.Sprintf("document.querySelector('textarea[aria-label=shape]')?.value.includes('  %s:') === true", attribute), "the shape takes "+attribute)
+	}
+	pick("Nombre", "givenName")
+	pick("Apellido", "familyName")
+	pick("Ingreso", "startsOn")
+	p.sees("2019-01-01")
+	pick("Estado", "active")
+	p.sees("name the words that mean true and false")
+	p.sees(`"activo" is not understood as true or false`)
+	p.shot("preview", false)
+	eval[bool](p, `(() => { [...document.querySelectorAll('label')].find(e => e.textContent.includes('activo means true')).querySelector('input').click(); return true })()`)
+	p.until("document.querySelector('textarea[aria-label=shape]')?.value.includes('false: [\"cesado\"]') === true", "picking a word that means true names both")
+	p.fill("textarea[aria-label=shape]", eval[string](p, "document.querySelector('textarea[aria-label=shape]').value.replace('  Sede: Sede', '  location: Sede')"))
+	p.press("Look again")
+	p.sees("location")
+	p.sees("60 records, 2 that can't be read")
+	p.shot("preview-dark", true)
+	p.press("Keep this shape")
+	p.sees("Shape is kept")
+	p.press("Take a roster of hr.csv")
+	p.sees("Not readable 2")
+	p.press("Records")
+	p.sees("ana.soto@larkspur.example")
+}
+
+// newest is the number of a system's newest roster.
+func (h *house) newest(system string) string {
+	list, _, err := h.app.Service.Rosters(context.Background(), system, store.Page{Limit: 1})
+	require.NoError(h.t, err)
+	return fmt.Sprint(list[0].ID)
 }
 
 func setScheme(ctx context.Context, scheme string) error {

@@ -100,7 +100,7 @@ func (s *server) SendFile(ctx context.Context, r openapi.SendFileRequestObject) 
 
 func (s *server) PreviewSystem(ctx context.Context, r openapi.PreviewSystemRequestObject) (openapi.PreviewSystemResponseObject, error) {
 	v, err := s.cfg.Service.Preview(ctx, caller(ctx), r.System, service.Looking{
-		File: value(r.Body.File), Shape: value(r.Body.Shape), Settings: value(r.Body.Settings), Skip: value(r.Body.Skip), First: value(r.Body.First),
+		File: value(r.Body.File), Shape: value(r.Body.Shape), Settings: value(r.Body.Settings), Picks: value(r.Body.Picks), ID: value(r.Body.Id), True: value(r.Body.TrueWords), Skip: value(r.Body.Skip), First: value(r.Body.First),
 	})
 	return as[openapi.PreviewSystem200JSONResponse](v, err)
 }

@@ -98,6 +98,13 @@ func (e *execution) change(ctx context.Context, q *queue, c store.Change) store.
 	}
 	sender := &sender{e: e, ctx: ctx, c: c, r: &r, q: q}
 	if intended {
+		if c.Verb == planning.Create { // it is found again by what it was given
+			edits, err := e.edits(c, nil)
+			if err != nil {
+				return settle("in-doubt", "sent without an answer, and can't be looked up: %v", err)
+			}
+			sender.edits = edits
+		}
 		if !sender.lookUp(prior.Intended) {
 			return r
 		}

@@ -18,9 +18,12 @@ import (
 
 // Looking says what to preview, and with what. Nothing of it is kept.
 type Looking struct {
-	File     string            // that was sent before
-	Shape    string            // to try; the system's own when empty
-	Settings map[string]string // to try on a file
+	File     string              // that was sent before
+	Shape    string              // to try; the system's own when empty
+	Settings map[string]string   // to try on a file
+	Picks    map[string]string   // native -> the attribute that it is to feed
+	ID       string              // native that is to be the id
+	True     map[string][]string // native -> its values that mean true
 	Skip     int
 	First    int
 }
@@ -30,6 +33,7 @@ type Preview struct {
 	System     string              `json:"system"`
 	About      *format.About       `json:"about,omitempty"`
 	Columns    []record.Understood `json:"columns"`
+	Attributes []string            `json:"attributes"`
 	Shape      string              `json:"shape"`
 	Guessed    bool                `json:"guessed"`
 	ID         record.IDVerdict    `json:"id"`
@@ -84,10 +88,15 @@ func (s *Service) Preview(ctx context.Context, _ access.Caller, system string, h
 		}
 		x.Shape = how.Shape
 	}
+	for native, name := range how.Picks {
+		if _, canonical := record.Canonical(name); name != "" && !canonical && !record.ValidName(name) {
+			return v, &Error{Kind: Invalid, Title: fmt.Sprintf("column %q can't become %q", native, name), Detail: "an attribute's name is made of letters, digits and _", Field: "picks"}
+		}
+	}
 	look := newGlance(how)
-	v.System = system
+	v.System, v.Attributes = system, record.CanonicalNames()
 	if x.Kind == "file" {
-		err = s.previewFile(ctx, x, to, &v, look)
+		err = s.previewFile(ctx, x, to, how, &v, look)
 	} else {
 		err = s.previewSystem(ctx, x, to, &v, look)
 	}
@@ -99,6 +108,25 @@ func (s *Service) Preview(ctx context.Context, _ access.Caller, system string, h
 	return v, nil
 }
 
+// picked is the shape after a person picked columns.
+func picked(shape record.Shape, how Looking, records []map[string][]string) record.Shape {
+	for _, native := range slices.Sorted(maps.Keys(how.Picks)) {
+		if how.Picks[native] == "id" {
+			how.ID = native
+			continue
+		}
+		shape = shape.Pick(native, how.Picks[native]).Fit(how.Picks[native], records)
+	}
+	for native, words := range how.True {
+		shape = shape.Words(native, words, records)
+	}
+	if how.ID != "" {
+		shape.Attributes = maps.Clone(shape.Attributes)
+		shape.Attributes["id"] = record.Source{Native: how.ID}
+	}
+	return shape
+}
+
 func merged(a, b map[string]string) map[string]string {
 	out := maps.Clone(a)
 	if out == nil {
@@ -108,7 +136,7 @@ func merged(a, b map[string]string) map[string]string {
 	return out
 }
 
-func (s *Service) previewFile(ctx context.Context, x store.System, to reach, v *Preview, look *glance) error {
+func (s *Service) previewFile(ctx context.Context, x store.System, to reach, how Looking, v *Preview, look *glance) error {
 	tried := x.Shape
 	file, natives, err := s.look(ctx, x, to)
 	if err != nil {
@@ -130,7 +158,11 @@ func (s *Service) previewFile(ctx context.Context, x store.System, to reach, v *
 		if shape, err = record.ParseShape([]byte(tried)); err != nil {
 			return err
 		}
-		columns = shape.Held(columns)
+		columns = shape.Held(columns, sample.natives)
+	}
+	if len(how.Picks)+len(how.True) > 0 || how.ID != "" {
+		shape = picked(shape, how, sample.natives)
+		columns = shape.Held(columns, sample.natives)
 	}
 	v.ID = record.JudgeID(columns, shape, len(sample.natives))
 	v.Columns, v.Shape = columns, shape.YAML()
@@ -155,7 +187,7 @@ func (s *Service) previewSystem(ctx context.Context, x store.System, to reach, v
 		return err
 	}
 	columns, _ := record.Understand(record.NativesOf(shape, look.natives), look.natives)
-	v.Columns = shape.Held(columns)
+	v.Columns = shape.Held(columns, look.natives)
 	v.ID = record.JudgeID(v.Columns, shape, len(look.natives))
 	v.Shape = shape.YAML()
 	return nil

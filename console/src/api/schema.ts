@@ -1077,6 +1077,16 @@ export interface components {
             settings?: {
                 [key: string]: string;
             };
+            /** @description columns that are to feed another attribute than the shape says; blank for none */
+            picks?: {
+                [key: string]: string;
+            };
+            /** @description the column that is to be the id */
+            id?: string;
+            /** @description by column: which of its values mean true; the others of it mean false */
+            trueWords?: {
+                [key: string]: string[];
+            };
             skip?: number;
             first?: number;
         };
@@ -1084,6 +1094,8 @@ export interface components {
             system: string;
             about?: components["schemas"]["FileAbout"];
             columns: components["schemas"]["Understood"][];
+            /** @description what a column may become */
+            attributes: string[];
             /** @description the shape that the rows were read with */
             shape: string;
             /** @description nobody has given a shape yet */
@@ -1118,6 +1130,10 @@ export interface components {
             distinct: number;
             examples: string[];
             note?: string;
+            /** @description it feeds an attribute that is true or false */
+            flag?: boolean;
+            /** @description its values that mean true */
+            trueWords?: string[];
         };
         IdVerdict: {
             native: string;

@@ -39,3 +39,14 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
     told?.title ? told : { type: "about:blank", title: `The service answered ${answer.response.status}`, status: answer.response.status },
   );
 }
+
+/** Leaves a file with the service for a day, for a preview and a roster. */
+export const sendFile = (system: string, file: File) =>
+  ask(
+    api.POST("/systems/{system}/files", {
+      params: { path: { system } },
+      body: file as unknown as string,
+      headers: { "Content-Type": "application/octet-stream" },
+      bodySerializer: (b: unknown) => b as BodyInit,
+    }),
+  );

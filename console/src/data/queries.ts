@@ -14,6 +14,8 @@ export const keys = {
   run: (run: number) => ["runs", run] as const,
   systems: ["systems"] as const,
   system: (name: string) => ["systems", name] as const,
+  roster: (roster: number) => ["rosters", roster] as const,
+  rosterList: (roster: number, what: string, filter: object) => ["rosters", roster, what, filter] as const,
   tasks: ["tasks"] as const,
 };
 
@@ -70,11 +72,29 @@ export const useRosters = (system: string) =>
     queryFn: () => ask(api.GET("/systems/{system}/rosters", { params: { path: { system } } })),
     refetchInterval: 5000,
   });
-export const useRejections = (roster: number | undefined) =>
+export const useRoster = (roster: number) =>
+  useQuery({ queryKey: keys.roster(roster), queryFn: () => ask(api.GET("/rosters/{roster}", { params: { path: { roster } } })) });
+export const useRejections = (roster: number) =>
   useQuery({
-    queryKey: ["rejections", roster],
-    enabled: roster !== undefined,
-    queryFn: () => ask(api.GET("/rosters/{roster}/rejections", { params: { path: { roster: roster ?? 0 }, query: { limit: 200 } } })),
+    queryKey: keys.rosterList(roster, "rejections", {}),
+    queryFn: () => ask(api.GET("/rosters/{roster}/rejections", { params: { path: { roster }, query: { limit: 500 } } })),
+  });
+export const useLeftOut = (roster: number) =>
+  useQuery({
+    queryKey: keys.rosterList(roster, "left-out", {}),
+    queryFn: () => ask(api.GET("/rosters/{roster}/left-out", { params: { path: { roster }, query: { limit: 500 } } })),
+  });
+export const useStatistics = (roster: number) =>
+  useQuery({
+    queryKey: keys.rosterList(roster, "statistics", {}),
+    queryFn: () => ask(api.GET("/rosters/{roster}/statistics", { params: { path: { roster } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+export const useHistory = (system: string | undefined, id: string | undefined) =>
+  useQuery({
+    queryKey: ["history", system, id],
+    enabled: system !== undefined && id !== undefined,
+    queryFn: () => ask(api.GET("/systems/{system}/history", { params: { path: { system: system ?? "" }, query: { id: id ?? "" } } })),
   });
 
 const next = (last: { next?: string }) => last.next;
@@ -86,6 +106,28 @@ export const useVerdicts = (lane: string, side: "people" | "accounts", state: st
       ask(api.GET("/lanes/{lane}/records", { params: { path: { lane }, query: { side, state, q, cursor: pageParam, limit: 100 } } })),
     initialPageParam: "",
     getNextPageParam: next,
+  });
+export const useRecords = (roster: number, q: string) =>
+  useInfiniteQuery({
+    queryKey: keys.rosterList(roster, "records", { q }),
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/rosters/{roster}/records", { params: { path: { roster }, query: { q, cursor: pageParam, limit: 100 } } })),
+    initialPageParam: "",
+    getNextPageParam: next,
+  });
+export type Kind = Schemas["RecordChange"]["kind"];
+export const useComparison = (roster: number, older: number | undefined, kind: Kind | undefined, attribute: string) =>
+  useInfiniteQuery({
+    queryKey: keys.rosterList(roster, "comparison", { older, kind, attribute }),
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET("/rosters/{roster}/comparison", {
+          params: { path: { roster }, query: { with: older, kind, attribute, cursor: pageParam, limit: 100 } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: next,
+    retry: false,
   });
 export const useFindings = (lane: string, code: string, q: string) =>
   useInfiniteQuery({

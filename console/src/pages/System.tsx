@@ -1,38 +1,39 @@
-import { useRef, useState } from "react";
-import { useParams } from "react-router";
+import { useState } from "react";
+import { useNavigate, useParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
-import { useAct, useMay, useRejections, useRosters, useSystem, useTask } from "../data/queries";
-import { Id, List } from "../ui/list";
-import { Button, Empty, Head, Loading, Progress, Trouble, thousands, When } from "../ui/parts";
+import { useAct, useMay, useRosters, useSystem, useTask } from "../data/queries";
+import { List } from "../ui/list";
+import { Button, Empty, Facts, Head, Loading, Progress, Trouble, thousands, When } from "../ui/parts";
+import { ProbeReport } from "../ui/probe";
 
 export function SystemPage() {
   const { system = "" } = useParams();
   const view = useSystem(system);
   const rosters = useRosters(system);
   const may = useMay();
+  const go = useNavigate();
   const [task, setTask] = useState<number>();
-  const [chosen, setChosen] = useState<number>();
   const progress = useTask(task);
-  const file = useRef<HTMLInputElement>(null);
-  const shown = chosen ?? rosters.data?.items.find((r) => r.state === "taken")?.id;
-  const rejected = useRejections(shown);
+  const path = { path: { system } };
   const take = useAct(
-    (sent?: File) =>
-      ask(
-        api.POST("/systems/{system}/rosters", {
-          params: { path: { system } },
-          ...(sent
-            ? { body: sent as unknown as string, headers: { "Content-Type": "application/octet-stream" }, bodySerializer: (b: unknown) => b as BodyInit }
-            : {}),
-        }),
-      ),
+    (query: { extent?: "whole" | "changes"; newScope?: boolean }) =>
+      ask(api.POST("/systems/{system}/rosters", { params: { ...path, query } })),
     (t: Schemas["Task"]) => setTask(t.id),
   );
-  const open = useAct((on: boolean) => ask(api.PUT("/systems/{system}/writing", { params: { path: { system } }, body: { on } })));
+  const halt = useAct((id: number) => ask(api.POST("/tasks/{task}/halt", { params: { path: { task: id } } })));
+  const open = useAct((on: boolean) => ask(api.PUT("/systems/{system}/writing", { params: path, body: { on } })));
+  const probe = useAct(() => ask(api.POST("/systems/{system}/probe", { params: path })));
   if (view.isPending) return <Loading />;
   if (view.error) return <Trouble error={view.error} />;
   const s = view.data;
   const working = progress !== undefined && !progress.ended;
+  const idle = may("work") && !working;
+  const moved = progress?.state === "failed" && progress.message?.includes("the scope of");
+  const limits: [string, string][] = [
+    ["at once", s.atOnce ? `${s.atOnce} requests` : "no limit"],
+    ["a second", s.perSecond ? `${s.perSecond} requests` : "no limit"],
+    ["rosters kept", s.keepDays ? `${s.keepDays} days` : "for ever"],
+  ];
   return (
     <>
       <Head
@@ -40,82 +41,78 @@ export function SystemPage() {
         title={s.name}
         about={`${s.kind}, ${s.writable ? "open for writing" : "read-only"}${s.hasSecret ? ", secret set" : ""}`}
       >
-        {s.kind === "scim" && may("administer") && (
+        {may("administer") && (
           <Button tone={s.writable ? "plain" : "harm"} onClick={() => open.mutate(!s.writable)}>
             {s.writable ? "Make read-only" : "Open for writing"}
           </Button>
         )}
-        {s.kind === "file" && (
-          <>
-            <input
-              ref={file}
-              type="file"
-              aria-label="file to take a roster of"
-              className="sr-only"
-              tabIndex={-1}
-              onChange={(e) => e.target.files?.[0] && take.mutate(e.target.files[0])}
-            />
-            <Button disabled={!may("work") || working} onClick={() => file.current?.click()}>
-              Take a roster of a file…
-            </Button>
-          </>
+        <Button disabled={!may("work") || probe.isPending} onClick={() => probe.mutate(undefined)}>
+          {probe.isPending ? "Probing…" : "Probe"}
+        </Button>
+        <Button disabled={!may("work")} onClick={() => go(`/systems/${system}/preview`)}>
+          Preview
+        </Button>
+        {s.kind === "ldap" && (
+          <Button disabled={!idle} onClick={() => take.mutate({ extent: "changes" })}>
+            Take changes
+          </Button>
         )}
-        <Button tone="main" disabled={!may("work") || working} onClick={() => take.mutate(undefined)}>
+        <Button tone="main" disabled={!idle} onClick={() => take.mutate({})}>
           Take a roster
         </Button>
       </Head>
-      {(take.error || open.error) && <Trouble error={take.error ?? open.error} />}
-      {working && <Progress done={progress.done} total={progress.total} label="reading" />}
-      {progress?.state === "failed" && <Trouble error={progress.message} />}
+      {(take.error || open.error || probe.error) && <Trouble error={take.error ?? open.error ?? probe.error} />}
+      {working && (
+        <div className="flex items-center gap-3">
+          <Progress done={progress.done} total={progress.total} label="reading" since={progress.started} />
+          <Button onClick={() => halt.mutate(progress.id)}>Halt</Button>
+        </div>
+      )}
+      {progress && ["failed", "halted"].includes(progress.state) && <Trouble error={progress.message} />}
+      {moved && (
+        <Button tone="harm" onClick={() => take.mutate({ newScope: true })}>
+          Take it with the new scope
+        </Button>
+      )}
+      {probe.data && <ProbeReport probe={probe.data} />}
       <h2 className="mt-2 mb-1">Rosters</h2>
-      {rosters.data?.items.length === 0 && <Empty>No roster has been taken yet.</Empty>}
+      {rosters.data?.items.length === 0 && <Empty>No roster has been taken yet. A preview shows what would be understood.</Empty>}
       {rosters.data && rosters.data.items.length > 0 && (
         <List
           label="rosters"
-          height="240px"
+          height="300px"
           rows={rosters.data.items}
           rowKey={(r) => String(r.id)}
-          open={(r) => setChosen(r.id)}
+          open={(r) => r.state === "taken" && go(`/rosters/${r.id}`)}
           columns={[
-            { name: "roster", width: "70px", right: true, cell: (r) => r.id },
-            { name: "taken", width: "120px", cell: (r) => <When at={r.ended ?? r.started} /> },
-            { name: "state", width: "80px", cell: (r) => r.state },
-            { name: "records", width: "90px", right: true, cell: (r) => thousands(r.records) },
-            { name: "rejected", width: "90px", right: true, cell: (r) => thousands(r.rejected) },
-            { name: "came", width: "80px", right: true, cell: (r) => thousands(r.came) },
-            { name: "went", width: "80px", right: true, cell: (r) => thousands(r.went) },
-            { name: "changed", width: "80px", right: true, cell: (r) => thousands(r.changed) },
-            { name: "notes", width: "1fr", cell: (r) => <span className="text-madder">{r.error}</span> },
-          ]}
-        />
-      )}
-      <h2 className="mt-4 mb-1">Records that could not be read{shown ? ` in roster ${shown}` : ""}</h2>
-      {rejected.data && rejected.data.items.length === 0 && <p className="text-soft">Every record was understood.</p>}
-      {rejected.data && rejected.data.items.length > 0 && (
-        <List
-          label="rejected records"
-          height="220px"
-          rows={rejected.data.items}
-          rowKey={(r) => `${r.line} ${r.id ?? ""} ${r.reason}`}
-          columns={[
-            { name: "line", width: "60px", right: true, cell: (r) => r.line || "" },
-            { name: "column", width: "140px", cell: (r) => r.column },
-            { name: "id", width: "140px", cell: (r) => <Id>{r.id ?? "not readable"}</Id> },
-            { name: "why", width: "1fr", cell: (r) => r.reason },
+            { name: "roster", width: "60px", right: true, cell: (r) => r.id },
+            { name: "taken", width: "110px", cell: (r) => <When at={r.ended ?? r.started} /> },
+            { name: "extent", width: "70px", cell: (r) => r.extent },
+            { name: "state", width: "70px", cell: (r) => r.state },
+            { name: "records", width: "80px", right: true, cell: (r) => thousands(r.records) },
+            { name: "rejected", width: "70px", right: true, cell: (r) => thousands(r.rejected) },
+            { name: "left out", width: "70px", right: true, cell: (r) => thousands(r.leftOut) },
+            { name: "came", width: "60px", right: true, cell: (r) => thousands(r.came) },
+            { name: "went", width: "60px", right: true, cell: (r) => thousands(r.went) },
+            { name: "changed", width: "70px", right: true, cell: (r) => thousands(r.changed) },
+            { name: "notes", width: "1fr", cell: (r) => (r.error ? <span className="text-madder">{r.error}</span> : r.name) },
           ]}
         />
       )}
       <div className="mt-4 grid grid-cols-2 gap-8">
         <section>
           <h2>Settings</h2>
-          <dl className="grid grid-cols-[120px_1fr]">
-            {Object.entries(s.settings).map(([k, v]) => (
-              <div key={k} className="contents">
-                <dt className="text-soft">{k}</dt>
-                <dd className="break-all font-mono text-[12px]">{v}</dd>
-              </div>
-            ))}
-          </dl>
+          <Facts
+            rows={[
+              ...Object.entries(s.settings).map(([k, v]): [string, React.ReactNode] => [
+                k,
+                <span key={k} className="break-all font-mono text-[12px]">
+                  {v}
+                </span>,
+              ]),
+              ...limits,
+            ]}
+          />
         </section>
         <section>
           <h2>Shape</h2>

@@ -1,3 +1,4 @@
+import { Tabs as RadixTabs } from "radix-ui";
 import { type ButtonHTMLAttributes, type ReactNode, useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import { Refusal } from "../data/client";
@@ -136,12 +137,84 @@ export function Search({ value, onChange, label }: { value: string; onChange: (v
   );
 }
 
-export function Progress({ done, total, label }: { done: number; total: number; label: string }) {
+/** One of several pages below a row of names. */
+export function Tabs<T extends string>(props: {
+  value: T;
+  onChange: (v: T) => void;
+  items: [T, ReactNode][];
+  label: string;
+  children: ReactNode;
+}) {
+  return (
+    <RadixTabs.Root value={props.value} onValueChange={(v) => props.onChange(v as T)}>
+      <RadixTabs.List aria-label={props.label} className="mb-2 flex gap-4 border-hair border-b">
+        {props.items.map(([name, words]) => (
+          <RadixTabs.Trigger
+            key={name}
+            value={name}
+            className="-mb-px border-transparent border-b-2 py-1 text-soft data-[state=active]:border-ink data-[state=active]:text-ink"
+          >
+            {words}
+          </RadixTabs.Trigger>
+        ))}
+      </RadixTabs.List>
+      {props.items.map(([name]) => (
+        <RadixTabs.Content key={name} value={name}>
+          {name === props.value && props.children}
+        </RadixTabs.Content>
+      ))}
+    </RadixTabs.Root>
+  );
+}
+
+export function Select({
+  value,
+  onChange,
+  label,
+  children,
+  className = "",
+}: {
+  value: string;
+  onChange: (v: string) => void;
+  label: string;
+  children: ReactNode;
+  className?: string;
+}) {
+  return (
+    <select
+      aria-label={label}
+      value={value}
+      onChange={(e) => onChange(e.target.value)}
+      className={`h-7 rounded-sm border border-hair bg-leaf px-1 ${className}`}
+    >
+      {children}
+    </select>
+  );
+}
+
+/** Names and what belongs to them, one a line. */
+export function Facts({ rows }: { rows: [string, ReactNode][] }) {
+  return (
+    <dl className="grid grid-cols-[110px_1fr] gap-x-3">
+      {rows.map(([name, what]) => (
+        <div key={name} className="contents">
+          <dt className="text-soft">{name}</dt>
+          <dd className="min-w-0 break-words">{what}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+export function Progress({ done, total, label, since }: { done: number; total: number; label: string; since?: string }) {
+  const seconds = since ? (Date.now() - new Date(since).getTime()) / 1000 : 0;
   return (
     <div className="flex items-center gap-3" aria-live="polite">
       <progress className="h-2 w-56 accent-larkspur" max={Math.max(total, 1)} value={done} aria-label={label} />
       <span>
-        {label}: {thousands(done)} of {thousands(total)}
+        {label}: {thousands(done)}
+        {total > 0 && ` of ${thousands(total)}`}
+        {seconds > 1 && `, ${thousands(Math.round(done / seconds))} a second`}
       </span>
     </div>
   );

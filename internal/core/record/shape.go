@@ -2,6 +2,7 @@ package record
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -319,6 +320,26 @@ func Guess(natives []string) Shape {
 		}
 	}
 	return shape
+}
+
+// Pick lets a native attribute feed another canonical one, or none when the
+// name is "". What else the native one fed, but for the id, it feeds no more.
+func (s Shape) Pick(native, attribute string) Shape {
+	attributes := maps.Clone(s.Attributes)
+	for name, src := range attributes {
+		if src.Native == native && name != "id" && name != attribute {
+			delete(attributes, name)
+		}
+	}
+	if attribute != "" && attributes[attribute].Native != native {
+		src := Source{Native: native}
+		if KindOf(attribute).Multi() {
+			src.Split = ";"
+		}
+		attributes[attribute] = src
+	}
+	s.Attributes = attributes
+	return s
 }
 
 // Custom lists the shape's attributes that are not canonical, sorted.

@@ -21,6 +21,8 @@ type Understood struct {
 	Distinct   int      `json:"distinct"`
 	Examples   []string `json:"examples"`
 	Note       string   `json:"note,omitempty"` // what to look at
+	Flag       bool     `json:"flag,omitempty"` // it feeds an attribute that is true or false
+	TrueWords  []string `json:"trueWords,omitempty"`
 }
 
 // How sure a header or the values alone make us.
@@ -189,6 +191,10 @@ func (u *Understood) judgeValues(shape *Shape, values []string) {
 		return
 	}
 	src := shape.Attributes[u.Attribute]
+	u.Flag, u.TrueWords = KindOf(u.Attribute) == Bool && src.Bit == 0 && src.Present == "", src.True
+	if len(src.True)+len(src.False) > 0 || src.Bit > 0 || src.Present != "" || src.Prefix != "" || src.Date != "" {
+		return // somebody said how it is to be read
+	}
 	switch KindOf(u.Attribute) {
 	case Email, Emails:
 		if src.Split != "" && share(values, func(v string) bool { return isAddress(strings.TrimSpace(strings.Split(v, src.Split)[0])) }) >= mostly {
@@ -324,26 +330,66 @@ func NativesOf(shape Shape, records []map[string][]string) []string {
 	return list
 }
 
-// Held tells what a shape makes of native attributes, with what is known of
-// their values.
-func (s Shape) Held(list []Understood) []Understood {
+// Held tells what a shape makes of native attributes, and what of their values
+// speaks against it.
+func (s Shape) Held(list []Understood, records []map[string][]string) []Understood {
 	out := slices.Clone(list)
+	s.Attributes = maps.Clone(s.Attributes) // nothing is fitted here
 	for i := range out {
 		u := &out[i]
-		guessed := u.Attribute
-		u.Attribute = ""
+		if u.Kind == "secret" {
+			continue
+		}
+		u.Attribute, u.Note = "", ""
 		for _, name := range s.Canonical() {
 			if s.Attributes[name].Native == u.Native && (u.Attribute == "" || u.Attribute == "id") {
 				u.Attribute = name
 			}
 		}
-		if u.Attribute != guessed {
-			u.Note = ""
-		}
-		u.Confidence, u.Because = 1, "the shape"
 		if u.Attribute == "" {
 			u.Confidence, u.Because = 0, "nothing"
+			continue
 		}
+		u.Confidence, u.Because = 1, "the shape"
+		u.judgeValues(&s, valuesOf(u.Native, records))
 	}
 	return out
+}
+
+// Fit gives the shape what it needs to read an attribute as its values are.
+func (s Shape) Fit(attribute string, records []map[string][]string) Shape {
+	u := Understood{Native: s.Attributes[attribute].Native, Attribute: attribute}
+	s.Attributes = maps.Clone(s.Attributes)
+	u.judgeValues(&s, u.look(records))
+	return s
+}
+
+// Words says which values of a native attribute mean true; all others that the
+// records have mean false.
+func (s Shape) Words(native string, trueWords []string, records []map[string][]string) Shape {
+	s.Attributes = maps.Clone(s.Attributes)
+	for name, src := range s.Attributes {
+		if src.Native != native || KindOf(name) != Bool {
+			continue
+		}
+		src.True, src.False = slices.Clone(trueWords), nil
+		for _, v := range valuesOf(native, records) {
+			if !slices.Contains(src.True, v) && !slices.Contains(src.False, v) {
+				src.False = append(src.False, v)
+			}
+		}
+		s.Attributes[name] = src
+	}
+	return s
+}
+
+func valuesOf(native string, records []map[string][]string) (values []string) {
+	for _, r := range records {
+		for _, v := range r[native] {
+			if v = strings.TrimSpace(v); v != "" {
+				values = append(values, v)
+			}
+		}
+	}
+	return values
 }

@@ -1,0 +1,412 @@
+import { useEffect, useRef, useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { api, ask, type Schemas, sendFile } from "../data/client";
+import { useAct, useMay, useSystem, useTask } from "../data/queries";
+import { Id } from "../ui/list";
+import { Button, Empty, Facts, Head, Loading, Progress, Select, Trouble, thousands } from "../ui/parts";
+
+type Preview = Schemas["Preview"];
+type Input = Schemas["PreviewInput"];
+
+const notUsed = "";
+
+export function PreviewPage() {
+  const { system = "" } = useParams();
+  const view = useSystem(system);
+  const may = useMay();
+  const go = useNavigate();
+  const [file, setFile] = useState<{ name: string; id: string }>();
+  const [p, setPreview] = useState<Preview>(); // the last one stays while the next is made
+  const [shape, setShape] = useState("");
+  const [settings, setSettings] = useState<Record<string, string>>({});
+  const [task, setTask] = useState<number>();
+  const progress = useTask(task, (t) => t.state === "finished" && t.roster && go(`/rosters/${t.roster}`));
+  const look = useAct(
+    (more: Input) =>
+      ask(
+        api.POST("/systems/{system}/preview", {
+          params: { path: { system } },
+          body: { file: file?.id, settings: Object.keys(settings).length ? settings : undefined, ...more },
+        }),
+      ),
+    (p: Preview) => {
+      setPreview(p);
+      setShape(p.shape);
+    },
+  );
+  const send = useAct(
+    async (f: File) => {
+      const sent = await sendFile(system, f);
+      setFile({ name: f.name, id: sent.file });
+      return sent.file;
+    },
+    (id: string) => look.mutate({ file: id }),
+  );
+  const keep = useAct(() => {
+    const s = view.data as Schemas["System"];
+    return ask(
+      api.PUT("/systems/{system}", {
+        params: { path: { system } },
+        body: {
+          kind: s.kind,
+          settings: { ...s.settings, ...settings },
+          shape,
+          atOnce: s.atOnce,
+          perSecond: s.perSecond,
+          keepDays: s.keepDays,
+        },
+      }),
+    );
+  });
+  const take = useAct(
+    () => ask(api.POST("/systems/{system}/rosters", { params: { path: { system }, query: { file: file?.id } } })),
+    (t: Schemas["Task"]) => setTask(t.id),
+  );
+  const readAs = (s: Record<string, string>) => {
+    setSettings(s);
+    look.mutate({ settings: s });
+  };
+  const isFile = view.data?.kind === "file";
+  const ready = view.data !== undefined && (!isFile || view.data.settings.path !== undefined);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: looked at once when the page opens, then when asked
+  useEffect(() => {
+    if (ready && may("work")) look.mutate({});
+  }, [ready]);
+  if (view.isPending) return <Loading />;
+  if (view.error) return <Trouble error={view.error} />;
+  const kept = shape === view.data.shape && Object.entries(settings).every(([k, v]) => view.data.settings[k] === v);
+  const error = look.error ?? send.error ?? keep.error ?? take.error;
+  return (
+    <>
+      <Head
+        trail={[
+          ["/systems", "Systems"],
+          [`/systems/${system}`, system],
+        ]}
+        title="Preview"
+        about="What would be understood, before it becomes a roster. Nothing is kept until you say so."
+      >
+        <Button disabled={look.isPending || (!p && !ready)} onClick={() => look.mutate({ shape })}>
+          Look again
+        </Button>
+        {may("administer") && (
+          <Button disabled={!p || kept || keep.isPending} onClick={() => keep.mutate(undefined)}>
+            {kept && p ? "Shape is kept" : "Keep this shape"}
+          </Button>
+        )}
+        <Button
+          tone="main"
+          disabled={!p || !kept || take.isPending || (progress && !progress.ended)}
+          onClick={() => take.mutate(undefined)}
+        >
+          {file ? `Take a roster of ${file.name}` : "Take a roster"}
+        </Button>
+      </Head>
+      {isFile && <Drop name={file?.name} busy={send.isPending} onFile={(f) => send.mutate(f)} />}
+      {error && <Trouble error={error} />}
+      {progress && !progress.ended && <Progress done={progress.done} total={progress.total} label="reading" since={progress.started} />}
+      {progress?.state === "failed" && <Trouble error={progress.message} />}
+      {look.isPending && !p && <Loading />}
+      {p && (
+        <div aria-busy={look.isPending} className="aria-busy:opacity-60">
+          <Summary preview={p} />
+          {isFile && <Reading about={p.about} settings={settings} onChange={readAs} />}
+          <h2 className="mt-4 mb-1">Columns, and what they become</h2>
+          <Columns
+            preview={p}
+            pick={(native, attribute) => look.mutate({ shape, picks: { [native]: attribute } })}
+            words={(native, trueWords) => look.mutate({ shape, trueWords: { [native]: trueWords } })}
+            id={(native) => look.mutate({ shape, id: native })}
+          />
+          <h2 className="mt-4 mb-1">First records, as they would be</h2>
+          <Rows preview={p} />
+          {p.problems.length > 0 && <Problems preview={p} />}
+          <h2 className="mt-4 mb-1">Shape</h2>
+          <textarea
+            aria-label="shape"
+            value={shape}
+            onChange={(e) => setShape(e.target.value)}
+            rows={Math.min(24, shape.split("\n").length + 1)}
+            spellCheck={false}
+            className="w-full rounded-sm border border-hair bg-leaf p-2 font-mono text-[12px]"
+          />
+        </div>
+      )}
+    </>
+  );
+}
+
+/** A place to drop a file, or to pick one. */
+function Drop({ name, busy, onFile }: { name?: string; busy: boolean; onFile: (f: File) => void }) {
+  const input = useRef<HTMLInputElement>(null);
+  const [over, setOver] = useState(false);
+  return (
+    <section
+      aria-label="file"
+      data-state={over ? "over" : "idle"}
+      className="my-2 flex items-center gap-3 rounded-sm border border-hair border-dashed px-3 py-3 data-[state=over]:bg-larkspur-wash"
+      onDragOver={(e) => {
+        e.preventDefault();
+        setOver(true);
+      }}
+      onDragLeave={() => setOver(false)}
+      onDrop={(e) => {
+        e.preventDefault();
+        setOver(false);
+        if (e.dataTransfer.files[0]) onFile(e.dataTransfer.files[0]);
+      }}
+    >
+      <input
+        ref={input}
+        type="file"
+        aria-label="file to look at"
+        className="sr-only"
+        tabIndex={-1}
+        onChange={(e) => e.target.files?.[0] && onFile(e.target.files[0])}
+      />
+      <Button onClick={() => input.current?.click()} disabled={busy}>
+        Choose a file…
+      </Button>
+      <span className="text-soft">
+        {busy ? (
+          "Sending…"
+        ) : name ? (
+          <span className="text-ink">{name}</span>
+        ) : (
+          "or drop one here: CSV, JSON Lines, LDIF, SCIM JSON or xlsx, gzip or not"
+        )}
+      </span>
+    </section>
+  );
+}
+
+function Summary({ preview: p }: { preview: Preview }) {
+  const a = p.about;
+  const words =
+    a &&
+    [a.format, a.encoding, a.sheet, a.delimiter && `delimiter “${a.delimiter === "\t" ? "tab" : a.delimiter}”`, a.compressed && "gzip"]
+      .filter(Boolean)
+      .join(", ");
+  const rows: [string, React.ReactNode][] = [
+    [
+      "holds",
+      <span key="holds">
+        {thousands(p.records)} records
+        {p.rejected > 0 && <span className="text-madder">, {thousands(p.rejected)} that can't be read</span>}
+        {!p.everything && " (a sample)"}
+      </span>,
+    ],
+    [
+      "id",
+      <span key="id" className={p.id.unique && p.id.stable ? "" : "text-ochre"}>
+        <Id>{p.id.native || "none"}</Id>: {p.id.said}
+      </span>,
+    ],
+  ];
+  if (words) rows.unshift(["read as", words]);
+  if (a?.above?.length) rows.push(["passed over", `${a.above.join(" / ")} (above the header)`]);
+  for (const l of p.left) rows.push(["left out", `${thousands(l.count)}: ${l.reason}`]);
+  rows.push(["next", p.next]);
+  return <Facts rows={rows} />;
+}
+
+/** How a file is to be read, where it was found out wrongly. */
+function Reading({
+  about,
+  settings,
+  onChange,
+}: {
+  about?: Schemas["FileAbout"];
+  settings: Record<string, string>;
+  onChange: (s: Record<string, string>) => void;
+}) {
+  if (about?.format !== "csv") return null;
+  const choices: [string, [string, string][]][] = [
+    ["delimiter", [",", ";", "|", "tab"].map((d) => [d, d])],
+    ["encoding", ["utf-8", "utf-16", "latin-1", "windows-1252"].map((e) => [e, e])],
+  ];
+  return (
+    <p className="mt-2 flex items-center gap-4 text-soft">
+      Not right?
+      {choices.map(([name, options]) => (
+        <span key={name} className="flex items-center gap-1.5">
+          {name}
+          <Select label={name} value={settings[name] ?? ""} onChange={(v) => onChange(v ? { ...settings, [name]: v } : {})}>
+            <option value="">found out</option>
+            {options.map(([v, words]) => (
+              <option key={v} value={v}>
+                {words}
+              </option>
+            ))}
+          </Select>
+        </span>
+      ))}
+    </p>
+  );
+}
+
+const cell = "px-2 py-1 align-top";
+
+function Columns({
+  preview: p,
+  pick,
+  id,
+  words,
+}: {
+  preview: Preview;
+  pick: (native: string, attribute: string) => void;
+  words: (native: string, trueWords: string[]) => void;
+  id: (native: string) => void;
+}) {
+  return (
+    <section className="overflow-x-auto border-hair border-y" aria-label="columns" tabIndex={0}>
+      <table className="w-full text-[13px]">
+        <thead>
+          <tr className="border-hair border-b">
+            {["column", "id", "becomes", "sure", "values", "filled", "distinct", "examples"].map((h) => (
+              <th key={h} className={`${cell} ${["sure", "filled", "distinct"].includes(h) ? "text-right" : ""}`}>
+                {h}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {p.columns.map((c) => {
+            const known = c.attribute && !p.attributes.includes(c.attribute) ? [c.attribute, ...p.attributes] : p.attributes;
+            return (
+              <tr key={c.native} className="border-hair border-b last:border-0">
+                <td className={`${cell} font-mono text-[12px]`}>{c.native}</td>
+                <td className={cell}>
+                  <input
+                    type="radio"
+                    name="id"
+                    aria-label={`${c.native} is the id`}
+                    checked={p.id.native === c.native}
+                    disabled={c.kind === "secret"}
+                    onChange={() => id(c.native)}
+                  />
+                </td>
+                <td className={cell}>
+                  {c.kind === "secret" ? (
+                    <span className="text-soft">never read</span>
+                  ) : (
+                    <Select
+                      label={`${c.native} becomes`}
+                      value={c.attribute ?? notUsed}
+                      onChange={(v) => pick(c.native, v)}
+                      className="w-40"
+                    >
+                      <option value={notUsed}>not used</option>
+                      {known.map((a) => (
+                        <option key={a} value={a}>
+                          {a}
+                        </option>
+                      ))}
+                    </Select>
+                  )}
+                </td>
+                <td className={`${cell} text-right`} title={`by ${c.because}`}>
+                  {c.attribute ? (c.because === "the shape" ? "shape" : `${Math.round(c.confidence * 100)} %`) : ""}
+                </td>
+                <td className={`${cell} text-soft`}>{c.kind}</td>
+                <td className={`${cell} text-right`}>{thousands(c.filled)}</td>
+                <td className={`${cell} text-right`}>{thousands(c.distinct)}</td>
+                <td className={cell}>
+                  {c.note && <span className="block text-ochre">◐ {c.note}</span>}
+                  <span className="text-soft">{c.examples.join(", ")}</span>
+                  {c.flag && c.distinct <= c.examples.length && (
+                    <span className="ml-3">
+                      {c.examples.map((v) => (
+                        <label key={v} className="mr-3 whitespace-nowrap">
+                          <input
+                            type="checkbox"
+                            checked={c.trueWords?.includes(v) ?? false}
+                            onChange={(e) =>
+                              words(
+                                c.native,
+                                c.examples.filter((w) => (w === v ? e.target.checked : c.trueWords?.includes(w))),
+                              )
+                            }
+                          />{" "}
+                          {v} means true
+                        </label>
+                      ))}
+                    </span>
+                  )}
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Rows({ preview: p }: { preview: Preview }) {
+  if (p.rows.length === 0) return <Empty>None can be read with this shape yet.</Empty>;
+  const names = p.columns.map((c) => c.attribute ?? "").filter((a) => a && a !== "id" && p.rows.some((r) => r.values[a]));
+  const lines = p.rows.some((r) => r.line);
+  return (
+    <section className="max-h-80 overflow-auto border-hair border-y" aria-label="first records" tabIndex={0}>
+      <table className="text-[13px]">
+        <thead>
+          <tr className="border-hair border-b">
+            {lines && <th className={`${cell} text-right`}>line</th>}
+            <th className={cell}>id</th>
+            {names.map((n) => (
+              <th key={n} className={cell}>
+                {n}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {p.rows.map((r) => (
+            <tr key={`${r.line} ${r.id}`} className="border-hair border-b last:border-0">
+              {lines && <td className={`${cell} text-right text-soft`}>{r.line}</td>}
+              <td className={`${cell} whitespace-nowrap font-mono text-[12px]`}>{r.id}</td>
+              {names.map((n) => (
+                <td key={n} className={`${cell} whitespace-nowrap`}>
+                  {r.values[n]?.join("; ")}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Problems({ preview: p }: { preview: Preview }) {
+  return (
+    <>
+      <h2 className="mt-4 mb-1">
+        {thousands(p.rejected)} that can't be read{p.problems.length < p.rejected && `, the first ${p.problems.length}`}
+      </h2>
+      <section className="max-h-72 overflow-auto border-hair border-y" aria-label="problems" tabIndex={0}>
+        <table className="w-full text-[13px]">
+          <thead>
+            <tr className="border-hair border-b">
+              <th className={`${cell} text-right`}>line</th>
+              <th className={cell}>column</th>
+              <th className={cell}>id</th>
+              <th className={cell}>why</th>
+            </tr>
+          </thead>
+          <tbody>
+            {p.problems.map((x) => (
+              <tr key={`${x.line} ${x.column} ${x.id} ${x.reason}`} className="border-hair border-b last:border-0">
+                <td className={`${cell} text-right text-soft`}>{x.line || "–"}</td>
+                <td className={`${cell} font-mono text-[12px]`}>{x.column ?? "–"}</td>
+                <td className={`${cell} font-mono text-[12px]`}>{x.id ?? "–"}</td>
+                <td className={cell}>{x.reason}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </section>
+    </>
+  );
+}
