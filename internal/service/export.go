@@ -11,6 +11,7 @@ import (
 	"twinning/internal/core/record"
 	"twinning/internal/format"
 	"twinning/internal/format/anyfile"
+	"twinning/internal/format/scimjson"
 	"twinning/internal/format/template"
 	"twinning/internal/store"
 )
@@ -78,7 +79,15 @@ func (s *Service) ExportRoster(ctx context.Context, id int64, how Exporting) (Ex
 }
 
 func (s *Service) export(ctx context.Context, w io.Writer, x store.System, r store.Roster, shape record.Shape, how Exporting) error {
-	out, err := anyfile.NewWriter(w, how.Format, how.Columns, how.People)
+	names := slices.Clone(how.Columns)
+	if how.Format == "scim" && !how.Native { // a standard has names of its own for them
+		for i, name := range names {
+			if path := scimjson.Names[name]; path != "" {
+				names[i] = path
+			}
+		}
+	}
+	out, err := anyfile.NewWriter(w, how.Format, names, how.People)
 	if err != nil {
 		return err
 	}
@@ -101,11 +110,11 @@ func (s *Service) export(ctx context.Context, w io.Writer, x store.System, r sto
 				cell = "" // listed with the roster as unreadable
 			}
 			if v := record.SplitList(cell); v != nil {
-				values[name] = v
+				values[names[i]] = v
 			}
 		}
-		if slices.Contains(how.Columns, "id") {
-			values["id"] = []string{id}
+		if i := slices.Index(how.Columns, "id"); i >= 0 {
+			values[names[i]] = []string{id}
 		}
 		return out.Write(values)
 	})

@@ -54,7 +54,7 @@ func (e *execution) queue(ctx context.Context) (*queue, error) {
 			continue
 		case ok && r.Outcome != "":
 			q.count(c, r.Outcome)
-		case !ok && (c.Outcome == "done" || c.Outcome == "unchanged"):
+		case !ok && (c.Outcome == "done" || c.Outcome == "unchanged" || c.Outcome == "waiting"):
 			q.count(c, c.Outcome) // an earlier run of this plan did it
 		case !ok && c.Outcome == "in-doubt":
 			q.count(c, c.Outcome) // never sent again: a human decides

@@ -245,6 +245,7 @@ type execution struct {
 	order    []store.Change
 	newest   store.Roster // of the people, now
 	answer   time.Duration
+	pending  *pending // of a system that shows writes only in a later roster
 }
 
 func (s *Service) newExecution(ctx context.Context, w *work, p runParams) (*execution, error) {
@@ -277,6 +278,9 @@ func (s *Service) newExecution(ctx context.Context, w *work, p runParams) (*exec
 	}
 	e.newest, err = s.Store.NewestRoster(ctx, e.lane.AuthorityID)
 	e.answer = e.setting("timeout", 10)
+	if err == nil && e.declared.Deferred {
+		e.pending, err = s.pendingOf(ctx, e.system)
+	}
 	return e, err
 }
 

@@ -39,6 +39,9 @@ const tries = 12
 func (s *sender) deliver() store.Receipt {
 	for attempt := 1; ; attempt++ {
 		var write connector.Write
+		if s.e.declared.Deferred && s.c.Verb == planning.Create && s.e.pending.creates[s.c.Person] > 0 {
+			return s.settle("waiting", "run %d asked for it already, and no roster was taken since", s.e.pending.creates[s.c.Person])
+		}
 		if s.c.Verb != planning.Create {
 			s.q.shown(s.ctx, s.c.Account)
 			rec, outcome, why := s.before()
@@ -58,6 +61,7 @@ func (s *sender) deliver() store.Receipt {
 		began := time.Now()
 		after, err := s.e.conn.Write(s.ctx, write)
 		if err == nil && s.e.declared.Deferred {
+			s.e.pending.note(after.ID, s.r.Sent.V)
 			return s.settle("waiting", "it stands in the upload file; it is done when a roster shows it")
 		}
 		if err == nil {

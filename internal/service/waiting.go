@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"sync"
 	"time"
 
 	"twinning/internal/connector"
@@ -13,8 +15,54 @@ import (
 	"twinning/internal/store"
 )
 
+// pending is what stands in upload files and no roster shows yet: a row of such
+// a file says the whole record, so the next one must say all of it again.
+type pending struct {
+	mu      sync.Mutex
+	values  map[string]map[string][]string // account -> native -> what was asked for
+	creates map[string]int64               // person -> the run that asked for an account
+}
+
+// pendingOf collects what was asked for since the newest roster of a system.
+// What an older one did not come about by then is asked for anew.
+func (s *Service) pendingOf(ctx context.Context, x store.System) (*pending, error) {
+	p := &pending{values: map[string]map[string][]string{}, creates: map[string]int64{}}
+	newest, err := s.Store.NewestRoster(ctx, x.ID)
+	if err != nil {
+		return p, err
+	}
+	waiting, err := s.Store.Waiting(ctx, x.ID)
+	for _, r := range waiting {
+		switch {
+		case r.Ended == nil || r.Ended.Before(newest.Started):
+		case r.Verb == planning.Create:
+			p.creates[r.Person] = r.RunID
+		default:
+			p.note(r.Account, r.Sent.V)
+		}
+	}
+	return p, err
+}
+
+func (p *pending) note(account string, sent map[string][]string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.values[account] == nil {
+		p.values[account] = map[string][]string{}
+	}
+	maps.Copy(p.values[account], sent)
+}
+
+func (p *pending) over(r connector.Record) connector.Record {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	r.Values = maps.Clone(r.Values)
+	maps.Copy(r.Values, p.values[r.ID])
+	return r
+}
+
 // account reads an account before it is changed: from the system where it can
-// be asked, else from the newest roster.
+// be asked, else from the newest roster and what was asked for since.
 func (e *execution) account(ctx context.Context, id string) (connector.Record, error) {
 	if !e.declared.Deferred {
 		return e.conn.One(ctx, id)
@@ -27,7 +75,7 @@ func (e *execution) account(ctx context.Context, id string) (connector.Record, e
 	if errors.Is(err, store.ErrNotFound) {
 		return connector.Record{}, &connector.Error{Kind: connector.NotFound, Doing: "find " + id, Target: "the newest roster", Reason: "it is not there"}
 	}
-	return connector.Record{ID: r.ID, Values: r.Values.V}, err
+	return e.pending.over(connector.Record{ID: r.ID, Values: r.Values.V}), err
 }
 
 // settleWaiting looks, once a roster was taken, which of the changes that were

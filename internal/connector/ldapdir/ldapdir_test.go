@@ -115,6 +115,12 @@ func TestReferences(t *testing.T) {
 		_, err := c.Write(ctx, connector.Write{Record: &cook, Edits: []connector.Edit{edit("manager", boss.ID)}})
 		require.NoError(t, err)
 		require.Equal(t, boss.Values["dn"], find("p00001").Values["manager"])
+		// a server that checks uniqueness lets our assertion loose on its own search
+		cook = find("p00001")
+		_, err = c.Write(ctx, connector.Write{Record: &cook, Edits: []connector.Edit{edit("mail", "chef@larkspur.example")}})
+		require.NoError(t, err)
+		_, err = c.Write(ctx, connector.Write{Record: &cook, Edits: []connector.Edit{{Native: "mail", Old: []string{"nobody@larkspur.example"}, New: []string{"cook@larkspur.example"}}}})
+		require.Equal(t, connector.Stale, connector.KindOf(err), "%v", err)
 		g := c.(connector.Grouper)
 		require.NoError(t, g.Enrol(ctx, group, []string{boss.ID, cook.ID}, nil))
 		boss, err = c.Write(ctx, connector.Write{Record: &boss, Edits: []connector.Edit{edit("uid", "chief"), edit("title", "Director")}})

@@ -121,13 +121,7 @@ func New(cfg connector.Config) (connector.Connector, error) {
 // Shape is how SCIM's attributes feed the canonical ones.
 var Shape = func() record.Shape {
 	s := record.Shape{Stable: true, Mark: "externalId", Attributes: map[string]record.Source{}}
-	for canonical, native := range map[string]string{
-		"id": "id", "externalId": "externalId", "userName": "userName", "givenName": "name.givenName", "middleName": "name.middleName", "familyName": "name.familyName",
-		"displayName": "displayName", "email": "emails.primary", "aliases": "emails.other", "phoneNumbers": "phoneNumbers", "userType": "userType", "active": "active",
-		"title": "title", "locale": "locale", "timezone": "timezone", "roles": "roles", "groups": "groups", "entitlements": "entitlements",
-		"employeeNumber": "enterprise.employeeNumber", "department": "enterprise.department", "division": "enterprise.division",
-		"organization": "enterprise.organization", "costCenter": "enterprise.costCenter", "manager": "enterprise.manager", "created": "meta.created",
-	} {
+	for canonical, native := range scimjson.Names {
 		s.Attributes[canonical] = record.Source{Native: native}
 	}
 	return s

@@ -311,9 +311,12 @@ func NativesOf(shape Shape, records []map[string][]string) []string {
 	seen := map[string]bool{}
 	var list []string
 	for _, name := range shape.Canonical() {
-		if n := shape.Attributes[name].Native; n != "" && !seen[n] {
-			seen[n] = true
-			list = append(list, n)
+		src := shape.Attributes[name]
+		for _, n := range []string{src.Native, src.Refers} {
+			if n != "" && !seen[n] {
+				seen[n] = true
+				list = append(list, n)
+			}
 		}
 	}
 	more := map[string]bool{}

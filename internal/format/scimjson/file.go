@@ -67,6 +67,16 @@ func (f *File) Each(fn func(format.Row) error) error {
 	return err
 }
 
+// Names say where canonical attributes stand in a user (RFC 7643), in the form
+// that Flatten gives.
+var Names = map[string]string{
+	"id": "id", "externalId": "externalId", "userName": "userName", "givenName": "name.givenName", "middleName": "name.middleName", "familyName": "name.familyName",
+	"displayName": "displayName", "email": "emails.primary", "aliases": "emails.other", "phoneNumbers": "phoneNumbers", "userType": "userType", "active": "active",
+	"title": "title", "locale": "locale", "timezone": "timezone", "roles": "roles", "groups": "groups", "entitlements": "entitlements",
+	"employeeNumber": "enterprise.employeeNumber", "department": "enterprise.department", "division": "enterprise.division",
+	"organization": "enterprise.organization", "costCenter": "enterprise.costCenter", "manager": "enterprise.manager", "created": "meta.created",
+}
+
 type writer struct {
 	w       *bufio.Writer
 	columns []string

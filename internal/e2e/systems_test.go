@@ -1,0 +1,190 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"twinning/demo"
+	"twinning/internal/service"
+	"twinning/internal/standin/directory"
+	"twinning/internal/standin/scimapp"
+	"twinning/internal/store"
+)
+
+// put changes a system's settings, and leaves the rest.
+func (h *house) put(name string, change map[string]string, secret *string) {
+	h.t.Helper()
+	v, err := h.app.Service.System(context.Background(), name)
+	require.NoError(h.t, err)
+	x := v.System
+	for k, w := range change {
+		x.Settings.V[k] = w
+	}
+	_, err = h.app.Service.PutSystem(context.Background(), admin, x, secret, 0)
+	require.NoError(h.t, err)
+}
+
+// Whatever a system does to a reader: the reading fails as a whole, in words
+// that say what to do, and the newest roster stays what it was.
+func TestReadingsFailWhole(t *testing.T) {
+	h := newHouse(t)
+	h.twinning(0, "sign-in", "--name", "admin")
+	wrong, right := "wrong", directory.Secret
+	night := func(m scimapp.Misbehaviour) func() { return func() { h.out.NightLog.Misbehave(m) } }
+	hq := func(name, value string) func() { return func() { h.put("hq", map[string]string{name: value}, nil) } }
+	base := demo.HQPeople
+	for _, x := range []struct {
+		name, system, want string
+		spoil, mend        func()
+	}{
+		{"pages repeat", "night-log", "came twice: the list shifted", night(scimapp.Misbehaviour{RepeatPage: true}), night(scimapp.Misbehaviour{})},
+		{"pages skip", "night-log", "has 142 users and gave 141", night(scimapp.Misbehaviour{SkipUsers: true}), night(scimapp.Misbehaviour{})},
+		{"truncated JSON", "night-log", "it breaks off before its end", night(scimapp.Misbehaviour{CutJSON: true}), night(scimapp.Misbehaviour{})},
+		{"wrong content type", "night-log", "a sign-in page or a proxy", night(scimapp.Misbehaviour{HTML: true}), night(scimapp.Misbehaviour{})},
+		{"reset in a page", "night-log", "the answer broke off", night(scimapp.Misbehaviour{ResetPage: true}), night(scimapp.Misbehaviour{})},
+		{"wrong secret", "hq", "does not accept the DN", func() { h.put("hq", nil, &wrong) }, func() { h.put("hq", nil, &right) }},
+		{"wrong base", "hq", "would look gone", hq("base", "ou=persons,"+demo.HQSuffix), hq("base", base)},
+		{"stops after N entries", "hq", "a partial list is never used", func() { h.put("hq", map[string]string{"size-limit": "7", "page": "0"}, nil) }, func() { h.put("hq", map[string]string{"size-limit": "", "page": ""}, nil) }},
+		{"not the name on the certificate", "hq", "for other names", hq("server-name", "hq.larkspur.example"), hq("server-name", "")},
+		{"metadata address", "hq", "metadata addresses are refused", hq("url", "ldap://169.254.169.254"), hq("url", h.out.HQ.URL)},
+		{"down", "candlewick", "nothing listens", func() { require.NoError(t, h.out.Candlewick.Stop()) }, nil},
+		{"file outside the folders", "mail-gate", "in none of the folders", func() {}, nil},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			h := *h
+			h.t = t
+			before, err := h.app.Service.System(context.Background(), x.system)
+			require.NoError(t, err)
+			x.spoil()
+			if x.system == "mail-gate" { // refused before it is ever read
+				require.Contains(t, h.twinning(1, "system", "put", "mail-gate", "--kind", "file", "--set", "path=/etc/passwd"), x.want)
+				return
+			}
+			require.Contains(t, h.twinning(1, "roster", "take", x.system), x.want)
+			v, err := h.app.Service.System(context.Background(), x.system)
+			require.NoError(t, err)
+			require.Equal(t, before.Latest.ID, v.Latest.ID, "what was the newest is it still")
+			out := h.twinning(0, "task", "list", "--limit", "1")
+			require.NotContains(t, out, directory.Secret)
+			if x.mend == nil {
+				return
+			}
+			x.mend()
+			h.twinning(0, "roster", "take", x.system)
+		})
+	}
+}
+
+// A gateway that knows files alone: what is written stays waiting, in a file
+// of the gateway's own form, until the gateway's list shows it.
+func TestMailGate(t *testing.T) {
+	h := newHouse(t)
+	h.twinning(0, "sign-in", "--name", "admin")
+	const gate = "hq-mail-gate"
+	draft := func(reconciled int) string {
+		h.twinning(reconciled, "reconcile", gate)
+		out := h.twinning(0, "plan", "draft", gate)
+		id := regexp.MustCompile(`plan (\d+) of`).FindStringSubmatch(out)[1]
+		h.twinning(0, "plan", "seal", id)
+		return id
+	}
+	plan := draft(3)
+	require.Contains(t, h.twinning(0, "plan", "run", plan), "22 waiting")
+	// asked again before the gateway was fed: nothing is asked for twice
+	require.Contains(t, h.twinning(0, "plan", "run", draft(3)), "3 unchanged, 19 waiting")
+	files, err := filepath.Glob(filepath.Join(h.out.MailGate.Inbox, "*.csv"))
+	require.NoError(t, err)
+	require.Len(t, files, 1)
+	rows, complaints, err := h.out.MailGate.Load()
+	require.NoError(t, err)
+	require.Empty(t, complaints)
+	require.Equal(t, 22, rows)
+	h.twinning(0, "roster", "take", "mail-gate")
+	out := h.twinning(0, "run", "receipts", "3", "-o", "json")
+	require.Equal(t, 22, strings.Count(out, `"outcome": "done"`), out)
+	require.Contains(t, out, "shows it")
+	list, err := os.ReadFile(h.out.MailGate.List)
+	require.NoError(t, err)
+	require.Contains(t, string(list), "carla.montt;L0950;Carla Montt-Riquelme;carla.montt-riquelme@larkspur.example;on\r\n", "two changes of one box keep each other")
+	require.Contains(t, string(list), "meiling.chen;L0903;美玲 陳;")
+	require.NotContains(t, h.twinning(3, "reconcile", gate), "Changes", "nothing is left to do but what needs a human")
+}
+
+// Rosters: changes are read as such, named, compared, asked for by date,
+// exported and read back, forgotten after a while, and halted.
+func TestRosters(t *testing.T) {
+	h := newHouse(t)
+	h.twinning(0, "sign-in", "--name", "admin")
+	ctx := context.Background()
+	require.Contains(t, h.twinning(0, "roster", "take", "hq", "--extent", "changes", "--name", "after the move"), "changes")
+	id := h.newest("hq")
+	require.Contains(t, h.twinning(0, "roster", "rejected", id), "L0200", "what was not understood before, and not read again, is so still")
+	out := h.twinning(0, "roster", "compare", "7", "--attribute", "email")
+	require.Contains(t, out, "0 came, 1 went, 9 changed")
+	require.Contains(t, out, "b.luna@larkspur.example")
+	require.NotContains(t, out, "Deputy director")
+	require.Contains(t, h.twinning(1, "roster", "compare", "1"), "is the first of hq")
+	require.Contains(t, h.twinning(1, "roster", "compare", "7", "--with", "2"), "two systems")
+	require.Contains(t, h.twinning(0, "roster", "statistics", id), "Cerro Alto (1")
+	require.Contains(t, h.twinning(0, "roster", "history", "hq", "L0950", "--at", "2999-01-01"), "carla.montt-riquelme@")
+	require.Contains(t, h.twinning(1, "roster", "history", "hq", "L0950", "--at", "yesterday"), "no day and no instant")
+	require.Contains(t, h.twinning(1, "roster", "history", "hq", "nobody"), "never had a record")
+	require.Contains(t, h.twinning(1, "roster", "export", id, "--columns", "id,emial"), `did you mean "email"`)
+
+	// what goes out in any format comes back the same
+	_, err := h.app.Service.PutSystem(ctx, admin, store.System{Name: "copy", Kind: "file", Shape: "shape: {id: id, email: email, givenName: givenName, department: department}\n"}, nil, 0)
+	require.NoError(t, err)
+	want := ""
+	for _, format := range []string{"csv", "jsonl", "xlsx"} {
+		file := filepath.Join(dataDir(t), "out."+format)
+		h.twinning(0, "roster", "export", id, "--format", format, "--columns", "id,email,givenName,department", "--skip", "3", "--first", "400", "--out", file)
+		h.twinning(0, "roster", "take", "copy", "--file", file)
+		got := h.twinning(0, "roster", "export", h.newest("copy"))
+		require.Equal(t, 401, strings.Count(got, "\n"))
+		if want != "" {
+			require.Equal(t, want, got, format)
+		}
+		want = got
+	}
+	v, err := h.app.Service.Roster(ctx, int64(mustNumber(t, h.newest("copy"))))
+	require.NoError(t, err)
+	require.Zero(t, v.Changed+v.Came+v.Went, "the same records in another format are the same records")
+
+	// the newest two are kept, however short the memory
+	x, err := h.app.Service.System(ctx, "copy")
+	require.NoError(t, err)
+	x.KeepDays = 1
+	_, err = h.app.Service.PutSystem(ctx, admin, x.System, nil, 0)
+	require.NoError(t, err)
+
+	// a slow system is let go of when somebody says so
+	h.out.NightLog.Misbehave(scimapp.Misbehaviour{SlowMillis: 5000})
+	task, err := h.app.Service.TakeRoster(ctx, admin, "night-log", service.Taking{})
+	require.NoError(t, err)
+	h.twinning(0, "task", "halt", fmt.Sprint(task.ID))
+	ended := h.wait(task.ID, nil)
+	require.Equal(t, "halted", ended.State)
+	require.Contains(t, ended.Message, "nothing of it was kept")
+
+	// the list that HR is asked for says what the charter needs
+	template := filepath.Join(dataDir(t), "people.csv")
+	h.twinning(0, "charter", "template", lane, "--format", "csv", "--out", template)
+	text, err := os.ReadFile(template)
+	require.NoError(t, err)
+	require.True(t, strings.HasPrefix(string(text), "employeeNumber,givenName,mail,sn,"), string(text))
+	h.twinning(0, "charter", "template", lane, "--format", "xlsx", "--out", filepath.Join(dataDir(t), "people.xlsx"))
+	require.Contains(t, h.twinning(0, "charter", "template", lane), "A or L")
+}
+
+func mustNumber(t *testing.T, s string) (n int) {
+	require.NoError(t, json.Unmarshal([]byte(s), &n))
+	return n
+}
