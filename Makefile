@@ -3,7 +3,7 @@ SHELL := /bin/bash
 GO ?= go
 export GOFLAGS ?=
 
-.PHONY: help demo tour test soak build console lint bench generate verify prepare-server prepare
+.PHONY: help demo tour test soak build console lint bench generate verify prepare-server prepare-bench prepare
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -21,6 +21,8 @@ soak: prepare build ## the long and random proofs
 	$(GO) test -timeout 60m -count=1 ./internal/core/reconcile ./internal/core/charter -rapid.checks=20000 -rapid.seed=0
 	$(GO) test -timeout 60m -count=5 ./internal/e2e -run TestKilledInMidRun
 	$(GO) test -fuzz=FuzzOpen -fuzztime=2m ./internal/format/csvfile
+	$(GO) test -fuzz=FuzzOpen -fuzztime=2m ./internal/format/anyfile
+	$(GO) test -fuzz=FuzzShape -fuzztime=1m ./internal/core/record
 	$(GO) test -fuzz=FuzzNormalisers -fuzztime=2m ./internal/core/record
 
 build: console ## build bin/twinning with the console in it
@@ -39,7 +41,7 @@ lint: console/node_modules/.installed ## gofmt, go vet, staticcheck, and the con
 	$(GO) tool -modfile=tools.mod staticcheck ./...
 	cd console && npm run -s check
 
-bench: prepare-server build ## measure the offline reconciliation beside its anchor
+bench: prepare-bench build ## measure the offline reconciliation beside its anchor
 	$(GO) run ./bench
 
 generate: console/node_modules/.installed ## regenerate code from api/openapi.yaml
@@ -51,7 +53,10 @@ verify: ## prove that generated code is current
 	@scripts/verify.sh
 
 prepare-server:
-	@scripts/prepare.sh server
+	@scripts/prepare.sh server directory
+
+prepare-bench:
+	@scripts/prepare.sh server directory clients
 
 prepare:
-	@scripts/prepare.sh server browser
+	@scripts/prepare.sh server directory browser

@@ -34,12 +34,35 @@ say "The night pass found a house that has changed. Sign in and look."
 run 0 sign-in --address "$address" --name admin
 run 0 system list
 run 0 lane list
-say "Look before trusting: both lists, and what could not be read."
-run 0 roster take hq
-run 0 roster take dome-booking
+say "What is it connected to, and does each connection hold? Step by step."
+run 0 system probe hq
+run 0 system probe candlewick
+run 0 system probe dome-booking
+run 0 system probe night-log
+run 0 system probe mail-gate
+say "Look before trusting: what would be understood, before it becomes a roster."
+run 0 system preview candlewick --first 3
+run 0 system preview mail-gate --first 3
+say "Take rosters: the whole list, and then only what changed."
+for s in dome-booking night-log candlewick hq; do run 0 roster take $s; done
+run 0 roster take hq --extent changes --name "a moment later"
 run 0 roster list hq
 hq=$(field roster list hq | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
 run 0 roster rejected "$hq"
+run 0 roster statistics "$hq"
+say "What the night changed: roster 1 is of the first day."
+run 0 roster compare "$hq" --with 1
+run 0 roster history hq L0950
+run 0 roster export "$hq" --columns id,givenName,familyName,email --first 3
+say "A narrower scope is not a mass departure: it has to be said."
+settings=$("$twinning" system show hq -o json | tr -d '\n' | sed -n 's/.*"settings": *{\([^}]*\)}.*/\1/p' | sed 's/": *"/=/g; s/", *"/,/g; s/^ *"//; s/" *$//')
+cp demo/hq-shape.yaml "$work/hq-shape.yaml"
+ldap() { "$twinning" system put hq --kind ldap --shape "$work/hq-shape.yaml" "$@" >/dev/null 2>&1; }
+list=$(sed 's/,\(ca-file\|base\|bind\|url\)=/\n\1=/g' <<<"$settings" | sed 's/.*/"&"/' | paste -sd,)
+ldap --set "$list,filter=(l=Cerro Alto)"
+run 1 roster take hq
+ldap --set "$list"
+run 0 roster take hq
 say "The lane's rules, checked without any service."
 run 0 charter check demo/hq-dome-booking.yaml
 say "Recognise who is who. 3 means: there is something to do."
@@ -48,15 +71,22 @@ run 0 twin list hq-dome-booking --state contested
 run 0 twin why hq-dome-booking --person L0924
 say "A human decides: Rosa's second account is hers, and the old one is closed elsewhere."
 run 0 twin rule hq-dome-booking same --person L0924 --account u90924 --reason "checked with Rosa"
-say "A broken export is stopped, not acted upon."
-head -40 "$work/demo/hq.csv" >"$work/short.csv"
-run 0 roster take hq --file "$work/short.csv"
+say "HR asks which columns they should send; what they send back is nearly right."
+run 0 charter template hq-dome-booking
+printf 'Larkspur people\nStaff no.;Nombre;Apellido;Correo;Ingreso\nL0001;Ana;Soto;ana.soto@larkspur.example;01.03.2019\nL0002;Bruno;Nakamura, Dr.;bruno.nakamura@larkspur.example;12.04.2020\nL0002;Twice;Listed;;\n' >"$work/hr.csv"
+run 0 system put hr --kind file
+run 0 system preview hr --file "$work/hr.csv"
+say "A broken export is stopped, not acted upon: of the directory's people, forty are left."
+"$twinning" roster export "$hq" --columns id,employeeNumber,givenName,familyName,email,title,department,location,active,userType,endsOn --out "$work/all.csv"
+cat >"$work/file-shape.yaml" <<'SHAPE'
+shape: {id: id, employeeNumber: employeeNumber, givenName: givenName, familyName: familyName, email: email, title: title, department: department, location: location, active: active, userType: userType, endsOn: endsOn}
+SHAPE
+run 0 system put hq --kind file --shape "$work/file-shape.yaml"
+head -40 "$work/all.csv" >"$work/short.csv"
+run 0 roster take hq --file "$work/short.csv" --new-scope
 run 4 reconcile hq-dome-booking
-awk -F, 'BEGIN{OFS=","} NR>1{$5=""} {print}' "$work/demo/hq.csv" >"$work/emptied.csv"
-run 0 roster take hq --file "$work/emptied.csv"
-run 4 reconcile hq-dome-booking
-run 0 finding list hq-dome-booking --code coverage-drop
-run 0 roster take hq
+ldap --set "$list"
+run 0 roster take hq --new-scope
 say "Once more with the whole list, then a plan: a dry run first, always."
 run 3 reconcile hq-dome-booking
 run 0 finding list hq-dome-booking --severity error
@@ -68,6 +98,16 @@ run 0 plan seal "$plan"
 run 0 plan run "$plan"
 run 0 plan verify "$plan"
 run 0 roster take dome-booking
+say "The mail gateway speaks in files: what is written waits until its list shows it."
+run 3 reconcile hq-mail-gate
+run 0 plan draft hq-mail-gate
+gate=$(field plan list hq-mail-gate | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
+run 0 plan seal "$gate"
+run 0 plan run "$gate"
+head -4 "$work"/demo/service/files/mail-gate/inbox/*.csv
+run 0 standin mail-gate --list "$work/demo/service/files/mail-gate/list.csv" --inbox "$work/demo/service/files/mail-gate/inbox"
+run 0 roster take mail-gate
+run 3 reconcile hq-mail-gate
 say "A second reconciliation finds nothing left to do but what needs a human."
 run 3 reconcile hq-dome-booking
 changes=$("$twinning" lane show hq-dome-booking -o json | tr -d ' \n' | sed -n 's/.*"changes":{\([^}]*\)}.*/\1/p')

@@ -8,8 +8,12 @@ import (
 	"net/http"
 	"time"
 
+	"twinning/internal/standin/mailgate"
 	"twinning/internal/standin/scimapp"
 )
+
+// MailGate is the simulated mail gateway.
+type MailGate = mailgate.Gate
 
 // ServeStandin runs the simulated SCIM application until the context ends.
 func ServeStandin(ctx context.Context, listen, state, token string, ready func(url string)) error {

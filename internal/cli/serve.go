@@ -80,5 +80,30 @@ in a file. /standin/effects tells what requests have done so far, and PUT
 	scim.Flags().StringVar(&listen, "listen", "127.0.0.1:7414", "address to listen on")
 	scim.Flags().StringVar(&state, "state", "standin-scim.json", "file that keeps its users")
 	scim.Flags().StringVar(&token, "token", "standin", "bearer token that requests must carry")
-	return group("standin", "Simulated outside systems for trying things out", scim)
+	return group("standin", "Simulated outside systems for trying things out", scim, newStandinGate())
+}
+
+func newStandinGate() *cobra.Command {
+	var gate app.MailGate
+	cmd := &cobra.Command{
+		Use:   "mail-gate",
+		Short: "Feed a simulated mail gateway the upload files that wait for it",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			rows, complaints, err := gate.Load()
+			for _, c := range complaints {
+				fmt.Fprintln(cmd.ErrOrStderr(), "the gateway did not take "+c)
+			}
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "the gateway took %d rows; its list is %s\n", rows-len(complaints), gate.List)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&gate.List, "list", "", "the gateway's list")
+	cmd.Flags().StringVar(&gate.Inbox, "inbox", "", "folder of upload files")
+	_ = cmd.MarkFlagRequired("list")
+	_ = cmd.MarkFlagRequired("inbox")
+	return cmd
 }
