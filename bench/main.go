@@ -1,111 +1,55 @@
-// Command bench measures the offline reconciliation beside its anchor, a
-// PostgreSQL script that does exact keys only, on the same generated files and
-// interleaved in the same run. Ratios count: machines are noisy.
+// Command bench measures Twinning beside anchors: what a skilled engineer would
+// do instead, on the same data, interleaved in the same run. Ratios count:
+// machines are noisy.
 package main
 
 import (
-	"context"
 	"flag"
 	"fmt"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
-	"syscall"
-	"time"
-
-	"twinning/bench/population"
-	"twinning/internal/cluster"
 )
 
+// options of a run.
+type options struct {
+	sizes  string
+	rounds int
+	binary string
+	n      int // of a child process
+}
+
+// parts in their order; children are run by their parents.
+var parts = []struct {
+	name string
+	run  func(options) error
+}{
+	{"rosters", rosters}, {"ldap", directories}, {"scim", applications}, {"memory", memory}, {"offline", offline},
+}
+
 func main() {
-	sizes := flag.String("sizes", "10000,100000,1000000", "numbers of people")
-	rounds := flag.Int("rounds", 3, "interleaved rounds; medians are shown")
-	binary := flag.String("binary", "bin/twinning", "the program to measure")
+	var o options
+	flag.StringVar(&o.sizes, "sizes", "10000,100000,1000000", "numbers of people")
+	flag.IntVar(&o.rounds, "rounds", 3, "interleaved rounds; medians are shown")
+	flag.StringVar(&o.binary, "binary", "bin/twinning", "the program to measure")
+	only := flag.String("only", "", "parts to measure: rosters, ldap, scim, memory, offline; all when not given")
+	child := flag.String("child", "", "for the bench itself: take two rosters and tell the peak of memory")
+	flag.IntVar(&o.n, "n", 0, "for the bench itself: records")
 	flag.Parse()
-	if err := run(*sizes, *rounds, *binary); err != nil {
+	if *child != "" {
+		fail(readInChild(*child, o.n))
+		return
+	}
+	for _, p := range parts {
+		if *only == "" || slices.Contains(strings.Split(*only, ","), p.name) {
+			fail(p.run(o))
+		}
+	}
+}
+
+func fail(err error) {
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
-}
-
-// tuned is what an engineer would set for a one-off job on two cores and 24 GiB.
-var tuned = map[string]string{
-	"shared_buffers": "4GB", "work_mem": "1GB", "maintenance_work_mem": "1GB", "max_parallel_workers_per_gather": "2",
-	"max_wal_size": "8GB", "jit": "off", "effective_cache_size": "12GB", "checkpoint_timeout": "30min",
-}
-
-func run(sizes string, rounds int, binary string) error {
-	dir, err := os.MkdirTemp("", "twinning-bench-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir) // best effort
-	db, err := cluster.Start(context.Background(), cluster.Config{Dir: filepath.Join(dir, "db"), Volatile: true, Settings: tuned})
-	if err != nil {
-		return err
-	}
-	defer db.Stop() // best effort
-	fmt.Printf("%10s  %10s  %10s  %7s  %9s  %14s\n", "people", "twinning s", "anchor s", "ratio", "peak MiB", "µs per person")
-	for _, size := range strings.Split(sizes, ",") {
-		n, err := strconv.Atoi(strings.TrimSpace(size))
-		if err != nil {
-			return err
-		}
-		files := filepath.Join(dir, size)
-		if err := population.Write(files, n, 20261125); err != nil {
-			return err
-		}
-		if err := measure(n, rounds, binary, files, db.URL); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func measure(n, rounds int, binary, files, url string) error {
-	out := filepath.Join(files, "out")
-	if err := os.MkdirAll(out, 0o750); err != nil {
-		return err
-	}
-	ours := []string{binary, "reconcile", "--charter", "bench/charter.yaml", "--people-shape", "bench/people-shape.yaml", "--accounts-shape", "bench/accounts-shape.yaml",
-		"--people", files + "/people.csv", "--accounts", files + "/accounts.csv", "--out", out}
-	anchor := []string{"psql", "-q", "-X", url, "-v", "people=" + files + "/people.csv", "-v", "accounts=" + files + "/accounts.csv", "-v", "twins_file=" + out + "/t.csv", "-v", "changes_file=" + out + "/c.csv", "-v", "findings_file=" + out + "/f.csv", "-f", "bench/anchor/anchor.sql"}
-	var mine, theirs, ratios []float64
-	peak := int64(0)
-	for range rounds {
-		a, memory, err := timed(ours, 3)
-		if err != nil {
-			return err
-		}
-		b, _, err := timed(anchor, 0)
-		if err != nil {
-			return err
-		}
-		mine, theirs, ratios, peak = append(mine, a), append(theirs, b), append(ratios, a/b), max(peak, memory)
-	}
-	fmt.Printf("%10d  %10.2f  %10.2f  %7.3f  %9d  %14.2f\n", n, median(mine), median(theirs), median(ratios), peak>>10, 1e6*median(mine)/float64(n))
-	return nil
-}
-
-// timed runs a command that must exit with the code; memory is its peak in KiB.
-func timed(args []string, code int) (seconds float64, memory int64, err error) {
-	cmd := exec.Command(args[0], args[1:]...) // our own arguments
-	var talk strings.Builder
-	cmd.Stderr = &talk
-	start := time.Now()
-	err = cmd.Run()
-	seconds = time.Since(start).Seconds()
-	if cmd.ProcessState == nil || cmd.ProcessState.ExitCode() != code {
-		return 0, 0, fmt.Errorf("%s: %v\n%s", args[0], err, talk.String())
-	}
-	usage, _ := cmd.ProcessState.SysUsage().(*syscall.Rusage)
-	return seconds, usage.Maxrss, nil
-}
-
-func median(x []float64) float64 {
-	x = slices.Sorted(slices.Values(x))
-	return x[len(x)/2]
 }

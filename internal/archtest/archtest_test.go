@@ -45,14 +45,14 @@ var layers = map[string][]string{
 	"cmd/twinning":                     {"internal/cli"},
 	"console":                          {},
 	"demo":                             {"internal/core/record"},
-	"bench":                            {"bench/population", "internal/cluster"},
+	"bench":                            {"bench/population", "internal"},
 	"bench/population":                 {"internal/core/record"},
 	"internal/connector/connectortest": {"internal/connector", "internal/core"},
 }
 
 // outsiders live in these rooms alone.
 var outsiders = map[string][]string{
-	"github.com/jackc/pgx":         {"internal/store", "internal/cluster"},
+	"github.com/jackc/pgx":         {"internal/store", "internal/cluster", "bench"},
 	"github.com/jmoiron/sqlx":      {"internal/store"},
 	"github.com/pressly/goose":     {"internal/store"},
 	"github.com/labstack/echo":     {"internal/httpapi", "internal/app"},
@@ -63,7 +63,7 @@ var outsiders = map[string][]string{
 	"github.com/goccy/go-yaml":     {"internal/core/document", "internal/cli"},
 	"github.com/elimity-com/scim":  {"internal/standin/scimapp"},
 	"golang.org/x/crypto":          {"internal/crypt"},
-	"github.com/go-ldap/ldap":      {"internal/connector/ldapdir"},
+	"github.com/go-ldap/ldap":      {"internal/connector/ldapdir", "bench"},
 	"github.com/go-asn1-ber":       {"internal/connector/ldapdir"},
 	"github.com/xuri/excelize":     {"internal/format/xlsx"},
 	"golang.org/x/oauth2":          {"internal/connector/scim"},

@@ -28,7 +28,6 @@ type intake struct {
 	keep     keeper
 	reader   *record.Reader
 	cells    []string
-	kept     map[string][]string
 	expected int
 	records  int
 	rejected int
@@ -58,11 +57,14 @@ func (s *Service) newIntake(ctx context.Context, w *work, shape record.Shape, ex
 	slices.Sort(natives)
 	return &intake{
 		ctx: ctx, w: w, extent: extent, known: k, keep: keeper{natives: slices.Compact(natives)}, expected: -1,
-		reader: shape.NewReader(names), cells: make([]string, len(names)), kept: map[string][]string{}, repeated: map[string]*repeat{},
+		reader: shape.NewReader(names), cells: make([]string, len(names)), repeated: map[string]*repeat{},
 	}
 }
 
-func (k *intake) Expect(n int) { k.expected = n }
+func (k *intake) Expect(n int) {
+	k.expected = n
+	k.known.expectFresh(n)
+}
 
 func (k *intake) progress() error {
 	if k.w.halt.Load() {
@@ -108,24 +110,18 @@ func (k *intake) Record(r connector.Record) error {
 	if !first {
 		return k.progress()
 	}
-	clear(k.kept)
-	for _, native := range k.keep.natives {
-		if v, ok := r.Values[native]; ok {
-			k.kept[native] = v
-		}
-	}
-	digest := k.keep.digest(k.kept)
+	digest := k.keep.digest(r.Values)
 	if stored != nil && k.trusted && stored.digest == short(digest) {
 		k.records++
 		return k.progress()
 	}
-	if err := k.understood(); err != nil {
+	if err := k.understood(r.Values); err != nil {
 		k.rejected++
 		return k.refuse(record.Rejection{Line: r.Line, Column: err.Native, ID: r.ID, Reason: err.Reason})
 	}
 	k.records++
 	if stored == nil || stored.digest != short(digest) {
-		if err := k.reading.Add(store.Native{ID: r.ID, Values: k.keep.json(k.kept), Digest: slices.Clone(digest)}); err != nil {
+		if err := k.reading.Add(store.Native{ID: r.ID, Values: k.keep.json(r.Values), Digest: slices.Clone(digest)}); err != nil {
 			return err
 		}
 	}
@@ -133,9 +129,9 @@ func (k *intake) Record(r connector.Record) error {
 }
 
 // understood says what of the record at hand can't be understood.
-func (k *intake) understood() *record.ValueError {
-	for native, list := range k.kept {
-		for _, v := range list {
+func (k *intake) understood(values map[string][]string) *record.ValueError {
+	for _, native := range k.keep.natives {
+		for _, v := range values[native] {
 			if !utf8.ValidString(v) {
 				return &record.ValueError{Native: native, Reason: "holds bytes that are no text"}
 			}
@@ -145,7 +141,7 @@ func (k *intake) understood() *record.ValueError {
 		}
 	}
 	var bad *record.ValueError
-	if err := k.reader.Row(k.kept, k.cells); errors.As(err, &bad) {
+	if err := k.reader.Row(values, k.cells); errors.As(err, &bad) {
 		return bad
 	}
 	return nil
@@ -230,6 +226,14 @@ func (k *intake) Restart() error {
 	return k.reading.Restart()
 }
 
+// total is how many records can be read, -1 when it has to be counted.
+func (k *intake) total() int {
+	if k.extent != connector.Whole || len(k.repeated) > 0 {
+		return -1
+	}
+	return k.records
+}
+
 // finish turns repeated ids into rejections, refuses an empty reading, and
 // ends what a whole reading did not meet.
 func (k *intake) finish(system int64) error {
@@ -254,7 +258,7 @@ func (k *intake) finish(system int64) error {
 	if k.extent != connector.Whole || k.known.unseen == 0 {
 		return nil
 	}
-	return k.w.s.Store.Known(k.ctx, system, func(int) {}, func(id, _ []byte) error {
+	return k.w.s.Store.Known(k.ctx, system, func(id, _ []byte) error {
 		if !k.known.missed(id) {
 			return nil
 		}

@@ -35,7 +35,17 @@ func newKnown() *known {
 	return &known{seed: maphash.MakeSeed(), fresh: map[uint64]uint32{}}
 }
 
+// expect makes room for about so many.
 func (k *known) expect(n int) { k.entries = make([]entry, 0, n) }
+
+// expectFresh makes room for so many in all, as far as a system's word is
+// believed: a table that grows leaves its old self behind.
+func (k *known) expectFresh(n int) {
+	const believed = 1 << 21
+	if more := min(n-len(k.entries), believed); more > 0 && len(k.fresh) == 0 {
+		k.fresh = make(map[uint64]uint32, more)
+	}
+}
 
 func (k *known) add(id, digest []byte) error {
 	k.entries = append(k.entries, entry{id: maphash.Bytes(k.seed, id), digest: short(digest)})

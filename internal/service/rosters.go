@@ -166,6 +166,7 @@ func (s *Service) takeRoster(ctx context.Context, w *work) error {
 // readingPlan is what is decided before a reading begins.
 type readingPlan struct {
 	extent, cursor, scope string
+	known                 int  // about so many records are in the store
 	trusted               bool // the shape is the one that the last roster was read with
 }
 
@@ -186,7 +187,7 @@ func (s *Service) planReading(ctx context.Context, w *work, x store.System, c co
 	if moved && !p.NewScope {
 		return plan, fault(Conflict, "the scope of "+x.Name+" is another than at its last roster", fmt.Sprintf("it was %q and is %q: whoever is absent now may only be out of scope, and would look gone", last.Scope, plan.scope), "put the old scope back, or take the roster with --new-scope once you know that this is wanted")
 	}
-	plan.trusted = err == nil && last.Shape == shape.YAML()
+	plan.trusted, plan.known = err == nil && last.Shape == shape.YAML(), last.Records+last.Rejected
 	if p.Extent != connector.Changes {
 		return plan, nil
 	}
@@ -217,7 +218,8 @@ func (s *Service) planReading(ctx context.Context, w *work, x store.System, c co
 func (s *Service) read(ctx context.Context, w *work, c connector.Connector, x store.System, shape record.Shape, id int64, plan readingPlan) (t store.Totals, err error) {
 	k := newKnown()
 	if plan.extent == connector.Whole {
-		if err := s.Store.Known(ctx, x.ID, k.expect, k.add); err != nil {
+		k.expect(plan.known)
+		if err := s.Store.Known(ctx, x.ID, k.add); err != nil {
 			return t, err
 		}
 		k.ready()
@@ -227,14 +229,18 @@ func (s *Service) read(ctx context.Context, w *work, c connector.Connector, x st
 	if in.reading, err = s.Store.OpenReading(ctx, id, x.ID, plan.extent == connector.Whole && len(k.entries) == 0); err != nil {
 		return t, err
 	}
-	cursor, err := c.Read(ctx, connector.Reading{Extent: plan.extent, Cursor: plan.cursor}, in)
+	first := readAhead(in)
+	cursor, err := c.Read(ctx, connector.Reading{Extent: plan.extent, Cursor: plan.cursor}, first)
+	if taken := first.wait(); taken != nil {
+		err = taken
+	}
 	if err == nil {
 		err = in.finish(x.ID)
 	}
 	if err != nil {
 		return t, errors.Join(err, in.reading.Abandon())
 	}
-	return in.reading.Commit(cursor, plan.scope, plan.extent == connector.Changes)
+	return in.reading.Commit(cursor, plan.scope, plan.extent == connector.Changes, in.total())
 }
 
 // inSpool is the path of a file that was sent.

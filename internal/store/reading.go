@@ -2,8 +2,10 @@ package store
 
 import (
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
+	"fmt"
 
 	"github.com/jackc/pgx/v5"
 
@@ -33,7 +35,9 @@ type Reading struct {
 	tx       pgx.Tx
 	roster   int64
 	system   int64
-	straight bool // nothing is known of the system: records go where they belong
+	straight bool   // nothing is known of the system: records go where they belong
+	table    string // of the system's records
+	fresh    bool   // the table was made by this reading: its index comes last
 	batch    []Native
 	size     int
 	sending  chan []Native
@@ -45,12 +49,12 @@ type Reading struct {
 
 // Batches are this many records, or bytes of values.
 const (
-	batchRecords = 4000
-	batchBytes   = 2 << 20
+	batchRecords = 2000
+	batchBytes   = 1 << 20
 )
 
-// OpenReading begins; Commit or Abandon ends. Known is called for every record
-// that the store has of the system.
+// OpenReading begins; Commit or Abandon ends. Straight is for a system of which
+// the store has nothing now.
 func (s *Store) OpenReading(ctx context.Context, roster, system int64, straight bool) (*Reading, error) {
 	tx, err := s.pool.Begin(ctx)
 	if err != nil {
@@ -60,6 +64,9 @@ func (s *Store) OpenReading(ctx context.Context, roster, system int64, straight 
 	if _, err := tx.Exec(ctx, `CREATE TEMP TABLE reading (number int GENERATED ALWAYS AS IDENTITY, native_id text COLLATE "C", native jsonb, digest bytea) ON COMMIT DROP`); err != nil {
 		return nil, errors.Join(err, tx.Rollback(ctx))
 	}
+	if err := r.room(); err != nil {
+		return nil, errors.Join(err, tx.Rollback(ctx))
+	}
 	if _, err := tx.Exec(ctx, `SAVEPOINT begun`); err != nil {
 		return nil, errors.Join(err, tx.Rollback(ctx))
 	}
@@ -67,26 +74,99 @@ func (s *Store) OpenReading(ctx context.Context, roster, system int64, straight 
 	return r, nil
 }
 
-// Known calls fn for every record that the store has of a system now, with its
-// digest, and says beforehand how many there may be.
-func (s *Store) Known(ctx context.Context, system int64, count func(n int), fn func(id, digest []byte) error) error {
-	var n int
-	if err := s.pool.QueryRow(ctx, `SELECT count(*) FROM records WHERE system_id = $1 AND until IS NULL`, system).Scan(&n); err != nil {
+// tableOf is where the records of a system are.
+func tableOf(system int64) string { return fmt.Sprintf("records_of_%d", system) }
+
+// room makes the table of a system that has none yet.
+func (r *Reading) room() error {
+	r.table = tableOf(r.system)
+	var there bool
+	if err := r.tx.QueryRow(r.ctx, `SELECT to_regclass($1) IS NOT NULL`, r.table).Scan(&there); err != nil || there {
 		return err
 	}
-	count(n)
-	rows, err := s.pool.Query(ctx, `SELECT native_id, digest FROM records WHERE system_id = $1 AND until IS NULL`, system)
+	r.fresh = true
+	// the check spares the look at every row when the table is attached
+	_, err := r.tx.Exec(r.ctx, fmt.Sprintf(`CREATE TABLE %s (LIKE records, CHECK (system_id = %d))`, r.table, r.system))
+	return err
+}
+
+// attach gives a fresh table its index and its place.
+func (r *Reading) attach() error {
+	if !r.fresh {
+		return nil
+	}
+	// without statistics, the next reading would look at every record for a few
+	_, err := r.tx.Exec(r.ctx, fmt.Sprintf(`ALTER TABLE %[1]s ADD PRIMARY KEY (system_id, native_id, since); ALTER TABLE records ATTACH PARTITION %[1]s FOR VALUES IN (%[2]d); ANALYZE %[1]s (system_id, native_id, since, until)`, r.table, r.system))
+	return err
+}
+
+// Known calls fn for every record that the store has of a system now, with its
+// digest; the slices are good during the call only.
+func (s *Store) Known(ctx context.Context, system int64, fn func(id, digest []byte) error) error {
+	c, err := s.pool.Acquire(ctx)
 	if err != nil {
 		return err
 	}
-	defer rows.Close()
-	for rows.Next() {
-		raw := rows.RawValues()
-		if err := fn(raw[0], raw[1]); err != nil {
-			return err
-		}
+	defer c.Release()
+	w := &binaryRows{fn: fn}
+	_, err = c.Conn().PgConn().CopyTo(ctx, w, fmt.Sprintf(`COPY (SELECT native_id, digest FROM records WHERE system_id = %d AND until IS NULL) TO STDOUT (FORMAT binary)`, system))
+	return err
+}
+
+// binaryRows takes COPY's binary form (PostgreSQL manual, COPY, file formats)
+// apart: two fields a row.
+type binaryRows struct {
+	fn     func(id, digest []byte) error
+	rest   []byte
+	headed bool
+}
+
+// binaryHead is signature, flags and extension length.
+const binaryHead = 11 + 4 + 4
+
+func (w *binaryRows) Write(p []byte) (int, error) {
+	data := p
+	if len(w.rest) > 0 {
+		data = append(w.rest, p...)
 	}
-	return rows.Err()
+	if !w.headed {
+		if len(data) < binaryHead {
+			w.rest = append(w.rest[:0:0], data...)
+			return len(p), nil
+		}
+		data, w.headed = data[binaryHead:], true
+	}
+	for {
+		row, size := data, 2
+		if len(row) < 2 || binary.BigEndian.Uint16(row) == 0xffff { // the trailer
+			break
+		}
+		var fields [2][]byte
+		whole := true
+		for i := range fields {
+			if len(row) < size+4 {
+				whole = false
+				break
+			}
+			n := int(int32(binary.BigEndian.Uint32(row[size:]))) // as the format has it
+			size += 4
+			if n < 0 || len(row) < size+n {
+				whole = false
+				break
+			}
+			fields[i] = row[size : size+n]
+			size += n
+		}
+		if !whole {
+			break
+		}
+		if err := w.fn(fields[0], fields[1]); err != nil {
+			return 0, err
+		}
+		data = data[size:]
+	}
+	w.rest = append(w.rest[:0:0], data...)
+	return len(p), nil
 }
 
 // send copies batches, one at a time.
@@ -98,7 +178,7 @@ func (r *Reading) send() {
 
 func (r *Reading) copy(batch []Native) error {
 	if r.straight {
-		_, err := r.tx.CopyFrom(r.ctx, pgx.Identifier{"records"}, []string{"system_id", "since", "native_id", "native", "digest"}, pgx.CopyFromSlice(len(batch), func(i int) ([]any, error) {
+		_, err := r.tx.CopyFrom(r.ctx, pgx.Identifier{r.table}, []string{"system_id", "since", "native_id", "native", "digest"}, pgx.CopyFromSlice(len(batch), func(i int) ([]any, error) {
 			return []any{r.system, r.roster, batch[i].ID, batch[i].Values, batch[i].Digest}, nil
 		}))
 		return err
@@ -192,7 +272,7 @@ func (r *Reading) Unreadable(ids []string) error {
 	if _, err := r.tx.Exec(r.ctx, `DELETE FROM rejections WHERE roster_id = $1 AND native_id = ANY($2)`, r.roster, ids); err != nil {
 		return err
 	}
-	_, err := r.tx.Exec(r.ctx, `DELETE FROM records WHERE system_id = $1 AND since = $2 AND native_id = ANY($3)`, r.system, r.roster, ids)
+	_, err := r.tx.Exec(r.ctx, `DELETE FROM `+r.table+` WHERE since = $1 AND native_id = ANY($2)`, r.roster, ids)
 	return err
 }
 
@@ -203,12 +283,16 @@ type Totals struct {
 
 // Commit makes the reading a roster: changed and ended records end their
 // interval, new versions begin one. Carry says that what the reading before
-// rejected and this one did not look at is rejected still.
-func (r *Reading) Commit(cursor, scope string, carry bool) (t Totals, err error) {
+// rejected and this one did not look at is rejected still. Records is how many
+// can be read now; -1 has them counted.
+func (r *Reading) Commit(cursor, scope string, carry bool, records int) (t Totals, err error) {
 	if err := r.still(); err != nil {
 		return t, errors.Join(err, r.Abandon())
 	}
-	if t, err = r.merge(carry); err == nil {
+	if err = r.attach(); err == nil {
+		t, err = r.merge(carry, records)
+	}
+	if err == nil {
 		_, err = r.tx.Exec(r.ctx, `UPDATE rosters SET state = 'taken', ended = now(), records = $2, rejected = $3, came = $4, went = $5, changed = $6, left_out = $7, cursor = $8, scope = $9 WHERE id = $1`,
 			r.roster, t.Records, t.Rejected, t.Came, t.Went, t.Changed, t.LeftOut, cursor, scope)
 	}
@@ -226,7 +310,7 @@ func (r *Reading) Abandon() error {
 	return r.tx.Rollback(context.WithoutCancel(r.ctx))
 }
 
-func (r *Reading) merge(carry bool) (t Totals, err error) {
+func (r *Reading) merge(carry bool, records int) (t Totals, err error) {
 	t.LeftOut = r.left
 	if carry {
 		// the newest word on an id counts; what was not spoken of stays as it was
@@ -239,6 +323,9 @@ func (r *Reading) merge(carry bool) (t Totals, err error) {
 		}
 	}
 	if !r.straight {
+		if _, err := r.tx.Exec(r.ctx, `ANALYZE reading`); err != nil { // else the joins expect thousands
+			return t, err
+		}
 		if _, err := r.tx.Exec(r.ctx, `DELETE FROM reading a USING reading b WHERE a.native_id = b.native_id AND a.number < b.number`); err != nil {
 			return t, err
 		}
@@ -258,14 +345,19 @@ func (r *Reading) merge(carry bool) (t Totals, err error) {
 		}
 		t.Came, t.Went = int(begun.RowsAffected())-t.Changed, int(ended.RowsAffected())-t.Changed
 	}
-	// an unreadable record that the store still has is one, not two
-	err = r.tx.QueryRow(r.ctx, `SELECT (SELECT count(*) FROM records WHERE system_id = $1 AND until IS NULL)
-		- (SELECT count(DISTINCT x.native_id) FROM rejections x JOIN records c ON c.system_id = $1 AND c.native_id = x.native_id AND c.until IS NULL WHERE x.roster_id = $2 AND x.native_id <> ''),
-		(SELECT count(*) FROM rejections WHERE roster_id = $2)`, r.system, r.roster).Scan(&t.Records, &t.Rejected)
+	if records < 0 {
+		// an unreadable record that the store still has is one, not two
+		err = r.tx.QueryRow(r.ctx, `SELECT (SELECT count(*) FROM records WHERE system_id = $1 AND until IS NULL)
+			- (SELECT count(DISTINCT x.native_id) FROM rejections x JOIN records c ON c.system_id = $1 AND c.native_id = x.native_id AND c.until IS NULL WHERE x.roster_id = $2 AND x.native_id <> '')`, r.system, r.roster).Scan(&records)
+		if err != nil {
+			return t, err
+		}
+	}
+	t.Records = records
 	if r.straight {
 		t.Came = t.Records
 	}
-	return t, err
+	return t, r.tx.QueryRow(r.ctx, `SELECT count(*) FROM rejections WHERE roster_id = $1`, r.roster).Scan(&t.Rejected)
 }
 
 // LeftOut lists what a roster left out.

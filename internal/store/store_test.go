@@ -90,7 +90,7 @@ func TestRostersAreIntervals(t *testing.T) {
 		for _, gone := range reading.gone {
 			require.NoError(t, r1.Add(Native{ID: gone}))
 		}
-		_, err = r1.Commit("", "", false)
+		_, err = r1.Commit("", "", false, len(reading.rows))
 		require.NoError(t, err)
 		r, err := shared.Roster(ctx, id)
 		require.NoError(t, err)

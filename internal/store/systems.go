@@ -54,7 +54,15 @@ func (s *Store) SetWritable(ctx context.Context, name string, on bool) error {
 	return s.must(ctx, `UPDATE systems SET writable = $2, version = version + 1 WHERE name = $1`, name, on)
 }
 
-// RemoveSystem removes one that no lane uses; else ErrInUse.
+// RemoveSystem removes one that no lane uses, with all its records; else
+// ErrInUse.
 func (s *Store) RemoveSystem(ctx context.Context, name string) error {
-	return s.must(ctx, `DELETE FROM systems WHERE name = $1`, name)
+	return s.InTx(ctx, func(tx *Store) error {
+		var id int64
+		if err := tx.get(ctx, &id, `DELETE FROM systems WHERE name = $1 RETURNING id`, name); err != nil {
+			return err
+		}
+		_, err := tx.exec(ctx, `DROP TABLE IF EXISTS `+tableOf(id))
+		return err
+	})
 }

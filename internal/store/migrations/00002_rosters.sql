@@ -18,9 +18,29 @@ CREATE TABLE left_out (
   PRIMARY KEY (roster_id, number)
 );
 ALTER TABLE rejections ADD COLUMN carried boolean NOT NULL DEFAULT false; -- from the reading before, not read again
--- One index serves both "as of a roster" and "now": a first reading writes
--- every record once into the table and once into this.
-DROP INDEX records_current;
+-- Every system's records are a table of their own: a first reading fills it and
+-- makes its one index afterwards, which serves both "as of a roster" and "now".
+ALTER TABLE records RENAME TO records_before;
+CREATE TABLE records (
+  system_id  bigint NOT NULL,
+  native_id  text NOT NULL COLLATE "C",
+  since      bigint NOT NULL,            -- roster in which this version came
+  until      bigint,                     -- roster in which it was gone; NULL: still there
+  native     jsonb NOT NULL,
+  digest     bytea NOT NULL,
+  CONSTRAINT records_key PRIMARY KEY (system_id, native_id, since)
+) PARTITION BY LIST (system_id);
+-- +goose StatementBegin
+DO $$
+DECLARE s bigint;
+BEGIN
+  FOR s IN SELECT DISTINCT system_id FROM records_before LOOP
+    EXECUTE format('CREATE TABLE records_of_%s PARTITION OF records FOR VALUES IN (%s)', s, s);
+  END LOOP;
+END $$;
+-- +goose StatementEnd
+INSERT INTO records (system_id, native_id, since, until, native, digest) SELECT system_id, native_id, since, until, native, digest FROM records_before;
+DROP TABLE records_before;
 
 -- How a system may be approached, and for how long its rosters are kept.
 ALTER TABLE systems

@@ -1,0 +1,94 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"runtime/metrics"
+	"syscall"
+	"time"
+
+	"twinning/internal/cluster"
+)
+
+// memory measures what a process holds while it takes a roster, the first and
+// a second one, at two sizes.
+func memory(options) error {
+	fmt.Printf("\nmemory while reading; limit 64 MiB and 24 bytes a record\n%10s  %12s  %12s  %12s\n", "records", "heap MiB", "process MiB", "limit MiB")
+	for _, n := range []int{10000, 1000000} {
+		dir, err := os.MkdirTemp("", "twinning-bench-")
+		if err != nil {
+			return err
+		}
+		err = memoryOf(n, dir)
+		_ = os.RemoveAll(dir) // best effort
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func memoryOf(n int, dir string) error {
+	db, err := cluster.Start(context.Background(), cluster.Config{Dir: filepath.Join(dir, "db"), Volatile: true, Settings: tuned})
+	if err != nil {
+		return err
+	}
+	defer db.Stop() // best effort
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	cmd := exec.Command(self, "-child", db.URL, "-n", fmt.Sprint(n)) // ourselves
+	cmd.Dir = dir
+	out, err := cmd.Output()
+	if err != nil {
+		return err
+	}
+	var heap uint64
+	if err := json.Unmarshal(out, &heap); err != nil {
+		return err
+	}
+	usage, _ := cmd.ProcessState.SysUsage().(*syscall.Rusage)
+	fmt.Printf("%10d  %12.1f  %12.1f  %12.1f\n", n, float64(heap)/(1<<20), float64(usage.Maxrss)/(1<<10), 64+24*float64(n)/(1<<20))
+	return nil
+}
+
+// readInChild takes two rosters and prints the peak of the heap.
+func readInChild(url string, n int) error {
+	x := &invented{n: n, touched: 1000}
+	t, err := newTaker(context.Background(), url, ".", x)
+	if err != nil {
+		return err
+	}
+	defer t.close()
+	peak, done := make(chan uint64), make(chan struct{})
+	go func() {
+		sample := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
+		var most uint64
+		for {
+			metrics.Read(sample)
+			most = max(most, sample[0].Value.Uint64())
+			select {
+			case <-done:
+				peak <- most
+				return
+			case <-time.After(5 * time.Millisecond):
+			}
+		}
+	}()
+	for range 2 {
+		if _, err := t.take(); err != nil {
+			return err
+		}
+		x.round++
+	}
+	close(done)
+	fmt.Println(<-peak)
+	runtime.KeepAlive(x)
+	return nil
+}

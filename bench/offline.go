@@ -1,0 +1,98 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"twinning/bench/population"
+	"twinning/internal/cluster"
+)
+
+// tuned is what an engineer would set for a one-off job on two cores and 24 GiB.
+var tuned = map[string]string{
+	"shared_buffers": "4GB", "work_mem": "1GB", "maintenance_work_mem": "1GB", "max_parallel_workers_per_gather": "2",
+	"max_wal_size": "8GB", "jit": "off", "effective_cache_size": "12GB", "checkpoint_timeout": "30min",
+}
+
+// offline measures the reconciliation of two files beside a PostgreSQL script
+// that does exact keys only.
+func offline(o options) error {
+	dir, err := os.MkdirTemp("", "twinning-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir) // best effort
+	db, err := cluster.Start(context.Background(), cluster.Config{Dir: filepath.Join(dir, "db"), Volatile: true, Settings: tuned})
+	if err != nil {
+		return err
+	}
+	defer db.Stop() // best effort
+	fmt.Printf("\noffline reconciliation beside a PostgreSQL script; limit 0.3 with keys alone\n%10s  %10s  %10s  %7s  %9s  %14s\n", "people", "twinning s", "anchor s", "ratio", "peak MiB", "µs per person")
+	for _, size := range strings.Split(o.sizes, ",") {
+		n, err := strconv.Atoi(strings.TrimSpace(size))
+		if err != nil {
+			return err
+		}
+		files := filepath.Join(dir, size)
+		if err := population.Write(files, n, 20261125); err != nil {
+			return err
+		}
+		if err := measure(n, o.rounds, o.binary, files, db.URL); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func measure(n, rounds int, binary, files, url string) error {
+	out := filepath.Join(files, "out")
+	if err := os.MkdirAll(out, 0o750); err != nil {
+		return err
+	}
+	ours := []string{binary, "reconcile", "--charter", "bench/charter.yaml", "--people-shape", "bench/people-shape.yaml", "--accounts-shape", "bench/accounts-shape.yaml",
+		"--people", files + "/people.csv", "--accounts", files + "/accounts.csv", "--out", out}
+	anchor := []string{"psql", "-q", "-X", url, "-v", "people=" + files + "/people.csv", "-v", "accounts=" + files + "/accounts.csv", "-v", "twins_file=" + out + "/t.csv", "-v", "changes_file=" + out + "/c.csv", "-v", "findings_file=" + out + "/f.csv", "-f", "bench/anchor/anchor.sql"}
+	var mine, theirs, ratios []float64
+	peak := int64(0)
+	for range rounds {
+		a, memory, err := timed(ours, 3)
+		if err != nil {
+			return err
+		}
+		b, _, err := timed(anchor, 0)
+		if err != nil {
+			return err
+		}
+		mine, theirs, ratios, peak = append(mine, a), append(theirs, b), append(ratios, a/b), max(peak, memory)
+	}
+	fmt.Printf("%10d  %10.2f  %10.2f  %7.3f  %9d  %14.2f\n", n, median(mine), median(theirs), median(ratios), peak>>10, 1e6*median(mine)/float64(n))
+	return nil
+}
+
+// timed runs a command that must exit with the code; memory is its peak in KiB.
+func timed(args []string, code int) (seconds float64, memory int64, err error) {
+	cmd := exec.Command(args[0], args[1:]...) // our own arguments
+	var talk strings.Builder
+	cmd.Stderr = &talk
+	start := time.Now()
+	err = cmd.Run()
+	seconds = time.Since(start).Seconds()
+	if cmd.ProcessState == nil || cmd.ProcessState.ExitCode() != code {
+		return 0, 0, fmt.Errorf("%s: %v\n%s", args[0], err, talk.String())
+	}
+	usage, _ := cmd.ProcessState.SysUsage().(*syscall.Rusage)
+	return seconds, usage.Maxrss, nil
+}
+
+func median(x []float64) float64 {
+	x = slices.Sorted(slices.Values(x))
+	return x[len(x)/2]
+}
