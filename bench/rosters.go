@@ -17,6 +17,7 @@ import (
 	"twinning/internal/access"
 	"twinning/internal/cluster"
 	"twinning/internal/connector"
+	"twinning/internal/connector/file"
 	"twinning/internal/core/record"
 	"twinning/internal/crypt"
 	"twinning/internal/service"
@@ -167,11 +168,20 @@ func newTaker(ctx context.Context, url, dir string, c connector.Connector) (*tak
 	if err != nil {
 		return nil, err
 	}
-	t := &taker{ctx, s, service.New(service.Config{Store: s, Keeper: keeper, Node: "bench", DataDir: dir, Connectors: map[string]connector.Factory{
+	t := &taker{ctx, s, service.New(service.Config{Store: s, Keeper: keeper, Node: "bench", DataDir: dir, Files: []string{dir}, Connectors: map[string]connector.Factory{
+		"file":     file.New,
 		"invented": func(connector.Config) (connector.Connector, error) { return c, nil },
 	}})}
 	_, err = t.service.PutSystem(ctx, engineer, store.System{Name: "invented", Kind: "invented"}, nil, 0)
 	return t, err
+}
+
+// file reads the people of a file from now on, instead of inventing them.
+func (t *taker) file(path string) error {
+	x := store.System{Name: "invented", Kind: "file", Shape: shape.YAML()}
+	x.Settings.V = map[string]string{"path": path}
+	_, err := t.service.PutSystem(t.ctx, engineer, x, nil, 0)
+	return err
 }
 
 func (t *taker) close() { t.store.Close() }

@@ -231,6 +231,7 @@ type Config struct {
 	Outbound *outbound.Policy // where connections may go; nil is the default policy
 	Pace     *Pace            // shared by all connectors of one system; nil is no limit
 	Folders  []string         // the only folders that files are read from and written to; none: anywhere
+	Temp     string           // folder for what is kept while a file is read; "" is the machine's own
 	Spool    string           // a file that was sent, in place of the one the settings name
 	Batch    string           // names what is written together, a run say; a later connector of the same name goes on with it
 }

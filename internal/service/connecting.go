@@ -62,7 +62,7 @@ func (s *Service) connect(x store.System, how reach) (connector.Connector, error
 	}
 	c, err := s.Connectors[x.Kind](connector.Config{
 		Name: x.Name, Settings: maps.Clone(x.Settings.V), Secret: secret, Shape: shape,
-		Outbound: s.Outbound, Pace: s.pace(x), Folders: s.folders(), Spool: how.spool, Batch: how.batch,
+		Outbound: s.Outbound, Pace: s.pace(x), Folders: s.folders(), Temp: s.inSpool(""), Spool: how.spool, Batch: how.batch,
 	})
 	if err != nil {
 		return nil, fault(Invalid, "the system's settings are not in order", err.Error(), "")

@@ -43,6 +43,7 @@ type file struct {
 	opt anyfile.Options
 
 	mu      sync.Mutex
+	taken   []*snapshot
 	writing *upload.Writer
 	root    *os.Root
 }
@@ -143,7 +144,14 @@ func (f *file) open() (format.File, error) {
 	if err != nil || !info.Mode().IsRegular() {
 		return nil, f.fault("it is no regular file", "check the setting path")
 	}
-	opened, err := anyfile.Open(src, f.opt)
+	snap, err := take(src, f.cfg.Temp)
+	if err != nil {
+		return nil, f.fault(plain(err), "mend the file and send it again")
+	}
+	f.mu.Lock()
+	f.taken = append(f.taken, snap)
+	f.mu.Unlock()
+	opened, err := anyfile.OpenText(snap.body, snap.compressed, f.opt)
 	if err != nil {
 		return nil, f.fault(err.Error(), "mend the file and send it again")
 	}
@@ -345,16 +353,20 @@ func (f *file) refused(reason string) error {
 	return &connector.Error{Kind: connector.Refused, Doing: "write the upload file", Target: f.cfg.Settings["out"], Reason: reason, Next: "correct the shape's `upload:`, or the setting out"}
 }
 
-// Close finishes the upload file.
+// Close finishes the upload file, and lets go of what was read.
 func (f *file) Close() error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.writing == nil {
-		return nil
+	var errs []error
+	for _, s := range f.taken {
+		errs = append(errs, s.close())
 	}
-	err := f.writing.Flush()
-	f.writing = nil
-	return errors.Join(err, f.root.Close())
+	f.taken = nil
+	if f.writing != nil {
+		errs = append(errs, f.writing.Flush(), f.root.Close())
+		f.writing = nil
+	}
+	return errors.Join(errs...)
 }
 
 // Probe looks at the file, and at where it would write.

@@ -31,12 +31,18 @@ type Options struct {
 
 // Open reads the whole of r, compressed by gzip or not.
 func Open(r io.Reader, opt Options) (format.File, error) {
-	if opt.Format != "" && !slices.Contains(Formats, opt.Format) {
-		return nil, fmt.Errorf("format %q is not known; expected one of %s", opt.Format, strings.Join(Formats, ", "))
-	}
 	body, compressed, err := csvfile.ReadAll(r)
 	if err != nil {
 		return nil, err
+	}
+	return OpenText(body, compressed, opt)
+}
+
+// OpenText is Open for what is at hand, unpacked. The file keeps no part of it
+// that it gives out; it is read again by every Each.
+func OpenText(body []byte, compressed bool, opt Options) (format.File, error) {
+	if opt.Format != "" && !slices.Contains(Formats, opt.Format) {
+		return nil, fmt.Errorf("format %q is not known; expected one of %s", opt.Format, strings.Join(Formats, ", "))
 	}
 	kind := opt.Format
 	if kind == "" {
