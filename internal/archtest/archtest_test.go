@@ -23,7 +23,7 @@ const module = "twinning"
 var layers = map[string][]string{
 	"internal/core":                    {"internal/core"},
 	"internal/format":                  {"internal/core/record", "internal/core/document", "internal/format"},
-	"internal/connector":               {"internal/core", "internal/format"},
+	"internal/connector":               {"internal/connector/outbound", "internal/core", "internal/format"},
 	"internal/connector/outbound":      {},
 	"internal/connector/file":          {"internal/connector", "internal/core", "internal/format"},
 	"internal/connector/ldapdir":       {"internal/connector", "internal/core"},

@@ -216,7 +216,7 @@ func (q *queue) work(ctx context.Context) string {
 		return err.Error()
 	}
 	var wg sync.WaitGroup
-	for range max(1, int(q.e.setting("concurrency", 4)/time.Second)) {
+	for range q.e.workers() {
 		wg.Go(func() {
 			for ctx.Err() == nil {
 				freeze, err := q.e.s.Store.Freeze(ctx)

@@ -292,6 +292,18 @@ func (e *execution) setting(name string, fallback int) time.Duration {
 	return time.Duration(n) * time.Second
 }
 
+// defaultWorkers carry out changes of a system for which nobody set a limit.
+const defaultWorkers = 4
+
+// workers is how many changes are carried out at a time: no more than the
+// system may be asked for.
+func (e *execution) workers() int {
+	if e.system.AtOnce > 0 {
+		return e.system.AtOnce
+	}
+	return defaultWorkers
+}
+
 // cell is the canonical value of a record's attribute.
 func (e *execution) cell(r connector.Record, attribute string) (string, error) {
 	src, ok := e.shape.Attributes[attribute]

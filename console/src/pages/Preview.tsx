@@ -90,13 +90,13 @@ export function PreviewPage() {
           Look again
         </Button>
         {may("administer") && (
-          <Button disabled={!p || kept || keep.isPending} onClick={() => keep.mutate(undefined)}>
+          <Button disabled={!p || kept || keep.isPending || look.isPending} onClick={() => keep.mutate(undefined)}>
             {kept && p ? "Shape is kept" : "Keep this shape"}
           </Button>
         )}
         <Button
           tone="main"
-          disabled={!p || !kept || take.isPending || (progress && !progress.ended)}
+          disabled={!p || !kept || look.isPending || take.isPending || (progress && !progress.ended)}
           onClick={() => take.mutate(undefined)}
         >
           {file ? `Take a roster of ${file.name}` : "Take a roster"}

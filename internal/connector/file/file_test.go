@@ -1,7 +1,11 @@
 package file_test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -117,4 +121,59 @@ upload:
 		require.NoError(t, err)
 		require.Equal(t, want, string(got), name)
 	}
+}
+
+// A large file is read as it was when it was opened, packed or not, whatever
+// becomes of it meanwhile; one that is cut is refused.
+func TestSnapshot(t *testing.T) {
+	var text, packed bytes.Buffer
+	text.WriteString("id,name\n")
+	const n = 60000
+	for i := range n {
+		fmt.Fprintf(&text, "L%d,Given%d Family%d of the observatories\n", i, i, i)
+	}
+	z := gzip.NewWriter(&packed)
+	_, err := z.Write(text.Bytes())
+	require.NoError(t, errors.Join(err, z.Close()))
+	require.Greater(t, text.Len(), 1<<20, "large enough to be mapped")
+	dir := t.TempDir()
+	path := filepath.Join(dir, "people.csv")
+	for name, body := range map[string][]byte{"plain": text.Bytes(), "packed": packed.Bytes()} {
+		require.NoError(t, os.WriteFile(path, body, 0o600))
+		connect := func() connector.Connector {
+			c, err := file.New(connector.Config{Temp: filepath.Join(dir, "temp"), Settings: map[string]string{"path": path, "id": "id"}})
+			require.NoError(t, err)
+			return c
+		}
+		c := connect()
+		k := &spoiler{path: path}
+		_, err := c.Read(context.Background(), connector.Reading{}, k)
+		require.NoError(t, err, name)
+		require.Len(t, k.Records, n, name)
+		require.NoError(t, c.(connector.Closer).Close())
+		require.Equal(t, "Given59999 Family59999 of the observatories", k.Records[n-1].Values["name"][0], "what was given stays when the file is let go")
+		left, err := os.ReadDir(filepath.Join(dir, "temp"))
+		require.NoError(t, err)
+		require.Empty(t, left)
+	}
+	require.NoError(t, os.WriteFile(path, packed.Bytes()[:packed.Len()/2], 0o600))
+	c, err := file.New(connector.Config{Settings: map[string]string{"path": path, "id": "id"}})
+	require.NoError(t, err)
+	_, err = c.Read(context.Background(), connector.Reading{}, &connectortest.Kept{})
+	require.ErrorContains(t, err, "ends before it should")
+}
+
+// spoiler cuts the file at the first record.
+type spoiler struct {
+	connectortest.Kept
+	path string
+}
+
+func (s *spoiler) Record(r connector.Record) error {
+	if len(s.Records) == 0 {
+		if err := os.Truncate(s.path, 10); err != nil {
+			return err
+		}
+	}
+	return s.Kept.Record(connector.Record{ID: r.ID, Values: r.Values})
 }

@@ -62,8 +62,6 @@ var Settings = map[string]string{
 	"membership":      "list (default: groups name their members) or reverse (entries name their groups in memberOf)",
 	"group-must-have": "DN that is put into a group that may not be empty when its last member leaves",
 	"lag":             "seconds a write may take to show in reading (default 0)",
-	"concurrency":     "requests at a time (default 4)",
-	"rate":            "requests a second; 0 (default) is no limit",
 }
 
 type directory struct {
@@ -187,13 +185,13 @@ func (d *directory) readAddress() (err error) {
 }
 
 func (d *directory) readNumbers() error {
-	var timeout, lag, concurrency, rate int
+	var timeout, lag int
 	for _, n := range []struct {
 		name     string
 		into     *int
 		fallback int
 		lowest   int
-	}{{"page", &d.page, 500, 0}, {"size-limit", &d.size, 0, 0}, {"time-limit", &d.time, 0, 0}, {"timeout", &timeout, 30, 1}, {"lag", &lag, 0, 0}, {"concurrency", &concurrency, 4, 1}, {"rate", &rate, 0, 0}} {
+	}{{"page", &d.page, 500, 0}, {"size-limit", &d.size, 0, 0}, {"time-limit", &d.time, 0, 0}, {"timeout", &timeout, 30, 1}, {"lag", &lag, 0, 0}} {
 		*n.into = n.fallback
 		if v := d.cfg.Settings[n.name]; v != "" {
 			got, err := strconv.Atoi(v)

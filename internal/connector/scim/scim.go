@@ -50,8 +50,6 @@ var Settings = map[string]string{
 	"put-without-etag": "yes: PUT even where the application gives no ETag, at the risk of undoing somebody else's change",
 	"timeout":          "seconds to wait for an answer (default 10)",
 	"lag":              "seconds a write may take to show in reading (default 0)",
-	"concurrency":      "requests at a time (default 4)",
-	"rate":             "requests a second; 0 (default) is no limit",
 }
 
 type app struct {
@@ -100,12 +98,12 @@ func New(cfg connector.Config) (connector.Connector, error) {
 			return nil, fmt.Errorf("setting %s is %q; expected %s", name, v, strings.Join(words, " or "))
 		}
 	}
-	numbers := map[string]*int{"page": &a.page, "timeout": new(int), "lag": new(int), "concurrency": new(int), "rate": new(int)}
-	for name, fallback := range map[string]int{"page": 100, "timeout": 10, "lag": 0, "concurrency": 4, "rate": 0} {
+	numbers := map[string]*int{"page": &a.page, "timeout": new(int), "lag": new(int)}
+	for name, fallback := range map[string]int{"page": 100, "timeout": 10, "lag": 0} {
 		*numbers[name] = fallback
 		if v := cfg.Settings[name]; v != "" {
 			n, err := strconv.Atoi(v)
-			if err != nil || n < 0 || n > 10000 || n == 0 && name != "lag" && name != "rate" {
+			if err != nil || n < 0 || n > 10000 || n == 0 && name != "lag" {
 				return nil, fmt.Errorf("setting %s is %q; expected a whole number", name, v)
 			}
 			*numbers[name] = n

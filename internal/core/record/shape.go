@@ -72,6 +72,9 @@ func parseSource(name string, n document.Node) Source {
 		n.Problem("%q can not be an attribute's name; use letters, digits and _, starting with a letter", name)
 	}
 	if !n.IsMap() {
+		if n.Text() == "" {
+			n.Problem("name the native attribute that feeds %s", name)
+		}
 		return Source{Native: n.Text()}
 	}
 	f := n.Fields("from", "split", "true", "false", "date", "bit", "means", "present", "prefix", "coding", "refers")
