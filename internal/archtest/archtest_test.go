@@ -26,7 +26,7 @@ var layers = map[string][]string{
 	"internal/connector":               {"internal/connector/outbound", "internal/core", "internal/format"},
 	"internal/connector/outbound":      {},
 	"internal/connector/file":          {"internal/connector", "internal/core", "internal/format"},
-	"internal/connector/ldapdir":       {"internal/connector", "internal/core"},
+	"internal/connector/ldapdir":       {"internal/connector", "internal/core", "internal/format"},
 	"internal/connector/scim":          {"internal/connector", "internal/core", "internal/format"},
 	"internal/store":                   {"internal/core"},
 	"internal/access":                  {"internal/core"},

@@ -21,13 +21,12 @@ func newSystemProbe() *cobra.Command {
 		glyphs := map[string]string{"ok": "●", "warning": "◐", "failed": "⊘"}
 		var rows [][]string
 		for _, s := range v.Steps {
-			text := s.Said
+			rows = append(rows, []string{glyphs[string(s.State)] + " " + string(s.State), s.Name, s.Said, fmt.Sprintf("%d ms", s.Millis)})
 			for _, more := range []string{value(s.Means), value(s.Next)} {
 				if more != "" {
-					text += "\n→ " + more
+					rows = append(rows, []string{"", "", "→ " + more, ""})
 				}
 			}
-			rows = append(rows, []string{glyphs[string(s.State)] + " " + string(s.State), s.Name, text, fmt.Sprintf("%d ms", s.Millis)})
 		}
 		if err := c.show(v, []string{"state", "step", "what was found", "took>"}, rows); err != nil {
 			return err
@@ -120,6 +119,8 @@ func (c *client) drawPreview(v apiclient.Preview) error {
 		switch {
 		case u.Because == "the shape":
 			sure = "shape"
+		case u.Because == "its own name":
+			sure = "own"
 		case value(u.Attribute) != "":
 			sure = fmt.Sprintf("%d %%", int(u.Confidence*100))
 		}

@@ -306,7 +306,13 @@ function Columns({
                   )}
                 </td>
                 <td className={`${cell} text-right`} title={`by ${c.because}`}>
-                  {c.attribute ? (c.because === "the shape" ? "shape" : `${Math.round(c.confidence * 100)} %`) : ""}
+                  {c.attribute
+                    ? c.because === "the shape"
+                      ? "shape"
+                      : c.because === "its own name"
+                        ? "own"
+                        : `${Math.round(c.confidence * 100)} %`
+                    : ""}
                 </td>
                 <td className={`${cell} text-soft`}>{c.kind}</td>
                 <td className={`${cell} text-right`}>{thousands(c.filled)}</td>

@@ -33,6 +33,9 @@ const (
 	doubted        = 0.3 // the values speak against the name
 )
 
+// ownName is why a column becomes an attribute that no standard knows.
+const ownName = "its own name"
+
 // examplesShown of each attribute.
 const examplesShown = 3
 
@@ -174,9 +177,11 @@ func (u *Understood) judgeName() {
 	switch {
 	case u.Attribute == "":
 		u.Because = "nothing"
+	case !canonical:
+		u.Confidence, u.Because = sureByName, ownName
 	case strings.EqualFold(u.Native, u.Attribute):
 		u.Confidence, u.Because = sureByName, "the header"
-	case canonical:
+	default:
 		u.Confidence, u.Because = sureBySpelling, "the header's spelling"
 	}
 }

@@ -29,7 +29,7 @@ func columns(table string) (natives []string, records []map[string][]string) {
 
 // What a column becomes, how sure we are, and what is said to look at.
 func TestUnderstand(t *testing.T) {
-	natives, records := columns(`Staff no.|Nombre|Correo|E-mail list|start date|Leaving date|enabled|Valid from?|secret|remarks
+	natives, records := columns(`Staff no.|Nombre|Buzón|E-mail list|start date|Leaving date|enabled|Valid from?|secret|remarks
 L1|Ana|ana@x.example|a@x.example;b@x.example|03.02.2019|never|yes|05/06/2020|s|
 L2|Bo|bo@x.example||14.02.2019|never|no|07/08/2020|s|
 L3|Cy|cy@x.example||28.12.2020|soon|yes|01/02/2020|s|`)
@@ -43,15 +43,15 @@ L3|Cy|cy@x.example||28.12.2020|soon|yes|01/02/2020|s|`)
 	}
 	require.Equal(t, []string{
 		"Staff no.=employeeNumber 0.9 by the header's spelling, text 3/3",
-		"Nombre=Nombre 1.0 by the header, text 3/3",
-		"Correo=email 0.6 by its values, addresses 3/3",
+		"Nombre=givenName 0.9 by the header's spelling, text 3/3",
+		"Buzón=email 0.6 by its values, addresses 3/3",
 		"E-mail list= 0.0 by nothing, text 1/1",
 		"start date=startsOn 0.9 by the header's spelling, days 3/3",
 		"Leaving date=endsOn 0.3 by the header's spelling, text 3/2 most values are no days",
 		"enabled=active 0.9 by the header's spelling, yes or no 3/2",
 		"Valid from?= 0.0 by nothing, days 3/3",
 		"secret= 0.0 by the header, secret 0/0 holds secrets and is never read",
-		"remarks=remarks 1.0 by the header, nothing 0/0 no record of the sample has a value",
+		"remarks=remarks 1.0 by its own name, nothing 0/0 no record of the sample has a value",
 	}, got[:10])
 	require.Equal(t, "DD.MM.YYYY", shape.Attributes["startsOn"].Date)
 	require.Equal(t, IDVerdict{"Staff no.", true, true, "different in every record that was looked at"}, JudgeID(list, shape, 3))
@@ -60,7 +60,7 @@ L3|Cy|cy@x.example||28.12.2020|soon|yes|01/02/2020|s|`)
 	require.Equal(t, "day and month can't be told apart: read as DD/MM/YYYY; say which it is", ambiguous[0].Note)
 
 	// a person picks, and the shape reads what is there
-	shape = shape.Pick("Correo", "personalEmail").Pick("start date", "").Pick("Valid from?", "endsOn").Fit("endsOn", records)
+	shape = shape.Pick("Buzón", "personalEmail").Pick("start date", "").Pick("Valid from?", "endsOn").Fit("endsOn", records)
 	require.Equal(t, "DD/MM/YYYY", shape.Attributes["endsOn"].Date)
 	require.NotContains(t, shape.Attributes, "email")
 	shape = shape.Pick("Nombre", "active").Words("Nombre", []string{"Ana"}, records)

@@ -34,7 +34,7 @@ type File struct {
 func Open(body []byte) (*File, error) {
 	f := &File{body: bytes.TrimPrefix(body, []byte("\xef\xbb\xbf"))}
 	if len(bytes.TrimSpace(f.body)) == 0 {
-		return nil, errors.New("the file is empty; expected entries, each beginning with dn:")
+		return nil, errors.New("the file is empty; expected entries, each beginning with a line `dn: …`")
 	}
 	const sampled = 200
 	known, n := map[string]bool{}, 0
