@@ -160,7 +160,10 @@ func (s *Service) takeRoster(ctx context.Context, w *work) error {
 	if err := s.settleWaiting(ctx, x, id); err != nil {
 		return err
 	}
-	return s.Store.PruneRosters(ctx, x.ID, x.KeepDays)
+	if x.KeepDays == 0 {
+		return nil
+	}
+	return s.Store.PruneRosters(ctx, x.ID, s.Now().AddDate(0, 0, -x.KeepDays))
 }
 
 // readingPlan is what is decided before a reading begins.

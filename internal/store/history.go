@@ -73,11 +73,12 @@ type Version struct {
 	Values      JSON[map[string][]string] `db:"native" json:"values"`
 }
 
-// Versions lists a record through time, newest first.
+// Versions lists a record through time, newest first. Where the roster in which
+// a version began or ended is no longer kept, the next one stands for it.
 func (s *Store) Versions(ctx context.Context, system int64, id string) (list []Version, err error) {
-	return list, s.list(ctx, &list, `SELECT v.since, coalesce(a.ended, a.started, '-infinity') AS since_at, v.until, coalesce(b.ended, b.started) AS until_at, v.native
-		FROM records v LEFT JOIN rosters a ON a.id = v.since LEFT JOIN rosters b ON b.id = v.until
-		WHERE v.system_id = $1 AND v.native_id = $2 ORDER BY v.since DESC LIMIT 500`, system, id)
+	const when = `(SELECT min(coalesce(r.ended, r.started)) FROM rosters r WHERE r.system_id = $1 AND r.state = 'taken' AND r.id >= `
+	return list, s.list(ctx, &list, `SELECT v.since, `+when+`v.since) AS since_at, v.until, `+when+`v.until) AS until_at, v.native
+		FROM records v WHERE v.system_id = $1 AND v.native_id = $2 ORDER BY v.since DESC LIMIT 500`, system, id)
 }
 
 // Statistics of a roster as they were counted, nil when nobody did yet.

@@ -53,19 +53,16 @@ func (s *Store) Widen(ctx context.Context, id int64) error {
 	return s.must(ctx, `UPDATE rosters SET extent = 'whole' WHERE id = $1 AND state = 'reading'`, id)
 }
 
-// PruneRosters forgets rosters older than so many days (0: none), and the
+// PruneRosters forgets rosters that were begun before an instant, and the
 // versions of records that only they had. The two newest stay, and so does
 // every one that a plan or the newest result of a lane rests on.
-func (s *Store) PruneRosters(ctx context.Context, system int64, days int) error {
-	if days == 0 {
-		return nil
-	}
+func (s *Store) PruneRosters(ctx context.Context, system int64, before time.Time) error {
 	return s.InTx(ctx, func(tx *Store) error {
 		var gone Array[int64]
-		if err := tx.get(ctx, &gone, `SELECT coalesce(array_agg(id), '{}') FROM rosters r WHERE system_id = $1 AND state <> 'reading' AND started < now() - $2 * interval '1 day'
+		if err := tx.get(ctx, &gone, `SELECT coalesce(array_agg(id), '{}') FROM rosters r WHERE system_id = $1 AND state <> 'reading' AND started < $2
 			AND id NOT IN (SELECT id FROM rosters WHERE system_id = $1 AND state = 'taken' ORDER BY id DESC LIMIT 2)
 			AND NOT EXISTS (SELECT FROM reconciliations c WHERE (c.people_roster = r.id OR c.accounts_roster = r.id)
-				AND (EXISTS (SELECT FROM plans p WHERE p.reconciliation_id = c.id) OR c.id = (SELECT max(id) FROM reconciliations d WHERE d.lane_id = c.lane_id)))`, system, days); err != nil || len(gone) == 0 {
+				AND (EXISTS (SELECT FROM plans p WHERE p.reconciliation_id = c.id) OR c.id = (SELECT max(id) FROM reconciliations d WHERE d.lane_id = c.lane_id)))`, system, before); err != nil || len(gone) == 0 {
 			return err
 		}
 		if _, err := tx.exec(ctx, `DELETE FROM rosters WHERE id = ANY($1)`, []int64(gone)); err != nil {

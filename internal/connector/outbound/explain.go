@@ -27,7 +27,6 @@ func Explain(err error, host string, timeout time.Duration) Failure {
 	var op *net.OpError
 	var verify *tls.CertificateVerificationError
 	var header tls.RecordHeaderError
-	var alert tls.AlertError
 	switch {
 	case errors.Is(err, ErrForbidden):
 		return Failure{"connect", err.Error(), "link-local and metadata addresses are refused; whoever runs the service can allow the range (--allow-network)"}
@@ -37,8 +36,8 @@ func Explain(err error, host string, timeout time.Duration) Failure {
 		return verification(verify.Err, name)
 	case errors.As(err, &header):
 		return Failure{"tls", "the server does not speak TLS on port " + port, "is it the right port? a directory speaks TLS at once on ldaps (636), after StartTLS on ldap (389)"}
-	case errors.As(err, &alert):
-		return Failure{"tls", "the server ended the handshake: " + alert.Error(), "ask its team which TLS versions it speaks (1.2 or better is needed) and whether it wants a client certificate"}
+	case errors.As(err, &op) && op.Op == "remote error": // a TLS alert, which crypto/tls keeps to itself
+		return Failure{"tls", "the server ended the handshake: " + op.Err.Error(), "ask its team which TLS versions it speaks (1.2 or better is needed) and whether it wants a client certificate"}
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return Failure{"connect", "nothing listens on port " + port + " (connection refused)", "is the server up, and is the port right? ask its team"}
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):

@@ -51,6 +51,9 @@ func (p *Policy) Check(addr netip.Addr) error {
 			}
 		}
 	}
+	if inner, ok := embedded(addr); ok {
+		return p.Check(inner)
+	}
 	bad := addr.IsLinkLocalUnicast() || addr.IsMulticast() || addr.IsUnspecified()
 	for _, r := range refused {
 		bad = bad || r.Contains(addr)
@@ -59,6 +62,29 @@ func (p *Policy) Check(addr netip.Addr) error {
 		return fmt.Errorf("%s: %w", addr, ErrForbidden)
 	}
 	return nil
+}
+
+// carriers are IPv6 ranges whose addresses stand for an IPv4 one, at a byte:
+// translation (RFC 6052), the former compatible form, and 6to4 (RFC 3056).
+var carriers = []struct {
+	prefix netip.Prefix
+	at     int
+}{
+	{netip.MustParsePrefix("64:ff9b::/96"), 12}, {netip.MustParsePrefix("::/96"), 12}, {netip.MustParsePrefix("2002::/16"), 2},
+}
+
+// embedded is the IPv4 address that an IPv6 one leads to.
+func embedded(addr netip.Addr) (netip.Addr, bool) {
+	if !addr.Is6() || addr.IsUnspecified() || addr.IsLoopback() {
+		return addr, false
+	}
+	for _, c := range carriers {
+		if c.prefix.Contains(addr) {
+			b := addr.As16()
+			return netip.AddrFrom4([4]byte(b[c.at : c.at+4])), true
+		}
+	}
+	return addr, false
 }
 
 // Dialer dials where the policy lets it.
