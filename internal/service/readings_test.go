@@ -19,6 +19,7 @@ import (
 	"twinning/internal/access"
 	"twinning/internal/cluster"
 	"twinning/internal/connector"
+	"twinning/internal/connector/file"
 	"twinning/internal/core/record"
 	"twinning/internal/crypt"
 	"twinning/internal/store"
@@ -53,6 +54,7 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		stage = New(Config{Store: s, Keeper: keeper, Node: "test", DataDir: dir, Lease: time.Second, Connectors: map[string]connector.Factory{
+			"file":   file.New,
 			"script": func(connector.Config) (connector.Connector, error) { return played, nil },
 		}})
 		return m.Run()

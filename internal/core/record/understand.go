@@ -119,7 +119,7 @@ func kindOfValues(values []string, distinct map[string]bool) string {
 		return "nothing"
 	case share(values, isAddress) >= mostly:
 		return "addresses"
-	case dayLayout(values) != "":
+	case dayLayout(values, mostly) != "":
 		return "days"
 	case share(values, func(v string) bool { return understoodBool(v) }) >= mostly && len(distinct) <= 4:
 		return "yes or no"
@@ -148,9 +148,13 @@ func understoodBool(v string) bool {
 // dayLayouts as they are met, the unambiguous before the others.
 var dayLayouts = []string{"", "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY", "YYYYMMDD", "DD-MM-YYYY", "generalized", "filetime"}
 
-// dayLayout is the form of which nearly all values are, "iso" for the
-// default one, "" for none.
-func dayLayout(values []string) string {
+// half of the values show the form of days in a column that is named for them;
+// the others are typing errors.
+const half = 0.5
+
+// dayLayout is the form of which at least such a share of the values is, "iso"
+// for the default one, "" for none.
+func dayLayout(values []string, least float64) string {
 	for _, layout := range dayLayouts {
 		src := Source{Date: layout}
 		n := share(values, func(v string) bool {
@@ -161,7 +165,7 @@ func dayLayout(values []string) string {
 			t, err := time.Parse(time.DateOnly, day)
 			return day == "" || err == nil && t.Year() > 1900 && t.Year() < 2200 // else it is a number that happens to fit
 		})
-		if n < mostly {
+		if n < least {
 			continue
 		}
 		if layout == "" {
@@ -209,7 +213,7 @@ func (u *Understood) judgeValues(shape *Shape, values []string) {
 			u.Confidence, u.Note = doubted, "most values are no addresses"
 		}
 	case Date:
-		switch layout := dayLayout(values); layout {
+		switch layout := dayLayout(values, half); layout {
 		case "":
 			u.Confidence, u.Note = doubted, "most values are no days"
 		case "iso":
@@ -274,9 +278,9 @@ func JudgeID(list []Understood, shape Shape, records int) IDVerdict {
 	changing := ""
 	switch {
 	case u.Kind == "addresses":
-		changing = "it holds addresses, which change when people marry or move"
+		changing = "it holds addresses; since they change when people marry or move"
 	case u.Attribute == "userName" || u.Attribute == "displayName":
-		changing = "it holds names, which may change"
+		changing = "it holds names; if they may change"
 	}
 	switch {
 	case u.Filled < records:
@@ -284,7 +288,7 @@ func JudgeID(list []Understood, shape Shape, records int) IDVerdict {
 	case u.Distinct < u.Filled:
 		v.Said = fmt.Sprintf("%d records, but only %d different values", u.Filled, u.Distinct)
 	case changing != "" && shape.Stable:
-		v.Stable, v.Said = false, changing+": if they do, declare it with `stable: false`"
+		v.Stable, v.Said = false, changing+", declare it with `stable: false`"
 	case changing != "":
 		v.Stable, v.Said = false, "it is declared not stable: bonds do not survive a change of it"
 	default:

@@ -75,7 +75,7 @@ func TestJudgeID(t *testing.T) {
 	for name, c := range map[string]struct{ table, id, said string }{
 		"some have none":   {"id|x\n1|\n|2", "id", "1 of 2 records have none"},
 		"twice":            {"id|x\n1|\n1|2", "id", "2 records, but only 1 different values"},
-		"an address":       {"id|x\na@x.example|\nb@x.example|", "id", "which change when people marry or move"},
+		"an address":       {"id|x\na@x.example|\nb@x.example|", "id", "since they change when people marry or move"},
 		"none, and a hint": {"name|badge\nAna|17\nBo|18", "", "badge is filled and different in every record"},
 	} {
 		t.Run(name, func(t *testing.T) {
