@@ -245,3 +245,45 @@ classes: [inetOrgPerson, badge]
 	require.NoError(t, err)
 	require.Equal(t, []string{"512"}, r.Values["badgeFlags"])
 }
+
+// Twenty thousand entries, and a group of them all: whole, in pages, and
+// halted when somebody says so.
+func TestLarge(t *testing.T) {
+	const n = 20000
+	s := serve(t, directory.Config{Plain: true}, tree(n))
+	c := connect(t, s, "page", "500")
+	k := connectortest.Read(t, c)
+	require.Len(t, k.Records, n)
+	ids := k.IDs()
+	group := "cn=observers,ou=groups," + suffix
+	g := c.(connector.Grouper)
+	ctx := context.Background()
+	require.NoError(t, g.Enrol(ctx, group, ids[:3000], nil))
+	require.NoError(t, g.Enrol(ctx, group, ids[2990:3010], ids[:5]))
+	members := map[string]bool{}
+	require.NoError(t, g.Members(ctx, group, func(id string) error { members[id] = true; return nil }, func(connector.Left) error { return nil }))
+	require.Len(t, members, 3005)
+	require.False(t, members[ids[4]])
+	require.True(t, members[ids[3009]])
+
+	halted, cancel := context.WithCancel(ctx)
+	stop := &stopper{after: 700, cancel: cancel}
+	_, err := c.Read(halted, connector.Reading{}, stop)
+	require.ErrorIs(t, err, context.Canceled)
+	require.Less(t, len(stop.Records), n)
+	require.Len(t, connectortest.Read(t, c).Records, n, "the connector is good for another reading")
+}
+
+// stopper cancels a reading after so many records.
+type stopper struct {
+	connectortest.Kept
+	after  int
+	cancel func()
+}
+
+func (s *stopper) Record(r connector.Record) error {
+	if len(s.Records) == s.after {
+		s.cancel()
+	}
+	return s.Kept.Record(r)
+}

@@ -299,3 +299,25 @@ func TestErrorsInWords(t *testing.T) {
 		require.Error(t, err, "%v", bad)
 	}
 }
+
+// A group of fifty thousand is read whole, and changed by what differs: nobody
+// else's membership goes over the wire.
+func TestLargeGroup(t *testing.T) {
+	app, _, settings := serve(t)
+	const n = 50000
+	ids := make([]string, n)
+	for i := range ids {
+		ids[i] = fmt.Sprintf("u%05d", i)
+	}
+	app.PutGroup("g1", "Observers", ids...)
+	g := connect(t, settings).(connector.Grouper)
+	ctx := context.Background()
+	seen := map[string]bool{}
+	require.NoError(t, g.Members(ctx, "g1", func(id string) error { seen[id] = true; return nil }, func(connector.Left) error { return nil }))
+	require.Len(t, seen, n)
+	require.NoError(t, g.Enrol(ctx, "g1", []string{"a", "b"}, []string{ids[0], ids[1], "nobody"}))
+	after := app.Members("g1")
+	require.Len(t, after, n)
+	require.Contains(t, after, "a")
+	require.NotContains(t, after, ids[0])
+}
