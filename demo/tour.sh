@@ -55,13 +55,9 @@ run 0 roster compare "$hq" --with 1
 run 0 roster history hq L0950
 run 0 roster export "$hq" --columns id,givenName,familyName,email --first 3
 say "A narrower scope is not a mass departure: it has to be said."
-settings=$("$twinning" system show hq -o json | tr -d '\n' | sed -n 's/.*"settings": *{\([^}]*\)}.*/\1/p' | sed 's/": *"/=/g; s/", *"/,/g; s/^ *"//; s/" *$//')
-cp demo/hq-shape.yaml "$work/hq-shape.yaml"
-ldap() { "$twinning" system put hq --kind ldap --shape "$work/hq-shape.yaml" "$@" >/dev/null 2>&1; }
-list=$(sed 's/,\(ca-file\|base\|bind\|url\)=/\n\1=/g' <<<"$settings" | sed 's/.*/"&"/' | paste -sd,)
-ldap --set "$list,filter=(l=Cerro Alto)"
+run 0 system change hq --set "filter=(l=Cerro Alto)"
 run 1 roster take hq
-ldap --set "$list"
+run 0 system change hq --set filter=
 run 0 roster take hq
 say "The lane's rules, checked without any service."
 run 0 charter check demo/hq-dome-booking.yaml
@@ -75,18 +71,20 @@ say "HR asks which columns they should send; what they send back is nearly right
 run 0 charter template hq-dome-booking
 printf 'Larkspur people\nStaff no.;Nombre;Apellido;Correo;Ingreso\nL0001;Ana;Soto;ana.soto@larkspur.example;01.03.2019\nL0002;Bruno;Nakamura, Dr.;bruno.nakamura@larkspur.example;12.04.2020\nL0002;Twice;Listed;;\n' >"$work/hr.csv"
 run 0 system put hr --kind file
-run 0 system preview hr --file "$work/hr.csv"
+run 0 system preview hr --file "$work/hr.csv" --pick Ingreso=startsOn --keep
 say "A broken export is stopped, not acted upon: of the directory's people, forty are left."
 "$twinning" roster export "$hq" --columns id,employeeNumber,givenName,familyName,email,title,department,location,active,userType,endsOn --out "$work/all.csv"
 cat >"$work/file-shape.yaml" <<'SHAPE'
 shape: {id: id, employeeNumber: employeeNumber, givenName: givenName, familyName: familyName, email: email, title: title, department: department, location: location, active: active, userType: userType, endsOn: endsOn}
 SHAPE
-run 0 system put hq --kind file --shape "$work/file-shape.yaml"
+run 0 system put hr --kind file --shape "$work/file-shape.yaml"
+run 0 roster take hr --file "$work/all.csv"
+sed 's/^  from: hq$/  from: hr/; s/^lane: .*/lane: hr-dome-booking/' demo/hq-dome-booking.yaml >"$work/hr-lane.yaml"
+run 0 charter put "$work/hr-lane.yaml"
+run 3 reconcile hr-dome-booking
 head -40 "$work/all.csv" >"$work/short.csv"
-run 0 roster take hq --file "$work/short.csv" --new-scope
-run 4 reconcile hq-dome-booking
-ldap --set "$list"
-run 0 roster take hq --new-scope
+run 0 roster take hr --file "$work/short.csv"
+run 4 reconcile hr-dome-booking
 say "Once more with the whole list, then a plan: a dry run first, always."
 run 3 reconcile hq-dome-booking
 run 0 finding list hq-dome-booking --severity error

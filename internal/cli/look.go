@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"strings"
 
@@ -53,6 +54,20 @@ func newSystemPreview() *cobra.Command {
 		if settings, _ := c.cmd.Flags().GetStringToString("set"); len(settings) > 0 {
 			in.Settings = &settings
 		}
+		if picks, _ := c.cmd.Flags().GetStringToString("pick"); len(picks) > 0 {
+			in.Picks = &picks
+		}
+		if words, _ := c.cmd.Flags().GetStringArray("true"); len(words) > 0 {
+			in.TrueWords = &map[string][]string{}
+			for _, w := range words {
+				column, list, ok := strings.Cut(w, "=")
+				if !ok {
+					return misuse("--true %q: expected COLUMN=WORD or COLUMN=WORD,WORD", w)
+				}
+				(*in.TrueWords)[column] = strings.Split(list, ",")
+			}
+		}
+		in.Id = c.given("id")
 		skip, _ := c.cmd.Flags().GetInt("skip")
 		first, _ := c.cmd.Flags().GetInt("first")
 		in.Skip, in.First = &skip, &first
@@ -69,16 +84,46 @@ func newSystemPreview() *cobra.Command {
 			return err
 		}
 		if c.format != "table" {
-			return c.show(v, []string{"line", "id"}, nil)
+			err = c.show(v, []string{"line", "id"}, nil)
+		} else {
+			err = c.drawPreview(v)
 		}
-		return c.drawPreview(v)
+		if err != nil || !c.on("keep") {
+			return err
+		}
+		return c.keepShape(v)
 	})
 	cmd.Flags().String("file", "", "this file, for a file system")
 	cmd.Flags().String("shape", "", "shape file to try (YAML)")
 	cmd.Flags().StringToString("set", nil, "settings to try on a file, such as delimiter=;,encoding=latin-1")
+	cmd.Flags().StringToString("pick", nil, "columns that are to become another attribute, such as Correo=email; COLUMN= for none")
+	cmd.Flags().String("id", "", "column that is to be the id")
+	cmd.Flags().StringArray("true", nil, "which values of a column mean true, such as Status=A,B; may be repeated")
+	cmd.Flags().Bool("keep", false, "keep the shape and the settings that were tried with the system")
 	cmd.Flags().Int("skip", 0, "records to pass over")
 	cmd.Flags().Int("first", 8, "records to show, at most 200")
 	return cmd
+}
+
+// keepShape changes the system to what was previewed.
+func (c *client) keepShape(v apiclient.Preview) error {
+	var x apiclient.System
+	res, err := c.GetSystem(c.ctx, v.System)
+	if err := ask(&x, res, err); err != nil {
+		return err
+	}
+	if settings, _ := c.cmd.Flags().GetStringToString("set"); len(settings) > 0 {
+		maps.Copy(x.Settings, settings)
+	}
+	version := fmt.Sprintf("%q", fmt.Sprint(x.Version))
+	res, err = c.PutSystem(c.ctx, v.System, &apiclient.PutSystemParams{IfMatch: &version}, apiclient.SystemInput{
+		Kind: x.Kind, Settings: &x.Settings, Shape: &v.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays,
+	})
+	if err := ask(nil, res, err); err != nil {
+		return err
+	}
+	c.say("the shape is kept with %s", v.System)
+	return nil
 }
 
 // send leaves a file with the service, for a preview or a roster.
@@ -145,7 +190,7 @@ func (c *client) drawPreview(v apiclient.Preview) error {
 		}
 	}
 	if value(v.Guessed) {
-		fmt.Fprintf(out, "\n# a first shape, to be checked and kept (system put --shape)\n%s", v.Shape)
+		fmt.Fprintf(out, "\n# a first shape, to be checked (--pick, --id, --true, --shape) and kept (--keep)\n%s", v.Shape)
 	}
 	c.say("next: %s", v.Next)
 	return nil

@@ -15,7 +15,8 @@ import (
 	"twinning/internal/core/charter"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
-	"twinning/internal/format/csvfile"
+	"twinning/internal/format"
+	"twinning/internal/format/anyfile"
 )
 
 // offline holds the flags of a reconciliation on two files, without a service.
@@ -27,8 +28,8 @@ type offline struct {
 func (o *offline) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&o.charter, "charter", "", "the lane's rules (YAML)")
-	f.StringVar(&o.people, "people", "", "the authority's list (CSV, gzip allowed)")
-	f.StringVar(&o.accounts, "accounts", "", "the downstream's list (CSV, gzip allowed)")
+	f.StringVar(&o.people, "people", "", "the authority's list (CSV, JSON Lines, LDIF, SCIM JSON or xlsx; gzip allowed)")
+	f.StringVar(&o.accounts, "accounts", "", "the downstream's list (in any of these formats)")
 	f.StringVar(&o.peopleShape, "people-shape", "", "how the people's columns are to be read (YAML); guessed when not given")
 	f.StringVar(&o.accountsShape, "accounts-shape", "", "how the accounts' columns are to be read (YAML); guessed when not given")
 	f.StringVar(&o.memory, "memory", "", "folder that keeps what the lane knows between runs")
@@ -42,8 +43,8 @@ func (o *offline) fileFlags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&o.encoding, "encoding", "", "utf-8, utf-16, latin-1 or windows-1252 (found out when not given)")
 }
 
-func (o *offline) options() (csvfile.Options, error) {
-	opt := csvfile.Options{Encoding: o.encoding}
+func (o *offline) options() (anyfile.Options, error) {
+	opt := anyfile.Options{Encoding: o.encoding}
 	switch d := strings.ReplaceAll(o.delimiter, `\t`, "\t"); {
 	case d == "":
 	case d == "tab":
@@ -59,7 +60,7 @@ func (o *offline) options() (csvfile.Options, error) {
 // side is one of the two files on its way to a roster.
 type side struct {
 	name    string
-	file    *csvfile.File
+	file    format.File
 	shape   record.Shape
 	guessed bool
 	roster  *record.Roster
@@ -76,13 +77,13 @@ func readShape(path string) (shape record.Shape, err error) {
 	return shape, nil
 }
 
-func openFile(path string, opt csvfile.Options) (*csvfile.File, error) {
+func openFile(path string, opt anyfile.Options) (format.File, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close() // only read
-	file, err := csvfile.Open(sized{f}, opt)
+	file, err := anyfile.Open(sized{f}, opt)
 	if err != nil {
 		return nil, fmt.Errorf("file %q: %w", path, err)
 	}
@@ -99,7 +100,7 @@ func (s sized) Size() int64 {
 	return 0
 }
 
-func openSide(name, path, shapePath string, opt csvfile.Options) (s *side, err error) {
+func openSide(name, path, shapePath string, opt anyfile.Options) (s *side, err error) {
 	s = &side{name: name}
 	if shapePath != "" {
 		if s.shape, err = readShape(shapePath); err != nil {
@@ -110,9 +111,9 @@ func openSide(name, path, shapePath string, opt csvfile.Options) (s *side, err e
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	if shapePath == "" {
-		s.shape, s.guessed = record.Guess(s.file.Header), true
+		s.shape, s.guessed = record.Guess(s.file.Natives()), true
 	}
-	if err := s.file.CheckShape(s.shape); err != nil {
+	if err := anyfile.CheckShape(s.file, s.shape); err != nil {
 		return nil, fmt.Errorf("%s: file %q: %w", name, path, err)
 	}
 	return s, nil
@@ -172,7 +173,7 @@ func (o *offline) run(talk io.Writer) (*result, error) {
 }
 
 func (s *side) read(wanted []string) (err error) {
-	if s.roster, err = s.file.Roster(s.shape, wanted); err != nil {
+	if s.roster, err = anyfile.Roster(s.file, s.shape, wanted); err != nil {
 		return fmt.Errorf("%s: %w", s.name, err)
 	}
 	s.file = nil // the text is no longer needed

@@ -3,13 +3,11 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
 	"twinning/internal/core/record"
 	"twinning/internal/format"
-	"twinning/internal/format/anyfile"
 )
 
 func newShape() *cobra.Command {
@@ -23,14 +21,9 @@ func newShape() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			src, err := os.Open(args[0])
+			file, err := openFile(args[0], opt)
 			if err != nil {
 				return err
-			}
-			defer src.Close() // only read
-			file, err := anyfile.Open(src, anyfile.Options{Delimiter: opt.Delimiter, Encoding: opt.Encoding})
-			if err != nil {
-				return fmt.Errorf("file %q: %w", args[0], err)
 			}
 			columns, shape, err := understand(file)
 			if err != nil {

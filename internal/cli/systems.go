@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"maps"
 	"os"
@@ -67,7 +68,7 @@ func newSystem() *cobra.Command {
 		}
 		return c.show(x, []string{"", x.Name}, rows)
 	})
-	return group("system", "Places that hold identities", list, show, newSystemPut(), newSystemProbe(), newSystemPreview(), newSystemOpen("open", "Open a system for writing", true), newSystemOpen("close", "Make a system read-only again", false),
+	return group("system", "Places that hold identities", list, show, newSystemPut(), newSystemChange(), newSystemProbe(), newSystemPreview(), newSystemOpen("open", "Open a system for writing", true), newSystemOpen("close", "Make a system read-only again", false),
 		running("remove NAME", "Remove a system that no lane uses", exact("NAME"), func(c *client, args []string) error {
 			res, err := c.RemoveSystem(c.ctx, args[0])
 			return ask(nil, res, err)
@@ -75,47 +76,83 @@ func newSystem() *cobra.Command {
 }
 
 func newSystemPut() *cobra.Command {
-	cmd := running("put NAME", "Make a system, or change it", exact("NAME"), func(c *client, args []string) error {
-		in := apiclient.SystemInput{Kind: apiclient.SystemKind(c.flag("kind"))}
-		settings, _ := c.cmd.Flags().GetStringToString("set")
-		in.Settings = &settings
-		atOnce, _ := c.cmd.Flags().GetInt("at-once")
-		perSecond, _ := c.cmd.Flags().GetFloat64("per-second")
-		keepDays, _ := c.cmd.Flags().GetInt("keep-days")
-		pace := float32(perSecond)
-		in.AtOnce, in.PerSecond, in.KeepDays = &atOnce, &pace, &keepDays
-		if path := c.flag("shape"); path != "" {
-			src, err := os.ReadFile(path)
-			if err != nil {
-				return err
-			}
-			text := string(src)
-			in.Shape = &text
-		}
-		if path := c.flag("secret-file"); path != "" {
-			secret, err := readSecret(c, path)
-			if err != nil {
-				return err
-			}
-			in.Secret = &secret
-		}
+	cmd := running("put NAME", "Make a system, or replace its settings and shape", exact("NAME"), func(c *client, args []string) error {
+		return c.putSystem(args[0], apiclient.SystemInput{Kind: apiclient.SystemKind(c.flag("kind")), Settings: &map[string]string{}}, nil)
+	})
+	cmd.Flags().String("kind", "", "file, ldap or scim")
+	systemFlags(cmd)
+	_ = cmd.MarkFlagRequired("kind")
+	return cmd
+}
+
+func newSystemChange() *cobra.Command {
+	cmd := running("change NAME", "Change some settings of a system, or its shape or secret; the rest stays", exact("NAME"), func(c *client, args []string) error {
 		var x apiclient.System
-		res, err := c.PutSystem(c.ctx, args[0], nil, in)
+		res, err := c.GetSystem(c.ctx, args[0])
 		if err := ask(&x, res, err); err != nil {
 			return err
 		}
-		c.say("system %s is kept, %s; next: twinning system probe %s, then system preview %s", x.Name, map[bool]string{true: "open for writing", false: "read-only"}[x.Writable], x.Name, x.Name)
-		return nil
+		version := fmt.Sprintf("%q", fmt.Sprint(x.Version))
+		return c.putSystem(args[0], apiclient.SystemInput{
+			Kind: x.Kind, Settings: &x.Settings, Shape: &x.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays,
+		}, &version)
 	})
-	cmd.Flags().String("kind", "", "file, ldap or scim")
-	cmd.Flags().Int("at-once", 0, "requests at a time; 0 is no limit")
-	cmd.Flags().Float64("per-second", 0, "requests a second; 0 is no limit")
-	cmd.Flags().Int("keep-days", 0, "how long its rosters are kept; 0 for ever")
-	cmd.Flags().StringToString("set", nil, "settings, such as url=https://app.example/scim/v2,page=200")
-	cmd.Flags().String("shape", "", "shape file (YAML)")
-	cmd.Flags().String("secret-file", "", "file that holds the secret, - for standard input")
-	_ = cmd.MarkFlagRequired("kind")
+	systemFlags(cmd)
 	return cmd
+}
+
+func systemFlags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringToString("set", nil, "settings, such as url=https://app.example/scim/v2,page=200; one without a value is taken away")
+	f.String("shape", "", "shape file (YAML)")
+	f.String("secret-file", "", "file that holds the secret, - for standard input")
+	f.Int("at-once", 0, "requests at a time; 0 is no limit")
+	f.Float64("per-second", 0, "requests a second; 0 is no limit")
+	f.Int("keep-days", 0, "how long its rosters are kept; 0 for ever")
+}
+
+// putSystem sends a system with what the flags say about it.
+func (c *client) putSystem(name string, in apiclient.SystemInput, version *string) error {
+	flags := c.cmd.Flags()
+	settings, _ := flags.GetStringToString("set")
+	for k, v := range settings {
+		(*in.Settings)[k] = v
+		if v == "" {
+			delete(*in.Settings, k)
+		}
+	}
+	if path := c.flag("shape"); path != "" {
+		src, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		text := string(src)
+		in.Shape = &text
+	}
+	if path := c.flag("secret-file"); path != "" {
+		secret, err := readSecret(c, path)
+		if err != nil {
+			return err
+		}
+		in.Secret = &secret
+	}
+	if n, _ := flags.GetInt("at-once"); flags.Changed("at-once") {
+		in.AtOnce = &n
+	}
+	if n, _ := flags.GetFloat64("per-second"); flags.Changed("per-second") {
+		pace := float32(n)
+		in.PerSecond = &pace
+	}
+	if n, _ := flags.GetInt("keep-days"); flags.Changed("keep-days") {
+		in.KeepDays = &n
+	}
+	var x apiclient.System
+	res, err := c.PutSystem(c.ctx, name, &apiclient.PutSystemParams{IfMatch: version}, in)
+	if err := ask(&x, res, err); err != nil {
+		return err
+	}
+	c.say("system %s is kept, %s; next: twinning system probe %s, then system preview %s", x.Name, map[bool]string{true: "open for writing", false: "read-only"}[x.Writable], x.Name, x.Name)
+	return nil
 }
 
 func readSecret(c *client, path string) (string, error) {

@@ -184,6 +184,45 @@ func TestRosters(t *testing.T) {
 	require.Contains(t, h.twinning(0, "charter", "template", lane), "A or L")
 }
 
+// The same by hand: what HR sends is looked at, picked, kept and taken, and
+// every setting can be changed by itself.
+func TestPreviewByHand(t *testing.T) {
+	h := newHouse(t)
+	h.twinning(0, "sign-in", "--name", "admin")
+	file := filepath.Join(dataDir(t), "hr.csv")
+	require.NoError(t, os.WriteFile(file, []byte("Larkspur people\r\nKod;Buz\xf3n;Etwas\r\n1;ana.soto@larkspur.example;ja\r\n2;bo.vega@larkspur.example;nein\r\n"), 0o600))
+	h.twinning(0, "system", "put", "hr", "--kind", "file")
+	out := h.twinning(0, "system", "preview", "hr", "--file", file)
+	require.Contains(t, out, "csv, windows-1252, delimiter \";\"")
+	require.Contains(t, out, "Kod is filled and different in every record")
+	require.Contains(t, h.twinning(2, "system", "preview", "hr", "--file", file, "--true", "Etwas"), "expected COLUMN=WORD")
+	out = h.twinning(0, "system", "preview", "hr", "--file", file, "--id", "Kod", "--pick", "Etwas=active", "--true", "Etwas=ja", "--keep")
+	require.Contains(t, out, "2 records, 0 that can't be read")
+	require.Contains(t, out, "the shape is kept with hr")
+	h.twinning(0, "roster", "take", "hr", "--file", file)
+	require.Contains(t, h.twinning(0, "roster", "export", h.newest("hr"), "--columns", "id,email,active"), "2,bo.vega@larkspur.example,false")
+
+	h.twinning(0, "system", "change", "hq", "--set", "page=50", "--at-once", "2", "--per-second", "500", "--keep-days", "30")
+	out = h.twinning(0, "system", "show", "hq")
+	for _, want := range []string{"page", "50", "at once", "per second", "keep days", demo.HQPeople, "larkspurStatus"} {
+		require.Contains(t, out, want, "what was not named stays")
+	}
+	h.twinning(0, "roster", "take", "hq")
+	h.twinning(0, "system", "change", "hq", "--set", "page=", "--at-once", "0")
+	out = h.twinning(0, "system", "show", "hq")
+	require.NotContains(t, out, "page")
+	require.NotContains(t, out, "at once")
+	require.Contains(t, h.twinning(1, "system", "change", "hq", "--set", "pge=50"), `did you mean "page"`)
+	require.Contains(t, h.twinning(1, "system", "change", "none", "--set", "page=50"), `no system "none"`)
+	require.Contains(t, h.twinning(1, "system", "probe", "none"), `no system "none"`)
+	wrong := filepath.Join(dataDir(t), "wrong")
+	require.NoError(t, os.WriteFile(wrong, []byte("wrong"), 0o600))
+	h.twinning(0, "system", "change", "hq", "--secret-file", wrong)
+	out = h.twinning(1, "system", "probe", "hq")
+	require.Contains(t, out, "does not accept the DN")
+	require.NotContains(t, out, "wrong\n")
+}
+
 func mustNumber(t *testing.T, s string) (n int) {
 	require.NoError(t, json.Unmarshal([]byte(s), &n))
 	return n

@@ -4,11 +4,13 @@ package anyfile
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
 
+	"twinning/internal/core/record"
 	"twinning/internal/format"
 	"twinning/internal/format/csvfile"
 	"twinning/internal/format/jsonl"
@@ -136,4 +138,62 @@ func NewWriter(w io.Writer, kind string, columns []string, people bool) (format.
 		return xlsx.NewWriter(w, columns)
 	}
 	return nil, fmt.Errorf("format %q is not known; expected one of %s", kind, strings.Join(Formats, ", "))
+}
+
+// CheckShape says what the shape names and the file lacks. Where records say
+// only what they have, that is the id alone.
+func CheckShape(f format.File, shape record.Shape) error {
+	if table, ok := f.(csvfile.Table); ok {
+		return table.CheckShape(shape)
+	}
+	id, natives := shape.Attributes["id"].Native, f.Natives()
+	switch {
+	case id == "":
+		return fmt.Errorf("nothing in this file is recognised as the id; it has %s. Name it in a shape file: `shape:` with `id: NAME`", strings.Join(natives, ", "))
+	case !slices.Contains(natives, id):
+		return fmt.Errorf("the shape's id %q is not in the file; it has %s", id, strings.Join(natives, ", "))
+	}
+	return nil
+}
+
+// Roster reads a file's records through a shape, as csvfile does for delimited
+// texts: only the wanted canonical attributes are kept, nil wants all.
+func Roster(f format.File, shape record.Shape, wanted []string) (*record.Roster, error) {
+	if table, ok := f.(csvfile.Table); ok && !table.Restore {
+		return table.Roster(shape, wanted)
+	}
+	if wanted == nil {
+		wanted = shape.Canonical()
+	}
+	wanted = slices.DeleteFunc(slices.Clone(wanted), func(n string) bool { _, has := shape.Attributes[n]; return !has })
+	refs := shape.References(wanted)
+	b := record.NewBuilder(append(wanted, refs.Keys...))
+	reader, cells := refs.Shape.NewReader(b.Names()), make([]string, len(b.Names()))
+	id := shape.Attributes["id"].Native
+	err := f.Each(func(row format.Row) error {
+		rej := record.Rejection{Line: row.Line, Column: row.At, Reason: row.Fault}
+		if v := row.Values[id]; len(v) > 0 {
+			rej.ID = strings.TrimSpace(v[0])
+		}
+		if row.Fault != "" {
+			return b.Reject(rej)
+		}
+		var bad *record.ValueError
+		if errors.As(reader.Row(row.Values, cells), &bad) {
+			rej.Column, rej.Reason = bad.Native, bad.Reason
+			return b.Reject(rej)
+		}
+		if cells[0] == "" {
+			return b.Reject(record.Rejection{Line: row.Line, Column: id, Reason: "the id is blank"})
+		}
+		return b.AppendLine(row.Line, cells)
+	})
+	if err != nil {
+		return nil, err
+	}
+	roster, err := b.Roster()
+	if err == nil {
+		roster.Resolve(refs)
+	}
+	return roster, err
 }
