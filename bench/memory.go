@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/metrics"
-	"syscall"
+	"strings"
 	"time"
 
 	"twinning/bench/population"
@@ -57,12 +57,11 @@ func memoryOf(n int, dir, from string) error {
 	if err != nil {
 		return err
 	}
-	var heap uint64
-	if err := json.Unmarshal(out, &heap); err != nil {
+	var peak [2]uint64 // of the heap in bytes, of the process in KiB
+	if err := json.Unmarshal(out, &peak); err != nil {
 		return err
 	}
-	usage, _ := cmd.ProcessState.SysUsage().(*syscall.Rusage)
-	fmt.Printf("%10d  %8s  %12.1f  %12.1f  %12.1f\n", n, from, float64(heap)/(1<<20), float64(usage.Maxrss)/(1<<10), 64+24*float64(n)/(1<<20))
+	fmt.Printf("%10d  %8s  %12.1f  %12.1f  %12.1f\n", n, from, float64(peak[0])/(1<<20), float64(peak[1])/(1<<10), 64+24*float64(n)/(1<<20))
 	return nil
 }
 
@@ -101,7 +100,16 @@ func readInChild(url string, n int) error {
 		x.round++
 	}
 	close(done)
-	fmt.Println(<-peak)
+	status, err := os.ReadFile("/proc/self/status") // what the parent held is not in it
+	if err != nil {
+		return err
+	}
+	_, high, _ := strings.Cut(string(status), "VmHWM:")
+	var process uint64
+	if _, err := fmt.Sscan(high, &process); err != nil {
+		return err
+	}
+	fmt.Printf("[%d, %d]\n", <-peak, process)
 	runtime.KeepAlive(x)
 	return nil
 }

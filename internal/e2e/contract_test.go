@@ -38,7 +38,7 @@ func TestAnswersFitTheContract(t *testing.T) {
 		{"POST", "/lanes/hq-dome-booking/rulings", `{"kind": "different", "person": "L0924", "account": "u90925", "reason": "x"}`, 201}, {"POST", "/plans/3/void", "", 200},
 		{"PUT", "/lanes/hq-dome-booking/findings/f-1/acceptance", `{"until": "2027-01-01"}`, 204}, {"POST", "/lanes/hq-dome-booking/reconciliations", "", 202}, {"POST", "/systems/hq/rosters", "", 202},
 		{"POST", "/systems/hq/probe", "", 200}, {"POST", "/systems/hq/preview", `{"first": 2}`, 200}, {"POST", "/systems/mail-gate/preview", `{"picks": {"Name": "title"}, "settings": {"delimiter": ";"}}`, 200},
-		{"POST", "/systems/hq/preview", `{"settings": {"url": "ldap://elsewhere"}}`, 422}, {"POST", "/systems/mail-gate/preview", `{"file": "../lock"}`, 422}, {"POST", "/systems/mail-gate/preview", `{"shape": "shape: {}"}`, 422},
+		{"POST", "/systems/hq/preview", `{"settings": {"url": "ldap://elsewhere"}}`, 422}, {"POST", "/systems/mail-gate/preview", `{"file": "../lock"}`, 422}, {"POST", "/systems/mail-gate/preview", `{"shape": "shape: {}"}`, 422}, {"POST", "/systems/mail-gate/preview", `{"settings": {"path": "/etc/passwd"}}`, 422},
 		{"GET", "/systems/hq/history?id=L0950", "", 200}, {"GET", "/systems/hq/history?id=L0950&at=2020-01-01", "", 200}, {"GET", "/systems/hq/history?id=none", "", 404},
 		{"GET", "/rosters/7/left-out", "", 200}, {"GET", "/rosters/7/statistics", "", 200}, {"GET", "/rosters/7/statistics", "", 200}, {"GET", "/rosters/7/comparison?kind=changed&limit=2", "", 200}, {"GET", "/rosters/1/comparison", "", 404},
 		{"GET", "/rosters/7/export?format=csv&columns=none", "", 422}, {"GET", "/lanes/hq-dome-booking/template?format=pdf", "", 422}, {"POST", "/tasks/1/halt", "", 409},

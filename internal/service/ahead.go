@@ -14,6 +14,7 @@ type ahead struct {
 	to     connector.Sink
 	batch  []given
 	work   chan []given
+	spare  chan []given // batches to be used again
 	ended  chan struct{}
 	failed atomic.Pointer[error]
 }
@@ -41,7 +42,7 @@ const (
 const aheadBy = 256
 
 func readAhead(to connector.Sink) *ahead {
-	a := &ahead{to: to, work: make(chan []given, 2), ended: make(chan struct{})}
+	a := &ahead{to: to, work: make(chan []given, 2), spare: make(chan []given, 4), ended: make(chan struct{})}
 	go a.take()
 	return a
 }
@@ -56,6 +57,11 @@ func (a *ahead) take() {
 			if err := a.pass(&batch[i]); err != nil {
 				a.failed.Store(&err)
 			}
+		}
+		clear(batch) // what was taken in is let go
+		select {
+		case a.spare <- batch[:0]:
+		default:
 		}
 	}
 }
@@ -82,7 +88,11 @@ func (a *ahead) give(g given) error {
 		return *err
 	}
 	if a.batch == nil {
-		a.batch = make([]given, 0, aheadBy)
+		select {
+		case a.batch = <-a.spare:
+		default:
+			a.batch = make([]given, 0, aheadBy)
+		}
 	}
 	if a.batch = append(a.batch, g); len(a.batch) == aheadBy {
 		a.work <- a.batch

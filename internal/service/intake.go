@@ -63,7 +63,7 @@ func (s *Service) newIntake(ctx context.Context, w *work, shape record.Shape, ex
 
 func (k *intake) Expect(n int) {
 	k.expected = n
-	k.known.expectFresh(n)
+	k.known.expect(n)
 }
 
 func (k *intake) progress() error {
@@ -82,9 +82,9 @@ func (k *intake) progress() error {
 
 // met notes an id and reports whether this is the first time; of a reading of
 // changes, the newest word counts and nothing is a repetition.
-func (k *intake) met(id string, line int) (first bool, stored *entry) {
+func (k *intake) met(id string, line int) (first bool, stored uint64) {
 	if k.extent == connector.Changes {
-		return true, nil
+		return true, 0
 	}
 	before, stored := k.known.meet(id, line)
 	if before == 0 {
@@ -111,7 +111,7 @@ func (k *intake) Record(r connector.Record) error {
 		return k.progress()
 	}
 	digest := k.keep.digest(r.Values)
-	if stored != nil && k.trusted && stored.digest == short(digest) {
+	if k.trusted && stored == short(digest) {
 		k.records++
 		return k.progress()
 	}
@@ -120,7 +120,7 @@ func (k *intake) Record(r connector.Record) error {
 		return k.refuse(record.Rejection{Line: r.Line, Column: err.Native, ID: r.ID, Reason: err.Reason})
 	}
 	k.records++
-	if stored == nil || stored.digest != short(digest) {
+	if stored != short(digest) {
 		if err := k.reading.Add(store.Native{ID: r.ID, Values: k.keep.json(r.Values), Digest: slices.Clone(digest)}); err != nil {
 			return err
 		}

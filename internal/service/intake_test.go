@@ -29,7 +29,6 @@ func TestKnown(t *testing.T) {
 	for i := range n {
 		require.NoError(t, k.add([]byte(fmt.Sprintf("id-%d", i)), []byte(fmt.Sprintf("digest--%08d", i))))
 	}
-	k.ready()
 	rng := rand.New(rand.NewPCG(1, 2))
 	for _, i := range rng.Perm(n) {
 		if i%10 == 0 {
@@ -37,11 +36,11 @@ func TestKnown(t *testing.T) {
 		}
 		before, stored := k.meet(fmt.Sprintf("id-%d", i), i+1)
 		require.Zero(t, before)
-		require.Equal(t, short([]byte(fmt.Sprintf("digest--%08d", i))), stored.digest)
+		require.Equal(t, short([]byte(fmt.Sprintf("digest--%08d", i))), stored)
 	}
 	before, stored := k.meet("fresh", 7)
 	require.Zero(t, before)
-	require.Nil(t, stored)
+	require.Zero(t, stored)
 	before, _ = k.meet("fresh", 9)
 	require.EqualValues(t, 7, before, "where it was met first")
 	before, _ = k.meet("id-41", 0)

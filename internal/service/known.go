@@ -4,128 +4,126 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"hash/maphash"
-	"slices"
+	"math/bits"
 )
 
-// known is what the store has of a system while it is read again: for each
-// record the hash of its id, the digest of its values and where this reading
-// met it, 24 bytes in all. Ids that are new stand in a map beside it.
+// known is what the store has of a system while it is read again, and what the
+// reading met: for each id its hash, the digest of the stored values, and where
+// it was met, 24 bytes in all. It is one table with open addresses, which never
+// grows when it was told beforehand how many are to come.
 //
 // Two ids with one hash are taken for one that was given twice, and both stay
 // as they were: the safe side, met once in a hundred million readings of a
 // million records.
 type known struct {
-	seed    maphash.Seed
-	entries []entry
-	starts  []uint32 // first entry by the leading bits of the hash
-	fresh   map[uint64]uint32
-	unseen  int
+	seed   maphash.Seed
+	slots  []entry
+	n      int
+	stored int
+	unseen int // of those stored
 }
 
+// entry is one id. A digest of 0 says that the store has nothing of it.
 type entry struct {
 	id     uint64
 	digest uint64
 	seen   uint32 // 0 not yet; else the line, and 1 where there are none
 }
 
-// startBits make buckets of a few entries each at a million records.
-const startBits = 17
+func newKnown() *known { return &known{seed: maphash.MakeSeed(), slots: make([]entry, 64)} }
 
-func newKnown() *known {
-	return &known{seed: maphash.MakeSeed(), fresh: map[uint64]uint32{}}
-}
+// believed bounds how much room a system's word is given.
+const believed = 1 << 22
 
-// expect makes room for about so many.
-func (k *known) expect(n int) { k.entries = make([]entry, 0, n) }
-
-// expectFresh makes room for so many in all, as far as a system's word is
-// believed: a table that grows leaves its old self behind.
-func (k *known) expectFresh(n int) {
-	const believed = 1 << 21
-	if more := min(n-len(k.entries), believed); more > 0 && len(k.fresh) == 0 {
-		k.fresh = make(map[uint64]uint32, more)
+// expect makes room for so many ids in all.
+func (k *known) expect(n int) {
+	if room := min(n, believed) * 8 / 7; room > len(k.slots) {
+		k.resize(room + 64)
 	}
 }
 
+func (k *known) resize(room int) {
+	old := k.slots
+	k.slots = make([]entry, room)
+	for _, e := range old {
+		if e.id != 0 {
+			*k.slot(e.id) = e
+		}
+	}
+}
+
+// slot is where an id is, or would be.
+func (k *known) slot(id uint64) *entry {
+	at, _ := bits.Mul64(id, uint64(len(k.slots))) // spreads hashes over any number of slots
+	for {
+		if e := &k.slots[at]; e.id == id || e.id == 0 {
+			return e
+		}
+		if at++; at == uint64(len(k.slots)) {
+			at = 0
+		}
+	}
+}
+
+// enter finds an id's place, new or not.
+func (k *known) enter(id uint64) *entry {
+	e := k.slot(id)
+	if e.id != 0 {
+		return e
+	}
+	if k.n++; k.n > len(k.slots)*15/16 {
+		k.resize(len(k.slots) * 3 / 2)
+		e = k.slot(id)
+	}
+	e.id = id
+	return e
+}
+
+// hashed is an id's hash; 0 stands for an empty slot.
+func hashed(h uint64) uint64 { return max(h, 1) }
+
+// add tells of a record that the store has.
 func (k *known) add(id, digest []byte) error {
-	k.entries = append(k.entries, entry{id: maphash.Bytes(k.seed, id), digest: short(digest)})
-	return nil
-}
-
-// ready sorts what was added.
-func (k *known) ready() {
-	slices.SortFunc(k.entries, func(a, b entry) int {
-		switch {
-		case a.id < b.id:
-			return -1
-		case a.id > b.id:
-			return 1
-		}
-		return 0
-	})
-	k.starts = make([]uint32, 1<<startBits+1)
-	at := 0
-	for bucket := range k.starts {
-		for at < len(k.entries) && k.entries[at].id>>(64-startBits) < uint64(bucket) { // buckets are few
-			at++
-		}
-		k.starts[bucket] = uint32(at) // rosters hold fewer than 2^32 records
-	}
-	k.unseen = len(k.entries)
-}
-
-func (k *known) find(hash uint64) *entry {
-	if len(k.entries) == 0 {
-		return nil
-	}
-	bucket := hash >> (64 - startBits)
-	part := k.entries[k.starts[bucket]:k.starts[bucket+1]]
-	for i := range part {
-		if part[i].id == hash {
-			return &part[i]
-		}
-	}
+	e := k.enter(hashed(maphash.Bytes(k.seed, id)))
+	e.digest = short(digest)
+	k.stored++
+	k.unseen++
 	return nil
 }
 
 // meet notes that an id was read, and tells where it was met before (0: it
-// wasn't) and what the store has of it.
-func (k *known) meet(id string, line int) (before uint32, stored *entry) {
-	mark := uint32(max(1, line)) // files of more lines than that are refused by size
-	hash := maphash.String(k.seed, id)
-	if e := k.find(hash); e != nil {
-		if before = e.seen; before == 0 {
-			e.seen = mark
+// wasn't) and what the store has of it (0: nothing).
+func (k *known) meet(id string, line int) (before uint32, digest uint64) {
+	e := k.enter(hashed(maphash.String(k.seed, id)))
+	if before = e.seen; before == 0 {
+		e.seen = uint32(max(1, line)) // files of more lines than that are refused by size
+		if e.digest != 0 {
 			k.unseen--
 		}
-		return before, e
 	}
-	if before = k.fresh[hash]; before == 0 {
-		k.fresh[hash] = mark
-	}
-	return before, nil
+	return before, e.digest
 }
 
 // missed reports whether this reading did not meet an id of the store.
 func (k *known) missed(id []byte) bool {
-	e := k.find(maphash.Bytes(k.seed, id))
-	return e != nil && e.seen == 0
+	e := k.slot(hashed(maphash.Bytes(k.seed, id)))
+	return e.digest != 0 && e.seen == 0
 }
 
 // forget makes every id unmet, for a reading that begins anew.
 func (k *known) forget() {
-	for i := range k.entries {
-		k.entries[i].seen = 0
+	for i := range k.slots {
+		k.slots[i].seen = 0
 	}
-	k.unseen = len(k.entries)
-	clear(k.fresh)
+	k.unseen = k.stored
 }
 
+// short is as much of a digest as is compared, and never 0.
 func short(digest []byte) uint64 {
 	if len(digest) < 8 {
-		return 0
+		return 1
 	}
-	return binary.BigEndian.Uint64(digest)
+	return max(binary.BigEndian.Uint64(digest), 1)
 }
 
 // keeper turns native records into what is stored: the attributes that the

@@ -7,6 +7,7 @@ import (
 	"hash/maphash"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"twinning/internal/access"
@@ -60,6 +61,10 @@ const (
 	previewTime     = 60 * time.Second // a preview that takes longer is a roster
 )
 
+// triable settings say how a file is read, not which one: that is for whoever
+// administers systems.
+var triable = []string{"format", "delimiter", "encoding", "sheet", "defused", "id"}
+
 // Preview reads a file as a whole, a system in part, and tells what would be
 // understood. It writes nothing.
 func (s *Service) Preview(ctx context.Context, _ access.Caller, system string, how Looking) (v Preview, err error) {
@@ -78,6 +83,11 @@ func (s *Service) Preview(ctx context.Context, _ access.Caller, system string, h
 	if len(how.Settings) > 0 {
 		if x.Kind != "file" {
 			return v, &Error{Kind: Invalid, Title: "settings can be tried on files only", Detail: "a changed address would send the secret elsewhere", Field: "settings", Next: "change the system, then preview it"}
+		}
+		for name := range how.Settings {
+			if !slices.Contains(triable, name) {
+				return v, &Error{Kind: Invalid, Title: fmt.Sprintf("setting %q can't be tried", name), Detail: "only how a file is read can: " + strings.Join(triable, ", "), Field: "settings"}
+			}
 		}
 		x.Settings.V = merged(x.Settings.V, how.Settings)
 	}

@@ -225,11 +225,10 @@ func (s *Service) read(ctx context.Context, w *work, c connector.Connector, x st
 		if err := s.Store.Known(ctx, x.ID, k.add); err != nil {
 			return t, err
 		}
-		k.ready()
 	}
 	in := s.newIntake(ctx, w, shape, plan.extent, k)
 	in.trusted = plan.trusted
-	if in.reading, err = s.Store.OpenReading(ctx, id, x.ID, plan.extent == connector.Whole && len(k.entries) == 0); err != nil {
+	if in.reading, err = s.Store.OpenReading(ctx, id, x.ID, plan.extent == connector.Whole && k.stored == 0); err != nil {
 		return t, err
 	}
 	first := readAhead(in)

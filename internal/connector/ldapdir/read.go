@@ -102,26 +102,42 @@ func (d *directory) eachPage(ctx context.Context, c *ldap.Conn, root *rootDSE, b
 	}
 	paging := ldap.NewControlPaging(uint32(d.page)) // bounded when the settings were read
 	req.Controls = []ldap.Control{paging}
+	next := make(chan page, 1)
+	ask := func() {
+		res, err := c.Search(req)
+		next <- page{res, err}
+	}
+	ask()
 	for {
+		got := <-next
+		if got.err != nil {
+			return got.err
+		}
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		res, err := c.Search(req)
-		if err != nil {
-			return err
-		}
-		if err := fn(res); err != nil {
-			return err
-		}
-		next, ok := ldap.FindControl(res.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
+		answer, ok := ldap.FindControl(got.res.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
 		if !ok {
 			return d.fault(connector.Broken, reading, "the server left the paging control out of its answer, so nobody can tell whether more is to come", "set page to 0, or ask the directory's team")
 		}
-		if len(next.Cookie) == 0 {
-			return nil
+		last := len(answer.Cookie) == 0
+		if !last {
+			paging.SetCookie(answer.Cookie)
+			go ask() // the server works on the next page while this one is taken in
 		}
-		paging.SetCookie(next.Cookie)
+		if err := fn(got.res); err != nil || last {
+			if !last {
+				<-next // the request is ours until it is answered
+			}
+			return err
+		}
 	}
+}
+
+// page is one answer to a search.
+type page struct {
+	res *ldap.SearchResult
+	err error
 }
 
 func (r *rootDSE) has(control string) bool {
