@@ -162,6 +162,9 @@ func (s *server) validate(r *http.Request, route *routers.Route, params map[stri
 	}
 	e := &service.Error{Kind: service.Invalid, Title: "the request is not of the contract's form"}
 	e.Field, e.Detail = explain(err)
+	if e.Field != "" {
+		e.Detail = e.Field + ": " + e.Detail
+	}
 	return e
 }
 
@@ -181,7 +184,7 @@ func explain(err error) (field, detail string) {
 		if path := strings.Join(schema.JSONPointer(), "."); path != "" {
 			field = path
 		}
-		return field, schema.Reason
+		return plainReason(field, schema.Reason)
 	}
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
@@ -194,6 +197,22 @@ func explain(err error) (field, detail string) {
 		return field, "the body can't be read as JSON"
 	}
 	return field, "it can't be read"
+}
+
+// plainReason takes the first fault out of what the validator says over several
+// lines, under an address that means nothing to anybody.
+func plainReason(field, reason string) (string, string) {
+	for _, l := range strings.Split(reason, "\n") {
+		at, fault, ok := strings.Cut(strings.TrimPrefix(strings.TrimSpace(l), "- at '"), "': ")
+		if !ok || !strings.Contains(l, "- at '") {
+			continue
+		}
+		if path := strings.ReplaceAll(strings.Trim(at, "/"), "/", "."); path != "" {
+			field = path
+		}
+		return field, fault
+	}
+	return field, reason
 }
 
 var statuses = map[service.Kind]int{

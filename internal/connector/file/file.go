@@ -175,6 +175,9 @@ func (f *file) target() string {
 	if f.cfg.Spool != "" {
 		return "the file that was sent"
 	}
+	if f.cfg.Settings["path"] == "" {
+		return "no path"
+	}
 	return f.cfg.Settings["path"]
 }
 
