@@ -653,6 +653,18 @@ type KeyEvidence struct {
 // KeyEvidenceVerdict defines model for KeyEvidence.Verdict.
 type KeyEvidenceVerdict string
 
+// KeySurvey defines model for KeySurvey.
+type KeySurvey struct {
+	Accounts int         `json:"accounts"`
+	From     string      `json:"from"`
+	In       string      `json:"in"`
+	Keys     []SurveyKey `json:"keys"`
+	People   int         `json:"people"`
+
+	// Suggested a pairing section to paste; empty when nothing identifies
+	Suggested string `json:"suggested"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	Authority      string          `json:"authority"`
@@ -1107,6 +1119,34 @@ type Statistics struct {
 	Roster     int64                 `json:"roster"`
 }
 
+// SurveyKey defines model for SurveyKey.
+type SurveyKey struct {
+	Account       string `json:"account"`
+	AccountFilled int    `json:"accountFilled"`
+	AccountUnique int    `json:"accountUnique"`
+
+	// Disagree pairs that a better key makes otherwise
+	Disagree int     `json:"disagree"`
+	Mends    *string `json:"mends,omitempty"`
+
+	// OnlyHere pairs of people whom no better key pairs
+	OnlyHere int `json:"onlyHere"`
+
+	// Overlap values met on both sides
+	Overlap int `json:"overlap"`
+
+	// Pairs of one person alone with one account alone
+	Pairs        int    `json:"pairs"`
+	Person       string `json:"person"`
+	PersonFilled int    `json:"personFilled"`
+
+	// PersonUnique people that carry a value which nobody else carries
+	PersonUnique int `json:"personUnique"`
+
+	// Shared values met on both sides that several records carry
+	Shared int `json:"shared"`
+}
+
 // Switch defines model for Switch.
 type Switch struct {
 	On bool `json:"on"`
@@ -1280,6 +1320,15 @@ type Why struct {
 type ListAuditParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// SurveyKeysParams defines parameters for SurveyKeys.
+type SurveyKeysParams struct {
+	// People the authority
+	People string `form:"people" json:"people"`
+
+	// Accounts the downstream
+	Accounts string `form:"accounts" json:"accounts"`
 }
 
 // GetCharterParams defines parameters for GetCharter.
@@ -1636,6 +1685,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /freeze (the `SetFreeze` operationId).
 	SetFreeze(ctx context.Context, body SetFreezeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SurveyKeys Which attributes of two systems would identify, before any charter exists
+	//
+	// Corresponds with GET /key-survey (the `SurveyKeys` operationId).
+	SurveyKeys(ctx context.Context, params *SurveyKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLanes All lanes with their latest balance
 	//
@@ -2152,6 +2206,21 @@ func (c *Client) SetFreezeWithBody(ctx context.Context, contentType string, body
 // Corresponds with PUT /freeze (the `SetFreeze` operationId).
 func (c *Client) SetFreeze(ctx context.Context, body SetFreezeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetFreezeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SurveyKeys Which attributes of two systems would identify, before any charter exists
+//
+// Corresponds with GET /key-survey (the `SurveyKeys` operationId).
+func (c *Client) SurveyKeys(ctx context.Context, params *SurveyKeysParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSurveyKeysRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3479,6 +3548,64 @@ func NewSetFreezeRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSurveyKeysRequest constructs an http.Request for the SurveyKeys method
+func NewSurveyKeysRequest(server string, params *SurveyKeysParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/key-survey")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "people", params.People, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "accounts", params.Accounts, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -6713,6 +6840,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /freeze (the `SetFreeze` operationId).
 	SetFreezeWithResponse(ctx context.Context, body SetFreezeJSONRequestBody, reqEditors ...RequestEditorFn) (*SetFreezeResponse, error)
 
+	// SurveyKeysWithResponse Which attributes of two systems would identify, before any charter exists
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /key-survey (the `SurveyKeys` operationId).
+	SurveyKeysWithResponse(ctx context.Context, params *SurveyKeysParams, reqEditors ...RequestEditorFn) (*SurveyKeysResponse, error)
+
 	// ListLanesWithResponse All lanes with their latest balance
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7445,6 +7579,54 @@ func (r SetFreezeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetFreezeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SurveyKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KeySurvey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SurveyKeysResponse) GetJSON200() *KeySurvey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SurveyKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SurveyKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SurveyKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SurveyKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SurveyKeysResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10256,6 +10438,19 @@ func (c *ClientWithResponses) SetFreezeWithResponse(ctx context.Context, body Se
 	return ParseSetFreezeResponse(rsp)
 }
 
+// SurveyKeysWithResponse Which attributes of two systems would identify, before any charter exists
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /key-survey (the `SurveyKeys` operationId).
+func (c *ClientWithResponses) SurveyKeysWithResponse(ctx context.Context, params *SurveyKeysParams, reqEditors ...RequestEditorFn) (*SurveyKeysResponse, error) {
+	rsp, err := c.SurveyKeys(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSurveyKeysResponse(rsp)
+}
+
 // ListLanesWithResponse All lanes with their latest balance
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11327,6 +11522,39 @@ func ParseSetFreezeResponse(rsp *http.Response) (*SetFreezeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Freeze
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSurveyKeysResponse parses an HTTP response from a SurveyKeysWithResponse call
+func ParseSurveyKeysResponse(rsp *http.Response) (*SurveyKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SurveyKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KeySurvey
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -15,7 +15,7 @@ import (
 
 func newRoster() *cobra.Command {
 	return group("roster", "Dated readings of a system", newRosterTake(), newRosterList(), newRosterRecords(), newRosterRejected(), newRosterLeftOut(),
-		newRosterStatistics(), newRosterCompare(), newRosterHistory(), newRosterExport())
+		newRosterStatistics(), newRosterKeys(), newRosterCompare(), newRosterHistory(), newRosterExport())
 }
 
 var rosterHeader = []string{"roster>", "system", "taken", "extent", "state", "records>", "rejected>", "left out>", "came>", "went>", "changed>", "name"}

@@ -69,6 +69,11 @@ func (s *server) GetTemplate(ctx context.Context, r openapi.GetTemplateRequestOb
 	return download{e}, err
 }
 
+func (s *server) SurveyKeys(ctx context.Context, r openapi.SurveyKeysRequestObject) (openapi.SurveyKeysResponseObject, error) {
+	v, err := s.cfg.Service.SurveyKeys(ctx, r.Params.People, r.Params.Accounts)
+	return as[openapi.SurveyKeys200JSONResponse](v, err)
+}
+
 func words(list string) []string {
 	return strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' })
 }

@@ -246,6 +246,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/key-survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which attributes of two systems would identify, before any charter exists */
+        get: operations["surveyKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rosters/{roster}": {
         parameters: {
             query?: never;
@@ -1046,6 +1063,35 @@ export interface components {
         RejectionList: {
             items: components["schemas"]["Rejection"][];
             next?: string;
+        };
+        KeySurvey: {
+            from: string;
+            in: string;
+            people: number;
+            accounts: number;
+            keys: components["schemas"]["SurveyKey"][];
+            /** @description a pairing section to paste; empty when nothing identifies */
+            suggested: string;
+        };
+        SurveyKey: {
+            person: string;
+            account: string;
+            personFilled: number;
+            accountFilled: number;
+            /** @description people that carry a value which nobody else carries */
+            personUnique: number;
+            accountUnique: number;
+            /** @description values met on both sides */
+            overlap: number;
+            /** @description of one person alone with one account alone */
+            pairs: number;
+            /** @description values met on both sides that several records carry */
+            shared: number;
+            /** @description pairs that a better key makes otherwise */
+            disagree: number;
+            /** @description pairs of people whom no better key pairs */
+            onlyHere: number;
+            mends?: string;
         };
         Probe: {
             system: string;
@@ -2087,6 +2133,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Task"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    surveyKeys: {
+        parameters: {
+            query: {
+                /** @description the authority */
+                people: string;
+                /** @description the downstream */
+                accounts: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeySurvey"];
                 };
             };
             default: components["responses"]["Problem"];

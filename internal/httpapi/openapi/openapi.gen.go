@@ -658,6 +658,18 @@ type KeyEvidence struct {
 // KeyEvidenceVerdict defines model for KeyEvidence.Verdict.
 type KeyEvidenceVerdict string
 
+// KeySurvey defines model for KeySurvey.
+type KeySurvey struct {
+	Accounts int         `json:"accounts"`
+	From     string      `json:"from"`
+	In       string      `json:"in"`
+	Keys     []SurveyKey `json:"keys"`
+	People   int         `json:"people"`
+
+	// Suggested a pairing section to paste; empty when nothing identifies
+	Suggested string `json:"suggested"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	Authority      string          `json:"authority"`
@@ -1112,6 +1124,34 @@ type Statistics struct {
 	Roster     int64                 `json:"roster"`
 }
 
+// SurveyKey defines model for SurveyKey.
+type SurveyKey struct {
+	Account       string `json:"account"`
+	AccountFilled int    `json:"accountFilled"`
+	AccountUnique int    `json:"accountUnique"`
+
+	// Disagree pairs that a better key makes otherwise
+	Disagree int     `json:"disagree"`
+	Mends    *string `json:"mends,omitempty"`
+
+	// OnlyHere pairs of people whom no better key pairs
+	OnlyHere int `json:"onlyHere"`
+
+	// Overlap values met on both sides
+	Overlap int `json:"overlap"`
+
+	// Pairs of one person alone with one account alone
+	Pairs        int    `json:"pairs"`
+	Person       string `json:"person"`
+	PersonFilled int    `json:"personFilled"`
+
+	// PersonUnique people that carry a value which nobody else carries
+	PersonUnique int `json:"personUnique"`
+
+	// Shared values met on both sides that several records carry
+	Shared int `json:"shared"`
+}
+
 // Switch defines model for Switch.
 type Switch struct {
 	On bool `json:"on"`
@@ -1285,6 +1325,15 @@ type Why struct {
 type ListAuditParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// SurveyKeysParams defines parameters for SurveyKeys.
+type SurveyKeysParams struct {
+	// People the authority
+	People string `form:"people" json:"people"`
+
+	// Accounts the downstream
+	Accounts string `form:"accounts" json:"accounts"`
 }
 
 // GetCharterParams defines parameters for GetCharter.
@@ -1542,6 +1591,9 @@ type ServerInterface interface {
 	// SetFreeze Freeze all writing everywhere; only `overrule` may thaw
 	// (PUT /freeze)
 	SetFreeze(ctx *echo.Context) error
+	// SurveyKeys Which attributes of two systems would identify, before any charter exists
+	// (GET /key-survey)
+	SurveyKeys(ctx *echo.Context, params SurveyKeysParams) error
 	// ListLanes All lanes with their latest balance
 	// (GET /lanes)
 	ListLanes(ctx *echo.Context) error
@@ -1781,6 +1833,31 @@ func (w *ServerInterfaceWrapper) SetFreeze(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetFreeze(ctx)
+	return err
+}
+
+// SurveyKeys converts echo context to params.
+func (w *ServerInterfaceWrapper) SurveyKeys(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SurveyKeysParams
+	// ------------- Required query parameter "people" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "people", ctx.QueryParams(), &params.People, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter people: %s", err))
+	}
+
+	// ------------- Required query parameter "accounts" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "accounts", ctx.QueryParams(), &params.Accounts, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter accounts: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SurveyKeys(ctx, params)
 	return err
 }
 
@@ -3243,6 +3320,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/systems/:system/history", wrapper.GetRecordHistory, options.OperationMiddlewares["getRecordHistory"]...)
 	router.GET(options.BaseURL+"/systems/:system/rosters", wrapper.ListRosters, options.OperationMiddlewares["listRosters"]...)
 	router.POST(options.BaseURL+"/systems/:system/rosters", wrapper.TakeRoster, options.OperationMiddlewares["takeRoster"]...)
+	router.GET(options.BaseURL+"/key-survey", wrapper.SurveyKeys, options.OperationMiddlewares["surveyKeys"]...)
 	router.GET(options.BaseURL+"/rosters/:roster", wrapper.GetRoster, options.OperationMiddlewares["getRoster"]...)
 	router.GET(options.BaseURL+"/rosters/:roster/records", wrapper.ListRecords, options.OperationMiddlewares["listRecords"]...)
 	router.GET(options.BaseURL+"/rosters/:roster/rejections", wrapper.ListRejections, options.OperationMiddlewares["listRejections"]...)
@@ -3475,6 +3553,45 @@ type SetFreezedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetFreezedefaultApplicationProblemPlusJSONResponse) VisitSetFreezeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SurveyKeysRequestObject struct {
+	Params SurveyKeysParams
+}
+
+type SurveyKeysResponseObject interface {
+	VisitSurveyKeysResponse(w http.ResponseWriter) error
+}
+
+type SurveyKeys200JSONResponse KeySurvey
+
+func (response SurveyKeys200JSONResponse) VisitSurveyKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SurveyKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SurveyKeysdefaultApplicationProblemPlusJSONResponse) VisitSurveyKeysResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5795,6 +5912,9 @@ type StrictServerInterface interface {
 	// SetFreeze Freeze all writing everywhere; only `overrule` may thaw
 	// (PUT /freeze)
 	SetFreeze(ctx context.Context, request SetFreezeRequestObject) (SetFreezeResponseObject, error)
+	// SurveyKeys Which attributes of two systems would identify, before any charter exists
+	// (GET /key-survey)
+	SurveyKeys(ctx context.Context, request SurveyKeysRequestObject) (SurveyKeysResponseObject, error)
 	// ListLanes All lanes with their latest balance
 	// (GET /lanes)
 	ListLanes(ctx context.Context, request ListLanesRequestObject) (ListLanesResponseObject, error)
@@ -6140,6 +6260,31 @@ func (sh *strictHandler) SetFreeze(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SetFreezeResponseObject); ok {
 		return validResponse.VisitSetFreezeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SurveyKeys operation middleware
+func (sh *strictHandler) SurveyKeys(ctx *echo.Context, params SurveyKeysParams) error {
+	var request SurveyKeysRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SurveyKeys(ctx.Request().Context(), request.(SurveyKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SurveyKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SurveyKeysResponseObject); ok {
+		return validResponse.VisitSurveyKeysResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7913,135 +8058,141 @@ func (sh *strictHandler) CreateToken(ctx *echo.Context, user string) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7D1rk9s2kn8Fpbuq262jM04ue1c3/uRknd1UnLXL4yQfEtcZIlsSdiiABsCRta7571doPEhKAB8zosZO",
-	"7C8eSSQe3Y1+d+PDIhfbSnDgWi0uPywkqEpwBfjhpRTLErbmz1xwDVybP2lVlSynmgl+Udkn/vOfSnDz",
-	"m8o3sKXmr3+XsFpcLv7tohn/wv6qLvy4t7e32aIAlUtWmeEWl4vdhmqyA67JTgq+zgjlBcEvtSCFWJg3",
-	"3DBmlqd5DpWmPAfzqZKiAqkZuK1Qt6otff8c+FpvFpdfPX78OFvofQWLy4XSkvH14jZb1Fyz0jy6EnJL",
-	"9eJyUVANi6Mnb8M3YvlPyLV596nWki1rDd9uKF9HFkL9A+bD0dQcduZ7pmGrog+4L6iUdG8+i7KY8sJt",
-	"tpDwrmYSisXlr63F2JHsAt707etKU82UZrmaurccIYLL7aJZQi5koQjjZLdh+YYwTdzDRDGeA9EbIFIo",
-	"DZIsYSVkCxmMa1iDNBMUZl0818czFGy1AmkI6YaWNajo6ytWln3L04bwcirlnjAdHYFTzW7im1cbKvsG",
-	"322EArs6QrnQG5A4FwNFtBDR6bSoOrjvO2U/m5G/FTXXk4jCwaQF27CVBqF2JVGqqQumv91Afn1MLEsp",
-	"roE/1Z2Dxrj+76+jmwWupXtzxNOMa2oJwf22FKIEyo8264cNryS38YxruY/QfG4xGcE51UdM5JFm2wgn",
-	"yRbLfXSIAjS1vIgWBTMz0fJlZ/7UgW9Wr+DdSKip2r50POwB1MyQuD9ceOaB0IwQVp4E53Om9DE0Ay2P",
-	"IuoWXiKskcP7EVuxE8WW+Q0t47KE5rk5SIPLu2IFmIEqEFUJ454+WJ17NWvmjK00KWvsSwOUdfQTFEyP",
-	"R8KzgukY+FkRHbykSygTsg8KNU368Xq7BNl6tEXMota52A6C/YV7DPEkVeIo34Bcpn5gKwbxve5oVBoc",
-	"UiDKXbsT946b0EPLo8TDKE0DpzhVjprGnyjD/zUtY2iIHjb/fGIbUluUHuoW92amJeUJrUtoGA+flyXN",
-	"oQhq6zGYlKhlDilyUU5cDPLjA9jh6psRwjSeBRumazfSA9eELD4PZOIbGlzz97yqI0TdQLml0X/5GP9l",
-	"Q/LLvhudVGwrKpljBOP5ab/uC+/qzgEJ6kgP1+lRy9w7QSws/AyxHf1V0pVOALERTeOZruFQaqLRcbQo",
-	"lBofmXGUtazE8bho7KbwfgwL39HcjHTMm6eKSaWpHitVvPiw70SXxUp4uhQx2qBLYcVX12IpGQdF8Ee0",
-	"yzZAC5DWOtqBBFJRpaAg4gbl2XjgG4YiwbwbPygFlGzLdEfet04Yz0XhIHz0o+e1UcMMYISa6EaIg5AX",
-	"UdRS9EekttPLTOxvz5NEkIsCpqp1CUrr0XrsT+lVSNhCEZe1CoxmpBM/MqdXjxHnMbrG7bcmCfsOa8oa",
-	"6Pv5enAXV5saLX/A+Grb5IczTNO9PC3Nr3xlix6D4jsJ8C+YRQnrkFrrOIxlvSn2iitOSLnhOYecguMW",
-	"8beayiICtbIUuw4baBHMIRNo+7OAiy3jVIuEibMFpeg6zgjEKnFkc0jNpyWrqhS7SlhAB4BxZotXStxs",
-	"WQBBd1O4ymbeZkMx4H5f/AyyYHkEv31+N5pge0rTZQnxvdacvathhPfITRzeCMO6iWP7+AH2z25YAX2u",
-	"heiKr2E/lYFbV93Tlr9ivDi27768g4J40+AJeL1FhWktAdCNuFqhWmAX/WhZUn7d6LHh81LojfvwZugw",
-	"GrhEVWK/joO9HIElhqXnziI6QE+tNyIp1nJrr/w8wcbLFoXYcaUl0G1CD9RgZVOf2HgFueA5KxkGYqwr",
-	"epvgC0sF8qarKLWtkZLyEWZe7CigGGgg1Nlae94jQKXgfwpnBuJxyBJN+wCfw0q/iImUpLjKMGo1zCnd",
-	"AO7xnrlPAgW3jSlqhV3gtDle2U2Ng3czRWr3rwKQI4pZXIaNVSMC+O1Y0RWI9XPG76kFlXBjlWfPCRlf",
-	"CXTzSW4PA0gpZITL9Yv3xvN5Sr9+8EKiN8muve3U75PPCK4TkKqD+gwO/R8hpjok+KRk680EL/gr8/gg",
-	"4Tsm6caOrfEfsHstriFC9AXdJ2wOv4euEjskNvGtxBJ+UjEX7Mh5skVFldoJqwofOOeyjwbSL5r4gD+b",
-	"heBWmWsim0pTVBkkrGqF36wosyHRHWXaHmHr8XjkPR78USHqpY6e6a6LNMLZynrL42guWcdJO9IOqKgB",
-	"/dChwbEzP33/QX/pVISDcG5CJ5JAnQtkHMNcGxtqPDVYkyvCLDZUbXrcICO4ZtIpLpZK07yEiQq1IQ9Z",
-	"l4lYkeyqcOOWKOuxTyqg5bP3FZMHIfReXJiXoHiqp77xzb7fczmkXF7hg/iGSFukSb+HNVbv67g5dnP3",
-	"LfsXegOvcUGDyo91zHIIftkj5DfHxgV3kJj9tvzSwllp4NSmzb4omwHyKYS1tQROL6kbImhzZ0lXaMwh",
-	"jS2Q+p0OtWKcqQ1+uaGlBdyN6BjgLRYs4YbZUMKRw7vWwx467zBvB33UsZ8c89QosSyVbOmeLAEFzjSf",
-	"uHl7PEJ+4gVIpYWI8kS4AbnXG2f8dZerN0CsPUyoBCJW6NzfbUQJmHbHhTZfUqLo1lrRxydyXQf3fXdw",
-	"Lpai2JMNVWTNboCbYTa0ArIHHR3JMum+nTbuINSyV/okhkpDuhFkYtIh4WIX43wu+XGCHgOG2ll8FS4t",
-	"LGXjmDdTDkUpdhMOsD0Lr8Qu4QKqIE4qFn0Y9LHJeTtloz8SaEF2TG+i4mGvNGxH5BfZ5xr67xw1v7DM",
-	"8lLccAsBjhwaILYg1jkDDtlRBmThkvAnr1gZAQsl5nsXCKOKKOC6SVfs6sER2KyYtAx5S9+zrWF5qFxv",
-	"GbefvozmuRWpk4xcB9fClKHcpY3WIcRaa/k6rsCz/LpXfg6aAN0lOTTa9Rj2ogVZARQh1TFg1zzCSUNh",
-	"iu7VE4KeQLISknCrokeS3LRRxtWkVLkDuAmi5Z4Iw50MJi+J1XkyEiKPGfFhxozYwGFsKYlTg8M/sXtD",
-	"+v4PRcSOk90GOLJXZI1HpBI3mtQ1w+TPQB6PoxmisoZfPCNJgSUwikGyOOQP3Q0u947sLl0ar1gRppVL",
-	"uSVbMIiVNVgQIN6Vfcb+tqKliuD2Nn08DdsaHVBPWk8uJXgMhAYhcrz2I9XPTRfnOmJ5T3/TNeODovMK",
-	"qe8H86QxS67j6rXSUE0RJGIJVxqqqByZyvZxF84LJa4XfjFJmOHER3AzVBVH25aVJRubS5x0ESVdp31B",
-	"p65Oi5trfIHOt/BmlO+mMR9wvrCrFJSiDoeefIEVg7KYtvHJStBwLp2muk6ZbEyX0HMsh8gNf/XDhKkS",
-	"4KuEstbmhJSwoSyOe6VejPNzR8JiwfXdnuNgtTEgvIIcWKUnwmDlEnZOzltRJYRtpRPU4TSveabOQ8b1",
-	"pMRqXkxxhZnNTHujJ7n6XJnSyheGnR7oWtJ8eih6ct72wQlyqG6laB/kZgc0BZpzUPDU71feotie83UK",
-	"v4w/qjO4Zl4d+SnjxRGvsFxrpIidlFfUlGX0gcBXb4TDel9/4J2i+yubz3XfuU/lFL+/7/s4IXzwDNoc",
-	"40n0MOD3/auI/7JjerNxSsudod3jrkV99IAODvaXHR6AhmBb1NDQZGvRLX+uhbLbagOO4fN4IuZxkEwy",
-	"Bw+JJcqltOajdNE05dRcAo0P8zB2Xl/2qYXDYKXwhIK4g+rj8WVZ3m70hkluLYydlWM+Hvpmgs4Rg0mw",
-	"68LO0mD5O1NaxCouU1SSMjJDzcy0IyALf8SHIjrBbLV495Olt3aqUxpn8meo0urC57g0Z0p+tzsgk+RD",
-	"vEI/OQE+PmmC8/EKC6suEHqdRE3cYDh7YDD5P+0VG2tgusyBnsqXsODTkH1P1OTecglTS1pcsBTWQSPk",
-	"tQs8Lpo4vmFkxZZxhjiLscaG5A7w1PUotbPBmx4JsRL4ScagTSyL2qHvffsOv1GM83XUEhfmi21rvBbZ",
-	"ZE9OcKvdI/alclFByvMmJ+WhHLnqjF5hvXSaXqOfPmQCuZjzm2ySVNJUXY8E5C6Rsx+TsUEaOSy33IQO",
-	"BonIWFzkN1iMnhik8N6ayZ4Qebezhuv4wbhtr3HvthbZXc/ZXQRxX9H0zvKA3kEsp+iT3qIspowzkmTs",
-	"qH6VaSLohF97OCjOfxJGH3Zyci5fl6lyvZ7q3nsXPo3mml4Vn+Iu7klHD7rSeP08eIh9ZXkajIkIeQuW",
-	"g1HFQ9NDWRIMPXuQBdEbeERLweMSqYHM4GwzNYLqFKR0oJiG3UmOiSXmu1c4vKrHJ3NO9V/f29vUW+Bm",
-	"3dH3da35gpdRXqm76hD3kf39aY7BiX1SfxcCJbi9cLExNQLZgy8nDfhorStBcAmm4VN2B5NLfF+VaQnv",
-	"OHxsRVdAy/suKRgF04tJe9bF9Xcu1SiegDRQs87KuN8JWw1FrEeuQSV166K2nf4SGhW8h22VUPW3TKlu",
-	"xVk7+iSrDU2kvPfQvt4xzuNrPQzzOgL1bzTrCZO3d5e1ABG2FYfimn/Pz1QmEU8ACCNE1zemU98dfIut",
-	"cSdnLo73wRzWa3nPSGO6DHgRr3ZM55uxxeDjCryvgjV3CM4XzuN1aOC8q0FpRTAV2IiJJ+QxYYpwQTCl",
-	"zGZ7uQS/x518v2hC14aqK8gl6HgA5Bqg+qurE+quZCN2pBR87doo2iTfa6i0WdBKSAK2eKV/+unZRSPr",
-	"VxvzJ5lsc5fAk7yCXPCiDzFE4SMRvBxDwkWAh6j8TrmI6TTCezWRyhY7yZKl7kdtbV5YZ2QDuRZNZZ7r",
-	"OP02bLPJxw1ztSm13bMq3ezJkk3KnDjX+fr4DtCMRKwCJznMOI1W9pyUqIdzXGNGVZpwfjgwIlH3yRZl",
-	"QStDnznbRg1H+/IpDDEnGu5uiL12JsGBJUYT6tip6u2w5vEU7ua1ECl/2r09H72V0CmJMcGyu1vx3ZSA",
-	"0oRKvXt7qt/VUKcLpMZ4rUdHCltOo4Oc1IMKNlda63VxJJYMqTt1Fk5xKPFMzeBCTJRow9QCyyTtqkMl",
-	"byAR2D4eW2qrImxiu70l5LRWiV7egq+aHjZHkqXdiTtmKmJsaaI217TnjqRZlTRS0sY0FpkoQnm3wMTW",
-	"xMgaiJCHZQdtbTrFjnr6DRkFJ76ddinG4TpDkQQuLlRKTCgVTDUmaiGqwWg4s7H23gE7UWqKNgaYLHQe",
-	"sutCw5pSGzwF50FA3V0ZaMW1pnQ/QSoa0aULH+vrfZJstbWkiqlJGQbJlORSrBmfdoiUc1x5SdfXHnuU",
-	"G3aXWIH54fm4xCZcUza236YD7ClIrFX/+gApQE3B+zGBNvm2o8P+8SPrR4ouYLPvjTv1FnHbZqxHFdzj",
-	"+mM30e4I6NMHpJ0LfN9mkNewHz9Ou+NcD7FMaLueOp9NHG4c9CtXVzOpzsxW4sRcjxgLu3/sbHSPXa/r",
-	"IjYOYuTN1jp5v36Nydpjq/zVkun9lVmnY7tApZW8uHhUVOxXYYCN1pVVHZX3DjFbeyuuGXgF/dK6wRlf",
-	"/59/sNl+xX6Avb2IB9tUHWkqPjUYNRUglv1iWwBOQuc3rP7G3z1XNk80zeBc9av64jf+G392A3JPzBFG",
-	"04twq7ARuzuijaJttDRKcsGVKIG4ZdvLgLD23Mj137jZHmaPvH3/CL96S/5UCnGdkZ2Q1xlRQMuM+DhN",
-	"RprcrSfkLRcc3hqtUFTAs9/4WwXlKnxBtCCU77GHgWJrjvP8+QtiuLh1BFV0DQVZ7g0gREXf1UDe5rVU",
-	"Qr794jf+TErhPEZvUxcmvSV/evXdt+R/v/7L//zZQpAS20ySvDX4eWv2m/3GdxuQWMotAZfHIUMoGHIi",
-	"SkP1xW8YumM5cKu8m5Ov2YoZ+lk8rWi+gUdfffG4oYjWd01V3eK1o5OW/+5y8SVGbCrgtGKLy8V/ffEl",
-	"DlRRvUE6vaC1a+y9tuZLwOz3xeJyYQCGl3bgO5JuQYNUi8tfHa2+q0Hum4VZCC6y1k1SA/H92yw+kveH",
-	"NQMVsKJ1qReXf3nc8hH+Zajk/vZN1r0W66vHj3uuxJp2FVZzMUrkMiy0oPFbt/D4WGFxrYu1soWqt1sq",
-	"9wat5lyaeYiWlJUZ4bADpYltP5At3OEx7KBJbjRDWNRe5P4GgSiC8X4Bj+F54WSvMpgPUDi+ZWMIrnxD",
-	"Ge8FkKsMeYQgskE3oVJA8hddZN6N+42wrbRPAqHO1Qm3XbllLMvbGbHTuWpibvxQ4qBO6JoyrnTTO0L5",
-	"BgRO3nRwh5m9iLVV6HUdpei/gXbdsGcEmZthPmD9sgHbZ6MsyU5i3zojPVZS/At4BDDZwsVhusC46gDj",
-	"9GTb7uJ9ZqqdHQV2gg4GsBcNCvQnRPByT9569eQtNozSG7rrIAcT0ZFqS8otDJJy9jk+MSPEQove+WD2",
-	"tCwJ7jTolEwSG1ImTVld7FTjWxcfzH+3VtyXYFX6LqRewVbcwHOb6BRTSbB/YqNHUO5pvyHLKfrJsfrw",
-	"deS6wtNAz+6NUAShhaBhhxtXWJUSZVmSET4kmE5LtzPS7AsOBwDvEmxGvDmIFoxLtRuiYa9c9MmpRqU4",
-	"A4YSinbreqow1HCuz5v51ZGZVWqvhTBOVkJG2VJCpr6sHwZx9t6eZuDvV49+pDrfLCaf09+l+jojvfyN",
-	"uauTkE1QY4ERd268yurIybbKQtPMWPpkS6+d68WRQVI18Gyj7XRMqgrfNf6ph+Mc/k6f+47TuhRo0lgH",
-	"3drgPTZ8XNlAWWyid6dY7R/NxdG+cGlGXdtLWNfG1Engoza7g1LXH5+LD+6v2wvauWU8pVf+xO1z3od/",
-	"1pPVHXYVlvBpqK2v6TWgQzkAmixpfh3hdgmJ+vR3B/nTS9jWXfmj5Ot86LYrwZ6bCC2CVVeEkoLux0i4",
-	"zoU2Ka/Fi9btM+cyX06PNJfSfmaFaGZ76Tlob6KiD8TiEzIiJClBE6bRXwK9rtcORRiTql/heYlPPKi2",
-	"8weT+6Hj/HyEhEi1PcoN1noiG8Eei7rn8b7cl9Ys/3R5RevW31H84suTonpGNOPGCEXHCVlJsU1reJnr",
-	"Xy8kZugrsfUx6zGCpTtWP0N5dfDsZ9ZyPtYS6YA2H/UdIPoE7CbkVDyUZ/Wrk2HCplvPDntwCQ8Ibl+O",
-	"w2zXeGMprKWo0WofdcRdSm7yaLs0u4c90y7JMD3ulIzI5CS+wPuz2+Rj43HttNFZo8Q2t4j4zjxihX5H",
-	"Q35EacoLf84mB+EuWtl5aTEasuM+8RhTq8HHjPzQQmsg5hAXOvVZ5c3p1dt295kz67c+bXROvPqrdXYi",
-	"HEXqjqaiWyCbekt5ht+FPjloMeNr5sgyRUowinIpxkUK3Pm8+GD/6I2af1sClQ4OD+hfk34F6YHvEnuc",
-	"z9eFcCOUhIUPYkXDtipdMnIq7vvaP/OQGooDdFSQLt6X6v0iC0qK+5irG4OQbh70HdmzyDXoR81F2hEK",
-	"WDJOccWHM82WvWIvhDKm524j4AYkuQaoXACPKbxQzSpsWZM03bkrSbdCy5gaPUbS7mxlRJRcftnsH5RM",
-	"wn0U9x6pudDi4xD5BrJzqmZ7wzdQFlhNTBGbCs40KQSkCGPbyzl+nDWr8cd5MxqFkXFUXeNtXEY1xSNk",
-	"r54KtX4NTBSUKwsT9A9ffDD/3fZBZ7QP0OXwnFYKPf5UHHIvOFhnXEh4wqoxm94UWtrHiLONiItW1VjS",
-	"Pvg2tKc9C1LSOU7LU3Awf+/KZ4v7I7S4LamdoRjD0b31JOI5YpwIWYDM2lmvjliI4DkQWfMxR0rWvKcM",
-	"4VXNz87h5jAE+QQr8KtTzjtncQOVco99fWgJNknUUMCAlxMblB+TAX6dJIMroOXvgA6aJo5nDo/PLF2f",
-	"VpUUN0DgPc11uSd6wxRxC8/Icm9Tuu394IOUgHdiJynhZ8GKzzrP+BROx67rKmHIu9DExQf7R6+uGW5+",
-	"GIZ8qxXixwl7381vVo0zQCEmBQ8hj4M3HerjpYv4iLuCQ50PE1ns/mZsy+726O7L5eAukz6+MDimZbkr",
-	"uE+g7vp2f0exprF3BB1v0ff6FxxcjqYx5UKLHsHLfWJbTcuiz1rzxxiLP7wPYl4HgKHAjBgCRGPTkxXe",
-	"pRPuFrenyKcC22LQjFTtW8fHshF4XwmZLm9/hj+fm5XfxSFrXa/hIOMng+kSeyayle+ZmFlf7Zgz3XS/",
-	"cFqqMVqsGaPAgELbDgm52G6pemILIcdwMucQ7TlEY0485hZ2LhzZiLKwnAdd0DNyAbysPYqIgYakMSiT",
-	"rVCaKEG2lO+fkMcGkInF+1SUU0x8dG19C9/m7LkGZowrDbTwpy2nXHCW0xJZfWKZoVlZZJ3YnS2LNK49",
-	"XN8Km4SoSgIt8Gp+8ojkUJYO2UyTnajLwpjOhCq82r8uqQ2rFbCqFaQEQUipmLC8Tz948bqbBUA9GzUg",
-	"I6676iieWcJKPxJ1f1OQ5+6OoQfUuj5rBPNkj1vMzp65gh2g3R1dNvItam3jAhuxI9s637hIHMYH/A03",
-	"o0h4TJrYq9CX/jMF//7yS92dnednt8s9YUXHEWylJQnXy46kYHdt4hARh8ceWn3941FZ+5bMeZNoD4nM",
-	"3r+H6pFRxpeAjHQsbanOPSMpB1fr1pDfhZOrfQvKfGEAcQOSriEjNWfvauCgVOh7h3bACn3pXHv9W6xs",
-	"V5lh27bmmOvVHwJ/VY/zBtuA1EfrkKznjn8bqyKEv13i9RDcLzbUThr3xv+dlp/BPwL8Bk6YUscJXVlu",
-	"5oOqxupDx2LKQd/gQkIOrNKDOp596Dw4OW3awGchi6qcQeA5jJEdVShFM6K8e5JytQMJRebJc7l3fw3z",
-	"CnulXh7up0hE8MxT+4fkGp9QMREtvKi0mYROJTJ8ZE0Zz0aXFCm25o9YD1rcTXEzBb7t4GeOes+R2+fa",
-	"Hi8uf33Tka8V8OP+v75HrqFle7pIuA2vjSaOSwpoco6oNJ6sF+psGeHPnDJ3sLtE5qLvZNknpK5Ct8v5",
-	"dN/m1qR5e//1d+50v158sH+M6PN35e9GH2aO4Rr1T6zXn123Nem4sH0VanXgKRjX7u+hoXVqgp3ZBggw",
-	"GN/47bwQ/hQ6v7WvATyzSJudSH7Exkb+hArZWClP7BV+EnS4nihERYnS9vbFdPeTQ0Z4sWLueqVUyh8v",
-	"vhtbcX6qoz2GVu4ZCDtfDWC4mnk+ajFIcqE2YoOblYQbBjun7fjkIGvjXkOl3WPpvklHdOJbwfZ5gNBf",
-	"+PfQM/asnOrAyGTFhFGtnRkumRybImCUsVYzRjyOBd2b48q40pTrZGZSmn+eufi4g7KZHV+2IklvpKjX",
-	"G7yCNXTC8GDENIQnTfmS9vYxx5q4cJfF14+/HqnpXbijkGZxL+0DD6DCnF4mur08THazA/Tc3hIMPiyB",
-	"1OG6QmuON8LSscJAPMomQNuUSKbJEnKxBRU441geWEmxhD5CEkv4/WjCuJ0545hy7+1ZbuNZeCkNWe7x",
-	"/yeuu0QlpE3AQkVnw/ja6T9jseaiUP3u2gmpvPMJrT9mCug5wuWu80+LT9y5CdNreg0T8jZPQy1dyKAv",
-	"0h4FIW0rxB3GZV1edVzrgPcaeCrLE7uftfI8/efja/XSy8I1uIu+clqWhOlkGl86KPHVKBDsfMm74/q5",
-	"MCoEcvsmY5xUtawE3mIaXQXsrnJR3TedMCZtnLBJJluWye1/+XBW0e2n66K3jYB9ksKRN/6JVwkctWzp",
-	"3mgQiCmmlf2N2m4LSwPhkaLF3c7S1072F/fIp61XPkw72fl9cTZe4KgCc/4surBBTl4KBZaJpR0qmqrr",
-	"ft3iNT7x+Ra7BFeYWfx/E5iAu9xxQOwHnF58MP/1prwgUxtzsLV98GPNupiZORvj30FgCNoXcGOGTPek",
-	"oTrffFxg1/Be22VH5e65kvBfSrGWmPNlNBB5A/IRijcL0My1SjcCzkCFAE+22ujgYzjx6PMhGBejVNeE",
-	"WthrQZQW1ZNWFrp35RtwQ0FKoDfQ2LtL2LBkSkEHXaVYDzGs52J9LnSlZBPc2KvPP9vLEwskxPo8xRFI",
-	"pgUrMu+HXfqCuATPqNWQh+UnZf0rswHHTHCGPIPa7SMVIU/c4yqBajBLnCm15x+ww9HPHNxq5pwH4EVB",
-	"KIK8VwdHnFx8MP+NyOxwWBjmgLUaSCv/KLM6zKpdxlNZ2lvRbSK4yxdSo0F5YV/uuZ0Yqfq1eeqMAJ3l",
-	"8NhNnPn0tCadM4ugfUG+DwKrjdhx6zrkYpcmiW6y3YeFHWtx+esbI0p9Cpr5+MY8afROi/5alovLxcXN",
-	"l4vbN7f/HwAA//8=",
+	"7H1bk9s20uhfQemcqt2tQ2ecnOw59Y2fnKyzScVZu2wneUhcnyGyJWGHAmgAHI3WNf/9KzQuJCWAlxlR",
+	"Yyf2i0cSiUt3o+/d+LDIxbYSHLhWi8sPCwmqElwBfngpxbKErfkzF1wD1+ZPWlUly6lmgl9U9on/828l",
+	"uPlN5RvYUvPX/5awWlwu/tdFM/6F/VVd+HFvb2+zRQEql6wywy0uF7sN1WQHXJOdFHydEcoLgl9qQQqx",
+	"MG+4YcwsT/McKk15DuZTJUUFUjNwW6FuVVt68xz4Wm8Wl189fvw4W+h9BYvLhdKS8fXiNlvUXLPSPLoS",
+	"ckv14nJRUA2Loydvwzdi+W/ItXn3qdaSLWsN324oX0cWQv0D5sPR1Bx25numYauiD7gvqJR0bz6Lspjy",
+	"wm22kPC+ZhKKxeVvrcXYkewC3vbt67WmminNcjV1bzlCBJfbRbOEXMhCEcbJbsPyDWGauIeJYjwHojdA",
+	"pFAaJFnCSsgWMhjXsAZpJijMuniuj2co2GoF0hDSNS1rUNHXV6ws+5anDeHlVMo9YTo6AqeaXcc3rzZU",
+	"9g2+2wgFdnWEcqE3IHEuBopoIaLTaVF1cN93yn4xI38raq4nEYWDSQu2YSsNQu1KolRTF0x/u4H86phY",
+	"llJcAX+qOweNcf3/vo5uFriW7s0RTzOuqSUE99tSiBIoP9qsHza8ktzGM67lPkLzucVkBOdUHzGRR5pt",
+	"I5wkWyz30SEK0NTyIloUzMxEy5ed+VMHvlm9gvcjoaZq+9LxsAdQM0Pi/nDhmQdCM0JYeRKcz5nSx9AM",
+	"tDyKqFt4ibBGDjcjtmInii3zG1rGZQnNc3OQBpf3mhVgBqpAVCWMe/pgde7VrJkzttKkrLEvDVDW0U9Q",
+	"MD0eCc8KpmPgZ0V08JIuoUzIPijUNOnH6+0SZOvRFjGLWudiOwj2F+4xxJNUiaN8DXKZ+oGtGMT3uqNR",
+	"aXBIgSh37U7cO25CDy2PEg+jNA2c4lQ5ahp/ogz/17SMoSF62PzziW1IbVF6qFvcm5mWlCe0LqFhPHxe",
+	"ljSHIqitx2BSopY5pMhFOXExyI8PYIerb0YI03gWbJiu3UgPXBOy+DyQiW9ocM0/8KqOEHUD5ZZG/+Vj",
+	"/JcNyS/7bnRSsa2oZI4RjOen/bovvK87BySoIz1cp0ctc+8EsbDwM8R29A9JVzoBxEY0jWe6hkOpiUbH",
+	"0aJQanxkxlHWshLH46Kxm8L7MSx8R3Mz0jFvniomlaZ6rFTx4sO+E10WK+HpUsRogy6FFV9di6VkHBTB",
+	"H9Eu2wAtQFrraAcSSEWVgoKIa5Rn44FvGIoE8278oBRQsi3THXnfOmE8F4WD8NGPntdGDTOAEWqiGyEO",
+	"Ql5EUUvRH5HaTi8zsb89TxJBLgqYqtYlKK1H67E/pVchYQtFXNYqMJqRTvzInF49RpzH6Bq335ok7Dus",
+	"KWug7+frwV1cbWq0/AHjq22TH84wTffytDS/8pUtegyK7yTAf2AWJaxDaq3jMJb1ptgrrjgh5YbnHHIK",
+	"jlvEP2sqiwjUylLsOmygRTCHTKDtzwIutoxTLRImzhaUous4IxCrxJHNITWflqyqUuwqYQEdAMaZLV4p",
+	"cbNlAQTdTeEqm3mbDcWA+0PxC8iC5RH89vndaILtKU2XJcT3WnP2voYR3iM3cXgjDOsmju3jR9g/u2YF",
+	"9LkWoiu+gv1UBm5ddU9b/orx4ti++/IOCuJ1gyfg9RYVprUEQDfiaoVqgV30o2VJ+VWjx4bPS6E37sPb",
+	"ocNo4BJVif06DvZyBJYEll7X8hr2/e6fiBdZim1c/PIUVseLB7ukHyHq72p0+Zhnb70GpWMeaEoqysxq",
+	"iAJ04xEtjA6n4QmBbaX3ZLcBTrjQG/OQoVzNVqztRE8g5th55bbbXo+DGMInhojnzjQ9wEGtNyKpX+TW",
+	"cPxlgrGdLQqx40pLoNuEQq7BKgl9CHoFueA5KxlGxGxMYJtg0EsF8rqrsbbNwpLyEfZ2jCehPG4g1Nla",
+	"e94jQKXgfwqvEuJxyCWQdsY+h5V+EZPtSb0hw/DhsMhyA7jHe+Y+CRTcNqbod3aB0+Z4ZTc1Dt7NFKnd",
+	"vwpAjmjIcY4zVp8L4LdjRVcg1s8Zv6c6WsK1tWK8SGJ8JdDfKrk9DCClkBFx069nNS7oUwZYgjsY3Xp2",
+	"7e3oSp+ihOA6Aak6qM8QWfkJYjpcgk9Ktt5MCEe8Mo8PEr5jkm7s2Br/Bbs34goiRF/QfUL2+z10rYkh",
+	"MYlvJZbws4r5wkfOky0qqtROWJvkwEuafTSQftEEavzZLAS3WnUTYlaaoi4hYVUrqzdQZmPTO8q0PcLW",
+	"9fTIu574o0LUSx09011fdYSzlfWWx9FcMg7TDbKKGtAPHRocO/PT9x/0l05FOIirJ3QiCdTpf+MY5toY",
+	"s+Opwdq+EWaxoWrT448awTWT0QmxVJrmJUy0bAx5yLpMBO1kV4Ubt0RZj31SAS2f3VRMHuQy9OLCvATF",
+	"Uz31jW/2/S7kIeXyNT6Ib4i0ayDpgLJeg/t60I7jDX3L/pVewxtc0KDyYz3kHIKD/Aj5zbFxUTYkZr8t",
+	"v7RwVho4tWmzL9xpgHwKYW0tgdNL6oYI2txZ0hVa1UhjC6R+p0OtGGdqg19uaGkBdy06npAWC5ZwzWxM",
+	"5yjyUOthV6mPXLSjb+rYwMWEQUosSyVbuidLQIEzLThh3h6PkJ95AVJpIaI8Ea5B7tGePl6u3gCx5jKh",
+	"EohYYZRltxElYP4jF9p8SYmiW2teH5/IdR3iKN3BuViKYk82VJE1uwZuhtnQCsgedHQky6T7dtr45VDL",
+	"XumTGCoN6UaQidmfhItdjPO5LNQJegz82zo+4hFBzM9L2TjmzZRnV4rdhANsz8IrsUv44iqIk4pFH0bf",
+	"bJbkTtkwnARakB3Tm6h42CsN2xGJXva5hv47R80vLLO8FDfcQoAjhwaILYh1zoBDdpQBWbgkHPsrVkLM",
+	"o2W+dxFJqogCrpu80a4eHIHNiknLkLf0hm0Ny0Plesu4/fRlNOGwSJ1k5Dq4FqYM5S5t2BQh1lrL13EF",
+	"nuVXvfJz0AToLsmh0a7HsBctyAqgCDmnAbvmEU4aClN0r54QdMmSlZCEWxU9km2ojTKuJuUsHsBNEC33",
+	"RBjuZDB5SazOk5EQAs6Ij/dmxEZwY0tJnBoc/ondG9L3XxQROx78nJY1HpFK3GhSVwyzcAN5PI6m6soa",
+	"fvWMJAWWwCgGyeKQP3Q3uNw7srt0+dRiRZhWLveZbMEgVtZgQYB4V/YZ+9uKliqC29v08TRsa3RmQ9J6",
+	"crnZYyA0CJHjtR+pfm66ONcRy3v6m64YHxSdr5H6fjRPGrPkKq5eKw3VFEEilvBaQxWVI1PZPu7CeaHE",
+	"1cIvJgkznPgIboaq4mjbsrJkY5O6ky6ipOu0L/rX1Wlxc40v0PkW3o7y3TTmA84XdpWCUtTh0JO4sWJQ",
+	"FtM2PlkJGk5q1FTXKZON6RJ6juUQueGvfpgwVQJ8lVDW2pyQmzeUTnOvHJhxfu5IfDK4vttzHKw2BoRX",
+	"kAOr9EQYrFzm1Ml5K6qEsK1SEVGnec0zdR5S3ydluPNiiivMbGbaGz1Z7udKWVe+Qu/0QNeS5tNzAiYn",
+	"0B+cIIfqVq78QZJ8QFOgOQcFT/1+5S2K7Tlfp/DL+KM6g2vm1ZGfMp6m8Arr5kaK2EkJXk19TB8IfBlN",
+	"OKz39QfeKbq/sol19537VE7x+/u+jzPzB8+gzceYRA8Dft9/iPgvO6Y3G6e03BnaPe5a1EcP6OBgf9nh",
+	"AWgItkUNDU22Ft3y51oou6024Bg+jydiHgfJJHPwkFjGYkprPsrbTVNOzSXQ+DAPY+f1pQFbOAyWbE+o",
+	"TDwoAx9fH+ftRm+Y5NbC2Fk55uOhbyfoHDGYBLsu7CwNlu+Z0iJW+pqikpSRGYqXph0BWfgjPhTRCWar",
+	"xbufLL21U53SOJM/Q7lcFz7HNVJTEu3dAZkkH+KtEpIT4OOTJjgfr7Cw6gKh10nUxA2GswcGqzDSXrGx",
+	"BqbLHOgpQQoLPg3Z90RN7i2XMLWkxQVLYR00Ql65wOOiieMbRlZsGWeIsxhrbEjuAE9dj1I7Lb9pVhHr",
+	"RTDJGLSJZVE79Mb3UfEbxThfRy1xYb7YtsZrkU325AS32j1iXyoXFaQ8b3JSHsqRq87oFdZLp+kV+ulD",
+	"JpCLOb/NJkklTdXVSEDuEsUTMRkbpJHDcstN6GCQiIzFRX6DxeiJQQrvLV7tCZF3W5y41iuM2z4n9+4v",
+	"kt31nN1FEPdVr+8sD+gdxHKKPuktymLKOCNJxo7qV5kmgk74tYeD4vwnYfRhJyfn8nWZqpvsKbO+dwXa",
+	"aK7pVfEp7uKedPSgK43Xz4OH2Jf4p8GYiJC3YDkYVTw0PZQlwdA8CVkQvYZHtBQ8LpEayAzONlNHrk5l",
+	"UAeKadid5JhYYr57hcOrenwy51T/9b29Tb2VhtYdfV/Xmi94GeWVuqsOcR/Z35/mGJzYJ/V3IVCC2wsX",
+	"G1MjkD34ut6Aj9a6EgSXYBo+ZXcwucQ3uJmW8I7Dx1b0Gmh53yUFo2B6VW/Purj+zqUaxROQBpoHsDLu",
+	"d8KeTxHrketQrBcpVKtty8WERgU3sK0Sqv6WKdWtOGtHn2S1oYmU9x7a1zvGeXyth2FeR6D+jWY9YfL2",
+	"7rIWIMK24lBc8x/4mcok4gkAYYTo+sa0TLyDb7E17uTMxfE+mMN6Le8ZaUyXAS9iU7R6l6D9d6ErYyRa",
+	"ZR/5+bBcu9sT0tYeH9k8FWXSJ8KRJWgNklzBnmzpFSibFbVjKt5pcgu8UIn2BuX+e5DJ+cSK2DAF2W3E",
+	"lnDRnhofiU5ouFpJq+NRQ06XJoKTpdAboliR6HBpxz8aQ6yI4ECs7kZQucPEUfzWwdh+HR91KHmiD4X2",
+	"iQaDBzCzoGp13qSuR6ZNbHPpzFAq8N0y4wpDovtmCnp2RmwvQkvirWNcwfAJiWR6dOBwSNoHQDgk6wb5",
+	"HoGtFpyBvFuUFz2DO6bzzdjOGOO6XbwOHpVDlvbCeZ0PnQzva1BaETxxRlV7Qh4TpswhwLROm3Hpkmwf",
+	"d3Juo0mVG6peQy5Bx4OQVwDVP1ytXnclG7EjpeBr11PWJtpfQaXNglZCErAFZP3TT8/wG1lD3rggkglv",
+	"dwn+yteQC170IYYofCSCl2NIuCyMIUlzp3zgdCrvvTrqZYudZMm+H0c9vl7YgEADuRZNZV7yOxszbLPJ",
+	"iQ9ztSm13cAv3fnOkk3KpD/X+fr4DtCMRKwCJznM+o5W152UqIfzzGOOjTTh/HjgyEH7I1uUBQoRlbNt",
+	"1HljXz6FM8SJhrs7Q944s/zAG0ITWsSpal6x7vgUIZ+1ECmf9r29j73dCFISY4J35W4FsFOCuhOqZe8d",
+	"LXpfQ50uUhwTORodrW85bg/ywg+qSF15u7eHkVgypO7UWTjFocQzNYMbP9EmAaYWOSdpVx0qeQPJ+Pbx",
+	"2FJbVZkTe48uIae1SlxsIPiqaeh1JFna1xLE3DUY352oza16TKpVSSNlpUxjoZcilHeLvGxdmqyBCHlY",
+	"+tPWplPsqKf5mlFw4ttpl0MdrjMUKuHiQrXShHLdVJe2FqIajIYzG7vrIGAnSk3R5hyThc5Ddj5pWFNq",
+	"g6fgPAiouysDrdjylA5ESEUjWhbiY339h5J9B5dUMTUpyydZFlCKdaJBXPIQKec89pKu766AUaGQXWIF",
+	"5ofn45ILcU3Z2ObDDrCnILFWDfoDpOE1TSeOCbTJeR+dehM/sn6k6AI2/d7V3kYKtjP1UReFcZcFNBkn",
+	"EdCnD0g7H/++nXEntVBst9/sIZYJd1CkzmfjFx0H/crVtk2q9bTVcDH3P8aj7x+/Ht1w3Ou6rsNjJ0+l",
+	"2Von996vMVn/b5W/WjK9f23W6dguUGklLy4eFRX7VRhgo3VlVUflvUPM1r+LKwZeQb+0oSjG1//tH2y2",
+	"XzHss3mL9V8rcayp+PR81FTAu/XFCjUs333ROtLN754rmyeahoyuAl198Tv/nT+7Brkn5gij6UW4VdiI",
+	"3R3RRtE2WholueBKlEDcsu3NaNj/wcj137nZHmZwvbt5hF+9I38thbjKyE7Iq4wooGVGfKw0I03+5BPy",
+	"jgsO74xWKCrg2e/8nYJyFb4gWhDK9+h4V2zNcZ6/fUEMF7eOoIquoSDLvQGEqOj7Gsi7vJZKyHdf/M6f",
+	"SSmcx+hd6va4d+Svr777lvzX13///3+zEKTEdtYl7wx+3pn9Zr/z3QYktlOQgMvjkCEUDDkRpaH64ncM",
+	"n7McuFXeQ/tSubhcPK1ovoFHX33xuKGI1ndNZevijaOTlv/ucvElRmYq4LRii8vF//3iSxyoonqDdHpB",
+	"a3fLwdqaLwGzPxSLy4UBGN5ghO9IugUNUi0uf3O0+r4GDDe4hVkILrLWtXoDOTa3WXwk7w9rBipgRetS",
+	"Ly7//rjlI/z7UNuL27dZ947Arx4/7rkfcNq9gM0tUZGbAdGCxm/dwuNjhcW1bhnMFqrebqncG7Sac2nm",
+	"IVpSVmaEww6UJrYFSLZwh8ewgybB2AxhUXuR++tUogjGy1Y8hueFk73XZT5A4fiWjSG48g1lvBdArjrr",
+	"EYLIBr6FSgHJ3/qTeTfuN8LeK3ASCHXukbntyi1jWd7OiJ3OvTtz44cSB3VC15RxpZv+Lco3AXHypoM7",
+	"zK5HrK1C4/8oRf8TtLsaYEaQuRnmA9avG7C9bsqS7CT2jjTSYyXFf4BHAJMtXBymC4zXHWCcnmzbVxqc",
+	"mWpnR4GdoIMB7AeFAv0JEbzck3dePXmHTdv0hu46yMFiEKTaK9g/UqFbe5RyQxKKOpa2x12b2s2zYxI0",
+	"mNpdlEyUzcfzdhp1xyZudVK/+9RzSu2mb/6c55flm8aJiaxN74RnbWQn6rLwjer3mWv9ZZTWwB/hxmir",
+	"CSZYUm4Bk1TbnuMTM4IxdF2fD4pPy5LgToOJwiSxGQqkqZROwufig/nv1mqPJVgLsQupV7AV1/Dc5q7G",
+	"NFxsiduopZTDien668hVwKeBnt0boQhCC0EjXTeuVjalGWVJufqQYDot3c5Isy84HAC8S7AZ8d4FNIhd",
+	"9vQQDXtdtU/taTTUM2AoYbe1rn4MQw2nb76dX7ud2ULzTJtxshIyypYSKtrL+mEQZ+/Eawb+YfXoJ6rz",
+	"zWLyOf1DWkMz0ss/mbuWENkENQY9cefGW0COnGz3Q7T0MdHV5v36VxOaZodttH3YSVXhu8bd+XCcw9+X",
+	"d99xWhfu3UfThRvs4buycdfYRO9Psdo/m8esfZnhjKabl7CuM7WTwEed0welrj8+Fx/cX7cX9s5GGtIb",
+	"43rlz9w+50NCZz1Z3WFXYQmfhtr6hl4BxicCoMmS5lcRbpeQqE//cJA/vYR92lDxKPk6H7rtSrCNMkKL",
+	"YCEtoaSg+zESrnNHWcoJ9qJ1odi5zJfTI81VSJxZIZrZXnoO2puo6FKz+ISMCElK0IRpdL9Brye/QxHG",
+	"pOpXeF7iEw+q7fzJ5H64RGQ+QkKk2msnDNZ6AmXBHotGe/Au+pfWLP90eUXrRv1R/OLLk6J6RjTjxghF",
+	"xwlZSbFNa3iZu5JESCz4UGLrUyDGCJbuWP0M5dXBs59Zy/lYS6Sp5XzUd4DoE7CbkKLzUJ7Vr06GCZu9",
+	"PzvsweXPILh9dRezF4EYS2EtRY1W+6gj7jK8k0fbZW0+7Jl2Oavpcack2CYn8T07PrtNPjYe185CnjXp",
+	"wKaqhXJyV3ZvyI8oTXnhz9nkINxFK9kzLUZDsuUnHmNq9WyakR9aaA3EHOJCpz6rvDm9ettuKHZm/dZn",
+	"Ic+JV39b2k6Eo0jd0VR0C2RTbynP8LvQ+gwtZnzNHFmmSAmrpifGsCy01HTxwf7RGzX/tgQqHRwe0L8m",
+	"/QrSA98l9jifrwvhRigJCx/EioZtVbrc9lTc941/5iE1FAfoqCBd3JTqZpEFJcV9zNW1QUg3rf6O7Fnk",
+	"GvQjl5fUOcqBApaM03ZvlDDTbNkr9o4/Y3ruNgKusYMOVC6Ax5RuOu1kTQ5+5/o73QotY6b9GEm726Rz",
+	"zH7d7B+UTELjmXuP1HSu+ThEvoHsnKrZ3vANlAVWE1PEVhYwTQoBKcLY9nKOn2ZNkv1p3gRZYWQcVVd4",
+	"waJRTfEI2aZLoXS0gYmCcmVhgv7hiw/mv9s+6Iz2AbocntNKocefikPuBQfrjAsJT1iEaNObwi0lMeJs",
+	"I+KiVYSYtA++DR3Hz4KUdI7T8hQczF+l9dni/ggtbktqZ6jtcXRvPYl4jhgnQhYgs3bWqyMWIngORNZ8",
+	"zJGSNe+panlV87NzuDkMQT7BCvzqlPPOWSvjGgna6+stWYhaD3g58c6JYzLAr5Nk8Bpo+Qegg6Yv75nD",
+	"4zNL16dVJcU1ELihuS73RG+YIm7hGVnubUo3VZsxlHAtbNOHOCX8IljxWecZn8Lp2HVdJQx5F5q4+GD/",
+	"6NU1w2U+w5Bvdbf9OGHvm0POqnEGKMSk4CHkcfDm0pF4JSw+4m5VUufDRLTICm/acHt0V6Bz8EVCR3fA",
+	"x7QsozosTqLu+u6RR7Gmsde+HW/RX98iuKuMMkyt6fgkeJmqams6YH3Wmj/GWPzhFT/zOgAMBWbEECAa",
+	"m56s8Ho0Qjk2yHanyKcC2wK8jFQgSZuYRrERuKmETHdLeIY/n5uV38Uha12v4SDjJ4PpEltwspVvwZlZ",
+	"X+2YM92qdbRaqjFarBmjwIBC24YbudhuqXpi62rHcDLnEO05RGNOPOYWdu6Q2oiysJwHXdAzcgF1xao4",
+	"Igb628agTLZCaaIE2VK+f0IeG0AmFu9TUU4xcXN2/qKI2PF2bas5e64fHuNKAy38acspF5zltERWn1hm",
+	"6H0XWSc2+8sifZAP17fCnjOqkkALtQHQ5BHJoSwdspl2Jbey5oQqYk5HXVIbVitgVSsohgqpJyzv0w9e",
+	"vOlmAVDPRg3IiGvWO4pnlrDSj0Td32Pmubs27gG1rs8awTzZ4xazs2euYENxd+2ijXyLWtu4wEbsyLbO",
+	"Ny4Sh/EBf2nZKBIekyb2Klw18pmC/3j5pe4a5vOz2+WesKLjCLbSkoQbw0dSsLsJd4iIw2MPrb7++ais",
+	"ffHxvEm0h0Rm765B9cgo40tARjqWtlTn6qiUg6t1EdQfwsnVvthqvjCAuAZJ15CRGi/a4aBUaKOIdsAK",
+	"felce/1brGyTomHbtuaY69UfAn9Vj/MG24DUR+uQrOeOfxurIoS/Q/ujfrhfbKidNO6N/56Wn8E/AvwG",
+	"TphSxwldWW7mg6rG6kPHYspB3+BCQg6s0oM6nn3oPDg5bdrAZyGLqpxB4DmMkR1VKEUzorx7knK1AwlF",
+	"5slzuXd/DfMKe0tqHq47SUTwzFP7h+Qan1AxES28qHTXB1qVyPCRNWU8G11SpNiaP2I9aHGXf84U+LaD",
+	"nznqPUdun+uivbj87W1HvlbAj9tJ+5bLhpbt6SLhgtM2mjguKaDJOaLSeLJeqLNlhD9zytzB7hKZi74x",
+	"ap+Qeh2ap86n+zaXcM3b+6+/Eaz79eKD/WNEnz9359cY5qj8o59Yrz+7bmvScWH7KtTqwFMwrt3fQ0Pr",
+	"1AQ7sw0QYDC+8dt5IfwpdH5r3yp5ZpE2O5H8hI2N/AkVsrFSntgbISXocNtViIoSpe1lnunuJ4eM8GLF",
+	"3G1dqZQ/Xnw3tuL8VEd7DK3cMxB2vhrAcNv+fNRikORCbcQGNysJ1wx2TtvxyUHWxr2CSrvH0n2TjujE",
+	"t4Lt8wChv/D70DP2rJzqwMjEK5vGjmrtzHBn6dgUAaOMtZox4nEs6N4cV8aVplwnM5PS/PPMxccdlM3s",
+	"+LIVSXojRb3e4I2+oROGByOmITxpype0t4851sSFq1G+fvz1SE3vwh2FNIt7aR94ABXm9DLR7eVhspsd",
+	"oOf2lmDwYQmkDrdfWnO8EZaOFQbiUTYB2qZEMk2WkIstqMAZx/LASool9BGSWMIfRxPG7cwZx5R7b89y",
+	"G8/CO47Ico//P3HdJSohbQIWKjobxtdO/xmLNReF6nfXTkjlnU9o/TlTQM8RLnedf1p84s5NmN7QK5iQ",
+	"t3kaaulCBn2R9igIaVsh7jAu6/Kq41oH3GjgqSxP7H7WyvP0n49vaUwvC9fg7o3LaVkSppNpfOmgxFej",
+	"QLDzJe+O6+fCqBDI7ZuMcVLVshJ4KW50FbB7nYvqvumEMWnjhE0y2bJMbv/Lh7OKbj9dF71tBOyTFI68",
+	"8U+8SuCoZUv3RoNATDGt7G/UdltYGgiPFC3usp++drK/ukc+bb3yYdrJzu+Ls/ECRxWY82fRhQ1y8lIo",
+	"sEws7VDRVF316xZv8InPlyImuMLM4v+bwATcXaEDYj/g9OKD+a835QWZ2piDre2DH2vWxczM2Rj/DgJD",
+	"0L6AazNkuicN1fnm4wK7hhttlx2Vu+dKwn8pxVpizpfRQOQ1yEco3ixAM9cq3Qg4AxUCPNlqo4OP4cSj",
+	"z4dgXIxSXRFqYa8FUVpUT1pZ6N6Vb8ANBSmBXkNj7y5hw5IpBR10lWI9xLCei/W50JWSTXBtb9L/bC9P",
+	"LJAQ6/MURyCZFqzIvB926QviEjyjVkMelp+V9a/MBhwzwRnyDGq3j1SEPHEtsASqwSxxptSef8EORz9z",
+	"cKuZcx6AFwWhCPJeHRxxcvHB/Dcis8NhYZgD1mogrfyjzOowq3YZT2VpL9m3ieAuX0iNBuWFfbnnsmuk",
+	"6jfmqTMCdJbDYzdx5tPTmnTOLIIlUAnSkoIPAquN2HHrOuRilyaJbrLdh4Uda3H521sjSn0Kmvn41jxp",
+	"9E6L/lqWi8vFxfWXi9u3t/8TAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
