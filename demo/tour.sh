@@ -59,6 +59,9 @@ run 0 system change hq --set "filter=(l=Cerro Alto)"
 run 1 roster take hq
 run 0 system change hq --set filter=
 run 0 roster take hq
+say "Which attributes identify? Names do not: candlewick shares namesakes with hq, and no number."
+run 0 roster keys hq dome-booking
+run 0 roster keys hq candlewick
 say "The lane's rules, checked without any service."
 run 0 charter check demo/hq-dome-booking.yaml
 say "Recognise who is who. 3 means: there is something to do."

@@ -2,6 +2,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
+import { KeysPage } from "./pages/Keys";
 import { LanePage } from "./pages/Lane";
 import { LanesPage } from "./pages/Lanes";
 import { PlanPage } from "./pages/Plan";
@@ -28,6 +29,7 @@ const router = createBrowserRouter([
       { path: "systems/:system", element: <SystemPage /> },
       { path: "systems/:system/preview", element: <PreviewPage /> },
       { path: "rosters/:roster", element: <RosterPage /> },
+      { path: "keys", element: <KeysPage /> },
       { path: "tasks", element: <TasksPage /> },
       { path: "*", element: <p>There is no page at this address. The lanes are on the first page.</p> },
     ],

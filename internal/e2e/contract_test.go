@@ -41,6 +41,7 @@ func TestAnswersFitTheContract(t *testing.T) {
 		{"POST", "/systems/hq/preview", `{"settings": {"url": "ldap://elsewhere"}}`, 422}, {"POST", "/systems/mail-gate/preview", `{"file": "../lock"}`, 422}, {"POST", "/systems/mail-gate/preview", `{"shape": "shape: {}"}`, 422}, {"POST", "/systems/mail-gate/preview", `{"settings": {"path": "/etc/passwd"}}`, 422},
 		{"GET", "/systems/hq/history?id=L0950", "", 200}, {"GET", "/systems/hq/history?id=L0950&at=2020-01-01", "", 200}, {"GET", "/systems/hq/history?id=none", "", 404},
 		{"GET", "/rosters/7/left-out", "", 200}, {"GET", "/rosters/7/statistics", "", 200}, {"GET", "/rosters/7/statistics", "", 200}, {"GET", "/rosters/7/comparison?kind=changed&limit=2", "", 200}, {"GET", "/rosters/1/comparison", "", 404},
+		{"GET", "/key-survey?people=hq&accounts=night-log", "", 200}, {"GET", "/key-survey?people=hq&accounts=none", "", 404},
 		{"GET", "/rosters/7/export?format=csv&columns=none", "", 422}, {"GET", "/lanes/hq-dome-booking/template?format=pdf", "", 422}, {"POST", "/tasks/1/halt", "", 409},
 		{"POST", "/systems/hq/files", "", 422}, {"POST", "/systems/hq/rosters?extent=sample", "", 422},
 		{"PUT", "/systems/new", `{"kind": "scim", "settings": {"url": "https://x.example"}, "secret": "s"}`, 200}, {"PUT", "/systems/new", `{"kind": "scim", "settings": {"url": "nowhere"}}`, 422}, {"DELETE", "/systems/new", "", 204}, {"DELETE", "/systems/hq", "", 409},

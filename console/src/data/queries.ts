@@ -97,6 +97,15 @@ export const useHistory = (system: string | undefined, id: string | undefined) =
     queryFn: () => ask(api.GET("/systems/{system}/history", { params: { path: { system: system ?? "" }, query: { id: id ?? "" } } })),
   });
 
+export const useKeySurvey = (people: string, accounts: string) =>
+  useQuery({
+    queryKey: ["key-survey", people, accounts],
+    enabled: people !== "" && accounts !== "",
+    queryFn: () => ask(api.GET("/key-survey", { params: { query: { people, accounts } } })),
+    retry: false,
+    staleTime: 60_000,
+  });
+
 const next = (last: { next?: string }) => last.next;
 
 export const useVerdicts = (lane: string, side: "people" | "accounts", state: string, q: string) =>

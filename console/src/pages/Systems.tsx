@@ -1,14 +1,16 @@
 import { useNavigate } from "react-router";
 import { useSystems } from "../data/queries";
 import { List } from "../ui/list";
-import { Empty, Head, Loading, Trouble, thousands, When } from "../ui/parts";
+import { Button, Empty, Head, Loading, Trouble, thousands, When } from "../ui/parts";
 
 export function SystemsPage() {
   const systems = useSystems();
   const go = useNavigate();
   return (
     <>
-      <Head title="Systems" about="Places that hold identities. A new one is read-only until somebody opens it for writing." />
+      <Head title="Systems" about="Places that hold identities. A new one is read-only until somebody opens it for writing.">
+        <Button onClick={() => go("/keys")}>Survey keys</Button>
+      </Head>
       {systems.isPending && <Loading />}
       {systems.error && <Trouble error={systems.error} />}
       {systems.data?.items.length === 0 && (

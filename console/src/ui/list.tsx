@@ -43,8 +43,9 @@ export function List<T>(props: {
   return (
     <div role="grid" aria-label={props.label} aria-rowcount={rows.length} className="border-hair border-y text-[13px]">
       <div role="row" className="grid gap-x-3 border-hair border-b px-2 py-1 text-soft" style={{ gridTemplateColumns: grid }}>
-        {columns.map((c) => (
-          <span key={c.name} role="columnheader" className={c.right ? "text-right" : ""}>
+        {columns.map((c, i) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: columns never move, and two may have one name
+          <span key={i} role="columnheader" className={c.right ? "text-right" : ""}>
             {c.name}
           </span>
         ))}
@@ -77,8 +78,9 @@ export function List<T>(props: {
                 className={`absolute top-0 right-0 left-0 grid min-h-7 items-baseline gap-x-3 border-hair border-b px-2 py-1 aria-selected:bg-wash hover:bg-wash ${open ? "cursor-pointer" : ""}`}
                 style={{ gridTemplateColumns: grid, transform: `translateY(${v.start}px)` }}
               >
-                {columns.map((c) => (
-                  <span key={c.name} role="gridcell" className={`min-w-0 break-words ${c.right ? "text-right" : ""}`}>
+                {columns.map((c, i) => (
+                  // biome-ignore lint/suspicious/noArrayIndexKey: as above
+                  <span key={i} role="gridcell" className={`min-w-0 break-words ${c.right ? "text-right" : ""}`}>
                     {c.cell(row)}
                   </span>
                 ))}

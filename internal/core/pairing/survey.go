@@ -360,16 +360,17 @@ func ranked(found []SurveyKey) []SurveyKey {
 	numbers := map[string]SurveyKey{}
 	for _, k := range found {
 		if k.mender == 0 && k.Person == "person.employeeNumber" {
-			numbers[k.Account] = k
+			numbers[bare(k.Account)] = k
 		}
 	}
 	met := map[[2]string]bool{}
 	var kept []SurveyKey
 	for _, k := range found {
 		couple := [2]string{bare(k.Person), bare(k.Account)}
-		number, copied := numbers[k.Account]
-		copied = copied && k.Person == "person.id" && k.Pairs-number.Pairs <= k.Pairs/50
-		if k.Pairs == 0 || copied || met[couple] || len(kept) == keysShown {
+		number, copied := numbers[couple[1]]
+		copied = copied && couple[0] == "person.id" && k.Pairs-number.Pairs <= k.Pairs/50
+		faint := len(kept) > 0 && k.Pairs*20 < kept[0].Pairs && stands(k.Person) == len(identifiers) // names that happen to be rare
+		if k.Pairs == 0 || faint || copied || met[couple] || len(kept) == keysShown {
 			continue
 		}
 		met[couple] = true
