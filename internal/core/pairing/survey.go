@@ -82,7 +82,11 @@ func atLeast(n int, v string) string {
 	return v
 }
 
+// digitsOf is empty for an address: its digits are a part of a name.
 func digitsOf(v string) string {
+	if strings.Contains(v, "@") {
+		return ""
+	}
 	return strings.Map(func(r rune) rune {
 		if r < '0' || r > '9' {
 			return -1
