@@ -549,6 +549,9 @@ type Comparison struct {
 	Attribute string `json:"attribute"`
 	Equal     bool   `json:"equal"`
 	Person    string `json:"person"`
+
+	// Said how far two values that are not the same agree
+	Said *string `json:"said,omitempty"`
 }
 
 // DraftInput defines model for DraftInput.

@@ -136,7 +136,11 @@ func drawWhy(w io.Writer, x apiclient.Why) {
 		case a.Person == "" || a.Account == "":
 			sign = " "
 		}
-		fmt.Fprintf(w, "%32s %s %-14s %s\n", a.Person, sign, a.Attribute, a.Account)
+		line := fmt.Sprintf("%32s %s %-14s %s", a.Person, sign, a.Attribute, a.Account)
+		if said := value(a.Said); said != "" {
+			line = fmt.Sprintf("%-84s %s", line, said)
+		}
+		fmt.Fprintln(w, line)
 	}
 	if len(x.Proposals) > 0 {
 		fmt.Fprintln(w, "\nTo be judged")

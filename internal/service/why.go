@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"twinning/internal/core/charter"
+	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/record"
 	"twinning/internal/store"
 )
@@ -49,6 +50,7 @@ type Comparison struct {
 	Person    string `json:"person"`
 	Account   string `json:"account"`
 	Equal     bool   `json:"equal"`
+	Said      string `json:"said,omitempty"` // how far they agree, in words
 }
 
 // ProposalView is a pair to judge, with names.
@@ -163,8 +165,42 @@ func compare(w *Why, in laneInput, person, account string) {
 		if name == "id" || name == "emails" || left == "" && right == "" {
 			continue
 		}
-		w.Attributes = append(w.Attributes, Comparison{Attribute: name, Person: plainList(left), Account: plainList(right), Equal: left != "" && record.Same(record.KindOf(name), left, right)})
+		c := Comparison{Attribute: name, Person: plainList(left), Account: plainList(right), Equal: left != "" && record.Same(record.KindOf(name), left, right)}
+		if !c.Equal && p >= 0 && a >= 0 {
+			c.Said = likelySaid(in, name, left, right, p, a)
+		}
+		w.Attributes = append(w.Attributes, c)
 	}
+}
+
+// nameOf is what a record says of somebody's name.
+func nameOf(r *record.Roster, i int) likeness.Name {
+	return likeness.Name{Given: cellOf(r, "givenName", i), Middle: cellOf(r, "middleName", i), Family: cellOf(r, "familyName", i), Full: cellOf(r, "displayName", i)}
+}
+
+// likelySaid tells in words how far two values that are not the same agree.
+func likelySaid(in laneInput, name, left, right string, p, a int) string {
+	var v likeness.Verdict
+	switch name {
+	case "userName":
+		v = likeness.Login(nameOf(in.People, p), right)
+	case "displayName", "familyName":
+		v = likeness.Names(nameOf(in.People, p), nameOf(in.Accounts, a))
+	case "email", "aliases":
+		v = likeness.Emails(record.SplitList(cellOf(in.People, "emails", p)), record.SplitList(cellOf(in.Accounts, "emails", a)))
+	case "phoneNumbers":
+		v = likeness.Phones(record.SplitList(left), record.SplitList(right))
+	case "employeeNumber":
+		v = likeness.Numbers(left, right)
+	case "startsOn", "created":
+		v = likeness.Days(cellOf(in.People, "startsOn", p), cellOf(in.Accounts, "created", a))
+	case "title", "department", "location":
+		v = likeness.Texts(left, right)
+	}
+	if v.Level == likeness.Missing {
+		return ""
+	}
+	return v.Words
 }
 
 func cellOf(r *record.Roster, name string, i int) string {

@@ -1404,6 +1404,8 @@ export interface components {
             person: string;
             account: string;
             equal: boolean;
+            /** @description how far two values that are not the same agree */
+            said?: string;
         };
         Proposal: {
             person: string;

@@ -67,7 +67,10 @@ export function WhyPage() {
           <div key={a.attribute} className={`grid grid-cols-[1fr_150px_1fr] gap-3 py-0.5 ${a.equal ? "text-soft" : ""}`}>
             <span className="text-right">{a.person && a.account && !a.equal ? <ins>{a.person}</ins> : a.person}</span>
             <span className="border-hair border-x text-center text-soft">{a.attribute}</span>
-            <span>{a.person && a.account && !a.equal ? <ins>{a.account}</ins> : a.account}</span>
+            <span>
+              {a.person && a.account && !a.equal ? <ins>{a.account}</ins> : a.account}
+              {a.said && <span className="ml-3 text-soft">{a.said}</span>}
+            </span>
           </div>
         ))}
       </section>

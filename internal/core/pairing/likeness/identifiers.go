@@ -1,0 +1,227 @@
+package likeness
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"twinning/internal/core/record"
+)
+
+// Login compares a login, or the local part of an address, with the patterns
+// that a name can give: jdoe, doe.j, johnd, john.doe2.
+func Login(n Name, login string) Verdict {
+	login, _, _ = strings.Cut(login, "@")
+	login, _, _ = strings.Cut(login, "+") // a tag
+	p := n.parts()
+	words := strings.FieldsFunc(record.Fold(login), func(r rune) bool { return r == '.' || r == '_' || r == '-' || r == ' ' })
+	bare := strings.TrimRight(strings.Join(words, ""), "0123456789")
+	if bare == "" || len(p.all) == 0 {
+		return Verdict{Missing, "nothing to compare"}
+	}
+	given, family := p.given, p.family
+	if !p.known {
+		all := withoutParticles(p.all)
+		if len(all) < 2 {
+			if bare == strings.Join(all, "") {
+				return Verdict{Part, "the login is the one name that is known"}
+			}
+			return Verdict{Differ, "the login is not made of the name"}
+		}
+		given, family = all[:len(all)-1], all[len(all)-1:]
+	}
+	best := Verdict{Differ, "the login is not made of the name"}
+	for _, g := range given {
+		for _, f := range append(slices.Clone(family), strings.Join(family, "")) {
+			if v := pattern(bare, g, f); v.Level > best.Level {
+				best = v
+			}
+		}
+	}
+	if best.Level < Variant && !p.known { // perhaps the other way round
+		if v := pattern(bare, family[0], strings.Join(given, "")); v.Level > best.Level {
+			return v
+		}
+	}
+	return best
+}
+
+// shortLogin: many systems cut logins at eight letters.
+const shortLogin = 8
+
+func pattern(login, given, family string) Verdict {
+	made := func(level Level, words string, forms ...string) (Verdict, bool) {
+		for _, f := range forms {
+			if login == f || len(f) > shortLogin && login == f[:shortLogin] {
+				return Verdict{level, words}, true
+			}
+		}
+		return Verdict{}, false
+	}
+	g, f := given[:1], family[:1] // folded: mostly plain letters
+	if v, ok := made(Same, "the login is made of both names", given+family, family+given); ok {
+		return v
+	}
+	if v, ok := made(Variant, "the login is an initial and the family name", g+family, family+g); ok {
+		return v
+	}
+	if v, ok := made(Variant, "the login is the given name and an initial", given+f, f+given); ok {
+		return v
+	}
+	if v, ok := made(Part, "the login is the family name", family); ok {
+		return v
+	}
+	if v, ok := made(Faint, "the login is the given name", given); ok {
+		return v
+	}
+	if v, ok := made(Faint, "the login is the initials", g+f, f+g); ok {
+		return v
+	}
+	return Verdict{Differ, "the login is not made of the name"}
+}
+
+// Emails compares two sets of addresses: one in common, whichever is the
+// primary; else one local part at two domains, as after a merger.
+func Emails(a, b []string) Verdict {
+	if len(a) == 0 || len(b) == 0 {
+		return Verdict{Missing, "one of them has no address"}
+	}
+	locals := map[string]string{}
+	for _, x := range a {
+		n := record.Normal(record.Email, x)
+		local, _, _ := strings.Cut(n, "@")
+		locals[local] = x
+		for _, y := range b {
+			if n == record.Normal(record.Email, y) {
+				return Verdict{Same, fmt.Sprintf("both have the address %s", y)}
+			}
+		}
+	}
+	for _, y := range b {
+		local, _, _ := strings.Cut(record.Normal(record.Email, y), "@")
+		if x, ok := locals[local]; ok && local != "" {
+			return Verdict{Part, fmt.Sprintf("%s and %s differ in their domains alone", x, y)}
+		}
+	}
+	return Verdict{Differ, "no address in common"}
+}
+
+// lineDigits are what tells one line from another in one place.
+const lineDigits = 7
+
+// Phones compares two sets of phone numbers by their digits: the whole, or the
+// end where one of them lacks the country.
+func Phones(a, b []string) Verdict {
+	best := Verdict{Missing, "one of them has no phone number"}
+	for _, x := range a {
+		for _, y := range b {
+			m, n := digits(x), digits(y)
+			switch {
+			case len(m) < lineDigits || len(n) < lineDigits:
+			case m == n:
+				return Verdict{Same, "one phone number"}
+			case m[len(m)-lineDigits:] == n[len(n)-lineDigits:] && len(m) != len(n):
+				best = Verdict{Variant, "one phone number, with and without its beginning"}
+			case best.Level < Differ:
+				best = Verdict{Differ, "different phone numbers"}
+			}
+		}
+	}
+	return best
+}
+
+// digits of a phone number, without the way out of one's own country.
+func digits(s string) string {
+	s, _, _ = strings.Cut(strings.ToLower(s), "ext")
+	s, _, _ = strings.Cut(s, "x")
+	d := strings.Map(func(r rune) rune {
+		if r < '0' || r > '9' {
+			return -1
+		}
+		return r
+	}, s)
+	return strings.TrimLeft(d, "0")
+}
+
+// Numbers compares two staff numbers: the same, or written otherwise (a
+// prefix, zeros in front, the ending of a spreadsheet, a check digit). Numbers
+// that merely look alike are different: they are somebody else's.
+func Numbers(a, b string) Verdict {
+	x, y := record.Normal(record.Text, a), record.Normal(record.Text, b)
+	switch {
+	case x == "" || y == "":
+		return Verdict{Missing, "one of them has no number"}
+	case x == y:
+		return Verdict{Same, "one number"}
+	}
+	m, n := core(x), core(y)
+	switch {
+	case len(m) < 3 || len(n) < 3:
+		return Verdict{Differ, "different numbers"}
+	case m == n && compatible(x, y):
+		return Verdict{Variant, "one number, written in two ways"}
+	case m == n:
+		return Verdict{Faint, "the digits are the same, the letters are not: two series?"}
+	case len(m) == len(n)+1 && m[:len(n)] == n || len(n) == len(m)+1 && n[:len(m)] == m:
+		if len(n) >= 5 && len(m) >= 5 {
+			return Verdict{Part, "one has a digit more at its end: a check digit?"}
+		}
+	}
+	return Verdict{Differ, "different numbers"}
+}
+
+// core is the number itself: without letters, the .0 of a spreadsheet, and
+// zeros in front.
+func core(s string) string {
+	s = strings.TrimSuffix(s, ".0")
+	return digits(strings.ReplaceAll(s, "x", ""))
+}
+
+// compatible: the letters are the same, or only one of them has any.
+func compatible(a, b string) bool {
+	letters := func(s string) string {
+		return strings.Map(func(r rune) rune {
+			if r >= 'a' && r <= 'z' {
+				return r
+			}
+			return -1
+		}, strings.TrimSuffix(s, ".0"))
+	}
+	m, n := letters(a), letters(b)
+	return m == n || m == "" || n == ""
+}
+
+// Days compares two days: an account is mostly made about when somebody begins.
+func Days(a, b string) Verdict {
+	x, err1 := time.Parse(time.DateOnly, a)
+	y, err2 := time.Parse(time.DateOnly, b)
+	if err1 != nil || err2 != nil {
+		return Verdict{Missing, "one of the days is not known"}
+	}
+	switch apart := abs(int(x.Sub(y).Hours() / 24)); {
+	case apart == 0:
+		return Verdict{Same, "the same day"}
+	case apart <= 31:
+		return Verdict{Part, fmt.Sprintf("%d days apart", apart)}
+	case apart <= 120:
+		return Verdict{Faint, fmt.Sprintf("%d days apart", apart)}
+	default:
+		return Verdict{Differ, fmt.Sprintf("%d days apart", apart)}
+	}
+}
+
+// Texts compares what says little about who somebody is: department, title,
+// site.
+func Texts(a, b string) Verdict {
+	x, y := sorted(Words(a)), sorted(Words(b))
+	switch {
+	case len(x) == 0 || len(y) == 0:
+		return Verdict{Missing, "one of them is blank"}
+	case slices.Equal(x, y):
+		return Verdict{Same, "the same"}
+	case slices.ContainsFunc(x, func(w string) bool { return len(w) > 3 && slices.Contains(y, w) }):
+		return Verdict{Part, "a word in common"}
+	}
+	return Verdict{Differ, "different"}
+}

@@ -1,0 +1,177 @@
+package likeness
+
+import (
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding/charmap"
+
+	"twinning/internal/core/record"
+)
+
+// particles join names and are left out, or written, as it pleases a form.
+var particles = set(`de del della di da das do dos du des d la las le les lo los l el al ul van von der den dem ten ter te zu zur zum af av
+und e y i et the bin ibn ben bint abu abd ap mac mc o san santa st`)
+
+// besides stand around names and are none.
+var besides = set(`dr prof professor mr mrs ms miss mx sir dame herr frau dipl ing mag ba bsc msc ma mba phd md jr sr ii iii iv esq`)
+
+func set(words string) map[string]bool {
+	m := map[string]bool{}
+	for _, w := range strings.Fields(words) {
+		m[w] = true
+	}
+	return m
+}
+
+// Words takes a name apart: mended, folded to plain Latin letters where it can
+// be, without titles. Particles are kept apart from what they lead.
+func Words(name string) (words []string) {
+	name = Mended(name)
+	// "Soto, Ana" is Ana Soto; the order is nothing to go by, the comma is no letter
+	for _, w := range strings.FieldsFunc(record.Fold(name), func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.Is(unicode.Mn, r)
+	}) {
+		if !besides[w] {
+			words = append(words, w)
+		}
+		if len(words) == mostWords {
+			break
+		}
+	}
+	return words
+}
+
+// withoutParticles drops what only joins, unless nothing else is left.
+func withoutParticles(words []string) []string {
+	kept := slices.DeleteFunc(slices.Clone(words), func(w string) bool { return particles[w] })
+	if len(kept) == 0 {
+		return words
+	}
+	return kept
+}
+
+// Mended undoes UTF-8 that was read as Windows-1252 ("JosÃ©"), once or twice.
+// A text that is no such accident stays as it is.
+func Mended(s string) string {
+	for range 2 {
+		if !strings.ContainsAny(s, "ÃÂÅÄÐÑâ") {
+			return s
+		}
+		raw, err := charmap.Windows1252.NewEncoder().String(s)
+		if err != nil || !utf8.ValidString(raw) || raw == s {
+			return s
+		}
+		s = raw
+	}
+	return s
+}
+
+// spoken reduces a folded word to what several transliterations of one name
+// have in common: Sergei, Sergey and Serguei; Müller and Mueller; Yulia, Julia
+// and Iuliia. It is coarse on purpose, and used on whole words alone.
+func spoken(word string) string {
+	w := word
+	for _, r := range []struct{ from, to string }{
+		{"shch", "s"}, {"sch", "s"}, {"tch", "c"}, {"tsch", "c"}, {"sh", "s"}, {"zh", "j"}, {"kh", "h"}, {"ch", "c"}, {"ph", "f"}, {"th", "t"}, {"gu", "g"}, {"qu", "k"},
+		{"ts", "c"}, {"tz", "c"}, {"cz", "c"}, {"sz", "s"}, {"ck", "k"}, {"ks", "x"}, {"ou", "u"}, {"oe", "o"}, {"ue", "u"}, {"ae", "a"}, {"aa", "a"}, {"ee", "i"}, {"oo", "u"},
+		{"yu", "u"}, {"ju", "u"}, {"iu", "u"}, {"ya", "a"}, {"ja", "a"}, {"ia", "a"}, {"ye", "e"}, {"je", "e"}, {"ie", "e"}, {"yo", "o"}, {"jo", "o"}, {"io", "o"},
+	} {
+		w = strings.ReplaceAll(w, r.from, r.to)
+	}
+	out := make([]byte, 0, len(w))
+	for i := 0; i < len(w); i++ {
+		c := w[i]
+		switch c {
+		case 'y', 'j':
+			c = 'i'
+		case 'w':
+			c = 'v'
+		case 'k', 'q':
+			c = 'c'
+		case 'z':
+			c = 's'
+		case 'h':
+			if i > 0 {
+				continue
+			}
+		}
+		if len(out) == 0 || out[len(out)-1] != c {
+			out = append(out, c)
+		}
+	}
+	return strings.TrimSuffix(string(out), "i")
+}
+
+// A name has at most so many words, and a word that may be mistyped so many
+// letters: what is longer is no name, and must not cost as if it were.
+const (
+	mostWords   = 12
+	longestWord = 40
+)
+
+// slip reports whether two words are one but for a slip of the hand: one letter
+// more, less or another, or two neighbours swapped; two of them in long words.
+func slip(a, b string) bool {
+	shorter := min(len(a), len(b))
+	if shorter < 4 || shorter > longestWord || a[0] != b[0] && a[len(a)-1] != b[len(b)-1] {
+		return false // too short to tell, or another word
+	}
+	if bornNames[a] && bornNames[b] || gendered(a, b) {
+		return false // two names, and two humans
+	}
+	allowed := 1
+	if shorter >= 9 {
+		allowed = 2
+	}
+	return distance(a, b, allowed) <= allowed
+}
+
+// gendered reports whether two words differ in the ending alone that tells a
+// woman's name from a man's: Mario and Maria, Paul and Paula, Sorokin and
+// Sorokina.
+func gendered(a, b string) bool {
+	if len(a) > len(b) {
+		a, b = b, a
+	}
+	const endings = "aeiou"
+	last := func(s string) bool { return strings.IndexByte(endings, s[len(s)-1]) >= 0 }
+	switch len(b) - len(a) {
+	case 0:
+		return a[:len(a)-1] == b[:len(b)-1] && last(a) && last(b)
+	case 1:
+		return b[:len(a)] == a && last(b)
+	}
+	return false
+}
+
+// distance is the Damerau–Levenshtein distance with adjacent transpositions
+// (optimal string alignment), or more than most.
+func distance(a, b string, most int) int {
+	if abs(len(a)-len(b)) > most {
+		return most + 1
+	}
+	before, last, now := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		now[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				now[j] = min(now[j], before[j-2]+1)
+			}
+		}
+		before, last, now = last, now, before
+	}
+	return last[len(b)]
+}
+
+func abs(n int) int { return max(n, -n) }
