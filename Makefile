@@ -3,7 +3,7 @@ SHELL := /bin/bash
 GO ?= go
 export GOFLAGS ?=
 
-.PHONY: help demo tour test soak build console lint bench generate verify prepare-server prepare-bench prepare
+.PHONY: help demo tour test soak build console lint bench quality generate verify prepare-server prepare-bench prepare
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -43,6 +43,9 @@ lint: console/node_modules/.installed ## gofmt, go vet, staticcheck, and the con
 
 bench: prepare-bench build ## measure the offline reconciliation beside its anchor
 	$(GO) run ./bench
+
+quality: build ## measure pairing against the truth of made populations
+	$(GO) run ./bench -only quality
 
 generate: console/node_modules/.installed ## regenerate code from api/openapi.yaml
 	$(GO) tool oapi-codegen -config internal/httpapi/openapi/config.yaml api/openapi.yaml

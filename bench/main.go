@@ -27,17 +27,24 @@ var parts = []struct {
 	{"rosters", rosters}, {"ldap", directories}, {"scim", applications}, {"memory", memory}, {"offline", offline},
 }
 
+// asked parts are run only when they are named: they measure no speed.
+var asked = map[string]func(options) error{"quality": quality}
+
 func main() {
 	var o options
 	flag.StringVar(&o.sizes, "sizes", "10000,100000,1000000", "numbers of people")
 	flag.IntVar(&o.rounds, "rounds", 3, "interleaved rounds; medians are shown")
 	flag.StringVar(&o.binary, "binary", "bin/twinning", "the program to measure")
-	only := flag.String("only", "", "parts to measure: rosters, ldap, scim, memory, offline; all when not given")
+	only := flag.String("only", "", "parts to measure: rosters, ldap, scim, memory, offline; all when not given; or quality")
 	child := flag.String("child", "", "for the bench itself: take two rosters and tell the peak of memory")
 	flag.IntVar(&o.n, "n", 0, "for the bench itself: records")
 	flag.Parse()
 	if *child != "" {
 		fail(readInChild(*child, o.n))
+		return
+	}
+	if run := asked[*only]; run != nil {
+		fail(run(o))
 		return
 	}
 	for _, p := range parts {

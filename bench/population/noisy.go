@@ -1,0 +1,382 @@
+package population
+
+import (
+	"bufio"
+	"encoding/csv"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"twinning/internal/core/record"
+)
+
+// Noise is how carelessly the two lists were kept.
+type Noise string
+
+// The levels.
+const (
+	Low    Noise = "low"
+	Medium Noise = "medium"
+	High   Noise = "high"
+)
+
+// rates of a level, as shares of the twins (traps: of the people).
+type rates struct {
+	noKey, noNumber, oldDomain, typo, nickname, married, accents, cut, numberForm, noPhone, trap float64
+}
+
+var levels = map[Noise]rates{
+	Low:    {noKey: 0.03, noNumber: 0.15, oldDomain: 0.02, typo: 0.01, nickname: 0.02, married: 0.005, accents: 0.10, cut: 0.02, numberForm: 0.01, noPhone: 0.2, trap: 0.001},
+	Medium: {noKey: 0.08, noNumber: 0.25, oldDomain: 0.05, typo: 0.03, nickname: 0.05, married: 0.01, accents: 0.20, cut: 0.04, numberForm: 0.02, noPhone: 0.4, trap: 0.002},
+	High:   {noKey: 0.15, noNumber: 0.45, oldDomain: 0.12, typo: 0.06, nickname: 0.10, married: 0.02, accents: 0.35, cut: 0.08, numberForm: 0.05, noPhone: 0.6, trap: 0.004},
+}
+
+// human is one person, with the account that they have, if any.
+type human struct {
+	no, given, middle, family, mail, phone, title, dept, site, status, kind, start string
+	account                                                                        *login
+	why                                                                            string // of the truth's line
+}
+
+type login struct {
+	id, mark, name, given, family, display, mail, other, phone, title, dept, created string
+	active                                                                           bool
+}
+
+type maker struct {
+	rng      *rand.Rand
+	r        rates
+	families []string
+	weights  []float64 // summed up
+	people   []*human
+	loose    []*login // accounts without a person
+	truth    []string // of what is nobody's twin: traps to fall into
+	used     map[string]int
+	next     int
+}
+
+// WriteNoisy makes people.csv, accounts.csv and truth.csv (person, account,
+// kind) with about n people in dir: lists as they are found, with namesakes, a
+// village that shares one surname, spelling of every sort, and every trap that
+// joins two humans. The same arguments give the same bytes.
+func WriteNoisy(dir string, n int, seed uint64, noise Noise) error {
+	m := &maker{rng: rand.New(rand.NewPCG(seed, uint64(n))), r: levels[noise], used: map[string]int{}} // repeatable on purpose
+	m.surnames(max(300, n/20))
+	for range n {
+		m.add()
+	}
+	m.traps(max(2, int(m.r.trap*float64(n))))
+	return m.write(dir)
+}
+
+// surnames by Zipf's law, as people have them.
+func (m *maker) surnames(n int) {
+	m.families = append([]string{}, family...)
+	for len(m.families) < n {
+		s := m.one(syllables) + m.one(syllables)
+		if m.rng.IntN(2) == 0 {
+			s += m.one(syllables)
+		}
+		m.families = append(m.families, strings.ToUpper(s[:1])+s[1:])
+	}
+	sum := 0.0
+	for i := range m.families {
+		sum += 1 / math.Pow(float64(i+3), 0.9)
+		m.weights = append(m.weights, sum)
+	}
+}
+
+func (m *maker) surname() string {
+	x := m.rng.Float64() * m.weights[len(m.weights)-1]
+	i, _ := slices.BinarySearch(m.weights, x)
+	return m.families[i]
+}
+
+func (m *maker) one(list []string) string  { return list[m.rng.IntN(len(list))] }
+func (m *maker) chance(share float64) bool { return m.rng.Float64() < share }
+
+// address is free in the house.
+func (m *maker) address(given, family, domain string) string {
+	local := record.Slug(given) + "." + record.Slug(family)
+	m.used[local+domain]++
+	if n := m.used[local+domain]; n > 1 {
+		local += fmt.Sprint(n)
+	}
+	return local + "@" + domain
+}
+
+func (m *maker) day() string {
+	return fmt.Sprintf("%d-%02d-%02d", 2008+m.rng.IntN(18), 1+m.rng.IntN(12), 1+m.rng.IntN(28))
+}
+
+// person is somebody new, not yet listed.
+func (m *maker) person() *human {
+	m.next++
+	h := &human{
+		no: fmt.Sprintf("L%06d", 100000+m.next*7), given: m.one(given), family: m.surname(), title: m.one([]string{"Astronomer", "Night assistant", "Mechanic", "Cook", "Engineer"}),
+		dept: m.one(departments), site: fmt.Sprintf("site-%d", m.rng.IntN(4)), status: "A", kind: "staff", start: m.day(), why: "plain",
+	}
+	if m.chance(0.02) { // the village
+		h.family = "Villar"
+	}
+	if m.chance(0.15) {
+		h.middle = m.one(given)
+	}
+	if m.chance(0.12) {
+		h.family += "-" + m.surname()
+	}
+	if !m.chance(m.r.noPhone) {
+		h.phone = fmt.Sprintf("+56 2 2%03d %04d", m.rng.IntN(1000), m.rng.IntN(10000))
+	}
+	h.mail = m.address(h.given, h.family, "larkspur.example")
+	return h
+}
+
+// add lists one human, mostly with an account.
+func (m *maker) add() {
+	h := m.person()
+	m.people = append(m.people, h)
+	if m.chance(withoutAccount) {
+		return
+	}
+	m.enrol(h)
+	if m.chance(left) {
+		h.status = "L"
+	}
+}
+
+// enrol makes the account as somebody else typed it.
+func (m *maker) enrol(h *human) *login {
+	a := &login{
+		id: fmt.Sprintf("u%07d", m.rng.IntN(10000000)), mark: h.no, given: h.given, family: h.family, mail: h.mail, phone: h.phone, title: h.title, dept: h.dept, created: h.start, active: true,
+	}
+	if m.chance(m.r.noNumber) {
+		a.mark = ""
+	} else if m.chance(m.r.numberForm) {
+		a.mark = m.one([]string{strings.TrimPrefix(h.no, "L"), "000" + h.no[1:], h.no[1:] + ".0"})
+		h.why = "number written otherwise"
+	}
+	if m.chance(m.r.noKey) {
+		a.mark, h.why = "", "no key"
+		a.mail = m.address(h.given, h.family, "old.example")
+		if m.chance(0.4) { // nothing but the name
+			a.mail = m.address(h.given[:1], h.family, "other.example")
+		}
+	} else if m.chance(m.r.oldDomain) {
+		a.other, a.mail = h.mail, strings.Replace(h.mail, "larkspur", "candlewick", 1)
+		h.why = "former domain"
+	}
+	switch {
+	case m.chance(m.r.nickname):
+		if short := shortForm[h.given]; short != "" {
+			a.given = short
+		}
+	case m.chance(m.r.married):
+		a.family, h.why = m.surname(), h.why+", married"
+	case m.chance(m.r.typo):
+		a.family = m.mistyped(a.family)
+	}
+	if m.chance(m.r.accents) {
+		a.given, a.family = plain(a.given), plain(a.family)
+	}
+	if m.chance(m.r.cut) {
+		a.family, _, _ = strings.Cut(a.family, "-")
+	}
+	a.display = a.given + " " + a.family
+	switch m.rng.IntN(3) {
+	case 0:
+		a.name = record.Slug(a.given[:1]) + record.Slug(a.family)
+	case 1:
+		a.name = record.Slug(a.given) + "." + record.Slug(a.family)
+	default:
+		a.name = record.Slug(a.given) + record.Slug(a.family[:1])
+	}
+	m.used["login "+a.name]++
+	if n := m.used["login "+a.name]; n > 1 {
+		a.name += fmt.Sprint(n)
+	}
+	if m.chance(0.1) {
+		a.given, a.family = "", "" // only what is shown
+	}
+	h.account = a
+	return a
+}
+
+var shortForm = map[string]string{"Nicolás": "Nico", "Joaquín": "Quino", "José": "Pepe", "Tomás": "Tom", "Sofía": "Sofi", "Nadezhda": "Nadya", "Elena": "Lena", "Krzysztof": "Krzysiek", "Zoë": "Zo"}
+
+func plain(s string) string {
+	f := record.Fold(s)
+	if f == "" {
+		return s
+	}
+	return strings.ToUpper(f[:1]) + f[1:]
+}
+
+// mistyped swaps, drops or doubles a letter in the middle.
+func (m *maker) mistyped(s string) string {
+	r := []rune(s)
+	if len(r) < 5 {
+		return s
+	}
+	i := 1 + m.rng.IntN(len(r)-3)
+	switch m.rng.IntN(3) {
+	case 0:
+		r[i], r[i+1] = r[i+1], r[i]
+	case 1:
+		r = slices.Delete(r, i, i+1)
+	default:
+		r = slices.Insert(r, i, r[i])
+	}
+	return string(r)
+}
+
+// traps are people and accounts that look like each other and are not, n of
+// each. A line of the truth names the two that must not be joined.
+func (m *maker) traps(n int) {
+	forbid := func(h *human, a *login, kind string) {
+		m.truth = append(m.truth, fmt.Sprintf("%s,%s,!%s", h.no, a.id, kind))
+	}
+	newcomer := func() *human {
+		h := m.person()
+		m.people = append(m.people, h)
+		return h
+	}
+	for range n {
+		// an address that was another's, who has left the list
+		gone := m.person()
+		a := m.enrol(gone)
+		a.mark, a.mail, a.other = gone.no, gone.mail, ""
+		m.loose = append(m.loose, a)
+		h := newcomer()
+		h.mail, h.why = gone.mail, "recycled address"
+		forbid(h, a, "recycled address")
+
+		// a mailbox that two people give as theirs
+		x, y := newcomer(), newcomer()
+		x.mail, y.mail = "desk"+x.no+"@larkspur.example", "desk"+x.no+"@larkspur.example"
+		desk := &login{id: "d" + x.no, name: "desk" + x.no, display: "Desk", mail: x.mail, active: true}
+		m.loose = append(m.loose, desk)
+		forbid(x, desk, "shared mailbox")
+		forbid(y, desk, "shared mailbox")
+
+		// a staff number that was given a second time
+		before := m.person()
+		old := m.enrol(before)
+		old.mail, old.other = before.mail, ""
+		m.loose = append(m.loose, old)
+		again := newcomer()
+		again.no = before.no
+		old.mark = before.no
+		forbid(again, old, "number given again")
+
+		// two people of one name, one of whom has an account
+		one := newcomer()
+		m.enrol(one)
+		other := newcomer()
+		other.given, other.family, other.middle = one.given, one.family, ""
+		other.mail = m.address(other.given, other.family, "larkspur.example")
+		forbid(other, one.account, "namesake")
+
+		// father and son at one phone; a couple at one phone with one surname
+		father := newcomer()
+		father.phone = fmt.Sprintf("+56 2 3%03d %04d", m.rng.IntN(1000), m.rng.IntN(10000))
+		m.enrol(father)
+		son := newcomer()
+		son.given, son.family, son.middle, son.phone = father.given, father.family, "", father.phone
+		son.mail = m.address(son.given, son.family, "larkspur.example")
+		forbid(son, father.account, "father and son")
+		wife := newcomer()
+		wife.family, wife.phone = father.family, father.phone
+		forbid(wife, father.account, "couple")
+
+		// a leaver's account resembles somebody who is still here and has none
+		left := m.person()
+		la := m.enrol(left)
+		la.mark, la.active = left.no, false
+		m.loose = append(m.loose, la)
+		here := newcomer()
+		here.given, here.family = left.given, m.mistyped(left.family)
+		forbid(here, la, "leaver who resembles")
+
+		// a service account that carries its owner's address
+		owner := newcomer()
+		oa := m.enrol(owner)
+		oa.mail, oa.other = "x"+owner.no+"@larkspur.example", ""
+		svc := &login{id: "s" + owner.no, name: "svc-" + owner.no, display: "Backup service", mail: owner.mail, active: true}
+		m.loose = append(m.loose, svc)
+		forbid(owner, svc, "service account")
+
+		// hired again under a new number: the old account is theirs, and is asked about
+		rehired := newcomer()
+		ra := m.enrol(rehired)
+		ra.mark, ra.mail, ra.active = "L9"+rehired.no[2:], m.address(rehired.given, rehired.family, "former.example"), false
+		rehired.why = "rehire"
+	}
+}
+
+func (m *maker) write(dir string) error {
+	if err := os.MkdirAll(dir, 0o750); err != nil {
+		return err
+	}
+	m.rng.Shuffle(len(m.people), func(i, j int) { m.people[i], m.people[j] = m.people[j], m.people[i] })
+	accounts := slices.Clone(m.loose)
+	for _, h := range m.people {
+		if h.account != nil {
+			accounts = append(accounts, h.account)
+		}
+	}
+	m.rng.Shuffle(len(accounts), func(i, j int) { accounts[i], accounts[j] = accounts[j], accounts[i] })
+	ids := map[string]bool{}
+	listed := map[string]bool{}
+	people := [][]string{{"staff_no", "given_name", "middle", "family_name", "mail", "phone", "job_title", "department", "site", "status", "employment", "start_date"}}
+	truth := [][]string{{"person_id", "account_id", "kind"}}
+	for _, h := range m.people {
+		if listed[h.no] {
+			continue
+		}
+		listed[h.no] = true
+		people = append(people, []string{h.no, h.given, h.middle, h.family, h.mail, h.phone, h.title, h.dept, h.site, h.status, h.kind, h.start})
+	}
+	logins := [][]string{{"account_id", "external_id", "login", "given", "family", "display", "mail", "other_mail", "phone", "title", "dept", "active", "created"}}
+	renamed := map[string]string{}
+	for _, a := range accounts {
+		old := a.id
+		for ids[a.id] {
+			a.id += "x"
+		}
+		ids[a.id] = true
+		if a.id != old {
+			renamed[old] = a.id
+		}
+		logins = append(logins, []string{a.id, a.mark, a.name, a.given, a.family, a.display, a.mail, a.other, a.phone, a.title, a.dept, fmt.Sprint(a.active), a.created})
+	}
+	for _, h := range m.people {
+		if h.account != nil {
+			truth = append(truth, []string{h.no, h.account.id, h.why})
+		}
+	}
+	for _, l := range m.truth {
+		truth = append(truth, strings.SplitN(l, ",", 3))
+	}
+	for name, rows := range map[string][][]string{"people.csv": people, "accounts.csv": logins, "truth.csv": truth} {
+		f, err := os.Create(filepath.Join(dir, name))
+		if err != nil {
+			return err
+		}
+		b := bufio.NewWriterSize(f, 1<<20)
+		if err := csv.NewWriter(b).WriteAll(rows); err != nil {
+			return err
+		}
+		if err := b.Flush(); err != nil {
+			return err
+		}
+		if err := f.Close(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
