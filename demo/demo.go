@@ -235,6 +235,9 @@ func (w *World) special() {
 		w.add(s[0], s[1], s[2], mail, "Astronomer", "Science")
 		w.user(fmt.Sprintf("u9095%d", i), s[0], record.Slug(initial(s[1])+s[2]), s[1], s[2], mail)["title"] = "Astronomer"
 	}
+	// recycled-key: the account of somebody who had the staff number before her
+	w.add("L0960", "Iria", "Paz", "iria.paz@larkspur.example", "Optician", "Optics")
+	w.user("u90960", "L0960", "gortiz", "Gabriel", "Ortiz", "gabriel.ortiz@larkspur.example")["title"] = "Driver"
 }
 
 // SecondDay changes the world as it is found on the second day.

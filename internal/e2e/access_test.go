@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -51,7 +52,8 @@ func TestEveryRouteIsAuthorised(t *testing.T) {
 				continue
 			}
 			require.Equal(t, http.StatusForbidden, h.call(method, address, tokens["not "+right], body, nil), "%s %s with every right but %s", method, path, right)
-			if method == http.MethodGet && !strings.Contains(path, "{") {
+			asks := slices.ContainsFunc(op.Parameters, func(p *openapi3.ParameterRef) bool { return p.Value.Required })
+			if method == http.MethodGet && !asks {
 				require.Equal(t, http.StatusOK, h.call(method, address, tokens[right], nil, nil), "%s %s with the right", method, path)
 			} else {
 				got := h.call(method, address, tokens[right], body, nil)

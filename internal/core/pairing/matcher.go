@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sync"
 
+	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/record"
 )
 
@@ -228,8 +229,46 @@ func (m *matcher) byKey(p, a int) {
 			return
 		}
 	}
+	if why := m.recycled(p, a, first); why != "" {
+		m.contestPerson(p, why)
+		m.contestAccount(a, why)
+		m.propose(p, a, why)
+		m.issue("recycled-key", p, a, "%s", why)
+		return
+	}
 	m.join(p, a, Keyed)
 	m.By[p] = uint8(first) // charters have few keys
+}
+
+// recycled: one key alone agrees, and all else that the two say of themselves
+// speaks against it, as when a number or an address was given a second time. It
+// says why, and is silent where too little is known to speak.
+func (m *matcher) recycled(p, a, first int) string {
+	people, accounts := m.in.People, m.in.Accounts
+	family, given := people.Column("familyName").Cell(p), people.Column("givenName").Cell(p)
+	if family != "" && family == accounts.Column("familyName").Cell(a) && given == accounts.Column("givenName").Cell(a) {
+		return "" // nearly everybody
+	}
+	for k := first + 1; k < len(m.indexes); k++ {
+		if m.agree(k, p, a) {
+			return ""
+		}
+	}
+	name, other := nameOf(people, p), nameOf(accounts, a)
+	if likeness.Names(name, other).Level != likeness.Differ {
+		return ""
+	}
+	if likeness.Login(name, accounts.Column("userName").Cell(a)).Level > likeness.Differ {
+		return ""
+	}
+	if likeness.Emails(people.Column("emails").Values(p), accounts.Column("emails").Values(a)).Level == likeness.Part {
+		return ""
+	}
+	return fmt.Sprintf("key %q agrees, but names and login are another's", m.in.Keys[first].Name)
+}
+
+func nameOf(r *record.Roster, i int) likeness.Name {
+	return likeness.Name{Given: r.Column("givenName").Cell(i), Middle: r.Column("middleName").Cell(i), Family: r.Column("familyName").Cell(i), Full: r.Column("displayName").Cell(i)}
 }
 
 // tangled handles a person whose keys lead to several accounts, or to one that

@@ -52,7 +52,7 @@ func TestNames(t *testing.T) {
 		{"Carla / Montt", "Carla / Riquelme", Faint}, {"Ema / Carrasco", "Óscar / Carrasco", Faint}, {"Bob / Thorne", "Bert / Vega", Faint}, {"Ana", "Ana / Soto", Faint},
 		{"Robert / Thorne", "Richard / Thorne", Faint}, {"Maria / Soto", "Mario / Soto", Faint}, {"Paul / Soto", "Paula / Soto", Faint}, {"Daniel / Soto", "Daniela / Soto", Faint}, {"Ivan / Sorokin", "Ivan / Sorokina", Faint}, {"Martin / Soto", "Marina / Soto", Faint}, {"Li / Wei", "Lu / Wei", Faint},
 		{"Ana / Soto", "Bo / Vega", Differ}, {"Jan / Bakker", "Jon / Becker", Differ}, {"John / Smith", "Jane / Schmidt", Differ},
-		{"", "Ana / Soto", Missing}, {"Dr. / ", "Ana / Soto", Missing},
+		{"陳 / 美玲", "Meiling / Chen", Missing}, {"", "Ana / Soto", Missing}, {"Dr. / ", "Ana / Soto", Missing},
 	} {
 		a, b := named(c.a), named(c.b)
 		got, back := Names(a, b), Names(b, a)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // Name is what a record says of somebody's name. Full is used where the parts
@@ -16,6 +17,9 @@ func Names(a, b Name) Verdict {
 	x, y := a.parts(), b.parts()
 	if len(x.all) == 0 || len(y.all) == 0 {
 		return Verdict{Missing, "one of them has no name"}
+	}
+	if latin(x.all) != latin(y.all) {
+		return Verdict{Missing, "the names are written in scripts that can't be compared"}
 	}
 	if slices.Equal(sorted(x.all), sorted(y.all)) {
 		return Verdict{Same, "the names are the same"}
@@ -50,6 +54,11 @@ func (n Name) parts() parts {
 		p.all = slices.Concat(Words(n.Given), middle, Words(n.Family))
 	}
 	return p
+}
+
+// latin reports whether folding left a word that can be read in Latin letters.
+func latin(words []string) bool {
+	return slices.ContainsFunc(words, func(w string) bool { return w[0] < utf8.RuneSelf })
 }
 
 func sorted(words []string) []string {
