@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 
 	"twinning/internal/connector"
-	"twinning/internal/core/document"
 	"twinning/internal/core/record"
 	"twinning/internal/format"
 	"twinning/internal/store"
@@ -56,8 +55,8 @@ func (s *Service) connect(x store.System, how reach) (connector.Connector, error
 	shape := record.Shape{}
 	if x.Shape != "" {
 		var err error
-		if shape, err = record.ParseShape([]byte(x.Shape)); err != nil {
-			return nil, documentError("the shape of system "+x.Name+" is not in order", "shape", err)
+		if shape, err = parseShape(x, x.Shape); err != nil {
+			return nil, err
 		}
 	}
 	c, err := s.Connectors[x.Kind](connector.Config{
@@ -107,19 +106,31 @@ func (s *Service) guessShape(ctx context.Context, x store.System, how reach) (re
 	return shape, nil
 }
 
+// parseShape reads a shape that was kept for a system.
+func parseShape(x store.System, text string) (record.Shape, error) {
+	shape, err := record.ParseShape([]byte(text))
+	if err != nil {
+		return shape, documentError("the shape of system "+x.Name+" is not in order", "shape", err)
+	}
+	return shape, nil
+}
+
+// newestShape is shapeOf with the newest roster's shape, if there is a roster.
+func (s *Service) newestShape(ctx context.Context, x store.System) (record.Shape, error) {
+	newest, err := s.Store.NewestRoster(ctx, x.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return record.Shape{}, err
+	}
+	return s.shapeOf(x, newest.Shape)
+}
+
 // shapeOf is the system's own shape, else the one given (of a roster), else
 // the connector's.
 func (s *Service) shapeOf(x store.System, fallback string) (record.Shape, error) {
 	for _, text := range []string{x.Shape, fallback} {
-		if text == "" {
-			continue
+		if text != "" {
+			return parseShape(x, text)
 		}
-		shape, err := record.ParseShape([]byte(text))
-		var problems document.Problems
-		if errors.As(err, &problems) {
-			return shape, documentError("the shape of system "+x.Name+" is not in order", "shape", err)
-		}
-		return shape, err
 	}
 	c, err := s.connect(x, reach{})
 	if err != nil {

@@ -142,11 +142,7 @@ func (s *Service) Template(ctx context.Context, lane, kind string) (Export, erro
 	if err != nil {
 		return Export{}, err
 	}
-	fallback := ""
-	if r, err := s.Store.NewestRoster(ctx, x.ID); err == nil {
-		fallback = r.Shape
-	}
-	shape, err := s.shapeOf(x, fallback)
+	shape, err := s.newestShape(ctx, x)
 	if err != nil {
 		return Export{}, err
 	}
@@ -162,9 +158,9 @@ func (s *Service) Template(ctx context.Context, lane, kind string) (Export, erro
 	for _, c := range rules.Template(shape) {
 		columns = append(columns, format.Wanted{Native: c.Native, Required: c.Required, Form: c.Form, Allowed: c.Allowed, Known: c.Known, Example: c.Example})
 	}
-	name := lane + "-people." + map[string]string{"text": "txt"}[kind]
-	if kind != "text" {
-		name = lane + "-people." + kind
+	ending := kind
+	if kind == "text" {
+		ending = "txt"
 	}
-	return Export{Name: name, write: func(w io.Writer) error { return template.Write(w, kind, columns) }}, nil
+	return Export{Name: lane + "-people." + ending, write: func(w io.Writer) error { return template.Write(w, kind, columns) }}, nil
 }

@@ -178,11 +178,7 @@ func (s *Service) parse(ctx context.Context, source string) (*charter.Charter, e
 		if err != nil {
 			continue
 		}
-		fallback := ""
-		if r, err := s.Store.NewestRoster(ctx, x.ID); err == nil {
-			fallback = r.Shape
-		}
-		if shape, err := s.shapeOf(x, fallback); err == nil {
+		if shape, err := s.newestShape(ctx, x); err == nil {
 			*into = shape.Custom()
 		}
 	}

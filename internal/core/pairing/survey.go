@@ -22,21 +22,22 @@ import (
 
 // SurveyKey is one attribute of the people held against one of the accounts.
 type SurveyKey struct {
-	Person        string  `json:"person"`          // expression, as a charter has it
-	Account       string  `json:"account"`         // the same
-	PersonFilled  int     `json:"personFilled"`    // records that carry it
-	AccountFilled int     `json:"accountFilled"`   //
-	PersonUnique  int     `json:"personUnique"`    // records that carry a value which nobody else carries
-	AccountUnique int     `json:"accountUnique"`   //
-	Overlap       int     `json:"overlap"`         // values that are met on both sides
-	Pairs         int     `json:"pairs"`           // of one person alone with one account alone
-	Shared        int     `json:"shared"`          // values met on both sides that several records carry
-	Disagree      int     `json:"disagree"`        // pairs that the best key before it makes otherwise
-	OnlyHere      int     `json:"onlyHere"`        // pairs of people whom no better key pairs
-	Mends         string  `json:"mends,omitempty"` // what the function in it mends
-	score         float64 // ranks
-	agree         int     // pairs that a better key makes as well
-	twins         []int32 // person row -> account row, -1
+	Person        string    `json:"person"`          // expression, as a charter has it
+	Account       string    `json:"account"`         // the same
+	PersonFilled  int       `json:"personFilled"`    // records that carry it
+	AccountFilled int       `json:"accountFilled"`   //
+	PersonUnique  int       `json:"personUnique"`    // records that carry a value which nobody else carries
+	AccountUnique int       `json:"accountUnique"`   //
+	Overlap       int       `json:"overlap"`         // values that are met on both sides
+	Pairs         int       `json:"pairs"`           // of one person alone with one account alone
+	Shared        int       `json:"shared"`          // values met on both sides that several records carry
+	Disagree      int       `json:"disagree"`        // pairs that the best key before it makes otherwise
+	OnlyHere      int       `json:"onlyHere"`        // pairs of people whom no better key pairs
+	Mends         string    `json:"mends,omitempty"` // what the function in it mends
+	score         float64   // ranks
+	agree         int       // pairs that a better key makes as well
+	twins         []int32   // person row -> account row, -1
+	attributes    [2]string // what the expressions are made of, a person's and an account's
 	mender        int
 }
 
@@ -113,7 +114,7 @@ type carried struct {
 
 // unsurveyed attributes say nothing about who somebody is.
 var unsurveyed = map[string]bool{
-	"id": true, "active": true, "pending": true, "locked": true, "hidden": true, "startsOn": true, "endsOn": true, "created": true, "lastSignIn": true,
+	"active": true, "pending": true, "locked": true, "hidden": true, "startsOn": true, "endsOn": true, "created": true, "lastSignIn": true,
 	"emails": true, "groups": true, "roles": true, "entitlements": true, "manager": true, "container": true,
 }
 
@@ -159,7 +160,7 @@ func facets(r *record.Roster) (list []*facet) {
 	made := make([][]*facet, len(names))
 	var wg sync.WaitGroup
 	for i, name := range names {
-		if unsurveyed[name] && name != "id" || strings.HasPrefix(name, "\x00") {
+		if unsurveyed[name] || strings.HasPrefix(name, "\x00") {
 			continue
 		}
 		wg.Go(func() { made[i] = forms(r, name) })
@@ -285,7 +286,7 @@ func promising(l, r *facet) bool {
 func hold(l, r *facet, people int) SurveyKey {
 	k := SurveyKey{
 		Person: expression(l, "person"), Account: expression(r, "account"), PersonFilled: l.filled, AccountFilled: r.filled, PersonUnique: l.unique, AccountUnique: r.unique,
-		Mends: menders[max(l.mender, r.mender)].says, mender: max(l.mender, r.mender), twins: make([]int32, people),
+		Mends: menders[max(l.mender, r.mender)].says, attributes: [2]string{l.attribute, r.attribute}, mender: max(l.mender, r.mender), twins: make([]int32, people),
 	}
 	for i := range k.twins {
 		k.twins[i] = -1
@@ -322,152 +323,4 @@ func hold(l, r *facet, people int) SurveyKey {
 
 func expression(f *facet, side string) string {
 	return fmt.Sprintf(menders[f.mender].form, side+"."+f.attribute)
-}
-
-// identifiers are better keys than what people call each other, in this order.
-var identifiers = []string{"employeeNumber", "externalId", "id", "email", "userName", "aliases", "phoneNumbers", "personalEmail"}
-
-// stands ranks how well an attribute identifies by its nature.
-func stands(expression string) int {
-	for i, name := range identifiers {
-		if strings.Contains(expression, "."+name) {
-			return i
-		}
-	}
-	return len(identifiers)
-}
-
-// keysShown bounds the list: what pairs next to nobody is left out.
-const keysShown = 40
-
-// ranked sorts the keys, keeps of each pair of attributes the best form, and
-// counts where a key contradicts those before it, and what it adds.
-func ranked(found []SurveyKey) []SurveyKey {
-	for i := range found {
-		k := &found[i]
-		// pairs count, a shared value costs, and a function has to earn its place
-		k.score = float64(k.Pairs)/(1+0.02*float64(k.mender)) - float64(k.Shared)
-	}
-	slices.SortStableFunc(found, func(a, b SurveyKey) int {
-		return cmp.Or(cmp.Compare(b.score, a.score), cmp.Compare(stands(a.Person)+stands(a.Account), stands(b.Person)+stands(b.Account)),
-			cmp.Compare(a.mender, b.mender), strings.Compare(a.Person, b.Person), strings.Compare(a.Account, b.Account))
-	})
-	bare := func(e string) string {
-		for _, side := range []string{"person.", "account."} {
-			if i := strings.Index(e, side); i >= 0 {
-				return strings.TrimRight(strings.FieldsFunc(e[i:], func(r rune) bool { return r == ',' || r == ')' })[0], " ")
-			}
-		}
-		return e
-	}
-	// an id that is a copy of a number with a name of its own is that number
-	numbers := map[string]SurveyKey{}
-	for _, k := range found {
-		if k.mender == 0 && k.Person == "person.employeeNumber" {
-			numbers[bare(k.Account)] = k
-		}
-	}
-	met := map[[2]string]bool{}
-	var kept []SurveyKey
-	for _, k := range found {
-		couple := [2]string{bare(k.Person), bare(k.Account)}
-		number, copied := numbers[couple[1]]
-		copied = copied && couple[0] == "person.id" && k.Pairs-number.Pairs <= k.Pairs/50
-		faint := len(kept) > 0 && k.Pairs*20 < kept[0].Pairs && stands(k.Person) == len(identifiers) // names that happen to be rare
-		if k.Pairs == 0 || faint || copied || met[couple] || len(kept) == keysShown {
-			continue
-		}
-		met[couple] = true
-		kept = append(kept, k)
-	}
-	// the best by nature among those that pair well comes first
-	if len(kept) > 0 {
-		best := kept[0].Pairs
-		slices.SortStableFunc(kept, func(a, b SurveyKey) int {
-			x, y := a.Pairs*10 >= best*5 && a.Shared*20 <= a.Pairs, b.Pairs*10 >= best*5 && b.Shared*20 <= b.Pairs
-			switch {
-			case x && y:
-				return cmp.Compare(stands(a.Person)+stands(a.Account), stands(b.Person)+stands(b.Account))
-			case x:
-				return -1
-			case y:
-				return 1
-			}
-			return 0
-		})
-	}
-	consensus := []int32(nil)
-	for i := range kept {
-		k := &kept[i]
-		if consensus == nil {
-			consensus = slices.Clone(k.twins)
-			k.OnlyHere = k.Pairs
-			continue
-		}
-		for p, a := range k.twins {
-			switch {
-			case a < 0:
-			case consensus[p] < 0:
-				k.OnlyHere++
-				consensus[p] = a
-			case consensus[p] != a:
-				k.Disagree++
-			default:
-				k.agree++
-			}
-		}
-	}
-	for i := range kept {
-		kept[i].twins = nil
-	}
-	return kept
-}
-
-// A key is suggested when its values are mostly one record's alone, it pairs a
-// tenth of the smaller side, it contradicts better keys in at most one pair of a
-// hundred, and it pairs somebody whom they don't. What is made of a name (a part
-// of an address, a login) has to be borne out by a better key as well: namesakes
-// in two houses have the same.
-func suggestion(s Survey) string {
-	var b strings.Builder
-	people := map[string]bool{}
-	for _, k := range s.Keys {
-		identifies := k.PersonUnique*100 >= k.PersonFilled*95 && k.AccountUnique*100 >= k.AccountFilled*95
-		enough := k.Pairs*10 >= min(s.People, s.Accounts) && k.Disagree*100 <= k.Pairs
-		adds := k.OnlyHere*200 >= k.Pairs
-		fromName := strings.Contains(k.Person+k.Account, "local(") || strings.Contains(k.Person+k.Account, "slug(")
-		if !identifies || !enough || !adds || people[k.Person] || stands(k.Person) == len(identifiers) || fromName && k.agree < max(10, k.Pairs/2) {
-			continue
-		}
-		people[k.Person] = true
-		if b.Len() == 0 {
-			b.WriteString("pairing:\n  keys:\n")
-		}
-		fmt.Fprintf(&b, "    - {name: %s, person: %s, account: %s}\n", keyName(k), quoted(k.Person), quoted(k.Account))
-	}
-	return b.String()
-}
-
-var keyNames = map[string]string{"employeeNumber": "staff number", "externalId": "mark", "email": "e-mail", "userName": "login", "aliases": "alias", "phoneNumbers": "phone", "personalEmail": "private e-mail", "id": "id"}
-
-// keyName is what people call the key: by the more telling of its two sides.
-func keyName(k SurveyKey) string {
-	worst, name := -1, "key"
-	for _, e := range []string{k.Person, k.Account} {
-		if at := stands(e); at > worst && at < len(identifiers) {
-			worst, name = at, keyNames[identifiers[at]]
-		}
-	}
-	if strings.Contains(k.Person+k.Account, ".employeeNumber") {
-		return "staff number"
-	}
-	return name
-}
-
-// quoted is an expression as a YAML document takes it.
-func quoted(e string) string {
-	if strings.ContainsAny(e, `,'"{}#`) {
-		return `"` + strings.ReplaceAll(strings.ReplaceAll(e, `\`, `\\`), `"`, `\"`) + `"`
-	}
-	return e
 }

@@ -1,6 +1,9 @@
 package record
 
-import "slices"
+import (
+	"maps"
+	"slices"
+)
 
 // References of a shape: attributes whose values are not an id but some other
 // attribute of the record that is meant, the DN of a manager, say.
@@ -23,10 +26,7 @@ func (s Shape) References(wanted []string) References {
 			continue
 		}
 		if len(r.Keys) == 0 { // the shape stays as it is for everybody else
-			r.Shape.Attributes = map[string]Source{}
-			for n, src := range s.Attributes {
-				r.Shape.Attributes[n] = src
-			}
+			r.Shape.Attributes = maps.Clone(s.Attributes)
 		}
 		r.Keys, r.Shape.Attributes[key] = append(r.Keys, key), Source{Native: native}
 	}
