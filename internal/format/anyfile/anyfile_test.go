@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"twinning/internal/core/record"
 	"twinning/internal/format"
 	"twinning/internal/format/anyfile"
 	"twinning/internal/format/ldif"
@@ -96,6 +97,28 @@ func TestDefuse(t *testing.T) {
 		require.Equal(t, s, format.Restore(d))
 		require.False(t, d != "" && strings.ContainsRune("=+-@\t", rune(d[0])), d)
 	})
+}
+
+// Whoever is referred to by another column is found by it, whatever the format.
+func TestRosterResolvesReferences(t *testing.T) {
+	shape, err := record.ParseShape([]byte("shape: {id: no, manager: {from: boss, refers: login}}\n"))
+	require.NoError(t, err)
+	for kind, body := range map[string]string{
+		"csv":   "no,login,boss\n1,ana,\n2,bo,ANA\n3,cy,gone\n",
+		"jsonl": `{"no": "1", "login": "ana"}` + "\n" + `{"no": "2", "login": "bo", "boss": "ANA"}` + "\n" + `{"no": "3", "boss": "gone"}` + "\n",
+	} {
+		f, err := anyfile.Open(strings.NewReader(body), anyfile.Options{Format: kind})
+		require.NoError(t, err, kind)
+		roster, err := anyfile.Roster(f, shape, nil)
+		require.NoError(t, err, kind)
+		require.Equal(t, []string{"id", "manager"}, roster.Names(), kind)
+		manager := roster.Column("manager")
+		require.Equal(t, []string{"", "1", ""}, []string{manager.Cell(0), manager.Cell(1), manager.Cell(2)}, kind)
+	}
+	f, err := anyfile.Open(strings.NewReader("no,boss\n1,ana\n"), anyfile.Options{Format: "csv"})
+	require.NoError(t, err)
+	_, err = anyfile.Roster(f, shape, nil)
+	require.ErrorContains(t, err, `the shape names columns that the file lacks: "login" (for manager)`)
 }
 
 // What each format does with files that are not quite right.

@@ -19,14 +19,15 @@ func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, erro
 	if err := f.CheckShape(shape); err != nil {
 		return nil, err
 	}
-	b := record.NewBuilder(wanted)
+	refs := shape.References(wanted)
+	b := record.NewBuilder(append(wanted, refs.Keys...))
 	b.Expect(f.Lines())
 	names := b.Names()
 	cols := make([]int, len(names))
 	for i, name := range names {
-		cols[i] = slices.Index(f.Header, shape.Attributes[name].Native)
+		cols[i] = slices.Index(f.Header, refs.Shape.Attributes[name].Native)
 	}
-	reader := shape.NewReader(names)
+	reader := refs.Shape.NewReader(names)
 	cells := make([]string, len(names))
 	one := make([]string, 1)
 	err := f.Each(func(row Row) error {
@@ -54,7 +55,11 @@ func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, erro
 	if err != nil {
 		return nil, err
 	}
-	return b.Roster()
+	roster, err := b.Roster()
+	if err == nil {
+		roster.Resolve(refs)
+	}
+	return roster, err
 }
 
 // TrustedID is the id of a row whose other cells can't be trusted: only where
@@ -73,8 +78,15 @@ func (f *File) CheckShape(shape record.Shape) error {
 	}
 	var missing []string
 	for _, name := range shape.Canonical() {
-		if native := shape.Attributes[name].Native; !slices.Contains(f.Header, native) {
-			missing = append(missing, fmt.Sprintf("%q (for %s)%s", native, name, document.Suggest(native, f.Header)))
+		src := shape.Attributes[name]
+		natives := []string{src.Native}
+		if src.Refers != "" {
+			natives = append(natives, src.Refers)
+		}
+		for _, native := range natives {
+			if !slices.Contains(f.Header, native) {
+				missing = append(missing, fmt.Sprintf("%q (for %s)%s", native, name, document.Suggest(native, f.Header)))
+			}
 		}
 	}
 	if len(missing) > 0 {
