@@ -11,7 +11,10 @@ import (
 	"twinning/internal/format/ldif"
 )
 
-func parent(dn string) string { return ldif.Parent(dn) }
+func parent(dn string) string {
+	_, up := ldif.SplitDN(dn)
+	return up
+}
 
 // native finds the spelling under which the shape knows an attribute, since
 // servers answer in their own.

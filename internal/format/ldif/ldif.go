@@ -8,14 +8,12 @@
 package ldif
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -78,7 +76,7 @@ func (f *File) Each(fn func(format.Row) error) error {
 		row := format.Row{Line: r.line, Values: map[string][]string{}, Fault: r.fault, At: r.at}
 		if r.dn != "" {
 			row.Values["dn"] = []string{r.dn}
-			if up := Parent(r.dn); up != "" {
+			if _, up := SplitDN(r.dn); up != "" {
 				row.Values["parent"] = []string{up}
 			}
 		}
@@ -105,94 +103,22 @@ func spelt(values map[string][]string, name string) string {
 	return name
 }
 
-// Parent is the DN above, "" at the top: what follows the first comma that is
-// not escaped.
-func Parent(dn string) string {
+// SplitDN cuts a DN at the first comma that is not escaped: into the entry's
+// own name and the DN above, "" at the top.
+func SplitDN(dn string) (rdn, parent string) {
 	for i := 0; i < len(dn); i++ {
 		switch dn[i] {
 		case '\\':
 			i++
 		case ',':
-			return strings.TrimLeft(dn[i+1:], " ")
+			rdn, parent = dn[:i], strings.TrimLeft(dn[i+1:], " ")
+			for strings.HasSuffix(rdn, " ") && !strings.HasSuffix(rdn, `\ `) {
+				rdn = rdn[:len(rdn)-1]
+			}
+			return rdn, parent
 		}
 	}
-	return ""
-}
-
-// Change is one change record.
-type Change struct {
-	Line       int
-	DN         string
-	Type       string // add, delete, modify, modrdn
-	Attributes map[string][]string
-	Mods       []Mod
-	NewRDN     string
-	DeleteOld  bool
-	NewParent  string
-}
-
-// Mod is one part of a modify.
-type Mod struct {
-	Op        string // add, delete, replace
-	Attribute string
-	Values    []string
-}
-
-// Changes reads a file of change records.
-func Changes(body []byte) (list []Change, err error) {
-	err = scan(bytes.TrimPrefix(body, []byte("\xef\xbb\xbf")), func(r rawRecord) error {
-		if r.fault != "" {
-			return fmt.Errorf("line %d: %s", r.line, r.fault)
-		}
-		c := Change{Line: r.line, DN: r.dn, Type: r.changeType, Attributes: map[string][]string{}}
-		switch r.changeType {
-		case "add":
-			for _, a := range r.lines {
-				c.Attributes[a.name] = append(c.Attributes[a.name], a.value)
-			}
-		case "delete":
-		case "modify":
-			if c.Mods, err = mods(r); err != nil {
-				return err
-			}
-		case "modrdn", "moddn":
-			c.Type = "modrdn"
-			for _, a := range r.lines {
-				switch strings.ToLower(a.name) {
-				case "newrdn":
-					c.NewRDN = a.value
-				case "deleteoldrdn":
-					c.DeleteOld = a.value == "1"
-				case "newsuperior":
-					c.NewParent = a.value
-				}
-			}
-		default:
-			return fmt.Errorf("line %d: %q is no changetype; expected add, delete, modify or modrdn", r.line, r.changeType)
-		}
-		list = append(list, c)
-		return nil
-	})
-	return list, err
-}
-
-func mods(r rawRecord) (list []Mod, err error) {
-	var current *Mod
-	for _, a := range r.lines {
-		op := strings.ToLower(a.name)
-		switch {
-		case a.dash:
-			current = nil
-		case current == nil && (op == "add" || op == "delete" || op == "replace"):
-			list = append(list, Mod{Op: op, Attribute: a.value})
-			current = &list[len(list)-1]
-		case current != nil && strings.EqualFold(a.name, current.Attribute):
-			current.Values = append(current.Values, a.value)
-		default:
-			return nil, fmt.Errorf("line %d: %q does not belong here; expected add:, delete:, replace:, a value of it, or a line with -", a.line, a.name)
-		}
-	}
-	return list, nil
+	return dn, ""
 }
 
 type rawLine struct {
@@ -309,101 +235,4 @@ func parseLine(number int, text []byte) (a rawLine, err error) {
 		}
 	}
 	return a, nil
-}
-
-type writer struct {
-	w       *bufio.Writer
-	columns []string
-	begun   bool
-}
-
-// NewWriter writes content records; each needs a "dn".
-func NewWriter(w io.Writer, columns []string) format.Writer {
-	return &writer{w: bufio.NewWriter(w), columns: columns}
-}
-
-// ErrNoDN is a record that has no name in a directory.
-var ErrNoDN = errors.New("LDIF needs a dn for every record, and this one has none; choose another format")
-
-func (w *writer) Write(values map[string][]string) error {
-	if len(values["dn"]) != 1 {
-		return ErrNoDN
-	}
-	if !w.begun {
-		w.begun = true
-		if _, err := w.w.WriteString("version: 1\n"); err != nil {
-			return err
-		}
-	}
-	if err := w.w.WriteByte('\n'); err != nil {
-		return err
-	}
-	if err := WriteLine(w.w, "dn", values["dn"][0]); err != nil {
-		return err
-	}
-	columns := w.columns
-	if columns == nil {
-		columns = slices.Sorted(maps.Keys(values))
-	}
-	for _, c := range columns {
-		if c == "dn" || c == "parent" {
-			continue
-		}
-		if len(values[c]) > 0 && !described.MatchString(c) {
-			return fmt.Errorf("%q can't be the name of an attribute in LDIF; choose the columns, or another format", c)
-		}
-		for _, v := range values[c] {
-			if err := WriteLine(w.w, c, v); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-func (w *writer) Close() error { return w.w.Flush() }
-
-// described is an attribute description (RFC 4512 section 2.5).
-var described = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9-]*|[0-9]+(\.[0-9]+)*)(;[A-Za-z0-9-]+)*$`)
-
-// width is where lines are folded (RFC 2849 note 2 leaves it open).
-const width = 76
-
-// WriteLine writes one value, in Base64 where it is not SAFE, folded.
-func WriteLine(w io.Writer, name, value string) error {
-	line := name + ": " + value
-	if !safe(value) {
-		line = name + ":: " + base64.StdEncoding.EncodeToString([]byte(value))
-	}
-	for first := true; len(line) > 0; first = false {
-		room := width
-		if !first {
-			if _, err := io.WriteString(w, " "); err != nil {
-				return err
-			}
-			room--
-		}
-		n := min(room, len(line))
-		if _, err := io.WriteString(w, line[:n]+"\n"); err != nil {
-			return err
-		}
-		line = line[n:]
-	}
-	return nil
-}
-
-// safe is SAFE-STRING of RFC 2849, which neither begins nor ends in a space.
-func safe(v string) bool {
-	if v == "" {
-		return true
-	}
-	if v[0] == ' ' || v[0] == ':' || v[0] == '<' || v[len(v)-1] == ' ' {
-		return false
-	}
-	for i := 0; i < len(v); i++ {
-		if v[i] >= 0x80 || v[i] == 0 || v[i] == '\n' || v[i] == '\r' {
-			return false
-		}
-	}
-	return true
 }
