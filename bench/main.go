@@ -13,10 +13,11 @@ import (
 
 // options of a run.
 type options struct {
-	sizes  string
-	rounds int
-	binary string
-	n      int // of a child process
+	sizes          string
+	rounds         int
+	binary         string
+	noise, charter string
+	n              int // of a child process
 }
 
 // parts in their order; children are run by their parents.
@@ -32,7 +33,9 @@ var asked = map[string]func(options) error{"quality": quality}
 
 func main() {
 	var o options
-	flag.StringVar(&o.sizes, "sizes", "10000,100000,1000000", "numbers of people")
+	flag.StringVar(&o.sizes, "sizes", "", "numbers of people; 10000,100000,1000000 when not given, quality: 10000,100000")
+	flag.StringVar(&o.noise, "noise", "low,medium,high", "levels of noise, for quality")
+	flag.StringVar(&o.charter, "charter", "bench/weighing-charter.yaml", "the charter, for quality")
 	flag.IntVar(&o.rounds, "rounds", 3, "interleaved rounds; medians are shown")
 	flag.StringVar(&o.binary, "binary", "bin/twinning", "the program to measure")
 	only := flag.String("only", "", "parts to measure: rosters, ldap, scim, memory, offline; all when not given; or quality")
@@ -42,6 +45,12 @@ func main() {
 	if *child != "" {
 		fail(readInChild(*child, o.n))
 		return
+	}
+	if o.sizes == "" {
+		o.sizes = "10000,100000,1000000"
+		if *only == "quality" {
+			o.sizes = "10000,100000"
+		}
 	}
 	if run := asked[*only]; run != nil {
 		fail(run(o))

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"twinning/bench/population"
@@ -28,11 +29,16 @@ type judged struct {
 func quality(o options) error {
 	fmt.Printf("\npairing quality beside the truth; limits at medium: precision 0.9997, recall 0.98, contested 1.5 %%, missed 0.7 %%\n%8s  %8s  %10s  %10s  %10s  %8s  %10s  %8s\n",
 		"people", "noise", "automatic", "precision", "at least", "recall", "contested", "missed")
-	for _, n := range []int{10000, 100000} {
-		for _, noise := range []population.Noise{population.Low, population.Medium, population.High} {
+	for _, size := range strings.Split(o.sizes, ",") {
+		n, err := strconv.Atoi(size)
+		if err != nil {
+			return err
+		}
+		for _, level := range strings.Split(o.noise, ",") {
+			noise := population.Noise(level)
 			total := judged{wrong: map[string]int{}, missed: map[string]int{}}
 			for seed := range uint64(o.rounds) {
-				if err := judge(&total, o.binary, n, 100+seed, noise); err != nil {
+				if err := judge(&total, o, n, 100+seed, noise); err != nil {
 					return err
 				}
 			}
@@ -74,7 +80,7 @@ func most(kinds map[string]int) (list []string) {
 	return list[:min(len(list), 6)]
 }
 
-func judge(j *judged, binary string, n int, seed uint64, noise population.Noise) error {
+func judge(j *judged, o options, n int, seed uint64, noise population.Noise) error {
 	dir, err := os.MkdirTemp("", "twinning-quality-")
 	if err != nil {
 		return err
@@ -83,7 +89,7 @@ func judge(j *judged, binary string, n int, seed uint64, noise population.Noise)
 	if err := population.WriteNoisy(dir, n, seed, noise); err != nil {
 		return err
 	}
-	args := []string{binary, "reconcile", "--charter", "bench/charter.yaml", "--people-shape", "bench/noisy-people-shape.yaml", "--accounts-shape", "bench/noisy-accounts-shape.yaml",
+	args := []string{o.binary, "reconcile", "--charter", o.charter, "--people-shape", "bench/noisy-people-shape.yaml", "--accounts-shape", "bench/noisy-accounts-shape.yaml",
 		"--people", dir + "/people.csv", "--accounts", dir + "/accounts.csv", "--out", dir + "/out"}
 	if _, _, err := timed(args, 3); err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -112,14 +113,17 @@ func (r *result) writeTwins(w io.Writer) error {
 		}
 		buf = appendCell(buf, r.People.ID(i), ',')
 		buf = appendCell(buf, r.Accounts.ID(int(p.PersonTwin[i])), ',')
-		buf = append(append(buf, p.Basis[i].String()...), ",1,"...)
-		why := "ruled by a human"
+		buf = append(append(buf, p.Basis[i].String()...), ',')
+		probability, why := 1.0, "ruled by a human"
 		switch p.Basis[i] {
+		case pairing.Weighed:
+			probability, why = float64(p.Probability[i]), "weighed by evidence"
 		case pairing.Keyed:
 			why = whys[p.By[i]]
 		case pairing.Bonded:
 			why = "bonded by a ruling or an earlier run"
 		}
+		buf = append(strconv.AppendFloat(buf, probability, 'f', -1, 32), ',')
 		buf = appendCell(buf, why, '\n')
 		if len(buf) > 1<<15 {
 			if _, err := w.Write(buf); err != nil {
@@ -154,7 +158,11 @@ func (r *result) writeContested(w io.Writer) error {
 		person, account := map[int]bool{}, map[int]bool{}
 		for _, p := range r.Pairing.Proposals {
 			person[p.Person], account[p.Account] = true, true
-			put(r.People.ID(p.Person), r.Accounts.ID(p.Account), "", p.Reason)
+			probability := ""
+			if p.Probability > 0 {
+				probability = strconv.FormatFloat(float64(p.Probability), 'f', 4, 32)
+			}
+			put(r.People.ID(p.Person), r.Accounts.ID(p.Account), probability, p.Reason)
 		}
 		// whoever is contested without a proposal is told too
 		for _, row := range r.People.Order() {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"twinning/internal/core/document"
+	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/record"
 )
 
@@ -28,6 +29,7 @@ type Charter struct {
 	Accounts *Expr  // which accounts the lane owns; nil: all
 	OutOf    string // what happens to the twin of somebody out of scope: leave or suspend
 	Keys     []Key
+	Evidence *Evidence       // nil: only rulings, bonds and keys pair
 	Intent   string          // add, update or both
 	Mark     *Expr           // value of our mark; nil: the person's id
 	Rules    []AttributeRule // attributes other than e-mail, in the order written
@@ -51,6 +53,18 @@ type Key struct {
 	Account *Expr
 	Kind    record.Kind
 	Line    int
+}
+
+// Evidence is how sure one must be of a pair that no key makes, as
+// probabilities: from Accept on two are twins, from Review on they are asked
+// about.
+type Evidence struct{ Accept, Review float64 }
+
+// Attributes lists the canonical attributes that a key is made of.
+func (k *Key) Attributes() []string {
+	person, _ := k.Person.Reads()
+	_, account := k.Account.Reads()
+	return slices.Concat(person, account)
 }
 
 // Rules of an attribute.
@@ -114,6 +128,8 @@ const (
 	DefaultSuspendShare    = 0.05
 	DefaultDrop            = 0.10
 	DefaultCoverage        = 0.10
+	DefaultAccept          = 0.995
+	DefaultReview          = 0.60
 )
 
 // Needs lists the canonical attributes that the charter reads on either side,
@@ -132,6 +148,15 @@ func (c *Charter) Needs() (people, accounts []string) {
 	}
 	for _, r := range c.Rules {
 		a[r.Attribute] = true
+	}
+	if c.Evidence != nil {
+		left, right := evidence.Attributes()
+		for _, n := range left {
+			p[n] = true
+		}
+		for _, n := range right {
+			a[n] = true
+		}
 	}
 	if p["emails"] {
 		p["aliases"] = true

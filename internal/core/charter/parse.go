@@ -100,8 +100,7 @@ func (r *reader) readHead(root document.Node, f map[string]document.Node) {
 func (r *reader) readKeys(root, n document.Node) {
 	f := n.Fields("keys", "evidence")
 	if e, ok := f["evidence"]; ok {
-		e.Fields("accept", "review")
-		r.note(e, "evidence is not weighed yet: only rulings, bonds and keys pair")
+		r.readEvidence(e)
 	}
 	for _, item := range f["keys"].Items() {
 		k := item.Fields("name", "person", "account")
@@ -226,6 +225,24 @@ func (r *reader) readEmails(n document.Node) {
 		r.note(d, "domains are read but not enforced yet")
 	}
 	r.Emails = rule
+}
+
+func (r *reader) readEvidence(n document.Node) {
+	e := &Evidence{Accept: DefaultAccept, Review: DefaultReview}
+	f := n.Fields("accept", "review")
+	if v, ok := f["accept"]; ok {
+		e.Accept = v.Share()
+	}
+	if v, ok := f["review"]; ok {
+		e.Review = v.Share()
+	}
+	switch {
+	case e.Accept <= 0.5 || e.Accept >= 1:
+		f["accept"].Problem("accept: two records are joined without asking from this probability on; expected more than 0.5 and less than 1, such as 0.995")
+	case e.Review <= 0 || e.Review > e.Accept:
+		f["review"].Problem("review: people are asked from this probability on; expected more than 0 and at most accept (%g)", e.Accept)
+	}
+	r.Evidence = e
 }
 
 func (r *reader) readLeavers(n document.Node) {

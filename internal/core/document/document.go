@@ -274,6 +274,16 @@ func (n Node) Int(lowest int) int {
 	return v
 }
 
+// Share reads a number from 0 to 1.
+func (n Node) Share() float64 {
+	v, err := strconv.ParseFloat(n.Text(), 64)
+	if err != nil || v < 0 || v > 1 {
+		n.Problem("expected a number from 0 to 1, such as 0.995, got %q", n.Text())
+		return 0
+	}
+	return v
+}
+
 // Percent reads "5%" or "5 %" as a share between 0 and 1.
 func (n Node) Percent() float64 {
 	text := strings.TrimSpace(n.Text())

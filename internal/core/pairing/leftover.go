@@ -94,8 +94,6 @@ func (m *matcher) leftAccount(a int) {
 			m.propose(p, a, m.agreement(p, a)+", but the person has another account")
 			m.issue("shared-key", p, a, "%s, but the person has another account and the names differ or several people share it", m.agreement(p, a))
 		}
-	default:
-		m.AccountState[a] = Orphan
 	}
 }
 
@@ -157,8 +155,20 @@ func (m *matcher) leftPerson(p int) {
 		why := fmt.Sprintf("person %q carries the same key value", m.in.People.ID(others[0]))
 		m.contestPerson(p, why)
 		m.issue("shared-key", p, -1, "%s", why)
-	default:
-		m.PersonState[p] = Missing
+	}
+}
+
+// remaining: whoever neither key nor evidence gives a twin has none.
+func (m *matcher) remaining() {
+	for a, state := range m.AccountState {
+		if state == Undecided && m.takesPart(a) {
+			m.AccountState[a] = Orphan
+		}
+	}
+	for p, state := range m.PersonState {
+		if state == Undecided {
+			m.PersonState[p] = Missing
+		}
 	}
 }
 

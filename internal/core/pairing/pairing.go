@@ -16,6 +16,7 @@
 package pairing
 
 import (
+	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/record"
 )
 
@@ -27,9 +28,12 @@ const (
 	Ruled
 	Bonded
 	Keyed
+	Weighed
 )
 
-func (b Basis) String() string { return [...]string{"", "ruled", "bonded", "keyed"}[b] }
+func (b Basis) String() string {
+	return [...]string{"", "ruled", "bonded", "keyed", "weighed"}[b]
+}
 
 // State is the column of the balance that a record stands in.
 type State uint8
@@ -58,6 +62,13 @@ type Pair struct {
 type Key struct {
 	Name             string
 	People, Accounts *record.Column
+	Attributes       []string // canonical attributes that it is made of, on either side
+}
+
+// Evidence says how what no key pairs is weighed.
+type Evidence struct {
+	Accept, Review float64           // probabilities: from Accept on two are twins, from Review on they are asked about
+	Weights        *evidence.Weights // nil: learnt from these rosters
 }
 
 // Input is all that pairing looks at.
@@ -71,6 +82,9 @@ type Input struct {
 	Claims           map[string][]string // account id -> other lanes that hold it
 	Outside          []bool              // account row is not this lane's; nil: all are
 	Unclear          map[int]string      // account row -> why it can't be told whose it is
+	Evidence         *Evidence           // nil: keys alone
+	Weighed          []Pair              // twins by evidence at the last reconciliation
+	Cores            int
 }
 
 // Issue is something pairing found wrong, by row.
@@ -85,6 +99,7 @@ type Issue struct {
 type Proposal struct {
 	Person, Account int
 	Reason          string
+	Probability     float32 // 0: not weighed
 }
 
 // Result gives every record's state. Slices are indexed by row.
@@ -96,6 +111,9 @@ type Result struct {
 	PersonNote, AccountNote   map[int]string
 	Vanished                  map[int]string // account row -> id of its bonded person, gone from the roster
 	Proposals                 []Proposal
+	Probability               []float32 // by person, of a weighed twin; nil when none is
+	Weights                   *evidence.Weights
+	Dropped                   evidence.Dropped
 	Issues                    []Issue
 }
 
@@ -143,7 +161,7 @@ func (r *Result) contestAccount(a int, why string) {
 }
 
 func (r *Result) propose(p, a int, why string) {
-	r.Proposals = append(r.Proposals, Proposal{p, a, why})
+	r.Proposals = append(r.Proposals, Proposal{Person: p, Account: a, Reason: why})
 }
 
 // Run pairs. Apart from the order of Issues and Proposals, which the caller
@@ -154,6 +172,8 @@ func Run(in Input) *Result {
 	m.bonds()
 	m.keys()
 	m.leftovers()
+	m.weigh()
+	m.remaining()
 	m.settle()
 	return m.Result
 }

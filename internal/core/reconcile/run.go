@@ -92,6 +92,10 @@ func (r *run) pair() {
 		}
 	}
 	in.Keys = r.evaluateKeys()
+	in.Cores = r.Cores
+	if e := r.Charter.Evidence; e != nil {
+		in.Evidence = &pairing.Evidence{Accept: e.Accept, Review: e.Review}
+	}
 	r.out.Pairing = pairing.Run(in)
 	for _, i := range r.out.Pairing.Issues {
 		r.report(i.Code, i.Person, i.Account, "", "%s", i.Detail)
@@ -110,7 +114,7 @@ func (r *run) evaluateKeys() []pairing.Key {
 	var jobs []func()
 	for i, k := range r.Charter.Keys {
 		person, account := r.bind(k.Person), r.bind(k.Account)
-		keys[i].Name = k.Name
+		keys[i].Name, keys[i].Attributes = k.Name, k.Attributes()
 		jobs = append(jobs,
 			func() { keys[i].People = keyColumn(k.Kind, person, r.People, true) },
 			func() { keys[i].Accounts = keyColumn(k.Kind, account, r.Accounts, false) })

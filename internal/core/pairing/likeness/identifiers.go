@@ -12,17 +12,14 @@ import (
 // Login compares a login, or the local part of an address, with the patterns
 // that a name can give: jdoe, doe.j, johnd, john.doe2.
 func Login(n Name, login string) Verdict {
-	login, _, _ = strings.Cut(login, "@")
-	login, _, _ = strings.Cut(login, "+") // a tag
+	_, bare := Local(login)
 	p := n.parts()
-	words := strings.FieldsFunc(record.Fold(login), func(r rune) bool { return r == '.' || r == '_' || r == '-' || r == ' ' })
-	bare := strings.TrimRight(strings.Join(words, ""), "0123456789")
 	if bare == "" || len(p.all) == 0 {
 		return Verdict{Missing, "nothing to compare"}
 	}
 	given, family := p.given, p.family
 	if !p.known {
-		all := withoutParticles(p.all)
+		all := WithoutParticles(p.all)
 		if len(all) < 2 {
 			if bare == strings.Join(all, "") {
 				return Verdict{Part, "the login is the one name that is known"}
@@ -45,6 +42,20 @@ func Login(n Name, login string) Verdict {
 		}
 	}
 	return best
+}
+
+// Local reduces a login, or the local part of an address, to its letters and
+// digits without tag and separators; bare is without the digits at its end.
+func Local(login string) (text, bare string) {
+	login, _, _ = strings.Cut(login, "@")
+	login, _, _ = strings.Cut(login, "+") // a tag
+	text = strings.Map(func(r rune) rune {
+		if r == '.' || r == '_' || r == '-' || r == ' ' {
+			return -1
+		}
+		return r
+	}, record.Fold(login))
+	return text, strings.TrimRight(text, "0123456789")
 }
 
 // shortLogin: many systems cut logins at eight letters.
@@ -107,8 +118,8 @@ func Emails(a, b []string) Verdict {
 	return Verdict{Differ, "no address in common"}
 }
 
-// lineDigits are what tells one line from another in one place.
-const lineDigits = 7
+// LineDigits are what tells one line from another in one place.
+const LineDigits = 7
 
 // Phones compares two sets of phone numbers by their digits: the whole, or the
 // end where one of them lacks the country.
@@ -116,12 +127,12 @@ func Phones(a, b []string) Verdict {
 	best := Verdict{Missing, "one of them has no phone number"}
 	for _, x := range a {
 		for _, y := range b {
-			m, n := digits(x), digits(y)
+			m, n := Digits(x), Digits(y)
 			switch {
-			case len(m) < lineDigits || len(n) < lineDigits:
+			case len(m) < LineDigits || len(n) < LineDigits:
 			case m == n:
 				return Verdict{Same, "one phone number"}
-			case m[len(m)-lineDigits:] == n[len(n)-lineDigits:] && len(m) != len(n):
+			case m[len(m)-LineDigits:] == n[len(n)-LineDigits:] && len(m) != len(n):
 				best = Verdict{Variant, "one phone number, with and without its beginning"}
 			case best.Level < Differ:
 				best = Verdict{Differ, "different phone numbers"}
@@ -131,8 +142,8 @@ func Phones(a, b []string) Verdict {
 	return best
 }
 
-// digits of a phone number, without the way out of one's own country.
-func digits(s string) string {
+// Digits of a phone number, without the way out of one's own country.
+func Digits(s string) string {
 	s, _, _ = strings.Cut(strings.ToLower(s), "ext")
 	s, _, _ = strings.Cut(s, "x")
 	d := strings.Map(func(r rune) rune {
@@ -155,11 +166,12 @@ func Numbers(a, b string) Verdict {
 	case x == y:
 		return Verdict{Same, "one number"}
 	}
-	m, n := core(x), core(y)
+	m, lettersA := NumberCore(x)
+	n, lettersB := NumberCore(y)
 	switch {
 	case len(m) < 3 || len(n) < 3:
 		return Verdict{Differ, "different numbers"}
-	case m == n && compatible(x, y):
+	case m == n && (lettersA == lettersB || lettersA == "" || lettersB == ""):
 		return Verdict{Variant, "one number, written in two ways"}
 	case m == n:
 		return Verdict{Faint, "the digits are the same, the letters are not: two series?"}
@@ -171,26 +183,30 @@ func Numbers(a, b string) Verdict {
 	return Verdict{Differ, "different numbers"}
 }
 
-// core is the number itself: without letters, the .0 of a spreadsheet, and
-// zeros in front.
-func core(s string) string {
+// NumberCore takes a normalised staff number apart: its digits without the .0
+// of a spreadsheet and zeros in front, and its letters.
+func NumberCore(s string) (digits, letters string) {
 	s = strings.TrimSuffix(s, ".0")
-	return digits(strings.ReplaceAll(s, "x", ""))
+	digits = strings.TrimLeft(strings.Map(func(r rune) rune {
+		if r < '0' || r > '9' {
+			return -1
+		}
+		return r
+	}, s), "0")
+	letters = strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' {
+			return r
+		}
+		return -1
+	}, s)
+	return digits, letters
 }
 
-// compatible: the letters are the same, or only one of them has any.
-func compatible(a, b string) bool {
-	letters := func(s string) string {
-		return strings.Map(func(r rune) rune {
-			if r >= 'a' && r <= 'z' {
-				return r
-			}
-			return -1
-		}, strings.TrimSuffix(s, ".0"))
-	}
-	m, n := letters(a), letters(b)
-	return m == n || m == "" || n == ""
-}
+// Days within a Month or a Season of each other are alike.
+const (
+	Month  = 31
+	Season = 120
+)
 
 // Days compares two days: an account is mostly made about when somebody begins.
 func Days(a, b string) Verdict {
@@ -202,9 +218,9 @@ func Days(a, b string) Verdict {
 	switch apart := abs(int(x.Sub(y).Hours() / 24)); {
 	case apart == 0:
 		return Verdict{Same, "the same day"}
-	case apart <= 31:
+	case apart <= Month:
 		return Verdict{Part, fmt.Sprintf("%d days apart", apart)}
-	case apart <= 120:
+	case apart <= Season:
 		return Verdict{Faint, fmt.Sprintf("%d days apart", apart)}
 	default:
 		return Verdict{Differ, fmt.Sprintf("%d days apart", apart)}

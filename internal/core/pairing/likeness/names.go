@@ -24,7 +24,7 @@ func Names(a, b Name) Verdict {
 	if slices.Equal(sorted(x.all), sorted(y.all)) {
 		return Verdict{Same, "the names are the same"}
 	}
-	if slices.Equal(sorted(withoutParticles(x.all)), sorted(withoutParticles(y.all))) {
+	if slices.Equal(sorted(WithoutParticles(x.all)), sorted(WithoutParticles(y.all))) {
 		return Verdict{Same, "the names are the same but for particles"}
 	}
 	if strings.Join(sorted(x.all), "") == strings.Join(sorted(y.all), "") || strings.Join(x.all, "") == strings.Join(y.all, "") {
@@ -33,7 +33,7 @@ func Names(a, b Name) Verdict {
 	if x.known && y.known {
 		return inParts(x, y)
 	}
-	return inAnyOrder(withoutParticles(x.all), withoutParticles(y.all))
+	return inAnyOrder(WithoutParticles(x.all), WithoutParticles(y.all))
 }
 
 type parts struct {
@@ -42,10 +42,10 @@ type parts struct {
 }
 
 func (n Name) parts() parts {
-	p := parts{given: withoutParticles(Words(n.Given)), family: withoutParticles(Words(n.Family))}
+	p := parts{given: WithoutParticles(Words(n.Given)), family: WithoutParticles(Words(n.Family))}
 	p.known = len(p.given) > 0 && len(p.family) > 0
 	middle := Words(n.Middle)
-	p.given = append(p.given, withoutParticles(middle)...)
+	p.given = append(p.given, WithoutParticles(middle)...)
 	if p.known {
 		p.all = slices.Concat(Words(n.Given), middle, Words(n.Family))
 		return p
@@ -94,23 +94,6 @@ func inParts(x, y parts) Verdict {
 
 func both(first string, a Verdict, second string, b Verdict) string {
 	return fmt.Sprintf("%s: %s; %s: %s", first, a.Words, second, b.Words)
-}
-
-// word compares two words of a name.
-func word(a, b string) Verdict {
-	switch {
-	case a == b:
-		return Verdict{Same, "the same"}
-	case sameAtHome(a, b):
-		return Verdict{Variant, "a short form"}
-	case len(a) >= 3 && len(b) >= 3 && spoken(a) == spoken(b):
-		return Verdict{Variant, "another way of writing it"}
-	case (len(a) == 1 || len(b) == 1) && a[0] == b[0]:
-		return Verdict{Part, "an initial that fits"}
-	case slip(a, b):
-		return Verdict{Near, "but for a slip"}
-	}
-	return Verdict{Differ, "different"}
 }
 
 // list compares the words of one part: compound and double names may be given

@@ -255,24 +255,3 @@ var bornNames = func() map[string]bool {
 	}
 	return m
 }()
-
-// sameAtHome reports whether one word is what people of the other name are
-// called, or both are what people of a third are.
-func sameAtHome(a, b string) bool {
-	for _, full := range calledBy[a] {
-		if full == b {
-			return true
-		}
-		for _, other := range calledBy[b] {
-			if other == full {
-				return true
-			}
-		}
-	}
-	for _, full := range calledBy[b] {
-		if full == a {
-			return true
-		}
-	}
-	return false
-}

@@ -44,8 +44,8 @@ func Words(name string) (words []string) {
 	return words
 }
 
-// withoutParticles drops what only joins, unless nothing else is left.
-func withoutParticles(words []string) []string {
+// WithoutParticles drops what only joins, unless nothing else is left.
+func WithoutParticles(words []string) []string {
 	kept := slices.DeleteFunc(slices.Clone(words), func(w string) bool { return particles[w] })
 	if len(kept) == 0 {
 		return words
@@ -104,74 +104,3 @@ func spoken(word string) string {
 	}
 	return strings.TrimSuffix(string(out), "i")
 }
-
-// A name has at most so many words, and a word that may be mistyped so many
-// letters: what is longer is no name, and must not cost as if it were.
-const (
-	mostWords   = 12
-	longestWord = 40
-)
-
-// slip reports whether two words are one but for a slip of the hand: one letter
-// more, less or another, or two neighbours swapped; two of them in long words.
-func slip(a, b string) bool {
-	shorter := min(len(a), len(b))
-	if shorter < 4 || shorter > longestWord || a[0] != b[0] && a[len(a)-1] != b[len(b)-1] {
-		return false // too short to tell, or another word
-	}
-	if bornNames[a] && bornNames[b] || gendered(a, b) {
-		return false // two names, and two humans
-	}
-	allowed := 1
-	if shorter >= 9 {
-		allowed = 2
-	}
-	return distance(a, b, allowed) <= allowed
-}
-
-// gendered reports whether two words differ in the ending alone that tells a
-// woman's name from a man's: Mario and Maria, Paul and Paula, Sorokin and
-// Sorokina.
-func gendered(a, b string) bool {
-	if len(a) > len(b) {
-		a, b = b, a
-	}
-	const endings = "aeiou"
-	last := func(s string) bool { return strings.IndexByte(endings, s[len(s)-1]) >= 0 }
-	switch len(b) - len(a) {
-	case 0:
-		return a[:len(a)-1] == b[:len(b)-1] && last(a) && last(b)
-	case 1:
-		return b[:len(a)] == a && last(b)
-	}
-	return false
-}
-
-// distance is the Damerau–Levenshtein distance with adjacent transpositions
-// (optimal string alignment), or more than most.
-func distance(a, b string, most int) int {
-	if abs(len(a)-len(b)) > most {
-		return most + 1
-	}
-	before, last, now := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
-	for j := range last {
-		last[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		now[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := 1
-			if a[i-1] == b[j-1] {
-				cost = 0
-			}
-			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
-			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
-				now[j] = min(now[j], before[j-2]+1)
-			}
-		}
-		before, last, now = last, now, before
-	}
-	return last[len(b)]
-}
-
-func abs(n int) int { return max(n, -n) }

@@ -1,0 +1,187 @@
+// Package assignment turns the odds of single pairs into the probability of
+// each among all the ways in which everybody has one twin at most.
+//
+// A way is worth the product of the odds of its pairs. Within a group of
+// records that candidates connect, the probability of a pair is the worth of
+// the ways that hold it, as a share of all: what two records say of each other
+// counts, and what everybody else around them does. In small groups all ways
+// are summed up; in large ones a pair is set against every other candidate of
+// its two records at once, which can only ask more often.
+package assignment
+
+import (
+	"cmp"
+	"slices"
+)
+
+// Edge is a candidate pair. Odds are those of the pair being one human's
+// against both records being without a twin.
+type Edge struct {
+	Person, Account int32
+	Odds            float64
+}
+
+const (
+	mostExact = 10    // records on the smaller side of a group of which all ways are summed up
+	faintest  = 1e-4  // what is less probable than this, against its rivals, can't connect a group
+	greatest  = 1e20  // odds beyond this are certain, and would only cost digits
+	mostSteps = 40000 // of summing up in one group
+)
+
+// Probabilities gives that of every edge, in their order. Beside is what else
+// speaks for a record, in the same odds: a twin that is taken already, say.
+func Probabilities(edges []Edge, people, accounts int, besidePerson, besideAccount func(i int32) float64) []float64 {
+	row, column := make([]float64, people), make([]float64, accounts)
+	for i := range row {
+		row[i] = 1 + besidePerson(int32(i)) // rows fit
+	}
+	for i := range column {
+		column[i] = 1 + besideAccount(int32(i)) // rows fit
+	}
+	for _, e := range edges {
+		odds := min(e.Odds, greatest)
+		row[e.Person] += odds
+		column[e.Account] += odds
+	}
+	p := make([]float64, len(edges))
+	strong := make([]int32, 0, len(edges))
+	for i, e := range edges {
+		odds := min(e.Odds, greatest)
+		p[i] = odds / (row[e.Person] + column[e.Account] - odds)
+		if p[i] >= faintest {
+			strong = append(strong, int32(i)) // rows fit
+			row[e.Person] -= odds
+			column[e.Account] -= odds
+		}
+	}
+	// row and column now hold what stands beside the edges that connect
+	for _, group := range components(edges, strong, people, accounts) {
+		exact(edges, group, row, column, p)
+	}
+	return p
+}
+
+// components splits the edges into groups that share records, each in the
+// order of the edges.
+func components(edges []Edge, strong []int32, people, accounts int) [][]int32 {
+	parent := make([]int32, people+accounts)
+	for i := range parent {
+		parent[i] = int32(i) // rows fit
+	}
+	find := func(i int32) int32 {
+		for parent[i] != i {
+			parent[i] = parent[parent[i]]
+			i = parent[i]
+		}
+		return i
+	}
+	for _, i := range strong {
+		a, b := find(edges[i].Person), find(edges[i].Account+int32(people)) // rows fit
+		parent[max(a, b)] = min(a, b)
+	}
+	root := make([]int32, len(strong))
+	order := make([]int32, len(strong))
+	for k, i := range strong {
+		root[k], order[k] = find(edges[i].Person), int32(k) // rows fit
+	}
+	slices.SortFunc(order, func(a, b int32) int { return cmp.Or(cmp.Compare(root[a], root[b]), cmp.Compare(a, b)) })
+	var groups [][]int32
+	for from := 0; from < len(order); {
+		to := from
+		for to < len(order) && root[order[to]] == root[order[from]] {
+			to++
+		}
+		group := make([]int32, 0, to-from)
+		for _, k := range order[from:to] {
+			group = append(group, strong[k])
+		}
+		groups = append(groups, group)
+		from = to
+	}
+	return groups
+}
+
+// number numbers the records of one side of a group.
+func number(group []int32, of func(i int32) int32) map[int32]int {
+	ids := map[int32]int{}
+	for _, i := range group {
+		if _, ok := ids[of(i)]; !ok {
+			ids[of(i)] = len(ids)
+		}
+	}
+	return ids
+}
+
+// exact sums up all ways of a group, if it is small enough.
+func exact(edges []Edge, group []int32, row, column, p []float64) {
+	rows := number(group, func(i int32) int32 { return edges[i].Person })
+	columns := number(group, func(i int32) int32 { return edges[i].Account })
+	wide := func(i int32) (r, c int) { return rows[edges[i].Person], columns[edges[i].Account] }
+	if len(columns) > len(rows) {
+		rows, columns = columns, rows
+		wide = func(i int32) (r, c int) { return rows[edges[i].Account], columns[edges[i].Person] }
+	}
+	if len(columns) > mostExact || len(group)<<len(columns) > mostSteps*mostExact {
+		return
+	}
+	type option struct {
+		edge   int32
+		column int
+		odds   float64
+	}
+	options := make([][]option, len(rows))
+	for _, i := range group {
+		e := edges[i]
+		odds := min(e.Odds, greatest) / (row[e.Person] * column[e.Account])
+		r, c := wide(i)
+		options[r] = append(options[r], option{i, c, min(odds, greatest)})
+	}
+	states := 1 << len(columns)
+	// forward[r][taken]: worth of all ways for the rows before r
+	forward := make([][]float64, len(rows)+1)
+	forward[0] = make([]float64, states)
+	forward[0][0] = 1
+	for r, list := range options {
+		next := slices.Clone(forward[r])
+		for taken, worth := range forward[r] {
+			if worth == 0 {
+				continue
+			}
+			for _, o := range list {
+				if taken&(1<<o.column) == 0 {
+					next[taken|1<<o.column] += worth * o.odds
+				}
+			}
+		}
+		forward[r+1] = next
+	}
+	total := 0.0
+	for _, worth := range forward[len(options)] {
+		total += worth
+	}
+	// backward[taken]: worth of all ways for the rows from r on
+	backward := make([]float64, states)
+	for i := range backward {
+		backward[i] = 1
+	}
+	for r := len(options) - 1; r >= 0; r-- {
+		for _, o := range options[r] {
+			sum := 0.0
+			for taken, worth := range forward[r] {
+				if worth != 0 && taken&(1<<o.column) == 0 {
+					sum += worth * backward[taken|1<<o.column]
+				}
+			}
+			p[o.edge] = sum * o.odds / total
+		}
+		before := slices.Clone(backward)
+		for taken := range before {
+			for _, o := range options[r] {
+				if taken&(1<<o.column) == 0 {
+					before[taken] += o.odds * backward[taken|1<<o.column]
+				}
+			}
+		}
+		backward = before
+	}
+}

@@ -1,0 +1,247 @@
+package evidence
+
+import (
+	"cmp"
+	"slices"
+	"sync"
+)
+
+// Blocking finds the pairs that are worth comparing: records that share one of
+// many coarse keys made of name, login, address, phone, number and day. A group
+// that is too large is left out and told, and every record keeps the candidates
+// that share the rarest groups with it, so that all pairs are never compared,
+// whatever the names.
+
+// Sizes of blocking.
+const (
+	mostInGroup    = 400 // records of either side
+	mostCandidates = 50  // of a record
+)
+
+// Pair is two records by their place in the lists of faces.
+type Pair struct{ Person, Account int32 }
+
+// Dropped says what blocking left out.
+type Dropped struct {
+	Groups  int   // groups that were too large
+	Pairs   int64 // pairs in them, which other groups may have held too
+	Largest int   // records in the largest
+}
+
+// salts keep the kinds of blocking keys apart.
+const (
+	blockName uint64 = iota + 1
+	blockStart
+	blockEnd
+	blockInitial
+	blockDay
+	blockFamilyDay
+	blockPhone
+	blockLocal
+	blockEmail
+	blockNumber
+	blockFull
+	blockPlace
+)
+
+func blocked(kind, a, b uint64) uint64 { return mix(mix(a+kind*saltWord) ^ b*saltFull) }
+
+// eachBlock visits the record's blocking keys, some of them twice.
+func (f *Face) eachBlock(yield func(key uint64)) {
+	given, family := f.name.given, f.name.family
+	if len(f.name.other) > 0 {
+		given, family = f.name.other, f.name.other
+	}
+	for i := range given {
+		g := &given[i]
+		roots := append([]string{g.Spoken}, g.Fulls...)
+		for _, root := range roots {
+			r := hash(root)
+			for j := range family {
+				if w := &family[j]; w != g || len(family) == 1 {
+					yield(blocked(blockName, r, hash(w.Spoken)))
+					if len(w.Text) > 4 {
+						yield(blocked(blockStart, r, hash(w.Text[:3])))
+						yield(blocked(blockEnd, r, hash(w.Text[len(w.Text)-3:])))
+					}
+				}
+			}
+			if f.day != noDay {
+				yield(blocked(blockDay, r, uint64(f.day)))
+			}
+			if f.department.all != 0 && f.title.all != 0 {
+				yield(blocked(blockPlace, r, f.department.all^f.title.all*3^f.location.all*5))
+			}
+		}
+		for j := range family {
+			if w := &family[j]; w != g || len(family) == 1 {
+				yield(blocked(blockInitial, uint64(g.Text[0]), hash(w.Spoken)))
+			}
+		}
+	}
+	for j := range family {
+		if f.day != noDay {
+			yield(blocked(blockFamilyDay, hash(family[j].Spoken), uint64(f.day)))
+		}
+	}
+	for i := range f.locals {
+		yield(blocked(blockLocal, f.locals[i].key, 0))
+	}
+	for i := range f.logins {
+		yield(blocked(blockLocal, f.logins[i].key, 0))
+	}
+	f.eachSure(yield)
+}
+
+// eachSure visits the keys that say much by themselves: what is left over meets
+// those who are paired already by these alone.
+func (f *Face) eachSure(yield func(key uint64)) {
+	if f.name.full != 0 && len(f.name.given)+len(f.name.family)+len(f.name.other) > 1 {
+		yield(blocked(blockFull, f.name.full, 0))
+	}
+	for i := range f.phones {
+		yield(blocked(blockPhone, phoneValue(f.phones[i].digits), 0))
+	}
+	for _, e := range f.emails {
+		yield(blocked(blockEmail, hash(e), 0))
+	}
+	for i := range f.numbers {
+		if n := f.numbers[i].core; len(n) >= shortNumber {
+			yield(blocked(blockNumber, hash(n), 0))
+			if len(n) > 5 {
+				yield(blocked(blockNumber, hash(n[:len(n)-1]), 0)) // a check digit
+			}
+		}
+	}
+}
+
+type blockEntry struct {
+	key  uint64
+	face int32 // an account's is ^index
+}
+
+// groups sorts the records into groups by blocking key.
+type groups struct {
+	entries  []blockEntry
+	start    []int32   // of each group in entries, people first
+	accounts []int32   // where the group's accounts begin
+	of       [][]int32 // groups of each person
+}
+
+func entriesOf(faces []*Face, account bool) (entries []blockEntry) {
+	var keys []uint64
+	for i, f := range faces {
+		keys = keys[:0]
+		f.eachBlock(func(k uint64) { keys = append(keys, k) })
+		slices.Sort(keys)
+		at := int32(i) // rows fit
+		if account {
+			at = ^at
+		}
+		for _, k := range slices.Compact(keys) {
+			entries = append(entries, blockEntry{k, at})
+		}
+	}
+	return entries
+}
+
+func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
+	g = &groups{of: make([][]int32, len(people))}
+	var more []blockEntry
+	var wg sync.WaitGroup
+	wg.Go(func() { g.entries = entriesOf(people, false) })
+	wg.Go(func() { more = entriesOf(accounts, true) })
+	wg.Wait()
+	g.entries = append(g.entries, more...)
+	slices.SortFunc(g.entries, func(a, b blockEntry) int { return cmp.Or(cmp.Compare(a.key, b.key), cmp.Compare(b.face, a.face)) })
+	for from := 0; from < len(g.entries); {
+		to, first := from+1, -1
+		for to < len(g.entries) && g.entries[to].key == g.entries[from].key {
+			to++
+		}
+		for i := from; i < to && first < 0; i++ {
+			if g.entries[i].face < 0 {
+				first = i
+			}
+		}
+		switch people := first - from; {
+		case first <= from: // one side alone
+		case people > mostInGroup || to-first > mostInGroup:
+			dropped.Groups++
+			dropped.Pairs += int64(people) * int64(to-first)
+			dropped.Largest = max(dropped.Largest, to-from)
+		default:
+			n := int32(len(g.start)) // rows fit
+			g.start, g.accounts = append(g.start, int32(from)), append(g.accounts, int32(first))
+			for i := from; i < first; i++ {
+				p := g.entries[i].face
+				g.of[p] = append(g.of[p], n)
+			}
+		}
+		from = to
+	}
+	g.start = append(g.start, int32(len(g.entries))) // rows fit
+	return g, dropped
+}
+
+// Candidates lists the pairs to compare, by person and then by account. The
+// lists are in an order that doesn't depend on how the rosters were read.
+func Candidates(people, accounts []*Face, cores int) (pairs [][]Pair, dropped Dropped) {
+	g, dropped := newGroups(people, accounts)
+	pairs = make([][]Pair, len(people))
+	InChunks(cores, len(people), func(from, to int) {
+		score, touched := make([]float32, len(accounts)), []int32{}
+		for p := from; p < to; p++ {
+			touched = touched[:0]
+			for _, n := range g.of[p] {
+				at := g.accounts[n]
+				end := at
+				for end < int32(len(g.entries)) && g.entries[end].key == g.entries[at].key {
+					end++
+				}
+				rare := 1 / float32(end-g.start[n])
+				for ; at < end; at++ {
+					a := ^g.entries[at].face
+					if score[a] == 0 {
+						touched = append(touched, a)
+					}
+					score[a] += rare
+				}
+			}
+			if len(touched) > mostCandidates {
+				slices.SortFunc(touched, func(a, b int32) int { return cmp.Or(cmp.Compare(score[b], score[a]), cmp.Compare(a, b)) })
+				for _, a := range touched[mostCandidates:] {
+					score[a] = 0
+				}
+				touched = touched[:mostCandidates]
+			}
+			slices.Sort(touched)
+			list := make([]Pair, len(touched))
+			for i, a := range touched {
+				list[i] = Pair{int32(p), a} // rows fit
+				score[a] = 0
+			}
+			pairs[p] = list
+		}
+	})
+	return pairs, dropped
+}
+
+// InChunks calls fn for parts of 0..n on so many goroutines.
+func InChunks(cores, n int, fn func(from, to int)) {
+	const chunk = 2048
+	next := make(chan int)
+	var wg sync.WaitGroup
+	for range max(1, cores) {
+		wg.Go(func() {
+			for from := range next {
+				fn(from, min(from+chunk, n))
+			}
+		})
+	}
+	for from := 0; from < n; from += chunk {
+		next <- from
+	}
+	close(next)
+	wg.Wait()
+}

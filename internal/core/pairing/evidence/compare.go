@@ -1,0 +1,193 @@
+package evidence
+
+import (
+	"strings"
+
+	"twinning/internal/core/pairing/likeness"
+)
+
+const lineDigits = likeness.LineDigits
+
+// Compare finds how two prepared records agree. It gives the same whichever of
+// the two comes first, but for Status.
+func Compare(person, account *Face) (p Pattern) {
+	p.names(&person.name, &account.name)
+	if p.Levels[Family] >= part && p.Levels[Given] >= part && person.name.full == account.name.full {
+		// names of one country go together: the whole name may be more common
+		// than its parts say
+		p.Share[Given] = max(p.Share[Given], min(float32(person.name.share)/p.Share[Family], 1))
+	}
+	p.emails(person, account)
+	if p.Levels[Email] < same {
+		p.logins(person, account)
+	}
+	p.phones(person, account)
+	p.numbers(person, account)
+	p.Levels[Day] = days(person.day, account.day)
+	p.Levels[Department] = texts(&person.department, &account.department)
+	p.Levels[Title] = texts(&person.title, &account.title)
+	p.Levels[Location] = texts(&person.location, &account.location)
+	switch {
+	case person.active < 0 || account.active < 0:
+	case person.active == account.active:
+		p.Levels[Status] = statusBoth
+	case person.active == 1:
+		p.Levels[Status] = statusLoose
+	default:
+		p.Levels[Status] = statusLate
+	}
+	return p
+}
+
+func (p *Pattern) emails(a, b *Face) {
+	if len(a.emails) == 0 || len(b.emails) == 0 {
+		return
+	}
+	p.Levels[Email] = differ
+	for _, x := range a.emails {
+		for _, y := range b.emails {
+			if x == y {
+				p.Levels[Email] = same
+				return
+			}
+		}
+	}
+}
+
+// logins compares logins and local parts as sets: the best agreement counts.
+func (p *Pattern) logins(a, b *Face) {
+	if len(a.locals) > 0 && len(b.locals) > 0 {
+		p.Levels[Login] = loginOther
+	}
+	stand := 1.0
+	for i := range a.locals {
+		x := &a.locals[i]
+		for j := range b.locals {
+			y := &b.locals[j]
+			if x.key != y.key || x.bare != y.bare {
+				continue
+			}
+			level := loginDigits
+			switch made := x.made || y.made; {
+			case x.text == y.text && !made:
+				level = loginHandle
+				p.Share[Login] = float32(x.share)
+			case x.text == y.text && x.text != x.bare:
+				level = loginCounted
+			case x.text == y.text:
+				level = loginMade
+			}
+			p.Levels[Login] = max(p.Levels[Login], level)
+			stand = min(stand, x.share)
+		}
+	}
+	if p.Levels[Login] != loginHandle {
+		p.Share[Login] = 0
+	}
+	if p.Levels[Family] >= part && p.Levels[Given] >= part {
+		return
+	}
+	stand = min(stand, standing(a, b), standing(b, a))
+	if stand < 1 {
+		p.Stand = float32(stand)
+	}
+}
+
+// standing is how common a name is that gives the other record's login.
+func standing(named, other *Face) float64 {
+	share := 1.0
+	for i := range other.locals {
+		for j := range named.logins {
+			if named.logins[j].key == other.locals[i].key {
+				share = min(share, max(named.logins[j].share, other.locals[i].share))
+			}
+		}
+	}
+	return share
+}
+
+func (p *Pattern) phones(a, b *Face) {
+	for i := range a.phones {
+		for j := range b.phones {
+			x, y := &a.phones[i], &b.phones[j]
+			level := differ
+			switch m, n := x.digits, y.digits; {
+			case m == n:
+				level = same
+			case m[len(m)-lineDigits:] == n[len(n)-lineDigits:] && len(m) != len(n):
+				level = variant
+			}
+			if level > p.Levels[Phone] {
+				p.Levels[Phone] = level
+				if level > differ {
+					p.Share[Phone] = float32(x.share)
+				}
+			}
+		}
+	}
+}
+
+// shortNumber: what has fewer digits is found in anybody's number.
+const shortNumber = 3
+
+func (p *Pattern) numbers(a, b *Face) {
+	for i := range a.numbers {
+		for j := range b.numbers {
+			x, y := &a.numbers[i], &b.numbers[j]
+			level := differ
+			long, short := x.core, y.core
+			if len(long) < len(short) {
+				long, short = short, long
+			}
+			switch {
+			case x.text == y.text:
+				level = same
+			case len(short) < shortNumber:
+			case x.core == y.core && (x.letters == y.letters || x.letters == "" || y.letters == ""):
+				level = variant
+			case x.core == y.core:
+				level = faint
+			case len(short) >= 5 && len(long) == len(short)+1 && strings.HasPrefix(long, short) && x.letters == y.letters:
+				level = part
+			}
+			if level > p.Levels[Number] {
+				p.Levels[Number] = level
+				if level >= variant {
+					p.Share[Number] = float32(x.share)
+				}
+			}
+		}
+	}
+}
+
+func days(a, b int32) Level {
+	if a == noDay || b == noDay {
+		return missing
+	}
+	switch apart := max(a-b, b-a); {
+	case apart == 0:
+		return same
+	case apart <= likeness.Month:
+		return part
+	case apart <= likeness.Season:
+		return faint
+	}
+	return differ
+}
+
+func texts(a, b *text) Level {
+	if a.all == 0 || b.all == 0 {
+		return missing
+	}
+	if a.all == b.all {
+		return same
+	}
+	for _, x := range a.words {
+		for _, y := range b.words {
+			if x == y {
+				return part
+			}
+		}
+	}
+	return differ
+}

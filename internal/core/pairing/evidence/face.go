@@ -1,0 +1,266 @@
+package evidence
+
+import (
+	"slices"
+	"strings"
+
+	"twinning/internal/core/pairing/likeness"
+	"twinning/internal/core/record"
+)
+
+// Face is what one record says about who it is, prepared for comparing.
+type Face struct {
+	name                        name
+	locals                      []local // logins and local parts
+	emails                      []string
+	phones                      []phone
+	numbers                     []number
+	day                         int32 // since 1970; noDay: not known
+	department, title, location text
+	active                      int8 // 1 active, 0 not, -1 not known
+	logins                      []made
+}
+
+// made is a login that the name can be made into.
+type made struct {
+	key   uint64
+	share float64 // how common such a name is
+}
+
+const noDay = -1 << 30
+
+// local is a login, or what stands before the @ of an address.
+type local struct {
+	text  string // without separators, folded, with its digits
+	bare  string // without the digits at its end
+	made  bool   // the record's own name gives it
+	share float64
+	key   uint64
+}
+
+type phone struct {
+	digits string
+	share  float64
+}
+
+// number is a staff number in what it has in common with its other spellings.
+type number struct {
+	text, core, letters string
+	share               float64
+}
+
+type text struct {
+	words []uint64
+	all   uint64
+}
+
+// Reader prepares the records of one roster.
+type Reader struct {
+	given, middle, family, full, login, emails, private, phones, day, department, title, location, active *record.Column
+	numbers                                                                                               []*record.Column
+}
+
+// attributes that the evidence looks at, on either side.
+var attributes = []string{"givenName", "middleName", "familyName", "displayName", "userName", "email", "aliases", "emails", "personalEmail", "phoneNumbers", "department", "title", "location", "active"}
+
+// Attributes lists what the evidence looks at on either side.
+func Attributes() (people, accounts []string) {
+	people = append(append(people, attributes...), "employeeNumber", "startsOn")
+	accounts = append(append(accounts, attributes...), "employeeNumber", "externalId", "created", "startsOn")
+	return people, accounts
+}
+
+func newReader(r *record.Roster) Reader {
+	c := r.Column
+	return Reader{
+		given: c("givenName"), middle: c("middleName"), family: c("familyName"), full: c("displayName"), login: c("userName"), emails: c("emails"), private: c("personalEmail"),
+		phones: c("phoneNumbers"), department: c("department"), title: c("title"), location: c("location"), active: c("active"),
+	}
+}
+
+// People reads the authority's records.
+func People(r *record.Roster) Reader {
+	x := newReader(r)
+	x.day = r.Column("startsOn")
+	x.numbers = []*record.Column{r.Column("employeeNumber")}
+	return x
+}
+
+// Accounts reads the downstream's records.
+func Accounts(r *record.Roster) Reader {
+	x := newReader(r)
+	if x.day = r.Column("startsOn"); x.day == nil {
+		x.day = r.Column("created")
+	}
+	x.numbers = []*record.Column{r.Column("employeeNumber"), r.Column("externalId")}
+	return x
+}
+
+// Face prepares row i.
+func (r *Reader) Face(i int) *Face {
+	f := &Face{
+		name: newName(likeness.Name{Given: r.given.Cell(i), Middle: r.middle.Cell(i), Family: r.family.Cell(i), Full: r.full.Cell(i)}),
+		day:  day(r.day.Cell(i)), department: newText(r.department.Cell(i)), title: newText(r.title.Cell(i)), location: newText(r.location.Cell(i)), active: -1,
+	}
+	switch r.active.Cell(i) {
+	case "true":
+		f.active = 1
+	case "false":
+		f.active = 0
+	}
+	f.patterns(func(s string, _ float64) { f.logins = append(f.logins, made{key: hash(s)}) })
+	f.addLocal(r.login.Cell(i))
+	for _, column := range []*record.Column{r.emails, r.private} {
+		values(column.Cell(i), func(v string) {
+			f.emails = append(f.emails, record.Normal(record.Email, v))
+			f.addLocal(v)
+		})
+	}
+	values(r.phones.Cell(i), func(v string) {
+		if d := likeness.Digits(v); len(d) >= likeness.LineDigits {
+			f.phones = append(f.phones, phone{digits: d})
+		}
+	})
+	for _, column := range r.numbers {
+		values(column.Cell(i), func(v string) {
+			t := record.Normal(record.Text, v)
+			if core, letters := likeness.NumberCore(t); t != "" {
+				f.numbers = append(f.numbers, number{text: t, core: core, letters: letters})
+			}
+		})
+	}
+	return f
+}
+
+func values(cell string, yield func(string)) {
+	for cell != "" {
+		v, rest, _ := strings.Cut(cell, string(record.ListSep))
+		if v != "" {
+			yield(v)
+		}
+		cell = rest
+	}
+}
+
+// shortLocal: what is shorter says nothing.
+const shortLocal = 3
+
+func (f *Face) addLocal(s string) {
+	text, bare := likeness.Local(s)
+	if len(bare) < shortLocal {
+		return
+	}
+	for i := range f.locals {
+		if f.locals[i].text == text {
+			return
+		}
+	}
+	key := hash(bare)
+	f.locals = append(f.locals, local{text: text, bare: bare, made: f.gives(key), key: key})
+}
+
+// gives reports whether the name can be made into this login.
+func (f *Face) gives(key uint64) bool {
+	return slices.ContainsFunc(f.logins, func(m made) bool { return m.key == key })
+}
+
+// patterns visits the logins that the name can be made into, with how common
+// each is, as far as the words' shares are known.
+func (f *Face) patterns(yield func(s string, share float64)) {
+	given, family, n := f.name.given, f.name.family, &f.name
+	if len(n.other) > 0 {
+		if len(n.other) == 1 {
+			yield(n.other[0].Text, n.other[0].share)
+			return
+		}
+		g := guessed(n)
+		given, family = g.given, g.family
+		patterns(family, given, g.joinedFamily, yield)
+	}
+	patterns(given, family, n.joinedFamily, yield)
+}
+
+// shortLogin: many systems cut logins at eight letters.
+const shortLogin = 8
+
+func patterns(given, family []word, joined string, yield func(s string, share float64)) {
+	cut := func(s string, share float64) {
+		yield(s, share)
+		if len(s) > shortLogin {
+			yield(s[:shortLogin], share)
+		}
+	}
+	pair := func(g *word, f string, share float64) {
+		cut(g.Text+f, g.share*share)
+		cut(f+g.Text, g.share*share)
+		cut(g.Text[:1]+f, initialShare*share)
+		cut(f+g.Text[:1], initialShare*share)
+		cut(g.Text+f[:1], g.share*initialShare)
+		yield(f[:1]+g.Text, g.share*initialShare)
+	}
+	for i := range given {
+		for j := range family {
+			pair(&given[i], family[j].Text, family[j].share)
+		}
+		if len(family) > 1 {
+			pair(&given[i], joined, family[0].share)
+			pair(&given[i], family[0].Text+family[1].Text[:1], family[0].share)
+		}
+	}
+	for j := range family {
+		yield(family[j].Text, family[j].share)
+	}
+}
+
+func newText(s string) (t text) {
+	for _, w := range likeness.Words(s) {
+		h := hash(w)
+		t.all += h
+		if len(w) > 3 {
+			t.words = append(t.words, h)
+		}
+	}
+	return t
+}
+
+// day reads "2006-01-02" into days; noDay when it is none.
+func day(s string) int32 {
+	if len(s) != len("2006-01-02") || s[4] != '-' || s[7] != '-' {
+		return noDay
+	}
+	n := func(a, b int) (v int32) {
+		for _, c := range s[a:b] {
+			if c < '0' || c > '9' {
+				return -1 << 20
+			}
+			v = 10*v + int32(c-'0')
+		}
+		return v
+	}
+	y, m, d := n(0, 4), n(5, 7), n(8, 10)
+	if y < 0 || m < 1 || m > 12 || d < 1 || d > 31 {
+		return noDay
+	}
+	// days of the civil calendar (Howard Hinnant's algorithm), March first
+	if m <= 2 {
+		y--
+		m += 12
+	}
+	return 365*y + y/4 - y/100 + y/400 + (153*(m-3)+2)/5 + d - 719469
+}
+
+// hash is FNV-1a with a last mixing: the same on every machine and in every
+// run, which a result that doesn't change needs.
+func hash(s string) uint64 {
+	h := uint64(14695981039346656037)
+	for i := range len(s) {
+		h = (h ^ uint64(s[i])) * 1099511628211
+	}
+	return mix(h)
+}
+
+func mix(h uint64) uint64 {
+	h ^= h >> 32
+	h *= 0xd6e8feb86659fd93
+	return h ^ h>>32
+}

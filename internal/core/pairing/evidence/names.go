@@ -1,0 +1,303 @@
+package evidence
+
+import (
+	"strings"
+
+	"twinning/internal/core/pairing/likeness"
+)
+
+// name is a record's name taken apart once.
+type name struct {
+	given, family []word // given holds the middle names too
+	firsts        int    // how many of given are no middle names
+	other         []word // the words of a name of which the parts are not known
+	latin         bool
+	joinedGiven   string
+	joinedFamily  string
+	full          uint64  // hash of its words in any order
+	share         float64 // of the records that carry the whole name
+}
+
+type word struct {
+	likeness.Word
+	share float64 // of the records that carry it
+}
+
+func newName(n likeness.Name) name {
+	var x name
+	given, middle, family := likeness.Words(n.Given), likeness.Words(n.Middle), likeness.Words(n.Family)
+	if len(given) == 0 || len(family) == 0 {
+		if before, after, comma := strings.Cut(n.Full, ","); comma && len(family) == 0 {
+			given, family = likeness.Words(after), likeness.Words(before)
+		} else if n.Full != "" {
+			given, middle, family = nil, nil, nil
+			x.other = prepare(likeness.WithoutParticles(likeness.Words(n.Full)))
+		}
+	}
+	x.joinedGiven, x.joinedFamily = strings.Join(given, ""), strings.Join(family, "")
+	given, family = likeness.WithoutParticles(given), likeness.WithoutParticles(family)
+	x.firsts = len(given)
+	x.given = prepare(append(given, likeness.WithoutParticles(middle)...))
+	x.family = prepare(family)
+	for _, list := range [][]word{x.given, x.family, x.other} {
+		for _, w := range list {
+			x.full += hash(w.Text) // a sum: the order of the words is nothing to go by
+			x.latin = x.latin || w.Text[0] < 0x80
+		}
+	}
+	return x
+}
+
+func prepare(words []string) []word {
+	if len(words) == 0 {
+		return nil
+	}
+	list := make([]word, len(words))
+	for i, w := range words {
+		list[i].Word = likeness.NewWord(w)
+	}
+	return list
+}
+
+func (n *name) empty() bool { return len(n.given)+len(n.family)+len(n.other) == 0 }
+
+// eachWord visits all the words of the name.
+func (n *name) eachWord(yield func(w *word)) {
+	for _, list := range [][]word{n.given, n.family, n.other} {
+		for i := range list {
+			yield(&list[i])
+		}
+	}
+}
+
+// initialShare is how often two people share a first letter.
+const initialShare = 0.07
+
+// couple compares two words: the level, and how common what agrees is.
+func couple(a, b *word) (Level, float64) {
+	level := Level(a.Compare(&b.Word))
+	switch level {
+	case same:
+		return level, a.share
+	case part:
+		return level, initialShare
+	case differ:
+		return level, 1
+	}
+	return level, a.share + b.share
+}
+
+// nameLevels is how two names agree, part by part.
+type nameLevels struct {
+	family, given, middle                Level
+	familyShare, givenShare, middleShare float64
+}
+
+func (p *Pattern) names(a, b *name) {
+	if a.empty() || b.empty() || a.latin != b.latin {
+		return
+	}
+	var l nameLevels
+	switch {
+	case len(a.other) == 0 && len(b.other) == 0:
+		l = inParts(a, b)
+	case len(a.other) == 0:
+		l = inSome(a, b.other)
+	case len(b.other) == 0:
+		l = inSome(b, a.other)
+	default: // the last word may be the family's, on either side
+		l = inSome(guessed(a), b.other)
+		if m := inSome(guessed(b), a.other); m.family+m.given > l.family+l.given {
+			l = m
+		}
+	}
+	p.Levels[Family], p.Levels[Given], p.Levels[Middle] = l.family, l.given, l.middle
+	p.Share[Family], p.Share[Given], p.Share[Middle] = float32(l.familyShare), float32(l.givenShare), float32(l.middleShare)
+}
+
+// guessed takes the last word for the family's.
+func guessed(n *name) *name {
+	if len(n.other) == 1 {
+		return &name{family: n.other, joinedFamily: n.other[0].Text}
+	}
+	cut := len(n.other) - 1
+	return &name{given: n.other[:cut], firsts: 1, family: n.other[cut:], joinedFamily: n.other[cut].Text}
+}
+
+// inParts compares two names whose parts are known.
+func inParts(a, b *name) (l nameLevels) {
+	l.family, l.familyShare = families(a.family, b.family)
+	if l.family < same && a.joinedFamily == b.joinedFamily && a.joinedFamily != "" {
+		l.family, l.familyShare = same, rarest(a.family, b.family)
+	}
+	l.given, l.givenShare, l.middle, l.middleShare = givens(a, b)
+	if l.given < same && a.joinedGiven == b.joinedGiven && a.joinedGiven != "" {
+		l.given, l.givenShare = same, rarest(a.given, b.given)
+	}
+	if l.family <= differ && l.given <= differ && len(a.given) > 0 && len(b.given) > 0 {
+		x, xShare := families(a.given[:max(a.firsts, 1)], b.family)
+		y, yShare := families(a.family, b.given[:max(b.firsts, 1)])
+		if x >= part && y >= part { // given and family name are swapped
+			l.given, l.givenShare, l.family, l.familyShare = min(x, variant), xShare, min(y, variant), yShare
+		}
+	}
+	return l
+}
+
+func rarest(a, b []word) float64 {
+	share := 1.0
+	for _, list := range [][]word{a, b} {
+		for i := range list {
+			share = min(share, list[i].share)
+		}
+	}
+	return share
+}
+
+// families compares two lists of surnames: all of the shorter list must be
+// found in the longer one, else the names contradict each other.
+func families(a, b []word) (Level, float64) {
+	if len(a) == 0 || len(b) == 0 {
+		return missing, 0
+	}
+	if len(a) == 1 && len(b) == 1 {
+		return couple(&a[0], &b[0])
+	}
+	if len(a) > len(b) {
+		a, b = b, a
+	}
+	matched, worst, share, _ := match(a, b)
+	switch {
+	case matched == 0:
+		return differ, 1
+	case matched < len(a):
+		return faint, share
+	case len(a) < len(b):
+		return min(worst, part), share
+	}
+	return worst, share
+}
+
+// match couples the words of two lists, the best couples first. It says how
+// many were coupled, the worst level of those, how common they are together,
+// and which of b were taken (by bit).
+func match(a, b []word) (matched int, worst Level, share float64, taken uint32) {
+	worst, share = same, 1
+	var used uint32
+	for range min(len(a), len(b)) {
+		best, at, bt, bs := differ, -1, -1, 1.0
+		for i := range a {
+			if used&(1<<i) != 0 {
+				continue
+			}
+			for j := range b {
+				if taken&(1<<j) != 0 {
+					continue
+				}
+				// ties go to the rarer couple, so that neither side leads
+				if l, s := couple(&a[i], &b[j]); l > best || l == best && l > differ && s < bs {
+					best, at, bt, bs = l, i, j, s
+				}
+			}
+		}
+		if at < 0 {
+			break
+		}
+		used, taken = used|1<<at, taken|1<<bt
+		matched++
+		worst, share = min(worst, best), share*bs
+	}
+	return matched, worst, share, taken
+}
+
+// givens compares given names with their middle names. The first name of
+// either must be found on the other side; what is left on both sides is a
+// middle name against another.
+func givens(a, b *name) (level Level, share float64, middle Level, middleShare float64) {
+	if len(a.given) == 0 || len(b.given) == 0 {
+		return missing, 0, missing, 0
+	}
+	if len(a.given) == 1 && len(b.given) == 1 {
+		level, share = couple(&a.given[0], &b.given[0])
+		return level, share, missing, 0
+	}
+	level, share = differ, 1.0
+	at, bt := -1, -1
+	try := func(i, j int, atMost Level) {
+		l, s := couple(&a.given[i], &b.given[j])
+		if l = min(l, atMost); l > level || l == level && l > differ && s < share {
+			level, share, at, bt = l, s, i, j
+		}
+	}
+	try(0, 0, same)
+	if level <= differ {
+		for j := 1; j < len(b.given); j++ {
+			try(0, j, variant)
+		}
+		for i := 1; i < len(a.given); i++ {
+			try(i, 0, variant)
+		}
+	}
+	if at < 0 {
+		return differ, 1, missing, 0
+	}
+	restA, restB := without(a.given, at), without(b.given, bt)
+	if len(restA) == 0 || len(restB) == 0 {
+		return level, share, missing, 0
+	}
+	matched, worst, s, _ := match(restA, restB)
+	if matched == 0 {
+		return level, share, differ, 1
+	}
+	return level, share, worst, s
+}
+
+func without(list []word, at int) []word {
+	rest := make([]word, 0, len(list)-1)
+	return append(append(rest, list[:at]...), list[at+1:]...)
+}
+
+// inSome compares a name in parts with words of which nobody knows the parts.
+func inSome(a *name, words []word) (l nameLevels) {
+	var taken uint32
+	fm, fl, fs, ft := match(a.family, words)
+	taken = ft
+	rest := make([]word, 0, len(words))
+	for j := range words {
+		if taken&(1<<j) == 0 {
+			rest = append(rest, words[j])
+		}
+	}
+	gm, gl, gs, gt := match(a.given[:a.firsts], rest)
+	left := 0
+	var loose []word
+	for j := range rest {
+		if gt&(1<<j) == 0 {
+			left++
+			loose = append(loose, rest[j])
+		}
+	}
+	conclude := func(known, matched int, worst Level, share float64) (Level, float64) {
+		switch {
+		case known == 0:
+			return missing, 0
+		case matched == known:
+			return worst, share
+		case matched > 0:
+			return min(worst, part), share
+		case left > 0:
+			return differ, 1
+		}
+		return missing, 0
+	}
+	l.family, l.familyShare = conclude(len(a.family), fm, fl, fs)
+	l.given, l.givenShare = conclude(a.firsts, gm, gl, gs)
+	if l.given > differ && l.family > differ && len(loose) > 0 && len(a.given) > a.firsts {
+		matched, worst, share, _ := match(a.given[a.firsts:], loose)
+		l.middle, l.middleShare = worst, share
+		if matched == 0 {
+			l.middle, l.middleShare = differ, 1
+		}
+	}
+	return l
+}

@@ -1,0 +1,134 @@
+package evidence
+
+import (
+	"math"
+)
+
+// Odds of a level: how often it is found between the records of one human, and
+// between those of two.
+type Odds struct{ Same, Other float64 }
+
+// Weights say what every level of every comparator is worth.
+type Weights struct {
+	odds [comparators][most]Odds
+	bits [comparators][most]float64 // by the level's average share
+	logs [comparators][most]float64 // of Same alone, where the value's own share counts
+}
+
+// priors are what is taken for granted before a list has taught better: shares
+// among the pairs where the comparator speaks. Other is left at 0 where the
+// value's own share says it.
+var priors = func() (w [comparators][most]Odds) {
+	set := func(c Comparator, odds map[Level]Odds) {
+		for l, o := range odds {
+			w[c][l] = o
+		}
+	}
+	set(Family, map[Level]Odds{differ: {0.015, 0.985}, faint: {0.002, 0.01}, part: {0.04, 1e-4}, variant: {0.03, 1e-4}, near: {0.02, 2e-4}, same: {0.893, 0.005}})
+	set(Given, map[Level]Odds{differ: {0.006, 0.95}, faint: {0.001, 0.001}, part: {0.03, 0.01}, variant: {0.05, 0.002}, near: {0.01, 0.001}, same: {0.9, 0.02}})
+	set(Middle, map[Level]Odds{differ: {0.03, 0.93}, faint: {0.001, 0.001}, part: {0.2, 0.04}, variant: {0.03, 0.001}, near: {0.02, 0.001}, same: {0.72, 0.02}})
+	set(Login, map[Level]Odds{loginOther: {0.35, 0.50}, loginDigits: {0.08, 0.22}, loginMade: {0.45, 0.25}, loginCounted: {0.07, 0.02}, loginHandle: {0.05, 0.0001}})
+	set(Email, map[Level]Odds{differ: {0.4, 0.9999}, same: {0.6, 1e-5}})
+	set(Phone, map[Level]Odds{differ: {0.15, 0.999}, variant: {0.1, 1e-4}, same: {0.75, 2e-4}})
+	set(Number, map[Level]Odds{differ: {0.02, 0.998}, faint: {0.005, 1e-3}, part: {0.01, 5e-4}, variant: {0.1, 1e-4}, same: {0.865, 1e-5}})
+	set(Day, map[Level]Odds{differ: {0.25, 0.95}, faint: {0.1, 0.03}, part: {0.25, 0.018}, same: {0.4, 0.002}})
+	set(Department, map[Level]Odds{differ: {0.2, 0.85}, part: {0.1, 0.05}, same: {0.7, 0.10}})
+	set(Title, map[Level]Odds{differ: {0.3, 0.75}, part: {0.1, 0.1}, same: {0.6, 0.15}})
+	set(Location, map[Level]Odds{differ: {0.15, 0.7}, part: {0.05, 0.05}, same: {0.8, 0.25}})
+	set(Status, map[Level]Odds{statusLoose: {0.03, 0.12}, statusLate: {0.02, 0.05}, statusBoth: {0.95, 0.83}})
+	return w
+}()
+
+// limits of what one comparator may be worth, in bits: no single thing that
+// people share at home, and none that is merely unlike, decides alone.
+var limits = [comparators]struct{ least, most float64 }{
+	Family: {-8, 18}, Given: {-9, 15}, Middle: {-6, 8}, Login: {-2, 14}, Email: {-1, 15}, Phone: {-3, 9}, Number: {-8, 16},
+	Day: {-3, 8}, Department: {-2, 4}, Title: {-1.5, 4}, Location: {-2, 3}, Status: {-5, 1},
+}
+
+// byShare: the comparator's agreement is worth what the value is.
+func byShare(c Comparator, l Level) bool {
+	switch c {
+	case Family, Given, Middle, Phone:
+		return l >= part
+	case Number:
+		return l >= variant
+	case Login:
+		return l == loginHandle
+	}
+	return false
+}
+
+// newWeights makes the odds ready for use: what agrees more is never worth less.
+func newWeights(odds [comparators][most]Odds) *Weights {
+	w := &Weights{odds: odds}
+	for c := range comparators {
+		worth := math.Inf(-1)
+		logs := math.Inf(-1)
+		for l := Level(1); l < most; l++ {
+			o := odds[c][l]
+			if o.Same > 0 && o.Other > 0 {
+				worth = max(worth, min(max(math.Log2(o.Same/o.Other), limits[c].least), limits[c].most))
+			}
+			w.bits[c][l] = max(worth, limits[c].least)
+			if l == differ && c != Login && c != Status {
+				w.bits[c][l] = min(w.bits[c][l], 0)
+				worth = min(worth, 0)
+			}
+			if o.Same > 0 && byShare(c, l) {
+				logs = max(logs, math.Log2(o.Same))
+			}
+			w.logs[c][l] = logs
+		}
+	}
+	return w
+}
+
+// Priors are the weights of a list that is too short to teach any.
+func Priors() *Weights { return newWeights(priors) }
+
+// worth of one comparator's level in bits.
+func (w *Weights) worth(p *Pattern, c Comparator) float64 {
+	l := p.Levels[c]
+	if l == missing {
+		return 0
+	}
+	if share := float64(p.Share[c]); share > 0 && byShare(c, l) {
+		if l < same && c != Login {
+			share += w.odds[c][l].Other // and what is merely alike
+		}
+		return min(max(w.logs[c][l]-math.Log2(share), 0), limits[c].most)
+	}
+	return w.bits[c][l]
+}
+
+// standing: how often an account's login is made of its owner's name, and what
+// that may be worth.
+const (
+	standOften = 0.5
+	standMost  = 14
+)
+
+// Names is what the names are worth, with the logins that come from them.
+func (w *Weights) Names(p *Pattern) float64 {
+	family, given := w.worth(p, Family), w.worth(p, Given)
+	known := family + given + w.worth(p, Middle)
+	if p.Levels[Family] >= part && p.Levels[Given] >= part {
+		return known + w.worth(p, Login)
+	}
+	if p.Stand > 0 {
+		stand := min(max(math.Log2(standOften/float64(p.Stand)), 0), standMost)
+		return max(known, stand+min(family, 0)+min(given, 0))
+	}
+	return known
+}
+
+// Bits is what the whole pattern is worth: the logarithm of how much more often
+// it is found between the records of one human.
+func (w *Weights) Bits(p *Pattern) float64 {
+	sum := w.Names(p)
+	for c := Email; c < comparators; c++ {
+		sum += w.worth(p, c)
+	}
+	return sum
+}

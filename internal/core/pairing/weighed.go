@@ -1,0 +1,334 @@
+package pairing
+
+import (
+	"math"
+	"slices"
+	"sync"
+
+	"twinning/internal/core/pairing/assignment"
+	"twinning/internal/core/pairing/evidence"
+	"twinning/internal/core/pairing/likeness"
+	"twinning/internal/core/record"
+)
+
+// weigher looks for the twins of what rulings, bonds and keys leave over.
+type weigher struct {
+	*matcher
+	readers          [2]evidence.Reader // people, accounts
+	people, accounts []int32            // rows that are open, by id
+	faces            [2][]*evidence.Face
+	counts           *evidence.Counts
+	weights          *evidence.Weights
+	pairs            []weighed
+	prior            float64 // odds of a pair about which nothing is known
+}
+
+// weighed is a candidate pair with what comparing it found.
+type weighed struct {
+	evidence.Pair
+	pattern evidence.Pattern
+	bits    float64
+}
+
+// weigh pairs by evidence.
+func (m *matcher) weigh() {
+	if m.in.Evidence == nil {
+		return
+	}
+	w := &weigher{matcher: m, readers: [2]evidence.Reader{evidence.People(m.in.People), evidence.Accounts(m.in.Accounts)}}
+	w.open()
+	if len(w.people) == 0 || len(w.accounts) == 0 {
+		return
+	}
+	w.prepare()
+	w.candidates()
+	w.learn()
+	w.decide()
+}
+
+// open lists who takes part: the undecided, and the contested as their rivals.
+func (w *weigher) open() {
+	for _, row := range w.in.People.Order() {
+		if s := w.PersonState[row]; s == Undecided || s == Contested {
+			if _, unread := w.in.People.Unread(int(row)); !unread {
+				w.people = append(w.people, int32(row)) // rows fit
+			}
+		}
+	}
+	for _, row := range w.in.Accounts.Order() {
+		if s := w.AccountState[row]; (s == Undecided || s == Contested) && w.takesPart(int(row)) {
+			if _, unread := w.in.Accounts.Unread(int(row)); !unread {
+				w.accounts = append(w.accounts, int32(row)) // rows fit
+			}
+		}
+	}
+}
+
+func (w *weigher) read(side int, rows []int32) []*evidence.Face {
+	faces := make([]*evidence.Face, len(rows))
+	evidence.InChunks(w.in.Cores, len(rows), func(from, to int) {
+		for i := from; i < to; i++ {
+			faces[i] = w.readers[side].Face(int(rows[i]))
+		}
+	})
+	return faces
+}
+
+// prepare reads the open records and counts how common their values are.
+func (w *weigher) prepare() {
+	w.faces = [2][]*evidence.Face{w.read(0, w.people), w.read(1, w.accounts)}
+	rosters := [2]*record.Roster{w.in.People, w.in.Accounts}
+	w.counts = evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), w.faces[0], w.faces[1])
+	for side, r := range rosters {
+		evidence.InChunks(w.in.Cores, r.Len(), func(from, to int) {
+			for i := from; i < to; i++ {
+				w.counts.Add(w.readers[side].Face(i))
+			}
+		})
+	}
+	for _, faces := range w.faces {
+		evidence.InChunks(w.in.Cores, len(faces), func(from, to int) {
+			for _, f := range faces[from:to] {
+				w.counts.Fill(f)
+			}
+		})
+	}
+}
+
+// hopeless is the weight, in bits, below which a pair is not kept: it can be
+// nobody's twin and nobody's rival.
+const hopeless = 0
+
+// candidates compares what blocking brings together.
+func (w *weigher) candidates() {
+	blocks, dropped := evidence.Candidates(w.faces[0], w.faces[1], w.in.Cores)
+	w.Dropped = dropped
+	first := w.in.Evidence.Weights
+	if first == nil {
+		first = evidence.Priors()
+	}
+	kept := make([][]weighed, len(blocks))
+	evidence.InChunks(w.in.Cores, len(blocks), func(from, to int) {
+		for p := from; p < to; p++ {
+			for _, pair := range blocks[p] {
+				if len(w.different) > 0 && w.different[edge{w.people[pair.Person], w.accounts[pair.Account]}] {
+					continue
+				}
+				x := weighed{Pair: pair, pattern: evidence.Compare(w.faces[0][pair.Person], w.faces[1][pair.Account])}
+				if x.bits = first.Bits(&x.pattern); x.bits > hopeless {
+					kept[p] = append(kept[p], x)
+				}
+			}
+			blocks[p] = nil
+		}
+	})
+	w.pairs = slices.Concat(kept...)
+	w.weights = first
+}
+
+// feeds are the comparators that look at an attribute.
+var feeds = map[string][]evidence.Comparator{
+	"givenName": {evidence.Given}, "middleName": {evidence.Middle}, "familyName": {evidence.Family}, "displayName": {evidence.Given, evidence.Family, evidence.Middle},
+	"userName": {evidence.Login}, "email": {evidence.Email, evidence.Login}, "emails": {evidence.Email, evidence.Login}, "aliases": {evidence.Email, evidence.Login}, "personalEmail": {evidence.Email, evidence.Login},
+	"phoneNumbers": {evidence.Phone}, "employeeNumber": {evidence.Number}, "externalId": {evidence.Number}, "startsOn": {evidence.Day}, "created": {evidence.Day},
+	"department": {evidence.Department}, "title": {evidence.Title}, "location": {evidence.Location},
+}
+
+// Sizes of what is learnt from.
+const (
+	mostTwins     = 20000
+	strangerFaces = 1000
+	strangersEach = 50
+	rounds        = 4
+)
+
+// learn finds the weights, where none are given, and how many twins are left to
+// be found, both by expectation and maximisation (Dempster, Laird, Rubin 1977).
+func (w *weigher) learn() {
+	var lesson evidence.Lesson
+	given := w.in.Evidence.Weights != nil
+	if !given {
+		lesson = w.lesson()
+		w.weights = lesson.Learn()
+		w.reweigh()
+	}
+	expected := 0.5 * float64(min(len(w.people), len(w.accounts)))
+	for range rounds {
+		w.expect(expected)
+		p := w.alone()
+		sum := int64(0)
+		for _, x := range p {
+			sum += int64(x * evidence.Whole)
+		}
+		expected = float64(sum) / evidence.Whole
+		if given {
+			continue
+		}
+		lesson.Found, lesson.Beside = evidence.Lesson{}.Found, evidence.Lesson{}.Beside
+		for i := range w.pairs {
+			lesson.Candidate(&w.pairs[i].pattern, p[i])
+		}
+		w.weights = lesson.Learn()
+		w.reweigh()
+	}
+	w.expect(expected)
+	w.Weights = w.weights
+}
+
+// expect sets the prior odds of a pair from how many twins are expected among
+// the open records: those of a pair drawn from all ways to join so many.
+func (w *weigher) expect(twins float64) {
+	// however many are expected, nobody is sure to have a twin here
+	without := func(n int) float64 { return max(float64(n)-twins, 0.1*float64(n)+3) }
+	w.prior = max(twins, 1) / (without(len(w.people)) * without(len(w.accounts)))
+}
+
+func (w *weigher) odds(i int) float64 { return w.prior * math.Exp2(w.pairs[i].bits) }
+
+// alone gives each pair's probability against the other candidates of its two
+// records, before any assignment.
+func (w *weigher) alone() []float64 {
+	row, column := make([]float64, len(w.people)), make([]float64, len(w.accounts))
+	for i, x := range w.pairs {
+		o := w.odds(i)
+		row[x.Person] += o
+		column[x.Account] += o
+	}
+	p := make([]float64, len(w.pairs))
+	for i, x := range w.pairs {
+		o := w.odds(i)
+		p[i] = o / (1 + row[x.Person] + column[x.Account] - o)
+	}
+	return p
+}
+
+func (w *weigher) reweigh() {
+	evidence.InChunks(w.in.Cores, len(w.pairs), func(from, to int) {
+		for i := from; i < to; i++ {
+			w.pairs[i].bits = w.weights.Bits(&w.pairs[i].pattern)
+		}
+	})
+}
+
+// lesson counts twins that are known, and strangers.
+func (w *weigher) lesson() (l evidence.Lesson) {
+	fed := make([][]evidence.Comparator, len(w.in.Keys))
+	for k, key := range w.in.Keys {
+		for _, a := range key.Attributes {
+			fed[k] = append(fed[k], feeds[a]...)
+		}
+		for _, c := range fed[k] {
+			l.Keyed[c] = l.Keyed[c] || c == evidence.Email || c == evidence.Number || c == evidence.Phone
+		}
+	}
+	var people, accounts []int32
+	total := 0
+	for _, s := range w.PersonState {
+		if s == Twinned {
+			total++
+		}
+	}
+	step := max(1, total/mostTwins)
+	n := 0
+	for _, row := range w.in.People.Order() {
+		if w.PersonState[row] == Twinned {
+			if n%step == 0 {
+				people, accounts = append(people, int32(row)), append(accounts, w.PersonTwin[row]) // rows fit
+			}
+			n++
+		}
+	}
+	left, right := w.read(0, people), w.read(1, accounts)
+	var mu sync.Mutex
+	evidence.InChunks(w.in.Cores, len(people), func(from, to int) {
+		var part evidence.Lesson
+		for i := from; i < to; i++ {
+			pattern := evidence.Compare(left[i], right[i])
+			p, a := int(people[i]), int(accounts[i])
+			human := w.Basis[p] == Ruled || w.Basis[p] == Bonded
+			var agree []int
+			for k := range w.in.Keys {
+				if w.agree(k, p, a) {
+					agree = append(agree, k)
+				}
+			}
+			part.Twin(&pattern, func(c evidence.Comparator) bool {
+				return human || slices.ContainsFunc(agree, func(k int) bool { return !slices.Contains(fed[k], c) })
+			})
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		l.Join(&part)
+	})
+	left, right = w.spread(0, w.in.People), w.spread(1, w.in.Accounts)
+	for i, x := range left {
+		for k := range strangersEach {
+			y := right[(i*31+k*97+7)%len(right)]
+			pattern := evidence.Compare(x, y)
+			l.Stranger(&pattern)
+		}
+	}
+	return l
+}
+
+// spread prepares records from all over a roster.
+func (w *weigher) spread(side int, r *record.Roster) []*evidence.Face {
+	step := max(1, r.Len()/strangerFaces)
+	var rows []int32
+	for i := 0; i < r.Len(); i += step {
+		rows = append(rows, int32(r.Order()[i])) // rows fit
+	}
+	return w.read(side, rows)
+}
+
+// decide joins, asks about or leaves every open record.
+func (w *weigher) decide() {
+	edges := make([]assignment.Edge, len(w.pairs))
+	for i, x := range w.pairs {
+		edges[i] = assignment.Edge{Person: x.Person, Account: x.Account, Odds: w.odds(i)}
+	}
+	nothing := func(int32) float64 { return 0 }
+	p := assignment.Probabilities(edges, len(w.people), len(w.accounts), nothing, nothing)
+	w.Probability = make([]float32, len(w.PersonState))
+	sumP, sumA := make([]float64, len(w.people)), make([]float64, len(w.accounts))
+	for i, x := range w.pairs {
+		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
+		if p[i] >= w.in.Evidence.Accept && w.PersonState[person] == Undecided && w.AccountState[account] == Undecided {
+			if why := w.hesitates(&x); why == "" {
+				w.join(person, account, Weighed)
+				w.Probability[person] = float32(p[i])
+				continue
+			}
+		}
+		sumP[x.Person] += p[i]
+		sumA[x.Account] += p[i]
+	}
+	review := w.in.Evidence.Review
+	for i, x := range w.pairs {
+		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
+		if w.PersonState[person] == Twinned || w.AccountState[account] == Twinned || p[i] < 0.05 {
+			continue
+		}
+		if max(sumP[x.Person], sumA[x.Account]) < review {
+			continue
+		}
+		why := "alike, but not surely one"
+		if w.PersonState[person] == Undecided {
+			w.contestPerson(person, why)
+		}
+		if w.AccountState[account] == Undecided {
+			w.contestAccount(account, why)
+		}
+		w.Proposals = append(w.Proposals, Proposal{Person: person, Account: account, Reason: why, Probability: float32(p[i])})
+		w.issue("contested-match", person, account, "%s", why)
+	}
+}
+
+// hesitates says why even a probable pair is asked about, "" when it is not.
+func (w *weigher) hesitates(x *weighed) string {
+	l := x.pattern.Levels
+	if l[evidence.Given] == evidence.Level(likeness.Differ) {
+		return "the given names differ"
+	}
+	return ""
+}
