@@ -27,8 +27,8 @@ type judged struct {
 // with every habit and trap, pooled over seeds. It says nothing about other
 // people's lists: those are tried elsewhere.
 func quality(o options) error {
-	fmt.Printf("\npairing quality beside the truth; limits at medium: precision 0.9997, recall 0.98, contested 1.5 %%, missed 0.7 %%\n%8s  %8s  %10s  %10s  %10s  %8s  %10s  %8s\n",
-		"people", "noise", "automatic", "precision", "at least", "recall", "contested", "missed")
+	fmt.Printf("\npairing quality beside the truth; limits at medium: precision 0.9997, recall 0.98, contested 1.5 %%, missed 0.7 %%\n%11s  %8s  %8s  %10s  %10s  %10s  %8s  %10s  %8s\n",
+		"house", "people", "noise", "automatic", "precision", "at least", "recall", "contested", "missed")
 	for _, size := range strings.Split(o.sizes, ",") {
 		n, err := strconv.Atoi(size)
 		if err != nil {
@@ -36,20 +36,26 @@ func quality(o options) error {
 		}
 		for _, level := range strings.Split(o.noise, ",") {
 			noise := population.Noise(level)
-			total := judged{wrong: map[string]int{}, missed: map[string]int{}}
-			for seed := range uint64(o.rounds) {
-				if err := judge(&total, o, n, 100+seed, noise); err != nil {
-					return err
+			for _, name := range strings.Split(o.houses, ",") {
+				house, ok := population.HouseNamed(name)
+				if !ok {
+					return fmt.Errorf("there is no house %q", name)
 				}
-			}
-			fmt.Printf("%8d  %8s  %10d  %10.5f  %10.5f  %8.4f  %8.2f %%  %6.2f %%\n", n, noise, total.automatic, share(total.right, total.automatic), lowest(total.right, total.automatic),
-				share(total.found, total.twins), 100*share(total.contested, total.people), 100*share(total.twins-total.found-total.proposed, total.twins))
-			for _, list := range []struct {
-				words string
-				kinds map[string]int
-			}{{"two humans joined", total.wrong}, {"missed", total.missed}} {
-				for _, k := range most(list.kinds) {
-					fmt.Printf("%18s %s: %s %d\n", "", list.words, k, list.kinds[k])
+				total := judged{wrong: map[string]int{}, missed: map[string]int{}}
+				for seed := range uint64(o.rounds) {
+					if err := judge(&total, o, n, 100+seed, noise, house); err != nil {
+						return err
+					}
+				}
+				fmt.Printf("%11s  %8d  %8s  %10d  %10.5f  %10.5f  %8.4f  %8.2f %%  %6.2f %%\n", house.Name, n, noise, total.automatic, share(total.right, total.automatic), lowest(total.right, total.automatic),
+					share(total.found, total.twins), 100*share(total.contested, total.people), 100*share(total.twins-total.found-total.proposed, total.twins))
+				for _, list := range []struct {
+					words string
+					kinds map[string]int
+				}{{"two humans joined", total.wrong}, {"missed", total.missed}} {
+					for _, k := range most(list.kinds) {
+						fmt.Printf("%18s %s: %s %d\n", "", list.words, k, list.kinds[k])
+					}
 				}
 			}
 		}
@@ -80,13 +86,13 @@ func most(kinds map[string]int) (list []string) {
 	return list[:min(len(list), 6)]
 }
 
-func judge(j *judged, o options, n int, seed uint64, noise population.Noise) error {
+func judge(j *judged, o options, n int, seed uint64, noise population.Noise, house population.House) error {
 	dir, err := os.MkdirTemp("", "twinning-quality-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir) // best effort
-	if err := population.WriteNoisy(dir, n, seed, noise); err != nil {
+	if err := population.WriteNoisy(dir, n, seed, noise, house); err != nil {
 		return err
 	}
 	args := []string{o.binary, "reconcile", "--charter", o.charter, "--people-shape", "bench/noisy-people-shape.yaml", "--accounts-shape", "bench/noisy-accounts-shape.yaml",

@@ -26,13 +26,13 @@ const (
 
 // rates of a level, as shares of the twins (traps: of the people).
 type rates struct {
-	noKey, noNumber, oldDomain, typo, nickname, married, accents, cut, numberForm, noPhone, trap float64
+	noKey, noNumber, oldDomain, typo, nickname, married, accents, cut, numberForm, noPhone, moved, retitled, onlyShown, recreated, trap float64
 }
 
 var levels = map[Noise]rates{
-	Low:    {noKey: 0.03, noNumber: 0.15, oldDomain: 0.02, typo: 0.01, nickname: 0.02, married: 0.005, accents: 0.10, cut: 0.02, numberForm: 0.01, noPhone: 0.2, trap: 0.001},
-	Medium: {noKey: 0.08, noNumber: 0.25, oldDomain: 0.05, typo: 0.03, nickname: 0.05, married: 0.01, accents: 0.20, cut: 0.04, numberForm: 0.02, noPhone: 0.4, trap: 0.002},
-	High:   {noKey: 0.15, noNumber: 0.45, oldDomain: 0.12, typo: 0.06, nickname: 0.10, married: 0.02, accents: 0.35, cut: 0.08, numberForm: 0.05, noPhone: 0.6, trap: 0.004},
+	Low:    {noKey: 0.03, noNumber: 0.15, oldDomain: 0.02, typo: 0.01, nickname: 0.02, married: 0.005, accents: 0.10, cut: 0.02, numberForm: 0.01, noPhone: 0.2, moved: 0.05, retitled: 0.05, onlyShown: 0.05, recreated: 0.1, trap: 0.001},
+	Medium: {noKey: 0.08, noNumber: 0.25, oldDomain: 0.05, typo: 0.03, nickname: 0.05, married: 0.01, accents: 0.20, cut: 0.04, numberForm: 0.02, noPhone: 0.4, moved: 0.12, retitled: 0.15, onlyShown: 0.1, recreated: 0.25, trap: 0.002},
+	High:   {noKey: 0.15, noNumber: 0.45, oldDomain: 0.12, typo: 0.06, nickname: 0.10, married: 0.02, accents: 0.35, cut: 0.08, numberForm: 0.05, noPhone: 0.6, moved: 0.25, retitled: 0.30, onlyShown: 0.2, recreated: 0.45, trap: 0.004},
 }
 
 // human is one person, with the account that they have, if any.
@@ -50,6 +50,7 @@ type login struct {
 type maker struct {
 	rng      *rand.Rand
 	r        rates
+	house    House
 	families []string
 	weights  []float64 // summed up
 	people   []*human
@@ -63,8 +64,8 @@ type maker struct {
 // kind) with about n people in dir: lists as they are found, with namesakes, a
 // village that shares one surname, spelling of every sort, and every trap that
 // joins two humans. The same arguments give the same bytes.
-func WriteNoisy(dir string, n int, seed uint64, noise Noise) error {
-	m := &maker{rng: rand.New(rand.NewPCG(seed, uint64(n))), r: levels[noise], used: map[string]int{}} // repeatable on purpose
+func WriteNoisy(dir string, n int, seed uint64, noise Noise, house House) error {
+	m := &maker{rng: rand.New(rand.NewPCG(seed, uint64(n))), r: levels[noise], house: house, used: map[string]int{}} // repeatable on purpose
 	m.surnames(max(300, n/20))
 	for range n {
 		m.add()
@@ -75,13 +76,9 @@ func WriteNoisy(dir string, n int, seed uint64, noise Noise) error {
 
 // surnames by Zipf's law, as people have them.
 func (m *maker) surnames(n int) {
-	m.families = append([]string{}, family...)
+	m.families = append([]string{}, m.house.Families...)
 	for len(m.families) < n {
-		s := m.one(syllables) + m.one(syllables)
-		if m.rng.IntN(2) == 0 {
-			s += m.one(syllables)
-		}
-		m.families = append(m.families, strings.ToUpper(s[:1])+s[1:])
+		m.families = append(m.families, m.house.Surname(m))
 	}
 	sum := 0.0
 	for i := range m.families {
@@ -116,20 +113,28 @@ func (m *maker) day() string {
 // person is somebody new, not yet listed.
 func (m *maker) person() *human {
 	m.next++
+	house := &m.house
 	h := &human{
-		no: fmt.Sprintf("L%06d", 100000+m.next*7), given: m.one(given), family: m.surname(), title: m.one([]string{"Astronomer", "Night assistant", "Mechanic", "Cook", "Engineer"}),
-		dept: m.one(departments), site: fmt.Sprintf("site-%d", m.rng.IntN(4)), status: "A", kind: "staff", start: m.day(), why: "plain",
+		no: fmt.Sprintf("L%06d", 100000+m.next*7), given: m.one(house.Given), family: m.surname(), title: m.one(house.Titles),
+		dept: m.one(house.Departments), site: fmt.Sprintf("site-%d", m.rng.IntN(house.Sites)), status: "A", kind: "staff", start: m.day(), why: "plain",
 	}
 	if m.chance(0.02) { // the village
-		h.family = "Villar"
+		h.family = house.Village
 	}
-	if m.chance(0.15) {
-		h.middle = m.one(given)
+	if m.chance(house.Cohorts) {
+		h.start = fmt.Sprintf("%d-09-01", 2016+m.rng.IntN(10))
 	}
-	if m.chance(0.12) {
+	if m.chance(house.Middle) {
+		h.middle = m.one(house.Given)
+	}
+	if m.chance(house.Double) {
 		h.family += "-" + m.surname()
 	}
-	if !m.chance(m.r.noPhone) {
+	switch {
+	case m.chance(m.r.noPhone):
+	case m.chance(house.Switchboard):
+		h.phone = fmt.Sprintf("+56 2 2000 %04d", m.rng.IntN(4))
+	default:
 		h.phone = fmt.Sprintf("+56 2 2%03d %04d", m.rng.IntN(1000), m.rng.IntN(10000))
 	}
 	h.mail = m.address(h.given, h.family, "larkspur.example")
@@ -151,6 +156,7 @@ func (m *maker) add() {
 
 // enrol makes the account as somebody else typed it.
 func (m *maker) enrol(h *human) *login {
+	house := &m.house
 	a := &login{
 		id: fmt.Sprintf("u%07d", m.rng.IntN(10000000)), mark: h.no, given: h.given, family: h.family, mail: h.mail, phone: h.phone, title: h.title, dept: h.dept, created: h.start, active: true,
 	}
@@ -162,13 +168,33 @@ func (m *maker) enrol(h *human) *login {
 	}
 	if m.chance(m.r.noKey) {
 		a.mark, h.why = "", "no key"
+		if m.chance(house.OtherSeries) { // the application counts for itself
+			a.mark = fmt.Sprintf("%s%06d", m.one([]string{"", "L", "E"}), 100000+m.rng.IntN(7*m.next+7))
+		}
 		a.mail = m.address(h.given, h.family, "old.example")
 		if m.chance(0.4) { // nothing but the name
-			a.mail = m.address(h.given[:1], h.family, "other.example")
+			a.mail = m.address(firstLetter(h.given), h.family, "other.example")
+		}
+		if m.chance(house.Handles) {
+			a.mail = m.handle() + "@post.example"
 		}
 	} else if m.chance(m.r.oldDomain) {
 		a.other, a.mail = h.mail, strings.Replace(h.mail, "larkspur", "candlewick", 1)
 		h.why = "former domain"
+	}
+	if m.chance(house.NoPhones) {
+		a.phone = ""
+	}
+	if m.chance(house.NoDays) {
+		a.created = ""
+	} else if m.chance(m.r.recreated) {
+		a.created = m.day()
+	}
+	if m.chance(m.r.moved) {
+		a.dept = m.one(house.Departments)
+	}
+	if m.chance(m.r.retitled) {
+		a.title = m.one(house.Titles)
 	}
 	switch {
 	case m.chance(m.r.nickname):
@@ -178,7 +204,14 @@ func (m *maker) enrol(h *human) *login {
 	case m.chance(m.r.married):
 		a.family, h.why = m.surname(), h.why+", married"
 	case m.chance(m.r.typo):
-		a.family = m.mistyped(a.family)
+		if m.chance(0.3) {
+			a.given = m.mistyped(a.given)
+		} else {
+			a.family = m.mistyped(a.family)
+		}
+	}
+	if house.Latin != nil {
+		a.given, a.family = house.Latin(m, a.given), house.Latin(m, a.family)
 	}
 	if m.chance(m.r.accents) {
 		a.given, a.family = plain(a.given), plain(a.family)
@@ -187,26 +220,46 @@ func (m *maker) enrol(h *human) *login {
 		a.family, _, _ = strings.Cut(a.family, "-")
 	}
 	a.display = a.given + " " + a.family
-	switch m.rng.IntN(3) {
-	case 0:
-		a.name = record.Slug(a.given[:1]) + record.Slug(a.family)
-	case 1:
+	if m.chance(house.Middle) && h.middle != "" {
+		a.display = a.given + " " + firstLetter(h.middle) + ". " + a.family
+	}
+	if m.chance(house.FamilyFirst) {
+		a.display = a.family + ", " + a.given
+	}
+	switch x := m.rng.IntN(3); {
+	case m.chance(house.Handles):
+		a.name = m.handle()
+	case x == 0:
+		a.name = record.Slug(firstLetter(a.given)) + record.Slug(a.family)
+	case x == 1:
 		a.name = record.Slug(a.given) + "." + record.Slug(a.family)
 	default:
-		a.name = record.Slug(a.given) + record.Slug(a.family[:1])
+		a.name = record.Slug(a.given) + firstLetter(record.Slug(a.family))
 	}
 	m.used["login "+a.name]++
 	if n := m.used["login "+a.name]; n > 1 {
 		a.name += fmt.Sprint(n)
 	}
-	if m.chance(0.1) {
+	if m.chance(m.r.onlyShown) || m.chance(house.OnlyShown) {
 		a.given, a.family = "", "" // only what is shown
 	}
 	h.account = a
 	return a
 }
 
+// handle is a login that has nothing to do with the name.
+func (m *maker) handle() string {
+	return m.one([]string{"star", "moon", "red", "blue", "old", "fast", "night", "iron"}) + m.one([]string{"fox", "gazer", "owl", "rider", "stone", "wolf", "bird"}) + fmt.Sprint(m.rng.IntN(1000))
+}
+
 var shortForm = map[string]string{"Nicolás": "Nico", "Joaquín": "Quino", "José": "Pepe", "Tomás": "Tom", "Sofía": "Sofi", "Nadezhda": "Nadya", "Elena": "Lena", "Krzysztof": "Krzysiek", "Zoë": "Zo"}
+
+func firstLetter(s string) string {
+	for _, r := range s {
+		return string(r)
+	}
+	return ""
+}
 
 func plain(s string) string {
 	f := record.Fold(s)
@@ -232,90 +285,6 @@ func (m *maker) mistyped(s string) string {
 		r = slices.Insert(r, i, r[i])
 	}
 	return string(r)
-}
-
-// traps are people and accounts that look like each other and are not, n of
-// each. A line of the truth names the two that must not be joined.
-func (m *maker) traps(n int) {
-	forbid := func(h *human, a *login, kind string) {
-		m.truth = append(m.truth, fmt.Sprintf("%s,%s,!%s", h.no, a.id, kind))
-	}
-	newcomer := func() *human {
-		h := m.person()
-		m.people = append(m.people, h)
-		return h
-	}
-	for range n {
-		// an address that was another's, who has left the list
-		gone := m.person()
-		a := m.enrol(gone)
-		a.mark, a.mail, a.other = gone.no, gone.mail, ""
-		m.loose = append(m.loose, a)
-		h := newcomer()
-		h.mail, h.why = gone.mail, "recycled address"
-		forbid(h, a, "recycled address")
-
-		// a mailbox that two people give as theirs
-		x, y := newcomer(), newcomer()
-		x.mail, y.mail = "desk"+x.no+"@larkspur.example", "desk"+x.no+"@larkspur.example"
-		desk := &login{id: "d" + x.no, name: "desk" + x.no, display: "Desk", mail: x.mail, active: true}
-		m.loose = append(m.loose, desk)
-		forbid(x, desk, "shared mailbox")
-		forbid(y, desk, "shared mailbox")
-
-		// a staff number that was given a second time
-		before := m.person()
-		old := m.enrol(before)
-		old.mail, old.other = before.mail, ""
-		m.loose = append(m.loose, old)
-		again := newcomer()
-		again.no = before.no
-		old.mark = before.no
-		forbid(again, old, "number given again")
-
-		// two people of one name, one of whom has an account
-		one := newcomer()
-		m.enrol(one)
-		other := newcomer()
-		other.given, other.family, other.middle = one.given, one.family, ""
-		other.mail = m.address(other.given, other.family, "larkspur.example")
-		forbid(other, one.account, "namesake")
-
-		// father and son at one phone; a couple at one phone with one surname
-		father := newcomer()
-		father.phone = fmt.Sprintf("+56 2 3%03d %04d", m.rng.IntN(1000), m.rng.IntN(10000))
-		m.enrol(father)
-		son := newcomer()
-		son.given, son.family, son.middle, son.phone = father.given, father.family, "", father.phone
-		son.mail = m.address(son.given, son.family, "larkspur.example")
-		forbid(son, father.account, "father and son")
-		wife := newcomer()
-		wife.family, wife.phone = father.family, father.phone
-		forbid(wife, father.account, "couple")
-
-		// a leaver's account resembles somebody who is still here and has none
-		left := m.person()
-		la := m.enrol(left)
-		la.mark, la.active = left.no, false
-		m.loose = append(m.loose, la)
-		here := newcomer()
-		here.given, here.family = left.given, m.mistyped(left.family)
-		forbid(here, la, "leaver who resembles")
-
-		// a service account that carries its owner's address
-		owner := newcomer()
-		oa := m.enrol(owner)
-		oa.mail, oa.other = "x"+owner.no+"@larkspur.example", ""
-		svc := &login{id: "s" + owner.no, name: "svc-" + owner.no, display: "Backup service", mail: owner.mail, active: true}
-		m.loose = append(m.loose, svc)
-		forbid(owner, svc, "service account")
-
-		// hired again under a new number: the old account is theirs, and is asked about
-		rehired := newcomer()
-		ra := m.enrol(rehired)
-		ra.mark, ra.mail, ra.active = "L9"+rehired.no[2:], m.address(rehired.given, rehired.family, "former.example"), false
-		rehired.why = "rehire"
-	}
 }
 
 func (m *maker) write(dir string) error {

@@ -82,6 +82,9 @@ func (r *result) write(dir string) error {
 	files := map[string]func(io.Writer) error{
 		"twins.csv": r.writeTwins, "contested.csv": r.writeContested, "findings.csv": r.writeFindings, "changes.csv": r.writeChanges, "balance.json": r.writeBalance,
 	}
+	if r.Pairing.Weights != nil {
+		files["weights.json"] = r.writeWeights
+	}
 	var wg sync.WaitGroup
 	failed := make(chan error, len(files))
 	for name, write := range files {
@@ -198,6 +201,12 @@ func (r *result) writeChanges(w io.Writer) error {
 
 // shown joins a list's values as a sheet shows them.
 func shown(cell string) string { return strings.ReplaceAll(cell, string(record.ListSep), ";") }
+
+func (r *result) writeWeights(w io.Writer) error {
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	return enc.Encode(r.Pairing.Weights)
+}
 
 func (r *result) writeBalance(w io.Writer) error {
 	counts := func(columns []column) map[string]int {

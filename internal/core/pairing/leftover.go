@@ -75,11 +75,13 @@ func (m *matcher) leftAccount(a int) {
 			why = "several records carry " + joinNames(shared)
 		}
 		m.contestAccount(a, why)
+		m.unsureA[a] = true
 		for _, p := range open {
 			m.propose(p, a, m.agreement(p, a)+", but "+why)
 			m.issue("shared-key", p, a, "%s", why)
 			if m.PersonState[p] == Undecided {
 				m.contestPerson(p, why)
+				m.unsureP[p] = true
 			}
 		}
 	case len(twins) == 1 && m.PersonState[twins[0]] == Twinned && m.namesAllow(twins[0], a):
@@ -90,6 +92,7 @@ func (m *matcher) leftAccount(a int) {
 	case len(twins) > 0:
 		why := "shares a key value with people who have accounts already"
 		m.contestAccount(a, why)
+		m.unsureA[a] = true
 		for _, p := range twins {
 			m.propose(p, a, m.agreement(p, a)+", but the person has another account")
 			m.issue("shared-key", p, a, "%s, but the person has another account and the names differ or several people share it", m.agreement(p, a))
@@ -135,6 +138,7 @@ func (m *matcher) leftPerson(p int) {
 	case lone >= 0:
 		why := "shares a key value with an account that is in doubt"
 		m.contestPerson(p, why)
+		m.unsureP[p] = true
 		m.propose(p, lone, m.agreement(p, lone)+", but the account is in doubt")
 		m.issue("shared-key", p, lone, "%s, but the account is in doubt", m.agreement(p, lone))
 	case twinned >= 0:
@@ -145,6 +149,7 @@ func (m *matcher) leftPerson(p int) {
 	case len(owners) > 0:
 		a := int(m.PersonTwin[owners[0]])
 		m.contestPerson(p, "shares a key value with another person's account")
+		m.unsureP[p] = true
 		m.propose(p, a, fmt.Sprintf("%s, but the account is the twin of person %q", m.agreement(p, a), m.in.People.ID(owners[0])))
 		m.issue("shared-key", p, a, "%s, but the account is the twin of person %q", m.agreement(p, a), m.in.People.ID(owners[0]))
 	case len(namesakes) > 0:

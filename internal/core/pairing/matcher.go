@@ -18,10 +18,12 @@ type matcher struct {
 	odd       map[int][]int // person -> further accounts by keys, beyond one a key
 	oddA      map[int][]int
 	ruledP    map[int]bool
+	unsureP   map[int]bool // contested for what keys say alone: evidence may settle it
+	unsureA   map[int]bool
 }
 
 func newMatcher(in Input) *matcher {
-	m := &matcher{Result: newResult(in.People.Len(), in.Accounts.Len()), in: in, different: map[edge]bool{}, odd: map[int][]int{}, oddA: map[int][]int{}, ruledP: map[int]bool{}}
+	m := &matcher{Result: newResult(in.People.Len(), in.Accounts.Len()), in: in, different: map[edge]bool{}, odd: map[int][]int{}, oddA: map[int][]int{}, ruledP: map[int]bool{}, unsureP: map[int]bool{}, unsureA: map[int]bool{}}
 	for _, d := range in.Different {
 		p, ok1 := in.People.Find(d.Person)
 		a, ok2 := in.Accounts.Find(d.Account)
@@ -222,22 +224,25 @@ func (m *matcher) byKey(p, a int) {
 	for k := range first {
 		if m.disagree(k, p, a) && !SameName(m.in.People, p, m.in.Accounts, a) {
 			why := fmt.Sprintf("key %q agrees, but %q before it and the names differ", m.in.Keys[first].Name, m.in.Keys[k].Name)
-			m.contestPerson(p, why)
-			m.contestAccount(a, why)
-			m.propose(p, a, why)
-			m.issue("contested-match", p, a, "%s", why)
+			m.ask("contested-match", p, a, why)
 			return
 		}
 	}
 	if why := m.recycled(p, a, first); why != "" {
-		m.contestPerson(p, why)
-		m.contestAccount(a, why)
-		m.propose(p, a, why)
-		m.issue("recycled-key", p, a, "%s", why)
+		m.ask("recycled-key", p, a, why)
 		return
 	}
 	m.join(p, a, Keyed)
 	m.By[p] = uint8(first) // charters have few keys
+}
+
+// ask contests a pair for what its keys say, which evidence may still settle.
+func (m *matcher) ask(code string, p, a int, why string) {
+	m.contestPerson(p, why)
+	m.contestAccount(a, why)
+	m.propose(p, a, why)
+	m.issue(code, p, a, "%s", why)
+	m.unsureP[p], m.unsureA[a] = true, true
 }
 
 // recycled: one key alone agrees, and all else that the two say of themselves

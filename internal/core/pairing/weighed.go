@@ -293,26 +293,27 @@ func (w *weigher) decide() {
 	sumP, sumA := make([]float64, len(w.people)), make([]float64, len(w.accounts))
 	for i, x := range w.pairs {
 		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
-		if p[i] >= w.in.Evidence.Accept && w.PersonState[person] == Undecided && w.AccountState[account] == Undecided {
-			if why := w.hesitates(&x); why == "" {
-				w.join(person, account, Weighed)
-				w.Probability[person] = float32(p[i])
-				continue
-			}
+		if p[i] >= w.in.Evidence.Accept && w.mayJoin(person, account) && w.hesitates(&x) == "" {
+			w.join(person, account, Weighed)
+			delete(w.PersonNote, person)
+			delete(w.AccountNote, account)
+			w.Probability[person] = float32(p[i])
+			continue
 		}
 		sumP[x.Person] += p[i]
 		sumA[x.Account] += p[i]
 	}
+	w.settled()
 	review := w.in.Evidence.Review
 	for i, x := range w.pairs {
 		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
-		if w.PersonState[person] == Twinned || w.AccountState[account] == Twinned || p[i] < 0.05 {
+		if w.PersonState[person] == Twinned || w.AccountState[account] == Twinned {
 			continue
 		}
-		if max(sumP[x.Person], sumA[x.Account]) < review {
+		if p[i] < unlikely || max(sumP[x.Person], sumA[x.Account]) < review {
 			continue
 		}
-		why := "alike, but not surely one"
+		why := "alike, but not surely one (" + w.weights.Sentence(&w.pairs[i].pattern) + ")"
 		if w.PersonState[person] == Undecided {
 			w.contestPerson(person, why)
 		}
@@ -323,6 +324,28 @@ func (w *weigher) decide() {
 		w.issue("contested-match", person, account, "%s", why)
 	}
 }
+
+// mayJoin: neither is contested for more than what keys say.
+func (w *weigher) mayJoin(p, a int) bool {
+	return (w.PersonState[p] == Undecided || w.PersonState[p] == Contested && w.unsureP[p]) && (w.AccountState[a] == Undecided || w.AccountState[a] == Contested && w.unsureA[a])
+}
+
+// settled takes back what was asked about records that evidence has joined
+// since. What their keys share with others is still told.
+func (w *weigher) settled() {
+	if len(w.unsureP) == 0 {
+		return
+	}
+	joined := func(p, a int) bool { return p >= 0 && a >= 0 && w.PersonTwin[p] == int32(a) && w.Basis[p] == Weighed } // rows fit
+	w.Issues = slices.DeleteFunc(w.Issues, func(i Issue) bool { return joined(i.Person, i.Account) })
+	w.Proposals = slices.DeleteFunc(w.Proposals, func(x Proposal) bool {
+		return w.PersonState[x.Person] == Twinned && w.Basis[x.Person] == Weighed || w.AccountState[x.Account] == Twinned && w.Basis[w.AccountTwin[x.Account]] == Weighed
+	})
+}
+
+// unlikely is the probability below which nobody is asked about a pair, even
+// where it is one of several that must hold one twin.
+const unlikely = 0.2
 
 // hesitates says why even a probable pair is asked about, "" when it is not.
 func (w *weigher) hesitates(x *weighed) string {

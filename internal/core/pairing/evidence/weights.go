@@ -1,7 +1,13 @@
 package evidence
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
 	"math"
+	"slices"
+	"strings"
 )
 
 // Odds of a level: how often it is found between the records of one human, and
@@ -42,8 +48,8 @@ var priors = func() (w [comparators][most]Odds) {
 // limits of what one comparator may be worth, in bits: no single thing that
 // people share at home, and none that is merely unlike, decides alone.
 var limits = [comparators]struct{ least, most float64 }{
-	Family: {-8, 18}, Given: {-9, 15}, Middle: {-6, 8}, Login: {-2, 14}, Email: {-1, 15}, Phone: {-3, 9}, Number: {-8, 16},
-	Day: {-3, 8}, Department: {-2, 4}, Title: {-1.5, 4}, Location: {-2, 3}, Status: {-5, 1},
+	Family: {-8, 18}, Given: {-9, 15}, Middle: {-6, 8}, Login: {-2, 14}, Email: {-1, 15}, Phone: {-4, 9}, Number: {-8, 16},
+	Day: {-3, 11}, Department: {-2, 4}, Title: {-1.5, 4}, Location: {-2, 3}, Status: {-5, 0},
 }
 
 // byShare: the comparator's agreement is worth what the value is.
@@ -67,6 +73,9 @@ func newWeights(odds [comparators][most]Odds) *Weights {
 		logs := math.Inf(-1)
 		for l := Level(1); l < most; l++ {
 			o := odds[c][l]
+			if c == Status {
+				worth = math.Inf(-1) // its levels are no more and less
+			}
 			if o.Same > 0 && o.Other > 0 {
 				worth = max(worth, min(max(math.Log2(o.Same/o.Other), limits[c].least), limits[c].most))
 			}
@@ -82,6 +91,64 @@ func newWeights(odds [comparators][most]Odds) *Weights {
 		}
 	}
 	return w
+}
+
+type level struct {
+	Same  float64 `json:"same"`
+	Other float64 `json:"other"`
+	Bits  float64 `json:"bits"`
+}
+
+// MarshalJSON tells the odds of every level, with the bits that they come to
+// where the value's own share doesn't say more.
+func (w *Weights) MarshalJSON() ([]byte, error) {
+	out := map[string]map[string]level{}
+	for c := range comparators {
+		out[c.String()] = map[string]level{}
+		for l := Level(1); l < most; l++ {
+			if o := w.odds[c][l]; o != (Odds{}) {
+				out[c.String()][levelNames[c][l]] = level{o.Same, o.Other, math.Round(100*w.bits[c][l]) / 100}
+			}
+		}
+	}
+	return json.Marshal(out)
+}
+
+// UnmarshalJSON reads weights back; levels that are not told keep their priors.
+func (w *Weights) UnmarshalJSON(src []byte) error {
+	var in map[string]map[string]level
+	if err := json.Unmarshal(src, &in); err != nil {
+		return err
+	}
+	odds := priors
+	for name, levels := range in {
+		c := slices.Index(comparatorNames[:], name)
+		if c < 0 {
+			return fmt.Errorf("weights: there is no comparator %q; expected one of %s", name, strings.Join(comparatorNames[:], ", "))
+		}
+		for word, o := range levels {
+			l := slices.Index(levelNames[c][:], word)
+			if l < 1 {
+				return fmt.Errorf("weights: %s has no level %q; expected one of %s", name, word, strings.Join(levelNames[c][1:], ", "))
+			}
+			if o.Same <= 0 || o.Same > 1 || o.Other <= 0 || o.Other > 1 {
+				return fmt.Errorf("weights: %s, %s: expected shares above 0 and up to 1, got %g and %g", name, word, o.Same, o.Other)
+			}
+			odds[c][l] = Odds{o.Same, o.Other}
+		}
+	}
+	*w = *newWeights(odds)
+	return nil
+}
+
+// Version names the weights by what they are.
+func (w *Weights) Version() string {
+	src, err := w.MarshalJSON()
+	if err != nil {
+		panic(err) // our own plain values
+	}
+	sum := sha256.Sum256(src)
+	return hex.EncodeToString(sum[:4])
 }
 
 // Priors are the weights of a list that is too short to teach any.
