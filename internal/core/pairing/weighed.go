@@ -14,8 +14,8 @@ import (
 // weigher looks for the twins of what rulings, bonds and keys leave over.
 type weigher struct {
 	*matcher
-	readers          [2]evidence.Reader // people, accounts
-	people, accounts []int32            // rows that are open, by id
+	readers          [2]func() *evidence.Reader // people, accounts
+	people, accounts []int32                    // rows that are open, by id
 	faces            [2][]*evidence.Face
 	counts           *evidence.Counts
 	weights          *evidence.Weights
@@ -35,7 +35,10 @@ func (m *matcher) weigh() {
 	if m.in.Evidence == nil {
 		return
 	}
-	w := &weigher{matcher: m, readers: [2]evidence.Reader{evidence.People(m.in.People), evidence.Accounts(m.in.Accounts)}}
+	w := &weigher{matcher: m, readers: [2]func() *evidence.Reader{
+		func() *evidence.Reader { return evidence.People(m.in.People) },
+		func() *evidence.Reader { return evidence.Accounts(m.in.Accounts) },
+	}}
 	w.open()
 	if len(w.people) == 0 || len(w.accounts) == 0 {
 		return
@@ -64,11 +67,18 @@ func (w *weigher) open() {
 	}
 }
 
+func (w *weigher) inChunks(n int, part func(from, to int)) {
+	evidence.InChunks(w.in.Cores, n, func() func(from, to int) { return part })
+}
+
 func (w *weigher) read(side int, rows []int32) []*evidence.Face {
 	faces := make([]*evidence.Face, len(rows))
-	evidence.InChunks(w.in.Cores, len(rows), func(from, to int) {
-		for i := from; i < to; i++ {
-			faces[i] = w.readers[side].Face(int(rows[i]))
+	evidence.InChunks(w.in.Cores, len(rows), func() func(from, to int) {
+		reader := w.readers[side]()
+		return func(from, to int) {
+			for i := from; i < to; i++ {
+				faces[i] = reader.Face(int(rows[i]))
+			}
 		}
 	})
 	return faces
@@ -80,14 +90,17 @@ func (w *weigher) prepare() {
 	rosters := [2]*record.Roster{w.in.People, w.in.Accounts}
 	w.counts = evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), w.faces[0], w.faces[1])
 	for side, r := range rosters {
-		evidence.InChunks(w.in.Cores, r.Len(), func(from, to int) {
-			for i := from; i < to; i++ {
-				w.counts.Add(w.readers[side].Face(i))
+		evidence.InChunks(w.in.Cores, r.Len(), func() func(from, to int) {
+			reader := w.readers[side]()
+			return func(from, to int) {
+				for i := from; i < to; i++ {
+					w.counts.Add(reader, i)
+				}
 			}
 		})
 	}
 	for _, faces := range w.faces {
-		evidence.InChunks(w.in.Cores, len(faces), func(from, to int) {
+		w.inChunks(len(faces), func(from, to int) {
 			for _, f := range faces[from:to] {
 				w.counts.Fill(f)
 			}
@@ -108,7 +121,7 @@ func (w *weigher) candidates() {
 		first = evidence.Priors()
 	}
 	kept := make([][]weighed, len(blocks))
-	evidence.InChunks(w.in.Cores, len(blocks), func(from, to int) {
+	w.inChunks(len(blocks), func(from, to int) {
 		for p := from; p < to; p++ {
 			for _, pair := range blocks[p] {
 				if len(w.different) > 0 && w.different[edge{w.people[pair.Person], w.accounts[pair.Account]}] {
@@ -203,7 +216,7 @@ func (w *weigher) alone() []float64 {
 }
 
 func (w *weigher) reweigh() {
-	evidence.InChunks(w.in.Cores, len(w.pairs), func(from, to int) {
+	w.inChunks(len(w.pairs), func(from, to int) {
 		for i := from; i < to; i++ {
 			w.pairs[i].bits = w.weights.Bits(&w.pairs[i].pattern)
 		}
@@ -240,7 +253,7 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 	}
 	left, right := w.read(0, people), w.read(1, accounts)
 	var mu sync.Mutex
-	evidence.InChunks(w.in.Cores, len(people), func(from, to int) {
+	w.inChunks(len(people), func(from, to int) {
 		var part evidence.Lesson
 		for i := from; i < to; i++ {
 			pattern := evidence.Compare(left[i], right[i])

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"sync"
+	"sync/atomic"
 )
 
 // Blocking finds the pairs that are worth comparing: records that share one of
@@ -189,59 +190,63 @@ func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
 func Candidates(people, accounts []*Face, cores int) (pairs [][]Pair, dropped Dropped) {
 	g, dropped := newGroups(people, accounts)
 	pairs = make([][]Pair, len(people))
-	InChunks(cores, len(people), func(from, to int) {
+	InChunks(cores, len(people), func() func(from, to int) {
 		score, touched := make([]float32, len(accounts)), []int32{}
-		for p := from; p < to; p++ {
-			touched = touched[:0]
-			for _, n := range g.of[p] {
-				at := g.accounts[n]
-				end := at
-				for end < int32(len(g.entries)) && g.entries[end].key == g.entries[at].key {
-					end++
-				}
-				rare := 1 / float32(end-g.start[n])
-				for ; at < end; at++ {
-					a := ^g.entries[at].face
-					if score[a] == 0 {
-						touched = append(touched, a)
+		return func(from, to int) {
+			for p := from; p < to; p++ {
+				touched = touched[:0]
+				for _, n := range g.of[p] {
+					at := g.accounts[n]
+					end := at
+					for end < int32(len(g.entries)) && g.entries[end].key == g.entries[at].key {
+						end++
 					}
-					score[a] += rare
+					rare := 1 / float32(end-g.start[n])
+					for ; at < end; at++ {
+						a := ^g.entries[at].face
+						if score[a] == 0 {
+							touched = append(touched, a)
+						}
+						score[a] += rare
+					}
 				}
-			}
-			if len(touched) > mostCandidates {
-				slices.SortFunc(touched, func(a, b int32) int { return cmp.Or(cmp.Compare(score[b], score[a]), cmp.Compare(a, b)) })
-				for _, a := range touched[mostCandidates:] {
+				if len(touched) > mostCandidates {
+					slices.SortFunc(touched, func(a, b int32) int { return cmp.Or(cmp.Compare(score[b], score[a]), cmp.Compare(a, b)) })
+					for _, a := range touched[mostCandidates:] {
+						score[a] = 0
+					}
+					touched = touched[:mostCandidates]
+				}
+				slices.Sort(touched)
+				list := make([]Pair, len(touched))
+				for i, a := range touched {
+					list[i] = Pair{int32(p), a} // rows fit
 					score[a] = 0
 				}
-				touched = touched[:mostCandidates]
+				pairs[p] = list
 			}
-			slices.Sort(touched)
-			list := make([]Pair, len(touched))
-			for i, a := range touched {
-				list[i] = Pair{int32(p), a} // rows fit
-				score[a] = 0
-			}
-			pairs[p] = list
 		}
 	})
 	return pairs, dropped
 }
 
-// InChunks calls fn for parts of 0..n on so many goroutines.
-func InChunks(cores, n int, fn func(from, to int)) {
+// InChunks works through 0..n in parts on so many goroutines; begin makes what
+// one of them works with.
+func InChunks(cores, n int, begin func() (part func(from, to int))) {
 	const chunk = 2048
-	next := make(chan int)
+	var next atomic.Int64
 	var wg sync.WaitGroup
-	for range max(1, cores) {
+	for range min(max(1, cores), n/chunk+1) {
 		wg.Go(func() {
-			for from := range next {
-				fn(from, min(from+chunk, n))
+			part := begin()
+			for {
+				from := int(next.Add(chunk)) - chunk
+				if from >= n {
+					return
+				}
+				part(from, min(from+chunk, n))
 			}
 		})
 	}
-	for from := 0; from < n; from += chunk {
-		next <- from
-	}
-	close(next)
 	wg.Wait()
 }

@@ -40,7 +40,7 @@ func NewCounts(records int, asked ...[]*Face) *Counts {
 
 // eachValue visits the values whose commonness matters, each as a hash.
 func (f *Face) eachValue(yield func(v uint64)) {
-	f.name.eachWord(func(w *word) { yield(mix(hash(w.Text) ^ saltWord)) })
+	f.name.eachWord(func(w *word) { yield(mix(w.key ^ saltWord)) })
 	if f.name.full != 0 {
 		yield(mix(f.name.full ^ saltFull))
 	}
@@ -59,11 +59,11 @@ func phoneValue(digits string) uint64 {
 	return mix(hash(digits[len(digits)-lineDigits:]) ^ saltPhone)
 }
 
-// Add counts a record.
-func (c *Counts) Add(f *Face) {
+// Add counts row i of a roster.
+func (c *Counts) Add(r *Reader, i int) {
 	var seen [16]int32 // a value that a record carries twice is carried once
 	n := 0
-	f.eachValue(func(v uint64) {
+	r.eachValue(i, func(v uint64) {
 		at, asked := c.at[v]
 		if !asked || slices.Contains(seen[:n], at) {
 			return
@@ -74,6 +74,22 @@ func (c *Counts) Add(f *Face) {
 		}
 		c.carried[at].Add(1)
 	})
+}
+
+// eachValue visits what Face's eachValue does, without making a face.
+func (r *Reader) eachValue(i int, yield func(v uint64)) {
+	n := r.name(i)
+	n.eachWord(func(w *word) { yield(mix(w.key ^ saltWord)) })
+	if n.full != 0 {
+		yield(mix(n.full ^ saltFull))
+	}
+	r.eachLocal(i, func(_, bare string) {
+		if len(bare) >= shortLocal {
+			yield(mix(hash(bare) ^ saltLocal))
+		}
+	})
+	r.eachPhone(i, func(digits string) { yield(phoneValue(digits)) })
+	r.eachNumber(i, func(_, core, _ string) { yield(mix(hash(core) ^ saltCore)) })
 }
 
 // unseen is how many records more a list is taken for than it has: in a short
@@ -89,7 +105,7 @@ func (c *Counts) share(v uint64) float64 {
 
 // Fill tells the face how common its values are.
 func (c *Counts) Fill(f *Face) {
-	f.name.eachWord(func(w *word) { w.share = c.share(mix(hash(w.Text) ^ saltWord)) })
+	f.name.eachWord(func(w *word) { w.share = c.share(mix(w.key ^ saltWord)) })
 	f.name.share = c.share(mix(f.name.full ^ saltFull))
 	for i := range f.locals {
 		f.locals[i].share = c.share(mix(f.locals[i].key ^ saltLocal))

@@ -54,10 +54,12 @@ type text struct {
 	all   uint64
 }
 
-// Reader prepares the records of one roster.
+// Reader prepares the records of one roster. It remembers what it has seen, so
+// every goroutine needs its own.
 type Reader struct {
-	given, middle, family, full, login, emails, private, phones, day, department, title, location, active *record.Column
-	numbers                                                                                               []*record.Column
+	memo                                                                                 map[string]*cellWords
+	given, middle, family, full, login, phones, day, department, title, location, active *record.Column
+	addresses, numbers                                                                   []*record.Column
 }
 
 // attributes that the evidence looks at, on either side.
@@ -70,16 +72,17 @@ func Attributes() (people, accounts []string) {
 	return people, accounts
 }
 
-func newReader(r *record.Roster) Reader {
+func newReader(r *record.Roster) *Reader {
 	c := r.Column
-	return Reader{
-		given: c("givenName"), middle: c("middleName"), family: c("familyName"), full: c("displayName"), login: c("userName"), emails: c("emails"), private: c("personalEmail"),
+	return &Reader{
+		memo:  map[string]*cellWords{},
+		given: c("givenName"), middle: c("middleName"), family: c("familyName"), full: c("displayName"), login: c("userName"), addresses: []*record.Column{c("emails"), c("personalEmail")},
 		phones: c("phoneNumbers"), department: c("department"), title: c("title"), location: c("location"), active: c("active"),
 	}
 }
 
 // People reads the authority's records.
-func People(r *record.Roster) Reader {
+func People(r *record.Roster) *Reader {
 	x := newReader(r)
 	x.day = r.Column("startsOn")
 	x.numbers = []*record.Column{r.Column("employeeNumber")}
@@ -87,7 +90,7 @@ func People(r *record.Roster) Reader {
 }
 
 // Accounts reads the downstream's records.
-func Accounts(r *record.Roster) Reader {
+func Accounts(r *record.Roster) *Reader {
 	x := newReader(r)
 	if x.day = r.Column("startsOn"); x.day == nil {
 		x.day = r.Column("created")
@@ -99,9 +102,10 @@ func Accounts(r *record.Roster) Reader {
 // Face prepares row i.
 func (r *Reader) Face(i int) *Face {
 	f := &Face{
-		name: newName(likeness.Name{Given: r.given.Cell(i), Middle: r.middle.Cell(i), Family: r.family.Cell(i), Full: r.full.Cell(i)}),
-		day:  day(r.day.Cell(i)), department: newText(r.department.Cell(i)), title: newText(r.title.Cell(i)), location: newText(r.location.Cell(i)), active: -1,
+		name: r.name(i), day: day(r.day.Cell(i)), active: -1,
+		department: r.text(r.department.Cell(i)), title: r.text(r.title.Cell(i)), location: r.text(r.location.Cell(i)),
 	}
+	f.name.given, f.name.family, f.name.other = slices.Clone(f.name.given), slices.Clone(f.name.family), slices.Clone(f.name.other) // their shares are the face's own
 	switch r.active.Cell(i) {
 	case "true":
 		f.active = 1
@@ -109,27 +113,44 @@ func (r *Reader) Face(i int) *Face {
 		f.active = 0
 	}
 	f.patterns(func(s string, _ float64) { f.logins = append(f.logins, made{key: hash(s)}) })
-	f.addLocal(r.login.Cell(i))
-	for _, column := range []*record.Column{r.emails, r.private} {
-		values(column.Cell(i), func(v string) {
-			f.emails = append(f.emails, record.Normal(record.Email, v))
-			f.addLocal(v)
-		})
+	r.eachLocal(i, f.addLocal)
+	for _, column := range r.addresses {
+		values(column.Cell(i), func(v string) { f.emails = append(f.emails, record.Normal(record.Email, v)) })
 	}
+	r.eachPhone(i, func(digits string) { f.phones = append(f.phones, phone{digits: digits}) })
+	r.eachNumber(i, func(text, core, letters string) {
+		f.numbers = append(f.numbers, number{text: text, core: core, letters: letters})
+	})
+	return f
+}
+
+// eachLocal visits the login and the local parts.
+func (r *Reader) eachLocal(i int, yield func(text, bare string)) {
+	if cell := r.login.Cell(i); cell != "" {
+		yield(likeness.Local(cell))
+	}
+	for _, column := range r.addresses {
+		values(column.Cell(i), func(v string) { yield(likeness.Local(v)) })
+	}
+}
+
+func (r *Reader) eachPhone(i int, yield func(digits string)) {
 	values(r.phones.Cell(i), func(v string) {
-		if d := likeness.Digits(v); len(d) >= likeness.LineDigits {
-			f.phones = append(f.phones, phone{digits: d})
+		if d := likeness.Digits(v); len(d) >= lineDigits {
+			yield(d)
 		}
 	})
+}
+
+func (r *Reader) eachNumber(i int, yield func(text, core, letters string)) {
 	for _, column := range r.numbers {
 		values(column.Cell(i), func(v string) {
-			t := record.Normal(record.Text, v)
-			if core, letters := likeness.NumberCore(t); t != "" {
-				f.numbers = append(f.numbers, number{text: t, core: core, letters: letters})
+			if t := record.Normal(record.Text, v); t != "" {
+				core, letters := likeness.NumberCore(t)
+				yield(t, core, letters)
 			}
 		})
 	}
-	return f
 }
 
 func values(cell string, yield func(string)) {
@@ -145,8 +166,7 @@ func values(cell string, yield func(string)) {
 // shortLocal: what is shorter says nothing.
 const shortLocal = 3
 
-func (f *Face) addLocal(s string) {
-	text, bare := likeness.Local(s)
+func (f *Face) addLocal(text, bare string) {
 	if len(bare) < shortLocal {
 		return
 	}
@@ -212,12 +232,11 @@ func patterns(given, family []word, joined string, yield func(s string, share fl
 	}
 }
 
-func newText(s string) (t text) {
-	for _, w := range likeness.Words(s) {
-		h := hash(w)
-		t.all += h
-		if len(w) > 3 {
-			t.words = append(t.words, h)
+func (r *Reader) text(cell string) (t text) {
+	for _, w := range r.words(cell).plain {
+		t.all += w.key
+		if len(w.Text) > 3 {
+			t.words = append(t.words, w.key)
 		}
 	}
 	return t

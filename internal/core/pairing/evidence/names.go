@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"slices"
 	"strings"
 
 	"twinning/internal/core/pairing/likeness"
@@ -20,44 +21,68 @@ type name struct {
 
 type word struct {
 	likeness.Word
+	key   uint64  // hash of its text
 	share float64 // of the records that carry it
 }
 
-func newName(n likeness.Name) name {
-	var x name
-	given, middle, family := likeness.Words(n.Given), likeness.Words(n.Middle), likeness.Words(n.Family)
-	if len(given) == 0 || len(family) == 0 {
-		if before, after, comma := strings.Cut(n.Full, ","); comma && len(family) == 0 {
-			given, family = likeness.Words(after), likeness.Words(before)
-		} else if n.Full != "" {
-			given, middle, family = nil, nil, nil
-			x.other = prepare(likeness.WithoutParticles(likeness.Words(n.Full)))
+// name takes the name of row i apart. The words are the memo's own: whoever
+// keeps them takes a copy.
+func (r *Reader) name(i int) (x name) {
+	given, family, full := r.words(r.given.Cell(i)), r.words(r.family.Cell(i)), r.full.Cell(i)
+	middle := r.words(r.middle.Cell(i))
+	if len(given.plain) == 0 || len(family.plain) == 0 {
+		if before, after, comma := strings.Cut(full, ","); comma && len(family.plain) == 0 {
+			given, family = r.words(after), r.words(before)
+		} else if full != "" {
+			given, middle, family = noWords, noWords, noWords
+			x.other = r.words(full).plain
 		}
 	}
-	x.joinedGiven, x.joinedFamily = strings.Join(given, ""), strings.Join(family, "")
-	given, family = likeness.WithoutParticles(given), likeness.WithoutParticles(family)
-	x.firsts = len(given)
-	x.given = prepare(append(given, likeness.WithoutParticles(middle)...))
-	x.family = prepare(family)
-	for _, list := range [][]word{x.given, x.family, x.other} {
-		for _, w := range list {
-			x.full += hash(w.Text) // a sum: the order of the words is nothing to go by
-			x.latin = x.latin || w.Text[0] < 0x80
+	x.joinedGiven, x.joinedFamily = given.joined, family.joined
+	x.firsts = len(given.plain)
+	x.given, x.family = given.plain, family.plain
+	if len(middle.plain) > 0 {
+		x.given = slices.Concat(given.plain, middle.plain)
+	}
+	for _, list := range [...][]word{x.given, x.family, x.other} {
+		for i := range list {
+			x.full += list[i].key // a sum: the order of the words is nothing to go by
+			x.latin = x.latin || list[i].Text[0] < 0x80
 		}
 	}
 	return x
 }
 
-func prepare(words []string) []word {
-	if len(words) == 0 {
-		return nil
-	}
-	list := make([]word, len(words))
-	for i, w := range words {
-		list[i].Word = likeness.NewWord(w)
-	}
-	return list
+// cellWords is a cell of a name taken apart.
+type cellWords struct {
+	plain  []word // without particles
+	joined string // with them, in one
 }
+
+var noWords = &cellWords{}
+
+// words takes a cell apart, or remembers how it did: names repeat.
+func (r *Reader) words(cell string) *cellWords {
+	if cell == "" {
+		return noWords
+	}
+	if w := r.memo[cell]; w != nil {
+		return w
+	}
+	if len(r.memo) >= mostRemembered {
+		clear(r.memo)
+	}
+	all := likeness.Words(cell)
+	w := &cellWords{joined: strings.Join(all, "")}
+	for _, text := range likeness.WithoutParticles(all) {
+		w.plain = append(w.plain, word{Word: likeness.NewWord(text), key: hash(text)})
+	}
+	r.memo[cell] = w
+	return w
+}
+
+// mostRemembered bounds the memo of one goroutine.
+const mostRemembered = 1 << 17
 
 func (n *name) empty() bool { return len(n.given)+len(n.family)+len(n.other) == 0 }
 
