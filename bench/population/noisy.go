@@ -30,9 +30,9 @@ type rates struct {
 }
 
 var levels = map[Noise]rates{
-	Low:    {noKey: 0.03, noNumber: 0.15, oldDomain: 0.02, typo: 0.01, nickname: 0.02, married: 0.005, accents: 0.10, cut: 0.02, numberForm: 0.01, noPhone: 0.2, moved: 0.05, retitled: 0.05, onlyShown: 0.05, recreated: 0.1, trap: 0.001},
-	Medium: {noKey: 0.08, noNumber: 0.25, oldDomain: 0.05, typo: 0.03, nickname: 0.05, married: 0.01, accents: 0.20, cut: 0.04, numberForm: 0.02, noPhone: 0.4, moved: 0.12, retitled: 0.15, onlyShown: 0.1, recreated: 0.25, trap: 0.002},
-	High:   {noKey: 0.15, noNumber: 0.45, oldDomain: 0.12, typo: 0.06, nickname: 0.10, married: 0.02, accents: 0.35, cut: 0.08, numberForm: 0.05, noPhone: 0.6, moved: 0.25, retitled: 0.30, onlyShown: 0.2, recreated: 0.45, trap: 0.004},
+	Low:    {noKey: 0.03, noNumber: 0.15, oldDomain: 0.02, typo: 0.01, nickname: 0.02, married: 0.005, accents: 0.10, cut: 0.02, numberForm: 0.01, noPhone: 0.2, moved: 0.05, retitled: 0.05, onlyShown: 0.05, recreated: 0.1, trap: 0.00075},
+	Medium: {noKey: 0.08, noNumber: 0.25, oldDomain: 0.05, typo: 0.03, nickname: 0.05, married: 0.01, accents: 0.20, cut: 0.04, numberForm: 0.02, noPhone: 0.4, moved: 0.12, retitled: 0.15, onlyShown: 0.1, recreated: 0.25, trap: 0.0015},
+	High:   {noKey: 0.15, noNumber: 0.45, oldDomain: 0.12, typo: 0.06, nickname: 0.10, married: 0.02, accents: 0.35, cut: 0.08, numberForm: 0.05, noPhone: 0.6, moved: 0.25, retitled: 0.30, onlyShown: 0.2, recreated: 0.45, trap: 0.003},
 }
 
 // human is one person, with the account that they have, if any.

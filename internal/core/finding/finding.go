@@ -42,6 +42,7 @@ var Catalogue = []Code{
 	{"contradictory-keys", Error, "keys lead to different records", "mend the wrong key value, or rule same or different"},
 	{"shared-key", Warning, "a value that should identify is carried by several records", "correct the value on the records it does not belong to, or rule same or different"},
 	{"recycled-key", Error, "a value that should identify agrees, and all else speaks against it", "look whether the number or address was another's before; rule same or different, and correct it where it is wrong"},
+	{"rehire", Error, "somebody with a new number resembles the owner of a suspended account", "rule same if they were hired again, so that their account is opened for them; different if it was another's"},
 	{"bond-doubted", Error, "two records are bonded, but their keys now contradict it", "look at both; rule same if they are one human, different if a number was re-used"},
 	{"bond-broken", Error, "a bonded record is gone", "rule same with the record that replaced it, or different to give the bond up"},
 	{"mark-foreign", Warning, "the account carries a mark that is not ours", "ask which tool wrote it; clear it in the downstream if it is stale"},

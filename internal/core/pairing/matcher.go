@@ -222,6 +222,10 @@ func (m *matcher) byKey(p, a int) {
 		return
 	}
 	for k := range first {
+		if m.disagree(k, p, a) && m.suspended(p, a) {
+			m.ask("rehire", p, a, fmt.Sprintf("key %q agrees and %q before it differs, and the account is suspended: hired again?", m.in.Keys[first].Name, m.in.Keys[k].Name))
+			return
+		}
 		if m.disagree(k, p, a) && !SameName(m.in.People, p, m.in.Accounts, a) {
 			why := fmt.Sprintf("key %q agrees, but %q before it and the names differ", m.in.Keys[first].Name, m.in.Keys[k].Name)
 			m.ask("contested-match", p, a, why)
@@ -234,6 +238,11 @@ func (m *matcher) byKey(p, a int) {
 	}
 	m.join(p, a, Keyed)
 	m.By[p] = uint8(first) // charters have few keys
+}
+
+// suspended: the person is here, and the account is shut.
+func (m *matcher) suspended(p, a int) bool {
+	return m.in.Accounts.Column("active").Cell(a) == "false" && m.in.People.Column("active").Cell(p) != "false"
 }
 
 // ask contests a pair for what its keys say, which evidence may still settle.
@@ -299,18 +308,21 @@ func (m *matcher) tangled(p int, there []int) {
 	}
 	why := "keys lead to different records"
 	m.contestPerson(p, why)
+	m.unsureP[p] = true
 	var back []int
 	for _, a := range there {
 		if m.AccountState[a] == Twinned {
 			continue
 		}
 		m.contestAccount(a, why)
+		m.unsureA[a] = true
 		m.propose(p, a, m.agreement(p, a))
 		m.issue("contradictory-keys", p, a, "%s; other keys lead elsewhere", m.agreement(p, a))
 		back = m.pointing(a, back)
 		for _, q := range back {
 			if q != p && m.PersonState[q] == Undecided {
 				m.contestPerson(q, why)
+				m.unsureP[q] = true
 				m.propose(q, a, m.agreement(q, a))
 				m.issue("contradictory-keys", q, a, "%s; other keys lead elsewhere", m.agreement(q, a))
 			}

@@ -113,6 +113,7 @@ type Result struct {
 	Proposals                 []Proposal
 	Probability               []float32 // by person, of a weighed twin; nil when none is
 	Weights                   *evidence.Weights
+	Prior                     float64 // odds of a pair of open records about which nothing is known
 	Dropped                   evidence.Dropped
 	Issues                    []Issue
 }
@@ -173,6 +174,7 @@ func Run(in Input) *Result {
 	m.keys()
 	m.leftovers()
 	m.weigh()
+	m.fallen()
 	m.remaining()
 	m.settle()
 	return m.Result

@@ -20,7 +20,8 @@ type weigher struct {
 	counts           *evidence.Counts
 	weights          *evidence.Weights
 	pairs            []weighed
-	prior            float64 // odds of a pair about which nothing is known
+	met              [2][]evidence.Meeting // who carries what the open records carry, by side
+	prior            float64               // odds of a pair about which nothing is known
 }
 
 // weighed is a candidate pair with what comparing it found.
@@ -40,13 +41,14 @@ func (m *matcher) weigh() {
 		func() *evidence.Reader { return evidence.Accounts(m.in.Accounts) },
 	}}
 	w.open()
-	if len(w.people) == 0 || len(w.accounts) == 0 {
+	if len(w.people)+len(w.accounts) == 0 {
 		return
 	}
 	w.prepare()
 	w.candidates()
 	w.learn()
 	w.decide()
+	w.duplicates()
 }
 
 // open lists who takes part: the undecided, and the contested as their rivals.
@@ -88,14 +90,24 @@ func (w *weigher) read(side int, rows []int32) []*evidence.Face {
 func (w *weigher) prepare() {
 	w.faces = [2][]*evidence.Face{w.read(0, w.people), w.read(1, w.accounts)}
 	rosters := [2]*record.Roster{w.in.People, w.in.Accounts}
+	states := [2][]State{w.PersonState, w.AccountState}
 	w.counts = evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), w.faces[0], w.faces[1])
+	var mu sync.Mutex
 	for side, r := range rosters {
 		evidence.InChunks(w.in.Cores, r.Len(), func() func(from, to int) {
 			reader := w.readers[side]()
 			return func(from, to int) {
+				var met []evidence.Meeting
 				for i := from; i < to; i++ {
-					w.counts.Add(reader, i)
+					if before := len(met); states[side][i] == Twinned {
+						met = w.counts.Add(reader, i, met)
+					} else {
+						met = w.counts.Add(reader, i, met)[:before]
+					}
 				}
+				mu.Lock()
+				defer mu.Unlock()
+				w.met[side] = append(w.met[side], met...) // in any order: Met sorts
 			}
 		})
 	}
@@ -193,10 +205,15 @@ func (w *weigher) learn() {
 func (w *weigher) expect(twins float64) {
 	// however many are expected, nobody is sure to have a twin here
 	without := func(n int) float64 { return max(float64(n)-twins, 0.1*float64(n)+3) }
-	w.prior = max(twins, 1) / (without(len(w.people)) * without(len(w.accounts)))
+	w.Prior = min(max(twins, 1)/(without(len(w.people))*without(len(w.accounts))), likeliest)
 }
 
-func (w *weigher) odds(i int) float64 { return w.prior * math.Exp2(w.pairs[i].bits) }
+// likeliest is how probable a pair may be before anything is known of it,
+// however few records are left over: to be joined unasked at 0.995 it then
+// takes 18 bits, which a name alone doesn't give in a short list.
+const likeliest = 1.0 / 1400
+
+func (w *weigher) odds(i int) float64 { return w.Prior * math.Exp2(w.pairs[i].bits) }
 
 // alone gives each pair's probability against the other candidates of its two
 // records, before any assignment.
@@ -274,11 +291,13 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 		l.Join(&part)
 	})
 	left, right = w.spread(0, w.in.People), w.spread(1, w.in.Accounts)
+	priors, stride := evidence.Priors(), max(1, len(right)/strangersEach)
 	for i, x := range left {
-		for k := range strangersEach {
-			y := right[(i*31+k*97+7)%len(right)]
-			pattern := evidence.Compare(x, y)
-			l.Stranger(&pattern)
+		for k := range min(strangersEach, len(right)) {
+			pattern := evidence.Compare(x, right[(i+1+k*stride)%len(right)])
+			if priors.Bits(&pattern) < hopeless { // in a short list, some are drawn who are no strangers
+				l.Stranger(&pattern)
+			}
 		}
 	}
 	return l
@@ -317,25 +336,42 @@ func (w *weigher) decide() {
 		sumA[x.Account] += p[i]
 	}
 	w.settled()
-	review := w.in.Evidence.Review
-	for i, x := range w.pairs {
+	for i := range w.pairs {
+		x := &w.pairs[i]
 		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
 		if w.PersonState[person] == Twinned || w.AccountState[account] == Twinned {
 			continue
 		}
-		if p[i] < unlikely || max(sumP[x.Person], sumA[x.Account]) < review {
+		code, why := "contested-match", w.hesitates(x)
+		sum := max(sumP[x.Person], sumA[x.Account])
+		if x.pattern.Rehired() {
+			// a new number and a suspended account are what a rehire looks like:
+			// they speak for asking, and not against it
+			odds := w.Prior * math.Exp2(w.weights.Bits(x.pattern.Regardless()))
+			sum = max(sum, odds/(1+odds))
+			code = "rehire"
+			p[i] = max(p[i], unlikely)
+		}
+		if p[i] < unlikely || sum < w.in.Evidence.Review {
 			continue
 		}
-		why := "alike, but not surely one (" + w.weights.Sentence(&w.pairs[i].pattern) + ")"
-		if w.PersonState[person] == Undecided {
-			w.contestPerson(person, why)
+		if why == "" {
+			why = "alike, but not surely one"
 		}
-		if w.AccountState[account] == Undecided {
-			w.contestAccount(account, why)
-		}
-		w.Proposals = append(w.Proposals, Proposal{Person: person, Account: account, Reason: why, Probability: float32(p[i])})
-		w.issue("contested-match", person, account, "%s", why)
+		w.wonder(code, person, account, p[i], why+" ("+w.weights.Sentence(&x.pattern)+")")
 	}
+}
+
+// wonder contests a pair for its evidence.
+func (w *weigher) wonder(code string, person, account int, probability float64, why string) {
+	if w.PersonState[person] == Undecided {
+		w.contestPerson(person, why)
+	}
+	if w.AccountState[account] == Undecided {
+		w.contestAccount(account, why)
+	}
+	w.Proposals = append(w.Proposals, Proposal{Person: person, Account: account, Reason: why, Probability: float32(probability)})
+	w.issue(code, person, account, "%s", why)
 }
 
 // mayJoin: neither is contested for more than what keys say.
@@ -362,9 +398,28 @@ const unlikely = 0.2
 
 // hesitates says why even a probable pair is asked about, "" when it is not.
 func (w *weigher) hesitates(x *weighed) string {
-	l := x.pattern.Levels
-	if l[evidence.Given] == evidence.Level(likeness.Differ) {
-		return "the given names differ"
+	switch {
+	case x.pattern.Rehired():
+		return "a new number and a suspended account: hired again?"
+	case x.pattern.Levels[evidence.Given] == evidence.Level(likeness.Differ):
+		return "much agrees, but the given names differ"
 	}
 	return ""
+}
+
+// fallen asks about those whom evidence joined at the last reconciliation and
+// no longer does: who once had a twin is not simply missing.
+func (m *matcher) fallen() {
+	for _, pair := range m.in.Weighed {
+		p, ok1 := m.in.People.Find(pair.Person)
+		a, ok2 := m.in.Accounts.Find(pair.Account)
+		if !ok1 || !ok2 || m.different[edge{int32(p), int32(a)}] || m.PersonState[p] != Undecided || m.AccountState[a] != Undecided || !m.takesPart(a) { // rows fit
+			continue
+		}
+		why := "taken for one human by evidence before, and no longer sure"
+		m.contestPerson(p, why)
+		m.contestAccount(a, why)
+		m.propose(p, a, why)
+		m.issue("contested-match", p, a, "%s", why)
+	}
 }

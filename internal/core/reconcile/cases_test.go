@@ -28,6 +28,8 @@ var write = flag.Bool("write", false, "write what came out into testdata/cases.t
 type lane struct {
 	name                             string
 	people, accounts, rules, remarks []string
+	morePeople, moreAccounts         string // further columns
+	weighed                          bool   // by evidence too
 	memory                           string
 	want                             []string
 }
@@ -51,6 +53,10 @@ var defaults = []string{
 
 func (l *lane) charter(t require.TestingT) *charter.Charter {
 	lines := slices.Clone(defaults)
+	if l.weighed {
+		i := slices.IndexFunc(lines, func(s string) bool { return strings.HasPrefix(s, "pairing:") })
+		lines[i] = strings.TrimSuffix(lines[i], "}") + ", evidence: {}}"
+	}
 	for _, r := range l.rules {
 		key, _, _ := strings.Cut(r, ":")
 		i := slices.IndexFunc(lines, func(s string) bool { return strings.HasPrefix(s, key+":") })
@@ -99,7 +105,7 @@ func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *
 var noon = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 
 func (l *lane) input(t require.TestingT, rng *rand.Rand) reconcile.Input {
-	in := reconcile.Input{Charter: l.charter(t), People: roster(t, peopleColumns, l.people, rng), Accounts: roster(t, accountColumns, l.accounts, rng), Now: noon, Reading: "today", Mark: "externalId", Cores: 1}
+	in := reconcile.Input{Charter: l.charter(t), People: roster(t, peopleColumns+l.morePeople, l.people, rng), Accounts: roster(t, accountColumns+l.moreAccounts, l.accounts, rng), Now: noon, Reading: "today", Mark: "externalId", Cores: 1}
 	if l.memory != "" {
 		require.NoError(t, json.Unmarshal([]byte(l.memory), &in.Memory), l.memory)
 	}
@@ -164,10 +170,12 @@ func cases(t require.TestingT) (all []*lane) {
 		case l == nil || word == "":
 		case strings.HasPrefix(line, "#"):
 			l.remarks = append(l.remarks, line)
-		case word == "people":
-			into = &l.people
-		case word == "accounts":
-			into = &l.accounts
+		case word == "people" || strings.HasPrefix(word, "people "):
+			into, l.morePeople = &l.people, word[len("people"):]
+		case word == "accounts" || strings.HasPrefix(word, "accounts "):
+			into, l.moreAccounts = &l.accounts, word[len("accounts"):]
+		case word == "weighed":
+			l.weighed = true
 		case word == "charter":
 			into = &l.rules
 		case word == "want":
@@ -216,9 +224,12 @@ func rewrite(t *testing.T, all []*lane) {
 		for _, r := range l.remarks {
 			fmt.Fprintln(&b, r)
 		}
+		if l.weighed {
+			fmt.Fprintln(&b, "weighed")
+		}
 		block("charter", l.rules)
-		block("people", l.people)
-		block("accounts", l.accounts)
+		block("people"+l.morePeople, l.people)
+		block("accounts"+l.moreAccounts, l.accounts)
 		if l.memory != "" {
 			fmt.Fprintln(&b, "memory "+l.memory)
 		}

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"twinning/internal/core/pairing"
+	"twinning/internal/core/pairing/evidence"
 )
 
 // Memory is what a lane knows beyond its two rosters. It is one value that
@@ -12,6 +13,8 @@ type Memory struct {
 	Bonds        []pairing.Pair             `json:"bonds,omitempty"`
 	Same         []pairing.Pair             `json:"same,omitempty"`      // rulings
 	Different    []pairing.Pair             `json:"different,omitempty"` // rulings
+	Weighed      []pairing.Pair             `json:"weighed,omitempty"`   // twins by evidence alone at the last reconciliation
+	Weights      *evidence.Weights          `json:"weights,omitempty"`   // what evidence is worth; nil: to be learnt
 	LeftPeople   map[string]Leave           `json:"leavePeople,omitempty"`
 	LeftAccounts map[string]Leave           `json:"leaveAccounts,omitempty"`
 	Claims       map[string][]string        `json:"claims,omitempty"`   // account -> other lanes that hold it

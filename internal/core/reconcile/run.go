@@ -94,11 +94,31 @@ func (r *run) pair() {
 	in.Keys = r.evaluateKeys()
 	in.Cores = r.Cores
 	if e := r.Charter.Evidence; e != nil {
-		in.Evidence = &pairing.Evidence{Accept: e.Accept, Review: e.Review}
+		in.Evidence = &pairing.Evidence{Accept: e.Accept, Review: e.Review, Weights: r.Memory.Weights}
+		in.Weighed = r.Memory.Weighed
 	}
 	r.out.Pairing = pairing.Run(in)
+	r.rememberWeighed()
 	for _, i := range r.out.Pairing.Issues {
 		r.report(i.Code, i.Person, i.Account, "", "%s", i.Detail)
+	}
+}
+
+// rememberWeighed keeps who is joined by evidence alone, and by which weights.
+func (r *run) rememberWeighed() {
+	p, next := r.out.Pairing, &r.out.Memory
+	next.Weighed = nil
+	if p.Weights == nil {
+		return
+	}
+	next.Weights = p.Weights
+	for _, row := range r.People.Order() {
+		if p.Basis[row] == pairing.Weighed && p.PersonState[row] == pairing.Twinned {
+			next.Weighed = append(next.Weighed, pairing.Pair{Person: r.personID(int(row)), Account: r.accountID(int(p.PersonTwin[row]))})
+		}
+	}
+	if n := p.Dropped.Groups; n > 0 {
+		r.out.Notes = append(r.out.Notes, fmt.Sprintf("evidence: %d groups of records that resemble each other were too large to compare each with each (the largest holds %d); their members were compared where anything else brought them together", n, p.Dropped.Largest))
 	}
 }
 

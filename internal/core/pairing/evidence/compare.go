@@ -39,6 +39,32 @@ func Compare(person, account *Face) (p Pattern) {
 	return p
 }
 
+// Rehired: the name agrees, the number is another, and somebody who is here has
+// an account that is suspended.
+func (p *Pattern) Rehired() bool {
+	return p.namesAgree() && p.Levels[Number] == differ && p.Levels[Status] == statusLoose
+}
+
+// Regardless is the pattern without number and status.
+func (p Pattern) Regardless() *Pattern {
+	p.Levels[Number], p.Levels[Status] = missing, missing
+	return &p
+}
+
+// WithinOneList compares two records of one side: each has a number, addresses
+// and a life of its own there, whoever it is, so only what agrees is told.
+func WithinOneList(a, b *Face) Pattern {
+	p := Compare(a, b)
+	p.Levels[Status] = missing
+	if p.Levels[Email] < same {
+		p.Levels[Email] = missing
+	}
+	if p.Levels[Number] < variant {
+		p.Levels[Number] = missing
+	}
+	return p
+}
+
 func (p *Pattern) emails(a, b *Face) {
 	if len(a.emails) == 0 || len(b.emails) == 0 {
 		return

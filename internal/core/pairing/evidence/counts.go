@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"cmp"
 	"slices"
 	"sync/atomic"
 )
@@ -27,7 +28,7 @@ func NewCounts(records int, asked ...[]*Face) *Counts {
 	c := &Counts{at: map[uint64]int32{}, records: records}
 	for _, faces := range asked {
 		for _, f := range faces {
-			f.eachValue(func(v uint64) {
+			f.eachValue(func(v uint64, _ bool) {
 				if _, known := c.at[v]; !known {
 					c.at[v] = int32(len(c.at)) // values of rows fit
 				}
@@ -39,19 +40,24 @@ func NewCounts(records int, asked ...[]*Face) *Counts {
 }
 
 // eachValue visits the values whose commonness matters, each as a hash.
-func (f *Face) eachValue(yield func(v uint64)) {
-	f.name.eachWord(func(w *word) { yield(mix(w.key ^ saltWord)) })
-	if f.name.full != 0 {
-		yield(mix(f.name.full ^ saltFull))
-	}
+// Telling are those by which two records of one human may meet.
+func (f *Face) eachValue(yield func(v uint64, telling bool)) {
+	f.name.eachValue(yield)
 	for i := range f.locals {
-		yield(mix(f.locals[i].key ^ saltLocal))
+		yield(mix(f.locals[i].key^saltLocal), true)
 	}
 	for i := range f.phones {
-		yield(phoneValue(f.phones[i].digits))
+		yield(phoneValue(f.phones[i].digits), true)
 	}
 	for i := range f.numbers {
-		yield(mix(hash(f.numbers[i].core) ^ saltCore))
+		yield(numberValue(f.numbers[i].core), len(f.numbers[i].core) >= shortNumber)
+	}
+}
+
+func (n *name) eachValue(yield func(v uint64, telling bool)) {
+	n.eachWord(func(w *word) { yield(mix(w.key^saltWord), false) })
+	if n.full != 0 {
+		yield(mix(n.full^saltFull), len(n.given)+len(n.family)+len(n.other) > 1)
 	}
 }
 
@@ -59,11 +65,16 @@ func phoneValue(digits string) uint64 {
 	return mix(hash(digits[len(digits)-lineDigits:]) ^ saltPhone)
 }
 
-// Add counts row i of a roster.
-func (c *Counts) Add(r *Reader, i int) {
+func numberValue(core string) uint64 { return mix(hash(core) ^ saltCore) }
+
+// Meeting is a record that carries a telling value somebody asked about.
+type Meeting struct{ value, Row int32 }
+
+// Add counts row i of a roster, and appends what telling values it meets.
+func (c *Counts) Add(r *Reader, i int, met []Meeting) []Meeting {
 	var seen [16]int32 // a value that a record carries twice is carried once
 	n := 0
-	r.eachValue(i, func(v uint64) {
+	r.eachValue(i, func(v uint64, telling bool) {
 		at, asked := c.at[v]
 		if !asked || slices.Contains(seen[:n], at) {
 			return
@@ -73,40 +84,81 @@ func (c *Counts) Add(r *Reader, i int) {
 			n++
 		}
 		c.carried[at].Add(1)
+		if telling {
+			met = append(met, Meeting{at, int32(i)}) // rows fit
+		}
 	})
+	return met
+}
+
+// Meetings appends the telling values of row i, without counting it.
+func (c *Counts) Meetings(r *Reader, i int, met []Meeting) []Meeting {
+	r.eachValue(i, func(v uint64, telling bool) {
+		if at, asked := c.at[v]; asked && telling {
+			met = append(met, Meeting{at, int32(i)}) // rows fit
+		}
+	})
+	return met
 }
 
 // eachValue visits what Face's eachValue does, without making a face.
-func (r *Reader) eachValue(i int, yield func(v uint64)) {
+func (r *Reader) eachValue(i int, yield func(v uint64, telling bool)) {
 	n := r.name(i)
-	n.eachWord(func(w *word) { yield(mix(w.key ^ saltWord)) })
-	if n.full != 0 {
-		yield(mix(n.full ^ saltFull))
-	}
+	n.eachValue(yield)
 	r.eachLocal(i, func(_, bare string) {
 		if len(bare) >= shortLocal {
-			yield(mix(hash(bare) ^ saltLocal))
+			yield(mix(hash(bare)^saltLocal), true)
 		}
 	})
-	r.eachPhone(i, func(digits string) { yield(phoneValue(digits)) })
-	r.eachNumber(i, func(_, core, _ string) { yield(mix(hash(core) ^ saltCore)) })
+	r.eachPhone(i, func(digits string) { yield(phoneValue(digits), true) })
+	r.eachNumber(i, func(_, core, _ string) { yield(numberValue(core), len(core) >= shortNumber) })
+}
+
+// commonest is how many records may carry a value that brings two of them
+// together: what more carry tells nobody from anybody.
+const commonest = 20
+
+// Met lists who meets whom: faces by their place, and rows of the meetings, in
+// order and once.
+func (c *Counts) Met(faces []*Face, meetings []Meeting) (pairs [][2]int32) {
+	carriers := map[int32][]int32{}
+	for i, f := range faces {
+		f.eachValue(func(v uint64, telling bool) {
+			if at := c.at[v]; telling && c.carried[at].Load() <= commonest && !slices.Contains(carriers[at], int32(i)) { // rows fit
+				carriers[at] = append(carriers[at], int32(i)) // rows fit
+			}
+		})
+	}
+	for _, m := range meetings {
+		for _, i := range carriers[m.value] {
+			pairs = append(pairs, [2]int32{i, m.Row})
+		}
+	}
+	slices.SortFunc(pairs, func(a, b [2]int32) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	return slices.Compact(pairs)
 }
 
 // unseen is how many records more a list is taken for than it has: in a short
 // one, a name that nobody else bears is not as common as it looks.
-const unseen = 2000
+const unseen = 200
 
 // share of the records that carry the value, the two of a pair left out: what
 // nobody else carries is carried by half a record more.
 func (c *Counts) share(v uint64) float64 {
-	others := max(float64(c.carried[c.at[v]].Load())-2, 0)
+	others := 0.0
+	if at, asked := c.at[v]; asked {
+		others = max(float64(c.carried[at].Load())-2, 0)
+	}
 	return (others + 0.5) / float64(c.records+unseen)
 }
 
 // Fill tells the face how common its values are.
 func (c *Counts) Fill(f *Face) {
 	f.name.eachWord(func(w *word) { w.share = c.share(mix(w.key ^ saltWord)) })
-	f.name.share = c.share(mix(f.name.full ^ saltFull))
+	f.name.share = 0
+	if at, asked := c.at[mix(f.name.full^saltFull)]; asked && c.carried[at].Load() > 2 { // else its words say how rare it is
+		f.name.share = c.share(mix(f.name.full ^ saltFull))
+	}
 	for i := range f.locals {
 		f.locals[i].share = c.share(mix(f.locals[i].key ^ saltLocal))
 	}
@@ -114,7 +166,7 @@ func (c *Counts) Fill(f *Face) {
 		f.phones[i].share = c.share(phoneValue(f.phones[i].digits))
 	}
 	for i := range f.numbers {
-		f.numbers[i].share = c.share(mix(hash(f.numbers[i].core) ^ saltCore))
+		f.numbers[i].share = c.share(numberValue(f.numbers[i].core))
 	}
 	i := 0
 	f.patterns(func(_ string, share float64) {

@@ -68,7 +68,7 @@ var attributes = []string{"givenName", "middleName", "familyName", "displayName"
 // Attributes lists what the evidence looks at on either side.
 func Attributes() (people, accounts []string) {
 	people = append(append(people, attributes...), "employeeNumber", "startsOn")
-	accounts = append(append(accounts, attributes...), "employeeNumber", "externalId", "created", "startsOn")
+	accounts = append(append(accounts, attributes...), "employeeNumber", "externalId", "created", "startsOn", "lastSignIn")
 	return people, accounts
 }
 
