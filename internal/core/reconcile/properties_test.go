@@ -3,6 +3,7 @@ package reconcile_test
 import (
 	"flag"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -22,7 +23,7 @@ func init() { _ = flag.Set("rapid.seed", "20261125") }
 // trouble is common.
 func anyLane(t *rapid.T) *lane {
 	word := func(name string, words ...string) string { return rapid.SampledFrom(words).Draw(t, name) }
-	l := &lane{}
+	l := &lane{weighed: word("evidence", "keys", "weighed") == "weighed"}
 	for i := range rapid.IntRange(1, 9).Draw(t, "people") {
 		if word("readable", "yes", "yes", "yes", "yes", "yes", "yes", "yes", "no") == "no" {
 			l.people = append(l.people, fmt.Sprintf("rejected %d %s", i, word("id", "-", fmt.Sprintf("p%d", i))))
@@ -60,6 +61,10 @@ func TestProperties(t *testing.T) {
 		checkUntouched(rt, in, out)
 		checkNames(rt, in, out)
 		checkSettled(rt, l, in, out)
+		checkRulings(rt, in, out)
+		shuffled := l.input(rt, rand.New(rand.NewPCG(1, 2)))
+		shuffled.Cores = 2
+		require.Equal(rt, tell(in, out), tell(shuffled, reconcile.Run(shuffled)), "neither the order of the records nor the cores matter")
 	})
 }
 
@@ -71,6 +76,27 @@ func checkBalance(t require.TestingT, in reconcile.Input, out *reconcile.Output)
 	for i, s := range out.Pairing.PersonState {
 		if s == pairing.Twinned {
 			require.Equal(t, int32(i), out.Pairing.AccountTwin[out.Pairing.PersonTwin[i]], "a twin is mutual")
+		}
+	}
+}
+
+// checkRulings: what a human has ruled different is never joined, and one who is
+// ruled to be the same as somebody is joined with nobody else.
+func checkRulings(t require.TestingT, in reconcile.Input, out *reconcile.Output) {
+	twin := func(r pairing.Pair) (account string) {
+		if p, ok := in.People.Find(r.Person); ok && out.Pairing.PersonState[p] == pairing.Twinned {
+			return in.Accounts.ID(int(out.Pairing.PersonTwin[p]))
+		}
+		return ""
+	}
+	for _, r := range in.Memory.Different {
+		if !slices.Contains(in.Memory.Same, r) {
+			require.NotEqual(t, r.Account, twin(r))
+		}
+	}
+	for _, r := range in.Memory.Same {
+		if _, there := in.Accounts.Find(r.Account); there && twin(r) != "" {
+			require.Equal(t, r.Account, twin(r))
 		}
 	}
 }

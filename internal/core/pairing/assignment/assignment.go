@@ -23,40 +23,61 @@ type Edge struct {
 
 const (
 	mostExact = 10    // records on the smaller side of a group of which all ways are summed up
-	faintest  = 1e-4  // what is less probable than this, against its rivals, can't connect a group
 	greatest  = 1e20  // odds beyond this are certain, and would only cost digits
 	mostSteps = 40000 // of summing up in one group
 )
 
+// faintest are the probabilities, against all rivals at once, below which a pair
+// connects no group: first every pair does, then, where that makes groups that
+// are too large, only those that matter. What connects nothing still stands
+// beside its records.
+var faintest = []float64{0, 1e-4, 1e-2}
+
 // Probabilities gives that of every edge, in their order. Beside is what else
 // speaks for a record, in the same odds: a twin that is taken already, say.
 func Probabilities(edges []Edge, people, accounts int, besidePerson, besideAccount func(i int32) float64) []float64 {
-	row, column := make([]float64, people), make([]float64, accounts)
-	for i := range row {
-		row[i] = 1 + besidePerson(int32(i)) // rows fit
+	odds := make([]float64, len(edges))
+	open := make([]int32, len(edges))
+	for i, e := range edges {
+		odds[i], open[i] = min(e.Odds, greatest), int32(i) // rows fit
 	}
-	for i := range column {
-		column[i] = 1 + besideAccount(int32(i)) // rows fit
-	}
-	for _, e := range edges {
-		odds := min(e.Odds, greatest)
-		row[e.Person] += odds
-		column[e.Account] += odds
+	// sums adds up what stands beside each record, and the odds of these edges
+	sums := func(of []int32) (row, column []float64) {
+		row, column = make([]float64, people), make([]float64, accounts)
+		for i := range row {
+			row[i] = 1 + besidePerson(int32(i)) // rows fit
+		}
+		for i := range column {
+			column[i] = 1 + besideAccount(int32(i)) // rows fit
+		}
+		for _, i := range of {
+			row[edges[i].Person] += odds[i]
+			column[edges[i].Account] += odds[i]
+		}
+		return row, column
 	}
 	p := make([]float64, len(edges))
-	strong := make([]int32, 0, len(edges))
+	row, column := sums(open)
 	for i, e := range edges {
-		odds := min(e.Odds, greatest)
-		p[i] = odds / (row[e.Person] + column[e.Account] - odds)
-		if p[i] >= faintest {
-			strong = append(strong, int32(i)) // rows fit
-			row[e.Person] -= odds
-			column[e.Account] -= odds
-		}
+		p[i] = odds[i] / (row[e.Person] + column[e.Account] - odds[i])
 	}
-	// row and column now hold what stands beside the edges that connect
-	for _, group := range components(edges, strong, people, accounts) {
-		exact(edges, group, row, column, p)
+	for _, least := range faintest {
+		var strong, weak []int32
+		for _, i := range open {
+			if p[i] >= least {
+				strong = append(strong, i)
+			} else {
+				weak = append(weak, i)
+			}
+		}
+		row, column := sums(weak)
+		var left []int32
+		for _, group := range components(edges, strong, people, accounts) {
+			if !exact(edges, odds, group, row, column, p) {
+				left = append(left, group...)
+			}
+		}
+		open = left
 	}
 	return p
 }
@@ -112,8 +133,8 @@ func number(group []int32, of func(i int32) int32) map[int32]int {
 	return ids
 }
 
-// exact sums up all ways of a group, if it is small enough.
-func exact(edges []Edge, group []int32, row, column, p []float64) {
+// exact sums up all ways of a group; false when it is too large for that.
+func exact(edges []Edge, odds []float64, group []int32, row, column, p []float64) bool {
 	rows := number(group, func(i int32) int32 { return edges[i].Person })
 	columns := number(group, func(i int32) int32 { return edges[i].Account })
 	wide := func(i int32) (r, c int) { return rows[edges[i].Person], columns[edges[i].Account] }
@@ -122,7 +143,7 @@ func exact(edges []Edge, group []int32, row, column, p []float64) {
 		wide = func(i int32) (r, c int) { return rows[edges[i].Account], columns[edges[i].Person] }
 	}
 	if len(columns) > mostExact || len(group)<<len(columns) > mostSteps*mostExact {
-		return
+		return false
 	}
 	type option struct {
 		edge   int32
@@ -132,9 +153,8 @@ func exact(edges []Edge, group []int32, row, column, p []float64) {
 	options := make([][]option, len(rows))
 	for _, i := range group {
 		e := edges[i]
-		odds := min(e.Odds, greatest) / (row[e.Person] * column[e.Account])
 		r, c := wide(i)
-		options[r] = append(options[r], option{i, c, min(odds, greatest)})
+		options[r] = append(options[r], option{i, c, odds[i] / (row[e.Person] * column[e.Account])})
 	}
 	states := 1 << len(columns)
 	// forward[r][taken]: worth of all ways for the rows before r
@@ -184,4 +204,5 @@ func exact(edges []Edge, group []int32, row, column, p []float64) {
 		}
 		backward = before
 	}
+	return true
 }
