@@ -83,7 +83,7 @@ func (r *result) write(dir string) error {
 		"twins.csv": r.writeTwins, "contested.csv": r.writeContested, "findings.csv": r.writeFindings, "changes.csv": r.writeChanges, "balance.json": r.writeBalance,
 	}
 	if r.Pairing.Weights != nil {
-		files["weights.json"] = r.writeWeights
+		files["weights.json"], files["candidates.csv"] = r.writeWeights, r.writeCandidates
 	}
 	var wg sync.WaitGroup
 	failed := make(chan error, len(files))
@@ -120,7 +120,10 @@ func (r *result) writeTwins(w io.Writer) error {
 		probability, why := 1.0, "ruled by a human"
 		switch p.Basis[i] {
 		case pairing.Weighed:
-			probability, why = float64(p.Probability[i]), "weighed by evidence"
+			probability, why = float64(p.Probability[i]), "evidence"
+			if c, ok := p.Candidate(i, int(p.PersonTwin[i])); ok {
+				why = p.Weights.Sentence(&c.Pattern)
+			}
 		case pairing.Keyed:
 			why = whys[p.By[i]]
 		case pairing.Bonded:
@@ -177,6 +180,17 @@ func (r *result) writeContested(w io.Writer) error {
 			if i := int(row); r.Pairing.AccountState[i] == pairing.Contested && !account[i] {
 				put("", r.Accounts.ID(i), "", r.Pairing.AccountNote[i])
 			}
+		}
+	})
+}
+
+// writeCandidates tells every pair that evidence speaks for, joined or not: what
+// thresholds are set by.
+func (r *result) writeCandidates(w io.Writer) error {
+	number := func(x float32) string { return strconv.FormatFloat(float64(x), 'f', 4, 32) }
+	return writeCSV(w, "person_id,account_id,bits,before_assignment,probability", func(put func(...string)) {
+		for _, c := range r.Pairing.Candidates {
+			put(r.People.ID(int(c.Person)), r.Accounts.ID(int(c.Account)), strconv.FormatFloat(float64(c.Bits), 'f', 1, 32), number(c.Before), number(c.Probability))
 		}
 	})
 }

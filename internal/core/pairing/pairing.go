@@ -16,6 +16,8 @@
 package pairing
 
 import (
+	"sync"
+
 	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/record"
 )
@@ -115,6 +117,9 @@ type Result struct {
 	Weights                   *evidence.Weights
 	Prior                     float64 // odds of a pair of open records about which nothing is known
 	Dropped                   evidence.Dropped
+	Candidates                []Candidate // pairs that evidence speaks for, by person
+	finder                    sync.Once
+	found                     map[edge]int32
 	Issues                    []Issue
 }
 

@@ -1,0 +1,159 @@
+package pairing
+
+import (
+	"math"
+	"slices"
+
+	"twinning/internal/core/pairing/assignment"
+	"twinning/internal/core/pairing/evidence"
+	"twinning/internal/core/pairing/likeness"
+)
+
+// decide joins, asks about or leaves every open record.
+func (w *weigher) decide() {
+	edges := make([]assignment.Edge, len(w.pairs))
+	for i, x := range w.pairs {
+		edges[i] = assignment.Edge{Person: x.Person, Account: x.Account, Odds: w.odds(i)}
+	}
+	nothing := func(int32) float64 { return 0 }
+	p := assignment.Probabilities(edges, len(w.people), len(w.accounts), nothing, nothing)
+	w.Probability = make([]float32, len(w.PersonState))
+	w.note(p)
+	sumP, sumA := make([]float64, len(w.people)), make([]float64, len(w.accounts))
+	for i, x := range w.pairs {
+		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
+		if p[i] >= w.in.Evidence.Accept && w.mayJoin(person, account) && w.hesitates(&x) == "" {
+			w.join(person, account, Weighed)
+			delete(w.PersonNote, person)
+			delete(w.AccountNote, account)
+			w.Probability[person] = float32(p[i])
+			continue
+		}
+		sumP[x.Person] += p[i]
+		sumA[x.Account] += p[i]
+	}
+	w.settled()
+	for i := range w.pairs {
+		x := &w.pairs[i]
+		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
+		if w.PersonState[person] == Twinned || w.AccountState[account] == Twinned {
+			continue
+		}
+		code, why := "contested-match", w.hesitates(x)
+		sum := max(sumP[x.Person], sumA[x.Account])
+		if x.pattern.Rehired() {
+			// a new number and a suspended account are what a rehire looks like:
+			// they speak for asking, and not against it
+			odds := w.Prior * math.Exp2(w.weights.Bits(x.pattern.Regardless()))
+			sum = max(sum, odds/(1+odds))
+			code = "rehire"
+			p[i] = max(p[i], unlikely)
+		}
+		if p[i] < unlikely || sum < w.in.Evidence.Review {
+			continue
+		}
+		if why == "" {
+			why = "alike, but not surely one"
+		}
+		w.wonder(code, person, account, p[i], why+" ("+w.weights.Sentence(&x.pattern)+")")
+	}
+}
+
+// Candidate is a pair of open records that evidence speaks for.
+type Candidate struct {
+	Person, Account     int32   // rows
+	Before, Probability float32 // against the other candidates of both; among all ways to join everybody
+	Bits                float32
+	Pattern             evidence.Pattern
+}
+
+// worthTelling is the probability from which a candidate is kept in the result.
+const worthTelling = 0.01
+
+// note keeps the candidates that anybody might ask about, by person, the best
+// first.
+func (w *weigher) note(p []float64) {
+	before := w.alone()
+	for i := range w.pairs {
+		if x := &w.pairs[i]; max(p[i], before[i]) >= worthTelling || x.pattern.Rehired() {
+			w.Candidates = append(w.Candidates, Candidate{w.people[x.Person], w.accounts[x.Account], float32(before[i]), float32(p[i]), float32(x.bits), x.pattern})
+		}
+	}
+}
+
+// Candidate finds what evidence says of a pair of rows.
+func (r *Result) Candidate(p, a int) (*Candidate, bool) {
+	r.finder.Do(func() {
+		r.found = make(map[edge]int32, len(r.Candidates))
+		for i, c := range r.Candidates {
+			r.found[edge{c.Person, c.Account}] = int32(i) // rows fit
+		}
+	})
+	i, ok := r.found[edge{int32(p), int32(a)}] // rows fit
+	if !ok {
+		return nil, false
+	}
+	return &r.Candidates[i], true
+}
+
+// wonder contests a pair for its evidence.
+func (w *weigher) wonder(code string, person, account int, probability float64, why string) {
+	if w.PersonState[person] == Undecided {
+		w.contestPerson(person, why)
+	}
+	if w.AccountState[account] == Undecided {
+		w.contestAccount(account, why)
+	}
+	w.Proposals = append(w.Proposals, Proposal{Person: person, Account: account, Reason: why, Probability: float32(probability)})
+	w.issue(code, person, account, "%s", why)
+}
+
+// mayJoin: neither is contested for more than what keys say.
+func (w *weigher) mayJoin(p, a int) bool {
+	return (w.PersonState[p] == Undecided || w.PersonState[p] == Contested && w.unsureP[p]) && (w.AccountState[a] == Undecided || w.AccountState[a] == Contested && w.unsureA[a])
+}
+
+// settled takes back what was asked about records that evidence has joined
+// since. What their keys share with others is still told.
+func (w *weigher) settled() {
+	if len(w.unsureP) == 0 {
+		return
+	}
+	joined := func(p, a int) bool { return p >= 0 && a >= 0 && w.PersonTwin[p] == int32(a) && w.Basis[p] == Weighed } // rows fit
+	w.Issues = slices.DeleteFunc(w.Issues, func(i Issue) bool { return joined(i.Person, i.Account) })
+	w.Proposals = slices.DeleteFunc(w.Proposals, func(x Proposal) bool {
+		return w.PersonState[x.Person] == Twinned && w.Basis[x.Person] == Weighed || w.AccountState[x.Account] == Twinned && w.Basis[w.AccountTwin[x.Account]] == Weighed
+	})
+}
+
+// unlikely is the probability below which nobody is asked about a pair, even
+// where it is one of several that must hold one twin.
+const unlikely = 0.2
+
+// hesitates says why even a probable pair is asked about, "" when it is not.
+func (w *weigher) hesitates(x *weighed) string {
+	switch {
+	case x.pattern.Rehired():
+		return "a new number and a suspended account: hired again?"
+	case x.pattern.Levels[evidence.Given] == evidence.Level(likeness.Differ):
+		return "much agrees, but the given names differ"
+	}
+	return ""
+}
+
+// fallen asks about those whom evidence joined at the last reconciliation and
+// no longer does: who once had a twin is not simply missing.
+func (m *matcher) fallen() {
+	for _, pair := range m.in.Weighed {
+		p, ok1 := m.in.People.Find(pair.Person)
+		a, ok2 := m.in.Accounts.Find(pair.Account)
+		if !ok1 || !ok2 || m.different[edge{int32(p), int32(a)}] || m.PersonState[p] != Undecided || m.AccountState[a] != Undecided || !m.takesPart(a) { // rows fit
+			continue
+		}
+		why := "taken for one human by evidence before, and no longer sure"
+		m.contestPerson(p, why)
+		m.contestAccount(a, why)
+		m.propose(p, a, why)
+		m.issue("contested-match", p, a, "%s", why)
+	}
+}

@@ -1,0 +1,172 @@
+package pairing
+
+import (
+	"math"
+	"slices"
+	"sync"
+
+	"twinning/internal/core/pairing/evidence"
+	"twinning/internal/core/record"
+)
+
+// feeds are the comparators that look at an attribute.
+var feeds = map[string][]evidence.Comparator{
+	"givenName": {evidence.Given}, "middleName": {evidence.Middle}, "familyName": {evidence.Family}, "displayName": {evidence.Given, evidence.Family, evidence.Middle},
+	"userName": {evidence.Login}, "email": {evidence.Email, evidence.Login}, "emails": {evidence.Email, evidence.Login}, "aliases": {evidence.Email, evidence.Login}, "personalEmail": {evidence.Email, evidence.Login},
+	"phoneNumbers": {evidence.Phone}, "employeeNumber": {evidence.Number}, "externalId": {evidence.Number}, "startsOn": {evidence.Day}, "created": {evidence.Day},
+	"department": {evidence.Department}, "title": {evidence.Title}, "location": {evidence.Location},
+}
+
+// Sizes of what is learnt from.
+const (
+	mostTwins     = 20000
+	strangerFaces = 1000
+	strangersEach = 50
+	rounds        = 4
+)
+
+// learn finds the weights, where none are given, and how many twins are left to
+// be found, both by expectation and maximisation (Dempster, Laird, Rubin 1977).
+func (w *weigher) learn() {
+	var lesson evidence.Lesson
+	given := w.in.Evidence.Weights != nil
+	if !given {
+		lesson = w.lesson()
+		w.weights = lesson.Learn()
+		w.reweigh()
+	}
+	expected := 0.5 * float64(min(len(w.people), len(w.accounts)))
+	for range rounds {
+		w.expect(expected)
+		p := w.alone()
+		sum := int64(0)
+		for _, x := range p {
+			sum += int64(x * evidence.Whole)
+		}
+		expected = float64(sum) / evidence.Whole
+		if given {
+			continue
+		}
+		lesson.Found, lesson.Beside = evidence.Lesson{}.Found, evidence.Lesson{}.Beside
+		for i := range w.pairs {
+			lesson.Candidate(&w.pairs[i].pattern, p[i])
+		}
+		w.weights = lesson.Learn()
+		w.reweigh()
+	}
+	w.expect(expected)
+	w.Weights = w.weights
+}
+
+// expect sets the prior odds of a pair from how many twins are expected among
+// the open records: those of a pair drawn from all ways to join so many.
+func (w *weigher) expect(twins float64) {
+	// however many are expected, nobody is sure to have a twin here
+	without := func(n int) float64 { return max(float64(n)-twins, 0.1*float64(n)+3) }
+	w.Prior = min(max(twins, 1)/(without(len(w.people))*without(len(w.accounts))), likeliest)
+}
+
+// likeliest is how probable a pair may be before anything is known of it,
+// however few records are left over: to be joined unasked at 0.995 it then
+// takes 18 bits, which a name alone doesn't give in a short list.
+const likeliest = 1.0 / 1400
+
+func (w *weigher) odds(i int) float64 { return w.Prior * math.Exp2(w.pairs[i].bits) }
+
+// alone gives each pair's probability against the other candidates of its two
+// records, before any assignment.
+func (w *weigher) alone() []float64 {
+	row, column := make([]float64, len(w.people)), make([]float64, len(w.accounts))
+	for i, x := range w.pairs {
+		o := w.odds(i)
+		row[x.Person] += o
+		column[x.Account] += o
+	}
+	p := make([]float64, len(w.pairs))
+	for i, x := range w.pairs {
+		o := w.odds(i)
+		p[i] = o / (1 + row[x.Person] + column[x.Account] - o)
+	}
+	return p
+}
+
+func (w *weigher) reweigh() {
+	w.inChunks(len(w.pairs), func(from, to int) {
+		for i := from; i < to; i++ {
+			w.pairs[i].bits = w.weights.Bits(&w.pairs[i].pattern)
+		}
+	})
+}
+
+// lesson counts twins that are known, and strangers.
+func (w *weigher) lesson() (l evidence.Lesson) {
+	fed := make([][]evidence.Comparator, len(w.in.Keys))
+	for k, key := range w.in.Keys {
+		for _, a := range key.Attributes {
+			fed[k] = append(fed[k], feeds[a]...)
+		}
+		for _, c := range fed[k] {
+			l.Keyed[c] = l.Keyed[c] || c == evidence.Email || c == evidence.Number || c == evidence.Phone
+		}
+	}
+	var people, accounts []int32
+	total := 0
+	for _, s := range w.PersonState {
+		if s == Twinned {
+			total++
+		}
+	}
+	step := max(1, total/mostTwins)
+	n := 0
+	for _, row := range w.in.People.Order() {
+		if w.PersonState[row] == Twinned {
+			if n%step == 0 {
+				people, accounts = append(people, int32(row)), append(accounts, w.PersonTwin[row]) // rows fit
+			}
+			n++
+		}
+	}
+	left, right := w.read(0, people), w.read(1, accounts)
+	var mu sync.Mutex
+	w.inChunks(len(people), func(from, to int) {
+		var part evidence.Lesson
+		for i := from; i < to; i++ {
+			pattern := evidence.Compare(left[i], right[i])
+			p, a := int(people[i]), int(accounts[i])
+			human := w.Basis[p] == Ruled || w.Basis[p] == Bonded
+			var agree []int
+			for k := range w.in.Keys {
+				if w.agree(k, p, a) {
+					agree = append(agree, k)
+				}
+			}
+			part.Twin(&pattern, func(c evidence.Comparator) bool {
+				return human || slices.ContainsFunc(agree, func(k int) bool { return !slices.Contains(fed[k], c) })
+			})
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		l.Join(&part)
+	})
+	left, right = w.spread(0, w.in.People), w.spread(1, w.in.Accounts)
+	priors, stride := evidence.Priors(), max(1, len(right)/strangersEach)
+	for i, x := range left {
+		for k := range min(strangersEach, len(right)) {
+			pattern := evidence.Compare(x, right[(i+1+k*stride)%len(right)])
+			if priors.Bits(&pattern) < hopeless { // in a short list, some are drawn who are no strangers
+				l.Stranger(&pattern)
+			}
+		}
+	}
+	return l
+}
+
+// spread prepares records from all over a roster.
+func (w *weigher) spread(side int, r *record.Roster) []*evidence.Face {
+	step := max(1, r.Len()/strangerFaces)
+	var rows []int32
+	for i := 0; i < r.Len(); i += step {
+		rows = append(rows, int32(r.Order()[i])) // rows fit
+	}
+	return w.read(side, rows)
+}
