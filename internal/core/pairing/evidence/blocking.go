@@ -15,8 +15,8 @@ import (
 
 // Sizes of blocking.
 const (
-	mostInGroup    = 400 // records of either side
-	mostCandidates = 50  // of a record
+	mostInGroup    = 200 // records of either side
+	mostCandidates = 32  // of a record
 )
 
 // Pair is two records by their place in the lists of faces.

@@ -3,7 +3,12 @@ package evidence
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"sync/atomic"
+	"unicode/utf8"
+
+	"twinning/internal/core/pairing/likeness"
+	"twinning/internal/core/record"
 )
 
 // Counts says how many records of both rosters carry a value. Only values that
@@ -105,13 +110,78 @@ func (c *Counts) Meetings(r *Reader, i int, met []Meeting) []Meeting {
 func (r *Reader) eachValue(i int, yield func(v uint64, telling bool)) {
 	n := r.name(i)
 	n.eachValue(yield)
-	r.eachLocal(i, func(_, bare string) {
-		if len(bare) >= shortLocal {
-			yield(mix(hash(bare)^saltLocal), true)
+	local := func(cell string) {
+		if key, n := localKey(cell); n >= shortLocal {
+			yield(mix(key^saltLocal), true)
 		}
-	})
+	}
+	if cell := r.login.Cell(i); cell != "" {
+		local(cell)
+	}
+	for _, column := range r.addresses {
+		values(column.Cell(i), local)
+	}
 	r.eachPhone(i, func(digits string) { yield(phoneValue(digits), true) })
-	r.eachNumber(i, func(_, core, _ string) { yield(numberValue(core), len(core) >= shortNumber) })
+	for _, column := range r.numbers {
+		values(column.Cell(i), func(v string) {
+			if key, n := coreKey(v); n >= 0 {
+				yield(mix(key^saltCore), n >= shortNumber)
+			}
+		})
+	}
+}
+
+// localKey hashes what likeness.Local calls bare, without making it: n is its
+// length in bytes.
+func localKey(s string) (key uint64, n int) {
+	h := uint64(hashStart)
+	key = h
+	length := 0
+	for i := range len(s) {
+		c := s[i]
+		switch {
+		case c >= utf8.RuneSelf:
+			_, bare := likeness.Local(s)
+			return hash(bare), len(bare)
+		case c == '@' || c == '+':
+			return mix(key), n
+		case c == '.' || c == '_' || c == '-' || c == ' ' || c >= '\t' && c <= '\r':
+			continue
+		case c >= 'A' && c <= 'Z':
+			c += 'a' - 'A'
+		}
+		h = (h ^ uint64(c)) * hashPrime
+		length++
+		if c < '0' || c > '9' {
+			key, n = h, length
+		}
+	}
+	return mix(key), n
+}
+
+// coreKey hashes the digits of a number as likeness.NumberCore takes them: n is
+// how many there are, -1 where there is no number at all.
+func coreKey(s string) (key uint64, n int) {
+	for i := range len(s) {
+		if s[i] >= utf8.RuneSelf {
+			text := record.Normal(record.Text, s)
+			digits, _ := likeness.NumberCore(text)
+			return hash(digits), len(digits)
+		}
+	}
+	s = strings.TrimSpace(s)
+	if s == "" {
+		return 0, -1
+	}
+	s = strings.TrimSuffix(s, ".0")
+	h := uint64(hashStart)
+	for i := range len(s) {
+		if c := s[i]; c >= '0' && c <= '9' && (c != '0' || n > 0) {
+			h = (h ^ uint64(c)) * hashPrime
+			n++
+		}
+	}
+	return mix(h), n
 }
 
 // commonest is how many records may carry a value that brings two of them

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/record"
 )
 
@@ -142,6 +143,25 @@ func TestProperties(t *testing.T) {
 	for bad, words := range map[string]string{`{"shoe":{}}`: "no comparator", `{"phone":{"big":{}}}`: "no level", `{"phone":{"same":{"same":2,"other":1}}}`: "shares above 0"} {
 		require.ErrorContains(t, json.Unmarshal([]byte(bad), &back), words)
 	}
+}
+
+// The counting hashes what a face holds, without making it.
+func FuzzKeys(f *testing.F) {
+	for _, s := range []string{"A.Soto12+x@l.example", "L-00420.0", "ñandú7", " 7 ", "", "0", "a.0", "\xff"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		_, bare := likeness.Local(s)
+		key, n := localKey(s)
+		require.Equal(t, len(bare), n, "%q", s)
+		require.Equal(t, hash(bare), key, "%q", s)
+		text := record.Normal(record.Text, s)
+		core, _ := likeness.NumberCore(text)
+		if key, n = coreKey(s); text != "" {
+			require.Equal(t, len(core), n, "%q", s)
+			require.Equal(t, hash(core), key, "%q", s)
+		}
+	})
 }
 
 // A village with one surname and few given names: blocking still compares each

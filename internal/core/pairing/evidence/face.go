@@ -271,12 +271,17 @@ func day(s string) int32 {
 // hash is FNV-1a with a last mixing: the same on every machine and in every
 // run, which a result that doesn't change needs.
 func hash(s string) uint64 {
-	h := uint64(14695981039346656037)
+	h := uint64(hashStart)
 	for i := range len(s) {
-		h = (h ^ uint64(s[i])) * 1099511628211
+		h = (h ^ uint64(s[i])) * hashPrime
 	}
 	return mix(h)
 }
+
+const (
+	hashStart = 14695981039346656037
+	hashPrime = 1099511628211
+)
 
 func mix(h uint64) uint64 {
 	h ^= h >> 32
