@@ -3,15 +3,22 @@ package main
 import (
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
+	"maps"
 	"math"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 
 	"twinning/bench/population"
+	"twinning/internal/core/pairing/evidence"
+	"twinning/internal/core/record"
+	"twinning/internal/format/anyfile"
 )
 
 // judged is how well the pairing of one population came out.
@@ -21,6 +28,31 @@ type judged struct {
 	people, contested      int
 	wrong                  map[string]int // pairs of two humans, by the trap
 	missed                 map[string]int // true pairs neither made nor proposed, by what was done to them
+	blocked                blocked
+	bins                   [6]bin // candidates by their probability before the assignment
+}
+
+// bin counts candidates and the true ones among them.
+type bin struct{ all, right int }
+
+var binEnds = [...]float64{0.1, 0.5, 0.9, 0.99, 0.999, 1.01}
+
+func (j *judged) candidate(probability float64, right bool) {
+	for i, end := range binEnds {
+		if probability < end {
+			j.bins[i].all++
+			if right {
+				j.bins[i].right++
+			}
+			return
+		}
+	}
+}
+
+// blocked is how well blocking brought the leftovers of keys together.
+type blocked struct {
+	records, pairs int // leftover people; pairs compared
+	twins, brought int // true pairs among the leftovers; compared
 }
 
 // quality measures pairing against the truth of populations that were made
@@ -49,6 +81,13 @@ func quality(o options) error {
 				}
 				fmt.Printf("%11s  %8d  %8s  %10d  %10.5f  %10.5f  %8.4f  %8.2f %%  %6.2f %%\n", house.Name, n, noise, total.automatic, share(total.right, total.automatic), lowest(total.right, total.automatic),
 					share(total.found, total.twins), 100*share(total.contested, total.people), 100*share(total.twins-total.found-total.proposed, total.twins))
+				fmt.Printf("%11s blocking: %.4f of %d true pairs among the leftovers, %.1f candidates a person\n%11s calibration, probability before assignment: share of true pairs (candidates):", "", share(total.blocked.brought, total.blocked.twins), total.blocked.twins, share(total.blocked.pairs, total.blocked.records), "")
+				from := 0.01
+				for i, b := range total.bins {
+					fmt.Printf("  %g-%g: %.4f (%d)", from, min(binEnds[i], 1), share(b.right, b.all), b.all)
+					from = binEnds[i]
+				}
+				fmt.Println()
 				for _, list := range []struct {
 					words string
 					kinds map[string]int
@@ -137,6 +176,17 @@ func judge(j *judged, o options, n int, seed uint64, noise population.Noise, hou
 	}); err != nil {
 		return err
 	}
+	if err := rows(filepath.Join(dir, "out", "candidates.csv"), func(r []string) {
+		probability, _ := strconv.ParseFloat(r[3], 64) // our own number
+		if _, right := truth[[2]string{r[0], r[1]}]; probability >= 0.01 {
+			j.candidate(probability, right)
+		}
+	}); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := j.blocked.measure(dir, truth); err != nil {
+		return err
+	}
 	j.twins += len(truth)
 	for pair, kind := range truth {
 		if !done[pair] {
@@ -159,6 +209,73 @@ func judge(j *judged, o options, n int, seed uint64, noise population.Noise, hou
 	}
 	j.people, j.contested = j.people+people, j.contested+b.People.Contested
 	return nil
+}
+
+// measure blocks what keys leave over of the lists in dir, as the pairing does.
+func (b *blocked) measure(dir string, truth map[[2]string]string) error {
+	keyed := [2]map[string]bool{{}, {}}
+	if err := rows(filepath.Join(dir, "out", "twins.csv"), func(r []string) {
+		if r[2] == "keyed" {
+			keyed[0][r[0]], keyed[1][r[1]] = true, true
+		}
+	}); err != nil {
+		return err
+	}
+	var faces [2][]*evidence.Face
+	var ids [2][]string
+	for side, name := range []string{"people", "accounts"} {
+		r, err := readNoisy(dir, name)
+		if err != nil {
+			return err
+		}
+		reader := map[int]func(*record.Roster) *evidence.Reader{0: evidence.People, 1: evidence.Accounts}[side](r)
+		for _, row := range r.Order() {
+			if id := r.ID(int(row)); !keyed[side][id] {
+				ids[side], faces[side] = append(ids[side], id), append(faces[side], reader.Face(int(row)))
+			}
+		}
+	}
+	pairs, _ := evidence.Candidates(faces[0], faces[1], runtime.NumCPU())
+	brought := map[[2]string]bool{}
+	for p, list := range pairs {
+		b.records++
+		b.pairs += len(list)
+		for _, x := range list {
+			if pair := [2]string{ids[0][p], ids[1][x.Account]}; truth[pair] != "" {
+				brought[pair] = true
+			}
+		}
+	}
+	for pair := range truth {
+		if !keyed[0][pair[0]] && !keyed[1][pair[1]] {
+			b.twins++
+			if brought[pair] {
+				b.brought++
+			}
+		}
+	}
+	return nil
+}
+
+func readNoisy(dir, name string) (*record.Roster, error) {
+	src, err := os.ReadFile("bench/noisy-" + name + "-shape.yaml")
+	if err != nil {
+		return nil, err
+	}
+	shape, err := record.ParseShape(src)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(filepath.Join(dir, name+".csv"))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close() // only read
+	file, err := anyfile.Open(f, anyfile.Options{})
+	if err != nil {
+		return nil, err
+	}
+	return anyfile.Roster(file, shape, slices.Sorted(maps.Keys(shape.Attributes)))
 }
 
 // rows calls fn for every row below the header.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"sync"
 
 	"twinning/internal/core/pairing/evidence"
 )
@@ -26,8 +27,14 @@ type alike struct {
 // duplicates compares what is still left over with those who have a twin, and
 // with each other, where they share a value that few carry.
 func (w *weigher) duplicates() {
+	var lists [2][]alike
+	var wg sync.WaitGroup
+	for side := range lists {
+		wg.Go(func() { lists[side] = w.secondOnes(side) })
+	}
+	wg.Wait()
 	for side, people := range []bool{true, false} {
-		list := w.secondOnes(side)
+		list := lists[side]
 		expected := map[bool]float64{true: listedTwice, false: secondAccounts}[people]
 		prior := expected / float64(len(w.faces[side])+1)
 		for from := 0; from < len(list); {

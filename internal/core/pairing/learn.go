@@ -35,7 +35,7 @@ func (w *weigher) learn() {
 		w.weights = lesson.Learn()
 		w.reweigh()
 	}
-	expected := 0.5 * float64(min(len(w.people), len(w.accounts)))
+	expected := w.half()
 	for range rounds {
 		w.expect(expected)
 		p := w.alone()
@@ -58,6 +58,9 @@ func (w *weigher) learn() {
 	w.Weights = w.weights
 }
 
+// half of the shorter list is expected to find a twin before anything is known.
+func (w *weigher) half() float64 { return 0.5 * float64(min(len(w.people), len(w.accounts))) }
+
 // expect sets the prior odds of a pair from how many twins are expected among
 // the open records: those of a pair drawn from all ways to join so many.
 func (w *weigher) expect(twins float64) {
@@ -68,8 +71,8 @@ func (w *weigher) expect(twins float64) {
 
 // likeliest is how probable a pair may be before anything is known of it,
 // however few records are left over: to be joined unasked at 0.995 it then
-// takes 18 bits, which a name alone doesn't give in a short list.
-const likeliest = 1.0 / 1400
+// takes 16 bits, which a name alone doesn't give in a short list.
+const likeliest = 1.0 / 300
 
 func (w *weigher) odds(i int) float64 { return w.Prior * math.Exp2(w.pairs[i].bits) }
 
@@ -153,7 +156,7 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 	for i, x := range left {
 		for k := range min(strangersEach, len(right)) {
 			pattern := evidence.Compare(x, right[(i+1+k*stride)%len(right)])
-			if priors.Bits(&pattern) < hopeless { // in a short list, some are drawn who are no strangers
+			if priors.Bits(&pattern) < 0 { // in a short list, some are drawn who are no strangers
 				l.Stranger(&pattern)
 			}
 		}

@@ -1,6 +1,7 @@
 package pairing
 
 import (
+	"math"
 	"slices"
 	"sync"
 
@@ -117,9 +118,9 @@ func (w *weigher) prepare() {
 	}
 }
 
-// hopeless is the weight, in bits, below which a pair is not kept: it can be
-// nobody's twin and nobody's rival.
-const hopeless = 0
+// hopeless are the odds, in bits, below which a pair is not kept: it can be
+// nobody's twin and nobody's rival, whatever is learnt.
+const hopeless = -10
 
 // candidates compares what blocking brings together.
 func (w *weigher) candidates() {
@@ -129,6 +130,8 @@ func (w *weigher) candidates() {
 	if first == nil {
 		first = evidence.Priors()
 	}
+	w.expect(w.half())
+	least := hopeless - math.Log2(w.Prior)
 	kept := make([][]weighed, len(blocks))
 	w.inChunks(len(blocks), func(from, to int) {
 		for p := from; p < to; p++ {
@@ -137,7 +140,7 @@ func (w *weigher) candidates() {
 					continue
 				}
 				x := weighed{Pair: pair, pattern: evidence.Compare(w.faces[0][pair.Person], w.faces[1][pair.Account])}
-				if x.bits = first.Bits(&x.pattern); x.bits > hopeless {
+				if x.bits = first.Bits(&x.pattern); x.bits > least || x.pattern.Rehired() && first.Bits(x.pattern.Regardless()) > least {
 					kept[p] = append(kept[p], x)
 				}
 			}

@@ -118,70 +118,72 @@ func (f *Face) eachSure(yield func(key uint64)) {
 
 type blockEntry struct {
 	key  uint64
-	face int32 // an account's is ^index
+	face int32
 }
 
 // groups sorts the records into groups by blocking key.
 type groups struct {
-	entries  []blockEntry
-	start    []int32   // of each group in entries, people first
-	accounts []int32   // where the group's accounts begin
-	of       [][]int32 // groups of each person
+	people, accounts []blockEntry
+	list             []group
+	of               [][]int32 // groups of each person
 }
 
-func entriesOf(faces []*Face, account bool) (entries []blockEntry) {
+// group is where the records of one key stand among the entries.
+type group struct{ people, accounts [2]int32 }
+
+func entriesOf(faces []*Face) []blockEntry {
+	entries := make([]blockEntry, 0, 16*len(faces))
 	var keys []uint64
 	for i, f := range faces {
 		keys = keys[:0]
 		f.eachBlock(func(k uint64) { keys = append(keys, k) })
 		slices.Sort(keys)
-		at := int32(i) // rows fit
-		if account {
-			at = ^at
-		}
 		for _, k := range slices.Compact(keys) {
-			entries = append(entries, blockEntry{k, at})
+			entries = append(entries, blockEntry{k, int32(i)}) // rows fit
 		}
 	}
+	slices.SortFunc(entries, func(a, b blockEntry) int { return cmp.Or(cmp.Compare(a.key, b.key), cmp.Compare(a.face, b.face)) })
 	return entries
+}
+
+// run is the end of the entries that share a key with the one at from.
+func run(entries []blockEntry, from int) int {
+	to := from + 1
+	for to < len(entries) && entries[to].key == entries[from].key {
+		to++
+	}
+	return to
 }
 
 func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
 	g = &groups{of: make([][]int32, len(people))}
-	var more []blockEntry
 	var wg sync.WaitGroup
-	wg.Go(func() { g.entries = entriesOf(people, false) })
-	wg.Go(func() { more = entriesOf(accounts, true) })
+	wg.Go(func() { g.people = entriesOf(people) })
+	wg.Go(func() { g.accounts = entriesOf(accounts) })
 	wg.Wait()
-	g.entries = append(g.entries, more...)
-	slices.SortFunc(g.entries, func(a, b blockEntry) int { return cmp.Or(cmp.Compare(a.key, b.key), cmp.Compare(b.face, a.face)) })
-	for from := 0; from < len(g.entries); {
-		to, first := from+1, -1
-		for to < len(g.entries) && g.entries[to].key == g.entries[from].key {
-			to++
+	for p, a := 0, 0; p < len(g.people) && a < len(g.accounts); {
+		switch c := cmp.Compare(g.people[p].key, g.accounts[a].key); {
+		case c < 0:
+			p = run(g.people, p)
+			continue
+		case c > 0:
+			a = run(g.accounts, a)
+			continue
 		}
-		for i := from; i < to && first < 0; i++ {
-			if g.entries[i].face < 0 {
-				first = i
-			}
-		}
-		switch people := first - from; {
-		case first <= from: // one side alone
-		case people > mostInGroup || to-first > mostInGroup:
+		pEnd, aEnd := run(g.people, p), run(g.accounts, a)
+		if pEnd-p > mostInGroup || aEnd-a > mostInGroup {
 			dropped.Groups++
-			dropped.Pairs += int64(people) * int64(to-first)
-			dropped.Largest = max(dropped.Largest, to-from)
-		default:
-			n := int32(len(g.start)) // rows fit
-			g.start, g.accounts = append(g.start, int32(from)), append(g.accounts, int32(first))
-			for i := from; i < first; i++ {
-				p := g.entries[i].face
-				g.of[p] = append(g.of[p], n)
+			dropped.Pairs += int64(pEnd-p) * int64(aEnd-a)
+			dropped.Largest = max(dropped.Largest, pEnd-p+aEnd-a)
+		} else {
+			n := int32(len(g.list)) // rows fit
+			g.list = append(g.list, group{[2]int32{int32(p), int32(pEnd)}, [2]int32{int32(a), int32(aEnd)}})
+			for _, e := range g.people[p:pEnd] {
+				g.of[e.face] = append(g.of[e.face], n)
 			}
 		}
-		from = to
+		p, a = pEnd, aEnd
 	}
-	g.start = append(g.start, int32(len(g.entries))) // rows fit
 	return g, dropped
 }
 
@@ -196,18 +198,13 @@ func Candidates(people, accounts []*Face, cores int) (pairs [][]Pair, dropped Dr
 			for p := from; p < to; p++ {
 				touched = touched[:0]
 				for _, n := range g.of[p] {
-					at := g.accounts[n]
-					end := at
-					for end < int32(len(g.entries)) && g.entries[end].key == g.entries[at].key {
-						end++
-					}
-					rare := 1 / float32(end-g.start[n])
-					for ; at < end; at++ {
-						a := ^g.entries[at].face
-						if score[a] == 0 {
-							touched = append(touched, a)
+					x := g.list[n]
+					rare := 1 / float32(x.people[1]-x.people[0]+x.accounts[1]-x.accounts[0])
+					for _, e := range g.accounts[x.accounts[0]:x.accounts[1]] {
+						if score[e.face] == 0 {
+							touched = append(touched, e.face)
 						}
-						score[a] += rare
+						score[e.face] += rare
 					}
 				}
 				if len(touched) > mostCandidates {

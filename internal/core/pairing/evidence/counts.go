@@ -15,6 +15,7 @@ import (
 // were asked for beforehand are counted, so that the table stays small.
 type Counts struct {
 	at      map[uint64]int32
+	hint    []uint64       // a bit for every value asked for, by a part of its hash: most that are met are not
 	carried []atomic.Int32 // any number of goroutines may count
 	records int
 }
@@ -28,14 +29,17 @@ const (
 	saltCore  = 0x85ebca77c2b2ae63
 )
 
+const hintBits = 1 << 23 // a MiB
+
 // NewCounts asks how common the values of these faces are, over so many records.
 func NewCounts(records int, asked ...[]*Face) *Counts {
-	c := &Counts{at: map[uint64]int32{}, records: records}
+	c := &Counts{at: map[uint64]int32{}, hint: make([]uint64, hintBits/64), records: records}
 	for _, faces := range asked {
 		for _, f := range faces {
 			f.eachValue(func(v uint64, _ bool) {
 				if _, known := c.at[v]; !known {
 					c.at[v] = int32(len(c.at)) // values of rows fit
+					c.hint[v%hintBits/64] |= 1 << (v % 64)
 				}
 			})
 		}
@@ -80,6 +84,9 @@ func (c *Counts) Add(r *Reader, i int, met []Meeting) []Meeting {
 	var seen [16]int32 // a value that a record carries twice is carried once
 	n := 0
 	r.eachValue(i, func(v uint64, telling bool) {
+		if c.hint[v%hintBits/64]&(1<<(v%64)) == 0 {
+			return
+		}
 		at, asked := c.at[v]
 		if !asked || slices.Contains(seen[:n], at) {
 			return
@@ -210,7 +217,7 @@ func (c *Counts) Met(faces []*Face, meetings []Meeting) (pairs [][2]int32) {
 
 // unseen is how many records more a list is taken for than it has: in a short
 // one, a name that nobody else bears is not as common as it looks.
-const unseen = 200
+const unseen = 100
 
 // share of the records that carry the value, the two of a pair left out: what
 // nobody else carries is carried by half a record more.
