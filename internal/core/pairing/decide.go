@@ -12,7 +12,8 @@ import (
 // decide joins, asks about or leaves every open record.
 func (w *weigher) decide() {
 	edges := make([]assignment.Edge, len(w.pairs))
-	for i, x := range w.pairs {
+	for i := range w.pairs {
+		x := &w.pairs[i]
 		edges[i] = assignment.Edge{Person: x.Person, Account: x.Account, Odds: w.odds(i)}
 	}
 	nothing := func(int32) float64 { return 0 }
@@ -20,9 +21,10 @@ func (w *weigher) decide() {
 	w.Probability = make([]float32, len(w.PersonState))
 	w.note(p)
 	sumP, sumA := make([]float64, len(w.people)), make([]float64, len(w.accounts))
-	for i, x := range w.pairs {
+	for i := range w.pairs {
+		x := &w.pairs[i]
 		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
-		if p[i] >= w.in.Evidence.Accept && w.mayJoin(person, account) && w.hesitates(&x) == "" {
+		if p[i] >= w.in.Evidence.Accept && w.mayJoin(person, account) && w.hesitates(x) == "" {
 			w.join(person, account, Weighed)
 			delete(w.PersonNote, person)
 			delete(w.AccountNote, account)

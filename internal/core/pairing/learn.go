@@ -74,20 +74,20 @@ func (w *weigher) expect(twins float64) {
 // takes 16 bits, which a name alone doesn't give in a short list.
 const likeliest = 1.0 / 300
 
-func (w *weigher) odds(i int) float64 { return w.Prior * math.Exp2(w.pairs[i].bits) }
+func (w *weigher) odds(i int) float64 { return w.Prior * w.pairs[i].likely }
 
 // alone gives each pair's probability against the other candidates of its two
 // records, before any assignment.
 func (w *weigher) alone() []float64 {
 	row, column := make([]float64, len(w.people)), make([]float64, len(w.accounts))
-	for i, x := range w.pairs {
-		o := w.odds(i)
+	for i := range w.pairs {
+		x, o := &w.pairs[i], w.odds(i)
 		row[x.Person] += o
 		column[x.Account] += o
 	}
 	p := make([]float64, len(w.pairs))
-	for i, x := range w.pairs {
-		o := w.odds(i)
+	for i := range w.pairs {
+		x, o := &w.pairs[i], w.odds(i)
 		p[i] = o / (1 + row[x.Person] + column[x.Account] - o)
 	}
 	return p
@@ -96,7 +96,9 @@ func (w *weigher) alone() []float64 {
 func (w *weigher) reweigh() {
 	w.inChunks(len(w.pairs), func(from, to int) {
 		for i := from; i < to; i++ {
-			w.pairs[i].bits = w.weights.Bits(&w.pairs[i].pattern)
+			x := &w.pairs[i]
+			x.bits = w.weights.Bits(&x.pattern)
+			x.likely = math.Exp2(x.bits)
 		}
 	})
 }

@@ -27,6 +27,7 @@ type weighed struct {
 	evidence.Pair
 	pattern evidence.Pattern
 	bits    float64
+	likely  float64 // 2 to the bits
 }
 
 // weigh pairs by evidence.
@@ -141,6 +142,7 @@ func (w *weigher) candidates() {
 				}
 				x := weighed{Pair: pair, pattern: evidence.Compare(w.faces[0][pair.Person], w.faces[1][pair.Account])}
 				if x.bits = first.Bits(&x.pattern); x.bits > least || x.pattern.Rehired() && first.Bits(x.pattern.Regardless()) > least {
+					x.likely = math.Exp2(x.bits)
 					kept[p] = append(kept[p], x)
 				}
 			}

@@ -9,10 +9,7 @@
 // its two records at once, which can only ask more often.
 package assignment
 
-import (
-	"cmp"
-	"slices"
-)
+import "slices"
 
 // Edge is a candidate pair. Odds are those of the pair being one human's
 // against both records being without a twin.
@@ -100,47 +97,59 @@ func components(edges []Edge, strong []int32, people, accounts int) [][]int32 {
 		a, b := find(edges[i].Person), find(edges[i].Account+int32(people)) // rows fit
 		parent[max(a, b)] = min(a, b)
 	}
-	root := make([]int32, len(strong))
-	order := make([]int32, len(strong))
-	for k, i := range strong {
-		root[k], order[k] = find(edges[i].Person), int32(k) // rows fit
+	// groups stand in one array, in the order in which their first edges come
+	size := make([]int32, people+accounts)
+	for _, i := range strong {
+		size[find(edges[i].Person)]++
 	}
-	slices.SortFunc(order, func(a, b int32) int { return cmp.Or(cmp.Compare(root[a], root[b]), cmp.Compare(a, b)) })
 	var groups [][]int32
-	for from := 0; from < len(order); {
-		to := from
-		for to < len(order) && root[order[to]] == root[order[from]] {
-			to++
+	all, at := make([]int32, len(strong)), make([]int32, people+accounts)
+	end := int32(0)
+	for _, i := range strong {
+		root := find(edges[i].Person)
+		if n := size[root]; n > 0 {
+			groups = append(groups, all[end:end+n])
+			at[root], size[root] = end, 0
+			end += n
 		}
-		group := make([]int32, 0, to-from)
-		for _, k := range order[from:to] {
-			group = append(group, strong[k])
-		}
-		groups = append(groups, group)
-		from = to
+		all[at[root]] = i
+		at[root]++
 	}
 	return groups
 }
 
-// number numbers the records of one side of a group.
-func number(group []int32, of func(i int32) int32) map[int32]int {
-	ids := map[int32]int{}
-	for _, i := range group {
-		if _, ok := ids[of(i)]; !ok {
-			ids[of(i)] = len(ids)
+// number gives the records of one side of a group small numbers.
+func number(group []int32, of func(i int32) int32) (ids []int32, places []int) {
+	places = make([]int, len(group))
+	for k, i := range group {
+		id := of(i)
+		at := slices.Index(ids, id)
+		if at < 0 {
+			at, ids = len(ids), append(ids, id)
 		}
+		places[k] = at
 	}
-	return ids
+	return ids, places
 }
+
+// mostEdges bounds the groups that are looked at for being small.
+const mostEdges = 400
 
 // exact sums up all ways of a group; false when it is too large for that.
 func exact(edges []Edge, odds []float64, group []int32, row, column, p []float64) bool {
-	rows := number(group, func(i int32) int32 { return edges[i].Person })
-	columns := number(group, func(i int32) int32 { return edges[i].Account })
-	wide := func(i int32) (r, c int) { return rows[edges[i].Person], columns[edges[i].Account] }
+	if len(group) == 1 {
+		e := edges[group[0]]
+		o := odds[group[0]] / (row[e.Person] * column[e.Account])
+		p[group[0]] = o / (1 + o)
+		return true
+	}
+	if len(group) > mostEdges {
+		return false
+	}
+	rows, rowOf := number(group, func(i int32) int32 { return edges[i].Person })
+	columns, columnOf := number(group, func(i int32) int32 { return edges[i].Account })
 	if len(columns) > len(rows) {
-		rows, columns = columns, rows
-		wide = func(i int32) (r, c int) { return rows[edges[i].Account], columns[edges[i].Person] }
+		rows, columns, rowOf, columnOf = columns, rows, columnOf, rowOf
 	}
 	if len(columns) > mostExact || len(group)<<len(columns) > mostSteps*mostExact {
 		return false
@@ -151,10 +160,9 @@ func exact(edges []Edge, odds []float64, group []int32, row, column, p []float64
 		odds   float64
 	}
 	options := make([][]option, len(rows))
-	for _, i := range group {
+	for k, i := range group {
 		e := edges[i]
-		r, c := wide(i)
-		options[r] = append(options[r], option{i, c, odds[i] / (row[e.Person] * column[e.Account])})
+		options[rowOf[k]] = append(options[rowOf[k]], option{i, columnOf[k], odds[i] / (row[e.Person] * column[e.Account])})
 	}
 	states := 1 << len(columns)
 	// forward[r][taken]: worth of all ways for the rows before r

@@ -16,7 +16,7 @@ import (
 // Sizes of blocking.
 const (
 	mostInGroup    = 200 // records of either side
-	mostCandidates = 32  // of a record
+	mostCandidates = 24  // of a record
 )
 
 // Pair is two records by their place in the lists of faces.

@@ -19,6 +19,7 @@ type Weights struct {
 	odds [comparators][most]Odds
 	bits [comparators][most]float64 // by the level's average share
 	logs [comparators][most]float64 // of Same alone, where the value's own share counts
+	more [comparators][most]float64 // share of the strangers who are as much alike, whatever the value
 }
 
 // priors are what is taken for granted before a list has taught better: shares
@@ -88,6 +89,9 @@ func newWeights(odds [comparators][most]Odds) *Weights {
 				logs = max(logs, math.Log2(o.Same))
 			}
 			w.logs[c][l] = logs
+		}
+		for l := near; l >= part; l-- {
+			w.more[c][l] = max(odds[c][l].Other, w.more[c][l+1])
 		}
 	}
 	return w
@@ -162,7 +166,7 @@ func (w *Weights) worth(p *Pattern, c Comparator) float64 {
 	}
 	if share := float64(p.Share[c]); share > 0 && byShare(c, l) {
 		if l < same && c != Login {
-			share += w.odds[c][l].Other // and what is merely alike
+			share += w.more[c][l]
 		}
 		return min(max(w.logs[c][l]-math.Log2(share), 0), limits[c].most)
 	}

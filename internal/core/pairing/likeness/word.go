@@ -24,13 +24,17 @@ type Word struct {
 
 // NewWord prepares a word as Words gives it.
 func NewWord(text string) Word {
-	w := Word{Text: text, Spoken: spoken(text), Fulls: calledBy[text], born: bornNames[text]}
+	return Word{Text: text, Spoken: spoken(text), Fulls: calledBy[text], born: bornNames[text], letters: lettersOf(text)}
+}
+
+// lettersOf tells which of a-z a word holds, as bits.
+func lettersOf(text string) (set uint32) {
 	for i := range len(text) {
 		if c := text[i] - 'a'; c < 26 {
-			w.letters |= 1 << c
+			set |= 1 << c
 		}
 	}
-	return w
+	return set
 }
 
 // words says in what way two words agree, by level.

@@ -69,17 +69,35 @@ func Mended(s string) string {
 	return s
 }
 
+// respelt lists letters that stand for one sound, longer ones first.
+var respelt = func() (rules []respelling) {
+	for _, r := range [][2]string{
+		{"shch", "s"}, {"sch", "s"}, {"tch", "c"}, {"tsch", "c"}, {"sh", "s"}, {"zh", "j"}, {"kh", "h"}, {"ch", "c"}, {"ph", "f"}, {"th", "t"}, {"gu", "g"}, {"qu", "k"},
+		{"ts", "c"}, {"tz", "c"}, {"cz", "c"}, {"sz", "s"}, {"ck", "k"}, {"ks", "x"}, {"ou", "u"}, {"oe", "o"}, {"ue", "u"}, {"ae", "a"}, {"aa", "a"}, {"ee", "i"},
+		{"oo", "u"}, {"yu", "u"}, {"ju", "u"}, {"iu", "u"}, {"ya", "a"}, {"ja", "a"}, {"ia", "a"}, {"ye", "e"}, {"je", "e"}, {"ie", "e"}, {"yo", "o"}, {"jo", "o"},
+		{"io", "o"},
+	} {
+		rules = append(rules, respelling{r[0], r[1], lettersOf(r[0])})
+	}
+	return rules
+}()
+
+type respelling struct {
+	from, to string
+	needs    uint32 // letters without which it can't apply
+}
+
 // spoken reduces a folded word to what several transliterations of one name
 // have in common: Sergei, Sergey and Serguei; Müller and Mueller; Yulia, Julia
 // and Iuliia. It is coarse on purpose, and used on whole words alone.
 func spoken(word string) string {
-	w := word
-	for _, r := range []struct{ from, to string }{
-		{"shch", "s"}, {"sch", "s"}, {"tch", "c"}, {"tsch", "c"}, {"sh", "s"}, {"zh", "j"}, {"kh", "h"}, {"ch", "c"}, {"ph", "f"}, {"th", "t"}, {"gu", "g"}, {"qu", "k"},
-		{"ts", "c"}, {"tz", "c"}, {"cz", "c"}, {"sz", "s"}, {"ck", "k"}, {"ks", "x"}, {"ou", "u"}, {"oe", "o"}, {"ue", "u"}, {"ae", "a"}, {"aa", "a"}, {"ee", "i"}, {"oo", "u"},
-		{"yu", "u"}, {"ju", "u"}, {"iu", "u"}, {"ya", "a"}, {"ja", "a"}, {"ia", "a"}, {"ye", "e"}, {"je", "e"}, {"ie", "e"}, {"yo", "o"}, {"jo", "o"}, {"io", "o"},
-	} {
-		w = strings.ReplaceAll(w, r.from, r.to)
+	w, has := word, lettersOf(word)
+	for i := range respelt {
+		if r := &respelt[i]; has&r.needs == r.needs {
+			if v := strings.ReplaceAll(w, r.from, r.to); v != w {
+				w, has = v, lettersOf(v)
+			}
+		}
 	}
 	out := make([]byte, 0, len(w))
 	for i := 0; i < len(w); i++ {
