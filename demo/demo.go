@@ -34,11 +34,13 @@ var (
 	DomeBooking string
 	//go:embed hq-dome-admins.yaml
 	DomeAdmins string
+	//go:embed hq-candlewick.yaml
+	CandlewickLane string
 )
 
 // Person is one row of the directory's export.
 type Person struct {
-	No, Given, Family, Mail, Title, Department, Site, Status, Employment, End, Manager string // Manager is a DN
+	No, Given, Family, Mail, Title, Department, Site, Status, Employment, End, Manager, Phone string // Manager is a DN
 }
 
 // User is one account of the application, in SCIM's words.
@@ -91,6 +93,14 @@ func FirstDay() *World {
 		}
 	}
 	w.special()
+	for i := range w.People { // most have a telephone; a couple and a father and son share theirs
+		if p := &w.People[i]; i%9 != 8 && p.Employment != "service" {
+			p.Phone = fmt.Sprintf("+56 55 2%03d %04d", 100+i, 1000+i*7)
+		}
+		if p := &w.People[i]; p.No == "L0928" {
+			p.Phone = w.People[i-1].Phone
+		}
+	}
 	for i := range w.People { // ten chiefs, and whoever they lead
 		if p := &w.People[i]; i%40 != 0 {
 			p.Manager = w.People[i-i%40].DN()

@@ -35,7 +35,7 @@ func (p Person) DN() string { return "employeeNumber=" + p.No + "," + HQPeople }
 func (p Person) Natives() map[string]string {
 	n := map[string]string{
 		"employeeNumber": p.No, "givenName": p.Given, "sn": p.Family, "cn": strings.TrimSpace(p.Given + " " + p.Family), "mail": p.Mail, "title": p.Title,
-		"departmentNumber": p.Department, "l": p.Site, "larkspurStatus": p.Status, "employeeType": p.Employment, "larkspurEnds": p.End, "manager": p.Manager,
+		"departmentNumber": p.Department, "l": p.Site, "larkspurStatus": p.Status, "employeeType": p.Employment, "larkspurEnds": p.End, "manager": p.Manager, "telephoneNumber": p.Phone,
 	}
 	maps.DeleteFunc(n, func(_, v string) bool { return v == "" })
 	return n
@@ -114,9 +114,68 @@ func Candlewick(hq *World) string {
 		if i%13 == 12 { // left; the account stays, with a shell that lets nobody in
 			values["loginShell"], values["shadowExpire"] = "/usr/sbin/nologin", fmt.Sprint(20300+i)
 		}
-		entry(&b, dn, []string{"inetOrgPerson", "posixAccount", "shadowAccount", "arrayPerson"}, values)
+		if phone := hq.People[i*5%len(hq.People)].Phone; i%7 == 6 && i%2 == 0 && phone != "" {
+			values["telephoneNumber"] = phone
+		}
+		entry(&b, dn, arrayClasses, values)
 	}
+	traps(&b, hq)
 	return b.String()
+}
+
+var arrayClasses = []string{"inetOrgPerson", "posixAccount", "shadowAccount", "arrayPerson"}
+
+// traps are accounts that resemble people of the observatories: some are
+// theirs, under another name or spelling, and some are somebody else's.
+func traps(b *strings.Builder, hq *World) {
+	person := func(no string) Person {
+		return hq.People[slices.IndexFunc(hq.People, func(p Person) bool { return p.No == no })]
+	}
+	n := 0
+	put := func(uid, name, family, mail, phone, number, station string, active bool) {
+		n++
+		values := map[string]string{
+			"uid": uid, "cn": strings.TrimSpace(name + " " + family), "sn": family, "mail": mail, "title": "Array operator", "ou": station,
+			"uidNumber": fmt.Sprint(21000 + n), "gidNumber": "20000", "homeDirectory": "/home/" + uid, "loginShell": "/bin/bash", "telephoneNumber": phone, "employeeNumber": number,
+		}
+		if name != "" {
+			values["givenName"] = name
+		}
+		if !active {
+			values["loginShell"] = "/usr/sbin/nologin"
+		}
+		maps.DeleteFunc(values, func(_, v string) bool { return v == "" })
+		entry(b, "uid="+uid+",ou="+station+","+CandlewickSuffix, arrayClasses, values)
+	}
+	at := func(local string) string { return local + "@candlewick.example" }
+	// theirs: a short form, another script and spelling, a name from before a marriage
+	jose := person("L0036")
+	put("pepe", "Pepe", jose.Family, at("pepe"), jose.Phone, "", "array", true)
+	put("nsorokina", "Nadezhda", "Sorokina", at("n.sorokina"), person("L0901").Phone, "", "correlator", true)
+	put("epapadaki", "Eleni", "Papadhaki", at("eleni.papadhaki"), person("L0902").Phone, "", "correlator", true)
+	put("cvidal", "Carla", "Vidal", at("carla.vidal"), person("L0950").Phone, "", "array", true)
+	// a second account of somebody who has one by her number
+	lena := person("L0954")
+	put("lbrandt", "Lena", "Brandt", at("lena.brandt"), lena.Phone, lena.No, "array", true)
+	put("lena", "Lena", "Brandt", at("lena"), lena.Phone, "", "correlator", true)
+	// a namesake: nothing but the name
+	put("ivo.marinov", "Ivo", "Marinov", at("ivo.marinov"), "", "", "array", true)
+	// husband and wife, and brother and sister, at one telephone
+	put("tcarrasco", "Teresa", "Carrasco", at("teresa.carrasco"), person("L0927").Phone, "", "array", true)
+	samir := person("L0957")
+	put("shaddad", "Samira", "Haddad", at("samira.haddad"), samir.Phone, "", "array", true)
+	// a father whose son, of the same name, lives in his house
+	put("orantala", "Okko", "Rantala", at("okko.rantala"), person("L0914").Phone, "A0077", "array", true)
+	// hired again: a new number at the observatories, and an account that was shut
+	put("rfalk", "Rita", "Falk", at("rita.falk"), "", "L9956", "array", false)
+	// who left candlewick long ago and resembles somebody who is here
+	put("nquiest", "Nora", "Quiest", at("nora.quiest"), "", "A0101", "correlator", false)
+	// candlewick counts for itself: its number is a staff number of somebody else
+	kofi := person("L0953")
+	put("kasante", "Kofi", "Asante", at("kofi.asante"), kofi.Phone, "L0333", "array", true)
+	// a service account that carries its owner's address, and a role called like a person
+	put("array-backup", "", "Array backup", person("L0940").Mail, "", "", "correlator", true)
+	put("rosa", "", "Rosa Correlator", at("rosa"), "", "", "correlator", true)
 }
 
 // NightLog are the accounts that the observing log made by itself, at the first

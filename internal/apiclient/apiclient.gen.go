@@ -568,6 +568,30 @@ type Edit struct {
 	Reason    string   `json:"reason"`
 }
 
+// Evidence what the records say of each other, in bits; absent where the charter weighs none
+type Evidence struct {
+	Bits float32 `json:"bits"`
+
+	// Change what would change the verdict
+	Change []string `json:"change"`
+
+	// Needed bits from which two are joined without asking if nobody else comes close
+	Needed float32    `json:"needed"`
+	Others []RunnerUp `json:"others"`
+
+	// Probability among all that could be the twin of either
+	Probability    *float32 `json:"probability,omitempty"`
+	Said           []Said   `json:"said"`
+	WeightsVersion int64    `json:"weightsVersion"`
+}
+
+// FaceToFace defines model for FaceToFace.
+type FaceToFace struct {
+	Account    *Facing      `json:"account,omitempty"`
+	Attributes []Comparison `json:"attributes"`
+	Person     *Facing      `json:"person,omitempty"`
+}
+
 // Facing defines model for Facing.
 type Facing struct {
 	Id    string `json:"id"`
@@ -875,11 +899,39 @@ type Problem struct {
 
 // Proposal defines model for Proposal.
 type Proposal struct {
-	Account      string `json:"account"`
-	AccountLabel string `json:"accountLabel"`
-	Person       string `json:"person"`
-	PersonLabel  string `json:"personLabel"`
-	Reason       string `json:"reason"`
+	Account      string   `json:"account"`
+	AccountLabel string   `json:"accountLabel"`
+	Person       string   `json:"person"`
+	PersonLabel  string   `json:"personLabel"`
+	Probability  *float32 `json:"probability,omitempty"`
+	Reason       string   `json:"reason"`
+}
+
+// Question defines model for Question.
+type Question struct {
+	Account      string   `json:"account"`
+	AccountLabel string   `json:"accountLabel"`
+	Bits         *float32 `json:"bits,omitempty"`
+	Code         string   `json:"code"`
+	Person       string   `json:"person"`
+	PersonLabel  string   `json:"personLabel"`
+	Probability  *float32 `json:"probability,omitempty"`
+	Reason       string   `json:"reason"`
+	Said         []Said   `json:"said"`
+}
+
+// QuestionList defines model for QuestionList.
+type QuestionList struct {
+	// Asked pairs the latest reconciliation asked about
+	Asked int `json:"asked"`
+
+	// Codes open ones by finding
+	Codes map[string]int `json:"codes"`
+	Items []Question     `json:"items"`
+	Next  *string        `json:"next,omitempty"`
+
+	// Total open and matching
+	Total int `json:"total"`
 }
 
 // Receipt defines model for Receipt.
@@ -1036,6 +1088,16 @@ type RosterList struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// Ruled defines model for Ruled.
+type Ruled struct {
+	Kept    []Ruling `json:"kept"`
+	Refused []struct {
+		Detail *string `json:"detail,omitempty"`
+		Index  int     `json:"index"`
+		Title  string  `json:"title"`
+	} `json:"refused"`
+}
+
 // Ruling defines model for Ruling.
 type Ruling struct {
 	Account *string   `json:"account,omitempty"`
@@ -1043,9 +1105,12 @@ type Ruling struct {
 	By      string    `json:"by"`
 	Id      int64     `json:"id"`
 	Kind    string    `json:"kind"`
-	Person  *string   `json:"person,omitempty"`
-	Reason  string    `json:"reason"`
-	Until   *string   `json:"until,omitempty"`
+
+	// Leaves what a ruling on a bond leaves behind
+	Leaves *string `json:"leaves,omitempty"`
+	Person *string `json:"person,omitempty"`
+	Reason string  `json:"reason"`
+	Until  *string `json:"until,omitempty"`
 }
 
 // RulingInput defines model for RulingInput.
@@ -1085,6 +1150,29 @@ type Run struct {
 type RunInput struct {
 	Hash string  `json:"hash"`
 	Wave *string `json:"wave,omitempty"`
+}
+
+// RunnerUp defines model for RunnerUp.
+type RunnerUp struct {
+	Account      string  `json:"account"`
+	AccountLabel string  `json:"accountLabel"`
+	Bits         float32 `json:"bits"`
+	Person       string  `json:"person"`
+	PersonLabel  string  `json:"personLabel"`
+
+	// Why why it lost
+	Why string `json:"why"`
+}
+
+// Said defines model for Said.
+type Said struct {
+	Account *string `json:"account,omitempty"`
+
+	// Bits for one human, or against it
+	Bits       float32 `json:"bits"`
+	Comparator string  `json:"comparator"`
+	Level      string  `json:"level"`
+	Person     *string `json:"person,omitempty"`
 }
 
 // SealInput defines model for SealInput.
@@ -1277,15 +1365,18 @@ type ValueCount struct {
 
 // Verdict defines model for Verdict.
 type Verdict struct {
-	Basis     *string     `json:"basis,omitempty"`
-	Id        string      `json:"id"`
-	Label     string      `json:"label"`
-	Login     *string     `json:"login,omitempty"`
-	Note      *string     `json:"note,omitempty"`
-	Side      VerdictSide `json:"side"`
-	State     string      `json:"state"`
-	Twin      *string     `json:"twin,omitempty"`
-	TwinLabel *string     `json:"twinLabel,omitempty"`
+	Basis *string `json:"basis,omitempty"`
+	Id    string  `json:"id"`
+	Label string  `json:"label"`
+	Login *string `json:"login,omitempty"`
+	Note  *string `json:"note,omitempty"`
+
+	// Probability of a twin by evidence
+	Probability *float32    `json:"probability,omitempty"`
+	Side        VerdictSide `json:"side"`
+	State       string      `json:"state"`
+	Twin        *string     `json:"twin,omitempty"`
+	TwinLabel   *string     `json:"twinLabel,omitempty"`
 }
 
 // VerdictSide defines model for Verdict.Side.
@@ -1304,19 +1395,38 @@ type WaveTotal struct {
 	Name    string `json:"name"`
 }
 
+// Weights defines model for Weights.
+type Weights struct {
+	At         time.Time `json:"at"`
+	By         string    `json:"by"`
+	Digest     string    `json:"digest"`
+	LearntFrom int64     `json:"learntFrom"`
+	Version    int64     `json:"version"`
+
+	// Weights by comparator and level
+	Weights map[string]map[string]struct {
+		Bits  float32 `json:"bits"`
+		Other float32 `json:"other"`
+		Same  float32 `json:"same"`
+	} `json:"weights"`
+}
+
 // Why defines model for Why.
 type Why struct {
-	Account    *Facing       `json:"account,omitempty"`
-	Attributes []Comparison  `json:"attributes"`
-	Basis      *string       `json:"basis,omitempty"`
-	Findings   []Finding     `json:"findings"`
-	Keys       []KeyEvidence `json:"keys"`
-	Next       []string      `json:"next"`
-	Note       *string       `json:"note,omitempty"`
-	Person     *Facing       `json:"person,omitempty"`
-	Proposals  []Proposal    `json:"proposals"`
-	Rulings    []Ruling      `json:"rulings"`
-	State      string        `json:"state"`
+	Account    *Facing      `json:"account,omitempty"`
+	Attributes []Comparison `json:"attributes"`
+	Basis      *string      `json:"basis,omitempty"`
+
+	// Evidence what the records say of each other, in bits; absent where the charter weighs none
+	Evidence  *Evidence     `json:"evidence,omitempty"`
+	Findings  []Finding     `json:"findings"`
+	Keys      []KeyEvidence `json:"keys"`
+	Next      []string      `json:"next"`
+	Note      *string       `json:"note,omitempty"`
+	Person    *Facing       `json:"person,omitempty"`
+	Proposals []Proposal    `json:"proposals"`
+	Rulings   []Ruling      `json:"rulings"`
+	State     string        `json:"state"`
 }
 
 // ListAuditParams defines parameters for ListAudit.
@@ -1344,6 +1454,12 @@ type PutCharterParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// FaceRecordsParams defines parameters for FaceRecords.
+type FaceRecordsParams struct {
+	Person  *string `form:"person,omitempty" json:"person,omitempty"`
+	Account *string `form:"account,omitempty" json:"account,omitempty"`
+}
+
 // ListFindingsParams defines parameters for ListFindings.
 type ListFindingsParams struct {
 	Code     *string `form:"code,omitempty" json:"code,omitempty"`
@@ -1361,10 +1477,33 @@ type ListPlansParams struct {
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListQuestionsParams defines parameters for ListQuestions.
+type ListQuestionsParams struct {
+	// Code asked for this finding
+	Code *string `form:"code,omitempty" json:"code,omitempty"`
+
+	// Least lowest probability
+	Least *float32 `form:"least,omitempty" json:"least,omitempty"`
+
+	// Most highest probability
+	Most *float32 `form:"most,omitempty" json:"most,omitempty"`
+
+	// Q text to find
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListReconciliationsParams defines parameters for ListReconciliations.
 type ListReconciliationsParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ReconcileParams defines parameters for Reconcile.
+type ReconcileParams struct {
+	// Learn learn anew what evidence is worth
+	Learn *bool `form:"learn,omitempty" json:"learn,omitempty"`
 }
 
 // ListVerdictsParams defines parameters for ListVerdicts.
@@ -1380,6 +1519,11 @@ type ListVerdictsParams struct {
 
 // ListVerdictsParamsSide defines parameters for ListVerdicts.
 type ListVerdictsParamsSide string
+
+// RuleAllJSONBody defines parameters for RuleAll.
+type RuleAllJSONBody struct {
+	Rulings []RulingInput `json:"rulings"`
+}
 
 // GetTemplateParams defines parameters for GetTemplate.
 type GetTemplateParams struct {
@@ -1547,6 +1691,9 @@ type DraftPlanJSONRequestBody = DraftInput
 
 // RuleJSONRequestBody defines body for Rule for application/json ContentType.
 type RuleJSONRequestBody = RulingInput
+
+// RuleAllJSONRequestBody defines body for RuleAll for application/json ContentType.
+type RuleAllJSONRequestBody RuleAllJSONBody
 
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
 type RunPlanJSONRequestBody = RunInput
@@ -1728,6 +1875,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /lanes/{lane}/charter (the `PutCharter` operationId).
 	PutCharter(ctx context.Context, lane string, params *PutCharterParams, body PutCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FaceRecords A person and an account, attribute by attribute
+	//
+	// Corresponds with GET /lanes/{lane}/facing (the `FaceRecords` operationId).
+	FaceRecords(ctx context.Context, lane string, params *FaceRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFindings Findings of the latest reconciliation
 	//
 	// Corresponds with GET /lanes/{lane}/findings (the `ListFindings` operationId).
@@ -1785,6 +1937,11 @@ type ClientInterface interface {
 	// Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
 	DraftPlan(ctx context.Context, lane string, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListQuestions Pairs that a human should judge and nobody has ruled on yet
+	//
+	// Corresponds with GET /lanes/{lane}/questions (the `ListQuestions` operationId).
+	ListQuestions(ctx context.Context, lane string, params *ListQuestionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListReconciliations Reconciliations of a lane, newest first
 	//
 	// Corresponds with GET /lanes/{lane}/reconciliations (the `ListReconciliations` operationId).
@@ -1793,7 +1950,7 @@ type ClientInterface interface {
 	// Reconcile Reconcile the newest rosters in the background
 	//
 	// Corresponds with POST /lanes/{lane}/reconciliations (the `Reconcile` operationId).
-	Reconcile(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	Reconcile(ctx context.Context, lane string, params *ReconcileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListVerdicts Where the records of one side stand in the latest balance
 	//
@@ -1819,6 +1976,20 @@ type ClientInterface interface {
 	// Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
 	Rule(ctx context.Context, lane string, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RuleAllWithBody Give many rulings; each is kept or refused by itself
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
+	RuleAllWithBody(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RuleAll Give many rulings; each is kept or refused by itself
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
+	RuleAll(ctx context.Context, lane string, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ClearRuling Clear a ruling
 	//
 	// Corresponds with DELETE /lanes/{lane}/rulings/{ruling} (the `ClearRuling` operationId).
@@ -1828,6 +1999,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
 	GetTemplate(ctx context.Context, lane string, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShowWeights What evidence is worth in this lane
+	//
+	// Corresponds with GET /lanes/{lane}/weights (the `ShowWeights` operationId).
+	ShowWeights(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Why Why a record stands where it does
 	//
@@ -2328,6 +2504,21 @@ func (c *Client) PutCharter(ctx context.Context, lane string, params *PutCharter
 	return c.Client.Do(req)
 }
 
+// FaceRecords A person and an account, attribute by attribute
+//
+// Corresponds with GET /lanes/{lane}/facing (the `FaceRecords` operationId).
+func (c *Client) FaceRecords(ctx context.Context, lane string, params *FaceRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFaceRecordsRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListFindings Findings of the latest reconciliation
 //
 // Corresponds with GET /lanes/{lane}/findings (the `ListFindings` operationId).
@@ -2475,6 +2666,21 @@ func (c *Client) DraftPlan(ctx context.Context, lane string, body DraftPlanJSONR
 	return c.Client.Do(req)
 }
 
+// ListQuestions Pairs that a human should judge and nobody has ruled on yet
+//
+// Corresponds with GET /lanes/{lane}/questions (the `ListQuestions` operationId).
+func (c *Client) ListQuestions(ctx context.Context, lane string, params *ListQuestionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListQuestionsRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListReconciliations Reconciliations of a lane, newest first
 //
 // Corresponds with GET /lanes/{lane}/reconciliations (the `ListReconciliations` operationId).
@@ -2493,8 +2699,8 @@ func (c *Client) ListReconciliations(ctx context.Context, lane string, params *L
 // Reconcile Reconcile the newest rosters in the background
 //
 // Corresponds with POST /lanes/{lane}/reconciliations (the `Reconcile` operationId).
-func (c *Client) Reconcile(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewReconcileRequest(c.Server, lane)
+func (c *Client) Reconcile(ctx context.Context, lane string, params *ReconcileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReconcileRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2569,6 +2775,40 @@ func (c *Client) Rule(ctx context.Context, lane string, body RuleJSONRequestBody
 	return c.Client.Do(req)
 }
 
+// RuleAllWithBody Give many rulings; each is kept or refused by itself
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
+func (c *Client) RuleAllWithBody(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRuleAllRequestWithBody(c.Server, lane, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RuleAll Give many rulings; each is kept or refused by itself
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
+func (c *Client) RuleAll(ctx context.Context, lane string, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRuleAllRequest(c.Server, lane, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ClearRuling Clear a ruling
 //
 // Corresponds with DELETE /lanes/{lane}/rulings/{ruling} (the `ClearRuling` operationId).
@@ -2589,6 +2829,21 @@ func (c *Client) ClearRuling(ctx context.Context, lane string, ruling int64, req
 // Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
 func (c *Client) GetTemplate(ctx context.Context, lane string, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTemplateRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShowWeights What evidence is worth in this lane
+//
+// Corresponds with GET /lanes/{lane}/weights (the `ShowWeights` operationId).
+func (c *Client) ShowWeights(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowWeightsRequest(c.Server, lane)
 	if err != nil {
 		return nil, err
 	}
@@ -3831,6 +4086,79 @@ func NewPutCharterRequestWithBody(server string, lane string, params *PutCharter
 	return req, nil
 }
 
+// NewFaceRecordsRequest constructs an http.Request for the FaceRecords method
+func NewFaceRecordsRequest(server string, lane string, params *FaceRecordsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/facing", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Account != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "account", *params.Account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListFindingsRequest constructs an http.Request for the ListFindings method
 func NewListFindingsRequest(server string, lane string, params *ListFindingsParams) (*http.Request, error) {
 	var err error
@@ -4202,6 +4530,127 @@ func NewDraftPlanRequestWithBody(server string, lane string, contentType string,
 	return req, nil
 }
 
+// NewListQuestionsRequest constructs an http.Request for the ListQuestions method
+func NewListQuestionsRequest(server string, lane string, params *ListQuestionsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/questions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Code != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "code", *params.Code, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Least != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "least", *params.Least, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Most != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListReconciliationsRequest constructs an http.Request for the ListReconciliations method
 func NewListReconciliationsRequest(server string, lane string, params *ListReconciliationsParams) (*http.Request, error) {
 	var err error
@@ -4276,7 +4725,7 @@ func NewListReconciliationsRequest(server string, lane string, params *ListRecon
 }
 
 // NewReconcileRequest constructs an http.Request for the Reconcile method
-func NewReconcileRequest(server string, lane string) (*http.Request, error) {
+func NewReconcileRequest(server string, lane string, params *ReconcileParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4299,6 +4748,33 @@ func NewReconcileRequest(server string, lane string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Learn != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "learn", *params.Learn, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -4495,6 +4971,53 @@ func NewRuleRequestWithBody(server string, lane string, contentType string, body
 	return req, nil
 }
 
+// NewRuleAllRequest calls the generic RuleAll builder with application/json body
+func NewRuleAllRequest(server string, lane string, body RuleAllJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRuleAllRequestWithBody(server, lane, "application/json", bodyReader)
+}
+
+// NewRuleAllRequestWithBody constructs an http.Request for the RuleAll method, with any body, and a specified content type
+func NewRuleAllRequestWithBody(server string, lane string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/rulings/bulk", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewClearRulingRequest constructs an http.Request for the ClearRuling method
 func NewClearRulingRequest(server string, lane string, ruling int64) (*http.Request, error) {
 	var err error
@@ -4587,6 +5110,40 @@ func NewGetTemplateRequest(server string, lane string, params *GetTemplateParams
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewShowWeightsRequest constructs an http.Request for the ShowWeights method
+func NewShowWeightsRequest(server string, lane string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/weights", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -6892,6 +7449,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /lanes/{lane}/charter (the `PutCharter` operationId).
 	PutCharterWithResponse(ctx context.Context, lane string, params *PutCharterParams, body PutCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*PutCharterResponse, error)
 
+	// FaceRecordsWithResponse A person and an account, attribute by attribute
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes/{lane}/facing (the `FaceRecords` operationId).
+	FaceRecordsWithResponse(ctx context.Context, lane string, params *FaceRecordsParams, reqEditors ...RequestEditorFn) (*FaceRecordsResponse, error)
+
 	// ListFindingsWithResponse Findings of the latest reconciliation
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6955,6 +7519,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
 	DraftPlanWithResponse(ctx context.Context, lane string, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
 
+	// ListQuestionsWithResponse Pairs that a human should judge and nobody has ruled on yet
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes/{lane}/questions (the `ListQuestions` operationId).
+	ListQuestionsWithResponse(ctx context.Context, lane string, params *ListQuestionsParams, reqEditors ...RequestEditorFn) (*ListQuestionsResponse, error)
+
 	// ListReconciliationsWithResponse Reconciliations of a lane, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6967,7 +7538,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lanes/{lane}/reconciliations (the `Reconcile` operationId).
-	ReconcileWithResponse(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*ReconcileResponse, error)
+	ReconcileWithResponse(ctx context.Context, lane string, params *ReconcileParams, reqEditors ...RequestEditorFn) (*ReconcileResponse, error)
 
 	// ListVerdictsWithResponse Where the records of one side stand in the latest balance
 	//
@@ -6997,6 +7568,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
 	RuleWithResponse(ctx context.Context, lane string, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleResponse, error)
 
+	// RuleAllWithBodyWithResponse Give many rulings; each is kept or refused by itself
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
+	RuleAllWithBodyWithResponse(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RuleAllResponse, error)
+
+	// RuleAllWithResponse Give many rulings; each is kept or refused by itself
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
+	RuleAllWithResponse(ctx context.Context, lane string, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleAllResponse, error)
+
 	// ClearRulingWithResponse Clear a ruling
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7010,6 +7595,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
 	GetTemplateWithResponse(ctx context.Context, lane string, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*GetTemplateResponse, error)
+
+	// ShowWeightsWithResponse What evidence is worth in this lane
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes/{lane}/weights (the `ShowWeights` operationId).
+	ShowWeightsWithResponse(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*ShowWeightsResponse, error)
 
 	// WhyWithResponse Why a record stands where it does
 	//
@@ -7869,6 +8461,54 @@ func (r PutCharterResponse) ContentType() string {
 	return ""
 }
 
+type FaceRecordsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FaceToFace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FaceRecordsResponse) GetJSON200() *FaceToFace {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FaceRecordsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FaceRecordsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FaceRecordsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FaceRecordsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FaceRecordsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListFindingsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8143,6 +8783,54 @@ func (r DraftPlanResponse) ContentType() string {
 	return ""
 }
 
+type ListQuestionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *QuestionList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListQuestionsResponse) GetJSON200() *QuestionList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListQuestionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListQuestionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListQuestionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListQuestionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListQuestionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListReconciliationsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8383,6 +9071,54 @@ func (r RuleResponse) ContentType() string {
 	return ""
 }
 
+type RuleAllResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ruled
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RuleAllResponse) GetJSON200() *Ruled {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RuleAllResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RuleAllResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RuleAllResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RuleAllResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RuleAllResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ClearRulingResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8459,6 +9195,54 @@ func (r GetTemplateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetTemplateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ShowWeightsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Weights
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ShowWeightsResponse) GetJSON200() *Weights {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShowWeightsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShowWeightsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShowWeightsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShowWeightsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShowWeightsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10532,6 +11316,19 @@ func (c *ClientWithResponses) PutCharterWithResponse(ctx context.Context, lane s
 	return ParsePutCharterResponse(rsp)
 }
 
+// FaceRecordsWithResponse A person and an account, attribute by attribute
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes/{lane}/facing (the `FaceRecords` operationId).
+func (c *ClientWithResponses) FaceRecordsWithResponse(ctx context.Context, lane string, params *FaceRecordsParams, reqEditors ...RequestEditorFn) (*FaceRecordsResponse, error) {
+	rsp, err := c.FaceRecords(ctx, lane, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFaceRecordsResponse(rsp)
+}
+
 // ListFindingsWithResponse Findings of the latest reconciliation
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10649,6 +11446,19 @@ func (c *ClientWithResponses) DraftPlanWithResponse(ctx context.Context, lane st
 	return ParseDraftPlanResponse(rsp)
 }
 
+// ListQuestionsWithResponse Pairs that a human should judge and nobody has ruled on yet
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes/{lane}/questions (the `ListQuestions` operationId).
+func (c *ClientWithResponses) ListQuestionsWithResponse(ctx context.Context, lane string, params *ListQuestionsParams, reqEditors ...RequestEditorFn) (*ListQuestionsResponse, error) {
+	rsp, err := c.ListQuestions(ctx, lane, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListQuestionsResponse(rsp)
+}
+
 // ListReconciliationsWithResponse Reconciliations of a lane, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10667,8 +11477,8 @@ func (c *ClientWithResponses) ListReconciliationsWithResponse(ctx context.Contex
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /lanes/{lane}/reconciliations (the `Reconcile` operationId).
-func (c *ClientWithResponses) ReconcileWithResponse(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*ReconcileResponse, error) {
-	rsp, err := c.Reconcile(ctx, lane, reqEditors...)
+func (c *ClientWithResponses) ReconcileWithResponse(ctx context.Context, lane string, params *ReconcileParams, reqEditors ...RequestEditorFn) (*ReconcileResponse, error) {
+	rsp, err := c.Reconcile(ctx, lane, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -10727,6 +11537,32 @@ func (c *ClientWithResponses) RuleWithResponse(ctx context.Context, lane string,
 	return ParseRuleResponse(rsp)
 }
 
+// RuleAllWithBodyWithResponse Give many rulings; each is kept or refused by itself
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
+func (c *ClientWithResponses) RuleAllWithBodyWithResponse(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RuleAllResponse, error) {
+	rsp, err := c.RuleAllWithBody(ctx, lane, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRuleAllResponse(rsp)
+}
+
+// RuleAllWithResponse Give many rulings; each is kept or refused by itself
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
+func (c *ClientWithResponses) RuleAllWithResponse(ctx context.Context, lane string, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleAllResponse, error) {
+	rsp, err := c.RuleAll(ctx, lane, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRuleAllResponse(rsp)
+}
+
 // ClearRulingWithResponse Clear a ruling
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10751,6 +11587,19 @@ func (c *ClientWithResponses) GetTemplateWithResponse(ctx context.Context, lane 
 		return nil, err
 	}
 	return ParseGetTemplateResponse(rsp)
+}
+
+// ShowWeightsWithResponse What evidence is worth in this lane
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes/{lane}/weights (the `ShowWeights` operationId).
+func (c *ClientWithResponses) ShowWeightsWithResponse(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*ShowWeightsResponse, error) {
+	rsp, err := c.ShowWeights(ctx, lane, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShowWeightsResponse(rsp)
 }
 
 // WhyWithResponse Why a record stands where it does
@@ -11736,6 +12585,39 @@ func ParsePutCharterResponse(rsp *http.Response) (*PutCharterResponse, error) {
 	return response, nil
 }
 
+// ParseFaceRecordsResponse parses an HTTP response from a FaceRecordsWithResponse call
+func ParseFaceRecordsResponse(rsp *http.Response) (*FaceRecordsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FaceRecordsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FaceToFace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListFindingsResponse parses an HTTP response from a ListFindingsWithResponse call
 func ParseListFindingsResponse(rsp *http.Response) (*ListFindingsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11926,6 +12808,39 @@ func ParseDraftPlanResponse(rsp *http.Response) (*DraftPlanResponse, error) {
 	return response, nil
 }
 
+// ParseListQuestionsResponse parses an HTTP response from a ListQuestionsWithResponse call
+func ParseListQuestionsResponse(rsp *http.Response) (*ListQuestionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListQuestionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest QuestionList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListReconciliationsResponse parses an HTTP response from a ListReconciliationsWithResponse call
 func ParseListReconciliationsResponse(rsp *http.Response) (*ListReconciliationsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12091,6 +13006,39 @@ func ParseRuleResponse(rsp *http.Response) (*RuleResponse, error) {
 	return response, nil
 }
 
+// ParseRuleAllResponse parses an HTTP response from a RuleAllWithResponse call
+func ParseRuleAllResponse(rsp *http.Response) (*RuleAllResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RuleAllResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ruled
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseClearRulingResponse parses an HTTP response from a ClearRulingWithResponse call
 func ParseClearRulingResponse(rsp *http.Response) (*ClearRulingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12134,6 +13082,39 @@ func ParseGetTemplateResponse(rsp *http.Response) (*GetTemplateResponse, error) 
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseShowWeightsResponse parses an HTTP response from a ShowWeightsWithResponse call
+func ParseShowWeightsResponse(rsp *http.Response) (*ShowWeightsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShowWeightsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Weights
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -39,7 +39,7 @@ func (d *director) start(dir string) (o *Outside, err error) {
 	d.Outside = o
 	defer func() {
 		if err != nil {
-			o.stop()
+			d.Outside.stop() // o is nil by then
 		}
 	}()
 	world := demo.FirstDay()
@@ -115,6 +115,7 @@ func (d *director) play() error {
 		func() error { return d.charter("hq-dome-booking", demo.DomeBooking) },
 		func() error { return d.charter("hq-dome-admins", demo.DomeAdmins) },
 		func() error { return d.charter("hq-mail-gate", demo.MailGateLane) },
+		func() error { return d.charter("hq-candlewick", demo.CandlewickLane) },
 		// the pilot group, twice: the second run shows what the application does not keep
 		d.pilot,
 		func() error { return d.read(dome...) },
@@ -124,9 +125,10 @@ func (d *director) play() error {
 		d.behind,
 		d.claimTwice,
 		func() error { return d.read("hq", "dome-booking") },
-		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-mail-gate")) },
-		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-admins")) },
-		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-booking")) },
+		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-mail-gate", false)) },
+		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-admins", false)) },
+		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-candlewick", false)) },
+		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-booking", false)) },
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {
@@ -244,7 +246,7 @@ func (d *director) task(t store.Task, err error) error {
 }
 
 func (d *director) pilot() error {
-	if err := d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-booking")); err != nil {
+	if err := d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-booking", false)); err != nil {
 		return err
 	}
 	p, err := d.Service.Draft(d.ctx, d.who, "hq-dome-booking", nil, []string{"pilot"})

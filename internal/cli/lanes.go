@@ -125,9 +125,15 @@ func (c *client) showLane(name string) error {
 }
 
 // laneReconcile lets the service reconcile, waits and shows the result.
+// learn is set when weights are to be learnt anew.
+func (c *client) learn() *bool {
+	on := c.on("learn")
+	return &on
+}
+
 func laneReconcile(c *client, lane string) error {
 	var t apiclient.Task
-	res, err := c.Reconcile(c.ctx, lane)
+	res, err := c.Reconcile(c.ctx, lane, &apiclient.ReconcileParams{Learn: c.learn()})
 	if err := ask(&t, res, err); err != nil {
 		return err
 	}

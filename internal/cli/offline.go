@@ -22,6 +22,7 @@ import (
 // offline holds the flags of a reconciliation on two files, without a service.
 type offline struct {
 	charter, people, accounts, peopleShape, accountsShape, memory, out string
+	learn                                                              bool
 	delimiter, encoding, at                                            string
 }
 
@@ -153,6 +154,9 @@ func (o *offline) run(talk io.Writer) (*result, error) {
 	memory, err := loadMemory(o.memory)
 	if err != nil {
 		return nil, err
+	}
+	if o.learn {
+		memory.Weights = nil
 	}
 	needPeople, needAccounts := rules.Needs()
 	if _, _, err := both(

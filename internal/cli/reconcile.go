@@ -17,6 +17,10 @@ to any system.
 With LANE, the service reconciles the lane's newest rosters. With --charter,
 --people and --accounts it works on two files, without any service.
 
+What evidence is worth is learnt once and then kept (with LANE in the service,
+offline in --memory), so that nobody's verdict changes overnight; --learn learns
+it anew.
+
 Exit codes: 0 nothing to do, 3 something to do, 4 a guard stands in the way.`,
 		Example: `  twinning reconcile --charter lane.yaml --people hr.csv --accounts app.csv --out result
   twinning reconcile hq-dome-booking`,
@@ -53,6 +57,7 @@ Exit codes: 0 nothing to do, 3 something to do, 4 a guard stands in the way.`,
 		},
 	}
 	o.flags(cmd)
+	cmd.Flags().BoolVar(&o.learn, "learn", false, "learn anew what evidence is worth, instead of going by the weights that are kept")
 	return cmd
 }
 

@@ -23,7 +23,11 @@ func newTwin() *cobra.Command {
 		}
 		var rows [][]string
 		for _, x := range v.Items {
-			rows = append(rows, []string{glyphs[x.State] + " " + x.State, x.Id, x.Label, value(x.Twin), value(x.TwinLabel), value(x.Basis), value(x.Note)})
+			basis := value(x.Basis)
+			if p := value(x.Probability); p > 0 {
+				basis += fmt.Sprintf(" %.4f", p)
+			}
+			rows = append(rows, []string{glyphs[x.State] + " " + x.State, x.Id, x.Label, value(x.Twin), value(x.TwinLabel), basis, value(x.Note)})
 		}
 		c.more(v.Next, v.Total, len(v.Items))
 		other := map[string]string{"people": "account", "accounts": "person"}[c.flag("side")]
@@ -45,7 +49,7 @@ func newTwin() *cobra.Command {
 	})
 	why.Flags().String("person", "", "person's id")
 	why.Flags().String("account", "", "account's id")
-	return group("twin", "People and accounts held to be the same human", list, why, newRule(), newRulings())
+	return group("twin", "People and accounts held to be the same human", list, why, newRule(), newRuleAll(), newRulings(), newReview(), newWeights())
 }
 
 // until reads the flag of that name as a day, nil when it is not given.
@@ -75,6 +79,9 @@ func newRule() *cobra.Command {
 			return err
 		}
 		c.say("ruling %d is kept; it shows from the next reconciliation on", r.Id)
+		if l := value(r.Leaves); l != "" {
+			c.say("%s", l)
+		}
 		return nil
 	})
 	cmd.Flags().String("person", "", "person's id")
@@ -128,20 +135,8 @@ func drawWhy(w io.Writer, x apiclient.Why) {
 		}
 	}
 	fmt.Fprintln(w, "\nSide by side")
-	for _, a := range x.Attributes {
-		sign := "≠"
-		switch {
-		case a.Equal:
-			sign = "="
-		case a.Person == "" || a.Account == "":
-			sign = " "
-		}
-		line := fmt.Sprintf("%32s %s %-14s %s", a.Person, sign, a.Attribute, a.Account)
-		if said := value(a.Said); said != "" {
-			line = fmt.Sprintf("%-84s %s", line, said)
-		}
-		fmt.Fprintln(w, line)
-	}
+	drawSides(w, x.Attributes)
+	drawEvidence(w, x.Evidence)
 	if len(x.Proposals) > 0 {
 		fmt.Fprintln(w, "\nTo be judged")
 		for _, p := range x.Proposals {

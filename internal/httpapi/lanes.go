@@ -54,7 +54,7 @@ func (s *server) CheckCharter(ctx context.Context, r openapi.CheckCharterRequest
 }
 
 func (s *server) Reconcile(ctx context.Context, r openapi.ReconcileRequestObject) (openapi.ReconcileResponseObject, error) {
-	t, err := s.cfg.Service.Reconcile(ctx, caller(ctx), r.Lane)
+	t, err := s.cfg.Service.Reconcile(ctx, caller(ctx), r.Lane, value(r.Params.Learn))
 	return as[openapi.Reconcile202JSONResponse](t, err)
 }
 
@@ -79,9 +79,40 @@ func (s *server) ListRulings(ctx context.Context, r openapi.ListRulingsRequestOb
 }
 
 func (s *server) Rule(ctx context.Context, r openapi.RuleRequestObject) (openapi.RuleResponseObject, error) {
-	in := service.Ruling{Kind: string(r.Body.Kind), Person: value(r.Body.Person), Account: value(r.Body.Account), Reason: r.Body.Reason, Until: dayText(r.Body.Until)}
-	v, err := s.cfg.Service.Rule(ctx, caller(ctx), r.Lane, in)
+	v, err := s.cfg.Service.Rule(ctx, caller(ctx), r.Lane, ruling(*r.Body))
 	return as[openapi.Rule201JSONResponse](v, err)
+}
+
+func ruling(in openapi.RulingInput) service.Ruling {
+	return service.Ruling{Kind: string(in.Kind), Person: value(in.Person), Account: value(in.Account), Reason: in.Reason, Until: dayText(in.Until)}
+}
+
+func (s *server) RuleAll(ctx context.Context, r openapi.RuleAllRequestObject) (openapi.RuleAllResponseObject, error) {
+	list := make([]service.Ruling, len(r.Body.Rulings))
+	for i, in := range r.Body.Rulings {
+		list[i] = ruling(in)
+	}
+	v, err := s.cfg.Service.RuleAll(ctx, caller(ctx), r.Lane, list)
+	return as[openapi.RuleAll200JSONResponse](v, err)
+}
+
+func (s *server) ListQuestions(ctx context.Context, r openapi.ListQuestionsRequestObject) (openapi.ListQuestionsResponseObject, error) {
+	f := service.QuestionFilter{Code: value(r.Params.Code), Least: value(r.Params.Least), Most: 1}
+	if r.Params.Most != nil {
+		f.Most = *r.Params.Most
+	}
+	v, err := s.cfg.Service.Questions(ctx, r.Lane, f, page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListQuestions200JSONResponse](v, err)
+}
+
+func (s *server) FaceRecords(ctx context.Context, r openapi.FaceRecordsRequestObject) (openapi.FaceRecordsResponseObject, error) {
+	v, err := s.cfg.Service.Face(ctx, r.Lane, value(r.Params.Person), value(r.Params.Account))
+	return as[openapi.FaceRecords200JSONResponse](v, err)
+}
+
+func (s *server) ShowWeights(ctx context.Context, r openapi.ShowWeightsRequestObject) (openapi.ShowWeightsResponseObject, error) {
+	v, err := s.cfg.Service.Weights(ctx, r.Lane)
+	return as[openapi.ShowWeights200JSONResponse](v, err)
 }
 
 func (s *server) ClearRuling(ctx context.Context, r openapi.ClearRulingRequestObject) (openapi.ClearRulingResponseObject, error) {

@@ -13,6 +13,7 @@ import (
 	"twinning/internal/access"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/planning"
+	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
 	"twinning/internal/store"
 )
@@ -330,6 +331,9 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 	}
 	if err != nil {
 		return p, about(err, "plan", fmt.Sprint(id))
+	}
+	if err := s.Store.ChangeMemory(ctx, l.ID, func(m *reconcile.Memory) { m.Parted = nil }); err != nil {
+		return p, err
 	}
 	if err := s.audit(ctx, who, "plan.seal", fmt.Sprintf("plan %d", id), map[string]string{"hash": hash, "overruled": overrule}); err != nil {
 		return p, err

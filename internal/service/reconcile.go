@@ -20,11 +20,12 @@ import (
 )
 
 type laneParams struct {
-	Lane int64 `json:"lane"`
+	Lane  int64 `json:"lane"`
+	Learn bool  `json:"learn,omitempty"` // weigh anew what evidence is worth
 }
 
 // Reconcile queues a reconciliation of the lane's newest rosters.
-func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string) (store.Task, error) {
+func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string, learn bool) (store.Task, error) {
 	l, err := s.lane(ctx, lane)
 	if err != nil {
 		return store.Task{}, err
@@ -37,7 +38,7 @@ func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string)
 			return store.Task{}, err
 		}
 	}
-	t, err := s.Store.AddTask(ctx, "reconcile", "reconcile "+lane, who.Name, laneParams{l.ID})
+	t, err := s.Store.AddTask(ctx, "reconcile", "reconcile "+lane, who.Name, laneParams{l.ID, learn})
 	if err != nil {
 		return t, err
 	}
@@ -79,7 +80,7 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 	in.Now, in.Cores, in.Mark = s.Now(), runtime.NumCPU(), accountsShape.Mark
 	in.Reading = fmt.Sprintf("%d/%d", in.people.ID, in.accounts.ID)
 	// everything that decides the result, but for the clock and the counts
-	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims})
+	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights})
 	sum := sha256.Sum256(decisive)
 	in.digest = sum[:]
 	return in, err
@@ -139,8 +140,36 @@ func (s *Service) memory(ctx context.Context, l store.Lane) (reconcile.Memory, e
 			m.Accepted[a.Finding] = *a.Until
 		}
 	}
-	m.Claims, err = s.Store.Claims(ctx, l.ID, l.DownstreamID)
-	return m, err
+	if m.Claims, err = s.Store.Claims(ctx, l.ID, l.DownstreamID); err != nil {
+		return m, err
+	}
+	return m, s.rememberEvidence(ctx, l, &m)
+}
+
+// rememberEvidence adds the weights in force, and whom they joined last.
+func (s *Service) rememberEvidence(ctx context.Context, l store.Lane, m *reconcile.Memory) error {
+	w, err := s.Store.NewestWeights(ctx, l.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(w.Weights, &m.Weights); err != nil {
+		return err
+	}
+	r, err := s.Store.LatestReconciliation(ctx, l.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	twins, err := s.Store.WeighedTwins(ctx, r.ID)
+	for _, t := range twins {
+		m.Weighed = append(m.Weighed, pairing.Pair{Person: t.Person, Account: t.Account})
+	}
+	return err
 }
 
 func (s *Service) reconcile(ctx context.Context, w *work) error {
@@ -156,8 +185,18 @@ func (s *Service) reconcile(ctx context.Context, w *work) error {
 	if err := w.progress(0, all, 0, 0); err != nil {
 		return err
 	}
+	if p.Learn {
+		in.Memory.Weights = nil
+	}
 	out := reconcile.Run(in.Input)
-	id, err := s.Store.AddReconciliation(ctx, outcome(in, out))
+	kept := outcome(in, out)
+	if kept.WeightsVersion, err = s.keepWeights(ctx, in.lane, out, w.By); err != nil {
+		return err
+	}
+	if kept.WeightsVersion != nil && p.Learn {
+		w.say("weights %d are learnt from %d twins", *kept.WeightsVersion, out.Balance.People.Twinned)
+	}
+	id, err := s.Store.AddReconciliation(ctx, kept)
 	if err != nil {
 		return err
 	}
@@ -181,6 +220,16 @@ func (s *Service) reconcile(ctx context.Context, w *work) error {
 	return w.progress(all, all, all-bad, bad)
 }
 
+// keepWeights keeps what was learnt, if anything was.
+func (s *Service) keepWeights(ctx context.Context, l store.Lane, out *reconcile.Output, by string) (*int64, error) {
+	weights := out.Pairing.Weights
+	if weights == nil {
+		return nil, nil
+	}
+	w, err := s.Store.AddWeights(ctx, l.ID, store.Weights{Digest: weights.Version(), Weights: asJSON(weights), LearntFrom: int64(out.Balance.People.Twinned - len(out.Memory.Weighed)), By: by})
+	return &w.Version, err
+}
+
 // outcome turns a result into what is kept of it.
 func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	o := &store.Outcome{}
@@ -197,7 +246,11 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 		o.Drafted = append(o.Drafted, x)
 	}
 	for _, p := range out.Pairing.Proposals {
-		o.Proposals = append(o.Proposals, store.Proposal{Person: in.People.ID(p.Person), Account: in.Accounts.ID(p.Account), Reason: p.Reason})
+		x := store.Proposal{Code: p.Code, Person: in.People.ID(p.Person), Account: in.Accounts.ID(p.Account), Reason: p.Reason, Probability: p.Probability, Said: json.RawMessage(`[]`)}
+		if c, ok := out.Pairing.Candidate(p.Person, p.Account); ok {
+			x.Probability, x.Bits, x.Said = c.Probability, c.Bits, asJSON(out.Pairing.Weights.Say(&c.Pattern))
+		}
+		o.Proposals = append(o.Proposals, x)
 	}
 	o.Verdicts = verdicts(in, out.Pairing, people, accounts)
 	notes := append([]string{}, out.Notes...)
@@ -209,7 +262,7 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	}
 	o.Reconciliation = store.Reconciliation{
 		LaneID: in.lane.ID, At: in.Now, CharterVersion: in.charter.Version, PeopleRoster: in.people.ID, AccountsRoster: in.accounts.ID, Inputs: in.digest,
-		Balance: asJSON(balanceView{out.Balance.People, out.Balance.Accounts}), Findings: asJSON(codes), Changes: asJSON(verbs), Withheld: asJSON(out.Withheld), Guards: asJSON(out.Guards), Notes: asJSON(notes),
+		Balance: asJSON(balanceView{out.Balance.People, out.Balance.Accounts}), Findings: asJSON(codes), Changes: asJSON(verbs), Withheld: asJSON(out.Withheld), Guards: asJSON(out.Guards), Notes: asJSON(notes), Prior: out.Pairing.Prior,
 	}
 	return o
 }
@@ -252,6 +305,12 @@ func verdicts(in laneInput, p *pairing.Result, person, account func(string) stri
 			v.TwinLabel = account(v.Twin)
 			if p.Basis[i] == pairing.Keyed {
 				v.Note = "agree on " + in.Charter.Keys[p.By[i]].Name + ", which nobody else carries"
+			}
+			if p.Basis[i] == pairing.Weighed {
+				v.Probability = p.Probability[i]
+				if c, ok := p.Candidate(i, int(a)); ok {
+					v.Note = p.Weights.Sentence(&c.Pattern)
+				}
 			}
 		}
 		list = append(list, v)

@@ -4,9 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"twinning/internal/access"
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/reconcile"
 	"twinning/internal/store"
 )
 
@@ -34,50 +37,141 @@ func (s *Service) Unaccept(ctx context.Context, who access.Caller, lane, id stri
 	return s.audit(ctx, who, "finding.unaccept", lane+" "+id, nil)
 }
 
-// Rule keeps a human decision. A `same` ruling bonds the two.
-func (s *Service) Rule(ctx context.Context, who access.Caller, lane string, r store.Ruling) (store.Ruling, error) {
+// RulingView is a ruling with what it leaves behind.
+type RulingView struct {
+	store.Ruling
+	Leaves string `json:"leaves,omitempty"`
+}
+
+// Rule keeps a human decision. A `same` ruling bonds the two; a `different` one
+// on a bond says what it leaves behind, and holds both until the next plan is
+// sealed. The same ruling given twice is one ruling; one that contradicts
+// another is refused, and the other is shown.
+func (s *Service) Rule(ctx context.Context, who access.Caller, lane string, r store.Ruling) (RulingView, error) {
 	l, err := s.lane(ctx, lane)
 	if err != nil {
-		return r, err
-	}
-	switch pair := r.Person != "" && r.Account != ""; {
-	case r.Kind != "leave-alone" && !pair:
-		return r, &Error{Kind: Invalid, Title: r.Kind + " rules on a person and an account", Detail: "name both", Field: "person"}
-	case r.Kind == "leave-alone" && (pair || r.Person == "" && r.Account == ""):
-		return r, &Error{Kind: Invalid, Title: "leave-alone rules on one person or one account", Field: "person"}
-	case strings.TrimSpace(r.Reason) == "":
-		return r, &Error{Kind: Invalid, Title: "a ruling needs a reason", Detail: "somebody will ask for it in a year", Field: "reason"}
-	}
-	for side, id := range map[int64]string{l.AuthorityID: r.Person, l.DownstreamID: r.Account} {
-		if err := s.known(ctx, side, id); err != nil {
-			return r, err
-		}
+		return RulingView{}, err
 	}
 	standing, err := s.Store.Rulings(ctx, l.ID)
 	if err != nil {
-		return r, err
+		return RulingView{}, err
+	}
+	return s.rule(ctx, who, l, standing, r)
+}
+
+func (s *Service) rule(ctx context.Context, who access.Caller, l store.Lane, standing []store.Ruling, r store.Ruling) (v RulingView, err error) {
+	switch pair := r.Person != "" && r.Account != ""; {
+	case r.Kind != "leave-alone" && !pair:
+		return v, &Error{Kind: Invalid, Title: r.Kind + " rules on a person and an account", Detail: "name both", Field: "person"}
+	case r.Kind == "leave-alone" && (pair || r.Person == "" && r.Account == ""):
+		return v, &Error{Kind: Invalid, Title: "leave-alone rules on one person or one account", Field: "person"}
+	case strings.TrimSpace(r.Reason) == "":
+		return v, &Error{Kind: Invalid, Title: "a ruling needs a reason", Detail: "somebody will ask for it in a year", Field: "reason"}
+	}
+	for side, id := range map[int64]string{l.AuthorityID: r.Person, l.DownstreamID: r.Account} {
+		if err := s.known(ctx, side, id); err != nil {
+			return v, err
+		}
 	}
 	for _, o := range standing {
-		contradicts := r.Kind == "same" && o.Kind == "same" && (o.Person == r.Person) != (o.Account == r.Account) ||
-			r.Kind != o.Kind && r.Kind != "leave-alone" && o.Kind != "leave-alone" && o.Person == r.Person && o.Account == r.Account
-		if contradicts {
-			return r, fault(Conflict, "another ruling says otherwise", fmt.Sprintf("ruling %d of %s: %s and %s are %s (%s)", o.ID, o.By, o.Person, o.Account, o.Kind, o.Reason), "clear it first if it is wrong")
+		if o.Person == r.Person && o.Account == r.Account && o.Kind == r.Kind {
+			return RulingView{Ruling: o}, nil // said already
+		}
+		if contradicts(o, r) {
+			return v, contradiction(o)
 		}
 	}
 	r.LaneID, r.By = l.ID, who.Name
 	err = s.Store.InTx(ctx, func(tx *store.Store) (err error) {
-		if r, err = tx.AddRuling(ctx, r); err != nil {
+		if v.Ruling, err = tx.AddRuling(ctx, r); err != nil {
 			return err
 		}
 		switch r.Kind {
 		case "same":
-			err = tx.AddBond(ctx, l.ID, r.Person, r.Account, fmt.Sprintf("ruling %d", r.ID))
+			err = tx.AddBond(ctx, l.ID, r.Person, r.Account, fmt.Sprintf("ruling %d", v.ID))
 		case "different":
-			err = tx.RemoveBond(ctx, l.ID, r.Person, r.Account)
+			v.Leaves, err = part(ctx, tx, l, r)
 		}
-		return errors.Join(err, tx.Audit(ctx, who.Name, "ruling.add", lane, map[string]string{"kind": r.Kind, "person": r.Person, "account": r.Account, "reason": r.Reason}))
+		return errors.Join(err, tx.Audit(ctx, who.Name, "ruling.add", l.Name, map[string]string{"kind": r.Kind, "person": r.Person, "account": r.Account, "reason": r.Reason}))
 	})
-	return r, err
+	if errors.Is(err, store.ErrTaken) { // somebody else was faster
+		if standing, err = s.Store.Rulings(ctx, l.ID); err != nil {
+			return v, err
+		}
+		for _, o := range standing {
+			if o.Person == r.Person && o.Account == r.Account {
+				if o.Kind == r.Kind {
+					return RulingView{Ruling: o}, nil
+				}
+				return v, contradiction(o)
+			}
+		}
+		return v, fault(Conflict, "somebody ruled on this pair at the same moment", "", "look again")
+	}
+	return v, err
+}
+
+// contradicts: two rulings on one pair, or two that give one record to two.
+func contradicts(o, r store.Ruling) bool {
+	return r.Kind == "same" && o.Kind == "same" && (o.Person == r.Person) != (o.Account == r.Account) ||
+		r.Kind != o.Kind && r.Kind != "leave-alone" && o.Kind != "leave-alone" && o.Person == r.Person && o.Account == r.Account
+}
+
+func contradiction(o store.Ruling) error {
+	return fault(Conflict, "another ruling says otherwise", fmt.Sprintf("ruling %d of %s: %s and %s are %s (%s)", o.ID, o.By, o.Person, o.Account, o.Kind, o.Reason), "clear it first if it is wrong")
+}
+
+// part gives up the bond of two records that are different, if there is one.
+func part(ctx context.Context, tx *store.Store, l store.Lane, r store.Ruling) (leaves string, err error) {
+	had, err := tx.RemoveBond(ctx, l.ID, r.Person, r.Account)
+	if err != nil || !had {
+		return "", err
+	}
+	err = tx.ChangeMemory(ctx, l.ID, func(m *reconcile.Memory) {
+		m.Parted = append(m.Parted, pairing.Pair{Person: r.Person, Account: r.Account})
+	})
+	return fmt.Sprintf("their bond is given up: person %s is left without account, and account %s without person; neither is created anew or suspended before the next plan of lane %s is sealed", r.Person, r.Account, l.Name), err
+}
+
+// Refused is a ruling of many that was not kept.
+type Refused struct {
+	Index  int    `json:"index"`
+	Title  string `json:"title"`
+	Detail string `json:"detail,omitempty"`
+}
+
+// Ruled is what came of many rulings at once.
+type Ruled struct {
+	Kept    []RulingView `json:"kept"`
+	Refused []Refused    `json:"refused"`
+}
+
+// RuleAll keeps many rulings, each by itself: one that is refused stops none of
+// the others, and is told with its place in the list.
+func (s *Service) RuleAll(ctx context.Context, who access.Caller, lane string, list []store.Ruling) (Ruled, error) {
+	out := Ruled{Kept: []RulingView{}, Refused: []Refused{}}
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return out, err
+	}
+	standing, err := s.Store.Rulings(ctx, l.ID)
+	if err != nil {
+		return out, err
+	}
+	for i, r := range list {
+		v, err := s.rule(ctx, who, l, standing, r)
+		var told *Error
+		switch {
+		case errors.As(err, &told):
+			out.Refused = append(out.Refused, Refused{i, told.Title, told.Detail})
+		case err != nil:
+			return out, err
+		default:
+			standing = append(standing, v.Ruling)
+			out.Kept = append(out.Kept, v)
+		}
+	}
+	return out, nil
 }
 
 func (s *Service) known(ctx context.Context, system int64, id string) error {
@@ -98,17 +192,40 @@ func (s *Service) known(ctx context.Context, system int64, id string) error {
 	return err
 }
 
-// ClearRuling takes a ruling back; its bond, if any, stays until a run or
-// another ruling says otherwise.
+// ClearRuling takes a ruling back, with the bond that it made unless a run has
+// rested on it since. A bond that a `different` had given up stands again, as
+// long as no plan has been sealed that shows it gone.
 func (s *Service) ClearRuling(ctx context.Context, who access.Caller, lane string, id int64) error {
 	l, err := s.lane(ctx, lane)
 	if err != nil {
 		return err
 	}
-	if err := s.Store.ClearRuling(ctx, l.ID, id); err != nil {
-		return about(err, "ruling", fmt.Sprint(id))
-	}
-	return s.audit(ctx, who, "ruling.clear", lane, map[string]string{"ruling": fmt.Sprint(id)})
+	return s.Store.InTx(ctx, func(tx *store.Store) error {
+		r, err := tx.Ruling(ctx, l.ID, id)
+		if err == nil {
+			err = tx.ClearRuling(ctx, l.ID, id)
+		}
+		if err != nil {
+			return about(err, "ruling", fmt.Sprint(id))
+		}
+		parted, pair := false, pairing.Pair{Person: r.Person, Account: r.Account}
+		if r.Kind == "different" {
+			if err := tx.ChangeMemory(ctx, l.ID, func(m *reconcile.Memory) {
+				n := len(m.Parted)
+				m.Parted = slices.DeleteFunc(m.Parted, func(p pairing.Pair) bool { return p == pair })
+				parted = len(m.Parted) < n
+			}); err != nil {
+				return err
+			}
+		}
+		if parted {
+			if err := tx.AddBond(ctx, l.ID, r.Person, r.Account, fmt.Sprintf("ruling %d, cleared", id)); err != nil {
+				return err
+			}
+		}
+		return errors.Join(tx.RemoveBondBy(ctx, l.ID, fmt.Sprintf("ruling %d", id)),
+			tx.Audit(ctx, who.Name, "ruling.clear", lane, map[string]string{"ruling": fmt.Sprint(id)}))
+	})
 }
 
 // Rulings lists those in force.

@@ -142,9 +142,10 @@ func (s *Service) audit(ctx context.Context, who access.Caller, action, subject 
 
 // What doors need of the rooms behind the service, under its name.
 type (
-	Caller = access.Caller
-	Right  = access.Right
-	Page   = store.Page
-	System = store.System
-	Ruling = store.Ruling
+	Caller         = access.Caller
+	Right          = access.Right
+	Page           = store.Page
+	System         = store.System
+	Ruling         = store.Ruling
+	QuestionFilter = store.QuestionFilter
 )

@@ -25,6 +25,7 @@ type Why struct {
 	Findings   []store.Finding `json:"findings"`
 	Rulings    []store.Ruling  `json:"rulings"`
 	Next       []string        `json:"next"`
+	Evidence   *Evidence       `json:"evidence,omitempty"`
 }
 
 // Facing is one of two records that face each other.
@@ -116,6 +117,14 @@ func (s *Service) Why(ctx context.Context, lane, person, account string) (*Why, 
 			w.Rulings = append(w.Rulings, x)
 		}
 	}
+	if r.WeightsVersion != nil {
+		if w.Evidence, err = s.evidence(ctx, in, r, w.Proposals, person, account); err != nil {
+			return nil, err
+		}
+		if v := verdict.Probability; v > 0 && w.Evidence != nil && w.Evidence.Probability == 0 {
+			w.Evidence.Probability = v
+		}
+	}
 	w.Next = nextSteps(w, lane)
 	return w, nil
 }
@@ -160,17 +169,24 @@ func compare(w *Why, in laneInput, person, account string) {
 	for _, k := range in.Charter.Keys {
 		w.Keys = append(w.Keys, keyEvidence(k, scope, p, a))
 	}
+	w.Attributes = sideBySide(in.People, in.Accounts, p, a)
+}
+
+// sideBySide compares two rows attribute by attribute; a row of -1 says nothing.
+func sideBySide(people, accounts *record.Roster, p, a int) []Comparison {
+	list := []Comparison{}
 	for _, name := range record.CanonicalNames() {
-		left, right := cellOf(in.People, name, p), cellOf(in.Accounts, name, a)
+		left, right := cellOf(people, name, p), cellOf(accounts, name, a)
 		if name == "id" || name == "emails" || left == "" && right == "" {
 			continue
 		}
 		c := Comparison{Attribute: name, Person: plainList(left), Account: plainList(right), Equal: left != "" && record.Same(record.KindOf(name), left, right)}
 		if !c.Equal && p >= 0 && a >= 0 {
-			c.Said = likelySaid(in, name, left, right, p, a)
+			c.Said = likelySaid(people, accounts, name, left, right, p, a)
 		}
-		w.Attributes = append(w.Attributes, c)
+		list = append(list, c)
 	}
+	return list
 }
 
 // nameOf is what a record says of somebody's name.
@@ -179,21 +195,21 @@ func nameOf(r *record.Roster, i int) likeness.Name {
 }
 
 // likelySaid tells in words how far two values that are not the same agree.
-func likelySaid(in laneInput, name, left, right string, p, a int) string {
+func likelySaid(people, accounts *record.Roster, name, left, right string, p, a int) string {
 	var v likeness.Verdict
 	switch name {
 	case "userName":
-		v = likeness.Login(nameOf(in.People, p), right)
+		v = likeness.Login(nameOf(people, p), right)
 	case "displayName", "familyName":
-		v = likeness.Names(nameOf(in.People, p), nameOf(in.Accounts, a))
+		v = likeness.Names(nameOf(people, p), nameOf(accounts, a))
 	case "email", "aliases":
-		v = likeness.Emails(record.SplitList(cellOf(in.People, "emails", p)), record.SplitList(cellOf(in.Accounts, "emails", a)))
+		v = likeness.Emails(record.SplitList(cellOf(people, "emails", p)), record.SplitList(cellOf(accounts, "emails", a)))
 	case "phoneNumbers":
 		v = likeness.Phones(record.SplitList(left), record.SplitList(right))
 	case "employeeNumber":
 		v = likeness.Numbers(left, right)
 	case "startsOn", "created":
-		v = likeness.Days(cellOf(in.People, "startsOn", p), cellOf(in.Accounts, "created", a))
+		v = likeness.Days(cellOf(people, "startsOn", p), cellOf(accounts, "created", a))
 	case "title", "department", "location":
 		v = likeness.Texts(left, right)
 	}

@@ -116,6 +116,11 @@ func (s *Store) ClearRuling(ctx context.Context, lane, id int64) error {
 	return s.must(ctx, `UPDATE rulings SET cleared = now() WHERE lane_id = $1 AND id = $2 AND cleared IS NULL`, lane, id)
 }
 
+// Ruling finds one in force.
+func (s *Store) Ruling(ctx context.Context, lane, id int64) (r Ruling, err error) {
+	return r, s.get(ctx, &r, `SELECT `+rulingColumns+` FROM rulings WHERE lane_id = $1 AND id = $2 AND cleared IS NULL`, lane, id)
+}
+
 // Bond is the lasting record of a twin.
 type Bond struct {
 	Person  string `db:"person"`
@@ -138,14 +143,23 @@ func (s *Store) AddBond(ctx context.Context, lane int64, person, account, by str
 	})
 }
 
-// RemoveBond gives up the bond of exactly these two.
-func (s *Store) RemoveBond(ctx context.Context, lane int64, person, account string) error {
-	_, err := s.exec(ctx, `DELETE FROM bonds WHERE lane_id = $1 AND person = $2 AND account = $3`, lane, person, account)
+// RemoveBond gives up the bond of exactly these two, and says whether there was one.
+func (s *Store) RemoveBond(ctx context.Context, lane int64, person, account string) (had bool, err error) {
+	n, err := s.exec(ctx, `DELETE FROM bonds WHERE lane_id = $1 AND person = $2 AND account = $3`, lane, person, account)
+	return n > 0, err
+}
+
+// RemoveBondBy gives up the bond that a ruling made, if it still stands.
+func (s *Store) RemoveBondBy(ctx context.Context, lane int64, by string) error {
+	_, err := s.exec(ctx, `DELETE FROM bonds WHERE lane_id = $1 AND made_by = $2`, lane, by)
 	return err
 }
 
 // AddBondsOf keeps every twin of a reconciliation that a run rested on.
 func (s *Store) AddBondsOf(ctx context.Context, lane, reconciliation int64, by string) error {
+	if _, err := s.exec(ctx, `UPDATE bonds b SET made_by = $3 FROM verdicts v WHERE b.lane_id = $1 AND v.reconciliation_id = $2 AND v.side = 'people' AND v.state = 'twinned' AND b.person = v.native_id AND b.account = v.twin`, lane, reconciliation, by); err != nil {
+		return err
+	}
 	_, err := s.exec(ctx, `INSERT INTO bonds (lane_id, person, account, made_by)
 		SELECT $1, native_id, twin, $3 FROM verdicts WHERE reconciliation_id = $2 AND side = 'people' AND state = 'twinned' ON CONFLICT DO NOTHING`, lane, reconciliation, by)
 	return err

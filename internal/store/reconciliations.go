@@ -26,26 +26,33 @@ type Reconciliation struct {
 	Withheld       json.RawMessage `db:"withheld" json:"withheld"`
 	Guards         json.RawMessage `db:"guards" json:"guards"`
 	Notes          json.RawMessage `db:"notes" json:"notes"`
+	WeightsVersion *int64          `db:"weights_version" json:"weightsVersion,omitempty"` // nil: keys alone
+	Prior          float64         `db:"prior" json:"-"`                                  // odds of a pair about which nothing is known
 }
 
 // Verdict is where one record stands.
 type Verdict struct {
-	Side      string `db:"side" json:"side"`
-	ID        string `db:"native_id" json:"id"`
-	State     string `db:"state" json:"state"`
-	Label     string `db:"label" json:"label"`
-	Login     string `db:"login" json:"login,omitempty"`
-	Basis     string `db:"basis" json:"basis,omitempty"`
-	Twin      string `db:"twin" json:"twin,omitempty"`
-	TwinLabel string `db:"twin_label" json:"twinLabel,omitempty"`
-	Note      string `db:"note" json:"note,omitempty"`
+	Side        string  `db:"side" json:"side"`
+	ID          string  `db:"native_id" json:"id"`
+	State       string  `db:"state" json:"state"`
+	Label       string  `db:"label" json:"label"`
+	Login       string  `db:"login" json:"login,omitempty"`
+	Basis       string  `db:"basis" json:"basis,omitempty"`
+	Twin        string  `db:"twin" json:"twin,omitempty"`
+	TwinLabel   string  `db:"twin_label" json:"twinLabel,omitempty"`
+	Note        string  `db:"note" json:"note,omitempty"`
+	Probability float32 `db:"probability" json:"probability,omitempty"` // of a twin by evidence
 }
 
 // Proposal is a pair that a human should judge.
 type Proposal struct {
-	Person  string `db:"person" json:"person"`
-	Account string `db:"account" json:"account"`
-	Reason  string `db:"reason" json:"reason"`
+	Person      string          `db:"person" json:"person"`
+	Account     string          `db:"account" json:"account"`
+	Reason      string          `db:"reason" json:"reason"`
+	Code        string          `db:"code" json:"code"`
+	Probability float32         `db:"probability" json:"probability,omitempty"`
+	Bits        float32         `db:"bits" json:"bits,omitempty"`
+	Said        json.RawMessage `db:"said" json:"said"` // what speaks for and against, by comparator
 }
 
 // Finding is one finding of a reconciliation.
@@ -93,17 +100,17 @@ type Outcome struct {
 func (s *Store) AddReconciliation(ctx context.Context, o *Outcome) (id int64, err error) {
 	err = s.withCopy(ctx, func(tx pgx.Tx) error {
 		r := &o.Reconciliation
-		if err := tx.QueryRow(ctx, `INSERT INTO reconciliations (lane_id, at, charter_version, people_roster, accounts_roster, inputs, balance, findings, changes, withheld, guards, notes)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`, r.LaneID, r.At, r.CharterVersion, r.PeopleRoster, r.AccountsRoster, r.Inputs, r.Balance, r.Findings, r.Changes, r.Withheld, r.Guards, r.Notes).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, `INSERT INTO reconciliations (lane_id, at, charter_version, people_roster, accounts_roster, inputs, balance, findings, changes, withheld, guards, notes, weights_version, prior)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) RETURNING id`, r.LaneID, r.At, r.CharterVersion, r.PeopleRoster, r.AccountsRoster, r.Inputs, r.Balance, r.Findings, r.Changes, r.Withheld, r.Guards, r.Notes, r.WeightsVersion, r.Prior).Scan(&id); err != nil {
 			return err
 		}
-		if err := copyInto(ctx, tx, "verdicts", []string{"reconciliation_id", "side", "native_id", "state", "label", "login", "basis", "twin", "twin_label", "note"}, o.Verdicts, func(_ int, v Verdict) []any {
-			return []any{id, v.Side, v.ID, v.State, v.Label, v.Login, v.Basis, v.Twin, v.TwinLabel, v.Note}
+		if err := copyInto(ctx, tx, "verdicts", []string{"reconciliation_id", "side", "native_id", "state", "label", "login", "basis", "twin", "twin_label", "note", "probability"}, o.Verdicts, func(_ int, v Verdict) []any {
+			return []any{id, v.Side, v.ID, v.State, v.Label, v.Login, v.Basis, v.Twin, v.TwinLabel, v.Note, v.Probability}
 		}); err != nil {
 			return err
 		}
-		if err := copyInto(ctx, tx, "proposals", []string{"reconciliation_id", "number", "person", "account", "reason"}, o.Proposals, func(i int, p Proposal) []any {
-			return []any{id, i, p.Person, p.Account, p.Reason}
+		if err := copyInto(ctx, tx, "proposals", []string{"reconciliation_id", "number", "person", "account", "reason", "code", "probability", "bits", "said"}, o.Proposals, func(i int, p Proposal) []any {
+			return []any{id, i, p.Person, p.Account, p.Reason, p.Code, p.Probability, p.Bits, p.Said}
 		}); err != nil {
 			return err
 		}
@@ -171,19 +178,19 @@ func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state 
 	if err := s.get(ctx, &total, `SELECT count(*)`+verdictMatch, reconciliation, side, state, p.like()); err != nil {
 		return nil, "", 0, err
 	}
-	err = s.list(ctx, &list, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note`+verdictMatch+` AND native_id > $5 ORDER BY native_id LIMIT $6`, reconciliation, side, state, p.like(), p.afterText(), p.limit()+1)
+	err = s.list(ctx, &list, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability`+verdictMatch+` AND native_id > $5 ORDER BY native_id LIMIT $6`, reconciliation, side, state, p.like(), p.afterText(), p.limit()+1)
 	list, next = cut(p, list, func(v Verdict) string { return v.ID })
 	return list, next, total, err
 }
 
 // VerdictOf finds one record's.
 func (s *Store) VerdictOf(ctx context.Context, reconciliation int64, side, id string) (v Verdict, err error) {
-	return v, s.get(ctx, &v, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note FROM verdicts WHERE reconciliation_id = $1 AND side = $2 AND native_id = $3`, reconciliation, side, id)
+	return v, s.get(ctx, &v, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability FROM verdicts WHERE reconciliation_id = $1 AND side = $2 AND native_id = $3`, reconciliation, side, id)
 }
 
 // ProposalsFor lists the pairs to judge that name one of the two.
 func (s *Store) ProposalsFor(ctx context.Context, reconciliation int64, person, account string) (list []Proposal, err error) {
-	return list, s.list(ctx, &list, `SELECT person, account, reason FROM proposals WHERE reconciliation_id = $1 AND (person = $2 AND $2 <> '' OR account = $3 AND $3 <> '') ORDER BY number`, reconciliation, person, account)
+	return list, s.list(ctx, &list, `SELECT person, account, reason, code, probability, bits, said FROM proposals WHERE reconciliation_id = $1 AND (person = $2 AND $2 <> '' OR account = $3 AND $3 <> '') ORDER BY number`, reconciliation, person, account)
 }
 
 const findingColumns = `SELECT f.number, f.finding, f.code, f.severity, f.person, f.account, f.person_label, f.account_label, f.detail,

@@ -556,6 +556,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/rulings/bulk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give many rulings; each is kept or refused by itself */
+        post: operations["ruleAll"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{lane}/questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Pairs that a human should judge and nobody has ruled on yet */
+        get: operations["listQuestions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{lane}/facing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A person and an account, attribute by attribute */
+        get: operations["faceRecords"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{lane}/weights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What evidence is worth in this lane */
+        get: operations["showWeights"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes/{lane}/rulings/{ruling}": {
         parameters: {
             query?: never;
@@ -1366,6 +1434,8 @@ export interface components {
             twin?: string;
             twinLabel?: string;
             note?: string;
+            /** @description of a twin by evidence */
+            probability?: number;
         };
         VerdictList: {
             items: components["schemas"]["Verdict"][];
@@ -1384,6 +1454,94 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             rulings: components["schemas"]["Ruling"][];
             next: string[];
+            evidence?: components["schemas"]["Evidence"];
+        };
+        /** @description what the records say of each other, in bits; absent where the charter weighs none */
+        Evidence: {
+            bits: number;
+            /** @description bits from which two are joined without asking if nobody else comes close */
+            needed: number;
+            /** @description among all that could be the twin of either */
+            probability?: number;
+            /** Format: int64 */
+            weightsVersion: number;
+            said: components["schemas"]["Said"][];
+            others: components["schemas"]["RunnerUp"][];
+            /** @description what would change the verdict */
+            change: string[];
+        };
+        Said: {
+            comparator: string;
+            level: string;
+            /** @description for one human, or against it */
+            bits: number;
+            person?: string;
+            account?: string;
+        };
+        RunnerUp: {
+            person: string;
+            account: string;
+            personLabel: string;
+            accountLabel: string;
+            bits: number;
+            /** @description why it lost */
+            why: string;
+        };
+        Question: {
+            person: string;
+            account: string;
+            reason: string;
+            personLabel: string;
+            accountLabel: string;
+            code: string;
+            probability?: number;
+            bits?: number;
+            said: components["schemas"]["Said"][];
+        };
+        QuestionList: {
+            items: components["schemas"]["Question"][];
+            next?: string;
+            /** @description open and matching */
+            total: number;
+            /** @description pairs the latest reconciliation asked about */
+            asked: number;
+            /** @description open ones by finding */
+            codes: {
+                [key: string]: number;
+            };
+        };
+        FaceToFace: {
+            person?: components["schemas"]["Facing"];
+            account?: components["schemas"]["Facing"];
+            attributes: components["schemas"]["Comparison"][];
+        };
+        Ruled: {
+            kept: components["schemas"]["Ruling"][];
+            refused: {
+                index: number;
+                title: string;
+                detail?: string;
+            }[];
+        };
+        Weights: {
+            /** Format: int64 */
+            version: number;
+            digest: string;
+            /** @description by comparator and level */
+            weights: {
+                [key: string]: {
+                    [key: string]: {
+                        same: number;
+                        other: number;
+                        bits: number;
+                    };
+                };
+            };
+            /** Format: int64 */
+            learntFrom: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
         };
         Facing: {
             id: string;
@@ -1411,6 +1569,7 @@ export interface components {
             person: string;
             account: string;
             reason: string;
+            probability?: number;
             personLabel: string;
             accountLabel: string;
         };
@@ -1434,6 +1593,8 @@ export interface components {
             by: string;
             /** Format: date-time */
             at: string;
+            /** @description what a ruling on a bond leaves behind */
+            leaves?: string;
         };
         RulingList: {
             items: components["schemas"]["Ruling"][];
@@ -2587,7 +2748,10 @@ export interface operations {
     };
     reconcile: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description learn anew what evidence is worth */
+                learn?: boolean;
+            };
             header?: never;
             path: {
                 lane: string;
@@ -2709,6 +2873,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ruling"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ruleAll: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    rulings: components["schemas"]["RulingInput"][];
+                };
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ruled"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listQuestions: {
+        parameters: {
+            query?: {
+                /** @description asked for this finding */
+                code?: string;
+                /** @description lowest probability */
+                least?: number;
+                /** @description highest probability */
+                most?: number;
+                /** @description text to find */
+                q?: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuestionList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    faceRecords: {
+        parameters: {
+            query?: {
+                person?: string;
+                account?: string;
+            };
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FaceToFace"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showWeights: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Weights"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,6 +1,7 @@
 package pairing
 
 import (
+	"fmt"
 	"math"
 	"slices"
 
@@ -106,7 +107,7 @@ func (w *weigher) wonder(code string, person, account int, probability float64, 
 	if w.AccountState[account] == Undecided {
 		w.contestAccount(account, why)
 	}
-	w.Proposals = append(w.Proposals, Proposal{Person: person, Account: account, Reason: why, Probability: float32(probability)})
+	w.Proposals = append(w.Proposals, Proposal{Code: code, Person: person, Account: account, Reason: why, Probability: float32(probability)})
 	w.issue(code, person, account, "%s", why)
 }
 
@@ -143,6 +144,23 @@ func (w *weigher) hesitates(x *weighed) string {
 	return ""
 }
 
+// parted holds whom a human has just told from their bonded twin: neither is
+// created anew nor shut before a plan has been sealed that shows it.
+func (m *matcher) parted() {
+	for _, pair := range m.in.Parted {
+		why := fmt.Sprintf("ruled not to be one with %q, which it was bonded with: held from create and suspend until the next plan is sealed", pair.Account)
+		if p, ok := m.in.People.Find(pair.Person); ok && m.PersonState[p] == Undecided {
+			m.contestPerson(p, why)
+			m.issue("contested-match", p, -1, "%s", why)
+		}
+		why = fmt.Sprintf("ruled not to be one with %q, whom it was bonded with: held from create and suspend until the next plan is sealed", pair.Person)
+		if a, ok := m.in.Accounts.Find(pair.Account); ok && m.AccountState[a] == Undecided && m.takesPart(a) {
+			m.contestAccount(a, why)
+			m.issue("contested-match", -1, a, "%s", why)
+		}
+	}
+}
+
 // fallen asks about those whom evidence joined at the last reconciliation and
 // no longer does: who once had a twin is not simply missing.
 func (m *matcher) fallen() {
@@ -155,7 +173,7 @@ func (m *matcher) fallen() {
 		why := "taken for one human by evidence before, and no longer sure"
 		m.contestPerson(p, why)
 		m.contestAccount(a, why)
-		m.propose(p, a, why)
+		m.propose("contested-match", p, a, why)
 		m.issue("contested-match", p, a, "%s", why)
 	}
 }

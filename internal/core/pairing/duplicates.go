@@ -101,7 +101,7 @@ func (w *weigher) second(people bool, x alike, probability float64) {
 		}
 		why := fmt.Sprintf("may be person %q listed again (%s)", w.in.People.ID(x.taken), words)
 		w.contestPerson(x.left, why)
-		w.Proposals = append(w.Proposals, Proposal{Person: x.left, Account: a, Reason: why, Probability: float32(probability)})
+		w.Proposals = append(w.Proposals, Proposal{Code: "duplicate-person", Person: x.left, Account: a, Reason: why, Probability: float32(probability)})
 		w.issue("duplicate-person", x.left, a, "%s", why)
 		return
 	}
@@ -116,7 +116,7 @@ func (w *weigher) second(people bool, x alike, probability float64) {
 	}
 	reason := fmt.Sprintf("may be a second account beside %q (%s)", w.in.Accounts.ID(x.taken), words)
 	w.contestAccount(x.left, reason)
-	w.Proposals = append(w.Proposals, Proposal{Person: p, Account: x.left, Reason: reason, Probability: float32(probability)})
+	w.Proposals = append(w.Proposals, Proposal{Code: "duplicate-account", Person: p, Account: x.left, Reason: reason, Probability: float32(probability)})
 	w.issue("duplicate-account", p, x.left, "%s; %s", reason, advice)
 }
 

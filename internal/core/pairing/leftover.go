@@ -77,7 +77,7 @@ func (m *matcher) leftAccount(a int) {
 		m.contestAccount(a, why)
 		m.unsureA[a] = true
 		for _, p := range open {
-			m.propose(p, a, m.agreement(p, a)+", but "+why)
+			m.propose("shared-key", p, a, m.agreement(p, a)+", but "+why)
 			m.issue("shared-key", p, a, "%s", why)
 			if m.PersonState[p] == Undecided {
 				m.contestPerson(p, why)
@@ -94,7 +94,7 @@ func (m *matcher) leftAccount(a int) {
 		m.contestAccount(a, why)
 		m.unsureA[a] = true
 		for _, p := range twins {
-			m.propose(p, a, m.agreement(p, a)+", but the person has another account")
+			m.propose("shared-key", p, a, m.agreement(p, a)+", but the person has another account")
 			m.issue("shared-key", p, a, "%s, but the person has another account and the names differ or several people share it", m.agreement(p, a))
 		}
 	}
@@ -139,7 +139,7 @@ func (m *matcher) leftPerson(p int) {
 		why := "shares a key value with an account that is in doubt"
 		m.contestPerson(p, why)
 		m.unsureP[p] = true
-		m.propose(p, lone, m.agreement(p, lone)+", but the account is in doubt")
+		m.propose("shared-key", p, lone, m.agreement(p, lone)+", but the account is in doubt")
 		m.issue("shared-key", p, lone, "%s, but the account is in doubt", m.agreement(p, lone))
 	case twinned >= 0:
 		q := namesakes[twinned]
@@ -150,7 +150,7 @@ func (m *matcher) leftPerson(p int) {
 		a := int(m.PersonTwin[owners[0]])
 		m.contestPerson(p, "shares a key value with another person's account")
 		m.unsureP[p] = true
-		m.propose(p, a, fmt.Sprintf("%s, but the account is the twin of person %q", m.agreement(p, a), m.in.People.ID(owners[0])))
+		m.propose("shared-key", p, a, fmt.Sprintf("%s, but the account is the twin of person %q", m.agreement(p, a), m.in.People.ID(owners[0])))
 		m.issue("shared-key", p, a, "%s, but the account is the twin of person %q", m.agreement(p, a), m.in.People.ID(owners[0]))
 	case len(namesakes) > 0:
 		why := fmt.Sprintf("person %q has the same name and shares a key; it is undecided which record to keep", m.in.People.ID(namesakes[0]))

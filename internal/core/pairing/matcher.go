@@ -76,7 +76,7 @@ func (m *matcher) rulings() {
 		case m.PersonState[p] == Twinned || m.AccountState[a] == Twinned:
 			m.contestPerson(p, "two rulings join it with different records")
 			m.contestAccount(a, "two rulings join it with different records")
-			m.propose(p, a, "two rulings contradict each other")
+			m.propose("contested-match", p, a, "two rulings contradict each other")
 			m.issue("contested-match", p, a, "two rulings name different twins; clear one of them")
 		case len(m.in.Claims[s.Account]) > 0:
 			m.claimedTwice(p, a, "ruled to be one here")
@@ -109,7 +109,7 @@ func (m *matcher) bonds() {
 			why := "keys contradict its bond"
 			m.contestPerson(p, why)
 			m.contestAccount(a, why)
-			m.propose(p, a, "bonded, but no key agrees any more and keys point elsewhere")
+			m.propose("bond-doubted", p, a, "bonded, but no key agrees any more and keys point elsewhere")
 			m.issue("bond-doubted", p, a, "bonded with each other, but no key agrees any more and keys point elsewhere")
 		default:
 			m.join(p, a, Bonded)
@@ -217,7 +217,7 @@ func (m *matcher) byKey(p, a int) {
 		why := "bonded with a person who is gone"
 		m.contestPerson(p, "a key leads to an account that is "+why)
 		m.contestAccount(a, why)
-		m.propose(p, a, fmt.Sprintf("key %q agrees, but the account is bonded with %q, who is gone", m.in.Keys[first].Name, bonded))
+		m.propose("bond-broken", p, a, fmt.Sprintf("key %q agrees, but the account is bonded with %q, who is gone", m.in.Keys[first].Name, bonded))
 		m.issue("bond-broken", p, a, "the account is bonded with person %q, who is gone, and key %q now gives it to another", bonded, m.in.Keys[first].Name)
 		return
 	}
@@ -249,7 +249,7 @@ func (m *matcher) suspended(p, a int) bool {
 func (m *matcher) ask(code string, p, a int, why string) {
 	m.contestPerson(p, why)
 	m.contestAccount(a, why)
-	m.propose(p, a, why)
+	m.propose(code, p, a, why)
 	m.issue(code, p, a, "%s", why)
 	m.unsureP[p], m.unsureA[a] = true, true
 }
@@ -316,14 +316,14 @@ func (m *matcher) tangled(p int, there []int) {
 		}
 		m.contestAccount(a, why)
 		m.unsureA[a] = true
-		m.propose(p, a, m.agreement(p, a))
+		m.propose("contradictory-keys", p, a, m.agreement(p, a))
 		m.issue("contradictory-keys", p, a, "%s; other keys lead elsewhere", m.agreement(p, a))
 		back = m.pointing(a, back)
 		for _, q := range back {
 			if q != p && m.PersonState[q] == Undecided {
 				m.contestPerson(q, why)
 				m.unsureP[q] = true
-				m.propose(q, a, m.agreement(q, a))
+				m.propose("contradictory-keys", q, a, m.agreement(q, a))
 				m.issue("contradictory-keys", q, a, "%s; other keys lead elsewhere", m.agreement(q, a))
 			}
 		}

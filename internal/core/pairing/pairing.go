@@ -86,6 +86,7 @@ type Input struct {
 	Unclear          map[int]string      // account row -> why it can't be told whose it is
 	Evidence         *Evidence           // nil: keys alone
 	Weighed          []Pair              // twins by evidence at the last reconciliation
+	Parted           []Pair              // bonded until a human ruled them different, and no plan sealed since
 	Cores            int
 }
 
@@ -99,6 +100,7 @@ type Issue struct {
 
 // Proposal is a pair that a human should judge.
 type Proposal struct {
+	Code            string // of the finding that it is asked for
 	Person, Account int
 	Reason          string
 	Probability     float32 // 0: not weighed
@@ -166,8 +168,8 @@ func (r *Result) contestAccount(a int, why string) {
 	}
 }
 
-func (r *Result) propose(p, a int, why string) {
-	r.Proposals = append(r.Proposals, Proposal{Person: p, Account: a, Reason: why})
+func (r *Result) propose(code string, p, a int, why string) {
+	r.Proposals = append(r.Proposals, Proposal{Code: code, Person: p, Account: a, Reason: why})
 }
 
 // Run pairs. Apart from the order of Issues and Proposals, which the caller
@@ -180,6 +182,7 @@ func Run(in Input) *Result {
 	m.leftovers()
 	m.weigh()
 	m.fallen()
+	m.parted()
 	m.remaining()
 	m.settle()
 	return m.Result

@@ -14,6 +14,7 @@ type Memory struct {
 	Same         []pairing.Pair             `json:"same,omitempty"`      // rulings
 	Different    []pairing.Pair             `json:"different,omitempty"` // rulings
 	Weighed      []pairing.Pair             `json:"weighed,omitempty"`   // twins by evidence alone at the last reconciliation
+	Parted       []pairing.Pair             `json:"parted,omitempty"`    // bonded until ruled different, and no plan sealed since
 	Weights      *evidence.Weights          `json:"weights,omitempty"`   // what evidence is worth; nil: to be learnt
 	LeftPeople   map[string]Leave           `json:"leavePeople,omitempty"`
 	LeftAccounts map[string]Leave           `json:"leaveAccounts,omitempty"`

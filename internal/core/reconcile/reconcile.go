@@ -105,3 +105,21 @@ func Run(in Input) *Output {
 	r.finish()
 	return r.out
 }
+
+// Explain weighs one record, or a pair, against all that could be its twin; nil
+// where the charter weighs no evidence. Ids that are blank are not asked about.
+func Explain(in Input, prior float64, person, account string) *pairing.Explanation {
+	if in.Charter.Evidence == nil || in.Memory.Weights == nil || prior <= 0 {
+		return nil
+	}
+	p, hasPerson := in.People.Find(person)
+	a, hasAccount := in.Accounts.Find(account)
+	if !hasPerson {
+		p = -1
+	}
+	if !hasAccount {
+		a = -1
+	}
+	in.Cores = max(in.Cores, 1)
+	return pairing.Explain(newRun(in).pairingInput(), in.Memory.Weights, prior, p, a)
+}

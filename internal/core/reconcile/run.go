@@ -70,12 +70,13 @@ func (r *run) accountID(a int) string {
 	return strings.Clone(r.Accounts.ID(a))
 }
 
-func (r *run) pair() {
+// pairingInput is what pairing looks at.
+func (r *run) pairingInput() pairing.Input {
 	in := pairing.Input{
 		People: r.People, Accounts: r.Accounts,
 		Same: r.Memory.Same, Different: r.Memory.Different, Bonds: r.Memory.Bonds, Claims: r.Memory.Claims,
 		LeftPeople: reasons(r.Memory.LeftPeople, r.today), LeftAccounts: reasons(r.Memory.LeftAccounts, r.today),
-		Unclear: map[int]string{},
+		Unclear: map[int]string{}, Parted: r.Memory.Parted, Cores: r.Cores,
 	}
 	if where := r.bind(r.Charter.Accounts); where != nil {
 		in.Outside = make([]bool, r.Accounts.Len())
@@ -92,12 +93,15 @@ func (r *run) pair() {
 		}
 	}
 	in.Keys = r.evaluateKeys()
-	in.Cores = r.Cores
 	if e := r.Charter.Evidence; e != nil {
 		in.Evidence = &pairing.Evidence{Accept: e.Accept, Review: e.Review, Weights: r.Memory.Weights}
 		in.Weighed = r.Memory.Weighed
 	}
-	r.out.Pairing = pairing.Run(in)
+	return in
+}
+
+func (r *run) pair() {
+	r.out.Pairing = pairing.Run(r.pairingInput())
 	r.rememberWeighed()
 	for _, i := range r.out.Pairing.Issues {
 		r.report(i.Code, i.Person, i.Account, "", "%s", i.Detail)

@@ -573,6 +573,30 @@ type Edit struct {
 	Reason    string   `json:"reason"`
 }
 
+// Evidence what the records say of each other, in bits; absent where the charter weighs none
+type Evidence struct {
+	Bits float32 `json:"bits"`
+
+	// Change what would change the verdict
+	Change []string `json:"change"`
+
+	// Needed bits from which two are joined without asking if nobody else comes close
+	Needed float32    `json:"needed"`
+	Others []RunnerUp `json:"others"`
+
+	// Probability among all that could be the twin of either
+	Probability    *float32 `json:"probability,omitempty"`
+	Said           []Said   `json:"said"`
+	WeightsVersion int64    `json:"weightsVersion"`
+}
+
+// FaceToFace defines model for FaceToFace.
+type FaceToFace struct {
+	Account    *Facing      `json:"account,omitempty"`
+	Attributes []Comparison `json:"attributes"`
+	Person     *Facing      `json:"person,omitempty"`
+}
+
 // Facing defines model for Facing.
 type Facing struct {
 	Id    string `json:"id"`
@@ -880,11 +904,39 @@ type Problem struct {
 
 // Proposal defines model for Proposal.
 type Proposal struct {
-	Account      string `json:"account"`
-	AccountLabel string `json:"accountLabel"`
-	Person       string `json:"person"`
-	PersonLabel  string `json:"personLabel"`
-	Reason       string `json:"reason"`
+	Account      string   `json:"account"`
+	AccountLabel string   `json:"accountLabel"`
+	Person       string   `json:"person"`
+	PersonLabel  string   `json:"personLabel"`
+	Probability  *float32 `json:"probability,omitempty"`
+	Reason       string   `json:"reason"`
+}
+
+// Question defines model for Question.
+type Question struct {
+	Account      string   `json:"account"`
+	AccountLabel string   `json:"accountLabel"`
+	Bits         *float32 `json:"bits,omitempty"`
+	Code         string   `json:"code"`
+	Person       string   `json:"person"`
+	PersonLabel  string   `json:"personLabel"`
+	Probability  *float32 `json:"probability,omitempty"`
+	Reason       string   `json:"reason"`
+	Said         []Said   `json:"said"`
+}
+
+// QuestionList defines model for QuestionList.
+type QuestionList struct {
+	// Asked pairs the latest reconciliation asked about
+	Asked int `json:"asked"`
+
+	// Codes open ones by finding
+	Codes map[string]int `json:"codes"`
+	Items []Question     `json:"items"`
+	Next  *string        `json:"next,omitempty"`
+
+	// Total open and matching
+	Total int `json:"total"`
 }
 
 // Receipt defines model for Receipt.
@@ -1041,6 +1093,16 @@ type RosterList struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// Ruled defines model for Ruled.
+type Ruled struct {
+	Kept    []Ruling `json:"kept"`
+	Refused []struct {
+		Detail *string `json:"detail,omitempty"`
+		Index  int     `json:"index"`
+		Title  string  `json:"title"`
+	} `json:"refused"`
+}
+
 // Ruling defines model for Ruling.
 type Ruling struct {
 	Account *string   `json:"account,omitempty"`
@@ -1048,9 +1110,12 @@ type Ruling struct {
 	By      string    `json:"by"`
 	Id      int64     `json:"id"`
 	Kind    string    `json:"kind"`
-	Person  *string   `json:"person,omitempty"`
-	Reason  string    `json:"reason"`
-	Until   *string   `json:"until,omitempty"`
+
+	// Leaves what a ruling on a bond leaves behind
+	Leaves *string `json:"leaves,omitempty"`
+	Person *string `json:"person,omitempty"`
+	Reason string  `json:"reason"`
+	Until  *string `json:"until,omitempty"`
 }
 
 // RulingInput defines model for RulingInput.
@@ -1090,6 +1155,29 @@ type Run struct {
 type RunInput struct {
 	Hash string  `json:"hash"`
 	Wave *string `json:"wave,omitempty"`
+}
+
+// RunnerUp defines model for RunnerUp.
+type RunnerUp struct {
+	Account      string  `json:"account"`
+	AccountLabel string  `json:"accountLabel"`
+	Bits         float32 `json:"bits"`
+	Person       string  `json:"person"`
+	PersonLabel  string  `json:"personLabel"`
+
+	// Why why it lost
+	Why string `json:"why"`
+}
+
+// Said defines model for Said.
+type Said struct {
+	Account *string `json:"account,omitempty"`
+
+	// Bits for one human, or against it
+	Bits       float32 `json:"bits"`
+	Comparator string  `json:"comparator"`
+	Level      string  `json:"level"`
+	Person     *string `json:"person,omitempty"`
 }
 
 // SealInput defines model for SealInput.
@@ -1282,15 +1370,18 @@ type ValueCount struct {
 
 // Verdict defines model for Verdict.
 type Verdict struct {
-	Basis     *string     `json:"basis,omitempty"`
-	Id        string      `json:"id"`
-	Label     string      `json:"label"`
-	Login     *string     `json:"login,omitempty"`
-	Note      *string     `json:"note,omitempty"`
-	Side      VerdictSide `json:"side"`
-	State     string      `json:"state"`
-	Twin      *string     `json:"twin,omitempty"`
-	TwinLabel *string     `json:"twinLabel,omitempty"`
+	Basis *string `json:"basis,omitempty"`
+	Id    string  `json:"id"`
+	Label string  `json:"label"`
+	Login *string `json:"login,omitempty"`
+	Note  *string `json:"note,omitempty"`
+
+	// Probability of a twin by evidence
+	Probability *float32    `json:"probability,omitempty"`
+	Side        VerdictSide `json:"side"`
+	State       string      `json:"state"`
+	Twin        *string     `json:"twin,omitempty"`
+	TwinLabel   *string     `json:"twinLabel,omitempty"`
 }
 
 // VerdictSide defines model for Verdict.Side.
@@ -1309,19 +1400,38 @@ type WaveTotal struct {
 	Name    string `json:"name"`
 }
 
+// Weights defines model for Weights.
+type Weights struct {
+	At         time.Time `json:"at"`
+	By         string    `json:"by"`
+	Digest     string    `json:"digest"`
+	LearntFrom int64     `json:"learntFrom"`
+	Version    int64     `json:"version"`
+
+	// Weights by comparator and level
+	Weights map[string]map[string]struct {
+		Bits  float32 `json:"bits"`
+		Other float32 `json:"other"`
+		Same  float32 `json:"same"`
+	} `json:"weights"`
+}
+
 // Why defines model for Why.
 type Why struct {
-	Account    *Facing       `json:"account,omitempty"`
-	Attributes []Comparison  `json:"attributes"`
-	Basis      *string       `json:"basis,omitempty"`
-	Findings   []Finding     `json:"findings"`
-	Keys       []KeyEvidence `json:"keys"`
-	Next       []string      `json:"next"`
-	Note       *string       `json:"note,omitempty"`
-	Person     *Facing       `json:"person,omitempty"`
-	Proposals  []Proposal    `json:"proposals"`
-	Rulings    []Ruling      `json:"rulings"`
-	State      string        `json:"state"`
+	Account    *Facing      `json:"account,omitempty"`
+	Attributes []Comparison `json:"attributes"`
+	Basis      *string      `json:"basis,omitempty"`
+
+	// Evidence what the records say of each other, in bits; absent where the charter weighs none
+	Evidence  *Evidence     `json:"evidence,omitempty"`
+	Findings  []Finding     `json:"findings"`
+	Keys      []KeyEvidence `json:"keys"`
+	Next      []string      `json:"next"`
+	Note      *string       `json:"note,omitempty"`
+	Person    *Facing       `json:"person,omitempty"`
+	Proposals []Proposal    `json:"proposals"`
+	Rulings   []Ruling      `json:"rulings"`
+	State     string        `json:"state"`
 }
 
 // ListAuditParams defines parameters for ListAudit.
@@ -1349,6 +1459,12 @@ type PutCharterParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// FaceRecordsParams defines parameters for FaceRecords.
+type FaceRecordsParams struct {
+	Person  *string `form:"person,omitempty" json:"person,omitempty"`
+	Account *string `form:"account,omitempty" json:"account,omitempty"`
+}
+
 // ListFindingsParams defines parameters for ListFindings.
 type ListFindingsParams struct {
 	Code     *string `form:"code,omitempty" json:"code,omitempty"`
@@ -1366,10 +1482,33 @@ type ListPlansParams struct {
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListQuestionsParams defines parameters for ListQuestions.
+type ListQuestionsParams struct {
+	// Code asked for this finding
+	Code *string `form:"code,omitempty" json:"code,omitempty"`
+
+	// Least lowest probability
+	Least *float32 `form:"least,omitempty" json:"least,omitempty"`
+
+	// Most highest probability
+	Most *float32 `form:"most,omitempty" json:"most,omitempty"`
+
+	// Q text to find
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListReconciliationsParams defines parameters for ListReconciliations.
 type ListReconciliationsParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ReconcileParams defines parameters for Reconcile.
+type ReconcileParams struct {
+	// Learn learn anew what evidence is worth
+	Learn *bool `form:"learn,omitempty" json:"learn,omitempty"`
 }
 
 // ListVerdictsParams defines parameters for ListVerdicts.
@@ -1385,6 +1524,11 @@ type ListVerdictsParams struct {
 
 // ListVerdictsParamsSide defines parameters for ListVerdicts.
 type ListVerdictsParamsSide string
+
+// RuleAllJSONBody defines parameters for RuleAll.
+type RuleAllJSONBody struct {
+	Rulings []RulingInput `json:"rulings"`
+}
 
 // GetTemplateParams defines parameters for GetTemplate.
 type GetTemplateParams struct {
@@ -1553,6 +1697,9 @@ type DraftPlanJSONRequestBody = DraftInput
 // RuleJSONRequestBody defines body for Rule for application/json ContentType.
 type RuleJSONRequestBody = RulingInput
 
+// RuleAllJSONRequestBody defines body for RuleAll for application/json ContentType.
+type RuleAllJSONRequestBody RuleAllJSONBody
+
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
 type RunPlanJSONRequestBody = RunInput
 
@@ -1612,6 +1759,9 @@ type ServerInterface interface {
 	// PutCharter Give the lane a new version of its charter; the first one makes the lane
 	// (PUT /lanes/{lane}/charter)
 	PutCharter(ctx *echo.Context, lane string, params PutCharterParams) error
+	// FaceRecords A person and an account, attribute by attribute
+	// (GET /lanes/{lane}/facing)
+	FaceRecords(ctx *echo.Context, lane string, params FaceRecordsParams) error
 	// ListFindings Findings of the latest reconciliation
 	// (GET /lanes/{lane}/findings)
 	ListFindings(ctx *echo.Context, lane string, params ListFindingsParams) error
@@ -1630,12 +1780,15 @@ type ServerInterface interface {
 	// DraftPlan Draft a plan from the latest reconciliation, whole or for some people
 	// (POST /lanes/{lane}/plans)
 	DraftPlan(ctx *echo.Context, lane string) error
+	// ListQuestions Pairs that a human should judge and nobody has ruled on yet
+	// (GET /lanes/{lane}/questions)
+	ListQuestions(ctx *echo.Context, lane string, params ListQuestionsParams) error
 	// ListReconciliations Reconciliations of a lane, newest first
 	// (GET /lanes/{lane}/reconciliations)
 	ListReconciliations(ctx *echo.Context, lane string, params ListReconciliationsParams) error
 	// Reconcile Reconcile the newest rosters in the background
 	// (POST /lanes/{lane}/reconciliations)
-	Reconcile(ctx *echo.Context, lane string) error
+	Reconcile(ctx *echo.Context, lane string, params ReconcileParams) error
 	// ListVerdicts Where the records of one side stand in the latest balance
 	// (GET /lanes/{lane}/records)
 	ListVerdicts(ctx *echo.Context, lane string, params ListVerdictsParams) error
@@ -1645,12 +1798,18 @@ type ServerInterface interface {
 	// Rule Rule that two records are the same human, are different, or that one is left alone
 	// (POST /lanes/{lane}/rulings)
 	Rule(ctx *echo.Context, lane string) error
+	// RuleAll Give many rulings; each is kept or refused by itself
+	// (POST /lanes/{lane}/rulings/bulk)
+	RuleAll(ctx *echo.Context, lane string) error
 	// ClearRuling Clear a ruling
 	// (DELETE /lanes/{lane}/rulings/{ruling})
 	ClearRuling(ctx *echo.Context, lane string, ruling int64) error
 	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 	// (GET /lanes/{lane}/template)
 	GetTemplate(ctx *echo.Context, lane string, params GetTemplateParams) error
+	// ShowWeights What evidence is worth in this lane
+	// (GET /lanes/{lane}/weights)
+	ShowWeights(ctx *echo.Context, lane string) error
 	// Why Why a record stands where it does
 	// (GET /lanes/{lane}/why)
 	Why(ctx *echo.Context, lane string, params WhyParams) error
@@ -1966,6 +2125,38 @@ func (w *ServerInterfaceWrapper) PutCharter(ctx *echo.Context) error {
 	return err
 }
 
+// FaceRecords converts echo context to params.
+func (w *ServerInterfaceWrapper) FaceRecords(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FaceRecordsParams
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", ctx.QueryParams(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
+	// ------------- Optional query parameter "account" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "account", ctx.QueryParams(), &params.Account, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FaceRecords(ctx, lane, params)
+	return err
+}
+
 // ListFindings converts echo context to params.
 func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 	var err error
@@ -2131,6 +2322,66 @@ func (w *ServerInterfaceWrapper) DraftPlan(ctx *echo.Context) error {
 	return err
 }
 
+// ListQuestions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListQuestions(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListQuestionsParams
+	// ------------- Optional query parameter "code" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "code", ctx.QueryParams(), &params.Code, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter code: %s", err))
+	}
+
+	// ------------- Optional query parameter "least" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "least", ctx.QueryParams(), &params.Least, runtime.BindQueryParameterOptions{Type: "number", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter least: %s", err))
+	}
+
+	// ------------- Optional query parameter "most" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", ctx.QueryParams(), &params.Most, runtime.BindQueryParameterOptions{Type: "number", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter most: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListQuestions(ctx, lane, params)
+	return err
+}
+
 // ListReconciliations converts echo context to params.
 func (w *ServerInterfaceWrapper) ListReconciliations(ctx *echo.Context) error {
 	var err error
@@ -2174,8 +2425,17 @@ func (w *ServerInterfaceWrapper) Reconcile(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReconcileParams
+	// ------------- Optional query parameter "learn" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "learn", ctx.QueryParams(), &params.Learn, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter learn: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Reconcile(ctx, lane)
+	err = w.Handler.Reconcile(ctx, lane, params)
 	return err
 }
 
@@ -2264,6 +2524,22 @@ func (w *ServerInterfaceWrapper) Rule(ctx *echo.Context) error {
 	return err
 }
 
+// RuleAll converts echo context to params.
+func (w *ServerInterfaceWrapper) RuleAll(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RuleAll(ctx, lane)
+	return err
+}
+
 // ClearRuling converts echo context to params.
 func (w *ServerInterfaceWrapper) ClearRuling(ctx *echo.Context) error {
 	var err error
@@ -2310,6 +2586,22 @@ func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetTemplate(ctx, lane, params)
+	return err
+}
+
+// ShowWeights converts echo context to params.
+func (w *ServerInterfaceWrapper) ShowWeights(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ShowWeights(ctx, lane)
 	return err
 }
 
@@ -3345,6 +3637,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/lanes/:lane/why", wrapper.Why, options.OperationMiddlewares["why"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/rulings", wrapper.ListRulings, options.OperationMiddlewares["listRulings"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/rulings", wrapper.Rule, options.OperationMiddlewares["rule"]...)
+	router.POST(options.BaseURL+"/lanes/:lane/rulings/bulk", wrapper.RuleAll, options.OperationMiddlewares["ruleAll"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/questions", wrapper.ListQuestions, options.OperationMiddlewares["listQuestions"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/facing", wrapper.FaceRecords, options.OperationMiddlewares["faceRecords"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/weights", wrapper.ShowWeights, options.OperationMiddlewares["showWeights"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane/rulings/:ruling", wrapper.ClearRuling, options.OperationMiddlewares["clearRuling"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/findings", wrapper.ListFindings, options.OperationMiddlewares["listFindings"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane/findings/:finding/acceptance", wrapper.UnacceptFinding, options.OperationMiddlewares["unacceptFinding"]...)
@@ -3797,6 +4093,46 @@ func (response PutCharterdefaultApplicationProblemPlusJSONResponse) VisitPutChar
 	return err
 }
 
+type FaceRecordsRequestObject struct {
+	Lane   string `json:"lane"`
+	Params FaceRecordsParams
+}
+
+type FaceRecordsResponseObject interface {
+	VisitFaceRecordsResponse(w http.ResponseWriter) error
+}
+
+type FaceRecords200JSONResponse FaceToFace
+
+func (response FaceRecords200JSONResponse) VisitFaceRecordsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FaceRecordsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FaceRecordsdefaultApplicationProblemPlusJSONResponse) VisitFaceRecordsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListFindingsRequestObject struct {
 	Lane   string `json:"lane"`
 	Params ListFindingsParams
@@ -4026,6 +4362,46 @@ func (response DraftPlandefaultApplicationProblemPlusJSONResponse) VisitDraftPla
 	return err
 }
 
+type ListQuestionsRequestObject struct {
+	Lane   string `json:"lane"`
+	Params ListQuestionsParams
+}
+
+type ListQuestionsResponseObject interface {
+	VisitListQuestionsResponse(w http.ResponseWriter) error
+}
+
+type ListQuestions200JSONResponse QuestionList
+
+func (response ListQuestions200JSONResponse) VisitListQuestionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListQuestionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListQuestionsdefaultApplicationProblemPlusJSONResponse) VisitListQuestionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListReconciliationsRequestObject struct {
 	Lane   string `json:"lane"`
 	Params ListReconciliationsParams
@@ -4067,7 +4443,8 @@ func (response ListReconciliationsdefaultApplicationProblemPlusJSONResponse) Vis
 }
 
 type ReconcileRequestObject struct {
-	Lane string `json:"lane"`
+	Lane   string `json:"lane"`
+	Params ReconcileParams
 }
 
 type ReconcileResponseObject interface {
@@ -4224,6 +4601,46 @@ func (response RuledefaultApplicationProblemPlusJSONResponse) VisitRuleResponse(
 	return err
 }
 
+type RuleAllRequestObject struct {
+	Lane string `json:"lane"`
+	Body *RuleAllJSONRequestBody
+}
+
+type RuleAllResponseObject interface {
+	VisitRuleAllResponse(w http.ResponseWriter) error
+}
+
+type RuleAll200JSONResponse Ruled
+
+func (response RuleAll200JSONResponse) VisitRuleAllResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RuleAlldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RuleAlldefaultApplicationProblemPlusJSONResponse) VisitRuleAllResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ClearRulingRequestObject struct {
 	Lane   string `json:"lane"`
 	Ruling int64  `json:"ruling"`
@@ -4293,6 +4710,45 @@ type GetTemplatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetTemplatedefaultApplicationProblemPlusJSONResponse) VisitGetTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowWeightsRequestObject struct {
+	Lane string `json:"lane"`
+}
+
+type ShowWeightsResponseObject interface {
+	VisitShowWeightsResponse(w http.ResponseWriter) error
+}
+
+type ShowWeights200JSONResponse Weights
+
+func (response ShowWeights200JSONResponse) VisitShowWeightsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowWeightsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShowWeightsdefaultApplicationProblemPlusJSONResponse) VisitShowWeightsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5933,6 +6389,9 @@ type StrictServerInterface interface {
 	// PutCharter Give the lane a new version of its charter; the first one makes the lane
 	// (PUT /lanes/{lane}/charter)
 	PutCharter(ctx context.Context, request PutCharterRequestObject) (PutCharterResponseObject, error)
+	// FaceRecords A person and an account, attribute by attribute
+	// (GET /lanes/{lane}/facing)
+	FaceRecords(ctx context.Context, request FaceRecordsRequestObject) (FaceRecordsResponseObject, error)
 	// ListFindings Findings of the latest reconciliation
 	// (GET /lanes/{lane}/findings)
 	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
@@ -5951,6 +6410,9 @@ type StrictServerInterface interface {
 	// DraftPlan Draft a plan from the latest reconciliation, whole or for some people
 	// (POST /lanes/{lane}/plans)
 	DraftPlan(ctx context.Context, request DraftPlanRequestObject) (DraftPlanResponseObject, error)
+	// ListQuestions Pairs that a human should judge and nobody has ruled on yet
+	// (GET /lanes/{lane}/questions)
+	ListQuestions(ctx context.Context, request ListQuestionsRequestObject) (ListQuestionsResponseObject, error)
 	// ListReconciliations Reconciliations of a lane, newest first
 	// (GET /lanes/{lane}/reconciliations)
 	ListReconciliations(ctx context.Context, request ListReconciliationsRequestObject) (ListReconciliationsResponseObject, error)
@@ -5966,12 +6428,18 @@ type StrictServerInterface interface {
 	// Rule Rule that two records are the same human, are different, or that one is left alone
 	// (POST /lanes/{lane}/rulings)
 	Rule(ctx context.Context, request RuleRequestObject) (RuleResponseObject, error)
+	// RuleAll Give many rulings; each is kept or refused by itself
+	// (POST /lanes/{lane}/rulings/bulk)
+	RuleAll(ctx context.Context, request RuleAllRequestObject) (RuleAllResponseObject, error)
 	// ClearRuling Clear a ruling
 	// (DELETE /lanes/{lane}/rulings/{ruling})
 	ClearRuling(ctx context.Context, request ClearRulingRequestObject) (ClearRulingResponseObject, error)
 	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 	// (GET /lanes/{lane}/template)
 	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
+	// ShowWeights What evidence is worth in this lane
+	// (GET /lanes/{lane}/weights)
+	ShowWeights(ctx context.Context, request ShowWeightsRequestObject) (ShowWeightsResponseObject, error)
 	// Why Why a record stands where it does
 	// (GET /lanes/{lane}/why)
 	Why(ctx context.Context, request WhyRequestObject) (WhyResponseObject, error)
@@ -6442,6 +6910,32 @@ func (sh *strictHandler) PutCharter(ctx *echo.Context, lane string, params PutCh
 	return nil
 }
 
+// FaceRecords operation middleware
+func (sh *strictHandler) FaceRecords(ctx *echo.Context, lane string, params FaceRecordsParams) error {
+	var request FaceRecordsRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FaceRecords(ctx.Request().Context(), request.(FaceRecordsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FaceRecords")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FaceRecordsResponseObject); ok {
+		return validResponse.VisitFaceRecordsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListFindings operation middleware
 func (sh *strictHandler) ListFindings(ctx *echo.Context, lane string, params ListFindingsParams) error {
 	var request ListFindingsRequestObject
@@ -6665,6 +7159,32 @@ func (sh *strictHandler) DraftPlan(ctx *echo.Context, lane string) error {
 	return nil
 }
 
+// ListQuestions operation middleware
+func (sh *strictHandler) ListQuestions(ctx *echo.Context, lane string, params ListQuestionsParams) error {
+	var request ListQuestionsRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListQuestions(ctx.Request().Context(), request.(ListQuestionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListQuestions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListQuestionsResponseObject); ok {
+		return validResponse.VisitListQuestionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListReconciliations operation middleware
 func (sh *strictHandler) ListReconciliations(ctx *echo.Context, lane string, params ListReconciliationsParams) error {
 	var request ListReconciliationsRequestObject
@@ -6692,10 +7212,11 @@ func (sh *strictHandler) ListReconciliations(ctx *echo.Context, lane string, par
 }
 
 // Reconcile operation middleware
-func (sh *strictHandler) Reconcile(ctx *echo.Context, lane string) error {
+func (sh *strictHandler) Reconcile(ctx *echo.Context, lane string, params ReconcileParams) error {
 	var request ReconcileRequestObject
 
 	request.Lane = lane
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.Reconcile(ctx.Request().Context(), request.(ReconcileRequestObject))
@@ -6815,6 +7336,54 @@ func (sh *strictHandler) Rule(ctx *echo.Context, lane string) error {
 	return nil
 }
 
+// RuleAll operation middleware
+func (sh *strictHandler) RuleAll(ctx *echo.Context, lane string) error {
+	var request RuleAllRequestObject
+
+	request.Lane = lane
+
+	var body RuleAllJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RuleAll(ctx.Request().Context(), request.(RuleAllRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RuleAll")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RuleAllResponseObject); ok {
+		return validResponse.VisitRuleAllResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ClearRuling operation middleware
 func (sh *strictHandler) ClearRuling(ctx *echo.Context, lane string, ruling int64) error {
 	var request ClearRulingRequestObject
@@ -6861,6 +7430,31 @@ func (sh *strictHandler) GetTemplate(ctx *echo.Context, lane string, params GetT
 		return err
 	} else if validResponse, ok := response.(GetTemplateResponseObject); ok {
 		return validResponse.VisitGetTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ShowWeights operation middleware
+func (sh *strictHandler) ShowWeights(ctx *echo.Context, lane string) error {
+	var request ShowWeightsRequestObject
+
+	request.Lane = lane
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ShowWeights(ctx.Request().Context(), request.(ShowWeightsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShowWeights")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ShowWeightsResponseObject); ok {
+		return validResponse.VisitShowWeightsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -8061,141 +8655,156 @@ func (sh *strictHandler) CreateToken(ctx *echo.Context, user string) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1bk9s20uhfQemcqt2tQ2ecnOw59Y2fnKyzScVZu2wneUhcnyGyJWGHAmgAHI3WNf/9KzQuJCWAlxlR",
-	"Yyf2i0cSiUt3o+/d+LDIxbYSHLhWi8sPCwmqElwBfngpxbKErfkzF1wD1+ZPWlUly6lmgl9U9on/828l",
-	"uPlN5RvYUvPX/5awWlwu/tdFM/6F/VVd+HFvb2+zRQEql6wywy0uF7sN1WQHXJOdFHydEcoLgl9qQQqx",
-	"MG+4YcwsT/McKk15DuZTJUUFUjNwW6FuVVt68xz4Wm8Wl189fvw4W+h9BYvLhdKS8fXiNlvUXLPSPLoS",
-	"ckv14nJRUA2Loydvwzdi+W/ItXn3qdaSLWsN324oX0cWQv0D5sPR1Bx25numYauiD7gvqJR0bz6Lspjy",
-	"wm22kPC+ZhKKxeVvrcXYkewC3vbt67WmminNcjV1bzlCBJfbRbOEXMhCEcbJbsPyDWGauIeJYjwHojdA",
-	"pFAaJFnCSsgWMhjXsAZpJijMuniuj2co2GoF0hDSNS1rUNHXV6ws+5anDeHlVMo9YTo6AqeaXcc3rzZU",
-	"9g2+2wgFdnWEcqE3IHEuBopoIaLTaVF1cN93yn4xI38raq4nEYWDSQu2YSsNQu1KolRTF0x/u4H86phY",
-	"llJcAX+qOweNcf3/vo5uFriW7s0RTzOuqSUE99tSiBIoP9qsHza8ktzGM67lPkLzucVkBOdUHzGRR5pt",
-	"I5wkWyz30SEK0NTyIloUzMxEy5ed+VMHvlm9gvcjoaZq+9LxsAdQM0Pi/nDhmQdCM0JYeRKcz5nSx9AM",
-	"tDyKqFt4ibBGDjcjtmInii3zG1rGZQnNc3OQBpf3mhVgBqpAVCWMe/pgde7VrJkzttKkrLEvDVDW0U9Q",
-	"MD0eCc8KpmPgZ0V08JIuoUzIPijUNOnH6+0SZOvRFjGLWudiOwj2F+4xxJNUiaN8DXKZ+oGtGMT3uqNR",
-	"aXBIgSh37U7cO25CDy2PEg+jNA2c4lQ5ahp/ogz/17SMoSF62PzziW1IbVF6qFvcm5mWlCe0LqFhPHxe",
-	"ljSHIqitx2BSopY5pMhFOXExyI8PYIerb0YI03gWbJiu3UgPXBOy+DyQiW9ocM0/8KqOEHUD5ZZG/+Vj",
-	"/JcNyS/7bnRSsa2oZI4RjOen/bovvK87BySoI71cR1EWURk3YkdWVBK9E06dtaoplUC40KgsK7oFQtcS",
-	"4mZLSt1zawniZuFXHoPUPyRd6QRyGpE3npkbzqcmGjNHi0Jp9JEZXVnL+hyPi8YeC+/HsPAdzc1Ixzx/",
-	"qvhVmuqx0sqLJftOdFmshKdLEaMNuhRWLHbJumQcFMEfkYQ3QAuQlrR3IIFUVCkoiLhGOTke+IZRSTDv",
-	"xg9gASXbMt3RI1onl+eicBA++tHz8KjBBzBC/XQjxEHIiyhqKfo5UtvpZVL2t+dJIshFAVPVxQSl9fA1",
-	"+1N6FRK2UMRluAKjcenEj8zp62PUhBhd4/Zbk4R9hzVlDfT9fD24i6tjjfUwYNS1bf3DGabpdJ6W5lfq",
-	"skWPofKdBPgPzKLcdUitdRzGst4Ue8UVJ6Tc8JxDzsZxi/hnTWURgVpZil2HDbQI5pAJtP1kwMWWcapF",
-	"wnTaglJ0HWcEYpU4sjmk5tOSVVWKXSUsqwPAOHPIKyVutiyAoLspXGUzb7OhGHB/KH4BWbA8gt8+fx5N",
-	"sD2l6bKE+F5rzt7XMMIr5SYOb4Rh3cSxffwI+2fXrIA+l0V0xVewn8rArQvwacsPMl4c23df3kFBvG7w",
-	"BLzeosLkVFzr4A0a7KNlSflVo8eGz0uhN+7D26HDaOASVYn9Og72cgSWBJZe1/Ia9v1upYh3WoptXPzy",
-	"FFbHiwe7pB8h6kdrdPmYx3C9BqVjnm1KKsrMaogCdA8SLYwOp+EJgW2l92S3AW4slo15yFCuZivWds4n",
-	"EHPsFHPbba/HQQzhE0PEc2fyHuCg1huR1C9ya5D+MsGIzxaF2HGlJdBtQiHXYJWEPgS9glzwnJUMI202",
-	"1rBNMOilAnnd1Vjb5mZJ+Qg7PsaTUB43EOpsrT3vEaBS8D+FtwrxOORqSDt5n8NKv4jJ9qTekGFYclhk",
-	"uQHc4z1znwQKbhtT9Du7wGlzvLKbGgfvZorU7l8FIEc05DjHGavPBfDbsaIrEOvnjN9THS3h2loxXiQx",
-	"vhLox5XcHgaQUsiIuOnXsxrX9ikDN8HNjO5Cu/Z21KZPUUJwnYBUHdRniNj8BDEdLsEnJVtvJoQ5XpnH",
-	"BwnfMUk3dmyN/4LdG3EFEaIv6D4h+/0eutbEkJjEtxJL+FnFfOwj58kWFVVqJ6xNcuB9zT4aSL9oAkD+",
-	"bBaCW626CV0rTVGXkLCqldUbKLMx7x1l2h5h63p65F1P/FEh6qWOnumuDzzC2cp6y+NoLhmH6QZZRQ3o",
-	"hw4Njp356fsP+kunIhzE6xM6kQTq9L9xDHNtjNnx1GBt3wiz2FC16fFHjeCayaiHWCpN8xImWjaGPGRd",
-	"JoKBsqvCjVuirMc+qYCWz24qJg9yJHpxYV6C4qme+sY3+34X8pBy+RofxDdE2jWQdEBZr8F9PWjH8Ya+",
-	"Zf9Kr+ENLmhQ+bEecg7BQX6E/ObYuOgdErPfll9aOCsNnNq02RdGNUA+hbC2lsDpJXVDBG3uLOkKrWqk",
-	"sQVSv9OhVowztcEvN7S0gLsWHU9IiwVLuGY2pnMUeaj1sKvURy7aUT11bOBiIiIllqWSLd2TJaDAmRac",
-	"MG+PR8jPvACptBBRngjXIPdoTx8vV2+AWHMZI4VihVGW3UaUgHmVXGjzJSWKbq15fXwi13WIo3QH52Ip",
-	"ij3ZUEXW7Bq4GWZDKyB70NGRLJPu22njl0Mte6VPYqg0pBtBJmaVEi52Mc7nslsn6DHwb+v4iEcEMe8v",
-	"ZeOYN1OeXSl2Ew6wPQuvxC7hi6sgTioWfRh9s9mXO2XDcBJoQXZMb6LiYa80bEckkNnnGvrvHDW/sMzy",
-	"UtxwCwGOHBogtiDWOQMO2VEGZOGScOyvWAkxj5b53kUkqSIKuG7yUbt6cAQ2KyYtQ97SG7Y1LA+V6y3j",
-	"9tOX0UTGInWSkevgWpgylLu0YVOEWGstX8cVeJZf9crPQROguySHxiYRQQuyAihCLmvArnmEk4bCFN2r",
-	"JwRdsmQlJOFWRY9kMWqjjKtJuZAHcBNEyz0RhjsZTF4Sq/NkJISAM+LjvRmxEdzYUhKnBod/YveG9P0X",
-	"RcSOBz+nZY1HpBI3mtQVw+zeQB6PoynAsoZfPSNJgSUwikGyOOQP3Q0u947sLl2etlgRppVPQtmCQays",
-	"wYIA8a7sM/a3FS1VBLe36eNp2NbozIak9eRyvsdAaBAix2s/Uv3cdHGuI5b39DddMT4oOl8j9f1onjRm",
-	"yVVcvVYaqimCRCzhtYYqKkemsn3chfNCiauFX0wSZjjxEdwMVcXRtmVlycYmiyddREnXaV/0r6vT4uYa",
-	"X6DzLbwd5btpzAecL+wqBaWow6EncWPFoCymbXyyEjScLKmprlMmG9Ml9BzLIXLDX/0wYaoE+CqhrLU5",
-	"IedvKJ3mXjkw4/zckfhkcH235zhYbQwIryAHVumJMFi5zKmT81ZUCWFbpSKiTvOaZ+o8pNRPypznxRRX",
-	"mNnMtDd6sufPlQqvfOXf6YGuJc2n5wRMTsw/OEEO1a0c/IPk+4CmQHMOCp76/cpbFNtzvk7hl/FHdQbX",
-	"zKsjP2U8TeEV1uONFLGTEryaups+EPjynHBY7+sPvFN0f2UT6+4796mc4vf3fR9n/A+eQZuPMYkeBvy+",
-	"/xDxX3ZMbzZOabkztHvctaiPHtDBwf6ywwPQEGyLGhqabC265c+1UHZbbcAxfB5PxDwOkknm4CGxjMWU",
-	"1nyUt5umnJpLoPFhHsbO60sDtnAYLAWfUPF4UF4+vu7O243eMMmthbGzcszHQ99O0DliMAl2XdhZGizf",
-	"M6VFrKQ2RSUpIzMURU07ArLwR3woohPMVot3P1l6a6c6pXEmf4YyvC58jmuvpiTauwMyST7EWzAkJ8DH",
-	"J01wPl5hYdUFQq+TqIkbDGcPDFZhpL1iYw1MlznQU4IUFnwasu+JmtxbLmFqSYsLlsI6aIS8coHHRRPH",
-	"N4ys2DLOEGcx1tiQ3AGeuh6ldlp+0wQj1uNgkjFoE8uiduiN78/iN4pxvo5a4sJ8sW2N1yKb7MkJbrV7",
-	"xL5ULipIed7kpDyUI1ed0Susl07TK/TTh0wgF3N+m02SSpqqq5GA3CWKJ2IyNkgjh+WWm9DBIBEZi4v8",
-	"BovRE4MU3lsU2xMi77ZOcS1dGLf9U+7dtyS76zm7iyDuq4rfWR7QO4jlFH3SW5TFlHFGkowd1a8yTQSd",
-	"8GsPB8X5T8Low05OzuXrMlU32VO+fe8KtNFc06viU9zFPenoQVcar58HD7FvHZAGYyJC3oLlYFTx0PRQ",
-	"lgRDUyZkQfQaHtFS8LhEaiAzONtMnb46lUEdKKZhd5JjYon57hUOr+rxyZxT/df39jb1Vhpad/R9XWu+",
-	"4GWUV+quOsR9ZH9/mmNwYp/U34VACW4vXGxMjUD24Ot6Az5a60oQXIJp+JTdweQS3zhnWsI7Dh9b0Wug",
-	"5X2XFIyC6VW9Pevi+juXahRPQBpoHsDKuN8Je0lFrEeuQ7FepFCttq0cExoV3MC2Sqj6W6ZUt+KsHX2S",
-	"1YYmUt57aF/vGOfxtR6GeR2B+jea9YTJ27vLWoAI24pDcc1/4Gcqk4gnAIQRousb04rxDr7F1riTMxfH",
-	"+2AO67W8Z6QxXQa8iE3R6l2C9t+Fbo+RaJV95OfDcu1ur0lbe3xk81SUSZ8IR5agNUhyBXuypVegbFbU",
-	"jql4B8st8EIl2huU++9BJucTK2LDFGS3EVvCRXtqfCQ6oeFqJa2ORw05XZoITpZCb4hiRaJzph3/aAyx",
-	"IoIDsbobQeUOE0fxWwdj+3V81KHkiT4U2icaDB7AzIKq1dGTut6bNrHNpTNDqcB34YwrDImunino2Rmx",
-	"vQgtibeOcQXDJySS6dGBwyFpHwDhkKwb5HsEtlp7BvJuUV70DO6YzjdjO2OM63bxOnhUDlnaC+d1PnQy",
-	"vK9BaUXwxBlV7Ql5TJgyhwDTOm3GpUuyfdzJuY0mVW6oeg25BB0PQl4BVP9wtXrHnblKwdeuV61NtL+C",
-	"SpsFrYQkYAvI+qefnuE3soa8cUEkE97uEvyVryEXvOhDDFH4SAQvx5BwWRhDkuZO+cDpVN57derLFjvJ",
-	"kn0/jnp8vbABgQZyLZrKvOR3NmbYZpMTH+ZqU2q7MWC6o54lm5RJf67z9fEdoBmJWAVOcpj1Ha2uOylR",
-	"D+eZxxwbacL58cCRg/ZHtigLFCIqZ9uo88a+fApniBMNd3eGvHFm+YE3hCa0iFPVvGLd8SlCPmshUj7t",
-	"e3sfe7sRpCTGBO/K3QpgpwR1J1TL3jta9L6GOl2kOCZyNDpa33LcHuSFH1SRuvJ2bw8jsWRI3amzcIpD",
-	"iWdqBjd+ok0CTC1yTtKuOlTyBpLx7eOxpbaqMif2Hl1CTmuVuDBB8FXT0OtIsrSvO4i5azC+O1GbW/WY",
-	"VKuSRspKmcZCL0Uo7xZ52bo0WQMR8rD0p61Np9hRT/M1o+DEt9Muhzpcp+p0yw3VShPKdVNd2lqIajAa",
-	"zmzsDoWAnSg1RZtzTBY6D9n5pGFNqQ2egvMgoO6uDLRiy1M6ECEVjWhZiI/19R9K9h1cUsXUpCyfZFlA",
-	"KdaJBnHJQ6Sc89hLur47CEaFQnaJFZgfno9LLsQ1ZWObDzvAnoLEWjXoD5CG1zSdOCbQJud9dOpN/Mj6",
-	"kaIL2PR7V3sbKdjO1EddFMZdQtBknERAnz4g7Xz8+3bGndRCsd1+s4dYJtxtkTqfjV90HPQrV9s2qdbT",
-	"VsPF3P8Yj75//Hp0w3Gv67oOj508lWZrndx7v8Zk/b9V/mrJ9P61Wadju0Cllby4eFRU7FdhgI3WlVUd",
-	"lfcOMVv/Lq4YeAX90oaiGF//t3+w2X7FsM/mLdZ/rcSxpuLT81FTAe/WFyvUsHz3RetIN797rmyeaBoy",
-	"ugp09cXv/Hf+7BrknpgjjKYX4VZhI3Z3RBtF22hplOSCK1ECccu2N65h/wcj13/nZnuYwfXu5hF+9Y78",
-	"tRTiKiM7Ia8yooCWGfGx0ow0+ZNPyDsuOLwzWqGogGe/83cKylX4gmhBKN+j412xNcd5/vYFMVzcOoIq",
-	"uoaCLPcGEKKi72sg7/JaKiHfffE7fyalcB6jd6lb6d6Rv7767lvyX1///f//zUKQEttZl7wz+Hln9pv9",
-	"zncbkNhOQQIuj0OGUDDkRJSG6ovfMXzOcuBWeQ/tS+XicvG0ovkGHn31xeOGIlrfNZWtizeOTlr+u8vF",
-	"lxiZqYDTii0uF//3iy9xoIrqDdLpBa3dLQdra74EzP5QLC4XBmB4MxK+I+kWNEi1uPzN0er7GjDc4BZm",
-	"IbjIWtf1DeTY3Gbxkbw/rBmogBWtS724/Pvjlo/w70NtL27fZt27B796/Ljn3sFp9w02t09FbhxECxq/",
-	"dQuPjxUW17q9MFuoerulcm/Qas6lmYdoSVmZEQ47UJrYFiDZwh0eww6aBGMzhEXtRe6vaYkiGC9x8Rie",
-	"F072vpj5AIXjWzaG4Mo3lPFeALnqrEcIIhv4FioFJH+bUObduN8Ie6/ASSDUuZ/mtiu3jGV5OyN2Ovf5",
-	"zI0fShzUCV1TxpVu+rco3wTEyZsO7jC7HrG2Co3/oxT9T9DuaoAZQeZmmA9Yv27A9ropS7KT2DvSSI+V",
-	"FP8BHgFMtnBxmC4wXneAcXqybV9pcGaqnR0FdoIOBrAfFAr0J0Twck/eefXkHTZt0xu66yAHi0GQaq9g",
-	"/0iFbu1Ryg1JKOpY2h53bWo3z45J0GBqd1EyUTYfz9tp1B2buNVJ/e5Tzym1m775c55flm8aJyayNr0T",
-	"nrWRnajLwjeq32eu9ZdRWgN/hBujrSaYYEm5BUxSbXuOT8wIxtB1fT4oPi1LgjsNJgqTxGYokKZSOgmf",
-	"iw/mv1urPZZgLcQupF7BVlzDc5u7GtNwsSVuo5ZSDiem668jVwyfBnp2b4QiCC0EjXTduFrZlGaUJeXq",
-	"Q4LptHQ7I82+4HAA8C7BZsR7F9AgdtnTQzTsddU+tafRUM+AoYTd1rpSMgw1nL75dn7tdmYLzTNtxslK",
-	"yChbSqhoL+uHQZy9E68Z+IfVo5+ozjeLyef0D2kNzUgv/2TuWkJkE9QY9MSdG28BOXKy3Q/R0sdEV5v3",
-	"619NaJodttH2YSdVhe8ad+fDcQ5/X959x2lduHcfTRdusIfvysZdYxO9P8Vq/2wes/ZlhjOabl7Cus7U",
-	"TgIfdU4flLr++Fx8cH/dXtg7G2lIb4zrlT9z+5wPCZ31ZHWHXYUlfBpq6xt6BRifCIAmS5pfRbhdQqI+",
-	"/cNB/vQS9mlDxaPk63zotivBNsoILYKFtISSgu7HSLjOHWUpJ9iL1oVi5zJfTo80VyFxZoVoZnvpOWhv",
-	"oqJLzeITMiIkKUETptH9Br2e/A5FGJOqX+F5iU88qLbzJ5P74RKR+QgJkWqvnTBY6wmUBXssGu3Bu+hf",
-	"WrP80+UVrRv1R/GLL0+K6hnRjBsjFB0nZCXFNq3hZe5KEiGx4EOJrU+BGCNYumP1M5RXB89+Zi3nYy2R",
-	"ppbzUd8Bok/AbkKKzkN5Vr86GSZs9v7ssAeXP4Pg9tVdzF4EYiyFtRQ1Wu2jjrjL8E4ebZe1+bBn2uWs",
-	"psedkmCbnMT37PjsNvnYeFw7C3nWpAObqhbKyV3ZvSE/ojTlhT9nk4NwF61kz7QYDcmWn3iMqdWzaUZ+",
-	"aKE1EHOIC536rPLm9Optu6HYmfVbn4U8J179bWk7EY4idUdT0S2QTb2lPMPvQusztJjxNXNkmSIlrJqe",
-	"GMOy0FLTxQf7R2/U/NsSqHRweED/mvQrSA98l9jjfL4uhBuhJCx8ECsatlXpcttTcd83/pmH1FAcoKOC",
-	"dHFTqptFFpQU9zFX1wYh3bT6O7JnkWvQj1xeUucoBwpYMk7bvVHCTLNlr9g7/ozpudsIuMYOOlC5AB5T",
-	"uum0kzU5+J3r73QrtIyZ9mMk7W6TzjH7dbN/UDIJjWfuPVLTuebjEPkGsnOqZnvDN1AWWE1MEVtZwDQp",
-	"BKQIY9vLOX6aNUn2p3kTZIWRcVRd4QWLRjXFI2SbLoXS0QYmCsqVhQn6hy8+mP9u+6Az2gfocnhOK4Ue",
-	"fyoOuRccrDMuJDxhEaJNbwq3lMSIs42Ii1YRYtI++DZ0HD8LUtI5TstTcDB/ldZni/sjtLgtqZ2htsfR",
-	"vfUk4jlinAhZgMzaWa+OWIjgORBZ8zFHSta8p6rlVc3PzuHmMAT5BCvwq1POO2etjGskaK+vt2Qhaj3g",
-	"5cQ7J47JAL9OksFroOUfgA6avrxnDo/PLF2fVpUU10Dghua63BO9YYq4hWdkubcp3VRtxlDCtbBNH+KU",
-	"8ItgxWedZ3wKp2PXdZUw5F1o4uKD/aNX1wyX+QxDvtXd9uOEvW8OOavGGaAQk4KHkMfBm0tH4pWw+Ii7",
-	"VUmdDxPRIiu8acPt0V2BzsEXCR3dAR/TsozqsDiJuuu7Rx7FmsZe+3a8RX99i+CuMsowtabjk+Blqqqt",
-	"6YD1WWv+GGPxh1f8zOsAMBSYEUOAaGx6ssLr0Qjl2CDbnSKfCmwL8DJSgSRtYhrFRuCmEjLdLeEZ/nxu",
-	"Vn4Xh6x1vYaDjJ8MpktswclWvgVnZn21Y850q9bRaqnGaLFmjAIDCm0bbuRiu6Xqia2rHcPJnEO05xCN",
-	"OfGYW9i5Q2ojysJyHnRBz8gF1BWr4ogY6G8bgzLZCqWJEmRL+f4JeWwAmVi8T0U5xcTN2fmLImLH27Wt",
-	"5uy5fniMKw208Kctp1xwltMSWX1imaH3XWSd2Owvi/RBPlzfCnvOqEoCLdQGQJNHJIeydMhm2pXcypoT",
-	"qog5HXVJbVitgFWtoBgqpJ6wvE8/ePGmmwVAPRs1ICOuWe8onlnCSj8SdX+Pmefu2rgH1Lo+awTzZI9b",
-	"zM6euYINxd21izbyLWpt4wIbsSPbOt+4SBzGB/ylZaNIeEya2Ktw1chnCv7j5Ze6a5jPz26Xe8KKjiPY",
-	"SksSbgwfScHuJtwhIg6PPbT6+uejsvbFx/Mm0R4Smb27BtUjo4wvARnpWNpSnaujUg6u1kVQfwgnV/ti",
-	"q/nCAOIaJF1DRmq8aIeDUqGNItoBK/Slc+31b7GyTYqGbduaY65Xfwj8VT3OG2wDUh+tQ7KeO/5trIoQ",
-	"/g7tj/rhfrGhdtK4N/57Wn4G/wjwGzhhSh0ndGW5mQ+qGqsPHYspB32DCwk5sEoP6nj2ofPg5LRpA5+F",
-	"LKpyBoHnMEZ2VKEUzYjy7knK1Q4kFJknz+Xe/TXMK+wtqXm47iQRwTNP7R+Sa3xCxUS08KLSXR9oVSLD",
-	"R9aU8Wx0SZFia/6I9aDFXf45U+DbDn7mqPccuX2ui/bi8re3HflaAT9uJ+1bLhtatqeLhAtO22jiuKSA",
-	"JueISuPJeqHOlhH+zClzB7tLZC76xqh9Qup1aJ46n+7bXMI1b++//kaw7teLD/aPEX3+3J1fY5ij8o9+",
-	"Yr3+7LqtSceF7atQqwNPwbh2fw8NrVMT7Mw2QIDB+MZv54Xwp9D5rX2r5JlF2uxE8hM2NvInVMjGSnli",
-	"b4SUoMNtVyEqSpS2l3mmu58cMsKLFXO3daVS/njx3diK81Md7TG0cs9A2PlqAMNt+/NRi0GSC7URG9ys",
-	"JFwz2DltxycHWRv3CirtHkv3TTqiE98Kts8DhP7C70PP2LNyqgMjE69sGjuqtTPDnaVjUwSMMtZqxojH",
-	"saB7c1wZV5pyncxMSvPPMxcfd1A2s+PLViTpjRT1eoM3+oZOGB6MmIbwpClf0t4+5lgTF65G+frx1yM1",
-	"vQt3FNIs7qV94AFUmNPLRLeXh8ludoCe21uCwYclkDrcfmnN8UZYOlYYiEfZBGibEsk0WUIutqACZxzL",
-	"AyspltBHSGIJfxxNGLczZxxT7r09y208C+84Iss9/v/EdZeohLQJWKjobBhfO/1nLNZcFKrfXTshlXc+",
-	"ofXnTAE9R7jcdf5p8Yk7N2F6Q69gQt7maailCxn0RdqjIKRthbjDuKzLq45rHXCjgaeyPLH7WSvP038+",
-	"vqUxvSxcg7s3LqdlSZhOpvGlgxJfjQLBzpe8O66fC6NCILdvMsZJVctK4KW40VXA7nUuqvumE8akjRM2",
-	"yWTLMrn9Lx/OKrr9dF30thGwT1I48sY/8SqBo5Yt3RsNAjHFtLK/UdttYWkgPFK0uMt++trJ/uoe+bT1",
-	"yodpJzu/L87GCxxVYM6fRRc2yMlLocAysbRDRVN11a9bvMEnPl+KmOAKM4v/bwITcHeFDoj9gNOLD+a/",
-	"3pQXZGpjDra2D36sWRczM2dj/DsIDEH7Aq7NkOmeNFTnm48L7BputF12VO6eKwn/pRRriTlfRgOR1yAf",
-	"oXizAM1cq3Qj4AxUCPBkq40OPoYTjz4fgnExSnVFqIW9FkRpUT1pZaF7V74BNxSkBHoNjb27hA1LphR0",
-	"0FWK9RDDei7W50JXSjbBtb1J/7O9PLFAQqzPUxyBZFqwIvN+2KUviEvwjFoNeVh+Vta/MhtwzARnyDOo",
-	"3T5SEfLEtcASqAazxJlSe/4FOxz9zMGtZs55AF4UhCLIe3VwxMnFB/PfiMwOh4VhDlirgbTyjzKrw6za",
-	"ZTyVpb1k3yaCu3whNRqUF/blnsuukarfmKfOCNBZDo/dxJlPT2vSObMIlkAlSEsKPgisNmLHreuQi12a",
-	"JLrJdh8WdqzF5W9vjSj1KWjm41vzpNE7LfprWS4uFxfXXy5u397+TwAAAP//",
+	"7L1tk9s2sij8V1B6nqpzTl06Y+dm7607/uTNxrupdU58PM7mw8Z1DZEtEREF0AA4so5r/vstNF5ISgBF",
+	"zogaO+t8iEcSiZfuRqPf+9MiF9tacOBaLa4/LSSoWnAF+OG1FMsKtubPXHANXJs/aV1XLKeaCX5V2yf+",
+	"x+9KcPObykvYUvPX/y9htbhe/H9X7fhX9ld15ce9u7vLFgWoXLLaDLe4XuxKqskOuCY7Kfg6I5QXBL/U",
+	"ghRiYd5ww5hZXuQ51JryHMynWooapGbgtkLdqrb04yvga10urr99+vRpttD7GhbXC6Ul4+vFXbZouGaV",
+	"eXQl5JbqxfWioBoWR0/ehW/E8nfItXn3hdaSLRsN35eUryMLof4B8+Foag478z3TsFXRB9wXVEq6N59F",
+	"VUx54S5bSPjQMAnF4vqfncXYkewC3g3t60ZTzZRmuZq6txwhgsvto1lCLmShCONkV7K8JEwT9zBRjOdA",
+	"dAlECqVBkiWshOwgg3ENa5BmgsKsi+f6eIaCrVYgDSHd0qoBFX19xapqaHnaEF5OpdwTpqMjcKrZbXzz",
+	"qqRyaPBdKRTY1RHKhS5B4lwMFNFCRKfTou7hfuiU/cOM/L1ouJ5EFA4mHdiGrbQItSuJUk1TMP19Cfnm",
+	"mFiWUmyAv9C9g8a4/l/fRTcLXEv35oinGdfUEoL7bSlEBZQfbdYPG15JbuMHruU+QvO5xWQE51QfMZEn",
+	"mm0jnCRbLPfRIQrQ1PIiWhTMzESr1735Uwe+Xb2CDyOhphr70vGwB1AzQ+L+cOGZB0I7Qlh5EpyvmNLH",
+	"0Ay0PIqoO3iJsEYOH0dsxU4UW+afaRW/S2iem4N0cnk3rAAzUA2irmDc0werc69m7ZyxlSbvGvvSCco6",
+	"+gkKpscj4YeC6Rj4WREdvKJLqBJ3HxRq2u3Hm+0SZOfRDjGLRudiexLsP7vHEE9SJY7yLchl6ge2YhDf",
+	"645Gb4NDCsR71+7EveMm9NDyKPEwStPAOU6Vo6bxJ8rwf02rGBqih80/n9iG1Balh7LFg5lpRXlC6hIa",
+	"xsPndUVzKILYegwmJRqZQ4pclLsuTvLjA9jh6tsRwjSeBRumazcyANfEXXwZyMQ3dHLNP/K6iRB1C+WO",
+	"RP/sKf6Xnbq/7LvRScW2ppI5RjCenw7LvvCh6R2QII4Mch1FWURkLMWOrKgkeiecOGtFUyqBcKFRWFZ0",
+	"C4SuJcTVlpS459YSrpuFX3kMUn+RdKUTyGmvvPHM3HA+NVGZOVoU3kafmdKVdbTP8bho9bHwfgwLP9yy",
+	"ApyYEtGeUXNyOoaieyJWBGheEtQwMqNyLZlWzwldKtSzS5BW3crt4SM7YOtSES7wsB6I8E5OcItyd1hQ",
+	"9RJL2ommKpyCh1PdgiwYCo0Tbn6AIqZPmSWRlRRbp0qaQ2IOxu+CcSjIjulSNJpQtWF8TdiKcLEUxZ5A",
+	"pYAYQUCRvBKqc2zaXSHMxnPDNw3nIH+pY8uvpVjSJauY3h/vgW4FXxNaVU7lRHgtLaz0jnFEIjOLia3S",
+	"M41Ra7wxD8fOosG6Vv+4/3W1bAUWVBFxWQGGgUSOporR+Euaw1th/j/Ik4c2+pLmh4x6gkTU3gkxXAYG",
+	"PmYBqROvUjs3bx1LdFOFa6WpHiuLeqHTvhNdFqvgxVLEOD9ditvIya8YB0XwR6TjEmgB0hL4zvCcmioF",
+	"BRG3SNXjGYEBtQTzbvx6LaBiW6Z7WkLnXua5KByEj370JB815wCMUC7dCHEQ8iKKWopWzNR2BkUQ+9ur",
+	"JBHkooCpymCC0gakFvtTehUStlDEJXQFRp/SiR+Zu+bGKAExusbtdyYJ+w5rylro+/kGcBdXtlrbwAmT",
+	"TdeSdzjDNI3N09L8Klu2GDBDvJQA/w2zqG49Uusch7GCVepiwRUnZNjTc55yJYxbxF8bKosI1KpK7Hps",
+	"oEMwh0ygawUHLraMUy0ShpEtKEXXcUYgVokjm0NqPi1ZXafYVcJucgAYZ+zwKoebLQsg6G8KV9nO224o",
+	"Btwfi3846fIIwEPWeppge0rTZQXxvTacfWhghM3ZTRzeCMO6iWP7+Dvsu5L+eL10A/upDNwa+F90rJzj",
+	"r2P77ut7qH+3LZ6AN1sUjpwCa903QT99sqwo37Raavi8FLp0H96dOowGLlGFt9VGens5AksCSzeNvIX9",
+	"sNE44nuSYhu/fnkKq+OvB7ukv8M+Lr16VMX8Aes1KB3TsyipKTOrIQrQ+E+0MDKchucEtrXeG1WSEy50",
+	"iYpWAVyzFeu63hKIOTZ5u+121+MghvCJIeKVM2gd4KDRpUjKF07jnaLzZItC7LjSEug2IZBrUCeVkzeQ",
+	"C56ziqEf3XoStwkGvVQgb/sSa9eYVFE+wkoX40l4H7cQ6m2tO+8RoFLwP4ctGvF4ypCYduG8gpX+OXa3",
+	"J+WGDG0Up68sN4B7fGDus0DBbWOKfGcXOG2ON3ZT4+DdTpHa/ZsA5IiEHOc4Y+W5AH47VnQFYv2K8QeK",
+	"oxXcWi3GX0mMrwR6aSS3hwGkFDJy3QzLWa3j6pxu2eBEQmeAXXvXJzskKCG4zkCqDuoz+GN/gpgMl+CT",
+	"Eo1K42115vGThO+YpBs7tsb/hN1bsYEI0Rd0n7j7/R762sSpaxLfSizhFxXzoI2cJ1vUVKmdsDrJgW8l",
+	"+2wg/XPr3vVns7A26oa3gSlKU5QlJKwaZeUGymxEy44ybY+wNT098aYn/qQQzVJHz3TfwxXhbFWz5XE0",
+	"V4zDdIWspgb0pw4Njp356YcP+msnIhyY8hMykQTq5L9xDHNtlNnx1GB13wizKKkqB+xRI7hm0qcplkrT",
+	"vIKJmo0hD9lUCVe/7Itw45Yom7FPKqDVDx9rJg8ioAZxYV6C4oWe+saf98Mm5FPC5Q0+iG+ItGkgaYCy",
+	"VoOHWtCOvYlDy/6V3sJbXNBJ4cdayDkEA/kR8ttj43zzSMx+W35p4ay0cOrS5lCQhAHyOS5rqwmc/6Zu",
+	"iaDLnSVdoVaNNLZA6ncy1Ipxpkr8sqSVBdyt6FlCOixYwi2zHtsjz0Nz2g8UPBdHrqCIq5ISy1LJlu7J",
+	"EvDCmeacMG+PR8gvvACptBBRngi3IPeoTx8vF122qC6ju1Os0MuyK0UFGDXNhTZfUqLo1qrXxydy3QQ/",
+	"Sn9w5yMtqSJrdgvcDFPSGsgedHQky6SHdtra5VDKXumzKCot6cZc4YIUgnCxi3E+F7s+QY6B363hI+7v",
+	"R497Sscxb6Ysu1LsJhxgexbeiF3CFldDnFQs+nSIEBA7Zd1wEqj1kkevh73SsB0RHmqfa+m/d9T8wjLL",
+	"S3HDHQQ4cmiB2IFY7ww4ZEcZkIVLwrC/YhXELFrme+eRpIpgPESINu/LwRHYrJi0DHlLP7KtYXkoXG8Z",
+	"t5+eRcOUi9RJRq6Da2HKUK5z/yPEOmv5Li7As3wzeH+eVAH6S3JobMOMtCArgCJEqgfsmkc4aSlM0b16",
+	"TtAkS1ZC+jCSSIyyNsK4mhTpfAA3QbTcE2G4k8HkNbEyT0aCCzgj3t+bEevBjS0lcWpw+Od2b0jf/6aI",
+	"2PFg57Ss8YhU4kqT2jCM3Q/k8TQa4C8b+NUzkhRYAqM4SRaH/OEgcmbvyO7ahc6IFWFa+RCzLRjEygYs",
+	"CGwch33G/railYrg9i59PA3bGh3ZkNSeXEbHGAidhMjx2o9EPzddnOuI5QPtTRvGT16dN0h9fzdPGrVk",
+	"ExevlYZ6ykUilnCjIRqsNJnt4y6cFUpsFn4xSZjhxEdwM1QVR9uWVRUbmwqSNBElTadD3r++TIuba22B",
+	"zrbwbpTtplUfXGiU21UKSlGDw0DgxopBVUzb+GQh6HQotKa6SalsTFcwcCxPkRv+6ocJUyXAVwtltc0J",
+	"Eb2nwmkeEANzEP93FMQ31g4e8V8G03h3DQe7iQHpvxpQ3nZxRiClY0RTwUiPAdazhE2eBzdtnFIqFsBj",
+	"Km4CoGoT0+FqyqTCq9v6JEnfaEHwNWJ16CwacVLARJtMfwGiBk4EB0WWe7JyEUsPDn0KVHuv2KfICo2y",
+	"vKU6L3vLGxsdZYHvoRVD3hvIgdV64ilbuQDGs4s4qJnBtk4FJjgFaJ6p2zDxSelpvJhikTabmfbGQIra",
+	"pfLNlE+vPz/QtXRx1JNCcyZnvx0clBDuHXyUBxluAU2B5hwUPPX7lXcoduB8ncM86o/qDBbSN0fugni0",
+	"0BtMeh8p6U6Ks2yTW4dA4HNgw2F9qFn+XkE27rZ46Nzn8k093AV1nFZ38gzasKhJ9HDC/fIXEf9lx3RZ",
+	"Ot3h3tAe8JqgWnhABwf7yw4PQEuwHWpoabKz6I5bxULZbbUFx+nzeCbmcRDTNQcPiQUOp5TXo/D5NOU0",
+	"XAKND/M45pahaHwLh5P1ViaUFTio4TI+ud2bb7x9ILeK/s7eYz4s4d0EmSMGk2BeGUwdsmD5G1NaxOpW",
+	"pKgkZesJmcfTjoAs/BE/pS4F65HFu58svbVzndI4k79ArnsfPscJzlPyXdwBmXQ/xOscJSfAxydNcDle",
+	"YWHVB8KgrbZ1350O4jmZDJU2To+147gAnoE837Dg85D9gPPywfcSRnh1uGAlrJ1UyI3z/y/acBrDyIot",
+	"4wxxFmONLckd4Klv2O3aKtpKU7FCQpOUQRvfGdVDP/oiaH6j6G7viSXO2x7b1ngpsg1inmDdfoALWuWi",
+	"hpQBXE4KBzuymBu5wllW6AbdZSEgz4V+vMsm3Uqaqs1IQO4SOUyxOzbcRg7LHWu9g0HCQR2/8lssRk8M",
+	"Uvhg5YmBSJV+fTJXN41xW6TswcXBsvues/tcxEOlZ3aWBwwOYjnF0O0tqmLKOCNJxo7qV5kmgl4UxAAH",
+	"xfnPwujDTs7O5X0oZH95G6j1hAoJVbJgho3X7Y402vPFeAEfp/mcDreNI/jHY9sfFGURCO0mEuBLZX8P",
+	"lJh5cB7t6EvHazKRjAgfWBmNl5O4LxuFsRS8IPZ5soTSai1T3D0D7pogu47Xl4LzxddLSuMlETjUQc7J",
+	"YItDVVBZlhAqUS4cKJ/QSvC4hNBC5uRsM5U37RF1D4pp2J2FbSUYwwTuND7Gfao/4cHWv8EEbOseeKip",
+	"0+cBjrIS3leme4gsNhz9HZwKZ7U/IlCCGRIXGxPrkD14h17AR2ddCYJLMA2fyXAy5s5XC5yWB4TDJ1Zk",
+	"yw9dyJ//ALf9rtzHLpQ9YZpUQukROcNHrvZBD7srTmTmjYHuxsUCjAebh0p/CyshieBAymZLeUaEJHRN",
+	"GVe6V0C4GxJhNICDyg2RZMTxd+ihF66doM0PxLVHwQC0eihRBzV/ermMJGXfANcvXQxvPLL3RFUelhDq",
+	"sARrxB7EdciCj0Q5NLYCekJHgo+wrRPK+5Yp1U/l7vqTZV3SRC7ZAPfUO8Z5fK2H8VOOxfk32vWEybu7",
+	"yzqACNuKQ3HNf+QXyj+MR9aFEaLrG1PB/B7egs64k1MCxltVDxOhva2zNUac8Au01SDuczG8DEXSI/5n",
+	"+8gvh3VQ+iXabVGPZHwSahFL0Bok2cCebOkGlA033jEVL/y+BV6oRN2gav83kMn5xIpYxyPZlWJLuOhO",
+	"jY9EJzRcraL18aghWFobFWgpdEkUKxIF5+34x2FIK7w0LE8nqB5gRgZ+62Bsv46PeuoeHkKhfaLF4AHM",
+	"LKg6hfCpK1lvI8Z7tRRt8fq4yJkohp+Cnp0R63bRKpSzxBWcPiFJ2eClr23fJ+0DIBySdYt8j8BORfxA",
+	"3h3Ki57BHdN5Obbk1LgyUjfBRnrI0n6Olgc1Q4LSiuCJM8L+c/KUMGUOAeZL2FQGl73ytJfMEs1WKKm6",
+	"gVyCjocVbADqv7gk+OOCtpXga9fiwWawbaDWZkFGhgKbmT08/fTQ+ZHFWVqjYjKS/D7hHPIGcsGLIcQQ",
+	"hY9E8HIMiW6Q68BNc69Em3SOzIMKXGeLnWTJglpHhTJ/ti6+FnIdmsr8ze+sFGGbbbJZmKtLqd162ulC",
+	"1JZsUkahS52vz+8AzUjEKnCSw3SqaNr6WYn6dAJXzDSWJpy/H5gCUf/IFlWBl4jK2TZq/rMvn8Oc5q6G",
+	"+5vT3jrDzoE9jSakiHMVk8CCHudw4q6FSHmpHmwQHyzzk7oxJtjn7ldZYkqYxoQyFA/2/35ooEln/4/x",
+	"BY+Ov+mY/g8Srg7KM7i6MV4fRmLJkLpTZ+EchxLP1AyOuUT9IZhaPSRJu+pQyDuR5WYfjy21U+5gYsn+",
+	"JeS0UYk+Y4Kv2kqZRzdLt0tYzFyDERsTpbnVgEq1qmikXgPTmEGtCOX97Gmb8C0bIEIe5tR2pekUOxqo",
+	"amoEnPh2unnGh+tUvSYTIQ14Qh2MVPnTDqJajIYzG2s9FrATpaZo1avJl85jlhRrWVNqg+fgPAio+wsD",
+	"nWiRKaX9kIpG1ALGx4YK+yUL+i6pYmpS3F7SI1GJdaLyavIQDbZ0wNIr2LthuSdwG6j+WO51Jmh/Xw41",
+	"ABvlktsl9mF+eDUu6BjXlI3tDeDQcw5C7ZSIeYTw3LYm1DGZt7kwo0Py4gffjxRdAASOc/aC6gVbO9tH",
+	"LMJDcv3SVSQeE+Y7Tedvd5XS1VLfj+w+g8bi6C+qjxr/wyG9W9QI12El6R87+iJSUMP72zCv1Hvchn3V",
+	"rUXCIamFWQ85bQPGKPGU+8+xWUqaR0OnvPlgv0H/3EFi2EM7JUwqqd0txz7AnSb0M0peK5O6y9gOTULR",
+	"alLtD1sdIea1wkAcdYaIvpENaLyK5ip+9wIm2631ksD8GpP1oKzO0kim9zdmnY59AJWWTeDiUb62X4UB",
+	"Sq1rq/Eoz+CYrYckNgy8XnltPaiMr/+vf7Ddfs2w7vodhiWuxLFk4PPEwCbnOxeLkRc4CdW4rf/H/O7F",
+	"APNEW6DbVSRS3/zGf+M/3ILcE3PsbWY/t3oGsbsj2uiHGItAcsGVqIC4Zdv+2lgPzLCb37jZHoYSv//4",
+	"BL96T/69EmKTkZ2Qm4wooFVGvIs/I20g/3PyngsO740yI2rg2W/8vYJqFb4gWhDK9+gvUmzNcZ7/+IYY",
+	"scHaL2u6hsKIS5QTUdMPDZD3eSOVkO+/+Y3/IKVwhs73qR7k78m/v3n5Pfk/3/3pf/+HhSAlttMCeW/w",
+	"897sN/uNh6ZnEnB5HDKEgiEnojTU3/yGcUMsB251zlDOXi6uFy9qmpfw5NtvnrYU0fmujTpdvHV00jE7",
+	"Xy+e4ZVVA6c1W1wv/uc3z3CgmuoS6fSKNq6n3dpq3QGzPxaL64UBGPbBxXck3YLGJmX/dLT6oQH0krmF",
+	"WQgusk5z9hPBhXdZfCRvxm0HKmBFm0ovrv/0tGPa/tOpMmh377J+p/lvnz4d6DI/rbt822s40l8eDT/4",
+	"rVt4fKywuE6v+myhmu2Wyr1BqzmXZh6iJWVVRjjsQGliS8JlC3d4DDtoM13MEBa1V7lvyhlFMLbs9Bie",
+	"F062O+h8gMLxLRtDcOUlZXwQQC5N+AmCyMqAQqWA5HvHZt778Gdh+0ydBUK9bqR3/XtLywbuZsROr3vr",
+	"3Pihofejj1YL9fyULwrn7pse7jDNC7G2Co2gohT9V9CuVdSMIHMzzAesX0uwtQ+riuwk1hI3t8dKiv8G",
+	"HgFMtnDuwz4wbnrAOD/ZdltcXZhqZ0eBnaCHAawPihf6cyJ4tSfvvXjyHov46pLuesjBrESk2g3sn6jQ",
+	"vSdKuSF2Sh3ftsdVPLvNVGI3aLDt9FEy8W4+nrfXuCU2caezzv2nnvPWbvsozXl+WV62tndkbXonPGtz",
+	"bWqdpLfPXClYI7QG/ggfjbSaYIIV5RYwSbHtFT4xIxhDF575oPiiqgjuNKgoTPoKY23JjiR8rj6Zf+6s",
+	"9FiB1RD7kHoDW3ELr2zQfkzCxRYJrVhKOZyZrr871trOBD27N0IRhBaC5nYtXdGGlGSUJe/VxwTTeel2",
+	"Rpr9mcMBwPsEm/nydAoVYpc2coqGvaw6JPa0EuoFMJTQ21rzYjvU6ajjd/NLtzNraJ5pM05WQkbZUkJE",
+	"e908DuJsj+R24B9XT36iOi8Xk8/pH1IbmpFe/spcm2pkE9Qo9MSdG68BOXKy1bBR08f4bBuu7l9NSJo9",
+	"trEKLb6jXOMlzeFNiO1/PLYRwqgfPFIbh/153Dad7vIzykkhnp8XaNq1QMg6wR/LffthzH3TdX4kZcyX",
+	"rZ388WjHF7R96Didzt0PUZHgIzYDWdk4k9hEH86x2n81U2u3K/qMOr8XzVyLm2g14ynH5+qT++vuyjZ/",
+	"pyGcO66Q/MLtcy9DDeMLnqz+sG0Z5S9D33lLN+C4nwM0WdJ8E7kmE6LYiz8c5M8vmr1oqXiUYDYfuu1K",
+	"sB8LQotg6QlCSUH3Y0SjXrPjlPX0505n4kvpvedHmssIu7AkPbOi/Qq0t22gLdbiEzATvgJNmEa7LQy6",
+	"gHoUYXTxYYHnNT7xqNLOv9i9H7oRzkdIiFTbv85gbcDDGhT5qJvwL5KukEK+aF6Bu5igeT87K6pnRDNu",
+	"jFC0uJGVFNu0hJe53oZCYoKbElsfOzPmYvngukYMs5L/Ck9dip0cdKTDlhxme7pkqtMz41w6Vn+6SuCZ",
+	"6sYxx6eqgKoEW+pypWeDKX7H85dsXY5bwFak5n/2gPm/6oXz3A+9djUz3hHdAhJYcYeoEn14vzfF2ndB",
+	"DY1MsZUzEdz1MD2pLvbZzzDjeHPw7Fdp5HLUFqnkPx/NHSD6DBJKCAd9pDsH48sJ5bAjWNHRR2UTpshO",
+	"SJw8cSdIHicOTGI7zmGLUMG3Z6MCm1w5O97BxYkiqn3yPbMNUJc036ylaPAyOSmRdIo2JNmKS4d5XH7i",
+	"koHS407JXEpO4ovyfbXyfm78tZveNWtwnQ3JDtV+XFUkQ35EaXOZu3M2OdjkqpPUkL7CQ1LBFx5L0SnK",
+	"OiM/tNA64VuPX3hNBV+0Nt6tGHxhddxn28yJV98lfifCUaTuaCq6DbUtzXehtjEa+PA1c2SZIhWs2pJl",
+	"p+9CS01Xy6bapEO+zdpeVNVnTzv9DLz7JVQ56sJL4Ef7WqgY5D+fyOf2E0fSoy5qcrZ142cO3dhSvnel",
+	"yNVzAjQvDRVuoNaGMl1ddrLcE6YVVKspRPnJ/jEYsvi9kYbd4XxEH5X0K0gPfJ/Ar/n8RQi3UER+DFY0",
+	"bOvKJRamgu7e+mceU2x2gI5Kd4uPlfq4yILk7D7m6tYgpJ/TeE+ZQeQa9BMXFN47q4EClozTbj3FMNN8",
+	"ITEro0GthCS7UsAtVt2E2kVPMaXb6pxZmwBpuzM5Q4/uxPVhmuMY8a+TgB4P8i/F7teQcP2Fi39+I3OK",
+	"6jEzgZXOzdV/GAaXwkqZTrv4tdx/jX2bhzzKeVMs9oabo9holTZFbLIt06QQkDqu20F+/tOseWM/zZsz",
+	"JswJoWrD+NqmWyNjs+VzQxGgFiYonSBM0PN99cn8czcEndHeTRfWfl7Z4OmX4mr8mYN1M4YcACwEYyP+",
+	"QwfZGHF2EXHVKQSTNCV8H7rBXQQp6bD/5Tk4mG9z/tU49xka5yypXSDd3dG9dXjgOWKcCFmAzLqJYI5Y",
+	"iDCigWz4mCMlG66GtH5+cQ43h82ITzAYfXvOeedMH3cl4RXQCmzelKGAEw4R7Ad6TAb4dZIMboBWfwA6",
+	"aDusXNgKM/Pt+qKupbgFAh9prqu91QTcwjNndyHY32UEJdwK140nSgn/EKz4KvOMN405dt3UCfOK82Je",
+	"fbJ/DMqaodHyach3+pR8nrD3Zf5nlTgDFGK34CHkr/JeQ9h4cRh8xHW8VpfDRLTuAHZBdXu0eXGCg8+b",
+	"35XACRearNkt1seISVlGdFicRdz1fQCO3NJjW/Ifb9G31hXcFQswTK1N3xK8SsWrddO6vkrNn1/I0GH7",
+	"5XkNAIYCM2IIEJVNT1bYup5QjmUn3SnySU62JkVGapAncwSP2Ah8rIVMFxD7AX++NCu/j5ncGsTDQcZP",
+	"BtMVNlNgK99MIbMW9DFnulP+w0qpRmmxaowCLN1p/US52G6pem5LzYzhZM5MPXCIxpx4zJro9fcuRVVY",
+	"zoOOgRm5gNqwOh3kO9BJJAZlshVKEyXQM/ecPDWATCzeR8ydY+L27PybImLHu+VezNlzlc0ZVxpo4U9b",
+	"TrngLKcVsvrEMkMV8wkRb1msQSQlqpZAC1UCaPKE5FBVDtlMuyo0suGEKmJOR1NR64EvXHfpE7WFHhSQ",
+	"96W5lN72A4aoZ6MGZMS1XRnFMytY6SeiGS67+Mq19H9EqeurRDBPXpzF7OxBbrZlOlBMjsQgGdFo6xco",
+	"xY5sm7x0/lH0D/gG5qNIeExE6ZTCEl8p+EsLg5fFBSzBMXa73BNW9AzB9rZ09+14Cv4d8jHZFuGxxxZf",
+	"//WozIH+AnkWh0Rmu5CieGSE8SUgIx1LW6rXBDhl4Oq09P1DGLm6LYrncwOIW5B0DRlpsGUqB6VCZXHU",
+	"A1ZoS+fay99iZet2ntZtG44ReMMu8DfNOGuwdUh9tgbJZm7/t9Eqgvs7VAQdhvtVSe2kcWv832j1Ffwj",
+	"wG/ghIGOnNCV5WbeqWq0PjQspgz0LS4k5MBqfVLGsw9dBifnDRv4esmiKGcQeAllZEcV3qIZUd48Sbna",
+	"gYQi8+S53Lu/TvOKW5Bs5TY94MEzT+0fk2t8QXmHtPBXpWsEb0Uiw0fWlPFsdPahYmv+hA2g5Yat+Y98",
+	"pqrkbvALe73niO1zjWUW1/9817tfa+DHHVZ8FxJDy/Z0kZoqtROyjyaOSwpocoaoNJ6sFepicfo/OGHu",
+	"YHeJyEXfK2DokroJ/QTmk33bdsrzlsMe7o3gfr36ZP8YUfradW8ewxyVf/QLK39t121VOi5sxahGHVgK",
+	"xlXAfmxonZtgZ9YBAgzG10K+LIS/hGLIFiKPEsg1O5H8hCUb/QkVstVSntve/hJ06FscvKJEabpXg3Xd",
+	"Dhnh1Yq5vsupkD9evBxbGONcR3sMrTzQEXa5dOEb4BohOB+1GCQ5Vxuxzs1awi2DnZN2fHCQ1XExIdM+",
+	"lq4IeUQnvjvCkAUI7YV/C20ULsqpDpRMbJs7dlSrZ/ovno0NETDCWKc+OR7Hgu7NcWVcacp1MjIpzT8v",
+	"XKegh7KZDV82I0mXUjTrkmi2bQv2eDBiGMLzNn1Je/2YY6Zi6Bb43dPvRkp6V+4opFnca/vAI4gw578T",
+	"3V4eJ7rZAXpuawk6H5ZAGl6AVFqIwqrj7WXpWGEgHmUDoG1IJNNkCbnYggqccSwPrKVYwhAhiSX8cSRh",
+	"3M6cfky59/ost/4sbPtJlnv897krRFMLaQOwUNApGV87+Wcs1pwXathcOyGUd75L618zBPQS7nJXJKzD",
+	"J+5dK+4t3cCEuM3zUEsfMmiLtEdBSFvkGcvG+bjquNQBHzXwVJQn1nXtxHn6z8ed8tPLwjW4Vso5rSrC",
+	"dDKML+2U+HYUCHa+EIHj+rkwIgRy+zZinNSNrIWC1Cpgd5OL+qHhhLHbxl02yWDLKrn9Z4+nFd19uSZ6",
+	"2+LABykcWeOfe5HAUcuW7o0EgZhiWtnfqK2BsTQQHnm1uP6XQ4Xyf3WPfNly5eMUyp/fFmf9BY4qMObP",
+	"ogtraeWVUGCZWNqgoqnaDMsWb/GJr33CE1xh5uv/z4EJuPb5J679gNOrT+afwZAXZGpjDra2D36uURcz",
+	"M2ej/DsInIL2FdyaIdM1aajOy88L7Bo+arvs6L17qSD811KsJcZ8GQlE3oJ8gtebBWjmmsCYC85AhQBP",
+	"ltro4eN04NHXQzDOR6k2hFrYa0GUFvXzThS6N+UbcENBKqC30Oq7SyhZMqSgh65KrE8xrFdifSl0pe4m",
+	"uIXqa0zSPRIkxPoyyRFIpgUrMm+HXfqEuATPaNQpC8svytpXZgOOmeACcQaN20fKQx5nlN9LoBrMEmcK",
+	"7flP2OHoF3ZutXPOA/CiIBRBPiiDI06uPpl/RkR2OCyc5oCNOhFW/llGdZhVu4inqiJabIDbQHAXL6RG",
+	"g/LKvpy+/i1VvzVPXRCgsxweu4kLn57OpHNGESyBSpCWFLwTWJVix63pkItdmiT6wXafFnasxfU/35mr",
+	"1IegmY/vzJNG7rTob2S1uF5c3T5b3L27+38BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -47,8 +47,8 @@ const (
 
 func blocked(kind, a, b uint64) uint64 { return mix(mix(a+kind*saltWord) ^ b*saltFull) }
 
-// eachBlock visits the record's blocking keys, some of them twice.
-func (f *Face) eachBlock(yield func(key uint64)) {
+// EachBlock visits the record's blocking keys, some of them twice.
+func (f *Face) EachBlock(yield func(key uint64)) {
 	given, family := f.name.given, f.name.family
 	if len(f.name.other) > 0 {
 		given, family = f.name.other, f.name.other
@@ -136,7 +136,7 @@ func entriesOf(faces []*Face) []blockEntry {
 	var keys []uint64
 	for i, f := range faces {
 		keys = keys[:0]
-		f.eachBlock(func(k uint64) { keys = append(keys, k) })
+		f.EachBlock(func(k uint64) { keys = append(keys, k) })
 		slices.Sort(keys)
 		for _, k := range slices.Compact(keys) {
 			entries = append(entries, blockEntry{k, int32(i)}) // rows fit

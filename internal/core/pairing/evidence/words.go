@@ -9,9 +9,9 @@ import (
 
 // Said is what one comparator says of a pair.
 type Said struct {
-	Comparator string
-	Level      string
-	Bits       float64 // for the pair being one human, or against it
+	Comparator string  `json:"comparator"`
+	Level      string  `json:"level"`
+	Bits       float64 `json:"bits"` // for the pair being one human, or against it
 }
 
 // Say lists what speaks for and against a pair, in the order of the
@@ -37,6 +37,44 @@ func (w *Weights) Say(p *Pattern) (list []Said) {
 // words by which a comparator is called in a sentence.
 var spoken = map[string]string{"familyName": "family name", "givenName": "given name", "middleName": "middle name", "day": "first day", "location": "site", "status": "status"}
 
+// Spoken is how a comparator is called in a sentence.
+func Spoken(comparator string) string {
+	if n := spoken[comparator]; n != "" {
+		return n
+	}
+	return comparator
+}
+
+// Looked lists the attributes that a comparator looks at, on either side.
+func Looked(comparator string) (person, account []string) {
+	switch comparator {
+	case "familyName", "givenName", "middleName":
+		return []string{comparator, "displayName"}, []string{comparator, "displayName"}
+	case "login":
+		return []string{"userName", "email"}, []string{"userName", "email"}
+	case "email":
+		return []string{"email", "aliases"}, []string{"email", "aliases"}
+	case "phone":
+		return []string{"phoneNumbers"}, []string{"phoneNumbers"}
+	case "number":
+		return []string{"employeeNumber"}, []string{"employeeNumber", "externalId"}
+	case "day":
+		return []string{"startsOn"}, []string{"startsOn", "created"}
+	case "status":
+		return []string{"active"}, []string{"active"}
+	}
+	return []string{comparator}, []string{comparator}
+}
+
+// Potential is what agreement would be worth, comparator by comparator, for an
+// average value.
+func (w *Weights) Potential() (list []Said) {
+	for c := Email; c < Status; c++ {
+		list = append(list, Said{c.String(), levelNames[c][same], w.bits[c][same]})
+	}
+	return list
+}
+
 // Sentence tells the strongest of what is said, for and against, in bits.
 func (w *Weights) Sentence(p *Pattern) string {
 	list := w.Say(p)
@@ -54,11 +92,7 @@ func (w *Weights) Sentence(p *Pattern) string {
 		if math.Abs(s.Bits) < 0.5 {
 			continue
 		}
-		name := s.Comparator
-		if n := spoken[name]; n != "" {
-			name = n
-		}
-		parts = append(parts, fmt.Sprintf("%s: %s %+.1f", name, s.Level, s.Bits))
+		parts = append(parts, fmt.Sprintf("%s: %s %+.1f", Spoken(s.Comparator), s.Level, s.Bits))
 	}
 	return strings.Join(parts, ", ")
 }

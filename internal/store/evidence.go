@@ -1,0 +1,105 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+)
+
+// Weights are what a lane's evidence is worth, from one learning to the next.
+type Weights struct {
+	Version    int64           `db:"version" json:"version"`
+	Digest     string          `db:"digest" json:"digest"`
+	Weights    json.RawMessage `db:"weights" json:"weights"`
+	LearntFrom int64           `db:"learnt_from" json:"learntFrom"` // people paired by other means then
+	At         time.Time       `db:"at" json:"at"`
+	By         string          `db:"by" json:"by"`
+}
+
+// NewestWeights finds those in force.
+func (s *Store) NewestWeights(ctx context.Context, lane int64) (w Weights, err error) {
+	return w, s.get(ctx, &w, `SELECT version, digest, weights, learnt_from, at, by FROM weights WHERE lane_id = $1 ORDER BY version DESC LIMIT 1`, lane)
+}
+
+// WeightsOf finds one version.
+func (s *Store) WeightsOf(ctx context.Context, lane, version int64) (w Weights, err error) {
+	return w, s.get(ctx, &w, `SELECT version, digest, weights, learnt_from, at, by FROM weights WHERE lane_id = $1 AND version = $2`, lane, version)
+}
+
+// AddWeights keeps a new version; weights that are in force already stay as
+// they are.
+func (s *Store) AddWeights(ctx context.Context, lane int64, w Weights) (Weights, error) {
+	newest, err := s.NewestWeights(ctx, lane)
+	if err == nil && newest.Digest == w.Digest {
+		return newest, nil
+	}
+	if err != nil && !errors.Is(err, ErrNotFound) {
+		return w, err
+	}
+	return w, s.get(ctx, &w, `INSERT INTO weights (lane_id, version, digest, weights, learnt_from, by) VALUES ($1, $2, $3, $4, $5, $6)
+		RETURNING version, digest, weights, learnt_from, at, by`, lane, newest.Version+1, w.Digest, w.Weights, w.LearntFrom, w.By)
+}
+
+// WeighedTwins lists whom evidence alone joined in a reconciliation.
+func (s *Store) WeighedTwins(ctx context.Context, reconciliation int64) (list []Bond, err error) {
+	return list, s.list(ctx, &list, `SELECT native_id AS person, twin AS account FROM verdicts WHERE reconciliation_id = $1 AND side = 'people' AND state = 'twinned' AND basis = 'weighed' ORDER BY native_id`, reconciliation)
+}
+
+// Question is one pair that a human should judge, with the names of both.
+type Question struct {
+	Number int `db:"number" json:"-"`
+	Proposal
+	PersonLabel  string `db:"person_label" json:"personLabel"`
+	AccountLabel string `db:"account_label" json:"accountLabel"`
+}
+
+// open are the proposals of a reconciliation on which nobody has ruled since: no
+// ruling on the pair, none that gives either of the two to another, and none
+// that leaves one alone.
+const openQuestions = ` FROM proposals p
+	LEFT JOIN verdicts vp ON vp.reconciliation_id = p.reconciliation_id AND vp.side = 'people' AND vp.native_id = p.person
+	LEFT JOIN verdicts va ON va.reconciliation_id = p.reconciliation_id AND va.side = 'accounts' AND va.native_id = p.account
+	WHERE p.reconciliation_id = $1 AND NOT EXISTS (SELECT FROM rulings u WHERE u.lane_id = $2 AND u.cleared IS NULL AND (
+		u.person = p.person AND u.account = p.account
+		OR u.kind = 'same' AND (u.person = p.person OR u.account = p.account)
+		OR u.kind = 'leave-alone' AND (u.until IS NULL OR u.until >= current_date) AND (u.person = p.person AND u.account = '' OR u.account = p.account AND u.person = '')))`
+
+const questionMatch = ` AND ($3 = '' OR p.code = $3) AND ($4 = '%%' OR p.person ILIKE $4 OR p.account ILIKE $4 OR p.reason ILIKE $4 OR vp.label ILIKE $4 OR va.label ILIKE $4)
+	AND p.probability >= $5 AND p.probability <= $6`
+
+// QuestionFilter narrows questions; zero values narrow nothing, but for Most.
+type QuestionFilter struct {
+	Code        string
+	Least, Most float32 // probability
+}
+
+// Questions lists the open ones, with how many there are and how many there
+// were.
+func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f QuestionFilter, p Page) (list []Question, next string, open, all int, err error) {
+	args := []any{reconciliation, lane, f.Code, p.like(), f.Least, f.Most}
+	if err := s.get(ctx, &open, `SELECT count(*)`+openQuestions+questionMatch, args...); err != nil {
+		return nil, "", 0, 0, err
+	}
+	if err := s.get(ctx, &all, `SELECT count(*) FROM proposals WHERE reconciliation_id = $1`, reconciliation); err != nil {
+		return nil, "", 0, 0, err
+	}
+	err = s.list(ctx, &list, `SELECT p.number, p.person, p.account, p.reason, p.code, p.probability, p.bits, p.said, coalesce(vp.label, '') AS person_label, coalesce(va.label, '') AS account_label`+
+		openQuestions+questionMatch+` AND p.number > $7 ORDER BY p.number LIMIT $8`, append(args, p.afterNumber(-1), p.limit()+1)...)
+	list, next = cut(p, list, func(q Question) string { return number(int64(q.Number)) })
+	return list, next, open, all, err
+}
+
+// QuestionCodes counts the open questions by what they are asked for.
+func (s *Store) QuestionCodes(ctx context.Context, lane, reconciliation int64) (map[string]int, error) {
+	var rows []struct {
+		Code  string `db:"code"`
+		Count int    `db:"count"`
+	}
+	err := s.list(ctx, &rows, `SELECT p.code, count(*)`+openQuestions+` GROUP BY 1`, reconciliation, lane)
+	counts := map[string]int{}
+	for _, r := range rows {
+		counts[r.Code] = r.Count
+	}
+	return counts, err
+}
