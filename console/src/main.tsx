@@ -7,6 +7,7 @@ import { LanePage } from "./pages/Lane";
 import { LanesPage } from "./pages/Lanes";
 import { PlanPage } from "./pages/Plan";
 import { PreviewPage } from "./pages/Preview";
+import { ReviewPage } from "./pages/Review";
 import { RosterPage } from "./pages/Roster";
 import { Shell } from "./pages/Shell";
 import { SystemPage } from "./pages/System";
@@ -24,6 +25,7 @@ const router = createBrowserRouter([
       { index: true, element: <LanesPage /> },
       { path: "lanes/:lane", element: <LanePage /> },
       { path: "lanes/:lane/why", element: <WhyPage /> },
+      { path: "lanes/:lane/review", element: <ReviewPage /> },
       { path: "plans/:plan", element: <PlanPage /> },
       { path: "systems", element: <SystemsPage /> },
       { path: "systems/:system", element: <SystemPage /> },

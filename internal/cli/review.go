@@ -63,7 +63,7 @@ func newReview() *cobra.Command {
 	cmd.Long = `Settle contested pairs one by one, side by side. Every answer is kept at once;
 whatever somebody else rules on meanwhile is not asked again.
 
-  s [REASON]  they are the same human      k  skip for now
+  s [REASON]  they are the same human      n  next, skip this one for now
   d [REASON]  they are different           u  undo the last answer
                                            q  stop here`
 	questionFlags(cmd)
@@ -126,7 +126,7 @@ func (d *desk) work(list []apiclient.Question) error {
 		case "d":
 			d.rule(q, apiclient.RulingInputKindDifferent, reason)
 			i++
-		case "k":
+		case "n":
 			i++
 		case "u":
 			if back := d.undo(list); back >= 0 {
@@ -135,7 +135,7 @@ func (d *desk) work(list []apiclient.Question) error {
 		case "q":
 			i = len(list)
 		default:
-			fmt.Fprintf(d.out, "%q is no answer: s same, d different, k skip, u undo, q stop\n", key)
+			fmt.Fprintf(d.out, "%q is no answer: s same, d different, n next, u undo, q stop\n", key)
 		}
 	}
 	fmt.Fprintf(d.out, "%d ruled in this sitting. They show from the next reconciliation on: twinning reconcile %s\n", len(d.done), d.lane)
@@ -162,7 +162,7 @@ func (d *desk) show(q apiclient.Question, at, all int) error {
 	if p := value(q.Probability); p > 0 {
 		fmt.Fprintf(d.out, "probability %.3f\n", p)
 	}
-	fmt.Fprint(d.out, "s same, d different, k skip, u undo, q stop > ")
+	fmt.Fprint(d.out, "s same, d different, n next, u undo, q stop > ")
 	return nil
 }
 

@@ -46,7 +46,7 @@ func (h *house) queue(t store.Task, err error) store.Task {
 func (h *house) sealed() service.PlanView {
 	h.t.Helper()
 	ctx := context.Background()
-	require.Equal(h.t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane)).State)
+	require.Equal(h.t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane, false)).State)
 	p, err := h.app.Service.Draft(ctx, admin, lane, nil, nil)
 	require.NoError(h.t, err)
 	p, err = h.app.Service.Seal(ctx, admin, p.ID, p.Hash, "")
@@ -292,7 +292,7 @@ func TestSecondLane(t *testing.T) {
 	for _, u := range h.application.Users() {
 		before[u["id"].(string)] = fmt.Sprint(u)
 	}
-	require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, admins)).State)
+	require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, admins, false)).State)
 	p, err := h.app.Service.Draft(ctx, admin, admins, nil, nil)
 	require.NoError(t, err)
 	p, err = h.app.Service.Seal(ctx, admin, p.ID, p.Hash, "")
@@ -311,7 +311,7 @@ func TestSecondLane(t *testing.T) {
 	require.Equal(t, p.Total, created)
 	for _, name := range []string{admins, lane} {
 		require.Equal(t, "finished", h.queue(h.app.Service.TakeRoster(ctx, admin, "dome-booking", service.Taking{})).State)
-		require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, name)).State)
+		require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, name, false)).State)
 	}
 	list, _, total, err := h.app.Service.Verdicts(ctx, lane, "accounts", "exempt", store.Page{Text: "adm-"})
 	require.NoError(t, err)
@@ -332,7 +332,7 @@ func TestSealing(t *testing.T) {
 	require.NoError(t, err)
 	_, err = h.app.Service.PutCharter(ctx, admin, lane, strict+"# later\n", 1)
 	require.ErrorContains(t, err, "changed by somebody else", "made from version 1, and 2 is there")
-	require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane)).State)
+	require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane, false)).State)
 	p, err := h.app.Service.Draft(ctx, admin, lane, nil, nil)
 	require.NoError(t, err)
 	require.True(t, p.Stopped)

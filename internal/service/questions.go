@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"twinning/internal/core/pairing"
@@ -190,7 +191,8 @@ func (s *Service) record(ctx context.Context, system, roster int64, id string) (
 	if err != nil {
 		return nil, 0, err
 	}
-	b := record.NewBuilder(record.CanonicalNames())
+	// what refers to other records can't be told from one alone
+	b := record.NewBuilder(slices.DeleteFunc(record.CanonicalNames(), func(n string) bool { return shape.Attributes[n].Refers != "" }))
 	row := -1
 	kept, err := s.Store.RecordAt(ctx, system, roster, id)
 	switch {

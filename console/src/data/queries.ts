@@ -116,6 +116,27 @@ export const useVerdicts = (lane: string, side: "people" | "accounts", state: st
     initialPageParam: "",
     getNextPageParam: next,
   });
+export type QuestionFilter = { code: string; q: string; least: number; most: number };
+export const useQuestions = (lane: string, filter: QuestionFilter) =>
+  useInfiniteQuery({
+    queryKey: keys.laneList(lane, "questions", filter),
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET("/lanes/{lane}/questions", {
+          params: { path: { lane }, query: { ...filter, cursor: pageParam, limit: 100 } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: next,
+    refetchInterval: 4000, // somebody else may be settling the same ones
+  });
+export const useFacing = (lane: string, person?: string, account?: string) =>
+  useQuery({
+    queryKey: keys.laneList(lane, "facing", { person, account }),
+    enabled: person !== undefined,
+    queryFn: () => ask(api.GET("/lanes/{lane}/facing", { params: { path: { lane }, query: { person, account } } })),
+    staleTime: 60_000,
+  });
 export const useRecords = (roster: number, q: string) =>
   useInfiniteQuery({
     queryKey: keys.rosterList(roster, "records", { q }),

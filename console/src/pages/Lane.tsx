@@ -45,6 +45,11 @@ export function LanePage() {
           </>
         }
       >
+        {latest && latest.balance.people.contested + latest.balance.accounts.contested > 0 && (
+          <Button onClick={() => go(`/lanes/${lane}/review`)}>
+            <Glyph state="contested" /> Review who is contested
+          </Button>
+        )}
         <Button disabled={!may("work") || working || reconcile.isPending} onClick={() => reconcile.mutate(undefined)}>
           {working ? "Reconciling…" : "Reconcile"}
         </Button>

@@ -87,6 +87,8 @@ function FreezeSwitch() {
 const help: [string, string][] = [
   ["↑ ↓ or j k", "move through a list"],
   ["Enter", "open what is in hand"],
+  ["s  d", "same, different (on the review desk)"],
+  ["u", "undo the last ruling there"],
   ["/", "search"],
   ["Tab", "from part to part"],
   ["?", "these keys"],

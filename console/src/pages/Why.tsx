@@ -1,7 +1,9 @@
 import { useState } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { Link, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
 import { useAct, useMay, useWhy } from "../data/queries";
+import { EvidenceBars } from "../ui/evidence";
+import { FacingRecord, FacingRows } from "../ui/facing";
 import { Glyph, StateWord } from "../ui/glyph";
 import { Id } from "../ui/list";
 import { Button, Head, Loading, Trouble } from "../ui/parts";
@@ -38,13 +40,13 @@ export function WhyPage() {
         }
       />
       <section aria-label="side by side" className="border-hair border-y">
-        <div className="grid grid-cols-[1fr_150px_1fr] gap-3 border-hair border-b py-2">
-          <Record side="larkspur" record={w.person} none="no person" />
+        <div className="grid grid-cols-[1fr_130px_1fr] gap-3 border-hair border-b py-2">
+          <FacingRecord side="larkspur" record={w.person} none="no person" />
           <span />
-          <Record side="lichen" record={w.account} none="no account" />
+          <FacingRecord side="lichen" record={w.account} none="no account" />
         </div>
         {w.keys.map((k) => (
-          <div key={k.key} className="grid grid-cols-[1fr_150px_1fr] items-baseline gap-3 py-0.5" data-state={k.verdict}>
+          <div key={k.key} className="grid grid-cols-[1fr_130px_1fr] items-baseline gap-3 py-0.5" data-state={k.verdict}>
             <span className="text-right font-mono text-[12px]">{k.person || "—"}</span>
             <span
               className={`border-hair border-x text-center ${k.verdict === "agree" ? "font-semibold" : k.verdict === "differ" ? "text-madder" : "text-soft"}`}
@@ -63,19 +65,11 @@ export function WhyPage() {
           </div>
         ))}
         <div className="my-1 border-hair border-t" />
-        {w.attributes.map((a) => (
-          <div key={a.attribute} className={`grid grid-cols-[1fr_150px_1fr] gap-3 py-0.5 ${a.equal ? "text-soft" : ""}`}>
-            <span className="text-right">{a.person && a.account && !a.equal ? <ins>{a.person}</ins> : a.person}</span>
-            <span className="border-hair border-x text-center text-soft">{a.attribute}</span>
-            <span>
-              {a.person && a.account && !a.equal ? <ins>{a.account}</ins> : a.account}
-              {a.said && <span className="ml-3 text-soft">{a.said}</span>}
-            </span>
-          </div>
-        ))}
+        <FacingRows attributes={w.attributes} />
       </section>
       <div className="mt-4 grid grid-cols-2 gap-8">
         <section>
+          {w.evidence && <Evidence lane={lane} evidence={w.evidence} />}
           <h2>Findings</h2>
           {w.findings.length === 0 && <p className="text-soft">None about these two.</p>}
           <ul>
@@ -105,14 +99,42 @@ export function WhyPage() {
   );
 }
 
-function Record({ side, record, none }: { side: "larkspur" | "lichen"; record?: Schemas["Facing"]; none: string }) {
-  const left = side === "larkspur";
-  if (!record) return <span className={`text-soft ${left ? "text-right" : ""}`}>{none}</span>;
+/** What the records say of each other, who else came close, and what would change it. */
+function Evidence({ lane, evidence: e }: { lane: string; evidence: Schemas["Evidence"] }) {
   return (
-    <span className={left ? "text-right" : ""}>
-      <span className={`font-semibold text-base ${left ? "text-larkspur" : "text-lichen"}`}>{record.label || "—"}</span>{" "}
-      <Id>{record.id}</Id> <StateWord state={record.state} />
-    </span>
+    <div className="mb-4">
+      {e.said.length > 0 && (
+        <>
+          <h2>
+            Evidence{" "}
+            <span className="font-normal text-soft">
+              weights {e.weightsVersion}
+              {e.probability !== undefined && `, probability ${e.probability.toFixed(4)}`}
+            </span>
+          </h2>
+          <EvidenceBars said={e.said} bits={e.bits} needed={e.needed} />
+        </>
+      )}
+      {e.others.length > 0 && <h2 className="mt-3">Who else came close</h2>}
+      {e.others.map((o) => (
+        <Link
+          key={o.person + o.account}
+          to={`/lanes/${lane}/why?${new URLSearchParams({ person: o.person, account: o.account })}`}
+          className="block border-hair border-b py-1 hover:bg-wash"
+        >
+          {o.personLabel} <Id>{o.person}</Id> and {o.accountLabel} <Id>{o.account}</Id>{" "}
+          <span className="text-soft">
+            {o.bits.toFixed(1)} bits: {o.why}
+          </span>
+        </Link>
+      ))}
+      {e.change.length > 0 && <h2 className="mt-3">What would change it</h2>}
+      <ul>
+        {e.change.map((c) => (
+          <li key={c}>{c}</li>
+        ))}
+      </ul>
+    </div>
   );
 }
 
@@ -129,7 +151,7 @@ function Judge({ lane, why }: { lane: string; why: Schemas["Why"] }) {
           body: { kind, person: why.person?.id, account: why.account?.id, reason },
         }),
       ),
-    (r: Schemas["Ruling"]) => setSaid(`Ruled ${r.kind}. It shows from the next reconciliation on.`),
+    (r: Schemas["Ruling"]) => setSaid(`Ruled ${r.kind}. It shows from the next reconciliation on.${r.leaves ? ` ${r.leaves}.` : ""}`),
   );
   return (
     <section>

@@ -81,7 +81,7 @@ var levelNames = func() (names [comparators][most]string) {
 		}
 	}
 	names[Login] = [most]string{"missing", "other", "other digits", "made of the name", "with its digits", "a name of its own", ""}
-	names[Status] = [most]string{"missing", "suspended account", "active leaver", "both", "", "", ""}
+	names[Status] = [most]string{"missing", "suspended account", "active leaver", "agrees", "", "", ""}
 	return names
 }()
 
