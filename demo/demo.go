@@ -94,7 +94,7 @@ func FirstDay() *World {
 	}
 	w.special()
 	for i := range w.People { // most have a telephone; a couple and a father and son share theirs
-		if p := &w.People[i]; i%9 != 8 && p.Employment != "service" {
+		if p := &w.People[i]; i%9 != 8 && p.Employment != "service" || p.No == "L0914" {
 			p.Phone = fmt.Sprintf("+56 55 2%03d %04d", 100+i, 1000+i*7)
 		}
 		if p := &w.People[i]; p.No == "L0928" {
@@ -205,7 +205,7 @@ func (w *World) special() {
 	w.add("L0912", "Zulema", "Quint", "zulema.quint@larkspur.example", "Cook", "Kitchen")
 	// value-invalid, no-email
 	w.add("L0913", "Lucía", "Peña", "lucia.pena@@larkspur.example", "Cook", "Kitchen")
-	w.add("L0914", "Okko", "Rantala", "", "Driver", "Transport")
+	w.add("L0914", "Okko Juhani", "Rantala", "", "Driver", "Transport")
 	// duplicate-account: a second account that owns the address as an alias
 	w.add("L0920", "Matilda", "Thorne-Vega", "matilda.thorne-vega@larkspur.example", "Astronomer", "Science")
 	w.user("u90920", "L0920", "mthorne-vega", "Matilda", "Thorne-Vega", "matilda.thorne-vega@larkspur.example")["title"] = "Astronomer"

@@ -149,7 +149,7 @@ func traps(b *strings.Builder, hq *World) {
 	}
 	at := func(local string) string { return local + "@candlewick.example" }
 	// theirs: a short form, another script and spelling, a name from before a marriage
-	jose := person("L0036")
+	jose := person("L0086")
 	put("pepe", "Pepe", jose.Family, at("pepe"), jose.Phone, "", "array", true)
 	put("nsorokina", "Nadezhda", "Sorokina", at("n.sorokina"), person("L0901").Phone, "", "correlator", true)
 	put("epapadaki", "Eleni", "Papadhaki", at("eleni.papadhaki"), person("L0902").Phone, "", "correlator", true)
@@ -165,10 +165,10 @@ func traps(b *strings.Builder, hq *World) {
 	samir := person("L0957")
 	put("shaddad", "Samira", "Haddad", at("samira.haddad"), samir.Phone, "", "array", true)
 	// a father whose son, of the same name, lives in his house
-	put("orantala", "Okko", "Rantala", at("okko.rantala"), person("L0914").Phone, "A0077", "array", true)
+	put("orantala", "Okko Pekka", "Rantala", at("okko.rantala"), person("L0914").Phone, "A0077", "array", true)
 	// hired again: a new number at the observatories, and an account that was shut
 	put("rfalk", "Rita", "Falk", at("rita.falk"), "", "L9956", "array", false)
-	// who left candlewick long ago and resembles somebody who is here
+	// who left candlewick long ago and resembles somebody who is here: asked, as a rehire would be
 	put("nquiest", "Nora", "Quiest", at("nora.quiest"), "", "A0101", "correlator", false)
 	// candlewick counts for itself: its number is a staff number of somebody else
 	kofi := person("L0953")

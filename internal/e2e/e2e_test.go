@@ -79,11 +79,17 @@ func dataDir(t *testing.T) string {
 // twinning runs the real command line and returns what it printed.
 func (h *house) twinning(wantExit int, args ...string) string {
 	h.t.Helper()
+	return h.typing("", wantExit, args...)
+}
+
+// typing is twinning with something typed at its prompts.
+func (h *house) typing(typed string, wantExit int, args ...string) string {
+	h.t.Helper()
 	h.t.Setenv("TWINNING_CREDENTIALS", h.credentials)
 	h.t.Setenv("TWINNING_ADDRESS", h.url)
 	h.t.Setenv("TWINNING_PASSWORD", h.password)
 	var out, talk bytes.Buffer
-	got := cli.Main(args, strings.NewReader(""), &out, &talk)
+	got := cli.Main(args, strings.NewReader(typed), &out, &talk)
 	require.Equal(h.t, wantExit, got, "twinning %s\n%s%s", strings.Join(args, " "), out.String(), talk.String())
 	return out.String() + talk.String()
 }

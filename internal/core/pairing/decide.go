@@ -140,6 +140,8 @@ func (w *weigher) hesitates(x *weighed) string {
 		return "a new number and a suspended account: hired again?"
 	case x.pattern.Levels[evidence.Given] == evidence.Level(likeness.Differ):
 		return "much agrees, but the given names differ"
+	case x.pattern.Levels[evidence.Middle] == evidence.Level(likeness.Differ):
+		return "much agrees, but the middle names differ: father and son?"
 	}
 	return ""
 }
