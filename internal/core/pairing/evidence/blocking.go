@@ -34,7 +34,10 @@ const (
 	blockName uint64 = iota + 1
 	blockStart
 	blockEnd
-	blockInitial
+	blockGivenStart
+	blockGivenEnd
+	blockInitial // an initial against a name in full, by which side has the initial
+	blockInitials
 	blockDay
 	blockFamilyDay
 	blockPhone
@@ -76,7 +79,7 @@ func (f *Face) EachBlock(yield func(key uint64)) {
 		}
 		for j := range family {
 			if w := &family[j]; w != g || len(family) == 1 {
-				yield(blocked(blockInitial, uint64(g.Text[0]), hash(w.Spoken)))
+				f.blockGiven(g, hash(w.Spoken), yield)
 			}
 		}
 	}
@@ -92,6 +95,26 @@ func (f *Face) EachBlock(yield func(key uint64)) {
 		yield(blocked(blockLocal, f.logins[i].key, 0))
 	}
 	f.eachSure(yield)
+}
+
+// blockGiven brings given names together that are mistyped or cut short. An
+// initial meets names in full and other initials; two names in full that share
+// no more than that never meet for it.
+func (f *Face) blockGiven(g *word, family uint64, yield func(key uint64)) {
+	side := uint64(0)
+	if f.account {
+		side = 1
+	}
+	if len(g.Text) == 1 {
+		yield(blocked(blockInitial+side<<8, uint64(g.Text[0]), family))
+		yield(blocked(blockInitials, uint64(g.Text[0]), family))
+		return
+	}
+	yield(blocked(blockInitial+(1-side)<<8, uint64(g.Text[0]), family))
+	if len(g.Text) > 3 {
+		yield(blocked(blockGivenStart, hash(g.Text[:3]), family))
+		yield(blocked(blockGivenEnd, hash(g.Text[len(g.Text)-3:]), family))
+	}
 }
 
 // eachSure visits the keys that say much by themselves: what is left over meets

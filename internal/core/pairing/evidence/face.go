@@ -19,6 +19,7 @@ type Face struct {
 	department, title, location text
 	active                      int8 // 1 active, 0 not, -1 not known
 	logins                      []made
+	account                     bool // of the downstream
 }
 
 // made is a login that the name can be made into.
@@ -59,6 +60,7 @@ type text struct {
 type Reader struct {
 	memo                                                                                 map[string]*cellWords
 	given, middle, family, full, login, phones, day, department, title, location, active *record.Column
+	account                                                                              bool
 	addresses, numbers                                                                   []*record.Column
 }
 
@@ -92,6 +94,7 @@ func People(r *record.Roster) *Reader {
 // Accounts reads the downstream's records.
 func Accounts(r *record.Roster) *Reader {
 	x := newReader(r)
+	x.account = true
 	if x.day = r.Column("startsOn"); x.day == nil {
 		x.day = r.Column("created")
 	}
@@ -102,7 +105,7 @@ func Accounts(r *record.Roster) *Reader {
 // Face prepares row i.
 func (r *Reader) Face(i int) *Face {
 	f := &Face{
-		name: r.name(i), day: day(r.day.Cell(i)), active: -1,
+		account: r.account, name: r.name(i), day: day(r.day.Cell(i)), active: -1,
 		department: r.text(r.department.Cell(i)), title: r.text(r.title.Cell(i)), location: r.text(r.location.Cell(i)),
 	}
 	f.name.given, f.name.family, f.name.other = slices.Clone(f.name.given), slices.Clone(f.name.family), slices.Clone(f.name.other) // their shares are the face's own
