@@ -48,9 +48,16 @@ func (w *weigher) learn() {
 			continue
 		}
 		lesson.Found, lesson.Beside = evidence.Lesson{}.Found, evidence.Lesson{}.Beside
-		for i := range w.pairs {
-			lesson.Candidate(&w.pairs[i].pattern, p[i])
-		}
+		var mu sync.Mutex
+		w.inChunks(len(w.pairs), func(from, to int) {
+			var part evidence.Lesson
+			for i := from; i < to; i++ {
+				part.Candidate(&w.pairs[i].pattern, p[i])
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			lesson.Join(&part)
+		})
 		w.weights = lesson.Learn()
 		w.reweigh()
 	}

@@ -15,8 +15,10 @@ import (
 
 // Sizes of blocking.
 const (
-	mostInGroup    = 200 // records of either side
-	mostCandidates = 24  // of a record
+	mostInGroup    = 200  // records of either side
+	mostCandidates = 24   // of a record
+	fewCandidates  = 6    // compared in any case
+	unlike         = 0.05 // of the best candidate's score: what shares less is not compared beyond those few
 )
 
 // Pair is two records by their place in the lists of faces.
@@ -139,10 +141,15 @@ func (f *Face) eachSure(yield func(key uint64)) {
 	}
 }
 
-type blockEntry struct {
-	key  uint64
-	face int32
-}
+// blockEntry is a record in a group: the upper bits of the group's key, and the
+// record's place below. Two keys that agree so far make one group, which only
+// compares a few records more.
+type blockEntry uint64
+
+const placeBits = 24 // more than 16 million records of a side are not left over
+
+func (e blockEntry) group() uint64 { return uint64(e) >> placeBits }
+func (e blockEntry) face() int32   { return int32(e & (1<<placeBits - 1)) } // fits
 
 // groups sorts the records into groups by blocking key.
 type groups struct {
@@ -155,24 +162,18 @@ type groups struct {
 type group struct{ people, accounts [2]int32 }
 
 func entriesOf(faces []*Face) []blockEntry {
-	entries := make([]blockEntry, 0, 16*len(faces))
-	var keys []uint64
+	entries := make([]blockEntry, 0, 24*len(faces))
 	for i, f := range faces {
-		keys = keys[:0]
-		f.EachBlock(func(k uint64) { keys = append(keys, k) })
-		slices.Sort(keys)
-		for _, k := range slices.Compact(keys) {
-			entries = append(entries, blockEntry{k, int32(i)}) // rows fit
-		}
+		f.EachBlock(func(k uint64) { entries = append(entries, blockEntry(k>>placeBits<<placeBits|uint64(i))) })
 	}
-	slices.SortFunc(entries, func(a, b blockEntry) int { return cmp.Or(cmp.Compare(a.key, b.key), cmp.Compare(a.face, b.face)) })
-	return entries
+	slices.Sort(entries)
+	return slices.Compact(entries)
 }
 
 // run is the end of the entries that share a key with the one at from.
 func run(entries []blockEntry, from int) int {
 	to := from + 1
-	for to < len(entries) && entries[to].key == entries[from].key {
+	for to < len(entries) && entries[to].group() == entries[from].group() {
 		to++
 	}
 	return to
@@ -185,7 +186,7 @@ func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
 	wg.Go(func() { g.accounts = entriesOf(accounts) })
 	wg.Wait()
 	for p, a := 0, 0; p < len(g.people) && a < len(g.accounts); {
-		switch c := cmp.Compare(g.people[p].key, g.accounts[a].key); {
+		switch c := cmp.Compare(g.people[p].group(), g.accounts[a].group()); {
 		case c < 0:
 			p = run(g.people, p)
 			continue
@@ -202,7 +203,7 @@ func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
 			n := int32(len(g.list)) // rows fit
 			g.list = append(g.list, group{[2]int32{int32(p), int32(pEnd)}, [2]int32{int32(a), int32(aEnd)}})
 			for _, e := range g.people[p:pEnd] {
-				g.of[e.face] = append(g.of[e.face], n)
+				g.of[e.face()] = append(g.of[e.face()], n)
 			}
 		}
 		p, a = pEnd, aEnd
@@ -224,18 +225,23 @@ func Candidates(people, accounts []*Face, cores int) (pairs [][]Pair, dropped Dr
 					x := g.list[n]
 					rare := 1 / float32(x.people[1]-x.people[0]+x.accounts[1]-x.accounts[0])
 					for _, e := range g.accounts[x.accounts[0]:x.accounts[1]] {
-						if score[e.face] == 0 {
-							touched = append(touched, e.face)
+						a := e.face()
+						if score[a] == 0 {
+							touched = append(touched, a)
 						}
-						score[e.face] += rare
+						score[a] += rare
 					}
 				}
-				if len(touched) > mostCandidates {
+				if len(touched) > fewCandidates {
 					slices.SortFunc(touched, func(a, b int32) int { return cmp.Or(cmp.Compare(score[b], score[a]), cmp.Compare(a, b)) })
-					for _, a := range touched[mostCandidates:] {
+					keep, least := min(len(touched), mostCandidates), unlike*score[touched[0]]
+					for keep > fewCandidates && score[touched[keep-1]] < least {
+						keep--
+					}
+					for _, a := range touched[keep:] {
 						score[a] = 0
 					}
-					touched = touched[:mostCandidates]
+					touched = touched[:keep]
 				}
 				slices.Sort(touched)
 				list := make([]Pair, len(touched))
