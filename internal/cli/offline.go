@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -120,6 +121,14 @@ func openSide(name, path, shapePath string, opt anyfile.Options) (s *side, err e
 	return s, nil
 }
 
+// A reconciliation on files is over in seconds, and most of what it reads lives
+// until its end: collecting garbage half as often saves a tenth of the time, and
+// the limit brings it back where memory is short.
+const (
+	garbagePercent = 200
+	memoryLimit    = 2500 << 20 // bytes
+)
+
 // run reads both files, reconciles and returns what came of it.
 func (o *offline) run(talk io.Writer) (*result, error) {
 	for _, required := range [][2]string{{"charter", o.charter}, {"people", o.people}, {"accounts", o.accounts}} {
@@ -127,6 +136,8 @@ func (o *offline) run(talk io.Writer) (*result, error) {
 			return nil, misuse("--%s is required for a reconciliation on files; a reconciliation in the service names its lane", required[0])
 		}
 	}
+	debug.SetGCPercent(garbagePercent)
+	debug.SetMemoryLimit(memoryLimit)
 	opt, err := o.options()
 	if err != nil {
 		return nil, err
