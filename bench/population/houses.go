@@ -18,7 +18,7 @@ type House struct {
 }
 
 // Houses by name. Those that are held back are measured and not tuned to.
-var Houses = []House{observatory, merger, school, works}
+var Houses = []House{observatory, merger, school, works, clinic}
 
 // HouseNamed finds a house.
 func HouseNamed(name string) (House, bool) {
@@ -83,4 +83,14 @@ var works = House{
 		}
 		return f
 	},
+}
+
+// clinic is held back: it is measured, and nothing was tuned to it. Shifts begin
+// on the first of a month, most people share a ward's telephone, the application
+// keeps logins that are numbers, and names are those of many countries.
+var clinic = House{
+	Name: "clinic", Given: strings.Fields("Aaliyah Abdul Adaeze Ahmed Aiko Amit Anjali Chen Chidi Chloe Deepak Divya Emeka Fatima Giulia Hassan Hiroshi Ibrahim Imani Jamal Jin Jorge Kavya Kenji Kwame Layla Lin Luca Mai Mei Minh Mohammed Mohamed Muhammad Nadia Ngozi Nguyen Omar Priya Rahul Ravi Rosa Sana Sara Sarah Sunita Tariq Thanh Wei Yasmin Yusuf Zara"),
+	Families: strings.Fields("Abdi Adeyemi Ahmed Ali Banerjee Chen Choi Chowdhury Das Desai Diallo Eze Gupta Hussain Ito Kapoor Khan Kim Kumar Le Lee Li Lim Mensah Mohamed Nair Nakagawa Nguyen Obi Okeke Okoro Osei Park Patel Pham Rahman Rao Sato Shah Sharma Singh Suzuki Tanaka Tran Wang Wong Wu Yamamoto Yilmaz Zhang"),
+	Village:  "Nguyen", Titles: []string{"Nurse", "Nurse", "Nurse", "Physician", "Porter", "Pharmacist", "Clerk"}, Departments: strings.Fields("Ward-1 Ward-2 Ward-3 Ward-4 Theatre Pharmacy Laboratory Kitchen Reception"), Sites: 3, Middle: 0.35, Double: 0.08, Cohorts: 0.3, Switchboard: 0.6,
+	NoPhones: 0.5, NoDays: 0.6, Handles: 0.4, FamilyFirst: 0.2, OnlyShown: 0.3, Surname: made(strings.Fields("ad ba chi da eze fa go ha i ju ka lo ma na o pa ra sa ta u wa ya za mi nu ri shi to ke")),
 }

@@ -57,8 +57,11 @@ type Key struct {
 
 // Evidence is how sure one must be of a pair that no key makes, as
 // probabilities: from Accept on two are twins, from Review on they are asked
-// about.
-type Evidence struct{ Accept, Review float64 }
+// about. Weights, when given, are gone by and not learnt.
+type Evidence struct {
+	Accept, Review float64
+	Weights        *evidence.Weights
+}
 
 // Attributes lists the canonical attributes that a key is made of.
 func (k *Key) Attributes() []string {

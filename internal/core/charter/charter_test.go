@@ -34,6 +34,7 @@ func TestMistakes(t *testing.T) {
 		{"other side", "lane: t\npeople: {from: hq, where: \"account.title == 'x'\"}\naccounts: {in: app}\npairing: {keys: [{person: person.email, account: account.emails}]}\n", []string{"account.title can't be read here"}},
 		{"own section", head + "attributes: {email: person.email, active: person.active}\n", []string{"ruled by `emails:`", "suspended and reinstated by `leavers:`"}},
 		{"yaml trap", head + "people: {from: hq, where: !person.active}\n", []string{"double quotes"}},
+		{"evidence", strings.Replace(head, "pairing: {", "pairing: {evidence: {accept: 0.4, review: 2, weights: {shoe: {same: {same: 0.5, other: 0.1}}, phone: {same: {same: 0.5}}}}, ", 1), []string{"no comparator \"shoe\"", "expected a number from 0 to 1", "such as 0.995", "needs `same:` and `other:`"}},
 		{"guards", head + "guards: {suspend: {more-than: -1, or: 5}, creat: {more-than: 1}, roster-drop: x}\n", []string{"0 or more", "a percentage such as 5%", `(did you mean "create"?)`}},
 		{"waves", head + "waves: [{name: all}, {name: late, when: person.active}]\n", []string{"would stay empty"}},
 		{"zone", head + "zone: Mars/Olympus\n", []string{"no time zone"}},

@@ -179,11 +179,20 @@ func (m *matcher) keep(p, a, b int) (account int, why string) {
 			return a, test.words
 		}
 	}
-	if x, y := accounts.Column("lastSignIn").Cell(a), accounts.Column("lastSignIn").Cell(b); x != y {
-		if y > x {
-			a, x = b, y
-		}
-		return a, "it was used last, on " + x
+	if accounts.Column("lastSignIn").Cell(a) != accounts.Column("lastSignIn").Cell(b) {
+		return m.later(a, b)
 	}
 	return a, "it is the twin already"
+}
+
+// later is the account that was used last, as far as that is known.
+func (m *matcher) later(a, b int) (account int, why string) {
+	x, y := m.in.Accounts.Column("lastSignIn").Cell(a), m.in.Accounts.Column("lastSignIn").Cell(b)
+	switch {
+	case y > x:
+		return b, "it was used last, on " + y
+	case x > y:
+		return a, "it was used last, on " + x
+	}
+	return a, "nothing tells them apart, and it comes first"
 }

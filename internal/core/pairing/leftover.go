@@ -177,6 +177,49 @@ func (m *matcher) remaining() {
 	}
 }
 
+// mostRepeated is how many carriers of a value are looked at for being one
+// human: what more carry is a house's, and nobody's.
+const mostRepeated = 20
+
+// repeated tells of records of one side that share a key value and a name, and
+// that nothing has told of yet: two people who each have an account, and two
+// accounts that nobody owns. Their states stay: it is for a human to merge them.
+func (m *matcher) repeated() {
+	each := func(r *record.Roster, rows []int, holds func(row int) bool, tell func(first, other int)) {
+		m.byID(r, rows)
+		for i, other := range rows {
+			for _, first := range rows[:i] {
+				if holds(first) && holds(other) && SameName(r, first, r, other) {
+					tell(first, other)
+					break
+				}
+			}
+		}
+	}
+	for k, x := range m.indexes {
+		name := m.in.Keys[k].Name
+		for i := range x.entries {
+			e := &x.entries[i]
+			if e.people > 1 && e.people <= mostRepeated {
+				var rows []int
+				x.eachPerson(e, func(p int) { rows = append(rows, p) })
+				each(m.in.People, rows, func(p int) bool { return m.PersonState[p] == Twinned }, func(first, other int) {
+					m.issue("duplicate-person", other, int(m.PersonTwin[other]), "person %q has the same name and the same %s, and each has an account (%q and %q)", m.in.People.ID(first), name,
+						m.in.Accounts.ID(int(m.PersonTwin[first])), m.in.Accounts.ID(int(m.PersonTwin[other])))
+				})
+			}
+			if e.counts > 1 && e.counts <= mostRepeated && e.people == 0 {
+				var rows []int
+				x.eachAccount(e, func(a int) { rows = append(rows, a) })
+				each(m.in.Accounts, rows, func(a int) bool { return m.AccountState[a] == Orphan }, func(first, other int) {
+					keep, why := m.later(first, other)
+					m.issue("duplicate-account", -1, other, "account %q has the same name and the same %s, and nobody owns either; keep %q: %s", m.in.Accounts.ID(first), name, m.in.Accounts.ID(keep), why)
+				})
+			}
+		}
+	}
+}
+
 func (m *matcher) byID(r *record.Roster, rows []int) {
 	slices.SortFunc(rows, func(a, b int) int { return strings.Compare(r.ID(a), r.ID(b)) })
 }

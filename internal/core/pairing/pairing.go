@@ -184,6 +184,7 @@ func Run(in Input) *Result {
 	m.fallen()
 	m.parted()
 	m.remaining()
+	m.repeated()
 	m.settle()
 	return m.Result
 }

@@ -1,6 +1,7 @@
 package reconcile
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"strings"
@@ -94,7 +95,7 @@ func (r *run) pairingInput() pairing.Input {
 	}
 	in.Keys = r.evaluateKeys()
 	if e := r.Charter.Evidence; e != nil {
-		in.Evidence = &pairing.Evidence{Accept: e.Accept, Review: e.Review, Weights: r.Memory.Weights}
+		in.Evidence = &pairing.Evidence{Accept: e.Accept, Review: e.Review, Weights: cmp.Or(e.Weights, r.Memory.Weights)}
 		in.Weighed = r.Memory.Weighed
 	}
 	return in
