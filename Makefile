@@ -18,11 +18,13 @@ test: prepare build lint verify ## install, build, lint, verify generated code, 
 	$(GO) test -race -timeout 40m ./...
 
 soak: prepare build ## the long and random proofs
-	$(GO) test -timeout 60m -count=1 ./internal/core/reconcile ./internal/core/charter -rapid.checks=20000 -rapid.seed=0
+	$(GO) test -timeout 60m -count=1 ./internal/core/reconcile ./internal/core/charter ./internal/core/pairing/evidence ./internal/core/pairing/assignment ./internal/core/pairing/likeness -rapid.checks=20000 -rapid.seed=0
 	$(GO) test -timeout 60m -count=5 ./internal/e2e -run TestKilledInMidRun
 	$(GO) test -fuzz=FuzzOpen -fuzztime=2m ./internal/format/csvfile
 	$(GO) test -fuzz=FuzzOpen -fuzztime=2m ./internal/format/anyfile
 	$(GO) test -fuzz=FuzzShape -fuzztime=1m ./internal/core/record
+	$(GO) test -fuzz=FuzzComparators -fuzztime=2m ./internal/core/pairing/likeness
+	$(GO) test -fuzz=FuzzKeys -fuzztime=1m ./internal/core/pairing/evidence
 	$(GO) test -fuzz=FuzzNormalisers -fuzztime=2m ./internal/core/record
 
 build: console ## build bin/twinning with the console in it

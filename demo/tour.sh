@@ -70,6 +70,19 @@ run 0 twin list hq-dome-booking --state contested
 run 0 twin why hq-dome-booking --person L0924
 say "A human decides: Rosa's second account is hers, and the old one is closed elsewhere."
 run 0 twin rule hq-dome-booking same --person L0924 --account u90924 --reason "checked with Rosa"
+say "The radio array was taken over: two directories that share few keys. Evidence tells who works here already."
+run 3 reconcile hq-candlewick
+run 0 twin list hq-candlewick --state twinned
+run 0 twin why hq-candlewick --person L0901
+say "What is not sure is asked, never guessed: a short form, a father's name, a new number on a shut account."
+run 0 twin review hq-candlewick --list
+run 0 twin weights hq-candlewick
+printf 's HR says she was hired again\nu\nq\n' | run 0 twin review hq-candlewick --code rehire
+say "Rulings come back from a spreadsheet, too."
+array=$("$twinning" twin review hq-candlewick --list --code rehire -o csv | sed -n '2s/^[^,]*,[^,]*,[^,]*,[^,]*,\([^,]*\),.*/\1/p')
+printf 'person_id,account_id,ruling,reason\nL0956,%s,same,hired again\n' "$array" >"$work/rulings.csv"
+run 0 twin rule-all hq-candlewick --file "$work/rulings.csv"
+run 3 reconcile hq-candlewick
 say "HR asks which columns they should send; what they send back is nearly right."
 run 0 charter template hq-dome-booking
 printf 'Larkspur people\nStaff no.;Nombre;Apellido;Correo;Ingreso\nL0001;Ana;Soto;ana.soto@larkspur.example;01.03.2019\nL0002;Bruno;Nakamura, Dr.;bruno.nakamura@larkspur.example;12.04.2020\nL0002;Twice;Listed;;\n' >"$work/hr.csv"
