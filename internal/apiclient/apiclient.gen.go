@@ -932,6 +932,9 @@ type QuestionList struct {
 
 	// Total open and matching
 	Total int `json:"total"`
+
+	// Unasked contested people for whom there is no pair to rule on: listed twice, say
+	Unasked int `json:"unasked"`
 }
 
 // Receipt defines model for Receipt.

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinning/internal/apiclient"
+	"twinning/internal/core/pairing/evidence"
 )
 
 func newWeights() *cobra.Command {
@@ -72,7 +73,7 @@ func drawSaid(w io.Writer, said []apiclient.Said, bits float32) {
 		if s.Bits < 0 {
 			left, right = right, ""
 		}
-		fmt.Fprintf(w, "%*s%s│%s%*s  %+5.1f  %s: %s\n", width-len([]rune(left)), "", left, right, width-len([]rune(right)), "", s.Bits, s.Comparator, s.Level)
+		fmt.Fprintf(w, "%*s%s│%s%*s  %+5.1f  %s: %s\n", width-len([]rune(left)), "", left, right, width-len([]rune(right)), "", s.Bits, evidence.Spoken(s.Comparator), s.Level)
 	}
 	fmt.Fprintf(w, "%*s  %+5.1f  bits in all\n", 2*width+1, "", bits)
 }

@@ -54,6 +54,13 @@ func newReview() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		first, err := c.questions(args[0], "", 1)
+		if err != nil {
+			return err
+		}
+		if n := first.Unasked; n > 0 {
+			c.say("%d people are contested without a pair to rule on; twinning finding list %s says what to do", n, args[0])
+		}
 		return (&desk{c: c, lane: args[0], in: bufio.NewReader(c.cmd.InOrStdin()), out: c.cmd.OutOrStdout()}).work(list)
 	})
 	cmd.Long = `Settle contested pairs one by one, side by side. Every answer is kept at once;
@@ -151,7 +158,11 @@ func (d *desk) show(q apiclient.Question, at, all int) error {
 	if err := ask(&v, res, err); err != nil {
 		return err
 	}
-	fmt.Fprintf(d.out, "\n◐ %d of %d  %s: %s\n", at+1, all, q.Code, q.Reason)
+	reason := q.Reason
+	if len(q.Said) > 0 {
+		reason, _, _ = strings.Cut(reason, " (") // the bars below say the rest
+	}
+	fmt.Fprintf(d.out, "\n◐ %d of %d  %s: %s\n", at+1, all, q.Code, reason)
 	fmt.Fprintf(d.out, "%32s %s %-14s %s\n", q.PersonLabel+" ("+q.Person+")", "┊", "", q.AccountLabel+" ("+q.Account+")")
 	drawSides(d.out, v.Attributes)
 	drawSaid(d.out, q.Said, value(q.Bits))

@@ -39,9 +39,9 @@ func TestEvidenceOnTheTraps(t *testing.T) {
 	h := newHouse(t)
 	h.twinning(0, "sign-in", "--name", "admin")
 	for _, c := range []struct{ uid, state, why string }{
-		{"pepe", "contested", "givenName: variant"},
+		{"pepe", "contested", "given name: variant"},
 		{"nsorokina", "twinned", "the names are the same"},
-		{"epapadaki", "twinned", "familyName: variant"},
+		{"epapadaki", "twinned", "family name: variant"},
 		{"cvidal", "orphan", ""},
 		{"lbrandt", "twinned", "agree"},
 		{"lena", "duplicate", "a second account beside"},

@@ -126,6 +126,9 @@ type QuestionPage struct {
 	Total int              `json:"total"` // open and matching
 	Asked int              `json:"asked"` // pairs the latest reconciliation asked about
 	Codes map[string]int   `json:"codes"`
+	// Unasked are contested people for whom there is no pair to rule on: listed
+	// twice, say.
+	Unasked int `json:"unasked"`
 }
 
 // Questions lists the pairs that a human should judge and nobody has ruled on.
@@ -139,6 +142,9 @@ func (s *Service) Questions(ctx context.Context, lane string, f store.QuestionFi
 	}
 	if v.Items == nil {
 		v.Items = []store.Question{}
+	}
+	if v.Unasked, err = s.Store.Unasked(ctx, r.ID); err != nil {
+		return v, err
 	}
 	v.Codes, err = s.Store.QuestionCodes(ctx, l.ID, r.ID)
 	return v, err

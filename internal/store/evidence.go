@@ -90,6 +90,12 @@ func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f Que
 	return list, next, open, all, err
 }
 
+// Unasked counts the contested people for whom no pair is proposed.
+func (s *Store) Unasked(ctx context.Context, reconciliation int64) (n int, err error) {
+	return n, s.get(ctx, &n, `SELECT count(*) FROM verdicts v WHERE reconciliation_id = $1 AND side = 'people' AND state = 'contested'
+		AND NOT EXISTS (SELECT FROM proposals p WHERE p.reconciliation_id = v.reconciliation_id AND p.person = v.native_id)`, reconciliation)
+}
+
 // QuestionCodes counts the open questions by what they are asked for.
 func (s *Store) QuestionCodes(ctx context.Context, lane, reconciliation int64) (map[string]int, error) {
 	var rows []struct {

@@ -1509,6 +1509,8 @@ export interface components {
             codes: {
                 [key: string]: number;
             };
+            /** @description contested people for whom there is no pair to rule on: listed twice, say */
+            unasked: number;
         };
         FaceToFace: {
             person?: components["schemas"]["Facing"];

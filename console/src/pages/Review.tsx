@@ -116,6 +116,15 @@ export function ReviewPage() {
           <span role="status">
             {thousands(open)} of {thousands(asked)} pairs are open, {thousands(done.length)} ruled in this sitting; rulings show from the
             next reconciliation on
+            {(page?.unasked ?? 0) > 0 && (
+              <>
+                .{" "}
+                <Link to={`/lanes/${lane}?view=people&state=contested`} className="underline underline-offset-2">
+                  {thousands(page?.unasked ?? 0)} more
+                </Link>{" "}
+                are contested without a pair to rule on: their findings say what to do
+              </>
+            )}
           </span>
         }
       >
