@@ -114,6 +114,7 @@ func Candlewick(hq *World) string {
 		if i%13 == 12 { // left; the account stays, with a shell that lets nobody in
 			values["loginShell"], values["shadowExpire"] = "/usr/sbin/nologin", fmt.Sprint(20300+i)
 		}
+		// where there is no telephone, there is nothing but the name: a namesake, perhaps
 		if phone := hq.People[i*5%len(hq.People)].Phone; i%7 == 6 && i%2 == 0 && phone != "" {
 			values["telephoneNumber"] = phone
 		}
@@ -158,8 +159,6 @@ func traps(b *strings.Builder, hq *World) {
 	lena := person("L0954")
 	put("lbrandt", "Lena", "Brandt", at("lena.brandt"), lena.Phone, lena.No, "array", true)
 	put("lena", "Lena", "Brandt", at("lena"), lena.Phone, "", "correlator", true)
-	// a namesake: nothing but the name
-	put("ivo.marinov", "Ivo", "Marinov", at("ivo.marinov"), "", "", "array", true)
 	// husband and wife, and brother and sister, at one telephone
 	put("tcarrasco", "Teresa", "Carrasco", at("teresa.carrasco"), person("L0927").Phone, "", "array", true)
 	samir := person("L0957")

@@ -795,6 +795,9 @@ type Plan struct {
 	Total          int            `json:"total"`
 	Verbs          map[string]int `json:"verbs"`
 	Waves          []WaveTotal    `json:"waves"`
+
+	// WeightsVersion by which evidence was weighed; absent: keys alone
+	WeightsVersion *int64 `json:"weightsVersion,omitempty"`
 }
 
 // PlanList defines model for PlanList.

@@ -122,6 +122,9 @@ func (c *client) showPlan(p apiclient.Plan) error {
 		fmt.Fprintf(out, "sealed by %s, good until %s\n", *p.SealedBy, dayOf(p.SealExpires))
 	}
 	fmt.Fprintln(out, "hash: "+p.Hash)
+	if p.WeightsVersion != nil {
+		fmt.Fprintf(out, "weights: %d (twinning twin weights %s)\n", *p.WeightsVersion, p.Lane)
+	}
 	return nil
 }
 

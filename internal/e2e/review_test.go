@@ -12,6 +12,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
+	"twinning/demo"
 	"twinning/internal/access"
 	"twinning/internal/service"
 	"twinning/internal/store"
@@ -53,6 +54,7 @@ func TestEvidenceOnTheTraps(t *testing.T) {
 		{"kasante", "twinned", "recycled-key"},
 		{"array-backup", "contested", "names and login are another's"},
 		{"rosa", "orphan", ""},
+		{"pablo.okafor", "contested", "alike, but not surely one"},
 	} {
 		id := h.account(c.uid)
 		list, _, _, err := h.app.Service.Verdicts(context.Background(), merger, "accounts", "", store.Page{Text: id, Limit: 5})
@@ -237,4 +239,20 @@ func TestConsoleReview(t *testing.T) {
 	p.sees("What would change it")
 	p.accessible("why with evidence")
 	p.shot("why-evidence", false)
+}
+
+// A plan that rests on evidence names its weights, can be sealed right after
+// they were learnt, and bonds whom it changes.
+func TestPlanNamesItsWeights(t *testing.T) {
+	h := newHouse(t)
+	ctx := context.Background()
+	h.twinning(0, "sign-in", "--name", "admin")
+	weighing := strings.Replace(demo.DomeBooking, "intent: both", "  evidence: {}\nintent: both", 1)
+	_, err := h.app.Service.PutCharter(ctx, admin, lane, weighing, -1)
+	require.NoError(t, err)
+	p := h.sealed()
+	require.Equal(t, "sealed", p.State)
+	require.NotNil(t, p.Weights)
+	require.Equal(t, int64(1), *p.Weights)
+	require.Contains(t, h.twinning(0, "plan", "show", fmt.Sprint(p.ID), "--limit", "1"), "weights: 1")
 }

@@ -26,6 +26,7 @@ type PlanView struct {
 	Obstacles []string `json:"obstacles"` // nobody can seal or run it while these stand
 	Run       *int64   `json:"run,omitempty"`
 	Total     int      `json:"total"`
+	Weights   *int64   `json:"weightsVersion,omitempty"` // by which evidence was weighed; nil: keys alone
 }
 
 // WaveTotal counts a wave.
@@ -176,6 +177,9 @@ func (s *Service) guards(ctx context.Context, l store.Lane, r store.Reconciliati
 func planHash(r store.Reconciliation, changes []store.Change) string {
 	h := sha256.New()
 	h.Write(r.Inputs)
+	if r.WeightsVersion != nil { // learnt in that very reconciliation, perhaps
+		fmt.Fprintf(h, "weights %d", *r.WeightsVersion)
+	}
 	for _, c := range changes {
 		h.Write(asJSON([]any{c.ID, c.Wave, c.Body.V}))
 	}
@@ -232,6 +236,11 @@ func (s *Service) planView(ctx context.Context, p store.Plan) (PlanView, error) 
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return v, err
 	}
+	r, err := s.Store.Reconciliation(ctx, p.Reconciliation)
+	if err != nil {
+		return v, err
+	}
+	v.Weights = r.WeightsVersion
 	if p.State == "draft" || p.State == "sealed" || p.State == "halted" {
 		v.Obstacles, err = s.obstacles(ctx, l, p)
 	}

@@ -1659,6 +1659,11 @@ export interface components {
             /** Format: int64 */
             run?: number;
             total: number;
+            /**
+             * Format: int64
+             * @description by which evidence was weighed; absent: keys alone
+             */
+            weightsVersion?: number;
         };
         /** @enum {string} */
         PlanState: "draft" | "sealed" | "running" | "finished" | "halted" | "void";

@@ -35,6 +35,7 @@ export function PlanPage() {
         about={
           <>
             {p.state}, drafted by {p.by} <When at={p.created} />
+            {p.weightsVersion !== undefined && `, evidence by weights ${p.weightsVersion}`}
             {p.sealedBy && <>, sealed by {p.sealedBy}</>}
             {p.overruled && <span className="text-madder">, a guard was overruled: {p.overruled}</span>}
           </>

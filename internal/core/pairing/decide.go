@@ -10,15 +10,20 @@ import (
 	"twinning/internal/core/pairing/likeness"
 )
 
-// decide joins, asks about or leaves every open record.
-func (w *weigher) decide() {
+// assigned gives each pair's probability among all ways to join everybody.
+func (w *weigher) assigned() []float64 {
 	edges := make([]assignment.Edge, len(w.pairs))
 	for i := range w.pairs {
 		x := &w.pairs[i]
 		edges[i] = assignment.Edge{Person: x.Person, Account: x.Account, Odds: w.odds(i)}
 	}
 	nothing := func(int32) float64 { return 0 }
-	p := assignment.Probabilities(edges, len(w.people), len(w.accounts), nothing, nothing)
+	return assignment.Probabilities(edges, len(w.people), len(w.accounts), nothing, nothing)
+}
+
+// decide joins, asks about or leaves every open record.
+func (w *weigher) decide() {
+	p := w.assigned()
 	w.Probability = make([]float32, len(w.PersonState))
 	w.note(p)
 	sumP, sumA := make([]float64, len(w.people)), make([]float64, len(w.accounts))

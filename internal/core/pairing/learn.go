@@ -62,6 +62,12 @@ func (w *weigher) learn() {
 		w.reweigh()
 	}
 	w.expect(expected)
+	// rivals that have twins of their own are none: the assignment knows
+	expected = 0
+	for _, p := range w.assigned() {
+		expected += math.Round(p*evidence.Whole) / evidence.Whole
+	}
+	w.expect(expected)
 	w.Weights = w.weights
 }
 
