@@ -19,7 +19,6 @@ type weigher struct {
 	weights          *evidence.Weights
 	pairs            []weighed
 	met              [2][]evidence.Meeting // who carries what the open records carry, by side
-	prior            float64               // odds of a pair about which nothing is known
 }
 
 // weighed is a candidate pair with what comparing it found.
