@@ -89,16 +89,11 @@ func (w *weigher) second(people bool, x alike, probability float64) {
 	if probability < w.in.Evidence.Review {
 		return
 	}
-	sure := probability >= w.in.Evidence.Accept
 	words := w.weights.Sentence(&x.pattern)
 	if people {
+		// never without asking: whoever is taken for somebody else stays without
+		// account, and a father and a son may share all that is listed of them
 		a := int(w.PersonTwin[x.taken])
-		if sure {
-			w.PersonState[x.left], w.PersonTwin[x.left] = Duplicate, int32(a) // rows fit
-			w.PersonNote[x.left] = fmt.Sprintf("listed again: alike person %q (%s)", w.in.People.ID(x.taken), words)
-			w.issue("duplicate-person", x.left, a, "%s", w.PersonNote[x.left])
-			return
-		}
 		why := fmt.Sprintf("may be person %q listed again (%s)", w.in.People.ID(x.taken), words)
 		w.contestPerson(x.left, why)
 		w.Proposals = append(w.Proposals, Proposal{Code: "duplicate-person", Person: x.left, Account: a, Reason: why, Probability: float32(probability)})
@@ -108,7 +103,7 @@ func (w *weigher) second(people bool, x alike, probability float64) {
 	p := int(w.AccountTwin[x.taken])
 	keep, why := w.keep(p, x.taken, x.left)
 	advice := fmt.Sprintf("keep %q: %s", w.in.Accounts.ID(keep), why)
-	if sure {
+	if probability >= w.in.Evidence.Accept {
 		w.AccountState[x.left], w.AccountTwin[x.left] = Duplicate, int32(p) // rows fit
 		w.AccountNote[x.left] = fmt.Sprintf("a second account beside %q (%s); %s", w.in.Accounts.ID(x.taken), words, advice)
 		w.issue("duplicate-account", p, x.left, "%s", w.AccountNote[x.left])
