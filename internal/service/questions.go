@@ -112,8 +112,8 @@ func (s *Service) lost(ctx context.Context, reconciliation int64, v RunnerUp, x 
 func looked(r *record.Roster, i int, attributes []string) string {
 	var values []string
 	for _, name := range attributes {
-		if v := cellOf(r, name, i); v != "" {
-			values = append(values, plainList(v))
+		if v := plainList(cellOf(r, name, i)); v != "" && !slices.Contains(values, v) {
+			values = append(values, v)
 		}
 	}
 	return strings.Join(values, "; ")

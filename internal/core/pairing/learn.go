@@ -13,7 +13,7 @@ import (
 var feeds = map[string][]evidence.Comparator{
 	"givenName": {evidence.Given}, "middleName": {evidence.Middle}, "familyName": {evidence.Family}, "displayName": {evidence.Given, evidence.Family, evidence.Middle},
 	"userName": {evidence.Login}, "email": {evidence.Email, evidence.Login}, "emails": {evidence.Email, evidence.Login}, "aliases": {evidence.Email, evidence.Login}, "personalEmail": {evidence.Email, evidence.Login},
-	"phoneNumbers": {evidence.Phone}, "employeeNumber": {evidence.Number}, "externalId": {evidence.Number}, "startsOn": {evidence.Day}, "created": {evidence.Day},
+	"phoneNumbers": {evidence.Phone}, "employeeNumber": {evidence.Number}, "id": {evidence.Number}, "externalId": {evidence.Number}, "startsOn": {evidence.Day}, "created": {evidence.Day},
 	"department": {evidence.Department}, "title": {evidence.Title}, "location": {evidence.Location},
 }
 

@@ -88,6 +88,9 @@ func People(r *record.Roster) *Reader {
 	x := newReader(r)
 	x.day = r.Column("startsOn")
 	x.numbers = []*record.Column{r.Column("employeeNumber")}
+	if x.numbers[0] == nil { // many lists know people by their number alone
+		x.numbers[0] = r.Column("id")
+	}
 	return x
 }
 

@@ -57,7 +57,7 @@ func Looked(comparator string) (person, account []string) {
 	case "phone":
 		return []string{"phoneNumbers"}, []string{"phoneNumbers"}
 	case "number":
-		return []string{"employeeNumber"}, []string{"employeeNumber", "externalId"}
+		return []string{"employeeNumber", "id"}, []string{"employeeNumber", "externalId"}
 	case "day":
 		return []string{"startsOn"}, []string{"startsOn", "created"}
 	case "status":
