@@ -136,7 +136,7 @@ func (w *weigher) settled() {
 
 // unlikely is the probability below which nobody is asked about a pair, even
 // where it is one of several that must hold one twin.
-const unlikely = 0.2
+const unlikely = 0.3
 
 // hesitates says why even a probable pair is asked about, "" when it is not.
 func (w *weigher) hesitates(x *weighed) string {
