@@ -1,18 +1,26 @@
 // Package pairing decides which person and which account are the same human.
 //
-// It looks at rulings (human decisions), bonds (earlier twins by native ids)
-// and keys (values that identify), over all records of both sides. A key pairs
-// only when its value is carried by exactly one person and one account of all;
-// the order of the three decides the basis that is told, never what is looked
-// at. Whatever points in two directions is contested: a human is asked and
-// nobody concerned is touched. Records left over are compared with those
-// already paired, which is how duplicates show.
+// It looks at rulings (human decisions), bonds (earlier twins by native ids),
+// keys (values that identify) and evidence (everything else that two records
+// say, weighed), over all records of both sides. A key pairs only when its value
+// is carried by exactly one person and one account of all; the order of the four
+// decides the basis that is told, never what is looked at. Whatever points in two
+// directions is contested: a human is asked and nobody concerned is touched.
+// Records left over are compared with those already paired, which is how
+// duplicates show.
+//
+// Evidence (package evidence) weighs what keys leave over: blocking brings records
+// together, comparing gives a weight in bits, and package assignment turns the
+// weights of all candidates around a pair into its probability. It may settle
+// what keys leave unsure, and never what a ruling, a bond or a claim does.
 //
 // Accounts outside the lane (charter, claims of other lanes) take no part, so
 // that a second lane may own another account of the same human.
 //
 // Cost: one hash table a key, about 200 ns a record and key; records that
 // point one way are decided by array look-ups, only the others walk a graph.
+// Evidence counts the values of all records, about 2 µs each, and compares each
+// record that is left over with 24 others at the most, about 2 µs each.
 package pairing
 
 import (
