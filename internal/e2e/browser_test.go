@@ -73,7 +73,7 @@ func (p *page) sees(text string) {
 // press clicks what a person would call by this text.
 func (p *page) press(text string) {
 	p.t.Helper()
-	find := fmt.Sprintf(`[...document.querySelectorAll('button,a,[role=row],[role=button],[role=tab]')].filter(e => e.textContent.includes(%[1]q) || (e.getAttribute('aria-label') ?? '').includes(%[1]q)).filter(e => !e.disabled).at(-1)`, text)
+	find := fmt.Sprintf(`[...document.querySelectorAll('button,a,summary,[role=row],[role=button],[role=tab]')].filter(e => e.textContent.includes(%[1]q) || (e.getAttribute('aria-label') ?? '').includes(%[1]q)).filter(e => !e.disabled).at(-1)`, text)
 	p.until("!!("+find+")", "expected something to press called "+text)
 	eval[bool](p, `(() => { const e = `+find+`; if (e instanceof SVGElement) e.dispatchEvent(new MouseEvent('click', {bubbles: true})); else if (e.getAttribute('role') === 'tab') { e.focus(); e.dispatchEvent(new MouseEvent('mousedown', {bubbles: true, button: 0})); } else e.click(); return true })()`)
 }

@@ -238,6 +238,16 @@ func TestConsoleReview(t *testing.T) {
 	p.sees("bits in all")
 	p.sees("What would change it")
 	p.accessible("why with evidence")
+	p.do(chromedp.Navigate(h.url + "/lanes/" + merger + "/why?person=" + v.Items[0].Person + "&account=" + v.Items[0].Account))
+	p.sees("HR says so")
+	p.press("Clear ruling")
+	p.until("!document.body.innerText.includes('HR says so')", "a ruling is cleared where it is shown")
+	p.do(chromedp.Navigate(h.url + "/lanes/" + merger + "?view=charter"))
+	p.press("Weights 1 of evidence")
+	p.sees("of one human")
+	p.accessible("weights")
+	p.do(chromedp.Navigate(h.url + "/lanes/" + merger + "/why?person=L0901"))
+	p.sees("bits in all")
 	p.shot("why-evidence", false)
 }
 

@@ -55,6 +55,12 @@ export const useCharter = (lane: string) =>
     queryKey: keys.laneList(lane, "charter", {}),
     queryFn: () => ask(api.GET("/lanes/{lane}/charter", { params: { path: { lane } } })),
   });
+export const useWeights = (lane: string) =>
+  useQuery({
+    queryKey: keys.laneList(lane, "weights", {}),
+    queryFn: () => ask(api.GET("/lanes/{lane}/weights", { params: { path: { lane } } })),
+    retry: false, // a lane of keys alone has none
+  });
 export const usePlans = (lane: string) =>
   useQuery({
     queryKey: keys.laneList(lane, "plans", {}),

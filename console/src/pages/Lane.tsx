@@ -2,7 +2,7 @@ import { Tabs } from "radix-ui";
 import { useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
-import { useAct, useCharter, useFindings, useLane, useMay, usePlans, useTask, useVerdicts } from "../data/queries";
+import { useAct, useCharter, useFindings, useLane, useMay, usePlans, useTask, useVerdicts, useWeights } from "../data/queries";
 import { BalanceDrawing, BalanceTable } from "../ui/balance";
 import { Glyph, StateWord } from "../ui/glyph";
 import { GuardMeter } from "../ui/guard";
@@ -117,6 +117,7 @@ export function LanePage() {
               <Plans lane={lane} />
             </Tabs.Content>
             <Tabs.Content value="charter">
+              <WeightsTable lane={lane} />
               <CharterText lane={lane} />
             </Tabs.Content>
           </Tabs.Root>
@@ -320,6 +321,47 @@ function Plans({ lane }: { lane: string }) {
         { name: "sealed by", width: "1fr", cell: (p) => p.sealedBy ?? "" },
       ]}
     />
+  );
+}
+
+/** What evidence is worth here, where the charter weighs it. */
+function WeightsTable({ lane }: { lane: string }) {
+  const weights = useWeights(lane);
+  if (!weights.data) return null;
+  const w = weights.data;
+  const share = (n: number) => `${(100 * n).toPrecision(3)} %`;
+  return (
+    <details className="mb-3">
+      <summary className="py-1">
+        Weights {w.version} of evidence, learnt from {thousands(w.learntFrom)} twins by {w.by} <When at={w.at} />
+      </summary>
+      <table className="border-hair border-y">
+        <thead>
+          <tr>
+            <th className="pr-6">compared</th>
+            <th className="pr-6">level</th>
+            <th className="pr-6 text-right">of one human</th>
+            <th className="pr-6 text-right">of two</th>
+            <th className="text-right">bits</th>
+          </tr>
+        </thead>
+        <tbody>
+          {Object.entries(w.weights).flatMap(([comparator, levels]) =>
+            Object.entries(levels)
+              .sort((a, b) => b[1].bits - a[1].bits)
+              .map(([level, o], i) => (
+                <tr key={comparator + level} className={i === 0 ? "border-hair border-t" : ""}>
+                  <td className="pr-6">{i === 0 ? comparator : ""}</td>
+                  <td className="pr-6 text-soft">{level}</td>
+                  <td className="pr-6 text-right">{share(o.same)}</td>
+                  <td className="pr-6 text-right">{share(o.other)}</td>
+                  <td className={`text-right ${o.bits < 0 ? "text-madder" : ""}`}>{o.bits.toFixed(1)}</td>
+                </tr>
+              )),
+          )}
+        </tbody>
+      </table>
+    </details>
   );
 }
 

@@ -153,14 +153,21 @@ function Judge({ lane, why }: { lane: string; why: Schemas["Why"] }) {
       ),
     (r: Schemas["Ruling"]) => setSaid(`Ruled ${r.kind}. It shows from the next reconciliation on.${r.leaves ? ` ${r.leaves}.` : ""}`),
   );
+  const clear = useAct((ruling: number) => ask(api.DELETE("/lanes/{lane}/rulings/{ruling}", { params: { path: { lane, ruling } } })));
   return (
     <section>
       <h2>Decide</h2>
       {why.rulings.map((r) => (
-        <p key={r.id} className="border-hair border-b py-1">
-          {r.by} ruled <b>{r.kind}</b>: {r.reason}
-        </p>
+        <div key={r.id} className="flex items-baseline gap-3 border-hair border-b py-1">
+          <p className="flex-1">
+            {r.by} ruled <b>{r.kind}</b>: {r.reason}
+          </p>
+          <Button disabled={!may("work") || clear.isPending} onClick={() => clear.mutate(r.id)}>
+            Clear ruling {r.id}
+          </Button>
+        </div>
       ))}
+      {clear.error && <Trouble error={clear.error} />}
       {why.person && why.account ? (
         <>
           <label className="mt-2 block">
