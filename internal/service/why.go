@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"twinning/internal/core/charter"
+	"twinning/internal/core/pairing"
 	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/record"
 	"twinning/internal/store"
@@ -189,19 +190,14 @@ func sideBySide(people, accounts *record.Roster, p, a int) []Comparison {
 	return list
 }
 
-// nameOf is what a record says of somebody's name.
-func nameOf(r *record.Roster, i int) likeness.Name {
-	return likeness.Name{Given: cellOf(r, "givenName", i), Middle: cellOf(r, "middleName", i), Family: cellOf(r, "familyName", i), Full: cellOf(r, "displayName", i)}
-}
-
 // likelySaid tells in words how far two values that are not the same agree.
 func likelySaid(people, accounts *record.Roster, name, left, right string, p, a int) string {
 	var v likeness.Verdict
 	switch name {
 	case "userName":
-		v = likeness.Login(nameOf(people, p), right)
+		v = likeness.Login(pairing.NameOf(people, p), right)
 	case "displayName", "familyName":
-		v = likeness.Names(nameOf(people, p), nameOf(accounts, a))
+		v = likeness.Names(pairing.NameOf(people, p), pairing.NameOf(accounts, a))
 	case "email", "aliases":
 		v = likeness.Emails(record.SplitList(cellOf(people, "emails", p)), record.SplitList(cellOf(accounts, "emails", a)))
 	case "phoneNumbers":

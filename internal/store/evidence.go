@@ -54,7 +54,7 @@ type Question struct {
 	AccountLabel string `db:"account_label" json:"accountLabel"`
 }
 
-// open are the proposals of a reconciliation on which nobody has ruled since: no
+// openQuestions are the proposals of a reconciliation on which nobody has ruled since: no
 // ruling on the pair, none that gives either of the two to another, and none
 // that leaves one alone.
 const openQuestions = ` FROM proposals p

@@ -34,10 +34,8 @@ const runnersUp = 4
 // the reconciliation that is to be explained.
 func Explain(in Input, weights *evidence.Weights, prior float64, p, a int) *Explanation {
 	m := &matcher{Result: newResult(0, 0), in: in}
-	w := &weigher{matcher: m, weights: weights, readers: [2]func() *evidence.Reader{
-		func() *evidence.Reader { return evidence.People(in.People) },
-		func() *evidence.Reader { return evidence.Accounts(in.Accounts) },
-	}}
+	w := newWeigher(m)
+	w.weights = weights
 	x := &Explanation{Needed: math.Log2(in.Evidence.Accept/(1-in.Evidence.Accept)) - math.Log2(prior)}
 	var pairs []Explained
 	if p >= 0 {
@@ -110,23 +108,7 @@ func (w *weigher) explain(pairs []Explained) {
 			}
 		}
 	}
-	rosters := [2]*record.Roster{w.in.People, w.in.Accounts}
-	counts := evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), all[0], all[1])
-	for side, r := range rosters {
-		evidence.InChunks(w.in.Cores, r.Len(), func() func(from, to int) {
-			reader := w.readers[side]()
-			return func(from, to int) {
-				for i := from; i < to; i++ {
-					counts.Add(reader, i, nil)
-				}
-			}
-		})
-	}
-	for _, list := range all {
-		for _, f := range list {
-			counts.Fill(f)
-		}
-	}
+	w.count(all, func(int, []evidence.Meeting) {})
 	for i := range pairs {
 		x := &pairs[i]
 		pattern := evidence.Compare(faces[0][x.Person], faces[1][x.Account])

@@ -2,7 +2,6 @@ package pairing
 
 import (
 	"hash/maphash"
-	"strings"
 
 	"twinning/internal/core/record"
 )
@@ -34,19 +33,6 @@ type carrier struct{ row, next int32 }
 
 var seed = maphash.MakeSeed()
 
-func values(cell string, yield func(string)) {
-	for cell != "" {
-		v, rest, more := strings.Cut(cell, string(record.ListSep))
-		if v != "" {
-			yield(v)
-		}
-		if !more {
-			return
-		}
-		cell = rest
-	}
-}
-
 func newIndex(key Key, people, accounts int, takesPart func(a int) bool) *index {
 	size := 1
 	for size < 2*(people+accounts) {
@@ -54,11 +40,11 @@ func newIndex(key Key, people, accounts int, takesPart func(a int) bool) *index 
 	}
 	x := &index{slots: make([]int32, size), entries: make([]entry, 0, max(people, accounts))}
 	for p := range people {
-		values(key.People.Cell(p), func(v string) { x.add(v, int32(p), true) }) // rows fit
+		record.EachValue(key.People.Cell(p), func(v string) { x.add(v, int32(p), true) }) // rows fit
 	}
 	for a := range accounts {
 		if takesPart(a) {
-			values(key.Accounts.Cell(a), func(v string) { x.add(v, int32(a), false) }) // rows fit
+			record.EachValue(key.Accounts.Cell(a), func(v string) { x.add(v, int32(a), false) }) // rows fit
 		}
 	}
 	return x

@@ -38,7 +38,7 @@ func (m *matcher) leftovers() {
 // sharers lists the people and accounts that carry one of the values.
 func (m *matcher) sharers(cell func(k int) string, yield func(k int, value string, x *index, e *entry)) {
 	for k, x := range m.indexes {
-		values(cell(k), func(v string) {
+		record.EachValue(cell(k), func(v string) {
 			if e := x.find(v); e != nil {
 				yield(k, v, x, e)
 			}

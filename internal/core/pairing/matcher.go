@@ -137,8 +137,8 @@ func (m *matcher) doubted(p, a int) bool {
 
 func (m *matcher) agree(k, p, a int) bool {
 	found := false
-	values(m.in.Keys[k].People.Cell(p), func(v string) {
-		values(m.in.Keys[k].Accounts.Cell(a), func(w string) { found = found || v == w })
+	record.EachValue(m.in.Keys[k].People.Cell(p), func(v string) {
+		record.EachValue(m.in.Keys[k].Accounts.Cell(a), func(w string) { found = found || v == w })
 	})
 	return found
 }
@@ -268,7 +268,7 @@ func (m *matcher) recycled(p, a, first int) string {
 			return ""
 		}
 	}
-	name, other := nameOf(people, p), nameOf(accounts, a)
+	name, other := NameOf(people, p), NameOf(accounts, a)
 	if likeness.Names(name, other).Level != likeness.Differ {
 		return ""
 	}
@@ -281,7 +281,8 @@ func (m *matcher) recycled(p, a, first int) string {
 	return fmt.Sprintf("key %q agrees, but names and login are another's", m.in.Keys[first].Name)
 }
 
-func nameOf(r *record.Roster, i int) likeness.Name {
+// NameOf is what a record says of somebody's name.
+func NameOf(r *record.Roster, i int) likeness.Name {
 	return likeness.Name{Given: r.Column("givenName").Cell(i), Middle: r.Column("middleName").Cell(i), Family: r.Column("familyName").Cell(i), Full: r.Column("displayName").Cell(i)}
 }
 

@@ -187,7 +187,7 @@ func forms(r *record.Roster, name string) (list []*facet) {
 		last[i] = -1
 	}
 	for i := range r.Len() {
-		values(column.Cell(i), func(v string) {
+		record.EachValue(column.Cell(i), func(v string) {
 			for m, f := range all {
 				w := menders[m].apply(v)
 				if w == "" {

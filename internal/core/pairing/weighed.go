@@ -29,15 +29,19 @@ type weighed struct {
 	likely  float64 // 2 to the bits
 }
 
+func newWeigher(m *matcher) *weigher {
+	return &weigher{matcher: m, readers: [2]func() *evidence.Reader{
+		func() *evidence.Reader { return evidence.People(m.in.People) },
+		func() *evidence.Reader { return evidence.Accounts(m.in.Accounts) },
+	}}
+}
+
 // weigh pairs by evidence.
 func (m *matcher) weigh() {
 	if m.in.Evidence == nil {
 		return
 	}
-	w := &weigher{matcher: m, readers: [2]func() *evidence.Reader{
-		func() *evidence.Reader { return evidence.People(m.in.People) },
-		func() *evidence.Reader { return evidence.Accounts(m.in.Accounts) },
-	}}
+	w := newWeigher(m)
 	w.open()
 	if len(w.people)+len(w.accounts) == 0 {
 		return
@@ -87,35 +91,42 @@ func (w *weigher) read(side int, rows []int32) []*evidence.Face {
 // prepare reads the open records and counts how common their values are.
 func (w *weigher) prepare() {
 	w.faces = [2][]*evidence.Face{w.read(0, w.people), w.read(1, w.accounts)}
-	rosters := [2]*record.Roster{w.in.People, w.in.Accounts}
 	states := [2][]State{w.PersonState, w.AccountState}
-	w.counts = evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), w.faces[0], w.faces[1])
 	var mu sync.Mutex
+	w.counts = w.count(w.faces, func(side int, met []evidence.Meeting) {
+		met = slices.DeleteFunc(met, func(m evidence.Meeting) bool { return states[side][m.Row] != Twinned })
+		mu.Lock()
+		defer mu.Unlock()
+		w.met[side] = append(w.met[side], met...) // in any order: Met sorts
+	})
+}
+
+// count finds how common the values of these faces are over both rosters, and
+// tells the faces. Who carries a telling one is given to met, part by part and
+// from several goroutines.
+func (w *weigher) count(faces [2][]*evidence.Face, met func(side int, list []evidence.Meeting)) *evidence.Counts {
+	rosters := [2]*record.Roster{w.in.People, w.in.Accounts}
+	counts := evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), faces[0], faces[1])
 	for side, r := range rosters {
 		evidence.InChunks(w.in.Cores, r.Len(), func() func(from, to int) {
 			reader := w.readers[side]()
 			return func(from, to int) {
-				var met []evidence.Meeting
+				var list []evidence.Meeting
 				for i := from; i < to; i++ {
-					if before := len(met); states[side][i] == Twinned {
-						met = w.counts.Add(reader, i, met)
-					} else {
-						met = w.counts.Add(reader, i, met)[:before]
-					}
+					list = counts.Add(reader, i, list)
 				}
-				mu.Lock()
-				defer mu.Unlock()
-				w.met[side] = append(w.met[side], met...) // in any order: Met sorts
+				met(side, list)
 			}
 		})
 	}
-	for _, faces := range w.faces {
-		w.inChunks(len(faces), func(from, to int) {
-			for _, f := range faces[from:to] {
-				w.counts.Fill(f)
+	for _, list := range faces {
+		w.inChunks(len(list), func(from, to int) {
+			for _, f := range list[from:to] {
+				counts.Fill(f)
 			}
 		})
 	}
+	return counts
 }
 
 // hopeless are the odds, in bits, below which a pair is not kept: it can be

@@ -41,6 +41,17 @@ func SplitList(cell string) []string {
 	return strings.Split(cell, string(ListSep))
 }
 
+// EachValue visits the values of a cell, but for blank ones, without a slice.
+func EachValue(cell string, yield func(v string)) {
+	for cell != "" {
+		v, rest, _ := strings.Cut(cell, string(ListSep))
+		if v != "" {
+			yield(v)
+		}
+		cell = rest
+	}
+}
+
 // JoinList makes one cell of several values, dropping blank ones.
 func JoinList(values []string) string {
 	if len(values) == 1 {

@@ -126,11 +126,11 @@ func (r *Reader) eachValue(i int, yield func(v uint64, telling bool)) {
 		local(cell)
 	}
 	for _, column := range r.addresses {
-		values(column.Cell(i), local)
+		record.EachValue(column.Cell(i), local)
 	}
 	r.eachPhone(i, func(digits string) { yield(phoneValue(digits), true) })
 	for _, column := range r.numbers {
-		values(column.Cell(i), func(v string) {
+		record.EachValue(column.Cell(i), func(v string) {
 			if key, n := coreKey(v); n >= 0 {
 				yield(mix(key^saltCore), n >= shortNumber)
 			}

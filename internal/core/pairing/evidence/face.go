@@ -2,7 +2,6 @@ package evidence
 
 import (
 	"slices"
-	"strings"
 
 	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/record"
@@ -121,7 +120,7 @@ func (r *Reader) Face(i int) *Face {
 	f.patterns(func(s string, _ float64) { f.logins = append(f.logins, made{key: hash(s)}) })
 	r.eachLocal(i, f.addLocal)
 	for _, column := range r.addresses {
-		values(column.Cell(i), func(v string) { f.emails = append(f.emails, record.Normal(record.Email, v)) })
+		record.EachValue(column.Cell(i), func(v string) { f.emails = append(f.emails, record.Normal(record.Email, v)) })
 	}
 	r.eachPhone(i, func(digits string) { f.phones = append(f.phones, phone{digits: digits}) })
 	r.eachNumber(i, func(text, core, letters string) {
@@ -136,12 +135,12 @@ func (r *Reader) eachLocal(i int, yield func(text, bare string)) {
 		yield(likeness.Local(cell))
 	}
 	for _, column := range r.addresses {
-		values(column.Cell(i), func(v string) { yield(likeness.Local(v)) })
+		record.EachValue(column.Cell(i), func(v string) { yield(likeness.Local(v)) })
 	}
 }
 
 func (r *Reader) eachPhone(i int, yield func(digits string)) {
-	values(r.phones.Cell(i), func(v string) {
+	record.EachValue(r.phones.Cell(i), func(v string) {
 		if d := likeness.Digits(v); len(d) >= lineDigits {
 			yield(d)
 		}
@@ -150,22 +149,12 @@ func (r *Reader) eachPhone(i int, yield func(digits string)) {
 
 func (r *Reader) eachNumber(i int, yield func(text, core, letters string)) {
 	for _, column := range r.numbers {
-		values(column.Cell(i), func(v string) {
+		record.EachValue(column.Cell(i), func(v string) {
 			if t := record.Normal(record.Text, v); t != "" {
 				core, letters := likeness.NumberCore(t)
 				yield(t, core, letters)
 			}
 		})
-	}
-}
-
-func values(cell string, yield func(string)) {
-	for cell != "" {
-		v, rest, _ := strings.Cut(cell, string(record.ListSep))
-		if v != "" {
-			yield(v)
-		}
-		cell = rest
 	}
 }
 
