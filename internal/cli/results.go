@@ -80,7 +80,7 @@ func (r *result) write(dir string) error {
 		return err
 	}
 	files := map[string]func(io.Writer) error{
-		"twins.csv": r.writeTwins, "contested.csv": r.writeContested, "findings.csv": r.writeFindings, "changes.csv": r.writeChanges, "balance.json": r.writeBalance,
+		"twins.csv": r.writeTwins, "contested.csv": r.writeContested, "findings.csv": r.writeFindings, "changes.csv": r.writeChanges, "withheld.csv": r.writeWithheld, "balance.json": r.writeBalance,
 	}
 	if r.Pairing.Weights != nil {
 		files["weights.json"], files["candidates.csv"] = r.writeWeights, r.writeCandidates
@@ -209,6 +209,14 @@ func (r *result) writeChanges(w io.Writer) error {
 			for _, e := range c.Edits {
 				put(r.Charter.Waves[c.Wave].Name, c.Verb, c.Person, c.Account, e.Attribute, shown(e.Old), shown(e.New), e.Reason)
 			}
+		}
+	})
+}
+
+func (r *result) writeWithheld(w io.Writer) error {
+	return writeCSV(w, "verb,person_id,account_id,reason", func(put func(...string)) {
+		for _, x := range r.Withheld {
+			put(x.Verb, x.Person, x.Account, x.Reason)
 		}
 	})
 }

@@ -79,9 +79,7 @@ func (r *result) summary(w io.Writer) {
 	}
 	drawFindings(w, codes)
 	drawVerbs(w, verbs)
-	for _, verb := range slices.Sorted(maps.Keys(r.Withheld)) {
-		fmt.Fprintf(w, "\nWithheld: %d × %s, because records could not be read (see row-rejected)\n", r.Withheld[verb], verb)
-	}
+	drawWithheld(w, r.Withheld)
 	for _, g := range r.Guards {
 		if g.Tripped {
 			fmt.Fprintf(w, "\nStopped by a guard: %s\n", guardSentence(g))
@@ -98,6 +96,22 @@ func drawFindings(w io.Writer, counts map[string]int) {
 		if n := counts[c.Name]; n > 0 {
 			fmt.Fprintf(w, "%9s  %-20s %-8s %s\n", thousands(n), c.Name, c.Severity, c.Meaning)
 		}
+	}
+}
+
+// drawWithheld tells how much is not drafted for each reason.
+func drawWithheld(w io.Writer, list []planning.Withheld) {
+	if len(list) == 0 {
+		return
+	}
+	counts := map[[2]string]int{}
+	for _, x := range list {
+		counts[[2]string{x.Verb, x.Reason}]++
+	}
+	keys := slices.SortedFunc(maps.Keys(counts), func(a, b [2]string) int { return slices.Compare(a[:], b[:]) })
+	fmt.Fprintln(w, "\nWithheld")
+	for _, k := range keys {
+		fmt.Fprintf(w, "%9s  %-10s %s\n", thousands(counts[k]), k[0], k[1])
 	}
 }
 

@@ -50,11 +50,9 @@ type Sink interface {
 	LeftOut(l Left) error
 }
 
-// Left is something that a reading left out.
-type Left struct {
-	Reason string `json:"reason"` // the same words for the same reason: they are counted
-	What   string `json:"what"`   // an id, a DN, an address
-}
+// Left is something that a reading left out: a gap of its roster. The same
+// reason has the same words: they are counted.
+type Left = record.Gap
 
 // Extents of a reading.
 const (

@@ -14,6 +14,36 @@ type Row struct {
 	Values map[string][]string // by native; when Fault is set, only what is certain all the same
 	Fault  string              // why the row can't be trusted, "" when it can
 	At     string              // the column or attribute at fault, "" when the row as a whole is
+	// Swallows: the fault may have eaten other rows beside this one.
+	Swallows bool
+	LeftOut  string // why the row stands for nobody, "" when it stands for somebody: the header once more, say
+}
+
+// HeaderAgain is why a row that repeats the header is left out.
+const HeaderAgain = "the header stands here once more"
+
+// RepeatsHeader tells a row that names the columns once more, as when two
+// exports were joined. In another order, what is below it can't be trusted.
+func RepeatsHeader(header, cells []string) (again, reordered bool) {
+	if len(header) < 2 || len(cells) != len(header) {
+		return false, false
+	}
+	again = true
+	names := map[string]bool{}
+	for i, c := range cells {
+		c = strings.TrimSpace(c)
+		again = again && c == header[i]
+		names[c] = true
+	}
+	if again {
+		return true, false
+	}
+	for _, h := range header {
+		if !names[h] {
+			return false, false
+		}
+	}
+	return false, true
 }
 
 // About is what was found out about a file.

@@ -107,7 +107,7 @@ func (s *Service) memory(ctx context.Context, l store.Lane) (reconcile.Memory, e
 		return m, err
 	}
 	for _, b := range bonds {
-		m.Bonds = append(m.Bonds, pairing.Pair{Person: b.Person, Account: b.Account})
+		m.Bonds = append(m.Bonds, pairing.Bond{Person: b.Person, Account: b.Account})
 	}
 	rulings, err := s.Store.Rulings(ctx, l.ID)
 	if err != nil {
@@ -262,7 +262,7 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	}
 	o.Reconciliation = store.Reconciliation{
 		LaneID: in.lane.ID, At: in.Now, CharterVersion: in.charter.Version, PeopleRoster: in.people.ID, AccountsRoster: in.accounts.ID, Inputs: in.digest,
-		Balance: asJSON(balanceView{out.Balance.People, out.Balance.Accounts}), Findings: asJSON(codes), Changes: asJSON(verbs), Withheld: asJSON(out.Withheld), Guards: asJSON(out.Guards), Notes: asJSON(notes), Prior: out.Pairing.Prior,
+		Balance: asJSON(balanceView{out.Balance.People, out.Balance.Accounts}), Findings: asJSON(codes), Changes: asJSON(verbs), Withheld: asJSON(planning.CountWithheld(out.Withheld)), Guards: asJSON(out.Guards), Notes: asJSON(notes), Prior: out.Pairing.Prior,
 	}
 	return o
 }

@@ -237,7 +237,10 @@ func (f *file) give(row format.Row, sink connector.Sink) error {
 		r.ID = strings.TrimSpace(v[0])
 	}
 	reject := func(native, reason string) error {
-		return sink.Reject(record.Rejection{Line: row.Line, Column: native, ID: r.ID, Reason: reason})
+		return sink.Reject(record.Rejection{Line: row.Line, Column: native, ID: r.ID, Reason: reason, Swallows: row.Swallows})
+	}
+	if row.LeftOut != "" {
+		return sink.LeftOut(connector.Left{Kind: record.NoRecord, Reason: row.LeftOut, What: fmt.Sprintf("line %d", row.Line)})
 	}
 	if row.Fault != "" {
 		return reject(row.At, row.Fault)
@@ -262,10 +265,7 @@ func (f *file) give(row format.Row, sink connector.Sink) error {
 	if v := r.Values[f.id]; len(v) > 0 {
 		r.ID = strings.TrimSpace(v[0])
 	}
-	if r.ID == "" {
-		return reject(f.id, "the id is blank")
-	}
-	return sink.Record(r)
+	return sink.Record(r) // one without an id is judged with the rest
 }
 
 func (f *file) coding(native string) string {

@@ -10,6 +10,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/record"
 )
 
 const reading = "read the entries"
@@ -156,7 +157,7 @@ func (d *directory) referred(list []string, sink connector.Sink) error {
 		if d.setting("referrals", "refuse") == "refuse" {
 			return d.fault(connector.Refused, reading, "a part of the tree lives in another server: "+ref, "narrow base to what this server holds, and read the other part as a system of its own; or set referrals to leave-out")
 		}
-		if err := sink.LeftOut(connector.Left{Reason: "lives in another server", What: ref}); err != nil {
+		if err := sink.LeftOut(connector.Left{Kind: record.Elsewhere, Reason: "lives in another server", What: ref}); err != nil {
 			return err
 		}
 	}
@@ -184,7 +185,7 @@ func (d *directory) suspects(c *ldap.Conn, seen *shown, sink connector.Sink) err
 		}
 		below, err := c.Search(ldap.NewSearchRequest(e.DN, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 1, d.time, true, "(objectClass=*)", []string{"1.1"}, nil))
 		if err == nil && len(below.Entries) == 0 {
-			if err := sink.LeftOut(connector.Left{Reason: "says it has entries below, and shows none: hidden by access rules?", What: e.DN}); err != nil {
+			if err := sink.LeftOut(connector.Left{Kind: record.Hidden, Reason: "says it has entries below, and shows none: hidden by access rules?", What: e.DN}); err != nil {
 				return err
 			}
 		}

@@ -111,7 +111,7 @@ func (l *listing) missesInactive(ctx context.Context) error {
 	if x, err := flatten(first[0]); err != nil || len(x.Values["active"]) != 1 || x.Values["active"][0] != "false" {
 		return nil // the filter is ignored
 	}
-	return l.sink.LeftOut(connector.Left{Reason: "inactive users that the list leaves out: set inactive to asked", What: fmt.Sprintf("%d users", page.Total-l.inactive)})
+	return l.sink.LeftOut(connector.Left{Kind: record.Hidden, Reason: "inactive users that the list leaves out: set inactive to asked", What: fmt.Sprintf("%d users", page.Total-l.inactive)})
 }
 
 func flatten(resource any) (scimjson.Resource, error) {

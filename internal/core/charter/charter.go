@@ -152,14 +152,15 @@ func (c *Charter) Needs() (people, accounts []string) {
 	for _, r := range c.Rules {
 		a[r.Attribute] = true
 	}
-	if c.Evidence != nil {
-		left, right := evidence.Attributes()
-		for _, n := range left {
-			p[n] = true
-		}
-		for _, n := range right {
-			a[n] = true
-		}
+	left, right := evidence.Attributes()
+	if c.Evidence == nil { // it only asks, by who somebody is
+		left, right = evidence.Identity()
+	}
+	for _, n := range left {
+		p[n] = true
+	}
+	for _, n := range right {
+		a[n] = true
 	}
 	if p["emails"] {
 		p["aliases"] = true

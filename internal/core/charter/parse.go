@@ -137,6 +137,8 @@ func keyKind(person, account *Expr) record.Kind {
 			return record.Email
 		case record.Phone, record.Phones:
 			return record.Phone
+		case record.Exact:
+			return record.Exact
 		}
 	}
 	return record.Text

@@ -1,6 +1,6 @@
 // Package finding is the catalogue of what can be wrong with one lane: stable
 // codes, each with its severity, meaning and remedy. Codes are append-only.
-// Every code has an example under reconcile/testdata/findings that a test runs.
+// Every code has an example in reconcile/testdata/cases.txtar that a test runs.
 package finding
 
 import (
@@ -51,6 +51,8 @@ var Catalogue = []Code{
 	{"email-taken", Error, "the address is in use by another account", "free the address, or give the person another in the authority"},
 	{"required-missing", Error, "a value that an account needs can't be computed", "fill in the attribute in the authority"},
 	{"value-invalid", Error, "a value is not of the form it must have", "correct it in the authority"},
+	{"value-damaged", Warning, "a value is the present one with something lost on its way: letters, zeros, its end", "mend the export, or the value in the authority; if it is right as it is there, change the account by hand"},
+	{"not-shown", Error, "the system holds records that the roster does not show", "give the reading account the right to see them, or widen what is read, and take the roster again"},
 	{"no-email", Warning, "a person in scope has no e-mail address", "fill it in in the authority"},
 	{"drift", Notice, "an account's value differs from what it should be or was", "see who changed it; the plan sets it again where the rule is own"},
 	{"not-kept", Warning, "the downstream alters what we write, so we stopped writing it", "make the charter compute the form that the downstream keeps, or watch the attribute"},

@@ -2,10 +2,13 @@
 // namespace, in which a name is taken when any account (ours, exempt, claimed,
 // hidden) carries it as login, primary address or alias.
 //
-// Requests are granted in the order given (callers sort them), each the first candidate
-// that is free, or that another request of the same plan frees first (A takes
-// what B frees: B's change must come before A's). Names that move in a circle
-// are refused: that needs a spare name, which is not done yet.
+// Names are asked for in units, which are granted whole or not at all: a new
+// account needs both its login and its address. A name that an account holds is
+// free only when the account keeps it in no attribute, and every change by which
+// it gives the name up is itself granted (A takes what B frees: B's change must
+// come before A's). Units are granted in the order given (callers sort them),
+// each name the first candidate that is free. Names that move in a circle are
+// refused: that needs a spare name, which is not done yet.
 package naming
 
 import (
@@ -16,25 +19,45 @@ import (
 	"twinning/internal/core/record"
 )
 
+// Attribute is one in which an account holds names.
+type Attribute uint8
+
+const (
+	Login Attribute = iota
+	Primary
+	Alias
+)
+
 // Request asks for one name.
 type Request struct {
+	Unit       int      // requests of one unit stand together, and are granted together
 	Owner      string   // whose request it is; two requests of one owner may share a name
 	Account    int      // row that asks, -1 for an account yet to be created
 	Candidates []string // real spellings, best first
-	Frees      string   // name that the account gives up if this is granted
+	Attribute  Attribute
+	Frees      string // what the account's attribute holds now, given up if this is granted
 }
 
-// Grant answers a request. An empty Name means that all candidates are taken.
+// Grant answers a request. An empty Name means that all candidates are taken,
+// or that another request of the unit was refused.
 type Grant struct {
 	Name   string
-	After  []int // indexes of requests that must be carried out first
+	After  []int // units that must be carried out first
 	Holder int   // when refused: an account that holds a candidate, -1 none
 	Rival  int   // when refused: the request that was granted it, -1 none
+	First  int   // an account that holds the first candidate and keeps it, -1 none
 }
 
-// Ledger knows who holds which of the names that matter to a plan.
+// Ledger knows who holds which of the names that matter to a plan, and in which
+// attributes.
 type Ledger struct {
-	holders map[string][]int32
+	holders map[string][]Holding
+}
+
+// Holding is one attribute of an account that holds a name.
+type Holding struct {
+	Row       int32
+	Attribute Attribute
 }
 
 // Fold is the form under which two names are one.
@@ -42,11 +65,11 @@ func Fold(name string) string { return record.Normal(record.Email, name) }
 
 // NewLedger looks up the holders of all names that the requests mention.
 // Names nobody asks for need no entry: at a million accounts that is nearly
-// all of them.
+// all of them. Accounts that could not be read hold what is known of them.
 //
 // The look-up is shared between so many goroutines.
 func NewLedger(accounts *record.Roster, requests []Request, cores int) *Ledger {
-	l := &Ledger{holders: map[string][]int32{}}
+	l := &Ledger{holders: map[string][]Holding{}}
 	for _, r := range requests {
 		for _, c := range r.Candidates {
 			l.holders[Fold(c)] = nil
@@ -55,94 +78,130 @@ func NewLedger(accounts *record.Roster, requests []Request, cores int) *Ledger {
 	if len(l.holders) == 0 {
 		return l
 	}
-	parts := make([][]holding, max(cores, 1))
+	parts := make([][]named, max(cores, 1))
 	var wg sync.WaitGroup
 	for i := range parts {
 		wg.Go(func() { parts[i] = l.scan(accounts, accounts.Len()*i/len(parts), accounts.Len()*(i+1)/len(parts)) })
 	}
 	wg.Wait()
+	parts = append(parts, l.unread(accounts))
 	for _, part := range parts {
 		for _, h := range part {
-			if held := l.holders[h.name]; !slices.Contains(held, h.row) {
-				l.holders[h.name] = append(held, h.row)
+			if held := l.holders[h.name]; !slices.Contains(held, h.Holding) {
+				l.holders[h.name] = append(held, h.Holding)
 			}
 		}
 	}
 	return l
 }
 
-type holding struct {
+type named struct {
 	name string
-	row  int32
+	Holding
 }
 
 // scan finds who among the rows holds an asked name; it only reads the ledger.
-func (l *Ledger) scan(accounts *record.Roster, from, to int) (found []holding) {
-	columns := []*record.Column{accounts.Column("userName"), accounts.Column("email"), accounts.Column("aliases")}
+func (l *Ledger) scan(accounts *record.Roster, from, to int) (found []named) {
+	columns := [...]*record.Column{Login: accounts.Column("userName"), Primary: accounts.Column("email"), Alias: accounts.Column("aliases")}
 	var folded []byte
 	for row := from; row < to; row++ {
-		for _, c := range columns {
-			for cell := c.Cell(row); cell != ""; {
-				value, rest, _ := strings.Cut(cell, string(record.ListSep))
+		for attribute, c := range columns {
+			record.EachValue(c.Cell(row), func(value string) {
 				folded = record.AppendNormal(folded[:0], record.Email, value)
 				if _, asked := l.holders[string(folded)]; asked {
-					found = append(found, holding{string(folded), int32(row)}) // rows fit
+					found = append(found, named{string(folded), Holding{int32(row), Attribute(attribute)}}) // rows fit
 				}
-				cell = rest
-			}
+			})
 		}
 	}
 	return found
 }
 
+// unread finds what is known to be held by accounts that could not be read.
+func (l *Ledger) unread(accounts *record.Roster) (found []named) {
+	accounts.EachUnread(func(row int, rej record.Rejection) {
+		for _, n := range rej.Names {
+			if _, asked := l.holders[Fold(n)]; asked {
+				found = append(found, named{Fold(n), Holding{int32(row), Alias}}) // rows fit
+			}
+		}
+	})
+	return found
+}
+
+// Holders lists who holds a name.
+func (l *Ledger) Holders(name string) []Holding { return l.holders[Fold(name)] }
+
+// allocation is one round of granting.
+type allocation struct {
+	*Ledger
+	requests []Request
+	grants   []Grant
+	units    map[int][]int // unit -> its requests
+	frees    map[frees]int // an account's attribute -> the request that gives its value up
+	given    map[string]int
+	granted  map[int]bool // unit
+}
+
+type frees struct {
+	row       int32
+	attribute Attribute
+}
+
 // Allocate grants what can be granted.
 func (l *Ledger) Allocate(requests []Request) []Grant {
-	grants := make([]Grant, len(requests))
-	given := map[string]int{} // name -> request that got it
-	mover := map[string]int{} // name -> request that frees it
-	waiting := make([]int, 0, len(requests))
+	a := &allocation{Ledger: l, requests: requests, grants: make([]Grant, len(requests)), units: map[int][]int{}, frees: map[frees]int{}, given: map[string]int{}, granted: map[int]bool{}}
+	var order []int
 	for i, r := range requests {
-		grants[i] = Grant{Holder: -1, Rival: -1}
-		if r.Frees != "" {
-			mover[Fold(r.Frees)] = i
+		a.grants[i] = Grant{Holder: -1, Rival: -1, First: -1}
+		if r.Frees != "" && r.Account >= 0 {
+			a.frees[frees{int32(r.Account), r.Attribute}] = i // rows fit
 		}
-		waiting = append(waiting, i)
+		if len(a.units[r.Unit]) == 0 {
+			order = append(order, r.Unit)
+		}
+		a.units[r.Unit] = append(a.units[r.Unit], i)
 	}
-	done := map[int]bool{}
 	// Patient rounds wait for names that may yet be freed; when nothing moves any
-	// more, one request takes its next best name and the others get their chance.
-	for patient := true; len(waiting) > 0; {
-		before := len(waiting)
+	// more, one unit takes its next best name and the others get their chance.
+	for patient := true; len(order) > 0; {
+		before := len(order)
 		rest := make([]int, 0, before)
-		for _, i := range waiting {
-			name, after, state := l.try(requests, done, mover, given, i, patient)
-			if state != granted {
-				rest = append(rest, i)
-				continue
+		for _, unit := range order {
+			if !a.grant(unit, patient) {
+				rest = append(rest, unit)
 			}
-			grants[i].Name, grants[i].After = name, after
-			given[Fold(name)], done[i] = i, true
 		}
-		waiting = rest
-		if moved := len(rest) < before; !moved && !patient {
+		order = rest
+		moved := len(rest) < before
+		if !moved && !patient {
 			break
-		} else {
-			patient = moved
 		}
+		patient = moved
 	}
-	for _, i := range waiting {
-		for _, c := range requests[i].Candidates {
-			if rival, ok := given[Fold(c)]; ok {
-				grants[i].Rival = rival
-			}
-			for _, h := range l.holders[Fold(c)] {
-				if int(h) != requests[i].Account {
-					grants[i].Holder = int(h)
-				}
-			}
+	for i := range requests {
+		a.explain(i, slices.Contains(order, requests[i].Unit))
+	}
+	return a.grants
+}
+
+// grant tries a unit as a whole.
+func (a *allocation) grant(unit int, patient bool) bool {
+	list := a.units[unit]
+	names, afters := make([]string, len(list)), make([][]int, len(list))
+	for n, i := range list {
+		name, after, state := a.try(i, patient)
+		if state != granted {
+			return false
 		}
+		names[n], afters[n] = name, after
 	}
-	return grants
+	for n, i := range list {
+		a.grants[i].Name, a.grants[i].After = names[n], afters[n]
+		a.given[Fold(names[n])] = i
+	}
+	a.granted[unit] = true
+	return true
 }
 
 type outcome uint8
@@ -150,37 +209,73 @@ type outcome uint8
 const (
 	refused outcome = iota
 	granted
-	later // a candidate is held by somebody who may yet move away
+	later // a candidate is held by somebody who may yet give it up
 )
 
-func (l *Ledger) try(requests []Request, done map[int]bool, mover map[string]int, given map[string]int, i int, patient bool) (string, []int, outcome) {
-	for _, c := range requests[i].Candidates {
+func (a *allocation) try(i int, patient bool) (string, []int, outcome) {
+	for _, c := range a.requests[i].Candidates {
 		name := Fold(c)
-		if rival, ok := given[name]; name == "" || ok && requests[rival].Owner != requests[i].Owner {
+		if rival, ok := a.given[name]; name == "" || ok && a.requests[rival].Owner != a.requests[i].Owner {
 			continue
 		}
-		var after []int
-		free, pending := true, false
-		for _, h := range l.holders[name] {
-			if int(h) == requests[i].Account {
-				continue
-			}
-			m, moves := mover[name]
-			switch {
-			case !moves || requests[m].Account != int(h):
-				free = false
-			case done[m]:
-				after = append(after, m)
-			default:
-				pending = true
-			}
-		}
-		switch {
-		case free && !pending:
+		after, state := a.free(i, name)
+		if state == granted {
 			return c, after, granted
-		case free && pending && patient:
+		}
+		if state == later && patient {
 			return "", nil, later // wait rather than take a worse name
 		}
 	}
 	return "", nil, refused
+}
+
+// free tells whether a name is free for a request: of every attribute that
+// holds it now, the change that gives it up must be granted, and must not take
+// the name again.
+func (a *allocation) free(i int, name string) (after []int, state outcome) {
+	state = granted
+	for _, h := range a.holders[name] {
+		if int(h.Row) == a.requests[i].Account {
+			continue
+		}
+		mover, moves := a.frees[frees{h.Row, h.Attribute}]
+		switch {
+		case !moves || h.Attribute == Alias || Fold(a.requests[mover].Frees) != name:
+			return nil, refused
+		case !a.granted[a.requests[mover].Unit]:
+			state = later
+		case Fold(a.grants[mover].Name) == name:
+			return nil, refused
+		case !slices.Contains(after, a.requests[mover].Unit):
+			after = append(after, a.requests[mover].Unit)
+		}
+	}
+	return after, state
+}
+
+// explain says what stood in the way of a request.
+func (a *allocation) explain(i int, denied bool) {
+	r, g := a.requests[i], &a.grants[i]
+	keeps := func(c string) int {
+		for _, h := range a.holders[Fold(c)] {
+			if int(h.Row) != r.Account {
+				return int(h.Row)
+			}
+		}
+		return -1
+	}
+	if len(r.Candidates) > 0 && !strings.EqualFold(g.Name, r.Candidates[0]) {
+		g.First = keeps(r.Candidates[0])
+	}
+	if _, _, state := a.try(i, false); !denied || state == granted {
+		return // another name of the unit is what it was refused for
+	}
+	for _, c := range r.Candidates {
+		if rival, ok := a.given[Fold(c)]; ok {
+			g.Rival = rival
+		}
+		if h := keeps(c); h >= 0 {
+			g.Holder = h
+		}
+	}
 }

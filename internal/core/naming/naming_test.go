@@ -9,8 +9,10 @@ import (
 	"twinning/internal/core/record"
 )
 
-// A case: who holds which names; requests as owner:account:candidates[:frees];
-// and the grants, each the name with what must come first, or who is in the way.
+// A case: who holds which names (login;alias;primary); requests as
+// owner:account:candidates[:frees], a second name of one unit after a +, of the
+// primary address when it begins with @; and the grants, each the name with what
+// must come first, or who is in the way (. when another name of the unit is).
 func TestAllocate(t *testing.T) {
 	for _, c := range []struct{ name, held, asked, want string }{
 		{"free", "", "p1:-:x", "x"},
@@ -28,24 +30,39 @@ func TestAllocate(t *testing.T) {
 		{"a swap is refused", "a1=x a2=y", "p1:a1:y:x p2:a2:x:y", "!a2 !a1"},
 		{"a swap with a way out", "a1=x a2=y", "p1:a1:y,w:x p2:a2:x:y", "w x<#0"},
 		{"one owner may use a name twice", "", "p1:-:x p1:-:x", "x x"},
+		{"a unit is granted whole", "", "p1:-:x+@x", "x x"},
+		{"or not at all", "a9=y", "p1:-:x+@y", ". !a9"},
+		{"what a refused unit would have taken is another's", "a9=y", "p1:-:x+@y p2:-:x", "!#2 !a9 x"},
+		{"who gives up the login keeps the address", "a1=x;;x", "p1:a1:z:x p2:-:x", "z !a1"},
+		{"who gives up both frees the name", "a1=x;;x", "p1:a1:z:x p1:a1:@z:x p2:-:x", "z z x<#0<#1"},
+		{"an alias is kept though the login goes", "a1=x;x", "p1:a1:z:x p2:-:x", "z !a1"},
+		{"the freer's own unit is refused", "a1=x a9=w", "p1:a1:z+@w:x p2:-:x", ". !a9 !a1"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			b := record.NewBuilder([]string{"userName", "aliases"})
+			b := record.NewBuilder([]string{"userName", "aliases", "email"})
 			for _, h := range strings.Fields(c.held) {
 				id, names, _ := strings.Cut(h, "=")
-				login, alias, _ := strings.Cut(names, ";")
-				require.NoError(t, b.Append([]string{id, login, alias}))
+				f := append(strings.Split(names, ";"), "", "")
+				require.NoError(t, b.Append([]string{id, f[0], f[1], f[2]}))
 			}
 			roster, err := b.Roster()
 			require.NoError(t, err)
 			var requests []Request
-			for _, r := range strings.Fields(c.asked) {
+			for unit, r := range strings.Fields(c.asked) {
 				f := append(strings.Split(r, ":"), "")
-				q := Request{Owner: f[0], Account: -1, Candidates: strings.Split(f[2], ","), Frees: f[3]}
-				if row, ok := roster.Find(f[1]); ok {
-					q.Account = row
+				for n, names := range strings.Split(f[2], "+") {
+					q := Request{Unit: unit, Owner: f[0], Account: -1, Candidates: strings.Split(strings.TrimPrefix(names, "@"), ",")}
+					if strings.HasPrefix(names, "@") {
+						q.Attribute = Primary
+					}
+					if n == 0 {
+						q.Frees = f[3]
+					}
+					if row, ok := roster.Find(f[1]); ok {
+						q.Account = row
+					}
+					requests = append(requests, q)
 				}
-				requests = append(requests, q)
 			}
 			var got []string
 			for _, g := range NewLedger(roster, requests, 2).Allocate(requests) {
@@ -58,6 +75,8 @@ func TestAllocate(t *testing.T) {
 					got = append(got, word)
 				case g.Holder >= 0:
 					got = append(got, "!"+roster.ID(g.Holder))
+				case g.Rival < 0:
+					got = append(got, ".")
 				default:
 					got = append(got, "!#"+string(rune('0'+g.Rival)))
 				}

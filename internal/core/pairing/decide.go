@@ -24,23 +24,26 @@ func (w *weigher) assigned() []float64 {
 // decide joins, asks about or leaves every open record.
 func (w *weigher) decide() {
 	p := w.assigned()
-	w.Probability = make([]float32, len(w.PersonState))
-	w.note(p)
+	if !w.in.Evidence.Asks {
+		w.Probability = make([]float32, len(w.PersonState))
+		w.note(p)
+	}
 	sumP, sumA := make([]float64, len(w.people)), make([]float64, len(w.accounts))
 	for i := range w.pairs {
 		x := &w.pairs[i]
 		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
-		if p[i] >= w.in.Evidence.Accept && w.mayJoin(person, account) && w.hesitates(x) == "" {
+		if !w.in.Evidence.Asks && p[i] >= w.in.Evidence.Accept && w.mayJoin(person, account) && w.hesitates(x) == "" {
 			w.join(person, account, Weighed)
 			delete(w.PersonNote, person)
 			delete(w.AccountNote, account)
-			w.Probability[person] = float32(p[i])
+			w.Probability[person], w.Guessed[person] = float32(p[i]), true
 			continue
 		}
 		sumP[x.Person] += p[i]
 		sumA[x.Account] += p[i]
 	}
-	w.settled()
+	w.dropAnswered()
+	lastSharers := w.lastSharers()
 	for i := range w.pairs {
 		x := &w.pairs[i]
 		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
@@ -57,11 +60,16 @@ func (w *weigher) decide() {
 			code = "rehire"
 			p[i] = max(p[i], unlikely)
 		}
-		if p[i] < unlikely || sum < w.in.Evidence.Review {
+		if (p[i] < unlikely || sum < w.in.Evidence.Review) && !lastSharers[i] {
 			continue
 		}
-		if why == "" {
+		if why == "" && w.in.Evidence.Asks {
+			why = "alike, and left over on either side"
+		} else if why == "" {
 			why = "alike, but not surely one"
+		}
+		if _, gone := w.Vanished[account]; gone {
+			code = "bond-broken"
 		}
 		w.wonder(code, person, account, p[i], why+" ("+w.weights.Sentence(&x.pattern)+")")
 	}
@@ -121,9 +129,28 @@ func (w *weigher) mayJoin(p, a int) bool {
 	return (w.PersonState[p] == Undecided || w.PersonState[p] == Contested && w.unsureP[p]) && (w.AccountState[a] == Undecided || w.AccountState[a] == Contested && w.unsureA[a])
 }
 
-// settled takes back what was asked about records that evidence has joined
+// lastSharers finds the pairs that are all that is left of those who share an
+// address: a service account, perhaps, and perhaps the last one's own.
+func (w *weigher) lastSharers() map[int]bool {
+	people, accounts, last := map[int32]int{}, map[int32]int{}, map[int]bool{}
+	for i := range w.pairs {
+		if x := &w.pairs[i]; x.pattern.SharedAddress() {
+			people[x.Person]++
+			accounts[x.Account]++
+			last[i] = true
+		}
+	}
+	for i := range last {
+		if x := &w.pairs[i]; people[x.Person] > 1 || accounts[x.Account] > 1 || w.PersonState[w.people[x.Person]] != Undecided || w.AccountState[w.accounts[x.Account]] != Undecided {
+			delete(last, i)
+		}
+	}
+	return last
+}
+
+// dropAnswered takes back what was asked about records that evidence has joined
 // since. What their keys share with others is still told.
-func (w *weigher) settled() {
+func (w *weigher) dropAnswered() {
 	if len(w.unsureP) == 0 {
 		return
 	}
@@ -147,6 +174,11 @@ func (w *weigher) hesitates(x *weighed) string {
 		return "much agrees, but the given names differ"
 	case x.pattern.Levels[evidence.Middle] == evidence.Level(likeness.Differ):
 		return "much agrees, but the middle names differ: father and son?"
+	case x.pattern.SharedAddress():
+		return "they share an address that others share too, and nothing else says who the account is"
+	}
+	if gone, ok := w.Vanished[int(w.accounts[x.Account])]; ok {
+		return fmt.Sprintf("the account is bonded with person %q, who is gone: the same human under a new id?", gone)
 	}
 	return ""
 }

@@ -103,7 +103,7 @@ func (w *weigher) second(people bool, x alike, probability float64) {
 	p := int(w.AccountTwin[x.taken])
 	keep, why := w.keep(p, x.taken, x.left)
 	advice := fmt.Sprintf("keep %q: %s", w.in.Accounts.ID(keep), why)
-	if probability >= w.in.Evidence.Accept {
+	if _, ownerGone := w.Vanished[x.left]; !ownerGone && probability >= w.in.Evidence.Accept {
 		w.AccountState[x.left], w.AccountTwin[x.left] = Duplicate, int32(p) // rows fit
 		w.AccountNote[x.left] = fmt.Sprintf("a second account beside %q (%s); %s", w.in.Accounts.ID(x.taken), words, advice)
 		w.issue("duplicate-account", p, x.left, "%s", w.AccountNote[x.left])

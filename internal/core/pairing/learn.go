@@ -68,7 +68,9 @@ func (w *weigher) learn() {
 		expected += math.Round(p*evidence.Whole) / evidence.Whole
 	}
 	w.expect(expected)
-	w.Weights = w.weights
+	if !w.in.Evidence.Asks { // a lane that weighs no evidence keeps no weights
+		w.Weights = w.weights
+	}
 }
 
 // half of the shorter list is expected to find a twin before anything is known.

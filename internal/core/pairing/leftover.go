@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/record"
 )
 
@@ -68,6 +69,7 @@ func (m *matcher) leftAccount(a int) {
 	})
 	m.byID(m.in.People, twins)
 	m.byID(m.in.People, open)
+	_, ownerGone := m.Vanished[a]
 	switch {
 	case len(open) > 0:
 		why := "shares a key value with somebody it can't be told from"
@@ -84,7 +86,7 @@ func (m *matcher) leftAccount(a int) {
 				m.unsureP[p] = true
 			}
 		}
-	case len(twins) == 1 && m.PersonState[twins[0]] == Twinned && m.namesAllow(twins[0], a):
+	case len(twins) == 1 && m.PersonState[twins[0]] == Twinned && !ownerGone && m.surelySecond(twins[0], a):
 		p := twins[0]
 		m.AccountState[a], m.AccountTwin[a] = Duplicate, int32(p) // rows fit
 		m.AccountNote[a] = fmt.Sprintf("%s with person %q, who has account %q", m.agreement(p, a), m.in.People.ID(p), m.in.Accounts.ID(int(m.PersonTwin[p])))
@@ -100,10 +102,89 @@ func (m *matcher) leftAccount(a int) {
 	}
 }
 
-// namesAllow: a second account is called a duplicate unless its name is
-// another's.
-func (m *matcher) namesAllow(p, a int) bool {
-	return len(nameWords(m.in.Accounts, a)) == 0 || len(nameWords(m.in.People, p)) == 0 || SameName(m.in.People, p, m.in.Accounts, a)
+// surelySecond: an account is called somebody's second one, to be closed, only
+// when it says so itself: by the same name, or, where it carries none, by a login
+// that is made of theirs.
+func (m *matcher) surelySecond(p, a int) bool {
+	if len(nameWords(m.in.Accounts, a)) > 0 {
+		return SameName(m.in.People, p, m.in.Accounts, a)
+	}
+	return likeness.Login(NameOf(m.in.People, p), m.in.Accounts.Column("userName").Cell(a)).Level > likeness.Differ
+}
+
+// doubtSeconds asks about second accounts that may be another human's after all:
+// somebody of the same name is left without one, or in doubt.
+func (m *matcher) doubtSeconds() {
+	var seconds []int
+	for _, row := range m.in.Accounts.Order() {
+		if m.AccountState[row] == Duplicate {
+			seconds = append(seconds, int(row))
+		}
+	}
+	if len(seconds) == 0 {
+		return
+	}
+	open := map[string][]int{}
+	for _, row := range m.in.People.Order() {
+		if s := m.PersonState[row]; s == Missing || s == Contested {
+			words := strings.Join(nameWords(m.in.People, int(row)), " ")
+			open[words] = append(open[words], int(row))
+		}
+	}
+	for _, a := range seconds {
+		words := strings.Join(nameWords(m.in.Accounts, a), " ")
+		if words == "" {
+			continue
+		}
+		for _, p := range open[words] {
+			if m.different[edge{int32(p), int32(a)}] { // rows fit
+				continue
+			}
+			owner := m.in.People.ID(int(m.AccountTwin[a]))
+			why := fmt.Sprintf("a second account of person %q, or this person's, who has the same name", owner)
+			m.Issues = slices.DeleteFunc(m.Issues, func(i Issue) bool { return i.Code == "duplicate-account" && i.Account == a })
+			m.AccountTwin[a], m.AccountNote[a] = -1, ""
+			m.contestAccount(a, why)
+			m.contestPerson(p, why)
+			m.propose("contested-match", p, a, why)
+			m.issue("contested-match", p, a, "%s", why)
+		}
+	}
+}
+
+// cased asks about ids that are one but for upper and lower case: they are two
+// values, and a human who typed one of them may have meant the other.
+func (m *matcher) cased() {
+	for k, key := range m.in.Keys {
+		if !key.Exact {
+			continue
+		}
+		folded := map[string][]int{}
+		for _, row := range m.in.Accounts.Order() {
+			if a := int(row); m.AccountState[a] == Undecided && m.takesPart(a) {
+				record.EachValue(key.Accounts.Cell(a), func(v string) {
+					f := record.Normal(record.Text, v)
+					folded[f] = append(folded[f], a)
+				})
+			}
+		}
+		if len(folded) == 0 {
+			continue
+		}
+		for _, row := range m.in.People.Order() {
+			p := int(row)
+			if m.PersonState[p] != Undecided {
+				continue
+			}
+			record.EachValue(key.People.Cell(p), func(v string) {
+				for _, a := range folded[record.Normal(record.Text, v)] {
+					if !m.different[edge{int32(p), int32(a)}] && !m.agree(k, p, a) { // rows fit
+						m.ask("contested-match", p, a, fmt.Sprintf("key %q agrees but for upper and lower case, which ids tell apart", key.Name))
+					}
+				}
+			})
+		}
+	}
 }
 
 func (m *matcher) leftPerson(p int) {
@@ -211,13 +292,19 @@ func (m *matcher) repeated() {
 			if e.counts > 1 && e.counts <= mostRepeated && e.people == 0 {
 				var rows []int
 				x.eachAccount(e, func(a int) { rows = append(rows, a) })
-				each(m.in.Accounts, rows, func(a int) bool { return m.AccountState[a] == Orphan }, func(first, other int) {
+				each(m.in.Accounts, rows, m.ownerless, func(first, other int) {
 					keep, why := m.later(first, other)
 					m.issue("duplicate-account", -1, other, "account %q has the same name and the same %s, and nobody owns either; keep %q: %s", m.in.Accounts.ID(first), name, m.in.Accounts.ID(keep), why)
 				})
 			}
 		}
 	}
+}
+
+// ownerless: nobody owns the account, nor did anybody who has vanished.
+func (m *matcher) ownerless(a int) bool {
+	_, ownerGone := m.Vanished[a]
+	return m.AccountState[a] == Orphan && !ownerGone
 }
 
 func (m *matcher) byID(r *record.Roster, rows []int) {
@@ -231,10 +318,10 @@ func appendNew[T comparable](list []T, v T) []T {
 	return append(list, v)
 }
 
-// settle applies what holds whatever the pairing said: records left alone,
-// outside or claimed are exempt, and so is the twin of such a record; records
-// that could not be read are never concluded about.
-func (m *matcher) settle() {
+// exempt applies what holds whatever the pairing said: records left alone,
+// outside, left out or claimed are exempt, and so is the twin of such a record;
+// records that could not be read are never concluded about.
+func (m *matcher) exempt() {
 	for a := range m.AccountState {
 		id := m.in.Accounts.ID(a)
 		switch {
@@ -253,7 +340,12 @@ func (m *matcher) settle() {
 			m.contestAccount(a, why)
 			m.issue("value-invalid", -1, a, "accounts.where can't be told for this account: %s", why)
 		}
-		if _, unread := m.in.Accounts.Unread(a); unread && m.AccountState[a] != Twinned && m.AccountState[a] != Exempt {
+		if m.AccountState[a] == Twinned || m.AccountState[a] == Exempt {
+			continue
+		}
+		if g, left := m.in.Accounts.Left(a); left {
+			m.exemptAccount(a, "left out: "+g.Reason)
+		} else if _, unread := m.in.Accounts.Unread(a); unread {
 			m.contestAccount(a, "present, but its row could not be read")
 		}
 	}
@@ -261,7 +353,12 @@ func (m *matcher) settle() {
 		if why, ok := m.in.LeftPeople[m.in.People.ID(p)]; ok {
 			m.exemptPerson(p, "left alone: "+why)
 		}
-		if _, unread := m.in.People.Unread(p); unread && m.PersonState[p] != Twinned && m.PersonState[p] != Exempt {
+		if m.PersonState[p] == Twinned || m.PersonState[p] == Exempt {
+			continue
+		}
+		if g, left := m.in.People.Left(p); left {
+			m.exemptPerson(p, "left out: "+g.Reason)
+		} else if _, unread := m.in.People.Unread(p); unread {
 			m.contestPerson(p, "present, but its row could not be read")
 		}
 	}

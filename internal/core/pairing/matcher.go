@@ -113,6 +113,7 @@ func (m *matcher) bonds() {
 			m.issue("bond-doubted", p, a, "bonded with each other, but no key agrees any more and keys point elsewhere")
 		default:
 			m.join(p, a, Bonded)
+			m.Guessed[p] = b.Basis == Weighed.String()
 		}
 	}
 }

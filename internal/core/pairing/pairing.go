@@ -14,6 +14,10 @@
 // weights of all candidates around a pair into its probability. It may settle
 // what keys leave unsure, and never what a ruling, a bond or a claim does.
 //
+// The account of somebody who is bonded is nobody else's, also when they have
+// vanished: keys and evidence may ask about it, and never give it away. A lane
+// that weighs no evidence still uses it to ask.
+//
 // Accounts outside the lane (charter, claims of other lanes) take no part, so
 // that a second lane may own another account of the same human.
 //
@@ -68,17 +72,28 @@ type Pair struct {
 	Account string `json:"account"`
 }
 
+// Bond is the lasting record of a twin, with what first held it to be one.
+type Bond struct {
+	Person  string `json:"person"`
+	Account string `json:"account"`
+	Basis   string `json:"basis,omitempty"` // a Basis in words; "" when it is not known
+}
+
 // Key is one key of the charter, evaluated: per row the normalised values.
 type Key struct {
 	Name             string
 	People, Accounts *record.Column
 	Attributes       []string // canonical attributes that it is made of, on either side
+	Exact            bool     // upper and lower case are two values
 }
 
 // Evidence says how what no key pairs is weighed.
 type Evidence struct {
 	Accept, Review float64           // probabilities: from Accept on two are twins, from Review on they are asked about
 	Weights        *evidence.Weights // nil: learnt from these rosters
+	// Asks: nobody is joined by it. A person and an account that are left over
+	// and resemble each other are asked about, and nothing else is said.
+	Asks bool
 }
 
 // Input is all that pairing looks at.
@@ -88,7 +103,7 @@ type Input struct {
 	Same, Different  []Pair            // rulings
 	LeftPeople       map[string]string // person id -> reason of a leave-alone ruling
 	LeftAccounts     map[string]string
-	Bonds            []Pair
+	Bonds            []Bond
 	Claims           map[string][]string // account id -> other lanes that hold it
 	Outside          []bool              // account row is not this lane's; nil: all are
 	Unclear          map[int]string      // account row -> why it can't be told whose it is
@@ -122,6 +137,7 @@ type Result struct {
 	By                        []uint8 // by person: index of the first key that agrees, for Keyed
 	PersonNote, AccountNote   map[int]string
 	Vanished                  map[int]string // account row -> id of its bonded person, gone from the roster
+	Guessed                   map[int]bool   // person row of a twin that evidence alone made, now or once, and no human confirmed
 	Proposals                 []Proposal
 	Probability               []float32 // by person, of a weighed twin; nil when none is
 	Weights                   *evidence.Weights
@@ -138,7 +154,7 @@ func newResult(people, accounts int) *Result {
 		PersonState: make([]State, people), AccountState: make([]State, accounts),
 		PersonTwin: make([]int32, people), AccountTwin: make([]int32, accounts),
 		Basis: make([]Basis, people), By: make([]uint8, people),
-		PersonNote: map[int]string{}, AccountNote: map[int]string{}, Vanished: map[int]string{},
+		PersonNote: map[int]string{}, AccountNote: map[int]string{}, Vanished: map[int]string{}, Guessed: map[int]bool{},
 	}
 	for i := range r.PersonTwin {
 		r.PersonTwin[i] = -1
@@ -176,6 +192,18 @@ func (r *Result) contestAccount(a int, why string) {
 	}
 }
 
+// Contest puts a pair in doubt after all: somebody has to judge it before what
+// rests on it is done.
+func (r *Result) Contest(code string, p, a int, why string) {
+	if p >= 0 {
+		r.contestPerson(p, why)
+	}
+	r.contestAccount(a, why)
+	if p >= 0 {
+		r.propose(code, p, a, why)
+	}
+}
+
 func (r *Result) propose(code string, p, a int, why string) {
 	r.Proposals = append(r.Proposals, Proposal{Code: code, Person: p, Account: a, Reason: why})
 }
@@ -188,11 +216,13 @@ func Run(in Input) *Result {
 	m.bonds()
 	m.keys()
 	m.leftovers()
+	m.cased()
 	m.weigh()
 	m.fallen()
 	m.parted()
 	m.remaining()
 	m.repeated()
-	m.settle()
+	m.doubtSeconds()
+	m.exempt()
 	return m.Result
 }

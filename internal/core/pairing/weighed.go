@@ -43,28 +43,31 @@ func (m *matcher) weigh() {
 	}
 	w := newWeigher(m)
 	w.open()
-	if len(w.people)+len(w.accounts) == 0 {
+	if len(w.people)+len(w.accounts) == 0 || m.in.Evidence.Asks && (len(w.people) == 0 || len(w.accounts) == 0) {
 		return
 	}
 	w.prepare()
 	w.candidates()
 	w.learn()
 	w.decide()
-	w.duplicates()
+	if !m.in.Evidence.Asks {
+		w.duplicates()
+	}
 }
 
 // open lists who takes part: the undecided, and the contested as their rivals.
 func (w *weigher) open() {
+	takesPart := func(s State) bool { return s == Undecided || s == Contested && !w.in.Evidence.Asks }
 	for _, row := range w.in.People.Order() {
-		if s := w.PersonState[row]; s == Undecided || s == Contested {
-			if _, unread := w.in.People.Unread(int(row)); !unread {
+		if takesPart(w.PersonState[row]) {
+			if _, unknown := w.in.People.Present(int(row)); !unknown {
 				w.people = append(w.people, int32(row)) // rows fit
 			}
 		}
 	}
 	for _, row := range w.in.Accounts.Order() {
-		if s := w.AccountState[row]; (s == Undecided || s == Contested) && w.takesPart(int(row)) {
-			if _, unread := w.in.Accounts.Unread(int(row)); !unread {
+		if takesPart(w.AccountState[row]) && w.takesPart(int(row)) {
+			if _, unknown := w.in.Accounts.Present(int(row)); !unknown {
 				w.accounts = append(w.accounts, int32(row)) // rows fit
 			}
 		}

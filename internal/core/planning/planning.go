@@ -46,6 +46,10 @@ type Change struct {
 	// RestsOn are the account's values that the change's reason depends on, as
 	// they were read: if one differs at writing time, the change is stale.
 	RestsOn []Edit `json:"restsOn,omitempty"`
+	// Basis is why person and account are held to be one, "" where no person is.
+	Basis string `json:"basis,omitempty"`
+	// Premises are all else that it rests on; see StillHold.
+	Premises []Premise `json:"premises,omitempty"`
 }
 
 // ChangeID is stable from draft to draft.
@@ -58,8 +62,8 @@ func ChangeID(verb, person, account string) string {
 var verbOrder = map[string]int{Mark: 0, Reinstate: 1, Rename: 2, Readdress: 3, Set: 4, Create: 5, Suspend: 6}
 
 // Order sorts changes by wave, verb, person and account, then moves each
-// behind what it needs. A change whose need stands in a later wave, or is
-// not planned, moves to that wave or is dropped; dropped ones are returned.
+// behind what it needs, into a later wave if need be. A change whose need is not
+// planned, or needs it in turn, is dropped; dropped ones are returned.
 func Order(changes []Change) (ordered, dropped []Change) {
 	slices.SortStableFunc(changes, func(a, b Change) int {
 		if a.Wave != b.Wave {

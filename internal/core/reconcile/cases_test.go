@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
-	"maps"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -71,8 +70,10 @@ func (l *lane) charter(t require.TestingT) *charter.Charter {
 	return c
 }
 
-// roster reads rows; one that starts with "rejected" is a record that could
-// not be read: its line, and its id when that was readable.
+// roster reads rows. One that starts with "rejected" is a record that could not
+// be read: its line, its id when that was readable, the names that it is known to
+// hold, or "swallows". One that starts with a kind of gap is left out: its id, if
+// that is known, and the reason.
 func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *record.Roster {
 	names := strings.Fields(columns)
 	b := record.NewBuilder(names[1:])
@@ -92,7 +93,15 @@ func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *
 			var line int
 			_, err := fmt.Sscan(cells[1], &line)
 			require.NoError(t, err)
-			require.NoError(t, b.Reject(record.Rejection{Line: line, ID: cells[2], Reason: "broken"}))
+			rej := record.Rejection{Line: line, ID: cells[2], Reason: "broken", Swallows: cells[3] == "swallows"}
+			if cells[3] != "" && !rej.Swallows {
+				rej.Names, rej.Named = record.SplitList(cells[3]), true
+			}
+			require.NoError(t, b.Reject(rej))
+			continue
+		}
+		if kind := record.GapKind(cells[0]); slices.Contains([]record.GapKind{record.LeftOut, record.NoRecord, record.Hidden, record.Elsewhere, record.Deletions}, kind) {
+			require.NoError(t, b.LeaveOut(record.Gap{Kind: kind, ID: cells[1], Reason: cells[2], What: cells[3]}))
 			continue
 		}
 		require.NoError(t, b.Append(cells))
@@ -149,8 +158,8 @@ func tell(in reconcile.Input, out *reconcile.Output) (lines []string) {
 			lines = append(lines, fmt.Sprintf("guard %s %d > %d", g.Verb, g.Count, g.Allowed))
 		}
 	}
-	for _, verb := range slices.Sorted(maps.Keys(out.Withheld)) {
-		lines = append(lines, fmt.Sprintf("withheld %s %d", verb, out.Withheld[verb]))
+	for _, w := range out.Withheld {
+		lines = append(lines, strings.Join(strings.Fields(fmt.Sprintf("withheld %s %s %s (%s)", w.Verb, w.Person, w.Account, w.Reason)), " "))
 	}
 	return lines
 }

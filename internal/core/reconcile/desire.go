@@ -27,7 +27,8 @@ type draft struct {
 type piece struct {
 	drafts   []*draft
 	findings []finding.Finding
-	withheld map[string]int
+	withheld []planning.Withheld
+	asked    []doubt
 }
 
 // rule is a charter rule tied to the rosters.
@@ -89,20 +90,18 @@ func (r *run) desire() {
 	pieces := make([]piece, (len(order)+chunk-1)/chunk)
 	inParallel(r.Cores, len(pieces), func(i int) {
 		w := &walker{desirer: d, piece: &pieces[i]}
-		w.withheld = map[string]int{}
 		for _, row := range order[i*chunk : min((i+1)*chunk, len(order))] {
 			w.person(int(row))
 		}
 	})
-	last := &walker{desirer: d, piece: &piece{withheld: map[string]int{}}}
+	last := &walker{desirer: d, piece: &piece{}}
 	last.accounts()
 	var drafts []*draft
 	for _, p := range append(pieces, *last.piece) {
 		drafts = append(drafts, p.drafts...)
 		r.out.Findings = append(r.out.Findings, p.findings...)
-		for verb, n := range p.withheld {
-			r.out.Withheld[verb] += n
-		}
+		r.out.Withheld = append(r.out.Withheld, p.withheld...)
+		r.asked = append(r.asked, p.asked...)
 	}
 	r.nameAndPlan(drafts)
 }
@@ -128,11 +127,25 @@ func (w *walker) person(p int) {
 	}
 }
 
+func (w *walker) withhold(verb string, p, a int, reason string) {
+	w.withheld = append(w.withheld, planning.Withheld{Verb: verb, Person: w.personID(p), Account: w.accountID(a), Reason: reason})
+}
+
 func (w *walker) frozen(p, a int) bool {
-	_, noPerson := w.People.Unread(p)
-	_, noAccount := w.Accounts.Unread(a)
+	_, noPerson := w.People.Present(p)
+	_, noAccount := w.Accounts.Present(a)
 	_, unclear := w.unclear[p]
 	return noPerson || noAccount || unclear
+}
+
+// guess asks about a twin that evidence alone has made, before something is done
+// that would hurt another human.
+func (w *walker) guess(p, a int, what string) bool {
+	if !w.out.Pairing.Guessed[p] {
+		return false
+	}
+	w.asked = append(w.asked, doubt{p, a, "contested-match", "held to be one by evidence alone; rule same before the account is " + what})
+	return true
 }
 
 func (w *walker) twin(p, a int) {
@@ -193,7 +206,7 @@ func (w *walker) due(p int) bool {
 }
 
 func (w *walker) suspend(p, a int, reason string) {
-	if w.Charter.Intent == "add" {
+	if w.Charter.Intent == "add" || p >= 0 && w.guess(p, a, "suspended") {
 		return
 	}
 	w.draft(planning.Suspend, p, a, planning.Edit{Attribute: "active", Old: w.Accounts.Column("active").Cell(a), New: "false", Reason: reason})
@@ -204,6 +217,12 @@ func (w *walker) draft(verb string, p, a int, edits ...planning.Edit) *draft {
 	d.Verb, d.Person, d.Account, d.Edits = verb, w.personID(p), w.accountID(a), edits
 	d.ID = planning.ChangeID(verb, d.Person, d.Account)
 	d.Wave = w.wave(p, a)
+	if p >= 0 && a >= 0 {
+		d.Basis = w.out.Pairing.Basis[p].String()
+		if w.out.Pairing.Guessed[p] {
+			d.Basis = pairing.Weighed.String()
+		}
+	}
 	if p >= 0 && a >= 0 && w.out.Pairing.Basis[p] == pairing.Keyed {
 		key := w.Charter.Keys[w.out.Pairing.By[p]]
 		_, reads := key.Account.Reads()
@@ -292,11 +311,14 @@ func (w *walker) setTwin(p, a int) {
 			}
 			continue
 		}
+		how := record.Damaged(want, now)
 		switch {
 		case r.Rule == charter.Watch:
 			w.note("drift", p, a, r.Attribute, "%s is %q, should be %q (watched, never written)", r.Attribute, show(now), show(want))
 		case r.Rule == charter.Once || r.Rule == charter.Fill && now != "":
 		case w.Charter.Intent == "add":
+		case how != "" && !r.kind.Multi():
+			w.note("value-damaged", p, a, r.Attribute, "%s is %q, and %q looks like the same with something lost (%s); it is not written", r.Attribute, show(now), show(want), how)
 		case w.kept(r.kind, p, a, r.Attribute, want, now):
 			edits = append(edits, planning.Edit{Attribute: r.Attribute, Old: strings.Clone(now), New: strings.Clone(want), Reason: r.reason})
 		}
@@ -347,9 +369,14 @@ func (w *walker) rename(r *rule, p, a int) {
 	switch {
 	case r.Rule == charter.Watch:
 		w.note("drift", p, a, "userName", "userName is %q, should be %q (watched, never written)", now, want[0])
+	case w.Charter.Intent != "add" && record.Damaged(want[0], now) != "":
+		w.note("value-damaged", p, a, "userName", "userName is %q, and %q looks like the same with something lost (%s); it is not written", now, want[0], record.Damaged(want[0], now))
 	case w.Charter.Intent != "add" && w.kept(record.Text, p, a, "userName", want[0], now):
+		if w.guess(p, a, "renamed") {
+			return
+		}
 		d := w.draft(planning.Rename, p, a)
-		d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: a, Candidates: want, Frees: strings.Clone(now)})
+		d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: a, Candidates: want, Attribute: naming.Login, Frees: strings.Clone(now)})
 	}
 }
 
@@ -391,6 +418,6 @@ func (w *walker) readdress(p, a int) {
 		w.note("drift", p, a, "email", "the primary address is %q, should be %q (watched, never written)", now, want[0])
 	case w.Charter.Intent != "add" && w.kept(record.Email, p, a, "email", want[0], now):
 		d := w.draft(planning.Readdress, p, a)
-		d.ask("email", w.emailReason(), naming.Request{Owner: d.Person, Account: a, Candidates: want, Frees: strings.Clone(now)})
+		d.ask("email", w.emailReason(), naming.Request{Owner: d.Person, Account: a, Candidates: want, Attribute: naming.Primary, Frees: strings.Clone(now)})
 	}
 }

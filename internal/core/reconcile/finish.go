@@ -39,7 +39,7 @@ func (w *walker) accounts() {
 		}
 		detail := "nobody among the people owns it"
 		if w.noAbsent != "" {
-			detail = "nobody who could be read owns it; " + w.noAbsent
+			detail = "nobody who could be read owns it: " + w.noAbsent
 		}
 		if suspended {
 			detail += "; it is suspended already"
@@ -54,7 +54,7 @@ func (w *walker) accounts() {
 
 func (w *walker) absentSuspend(a int, reason string) {
 	if w.noAbsent != "" {
-		w.withheld[planning.Suspend]++
+		w.withhold(planning.Suspend, -1, a, w.noAbsent)
 		return
 	}
 	w.suspend(-1, a, reason)
@@ -88,32 +88,37 @@ func (w *walker) vanished(a int, person string, suspended bool, next map[string]
 
 // nameAndPlan grants names, orders the changes and holds the guards to them.
 func (r *run) nameAndPlan(drafts []*draft) {
-	drafts = slices.DeleteFunc(drafts, func(d *draft) bool { return d.Wave < 0 })
-	var requests []naming.Request
-	var owner []*draft // per request
-	for _, d := range drafts {
-		for _, n := range d.names {
-			requests, owner = append(requests, n), append(owner, d)
+	drafts = r.nameable(slices.DeleteFunc(drafts, func(d *draft) bool { return d.Wave < 0 }))
+	ledger := naming.NewLedger(r.Accounts, requestsOf(drafts), r.Cores)
+	var grants []naming.Grant
+	for { // whom naming makes us ask about is in no change, and frees no name
+		drafts = r.withoutAsked(drafts)
+		grants = ledger.Allocate(requestsOf(drafts))
+		if !r.doubtNames(drafts, grants) {
+			break
 		}
 	}
-	ledger := naming.NewLedger(r.Accounts, requests, r.Cores)
-	grants := ledger.Allocate(requests)
 	taken := map[string]string{} // freed name -> who takes it
-	for i, g := range grants {
-		if g.Name != "" {
-			taken[naming.Fold(g.Name)] = requests[i].Owner
-		}
-	}
 	i := 0
 	for _, d := range drafts {
+		for range d.names {
+			if grants[i].Name != "" {
+				taken[naming.Fold(grants[i].Name)] = d.Person
+			}
+			i++
+		}
+	}
+	i = 0
+	for _, d := range drafts {
 		for n := range d.names {
-			r.grant(d, n, grants[i], requests, owner, taken)
+			r.grant(d, n, grants[i], drafts, taken)
 			i++
 		}
 	}
 	changes := make([]planning.Change, 0, len(drafts))
 	for _, d := range drafts {
 		if !d.dropped {
+			d.Premises = r.premises(d)
 			changes = append(changes, d.Change)
 		}
 	}
@@ -126,38 +131,124 @@ func (r *run) nameAndPlan(drafts []*draft) {
 		}
 		r.out.Findings = append(r.out.Findings, finding.New(code, c.Person, c.Account, "", "the name is to be freed by a change that can't be planned"))
 	}
-	totals := planning.Totals{People: r.served, Twins: r.out.Balance.People.Twinned}
+	totals := planning.Totals{People: r.served, Twins: r.twins()}
 	recent := func(verb string, days int) int { return r.Memory.Recent(verb, r.Now.In(r.Charter.Zone), days) }
 	first := r.Charter.First && len(r.Memory.Bonds) == 0
 	r.out.Guards = append(r.out.Guards, planning.Guards(r.Charter.Guards, r.out.Changes, totals, first, recent)...)
 }
 
+// nameable withholds what needs a new name while none may be called free.
+func (r *run) nameable(drafts []*draft) []*draft {
+	if r.noNames == "" {
+		return drafts
+	}
+	return slices.DeleteFunc(drafts, func(d *draft) bool {
+		if len(d.names) == 0 {
+			return false
+		}
+		r.out.Withheld = append(r.out.Withheld, planning.Withheld{Verb: d.Verb, Person: d.Person, Account: d.Account, Reason: "no name may be called free: " + r.noNames})
+		return true
+	})
+}
+
+// withoutAsked contests whom a human must judge first, and drops what was wanted
+// of them.
+func (r *run) withoutAsked(drafts []*draft) []*draft {
+	if len(r.asked) == 0 {
+		return drafts
+	}
+	people, accounts := map[int]bool{}, map[int]bool{}
+	for _, q := range r.asked {
+		people[q.p], accounts[q.a] = true, true
+		r.out.Pairing.Contest(q.code, q.p, q.a, q.why)
+		r.report(q.code, q.p, q.a, "", "%s", q.why)
+	}
+	r.asked = nil
+	r.out.Findings = slices.DeleteFunc(r.out.Findings, func(f finding.Finding) bool { // they are asked about instead
+		p, hasPerson := r.People.Find(f.Person)
+		a, hasAccount := r.Accounts.Find(f.Account)
+		return f.Code == "missing-account" && hasPerson && people[p] || f.Code == "orphan-account" && hasAccount && accounts[a]
+	})
+	return slices.DeleteFunc(drafts, func(d *draft) bool { return d.p >= 0 && people[d.p] || d.a >= 0 && accounts[d.a] })
+}
+
+// doubtNames asks about newcomers whose first login is held by an account that
+// nobody owns, which may be theirs, and about twins by evidence alone that would
+// hand a name over to another. It reports whether there were any.
+func (r *run) doubtNames(drafts []*draft, grants []naming.Grant) bool {
+	i := 0
+	for _, d := range drafts {
+		for n := range d.names {
+			g := grants[i]
+			i++
+			if h := g.First; d.Verb == planning.Create && d.targets[n] == "userName" && h >= 0 && r.ownerless(h) && !r.toldApart(d.p, h) {
+				r.asked = append(r.asked, doubt{d.p, h, "contested-match", fmt.Sprintf("the person's first login %q is held by this account, which nobody owns: is it theirs?", d.names[n].Candidates[0])})
+			}
+			for _, unit := range g.After {
+				if giver := drafts[unit]; giver.p >= 0 && giver.p != d.p && r.out.Pairing.Guessed[giver.p] {
+					r.asked = append(r.asked, doubt{giver.p, giver.a, "contested-match", "held to be one by evidence alone; rule same before a name of the account is given to another"})
+				}
+			}
+		}
+	}
+	return len(r.asked) > 0
+}
+
+func (r *run) ownerless(a int) bool {
+	_, bonded := r.out.Pairing.Vanished[a]
+	state := r.out.Pairing.AccountState[a]
+	return !bonded && (state == pairing.Orphan || state == pairing.Contested)
+}
+
+// toldApart: a human has ruled that the two are different.
+func (r *run) toldApart(p, a int) bool {
+	return slices.Contains(r.Memory.Different, pairing.Pair{Person: r.People.ID(p), Account: r.Accounts.ID(a)})
+}
+
+func requestsOf(drafts []*draft) (requests []naming.Request) {
+	for unit, d := range drafts {
+		for _, n := range d.names {
+			n.Unit = unit
+			requests = append(requests, n)
+		}
+	}
+	return requests
+}
+
 // grant writes one granted name into its change, or says why there is none.
-func (r *run) grant(d *draft, n int, g naming.Grant, requests []naming.Request, owner []*draft, taken map[string]string) {
+func (r *run) grant(d *draft, n int, g naming.Grant, drafts []*draft, taken map[string]string) {
 	target, ask := d.targets[n], d.names[n]
 	if g.Name == "" {
 		d.dropped = true
-		if len(ask.Candidates) == 0 {
-			return // told already
-		}
 		code := map[string]string{"userName": "username-taken", "email": "email-taken"}[target]
-		by := "another account"
 		switch {
 		case g.Holder >= 0:
-			by = fmt.Sprintf("account %q (%s)", r.accountID(g.Holder), r.Accounts.Column("userName").Cell(g.Holder))
+			r.report(code, d.p, d.a, "", "%s: taken by account %q (%s)", strings.Join(ask.Candidates, ", "), r.accountID(g.Holder), r.Accounts.Column("userName").Cell(g.Holder))
 		case g.Rival >= 0:
-			by = fmt.Sprintf("person %q in this plan", requests[g.Rival].Owner)
+			r.report(code, d.p, d.a, "", "%s: taken by person %q in this plan", strings.Join(ask.Candidates, ", "), ownerOf(drafts, g.Rival))
 		}
-		r.report(code, d.p, d.a, "", "%s: taken by %s", strings.Join(ask.Candidates, ", "), by)
-		return
+		return // or another name of the same change is, and is told there
 	}
-	for _, i := range g.After {
-		d.Needs = append(d.Needs, owner[i].ID)
+	for _, unit := range g.After {
+		if need := drafts[unit].ID; !slices.Contains(d.Needs, need) {
+			d.Needs = append(d.Needs, need)
+		}
 	}
 	d.Edits = append(d.Edits, planning.Edit{Attribute: target, Old: ask.Frees, New: g.Name, Reason: d.reasons[n]})
 	if target == "email" && d.a >= 0 {
 		r.aliases(d, g.Name, taken)
 	}
+}
+
+// ownerOf names whose request it is.
+func ownerOf(drafts []*draft, request int) string {
+	for _, d := range drafts {
+		if request < len(d.names) {
+			return d.Person
+		}
+		request -= len(d.names)
+	}
+	return ""
 }
 
 // aliases keeps the former primary address as an alias, unless somebody takes

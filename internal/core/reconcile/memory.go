@@ -10,7 +10,7 @@ import (
 // Memory is what a lane knows beyond its two rosters. It is one value that
 // goes in and comes out; its zero value is that of a new lane.
 type Memory struct {
-	Bonds        []pairing.Pair             `json:"bonds,omitempty"`
+	Bonds        []pairing.Bond             `json:"bonds,omitempty"`
 	Same         []pairing.Pair             `json:"same,omitempty"`      // rulings
 	Different    []pairing.Pair             `json:"different,omitempty"` // rulings
 	Weighed      []pairing.Pair             `json:"weighed,omitempty"`   // twins by evidence alone at the last reconciliation

@@ -3,6 +3,7 @@ package reconcile
 import (
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"twinning/internal/core/charter"
 	"twinning/internal/core/naming"
@@ -17,8 +18,8 @@ func (w *walker) missing(p int) {
 	case w.Charter.Intent == "update":
 		detail += "; the charter only updates"
 	case w.noCreate != "":
-		detail += "; nobody is created while " + w.noCreate
-		w.withheld[planning.Create]++
+		detail += "; not created: " + w.noCreate
+		w.withhold(planning.Create, p, -1, w.noCreate)
 	}
 	w.note("missing-account", p, -1, "", "%s", detail)
 	if w.emailOn && w.People.Column("email").Cell(p) == "" {
@@ -48,11 +49,14 @@ func (w *walker) fillNew(d *draft, p int) bool {
 				complete = false
 				continue
 			}
-			d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: -1, Candidates: want})
+			d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: -1, Candidates: want, Attribute: naming.Login})
 			continue
 		}
 		want, fault := w.value(r, p, -1)
 		switch {
+		case strings.ContainsRune(want, utf8.RuneError):
+			w.note("value-damaged", p, -1, r.Attribute, "%s is %q: letters are lost; it is left blank", r.Attribute, show(want))
+			complete = complete && !r.Required
 		case want != "" && r.Rule != charter.Watch:
 			d.Edits = append(d.Edits, planning.Edit{Attribute: r.Attribute, New: strings.Clone(want), Reason: r.reason})
 		case want == "" && r.Required:
@@ -63,7 +67,7 @@ func (w *walker) fillNew(d *draft, p int) bool {
 	if w.Charter.Emails != nil && w.Charter.Emails.Rule != charter.Watch {
 		want := w.addresses(p, -1)
 		complete = complete && len(want) > 0
-		d.ask("email", w.emailReason(), naming.Request{Owner: d.Person, Account: -1, Candidates: want})
+		d.ask("email", w.emailReason(), naming.Request{Owner: d.Person, Account: -1, Candidates: want, Attribute: naming.Primary})
 	}
 	if mark := w.markValue(p); w.Input.Mark != "" && mark != "" {
 		d.Edits = append(d.Edits, planning.Edit{Attribute: w.Input.Mark, New: mark, Reason: "mark: so that this twin is found again"})

@@ -201,27 +201,27 @@ func checkSettled(t require.TestingT, l *lane, in reconcile.Input, out *reconcil
 	after.accounts = applied(in, out)
 	next := after.input(t, nil)
 	next.Memory = out.Memory
-	bonds := map[string]pairing.Pair{}
+	bonds := map[string]pairing.Bond{}
 	for _, b := range in.Memory.Bonds {
 		bonds[b.Account] = b
 	}
 	for i, s := range out.Pairing.PersonState {
 		if s == pairing.Twinned {
 			a := in.Accounts.ID(int(out.Pairing.PersonTwin[i]))
-			bonds[a] = pairing.Pair{Person: in.People.ID(i), Account: a}
+			bonds[a] = pairing.Bond{Person: in.People.ID(i), Account: a}
 		}
 	}
 	next.Memory.Suspended = map[string]bool{"a1": true}
 	for _, c := range out.Changes {
 		if c.Verb == planning.Create {
-			bonds["new-"+c.Person] = pairing.Pair{Person: c.Person, Account: "new-" + c.Person}
+			bonds["new-"+c.Person] = pairing.Bond{Person: c.Person, Account: "new-" + c.Person}
 		}
 	}
 	next.Memory.Bonds = nil
 	for _, b := range bonds {
 		next.Memory.Bonds = append(next.Memory.Bonds, b)
 	}
-	slices.SortFunc(next.Memory.Bonds, func(a, b pairing.Pair) int { return strings.Compare(a.Account, b.Account) })
+	slices.SortFunc(next.Memory.Bonds, func(a, b pairing.Bond) int { return strings.Compare(a.Account, b.Account) })
 	// Writing may settle what was in doubt (an address that two accounts shared
 	// is freed): only who was asked about before may be in the second plan.
 	asked := map[string]bool{}

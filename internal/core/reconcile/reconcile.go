@@ -4,10 +4,13 @@
 // or network is looked at.
 //
 // Everybody is paired first; the lane's scope is applied afterwards. What was
-// not read, not understood, contested, exempt or claimed is never in a change.
-// While a record without a readable id exists, nothing is concluded from
-// absence: nobody is created, no orphan and no vanished person's account
-// is suspended.
+// not read, left out, not understood, contested, exempt or claimed is never in a
+// change. Three questions are asked of what the rosters do not know (run.known):
+// may somebody be created, may an absence be concluded from, may a name be called
+// free. What is withheld for it is told with the reason.
+//
+// A twin that evidence alone has made is asked about before its account is
+// suspended or renamed, or a name of it given to another.
 package reconcile
 
 import (
@@ -39,9 +42,9 @@ type Output struct {
 	Changes  []planning.Change
 	Guards   []planning.Reading
 	Balance  Balance
-	Withheld map[string]int // verb -> changes not planned because something was not read
-	Notes    []string       // rules that could not be checked, and why
-	Memory   Memory         // the lane's memory from now on
+	Withheld []planning.Withheld // changes not planned because something was not read
+	Notes    []string            // rules that could not be checked, and why
+	Memory   Memory              // the lane's memory from now on
 }
 
 // Side counts one side of the balance.
@@ -102,6 +105,7 @@ func Run(in Input) *Output {
 	r.scope()
 	r.checkRosters()
 	r.desire()
+	r.count()
 	r.finish()
 	return r.out
 }

@@ -11,6 +11,7 @@ import (
 	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
 	"twinning/internal/core/pairing"
+	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
@@ -25,12 +26,26 @@ type run struct {
 	inScope  []bool         // by person row
 	served   int            // people in scope
 	noCreate string         // why nobody may be created, "" when they may
-	noAbsent string         // why nothing may rest on a person's absence
+	noAbsent string         // why nothing may be concluded from a person's absence
+	noNames  string         // why no name may be called free
+	keys     []pairing.Key
+	bondOf   map[string]string // account -> bonded person
+	bondedTo map[string]string // person -> bonded account
+	asked    []doubt           // twins and orphans that turned out to need a human first
+}
+
+// doubt is a pair that a human must judge before what was wanted of it is done.
+type doubt struct {
+	p, a      int
+	code, why string
 }
 
 func newRun(in Input) *run {
-	r := &run{Input: in, out: &Output{Withheld: map[string]int{}}, today: in.Now.In(in.Charter.Zone).Format(time.DateOnly), bound: map[*charter.Expr]*charter.Bound{}, unclear: map[int]string{}}
+	r := &run{Input: in, out: &Output{}, bondOf: map[string]string{}, bondedTo: map[string]string{}, today: in.Now.In(in.Charter.Zone).Format(time.DateOnly), bound: map[*charter.Expr]*charter.Bound{}, unclear: map[int]string{}}
 	r.out.Memory = in.Memory
+	for _, b := range in.Memory.Bonds {
+		r.bondOf[b.Account], r.bondedTo[b.Person] = b.Person, b.Account
+	}
 	return r
 }
 
@@ -82,7 +97,7 @@ func (r *run) pairingInput() pairing.Input {
 	if where := r.bind(r.Charter.Accounts); where != nil {
 		in.Outside = make([]bool, r.Accounts.Len())
 		for a := range in.Outside {
-			if _, unread := r.Accounts.Unread(a); unread {
+			if _, unknown := r.Accounts.Present(a); unknown {
 				continue
 			}
 			v := where.Eval(-1, a)
@@ -93,10 +108,13 @@ func (r *run) pairingInput() pairing.Input {
 			}
 		}
 	}
-	in.Keys = r.evaluateKeys()
+	r.keys = r.evaluateKeys()
+	in.Keys = r.keys
 	if e := r.Charter.Evidence; e != nil {
 		in.Evidence = &pairing.Evidence{Accept: e.Accept, Review: e.Review, Weights: cmp.Or(e.Weights, r.Memory.Weights)}
 		in.Weighed = r.Memory.Weighed
+	} else {
+		in.Evidence = &pairing.Evidence{Review: charter.DefaultReview, Weights: evidence.Priors(), Asks: true}
 	}
 	return in
 }
@@ -139,7 +157,7 @@ func (r *run) evaluateKeys() []pairing.Key {
 	var jobs []func()
 	for i, k := range r.Charter.Keys {
 		person, account := r.bind(k.Person), r.bind(k.Account)
-		keys[i].Name, keys[i].Attributes = k.Name, k.Attributes()
+		keys[i].Name, keys[i].Attributes, keys[i].Exact = k.Name, k.Attributes(), k.Kind == record.Exact
 		jobs = append(jobs,
 			func() { keys[i].People = keyColumn(k.Kind, person, r.People, true) },
 			func() { keys[i].Accounts = keyColumn(k.Kind, account, r.Accounts, false) })
@@ -198,7 +216,7 @@ func (r *run) scope() {
 	r.inScope = make([]bool, r.People.Len())
 	where := r.bind(r.Charter.People)
 	for i := range r.inScope {
-		if _, unread := r.People.Unread(i); unread {
+		if _, unknown := r.People.Present(i); unknown {
 			continue
 		}
 		holds, known := true, true
@@ -225,12 +243,26 @@ func (r *run) scope() {
 			p.PersonState[i], p.PersonNote[i] = pairing.Exempt, reason+", and without account"
 		}
 	}
-	for i := range p.PersonState {
-		r.out.Balance.People.add(p.PersonState[i])
+}
+
+// count fills the balance, once nobody's state changes any more.
+func (r *run) count() {
+	for _, state := range r.out.Pairing.PersonState {
+		r.out.Balance.People.add(state)
 	}
-	for i := range p.AccountState {
-		r.out.Balance.Accounts.add(p.AccountState[i])
+	for _, state := range r.out.Pairing.AccountState {
+		r.out.Balance.Accounts.add(state)
 	}
+}
+
+// twins counts those there are at this moment.
+func (r *run) twins() (n int) {
+	for _, state := range r.out.Pairing.PersonState {
+		if state == pairing.Twinned {
+			n++
+		}
+	}
+	return n
 }
 
 // left reports whether the person has left, by their own record: an end date
@@ -260,6 +292,36 @@ func (r *run) checkRosters() {
 		r.checkCoverage(side, roster)
 		r.rejections(side, roster)
 	}
+	r.known()
+}
+
+// known asks what the rosters do not know, once, for all that is concluded from
+// an absence.
+func (r *run) known() {
+	twinnedPerson := func(row int) bool { return r.out.Pairing.PersonState[row] == pairing.Twinned }
+	twinnedAccount := func(row int) bool { return r.out.Pairing.AccountState[row] == pairing.Twinned }
+	named := func(row int) bool {
+		rej, unread := r.Accounts.Unread(row)
+		return unread && rej.Named
+	}
+	always := func(int) bool { return true }
+	// what may be anybody on one side may be what decides about the other: the
+	// twin of an orphan, or who tells a newcomer from somebody listed twice
+	r.noAbsent = cmp.Or(r.People.Doubt("people", twinnedPerson), r.Accounts.Doubt("accounts", always))
+	r.noCreate = cmp.Or(r.Accounts.Doubt("accounts", twinnedAccount), r.People.Doubt("people", always), r.unseenDeletions())
+	r.noNames = r.Accounts.Doubt("accounts", named)
+}
+
+// presumed is how long somebody is taken to be still there whose deletion the
+// system would not show.
+const presumed = 24 * time.Hour
+
+func (r *run) unseenDeletions() string {
+	since, err := time.Parse(time.RFC3339, r.People.DeletionsUnseen())
+	if err != nil || r.Now.Sub(since) <= presumed {
+		return ""
+	}
+	return fmt.Sprintf("people who were deleted since %s can't be seen in a reading of changes; take a whole roster", since.In(r.Charter.Zone).Format(time.DateTime))
 }
 
 func (r *run) checkShrunk(side string, roster *record.Roster) {
@@ -312,28 +374,9 @@ func (r *run) checkCoverage(side string, roster *record.Roster) {
 	}
 }
 
-// rejections reports every unreadable record and what must wait for it.
+// rejections reports every unreadable record, and what was left out and may hide
+// somebody.
 func (r *run) rejections(side string, roster *record.Roster) {
-	states := r.out.Pairing.PersonState
-	if side == "accounts" {
-		states = r.out.Pairing.AccountState
-	}
-	loose := 0 // unreadable records that no bond or key ties to anybody
-	for i := range roster.Len() {
-		if _, unread := roster.Unread(i); !unread {
-			continue
-		}
-		if states[i] == pairing.Contested {
-			loose++
-		}
-	}
-	faceless := roster.Faceless()
-	if faceless > 0 || loose > 0 && side == "accounts" {
-		r.noCreate = fmt.Sprintf("%d %s could not be read", faceless+loose, side)
-	}
-	if faceless > 0 || loose > 0 && side == "people" {
-		r.noAbsent = fmt.Sprintf("%d %s could not be read", faceless+loose, side)
-	}
 	for _, rej := range roster.Rejected {
 		where := ""
 		if rej.Line > 0 {
@@ -343,14 +386,27 @@ func (r *run) rejections(side string, roster *record.Roster) {
 			where += ", column " + rej.Column
 		}
 		detail := strings.TrimPrefix(where+": "+rej.Reason, ": ")
-		if rej.ID == "" {
-			detail += " (no id either, so nobody is created and nothing rests on an absence)"
+		switch {
+		case rej.Swallows:
+			detail += " (so nobody is created, no name is given out and nothing is concluded from an absence)"
+		case rej.ID == "":
+			detail += " (no id either, so nobody is created, no name is given out and nothing is concluded from an absence)"
 		}
 		person, account := rej.ID, ""
 		if side == "accounts" {
 			person, account = "", rej.ID
 		}
 		f := finding.New("row-rejected", person, account, fmt.Sprintf("%s line %d", side, rej.Line), side+" "+detail)
+		f.Accepted = r.Memory.accepts(f.ID, r.today)
+		r.out.Findings = append(r.out.Findings, f)
+	}
+	met := map[string]bool{}
+	for _, g := range roster.Gaps() {
+		if !g.Hides() || g.ID != "" || met[g.Reason] {
+			continue
+		}
+		met[g.Reason] = true
+		f := finding.New("not-shown", "", "", side+" "+g.Reason, side+": "+strings.TrimSpace(g.What+" "+g.Reason)+" (so nobody is created, no name is given out and nothing is concluded from an absence)")
 		f.Accepted = r.Memory.accepts(f.ID, r.today)
 		r.out.Findings = append(r.out.Findings, f)
 	}

@@ -35,7 +35,7 @@ type Attribute struct {
 
 // The catalogue. "emails" is derived: the primary e-mail followed by aliases.
 var catalogue = []Attribute{
-	{"id", Exact}, {"externalId", Text}, {"userName", Text},
+	{"id", Exact}, {"externalId", Exact}, {"userName", Text},
 	{"givenName", Text}, {"middleName", Text}, {"familyName", Text}, {"displayName", Text},
 	{"email", Email}, {"aliases", Emails}, {"emails", Emails}, {"personalEmail", Email},
 	{"phoneNumbers", Phones}, {"employeeNumber", Text}, {"userType", Text},

@@ -1,6 +1,7 @@
 package record
 
 import (
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"math"
@@ -92,6 +93,13 @@ type Rejection struct {
 	Column string `json:"column,omitempty"` // native name or number of the offending column
 	ID     string `json:"id,omitempty"`
 	Reason string `json:"reason"`
+	// Swallows: the fault may have eaten other rows beside this one, so that
+	// even when its id is known, others may be missing with it.
+	Swallows bool `json:"swallows,omitempty"`
+	// Names are the logins and addresses that it may hold. Named says that these
+	// are all of them, as far as anybody knows.
+	Names []string `json:"names,omitempty"`
+	Named bool     `json:"named,omitempty"`
 }
 
 // Roster is one immutable reading: records as rows, attributes as columns.
@@ -102,7 +110,10 @@ type Roster struct {
 	ids      *Column
 	n        int
 	unread   map[int]Rejection // rows that stand for "present, unreadable"
-	Rejected []Rejection       // everything rejected, with or without id
+	left     map[int]Gap       // rows that stand for "present, not ours"
+	gaps     []Gap
+	versions *Column
+	Rejected []Rejection // everything rejected, with or without id
 	order    []uint32
 }
 
@@ -119,6 +130,20 @@ func (r *Roster) Column(name string) *Column { return r.columns[name] }
 // ID returns the id of row i.
 func (r *Roster) ID(i int) string { return r.ids.Cell(i) }
 
+// Version is the digest of row i as the store has it, in hex; "" where it has
+// none.
+func (r *Roster) Version(i int) string {
+	if r.versions == nil || i >= len(r.versions.ends) {
+		return ""
+	}
+	return hex.EncodeToString([]byte(r.versions.Cell(i)))
+}
+
+// SetVersions gives each row the digest that the store has of it.
+func (r *Roster) SetVersions(digest func(i int) []byte) {
+	r.versions = NewColumn(r.n, func(i int, dst []byte) []byte { return append(dst, digest(i)...) })
+}
+
 // Unread reports whether row i is present but could not be understood.
 func (r *Roster) Unread(i int) (Rejection, bool) {
 	if len(r.unread) == 0 {
@@ -128,12 +153,19 @@ func (r *Roster) Unread(i int) (Rejection, bool) {
 	return rej, ok
 }
 
-// Faceless counts the rejected records whose id could not be read either:
-// while there are any, nothing may be concluded from a record's absence.
+// EachUnread visits the rows that stand for "present, unreadable".
+func (r *Roster) EachUnread(yield func(row int, rej Rejection)) {
+	for _, row := range slices.Sorted(maps.Keys(r.unread)) {
+		yield(row, r.unread[row])
+	}
+}
+
+// Faceless counts the rejected records that may be anybody's: their id could
+// not be read either, or they may have swallowed others.
 func (r *Roster) Faceless() int {
 	n := 0
 	for _, rej := range r.Rejected {
-		if rej.ID == "" {
+		if rej.ID == "" || rej.Swallows {
 			n++
 		}
 	}
@@ -162,7 +194,7 @@ type Builder struct {
 
 // NewBuilder starts a roster with the given attributes; "id" is always added.
 func NewBuilder(names []string) *Builder {
-	r := &Roster{columns: map[string]*Column{}, unread: map[int]Rejection{}}
+	r := &Roster{columns: map[string]*Column{}, unread: map[int]Rejection{}, left: map[int]Gap{}}
 	b := &Builder{r: r}
 	add := func(name string) {
 		if r.columns[name] == nil {
@@ -299,6 +331,15 @@ func (b *Builder) withoutRepeats(repeated map[string]int) (*Roster, error) {
 			fresh.r.Rejected = append(fresh.r.Rejected, rej)
 		}
 	}
+	swallowed := map[string]bool{}
+	for _, rej := range old.Rejected {
+		swallowed[rej.ID] = swallowed[rej.ID] || rej.Swallows
+	}
+	for _, g := range old.gaps {
+		if g.ID == "" || repeated[g.ID] > 0 { // whose row is among the repeated: only the gap is kept
+			fresh.r.gaps = append(fresh.r.gaps, g)
+		}
+	}
 	lines := map[string][]int{}
 	cells := make([]string, len(old.names))
 	for i := range old.n {
@@ -315,6 +356,12 @@ func (b *Builder) withoutRepeats(repeated map[string]int) (*Roster, error) {
 			}
 			continue
 		}
+		if g, ok := old.left[i]; ok {
+			if err := fresh.LeaveOut(g); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		for c, col := range b.cols {
 			cells[c] = col.Cell(i)
 		}
@@ -323,7 +370,7 @@ func (b *Builder) withoutRepeats(repeated map[string]int) (*Roster, error) {
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(repeated)) {
-		rej := Rejection{Column: "id", ID: id, Reason: fmt.Sprintf("the id %q stands in %d records%s; give each record its own", id, repeated[id]+1, list(lines[id]))}
+		rej := Rejection{Column: "id", ID: id, Reason: fmt.Sprintf("the id %q stands in %d records%s; give each record its own", id, repeated[id]+1, list(lines[id])), Swallows: swallowed[id]}
 		if len(lines[id]) > 0 {
 			rej.Line = lines[id][0]
 		}

@@ -28,10 +28,13 @@ type Source struct {
 // Shape maps a system's native attributes to canonical ones.
 type Shape struct {
 	Attributes map[string]Source `json:"attributes"`
-	Stable     bool              `json:"stable"`            // the id survives renames
-	Mark       string            `json:"mark,omitempty"`    // canonical attribute that carries our mark
-	Classes    []string          `json:"classes,omitempty"` // object classes of a new directory entry
-	Upload     *Upload           `json:"upload,omitempty"`  // the file that the system's own upload takes
+	Stable     bool              `json:"stable"` // the id survives renames
+	// LeaveUnnamed leaves out rows that carry neither login, address nor name: a
+	// total, say. They stand for nobody, so nothing has to wait for them.
+	LeaveUnnamed bool     `json:"leaveUnnamed,omitempty"`
+	Mark         string   `json:"mark,omitempty"`    // canonical attribute that carries our mark
+	Classes      []string `json:"classes,omitempty"` // object classes of a new directory entry
+	Upload       *Upload  `json:"upload,omitempty"`  // the file that the system's own upload takes
 }
 
 // ParseShape reads a shape document:
@@ -42,16 +45,18 @@ type Shape struct {
 //	  active: {from: status, true: [A], false: [L]}
 //	stable: true                          # the id survives renames (default)
 //	mark: externalId                      # where our mark goes, if anywhere
+//	unnamed: leave-out                    # rows without login, address and name stand for nobody (default: reject)
 //
 // The error, if any, is document.Problems.
 func ParseShape(src []byte) (Shape, error) {
 	doc, root := document.Parse(src)
 	shape := Shape{Attributes: map[string]Source{}, Stable: true}
-	fields := root.Fields("shape", "stable", "mark", "classes", "upload")
+	fields := root.Fields("shape", "stable", "mark", "unnamed", "classes", "upload")
 	if n, ok := fields["stable"]; ok {
 		shape.Stable = n.Bool()
 	}
 	shape.Mark = fields["mark"].Text()
+	shape.LeaveUnnamed = fields["unnamed"].OneOf("reject", "leave-out") == "leave-out"
 	shape.Classes = words(fields["classes"])
 	if n, ok := fields["upload"]; ok {
 		shape.Upload = parseUpload(n)

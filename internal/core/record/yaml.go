@@ -24,6 +24,9 @@ func (s Shape) YAML() string {
 	if s.Mark != "" {
 		fmt.Fprintf(&b, "mark: %s\n", s.Mark)
 	}
+	if s.LeaveUnnamed {
+		b.WriteString("unnamed: leave-out\n")
+	}
 	if len(s.Classes) > 0 {
 		fmt.Fprintf(&b, "classes: [%s]\n", strings.Join(s.Classes, ", "))
 	}

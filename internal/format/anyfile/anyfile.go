@@ -4,7 +4,6 @@ package anyfile
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -162,38 +161,23 @@ func Roster(f format.File, shape record.Shape, wanted []string) (*record.Roster,
 	if table, ok := f.(csvfile.Table); ok && !table.Restore {
 		return table.Roster(shape, wanted)
 	}
-	if wanted == nil {
-		wanted = shape.Canonical()
-	}
-	wanted = slices.DeleteFunc(slices.Clone(wanted), func(n string) bool { _, has := shape.Attributes[n]; return !has })
-	refs := shape.References(wanted)
-	b := record.NewBuilder(append(wanted, refs.Keys...))
-	reader, cells := refs.Shape.NewReader(b.Names()), make([]string, len(b.Names()))
+	l := shape.NewLoader(wanted)
 	id := shape.Attributes["id"].Native
 	err := f.Each(func(row format.Row) error {
-		rej := record.Rejection{Line: row.Line, Column: row.At, Reason: row.Fault}
-		if v := row.Values[id]; len(v) > 0 {
-			rej.ID = strings.TrimSpace(v[0])
+		switch {
+		case row.LeftOut != "":
+			return l.LeaveOut(record.Gap{Kind: record.NoRecord, Reason: row.LeftOut, What: fmt.Sprintf("line %d", row.Line)})
+		case row.Fault != "":
+			rej := record.Rejection{Line: row.Line, Column: row.At, Reason: row.Fault, Swallows: row.Swallows}
+			if v := row.Values[id]; len(v) > 0 {
+				rej.ID = strings.TrimSpace(v[0])
+			}
+			return l.Reject(rej)
 		}
-		if row.Fault != "" {
-			return b.Reject(rej)
-		}
-		var bad *record.ValueError
-		if errors.As(reader.Row(row.Values, cells), &bad) {
-			rej.Column, rej.Reason = bad.Native, bad.Reason
-			return b.Reject(rej)
-		}
-		if cells[0] == "" {
-			return b.Reject(record.Rejection{Line: row.Line, Column: id, Reason: "the id is blank"})
-		}
-		return b.AppendLine(row.Line, cells)
+		return l.AddNative(row.Line, row.Values)
 	})
 	if err != nil {
 		return nil, err
 	}
-	roster, err := b.Roster()
-	if err == nil {
-		roster.Resolve(refs)
-	}
-	return roster, err
+	return l.Roster()
 }

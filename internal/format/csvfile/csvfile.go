@@ -18,6 +18,8 @@ import (
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
+
+	"twinning/internal/format"
 )
 
 // Options say what is known beforehand; zero values are found out.
@@ -259,10 +261,14 @@ type Row struct {
 	Cells []string
 	Fault string // why the row can't be trusted, "" when it can
 	At    string // the column at fault, "" when the row as a whole is
+	// Swallows: the fault may have eaten the rows that follow.
+	Swallows bool
+	Header   bool // it is the header once more
 }
 
 // Each calls fn for every row with content. An unclosed quote swallows what
-// follows it, so it fails the reading as a whole.
+// follows it, so it fails the reading as a whole; one that is closed in a later
+// row has swallowed those between, which is told with the row.
 func (f *File) Each(fn func(Row) error) error {
 	r := f.reader()
 	for range 1 + len(f.Above) {
@@ -286,6 +292,9 @@ func (f *File) Each(fn func(Row) error) error {
 			}
 			row.Line, row.Fault = bad.StartLine, "a quotation mark stands where none may; quote the whole cell and double the marks inside it"
 			row.At = f.columnName(len(cells))
+			if bad.Line > bad.StartLine {
+				row.Swallows, row.Fault = true, fmt.Sprintf("a quoted cell that begins here goes on to line %d, over what may be rows of their own; close it, or double the marks inside it", bad.Line)
+			}
 		case err != nil:
 			return err
 		default:
@@ -293,8 +302,17 @@ func (f *File) Each(fn func(Row) error) error {
 			if blank(cells) {
 				continue
 			}
-			if len(cells) != len(f.Header) {
+			if again, reordered := format.RepeatsHeader(f.Header, cells); reordered {
+				return fmt.Errorf("line %d: the columns are named once more, in another order; were two files joined?", row.Line)
+			} else if again {
+				row.Header = true
+			}
+			if at := swallowed(cells, len(f.Header), f.Delimiter); at >= 0 {
+				row.Swallows, row.At = true, f.columnName(at)
+				row.Fault = "a quoted cell holds what looks like rows of their own; close the quotation marks where the cell ends"
+			} else if len(cells) != len(f.Header) {
 				row.Fault = fmt.Sprintf("%d cells where the header has %d; a cell that holds the delimiter must be quoted", len(cells), len(f.Header))
+				row.Swallows = slices.ContainsFunc(cells, func(c string) bool { return strings.IndexByte(c, '\n') >= 0 })
 			} else if !f.clean {
 				row.At, row.Fault = f.spoilt(cells)
 			}
@@ -308,6 +326,38 @@ func (f *File) Each(fn func(Row) error) error {
 		return errors.New("the file has a header row but no records; an empty list is never taken for \"everybody left\"")
 	}
 	return nil
+}
+
+// swallowed finds the cell of a row that holds line breaks where rows would end
+// and begin: what stands before the first break would fill the row, what stands
+// after the last would begin one, and what stands between are whole rows. A text
+// of several lines has as many delimiters in just these places by accident only.
+func swallowed(cells []string, columns int, delimiter rune) int {
+	if columns < 2 {
+		return -1
+	}
+	for i, c := range cells {
+		if strings.IndexByte(c, '\n') < 0 {
+			continue
+		}
+		lines := strings.Split(strings.TrimRight(c, "\r\n"), "\n")
+		last := len(lines) - 1
+		fits := last > 0
+		for n, line := range lines {
+			want := columns - 1 // delimiters of a whole row
+			switch n {
+			case 0:
+				want = columns - 1 - i
+			case last:
+				want = columns - 1 - (len(cells) - 1 - i)
+			}
+			fits = fits && strings.Count(line, string(delimiter)) >= max(want, 0)
+		}
+		if fits {
+			return i
+		}
+	}
+	return -1
 }
 
 func (f *File) columnName(i int) string {

@@ -7,59 +7,38 @@ import (
 
 	"twinning/internal/core/document"
 	"twinning/internal/core/record"
+	"twinning/internal/format"
 )
 
 // Roster reads the file's records through a shape. Only the wanted canonical
 // attributes are kept; nil wants all the shape has.
 func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, error) {
-	if wanted == nil {
-		wanted = shape.Canonical()
-	}
-	wanted = slices.DeleteFunc(slices.Clone(wanted), func(n string) bool { _, has := shape.Attributes[n]; return !has })
 	if err := f.CheckShape(shape); err != nil {
 		return nil, err
 	}
-	refs := shape.References(wanted)
-	b := record.NewBuilder(append(wanted, refs.Keys...))
-	b.Expect(f.Lines())
-	names := b.Names()
-	cols := make([]int, len(names))
-	for i, name := range names {
-		cols[i] = slices.Index(f.Header, refs.Shape.Attributes[name].Native)
+	l := shape.NewLoader(wanted)
+	l.Expect(f.Lines())
+	cols := make([]int, len(l.Names()))
+	for i := range cols {
+		cols[i] = slices.Index(f.Header, l.Native(i))
 	}
-	reader := refs.Shape.NewReader(names)
-	cells := make([]string, len(names))
 	one := make([]string, 1)
 	err := f.Each(func(row Row) error {
-		if row.Fault != "" {
-			return b.Reject(record.Rejection{Line: row.Line, Column: row.At, ID: TrustedID(row, cols[0]), Reason: row.Fault})
+		switch {
+		case row.Header:
+			return l.LeaveOut(record.Gap{Kind: record.NoRecord, Reason: format.HeaderAgain, What: fmt.Sprintf("line %d", row.Line)})
+		case row.Fault != "":
+			return l.Reject(record.Rejection{Line: row.Line, Column: row.At, ID: TrustedID(row, cols[0]), Reason: row.Fault, Swallows: row.Swallows})
 		}
-		for i, col := range cols {
-			one[0] = row.Cells[col]
-			cell, err := reader.Cell(i, one)
-			if err != nil {
-				bad := err.(*record.ValueError) // Cell returns no other
-				rej := record.Rejection{Line: row.Line, Column: bad.Native, Reason: bad.Reason}
-				if i > 0 {
-					rej.ID = cells[0]
-				}
-				return b.Reject(rej)
-			}
-			cells[i] = cell
-		}
-		if cells[0] == "" {
-			return b.Reject(record.Rejection{Line: row.Line, Column: f.Header[cols[0]], Reason: "the id is blank"})
-		}
-		return b.AppendLine(row.Line, cells)
+		return l.Add(row.Line, func(i int) []string {
+			one[0] = row.Cells[cols[i]]
+			return one
+		})
 	})
 	if err != nil {
 		return nil, err
 	}
-	roster, err := b.Roster()
-	if err == nil {
-		roster.Resolve(refs)
-	}
-	return roster, err
+	return l.Roster()
 }
 
 // TrustedID is the id of a row whose other cells can't be trusted: only where

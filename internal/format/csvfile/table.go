@@ -30,7 +30,11 @@ func (t Table) Expected() int { return t.Lines() }
 // is certain: nothing before it can have shifted it.
 func (t Table) Each(fn func(format.Row) error) error {
 	return t.File.Each(func(row Row) error {
-		out := format.Row{Line: row.Line, Values: make(map[string][]string, len(row.Cells)), Fault: row.Fault, At: row.At}
+		out := format.Row{Line: row.Line, Values: make(map[string][]string, len(row.Cells)), Fault: row.Fault, At: row.At, Swallows: row.Swallows}
+		if row.Header {
+			out.LeftOut = format.HeaderAgain
+			return fn(out)
+		}
 		if row.Fault != "" {
 			if id := TrustedID(row, 0); id != "" && len(t.Header) > 0 {
 				out.Values[t.Header[0]] = []string{id}

@@ -92,7 +92,7 @@ func (f *File) Each(fn func(format.Row) error) error {
 			if offset > len(f.body) {
 				return fmt.Errorf("line %d, the last one, breaks off: the file seems to be cut short", line)
 			}
-			row.Fault = "it is no JSON object: " + err.Error()
+			row.Fault, row.Swallows = "it is no JSON object: "+err.Error(), errors.Is(err, errMore)
 		}
 		if err := fn(row); err != nil {
 			return err
@@ -103,6 +103,9 @@ func (f *File) Each(fn func(format.Row) error) error {
 	}
 	return nil
 }
+
+// errMore: what follows may be other records.
+var errMore = errors.New("more follows the object in the same line")
 
 func flat(text []byte) (map[string][]string, error) {
 	if !utf8.Valid(text) {
@@ -118,7 +121,7 @@ func flat(text []byte) (map[string][]string, error) {
 		return nil, errors.New("it is null")
 	}
 	if d.More() {
-		return nil, errors.New("more follows the object in the same line")
+		return nil, errMore
 	}
 	out := make(map[string][]string, len(top))
 	into(out, "", top)

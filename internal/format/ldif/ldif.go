@@ -73,7 +73,7 @@ func (f *File) Each(fn func(format.Row) error) error {
 		if r.changeType != "" && r.changeType != "add" {
 			return fmt.Errorf("line %d: the file holds changes (changetype: %s), which say what to do and not what there is; send a file of entries", r.line, r.changeType)
 		}
-		row := format.Row{Line: r.line, Values: map[string][]string{}, Fault: r.fault, At: r.at}
+		row := format.Row{Line: r.line, Values: map[string][]string{}, Fault: r.fault, At: r.at, Swallows: r.swallows}
 		if r.dn != "" {
 			row.Values["dn"] = []string{r.dn}
 			if _, up := SplitDN(r.dn); up != "" {
@@ -133,6 +133,7 @@ type rawRecord struct {
 	changeType string
 	lines      []rawLine
 	fault, at  string
+	swallows   bool
 }
 
 // scan joins folded lines, drops comments, and calls fn for each record.
@@ -173,6 +174,8 @@ func scan(body []byte, fn func(rawRecord) error) error {
 			if r.fault == "" {
 				r.fault, r.at = fmt.Sprintf("line %d: %v", line, err), a.name
 			}
+		case strings.EqualFold(a.name, "dn"):
+			r.fault, r.at, r.swallows = fmt.Sprintf("line %d: another entry begins before this one has ended; entries are parted by a blank line", line), "dn", true
 		case strings.EqualFold(a.name, "changetype") && len(r.lines) == 0:
 			r.changeType = strings.ToLower(a.value)
 		case strings.EqualFold(a.name, "control") && len(r.lines) == 0 && r.changeType == "":

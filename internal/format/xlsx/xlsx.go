@@ -108,6 +108,12 @@ func (f *File) Each(fn func(format.Row) error) error {
 		}
 		any = true
 		row := format.Row{Line: n, Values: map[string][]string{}}
+		if again, reordered := format.RepeatsHeader(f.header, cells); reordered {
+			return fmt.Errorf("row %d names the columns once more, in another order; were two sheets joined?", n)
+		} else if again {
+			row.LeftOut = format.HeaderAgain
+			return fn(row)
+		}
 		for i, c := range cells {
 			if strings.Contains(c, "E+") { // a long number, shown shortened
 				if raw, err := f.raw(i, n); err == nil {

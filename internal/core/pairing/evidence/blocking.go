@@ -129,7 +129,7 @@ func (f *Face) eachSure(yield func(key uint64)) {
 		yield(blocked(blockPhone, phoneValue(f.phones[i].digits), 0))
 	}
 	for _, e := range f.emails {
-		yield(blocked(blockEmail, hash(e), 0))
+		yield(blocked(blockEmail, hash(e.text), 0))
 	}
 	for i := range f.numbers {
 		if n := f.numbers[i].core; len(n) >= shortNumber {

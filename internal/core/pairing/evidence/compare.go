@@ -70,14 +70,23 @@ func (p *Pattern) emails(a, b *Face) {
 		return
 	}
 	p.Levels[Email] = differ
-	for _, x := range a.emails {
-		for _, y := range b.emails {
-			if x == y {
-				p.Levels[Email] = same
-				return
+	for i := range a.emails {
+		for j := range b.emails {
+			if a.emails[i].text != b.emails[j].text {
+				continue
+			}
+			// of several that agree, the one that fewest carry says most
+			if share := float32(a.emails[i].share); p.Levels[Email] == differ || share < p.Share[Email] {
+				p.Levels[Email], p.Share[Email] = same, share
 			}
 		}
 	}
+}
+
+// SharedAddress: an address agrees that others carry too, and neither name nor
+// login say that the two are one.
+func (p *Pattern) SharedAddress() bool {
+	return p.Levels[Email] == same && p.Share[Email] > 0 && p.Levels[Family] < part && p.Levels[Given] < part && p.Stand == 0
 }
 
 // logins compares logins and local parts as sets: the best agreement counts.

@@ -27,6 +27,7 @@ const (
 	saltLocal = 0x165667b19e3779f9
 	saltPhone = 0x27d4eb2f165667c5
 	saltCore  = 0x85ebca77c2b2ae63
+	saltEmail = 0xff51afd7ed558ccd
 )
 
 const hintBits = 1 << 23 // a MiB
@@ -54,6 +55,9 @@ func (f *Face) eachValue(yield func(v uint64, telling bool)) {
 	f.name.eachValue(yield)
 	for i := range f.locals {
 		yield(mix(f.locals[i].key^saltLocal), true)
+	}
+	for i := range f.emails {
+		yield(f.emails[i].value(), false)
 	}
 	for i := range f.phones {
 		yield(phoneValue(f.phones[i].digits), true)
@@ -126,7 +130,10 @@ func (r *Reader) eachValue(i int, yield func(v uint64, telling bool)) {
 		local(cell)
 	}
 	for _, column := range r.addresses {
-		record.EachValue(column.Cell(i), local)
+		record.EachValue(column.Cell(i), func(v string) {
+			local(v)
+			yield(emailValue(v), false)
+		})
 	}
 	r.eachPhone(i, func(digits string) { yield(phoneValue(digits), true) })
 	for _, column := range r.numbers {
@@ -136,6 +143,23 @@ func (r *Reader) eachValue(i int, yield func(v uint64, telling bool)) {
 			}
 		})
 	}
+}
+
+// emailValue hashes an address in its normalised form, without making that for
+// the plain ones.
+func emailValue(s string) uint64 {
+	h := uint64(hashStart)
+	for i := range len(s) {
+		c := s[i]
+		if c >= utf8.RuneSelf || c <= ' ' || c == '.' && i == len(s)-1 {
+			return mix(hash(record.Normal(record.Email, s)) ^ saltEmail)
+		}
+		if c >= 'A' && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		h = (h ^ uint64(c)) * hashPrime
+	}
+	return mix(mix(h) ^ saltEmail)
 }
 
 // localKey hashes what likeness.Local calls bare, without making it: n is its
@@ -238,6 +262,14 @@ func (c *Counts) Fill(f *Face) {
 	}
 	for i := range f.locals {
 		f.locals[i].share = c.share(mix(f.locals[i].key ^ saltLocal))
+	}
+	for i := range f.emails {
+		f.emails[i].share = 0
+		if at, asked := c.at[f.emails[i].value()]; asked {
+			if others := c.carried[at].Load() - 2; others > 0 { // an address that nobody else carries is worth what the level is
+				f.emails[i].share = float64(others) / float64(c.records)
+			}
+		}
 	}
 	for i := range f.phones {
 		f.phones[i].share = c.share(phoneValue(f.phones[i].digits))

@@ -11,7 +11,7 @@ import (
 type Face struct {
 	name                        name
 	locals                      []local // logins and local parts
-	emails                      []string
+	emails                      []address
 	phones                      []phone
 	numbers                     []number
 	day                         int32 // since 1970; noDay: not known
@@ -37,6 +37,14 @@ type local struct {
 	share float64
 	key   uint64
 }
+
+// address is an e-mail address, with how many others carry it too.
+type address struct {
+	text  string
+	share float64 // of the records; 0: nobody else's
+}
+
+func (a *address) value() uint64 { return mix(hash(a.text) ^ saltEmail) }
 
 type phone struct {
 	digits string
@@ -71,6 +79,12 @@ func Attributes() (people, accounts []string) {
 	people = append(append(people, attributes...), "employeeNumber", "startsOn")
 	accounts = append(append(accounts, attributes...), "employeeNumber", "externalId", "created", "startsOn", "lastSignIn")
 	return people, accounts
+}
+
+// Identity lists what says who somebody is, on either side: enough to ask by.
+func Identity() (people, accounts []string) {
+	both := []string{"givenName", "middleName", "familyName", "displayName", "userName", "email", "aliases", "emails", "employeeNumber", "active"}
+	return both, append([]string{"externalId"}, both...)
 }
 
 func newReader(r *record.Roster) *Reader {
@@ -120,7 +134,7 @@ func (r *Reader) Face(i int) *Face {
 	f.patterns(func(s string, _ float64) { f.logins = append(f.logins, made{key: hash(s)}) })
 	r.eachLocal(i, f.addLocal)
 	for _, column := range r.addresses {
-		record.EachValue(column.Cell(i), func(v string) { f.emails = append(f.emails, record.Normal(record.Email, v)) })
+		record.EachValue(column.Cell(i), func(v string) { f.emails = append(f.emails, address{text: record.Normal(record.Email, v)}) })
 	}
 	r.eachPhone(i, func(digits string) { f.phones = append(f.phones, phone{digits: digits}) })
 	r.eachNumber(i, func(text, core, letters string) {

@@ -62,6 +62,8 @@ func byShare(c Comparator, l Level) bool {
 		return l >= variant
 	case Login:
 		return l == loginHandle
+	case Email:
+		return l == same
 	}
 	return false
 }

@@ -153,7 +153,8 @@ func TestProperties(t *testing.T) {
 		require.Equal(t, Emails([]string{x}, []string{y}).Level, Emails([]string{y}, []string{x}).Level)
 		require.Equal(t, Days(x, y).Level, Days(y, x).Level)
 		_ = Login(a, x)
-		require.Equal(t, distance(x, y, 3) <= 3, distance(y, x, 3) <= 3)
+		p, q := []rune(x), []rune(y)
+		require.Equal(t, distance(p, q, 3) <= 3, distance(q, p, 3) <= 3)
 	})
 }
 

@@ -4,6 +4,8 @@ import (
 	"math/bits"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 // A name has at most so many words, and a word that may be mistyped so many
@@ -20,11 +22,21 @@ type Word struct {
 	Fulls   []string // names that it may be short for
 	born    bool     // people are given it as a name
 	letters uint32   // which of a-z it holds
+	foreign bool     // it holds letters other than a-z, and is counted by them
 }
 
 // NewWord prepares a word as Words gives it.
 func NewWord(text string) Word {
-	return Word{Text: text, Spoken: spoken(text), Fulls: calledBy[text], born: bornNames[text], letters: lettersOf(text)}
+	return Word{Text: text, Spoken: spoken(text), Fulls: calledBy[text], born: bornNames[text], letters: lettersOf(text), foreign: !plainLetters(text)}
+}
+
+func plainLetters(text string) bool {
+	for i := range len(text) {
+		if text[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
 }
 
 // lettersOf tells which of a-z a word holds, as bits.
@@ -60,7 +72,7 @@ func (w *Word) Compare(v *Word) Level {
 		return Same
 	case (len(w.Fulls) > 0 || len(v.Fulls) > 0) && sameAtHome(w, v):
 		return Variant
-	case len(w.Text) >= 3 && len(v.Text) >= 3 && w.Spoken == v.Spoken:
+	case len(w.Text) >= 3 && len(v.Text) >= 3 && w.Spoken == v.Spoken && !w.foreign && !v.foreign:
 		return Variant
 	case (len(w.Text) == 1 || len(v.Text) == 1) && w.Text[0] == v.Text[0]:
 		return Part
@@ -84,6 +96,9 @@ func sameAtHome(w, v *Word) bool {
 // slip reports whether two words are one but for a slip of the hand: one letter
 // more, less or another, or two neighbours swapped; two of them in long words.
 func slip(w, v *Word) bool {
+	if w.foreign || v.foreign {
+		return foreignSlip(w.Text, v.Text)
+	}
 	a, b := w.Text, v.Text
 	shorter, longer := min(len(a), len(b)), max(len(a), len(b))
 	allowed := 1
@@ -98,7 +113,27 @@ func slip(w, v *Word) bool {
 	case w.born && v.born || gendered(a, b):
 		return false // two names, and two humans
 	}
-	return distance(a, b, allowed) <= allowed
+	return distance([]byte(a), []byte(b), allowed) <= allowed
+}
+
+// shortForeign: where every letter is a consonant, names that differ in one
+// of five or less are mostly two names.
+const shortForeign = 6
+
+// foreignSlip is slip for words that folding leaves in a script of their own.
+// One sign of Han, Hangul or Kana is a syllable or a word: another sign is
+// another name, never a slip.
+func foreignSlip(a, b string) bool {
+	x, y := []rune(a), []rune(b)
+	if min(len(x), len(y)) < shortForeign || max(len(x), len(y)) > longestWord {
+		return false
+	}
+	for _, r := range append(slices.Clone(x), y...) {
+		if unicode.In(r, unicode.Han, unicode.Hangul, unicode.Hiragana, unicode.Katakana) {
+			return false
+		}
+	}
+	return distance(x, y, 1) <= 1
 }
 
 // gendered reports whether two words differ in the ending alone that tells a
@@ -121,7 +156,7 @@ func gendered(a, b string) bool {
 
 // distance is the Damerau–Levenshtein distance with adjacent transpositions
 // (optimal string alignment), or more than most.
-func distance(a, b string, most int) int {
+func distance[T byte | rune](a, b []T, most int) int {
 	if abs(len(a)-len(b)) > most {
 		return most + 1
 	}

@@ -1,0 +1,157 @@
+package planning
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// PremiseKind says what a premise is about.
+type PremiseKind string
+
+// Kinds of premises. The key names what is looked at, the version what it must
+// still be; both are compared as they stand.
+const (
+	PersonAsRead PremiseKind = "person"     // key: person id; version: digest of their record as it was read
+	PersonAbsent PremiseKind = "absent"     // key: person id; version: "", not in the newest roster in any form
+	AbsenceKnown PremiseKind = "absence"    // key: people; version: "", nothing in the newest roster may hide somebody
+	NobodyNew    PremiseKind = "newcomers"  // key: people; version: the roster that was read; nobody came or changed since
+	KeyAlone     PremiseKind = "key"        // key: name of the key and the value, by KeyOf; version: "", no record that came or changed since carries it too
+	BondOf       PremiseKind = "bond"       // key: account id; version: its bonded person, "" for none
+	BondedTo     PremiseKind = "bonded"     // key: person id; version: their bonded account, "" for none
+	Rulings      PremiseKind = "rulings"    // key: person and account, by PairKey; version: ids of the rulings that name either
+	Unclaimed    PremiseKind = "claims"     // key: account id; version: "", no other lane holds it
+	NameReserved PremiseKind = "name"       // key: folded name; version: the plan that has reserved it, filled in at sealing
+	OurSuspend   PremiseKind = "suspension" // key: account id; version: the receipt that suspended it and stands
+	WeightsUsed  PremiseKind = "weights"    // version: the weights in force
+	CharterUsed  PremiseKind = "charter"    // version: the charter in force
+)
+
+// Premise is one thing that a change rests on.
+type Premise struct {
+	Kind    PremiseKind `json:"kind"`
+	Key     string      `json:"key,omitempty"`
+	Version string      `json:"version,omitempty"`
+}
+
+// Fact is how something stands now.
+type Fact struct {
+	Kind PremiseKind
+	Key  string
+}
+
+// Facts are what one query has gathered: how each thing asked about stands now,
+// "" where it is not there.
+type Facts map[Fact]string
+
+// between parts the fields of a compound key; no id or value holds it.
+const between = "\x1f"
+
+// PairKey is the key of a premise about a person and an account.
+func PairKey(person, account string) string { return person + between + account }
+
+// KeyOf is the key of a premise about one value of a charter's key.
+func KeyOf(name, value string) string { return name + between + value }
+
+// StillHold judges a change's premises by the facts. It says what fell, in one
+// sentence, or "" when all hold. A fact that was not gathered is one that fell.
+func StillHold(premises []Premise, facts Facts) string {
+	for _, p := range premises {
+		now, known := facts[Fact{p.Kind, p.Key}]
+		if !known {
+			return fmt.Sprintf("it is not known whether %s %q still holds", p.Kind, p.Key)
+		}
+		if !p.holds(now) {
+			return p.fell(now)
+		}
+	}
+	return ""
+}
+
+func (p Premise) holds(now string) bool {
+	switch p.Kind {
+	case BondOf, BondedTo:
+		// a bond that an earlier change of this very twin has made is no news
+		kept, wanted, _ := strings.Cut(p.Version, between)
+		return now == kept || wanted != "" && now == wanted
+	}
+	return now == p.Version
+}
+
+// Unless lets a bond premise hold also when the bond is, meanwhile, the one that
+// the twin itself is given by its receipts.
+func Unless(bonded, own string) string {
+	if bonded == own {
+		return bonded
+	}
+	return bonded + between + own
+}
+
+// fell says what is otherwise now.
+func (p Premise) fell(now string) string {
+	first, second, _ := strings.Cut(p.Key, between)
+	switch p.Kind {
+	case PersonAsRead:
+		switch now {
+		case "":
+			return "the person is not in the newest roster any more"
+		case Unreadable:
+			return "the person's record could not be read in the newest roster"
+		}
+		return "the person's record changed since the plan was made"
+	case PersonAbsent:
+		return fmt.Sprintf("person %q is in the newest roster again", p.Key)
+	case AbsenceKnown:
+		return "nothing may be concluded from an absence: " + now
+	case NobodyNew:
+		return "it rests on nobody owning the account, and " + now
+	case KeyAlone:
+		return fmt.Sprintf("%s %q is no longer theirs alone: %s", first, second, now)
+	case BondOf:
+		return "the account " + bondWords(now, "person")
+	case BondedTo:
+		return "the person " + bondWords(now, "account")
+	case Rulings:
+		return fmt.Sprintf("a human ruled on %s since (rulings %s, were %s)", strings.Join(slices.DeleteFunc([]string{first, second}, func(s string) bool { return s == "" }), " or "), cmp.Or(now, "none"), cmp.Or(p.Version, "none"))
+	case Unclaimed:
+		return "the account is held by lane " + now + " now"
+	case NameReserved:
+		return fmt.Sprintf("the name %q is no longer reserved for this plan", p.Key)
+	case OurSuspend:
+		return "the account's suspension is no longer ours: somebody opened it since"
+	case WeightsUsed:
+		return fmt.Sprintf("evidence is weighed anew since (weights %s, were %s)", cmp.Or(now, "none"), cmp.Or(p.Version, "none"))
+	case CharterUsed:
+		return fmt.Sprintf("the charter is another since (version %s, was %s)", now, p.Version)
+	}
+	return fmt.Sprintf("%s %q is %q, was %q", p.Kind, p.Key, now, p.Version)
+}
+
+// Unreadable is the fact of a person whose record is there and was not
+// understood.
+const Unreadable = "unreadable"
+
+func bondWords(now, what string) string {
+	if now == "" {
+		return "is no longer bonded as it was"
+	}
+	return fmt.Sprintf("is bonded with %s %q now", what, now)
+}
+
+// Withheld is a change that would have been drafted, and why it is not.
+type Withheld struct {
+	Verb    string `json:"verb"`
+	Person  string `json:"personId,omitempty"`
+	Account string `json:"accountId,omitempty"`
+	Reason  string `json:"reason"`
+}
+
+// CountWithheld counts by verb.
+func CountWithheld(list []Withheld) map[string]int {
+	counts := map[string]int{}
+	for _, w := range list {
+		counts[w.Verb]++
+	}
+	return counts
+}

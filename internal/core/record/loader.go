@@ -1,0 +1,137 @@
+package record
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// identities are the attributes by which somebody could be recognised.
+var identities = []string{"userName", "email", "emails", "aliases", "givenName", "familyName", "displayName"}
+
+// Judge says which native records become records: the one place for it, for
+// files, readings and the store alike. It is not safe for concurrent use.
+type Judge struct {
+	shape  Shape
+	reader *Reader
+	naming []int // attributes that say who somebody is
+}
+
+// NewJudge judges by these canonical attributes, id first.
+func (s Shape) NewJudge(names []string) *Judge {
+	j := &Judge{shape: s, reader: s.NewReader(names)}
+	for _, name := range identities {
+		if i := slices.Index(names, name); i >= 0 {
+			j.naming = append(j.naming, i)
+		}
+	}
+	return j
+}
+
+// Row computes the cells of one record, values being those of each attribute's
+// native. What is not taken is either a rejection or a gap.
+func (j *Judge) Row(line int, values func(i int) []string, into []string) (*Rejection, *Gap) {
+	for i := range into {
+		cell, err := j.reader.Cell(i, values(i))
+		if err != nil {
+			bad := err.(*ValueError) // Cell returns no other
+			rej := &Rejection{Line: line, Column: bad.Native, Reason: bad.Reason}
+			if i > 0 {
+				rej.ID = strings.Clone(into[0])
+				rej.Names, rej.Named = j.names(values)
+			}
+			return rej, nil
+		}
+		into[i] = cell
+	}
+	if j.shape.LeaveUnnamed && !slices.ContainsFunc(j.naming, func(i int) bool { return into[i] != "" }) {
+		return nil, &Gap{Kind: NoRecord, ID: strings.Clone(into[0]), Reason: "it carries neither login, address nor name", What: place(line)}
+	}
+	if into[0] == "" {
+		return &Rejection{Line: line, Column: j.shape.Attributes["id"].Native, Reason: "the id is blank"}, nil
+	}
+	return nil, nil
+}
+
+// names are the logins and addresses of a record that can't be understood as a
+// whole; known is false when one of those attributes is itself at fault.
+func (j *Judge) names(values func(i int) []string) (names []string, known bool) {
+	known = true
+	for i, name := range j.reader.names {
+		if !slices.Contains(namespaces, name) {
+			continue
+		}
+		cell, err := j.reader.Cell(i, values(i))
+		known = known && err == nil
+		EachValue(cell, func(v string) { names = append(names, strings.Clone(v)) })
+	}
+	return names, known && len(names) > 0
+}
+
+// namespaces are the attributes that hold names.
+var namespaces = []string{"userName", "email", "emails", "aliases"}
+
+func place(line int) string {
+	if line == 0 {
+		return ""
+	}
+	return "line " + strconv.Itoa(line)
+}
+
+// Native is Row for values by native name.
+func (j *Judge) Native(line int, native map[string][]string, into []string) (*Rejection, *Gap) {
+	return j.Row(line, func(i int) []string { return native[j.reader.sources[i].Native] }, into)
+}
+
+// Loader collects native records into a roster.
+type Loader struct {
+	*Builder
+	refs  References
+	judge *Judge
+	cells []string
+}
+
+// NewLoader wants these canonical attributes of the shape; nil wants all it has.
+func (s Shape) NewLoader(wanted []string) *Loader {
+	if wanted == nil {
+		wanted = s.Canonical()
+	}
+	if s.LeaveUnnamed {
+		wanted = append(slices.Clone(wanted), identities...)
+	}
+	wanted = slices.DeleteFunc(slices.Clone(wanted), func(n string) bool { _, has := s.Attributes[n]; return !has })
+	l := &Loader{refs: s.References(wanted)}
+	l.Builder = NewBuilder(append(wanted, l.refs.Keys...))
+	l.judge = l.refs.Shape.NewJudge(l.Names())
+	l.cells = make([]string, len(l.Names()))
+	return l
+}
+
+// Native names the native attribute that feeds each of Names.
+func (l *Loader) Native(i int) string { return l.judge.reader.sources[i].Native }
+
+// Add takes one record, values being those of each attribute's native.
+func (l *Loader) Add(line int, values func(i int) []string) error {
+	rej, gap := l.judge.Row(line, values, l.cells)
+	switch {
+	case rej != nil:
+		return l.Reject(*rej)
+	case gap != nil:
+		return l.LeaveOut(*gap)
+	}
+	return l.AppendLine(line, l.cells)
+}
+
+// AddNative is Add for values by native name.
+func (l *Loader) AddNative(line int, native map[string][]string) error {
+	return l.Add(line, func(i int) []string { return native[l.judge.reader.sources[i].Native] })
+}
+
+// Roster finishes the reading.
+func (l *Loader) Roster() (*Roster, error) {
+	r, err := l.Builder.Roster()
+	if err == nil {
+		r.Resolve(l.refs)
+	}
+	return r, err
+}
