@@ -240,7 +240,7 @@ func (d *director) task(t store.Task, err error) error {
 	}
 	t, err = d.Service.Task(d.ctx, t.ID)
 	if err == nil && t.State != "finished" {
-		err = errors.New(t.Name + ": " + t.State + ": " + t.Message)
+		err = errors.New(t.Name + ": " + string(t.State) + ": " + t.Message)
 	}
 	return err
 }

@@ -96,6 +96,9 @@ type Declaration struct {
 	// Scope is the part of the system that is read, in words; when it changes,
 	// what is absent may only be out of scope.
 	Scope string
+	// Origin is the address that is read from; the same scope of another address
+	// is another system.
+	Origin string
 	// ReadsOne: a single record can be read before writing and again after.
 	ReadsOne bool
 	// Finds names the native attribute by whose value a lost create is found
@@ -121,6 +124,15 @@ type Connector interface {
 	Find(ctx context.Context, native, value string) ([]Record, error)
 	// Write creates or changes a record and returns it as it is now.
 	Write(ctx context.Context, w Write) (Record, error)
+}
+
+// NameHolder tells who holds a name anywhere in the system, also where the scope
+// does not reach.
+type NameHolder interface {
+	// Holders names the records, by id where it is known, that hold a login, or
+	// an e-mail address as login, primary or alias. An *Error of kind
+	// Unsupported or Refused says that it can't be asked.
+	Holders(ctx context.Context, name string) ([]string, error)
 }
 
 // Deleter removes records for good.
@@ -179,7 +191,7 @@ type Kind uint8
 const (
 	Broken      Kind = iota // the answer can't be understood
 	Unreachable             // nothing was sent
-	Denied                  // secret or right is wrong; nothing was done
+	Denied                  // the secret is wrong, or nothing at all is allowed; nothing was done
 	NotFound                // the record does not exist
 	Conflict                // a value must be unique and is in use; nothing was done
 	Refused                 // the system does not want this change; nothing was done
@@ -188,6 +200,7 @@ const (
 	Unanswered              // sent, but no usable answer: it may or may not have been done
 	Unsupported             // this kind of system can't do that
 	Expired                 // the cursor no longer says what changed; read everything
+	Forbidden               // this record, or this kind of change, is not ours to make; nothing was done
 )
 
 // Error says what was attempted, on what, what is wrong and what to do.
@@ -197,8 +210,11 @@ type Error struct {
 	Target string // the system's address
 	Reason string
 	Next   string        // what to do, or whom to ask for what
-	After  time.Duration // for Throttled: how long to wait
-	Cause  error         // for the connector itself; never told
+	After  time.Duration // how long to wait, where the system said so
+	// Answered: for Unanswered, that an answer did come, and leaves open whether
+	// anything was done: what was done shows by now.
+	Answered bool
+	Cause    error // for the connector itself; never told
 }
 
 func (e *Error) Unwrap() error { return e.Cause }

@@ -25,6 +25,12 @@ func (r readOnly) One(ctx context.Context, id string) (Record, error) { return r
 func (r readOnly) Find(ctx context.Context, native, value string) ([]Record, error) {
 	return r.c.Find(ctx, native, value)
 }
+func (r readOnly) Holders(ctx context.Context, name string) ([]string, error) {
+	if h, ok := r.c.(NameHolder); ok {
+		return h.Holders(ctx, name)
+	}
+	return nil, &Error{Kind: Unsupported, Doing: "ask who holds " + name, Target: "this system", Reason: "it can't be asked"}
+}
 func (r readOnly) Write(context.Context, Write) (Record, error) { return Record{}, r.closed("write") }
 func (r readOnly) Probe(ctx context.Context, told func(Step)) {
 	if p, ok := r.c.(Prober); ok {

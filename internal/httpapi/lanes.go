@@ -79,7 +79,7 @@ func (s *server) ListRulings(ctx context.Context, r openapi.ListRulingsRequestOb
 }
 
 func (s *server) Rule(ctx context.Context, r openapi.RuleRequestObject) (openapi.RuleResponseObject, error) {
-	v, err := s.cfg.Service.Rule(ctx, caller(ctx), r.Lane, ruling(*r.Body))
+	v, err := s.cfg.Service.Rule(ctx, caller(ctx), r.Lane, ruling(*r.Body), value(r.Body.Seen))
 	return as[openapi.Rule201JSONResponse](v, err)
 }
 
@@ -88,11 +88,14 @@ func ruling(in openapi.RulingInput) service.Ruling {
 }
 
 func (s *server) RuleAll(ctx context.Context, r openapi.RuleAllRequestObject) (openapi.RuleAllResponseObject, error) {
-	list := make([]service.Ruling, len(r.Body.Rulings))
-	for i, in := range r.Body.Rulings {
-		list[i] = ruling(in)
+	many := service.Many{Snapshot: value(r.Body.Snapshot), Filter: service.QuestionFilter{Code: value(r.Body.Code), Least: value(r.Body.Least), Most: 1}, Text: value(r.Body.Q)}
+	if r.Body.Most != nil {
+		many.Filter.Most = *r.Body.Most
 	}
-	v, err := s.cfg.Service.RuleAll(ctx, caller(ctx), r.Lane, list)
+	for _, in := range r.Body.Rulings {
+		many.Rulings, many.Seen = append(many.Rulings, ruling(in)), append(many.Seen, value(in.Seen))
+	}
+	v, err := s.cfg.Service.RuleAll(ctx, caller(ctx), r.Lane, many)
 	return as[openapi.RuleAll200JSONResponse](v, err)
 }
 
@@ -120,6 +123,16 @@ func (s *server) ClearRuling(ctx context.Context, r openapi.ClearRulingRequestOb
 		return nil, err
 	}
 	return openapi.ClearRuling204Response{}, nil
+}
+
+func (s *server) ListWithheld(ctx context.Context, r openapi.ListWithheldRequestObject) (openapi.ListWithheldResponseObject, error) {
+	list, next, total, err := s.cfg.Service.Withheld(ctx, r.Lane, value(r.Params.Verb), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListWithheld200JSONResponse](counted(list, next, total), err)
+}
+
+func (s *server) ListBonds(ctx context.Context, r openapi.ListBondsRequestObject) (openapi.ListBondsResponseObject, error) {
+	list, err := s.cfg.Service.Bonds(ctx, r.Lane)
+	return as[openapi.ListBonds200JSONResponse](listed(list), err)
 }
 
 func (s *server) ListFindings(ctx context.Context, r openapi.ListFindingsRequestObject) (openapi.ListFindingsResponseObject, error) {

@@ -9,6 +9,7 @@ import (
 
 	"twinning/internal/core/document"
 	"twinning/internal/core/record"
+	"twinning/internal/fault"
 	"twinning/internal/format"
 	"twinning/internal/format/anyfile"
 	"twinning/internal/format/scimjson"
@@ -46,13 +47,13 @@ func (s *Service) ExportRoster(ctx context.Context, id int64, how Exporting) (Ex
 		how.Format = "csv"
 	}
 	if !slices.Contains(anyfile.Formats, how.Format) {
-		return Export{}, &Error{Kind: Invalid, Title: fmt.Sprintf("format %q is not known", how.Format), Detail: "expected one of " + strings.Join(anyfile.Formats, ", "), Field: "format"}
+		return Export{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("format %q is not known", how.Format), Detail: "expected one of " + strings.Join(anyfile.Formats, ", "), Field: "format"}
 	}
 	x, err := s.Store.SystemByID(ctx, r.SystemID)
 	if err != nil {
 		return Export{}, err
 	}
-	shape, err := s.shapeOf(x, r.Shape)
+	shape, err := s.reach.ShapeOf(x, r.Shape)
 	if err != nil {
 		return Export{}, err
 	}
@@ -66,11 +67,11 @@ func (s *Service) ExportRoster(ctx context.Context, id int64, how Exporting) (Ex
 	}
 	for _, c := range columns {
 		if !slices.Contains(known, c) && (how.Native || c != "emails") {
-			return Export{}, &Error{Kind: Invalid, Title: fmt.Sprintf("%s has no attribute %q%s", x.Name, c, document.Suggest(c, known)), Detail: "it has " + strings.Join(known, ", "), Field: "columns"}
+			return Export{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%s has no attribute %q%s", x.Name, c, document.Suggest(c, known)), Detail: "it has " + strings.Join(known, ", "), Field: "columns"}
 		}
 	}
 	if how.Format == "ldif" && !slices.Contains(columns, "dn") {
-		return Export{}, &Error{Kind: Invalid, Title: "an LDIF file needs a dn for every record", Field: "columns", Next: "export a directory with native=true and dn among its columns, or choose another format"}
+		return Export{}, &fault.Error{Kind: fault.Invalid, Title: "an LDIF file needs a dn for every record", Field: "columns", Next: "export a directory with native=true and dn among its columns, or choose another format"}
 	}
 	how.Columns = columns
 	e := Export{Name: fmt.Sprintf("%s-roster-%d.%s", x.Name, id, map[bool]string{true: "json", false: how.Format}[how.Format == "scim"])}
@@ -132,7 +133,7 @@ func (s *Service) Template(ctx context.Context, lane, kind string) (Export, erro
 		kind = "xlsx"
 	}
 	if !slices.Contains(template.Formats, kind) {
-		return Export{}, &Error{Kind: Invalid, Title: fmt.Sprintf("a template can't be %q", kind), Detail: "expected one of " + strings.Join(template.Formats, ", "), Field: "format"}
+		return Export{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("a template can't be %q", kind), Detail: "expected one of " + strings.Join(template.Formats, ", "), Field: "format"}
 	}
 	l, err := s.lane(ctx, lane)
 	if err != nil {
@@ -142,13 +143,13 @@ func (s *Service) Template(ctx context.Context, lane, kind string) (Export, erro
 	if err != nil {
 		return Export{}, err
 	}
-	shape, err := s.newestShape(ctx, x)
+	shape, err := s.reach.NewestShape(ctx, x)
 	if err != nil {
 		return Export{}, err
 	}
 	kept, err := s.Store.Charter(ctx, l.ID, 0)
 	if err != nil {
-		return Export{}, about(err, "charter of lane", lane)
+		return Export{}, fault.About(err, "charter of lane", lane)
 	}
 	rules, err := s.parse(ctx, kept.Source)
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"twinning/internal/core/record"
+	"twinning/internal/fault"
 	"twinning/internal/store"
 )
 
@@ -58,7 +59,7 @@ func (s *Service) CompareRosters(ctx context.Context, id int64, how Comparing) (
 	if how.With == 0 {
 		v.Older, err = s.Store.Before(ctx, v.Newer)
 		if errors.Is(err, store.ErrNotFound) {
-			return v, fault(NotFound, fmt.Sprintf("roster %d is the first of %s", id, v.Newer.System), "", "there is nothing to compare it with yet")
+			return v, fault.New(fault.NotFound, fmt.Sprintf("roster %d is the first of %s", id, v.Newer.System), "", "there is nothing to compare it with yet")
 		}
 	} else {
 		v.Older, err = s.takenRoster(ctx, how.With)
@@ -67,7 +68,7 @@ func (s *Service) CompareRosters(ctx context.Context, id int64, how Comparing) (
 		return v, err
 	}
 	if v.Older.SystemID != v.Newer.SystemID {
-		return v, fault(Invalid, "the rosters are of two systems", fmt.Sprintf("%d is of %s, %d of %s", v.Older.ID, v.Older.System, v.Newer.ID, v.Newer.System), "a lane compares two systems: twinning lane list")
+		return v, fault.New(fault.Invalid, "the rosters are of two systems", fmt.Sprintf("%d is of %s, %d of %s", v.Older.ID, v.Older.System, v.Newer.ID, v.Newer.System), "a lane compares two systems: twinning lane list")
 	}
 	if v.Older.ID > v.Newer.ID {
 		v.Older, v.Newer = v.Newer, v.Older
@@ -76,7 +77,7 @@ func (s *Service) CompareRosters(ctx context.Context, id int64, how Comparing) (
 	if err != nil {
 		return v, err
 	}
-	shape, err := s.shapeOf(x, v.Newer.Shape)
+	shape, err := s.reach.ShapeOf(x, v.Newer.Shape)
 	if err != nil {
 		return v, err
 	}
@@ -115,7 +116,7 @@ func (s *Service) CompareRosters(ctx context.Context, id int64, how Comparing) (
 func (s *Service) takenRoster(ctx context.Context, id int64) (store.Roster, error) {
 	r, err := s.Roster(ctx, id)
 	if err == nil && r.State != "taken" {
-		err = fault(Conflict, fmt.Sprintf("roster %d is %s", id, r.State), "only a roster that was taken has records", "twinning roster list "+r.System)
+		err = fault.New(fault.Conflict, fmt.Sprintf("roster %d is %s", id, r.State), "only a roster that was taken has records", "twinning roster list "+r.System)
 	}
 	return r, err
 }
@@ -190,11 +191,11 @@ func (s *Service) Statistics(ctx context.Context, id int64) (v StatisticsView, e
 	if err != nil {
 		return v, err
 	}
-	shape, err := s.shapeOf(x, r.Shape)
+	shape, err := s.reach.ShapeOf(x, r.Shape)
 	if err != nil {
 		return v, err
 	}
-	roster, shape, err := s.roster(ctx, x, r, shape.Canonical())
+	roster, shape, err := s.intake.Load(ctx, x, r, shape.Canonical())
 	if err != nil {
 		return v, err
 	}
@@ -223,7 +224,7 @@ type RecordHistory struct {
 func (s *Service) History(ctx context.Context, system, id, at string) (v RecordHistory, err error) {
 	x, err := s.Store.SystemByName(ctx, system)
 	if err != nil {
-		return v, about(err, "system", system)
+		return v, fault.About(err, "system", system)
 	}
 	v = RecordHistory{System: system, ID: id, Versions: []store.Version{}}
 	list, err := s.Store.Versions(ctx, x.ID, id)
@@ -231,7 +232,7 @@ func (s *Service) History(ctx context.Context, system, id, at string) (v RecordH
 		return v, err
 	}
 	if len(list) == 0 {
-		return v, fault(NotFound, fmt.Sprintf("system %s never had a record %q", system, id), "", "twinning roster records ROSTER --search TEXT finds ids")
+		return v, fault.New(fault.NotFound, fmt.Sprintf("system %s never had a record %q", system, id), "", "twinning roster records ROSTER --search TEXT finds ids")
 	}
 	if at == "" {
 		v.Versions = list
@@ -241,7 +242,7 @@ func (s *Service) History(ctx context.Context, system, id, at string) (v RecordH
 	if err != nil {
 		day, err := time.Parse(time.DateOnly, at)
 		if err != nil {
-			return v, &Error{Kind: Invalid, Title: fmt.Sprintf("%q is no day and no instant", at), Detail: "expected one such as 2026-11-25 or 2026-11-25T08:00:00Z", Field: "at"}
+			return v, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q is no day and no instant", at), Detail: "expected one such as 2026-11-25 or 2026-11-25T08:00:00Z", Field: "at"}
 		}
 		instant = day.AddDate(0, 0, 1).Add(-time.Nanosecond) // at its end
 	}

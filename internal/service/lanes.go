@@ -4,12 +4,14 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"twinning/internal/access"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/document"
 	"twinning/internal/core/reconcile"
+	"twinning/internal/fault"
 	"twinning/internal/store"
 )
 
@@ -44,7 +46,7 @@ type CharterView struct {
 
 func (s *Service) lane(ctx context.Context, name string) (store.Lane, error) {
 	l, err := s.Store.LaneByName(ctx, name)
-	return l, about(err, "lane", name)
+	return l, fault.About(err, "lane", name)
 }
 
 // Lanes lists all.
@@ -125,7 +127,7 @@ type balanceView struct {
 // SetObserving lets a lane only observe, or lets it write.
 func (s *Service) SetObserving(ctx context.Context, who access.Caller, name string, on bool) (LaneView, error) {
 	if err := s.Store.SetObserving(ctx, name, on); err != nil {
-		return LaneView{}, about(err, "lane", name)
+		return LaneView{}, fault.About(err, "lane", name)
 	}
 	if err := s.audit(ctx, who, map[bool]string{true: "lane.observe", false: "lane.write"}[on], name, nil); err != nil {
 		return LaneView{}, err
@@ -133,10 +135,19 @@ func (s *Service) SetObserving(ctx context.Context, who access.Caller, name stri
 	return s.Lane(ctx, name)
 }
 
+// Bonds lists who is bonded in a lane, and by what.
+func (s *Service) Bonds(ctx context.Context, lane string) ([]store.Bond, error) {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return nil, err
+	}
+	return s.Store.Bonds(ctx, l.ID)
+}
+
 // RemoveLane removes a lane with its history.
 func (s *Service) RemoveLane(ctx context.Context, who access.Caller, name string) error {
 	if err := s.Store.RemoveLane(ctx, name); err != nil {
-		return about(err, "lane", name)
+		return fault.About(err, "lane", name)
 	}
 	return s.audit(ctx, who, "lane.remove", name, nil)
 }
@@ -149,7 +160,7 @@ func (s *Service) Charter(ctx context.Context, lane string, version int64) (Char
 	}
 	c, err := s.Store.Charter(ctx, l.ID, version)
 	if err != nil {
-		return CharterView{}, about(err, "charter of lane", lane)
+		return CharterView{}, fault.About(err, "charter of lane", lane)
 	}
 	parsed, err := s.parse(ctx, c.Source)
 	if err != nil {
@@ -178,13 +189,13 @@ func (s *Service) parse(ctx context.Context, source string) (*charter.Charter, e
 		if err != nil {
 			continue
 		}
-		if shape, err := s.newestShape(ctx, x); err == nil {
+		if shape, err := s.reach.NewestShape(ctx, x); err == nil {
 			*into = shape.Custom()
 		}
 	}
 	c, err := charter.Parse([]byte(source), known)
 	if err != nil {
-		return nil, documentError("the charter is not in order", "source", err)
+		return nil, fault.Document("the charter is not in order", "source", err)
 	}
 	return c, nil
 }
@@ -202,29 +213,40 @@ func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, sourc
 		return CharterView{}, err
 	}
 	if c.Lane != lane {
-		return CharterView{}, &Error{Kind: Invalid, Title: "the charter is another lane's", Detail: "it says lane: " + c.Lane + ", and was put to " + lane, Field: "source"}
+		return CharterView{}, &fault.Error{Kind: fault.Invalid, Title: "the charter is another lane's", Detail: "it says lane: " + c.Lane + ", and was put to " + lane, Field: "source"}
 	}
 	if !validName(lane) {
-		return CharterView{}, &Error{Kind: Invalid, Title: "a lane's name has small letters, digits and hyphens, at most 60", Field: "source"}
+		return CharterView{}, &fault.Error{Kind: fault.Invalid, Title: "a lane's name has small letters, digits and hyphens, at most 60", Field: "source"}
 	}
 	authority, err := s.Store.SystemByName(ctx, c.From)
 	if err != nil {
-		return CharterView{}, about(err, "system", c.From)
+		return CharterView{}, fault.About(err, "system", c.From)
 	}
 	downstream, err := s.Store.SystemByName(ctx, c.In)
 	if err != nil {
-		return CharterView{}, about(err, "system", c.In)
+		return CharterView{}, fault.About(err, "system", c.In)
 	}
 	if authority.ID == downstream.ID {
-		return CharterView{}, &Error{Kind: Invalid, Title: "a lane needs two systems", Detail: "people and accounts are both " + c.From, Field: "source"}
+		return CharterView{}, &fault.Error{Kind: fault.Invalid, Title: "a lane needs two systems", Detail: "people and accounts are both " + c.From, Field: "source"}
 	}
 	var kept store.Charter
 	err = s.Store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.PutLane(ctx, lane, authority.ID, downstream.ID); err != nil {
+		l, err := tx.LaneByName(ctx, lane)
+		if errors.Is(err, store.ErrNotFound) {
+			if err := tx.AddLane(ctx, lane, authority.ID, downstream.ID); err != nil {
+				return err
+			}
+			l, err = tx.LaneByName(ctx, lane)
+		}
+		if err != nil {
 			return err
 		}
-		l, err := tx.LaneByName(ctx, lane)
-		if err != nil {
+		if l.AuthorityID != authority.ID || l.DownstreamID != downstream.ID {
+			return &fault.Error{Kind: fault.Conflict, Title: fmt.Sprintf("the systems of lane %s never change", lane), Field: "source",
+				Detail: fmt.Sprintf("it reconciles %s with %s, and the charter says %s and %s: bonds and rulings would mean other records", l.Authority, l.Downstream, c.From, c.In),
+				Next:   fmt.Sprintf("give the charter a lane of its own; twinning lane bonds %s --sheet FILE writes what is known here as a sheet of rulings for it", lane)}
+		}
+		if err := tx.HoldLane(ctx, l.ID); err != nil {
 			return err
 		}
 		newest, err := tx.Charter(ctx, l.ID, 0)
@@ -247,7 +269,7 @@ func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, sourc
 		err = store.ErrChanged
 	}
 	if err != nil {
-		return CharterView{}, about(err, "charter of lane", lane)
+		return CharterView{}, fault.About(err, "charter of lane", lane)
 	}
 	return charterView(lane, kept, c.Notes), nil
 }

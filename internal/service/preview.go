@@ -13,7 +13,10 @@ import (
 	"twinning/internal/access"
 	"twinning/internal/connector"
 	"twinning/internal/core/record"
+	"twinning/internal/fault"
 	"twinning/internal/format"
+	"twinning/internal/intake"
+	"twinning/internal/reach"
 	"twinning/internal/store"
 )
 
@@ -72,21 +75,21 @@ func (s *Service) Preview(ctx context.Context, _ access.Caller, system string, h
 	defer cancel()
 	x, err := s.Store.SystemByName(ctx, system)
 	if err != nil {
-		return v, about(err, "system", system)
+		return v, fault.About(err, "system", system)
 	}
-	to := reach{}
+	to := reach.For{}
 	if how.File != "" {
-		if to.spool, err = s.spooled(how.File); err != nil {
+		if to.Spool, err = s.spooled(how.File); err != nil {
 			return v, err
 		}
 	}
 	if len(how.Settings) > 0 {
 		if x.Kind != "file" {
-			return v, &Error{Kind: Invalid, Title: "settings can be tried on files only", Detail: "a changed address would send the secret elsewhere", Field: "settings", Next: "change the system, then preview it"}
+			return v, &fault.Error{Kind: fault.Invalid, Title: "settings can be tried on files only", Detail: "a changed address would send the secret elsewhere", Field: "settings", Next: "change the system, then preview it"}
 		}
 		for name := range how.Settings {
 			if !slices.Contains(triable, name) {
-				return v, &Error{Kind: Invalid, Title: fmt.Sprintf("setting %q can't be tried", name), Detail: "only how a file is read can: " + strings.Join(triable, ", "), Field: "settings"}
+				return v, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("setting %q can't be tried", name), Detail: "only how a file is read can: " + strings.Join(triable, ", "), Field: "settings"}
 			}
 		}
 		x.Settings.V = merged(x.Settings.V, how.Settings)
@@ -94,13 +97,13 @@ func (s *Service) Preview(ctx context.Context, _ access.Caller, system string, h
 	v.Guessed = how.Shape == "" && x.Shape == ""
 	if how.Shape != "" {
 		if _, err := record.ParseShape([]byte(how.Shape)); err != nil {
-			return v, documentError("the shape is not in order", "shape", err)
+			return v, fault.Document("the shape is not in order", "shape", err)
 		}
 		x.Shape = how.Shape
 	}
 	for native, name := range how.Picks {
 		if _, canonical := record.Canonical(name); name != "" && !canonical && !record.ValidName(name) {
-			return v, &Error{Kind: Invalid, Title: fmt.Sprintf("column %q can't become %q", native, name), Detail: "an attribute's name is made of letters, digits and _", Field: "picks"}
+			return v, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("column %q can't become %q", native, name), Detail: "an attribute's name is made of letters, digits and _", Field: "picks"}
 		}
 	}
 	look := newGlance(how)
@@ -146,9 +149,9 @@ func merged(a, b map[string]string) map[string]string {
 	return out
 }
 
-func (s *Service) previewFile(ctx context.Context, x store.System, to reach, how Looking, v *Preview, look *glance) error {
+func (s *Service) previewFile(ctx context.Context, x store.System, to reach.For, how Looking, v *Preview, look *glance) error {
 	tried := x.Shape
-	file, natives, err := s.look(ctx, x, to)
+	file, natives, err := s.reach.Look(ctx, x, to)
 	if err != nil {
 		return err
 	}
@@ -187,8 +190,8 @@ func (s *Service) previewFile(ctx context.Context, x store.System, to reach, how
 	return s.glanceAt(ctx, x, to, connector.Reading{Extent: connector.Whole}, look)
 }
 
-func (s *Service) previewSystem(ctx context.Context, x store.System, to reach, v *Preview, look *glance) error {
-	shape, err := s.shapeOf(x, "")
+func (s *Service) previewSystem(ctx context.Context, x store.System, to reach.For, v *Preview, look *glance) error {
+	shape, err := s.reach.ShapeOf(x, "")
 	if err != nil {
 		return err
 	}
@@ -203,16 +206,16 @@ func (s *Service) previewSystem(ctx context.Context, x store.System, to reach, v
 	return nil
 }
 
-func (s *Service) glanceAt(ctx context.Context, x store.System, to reach, what connector.Reading, look *glance) error {
-	c, err := s.connect(x, to)
+func (s *Service) glanceAt(ctx context.Context, x store.System, to reach.For, what connector.Reading, look *glance) error {
+	c, err := s.reach.Connect(x, to)
 	if err != nil {
 		return err
 	}
-	defer closed(c)
+	defer reach.Closed(c)
 	look.begin()
 	_, err = c.Read(ctx, what, look)
 	if errors.Is(err, context.DeadlineExceeded) {
-		return fault(Invalid, "the preview took longer than a minute", "", "take a roster, which reads in the background")
+		return fault.New(fault.Invalid, "the preview took longer than a minute", "", "take a roster, which reads in the background")
 	}
 	return err
 }
@@ -241,7 +244,7 @@ type glance struct {
 	everything bool
 	skip       int
 	first      int
-	reader     *record.Reader
+	judge      *record.Judge
 	names      []string
 	cells      []string
 	natives    []map[string][]string
@@ -264,7 +267,7 @@ func newGlance(how Looking) *glance {
 
 func (g *glance) begin() {
 	g.names = g.shape.Canonical()
-	g.reader, g.cells = g.shape.NewReader(g.names), make([]string, len(g.names))
+	g.judge, g.cells = g.shape.NewJudge(g.names), make([]string, len(g.names))
 	g.natives, g.rows, g.problems, g.records, g.rejected = nil, []PreviewRow{}, []record.Rejection{}, 0, 0
 	g.left, g.ids = map[string]int{}, map[uint64]int{}
 }
@@ -276,7 +279,7 @@ func (g *glance) Restart() error    { g.begin(); return nil }
 func (g *glance) Reject(r record.Rejection) error {
 	g.rejected++
 	if len(g.problems) < previewProblems {
-		r.Column, r.ID, r.Reason = plainText(r.Column), plainText(r.ID), plainText(r.Reason)
+		r.Column, r.ID, r.Reason = intake.PlainText(r.Column), intake.PlainText(r.ID), intake.PlainText(r.Reason)
 		g.problems = append(g.problems, r)
 	}
 	return nil
@@ -295,8 +298,12 @@ func (g *glance) Record(r connector.Record) error {
 		g.records++
 		return nil
 	}
+	rej, gap := g.judge.Native(r.Line, r.Values, g.cells)
+	if gap != nil {
+		return g.LeftOut(*gap)
+	}
 	hash := maphash.String(g.seed, r.ID)
-	if line, again := g.ids[hash]; again {
+	if line, again := g.ids[hash]; again && r.ID != "" {
 		where := ""
 		if line > 0 {
 			where = fmt.Sprintf(" (first in line %d)", line)
@@ -304,10 +311,9 @@ func (g *glance) Record(r connector.Record) error {
 		return g.Reject(record.Rejection{Line: r.Line, Column: "id", ID: r.ID, Reason: fmt.Sprintf("the id %q was there before%s; give each record its own", r.ID, where)})
 	}
 	g.ids[hash] = r.Line
-	if err := g.reader.Row(r.Values, g.cells); err != nil {
-		var bad *record.ValueError
-		errors.As(err, &bad)
-		return g.Reject(record.Rejection{Line: r.Line, Column: bad.Native, ID: r.ID, Reason: bad.Reason})
+	if rej != nil {
+		rej.ID = r.ID
+		return g.Reject(*rej)
 	}
 	g.records++
 	at := g.records + g.rejected
@@ -344,5 +350,5 @@ func toldBySystem(err error) error {
 	if !errors.As(err, &told) {
 		return err
 	}
-	return fault(Invalid, "can't "+told.Doing, told.Target+": "+told.Reason, told.Next)
+	return fault.New(fault.Invalid, "can't "+told.Doing, told.Target+": "+told.Reason, told.Next)
 }

@@ -8,6 +8,8 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/connector"
+	"twinning/internal/fault"
+	"twinning/internal/reach"
 	"twinning/internal/store"
 )
 
@@ -30,13 +32,13 @@ func (s *Service) Probe(ctx context.Context, who access.Caller, system string) (
 	defer cancel()
 	x, err := s.Store.SystemByName(ctx, system)
 	if err != nil {
-		return ProbeReport{}, about(err, "system", system)
+		return ProbeReport{}, fault.About(err, "system", system)
 	}
-	c, err := s.connect(x, reach{})
+	c, err := s.reach.Connect(x, reach.For{})
 	if err != nil {
 		return ProbeReport{}, err
 	}
-	defer closed(c)
+	defer reach.Closed(c)
 	r := ProbeReport{System: system, Kind: x.Kind, At: s.Now().UTC(), Steps: connector.Probe(ctx, c)}
 	r.OK = !slices.ContainsFunc(r.Steps, func(step connector.Step) bool { return step.State == connector.StepFailed })
 	return r, s.audit(ctx, who, "system.probe", system, nil)
@@ -48,7 +50,7 @@ func (s *Service) HaltTask(ctx context.Context, who access.Caller, id int64) (t 
 		return t, err
 	}
 	if err := s.Store.AskHalt(ctx, id); err != nil {
-		return t, fault(Conflict, "the task has ended", "", "")
+		return t, fault.New(fault.Conflict, "the task has ended", "", "")
 	}
 	if err := s.audit(ctx, who, "task.halt", fmt.Sprintf("task %d", id), nil); err != nil {
 		return t, err

@@ -20,6 +20,7 @@ import (
 	"twinning/internal/cluster"
 	"twinning/internal/connector"
 	"twinning/internal/connector/file"
+	"twinning/internal/core/lifecycle"
 	"twinning/internal/core/record"
 	"twinning/internal/crypt"
 	"twinning/internal/store"
@@ -66,7 +67,7 @@ func TestMain(m *testing.M) {
 //	ID name=… title=…     a record; @N before it is its line
 //	! ID WHY              a record that can't be understood; ID - has none
 //	- ID                  the system says it is gone
-//	~ WHAT: WHY           left out
+//	~ WHAT: WHY           hidden; "id ID" for WHAT: left out, and known by its id
 //	restart               the list shifted
 //	fail WHY              the reading breaks off
 //	expired               the cursor is no longer good
@@ -123,7 +124,10 @@ func (s *script) play(ctx context.Context, l string, sink connector.Sink) error 
 		return sink.Gone(rest)
 	case "~":
 		what, why, _ := strings.Cut(rest, ": ")
-		return sink.LeftOut(connector.Left{What: what, Reason: why})
+		if id, named := strings.CutPrefix(what, "id "); named {
+			return sink.LeftOut(connector.Left{Kind: record.LeftOut, ID: id, Reason: why})
+		}
+		return sink.LeftOut(connector.Left{Kind: record.Hidden, What: what, Reason: why})
 	case "restart":
 		return sink.Restart()
 	case "fail":
@@ -172,7 +176,7 @@ func take(t *testing.T, how Taking) string {
 	if err != nil {
 		return b.String() + "nothing is kept\n"
 	}
-	if task.State == "finished" {
+	if task.State == lifecycle.Finished {
 		fmt.Fprintf(&b, "%s: came %d, went %d, changed %d, left out %d\n", newest.Extent, newest.Came, newest.Went, newest.Changed, newest.LeftOut)
 	}
 	list, err := stage.Store.AllRejections(ctx, newest.ID)
@@ -183,9 +187,9 @@ func take(t *testing.T, how Taking) string {
 	left, _, err := stage.Store.LeftOut(ctx, newest.ID, store.Page{})
 	require.NoError(t, err)
 	for _, l := range left {
-		fmt.Fprintf(&b, "left out %s: %s\n", l.What, l.Reason)
+		fmt.Fprintf(&b, "left out %s: %s\n", l.ID+l.What, l.Reason)
 	}
-	require.NoError(t, stage.Store.RosterRecords(ctx, x.ID, newest.ID, func(id string, native map[string][]string) error {
+	require.NoError(t, stage.Store.RosterRecords(ctx, x.ID, newest.ID, func(id string, native map[string][]string, _ []byte) error {
 		delete(native, "id")
 		fmt.Fprintf(&b, "now %s", id)
 		for _, n := range slices.Sorted(maps.Keys(native)) {
@@ -278,7 +282,7 @@ func TestHaltedReading(t *testing.T) {
 	require.NoError(t, err)
 	task, err = stage.Task(ctx, task.ID)
 	require.NoError(t, err)
-	require.Equal(t, "halted", task.State)
+	require.Equal(t, lifecycle.Halted, task.State)
 	list, _, err := stage.Rosters(ctx, "script", store.Page{})
 	require.NoError(t, err)
 	require.Equal(t, "halted", list[0].State)
@@ -295,7 +299,7 @@ func TestHaltedReading(t *testing.T) {
 	require.NoError(t, err)
 	task, err = stage.Task(ctx, task.ID)
 	require.NoError(t, err)
-	require.Equal(t, "halted", task.State)
+	require.Equal(t, lifecycle.Halted, task.State)
 }
 
 // A past day is what the rosters of that day showed; what nobody needs any

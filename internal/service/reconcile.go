@@ -8,15 +8,21 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"strings"
+	"time"
 
 	"twinning/internal/access"
+	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
+	"twinning/internal/explain"
+	"twinning/internal/fault"
 	"twinning/internal/store"
+	"twinning/internal/work"
 )
 
 type laneParams struct {
@@ -33,12 +39,18 @@ func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string,
 	for _, system := range []int64{l.AuthorityID, l.DownstreamID} {
 		if _, err := s.Store.NewestRoster(ctx, system); errors.Is(err, store.ErrNotFound) {
 			name := map[int64]string{l.AuthorityID: l.Authority, l.DownstreamID: l.Downstream}[system]
-			return store.Task{}, fault(Conflict, fmt.Sprintf("system %q has no roster yet", name), "", "take one first: twinning roster take "+name)
+			return store.Task{}, fault.New(fault.Conflict, fmt.Sprintf("system %q has no roster yet", name), "", "take one first: twinning roster take "+name)
 		} else if err != nil {
 			return store.Task{}, err
 		}
 	}
-	t, err := s.Store.AddTask(ctx, "reconcile", "reconcile "+lane, who.Name, laneParams{l.ID, learn})
+	var t store.Task
+	err = s.Store.InTx(ctx, func(tx *store.Store) (err error) {
+		if t, err = tx.AddTask(ctx, "reconcile", "reconcile "+lane, who.Name, laneParams{l.ID, learn}); err != nil {
+			return err
+		}
+		return tx.PassOver(ctx, t.ID, l.ID)
+	})
 	if err != nil {
 		return t, err
 	}
@@ -54,6 +66,10 @@ type laneInput struct {
 	people   store.Roster
 	accounts store.Roster
 	digest   []byte
+	parted   int64 // the newest parting that it knows
+	weights  string
+	rulings  func(person, account string) string // ids of those that name either
+	shutBy   map[string]string                   // account -> the receipt that suspended it
 }
 
 func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, err error) {
@@ -61,7 +77,7 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 		return in, err
 	}
 	if in.charter, err = s.Store.Charter(ctx, laneID, 0); err != nil {
-		return in, about(err, "charter of lane", in.lane.Name)
+		return in, fault.About(err, "charter of lane", in.lane.Name)
 	}
 	if in.Charter, err = s.parse(ctx, in.charter.Source); err != nil {
 		return in, err
@@ -74,10 +90,10 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 	if in.accounts, in.Accounts, accountsShape, err = s.newest(ctx, in.lane.DownstreamID, needAccounts); err != nil {
 		return in, err
 	}
-	if in.Memory, err = s.memory(ctx, in.lane); err != nil {
+	if err := s.remembered(ctx, &in); err != nil {
 		return in, err
 	}
-	in.Now, in.Cores, in.Mark = s.Now(), runtime.NumCPU(), accountsShape.Mark
+	in.Now, in.Cores, in.Mark, in.Premises = s.Now(), runtime.NumCPU(), accountsShape.Mark, true
 	in.Reading = fmt.Sprintf("%d/%d", in.people.ID, in.accounts.ID)
 	// everything that decides the result, but for the clock and the counts
 	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights})
@@ -92,27 +108,37 @@ func (s *Service) newest(ctx context.Context, system int64, wanted []string) (r 
 		return r, nil, shape, err
 	}
 	if r, err = s.Store.NewestRoster(ctx, system); err != nil {
-		return r, nil, shape, about(err, "whole roster of system", x.Name)
+		return r, nil, shape, fault.About(err, "whole roster of system", x.Name)
 	}
-	roster, shape, err = s.roster(ctx, x, r, wanted)
+	if origin, err := s.reach.Origin(x); err != nil {
+		return r, nil, shape, err
+	} else if r.Origin != "" && r.Origin != origin {
+		return r, nil, shape, fault.New(fault.Conflict, fmt.Sprintf("system %q has moved since its newest roster was read", x.Name), fmt.Sprintf("from %s to %s: what is known of it waits for a whole reading there", r.Origin, origin), "take a roster: twinning roster take "+x.Name+" --new-scope")
+	}
+	roster, shape, err = s.intake.Load(ctx, x, r, wanted)
 	return r, roster, shape, err
 }
 
-// memory puts a lane's memory together from what is kept in tables of its own.
-func (s *Service) memory(ctx context.Context, l store.Lane) (reconcile.Memory, error) {
-	m := l.Memory.V
+// remembered puts a lane's memory together from the rows in which it stands.
+func (s *Service) remembered(ctx context.Context, in *laneInput) (err error) {
+	l := in.lane
+	if in.Memory, in.parted, err = s.Store.Remembered(ctx, l.ID); err != nil {
+		return err
+	}
+	m := &in.Memory
 	m.LeftPeople, m.LeftAccounts, m.Accepted = map[string]reconcile.Leave{}, map[string]reconcile.Leave{}, map[string]string{}
 	bonds, err := s.Store.Bonds(ctx, l.ID)
 	if err != nil {
-		return m, err
+		return err
 	}
 	for _, b := range bonds {
-		m.Bonds = append(m.Bonds, pairing.Bond{Person: b.Person, Account: b.Account})
+		m.Bonds = append(m.Bonds, pairing.Bond{Person: b.Person, Account: b.Account, Basis: b.Basis})
 	}
 	rulings, err := s.Store.Rulings(ctx, l.ID)
 	if err != nil {
-		return m, err
+		return err
 	}
+	in.rulings = store.RulingsBy(rulings)
 	for _, r := range rulings {
 		pair := pairing.Pair{Person: r.Person, Account: r.Account}
 		leave := reconcile.Leave{Reason: r.Reason}
@@ -132,7 +158,7 @@ func (s *Service) memory(ctx context.Context, l store.Lane) (reconcile.Memory, e
 	}
 	accepted, err := s.Store.Acceptances(ctx, l.ID)
 	if err != nil {
-		return m, err
+		return err
 	}
 	for _, a := range accepted {
 		m.Accepted[a.Finding] = ""
@@ -141,13 +167,36 @@ func (s *Service) memory(ctx context.Context, l store.Lane) (reconcile.Memory, e
 		}
 	}
 	if m.Claims, err = s.Store.Claims(ctx, l.ID, l.DownstreamID); err != nil {
-		return m, err
+		return err
 	}
-	return m, s.rememberEvidence(ctx, l, &m)
+	if in.shutBy, err = s.Store.SuspendedBy(ctx, l.ID); err != nil {
+		return err
+	}
+	if m.Done, err = s.done(ctx, l, in.Charter); err != nil {
+		return err
+	}
+	return s.rememberEvidence(ctx, in)
+}
+
+// done counts what was done to a lane's downstream in the days that its guards
+// look back, whoever did it.
+func (s *Service) done(ctx context.Context, l store.Lane, rules *charter.Charter) (tallies []reconcile.Tally, err error) {
+	days := 1
+	for _, g := range rules.Guards {
+		days = max(days, g.Within)
+	}
+	today := s.Now().In(rules.Zone)
+	since := time.Date(today.Year(), today.Month(), today.Day()-days+1, 0, 0, 0, 0, rules.Zone)
+	list, err := s.Store.DoneSince(ctx, l.DownstreamID, since, rules.Zone.String())
+	for _, t := range list {
+		tallies = append(tallies, reconcile.Tally{Day: t.Day, Verb: t.Verb, Count: t.Count})
+	}
+	return tallies, err
 }
 
 // rememberEvidence adds the weights in force, and whom they joined last.
-func (s *Service) rememberEvidence(ctx context.Context, l store.Lane, m *reconcile.Memory) error {
+func (s *Service) rememberEvidence(ctx context.Context, in *laneInput) error {
+	l, m := in.lane, &in.Memory
 	w, err := s.Store.NewestWeights(ctx, l.ID)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
@@ -155,6 +204,7 @@ func (s *Service) rememberEvidence(ctx context.Context, l store.Lane, m *reconci
 	if err != nil {
 		return err
 	}
+	in.weights = fmt.Sprint(w.Version)
 	if err := json.Unmarshal(w.Weights, &m.Weights); err != nil {
 		return err
 	}
@@ -172,7 +222,7 @@ func (s *Service) rememberEvidence(ctx context.Context, l store.Lane, m *reconci
 	return err
 }
 
-func (s *Service) reconcile(ctx context.Context, w *work) error {
+func (s *Service) reconcile(ctx context.Context, w *work.Work) error {
 	var p laneParams
 	if err := json.Unmarshal(w.Params, &p); err != nil {
 		return err
@@ -182,27 +232,27 @@ func (s *Service) reconcile(ctx context.Context, w *work) error {
 		return err
 	}
 	all := in.People.Len() + in.Accounts.Len()
-	if err := w.progress(0, all, 0, 0); err != nil {
+	if err := w.Progress(0, all, 0, 0); err != nil {
 		return err
 	}
 	if p.Learn {
 		in.Memory.Weights = nil
 	}
 	out := reconcile.Run(in.Input)
-	kept := outcome(in, out)
-	if kept.WeightsVersion, err = s.keepWeights(ctx, in.lane, out, w.By); err != nil {
-		return err
-	}
-	if kept.WeightsVersion != nil && p.Learn {
-		w.say("weights %d are learnt from %d twins", *kept.WeightsVersion, out.Balance.People.Twinned)
-	}
-	id, err := s.Store.AddReconciliation(ctx, kept)
+	version, err := s.keepWeights(ctx, in.lane, out, w.By)
 	if err != nil {
 		return err
 	}
-	if err := s.Store.ChangeMemory(ctx, in.lane.ID, func(m *reconcile.Memory) {
-		m.Absent, m.Counts, m.Filled = out.Memory.Absent, out.Memory.Counts, out.Memory.Filled
-	}); err != nil {
+	if version != nil {
+		in.weights = fmt.Sprint(*version)
+	}
+	kept := outcome(in, out)
+	kept.WeightsVersion = version
+	if kept.WeightsVersion != nil && p.Learn {
+		w.Say("weights %d are learnt from %d twins", *kept.WeightsVersion, out.Balance.People.Twinned)
+	}
+	id, err := s.Store.AddReconciliation(ctx, w.Task, kept)
+	if err != nil {
 		return err
 	}
 	if err := s.Store.LinkTask(ctx, w.ID, 0, id, 0, 0); err != nil {
@@ -216,8 +266,8 @@ func (s *Service) reconcile(ctx context.Context, w *work) error {
 		}
 	}
 	bad := out.Balance.People.Contested + out.Balance.Accounts.Contested
-	w.say("%d twins, %d findings, %d changes", out.Balance.People.Twinned, len(out.Findings), len(out.Changes))
-	return w.progress(all, all, all-bad, bad)
+	w.Say("%d twins, %d findings, %d changes", out.Balance.People.Twinned, len(out.Findings), len(out.Changes))
+	return w.Progress(all, all, all-bad, bad)
 }
 
 // keepWeights keeps what was learnt, if anything was.
@@ -242,9 +292,13 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	for _, c := range out.Changes {
 		verbs[c.Verb]++
 		x := store.Change{ID: c.ID, Wave: in.Charter.Waves[c.Wave].Name, Verb: c.Verb, Person: c.Person, Account: c.Account, Label: cmp.Or(people(c.Person), accounts(c.Account))}
-		x.Body.V = c
+		x.Body.V = in.versioned(c)
 		o.Drafted = append(o.Drafted, x)
 	}
+	for _, w := range out.Withheld {
+		o.Kept = append(o.Kept, store.Withheld{Verb: w.Verb, Person: w.Person, Account: w.Account, Label: cmp.Or(people(w.Person), accounts(w.Account)), Reason: w.Reason})
+	}
+	o.Memory = &out.Memory
 	for _, p := range out.Pairing.Proposals {
 		x := store.Proposal{Code: p.Code, Person: in.People.ID(p.Person), Account: in.Accounts.ID(p.Account), Reason: p.Reason, Probability: p.Probability, Said: json.RawMessage(`[]`)}
 		if c, ok := out.Pairing.Candidate(p.Person, p.Account); ok {
@@ -262,9 +316,29 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	}
 	o.Reconciliation = store.Reconciliation{
 		LaneID: in.lane.ID, At: in.Now, CharterVersion: in.charter.Version, PeopleRoster: in.people.ID, AccountsRoster: in.accounts.ID, Inputs: in.digest,
-		Balance: asJSON(balanceView{out.Balance.People, out.Balance.Accounts}), Findings: asJSON(codes), Changes: asJSON(verbs), Withheld: asJSON(planning.CountWithheld(out.Withheld)), Guards: asJSON(out.Guards), Notes: asJSON(notes), Prior: out.Pairing.Prior,
+		Balance: asJSON(balanceView{out.Balance.People, out.Balance.Accounts}), Findings: asJSON(codes), Changes: asJSON(verbs), Withheld: asJSON(planning.CountWithheld(out.Withheld)), Guards: asJSON(out.Guards), Notes: asJSON(notes), Prior: out.Pairing.Prior, PartingsSeen: in.parted,
 	}
 	return o
+}
+
+// versioned fills in what only the store knows of a change's premises.
+func (in *laneInput) versioned(c planning.Change) planning.Change {
+	premises := slices.Clone(c.Premises)
+	for i := range premises {
+		p := &premises[i]
+		switch p.Kind {
+		case planning.Rulings:
+			p.Version = in.rulings(c.Person, c.Account)
+		case planning.NobodyNew:
+			p.Version = fmt.Sprint(in.people.ID)
+		case planning.OurSuspend:
+			p.Version = in.shutBy[p.Key]
+		case planning.WeightsUsed:
+			p.Version = in.weights
+		}
+	}
+	c.Premises = premises
+	return c
 }
 
 func asJSON(v any) json.RawMessage {
@@ -275,21 +349,10 @@ func asJSON(v any) json.RawMessage {
 	return b
 }
 
-// label is how a record is called in lists.
-func label(r *record.Roster, i int) string {
-	if name := r.Column("displayName").Cell(i); name != "" {
-		return name
-	}
-	if name := strings.TrimSpace(r.Column("givenName").Cell(i) + " " + r.Column("familyName").Cell(i)); name != "" {
-		return name
-	}
-	return cmp.Or(r.Column("userName").Cell(i), r.Column("email").Cell(i))
-}
-
 func labels(r *record.Roster) func(id string) string {
 	return func(id string) string {
 		if i, ok := r.Find(id); ok && id != "" {
-			return label(r, i)
+			return explain.Label(r, i)
 		}
 		return ""
 	}
@@ -299,7 +362,7 @@ func verdicts(in laneInput, p *pairing.Result, person, account func(string) stri
 	list := make([]store.Verdict, 0, in.People.Len()+in.Accounts.Len())
 	for _, row := range in.People.Order() {
 		i := int(row)
-		v := store.Verdict{Side: "people", ID: in.People.ID(i), State: p.PersonState[i].String(), Label: label(in.People, i), Login: cmp.Or(in.People.Column("employeeNumber").Cell(i), in.People.Column("email").Cell(i)), Note: p.PersonNote[i]}
+		v := store.Verdict{Side: "people", ID: in.People.ID(i), State: p.PersonState[i].String(), Label: explain.Label(in.People, i), Login: cmp.Or(in.People.Column("employeeNumber").Cell(i), in.People.Column("email").Cell(i)), Note: p.PersonNote[i]}
 		if a := p.PersonTwin[i]; a >= 0 {
 			v.Basis, v.Twin = p.Basis[i].String(), in.Accounts.ID(int(a))
 			v.TwinLabel = account(v.Twin)
@@ -317,7 +380,7 @@ func verdicts(in laneInput, p *pairing.Result, person, account func(string) stri
 	}
 	for _, row := range in.Accounts.Order() {
 		i := int(row)
-		v := store.Verdict{Side: "accounts", ID: in.Accounts.ID(i), State: p.AccountState[i].String(), Label: label(in.Accounts, i), Login: in.Accounts.Column("userName").Cell(i), Note: p.AccountNote[i]}
+		v := store.Verdict{Side: "accounts", ID: in.Accounts.ID(i), State: p.AccountState[i].String(), Label: explain.Label(in.Accounts, i), Login: in.Accounts.Column("userName").Cell(i), Note: p.AccountNote[i]}
 		if q := p.AccountTwin[i]; q >= 0 {
 			v.Basis, v.Twin = p.Basis[q].String(), in.People.ID(int(q))
 			v.TwinLabel = person(v.Twin)
@@ -349,7 +412,7 @@ func (s *Service) latest(ctx context.Context, lane string) (store.Lane, store.Re
 	}
 	r, err := s.Store.LatestReconciliation(ctx, l.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return l, r, fault(Conflict, fmt.Sprintf("lane %q has not been reconciled yet", lane), "", "reconcile it first: twinning reconcile "+lane)
+		return l, r, fault.New(fault.Conflict, fmt.Sprintf("lane %q has not been reconciled yet", lane), "", "reconcile it first: twinning reconcile "+lane)
 	}
 	return l, r, err
 }
@@ -361,6 +424,15 @@ func (s *Service) Verdicts(ctx context.Context, lane, side, state string, p stor
 		return nil, "", 0, err
 	}
 	return s.Store.Verdicts(ctx, r.ID, side, state, p)
+}
+
+// Withheld lists what the newest reconciliation did not draft, and why.
+func (s *Service) Withheld(ctx context.Context, lane, verb string, p store.Page) ([]store.Withheld, string, int, error) {
+	_, r, err := s.latest(ctx, lane)
+	if err != nil {
+		return nil, "", 0, err
+	}
+	return s.Store.WithheldOf(ctx, r.ID, verb, p)
 }
 
 // Findings lists those of the newest result, with counts by code.

@@ -4,12 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"twinning/internal/access"
-	"twinning/internal/core/pairing"
-	"twinning/internal/core/reconcile"
+	"twinning/internal/fault"
 	"twinning/internal/store"
 )
 
@@ -32,7 +30,7 @@ func (s *Service) Unaccept(ctx context.Context, who access.Caller, lane, id stri
 		return err
 	}
 	if err := s.Store.Unaccept(ctx, l.ID, id); err != nil {
-		return about(err, "acceptance of", id)
+		return fault.About(err, "acceptance of", id)
 	}
 	return s.audit(ctx, who, "finding.unaccept", lane+" "+id, nil)
 }
@@ -47,7 +45,9 @@ type RulingView struct {
 // on a bond says what it leaves behind, and holds both until the next plan is
 // sealed. The same ruling given twice is one ruling; one that contradicts
 // another is refused, and the other is shown.
-func (s *Service) Rule(ctx context.Context, who access.Caller, lane string, r store.Ruling) (RulingView, error) {
+// What was ruled on is named by seen, the version of the pair as it was shown: when
+// it has moved on since, nothing is kept. It may be blank where nothing was shown.
+func (s *Service) Rule(ctx context.Context, who access.Caller, lane string, r store.Ruling, seen string) (RulingView, error) {
 	l, err := s.lane(ctx, lane)
 	if err != nil {
 		return RulingView{}, err
@@ -56,17 +56,17 @@ func (s *Service) Rule(ctx context.Context, who access.Caller, lane string, r st
 	if err != nil {
 		return RulingView{}, err
 	}
-	return s.rule(ctx, who, l, standing, r)
+	return s.rule(ctx, who, l, standing, r, seen)
 }
 
-func (s *Service) rule(ctx context.Context, who access.Caller, l store.Lane, standing []store.Ruling, r store.Ruling) (v RulingView, err error) {
+func (s *Service) rule(ctx context.Context, who access.Caller, l store.Lane, standing []store.Ruling, r store.Ruling, seen string) (v RulingView, err error) {
 	switch pair := r.Person != "" && r.Account != ""; {
 	case r.Kind != "leave-alone" && !pair:
-		return v, &Error{Kind: Invalid, Title: r.Kind + " rules on a person and an account", Detail: "name both", Field: "person"}
+		return v, &fault.Error{Kind: fault.Invalid, Title: r.Kind + " rules on a person and an account", Detail: "name both", Field: "person"}
 	case r.Kind == "leave-alone" && (pair || r.Person == "" && r.Account == ""):
-		return v, &Error{Kind: Invalid, Title: "leave-alone rules on one person or one account", Field: "person"}
+		return v, &fault.Error{Kind: fault.Invalid, Title: "leave-alone rules on one person or one account", Field: "person"}
 	case strings.TrimSpace(r.Reason) == "":
-		return v, &Error{Kind: Invalid, Title: "a ruling needs a reason", Detail: "somebody will ask for it in a year", Field: "reason"}
+		return v, &fault.Error{Kind: fault.Invalid, Title: "a ruling needs a reason", Detail: "somebody will ask for it in a year", Field: "reason"}
 	}
 	for side, id := range map[int64]string{l.AuthorityID: r.Person, l.DownstreamID: r.Account} {
 		if err := s.known(ctx, side, id); err != nil {
@@ -83,14 +83,22 @@ func (s *Service) rule(ctx context.Context, who access.Caller, l store.Lane, sta
 	}
 	r.LaneID, r.By = l.ID, who.Name
 	err = s.Store.InTx(ctx, func(tx *store.Store) (err error) {
+		if err := holds(ctx, tx, l); err != nil {
+			return err
+		}
+		if now, err := tx.PairVersion(ctx, l.ID, r.Person, r.Account); err != nil {
+			return err
+		} else if seen != "" && now != seen {
+			return movedOn(r)
+		}
 		if v.Ruling, err = tx.AddRuling(ctx, r); err != nil {
 			return err
 		}
 		switch r.Kind {
 		case "same":
-			err = tx.AddBond(ctx, l.ID, r.Person, r.Account, fmt.Sprintf("ruling %d", v.ID))
+			err = tx.AddBond(ctx, l.ID, store.Bond{Person: r.Person, Account: r.Account, Basis: "ruled", By: fmt.Sprintf("ruling %d", v.ID)})
 		case "different":
-			v.Leaves, err = part(ctx, tx, l, r)
+			v.Leaves, err = partBonded(ctx, tx, l, r)
 		}
 		return errors.Join(err, tx.Audit(ctx, who.Name, "ruling.add", l.Name, map[string]string{"kind": r.Kind, "person": r.Person, "account": r.Account, "reason": r.Reason}))
 	})
@@ -106,9 +114,14 @@ func (s *Service) rule(ctx context.Context, who access.Caller, l store.Lane, sta
 				return v, contradiction(o)
 			}
 		}
-		return v, fault(Conflict, "somebody ruled on this pair at the same moment", "", "look again")
+		return v, fault.New(fault.Conflict, "somebody ruled on this pair at the same moment", "", "look again")
 	}
 	return v, err
+}
+
+// movedOn is told to whoever rules on what is no longer as it was shown.
+func movedOn(r store.Ruling) error {
+	return fault.New(fault.Conflict, "the pair has moved on since you looked", fmt.Sprintf("a record of %s and %s, a ruling or a bond is another now; nothing was ruled", r.Person, r.Account), "look at it again, and decide anew")
 }
 
 // contradicts: two rulings on one pair, or two that give one record to two.
@@ -117,20 +130,23 @@ func contradicts(o, r store.Ruling) bool {
 		r.Kind != o.Kind && r.Kind != "leave-alone" && o.Kind != "leave-alone" && o.Person == r.Person && o.Account == r.Account
 }
 
-func contradiction(o store.Ruling) error {
-	return fault(Conflict, "another ruling says otherwise", fmt.Sprintf("ruling %d of %s: %s and %s are %s (%s)", o.ID, o.By, o.Person, o.Account, o.Kind, o.Reason), "clear it first if it is wrong")
+// holds makes runs wait that are about to send what the rulings of a lane decide.
+func holds(ctx context.Context, tx *store.Store, l store.Lane) error {
+	return errors.Join(tx.HoldLane(ctx, l.ID), tx.HoldSystem(ctx, l.DownstreamID))
 }
 
-// part gives up the bond of two records that are different, if there is one.
-func part(ctx context.Context, tx *store.Store, l store.Lane, r store.Ruling) (leaves string, err error) {
-	had, err := tx.RemoveBond(ctx, l.ID, r.Person, r.Account)
+func contradiction(o store.Ruling) error {
+	return fault.New(fault.Conflict, "another ruling says otherwise", fmt.Sprintf("ruling %d of %s: %s and %s are %s (%s)", o.ID, o.By, o.Person, o.Account, o.Kind, o.Reason), "clear it first if it is wrong")
+}
+
+// partBonded gives up the bond of two records that are different, if there is one.
+func partBonded(ctx context.Context, tx *store.Store, l store.Lane, r store.Ruling) (leaves string, err error) {
+	basis, had, err := tx.RemoveBond(ctx, l.ID, r.Person, r.Account)
 	if err != nil || !had {
 		return "", err
 	}
-	err = tx.ChangeMemory(ctx, l.ID, func(m *reconcile.Memory) {
-		m.Parted = append(m.Parted, pairing.Pair{Person: r.Person, Account: r.Account})
-	})
-	return fmt.Sprintf("their bond is given up: person %s is left without account, and account %s without person; neither is created anew or suspended before the next plan of lane %s is sealed", r.Person, r.Account, l.Name), err
+	err = tx.Part(ctx, l.ID, store.Bond{Person: r.Person, Account: r.Account, Basis: basis})
+	return fmt.Sprintf("their bond is given up: person %s is left without account, and account %s without person; neither is created anew or suspended before a plan of lane %s is sealed that shows it", r.Person, r.Account, l.Name), err
 }
 
 // Refused is a ruling of many that was not kept.
@@ -146,21 +162,44 @@ type Ruled struct {
 	Refused []Refused    `json:"refused"`
 }
 
+// Many are rulings given at once. Seen names for each the version of the pair as
+// it was shown; Snapshot, when there is one, that of all open questions that the
+// filter held.
+type Many struct {
+	Rulings  []store.Ruling
+	Seen     []string
+	Snapshot string
+	Filter   store.QuestionFilter
+	Text     string
+}
+
 // RuleAll keeps many rulings, each by itself: one that is refused stops none of
-// the others, and is told with its place in the list.
-func (s *Service) RuleAll(ctx context.Context, who access.Caller, lane string, list []store.Ruling) (Ruled, error) {
-	out := Ruled{Kept: []RulingView{}, Refused: []Refused{}}
+// the others, and is told with its place in the list. Where the list itself has
+// changed since it was looked at, nothing is ruled.
+func (s *Service) RuleAll(ctx context.Context, who access.Caller, lane string, many Many) (Ruled, error) {
+	out, list := Ruled{Kept: []RulingView{}, Refused: []Refused{}}, many.Rulings
 	l, err := s.lane(ctx, lane)
 	if err != nil {
 		return out, err
+	}
+	if many.Snapshot != "" {
+		_, r, err := s.latest(ctx, lane)
+		if err != nil {
+			return out, err
+		}
+		if now, err := s.Store.Snapshot(ctx, l.ID, r.ID, many.Filter, many.Text); err != nil {
+			return out, err
+		} else if now != many.Snapshot {
+			return out, fault.New(fault.Conflict, "the list has changed since you looked", "some of its pairs were settled, came or changed; nothing was ruled", "look at the list again, and decide anew")
+		}
 	}
 	standing, err := s.Store.Rulings(ctx, l.ID)
 	if err != nil {
 		return out, err
 	}
 	for i, r := range list {
-		v, err := s.rule(ctx, who, l, standing, r)
-		var told *Error
+		v, err := s.rule(ctx, who, l, standing, r, many.Seen[i])
+		var told *fault.Error
 		switch {
 		case errors.As(err, &told):
 			out.Refused = append(out.Refused, Refused{i, told.Title, told.Detail})
@@ -187,7 +226,7 @@ func (s *Service) known(ctx context.Context, system int64, id string) error {
 		if err != nil {
 			return err
 		}
-		return fault(NotFound, fmt.Sprintf("there is no record %q in the newest roster of %s", id, x.Name), "", "twinning twin list shows the ids")
+		return fault.New(fault.NotFound, fmt.Sprintf("there is no record %q in the newest roster of %s", id, x.Name), "", "twinning twin list shows the ids")
 	}
 	return err
 }
@@ -201,26 +240,25 @@ func (s *Service) ClearRuling(ctx context.Context, who access.Caller, lane strin
 		return err
 	}
 	return s.Store.InTx(ctx, func(tx *store.Store) error {
+		if err := holds(ctx, tx, l); err != nil {
+			return err
+		}
 		r, err := tx.Ruling(ctx, l.ID, id)
 		if err == nil {
 			err = tx.ClearRuling(ctx, l.ID, id)
 		}
 		if err != nil {
-			return about(err, "ruling", fmt.Sprint(id))
+			return fault.About(err, "ruling", fmt.Sprint(id))
 		}
-		parted, pair := false, pairing.Pair{Person: r.Person, Account: r.Account}
 		if r.Kind == "different" {
-			if err := tx.ChangeMemory(ctx, l.ID, func(m *reconcile.Memory) {
-				n := len(m.Parted)
-				m.Parted = slices.DeleteFunc(m.Parted, func(p pairing.Pair) bool { return p == pair })
-				parted = len(m.Parted) < n
-			}); err != nil {
+			basis, parted, err := tx.Unpart(ctx, l.ID, r.Person, r.Account)
+			if err != nil {
 				return err
 			}
-		}
-		if parted {
-			if err := tx.AddBond(ctx, l.ID, r.Person, r.Account, fmt.Sprintf("ruling %d, cleared", id)); err != nil {
-				return err
+			if parted {
+				if err := tx.AddBond(ctx, l.ID, store.Bond{Person: r.Person, Account: r.Account, Basis: basis, By: fmt.Sprintf("ruling %d, cleared", id)}); err != nil {
+					return err
+				}
 			}
 		}
 		return errors.Join(tx.RemoveBondBy(ctx, l.ID, fmt.Sprintf("ruling %d", id)),

@@ -1,12 +1,11 @@
-// Package service holds the use cases: take a roster, reconcile, draft, seal,
-// run, verify. They are the same for every door. Whatever takes long is queued
-// as a task and performed by a worker of any node.
+// Package service holds the use cases with their rights: take a roster,
+// reconcile, draft, seal, run, verify. They are the same for every door, and thin:
+// what they do is done in rooms of its own (intake, execution, explain). Whatever
+// takes long is queued as a task and performed by a worker of any node.
 package service
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"log/slog"
 	"sync"
 	"time"
@@ -14,65 +13,15 @@ import (
 	"twinning/internal/access"
 	"twinning/internal/connector"
 	"twinning/internal/connector/outbound"
-	"twinning/internal/core/document"
+	"twinning/internal/core/reconcile"
 	"twinning/internal/crypt"
+	"twinning/internal/execution"
+	"twinning/internal/explain"
+	"twinning/internal/fault"
+	"twinning/internal/intake"
+	"twinning/internal/reach"
 	"twinning/internal/store"
 )
-
-// Kind of an error, which doors turn into a status of their own.
-type Kind string
-
-const (
-	Invalid   Kind = "invalid"    // the request can't be understood or done as it stands
-	NotFound  Kind = "not-found"  // what it names does not exist
-	Conflict  Kind = "conflict"   // somebody or something else was there first
-	Denied    Kind = "denied"     // the caller lacks a right
-	NotSigned Kind = "not-signed" // nobody knows who is asking
-	Slow      Kind = "slow-down"  // too many attempts
-	Stopped   Kind = "stopped"    // a guard, a freeze or an obstacle stands in the way
-)
-
-// Error is told to whoever asked: what was attempted, what is wrong, what to do.
-type Error struct {
-	Kind     Kind
-	Title    string
-	Detail   string
-	Field    string
-	Next     string
-	Problems document.Problems
-}
-
-func (e *Error) Error() string {
-	s := e.Title
-	if e.Detail != "" {
-		s += ": " + e.Detail
-	}
-	if e.Next != "" {
-		s += "; " + e.Next
-	}
-	return s
-}
-
-func fault(kind Kind, title, detail, next string) *Error {
-	return &Error{Kind: kind, Title: title, Detail: detail, Next: next}
-}
-
-// about turns the store's sentinels into words about a thing.
-func about(err error, what, name string) error {
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, store.ErrNotFound):
-		return fault(NotFound, fmt.Sprintf("there is no %s %q", what, name), "", "list what there is, and check the spelling")
-	case errors.Is(err, store.ErrTaken):
-		return fault(Conflict, fmt.Sprintf("%s %q exists already", what, name), "", "choose another name")
-	case errors.Is(err, store.ErrInUse):
-		return fault(Conflict, fmt.Sprintf("%s %q is in use", what, name), "", "remove what uses it first")
-	case errors.Is(err, store.ErrChanged):
-		return fault(Conflict, fmt.Sprintf("%s %q was changed by somebody else meanwhile", what, name), "", "read it again and repeat your change")
-	}
-	return err
-}
 
 // Config of a service; zero values take the defaults named.
 type Config struct {
@@ -112,15 +61,26 @@ func (c Config) withDefaults() Config {
 // Service performs the use cases.
 type Service struct {
 	Config
-	wake  chan struct{}
-	mu    sync.Mutex
-	held  map[int64]bool  // tasks that this process is at
-	paces map[int64]paced // by system
+	reach     *reach.Reach
+	intake    *intake.Intake
+	engine    *execution.Engine
+	explainer *explain.Explainer
+	wake      chan struct{}
+	mu        sync.Mutex
+	held      map[int64]bool // tasks that this process is at
 }
 
 // New makes a service.
 func New(cfg Config) *Service {
-	return &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}, paces: map[int64]paced{}}
+	s := &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}}
+	s.reach = reach.New(reach.Config{Store: s.Store, Keeper: s.Keeper, Connectors: s.Connectors, Outbound: s.Outbound, DataDir: s.DataDir, Files: s.Files})
+	s.engine = execution.New(execution.Config{Store: s.Store, Reach: s.reach, Parse: s.parse, Same: s.otherPart, Now: s.Now, Log: s.Log})
+	s.intake = intake.New(intake.Config{Store: s.Store, Reach: s.reach, Now: s.Now, Taken: s.engine.SettleWaiting})
+	s.explainer = explain.New(explain.Config{Store: s.Store, Reach: s.reach, Input: func(ctx context.Context, lane int64) (reconcile.Input, error) {
+		in, err := s.laneInput(ctx, lane)
+		return in.Input, err
+	}})
+	return s
 }
 
 // Wake tells when new work was queued on this node.
@@ -148,4 +108,17 @@ type (
 	System         = store.System
 	Ruling         = store.Ruling
 	QuestionFilter = store.QuestionFilter
+	Error          = fault.Error
+	Kind           = fault.Kind
+)
+
+// Kinds of errors, which doors turn into a status of their own.
+const (
+	Invalid   = fault.Invalid
+	NotFound  = fault.NotFound
+	Conflict  = fault.Conflict
+	Denied    = fault.Denied
+	NotSigned = fault.NotSigned
+	Slow      = fault.Slow
+	Stopped   = fault.Stopped
 )

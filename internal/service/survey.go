@@ -6,6 +6,7 @@ import (
 
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/record"
+	"twinning/internal/fault"
 	"twinning/internal/store"
 )
 
@@ -33,19 +34,19 @@ func (s *Service) SurveyKeys(ctx context.Context, people, accounts string) (v Ke
 func (s *Service) surveyed(ctx context.Context, system string) (*record.Roster, error) {
 	x, err := s.Store.SystemByName(ctx, system)
 	if err != nil {
-		return nil, about(err, "system", system)
+		return nil, fault.About(err, "system", system)
 	}
 	newest, err := s.Store.NewestRoster(ctx, x.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, fault(Conflict, "no roster of "+system+" has been taken yet", "", "twinning roster take "+system)
+		return nil, fault.New(fault.Conflict, "no roster of "+system+" has been taken yet", "", "twinning roster take "+system)
 	}
 	if err != nil {
 		return nil, err
 	}
-	shape, err := s.shapeOf(x, newest.Shape)
+	shape, err := s.reach.ShapeOf(x, newest.Shape)
 	if err != nil {
 		return nil, err
 	}
-	roster, _, err := s.roster(ctx, x, newest, shape.Canonical())
+	roster, _, err := s.intake.Load(ctx, x, newest, shape.Canonical())
 	return roster, err
 }

@@ -11,6 +11,8 @@ import (
 	"twinning/internal/access"
 	"twinning/internal/connector"
 	"twinning/internal/core/record"
+	"twinning/internal/fault"
+	"twinning/internal/reach"
 	"twinning/internal/store"
 )
 
@@ -53,7 +55,7 @@ func (s *Service) Systems(ctx context.Context) ([]SystemView, error) {
 func (s *Service) System(ctx context.Context, name string) (SystemView, error) {
 	x, err := s.Store.SystemByName(ctx, name)
 	if err != nil {
-		return SystemView{}, about(err, "system", name)
+		return SystemView{}, fault.About(err, "system", name)
 	}
 	return s.systemView(ctx, x)
 }
@@ -69,7 +71,7 @@ func (s *Service) systemView(ctx context.Context, x store.System) (SystemView, e
 	default:
 		return v, err
 	}
-	if shape, err := s.shapeOf(x, ""); err == nil && !shape.Stable {
+	if shape, err := s.reach.ShapeOf(x, ""); err == nil && !shape.Stable {
 		v.Notes = append(v.Notes, "its id is declared not stable: bonds do not survive a change of it")
 	}
 	return v, nil
@@ -79,11 +81,11 @@ func (s *Service) systemView(ctx context.Context, x store.System) (SystemView, e
 // one (0: whatever it is). A secret that is not given stays.
 func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.System, secret *string, version int64) (SystemView, error) {
 	if !validName(x.Name) {
-		return SystemView{}, &Error{Kind: Invalid, Title: fmt.Sprintf("%q can't be a system's name", x.Name), Detail: "use small letters, digits and hyphens, at most 60", Field: "name"}
+		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q can't be a system's name", x.Name), Detail: "use small letters, digits and hyphens, at most 60", Field: "name"}
 	}
 	factory, ok := s.Connectors[x.Kind]
 	if !ok {
-		return SystemView{}, &Error{Kind: Invalid, Title: fmt.Sprintf("kind %q is not known", x.Kind), Detail: "known are " + strings.Join(slices.Sorted(maps.Keys(s.Connectors)), ", "), Field: "kind"}
+		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("kind %q is not known", x.Kind), Detail: "known are " + strings.Join(slices.Sorted(maps.Keys(s.Connectors)), ", "), Field: "kind"}
 	}
 	if x.Settings.V == nil {
 		x.Settings.V = map[string]string{}
@@ -92,16 +94,16 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 	if x.Shape != "" {
 		var err error
 		if shape, err = record.ParseShape([]byte(x.Shape)); err != nil {
-			return SystemView{}, documentError("the shape is not in order", "shape", err)
+			return SystemView{}, fault.Document("the shape is not in order", "shape", err)
 		}
 	}
-	c, err := factory(connector.Config{Name: x.Name, Settings: x.Settings.V, Shape: shape, Outbound: s.Outbound, Folders: s.folders()})
+	c, err := factory(connector.Config{Name: x.Name, Settings: x.Settings.V, Shape: shape, Outbound: s.Outbound, Folders: s.reach.Folders()})
 	if err != nil {
-		return SystemView{}, &Error{Kind: Invalid, Title: "the settings are not in order", Detail: err.Error(), Field: "settings"}
+		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: "the settings are not in order", Detail: err.Error(), Field: "settings"}
 	}
-	closed(c)
+	reach.Closed(c)
 	if x.AtOnce < 0 || x.PerSecond < 0 || x.KeepDays < 0 {
-		return SystemView{}, &Error{Kind: Invalid, Title: "limits can't be negative", Detail: "0 is no limit"}
+		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: "limits can't be negative", Detail: "0 is no limit"}
 	}
 	if secret != nil {
 		x.Secret = s.Keeper.Encrypt("system "+x.Name, *secret)
@@ -114,10 +116,13 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 		if version == 0 {
 			version = current.Version
 		}
+		if err := s.keepsIdentity(ctx, current, x); err != nil {
+			return SystemView{}, err
+		}
 		current, err = s.Store.ChangeSystem(ctx, x, version)
 	}
 	if err != nil {
-		return SystemView{}, about(err, "system", x.Name)
+		return SystemView{}, fault.About(err, "system", x.Name)
 	}
 	if err := s.audit(ctx, who, "system.put", x.Name, map[string]string{"kind": x.Kind, "secret": fmt.Sprint(secret != nil)}); err != nil {
 		return SystemView{}, err
@@ -125,24 +130,31 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 	return s.systemView(ctx, current)
 }
 
-func documentError(title, field string, err error) error {
-	e := &Error{Kind: Invalid, Title: title, Field: field}
-	if !errors.As(err, &e.Problems) {
-		e.Detail = err.Error()
-		return e
+// keepsIdentity refuses a change after which the ids of a system's records would
+// mean other records, while bonds or rulings name them.
+func (s *Service) keepsIdentity(ctx context.Context, before, after store.System) error {
+	was, err := s.reach.Identity(before)
+	if err != nil {
+		return nil // it could not be used as it was
 	}
-	lines := make([]string, len(e.Problems))
-	for i, p := range e.Problems {
-		lines[i] = p.String()
+	after.ID, after.Secret = before.ID, before.Secret
+	is, err := s.reach.Identity(after)
+	if err != nil || is == was {
+		return err
 	}
-	e.Detail = strings.Join(lines, "\n")
-	return e
+	lanes, err := s.Store.Bound(ctx, before.ID)
+	if err != nil || len(lanes) == 0 {
+		return err
+	}
+	return &fault.Error{Kind: fault.Conflict, Title: fmt.Sprintf("what identifies the records of %s can't be changed", before.Name), Field: "shape",
+		Detail: fmt.Sprintf("bonds and rulings of lane %s name its records by their ids (%s; it would be %s)", strings.Join(lanes, " and "), was, is),
+		Next:   "make a system of its own for it, and a lane of its own"}
 }
 
 // RemoveSystem removes one that no lane uses.
 func (s *Service) RemoveSystem(ctx context.Context, who access.Caller, name string) error {
 	if err := s.Store.RemoveSystem(ctx, name); err != nil {
-		return about(err, "system", name)
+		return fault.About(err, "system", name)
 	}
 	return s.audit(ctx, who, "system.remove", name, nil)
 }
@@ -151,22 +163,22 @@ func (s *Service) RemoveSystem(ctx context.Context, who access.Caller, name stri
 func (s *Service) SetWriting(ctx context.Context, who access.Caller, name string, on bool) (SystemView, error) {
 	x, err := s.Store.SystemByName(ctx, name)
 	if err != nil {
-		return SystemView{}, about(err, "system", name)
+		return SystemView{}, fault.About(err, "system", name)
 	}
-	c, err := s.connect(x, reach{})
+	c, err := s.reach.Connect(x, reach.For{})
 	if err != nil {
 		return SystemView{}, err
 	}
-	defer closed(c)
+	defer reach.Closed(c)
 	if on && !c.Declare().Writes {
 		next := ""
 		if x.Kind == "file" {
 			next = "give its shape an `upload:` and set out to the folder that upload files go to"
 		}
-		return SystemView{}, fault(Invalid, fmt.Sprintf("system %s can't be written as it is set up", x.Name), "", next)
+		return SystemView{}, fault.New(fault.Invalid, fmt.Sprintf("system %s can't be written as it is set up", x.Name), "", next)
 	}
 	if err := s.Store.SetWritable(ctx, name, on); err != nil {
-		return SystemView{}, about(err, "system", name)
+		return SystemView{}, fault.About(err, "system", name)
 	}
 	if err := s.audit(ctx, who, map[bool]string{true: "system.open", false: "system.close"}[on], name, nil); err != nil {
 		return SystemView{}, err

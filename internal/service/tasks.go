@@ -6,30 +6,12 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"sync/atomic"
 	"time"
 
+	"twinning/internal/core/lifecycle"
 	"twinning/internal/store"
+	"twinning/internal/work"
 )
-
-// work is one task in the hands of this node.
-type work struct {
-	store.Task
-	s       *Service
-	message string
-	halt    atomic.Bool   // somebody asked to stop
-	asked   chan struct{} // closed then
-	fenced  atomic.Bool   // another node has it now
-}
-
-func (w *work) progress(done, total, good, bad int) error {
-	return w.s.Store.Progress(context.Background(), w.Task, done, total, good, bad)
-}
-
-func (w *work) say(format string, args ...any) { w.message = fmt.Sprintf(format, args...) }
-
-// errHalted ends a task that was asked to stop.
-var errHalted = errors.New("halted")
 
 // Perform claims one task and carries it out. It reports whether there was
 // one.
@@ -42,38 +24,39 @@ func (s *Service) Perform(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	defer s.release(t.ID)
-	w := &work{Task: t, s: s, asked: make(chan struct{})}
-	if t.Halt { // asked before anybody began
-		w.halt.Store(true)
-		close(w.asked)
-	}
+	w := work.New(s.Store, t)
 	working, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go s.keepLease(working, cancel, w)
 	s.Log.Info("task begins", "task", t.ID, "kind", t.Kind, "fence", t.Fence)
 	err = s.dispatch(working, w)
-	if w.fenced.Load() || errors.Is(err, store.ErrFenced) {
+	if w.Lost() || errors.Is(err, store.ErrFenced) {
 		s.Log.Warn("task lost to another node", "task", t.ID)
 		return true, nil
 	}
 	if ctx.Err() != nil { // this node is stopping: the lease runs out and another goes on
 		return true, nil
 	}
-	state, message := "finished", w.message
+	return true, s.ended(ctx, w, err)
+}
+
+// ended is the one place where a task ends on this node, whatever ended it.
+func (s *Service) ended(ctx context.Context, w *work.Work, err error) error {
+	event, message := lifecycle.End, w.Message
 	switch {
-	case errors.Is(err, errHalted):
-		state = "halted"
+	case errors.Is(err, work.ErrHalted):
+		event = lifecycle.Cancel
 	case err != nil:
-		state, message = "failed", err.Error()
-		if err := s.Store.Log(ctx, t.ID, "error", t.Name, message); err != nil {
-			return true, err
+		event, message = lifecycle.Fail, err.Error()
+		if err := w.Log(ctx, "error", w.Name, message); err != nil {
+			s.Log.Error("what ended a task could not be logged with it", "task", w.ID, "error", err.Error(), "ended", message)
 		}
 	}
-	s.Log.Info("task ends", "task", t.ID, "kind", t.Kind, "state", state)
-	if err := s.Store.EndTask(ctx, t, state, message); err != nil && !errors.Is(err, store.ErrFenced) {
-		return true, err
+	s.Log.Info("task ends", "task", w.ID, "kind", w.Kind, "event", string(event))
+	if err := s.Store.EndTask(ctx, w.Task, event, message); err != nil && !errors.Is(err, store.ErrFenced) {
+		return err // its lease runs out, and it is gone on with
 	}
-	return true, nil
+	return nil
 }
 
 // claim takes a task that this process is not at already. What an earlier
@@ -94,7 +77,7 @@ func (s *Service) release(id int64) {
 	delete(s.held, id)
 }
 
-func (s *Service) dispatch(ctx context.Context, w *work) (err error) {
+func (s *Service) dispatch(ctx context.Context, w *work.Work) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			s.Log.Error("task panicked", "task", w.ID, "panic", fmt.Sprint(p))
@@ -103,21 +86,22 @@ func (s *Service) dispatch(ctx context.Context, w *work) (err error) {
 	}()
 	switch w.Kind {
 	case "roster":
-		return s.takeRoster(ctx, w)
+		return s.intake.Take(ctx, w)
 	case "reconcile":
 		return s.reconcile(ctx, w)
 	case "run":
-		return s.run(ctx, w)
+		return s.engine.Run(ctx, w)
 	case "verify":
-		return s.verify(ctx, w)
+		return s.engine.Verify(ctx, w)
 	}
 	return fmt.Errorf("no worker knows tasks of kind %q", w.Kind)
 }
 
-// keepLease renews the lease five times within its length, and stops the work
-// when it is lost.
-func (s *Service) keepLease(ctx context.Context, cancel context.CancelFunc, w *work) {
-	tick := time.NewTicker(s.Lease / 5)
+// keepLease renews the lease five times within its length, and at least every
+// second, so that a request to halt is heard soon; it stops the work when the
+// lease is lost.
+func (s *Service) keepLease(ctx context.Context, cancel context.CancelFunc, w *work.Work) {
+	tick := time.NewTicker(min(s.Lease/5, time.Second))
 	defer tick.Stop()
 	for {
 		select {
@@ -126,12 +110,12 @@ func (s *Service) keepLease(ctx context.Context, cancel context.CancelFunc, w *w
 		case <-tick.C:
 			halt, err := s.Store.RenewLease(ctx, w.Task, s.Lease)
 			if errors.Is(err, store.ErrFenced) {
-				w.fenced.Store(true)
+				w.Lose()
 				cancel()
 				return
 			}
-			if halt && w.halt.CompareAndSwap(false, true) {
-				close(w.asked)
+			if halt {
+				w.Ask()
 			}
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/crypt"
+	"twinning/internal/fault"
 	"twinning/internal/store"
 )
 
@@ -59,7 +60,7 @@ func (s *Service) SignIn(ctx context.Context, name, password string) (secret str
 		return "", who, err
 	}
 	if failures >= freeFailures {
-		return "", who, fault(Slow, "too many failed sign-ins for this name", "", "wait a quarter of an hour, or ask an administrator for a new password")
+		return "", who, fault.New(fault.Slow, "too many failed sign-ins for this name", "", "wait a quarter of an hour, or ask an administrator for a new password")
 	}
 	u, err := s.Store.UserByName(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -69,7 +70,7 @@ func (s *Service) SignIn(ctx context.Context, name, password string) (secret str
 		if err := s.Store.NoteFailedSignIn(ctx, name); err != nil {
 			return "", who, err
 		}
-		return "", who, fault(NotSigned, "name or password is wrong", "", "check both; an administrator can make a new password")
+		return "", who, fault.New(fault.NotSigned, "name or password is wrong", "", "check both; an administrator can make a new password")
 	}
 	secret, hash := crypt.NewToken()
 	if err := s.Store.AddSession(ctx, u.ID, hash, s.Now().Add(sessionLength)); err != nil {
@@ -91,7 +92,7 @@ func (s *Service) Who(ctx context.Context, secret string, session bool) (access.
 	}
 	u, err := find(ctx, crypt.HashToken(secret))
 	if errors.Is(err, store.ErrNotFound) {
-		return access.Caller{}, fault(NotSigned, "the token or session is not known, or has run out", "", "sign in again")
+		return access.Caller{}, fault.New(fault.NotSigned, "the token or session is not known, or has run out", "", "sign in again")
 	}
 	return caller(u), err
 }
@@ -103,22 +104,22 @@ func (s *Service) Users(ctx context.Context) ([]store.User, error) { return s.St
 func (s *Service) AddUser(ctx context.Context, who access.Caller, name string, rights []string, password string) (store.User, error) {
 	name = strings.TrimSpace(name)
 	if name == "" || utf8.RuneCountInString(name) > 100 {
-		return store.User{}, &Error{Kind: Invalid, Title: "a user needs a name of 1 to 100 characters", Field: "name"}
+		return store.User{}, &fault.Error{Kind: fault.Invalid, Title: "a user needs a name of 1 to 100 characters", Field: "name"}
 	}
 	parsed, err := access.Parse(rights)
 	if err != nil {
-		return store.User{}, &Error{Kind: Invalid, Title: err.Error(), Field: "rights"}
+		return store.User{}, &fault.Error{Kind: fault.Invalid, Title: err.Error(), Field: "rights"}
 	}
 	hash := ""
 	if password != "" {
 		if utf8.RuneCountInString(password) < minPassword {
-			return store.User{}, &Error{Kind: Invalid, Title: "the password is too short", Detail: "at least 12 characters", Field: "password"}
+			return store.User{}, &fault.Error{Kind: fault.Invalid, Title: "the password is too short", Detail: "at least 12 characters", Field: "password"}
 		}
 		hash = crypt.HashPassword(password)
 	}
 	u, err := s.Store.AddUser(ctx, name, names(parsed), hash)
 	if err != nil {
-		return u, about(err, "user", name)
+		return u, fault.About(err, "user", name)
 	}
 	return u, s.audit(ctx, who, "user.add", name, map[string]string{"rights": strings.Join(rights, " ")})
 }
@@ -126,10 +127,10 @@ func (s *Service) AddUser(ctx context.Context, who access.Caller, name string, r
 // RemoveUser removes a user; nobody removes themselves.
 func (s *Service) RemoveUser(ctx context.Context, who access.Caller, name string) error {
 	if name == who.Name {
-		return fault(Conflict, "you can't remove yourself", "", "let another administrator do it")
+		return fault.New(fault.Conflict, "you can't remove yourself", "", "let another administrator do it")
 	}
 	if err := s.Store.RemoveUser(ctx, name); err != nil {
-		return about(err, "user", name)
+		return fault.About(err, "user", name)
 	}
 	return s.audit(ctx, who, "user.remove", name, nil)
 }
@@ -138,7 +139,7 @@ func (s *Service) RemoveUser(ctx context.Context, who access.Caller, name string
 func (s *Service) AddToken(ctx context.Context, who access.Caller, user, name string, days int) (secret string, expires *time.Time, err error) {
 	u, err := s.Store.UserByName(ctx, user)
 	if err != nil {
-		return "", nil, about(err, "user", user)
+		return "", nil, fault.About(err, "user", user)
 	}
 	if days > 0 {
 		t := s.Now().AddDate(0, 0, days)

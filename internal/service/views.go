@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"twinning/internal/access"
+	"twinning/internal/fault"
 	"twinning/internal/store"
 )
 
@@ -12,7 +13,7 @@ import (
 func (s *Service) Rosters(ctx context.Context, system string, p store.Page) ([]store.Roster, string, error) {
 	x, err := s.Store.SystemByName(ctx, system)
 	if err != nil {
-		return nil, "", about(err, "system", system)
+		return nil, "", fault.About(err, "system", system)
 	}
 	return s.Store.Rosters(ctx, x.ID, p)
 }
@@ -20,7 +21,7 @@ func (s *Service) Rosters(ctx context.Context, system string, p store.Page) ([]s
 // Roster finds one.
 func (s *Service) Roster(ctx context.Context, id int64) (store.Roster, error) {
 	r, err := s.Store.Roster(ctx, id)
-	return r, about(err, "roster", fmt.Sprint(id))
+	return r, fault.About(err, "roster", fmt.Sprint(id))
 }
 
 // Records lists a roster's records with their native values.
@@ -62,7 +63,7 @@ func (s *Service) Tasks(ctx context.Context, p store.Page) ([]store.Task, string
 // Task finds one.
 func (s *Service) Task(ctx context.Context, id int64) (store.Task, error) {
 	t, err := s.Store.Task(ctx, id)
-	return t, about(err, "task", fmt.Sprint(id))
+	return t, fault.About(err, "task", fmt.Sprint(id))
 }
 
 // TaskLog lists what a task said.
@@ -79,7 +80,7 @@ func (s *Service) Freeze(ctx context.Context) (store.Switch, error) { return s.S
 // SetFreeze freezes all writing; thawing needs the right overrule.
 func (s *Service) SetFreeze(ctx context.Context, who access.Caller, on bool, reason string) (store.Switch, error) {
 	if !on && !who.May(access.Overrule) {
-		return store.Switch{}, fault(Denied, "thawing needs the right overrule", "", "ask somebody who has it")
+		return store.Switch{}, fault.New(fault.Denied, "thawing needs the right overrule", "", "ask somebody who has it")
 	}
 	if err := s.Store.SetFreeze(ctx, on, who.Name, reason); err != nil {
 		return store.Switch{}, err

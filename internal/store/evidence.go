@@ -43,7 +43,7 @@ func (s *Store) AddWeights(ctx context.Context, lane int64, w Weights) (Weights,
 
 // WeighedTwins lists whom evidence alone joined in a reconciliation.
 func (s *Store) WeighedTwins(ctx context.Context, reconciliation int64) (list []Bond, err error) {
-	return list, s.list(ctx, &list, `SELECT native_id AS person, twin AS account FROM verdicts WHERE reconciliation_id = $1 AND side = 'people' AND state = 'twinned' AND basis = 'weighed' ORDER BY native_id`, reconciliation)
+	return list, s.list(ctx, &list, `SELECT native_id AS person, twin AS account, basis, '' AS made_by FROM verdicts WHERE reconciliation_id = $1 AND side = 'people' AND state = 'twinned' AND basis = 'weighed' ORDER BY native_id`, reconciliation)
 }
 
 // Question is one pair that a human should judge, with the names of both.
@@ -52,6 +52,32 @@ type Question struct {
 	Proposal
 	PersonLabel  string `db:"person_label" json:"personLabel"`
 	AccountLabel string `db:"account_label" json:"accountLabel"`
+	// Version is of both records and of what is decided about them: it is another
+	// one when a decision is no longer about what was shown.
+	Version string `db:"version" json:"version"`
+}
+
+// pairVersion is the version of the pair in the named columns, in a lane that
+// stands as l: the newest versions of both records, the rulings that name either,
+// and their bonds.
+func pairVersion(person, account string) string {
+	digest := func(side, id string) string {
+		return `(SELECT encode(c.digest, 'hex') FROM records c WHERE c.system_id = l.` + side + ` AND c.native_id = ` + id + ` AND c.until IS NULL)`
+	}
+	return `md5(concat_ws('|', ` + person + `, ` + account + `, coalesce(` + digest("authority", person) + `, '-'), coalesce(` + digest("downstream", account) + `, '-'),
+		(SELECT string_agg(u.id::text, ',' ORDER BY u.id) FROM rulings u WHERE u.lane_id = l.id AND u.cleared IS NULL AND (u.person = ` + person + ` AND u.person <> '' OR u.account = ` + account + ` AND u.account <> '')), ';',
+		(SELECT string_agg(b.person || '=' || b.account, ',' ORDER BY b.account) FROM bonds b WHERE b.lane_id = l.id AND (b.person = ` + person + ` OR b.account = ` + account + `))))`
+}
+
+// PairVersion is the version of one pair.
+func (s *Store) PairVersion(ctx context.Context, lane int64, person, account string) (v string, err error) {
+	return v, s.get(ctx, &v, `SELECT `+pairVersion("$2::text", "$3::text")+` FROM lanes l WHERE l.id = $1`, lane, person, account)
+}
+
+// Snapshot is the version of all open questions that a filter holds.
+func (s *Store) Snapshot(ctx context.Context, lane, reconciliation int64, f QuestionFilter, text string) (v string, err error) {
+	return v, s.get(ctx, &v, `SELECT md5($1::text || coalesce((SELECT string_agg(`+pairVersion("p.person", "p.account")+`, '' ORDER BY p.number)`+openQuestions+questionMatch+`), '')) FROM lanes l WHERE l.id = $2`,
+		reconciliation, lane, f.Code, Page{Text: text}.like(), f.Least, f.Most)
 }
 
 // openQuestions are the proposals of a reconciliation on which nobody has ruled since: no
@@ -84,7 +110,7 @@ func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f Que
 	if err := s.get(ctx, &all, `SELECT count(*) FROM proposals WHERE reconciliation_id = $1`, reconciliation); err != nil {
 		return nil, "", 0, 0, err
 	}
-	err = s.list(ctx, &list, `SELECT p.number, p.person, p.account, p.reason, p.code, p.probability, p.bits, p.said, coalesce(vp.label, '') AS person_label, coalesce(va.label, '') AS account_label`+
+	err = s.list(ctx, &list, `SELECT p.number, p.person, p.account, p.reason, p.code, p.probability, p.bits, p.said, coalesce(vp.label, '') AS person_label, coalesce(va.label, '') AS account_label, (SELECT `+pairVersion("p.person", "p.account")+` FROM lanes l WHERE l.id = $2) AS version`+
 		openQuestions+questionMatch+` AND p.number > $7 ORDER BY p.number LIMIT $8`, append(args, p.afterNumber(-1), p.limit()+1)...)
 	list, next = cut(p, list, func(q Question) string { return number(int64(q.Number)) })
 	return list, next, open, all, err

@@ -2,24 +2,22 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
-
-	"twinning/internal/core/reconcile"
 )
 
 // Lane is one authority reconciled with one downstream.
 type Lane struct {
-	ID           int64                  `db:"id"`
-	Name         string                 `db:"name"`
-	AuthorityID  int64                  `db:"authority"`
-	DownstreamID int64                  `db:"downstream"`
-	Authority    string                 `db:"authority_name"`
-	Downstream   string                 `db:"downstream_name"`
-	Observing    bool                   `db:"observing"`
-	Memory       JSON[reconcile.Memory] `db:"memory"`
+	ID           int64  `db:"id"`
+	Name         string `db:"name"`
+	AuthorityID  int64  `db:"authority"`
+	DownstreamID int64  `db:"downstream"`
+	Authority    string `db:"authority_name"`
+	Downstream   string `db:"downstream_name"`
+	Observing    bool   `db:"observing"`
 }
 
-const laneColumns = `SELECT l.*, a.name AS authority_name, d.name AS downstream_name FROM lanes l JOIN systems a ON a.id = l.authority JOIN systems d ON d.id = l.downstream `
+const laneColumns = `SELECT l.id, l.name, l.authority, l.downstream, l.observing, a.name AS authority_name, d.name AS downstream_name FROM lanes l JOIN systems a ON a.id = l.authority JOIN systems d ON d.id = l.downstream `
 
 // Lanes lists all by name.
 func (s *Store) Lanes(ctx context.Context) (list []Lane, err error) {
@@ -36,10 +34,29 @@ func (s *Store) LaneByID(ctx context.Context, id int64) (l Lane, err error) {
 	return l, s.get(ctx, &l, laneColumns+`WHERE l.id = $1`, id)
 }
 
-// PutLane makes a lane, or gives it other systems.
-func (s *Store) PutLane(ctx context.Context, name string, authority, downstream int64) error {
-	_, err := s.exec(ctx, `INSERT INTO lanes (name, authority, downstream) VALUES ($1, $2, $3) ON CONFLICT (name) DO UPDATE SET authority = $2, downstream = $3`, name, authority, downstream)
+// AddLane makes a lane; ErrTaken when there is one of that name.
+func (s *Store) AddLane(ctx context.Context, name string, authority, downstream int64) error {
+	_, err := s.exec(ctx, `INSERT INTO lanes (name, authority, downstream) VALUES ($1, $2, $3)`, name, authority, downstream)
 	return err
+}
+
+// Bound reports whether bonds or rulings of any lane name records of a system by
+// their ids.
+func (s *Store) Bound(ctx context.Context, system int64) (lanes []string, err error) {
+	return lanes, s.list(ctx, &lanes, `SELECT l.name FROM lanes l WHERE (l.authority = $1 OR l.downstream = $1)
+		AND (EXISTS (SELECT FROM bonds b WHERE b.lane_id = l.id) OR EXISTS (SELECT FROM rulings r WHERE r.lane_id = l.id AND r.cleared IS NULL)) ORDER BY 1`, system)
+}
+
+// BondedIDs counts the ids of a system's records that bonds name, and how many of
+// them it has now.
+func (s *Store) BondedIDs(ctx context.Context, system int64) (bonded, there int, err error) {
+	var n struct {
+		Bonded int `db:"bonded"`
+		There  int `db:"there"`
+	}
+	err = s.get(ctx, &n, `SELECT count(*) AS bonded, count(*) FILTER (WHERE EXISTS (SELECT FROM records r WHERE r.system_id = $1 AND r.native_id = i.id AND r.until IS NULL)) AS there
+		FROM (SELECT b.person AS id FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE l.authority = $1 UNION SELECT b.account FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE l.downstream = $1) i`, system)
+	return n.Bonded, n.There, err
 }
 
 // SetObserving lets a lane only observe.
@@ -50,19 +67,6 @@ func (s *Store) SetObserving(ctx context.Context, name string, on bool) error {
 // RemoveLane removes a lane with its history.
 func (s *Store) RemoveLane(ctx context.Context, name string) error {
 	return s.must(ctx, `DELETE FROM lanes WHERE name = $1`, name)
-}
-
-// ChangeMemory updates a lane's memory under a lock, so that a run and a
-// reconciliation do not lose each other's entries.
-func (s *Store) ChangeMemory(ctx context.Context, lane int64, change func(m *reconcile.Memory)) error {
-	return s.InTx(ctx, func(tx *Store) error {
-		var m JSON[reconcile.Memory]
-		if err := tx.get(ctx, &m, `SELECT memory FROM lanes WHERE id = $1 FOR UPDATE`, lane); err != nil {
-			return err
-		}
-		change(&m.V)
-		return tx.must(ctx, `UPDATE lanes SET memory = $2 WHERE id = $1`, lane, jsonText(m.V))
-	})
 }
 
 // Charter is one version of a lane's rules.
@@ -123,30 +127,36 @@ func (s *Store) Ruling(ctx context.Context, lane, id int64) (r Ruling, err error
 
 // Bond is the lasting record of a twin.
 type Bond struct {
-	Person  string `db:"person"`
-	Account string `db:"account"`
+	Person  string `db:"person" json:"person"`
+	Account string `db:"account" json:"account"`
+	Basis   string `db:"basis" json:"basis"` // what first held the two to be one
+	By      string `db:"made_by" json:"by"`  // "run 12" or "ruling 3"
 }
 
 // Bonds lists a lane's.
 func (s *Store) Bonds(ctx context.Context, lane int64) (list []Bond, err error) {
-	return list, s.list(ctx, &list, `SELECT person, account FROM bonds WHERE lane_id = $1 ORDER BY account`, lane)
+	return list, s.list(ctx, &list, `SELECT person, account, basis, made_by FROM bonds WHERE lane_id = $1 ORDER BY account`, lane)
 }
 
-// AddBond keeps one and gives up whatever else bound the two.
-func (s *Store) AddBond(ctx context.Context, lane int64, person, account, by string) error {
+// AddBond keeps one that a human ruled, and gives up whatever else bound the two.
+func (s *Store) AddBond(ctx context.Context, lane int64, b Bond) error {
 	return s.InTx(ctx, func(tx *Store) error {
-		if _, err := tx.exec(ctx, `DELETE FROM bonds WHERE lane_id = $1 AND (person = $2 OR account = $3) AND NOT (person = $2 AND account = $3)`, lane, person, account); err != nil {
+		if _, err := tx.exec(ctx, `DELETE FROM bonds WHERE lane_id = $1 AND (person = $2 OR account = $3) AND NOT (person = $2 AND account = $3)`, lane, b.Person, b.Account); err != nil {
 			return err
 		}
-		_, err := tx.exec(ctx, `INSERT INTO bonds (lane_id, person, account, made_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, lane, person, account, by)
+		_, err := tx.exec(ctx, `INSERT INTO bonds (lane_id, person, account, basis, made_by) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`, lane, b.Person, b.Account, b.Basis, b.By)
 		return err
 	})
 }
 
-// RemoveBond gives up the bond of exactly these two, and says whether there was one.
-func (s *Store) RemoveBond(ctx context.Context, lane int64, person, account string) (had bool, err error) {
-	n, err := s.exec(ctx, `DELETE FROM bonds WHERE lane_id = $1 AND person = $2 AND account = $3`, lane, person, account)
-	return n > 0, err
+// RemoveBond gives up the bond of exactly these two, if there is one, and says
+// what it rested on.
+func (s *Store) RemoveBond(ctx context.Context, lane int64, person, account string) (basis string, had bool, err error) {
+	err = s.get(ctx, &basis, `DELETE FROM bonds WHERE lane_id = $1 AND person = $2 AND account = $3 RETURNING basis`, lane, person, account)
+	if errors.Is(err, ErrNotFound) {
+		return "", false, nil
+	}
+	return basis, err == nil, err
 }
 
 // RemoveBondBy gives up the bond that a ruling made, if it still stands.
@@ -155,13 +165,26 @@ func (s *Store) RemoveBondBy(ctx context.Context, lane int64, by string) error {
 	return err
 }
 
-// AddBondsOf keeps every twin of a reconciliation that a run rested on.
-func (s *Store) AddBondsOf(ctx context.Context, lane, reconciliation int64, by string) error {
-	if _, err := s.exec(ctx, `UPDATE bonds b SET made_by = $3 FROM verdicts v WHERE b.lane_id = $1 AND v.reconciliation_id = $2 AND v.side = 'people' AND v.state = 'twinned' AND b.person = v.native_id AND b.account = v.twin`, lane, reconciliation, by); err != nil {
-		return err
+// Part holds two records that were bonded and are ruled different.
+func (s *Store) Part(ctx context.Context, lane int64, b Bond) error {
+	_, err := s.exec(ctx, `INSERT INTO partings (lane_id, person, account, basis) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, lane, b.Person, b.Account, b.Basis)
+	return err
+}
+
+// Unpart takes that back, and says whether there was one and what its bond had
+// rested on.
+func (s *Store) Unpart(ctx context.Context, lane int64, person, account string) (basis string, had bool, err error) {
+	err = s.get(ctx, &basis, `DELETE FROM partings WHERE lane_id = $1 AND person = $2 AND account = $3 RETURNING basis`, lane, person, account)
+	if errors.Is(err, ErrNotFound) {
+		return "", false, nil
 	}
-	_, err := s.exec(ctx, `INSERT INTO bonds (lane_id, person, account, made_by)
-		SELECT $1, native_id, twin, $3 FROM verdicts WHERE reconciliation_id = $2 AND side = 'people' AND state = 'twinned' ON CONFLICT DO NOTHING`, lane, reconciliation, by)
+	return basis, err == nil, err
+}
+
+// HoldLane makes whoever is about to send something for a lane wait until this
+// transaction is through: what it changes is what their sending rests on.
+func (s *Store) HoldLane(ctx context.Context, lane int64) error {
+	_, err := s.exec(ctx, `SELECT pg_advisory_xact_lock(7003, $1::int)`, lane)
 	return err
 }
 

@@ -43,7 +43,7 @@ func TestMigrationKeepsRecords(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 1, r.ID)
 	n := 0
-	require.NoError(t, s.RosterRecords(ctx, 1, r.ID, func(id string, _ map[string][]string) error { n++; return nil }))
+	require.NoError(t, s.RosterRecords(ctx, 1, r.ID, func(string, map[string][]string, []byte) error { n++; return nil }))
 	require.Equal(t, 1, n)
 	require.NoError(t, s.RemoveSystem(ctx, "old"))
 	require.NoError(t, s.RemoveSystem(ctx, "empty"))

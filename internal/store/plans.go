@@ -3,10 +3,11 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"twinning/internal/core/lifecycle"
 )
 
 // Plan is ordered changes in waves, with the state of their approval.
@@ -14,7 +15,7 @@ type Plan struct {
 	ID             int64           `db:"id" json:"id"`
 	LaneID         int64           `db:"lane_id" json:"-"`
 	Reconciliation int64           `db:"reconciliation_id" json:"reconciliation"`
-	State          string          `db:"state" json:"state"`
+	State          lifecycle.State `db:"state" json:"state"`
 	Created        time.Time       `db:"created" json:"created"`
 	By             string          `db:"created_by" json:"by"`
 	Hash           string          `db:"hash" json:"hash"`
@@ -25,16 +26,25 @@ type Plan struct {
 	SealedAt       *time.Time      `db:"sealed_at" json:"sealedAt,omitempty"`
 	Expires        *time.Time      `db:"expires" json:"sealExpires,omitempty"`
 	Overruled      string          `db:"overruled" json:"overruled,omitempty"`
+	Parts          JSON[[]Part]    `db:"parts" json:"-"`
+	Lowered        JSON[[]string]  `db:"lowered" json:"lowered"` // guards that allow more than those of the last sealed plan
+}
+
+// Part is one thing that a plan's hash is made of, with its digest.
+type Part struct {
+	What   string `json:"what"`
+	Digest string `json:"digest"`
 }
 
 // AddPlan keeps a draft with its changes; older drafts of the lane become void.
 func (s *Store) AddPlan(ctx context.Context, p Plan, changes []Change) (id int64, err error) {
 	return id, s.withCopy(ctx, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `UPDATE plans SET state = 'void' WHERE lane_id = $1 AND state = 'draft'`, p.LaneID); err != nil {
+		from, to := lifecycle.Plans.From(lifecycle.Supersede)
+		if _, err := tx.Exec(ctx, `UPDATE plans SET state = $2 WHERE lane_id = $1 AND state = ANY($3)`, p.LaneID, to, from); err != nil {
 			return err
 		}
-		if err := tx.QueryRow(ctx, `INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards) VALUES ($1, $2, 'draft', $3, $4, $5, $6, $7) RETURNING id`,
-			p.LaneID, p.Reconciliation, p.By, p.Hash, p.Verbs, p.Waves, p.Guards).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, `INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards, parts, lowered) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
+			p.LaneID, p.Reconciliation, lifecycle.Draft, p.By, p.Hash, p.Verbs, p.Waves, p.Guards, jsonText(p.Parts.V), jsonText(append([]string{}, p.Lowered.V...))).Scan(&id); err != nil {
 			return err
 		}
 		return copyInto(ctx, tx, "changes", changeColumns("plan_id"), changes, func(i int, c Change) []any { return c.row(id, i) })
@@ -61,31 +71,37 @@ func (s *Store) Plans(ctx context.Context, lane int64, p Page) (list []Plan, nex
 // Name is a name that a plan reserves.
 type Name struct{ Name, Person string }
 
-// SealPlan approves a draft and reserves its names; ErrTaken when another
-// sealed plan holds one of them, ErrChanged when it is no longer a draft.
-func (s *Store) SealPlan(ctx context.Context, id, system int64, by, overruled string, expires time.Time, names []Name) error {
+// SealPlan approves a draft and reserves its names; ErrTaken when another plan
+// holds one of them, ErrChanged when it is no longer a draft. What was parted
+// before the plan's reconciliation is released: the plan shows it.
+func (s *Store) SealPlan(ctx context.Context, p Plan, system int64, by, overruled string, expires time.Time, names []Name) error {
 	return s.InTx(ctx, func(tx *Store) error {
-		if _, err := tx.exec(ctx, `DELETE FROM reservations r USING plans p WHERE p.id = r.plan_id AND (p.state IN ('void', 'finished') OR p.state = 'sealed' AND p.expires < now())`); err != nil {
+		// names of plans that can no longer be run are free
+		if _, err := tx.exec(ctx, `DELETE FROM reservations r USING plans p WHERE p.id = r.plan_id AND (p.state IN ('void', 'finished') OR p.state IN ('sealed', 'halted') AND p.expires < now())`); err != nil {
 			return err
 		}
-		err := tx.must(ctx, `UPDATE plans SET state = 'sealed', sealed_by = $2, sealed_at = now(), expires = $3, overruled = $4 WHERE id = $1 AND state = 'draft'`, id, by, expires, overruled)
-		if errors.Is(err, ErrNotFound) {
-			return ErrChanged
-		}
-		if err != nil {
+		if err := tx.MovePlan(ctx, p.ID, lifecycle.Seal); err != nil {
 			return err
 		}
-		for _, n := range names {
-			if _, err := tx.exec(ctx, `INSERT INTO reservations (system_id, name, plan_id, person) VALUES ($1, $2, $3, $4)`, system, n.Name, id, n.Person); err != nil {
-				return err
-			}
+		if err := tx.must(ctx, `UPDATE plans SET sealed_by = $2, sealed_at = now(), expires = $3, overruled = $4 WHERE id = $1`, p.ID, by, expires, overruled); err != nil {
+			return err
 		}
-		return nil
+		list, people := make([]string, len(names)), make([]string, len(names))
+		for i, n := range names {
+			list[i], people[i] = n.Name, n.Person
+		}
+		if _, err := tx.exec(ctx, `INSERT INTO reservations (system_id, name, plan_id, person) SELECT $1, n.name, $2, n.person FROM unnest($3::text[], $4::text[]) AS n(name, person)`, system, p.ID, list, people); err != nil {
+			return err
+		}
+		_, err := tx.exec(ctx, `DELETE FROM partings WHERE lane_id = $1 AND id <= (SELECT partings_seen FROM reconciliations WHERE id = $2)`, p.LaneID, p.Reconciliation)
+		return err
 	})
 }
 
-// MovePlan changes a plan's state from one of some to another.
-func (s *Store) MovePlan(ctx context.Context, id int64, from []string, to string) error {
+// MovePlan lets an event happen to a plan; ErrChanged when it can't in the state
+// that the plan is in.
+func (s *Store) MovePlan(ctx context.Context, id int64, event lifecycle.Event) error {
+	from, to := lifecycle.Plans.From(event)
 	n, err := s.exec(ctx, `UPDATE plans SET state = $3 WHERE id = $1 AND state = ANY($2)`, id, from, to)
 	if err == nil && n == 0 {
 		err = ErrChanged
@@ -115,15 +131,15 @@ func (s *Store) AllChanges(ctx context.Context, plan int64) (list []Change, err 
 
 // Run is one execution of a sealed plan.
 type Run struct {
-	ID      int64      `db:"id" json:"id"`
-	Plan    int64      `db:"plan_id" json:"plan"`
-	Task    int64      `db:"task_id" json:"task"`
-	Wave    string     `db:"wave" json:"-"`
-	Started time.Time  `db:"started" json:"started"`
-	By      string     `db:"created_by" json:"by"`
-	State   string     `db:"state" json:"state"`
-	Ended   *time.Time `db:"ended" json:"ended,omitempty"`
-	Message string     `db:"message" json:"message,omitempty"`
+	ID      int64           `db:"id" json:"id"`
+	Plan    int64           `db:"plan_id" json:"plan"`
+	Task    int64           `db:"task_id" json:"task"`
+	Wave    string          `db:"wave" json:"-"`
+	Started time.Time       `db:"started" json:"started"`
+	By      string          `db:"created_by" json:"by"`
+	State   lifecycle.State `db:"state" json:"state"`
+	Ended   *time.Time      `db:"ended" json:"ended,omitempty"`
+	Message string          `db:"message" json:"message,omitempty"`
 }
 
 const runColumns = `SELECT r.*, t.state, t.ended, t.message FROM runs r JOIN tasks t ON t.id = r.task_id `
@@ -161,33 +177,8 @@ type Receipt struct {
 	After    JSON[map[string][]string] `db:"after" json:"after"`
 	Trace    JSON[[]string]            `db:"trace" json:"trace"`
 	Attempts int                       `db:"attempts" json:"attempts"`
+	DoneBy   *int64                    `db:"done_by" json:"-"`
 	Verified string                    `db:"verified" json:"verified,omitempty"`
-}
-
-// Intend records that a change is about to be sent, before it is sent. A node
-// that lost its lease, or may lose it before the answer comes, is refused with
-// ErrFenced.
-func (s *Store) Intend(ctx context.Context, t Task, r Receipt, answer time.Duration) error {
-	n, err := s.exec(ctx, `INSERT INTO receipts (run_id, number, change, account, before, sent, trace, attempts)
-		SELECT $3, $4, $5, $6, $7, $8, $9, 1 WHERE EXISTS (SELECT FROM tasks WHERE id = $1 AND fence = $2 AND lease > now() + $10 * interval '1 millisecond')
-		ON CONFLICT (run_id, number) DO UPDATE SET before = $7, sent = $8, trace = $9, attempts = receipts.attempts + 1, intended = now()`,
-		t.ID, t.Fence, r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.Trace.V), answer.Milliseconds())
-	if err == nil && n == 0 {
-		err = ErrFenced
-	}
-	return err
-}
-
-// Settle records a change's outcome, with or without an intent before it.
-func (s *Store) Settle(ctx context.Context, t Task, r Receipt) error {
-	n, err := s.exec(ctx, `INSERT INTO receipts (run_id, number, change, account, before, sent, after, trace, attempts, outcome, detail, ended)
-		SELECT $3, $4, $5, $6, $7, $8, $9, $10, 0, $11, $12, now() WHERE EXISTS (SELECT FROM tasks WHERE id = $1 AND fence = $2)
-		ON CONFLICT (run_id, number) DO UPDATE SET account = $6, before = $7, sent = $8, after = $9, trace = $10, outcome = $11, detail = $12, ended = now()`,
-		t.ID, t.Fence, r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.After.V), jsonText(r.Trace.V), r.Outcome, r.Detail)
-	if err == nil && n == 0 {
-		err = ErrFenced
-	}
-	return err
 }
 
 const receiptColumns = `SELECT x.*, c.verb, c.person, c.label FROM receipts x JOIN runs r ON r.id = x.run_id JOIN changes c ON c.plan_id = r.plan_id AND c.number = x.number `
@@ -204,6 +195,12 @@ func (s *Store) AllReceipts(ctx context.Context, run int64) (list []Receipt, err
 	return list, s.list(ctx, &list, receiptColumns+`WHERE x.run_id = $1 ORDER BY x.number`, run)
 }
 
+// OpenIntents lists the changes of a plan that some run of it meant to send and
+// about which nothing is known: they are looked up before anything is sent.
+func (s *Store) OpenIntents(ctx context.Context, plan int64) (list []Receipt, err error) {
+	return list, s.list(ctx, &list, receiptColumns+`WHERE r.plan_id = $1 AND x.outcome = '' ORDER BY x.run_id, x.number`, plan)
+}
+
 // Waiting lists the receipts of changes to a system that only a later roster
 // shows, oldest first.
 func (s *Store) Waiting(ctx context.Context, system int64) (list []Receipt, err error) {
@@ -211,10 +208,41 @@ func (s *Store) Waiting(ctx context.Context, system int64) (list []Receipt, err 
 		WHERE l.downstream = $1 AND x.outcome = 'waiting' ORDER BY x.run_id, x.number`, system)
 }
 
-// Shown settles a waiting receipt that a roster shows now.
-func (s *Store) Shown(ctx context.Context, r Receipt) error {
-	return s.must(ctx, `UPDATE receipts SET outcome = 'done', account = $3, after = $4, detail = $5, verified = 'confirmed', ended = now() WHERE run_id = $1 AND number = $2 AND outcome = 'waiting'`,
-		r.RunID, r.Number, r.Account, jsonText(r.After.V), r.Detail)
+// DoneSince counts what was done to a system from an instant on, by verb and day
+// in a zone.
+func (s *Store) DoneSince(ctx context.Context, system int64, since time.Time, zone string) (list []Tally, err error) {
+	return list, s.list(ctx, &list, `SELECT c.verb, to_char(x.ended AT TIME ZONE $3, 'YYYY-MM-DD') AS day, count(*) AS count FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id
+		JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.number = x.number
+		WHERE l.downstream = $1 AND x.outcome = 'done' AND x.ended >= $2 GROUP BY 1, 2 ORDER BY 2, 1`, system, since, zone)
+}
+
+// Tally is how many changes of a verb were done on a day.
+type Tally struct {
+	Verb  string `db:"verb"`
+	Day   string `db:"day"`
+	Count int    `db:"count"`
+}
+
+// Pending counts what other plans for a system may still do, by verb: sealed and
+// not expired, running, or halted and not given up.
+func (s *Store) Pending(ctx context.Context, system, except int64) (map[string]int, error) {
+	var rows []struct {
+		Verb  string `db:"verb"`
+		Count int    `db:"count"`
+	}
+	err := s.list(ctx, &rows, `SELECT c.verb, count(*) AS count FROM plans p JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id
+		WHERE l.downstream = $1 AND p.id <> $2 AND (p.state = 'running' OR p.state IN ('sealed', 'halted') AND p.expires > now())
+		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged')) GROUP BY 1`, system, except)
+	counts := map[string]int{}
+	for _, r := range rows {
+		counts[r.Verb] = r.Count
+	}
+	return counts, err
+}
+
+// LastSealed finds the newest plan of a lane that was ever sealed.
+func (s *Store) LastSealed(ctx context.Context, lane int64) (p Plan, err error) {
+	return p, s.get(ctx, &p, `SELECT * FROM plans WHERE lane_id = $1 AND sealed_at IS NOT NULL ORDER BY id DESC LIMIT 1`, lane)
 }
 
 // SetVerified records what reading again showed.
@@ -235,4 +263,18 @@ func (s *Store) Counts(ctx context.Context, run int64, by string) (map[string]in
 		counts[r.Word] = r.N
 	}
 	return counts, err
+}
+
+// StopStray halts a plan that is said to be running while no task of it is: its
+// end was lost. It reports whether that was so.
+func (s *Store) StopStray(ctx context.Context, id int64) (bool, error) {
+	from, to := lifecycle.Plans.From(lifecycle.Stop)
+	n, err := s.exec(ctx, `UPDATE plans SET state = $2 WHERE id = $1 AND state = ANY($3)
+		AND NOT EXISTS (SELECT FROM runs r JOIN tasks t ON t.id = r.task_id WHERE r.plan_id = $1 AND t.state IN ('queued', 'running'))`, id, to, from)
+	return n > 0, err
+}
+
+// BondedBefore reports whether a lane has bonds that no run of a plan made.
+func (s *Store) BondedBefore(ctx context.Context, lane, plan int64) (bonded bool, err error) {
+	return bonded, s.get(ctx, &bonded, `SELECT EXISTS (SELECT FROM bonds WHERE lane_id = $1 AND made_by NOT IN (SELECT 'run ' || id FROM runs WHERE plan_id = $2))`, lane, plan)
 }

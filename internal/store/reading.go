@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -20,10 +21,13 @@ type Native struct {
 	Digest []byte
 }
 
-// Left is something that a reading left out.
+// Left is something that a reading left out, with the id of its record where that
+// is known; see record.Gap.
 type Left struct {
-	Reason string `db:"reason" json:"reason"`
-	What   string `db:"what" json:"what"`
+	Kind   record.GapKind `db:"kind" json:"kind"`
+	ID     string         `db:"native_id" json:"id,omitempty"`
+	Reason string         `db:"reason" json:"reason"`
+	What   string         `db:"what" json:"what"`
 }
 
 // Reading is a roster on its way into the store: one transaction, so that it is
@@ -240,9 +244,9 @@ func (r *Reading) Reject(list []record.Rejection) error {
 	if err := r.still(); err != nil {
 		return err
 	}
-	_, err := r.tx.CopyFrom(r.ctx, pgx.Identifier{"rejections"}, []string{"roster_id", "number", "line", "native_column", "native_id", "reason"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+	_, err := r.tx.CopyFrom(r.ctx, pgx.Identifier{"rejections"}, []string{"roster_id", "number", "line", "native_column", "native_id", "reason", "swallows", "names", "named"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
 		x := list[i]
-		return []any{r.roster, r.number + i, x.Line, x.Column, x.ID, x.Reason}, nil
+		return []any{r.roster, r.number + i, x.Line, x.Column, x.ID, x.Reason, x.Swallows, append([]string{}, x.Names...), x.Named}, nil
 	}))
 	r.number += len(list)
 	return err
@@ -253,8 +257,8 @@ func (r *Reading) LeaveOut(list []Left) error {
 	if err := r.still(); err != nil {
 		return err
 	}
-	_, err := r.tx.CopyFrom(r.ctx, pgx.Identifier{"left_out"}, []string{"roster_id", "number", "reason", "what"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
-		return []any{r.roster, r.left + i, list[i].Reason, list[i].What}, nil
+	_, err := r.tx.CopyFrom(r.ctx, pgx.Identifier{"left_out"}, []string{"roster_id", "number", "kind", "native_id", "reason", "what"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+		return []any{r.roster, r.left + i, list[i].Kind, list[i].ID, list[i].Reason, list[i].What}, nil
 	}))
 	r.left += len(list)
 	return err
@@ -281,20 +285,29 @@ type Totals struct {
 	Records, Rejected, Came, Went, Changed, LeftOut int
 }
 
+// Ending is what is known of a reading once it is through.
+type Ending struct {
+	Cursor, Scope, Origin string
+	DeletionsUnseen       *time.Time
+}
+
 // Commit makes the reading a roster: changed and ended records end their
 // interval, new versions begin one. Carry says that what the reading before
 // rejected and this one did not look at is rejected still. Records is how many
 // can be read now; -1 has them counted.
-func (r *Reading) Commit(cursor, scope string, carry bool, records int) (t Totals, err error) {
+func (r *Reading) Commit(end Ending, carry bool, records int) (t Totals, err error) {
 	if err := r.still(); err != nil {
 		return t, errors.Join(err, r.Abandon())
 	}
 	if err = r.attach(); err == nil {
 		t, err = r.merge(carry, records)
 	}
+	if err == nil { // whoever is sending what rests on this system's records waits for the new ones
+		_, err = r.tx.Exec(r.ctx, `SELECT pg_advisory_xact_lock(7004, $1::int)`, r.system)
+	}
 	if err == nil {
-		_, err = r.tx.Exec(r.ctx, `UPDATE rosters SET state = 'taken', ended = now(), records = $2, rejected = $3, came = $4, went = $5, changed = $6, left_out = $7, cursor = $8, scope = $9 WHERE id = $1`,
-			r.roster, t.Records, t.Rejected, t.Came, t.Went, t.Changed, t.LeftOut, cursor, scope)
+		_, err = r.tx.Exec(r.ctx, `UPDATE rosters SET state = 'taken', ended = now(), records = $2, rejected = $3, came = $4, went = $5, changed = $6, left_out = $7, cursor = $8, scope = $9, origin = $10, deletions_unseen = $11 WHERE id = $1`,
+			r.roster, t.Records, t.Rejected, t.Came, t.Went, t.Changed, t.LeftOut, end.Cursor, end.Scope, end.Origin, end.DeletionsUnseen)
 	}
 	if err != nil {
 		return t, errors.Join(translate(err), r.Abandon())
@@ -314,11 +327,19 @@ func (r *Reading) merge(carry bool, records int) (t Totals, err error) {
 	t.LeftOut = r.left
 	if carry {
 		// the newest word on an id counts; what was not spoken of stays as it was
-		if _, err := r.tx.Exec(r.ctx, `INSERT INTO rejections (roster_id, number, line, native_column, native_id, reason, carried)
-			SELECT $1, $2 + row_number() OVER (ORDER BY x.number), 0, x.native_column, x.native_id, x.reason, true FROM rejections x
+		if _, err := r.tx.Exec(r.ctx, `INSERT INTO rejections (roster_id, number, line, native_column, native_id, reason, swallows, names, named, carried)
+			SELECT $1, $2 + row_number() OVER (ORDER BY x.number), 0, x.native_column, x.native_id, x.reason, x.swallows, x.names, x.named, true FROM rejections x
 			WHERE x.roster_id = (SELECT max(id) FROM rosters WHERE system_id = $3 AND state = 'taken' AND id < $1)
 			AND NOT EXISTS (SELECT FROM reading n WHERE n.native_id = x.native_id)
 			AND (x.native_id = '' OR NOT EXISTS (SELECT FROM rejections y WHERE y.roster_id = $1 AND y.native_id = x.native_id))`, r.roster, r.number, r.system); err != nil {
+			return t, err
+		}
+		// what the reading before left out is left out still
+		if _, err := r.tx.Exec(r.ctx, `INSERT INTO left_out (roster_id, number, kind, native_id, reason, what)
+			SELECT $1, $2 + row_number() OVER (ORDER BY x.number), x.kind, x.native_id, x.reason, x.what FROM left_out x
+			WHERE x.roster_id = (SELECT max(id) FROM rosters WHERE system_id = $3 AND state = 'taken' AND id < $1) AND x.kind <> 'deletions-unseen'
+			AND (x.native_id = '' OR NOT EXISTS (SELECT FROM reading n WHERE n.native_id = x.native_id))
+			AND NOT EXISTS (SELECT FROM left_out y WHERE y.roster_id = $1 AND y.kind = x.kind AND y.native_id = x.native_id AND y.reason = x.reason AND y.what = x.what)`, r.roster, r.left, r.system); err != nil {
 			return t, err
 		}
 	}
@@ -366,7 +387,7 @@ func (s *Store) LeftOut(ctx context.Context, roster int64, p Page) (list []Left,
 		Number int64 `db:"number"`
 		Left
 	}
-	err = s.list(ctx, &rows, `SELECT number, reason, what FROM left_out WHERE roster_id = $1 AND number > $2 AND ($3 = '%%' OR reason ILIKE $3 OR what ILIKE $3) ORDER BY number LIMIT $4`, roster, p.afterNumber(-1), p.like(), p.limit()+1)
+	err = s.list(ctx, &rows, `SELECT number, kind, native_id, reason, what FROM left_out WHERE roster_id = $1 AND number > $2 AND ($3 = '%%' OR reason ILIKE $3 OR what ILIKE $3) ORDER BY number LIMIT $4`, roster, p.afterNumber(-1), p.like(), p.limit()+1)
 	if err == nil && len(rows) > p.limit() {
 		rows = rows[:p.limit()]
 		next = cursorOf(number(rows[len(rows)-1].Number))
@@ -386,4 +407,9 @@ type Reason struct {
 // LeftReasons counts what a roster left out, by reason.
 func (s *Store) LeftReasons(ctx context.Context, roster int64) (list []Reason, err error) {
 	return list, s.list(ctx, &list, `SELECT reason, count(*) AS count FROM left_out WHERE roster_id = $1 GROUP BY reason ORDER BY count(*) DESC, reason`, roster)
+}
+
+// AllLeftOut lists everything that a roster left out.
+func (s *Store) AllLeftOut(ctx context.Context, roster int64) (list []Left, err error) {
+	return list, s.list(ctx, &list, `SELECT kind, native_id, reason, what FROM left_out WHERE roster_id = $1 ORDER BY number`, roster)
 }

@@ -9,6 +9,7 @@ import (
 
 	"twinning/internal/core/finding"
 	"twinning/internal/core/planning"
+	"twinning/internal/core/reconcile"
 )
 
 // Reconciliation is one result, with its totals.
@@ -28,6 +29,7 @@ type Reconciliation struct {
 	Notes          json.RawMessage `db:"notes" json:"notes"`
 	WeightsVersion *int64          `db:"weights_version" json:"weightsVersion,omitempty"` // nil: keys alone
 	Prior          float64         `db:"prior" json:"-"`                                  // odds of a pair about which nothing is known
+	PartingsSeen   int64           `db:"partings_seen" json:"-"`
 }
 
 // Verdict is where one record stands.
@@ -93,15 +95,37 @@ type Outcome struct {
 	Proposals []Proposal
 	All       []Finding
 	Drafted   []Change
+	Kept      []Withheld
+	Memory    *reconcile.Memory // what the lane remembers of its rosters from now on
 }
 
-// AddReconciliation keeps a result; older results of the lane without a plan
-// lose their details, so that the nightly pass does not fill the disk.
-func (s *Store) AddReconciliation(ctx context.Context, o *Outcome) (id int64, err error) {
+// Withheld is a change that is not drafted, and why.
+type Withheld struct {
+	Number  int    `db:"number" json:"-"`
+	Verb    string `db:"verb" json:"verb"`
+	Person  string `db:"person" json:"person,omitempty"`
+	Account string `db:"account" json:"account,omitempty"`
+	Label   string `db:"label" json:"label"`
+	Reason  string `db:"reason" json:"reason"`
+}
+
+// AddReconciliation keeps a result with what the lane remembers from now on;
+// older results of the lane without a plan lose their details, so that the
+// nightly pass does not fill the disk. ErrFenced when the task is no longer ours:
+// an older pass is never the latest.
+func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id int64, err error) {
 	err = s.withCopy(ctx, func(tx pgx.Tx) error {
 		r := &o.Reconciliation
-		if err := tx.QueryRow(ctx, `INSERT INTO reconciliations (lane_id, at, charter_version, people_roster, accounts_roster, inputs, balance, findings, changes, withheld, guards, notes, weights_version, prior)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) RETURNING id`, r.LaneID, r.At, r.CharterVersion, r.PeopleRoster, r.AccountsRoster, r.Inputs, r.Balance, r.Findings, r.Changes, r.Withheld, r.Guards, r.Notes, r.WeightsVersion, r.Prior).Scan(&id); err != nil {
+		if err := stillOurs(ctx, tx, t); err != nil {
+			return err
+		}
+		if o.Memory != nil {
+			if err := remember(ctx, tx, r.LaneID, r.AccountsRoster, o.Memory); err != nil {
+				return err
+			}
+		}
+		if err := tx.QueryRow(ctx, `INSERT INTO reconciliations (lane_id, at, charter_version, people_roster, accounts_roster, inputs, balance, findings, changes, withheld, guards, notes, weights_version, prior, partings_seen)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`, r.LaneID, r.At, r.CharterVersion, r.PeopleRoster, r.AccountsRoster, r.Inputs, r.Balance, r.Findings, r.Changes, r.Withheld, r.Guards, r.Notes, r.WeightsVersion, r.Prior, r.PartingsSeen).Scan(&id); err != nil {
 			return err
 		}
 		if err := copyInto(ctx, tx, "verdicts", []string{"reconciliation_id", "side", "native_id", "state", "label", "login", "basis", "twin", "twin_label", "note", "probability"}, o.Verdicts, func(_ int, v Verdict) []any {
@@ -122,13 +146,18 @@ func (s *Store) AddReconciliation(ctx context.Context, o *Outcome) (id int64, er
 		if err := copyInto(ctx, tx, "changes", changeColumns("reconciliation_id"), o.Drafted, func(i int, c Change) []any { return c.row(id, i) }); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM finding_dates WHERE lane_id = $1 AND finding NOT IN (SELECT finding FROM findings WHERE reconciliation_id = $2))
+		if err := copyInto(ctx, tx, "withheld", []string{"reconciliation_id", "number", "verb", "person", "account", "label", "reason"}, o.Kept, func(i int, w Withheld) []any {
+			return []any{id, i, w.Verb, w.Person, w.Account, w.Label, w.Reason}
+		}); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM finding_dates d WHERE lane_id = $1 AND NOT EXISTS (SELECT FROM findings f WHERE f.reconciliation_id = $2 AND f.finding = d.finding))
 			INSERT INTO finding_dates (lane_id, finding, since) SELECT $1, finding, now() FROM findings WHERE reconciliation_id = $2 ON CONFLICT DO NOTHING`, r.LaneID, id)
 		if err != nil {
 			return err
 		}
 		old := `(SELECT id FROM reconciliations WHERE lane_id = $1 AND id < $2 AND id NOT IN (SELECT reconciliation_id FROM plans WHERE lane_id = $1 AND state IN ('draft', 'sealed', 'running', 'halted')))`
-		for _, table := range []string{"verdicts", "proposals", "findings", "changes"} {
+		for _, table := range []string{"verdicts", "proposals", "findings", "changes", "withheld"} {
 			if _, err := tx.Exec(ctx, `DELETE FROM `+table+` WHERE reconciliation_id IN `+old, r.LaneID, id); err != nil {
 				return err
 			}
@@ -229,4 +258,15 @@ func remedied(list []Finding) []Finding {
 // DraftedChanges lists all changes of a reconciliation in order.
 func (s *Store) DraftedChanges(ctx context.Context, reconciliation int64) (list []Change, err error) {
 	return list, s.list(ctx, &list, `SELECT number, change, wave, verb, person, account, label, body, '' AS outcome, '' AS detail, '' AS verified FROM changes WHERE reconciliation_id = $1 ORDER BY number`, reconciliation)
+}
+
+// WithheldOf lists what a reconciliation did not draft, by verb and reason.
+func (s *Store) WithheldOf(ctx context.Context, reconciliation int64, verb string, p Page) (list []Withheld, next string, total int, err error) {
+	const match = ` FROM withheld WHERE reconciliation_id = $1 AND ($2 = '' OR verb = $2) AND ($3 = '%%' OR person ILIKE $3 OR account ILIKE $3 OR label ILIKE $3 OR reason ILIKE $3)`
+	if err := s.get(ctx, &total, `SELECT count(*)`+match, reconciliation, verb, p.like()); err != nil {
+		return nil, "", 0, err
+	}
+	err = s.list(ctx, &list, `SELECT number, verb, person, account, label, reason`+match+` AND number > $4 ORDER BY number LIMIT $5`, reconciliation, verb, p.like(), p.afterNumber(-1), p.limit()+1)
+	list, next = cut(p, list, func(w Withheld) string { return number(int64(w.Number)) })
+	return list, next, total, err
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // Roster is one dated reading of a system.
@@ -24,12 +26,15 @@ type Roster struct {
 	Name     string     `db:"name" json:"name,omitempty"`
 	Scope    string     `db:"scope" json:"scope,omitempty"`
 	Cursor   string     `db:"cursor" json:"-"`
-	Shape    string     `db:"shape" json:"-"`
-	Error    string     `db:"error" json:"error,omitempty"`
-	Task     *int64     `db:"task_id" json:"task,omitempty"`
+	Origin   string     `db:"origin" json:"origin,omitempty"`
+	// DeletionsUnseen says since when a deletion would not show.
+	DeletionsUnseen *time.Time `db:"deletions_unseen" json:"deletionsUnseen,omitempty"`
+	Shape           string     `db:"shape" json:"-"`
+	Error           string     `db:"error" json:"error,omitempty"`
+	Task            *int64     `db:"task_id" json:"task,omitempty"`
 }
 
-const rosterColumns = `SELECT r.id, r.system_id, r.extent, r.state, r.started, r.ended, r.records, r.rejected, r.came, r.went, r.changed, r.left_out, r.name, r.scope, r.cursor, r.shape, r.error, r.task_id, s.name AS system
+const rosterColumns = `SELECT r.id, r.system_id, r.extent, r.state, r.started, r.ended, r.records, r.rejected, r.came, r.went, r.changed, r.left_out, r.name, r.scope, r.cursor, r.origin, r.deletions_unseen, r.shape, r.error, r.task_id, s.name AS system
 	FROM rosters r JOIN systems s ON s.id = r.system_id `
 
 // Roster finds one.
@@ -137,8 +142,40 @@ func (s *Store) SelectRecords(ctx context.Context, r Roster, text string, fn fun
 }
 
 // RosterRecords calls fn for every record as of a roster, by id.
-func (s *Store) RosterRecords(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string) error) error {
-	return s.SelectRecords(ctx, Roster{ID: roster, SystemID: system}, "", fn)
+func (s *Store) RosterRecords(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string, digest []byte) error) error {
+	rows, err := s.pool.Query(ctx, `SELECT native_id, native, digest FROM records WHERE system_id = $1 AND since <= $2 AND (until IS NULL OR until > $2) ORDER BY native_id`, system, roster)
+	if err != nil {
+		return err
+	}
+	return eachRecord(rows, fn)
+}
+
+// RecordsSince calls fn for every record of a system that came or changed after a
+// roster and is there now, but for those that receipts of ours are about.
+func (s *Store) RecordsSince(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string, digest []byte) error) error {
+	rows, err := s.pool.Query(ctx, `SELECT native_id, native, digest FROM records v WHERE system_id = $1 AND since > $2 AND until IS NULL
+		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id WHERE l.downstream = $1 AND x.account = v.native_id AND x.outcome IN ('done', 'unchanged', 'waiting')
+			AND x.intended > (SELECT started FROM rosters WHERE id = $2))`, system, roster)
+	if err != nil {
+		return err
+	}
+	return eachRecord(rows, fn)
+}
+
+func eachRecord(rows pgx.Rows, fn func(id string, native map[string][]string, digest []byte) error) error {
+	defer rows.Close()
+	for rows.Next() {
+		var id string
+		var native map[string][]string
+		var digest []byte
+		if err := rows.Scan(&id, &native, &digest); err != nil {
+			return err
+		}
+		if err := fn(id, native, digest); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
 }
 
 // Record is one record as of a roster.
@@ -176,16 +213,21 @@ type Rejection struct {
 	Column string `db:"native_column" json:"column,omitempty"`
 	ID     string `db:"native_id" json:"id,omitempty"`
 	Reason string `db:"reason" json:"reason"`
+	// Swallows: it may have eaten other rows. Names are the logins and addresses
+	// that it is known to hold; Named says that these are all.
+	Swallows bool          `db:"swallows" json:"swallows,omitempty"`
+	Names    Array[string] `db:"names" json:"-"`
+	Named    bool          `db:"named" json:"-"`
 }
 
 // Rejections lists a roster's unreadable records.
 func (s *Store) Rejections(ctx context.Context, roster int64, p Page) (list []Rejection, next string, err error) {
-	err = s.list(ctx, &list, `SELECT number, line, native_column, native_id, reason FROM rejections WHERE roster_id = $1 AND number > $2 ORDER BY number LIMIT $3`, roster, p.afterNumber(-1), p.limit()+1)
+	err = s.list(ctx, &list, `SELECT number, line, native_column, native_id, reason, swallows, names, named FROM rejections WHERE roster_id = $1 AND number > $2 ORDER BY number LIMIT $3`, roster, p.afterNumber(-1), p.limit()+1)
 	list, next = cut(p, list, func(r Rejection) string { return number(int64(r.Number)) })
 	return list, next, err
 }
 
 // AllRejections lists them all.
 func (s *Store) AllRejections(ctx context.Context, roster int64) (list []Rejection, err error) {
-	return list, s.list(ctx, &list, `SELECT number, line, native_column, native_id, reason FROM rejections WHERE roster_id = $1 ORDER BY number`, roster)
+	return list, s.list(ctx, &list, `SELECT number, line, native_column, native_id, reason, swallows, names, named FROM rejections WHERE roster_id = $1 ORDER BY number`, roster)
 }

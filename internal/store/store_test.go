@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"twinning/internal/cluster"
-	"twinning/internal/core/reconcile"
+	"twinning/internal/core/lifecycle"
 	"twinning/internal/core/record"
 )
 
@@ -90,7 +90,7 @@ func TestRostersAreIntervals(t *testing.T) {
 		for _, gone := range reading.gone {
 			require.NoError(t, r1.Add(Native{ID: gone}))
 		}
-		_, err = r1.Commit("", "", false, len(reading.rows))
+		_, err = r1.Commit(Ending{}, false, len(reading.rows))
 		require.NoError(t, err)
 		r, err := shared.Roster(ctx, id)
 		require.NoError(t, err)
@@ -99,7 +99,7 @@ func TestRostersAreIntervals(t *testing.T) {
 	}
 	at := func(roster int64) map[string]string {
 		seen := map[string]string{}
-		require.NoError(t, shared.RosterRecords(ctx, x.ID, roster, func(id string, native map[string][]string) error { seen[id] = native["v"][0]; return nil }))
+		require.NoError(t, shared.RosterRecords(ctx, x.ID, roster, func(id string, native map[string][]string, _ []byte) error { seen[id] = native["v"][0]; return nil }))
 		return seen
 	}
 	require.Equal(t, map[string]string{"a": "1", "b": "1", "c": "1"}, at(ids[0]))
@@ -133,7 +133,7 @@ func TestFencing(t *testing.T) {
 			if got.ID == queued.ID {
 				return got
 			}
-			require.NoError(t, shared.EndTask(ctx, got, "finished", ""))
+			require.NoError(t, shared.EndTask(ctx, got, lifecycle.End, ""))
 		}
 	}
 	first := claim("one")
@@ -145,9 +145,8 @@ func TestFencing(t *testing.T) {
 	_, err = shared.RenewLease(ctx, first, time.Second)
 	require.ErrorIs(t, err, ErrFenced)
 	require.ErrorIs(t, shared.Progress(ctx, first, 1, 1, 1, 0), ErrFenced)
-	require.ErrorIs(t, shared.EndTask(ctx, first, "finished", ""), ErrFenced)
-	require.ErrorIs(t, shared.Settle(ctx, first, Receipt{RunID: 1}), ErrFenced)
-	require.ErrorIs(t, shared.Intend(ctx, second, Receipt{RunID: 1}, time.Hour), ErrFenced, "the lease would end before the answer")
+	require.ErrorIs(t, shared.EndTask(ctx, first, lifecycle.End, ""), ErrFenced)
+	require.ErrorIs(t, shared.Settle(ctx, first, Receipt{RunID: 1}, Effects{}), ErrFenced)
 	require.NoError(t, shared.AskHalt(ctx, queued.ID))
 	halt, err := shared.RenewLease(ctx, second, time.Second)
 	require.NoError(t, err)
@@ -155,7 +154,7 @@ func TestFencing(t *testing.T) {
 	same, err := shared.ClaimTask(ctx, "two", time.Second, nil)
 	require.NoError(t, err, "a restarted node takes its own work over at once")
 	require.Equal(t, queued.ID, same.ID)
-	require.NoError(t, shared.EndTask(ctx, same, "halted", "asked"))
+	require.NoError(t, shared.EndTask(ctx, same, lifecycle.Cancel, "asked"))
 }
 
 // The audit chain notices a changed, a removed and a forged entry.
@@ -197,7 +196,7 @@ func TestConflicts(t *testing.T) {
 	require.Equal(t, a.Version+1, changed.Version)
 	_, err = shared.ChangeSystem(ctx, a, a.Version)
 	require.ErrorIs(t, err, ErrChanged)
-	require.NoError(t, shared.PutLane(ctx, "conflict", a.ID, b.ID))
+	require.NoError(t, shared.AddLane(ctx, "conflict", a.ID, b.ID))
 	require.ErrorIs(t, shared.RemoveSystem(ctx, "conflict-a"), ErrInUse)
 	l, err := shared.LaneByName(ctx, "conflict")
 	require.NoError(t, err)
@@ -206,12 +205,11 @@ func TestConflicts(t *testing.T) {
 	}
 	require.ErrorIs(t, err, ErrTaken, "two first versions")
 
-	require.NoError(t, shared.AddBond(ctx, l.ID, "p1", "a1", "run 1"))
-	require.NoError(t, shared.AddBond(ctx, l.ID, "p1", "a2", "ruling 1"))
+	require.NoError(t, shared.AddBond(ctx, l.ID, Bond{"p1", "a1", "keyed", "run 1"}))
+	require.NoError(t, shared.AddBond(ctx, l.ID, Bond{"p1", "a2", "ruled", "ruling 1"}))
 	bonds, err := shared.Bonds(ctx, l.ID)
 	require.NoError(t, err)
-	require.Equal(t, []Bond{{"p1", "a2"}}, bonds, "a person has one bond, the newest")
-	require.NoError(t, shared.ChangeMemory(ctx, l.ID, func(m *reconcile.Memory) { m.Suspended = map[string]bool{"a2": true} }))
+	require.Equal(t, []Bond{{"p1", "a2", "ruled", "ruling 1"}}, bonds, "a person has one bond, the newest")
 
 	o := &Outcome{}
 	o.LaneID, o.At = l.ID, time.Now()
@@ -220,12 +218,14 @@ func TestConflicts(t *testing.T) {
 	}
 	o.Inputs = []byte("x")
 	o.Drafted = []Change{{ID: "c-1", Wave: "everybody", Verb: "create", Person: "p1", Label: "Ana"}}
-	r, err := shared.AddReconciliation(ctx, o)
+	r, err := shared.AddReconciliation(ctx, Task{}, o)
 	require.NoError(t, err)
-	plan := func() int64 {
+	plan := func() Plan {
 		id, err := shared.AddPlan(ctx, Plan{LaneID: l.ID, Reconciliation: r, By: "test", Hash: "h", Verbs: o.Changes, Waves: o.Changes, Guards: o.Changes}, o.Drafted)
 		require.NoError(t, err)
-		return id
+		p, err := shared.Plan(ctx, id)
+		require.NoError(t, err)
+		return p
 	}
 	names := []Name{{"asoto", "p1"}}
 	one := plan()
@@ -233,9 +233,9 @@ func TestConflicts(t *testing.T) {
 	require.ErrorIs(t, shared.SealPlan(ctx, one, b.ID, "test", "", time.Now().Add(time.Hour), nil), ErrChanged, "sealed already")
 	two := plan()
 	require.ErrorIs(t, shared.SealPlan(ctx, two, b.ID, "test", "", time.Now().Add(time.Hour), names), ErrTaken)
-	require.NoError(t, shared.MovePlan(ctx, one, []string{"sealed"}, "void"))
+	require.NoError(t, shared.MovePlan(ctx, one.ID, lifecycle.Abandon))
 	require.NoError(t, shared.SealPlan(ctx, two, b.ID, "test", "", time.Now().Add(time.Hour), names))
-	list, next, total, err := shared.Changes(ctx, two, "create", "", Page{Text: "ana", Limit: 1})
+	list, next, total, err := shared.Changes(ctx, two.ID, "create", "", Page{Text: "ana", Limit: 1})
 	require.NoError(t, err)
 	require.Equal(t, 1, total)
 	require.Empty(t, next)

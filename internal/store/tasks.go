@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"time"
+
+	"twinning/internal/core/lifecycle"
 )
 
 // Task is a piece of background work. Who works on it holds its lease and the
@@ -12,7 +14,7 @@ type Task struct {
 	ID             int64           `db:"id" json:"id"`
 	Kind           string          `db:"kind" json:"kind"`
 	Name           string          `db:"name" json:"name"`
-	State          string          `db:"state" json:"state"`
+	State          lifecycle.State `db:"state" json:"state"`
 	Params         json.RawMessage `db:"params" json:"-"`
 	Created        time.Time       `db:"created" json:"created"`
 	Started        *time.Time      `db:"started" json:"started,omitempty"`
@@ -31,6 +33,15 @@ type Task struct {
 	Reconciliation *int64          `db:"reconciliation_id" json:"reconciliation,omitempty"`
 	Plan           *int64          `db:"plan_id" json:"plan,omitempty"`
 	Run            *int64          `db:"run_id" json:"run,omitempty"`
+	Lane           *int64          `db:"lane_id" json:"-"`   // of a pass over it: one at a time, in order
+	System         *int64          `db:"system_id" json:"-"` // that a run writes to
+	Size           int             `db:"size" json:"-"`      // changes that a run has left
+}
+
+// PassOver notes that a task is a pass over a lane: passes of one lane go one by
+// one, in the order in which they were asked for.
+func (s *Store) PassOver(ctx context.Context, id, lane int64) error {
+	return s.must(ctx, `UPDATE tasks SET lane_id = $2 WHERE id = $1`, id, lane)
 }
 
 // AddTask queues work.
@@ -52,11 +63,13 @@ func (s *Store) Tasks(ctx context.Context, p Page) (list []Task, next string, er
 
 // ClaimTask takes the oldest task that is queued, whose lease has run out, or
 // that an earlier process of the same node left behind; ErrNotFound when there
-// is none.
+// is none. A pass over a lane waits for those that were asked for before it.
 func (s *Store) ClaimTask(ctx context.Context, node string, lease time.Duration, mine []int64) (t Task, err error) {
-	return t, s.get(ctx, &t, `UPDATE tasks SET state = 'running', node = $1, fence = fence + 1, lease = now() + $2 * interval '1 millisecond', started = coalesce(started, now())
-		WHERE id = (SELECT id FROM tasks WHERE state = 'queued' OR state = 'running' AND (lease < now() OR node = $1) AND NOT (id = ANY(coalesce($3, '{}'::bigint[]))) ORDER BY id FOR UPDATE SKIP LOCKED LIMIT 1) RETURNING *`,
-		node, lease.Milliseconds(), mine)
+	_, to := lifecycle.Tasks.From(lifecycle.Claim)
+	return t, s.get(ctx, &t, `UPDATE tasks SET state = $4, node = $1, fence = fence + 1, lease = now() + $2 * interval '1 millisecond', started = coalesce(started, now())
+		WHERE id = (SELECT id FROM tasks t WHERE (state = 'queued' OR state = 'running' AND (lease < now() OR node = $1) AND NOT (id = ANY(coalesce($3, '{}'::bigint[]))))
+			AND NOT EXISTS (SELECT FROM tasks o WHERE o.lane_id = t.lane_id AND o.id < t.id AND o.state IN ('queued', 'running')) ORDER BY id FOR UPDATE SKIP LOCKED LIMIT 1) RETURNING *`,
+		node, lease.Milliseconds(), mine, to)
 }
 
 // RenewLease keeps a task ours; ErrFenced when another node has it.
@@ -70,16 +83,18 @@ func (s *Store) RenewLease(ctx context.Context, t Task, lease time.Duration) (ha
 
 // Progress updates a task's counts while it is ours.
 func (s *Store) Progress(ctx context.Context, t Task, done, total, good, bad int) error {
-	n, err := s.exec(ctx, `UPDATE tasks SET done = $3, total = $4, good = $5, bad = $6 WHERE id = $1 AND fence = $2`, t.ID, t.Fence, done, total, good, bad)
+	n, err := s.exec(ctx, `UPDATE tasks SET done = $3, total = $4, good = $5, bad = $6, size = $4::int - $3::int WHERE id = $1 AND fence = $2`, t.ID, t.Fence, done, total, good, bad)
 	if err == nil && n == 0 {
 		err = ErrFenced
 	}
 	return err
 }
 
-// EndTask closes a task while it is ours.
-func (s *Store) EndTask(ctx context.Context, t Task, state, message string) error {
-	n, err := s.exec(ctx, `UPDATE tasks SET state = $3, message = $4, ended = now(), lease = NULL WHERE id = $1 AND fence = $2 AND state = 'running'`, t.ID, t.Fence, state, message)
+// EndTask closes a task while it is ours, and lets go of what it wrote to.
+func (s *Store) EndTask(ctx context.Context, t Task, event lifecycle.Event, message string) error {
+	from, to := lifecycle.Tasks.From(event)
+	n, err := s.exec(ctx, `WITH free AS (UPDATE writers SET task_id = NULL WHERE task_id = $1 AND fence = $2)
+		UPDATE tasks SET state = $3, message = $4, ended = now(), lease = NULL WHERE id = $1 AND fence = $2 AND state = ANY($5)`, t.ID, t.Fence, to, message, from)
 	if err == nil && n == 0 {
 		err = ErrFenced
 	}
@@ -124,4 +139,45 @@ func (s *Store) TaskLog(ctx context.Context, task int64, level string, p Page) (
 // after the task.
 func (s *Store) SetTaskParams(ctx context.Context, id int64, params any) error {
 	return s.must(ctx, `UPDATE tasks SET params = $2 WHERE id = $1`, id, jsonText(params))
+}
+
+// Owns reports whether a task is still ours, without changing anything.
+func (s *Store) Owns(ctx context.Context, t Task) (bool, error) {
+	var ok bool
+	err := s.get(ctx, &ok, `SELECT EXISTS (SELECT FROM tasks WHERE id = $1 AND fence = $2 AND state = 'running')`, t.ID, t.Fence)
+	return ok, err
+}
+
+// Writes notes which system a task will write to, and how much.
+func (s *Store) Writes(ctx context.Context, id, system int64, size int) error {
+	return s.must(ctx, `UPDATE tasks SET system_id = $2, size = $3 WHERE id = $1`, id, system, size)
+}
+
+// TakeTurn makes a task the one that writes to its system, if nobody else does,
+// and nobody who has less to do is waiting. The holder keeps it until its task
+// ends, its lease runs out, or it gives it up.
+func (s *Store) TakeTurn(ctx context.Context, t Task) (ok bool, err error) {
+	err = s.InTx(ctx, func(tx *Store) error {
+		if _, err := tx.exec(ctx, `INSERT INTO writers (system_id) SELECT system_id FROM tasks WHERE id = $1 ON CONFLICT DO NOTHING`, t.ID); err != nil {
+			return err
+		}
+		n, err := tx.exec(ctx, `UPDATE writers w SET task_id = t.id, fence = t.fence FROM tasks t WHERE t.id = $1 AND t.fence = $2 AND t.state = 'running' AND t.lease > now() AND w.system_id = t.system_id
+			AND (w.task_id IS NULL OR w.task_id = t.id OR NOT EXISTS (SELECT FROM tasks h WHERE h.id = w.task_id AND h.state = 'running' AND h.lease > now()))
+			AND (w.task_id = t.id AND w.fence = t.fence OR NOT EXISTS (SELECT FROM tasks o WHERE o.system_id = t.system_id AND o.id <> t.id AND o.state = 'running' AND o.lease > now() AND (o.size, o.id) < (t.size, t.id)))`, t.ID, t.Fence)
+		ok = n > 0
+		return err
+	})
+	return ok, err
+}
+
+// Wanted reports whether somebody waits for a task's turn who has half as much
+// to do at the most: it is let in between two changes.
+func (s *Store) Wanted(ctx context.Context, t Task) (wanted bool, err error) {
+	return wanted, s.get(ctx, &wanted, `SELECT EXISTS (SELECT FROM tasks t JOIN tasks o ON o.system_id = t.system_id AND o.id <> t.id WHERE t.id = $1 AND o.state = 'running' AND o.lease > now() AND o.size * 2 <= t.size)`, t.ID)
+}
+
+// GiveTurn lets the next one write.
+func (s *Store) GiveTurn(ctx context.Context, t Task) error {
+	_, err := s.exec(ctx, `UPDATE writers SET task_id = NULL WHERE task_id = $1 AND fence = $2`, t.ID, t.Fence)
+	return err
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/record"
 )
 
 // A cursor is either "sync:" with the server's cookie, or "stamp:" with the
@@ -58,6 +59,9 @@ func (d *directory) changes(ctx context.Context, cursor string, sink connector.S
 			begun := now()
 			filter := fmt.Sprintf("(&%s(modifyTimestamp>=%s))", d.filter(), since.Add(-overlap).Format(generalized))
 			next = stampCursor(begun)
+			if err := sink.LeftOut(connector.Left{Kind: record.Deletions, Reason: "a directory read by time stamps does not say what was deleted"}); err != nil {
+				return err
+			}
 			return d.eachPage(ctx, c, root, d.cfg.Settings["base"], d.scope, filter, d.attributes, func(res *ldap.SearchResult) error {
 				for _, e := range res.Entries {
 					if err := d.hand(e, sink); err != nil {

@@ -146,8 +146,10 @@ func (d *directory) explain(doing string, err error) error {
 			return d.network(doing, e.Err, connector.Unanswered)
 		}
 		return d.fault(connector.Unanswered, doing, "the connection broke before the answer", "try again; if it goes on, ask the directory's team what its log says at this time")
-	case ldap.LDAPResultInvalidCredentials, ldap.LDAPResultInsufficientAccessRights:
-		kind, next = connector.Denied, fmt.Sprintf("ask the directory's team for the right for %s", d.bind)
+	case ldap.LDAPResultInvalidCredentials:
+		kind, next = connector.Denied, fmt.Sprintf("set a new secret for %s, or ask the directory's team whether it is locked", d.bind)
+	case ldap.LDAPResultInsufficientAccessRights:
+		kind, next = connector.Forbidden, fmt.Sprintf("ask the directory's team for the right for %s", d.bind)
 	case ldap.LDAPResultStrongAuthRequired, ldap.LDAPResultConfidentialityRequired:
 		kind, next = connector.Denied, "the directory wants an encrypted connection: use ldaps:// or set start-tls to yes"
 	case ldap.LDAPResultInappropriateAuthentication:

@@ -260,6 +260,7 @@ func (d *directory) Declare() connector.Declaration {
 		Verbs: []string{"create", "set", "rename", "place", "enrol", "withdraw", "suspend", "reinstate", "reissue", "delete"},
 		Scope: fmt.Sprintf("%s of %s, %s", d.setting("scope", "sub"), d.cfg.Settings["base"], d.filter()),
 	}
+	x.Origin = d.url.Scheme + "://" + d.host
 	if d.setting("changes", "auto") != "off" {
 		x.Extents = append(x.Extents, connector.Changes)
 	}

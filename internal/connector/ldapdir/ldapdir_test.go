@@ -187,8 +187,8 @@ func TestTroubleInWords(t *testing.T) {
 	require.Contains(t, read.Rejected[0].Reason, "uid=y,ou=former")
 	require.Contains(t, read.Rejected[0].Reason, "hidden from cn=reader")
 	require.ElementsMatch(t, []connector.Left{
-		{Reason: "lives in another server", What: "ldap://other.larkspur.example/ou=elsewhere," + suffix + "??sub"},
-		{Reason: "says it has entries below, and shows none: hidden by access rules?", What: "ou=secret," + suffix},
+		{Kind: record.Elsewhere, Reason: "lives in another server", What: "ldap://other.larkspur.example/ou=elsewhere," + suffix + "??sub"},
+		{Kind: record.Hidden, Reason: "says it has entries below, and shows none: hidden by access rules?", What: "ou=secret," + suffix},
 	}, read.Left)
 }
 

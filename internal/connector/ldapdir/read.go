@@ -1,6 +1,7 @@
 package ldapdir
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -278,6 +279,47 @@ func (d *directory) entry(c *ldap.Conn, id string, attributes []string) (*ldap.E
 		return nil, d.fault(connector.Broken, doing, fmt.Sprintf("several entries have this %s, so it identifies none of them", d.id.Native), "choose another attribute for the id in the shape")
 	}
 	return res.Entries[0], nil
+}
+
+// Holders asks for a login or an address in every attribute that the shape feeds
+// them from, whatever kind of entry carries it: groups and contacts hold
+// addresses too.
+func (d *directory) Holders(ctx context.Context, name string) (holders []string, err error) {
+	doing := "ask who holds " + name
+	var parts []string
+	for _, attribute := range []string{"userName", "email", "aliases", "emails"} {
+		src, ok := d.shape.Attributes[attribute]
+		if !ok || pseudo(src.Native) {
+			continue
+		}
+		prefixes := []string{src.Prefix}
+		if src.Prefix != "" { // the spelling of the prefix marks the primary one: either holds the name
+			prefixes = append(prefixes, strings.ToLower(src.Prefix), strings.ToUpper(src.Prefix))
+		}
+		for _, prefix := range prefixes {
+			filter, err := d.equals(src.Native, prefix+name)
+			if err != nil {
+				return nil, d.fault(connector.Refused, doing, err.Error(), "")
+			}
+			parts = append(parts, filter)
+		}
+	}
+	if len(parts) == 0 {
+		return nil, d.fault(connector.Unsupported, doing, "the shape names no login and no address", "")
+	}
+	err = d.with(ctx, doing, true, func(c *ldap.Conn) error {
+		holders = nil
+		res, err := c.Search(ldap.NewSearchRequest(d.cfg.Settings["base"], ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, d.time, false, "(|"+strings.Join(parts, "")+")", d.attributes, nil))
+		if err != nil {
+			return err
+		}
+		for _, e := range res.Entries {
+			r, _ := d.record(e)
+			holders = append(holders, cmp.Or(r.ID, e.DN))
+		}
+		return nil
+	})
+	return holders, err
 }
 
 // Find reads the entries whose attribute has the value.

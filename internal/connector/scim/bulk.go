@@ -134,5 +134,5 @@ func (a *app) became(doing string, r bulkResult) (id string, err error) {
 		}
 		return at.Path[strings.LastIndex(at.Path, "/")+1:], nil
 	}
-	return "", a.status(doing, &http.Response{StatusCode: code, Header: http.Header{}}, r.Response)
+	return "", a.status(doing, http.MethodPost, &http.Response{StatusCode: code, Header: http.Header{}}, r.Response)
 }

@@ -45,7 +45,7 @@ func (a *app) discover(ctx context.Context) (*offer, error) {
 	body, _, err := a.patient(ctx, "ask what the application offers", "/ServiceProviderConfig")
 	o := &offer{Patch: supported{true}, Filter: supported{true}}
 	switch connector.KindOf(err) {
-	case connector.Denied, connector.Unreachable, connector.Unanswered, connector.Throttled:
+	case connector.Denied, connector.Forbidden, connector.Unreachable, connector.Unanswered, connector.Throttled:
 		if err != nil {
 			return nil, err
 		}

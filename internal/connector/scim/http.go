@@ -126,7 +126,7 @@ func (a *app) once(ctx context.Context, doing, method, path string, body []byte,
 		return nil, nil, a.fault(connector.Broken, doing, fmt.Sprintf("the answer is larger than %d MiB", maxAnswer>>20), "set a smaller page")
 	}
 	if res.StatusCode < 200 || res.StatusCode >= 300 {
-		return nil, nil, a.status(doing, res, answer)
+		return nil, nil, a.status(doing, method, res, answer)
 	}
 	if kind, _, err := mime.ParseMediaType(res.Header.Get("Content-Type")); len(answer) > 0 && (err != nil || !strings.HasSuffix(kind, "json")) && !json.Valid(answer) {
 		return nil, nil, a.fault(connector.Broken, doing, fmt.Sprintf("the answer is %q and not a SCIM list or user", res.Header.Get("Content-Type")), "check the setting url; a sign-in page or a proxy answers in its place")
@@ -164,7 +164,7 @@ type refusal struct {
 func (r *refusal) Error() string { return strconv.Itoa(r.status) }
 
 // status explains an answer that is not a success (RFC 7644 section 3.12).
-func (a *app) status(doing string, res *http.Response, body []byte) error {
+func (a *app) status(doing, method string, res *http.Response, body []byte) error {
 	var told struct {
 		Detail string `json:"detail"`
 		Type   string `json:"scimType"`
@@ -180,21 +180,24 @@ func (a *app) status(doing string, res *http.Response, body []byte) error {
 		kind, next = connector.Denied, "the secret is not accepted: set a new one, or check whether auth must be bearer or basic"
 	case code == http.StatusForbidden:
 		kind, next = connector.Denied, "the secret is accepted but lacks the right; ask the application's owner for it"
+		if method != http.MethodGet {
+			kind = connector.Forbidden
+		}
 	case code == http.StatusNotFound:
 		kind = connector.NotFound
 	case code == http.StatusConflict || told.Type == "uniqueness":
 		kind, next = connector.Conflict, "a value that must be unique is in use"
 	case code == http.StatusPreconditionFailed:
 		kind = connector.Stale
-	case code == http.StatusTooManyRequests || code == http.StatusServiceUnavailable:
+	case code == http.StatusTooManyRequests || code == http.StatusServiceUnavailable && method == http.MethodGet:
 		kind, next = connector.Throttled, "the application asks for a slower pace"
-	case code >= 500:
+	case code >= 500: // also 503: whoever stands between may say so after the work was done
 		kind = connector.Unanswered
 	case code >= 300 && code < 400:
 		next = "it wants to send us to " + strconv.Quote(res.Header.Get("Location")) + "; set url to the right address"
 	}
 	e := a.fault(kind, doing, reason, next)
-	e.Cause = &refusal{res.StatusCode, told.Type}
+	e.Cause, e.Answered = &refusal{res.StatusCode, told.Type}, true
 	e.After = retryAfter(res.Header.Get("Retry-After"))
 	return e
 }

@@ -154,7 +154,7 @@ func (l *listing) pass(ctx context.Context, q url.Values) error {
 	}
 	q.Set("startIndex", "1")
 	next := l.start(ctx, q)
-	total := -1
+	total, last := -1, ""
 	for {
 		x := <-next
 		if x.err != nil {
@@ -164,8 +164,23 @@ func (l *listing) pass(ctx context.Context, q url.Values) error {
 			}
 			return x.err
 		}
+		// every page begins with the last user of the one before: a deletion and
+		// an insertion that leave the total as it was still show
+		if last != "" {
+			if len(x.resources) == 0 || idOf(x.resources[0]) != last {
+				return &shift{"a page did not begin where the one before ended: the list shifted while it was read"}
+			}
+			x.resources = x.resources[1:]
+		}
 		if len(x.resources) > 0 {
-			q.Set("startIndex", strconv.Itoa(l.got+len(x.resources)+1))
+			last = idOf(x.resources[len(x.resources)-1])
+			at := l.got + len(x.resources) + 1
+			if last != "" && len(x.resources) > 1 { // some give one user a page, whatever is asked for
+				at--
+			} else {
+				last = ""
+			}
+			q.Set("startIndex", strconv.Itoa(at))
 			next = l.start(ctx, q)
 		}
 		if total >= 0 && x.page.Total != total && l.setting("totals", "strict") == "strict" {
@@ -182,6 +197,13 @@ func (l *listing) pass(ctx context.Context, q url.Values) error {
 			return l.complete(total)
 		}
 	}
+}
+
+// idOf is a resource's id, "" where it has none.
+func idOf(resource any) string {
+	top, _ := resource.(map[string]any)
+	id, _ := top["id"].(string)
+	return id
 }
 
 // start fetches in the background; an answer that nobody waits for any more

@@ -132,7 +132,8 @@ func (a *app) Declare() connector.Declaration {
 	}
 	return connector.Declaration{
 		Kind: "scim", Shape: Shape, Extents: []string{connector.Whole, connector.Sample}, Writes: true, ReadsOne: true, Finds: "externalId", Lag: a.lag, Scope: scope,
-		Verbs: []string{"create", "mark", "set", "rename", "readdress", "enrol", "withdraw", "suspend", "reinstate", "reissue", "delete"},
+		Origin: a.base.String(),
+		Verbs:  []string{"create", "mark", "set", "rename", "readdress", "enrol", "withdraw", "suspend", "reinstate", "reissue", "delete"},
 	}
 }
 
@@ -185,6 +186,39 @@ func quoted(value string) string {
 	e.SetEscapeHTML(false) // plain characters are understood by more parsers
 	_ = e.Encode(value)    // a string always can
 	return strings.TrimSuffix(b.String(), "\n")
+}
+
+// Holders asks for a login, and for an address as any of a user's. The scope's
+// filter is left out on purpose: who is outside holds names too.
+func (a *app) Holders(ctx context.Context, name string) ([]string, error) {
+	doing := "ask who holds " + name
+	filter := "userName eq " + quoted(name)
+	if strings.Contains(name, "@") {
+		filter += " or emails.value eq " + quoted(name)
+	}
+	body, _, err := a.patient(ctx, doing, "/Users?filter="+url.QueryEscape(filter))
+	if err != nil {
+		return nil, err
+	}
+	var list struct{ Resources []json.RawMessage }
+	if err := json.Unmarshal(body, &list); err != nil {
+		return nil, a.fault(connector.Broken, doing, "the answer is not a SCIM list", "")
+	}
+	folded := record.Normal(record.Email, name)
+	var holders []string
+	for _, raw := range list.Resources {
+		r, err := a.answered(doing, raw, http.Header{})
+		if err != nil {
+			return nil, err
+		}
+		for _, native := range []string{"userName", "emails", "emails.primary", "emails.other"} {
+			if slices.ContainsFunc(r.Values[native], func(v string) bool { return record.Normal(record.Email, v) == folded }) { // filters that are ignored give everything
+				holders = append(holders, r.ID)
+				break
+			}
+		}
+	}
+	return holders, nil
 }
 
 func (a *app) Find(ctx context.Context, native, value string) ([]connector.Record, error) {

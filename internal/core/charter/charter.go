@@ -10,6 +10,7 @@
 package charter
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -110,8 +111,41 @@ type Guard struct {
 	Verb     string
 	MoreThan int
 	Share    float64
-	Within   int // days; 0: this plan alone
-	Line     int
+	Within   int // days, today included; 1 when the charter does not say
+	Line     int // 0: a default
+}
+
+// String is the guard as a charter says it.
+func (g Guard) String() string {
+	return fmt.Sprintf("%d or %g %% within %d d", g.MoreThan, 100*g.Share, g.Within)
+}
+
+// LooserThan tells which guards allow more than another charter's did.
+func (c *Charter) LooserThan(before *Charter) (list []string) {
+	for _, g := range c.Guards {
+		i := slices.IndexFunc(before.Guards, func(o Guard) bool { return o.Verb == g.Verb })
+		if i < 0 {
+			continue // there was none
+		}
+		if o := before.Guards[i]; g.MoreThan > o.MoreThan || g.Share > o.Share || g.Within < o.Within {
+			list = append(list, fmt.Sprintf("%s: %s, was %s", g.Verb, g, o))
+		}
+	}
+	for _, o := range before.Guards {
+		if !slices.ContainsFunc(c.Guards, func(g Guard) bool { return g.Verb == o.Verb }) {
+			list = append(list, fmt.Sprintf("%s: none, was %s", o.Verb, o))
+		}
+	}
+	if c.Drop > before.Drop {
+		list = append(list, fmt.Sprintf("roster-drop: %g %%, was %g %%", 100*c.Drop, 100*before.Drop))
+	}
+	if c.Coverage > before.Coverage {
+		list = append(list, fmt.Sprintf("coverage-drop: %g %%, was %g %%", 100*c.Coverage, 100*before.Coverage))
+	}
+	if c.First && !before.First {
+		list = append(list, "first-load: true, was false")
+	}
+	return list
 }
 
 // Allowed is the greatest count that passes.
@@ -125,14 +159,23 @@ type Wave struct {
 	When *Expr // nil: everybody not in an earlier wave
 }
 
-// Default guards, for the verbs that lock people out, when a charter is silent.
+// DefaultGuards hold where a charter is silent, for the verbs that lock people out,
+// take their names away or let them in again.
+var DefaultGuards = []Guard{
+	{Verb: "suspend", MoreThan: 10, Share: 0.05, Within: 7},
+	{Verb: "rename", MoreThan: 10, Share: 0.05, Within: 7},
+	{Verb: "readdress", MoreThan: 10, Share: 0.05, Within: 7},
+	{Verb: "reinstate", MoreThan: 10, Share: 0.05, Within: 7},
+	{Verb: "withdraw", MoreThan: 10, Share: 0.05, Within: 7},
+	{Verb: "delete", MoreThan: 0, Within: 7},
+}
+
+// What else holds where a charter is silent.
 const (
-	DefaultSuspendMoreThan = 10
-	DefaultSuspendShare    = 0.05
-	DefaultDrop            = 0.10
-	DefaultCoverage        = 0.10
-	DefaultAccept          = 0.995
-	DefaultReview          = 0.60
+	DefaultDrop     = 0.10
+	DefaultCoverage = 0.10
+	DefaultAccept   = 0.995
+	DefaultReview   = 0.60
 )
 
 // Needs lists the canonical attributes that the charter reads on either side,

@@ -271,11 +271,10 @@ func (r *reader) readOrphans(n document.Node) {
 }
 
 // Verbs lists what a guard may limit.
-var Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate", "delete"}
+var Verbs = []string{"create", "mark", "set", "rename", "readdress", "withdraw", "suspend", "reinstate", "delete"}
 
 func (r *reader) readGuards(n document.Node) {
 	r.Drop, r.Coverage = DefaultDrop, DefaultCoverage
-	suspends := false
 	for _, e := range n.Entries() {
 		switch e.Key {
 		case "first-load":
@@ -294,7 +293,7 @@ func (r *reader) readGuards(n document.Node) {
 			continue
 		}
 		line, _ := e.Value.Place()
-		g := Guard{Verb: e.Key, Line: line}
+		g := Guard{Verb: e.Key, Line: line, Within: 1}
 		f := e.Value.Fields("more-than", "or", "within")
 		if v, ok := f["more-than"]; ok {
 			g.MoreThan = v.Int(0)
@@ -305,11 +304,12 @@ func (r *reader) readGuards(n document.Node) {
 		if v, ok := f["within"]; ok {
 			g.Within = v.Days()
 		}
-		suspends = suspends || g.Verb == "suspend"
 		r.Guards = append(r.Guards, g)
 	}
-	if !suspends {
-		r.Guards = append(r.Guards, Guard{Verb: "suspend", MoreThan: DefaultSuspendMoreThan, Share: DefaultSuspendShare, Within: 7})
+	for _, g := range DefaultGuards {
+		if !slices.ContainsFunc(r.Guards, func(o Guard) bool { return o.Verb == g.Verb }) {
+			r.Guards = append(r.Guards, g)
+		}
 	}
 }
 

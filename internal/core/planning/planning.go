@@ -9,6 +9,7 @@ package planning
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -129,7 +130,8 @@ func orderByNeed(changes []Change) (ordered, dropped []Change) {
 type Reading struct {
 	Verb        string `json:"verb"` // or roster-drop, coverage-drop
 	Count       int    `json:"count"`
-	Recent      int    `json:"recent"` // done in the guard's days before this plan
+	Recent      int    `json:"recent"`  // done in the guard's days, whatever plan did it
+	Pending     int    `json:"pending"` // that other plans are doing or have sealed
 	Allowed     int    `json:"allowed"`
 	Denominator int    `json:"denominator"`
 	Of          string `json:"of"` // what the denominator counts
@@ -140,9 +142,27 @@ type Reading struct {
 // Totals gives the denominators.
 type Totals struct{ People, Twins int }
 
-// Guards holds the charter's guards against the changes. recent counts what
-// was done of a verb in the last so many days.
-func Guards(guards []charter.Guard, changes []Change, totals Totals, firstLoad bool, recent func(verb string, days int) int) []Reading {
+// String tells the sum and what is allowed.
+func (g Reading) String() string {
+	s := fmt.Sprintf("%d × %s", g.Count, g.Verb)
+	if g.Recent > 0 {
+		s += fmt.Sprintf(", %d in the days before", g.Recent)
+	}
+	if g.Pending > 0 {
+		s += fmt.Sprintf(", %d by other sealed plans", g.Pending)
+	}
+	return s + fmt.Sprintf("; %d allowed of %d %s", g.Allowed, g.Denominator, g.Of)
+}
+
+// Past tells guards what happens beside the plan at hand; either may be nil.
+type Past struct {
+	Recent  func(verb string, days int) int // done to the system in the last so many days
+	Pending func(verb string) int           // being done, or sealed, by other plans
+}
+
+// Guards holds the charter's guards against the changes and what happens beside
+// them.
+func Guards(guards []charter.Guard, changes []Change, totals Totals, firstLoad bool, past Past) []Reading {
 	counts := map[string]int{}
 	for _, c := range changes {
 		counts[c.Verb]++
@@ -153,12 +173,15 @@ func Guards(guards []charter.Guard, changes []Change, totals Totals, firstLoad b
 		if g.Verb == Create {
 			r.Denominator, r.Of = totals.People, "people in scope"
 		}
-		if g.Within > 0 && recent != nil {
-			r.Recent = recent(g.Verb, g.Within)
+		if g.Within > 0 && past.Recent != nil {
+			r.Recent = past.Recent(g.Verb, g.Within)
+		}
+		if past.Pending != nil {
+			r.Pending = past.Pending(g.Verb)
 		}
 		r.Allowed = g.Allowed(r.Denominator)
 		exempt := firstLoad && (g.Verb == Create || g.Verb == Mark || g.Verb == Set)
-		r.Tripped = r.Count > 0 && r.Count+r.Recent > r.Allowed && !exempt
+		r.Tripped = r.Count > 0 && r.Count+r.Recent+r.Pending > r.Allowed && !exempt
 		out = append(out, r)
 	}
 	return out

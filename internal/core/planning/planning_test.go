@@ -53,17 +53,17 @@ func TestOrder(t *testing.T) {
 func TestGuards(t *testing.T) {
 	guard := charter.Guard{Verb: Suspend, MoreThan: 2, Share: 0.01, Within: 7}
 	for _, c := range []struct {
-		count, twins, recent int
-		tripped              bool
-	}{{2, 10, 0, false}, {3, 10, 0, true}, {3, 400, 0, false}, {3, 400, 2, true}, {0, 10, 9, false}} {
+		count, twins, recent, pending int
+		tripped                       bool
+	}{{2, 10, 0, 0, false}, {3, 10, 0, 0, true}, {3, 400, 0, 0, false}, {3, 400, 2, 0, true}, {3, 400, 0, 2, true}, {2, 400, 1, 1, false}, {0, 10, 9, 9, false}} {
 		changes := make([]Change, c.count)
 		for i := range changes {
 			changes[i].Verb = Suspend
 		}
-		r := Guards([]charter.Guard{guard}, changes, Totals{Twins: c.twins}, true, func(string, int) int { return c.recent })
+		r := Guards([]charter.Guard{guard}, changes, Totals{Twins: c.twins}, true, Past{Recent: func(string, int) int { return c.recent }, Pending: func(string) int { return c.pending }})
 		require.Equal(t, c.tripped, r[0].Tripped, "%+v: %+v", c, r[0])
 	}
-	first := Guards([]charter.Guard{{Verb: Create}}, []Change{{Verb: Create}}, Totals{People: 1}, true, nil)
+	first := Guards([]charter.Guard{{Verb: Create}}, []Change{{Verb: Create}}, Totals{People: 1}, true, Past{})
 	require.False(t, first[0].Tripped, "a declared first load may create")
 	require.Equal(t, ChangeID("set", "p", "a"), ChangeID("set", "p", "a"))
 	require.NotEqual(t, ChangeID("set", "pa", ""), ChangeID("set", "p", "a"))

@@ -118,7 +118,9 @@ func (r *run) nameAndPlan(drafts []*draft) {
 	changes := make([]planning.Change, 0, len(drafts))
 	for _, d := range drafts {
 		if !d.dropped {
-			d.Premises = r.premises(d)
+			if r.Input.Premises {
+				d.Premises = r.premises(d)
+			}
 			changes = append(changes, d.Change)
 		}
 	}
@@ -134,7 +136,7 @@ func (r *run) nameAndPlan(drafts []*draft) {
 	totals := planning.Totals{People: r.served, Twins: r.twins()}
 	recent := func(verb string, days int) int { return r.Memory.Recent(verb, r.Now.In(r.Charter.Zone), days) }
 	first := r.Charter.First && len(r.Memory.Bonds) == 0
-	r.out.Guards = append(r.out.Guards, planning.Guards(r.Charter.Guards, r.out.Changes, totals, first, recent)...)
+	r.out.Guards = append(r.out.Guards, planning.Guards(r.Charter.Guards, r.out.Changes, totals, first, planning.Past{Recent: recent})...)
 }
 
 // nameable withholds what needs a new name while none may be called free.

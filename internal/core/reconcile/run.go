@@ -43,10 +43,25 @@ type doubt struct {
 func newRun(in Input) *run {
 	r := &run{Input: in, out: &Output{}, bondOf: map[string]string{}, bondedTo: map[string]string{}, today: in.Now.In(in.Charter.Zone).Format(time.DateOnly), bound: map[*charter.Expr]*charter.Bound{}, unclear: map[int]string{}}
 	r.out.Memory = in.Memory
+	r.out.Memory.Suspended = r.stillShut()
 	for _, b := range in.Memory.Bonds {
 		r.bondOf[b.Account], r.bondedTo[b.Person] = b.Person, b.Account
 	}
 	return r
+}
+
+// stillShut tells of each account that we suspended whether it still is: one that
+// somebody opened since is ours no more, should it be shut again.
+func (r *run) stillShut() map[string]bool {
+	if len(r.Memory.Suspended) == 0 {
+		return r.Memory.Suspended
+	}
+	shut := make(map[string]bool, len(r.Memory.Suspended))
+	for id, ours := range r.Memory.Suspended {
+		a, there := r.Accounts.Find(id)
+		shut[id] = ours && (!there || r.Accounts.Column("active").Cell(a) == "false")
+	}
+	return shut
 }
 
 // bind prepares an expression once; Bound values are safe for all goroutines.

@@ -68,6 +68,15 @@ func (j *Judge) names(values func(i int) []string) (names []string, known bool) 
 	return names, known && len(names) > 0
 }
 
+// Names are the logins and addresses of a record, as far as they can be read.
+func (j *Judge) Names(native map[string][]string) []string {
+	names, _ := j.names(func(i int) []string { return native[j.reader.sources[i].Native] })
+	return names
+}
+
+// Namespaces lists the attributes that hold logins and addresses.
+func Namespaces() []string { return slices.Clone(namespaces) }
+
 // namespaces are the attributes that hold names.
 var namespaces = []string{"userName", "email", "emails", "aliases"}
 
@@ -89,6 +98,9 @@ type Loader struct {
 	refs  References
 	judge *Judge
 	cells []string
+	// digests by row, as they were added; ids of a store are unique, so that no
+	// row moves
+	digests [][]byte
 }
 
 // NewLoader wants these canonical attributes of the shape; nil wants all it has.
@@ -127,11 +139,47 @@ func (l *Loader) AddNative(line int, native map[string][]string) error {
 	return l.Add(line, func(i int) []string { return native[l.judge.reader.sources[i].Native] })
 }
 
+// AddStored takes a record that a store keeps under its id, and the digest that it
+// has of it there (nil: none).
+func (l *Loader) AddStored(id string, native map[string][]string, digest []byte) error {
+	rej, gap := l.judge.Row(0, func(i int) []string {
+		if v := native[l.judge.reader.sources[i].Native]; i > 0 || len(v) > 0 {
+			return v
+		}
+		return []string{id}
+	}, l.cells)
+	if rej != nil {
+		rej.ID = id
+		return l.Reject(*rej)
+	}
+	if gap != nil {
+		gap.ID = id
+		return l.LeaveOut(*gap)
+	}
+	l.cells[0] = id
+	if digest != nil {
+		for len(l.digests) < l.r.n {
+			l.digests = append(l.digests, nil)
+		}
+		l.digests = append(l.digests, digest)
+	}
+	return l.AppendLine(0, l.cells)
+}
+
 // Roster finishes the reading.
 func (l *Loader) Roster() (*Roster, error) {
 	r, err := l.Builder.Roster()
-	if err == nil {
-		r.Resolve(l.refs)
+	if err != nil {
+		return nil, err
 	}
-	return r, err
+	r.Resolve(l.refs)
+	if len(l.digests) > 0 {
+		r.SetVersions(func(i int) []byte {
+			if i < len(l.digests) {
+				return l.digests[i]
+			}
+			return nil
+		})
+	}
+	return r, nil
 }

@@ -153,6 +153,17 @@ func (r *Roster) Unread(i int) (Rejection, bool) {
 	return rej, ok
 }
 
+// NameUnread tells which names the records that could not be read are known to
+// have held before; where some are known, they are taken for all.
+func (r *Roster) NameUnread(names map[string][]string) {
+	for row, rej := range r.unread {
+		if known := names[rej.ID]; len(known) > 0 && !rej.Swallows {
+			rej.Names, rej.Named = append(slices.Clone(rej.Names), known...), true
+			r.unread[row] = rej
+		}
+	}
+}
+
 // EachUnread visits the rows that stand for "present, unreadable".
 func (r *Roster) EachUnread(yield func(row int, rej Rejection)) {
 	for _, row := range slices.Sorted(maps.Keys(r.unread)) {

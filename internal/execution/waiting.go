@@ -1,4 +1,4 @@
-package service
+package execution
 
 import (
 	"context"
@@ -6,12 +6,11 @@ import (
 	"fmt"
 	"maps"
 	"sync"
-	"time"
 
 	"twinning/internal/connector"
 	"twinning/internal/core/planning"
-	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
+	"twinning/internal/reach"
 	"twinning/internal/store"
 )
 
@@ -25,13 +24,13 @@ type pending struct {
 
 // pendingOf collects what was asked for since the newest roster of a system.
 // What an older one did not come about by then is asked for anew.
-func (s *Service) pendingOf(ctx context.Context, x store.System) (*pending, error) {
+func (x *run) pendingOf(ctx context.Context) (*pending, error) {
 	p := &pending{values: map[string]map[string][]string{}, creates: map[string]int64{}}
-	newest, err := s.Store.NewestRoster(ctx, x.ID)
+	newest, err := x.Store.NewestRoster(ctx, x.system.ID)
 	if err != nil {
 		return p, err
 	}
-	waiting, err := s.Store.Waiting(ctx, x.ID)
+	waiting, err := x.Store.Waiting(ctx, x.system.ID)
 	for _, r := range waiting {
 		switch {
 		case r.Ended == nil || r.Ended.Before(newest.Started):
@@ -63,35 +62,35 @@ func (p *pending) over(r connector.Record) connector.Record {
 
 // account reads an account before it is changed: from the system where it can
 // be asked, else from the newest roster and what was asked for since.
-func (e *execution) account(ctx context.Context, id string) (connector.Record, error) {
-	if !e.declared.Deferred {
-		return e.conn.One(ctx, id)
+func (x *run) account(ctx context.Context, id string) (connector.Record, error) {
+	if !x.declared.Deferred {
+		return x.conn.One(ctx, id)
 	}
-	newest, err := e.s.Store.NewestRoster(ctx, e.system.ID)
+	newest, err := x.Store.NewestRoster(ctx, x.system.ID)
 	if err != nil {
 		return connector.Record{}, err
 	}
-	r, err := e.s.Store.RecordAt(ctx, e.system.ID, newest.ID, id)
+	r, err := x.Store.RecordAt(ctx, x.system.ID, newest.ID, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return connector.Record{}, &connector.Error{Kind: connector.NotFound, Doing: "find " + id, Target: "the newest roster", Reason: "it is not there"}
 	}
-	return e.pending.over(connector.Record{ID: r.ID, Values: r.Values.V}), err
+	return x.pending.over(connector.Record{ID: r.ID, Values: r.Values.V}), err
 }
 
-// settleWaiting looks, once a roster was taken, which of the changes that were
+// SettleWaiting looks, once a roster was taken, which of the changes that were
 // waiting for it have come about. The others go on waiting.
-func (s *Service) settleWaiting(ctx context.Context, x store.System, roster int64) error {
-	waiting, err := s.Store.Waiting(ctx, x.ID)
+func (e *Engine) SettleWaiting(ctx context.Context, x store.System, roster int64) error {
+	waiting, err := e.Store.Waiting(ctx, x.ID)
 	if err != nil || len(waiting) == 0 {
 		return err
 	}
-	c, err := s.connect(x, reach{})
+	c, err := e.Reach.Connect(x, reach.For{})
 	if err != nil {
 		return err
 	}
 	finds := c.Declare().Finds
-	closed(c)
-	shape, err := s.shapeOf(x, "")
+	reach.Closed(c)
+	shape, err := e.Reach.ShapeOf(x, "")
 	if err != nil {
 		return err
 	}
@@ -104,23 +103,23 @@ func (s *Service) settleWaiting(ctx context.Context, x store.System, roster int6
 		byRun[r.RunID] = append(byRun[r.RunID], r)
 	}
 	for _, id := range runs {
-		if err := s.settleRun(ctx, x, shape, finds, roster, id, byRun[id]); err != nil {
+		if err := e.settleRun(ctx, x, shape, finds, roster, id, byRun[id]); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (s *Service) settleRun(ctx context.Context, x store.System, shape record.Shape, finds string, roster, id int64, receipts []store.Receipt) error {
-	run, err := s.Store.Run(ctx, id)
+func (e *Engine) settleRun(ctx context.Context, x store.System, shape record.Shape, finds string, roster, id int64, receipts []store.Receipt) error {
+	run, err := e.Store.Run(ctx, id)
 	if err != nil {
 		return err
 	}
-	plan, err := s.Store.Plan(ctx, run.Plan)
+	plan, err := e.Store.Plan(ctx, run.Plan)
 	if err != nil {
 		return err
 	}
-	order, err := s.Store.AllChanges(ctx, run.Plan)
+	order, err := e.Store.AllChanges(ctx, run.Plan)
 	if err != nil {
 		return err
 	}
@@ -128,45 +127,32 @@ func (s *Service) settleRun(ctx context.Context, x store.System, shape record.Sh
 	for _, c := range order {
 		changes[c.Number] = c
 	}
-	return s.Store.InTx(ctx, func(tx *store.Store) error {
-		var shown []store.Receipt
-		for _, r := range receipts {
-			c := changes[r.Number]
-			rec, err := s.rosterRecord(ctx, tx, x, r, c, finds)
-			if err != nil {
-				return err
-			}
-			if rec.ID == "" || !asWanted(shape, rec, c) {
-				continue
-			}
-			r.Account, r.Outcome, r.After.V, r.Detail = rec.ID, "done", sentOf(r, rec), fmt.Sprintf("roster %d shows it", roster)
-			if err := tx.Shown(ctx, r); err != nil {
-				return err
-			}
-			if c.Verb == planning.Create {
-				if err := tx.AddBond(ctx, plan.LaneID, c.Person, r.Account, fmt.Sprintf("run %d", id)); err != nil {
-					return err
-				}
-			}
-			shown = append(shown, r)
+	for _, r := range receipts {
+		c := changes[r.Number]
+		rec, err := e.rosterRecord(ctx, x, r, c, finds)
+		if err != nil {
+			return err
 		}
-		if len(shown) == 0 {
-			return nil
+		if rec.ID == "" || !asWanted(shape, rec, c) {
+			continue
 		}
-		today := s.Now().Format(time.DateOnly)
-		return tx.ChangeMemory(ctx, plan.LaneID, func(m *reconcile.Memory) { remember(m, shown, changes, today) })
-	})
+		r.Account, r.Outcome, r.After.V, r.Detail = rec.ID, "done", sentOf(r, rec), fmt.Sprintf("roster %d shows it", roster)
+		if err := e.Store.Shown(ctx, r, effectsOf(plan.LaneID, c, r)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // rosterRecord finds what a waiting change was about; empty when it does not
 // show.
-func (s *Service) rosterRecord(ctx context.Context, tx *store.Store, x store.System, r store.Receipt, c store.Change, finds string) (store.Record, error) {
+func (e *Engine) rosterRecord(ctx context.Context, x store.System, r store.Receipt, c store.Change, finds string) (store.Record, error) {
 	if c.Verb != planning.Create {
-		newest, err := tx.NewestRoster(ctx, x.ID)
+		newest, err := e.Store.NewestRoster(ctx, x.ID)
 		if err != nil {
 			return store.Record{}, err
 		}
-		rec, err := tx.RecordAt(ctx, x.ID, newest.ID, r.Account)
+		rec, err := e.Store.RecordAt(ctx, x.ID, newest.ID, r.Account)
 		if errors.Is(err, store.ErrNotFound) {
 			return store.Record{}, nil
 		}
@@ -176,7 +162,7 @@ func (s *Service) rosterRecord(ctx context.Context, tx *store.Store, x store.Sys
 	if finds == "" || len(mark) != 1 || mark[0] == "" {
 		return store.Record{}, nil
 	}
-	list, err := tx.RecordsWith(ctx, x.ID, finds, mark[0])
+	list, err := e.Store.RecordsWith(ctx, x.ID, finds, mark[0])
 	if err != nil || len(list) != 1 { // two accounts with one mark: a human decides
 		return store.Record{}, err
 	}

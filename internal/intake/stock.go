@@ -1,4 +1,4 @@
-package service
+package intake
 
 import (
 	"crypto/sha256"
@@ -7,15 +7,15 @@ import (
 	"math/bits"
 )
 
-// known is what the store has of a system while it is read again, and what the
-// reading met: for each id its hash, the digest of the stored values, and where
-// it was met, 24 bytes in all. It is one table with open addresses, which never
+// stock is what the store has of a system while it is read again, and what the
+// reading saw: for each id its hash, the digest of the stored values, and where
+// it was seen, 24 bytes in all. It is one table with open addresses, which never
 // grows when it was told beforehand how many are to come.
 //
 // Two ids with one hash are taken for one that was given twice, and both stay
 // as they were: the safe side, met once in a hundred million readings of a
 // million records.
-type known struct {
+type stock struct {
 	seed   maphash.Seed
 	slots  []entry
 	n      int
@@ -30,19 +30,19 @@ type entry struct {
 	seen   uint32 // 0 not yet; else the line, and 1 where there are none
 }
 
-func newKnown() *known { return &known{seed: maphash.MakeSeed(), slots: make([]entry, 64)} }
+func newStock() *stock { return &stock{seed: maphash.MakeSeed(), slots: make([]entry, 64)} }
 
 // believed bounds how much room a system's word is given.
 const believed = 1 << 22
 
 // expect makes room for so many ids in all.
-func (k *known) expect(n int) {
+func (k *stock) expect(n int) {
 	if room := min(n, believed) * 8 / 7; room > len(k.slots) {
 		k.resize(room + 64)
 	}
 }
 
-func (k *known) resize(room int) {
+func (k *stock) resize(room int) {
 	old := k.slots
 	k.slots = make([]entry, room)
 	for _, e := range old {
@@ -53,7 +53,7 @@ func (k *known) resize(room int) {
 }
 
 // slot is where an id is, or would be.
-func (k *known) slot(id uint64) *entry {
+func (k *stock) slot(id uint64) *entry {
 	at, _ := bits.Mul64(id, uint64(len(k.slots))) // spreads hashes over any number of slots
 	for {
 		if e := &k.slots[at]; e.id == id || e.id == 0 {
@@ -66,7 +66,7 @@ func (k *known) slot(id uint64) *entry {
 }
 
 // enter finds an id's place, new or not.
-func (k *known) enter(id uint64) *entry {
+func (k *stock) enter(id uint64) *entry {
 	e := k.slot(id)
 	if e.id != 0 {
 		return e
@@ -83,7 +83,7 @@ func (k *known) enter(id uint64) *entry {
 func hashed(h uint64) uint64 { return max(h, 1) }
 
 // add tells of a record that the store has.
-func (k *known) add(id, digest []byte) error {
+func (k *stock) add(id, digest []byte) error {
 	e := k.enter(hashed(maphash.Bytes(k.seed, id)))
 	e.digest = short(digest)
 	k.stored++
@@ -91,9 +91,9 @@ func (k *known) add(id, digest []byte) error {
 	return nil
 }
 
-// meet notes that an id was read, and tells where it was met before (0: it
+// see notes that an id was read, and tells where it was seen before (0: it
 // wasn't) and what the store has of it (0: nothing).
-func (k *known) meet(id string, line int) (before uint32, digest uint64) {
+func (k *stock) see(id string, line int) (before uint32, digest uint64) {
 	e := k.enter(hashed(maphash.String(k.seed, id)))
 	if before = e.seen; before == 0 {
 		e.seen = uint32(max(1, line)) // files of more lines than that are refused by size
@@ -104,14 +104,14 @@ func (k *known) meet(id string, line int) (before uint32, digest uint64) {
 	return before, e.digest
 }
 
-// missed reports whether this reading did not meet an id of the store.
-func (k *known) missed(id []byte) bool {
+// missed reports whether this reading did not see an id of the store.
+func (k *stock) missed(id []byte) bool {
 	e := k.slot(hashed(maphash.Bytes(k.seed, id)))
 	return e.digest != 0 && e.seen == 0
 }
 
-// forget makes every id unmet, for a reading that begins anew.
-func (k *known) forget() {
+// forget makes every id unseen, for a reading that begins anew.
+func (k *stock) forget() {
 	for i := range k.slots {
 		k.slots[i].seen = 0
 	}

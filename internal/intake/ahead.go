@@ -1,4 +1,4 @@
-package service
+package intake
 
 import (
 	"sync/atomic"

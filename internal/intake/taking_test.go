@@ -1,4 +1,4 @@
-package service
+package intake
 
 import (
 	"encoding/json"
@@ -21,9 +21,9 @@ import (
 func init() { _ = flag.Set("rapid.seed", "20261125") }
 
 // What is known of a system is found whatever the order, each id is new once,
-// and what a reading did not meet is missed.
-func TestKnown(t *testing.T) {
-	k := newKnown()
+// and what a reading did not see is missed.
+func TestStock(t *testing.T) {
+	k := newStock()
 	k.expect(0) // whatever was expected
 	const n = 5000
 	for i := range n {
@@ -32,18 +32,18 @@ func TestKnown(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	for _, i := range rng.Perm(n) {
 		if i%10 == 0 {
-			continue // not met
+			continue // not seen
 		}
-		before, stored := k.meet(fmt.Sprintf("id-%d", i), i+1)
+		before, stored := k.see(fmt.Sprintf("id-%d", i), i+1)
 		require.Zero(t, before)
 		require.Equal(t, short([]byte(fmt.Sprintf("digest--%08d", i))), stored)
 	}
-	before, stored := k.meet("fresh", 7)
+	before, stored := k.see("fresh", 7)
 	require.Zero(t, before)
 	require.Zero(t, stored)
-	before, _ = k.meet("fresh", 9)
-	require.EqualValues(t, 7, before, "where it was met first")
-	before, _ = k.meet("id-41", 0)
+	before, _ = k.see("fresh", 9)
+	require.EqualValues(t, 7, before, "where it was seen first")
+	before, _ = k.see("id-41", 0)
 	require.EqualValues(t, 42, before)
 	require.Equal(t, n/10, k.unseen)
 	require.True(t, k.missed([]byte("id-40")))

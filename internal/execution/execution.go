@@ -1,0 +1,208 @@
+// Package execution carries a sealed plan out and turns it into receipts.
+//
+// Every change goes the same way: what it needs must be done; it waits for its
+// turn, since one run writes to a system at a time; everything it rests on is
+// looked at, and the intent recorded, in one transaction; it is sent; the answer
+// is read and recorded together with all that follows from it (the twin's bond,
+// what we suspended, what we wrote). So whenever this node dies, whoever goes on
+// finds either nothing, an intent to look up, or a receipt.
+//
+// A run ends in one place, whatever ended it: there its plan is moved on, and
+// everything else stands in its receipts already.
+package execution
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strconv"
+	"time"
+
+	"twinning/internal/connector"
+	"twinning/internal/core/charter"
+	"twinning/internal/core/lifecycle"
+	"twinning/internal/core/record"
+	"twinning/internal/reach"
+	"twinning/internal/store"
+	"twinning/internal/work"
+)
+
+// Params say what a run, or its verification, is about.
+type Params struct {
+	Plan int64  `json:"plan"`
+	Run  int64  `json:"run"`
+	Wave string `json:"wave,omitempty"`
+}
+
+// Config of an engine.
+type Config struct {
+	Store *store.Store
+	Reach *reach.Reach
+	// Parse reads a charter that was kept.
+	Parse func(ctx context.Context, source string) (*charter.Charter, error)
+	// Same says which part of a plan is another now than when it was sealed, ""
+	// when none is.
+	Same func(ctx context.Context, p store.Plan) (string, error)
+	Now  func() time.Time
+	Log  *slog.Logger
+}
+
+// Engine carries runs out.
+type Engine struct{ Config }
+
+// New makes one.
+func New(cfg Config) *Engine { return &Engine{cfg} }
+
+// Run carries a run's task out. However it ends, its plan can be gone on with.
+func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
+	var p Params
+	if err := json.Unmarshal(w.Params, &p); err != nil {
+		return err
+	}
+	event, stopped := lifecycle.Stop, ""
+	defer func() { // errors and panics included
+		if panicked := recover(); panicked != nil {
+			e.Log.Error("a run panicked", "run", p.Run, "panic", fmt.Sprint(panicked))
+			err = errors.New("an internal error ended it; the service's log has more; what was sent stands in its receipts, and it can be started again")
+		}
+		if w.Lost() || ctx.Err() != nil {
+			return // another node goes on from here
+		}
+		err = errors.Join(err, e.end(ctx, w, p.Plan, event))
+	}()
+	x, err := e.open(ctx, w, p)
+	if err != nil {
+		return err
+	}
+	defer reach.Closed(x.conn)
+	if other, err := e.Same(ctx, x.plan); err != nil {
+		return err
+	} else if other != "" { // also at a take-over: what was sealed is what is run
+		return fmt.Errorf("%s is not what was sealed any more; void the plan, reconcile and draft anew", other)
+	}
+	q, err := x.newQueue(ctx)
+	if err != nil {
+		return err
+	}
+	stopped = q.work(ctx)
+	switch {
+	case ctx.Err() != nil || w.Lost():
+		return ctx.Err()
+	case stopped != "":
+		w.Say("%s", stopped)
+		return work.ErrHalted
+	case p.Wave != "" && q.beyond > 0:
+		event = lifecycle.Pause
+	default:
+		event = lifecycle.Complete
+	}
+	return nil
+}
+
+// end moves a plan on once. That it is not running any more was the end by an
+// earlier holder of this task.
+func (e *Engine) end(ctx context.Context, w *work.Work, plan int64, event lifecycle.Event) error {
+	ours, err := e.Store.Owns(ctx, w.Task)
+	if err != nil || !ours {
+		return errors.Join(err, store.ErrFenced)
+	}
+	if err := e.Store.MovePlan(ctx, plan, event); !errors.Is(err, store.ErrChanged) {
+		return err
+	}
+	return nil
+}
+
+// run is one run, or its verification, in the hands of a node.
+type run struct {
+	*Engine
+	w        *work.Work
+	params   Params
+	lane     store.Lane
+	ground   store.Ground
+	system   store.System
+	conn     connector.Connector
+	declared connector.Declaration
+	shape    record.Shape
+	plan     store.Plan
+	result   store.Reconciliation
+	charter  *charter.Charter
+	changes  map[int]store.Change
+	order    []store.Change
+	answer   time.Duration // how long an answer may take
+	pending  *pending      // of a system that shows writes only in a later roster
+	since    *newer        // what came since the rosters that were reconciled
+}
+
+func (e *Engine) open(ctx context.Context, w *work.Work, p Params) (x *run, err error) {
+	x = &run{Engine: e, w: w, params: p, changes: map[int]store.Change{}}
+	if x.plan, err = e.Store.Plan(ctx, p.Plan); err != nil {
+		return nil, err
+	}
+	if x.lane, err = e.Store.LaneByID(ctx, x.plan.LaneID); err != nil {
+		return nil, err
+	}
+	if x.system, err = e.Store.SystemByID(ctx, x.lane.DownstreamID); err != nil {
+		return nil, err
+	}
+	if x.result, err = e.Store.Reconciliation(ctx, x.plan.Reconciliation); err != nil {
+		return nil, err
+	}
+	version, err := e.Store.Charter(ctx, x.lane.ID, x.result.CharterVersion)
+	if err != nil {
+		return nil, err
+	}
+	if x.charter, err = e.Parse(ctx, version.Source); err != nil {
+		return nil, err
+	}
+	if x.shape, err = e.Reach.NewestShape(ctx, x.system); err != nil {
+		return nil, err
+	}
+	if x.order, err = e.Store.AllChanges(ctx, p.Plan); err != nil {
+		return nil, err
+	}
+	for _, c := range x.order {
+		x.changes[c.Number] = c
+	}
+	x.ground = store.Ground{Lane: x.lane.ID, Authority: x.lane.AuthorityID, Downstream: x.lane.DownstreamID, PeopleRoster: x.result.PeopleRoster}
+	x.since = &newer{run: x}
+	x.answer = x.seconds("timeout", 10)
+	if x.conn, err = e.Reach.Connect(x.system, reach.For{Batch: fmt.Sprintf("run-%d", p.Run)}); err != nil {
+		return nil, err
+	}
+	x.declared = x.conn.Declare()
+	if x.declared.Deferred {
+		x.pending, err = x.pendingOf(ctx)
+	}
+	return x, err
+}
+
+func (x *run) seconds(name string, fallback int) time.Duration {
+	n, err := strconv.Atoi(x.system.Settings.V[name])
+	if err != nil || n < 1 {
+		n = fallback
+	}
+	return time.Duration(n) * time.Second
+}
+
+// defaultWorkers carry out changes of a system for which nobody set a limit.
+const defaultWorkers = 4
+
+// workers is how many changes are carried out at a time: no more than the system
+// may be asked for.
+func (x *run) workers() int {
+	if x.system.AtOnce > 0 {
+		return x.system.AtOnce
+	}
+	return defaultWorkers
+}
+
+// cell is the canonical value of a record's attribute.
+func (x *run) cell(r connector.Record, attribute string) (string, error) {
+	src, ok := x.shape.Attributes[attribute]
+	if !ok {
+		return "", fmt.Errorf("the shape of %s names no attribute for %s", x.system.Name, attribute)
+	}
+	return x.shape.NewReader([]string{attribute}).Cell(0, r.Values[src.Native])
+}

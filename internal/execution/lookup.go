@@ -1,0 +1,106 @@
+package execution
+
+import (
+	"fmt"
+	"time"
+
+	"twinning/internal/connector"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+)
+
+// lookUp finds out what became of a change that was meant to be sent at an instant
+// and about which nothing is known. It returns true when it certainly was not
+// done, so that it may be sent; else the receipt is settled, or this node stops.
+// Answered says that the system did answer, so that what was done shows by now.
+func (s *sender) lookUp(intended time.Time, answered bool) bool {
+	// an answer that was late may still be followed by the effect: until whoever
+	// meant to send has sent, the time for an answer and the declared lag are over,
+	// absence proves nothing
+	deadline := intended.Add(sendWithin + s.answer + s.declared.Lag)
+	if answered {
+		deadline = time.Now().Add(s.declared.Lag)
+	}
+	for {
+		found, rec, err := s.present()
+		if s.ctx.Err() != nil {
+			return false
+		}
+		switch kind := connector.KindOf(err); {
+		case err != nil && kind != connector.Unreachable && kind != connector.Unanswered && kind != connector.Throttled:
+			s.settle("in-doubt", "sent without an answer, and reading can't tell: %v", err)
+			return false
+		case err == nil && found:
+			s.trace("found done by reading")
+			s.written(rec)
+			return false
+		case err == nil && !time.Now().Before(deadline):
+			s.trace("not done, by reading")
+			return true
+		case err != nil && time.Now().After(deadline.Add(max(s.answer, patienceToRead))):
+			s.settle("in-doubt", "sent without an answer, and reading fails: %v", err)
+			return false
+		}
+		select {
+		case <-s.ctx.Done():
+			return false
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// patienceToRead is how long a system that does not answer at all is asked what
+// became of a change, before a human has to find out.
+const patienceToRead = 30 * time.Second
+
+// present reads whether the change shows.
+func (s *sender) present() (bool, connector.Record, error) {
+	if s.c.Verb == planning.Create {
+		mark := s.mark()
+		if mark == "" || s.declared.Deferred {
+			return false, connector.Record{}, &connector.Error{Kind: connector.Unsupported, Doing: "find the new account", Target: s.system.Name, Reason: "it carries no mark by which it could be found again"}
+		}
+		list, err := s.conn.Find(s.ctx, s.declared.Finds, mark)
+		if err != nil || len(list) == 0 {
+			return false, connector.Record{}, err
+		}
+		if len(list) > 1 {
+			return false, connector.Record{}, &connector.Error{Kind: connector.Broken, Doing: "find the new account", Target: s.system.Name, Reason: fmt.Sprintf("%d accounts carry its mark", len(list))}
+		}
+		return true, list[0], nil
+	}
+	rec, err := s.account(s.ctx, s.c.Account)
+	if err != nil {
+		return false, rec, err
+	}
+	for _, x := range s.c.Body.V.Edits {
+		if now, err := s.cell(rec, x.Attribute); err != nil || !record.Same(record.KindOf(x.Attribute), now, x.New) {
+			return false, rec, nil
+		}
+	}
+	return true, rec, nil
+}
+
+// mark is the value by which a lost create is found again.
+func (s *sender) mark() string {
+	for _, x := range s.edits {
+		if x.Native == s.declared.Finds && len(x.New) == 1 {
+			return x.New[0]
+		}
+	}
+	return ""
+}
+
+// conflict: a create answered by "exists" never adopts what is there, unless an
+// earlier attempt at this very intent may have made it: then what carries our mark
+// is ours.
+func (s *sender) conflict(err error) {
+	if s.c.Verb == planning.Create && s.r.Attempts > 1 {
+		if found, rec, e := s.present(); e == nil && found {
+			s.trace("it carries the mark of this intent")
+			s.written(rec)
+			return
+		}
+	}
+	s.settle("refused", "%v", err)
+}

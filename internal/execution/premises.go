@@ -1,0 +1,253 @@
+package execution
+
+import (
+	"context"
+	"fmt"
+	"sync"
+
+	"twinning/internal/core/charter"
+	"twinning/internal/core/naming"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+	"twinning/internal/store"
+)
+
+// stop is why a run must not send anything more, or not now; it says nothing of
+// the change at hand, which stays to be done.
+type stop struct{ why string }
+
+func (s *stop) Error() string { return s.why }
+
+// fallen is a premise that no longer holds: the change is stale.
+type fallen struct{ why string }
+
+func (f *fallen) Error() string { return f.why }
+
+// notOurs is that another task writes to the system now.
+type notOurs struct{}
+
+func (notOurs) Error() string { return "another run writes to the system now" }
+
+// Premises are what a change rests on: what was written down with it when it was
+// drafted, the names that its plan has reserved, and the charter.
+func Premises(plan store.Plan, charterVersion int64, c store.Change) []planning.Premise {
+	list := append([]planning.Premise{{Kind: planning.CharterUsed, Version: fmt.Sprint(charterVersion)}}, c.Body.V.Premises...)
+	for _, e := range c.Body.V.Edits {
+		if e.Attribute == "userName" || e.Attribute == "email" {
+			list = append(list, planning.Premise{Kind: planning.NameReserved, Key: naming.Fold(e.New), Version: fmt.Sprint(plan.ID)})
+		}
+	}
+	return list
+}
+
+// judge looks at what stands around a change and at its premises, in the
+// transaction that records its intent.
+func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string) func(planning.Facts, store.Standing) error {
+	return func(facts planning.Facts, w store.Standing) error {
+		switch {
+		case !w.Ours:
+			return store.ErrFenced
+		case w.Halt:
+			return &stop{"halted as asked"}
+		case w.Frozen != "":
+			return &stop{"all writing was frozen by " + w.Frozen}
+		case !w.Writable:
+			return &stop{fmt.Sprintf("system %s was closed for writing", x.system.Name)}
+		case w.Observing:
+			return &stop{fmt.Sprintf("lane %s only observes now", x.lane.Name)}
+		case w.SystemVersion != x.system.Version:
+			return &stop{fmt.Sprintf("system %s was changed since the run began; start it again", x.system.Name)}
+		case !w.Turn:
+			return notOurs{}
+		case !x.since.at(w.PeopleRoster, w.AccountsRoster):
+			return errNewer
+		}
+		merge(facts, premises, since)
+		if why := planning.StillHold(premises, facts); why != "" {
+			return &fallen{why}
+		}
+		return nil
+	}
+}
+
+// merge adds what newer rosters say about keys to the facts.
+func merge(facts planning.Facts, premises []planning.Premise, since map[planning.Fact]string) {
+	for _, p := range premises {
+		if p.Kind == planning.KeyAlone {
+			fact := planning.Fact{Kind: p.Kind, Key: p.Key}
+			facts[fact] = since[fact]
+		}
+	}
+}
+
+// errNewer is that a roster was taken since the newer ones were looked at.
+var errNewer = fmt.Errorf("a roster was taken meanwhile")
+
+// newer knows the rosters that were taken since the reconciliation, and which key
+// values the records that came or changed since carry. It is looked at anew
+// whenever another roster is taken.
+type newer struct {
+	*run
+	mu               sync.Mutex
+	looked           bool
+	people, accounts int64 // the newest that were looked at
+	carried          map[string]carrier
+}
+
+// carrier tells who came or changed and carries a key value.
+type carrier struct {
+	side, id string
+	more     bool
+}
+
+// look brings what is known up to the newest rosters.
+func (n *newer) look(ctx context.Context) error {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	now, err := n.Store.Standing(ctx, n.ground, n.w.Task)
+	if err != nil {
+		return err
+	}
+	if n.looked && now.PeopleRoster == n.people && now.AccountsRoster == n.accounts {
+		return nil
+	}
+	carried, err := CarriedSince(ctx, n.Engine, n.lane, n.result, n.charter)
+	if err != nil {
+		return err
+	}
+	n.carried, n.people, n.accounts, n.looked = carried, now.PeopleRoster, now.AccountsRoster, true
+	return nil
+}
+
+// at reports whether these are the rosters that were looked at.
+func (n *newer) at(people, accounts int64) bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.people == people && n.accounts == accounts
+}
+
+// facts tells of a change's key premises whether somebody who came or changed
+// since carries the value too, beside the two themselves.
+func (n *newer) facts(c store.Change) map[planning.Fact]string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return keyFacts(n.carried, c)
+}
+
+func keyFacts(carried map[string]carrier, c store.Change) map[planning.Fact]string {
+	facts := map[planning.Fact]string{}
+	for _, p := range c.Body.V.Premises {
+		if p.Kind != planning.KeyAlone {
+			continue
+		}
+		who, met := carried[p.Key]
+		own := who.side == "person" && who.id == c.Person || who.side == "account" && who.id == c.Account
+		if met && (!own || who.more) {
+			facts[planning.Fact{Kind: p.Kind, Key: p.Key}] = fmt.Sprintf("%s %q carries it since", who.side, who.id)
+		}
+	}
+	return facts
+}
+
+// CarriedSince collects the key values of the records that came or changed since a
+// reconciliation's rosters.
+func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Reconciliation, rules *charter.Charter) (map[string]carrier, error) {
+	carried := map[string]carrier{}
+	needPeople, needAccounts := rules.Needs()
+	empty, err := record.NewBuilder(nil).Roster()
+	if err != nil {
+		return nil, err
+	}
+	for _, side := range []struct {
+		word           string
+		system, roster int64
+		wanted         []string
+	}{{"person", lane.AuthorityID, r.PeopleRoster, needPeople}, {"account", lane.DownstreamID, r.AccountsRoster, needAccounts}} {
+		if newest, err := e.Store.NewestRoster(ctx, side.system); err != nil {
+			return nil, err
+		} else if newest.ID == side.roster {
+			continue
+		}
+		x, err := e.Store.SystemByID(ctx, side.system)
+		if err != nil {
+			return nil, err
+		}
+		shape, err := e.Reach.NewestShape(ctx, x)
+		if err != nil {
+			return nil, err
+		}
+		load := shape.NewLoader(side.wanted)
+		if err := e.Store.RecordsSince(ctx, side.system, side.roster, load.AddStored); err != nil {
+			return nil, err
+		}
+		roster, err := load.Roster()
+		if err != nil {
+			return nil, err
+		}
+		scope := charter.Scope{People: roster, Accounts: empty, Today: e.Now().In(rules.Zone).Format("2006-01-02")}
+		if side.word == "account" {
+			scope.People, scope.Accounts = empty, roster
+		}
+		for _, k := range rules.Keys {
+			person, account := k.Person.Bind(scope), k.Account.Bind(scope)
+			for i := range roster.Len() {
+				var cell string
+				if side.word == "person" {
+					cell = person.Eval(i, -1).Cell()
+				} else {
+					cell = account.Eval(-1, i).Cell()
+				}
+				record.EachValue(cell, func(v string) {
+					key := planning.KeyOf(k.Name, record.Normal(k.Kind, v))
+					if was, met := carried[key]; met && was.id != roster.ID(i) {
+						was.more = true
+						carried[key] = was
+						return
+					}
+					carried[key] = carrier{side: side.word, id: roster.ID(i)}
+				})
+			}
+		}
+	}
+	return carried, nil
+}
+
+// Fallen looks at the premises of many changes at once, and tells for each, by
+// its number, what no longer holds.
+func (e *Engine) Fallen(ctx context.Context, lane store.Lane, p store.Plan, r store.Reconciliation, rules *charter.Charter, changes []store.Change, reserved bool) (map[int]string, error) {
+	carried, err := CarriedSince(ctx, e, lane, r, rules)
+	if err != nil {
+		return nil, err
+	}
+	g := store.Ground{Lane: lane.ID, Authority: lane.AuthorityID, Downstream: lane.DownstreamID, PeopleRoster: r.PeopleRoster}
+	fell := map[int]string{}
+	for len(changes) > 0 {
+		some := changes[:min(len(changes), atOnce)]
+		changes = changes[len(some):]
+		var all []planning.Premise
+		lists := make([][]planning.Premise, len(some))
+		for i, c := range some {
+			for _, x := range Premises(p, r.CharterVersion, c) {
+				if x.Kind == planning.NameReserved && !reserved {
+					continue // they are only at sealing
+				}
+				lists[i] = append(lists[i], x)
+			}
+			all = append(all, lists[i]...)
+		}
+		facts, err := e.Store.Facts(ctx, g, all)
+		if err != nil {
+			return nil, err
+		}
+		for i, c := range some {
+			merge(facts, lists[i], keyFacts(carried, c))
+			if why := planning.StillHold(lists[i], facts); why != "" {
+				fell[c.Number] = why
+			}
+		}
+	}
+	return fell, nil
+}
+
+// atOnce is of how many changes the premises are looked at in one query.
+const atOnce = 2000

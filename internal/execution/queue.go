@@ -1,0 +1,381 @@
+package execution
+
+import (
+	"container/heap"
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"twinning/internal/store"
+)
+
+// queue hands changes to a few workers: a change is ready when all it needs, and
+// the earlier changes of the same account, have an outcome. It costs the same per
+// change however many there are: each waits on a count of what it waits for, and
+// who is ready stands in a heap in the plan's order.
+type queue struct {
+	*run
+	mu        sync.Mutex
+	free      *sync.Cond
+	ready     places           // of changes that can be taken
+	waitsFor  map[int]int      // place of a change -> how much it waits for
+	then      map[string][]int // change id -> places of what waits for its outcome
+	sameAs    map[int]int      // place -> place of the next change of the same account
+	left      int              // not taken yet
+	prior     map[int]store.Receipt
+	outcome   map[string]string // change id -> outcome
+	byID      map[string]*store.Change
+	running   int
+	stopped   string
+	failures  int // in a row
+	forbidden int // in a row
+	did       bool
+	done      int
+	total     int
+	good      int
+	bad       int
+	beyond    int // changes of other waves
+	told      time.Time
+	written   map[string]time.Time // account -> our last write, for systems that show writes late
+	patience  patience
+	turn      turn
+}
+
+// places is a heap of places in the plan's order.
+type places []int
+
+func (p places) Len() int           { return len(p) }
+func (p places) Less(i, j int) bool { return p[i] < p[j] }
+func (p places) Swap(i, j int)      { p[i], p[j] = p[j], p[i] }
+func (p *places) Push(x any)        { *p = append(*p, x.(int)) }
+func (p *places) Pop() any {
+	old := *p
+	x := old[len(old)-1]
+	*p = old[:len(old)-1]
+	return x
+}
+
+// A run is stopped by so many failures in a row: something is wrong with more
+// than a record. Refusals for want of rights say so sooner.
+const (
+	maxFailures  = 10
+	maxForbidden = 5
+)
+
+func (x *run) newQueue(ctx context.Context) (*queue, error) {
+	q := x.emptyQueue()
+	receipts, err := x.Store.AllReceipts(ctx, x.params.Run)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range receipts {
+		q.prior[r.Number] = r
+	}
+	// what an earlier run of this plan meant to send, and did not hear of, is
+	// looked up and not sent again
+	open, err := x.Store.OpenIntents(ctx, x.plan.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range open {
+		if _, ours := q.prior[r.Number]; !ours {
+			r.RunID = x.params.Run
+			q.prior[r.Number] = r
+		}
+	}
+	q.fill()
+	return q, x.Store.Writes(ctx, x.w.ID, x.system.ID, q.total-q.done)
+}
+
+func (x *run) emptyQueue() *queue {
+	q := &queue{run: x, waitsFor: map[int]int{}, then: map[string][]int{}, sameAs: map[int]int{}, prior: map[int]store.Receipt{}, outcome: map[string]string{}, byID: map[string]*store.Change{}, written: map[string]time.Time{}}
+	q.free = sync.NewCond(&q.mu)
+	return q
+}
+
+// fill sorts the changes into those with an outcome and those still to be done.
+func (q *queue) fill() {
+	for i := range q.order {
+		q.byID[q.order[i].ID] = &q.order[i]
+	}
+	var todo []int
+	for i, c := range q.order {
+		switch r, ok := q.prior[c.Number]; {
+		case q.params.Wave != "" && c.Wave != q.params.Wave:
+			q.outcome[c.ID] = c.Outcome // of an earlier run of that wave
+			if c.Outcome == "" {
+				q.beyond++
+			}
+			continue
+		case ok && r.Outcome != "":
+			q.count(c, r.Outcome)
+		case !ok && (c.Outcome == "done" || c.Outcome == "unchanged" || c.Outcome == "waiting"):
+			q.count(c, c.Outcome) // an earlier run of this plan did it
+		case !ok && c.Outcome == "in-doubt":
+			q.count(c, c.Outcome) // never sent again: a human decides
+		default:
+			todo = append(todo, i)
+		}
+		q.total++
+	}
+	q.failures, q.forbidden = 0, 0
+	last := map[string]int{}
+	for _, i := range todo {
+		c := &q.order[i]
+		for _, need := range c.Body.V.Needs {
+			if _, settled := q.outcome[need]; settled || q.byID[need] == nil {
+				continue
+			}
+			q.waitsFor[i]++
+			q.then[need] = append(q.then[need], i)
+		}
+		if before, ok := last[place(*c)]; ok {
+			q.sameAs[before] = i
+			q.waitsFor[i]++
+		}
+		last[place(*c)] = i
+		if q.waitsFor[i] == 0 {
+			heap.Push(&q.ready, i)
+		}
+	}
+	q.left = len(todo)
+}
+
+func (q *queue) count(c store.Change, outcome string) {
+	q.outcome[c.ID] = outcome
+	q.done++
+	switch outcome {
+	case "done", "unchanged", "waiting":
+		q.good++
+		q.failures, q.forbidden, q.did = 0, 0, true
+	case "failed", "refused":
+		q.bad++
+		q.failures++
+	default:
+		q.bad++
+	}
+}
+
+// next takes a change that is ready; ok is false when there is none left or the
+// run has been stopped. Somebody who waits for a turn of their own is let in
+// before another is taken.
+func (q *queue) next(ctx context.Context) (i int, ok bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for {
+		if q.w.Halted() && q.stopped == "" {
+			q.stopped = "halted as asked"
+		}
+		if q.left == 0 || q.stopped != "" || ctx.Err() != nil {
+			q.free.Broadcast()
+			return 0, false
+		}
+		if len(q.ready) > 0 && q.turn.mine {
+			q.left--
+			q.running++
+			return heap.Pop(&q.ready).(int), true
+		}
+		if len(q.ready) == 0 && q.running == 0 { // whatever is left waits for something that will never come
+			for j := range q.order {
+				if q.waitsFor[j] > 0 {
+					q.waitsFor[j] = 0
+					heap.Push(&q.ready, j)
+					break
+				}
+			}
+			continue
+		}
+		q.free.Wait()
+	}
+}
+
+// place is what a change must have for itself: its account, or the person who
+// is to get one.
+func place(c store.Change) string {
+	if c.Account == "" {
+		return "person " + c.Person
+	}
+	return c.Account
+}
+
+// passed tells those who wait for a change that it has an outcome.
+func (q *queue) passed(i int) {
+	release := func(j int) {
+		if q.waitsFor[j] == 0 {
+			return // it was let go already
+		}
+		if q.waitsFor[j]--; q.waitsFor[j] == 0 {
+			heap.Push(&q.ready, j)
+		}
+	}
+	for _, j := range q.then[q.order[i].ID] {
+		release(j)
+	}
+	if j, ok := q.sameAs[i]; ok {
+		release(j)
+	}
+}
+
+// shown waits until our last write to the account must show: what is read
+// before is the account as it was, and our next write would look stale.
+func (q *queue) shown(ctx context.Context, account string) {
+	q.mu.Lock()
+	wait := time.Until(q.written[account].Add(q.declared.Lag))
+	q.mu.Unlock()
+	if q.declared.Lag == 0 || wait <= 0 {
+		return
+	}
+	q.sleep(ctx, wait)
+}
+
+// sleep waits, but not when the run is asked to stop; it reports whether the
+// whole time has passed.
+func (q *queue) sleep(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-q.w.Asked():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}
+
+// unmet names a need that did not come about.
+func (q *queue) unmet(c store.Change) string {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for _, need := range c.Body.V.Needs {
+		if o := q.outcome[need]; o != "done" && o != "unchanged" {
+			other := q.byID[need]
+			if other == nil {
+				return "what must come first is not in this plan"
+			}
+			if o == "" {
+				o = "not done"
+			}
+			return fmt.Sprintf("%s of %s must come first and is %s", other.Verb, other.Label, o)
+		}
+	}
+	return ""
+}
+
+// putBack leaves a change as it was: nothing was sent, and nothing is said of it.
+func (q *queue) putBack(i int) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.left++
+	q.running--
+	heap.Push(&q.ready, i)
+	q.free.Broadcast()
+}
+
+// keep counts a settled change and lets go what waited for it.
+func (q *queue) keep(ctx context.Context, i int, r store.Receipt) error {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	c := q.order[i]
+	q.running--
+	q.written[r.Account] = time.Now()
+	q.count(c, r.Outcome)
+	q.passed(i)
+	if q.failures >= maxFailures && q.stopped == "" {
+		q.stopped = fmt.Sprintf("stopped after %d failures in a row; the last: %s", q.failures, r.Detail)
+	}
+	if q.forbidden >= maxForbidden && q.stopped == "" {
+		q.stopped = fmt.Sprintf("stopped: %d changes in a row were forbidden; the last: %s", q.forbidden, r.Detail)
+	}
+	q.free.Broadcast()
+	if r.Outcome != "done" && r.Outcome != "unchanged" {
+		level := map[bool]string{true: "error", false: "warning"}[r.Outcome == "failed" || r.Outcome == "in-doubt"]
+		if err := q.w.Log(ctx, level, c.Label, c.Verb+" "+r.Outcome+": "+r.Detail); err != nil {
+			return err
+		}
+	}
+	if now := time.Now(); now.Sub(q.told) < progressPause && q.done < q.total {
+		return nil
+	} else {
+		q.told = now
+	}
+	return q.w.Progress(q.done, q.total, q.good, q.bad)
+}
+
+// progressPause is how long watchers wait for the next count.
+const progressPause = 200 * time.Millisecond
+
+func (q *queue) stop(why string) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.stopped == "" {
+		q.stopped = why
+	}
+	q.free.Broadcast()
+}
+
+func (q *queue) halted() string {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.stopped
+}
+
+// work runs the queue dry and returns why it stopped early, "" when it didn't.
+func (q *queue) work(ctx context.Context) string {
+	if err := q.w.Progress(q.done, q.total, q.good, q.bad); err != nil {
+		return err.Error()
+	}
+	working, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var turns sync.WaitGroup
+	turns.Go(func() { q.takeTurns(working) })
+	go func() { // whoever sleeps hears that the work is over
+		select {
+		case <-working.Done():
+		case <-q.w.Asked():
+			q.stop("halted as asked")
+		}
+		q.mu.Lock()
+		q.free.Broadcast()
+		q.mu.Unlock()
+	}()
+	var wg sync.WaitGroup
+	for range q.workers() {
+		wg.Go(func() {
+			for working.Err() == nil {
+				i, ok := q.next(working)
+				if !ok {
+					return
+				}
+				q.one(working, i)
+			}
+		})
+	}
+	wg.Wait()
+	cancel()
+	turns.Wait()
+	return q.halted()
+}
+
+// one carries out a change and keeps what came of it.
+func (q *queue) one(ctx context.Context, i int) {
+	c := q.order[i]
+	r, effects, err := q.change(ctx, c)
+	if ctx.Err() != nil {
+		return
+	}
+	if err == nil {
+		if err = q.Store.Settle(ctx, q.w.Task, r, effects); err == nil {
+			err = q.keep(ctx, i, r)
+		} else {
+			err = &stop{"a receipt could not be kept: " + err.Error()}
+		}
+		if err != nil {
+			q.stop(err.Error())
+		}
+		return
+	}
+	if _, waits := err.(notOurs); !waits {
+		q.stop(err.Error())
+	}
+	q.putBack(i)
+}

@@ -1,0 +1,131 @@
+package execution
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"time"
+)
+
+// turn is whether this run is the one that writes to the system now.
+type turn struct {
+	mine bool
+}
+
+// turnPause is how often a run asks for its turn, or whether another waits.
+const turnPause = 250 * time.Millisecond
+
+// takeTurns takes the turn, and gives it up between two changes whenever a run
+// waits that has much less to do: the database knows whose it is.
+func (q *queue) takeTurns(ctx context.Context) {
+	for ctx.Err() == nil {
+		q.mu.Lock()
+		mine := q.turn.mine
+		q.mu.Unlock()
+		if !mine {
+			ok, err := q.Store.TakeTurn(ctx, q.w.Task)
+			if err != nil && ctx.Err() == nil {
+				q.stop("the database does not answer: " + err.Error())
+				return
+			}
+			q.setTurn(ok)
+		} else if wanted, err := q.Store.Wanted(ctx, q.w.Task); err != nil && ctx.Err() == nil {
+			q.stop("the database does not answer: " + err.Error())
+			return
+		} else if wanted {
+			q.setTurn(false)
+			q.idle(ctx)
+			if err := q.Store.GiveTurn(ctx, q.w.Task); err != nil && ctx.Err() == nil {
+				q.stop("the database does not answer: " + err.Error())
+				return
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(turnPause):
+		}
+	}
+	q.setTurn(false)
+}
+
+func (q *queue) setTurn(mine bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.turn.mine != mine {
+		q.turn.mine = mine
+		q.free.Broadcast()
+	}
+}
+
+// idle waits until no change is under way.
+func (q *queue) idle(ctx context.Context) {
+	for ctx.Err() == nil {
+		q.mu.Lock()
+		running := q.running
+		q.mu.Unlock()
+		if running == 0 {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// patience is what all workers have with a system that asks for a slower pace.
+type patience struct {
+	until time.Time // nobody sends before
+	since time.Time // of the first refusal in a row
+}
+
+// mostPatience is how long a system is waited for; beyond, the run halts.
+const mostPatience = 15 * time.Minute
+
+// slower notes that the system asks for patience, and lets this worker wait: so
+// long as the system says, or, where it does not say, longer each time. why says
+// that it takes too long, or that the run is asked to stop.
+func (q *queue) slower(ctx context.Context, attempt int, asked time.Duration) (why string) {
+	q.mu.Lock()
+	now := time.Now()
+	if q.patience.since.IsZero() {
+		q.patience.since = now
+	}
+	backoff := min(time.Duration(1<<min(attempt, 8))*50*time.Millisecond, 10*time.Second)
+	until := now.Add(max(asked, backoff/2+rand.N(backoff))) // jitter keeps the workers apart
+	since := q.patience.since
+	if asked > 0 && until.After(q.patience.until) {
+		q.patience.until = until // said by the system: for all workers
+	}
+	q.mu.Unlock()
+	if until.Sub(since) > mostPatience {
+		return fmt.Sprintf("%s asks for patience until %s, longer than %s in all; start the plan again then", q.system.Name, until.UTC().Format(time.RFC3339), mostPatience)
+	}
+	return q.until(ctx, until)
+}
+
+// patient waits as long as the system has asked all workers to.
+func (q *queue) patient(ctx context.Context) (why string) {
+	q.mu.Lock()
+	until := q.patience.until
+	q.mu.Unlock()
+	return q.until(ctx, until)
+}
+
+func (q *queue) until(ctx context.Context, at time.Time) (why string) {
+	for {
+		d := time.Until(at)
+		switch stopped := q.halted(); {
+		case stopped != "":
+			return stopped
+		case d <= 0:
+			return ""
+		case !q.sleep(ctx, min(d, time.Second)):
+			return "halted as asked"
+		}
+	}
+}
+
+// answered notes that the system takes changes again.
+func (q *queue) answered() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.patience.since = time.Time{}
+}

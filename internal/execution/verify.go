@@ -1,0 +1,86 @@
+package execution
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"twinning/internal/connector"
+	"twinning/internal/core/record"
+	"twinning/internal/reach"
+	"twinning/internal/store"
+	"twinning/internal/work"
+)
+
+// Verify reads again and says of each account: confirmed, not yet visible or
+// different.
+func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
+	var p Params
+	if err := json.Unmarshal(w.Params, &p); err != nil {
+		return err
+	}
+	x, err := e.open(ctx, w, p)
+	if err != nil {
+		return err
+	}
+	defer reach.Closed(x.conn)
+	receipts, err := e.Store.AllReceipts(ctx, p.Run)
+	if err != nil {
+		return err
+	}
+	good, bad := 0, 0
+	for i, r := range receipts {
+		if r.Outcome != "done" && r.Outcome != "unchanged" {
+			continue
+		}
+		if w.Halted() {
+			return work.ErrHalted
+		}
+		verdict, detail := x.check(ctx, x.changes[r.Number], r)
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if verdict == "confirmed" {
+			good++
+		} else {
+			bad++
+			if err := w.Log(ctx, "warning", r.Account, fmt.Sprintf("%s %s: %s %s", r.Verb, r.Label, verdict, detail)); err != nil {
+				return err
+			}
+		}
+		if err := e.Store.SetVerified(ctx, p.Run, r.Number, verdict); err != nil {
+			return err
+		}
+		if err := w.Progress(i+1, len(receipts), good, bad); err != nil {
+			return err
+		}
+	}
+	w.Say("%d confirmed, %d not", good, bad)
+	return w.Progress(len(receipts), len(receipts), good, bad)
+}
+
+// check compares an account as it is now with what its change wanted.
+func (x *run) check(ctx context.Context, c store.Change, r store.Receipt) (verdict, detail string) {
+	rec, err := x.conn.One(ctx, r.Account)
+	if err != nil && connector.KindOf(err) == connector.NotFound {
+		return "different", "the account is gone"
+	}
+	if err != nil {
+		return "not-yet-visible", err.Error()
+	}
+	for _, e := range c.Body.V.Edits {
+		now, bad := x.cell(rec, e.Attribute)
+		if bad != nil {
+			return "different", bad.Error()
+		}
+		if record.Same(record.KindOf(e.Attribute), now, e.New) {
+			continue
+		}
+		if record.Same(record.KindOf(e.Attribute), now, e.Old) && x.declared.Lag > 0 && time.Since(r.SettledAt()) < x.declared.Lag {
+			return "not-yet-visible", e.Attribute
+		}
+		return "different", fmt.Sprintf("%s is %q", e.Attribute, plainList(now))
+	}
+	return "confirmed", ""
+}

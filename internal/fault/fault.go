@@ -1,0 +1,83 @@
+// Package fault is what is told to whoever asked for something that can't be
+// done: what was attempted, what is wrong, what to do.
+package fault
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"twinning/internal/core/document"
+	"twinning/internal/store"
+)
+
+// Kind of an error, which doors turn into a status of their own.
+type Kind string
+
+const (
+	Invalid   Kind = "invalid"    // the request can't be understood or done as it stands
+	NotFound  Kind = "not-found"  // what it names does not exist
+	Conflict  Kind = "conflict"   // somebody or something else was there first
+	Denied    Kind = "denied"     // the caller lacks a right
+	NotSigned Kind = "not-signed" // nobody knows who is asking
+	Slow      Kind = "slow-down"  // too many attempts
+	Stopped   Kind = "stopped"    // a guard, a freeze or an obstacle stands in the way
+)
+
+// Error says what was attempted, what is wrong and what to do.
+type Error struct {
+	Kind     Kind
+	Title    string
+	Detail   string
+	Field    string
+	Next     string
+	Problems document.Problems
+}
+
+func (e *Error) Error() string {
+	s := e.Title
+	if e.Detail != "" {
+		s += ": " + e.Detail
+	}
+	if e.Next != "" {
+		s += "; " + e.Next
+	}
+	return s
+}
+
+// New makes one without a field.
+func New(kind Kind, title, detail, next string) *Error {
+	return &Error{Kind: kind, Title: title, Detail: detail, Next: next}
+}
+
+// About turns the store's sentinels into words about a thing.
+func About(err error, what, name string) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, store.ErrNotFound):
+		return New(NotFound, fmt.Sprintf("there is no %s %q", what, name), "", "list what there is, and check the spelling")
+	case errors.Is(err, store.ErrTaken):
+		return New(Conflict, fmt.Sprintf("%s %q exists already", what, name), "", "choose another name")
+	case errors.Is(err, store.ErrInUse):
+		return New(Conflict, fmt.Sprintf("%s %q is in use", what, name), "", "remove what uses it first")
+	case errors.Is(err, store.ErrChanged):
+		return New(Conflict, fmt.Sprintf("%s %q was changed by somebody else meanwhile", what, name), "", "read it again and repeat your change")
+	}
+	return err
+}
+
+// Document tells of all that is wrong with a document.
+func Document(title, field string, err error) error {
+	e := &Error{Kind: Invalid, Title: title, Field: field}
+	if !errors.As(err, &e.Problems) {
+		e.Detail = err.Error()
+		return e
+	}
+	lines := make([]string, len(e.Problems))
+	for i, p := range e.Problems {
+		lines[i] = p.String()
+	}
+	e.Detail = strings.Join(lines, "\n")
+	return e
+}

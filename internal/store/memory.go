@@ -1,0 +1,144 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/reconcile"
+)
+
+// What a lane remembers stands in rows: what its rosters were like, written by a
+// reconciliation, and what its receipts did, written with each of them.
+
+// Remembered puts together what a lane remembers of its rosters and receipts.
+// seen is the newest parting that it knows.
+func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory, seen int64, err error) {
+	m.Absent, m.Suspended, m.Written = map[string]reconcile.Absence{}, map[string]bool{}, map[string]map[string]reconcile.Sent{}
+	rows, err := s.pool.Query(ctx, `SELECT person, to_char(since, 'YYYY-MM-DD'), readings, last FROM absences WHERE lane_id = $1`, lane)
+	if err != nil {
+		return m, 0, err
+	}
+	var person string
+	var a reconcile.Absence
+	if _, err := pgx.ForEachRow(rows, []any{&person, &a.Since, &a.Readings, &a.Last}, func() error { m.Absent[person] = a; return nil }); err != nil {
+		return m, 0, err
+	}
+	if rows, err = s.pool.Query(ctx, `SELECT side, records FROM former_counts WHERE lane_id = $1`, lane); err != nil {
+		return m, 0, err
+	}
+	var side string
+	var records int
+	if _, err := pgx.ForEachRow(rows, []any{&side, &records}, func() error {
+		if m.Counts == nil {
+			m.Counts, m.Filled = map[string]int{}, map[string]float64{}
+		}
+		m.Counts[side] = records
+		return nil
+	}); err != nil {
+		return m, 0, err
+	}
+	if rows, err = s.pool.Query(ctx, `SELECT attribute, share FROM former_coverage WHERE lane_id = $1`, lane); err != nil {
+		return m, 0, err
+	}
+	var attribute string
+	var share float64
+	if _, err := pgx.ForEachRow(rows, []any{&attribute, &share}, func() error {
+		if m.Filled == nil {
+			m.Filled = map[string]float64{}
+		}
+		m.Filled[attribute] = share
+		return nil
+	}); err != nil {
+		return m, 0, err
+	}
+	if rows, err = s.pool.Query(ctx, `SELECT account FROM suspensions WHERE lane_id = $1`, lane); err != nil {
+		return m, 0, err
+	}
+	var account string
+	if _, err := pgx.ForEachRow(rows, []any{&account}, func() error { m.Suspended[account] = true; return nil }); err != nil {
+		return m, 0, err
+	}
+	if rows, err = s.pool.Query(ctx, `SELECT account, attribute, value, rounds FROM written WHERE lane_id = $1`, lane); err != nil {
+		return m, 0, err
+	}
+	var sent reconcile.Sent
+	if _, err := pgx.ForEachRow(rows, []any{&account, &attribute, &sent.Value, &sent.Rounds}, func() error {
+		if m.Written[account] == nil {
+			m.Written[account] = map[string]reconcile.Sent{}
+		}
+		m.Written[account][attribute] = sent
+		return nil
+	}); err != nil {
+		return m, 0, err
+	}
+	if rows, err = s.pool.Query(ctx, `SELECT id, person, account FROM partings WHERE lane_id = $1 ORDER BY id`, lane); err != nil {
+		return m, 0, err
+	}
+	_, err = pgx.ForEachRow(rows, []any{&seen, &person, &account}, func() error {
+		m.Parted = append(m.Parted, pairing.Pair{Person: person, Account: account})
+		return nil
+	})
+	return m, seen, err
+}
+
+// remember keeps what a reconciliation found its rosters to be like.
+func remember(ctx context.Context, tx pgx.Tx, lane, accounts int64, m *reconcile.Memory) error {
+	for _, table := range []string{"absences", "former_counts", "former_coverage"} {
+		if _, err := tx.Exec(ctx, `DELETE FROM `+table+` WHERE lane_id = $1`, lane); err != nil {
+			return err
+		}
+	}
+	var absent, counts, filled [][]any
+	for person, a := range m.Absent {
+		since, err := time.Parse(time.DateOnly, a.Since)
+		if err != nil {
+			return err
+		}
+		absent = append(absent, []any{lane, person, since, a.Readings, a.Last})
+	}
+	for side, n := range m.Counts {
+		counts = append(counts, []any{lane, side, n})
+	}
+	for attribute, share := range m.Filled {
+		filled = append(filled, []any{lane, attribute, share})
+	}
+	for table, rows := range map[string]struct {
+		columns []string
+		rows    [][]any
+	}{
+		"absences":        {[]string{"lane_id", "person", "since", "readings", "last"}, absent},
+		"former_counts":   {[]string{"lane_id", "side", "records"}, counts},
+		"former_coverage": {[]string{"lane_id", "attribute", "share"}, filled},
+	} {
+		if _, err := tx.CopyFrom(ctx, pgx.Identifier{table}, rows.columns, pgx.CopyFromRows(rows.rows)); err != nil {
+			return err
+		}
+	}
+	// what shows as open again was opened by somebody else: should it be shut
+	// later, it was not us
+	var reopened []string
+	for account, ours := range m.Suspended {
+		if !ours {
+			reopened = append(reopened, account)
+		}
+	}
+	_, err := tx.Exec(ctx, `DELETE FROM suspensions WHERE lane_id = $1 AND account = ANY($2) AND at < (SELECT started FROM rosters WHERE id = $3)`, lane, reopened, accounts)
+	return err
+}
+
+// SuspendedBy names the receipts that stand behind the suspensions of a lane.
+func (s *Store) SuspendedBy(ctx context.Context, lane int64) (map[string]string, error) {
+	var rows []struct {
+		Account string `db:"account"`
+		Receipt string `db:"receipt"`
+	}
+	err := s.list(ctx, &rows, `SELECT account, receipt FROM suspensions WHERE lane_id = $1`, lane)
+	by := map[string]string{}
+	for _, r := range rows {
+		by[r.Account] = r.Receipt
+	}
+	return by, err
+}

@@ -1,0 +1,276 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"twinning/internal/core/planning"
+)
+
+// Ground is where premises are looked at: a lane with its systems, and the roster
+// of the people that was reconciled.
+type Ground struct {
+	Lane, Authority, Downstream int64
+	PeopleRoster                int64
+}
+
+// Standing is what stands around a change at this moment, beside its premises.
+type Standing struct {
+	PeopleRoster, AccountsRoster int64  // newest taken
+	Frozen                       string // by whom; "" when writing is not frozen
+	Observing                    bool   // the lane only observes
+	Writable                     bool   // the downstream is open
+	SystemVersion                int64
+	Halt                         bool // somebody asked the task to stop
+	Ours                         bool // the task is ours, and its lease runs
+	Turn                         bool // it is the one that writes to the system
+}
+
+// factQuery says how every kind of premise stands now. The digest of a person is
+// of their newest version; what the newest roster could not read is not known.
+const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) AS a(kind, key)),
+	newest AS (SELECT (SELECT max(id) FROM rosters WHERE system_id = $4 AND state = 'taken') AS people, (SELECT max(id) FROM rosters WHERE system_id = $5 AND state = 'taken') AS accounts)
+	SELECT a.kind, a.key, CASE a.kind
+	WHEN 'person' THEN CASE
+		WHEN EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people AND x.native_id = a.key) OR EXISTS (SELECT FROM left_out x WHERE x.roster_id = n.people AND x.native_id = a.key) THEN 'unreadable'
+		ELSE coalesce((SELECT encode(c.digest, 'hex') FROM records c WHERE c.system_id = $4 AND c.native_id = a.key AND c.until IS NULL), '') END
+	WHEN 'absent' THEN CASE
+		WHEN EXISTS (SELECT FROM records c WHERE c.system_id = $4 AND c.native_id = a.key AND c.until IS NULL) OR EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people AND x.native_id = a.key)
+			OR EXISTS (SELECT FROM left_out x WHERE x.roster_id = n.people AND x.native_id = a.key) THEN 'present' ELSE '' END
+	WHEN 'absence' THEN (SELECT CASE WHEN count(*) = 0 THEN '' ELSE count(*) || ' records could not be read or do not show' END FROM (
+		SELECT FROM rejections x WHERE x.roster_id = n.people AND (x.native_id = '' OR x.swallows OR NOT EXISTS (SELECT FROM bonds b WHERE b.lane_id = $3 AND b.person = x.native_id))
+		UNION ALL SELECT FROM rejections x WHERE x.roster_id = n.accounts AND (x.native_id = '' OR x.swallows)
+		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.people AND x.kind IN ('left-out', 'hidden', 'elsewhere') AND NOT EXISTS (SELECT FROM bonds b WHERE b.lane_id = $3 AND b.person = x.native_id)
+		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.accounts AND x.kind IN ('left-out', 'hidden', 'elsewhere') AND x.native_id = '') q)
+	WHEN 'newcomers' THEN (SELECT CASE WHEN coalesce(sum(r.came + r.changed), 0) = 0 THEN $6::text ELSE sum(r.came + r.changed) || ' people came or changed since' END FROM rosters r WHERE r.system_id = $4 AND r.state = 'taken' AND r.id > $6::bigint)
+	WHEN 'bond' THEN coalesce((SELECT b.person FROM bonds b WHERE b.lane_id = $3 AND b.account = a.key), '')
+	WHEN 'bonded' THEN coalesce((SELECT b.account FROM bonds b WHERE b.lane_id = $3 AND b.person = a.key), '')
+	WHEN 'rulings' THEN coalesce((SELECT string_agg(id::text, ',' ORDER BY id) FROM (
+		SELECT u.id FROM rulings u WHERE u.lane_id = $3 AND u.cleared IS NULL AND u.person = split_part(a.key, E'\x1f', 1) AND u.person <> ''
+		UNION SELECT u.id FROM rulings u WHERE u.lane_id = $3 AND u.cleared IS NULL AND u.account = split_part(a.key, E'\x1f', 2) AND u.account <> '') q), '')
+	WHEN 'claims' THEN coalesce((SELECT string_agg(l.name, ' and ' ORDER BY l.name) FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE b.account = a.key AND l.downstream = $5 AND l.id <> $3), '')
+	WHEN 'name' THEN coalesce((SELECT v.plan_id::text FROM reservations v WHERE v.system_id = $5 AND v.name = a.key), '')
+	WHEN 'suspension' THEN coalesce((SELECT u.receipt FROM suspensions u WHERE u.lane_id = $3 AND u.account = a.key), '')
+	WHEN 'weights' THEN coalesce((SELECT max(version)::text FROM weights WHERE lane_id = $3), '')
+	WHEN 'charter' THEN coalesce((SELECT max(version)::text FROM charters WHERE lane_id = $3), '')
+	END AS version FROM asked a, newest n WHERE a.kind <> 'key'`
+
+const standingQuery = `SELECT coalesce((SELECT max(id) FROM rosters WHERE system_id = $2 AND state = 'taken'), 0), coalesce((SELECT max(id) FROM rosters WHERE system_id = $3 AND state = 'taken'), 0),
+	coalesce((SELECT changed_by FROM switches WHERE name = 'freeze' AND is_on), ''), coalesce((SELECT observing FROM lanes WHERE id = $1), true), x.writable, x.version,
+	coalesce((SELECT halt FROM tasks WHERE id = $4), false), EXISTS (SELECT FROM tasks WHERE id = $4 AND fence = $5 AND state = 'running' AND lease > now()),
+	EXISTS (SELECT FROM writers w WHERE w.system_id = $3 AND w.task_id = $4 AND w.fence = $5) FROM systems x WHERE x.id = $3`
+
+func factArgs(g Ground, premises []planning.Premise) []any {
+	kinds, keys := make([]string, len(premises)), make([]string, len(premises))
+	for i, p := range premises {
+		kinds[i], keys[i] = string(p.Kind), p.Key
+	}
+	return []any{kinds, keys, g.Lane, g.Authority, g.Downstream, g.PeopleRoster}
+}
+
+func scanFacts(rows pgx.Rows, err error) (planning.Facts, error) {
+	if err != nil {
+		return nil, err
+	}
+	facts := planning.Facts{}
+	var kind, key, version string
+	_, err = pgx.ForEachRow(rows, []any{&kind, &key, &version}, func() error {
+		facts[planning.Fact{Kind: planning.PremiseKind(kind), Key: key}] = version
+		return nil
+	})
+	return facts, err
+}
+
+func scanStanding(row pgx.Row) (w Standing, err error) {
+	err = row.Scan(&w.PeopleRoster, &w.AccountsRoster, &w.Frozen, &w.Observing, &w.Writable, &w.SystemVersion, &w.Halt, &w.Ours, &w.Turn)
+	return w, translate(err)
+}
+
+// Facts gathers how premises stand, in one query. Those about keys are not: they
+// want the records themselves.
+func (s *Store) Facts(ctx context.Context, g Ground, premises []planning.Premise) (planning.Facts, error) {
+	return scanFacts(s.pool.Query(ctx, factQuery, factArgs(g, premises)...))
+}
+
+// Standing tells what stands around a task's changes now.
+func (s *Store) Standing(ctx context.Context, g Ground, t Task) (Standing, error) {
+	return scanStanding(s.pool.QueryRow(ctx, standingQuery, g.Lane, g.Authority, g.Downstream, t.ID, t.Fence))
+}
+
+// Intend records that a change is about to be sent, before it is sent, in the
+// transaction that looks at everything it rests on: whoever rules, takes a roster
+// or freezes meanwhile is waited for, or waits. What judge refuses is not
+// recorded, and its error is returned.
+func (s *Store) Intend(ctx context.Context, g Ground, t Task, r Receipt, premises []planning.Premise, judge func(planning.Facts, Standing) error) error {
+	tx, err := s.pool.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx)) // does nothing after a commit
+	var ask pgx.Batch
+	ask.Queue(`SELECT pg_advisory_xact_lock_shared(7003, $1::int), pg_advisory_xact_lock_shared(7004, $2::int), pg_advisory_xact_lock_shared(7004, $3::int), pg_advisory_xact_lock_shared(7005, $3::int)`, g.Lane, g.Authority, g.Downstream)
+	ask.Queue(standingQuery, g.Lane, g.Authority, g.Downstream, t.ID, t.Fence)
+	ask.Queue(factQuery, factArgs(g, premises)...)
+	answers := tx.SendBatch(ctx, &ask)
+	_, err = answers.Exec()
+	var standing Standing
+	var facts planning.Facts
+	if err == nil {
+		standing, err = scanStanding(answers.QueryRow())
+	}
+	if err == nil {
+		facts, err = scanFacts(answers.Query())
+	}
+	if err := errors.Join(err, answers.Close()); err != nil {
+		return err
+	}
+	if err := judge(facts, standing); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, `INSERT INTO receipts (run_id, number, change, account, before, sent, trace, attempts) VALUES ($1, $2, $3, $4, $5, $6, $7, 1)
+		ON CONFLICT (run_id, number) DO UPDATE SET before = $5, sent = $6, trace = $7, attempts = receipts.attempts + 1, intended = now()`,
+		r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.Trace.V)); err != nil {
+		return err
+	}
+	return tx.Commit(ctx)
+}
+
+// Effects are what a receipt makes the lane remember.
+type Effects struct {
+	Lane      int64
+	Bond      *Bond // of the twin that was written or confirmed
+	Suspended bool
+	Opened    bool
+	Written   map[string]string // canonical attribute -> value
+	Reserved  []string          // names that are no longer needed
+}
+
+// Settle records a change's outcome and all that follows from it, with or without
+// an intent before it. ErrFenced when the task is no longer ours.
+func (s *Store) Settle(ctx context.Context, t Task, r Receipt, e Effects) error {
+	tx, err := s.pool.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx)) // does nothing after a commit
+	var all pgx.Batch
+	all.Queue(`INSERT INTO receipts (run_id, number, change, account, before, sent, after, trace, attempts, outcome, detail, ended, done_by)
+		SELECT $3, $4, $5, $6, $7, $8, $9, $10, 0, $11, $12, now(), $2 WHERE EXISTS (SELECT FROM tasks WHERE id = $1 AND fence = $2 FOR SHARE)
+		ON CONFLICT (run_id, number) DO UPDATE SET account = $6, before = $7, sent = $8, after = $9, trace = $10, outcome = $11, detail = $12, ended = now(), done_by = $2`,
+		t.ID, t.Fence, r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.After.V), jsonText(r.Trace.V), r.Outcome, r.Detail)
+	e.queue(&all, r)
+	answers := tx.SendBatch(ctx, &all)
+	tag, err := answers.Exec()
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrFenced
+	}
+	for range all.Len() - 1 {
+		if err == nil {
+			_, err = answers.Exec()
+		}
+	}
+	if err := errors.Join(err, answers.Close()); err != nil {
+		return translate(err)
+	}
+	return tx.Commit(ctx)
+}
+
+func (e Effects) queue(all *pgx.Batch, r Receipt) {
+	if b := e.Bond; b != nil { // what a human has ruled meanwhile stands
+		all.Queue(`INSERT INTO bonds (lane_id, person, account, basis, made_by) SELECT $1, $2, $3, $4, $5
+			WHERE NOT EXISTS (SELECT FROM rulings u WHERE u.lane_id = $1 AND u.cleared IS NULL AND u.kind = 'different' AND u.person = $2 AND u.account = $3) ON CONFLICT DO NOTHING`,
+			e.Lane, b.Person, b.Account, b.Basis, b.By)
+	}
+	if e.Suspended {
+		all.Queue(`INSERT INTO suspensions (lane_id, account, receipt) VALUES ($1, $2, $3) ON CONFLICT (lane_id, account) DO UPDATE SET receipt = $3, at = now()`, e.Lane, r.Account, ReceiptName(r))
+	}
+	if e.Opened {
+		all.Queue(`DELETE FROM suspensions WHERE lane_id = $1 AND account = $2`, e.Lane, r.Account)
+	}
+	for attribute, value := range e.Written {
+		all.Queue(`INSERT INTO written (lane_id, account, attribute, value, rounds) VALUES ($1, $2, $3, $4, 1)
+			ON CONFLICT (lane_id, account, attribute) DO UPDATE SET value = $4, rounds = CASE WHEN written.value = $4 THEN written.rounds + 1 ELSE 1 END`, e.Lane, r.Account, attribute, value)
+	}
+}
+
+// ReceiptName is how a receipt is referred to.
+func ReceiptName(r Receipt) string { return fmt.Sprintf("run %d, %d", r.RunID, r.Number) }
+
+// Shown settles a waiting receipt that a roster shows now, with what follows.
+func (s *Store) Shown(ctx context.Context, r Receipt, e Effects) error {
+	tx, err := s.pool.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx)) // does nothing after a commit
+	var all pgx.Batch
+	all.Queue(`UPDATE receipts SET outcome = 'done', account = $3, after = $4, detail = $5, verified = 'confirmed', ended = now() WHERE run_id = $1 AND number = $2 AND outcome = 'waiting'`,
+		r.RunID, r.Number, r.Account, jsonText(r.After.V), r.Detail)
+	e.queue(&all, r)
+	if err := tx.SendBatch(ctx, &all).Close(); err != nil {
+		return translate(err)
+	}
+	return tx.Commit(ctx)
+}
+
+// stillOurs holds the task's row until the transaction ends.
+func stillOurs(ctx context.Context, tx pgx.Tx, t Task) error {
+	if t.ID == 0 {
+		return nil
+	}
+	var ok bool
+	err := tx.QueryRow(ctx, `SELECT true FROM tasks WHERE id = $1 AND fence = $2 AND state = 'running' FOR SHARE`, t.ID, t.Fence).Scan(&ok)
+	if errors.Is(translate(err), ErrNotFound) {
+		return ErrFenced
+	}
+	return err
+}
+
+// HoldSystem makes whoever is about to send something to a downstream wait until
+// this transaction is through: bonds of one lane are claims to the others.
+func (s *Store) HoldSystem(ctx context.Context, downstream int64) error {
+	_, err := s.exec(ctx, `SELECT pg_advisory_xact_lock(7005, $1::int)`, downstream)
+	return err
+}
+
+// RulingsBy lists the ids of the rulings in force that name a person or an
+// account, as a Rulings premise has them.
+func RulingsBy(rulings []Ruling) func(person, account string) string {
+	byPerson, byAccount := map[string][]int64{}, map[string][]int64{}
+	for _, r := range rulings { // by id
+		if r.Person != "" {
+			byPerson[r.Person] = append(byPerson[r.Person], r.ID)
+		}
+		if r.Account != "" {
+			byAccount[r.Account] = append(byAccount[r.Account], r.ID)
+		}
+	}
+	return func(person, account string) string {
+		a, b := byPerson[person], byAccount[account]
+		var words []string
+		for len(a)+len(b) > 0 {
+			switch {
+			case len(b) == 0 || len(a) > 0 && a[0] < b[0]:
+				words, a = append(words, number(a[0])), a[1:]
+			case len(a) == 0 || b[0] < a[0]:
+				words, b = append(words, number(b[0])), b[1:]
+			default:
+				words, a, b = append(words, number(a[0])), a[1:], b[1:]
+			}
+		}
+		return strings.Join(words, ",")
+	}
+}
+
+// SettledAt is when a receipt was settled; the zero time while it is open.
+func (r Receipt) SettledAt() time.Time {
+	if r.Ended == nil {
+		return time.Time{}
+	}
+	return *r.Ended
+}
