@@ -499,6 +499,23 @@ type Balance struct {
 	People   Side `json:"people"`
 }
 
+// Bond defines model for Bond.
+type Bond struct {
+	Account string `json:"account"`
+
+	// Basis what first held the two to be one: ruled, keyed or weighed
+	Basis string `json:"basis"`
+
+	// By the run or ruling that made it
+	By     string `json:"by"`
+	Person string `json:"person"`
+}
+
+// BondList defines model for BondList.
+type BondList struct {
+	Items []Bond `json:"items"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	Account  *string  `json:"account,omitempty"`
@@ -590,6 +607,9 @@ type FaceToFace struct {
 	Account    *Facing      `json:"account,omitempty"`
 	Attributes []Comparison `json:"attributes"`
 	Person     *Facing      `json:"person,omitempty"`
+
+	// Version of both records and of what is decided about them; sent back as seen with a ruling
+	Version string `json:"version"`
 }
 
 // Facing defines model for Facing.
@@ -597,6 +617,14 @@ type Facing struct {
 	Id    string `json:"id"`
 	Label string `json:"label"`
 	State string `json:"state"`
+}
+
+// Fallen a change that rests on what is no longer so
+type Fallen struct {
+	Change string `json:"change"`
+	Label  string `json:"label"`
+	Reason string `json:"reason"`
+	Verb   string `json:"verb"`
 }
 
 // FileAbout defines model for FileAbout.
@@ -654,9 +682,14 @@ type Guard struct {
 	Denominator int    `json:"denominator"`
 	Message     string `json:"message"`
 	Of          string `json:"of"`
-	Recent      int    `json:"recent"`
-	Tripped     bool   `json:"tripped"`
-	Verb        string `json:"verb"`
+
+	// Pending that other plans are doing or have sealed
+	Pending int `json:"pending"`
+
+	// Recent done to the system in the guard's days, whatever plan did it
+	Recent  int    `json:"recent"`
+	Tripped bool   `json:"tripped"`
+	Verb    string `json:"verb"`
 }
 
 // IdVerdict defines model for IdVerdict.
@@ -710,6 +743,10 @@ type LaneList struct {
 
 // LeftOut defines model for LeftOut.
 type LeftOut struct {
+	Id *string `json:"id,omitempty"`
+
+	// Kind left-out, no-record, hidden or elsewhere; all but no-record may hide somebody
+	Kind   string `json:"kind"`
 	Reason string `json:"reason"`
 	What   string `json:"what"`
 }
@@ -777,12 +814,20 @@ type PlacedProblem struct {
 
 // Plan defines model for Plan.
 type Plan struct {
-	By             string         `json:"by"`
-	Created        time.Time      `json:"created"`
-	Guards         []Guard        `json:"guards"`
-	Hash           string         `json:"hash"`
-	Id             int64          `json:"id"`
-	Lane           string         `json:"lane"`
+	By      string    `json:"by"`
+	Created time.Time `json:"created"`
+
+	// Fallen changes left out of a draft for what they rest on
+	Fallen []Fallen `json:"fallen"`
+	Guards []Guard  `json:"guards"`
+	Hash   string   `json:"hash"`
+	Id     int64    `json:"id"`
+	Lane   string   `json:"lane"`
+
+	// Lowered guards that allow more than those of the lane's last sealed plan; sealing needs overrule
+	Lowered []string `json:"lowered"`
+
+	// Obstacles what keeps it from being sealed or run, whoever asks
 	Obstacles      []string       `json:"obstacles"`
 	Overruled      *string        `json:"overruled,omitempty"`
 	Reconciliation int64          `json:"reconciliation"`
@@ -921,6 +966,9 @@ type Question struct {
 	Probability  *float32 `json:"probability,omitempty"`
 	Reason       string   `json:"reason"`
 	Said         []Said   `json:"said"`
+
+	// Version of both records and of what is decided about them; sent back as seen with a ruling
+	Version string `json:"version"`
 }
 
 // QuestionList defines model for QuestionList.
@@ -932,6 +980,9 @@ type QuestionList struct {
 	Codes map[string]int `json:"codes"`
 	Items []Question     `json:"items"`
 	Next  *string        `json:"next,omitempty"`
+
+	// Snapshot of all that the filter holds; another one when any pair of it has moved on
+	Snapshot string `json:"snapshot"`
 
 	// Total open and matching
 	Total int `json:"total"`
@@ -1051,22 +1102,28 @@ type Right string
 
 // Roster defines model for Roster.
 type Roster struct {
-	Came     int          `json:"came"`
-	Changed  int          `json:"changed"`
-	Ended    *time.Time   `json:"ended,omitempty"`
-	Error    *string      `json:"error,omitempty"`
-	Extent   RosterExtent `json:"extent"`
-	Id       int64        `json:"id"`
-	LeftOut  int          `json:"leftOut"`
-	Name     *string      `json:"name,omitempty"`
-	Records  int          `json:"records"`
-	Rejected int          `json:"rejected"`
-	Scope    *string      `json:"scope,omitempty"`
-	Started  time.Time    `json:"started"`
-	State    RosterState  `json:"state"`
-	System   string       `json:"system"`
-	Task     *int64       `json:"task,omitempty"`
-	Went     int          `json:"went"`
+	Came    int `json:"came"`
+	Changed int `json:"changed"`
+
+	// DeletionsUnseen since when a deletion would not show
+	DeletionsUnseen *time.Time   `json:"deletionsUnseen,omitempty"`
+	Ended           *time.Time   `json:"ended,omitempty"`
+	Error           *string      `json:"error,omitempty"`
+	Extent          RosterExtent `json:"extent"`
+	Id              int64        `json:"id"`
+	LeftOut         int          `json:"leftOut"`
+	Name            *string      `json:"name,omitempty"`
+
+	// Origin address it was read from
+	Origin   *string     `json:"origin,omitempty"`
+	Records  int         `json:"records"`
+	Rejected int         `json:"rejected"`
+	Scope    *string     `json:"scope,omitempty"`
+	Started  time.Time   `json:"started"`
+	State    RosterState `json:"state"`
+	System   string      `json:"system"`
+	Task     *int64      `json:"task,omitempty"`
+	Went     int         `json:"went"`
 }
 
 // RosterExtent defines model for Roster.Extent.
@@ -1121,11 +1178,14 @@ type Ruling struct {
 
 // RulingInput defines model for RulingInput.
 type RulingInput struct {
-	Account *string             `json:"account,omitempty"`
-	Kind    RulingInputKind     `json:"kind"`
-	Person  *string             `json:"person,omitempty"`
-	Reason  string              `json:"reason"`
-	Until   *openapi_types.Date `json:"until,omitempty"`
+	Account *string         `json:"account,omitempty"`
+	Kind    RulingInputKind `json:"kind"`
+	Person  *string         `json:"person,omitempty"`
+	Reason  string          `json:"reason"`
+
+	// Seen version of the pair as it was shown; the ruling is refused when the pair has moved on since
+	Seen  *string             `json:"seen,omitempty"`
+	Until *openapi_types.Date `json:"until,omitempty"`
 }
 
 // RulingInputKind defines model for RulingInput.Kind.
@@ -1435,6 +1495,22 @@ type Why struct {
 	State     string        `json:"state"`
 }
 
+// Withheld a change that is not drafted, and why
+type Withheld struct {
+	Account *string `json:"account,omitempty"`
+	Label   string  `json:"label"`
+	Person  *string `json:"person,omitempty"`
+	Reason  string  `json:"reason"`
+	Verb    string  `json:"verb"`
+}
+
+// WithheldList defines model for WithheldList.
+type WithheldList struct {
+	Items []Withheld `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+	Total int        `json:"total"`
+}
+
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -1528,7 +1604,21 @@ type ListVerdictsParamsSide string
 
 // RuleAllJSONBody defines parameters for RuleAll.
 type RuleAllJSONBody struct {
+	// Code filter of the snapshot
+	Code *string `json:"code,omitempty"`
+
+	// Least filter of the snapshot
+	Least *float32 `json:"least,omitempty"`
+
+	// Most filter of the snapshot
+	Most *float32 `json:"most,omitempty"`
+
+	// Q filter of the snapshot
+	Q       *string       `json:"q,omitempty"`
 	Rulings []RulingInput `json:"rulings"`
+
+	// Snapshot of the open questions as they were shown; all is refused when another is true now
+	Snapshot *string `json:"snapshot,omitempty"`
 }
 
 // GetTemplateParams defines parameters for GetTemplate.
@@ -1543,6 +1633,16 @@ type GetTemplateParamsFormat string
 type WhyParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
 	Account *string `form:"account,omitempty" json:"account,omitempty"`
+}
+
+// ListWithheldParams defines parameters for ListWithheld.
+type ListWithheldParams struct {
+	Verb *string `form:"verb,omitempty" json:"verb,omitempty"`
+
+	// Q text to find
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListChangesParams defines parameters for ListChanges.
@@ -1862,6 +1962,11 @@ type ClientInterface interface {
 	// Corresponds with GET /lanes/{lane} (the `GetLane` operationId).
 	GetLane(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListBonds Who is bonded, and by what
+	//
+	// Corresponds with GET /lanes/{lane}/bonds (the `ListBonds` operationId).
+	ListBonds(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetCharter The charter in force
 	//
 	// Corresponds with GET /lanes/{lane}/charter (the `GetCharter` operationId).
@@ -2015,6 +2120,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /lanes/{lane}/why (the `Why` operationId).
 	Why(ctx context.Context, lane string, params *WhyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWithheld Changes that the latest reconciliation did not draft, and why
+	//
+	// Corresponds with GET /lanes/{lane}/withheld (the `ListWithheld` operationId).
+	ListWithheld(ctx context.Context, lane string, params *ListWithheldParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMe Who is asking, and with which rights
 	//
@@ -2461,6 +2571,21 @@ func (c *Client) GetLane(ctx context.Context, lane string, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// ListBonds Who is bonded, and by what
+//
+// Corresponds with GET /lanes/{lane}/bonds (the `ListBonds` operationId).
+func (c *Client) ListBonds(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListBondsRequest(c.Server, lane)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetCharter The charter in force
 //
 // Corresponds with GET /lanes/{lane}/charter (the `GetCharter` operationId).
@@ -2865,6 +2990,21 @@ func (c *Client) ShowWeights(ctx context.Context, lane string, reqEditors ...Req
 // Corresponds with GET /lanes/{lane}/why (the `Why` operationId).
 func (c *Client) Why(ctx context.Context, lane string, params *WhyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWhyRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWithheld Changes that the latest reconciliation did not draft, and why
+//
+// Corresponds with GET /lanes/{lane}/withheld (the `ListWithheld` operationId).
+func (c *Client) ListWithheld(ctx context.Context, lane string, params *ListWithheldParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWithheldRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3952,6 +4092,40 @@ func NewGetLaneRequest(server string, lane string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/lanes/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListBondsRequest constructs an http.Request for the ListBonds method
+func NewListBondsRequest(server string, lane string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/bonds", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5210,6 +5384,103 @@ func NewWhyRequest(server string, lane string, params *WhyParams) (*http.Request
 		if params.Account != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "account", *params.Account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListWithheldRequest constructs an http.Request for the ListWithheld method
+func NewListWithheldRequest(server string, lane string, params *ListWithheldParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/withheld", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Verb != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verb", *params.Verb, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -7434,6 +7705,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /lanes/{lane} (the `GetLane` operationId).
 	GetLaneWithResponse(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*GetLaneResponse, error)
 
+	// ListBondsWithResponse Who is bonded, and by what
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes/{lane}/bonds (the `ListBonds` operationId).
+	ListBondsWithResponse(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*ListBondsResponse, error)
+
 	// GetCharterWithResponse The charter in force
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7615,6 +7893,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /lanes/{lane}/why (the `Why` operationId).
 	WhyWithResponse(ctx context.Context, lane string, params *WhyParams, reqEditors ...RequestEditorFn) (*WhyResponse, error)
+
+	// ListWithheldWithResponse Changes that the latest reconciliation did not draft, and why
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes/{lane}/withheld (the `ListWithheld` operationId).
+	ListWithheldWithResponse(ctx context.Context, lane string, params *ListWithheldParams, reqEditors ...RequestEditorFn) (*ListWithheldResponse, error)
 
 	// GetMeWithResponse Who is asking, and with which rights
 	//
@@ -8365,6 +8650,54 @@ func (r GetLaneResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLaneResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListBondsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BondList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListBondsResponse) GetJSON200() *BondList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListBondsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListBondsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListBondsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListBondsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListBondsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9297,6 +9630,54 @@ func (r WhyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WhyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListWithheldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WithheldList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWithheldResponse) GetJSON200() *WithheldList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWithheldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWithheldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWithheldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWithheldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWithheldResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11283,6 +11664,19 @@ func (c *ClientWithResponses) GetLaneWithResponse(ctx context.Context, lane stri
 	return ParseGetLaneResponse(rsp)
 }
 
+// ListBondsWithResponse Who is bonded, and by what
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes/{lane}/bonds (the `ListBonds` operationId).
+func (c *ClientWithResponses) ListBondsWithResponse(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*ListBondsResponse, error) {
+	rsp, err := c.ListBonds(ctx, lane, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListBondsResponse(rsp)
+}
+
 // GetCharterWithResponse The charter in force
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11619,6 +12013,19 @@ func (c *ClientWithResponses) WhyWithResponse(ctx context.Context, lane string, 
 		return nil, err
 	}
 	return ParseWhyResponse(rsp)
+}
+
+// ListWithheldWithResponse Changes that the latest reconciliation did not draft, and why
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes/{lane}/withheld (the `ListWithheld` operationId).
+func (c *ClientWithResponses) ListWithheldWithResponse(ctx context.Context, lane string, params *ListWithheldParams, reqEditors ...RequestEditorFn) (*ListWithheldResponse, error) {
+	rsp, err := c.ListWithheld(ctx, lane, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWithheldResponse(rsp)
 }
 
 // GetMeWithResponse Who is asking, and with which rights
@@ -12525,6 +12932,39 @@ func ParseGetLaneResponse(rsp *http.Response) (*GetLaneResponse, error) {
 	return response, nil
 }
 
+// ParseListBondsResponse parses an HTTP response from a ListBondsWithResponse call
+func ParseListBondsResponse(rsp *http.Response) (*ListBondsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListBondsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BondList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetCharterResponse parses an HTTP response from a GetCharterWithResponse call
 func ParseGetCharterResponse(rsp *http.Response) (*GetCharterResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13149,6 +13589,39 @@ func ParseWhyResponse(rsp *http.Response) (*WhyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Why
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWithheldResponse parses an HTTP response from a ListWithheldWithResponse call
+func ParseListWithheldResponse(rsp *http.Response) (*ListWithheldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWithheldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WithheldList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -96,17 +96,18 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if cfg.DataDir == "" {
 		return nil, errors.New("a data folder is needed: --data-dir")
 	}
-	a = &App{cfg: cfg, log: slog.New(slog.NewJSONHandler(cfg.Log, nil))}
+	opened := &App{cfg: cfg, log: slog.New(slog.NewJSONHandler(cfg.Log, nil))}
+	a = opened
 	defer func() {
-		if err != nil {
-			a.Close()
+		if err != nil { // what was returned is nil by then
+			opened.Close()
 		}
 	}()
 	if a.cfg.DataDir, err = filepath.Abs(cfg.DataDir); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(a.cfg.DataDir, 0o700); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("the data folder %q can't be made: %w; make it, or name another with --data-dir", a.cfg.DataDir, errors.Unwrap(err))
 	}
 	if err := a.lockData(); err != nil {
 		return nil, err
@@ -172,7 +173,7 @@ func declaredFolders(data string, folders []string) (out []string, err error) {
 // dies with the process, however it dies.
 func (a *App) lockData() (err error) {
 	if a.lock, err = os.OpenFile(filepath.Join(a.cfg.DataDir, "lock"), os.O_CREATE|os.O_RDWR, 0o600); err != nil {
-		return err
+		return fmt.Errorf("the data folder %q can't be written: %w; give the service the right, or name another with --data-dir", a.cfg.DataDir, errors.Unwrap(err))
 	}
 	if err := syscall.Flock(int(a.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil { // descriptors are small
 		return fmt.Errorf("the data folder %q is in use by another twinning; stop that one, or use another folder", a.cfg.DataDir)

@@ -282,7 +282,7 @@ func (d *director) behind() error {
 // talk to each other might.
 func (d *director) claimTwice() error {
 	for _, lane := range []string{"hq-dome-booking", "hq-dome-admins"} {
-		if _, err := d.Service.Rule(d.ctx, d.who, lane, store.Ruling{Kind: "same", Person: "L0942", Account: "u90942", Reason: "Nerea's account"}); err != nil {
+		if _, err := d.Service.Rule(d.ctx, d.who, lane, store.Ruling{Kind: "same", Person: "L0942", Account: "u90942", Reason: "Nerea's account"}, ""); err != nil {
 			return err
 		}
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"strings"
 
@@ -65,7 +66,78 @@ func newLane() *cobra.Command {
 		}
 		return c.show(v, []string{"no.>", "at", "charter>", "twinned>", "missing>", "orphan>", "contested>", "would change"}, rows)
 	}))
-	return group("lane", "One authority reconciled with one downstream", list, show, history, observe, remove)
+	withheld := pageFlags(running("withheld LANE", "Changes that are not drafted because something is not known, with the reason", exact("LANE"), func(c *client, args []string) error {
+		var v apiclient.WithheldList
+		res, err := c.ListWithheld(c.ctx, args[0], &apiclient.ListWithheldParams{Verb: c.given("verb"), Q: c.given("search"), Cursor: c.given("cursor"), Limit: c.limit()})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, w := range v.Items {
+			rows = append(rows, []string{w.Verb, w.Label, value(w.Person), value(w.Account), w.Reason})
+		}
+		if err := c.show(v, []string{"verb", "whose", "person", "account", "reason"}, rows); err != nil {
+			return err
+		}
+		c.more(v.Next, v.Total, len(v.Items))
+		return nil
+	}))
+	withheld.Flags().String("verb", "", "only this verb")
+	return group("lane", "One authority reconciled with one downstream", list, show, history, withheld, newBonds(), observe, remove)
+}
+
+// newBonds lists what a lane knows, for a look or for a lane that takes its place.
+func newBonds() *cobra.Command {
+	cmd := running("bonds LANE", "Who is bonded, and by what; with --sheet, as rulings for another lane", exact("LANE"), func(c *client, args []string) error {
+		var v apiclient.BondList
+		res, err := c.ListBonds(c.ctx, args[0])
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		if path := c.flag("sheet"); path != "" {
+			err := replaceFile(path, func(w io.Writer) error {
+				return writeCSV(w, "person_id,account_id,ruling,reason", func(put func(...string)) {
+					for _, b := range v.Items {
+						put(b.Person, b.Account, "same", fmt.Sprintf("bonded in lane %s (%s, %s)", args[0], b.Basis, b.By))
+					}
+				})
+			})
+			if err != nil {
+				return err
+			}
+			c.say("%s bonds as rulings in %s; look through them, then: twinning twin rule-all OTHER-LANE --file %s", thousands(len(v.Items)), path, path)
+			return nil
+		}
+		var rows [][]string
+		for _, b := range v.Items {
+			rows = append(rows, []string{b.Person, b.Account, b.Basis, b.By})
+		}
+		return c.show(v, []string{"person", "account", "basis", "by"}, rows)
+	})
+	cmd.Flags().String("sheet", "", "CSV to write, as twin rule-all takes it")
+	return cmd
+}
+
+// withheld reads all that a lane did not draft.
+func (c *client) withheld(lane string) (list []planning.Withheld, err error) {
+	limit := 500
+	for cursor := ""; ; {
+		p := &apiclient.ListWithheldParams{Limit: &limit}
+		if cursor != "" {
+			p.Cursor = &cursor
+		}
+		var v apiclient.WithheldList
+		res, err := c.ListWithheld(c.ctx, lane, p)
+		if err := ask(&v, res, err); err != nil {
+			return nil, err
+		}
+		for _, w := range v.Items {
+			list = append(list, planning.Withheld{Verb: w.Verb, Reason: w.Reason})
+		}
+		if cursor = value(v.Next); cursor == "" {
+			return list, nil
+		}
+	}
 }
 
 func counts(m map[string]int) string {
@@ -77,7 +149,7 @@ func counts(m map[string]int) string {
 }
 
 func reading(g apiclient.Guard) planning.Reading {
-	return planning.Reading{Verb: g.Verb, Count: g.Count, Recent: g.Recent, Allowed: g.Allowed, Denominator: g.Denominator, Of: g.Of, Tripped: g.Tripped, Message: g.Message}
+	return planning.Reading{Verb: g.Verb, Count: g.Count, Recent: g.Recent, Pending: g.Pending, Allowed: g.Allowed, Denominator: g.Denominator, Of: g.Of, Tripped: g.Tripped, Message: g.Message}
 }
 
 func (c *client) showLane(name string) error {
@@ -104,8 +176,12 @@ func (c *client) showLane(name string) error {
 	drawBalance(out, sides(r.Balance))
 	drawFindings(out, r.Findings)
 	drawVerbs(out, r.Changes)
-	for _, verb := range sortedKeys(r.Withheld) {
-		fmt.Fprintf(out, "\nWithheld: %d × %s, because records could not be read (see row-rejected)\n", r.Withheld[verb], verb)
+	if len(r.Withheld) > 0 {
+		list, err := c.withheld(name)
+		if err != nil {
+			return err
+		}
+		drawWithheld(out, list)
 	}
 	for _, g := range r.Guards {
 		if g.Tripped {

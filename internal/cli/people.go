@@ -29,6 +29,21 @@ func (c *client) say(format string, args ...any) {
 	fmt.Fprintf(c.cmd.ErrOrStderr(), format+"\n", args...)
 }
 
+// asksAt says something that an answer is typed behind.
+func (c *client) asksAt(format string, args ...any) {
+	fmt.Fprintf(c.cmd.ErrOrStderr(), format, args...)
+}
+
+// answered reports whether a human types what the command reads.
+func (c *client) answered() bool {
+	f, ok := c.cmd.InOrStdin().(*os.File)
+	if !ok {
+		return false
+	}
+	info, err := f.Stat()
+	return err == nil && info.Mode()&os.ModeCharDevice != 0
+}
+
 func (c *client) flag(name string) string {
 	v, _ := c.cmd.Flags().GetString(name)
 	return v

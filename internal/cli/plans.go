@@ -35,7 +35,10 @@ func newPlan() *cobra.Command {
 		if err := c.showPlan(p); err != nil {
 			return err
 		}
-		c.say("next: twinning plan show %d, then twinning plan seal %d", p.Id, p.Id)
+		for _, f := range p.Fallen {
+			c.say("left out: %s of %s: %s", f.Verb, f.Label, f.Reason)
+		}
+		c.say("next: twinning plan show %d, then twinning plan seal %d --count %d", p.Id, p.Id, p.Total)
 		if p.Stopped {
 			return &exit{code: Guarded}
 		}
@@ -115,6 +118,9 @@ func (c *client) showPlan(p apiclient.Plan) error {
 		}
 		fmt.Fprintln(out, word+guardSentence(reading(g)))
 	}
+	for _, l := range p.Lowered {
+		fmt.Fprintln(out, "LOWERED since the last plan, sealing needs overrule: "+l)
+	}
 	for _, o := range p.Obstacles {
 		fmt.Fprintln(out, "in the way: "+o)
 	}
@@ -166,20 +172,59 @@ func newSeal() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		hash := p.Hash
-		if h := c.flag("hash"); h != "" {
-			hash = h
+		if err := c.sealsWhatWasSeen(p); err != nil {
+			return err
 		}
-		res, err := c.SealPlan(c.ctx, p.Id, apiclient.SealInput{Hash: hash, Overrule: c.given("overrule")})
+		res, err := c.SealPlan(c.ctx, p.Id, apiclient.SealInput{Hash: p.Hash, Overrule: c.given("overrule")})
 		if err := ask(&p, res, err); err != nil {
 			return err
 		}
 		c.say("plan %d is sealed until %s: %s changes; next: twinning plan run %d", p.Id, dayOf(p.SealExpires), thousands(p.Total), p.Id)
 		return nil
 	})
-	cmd.Flags().String("hash", "", "seal only if the plan still has this hash, as plan show printed it")
-	cmd.Flags().String("overrule", "", "reason for sealing over a guard; needs the right overrule")
+	cmd.Long = `Approve exactly this content. What is sealed is named: by the hash that plan show
+prints, or by the number of its changes; without either the command asks for the
+number. A plan that is another than what was looked at is not sealed.`
+	cmd.Flags().String("hash", "", "the plan's hash, or its first eight characters or more")
+	cmd.Flags().Int("count", 0, "how many changes the plan has")
+	cmd.Flags().String("overrule", "", "reason for sealing over a guard, or with one lowered; needs the right overrule")
 	return cmd
+}
+
+// shortHash is as much of a hash as is taken for it.
+const shortHash = 8
+
+// sealsWhatWasSeen holds the plan as it is now against what whoever seals it says
+// that they looked at.
+func (c *client) sealsWhatWasSeen(p apiclient.Plan) error {
+	hash, count := c.flag("hash"), 0
+	if c.cmd.Flags().Changed("count") {
+		count, _ = c.cmd.Flags().GetInt("count")
+	}
+	switch {
+	case hash != "" && (len(hash) < shortHash || !strings.HasPrefix(p.Hash, hash)):
+		return fmt.Errorf("plan %d has another hash: %s; look at it again: twinning plan show %d", p.Id, p.Hash, p.Id)
+	case hash != "":
+		return nil
+	case count == 0 && c.answered():
+		for _, l := range p.Lowered {
+			c.say("a guard was lowered since the last plan: %s", l)
+		}
+		c.asksAt("plan %d of %s has %s. Type their number to seal them: ", p.Id, p.Lane, countsOf(p))
+		if _, err := fmt.Fscanln(c.cmd.InOrStdin(), &count); err != nil {
+			count = 0
+		}
+	case count == 0:
+		return misuse("say what you seal: twinning plan seal %d --count %d (%s), or --hash %s", p.Id, p.Total, counts(p.Verbs), p.Hash[:12])
+	}
+	if count != p.Total {
+		return fmt.Errorf("plan %d has %d changes, not %d; look at it again: twinning plan show %d", p.Id, p.Total, count, p.Id)
+	}
+	return nil
+}
+
+func countsOf(p apiclient.Plan) string {
+	return fmt.Sprintf("%s changes (%s)", thousands(p.Total), counts(p.Verbs))
 }
 
 func newPlanRun() *cobra.Command {

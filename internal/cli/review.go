@@ -20,9 +20,15 @@ func questionFlags(cmd *cobra.Command) {
 	f.StringP("search", "q", "", "only what holds this text")
 }
 
+// between is the range of probabilities that the filter holds.
+func (c *client) between() (least, most float32) {
+	least, _ = c.cmd.Flags().GetFloat32("least")
+	most, _ = c.cmd.Flags().GetFloat32("most")
+	return least, most
+}
+
 func (c *client) questions(lane, cursor string, limit int) (v apiclient.QuestionList, err error) {
-	least, _ := c.cmd.Flags().GetFloat32("least")
-	most, _ := c.cmd.Flags().GetFloat32("most")
+	least, most := c.between()
 	p := &apiclient.ListQuestionsParams{Code: c.given("code"), Least: &least, Most: &most, Q: c.given("search"), Limit: &limit}
 	if cursor != "" {
 		p.Cursor = &cursor
@@ -31,16 +37,20 @@ func (c *client) questions(lane, cursor string, limit int) (v apiclient.Question
 	return v, ask(&v, res, err)
 }
 
-// everyQuestion reads all pages.
-func (c *client) everyQuestion(lane string) (list []apiclient.Question, err error) {
+// everyQuestion reads all pages. The snapshot is that of the first: what changes
+// between it and the last shows when it is sent back.
+func (c *client) everyQuestion(lane string) (list []apiclient.Question, snapshot string, err error) {
 	for cursor := ""; ; {
 		v, err := c.questions(lane, cursor, 500)
 		if err != nil {
-			return nil, err
+			return nil, "", err
+		}
+		if snapshot == "" {
+			snapshot = v.Snapshot
 		}
 		list = append(list, v.Items...)
 		if cursor = value(v.Next); cursor == "" {
-			return list, nil
+			return list, snapshot, nil
 		}
 	}
 }
@@ -50,7 +60,7 @@ func newReview() *cobra.Command {
 		if c.on("list") {
 			return c.listQuestions(args[0])
 		}
-		list, err := c.everyQuestion(args[0])
+		list, _, err := c.everyQuestion(args[0])
 		if err != nil {
 			return err
 		}
@@ -76,7 +86,7 @@ whatever somebody else rules on meanwhile is not asked again.
 }
 
 func (c *client) listQuestions(lane string) error {
-	list, err := c.everyQuestion(lane)
+	list, snapshot, err := c.everyQuestion(lane)
 	if err != nil {
 		return err
 	}
@@ -88,7 +98,11 @@ func (c *client) listQuestions(lane string) error {
 		}
 		rows = append(rows, []string{q.Code, p, q.Person, q.PersonLabel, q.Account, q.AccountLabel, q.Reason})
 	}
-	return c.show(list, []string{"asked for", "probability>", "person", "", "account", "", "reason"}, rows)
+	if err := c.show(list, []string{"asked for", "probability>", "person", "", "account", "", "reason"}, rows); err != nil {
+		return err
+	}
+	c.say("%d open; one ruling on all of them: twinning twin rule-all %s same|different --count %d --snapshot %s --reason …", len(list), lane, len(list), snapshot)
+	return nil
 }
 
 // desk is one sitting of a person who settles questions.
@@ -98,6 +112,7 @@ type desk struct {
 	in   *bufio.Reader
 	out  io.Writer
 	done []apiclient.Ruling
+	seen string // version of the pair in hand, as it was shown
 }
 
 func (d *desk) work(list []apiclient.Question) error {
@@ -158,6 +173,7 @@ func (d *desk) show(q apiclient.Question, at, all int) error {
 	if err := ask(&v, res, err); err != nil {
 		return err
 	}
+	d.seen = v.Version
 	reason := q.Reason
 	if len(q.Said) > 0 {
 		reason, _, _ = strings.Cut(reason, " (") // the bars below say the rest
@@ -176,7 +192,7 @@ func (d *desk) show(q apiclient.Question, at, all int) error {
 // rule keeps an answer; one that somebody else contradicted meanwhile is told.
 func (d *desk) rule(q apiclient.Question, kind apiclient.RulingInputKind, reason string) {
 	var r apiclient.Ruling
-	res, err := d.c.Rule(d.c.ctx, d.lane, apiclient.RulingInput{Kind: kind, Person: &q.Person, Account: &q.Account, Reason: reason})
+	res, err := d.c.Rule(d.c.ctx, d.lane, apiclient.RulingInput{Kind: kind, Person: &q.Person, Account: &q.Account, Reason: reason, Seen: &d.seen})
 	if err := ask(&r, res, err); err != nil {
 		fmt.Fprintln(d.out, "not kept:", err)
 		return

@@ -19,15 +19,20 @@ func newRuleAll() *cobra.Command {
 		}
 		return nil
 	}, func(c *client, args []string) error {
-		list, err := c.manyRulings(args)
+		list, snapshot, err := c.manyRulings(args)
 		if err != nil {
 			return err
 		}
 		kept, refused := 0, 0
 		for from := 0; from < len(list); from += 1000 {
 			batch := list[from:min(from+1000, len(list))]
+			body := apiclient.RuleAllJSONRequestBody{Rulings: batch}
+			if from == 0 && snapshot != "" { // each pair has its own version besides
+				least, most := c.between()
+				body.Snapshot, body.Code, body.Q, body.Least, body.Most = &snapshot, c.given("code"), c.given("search"), &least, &most
+			}
 			var v apiclient.Ruled
-			res, err := c.RuleAll(c.ctx, args[0], apiclient.RuleAllJSONRequestBody{Rulings: batch})
+			res, err := c.RuleAll(c.ctx, args[0], body)
 			if err := ask(&v, res, err); err != nil {
 				return err
 			}
@@ -47,39 +52,44 @@ func newRuleAll() *cobra.Command {
 ruling (same or different) and, if wanted, reason; rows whose ruling is blank are
 left. The file contested.csv of an offline reconciliation, with a column added,
 is such a file. Without --file: one ruling on all open questions that the filter
-holds; --count says how many that are, so that nobody rules on more than they
-have seen.`
+holds; --count says how many that are, and --snapshot which (twin review --list
+prints both), so that nobody rules on others than they have seen.`
 	questionFlags(cmd)
 	cmd.Flags().String("file", "", "CSV with a ruling a row")
 	cmd.Flags().String("reason", "", "why; of rows that give none")
 	cmd.Flags().Int("count", 0, "how many open questions the filter holds, as twin review --list shows them")
+	cmd.Flags().String("snapshot", "", "of the list that was looked at; nothing is ruled when it has changed since")
 	return cmd
 }
 
-func (c *client) manyRulings(args []string) (list []apiclient.RulingInput, err error) {
+func (c *client) manyRulings(args []string) (list []apiclient.RulingInput, snapshot string, err error) {
 	if path := c.flag("file"); path != "" {
 		if len(args) > 1 {
-			return nil, misuse("the file says row by row what is ruled; leave %q out", args[1])
+			return nil, "", misuse("the file says row by row what is ruled; leave %q out", args[1])
 		}
-		return rulingsOf(path, c.flag("reason"))
+		list, err := rulingsOf(path, c.flag("reason"))
+		return list, "", err
 	}
 	if len(args) < 2 || args[1] != "same" && args[1] != "different" {
-		return nil, misuse("say same or different, or give --file")
+		return nil, "", misuse("say same or different, or give --file")
 	}
 	if c.flag("reason") == "" {
-		return nil, misuse("--reason is needed: somebody will ask in a year")
+		return nil, "", misuse("--reason is needed: somebody will ask in a year")
 	}
-	open, err := c.everyQuestion(args[0])
+	open, snapshot, err := c.everyQuestion(args[0])
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	if n, _ := c.cmd.Flags().GetInt("count"); n != len(open) {
-		return nil, misuse("the filter holds %d open questions: look at them with twinning twin review %s --list, and say --count %d to rule on all", len(open), args[0], len(open))
+		return nil, "", misuse("the filter holds %d open questions: look at them with twinning twin review %s --list, and say --count %d to rule on all", len(open), args[0], len(open))
+	}
+	if seen := c.flag("snapshot"); seen != "" && seen != snapshot {
+		return nil, "", fmt.Errorf("the list has changed since you looked, nothing is ruled; look again: twinning twin review %s --list", args[0])
 	}
 	for _, q := range open {
-		list = append(list, apiclient.RulingInput{Kind: apiclient.RulingInputKind(args[1]), Person: &q.Person, Account: &q.Account, Reason: c.flag("reason")})
+		list = append(list, apiclient.RulingInput{Kind: apiclient.RulingInputKind(args[1]), Person: &q.Person, Account: &q.Account, Reason: c.flag("reason"), Seen: &q.Version})
 	}
-	return list, nil
+	return list, snapshot, nil
 }
 
 // rulingsOf reads a sheet. All that is wrong with it is told at once, and then

@@ -131,11 +131,7 @@ func guardSentence(g planning.Reading) string {
 	if g.Message != "" {
 		return g.Verb + ": " + g.Message
 	}
-	before := ""
-	if g.Recent > 0 {
-		before = fmt.Sprintf(" and %d in the days before", g.Recent)
-	}
-	return fmt.Sprintf("%d × %s%s, %d allowed of %s %s", g.Count, g.Verb, before, g.Allowed, thousands(g.Denominator), g.Of)
+	return g.String()
 }
 
 // thousands groups digits in threes.

@@ -94,6 +94,17 @@ func (h *house) typing(typed string, wantExit int, args ...string) string {
 	return out.String() + talk.String()
 }
 
+// seal approves a plan by the hash that is shown for it.
+func (h *house) seal(wantExit int, plan string) string {
+	h.t.Helper()
+	out := h.twinning(0, "plan", "show", plan, "-o", "json")
+	var shown struct {
+		Plan *struct{ Hash string }
+	}
+	require.NoError(h.t, json.Unmarshal([]byte(out[:strings.LastIndex(out, "}")+1]), &shown), out)
+	return h.twinning(wantExit, "plan", "seal", plan, "--hash", shown.Plan.Hash)
+}
+
 // token makes a bearer token for a user with just these rights.
 func (h *house) token(rights ...string) string {
 	h.t.Helper()

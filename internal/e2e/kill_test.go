@@ -106,7 +106,7 @@ func TestKilledInMidRun(t *testing.T) {
 	h.twinning(0, "charter", "put", filepath.Join(dir, "charter.yaml"))
 	h.twinning(3, "reconcile", lane)
 	h.twinning(0, "plan", "draft", lane)
-	h.twinning(0, "plan", "seal", "1")
+	h.seal(0, "1")
 	application.Misbehave(scimapp.Misbehaviour{SlowMillis: 15, DropEvery: 11})
 	h.twinning(0, "plan", "run", "1", "--no-wait")
 

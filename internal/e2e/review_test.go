@@ -149,13 +149,13 @@ func TestRulingsDoNotOverwrite(t *testing.T) {
 	ctx := context.Background()
 	other := access.Caller{Name: "Vesna", Rights: []access.Right{access.Look, access.Work}}
 	pair := store.Ruling{Kind: "same", Person: "L0956", Account: h.account("rfalk"), Reason: "same face"}
-	first, err := h.app.Service.Rule(ctx, admin, merger, pair)
+	first, err := h.app.Service.Rule(ctx, admin, merger, pair, "")
 	require.NoError(t, err)
-	again, err := h.app.Service.Rule(ctx, other, merger, pair)
+	again, err := h.app.Service.Rule(ctx, other, merger, pair, "")
 	require.NoError(t, err)
 	require.Equal(t, first.ID, again.ID, "the same said twice is one ruling")
 	pair.Kind = "different"
-	_, err = h.app.Service.Rule(ctx, other, merger, pair)
+	_, err = h.app.Service.Rule(ctx, other, merger, pair, "")
 	require.ErrorContains(t, err, "same face")
 	require.NoError(t, h.app.Service.ClearRuling(ctx, other, merger, first.ID))
 
@@ -169,7 +169,7 @@ func TestRulingsDoNotOverwrite(t *testing.T) {
 		}
 	}
 	require.NotEmpty(t, twin.ID)
-	r, err := h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "different", Person: twin.ID, Account: twin.Twin, Reason: "mixed up"})
+	r, err := h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "different", Person: twin.ID, Account: twin.Twin, Reason: "mixed up"}, "")
 	require.NoError(t, err)
 	require.Contains(t, r.Leaves, "neither is created anew or suspended before the next plan")
 	state := func(side, id string) string {
@@ -230,7 +230,7 @@ func TestConsoleReview(t *testing.T) {
 	ctx := context.Background()
 	v, err := h.app.Service.Questions(ctx, merger, service.QuestionFilter{Most: 1, Code: "rehire"}, store.Page{})
 	require.NoError(t, err)
-	_, err = h.app.Service.Rule(ctx, access.Caller{Name: "Vesna", Rights: []access.Right{access.Work}}, merger, store.Ruling{Kind: "same", Person: v.Items[0].Person, Account: v.Items[0].Account, Reason: "HR says so"})
+	_, err = h.app.Service.Rule(ctx, access.Caller{Name: "Vesna", Rights: []access.Right{access.Work}}, merger, store.Ruling{Kind: "same", Person: v.Items[0].Person, Account: v.Items[0].Account, Reason: "HR says so"}, "")
 	require.NoError(t, err)
 	p.until(fmt.Sprintf("document.querySelectorAll('section[aria-label=\"open pairs\"] li').length === %d", all-2), "it is not asked here any more")
 

@@ -93,7 +93,7 @@ func TestMailGate(t *testing.T) {
 		h.twinning(reconciled, "reconcile", gate)
 		out := h.twinning(0, "plan", "draft", gate)
 		id := regexp.MustCompile(`plan (\d+) of`).FindStringSubmatch(out)[1]
-		h.twinning(0, "plan", "seal", id)
+		h.seal(0, id)
 		return id
 	}
 	plan := draft(3)

@@ -253,7 +253,7 @@ func TestBadFiles(t *testing.T) {
 	out := h.twinning(4, "plan", "draft", lane, "-o", "json")
 	var p struct{ ID int64 }
 	require.NoError(t, json.Unmarshal([]byte(out[:strings.LastIndex(out, "}")+1]), &p))
-	require.Contains(t, h.twinning(4, "plan", "seal", fmt.Sprint(p.ID)), "guard")
+	require.Contains(t, h.seal(4, fmt.Sprint(p.ID)), "guard")
 	// a faceless row blocks whatever rests on an absence
 	take(h, "hq", put("faceless", good+"\"\",no,id\n"))
 	require.Contains(t, h.twinning(3, "reconcile", lane), "Withheld: ")
@@ -378,10 +378,10 @@ func TestSealing(t *testing.T) {
 	require.Equal(t, p.Total-1, rest.Outcomes["done"], "the pilot is not run again: %v", rest.Outcomes)
 
 	// rulings that contradict each other are told, a later draft voids an older one
-	_, err = h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "same", Person: "L0924", Account: "u90924", Reason: "asked her"})
+	_, err = h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "same", Person: "L0924", Account: "u90924", Reason: "asked her"}, "")
 	require.NoError(t, err)
-	_, err = h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "same", Person: "L0924", Account: "u90925", Reason: "no, this"})
+	_, err = h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "same", Person: "L0924", Account: "u90925", Reason: "no, this"}, "")
 	require.ErrorContains(t, err, "another ruling says otherwise")
-	_, err = h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "leave-alone", Account: "u90930"})
+	_, err = h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "leave-alone", Account: "u90930"}, "")
 	require.ErrorContains(t, err, "needs a reason")
 }

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"strconv"
 	"strings"
 
@@ -66,6 +67,10 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the database can't be reached: %w", err)
 	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("the database at %s can't be reached: %w; start it, or correct --database-url", net.JoinHostPort(cfg.ConnConfig.Host, fmt.Sprint(cfg.ConnConfig.Port)), plainConnect(err))
+	}
 	db := stdlib.OpenDBFromPool(pool)
 	s := &Store{pool: pool, db: sqlx.NewDb(db, "pgx")}
 	s.q = s.db
@@ -74,6 +79,19 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// plainConnect is why a connection could not be made, without what was tried on
+// the way, and without user and database, which whoever starts the service knows.
+func plainConnect(err error) error {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		return errors.New(pg.Message)
+	}
+	for inner := errors.Unwrap(err); inner != nil; inner = errors.Unwrap(err) {
+		err = inner
+	}
+	return err
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {

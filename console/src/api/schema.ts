@@ -641,6 +641,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/withheld": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Changes that the latest reconciliation did not draft, and why */
+        get: operations["listWithheld"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{lane}/bonds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is bonded, and by what */
+        get: operations["listBonds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes/{lane}/findings": {
         parameters: {
             query?: never;
@@ -1090,6 +1124,13 @@ export interface components {
             state: "reading" | "taken" | "failed" | "halted";
             name?: string;
             scope?: string;
+            /** @description address it was read from */
+            origin?: string;
+            /**
+             * Format: date-time
+             * @description since when a deletion would not show
+             */
+            deletionsUnseen?: string;
             leftOut: number;
             /** Format: date-time */
             started: string;
@@ -1267,6 +1308,9 @@ export interface components {
             count: number;
         };
         LeftOut: {
+            /** @description left-out, no-record, hidden or elsewhere; all but no-record may hide somebody */
+            kind: string;
+            id?: string;
             reason: string;
             what: string;
         };
@@ -1416,7 +1460,10 @@ export interface components {
         Guard: {
             verb: string;
             count: number;
+            /** @description done to the system in the guard's days, whatever plan did it */
             recent: number;
+            /** @description that other plans are doing or have sealed */
+            pending: number;
             allowed: number;
             denominator: number;
             of: string;
@@ -1488,6 +1535,8 @@ export interface components {
             why: string;
         };
         Question: {
+            /** @description of both records and of what is decided about them; sent back as seen with a ruling */
+            version: string;
             person: string;
             account: string;
             reason: string;
@@ -1500,6 +1549,8 @@ export interface components {
         };
         QuestionList: {
             items: components["schemas"]["Question"][];
+            /** @description of all that the filter holds; another one when any pair of it has moved on */
+            snapshot: string;
             next?: string;
             /** @description open and matching */
             total: number;
@@ -1513,6 +1564,8 @@ export interface components {
             unasked: number;
         };
         FaceToFace: {
+            /** @description of both records and of what is decided about them; sent back as seen with a ruling */
+            version: string;
             person?: components["schemas"]["Facing"];
             account?: components["schemas"]["Facing"];
             attributes: components["schemas"]["Comparison"][];
@@ -1583,6 +1636,8 @@ export interface components {
             reason: string;
             /** Format: date */
             until?: string;
+            /** @description version of the pair as it was shown; the ruling is refused when the pair has moved on since */
+            seen?: string;
         };
         Ruling: {
             /** Format: int64 */
@@ -1649,7 +1704,12 @@ export interface components {
             waves: components["schemas"]["WaveTotal"][];
             guards: components["schemas"]["Guard"][];
             stopped: boolean;
+            /** @description guards that allow more than those of the lane's last sealed plan; sealing needs overrule */
+            lowered: string[];
+            /** @description what keeps it from being sealed or run, whoever asks */
             obstacles: string[];
+            /** @description changes left out of a draft for what they rest on */
+            fallen: components["schemas"]["Fallen"][];
             sealedBy?: string;
             /** Format: date-time */
             sealedAt?: string;
@@ -1664,6 +1724,37 @@ export interface components {
              * @description by which evidence was weighed; absent: keys alone
              */
             weightsVersion?: number;
+        };
+        /** @description a change that rests on what is no longer so */
+        Fallen: {
+            change: string;
+            verb: string;
+            label: string;
+            reason: string;
+        };
+        /** @description a change that is not drafted, and why */
+        Withheld: {
+            verb: string;
+            person?: string;
+            account?: string;
+            label: string;
+            reason: string;
+        };
+        WithheldList: {
+            items: components["schemas"]["Withheld"][];
+            next?: string;
+            total: number;
+        };
+        Bond: {
+            person: string;
+            account: string;
+            /** @description what first held the two to be one: ruled, keyed or weighed */
+            basis: string;
+            /** @description the run or ruling that made it */
+            by: string;
+        };
+        BondList: {
+            items: components["schemas"]["Bond"][];
         };
         /** @enum {string} */
         PlanState: "draft" | "sealed" | "running" | "finished" | "halted" | "void";
@@ -2897,6 +2988,16 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
+                    /** @description of the open questions as they were shown; all is refused when another is true now */
+                    snapshot?: string;
+                    /** @description filter of the snapshot */
+                    code?: string;
+                    /** @description filter of the snapshot */
+                    q?: string;
+                    /** @description filter of the snapshot */
+                    least?: number;
+                    /** @description filter of the snapshot */
+                    most?: number;
                     rulings: components["schemas"]["RulingInput"][];
                 };
             };
@@ -3015,6 +3116,58 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWithheld: {
+        parameters: {
+            query?: {
+                verb?: string;
+                /** @description text to find */
+                q?: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WithheldList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listBonds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BondList"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -1,5 +1,5 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState, useSyncExternalStore } from "react";
 import { api, ask, type Schemas, type Task } from "./client";
 
 /** One factory for all keys, so that what belongs together is made stale together. */
@@ -135,13 +135,23 @@ export const useQuestions = (lane: string, filter: QuestionFilter) =>
     initialPageParam: "",
     getNextPageParam: next,
     refetchInterval: 4000, // somebody else may be settling the same ones
+    placeholderData: keepPreviousData, // a new filter must not take the page, and what is typed, away
+  });
+export const useWithheld = (lane: string, on: boolean) =>
+  useInfiniteQuery({
+    queryKey: keys.laneList(lane, "withheld", {}),
+    enabled: on,
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/lanes/{lane}/withheld", { params: { path: { lane }, query: { cursor: pageParam, limit: 100 } } })),
+    initialPageParam: "",
+    getNextPageParam: next,
   });
 export const useFacing = (lane: string, person?: string, account?: string) =>
   useQuery({
     queryKey: keys.laneList(lane, "facing", { person, account }),
     enabled: person !== undefined,
     queryFn: () => ask(api.GET("/lanes/{lane}/facing", { params: { path: { lane }, query: { person, account } } })),
-    staleTime: 60_000,
+    refetchInterval: 4000, // whether the two are still as they were shown
   });
 export const useRecords = (roster: number, q: string) =>
   useInfiniteQuery({
@@ -182,6 +192,18 @@ export const useChanges = (plan: number, verb: string, outcome: string, q: strin
     getNextPageParam: next,
     refetchInterval: live ? 1000 : false,
   });
+
+/** Since when something that is shown could not be read again; undefined when all was. */
+export function useStaleSince(): number | undefined {
+  const cache = useQueryClient().getQueryCache();
+  return useSyncExternalStore(
+    (changed) => cache.subscribe(changed),
+    () => {
+      const stale = cache.getAll().filter((q) => q.isActive() && q.state.error && q.state.data !== undefined);
+      return stale.length > 0 ? Math.min(...stale.map((q) => q.state.dataUpdatedAt)) : undefined;
+    },
+  );
+}
 
 /** An act: whatever it touches is read again, so no page needs a refresh to be true. */
 export function useAct<I, O>(act: (input: I) => Promise<O>, done?: (out: O) => void) {

@@ -2,7 +2,7 @@ import { Tabs } from "radix-ui";
 import { useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
-import { useAct, useCharter, useFindings, useLane, useMay, usePlans, useTask, useVerdicts, useWeights } from "../data/queries";
+import { useAct, useCharter, useFindings, useLane, useMay, usePlans, useTask, useVerdicts, useWeights, useWithheld } from "../data/queries";
 import { BalanceDrawing, BalanceTable } from "../ui/balance";
 import { Glyph, StateWord } from "../ui/glyph";
 import { GuardMeter } from "../ui/guard";
@@ -28,7 +28,7 @@ export function LanePage() {
   );
   const set = (next: Record<string, string>) => setParams({ ...Object.fromEntries(params), ...next });
   if (view.isPending) return <Loading />;
-  if (view.error) return <Trouble error={view.error} />;
+  if (!view.data) return <Trouble error={view.error} />;
   const l = view.data;
   const latest = l.latest;
   const working = progress !== undefined && !progress.ended;
@@ -85,27 +85,36 @@ export function LanePage() {
                 .map((g) => (
                   <GuardMeter key={g.verb + g.message} guard={g} />
                 ))}
-              {Object.entries(latest.withheld).map(([verb, n]) => (
-                <p key={verb} className="text-madder">
-                  <Glyph state="harm" /> withheld: {n} × {verb}, because records could not be read
+              {Object.keys(latest.withheld).length > 0 && (
+                <p className="text-madder">
+                  <Glyph state="harm" /> withheld:{" "}
+                  <button type="button" className="underline underline-offset-2" onClick={() => setParams({ view: "withheld" })}>
+                    {changes(latest.withheld)}
+                  </button>
+                  , because something is not known
                 </p>
-              ))}
+              )}
             </div>
           </section>
           <Tabs.Root value={params.get("view") ?? "findings"} onValueChange={(v) => setParams({ view: v })}>
             <Tabs.List aria-label="lists" className="mb-2 flex items-center gap-4 border-hair border-b">
-              {["findings", "people", "accounts", "plans", "charter"].map((v) => (
-                <Tabs.Trigger
-                  key={v}
-                  value={v}
-                  className="py-1.5 text-soft capitalize data-[state=active]:border-ink data-[state=active]:border-b-2 data-[state=active]:text-ink"
-                >
-                  {v}
-                </Tabs.Trigger>
-              ))}
+              {["findings", "people", "accounts", ...(Object.keys(latest.withheld).length > 0 ? ["withheld"] : []), "plans", "charter"].map(
+                (v) => (
+                  <Tabs.Trigger
+                    key={v}
+                    value={v}
+                    className="py-1.5 text-soft capitalize data-[state=active]:border-ink data-[state=active]:border-b-2 data-[state=active]:text-ink"
+                  >
+                    {v}
+                  </Tabs.Trigger>
+                ),
+              )}
             </Tabs.List>
             <Tabs.Content value="findings">
               <Findings lane={lane} code={params.get("code") ?? ""} q={params.get("q") ?? ""} set={set} />
+            </Tabs.Content>
+            <Tabs.Content value="withheld">
+              <Withheld lane={lane} on={Object.keys(latest.withheld).length > 0} />
             </Tabs.Content>
             <Tabs.Content value="people">
               <Records lane={lane} side="people" state={params.get("state") ?? ""} q={params.get("q") ?? ""} set={set} />
@@ -178,7 +187,7 @@ function Findings({ lane, code, q, set }: Filter & { code: string }) {
           ]}
         />
       </div>
-      {list.error && <Trouble error={list.error} />}
+      {list.error && !list.data && <Trouble error={list.error} />}
       {list.data && rows.length === 0 ? (
         <Empty>{all === 0 ? "Nothing is wrong in this lane." : "No finding matches; clear the search or the filter."}</Empty>
       ) : (
@@ -258,7 +267,7 @@ function Records({ lane, side, state, q, set }: Filter & { side: "people" | "acc
         />
         <span className="text-soft">{thousands(total)} records</span>
       </div>
-      {list.error && <Trouble error={list.error} />}
+      {list.error && !list.data && <Trouble error={list.error} />}
       {list.data && rows.length === 0 ? (
         <Empty>Nobody is here.</Empty>
       ) : (
@@ -376,6 +385,39 @@ function CharterText({ lane }: { lane: string }) {
         </p>
       ))}
       <pre className="overflow-x-auto border-hair border-y py-2 font-mono text-[12px] leading-5">{charter.data.source}</pre>
+    </>
+  );
+}
+
+/** Changes that are not drafted, each with what is not known. */
+function Withheld({ lane, on }: { lane: string; on: boolean }) {
+  const list = useWithheld(lane, on);
+  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
+  return (
+    <>
+      {list.error && !list.data && <Trouble error={list.error} />}
+      <List
+        label="withheld changes"
+        rows={rows}
+        rowKey={(w) => `${w.verb} ${w.person ?? ""} ${w.account ?? ""}`}
+        more={list.hasNextPage ? list.fetchNextPage : undefined}
+        columns={[
+          { name: "verb", width: "90px", cell: (w) => w.verb },
+          {
+            name: "whose",
+            width: "280px",
+            cell: (w) => (
+              <>
+                {w.label}{" "}
+                <Id>
+                  {w.person ?? ""} ┊ {w.account ?? ""}
+                </Id>
+              </>
+            ),
+          },
+          { name: "why it is not drafted", width: "1fr", cell: (w) => w.reason },
+        ]}
+      />
     </>
   );
 }

@@ -12,7 +12,7 @@ export function LanesPage() {
     <>
       <Head title="Lanes" about="One authority reconciled with one downstream, each by its charter." />
       {lanes.isPending && <Loading />}
-      {lanes.error && <Trouble error={lanes.error} />}
+      {lanes.error && !lanes.data && <Trouble error={lanes.error} />}
       {lanes.data?.items.length === 0 && (
         <Empty>
           <p>No lane yet.</p>

@@ -21,7 +21,7 @@ export function PlanPage() {
   const live = plan.data?.state === "running" || (checking !== undefined && !checking.ended);
   const list = useChanges(id, verb, outcome, q, live);
   if (plan.isPending) return <Loading />;
-  if (plan.error) return <Trouble error={plan.error} />;
+  if (!plan.data) return <Trouble error={plan.error} />;
   const p = plan.data;
   const rows = list.data?.pages.flatMap((x) => x.items) ?? [];
   return (
@@ -43,6 +43,11 @@ export function PlanPage() {
       >
         <Acts plan={p} run={run.data} verified={(t) => setCheck(t)} />
       </Head>
+      {p.lowered.map((l) => (
+        <p key={l} className="text-madder">
+          <Glyph state="harm" /> a guard was lowered since the last plan, sealing needs overrule: {l}
+        </p>
+      ))}
       {p.obstacles.map((o) => (
         <p key={o} className="text-madder">
           <Glyph state="harm" /> in the way: {o}
@@ -94,7 +99,7 @@ export function PlanPage() {
           </Button>
         )}
       </div>
-      {list.error && <Trouble error={list.error} />}
+      {list.error && !list.data && <Trouble error={list.error} />}
       {list.data && rows.length === 0 ? (
         <Empty>No change matches.</Empty>
       ) : (
@@ -204,7 +209,7 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
   return (
     <>
       {error && <Trouble error={error} />}
-      {(p.state === "draft" || p.state === "sealed") && (
+      {(p.state === "draft" || p.state === "sealed" || p.state === "halted") && (
         <Button disabled={!may("work")} onClick={() => drop.mutate(undefined)}>
           Give the plan up
         </Button>
@@ -219,7 +224,7 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
           title={`Seal ${thousands(p.total)} changes`}
           act={`Seal ${thousands(p.total)} changes`}
           tone={p.stopped ? "harm" : "main"}
-          reason={p.stopped ? "A guard stops this plan. Why may it be sealed all the same?" : undefined}
+          reason={p.stopped ? "A guard stops this plan, or was lowered. Why may it be sealed all the same?" : undefined}
           count={p.total}
           busy={seal.isPending}
           error={seal.error}

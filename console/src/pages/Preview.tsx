@@ -72,7 +72,7 @@ export function PreviewPage() {
     if (ready && may("work")) look.mutate({});
   }, [ready]);
   if (view.isPending) return <Loading />;
-  if (view.error) return <Trouble error={view.error} />;
+  if (!view.data) return <Trouble error={view.error} />;
   const kept = shape === view.data.shape && Object.entries(settings).every(([k, v]) => view.data.settings[k] === v);
   const error = look.error ?? send.error ?? keep.error ?? take.error;
   return (

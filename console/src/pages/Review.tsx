@@ -1,7 +1,7 @@
-import { useCallback, useEffect, useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
-import { useAct, useFacing, useMay, useQuestions } from "../data/queries";
+import { type QuestionFilter, useAct, useFacing, useMay, useQuestions } from "../data/queries";
 import { Confirm } from "../ui/confirm";
 import { EvidenceBars } from "../ui/evidence";
 import { FacingRecord, FacingRows } from "../ui/facing";
@@ -29,6 +29,34 @@ function useSitting(lane: string) {
   return [done, setDone] as const;
 }
 
+/**
+ * The pair in hand, as it was shown. It is pinned: whatever the list does
+ * meanwhile, a decision is about these two records in these versions, or refused.
+ */
+function useHand(lane: string, list: Question[]) {
+  const [hand, setHand] = useState<Question>();
+  const first = list[0];
+  useEffect(() => {
+    if (!hand && first) setHand(first);
+  }, [hand, first]);
+  const facing = useFacing(lane, hand?.person, hand?.account);
+  const [shown, setShown] = useState<{ pair: string; facing: Schemas["FaceToFace"] }>();
+  const pair = hand ? idOf(hand) : "";
+  useEffect(() => {
+    if (hand && facing.data && shown?.pair !== pair) setShown({ pair, facing: facing.data });
+  }, [hand, facing.data, shown, pair]);
+  const pinned = shown?.pair === pair ? shown.facing : undefined;
+  return {
+    hand,
+    take: setHand,
+    error: facing.error,
+    pinned,
+    settled: hand !== undefined && !list.some((q) => idOf(q) === pair),
+    moved: pinned !== undefined && facing.data !== undefined && facing.data.version !== pinned.version,
+    lookAgain: () => facing.data && setShown({ pair, facing: facing.data }),
+  };
+}
+
 export function ReviewPage() {
   const { lane = "" } = useParams();
   const [params, setParams] = useSearchParams();
@@ -40,28 +68,36 @@ export function ReviewPage() {
   };
   const questions = useQuestions(lane, filter);
   const [done, setDone] = useSitting(lane);
-  const [at, setAt] = useState<string>();
   const may = useMay();
   const list = useMemo(() => questions.data?.pages.flatMap((p) => p.items) ?? [], [questions.data]);
   const page = questions.data?.pages[0];
-  const index = Math.max(
-    0,
-    list.findIndex((q) => idOf(q) === at),
-  );
-  const current: Question | undefined = list[index];
+  const { hand, take, pinned, settled, moved, lookAgain, error } = useHand(lane, list);
+  const [place, setPlace] = useState(0); // where the hand was in the list, for when its pair is gone from it
+  const index = hand ? list.findIndex((q) => idOf(q) === idOf(hand)) : -1;
+  useEffect(() => {
+    if (index >= 0) setPlace(index);
+  }, [index]);
   const set = (next: Record<string, string>) => setParams({ ...Object.fromEntries(params), ...next }, { replace: true });
   const move = useCallback(
     (step: number) => {
-      const next = list[Math.max(0, Math.min(list.length - 1, index + step))];
-      if (next) setAt(idOf(next));
-      if (index + step > list.length - 5 && questions.hasNextPage) questions.fetchNextPage();
+      // from a pair that has left the list, the next one is what took its place
+      const to = index >= 0 ? index + step : place + (step > 0 ? 0 : step);
+      const next = list[Math.max(0, Math.min(list.length - 1, to))];
+      take(next);
+      if (to > list.length - 5 && questions.hasNextPage) questions.fetchNextPage();
     },
-    [list, index, questions],
+    [list, index, place, questions, take],
   );
   const [reason, setReason] = useState("looked at side by side");
+  const card = useRef<HTMLElement>(null);
   const rule = useAct(
-    ({ q, kind }: { q: Question; kind: "same" | "different" }) =>
-      ask(api.POST("/lanes/{lane}/rulings", { params: { path: { lane } }, body: { kind, person: q.person, account: q.account, reason } })),
+    ({ q, kind, seen }: { q: Question; kind: "same" | "different"; seen: string }) =>
+      ask(
+        api.POST("/lanes/{lane}/rulings", {
+          params: { path: { lane } },
+          body: { kind, person: q.person, account: q.account, reason, seen },
+        }),
+      ),
     (r: Schemas["Ruling"]) => setDone((d) => [...d.filter((x) => x.id !== r.id), r]),
   );
   const undo = useAct(
@@ -71,37 +107,37 @@ export function ReviewPage() {
     },
     (r: Schemas["Ruling"]) => {
       setDone((d) => d.filter((x) => x.id !== r.id));
-      setAt(idOf(r));
+      const back = list.find((q) => idOf(q) === idOf(r));
+      take(back); // where it is not listed any more, the first open one
     },
   );
   const busy = rule.isPending || undo.isPending;
-  const judge = useCallback(
-    (kind: "same" | "different") => {
-      if (!current || busy || !may("work") || !reason.trim()) return;
-      const following = list[index + 1] ?? list[index - 1];
-      rule.mutate({ q: current, kind }, { onSuccess: () => setAt(following ? idOf(following) : undefined) });
-    },
-    [current, busy, may, reason, list, index, rule],
-  );
+  const ready = hand !== undefined && pinned !== undefined && !moved && !settled && !busy && may("work") && reason.trim() !== "";
+  const judge = (kind: "same" | "different") => {
+    if (!ready || !hand || !pinned) return;
+    const following = list[index + 1] ?? list[index - 1];
+    rule.mutate({ q: hand, kind, seen: pinned.version }, { onSuccess: () => take(following) });
+  };
   const last = done.at(-1);
+  // Keys are those of the card in hand: typed anywhere else, a letter is a letter.
+  const keys = (e: React.KeyboardEvent) => {
+    if (e.target !== e.currentTarget || e.ctrlKey || e.metaKey || e.altKey || e.repeat) return;
+    if (e.key === "s") judge("same");
+    else if (e.key === "d") judge("different");
+    else if (e.key === "u" && last && !busy) undo.mutate(last);
+    else if (e.key === "j" || e.key === "ArrowDown") move(1);
+    else if (e.key === "k" || e.key === "ArrowUp") move(-1);
+    else return;
+    e.preventDefault();
+  };
+  const there = hand !== undefined;
   useEffect(() => {
-    const key = (e: KeyboardEvent) => {
-      if (e.target instanceof HTMLInputElement || e.target instanceof HTMLSelectElement || e.ctrlKey || e.metaKey || e.altKey) return;
-      if (document.querySelector("[role=dialog]")) return;
-      if (e.key === "s") judge("same");
-      else if (e.key === "d") judge("different");
-      else if (e.key === "u" && last && !busy) undo.mutate(last);
-      else if (e.key === "j" || e.key === "ArrowDown") move(1);
-      else if (e.key === "k" || e.key === "ArrowUp") move(-1);
-      else return;
-      e.preventDefault();
-    };
-    addEventListener("keydown", key);
-    return () => removeEventListener("keydown", key);
-  }, [judge, move, undo, last, busy]);
+    // the desk is ready for the keyboard, unless somebody is typing
+    if (there && (document.activeElement === document.body || !document.activeElement)) card.current?.focus();
+  }, [there]);
 
   if (questions.isPending) return <Loading />;
-  if (questions.error) return <Trouble error={questions.error} />;
+  if (!questions.data) return <Trouble error={questions.error} />;
   const open = Object.values(page?.codes ?? {}).reduce((a, b) => a + b, 0);
   const asked = page?.asked ?? 0;
   return (
@@ -151,7 +187,7 @@ export function ReviewPage() {
         </Select>
       </Head>
       {(rule.error || undo.error) && <Trouble error={rule.error ?? undo.error} />}
-      {!current ? (
+      {!hand ? (
         <Empty>
           <p>{open === 0 ? "Nothing is open: everybody is settled." : "No open pair is held by this filter."}</p>
           <p>
@@ -163,14 +199,25 @@ export function ReviewPage() {
         </Empty>
       ) : (
         <div className="grid grid-cols-[250px_1fr] gap-6">
-          <Queue list={list} total={page?.total ?? 0} current={current} choose={(q) => setAt(idOf(q))} />
+          <Queue list={list} total={page?.total ?? 0} current={hand} choose={take} />
           <div>
-            <Card lane={lane} question={current} />
+            <Card lane={lane} question={hand} facing={pinned} error={error} box={card} keys={keys} />
+            {settled && !busy && (
+              <p role="status" className="text-ochre">
+                This pair has left the list: somebody settled it, or the filter does not hold it.{" "}
+                <Button onClick={() => move(1)}>Next pair</Button>
+              </p>
+            )}
+            {moved && !settled && (
+              <p role="status" className="text-ochre">
+                These records have changed since they were shown. <Button onClick={lookAgain}>Look again</Button>
+              </p>
+            )}
             <div className="mt-3 flex items-center gap-2">
-              <Button tone="main" disabled={!may("work") || busy || !reason.trim()} onClick={() => judge("same")}>
+              <Button tone="main" disabled={!ready} onClick={() => judge("same")}>
                 Same human <kbd>s</kbd>
               </Button>
-              <Button tone="main" disabled={!may("work") || busy || !reason.trim()} onClick={() => judge("different")}>
+              <Button tone="main" disabled={!ready} onClick={() => judge("different")}>
                 Different <kbd>d</kbd>
               </Button>
               <Button onClick={() => move(1)}>
@@ -187,7 +234,14 @@ export function ReviewPage() {
                   className="h-7 min-w-0 flex-1 rounded-sm border border-hair bg-leaf px-2"
                 />
               </label>
-              <Bulk lane={lane} list={list} total={page?.total ?? 0} keep={(more) => setDone((d) => [...d, ...more])} />
+              <Bulk
+                lane={lane}
+                list={list}
+                total={page?.total ?? 0}
+                snapshot={page?.snapshot ?? ""}
+                filter={filter}
+                keep={(more) => setDone((d) => [...d, ...more])}
+              />
             </div>
           </div>
         </div>
@@ -225,10 +279,31 @@ function Queue({ list, total, current, choose }: { list: Question[]; total: numb
   );
 }
 
-function Card({ lane, question: q }: { lane: string; question: Question }) {
-  const facing = useFacing(lane, q.person, q.account);
+function Card({
+  lane,
+  question: q,
+  facing,
+  error,
+  box,
+  keys,
+}: {
+  lane: string;
+  question: Question;
+  facing?: Schemas["FaceToFace"];
+  error: unknown;
+  box: React.Ref<HTMLElement>;
+  keys: (e: React.KeyboardEvent) => void;
+}) {
   return (
-    <article aria-label="the pair in hand">
+    // biome-ignore lint/a11y/noNoninteractiveElementInteractions: the card is what the keys decide about, and every key has a button too
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: as above
+    <article
+      ref={box}
+      aria-label="the pair in hand; s same, d different, j next, k back, u undo"
+      tabIndex={0}
+      onKeyDown={keys}
+      className="rounded-sm px-1 outline-offset-2"
+    >
       <p>
         <Glyph state="contested" /> <span className="font-medium">{q.code}</span>{" "}
         <span className="text-soft">{q.said.length > 0 ? q.reason.replace(/ \(.*$/s, "") : q.reason}</span>{" "}
@@ -244,35 +319,54 @@ function Card({ lane, question: q }: { lane: string; question: Question }) {
         <div className="grid grid-cols-[1fr_130px_1fr] gap-3 border-hair border-b py-1.5">
           <FacingRecord
             side="larkspur"
-            record={facing.data?.person ?? { id: q.person, label: q.personLabel, state: "contested" }}
+            record={facing?.person ?? { id: q.person, label: q.personLabel, state: "contested" }}
             none="no person"
           />
           <span />
           <FacingRecord
             side="lichen"
-            record={facing.data?.account ?? { id: q.account, label: q.accountLabel, state: "contested" }}
+            record={facing?.account ?? { id: q.account, label: q.accountLabel, state: "contested" }}
             none="no account"
           />
         </div>
-        {facing.error ? <Trouble error={facing.error} /> : null}
-        <div className="min-h-[220px]">{facing.data && <FacingRows attributes={facing.data.attributes} />}</div>
+        {error && !facing ? <Trouble error={error} /> : null}
+        <div className="min-h-[220px]">{facing && <FacingRows attributes={facing.attributes} />}</div>
       </section>
       {q.said.length > 0 && <EvidenceBars said={q.said} bits={q.bits ?? 0} />}
     </article>
   );
 }
 
-/** One ruling on all pairs that the filter holds. */
-function Bulk({ lane, list, total, keep }: { lane: string; list: Question[]; total: number; keep: (more: Schemas["Ruling"][]) => void }) {
+/** One ruling on all pairs that the filter held when the dialog was opened. */
+function Bulk({
+  lane,
+  list,
+  total,
+  snapshot,
+  filter,
+  keep,
+}: {
+  lane: string;
+  list: Question[];
+  total: number;
+  snapshot: string;
+  filter: QuestionFilter;
+  keep: (more: Schemas["Ruling"][]) => void;
+}) {
   const may = useMay();
   const [kind, setKind] = useState<"same" | "different">("different");
   const [refused, setRefused] = useState<Schemas["Ruled"]["refused"]>([]);
+  const [pinned, setPinned] = useState({ list, snapshot, filter });
   const all = useAct(
     (reason: string) =>
       ask(
         api.POST("/lanes/{lane}/rulings/bulk", {
           params: { path: { lane } },
-          body: { rulings: list.map((q) => ({ kind, person: q.person, account: q.account, reason })) },
+          body: {
+            snapshot: pinned.snapshot,
+            ...pinned.filter,
+            rulings: pinned.list.map((q) => ({ kind, person: q.person, account: q.account, reason, seen: q.version })),
+          },
         }),
       ),
     (v: Schemas["Ruled"]) => {
@@ -288,15 +382,19 @@ function Bulk({ lane, list, total, keep }: { lane: string; list: Question[]; tot
           <Id>{list.length}</Id> Rule on all
         </Button>
       }
-      title={`One ruling on ${thousands(list.length)} pairs`}
-      count={list.length}
-      act={`Rule ${thousands(list.length)} ${kind}`}
+      opened={() => {
+        setPinned({ list, snapshot, filter });
+        setRefused([]);
+      }}
+      title={`One ruling on ${thousands(pinned.list.length)} pairs`}
+      count={pinned.list.length}
+      act={`Rule ${thousands(pinned.list.length)} ${kind}`}
       reason="Reason (somebody will ask in a year)"
       busy={all.isPending}
       error={all.error}
       confirm={(reason) => all.mutate(reason)}
     >
-      <p>Every pair that the filter shows gets the same ruling; a pair that somebody else has ruled on meanwhile keeps that.</p>
+      <p>Every pair that the filter showed gets the same ruling. If the list has changed meanwhile, nothing is ruled.</p>
       <div className="mt-2">
         <Select label="ruling" value={kind} onChange={(v) => setKind(v as "same" | "different")}>
           <option value="different">they are different</option>
@@ -305,7 +403,7 @@ function Bulk({ lane, list, total, keep }: { lane: string; list: Question[]; tot
       </div>
       {refused.map((r) => (
         <p key={r.index} className="mt-1 text-madder">
-          {list[r.index]?.personLabel}: {r.title}. {r.detail}
+          {pinned.list[r.index]?.personLabel}: {r.title}. {r.detail}
         </p>
       ))}
     </Confirm>

@@ -22,7 +22,7 @@ export function RosterPage() {
   const [params, setParams] = useSearchParams();
   const tab = (params.get("tab") ?? "comparison") as Tab;
   if (view.isPending) return <Loading />;
-  if (view.error) return <Trouble error={view.error} />;
+  if (!view.data) return <Trouble error={view.error} />;
   const r = view.data;
   return (
     <>
@@ -89,7 +89,7 @@ function Changes({ roster, system }: { roster: number; system: string }) {
   const list = useComparison(roster, older, kind, attribute);
   const rosters = useRosters(system);
   if (list.isPending) return <Loading />;
-  if (list.error) return <Trouble error={list.error} />;
+  if (!list.data) return <Trouble error={list.error} />;
   const c = list.data.pages[0];
   const items = list.data.pages.flatMap((p) => p.items);
   return (
@@ -177,7 +177,7 @@ function Changes({ roster, system }: { roster: number; system: string }) {
 function Attributes({ roster }: { roster: number }) {
   const view = useStatistics(roster);
   if (view.isPending) return <Loading />;
-  if (view.error) return <Trouble error={view.error} />;
+  if (!view.data) return <Trouble error={view.error} />;
   const share = (part: number, whole: number) => (whole ? `${Math.floor((part * 100) / whole)} %` : "");
   const n = view.data.records;
   return (
@@ -231,7 +231,7 @@ function Records({ roster, system }: { roster: number; system: string }) {
         <span className="text-soft">Open one to see it through time.</span>
       </div>
       {list.isPending && <Loading />}
-      {list.error && <Trouble error={list.error} />}
+      {list.error && !list.data && <Trouble error={list.error} />}
       {list.data && (
         <List
           label="records"
@@ -266,7 +266,7 @@ function Records({ roster, system }: { roster: number; system: string }) {
 function Rejected({ roster }: { roster: number }) {
   const view = useRejections(roster);
   if (view.isPending) return <Loading />;
-  if (view.error) return <Trouble error={view.error} />;
+  if (!view.data) return <Trouble error={view.error} />;
   if (view.data.items.length === 0) return <Empty>Every record was understood.</Empty>;
   return (
     <List
@@ -286,7 +286,7 @@ function Rejected({ roster }: { roster: number }) {
 function LeftOut({ roster }: { roster: number }) {
   const view = useLeftOut(roster);
   if (view.isPending) return <Loading />;
-  if (view.error) return <Trouble error={view.error} />;
+  if (!view.data) return <Trouble error={view.error} />;
   if (view.data.items.length === 0) return <Empty>Nothing that stood in the scope was left out.</Empty>;
   return (
     <>

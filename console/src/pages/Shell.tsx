@@ -2,7 +2,7 @@ import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { NavLink, Outlet } from "react-router";
 import { api, ask, Refusal } from "../data/client";
-import { useAct, useFreeze, useMay, useMe } from "../data/queries";
+import { useAct, useFreeze, useMay, useMe, useStaleSince } from "../data/queries";
 import { Glyph } from "../ui/glyph";
 import { Button, Loading, Trouble, When } from "../ui/parts";
 import { SignIn } from "./SignIn";
@@ -11,7 +11,7 @@ export function Shell() {
   const me = useMe();
   if (me.isPending) return <Loading />;
   if (me.error instanceof Refusal && me.error.problem.status === 401) return <SignIn />;
-  if (me.error)
+  if (!me.data)
     return (
       <main className="mx-auto max-w-md p-8">
         <Trouble error={me.error} />
@@ -23,6 +23,7 @@ export function Shell() {
         Skip to the page
       </a>
       <TopBar name={me.data.name} />
+      <Stale />
       <main id="page">
         <Outlet />
       </main>
@@ -55,6 +56,7 @@ function TopBar({ name }: { name: string }) {
         <FreezeSwitch />
         <span className="text-soft">{name}</span>
         <Button onClick={() => out.mutate(undefined)}>Sign out</Button>
+        {out.error && <Trouble error={out.error} />}
       </div>
     </header>
   );
@@ -70,17 +72,32 @@ function FreezeSwitch() {
       <span className="flex items-center gap-2 text-madder" role="status">
         <Glyph state="harm" /> All writing is frozen by {freeze.data.by}, <When at={freeze.data.at} />
         {may("overrule") && <Button onClick={() => set.mutate(false)}>Let writing go on</Button>}
+        {set.error && <Trouble error={set.error} />}
       </span>
     );
   return (
-    <Button
-      tone="harm"
-      disabled={!may("work")}
-      onClick={() => set.mutate(true)}
-      title="Stops every run everywhere after the change it is at"
-    >
-      Freeze all writing
-    </Button>
+    <>
+      {set.error && <Trouble error={set.error} />}
+      <Button
+        tone="harm"
+        disabled={!may("work")}
+        onClick={() => set.mutate(true)}
+        title="Stops every run everywhere after the change it is at"
+      >
+        Freeze all writing
+      </Button>
+    </>
+  );
+}
+
+/** Says when what is shown could not be read again: it stays, and so does what is typed. */
+function Stale() {
+  const since = useStaleSince();
+  if (since === undefined) return null;
+  return (
+    <p role="status" className="mb-2 border-ochre border-l-2 px-3 py-1">
+      The service does not answer; what you see is from <When at={new Date(since).toISOString()} />. It is asked again by itself.
+    </p>
   );
 }
 

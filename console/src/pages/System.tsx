@@ -24,7 +24,7 @@ export function SystemPage() {
   const open = useAct((on: boolean) => ask(api.PUT("/systems/{system}/writing", { params: path, body: { on } })));
   const probe = useAct(() => ask(api.POST("/systems/{system}/probe", { params: path })));
   if (view.isPending) return <Loading />;
-  if (view.error) return <Trouble error={view.error} />;
+  if (!view.data) return <Trouble error={view.error} />;
   const s = view.data;
   const working = progress !== undefined && !progress.ended;
   const idle = may("work") && !working;

@@ -12,7 +12,7 @@ export function SystemsPage() {
         <Button onClick={() => go("/keys")}>Survey keys</Button>
       </Head>
       {systems.isPending && <Loading />}
-      {systems.error && <Trouble error={systems.error} />}
+      {systems.error && !systems.data && <Trouble error={systems.error} />}
       {systems.data?.items.length === 0 && (
         <Empty>
           No system yet. Register one: <code className="font-mono">twinning system put hq --kind file --set path=/data/hq.csv</code>

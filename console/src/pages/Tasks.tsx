@@ -9,7 +9,7 @@ export function TasksPage() {
     <>
       <Head title="Tasks" about="What goes on in the background, and how it ended." />
       {tasks.isPending && <Loading />}
-      {tasks.error && <Trouble error={tasks.error} />}
+      {tasks.error && !tasks.data && <Trouble error={tasks.error} />}
       {tasks.data?.items.length === 0 && <Empty>Nothing has been done yet.</Empty>}
       {tasks.data && tasks.data.items.length > 0 && (
         <List

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
-import { useAct, useMay, useWhy } from "../data/queries";
+import { useAct, useFacing, useMay, useWhy } from "../data/queries";
 import { EvidenceBars } from "../ui/evidence";
 import { FacingRecord, FacingRows } from "../ui/facing";
 import { Glyph, StateWord } from "../ui/glyph";
@@ -21,7 +21,7 @@ export function WhyPage() {
   const [params, setParams] = useSearchParams();
   const why = useWhy(lane, params.get("person") ?? undefined, params.get("account") ?? undefined);
   if (why.isPending) return <Loading />;
-  if (why.error) return <Trouble error={why.error} />;
+  if (!why.data) return <Trouble error={why.error} />;
   const w = why.data;
   return (
     <>
@@ -143,12 +143,13 @@ function Judge({ lane, why }: { lane: string; why: Schemas["Why"] }) {
   const may = useMay();
   const [reason, setReason] = useState("");
   const [said, setSaid] = useState("");
+  const shown = useFacing(lane, why.person?.id, why.account?.id);
   const rule = useAct(
     (kind: "same" | "different") =>
       ask(
         api.POST("/lanes/{lane}/rulings", {
           params: { path: { lane } },
-          body: { kind, person: why.person?.id, account: why.account?.id, reason },
+          body: { kind, person: why.person?.id, account: why.account?.id, reason, seen: shown.data?.version },
         }),
       ),
     (r: Schemas["Ruling"]) => setSaid(`Ruled ${r.kind}. It shows from the next reconciliation on.${r.leaves ? ` ${r.leaves}.` : ""}`),

@@ -17,12 +17,19 @@ export function Confirm(props: {
   busy: boolean;
   error: unknown;
   confirm: (reason: string) => void;
+  /** What is agreed to is pinned when it is opened. */
+  opened?: () => void;
 }) {
   const [typed, setTyped] = useState("");
   const [reason, setReason] = useState("");
   const ready = typed.trim() === String(props.count) && (!props.reason || reason.trim() !== "");
   return (
-    <Dialog.Root onOpenChange={() => setTyped("")}>
+    <Dialog.Root
+      onOpenChange={(open) => {
+        setTyped("");
+        if (open) props.opened?.();
+      }}
+    >
       <Dialog.Trigger asChild>{props.trigger}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-ink/30" />

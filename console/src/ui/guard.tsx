@@ -10,7 +10,7 @@ export function GuardMeter({ guard }: { guard: Guard }) {
         <Glyph state="harm" /> stopped: {guard.message}
       </p>
     );
-  const counted = guard.count + guard.recent;
+  const counted = guard.count + guard.recent + guard.pending;
   const scale = Math.max(counted, guard.allowed, 1) * 1.1;
   const percent = (n: number) => `${(100 * n) / scale}%`;
   return (
@@ -25,7 +25,8 @@ export function GuardMeter({ guard }: { guard: Guard }) {
       <span className="text-soft">
         {guard.tripped ? "stopped: " : ""}
         {thousands(guard.count)}
-        {guard.recent > 0 ? ` and ${thousands(guard.recent)} in the days before` : ""}, {thousands(guard.allowed)} allowed of{" "}
+        {guard.recent > 0 ? ` and ${thousands(guard.recent)} in the days before` : ""}
+        {guard.pending > 0 ? `, ${thousands(guard.pending)} by other sealed plans` : ""}, {thousands(guard.allowed)} allowed of{" "}
         {thousands(guard.denominator)} {guard.of}
       </span>
     </div>

@@ -504,6 +504,23 @@ type Balance struct {
 	People   Side `json:"people"`
 }
 
+// Bond defines model for Bond.
+type Bond struct {
+	Account string `json:"account"`
+
+	// Basis what first held the two to be one: ruled, keyed or weighed
+	Basis string `json:"basis"`
+
+	// By the run or ruling that made it
+	By     string `json:"by"`
+	Person string `json:"person"`
+}
+
+// BondList defines model for BondList.
+type BondList struct {
+	Items []Bond `json:"items"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	Account  *string  `json:"account,omitempty"`
@@ -595,6 +612,9 @@ type FaceToFace struct {
 	Account    *Facing      `json:"account,omitempty"`
 	Attributes []Comparison `json:"attributes"`
 	Person     *Facing      `json:"person,omitempty"`
+
+	// Version of both records and of what is decided about them; sent back as seen with a ruling
+	Version string `json:"version"`
 }
 
 // Facing defines model for Facing.
@@ -602,6 +622,14 @@ type Facing struct {
 	Id    string `json:"id"`
 	Label string `json:"label"`
 	State string `json:"state"`
+}
+
+// Fallen a change that rests on what is no longer so
+type Fallen struct {
+	Change string `json:"change"`
+	Label  string `json:"label"`
+	Reason string `json:"reason"`
+	Verb   string `json:"verb"`
 }
 
 // FileAbout defines model for FileAbout.
@@ -659,9 +687,14 @@ type Guard struct {
 	Denominator int    `json:"denominator"`
 	Message     string `json:"message"`
 	Of          string `json:"of"`
-	Recent      int    `json:"recent"`
-	Tripped     bool   `json:"tripped"`
-	Verb        string `json:"verb"`
+
+	// Pending that other plans are doing or have sealed
+	Pending int `json:"pending"`
+
+	// Recent done to the system in the guard's days, whatever plan did it
+	Recent  int    `json:"recent"`
+	Tripped bool   `json:"tripped"`
+	Verb    string `json:"verb"`
 }
 
 // IdVerdict defines model for IdVerdict.
@@ -715,6 +748,10 @@ type LaneList struct {
 
 // LeftOut defines model for LeftOut.
 type LeftOut struct {
+	Id *string `json:"id,omitempty"`
+
+	// Kind left-out, no-record, hidden or elsewhere; all but no-record may hide somebody
+	Kind   string `json:"kind"`
 	Reason string `json:"reason"`
 	What   string `json:"what"`
 }
@@ -782,12 +819,20 @@ type PlacedProblem struct {
 
 // Plan defines model for Plan.
 type Plan struct {
-	By             string         `json:"by"`
-	Created        time.Time      `json:"created"`
-	Guards         []Guard        `json:"guards"`
-	Hash           string         `json:"hash"`
-	Id             int64          `json:"id"`
-	Lane           string         `json:"lane"`
+	By      string    `json:"by"`
+	Created time.Time `json:"created"`
+
+	// Fallen changes left out of a draft for what they rest on
+	Fallen []Fallen `json:"fallen"`
+	Guards []Guard  `json:"guards"`
+	Hash   string   `json:"hash"`
+	Id     int64    `json:"id"`
+	Lane   string   `json:"lane"`
+
+	// Lowered guards that allow more than those of the lane's last sealed plan; sealing needs overrule
+	Lowered []string `json:"lowered"`
+
+	// Obstacles what keeps it from being sealed or run, whoever asks
 	Obstacles      []string       `json:"obstacles"`
 	Overruled      *string        `json:"overruled,omitempty"`
 	Reconciliation int64          `json:"reconciliation"`
@@ -926,6 +971,9 @@ type Question struct {
 	Probability  *float32 `json:"probability,omitempty"`
 	Reason       string   `json:"reason"`
 	Said         []Said   `json:"said"`
+
+	// Version of both records and of what is decided about them; sent back as seen with a ruling
+	Version string `json:"version"`
 }
 
 // QuestionList defines model for QuestionList.
@@ -937,6 +985,9 @@ type QuestionList struct {
 	Codes map[string]int `json:"codes"`
 	Items []Question     `json:"items"`
 	Next  *string        `json:"next,omitempty"`
+
+	// Snapshot of all that the filter holds; another one when any pair of it has moved on
+	Snapshot string `json:"snapshot"`
 
 	// Total open and matching
 	Total int `json:"total"`
@@ -1056,22 +1107,28 @@ type Right string
 
 // Roster defines model for Roster.
 type Roster struct {
-	Came     int          `json:"came"`
-	Changed  int          `json:"changed"`
-	Ended    *time.Time   `json:"ended,omitempty"`
-	Error    *string      `json:"error,omitempty"`
-	Extent   RosterExtent `json:"extent"`
-	Id       int64        `json:"id"`
-	LeftOut  int          `json:"leftOut"`
-	Name     *string      `json:"name,omitempty"`
-	Records  int          `json:"records"`
-	Rejected int          `json:"rejected"`
-	Scope    *string      `json:"scope,omitempty"`
-	Started  time.Time    `json:"started"`
-	State    RosterState  `json:"state"`
-	System   string       `json:"system"`
-	Task     *int64       `json:"task,omitempty"`
-	Went     int          `json:"went"`
+	Came    int `json:"came"`
+	Changed int `json:"changed"`
+
+	// DeletionsUnseen since when a deletion would not show
+	DeletionsUnseen *time.Time   `json:"deletionsUnseen,omitempty"`
+	Ended           *time.Time   `json:"ended,omitempty"`
+	Error           *string      `json:"error,omitempty"`
+	Extent          RosterExtent `json:"extent"`
+	Id              int64        `json:"id"`
+	LeftOut         int          `json:"leftOut"`
+	Name            *string      `json:"name,omitempty"`
+
+	// Origin address it was read from
+	Origin   *string     `json:"origin,omitempty"`
+	Records  int         `json:"records"`
+	Rejected int         `json:"rejected"`
+	Scope    *string     `json:"scope,omitempty"`
+	Started  time.Time   `json:"started"`
+	State    RosterState `json:"state"`
+	System   string      `json:"system"`
+	Task     *int64      `json:"task,omitempty"`
+	Went     int         `json:"went"`
 }
 
 // RosterExtent defines model for Roster.Extent.
@@ -1126,11 +1183,14 @@ type Ruling struct {
 
 // RulingInput defines model for RulingInput.
 type RulingInput struct {
-	Account *string             `json:"account,omitempty"`
-	Kind    RulingInputKind     `json:"kind"`
-	Person  *string             `json:"person,omitempty"`
-	Reason  string              `json:"reason"`
-	Until   *openapi_types.Date `json:"until,omitempty"`
+	Account *string         `json:"account,omitempty"`
+	Kind    RulingInputKind `json:"kind"`
+	Person  *string         `json:"person,omitempty"`
+	Reason  string          `json:"reason"`
+
+	// Seen version of the pair as it was shown; the ruling is refused when the pair has moved on since
+	Seen  *string             `json:"seen,omitempty"`
+	Until *openapi_types.Date `json:"until,omitempty"`
 }
 
 // RulingInputKind defines model for RulingInput.Kind.
@@ -1440,6 +1500,22 @@ type Why struct {
 	State     string        `json:"state"`
 }
 
+// Withheld a change that is not drafted, and why
+type Withheld struct {
+	Account *string `json:"account,omitempty"`
+	Label   string  `json:"label"`
+	Person  *string `json:"person,omitempty"`
+	Reason  string  `json:"reason"`
+	Verb    string  `json:"verb"`
+}
+
+// WithheldList defines model for WithheldList.
+type WithheldList struct {
+	Items []Withheld `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+	Total int        `json:"total"`
+}
+
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -1533,7 +1609,21 @@ type ListVerdictsParamsSide string
 
 // RuleAllJSONBody defines parameters for RuleAll.
 type RuleAllJSONBody struct {
+	// Code filter of the snapshot
+	Code *string `json:"code,omitempty"`
+
+	// Least filter of the snapshot
+	Least *float32 `json:"least,omitempty"`
+
+	// Most filter of the snapshot
+	Most *float32 `json:"most,omitempty"`
+
+	// Q filter of the snapshot
+	Q       *string       `json:"q,omitempty"`
 	Rulings []RulingInput `json:"rulings"`
+
+	// Snapshot of the open questions as they were shown; all is refused when another is true now
+	Snapshot *string `json:"snapshot,omitempty"`
 }
 
 // GetTemplateParams defines parameters for GetTemplate.
@@ -1548,6 +1638,16 @@ type GetTemplateParamsFormat string
 type WhyParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
 	Account *string `form:"account,omitempty" json:"account,omitempty"`
+}
+
+// ListWithheldParams defines parameters for ListWithheld.
+type ListWithheldParams struct {
+	Verb *string `form:"verb,omitempty" json:"verb,omitempty"`
+
+	// Q text to find
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListChangesParams defines parameters for ListChanges.
@@ -1759,6 +1859,9 @@ type ServerInterface interface {
 	// GetLane One lane with its latest balance, findings and plan
 	// (GET /lanes/{lane})
 	GetLane(ctx *echo.Context, lane string) error
+	// ListBonds Who is bonded, and by what
+	// (GET /lanes/{lane}/bonds)
+	ListBonds(ctx *echo.Context, lane string) error
 	// GetCharter The charter in force
 	// (GET /lanes/{lane}/charter)
 	GetCharter(ctx *echo.Context, lane string, params GetCharterParams) error
@@ -1819,6 +1922,9 @@ type ServerInterface interface {
 	// Why Why a record stands where it does
 	// (GET /lanes/{lane}/why)
 	Why(ctx *echo.Context, lane string, params WhyParams) error
+	// ListWithheld Changes that the latest reconciliation did not draft, and why
+	// (GET /lanes/{lane}/withheld)
+	ListWithheld(ctx *echo.Context, lane string, params ListWithheldParams) error
 	// GetMe Who is asking, and with which rights
 	// (GET /me)
 	GetMe(ctx *echo.Context) error
@@ -2067,6 +2173,22 @@ func (w *ServerInterfaceWrapper) GetLane(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLane(ctx, lane)
+	return err
+}
+
+// ListBonds converts echo context to params.
+func (w *ServerInterfaceWrapper) ListBonds(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListBonds(ctx, lane)
 	return err
 }
 
@@ -2640,6 +2762,52 @@ func (w *ServerInterfaceWrapper) Why(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Why(ctx, lane, params)
+	return err
+}
+
+// ListWithheld converts echo context to params.
+func (w *ServerInterfaceWrapper) ListWithheld(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListWithheldParams
+	// ------------- Optional query parameter "verb" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "verb", ctx.QueryParams(), &params.Verb, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter verb: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListWithheld(ctx, lane, params)
 	return err
 }
 
@@ -3648,6 +3816,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/lanes/:lane/facing", wrapper.FaceRecords, options.OperationMiddlewares["faceRecords"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/weights", wrapper.ShowWeights, options.OperationMiddlewares["showWeights"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane/rulings/:ruling", wrapper.ClearRuling, options.OperationMiddlewares["clearRuling"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/withheld", wrapper.ListWithheld, options.OperationMiddlewares["listWithheld"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/bonds", wrapper.ListBonds, options.OperationMiddlewares["listBonds"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/findings", wrapper.ListFindings, options.OperationMiddlewares["listFindings"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane/findings/:finding/acceptance", wrapper.UnacceptFinding, options.OperationMiddlewares["unacceptFinding"]...)
 	router.PUT(options.BaseURL+"/lanes/:lane/findings/:finding/acceptance", wrapper.AcceptFinding, options.OperationMiddlewares["acceptFinding"]...)
@@ -4007,6 +4177,45 @@ type GetLanedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLanedefaultApplicationProblemPlusJSONResponse) VisitGetLaneResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBondsRequestObject struct {
+	Lane string `json:"lane"`
+}
+
+type ListBondsResponseObject interface {
+	VisitListBondsResponse(w http.ResponseWriter) error
+}
+
+type ListBonds200JSONResponse BondList
+
+func (response ListBonds200JSONResponse) VisitListBondsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBondsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListBondsdefaultApplicationProblemPlusJSONResponse) VisitListBondsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4795,6 +5004,46 @@ type WhydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response WhydefaultApplicationProblemPlusJSONResponse) VisitWhyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWithheldRequestObject struct {
+	Lane   string `json:"lane"`
+	Params ListWithheldParams
+}
+
+type ListWithheldResponseObject interface {
+	VisitListWithheldResponse(w http.ResponseWriter) error
+}
+
+type ListWithheld200JSONResponse WithheldList
+
+func (response ListWithheld200JSONResponse) VisitListWithheldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWithhelddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWithhelddefaultApplicationProblemPlusJSONResponse) VisitListWithheldResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6389,6 +6638,9 @@ type StrictServerInterface interface {
 	// GetLane One lane with its latest balance, findings and plan
 	// (GET /lanes/{lane})
 	GetLane(ctx context.Context, request GetLaneRequestObject) (GetLaneResponseObject, error)
+	// ListBonds Who is bonded, and by what
+	// (GET /lanes/{lane}/bonds)
+	ListBonds(ctx context.Context, request ListBondsRequestObject) (ListBondsResponseObject, error)
 	// GetCharter The charter in force
 	// (GET /lanes/{lane}/charter)
 	GetCharter(ctx context.Context, request GetCharterRequestObject) (GetCharterResponseObject, error)
@@ -6449,6 +6701,9 @@ type StrictServerInterface interface {
 	// Why Why a record stands where it does
 	// (GET /lanes/{lane}/why)
 	Why(ctx context.Context, request WhyRequestObject) (WhyResponseObject, error)
+	// ListWithheld Changes that the latest reconciliation did not draft, and why
+	// (GET /lanes/{lane}/withheld)
+	ListWithheld(ctx context.Context, request ListWithheldRequestObject) (ListWithheldResponseObject, error)
 	// GetMe Who is asking, and with which rights
 	// (GET /me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
@@ -6835,6 +7090,31 @@ func (sh *strictHandler) GetLane(ctx *echo.Context, lane string) error {
 		return err
 	} else if validResponse, ok := response.(GetLaneResponseObject); ok {
 		return validResponse.VisitGetLaneResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListBonds operation middleware
+func (sh *strictHandler) ListBonds(ctx *echo.Context, lane string) error {
+	var request ListBondsRequestObject
+
+	request.Lane = lane
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListBonds(ctx.Request().Context(), request.(ListBondsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListBonds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListBondsResponseObject); ok {
+		return validResponse.VisitListBondsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7487,6 +7767,32 @@ func (sh *strictHandler) Why(ctx *echo.Context, lane string, params WhyParams) e
 		return err
 	} else if validResponse, ok := response.(WhyResponseObject); ok {
 		return validResponse.VisitWhyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListWithheld operation middleware
+func (sh *strictHandler) ListWithheld(ctx *echo.Context, lane string, params ListWithheldParams) error {
+	var request ListWithheldRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWithheld(ctx.Request().Context(), request.(ListWithheldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWithheld")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListWithheldResponseObject); ok {
+		return validResponse.VisitListWithheldResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -8661,157 +8967,170 @@ func (sh *strictHandler) CreateToken(ctx *echo.Context, user string) error {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tk9s2sij8V1B6nqpzTl06Y+dm7607/uTNxrupdU58PM7mw8Z1DZEtEREF0AA4so5r/vstNF5ISgBF",
-	"zogaO+t8iEcSiZfuRqPf+9MiF9tacOBaLa4/LSSoWnAF+OG1FMsKtubPXHANXJs/aV1XLKeaCX5V2yf+",
-	"x+9KcPObykvYUvPX/y9htbhe/H9X7fhX9ld15ce9u7vLFgWoXLLaDLe4XuxKqskOuCY7Kfg6I5QXBL/U",
-	"ghRiYd5ww5hZXuQ51JryHMynWooapGbgtkLdqrb04yvga10urr99+vRpttD7GhbXC6Ul4+vFXbZouGaV",
-	"eXQl5JbqxfWioBoWR0/ehW/E8nfItXn3hdaSLRsN35eUryMLof4B8+Foag478z3TsFXRB9wXVEq6N59F",
-	"VUx54S5bSPjQMAnF4vqfncXYkewC3g3t60ZTzZRmuZq6txwhgsvto1lCLmShCONkV7K8JEwT9zBRjOdA",
-	"dAlECqVBkiWshOwgg3ENa5BmgsKsi+f6eIaCrVYgDSHd0qoBFX19xapqaHnaEF5OpdwTpqMjcKrZbXzz",
-	"qqRyaPBdKRTY1RHKhS5B4lwMFNFCRKfTou7hfuiU/cOM/L1ouJ5EFA4mHdiGrbQItSuJUk1TMP19Cfnm",
-	"mFiWUmyAv9C9g8a4/l/fRTcLXEv35oinGdfUEoL7bSlEBZQfbdYPG15JbuMHruU+QvO5xWQE51QfMZEn",
-	"mm0jnCRbLPfRIQrQ1PIiWhTMzESr1735Uwe+Xb2CDyOhphr70vGwB1AzQ+L+cOGZB0I7Qlh5EpyvmNLH",
-	"0Ay0PIqoO3iJsEYOH0dsxU4UW+afaRW/S2iem4N0cnk3rAAzUA2irmDc0werc69m7ZyxlSbvGvvSCco6",
-	"+gkKpscj4YeC6Rj4WREdvKJLqBJ3HxRq2u3Hm+0SZOfRDjGLRudiexLsP7vHEE9SJY7yLchl6ge2YhDf",
-	"645Gb4NDCsR71+7EveMm9NDyKPEwStPAOU6Vo6bxJ8rwf02rGBqih80/n9iG1Balh7LFg5lpRXlC6hIa",
-	"xsPndUVzKILYegwmJRqZQ4pclLsuTvLjA9jh6tsRwjSeBRumazcyANfEXXwZyMQ3dHLNP/K6iRB1C+WO",
-	"RP/sKf6Xnbq/7LvRScW2ppI5RjCenw7LvvCh6R2QII4Mch1FWURkLMWOrKgkeiecOGtFUyqBcKFRWFZ0",
-	"C4SuJcTVlpS459YSrpuFX3kMUn+RdKUTyGmvvPHM3HA+NVGZOVoU3kafmdKVdbTP8bho9bHwfgwLP9yy",
-	"ApyYEtGeUXNyOoaieyJWBGheEtQwMqNyLZlWzwldKtSzS5BW3crt4SM7YOtSES7wsB6I8E5OcItyd1hQ",
-	"9RJL2ommKpyCh1PdgiwYCo0Tbn6AIqZPmSWRlRRbp0qaQ2IOxu+CcSjIjulSNJpQtWF8TdiKcLEUxZ5A",
-	"pYAYQUCRvBKqc2zaXSHMxnPDNw3nIH+pY8uvpVjSJauY3h/vgW4FXxNaVU7lRHgtLaz0jnFEIjOLia3S",
-	"M41Ra7wxD8fOosG6Vv+4/3W1bAUWVBFxWQGGgUSOporR+Euaw1th/j/Ik4c2+pLmh4x6gkTU3gkxXAYG",
-	"PmYBqROvUjs3bx1LdFOFa6WpHiuLeqHTvhNdFqvgxVLEOD9ditvIya8YB0XwR6TjEmgB0hL4zvCcmioF",
-	"BRG3SNXjGYEBtQTzbvx6LaBiW6Z7WkLnXua5KByEj370JB815wCMUC7dCHEQ8iKKWopWzNR2BkUQ+9ur",
-	"JBHkooCpymCC0gakFvtTehUStlDEJXQFRp/SiR+Zu+bGKAExusbtdyYJ+w5rylro+/kGcBdXtlrbwAmT",
-	"TdeSdzjDNI3N09L8Klu2GDBDvJQA/w2zqG49Uusch7GCVepiwRUnZNjTc55yJYxbxF8bKosI1KpK7Hps",
-	"oEMwh0ygawUHLraMUy0ShpEtKEXXcUYgVokjm0NqPi1ZXafYVcJucgAYZ+zwKoebLQsg6G8KV9nO224o",
-	"Btwfi3846fIIwEPWeppge0rTZQXxvTacfWhghM3ZTRzeCMO6iWP7+Dvsu5L+eL10A/upDNwa+F90rJzj",
-	"r2P77ut7qH+3LZ6AN1sUjpwCa903QT99sqwo37Raavi8FLp0H96dOowGLlGFt9VGens5AksCSzeNvIX9",
-	"sNE44nuSYhu/fnkKq+OvB7ukv8M+Lr16VMX8Aes1KB3TsyipKTOrIQrQ+E+0MDKchucEtrXeG1WSEy50",
-	"iYpWAVyzFeu63hKIOTZ5u+121+MghvCJIeKVM2gd4KDRpUjKF07jnaLzZItC7LjSEug2IZBrUCeVkzeQ",
-	"C56ziqEf3XoStwkGvVQgb/sSa9eYVFE+wkoX40l4H7cQ6m2tO+8RoFLwP4ctGvF4ypCYduG8gpX+OXa3",
-	"J+WGDG0Up68sN4B7fGDus0DBbWOKfGcXOG2ON3ZT4+DdTpHa/ZsA5IiEHOc4Y+W5AH47VnQFYv2K8QeK",
-	"oxXcWi3GX0mMrwR6aSS3hwGkFDJy3QzLWa3j6pxu2eBEQmeAXXvXJzskKCG4zkCqDuoz+GN/gpgMl+CT",
-	"Eo1K42115vGThO+YpBs7tsb/hN1bsYEI0Rd0n7j7/R762sSpaxLfSizhFxXzoI2cJ1vUVKmdsDrJgW8l",
-	"+2wg/XPr3vVns7A26oa3gSlKU5QlJKwaZeUGymxEy44ybY+wNT098aYn/qQQzVJHz3TfwxXhbFWz5XE0",
-	"V4zDdIWspgb0pw4Njp356YcP+msnIhyY8hMykQTq5L9xDHNtlNnx1GB13wizKKkqB+xRI7hm0qcplkrT",
-	"vIKJmo0hD9lUCVe/7Itw45Yom7FPKqDVDx9rJg8ioAZxYV6C4oWe+saf98Mm5FPC5Q0+iG+ItGkgaYCy",
-	"VoOHWtCOvYlDy/6V3sJbXNAoZ8iBz2nvnE3gNHSyo8o6zqDwrrVrYpQYQivLpKa6U5xhnkOwyx/RXHta",
-	"XUgAniEPTQ+RcERb9HSPxFBshsHtOWQEq4CcX0Boaa97KUi6QmUeSXuBh86JbivGmSrxy5JWFnC3omeA",
-	"6XB+CbfMOoqPHB7NafdTcJgceaAiHlJKLCcnW7onS8B7bppPxLw9HiG/8AKk0kJEWTHcgtyjGn+8XPQU",
-	"o5aOXlaxQufOrhQVYLA2F9p8SYmiW6vVHzOCdRPcN/3BnWu2pIqs2S1wM0xJayB70NGR7N0wtNPWHIjC",
-	"/UqfRT9qSTfmgRekEISLXYzhupD5CeIT/G7tLfEwA3T0p1Qr82bKoCzFbsIBtmfhjdglTIA1xEnFok+H",
-	"wASxU9b7J4Fa53z0VtorDdsRUan2uZb+e0fNLyyzvBQ33EGAI4cWiB2I9c6AQ3aUAVm4JPwJK1ZBzJBm",
-	"vneOUKoIhmGEIPe++B2BzYpJy5C39CPbGpaHMv2WcfvpWTQ6ukidZOQ6uBamDOW6qAOEWGct38X1BpZv",
-	"Bq/tk5pHf0kOjW10kxZkBVCEAPmAXfMIJy2FKbpXzwlagslKSB+9EgmN1kYHUJMCrA/gJoiWeyIMdzKY",
-	"vCb2as9I8DxnxLuZM2Idx7GlJE4NDv/c7g3p+98UETsezKuWNR6RSlxXUxuGKQOBPJ5G8wpkA796RpIC",
-	"S2AUJ8nikD8cCU8Wz9dOiBIrwrTykW1bMIiVDVgQ2PAR+4z9bUUrFcHtXfp4GrY1OqAiqbS5RJIxEDoJ",
-	"keO1H4l+bro41xHLB5q5NoyfvDpvkPr+bp402tAmLtUrDfWUi0Qs4UZDNEZqMtvHXTjjl9gs/GKSMMOJ",
-	"j+BmqCqOti2rKjY2AyVpmUpabIecjn2ZFjfXmiCdSePdKJNRqz64iCy3qxSUonaOgXiRFYOqmLbxyULQ",
-	"6QhsTXWT0hSZrmDgWJ4iN/zVDxOmSoCvFsoquRMCiU9F8Twg9OYg7PAodnCs+T3iNg0W+e4aDnYTA9J/",
-	"NaC8yeSMQEqHpqZioB4DrGeJ1jwPbtrwqFQIgsdU3ARA1Samw9WUSYVXt3WFkr7RguBrxOrQWTTQpYCJ",
-	"pqD+AkQNnAgOiiz3ZOUCpR4ccRWo9l4hV5EVGmV5S3Ve9pbX2VXDExDGZGyloSDWc44C764UWwN1CUaQ",
-	"5wK99UZ+lk0FRPBrUjF8R+9YDpkRmEfYoA5CweyCPI7aJcaI5w3kwGo98ZSvXNzm2UUs1AxhW6fiMZwC",
-	"Ns/UbXT8pKw8XkwxxJvNTHtjIDPvUml2ylcVOD/QtXTh45MikiYn/R0cmRDlHlyzB4l9AU2B5hwUPPX7",
-	"lXcoduB8ncM864/qDBbaN0dekniQ1BvM9R8paU8KL21zeodA4FN/w2F9qDfiXrFF7rZ66Nzncsk93PN2",
-	"nE148gzaO20SPZzwOv1FxH/ZMV2WTne5N7QHvDaolh7QwcH+ssMD0BJshxpamuwsuuPWsVB2W23Bcfo8",
-	"nol5HISyzcFDYvHSKeX5KGsgTTkNl0DjwzyOuWcoCcHC4WSZmQnVFA5K14zP6ffmI2+fyK2hYWfvMR+N",
-	"8W6CzBGDSTDvDGZMWbD8jSktYuU6UlSSsjWFhOtpR0AW/oifUteC9cri3U+W3tq5TmmcyV8gxb8Pn+O8",
-	"7ilpPu6ATLof4uWdkhPg45MmuByvsLDqA2HQVty6D0/HLp3MAUsbx8fakVzc0kB6c1jwech+wHn64HsJ",
-	"A9s6XLAS1k4r5MbFHyzaKCLDyIot4wxxFmONLckd4KlvWO7aStoCW7H6SZOUQRvWGtVDP/rab36j6O7v",
-	"iSXO2x/b1ngpso3dnmBdf4ALXOWihpQBXk6Kgjuy2Bu5wll26AbddSEO0YWevMsm3Uqaqs1IQO4SqVux",
-	"OzbcRg7LHW+Bg0HCQR6/8lssRk8MUvhgwY2BSJl+WTZXLo5xW5vtwTXRsvues/tcxEMVd3aWBwwOYjnF",
-	"0O0tqmLKOCNJxo7qV5kmgl4UxgAHxfnPwujDTs7O5X0EaH95G6j1hMIQVbJOiA1T7o402vPGeAEfp/m8",
-	"DreNI/jHY9sfFGURCO0mEuBLJb0PVNZ5cPrw6EvHazKRRBAfTxqN15O4LxsFshS8IPZ5soTSai1T3E0D",
-	"7qIgu47Xl4Lzx5eJSuMlEbjUQc7JYI9DVVBZlhAKcC4cKJ/YQNh3g5A5OdtMVV17RN2DYhp2Z2FbCcYw",
-	"gTuND+2f6k94sPVvMO/cugceaur06Y+jrIT3lekeIosNB70Hp8JZ7Y8IlGCGxMXGxDpkD961F/DRWVeC",
-	"4BJMwydwnIz580USp6U/4fCJFdmqSxeKJ3hA2MCu3MculD1hmlRC6RGp0keu/kEPv6vJZOaNge7GxSKM",
-	"B5uHSn8LKyGJ4EDKZkt5RoQkdE0ZV7pXN7kbkmE0gIOCFZEczPF36KEXrp2gTYvEtUfBALR6KFEHNX96",
-	"lZAkZd8A1y9dDHE8svhEMSKWEOqw8mzEHuTiChJRFo0t/J7QkeAjbOuE8r5lSvUz2Lv+ZFmXNJFCN8A9",
-	"9Y5xHl/rYfyWY3H+jXY9YfLu7rIOIMK24lBc8x/5hdIu45F9YYTo+sYUbr+Ht6Az7uSUhPFW1cP8b2/r",
-	"bI0RJ/wCbRGM+1wML0Nt+Ij/2T7yy2H5l35lelvLJBkfhVrEErQGSTawJ1u6AWXDnXdMxevdb4EXKlEu",
-	"qdr/DWRyPrHywUIYKMRFd2p8JDqh4WoVrY9HDcHa2qhAS6FLoliRqLNvxz8Og1rhpWF5us2Tw4wQ/NbB",
-	"OKTPRUY9dQ8PodA+0WLwAGYWVJ36/9RV6rcR670SkrZmf1zkTPQASEHPzojlymgVqnjiCk6fkKRs8NKX",
-	"9O+T9gEQDsm6Rb5HYKcRQCDvDuVFz+CO6bwcW2lrXPWsm2AjPWRpP0eropohQWlF8MQZYf85eeqC5DBf",
-	"w6ZSuOyZp71kmmi2REnVDeQSdDysYANQ/8Xl/h/X8a0EX7vOFjaDbgO1NgsyMhTYhPTh6aeH7o+sSdMa",
-	"FZOR7PcJ55A3kAteDCGGKHwkgpdjSHSDbAdumnsl+qRzdB5U1ztb7CRL1hE7qg/6s3XxtZDr0FTmb35n",
-	"pQjbbJPdwlxdSu2WEU/X37ZkkzIKXep8fX4HaEYiVoGTHKZzRbP1z0rUpxPIYqaxNOH8/cAUiPpHtqgK",
-	"vERUzrZR8599+RzmNHc13N+c9tYZdg7saTQhRZyrhgbWMTmHE3ctRMpL9WCD+GB1o9SNMcE+d7+CGlPC",
-	"NCZU33iw//dDA026+sAYX/Do+JuO6f8g4eugPIQrl+P1YSSWDKk7dRbOcSjxTM3gmEuUXYKpRVOStKsO",
-	"hbwTWXb28dhSO+UWJnYqWEJOG5Voryb4qi0QenSzdJujxcw1GLExUZpbDahUq4pG6kUwjRncilDez962",
-	"CeeyASLkYU5vV5pOsaOBYq5GwIlvp5vnfLhO1eutEdKQJ9ThSFV97SCqxWg4s7GOawE7UWqKFvuafOk8",
-	"ZiW1ljWlNngOzoOAur8w0IkWmVLREKloRAlkfGyonmGyjvGSKqYmxe0lPRKVWCcKziYP0WAnCyz9gi0r",
-	"lvtQHSnatMKZoP19OdT3bJRLbpfYh/nh1bigY1xTNrYlgkPPOQi1U6LmEcJz21JYx2Te5sKMDsmLH3w/",
-	"UnQBEDjO2evIF2ztbB+xCA/J9UtXiHlMmO80nb/dVUpXS30/sukOGoujv6g+avwPh/RuUSNcY5mkf+zo",
-	"i0hBD+9vw7xW73Eb9lW3FgmHpBZmPeS0fSejxFPuP8ceMWkeDZ2q7oNtFv1zB4lhD20QMamSeLcK/QB3",
-	"mtDGKXmtTGqqYxtTCUWrSbVHbHWGmNcKA3HUGSL6Rvbd8SqaK3TeC5hst9ZLAvNrTNajsjpLI5ne35h1",
-	"OvYBVFo2gYtH+dp+FQYota6txqM8g2M201xsGHi98tp6UBlf/1//YLv9mmG5+TsMS1yJY8nA54mBLQ7g",
-	"XCxGXuAkFCG3/h/zuxcDzBNtXXJXEUl98xv/jf9wC3JPzLG3lQW41TOI3R3RRj/EWASSC65EBcQt27YV",
-	"x3pkht38xs32MJT4/ccn+NV78u+VEJuM7ITcZEQBrTLiXfwZaQP5n5P3XHB4b5QZUQPPfuPvFVSr8AXR",
-	"glC+R3+RYmuO8/zHN8SIDdZ+WdM1FEZcopyImn5ogLzPG6mEfP/Nb/wHKYUzdL5PtV5/T/79zcvvyf/5",
-	"7k//+z8sBCmxDSbIe4Of92a/2W889HqzRQIEhwyhYMiJKA31N79h3BDLgVudM1Txl4vrxYua5iU8+fab",
-	"py1FdL5ro04Xbx2ddMzO14tneGXVwGnNFteL//nNMxyoprpEOr2ijWvlt7Zad8Dsj8XiemEAhu1/8R1J",
-	"t6CxN9s/Ha1+aAC9ZG5hFoKLrNOT/kRw4V0WH8mbcduBCljRptKL6z897Zi2/3SqDNvdu6zfYP/bp08H",
-	"mutPa6rftliOtNVHww9+6xYeHyssrtOiP1uoZrulcm/Qas6lmYdoSVmVEQ47UJrYknTZwh0eww7aTBcz",
-	"hEXtVe57kUYRjJ1KPYbnhZNtijofoHB8y8YQXHlJGR8EkEsTfoIgsjKgUCkg+Za5mfc+/FnY9lpngVCv",
-	"Cetd/97SsoG7GbHTa1o7N35oaHnpo9VCPUHli9K5+6aHO0zzQqytQv+rKEX/FbTrkDUjyNwM8wHr1xJs",
-	"7cWqIjuJJdTN7bGS4r+BRwCTLZz7sA+Mmx4wzk+23c5eF6ba2VFgJ+hhAOuT4oX+nAhe7cl7L568xyLC",
-	"uqS7HnIwKxGpdgP7Jyo0LYpSboidUse37XEV0W4PmdgNGmw7fZRMvJuP5+31q4lN3GkodP+p57y12/ZR",
-	"c55flpet7R1Zm94Jz9pcd14n6e0zV4rWCK2BP8JHI60mmGBFuQVMUmx7hU/MCMbQfGg+KL6oKoI7DSoK",
-	"k77CWVuyIwmfq0/mnzsrPVZgNcQ+pN7AVtzCKxu0H5NwsTNEK5ZSDmem6++OtbYzQc/ujVAEoYWguV1L",
-	"V7QhJRllyXv1McF0XrqdkWZ/5nAA8D7BZr48nkKF2KWNnKJhL6sOiT2thHoBDCX0tta82A51Our43fzS",
-	"7cwammfajJOVkFG2lBDRXjePgzjbGrod+MfVk5+ozsvF5HP6h9SGZqSXvzLXnRvZBDUKPXHnxmtAjpxs",
-	"NW7U9DE+24ar+1cTkmaPbaxCZ/Mo13hJc3gTYvsfj22EMOoHj9TGYX8et02nqf6MclKI5+cFmnYtELJO",
-	"8Mdy334Yc990nR9JGfNlayd/PNrxBXUfOk6nYflDVCT4iM1IVjbOJDbRh3Os9l/N1NptBj+jzu9FM9di",
-	"J1pNecrxufrk/rq7sj3vaQjnjiskv3D73MtQQ/mCJ6s/bFvG+cvQd97SDTju5wBNljTfRK7JhCj24g8H",
-	"+fOLZi9aKh4lmM2HbrsS7AeD0CJYeoJQUtD9GNGo1+M5ZT39udOQ+VJ67/mR5jLCLixJz6xovwLtbRto",
-	"i7X4BMyEr0ATptFuC4MuoB5FGF18WOB5jU88qrTzL3bvh26I8xESItX2zzNYG/CwBkU+6ib8i6QrpJAv",
-	"mlfgLiZo3s/OiuoZ0YwbIxQtbmQlbeeGuISXud6KQmKCmxJbHzsz5mL54LpWDLOS/wpPXYqdHHTEw5Yg",
-	"Znu6ZKrTs+NcOlZ/ukrgmerGMcenqoCqBFvqcqVngyl+x/OXbF2OW8BWpOZ/9oD5v+qF89wPvXY5M94R",
-	"3QISWHGHqBJ9eL83xdp3YQ2NVLGDNRHc9VA9qS722c8w43hz8OxXaeRy1Bap5D8fzR0g+gwSSggHfaQ7",
-	"B+PLCeWwI1jRMXTyZorshMTJE3eC5HHiwCS24xy2CBV8ezYqsMmVs+MdXJwooton3zPbgHVJ881aigYv",
-	"k5MSSadoQ5KtuHSYx+UnLhkoPe6UzKXkJL4o31cr7+fGX7vpXbMG19mQ7FDtx1VFMuRHlDaXuTtnk4NN",
-	"rjpJDekrPCQVfOGxFJ2irDPyQwutE771+IXXVPBFa+PdisEXVsd9ts2cePVd6nciHEXqjqai21Db0nwX",
-	"ahujgQ9fM0eWKVLBqi1ZdvoutNR0tWyqTTrk26ztRVV99rTTz8C7X0KVoy68BH60r4WKQf7ziXxuP3Ek",
-	"PeqiJmdbN37m0I0t5XtXilw9J0Dz0lDhBmptKNPVZSfLPWFaQbWaQpSf7B+DIYvfG2nYHc5H9FFJv4L0",
-	"wPcJ/JrPX4RwC0Xkx2BFw7auXGJhKujurX/mMcVmB+iodLf4WKmPiyxIzu5jrm4NQvo5jfeUGUSuQT9x",
-	"QeG9sxooYMk47dZTDDPNFxKzYm2XXrjFqptQu+gppnRbnTNrEyBtdyZn6NGduD5Mcxwj/nUS0ONB/qXY",
-	"/RoSrr9w8c9vZE5RPWYmsNK5ufoPw+BSWCnTaRe/lvuvsW/zkEc5b4rF3nBzFBut0qaITbZlmhQCUsd1",
-	"O8jPf5o1b+yneXPGhDkhVG0YX9t0a2RstnxuKALUwgSlE4QJer6vPpl/7oagM9q76cLazysbPP1SXI0/",
-	"c7BuxpADgIVgbMR/6CAbI84uIq46hWCSpoTvQze4iyAlHfa/PAcH823OvxrnPkPjnCW1C6S7O7q3Dg88",
-	"R4wTIQuQWTcRzBELEUY0kA0fc6Rkw9WQ1s8vzuHmsBnxCQajb88575zp464kvAJagc2bMhRwwiGC/UCP",
-	"yQC/TpLBDdDqD0AHbYeVC1thZr5dX9S1FLdA4CPNdbW3moBbeObsLgT7u4yghFvhuvFEKeEfghVfZZ7x",
-	"pjHHrps6YV5xXsyrT/aPQVkzNFo+DflOn5LPE/a+zP+sEmeAQuwWPIT8Vd5rCBsvDoOPuI7X6nKYiNYd",
-	"wC6obo82L05w8HnzuxI44UKTNbvF+hgxKcuIDouziLu+D8CRW3psS/7jLfrWuoK7YgGGqbXpW4JXqXi1",
-	"blrXV6n58wsZOmy/PK8BwFBgRgwBorLpyQpb1xPKseykO0U+ycnWpMhIDfJkjuARG4GPtZDpAmI/4M+X",
-	"ZuX3MZNbg3g4yPjJYLrCZgps5ZspZNaCPuZMd8p/WCnVKC1WjVGApTutnygX2y1Vz22pmTGczJmpBw7R",
-	"mBOPWRO9/t6lqArLedAxMCMXUBtWp4N8BzqJxKBMtkJpogR65p6TpwaQicX7iLlzTNyenX9TROx4t9yL",
-	"OXuusjnjSgMt/GnLKRec5bRCVp9YZqhiPiHiLYs1iKRE1RJooUoATZ6QHKrKIZtpV4VGNpxQRczpaCpq",
-	"PfCF6y59orbQgwLyvjSX0tt+wBD1bNSAjLi2K6N4ZgUr/UQ0w2UXX7mW/o8odX2VCObJi7OYnT3IzbZM",
-	"B4rJkRgkIxpt/QKl2JFtk5fOP4r+Ad/AfBQJj4konVJY4isFf2lh8LK4gCU4xm6Xe8KKniHY3pbuvh1P",
-	"wb9DPibbIjz22OLrvx6VOdBfIM/ikMhsF1IUj4wwvgRkpGNpS/WaAKcMXJ2Wvn8II1e3RfF8bgBxC5Ku",
-	"ISMNtkzloFSoLI56wApt6Vx7+VusbN3O07ptwzECb9gF/qYZZw22DqnP1iDZzO3/NlpFcH+HiqDDcL8q",
-	"qZ00bo3/G62+gn8E+A2cMNCRE7qy3Mw7VY3Wh4bFlIG+xYWEHFitT8p49qHL4OS8YQNfL1kU5QwCL6GM",
-	"7KjCWzQjypsnKVc7kFBknjyXe/fXaV5xC5Kt3KYHPHjmqf1jco0vKO+QFv6qdI3grUhk+MiaMp6Nzj5U",
-	"bM2fsAG03LA1/5HPVJXcDX5hr/ccsX2usczi+p/vevdrDfy4w4rvQmJo2Z4uUlOldkL20cRxSQFNzhCV",
-	"xpO1Ql0sTv8HJ8wd7C4Rueh7BQxdUjehn8B8sm/bTnnectjDvRHcr1ef7B8jSl+77s1jmKPyj35h5a/t",
-	"uq1Kx4WtGNWoA0vBuArYjw2tcxPszDpAgMH4WsiXhfCXUAzZQuRRArlmJ5KfsGSjP6FCtlrKc9vbX4IO",
-	"fYuDV5QoTfdqsK7bISO8WjHXdzkV8seLl2MLY5zraI+hlQc6wi6XLnwDXCME56MWgyTnaiPWuVlLuGWw",
-	"c9KODw6yOi4mZNrH0hUhj+jEd0cYsgChvfBvoY3CRTnVgZKJbXPHjmr1TP/Fs7EhAkYY69Qnx+NY0L05",
-	"rowrTblORial+eeF6xT0UDaz4ctmJOlSimZdEs22bcEeD0YMQ3jepi9prx9zzFQM3QK/e/rdSEnvyh2F",
-	"NIt7bR94BBHm/Hei28vjRDc7QM9tLUHnwxJIwwuQSgtRWHW8vSwdKwzEo2wAtA2JZJosIRdbUIEzjuWB",
-	"tRRLGCIksYQ/jiSM25nTjyn3Xp/l1p+FbT/Jco//PneFaGohbQAWCjol42sn/4zFmvNCDZtrJ4Tyzndp",
-	"/WuGgF7CXe6KhHX4xL1rxb2lG5gQt3keaulDBm2R9igIaYs8Y9k4H1cdlzrgowaeivLEuq6dOE//+bhT",
-	"fnpZuAbXSjmnVUWYTobxpZ0S344Cwc4XInBcPxdGhEBu30aMk7qRtVCQWgXsbnJRPzScMHbbuMsmGWxZ",
-	"Jbf/7PG0orsv10RvWxz4IIUja/xzLxI4atnSvZEgEFNMK/sbtTUwlgbCI68W1/9yqFD+r+6RL1uufJxC",
-	"+fPb4qy/wFEFxvxZdGEtrbwSCiwTSxtUNFWbYdniLT7xtU94givMfP3/OTAB1z7/xLUfcHr1yfwzGPKC",
-	"TG3Mwdb2wc816mJm5myUfweBU9C+glszZLomDdV5+XmBXcNHbZcdvXcvFYT/Woq1xJgvI4HIW5BP8Hqz",
-	"AM1cExhzwRmoEODJUhs9fJwOPPp6CMb5KNWGUAt7LYjSon7eiUL3pnwDbihIBfQWWn13CSVLhhT00FWJ",
-	"9SmG9UqsL4Wu1N0Et1B9jUm6R4KEWF8mOQLJtGBF5u2wS58Ql+AZjTplYflFWfvKbMAxE1wgzqBx+0h5",
-	"yOOM8nsJVINZ4kyhPf8JOxz9ws6tds55AF4UhCLIB2VwxMnVJ/PPiMgOh4XTHLBRJ8LKP8uoDrNqF/FU",
-	"VUSLDXAbCO7ihdRoUF7Zl9PXv6Xqt+apCwJ0lsNjN3Hh09OZdM4ogiVQCdKSgncCq1LsuDUdcrFLk0Q/",
-	"2O7Two61uP7nO3OV+hA08/GdedLInRb9jawW14ur22eLu3d3/y8AAP//",
+	"7H3vk9s2suC/gtJd1b5Xj844uexd3fiTNxvvptZ5yfM46w8b1xkiWyIiCqABcGQ91/zvV2j8ICkBFDkj",
+	"auzE+RCPJBI/uhuN/t0fF7nY1oID12px/XEhQdWCK8APP0uxrGBr/swF18C1+ZPWdcVyqpngV7V94j9+",
+	"U4Kb31Rewpaav/6nhNXievE/rtrxr+yv6sqPe3d3ly0KULlktRlucb3YlVSTHXBNdlLwdUYoLwh+qQUp",
+	"xMK84YYxszzPc6g15TmYT7UUNUjNwG2FulVt6YeXwNe6XFx/8/Tp02yh9zUsrhdKS8bXi7ts0XDNKvPo",
+	"Ssgt1YvrRUE1LI6evAvfiOVvkGvz7nOtJVs2Gr4rKV9HFkL9A+bD0dQcduZ7pmGrog+4L6iUdG8+i6qY",
+	"8sJdtpDwvmESisX1vzqLsSPZBbwd2teNppopzXI1dW85QgSX20ezhFzIQhHGya5keUmYJu5hohjPgegS",
+	"iBRKgyRLWAnZQQbjGtYgzQSFWRfP9fEMBVutQBpCuqVVAyr6+opV1dDytCG8nEq5J0xHR+BUs9v45lVJ",
+	"5dDgu1IosKsjlAtdgsS5GCiihYhOp0Xdw/3QKfunGfk70XA9iSgcTDqwDVtpEWpXEqWapmD6uxLyzTGx",
+	"LKXYAH+ueweNcf2/v41uFriW7s0RTzOuqSUE99tSiAooP9qsHza8ktzG91zLfYTmc4vJCM6pPmIiTzTb",
+	"RjhJtljuo0MUoKnlRbQomJmJVj/35k8d+Hb1Ct6PhJpq7EvHwx5AzQyJ+8OFZx4I7Qhh5UlwvmRKH0Mz",
+	"0PIoou7gJcIaOXwYsRU7UWyZf6FV/C6heW4O0snl3bACzEA1iLqCcU8frM69mrVzRlcqeJFcZpRIllQx",
+	"dcyN8G5dMak0KaEqkO/qnTDX7RKI4HBNZFNBkZEN7KEgQpIdsHVpmUCcpvszICdvuHlTNhXja8tWt7SA",
+	"HldtR6lBqugBOwIVPhdAtfC7xIWkwHYOMkTwn+KqaTpLSgoD+Gv5wtFPUDA9fu3fF0zHDg8rooNXdAlV",
+	"QnKBQk2TXXizXYLsPNphRaLRudiePDQ/uceG6CRb3IJcpn5gKwbxve5o9C4/xCtKTXYn7h03oYeWR4mH",
+	"UZoGzkGMjprG80Nze2taxdAQJWH/fGIbUluUHkqGD74KK8oTMrPQMB4+P1c0hyIoHcdgUqKROaTIRbnL",
+	"/uRtegA7XH07QpjGX6CGXdmNDMA1IUldBjLxDZ1c8w+8biJE3UK5o499/RT/y05JH/bd6KRiW1PJHCMY",
+	"z0+HNRd43/QOSBAmB7mOoiwi8JdiR1ZU4rVqlRF7A1IJhAuNV66iWyB0LSGudKaE9cgNaFceg9RfJV3p",
+	"BHJagWU8MzecT01URY8WhbfRJ6YyZx3bwXhctNp0eD+Ghe9vWQFOyIyIYigtOQ1R0T0RKwI0Lwnqh5lR",
+	"mJdMq2eELhVaSUqQVlnO7eGz0pkiXOBhPVDAnJzgFuXusKCoJ5a0E01VOPUcp7oFWTAU+Sfc/ABFTBs2",
+	"SyIrKbbOEGAOiTkYvwnGoSA7pkvRaELVxkiObEW4WIpiT6BSQIwgoEheCdU5Nu2uEGbjueGrhnOQv9Sx",
+	"5ddSLOmSVUxHJFy6FXxNaFU5gwHCawlOlmYckcjMYmKr9Exj1BpvzMOxs2iwrtU/739dLVuBBWV7XFaA",
+	"YSCRo6liNP6C5vBamP8P8uShjb6g+SGjniARtXdCDJeBgY9bQEcG6ONdrMhS6DKcV8oLg2o8NEyRAnJW",
+	"QEHo0lCwLmH7jOChXdJ8Q6giCoAjhRPqVKPxzF91RIsECsz7x6LlVClfaarHCsVe+rXvxJdVVRABJW35",
+	"C9VEgtKKCB5AyQWpBF+DJEoccbWWeU3YVpLDJ3WHgw2H83Ag+Q+w/hesgueGGCKnYiluI/y3YhwUwR+R",
+	"m5RAC5AWSDvD+WuqlNHKb5G3jGfHhuAlmHfjQk4BFdsy3dPVOtIRz0XhyOvoR894oiZRgBEGGjdCHIS8",
+	"iNI1RU9AajuDgqD97WWSVHJRwFSVPHHMBmRH+9PLAYLdQhHXkxQYrVYnfmRO2BijisUONW6/M0nYd1hT",
+	"1kLfzzeAu7jK29rXTpg9u9bwwxmm6c2eluZXnLPFgCnvhQT4b5hFge6RWuc4jBVvU3wMV5zQJE7Pecod",
+	"N24Rf2uojJlAq0rsemygQzCHTKDrSQIutoxTLRLmqS0oRRPXjFgljnRgVocmUaqtRE/qinKFEm8hjIQr",
+	"JCnpLRAFtOraWDsrkZA7V+yBy0twIFpYfXKvNGyNumA+rQ2s/qRIQfcqw0vVHGacmxSsSDm3tGR1nWKp",
+	"425Jdzl65dQtvQVNFhDWRwHCtF1BC/4YKfxQ/NNpJEfkMOSfowkmrTRdVhDfdcPZ+wZGeJncxOGNMKyb",
+	"OLaPf8C+qx2Ot2VsYD/1urEuvecdv8Z44cG++/M9TAa3LZ6AN1uUaJ3Rwzpsg03jybKifNNaNsJnI3G7",
+	"D29PsQ4Dl6iRpNVge3s5AksCSzeNvIX9sJso4m2WYhsXFngKq+MvM7ukf8A+rvF4VMU8gOs1KB3TzSmp",
+	"KTOrIQrQ3We4S02VhmcEtrXek10JnHChS1TOC+CarVjX2Z703Bw6udx2u+txEEP4xBDx0hlBD3DQ6FIk",
+	"pSFnJZmiJ2eLQuy40hLoNqFkaFAnFdpXkAues4ph5IyNHdgmrpOlAnnbl6+7BsiK8hGW3RhPQumhhVBv",
+	"a915jwCVgv85/BeIx/s7017CSv8Uk0QS7H3DeITWK1jpJ6LRGeHiiVXoM1KyogD0XEKlAG1tz9DOs2x0",
+	"+xzZ0r15FIgSW1gKlIinKJzmQj59leK6wzjurQGAnAU1DrZTRGS7wGlzvLKbGkcE7RSp3b8KsI4oGXE2",
+	"OFYkDuC3Y0VXINYvGX+gRF/BrVUE/T3J+Eqgu1Fye0JBSiEjd+CwqNp6YM8ZHRK8oejVsmvvhoYMSW8I",
+	"rjOQqoP6DGEhP0JMsEwwb4nW0fFGZ/P4ScJ3nNuNHVvjf8LutdhAhOiN0B+neb+HvkJ26u7GtxJL+EXF",
+	"XMEj58kWNVVqJ6xad+AkzD4ZSP/Uxin4s1lYZ0vD2/g4pSkKOBJWjbLCDGVWo9tRpu0Rtta7J956x58U",
+	"olnq6Jnuu2ojnK1qtjyO5opxmK7T1tSA/tShwbEzP/3wQf/ZyS0HPqmEoCaBOqF0HMNcJSzLFiWKmAue",
+	"iEYTsSKUFJKuNFkJSbzXbY9WZ4K8fZz5yE4Y4Teobo8nTGvJiIxTUlUOWBdHMPBknIDRuaPRqXbtzkFt",
+	"VHOyFehhpJxojFgVK7QpmKH/pEhFlXbGCrQnPMMPRh3A0Be0TMsGj8IEf+1SaZpXkIpX2wDUijBtHYdL",
+	"sCoKrgGjzHhGdqVAGwdVGzVtbrfgIiHc9KT4cViQzdgnzSa+/1AzeRD2Okj5dufP9dQ3/rIfdvic0i9u",
+	"8EF8Q6TtREmLqTUhPdTkexyEMLTsN/QWXuOCRvlQD1zVe+ejBmekITuqfDSk98hfE6PHElrZK2GqF9a5",
+	"0TgEL9oRzbW80UUSIZvw0PQQCVyoRU976rsnLHDOoSgvg+5zCGlWLT2/hNaSY/dWNjx+4al9gefQyc4r",
+	"xpmyMawlrSwsb0XPLNe5eiXcMhtycuS0a047soPT78iXHeFslNirFHXKJaCgMc2vZ94ej5BfeAFSaSGi",
+	"F5DhoHs07sTDeq3tBq3X7lbYlaICdIRz4a5aRbfW1nPMG9ZNcEH2B3dBHiVVZM1ugZthSloD2YOOjmRv",
+	"xKGdtkZi1K5W+iwKaku6sVgeQQpBuNhFg5ytKDdBfoXfrBUuHrCEIQgp3da8mXKKSLGbcIDtWXgldgnD",
+	"cA1xUrHo0yHESeyU9WBLoDbMJ3pRoRtjRHaCfa6l/6wfKWEXlln2ihvuIMCRQwvEDsR6Z8AhO8qALFwS",
+	"PrEVqyBmXjXfO2c+hoNw3SY79fWfmMDLpGXIW/qBbQ3LQ6Vqy7j99HU0S6ZInWTkOtrFW9jof/MDQqyz",
+	"lm/jihvLN4M3+UnV70Bot2hs4yS1ICuAIiRKBex6ydRTmKJ79YygfwDFexcHF0mR0UYJU5MSbQ7gJoiW",
+	"eyIMdzKYvCb2ts9IiJ7IiA+VyIgNfogtJXFqcPhnHXfenxQROx6M7pY1HpFKXFlWG4apY4E8nsY9fg28",
+	"8YwkBZbAKE6SxSF/OJKnLJ6vnVwlVoRp5WNkt2AQKxuwILCBaPYZ+9uKViqC27v08TRsa3REVFJrdgmF",
+	"YyB0EiLHaz+SBt10ca4jlg+0M3pr+KBvCanvH8zmvIhNXNBXGuopF4lYwo2GaLTlZLbvbONofRSbhV9M",
+	"EmY48RHcDFXF0bZlVcXGZiImTYNJk/mQK7ov0+LmWhuwsym9HWWzazUKF9vpdpWCUtTQNBDztGJQFdM2",
+	"PlkIOp3LoaluUsoj0xUMHMtT5Ia/+mHCVAnw1UJZvXdCSsKpSLQHhI8dBDAfRSGP9X9EnOnBJdJdw8Fu",
+	"YkD6rwaUt6KcEUjpIPdUHN9jgPVMcd+fUmzyPUmjjTC0XGkoqtmTTNwWQdUmpkzWlEnlbJYalCZ9gwrB",
+	"1ywkovzcLG+imeoAFzVwIjgostyTFfORTw8MXwzHZ4pzVnFaq1LoKMGEDAYDqxWrNEhSiqpQz4LcLThY",
+	"+ZPyPUaHOIHMaOpbcQuFNaCn4yYjkDGkuaU6L3tg6UCz4QnMYlUSpaEgNqDEGfTF1uxAgoscx2VqgXnM",
+	"RPBrUjF8R+9YDpnRGEbY5Q7iOe2CPG20S+xAOEa/ryAHVuuJHG/l4rDPLm6ilgzbOhWx5JTReaYeCNsf",
+	"ynXmxRSvkNnMtDcG8p0vlbysfKWd8wNdS5eUMylmb3IqdSpXIsQJHCRNBDQFmnNQ8NTvV96h2IHzdQ5T",
+	"tT+qM1irXx05keJhhK+w/s1IrWNSuHhb52KwyoF7LBzWhzpr7hV95y7Mh859Lqfsw32vxznaJ8+gvd4m",
+	"0cMJp9xfRfwXI/KVTo+7N7QHnFqooh/QwcH+ssMD0BJshxpamuwsuuP1slB2W23Bcfo8nol5HAR7zsFD",
+	"YvkPKUPCURZQmnIaLoHGh3kc09dQUpGFw8nSaxMqDB2UcxtfKcWb0rytJrdGl529x3xo0NsJMkcMJsHU",
+	"FXaWBsvfmdIiVsIqRSUpu1vQyqYdAVn4I34q7CpY8roq4NDWznVK40z+AoVT+vA5rpYxJW3PHZBJ90O8",
+	"5GFyAnx80gSX4xUWVn0gDNrNW1fq6UC6kzmdaUfBWJuaC6IbyBwOCz4P2Q84kh98L2GUZYcLVsLarIXc",
+	"uFiMRRtkZRhZsWWcIc5irLEluQM89Y3sXXNNW3QyZpipwGxd/cIVxMIFbfVJa+Ig/mlXAoMLTVSJ7vxx",
+	"h2ai6mkjuqNa7wdffdWDFQMtekKQi7OIAXG8zNrmUkzwawjJ1iyW1F8UEhQG6u2osp5+l9ITDay7ZwCD",
+	"ykUNKfeJnBREeuRvMWt2Zim6QWdrCON1gUNvs0n3qKZqMxIZO4gnK8SkgnB/Okrp+HocDBLhDXEhpaWE",
+	"6BnHMzlYeGkgzqlfXNUVfWXcJqE+uLJpdl/OcB/RYajy2s5yrcFBLG8bkjdEVUwZZyTJ2FH9KtNE0Iuh",
+	"GeD5OP9Zrqawk7PfSz6kt7+8DdR6QoGgKlkvykb5d0ca7TdlvIAP0zyWh9vGEfzjse0PCt8IhHYTCfCl",
+	"ym4MVFh7cAGD0ReX170ieVQ+QDgabekqkmIMz1LwgtjnyRJKq2dNcRYOOPuCtD1ewwu+M18uMI2XRNhZ",
+	"BzknQ3UOlVdlWUIoo71woHxiI5vfDkLm5GxTarPH5TSnIvq4U/Tx0CBqGCmN27ghh2Fm5A+kbyvchZe6",
+	"niviNYmTwXcTCsanczjTCD0LL01wqwksc3y6zlS3zIONqIPlOKyX5aEWY59nPcrYel9B8yEC4nBqRfDN",
+	"nNWMi0AJ1lxcbEzWRJ7lnaUBH511JQguwcl8JtTJMFJfwXdaSiMOn1iRLQl4oRCVB0Si7Mp97JbbG5ZY",
+	"CaXvE74xGLXhCgaaeWOgu3HhLRMqlDuo9LewEjbqoGy2lGdESELXlHGle1VrulE+Ri05qOMTyau+d9Xx",
+	"zgRtqjOuPQoGoNVDiTpYS6YXT0pS9g1w/cKFpceD1U/UaGMJSROL2kfMai5SI2GWaWxPmYTiBh9gWyes",
+	"ElumVL9URtctL+uSJtJiB7in3jHO42s9DAl0LM6/0a4nTN7dXdYBRNhWHIpr/gO/UCp1PFg0jBBd35ie",
+	"MPdwunTGnZzlMt44fVjTwZuMWwvJCfdKW23nPhfDi9B2JuLGt4/8clhnqt/0xhZNSka6oWqzBK1Bkg3s",
+	"yZZuQNkI+h1T8VY6W+CFSlSRq/Z/B5mcT6x8+BWGXnHRnRofiU5ouFpF64ho7+P/tRHJMYpRsSLRwseO",
+	"H4tmM5eG5ek2G9NGM5o/HIxDkmZk1FP38BAK7RMtBg9gZkHVaS1EXRMgmwTRq29s2wHFRc5Ee6EU9OyM",
+	"WMWRViEsFFdw+oQkZYMXvltQn7QPgHBI1i3yPQI7PYYCeXcoL3oGd0zn5dgChOOKCt4Ew+0hS/spWrLb",
+	"DIm1avHEGWH/GXnqC9ayLUooIT3L8t7hBJySqhvIJeh4dMYGoP6rq+dxXGS+EnztmmbZpMwN1NosyMhQ",
+	"YItMDE8/PRtkZPGr1tKZTI64T1SMvIFc8GIIMUThIxG8HEOiG7c9cNPcK3csnfb1oKYT2WInWbJg4VH1",
+	"6J+sfaOFXIemMn/zOytF2GabPxnm6lJqt8dFujmEJZuUpepS5+vTO0AzErEKnOQwQzBqZjsrUZ/OSYyZ",
+	"xtKE848D+yTqH9miKvASUTnbRm2S9uVzmNPc1XB/c9prZ9g5sKfRhBRxrro4WJsorlVNs9mthUi5zh5s",
+	"pR+sWJa6MSbY5+5XtmVKtMuEGi8Pdkq/b6BJF7QY46AeHcbU8Ucc5BAeFCFxJbC8PozEkiF1p87COQ4l",
+	"nqkZvIWJUmowtTRPknbVoZB3InHTPh5baqeCx8Q2OkvIaaMSnVsFX7WViI9ulm7f1Zi5BkNRJkpzqwGV",
+	"alXRSAkSprEogCKU9wsC2BoGsgEi5GGaeFeaTrGjgarRRsCJb6ebOn+4TtVr/BQy2yeUdkmVl+4gqsVo",
+	"OLOxZq4BO1Fqihbwm3zpPGZ1xJY1pTZ4Ds6DgLq/MNAJYZlSpRSpaETVdXxsqEZpsmB6aBM6Ovwx6ZGo",
+	"xDpR2Tp5iAbbLGE1IeyntNyHGlzRjkrOBO3vy6GWqqNccrvEPswPL8fFbuOasrFtchx6zkGonapHjxDl",
+	"3BZcOybzNqVodKxh/OD7kaILgMBxzt5eo2BrZ/uIhZ1Irl+4iu9joqWn6fztrlK6Wur7kR3h0Fgc/UX1",
+	"UeN/OKR3ixrhup4l/WNHX0RqxHh/G2YKe4/bsK+6tUg4JLUw6yGnbWkdJZ5y/yk2MEvzaOi0jxjsAeyf",
+	"O8ive2jfnEktC7rtLga404Qeg8lrZWLHt9qV75hUzsYW/Ih5rTAQR50hzHBkLzavormOCr0oznZrvVw6",
+	"v8aBEmdvOpmBQ83b0EClbYVdKDI8tLtyf9S2bchRVt2nBMqDW7qN7+TmYXGOCzrA9TFuaKuKNpLp/Y1Z",
+	"j7sVgErL/XGRqDbZr8IApda1VWSVv7eYLckgNgy8ueDaOsYZX/8//2C7yZphu5I7DIFdiWO68lmUYKt3",
+	"OM+ZEQM5CU0srFvP/O6lO/NE29fC1U5TX/3Kf+Xf34LcE4MrW/rD1iimxO6OaKP2Y4gJyQVXogLilm3J",
+	"GOMJzS3yKzfbw7D1dx+e4FfvyL9VQmwyshNyk2E54ixUP85Im+byjLzjgsM7c1BEDTz7lb9TUK3CF0QL",
+	"Qvke3YCKrTnO8+9fEUNs1ixd0zUURgqmnIiavm+AvMsbqYR899Wv/HsphbNfv6O1DT1ggl+5Ykv/8ZsS",
+	"/B35t1cvviP/99s//59/92VebIMi8s7g553Zb/YrD/1lbTUNwSFDKBjCJEpD/dWvGA7GcuDWlBC6wMjF",
+	"9eJ5TfMSnnzz1dOWIjrftRHOi9eOTjrehOvF1yiJ1MBpzRbXi//11dc4UE11iXR6RRvXPnhtjSkBsz8U",
+	"i+uFAdhzfMK8I+kWNPaD/Zej1fcNoPPTLcxCEK3J5mSOCGS9y+Ijeet8O1ABK9pUenH956cdj8WfTxVs",
+	"vHtrjrOqBVf2ZH7z9GkIp3FFIjoY/s3xv3bewaALAxrkYHgGj5uJWXHMLTw+VljcVajJhX0jtlsq9wat",
+	"5lyaeYiWlFUZ4bADpYktXpkt3OHBZKGQB2aGsKi9yn3/8yiCsTu6x/C8cLKN2OcDFI5v2RiCKy8p44MA",
+	"ckn0TxBEVrQXKgUk36Y/806lvwjbTPIsEOo1fr/r30FaNnA3I3Z6jfLnxg8NbbZ9EGKoPKp8+Up33/Rw",
+	"h0mQiLVV6PYYpei/gXb9IGcEmZthPmC9KcFWaa0qspPY7cLcHisp/ht4BDDZwnmF+8C46QHj/GTb7WN5",
+	"YaqdHQV2gh4GsJKxa2IleLUn77x48g7LjeuS7nrIwZxdpNoN7J+o0PQuSrkhJE4d37bH9Ya7PchiN2gw",
+	"2fVRMvFuPp631+8sNnGnId39p57z1m7bD855flleti4VZG16Jzxrc+nQTtLbZ65oNdaE8/wRPhhpNcEE",
+	"K8otYJJi20t8YkYwhuZ180HxeVVhlxQVVBQmfQnCtqBNEj5XH80/d1Z6rMAq/n1IvYKtuIWXNhcjJuFi",
+	"E59WLKUczkzX38bb0J4BenZvhCIILQTN7Vq6kiYpyShL3quPCabz0u2MNPsThwOA9wk28/UrbUVRlw10",
+	"ioavlsIFFycP/F/wic8ePWYbM7OVN6UwwpQBqTevYWcaqsdgwvHnIQG01RUugIyEBt3a79uhTof1v51f",
+	"z5hZV/bXJ+NkJWT0gkgIyz83j4O4EqgrJmAH/mH15Eeq83Ix+Uj+LvXSGenlb+wWQis2QgmHHemkRRvm",
+	"7cjpmavoK7HBHbh8EP9qQubvsY2V9Y2kuMYLmsOrkDzzeGwj5Ck8eKQ20eHTuFgMhF8L8/85JdaQMMML",
+	"NLJbIGSd6Krlvv0w5r7peheTl/+L1hH1eLTjq5A/dBxMsbGa7UOUVfiADaRWNpArNtH7c6z2j2b0dqQ2",
+	"s4zmCbptlhkpPD/l+Fx9dH/dXdE8h1rTkC8RVw1/4fa5F6Hc/AVPVn/YtuL956F5vqYbcNzPARq7IkSu",
+	"yYQo9vx3B/nzi2bPWyoeJZjNh267EuzhhdAiWNuFUFLQ/RjRSCwVyFtfHSlhx/4pPHQ5Fff8SHMplxeW",
+	"pGc2ebwE7a1MaBW3+AQsNVGBxpJCkh1IO4fOuB5F1JXrI5UUeH7GJx5V2vmD3fuhg+18hIRItT1PDdYG",
+	"fN1BkY86bP8q6Qop5LPmFbiLCZr312dF9Yxoxo0RirZP24A8KeFlrh+ukJhBqsTWRzGNuVjeuwY/w6zk",
+	"v8JTl2InB8F/2D3JbE+XTHXaG51Lx+pPVwk8U91EgfhUFVCVYEtdrvT1YA7t8fwlW5fjFrAVqfm/fsD8",
+	"X/TCee6HXmexGe+IboUWLGlFVIne1N+aYu07Z4fm17KpbGFC2/f6pLrYZz/DjOPVwbNfpJHLUVuk48h8",
+	"NHeA6DNIKCEw95HuHEzgIJTDzjY09GkPhCmyExInT9wJkseJA7NEj5NEI1TwzdmowGYvz453cBG7iGpf",
+	"3YLZEqhLmm/WUjR4mZyUSDpVUZJsxeWbPS4/cdl26XGnpAYmJ/FVL79YeT81/trNn5w1zNEGx4dyWq7s",
+	"mCE/orS5zN05mxz2c9XJGkpf4SFr5zMPm+hUPZ6RH1ponfCtxy+8poLPWhvv1gm/sDru09nmxKtLPdM7",
+	"0TY8dkdT0W0oHmu+CxXN0cCHr5kjyxSpYNXWBDx9F1pqulo21SYdfG/W9ryqPnnaOaxAUESKcbmOwM6l",
+	"FfrcZqfLvVtdfPyARznHW/Gw99+fczf3y+d0Zw/H/8G+FgqW+c+RjM+hfs1m4ZgwFixFhGJYx57szM3k",
+	"quDTqjoqf+/7Ofs6KRy7Gp0oe39YNtXBIZJVeFH/gG3tMXOczZbyvesloJ4RoHlpYLeBWhs24mG73BOm",
+	"FVSrKRzko/1jMNL3O6O6vPJ92B/NoRg6wacHvk+U3nzOPYRbt4X9Saxo2NaVS7NORUi+9s88po7jAB0V",
+	"xRcfKvVhkQU1x33M1a1BSD/D+54Cnsg16Ccul6J3VgMFLBmn3eqyYab54pdWrO0CD7dYgxhqF+rGlG5r",
+	"FWdt3rBt+afa1vc+CBOzg8fI6p1yHPHcmFLs3oTyE5+5rO43MqdeFbPpWFXKyGmHMYsprJTpbKU3tiDB",
+	"l0DF85NHOW9m0t5wc5TxrYatiM1RZ5oUAsYd104li6Ru/abtKf2oYfDLLxamT9HC1KsAMmfaMZa2au+m",
+	"qJ+ZFKxoi650S67EzsJ2ULb5cdbU4x9h/swYqjaMrx0UzCVvC+uH8oAtTFBSR5hgyM7VR/PP3RB0Rodl",
+	"uMyo88rJTz+XGImfONj4iJBGhgVobNJYaNEfI84uIq46JeKSfPq70AD3Ikg5I6OOjeNaZX3h+Z8iz7ek",
+	"doGKKY7uracWzxHjRMgCZNbNJXbEQoQRk2XDxxwp2XA1ZK7kF+dwcxi7+QRL9zfnnHdOUcA1i1FAK7Cp",
+	"t4YCTnhyseH6MRng10kyuAFa/Q7ooO29dmGL5My36/O6luIWCHygua72Vit2C8+cDZJg57cRlHArXJ++",
+	"KCX8U7Dii8wz3kzs2HVTJ0yNLvzi6qP9Y1DWfOXbkp2GfKeD2acJe98AaFaJM0AhdgseQv4q7/Wvj9cX",
+	"w0fALl5dDhPR0jXYtN3t0Sb0Cg6+9Ao6dYwGuGa3WGIpJmUZ0WFxFnHXdwg6iqeJd5J/O0Jodc+aTbm0",
+	"OaPKhbxTwatUoG03H/WL1PzpxToixXYrGs9qADAUmBFDgKhserLCzt7B7WlPUXD+YlmjjNQgTyY3H7ER",
+	"+FALma5B+T3+fGlWfh+XkXUOhYOMnwymK2yzxFa+zVJmvUljznSngpSVUo3SYtUYBVjU2/pMc7HdUmU9",
+	"1aM4mXPZDByiMSce0718vAha2EpRFZbzoJNsRi6gNqxOZycM9BiLQZlshdJECfRSPyNPDSATi/ehvueY",
+	"uD07f1JE7Hi3Ypg5e67nCeNKAy38acspF5zltEJWn1hm6G8yIVQ3i7WOpkTVEmihSgBNnpAcqsohm2lX",
+	"yEw2nFBFzOloKmpDhwrr0T9Vnu5BkcSfm3v1dT/SkXo2akBGXEO2UTyzgpV+Iprhyr0vYaV/avRjSl1f",
+	"JIJ5EnotZmePzsUkG3P4GV/b6D7ROO9IKXZk2+SlixVA/4At9z6ShMeEwk+piPOFgj+3/B1ZXMASHGO3",
+	"yz1hRc8QbG9Ld9+Op+DfIB+TJhYee2zx9Y9HZQ70F0gQOyQy258cxSMjjC8BGelY2lJtG/8BA1en2f/v",
+	"wsjV2c+MbgBxC5KuISMNNlPnoFRoToF6wApt6Vx7+VusbOnn07ptwzEaddgF/qoZZw22DqlP1iDZzO3/",
+	"NlpFcH+HotLDcL8qqZ00bo3/O62+gH8E+A2cMOiXE7qy3Mw7VY3Wh4bFlIG+xYWEHFitT8p49qHL4OS8",
+	"YQNfLlkU5QwCL6GM7KjCWzQjypsnKVc7kFBknjyXe/fXaV5xC5Kt3KYHPHjmqf1jco3PKGGaFv6qtFG1",
+	"TiQyfGRNGc9Gp00rtuZP2ABabtia/8BnamzhBr+w13uO2D7Xm2xx/a+3vfu1Bn7cpMs3sjK0bE8XqalS",
+	"OyH7aOK4pIAmZ4hK48laoS6Ws/K9E+YOdpeIXPTtZoYuqZvQkmY+2RenuEBHheH2Ou7Xq4/2jxHdE+zC",
+	"RzFH5R/9zDoo2HVblY4LW+quUQeWgnFNFB4bWucm2Jl1gACD8UXcLwvhz6GKu4XIowRyzU4kP2KtWX9C",
+	"hWy1lGcY6pdL0L22qugVJUrTvRosSHnICK9WrAI1FPLHixdjK/qc62iPoZUHOsIuV+fgBrhGCM5HLQZJ",
+	"ztVGrHOzlnDLYOekHR8cZHVcTE62j6VL2R7RiW+wM2QBQnvh30MnnotyqgMlExvqjx3V6pkhxX1siIAR",
+	"xjqNFfA4FnRvjivjSlOuk5FJaf554QIrPZTNbPiy2Xm6lKJZl0SzbVtpzIMRwxCetal82uvHHLN2Q8PZ",
+	"b59+O1LSu3JHIc3ifrYPPIIIc/470e3lcaKbHaDntpag82EJpOEFSKWFKKw63l6WjhUG4lE2ANqGRDJN",
+	"lpCLLajAGcfywFqKJQwRkljC70cSxu3M6ceUe6/PcuvPws7RZLnHf5+5Clq1kDYACwWdkvG1k3/GYs15",
+	"oYbNtRNCeee7tP6YIaCXcJe76oYdPnHvIpev6QYmxG2eh1r6kEFbpD0KQtrq9Fjv0sdVx6UO+KCBp6I8",
+	"sSB1J87Tf/aplmPCOnENrht/jtWFdDKML+2U+GYUCHY+8dlx/VwYEQK5fRsxTupG1kJBahWwu8lF/dBw",
+	"wtht4y6bZLBlldz+14+nFd19viZ625vFBykcWeOfeZHAUcuW7o0EgZhiWtnfbI0ssjQQHnm1uBbKQx0+",
+	"3rhHPm+58nE6fMxvi7P+AkcVGPNn0YVFAPNKKLBMLG1Q0VRthmWL1/hEHP9/cAHAgGbm6/8vgQkQc5BP",
+	"XvsBp1cfzT+DIS/I1MYcbG0f/FSjLmZmzkb5dxA4Be0ruDVDpuszUZ2XnxbYNXzQdtnRe/dSQfg/S7GW",
+	"GPNlJBB5C/IJXm8WoJnrXmUuOAMVAjxZaqOHj9OBR18OwTgfpdoQamGvBVFa1M86UejelG/ADQWpgN5C",
+	"q+8uoWTJkIIeuiqxPsWwXor1pdCVupvgFqovMUn3SJAQ68skRyCZFqzIvB126RPiEjyjUacsLL8oa1+Z",
+	"DThmggvEGTRuHykPeZxRfieBajBLnCm05z9hh6Nf2LnVzjkPwIuCUAT5oAyOOLn6aP4ZEdnhsHCaAzbq",
+	"RFj5JxnVYVbtIp6qimixAW4DwV28kBoNyiv7cvr6t1T92jx1QYDOcnjsJi58ejqTzhlFsAQqQVpS8E5g",
+	"rAFuTYe2xneCJPrBdh8XdqzF9b/emqvUh6CZj2/Nk0butOhvZLW4Xlzdfr24e3v3/wMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
