@@ -81,7 +81,7 @@ export function ReviewPage() {
   const move = useCallback(
     (step: number) => {
       // from a pair that has left the list, the next one is what took its place
-      const to = index >= 0 ? index + step : place + (step > 0 ? 0 : step);
+      const to = index >= 0 ? index + step : place + Math.min(step, 0);
       const next = list[Math.max(0, Math.min(list.length - 1, to))];
       take(next);
       if (to > list.length - 5 && questions.hasNextPage) questions.fetchNextPage();
@@ -295,8 +295,6 @@ function Card({
   keys: (e: React.KeyboardEvent) => void;
 }) {
   return (
-    // biome-ignore lint/a11y/noNoninteractiveElementInteractions: the card is what the keys decide about, and every key has a button too
-    // biome-ignore lint/a11y/noNoninteractiveTabindex: as above
     <article
       ref={box}
       aria-label="the pair in hand; s same, d different, j next, k back, u undo"
