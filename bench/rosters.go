@@ -172,7 +172,7 @@ func newTaker(ctx context.Context, url, dir string, c connector.Connector) (*tak
 		"file":     file.New,
 		"invented": func(connector.Config) (connector.Connector, error) { return c, nil },
 	}})}
-	_, err = t.service.PutSystem(ctx, engineer, store.System{Name: "invented", Kind: "invented"}, nil, 0)
+	_, err = t.service.PutSystem(ctx, engineer, store.System{Name: "invented", Kind: "invented"}, service.Putting{})
 	return t, err
 }
 
@@ -180,7 +180,7 @@ func newTaker(ctx context.Context, url, dir string, c connector.Connector) (*tak
 func (t *taker) file(path string) error {
 	x := store.System{Name: "invented", Kind: "file", Shape: shape.YAML()}
 	x.Settings.V = map[string]string{"path": path}
-	_, err := t.service.PutSystem(t.ctx, engineer, x, nil, 0)
+	_, err := t.service.PutSystem(t.ctx, engineer, x, service.Putting{})
 	return err
 }
 

@@ -108,7 +108,10 @@ run 0 plan draft hq-dome-booking
 plan=$(field plan list hq-dome-booking | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
 run 0 plan show "$plan" --limit 200
 say "Agree, change, watch, and read back."
-run 0 plan seal "$plan"
+# a seal names what is sealed: the hash that was shown, or the number of changes
+hash=$(field plan show "$plan" --limit 1 | sed -n 's/.*"hash": "\([0-9a-f]\{12\}\).*/\1/p' | head -1)
+run 2 plan seal "$plan" </dev/null
+run 0 plan seal "$plan" --hash "$hash"
 run 0 plan run "$plan"
 run 0 plan verify "$plan"
 run 0 roster take dome-booking
@@ -116,7 +119,8 @@ say "The mail gateway speaks in files: what is written waits until its list show
 run 3 reconcile hq-mail-gate
 run 0 plan draft hq-mail-gate
 gate=$(field plan list hq-mail-gate | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
-run 0 plan seal "$gate"
+hash=$(field plan show "$gate" --limit 1 | sed -n 's/.*"hash": "\([0-9a-f]\{12\}\).*/\1/p' | head -1)
+run 0 plan seal "$gate" --hash "$hash"
 run 0 plan run "$gate"
 head -4 "$work"/demo/service/files/mail-gate/inbox/*.csv
 run 0 standin mail-gate --list "$work/demo/service/files/mail-gate/list.csv" --inbox "$work/demo/service/files/mail-gate/inbox"

@@ -1729,7 +1729,9 @@ type ListReceiptsParams struct {
 
 // PutSystemParams defines parameters for PutSystem.
 type PutSystemParams struct {
-	IfMatch *string `json:"If-Match,omitempty"`
+	// SameRecords the new ids are the same ones as before: asked for where bonds or rulings name them
+	SameRecords *bool   `form:"sameRecords,omitempty" json:"sameRecords,omitempty"`
+	IfMatch     *string `json:"If-Match,omitempty"`
 }
 
 // GetRecordHistoryParams defines parameters for GetRecordHistory.
@@ -6751,6 +6753,33 @@ func NewPutSystemRequestWithBody(server string, system string, params *PutSystem
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.SameRecords != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sameRecords", *params.SameRecords, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)

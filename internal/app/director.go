@@ -154,7 +154,7 @@ func (d *director) connectAll() error {
 	} {
 		system := store.System{Name: x.name, Kind: x.kind, Shape: x.shape}
 		system.Settings.V = x.settings
-		if _, err := d.Service.PutSystem(d.ctx, d.who, system, x.secret, 0); err != nil {
+		if _, err := d.Service.PutSystem(d.ctx, d.who, system, service.Putting{Secret: x.secret}); err != nil {
 			return err
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"twinning/internal/apiclient"
 )
@@ -199,13 +200,10 @@ func (c *client) follow(id int64) (t apiclient.Task, err error) {
 	return t, nil
 }
 
-func isTerminal(w io.Writer) bool {
-	f, ok := w.(*os.File)
-	if !ok {
-		return false
-	}
-	info, err := f.Stat()
-	return err == nil && info.Mode()&os.ModeCharDevice != 0
+// isTerminal reports whether a human is at the other end of a stream.
+func isTerminal(stream any) bool {
+	f, ok := stream.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 func value[T any](p *T) (v T) {

@@ -34,16 +34,6 @@ func (c *client) asksAt(format string, args ...any) {
 	fmt.Fprintf(c.cmd.ErrOrStderr(), format, args...)
 }
 
-// answered reports whether a human types what the command reads.
-func (c *client) answered() bool {
-	f, ok := c.cmd.InOrStdin().(*os.File)
-	if !ok {
-		return false
-	}
-	info, err := f.Stat()
-	return err == nil && info.Mode()&os.ModeCharDevice != 0
-}
-
 func (c *client) flag(name string) string {
 	v, _ := c.cmd.Flags().GetString(name)
 	return v

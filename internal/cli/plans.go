@@ -206,7 +206,7 @@ func (c *client) sealsWhatWasSeen(p apiclient.Plan) error {
 		return fmt.Errorf("plan %d has another hash: %s; look at it again: twinning plan show %d", p.Id, p.Hash, p.Id)
 	case hash != "":
 		return nil
-	case count == 0 && c.answered():
+	case count == 0 && isTerminal(c.cmd.InOrStdin()):
 		for _, l := range p.Lowered {
 			c.say("a guard was lowered since the last plan: %s", l)
 		}

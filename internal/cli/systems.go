@@ -109,6 +109,7 @@ func systemFlags(cmd *cobra.Command) {
 	f.Int("at-once", 0, "requests at a time; 0 is no limit")
 	f.Float64("per-second", 0, "requests a second; 0 is no limit")
 	f.Int("keep-days", 0, "how long its rosters are kept; 0 for ever")
+	f.Bool("same-records", false, "its ids are the same ones as before, though they are read otherwise")
 }
 
 // putSystem sends a system with what the flags say about it.
@@ -147,7 +148,8 @@ func (c *client) putSystem(name string, in apiclient.SystemInput, version *strin
 		in.KeepDays = &n
 	}
 	var x apiclient.System
-	res, err := c.PutSystem(c.ctx, name, &apiclient.PutSystemParams{IfMatch: version}, in)
+	same, _ := flags.GetBool("same-records")
+	res, err := c.PutSystem(c.ctx, name, &apiclient.PutSystemParams{IfMatch: version, SameRecords: &same}, in)
 	if err := ask(&x, res, err); err != nil {
 		return err
 	}

@@ -220,7 +220,7 @@ func TestConsole(t *testing.T) {
 // corrected, kept and taken, without leaving the page.
 func TestConsolePreview(t *testing.T) {
 	h := newHouse(t)
-	_, err := h.app.Service.PutSystem(context.Background(), admin, service.System{Name: "hr", Kind: "file"}, nil, 0)
+	_, err := h.app.Service.PutSystem(context.Background(), admin, service.System{Name: "hr", Kind: "file"}, service.Putting{})
 	require.NoError(t, err)
 	p := newPage(t)
 	p.do(chromedp.Navigate(h.url + "/systems/hr/preview"))

@@ -171,7 +171,7 @@ func TestRulingsDoNotOverwrite(t *testing.T) {
 	require.NotEmpty(t, twin.ID)
 	r, err := h.app.Service.Rule(ctx, admin, lane, store.Ruling{Kind: "different", Person: twin.ID, Account: twin.Twin, Reason: "mixed up"}, "")
 	require.NoError(t, err)
-	require.Contains(t, r.Leaves, "neither is created anew or suspended before the next plan")
+	require.Contains(t, r.Leaves, "neither is created anew or suspended before a plan")
 	state := func(side, id string) string {
 		h.twinning(3, "reconcile", lane)
 		list, _, _, err := h.app.Service.Verdicts(ctx, lane, side, "", store.Page{Text: id})
@@ -261,7 +261,7 @@ func TestPlanNamesItsWeights(t *testing.T) {
 	_, err := h.app.Service.PutCharter(ctx, admin, lane, weighing, -1)
 	require.NoError(t, err)
 	p := h.sealed()
-	require.Equal(t, "sealed", p.State)
+	require.EqualValues(t, "sealed", p.State)
 	require.NotNil(t, p.Weights)
 	require.Equal(t, int64(1), *p.Weights)
 	require.Contains(t, h.twinning(0, "plan", "show", fmt.Sprint(p.ID), "--limit", "1"), "weights: 1")

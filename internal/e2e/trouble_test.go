@@ -46,7 +46,7 @@ func (h *house) queue(t store.Task, err error) store.Task {
 func (h *house) sealed() service.PlanView {
 	h.t.Helper()
 	ctx := context.Background()
-	require.Equal(h.t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane, false)).State)
+	require.EqualValues(h.t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane, false)).State)
 	p, err := h.app.Service.Draft(ctx, admin, lane, nil, nil)
 	require.NoError(h.t, err)
 	p, err = h.app.Service.Seal(ctx, admin, p.ID, p.Hash, "")
@@ -108,12 +108,12 @@ func TestMisbehavingApplication(t *testing.T) {
 			require.Eventually(h.t, func() bool { return h.queue(h.app.Service.Verify(context.Background(), admin, r.ID)).Bad == 0 }, time.Minute, 500*time.Millisecond)
 		}},
 		{"refuses every write", scimapp.Misbehaviour{RefuseAll: true}, func(h *house, r service.RunView, _ service.PlanView) {
-			require.Equal(h.t, "halted", r.State)
+			require.EqualValues(h.t, "halted", r.State)
 			require.Contains(h.t, r.Message, "lacks the right")
 			require.Zero(h.t, r.Outcomes["done"])
 		}},
 		{"refuses one user", scimapp.Misbehaviour{RefuseUser: "u-none", TitleLimit: 4}, func(h *house, r service.RunView, p service.PlanView) {
-			require.Equal(h.t, "finished", r.State)
+			require.EqualValues(h.t, "finished", r.State)
 			altered := 0
 			for _, c := range h.changes(p) {
 				if strings.Contains(c.Detail, "title shows as") {
@@ -146,12 +146,12 @@ func (h *house) declareLag(seconds string) {
 	x, err := h.app.Service.System(ctx, "dome-booking")
 	require.NoError(h.t, err)
 	x.Settings.V["lag"] = seconds
-	_, err = h.app.Service.PutSystem(ctx, admin, store.System{Name: x.Name, Kind: x.Kind, Settings: x.Settings}, nil, 0)
+	_, err = h.app.Service.PutSystem(ctx, admin, store.System{Name: x.Name, Kind: x.Kind, Settings: x.Settings}, service.Putting{})
 	require.NoError(h.t, err)
 }
 
 func allDone(h *house, r service.RunView, p service.PlanView) {
-	require.Equal(h.t, "finished", r.State, r.Message)
+	require.EqualValues(h.t, "finished", r.State, r.Message)
 	require.Equal(h.t, p.Total, r.Outcomes["done"], "%v", r.Outcomes)
 	h.application.Misbehave(scimapp.Misbehaviour{})
 	task := h.queue(h.app.Service.Verify(context.Background(), admin, r.ID))
@@ -183,7 +183,7 @@ func TestBehindOurBack(t *testing.T) {
 	}, time.Minute, 10*time.Millisecond)
 	_, err = h.app.Service.SetFreeze(ctx, admin, true, "somebody called")
 	require.NoError(t, err)
-	require.Equal(t, "halted", h.wait(r.Task, nil).State)
+	require.EqualValues(t, "halted", h.wait(r.Task, nil).State)
 	v, err := h.app.Service.Run(ctx, r.ID)
 	require.NoError(t, err)
 	require.Contains(t, v.Message, "frozen")
@@ -271,7 +271,8 @@ func (h *house) hqByFile(dir string) string {
 	require.NoError(h.t, os.WriteFile(shape, []byte(demo.HQFileShape), 0o600))
 	export := filepath.Join(dir, "hq.csv")
 	require.NoError(h.t, os.WriteFile(export, []byte(good), 0o600))
-	h.twinning(0, "system", "put", "hq", "--kind", "file", "--shape", shape)
+	require.Contains(h.t, h.twinning(1, "system", "put", "hq", "--kind", "file", "--shape", shape), "bonds and rulings")
+	h.twinning(0, "system", "put", "hq", "--kind", "file", "--shape", shape, "--same-records")
 	require.Contains(h.t, h.twinning(1, "roster", "take", "hq", "--file", export), "would look gone")
 	h.twinning(0, "roster", "take", "hq", "--file", export, "--new-scope")
 	return good
@@ -292,7 +293,7 @@ func TestSecondLane(t *testing.T) {
 	for _, u := range h.application.Users() {
 		before[u["id"].(string)] = fmt.Sprint(u)
 	}
-	require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, admins, false)).State)
+	require.EqualValues(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, admins, false)).State)
 	p, err := h.app.Service.Draft(ctx, admin, admins, nil, nil)
 	require.NoError(t, err)
 	p, err = h.app.Service.Seal(ctx, admin, p.ID, p.Hash, "")
@@ -310,8 +311,8 @@ func TestSecondLane(t *testing.T) {
 	}
 	require.Equal(t, p.Total, created)
 	for _, name := range []string{admins, lane} {
-		require.Equal(t, "finished", h.queue(h.app.Service.TakeRoster(ctx, admin, "dome-booking", service.Taking{})).State)
-		require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, name, false)).State)
+		require.EqualValues(t, "finished", h.queue(h.app.Service.TakeRoster(ctx, admin, "dome-booking", service.Taking{})).State)
+		require.EqualValues(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, name, false)).State)
 	}
 	list, _, total, err := h.app.Service.Verdicts(ctx, lane, "accounts", "exempt", store.Page{Text: "adm-"})
 	require.NoError(t, err)
@@ -332,7 +333,7 @@ func TestSealing(t *testing.T) {
 	require.NoError(t, err)
 	_, err = h.app.Service.PutCharter(ctx, admin, lane, strict+"# later\n", 1)
 	require.ErrorContains(t, err, "changed by somebody else", "made from version 1, and 2 is there")
-	require.Equal(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane, false)).State)
+	require.EqualValues(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane, false)).State)
 	p, err := h.app.Service.Draft(ctx, admin, lane, nil, nil)
 	require.NoError(t, err)
 	require.True(t, p.Stopped)
@@ -370,11 +371,11 @@ func TestSealing(t *testing.T) {
 	h.wait(r.Task, nil)
 	v, err := h.app.Service.Plan(ctx, p.ID)
 	require.NoError(t, err)
-	require.Equal(t, "sealed", v.State)
+	require.EqualValues(t, "sealed", v.State)
 	require.Equal(t, "the board asked for it", v.Overruled)
 	require.Equal(t, before.Changes+1, h.application.Effects().Changes)
 	rest := h.run(v)
-	require.Equal(t, "finished", rest.State)
+	require.EqualValues(t, "finished", rest.State)
 	require.Equal(t, p.Total-1, rest.Outcomes["done"], "the pilot is not run again: %v", rest.Outcomes)
 
 	// rulings that contradict each other are told, a later draft voids an older one

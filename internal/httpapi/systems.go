@@ -72,7 +72,7 @@ func (s *server) PutSystem(ctx context.Context, r openapi.PutSystemRequestObject
 	if err != nil {
 		return nil, err
 	}
-	v, err := s.cfg.Service.PutSystem(ctx, caller(ctx), x, r.Body.Secret, version)
+	v, err := s.cfg.Service.PutSystem(ctx, caller(ctx), x, service.Putting{Secret: r.Body.Secret, Version: version, SameRecords: value(r.Params.SameRecords)})
 	return as[openapi.PutSystem200JSONResponse](v, err)
 }
 

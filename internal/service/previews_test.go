@@ -60,7 +60,7 @@ func TestPreviews(t *testing.T) {
 	ctx := context.Background()
 	for i, f := range archive.Files {
 		t.Run(f.Name, func(t *testing.T) {
-			_, err := stage.PutSystem(ctx, tester, store.System{Name: "hr", Kind: "file"}, nil, 0)
+			_, err := stage.PutSystem(ctx, tester, store.System{Name: "hr", Kind: "file"}, Putting{})
 			require.NoError(t, err)
 			defer func() { require.NoError(t, stage.RemoveSystem(ctx, tester, "hr")) }()
 			text, want, found := strings.Cut(string(f.Data), "\nwant")

@@ -210,7 +210,7 @@ func TestReadings(t *testing.T) {
 	for _, f := range archive.Files {
 		t.Run(f.Name, func(t *testing.T) {
 			*played = script{scope: "all", shape: scriptShape(t, "shape: {id: id, displayName: name, title: title, active: on}\n")}
-			_, err := stage.PutSystem(ctx, tester, store.System{Name: "script", Kind: "script"}, nil, 0)
+			_, err := stage.PutSystem(ctx, tester, store.System{Name: "script", Kind: "script"}, Putting{})
 			require.NoError(t, err)
 			defer func() { require.NoError(t, stage.RemoveSystem(ctx, tester, "script")) }()
 			var how *Taking
@@ -269,7 +269,7 @@ func scriptShape(t *testing.T, text string) record.Shape {
 func TestHaltedReading(t *testing.T) {
 	ctx := context.Background()
 	*played = script{scope: "all", shape: scriptShape(t, "shape: {id: id}\n"), lines: []string{"a", "hang"}, hung: make(chan struct{})}
-	_, err := stage.PutSystem(ctx, tester, store.System{Name: "script", Kind: "script"}, nil, 0)
+	_, err := stage.PutSystem(ctx, tester, store.System{Name: "script", Kind: "script"}, Putting{})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, stage.RemoveSystem(ctx, tester, "script")) }()
 	task, err := stage.TakeRoster(ctx, tester, "script", Taking{})
@@ -307,7 +307,7 @@ func TestHaltedReading(t *testing.T) {
 func TestHistoryAndRetention(t *testing.T) {
 	ctx := context.Background()
 	*played = script{scope: "all", shape: scriptShape(t, "shape: {id: id, displayName: name}\n")}
-	_, err := stage.PutSystem(ctx, tester, store.System{Name: "script", Kind: "script"}, nil, 0)
+	_, err := stage.PutSystem(ctx, tester, store.System{Name: "script", Kind: "script"}, Putting{})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, stage.RemoveSystem(ctx, tester, "script")) }()
 	for _, lines := range [][]string{{"a name=One", "b name=Bo"}, {"a name=Two", "b name=Bo"}, {"a name=Three", "b name=Bo"}, {"a name=Four", "c name=Cy"}} {

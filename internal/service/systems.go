@@ -77,9 +77,15 @@ func (s *Service) systemView(ctx context.Context, x store.System) (SystemView, e
 	return v, nil
 }
 
-// PutSystem makes a system or changes one whose version is still the given
-// one (0: whatever it is). A secret that is not given stays.
-func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.System, secret *string, version int64) (SystemView, error) {
+// Putting says how a system is put.
+type Putting struct {
+	Secret      *string // one that is not given stays
+	Version     int64   // that the system must still have; 0: whatever it is
+	SameRecords bool    // a human says that the new ids are those that the old ones were
+}
+
+// PutSystem makes a system or changes one.
+func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.System, p Putting) (SystemView, error) {
 	if !validName(x.Name) {
 		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q can't be a system's name", x.Name), Detail: "use small letters, digits and hyphens, at most 60", Field: "name"}
 	}
@@ -105,26 +111,28 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 	if x.AtOnce < 0 || x.PerSecond < 0 || x.KeepDays < 0 {
 		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: "limits can't be negative", Detail: "0 is no limit"}
 	}
-	if secret != nil {
-		x.Secret = s.Keeper.Encrypt("system "+x.Name, *secret)
+	if p.Secret != nil {
+		x.Secret = s.Keeper.Encrypt("system "+x.Name, *p.Secret)
 	}
 	current, err := s.Store.SystemByName(ctx, x.Name)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		current, err = s.Store.AddSystem(ctx, x)
 	case err == nil:
-		if version == 0 {
-			version = current.Version
+		if p.Version == 0 {
+			p.Version = current.Version
 		}
-		if err := s.keepsIdentity(ctx, current, x); err != nil {
-			return SystemView{}, err
+		if !p.SameRecords {
+			if err := s.keepsIdentity(ctx, current, x); err != nil {
+				return SystemView{}, err
+			}
 		}
-		current, err = s.Store.ChangeSystem(ctx, x, version)
+		current, err = s.Store.ChangeSystem(ctx, x, p.Version)
 	}
 	if err != nil {
 		return SystemView{}, fault.About(err, "system", x.Name)
 	}
-	if err := s.audit(ctx, who, "system.put", x.Name, map[string]string{"kind": x.Kind, "secret": fmt.Sprint(secret != nil)}); err != nil {
+	if err := s.audit(ctx, who, "system.put", x.Name, map[string]string{"kind": x.Kind, "secret": fmt.Sprint(p.Secret != nil), "sameRecords": fmt.Sprint(p.SameRecords)}); err != nil {
 		return SystemView{}, err
 	}
 	return s.systemView(ctx, current)
@@ -148,7 +156,7 @@ func (s *Service) keepsIdentity(ctx context.Context, before, after store.System)
 	}
 	return &fault.Error{Kind: fault.Conflict, Title: fmt.Sprintf("what identifies the records of %s can't be changed", before.Name), Field: "shape",
 		Detail: fmt.Sprintf("bonds and rulings of lane %s name its records by their ids (%s; it would be %s)", strings.Join(lanes, " and "), was, is),
-		Next:   "make a system of its own for it, and a lane of its own"}
+		Next:   "if the new ids are the same ones, say so (--same-records); if not, make a system of its own, and a lane of its own"}
 }
 
 // RemoveSystem removes one that no lane uses.

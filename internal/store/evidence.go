@@ -76,7 +76,7 @@ func (s *Store) PairVersion(ctx context.Context, lane int64, person, account str
 
 // Snapshot is the version of all open questions that a filter holds.
 func (s *Store) Snapshot(ctx context.Context, lane, reconciliation int64, f QuestionFilter, text string) (v string, err error) {
-	return v, s.get(ctx, &v, `SELECT md5($1::text || coalesce((SELECT string_agg(`+pairVersion("p.person", "p.account")+`, '' ORDER BY p.number)`+openQuestions+questionMatch+`), '')) FROM lanes l WHERE l.id = $2`,
+	return v, s.get(ctx, &v, `SELECT md5($1::bigint::text || coalesce((SELECT string_agg(`+pairVersion("p.person", "p.account")+`, '' ORDER BY p.number)`+openQuestions+questionMatch+`), '')) FROM lanes l WHERE l.id = $2`,
 		reconciliation, lane, f.Code, Page{Text: text}.like(), f.Least, f.Most)
 }
 

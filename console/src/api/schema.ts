@@ -2158,7 +2158,10 @@ export interface operations {
     };
     putSystem: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the new ids are the same ones as before: asked for where bonds or rulings name them */
+                sameRecords?: boolean;
+            };
             header?: {
                 "If-Match"?: string;
             };

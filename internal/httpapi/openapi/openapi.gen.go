@@ -1734,7 +1734,9 @@ type ListReceiptsParams struct {
 
 // PutSystemParams defines parameters for PutSystem.
 type PutSystemParams struct {
-	IfMatch *string `json:"If-Match,omitempty"`
+	// SameRecords the new ids are the same ones as before: asked for where bonds or rulings name them
+	SameRecords *bool   `form:"sameRecords,omitempty" json:"sameRecords,omitempty"`
+	IfMatch     *string `json:"If-Match,omitempty"`
 }
 
 // GetRecordHistoryParams defines parameters for GetRecordHistory.
@@ -3365,6 +3367,12 @@ func (w *ServerInterfaceWrapper) PutSystem(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params PutSystemParams
+	// ------------- Optional query parameter "sameRecords" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sameRecords", ctx.QueryParams(), &params.SameRecords, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sameRecords: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
@@ -9115,22 +9123,23 @@ var swaggerSpec = []string{
 	"YQNfLlkU5QwCL6GM7KjCWzQjypsnKVc7kFBknjyXe/fXaV5xC5Kt3KYHPHjmqf1jco3PKGGaFv6qtFG1",
 	"TiQyfGRNGc9Gp00rtuZP2ABabtia/8BnamzhBr+w13uO2D7Xm2xx/a+3vfu1Bn7cpMs3sjK0bE8XqalS",
 	"OyH7aOK4pIAmZ4hK48laoS6Ws/K9E+YOdpeIXPTtZoYuqZvQkmY+2RenuEBHheH2Ou7Xq4/2jxHdE+zC",
-	"RzFH5R/9zDoo2HVblY4LW+quUQeWgnFNFB4bWucm2Jl1gACD8UXcLwvhz6GKu4XIowRyzU4kP2KtWX9C",
-	"hWy1lGcY6pdL0L22qugVJUrTvRosSHnICK9WrAI1FPLHixdjK/qc62iPoZUHOsIuV+fgBrhGCM5HLQZJ",
-	"ztVGrHOzlnDLYOekHR8cZHVcTE62j6VL2R7RiW+wM2QBQnvh30MnnotyqgMlExvqjx3V6pkhxX1siIAR",
-	"xjqNFfA4FnRvjivjSlOuk5FJaf554QIrPZTNbPiy2Xm6lKJZl0SzbVtpzIMRwxCetal82uvHHLN2Q8PZ",
-	"b59+O1LSu3JHIc3ifrYPPIIIc/470e3lcaKbHaDntpag82EJpOEFSKWFKKw63l6WjhUG4lE2ANqGRDJN",
-	"lpCLLajAGcfywFqKJQwRkljC70cSxu3M6ceUe6/PcuvPws7RZLnHf5+5Clq1kDYACwWdkvG1k3/GYs15",
-	"oYbNtRNCeee7tP6YIaCXcJe76oYdPnHvIpev6QYmxG2eh1r6kEFbpD0KQtrq9Fjv0sdVx6UO+KCBp6I8",
-	"sSB1J87Tf/aplmPCOnENrht/jtWFdDKML+2U+GYUCHY+8dlx/VwYEQK5fRsxTupG1kJBahWwu8lF/dBw",
-	"wtht4y6bZLBlldz+14+nFd19viZ625vFBykcWeOfeZHAUcuW7o0EgZhiWtnfbI0ssjQQHnm1uBbKQx0+",
-	"3rhHPm+58nE6fMxvi7P+AkcVGPNn0YVFAPNKKLBMLG1Q0VRthmWL1/hEHP9/cAHAgGbm6/8vgQkQc5BP",
-	"XvsBp1cfzT+DIS/I1MYcbG0f/FSjLmZmzkb5dxA4Be0ruDVDpuszUZ2XnxbYNXzQdtnRe/dSQfg/S7GW",
-	"GPNlJBB5C/IJXm8WoJnrXmUuOAMVAjxZaqOHj9OBR18OwTgfpdoQamGvBVFa1M86UejelG/ADQWpgN5C",
-	"q+8uoWTJkIIeuiqxPsWwXor1pdCVupvgFqovMUn3SJAQ68skRyCZFqzIvB126RPiEjyjUacsLL8oa1+Z",
-	"DThmggvEGTRuHykPeZxRfieBajBLnCm05z9hh6Nf2LnVzjkPwIuCUAT5oAyOOLn6aP4ZEdnhsHCaAzbq",
-	"RFj5JxnVYVbtIp6qimixAW4DwV28kBoNyiv7cvr6t1T92jx1QYDOcnjsJi58ejqTzhlFsAQqQVpS8E5g",
-	"rAFuTYe2xneCJPrBdh8XdqzF9b/emqvUh6CZj2/Nk0butOhvZLW4Xlzdfr24e3v3/wMAAP//",
+	"RzFH5R/9zDoo2HVblY4LW+quUQeWgnFNFB4bWucm2Jl1gACD8UXcLwvhs1ZxjzqIOOwIO8zHRic/VS56",
+	"4Zq0RcRsMgf2i8DESpezjyxdl5Bq22NGbc2tU70yM9zAiJpHCT6bnbB/xPq4nqsI2WpWzzA8MZege61g",
+	"0ZNLlKZ7NVhE85B5X61YBWooTJEXL8ZWIToXOxpDKw903l2uNsMNcI0QnI9aDJKce5BYh2wt4ZbBzklo",
+	"PqDJ6uWYUG0fS5ffPaIT3xRoyGqFzOHvoXvQRbnrAbNixYRRrW4c0vLHhjUYVttpBoHHsaB7c1wZV5py",
+	"nYymSvP8CxeF6aFsZmOdzSjUpRTNuiSabdvqaB6MGDrxrE0/1F6n55hpHJrkfvv025HS6ZU7CmkW97N9",
+	"4BHErvPfiW4vjxOR7QA9t4UHHSZLIA0vQCotRGFNCO1l6VhhIB5lg7ZtGCfTZAm52BrpKBbOOsADaymW",
+	"MERIYgm/H+kdtzOn71XuvQ7OrQ8Ou12T5R7/feaqftVC2qAxFHRKxtdO/hmLNec5GzYxTwg/nu/S+mOG",
+	"rV7Cxe8qMnb4xL0Lc76mG5gQa3oeaulDBu2n9igIaSvqY41OHwselzrggwaeikzFItqd2FT/2aeHjglF",
+	"xTXYsD2SY0UknQw9TDtSvhkFgp1P1nZcPxdGhEBu30a5k7qRtVCQWgXsbnJRPzQEMnbbuMsmGSBaJbf/",
+	"9eNpRXefr1vB9pPxgRVHHoRnXiRw1LKleyNBIKaYVvY3W9eLLA2ER14tru3zUFeSN+6Rz1uufJyuJPPb",
+	"D62Pw1EF2sYsurBwYV4JBZaJpQ0qmqrNsGzxGp+I4/8PLgAY0Mx8/f8lMAFiDvLJaz/g9Oqj+WcwTAeZ",
+	"2piDre2Dn2qkyMzM2Sj/DgKnoH0Ft2bIdE0pqvPy0wK7hg/aLjt6714qceBnKdYS49SMBCJvQT7B680C",
+	"NHMdt8wFZ6BCgCfLg/TwcTpY6sshGOdXVRtCLey1IEqL+lknct6b8g24oSAV0Fto9d0llCwZBtFDVyXW",
+	"pxjWS7G+FLpSdxPcQvUljuoeSR1ifZmEDiTTghWZt8MufRJfgmc06pSF5Rdl7SuzAcdMcIHYiMbtI+XV",
+	"jzPK7yRQDWaJM4Uj/SfscPQLO7faOecBeFEQiiAflMERJ1cfzT8jolEcFk5zwEadCIX/JCNRzKpdlFZV",
+	"ES02wG3wuotxUqNBeWVfTl//lqpfm6cuCNBZDo/dxIVPT2fSOaMIlkAlSEsK3gmMdcut6dDWJU+QRD9A",
+	"8OPCjrW4/tdbc5X6sDnz8a150sidFv2NrBbXi6vbrxd3b+/+fwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
