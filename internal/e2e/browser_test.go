@@ -10,6 +10,7 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
@@ -85,6 +86,28 @@ func (p *page) fill(selector, text string) {
 	eval[bool](p, fmt.Sprintf(`(() => { const e = document.querySelector(%q); Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), 'value').set.call(e, %q); e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`, selector, text))
 }
 
+// types presses real keys, one after another, wherever the focus is.
+func (p *page) types(keys string) {
+	p.t.Helper()
+	p.do(chromedp.KeyEvent(keys))
+}
+
+// cutOff takes the service away from the page, or gives it back.
+func (p *page) cutOff(away bool) {
+	p.t.Helper()
+	patterns := []*network.BlockPattern{}
+	if away {
+		patterns = append(patterns, &network.BlockPattern{URLPattern: "*://*:*/v1/*", Block: true})
+	}
+	p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := cdp.Call(ctx, t, network.Enable, network.EnableParams{}); err != nil {
+			return err
+		}
+		_, err := cdp.Call(ctx, t, network.SetBlockedURLs, network.SetBlockedURLsParams{URLPatterns: patterns})
+		return err
+	}))
+}
+
 // shot keeps a picture when TWINNING_SHOTS names a folder.
 func (p *page) shot(name string, dark bool) {
 	p.t.Helper()
@@ -141,8 +164,8 @@ func TestConsole(t *testing.T) {
 	p.accessible("lane")
 	p.shot("lane", false)
 	p.shot("lane-dark", true)
-	p.press("contested 8 people")
-	p.until("document.querySelectorAll('[role=gridcell] [data-state=contested]').length === 8", "a click on a part lists just its records")
+	p.press("contested 10 people")
+	p.until("document.querySelectorAll('[role=gridcell] [data-state=contested]').length === 10", "a click on a part lists just its records")
 	p.press("Rosa Yáñez")
 	p.sees("also carried by account u90925")
 	p.accessible("why")

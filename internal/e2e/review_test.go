@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/csv"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -204,41 +206,111 @@ func TestConsoleReview(t *testing.T) {
 	open := func() int {
 		return eval[int](p, "document.querySelectorAll('section[aria-label=\"open pairs\"] li').length")
 	}
-	key := func(k string) {
-		eval[bool](p, fmt.Sprintf("document.body.dispatchEvent(new KeyboardEvent('keydown', {key: %q, bubbles: true})), true", k))
+	listed := func(n int, why string) {
+		p.t.Helper()
+		p.until(fmt.Sprintf("document.querySelectorAll('section[aria-label=\"open pairs\"] li').length === %d", n), why)
 	}
-	hand := func() string {
-		return strings.TrimSpace(eval[string](p, "document.querySelector('section[aria-label=\"open pairs\"] [aria-current=true]')?.innerText ?? ''"))
+	inHand := func() string {
+		return eval[string](p, "document.querySelector('article a[href*=why]').getAttribute('href')")
 	}
-	all, first := open(), hand()
-	key("s")
-	p.until(fmt.Sprintf("document.querySelectorAll('section[aria-label=\"open pairs\"] li').length === %d", all-1), "the ruled pair leaves the list")
+	ready := func() {
+		p.t.Helper()
+		p.until("document.activeElement === document.querySelector('article') && [...document.querySelectorAll('button')].some(b => b.innerText.startsWith('Same human') && !b.disabled)", "the pair in hand has the focus and can be judged")
+	}
+	ctx := context.Background()
+	rulings := func() (list []store.Ruling) {
+		list, err := h.app.Service.Rulings(ctx, merger)
+		require.NoError(t, err)
+		return list
+	}
+	ready()
+	all, first, before := open(), inHand(), len(rulings())
+
+	// letters typed into the search are letters, whatever the page does meanwhile
+	p.do(chromedp.Click("input[type=search]"))
+	for _, letter := range "rosa da s" {
+		p.types(string(letter))
+		time.Sleep(60 * time.Millisecond)
+	}
+	listed(0, "nobody is called rosa da s")
+	require.Equal(t, "rosa da s", eval[string](p, "document.activeElement.value"), "the focus stayed where it was typed")
+	p.types("sd")
+	require.Len(t, rulings(), before, "no letter of a search rules")
+	p.fill("input[type=search]", "")
+	listed(all, "all are back")
+	p.types("sdju")
+	require.Len(t, rulings(), before)
+	p.fill("input[type=search]", "")
+	listed(all, "all are back")
+	require.Equal(t, first, inHand(), "the pair in hand is the one that was in hand")
+
+	p.do(chromedp.Focus("article"))
+	ready()
+	p.types("s")
+	listed(all-1, "the ruled pair leaves the list")
+	require.Len(t, rulings(), before+1)
 	p.sees("1 ruled in this sitting")
 	p.do(chromedp.Reload())
 	p.sees("1 ruled in this sitting")
-	require.NotEqual(t, first, hand())
-	p.until("!document.querySelector('article [role=alert]') && !!document.querySelector('article')", "the next pair is in hand")
-	key("u")
-	p.until(fmt.Sprintf("document.querySelectorAll('section[aria-label=\"open pairs\"] li').length === %d", all), "undone, it is open again")
-	require.Equal(t, first, hand(), "and in hand")
-	key("j")
-	p.until(fmt.Sprintf("!document.querySelector('[aria-current=true]').innerText.includes(%q)", strings.Split(first, "\n")[0]), "j goes on to the next")
-	key("d")
-	p.until(fmt.Sprintf("document.querySelectorAll('section[aria-label=\"open pairs\"] li').length === %d", all-1), "different, by d")
+	ready()
+	require.NotEqual(t, first, inHand())
+	p.types("u")
+	listed(all, "undone, it is open again")
+	require.Equal(t, first, inHand(), "and in hand")
+	ready()
+	p.types("j")
+	p.until(fmt.Sprintf("document.querySelector('article a[href*=why]').getAttribute('href') !== %q", first), "j goes on to the next")
+	ready()
+	p.types("d")
+	listed(all-1, "different, by d")
 
-	// somebody else settles one: it goes from this desk without a refresh
-	ctx := context.Background()
-	v, err := h.app.Service.Questions(ctx, merger, service.QuestionFilter{Most: 1, Code: "rehire"}, store.Page{})
+	// a colleague settles the pair in hand: it stays in the hand, and no key
+	// rules on another
+	ready()
+	mine := inHand()
+	at, err := url.Parse(mine)
 	require.NoError(t, err)
-	_, err = h.app.Service.Rule(ctx, access.Caller{Name: "Vesna", Rights: []access.Right{access.Work}}, merger, store.Ruling{Kind: "same", Person: v.Items[0].Person, Account: v.Items[0].Account, Reason: "HR says so"}, "")
+	vesna := access.Caller{Name: "Vesna", Rights: []access.Right{access.Work}}
+	theirs := store.Ruling{Kind: "different", Person: at.Query().Get("person"), Account: at.Query().Get("account"), Reason: "HR says so"}
+	_, err = h.app.Service.Rule(ctx, vesna, merger, theirs, "")
 	require.NoError(t, err)
-	p.until(fmt.Sprintf("document.querySelectorAll('section[aria-label=\"open pairs\"] li').length === %d", all-2), "it is not asked here any more")
+	p.sees("This pair has left the list")
+	require.Equal(t, mine, inHand(), "nothing else was put under the hand")
+	settled := len(rulings())
+	p.types("sd")
+	time.Sleep(300 * time.Millisecond)
+	require.Len(t, rulings(), settled, "what a colleague settled is not ruled on, and neither is the next one")
+	p.press("Next pair")
+	p.until(fmt.Sprintf("document.querySelector('article a[href*=why]').getAttribute('href') !== %q", mine), "the next is taken when asked for")
 
+	// what was decided from an older look is refused, and said
+	p.do(chromedp.Focus("article"))
+	ready()
+	at, err = url.Parse(inHand())
+	require.NoError(t, err)
+	_, err = h.app.Service.Rule(ctx, admin, merger, store.Ruling{Kind: "same", Person: at.Query().Get("person"), Account: at.Query().Get("account"), Reason: "from an old screen"}, "0123456789abcdef")
+	require.ErrorContains(t, err, "moved on")
+
+	// a poll that fails takes neither page nor typed text away
+	p.fill("article ~ div input", "half a sen")
+	held := inHand()
+	p.cutOff(true)
+	p.sees("The service does not answer")
+	require.Equal(t, held, inHand(), "the pair is still there")
+	require.Equal(t, "half a sen", eval[string](p, "document.querySelector('article ~ div input').value"))
+	// and a decision that does not arrive is not taken for made
+	settled = len(rulings())
+	p.press("Same human")
+	p.sees("it is not known whether this was done")
+	require.Equal(t, held, inHand(), "it is still to be decided")
+	p.cutOff(false)
+	p.until("!document.body.innerText.includes('The service does not answer')", "it goes on by itself")
+	require.Len(t, rulings(), settled)
 	p.do(chromedp.Navigate(h.url + "/lanes/" + merger + "/why?person=L0901"))
 	p.sees("bits in all")
 	p.sees("What would change it")
 	p.accessible("why with evidence")
-	p.do(chromedp.Navigate(h.url + "/lanes/" + merger + "/why?person=" + v.Items[0].Person + "&account=" + v.Items[0].Account))
+	p.do(chromedp.Navigate(h.url + "/lanes/" + merger + "/why?person=" + theirs.Person + "&account=" + theirs.Account))
 	p.sees("HR says so")
 	p.press("Clear ruling")
 	p.until("!document.body.innerText.includes('HR says so')", "a ruling is cleared where it is shown")

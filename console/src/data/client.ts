@@ -18,6 +18,14 @@ export class Refusal extends Error {
   }
 }
 
+/** What is known of an act whose answer never came. */
+export const unheard = new Refusal({
+  type: "about:blank",
+  title: "The service did not answer: it is not known whether this was done",
+  status: 0,
+  next: "Look at what is there once it answers, then decide again. Nothing is sent again by itself.",
+});
+
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
 /** The data of an answer; a problem is thrown. */

@@ -1,6 +1,6 @@
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState, useSyncExternalStore } from "react";
-import { api, ask, type Schemas, type Task } from "./client";
+import { api, ask, Refusal, type Schemas, type Task, unheard } from "./client";
 
 /** One factory for all keys, so that what belongs together is made stale together. */
 export const keys = {
@@ -209,7 +209,14 @@ export function useStaleSince(): number | undefined {
 export function useAct<I, O>(act: (input: I) => Promise<O>, done?: (out: O) => void) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: act,
+    mutationFn: async (input: I) => {
+      try {
+        return await act(input);
+      } catch (e) {
+        // unlike a look, an act is not sent again by itself
+        throw e instanceof Refusal && e.problem.status === 0 ? unheard : e;
+      }
+    },
     onSuccess: (out: O) => {
       client.invalidateQueries();
       done?.(out);

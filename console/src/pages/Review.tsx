@@ -107,11 +107,18 @@ export function ReviewPage() {
     },
     (r: Schemas["Ruling"]) => {
       setDone((d) => d.filter((x) => x.id !== r.id));
-      const back = list.find((q) => idOf(q) === idOf(r));
-      take(back); // where it is not listed any more, the first open one
+      setAwaited(idOf(r));
     },
   );
-  const busy = rule.isPending || undo.isPending;
+  // the pair that was undone goes back into the hand once the list shows it
+  const [awaited, setAwaited] = useState<string>();
+  useEffect(() => {
+    if (awaited === undefined) return;
+    const back = list.find((q) => idOf(q) === awaited);
+    if (back) take(back);
+    if (back || !questions.isFetching) setAwaited(undefined);
+  }, [awaited, list, questions.isFetching, take]);
+  const busy = rule.isPending || undo.isPending || awaited !== undefined;
   const ready = hand !== undefined && pinned !== undefined && !moved && !settled && !busy && may("work") && reason.trim() !== "";
   const judge = (kind: "same" | "different") => {
     if (!ready || !hand || !pinned) return;
