@@ -256,7 +256,7 @@ func TestBadFiles(t *testing.T) {
 	require.Contains(t, h.seal(4, fmt.Sprint(p.ID)), "guard")
 	// a faceless row blocks whatever rests on an absence
 	take(h, "hq", put("faceless", good+"\"\",no,id\n"))
-	require.Contains(t, h.twinning(3, "reconcile", lane), "Withheld: ")
+	require.Contains(t, h.twinning(3, "reconcile", lane), "a row of the people could not be read, nor whose it is")
 	require.NotContains(t, h.twinning(0, "lane", "show", lane), "create\n")
 	require.Contains(t, h.twinning(1, "charter", "put", put("bad.yaml", "lane: x\npeople: {frm: hq}\n")), `did you mean "from"`)
 }
