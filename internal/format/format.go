@@ -5,6 +5,7 @@ package format
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -26,6 +27,9 @@ const HeaderAgain = "the header stands here once more"
 // exports were joined. In another order, what is below it can't be trusted.
 func RepeatsHeader(header, cells []string) (again, reordered bool) {
 	if len(header) < 2 || len(cells) != len(header) {
+		return false, false
+	}
+	if !slices.Contains(header, strings.TrimSpace(cells[0])) { // as nearly every row: it is asked of each
 		return false, false
 	}
 	again = true

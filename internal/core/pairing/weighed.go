@@ -95,8 +95,12 @@ func (w *weigher) read(side int, rows []int32) []*evidence.Face {
 func (w *weigher) prepare() {
 	w.faces = [2][]*evidence.Face{w.read(0, w.people), w.read(1, w.accounts)}
 	states := [2][]State{w.PersonState, w.AccountState}
+	step := 1
+	if w.in.Evidence.Asks {
+		step = max(1, (w.in.People.Len()+w.in.Accounts.Len())/mostCounted)
+	}
 	var mu sync.Mutex
-	w.counts = w.count(w.faces, func(side int, met []evidence.Meeting) {
+	w.counts = w.count(w.faces, [2][]int32{w.people, w.accounts}, step, func(side int, met []evidence.Meeting) {
 		met = slices.DeleteFunc(met, func(m evidence.Meeting) bool { return states[side][m.Row] != Twinned })
 		mu.Lock()
 		defer mu.Unlock()
@@ -104,19 +108,31 @@ func (w *weigher) prepare() {
 	})
 }
 
+// mostCounted is about how many settled records are looked at to know how common
+// a value is, where all that hangs on it is whether somebody is asked.
+const mostCounted = 20000
+
 // count finds how common the values of these faces are over both rosters, and
-// tells the faces. Who carries a telling one is given to met, part by part and
-// from several goroutines.
-func (w *weigher) count(faces [2][]*evidence.Face, met func(side int, list []evidence.Meeting)) *evidence.Counts {
+// tells the faces. Those whose rows are given are counted by their faces, of the
+// others every so many-th. Who of them carries a telling one is given to met,
+// part by part and from several goroutines.
+func (w *weigher) count(faces [2][]*evidence.Face, rows [2][]int32, step int, met func(side int, list []evidence.Meeting)) *evidence.Counts {
 	rosters := [2]*record.Roster{w.in.People, w.in.Accounts}
 	counts := evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), faces[0], faces[1])
 	for side, r := range rosters {
+		counted := make([]bool, r.Len())
+		for i, row := range rows[side] {
+			counts.AddFace(faces[side][i])
+			counted[row] = true
+		}
 		evidence.InChunks(w.in.Cores, r.Len(), func() func(from, to int) {
 			reader := w.readers[side]()
 			return func(from, to int) {
 				var list []evidence.Meeting
 				for i := from; i < to; i++ {
-					list = counts.Add(reader, i, list)
+					if i%step == 0 && !counted[i] {
+						list = counts.Add(reader, i, int32(step), list) // rows fit
+					}
 				}
 				met(side, list)
 			}

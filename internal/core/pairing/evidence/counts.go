@@ -83,28 +83,47 @@ func numberValue(core string) uint64 { return mix(hash(core) ^ saltCore) }
 // Meeting is a record that carries a telling value somebody asked about.
 type Meeting struct{ value, Row int32 }
 
-// Add counts row i of a roster, and appends what telling values it meets.
-func (c *Counts) Add(r *Reader, i int, met []Meeting) []Meeting {
-	var seen [16]int32 // a value that a record carries twice is carried once
-	n := 0
+// Add counts row i of a roster, as one that stands for so many, and appends what
+// telling values it meets.
+func (c *Counts) Add(r *Reader, i int, standsFor int32, met []Meeting) []Meeting {
+	x := carrier{of: c, standsFor: standsFor}
 	r.eachValue(i, func(v uint64, telling bool) {
 		if c.hint[v%hintBits/64]&(1<<(v%64)) == 0 {
 			return
 		}
-		at, asked := c.at[v]
-		if !asked || slices.Contains(seen[:n], at) {
-			return
-		}
-		if n < len(seen) {
-			seen[n] = at
-			n++
-		}
-		c.carried[at].Add(1)
-		if telling {
+		if at, first := x.carries(v); first && telling {
 			met = append(met, Meeting{at, int32(i)}) // rows fit
 		}
 	})
 	return met
+}
+
+// AddFace counts a record whose face is known.
+func (c *Counts) AddFace(f *Face) {
+	x := carrier{of: c, standsFor: 1}
+	f.eachValue(func(v uint64, _ bool) { x.carries(v) })
+}
+
+// carrier is a record while it is counted: a value that it carries twice is
+// carried once.
+type carrier struct {
+	of        *Counts
+	standsFor int32
+	seen      [16]int32
+	n         int
+}
+
+func (x *carrier) carries(v uint64) (at int32, first bool) {
+	at, asked := x.of.at[v]
+	if !asked || slices.Contains(x.seen[:x.n], at) {
+		return at, false
+	}
+	if x.n < len(x.seen) {
+		x.seen[x.n] = at
+		x.n++
+	}
+	x.of.carried[at].Add(x.standsFor)
+	return at, true
 }
 
 // Meetings appends the telling values of row i, without counting it.

@@ -47,7 +47,7 @@ func faces(r *record.Roster) []*Face {
 	}
 	counts := NewCounts(r.Len(), list)
 	for i := range r.Len() {
-		counts.Add(reader, i, nil)
+		counts.Add(reader, i, 1, nil)
 	}
 	for _, f := range list {
 		counts.Fill(f)
