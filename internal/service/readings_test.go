@@ -27,9 +27,10 @@ import (
 )
 
 var (
-	tester = access.Caller{Name: "test", Rights: access.All}
-	stage  *Service
-	played = &script{}
+	tester   = access.Caller{Name: "test", Rights: access.All}
+	stage    *Service
+	played   = &script{}
+	stageURL string
 )
 
 func TestMain(m *testing.M) {
@@ -45,6 +46,7 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		defer db.Stop() // best effort
+		stageURL = db.URL
 		s, err := store.Open(ctx, db.URL)
 		if err != nil {
 			panic(err)

@@ -256,7 +256,14 @@ func ownerOf(drafts []*draft, request int) string {
 // aliases keeps the former primary address as an alias, unless somebody takes
 // it over in this very plan, and takes the new primary out of the aliases.
 func (r *run) aliases(d *draft, primary string, taken map[string]string) {
-	former, old := d.names[0].Frees, r.Accounts.Column("aliases").Cell(d.a)
+	former, column := d.names[0].Frees, r.Accounts.Column("aliases")
+	if column == nil { // nothing can be written that is not read
+		if e := &d.Edits[len(d.Edits)-1]; former != "" && r.Charter.Emails.Former == "keep" {
+			e.Reason += "; the former address is not kept: the accounts' shape has no aliases"
+		}
+		return
+	}
+	old := column.Cell(d.a)
 	kept := slices.DeleteFunc(record.SplitList(old), func(v string) bool { return naming.Fold(v) == naming.Fold(primary) })
 	taker, yields := taken[naming.Fold(former)]
 	if former != "" && r.Charter.Emails.Former == "keep" && (!yields || taker == d.Person) {
