@@ -38,7 +38,11 @@ func newPlan() *cobra.Command {
 		for _, f := range p.Fallen {
 			c.say("left out: %s of %s: %s", f.Verb, f.Label, f.Reason)
 		}
-		c.say("next: twinning plan show %d, then twinning plan seal %d --count %d", p.Id, p.Id, p.Total)
+		over := ""
+		if p.Stopped {
+			over = ` --overrule REASON, which needs the right to`
+		}
+		c.say("next: twinning plan show %d, then twinning plan seal %d --count %d%s", p.Id, p.Id, p.Total, over)
 		if p.Stopped {
 			return &exit{code: Guarded}
 		}
@@ -112,6 +116,9 @@ func (c *client) showPlan(p apiclient.Plan) error {
 		fmt.Fprintln(out, "waves: "+strings.Join(words, ", then "))
 	}
 	for _, g := range p.Guards {
+		if !g.Tripped && g.Count+g.Pending+g.Recent == 0 {
+			continue // the plan is far from it
+		}
 		word := "guard: "
 		if g.Tripped {
 			word = "STOPPED by a guard: "

@@ -233,6 +233,10 @@ func (s *server) fail(c *echo.Context, err error) {
 		p.Status, p.Title = status.StatusCode(), http.StatusText(status.StatusCode())
 	case c.Request().Context().Err() != nil:
 		return
+	case service.Away(err):
+		s.cfg.Log.Error("PostgreSQL does not answer", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err.Error())
+		next := "is PostgreSQL running? Look at what is there, then try again"
+		p.Status, p.Title, p.Next = http.StatusServiceUnavailable, "PostgreSQL does not answer: it is not known whether this was done", &next
 	default:
 		s.cfg.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err.Error())
 		next := "the service's log has more; try again"

@@ -361,7 +361,7 @@ func (w *world) happens(what string) {
 		told = err.Error()
 		var f *fault.Error
 		w.look()
-		assert.True(w.t, w.gone || errors.As(err, &f) || errors.Is(err, store.ErrNotFound), "%s: %v is no refusal", what, err)
+		assert.True(w.t, w.gone && store.Away(err) || errors.As(err, &f) || errors.Is(err, store.ErrNotFound), "%s: %v is no refusal", what, err)
 	}
 	w.log = append(w.log, strings.TrimSpace(strings.Repeat("    ", map[bool]int{true: 1}[was])+what+" "+note+" "+h.no+" "+a.id+": "+told))
 }

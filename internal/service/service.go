@@ -122,3 +122,6 @@ const (
 	Slow      = fault.Slow
 	Stopped   = fault.Stopped
 )
+
+// Away reports whether an error is that PostgreSQL was not there to answer.
+func Away(err error) bool { return store.Away(err) }

@@ -6,11 +6,13 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"strconv"
@@ -149,6 +151,18 @@ func (s *Store) withCopy(ctx context.Context, fn func(tx pgx.Tx) error) error {
 		return translate(err)
 	}
 	return translate(tx.Commit(ctx))
+}
+
+// Away reports whether an error is that PostgreSQL was not there to answer, so
+// that nothing is known of what was asked.
+func Away(err error) bool {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) { // it is told to stop, or has no room for more connections
+		return strings.HasPrefix(pg.Code, "57P") || strings.HasPrefix(pg.Code, "08") || pg.Code == "53300"
+	}
+	var refused *pgconn.ConnectError
+	var broken *net.OpError
+	return errors.As(err, &refused) || errors.As(err, &broken) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, driver.ErrBadConn)
 }
 
 // translate turns the database's errors into ours.
