@@ -67,8 +67,8 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 			e.Log.Error("a run panicked", "run", p.Run, "panic", fmt.Sprint(panicked))
 			err = errors.New("an internal error ended it; the service's log has more; what was sent stands in its receipts, and it can be started again")
 		}
-		if w.Lost() || ctx.Err() != nil {
-			return // another node goes on from here
+		if w.Lost() || ctx.Err() != nil || store.Away(err) {
+			return // another node goes on from here, or this one
 		}
 		err = errors.Join(err, e.end(ctx, w, p.Plan, event))
 	}()
@@ -90,6 +90,8 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 	switch {
 	case ctx.Err() != nil || w.Lost():
 		return ctx.Err()
+	case q.away != nil:
+		return q.away
 	case stopped != "":
 		w.Say("%s", stopped)
 		return work.ErrHalted

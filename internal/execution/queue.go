@@ -28,6 +28,7 @@ type queue struct {
 	byID      map[string]*store.Change
 	running   int
 	stopped   string
+	away      error // PostgreSQL went away
 	failures  int // in a row
 	forbidden int // in a row
 	did       bool
@@ -313,6 +314,18 @@ func (q *queue) stop(why string) {
 	q.free.Broadcast()
 }
 
+// fail stops the run for an error that is about no single change. Where
+// PostgreSQL went away, nobody has stopped anything: whoever finds it again, this
+// node or another, goes on.
+func (q *queue) fail(err error) {
+	if store.Away(err) {
+		q.mu.Lock()
+		q.away = err
+		q.mu.Unlock()
+	}
+	q.stop(err.Error())
+}
+
 func (q *queue) halted() string {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -367,15 +380,15 @@ func (q *queue) one(ctx context.Context, i int) {
 		if err = q.Store.Settle(ctx, q.w.Task, r, effects); err == nil {
 			err = q.keep(ctx, i, r)
 		} else {
-			err = &stop{"a receipt could not be kept: " + err.Error()}
+			err = fmt.Errorf("a receipt could not be kept: %w", err)
 		}
 		if err != nil {
-			q.stop(err.Error())
+			q.fail(err)
 		}
 		return
 	}
 	if _, waits := err.(notOurs); !waits {
-		q.stop(err.Error())
+		q.fail(err)
 	}
 	q.putBack(i)
 }

@@ -25,18 +25,18 @@ func (q *queue) takeTurns(ctx context.Context) {
 		if !mine {
 			ok, err := q.Store.TakeTurn(ctx, q.w.Task)
 			if err != nil && ctx.Err() == nil {
-				q.stop("the database does not answer: " + err.Error())
+				q.fail(err)
 				return
 			}
 			q.setTurn(ok)
 		} else if wanted, err := q.Store.Wanted(ctx, q.w.Task); err != nil && ctx.Err() == nil {
-			q.stop("the database does not answer: " + err.Error())
+			q.fail(err)
 			return
 		} else if wanted {
 			q.setTurn(false)
 			q.idle(ctx)
 			if err := q.Store.GiveTurn(ctx, q.w.Task); err != nil && ctx.Err() == nil {
-				q.stop("the database does not answer: " + err.Error())
+				q.fail(err)
 				return
 			}
 		}

@@ -44,6 +44,9 @@ func (s *Service) Perform(ctx context.Context) (bool, error) {
 func (s *Service) ended(ctx context.Context, w *work.Work, err error) error {
 	event, message := lifecycle.End, w.Message
 	switch {
+	case store.Away(err):
+		s.Log.Error("PostgreSQL went away; the task is gone on with when its lease has run out", "task", w.ID, "error", err.Error())
+		return nil
 	case errors.Is(err, work.ErrHalted):
 		event = lifecycle.Cancel
 	case err != nil:

@@ -266,9 +266,37 @@ func (w *walker) markTwin(p, a int) {
 	case value == "" || w.same(record.Text, value, now):
 	case now != "":
 		w.note("mark-foreign", p, a, "", "%s holds %q, ours would be %q; it is never overwritten", w.Input.Mark, now, value)
+	case w.marked(value) >= 0:
+		w.withhold(planning.Mark, p, a, w.markTaken(p, w.marked(value)))
+		w.note("mark-foreign", p, w.marked(value), "", "%s", w.markTaken(p, w.marked(value)))
 	default:
 		w.draft(planning.Mark, p, a, planning.Edit{Attribute: w.Input.Mark, New: value, Reason: "mark: so that this twin is found again"})
 	}
+}
+
+// marked finds the account that carries a mark, -1 when none does. Two accounts of
+// one mark could not be told apart when an answer is lost.
+func (r *run) marked(value string) int {
+	if value == "" {
+		return -1
+	}
+	r.findMarks.Do(func() {
+		column := r.Accounts.Column(r.Input.Mark)
+		r.marks = make(map[string]int32, r.Accounts.Len())
+		for a := range r.Accounts.Len() {
+			if cell := column.Cell(a); cell != "" {
+				r.marks[record.Normal(record.Text, cell)] = int32(a) // rows fit
+			}
+		}
+	})
+	if a, ok := r.marks[record.Normal(record.Text, value)]; ok {
+		return int(a)
+	}
+	return -1
+}
+
+func (w *walker) markTaken(p, a int) string {
+	return fmt.Sprintf("account %q carries the mark %q already; take it off there if the account is another human's", w.accountID(a), w.markValue(p))
 }
 
 // same compares two cells of a kind in normalised form.

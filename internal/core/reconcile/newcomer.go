@@ -28,6 +28,11 @@ func (w *walker) missing(p int) {
 	if w.Charter.Intent == "update" || w.noCreate != "" {
 		return
 	}
+	if a := w.marked(w.markValue(p)); w.Input.Mark != "" && a >= 0 {
+		w.withhold(planning.Create, p, a, w.markTaken(p, a))
+		w.note("mark-foreign", p, a, "", "%s", w.markTaken(p, a))
+		return
+	}
 	d := &draft{p: p, a: -1}
 	d.Verb, d.Person, d.Wave = planning.Create, w.personID(p), w.wave(p, -1)
 	d.ID = planning.ChangeID(d.Verb, d.Person, "")
