@@ -15,30 +15,38 @@ import (
 	"twinning/internal/cluster"
 )
 
-func TestMigrationKeepsRecords(t *testing.T) {
+// migrated opens a store that was at a version and held what the statements say.
+func migrated(t *testing.T, version int64, statements string) *Store {
+	t.Helper()
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "twinning-store-")
 	require.NoError(t, err)
-	defer func() { _ = os.RemoveAll(dir) }()
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	db, err := cluster.Start(ctx, cluster.Config{Dir: filepath.Join(dir, "db"), Volatile: true})
 	require.NoError(t, err)
-	defer func() { _ = db.Stop() }()
+	t.Cleanup(func() { _ = db.Stop() })
 	pool, err := pgxpool.New(ctx, db.URL)
 	require.NoError(t, err)
-	defer pool.Close()
+	t.Cleanup(pool.Close)
 	files, err := fs.Sub(migrations, "migrations")
 	require.NoError(t, err)
 	provider, err := goose.NewProvider(goose.DialectPostgres, stdlib.OpenDBFromPool(pool), files)
 	require.NoError(t, err)
-	_, err = provider.UpTo(ctx, 1)
+	_, err = provider.UpTo(ctx, version)
 	require.NoError(t, err)
-	_, err = pool.Exec(ctx, `INSERT INTO systems (name, kind) VALUES ('old', 'file'), ('empty', 'file');
-		INSERT INTO rosters (system_id, extent, state, shape) VALUES (1, 'whole', 'whole', 's'), (1, 'whole', 'failed', 's');
-		INSERT INTO records (system_id, native_id, since, native, digest) VALUES (1, 'a', 1, '{"v": ["1"]}', 'x')`)
+	_, err = pool.Exec(ctx, statements)
 	require.NoError(t, err)
 	s, err := Open(ctx, db.URL)
 	require.NoError(t, err)
-	defer s.Close()
+	t.Cleanup(s.Close)
+	return s
+}
+
+func TestMigrationKeepsRecords(t *testing.T) {
+	ctx := context.Background()
+	s := migrated(t, 1, `INSERT INTO systems (name, kind) VALUES ('old', 'file'), ('empty', 'file');
+		INSERT INTO rosters (system_id, extent, state, shape) VALUES (1, 'whole', 'whole', 's'), (1, 'whole', 'failed', 's');
+		INSERT INTO records (system_id, native_id, since, native, digest) VALUES (1, 'a', 1, '{"v": ["1"]}', 'x')`)
 	r, err := s.NewestRoster(ctx, 1)
 	require.NoError(t, err)
 	require.EqualValues(t, 1, r.ID)
@@ -47,4 +55,51 @@ func TestMigrationKeepsRecords(t *testing.T) {
 	require.Equal(t, 1, n)
 	require.NoError(t, s.RemoveSystem(ctx, "old"))
 	require.NoError(t, s.RemoveSystem(ctx, "empty"))
+}
+
+// The release before kept a lane's memory in one value, knew no basis of a bond,
+// and sealed plans by less than what is looked at now.
+func TestMigrationKeepsMemory(t *testing.T) {
+	ctx := context.Background()
+	s := migrated(t, 3, `INSERT INTO systems (name, kind) VALUES ('hq', 'file'), ('app', 'scim');
+		INSERT INTO lanes (name, authority, downstream, memory) VALUES
+			('one', 1, 2, '{"absent": {"L1": {"since": "2026-11-20", "readings": 2, "last": "r7"}}, "counts": {"people": 425}, "filled": {"people.email": 0.97},
+				"suspended": {"u1": true, "u2": false}, "written": {"u3": {"title": {"value": "Driver", "rounds": 2}}}, "parted": [{"person": "L4", "account": "u4"}]}'),
+			('two', 1, 2, '{}');
+		INSERT INTO rosters (system_id, extent, state, shape) VALUES (1, 'whole', 'taken', 's'), (2, 'whole', 'taken', 's');
+		INSERT INTO left_out (roster_id, number, reason, what) VALUES (1, 0, 'lives in another server', 'ldap://b'), (2, 0, 'inactive accounts are not listed', '3 users');
+		INSERT INTO rejections (roster_id, number, line, native_id, native_column, reason) VALUES (1, 0, 7, 'L9', 'mail', 'broken');
+		INSERT INTO reconciliations (lane_id, charter_version, people_roster, accounts_roster, inputs, balance, findings, changes, withheld, guards, notes) VALUES (1, 1, 1, 2, '', '{}', '{}', '{}', '{}', '[]', '[]'), (2, 1, 1, 2, '', '{}', '{}', '{}', '{}', '[]', '[]');
+		INSERT INTO verdicts (reconciliation_id, side, native_id, state, label, login, basis, twin, twin_label, note) VALUES (1, 'people', 'L5', 'twinned', '', '', 'weighed', 'u5', '', ''), (1, 'people', 'L6', 'twinned', '', '', 'bonded', 'u6', '', '');
+		INSERT INTO weights (lane_id, version, digest, weights, by) VALUES (1, 1, 'd', '{}', 'task 1');
+		INSERT INTO bonds (lane_id, person, account, made_by) VALUES (1, 'L5', 'u5', 'run 1'), (1, 'L6', 'u6', 'run 1'), (1, 'L7', 'u7', 'ruling 2'), (2, 'L6', 'u8', 'run 2');
+		INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards) SELECT 1, 1, s, 'ana', 'h', '{}', '[]', '[]' FROM unnest(ARRAY['draft', 'sealed', 'running', 'finished', 'halted', 'void']) s;
+		INSERT INTO reservations (system_id, name, plan_id, person) VALUES (2, 'asoto', 2, 'L1'), (2, 'blund', 3, 'L2')`)
+	for _, x := range []struct{ what, query, want string }{
+		{"absences", `SELECT person || ' ' || since || ' ' || readings || ' ' || last FROM absences`, "L1 2026-11-20 2 r7"},
+		{"counts", `SELECT side || ' ' || records FROM former_counts`, "people 425"},
+		{"coverage", `SELECT attribute || ' ' || share FROM former_coverage`, "people.email 0.97"},
+		{"suspensions", `SELECT account FROM suspensions`, "u1"},
+		{"what was written", `SELECT account || ' ' || attribute || ' ' || value || ' ' || rounds FROM written`, "u3 title Driver 2"},
+		{"who was parted", `SELECT person || ' ' || account FROM partings`, "L4 u4"},
+		{"the old memory", `SELECT string_agg(memory::text, ' ') FROM lanes`, "{} {}"},
+		{"gaps", `SELECT string_agg(kind, ' ' ORDER BY roster_id) FROM left_out`, "elsewhere hidden"},
+		{"rejections", `SELECT native_id || ' ' || swallows || ' ' || named FROM rejections`, "L9 false false"},
+		{"bonds", `SELECT string_agg(lane_id || ' ' || person || ' ' || basis, ', ' ORDER BY lane_id, person) FROM bonds`, "1 L5 weighed, 1 L6 weighed, 1 L7 ruled, 2 L6 keyed"},
+		{"plans", `SELECT string_agg(state, ' ' ORDER BY id) FROM plans`, "void void running finished halted void"},
+		{"reservations", `SELECT string_agg(name, ' ') FROM reservations`, "blund"},
+	} {
+		var got string
+		require.NoError(t, s.pool.QueryRow(ctx, x.query).Scan(&got), x.what)
+		require.Equal(t, x.want, got, x.what)
+	}
+	m, seen, err := s.Remembered(ctx, 1)
+	require.NoError(t, err)
+	require.EqualValues(t, 1, seen)
+	require.True(t, m.Suspended["u1"])
+	require.Equal(t, 2, m.Absent["L1"].Readings)
+	// what was running without a task that runs is gone on with by a human
+	stopped, err := s.StopStray(ctx, 3)
+	require.NoError(t, err)
+	require.True(t, stopped)
 }
