@@ -98,6 +98,11 @@ run 0 roster take hr --file "$work/all.csv"
 sed 's/^  from: hq$/  from: hr/; s/^lane: .*/lane: hr-dome-booking/' demo/hq-dome-booking.yaml >"$work/hr-lane.yaml"
 run 0 charter put "$work/hr-lane.yaml"
 run 3 reconcile hr-dome-booking
+say "A row has lost its number: whoever it is, nobody is created a second time. What is withheld says why."
+sed '2s/^[^,]*,/,/' "$work/all.csv" >"$work/faceless.csv"
+run 0 roster take hr --file "$work/faceless.csv"
+run 3 reconcile hr-dome-booking
+run 0 lane withheld hr-dome-booking --limit 4
 head -40 "$work/all.csv" >"$work/short.csv"
 run 0 roster take hr --file "$work/short.csv"
 run 4 reconcile hr-dome-booking
@@ -112,7 +117,11 @@ say "Agree, change, watch, and read back."
 hash=$(field plan show "$plan" --limit 1 | sed -n 's/.*"hash": "\([0-9a-f]\{12\}\).*/\1/p' | head -1)
 run 2 plan seal "$plan" </dev/null
 run 0 plan seal "$plan" --hash "$hash"
-run 0 plan run "$plan"
+say "After the seal, legal asks that Kofi Asante's account stays as it is: what the change rests on has fallen, the rest goes on."
+run 0 twin rule hq-dome-booking leave-alone --person L0953 --reason "legal hold"
+run 1 plan run "$plan"
+receipts=$(field task list --limit 1 | sed -n 's/.*"run": \([0-9]*\).*/\1/p' | head -1)
+run 0 run receipts "$receipts" --bad
 run 0 plan verify "$plan"
 run 0 roster take dome-booking
 say "The mail gateway speaks in files: what is written waits until its list shows it."

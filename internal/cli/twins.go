@@ -78,7 +78,7 @@ func newRule() *cobra.Command {
 		if err := ask(&r, res, err); err != nil {
 			return err
 		}
-		c.say("ruling %d is kept; it shows from the next reconciliation on", r.Id)
+		c.say("ruling %d is kept: sealed changes that it speaks against fall, and it shows from the next reconciliation on", r.Id)
 		if l := value(r.Leaves); l != "" {
 			c.say("%s", l)
 		}
