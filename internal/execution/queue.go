@@ -29,8 +29,8 @@ type queue struct {
 	running   int
 	stopped   string
 	away      error // PostgreSQL went away
-	failures  int // in a row
-	forbidden int // in a row
+	failures  int   // in a row
+	forbidden int   // in a row
 	did       bool
 	done      int
 	total     int
