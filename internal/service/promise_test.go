@@ -288,7 +288,9 @@ func (w *world) happens(what string) {
 			w.makeAccount(h, w.rng.IntN(2) == 0)
 		}
 	case "shut by hand":
-		a.active, a.shut = false, "hand"
+		if a.active { // shutting what is shut leaves no trace that anybody could see
+			a.active, a.shut = false, "hand"
+		}
 	case "retitle by hand":
 		a.title = "Somebody else's"
 	case "remail by hand":

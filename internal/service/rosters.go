@@ -72,9 +72,6 @@ func (s *Service) TakeRoster(ctx context.Context, who access.Caller, system stri
 	return t, s.audit(ctx, who, "roster.take", system, map[string]string{"extent": p.Extent})
 }
 
-// inSpool is the path of a file that was sent.
-func (s *Service) inSpool(file string) string { return filepath.Join(s.DataDir, "spool", file) }
-
 // spool keeps a sent file until its reading ends; "" when nothing was sent.
 func (s *Service) spool(body io.Reader) (string, error) {
 	dir := s.reach.InSpool("")

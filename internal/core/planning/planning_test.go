@@ -68,3 +68,88 @@ func TestGuards(t *testing.T) {
 	require.Equal(t, ChangeID("set", "p", "a"), ChangeID("set", "p", "a"))
 	require.NotEqual(t, ChangeID("set", "pa", ""), ChangeID("set", "p", "a"))
 }
+
+// What a premise says when it falls, and that nothing falls while all is as it was.
+func TestStillHold(t *testing.T) {
+	pair := PairKey("L1", "u1")
+	for _, c := range []struct {
+		kind              PremiseKind
+		key, version, now string
+		says              string
+	}{
+		{PersonAsRead, "L1", "d1", "d1", ""},
+		{PersonAsRead, "L1", "d1", "d2", "changed since"},
+		{PersonAsRead, "L1", "d1", "", "not in the newest roster any more"},
+		{PersonAsRead, "L1", "d1", Unreadable, "could not be read"},
+		{PersonAbsent, "L1", "", "", ""},
+		{PersonAbsent, "L1", "", "present", `person "L1" is in the newest roster again`},
+		{AbsenceKnown, "people", "", "", ""},
+		{AbsenceKnown, "people", "", "2 records could not be read", "nothing may be concluded from an absence: 2 records"},
+		{NobodyNew, "people", "7", "7", ""},
+		{NobodyNew, "people", "7", "3 people came or changed since", "nobody owning the account, and 3 people came"},
+		{KeyAlone, KeyOf("e-mail", "a@l.example"), "", "", ""},
+		{KeyAlone, KeyOf("e-mail", "a@l.example"), "", `person "L9" carries it since`, `e-mail "a@l.example" is no longer theirs alone`},
+		{BondOf, "u1", "L1", "L1", ""},
+		{BondOf, "u1", "L1", "L2", `bonded with person "L2" now`},
+		{BondOf, "u1", "L1", "", "no longer bonded as it was"},
+		{BondOf, "u1", Unless("", "L1"), "L1", ""}, // by an earlier change of this very twin
+		{BondOf, "u1", Unless("", "L1"), "", ""},
+		{BondOf, "u1", Unless("", "L1"), "L2", `bonded with person "L2" now`},
+		{BondedTo, "L1", "", "u2", `bonded with account "u2" now`},
+		{Rulings, pair, "", "", ""},
+		{Rulings, pair, "3,5", "3,5", ""},
+		{Rulings, pair, "", "8", "a human ruled on L1 or u1 since (rulings 8, were none)"},
+		{Rulings, pair, "3", "", "a human ruled on L1 or u1 since (rulings none, were 3)"},
+		{Unclaimed, "u1", "", "", ""},
+		{Unclaimed, "u1", "", "other", "held by lane other now"},
+		{NameReserved, "asoto", "12", "12", ""},
+		{NameReserved, "asoto", "12", "13", "no longer reserved for this plan"},
+		{OurSuspend, "u1", "4/2", "4/2", ""},
+		{OurSuspend, "u1", "4/2", "", "somebody opened it since"},
+		{WeightsUsed, "", "1", "2", "weights 2, were 1"},
+		{CharterUsed, "", "1", "2", "version 2, was 1"},
+	} {
+		said := StillHold([]Premise{{c.kind, c.key, c.version}}, Facts{{c.kind, c.key}: c.now})
+		if c.says == "" {
+			require.Empty(t, said, "%s %q %q", c.kind, c.version, c.now)
+		} else {
+			require.Contains(t, said, c.says)
+		}
+		require.Contains(t, StillHold([]Premise{{c.kind, c.key, c.version}}, Facts{}), "not known", "what was not asked about has not been seen to hold")
+	}
+	first := []Premise{{PersonAsRead, "L1", "d1"}, {Unclaimed, "u1", ""}}
+	require.Contains(t, StillHold(first, Facts{{PersonAsRead, "L1"}: "d1", {Unclaimed, "u1"}: "other"}), "lane other")
+}
+
+// Guards count what was done, is being done and is planned, together.
+func TestGuardsCountTogether(t *testing.T) {
+	suspend := func(n int) (list []Change) {
+		for range n {
+			list = append(list, Change{Verb: Suspend})
+		}
+		return list
+	}
+	for _, c := range []struct {
+		name                    string
+		planned, recent, others int
+		within                  int
+		first, tripped          bool
+	}{
+		{"within", 2, 0, 0, 1, false, false},
+		{"beyond", 3, 0, 0, 1, false, true},
+		{"with what was done", 1, 2, 0, 1, false, true},
+		{"with what others do", 1, 0, 2, 1, false, true},
+		{"with both", 1, 1, 1, 1, false, true},
+		{"nothing of its own", 0, 5, 5, 1, false, false},
+		{"no days are looked back on", 1, 2, 0, 0, false, false},
+		{"a first load suspends nobody either", 3, 0, 0, 1, true, true},
+	} {
+		past := Past{Recent: func(verb string, days int) int {
+			require.Equal(t, Suspend, verb)
+			require.Equal(t, c.within, days)
+			return c.recent
+		}, Pending: func(string) int { return c.others }}
+		got := Guards([]charter.Guard{{Verb: Suspend, MoreThan: 2, Within: c.within}}, suspend(c.planned), Totals{Twins: 10, People: 10}, c.first, past)
+		require.Equal(t, c.tripped, got[0].Tripped, c.name)
+	}
+}

@@ -24,6 +24,8 @@ func Damaged(want, now string) string {
 		return "letters were read in a wrong encoding"
 	case isASCII(want) && !isASCII(now) && (Fold(want) == Fold(now) || bare(now) == want):
 		return "the marks over its letters are lost"
+	case isASCII(want) && !isASCII(now) && plain(now) == want:
+		return "letters are lost"
 	case zerosLost(want, now):
 		return "zeros are lost"
 	case cutOff(want, now):
@@ -103,6 +105,16 @@ func bare(s string) string {
 		}
 	}
 	return b.String()
+}
+
+// plain drops the letters that are not plain altogether.
+func plain(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= utf8.RuneSelf {
+			return -1
+		}
+		return r
+	}, s)
 }
 
 // zerosLost: a spreadsheet took the value for a number.
