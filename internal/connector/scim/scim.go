@@ -190,12 +190,39 @@ func quoted(value string) string {
 
 // Holders asks for a login, and for an address as any of a user's. The scope's
 // filter is left out on purpose: who is outside holds names too.
-func (a *app) Holders(ctx context.Context, name string) ([]string, error) {
+func (a *app) Holders(ctx context.Context, name string) (holders []string, err error) {
 	doing := "ask who holds " + name
-	filter := "userName eq " + quoted(name)
-	if strings.Contains(name, "@") {
-		filter += " or emails.value eq " + quoted(name)
+	filters := []string{"userName eq " + quoted(name)}
+	if strings.Contains(name, "@") { // both forms are RFC 7644's, and many applications know one alone
+		filters = append(filters, "emails.value eq "+quoted(name), "emails[value eq "+quoted(name)+"]")
 	}
+	understood := false
+	var refused error
+	for _, filter := range filters {
+		list, err := a.holding(ctx, doing, filter, name)
+		switch kind := connector.KindOf(err); {
+		case err == nil:
+			understood = true
+		case kind == connector.Refused || kind == connector.Unsupported:
+			refused = err
+		default:
+			return nil, err
+		}
+		for _, id := range list {
+			if !slices.Contains(holders, id) {
+				holders = append(holders, id)
+			}
+		}
+	}
+	if !understood {
+		return nil, refused
+	}
+	return holders, nil
+}
+
+// holding lists who of those that a filter gives holds a name: an application that
+// ignores filters gives everybody.
+func (a *app) holding(ctx context.Context, doing, filter, name string) (ids []string, err error) {
 	body, _, err := a.patient(ctx, doing, "/Users?filter="+url.QueryEscape(filter))
 	if err != nil {
 		return nil, err
@@ -205,20 +232,19 @@ func (a *app) Holders(ctx context.Context, name string) ([]string, error) {
 		return nil, a.fault(connector.Broken, doing, "the answer is not a SCIM list", "")
 	}
 	folded := record.Normal(record.Email, name)
-	var holders []string
 	for _, raw := range list.Resources {
 		r, err := a.answered(doing, raw, http.Header{})
 		if err != nil {
 			return nil, err
 		}
 		for _, native := range []string{"userName", "emails", "emails.primary", "emails.other"} {
-			if slices.ContainsFunc(r.Values[native], func(v string) bool { return record.Normal(record.Email, v) == folded }) { // filters that are ignored give everything
-				holders = append(holders, r.ID)
+			if slices.ContainsFunc(r.Values[native], func(v string) bool { return record.Normal(record.Email, v) == folded }) {
+				ids = append(ids, r.ID)
 				break
 			}
 		}
 	}
-	return holders, nil
+	return ids, nil
 }
 
 func (a *app) Find(ctx context.Context, native, value string) ([]connector.Record, error) {

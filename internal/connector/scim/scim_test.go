@@ -22,6 +22,7 @@ import (
 	"twinning/internal/connector"
 	"twinning/internal/connector/connectortest"
 	"twinning/internal/connector/scim"
+	"twinning/internal/core/record"
 	"twinning/internal/standin/scimapp"
 )
 
@@ -138,7 +139,7 @@ func TestInactive(t *testing.T) {
 	app.Misbehave(scimapp.Misbehaviour{HideInactive: true})
 	read := connectortest.Read(t, connect(t, settings, "page", "10"))
 	require.Len(t, read.Records, 2)
-	require.Equal(t, []connector.Left{{Reason: "inactive users that the list leaves out: set inactive to asked", What: "1 users"}}, read.Left)
+	require.Equal(t, []connector.Left{{Kind: record.Hidden, Reason: "inactive users that the list leaves out: set inactive to asked", What: "1 users"}}, read.Left)
 	read = connectortest.Read(t, connect(t, settings, "page", "10", "inactive", "asked"))
 	require.Equal(t, []string{"a", "b", "c"}, read.IDs())
 }
@@ -320,4 +321,61 @@ func TestLargeGroup(t *testing.T) {
 	require.Len(t, after, n)
 	require.Contains(t, after, "a")
 	require.NotContains(t, after, ids[0])
+}
+
+// What an answer to a write means for whoever must know whether it was done.
+func TestAnswersToWrites(t *testing.T) {
+	for status, want := range map[int]connector.Kind{
+		400: connector.Refused,
+		401: connector.Denied,
+		403: connector.Forbidden, // about this record, as far as anybody knows
+		404: connector.NotFound,
+		409: connector.Conflict,
+		412: connector.Stale,
+		429: connector.Throttled,
+		500: connector.Unanswered,
+		502: connector.Unanswered,
+		503: connector.Unanswered, // whoever stands between says so after the work was done, too
+		504: connector.Unanswered,
+	} {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.Method == http.MethodGet {
+				_, _ = w.Write([]byte(`{"id": "a", "userName": "user-a"}`))
+				return
+			}
+			w.WriteHeader(status)
+		}))
+		c, err := scim.New(connector.Config{Settings: map[string]string{"url": server.URL}, Secret: "very-secret"})
+		require.NoError(t, err)
+		rec, err := c.One(context.Background(), "a")
+		require.NoError(t, err)
+		_, err = c.Write(context.Background(), connector.Write{Record: &rec, Edits: []connector.Edit{edit("title", "Cook")}})
+		var told *connector.Error
+		require.ErrorAs(t, err, &told, "%d", status)
+		require.Equal(t, want, told.Kind, "%d: %v", status, err)
+		require.True(t, told.Answered, "%d", status)
+		server.Close()
+	}
+}
+
+// Who holds a name is asked of the whole application, whatever it makes of case
+// and of filters.
+func TestHolders(t *testing.T) {
+	app, _, settings := serve(t)
+	app.Put(map[string]any{"id": "n", "userName": "nkester", "externalId": "L7", "active": false, "emails": []any{map[string]any{"value": "nova@l.example", "primary": true}, map[string]any{"value": "n.kester@l.example"}}})
+	holder := connect(t, settings).(connector.NameHolder)
+	for name, want := range map[string][]string{"nkester": {"n"}, "NKester": {"n"}, "nova@l.example": {"n"}, "n.kester@l.example": {"n"}, "user-a": {"a"}, "nobody": nil, `qu"ote`: nil} {
+		got, err := holder.Holders(context.Background(), name)
+		require.NoError(t, err, name)
+		require.Equal(t, want, got, name)
+	}
+	ignores := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { // every user, whatever was asked
+		_, _ = w.Write([]byte(`{"totalResults": 2, "Resources": [{"id": "a", "userName": "anne"}, {"id": "b", "userName": "bo", "emails": [{"value": "bo@l.example"}]}]}`))
+	}))
+	t.Cleanup(ignores.Close)
+	c, err := scim.New(connector.Config{Settings: map[string]string{"url": ignores.URL}, Secret: "x"})
+	require.NoError(t, err)
+	got, err := c.(connector.NameHolder).Holders(context.Background(), "bo@l.example")
+	require.NoError(t, err)
+	require.Equal(t, []string{"b"}, got)
 }

@@ -139,3 +139,42 @@ func TestColumnFunctionsAgreeWithCEL(t *testing.T) {
 		}
 	})
 }
+
+// Guards that allow more than those of a charter before are told, each with both.
+func TestLooserThan(t *testing.T) {
+	parse := func(guards string) *Charter {
+		c, err := Parse([]byte(head+guards), Vocabulary{})
+		require.NoError(t, err)
+		return c
+	}
+	strict := parse("guards: {suspend: {more-than: 5, or: 2%, within: 7d}, roster-drop: 5%, coverage-drop: 5%}\n")
+	for guards, want := range map[string]string{
+		"guards: {suspend: {more-than: 5, or: 2%, within: 7d}, roster-drop: 5%, coverage-drop: 5%}\n":                          "",
+		"guards: {suspend: {more-than: 1, or: 1%, within: 9d}, roster-drop: 1%, coverage-drop: 1%}\n":                          "",
+		"guards: {suspend: {more-than: 6, or: 2%, within: 7d}, roster-drop: 5%, coverage-drop: 5%}\n":                          "suspend: 6 or 2 % within 7 d, was 5 or 2 % within 7 d",
+		"guards: {suspend: {more-than: 5, or: 3%, within: 7d}, roster-drop: 5%, coverage-drop: 5%}\n":                          "suspend: 5 or 3 %",
+		"guards: {suspend: {more-than: 5, or: 2%, within: 1d}, roster-drop: 5%, coverage-drop: 5%}\n":                          "within 1 d, was 5 or 2 % within 7 d",
+		"guards: {suspend: {more-than: 5, or: 2%, within: 7d}, roster-drop: 9%, coverage-drop: 5%}\n":                          "roster-drop: 9 %, was 5 %",
+		"guards: {suspend: {more-than: 5, or: 2%, within: 7d}, roster-drop: 5%, coverage-drop: 8%}\n":                          "coverage-drop: 8 %, was 5 %",
+		"guards: {suspend: {more-than: 5, or: 2%, within: 7d}, roster-drop: 5%, coverage-drop: 5%, first-load: true}\n":        "first-load: true",
+		"guards: {suspend: {more-than: 5, or: 2%, within: 7d}, roster-drop: 5%, coverage-drop: 5%, rename: {more-than: 99}}\n": "rename: 99",
+		"": "suspend: 10 or 5 % within 7 d, was 5", // silence is the defaults
+	} {
+		got := strings.Join(parse(guards).LooserThan(strict), "; ")
+		if want == "" {
+			require.Empty(t, got, guards)
+		} else {
+			require.Contains(t, got, want, guards)
+		}
+	}
+	for _, verb := range []string{"suspend", "rename", "readdress", "reinstate", "withdraw", "delete"} {
+		require.Contains(t, verbs(parse("").Guards), verb, "a default")
+	}
+}
+
+func verbs(guards []Guard) (list []string) {
+	for _, g := range guards {
+		list = append(list, g.Verb)
+	}
+	return list
+}
