@@ -32,6 +32,7 @@ type rig struct {
 	n      int
 	people string // the newest lane's list
 	down   string // and its application
+	name   string // of the lane at hand
 }
 
 func newRig(t *testing.T, flags string) *rig {
@@ -314,6 +315,118 @@ func TestSealMeansWhatItSays(t *testing.T) {
 		require.Contains(t, out, "1 refused")
 		require.Contains(t, r.twinning(0, "plan", "list", name), "finished")
 	})
+}
+
+// What stops all writing is heard before each attempt, also by a run that waits to
+// try again: an application that puts everything off gets not one write more.
+func TestStoppedBetweenRetries(t *testing.T) {
+	r := newRig(t, "--lease 3s")
+	for name, stop := range map[string]struct {
+		do    func(r *rig, run string)
+		undo  func(r *rig)
+		state string
+	}{
+		"freeze":  {func(r *rig, _ string) { r.twinning(0, "freeze", "--on", "--reason", "somebody called") }, func(r *rig) { r.twinning(0, "freeze", "--off") }, "halted"},
+		"halt":    {func(r *rig, run string) { r.any("run", "halt", run) }, func(*rig) {}, "halted"},
+		"close":   {func(r *rig, _ string) { r.twinning(0, "system", "close", r.down) }, func(r *rig) { r.twinning(0, "system", "open", r.down) }, "halted"},
+		"observe": {func(r *rig, _ string) { r.twinning(0, "lane", "observe", r.name) }, func(r *rig) { r.twinning(0, "lane", "observe", r.name, "--off") }, "halted"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := r.in(t)
+			var writes atomic.Int64
+			var slow atomic.Bool
+			slow.Store(true)
+			app, err := scimapp.New("", "token")
+			require.NoError(t, err)
+			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+				if q.Method != http.MethodGet {
+					writes.Add(1)
+					if slow.Load() {
+						w.Header().Set("Retry-After", "1")
+						w.WriteHeader(http.StatusTooManyRequests)
+						return
+					}
+				}
+				app.ServeHTTP(w, q)
+			}))
+			t.Cleanup(server.Close)
+			people := ""
+			for i := range 8 {
+				people += fmt.Sprintf("L%d,%d,Ana,Soto,a%d@larkspur.example,A,Ops\n", i, i, i)
+				app.Put(user(fmt.Sprintf("L%d", i), fmt.Sprintf("asoto%d", i), "Ana", "Soto", true))
+			}
+			lane := r.laneOf(server.URL, people, plainRules)
+			r.name = lane
+			plan := r.drafted(lane)
+			r.seal(0, plan)
+			r.twinning(0, "plan", "run", plan, "--no-wait")
+			require.Eventually(t, func() bool { return writes.Load() > 0 }, 20*time.Second, 20*time.Millisecond)
+			stop.do(r, r.scan("SELECT max(id)::text FROM runs"))
+			before := writes.Load() // one may be under way
+			require.Eventually(t, func() bool { return r.scan("SELECT state FROM plans WHERE id = "+plan) == stop.state }, 20*time.Second, 50*time.Millisecond)
+			slow.Store(false)
+			time.Sleep(1500 * time.Millisecond)
+			require.LessOrEqual(t, writes.Load(), before+1)
+			require.Zero(t, app.Effects().Changes)
+			stop.undo(r)
+			require.Contains(t, r.any("plan", "run", plan), "8 done", "it goes on where it stopped")
+		})
+	}
+}
+
+// A small plan does not wait for a large one of another lane: it is let in between
+// two changes.
+func TestSmallOvertakes(t *testing.T) {
+	r := newRig(t, "--lease 3s")
+	people := ""
+	app, err := scimapp.New("", "token")
+	require.NoError(t, err)
+	server := httptest.NewServer(app)
+	t.Cleanup(server.Close)
+	for i := range 120 {
+		people += fmt.Sprintf("L%03d,%d,Ana,Soto,a%d@larkspur.example,A,%s\n", i, i, i, map[bool]string{true: "Few", false: "Many"}[i < 2])
+		app.Put(user(fmt.Sprintf("L%03d", i), fmt.Sprintf("asoto%d", i), "Ana", "Soto", true))
+	}
+	of := func(dept string) string {
+		return strings.NewReplacer("{from: HQ}", "{from: HQ, where: person.department == '"+dept+"', out-of-scope: leave}", "attributes: {department: person.department}", "attributes: {title: person.department}").Replace(plainRules)
+	}
+	many := r.laneOf(server.URL, people, of("Many"))
+	r.twinning(0, "charter", "put", r.write("few.yaml", strings.NewReplacer("LANE", "few", "HQ", r.people, "APP", r.down).Replace(of("Few"))))
+	large, small := r.drafted(many), r.drafted("few")
+	r.seal(0, large)
+	r.seal(0, small)
+	app.Misbehave(scimapp.Misbehaviour{SlowMillis: 60})
+	r.twinning(0, "plan", "run", large, "--no-wait")
+	require.Eventually(t, func() bool { return app.Effects().Changes > 3 }, 20*time.Second, 20*time.Millisecond)
+	require.Contains(t, r.twinning(0, "plan", "run", small), "2 done")
+	require.Equal(t, "running", r.scan("SELECT state FROM plans WHERE id = "+large), "the large one is still at it")
+	app.Misbehave(scimapp.Misbehaviour{})
+	require.Eventually(t, func() bool { return r.scan("SELECT state FROM plans WHERE id = "+large) == "finished" }, time.Minute, 100*time.Millisecond)
+	require.Equal(t, 120, app.Effects().Changes)
+}
+
+// Why a service cannot start is said in one sentence.
+func TestServeSaysWhyNot(t *testing.T) {
+	r := newRig(t, "--lease 3s")
+	taken := filepath.Join(r.dir, "node")
+	file := r.write("file", "not a folder")
+	for name, c := range map[string]struct{ dir, db, listen, says string }{
+		"the folder is in use":  {taken, r.dbURL, "127.0.0.1:0", "in use"},
+		"the folder is a file":  {file, r.dbURL, "127.0.0.1:0", file},
+		"no such database":      {filepath.Join(r.dir, "other"), strings.Replace(r.dbURL, "/postgres", "/nowhere", 1), "127.0.0.1:0", "PostgreSQL"},
+		"nothing listens":       {filepath.Join(r.dir, "third"), "postgres://127.0.0.1:1/x?sslmode=disable", "127.0.0.1:0", "PostgreSQL"},
+		"not a URL":             {filepath.Join(r.dir, "fourth"), "nonsense", "127.0.0.1:0", "PostgreSQL"},
+		"the address is in use": {filepath.Join(r.dir, "fifth"), r.dbURL, strings.TrimPrefix(r.url, "http://"), "address already in use"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var out, talk bytes.Buffer
+			code := cli.Main([]string{"serve", "--data-dir", c.dir, "--database-url", c.db, "--listen", c.listen}, strings.NewReader(""), &out, &talk)
+			require.Equal(t, 1, code, talk.String())
+			require.Contains(t, talk.String(), c.says)
+			require.NotContains(t, talk.String(), "goroutine")
+			require.LessOrEqual(t, strings.Count(strings.TrimSpace(talk.String()), "\n"), 2, "%s", talk.String())
+		})
+	}
 }
 
 // A timeout longer than the lease: the lease is kept while an answer is awaited.

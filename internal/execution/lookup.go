@@ -28,7 +28,7 @@ func (s *sender) lookUp(intended time.Time, answered bool) bool {
 		}
 		switch kind := connector.KindOf(err); {
 		case err != nil && kind != connector.Unreachable && kind != connector.Unanswered && kind != connector.Throttled:
-			s.settle("in-doubt", "sent without an answer, and reading can't tell: %v", err)
+			s.conclude("in-doubt", "sent without an answer, and reading can't tell: %v", err)
 			return false
 		case err == nil && found:
 			s.trace("found done by reading")
@@ -38,7 +38,7 @@ func (s *sender) lookUp(intended time.Time, answered bool) bool {
 			s.trace("not done, by reading")
 			return true
 		case err != nil && time.Now().After(deadline.Add(max(s.answer, patienceToRead))):
-			s.settle("in-doubt", "sent without an answer, and reading fails: %v", err)
+			s.conclude("in-doubt", "sent without an answer, and reading fails: %v", err)
 			return false
 		}
 		select {
@@ -102,5 +102,5 @@ func (s *sender) conflict(err error) {
 			return
 		}
 	}
-	s.settle("refused", "%v", err)
+	s.conclude("refused", "%v", err)
 }

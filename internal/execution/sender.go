@@ -44,7 +44,7 @@ func (s *sender) carryOut(sent time.Time) error {
 		if s.c.Verb == planning.Create { // it is found again by what it was given
 			edits, err := s.nativeEdits(nil)
 			if err != nil {
-				s.settle("in-doubt", "sent without an answer, and can't be looked up: %v", err)
+				s.conclude("in-doubt", "sent without an answer, and can't be looked up: %v", err)
 				return nil
 			}
 			s.edits = edits
@@ -55,13 +55,13 @@ func (s *sender) carryOut(sent time.Time) error {
 		s.maybe = false
 	}
 	if why := s.unmet(s.c); why != "" {
-		s.settle("passed-over", "%s", why)
+		s.conclude("passed-over", "%s", why)
 		return nil
 	}
 	return s.deliver()
 }
 
-func (s *sender) settle(outcome, format string, args ...any) {
+func (s *sender) conclude(outcome, format string, args ...any) {
 	s.r.Outcome, s.r.Detail = outcome, fmt.Sprintf(format, args...)
 }
 
@@ -75,7 +75,7 @@ func (s *sender) stopped(why string) error {
 	if !s.intended {
 		return &stop{why}
 	}
-	s.settle("passed-over", "not sent again: %s", why)
+	s.conclude("passed-over", "not sent again: %s", why)
 	return nil
 }
 
@@ -86,7 +86,7 @@ func (s *sender) deliver() error {
 			return s.stopped(why)
 		}
 		if s.declared.Deferred && s.c.Verb == planning.Create && s.pending.creates[s.c.Person] > 0 {
-			s.settle("waiting", "run %d asked for it already, and no roster was taken since", s.pending.creates[s.c.Person])
+			s.conclude("waiting", "run %d asked for it already, and no roster was taken since", s.pending.creates[s.c.Person])
 			return nil
 		}
 		var write connector.Write
@@ -100,7 +100,7 @@ func (s *sender) deliver() error {
 		}
 		var err error
 		if s.edits, err = s.nativeEdits(write.Record); err != nil {
-			s.settle("refused", "%v", err)
+			s.conclude("refused", "%v", err)
 			return nil
 		}
 		if attempt == 1 && s.taken() {
@@ -119,7 +119,7 @@ func (s *sender) deliver() error {
 			s.answered()
 			if s.declared.Deferred {
 				s.pending.note(after.ID, s.r.Sent.V)
-				s.settle("waiting", "it stands in the upload file; it is done when a roster shows it")
+				s.conclude("waiting", "it stands in the upload file; it is done when a roster shows it")
 				return nil
 			}
 			s.trace("answered in %d ms", time.Since(began).Milliseconds())
@@ -161,7 +161,7 @@ func (s *sender) intend() (done bool, err error) {
 		case errors.Is(err, errNewer):
 			continue
 		case errors.As(err, &fell):
-			s.settle("stale", "%s", fell.why)
+			s.conclude("stale", "%s", fell.why)
 			return true, nil
 		case errors.As(err, &halt):
 			if err := s.stopped(halt.why); err != nil {
@@ -187,7 +187,7 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 	switch kind {
 	case connector.Throttled, connector.Unreachable:
 		if kind == connector.Unreachable && attempt >= tries {
-			s.settle("failed", "%v", err)
+			s.conclude("failed", "%v", err)
 			return true, nil
 		}
 		if why := s.slower(s.ctx, attempt, told.After); why != "" {
@@ -208,25 +208,25 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 			return false, nil
 		}
 		if attempt >= 2 {
-			s.settle("in-doubt", "sent %d times without an answer, and it does not show: %v", attempt, err)
+			s.conclude("in-doubt", "sent %d times without an answer, and it does not show: %v", attempt, err)
 			return true, nil
 		}
 		return false, nil
 	case connector.Denied:
 		s.stop(err.Error())
-		s.settle("refused", "%v", err)
+		s.conclude("refused", "%v", err)
 	case connector.Forbidden:
 		s.forbid()
-		s.settle("refused", "%v", err)
+		s.conclude("refused", "%v", err)
 	case connector.Stale, connector.NotFound:
-		s.settle("stale", "%v", err)
+		s.conclude("stale", "%v", err)
 	case connector.Conflict:
 		s.conflict(err)
 	case connector.Refused, connector.Unsupported:
-		s.settle("refused", "%v", err)
+		s.conclude("refused", "%v", err)
 	default:
 		if s.lookUp(began, true) {
-			s.settle("failed", "%v", err)
+			s.conclude("failed", "%v", err)
 		}
 		return true, s.ctx.Err()
 	}
@@ -254,7 +254,7 @@ func (s *sender) taken() bool {
 	if mark := s.mark(); s.c.Verb == planning.Create && mark != "" {
 		list, err := s.conn.Find(s.ctx, s.declared.Finds, mark)
 		if err == nil && len(list) > 0 {
-			s.settle("stale", "account %q carries the mark %q already; take a roster and reconcile", list[0].ID, mark)
+			s.conclude("stale", "account %q carries the mark %q already; take a roster and reconcile", list[0].ID, mark)
 			return true
 		}
 	}
@@ -278,7 +278,7 @@ func (s *sender) taken() bool {
 				s.shown(s.ctx, h)
 				continue
 			}
-			s.settle("stale", "%s %q is held by account %q now; take a roster and reconcile", e.Attribute, e.New, h)
+			s.conclude("stale", "%s %q is held by account %q now; take a roster and reconcile", e.Attribute, e.New, h)
 			return true
 		}
 	}
@@ -320,10 +320,10 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 	case s.ctx.Err() != nil:
 		return rec, true
 	case kind == connector.NotFound:
-		s.settle("stale", "the account is gone")
+		s.conclude("stale", "the account is gone")
 		return rec, true
 	default:
-		s.settle("failed", "%v", err)
+		s.conclude("failed", "%v", err)
 		return rec, true
 	}
 	s.r.Before.V = s.values(rec)
@@ -346,7 +346,7 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 	}
 	switch {
 	case why != "":
-		s.settle("stale", "%s", why)
+		s.conclude("stale", "%s", why)
 	case asWanted:
 		return rec, s.confirm()
 	}
@@ -362,16 +362,16 @@ func (s *sender) confirm() bool {
 		err = s.since.look(s.ctx)
 	}
 	if err != nil {
-		s.settle("failed", "its premises could not be looked at: %v", err)
+		s.conclude("failed", "its premises could not be looked at: %v", err)
 		return true
 	}
 	merge(facts, premises, s.since.facts(s.c))
 	if why := planning.StillHold(premises, facts); why != "" {
-		s.settle("stale", "%s", why)
+		s.conclude("stale", "%s", why)
 		return true
 	}
 	s.r.After.V = s.r.Before.V
-	s.settle("unchanged", "it is already as wanted")
+	s.conclude("unchanged", "it is already as wanted")
 	return true
 }
 
@@ -402,7 +402,7 @@ func (s *sender) written(after connector.Record) {
 			altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, plainList(now)))
 		}
 	}
-	s.settle("done", "%s", strings.Join(altered, "; "))
+	s.conclude("done", "%s", strings.Join(altered, "; "))
 }
 
 var errNoNative = errors.New("the shape names no native attribute")

@@ -69,7 +69,7 @@ func (s *Service) rule(ctx context.Context, who access.Caller, l store.Lane, sta
 		return v, &fault.Error{Kind: fault.Invalid, Title: "a ruling needs a reason", Detail: "somebody will ask for it in a year", Field: "reason"}
 	}
 	for side, id := range map[int64]string{l.AuthorityID: r.Person, l.DownstreamID: r.Account} {
-		if err := s.known(ctx, side, id); err != nil {
+		if err := s.recordExists(ctx, side, id); err != nil {
 			return v, err
 		}
 	}
@@ -213,7 +213,7 @@ func (s *Service) RuleAll(ctx context.Context, who access.Caller, lane string, m
 	return out, nil
 }
 
-func (s *Service) known(ctx context.Context, system int64, id string) error {
+func (s *Service) recordExists(ctx context.Context, system int64, id string) error {
 	if id == "" {
 		return nil
 	}

@@ -19,8 +19,7 @@ type Failure struct {
 	Next   string
 }
 
-// Explain tells what a network error means. host is "name:port"; sent says
-// whether the request may have reached the server.
+// Explain tells what a network error means; host is "name:port".
 func Explain(err error, host string, timeout time.Duration) Failure {
 	name, port, _ := net.SplitHostPort(host)
 	var dns *net.DNSError

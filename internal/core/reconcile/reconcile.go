@@ -5,7 +5,7 @@
 //
 // Everybody is paired first; the lane's scope is applied afterwards. What was
 // not read, left out, not understood, contested, exempt or claimed is never in a
-// change. Three questions are asked of what the rosters do not know (run.known):
+// change. Three questions are asked of what the rosters do not know (run.askGaps):
 // may somebody be created, may an absence be concluded from, may a name be called
 // free. What is withheld for it is told with the reason.
 //

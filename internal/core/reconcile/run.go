@@ -309,12 +309,12 @@ func (r *run) checkRosters() {
 		r.checkCoverage(side, roster)
 		r.rejections(side, roster)
 	}
-	r.known()
+	r.askGaps()
 }
 
-// known asks what the rosters do not know, once, for all that is concluded from
+// askGaps asks what the rosters do not know, once, for all that is concluded from
 // an absence.
-func (r *run) known() {
+func (r *run) askGaps() {
 	twinnedPerson := func(row int) bool { return r.out.Pairing.PersonState[row] == pairing.Twinned }
 	twinnedAccount := func(row int) bool { return r.out.Pairing.AccountState[row] == pairing.Twinned }
 	named := func(row int) bool {

@@ -131,8 +131,7 @@ func ValidName(name string) bool {
 	return name != ""
 }
 
-// Canonical lists the shape's canonical attributes, id first, then by name;
-// "emails" is added when an address is there.
+// Canonical lists the shape's canonical attributes, id first, then by name.
 func (s Shape) Canonical() []string {
 	names := make([]string, 0, len(s.Attributes)+1)
 	for name := range s.Attributes {
