@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -413,18 +414,24 @@ func TestServeSaysWhyNot(t *testing.T) {
 	for name, c := range map[string]struct{ dir, db, listen, says string }{
 		"the folder is in use":  {taken, r.dbURL, "127.0.0.1:0", "in use"},
 		"the folder is a file":  {file, r.dbURL, "127.0.0.1:0", file},
-		"no such database":      {filepath.Join(r.dir, "other"), strings.Replace(r.dbURL, "/postgres", "/nowhere", 1), "127.0.0.1:0", "PostgreSQL"},
-		"nothing listens":       {filepath.Join(r.dir, "third"), "postgres://127.0.0.1:1/x?sslmode=disable", "127.0.0.1:0", "PostgreSQL"},
-		"not a URL":             {filepath.Join(r.dir, "fourth"), "nonsense", "127.0.0.1:0", "PostgreSQL"},
+		"no such database":      {filepath.Join(r.dir, "other"), strings.TrimSuffix(r.dbURL, "/twinning") + "/nowhere", "127.0.0.1:0", "nowhere"},
+		"nothing listens":       {filepath.Join(r.dir, "third"), "postgres://127.0.0.1:1/x?sslmode=disable", "127.0.0.1:0", "connection refused; start it"},
+		"not a URL":             {filepath.Join(r.dir, "fourth"), "nonsense", "127.0.0.1:0", "expected postgres://"},
 		"the address is in use": {filepath.Join(r.dir, "fifth"), r.dbURL, strings.TrimPrefix(r.url, "http://"), "address already in use"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			var out, talk bytes.Buffer
-			code := cli.Main([]string{"serve", "--data-dir", c.dir, "--database-url", c.db, "--listen", c.listen}, strings.NewReader(""), &out, &talk)
-			require.Equal(t, 1, code, talk.String())
-			require.Contains(t, talk.String(), c.says)
-			require.NotContains(t, talk.String(), "goroutine")
-			require.LessOrEqual(t, strings.Count(strings.TrimSpace(talk.String()), "\n"), 2, "%s", talk.String())
+			ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+			defer cancel()
+			cmd := exec.CommandContext(ctx, os.Args[0])
+			cmd.Env = append(os.Environ(), fmt.Sprintf("TWINNING_E2E_ARGS=serve --data-dir %s --database-url %s --listen %s", c.dir, c.db, c.listen))
+			out, err := cmd.CombinedOutput()
+			require.NoError(t, ctx.Err(), "it started: %s", out)
+			var ended *exec.ExitError
+			require.ErrorAs(t, err, &ended)
+			require.Equal(t, 1, ended.ExitCode(), "%s", out)
+			require.Contains(t, string(out), c.says)
+			require.NotContains(t, string(out), "goroutine")
+			require.LessOrEqual(t, strings.Count(strings.TrimSpace(string(out)), "\n"), 2, "%s", out)
 		})
 	}
 }
