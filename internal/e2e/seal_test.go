@@ -358,6 +358,7 @@ func TestStoppedBetweenRetries(t *testing.T) {
 			}
 			lane := r.laneOf(server.URL, people, plainRules)
 			r.name = lane
+			r.twinning(0, "system", "change", r.down, "--at-once", "1")
 			plan := r.drafted(lane)
 			r.seal(0, plan)
 			r.twinning(0, "plan", "run", plan, "--no-wait")
