@@ -1,0 +1,166 @@
+package execution
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"twinning/internal/core/planning"
+	"twinning/internal/store"
+	"twinning/internal/work"
+)
+
+// make test is repeatable; make soak and -rapid.seed look elsewhere.
+func init() { _ = flag.Set("rapid.seed", "20261126") }
+
+// queued is a queue of these changes, whose turn it is to write.
+func queued(changes []store.Change) *queue {
+	x := &run{w: work.New(nil, store.Task{}), order: changes}
+	q := x.emptyQueue()
+	q.turn.mine = true
+	q.fill()
+	return q
+}
+
+func change(n int, account string, needs ...string) store.Change {
+	c := store.Change{ID: fmt.Sprintf("c%d", n), Number: n, Account: account, Verb: planning.Set}
+	c.Body.V.Needs = needs
+	return c
+}
+
+// Whatever changes need, and however many workers there are: each is taken once,
+// after all it needs and after the earlier ones of its account; what needs itself
+// in a circle is taken all the same, and found unmet.
+func TestQueueOrder(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.IntRange(1, 40).Draw(t, "n")
+		var changes []store.Change
+		for i := range n {
+			var needs []string
+			for range rapid.IntRange(0, 2).Draw(t, "needs") {
+				needs = append(needs, fmt.Sprintf("c%d", rapid.IntRange(0, n+1).Draw(t, "need"))) // one may not be planned, or itself
+			}
+			slices.Sort(needs)
+			changes = append(changes, change(i, fmt.Sprintf("u%d", rapid.IntRange(0, n/2).Draw(t, "account")), slices.Compact(needs)...))
+		}
+		q := queued(changes)
+		var busy []int
+		taken, settled := map[int]bool{}, map[int]bool{}
+		circle := false
+		for len(settled) < n {
+			if len(busy) < 3 && len(q.ready) > 0 || len(busy) == 0 {
+				before := len(q.ready)
+				i, ok := q.next(context.Background())
+				require.True(t, ok, "%d of %d are left", n-len(settled), n)
+				circle = circle || before == 0
+				require.False(t, taken[i], "taken twice")
+				taken[i] = true
+				for j := range i {
+					require.True(t, circle || settled[j] || place(changes[j]) != place(changes[i]), "%d before %d of the same account", i, j)
+				}
+				for _, need := range changes[i].Body.V.Needs {
+					if c := q.byID[need]; c != nil {
+						require.True(t, circle || settled[c.Number], "%d before %s, which it needs", i, need)
+					}
+				}
+				busy = append(busy, i)
+				continue
+			}
+			at := rapid.IntRange(0, len(busy)-1).Draw(t, "which ends")
+			i := busy[at]
+			busy = slices.Delete(busy, at, at+1)
+			q.mu.Lock()
+			q.running--
+			q.count(changes[i], "done")
+			q.passed(i)
+			q.mu.Unlock()
+			settled[i] = true
+		}
+		_, ok := q.next(context.Background())
+		require.False(t, ok)
+	})
+}
+
+// What an earlier run, or another wave, did is not done again, and what it left is.
+func TestQueueGoesOn(t *testing.T) {
+	for outcome, again := range map[string]bool{"": true, "done": false, "unchanged": false, "waiting": false, "in-doubt": false, "failed": true, "refused": true, "stale": true, "passed-over": true} {
+		c := change(0, "u")
+		c.Outcome = outcome
+		q := queued([]store.Change{c})
+		_, ok := q.next(context.Background())
+		require.Equal(t, again, ok, "after %q", outcome)
+	}
+	x := &run{w: work.New(nil, store.Task{}), order: []store.Change{change(0, "u"), change(1, "v", "c0")}, params: Params{Wave: "pilot"}}
+	x.order[0].Wave, x.order[1].Wave = "late", "pilot"
+	q := x.emptyQueue()
+	q.turn.mine = true
+	q.fill()
+	i, ok := q.next(context.Background())
+	require.True(t, ok)
+	require.Equal(t, 1, i)
+	require.Contains(t, q.unmet(q.order[i]), "must come first and is not done")
+	require.Equal(t, 1, q.beyond)
+}
+
+// Nobody else's mark or name: what a change gives out is what its own edits say.
+func TestEffects(t *testing.T) {
+	c := store.Change{Verb: planning.Create, Person: "L1"}
+	c.Body.V.Edits = []planning.Edit{{Attribute: "title", New: "Cook"}, {Attribute: "active", New: "true"}, {Attribute: "aliases", New: "a@l.example"}}
+	for _, x := range []struct{ verb, outcome, account, want string }{
+		{planning.Create, "done", "u1", "bond L1=u1 keyed, title=Cook"},
+		{planning.Create, "refused", "u1", ""},
+		{planning.Create, "in-doubt", "", ""},
+		{planning.Set, "unchanged", "u1", "bond L1=u1 weighed"},
+		{planning.Suspend, "done", "u1", "bond L1=u1 weighed, suspended, title=Cook"},
+		{planning.Reinstate, "done", "u1", "bond L1=u1 weighed, opened, title=Cook"},
+		{planning.Suspend, "stale", "u1", ""},
+		{planning.Set, "waiting", "u1", ""},
+	} {
+		c.Verb, c.Body.V.Basis = x.verb, "weighed"
+		e := effectsOf(7, c, store.Receipt{RunID: 3, Account: x.account, Outcome: x.outcome})
+		var got []string
+		if e.Bond != nil {
+			got = append(got, fmt.Sprintf("bond %s=%s %s", e.Bond.Person, e.Bond.Account, e.Bond.Basis))
+		}
+		if e.Suspended {
+			got = append(got, "suspended")
+		}
+		if e.Opened {
+			got = append(got, "opened")
+		}
+		for a, v := range e.Written {
+			got = append(got, a+"="+v)
+		}
+		require.Equal(t, x.want, strings.Join(got, ", "), "%s %s", x.verb, x.outcome)
+	}
+}
+
+// BenchmarkQueue tells what a change costs in queues of either size.
+func BenchmarkQueue(b *testing.B) {
+	for _, n := range []int{5000, 500000} {
+		changes := make([]store.Change, n)
+		for i := range changes {
+			changes[i] = change(i, fmt.Sprint("u", i))
+		}
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			for range b.N {
+				q := queued(changes)
+				for {
+					i, ok := q.next(context.Background())
+					if !ok {
+						break
+					}
+					q.running--
+					q.passed(i)
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/change")
+		})
+	}
+}
