@@ -103,6 +103,8 @@ type world struct {
 	done      map[string]int
 	wrote     []effect
 	roster    int64 // the newest that was kept
+	made      int   // accounts, also those that are gone
+	charter   string
 	running   int64 // the run that was started last
 }
 
@@ -162,7 +164,14 @@ func newWorld(t *testing.T, n int) *world {
 		require.NoError(t, err)
 	}
 	w.must(w.one.SetWriting(w.ctx, tester, w.name+"-accounts", true))
-	w.must(w.one.PutCharter(w.ctx, tester, w.name, fmt.Sprintf(promising, w.name, mostSuspended), -1))
+	w.charter = fmt.Sprintf(promising, w.name, mostSuspended)
+	switch n % 3 { // the rules that a lane may have
+	case 1:
+		w.charter = strings.Replace(w.charter, "  keys:", "  evidence: {}\n  keys:", 1)
+	case 2:
+		w.charter += "orphans: {do: suspend}\nwaves: [{name: drivers, when: person.title == 'Driver'}, {name: everybody}]\n"
+	}
+	w.must(w.one.PutCharter(w.ctx, tester, w.name, w.charter, -1))
 	w.must(w.one.SetObserving(w.ctx, tester, w.name, false))
 	w.happens("take people")
 	w.happens("take accounts")
@@ -188,7 +197,8 @@ func (w *world) born() *human {
 }
 
 func (w *world) add(a *holding) *holding {
-	a.id = fmt.Sprintf("u%03d", len(w.accounts)+1)
+	w.made++
+	a.id = fmt.Sprintf("u%03d", w.made)
 	w.accounts[a.id] = a
 	return a
 }
@@ -207,7 +217,7 @@ func (w *world) anything() string {
 		return "go on"
 	}
 	return pick(w, "work", "work", "work", "work", "take people", "take people", "take accounts", "take accounts", "reconcile", "reconcile", "draft", "draft", "seal", "seal", "run", "run", "run",
-		"leave", "return", "return", "retire", "retire", "revive", "revive", "retitle", "marry", "join", "by hand", "shut by hand", "retitle by hand", "remail by hand", "hide", "show",
+		"leave", "return", "return", "retire", "retire", "revive", "revive", "retitle", "marry", "join", "by hand", "shut by hand", "retitle by hand", "remail by hand", "relogin by hand", "delete by hand", "hide", "show",
 		"same", "different", "leave-alone", "clear", "freeze", "observe", "close", "charter", "void", "halt", "cut off")
 }
 
@@ -219,7 +229,7 @@ func (w *world) meanwhile(application bool) {
 	}
 	events := []string{"take people", "leave", "return", "marry", "same", "different", "leave-alone", "clear", "freeze", "observe", "close", "charter", "halt", "cut off"}
 	if application {
-		events = append(events, "by hand", "shut by hand", "retitle by hand", "remail by hand")
+		events = append(events, "by hand", "shut by hand", "retitle by hand", "remail by hand", "relogin by hand", "delete by hand")
 	}
 	w.happens(pick(w, events...))
 }
@@ -250,7 +260,7 @@ func (w *world) happens(what string) {
 	case "take people", "take accounts":
 		people := what == "take people"
 		if !w.polite && w.rng.IntN(3) == 0 {
-			w.faults[people] = pick(w, "unreadable", "faceless", "swallows", "left out", "hidden", "breaks off")
+			w.faults[people] = pick(w, "unreadable", "faceless", "swallows", "left out", "hidden", "twice", "breaks off")
 		}
 		note = w.faults[people]
 		err = w.take(people)
@@ -297,6 +307,15 @@ func (w *world) happens(what string) {
 		if a.mark != "" {
 			a.mail = "old." + a.mail
 		}
+	case "relogin by hand": // to what somebody else would be given
+		login := strings.ToLower(h.given[:1] + h.family)
+		if !slices.ContainsFunc(slices.Collect(maps.Values(w.accounts)), func(o *holding) bool { return o.login == login }) && a.owner != "" {
+			a.login = login
+		}
+	case "delete by hand":
+		if len(w.accounts) > 5 && a.owner != "" {
+			delete(w.accounts, a.id)
+		}
 	case "hide":
 		a.hidden = true
 	case "show":
@@ -341,7 +360,7 @@ func (w *world) happens(what string) {
 			w.closed = !w.closed
 		}
 	case "charter":
-		_, err = w.one.PutCharter(w.ctx, tester, w.name, fmt.Sprintf(promising, w.name, mostSuspended)+fmt.Sprintf("# %d\n", len(w.log)), -1)
+		_, err = w.one.PutCharter(w.ctx, tester, w.name, w.charter+fmt.Sprintf("# %d\n", len(w.log)), -1)
 	case "void":
 		if p, ok := w.plan(); ok {
 			_, err = w.one.Void(w.ctx, tester, p.ID)
@@ -608,14 +627,19 @@ func (w *world) judge(now *holding, want holding) (verb string) {
 	if now != nil {
 		no = now.owner
 	}
-	holds(no != "", "it is nobody's")
+	shuts, orphans := now != nil && now.active && !want.active, strings.Contains(w.charter, "orphans")
+	holds(no != "" || shuts && orphans, "it is nobody's")
 	holds(now == nil || want.mark == now.mark || want.mark == no, "it is marked as another human's")
 	id := ""
 	if now != nil {
 		id = now.id
 	}
-	holds(w.against(no, id) == "", "ruled %s", w.against(no, id))
+	against := w.against(no, id)
 	s, listed := w.taken[no]
+	if strings.HasPrefix(against, "different") && shuts && orphans { // a human says that it is not theirs: it is nobody's
+		against, listed = "", false
+	}
+	holds(against == "", "ruled %s", against)
 	if now == nil {
 		for _, a := range w.accounts {
 			holds(a.owner != no, "they have account %s", a.id)
@@ -623,7 +647,7 @@ func (w *world) judge(now *holding, want holding) (verb string) {
 		holds(listed && s.readable && s.active, "the newest list does not have them so: %+v", s)
 	}
 	switch {
-	case now != nil && now.active && !want.active:
+	case shuts:
 		verb = "suspend"
 		holds(!listed || s.readable && !s.active, "they are there: %+v", s)
 		holds(w.overruled || w.done["suspend"] < mostSuspended, "the guard counts %d", mostSuspended)
@@ -739,6 +763,10 @@ func (e *end) Read(_ context.Context, _ connector.Reading, sink connector.Sink) 
 			err = sink.LeftOut(connector.Left{Kind: record.LeftOut, ID: id, Reason: "not taken"})
 		case fault == "hidden":
 			err = sink.LeftOut(connector.Left{Kind: record.Hidden, What: "a container", Reason: "it can't be read"})
+		case fault == "twice":
+			if err = sink.Record(row[id]); err == nil {
+				err = sink.Record(row[id])
+			}
 		case fault == "breaks off":
 			return "", &connector.Error{Kind: connector.Broken, Doing: "read", Target: w.name, Reason: "it breaks off"}
 		}
@@ -787,7 +815,9 @@ func (e *end) Write(_ context.Context, x connector.Write) (connector.Record, err
 	var now *holding
 	want := holding{active: true}
 	if x.Record != nil {
-		now = w.accounts[x.Record.ID]
+		if now = w.accounts[x.Record.ID]; now == nil {
+			return connector.Record{}, &connector.Error{Kind: connector.NotFound, Doing: "write", Target: x.Record.ID, Reason: "it is not there"}
+		}
 		want = *now
 	}
 	for _, edit := range x.Edits {

@@ -2,6 +2,7 @@ package reconcile
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -27,6 +28,8 @@ func daysBetween(from, to string) int {
 func (w *walker) accounts() {
 	res := w.out.Pairing
 	next := map[string]Absence{}
+	leave := reasons(w.Memory.LeftPeople, w.today)
+	left := w.leftAndGone(leave)
 	for _, row := range w.Accounts.Order() {
 		a := int(row)
 		if res.AccountState[a] != pairing.Orphan {
@@ -34,7 +37,7 @@ func (w *walker) accounts() {
 		}
 		suspended := w.Accounts.Column("active").Cell(a) == "false"
 		if person, bonded := res.Vanished[a]; bonded {
-			w.vanished(a, person, suspended, next)
+			w.vanished(a, person, suspended, leave, next)
 			continue
 		}
 		detail := "nobody among the people owns it"
@@ -45,7 +48,11 @@ func (w *walker) accounts() {
 			detail += "; it is suspended already"
 		}
 		w.note("orphan-account", -1, a, "", "%s", detail)
-		if w.Charter.Orphans == "suspend" && !suspended {
+		switch {
+		case w.Charter.Orphans != "suspend" || suspended:
+		case left != "":
+			w.withhold(planning.Suspend, -1, a, left)
+		default:
 			w.absentSuspend(a, "orphans: suspend (charter)")
 		}
 	}
@@ -60,7 +67,18 @@ func (w *walker) absentSuspend(a int, reason string) {
 	w.suspend(-1, a, reason)
 }
 
-func (w *walker) vanished(a int, person string, suspended bool, next map[string]Absence) {
+// leftAndGone names somebody who is left alone, is not in the list any more, and
+// whose account is not known: it may be any that nobody owns.
+func (r *run) leftAndGone(leave map[string]string) string {
+	for _, id := range slices.Sorted(maps.Keys(leave)) {
+		if _, here := r.People.Find(id); !here && r.bondedTo[id] == "" {
+			return fmt.Sprintf("person %q is left alone and not in the list any more: the account may be theirs", id)
+		}
+	}
+	return ""
+}
+
+func (w *walker) vanished(a int, person string, suspended bool, leave map[string]string, next map[string]Absence) {
 	seen, known := w.Memory.Absent[person]
 	if !known {
 		seen.Since = w.today
@@ -72,6 +90,11 @@ func (w *walker) vanished(a int, person string, suspended bool, next map[string]
 	}
 	next[person] = seen
 	if suspended {
+		return
+	}
+	if why, left := leave[person]; left {
+		w.note("orphan-account", -1, a, "", "its person %q vanished on %s, and is left alone: %s", person, seen.Since, why)
+		w.withhold(planning.Suspend, -1, a, fmt.Sprintf("person %q is left alone: %s", person, why))
 		return
 	}
 	gone := daysBetween(seen.Since, w.today)
