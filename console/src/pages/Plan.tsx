@@ -74,9 +74,11 @@ export function PlanPage() {
         </div>
         <div className="space-y-1">
           <h2 className="sr-only">Guards</h2>
-          {p.guards.map((g) => (
-            <GuardMeter key={g.verb + g.message} guard={g} />
-          ))}
+          {p.guards
+            .filter((g) => g.tripped || g.count + g.pending + g.recent > 0)
+            .map((g) => (
+              <GuardMeter key={g.verb + g.message} guard={g} />
+            ))}
           {task && !task.ended && <Progress done={task.done} total={task.total} label="running" />}
           {checking && !checking.ended && <Progress done={checking.done} total={checking.total} label="reading back" />}
           {run.data && <RunSummary run={run.data} pick={setOutcome} />}
