@@ -553,7 +553,11 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 		}
 		err = tx.SealPlan(ctx, p.Plan, l.DownstreamID, who.Name, overrule, s.Now().Add(s.SealFor), reserved)
 		if errors.Is(err, store.ErrTaken) {
-			return fault.New(fault.Conflict, "another sealed plan has reserved one of its names", "", "run or void that plan, then reconcile and draft again")
+			name, plan, lane, err := s.Store.ReservedBy(ctx, l.DownstreamID, reserved)
+			if err != nil {
+				return fault.About(err, "plan", fmt.Sprint(id))
+			}
+			return fault.New(fault.Conflict, "another sealed plan has reserved one of its names", fmt.Sprintf("plan %d of lane %s gives out %q", plan, lane, name), fmt.Sprintf("run that plan or give it up (twinning plan void %d), then reconcile and draft again", plan))
 		}
 		if err != nil {
 			return fault.About(err, "plan", fmt.Sprint(id))

@@ -71,6 +71,17 @@ func (s *Store) Plans(ctx context.Context, lane int64, p Page) (list []Plan, nex
 // Name is a name that a plan reserves.
 type Name struct{ Name, Person string }
 
+// ReservedBy finds a plan that has reserved one of the names, and whose it is.
+func (s *Store) ReservedBy(ctx context.Context, system int64, names []Name) (name string, plan int64, lane string, err error) {
+	list := make([]string, len(names))
+	for i, n := range names {
+		list[i] = n.Name
+	}
+	err = s.pool.QueryRow(ctx, `SELECT v.name, v.plan_id, l.name FROM reservations v JOIN plans p ON p.id = v.plan_id JOIN lanes l ON l.id = p.lane_id
+		WHERE v.system_id = $1 AND v.name = ANY($2::text[]) ORDER BY v.name LIMIT 1`, system, list).Scan(&name, &plan, &lane)
+	return name, plan, lane, translate(err)
+}
+
 // SealPlan approves a draft and reserves its names; ErrTaken when another plan
 // holds one of them, ErrChanged when it is no longer a draft. What was parted
 // before the plan's reconciliation is released: the plan shows it.
