@@ -665,6 +665,9 @@ func (s *Service) Void(ctx context.Context, who access.Caller, id int64) (PlanVi
 		} else if err != nil {
 			return err
 		}
+		if err := tx.DoubtIntents(ctx, id, "sent, and the plan was given up before it was known whether it was done: the next roster shows it"); err != nil {
+			return err
+		}
 		return tx.Audit(ctx, who.Name, "plan.void", fmt.Sprintf("plan %d", id), nil)
 	})
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -25,6 +26,7 @@ import (
 
 var (
 	histories    = flag.Int("histories", 25, "how many histories TestPromise plays")
+	everyFailure = flag.Int("every", 16, "every so many-th statement is made to fail by TestEveryFailure")
 	firstHistory = flag.Int("history", 1, "the number of the first")
 )
 
@@ -38,7 +40,7 @@ func TestPromise(t *testing.T) {
 	done := map[string]int{}
 	for n := *firstHistory; n < *firstHistory+*histories; n++ {
 		t.Run(fmt.Sprint(n), func(t *testing.T) {
-			w := newWorld(t, n)
+			w := newWorld(t, n, stage.Store)
 			for range 40 {
 				w.happens(w.anything())
 			}
@@ -98,6 +100,7 @@ type world struct {
 	overruled bool
 	polite    bool // no answer is lost
 	gone      bool // PostgreSQL was cut off, and whoever was asking it failed
+	fails     *failure
 	inside    bool // something happens already
 	log       []string
 	done      map[string]int
@@ -134,10 +137,10 @@ leavers:
 guards: {suspend: {more-than: %[2]d, within: 1d}, roster-drop: 90%%, coverage-drop: 90%%, rename: {more-than: 50}, readdress: {more-than: 50}, reinstate: {more-than: 50}}
 `
 
-func newWorld(t *testing.T, n int) *world {
+func newWorld(t *testing.T, n int, with *store.Store) *world {
 	w := &world{t: t, ctx: context.Background(), rng: rand.New(rand.NewPCG(uint64(n), 7)), name: fmt.Sprintf("world-%d", n), accounts: map[string]*holding{}, faults: map[bool]string{}, done: map[string]int{}}
 	cfg := stage.Config
-	cfg.Lease = time.Second
+	cfg.Lease, cfg.Store = time.Second, with
 	cfg.Connectors = map[string]connector.Factory{
 		"people":   func(connector.Config) (connector.Connector, error) { return &end{w, true}, nil },
 		"accounts": func(connector.Config) (connector.Connector, error) { return &end{w, false}, nil },
@@ -382,7 +385,7 @@ func (w *world) happens(what string) {
 		told = err.Error()
 		var f *fault.Error
 		w.look()
-		assert.True(w.t, w.gone && store.Away(err) || errors.As(err, &f) || errors.Is(err, store.ErrNotFound), "%s: %v is no refusal", what, err)
+		assert.True(w.t, w.fails != nil || w.gone && store.Away(err) || errors.As(err, &f) || errors.Is(err, store.ErrNotFound), "%s: %v is no refusal", what, err)
 	}
 	w.log = append(w.log, strings.TrimSpace(strings.Repeat("    ", map[bool]int{true: 1}[was])+what+" "+note+" "+h.no+" "+a.id+": "+told))
 }
@@ -401,7 +404,7 @@ func (w *world) cutOff() {
 
 // look finds out what stands, after a call of which only a part may have been done.
 func (w *world) look() {
-	if !w.gone {
+	if !w.gone && w.fails == nil {
 		return
 	}
 	for range 100 {
@@ -725,6 +728,9 @@ func (e *end) rows() (ids []string, row map[string]connector.Record) {
 
 func (e *end) Read(_ context.Context, _ connector.Reading, sink connector.Sink) (string, error) {
 	w := e.w
+	if err := w.fails.call("read"); err != nil {
+		return "", err
+	}
 	ids, row := e.rows()
 	read := map[string]seen{}
 	for _, h := range w.humans {
@@ -782,6 +788,9 @@ func (e *end) Read(_ context.Context, _ connector.Reading, sink connector.Sink) 
 
 func (e *end) One(_ context.Context, id string) (connector.Record, error) {
 	e.w.meanwhile(true)
+	if err := e.w.fails.call("one"); err != nil {
+		return connector.Record{}, err
+	}
 	_, row := e.rows()
 	if r, ok := row[id]; ok && !e.w.accounts[id].hidden {
 		return r, nil
@@ -791,6 +800,9 @@ func (e *end) One(_ context.Context, id string) (connector.Record, error) {
 
 func (e *end) Find(_ context.Context, _, value string) (list []connector.Record, _ error) {
 	e.w.meanwhile(true)
+	if err := e.w.fails.call("find"); err != nil {
+		return nil, err
+	}
 	ids, row := e.rows()
 	for _, id := range ids {
 		if a := e.w.accounts[id]; a.mark == value && !a.hidden {
@@ -802,6 +814,9 @@ func (e *end) Find(_ context.Context, _, value string) (list []connector.Record,
 
 func (e *end) Holders(_ context.Context, name string) (ids []string, _ error) {
 	e.w.meanwhile(false)
+	if err := e.w.fails.call("holders"); err != nil {
+		return nil, err
+	}
 	for _, id := range slices.Sorted(maps.Keys(e.w.accounts)) {
 		if a := e.w.accounts[id]; strings.EqualFold(a.login, name) || strings.EqualFold(a.mail, name) {
 			ids = append(ids, id)
@@ -842,6 +857,9 @@ func (e *end) Write(_ context.Context, x connector.Write) (connector.Record, err
 		}
 	}
 	verb := w.judge(now, want)
+	if err := w.fails.call("write"); err != nil {
+		return connector.Record{}, err
+	}
 	lost := ""
 	if !w.polite && w.rng.IntN(5) == 0 {
 		lost = pick(w, "refused", "forbidden", "slow down", "not done", "done")
@@ -874,9 +892,103 @@ func (e *end) Write(_ context.Context, x connector.Write) (connector.Record, err
 	now.id = id
 	w.done[verb]++
 	w.wrote = append(w.wrote, effect{id, want.owner, verb})
+	if err := w.fails.call("written"); err != nil {
+		return connector.Record{}, err
+	}
 	if lost == "done" {
 		return failed(connector.Unanswered, true)
 	}
 	_, row := e.rows()
 	return row[id], nil
+}
+
+// failure strikes once: at the so many-th statement, or call of a connector, since
+// it was armed.
+type failure struct {
+	calls bool // of connectors; else statements
+	at    int64
+	armed atomic.Bool
+	seen  atomic.Int64
+	hit   atomic.Bool
+}
+
+func (f *failure) strikes() bool {
+	strikes := f != nil && f.armed.Load() && f.seen.Add(1) == f.at
+	if strikes {
+		f.hit.Store(true)
+	}
+	return strikes
+}
+
+func (f *failure) call(doing string) error {
+	if f == nil || !f.calls || !f.strikes() {
+		return nil
+	}
+	return &connector.Error{Kind: connector.Broken, Doing: doing, Target: "the world", Reason: "the answer can't be understood"}
+}
+
+func (f *failure) spoil(ctx context.Context) context.Context {
+	if f == nil || f.calls || !f.strikes() {
+		return ctx
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	cancel()
+	return ctx
+}
+
+// watcher lets statements fail; which failure strikes changes from world to world.
+type watcher struct{ fails atomic.Pointer[failure] }
+
+func (x *watcher) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	return x.fails.Load().spoil(ctx)
+}
+func (x *watcher) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
+func (x *watcher) TraceBatchStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchStartData) context.Context {
+	return x.fails.Load().spoil(ctx)
+}
+func (x *watcher) TraceBatchQuery(context.Context, *pgx.Conn, pgx.TraceBatchQueryData) {}
+func (x *watcher) TraceBatchEnd(context.Context, *pgx.Conn, pgx.TraceBatchEndData)     {}
+func (x *watcher) TraceCopyFromStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceCopyFromStartData) context.Context {
+	return x.fails.Load().spoil(ctx)
+}
+func (x *watcher) TraceCopyFromEnd(context.Context, *pgx.Conn, pgx.TraceCopyFromEndData) {}
+
+// A working day in which one statement, or one call of a connector, fails, whichever
+// it is: a human can go on from whatever is left, and nothing was written that no
+// receipt tells.
+func TestEveryFailure(t *testing.T) {
+	watch := &watcher{}
+	s, err := store.Open(context.Background(), stageURL, watch)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	for _, calls := range []bool{true, false} {
+		every := int64(*everyFailure)
+		if calls { // there are fewer
+			every = (every + 3) / 4
+		}
+		last, wrote := int64(0), 0
+		for at := int64(1); ; at += every {
+			f := &failure{calls: calls, at: at}
+			t.Run(fmt.Sprintf("calls %v %d", calls, at), func(t *testing.T) {
+				watch.fails.Store(nil)
+				w := newWorld(t, 100000+int(at)*2+map[bool]int{true: 1}[calls], s)
+				w.polite, w.fails = true, f
+				watch.fails.Store(f)
+				f.armed.Store(true)
+				for _, step := range []string{"take people", "retitle", "leave", "take people", "take accounts", "reconcile", "draft", "seal", "run"} {
+					w.happens(step)
+				}
+				f.armed.Store(false)
+				w.look()
+				w.calm()
+				wrote += len(w.wrote)
+			})
+			if last = f.seen.Load(); !f.hit.Load() || t.Failed() {
+				break
+			}
+		}
+		t.Logf("calls %v: %d could fail, every %d-th did; %d writes", calls, last, every, wrote)
+		require.Greater(t, last, int64(20))
+		require.NotZero(t, wrote)
+	}
 }

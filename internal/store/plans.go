@@ -212,6 +212,13 @@ func (s *Store) OpenIntents(ctx context.Context, plan int64) (list []Receipt, er
 	return list, s.list(ctx, &list, receiptColumns+`WHERE r.plan_id = $1 AND x.outcome = '' ORDER BY x.run_id, x.number`, plan)
 }
 
+// DoubtIntents says of what was meant to be sent, and never heard of, that nobody
+// knows whether it was done.
+func (s *Store) DoubtIntents(ctx context.Context, plan int64, why string) error {
+	_, err := s.exec(ctx, `UPDATE receipts x SET outcome = 'in-doubt', detail = $2, ended = now() FROM runs r WHERE r.id = x.run_id AND r.plan_id = $1 AND x.outcome = ''`, plan, why)
+	return err
+}
+
 // Waiting lists the receipts of changes to a system that only a later roster
 // shows, oldest first.
 func (s *Store) Waiting(ctx context.Context, system int64) (list []Receipt, err error) {
