@@ -226,12 +226,12 @@ func (s *Store) Waiting(ctx context.Context, system int64) (list []Receipt, err 
 		WHERE l.downstream = $1 AND x.outcome = 'waiting' ORDER BY x.run_id, x.number`, system)
 }
 
-// DoneSince counts what was done to a system from an instant on, by verb and day
-// in a zone.
+// DoneSince counts what was done to a system from an instant on, or may have been,
+// or waits in an upload file, by verb and day in a zone.
 func (s *Store) DoneSince(ctx context.Context, system int64, since time.Time, zone string) (list []Tally, err error) {
 	return list, s.list(ctx, &list, `SELECT c.verb, to_char(x.ended AT TIME ZONE $3, 'YYYY-MM-DD') AS day, count(*) AS count FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id
 		JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.number = x.number
-		WHERE l.downstream = $1 AND x.outcome = 'done' AND x.ended >= $2 GROUP BY 1, 2 ORDER BY 2, 1`, system, since, zone)
+		WHERE l.downstream = $1 AND x.outcome IN ('done', 'in-doubt', 'waiting') AND x.ended >= $2 GROUP BY 1, 2 ORDER BY 2, 1`, system, since, zone)
 }
 
 // Tally is how many changes of a verb were done on a day.
@@ -250,7 +250,7 @@ func (s *Store) Pending(ctx context.Context, system, except int64) (map[string]i
 	}
 	err := s.list(ctx, &rows, `SELECT c.verb, count(*) AS count FROM plans p JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id
 		WHERE l.downstream = $1 AND p.id <> $2 AND (p.state = 'running' OR p.state IN ('sealed', 'halted') AND p.expires > now())
-		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged')) GROUP BY 1`, system, except)
+		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged', 'in-doubt', 'waiting')) GROUP BY 1`, system, except)
 	counts := map[string]int{}
 	for _, r := range rows {
 		counts[r.Verb] = r.Count

@@ -108,7 +108,7 @@ ALTER TABLE tasks
   ADD COLUMN size      int NOT NULL DEFAULT 0;          -- changes left: a small run overtakes a large one
 CREATE INDEX tasks_writing ON tasks (system_id) WHERE system_id IS NOT NULL AND state IN ('queued', 'running');
 ALTER TABLE receipts ADD COLUMN done_by bigint;         -- fence of the task that settled it
-CREATE INDEX receipts_done ON receipts (ended) WHERE outcome = 'done';
+CREATE INDEX receipts_done ON receipts (ended) WHERE outcome IN ('done', 'in-doubt', 'waiting');
 CREATE INDEX receipts_open ON receipts (run_id) WHERE outcome = '';
 CREATE INDEX rulings_person ON rulings (lane_id, person) WHERE cleared IS NULL;
 CREATE INDEX rulings_account ON rulings (lane_id, account) WHERE cleared IS NULL;
