@@ -136,12 +136,11 @@ func (m *matcher) doubtSeconds() {
 		if words == "" {
 			continue
 		}
-		for _, p := range open[words] {
+		why := fmt.Sprintf("a second account of person %q, or this person's, who has the same name", m.in.People.ID(int(m.AccountTwin[a])))
+		for _, p := range open[words] { // several may have it
 			if m.different[edge{int32(p), int32(a)}] { // rows fit
 				continue
 			}
-			owner := m.in.People.ID(int(m.AccountTwin[a]))
-			why := fmt.Sprintf("a second account of person %q, or this person's, who has the same name", owner)
 			m.Issues = slices.DeleteFunc(m.Issues, func(i Issue) bool { return i.Code == "duplicate-account" && i.Account == a })
 			m.AccountTwin[a], m.AccountNote[a] = -1, ""
 			m.contestAccount(a, why)
