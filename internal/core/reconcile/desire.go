@@ -266,10 +266,7 @@ func (w *walker) markTwin(p, a int) {
 	case value == "" || w.same(record.Text, value, now):
 	case now != "":
 		w.note("mark-foreign", p, a, "", "%s holds %q, ours would be %q; it is never overwritten", w.Input.Mark, now, value)
-	case w.marked(value) >= 0:
-		w.withhold(planning.Mark, p, a, w.markTaken(p, w.marked(value)))
-		w.note("mark-foreign", p, w.marked(value), "", "%s", w.markTaken(p, w.marked(value)))
-	default:
+	case !w.markHeld(planning.Mark, p, a):
 		w.draft(planning.Mark, p, a, planning.Edit{Attribute: w.Input.Mark, New: value, Reason: "mark: so that this twin is found again"})
 	}
 }
@@ -277,7 +274,7 @@ func (w *walker) markTwin(p, a int) {
 // marked finds the account that carries a mark, -1 when none does. Two accounts of
 // one mark could not be told apart when an answer is lost.
 func (r *run) marked(value string) int {
-	if value == "" {
+	if value == "" || r.Input.Mark == "" {
 		return -1
 	}
 	r.findMarks.Do(func() {
@@ -295,8 +292,21 @@ func (r *run) marked(value string) int {
 	return -1
 }
 
-func (w *walker) markTaken(p, a int) string {
-	return fmt.Sprintf("account %q carries the mark %q already; take it off there if the account is another human's", w.accountID(a), w.markValue(p))
+// markHeld withholds what would give the person's mark to a second account: to
+// their twin, or to a new one (-1), beside which the one that carries it is told.
+func (w *walker) markHeld(verb string, p, twin int) bool {
+	value := w.markValue(p)
+	holder := w.marked(value)
+	if holder < 0 {
+		return false
+	}
+	if twin < 0 {
+		twin = holder
+	}
+	why := fmt.Sprintf("account %q carries the mark %q already; take it off there if the account is another human's", w.accountID(holder), value)
+	w.withhold(verb, p, twin, why)
+	w.note("mark-foreign", p, holder, "", "%s", why)
+	return true
 }
 
 // same compares two cells of a kind in normalised form.

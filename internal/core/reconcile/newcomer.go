@@ -28,9 +28,7 @@ func (w *walker) missing(p int) {
 	if w.Charter.Intent == "update" || w.noCreate != "" {
 		return
 	}
-	if a := w.marked(w.markValue(p)); w.Input.Mark != "" && a >= 0 {
-		w.withhold(planning.Create, p, a, w.markTaken(p, a))
-		w.note("mark-foreign", p, a, "", "%s", w.markTaken(p, a))
+	if w.markHeld(planning.Create, p, -1) {
 		return
 	}
 	d := &draft{p: p, a: -1}

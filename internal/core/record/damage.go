@@ -22,9 +22,9 @@ func Damaged(want, now string) string {
 		return "letters are lost to question marks"
 	case mangled(want) && !mangled(now) && unmangled(want, now):
 		return "letters were read in a wrong encoding"
-	case isASCII(want) && !isASCII(now) && (Fold(want) == Fold(now) || bare(now) == want):
+	case IsASCII(want) && !IsASCII(now) && (Fold(want) == Fold(now) || bare(now) == want):
 		return "the marks over its letters are lost"
-	case isASCII(want) && !isASCII(now) && plain(now) == want:
+	case IsASCII(want) && !IsASCII(now) && plain(now) == want:
 		return "letters are lost"
 	case zerosLost(want, now):
 		return "zeros are lost"

@@ -110,8 +110,6 @@ func (b *Builder) LeaveOut(g Gap) error {
 	if g.ID == "" {
 		return nil
 	}
-	cells := make([]string, len(b.cols))
-	cells[0] = g.ID
 	b.r.left[b.r.n] = g
-	return b.AppendLine(0, cells)
+	return b.appendBlank(0, g.ID)
 }

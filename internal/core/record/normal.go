@@ -35,7 +35,7 @@ func AppendNormal(dst []byte, kind Kind, s string) []byte {
 func Normal(kind Kind, s string) string { return string(AppendNormal(nil, kind, s)) }
 
 func appendText(dst []byte, s string) []byte {
-	if !isASCII(s) {
+	if !IsASCII(s) {
 		s = cases.Fold().String(norm.NFC.String(s))
 		s = norm.NFC.String(s)
 	}
@@ -84,7 +84,7 @@ func appendEmail(dst []byte, s string) []byte {
 	dst = appendText(dst, s[:at])
 	dst = append(dst, '@')
 	host := strings.TrimSuffix(s[at+1:], ".")
-	if !isASCII(host) {
+	if !IsASCII(host) {
 		if ascii, err := idna.Lookup.ToASCII(host); err == nil {
 			host = ascii
 		}
@@ -108,7 +108,8 @@ func appendPhone(dst []byte, s string) []byte {
 	return dst
 }
 
-func isASCII(s string) bool {
+// IsASCII reports whether a text holds plain letters and signs alone.
+func IsASCII(s string) bool {
 	for i := 0; i < len(s); i++ {
 		if s[i] >= utf8.RuneSelf {
 			return false
@@ -132,7 +133,7 @@ var latin = map[rune]string{
 // can: diacritics are dropped, Cyrillic and Greek are transliterated, other
 // scripts stay as they are. White space is kept as single spaces.
 func Fold(s string) string {
-	if isASCII(s) {
+	if IsASCII(s) {
 		return string(appendText(make([]byte, 0, len(s)), s))
 	}
 	var b strings.Builder
@@ -182,7 +183,7 @@ func ValidEmail(s string) bool {
 			return false
 		}
 	}
-	if !isASCII(s) && strings.ContainsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || r == utf8.RuneError }) {
+	if !IsASCII(s) && strings.ContainsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || r == utf8.RuneError }) {
 		return false
 	}
 	local, host := s[:at], s[at+1:]

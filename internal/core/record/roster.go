@@ -276,10 +276,15 @@ func (b *Builder) Reject(rej Rejection) error {
 	if rej.ID == "" {
 		return nil
 	}
-	cells := make([]string, len(b.cols))
-	cells[0] = rej.ID
 	b.r.unread[b.r.n] = rej
-	return b.AppendLine(rej.Line, cells)
+	return b.appendBlank(rej.Line, rej.ID)
+}
+
+// appendBlank adds a row of which the id alone is known.
+func (b *Builder) appendBlank(line int, id string) error {
+	cells := make([]string, len(b.cols))
+	cells[0] = id
+	return b.AppendLine(line, cells)
 }
 
 // Roster finishes the reading. Records that share an id cannot be told apart:

@@ -5,7 +5,8 @@ import (
 	"slices"
 	"strings"
 	"unicode"
-	"unicode/utf8"
+
+	"twinning/internal/core/record"
 )
 
 // A name has at most so many words, and a word that may be mistyped so many
@@ -27,16 +28,7 @@ type Word struct {
 
 // NewWord prepares a word as Words gives it.
 func NewWord(text string) Word {
-	return Word{Text: text, Spoken: spoken(text), Fulls: calledBy[text], born: bornNames[text], letters: lettersOf(text), foreign: !plainLetters(text)}
-}
-
-func plainLetters(text string) bool {
-	for i := range len(text) {
-		if text[i] >= utf8.RuneSelf {
-			return false
-		}
-	}
-	return true
+	return Word{Text: text, Spoken: spoken(text), Fulls: calledBy[text], born: bornNames[text], letters: lettersOf(text), foreign: !record.IsASCII(text)}
 }
 
 // lettersOf tells which of a-z a word holds, as bits.
