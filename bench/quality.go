@@ -235,7 +235,7 @@ func (b *blocked) measure(dir string, truth map[[2]string]string) error {
 			}
 		}
 	}
-	pairs, _ := evidence.Candidates(faces[0], faces[1], runtime.NumCPU())
+	pairs, _ := evidence.Candidates(faces[0], faces[1], evidence.Joining, runtime.NumCPU())
 	brought := map[[2]string]bool{}
 	for p, list := range pairs {
 		b.records++

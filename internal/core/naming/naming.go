@@ -56,7 +56,7 @@ type Ledger struct {
 
 // Holding is one attribute of an account that holds a name.
 type Holding struct {
-	Row       int32
+	Row       record.Row
 	Attribute Attribute
 }
 
@@ -109,7 +109,7 @@ func (l *Ledger) scan(accounts *record.Roster, from, to int) (found []named) {
 			record.EachValue(c.Cell(row), func(value string) {
 				folded = record.AppendNormal(folded[:0], record.Email, value)
 				if _, asked := l.holders[string(folded)]; asked {
-					found = append(found, named{string(folded), Holding{int32(row), Attribute(attribute)}}) // rows fit
+					found = append(found, named{string(folded), Holding{record.Row(row), Attribute(attribute)}})
 				}
 			})
 		}
@@ -122,7 +122,7 @@ func (l *Ledger) unread(accounts *record.Roster) (found []named) {
 	accounts.EachUnread(func(row int, rej record.Rejection) {
 		for _, n := range rej.Names {
 			if _, asked := l.holders[Fold(n)]; asked {
-				found = append(found, named{Fold(n), Holding{int32(row), Alias}}) // rows fit
+				found = append(found, named{Fold(n), Holding{record.Row(row), Alias}})
 			}
 		}
 	})
@@ -144,7 +144,7 @@ type allocation struct {
 }
 
 type frees struct {
-	row       int32
+	row       record.Row
 	attribute Attribute
 }
 
@@ -155,7 +155,7 @@ func (l *Ledger) Allocate(requests []Request) []Grant {
 	for i, r := range requests {
 		a.grants[i] = Grant{Holder: -1, Rival: -1, First: -1}
 		if r.Frees != "" && r.Account >= 0 {
-			a.frees[frees{int32(r.Account), r.Attribute}] = i // rows fit
+			a.frees[frees{record.Row(r.Account), r.Attribute}] = i
 		}
 		if len(a.units[r.Unit]) == 0 {
 			order = append(order, r.Unit)

@@ -8,6 +8,7 @@ import (
 	"twinning/internal/core/pairing/assignment"
 	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/pairing/likeness"
+	"twinning/internal/core/record"
 )
 
 // assigned gives each pair's probability among all ways to join everybody.
@@ -15,10 +16,9 @@ func (w *weigher) assigned() []float64 {
 	edges := make([]assignment.Edge, len(w.pairs))
 	for i := range w.pairs {
 		x := &w.pairs[i]
-		edges[i] = assignment.Edge{Person: x.Person, Account: x.Account, Odds: w.odds(i)}
+		edges[i] = assignment.Edge{Person: int(x.Person), Account: int(x.Account), Odds: w.odds(i)}
 	}
-	nothing := func(int32) float64 { return 0 }
-	return assignment.Probabilities(edges, len(w.people), len(w.accounts), nothing, nothing)
+	return assignment.Probabilities(edges, len(w.people), len(w.accounts))
 }
 
 // decide joins, asks about or leaves every open record.
@@ -77,8 +77,8 @@ func (w *weigher) decide() {
 
 // Candidate is a pair of open records that evidence speaks for.
 type Candidate struct {
-	Person, Account     int32   // rows
-	Before, Probability float32 // against the other candidates of both; among all ways to join everybody
+	Person, Account     record.Row // rows
+	Before, Probability float32    // against the other candidates of both; among all ways to join everybody
 	Bits                float32
 	Pattern             evidence.Pattern
 }
@@ -100,12 +100,12 @@ func (w *weigher) note(p []float64) {
 // Candidate finds what evidence says of a pair of rows.
 func (r *Result) Candidate(p, a int) (*Candidate, bool) {
 	r.finder.Do(func() {
-		r.found = make(map[edge]int32, len(r.Candidates))
+		r.found = make(map[edge]int, len(r.Candidates))
 		for i, c := range r.Candidates {
-			r.found[edge{c.Person, c.Account}] = int32(i) // rows fit
+			r.found[edge{c.Person, c.Account}] = i
 		}
 	})
-	i, ok := r.found[edge{int32(p), int32(a)}] // rows fit
+	i, ok := r.found[edge{record.Row(p), record.Row(a)}]
 	if !ok {
 		return nil, false
 	}
@@ -132,7 +132,7 @@ func (w *weigher) mayJoin(p, a int) bool {
 // lastSharers finds the pairs that are all that is left of those who share an
 // address: a service account, perhaps, and perhaps the last one's own.
 func (w *weigher) lastSharers() map[int]bool {
-	people, accounts, last := map[int32]int{}, map[int32]int{}, map[int]bool{}
+	people, accounts, last := map[evidence.Place]int{}, map[evidence.Place]int{}, map[int]bool{}
 	for i := range w.pairs {
 		if x := &w.pairs[i]; x.pattern.SharedAddress() {
 			people[x.Person]++
@@ -154,7 +154,9 @@ func (w *weigher) dropAnswered() {
 	if len(w.unsureP) == 0 {
 		return
 	}
-	joined := func(p, a int) bool { return p >= 0 && a >= 0 && w.PersonTwin[p] == int32(a) && w.Basis[p] == Weighed } // rows fit
+	joined := func(p, a int) bool {
+		return p >= 0 && a >= 0 && w.PersonTwin[p] == record.Row(a) && w.Basis[p] == Weighed
+	}
 	w.Issues = slices.DeleteFunc(w.Issues, func(i Issue) bool { return joined(i.Person, i.Account) })
 	w.Proposals = slices.DeleteFunc(w.Proposals, func(x Proposal) bool {
 		return w.PersonState[x.Person] == Twinned && w.Basis[x.Person] == Weighed || w.AccountState[x.Account] == Twinned && w.Basis[w.AccountTwin[x.Account]] == Weighed
@@ -206,7 +208,7 @@ func (m *matcher) fallen() {
 	for _, pair := range m.in.Weighed {
 		p, ok1 := m.in.People.Find(pair.Person)
 		a, ok2 := m.in.Accounts.Find(pair.Account)
-		if !ok1 || !ok2 || m.different[edge{int32(p), int32(a)}] || m.PersonState[p] != Undecided || m.AccountState[a] != Undecided || !m.takesPart(a) { // rows fit
+		if !ok1 || !ok2 || m.different[edge{record.Row(p), record.Row(a)}] || m.PersonState[p] != Undecided || m.AccountState[a] != Undecided || !m.takesPart(a) {
 			continue
 		}
 		why := "taken for one human by evidence before, and no longer sure"

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"twinning/internal/core/pairing/evidence"
+	"twinning/internal/core/record"
 )
 
 // How many accounts are expected to be a second one of somebody who has one,
@@ -59,24 +60,24 @@ func (w *weigher) secondOnes(side int) (list []alike) {
 	if side == 1 {
 		rows, states = w.accounts, w.AccountState
 	}
-	var other []int32
-	var met [][2]int32
+	var other []record.Row
+	var met []evidence.Encounter
 	for _, m := range w.counts.Met(w.faces[side], w.met[side]) {
-		if states[rows[m[0]]] == Undecided {
-			met, other = append(met, m), append(other, m[1])
+		if states[rows[m.Face]] == Undecided {
+			met, other = append(met, m), append(other, m.Row)
 		}
 	}
 	faces := w.read(side, other)
 	for i, m := range met {
 		w.counts.Fill(faces[i])
-		x := alike{left: int(rows[m[0]]), taken: int(m[1])}
-		if side == 1 && w.different[edge{w.AccountTwin[m[1]], rows[m[0]]}] || side == 0 && w.different[edge{rows[m[0]], w.PersonTwin[m[1]]}] {
+		x := alike{left: int(rows[m.Face]), taken: int(m.Row)}
+		if side == 1 && w.different[edge{w.AccountTwin[m.Row], rows[m.Face]}] || side == 0 && w.different[edge{rows[m.Face], w.PersonTwin[m.Row]}] {
 			continue // a human has said no
 		}
 		if side == 0 {
-			x.pattern = evidence.WithinOneList(faces[i], w.faces[side][m[0]])
+			x.pattern = evidence.WithinOneList(faces[i], w.faces[side][m.Face])
 		} else { // an account that carries another number is another's
-			x.pattern = evidence.Compare(faces[i], w.faces[side][m[0]])
+			x.pattern = evidence.Compare(faces[i], w.faces[side][m.Face])
 		}
 		x.bits = w.weights.Bits(&x.pattern)
 		list = append(list, x)
@@ -104,7 +105,7 @@ func (w *weigher) second(people bool, x alike, probability float64) {
 	keep, why := w.keep(p, x.taken, x.left)
 	advice := fmt.Sprintf("keep %q: %s", w.in.Accounts.ID(keep), why)
 	if _, ownerGone := w.Vanished[x.left]; !ownerGone && probability >= w.in.Evidence.Accept {
-		w.AccountState[x.left], w.AccountTwin[x.left] = Duplicate, int32(p) // rows fit
+		w.AccountState[x.left], w.AccountTwin[x.left] = Duplicate, record.Row(p)
 		w.AccountNote[x.left] = fmt.Sprintf("a second account beside %q (%s); %s", w.in.Accounts.ID(x.taken), words, advice)
 		w.issue("duplicate-account", p, x.left, "%s", w.AccountNote[x.left])
 		return
@@ -126,16 +127,16 @@ func (w *weigher) twice() {
 		}
 	}
 	prior := listedTwice / float64(len(w.people)+1)
-	at := map[int32]int32{}
+	at := map[record.Row]evidence.Place{}
 	for i, row := range w.people {
-		at[row] = int32(i) // rows fit
+		at[row] = evidence.Place(i)
 	}
 	for _, m := range w.counts.Met(w.faces[0], open) {
-		p, q := int(w.people[m[0]]), int(m[1])
-		if at[m[1]] <= m[0] || w.PersonState[p] != Undecided && w.PersonState[p] != Contested || w.PersonState[q] != Undecided && w.PersonState[q] != Contested {
+		p, q := int(w.people[m.Face]), int(m.Row)
+		if at[m.Row] <= m.Face || w.PersonState[p] != Undecided && w.PersonState[p] != Contested || w.PersonState[q] != Undecided && w.PersonState[q] != Contested {
 			continue
 		}
-		pattern := evidence.WithinOneList(w.faces[0][m[0]], w.faces[0][at[m[1]]])
+		pattern := evidence.WithinOneList(w.faces[0][m.Face], w.faces[0][at[m.Row]])
 		odds := prior * math.Exp2(w.weights.Bits(&pattern))
 		if odds/(1+odds) < w.in.Evidence.Review {
 			continue

@@ -108,7 +108,7 @@ func (w *weigher) explain(pairs []Explained) {
 			}
 		}
 	}
-	w.count(all, [2][]int32{}, 1, func(int, []evidence.Meeting) {})
+	w.count(all, [2][]record.Row{}, 1, func(int, []evidence.Meeting) {})
 	for i := range pairs {
 		x := &pairs[i]
 		pattern := evidence.Compare(faces[0][x.Person], faces[1][x.Account])

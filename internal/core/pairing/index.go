@@ -11,25 +11,28 @@ import (
 type index struct {
 	slots   []int32 // entry number + 1, open addressing
 	entries []entry
-	carrier []carrier // linked lists of further carriers
-	edgeP   []int32   // per person: the account it alone shares a value with, -1
-	edgeA   []int32
+	carrier []carrier    // linked lists of further carriers
+	edgeP   []record.Row // per person: the account it alone shares a value with, -1
+	edgeA   []record.Row
 	extra   []edge // pairs beyond the first of a person or account
 }
 
-type edge struct{ p, a int32 }
+type edge struct{ p, a record.Row }
 
 type entry struct {
 	hash           uint32
-	person         int32 // first carrier, -1
-	account        int32
+	person         record.Row // first carrier, -1
+	account        record.Row
 	morePeople     int32 // head of the list of further carriers, -1
 	moreAccounts   int32
 	value          string
 	people, counts uint32 // number of carriers on either side
 }
 
-type carrier struct{ row, next int32 }
+type carrier struct {
+	row  record.Row
+	next int32 // its place in the list of carriers, -1
+}
 
 var seed = maphash.MakeSeed()
 
@@ -40,11 +43,11 @@ func newIndex(key Key, people, accounts int, takesPart func(a int) bool) *index 
 	}
 	x := &index{slots: make([]int32, size), entries: make([]entry, 0, max(people, accounts))}
 	for p := range people {
-		record.EachValue(key.People.Cell(p), func(v string) { x.add(v, int32(p), true) }) // rows fit
+		record.EachValue(key.People.Cell(p), func(v string) { x.add(v, record.Row(p), true) })
 	}
 	for a := range accounts {
 		if takesPart(a) {
-			record.EachValue(key.Accounts.Cell(a), func(v string) { x.add(v, int32(a), false) }) // rows fit
+			record.EachValue(key.Accounts.Cell(a), func(v string) { x.add(v, record.Row(a), false) })
 		}
 	}
 	return x
@@ -72,7 +75,7 @@ func (x *index) find(v string) *entry {
 	return nil
 }
 
-func (x *index) add(v string, row int32, person bool) {
+func (x *index) add(v string, row record.Row, person bool) {
 	at, hash, ok := x.slot(v)
 	if !ok {
 		if 2*len(x.entries) >= len(x.slots) {
@@ -80,7 +83,7 @@ func (x *index) add(v string, row int32, person bool) {
 			at, hash, _ = x.slot(v)
 		}
 		x.entries = append(x.entries, entry{hash: hash, person: -1, account: -1, morePeople: -1, moreAccounts: -1, value: v})
-		x.slots[at] = int32(len(x.entries)) // rows fit
+		x.slots[at] = int32(len(x.entries)) // 4 GiB of text hold fewer values
 	}
 	e := &x.entries[x.slots[at]-1]
 	first, more, count := &e.account, &e.moreAccounts, &e.counts
@@ -94,7 +97,7 @@ func (x *index) add(v string, row int32, person bool) {
 		return
 	default:
 		x.carrier = append(x.carrier, carrier{row, *more})
-		*more = int32(len(x.carrier) - 1) // rows fit
+		*more = int32(len(x.carrier) - 1)
 	}
 	*count++
 }
@@ -103,11 +106,11 @@ func (x *index) grow() {
 	x.slots = make([]int32, 2*len(x.slots))
 	for i := range x.entries {
 		at, _, _ := x.slot(x.entries[i].value)
-		x.slots[at] = int32(i + 1) // rows fit
+		x.slots[at] = int32(i + 1)
 	}
 }
 
-func (x *index) each(first, more int32, yield func(row int)) {
+func (x *index) each(first record.Row, more int32, yield func(row int)) {
 	if first >= 0 {
 		yield(int(first))
 	}
@@ -138,8 +141,8 @@ func (x *index) edges(people, accounts int, barred func(p, a int) bool) {
 	}
 }
 
-func filled(n int) []int32 {
-	s := make([]int32, n)
+func filled(n int) []record.Row {
+	s := make([]record.Row, n)
 	for i := range s {
 		s[i] = -1
 	}

@@ -129,7 +129,7 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 			l.Keyed[c] = l.Keyed[c] || c == evidence.Email || c == evidence.Number || c == evidence.Phone
 		}
 	}
-	var people, accounts []int32
+	var people, accounts []record.Row
 	total := 0
 	for _, s := range w.PersonState {
 		if s == Twinned {
@@ -141,7 +141,7 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 	for _, row := range w.in.People.Order() {
 		if w.PersonState[row] == Twinned {
 			if n%step == 0 {
-				people, accounts = append(people, int32(row)), append(accounts, w.PersonTwin[row]) // rows fit
+				people, accounts = append(people, record.Row(row)), append(accounts, w.PersonTwin[row])
 			}
 			n++
 		}
@@ -184,9 +184,9 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 // spread prepares records from all over a roster.
 func (w *weigher) spread(side int, r *record.Roster) []*evidence.Face {
 	step := max(1, r.Len()/strangerFaces)
-	var rows []int32
+	var rows []record.Row
 	for i := 0; i < r.Len(); i += step {
-		rows = append(rows, int32(r.Order()[i])) // rows fit
+		rows = append(rows, r.Order()[i])
 	}
 	return w.read(side, rows)
 }

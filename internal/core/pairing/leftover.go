@@ -52,7 +52,7 @@ func (m *matcher) leftAccount(a int) {
 	var shared []string
 	m.sharers(func(k int) string { return m.in.Keys[k].Accounts.Cell(a) }, func(k int, v string, x *index, e *entry) {
 		x.eachPerson(e, func(p int) {
-			if m.different[edge{int32(p), int32(a)}] { // rows fit
+			if m.different[edge{record.Row(p), record.Row(a)}] {
 				return
 			}
 			into := &open
@@ -88,7 +88,7 @@ func (m *matcher) leftAccount(a int) {
 		}
 	case len(twins) == 1 && m.PersonState[twins[0]] == Twinned && !ownerGone && m.surelySecond(twins[0], a):
 		p := twins[0]
-		m.AccountState[a], m.AccountTwin[a] = Duplicate, int32(p) // rows fit
+		m.AccountState[a], m.AccountTwin[a] = Duplicate, record.Row(p)
 		m.AccountNote[a] = fmt.Sprintf("%s with person %q, who has account %q", m.agreement(p, a), m.in.People.ID(p), m.in.Accounts.ID(int(m.PersonTwin[p])))
 		m.issue("duplicate-account", p, a, "%s", m.AccountNote[a])
 	case len(twins) > 0:
@@ -138,7 +138,7 @@ func (m *matcher) doubtSeconds() {
 		}
 		why := fmt.Sprintf("a second account of person %q, or this person's, who has the same name", m.in.People.ID(int(m.AccountTwin[a])))
 		for _, p := range open[words] { // several may have it
-			if m.different[edge{int32(p), int32(a)}] { // rows fit
+			if m.different[edge{record.Row(p), record.Row(a)}] {
 				continue
 			}
 			m.Issues = slices.DeleteFunc(m.Issues, func(i Issue) bool { return i.Code == "duplicate-account" && i.Account == a })
@@ -177,7 +177,7 @@ func (m *matcher) cased() {
 			}
 			record.EachValue(key.People.Cell(p), func(v string) {
 				for _, a := range folded[record.Normal(record.Text, v)] {
-					if !m.different[edge{int32(p), int32(a)}] && !m.agree(k, p, a) { // rows fit
+					if !m.different[edge{record.Row(p), record.Row(a)}] && !m.agree(k, p, a) {
 						m.ask("contested-match", p, a, fmt.Sprintf("key %q agrees but for upper and lower case, which ids tell apart", key.Name))
 					}
 				}
@@ -192,7 +192,7 @@ func (m *matcher) leftPerson(p int) {
 	m.sharers(func(k int) string { return m.in.Keys[k].People.Cell(p) }, func(_ int, _ string, x *index, e *entry) {
 		x.eachAccount(e, func(a int) {
 			switch {
-			case m.different[edge{int32(p), int32(a)}]: // rows fit
+			case m.different[edge{record.Row(p), record.Row(a)}]:
 			case m.AccountState[a] == Twinned:
 				owners = appendNew(owners, int(m.AccountTwin[a]))
 			default:

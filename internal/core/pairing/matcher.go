@@ -28,11 +28,11 @@ func newMatcher(in Input) *matcher {
 		p, ok1 := in.People.Find(d.Person)
 		a, ok2 := in.Accounts.Find(d.Account)
 		if ok1 && ok2 {
-			m.different[edge{int32(p), int32(a)}] = true // rows fit
+			m.different[edge{record.Row(p), record.Row(a)}] = true
 		}
 	}
 	barred := func(p, a int) bool {
-		return len(m.different) > 0 && m.different[edge{int32(p), int32(a)}] // rows fit
+		return len(m.different) > 0 && m.different[edge{record.Row(p), record.Row(a)}]
 	}
 	m.indexes = make([]*index, len(in.Keys))
 	var wg sync.WaitGroup
@@ -101,7 +101,7 @@ func (m *matcher) bonds() {
 				m.contestPerson(p, "its bonded account is gone")
 				m.issue("bond-broken", p, -1, "account %q, bonded with this person, is no longer in the downstream; it is not created again unasked", b.Account)
 			}
-		case m.different[edge{int32(p), int32(a)}] || m.ruledP[p] || m.AccountState[a] != Undecided || m.PersonState[p] != Undecided: // rows fit
+		case m.different[edge{record.Row(p), record.Row(a)}] || m.ruledP[p] || m.AccountState[a] != Undecided || m.PersonState[p] != Undecided:
 			continue // a ruling, or an earlier bond, stands
 		case len(m.in.Claims[b.Account]) > 0:
 			m.claimedTwice(p, a, "bonded here")

@@ -132,9 +132,9 @@ type Proposal struct {
 // Result gives every record's state. Slices are indexed by row.
 type Result struct {
 	PersonState, AccountState []State
-	PersonTwin, AccountTwin   []int32 // row of the twin, or of the record that a duplicate repeats; -1
-	Basis                     []Basis // by person
-	By                        []uint8 // by person: index of the first key that agrees, for Keyed
+	PersonTwin, AccountTwin   []record.Row // row of the twin, or of the record that a duplicate repeats; -1
+	Basis                     []Basis      // by person
+	By                        []uint8      // by person: index of the first key that agrees, for Keyed
 	PersonNote, AccountNote   map[int]string
 	Vanished                  map[int]string // account row -> id of its bonded person, gone from the roster
 	Guessed                   map[int]bool   // person row of a twin that evidence alone made, now or once, and no human confirmed
@@ -145,14 +145,14 @@ type Result struct {
 	Dropped                   evidence.Dropped
 	Candidates                []Candidate // pairs that evidence speaks for, by person
 	finder                    sync.Once
-	found                     map[edge]int32
+	found                     map[edge]int
 	Issues                    []Issue
 }
 
 func newResult(people, accounts int) *Result {
 	r := &Result{
 		PersonState: make([]State, people), AccountState: make([]State, accounts),
-		PersonTwin: make([]int32, people), AccountTwin: make([]int32, accounts),
+		PersonTwin: make([]record.Row, people), AccountTwin: make([]record.Row, accounts),
 		Basis: make([]Basis, people), By: make([]uint8, people),
 		PersonNote: map[int]string{}, AccountNote: map[int]string{}, Vanished: map[int]string{}, Guessed: map[int]bool{},
 	}
@@ -167,7 +167,7 @@ func newResult(people, accounts int) *Result {
 
 func (r *Result) join(p, a int, basis Basis) {
 	r.PersonState[p], r.AccountState[a] = Twinned, Twinned
-	r.PersonTwin[p], r.AccountTwin[a] = int32(a), int32(p) // rows fit
+	r.PersonTwin[p], r.AccountTwin[a] = record.Row(a), record.Row(p)
 	r.Basis[p] = basis
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"twinning/internal/core/record"
 )
 
 // identifiers are better keys than what people call each other, in this order.
@@ -70,7 +71,7 @@ func ranked(found []SurveyKey) []SurveyKey {
 			return 0
 		})
 	}
-	var consensus []int32
+	var consensus []record.Row
 	for i := range kept {
 		k := &kept[i]
 		if consensus == nil {

@@ -22,22 +22,22 @@ import (
 
 // SurveyKey is one attribute of the people held against one of the accounts.
 type SurveyKey struct {
-	Person        string    `json:"person"`          // expression, as a charter has it
-	Account       string    `json:"account"`         // the same
-	PersonFilled  int       `json:"personFilled"`    // records that carry it
-	AccountFilled int       `json:"accountFilled"`   //
-	PersonUnique  int       `json:"personUnique"`    // records that carry a value which nobody else carries
-	AccountUnique int       `json:"accountUnique"`   //
-	Overlap       int       `json:"overlap"`         // values that are met on both sides
-	Pairs         int       `json:"pairs"`           // of one person alone with one account alone
-	Shared        int       `json:"shared"`          // values met on both sides that several records carry
-	Disagree      int       `json:"disagree"`        // pairs that the best key before it makes otherwise
-	OnlyHere      int       `json:"onlyHere"`        // pairs of people whom no better key pairs
-	Mends         string    `json:"mends,omitempty"` // what the function in it mends
-	score         float64   // ranks
-	agree         int       // pairs that a better key makes as well
-	twins         []int32   // person row -> account row, -1
-	attributes    [2]string // what the expressions are made of, a person's and an account's
+	Person        string       `json:"person"`          // expression, as a charter has it
+	Account       string       `json:"account"`         // the same
+	PersonFilled  int          `json:"personFilled"`    // records that carry it
+	AccountFilled int          `json:"accountFilled"`   //
+	PersonUnique  int          `json:"personUnique"`    // records that carry a value which nobody else carries
+	AccountUnique int          `json:"accountUnique"`   //
+	Overlap       int          `json:"overlap"`         // values that are met on both sides
+	Pairs         int          `json:"pairs"`           // of one person alone with one account alone
+	Shared        int          `json:"shared"`          // values met on both sides that several records carry
+	Disagree      int          `json:"disagree"`        // pairs that the best key before it makes otherwise
+	OnlyHere      int          `json:"onlyHere"`        // pairs of people whom no better key pairs
+	Mends         string       `json:"mends,omitempty"` // what the function in it mends
+	score         float64      // ranks
+	agree         int          // pairs that a better key makes as well
+	twins         []record.Row // person row -> account row, -1
+	attributes    [2]string    // what the expressions are made of, a person's and an account's
 	mender        int
 }
 
@@ -109,7 +109,7 @@ type facet struct {
 
 type carried struct {
 	hash uint64
-	row  int32
+	row  record.Row
 }
 
 // unsurveyed attributes say nothing about who somebody is.
@@ -182,7 +182,7 @@ func forms(r *record.Roster, name string) (list []*facet) {
 		all[m] = &facet{attribute: name, mender: m, rows: r.Len()}
 	}
 	var buf []byte
-	last := make([]int32, len(menders))
+	last := make([]record.Row, len(menders))
 	for i := range last {
 		last[i] = -1
 	}
@@ -199,10 +199,10 @@ func forms(r *record.Roster, name string) (list []*facet) {
 				if w != v {
 					f.changed++
 				}
-				f.values = append(f.values, carried{hashOf(buf), int32(i)}) // rows are bounded by the column size
-				if last[m] != int32(i) {
+				f.values = append(f.values, carried{hashOf(buf), record.Row(i)})
+				if last[m] != record.Row(i) {
 					f.filled++
-					last[m] = int32(i)
+					last[m] = record.Row(i)
 				}
 			}
 		})
@@ -286,7 +286,7 @@ func promising(l, r *facet) bool {
 func hold(l, r *facet, people int) SurveyKey {
 	k := SurveyKey{
 		Person: expression(l, "person"), Account: expression(r, "account"), PersonFilled: l.filled, AccountFilled: r.filled, PersonUnique: l.unique, AccountUnique: r.unique,
-		Mends: menders[max(l.mender, r.mender)].says, attributes: [2]string{l.attribute, r.attribute}, mender: max(l.mender, r.mender), twins: make([]int32, people),
+		Mends: menders[max(l.mender, r.mender)].says, attributes: [2]string{l.attribute, r.attribute}, mender: max(l.mender, r.mender), twins: make([]record.Row, people),
 	}
 	for i := range k.twins {
 		k.twins[i] = -1

@@ -13,7 +13,7 @@ import (
 type weigher struct {
 	*matcher
 	readers          [2]func() *evidence.Reader // people, accounts
-	people, accounts []int32                    // rows that are open, by id
+	people, accounts []record.Row               // rows that are open, by id
 	faces            [2][]*evidence.Face
 	counts           *evidence.Counts
 	weights          *evidence.Weights
@@ -61,14 +61,14 @@ func (w *weigher) open() {
 	for _, row := range w.in.People.Order() {
 		if takesPart(w.PersonState[row]) {
 			if _, unknown := w.in.People.Present(int(row)); !unknown {
-				w.people = append(w.people, int32(row)) // rows fit
+				w.people = append(w.people, row)
 			}
 		}
 	}
 	for _, row := range w.in.Accounts.Order() {
 		if takesPart(w.AccountState[row]) && w.takesPart(int(row)) {
 			if _, unknown := w.in.Accounts.Present(int(row)); !unknown {
-				w.accounts = append(w.accounts, int32(row)) // rows fit
+				w.accounts = append(w.accounts, row)
 			}
 		}
 	}
@@ -78,7 +78,7 @@ func (w *weigher) inChunks(n int, part func(from, to int)) {
 	evidence.InChunks(w.in.Cores, n, func() func(from, to int) { return part })
 }
 
-func (w *weigher) read(side int, rows []int32) []*evidence.Face {
+func (w *weigher) read(side int, rows []record.Row) []*evidence.Face {
 	faces := make([]*evidence.Face, len(rows))
 	evidence.InChunks(w.in.Cores, len(rows), func() func(from, to int) {
 		reader := w.readers[side]()
@@ -100,7 +100,7 @@ func (w *weigher) prepare() {
 		step = max(1, (w.in.People.Len()+w.in.Accounts.Len())/mostCounted)
 	}
 	var mu sync.Mutex
-	w.counts = w.count(w.faces, [2][]int32{w.people, w.accounts}, step, func(side int, met []evidence.Meeting) {
+	w.counts = w.count(w.faces, [2][]record.Row{w.people, w.accounts}, step, func(side int, met []evidence.Meeting) {
 		met = slices.DeleteFunc(met, func(m evidence.Meeting) bool { return states[side][m.Row] != Twinned })
 		mu.Lock()
 		defer mu.Unlock()
@@ -116,7 +116,7 @@ const mostCounted = 20000
 // tells the faces. Those whose rows are given are counted by their faces, of the
 // others every so many-th. Who of them carries a telling one is given to met,
 // part by part and from several goroutines.
-func (w *weigher) count(faces [2][]*evidence.Face, rows [2][]int32, step int, met func(side int, list []evidence.Meeting)) *evidence.Counts {
+func (w *weigher) count(faces [2][]*evidence.Face, rows [2][]record.Row, step int, met func(side int, list []evidence.Meeting)) *evidence.Counts {
 	rosters := [2]*record.Roster{w.in.People, w.in.Accounts}
 	counts := evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), faces[0], faces[1])
 	for side, r := range rosters {
@@ -131,7 +131,7 @@ func (w *weigher) count(faces [2][]*evidence.Face, rows [2][]int32, step int, me
 				var list []evidence.Meeting
 				for i := from; i < to; i++ {
 					if i%step == 0 && !counted[i] {
-						list = counts.Add(reader, i, int32(step), list) // rows fit
+						list = counts.Add(reader, i, int32(step), list) // no more than rows, see prepare
 					}
 				}
 				met(side, list)
@@ -152,16 +152,23 @@ func (w *weigher) count(faces [2][]*evidence.Face, rows [2][]int32, step int, me
 // nobody's twin and nobody's rival, whatever is learnt.
 const hopeless = -10
 
+// faint are those where all that hangs on it is whether somebody is asked.
+const faint = -4
+
 // candidates compares what blocking brings together.
 func (w *weigher) candidates() {
-	blocks, dropped := evidence.Candidates(w.faces[0], w.faces[1], w.in.Cores)
+	breadth, least := evidence.Joining, float64(hopeless)
+	if w.in.Evidence.Asks {
+		breadth, least = evidence.Asking, faint
+	}
+	blocks, dropped := evidence.Candidates(w.faces[0], w.faces[1], breadth, w.in.Cores)
 	w.Dropped = dropped
 	first := w.in.Evidence.Weights
 	if first == nil {
 		first = evidence.Priors()
 	}
 	w.expect(w.half())
-	least := hopeless - math.Log2(w.Prior)
+	least -= math.Log2(w.Prior)
 	kept := make([][]weighed, len(blocks))
 	w.inChunks(len(blocks), func(from, to int) {
 		for p := from; p < to; p++ {

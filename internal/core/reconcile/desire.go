@@ -279,10 +279,10 @@ func (r *run) marked(value string) int {
 	}
 	r.findMarks.Do(func() {
 		column := r.Accounts.Column(r.Input.Mark)
-		r.marks = make(map[string]int32, r.Accounts.Len())
+		r.marks = make(map[string]record.Row, r.Accounts.Len())
 		for a := range r.Accounts.Len() {
 			if cell := column.Cell(a); cell != "" {
-				r.marks[record.Normal(record.Text, cell)] = int32(a) // rows fit
+				r.marks[record.Normal(record.Text, cell)] = record.Row(a)
 			}
 		}
 	})

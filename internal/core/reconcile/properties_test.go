@@ -14,6 +14,7 @@ import (
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
+	"twinning/internal/core/record"
 )
 
 // make test is repeatable; make soak and -rapid.seed look elsewhere.
@@ -75,7 +76,7 @@ func checkBalance(t require.TestingT, in reconcile.Input, out *reconcile.Output)
 	require.Equal(t, p.Twinned, a.Twinned)
 	for i, s := range out.Pairing.PersonState {
 		if s == pairing.Twinned {
-			require.Equal(t, int32(i), out.Pairing.AccountTwin[out.Pairing.PersonTwin[i]], "a twin is mutual")
+			require.Equal(t, record.Row(i), out.Pairing.AccountTwin[out.Pairing.PersonTwin[i]], "a twin is mutual")
 		}
 	}
 }

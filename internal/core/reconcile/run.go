@@ -32,8 +32,8 @@ type run struct {
 	bondOf    map[string]string // account -> bonded person
 	bondedTo  map[string]string // person -> bonded account
 	findMarks sync.Once
-	marks     map[string]int32 // which account carries which mark, normalised; see marked
-	asked     []doubt          // twins and orphans that turned out to need a human first
+	marks     map[string]record.Row // which account carries which mark, normalised; see marked
+	asked     []doubt               // twins and orphans that turned out to need a human first
 }
 
 // doubt is a pair that a human must judge before what was wanted of it is done.

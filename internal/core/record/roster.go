@@ -108,6 +108,11 @@ type Rejection struct {
 	Named bool     `json:"named,omitempty"`
 }
 
+// Row is the place of a record in its roster, from 0; -1 is none. A roster has
+// no more rows than fit (Builder.Append refuses), so that a number of rows may
+// be turned into one without a look.
+type Row int32
+
 // Roster is one immutable reading: records as rows, attributes as columns.
 // Rows are in the order in which they came; Order visits them by id.
 type Roster struct {
@@ -120,7 +125,7 @@ type Roster struct {
 	gaps     []Gap
 	versions *Column
 	Rejected []Rejection // everything rejected, with or without id
-	order    []uint32
+	order    []Row
 }
 
 // Len is the number of records, unreadable ones with an id included.
@@ -190,11 +195,11 @@ func (r *Roster) Faceless() int {
 }
 
 // Order lists the rows by ascending id, whatever order they were read in.
-func (r *Roster) Order() []uint32 { return r.order }
+func (r *Roster) Order() []Row { return r.order }
 
 // Find returns the row of the id by binary search.
 func (r *Roster) Find(id string) (int, bool) {
-	at, ok := slices.BinarySearchFunc(r.order, id, func(row uint32, id string) int { return strings.Compare(r.ID(int(row)), id) })
+	at, ok := slices.BinarySearchFunc(r.order, id, func(row Row, id string) int { return strings.Compare(r.ID(int(row)), id) })
 	if !ok {
 		return 0, false
 	}
@@ -257,6 +262,9 @@ func (b *Builder) layOut() {
 
 // Append adds one record: a cell for each of Names, id first.
 func (b *Builder) Append(cells []string) error {
+	if b.r.n == math.MaxInt32 {
+		return fmt.Errorf("a roster holds %d records at most", math.MaxInt32)
+	}
 	if b.r.n == sampled && b.expected > 2*sampled {
 		b.layOut()
 	}
@@ -406,11 +414,11 @@ func (b *Builder) withoutRepeats(repeated map[string]int) (*Roster, error) {
 // sortedRows orders the rows by id. Ids mostly share a prefix, so the eight
 // bytes behind the common one decide nearly every comparison as one number,
 // without a look at the text: a quarter of the time at a million rows.
-func (r *Roster) sortedRows() []uint32 {
-	rows := make([]uint32, r.n)
+func (r *Roster) sortedRows() []Row {
+	rows := make([]Row, r.n)
 	sorted := true
 	for i := range rows {
-		rows[i] = uint32(i) // rows are bounded by the column size
+		rows[i] = Row(i)
 		sorted = sorted && (i == 0 || r.ID(i-1) < r.ID(i))
 	}
 	if sorted {
@@ -427,7 +435,7 @@ func (r *Roster) sortedRows() []uint32 {
 	}
 	type entry struct {
 		head uint64
-		row  uint32
+		row  Row
 	}
 	entries := make([]entry, r.n)
 	for i := range entries {
@@ -439,7 +447,7 @@ func (r *Roster) sortedRows() []uint32 {
 				head |= uint64(tail[k])
 			}
 		}
-		entries[i] = entry{head, uint32(i)} // as above
+		entries[i] = entry{head, Row(i)}
 	}
 	slices.SortFunc(entries, func(a, b entry) int {
 		switch {

@@ -39,7 +39,7 @@ func (r *Roster) describe(name string) Statistics {
 	s := Statistics{Attribute: name, Top: []ValueCount{}}
 	kind, column := KindOf(name), r.columns[name]
 	type met struct {
-		row   uint32 // where it is met first
+		row   Row // where it is met first
 		count uint32
 	}
 	values := map[string]met{} // by normal form
@@ -48,7 +48,7 @@ func (r *Roster) describe(name string) Statistics {
 		buf = AppendNormal(buf[:0], kind, value)
 		m, again := values[string(buf)]
 		if !again {
-			m.row = uint32(i) // rows are bounded by the column size
+			m.row = Row(i)
 		}
 		m.count++
 		values[string(buf)] = m

@@ -14,7 +14,7 @@ import "slices"
 // Edge is a candidate pair. Odds are those of the pair being one human's
 // against both records being without a twin.
 type Edge struct {
-	Person, Account int32
+	Person, Account int // numbered from 0 by the caller, each side by itself
 	Odds            float64
 }
 
@@ -30,22 +30,21 @@ const (
 // beside its records.
 var faintest = []float64{0, 1e-4, 1e-2}
 
-// Probabilities gives that of every edge, in their order. Beside is what else
-// speaks for a record, in the same odds: a twin that is taken already, say.
-func Probabilities(edges []Edge, people, accounts int, besidePerson, besideAccount func(i int32) float64) []float64 {
+// Probabilities gives that of every edge, in their order.
+func Probabilities(edges []Edge, people, accounts int) []float64 {
 	odds := make([]float64, len(edges))
-	open := make([]int32, len(edges))
+	open := make([]int, len(edges))
 	for i, e := range edges {
-		odds[i], open[i] = min(e.Odds, greatest), int32(i) // rows fit
+		odds[i], open[i] = min(e.Odds, greatest), i
 	}
-	// sums adds up what stands beside each record, and the odds of these edges
-	sums := func(of []int32) (row, column []float64) {
+	// sums adds up the odds that stand beside each record: of having no twin, and of these edges
+	sums := func(of []int) (row, column []float64) {
 		row, column = make([]float64, people), make([]float64, accounts)
 		for i := range row {
-			row[i] = 1 + besidePerson(int32(i)) // rows fit
+			row[i] = 1
 		}
 		for i := range column {
-			column[i] = 1 + besideAccount(int32(i)) // rows fit
+			column[i] = 1
 		}
 		for _, i := range of {
 			row[edges[i].Person] += odds[i]
@@ -59,7 +58,7 @@ func Probabilities(edges []Edge, people, accounts int, besidePerson, besideAccou
 		p[i] = odds[i] / (row[e.Person] + column[e.Account] - odds[i])
 	}
 	for _, least := range faintest {
-		var strong, weak []int32
+		var strong, weak []int
 		for _, i := range open {
 			if p[i] >= least {
 				strong = append(strong, i)
@@ -68,7 +67,7 @@ func Probabilities(edges []Edge, people, accounts int, besidePerson, besideAccou
 			}
 		}
 		row, column := sums(weak)
-		var left []int32
+		var left []int
 		for _, group := range components(edges, strong, people, accounts) {
 			if !exact(edges, odds, group, row, column, p) {
 				left = append(left, group...)
@@ -81,12 +80,12 @@ func Probabilities(edges []Edge, people, accounts int, besidePerson, besideAccou
 
 // components splits the edges into groups that share records, each in the
 // order of the edges.
-func components(edges []Edge, strong []int32, people, accounts int) [][]int32 {
-	parent := make([]int32, people+accounts)
+func components(edges []Edge, strong []int, people, accounts int) [][]int {
+	parent := make([]int, people+accounts)
 	for i := range parent {
-		parent[i] = int32(i) // rows fit
+		parent[i] = i
 	}
-	find := func(i int32) int32 {
+	find := func(i int) int {
 		for parent[i] != i {
 			parent[i] = parent[parent[i]]
 			i = parent[i]
@@ -94,17 +93,17 @@ func components(edges []Edge, strong []int32, people, accounts int) [][]int32 {
 		return i
 	}
 	for _, i := range strong {
-		a, b := find(edges[i].Person), find(edges[i].Account+int32(people)) // rows fit
+		a, b := find(edges[i].Person), find(edges[i].Account+people)
 		parent[max(a, b)] = min(a, b)
 	}
 	// groups stand in one array, in the order in which their first edges come
-	size := make([]int32, people+accounts)
+	size := make([]int, people+accounts)
 	for _, i := range strong {
 		size[find(edges[i].Person)]++
 	}
-	var groups [][]int32
-	all, at := make([]int32, len(strong)), make([]int32, people+accounts)
-	end := int32(0)
+	var groups [][]int
+	all, at := make([]int, len(strong)), make([]int, people+accounts)
+	end := 0
 	for _, i := range strong {
 		root := find(edges[i].Person)
 		if n := size[root]; n > 0 {
@@ -119,7 +118,7 @@ func components(edges []Edge, strong []int32, people, accounts int) [][]int32 {
 }
 
 // number gives the records of one side of a group small numbers.
-func number(group []int32, of func(i int32) int32) (ids []int32, places []int) {
+func number(group []int, of func(i int) int) (ids []int, places []int) {
 	places = make([]int, len(group))
 	for k, i := range group {
 		id := of(i)
@@ -136,7 +135,7 @@ func number(group []int32, of func(i int32) int32) (ids []int32, places []int) {
 const mostEdges = 400
 
 // exact sums up all ways of a group; false when it is too large for that.
-func exact(edges []Edge, odds []float64, group []int32, row, column, p []float64) bool {
+func exact(edges []Edge, odds []float64, group []int, row, column, p []float64) bool {
 	if len(group) == 1 {
 		e := edges[group[0]]
 		o := odds[group[0]] / (row[e.Person] * column[e.Account])
@@ -146,8 +145,8 @@ func exact(edges []Edge, odds []float64, group []int32, row, column, p []float64
 	if len(group) > mostEdges {
 		return false
 	}
-	rows, rowOf := number(group, func(i int32) int32 { return edges[i].Person })
-	columns, columnOf := number(group, func(i int32) int32 { return edges[i].Account })
+	rows, rowOf := number(group, func(i int) int { return edges[i].Person })
+	columns, columnOf := number(group, func(i int) int { return edges[i].Account })
 	if len(columns) > len(rows) {
 		rows, columns, rowOf, columnOf = columns, rows, columnOf, rowOf
 	}
@@ -155,7 +154,7 @@ func exact(edges []Edge, odds []float64, group []int32, row, column, p []float64
 		return false
 	}
 	type option struct {
-		edge   int32
+		edge   int
 		column int
 		odds   float64
 	}

@@ -13,16 +13,30 @@ import (
 // that share the rarest groups with it, so that all pairs are never compared,
 // whatever the names.
 
-// Sizes of blocking.
-const (
-	mostInGroup    = 200  // records of either side
-	mostCandidates = 24   // of a record
-	fewCandidates  = 6    // compared in any case
-	unlike         = 0.05 // of the best candidate's score: what shares less is not compared beyond those few
+// mostInGroup are the records of either side that a blocking key may bring
+// together.
+const mostInGroup = 200
+
+// Breadth is with how many others a record is compared.
+type Breadth struct {
+	Most   int     // of those who share groups with it
+	Few    int     // are compared in any case
+	Unlike float32 // of the best one's score: who shares less is not compared beyond those few
+}
+
+var (
+	// Joining wants the runners-up too: they say how sure the best one is.
+	Joining = Breadth{24, 6, 0.05}
+	// Asking only wants whoever is likely.
+	Asking = Breadth{6, 3, 0.3}
 )
 
-// Pair is two records by their place in the lists of faces.
-type Pair struct{ Person, Account int32 }
+// Place is where a record stands in a list of faces; such a list is no longer
+// than a roster. It is no row: rows count whole rosters.
+type Place int32
+
+// Pair is two records, each by its place in the list of its side.
+type Pair struct{ Person, Account Place }
 
 // Dropped says what blocking left out.
 type Dropped struct {
@@ -149,17 +163,17 @@ type blockEntry uint64
 const placeBits = 24 // more than 16 million records of a side are not left over
 
 func (e blockEntry) group() uint64 { return uint64(e) >> placeBits }
-func (e blockEntry) face() int32   { return int32(e & (1<<placeBits - 1)) } // fits
+func (e blockEntry) face() Place   { return Place(e & (1<<placeBits - 1)) }
 
 // groups sorts the records into groups by blocking key.
 type groups struct {
 	people, accounts []blockEntry
 	list             []group
-	of               [][]int32 // groups of each person
+	of               [][]int // groups of each person
 }
 
 // group is where the records of one key stand among the entries.
-type group struct{ people, accounts [2]int32 }
+type group struct{ people, accounts [2]int }
 
 func entriesOf(faces []*Face) []blockEntry {
 	entries := make([]blockEntry, 0, 24*len(faces))
@@ -180,7 +194,7 @@ func run(entries []blockEntry, from int) int {
 }
 
 func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
-	g = &groups{of: make([][]int32, len(people))}
+	g = &groups{of: make([][]int, len(people))}
 	var wg sync.WaitGroup
 	wg.Go(func() { g.people = entriesOf(people) })
 	wg.Go(func() { g.accounts = entriesOf(accounts) })
@@ -200,8 +214,8 @@ func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
 			dropped.Pairs += int64(pEnd-p) * int64(aEnd-a)
 			dropped.Largest = max(dropped.Largest, pEnd-p+aEnd-a)
 		} else {
-			n := int32(len(g.list)) // rows fit
-			g.list = append(g.list, group{[2]int32{int32(p), int32(pEnd)}, [2]int32{int32(a), int32(aEnd)}})
+			n := len(g.list)
+			g.list = append(g.list, group{[2]int{p, pEnd}, [2]int{a, aEnd}})
 			for _, e := range g.people[p:pEnd] {
 				g.of[e.face()] = append(g.of[e.face()], n)
 			}
@@ -213,11 +227,11 @@ func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
 
 // Candidates lists the pairs to compare, by person and then by account. The
 // lists are in an order that doesn't depend on how the rosters were read.
-func Candidates(people, accounts []*Face, cores int) (pairs [][]Pair, dropped Dropped) {
+func Candidates(people, accounts []*Face, breadth Breadth, cores int) (pairs [][]Pair, dropped Dropped) {
 	g, dropped := newGroups(people, accounts)
 	pairs = make([][]Pair, len(people))
 	InChunks(cores, len(people), func() func(from, to int) {
-		score, touched := make([]float32, len(accounts)), []int32{}
+		score, touched := make([]float32, len(accounts)), []Place{}
 		return func(from, to int) {
 			for p := from; p < to; p++ {
 				touched = touched[:0]
@@ -232,21 +246,11 @@ func Candidates(people, accounts []*Face, cores int) (pairs [][]Pair, dropped Dr
 						score[a] += rare
 					}
 				}
-				if len(touched) > fewCandidates {
-					slices.SortFunc(touched, func(a, b int32) int { return cmp.Or(cmp.Compare(score[b], score[a]), cmp.Compare(a, b)) })
-					keep, least := min(len(touched), mostCandidates), unlike*score[touched[0]]
-					for keep > fewCandidates && score[touched[keep-1]] < least {
-						keep--
-					}
-					for _, a := range touched[keep:] {
-						score[a] = 0
-					}
-					touched = touched[:keep]
-				}
+				touched = nearest(touched, score, breadth)
 				slices.Sort(touched)
 				list := make([]Pair, len(touched))
 				for i, a := range touched {
-					list[i] = Pair{int32(p), a} // rows fit
+					list[i] = Pair{Place(p), a}
 					score[a] = 0
 				}
 				pairs[p] = list
@@ -254,6 +258,39 @@ func Candidates(people, accounts []*Face, cores int) (pairs [][]Pair, dropped Dr
 		}
 	})
 	return pairs, dropped
+}
+
+// nearest keeps the best of those that share groups with a record, and clears the
+// scores of the others.
+func nearest(touched []Place, score []float32, breadth Breadth) []Place {
+	if len(touched) <= breadth.Few {
+		return touched
+	}
+	best := score[touched[0]]
+	for _, a := range touched {
+		best = max(best, score[a])
+	}
+	// whoever is alike goes to the front: the others, most by far, matter only where
+	// too few are
+	alike := 0
+	for i, a := range touched {
+		if score[a] >= breadth.Unlike*best {
+			touched[i], touched[alike] = touched[alike], a
+			alike++
+		}
+	}
+	keep := min(max(alike, breadth.Few), breadth.Most)
+	from, to := 0, alike // what has to be sorted to know whom to keep
+	if alike < keep {
+		from, to = alike, len(touched)
+	}
+	if keep != alike {
+		slices.SortFunc(touched[from:to], func(a, b Place) int { return cmp.Or(cmp.Compare(score[b], score[a]), cmp.Compare(a, b)) })
+	}
+	for _, a := range touched[keep:] {
+		score[a] = 0
+	}
+	return touched[:keep]
 }
 
 // InChunks works through 0..n in parts on so many goroutines; begin makes what

@@ -14,7 +14,7 @@ import (
 // Counts says how many records of both rosters carry a value. Only values that
 // were asked for beforehand are counted, so that the table stays small.
 type Counts struct {
-	at      map[uint64]int32
+	at      map[uint64]valueNo
 	hint    []uint64       // a bit for every value asked for, by a part of its hash: most that are met are not
 	carried []atomic.Int32 // any number of goroutines may count
 	records int
@@ -34,12 +34,12 @@ const hintBits = 1 << 23 // a MiB
 
 // NewCounts asks how common the values of these faces are, over so many records.
 func NewCounts(records int, asked ...[]*Face) *Counts {
-	c := &Counts{at: map[uint64]int32{}, hint: make([]uint64, hintBits/64), records: records}
+	c := &Counts{at: map[uint64]valueNo{}, hint: make([]uint64, hintBits/64), records: records}
 	for _, faces := range asked {
 		for _, f := range faces {
 			f.eachValue(func(v uint64, _ bool) {
 				if _, known := c.at[v]; !known {
-					c.at[v] = int32(len(c.at)) // values of rows fit
+					c.at[v] = valueNo(len(c.at)) // a face has some thirty values: enough for a hundred million left over
 					c.hint[v%hintBits/64] |= 1 << (v % 64)
 				}
 			})
@@ -81,7 +81,13 @@ func phoneValue(digits string) uint64 {
 func numberValue(core string) uint64 { return mix(hash(core) ^ saltCore) }
 
 // Meeting is a record that carries a telling value somebody asked about.
-type Meeting struct{ value, Row int32 }
+type Meeting struct {
+	value valueNo
+	Row   record.Row
+}
+
+// valueNo numbers the values that were asked for, from 0.
+type valueNo int32
 
 // Add counts row i of a roster, as one that stands for so many, and appends what
 // telling values it meets.
@@ -92,7 +98,7 @@ func (c *Counts) Add(r *Reader, i int, standsFor int32, met []Meeting) []Meeting
 			return
 		}
 		if at, first := x.carries(v); first && telling {
-			met = append(met, Meeting{at, int32(i)}) // rows fit
+			met = append(met, Meeting{at, record.Row(i)})
 		}
 	})
 	return met
@@ -109,11 +115,11 @@ func (c *Counts) AddFace(f *Face) {
 type carrier struct {
 	of        *Counts
 	standsFor int32
-	seen      [16]int32
+	seen      [16]valueNo
 	n         int
 }
 
-func (x *carrier) carries(v uint64) (at int32, first bool) {
+func (x *carrier) carries(v uint64) (at valueNo, first bool) {
 	at, asked := x.of.at[v]
 	if !asked || slices.Contains(x.seen[:x.n], at) {
 		return at, false
@@ -130,7 +136,7 @@ func (x *carrier) carries(v uint64) (at int32, first bool) {
 func (c *Counts) Meetings(r *Reader, i int, met []Meeting) []Meeting {
 	r.eachValue(i, func(v uint64, telling bool) {
 		if at, asked := c.at[v]; asked && telling {
-			met = append(met, Meeting{at, int32(i)}) // rows fit
+			met = append(met, Meeting{at, record.Row(i)})
 		}
 	})
 	return met
@@ -238,23 +244,28 @@ func coreKey(s string) (key uint64, n int) {
 // together: what more carry tells nobody from anybody.
 const commonest = 20
 
-// Met lists who meets whom: faces by their place, and rows of the meetings, in
-// order and once.
-func (c *Counts) Met(faces []*Face, meetings []Meeting) (pairs [][2]int32) {
-	carriers := map[int32][]int32{}
+// Encounter is a face and the row of a record that carries a telling value of it.
+type Encounter struct {
+	Face Place
+	Row  record.Row
+}
+
+// Met lists who meets whom, in order and once.
+func (c *Counts) Met(faces []*Face, meetings []Meeting) (pairs []Encounter) {
+	carriers := map[valueNo][]Place{}
 	for i, f := range faces {
 		f.eachValue(func(v uint64, telling bool) {
-			if at := c.at[v]; telling && c.carried[at].Load() <= commonest && !slices.Contains(carriers[at], int32(i)) { // rows fit
-				carriers[at] = append(carriers[at], int32(i)) // rows fit
+			if at := c.at[v]; telling && c.carried[at].Load() <= commonest && !slices.Contains(carriers[at], Place(i)) {
+				carriers[at] = append(carriers[at], Place(i))
 			}
 		})
 	}
 	for _, m := range meetings {
 		for _, i := range carriers[m.value] {
-			pairs = append(pairs, [2]int32{i, m.Row})
+			pairs = append(pairs, Encounter{i, m.Row})
 		}
 	}
-	slices.SortFunc(pairs, func(a, b [2]int32) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	slices.SortFunc(pairs, func(a, b Encounter) int { return cmp.Or(cmp.Compare(a.Face, b.Face), cmp.Compare(a.Row, b.Row)) })
 	return slices.Compact(pairs)
 }
 

@@ -174,7 +174,7 @@ func TestNeverAllPairs(t *testing.T) {
 		rows[i] = fmt.Sprintf("givenName=%s familyName=Villar startsOn=20%02d-%02d-%02d department=D%d title=T%d", []string{"Ana", "Bo", "Carla", "Dan"}[i%4], i%25, 1+i%12, 1+i%28, i%10, i%3)
 	}
 	list := faces(roster(t, rows...))
-	pairs, dropped := Candidates(list, list, 2)
+	pairs, dropped := Candidates(list, list, Joining, 2)
 	all, with := 0, 0
 	for i, of := range pairs {
 		all += len(of)
@@ -184,10 +184,10 @@ func TestNeverAllPairs(t *testing.T) {
 			}
 		}
 	}
-	require.LessOrEqual(t, all, n*mostCandidates)
+	require.LessOrEqual(t, all, n*Joining.Most)
 	require.Greater(t, float64(with)/n, 0.995, "everybody is still compared with themselves")
 	require.Positive(t, dropped.Groups)
 	require.GreaterOrEqual(t, dropped.Largest, 2*n/4)
-	again, _ := Candidates(list, list, 1)
+	again, _ := Candidates(list, list, Joining, 1)
 	require.Equal(t, again, pairs, "the number of cores does not show")
 }
