@@ -77,9 +77,40 @@ func (x *run) account(ctx context.Context, id string) (connector.Record, error) 
 	return x.pending.over(connector.Record{ID: r.ID, Values: r.Values.V}), err
 }
 
-// SettleWaiting looks, once a roster was taken, which of the changes that were
-// waiting for it have come about. The others go on waiting.
-func (e *Engine) SettleWaiting(ctx context.Context, x store.System, roster int64) error {
+// RosterTaken looks what a new roster shows of what we did.
+func (e *Engine) RosterTaken(ctx context.Context, x store.System, roster int64) error {
+	return errors.Join(e.settleWaiting(ctx, x, roster), e.noteReopened(ctx, x, roster))
+}
+
+// noteReopened finds the accounts that we suspended and somebody opened since.
+func (e *Engine) noteReopened(ctx context.Context, x store.System, roster int64) error {
+	shape, err := e.Reach.NewestShape(ctx, x)
+	if err != nil {
+		return err
+	}
+	load := shape.NewLoader([]string{"active"})
+	if err := e.Store.SuspendedShown(ctx, x.ID, roster, load.AddStored); err != nil {
+		return err
+	}
+	shown, err := load.Roster()
+	if err != nil {
+		return err
+	}
+	var open []string
+	for i := range shown.Len() {
+		if _, unknown := shown.Present(i); !unknown && shown.Column("active").Cell(i) != "false" {
+			open = append(open, shown.ID(i))
+		}
+	}
+	if len(open) == 0 {
+		return nil
+	}
+	return e.Store.Reopened(ctx, x.ID, roster, open)
+}
+
+// settleWaiting looks which of the changes that were waiting for a roster have
+// come about. The others go on waiting.
+func (e *Engine) settleWaiting(ctx context.Context, x store.System, roster int64) error {
 	waiting, err := e.Store.Waiting(ctx, x.ID)
 	if err != nil || len(waiting) == 0 {
 		return err

@@ -475,7 +475,7 @@ func (s *Service) obstacles(ctx context.Context, l store.Lane, p store.Plan) ([]
 			return nil, err
 		}
 		if roster.Ended != nil && s.Now().Sub(*roster.Ended) > s.RosterAge {
-			out = append(out, fmt.Sprintf("the roster of %s is older than %s; take a new one and reconcile", roster.System, s.RosterAge))
+			out = append(out, fmt.Sprintf("the roster of %s is older than %g h; take a new one and reconcile", roster.System, s.RosterAge.Hours()))
 		}
 	}
 	if p.State != lifecycle.Draft && p.Expires != nil && s.Now().After(*p.Expires) {

@@ -129,6 +129,24 @@ func remember(ctx context.Context, tx pgx.Tx, lane, accounts int64, m *reconcile
 	return err
 }
 
+// SuspendedShown calls fn for how a roster shows the accounts that are suspended by
+// receipts of ours from before it was begun, in whichever lane.
+func (s *Store) SuspendedShown(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string, digest []byte) error) error {
+	rows, err := s.pool.Query(ctx, `SELECT v.native_id, v.native, v.digest FROM records v WHERE v.system_id = $1 AND v.since <= $2 AND (v.until IS NULL OR v.until > $2) AND v.native_id IN (
+		SELECT u.account FROM suspensions u JOIN lanes l ON l.id = u.lane_id WHERE l.downstream = $1 AND u.at < (SELECT started FROM rosters WHERE id = $2))`, system, roster)
+	if err != nil {
+		return err
+	}
+	return eachRecord(rows, fn)
+}
+
+// Reopened forgets that the accounts of a system, which a roster shows as open,
+// were suspended by us: should they be shut later, it was somebody else.
+func (s *Store) Reopened(ctx context.Context, system, roster int64, accounts []string) error {
+	_, err := s.exec(ctx, `DELETE FROM suspensions u USING lanes l WHERE l.id = u.lane_id AND l.downstream = $1 AND u.account = ANY($3) AND u.at < (SELECT started FROM rosters WHERE id = $2)`, system, roster, accounts)
+	return err
+}
+
 // SuspendedBy names the receipts that stand behind the suspensions of a lane.
 func (s *Store) SuspendedBy(ctx context.Context, lane int64) (map[string]string, error) {
 	var rows []struct {

@@ -42,12 +42,20 @@ const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) A
 	WHEN 'absent' THEN CASE
 		WHEN EXISTS (SELECT FROM records c WHERE c.system_id = $4 AND c.native_id = a.key AND c.until IS NULL) OR EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people AND x.native_id = a.key)
 			OR EXISTS (SELECT FROM left_out x WHERE x.roster_id = n.people AND x.native_id = a.key) THEN 'present' ELSE '' END
-	WHEN 'absence' THEN (SELECT CASE WHEN count(*) = 0 THEN '' ELSE count(*) || ' records could not be read or do not show' END FROM (
+	WHEN 'absence' THEN (SELECT CASE WHEN count(*) = 0 THEN '' ELSE 'records that could not be read or do not show: ' || count(*) END FROM (
 		SELECT FROM rejections x WHERE x.roster_id = n.people AND (x.native_id = '' OR x.swallows OR NOT EXISTS (SELECT FROM bonds b WHERE b.lane_id = $3 AND b.person = x.native_id))
 		UNION ALL SELECT FROM rejections x WHERE x.roster_id = n.accounts AND (x.native_id = '' OR x.swallows)
 		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.people AND x.kind IN ('left-out', 'hidden', 'elsewhere') AND NOT EXISTS (SELECT FROM bonds b WHERE b.lane_id = $3 AND b.person = x.native_id)
 		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.accounts AND x.kind IN ('left-out', 'hidden', 'elsewhere') AND x.native_id = '') q)
-	WHEN 'newcomers' THEN (SELECT CASE WHEN coalesce(sum(r.came + r.changed), 0) = 0 THEN ($6::bigint)::text ELSE sum(r.came + r.changed) || ' people came or changed since' END FROM rosters r WHERE r.system_id = $4 AND r.state = 'taken' AND r.id > $6::bigint)
+	WHEN 'hidden' THEN (SELECT CASE WHEN count(*) = 0 THEN '' ELSE 'records that could not be read or do not show: ' || count(*) END FROM (
+		SELECT FROM rejections x WHERE x.roster_id = n.accounts AND (x.native_id = '' OR x.swallows OR NOT EXISTS (SELECT FROM bonds b WHERE b.lane_id = $3 AND b.account = x.native_id))
+		UNION ALL SELECT FROM rejections x WHERE x.roster_id = n.people AND (x.native_id = '' OR x.swallows)
+		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.accounts AND x.kind IN ('left-out', 'hidden', 'elsewhere') AND NOT EXISTS (SELECT FROM bonds b WHERE b.lane_id = $3 AND b.account = x.native_id)
+		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.people AND x.kind IN ('left-out', 'hidden', 'elsewhere') AND x.native_id = '') q)
+	WHEN 'names' THEN (SELECT CASE WHEN count(*) = 0 THEN '' ELSE 'accounts that could not be read or do not show: ' || count(*) END FROM (
+		SELECT FROM rejections x WHERE x.roster_id = n.accounts AND (x.native_id = '' OR x.swallows OR NOT x.named)
+		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.accounts AND x.kind IN ('left-out', 'hidden', 'elsewhere')) q)
+	WHEN 'newcomers' THEN (SELECT CASE WHEN coalesce(sum(r.came + r.changed), 0) = 0 THEN ($6::bigint)::text ELSE 'people who came or changed since: ' || sum(r.came + r.changed) END FROM rosters r WHERE r.system_id = $4 AND r.state = 'taken' AND r.id > $6::bigint)
 	WHEN 'bond' THEN coalesce((SELECT b.person FROM bonds b WHERE b.lane_id = $3 AND b.account = a.key), '')
 	WHEN 'bonded' THEN coalesce((SELECT b.account FROM bonds b WHERE b.lane_id = $3 AND b.person = a.key), '')
 	WHEN 'rulings' THEN coalesce((SELECT string_agg(id::text, ',' ORDER BY id) FROM (

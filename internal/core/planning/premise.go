@@ -16,6 +16,8 @@ const (
 	PersonAsRead PremiseKind = "person"     // key: person id; version: digest of their record as it was read
 	PersonAbsent PremiseKind = "absent"     // key: person id; version: "", not in the newest roster in any form
 	AbsenceKnown PremiseKind = "absence"    // key: people; version: "", nothing in the newest roster may hide somebody
+	NoneHidden   PremiseKind = "hidden"     // key: accounts; version: "", nothing in the newest rosters may hide the account of somebody new
+	NamesKnown   PremiseKind = "names"      // key: accounts; version: "", nothing in the newest roster may hold a name that nobody knows of
 	NobodyNew    PremiseKind = "newcomers"  // key: people; version: the roster that was read; nobody came or changed since
 	KeyAlone     PremiseKind = "key"        // key: name of the key and the value, by KeyOf; version: "", no record that came or changed since carries it too
 	BondOf       PremiseKind = "bond"       // key: account id; version: its bonded person, "" for none
@@ -88,6 +90,22 @@ func Unless(bonded, own string) string {
 	return bonded + between + own
 }
 
+// rulingsMoved says which rulings are new, or else which were cleared.
+func rulingsMoved(before, now string) string {
+	only := func(list, others string) (ids []string) {
+		for _, id := range strings.Split(list, ",") {
+			if id != "" && !slices.Contains(strings.Split(others, ","), id) {
+				ids = append(ids, id)
+			}
+		}
+		return ids
+	}
+	if came := only(now, before); len(came) > 0 {
+		return fmt.Sprintf("ruling %s is new", strings.Join(came, ", "))
+	}
+	return fmt.Sprintf("ruling %s was cleared", strings.Join(only(before, now), ", "))
+}
+
 // fell says what is otherwise now.
 func (p Premise) fell(now string) string {
 	first, second, _ := strings.Cut(p.Key, between)
@@ -104,6 +122,10 @@ func (p Premise) fell(now string) string {
 		return fmt.Sprintf("person %q is in the newest roster again", p.Key)
 	case AbsenceKnown:
 		return "nothing may be concluded from an absence: " + now
+	case NoneHidden:
+		return "nobody may be created: " + now
+	case NamesKnown:
+		return "no name may be called free: " + now
 	case NobodyNew:
 		return "it rests on nobody owning the account, and " + now
 	case KeyAlone:
@@ -113,7 +135,8 @@ func (p Premise) fell(now string) string {
 	case BondedTo:
 		return "the person " + bondWords(now, "account")
 	case Rulings:
-		return fmt.Sprintf("a human ruled on %s since (rulings %s, were %s)", strings.Join(slices.DeleteFunc([]string{first, second}, func(s string) bool { return s == "" }), " or "), cmp.Or(now, "none"), cmp.Or(p.Version, "none"))
+		about := slices.DeleteFunc([]string{first, second}, func(s string) bool { return s == "" })
+		return fmt.Sprintf("a human ruled on %s since: %s", strings.Join(about, " or "), rulingsMoved(p.Version, now))
 	case Unclaimed:
 		return "the account is held by lane " + now + " now"
 	case NameReserved:

@@ -41,6 +41,12 @@ func (r *run) premises(d *draft) []planning.Premise {
 			out = append(out, planning.Premise{Kind: planning.NobodyNew, Key: "people"})
 		}
 	}
+	if d.Verb == planning.Create {
+		out = append(out, planning.Premise{Kind: planning.NoneHidden, Key: "accounts"})
+	}
+	if len(d.names) > 0 {
+		out = append(out, planning.Premise{Kind: planning.NamesKnown, Key: "accounts"})
+	}
 	if d.Verb == planning.Reinstate {
 		out = append(out, planning.Premise{Kind: planning.OurSuspend, Key: d.Account})
 	}

@@ -1,0 +1,579 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/url"
+	"os"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/connector"
+	"twinning/internal/core/record"
+	"twinning/internal/store"
+)
+
+// days are the lanes of one scenario on a database whose clock the scenario moves:
+// what happens to them is told in testdata/days.txtar, a command a line and below
+// it what came of it.
+type days struct {
+	t       *testing.T
+	service *Service
+	books   map[string]*book
+	rules   map[string][]string // by lane
+	fill    map[string]*strings.Replacer
+	n       int // of the scenario: what it names is its own
+	shift   time.Duration
+	clock   *pgx.Conn
+}
+
+// book is a system of a scenario: records as lines, in columns.
+type book struct {
+	d         *days
+	people    bool
+	columns   []string
+	rows      map[string]string // by id; faults of the next readings beside them, by themselves
+	meanwhile map[string][]string
+	answers   []string // how the next writes are answered
+	made      int
+}
+
+var bookColumns = map[bool]string{true: "id given family title email active", false: "id login mark given family title email aliases active"}
+
+var dayRules = []string{
+	`lane: LANE`,
+	`people: {from: PEOPLE}`,
+	`accounts: {in: ACCOUNTS}`,
+	`mark: person.id`,
+	`pairing: {keys: [{name: number, person: person.id, account: account.externalId}, {name: mail, person: person.email, account: account.emails}]}`,
+	`attributes: {userName: {candidates: [slug(initial(person.givenName) + person.familyName), slug(person.givenName + '.' + person.familyName)], rule: once}, givenName: person.givenName, familyName: person.familyName, title: person.title}`,
+	`emails: {primary: person.email, rule: own, former: keep}`,
+	`leavers: {grace: {readings: 1, days: 0}, stages: [{after: 0d, do: [suspend]}]}`,
+	`guards: {suspend: {more-than: 5}, roster-drop: 90%, coverage-drop: 90%}`,
+}
+
+// noon is when every scenario begins, a year after the one before.
+var noon = time.Date(2030, 1, 1, 12, 0, 0, 0, time.UTC)
+
+func newDays(t *testing.T, s *store.Store, clock *pgx.Conn, n int) *days {
+	d := &days{t: t, clock: clock, books: map[string]*book{}, rules: map[string][]string{}, fill: map[string]*strings.Replacer{}, n: n, shift: time.Until(noon.AddDate(n, 0, 0))}
+	cfg := stage.Config
+	cfg.Store, cfg.Now = s, func() time.Time { return time.Now().Add(d.shift) }
+	cfg.Connectors = map[string]connector.Factory{"book": func(c connector.Config) (connector.Connector, error) { return d.books[c.Settings["name"]], nil }}
+	d.service = New(cfg)
+	d.later(0)
+	return d
+}
+
+func (d *days) later(by time.Duration) {
+	d.shift += by
+	_, err := d.clock.Exec(context.Background(), `UPDATE clock.shift SET by = $1 * interval '1 millisecond'`, d.shift.Milliseconds())
+	require.NoError(d.t, err)
+}
+
+// own is a name as the service has it.
+func (d *days) own(name string) string { return fmt.Sprintf("%s-%d", name, d.n) }
+
+// numbers are other ones when a scenario is played by itself.
+var numbers = regexp.MustCompile(`\b(plan|ruling|void) \d+`)
+
+func (d *days) plain(text string) string {
+	return numbers.ReplaceAllString(strings.ReplaceAll(text, fmt.Sprintf("-%d", d.n), ""), "$1 N")
+}
+
+func (d *days) newest(lane string) PlanView {
+	list, _, err := d.service.Plans(context.Background(), d.own(lane), store.Page{Limit: 1})
+	require.NoError(d.t, err)
+	if len(list) == 0 {
+		return PlanView{}
+	}
+	return list[0]
+}
+
+// perform does what is queued, and tells what went wrong with it.
+func (d *days) perform() (told []string) {
+	for range 20 {
+		did, err := d.service.Perform(context.Background())
+		if err != nil {
+			told = append(told, "! "+err.Error())
+		}
+		if !did {
+			return told
+		}
+	}
+	return told
+}
+
+// do carries a command out and tells what came of it.
+func (d *days) do(line string) (told []string) {
+	ctx := context.Background()
+	words := append(strings.Fields(line), "", "", "", "", "")
+	verb, name := words[0], d.own(words[1])
+	var err error
+	switch verb {
+	case "put": // a record, or a fault of the next readings
+		d.books[words[1]].put(strings.Join(words[2:], " "))
+	case "drop":
+		for _, what := range []string{words[2], strings.TrimSpace(strings.Join(words[2:], " "))} {
+			delete(d.books[words[1]].rows, what)
+		}
+	case "list":
+		b := d.books[words[1]]
+		for _, id := range slices.Sorted(maps.Keys(b.rows)) {
+			told = append(told, b.rows[id])
+		}
+	case "answer": // how the next write is answered
+		d.books[words[1]].answers = append(d.books[words[1]].answers, words[2])
+	case "meanwhile": // something happens while a system is asked
+		b := d.books[words[1]]
+		b.meanwhile[words[2]] = append(b.meanwhile[words[2]], strings.Join(words[3:], " "))
+	case "later":
+		by, bad := time.ParseDuration(words[1])
+		require.NoError(d.t, bad)
+		d.later(by)
+	case "take":
+		if _, err = d.service.TakeRoster(ctx, tester, name, Taking{}); err == nil {
+			told = d.perform()
+			x, broken := d.service.System(ctx, name)
+			require.NoError(d.t, broken)
+			list, _, broken := d.service.Rosters(ctx, name, store.Page{Limit: 1})
+			require.NoError(d.t, broken)
+			if x.Latest == nil || list[0].ID != x.Latest.ID {
+				told = append(told, "! not kept: "+list[0].Error)
+			}
+		}
+	case "reconcile":
+		if _, err = d.service.Reconcile(ctx, tester, name, false); err == nil {
+			told = append(d.perform(), d.withheld(name)...)
+		}
+	case "draft":
+		var p PlanView
+		if p, err = d.service.Draft(ctx, tester, name, nil, nil); err == nil {
+			told = d.drafted(p)
+		}
+	case "seal":
+		p := d.newest(words[1])
+		if p, err = d.service.Seal(ctx, tester, p.ID, p.Hash, strings.TrimSpace(strings.Join(words[2:], " "))); err == nil {
+			told = []string{string(p.State)}
+		}
+	case "start": // without doing it yet
+		p := d.newest(words[1])
+		_, err = d.service.StartRun(ctx, tester, p.ID, p.Hash, words[2])
+	case "perform":
+		told = append(d.perform(), d.ran(words[1])...)
+	case "run":
+		p := d.newest(words[1])
+		if _, err = d.service.StartRun(ctx, tester, p.ID, p.Hash, words[2]); err == nil {
+			told = append(d.perform(), d.ran(words[1])...)
+		}
+	case "work": // a working day
+		l, broken := d.service.Lane(ctx, name)
+		require.NoError(d.t, broken)
+		for _, step := range []string{"take " + d.plain(l.Authority), "take " + d.plain(l.Downstream), "reconcile " + words[1], "draft " + words[1], "seal " + words[1] + " " + words[2], "run " + words[1]} {
+			part := d.do(step)
+			if told = append(told, part...); len(part) > 0 && strings.HasPrefix(part[len(part)-1], "! ") {
+				break
+			}
+		}
+	case "void":
+		_, err = d.service.Void(ctx, tester, d.newest(words[1]).ID)
+	case "halt":
+		if p := d.newest(words[1]); p.Run != nil {
+			_, err = d.service.Halt(ctx, tester, *p.Run)
+		}
+	case "verify":
+		if _, err = d.service.Verify(ctx, tester, *d.newest(words[1]).Run); err == nil {
+			told = append(d.perform(), d.ran(words[1])...)
+		}
+	case "rule":
+		blank := func(s string) string { return strings.TrimPrefix(s, "-") }
+		r := store.Ruling{Kind: words[2], Person: blank(words[3]), Account: blank(words[4]), Reason: "looked at"}
+		if words[5] != "" { // +N days from now
+			days, bad := strconv.Atoi(words[5])
+			require.NoError(d.t, bad)
+			until := d.service.Now().AddDate(0, 0, days).Format(time.DateOnly)
+			r.Until = &until
+		}
+		_, err = d.service.Rule(ctx, tester, name, r, "")
+	case "clear":
+		list, broken := d.service.Rulings(ctx, name)
+		require.NoError(d.t, broken)
+		for _, r := range list {
+			require.NoError(d.t, d.service.ClearRuling(ctx, tester, name, r.ID))
+		}
+	case "freeze", "thaw":
+		_, err = d.service.SetFreeze(ctx, tester, verb == "freeze", "asked")
+	case "open", "close":
+		_, err = d.service.SetWriting(ctx, tester, name, verb == "open")
+	case "observe", "act":
+		_, err = d.service.SetObserving(ctx, tester, name, verb == "observe")
+	case "charter": // one of its lines becomes another
+		err = d.charter(words[1], strings.TrimSpace(strings.TrimPrefix(line, "charter "+words[1])))
+	case "bonds":
+		list, broken := d.service.Bonds(ctx, name)
+		require.NoError(d.t, broken)
+		for _, b := range list {
+			told = append(told, b.Person+" "+b.Account)
+		}
+	default:
+		d.t.Fatalf("%q is no command", line)
+	}
+	if err != nil {
+		told = append(told, "! "+err.Error())
+	}
+	for i := range told {
+		told[i] = d.plain(told[i])
+	}
+	return told
+}
+
+func (d *days) charter(lane, line string) error {
+	line = d.fill[lane].Replace(line)
+	key, _, _ := strings.Cut(line, ":")
+	i := slices.IndexFunc(d.rules[lane], func(s string) bool { return strings.HasPrefix(s, key+":") })
+	if i < 0 {
+		d.rules[lane] = append(d.rules[lane], line)
+	} else {
+		d.rules[lane][i] = line
+	}
+	_, err := d.service.PutCharter(context.Background(), tester, d.own(lane), strings.Join(d.rules[lane], "\n"), -1)
+	return err
+}
+
+func (d *days) withheld(lane string) (told []string) {
+	list, _, _, err := d.service.Withheld(context.Background(), lane, "", store.Page{Limit: 50})
+	require.NoError(d.t, err)
+	for _, w := range list {
+		told = append(told, fmt.Sprintf("withheld %s %s: %s", w.Verb, strings.TrimSpace(w.Person+" "+w.Account), w.Reason))
+	}
+	found, _, _, _, err := d.service.Findings(context.Background(), lane, "", "", store.Page{Limit: 50})
+	require.NoError(d.t, err)
+	for _, f := range found {
+		told = append(told, strings.Join(strings.Fields(fmt.Sprintf("finding %s %s %s", f.Code, f.Person, f.Account)), " "))
+	}
+	questions, err := d.service.Questions(context.Background(), lane, store.QuestionFilter{Most: 1}, store.Page{Limit: 50})
+	require.NoError(d.t, err)
+	for _, q := range questions.Items {
+		told = append(told, fmt.Sprintf("ask %s %s", q.Person, q.Account))
+	}
+	return told
+}
+
+func (d *days) drafted(p PlanView) (told []string) {
+	list, _, _, err := d.service.Changes(context.Background(), p.ID, "", "", store.Page{Limit: 50})
+	require.NoError(d.t, err)
+	for _, c := range list {
+		line := strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", c.Verb, c.Person, c.Account)), " ")
+		for _, e := range c.Edits {
+			line += fmt.Sprintf(" %s:%s→%s", e.Attribute, strings.Join(e.Old, ";"), strings.Join(e.New, ";"))
+		}
+		told = append(told, line)
+	}
+	for _, f := range p.Fallen {
+		told = append(told, fmt.Sprintf("fell %s of %s: %s", f.Verb, f.Label, f.Reason))
+	}
+	for _, l := range p.Lowered.V {
+		told = append(told, "lowered "+l)
+	}
+	if p.Stopped {
+		told = append(told, "stopped by a guard")
+	}
+	return told
+}
+
+func (d *days) ran(lane string) (told []string) {
+	p := d.newest(lane)
+	list, _, _, err := d.service.Changes(context.Background(), p.ID, "", "", store.Page{Limit: 50})
+	require.NoError(d.t, err)
+	for _, c := range list {
+		line := strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s %s", c.Outcome, c.Verb, c.Person, c.Account, c.Verified)), " ")
+		if c.Outcome == "" {
+			line = "not yet " + line
+		}
+		if c.Detail != "" {
+			line += ": " + c.Detail
+		}
+		told = append(told, line)
+	}
+	if p.Run != nil {
+		if r, err := d.service.Run(context.Background(), *p.Run); err == nil && r.Message != "" {
+			told = append(told, fmt.Sprintf("%s: %s", r.State, r.Message))
+		}
+	}
+	return told
+}
+
+// put takes a record in, or a fault: its place among the rows is its own text.
+func (b *book) put(line string) {
+	line = strings.TrimSpace(line)
+	first, _, _ := strings.Cut(line, " ")
+	if slices.Contains([]string{"!", "~", "-", "fail"}, first) {
+		first = line
+	}
+	b.rows[first] = line
+}
+
+// value reads a cell of a row.
+func (b *book) value(row, column string) string {
+	cells := strings.Fields(row)
+	if i := slices.Index(b.columns, column); i < len(cells) && cells[i] != "-" {
+		return cells[i]
+	}
+	return ""
+}
+
+func (b *book) record(row string) connector.Record {
+	r := connector.Record{Values: map[string][]string{}, Version: row}
+	for _, c := range b.columns {
+		if v := b.value(row, c); v != "" {
+			r.Values[c] = strings.Split(v, ";")
+		}
+	}
+	r.ID = b.value(row, "id")
+	return r
+}
+
+func (b *book) Declare() connector.Declaration {
+	shape := record.Shape{Stable: true, Attributes: map[string]record.Source{}}
+	for attribute, native := range map[string]string{"id": "id", "givenName": "given", "familyName": "family", "title": "title", "email": "email", "active": "active"} {
+		shape.Attributes[attribute] = record.Source{Native: native}
+	}
+	d := connector.Declaration{Kind: "book", Scope: "all", Extents: []string{connector.Whole, connector.Sample}}
+	if !b.people {
+		for attribute, native := range map[string]string{"userName": "login", "externalId": "mark", "aliases": "aliases"} {
+			shape.Attributes[attribute] = record.Source{Native: native}
+		}
+		shape.Mark = "externalId"
+		d.Writes, d.ReadsOne, d.Finds = true, true, "mark"
+		d.Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate"}
+	}
+	d.Shape = shape
+	return d
+}
+
+func (b *book) happens(call string) {
+	if list := b.meanwhile[call]; len(list) > 0 {
+		b.meanwhile[call] = list[1:]
+		for _, told := range b.d.do(list[0]) {
+			b.d.t.Logf("meanwhile %s: %s", list[0], told)
+		}
+	}
+}
+
+func (b *book) Read(ctx context.Context, _ connector.Reading, sink connector.Sink) (string, error) {
+	b.happens("read")
+	for _, id := range slices.Sorted(maps.Keys(b.rows)) {
+		row := b.rows[id]
+		if id != row { // else a fault, or what is left out
+			for i, c := range strings.Fields(row) {
+				row = map[bool]string{true: c, false: row + " " + b.columns[i] + "=" + c}[i == 0]
+			}
+			row = strings.NewReplacer("=- ", "= ", ";", "|").Replace(row + " ")
+		}
+		if err := (&script{}).play(ctx, row, sink); err != nil {
+			return "", err
+		}
+	}
+	return "", nil
+}
+
+func (b *book) One(_ context.Context, id string) (connector.Record, error) {
+	b.happens("one")
+	if row, ok := b.rows[id]; ok {
+		return b.record(row), nil
+	}
+	return connector.Record{}, &connector.Error{Kind: connector.NotFound, Doing: "read", Target: id, Reason: "it is not there"}
+}
+
+func (b *book) matching(test func(row string) bool) (list []connector.Record) {
+	for _, id := range slices.Sorted(maps.Keys(b.rows)) {
+		if row := b.rows[id]; row != id && test(row) {
+			list = append(list, b.record(row))
+		}
+	}
+	return list
+}
+
+func (b *book) Find(_ context.Context, native, value string) ([]connector.Record, error) {
+	b.happens("find")
+	return b.matching(func(row string) bool { return b.value(row, native) == value }), nil
+}
+
+func (b *book) Holders(_ context.Context, name string) (ids []string, _ error) {
+	b.happens("holders")
+	holds := func(row string) bool {
+		return strings.EqualFold(b.value(row, "login"), name) || strings.EqualFold(b.value(row, "email"), name) || slices.Contains(strings.Split(b.value(row, "aliases"), ";"), name)
+	}
+	for _, r := range b.matching(holds) {
+		ids = append(ids, r.ID)
+	}
+	return ids, nil
+}
+
+func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, error) {
+	b.happens("write")
+	answer := "done"
+	if len(b.answers) > 0 {
+		answer, b.answers = b.answers[0], b.answers[1:]
+	}
+	failed := &connector.Error{Kind: connector.Unanswered, Doing: "write", Target: "the book", Reason: "no answer", Answered: true}
+	switch answer {
+	case "refused":
+		failed.Kind, failed.Reason = connector.Refused, "the value is not liked"
+		return connector.Record{}, failed
+	case "not-done":
+		return connector.Record{}, failed
+	}
+	values := map[string][]string{"active": {"true"}}
+	if w.Record != nil {
+		values = maps.Clone(b.record(b.rows[w.Record.ID]).Values)
+	} else {
+		b.made++
+		values["id"] = []string{fmt.Sprintf("n%d", b.made)}
+	}
+	for _, e := range w.Edits {
+		values[e.Native] = e.New
+	}
+	row := ""
+	for _, c := range b.columns {
+		cell := strings.Join(values[c], ";")
+		row += " " + map[bool]string{true: "-", false: cell}[cell == ""]
+	}
+	b.put(row)
+	if answer == "lost" {
+		return connector.Record{}, failed
+	}
+	return b.record(strings.TrimSpace(row)), nil
+}
+
+// begin makes the systems and lanes of a scenario's head.
+func (d *days) begin(line string, below []string) {
+	ctx := context.Background()
+	words := strings.Fields(line)
+	if words[0] == "lane" {
+		d.rules[words[1]] = slices.Clone(dayRules)
+		fill := strings.NewReplacer("LANE", d.own(words[1]), "PEOPLE", d.own(words[2]), "ACCOUNTS", d.own(words[3]))
+		d.fill[words[1]] = fill
+		for i, r := range d.rules[words[1]] {
+			d.rules[words[1]][i] = fill.Replace(r)
+		}
+		require.NoError(d.t, d.charter(words[1], d.rules[words[1]][0]))
+		for _, r := range below {
+			require.NoError(d.t, d.charter(words[1], r))
+		}
+		_, err := d.service.SetObserving(ctx, tester, d.own(words[1]), false)
+		require.NoError(d.t, err)
+		return
+	}
+	b := &book{d: d, people: words[0] == "people", rows: map[string]string{}, meanwhile: map[string][]string{}}
+	b.columns = strings.Fields(bookColumns[b.people])
+	d.books[words[1]] = b
+	for _, row := range below {
+		b.put(row)
+	}
+	_, err := d.service.PutSystem(ctx, tester, store.System{Name: d.own(words[1]), Kind: "book", AtOnce: 1, Settings: store.JSON[map[string]string]{V: map[string]string{"name": words[1]}}}, Putting{})
+	require.NoError(d.t, err)
+	if !b.people {
+		_, err = d.service.SetWriting(ctx, tester, d.own(words[1]), true)
+		require.NoError(d.t, err)
+	}
+}
+
+// shiftingClock makes a database whose now() a scenario can move.
+func shiftingClock(t *testing.T) (*store.Store, *pgx.Conn) {
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, stageURL)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, `DROP DATABASE IF EXISTS days WITH (FORCE)`)
+	require.NoError(t, err)
+	_, err = conn.Exec(ctx, `CREATE DATABASE days`)
+	require.NoError(t, err)
+	at, err := url.Parse(stageURL)
+	require.NoError(t, err)
+	at.Path = "/days"
+	clock, err := pgx.Connect(ctx, at.String())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = clock.Close(ctx) })
+	_, err = clock.Exec(ctx, `
+		CREATE SCHEMA clock;
+		CREATE TABLE clock.shift (by interval NOT NULL);
+		INSERT INTO clock.shift VALUES ('0');
+		CREATE FUNCTION clock.now() RETURNS timestamptz LANGUAGE sql STABLE AS 'SELECT pg_catalog.now() + by FROM clock.shift';
+		ALTER DATABASE days SET search_path = public, clock, pg_catalog`)
+	require.NoError(t, err)
+	s, err := store.Open(ctx, at.String())
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s, clock
+}
+
+func TestDays(t *testing.T) {
+	text, err := os.ReadFile("testdata/days.txtar")
+	require.NoError(t, err)
+	s, clock := shiftingClock(t)
+	var mu sync.Mutex // one clock
+	scenarios := strings.Split(string(text), "\n== ")
+	rewritten := scenarios[:1]
+	for n, scenario := range scenarios[1:] {
+		title, body, _ := strings.Cut(scenario, "\n")
+		out := []string{title}
+		t.Run(title, func(t *testing.T) {
+			mu.Lock()
+			defer mu.Unlock()
+			d := newDays(t, s, clock, n+1)
+			var got, want []string
+			head, below := "", []string{}
+			settle := func() {
+				if head != "" {
+					d.begin(head, below)
+				}
+				head, below = "", nil
+				if !*write {
+					require.Equal(t, strings.Join(want, "\n"), strings.Join(got, "\n"), "after %s", out[len(out)-1])
+				}
+				for _, l := range got {
+					out = append(out, "    "+l)
+				}
+				got, want = nil, nil
+			}
+			for line := range strings.Lines(body) {
+				line = strings.TrimRight(line, "\n")
+				switch trimmed := strings.TrimSpace(line); {
+				case trimmed == "":
+				case strings.HasPrefix(line, "#"):
+					settle()
+					out = append(out, line)
+				case strings.HasPrefix(line, "> "):
+					settle()
+					out = append(out, line)
+					got = d.do(line[2:])
+				case !strings.HasPrefix(line, " "):
+					settle()
+					out, head = append(out, line), line
+				case head != "":
+					out, below = append(out, line), append(below, trimmed)
+				default:
+					want = append(want, trimmed)
+				}
+			}
+			settle()
+		})
+		if t.Failed() {
+			return
+		}
+		rewritten = append(rewritten, strings.Join(out, "\n")+"\n")
+	}
+	if *write {
+		require.NoError(t, os.WriteFile("testdata/days.txtar", []byte(strings.Join(rewritten, "\n== ")), 0o600))
+	}
+}
