@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"twinning/internal/core/charter"
 	"twinning/internal/core/pairing"
@@ -145,7 +146,7 @@ func (s *Explainer) Why(ctx context.Context, l store.Lane, r store.Reconciliatio
 			w.Evidence.Probability = v
 		}
 	}
-	w.Next = nextSteps(w, l.Name)
+	w.Next = nextSteps(w, l.Name, r.At)
 	return w, nil
 }
 
@@ -294,8 +295,13 @@ func overlap(kind record.Kind, x, y string) bool {
 	return false
 }
 
-func nextSteps(w *Why, lane string) (steps []string) {
+// nextSteps tells what a human can do. What was ruled since the reconciliation is
+// not in what it says.
+func nextSteps(w *Why, lane string, reconciled time.Time) (steps []string) {
 	steps = []string{}
+	if slices.ContainsFunc(w.Rulings, func(r store.Ruling) bool { return r.At.After(reconciled) }) {
+		return []string{"a human ruled since: twinning reconcile " + lane}
+	}
 	if w.State == "contested" && w.Person != nil && w.Account != nil {
 		steps = append(steps,
 			fmt.Sprintf("if they are one human: twinning twin rule %s same --person %s --account %s --reason …", lane, w.Person.ID, w.Account.ID),

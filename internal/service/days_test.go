@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"net/url"
@@ -19,6 +20,7 @@ import (
 
 	"twinning/internal/connector"
 	"twinning/internal/core/record"
+	"twinning/internal/explain"
 	"twinning/internal/store"
 )
 
@@ -44,6 +46,8 @@ type book struct {
 	rows      map[string]string // by id; faults of the next readings beside them, by themselves
 	meanwhile map[string][]string
 	answers   []string // how the next writes are answered
+	deferred  bool     // it speaks in files: what is written shows later
+	sent      []string // and has not come about
 	made      int
 }
 
@@ -218,6 +222,29 @@ func (d *days) do(line string) (told []string) {
 		_, err = d.service.SetObserving(ctx, tester, name, verb == "observe")
 	case "charter": // one of its lines becomes another
 		err = d.charter(words[1], strings.TrimSpace(strings.TrimPrefix(line, "charter "+words[1])))
+	case "arrive": // what a system that speaks in files was sent comes about
+		b := d.books[words[1]]
+		for _, row := range b.sent {
+			b.put(row)
+		}
+		b.sent = nil
+	case "accept", "unaccept":
+		found, _, _, _, broken := d.service.Findings(ctx, name, words[2], "", store.Page{Limit: 50})
+		require.NoError(d.t, broken)
+		for _, f := range found {
+			if verb == "accept" {
+				err = errors.Join(err, d.service.Accept(ctx, tester, name, f.ID, nil, "looked at"))
+			} else {
+				err = errors.Join(err, d.service.Unaccept(ctx, tester, name, f.ID))
+			}
+		}
+	case "remove":
+		err = d.service.RemoveLane(ctx, tester, name)
+	case "why":
+		var w *explain.Why
+		if w, err = d.service.Why(ctx, name, strings.TrimPrefix(words[2], "-"), words[3]); err == nil {
+			told = whyWords(w)
+		}
 	case "bonds":
 		list, broken := d.service.Bonds(ctx, name)
 		require.NoError(d.t, broken)
@@ -232,6 +259,29 @@ func (d *days) do(line string) (told []string) {
 	}
 	for i := range told {
 		told[i] = d.plain(told[i])
+	}
+	return told
+}
+
+// whyWords tells the verdict, what made it, and what to do.
+func whyWords(w *explain.Why) (told []string) {
+	told = append(told, strings.TrimSuffix(strings.Join(strings.Fields(w.State+" "+w.Basis+" "+w.Note), " "), " "))
+	for _, k := range w.Keys {
+		told = append(told, fmt.Sprintf("key %s %q %q: %s", k.Key, k.Person, k.Account, k.Verdict))
+	}
+	for _, a := range w.Attributes {
+		if !a.Equal && a.Person != "" && a.Account != "" {
+			told = append(told, fmt.Sprintf("%s %q %q: %s", a.Attribute, a.Person, a.Account, a.Said))
+		}
+	}
+	for _, p := range w.Proposals {
+		told = append(told, fmt.Sprintf("proposal %s %s: %s", p.Person, p.Account, p.Reason))
+	}
+	for _, r := range w.Rulings {
+		told = append(told, strings.Join(strings.Fields(fmt.Sprintf("ruled %s %s %s", r.Kind, r.Person, r.Account)), " "))
+	}
+	for _, n := range w.Next {
+		told = append(told, "next: "+n)
 	}
 	return told
 }
@@ -353,7 +403,7 @@ func (b *book) Declare() connector.Declaration {
 			shape.Attributes[attribute] = record.Source{Native: native}
 		}
 		shape.Mark = "externalId"
-		d.Writes, d.ReadsOne, d.Finds = true, true, "mark"
+		d.Writes, d.ReadsOne, d.Finds, d.Deferred = true, !b.deferred, "mark", b.deferred
 		d.Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate"}
 	}
 	d.Shape = shape
@@ -435,7 +485,7 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 	}
 	values := map[string][]string{"active": {"true"}}
 	if w.Record != nil {
-		values = maps.Clone(b.record(b.rows[w.Record.ID]).Values)
+		values = maps.Clone(w.Record.Values)
 	} else {
 		b.made++
 		values["id"] = []string{fmt.Sprintf("n%d", b.made)}
@@ -447,6 +497,10 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 	for _, c := range b.columns {
 		cell := strings.Join(values[c], ";")
 		row += " " + map[bool]string{true: "-", false: cell}[cell == ""]
+	}
+	if b.deferred {
+		b.sent = append(b.sent, row)
+		return b.record(strings.TrimSpace(row)), nil
 	}
 	b.put(row)
 	if answer == "lost" {
@@ -474,7 +528,7 @@ func (d *days) begin(line string, below []string) {
 		require.NoError(d.t, err)
 		return
 	}
-	b := &book{d: d, people: words[0] == "people", rows: map[string]string{}, meanwhile: map[string][]string{}}
+	b := &book{d: d, people: words[0] == "people", rows: map[string]string{}, meanwhile: map[string][]string{}, deferred: words[len(words)-1] == "deferred"}
 	b.columns = strings.Fields(bookColumns[b.people])
 	d.books[words[1]] = b
 	for _, row := range below {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"twinning/internal/access"
@@ -144,10 +145,18 @@ func (s *Service) Bonds(ctx context.Context, lane string) ([]store.Bond, error) 
 	return s.Store.Bonds(ctx, l.ID)
 }
 
-// RemoveLane removes a lane with its history.
+// RemoveLane removes a lane with its history, unless a plan of it may still write.
 func (s *Service) RemoveLane(ctx context.Context, who access.Caller, name string) error {
-	if err := s.Store.RemoveLane(ctx, name); err != nil {
+	l, err := s.lane(ctx, name)
+	if err != nil {
+		return err
+	}
+	open, err := s.Store.RemoveLane(ctx, l.ID)
+	switch {
+	case err != nil:
 		return fault.About(err, "lane", name)
+	case len(open) > 0:
+		return fault.New(fault.Conflict, fmt.Sprintf("lane %q is at work", name), strings.Join(open, "; "), "halt what runs, and void its plans")
 	}
 	return s.audit(ctx, who, "lane.remove", name, nil)
 }

@@ -64,9 +64,20 @@ func (s *Store) SetObserving(ctx context.Context, name string, on bool) error {
 	return s.must(ctx, `UPDATE lanes SET observing = $2 WHERE name = $1`, name, on)
 }
 
-// RemoveLane removes a lane with its history.
-func (s *Store) RemoveLane(ctx context.Context, name string) error {
-	return s.must(ctx, `DELETE FROM lanes WHERE name = $1`, name)
+// RemoveLane removes a lane with its history. It stays while a plan of it may
+// still write; open then says which.
+func (s *Store) RemoveLane(ctx context.Context, lane int64) (open []string, err error) {
+	err = s.InTx(ctx, func(tx *Store) error {
+		if err := tx.HoldLane(ctx, lane); err != nil {
+			return err
+		}
+		err := tx.list(ctx, &open, `SELECT 'plan ' || id || ' is ' || state FROM plans WHERE lane_id = $1 AND state IN ('sealed', 'running', 'halted') ORDER BY id`, lane)
+		if err != nil || len(open) > 0 {
+			return err
+		}
+		return tx.must(ctx, `DELETE FROM lanes WHERE id = $1`, lane)
+	})
+	return open, err
 }
 
 // Charter is one version of a lane's rules.
