@@ -271,7 +271,7 @@ func whyWords(w *explain.Why) (told []string) {
 	}
 	for _, a := range w.Attributes {
 		if !a.Equal && a.Person != "" && a.Account != "" {
-			told = append(told, fmt.Sprintf("%s %q %q: %s", a.Attribute, a.Person, a.Account, a.Said))
+			told = append(told, strings.TrimSuffix(fmt.Sprintf("%s %q %q: %s", a.Attribute, a.Person, a.Account, a.Said), ": "))
 		}
 	}
 	for _, p := range w.Proposals {

@@ -62,21 +62,22 @@ func TestPromise(t *testing.T) {
 	t.Logf("written: %v", done)
 }
 
-// human is a human as the authority's list has them.
+// human is a human as the authority's list has them. A number may be given again
+// to another body.
 type human struct {
-	no, given, family, title string
-	active, listed           bool
+	no, body, given, family, title string
+	active, listed                 bool
 }
 
 func (h human) mail() string {
-	return strings.ToLower(h.given + "." + h.no + "@larkspur.example") // marriage keeps it: else nobody could know whose an unmarked account is
+	return strings.ToLower(h.given + "." + h.body + "@larkspur.example") // marriage keeps it: else nobody could know whose an unmarked account is
 }
 
 // holding is an account, and the human whose it truly is.
 type holding struct {
 	id, login, mail, mark, given, family, title string
 	active, hidden                              bool
-	owner                                       string // "" is nobody: a service account
+	owner                                       string // a body; "" is nobody: a service account
 	shut                                        string // who suspended it last: us or hand
 }
 
@@ -109,8 +110,10 @@ type world struct {
 	log       []string
 	done      map[string]int
 	wrote     []effect
-	roster    int64 // the newest that was kept
-	made      int   // accounts, also those that are gone
+	roster    int64             // the newest that was kept
+	made      int               // accounts, also those that are gone
+	numbers   map[string]string // by body, as they were last listed
+	bodies    int               // who were given a number again
 	charter   string
 	running   int64 // the run that was started last
 }
@@ -142,7 +145,7 @@ guards: {suspend: {more-than: %[2]d, within: 1d}, roster-drop: 90%%, coverage-dr
 `
 
 func newWorld(t *testing.T, n int, with *store.Store) *world {
-	w := &world{t: t, ctx: context.Background(), rng: rand.New(rand.NewPCG(uint64(n), 7)), name: fmt.Sprintf("world-%d", n), accounts: map[string]*holding{}, faults: map[bool]string{}, done: map[string]int{}}
+	w := &world{t: t, ctx: context.Background(), rng: rand.New(rand.NewPCG(uint64(n), 7)), name: fmt.Sprintf("world-%d", n), accounts: map[string]*holding{}, numbers: map[string]string{}, faults: map[bool]string{}, done: map[string]int{}}
 	cfg := stage.Config
 	cfg.Lease, cfg.Store = time.Second, with
 	cfg.Connectors = map[string]connector.Factory{
@@ -199,8 +202,30 @@ func (w *world) word() string {
 
 func (w *world) born() *human {
 	h := &human{no: fmt.Sprintf("L%03d", len(w.humans)+1), given: pick(w, "Ana", "Bruno", "Carla", "Dora"), family: pick(w, "Soto", "Montt", "Riquelme", "Falk"), title: pick(w, "Astronomer", "Driver"), active: true, listed: true}
+	h.body = h.no
 	w.humans = append(w.humans, h)
 	return h
+}
+
+// again gives the number of somebody who has left for good to a newcomer who has
+// nothing else in common with them.
+func (w *world) again(h *human) {
+	if h.listed {
+		return
+	}
+	w.bodies++
+	h.body, h.given, h.family = fmt.Sprintf("B%03d", w.bodies), pick(w, "Wenzel", "Yrsa", "Quirin"), pick(w, "Oakhollow", "Vantongeren", "Zabielska")
+	h.active, h.listed = true, true
+}
+
+// seenAs is how the newest list has a human.
+func (w *world) seenAs(body string) (s seen, listed bool) {
+	for _, s := range w.taken {
+		if s.body == body {
+			return s, true
+		}
+	}
+	return seen{}, false
 }
 
 func (w *world) add(a *holding) *holding {
@@ -212,11 +237,21 @@ func (w *world) add(a *holding) *holding {
 
 // makeAccount is somebody else's hand: by number, or by address alone.
 func (w *world) makeAccount(h *human, marked bool) {
-	a := &holding{login: strings.ToLower(h.given[:1]+h.family) + h.no, mail: h.mail(), given: h.given, family: h.family, title: h.title, active: true, owner: h.no}
+	a := &holding{login: strings.ToLower(h.given[:1]+h.family) + h.body, mail: h.mail(), given: h.given, family: h.family, title: h.title, active: true, owner: h.body}
 	if marked {
 		a.mark = h.no
 	}
 	w.add(a)
+}
+
+// holds counts the accounts of a body.
+func (w *world) holds(body string) (n int) {
+	for _, a := range w.accounts {
+		if a.owner == body {
+			n++
+		}
+	}
+	return n
 }
 
 func (w *world) anything() string {
@@ -224,7 +259,7 @@ func (w *world) anything() string {
 		return "go on"
 	}
 	return pick(w, "work", "work", "work", "work", "gone and back", "gone and back", "take people", "take people", "take accounts", "take accounts", "reconcile", "reconcile", "draft", "draft", "seal", "seal", "run", "run", "run",
-		"leave", "return", "return", "retire", "retire", "revive", "revive", "retitle", "marry", "join", "by hand", "shut by hand", "retitle by hand", "remail by hand", "relogin by hand", "delete by hand", "hide", "show",
+		"leave", "return", "return", "retire", "retire", "revive", "revive", "retitle", "marry", "join", "by hand", "second by hand", "number again", "shut by hand", "retitle by hand", "remail by hand", "relogin by hand", "delete by hand", "hide", "show",
 		"same", "different", "leave-alone", "clear", "freeze", "observe", "close", "charter", "void", "halt", "cut off")
 }
 
@@ -308,9 +343,15 @@ func (w *world) happens(what string) {
 	case "join":
 		h = w.born()
 	case "by hand":
-		if !slices.ContainsFunc(slices.Collect(maps.Values(w.accounts)), func(a *holding) bool { return a.owner == h.no }) {
+		if w.holds(h.body) == 0 {
 			w.makeAccount(h, w.rng.IntN(2) == 0)
 		}
+	case "second by hand": // of the same human, by name alone or by an address that only they give
+		if w.holds(h.body) == 1 {
+			w.add(&holding{login: "x-" + strings.ToLower(h.family) + h.body, mail: pick(w, "", h.mail()), given: h.given, family: h.family, active: true, owner: h.body})
+		}
+	case "number again":
+		w.again(h)
 	case "shut by hand":
 		if a.active { // shutting what is shut leaves no trace that anybody could see
 			a.active, a.shut = false, "hand"
@@ -339,9 +380,11 @@ func (w *world) happens(what string) {
 	case "same", "different", "leave-alone":
 		r := store.Ruling{Kind: what, Person: h.no, Account: a.id, Reason: "looked at"}
 		if what == "same" { // a human who says so is right; one who says no may be wrong
-			if r.Person = a.owner; r.Person == "" {
+			i := slices.IndexFunc(w.humans, func(h *human) bool { return h.body == a.owner })
+			if i < 0 {
 				return
 			}
+			r.Person = w.humans[i].no
 		}
 		if what == "leave-alone" && w.rng.IntN(2) == 0 {
 			r.Person = ""
@@ -591,7 +634,7 @@ func (w *world) bonds() {
 	require.NoError(w.t, err)
 	for _, b := range bonds {
 		if a := w.accounts[b.Account]; a != nil {
-			require.Equal(w.t, a.owner, b.Person, "account %s is bonded to another human", b.Account)
+			require.Equal(w.t, w.numbers[a.owner], b.Person, "account %s is bonded to another human", b.Account)
 		}
 		against := w.against(b.Person, b.Account)
 		require.False(w.t, strings.HasPrefix(against, "different"), against)
@@ -637,26 +680,33 @@ func (w *world) judge(now *holding, want holding) (verb string) {
 			holds(!given || name != other.login && name != other.mail, "%q is account %s's", name, other.id)
 		}
 	}
-	no := want.mark
-	if now != nil {
-		no = now.owner
+	body, s, listed := "", w.taken[want.mark], false
+	if now == nil {
+		_, listed = w.taken[want.mark]
+		body = s.body
+	} else {
+		body = now.owner
+		s, listed = w.seenAs(body)
+	}
+	no := s.no
+	if !listed { // the number under which they were known, by which humans ruled
+		no = w.numbers[body]
 	}
 	shuts, orphans := now != nil && now.active && !want.active, strings.Contains(w.charter, "orphans")
-	holds(no != "" || shuts && orphans, "it is nobody's")
+	holds(body != "" || shuts && orphans, "it is nobody's")
 	holds(now == nil || want.mark == now.mark || want.mark == no, "it is marked as another human's")
 	id := ""
 	if now != nil {
 		id = now.id
 	}
 	against := w.against(no, id)
-	s, listed := w.taken[no]
 	if strings.HasPrefix(against, "different") && shuts && orphans { // a human says that it is not theirs: it is nobody's
 		against, listed = "", false
 	}
 	holds(against == "", "ruled %s", against)
 	if now == nil {
 		for _, a := range w.accounts {
-			holds(a.owner != no, "they have account %s", a.id)
+			holds(a.owner != body, "they have account %s", a.id)
 		}
 		holds(listed && s.readable && s.active, "the newest list does not have them so: %+v", s)
 	}
@@ -747,6 +797,7 @@ func (e *end) Read(_ context.Context, _ connector.Reading, sink connector.Sink) 
 	for _, h := range w.humans {
 		if h.listed {
 			read[h.no] = seen{*h, true}
+			w.numbers[h.body] = h.no
 		}
 	}
 	fault := w.faults[e.people]
@@ -891,7 +942,7 @@ func (e *end) Write(_ context.Context, x connector.Write) (connector.Record, err
 	}
 	switch verb {
 	case "create":
-		want.owner = want.mark
+		want.owner = w.taken[want.mark].body
 		now = w.add(&want)
 	case "suspend":
 		want.shut = "us"
