@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"twinning/internal/access"
@@ -60,7 +61,10 @@ func (s *Service) Rule(ctx context.Context, who access.Caller, lane string, r st
 }
 
 func (s *Service) rule(ctx context.Context, who access.Caller, l store.Lane, standing []store.Ruling, r store.Ruling, seen string) (v RulingView, err error) {
+	kinds := []string{"same", "different", "leave-alone"}
 	switch pair := r.Person != "" && r.Account != ""; {
+	case !slices.Contains(kinds, r.Kind):
+		return v, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q is no ruling", r.Kind), Detail: "expected one of " + strings.Join(kinds, ", "), Field: "kind"}
 	case r.Kind != "leave-alone" && !pair:
 		return v, &fault.Error{Kind: fault.Invalid, Title: r.Kind + " rules on a person and an account", Detail: "name both", Field: "person"}
 	case r.Kind == "leave-alone" && (pair || r.Person == "" && r.Account == ""):

@@ -1,0 +1,219 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"twinning/internal/access"
+	"twinning/internal/core/charter"
+	"twinning/internal/core/lifecycle"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/reconcile"
+	"twinning/internal/fault"
+	"twinning/internal/store"
+)
+
+// Draft makes a plan of the newest result: all of it, or what concerns some
+// people or waves. What rests on something that is no longer so is left out, with
+// all that needs it.
+func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, people, waves []string) (PlanView, error) {
+	l, r, err := s.latest(ctx, lane)
+	if err != nil {
+		return PlanView{}, err
+	}
+	all, err := s.Store.DraftedChanges(ctx, r.ID)
+	if err != nil {
+		return PlanView{}, err
+	}
+	chosen := choose(all, people, waves)
+	if len(chosen) == 0 {
+		if len(all) == 0 {
+			return PlanView{}, fault.New(fault.Conflict, "there is nothing to change", "the newest reconciliation found every account as it should be", "")
+		}
+		return PlanView{}, fault.New(fault.Invalid, "none of the changes is chosen", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people and the names of the waves")
+	}
+	if running, err := s.Store.LatestPlan(ctx, l.ID); err == nil && running.State == lifecycle.Running {
+		if stopped, err := s.Store.StopStray(ctx, running.ID); err != nil {
+			return PlanView{}, err
+		} else if !stopped {
+			return PlanView{}, fault.New(fault.Conflict, fmt.Sprintf("plan %d of this lane is running", running.ID), "", "wait for it, or halt its run")
+		}
+	}
+	rules, err := s.charterOf(ctx, l, r)
+	if err != nil {
+		return PlanView{}, err
+	}
+	fell, err := s.engine.Fallen(ctx, l, store.Plan{}, r, rules, chosen, false)
+	if err != nil {
+		return PlanView{}, err
+	}
+	fallen := fallenOf(chosen, fell)
+	if chosen = standing(chosen, fell); len(chosen) == 0 {
+		return PlanView{}, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(fallen), fallen[0].Verb, fallen[0].Label, fallen[0].Reason), "reconcile again: twinning reconcile "+lane)
+	}
+	p := store.Plan{LaneID: l.ID, Reconciliation: r.ID, By: who.Name}
+	verbs, totals := map[string]int{}, []WaveTotal{}
+	for _, c := range chosen {
+		verbs[c.Verb]++
+		if n := len(totals); n > 0 && totals[n-1].Name == c.Wave {
+			totals[n-1].Changes++
+		} else {
+			totals = append(totals, WaveTotal{c.Wave, 1})
+		}
+	}
+	guards, err := s.guards(ctx, l, r, rules, p, chosen)
+	if err != nil {
+		return PlanView{}, err
+	}
+	if p.Lowered.V, err = s.lowered(ctx, l, rules); err != nil {
+		return PlanView{}, err
+	}
+	p.Verbs, p.Waves, p.Guards = asJSON(verbs), asJSON(totals), asJSON(guards)
+	if p.Parts.V, err = s.parts(ctx, l, r, chosen); err != nil {
+		return PlanView{}, err
+	}
+	p.Hash = hashOf(p.Parts.V)
+	id, err := s.Store.AddPlan(ctx, p, chosen)
+	if err != nil {
+		return PlanView{}, err
+	}
+	if err := s.audit(ctx, who, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": lane, "changes": fmt.Sprint(len(chosen)), "left out": fmt.Sprint(len(fallen))}); err != nil {
+		return PlanView{}, err
+	}
+	v, err := s.Plan(ctx, id)
+	v.Fallen = fallen
+	return v, err
+}
+
+// fallenOf names the changes whose premises fell.
+func fallenOf(changes []store.Change, fell map[int]string) []Fallen {
+	list := []Fallen{}
+	for _, c := range changes {
+		if why, ok := fell[c.Number]; ok {
+			list = append(list, Fallen{c.ID, c.Verb, c.Label, why})
+		}
+	}
+	return list
+}
+
+// standing leaves out what fell, and what needs it.
+func standing(changes []store.Change, fell map[int]string) []store.Change {
+	out := map[string]bool{}
+	for _, c := range changes {
+		out[c.ID] = fell[c.Number] != ""
+	}
+	for moved := true; moved; {
+		moved = false
+		for _, c := range changes {
+			if !out[c.ID] && slices.ContainsFunc(c.Body.V.Needs, func(need string) bool { return out[need] }) {
+				out[c.ID], moved = true, true
+			}
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(changes), func(c store.Change) bool { return out[c.ID] })
+}
+
+func (s *Service) charterOf(ctx context.Context, l store.Lane, r store.Reconciliation) (*charter.Charter, error) {
+	version, err := s.Store.Charter(ctx, l.ID, r.CharterVersion)
+	if err != nil {
+		return nil, err
+	}
+	return s.parse(ctx, version.Source)
+}
+
+// choose takes the changes of some people or waves with all they need.
+func choose(all []store.Change, people, waves []string) []store.Change {
+	if len(people)+len(waves) == 0 {
+		return all
+	}
+	byID := map[string]store.Change{}
+	for _, c := range all {
+		byID[c.ID] = c
+	}
+	in := map[string]bool{}
+	var add func(c store.Change)
+	add = func(c store.Change) {
+		if in[c.ID] {
+			return
+		}
+		in[c.ID] = true
+		for _, need := range c.Body.V.Needs {
+			add(byID[need])
+		}
+	}
+	for _, c := range all {
+		if (len(people) == 0 || slices.Contains(people, c.Person)) && (len(waves) == 0 || slices.Contains(waves, c.Wave)) {
+			add(c)
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(c store.Change) bool { return !in[c.ID] })
+}
+
+// guards holds the charter's guards against changes, with what other plans did to
+// the system, may be doing, and have sealed; what is wrong with a roster stands
+// whatever is chosen. p is the plan that the changes are of, if they are of one.
+func (s *Service) guards(ctx context.Context, l store.Lane, r store.Reconciliation, rules *charter.Charter, p store.Plan, changes []store.Change) ([]planning.Reading, error) {
+	var all []planning.Reading
+	if err := json.Unmarshal(r.Guards, &all); err != nil {
+		return nil, err
+	}
+	var totals planning.Totals
+	kept := []planning.Reading{}
+	for _, g := range all {
+		switch {
+		case g.Message != "":
+			kept = append(kept, g)
+		case g.Of == "twins":
+			totals.Twins = g.Denominator
+		default:
+			totals.People = g.Denominator
+		}
+	}
+	bonded, err := s.Store.BondedBefore(ctx, l.ID, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	var m reconcile.Memory
+	if m.Done, err = s.done(ctx, l, rules); err != nil {
+		return nil, err
+	}
+	pending, err := s.Store.Pending(ctx, l.DownstreamID, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]planning.Change, 0, len(changes))
+	for _, c := range changes {
+		if c.Outcome != "done" && c.Outcome != "unchanged" {
+			list = append(list, c.Body.V)
+		}
+	}
+	past := planning.Past{
+		Recent:  func(verb string, days int) int { return m.Recent(verb, s.Now().In(rules.Zone), days) },
+		Pending: func(verb string) int { return pending[verb] },
+	}
+	return append(kept, planning.Guards(rules.Guards, list, totals, rules.First && !bonded, past)...), nil
+}
+
+// lowered names the guards that allow more than those by which the lane's last
+// plan was sealed.
+func (s *Service) lowered(ctx context.Context, l store.Lane, rules *charter.Charter) ([]string, error) {
+	last, err := s.Store.LastSealed(ctx, l.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return []string{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.Store.Reconciliation(ctx, last.Reconciliation)
+	if err != nil {
+		return nil, err
+	}
+	before, err := s.charterOf(ctx, l, r)
+	if err != nil {
+		return nil, err
+	}
+	return append([]string{}, rules.LooserThan(before)...), nil
+}
