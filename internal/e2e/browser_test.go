@@ -290,6 +290,26 @@ func TestConsolePreview(t *testing.T) {
 	p.sees("Not readable 2")
 	p.press("Records")
 	p.sees("ana.soto@larkspur.example")
+	// two rows may be anybody: no account is anybody's orphan, and the lane says why
+	_, err = h.app.Service.PutCharter(context.Background(), admin, "hr-dome-booking", `lane: hr-dome-booking
+people: {from: hr}
+accounts: {in: dome-booking}
+pairing: {keys: [{name: e-mail, person: person.email, account: account.emails}]}
+attributes: {userName: {candidates: [slug(initial(person.givenName) + person.familyName)], rule: once}}
+emails: {primary: person.email, rule: own}
+orphans: {do: suspend}
+`, -1)
+	require.NoError(t, err)
+	h.twinning(0, "sign-in", "--address", h.url)
+	h.twinning(3, "reconcile", "hr-dome-booking")
+	p.do(chromedp.Navigate(h.url + "/lanes/hr-dome-booking"))
+	p.sees("withheld:")
+	p.press("withheld")
+	p.sees("why it is not drafted")
+	p.until("document.querySelectorAll('[role=grid] [role=rowgroup] [role=row]').length > 3", "each of them is listed")
+	require.Contains(t, eval[string](p, "document.querySelector('[role=grid] [role=rowgroup] [role=row]').innerText"), "could not be read")
+	p.accessible("withheld")
+	p.shot("withheld", false)
 }
 
 // newest is the number of a system's newest roster.
