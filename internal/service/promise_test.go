@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -346,9 +347,9 @@ func (w *world) happens(what string) {
 		if w.holds(h.body) == 0 {
 			w.makeAccount(h, w.rng.IntN(2) == 0)
 		}
-	case "second by hand": // of the same human, by name alone or by an address that only they give
+	case "second by hand": // of the same human, by an address that only they give
 		if w.holds(h.body) == 1 {
-			w.add(&holding{login: "x-" + strings.ToLower(h.family) + h.body, mail: pick(w, "", h.mail()), given: h.given, family: h.family, active: true, owner: h.body})
+			w.add(&holding{login: "x-" + strings.ToLower(h.family) + h.body, mail: h.mail(), given: h.given, family: h.family, active: true, owner: h.body})
 		}
 	case "number again":
 		w.again(h)
@@ -364,6 +365,9 @@ func (w *world) happens(what string) {
 		}
 	case "relogin by hand": // to what somebody else would be given
 		login := strings.ToLower(h.given[:1] + h.family)
+		if h.body != h.no { // number and login of a newcomer: nobody could tell that it is not theirs
+			return
+		}
 		if !slices.ContainsFunc(slices.Collect(maps.Values(w.accounts)), func(o *holding) bool { return o.login == login }) && a.owner != "" {
 			a.login = login
 		}
@@ -953,7 +957,7 @@ func (e *end) Write(_ context.Context, x connector.Write) (connector.Record, err
 	*now = want
 	now.id = id
 	w.done[verb]++
-	w.wrote = append(w.wrote, effect{id, want.owner, verb})
+	w.wrote = append(w.wrote, effect{id, cmp.Or(want.mark, w.numbers[want.owner]), verb})
 	if err := w.fails.call("written"); err != nil {
 		return connector.Record{}, err
 	}
