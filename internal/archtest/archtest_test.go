@@ -6,6 +6,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -163,4 +164,35 @@ func packages(t *testing.T) (list []pkgFile) {
 	require.NoError(t, err)
 	require.Greater(t, len(list), 40, "the walk did not find the house")
 	return list
+}
+
+// One room turns instants into days; whoever else did would do it in another zone.
+func TestDaysAreMadeInOneRoom(t *testing.T) {
+	seen := 0
+	for path, source := range sources(t) {
+		if strings.Contains(path, "core/calendar/") {
+			seen++
+			continue
+		}
+		for _, form := range []string{"DateOnly", `"2006-01-02"`, "current_date", "CURRENT_DATE"} {
+			if strings.Contains(source, form+")") || strings.Contains(source, form+",") {
+				t.Errorf("%s makes or reads days by itself (%s); core/calendar does it, in a zone", path, form)
+			}
+		}
+	}
+	require.NotZero(t, seen, "core/calendar has moved")
+}
+
+// sources are the hand-written Go files of the house, but for tests.
+func sources(t *testing.T) map[string]string {
+	found := map[string]string{}
+	require.NoError(t, filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(path, ".gen.go") {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		found[filepath.ToSlash(path)] = string(b)
+		return err
+	}))
+	return found
 }

@@ -169,6 +169,7 @@ func (o *offline) run(talk io.Writer) (*result, error) {
 	if o.learn {
 		memory.Weights = nil
 	}
+	people.shape, accounts.shape = people.shape.In(rules.Zone), accounts.shape.In(rules.Zone)
 	needPeople, needAccounts := rules.Needs()
 	if _, _, err := both(
 		func() (*side, error) { return people, people.read(needPeople) },

@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"time"
 
 	openapitypes "github.com/oapi-codegen/runtime/types"
 	"github.com/spf13/cobra"
 
 	"twinning/internal/apiclient"
+	"twinning/internal/core/calendar"
 )
 
 var glyphs = map[string]string{"twinned": "●", "missing": "○", "orphan": "○", "duplicate": "◎", "contested": "◐", "exempt": "◌"}
@@ -58,7 +58,7 @@ func (c *client) until() (*openapitypes.Date, error) {
 	if u == "" {
 		return nil, nil
 	}
-	t, err := time.Parse(time.DateOnly, u)
+	t, err := calendar.Begin(u, nil)
 	if err != nil {
 		return nil, misuse("--until %q: expected a day such as 2026-12-31", u)
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"twinning/internal/connector/outbound"
+	"twinning/internal/core/calendar"
 )
 
 // Step is one thing that a probe tried. Nothing in it is secret: the report
@@ -110,7 +111,7 @@ func CertificateStep(state tls.ConnectionState) Step {
 		return s
 	}
 	ends := state.PeerCertificates[0].NotAfter
-	s.Said += ", certificate good until " + ends.UTC().Format(time.DateOnly)
+	s.Said += ", certificate good until " + calendar.Day(ends, nil)
 	if left := time.Until(ends); left < outbound.ExpiresSoon {
 		s.State, s.Means = StepWarning, fmt.Sprintf("the certificate ends in %d days; after that nothing is read or written", int(left.Hours()/24))
 		s.Next = "ask the system's team to renew it"

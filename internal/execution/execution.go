@@ -161,6 +161,7 @@ func (e *Engine) open(ctx context.Context, w *work.Work, p Params) (x *run, err 
 	if x.shape, err = e.Reach.NewestShape(ctx, x.system); err != nil {
 		return nil, err
 	}
+	x.shape = x.shape.In(x.charter.Zone)
 	if x.order, err = e.Store.AllChanges(ctx, p.Plan); err != nil {
 		return nil, err
 	}

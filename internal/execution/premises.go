@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sync"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/planning"
@@ -176,7 +177,7 @@ func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Recon
 		if err != nil {
 			return nil, err
 		}
-		load := shape.NewLoader(side.wanted)
+		load := shape.In(rules.Zone).NewLoader(side.wanted)
 		if err := e.Store.RecordsSince(ctx, side.system, side.roster, load.AddStored); err != nil {
 			return nil, err
 		}
@@ -184,7 +185,7 @@ func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Recon
 		if err != nil {
 			return nil, err
 		}
-		scope := charter.Scope{People: roster, Accounts: empty, Today: e.Now().In(rules.Zone).Format("2006-01-02")}
+		scope := charter.Scope{People: roster, Accounts: empty, Today: calendar.Day(e.Now(), rules.Zone)}
 		if side.word == "account" {
 			scope.People, scope.Accounts = empty, roster
 		}

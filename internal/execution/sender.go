@@ -429,7 +429,7 @@ func (x *run) nativeEditsOf(c store.Change, rec *connector.Record) ([]connector.
 			edit.New = edit.Old
 			i, out = len(out), append(out, edit)
 		}
-		encoded, err := src.Encode(record.KindOf(e.Attribute), record.SplitList(e.New), out[i].New)
+		encoded, err := src.Encode(record.KindOf(e.Attribute), record.SplitList(e.New), out[i].New, x.charter.Zone)
 		if err != nil {
 			return nil, err
 		}

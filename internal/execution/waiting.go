@@ -150,6 +150,11 @@ func (e *Engine) settleRun(ctx context.Context, x store.System, shape record.Sha
 	if err != nil {
 		return err
 	}
+	lane, err := e.Store.LaneByID(ctx, plan.LaneID)
+	if err != nil {
+		return err
+	}
+	shape = shape.In(lane.Location())
 	order, err := e.Store.AllChanges(ctx, run.Plan)
 	if err != nil {
 		return err

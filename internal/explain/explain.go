@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/pairing/evidence"
@@ -186,7 +187,7 @@ func compare(w *Why, in reconcile.Input, person, account string) {
 	if !hasAccount {
 		a = -1
 	}
-	scope := charter.Scope{People: in.People, Accounts: in.Accounts, Today: in.Now.In(in.Charter.Zone).Format("2006-01-02")}
+	scope := charter.Scope{People: in.People, Accounts: in.Accounts, Today: calendar.Day(in.Now, in.Charter.Zone)}
 	for _, k := range in.Charter.Keys {
 		w.Keys = append(w.Keys, keyEvidence(k, scope, p, a))
 	}

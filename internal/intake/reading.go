@@ -233,12 +233,14 @@ func (s *Intake) sameSystem(ctx context.Context, x store.System, k *stock) error
 	return nil
 }
 
-// Load reads a roster from the store as canonical columns.
-func (s *Intake) Load(ctx context.Context, x store.System, r store.Roster, wanted []string) (*record.Roster, record.Shape, error) {
+// Load reads a roster from the store as canonical columns, with days as they are in
+// a zone (nil: UTC).
+func (s *Intake) Load(ctx context.Context, x store.System, r store.Roster, wanted []string, zone *time.Location) (*record.Roster, record.Shape, error) {
 	shape, err := s.Reach.ShapeOf(x, r.Shape)
 	if err != nil {
 		return nil, shape, err
 	}
+	shape = shape.In(zone)
 	l := shape.NewLoader(wanted)
 	l.Expect(r.Records)
 	skip, err := s.gaps(ctx, r, l)

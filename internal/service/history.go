@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/record"
 	"twinning/internal/fault"
 	"twinning/internal/store"
@@ -195,7 +196,7 @@ func (s *Service) Statistics(ctx context.Context, id int64) (v StatisticsView, e
 	if err != nil {
 		return v, err
 	}
-	roster, shape, err := s.intake.Load(ctx, x, r, shape.Canonical())
+	roster, shape, err := s.intake.Load(ctx, x, r, shape.Canonical(), nil)
 	if err != nil {
 		return v, err
 	}
@@ -240,11 +241,9 @@ func (s *Service) History(ctx context.Context, system, id, at string) (v RecordH
 	}
 	instant, err := time.Parse(time.RFC3339, at)
 	if err != nil {
-		day, err := time.Parse(time.DateOnly, at)
-		if err != nil {
-			return v, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q is no day and no instant", at), Detail: "expected one such as 2026-11-25 or 2026-11-25T08:00:00Z", Field: "at"}
+		if instant, err = calendar.End(at, nil); err != nil {
+			return v, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q is no day and no instant", at), Detail: "expected one such as 2026-11-25 (its end in UTC) or 2026-11-25T08:00:00Z", Field: "at"}
 		}
-		instant = day.AddDate(0, 0, 1).Add(-time.Nanosecond) // at its end
 	}
 	for _, version := range list {
 		if !version.Since.After(instant) && (version.Until == nil || version.Until.After(instant)) {

@@ -272,6 +272,9 @@ func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, sourc
 		if kept, err = tx.AddCharter(ctx, l.ID, newest.Version, source, who.Name); err != nil {
 			return err
 		}
+		if err := tx.SetZone(ctx, l.ID, c.Zone.String()); err != nil {
+			return err
+		}
 		return tx.Audit(ctx, who.Name, "charter.put", lane, nil)
 	})
 	if errors.Is(err, store.ErrTaken) {

@@ -84,17 +84,21 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 	}
 	needPeople, needAccounts := in.Charter.Needs()
 	var peopleShape, accountsShape record.Shape
-	if in.people, in.People, peopleShape, err = s.newest(ctx, in.lane.AuthorityID, needPeople); err != nil {
+	if in.people, in.People, peopleShape, err = s.newest(ctx, in.lane.AuthorityID, needPeople, in.Charter.Zone); err != nil {
 		return in, err
 	}
-	if in.accounts, in.Accounts, accountsShape, err = s.newest(ctx, in.lane.DownstreamID, needAccounts); err != nil {
+	if in.accounts, in.Accounts, accountsShape, err = s.newest(ctx, in.lane.DownstreamID, needAccounts, in.Charter.Zone); err != nil {
 		return in, err
 	}
 	if err := s.remembered(ctx, &in); err != nil {
 		return in, err
 	}
 	in.Now, in.Cores, in.Mark, in.Premises = s.Now(), runtime.NumCPU(), accountsShape.Mark, true
-	in.Reading = fmt.Sprintf("%d/%d", in.people.ID, in.accounts.ID)
+	whole, err := s.Store.NewestWhole(ctx, in.lane.AuthorityID)
+	if err != nil {
+		return in, err
+	}
+	in.Reading = fmt.Sprint(whole.ID)
 	// everything that decides the result, but for the clock and the counts
 	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights})
 	sum := sha256.Sum256(decisive)
@@ -102,7 +106,7 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 	return in, err
 }
 
-func (s *Service) newest(ctx context.Context, system int64, wanted []string) (r store.Roster, roster *record.Roster, shape record.Shape, err error) {
+func (s *Service) newest(ctx context.Context, system int64, wanted []string, zone *time.Location) (r store.Roster, roster *record.Roster, shape record.Shape, err error) {
 	x, err := s.Store.SystemByID(ctx, system)
 	if err != nil {
 		return r, nil, shape, err
@@ -115,7 +119,7 @@ func (s *Service) newest(ctx context.Context, system int64, wanted []string) (r 
 	} else if r.Origin != "" && r.Origin != origin {
 		return r, nil, shape, fault.New(fault.Conflict, fmt.Sprintf("system %q has moved since its newest roster was read", x.Name), fmt.Sprintf("from %s to %s: what is known of it waits for a whole reading there", r.Origin, origin), "take a roster: twinning roster take "+x.Name+" --new-scope")
 	}
-	roster, shape, err = s.intake.Load(ctx, x, r, wanted)
+	roster, shape, err = s.intake.Load(ctx, x, r, wanted, zone)
 	return r, roster, shape, err
 }
 

@@ -47,6 +47,6 @@ func (s *Service) surveyed(ctx context.Context, system string) (*record.Roster, 
 	if err != nil {
 		return nil, err
 	}
-	roster, _, err := s.intake.Load(ctx, x, newest, shape.Canonical())
+	roster, _, err := s.intake.Load(ctx, x, newest, shape.Canonical(), nil)
 	return roster, err
 }

@@ -89,7 +89,7 @@ const openQuestions = ` FROM proposals p
 	WHERE p.reconciliation_id = $1 AND NOT EXISTS (SELECT FROM rulings u WHERE u.lane_id = $2 AND u.cleared IS NULL AND (
 		u.person = p.person AND u.account = p.account
 		OR u.kind = 'same' AND (u.person = p.person OR u.account = p.account)
-		OR u.kind = 'leave-alone' AND (u.until IS NULL OR u.until >= current_date) AND (u.person = p.person AND u.account = '' OR u.account = p.account AND u.person = '')))`
+		OR u.kind = 'leave-alone' AND (u.until IS NULL OR u.until >= (SELECT (now() AT TIME ZONE z.zone)::date FROM lanes z WHERE z.id = $2)) AND (u.person = p.person AND u.account = '' OR u.account = p.account AND u.person = '')))`
 
 const questionMatch = ` AND ($3 = '' OR p.code = $3) AND ($4 = '%%' OR p.person ILIKE $4 OR p.account ILIKE $4 OR p.reason ILIKE $4 OR vp.label ILIKE $4 OR va.label ILIKE $4)
 	AND p.probability >= $5 AND p.probability <= $6`

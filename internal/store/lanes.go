@@ -15,9 +15,19 @@ type Lane struct {
 	Authority    string `db:"authority_name"`
 	Downstream   string `db:"downstream_name"`
 	Observing    bool   `db:"observing"`
+	Zone         string `db:"zone"` // of its newest charter
 }
 
-const laneColumns = `SELECT l.id, l.name, l.authority, l.downstream, l.observing, a.name AS authority_name, d.name AS downstream_name FROM lanes l JOIN systems a ON a.id = l.authority JOIN systems d ON d.id = l.downstream `
+// Location is the lane's zone; UTC when this machine does not know it.
+func (l Lane) Location() *time.Location {
+	zone, err := time.LoadLocation(l.Zone)
+	if err != nil {
+		return time.UTC
+	}
+	return zone
+}
+
+const laneColumns = `SELECT l.id, l.name, l.authority, l.downstream, l.observing, l.zone, a.name AS authority_name, d.name AS downstream_name FROM lanes l JOIN systems a ON a.id = l.authority JOIN systems d ON d.id = l.downstream `
 
 // Lanes lists all by name.
 func (s *Store) Lanes(ctx context.Context) (list []Lane, err error) {
@@ -57,6 +67,11 @@ func (s *Store) BondedIDs(ctx context.Context, system int64) (bonded, there int,
 	err = s.get(ctx, &n, `SELECT count(*) AS bonded, count(*) FILTER (WHERE EXISTS (SELECT FROM records r WHERE r.system_id = $1 AND r.native_id = i.id AND r.until IS NULL)) AS there
 		FROM (SELECT b.person AS id FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE l.authority = $1 UNION SELECT b.account FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE l.downstream = $1) i`, system)
 	return n.Bonded, n.There, err
+}
+
+// SetZone keeps the zone in which a lane counts days.
+func (s *Store) SetZone(ctx context.Context, lane int64, zone string) error {
+	return s.must(ctx, `UPDATE lanes SET zone = $2 WHERE id = $1`, lane, zone)
 }
 
 // SetObserving lets a lane only observe.

@@ -2,10 +2,10 @@ package store
 
 import (
 	"context"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/reconcile"
 )
@@ -16,7 +16,7 @@ import (
 // Remembered puts together what a lane remembers of its rosters and receipts.
 // seen is the newest parting that it knows.
 func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory, seen int64, err error) {
-	m.Absent, m.Suspended, m.Written = map[string]reconcile.Absence{}, map[string]bool{}, map[string]map[string]reconcile.Sent{}
+	m.Absent, m.Inactive, m.Suspended, m.Written = map[string]reconcile.Absence{}, map[string]string{}, map[string]bool{}, map[string]map[string]reconcile.Sent{}
 	rows, err := s.pool.Query(ctx, `SELECT person, to_char(since, 'YYYY-MM-DD'), readings, last FROM absences WHERE lane_id = $1`, lane)
 	if err != nil {
 		return m, 0, err
@@ -24,6 +24,13 @@ func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory,
 	var person string
 	var a reconcile.Absence
 	if _, err := pgx.ForEachRow(rows, []any{&person, &a.Since, &a.Readings, &a.Last}, func() error { m.Absent[person] = a; return nil }); err != nil {
+		return m, 0, err
+	}
+	if rows, err = s.pool.Query(ctx, `SELECT person, to_char(since, 'YYYY-MM-DD') FROM inactivities WHERE lane_id = $1`, lane); err != nil {
+		return m, 0, err
+	}
+	var since string
+	if _, err := pgx.ForEachRow(rows, []any{&person, &since}, func() error { m.Inactive[person] = since; return nil }); err != nil {
 		return m, 0, err
 	}
 	if rows, err = s.pool.Query(ctx, `SELECT side, records FROM former_counts WHERE lane_id = $1`, lane); err != nil {
@@ -86,18 +93,25 @@ func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory,
 
 // remember keeps what a reconciliation found its rosters to be like.
 func remember(ctx context.Context, tx pgx.Tx, lane, accounts int64, m *reconcile.Memory) error {
-	for _, table := range []string{"absences", "former_counts", "former_coverage"} {
+	for _, table := range []string{"absences", "inactivities", "former_counts", "former_coverage"} {
 		if _, err := tx.Exec(ctx, `DELETE FROM `+table+` WHERE lane_id = $1`, lane); err != nil {
 			return err
 		}
 	}
-	var absent, counts, filled [][]any
+	var absent, inactive, counts, filled [][]any
 	for person, a := range m.Absent {
-		since, err := time.Parse(time.DateOnly, a.Since)
+		since, err := calendar.Begin(a.Since, nil)
 		if err != nil {
 			return err
 		}
 		absent = append(absent, []any{lane, person, since, a.Readings, a.Last})
+	}
+	for person, day := range m.Inactive {
+		since, err := calendar.Begin(day, nil)
+		if err != nil {
+			return err
+		}
+		inactive = append(inactive, []any{lane, person, since})
 	}
 	for side, n := range m.Counts {
 		counts = append(counts, []any{lane, side, n})
@@ -110,6 +124,7 @@ func remember(ctx context.Context, tx pgx.Tx, lane, accounts int64, m *reconcile
 		rows    [][]any
 	}{
 		"absences":        {[]string{"lane_id", "person", "since", "readings", "last"}, absent},
+		"inactivities":    {[]string{"lane_id", "person", "since"}, inactive},
 		"former_counts":   {[]string{"lane_id", "side", "records"}, counts},
 		"former_coverage": {[]string{"lane_id", "attribute", "share"}, filled},
 	} {

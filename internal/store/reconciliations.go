@@ -223,9 +223,9 @@ func (s *Store) ProposalsFor(ctx context.Context, reconciliation int64, person, 
 }
 
 const findingColumns = `SELECT f.number, f.finding, f.code, f.severity, f.person, f.account, f.person_label, f.account_label, f.detail,
-	EXISTS (SELECT FROM acceptances a WHERE a.lane_id = r.lane_id AND a.finding = f.finding AND (a.until IS NULL OR a.until >= current_date)) AS accepted, coalesce(d.since, r.at) AS since`
+	EXISTS (SELECT FROM acceptances a WHERE a.lane_id = r.lane_id AND a.finding = f.finding AND (a.until IS NULL OR a.until >= (now() AT TIME ZONE l.zone)::date)) AS accepted, coalesce(d.since, r.at) AS since`
 
-const findingMatch = ` FROM findings f JOIN reconciliations r ON r.id = f.reconciliation_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding
+const findingMatch = ` FROM findings f JOIN reconciliations r ON r.id = f.reconciliation_id JOIN lanes l ON l.id = r.lane_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding
 	WHERE f.reconciliation_id = $1 AND ($2 = '' OR f.code = $2) AND ($3 = '' OR f.severity = $3)
 	AND ($4 = '%%' OR f.person ILIKE $4 OR f.account ILIKE $4 OR f.person_label ILIKE $4 OR f.account_label ILIKE $4 OR f.detail ILIKE $4)`
 
@@ -241,7 +241,7 @@ func (s *Store) Findings(ctx context.Context, reconciliation int64, code, severi
 
 // FindingsAbout lists those that name one of the two records.
 func (s *Store) FindingsAbout(ctx context.Context, reconciliation int64, person, account string) (list []Finding, err error) {
-	err = s.list(ctx, &list, findingColumns+` FROM findings f JOIN reconciliations r ON r.id = f.reconciliation_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding
+	err = s.list(ctx, &list, findingColumns+` FROM findings f JOIN reconciliations r ON r.id = f.reconciliation_id JOIN lanes l ON l.id = r.lane_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding
 		WHERE f.reconciliation_id = $1 AND (f.person = $2 AND $2 <> '' OR f.account = $3 AND $3 <> '') ORDER BY f.number`, reconciliation, person, account)
 	return remedied(list), err
 }

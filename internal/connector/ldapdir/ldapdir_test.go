@@ -239,7 +239,7 @@ classes: [inetOrgPerson, badge]
 	cells := make([]string, 2)
 	require.NoError(t, reader.Row(r.Values, cells))
 	require.Equal(t, []string{"false", "2026-06-28"}, cells)
-	flags, err := shape.Attributes["active"].Encode(record.Bool, []string{"true"}, r.Values["badgeFlags"])
+	flags, err := shape.Attributes["active"].Encode(record.Bool, []string{"true"}, r.Values["badgeFlags"], nil)
 	require.NoError(t, err)
 	r, err = c.Write(ctx, connector.Write{Record: &r, Edits: []connector.Edit{{Native: "badgeFlags", New: flags}}})
 	require.NoError(t, err)

@@ -72,4 +72,4 @@ func verification(err error, name string) Failure {
 	return Failure{"tls", "its certificate is not accepted: " + err.Error(), "ask its team to mend the certificate"}
 }
 
-func day(t time.Time) string { return t.UTC().Format(time.DateOnly) }
+func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }

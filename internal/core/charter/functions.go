@@ -4,13 +4,13 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/record"
 )
 
@@ -43,12 +43,11 @@ var functions = []function{
 		return boolValue(record.Normal(record.Text, a[0]) == record.Normal(record.Text, a[1]))
 	}},
 	{"days", 2, cel.IntType, func(_ *compiler, a []string) Value {
-		from, err1 := time.Parse(time.DateOnly, a[0])
-		to, err2 := time.Parse(time.DateOnly, a[1])
-		if err1 != nil || err2 != nil {
+		days, ok := calendar.Between(a[0], a[1])
+		if !ok {
 			return faultValue("days() needs two dates of the form YYYY-MM-DD")
 		}
-		return numberValue(int64(to.Sub(from).Hours() / 24))
+		return numberValue(int64(days))
 	}},
 	{"rewrite", 3, cel.StringType, func(_ *compiler, a []string) Value {
 		re, err := regexp.Compile(a[1])

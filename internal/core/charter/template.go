@@ -152,7 +152,7 @@ func example(name string, src record.Source) string {
 	if v == "" {
 		return ""
 	}
-	encoded, err := src.Encode(record.KindOf(name), record.SplitList(v), nil)
+	encoded, err := src.Encode(record.KindOf(name), record.SplitList(v), nil, nil)
 	if err != nil || len(encoded) == 0 {
 		return v
 	}

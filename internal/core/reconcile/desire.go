@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
 	"twinning/internal/core/naming"
@@ -29,7 +30,11 @@ type piece struct {
 	findings []finding.Finding
 	withheld []planning.Withheld
 	asked    []doubt
+	inactive []inactive
 }
+
+// inactive is somebody whose record is inactive and names no day since when.
+type inactive struct{ person, since string }
 
 // rule is a charter rule tied to the rosters.
 type rule struct {
@@ -97,7 +102,11 @@ func (r *run) desire() {
 	last := &walker{desirer: d, piece: &piece{}}
 	last.accounts()
 	var drafts []*draft
+	r.out.Memory.Inactive = map[string]string{}
 	for _, p := range append(pieces, *last.piece) {
+		for _, x := range p.inactive {
+			r.out.Memory.Inactive[x.person] = x.since
+		}
 		drafts = append(drafts, p.drafts...)
 		r.out.Findings = append(r.out.Findings, p.findings...)
 		r.out.Withheld = append(r.out.Withheld, p.withheld...)
@@ -150,20 +159,29 @@ func (w *walker) guess(p, a int, what string) bool {
 
 func (w *walker) twin(p, a int) {
 	if w.frozen(p, a) {
+		if since, known := w.Memory.Inactive[w.personID(p)]; known { // it may be so still
+			w.inactive = append(w.inactive, inactive{w.personID(p), since})
+		}
 		return
 	}
 	suspended := w.Accounts.Column("active").Cell(a) == "false"
 	reason, left := w.run.left(p)
 	switch {
 	case !w.inScope[p]:
-		if w.Charter.OutOf == "suspend" && !suspended {
+		switch {
+		case suspended:
+		case w.Charter.OutOf == "suspend":
 			w.suspend(p, a, "out of scope: suspend (charter)")
+		case left:
+			w.note("leaver-active", p, a, "", "the person is %s and out of scope, the account can still sign in; the charter leaves who is out of scope as they are", reason)
 		}
 		return
 	case left:
+		since := w.leftOn(p)
 		if !suspended {
-			w.note("leaver-active", p, a, "", "the person is %s, the account can still sign in", reason)
-			if w.due(p) {
+			due, when := w.due(since)
+			w.note("leaver-active", p, a, "", "the person is %s, the account can still sign in%s", reason, when)
+			if due {
 				w.suspend(p, a, fmt.Sprintf("leaver: %s (charter line %d)", reason, w.Charter.Leavers.Line))
 			}
 		}
@@ -191,18 +209,33 @@ func (w *walker) reinstated(p, a int) bool {
 	return true
 }
 
-// due reports whether the stage that suspends has come for somebody who left
-// by their own record.
-func (w *walker) due(p int) bool {
+// leftOn is the first day on which somebody who has left by their own record was
+// gone: the day after their end date, or else the day on which they were first
+// seen to be inactive, which the lane remembers.
+func (w *walker) leftOn(p int) string {
+	if end := w.People.Column("endsOn").Cell(p); end != "" && end < w.today {
+		return calendar.Add(end, 1)
+	}
+	id := w.personID(p)
+	since, known := w.Memory.Inactive[id]
+	if !known {
+		since = w.today
+	}
+	w.inactive = append(w.inactive, inactive{id, since})
+	return since
+}
+
+// due reports whether the stage that suspends has come for somebody who is gone
+// since a day, and when it will.
+func (w *walker) due(since string) (due bool, when string) {
 	l := w.Charter.Leavers
 	if l == nil || l.Suspend < 0 {
-		return false
+		return false, ""
 	}
-	end := w.People.Column("endsOn").Cell(p)
-	if end == "" || end >= w.today {
-		return true // inactive with no date to count from
+	if on := calendar.Add(since, l.Suspend); on > w.today {
+		return false, "; it is suspended on " + on
 	}
-	return daysBetween(end, w.today) > l.Suspend
+	return true, ""
 }
 
 func (w *walker) suspend(p, a int, reason string) {

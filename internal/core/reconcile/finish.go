@@ -5,23 +5,14 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/finding"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
-
-func daysBetween(from, to string) int {
-	a, err1 := time.Parse(time.DateOnly, from)
-	b, err2 := time.Parse(time.DateOnly, to)
-	if err1 != nil || err2 != nil {
-		return 0
-	}
-	return int(b.Sub(a).Hours() / 24)
-}
 
 // accounts looks at what has no person: orphans, and accounts whose bonded
 // person has vanished.
@@ -97,7 +88,7 @@ func (w *walker) vanished(a int, person string, suspended bool, leave map[string
 		w.withhold(planning.Suspend, -1, a, fmt.Sprintf("person %q is left alone: %s", person, why))
 		return
 	}
-	gone := daysBetween(seen.Since, w.today)
+	gone, _ := calendar.Between(seen.Since, w.today)
 	l := w.Charter.Leavers
 	if l == nil {
 		w.note("leaver-active", -1, a, "", "its person %q vanished on %s; the charter has no leavers:", person, seen.Since)

@@ -3,6 +3,7 @@ package reconcile
 import (
 	"time"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/pairing/evidence"
 )
@@ -20,6 +21,7 @@ type Memory struct {
 	LeftAccounts map[string]Leave           `json:"leaveAccounts,omitempty"`
 	Claims       map[string][]string        `json:"claims,omitempty"`   // account -> other lanes that hold it
 	Absent       map[string]Absence         `json:"absent,omitempty"`   // bonded person -> since when they are gone
+	Inactive     map[string]string          `json:"inactive,omitempty"` // twinned person who is inactive -> day on which they were first seen so
 	Accepted     map[string]string          `json:"accepted,omitempty"` // finding -> last day on which it is accepted, "" for ever
 	Counts       map[string]int             `json:"counts,omitempty"`   // records per side at the last reading
 	Filled       map[string]float64         `json:"filled,omitempty"`   // side.attribute -> share of records that carried it
@@ -58,7 +60,7 @@ type Tally struct {
 // today.
 func (m *Memory) Recent(verb string, today time.Time, days int) int {
 	n := 0
-	first := today.AddDate(0, 0, -days+1).Format(time.DateOnly)
+	first := calendar.Add(calendar.Day(today, today.Location()), -days+1)
 	for _, t := range m.Done {
 		if t.Verb == verb && t.Day >= first {
 			n += t.Count

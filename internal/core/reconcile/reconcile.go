@@ -30,7 +30,7 @@ type Input struct {
 	Accounts *record.Roster
 	Memory   Memory
 	Now      time.Time
-	Reading  string // names this pair of rosters; the same one is not counted twice as an absence
+	Reading  string // names the newest whole reading of the people; the same one is not counted twice as an absence
 	Mark     string // canonical attribute that carries our mark downstream, "" when there is none
 	Cores    int    // goroutines to use; 0: one
 	Premises bool   // changes tell what they rest on, for whoever carries them out

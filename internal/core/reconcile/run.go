@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
 	"twinning/internal/core/pairing"
@@ -43,7 +44,7 @@ type doubt struct {
 }
 
 func newRun(in Input) *run {
-	r := &run{Input: in, out: &Output{}, bondOf: map[string]string{}, bondedTo: map[string]string{}, today: in.Now.In(in.Charter.Zone).Format(time.DateOnly), bound: map[*charter.Expr]*charter.Bound{}, unclear: map[int]string{}}
+	r := &run{Input: in, out: &Output{}, bondOf: map[string]string{}, bondedTo: map[string]string{}, today: calendar.Day(in.Now, in.Charter.Zone), bound: map[*charter.Expr]*charter.Bound{}, unclear: map[int]string{}}
 	r.out.Memory = in.Memory
 	r.out.Memory.Suspended = r.stillShut()
 	for _, b := range in.Memory.Bonds {
@@ -231,7 +232,7 @@ func inParallel(cores, n int, job func(i int)) {
 func (r *run) scope() {
 	p := r.out.Pairing
 	r.inScope = make([]bool, r.People.Len())
-	where := r.bind(r.Charter.People)
+	where, starts := r.bind(r.Charter.People), r.People.Column("startsOn")
 	for i := range r.inScope {
 		if _, unknown := r.People.Present(i); unknown {
 			continue
@@ -258,6 +259,8 @@ func (r *run) scope() {
 			p.PersonState[i], p.PersonNote[i] = pairing.Exempt, "outside people.where"
 		case left:
 			p.PersonState[i], p.PersonNote[i] = pairing.Exempt, reason+", and without account"
+		case starts.Cell(i) > r.today:
+			p.PersonState[i], p.PersonNote[i] = pairing.Exempt, "starts on "+strings.Clone(starts.Cell(i))
 		}
 	}
 }

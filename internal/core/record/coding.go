@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"twinning/internal/core/calendar"
 )
 
 // dateWords turn a layout as people write it into Go's.
@@ -15,36 +16,39 @@ var dateWords = strings.NewReplacer("YYYY", "2006", "MM", "01", "DD", "02", "hh"
 var dateCodings = map[string]struct {
 	read  func(string) (time.Time, bool) // ok is false when it can't be understood; a zero time means "never"
 	write func(time.Time) string
+	// wholeDays: it counts days, and says no instant
+	wholeDays bool
 }{
 	// RFC 4517 section 3.3.13
-	"generalized": {readGeneralized, func(t time.Time) string { return t.Format("20060102150405") + "Z" }},
+	"generalized": {read: readGeneralized, write: func(t time.Time) string { return t.UTC().Format("20060102150405") + "Z" }},
 	// hundreds of nanoseconds since 1601; 0 and the largest number mean never
 	"filetime": {
-		counted(func(n int64) time.Time {
+		read: counted(func(n int64) time.Time {
 			if n == 0 || n == 1<<63-1 {
 				return time.Time{}
 			}
 			return time.Unix(n/1e7-epoch1601, 0).UTC()
 		}),
-		func(t time.Time) string { return strconv.FormatInt((t.Unix()+epoch1601)*1e7, 10) },
+		write: func(t time.Time) string { return strconv.FormatInt((t.Unix()+epoch1601)*1e7, 10) },
 	},
 	// days since 1970, as in the shadow attributes of RFC 2307; -1 means never
 	"days": {
-		counted(func(n int64) time.Time {
+		read: counted(func(n int64) time.Time {
 			if n < 0 {
 				return time.Time{}
 			}
 			return time.Unix(n*86400, 0).UTC()
 		}),
-		func(t time.Time) string { return strconv.FormatInt(t.Unix()/86400, 10) },
+		write:     func(t time.Time) string { return strconv.FormatInt(t.Unix()/86400, 10) },
+		wholeDays: true,
 	},
 	"seconds": {
-		counted(func(n int64) time.Time { return time.Unix(n, 0).UTC() }),
-		func(t time.Time) string { return strconv.FormatInt(t.Unix(), 10) },
+		read:  counted(func(n int64) time.Time { return time.Unix(n, 0).UTC() }),
+		write: func(t time.Time) string { return strconv.FormatInt(t.Unix(), 10) },
 	},
 	"milliseconds": {
-		counted(func(n int64) time.Time { return time.UnixMilli(n).UTC() }),
-		func(t time.Time) string { return strconv.FormatInt(t.UnixMilli(), 10) },
+		read:  counted(func(n int64) time.Time { return time.UnixMilli(n).UTC() }),
+		write: func(t time.Time) string { return strconv.FormatInt(t.UnixMilli(), 10) },
 	},
 }
 
@@ -67,7 +71,9 @@ func readGeneralized(v string) (time.Time, bool) {
 	return time.Time{}, false
 }
 
-func readDate(src *Source, v string) (string, error) {
+// readDate reads a calendar day. What says an instant falls on the day that it is in
+// the zone; what says only a day, or a time without a zone, is that day everywhere.
+func readDate(src *Source, v string, zone *time.Location) (string, error) {
 	if coding, ok := dateCodings[src.Date]; ok {
 		t, ok := coding.read(v)
 		switch {
@@ -77,20 +83,23 @@ func readDate(src *Source, v string) (string, error) {
 			return "", nil
 		case t.Year() < 1 || t.Year() > 9999:
 			return "", &ValueError{src.Native, fmt.Sprintf("%q is a time in the year %d", v, t.Year())}
+		case coding.wholeDays:
+			return calendar.Day(t, nil), nil
 		}
-		return t.Format(time.DateOnly), nil
+		return calendar.Day(t, zone), nil
 	}
 	if src.Date != "" {
 		t, err := time.Parse(dateWords.Replace(src.Date), v)
 		if err != nil {
 			return "", &ValueError{src.Native, fmt.Sprintf("%q is not a date of the form %s", v, src.Date)}
 		}
-		return t.Format(time.DateOnly), nil
+		return calendar.Day(t, nil), nil
 	}
-	if len(v) >= 10 {
-		if _, err := time.Parse(time.DateOnly, v[:10]); err == nil && (len(v) == 10 || v[10] == 'T' || v[10] == ' ') {
-			return v[:10], nil
+	if len(v) >= 10 && calendar.IsDay(v[:10]) && (len(v) == 10 || v[10] == 'T' || v[10] == ' ') {
+		if t, err := time.Parse(time.RFC3339, strings.Replace(v, " ", "T", 1)); err == nil {
+			return calendar.Day(t, zone), nil
 		}
+		return v[:10], nil
 	}
 	return "", &ValueError{src.Native, fmt.Sprintf("%q is not an ISO date (YYYY-MM-DD); name its form in the shape: {from: %s, date: DD.MM.YYYY}", v, src.Native)}
 }
@@ -121,9 +130,9 @@ func prefixed(prefix string, values []string) (out []string) {
 }
 
 // Encode turns canonical values of the attribute into what the system takes,
-// given the native values as they are now: the way back of Cell. What the
-// source does not speak of stays: other bits, values with another prefix.
-func (s Source) Encode(kind Kind, canonical, native []string) ([]string, error) {
+// given the native values as they are now: the way back of Cell, in the same zone.
+// What the source does not speak of stays: other bits, values with another prefix.
+func (s Source) Encode(kind Kind, canonical, native []string, zone *time.Location) ([]string, error) {
 	one := ""
 	if len(canonical) > 0 {
 		one = canonical[0]
@@ -165,11 +174,15 @@ func (s Source) Encode(kind Kind, canonical, native []string) ([]string, error) 
 			return nil, &ValueError{s.Native, fmt.Sprintf("the shape names no word that means %s", one)}
 		}
 	case kind == Date && s.Date != "":
-		t, err := time.Parse(time.DateOnly, one)
-		if err != nil {
-			return nil, &ValueError{s.Native, fmt.Sprintf("%q is not a date", one)}
+		coding, coded := dateCodings[s.Date]
+		if !coded || coding.wholeDays {
+			zone = nil
 		}
-		if coding, ok := dateCodings[s.Date]; ok {
+		t, err := calendar.Begin(one, zone)
+		if err != nil {
+			return nil, &ValueError{s.Native, err.Error()}
+		}
+		if coded {
 			return []string{coding.write(t)}, nil
 		}
 		return []string{t.Format(dateWords.Replace(s.Date))}, nil

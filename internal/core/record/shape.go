@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"twinning/internal/core/document"
 )
@@ -35,6 +36,14 @@ type Shape struct {
 	Mark         string   `json:"mark,omitempty"`    // canonical attribute that carries our mark
 	Classes      []string `json:"classes,omitempty"` // object classes of a new directory entry
 	Upload       *Upload  `json:"upload,omitempty"`  // the file that the system's own upload takes
+	zone         *time.Location
+}
+
+// In is the shape as a lane of that zone reads it: an instant falls on the day that
+// it is there. Without a zone it falls on its day in UTC.
+func (s Shape) In(zone *time.Location) Shape {
+	s.zone = zone
+	return s
 }
 
 // ParseShape reads a shape document:
@@ -149,12 +158,13 @@ type Reader struct {
 	names   []string
 	sources []Source
 	kinds   []Kind
+	zone    *time.Location
 }
 
 // NewReader prepares the shape for the wanted canonical attributes (those the
 // shape lacks read as absent).
 func (s Shape) NewReader(names []string) *Reader {
-	r := &Reader{names: names}
+	r := &Reader{names: names, zone: s.zone}
 	for _, name := range names {
 		r.sources = append(r.sources, s.Attributes[name])
 		r.kinds = append(r.kinds, KindOf(name))
@@ -195,7 +205,7 @@ func (r *Reader) Cell(i int, values []string) (string, error) {
 	case kind == Bool:
 		return readBool(src, v)
 	case kind == Date:
-		return readDate(src, v)
+		return readDate(src, v, r.zone)
 	}
 	return v, nil
 }

@@ -4,7 +4,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 )
 
 // Understood is what was made of one native attribute, from its name and from
@@ -156,12 +155,11 @@ func dayLayout(values []string, least float64) string {
 	for _, layout := range dayLayouts {
 		src := Source{Date: layout}
 		n := share(values, func(v string) bool {
-			day, err := readDate(&src, v)
+			day, err := readDate(&src, v, nil)
 			if err != nil {
 				return false
 			}
-			t, err := time.Parse(time.DateOnly, day)
-			return day == "" || err == nil && t.Year() > 1900 && t.Year() < 2200 // else it is a number that happens to fit
+			return day == "" || day > "1901" && day < "2200" // else it is a number that happens to fit
 		})
 		if n < least {
 			continue
@@ -231,7 +229,7 @@ func (u *Understood) judgeValues(shape *Shape, values []string) {
 
 func dayLayoutFits(layout string, values []string) bool {
 	src := Source{Date: layout}
-	return share(values, func(v string) bool { _, err := readDate(&src, v); return err == nil }) == 1
+	return share(values, func(v string) bool { _, err := readDate(&src, v, nil); return err == nil }) == 1
 }
 
 // proposeByValues gives attributes that no header named to columns whose values

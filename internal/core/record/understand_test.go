@@ -151,16 +151,16 @@ func TestCodingsRoundTrip(t *testing.T) {
 		if c.cell == "" {
 			continue
 		}
-		native, err := src.Encode(kind, SplitList(c.cell), []string{c.native})
+		native, err := src.Encode(kind, SplitList(c.cell), []string{c.native}, nil)
 		require.NoError(t, err)
 		require.Equal(t, c.cell, read(native), "%s there and back by %v", c.native, native)
 	}
 	// what the shape does not speak of stays
 	src := Source{Native: "x", Prefix: "SMTP:"}
-	native, err := src.Encode(Email, []string{"new@x.example"}, []string{"smtp:alias@x.example", "SMTP:old@x.example"})
+	native, err := src.Encode(Email, []string{"new@x.example"}, []string{"smtp:alias@x.example", "SMTP:old@x.example"}, nil)
 	require.NoError(t, err)
 	require.Equal(t, []string{"smtp:alias@x.example", "SMTP:new@x.example"}, native)
-	native, err = Source{Native: "x", Bit: 2}.Encode(Bool, []string{"true"}, []string{"66050"})
+	native, err = Source{Native: "x", Bit: 2}.Encode(Bool, []string{"true"}, []string{"66050"}, nil)
 	require.NoError(t, err)
 	require.Equal(t, []string{"66048"}, native)
 }

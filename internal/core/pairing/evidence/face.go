@@ -251,9 +251,9 @@ func (r *Reader) text(cell string) (t text) {
 	return t
 }
 
-// day reads "2006-01-02" into days; noDay when it is none.
+// day reads "YYYY-MM-DD" into days; noDay when it is none.
 func day(s string) int32 {
-	if len(s) != len("2006-01-02") || s[4] != '-' || s[7] != '-' {
+	if len(s) != len("YYYY-MM-DD") || s[4] != '-' || s[7] != '-' {
 		return noDay
 	}
 	n := func(a, b int) (v int32) {

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/record"
 )
 
@@ -210,12 +210,11 @@ const (
 
 // Days compares two days: an account is mostly made about when somebody begins.
 func Days(a, b string) Verdict {
-	x, err1 := time.Parse(time.DateOnly, a)
-	y, err2 := time.Parse(time.DateOnly, b)
-	if err1 != nil || err2 != nil {
+	between, ok := calendar.Between(a, b)
+	if !ok {
 		return Verdict{Missing, "one of the days is not known"}
 	}
-	switch apart := abs(int(x.Sub(y).Hours() / 24)); {
+	switch apart := abs(between); {
 	case apart == 0:
 		return Verdict{Same, "the same day"}
 	case apart <= Month:
