@@ -111,6 +111,12 @@ func (m *matcher) bonds() {
 			m.contestAccount(a, why)
 			m.propose("bond-doubted", p, a, "bonded, but no key agrees any more and keys point elsewhere")
 			m.issue("bond-doubted", p, a, "bonded with each other, but no key agrees any more and keys point elsewhere")
+		case m.estranged(p, a, b):
+			why := "bonded, but names, login and addresses are another's"
+			m.contestPerson(p, why)
+			m.contestAccount(a, why)
+			m.propose("bond-doubted", p, a, why+": was the id given a second time?")
+			m.issue("bond-doubted", p, a, "%s: was the id given a second time?", why)
 		default:
 			m.join(p, a, Bonded)
 			m.Guessed[p] = b.Basis == Weighed.String()
@@ -259,9 +265,7 @@ func (m *matcher) ask(code string, p, a int, why string) {
 // speaks against it, as when a number or an address was given a second time. It
 // says why, and is silent where too little is known to speak.
 func (m *matcher) recycled(p, a, first int) string {
-	people, accounts := m.in.People, m.in.Accounts
-	family, given := people.Column("familyName").Cell(p), people.Column("givenName").Cell(p)
-	if family != "" && family == accounts.Column("familyName").Cell(a) && given == accounts.Column("givenName").Cell(a) {
+	if m.sameNames(p, a) {
 		return "" // nearly everybody
 	}
 	for k := first + 1; k < len(m.indexes); k++ {
@@ -269,17 +273,40 @@ func (m *matcher) recycled(p, a, first int) string {
 			return ""
 		}
 	}
-	name, other := NameOf(people, p), NameOf(accounts, a)
-	if likeness.Names(name, other).Level != likeness.Differ {
-		return ""
-	}
-	if likeness.Login(name, accounts.Column("userName").Cell(a)).Level > likeness.Differ {
-		return ""
-	}
-	if likeness.Emails(people.Column("emails").Values(p), accounts.Column("emails").Values(a)).Level == likeness.Part {
+	if !m.unlike(p, a) {
 		return ""
 	}
 	return fmt.Sprintf("key %q agrees, but names and login are another's", m.in.Keys[first].Name)
+}
+
+func (m *matcher) sameNames(p, a int) bool {
+	family := m.in.People.Column("familyName").Cell(p)
+	return family != "" && family == m.in.Accounts.Column("familyName").Cell(a) && m.in.People.Column("givenName").Cell(p) == m.in.Accounts.Column("givenName").Cell(a)
+}
+
+// unlike: names, login and addresses are all another's.
+func (m *matcher) unlike(p, a int) bool {
+	people, accounts := m.in.People, m.in.Accounts
+	name := NameOf(people, p)
+	return likeness.Names(name, NameOf(accounts, a)).Level == likeness.Differ &&
+		likeness.Login(name, accounts.Column("userName").Cell(a)).Level <= likeness.Differ &&
+		likeness.Emails(people.Column("emails").Values(p), accounts.Column("emails").Values(a)).Level != likeness.Part
+}
+
+// estranged: of two who are bonded, one key at most agrees, which may well be the
+// mark that we wrote ourselves, and all else is another's: the person's id was
+// given a second time. A bond that a human made is not looked at.
+func (m *matcher) estranged(p, a int, b Bond) bool {
+	if b.Basis == Ruled.String() || m.sameNames(p, a) {
+		return false
+	}
+	agree := 0
+	for k := range m.indexes {
+		if m.agree(k, p, a) {
+			agree++
+		}
+	}
+	return agree <= 1 && m.unlike(p, a)
 }
 
 // NameOf is what a record says of somebody's name.
