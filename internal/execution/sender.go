@@ -1,6 +1,7 @@
 package execution
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -329,6 +330,12 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 	s.r.Before.V = s.values(rec)
 	asWanted, why := true, ""
 	for _, x := range s.c.Body.V.Edits {
+		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
+			wanted, differs := s.compareReference(src, rec, x)
+			asWanted = asWanted && wanted
+			why = cmp.Or(why, differs)
+			continue
+		}
 		now, bad := s.cell(rec, x.Attribute)
 		kind := record.KindOf(x.Attribute)
 		if bad == nil && record.Same(kind, now, x.New) {
@@ -351,6 +358,23 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 		return rec, s.confirm()
 	}
 	return rec, why != ""
+}
+
+// compareReference holds what a record refers to against what it should refer to
+// and what the plan saw, all three as the system itself refers.
+func (s *sender) compareReference(src record.Source, rec connector.Record, x planning.Edit) (wanted bool, differs string) {
+	now := rec.Values[src.Native]
+	is := func(id string) bool {
+		native, err := s.reference(s.ctx, src, id)
+		return err == nil && record.SameReferences(now, native)
+	}
+	switch {
+	case is(x.New):
+		return true, ""
+	case is(x.Old):
+		return false, ""
+	}
+	return false, fmt.Sprintf("%s refers to %q where the plan saw %s", x.Attribute, strings.Join(now, "; "), cmp.Or(x.Old, "nobody"))
 }
 
 // confirm settles a change that is as wanted already, if all it rests on holds:
@@ -398,6 +422,12 @@ func (s *sender) written(after connector.Record) {
 	s.r.Account, s.r.After.V = after.ID, s.values(after)
 	var altered []string
 	for _, x := range s.c.Body.V.Edits {
+		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
+			if now := after.Values[src.Native]; !record.SameReferences(now, s.r.Sent.V[src.Native]) {
+				altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, strings.Join(now, "; ")))
+			}
+			continue
+		}
 		if now, err := s.cell(after, x.Attribute); err != nil || !record.Same(record.KindOf(x.Attribute), now, x.New) {
 			altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, plainList(now)))
 		}
@@ -410,15 +440,13 @@ var errNoNative = errors.New("the shape names no native attribute")
 // nativeEdits turns canonical edits into native ones, given the record as it is
 // now (nil for a new one). Attributes that share a native one are edited together,
 // and what the shape does not speak of stays.
-func (x *run) nativeEditsOf(c store.Change, rec *connector.Record) ([]connector.Edit, error) {
+func (x *run) nativeEditsOf(ctx context.Context, c store.Change, rec *connector.Record) (_ []connector.Edit, err error) {
 	out := make([]connector.Edit, 0, len(c.Body.V.Edits))
 	for _, e := range c.Body.V.Edits {
 		src, ok := x.shape.Attributes[e.Attribute]
 		switch {
 		case !ok || src.Native == "":
 			return nil, fmt.Errorf("%w for %s", errNoNative, e.Attribute)
-		case src.Refers != "":
-			return nil, fmt.Errorf("%s is a reference by %s, which is read but can't be written yet", e.Attribute, src.Refers)
 		}
 		i := slices.IndexFunc(out, func(o connector.Edit) bool { return o.Native == src.Native })
 		if i < 0 {
@@ -429,6 +457,12 @@ func (x *run) nativeEditsOf(c store.Change, rec *connector.Record) ([]connector.
 			edit.New = edit.Old
 			i, out = len(out), append(out, edit)
 		}
+		if src.Refers != "" {
+			if out[i].New, err = x.reference(ctx, src, e.New); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		encoded, err := src.Encode(record.KindOf(e.Attribute), record.SplitList(e.New), out[i].New, x.charter.Zone)
 		if err != nil {
 			return nil, err
@@ -438,8 +472,24 @@ func (x *run) nativeEditsOf(c store.Change, rec *connector.Record) ([]connector.
 	return out, nil
 }
 
+// reference is how the system itself refers to the record of an id: by another
+// attribute of it, as it is now.
+func (x *run) reference(ctx context.Context, src record.Source, id string) ([]string, error) {
+	if id == "" {
+		return nil, nil
+	}
+	meant, err := x.account(ctx, id)
+	if err != nil {
+		return nil, fmt.Errorf("%s refers to account %q, which can't be read: %w", src.Native, id, err)
+	}
+	if len(meant.Values[src.Refers]) == 0 {
+		return nil, fmt.Errorf("%s refers by %s, which account %q does not carry", src.Native, src.Refers, id)
+	}
+	return meant.Values[src.Refers][:1], nil
+}
+
 func (s *sender) nativeEdits(rec *connector.Record) ([]connector.Edit, error) {
-	return s.nativeEditsOf(s.c, rec)
+	return s.nativeEditsOf(s.ctx, s.c, rec)
 }
 
 func plainList(cell string) string { return strings.ReplaceAll(cell, string(record.ListSep), "; ") }
@@ -447,6 +497,18 @@ func plainList(cell string) string { return strings.ReplaceAll(cell, string(reco
 // effects are what the lane remembers of a settled change: the bond of the twin
 // that was written or confirmed, and what we did to the account.
 func (s *sender) effects() store.Effects { return effectsOf(s.lane.ID, s.c, s.r) }
+
+// beyond lists the values of one list that another lacks.
+func beyond(kind record.Kind, list, other string) (values []string) {
+	has := map[string]bool{}
+	record.EachValue(other, func(v string) { has[record.Normal(kind, v)] = true })
+	record.EachValue(list, func(v string) {
+		if !has[record.Normal(kind, v)] {
+			values = append(values, v)
+		}
+	})
+	return values
+}
 
 func effectsOf(lane int64, c store.Change, r store.Receipt) store.Effects {
 	e := store.Effects{Lane: lane}
@@ -464,7 +526,11 @@ func effectsOf(lane int64, c store.Change, r store.Receipt) store.Effects {
 		return e
 	}
 	e.Suspended, e.Opened, e.Written = c.Verb == planning.Suspend, c.Verb == planning.Reinstate, map[string]string{}
+	e.Added, e.Removed = map[string][]string{}, map[string][]string{}
 	for _, x := range c.Body.V.Edits {
+		if kind := record.KindOf(x.Attribute); kind.Multi() && x.Attribute != "aliases" {
+			e.Added[x.Attribute], e.Removed[x.Attribute] = beyond(kind, x.New, x.Old), beyond(kind, x.Old, x.New)
+		}
 		if x.Attribute != "active" && x.Attribute != "aliases" {
 			e.Written[x.Attribute] = x.New
 		}

@@ -169,7 +169,7 @@ func (e *Engine) settleRun(ctx context.Context, x store.System, shape record.Sha
 		if err != nil {
 			return err
 		}
-		if rec.ID == "" || !asWanted(shape, rec, c) {
+		if rec.ID == "" || !asWanted(shape, rec, c, r.Sent.V) {
 			continue
 		}
 		r.Account, r.Outcome, r.After.V, r.Detail = rec.ID, "done", sentOf(r, rec), fmt.Sprintf("roster %d shows it", roster)
@@ -205,8 +205,14 @@ func (e *Engine) rosterRecord(ctx context.Context, x store.System, r store.Recei
 	return list[0], nil
 }
 
-func asWanted(shape record.Shape, rec store.Record, c store.Change) bool {
+func asWanted(shape record.Shape, rec store.Record, c store.Change, sent map[string][]string) bool {
 	for _, x := range c.Body.V.Edits {
+		if src := shape.Attributes[x.Attribute]; src.Refers != "" {
+			if !record.SameReferences(rec.Values.V[src.Native], sent[src.Native]) {
+				return false
+			}
+			continue
+		}
 		now, err := shape.NewReader([]string{x.Attribute}).Cell(0, rec.Values.V[shape.Attributes[x.Attribute].Native])
 		if err != nil || !record.Same(record.KindOf(x.Attribute), now, x.New) {
 			return false

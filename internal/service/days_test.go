@@ -51,7 +51,7 @@ type book struct {
 	made      int
 }
 
-var bookColumns = map[bool]string{true: "id given family title email active", false: "id login mark given family title email aliases active"}
+var bookColumns = map[bool]string{true: "id given family title email active roles boss", false: "id login mark given family title email aliases active roles boss"}
 
 var dayRules = []string{
 	`lane: LANE`,
@@ -397,7 +397,7 @@ func (b *book) record(row string) connector.Record {
 
 func (b *book) Declare() connector.Declaration {
 	shape := record.Shape{Stable: true, Attributes: map[string]record.Source{}}
-	for attribute, native := range map[string]string{"id": "id", "givenName": "given", "familyName": "family", "title": "title", "email": "email", "active": "active"} {
+	for attribute, native := range map[string]string{"id": "id", "givenName": "given", "familyName": "family", "title": "title", "email": "email", "active": "active", "roles": "roles", "manager": "boss"} {
 		shape.Attributes[attribute] = record.Source{Native: native}
 	}
 	d := connector.Declaration{Kind: "book", Scope: "all", Extents: []string{connector.Whole, connector.Sample}}
@@ -405,6 +405,7 @@ func (b *book) Declare() connector.Declaration {
 		for attribute, native := range map[string]string{"userName": "login", "externalId": "mark", "aliases": "aliases"} {
 			shape.Attributes[attribute] = record.Source{Native: native}
 		}
+		shape.Attributes["manager"] = record.Source{Native: "boss", Refers: "login"}
 		shape.Mark = "externalId"
 		d.Writes, d.ReadsOne, d.Finds, d.Deferred = true, !b.deferred, "mark", b.deferred
 		d.Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate"}
@@ -501,6 +502,7 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 		cell := strings.Join(values[c], ";")
 		row += " " + map[bool]string{true: "-", false: cell}[cell == ""]
 	}
+	row = strings.TrimSuffix(strings.TrimSuffix(row, " -"), " -") // most have neither roles nor a manager
 	if b.deferred {
 		b.sent = append(b.sent, row)
 		return b.record(strings.TrimSpace(row)), nil

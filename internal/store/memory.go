@@ -81,6 +81,9 @@ func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory,
 	}); err != nil {
 		return m, 0, err
 	}
+	if m.Added, err = s.added(ctx, lane); err != nil {
+		return m, 0, err
+	}
 	if rows, err = s.pool.Query(ctx, `SELECT id, person, account FROM partings WHERE lane_id = $1 ORDER BY id`, lane); err != nil {
 		return m, 0, err
 	}
@@ -89,6 +92,24 @@ func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory,
 		return nil
 	})
 	return m, seen, err
+}
+
+// added tells which values of lists our receipts added, by account and attribute.
+func (s *Store) added(ctx context.Context, lane int64) (map[string]map[string][]string, error) {
+	list := map[string]map[string][]string{}
+	rows, err := s.pool.Query(ctx, `SELECT account, attribute, value FROM added WHERE lane_id = $1 ORDER BY account, attribute, value`, lane)
+	if err != nil {
+		return nil, err
+	}
+	var account, attribute, value string
+	_, err = pgx.ForEachRow(rows, []any{&account, &attribute, &value}, func() error {
+		if list[account] == nil {
+			list[account] = map[string][]string{}
+		}
+		list[account][attribute] = append(list[account][attribute], value)
+		return nil
+	})
+	return list, err
 }
 
 // remember keeps what a reconciliation found its rosters to be like.

@@ -42,6 +42,25 @@ func migrated(t *testing.T, version int64, statements string) *Store {
 	return s
 }
 
+// The release before knew no zone of a lane, and counted absences by both rosters.
+func TestMigrationKeepsDays(t *testing.T) {
+	ctx := context.Background()
+	s := migrated(t, 4, `INSERT INTO systems (name, kind) VALUES ('hq', 'file'), ('app', 'scim');
+		INSERT INTO lanes (name, authority, downstream) VALUES ('tokyo', 1, 2), ('quoted', 1, 2), ('none', 1, 2), ('unknown', 1, 2);
+		INSERT INTO charters (lane_id, version, source, created_by) VALUES (1, 1, 'zone: Asia/Seoul', 'ana'), (1, 2, E'lane: tokyo\nzone: Asia/Tokyo\nguards: {}', 'ana'), (2, 1, 'zone: "America/Santiago" # the office', 'ana'), (3, 1, 'lane: none', 'ana'), (4, 1, 'zone: Mars/Olympus', 'ana');
+		INSERT INTO absences (lane_id, person, since, readings, last) VALUES (1, 'L1', '2026-11-20', 2, '17/202')`)
+	lanes, err := s.Lanes(ctx)
+	require.NoError(t, err)
+	zones := map[string]string{}
+	for _, l := range lanes {
+		zones[l.Name] = l.Location().String()
+	}
+	require.Equal(t, map[string]string{"tokyo": "Asia/Tokyo", "quoted": "America/Santiago", "none": "UTC", "unknown": "UTC"}, zones)
+	m, _, err := s.Remembered(ctx, 1)
+	require.NoError(t, err)
+	require.Equal(t, "17", m.Absent["L1"].Last)
+}
+
 func TestMigrationKeepsRecords(t *testing.T) {
 	ctx := context.Background()
 	s := migrated(t, 1, `INSERT INTO systems (name, kind) VALUES ('old', 'file'), ('empty', 'file');

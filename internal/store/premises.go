@@ -155,7 +155,9 @@ type Effects struct {
 	Suspended bool
 	Opened    bool
 	Written   map[string]string // canonical attribute -> value
-	Reserved  []string          // names that are no longer needed
+	// Added and Removed are the values of lists that changed hands, by attribute.
+	Added, Removed map[string][]string
+	Reserved       []string // names that are no longer needed
 }
 
 // Settle records a change's outcome and all that follows from it, with or without
@@ -199,6 +201,12 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 	}
 	if e.Opened {
 		all.Queue(`DELETE FROM suspensions WHERE lane_id = $1 AND account = $2`, e.Lane, r.Account)
+	}
+	for attribute, values := range e.Added {
+		all.Queue(`INSERT INTO added (lane_id, account, attribute, value) SELECT $1, $2, $3, unnest($4::text[]) ON CONFLICT DO NOTHING`, e.Lane, r.Account, attribute, values)
+	}
+	for attribute, values := range e.Removed {
+		all.Queue(`DELETE FROM added WHERE lane_id = $1 AND account = $2 AND attribute = $3 AND value = ANY($4)`, e.Lane, r.Account, attribute, values)
 	}
 	for attribute, value := range e.Written {
 		all.Queue(`INSERT INTO written (lane_id, account, attribute, value, rounds) VALUES ($1, $2, $3, $4, 1)

@@ -12,6 +12,7 @@ package charter
 import (
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"time"
 
@@ -86,7 +87,11 @@ type AttributeRule struct {
 	Rule       string
 	Clear      bool // a blank source clears the value
 	Required   bool
-	Line       int
+	// Of a list, only what our own receipts added is taken away, and what Ours
+	// matches as a whole; with All, whatever the rule does not want.
+	All  bool
+	Ours *regexp.Regexp
+	Line int
 }
 
 // EmailRule says which address is an account's primary one.

@@ -2,6 +2,7 @@ package charter
 
 import (
 	"cmp"
+	"regexp"
 	"slices"
 	"time"
 
@@ -167,15 +168,20 @@ func (r *reader) readRules(n document.Node) {
 			continue
 		}
 		rule := AttributeRule{Attribute: e.Key, Line: line, Rule: Own}
+		wanted := wantText
+		if record.KindOf(e.Key).Multi() {
+			wanted = wantValues
+		}
 		if !e.Value.IsMap() {
-			rule.add(r.compiler.compile(e.Value, wantValues, "person", "account"))
+			rule.add(r.compiler.compile(e.Value, wanted, "person", "account"))
 			r.Rules = append(r.Rules, rule)
 			continue
 		}
-		f := e.Value.Fields("value", "candidates", "rule", "clear", "required")
+		f := e.Value.Fields("value", "candidates", "rule", "clear", "required", "manage", "ours")
 		rule.Rule, rule.Clear, rule.Required = f["rule"].OneOf(Own, Fill, Once, Watch), f["clear"].Bool(), f["required"].Bool()
+		r.readManage(&rule, e.Key, f)
 		if v, ok := f["value"]; ok {
-			rule.add(r.compiler.compile(v, wantValues, "person", "account"))
+			rule.add(r.compiler.compile(v, wanted, "person", "account"))
 		}
 		for _, c := range f["candidates"].Items() {
 			rule.add(r.compiler.compile(c, wantText, "person"))
@@ -188,6 +194,29 @@ func (r *reader) readRules(n document.Node) {
 		}
 		r.Rules = append(r.Rules, rule)
 	}
+}
+
+// readManage reads what of a list may be taken away.
+func (r *reader) readManage(rule *AttributeRule, attribute string, f map[string]document.Node) {
+	for _, key := range []string{"manage", "ours"} {
+		if f[key].Present() && !record.KindOf(attribute).Multi() {
+			f[key].Problem("`%s:` is for lists; %s has one value", key, attribute)
+			return
+		}
+	}
+	rule.All = f["manage"].OneOf("ours", "all") == "all"
+	if !f["ours"].Present() {
+		return
+	}
+	if rule.All {
+		f["ours"].Problem("with `manage: all` everything is ours; leave one of them out")
+	}
+	pattern, err := regexp.Compile(`^(?:` + f["ours"].Text() + `)$`)
+	if err != nil {
+		f["ours"].Problem("%q is no pattern: %v", f["ours"].Text(), err)
+		return
+	}
+	rule.Ours = pattern
 }
 
 func (r *AttributeRule) add(e *Expr) {

@@ -58,6 +58,9 @@ var Catalogue = []Code{
 	{"not-kept", Warning, "the downstream alters what we write, so we stopped writing it", "make the charter compute the form that the downstream keeps, or watch the attribute"},
 	{"roster-shrunk", Error, "a roster holds far fewer records than the last one", "find out whether the export is whole; accept the finding if it is"},
 	{"coverage-drop", Error, "an attribute that was filled is suddenly blank on many records", "find out whether the export is whole; accept the finding if it is"},
+	{"several-values", Warning, "an attribute that should have one value has several", "leave one of them where it stands, or read it as a list in the shape; until then it is not written"},
+	{"reference-broken", Warning, "a record refers to somebody whom no record is", "correct the reference, read the part in which they stand, or name the right attribute in the shape (refers:)"},
+	{"reference-open", Notice, "an account should refer to somebody who has no account here", "nothing, when their account is on its way; else find out who they are, and rule"},
 	{"row-rejected", Error, "a record could not be read", "mend the row at its source and take the roster again"},
 }
 

@@ -84,7 +84,7 @@ func NewLedger(accounts *record.Roster, requests []Request, cores int) *Ledger {
 		wg.Go(func() { parts[i] = l.scan(accounts, accounts.Len()*i/len(parts), accounts.Len()*(i+1)/len(parts)) })
 	}
 	wg.Wait()
-	parts = append(parts, l.unread(accounts))
+	parts = append(parts, l.unread(accounts), l.beside(accounts))
 	for _, part := range parts {
 		for _, h := range part {
 			if held := l.holders[h.name]; !slices.Contains(held, h.Holding) {
@@ -114,6 +114,19 @@ func (l *Ledger) scan(accounts *record.Roster, from, to int) (found []named) {
 			})
 		}
 	}
+	return found
+}
+
+// beside finds the names that accounts hold beside the one that their cells show.
+func (l *Ledger) beside(accounts *record.Roster) (found []named) {
+	accounts.EachSeveral(func(row int, attribute string, others []string) {
+		as, names := map[string]Attribute{"userName": Login, "email": Primary}[attribute], attribute == "userName" || attribute == "email"
+		for _, n := range others {
+			if _, asked := l.holders[Fold(n)]; asked && names {
+				found = append(found, named{Fold(n), Holding{record.Row(row), as}})
+			}
+		}
+	})
 	return found
 }
 

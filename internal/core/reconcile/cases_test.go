@@ -22,7 +22,8 @@ import (
 var write = flag.Bool("write", false, "write what came out into testdata/cases.txtar, to be read before it is committed")
 
 // A case reads: a name, the records of both sides (cells by white space, - is
-// blank, _ a space, ; between the values of a list), lines that replace one of
+// blank, _ a space, ; between the values of a list, ,, between several where one
+// is wanted), lines that replace one of
 // the charter's, a memory, and everything that must come out.
 type lane struct {
 	name                             string
@@ -76,7 +77,13 @@ func (l *lane) charter(t require.TestingT) *charter.Charter {
 // that is known, and the reason.
 func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *record.Roster {
 	names := strings.Fields(columns)
-	b := record.NewBuilder(names[1:])
+	shape := record.Shape{Attributes: map[string]record.Source{}}
+	for i, n := range names { // manager=dn: it refers by that column
+		name, refers, _ := strings.Cut(n, "=")
+		names[i] = name
+		shape.Attributes[name] = record.Source{Native: name, Refers: refers}
+	}
+	b := shape.NewLoader(names[1:])
 	rows = slices.Clone(rows)
 	if rng != nil {
 		rng.Shuffle(len(rows), func(i, j int) { rows[i], rows[j] = rows[j], rows[i] })
@@ -86,7 +93,7 @@ func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *
 		for i, word := range strings.Fields(row) {
 			require.Less(t, i, len(names), row)
 			if word != "-" {
-				cells[i] = strings.NewReplacer("_", " ", ";", string(record.ListSep)).Replace(word)
+				cells[i] = strings.ReplaceAll(word, "_", " ")
 			}
 		}
 		if cells[0] == "rejected" {
@@ -95,7 +102,7 @@ func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *
 			require.NoError(t, err)
 			rej := record.Rejection{Line: line, ID: cells[2], Reason: "broken", Swallows: cells[3] == "swallows"}
 			if cells[3] != "" && !rej.Swallows {
-				rej.Names, rej.Named = record.SplitList(cells[3]), true
+				rej.Names, rej.Named = strings.Split(cells[3], ";"), true
 			}
 			require.NoError(t, b.Reject(rej))
 			continue
@@ -104,7 +111,11 @@ func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *
 			require.NoError(t, b.LeaveOut(record.Gap{Kind: kind, ID: cells[1], Reason: cells[2], What: cells[3]}))
 			continue
 		}
-		require.NoError(t, b.Append(cells))
+		native := map[string][]string{}
+		for i, c := range cells {
+			native[names[i]] = strings.Split(c, map[bool]string{true: ";", false: ",,"}[record.KindOf(names[i]).Multi()])
+		}
+		require.NoError(t, b.AddNative(0, native))
 	}
 	r, err := b.Roster()
 	require.NoError(t, err)

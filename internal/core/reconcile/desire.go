@@ -44,6 +44,8 @@ type rule struct {
 	source *record.Column // set when the value is a plain attribute of the person
 	target *record.Column
 	reason string
+	reads  []string // attributes of the person
+	refers bool     // the value is the id of a person, and their account is meant
 }
 
 // desirer holds everything that the per-person walk needs, read-only.
@@ -63,6 +65,11 @@ func (r *run) desirer() *desirer {
 		for _, e := range c.Candidates {
 			bound.values = append(bound.values, r.bind(e))
 		}
+		for _, e := range c.Candidates {
+			person, _ := e.Reads()
+			bound.reads = append(bound.reads, person...)
+		}
+		bound.refers = c.Attribute == "manager"
 		if name := c.Candidates[0].Attribute(); name != "" && len(c.Candidates) == 1 {
 			if person, _ := c.Candidates[0].Reads(); len(person) > 0 {
 				bound.source = r.People.Column(name)
@@ -357,10 +364,59 @@ func (w *walker) same(kind record.Kind, x, y string) bool {
 // value computes a rule's value for the pair and what kept it from being so.
 func (w *walker) value(r *rule, p, a int) (cell, fault string) {
 	if r.source != nil {
-		return r.source.Cell(p), ""
+		cell = r.source.Cell(p)
+	} else {
+		v := r.values[0].Eval(p, a)
+		cell, fault = strings.TrimSpace(v.Cell()), v.Fault()
 	}
-	v := r.values[0].Eval(p, a)
-	return strings.TrimSpace(v.Cell()), v.Fault()
+	if r.refers && cell != "" {
+		return w.accountOf(r, p, a, cell)
+	}
+	return cell, fault
+}
+
+// accountOf turns the id of a person into that of their account: ids of one system
+// mean nothing in another.
+func (w *walker) accountOf(r *rule, p, a int, person string) (id, fault string) {
+	row, there := w.People.Find(person)
+	if there && w.out.Pairing.PersonState[row] == pairing.Twinned {
+		return w.Accounts.ID(int(w.out.Pairing.PersonTwin[row])), ""
+	}
+	why := fmt.Sprintf("%s is person %q, who has no account here yet", r.Attribute, person)
+	if !there {
+		why = fmt.Sprintf("%s is %q, who is nobody among the people", r.Attribute, person)
+	}
+	if r.Rule != charter.Watch {
+		w.note("reference-open", p, a, r.Attribute, "%s; it stays as it is", why)
+	}
+	return "", why
+}
+
+// several tells of values beside those that a rule would look at; what they are
+// is not written.
+func (w *walker) several(attribute string, reads []string, p, a int) bool {
+	for _, name := range reads {
+		if others := w.People.Several(p, name); len(others) > 0 {
+			w.note("several-values", p, -1, name, "%s is %q, and also %s", name, w.People.Column(name).Cell(p), quoted(others))
+			return true
+		}
+	}
+	if a < 0 {
+		return false
+	}
+	if others := w.Accounts.Several(a, attribute); len(others) > 0 {
+		w.note("several-values", -1, a, attribute, "%s is %q, and also %s", attribute, w.Accounts.Column(attribute).Cell(a), quoted(others))
+		return true
+	}
+	return false
+}
+
+func quoted(list []string) string {
+	out := make([]string, len(list))
+	for i, v := range list {
+		out[i] = fmt.Sprintf("%q", v)
+	}
+	return strings.Join(out, " and ")
 }
 
 func (w *walker) setTwin(p, a int) {
@@ -371,9 +427,15 @@ func (w *walker) setTwin(p, a int) {
 			w.rename(r, p, a)
 			continue
 		}
-		want, _ := w.value(r, p, a)
+		want, fault := w.value(r, p, a)
 		now := r.target.Cell(a)
-		if want == now || w.same(r.kind, want, now) {
+		if r.refers && fault != "" {
+			continue
+		}
+		if r.kind.Multi() {
+			want = w.list(r, a, want, now)
+		}
+		if want == now || w.same(r.kind, want, now) || !r.kind.Multi() && w.several(r.Attribute, r.reads, p, a) {
 			continue
 		}
 		if want == "" && (!r.Clear || r.Rule != charter.Own) {
@@ -397,6 +459,40 @@ func (w *walker) setTwin(p, a int) {
 	if len(edits) > 0 {
 		w.draft(planning.Set, p, a, edits...)
 	}
+}
+
+// list is what an attribute with several values should hold: what it holds, and
+// what the rule wants, without what the rule no longer wants and is ours.
+func (w *walker) list(r *rule, a int, want, now string) string {
+	if r.All || want == "" && !r.Clear {
+		return want
+	}
+	wanted := map[string]bool{}
+	record.EachValue(want, func(v string) { wanted[record.Normal(r.kind, v)] = true })
+	var kept []string
+	record.EachValue(now, func(v string) {
+		n := record.Normal(r.kind, v)
+		if wanted[n] || !w.added(r, a, v) {
+			kept = append(kept, v)
+		}
+		delete(wanted, n)
+	})
+	record.EachValue(want, func(v string) {
+		if n := record.Normal(r.kind, v); wanted[n] {
+			kept = append(kept, v)
+			delete(wanted, n)
+		}
+	})
+	return record.JoinList(kept)
+}
+
+// added reports whether a value of a list is ours.
+func (w *walker) added(r *rule, a int, value string) bool {
+	if r.Ours != nil && r.Ours.MatchString(value) {
+		return true
+	}
+	n := record.Normal(r.kind, value)
+	return slices.ContainsFunc(w.Memory.Added[w.Accounts.ID(a)][r.Attribute], func(v string) bool { return record.Normal(r.kind, v) == n })
 }
 
 // MaxRounds is how often a value is written that the downstream alters.
@@ -438,6 +534,7 @@ func (w *walker) rename(r *rule, p, a int) {
 		return
 	}
 	switch {
+	case w.several("userName", r.reads, p, a):
 	case r.Rule == charter.Watch:
 		w.note("drift", p, a, "userName", "userName is %q, should be %q (watched, never written)", now, want[0])
 	case w.Charter.Intent != "add" && record.Damaged(want[0], now) != "":
@@ -484,7 +581,13 @@ func (w *walker) readdress(p, a int) {
 	if len(want) == 0 {
 		return
 	}
+	var reads []string
+	for _, c := range e.Primary {
+		person, _ := c.Reads()
+		reads = append(reads, person...)
+	}
 	switch {
+	case w.several("email", reads, p, a):
 	case e.Rule == charter.Watch:
 		w.note("drift", p, a, "email", "the primary address is %q, should be %q (watched, never written)", now, want[0])
 	case w.Charter.Intent != "add" && w.kept(record.Email, p, a, "email", want[0], now):

@@ -11,23 +11,24 @@ import (
 // Memory is what a lane knows beyond its two rosters. It is one value that
 // goes in and comes out; its zero value is that of a new lane.
 type Memory struct {
-	Bonds        []pairing.Bond             `json:"bonds,omitempty"`
-	Same         []pairing.Pair             `json:"same,omitempty"`      // rulings
-	Different    []pairing.Pair             `json:"different,omitempty"` // rulings
-	Weighed      []pairing.Pair             `json:"weighed,omitempty"`   // twins by evidence alone at the last reconciliation
-	Parted       []pairing.Pair             `json:"parted,omitempty"`    // bonded until ruled different, and no plan sealed since
-	Weights      *evidence.Weights          `json:"weights,omitempty"`   // what evidence is worth; nil: to be learnt
-	LeftPeople   map[string]Leave           `json:"leavePeople,omitempty"`
-	LeftAccounts map[string]Leave           `json:"leaveAccounts,omitempty"`
-	Claims       map[string][]string        `json:"claims,omitempty"`   // account -> other lanes that hold it
-	Absent       map[string]Absence         `json:"absent,omitempty"`   // bonded person -> since when they are gone
-	Inactive     map[string]string          `json:"inactive,omitempty"` // twinned person who is inactive -> day on which they were first seen so
-	Accepted     map[string]string          `json:"accepted,omitempty"` // finding -> last day on which it is accepted, "" for ever
-	Counts       map[string]int             `json:"counts,omitempty"`   // records per side at the last reading
-	Filled       map[string]float64         `json:"filled,omitempty"`   // side.attribute -> share of records that carried it
-	Suspended    map[string]bool            `json:"suspended,omitempty"`
-	Written      map[string]map[string]Sent `json:"written,omitempty"` // account -> attribute -> what our receipts say
-	Done         []Tally                    `json:"done,omitempty"`
+	Bonds        []pairing.Bond                 `json:"bonds,omitempty"`
+	Same         []pairing.Pair                 `json:"same,omitempty"`      // rulings
+	Different    []pairing.Pair                 `json:"different,omitempty"` // rulings
+	Weighed      []pairing.Pair                 `json:"weighed,omitempty"`   // twins by evidence alone at the last reconciliation
+	Parted       []pairing.Pair                 `json:"parted,omitempty"`    // bonded until ruled different, and no plan sealed since
+	Weights      *evidence.Weights              `json:"weights,omitempty"`   // what evidence is worth; nil: to be learnt
+	LeftPeople   map[string]Leave               `json:"leavePeople,omitempty"`
+	LeftAccounts map[string]Leave               `json:"leaveAccounts,omitempty"`
+	Claims       map[string][]string            `json:"claims,omitempty"`   // account -> other lanes that hold it
+	Absent       map[string]Absence             `json:"absent,omitempty"`   // bonded person -> since when they are gone
+	Inactive     map[string]string              `json:"inactive,omitempty"` // twinned person who is inactive -> day on which they were first seen so
+	Accepted     map[string]string              `json:"accepted,omitempty"` // finding -> last day on which it is accepted, "" for ever
+	Counts       map[string]int                 `json:"counts,omitempty"`   // records per side at the last reading
+	Filled       map[string]float64             `json:"filled,omitempty"`   // side.attribute -> share of records that carried it
+	Suspended    map[string]bool                `json:"suspended,omitempty"`
+	Written      map[string]map[string]Sent     `json:"written,omitempty"` // account -> attribute -> what our receipts say
+	Added        map[string]map[string][]string `json:"added,omitempty"`   // account -> list attribute -> values that our receipts added
+	Done         []Tally                        `json:"done,omitempty"`
 }
 
 // Leave is a leave-alone ruling.

@@ -56,6 +56,9 @@ func (w *walker) fillNew(d *draft, p int) bool {
 			continue
 		}
 		want, fault := w.value(r, p, -1)
+		if want != "" && !r.kind.Multi() {
+			w.several(r.Attribute, r.reads, p, -1)
+		}
 		switch {
 		case strings.ContainsRune(want, utf8.RuneError):
 			w.note("value-damaged", p, -1, r.Attribute, "%s is %q: letters are lost; it is left blank", r.Attribute, show(want))
@@ -71,6 +74,9 @@ func (w *walker) fillNew(d *draft, p int) bool {
 		want := w.addresses(p, -1)
 		complete = complete && len(want) > 0
 		d.ask("email", w.emailReason(), naming.Request{Owner: d.Person, Account: -1, Candidates: want, Attribute: naming.Primary})
+	}
+	if w.Accounts.Column("active") != nil {
+		d.Edits = append(d.Edits, planning.Edit{Attribute: "active", New: "true", Reason: "a new account can sign in"})
 	}
 	if mark := w.markValue(p); w.Input.Mark != "" && mark != "" {
 		d.Edits = append(d.Edits, planning.Edit{Attribute: w.Input.Mark, New: mark, Reason: "mark: so that this twin is found again"})

@@ -420,6 +420,19 @@ func (r *run) rejections(side string, roster *record.Roster) {
 		f.Accepted = r.Memory.accepts(f.ID, r.today)
 		r.out.Findings = append(r.out.Findings, f)
 	}
+	for _, b := range roster.Broken() {
+		person, detail := "", fmt.Sprintf("%s: %s refers by %s, which no record carries", side, b.Attribute, b.Value)
+		if b.Row >= 0 {
+			person, detail = roster.ID(int(b.Row)), fmt.Sprintf("%s refers to %q, which is no record of the %s", b.Attribute, b.Value, side)
+		}
+		account := ""
+		if side == "accounts" {
+			person, account = "", person
+		}
+		f := finding.New("reference-broken", person, account, side+" "+b.Attribute, detail)
+		f.Accepted = r.Memory.accepts(f.ID, r.today)
+		r.out.Findings = append(r.out.Findings, f)
+	}
 	met := map[string]bool{}
 	for _, g := range roster.Gaps() {
 		if !g.Hides() || g.ID != "" || met[g.Reason] {

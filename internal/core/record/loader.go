@@ -15,6 +15,13 @@ type Judge struct {
 	shape  Shape
 	reader *Reader
 	naming []int // attributes that say who somebody is
+	more   []more
+}
+
+// more are the values that a record has for an attribute beside the first.
+type more struct {
+	attribute string
+	values    []string
 }
 
 // NewJudge judges by these canonical attributes, id first.
@@ -31,8 +38,15 @@ func (s Shape) NewJudge(names []string) *Judge {
 // Row computes the cells of one record, values being those of each attribute's
 // native. What is not taken is either a rejection or a gap.
 func (j *Judge) Row(line int, values func(i int) []string, into []string) (*Rejection, *Gap) {
+	j.more = j.more[:0]
 	for i := range into {
-		cell, err := j.reader.Cell(i, values(i))
+		v := values(i)
+		if len(v) > 1 {
+			if others := j.reader.others(i, v); len(others) > 0 {
+				j.more = append(j.more, more{j.reader.names[i], others})
+			}
+		}
+		cell, err := j.reader.Cell(i, v)
 		if err != nil {
 			bad := err.(*ValueError) // Cell returns no other
 			rej := &Rejection{Line: line, Column: bad.Native, Reason: bad.Reason}
@@ -131,7 +145,21 @@ func (l *Loader) Add(line int, values func(i int) []string) error {
 	case gap != nil:
 		return l.LeaveOut(*gap)
 	}
+	l.noteSeveral()
 	return l.AppendLine(line, l.cells)
+}
+
+// noteSeveral keeps what the record that comes next has beside its cells.
+func (l *Loader) noteSeveral() {
+	for _, m := range l.judge.more {
+		if l.r.several == nil {
+			l.r.several = map[Row]map[string][]string{}
+		}
+		if l.r.several[Row(l.r.n)] == nil {
+			l.r.several[Row(l.r.n)] = map[string][]string{}
+		}
+		l.r.several[Row(l.r.n)][m.attribute] = m.values
+	}
 }
 
 // AddNative is Add for values by native name.
@@ -157,6 +185,7 @@ func (l *Loader) AddStored(id string, native map[string][]string, digest []byte)
 		return l.LeaveOut(*gap)
 	}
 	l.cells[0] = id
+	l.noteSeveral()
 	if digest != nil {
 		for len(l.digests) < l.r.n {
 			l.digests = append(l.digests, nil)

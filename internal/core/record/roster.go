@@ -126,6 +126,21 @@ type Roster struct {
 	versions *Column
 	Rejected []Rejection // everything rejected, with or without id
 	order    []Row
+	broken   []Broken
+	several  map[Row]map[string][]string
+}
+
+// Several tells which values, beside the one that the cell holds, a record has for
+// an attribute that should have one.
+func (r *Roster) Several(row int, attribute string) []string { return r.several[Row(row)][attribute] }
+
+// EachSeveral visits the records that have several values where one is wanted.
+func (r *Roster) EachSeveral(yield func(row int, attribute string, others []string)) {
+	for _, row := range slices.Sorted(maps.Keys(r.several)) {
+		for _, name := range slices.Sorted(maps.Keys(r.several[row])) {
+			yield(int(row), name, r.several[row][name])
+		}
+	}
 }
 
 // Len is the number of records, unreadable ones with an id included.

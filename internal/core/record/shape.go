@@ -159,6 +159,7 @@ type Reader struct {
 	sources []Source
 	kinds   []Kind
 	zone    *time.Location
+	listed  map[string]bool // natives that feed a list too, so that none of their values is lost
 }
 
 // NewReader prepares the shape for the wanted canonical attributes (those the
@@ -169,7 +170,30 @@ func (s Shape) NewReader(names []string) *Reader {
 		r.sources = append(r.sources, s.Attributes[name])
 		r.kinds = append(r.kinds, KindOf(name))
 	}
+	for name, src := range s.Attributes {
+		if KindOf(name).Multi() {
+			if r.listed == nil {
+				r.listed = map[string]bool{}
+			}
+			r.listed[src.Native] = true
+		}
+	}
 	return r
+}
+
+// others are the values of attribute i beside the first, where it should have one.
+func (r *Reader) others(i int, values []string) (others []string) {
+	src := &r.sources[i]
+	if r.kinds[i].Multi() || i == 0 || r.listed[src.Native] || src.Bit > 0 || src.Present != "" || src.Prefix != "" || src.Refers != "" {
+		return nil
+	}
+	met := []string{Normal(r.kinds[i], values[0])}
+	for _, v := range values[1:] {
+		if n := Normal(r.kinds[i], v); n != "" && !slices.Contains(met, n) {
+			met, others = append(met, n), append(others, strings.TrimSpace(v))
+		}
+	}
+	return others
 }
 
 // ValueError says which native attribute could not be understood.

@@ -182,3 +182,53 @@ func FuzzShape(f *testing.F) {
 		_ = s.NewReader(s.Canonical()).Row(map[string][]string{"x": {text}}, make([]string, len(s.Attributes)))
 	})
 }
+
+// References by distinguished names are compared as such, whatever they are written like.
+func TestDistinguishedNames(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		same bool
+	}{
+		{"uid=ana,ou=People,dc=x", "UID=Ana, OU=people , DC=X", true},
+		{`cn=Soto\, Ana,dc=x`, `CN=Soto\2c Ana,dc=x`, true},
+		{`cn=Jos\C3\A9,dc=x`, "cn=José,dc=x", true},
+		{`cn="Soto, Ana",dc=x`, `cn=Soto\, Ana;dc=x`, true},
+		{"cn=a+sn=b,dc=x", "SN=B+CN=A,dc=x", true},
+		{`cn=a\ ,dc=x`, "cn=a,dc=x", true}, // white space at the ends tells nobody from anybody
+		{"oid.2.5.4.3=a", "2.5.4.3=a", true},
+		{"cn=a,dc=x", "cn=a,dc=y", false},
+		{"cn=a,cn=b", "cn=b,cn=a", false},
+		{"cn=a+sn=b,dc=x", "cn=a,sn=b,dc=x", false},
+		{"M-77", "m-77", true}, // no name of this kind: text
+		{"a=b,c", "A=B,C", true},
+		{"", "cn=a", false},
+	} {
+		require.Equal(t, c.same, SameReferences([]string{c.a}, []string{c.b}), "%q %q", c.a, c.b)
+	}
+	shape, err := ParseShape([]byte("shape: {id: no, manager: {from: boss, refers: dn}, title: title, aliases: {from: more}, email: more}\n"))
+	require.NoError(t, err)
+	load := shape.NewLoader(nil)
+	for _, native := range []map[string][]string{
+		{"no": {"1"}, "dn": {"cn=Soto\\, Ana,dc=x"}, "boss": {"CN=Bo, DC=x"}, "title": {"Cook", "cook", "Chef", " "}, "more": {"a@x.example", "b@x.example"}},
+		{"no": {"2"}, "dn": {"cn=bo,dc=x"}, "boss": {"cn=gone,dc=x"}},
+		{"no": {"3"}, "dn": {"cn=cy,dc=x"}, "boss": {`cn=Soto\2C Ana,dc=x`}},
+	} {
+		require.NoError(t, load.AddNative(0, native))
+	}
+	r, err := load.Roster()
+	require.NoError(t, err)
+	require.Equal(t, []string{"2", "", "1"}, []string{r.Column("manager").Cell(0), r.Column("manager").Cell(1), r.Column("manager").Cell(2)})
+	require.Equal(t, []Broken{{1, "manager", "cn=gone,dc=x"}}, r.Broken())
+	require.Equal(t, []string{"Chef"}, r.Several(0, "title"))
+	require.Empty(t, r.Several(0, "email"), "the list beside it holds all of them")
+	// nobody carries what they refer by
+	shape, err = ParseShape([]byte("shape: {id: no, manager: {from: boss, refers: entryDN}}\n"))
+	require.NoError(t, err)
+	load = shape.NewLoader(nil)
+	for _, no := range []string{"1", "2"} {
+		require.NoError(t, load.AddNative(0, map[string][]string{"no": {no}, "boss": {"cn=x"}}))
+	}
+	r, err = load.Roster()
+	require.NoError(t, err)
+	require.Equal(t, []Broken{{-1, "manager", "entryDN"}}, r.Broken())
+}
