@@ -28,6 +28,9 @@ export function GuardMeter({ guard }: { guard: Guard }) {
         {guard.recent > 0 ? ` and ${thousands(guard.recent)} in the days before` : ""}
         {guard.pending > 0 ? `, ${thousands(guard.pending)} by other sealed plans` : ""}, {thousands(guard.allowed)} allowed of{" "}
         {thousands(guard.denominator)} {guard.of}
+        {guard.tripped && counted > guard.allowed && guard.allowed > guard.recent + guard.pending
+          ? `: draft ${thousands(guard.allowed - guard.recent - guard.pending)} at most`
+          : ""}
       </span>
     </div>
   );

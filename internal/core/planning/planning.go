@@ -142,7 +142,8 @@ type Reading struct {
 // Totals gives the denominators.
 type Totals struct{ People, Twins int }
 
-// String tells the sum and what is allowed.
+// String tells the sum and what is allowed, and of a guard that stops, what can be
+// done about it.
 func (g Reading) String() string {
 	s := fmt.Sprintf("%d × %s", g.Count, g.Verb)
 	if g.Recent > 0 {
@@ -151,7 +152,19 @@ func (g Reading) String() string {
 	if g.Pending > 0 {
 		s += fmt.Sprintf(", %d by other sealed plans", g.Pending)
 	}
-	return s + fmt.Sprintf("; %d allowed of %d %s", g.Allowed, g.Denominator, g.Of)
+	s += fmt.Sprintf("; %d allowed of %d %s", g.Allowed, g.Denominator, g.Of)
+	switch room := g.Allowed - g.Recent - g.Pending; {
+	case !g.Tripped:
+	case room > 0:
+		s += fmt.Sprintf(": draft %d at most (plan draft --person, --wave)", room)
+	case g.Recent > 0:
+		s += ": wait until the days before are over"
+	case g.Pending > 0:
+		s += ": run or give up the other plans first"
+	default:
+		s += ": raise it in the charter if so many are meant"
+	}
+	return s
 }
 
 // Past tells guards what happens beside the plan at hand; either may be nil.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math"
 	"strings"
 	"sync"
 	"time"
@@ -357,7 +358,12 @@ func (r *run) checkShrunk(side string, roster *record.Roster) {
 		r.out.Memory.Counts[side] = now
 		return
 	}
-	r.out.Guards = append(r.out.Guards, planning.Reading{Verb: "roster-drop", Count: before - now, Allowed: allowed, Denominator: before, Of: side, Tripped: true, Message: f.Detail})
+	r.out.Guards = append(r.out.Guards, planning.Reading{Verb: "roster-drop", Count: before - now, Allowed: allowed, Denominator: before, Of: side, Tripped: true, Message: f.Detail + "; " + r.wholeOrAccept(f)})
+}
+
+// wholeOrAccept is what can be done about a list that looks cut short.
+func (r *run) wholeOrAccept(f finding.Finding) string {
+	return fmt.Sprintf("take the list again when it is whole, or, if it is: twinning finding accept %s %s", r.Charter.Lane, f.ID)
 }
 
 // fewRecords is the size below which a share of blank cells says nothing.
@@ -380,7 +386,12 @@ func (r *run) checkCoverage(side string, roster *record.Roster) {
 			}
 		}
 		now := float64(filled) / float64(max(roster.Len(), 1))
-		if roster.Len() < fewRecords || before == 0 || (before-now)/before <= r.Charter.Coverage {
+		// those who carried it before and are still here: who came since empties no
+		// cell, and who left is another guard's to count
+		formerly, gone := r.Memory.Counts[side], max(0, r.Memory.Counts[side]-roster.Len())
+		carried := math.Round(before * float64(formerly))
+		emptied := (carried - float64(filled) - float64(gone)) / max(carried, 1)
+		if roster.Len() < fewRecords || before == 0 || emptied <= r.Charter.Coverage {
 			r.out.Memory.Filled[key] = now
 			continue
 		}
@@ -390,7 +401,7 @@ func (r *run) checkCoverage(side string, roster *record.Roster) {
 			r.out.Memory.Filled[key] = now
 			continue
 		}
-		r.out.Guards = append(r.out.Guards, planning.Reading{Verb: "coverage-drop", Count: int(100 * (before - now)), Allowed: int(100 * before * r.Charter.Coverage), Denominator: int(100 * before), Of: "percent of " + key, Tripped: true, Message: f.Detail})
+		r.out.Guards = append(r.out.Guards, planning.Reading{Verb: "coverage-drop", Count: int(100 * emptied), Allowed: int(100 * r.Charter.Coverage), Denominator: 100, Of: "percent of " + key, Tripped: true, Message: f.Detail + "; " + r.wholeOrAccept(f)})
 	}
 }
 
