@@ -1252,6 +1252,14 @@ type SentFile struct {
 	File string `json:"file"`
 }
 
+// SettlementInput defines model for SettlementInput.
+type SettlementInput struct {
+	// Account id of the account that a create has made
+	Account *string `json:"account,omitempty"`
+	Done    bool    `json:"done"`
+	Reason  string  `json:"reason"`
+}
+
 // Side defines model for Side.
 type Side struct {
 	Contested int `json:"contested"`
@@ -1809,6 +1817,9 @@ type RunPlanJSONRequestBody = RunInput
 // SealPlanJSONRequestBody defines body for SealPlan for application/json ContentType.
 type SealPlanJSONRequestBody = SealInput
 
+// SettleReceiptJSONRequestBody defines body for SettleReceipt for application/json ContentType.
+type SettleReceiptJSONRequestBody = SettlementInput
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
@@ -2225,6 +2236,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/receipts (the `ListReceipts` operationId).
 	ListReceipts(ctx context.Context, run int64, params *ListReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleReceiptWithBody Say of a change that is waiting or in doubt whether it was done
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
+	SettleReceiptWithBody(ctx context.Context, run int64, number int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
+	SettleReceipt(ctx context.Context, run int64, number int, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// VerifyRun Read every account of a run again, in the background
 	//
@@ -3285,6 +3310,40 @@ func (c *Client) HaltRun(ctx context.Context, run int64, reqEditors ...RequestEd
 // Corresponds with GET /runs/{run}/receipts (the `ListReceipts` operationId).
 func (c *Client) ListReceipts(ctx context.Context, run int64, params *ListReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListReceiptsRequest(c.Server, run, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleReceiptWithBody Say of a change that is waiting or in doubt whether it was done
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
+func (c *Client) SettleReceiptWithBody(ctx context.Context, run int64, number int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleReceiptRequestWithBody(c.Server, run, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleReceipt Say of a change that is waiting or in doubt whether it was done
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
+func (c *Client) SettleReceipt(ctx context.Context, run int64, number int, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleReceiptRequest(c.Server, run, number, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6522,6 +6581,60 @@ func NewListReceiptsRequest(server string, run int64, params *ListReceiptsParams
 	return req, nil
 }
 
+// NewSettleReceiptRequest calls the generic SettleReceipt builder with application/json body
+func NewSettleReceiptRequest(server string, run int64, number int, body SettleReceiptJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSettleReceiptRequestWithBody(server, run, number, "application/json", bodyReader)
+}
+
+// NewSettleReceiptRequestWithBody constructs an http.Request for the SettleReceipt method, with any body, and a specified content type
+func NewSettleReceiptRequestWithBody(server string, run int64, number int, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/receipts/%s/settlement", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewVerifyRunRequest constructs an http.Request for the VerifyRun method
 func NewVerifyRunRequest(server string, run int64) (*http.Request, error) {
 	var err error
@@ -8055,6 +8168,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/receipts (the `ListReceipts` operationId).
 	ListReceiptsWithResponse(ctx context.Context, run int64, params *ListReceiptsParams, reqEditors ...RequestEditorFn) (*ListReceiptsResponse, error)
+
+	// SettleReceiptWithBodyWithResponse Say of a change that is waiting or in doubt whether it was done
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
+	SettleReceiptWithBodyWithResponse(ctx context.Context, run int64, number int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error)
+
+	// SettleReceiptWithResponse Say of a change that is waiting or in doubt whether it was done
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
+	SettleReceiptWithResponse(ctx context.Context, run int64, number int, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error)
 
 	// VerifyRunWithResponse Read every account of a run again, in the background
 	//
@@ -10474,6 +10601,54 @@ func (r ListReceiptsResponse) ContentType() string {
 	return ""
 }
 
+type SettleReceiptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Receipt
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SettleReceiptResponse) GetJSON200() *Receipt {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SettleReceiptResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SettleReceiptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SettleReceiptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SettleReceiptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SettleReceiptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type VerifyRunResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12289,6 +12464,32 @@ func (c *ClientWithResponses) ListReceiptsWithResponse(ctx context.Context, run 
 		return nil, err
 	}
 	return ParseListReceiptsResponse(rsp)
+}
+
+// SettleReceiptWithBodyWithResponse Say of a change that is waiting or in doubt whether it was done
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
+func (c *ClientWithResponses) SettleReceiptWithBodyWithResponse(ctx context.Context, run int64, number int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error) {
+	rsp, err := c.SettleReceiptWithBody(ctx, run, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleReceiptResponse(rsp)
+}
+
+// SettleReceiptWithResponse Say of a change that is waiting or in doubt whether it was done
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
+func (c *ClientWithResponses) SettleReceiptWithResponse(ctx context.Context, run int64, number int, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error) {
+	rsp, err := c.SettleReceipt(ctx, run, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleReceiptResponse(rsp)
 }
 
 // VerifyRunWithResponse Read every account of a run again, in the background
@@ -14172,6 +14373,39 @@ func ParseListReceiptsResponse(rsp *http.Response) (*ListReceiptsResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ReceiptList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSettleReceiptResponse parses an HTTP response from a SettleReceiptWithResponse call
+func ParseSettleReceiptResponse(rsp *http.Response) (*SettleReceiptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SettleReceiptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Receipt
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -335,23 +335,58 @@ func newRun() *cobra.Command {
 			return err
 		}
 		var v apiclient.ReceiptList
-		res, err := c.ListReceipts(c.ctx, id, &apiclient.ListReceiptsParams{Outcome: c.given("outcome"), Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
-			return err
+		cursor, limit := c.given("cursor"), c.limit()
+		for {
+			var page apiclient.ReceiptList
+			res, err := c.ListReceipts(c.ctx, id, &apiclient.ListReceiptsParams{Outcome: c.given("outcome"), Cursor: cursor, Limit: limit})
+			if err := ask(&page, res, err); err != nil {
+				return err
+			}
+			for _, r := range page.Items {
+				if outcome := value(r.Outcome); !c.on("bad") || outcome != apiclient.OutcomeDone && outcome != apiclient.OutcomeUnchanged {
+					v.Items = append(v.Items, r)
+				}
+			}
+			v.Next = page.Next
+			if cursor = page.Next; !c.on("bad") || cursor == nil { // what is bad may stand on any page
+				break
+			}
 		}
 		var rows [][]string
 		for _, r := range v.Items {
-			outcome := string(value(r.Outcome))
-			if c.on("bad") && (outcome == "done" || outcome == "unchanged") {
-				continue
-			}
-			rows = append(rows, []string{fmt.Sprint(r.Number), r.Verb, r.Label, value(r.Account), outcome, value(r.Detail), value(r.Verified), short(r.Before), short(r.Sent)})
+			rows = append(rows, []string{fmt.Sprint(r.Number), r.Verb, r.Label, value(r.Account), string(value(r.Outcome)), value(r.Detail), value(r.Verified), short(r.Before), short(r.Sent)})
 		}
 		return c.show(v, []string{"no.>", "verb", "whose", "account", "outcome", "detail", "verified", "before", "sent"}, rows)
 	}))
 	receipts.Flags().String("outcome", "", "only this outcome")
 	receipts.Flags().Bool("bad", false, "only what did not come about")
-	return group("run", "Executions of plans", show, halt, receipts)
+	return group("run", "Executions of plans", show, halt, receipts, newSettle())
+}
+
+func newSettle() *cobra.Command {
+	cmd := running("settle RUN NUMBER done|not-done", "Say of a change that is waiting or in doubt whether it was done", exact("RUN", "NUMBER", "done|not-done"), func(c *client, args []string) error {
+		run, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		n, err := number(args[1])
+		if err != nil {
+			return err
+		}
+		if args[2] != "done" && args[2] != "not-done" {
+			return misuse("%q: expected done or not-done", args[2])
+		}
+		var r apiclient.Receipt
+		res, err := c.SettleReceipt(c.ctx, run, int(n), apiclient.SettlementInput{Done: args[2] == "done", Account: c.given("account"), Reason: c.flag("reason")})
+		if err := ask(&r, res, err); err != nil {
+			return err
+		}
+		c.say("%s of %s is %s", r.Verb, r.Label, *r.Outcome)
+		return nil
+	})
+	cmd.Flags().String("account", "", "id of the account that a create has made")
+	cmd.Flags().String("reason", "", "why it is so")
+	return cmd
 }
 
 func short(m map[string][]string) string {

@@ -123,7 +123,7 @@ func TestEffects(t *testing.T) {
 		{planning.Set, "waiting", "u1", ""},
 	} {
 		c.Verb, c.Body.V.Basis = x.verb, "weighed"
-		e := effectsOf(7, c, store.Receipt{RunID: 3, Account: x.account, Outcome: x.outcome})
+		e := EffectsOf(7, c.Body.V, store.Receipt{RunID: 3, Account: x.account, Outcome: x.outcome})
 		var got []string
 		if e.Bond != nil {
 			got = append(got, fmt.Sprintf("bond %s=%s %s", e.Bond.Person, e.Bond.Account, e.Bond.Basis))

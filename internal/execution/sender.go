@@ -87,7 +87,7 @@ func (s *sender) deliver() error {
 			return s.stopped(why)
 		}
 		if s.declared.Deferred && s.c.Verb == planning.Create && s.pending.creates[s.c.Person] > 0 {
-			s.conclude("waiting", "run %d asked for it already, and no roster was taken since", s.pending.creates[s.c.Person])
+			s.conclude("waiting", "run %d asked for it already, and no roster shows it yet", s.pending.creates[s.c.Person])
 			return nil
 		}
 		var write connector.Write
@@ -342,6 +342,9 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 			continue
 		}
 		asWanted = false
+		if bad == nil && s.declared.Deferred && s.pending.asked(rec.ID, s.shape.Attributes[x.Attribute].Native) {
+			continue // what it is to become by what we asked for ourselves
+		}
 		if old := x.Old; bad != nil || !record.Same(kind, now, old) && !(x.Attribute == "active" && old == "" && now == "true") {
 			why = fmt.Sprintf("%s is %q where the plan saw %q", x.Attribute, plainList(now), plainList(old))
 		}
@@ -496,7 +499,7 @@ func plainList(cell string) string { return strings.ReplaceAll(cell, string(reco
 
 // effects are what the lane remembers of a settled change: the bond of the twin
 // that was written or confirmed, and what we did to the account.
-func (s *sender) effects() store.Effects { return effectsOf(s.lane.ID, s.c, s.r) }
+func (s *sender) effects() store.Effects { return EffectsOf(s.lane.ID, s.c.Body.V, s.r) }
 
 // beyond lists the values of one list that another lacks.
 func beyond(kind record.Kind, list, other string) (values []string) {
@@ -510,13 +513,14 @@ func beyond(kind record.Kind, list, other string) (values []string) {
 	return values
 }
 
-func effectsOf(lane int64, c store.Change, r store.Receipt) store.Effects {
+// EffectsOf are what a lane remembers of a change that has this receipt.
+func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 	e := store.Effects{Lane: lane}
 	if r.Account == "" || r.Outcome != "done" && r.Outcome != "unchanged" {
 		return e
 	}
 	if c.Person != "" {
-		basis := c.Body.V.Basis
+		basis := c.Basis
 		if c.Verb == planning.Create {
 			basis = "keyed" // by the mark that it was given
 		}
@@ -527,7 +531,7 @@ func effectsOf(lane int64, c store.Change, r store.Receipt) store.Effects {
 	}
 	e.Suspended, e.Opened, e.Written = c.Verb == planning.Suspend, c.Verb == planning.Reinstate, map[string]string{}
 	e.Added, e.Removed = map[string][]string{}, map[string][]string{}
-	for _, x := range c.Body.V.Edits {
+	for _, x := range c.Edits {
 		if kind := record.KindOf(x.Attribute); kind.Multi() && x.Attribute != "aliases" {
 			e.Added[x.Attribute], e.Removed[x.Attribute] = beyond(kind, x.New, x.Old), beyond(kind, x.Old, x.New)
 		}

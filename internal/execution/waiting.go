@@ -22,21 +22,17 @@ type pending struct {
 	creates map[string]int64               // person -> the run that asked for an account
 }
 
-// pendingOf collects what was asked for since the newest roster of a system.
-// What an older one did not come about by then is asked for anew.
+// pendingOf collects what a system was asked for and no roster shows yet.
 func (x *run) pendingOf(ctx context.Context) (*pending, error) {
 	p := &pending{values: map[string]map[string][]string{}, creates: map[string]int64{}}
-	newest, err := x.Store.NewestRoster(ctx, x.system.ID)
-	if err != nil {
-		return p, err
-	}
-	waiting, err := x.Store.Waiting(ctx, x.system.ID)
+	waiting, err := x.Store.Unsettled(ctx, x.system.ID)
 	for _, r := range waiting {
-		switch {
-		case r.Ended == nil || r.Ended.Before(newest.Started):
-		case r.Verb == planning.Create:
+		if r.Outcome != "waiting" {
+			continue
+		}
+		if r.Verb == planning.Create {
 			p.creates[r.Person] = r.RunID
-		default:
+		} else {
 			p.note(r.Account, r.Sent.V)
 		}
 	}
@@ -50,6 +46,14 @@ func (p *pending) note(account string, sent map[string][]string) {
 		p.values[account] = map[string][]string{}
 	}
 	maps.Copy(p.values[account], sent)
+}
+
+// asked reports whether a value of an account was asked for.
+func (p *pending) asked(account, native string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	_, asked := p.values[account][native]
+	return asked
 }
 
 func (p *pending) over(r connector.Record) connector.Record {
@@ -111,7 +115,7 @@ func (e *Engine) noteReopened(ctx context.Context, x store.System, roster int64)
 // settleWaiting looks which of the changes that were waiting for a roster have
 // come about. The others go on waiting.
 func (e *Engine) settleWaiting(ctx context.Context, x store.System, roster int64) error {
-	waiting, err := e.Store.Waiting(ctx, x.ID)
+	waiting, err := e.Store.Unsettled(ctx, x.ID)
 	if err != nil || len(waiting) == 0 {
 		return err
 	}
@@ -172,8 +176,8 @@ func (e *Engine) settleRun(ctx context.Context, x store.System, shape record.Sha
 		if rec.ID == "" || !asWanted(shape, rec, c, r.Sent.V) {
 			continue
 		}
-		r.Account, r.Outcome, r.After.V, r.Detail = rec.ID, "done", sentOf(r, rec), fmt.Sprintf("roster %d shows it", roster)
-		if err := e.Store.Shown(ctx, r, effectsOf(plan.LaneID, c, r)); err != nil {
+		r.Account, r.Outcome, r.After.V, r.Detail, r.Verified = rec.ID, "done", sentOf(r, rec), fmt.Sprintf("roster %d shows it", roster), "confirmed"
+		if err := e.Store.Decided(ctx, r, EffectsOf(plan.LaneID, c.Body.V, r)); err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
 	}

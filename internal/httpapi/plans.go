@@ -56,6 +56,11 @@ func (s *server) VerifyRun(ctx context.Context, r openapi.VerifyRunRequestObject
 	return as[openapi.VerifyRun202JSONResponse](t, err)
 }
 
+func (s *server) SettleReceipt(ctx context.Context, r openapi.SettleReceiptRequestObject) (openapi.SettleReceiptResponseObject, error) {
+	v, err := s.cfg.Service.Settle(ctx, caller(ctx), r.Run, r.Number, r.Body.Done, value(r.Body.Account), r.Body.Reason)
+	return as[openapi.SettleReceipt200JSONResponse](v, err)
+}
+
 func (s *server) ListReceipts(ctx context.Context, r openapi.ListReceiptsRequestObject) (openapi.ListReceiptsResponseObject, error) {
 	list, next, err := s.cfg.Service.Receipts(ctx, r.Run, value(r.Params.Outcome), page(nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListReceipts200JSONResponse](onPage(list, next), err)

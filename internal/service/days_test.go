@@ -49,6 +49,7 @@ type book struct {
 	deferred  bool     // it speaks in files: what is written shows later
 	sent      []string // and has not come about
 	made      int
+	blind     bool // it does not answer when it is asked for something
 }
 
 var bookColumns = map[bool]string{true: "id given family title email active roles boss", false: "id login mark given family title email aliases active roles boss"}
@@ -88,12 +89,13 @@ func (d *days) later(by time.Duration) {
 func (d *days) own(name string) string { return fmt.Sprintf("%s-%d", name, d.n) }
 
 // numbers are other ones when a scenario is played by itself.
-var numbers = regexp.MustCompile(`\b(plan|ruling|void) \d+`)
+var numbers = regexp.MustCompile(`\b(plan|ruling|void|run|settle N|settle|roster) \d+`)
 
 func (d *days) plain(text string) string {
 	for later := range 2 { // and every scenario is told as if it were the first
 		text = strings.ReplaceAll(text, fmt.Sprintf("%d-", noon.Year()+d.n+later), fmt.Sprintf("%d-", noon.Year()+later))
 	}
+	text = numbers.ReplaceAllString(text, "$1 N")
 	return numbers.ReplaceAllString(strings.ReplaceAll(text, fmt.Sprintf("-%d", d.n), ""), "$1 N")
 }
 
@@ -143,6 +145,8 @@ func (d *days) do(line string) (told []string) {
 	case "meanwhile": // something happens while a system is asked
 		b := d.books[words[1]]
 		b.meanwhile[words[2]] = append(b.meanwhile[words[2]], strings.Join(words[3:], " "))
+	case "see":
+		d.books[words[1]].blind = false
 	case "later":
 		by, bad := time.ParseDuration(words[1])
 		require.NoError(d.t, bad)
@@ -225,12 +229,27 @@ func (d *days) do(line string) (told []string) {
 		_, err = d.service.SetObserving(ctx, tester, name, verb == "observe")
 	case "charter": // one of its lines becomes another
 		err = d.charter(words[1], strings.TrimSpace(strings.TrimPrefix(line, "charter "+words[1])))
+	case "settle": // LANE VERB done|not-done ACCOUNT, of the newest that is open
+		l, broken := d.service.Store.LaneByName(ctx, name)
+		require.NoError(d.t, broken)
+		open, broken := d.service.Store.Opened(ctx, l.ID)
+		require.NoError(d.t, broken)
+		i := slices.IndexFunc(open, func(o store.OpenChange) bool { return o.Verb == words[2] })
+		if i < 0 {
+			return []string{"nothing of that is open"}
+		}
+		var r store.Receipt
+		if r, err = d.service.Settle(ctx, tester, open[i].RunID, open[i].Number, words[3] == "done", words[4], "looked at"); err == nil {
+			told = []string{r.Outcome + " " + r.Verb + ": " + r.Detail}
+		}
 	case "arrive": // what a system that speaks in files was sent comes about
 		b := d.books[words[1]]
 		for _, row := range b.sent {
 			b.put(row)
 		}
 		b.sent = nil
+	case "lose": // or never does
+		d.books[words[1]].sent = nil
 	case "accept", "unaccept":
 		found, _, _, _, broken := d.service.Findings(ctx, name, words[2], "", store.Page{Limit: 50})
 		require.NoError(d.t, broken)
@@ -442,10 +461,21 @@ func (b *book) Read(ctx context.Context, _ connector.Reading, sink connector.Sin
 
 func (b *book) One(_ context.Context, id string) (connector.Record, error) {
 	b.happens("one")
+	if err := b.unseen(); err != nil {
+		return connector.Record{}, err
+	}
 	if row, ok := b.rows[id]; ok {
 		return b.record(row), nil
 	}
 	return connector.Record{}, &connector.Error{Kind: connector.NotFound, Doing: "read", Target: id, Reason: "it is not there"}
+}
+
+// unseen is the answer of a system that can't be asked.
+func (b *book) unseen() error {
+	if !b.blind {
+		return nil
+	}
+	return &connector.Error{Kind: connector.Refused, Doing: "read", Target: "the book", Reason: "reading is closed for now"}
 }
 
 func (b *book) matching(test func(row string) bool) (list []connector.Record) {
@@ -459,6 +489,9 @@ func (b *book) matching(test func(row string) bool) (list []connector.Record) {
 
 func (b *book) Find(_ context.Context, native, value string) ([]connector.Record, error) {
 	b.happens("find")
+	if err := b.unseen(); err != nil {
+		return nil, err
+	}
 	return b.matching(func(row string) bool { return b.value(row, native) == value }), nil
 }
 
@@ -484,6 +517,11 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 	case "refused":
 		failed.Kind, failed.Reason = connector.Refused, "the value is not liked"
 		return connector.Record{}, failed
+	case "blind": // it is done, nobody hears of it, and looking it up does not tell
+		b.blind = true
+	case "blind-not-done":
+		b.blind = true
+		return connector.Record{}, failed
 	case "not-done":
 		return connector.Record{}, failed
 	}
@@ -508,7 +546,7 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 		return b.record(strings.TrimSpace(row)), nil
 	}
 	b.put(row)
-	if answer == "lost" {
+	if answer == "lost" || answer == "blind" {
 		return connector.Record{}, failed
 	}
 	return b.record(strings.TrimSpace(row)), nil

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"twinning/internal/access"
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
 	"twinning/internal/core/pairing"
@@ -93,6 +94,9 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 	if err := s.remembered(ctx, &in); err != nil {
 		return in, err
 	}
+	if err := s.open(ctx, &in); err != nil {
+		return in, err
+	}
 	in.Now, in.Cores, in.Mark, in.Premises = s.Now(), runtime.NumCPU(), accountsShape.Mark, true
 	whole, err := s.Store.NewestWhole(ctx, in.lane.AuthorityID)
 	if err != nil {
@@ -100,10 +104,30 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 	}
 	in.Reading = fmt.Sprint(whole.ID)
 	// everything that decides the result, but for the clock and the counts
-	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights})
+	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights, in.Memory.Open})
 	sum := sha256.Sum256(decisive)
 	in.digest = sum[:]
 	return in, err
+}
+
+// open collects what was sent for a lane and is not known to have come about.
+func (s *Service) open(ctx context.Context, in *laneInput) error {
+	list, err := s.Store.Opened(ctx, in.lane.ID)
+	in.Memory.Open = map[string]reconcile.Open{}
+	for _, o := range list {
+		x := reconcile.Open{Waits: o.Outcome == "waiting", Values: map[string]string{}}
+		day := calendar.Day(o.Intended, in.Charter.Zone)
+		if x.Waits {
+			x.Why = fmt.Sprintf("run %d asked for it on %s, and no roster shows it yet; if it was lost: twinning run settle %d %d not-done", o.RunID, day, o.RunID, o.Number)
+		} else {
+			x.Why = fmt.Sprintf("run %d sent it on %s without an answer; look whether it is done, and say so: twinning run settle %d %d done|not-done", o.RunID, day, o.RunID, o.Number)
+		}
+		for _, e := range o.Body.V.Edits {
+			x.Values[e.Attribute] = e.New
+		}
+		in.Memory.Open[o.Change] = x
+	}
+	return err
 }
 
 func (s *Service) newest(ctx context.Context, system int64, wanted []string, zone *time.Location) (r store.Roster, roster *record.Roster, shape record.Shape, err error) {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -180,6 +181,42 @@ func (s *Service) Receipts(ctx context.Context, run int64, outcome string, p sto
 		return nil, "", fault.About(err, "run", fmt.Sprint(run))
 	}
 	return s.Store.Receipts(ctx, run, outcome, p)
+}
+
+// Settle keeps what a human found out about a change that is waiting or in doubt:
+// that it was done, to which account, or that it was not.
+func (s *Service) Settle(ctx context.Context, who access.Caller, run int64, number int, done bool, account, reason string) (store.Receipt, error) {
+	o, err := s.Store.OpenOne(ctx, run, number)
+	if err != nil {
+		return store.Receipt{}, fault.About(err, "open change", fmt.Sprintf("%d of run %d", number, run))
+	}
+	if strings.TrimSpace(reason) == "" {
+		return o.Receipt, &fault.Error{Kind: fault.Invalid, Title: "why is it so?", Detail: "somebody will ask in a year", Field: "reason"}
+	}
+	l, err := s.Store.LaneByID(ctx, o.Lane)
+	if err != nil {
+		return o.Receipt, err
+	}
+	r := o.Receipt
+	if r.Outcome = map[bool]string{true: "done", false: "failed"}[done]; done {
+		if r.Account = cmp.Or(r.Account, account); r.Account == "" || account != "" && account != r.Account {
+			return o.Receipt, &fault.Error{Kind: fault.Invalid, Title: "which account was made?", Detail: "name it by its id", Field: "account"}
+		}
+		if err := s.recordExists(ctx, l.DownstreamID, r.Account); err != nil {
+			return o.Receipt, err
+		}
+	}
+	r.Detail = fmt.Sprintf("settled by %s: %s", who.Name, reason)
+	err = s.Store.InTx(ctx, func(tx *store.Store) error {
+		if err := tx.HoldLane(ctx, l.ID); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, who.Name, "run.settle", fmt.Sprintf("run %d, %d", run, number), map[string]string{"outcome": r.Outcome, "reason": reason})
+	})
+	if err != nil {
+		return o.Receipt, err
+	}
+	return r, fault.About(s.Store.Decided(ctx, r, execution.EffectsOf(l.ID, o.Body.V, r)), "open change", fmt.Sprintf("%d of run %d", number, run))
 }
 
 // Verify queues reading every account of a run again.

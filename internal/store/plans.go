@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"twinning/internal/core/lifecycle"
+	"twinning/internal/core/planning"
 )
 
 // Plan is ordered changes in waves, with the state of their approval.
@@ -219,11 +220,31 @@ func (s *Store) DoubtIntents(ctx context.Context, plan int64, why string) error 
 	return err
 }
 
-// Waiting lists the receipts of changes to a system that only a later roster
-// shows, oldest first.
-func (s *Store) Waiting(ctx context.Context, system int64) (list []Receipt, err error) {
+// OpenChange is a change that was sent, and of which it is not known whether it came about.
+type OpenChange struct {
+	Receipt
+	Lane int64                 `db:"lane_id"`
+	Body JSON[planning.Change] `db:"body"`
+}
+
+const openColumns = `SELECT x.*, c.verb, c.person, c.label, c.body, p.lane_id FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN changes c ON c.plan_id = p.id AND c.number = x.number
+	WHERE x.outcome IN ('waiting', 'in-doubt') `
+
+// Opened lists a lane's, oldest first.
+func (s *Store) Opened(ctx context.Context, lane int64) (list []OpenChange, err error) {
+	return list, s.list(ctx, &list, openColumns+`AND p.lane_id = $1 ORDER BY x.run_id, x.number`, lane)
+}
+
+// OpenOne finds one; ErrNotFound when that change of the run is not open.
+func (s *Store) OpenOne(ctx context.Context, run int64, number int) (o OpenChange, err error) {
+	return o, s.get(ctx, &o, openColumns+`AND x.run_id = $1 AND x.number = $2`, run, number)
+}
+
+// Unsettled lists the receipts of changes to a system that a later roster may show:
+// those that wait for it, and those in doubt, oldest first.
+func (s *Store) Unsettled(ctx context.Context, system int64) (list []Receipt, err error) {
 	return list, s.list(ctx, &list, receiptColumns+`JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
-		WHERE l.downstream = $1 AND x.outcome = 'waiting' ORDER BY x.run_id, x.number`, system)
+		WHERE l.downstream = $1 AND x.outcome IN ('waiting', 'in-doubt') ORDER BY x.run_id, x.number`, system)
 }
 
 // DoneSince counts what was done to a system from an instant on, or may have been,

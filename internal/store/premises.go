@@ -191,6 +191,10 @@ func (s *Store) Settle(ctx context.Context, t Task, r Receipt, e Effects) error 
 }
 
 func (e Effects) queue(all *pgx.Batch, r Receipt) {
+	if r.Outcome == "done" || r.Outcome == "unchanged" || r.Outcome == "waiting" { // what was open of the same is settled by it
+		all.Queue(`UPDATE receipts o SET outcome = 'stale', detail = $4, ended = now() FROM runs x JOIN plans p ON p.id = x.plan_id
+			WHERE x.id = o.run_id AND p.lane_id = $1 AND o.change = $2 AND o.run_id < $3 AND o.outcome IN ('waiting', 'in-doubt')`, e.Lane, r.Change, r.RunID, fmt.Sprintf("run %d settled it", r.RunID))
+	}
 	if b := e.Bond; b != nil { // what a human has ruled meanwhile stands
 		all.Queue(`INSERT INTO bonds (lane_id, person, account, basis, made_by) SELECT $1, $2, $3, $4, $5
 			WHERE NOT EXISTS (SELECT FROM rulings u WHERE u.lane_id = $1 AND u.cleared IS NULL AND u.kind = 'different' AND u.person = $2 AND u.account = $3) ON CONFLICT DO NOTHING`,
@@ -217,16 +221,23 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 // ReceiptName is how a receipt is referred to.
 func ReceiptName(r Receipt) string { return fmt.Sprintf("run %d, %d", r.RunID, r.Number) }
 
-// Shown settles a waiting receipt that a roster shows now, with what follows.
-func (s *Store) Shown(ctx context.Context, r Receipt, e Effects) error {
+// Decided settles an open receipt, by what a roster shows or a human says, with what
+// follows. ErrNotFound when it is not open any more.
+func (s *Store) Decided(ctx context.Context, r Receipt, e Effects) error {
 	tx, err := s.pool.Begin(ctx)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx)) // does nothing after a commit
+	tag, err := tx.Exec(ctx, `UPDATE receipts SET outcome = $6, account = $3, after = $4, detail = $5, verified = $7, ended = now() WHERE run_id = $1 AND number = $2 AND outcome IN ('waiting', 'in-doubt')`,
+		r.RunID, r.Number, r.Account, jsonText(r.After.V), r.Detail, r.Outcome, r.Verified)
+	if err != nil {
+		return translate(err)
+	}
+	if tag.RowsAffected() == 0 {
+		return ErrNotFound
+	}
 	var all pgx.Batch
-	all.Queue(`UPDATE receipts SET outcome = 'done', account = $3, after = $4, detail = $5, verified = 'confirmed', ended = now() WHERE run_id = $1 AND number = $2 AND outcome = 'waiting'`,
-		r.RunID, r.Number, r.Account, jsonText(r.After.V), r.Detail)
 	e.queue(&all, r)
 	if err := tx.SendBatch(ctx, &all).Close(); err != nil {
 		return translate(err)

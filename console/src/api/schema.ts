@@ -881,6 +881,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/receipts/{number}/settlement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say of a change that is waiting or in doubt whether it was done */
+        post: operations["settleReceipt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tasks": {
         parameters: {
             query?: never;
@@ -1849,6 +1866,12 @@ export interface components {
             trace: string[];
             attempts: number;
             verified?: string;
+        };
+        SettlementInput: {
+            done: boolean;
+            /** @description id of the account that a create has made */
+            account?: string;
+            reason: string;
         };
         ReceiptList: {
             items: components["schemas"]["Receipt"][];
@@ -3527,6 +3550,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReceiptList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    settleReceipt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettlementInput"];
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receipt"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -102,7 +102,7 @@ func (w *walker) vanished(a int, person string, suspended bool, leave map[string
 
 // nameAndPlan grants names, orders the changes and holds the guards to them.
 func (r *run) nameAndPlan(drafts []*draft) {
-	drafts = r.nameable(slices.DeleteFunc(drafts, func(d *draft) bool { return d.Wave < 0 }))
+	drafts = r.nameable(r.notOpen(slices.DeleteFunc(drafts, func(d *draft) bool { return d.Wave < 0 })))
 	ledger := naming.NewLedger(r.Accounts, requestsOf(drafts), r.Cores)
 	var grants []naming.Grant
 	for { // whom naming makes us ask about is in no change, and frees no name
@@ -151,6 +151,34 @@ func (r *run) nameAndPlan(drafts []*draft) {
 	recent := func(verb string, days int) int { return r.Memory.Recent(verb, r.Now.In(r.Charter.Zone), days) }
 	first := r.Charter.First && len(r.Memory.Bonds) == 0
 	r.out.Guards = append(r.out.Guards, planning.Guards(r.Charter.Guards, r.out.Changes, totals, first, planning.Past{Recent: recent})...)
+}
+
+// notOpen withholds what was sent before, and is not known to have come about.
+func (r *run) notOpen(drafts []*draft) []*draft {
+	return slices.DeleteFunc(drafts, func(d *draft) bool {
+		open, sent := r.Memory.Open[d.ID]
+		if !sent || open.Waits && d.Verb != planning.Create && !d.asks(open.Values) {
+			return false
+		}
+		r.out.Withheld = append(r.out.Withheld, planning.Withheld{Verb: d.Verb, Person: d.Person, Account: d.Account, Reason: open.Why})
+		return true
+	})
+}
+
+// asks reports whether a change wants just these values. Names are still to be
+// granted: the first choice stands for them.
+func (d *draft) asks(values map[string]string) bool {
+	for _, e := range d.Edits {
+		if was, there := values[e.Attribute]; !there || !record.Same(record.KindOf(e.Attribute), was, e.New) {
+			return false
+		}
+	}
+	for n, target := range d.targets {
+		if len(d.names[n].Candidates) == 0 || !record.Same(record.Text, values[target], d.names[n].Candidates[0]) {
+			return false
+		}
+	}
+	return true
 }
 
 // nameable withholds what needs a new name while none may be called free.

@@ -28,6 +28,7 @@ type Memory struct {
 	Suspended    map[string]bool                `json:"suspended,omitempty"`
 	Written      map[string]map[string]Sent     `json:"written,omitempty"` // account -> attribute -> what our receipts say
 	Added        map[string]map[string][]string `json:"added,omitempty"`   // account -> list attribute -> values that our receipts added
+	Open         map[string]Open                `json:"open,omitempty"`    // change id -> what was sent and is not known to have come about
 	Done         []Tally                        `json:"done,omitempty"`
 }
 
@@ -48,6 +49,14 @@ type Absence struct {
 type Sent struct {
 	Value  string `json:"value"`
 	Rounds int    `json:"rounds"`
+}
+
+// Open is a change that was sent, and of which it is not known whether it has come
+// about: it is not asked for a second time.
+type Open struct {
+	Why    string            `json:"why"`
+	Waits  bool              `json:"waits"`  // it stands in an upload file; what is another value by now may be asked for all the same
+	Values map[string]string `json:"values"` // canonical attribute -> what was asked for
 }
 
 // Tally is how many changes of a verb were carried out on a day.

@@ -1257,6 +1257,14 @@ type SentFile struct {
 	File string `json:"file"`
 }
 
+// SettlementInput defines model for SettlementInput.
+type SettlementInput struct {
+	// Account id of the account that a create has made
+	Account *string `json:"account,omitempty"`
+	Done    bool    `json:"done"`
+	Reason  string  `json:"reason"`
+}
+
 // Side defines model for Side.
 type Side struct {
 	Contested int `json:"contested"`
@@ -1814,6 +1822,9 @@ type RunPlanJSONRequestBody = RunInput
 // SealPlanJSONRequestBody defines body for SealPlan for application/json ContentType.
 type SealPlanJSONRequestBody = SealInput
 
+// SettleReceiptJSONRequestBody defines body for SettleReceipt for application/json ContentType.
+type SettleReceiptJSONRequestBody = SettlementInput
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
@@ -1975,6 +1986,9 @@ type ServerInterface interface {
 	// ListReceipts What was read, sent and answered, change by change
 	// (GET /runs/{run}/receipts)
 	ListReceipts(ctx *echo.Context, run int64, params ListReceiptsParams) error
+	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
+	// (POST /runs/{run}/receipts/{number}/settlement)
+	SettleReceipt(ctx *echo.Context, run int64, number int) error
 	// VerifyRun Read every account of a run again, in the background
 	// (POST /runs/{run}/verification)
 	VerifyRun(ctx *echo.Context, run int64) error
@@ -3279,6 +3293,30 @@ func (w *ServerInterfaceWrapper) ListReceipts(ctx *echo.Context) error {
 	return err
 }
 
+// SettleReceipt converts echo context to params.
+func (w *ServerInterfaceWrapper) SettleReceipt(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", ctx.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SettleReceipt(ctx, run, number)
+	return err
+}
+
 // VerifyRun converts echo context to params.
 func (w *ServerInterfaceWrapper) VerifyRun(ctx *echo.Context) error {
 	var err error
@@ -3840,6 +3878,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/runs/:run/halt", wrapper.HaltRun, options.OperationMiddlewares["haltRun"]...)
 	router.POST(options.BaseURL+"/runs/:run/verification", wrapper.VerifyRun, options.OperationMiddlewares["verifyRun"]...)
 	router.GET(options.BaseURL+"/runs/:run/receipts", wrapper.ListReceipts, options.OperationMiddlewares["listReceipts"]...)
+	router.POST(options.BaseURL+"/runs/:run/receipts/:number/settlement", wrapper.SettleReceipt, options.OperationMiddlewares["settleReceipt"]...)
 	router.GET(options.BaseURL+"/tasks", wrapper.ListTasks, options.OperationMiddlewares["listTasks"]...)
 	router.GET(options.BaseURL+"/tasks/:task", wrapper.GetTask, options.OperationMiddlewares["getTask"]...)
 	router.POST(options.BaseURL+"/tasks/:task/halt", wrapper.HaltTask, options.OperationMiddlewares["haltTask"]...)
@@ -5701,6 +5740,47 @@ func (response ListReceiptsdefaultApplicationProblemPlusJSONResponse) VisitListR
 	return err
 }
 
+type SettleReceiptRequestObject struct {
+	Run    int64 `json:"run"`
+	Number int   `json:"number"`
+	Body   *SettleReceiptJSONRequestBody
+}
+
+type SettleReceiptResponseObject interface {
+	VisitSettleReceiptResponse(w http.ResponseWriter) error
+}
+
+type SettleReceipt200JSONResponse Receipt
+
+func (response SettleReceipt200JSONResponse) VisitSettleReceiptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SettleReceiptdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SettleReceiptdefaultApplicationProblemPlusJSONResponse) VisitSettleReceiptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type VerifyRunRequestObject struct {
 	Run int64 `json:"run"`
 }
@@ -6760,6 +6840,9 @@ type StrictServerInterface interface {
 	// ListReceipts What was read, sent and answered, change by change
 	// (GET /runs/{run}/receipts)
 	ListReceipts(ctx context.Context, request ListReceiptsRequestObject) (ListReceiptsResponseObject, error)
+	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
+	// (POST /runs/{run}/receipts/{number}/settlement)
+	SettleReceipt(ctx context.Context, request SettleReceiptRequestObject) (SettleReceiptResponseObject, error)
 	// VerifyRun Read every account of a run again, in the background
 	// (POST /runs/{run}/verification)
 	VerifyRun(ctx context.Context, request VerifyRunRequestObject) (VerifyRunResponseObject, error)
@@ -8258,6 +8341,55 @@ func (sh *strictHandler) ListReceipts(ctx *echo.Context, run int64, params ListR
 	return nil
 }
 
+// SettleReceipt operation middleware
+func (sh *strictHandler) SettleReceipt(ctx *echo.Context, run int64, number int) error {
+	var request SettleReceiptRequestObject
+
+	request.Run = run
+	request.Number = number
+
+	var body SettleReceiptJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SettleReceipt(ctx.Request().Context(), request.(SettleReceiptRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SettleReceipt")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SettleReceiptResponseObject); ok {
+		return validResponse.VisitSettleReceiptResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // VerifyRun operation middleware
 func (sh *strictHandler) VerifyRun(ctx *echo.Context, run int64) error {
 	var request VerifyRunRequestObject
@@ -9051,95 +9183,97 @@ var swaggerSpec = []string{
 	"niviNYmTwXcTCsanczjTCD0LL01wqwksc3y6zlS3zIONqIPlOKyX5aEWY59nPcrYel9B8yEC4nBqRfDN",
 	"nNWMi0AJ1lxcbEzWRJ7lnaUBH511JQguwcl8JtTJMFJfwXdaSiMOn1iRLQl4oRCVB0Si7Mp97JbbG5ZY",
 	"CaXvE74xGLXhCgaaeWOgu3HhLRMqlDuo9LewEjbqoGy2lGdESELXlHGle1VrulE+Ri05qOMTyau+d9Xx",
-	"zgRtqjOuPQoGoNVDiTpYS6YXT0pS9g1w/cKFpceD1U/UaGMJSROL2kfMai5SI2GWaWxPmYTiBh9gWyes",
-	"ElumVL9URtctL+uSJtJiB7in3jHO42s9DAl0LM6/0a4nTN7dXdYBRNhWHIpr/gO/UCp1PFg0jBBd35ie",
-	"MPdwunTGnZzlMt44fVjTwZuMWwvJCfdKW23nPhfDi9B2JuLGt4/8clhnqt/0xhZNSka6oWqzBK1Bkg3s",
-	"yZZuQNkI+h1T8VY6W+CFSlSRq/Z/B5mcT6x8+BWGXnHRnRofiU5ouFpF64ho7+P/tRHJMYpRsSLRwseO",
-	"H4tmM5eG5ek2G9NGM5o/HIxDkmZk1FP38BAK7RMtBg9gZkHVaS1EXRMgmwTRq29s2wHFRc5Ee6EU9OyM",
-	"WMWRViEsFFdw+oQkZYMXvltQn7QPgHBI1i3yPQI7PYYCeXcoL3oGd0zn5dgChOOKCt4Ew+0hS/spWrLb",
-	"DIm1avHEGWH/GXnqC9ayLUooIT3L8t7hBJySqhvIJeh4dMYGoP6rq+dxXGS+EnztmmbZpMwN1NosyMhQ",
-	"YItMDE8/PRtkZPGr1tKZTI64T1SMvIFc8GIIMUThIxG8HEOiG7c9cNPcK3csnfb1oKYT2WInWbJg4VH1",
-	"6J+sfaOFXIemMn/zOytF2GabPxnm6lJqt8dFujmEJZuUpepS5+vTO0AzErEKnOQwQzBqZjsrUZ/OSYyZ",
-	"xtKE848D+yTqH9miKvASUTnbRm2S9uVzmNPc1XB/c9prZ9g5sKfRhBRxrro4WJsorlVNs9mthUi5zh5s",
-	"pR+sWJa6MSbY5+5XtmVKtMuEGi8Pdkq/b6BJF7QY46AeHcbU8Ucc5BAeFCFxJbC8PozEkiF1p87COQ4l",
-	"nqkZvIWJUmowtTRPknbVoZB3InHTPh5baqeCx8Q2OkvIaaMSnVsFX7WViI9ulm7f1Zi5BkNRJkpzqwGV",
-	"alXRSAkSprEogCKU9wsC2BoGsgEi5GGaeFeaTrGjgarRRsCJb6ebOn+4TtVr/BQy2yeUdkmVl+4gqsVo",
-	"OLOxZq4BO1Fqihbwm3zpPGZ1xJY1pTZ4Ds6DgLq/MNAJYZlSpRSpaETVdXxsqEZpsmB6aBM6Ovwx6ZGo",
-	"xDpR2Tp5iAbbLGE1IeyntNyHGlzRjkrOBO3vy6GWqqNccrvEPswPL8fFbuOasrFtchx6zkGonapHjxDl",
-	"3BZcOybzNqVodKxh/OD7kaILgMBxzt5eo2BrZ/uIhZ1Irl+4iu9joqWn6fztrlK6Wur7kR3h0Fgc/UX1",
-	"UeN/OKR3ixrhup4l/WNHX0RqxHh/G2YKe4/bsK+6tUg4JLUw6yGnbWkdJZ5y/yk2MEvzaOi0jxjsAeyf",
-	"O8ive2jfnEktC7rtLga404Qeg8lrZWLHt9qV75hUzsYW/Ih5rTAQR50hzHBkLzavormOCr0oznZrvVw6",
-	"v8aBEmdvOpmBQ83b0EClbYVdKDI8tLtyf9S2bchRVt2nBMqDW7qN7+TmYXGOCzrA9TFuaKuKNpLp/Y1Z",
-	"j7sVgErL/XGRqDbZr8IApda1VWSVv7eYLckgNgy8ueDaOsYZX/8//2C7yZphu5I7DIFdiWO68lmUYKt3",
-	"OM+ZEQM5CU0srFvP/O6lO/NE29fC1U5TX/3Kf+Xf34LcE4MrW/rD1iimxO6OaKP2Y4gJyQVXogLilm3J",
-	"GOMJzS3yKzfbw7D1dx+e4FfvyL9VQmwyshNyk2E54ixUP85Im+byjLzjgsM7c1BEDTz7lb9TUK3CF0QL",
-	"Qvke3YCKrTnO8+9fEUNs1ixd0zUURgqmnIiavm+AvMsbqYR899Wv/HsphbNfv6O1DT1ggl+5Ykv/8ZsS",
-	"/B35t1cvviP/99s//59/92VebIMi8s7g553Zb/YrD/1lbTUNwSFDKBjCJEpD/dWvGA7GcuDWlBC6wMjF",
-	"9eJ5TfMSnnzz1dOWIjrftRHOi9eOTjrehOvF1yiJ1MBpzRbXi//11dc4UE11iXR6RRvXPnhtjSkBsz8U",
-	"i+uFAdhzfMK8I+kWNPaD/Zej1fcNoPPTLcxCEK3J5mSOCGS9y+Ijeet8O1ABK9pUenH956cdj8WfTxVs",
-	"vHtrjrOqBVf2ZH7z9GkIp3FFIjoY/s3xv3bewaALAxrkYHgGj5uJWXHMLTw+VljcVajJhX0jtlsq9wat",
-	"5lyaeYiWlFUZ4bADpYktXpkt3OHBZKGQB2aGsKi9yn3/8yiCsTu6x/C8cLKN2OcDFI5v2RiCKy8p44MA",
-	"ckn0TxBEVrQXKgUk36Y/806lvwjbTPIsEOo1fr/r30FaNnA3I3Z6jfLnxg8NbbZ9EGKoPKp8+Up33/Rw",
-	"h0mQiLVV6PYYpei/gXb9IGcEmZthPmC9KcFWaa0qspPY7cLcHisp/ht4BDDZwnmF+8C46QHj/GTb7WN5",
-	"YaqdHQV2gh4GsJKxa2IleLUn77x48g7LjeuS7nrIwZxdpNoN7J+o0PQuSrkhJE4d37bH9Ya7PchiN2gw",
-	"2fVRMvFuPp631+8sNnGnId39p57z1m7bD855flleti4VZG16Jzxrc+nQTtLbZ65oNdaE8/wRPhhpNcEE",
-	"K8otYJJi20t8YkYwhuZ180HxeVVhlxQVVBQmfQnCtqBNEj5XH80/d1Z6rMAq/n1IvYKtuIWXNhcjJuFi",
-	"E59WLKUczkzX38bb0J4BenZvhCIILQTN7Vq6kiYpyShL3quPCabz0u2MNPsThwOA9wk28/UrbUVRlw10",
-	"ioavlsIFFycP/F/wic8ePWYbM7OVN6UwwpQBqTevYWcaqsdgwvHnIQG01RUugIyEBt3a79uhTof1v51f",
-	"z5hZV/bXJ+NkJWT0gkgIyz83j4O4EqgrJmAH/mH15Eeq83Ix+Uj+LvXSGenlb+wWQis2QgmHHemkRRvm",
-	"7cjpmavoK7HBHbh8EP9qQubvsY2V9Y2kuMYLmsOrkDzzeGwj5Ck8eKQ20eHTuFgMhF8L8/85JdaQMMML",
-	"NLJbIGSd6Krlvv0w5r7peheTl/+L1hH1eLTjq5A/dBxMsbGa7UOUVfiADaRWNpArNtH7c6z2j2b0dqQ2",
-	"s4zmCbptlhkpPD/l+Fx9dH/dXdE8h1rTkC8RVw1/4fa5F6Hc/AVPVn/YtuL956F5vqYbcNzPARq7IkSu",
-	"yYQo9vx3B/nzi2bPWyoeJZjNh267EuzhhdAiWNuFUFLQ/RjRSCwVyFtfHSlhx/4pPHQ5Fff8SHMplxeW",
-	"pGc2ebwE7a1MaBW3+AQsNVGBxpJCkh1IO4fOuB5F1JXrI5UUeH7GJx5V2vmD3fuhg+18hIRItT1PDdYG",
-	"fN1BkY86bP8q6Qop5LPmFbiLCZr312dF9Yxoxo0RirZP24A8KeFlrh+ukJhBqsTWRzGNuVjeuwY/w6zk",
-	"v8JTl2InB8F/2D3JbE+XTHXaG51Lx+pPVwk8U91EgfhUFVCVYEtdrvT1YA7t8fwlW5fjFrAVqfm/fsD8",
-	"X/TCee6HXmexGe+IboUWLGlFVIne1N+aYu07Z4fm17KpbGFC2/f6pLrYZz/DjOPVwbNfpJHLUVuk48h8",
-	"NHeA6DNIKCEw95HuHEzgIJTDzjY09GkPhCmyExInT9wJkseJA7NEj5NEI1TwzdmowGYvz453cBG7iGpf",
-	"3YLZEqhLmm/WUjR4mZyUSDpVUZJsxeWbPS4/cdl26XGnpAYmJ/FVL79YeT81/trNn5w1zNEGx4dyWq7s",
-	"mCE/orS5zN05mxz2c9XJGkpf4SFr5zMPm+hUPZ6RH1ponfCtxy+8poLPWhvv1gm/sDru09nmxKtLPdM7",
-	"0TY8dkdT0W0oHmu+CxXN0cCHr5kjyxSpYNXWBDx9F1pqulo21SYdfG/W9ryqPnnaOaxAUESKcbmOwM6l",
-	"FfrcZqfLvVtdfPyARznHW/Gw99+fczf3y+d0Zw/H/8G+FgqW+c+RjM+hfs1m4ZgwFixFhGJYx57szM3k",
-	"quDTqjoqf+/7Ofs6KRy7Gp0oe39YNtXBIZJVeFH/gG3tMXOczZbyvesloJ4RoHlpYLeBWhs24mG73BOm",
-	"FVSrKRzko/1jMNL3O6O6vPJ92B/NoRg6wacHvk+U3nzOPYRbt4X9Saxo2NaVS7NORUi+9s88po7jAB0V",
-	"xRcfKvVhkQU1x33M1a1BSD/D+54Cnsg16Ccul6J3VgMFLBmn3eqyYab54pdWrO0CD7dYgxhqF+rGlG5r",
-	"FWdt3rBt+afa1vc+CBOzg8fI6p1yHPHcmFLs3oTyE5+5rO43MqdeFbPpWFXKyGmHMYsprJTpbKU3tiDB",
-	"l0DF85NHOW9m0t5wc5TxrYatiM1RZ5oUAsYd104li6Ru/abtKf2oYfDLLxamT9HC1KsAMmfaMZa2au+m",
-	"qJ+ZFKxoi650S67EzsJ2ULb5cdbU4x9h/swYqjaMrx0UzCVvC+uH8oAtTFBSR5hgyM7VR/PP3RB0Rodl",
-	"uMyo88rJTz+XGImfONj4iJBGhgVobNJYaNEfI84uIq46JeKSfPq70AD3Ikg5I6OOjeNaZX3h+Z8iz7ek",
-	"doGKKY7uracWzxHjRMgCZNbNJXbEQoQRk2XDxxwp2XA1ZK7kF+dwcxi7+QRL9zfnnHdOUcA1i1FAK7Cp",
-	"t4YCTnhyseH6MRng10kyuAFa/Q7ooO29dmGL5My36/O6luIWCHygua72Vit2C8+cDZJg57cRlHArXJ++",
-	"KCX8U7Dii8wz3kzs2HVTJ0yNLvzi6qP9Y1DWfOXbkp2GfKeD2acJe98AaFaJM0AhdgseQv4q7/Wvj9cX",
-	"w0fALl5dDhPR0jXYtN3t0Sb0Cg6+9Ao6dYwGuGa3WGIpJmUZ0WFxFnHXdwg6iqeJd5J/O0Jodc+aTbm0",
-	"OaPKhbxTwatUoG03H/WL1PzpxToixXYrGs9qADAUmBFDgKhserLCzt7B7WlPUXD+YlmjjNQgTyY3H7ER",
-	"+FALma5B+T3+fGlWfh+XkXUOhYOMnwymK2yzxFa+zVJmvUljznSngpSVUo3SYtUYBVjU2/pMc7HdUmU9",
-	"1aM4mXPZDByiMSce0718vAha2EpRFZbzoJNsRi6gNqxOZycM9BiLQZlshdJECfRSPyNPDSATi/ehvueY",
-	"uD07f1JE7Hi3Ypg5e67nCeNKAy38acspF5zltEJWn1hm6G8yIVQ3i7WOpkTVEmihSgBNnpAcqsohm2lX",
-	"yEw2nFBFzOloKmpDhwrr0T9Vnu5BkcSfm3v1dT/SkXo2akBGXEO2UTyzgpV+Iprhyr0vYaV/avRjSl1f",
-	"JIJ5EnotZmePzsUkG3P4GV/b6D7ROO9IKXZk2+SlixVA/4At9z6ShMeEwk+piPOFgj+3/B1ZXMASHGO3",
-	"yz1hRc8QbG9Ld9+Op+DfIB+TJhYee2zx9Y9HZQ70F0gQOyQy258cxSMjjC8BGelY2lJtG/8BA1en2f/v",
-	"wsjV2c+MbgBxC5KuISMNNlPnoFRoToF6wApt6Vx7+VusbOnn07ptwzEaddgF/qoZZw22DqlP1iDZzO3/",
-	"NlpFcH+HotLDcL8qqZ00bo3/O62+gH8E+A2cMOiXE7qy3Mw7VY3Wh4bFlIG+xYWEHFitT8p49qHL4OS8",
-	"YQNfLlkU5QwCL6GM7KjCWzQjypsnKVc7kFBknjyXe/fXaV5xC5Kt3KYHPHjmqf1jco3PKGGaFv6qtFG1",
-	"TiQyfGRNGc9Gp00rtuZP2ABabtia/8BnamzhBr+w13uO2D7Xm2xx/a+3vfu1Bn7cpMs3sjK0bE8XqalS",
-	"OyH7aOK4pIAmZ4hK48laoS6Ws/K9E+YOdpeIXPTtZoYuqZvQkmY+2RenuEBHheH2Ou7Xq4/2jxHdE+zC",
-	"RzFH5R/9zDoo2HVblY4LW+quUQeWgnFNFB4bWucm2Jl1gACD8UXcLwvhs1ZxjzqIOOwIO8zHRic/VS56",
-	"4Zq0RcRsMgf2i8DESpezjyxdl5Bq22NGbc2tU70yM9zAiJpHCT6bnbB/xPq4nqsI2WpWzzA8MZege61g",
-	"0ZNLlKZ7NVhE85B5X61YBWooTJEXL8ZWIToXOxpDKw903l2uNsMNcI0QnI9aDJKce5BYh2wt4ZbBzklo",
-	"PqDJ6uWYUG0fS5ffPaIT3xRoyGqFzOHvoXvQRbnrAbNixYRRrW4c0vLHhjUYVttpBoHHsaB7c1wZV5py",
-	"nYymSvP8CxeF6aFsZmOdzSjUpRTNuiSabdvqaB6MGDrxrE0/1F6n55hpHJrkfvv025HS6ZU7CmkW97N9",
-	"4BHErvPfiW4vjxOR7QA9t4UHHSZLIA0vQCotRGFNCO1l6VhhIB5lg7ZtGCfTZAm52BrpKBbOOsADaymW",
-	"MERIYgm/H+kdtzOn71XuvQ7OrQ8Ou12T5R7/feaqftVC2qAxFHRKxtdO/hmLNec5GzYxTwg/nu/S+mOG",
-	"rV7Cxe8qMnb4xL0Lc76mG5gQa3oeaulDBu2n9igIaSvqY41OHwselzrggwaeikzFItqd2FT/2aeHjglF",
-	"xTXYsD2SY0UknQw9TDtSvhkFgp1P1nZcPxdGhEBu30a5k7qRtVCQWgXsbnJRPzQEMnbbuMsmGSBaJbf/",
-	"9eNpRXefr1vB9pPxgRVHHoRnXiRw1LKleyNBIKaYVvY3W9eLLA2ER14tru3zUFeSN+6Rz1uufJyuJPPb",
-	"D62Pw1EF2sYsurBwYV4JBZaJpQ0qmqrNsGzxGp+I4/8PLgAY0Mx8/f8lMAFiDvLJaz/g9Oqj+WcwTAeZ",
-	"2piDre2Dn2qkyMzM2Sj/DgKnoH0Ft2bIdE0pqvPy0wK7hg/aLjt6714qceBnKdYS49SMBCJvQT7B680C",
-	"NHMdt8wFZ6BCgCfLg/TwcTpY6sshGOdXVRtCLey1IEqL+lknct6b8g24oSAV0Fto9d0llCwZBtFDVyXW",
-	"pxjWS7G+FLpSdxPcQvUljuoeSR1ifZmEDiTTghWZt8MufRJfgmc06pSF5Rdl7SuzAcdMcIHYiMbtI+XV",
-	"jzPK7yRQDWaJM4Uj/SfscPQLO7faOecBeFEQiiAflMERJ1cfzT8jolEcFk5zwEadCIX/JCNRzKpdlFZV",
-	"ES02wG3wuotxUqNBeWVfTl//lqpfm6cuCNBZDo/dxIVPT2fSOaMIlkAlSEsK3gmMdcut6dDWJU+QRD9A",
-	"8OPCjrW4/tdbc5X6sDnz8a150sidFv2NrBbXi6vbrxd3b+/+fwAAAP//",
+	"zgRtqjOuPQoGoNVDiTpYS6YXT0pS9g1w/cKFpceD1U/UaGMJSfMGtK5gC1yflkr6mGaFv83dIy78m9h8",
+	"J3tT0wLGBKRjRu5561C5JN+Buxvr+Ucsii5IJWGRamw7nYTOCh9gWycMMlumVL9KSDciQdYlTWQED1wc",
+	"esc4j6/1MBrScXf/RrueMHl3d1kHEGFbcSiu+Q/8Qlnk8TjZMEJ0fWPa4dzD39QZd3KCz3i7/GE5C28t",
+	"b41DJzxLbaGh+9yJL0LHnUgEg33kl8MSW/1+P7ZeVDLIDxnGErQGSTawJ1u6AWWTB3ZMxbsIbYEXKlFA",
+	"r9r/HWRyPrHykWcYdcZFd2p8JDqhYegVrSNajU990EYbwQBOxYpE9yI7fiyQz9yX9jqziag2kNP84Tmr",
+	"z0+NjHpKBBlCoX2ixeABzCyoOl2VqOt/ZPM/eqWdbSekuLSd6KyUgp6dEQtY0ipExOIKTp+QpFj0wjdK",
+	"6pP2ARAOybpFvkdgp71SIO8O5UXP4I7pvBxbe3FcPcWbYLM+ZGk/RauVmyGxTC+eOKPnPCNPfa1etkXh",
+	"LGSmWd47nHtUUnUDuQQdv7c3APVfXSmT4/r6leBr1y/M5qNuoNZmQUZ8BFtfY3j66YkwI+t+tUbeZF7I",
+	"fQKC5A3kghdDiCEKH4ng5RgS3ZD1gZvmXmlz6Yy3B/XbyBY7yZK1Go8KZ/9kTTst5Do0lfmb3xlowjbb",
+	"1NEwV5dSu+090n0xLNmkxOFLna9P7wDNSMQqcJLD5MiohfGsRH06HTNmFUwTzj8OTLOoemWLqsBLROVs",
+	"GzXH2pfPYUl0V8P9LYmvnU3rwJRIE1LEuUoCHSiBvdaCk8yVayFSXsMHOygGi7WlbowJpsn7VayZEugz",
+	"obzNg/3x7xto0rU8xvjmR0dwdVwxB+mTB/VXnGHA68NILBlSd+osnONQ4pmawVGaqCIHU6sSJWlXHQp5",
+	"J3JW7eOxpXaKl0zsILSEnDYq0bRW8FVbhPnoZum2nI2ZazAKZ6I0txpQqVYVjVRfYRrrIShCeb8Wgi3f",
+	"IBsgQh5myHel6RQ7GiiYbQSc+Ha6VQMO16l6Pa9CUv+EqjapytodRLUYDWc21sc2YCdKTdHahZMvnccs",
+	"DNmyptQGz8F5EFD3FwY60TtTCrQiFY0oOI+PDZVnTdaKDx1SR0d+Jp0xlVgninonD9FghykspIStpJb7",
+	"UH4s2kzKmaD9fTnUTXaUN3KX2If54eW4sHVcUza2Q5BDzzkItVPw6RECvNtac8dk3mZTjQ6zjB98P1J0",
+	"ARA4ztk7ixRs7WwfsYgbyfULV+x+TKD4NJ2/3VVKV0t9P7IZHhqLo7+oPmr8D4f0blEjXMO3pGvw6ItI",
+	"eRzvasQkae9sHHbTtxYJh6QWZj3ktN28o8RT7j/F3m1pHg2dzhmD7Y/9cwephQ9tGTSpW0O308cAd5rQ",
+	"XjF5rUxsdle7yiWTKvnYWicxrxXGIKkzRFiObEPnVTTXTKIXwNpurZdG6Nc4UN3tTScpcqhvHRqotC0u",
+	"DEWGh3ZX7o861g05yqr7VH95cDe78U3sPCzOcUEHuD7GDW1V0UYyvb8x63G3AlBpuT8uEtUm+1UYoNS6",
+	"toqs8vcWs9UoxIaBNxdcW8c44+v/5x9sN1kz7NRyh9G/K3FMVz6BFGzhEuc5M2IgJ6F/h3XrdQIm0CHZ",
+	"tvRwZePUV7/yX/n3tyD3xODKVj2x5Zkpsbsj2qj9GF1DcsGVqIC4ZVsyxlBKc4v8ys32MGL/3Ycn+NU7",
+	"8m+VEJuM7ITcZFiJOQuFnzPSZvg8I++44PDOHBRRA89+5e8UVKvwBdGCUL5HN6Bia47z/PtXxBCbNUvX",
+	"dA2FkYIpJ6Km7xsg7/JGKiHfffUr/15K4ezX72htQw+Y4FeuztR//KYEf0f+7dWL78j//fbP/+fffYUb",
+	"25uJvDP4eWf2m/3KQ2tdW0hEcMgQCoYwidJQf/UrRsKxHLg1JYQGOHJxvXhe07yEJ9989bSliM53bXD3",
+	"4rWjk4434XrxNUoiNXBas8X14n999TUOVFNdIp1e0cZ1Tl5bY0rA7A/F4nphAPYcnzDvSLoFja1w/+Vo",
+	"9X0D6Px0C7MQRGuyOZkjYnjvsvhI3jrfDlTAijaVXlz/+WnHY/HnU7Uq796a46xqwZU9md88fRrCaVx9",
+	"jA6Gf3P8r513MOjCgAY5GJ7B4z5qVhxzC4+PFRZ3FcqRYcuM7ZbKvUGrOZdmHqIlZVVGOOxAaWLrdmYL",
+	"d3gwTyqkwJkhLGqvct/6PYpgbAzvMTwvnGwP+vkAheNbNobgykvK+CCAXP2AJwgiK9oLlQKS60q/yLxT",
+	"6S/C9tE8C4R6Pe/v+neQlg3czYgdN/dl8ENDh3EffxmKripfudPdNz3cYf4nYm0VGl1GKfpvoF0rzBlB",
+	"5maYD1hvSrAFaquK7CQ2+jC3x0qK/wYeAUy2cF7hPjBuesA4P9l2W3hemGpnR4GdoIcBLOLs+ncJXu3J",
+	"Oy+evMNK67qkux5yMF0ZqXYD+ycq9PuLUm4IiVPHt+1xqeVu+7XYDRpMdn2UTLybj+fttXqLTdzpxXf/",
+	"qee8tdvOi3OeX5aXrUsFWZveCc/aXCa4k/T2mavXjeXwPH+ED0ZaTTDBinILmKTY9hKfmBGMoW/ffFB8",
+	"XlXYIEYFFYVJX32xreWThM/VR/PPnZUeK7CKfx9Sr2ArbuGlTUOJSbjYv6gVSymHM9P1t/EOvGeAnt0b",
+	"oQhCC0Fzu5aumktKMsqS9+pjgum8dDsjzf7E4QDgfYLNfOlOW0zVJUKdouGrpXDBxckD/xd84rNHj9nG",
+	"zGzlTSmMMGVA6s1r2JSH6jGYcPx5SABtdYULICOhQbf2+3ao02H9b+fXM2bWlf31yThZCRm9IBLC8s/N",
+	"4yCuBOrqKNiBf1g9+ZHqvFxMPpK/S710Rnr5G7uF0IWOUMJhRzoZ4YZ5O3J65ooZS+ztBy4fxL+akPl7",
+	"bGNlfSMprvGC5vAqJM88HtsIeQoPHqlNdPg0LhYD4dfC/H9OiTUkzPACjewWCFknumq5bz+MuW+63sXk",
+	"5f+idUQ9Hu34AuwPHQdTbKxm+xBlFT5g76yVDeSKTfT+HKv9oxm9HanNLKN5gm77hEZq7k85Plcf3V93",
+	"VzTPodY05EvEVcNfuH3uRai0f8GT1R+2Lfb/eWier+kGHPdzgMaGEJFrMiGKPf/dQf78otnzlopHCWbz",
+	"oduuBNuXIbQIlrUhlBR0P0Y0EksF8tYXhkrYsX8KD11OxT0/0lzK5YUl6ZlNHi9BeysTWsUtPgGrbFSg",
+	"sZqSZAfSzqEzrkcRdeVaaCUFnp/xiUeVdv5g935o3jsfISFSbbtXg7UBX3dQ5KMO279KukIK+ax5Be5i",
+	"gub99VlRPSOacWOEou3T9l5PSniZawUsJGaQKrH1UUxjLpb3rrfRMCv5r/DUpdjJQfAfNo4y29MlU53O",
+	"TufSsfrTVQLPVDdRID5VBVQl2FKXK309mEN7PH/J1uW4BWxFav6vHzD/F71wnvuh11RtxjuiW6EFq3kR",
+	"VaI39bemWPum4aHvt2wqW5PRtvw+qS722c8w43h18OwXaeRy1BZptjIfzR0g+gwSSgjMfaQ7BxM4COWw",
+	"s70cfdoDYYrshMTJE3eC5HHiwCzR4yTRCBV8czYqsNnLs+MdXMQuotpXt2C2+uuS5pu1FA1eJiclkk5V",
+	"lCRbcflmj8tPXLZdetwpqYHJSXzBzy9W3k+Nv3bzJ2cNc7TB8aGclis7ZsiPKG0uc3fOJof9XHWyhtJX",
+	"eMja+czDJjoFn2fkhxZaJ3zr8QuvqeCz1sa7JdIvrI77dLY58epSz/ROtL2e3dFUdBvq5prvQjF3NPDh",
+	"a+bIMkUqWLU1AU/fhZaarpZNtUkH35u1Pa+qT552DisQFJFiXK4ZsnNphRa/IwrRWl18/IBHOcdb8bD3",
+	"359zN/fL53RnD8f/wb4WCpb5z5GMz6FW1WbhmDAWLEWEYljHnuzMzeQaANCqOqr871tZ+zopHBs6naj4",
+	"f1g21cEhklV4Uf+A7Woyc5zNlvK9a6OgnhGgeWlgt4FaGzbiYbvcE6YVVKspHOSj/WMw0vc7o7q88i3o",
+	"H82hGJrgpwe+T5TefM49hFu3e/9JrGjY1pVLs05FSL72zzymjuMAHRXFFx8q9WGRBTXHfczVrUFIP8P7",
+	"ngKeyDXoJy6XondWAwUsGafd6rJhpvnil1asbYAPt1iDGGoX6saUbmsVZ23esO12qNqu/z4IE7ODx8jq",
+	"nXIc8dyYUuzehPITn7ms7jcyp14Vs+lYVcrIaYcxiymslOlspTe2IMGXQMXzk0c5b2bS3nBzlPGthq2I",
+	"zVFnmhQCxh3XTiWLpG79pm2n/ahh8MsvFqZP0cLUqwAyZ9oxlrZq76aon5kUrGiLrnRLrsTOwnZQtvlx",
+	"1tTjH2H+zBiqNoyvHRTMJW8L64fygC1MUFJHmGDIztVH88/dEHRGh2W4zKjzyslPP5cYiZ842PiIkEaG",
+	"BWhs0ti6oTIpV3URcdUpEZfk09+F3r8XQcoZGXVsHNcl7AvP/xR5viW1C1RMcXRvPbV4jhgnQhYgs24u",
+	"sSMWIoyYLBs+5kjJhqshcyW/OIebw9jNJ1i6vznnvHOKAq5ZjAJagU29NRRwwpOLveaPyQC/TpLBDdDq",
+	"d0AHbdu5C1skZ75dn9e1FLdA4APNdbW3WrFbeOZskASb3o2ghFvhWhRGKeGfghVfZJ7xZmLHrps6YWp0",
+	"4RdXH+0fg7LmK9+W7DTkOx3MPk3Y+wZAs0qcAQqxW/AQ8ld5r3V/vL4YPgJ28epymIiWrsF+9W6PNqFX",
+	"cPClV9CpYzTANbvFEksxKcuIDouziLu+Q9BRPE28if7bEUKre9ZsyqXNGVUu5J0KXqUCbbv5qF+k5k8v",
+	"1hEptlvReFYDgKHAjBgCRGXTkxU2NQ9uT3uKgvMXyxplpAZ5Mrn5iI3Ah1rIdA3K7/HnS7Py+7iMrHMo",
+	"HGT8ZDBdYZsltvJtljLrTRpzpjsVpKyUapQWq8YowKLe1meai+2WKuupHsXJnMtm4BCNOfGY7uXjRdDC",
+	"VoqqsJwHnWQzcgG1YXU6O2Ggx1gMymQrlCZKoJf6GXlqAJlYvA/1PcfE7dn5kyJix7sVw8zZcz1PGFca",
+	"aOhrnFMuOMtphaw+sczQ32RCqG4W65pNiaol0EKVAJo8ITlUlUM2066QmWw4oYqY09FU1IYOFdajf6o8",
+	"3YMiiT839+rrfqQj9WzUgIy4hmyjeGYFK/1ENMOVe1/CSv/U6MeUur5IBPMk9FrMzh6di0k25vAzvrbR",
+	"faJx3pFS7Mi2yUsXK4D+AVvufSQJjwmFn1IR5wsFf275O7K4gCU4xm6Xe8KKniHY3pbuvh1Pwb9BPiZN",
+	"LDz22OLrH4/KHOgvkCB2SGS2PzmKR0YYXwIy0rG0pdo2/gMGrk6z/9+FkauznxndAOIWJF1DRhpsps5B",
+	"qdCcAvWAFdrSufbyt1jZ0s+ndduGYzTqsAv8VTPOGmwdUp+sQbKZ2/9ttIrg/g5FpYfhflVSO2ncGv93",
+	"Wn0B/wjwGzhh0C8ndGW5mXeqGq0PDYspA32LCwk5sFqflPHsQ5fByXnDBr5csijKGQReQhnZUYW3aEaU",
+	"N09SrnYgocg8eS737q/TvMLT59VHm+hyd6VA6wq2DiYp3655xu36wlTbH9el5wwNfTlPsQfco/iLPTbm",
+	"o78burfi3UGnth21vSEElhwuRLPUZOe6dzBLsUU6Ia5DjLcg2crtfsCdbJ7aP+YV9hll79PCy202xNvJ",
+	"5+ZSW1PGs9E5/Iqt+RM2gJYbtuY/8Jm6rLjBL3yk5gg0dY3yFtf/etsT9mrgxx3jfFc1Q8uW1ZOaKrUT",
+	"so8mjksKaHJW0TSerEn0YglU3zvN4mB3iTBa3/toSGK6Cf2R5lPEcIoLtPcY7vXkfr36aP8Y0crDLnwU",
+	"c1T+0c+snYddt72AuLB1Fxt1YLYa19HjsaF1boKdWSENMBjfUeCyED5rS4Got5LDjrDD4gAYcUKVC6W5",
+	"Jm1FO5tZhM1LMMvXFZBAlq5LSPWQMqO2tv+pLsIZbmBEzaNItrMT9o9YrNlzFSFbNf8ZxsrmEnSvLzGG",
+	"FRCl6V4NVnQ9ZN5XK1aBGtKrePFibEmsc7GjMbTyQE/y5QqF3ADXCMEZ1SBAQSxkCVNSS7hlsHMSmo+u",
+	"s0YizO63j6VrQR/Rie9QNWRCRebw99DK6qLc9YBZsWLCqNZQE2pEjI2xMay205kEj2NhNFKJwSGU62Ro",
+	"X5rnX7hCUQ9lM1uObXqrLqVo1iXRbNuW6vNgxDieZ20urPYGJo5p76Fj87dPvx0pnV65o5BmcT/bBx5B",
+	"7Dr/nej28jjpAQ7Qc5sb0Xu3BNLwAqTSQhTWhNBelo4VBuJRNoPAxhQzTZaQi62RjmKx1QM8sJZiCUOE",
+	"JJbw+5HecTtzBgLIvdfBuXUIY+t1stzjv89cCbpaSBvBiIJOyfjayT9jsebcuMP+jgmx8PNdWn/MGOpL",
+	"xJu48qAdPnHvKrGv6QYmBD6fh1r6kEH7qT0KQtr2Dlgw1icmxKUO+KCBp8KksaJ7J1Daf/a5ymPionEN",
+	"NoaU5FieSyfjYNNevW9GgWDnKwc4rp8LI0Igt29TLkjdyFooSK0Cdje5qB8ajxu7bdxlk4xWrpLb//rx",
+	"tKK7z9etYJsb+SifIw/CMy8SOGrZ0r2RIBBTTCv7my0yR5YGwiOvFteDfKhFzhv3yOctVz5Oi5z57YfW",
+	"x+GoAm1jFl1YRTOvhALLxNIGFU3VZli2eI1PxPH/BxcADGhmvv7/EpgAMQf55LUfcHr10fwzGDOGTG3M",
+	"wdb2wU81bGlm5myUfweBU9C+glszZLrAGdV5+WmBXcMHbZcdvXcvlcXysxRriUGTRgKRtyCf4PVmAZq5",
+	"9m/mgjNQIcCTtWp6+DgdufflEIzzq6oNoRb2WhClRf2sk8bhTfkG3FCQCugttPruEkqWDIPooasS61MM",
+	"66VYXwpdqbsJbqH6EtR3jwwjsb5MdhGSacGKzNthlz6jNMEzGnXKwvKLsvaV2YBjJrhAbETj9pHy6scZ",
+	"5XcSqAazxJnCkf4Tdjj6hZ1b7ZzzALwoCEWQD8rgiJOrj+afEdEoDgunOWCjTsRxfpKRKGbVLkqrqogW",
+	"G+A2k8LFOKnRoLyyL6evf0vVr81TFwToLIfHbuLCp6cz6ZxRBEugEqQlBe8ExiL61nRoi+QnSKIfIPhx",
+	"YcdaXP/rrblKfdic+fjWPGnkTov+RlaL68XV7deLu7d3/z8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
