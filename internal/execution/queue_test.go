@@ -122,7 +122,7 @@ func TestEffects(t *testing.T) {
 		{planning.Suspend, "stale", "u1", ""},
 		{planning.Set, "waiting", "u1", ""},
 	} {
-		c.Verb, c.Body.V.Basis = x.verb, "weighed"
+		c.Body.V.Verb, c.Body.V.Person, c.Body.V.Basis = x.verb, "L1", "weighed"
 		e := EffectsOf(7, c.Body.V, store.Receipt{RunID: 3, Account: x.account, Outcome: x.outcome})
 		var got []string
 		if e.Bond != nil {
