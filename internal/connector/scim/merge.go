@@ -19,7 +19,7 @@ func merge(top map[string]any, edits []connector.Edit) error {
 		case e.Native == "emails.primary" || e.Native == "emails.other":
 			// both halves together, below
 		case object == "" && slices.Contains(scimjson.Multi, name):
-			mergeList(top, name, e.New, "")
+			mergeList(top, name, e.New)
 		case slices.Contains(scimjson.Multi, object):
 			return fmt.Errorf("%s is read by type and not written; write %s", e.Native, object)
 		default:
@@ -71,32 +71,9 @@ func mergeInto(top map[string]any, object, name string, values []string) {
 	}
 }
 
-func mergeEmails(top map[string]any, edits []connector.Edit) {
-	list, _ := top["emails"].([]any)
-	primary, other := scimjson.Emails(list)
-	touched := false
-	for _, e := range edits {
-		switch e.Native {
-		case "emails.primary":
-			primary, touched = e.New, true
-		case "emails.other":
-			other, touched = e.New, true
-		}
-	}
-	if !touched {
-		return
-	}
-	main := ""
-	if len(primary) > 0 {
-		main = primary[0]
-	}
-	rest := slices.DeleteFunc(slices.Clone(other), func(v string) bool { return strings.EqualFold(v, main) })
-	mergeList(top, "emails", append(slices.Clone(primary), rest...), main)
-}
-
 // mergeList sets a list's values and keeps what else the application says of
 // those that stay (type, display).
-func mergeList(top map[string]any, name string, values []string, primary string) {
+func mergeList(top map[string]any, name string, values []string) {
 	known := map[string]map[string]any{}
 	if list, ok := top[name].([]any); ok {
 		for _, item := range list {
@@ -112,9 +89,6 @@ func mergeList(top map[string]any, name string, values []string, primary string)
 			if k != "value" && k != "primary" && k != "$ref" {
 				m[k] = x
 			}
-		}
-		if name == "emails" {
-			m["primary"] = v == primary
 		}
 		list = append(list, m)
 	}

@@ -239,10 +239,10 @@ func TestAddresses(t *testing.T) {
 	after, err := c.Write(ctx, connector.Write{Record: &r, Edits: []connector.Edit{edit("emails.primary", "new@l.example"), edit("emails.other", "home@l.example", "old@l.example")}})
 	require.NoError(t, err)
 	require.Equal(t, []string{"new@l.example"}, after.Values["emails.primary"])
-	require.Equal(t, []string{"home@l.example", "old@l.example"}, after.Values["emails.other"])
+	require.ElementsMatch(t, []string{"home@l.example", "old@l.example"}, after.Values["emails.other"])
 	text, err := json.Marshal(app.Users()[0]["emails"])
 	require.NoError(t, err)
-	require.JSONEq(t, `[{"value":"new@l.example","primary":true},{"value":"home@l.example","type":"home","primary":false},{"value":"old@l.example","type":"work","primary":false}]`, string(text))
+	require.JSONEq(t, `[{"value":"new@l.example","type":"work","primary":true},{"value":"home@l.example","type":"home"},{"value":"old@l.example"}]`, string(text))
 
 	app.Misbehave(scimapp.Misbehaviour{NoETag: true})
 	settings["method"] = "put"
