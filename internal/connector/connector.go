@@ -104,6 +104,9 @@ type Declaration struct {
 	// Finds names the native attribute by whose value a lost create is found
 	// again; "" when it can't be.
 	Finds string
+	// Place names the native attribute by which other records refer to one, and which
+	// a change may move; "" when nothing refers.
+	Place string
 	// Lag is how long a write may take to show in reading.
 	Lag time.Duration
 	// SideEffects tells, by verb, what else happens (a mail to the user, say).
@@ -133,6 +136,11 @@ type NameHolder interface {
 	// an e-mail address as login, primary or alias. An *Error of kind
 	// Unsupported or Refused says that it can't be asked.
 	Holders(ctx context.Context, name string) ([]string, error)
+}
+
+// Mender changes what refers to a record by what it was before.
+type Mender interface {
+	Mend(ctx context.Context, before, after Record) error
 }
 
 // Deleter removes records for good.
@@ -201,6 +209,7 @@ const (
 	Unsupported             // this kind of system can't do that
 	Expired                 // the cursor no longer says what changed; read everything
 	Forbidden               // this record, or this kind of change, is not ours to make; nothing was done
+	Incomplete              // the record itself is changed, and what refers to it is not
 )
 
 // Error says what was attempted, on what, what is wrong and what to do.

@@ -2,6 +2,7 @@ package execution
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"twinning/internal/connector"
@@ -21,7 +22,7 @@ func (s *sender) lookUp(intended time.Time, answered bool) bool {
 	if answered {
 		deadline = time.Now().Add(s.declared.Lag)
 	}
-	for {
+	for pause := firstLook; ; pause = min(2*pause, lastLook) {
 		found, rec, err := s.present()
 		if s.ctx.Err() != nil {
 			return false
@@ -33,6 +34,7 @@ func (s *sender) lookUp(intended time.Time, answered bool) bool {
 		case err == nil && found:
 			s.trace("found done by reading")
 			s.written(rec)
+			s.mend(rec)
 			return false
 		case err == nil && !time.Now().Before(deadline):
 			s.trace("not done, by reading")
@@ -44,10 +46,17 @@ func (s *sender) lookUp(intended time.Time, answered bool) bool {
 		select {
 		case <-s.ctx.Done():
 			return false
-		case <-time.After(200 * time.Millisecond):
+		case <-time.After(max(min(pause, time.Until(deadline)), firstLook)):
 		}
 	}
 }
+
+// It is looked at once at first, then after pauses that grow: most of what shows
+// late shows soon, and the rest costs few reads.
+const (
+	firstLook = 200 * time.Millisecond
+	lastLook  = 5 * time.Second
+)
 
 // patienceToRead is how long a system that does not answer at all is asked what
 // became of a change, before a human has to find out.
@@ -74,11 +83,30 @@ func (s *sender) present() (bool, connector.Record, error) {
 		return false, rec, err
 	}
 	for _, x := range s.c.Body.V.Edits {
+		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
+			if wanted, _ := s.compareReference(src, rec, x); !wanted {
+				return false, rec, nil
+			}
+			continue
+		}
 		if now, err := s.cell(rec, x.Attribute); err != nil || !record.Same(record.KindOf(x.Attribute), now, x.New) {
 			return false, rec, nil
 		}
 	}
 	return true, rec, nil
+}
+
+// mend changes what refers to an account by what it was before it was renamed:
+// whoever meant to do it did not get so far.
+func (s *sender) mend(now connector.Record) {
+	mender, ok := s.conn.(connector.Mender)
+	if !ok || s.c.Verb != planning.Rename {
+		return
+	}
+	before := connector.Record{ID: now.ID, Values: s.r.Before.V}
+	if err := mender.Mend(s.ctx, before, now); err != nil {
+		s.r.Detail = strings.TrimPrefix(s.r.Detail+"; "+err.Error(), "; ")
+	}
 }
 
 // mark is the value by which a lost create is found again.

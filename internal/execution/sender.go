@@ -127,6 +127,12 @@ func (s *sender) deliver() error {
 			s.written(after)
 			return nil
 		}
+		if connector.KindOf(err) == connector.Incomplete && after.ID != "" {
+			s.answered()
+			s.written(after)
+			s.r.Detail = strings.TrimPrefix(s.r.Detail+"; "+err.Error(), "; ")
+			return nil
+		}
 		s.trace("%v", err)
 		if settled, err := s.refused(err, began, attempt); settled || err != nil {
 			return err
@@ -200,17 +206,14 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 		if !s.lookUp(began, told.Answered) {
 			return true, s.ctx.Err()
 		}
-		s.maybe = false
-		if told.Answered && attempt < tries { // it said that it can't now; nothing came of it
-			if why := s.slower(s.ctx, attempt, told.After); why != "" {
-				s.stop(why)
-				return true, s.stopped(why)
-			}
-			return false, nil
-		}
-		if attempt >= 2 {
-			s.conclude("in-doubt", "sent %d times without an answer, and it does not show: %v", attempt, err)
+		s.maybe = false // certainly not done: it is as if the system had put it off
+		if attempt >= tries {
+			s.conclude("failed", "sent %d times, and certainly not done: %v", attempt, err)
 			return true, nil
+		}
+		if why := s.slower(s.ctx, attempt, told.After); why != "" {
+			s.stop(why)
+			return true, s.stopped(why)
 		}
 		return false, nil
 	case connector.Denied:
@@ -417,6 +420,9 @@ func (s *sender) values(rec connector.Record) map[string][]string {
 		if src, ok := s.shape.Attributes[n]; ok && rec.Values[src.Native] != nil {
 			kept[src.Native] = rec.Values[src.Native]
 		}
+	}
+	if place := s.declared.Place; place != "" && rec.Values[place] != nil {
+		kept[place] = rec.Values[place]
 	}
 	return kept
 }

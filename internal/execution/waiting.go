@@ -180,8 +180,33 @@ func (e *Engine) settleRun(ctx context.Context, x store.System, shape record.Sha
 		if err := e.Store.Decided(ctx, r, EffectsOf(plan.LaneID, c.Body.V, r)); err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
+		if err := e.mendSince(ctx, x, r, rec); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// mendSince changes what still refers to an account by what it was before a rename
+// of which nobody heard, and which a roster shows.
+func (e *Engine) mendSince(ctx context.Context, x store.System, r store.Receipt, now store.Record) error {
+	if r.Verb != planning.Rename || !x.Writable {
+		return nil
+	}
+	c, err := e.Reach.Connect(x, reach.For{})
+	if err != nil {
+		return err
+	}
+	defer reach.Closed(c)
+	mender, ok := c.(connector.Mender)
+	if !ok {
+		return nil
+	}
+	err = mender.Mend(ctx, connector.Record{ID: now.ID, Values: r.Before.V}, connector.Record{ID: now.ID, Values: now.Values.V})
+	if err != nil {
+		e.Log.Warn("what refers to a renamed account could not be changed", "account", now.ID, "error", err)
+	}
+	return nil // the roster stands whatever becomes of it
 }
 
 // rosterRecord finds what a waiting change was about; empty when it does not

@@ -135,7 +135,11 @@ func diagnosis(e *ldap.Error) string {
 // explain turns a result code (RFC 4511 appendix A) into what it means here.
 func (d *directory) explain(doing string, err error) error {
 	var e *ldap.Error
-	if !errors.As(err, &e) {
+	switch {
+	case errors.As(err, &e):
+	case cutOff(err):
+		e = &ldap.Error{ResultCode: ldap.ErrorNetwork, Err: err}
+	default:
 		return err // ours, the sink's, or that somebody stopped us
 	}
 	kind, next := connector.Refused, ""
@@ -178,10 +182,20 @@ func (d *directory) explain(doing string, err error) error {
 		kind = connector.Unsupported
 	case ldap.LDAPResultSyncRefreshRequired:
 		kind = connector.Expired
+	case ldap.LDAPResultUnwillingToPerform:
+		next = "the directory's team can say what it is unwilling to do, and why"
 	case ldap.LDAPResultOther, ldap.LDAPResultOperationsError, ldap.LDAPResultProtocolError:
 		kind = connector.Unanswered
 	}
-	return d.fault(kind, doing, diagnosis(e), next)
+	told := d.fault(kind, doing, diagnosis(e), next)
+	told.Answered, told.Cause = true, err
+	return told
+}
+
+// cutOff: the library tells a connection that broke under a waiting request as plain
+// text.
+func cutOff(err error) bool {
+	return strings.HasPrefix(err.Error(), "unable to read LDAP response packet") || strings.Contains(err.Error(), "connection closed")
 }
 
 // with lends a connection that is signed in. One that broke is not given back;

@@ -83,7 +83,6 @@ type directory struct {
 	shape      record.Shape
 	id         record.Source     // where the id comes from
 	codings    map[string]string // native (folded) -> coding
-	refers     map[string]string // native (folded) -> native attribute it refers by
 	attributes []string          // what to ask for
 
 	mu   sync.Mutex
@@ -230,14 +229,13 @@ func (d *directory) readShape() {
 		d.shape = Shape
 	}
 	d.id = d.shape.Attributes["id"]
-	d.codings, d.refers = map[string]string{}, map[string]string{}
+	d.codings = map[string]string{}
 	for _, name := range d.shape.Canonical() {
 		src := d.shape.Attributes[name]
 		if src.Coding != "" {
 			d.codings[strings.ToLower(src.Native)] = src.Coding
 		}
 		if src.Refers != "" {
-			d.refers[strings.ToLower(src.Native)] = src.Refers
 			d.ask(src.Refers)
 		}
 		d.ask(src.Native)
@@ -256,7 +254,7 @@ func (d *directory) ask(native string) {
 
 func (d *directory) Declare() connector.Declaration {
 	x := connector.Declaration{
-		Kind: "ldap", Shape: Shape, Extents: []string{connector.Whole, connector.Sample}, Writes: true, ReadsOne: true, Lag: d.lag, Finds: d.setting("rdn", "uid"),
+		Kind: "ldap", Shape: Shape, Extents: []string{connector.Whole, connector.Sample}, Writes: true, ReadsOne: true, Place: "dn", Lag: d.lag, Finds: d.setting("rdn", "uid"),
 		Verbs: []string{"create", "set", "rename", "place", "enrol", "withdraw", "suspend", "reinstate", "reissue", "delete"},
 		Scope: fmt.Sprintf("%s of %s, %s", d.setting("scope", "sub"), d.cfg.Settings["base"], d.filter()),
 	}

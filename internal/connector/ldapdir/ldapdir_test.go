@@ -3,7 +3,10 @@ package ldapdir_test
 import (
 	"context"
 	"fmt"
+	"io"
+	"net"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -111,8 +114,7 @@ func TestReferences(t *testing.T) {
 			return list[0]
 		}
 		boss, cook := find("p00000"), find("p00001")
-		// the manager is given by the id; the directory keeps a DN
-		_, err := c.Write(ctx, connector.Write{Record: &cook, Edits: []connector.Edit{edit("manager", boss.ID)}})
+		_, err := c.Write(ctx, connector.Write{Record: &cook, Edits: []connector.Edit{edit("manager", boss.Values["dn"]...)}})
 		require.NoError(t, err)
 		require.Equal(t, boss.Values["dn"], find("p00001").Values["manager"])
 		// a server that checks uniqueness lets our assertion loose on its own search
@@ -286,4 +288,132 @@ func (s *stopper) Record(r connector.Record) error {
 		s.cancel()
 	}
 	return s.Kept.Record(r)
+}
+
+// cutter stands between us and a server, and cuts a connection when it is told to.
+type cutter struct {
+	net.Listener
+	mu    sync.Mutex
+	conns []net.Conn
+}
+
+func newCutter(t *testing.T, to string) *cutter {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	x := &cutter{Listener: l}
+	t.Cleanup(func() { _ = l.Close(); x.cut() })
+	go func() {
+		for {
+			here, err := l.Accept()
+			if err != nil {
+				return
+			}
+			there, err := net.Dial("tcp", to)
+			if err != nil {
+				_ = here.Close()
+				return
+			}
+			x.mu.Lock()
+			x.conns = append(x.conns, here, there)
+			x.mu.Unlock()
+			go func() { _, _ = io.Copy(here, there); _ = here.Close() }()
+			go func() { _, _ = io.Copy(there, here); _ = there.Close() }()
+		}
+	}()
+	return x
+}
+
+func (x *cutter) cut() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for _, c := range x.conns {
+		_ = c.Close()
+	}
+	x.conns = nil
+}
+
+// counting is a sink that does something at a record.
+type counting struct {
+	connector.Sink
+	ids    map[string]bool
+	at     int
+	then   func()
+	anew   int
+	counts int
+}
+
+func (c *counting) Expect(int) {}
+func (c *counting) Record(r connector.Record) error {
+	c.ids[r.ID] = true
+	if c.counts++; c.counts == c.at {
+		c.then()
+	}
+	return nil
+}
+func (c *counting) Restart() error {
+	c.anew++
+	c.ids = map[string]bool{}
+	return nil
+}
+func (c *counting) Reject(record.Rejection) error { return nil }
+func (c *counting) LeftOut(connector.Left) error  { return nil }
+func (c *counting) Gone(string) error             { return nil }
+
+// A roster survives a cut, and pages that are too large; what was given before is
+// begun anew, so that nothing is there twice and nothing is missing.
+func TestReadingSurvives(t *testing.T) {
+	s := serve(t, directory.Config{Limits: []string{"limits dn.exact=\"cn=reader,dc=larkspur,dc=example\" size.pr=30 size.prtotal=unlimited"}}, tree(120))
+	host := strings.TrimPrefix(s.URL, "ldap://")
+	for name, c := range map[string]struct {
+		at       int
+		settings []string
+		anew     int
+	}{
+		"one cut":                  {40, []string{"page", "25", "changes", "stamp"}, 1},
+		"cut in a synchronisation": {1, []string{"page", "25"}, -1}, // the rest may have come already
+		"pages that are too large": {0, []string{"page", "100", "changes", "stamp", "bind", s.Reader()}, 2},
+	} {
+		x := newCutter(t, host)
+		sink := &counting{ids: map[string]bool{}, at: c.at, then: x.cut}
+		dir := connect(t, s, append([]string{"url", "ldap://" + x.Addr().String(), "server-name", "localhost"}, c.settings...)...)
+		_, err := dir.Read(context.Background(), connector.Reading{}, sink)
+		require.NoError(t, err, name)
+		require.Len(t, sink.ids, 120, name)
+		if c.anew >= 0 {
+			require.Equal(t, c.anew, sink.anew, name)
+		}
+	}
+}
+
+// An entry that was moved is not told as refused because something else may not be
+// changed; and what an interrupted rename left is mended.
+func TestRenameIsDone(t *testing.T) {
+	ctx := context.Background()
+	s := serve(t, directory.Config{Plain: true, Access: []string{
+		`to dn.subtree="ou=groups,dc=larkspur,dc=example" by dn.exact="cn=reader,dc=larkspur,dc=example" read by * read`,
+		`to dn.subtree="ou=people,dc=larkspur,dc=example" by dn.exact="cn=reader,dc=larkspur,dc=example" write by * read`,
+		`to dn.base="dc=larkspur,dc=example" by dn.exact="cn=reader,dc=larkspur,dc=example" read by * read`,
+	}}, tree(3))
+	all, some := connect(t, s), connect(t, s, "bind", s.Reader())
+	group := "cn=observers,ou=groups," + suffix
+	one := func(uid string) connector.Record {
+		list, err := all.Find(ctx, "uid", uid)
+		require.NoError(t, err)
+		require.Len(t, list, 1, uid)
+		return list[0]
+	}
+	was := one("p00000")
+	require.NoError(t, all.(connector.Grouper).Enrol(ctx, group, []string{was.ID}, nil))
+	now, err := some.Write(ctx, connector.Write{Record: &was, Edits: []connector.Edit{edit("uid", "chief")}})
+	require.Equal(t, connector.Incomplete, connector.KindOf(err), "%v", err)
+	require.ErrorContains(t, err, "member of "+group)
+	require.Equal(t, []string{"uid=chief,ou=people," + suffix}, now.Values["dn"])
+	members := func() (ids []string) {
+		require.NoError(t, all.(connector.Grouper).Members(ctx, group, func(id string) error { ids = append(ids, id); return nil }, func(connector.Left) error { return nil }))
+		return ids
+	}
+	require.Empty(t, members(), "the old name is dangling")
+	require.NoError(t, all.(connector.Mender).Mend(ctx, was, now))
+	require.NoError(t, all.(connector.Mender).Mend(ctx, was, now), "once more does nothing")
+	require.Equal(t, []string{was.ID}, members())
 }

@@ -42,11 +42,12 @@ func renamed(dn string, e connector.Edit) (string, error) {
 }
 
 // rename moves the entry and mends every reference to its old name that the
-// server did not mend by itself.
-func (d *directory) rename(c *ldap.Conn, root *rootDSE, from, to string) error {
+// server did not mend by itself. Once the entry is moved, what is left of its old
+// name is dangling, and no reason to say that nothing was done.
+func (d *directory) rename(c *ldap.Conn, root *rootDSE, from, to string) (dangling, err error) {
 	refs, err := d.references(c, root, from)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	own, up := ldif.SplitDN(to)
 	newSuperior := ""
@@ -54,9 +55,9 @@ func (d *directory) rename(c *ldap.Conn, root *rootDSE, from, to string) error {
 		newSuperior = up
 	}
 	if err := c.ModifyDN(ldap.NewModifyDNRequest(from, own, true, newSuperior)); err != nil {
-		return err
+		return nil, err
 	}
-	return d.mend(c, refs, from, to)
+	return d.mend(c, refs, from, to), nil
 }
 
 func sameDN(a, b string) bool {
@@ -105,6 +106,7 @@ func (d *directory) referenceBase(root *rootDSE) string {
 
 // mend replaces an old name by a new one, or takes it away where to is "".
 func (d *directory) mend(c *ldap.Conn, refs []reference, from, to string) error {
+	var left []string
 	for _, ref := range refs {
 		if sameDN(ref.dn, from) { // the entry refers to itself
 			if to == "" {
@@ -133,8 +135,15 @@ func (d *directory) mend(c *ldap.Conn, refs []reference, from, to string) error 
 			err = c.Modify(req)
 		}
 		if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchAttribute) {
-			return d.fault(connector.Refused, "change the references to "+from, fmt.Sprintf("the entry itself is changed, but %s of %s still names it: %v", ref.attribute, ref.dn, err), "give "+d.who()+" the right to change it, or mend it by hand")
+			left = append(left, fmt.Sprintf("%s of %s (%v)", ref.attribute, ref.dn, err))
 		}
 	}
-	return nil
+	if len(left) == 0 {
+		return nil
+	}
+	told := fmt.Sprintf("the entry itself is changed, but what follows still names it: %s", strings.Join(left[:min(3, len(left))], "; "))
+	if len(left) > 3 {
+		told += fmt.Sprintf(" and %d more", len(left)-3)
+	}
+	return d.fault(connector.Incomplete, "change the references to "+from, told, "give "+d.who()+" the right to change it, or mend it by hand")
 }

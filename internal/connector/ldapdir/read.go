@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash/maphash"
 	"strings"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 
@@ -27,6 +28,65 @@ func (d *directory) Read(ctx context.Context, what connector.Reading, sink conne
 	case connector.Sample:
 		return "", d.sample(ctx, what, sink)
 	}
+	for attempt := 1; ; attempt++ {
+		cursor, err = d.readAll(ctx, sink)
+		if err == nil || ctx.Err() != nil || attempt == readings || !d.mayReadAgain(err) {
+			return cursor, err
+		}
+		select {
+		case <-ctx.Done():
+			return "", ctx.Err()
+		case <-time.After(time.Duration(attempt) * time.Second):
+		}
+		if err := sink.Restart(); err != nil {
+			return "", err
+		}
+	}
+}
+
+// readings is how often a list is begun anew when a page of it did not come: a cut
+// or a busy moment should not cost a night's roster.
+const readings = 4
+
+// forgotten is that the server no longer knows the page that it gave last.
+type forgotten struct{ error }
+
+func (f forgotten) Unwrap() error { return f.error }
+
+// tooLarge is that the server gives no pages of that size.
+type tooLarge struct{ error }
+
+func (t tooLarge) Unwrap() error { return t.error }
+
+// mayReadAgain reports whether a list that broke off may come as a whole next time,
+// and asks for less where the pages were too large.
+func (d *directory) mayReadAgain(err error) bool {
+	var again forgotten
+	var large tooLarge
+	var told *connector.Error
+	switch {
+	case errors.As(err, &large):
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		d.page = max(smallestPage, d.page/2)
+		return true
+	case errors.As(err, &again):
+		return true
+	}
+	return errors.As(err, &told) && (told.Kind == connector.Throttled || told.Kind == connector.Unanswered && !told.Answered)
+}
+
+// smallestPage is not made smaller.
+const smallestPage = 10
+
+// pageSize is how many entries a page has; a server may have made us ask for less.
+func (d *directory) pageSize() int {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.page
+}
+
+func (d *directory) readAll(ctx context.Context, sink connector.Sink) (cursor string, err error) {
 	err = d.with(ctx, reading, false, func(c *ldap.Conn) error {
 		root, err := d.discover(c)
 		if err != nil {
@@ -35,7 +95,7 @@ func (d *directory) Read(ctx context.Context, what connector.Reading, sink conne
 		if d.synchronises(root) {
 			cursor, err = d.refresh(ctx, c, "", sink)
 			// a server that limits how much it gives at once may still page
-			if !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) || d.page == 0 || d.size > 0 {
+			if !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) || d.pageSize() == 0 || d.size > 0 {
 				return err
 			}
 			if err := sink.Restart(); err != nil {
@@ -95,14 +155,15 @@ func (d *directory) hand(e *ldap.Entry, sink connector.Sink) error {
 // eachPage searches with the paging control where the server has it.
 func (d *directory) eachPage(ctx context.Context, c *ldap.Conn, root *rootDSE, base string, scope int, filter string, attributes []string, fn func(*ldap.SearchResult) error) error {
 	req := ldap.NewSearchRequest(base, scope, ldap.NeverDerefAliases, d.size, d.time, false, filter, attributes, nil)
-	if d.page == 0 || !root.has(pagedResults) {
+	size := d.pageSize()
+	if size == 0 || !root.has(pagedResults) {
 		res, err := c.Search(req)
 		if err != nil {
 			return err
 		}
 		return fn(res)
 	}
-	paging := ldap.NewControlPaging(uint32(d.page)) // bounded when the settings were read
+	paging := ldap.NewControlPaging(uint32(size)) // bounded when the settings were read
 	req.Controls = []ldap.Control{paging}
 	next := make(chan page, 1)
 	ask := func() {
@@ -110,10 +171,10 @@ func (d *directory) eachPage(ctx context.Context, c *ldap.Conn, root *rootDSE, b
 		next <- page{res, err}
 	}
 	ask()
-	for {
+	for first := true; ; first = false {
 		got := <-next
 		if got.err != nil {
-			return got.err
+			return pageFault(got.err, first, size)
 		}
 		if err := ctx.Err(); err != nil {
 			return err
@@ -134,6 +195,25 @@ func (d *directory) eachPage(ctx context.Context, c *ldap.Conn, root *rootDSE, b
 			return err
 		}
 	}
+}
+
+// pageFault says what it means that a page did not come.
+func pageFault(err error, first bool, size int) error {
+	var told *ldap.Error
+	if !errors.As(err, &told) {
+		return err
+	}
+	switch told.ResultCode {
+	case ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultAdminLimitExceeded:
+		if first && size > smallestPage {
+			return tooLarge{err}
+		}
+	case ldap.LDAPResultUnwillingToPerform, ldap.LDAPResultProtocolError, ldap.LDAPResultOperationsError, ldap.LDAPResultUnavailableCriticalExtension:
+		if !first {
+			return forgotten{err}
+		}
+	}
+	return err
 }
 
 // page is one answer to a search.

@@ -20,9 +20,8 @@ func (d *directory) Write(ctx context.Context, w connector.Write) (connector.Rec
 	return d.change(ctx, *w.Record, w.Edits)
 }
 
-// raw turns the values of an edit into what the directory keeps: coded bytes,
-// and DNs where the shape says that they refer to other entries.
-func (d *directory) raw(c *ldap.Conn, native string, values []string) ([]string, error) {
+// raw turns the values of an edit into what the directory keeps: coded bytes.
+func (d *directory) raw(native string, values []string) ([]string, error) {
 	out := make([]string, len(values))
 	for i, v := range values {
 		text, err := record.EncodeBytes(d.codings[strings.ToLower(native)], v)
@@ -30,32 +29,8 @@ func (d *directory) raw(c *ldap.Conn, native string, values []string) ([]string,
 			return nil, err
 		}
 		out[i] = text
-		if by, ok := d.refers[strings.ToLower(native)]; ok {
-			if out[i], err = d.referring(c, by, v); err != nil {
-				return nil, err
-			}
-		}
 	}
 	return out, nil
-}
-
-// referring turns the id of a record into what others refer to it by.
-func (d *directory) referring(c *ldap.Conn, by, id string) (string, error) {
-	if !strings.EqualFold(by, "dn") {
-		e, err := d.entry(c, id, []string{by})
-		if err != nil {
-			return "", err
-		}
-		return e.GetAttributeValue(by), nil
-	}
-	if _, err := ldap.ParseDN(id); err == nil && strings.Contains(id, "=") {
-		return id, nil // a DN already
-	}
-	e, err := d.entry(c, id, []string{"1.1"})
-	if err != nil {
-		return "", err
-	}
-	return e.DN, nil
 }
 
 func (d *directory) add(ctx context.Context, edits []connector.Edit) (r connector.Record, err error) {
@@ -88,7 +63,7 @@ func (d *directory) add(ctx context.Context, edits []connector.Edit) (r connecto
 			if strings.EqualFold(e.Native, "objectClass") {
 				return d.fault(connector.Refused, doing, "objectClass is not given by attributes", "name the classes in the shape: classes: [...]")
 			}
-			values, err := d.raw(c, e.Native, e.New)
+			values, err := d.raw(e.Native, e.New)
 			if err != nil {
 				return err
 			}
@@ -152,10 +127,10 @@ func (d *directory) change(ctx context.Context, r connector.Record, edits []conn
 			if e.Old != nil { // what the plan saw; the deltas are against that
 				now = e.Old
 			}
-			if now, err = d.raw(c, e.Native, now); err != nil {
+			if now, err = d.raw(e.Native, now); err != nil {
 				return err
 			}
-			wanted, err := d.raw(c, e.Native, e.New)
+			wanted, err := d.raw(e.Native, e.New)
 			if err != nil {
 				return err
 			}
@@ -182,15 +157,38 @@ func (d *directory) change(ctx context.Context, r connector.Record, edits []conn
 				return err
 			}
 		}
+		var dangling error
 		if next != dn {
-			if err := d.rename(c, root, dn, next); err != nil {
+			if dangling, err = d.rename(c, root, dn, next); err != nil {
 				return err
 			}
 		}
-		after, err = d.at(c, doing, next)
-		return err
+		if after, err = d.at(c, doing, next); err != nil {
+			return err
+		}
+		return dangling
 	})
 	return after, err
+}
+
+// Mend changes what refers to an entry by an old name: a rename whose answer was
+// lost is found done, and its references are not.
+func (d *directory) Mend(ctx context.Context, before, after connector.Record) error {
+	if len(before.Values["dn"]) != 1 || len(after.Values["dn"]) != 1 || sameDN(before.Values["dn"][0], after.Values["dn"][0]) {
+		return nil
+	}
+	from, to := before.Values["dn"][0], after.Values["dn"][0]
+	return d.with(ctx, "change the references to "+from, true, func(c *ldap.Conn) error {
+		root, err := d.discover(c)
+		if err != nil {
+			return err
+		}
+		refs, err := d.references(c, root, from)
+		if err != nil {
+			return err
+		}
+		return d.mend(c, refs, from, to)
+	})
 }
 
 // holds reports whether the entry is as a filter says.

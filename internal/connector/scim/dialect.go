@@ -132,11 +132,26 @@ func put(into map[string]any, path string, value any) {
 }
 
 // formRefused reports whether an application refused how a change was said, not
-// what it says.
-func formRefused(err error) bool {
+// what it says: a refusal that speaks of a value is about the value, unless that is
+// true or false, which some want as text.
+func formRefused(err error, ops []operation) bool {
 	var told *connector.Error
 	var form *refusal
-	return errors.As(err, &told) && told.Kind == connector.Refused && errors.As(err, &form) && form.status == http.StatusBadRequest && slices.Contains([]string{"", "invalidPath", "invalidSyntax", "invalidValue", "noTarget"}, form.scimType)
+	if !errors.As(err, &told) || told.Kind != connector.Refused || !errors.As(err, &form) || form.status != http.StatusBadRequest {
+		return false
+	}
+	switch form.scimType {
+	case "invalidPath", "invalidSyntax", "noTarget":
+		return true
+	case "invalidValue":
+		return slices.ContainsFunc(ops, func(op operation) bool { _, truth := op.Value.(bool); return truth })
+	case "":
+		return !slices.ContainsFunc(ops, func(op operation) bool {
+			text, ok := op.Value.(string)
+			return ok && len(text) > 2 && strings.Contains(told.Reason, text)
+		})
+	}
+	return false
 }
 
 func patchBody(ops []operation) ([]byte, error) {

@@ -71,7 +71,7 @@ func (a *app) patch(ctx context.Context, r connector.Record, edits []connector.E
 		if err == nil {
 			a.confirmed.Store(true)
 		}
-		if !formRefused(err) || a.confirmed.Load() {
+		if !formRefused(err, ops) || a.confirmed.Load() {
 			return after, err
 		}
 		if int(at)+1 >= len(a.dialects) {
