@@ -99,7 +99,9 @@ func TestMailGate(t *testing.T) {
 	plan := draft(3)
 	require.Contains(t, h.twinning(0, "plan", "run", plan), "22 waiting")
 	// asked again before the gateway was fed: nothing is asked for twice
-	require.Contains(t, h.twinning(0, "plan", "run", draft(3)), "3 unchanged, 19 waiting")
+	h.twinning(3, "reconcile", gate)
+	require.Contains(t, h.twinning(1, "plan", "draft", gate), "withheld changes: 22")
+	require.Equal(t, 22, strings.Count(h.twinning(0, "lane", "withheld", gate, "--limit", "100", "-o", "json"), "no roster shows it yet"))
 	files, err := filepath.Glob(filepath.Join(h.out.MailGate.Inbox, "*.csv"))
 	require.NoError(t, err)
 	require.Len(t, files, 1)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"twinning/internal/connector"
@@ -38,6 +39,12 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 			return work.ErrHalted
 		}
 		verdict, detail := x.check(ctx, x.changes[r.Number], r)
+		if r.Verified == "confirmed" && verdict != "confirmed" { // it did take; what somebody did since is another matter
+			if err := w.Log(ctx, "info", r.Account, fmt.Sprintf("%s %s was confirmed, and is otherwise since: %s", r.Verb, r.Label, detail)); err != nil {
+				return err
+			}
+			verdict = "confirmed"
+		}
 		if err := ctx.Err(); err != nil {
 			return err
 		}
@@ -60,9 +67,18 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 	return w.Progress(len(receipts), len(receipts), good, bad)
 }
 
+// shown reads an account as it shows: in the system itself, or, where that can't be
+// asked, in its newest roster.
+func (x *run) shown(ctx context.Context, id string) (connector.Record, error) {
+	if x.declared.ReadsOne {
+		return x.conn.One(ctx, id)
+	}
+	return x.rostered(ctx, id)
+}
+
 // check compares an account as it is now with what its change wanted.
 func (x *run) check(ctx context.Context, c store.Change, r store.Receipt) (verdict, detail string) {
-	rec, err := x.conn.One(ctx, r.Account)
+	rec, err := x.shown(ctx, r.Account)
 	if err != nil && connector.KindOf(err) == connector.NotFound {
 		return "different", "the account is gone"
 	}
@@ -70,6 +86,12 @@ func (x *run) check(ctx context.Context, c store.Change, r store.Receipt) (verdi
 		return "not-yet-visible", err.Error()
 	}
 	for _, e := range c.Body.V.Edits {
+		if src := x.shape.Attributes[e.Attribute]; src.Refers != "" {
+			if now := rec.Values[src.Native]; !record.SameReferences(now, r.Sent.V[src.Native]) {
+				return "different", fmt.Sprintf("%s refers to %q", e.Attribute, strings.Join(now, "; "))
+			}
+			continue
+		}
 		now, bad := x.cell(rec, e.Attribute)
 		if bad != nil {
 			return "different", bad.Error()

@@ -70,6 +70,15 @@ func (x *run) account(ctx context.Context, id string) (connector.Record, error) 
 	if !x.declared.Deferred {
 		return x.conn.One(ctx, id)
 	}
+	r, err := x.rostered(ctx, id)
+	if err != nil {
+		return r, err
+	}
+	return x.pending.over(r), nil
+}
+
+// rostered finds an account in the newest roster.
+func (x *run) rostered(ctx context.Context, id string) (connector.Record, error) {
 	newest, err := x.Store.NewestRoster(ctx, x.system.ID)
 	if err != nil {
 		return connector.Record{}, err
@@ -78,7 +87,7 @@ func (x *run) account(ctx context.Context, id string) (connector.Record, error) 
 	if errors.Is(err, store.ErrNotFound) {
 		return connector.Record{}, &connector.Error{Kind: connector.NotFound, Doing: "find " + id, Target: "the newest roster", Reason: "it is not there"}
 	}
-	return x.pending.over(connector.Record{ID: r.ID, Values: r.Values.V}), err
+	return connector.Record{ID: r.ID, Values: r.Values.V}, err
 }
 
 // RosterTaken looks what a new roster shows of what we did.

@@ -31,7 +31,7 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 	chosen := choose(all, people, waves)
 	if len(chosen) == 0 {
 		if len(all) == 0 {
-			return PlanView{}, fault.New(fault.Conflict, "there is nothing to change", "the newest reconciliation found every account as it should be", "")
+			return PlanView{}, s.nothing(ctx, l, r)
 		}
 		return PlanView{}, fault.New(fault.Invalid, "none of the changes is chosen", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people and the names of the waves")
 	}
@@ -86,6 +86,18 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 	v, err := s.Plan(ctx, id)
 	v.Fallen = fallen
 	return v, err
+}
+
+// nothing says why a result has no changes.
+func (s *Service) nothing(ctx context.Context, l store.Lane, r store.Reconciliation) error {
+	_, _, withheld, err := s.Store.WithheldOf(ctx, r.ID, "", store.Page{Limit: 1})
+	switch {
+	case err != nil:
+		return err
+	case withheld > 0:
+		return fault.New(fault.Conflict, "there is nothing to change for now", fmt.Sprintf("withheld changes: %d", withheld), "see why: twinning lane withheld "+l.Name)
+	}
+	return fault.New(fault.Conflict, "there is nothing to change", "the newest reconciliation found every account as it should be, or asks about it", "")
 }
 
 // fallenOf names the changes whose premises fell.

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -93,6 +95,10 @@ func (s *Service) export(ctx context.Context, w io.Writer, x store.System, r sto
 		return err
 	}
 	reader := shape.NewReader(how.Columns)
+	referees, err := s.referees(ctx, r, shape, how)
+	if err != nil {
+		return err
+	}
 	n, given := 0, 0
 	err = s.Store.SelectRecords(ctx, r, how.Text, func(id string, native map[string][]string) error {
 		if n++; n <= how.Skip {
@@ -102,7 +108,7 @@ func (s *Service) export(ctx context.Context, w io.Writer, x store.System, r sto
 			return store.ErrEnough
 		}
 		if how.Native {
-			return out.Write(native)
+			return out.Write(asItWas(shape, how.Format, native))
 		}
 		values := map[string][]string{}
 		for i, name := range how.Columns {
@@ -111,7 +117,7 @@ func (s *Service) export(ctx context.Context, w io.Writer, x store.System, r sto
 				cell = "" // listed with the roster as unreadable
 			}
 			if v := record.SplitList(cell); v != nil {
-				values[names[i]] = v
+				values[names[i]] = referees.of(shape.Attributes[name], v)
 			}
 		}
 		if i := slices.Index(how.Columns, "id"); i >= 0 {
@@ -123,6 +129,65 @@ func (s *Service) export(ctx context.Context, w io.Writer, x store.System, r sto
 		return err
 	}
 	return out.Close()
+}
+
+// referees are those to whom exported references may be, by what they refer by.
+type referees map[string]record.Referees
+
+func (s *Service) referees(ctx context.Context, r store.Roster, shape record.Shape, how Exporting) (referees, error) {
+	by := referees{}
+	for _, name := range how.Columns {
+		if refers := shape.Attributes[name].Refers; refers != "" && !how.Native {
+			by[refers] = record.Referees{}
+		}
+	}
+	if len(by) == 0 {
+		return by, nil
+	}
+	return by, s.Store.SelectRecords(ctx, r, "", func(id string, native map[string][]string) error {
+		for refers, known := range by {
+			for _, v := range native[refers] {
+				known.Add(v, id)
+			}
+		}
+		return nil
+	})
+}
+
+// of gives ids for references; whom nobody is meant by stays as it is told.
+func (by referees) of(src record.Source, values []string) []string {
+	known, refers := by[src.Refers]
+	if !refers || src.Refers == "" {
+		return values
+	}
+	ids := make([]string, len(values))
+	for i, v := range values {
+		ids[i] = cmp.Or(known.ID(v), v)
+	}
+	return ids
+}
+
+// asItWas gives bytes back that are kept as text, where a format can hold them.
+func asItWas(shape record.Shape, format string, native map[string][]string) map[string][]string {
+	if format != "ldif" {
+		return native
+	}
+	out := maps.Clone(native)
+	for _, src := range shape.Attributes {
+		if src.Coding == "" || len(native[src.Native]) == 0 {
+			continue
+		}
+		raw := make([]string, 0, len(native[src.Native]))
+		for _, v := range native[src.Native] {
+			b, err := record.EncodeBytes(src.Coding, v)
+			if err != nil {
+				b = v
+			}
+			raw = append(raw, b)
+		}
+		out[src.Native] = raw
+	}
+	return out
 }
 
 // Template is a file for whoever keeps the list of people of a lane, with the

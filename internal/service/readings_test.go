@@ -354,3 +354,32 @@ func TestHistoryAndRetention(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, b.Versions, 1, "the third roster shows her")
 }
+
+// What goes out is what came in: bytes as they were, and references as ids.
+func TestExports(t *testing.T) {
+	ctx := context.Background()
+	*played = script{scope: "all", shape: scriptShape(t, "shape: {id: id, displayName: name, manager: {from: boss, refers: dn}, badge: {from: badge, coding: hex}, dn: dn}\n"),
+		lines: []string{"a dn=cn=a,dc=x name=Ana badge=00ff boss=CN=B,DC=X", "b dn=cn=b,dc=x name=Bo boss=cn=gone,dc=x"}}
+	_, err := stage.PutSystem(ctx, tester, store.System{Name: "script", Kind: "script"}, Putting{})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, stage.RemoveSystem(ctx, tester, "script")) }()
+	take(t, Taking{})
+	x, err := stage.Store.SystemByName(ctx, "script")
+	require.NoError(t, err)
+	newest, err := stage.Store.NewestRoster(ctx, x.ID)
+	require.NoError(t, err)
+	for _, c := range []struct {
+		how  Exporting
+		want string
+	}{
+		{Exporting{Columns: []string{"id", "manager", "badge"}}, "id,manager,badge\na,b,00ff\nb,\"cn=gone,dc=x\",\n"},
+		{Exporting{Format: "ldif", Native: true, Columns: []string{"dn", "badge", "boss"}}, "dn: cn=a,dc=x\nbadge:: AP8=\nboss: CN=B,DC=X\n\ndn: cn=b,dc=x\nboss: cn=gone,dc=x\n"},
+		{Exporting{Format: "csv", Native: true, Columns: []string{"badge", "boss"}}, "badge,boss\n00ff,\"CN=B,DC=X\"\n,\"cn=gone,dc=x\"\n"},
+	} {
+		e, err := stage.ExportRoster(ctx, newest.ID, c.how)
+		require.NoError(t, err)
+		var b strings.Builder
+		require.NoError(t, e.Write(&b))
+		require.Equal(t, c.want, strings.TrimPrefix(strings.ReplaceAll(b.String(), "\r\n", "\n"), "version: 1\n\n"), "%+v", c.how)
+	}
+}

@@ -9,14 +9,18 @@ import (
 	"twinning/internal/format/scimjson"
 )
 
-// workType is the canonical type (RFC 7643 section 4.1.2) of an address that we
-// give to a user who had none.
-const workType = "work"
+// Canonical types (RFC 7643 section 4.1.2): of the primary address of a user who had
+// none, and of one beside it, as long as no other has it. Some applications want
+// every address to have a type, and most want a type to be there once.
+const (
+	workType  = "work"
+	otherType = "other"
+)
 
 // mergeEmails writes the addresses. The new primary takes the place and the type of
 // the old one; the old one, when it stays, takes the type that the new one had, or
-// none: many applications want a type to be there once. Whatever else the list
-// holds stays as it is, with all that is said of it.
+// another, or none. Whatever else the list holds stays as it is, with all that is
+// said of it.
 func mergeEmails(top map[string]any, edits []connector.Edit) {
 	list, _ := top["emails"].([]any)
 	primary, other := scimjson.Emails(list)
@@ -114,6 +118,28 @@ func (e *emails) promote(value string) {
 	} else {
 		e.list = append(e.list, any(was))
 	}
+	if typed {
+		e.giveType(was)
+	}
+}
+
+// giveType gives an address without a type one that no other has.
+func (e *emails) giveType(m map[string]any) {
+	taken := slices.ContainsFunc(e.list, func(item any) bool {
+		other, ok := item.(map[string]any)
+		return ok && other["type"] == otherType
+	})
+	if m["type"] == nil && !taken {
+		m["type"] = otherType
+	}
+}
+
+// typed reports whether the addresses have types here.
+func (e *emails) typed() bool {
+	return len(e.list) > 0 && !slices.ContainsFunc(e.list, func(item any) bool {
+		m, ok := item.(map[string]any)
+		return !ok || m["type"] == nil
+	})
 }
 
 // keep leaves the addresses that are wanted, and adds those that are missing.
@@ -125,7 +151,11 @@ func (e *emails) keep(primary, other []string) {
 	e.list = slices.DeleteFunc(e.list, func(item any) bool { return !has(wanted, valueOf(item)) })
 	for _, v := range other {
 		if e.find(v) < 0 {
-			e.list = append(e.list, any(map[string]any{"value": v}))
+			added := map[string]any{"value": v}
+			if e.typed() {
+				e.giveType(added)
+			}
+			e.list = append(e.list, any(added))
 		}
 	}
 }

@@ -13,9 +13,12 @@ import (
 // What becomes of the addresses of a user: - leaves that half alone.
 func TestEmails(t *testing.T) {
 	for _, c := range []struct{ name, list, primary, other, want string }{
-		{"a create", ``, "a@x", "b@x", `[{"value":"a@x","type":"work","primary":true},{"value":"b@x"}]`},
+		{"a create", ``, "a@x", "b@x", `[{"value":"a@x","type":"work","primary":true},{"value":"b@x","type":"other"}]`},
+		{"a create with three", ``, "a@x", "b@x c@x", `[{"value":"a@x","type":"work","primary":true},{"value":"b@x","type":"other"},{"value":"c@x"}]`},
 		{"the former is kept", `[{"value":"o@x","type":"work","primary":true,"display":"O"},{"value":"h@x","type":"home"}]`, "n@x", "h@x o@x",
-			`[{"value":"n@x","type":"work","primary":true},{"value":"h@x","type":"home"},{"value":"o@x","display":"O"}]`},
+			`[{"value":"n@x","type":"work","primary":true},{"value":"h@x","type":"home"},{"value":"o@x","display":"O","type":"other"}]`},
+		{"the former is kept where another has the type", `[{"value":"o@x","type":"work","primary":true},{"value":"h@x","type":"other"}]`, "n@x", "h@x o@x",
+			`[{"value":"n@x","type":"work","primary":true},{"value":"h@x","type":"other"},{"value":"o@x"}]`},
 		{"the former is dropped", `[{"value":"o@x","type":"work","primary":true},{"value":"h@x","type":"home","primary":false}]`, "n@x", "h@x",
 			`[{"value":"n@x","type":"work","primary":true},{"value":"h@x","type":"home","primary":false}]`},
 		{"an alias becomes the primary", `[{"value":"o@x","type":"work","primary":true},{"value":"N@x","type":"other","display":"N"}]`, "n@x", "o@x",

@@ -70,12 +70,14 @@ func TestBehaviour(t *testing.T) {
 		is       scimapp.Misbehaviour
 		settings []string
 	}{
-		"patch":      {scimapp.Misbehaviour{}, nil},
-		"put":        {scimapp.Misbehaviour{NoPatch: true}, nil},
-		"title case": {scimapp.Misbehaviour{Wants: "title-case", NoDiscover: true}, nil},
-		"no paths":   {scimapp.Misbehaviour{Wants: "no-path", Silent: true}, []string{"dialect", "no-path"}},
-		"cursor":     {scimapp.Misbehaviour{Cursor: true}, nil},
-		"oauth":      {scimapp.Misbehaviour{}, []string{"auth", "oauth", "client-id", "twinning"}},
+		"patch":                     {scimapp.Misbehaviour{}, nil},
+		"put":                       {scimapp.Misbehaviour{NoPatch: true}, nil},
+		"title case":                {scimapp.Misbehaviour{Wants: "title-case", NoDiscover: true}, nil},
+		"no paths":                  {scimapp.Misbehaviour{Wants: "no-path", Silent: true}, []string{"dialect", "no-path"}},
+		"cursor":                    {scimapp.Misbehaviour{Cursor: true}, nil},
+		"another mind, PATCH alone": {scimapp.Another(http.MethodPatch), []string{"lag", "2", "page", "100"}},
+		"another mind, PUT alone":   {scimapp.Another(http.MethodPut), []string{"lag", "2", "page", "100"}},
+		"oauth":                     {scimapp.Misbehaviour{}, []string{"auth", "oauth", "client-id", "twinning"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			app, server, settings := serve(t)
@@ -242,7 +244,7 @@ func TestAddresses(t *testing.T) {
 	require.ElementsMatch(t, []string{"home@l.example", "old@l.example"}, after.Values["emails.other"])
 	text, err := json.Marshal(app.Users()[0]["emails"])
 	require.NoError(t, err)
-	require.JSONEq(t, `[{"value":"new@l.example","type":"work","primary":true},{"value":"home@l.example","type":"home"},{"value":"old@l.example"}]`, string(text))
+	require.JSONEq(t, `[{"value":"new@l.example","type":"work","primary":true},{"value":"home@l.example","type":"home"},{"value":"old@l.example","type":"other"}]`, string(text))
 
 	app.Misbehave(scimapp.Misbehaviour{NoETag: true})
 	settings["method"] = "put"

@@ -5,24 +5,52 @@ import (
 	"encoding/json"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
+	"time"
 
 	"twinning/internal/connector"
 	"twinning/internal/format/scimjson"
 )
 
-func (a *app) Write(ctx context.Context, w connector.Write) (connector.Record, error) {
+func (a *app) Write(ctx context.Context, w connector.Write) (r connector.Record, err error) {
+	put := false
 	if w.Record == nil {
-		return a.create(ctx, w.Edits)
+		r, err = a.create(ctx, w.Edits)
+	} else if put, err = a.puts(ctx); err == nil && put {
+		r, err = a.replace(ctx, *w.Record, w.Edits)
+	} else if err == nil {
+		r, err = a.patch(ctx, *w.Record, w.Edits)
 	}
-	put, err := a.puts(ctx)
-	if err != nil {
-		return connector.Record{}, err
+	if err != nil || a.lag == 0 {
+		return r, err
 	}
-	if put {
-		return a.replace(ctx, *w.Record, w.Edits)
+	return a.shown(ctx, r, w.Edits), nil
+}
+
+// shown waits, no longer than the application is said to need, until it shows what
+// was written: whatever is done to the same user next goes by what is read then.
+func (a *app) shown(ctx context.Context, r connector.Record, edits []connector.Edit) connector.Record {
+	for until := time.Now().Add(a.lag); ; {
+		now, err := a.One(ctx, r.ID)
+		if err == nil && shows(now, edits) || !time.Now().Before(until) {
+			if err == nil {
+				return now
+			}
+			return r
+		}
+		select {
+		case <-ctx.Done():
+			return r
+		case <-time.After(100 * time.Millisecond):
+		}
 	}
-	return a.patch(ctx, *w.Record, w.Edits)
+}
+
+func shows(r connector.Record, edits []connector.Edit) bool {
+	return !slices.ContainsFunc(edits, func(e connector.Edit) bool {
+		return len(e.New) != len(r.Values[e.Native]) || len(e.New) == 1 && !strings.EqualFold(e.New[0], r.Values[e.Native][0])
+	})
 }
 
 func (a *app) create(ctx context.Context, edits []connector.Edit) (connector.Record, error) {
@@ -110,6 +138,9 @@ func (a *app) send(ctx context.Context, method string, r connector.Record, body 
 		return connector.Record{}, err
 	}
 	if len(answer) == 0 { // 204: done, but how it looks now must be read
+		if a.lag > 0 {
+			return connector.Record{ID: r.ID, Values: map[string][]string{}}, nil // once it shows
+		}
 		return a.One(ctx, r.ID)
 	}
 	return a.answered(doing, answer, header)

@@ -35,6 +35,19 @@ func (s Shape) References(wanted []string) References {
 	return r
 }
 
+// Referees knows whose id is meant by what refers to them.
+type Referees map[string]string
+
+// Add says that a value means a record; a blank one means nobody.
+func (r Referees) Add(value, id string) {
+	if value != "" {
+		r[normalReference(value)] = id
+	}
+}
+
+// ID is that of whom a value means, "" when it is nobody.
+func (r Referees) ID(value string) string { return r[normalReference(value)] }
+
 // Broken is a reference to nobody: no record of the roster carries the value.
 type Broken struct {
 	Row       Row // -1: of all, since no record carries the attribute by which they refer
@@ -48,14 +61,12 @@ func (r *Roster) Broken() []Broken { return r.broken }
 // Resolve puts ids in the place of what refers to them. A reference to nobody
 // in the roster becomes blank, since there is no id to give, and is noted.
 func (r *Roster) Resolve(refs References) {
-	ids := map[string]map[string]string{}
+	ids := map[string]Referees{}
 	for _, key := range refs.Keys {
 		column := r.columns[key]
-		ids[key] = make(map[string]string, r.n)
+		ids[key] = make(Referees, r.n)
 		for i := range r.n {
-			if v := column.Cell(i); v != "" {
-				ids[key][normalReference(v)] = r.ID(i)
-			}
+			ids[key].Add(column.Cell(i), r.ID(i))
 		}
 		delete(r.columns, key)
 		r.names = slices.DeleteFunc(r.names, func(n string) bool { return n == key })
@@ -66,7 +77,7 @@ func (r *Roster) Resolve(refs References) {
 		r.columns[name] = NewColumn(r.n, func(i int, dst []byte) []byte {
 			var found []string
 			for _, v := range old.Values(i) {
-				switch id := ids[key][normalReference(v)]; {
+				switch id := ids[key].ID(v); {
 				case id != "":
 					found = append(found, id)
 				case carried:

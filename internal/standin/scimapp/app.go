@@ -51,6 +51,18 @@ type Misbehaviour struct {
 	Cursor     bool   `json:"cursor,omitempty"`     // pages by cursor are offered
 	OldCursor  bool   `json:"oldCursor,omitempty"`  // and expire after the first
 	Wants      string `json:"wants,omitempty"`      // dialect of PATCH that alone is taken: title-case, no-path
+	// of another mind
+	NoPut         bool `json:"noPut,omitempty"`         // PUT is not offered
+	TypesRequired bool `json:"typesRequired,omitempty"` // every e-mail address carries a type, and each type is there once
+	EqOnly        bool `json:"eqOnly,omitempty"`        // filters are one comparison by eq, and nothing else
+	PageMost      int  `json:"pageMost,omitempty"`      // a page holds no more, whatever is asked for
+	NumberIDs     bool `json:"numberIDs,omitempty"`     // ids look like numbers, zeros in front
+}
+
+// Another is an application of another mind than ours: strict about types, shy of
+// filters, slow to show, silent when it is changed, and taking one method alone.
+func Another(method string) Misbehaviour {
+	return Misbehaviour{NoPatch: method == http.MethodPut, NoPut: method == http.MethodPatch, NoDiscover: method == http.MethodPatch, TypesRequired: true, EqOnly: true, PageMost: 10, NumberIDs: true, Silent: true, LagMillis: 300}
 }
 
 // Effects counts what requests have done.
@@ -197,7 +209,11 @@ func (a *App) Put(attributes map[string]any) string {
 func (a *App) newID() string {
 	for {
 		a.next++
-		if id := fmt.Sprintf("n%05d", a.next); a.users[id] == nil {
+		form := "n%05d"
+		if a.wrong.NumberIDs {
+			form = "%06d"
+		}
+		if id := fmt.Sprintf(form, a.next); a.users[id] == nil {
 			return id
 		}
 	}

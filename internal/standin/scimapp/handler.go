@@ -52,6 +52,9 @@ func (h *handler) check(id string, attributes map[string]any) error {
 	if h.wrong.RefuseUser != "" && name == strings.ToLower(h.wrong.RefuseUser) {
 		return errors.ScimErrorBadRequest("this user may not be changed")
 	}
+	if h.wrong.TypesRequired && !typed(attributes) {
+		return errors.ScimError{ScimType: errors.ScimTypeInvalidValue, Status: http.StatusBadRequest, Detail: "every e-mail address needs a type of its own"}
+	}
 	mine := addresses(attributes)
 	for _, u := range h.users {
 		if u.ID == id {
@@ -67,6 +70,21 @@ func (h *handler) check(id string, attributes map[string]any) error {
 		}
 	}
 	return nil
+}
+
+// typed reports whether every address carries a type, and each type is there once.
+func typed(attributes map[string]any) bool {
+	list, _ := attributes["emails"].([]any)
+	met := map[string]bool{}
+	for _, item := range list {
+		m, _ := item.(map[string]any)
+		t := lower(m["type"])
+		if t == "" || met[t] {
+			return false
+		}
+		met[t] = true
+	}
+	return true
 }
 
 func addresses(attributes map[string]any) (out []string) {

@@ -38,6 +38,19 @@ func (a *App) protocol(w http.ResponseWriter, r *http.Request, wrong Misbehaviou
 		a.bulk(w, r)
 	case r.Method == http.MethodPatch && wrong.NoPatch:
 		refuse(w, errors.ScimError{Status: http.StatusNotImplemented, Detail: "PATCH is not offered"})
+	case r.Method == http.MethodPut && wrong.NoPut:
+		refuse(w, errors.ScimError{Status: http.StatusNotImplemented, Detail: "PUT is not offered"})
+	case r.Method == http.MethodPut && wrong.Silent:
+		got := httptest.NewRecorder()
+		if a.inner.ServeHTTP(got, r); got.Code == http.StatusOK {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+		w.Header().Set("Content-Type", "application/scim+json")
+		w.WriteHeader(got.Code)
+		_, _ = w.Write(got.Body.Bytes())
+	case wrong.EqOnly && !plainFilter(r.URL.Query().Get("filter")):
+		refuse(w, errors.ScimError{Status: http.StatusBadRequest, ScimType: errors.ScimTypeInvalidFilter, Detail: "filters compare one attribute by eq"})
 	case r.Method == http.MethodPatch && wrong.Wants != "" && !speaks(r, wrong.Wants):
 		refuse(w, errors.ScimError{Status: http.StatusBadRequest, ScimType: errors.ScimTypeInvalidSyntax, Detail: "the operation is not understood"})
 	case r.Method == http.MethodGet && path == "/Users":
@@ -45,6 +58,12 @@ func (a *App) protocol(w http.ResponseWriter, r *http.Request, wrong Misbehaviou
 	default:
 		a.inner.ServeHTTP(w, r)
 	}
+}
+
+// plainFilter reports whether a filter is one comparison by eq, or none.
+func plainFilter(filter string) bool {
+	fields := strings.Fields(filter)
+	return len(fields) == 0 || len(fields) >= 3 && strings.EqualFold(fields[1], "eq") && !strings.ContainsAny(fields[0], "[(") && !strings.Contains(strings.ToLower(filter), " or ") && !strings.Contains(strings.ToLower(filter), " and ")
 }
 
 // speaks reports whether a PATCH is in the dialect that alone is taken.
@@ -141,6 +160,9 @@ func (a *App) list(w http.ResponseWriter, r *http.Request, wrong Misbehaviour) {
 	first := q.Get("startIndex") == "" || q.Get("startIndex") == "1"
 	if wrong.RepeatPage {
 		q.Set("startIndex", "1")
+	}
+	if n, err := strconv.Atoi(q.Get("count")); wrong.PageMost > 0 && (err != nil || n > wrong.PageMost) {
+		q.Set("count", strconv.Itoa(wrong.PageMost))
 	}
 	ask := r.Clone(r.Context())
 	ask.URL.RawQuery = q.Encode()
