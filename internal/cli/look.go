@@ -51,7 +51,7 @@ func newSystemPreview() *cobra.Command {
 			text := string(src)
 			in.Shape = &text
 		}
-		if settings, _ := c.cmd.Flags().GetStringToString("set"); len(settings) > 0 {
+		if settings := c.settings(); len(settings) > 0 {
 			in.Settings = &settings
 		}
 		if picks, _ := c.cmd.Flags().GetStringToString("pick"); len(picks) > 0 {
@@ -95,7 +95,7 @@ func newSystemPreview() *cobra.Command {
 	})
 	cmd.Flags().String("file", "", "this file, for a file system")
 	cmd.Flags().String("shape", "", "shape file to try (YAML)")
-	cmd.Flags().StringToString("set", nil, "settings to try on a file, such as delimiter=;,encoding=latin-1")
+	setFlag(cmd, "settings to try on a file, such as delimiter=;,encoding=latin-1")
 	cmd.Flags().StringToString("pick", nil, "columns that are to become another attribute, such as Correo=email; COLUMN= for none")
 	cmd.Flags().String("id", "", "column that is to be the id")
 	cmd.Flags().StringArray("true", nil, "which values of a column mean true, such as Status=A,B; may be repeated")
@@ -112,7 +112,7 @@ func (c *client) keepShape(v apiclient.Preview) error {
 	if err := ask(&x, res, err); err != nil {
 		return err
 	}
-	if settings, _ := c.cmd.Flags().GetStringToString("set"); len(settings) > 0 {
+	if settings := c.settings(); len(settings) > 0 {
 		maps.Copy(x.Settings, settings)
 	}
 	version := fmt.Sprintf("%q", fmt.Sprint(x.Version))

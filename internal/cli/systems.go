@@ -103,7 +103,7 @@ func newSystemChange() *cobra.Command {
 
 func systemFlags(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringToString("set", nil, "settings, such as url=https://app.example/scim/v2,page=200; one without a value is taken away")
+	setFlag(cmd, "settings, such as url=https://app.example/scim/v2,page=200; one without a value is taken away")
 	f.String("shape", "", "shape file (YAML)")
 	f.String("secret-file", "", "file that holds the secret, - for standard input")
 	f.Int("at-once", 0, "requests at a time; 0 is no limit")
@@ -115,8 +115,7 @@ func systemFlags(cmd *cobra.Command) {
 // putSystem sends a system with what the flags say about it.
 func (c *client) putSystem(name string, in apiclient.SystemInput, version *string) error {
 	flags := c.cmd.Flags()
-	settings, _ := flags.GetStringToString("set")
-	for k, v := range settings {
+	for k, v := range c.settings() {
 		(*in.Settings)[k] = v
 		if v == "" {
 			delete(*in.Settings, k)

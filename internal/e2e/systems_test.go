@@ -1,10 +1,12 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -228,4 +230,46 @@ func TestPreviewByHand(t *testing.T) {
 func mustNumber(t *testing.T, s string) (n int) {
 	require.NoError(t, json.Unmarshal([]byte(s), &n))
 	return n
+}
+
+// The first command of every connector's page works as it is written there.
+func TestConnectorPages(t *testing.T) {
+	pages, err := filepath.Glob("../../docs/connectors/*.md")
+	require.NoError(t, err)
+	require.Len(t, pages, 4)
+	root, err := filepath.Abs("../..")
+	require.NoError(t, err)
+	var commands []string
+	for _, page := range pages {
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		text = bytes.ReplaceAll(text, []byte("\\\n"), nil)
+		if command := regexp.MustCompile(`(?m)^twinning .*$`).Find(text); command != nil {
+			commands = append(commands, string(command))
+		}
+	}
+	require.Len(t, commands, 3, "the page about new kinds has none")
+	dir := dataDir(t)
+	require.NoError(t, os.Symlink(filepath.Join(root, "demo"), filepath.Join(dir, "demo")))
+	for _, secret := range []string{"token.txt", "reader.txt"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, secret), []byte("secret"), 0o600))
+	}
+	empty, demo := newRig(t, ""), newHouse(t) // what a page sets up is not there yet; what it reads is the demo's
+	t.Chdir(dir)
+	ca, err := os.ReadFile(demo.out.HQ.CAFile)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "hq-ca.pem"), ca, 0o600))
+	demo.twinning(0, "sign-in", "--name", "admin")
+	for _, command := range commands {
+		command = strings.ReplaceAll(command, "/etc/twinning", dir) // where this machine has nothing
+		// the words as a shell has them
+		words, err := exec.Command("bash", "-c", `twinning() { printf '%s\0' "$@"; }; `+command).Output()
+		require.NoError(t, err, command)
+		args := strings.Split(strings.TrimSuffix(string(words), "\x00"), "\x00")
+		if args[0] == "charter" {
+			demo.twinning(0, args...)
+		} else {
+			require.NotContains(t, empty.any(args...), "[exit 1]", command)
+		}
+	}
 }

@@ -295,15 +295,15 @@ func readBool(src *Source, v string) (string, error) {
 // spellings are header names commonly met for an attribute, in compact form,
 // most telling first.
 var spellings = map[string][]string{
-	"id":             {"id", "personid", "accountid", "userid", "uid", "objectid", "recordid"},
+	"id":             {"id", "entryuuid", "objectguid", "personid", "accountid", "userid", "objectid", "recordid"},
 	"externalId":     {"externalid", "foreignid"},
-	"userName":       {"username", "login", "loginname", "account", "accountname", "signinname"},
-	"givenName":      {"givenname", "given", "firstname", "forename", "first", "prenom", "prénom", "vorname", "nombre", "nombres", "nome"},
+	"userName":       {"username", "login", "loginname", "account", "accountname", "signinname", "samaccountname", "uid"},
+	"givenName":      {"givenname", "given", "firstname", "forename", "first", "namegivenname", "prenom", "prénom", "vorname", "nombre", "nombres", "nome"},
 	"middleName":     {"middlename", "middle"},
-	"familyName":     {"familyname", "family", "lastname", "surname", "last", "nachname", "apellido", "apellidos", "nom", "cognome", "sobrenome"},
-	"displayName":    {"displayname", "fullname", "name", "commonname"},
-	"email":          {"email", "mail", "emailaddress", "primaryemail", "workemail", "mailaddress", "correo", "correoelectrónico", "courriel"},
-	"aliases":        {"aliases", "otheremails", "alternateemails", "emailaliases", "othermail", "othermails", "otheremail"},
+	"familyName":     {"familyname", "family", "lastname", "surname", "last", "sn", "namefamilyname", "nachname", "apellido", "apellidos", "nom", "cognome", "sobrenome"},
+	"displayName":    {"displayname", "fullname", "name", "commonname", "nameformatted", "cn"},
+	"email":          {"email", "mail", "emailaddress", "primaryemail", "emailsprimary", "workemail", "mailaddress", "correo", "correoelectrónico", "courriel"},
+	"aliases":        {"aliases", "otheremails", "alternateemails", "emailaliases", "othermail", "othermails", "otheremail", "emailsother", "mailalternateaddress"},
 	"personalEmail":  {"personalemail", "privateemail"},
 	"phoneNumbers":   {"phonenumbers", "phone", "telephone", "telephonenumber", "mobile"},
 	"employeeNumber": {"employeenumber", "staffno", "staffnumber", "employeeid", "staffid", "personnelnumber", "payrollnumber"},
@@ -312,13 +312,13 @@ var spellings = map[string][]string{
 	"startsOn":       {"startson", "startdate", "hiredate", "validfrom", "eintritt", "fechadeingreso"},
 	"endsOn":         {"endson", "enddate", "leavingdate", "validuntil", "austritt", "fechadesalida"},
 	"title":          {"title", "jobtitle", "position", "cargo"},
-	"department":     {"department", "dept", "team", "departamento", "abteilung"},
-	"location":       {"location", "site", "office", "sede", "standort"},
-	"manager":        {"manager", "managerid"},
+	"department":     {"department", "dept", "enterprisedepartment", "departmentnumber", "team", "departamento", "abteilung"},
+	"location":       {"location", "site", "l", "office", "sede", "standort"},
+	"manager":        {"manager", "managerid", "enterprisemanager"},
 	"groups":         {"groups", "memberof"},
 	"roles":          {"roles", "role"},
 	"lastSignIn":     {"lastsignin", "lastlogin"},
-	"created":        {"created", "createdat", "creationdate"},
+	"created":        {"created", "createdat", "creationdate", "createtimestamp"},
 }
 
 // Guess proposes a shape for native names: canonical names and common
@@ -350,9 +350,19 @@ func Guess(natives []string) Shape {
 			}
 		}
 	}
-	if _, ok := shape.Attributes["id"]; !ok {
-		if src, ok := shape.Attributes["employeeNumber"]; ok {
+	// a column may feed the id beside what else it is
+	for _, from := range []string{"userName", "employeeNumber"} {
+		if src, ok := shape.Attributes[from]; ok && shape.Attributes["id"].Native == "" && (from != "userName" || compact(src.Native) == "uid") {
 			shape.Attributes["id"] = Source{Native: src.Native}
+		}
+	}
+	if slices.Contains(natives, "dn") { // a directory: others are named by their DN, and stand below one
+		if src, ok := shape.Attributes["manager"]; ok {
+			src.Refers = "dn"
+			shape.Attributes["manager"] = src
+		}
+		if slices.Contains(natives, "parent") {
+			claim("container", "parent")
 		}
 	}
 	for _, n := range natives {

@@ -38,7 +38,7 @@ func Open(body []byte) (*File, error) {
 	known, n := map[string]bool{}, 0
 	err := f.Each(func(r format.Row) error {
 		for native := range r.Values {
-			known[native] = true
+			known[native] = known[native] || r.LeftOut == ""
 		}
 		if n++; n == sampled {
 			return io.EOF
@@ -48,6 +48,7 @@ func Open(body []byte) (*File, error) {
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
+	maps.DeleteFunc(known, func(_ string, ours bool) bool { return !ours })
 	f.natives = slices.Sorted(maps.Keys(known))
 	return f, nil
 }
@@ -86,7 +87,23 @@ func (f *File) Each(fn func(format.Row) error) error {
 				row.Values[name] = append(row.Values[name], a.value)
 			}
 		}
+		if classes := row.Values[spelt(row.Values, "objectClass")]; r.fault == "" && areAny(classes, branches) && !areAny(classes, persons) {
+			row.LeftOut = "a group or a branch of the directory"
+		}
 		return fn(row)
+	})
+}
+
+// Object classes (RFC 4519, RFC 2798, RFC 2307) of what stands for nobody, and of who
+// stands for somebody whatever else they are.
+var (
+	branches = []string{"organizationalUnit", "organization", "domain", "country", "locality", "container", "groupOfNames", "groupOfUniqueNames", "groupOfURLs", "posixGroup", "group"}
+	persons  = []string{"person", "organizationalPerson", "inetOrgPerson", "account", "posixAccount", "user"}
+)
+
+func areAny(classes, of []string) bool {
+	return slices.ContainsFunc(classes, func(c string) bool {
+		return slices.ContainsFunc(of, func(o string) bool { return strings.EqualFold(c, o) })
 	})
 }
 
