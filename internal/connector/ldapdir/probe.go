@@ -63,7 +63,7 @@ func (d *directory) Probe(ctx context.Context, tell func(connector.Step)) {
 	if !ok {
 		return
 	}
-	if step("read one", func() (string, error) { return d.probeOne(c) }) {
+	if step("read one", func() (string, error) { return d.probeOne(c) }) && step("a page", func() (string, error) { return d.probePage(c, root) }) {
 		tell(d.probeWriting())
 	}
 }
@@ -130,6 +130,24 @@ func (d *directory) probeOne(c *ldap.Conn) (said string, err error) {
 		said += fmt.Sprintf("; the first %d show no %s (empty, or not for us to see)", len(res.Entries), strings.Join(lacks, ", "))
 	}
 	return said, nil
+}
+
+// probePage asks for as many entries as a reading will.
+func (d *directory) probePage(c *ldap.Conn, root *rootDSE) (string, error) {
+	size := d.pageSize()
+	if size == 0 || !root.has(pagedResults) {
+		return "everything is asked for at once", nil
+	}
+	req := ldap.NewSearchRequest(d.cfg.Settings["base"], d.scope, ldap.NeverDerefAliases, d.size, d.time, false, d.filter(), []string{"1.1"}, []ldap.Control{ldap.NewControlPaging(uint32(size))}) // bounded when the settings were read
+	res, err := c.Search(req)
+	if err := pageFault(err, true, size); err != nil {
+		var large tooLarge
+		if errors.As(err, &large) {
+			return fmt.Sprintf("it gives no pages of %d entries: a reading asks for less, down to %d", size, smallestPage), nil
+		}
+		return "", err
+	}
+	return fmt.Sprintf("%d entries at a time", len(res.Entries)), nil
 }
 
 // probeWriting says what would have to be allowed: no standard lets a client

@@ -200,7 +200,7 @@ func (d *directory) eachPage(ctx context.Context, c *ldap.Conn, root *rootDSE, b
 // pageFault says what it means that a page did not come.
 func pageFault(err error, first bool, size int) error {
 	var told *ldap.Error
-	if !errors.As(err, &told) {
+	if err == nil || !errors.As(err, &told) {
 		return err
 	}
 	switch told.ResultCode {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"strings"
 
@@ -114,7 +115,7 @@ func (a *app) Probe(ctx context.Context, tell func(connector.Step)) {
 		return
 	}
 	tell(offered.step())
-	if step("read one", "read one user", "/Users?startIndex=1&count=1", a.probeOne) {
+	if step("read one", "read one user", "/Users?startIndex=1&count=1", a.probeOne) && step("a page", reading, fmt.Sprintf("/Users?startIndex=1&count=%d", a.page), a.probePage) {
 		tell(connector.Step{Name: "writing", State: connector.StepOK, Said: "is tried only when a plan is run",
 			Means: "for a system that is open for writing, the secret needs the right to create and change users"})
 	}

@@ -247,6 +247,18 @@ func (a *app) probeClock(header http.Header, tell func(connector.Step)) {
 	}
 }
 
+// probePage asks for as many users as a reading will.
+func (a *app) probePage(body []byte, _ http.Header) (string, error) {
+	page, resources, err := scimjson.Decode(body)
+	switch {
+	case err != nil:
+		return "", a.fault(connector.Broken, reading, "a page can't be understood: "+err.Error(), "")
+	case len(resources) < min(a.page, page.Total):
+		return fmt.Sprintf("it gives %d users at a time where %d were asked for; all are read all the same", len(resources), a.page), nil
+	}
+	return fmt.Sprintf("%d of %d users at a time", len(resources), page.Total), nil
+}
+
 func (a *app) probeOne(body []byte, _ http.Header) (string, error) {
 	page, resources, err := scimjson.Decode(body)
 	if err != nil {
