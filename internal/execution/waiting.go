@@ -92,7 +92,7 @@ func (x *run) rostered(ctx context.Context, id string) (connector.Record, error)
 
 // RosterTaken looks what a new roster shows of what we did.
 func (e *Engine) RosterTaken(ctx context.Context, x store.System, roster int64) error {
-	return errors.Join(e.settleWaiting(ctx, x, roster), e.noteReopened(ctx, x, roster))
+	return errors.Join(e.settleWaiting(ctx, x, roster), e.noteReopened(ctx, x, roster), e.noteRemoved(ctx, x, roster))
 }
 
 // noteReopened finds the accounts that we suspended and somebody opened since.
@@ -119,6 +119,38 @@ func (e *Engine) noteReopened(ctx context.Context, x store.System, roster int64)
 		return nil
 	}
 	return e.Store.Reopened(ctx, x.ID, roster, open)
+}
+
+// noteRemoved finds the values of lists that we added and somebody took away since.
+func (e *Engine) noteRemoved(ctx context.Context, x store.System, roster int64) error {
+	attributes, err := e.Store.AddedAttributes(ctx, x.ID)
+	if err != nil || len(attributes) == 0 {
+		return err
+	}
+	shape, err := e.Reach.NewestShape(ctx, x)
+	if err != nil {
+		return err
+	}
+	load := shape.NewLoader(attributes)
+	if err := e.Store.AddedShown(ctx, x.ID, roster, load.AddStored); err != nil {
+		return err
+	}
+	shown, err := load.Roster()
+	if err != nil {
+		return err
+	}
+	for i := range shown.Len() {
+		if _, unknown := shown.Present(i); unknown {
+			continue
+		}
+		for _, name := range attributes {
+			values := append([]string{}, shown.Column(name).Values(i)...)
+			if err := e.Store.StillAdded(ctx, x.ID, roster, shown.ID(i), name, values); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // settleWaiting looks which of the changes that were waiting for a roster have

@@ -216,7 +216,11 @@ func (s *Service) Settle(ctx context.Context, who access.Caller, run int64, numb
 	if err != nil {
 		return o.Receipt, err
 	}
-	return r, fault.About(s.Store.Decided(ctx, r, execution.EffectsOf(l.ID, o.Body.V, r)), "open change", fmt.Sprintf("%d of run %d", number, run))
+	effects := execution.EffectsOf(l.ID, o.Body.V, r)
+	if effects.Bond != nil {
+		effects.Bond.Basis = "ruled" // a human says whose the account is
+	}
+	return r, fault.About(s.Store.Decided(ctx, r, effects), "open change", fmt.Sprintf("%d of run %d", number, run))
 }
 
 // Verify queues reading every account of a run again.

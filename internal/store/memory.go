@@ -183,6 +183,29 @@ func (s *Store) Reopened(ctx context.Context, system, roster int64, accounts []s
 	return err
 }
 
+// AddedShown calls fn for how a roster shows the accounts in whose lists our receipts
+// put values before it was begun, in whichever lane.
+func (s *Store) AddedShown(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string, digest []byte) error) error {
+	rows, err := s.pool.Query(ctx, `SELECT v.native_id, v.native, v.digest FROM records v WHERE v.system_id = $1 AND v.since <= $2 AND (v.until IS NULL OR v.until > $2) AND v.native_id IN (
+		SELECT u.account FROM added u JOIN lanes l ON l.id = u.lane_id WHERE l.downstream = $1 AND u.at < (SELECT started FROM rosters WHERE id = $2))`, system, roster)
+	if err != nil {
+		return err
+	}
+	return eachRecord(rows, fn)
+}
+
+// AddedAttributes names the lists of a system's accounts that our receipts changed.
+func (s *Store) AddedAttributes(ctx context.Context, system int64) (names []string, err error) {
+	return names, s.list(ctx, &names, `SELECT DISTINCT u.attribute FROM added u JOIN lanes l ON l.id = u.lane_id WHERE l.downstream = $1 ORDER BY 1`, system)
+}
+
+// StillAdded forgets that values of an account's list were ours which a roster no
+// longer shows there: should they come back, it was somebody else.
+func (s *Store) StillAdded(ctx context.Context, system, roster int64, account, attribute string, shown []string) error {
+	_, err := s.exec(ctx, `DELETE FROM added u USING lanes l WHERE l.id = u.lane_id AND l.downstream = $1 AND u.account = $3 AND u.attribute = $4 AND NOT u.value = ANY($5) AND u.at < (SELECT started FROM rosters WHERE id = $2)`, system, roster, account, attribute, shown)
+	return err
+}
+
 // SuspendedBy names the receipts that stand behind the suspensions of a lane.
 func (s *Store) SuspendedBy(ctx context.Context, lane int64) (map[string]string, error) {
 	var rows []struct {

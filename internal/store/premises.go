@@ -207,7 +207,7 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 		all.Queue(`DELETE FROM suspensions WHERE lane_id = $1 AND account = $2`, e.Lane, r.Account)
 	}
 	for attribute, values := range e.Added {
-		all.Queue(`INSERT INTO added (lane_id, account, attribute, value) SELECT $1, $2, $3, unnest($4::text[]) ON CONFLICT DO NOTHING`, e.Lane, r.Account, attribute, values)
+		all.Queue(`INSERT INTO added (lane_id, account, attribute, value) SELECT $1, $2, $3, unnest($4::text[]) ON CONFLICT (lane_id, account, attribute, value) DO UPDATE SET at = now()`, e.Lane, r.Account, attribute, values)
 	}
 	for attribute, values := range e.Removed {
 		all.Queue(`DELETE FROM added WHERE lane_id = $1 AND account = $2 AND attribute = $3 AND value = ANY($4)`, e.Lane, r.Account, attribute, values)

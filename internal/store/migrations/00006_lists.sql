@@ -4,6 +4,7 @@ CREATE TABLE added (                      -- values of lists that our receipts p
   account   text NOT NULL COLLATE "C",
   attribute text NOT NULL,
   value     text NOT NULL,
+  at        timestamptz NOT NULL DEFAULT now(),
   PRIMARY KEY (lane_id, account, attribute, value)
 );
 
