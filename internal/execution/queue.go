@@ -335,7 +335,8 @@ func (q *queue) halted() string {
 // work runs the queue dry and returns why it stopped early, "" when it didn't.
 func (q *queue) work(ctx context.Context) string {
 	if err := q.w.Progress(q.done, q.total, q.good, q.bad); err != nil {
-		return err.Error()
+		q.fail(err)
+		return q.halted()
 	}
 	working, cancel := context.WithCancel(ctx)
 	defer cancel()

@@ -182,6 +182,9 @@ func (s *Server) launch(ctx context.Context) error {
 		}
 		go func() { s.ended <- s.cmd.Wait() }()
 		if failure = s.wait(ctx, "127.0.0.1:"+plain); failure == nil {
+			failure = s.wait(ctx, "127.0.0.1:"+secure) // it takes them one after the other
+		}
+		if failure == nil {
 			return nil
 		}
 	}
