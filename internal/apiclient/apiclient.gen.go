@@ -1402,12 +1402,14 @@ type Token struct {
 
 // Understood defines model for Understood.
 type Understood struct {
-	Attribute  *string  `json:"attribute,omitempty"`
-	Because    string   `json:"because"`
-	Confidence float32  `json:"confidence"`
-	Distinct   int      `json:"distinct"`
-	Examples   []string `json:"examples"`
-	Filled     int      `json:"filled"`
+	// Also what else it feeds
+	Also       *[]string `json:"also,omitempty"`
+	Attribute  *string   `json:"attribute,omitempty"`
+	Because    string    `json:"because"`
+	Confidence float32   `json:"confidence"`
+	Distinct   int       `json:"distinct"`
+	Examples   []string  `json:"examples"`
+	Filled     int       `json:"filled"`
 
 	// Flag it feeds an attribute that is true or false
 	Flag   *bool   `json:"flag,omitempty"`

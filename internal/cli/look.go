@@ -169,7 +169,7 @@ func (c *client) drawPreview(v apiclient.Preview) error {
 		case value(u.Attribute) != "":
 			sure = fmt.Sprintf("%d %%", int(u.Confidence*100))
 		}
-		columns = append(columns, []string{u.Native, orDash(value(u.Attribute)), sure, u.Kind, thousands(u.Filled), thousands(u.Distinct), firstOf(strings.Join(u.Examples, ", "), 34), value(u.Note)})
+		columns = append(columns, []string{u.Native, orDash(strings.Join(append([]string{value(u.Attribute)}, value(u.Also)...), ", ")), sure, u.Kind, thousands(u.Filled), thousands(u.Distinct), firstOf(strings.Join(u.Examples, ", "), 34), value(u.Note)})
 	}
 	fmt.Fprintln(out)
 	if _, err := fmt.Fprintln(out, drawTable([]string{"column", "becomes", "sure>", "values", "filled>", "distinct>", "examples", "look at"}, columns)); err != nil {

@@ -178,7 +178,7 @@ func (s *Service) previewFile(ctx context.Context, x store.System, to reach.For,
 		columns = shape.Held(columns, sample.natives)
 	}
 	v.ID = record.JudgeID(columns, shape, len(sample.natives))
-	v.Columns, v.Shape = columns, shape.YAML()
+	v.Columns, v.Shape = shape.Feeding(columns), shape.YAML()
 	look.shape, look.everything = shape, true
 	if v.ID.Native == "" {
 		v.Shape = "# " + v.ID.Said + "\n" + v.Shape
@@ -200,7 +200,7 @@ func (s *Service) previewSystem(ctx context.Context, x store.System, to reach.Fo
 		return err
 	}
 	columns, _ := record.Understand(record.NativesOf(shape, look.natives), look.natives)
-	v.Columns = shape.Held(columns, look.natives)
+	v.Columns = shape.Feeding(shape.Held(columns, look.natives))
 	v.ID = record.JudgeID(v.Columns, shape, len(look.natives))
 	v.Shape = shape.YAML()
 	return nil

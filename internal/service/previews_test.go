@@ -26,7 +26,7 @@ func told(v Preview) string {
 	fmt.Fprintf(&b, "id %s: %s\n", v.ID.Native, v.ID.Said)
 	for _, c := range v.Columns {
 		if c.Attribute != "" {
-			fmt.Fprintf(&b, "%s -> %s (%s)", c.Native, c.Attribute, c.Because)
+			fmt.Fprintf(&b, "%s -> %s (%s)", c.Native, strings.Join(append([]string{c.Attribute}, c.Also...), ", "), c.Because)
 		} else {
 			fmt.Fprintf(&b, "%s is not used", c.Native)
 		}

@@ -1295,6 +1295,8 @@ export interface components {
         Understood: {
             native: string;
             attribute?: string;
+            /** @description what else it feeds */
+            also?: string[];
             confidence: number;
             because: string;
             kind: string;

@@ -66,6 +66,7 @@ export function Columns({
                   )}
                 </td>
                 <td className={`${cell} text-right`} title={`by ${c.because}`}>
+                  {c.also && <span className="mr-2 text-soft">also {c.also.join(", ")}</span>}
                   {c.attribute
                     ? c.because === "the shape"
                       ? "shape"

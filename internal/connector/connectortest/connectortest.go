@@ -286,6 +286,23 @@ func writes(t *testing.T, x Subject, d connector.Declaration, fresh func(t *test
 	if g, ok := c.(connector.Grouper); ok && x.Group != "" {
 		t.Run("members come and go by delta, and nobody else does", func(t *testing.T) { groups(t, x, g, Read(t, c).IDs()) })
 	}
+	g, groups := c.(connector.Grouper)
+	if m, ok := c.(connector.Mender); ok && groups && x.Group != "" && x.Rename.Native != "" {
+		t.Run("what refers to a renamed record follows it, and mending again changes nothing", func(t *testing.T) {
+			require.NotEmpty(t, d.Place, "the declaration names what others refer by")
+			require.NoError(t, g.Enrol(ctx, x.Group, []string{made.ID}, nil))
+			was, err := c.One(ctx, made.ID)
+			require.NoError(t, err)
+			now, err := c.Write(ctx, connector.Write{Record: &was, Edits: []connector.Edit{{Native: x.Rename.Native, New: []string{"moved.on"}}}})
+			require.NoError(t, err)
+			require.NotEqual(t, was.Values[d.Place], now.Values[d.Place])
+			require.NoError(t, m.Mend(ctx, was, now))
+			var members []string
+			require.NoError(t, g.Members(ctx, x.Group, func(id string) error { members = append(members, id); return nil }, func(connector.Left) error { return nil }))
+			require.Contains(t, members, made.ID)
+			require.NoError(t, g.Enrol(ctx, x.Group, nil, []string{made.ID}))
+		})
+	}
 	if r, ok := c.(connector.Reissuer); ok && slices.Contains(d.Verbs, "reissue") {
 		t.Run("a secret can be set, and is never read", func(t *testing.T) {
 			one, err := c.One(ctx, made.ID)

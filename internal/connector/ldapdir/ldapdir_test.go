@@ -160,7 +160,7 @@ func TestTroubleInWords(t *testing.T) {
 		"unknown CA":      {[]string{"ca-file", ""}, directory.Secret, connector.Unreachable, "name it in the setting ca-file"},
 		"other name":      {[]string{"server-name", "other.example"}, directory.Secret, connector.Unreachable, "for other names, not for"},
 		"expired":         {[]string{"url", expired.Secure, "ca-file", expired.CAFile}, directory.Secret, connector.Unreachable, "ask its team to renew the certificate"},
-		"no base":         {[]string{"base", "ou=nowhere," + suffix}, directory.Secret, connector.NotFound, "No Such Object"},
+		"no base":         {[]string{"base", "ou=nowhere," + suffix}, directory.Secret, connector.NotFound, "does not exist, or is hidden from"},
 		"referral":        {[]string{"base", suffix}, directory.Secret, connector.Refused, "lives in another server: ldap://other.larkspur.example"},
 		"link-local":      {[]string{"url", "ldap://169.254.169.254"}, directory.Secret, connector.Unreachable, "metadata addresses are refused"},
 		"stopped halfway": {[]string{"size-limit", "2", "page", "0"}, directory.Secret, connector.Refused, "a partial list is never used"},
@@ -180,6 +180,9 @@ func TestTroubleInWords(t *testing.T) {
 			if name != "referral" && name != "stopped halfway" { // a probe reads one entry only
 				require.Equal(t, connector.StepFailed, steps[len(steps)-1].State, "%+v", steps)
 				require.NotEmpty(t, steps[len(steps)-1].Next)
+				var told *connector.Error
+				require.ErrorAs(t, err, &told)
+				require.Equal(t, steps[len(steps)-1].Said, told.Reason, "a reading fails in the words of the probe")
 			}
 		})
 	}
@@ -383,6 +386,34 @@ func TestReadingSurvives(t *testing.T) {
 			require.Equal(t, c.anew, sink.anew, name)
 		}
 	}
+}
+
+// References by DN are understood however the directory writes them.
+func TestOddReferences(t *testing.T) {
+	people := `dn: cn=Soto\, Ana+uid=ana,ou=people,` + suffix + "\nobjectClass: inetOrgPerson\nuid: ana\ncn: Soto, Ana\nsn: Soto\n\n"
+	for i, boss := range []string{`CN=Soto\2C Ana+UID=ana,OU=people,DC=larkspur,DC=example`, `uid=ana + cn=Soto\, Ana, ou=People, dc=larkspur, dc=example`, `cn=\53oto\2C Ana+uid=ANA,ou=people,` + suffix} {
+		people += fmt.Sprintf("dn: uid=w%[1]d,ou=people,%[2]s\nobjectClass: inetOrgPerson\nuid: w%[1]d\ncn: W\nsn: W\nmanager: %[3]s\n\n", i, suffix, boss)
+	}
+	s := serve(t, directory.Config{}, tree(0)+people)
+	load := ldapdir.Shape.NewLoader([]string{"userName", "manager"})
+	for _, r := range connectortest.Read(t, connect(t, s)).Records {
+		require.NoError(t, load.AddNative(0, r.Values))
+	}
+	roster, err := load.Roster()
+	require.NoError(t, err)
+	require.Empty(t, roster.Broken())
+	boss := ""
+	for i := range roster.Len() {
+		if roster.Column("userName").Cell(i) == "ana" {
+			boss = roster.ID(i)
+		}
+	}
+	for i := range roster.Len() {
+		if roster.ID(i) != boss {
+			require.Equal(t, boss, roster.Column("manager").Cell(i))
+		}
+	}
+	require.Equal(t, 4, roster.Len())
 }
 
 // An entry that was moved is not told as refused because something else may not be

@@ -81,17 +81,23 @@ func (d *directory) offers(root *rootDSE) string {
 	return strings.Join(has, ", ") + "; it holds " + strings.Join(root.contexts, " and ")
 }
 
+// noBase says that the base is not there, in the same words to whoever probes and
+// whoever reads.
+func (d *directory) noBase(doing string, err error) error {
+	matched := ""
+	var told *ldap.Error
+	if errors.As(err, &told) && told.MatchedDN != "" {
+		matched = "; what exists of it is " + told.MatchedDN
+	}
+	return d.fault(connector.NotFound, doing, fmt.Sprintf("%s does not exist, or is hidden from %s%s", d.cfg.Settings["base"], d.who(), matched), "check the setting base; ask the directory's team for the right to read below it")
+}
+
 func (d *directory) probeBase(c *ldap.Conn) (string, error) {
 	base := d.cfg.Settings["base"]
 	res, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.time, false, "(objectClass=*)", []string{"1.1"}, nil))
 	switch {
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) || err == nil && len(res.Entries) == 0:
-		matched := ""
-		var told *ldap.Error
-		if errors.As(err, &told) && told.MatchedDN != "" {
-			matched = "; what exists of it is " + told.MatchedDN
-		}
-		return "", d.fault(connector.NotFound, "look at the base", fmt.Sprintf("%s does not exist, or is hidden from %s%s", base, d.who(), matched), "check the setting base; ask the directory's team for the right to read below it")
+		return "", d.noBase("look at the base", err)
 	case err != nil:
 		return "", err
 	}

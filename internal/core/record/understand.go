@@ -11,6 +11,7 @@ import (
 type Understood struct {
 	Native     string   `json:"native"`
 	Attribute  string   `json:"attribute,omitempty"` // canonical or custom; "" when it is not used
+	Also       []string `json:"also,omitempty"`      // what else it feeds: the id beside a login, say
 	Confidence float64  `json:"confidence"`          // 0 to 1, of Attribute
 	Because    string   `json:"because"`             // what it was recognised by
 	Kind       string   `json:"kind"`                // of its values: addresses, days, yes or no, numbers, one of a few, text, nothing
@@ -276,6 +277,20 @@ func NativesOf(shape Shape, records []map[string][]string) []string {
 		}
 	}
 	return list
+}
+
+// Feeding notes what else every native attribute feeds in a shape.
+func (s Shape) Feeding(list []Understood) []Understood {
+	out := slices.Clone(list)
+	for i := range out {
+		out[i].Also = nil
+		for _, name := range s.Canonical() {
+			if src := s.Attributes[name]; src.Native == out[i].Native && name != out[i].Attribute && out[i].Attribute != "" {
+				out[i].Also = append(out[i].Also, name)
+			}
+		}
+	}
+	return out
 }
 
 // Held tells what a shape makes of native attributes, and what of their values
