@@ -178,6 +178,9 @@ func (a *app) status(doing, method string, res *http.Response, body []byte) erro
 	switch code := res.StatusCode; {
 	case code == http.StatusUnauthorized:
 		kind, next = connector.Denied, "the secret is not accepted: set a new one, or check whether auth must be bearer or basic"
+		if ends, ok := expiry(a.cfg.Secret); ok && a.issuer == nil && time.Until(ends) <= 0 {
+			reason, next = tokenOver(ends)
+		}
 	case code == http.StatusForbidden:
 		kind, next = connector.Denied, "the secret is accepted but lacks the right; ask the application's owner for it"
 		if method != http.MethodGet {

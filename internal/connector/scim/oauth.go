@@ -110,7 +110,8 @@ func (a *app) probeToken(_ context.Context, tell func(connector.Step)) bool {
 		s := connector.Step{Name: "token", State: connector.StepOK, Said: "good until " + ends.UTC().Format("2006-01-02 15:04")}
 		switch left := time.Until(ends); {
 		case left <= 0:
-			s.State, s.Said, s.Next = connector.StepFailed, "its time was over on "+ends.UTC().Format("2006-01-02 15:04"), "ask the application's owner for a new token and set it"
+			s.State = connector.StepFailed
+			s.Said, s.Next = tokenOver(ends)
 		case left < soon:
 			s.State, s.Means, s.Next = connector.StepWarning, fmt.Sprintf("it ends in %d days; after that nothing is read or written", int(left.Hours()/24)), "ask the application's owner for a new token in time"
 		}
@@ -118,4 +119,9 @@ func (a *app) probeToken(_ context.Context, tell func(connector.Step)) bool {
 		return s.State != connector.StepFailed
 	}
 	return true
+}
+
+// tokenOver tells of a given token whose time is over, and what to do.
+func tokenOver(ends time.Time) (said, next string) {
+	return "its time was over on " + ends.UTC().Format("2006-01-02 15:04"), "ask the application's owner for a new token and set it"
 }

@@ -219,6 +219,10 @@ func TestProbe(t *testing.T) {
 			require.NotContains(t, text, x.secret)
 			if x.state == connector.StepFailed {
 				require.Equal(t, len(steps)-1, i, "a probe stops at what fails")
+				_, err := c.Read(context.Background(), connector.Reading{}, &connectortest.Kept{})
+				var told *connector.Error
+				require.ErrorAs(t, err, &told)
+				require.Equal(t, steps[i].Said, told.Reason, "a reading fails in the words of the probe")
 			}
 		})
 	}
