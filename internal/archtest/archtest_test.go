@@ -23,7 +23,7 @@ const module = "twinning"
 // the module it may import (by prefix). Extend it when the house grows.
 var layers = map[string][]string{
 	"internal/core":                    {"internal/core"},
-	"internal/format":                  {"internal/core/record", "internal/core/document", "internal/format"},
+	"internal/format":                  {"internal/core/record", "internal/core/document", "internal/core/budget", "internal/format"},
 	"internal/connector":               {"internal/connector/outbound", "internal/core", "internal/format"},
 	"internal/connector/outbound":      {},
 	"internal/connector/file":          {"internal/connector", "internal/core", "internal/format"},
@@ -67,7 +67,7 @@ var outsiders = map[string][]string{
 	"github.com/spf13/cobra":       {"internal/cli"},
 	"github.com/jedib0t/go-pretty": {"internal/cli"},
 	"cel.dev/cel-go":               {"internal/core/charter"},
-	"github.com/goccy/go-yaml":     {"internal/core/document", "internal/cli"},
+	"go.yaml.in/yaml":              {"internal/core/document", "internal/cli"},
 	"github.com/elimity-com/scim":  {"internal/standin/scimapp"},
 	"golang.org/x/crypto":          {"internal/crypt"},
 	"github.com/go-ldap/ldap":      {"internal/connector/ldapdir", "bench"},

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinning/internal/core/budget"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
@@ -41,6 +42,7 @@ func (o *offline) flags(cmd *cobra.Command) {
 }
 
 func (o *offline) fileFlags(cmd *cobra.Command) {
+	limitFlag(cmd)
 	cmd.Flags().StringVar(&o.delimiter, "delimiter", "", "column separator: , ; | or tab (found out when not given)")
 	cmd.Flags().StringVar(&o.encoding, "encoding", "", "utf-8, utf-16, latin-1 or windows-1252 (found out when not given)")
 }
@@ -57,6 +59,11 @@ func (o *offline) options() (anyfile.Options, error) {
 		return opt, misuse("--delimiter %q: expected one character or the word tab", o.delimiter)
 	}
 	return opt, nil
+}
+
+// limitFlag lets a command take more than is the rule.
+func limitFlag(cmd *cobra.Command) {
+	cmd.Flags().Func("limit", "take more of something than is the rule, such as columns=5000 or workbook=2GiB; may be repeated (env TWINNING_LIMITS)", budget.Set)
 }
 
 // side is one of the two files on its way to a roster.

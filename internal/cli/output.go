@@ -3,12 +3,13 @@ package cli
 import (
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 
-	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"go.yaml.in/yaml/v3"
 )
 
 // show prints a list: as a table for people, or in the format asked for.
@@ -21,12 +22,18 @@ func (c *client) show(whole any, header []string, rows [][]string) error {
 		enc.SetIndent("", "  ")
 		return enc.Encode(whole)
 	case "yaml":
-		b, err := yaml.MarshalWithOptions(whole, yaml.UseJSONMarshaler())
+		b, err := json.Marshal(whole)
 		if err != nil {
 			return err
 		}
-		_, err = out.Write(b)
-		return err
+		var tree yaml.Node // JSON is YAML: read it as such, with its names and in its order
+		if err := yaml.Unmarshal(b, &tree); err != nil {
+			return err
+		}
+		plainStyle(&tree)
+		e := yaml.NewEncoder(out)
+		e.SetIndent(2)
+		return errors.Join(e.Encode(&tree), e.Close())
 	case "csv":
 		w := csv.NewWriter(out)
 		names := make([]string, len(header))
@@ -46,6 +53,14 @@ func (c *client) show(whole any, header []string, rows [][]string) error {
 	}
 	_, err := fmt.Fprintln(out, drawTable(header, rows))
 	return err
+}
+
+// plainStyle lets YAML be written in lines, not as JSON.
+func plainStyle(n *yaml.Node) {
+	n.Style = 0
+	for _, c := range n.Content {
+		plainStyle(c)
+	}
 }
 
 // drawTable rules only under the header, as a ledger does.

@@ -13,6 +13,8 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+
+	"twinning/internal/core/budget"
 )
 
 // Exit codes.
@@ -38,6 +40,12 @@ func misuse(format string, args ...any) error { return &exit{Misused, fmt.Sprint
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	for _, limit := range strings.Fields(os.Getenv("TWINNING_LIMITS")) {
+		if err := budget.Set(limit); err != nil {
+			fmt.Fprintln(stderr, "twinning: TWINNING_LIMITS: "+err.Error())
+			return Misused
+		}
+	}
 	root := newRoot()
 	root.SetArgs(args)
 	root.SetIn(stdin)

@@ -35,6 +35,7 @@ unless told otherwise.`,
 			return a.Serve(cmd.Context(), func(url string) { fmt.Fprintln(cmd.OutOrStdout(), "serving at "+url) })
 		},
 	}
+	limitFlag(cmd)
 	home, _ := os.UserHomeDir()
 	cmd.Flags().StringVar(&cfg.DataDir, "data-dir", filepath.Join(home, ".local", "share", "twinning"), "folder for keys, spool and the private database")
 	cmd.Flags().StringVar(&cfg.DatabaseURL, "database-url", "", "PostgreSQL to use instead of a private one (env TWINNING_DATABASE_URL)")

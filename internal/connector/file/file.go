@@ -44,6 +44,7 @@ type file struct {
 
 	mu      sync.Mutex
 	taken   []*snapshot
+	opened  []format.File
 	writing *upload.Writer
 	root    *os.Root
 }
@@ -155,6 +156,9 @@ func (f *file) open() (format.File, error) {
 	if err != nil {
 		return nil, f.fault(err.Error(), "mend the file and send it again")
 	}
+	f.mu.Lock()
+	f.opened = append(f.opened, opened)
+	f.mu.Unlock()
 	return opened, nil
 }
 
@@ -361,10 +365,13 @@ func (f *file) Close() error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	var errs []error
+	for _, o := range f.opened {
+		errs = append(errs, format.Close(o))
+	}
 	for _, s := range f.taken {
 		errs = append(errs, s.close())
 	}
-	f.taken = nil
+	f.taken, f.opened = nil, nil
 	if f.writing != nil {
 		errs = append(errs, f.writing.Flush(), f.root.Close())
 		f.writing = nil

@@ -2,13 +2,11 @@ package file
 
 import (
 	"bufio"
-	"compress/gzip"
-	"errors"
-	"fmt"
 	"io"
 	"os"
 	"syscall"
 
+	"twinning/internal/format"
 	"twinning/internal/format/csvfile"
 )
 
@@ -28,24 +26,14 @@ const smallFile = 1 << 20
 // take copies the file, unpacked, into a nameless one in the folder ("" is the
 // machine's own for such).
 func take(src *os.File, folder string) (*snapshot, error) {
-	in := bufio.NewReaderSize(src, 256<<10)
-	head, err := in.Peek(2)
-	if err != nil && !errors.Is(err, io.EOF) {
+	from, compressed, err := format.Unpack(bufio.NewReaderSize(src, 256<<10))
+	if err != nil {
 		return nil, err
 	}
-	var from io.Reader = in
-	s := &snapshot{compressed: len(head) == 2 && head[0] == 0x1f && head[1] == 0x8b}
-	if s.compressed {
-		z, err := gzip.NewReader(in)
-		if err != nil {
-			return nil, fmt.Errorf("the file starts like gzip but can't be decompressed: %w", err)
-		}
-		from = z
-	}
-	from = io.LimitReader(from, csvfile.MaxSize+1)
+	s := &snapshot{compressed: compressed}
 	start, err := io.ReadAll(io.LimitReader(from, smallFile))
 	if err != nil {
-		return nil, fmt.Errorf("the file ends before it should: %w", err)
+		return nil, csvfile.Cut(err)
 	}
 	if len(start) < smallFile {
 		s.body, s.small = start, true
@@ -73,12 +61,9 @@ func (s *snapshot) mapFrom(start []byte, rest io.Reader, folder string) error {
 	}
 	n, err := io.Copy(f, rest)
 	if err != nil {
-		return fmt.Errorf("the file ends before it should: %w", err)
+		return csvfile.Cut(err)
 	}
-	size := int(n) + len(start) // bounded by MaxSize
-	if size > csvfile.MaxSize {
-		return fmt.Errorf("the file holds more than %d GiB of text", csvfile.MaxSize>>30)
-	}
+	size := int(n) + len(start)                                                              // bounded by the limit of what is unpacked
 	s.body, err = syscall.Mmap(int(f.Fd()), 0, size, syscall.PROT_READ, syscall.MAP_PRIVATE) // descriptors are small
 	return err
 }

@@ -4,14 +4,18 @@
 package document
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
+	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-	"github.com/goccy/go-yaml/token"
+	"go.yaml.in/yaml/v3"
+
+	"twinning/internal/core/budget"
 )
 
 // Problem is one mistake. Line and Column are 1-based.
@@ -47,37 +51,88 @@ type Document struct{ problems Problems }
 // Node is one value of the document with its place. The zero Node is absent.
 type Node struct {
 	doc  *Document
-	node ast.Node
+	node *yaml.Node
 	path string
 }
 
-// Parse reads one YAML document. A syntax error is the only problem then told.
+// Parse reads one YAML document. What makes it unreadable as a whole is the only
+// problem then told.
 func Parse(src []byte) (*Document, Node) {
 	doc := &Document{}
-	file, err := parser.ParseBytes(src, 0)
-	if err != nil {
+	if err := budget.Document.Over(int64(len(src)), "the document"); err != nil {
+		doc.whole(1, err.Error())
+		return doc, Node{}
+	}
+	if line := tooDeep(src); line > 0 {
+		doc.whole(line, budget.Nesting.Over(1<<62, "the nesting of lists and mappings here").Error())
+		return doc, Node{}
+	}
+	var top yaml.Node
+	d := yaml.NewDecoder(bytes.NewReader(src))
+	switch err := d.Decode(&top); {
+	case errors.Is(err, io.EOF):
+		doc.whole(1, "the document is empty")
+		return doc, Node{}
+	case err != nil:
 		doc.syntax(err)
 		return doc, Node{}
 	}
-	if len(file.Docs) == 0 || file.Docs[0].Body == nil {
-		doc.problems = append(doc.problems, Problem{Line: 1, Column: 1, Message: "the document is empty"})
+	var second yaml.Node
+	if err := d.Decode(&second); err == nil {
+		doc.whole(second.Line, "a second document begins here (after ---); put everything into one")
+		return doc, Node{}
+	} else if !errors.Is(err, io.EOF) {
+		doc.syntax(err)
 		return doc, Node{}
 	}
-	return doc, Node{doc: doc, node: file.Docs[0].Body}
+	if len(top.Content) == 0 || isNull(top.Content[0]) {
+		doc.whole(1, "the document is empty")
+		return doc, Node{}
+	}
+	return doc, Node{doc: doc, node: top.Content[0]}
 }
 
+// tooDeep is the first line at which more brackets are open, or a line is
+// indented further, than the limit of nesting can mean; 0 when there is none.
+// Brackets in texts count as well: a charter has few.
+func tooDeep(src []byte) int {
+	line, open, indent, atStart := 1, 0, 0, true
+	most := budget.Nesting.Int()
+	for _, c := range src {
+		switch {
+		case c == '\n':
+			line, indent, atStart = line+1, 0, true
+			continue
+		case c == '[' || c == '{':
+			open++
+		case (c == ']' || c == '}') && open > 0:
+			open--
+		case atStart && (c == ' ' || c == '-' || c == '?'):
+			indent++
+			continue
+		}
+		atStart = false
+		if open > most || indent > 16*most {
+			return line
+		}
+	}
+	return 0
+}
+
+func (d *Document) whole(line int, message string) {
+	d.problems = append(d.problems, Problem{Line: line, Column: 1, Message: message})
+}
+
+var placed = regexp.MustCompile(`^line (\d+): `)
+
 func (d *Document) syntax(err error) {
-	p := Problem{Line: 1, Column: 1, Message: "this is not YAML"}
-	type tokened interface{ GetToken() *token.Token }
-	type messaged interface{ GetMessage() string }
-	if t, ok := err.(tokened); ok && t.GetToken() != nil {
-		p.Line, p.Column = t.GetToken().Position.Line, t.GetToken().Position.Column
+	message := strings.TrimPrefix(err.Error(), "yaml: ")
+	line := 1
+	if at := placed.FindStringSubmatch(message); at != nil {
+		line, _ = strconv.Atoi(at[1])
+		message = message[len(at[0]):]
 	}
-	if m, ok := err.(messaged); ok {
-		p.Message = m.GetMessage()
-	}
-	p.Message += "; if an expression holds ': ' or ' #', or starts with '!', '{', '[', '*' or '&', put the whole expression in double quotes"
-	d.problems = append(d.problems, p)
+	d.whole(line, "this is not YAML: "+message+"; if an expression holds ': ' or ' #', or starts with '!', '{', '[', '*' or '&', put the whole expression in double quotes")
 }
 
 // Err returns all problems sorted by place, or nil.
@@ -99,14 +154,10 @@ func (n Node) Present() bool { return n.node != nil }
 
 // Place returns the node's line and column.
 func (n Node) Place() (line, column int) {
-	if n.node == nil || n.node.GetToken() == nil {
+	if n.node == nil {
 		return 1, 1
 	}
-	tok := n.node.GetToken()
-	if m, ok := n.node.(*ast.MappingNode); ok && len(m.Values) > 0 && !m.IsFlowStyle {
-		tok = m.Values[0].Key.GetToken()
-	}
-	return tok.Position.Line, tok.Position.Column
+	return n.node.Line, n.node.Column
 }
 
 // Path is the dotted path of keys from the top.
@@ -124,7 +175,7 @@ func (n Node) Problem(format string, args ...any) {
 // ProblemAt reports a mistake at an offset inside the node's text.
 func (n Node) ProblemAt(line, column int, format string, args ...any) {
 	l, c := n.Place()
-	if quoted, ok := n.node.(*ast.StringNode); ok && (quoted.Token.Type == token.DoubleQuoteType || quoted.Token.Type == token.SingleQuoteType) {
+	if n.node != nil && n.node.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
 		c++
 	}
 	if line > 1 {
@@ -135,6 +186,8 @@ func (n Node) ProblemAt(line, column int, format string, args ...any) {
 	n.doc.problems = append(n.doc.problems, Problem{Line: l, Column: c, Path: n.path, Message: fmt.Sprintf(format, args...)})
 }
 
+func isNull(n *yaml.Node) bool { return n.Kind == yaml.ScalarNode && n.ShortTag() == "!!null" }
+
 // Entry is one key of a mapping.
 type Entry struct {
 	Key   string
@@ -143,33 +196,27 @@ type Entry struct {
 
 // Entries lists a mapping's keys in the order written.
 func (n Node) Entries() []Entry {
-	var values []*ast.MappingValueNode
-	switch m := n.node.(type) {
-	case nil:
+	switch {
+	case n.node == nil || isNull(n.node):
 		return nil
-	case *ast.MappingNode:
-		values = m.Values
-	case *ast.MappingValueNode:
-		values = []*ast.MappingValueNode{m}
-	case *ast.NullNode:
-		return nil
-	default:
+	case n.node.Kind != yaml.MappingNode:
 		n.Problem("expected a mapping (key: value), found %s", describe(n.node))
 		return nil
 	}
-	out := make([]Entry, 0, len(values))
+	out := make([]Entry, 0, len(n.node.Content)/2)
 	seen := map[string]bool{}
-	for _, v := range values {
-		key := v.Key.GetToken().Value
-		child := Node{doc: n.doc, node: v.Value, path: join(n.path, key)}
+	for i := 0; i+1 < len(n.node.Content); i += 2 {
+		key := n.node.Content[i].Value
+		if n.node.Content[i].Kind != yaml.ScalarNode {
+			Node{doc: n.doc, node: n.node.Content[i], path: n.path}.Problem("expected a name before the colon, found %s", describe(n.node.Content[i]))
+			continue
+		}
+		child := Node{doc: n.doc, node: n.node.Content[i+1], path: join(n.path, key)}
 		if seen[key] {
 			child.Problem("%q is given twice", key)
 			continue
 		}
 		seen[key] = true
-		if _, null := v.Value.(*ast.NullNode); null {
-			child.node = v.Value
-		}
 		out = append(out, Entry{Key: key, Value: child})
 	}
 	return out
@@ -191,46 +238,38 @@ func (n Node) Fields(known ...string) map[string]Node {
 
 // Items lists a sequence.
 func (n Node) Items() []Node {
-	switch s := n.node.(type) {
-	case nil, *ast.NullNode:
+	switch {
+	case n.node == nil || isNull(n.node):
 		return nil
-	case *ast.SequenceNode:
-		out := make([]Node, len(s.Values))
-		for i, v := range s.Values {
-			out[i] = Node{doc: n.doc, node: v, path: fmt.Sprintf("%s[%d]", n.path, i)}
-		}
-		return out
+	case n.node.Kind != yaml.SequenceNode:
+		n.Problem("expected a list (- item), found %s", describe(n.node))
+		return nil
 	}
-	n.Problem("expected a list (- item), found %s", describe(n.node))
-	return nil
+	out := make([]Node, len(n.node.Content))
+	for i, v := range n.node.Content {
+		out[i] = Node{doc: n.doc, node: v, path: fmt.Sprintf("%s[%d]", n.path, i)}
+	}
+	return out
 }
 
-// IsMap and IsList tell what was written.
-func (n Node) IsMap() bool {
-	switch n.node.(type) {
-	case *ast.MappingNode, *ast.MappingValueNode:
-		return true
-	}
-	return false
-}
+// IsMap reports whether the node is a mapping.
+func (n Node) IsMap() bool { return n.node != nil && n.node.Kind == yaml.MappingNode }
 
 // IsList reports whether the node is a sequence.
-func (n Node) IsList() bool { _, ok := n.node.(*ast.SequenceNode); return ok }
+func (n Node) IsList() bool { return n.node != nil && n.node.Kind == yaml.SequenceNode }
 
 // Text reads a scalar as text.
 func (n Node) Text() string {
-	switch s := n.node.(type) {
-	case nil, *ast.NullNode:
+	switch {
+	case n.node == nil || n.node.Kind == yaml.ScalarNode && n.node.Style&yaml.TaggedStyle == 0 && isNull(n.node):
 		return ""
-	case *ast.StringNode:
-		return s.Value
-	case *ast.LiteralNode:
-		return strings.TrimRight(s.Value.Value, "\n")
-	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
-		return s.GetToken().Value
-	case *ast.TagNode:
+	case n.node.Style&yaml.TaggedStyle != 0:
 		n.Problem("a leading '!' is read by YAML as a tag; put the whole expression in double quotes")
 		return ""
+	case n.node.Kind == yaml.ScalarNode && n.node.Style&yaml.LiteralStyle != 0:
+		return strings.TrimRight(n.node.Value, "\n")
+	case n.node.Kind == yaml.ScalarNode:
+		return n.node.Value
 	}
 	n.Problem("expected text, found %s", describe(n.node))
 	return ""
@@ -251,14 +290,13 @@ func (n Node) OneOf(words ...string) string {
 
 // Bool reads true or false.
 func (n Node) Bool() bool {
-	switch s := n.node.(type) {
-	case nil:
+	if !n.Present() {
 		return false
-	case *ast.BoolNode:
-		return s.Value
 	}
-	n.Problem("expected true or false, found %q", n.Text())
-	return false
+	if n.node.Kind != yaml.ScalarNode || n.node.ShortTag() != "!!bool" {
+		n.Problem("expected true or false, found %q", n.Text())
+	}
+	return n.node.Value == "true"
 }
 
 // Int reads a whole number of at least lowest.
@@ -306,16 +344,18 @@ func (n Node) Days() int {
 	return v
 }
 
-func describe(n ast.Node) string {
-	switch n.(type) {
-	case *ast.SequenceNode:
+func describe(n *yaml.Node) string {
+	switch {
+	case n.Kind == yaml.SequenceNode:
 		return "a list"
-	case *ast.MappingNode, *ast.MappingValueNode:
+	case n.Kind == yaml.MappingNode:
 		return "a mapping"
-	case *ast.NullNode:
+	case n.Kind == yaml.AliasNode:
+		return fmt.Sprintf("*%s, a reference to another place, which is not used here", n.Value)
+	case isNull(n):
 		return "nothing"
 	}
-	return strconv.Quote(n.GetToken().Value)
+	return strconv.Quote(n.Value)
 }
 
 func join(path, key string) string {

@@ -54,12 +54,15 @@ func OpenText(body []byte, compressed bool, opt Options) (format.File, error) {
 		return nil, err
 	}
 	if compressed {
-		return unpacked{f}, nil
+		f = unpacked{f}
 	}
-	return f, nil
+	return format.Within(f)
 }
 
 type unpacked struct{ format.File }
+
+// Unwrap gives the file itself.
+func (u unpacked) Unwrap() format.File { return u.File }
 
 func (u unpacked) About() format.About {
 	a := u.File.About()
@@ -142,7 +145,7 @@ func NewWriter(w io.Writer, kind string, columns []string, people bool) (format.
 // CheckShape says what the shape names and the file lacks. Where records say
 // only what they have, that is the id alone.
 func CheckShape(f format.File, shape record.Shape) error {
-	if table, ok := f.(csvfile.Table); ok {
+	if table, ok := format.Unwrap(f).(csvfile.Table); ok {
 		return table.CheckShape(shape)
 	}
 	id, natives := shape.Attributes["id"].Native, f.Natives()
@@ -158,7 +161,7 @@ func CheckShape(f format.File, shape record.Shape) error {
 // Roster reads a file's records through a shape, as csvfile does for delimited
 // texts: only the wanted canonical attributes are kept, nil wants all.
 func Roster(f format.File, shape record.Shape, wanted []string) (*record.Roster, error) {
-	if table, ok := f.(csvfile.Table); ok && !table.Restore {
+	if table, ok := format.Unwrap(f).(csvfile.Table); ok && !table.Restore {
 		return table.Roster(shape, wanted)
 	}
 	l := shape.NewLoader(wanted)

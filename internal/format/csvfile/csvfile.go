@@ -6,7 +6,6 @@ package csvfile
 
 import (
 	"bytes"
-	"compress/gzip"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -19,6 +18,7 @@ import (
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 
+	"twinning/internal/core/budget"
 	"twinning/internal/format"
 )
 
@@ -27,9 +27,6 @@ type Options struct {
 	Delimiter rune   // one of , ; | or tab
 	Encoding  string // utf-8, utf-16, latin-1 or windows-1252
 }
-
-// MaxSize bounds a file after decompression: 4 GiB.
-const MaxSize = 4 << 30
 
 // File is one delimited text in memory with what was found out about it.
 type File struct {
@@ -64,12 +61,15 @@ func Parse(raw []byte, opt Options) (*File, error) {
 	if f.Delimiter == 0 {
 		f.Delimiter = findDelimiter(f.body)
 	}
-	rows := f.reader()
+	rows, _ := f.reader()
 	header, above, err := readHeader(rows)
 	if err != nil {
 		return nil, fmt.Errorf("the header row can't be read: %w", err)
 	}
 	f.Above = above
+	if err := format.Columns(header); err != nil {
+		return nil, err
+	}
 	for i, name := range header {
 		name = strings.TrimSpace(name)
 		if name != "" && slices.Contains(f.Header, name) {
@@ -84,33 +84,29 @@ func Parse(raw []byte, opt Options) (*File, error) {
 	return f, nil
 }
 
-// ReadAll reads a file of at most MaxSize bytes, after decompression if it is
-// compressed by gzip.
+// ReadAll reads a file, decompressed if it is compressed by gzip.
 func ReadAll(r io.Reader) (body []byte, compressed bool, err error) {
-	head := make([]byte, 2)
-	n, err := io.ReadFull(r, head)
-	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
-		return nil, false, err
-	}
-	src := io.MultiReader(bytes.NewReader(head[:n]), r)
-	if n == 2 && head[0] == 0x1f && head[1] == 0x8b {
-		z, err := gzip.NewReader(src)
-		if err != nil {
-			return nil, compressed, fmt.Errorf("the file starts like gzip but can't be decompressed: %w", err)
-		}
-		src, compressed = z, true
+	src, compressed, err := format.Unpack(r)
+	if err != nil {
+		return nil, compressed, err
 	}
 	var buf bytes.Buffer
 	if sized, ok := r.(interface{ Size() int64 }); ok {
-		buf.Grow(int(min(sized.Size(), MaxSize)) + 512)
+		buf.Grow(int(min(sized.Size(), budget.Unpacked.Value())) + 512)
 	}
-	if _, err := buf.ReadFrom(io.LimitReader(src, MaxSize+1)); err != nil {
-		return nil, compressed, fmt.Errorf("the file ends before it should: %w", err)
-	}
-	if buf.Len() > MaxSize {
-		return nil, compressed, fmt.Errorf("the file holds more than %d GiB of text", MaxSize>>30)
+	if _, err := buf.ReadFrom(src); err != nil {
+		return nil, compressed, Cut(err)
 	}
 	return buf.Bytes(), compressed, nil
+}
+
+// Cut tells a file that ends too early from one that is too large.
+func Cut(err error) error {
+	var over *budget.Error
+	if errors.As(err, &over) {
+		return err
+	}
+	return fmt.Errorf("the file ends before it should: %w", err)
 }
 
 func (f *File) decode(raw []byte, want string) error {
@@ -145,6 +141,9 @@ func (f *File) decode(raw []byte, want string) error {
 		enc = charmap.Windows1252
 	default:
 		return fmt.Errorf("encoding %q is not known; expected utf-8, utf-16, latin-1 or windows-1252", want)
+	}
+	if err := budget.Converted.Over(int64(len(raw)), "a text of "+f.Encoding); err != nil {
+		return err
 	}
 	text, err := enc.NewDecoder().Bytes(raw)
 	if err != nil {
@@ -189,7 +188,7 @@ func findDelimiter(body []byte) rune {
 	}
 	best, score := ',', 0
 	for _, d := range []rune{',', ';', '\t', '|'} {
-		rows := newReader(sample, d)
+		rows := newReader(bytes.NewReader(sample), d)
 		header, _, err := readHeader(rows)
 		if err != nil || len(header) < 2 {
 			continue
@@ -244,13 +243,16 @@ func named(row []string) (n int) {
 	return n
 }
 
-func newReader(body []byte, delimiter rune) *csv.Reader {
-	r := csv.NewReader(bytes.NewReader(body))
+func newReader(src io.Reader, delimiter rune) *csv.Reader {
+	r := csv.NewReader(src)
 	r.Comma, r.FieldsPerRecord, r.ReuseRecord = delimiter, -1, true
 	return r
 }
 
-func (f *File) reader() *csv.Reader { return newReader(f.body, f.Delimiter) }
+func (f *File) reader() (*csv.Reader, *format.Meter) {
+	m := format.NewMeter(bytes.NewReader(f.body))
+	return newReader(m, f.Delimiter), m
+}
 
 // Lines counts the lines below the header: about the number of records.
 func (f *File) Lines() int { return bytes.Count(f.body, []byte{'\n'}) }
@@ -270,14 +272,18 @@ type Row struct {
 // follows it, so it fails the reading as a whole; one that is closed in a later
 // row has swallowed those between, which is told with the row.
 func (f *File) Each(fn func(Row) error) error {
-	r := f.reader()
+	r, meter := f.reader()
 	for range 1 + len(f.Above) {
 		if _, err := r.Read(); err != nil {
 			return err
 		}
 	}
-	seen := false
+	seen, n, most := false, int64(0), budget.Records.Value()
 	for {
+		if n++; n > most {
+			return budget.Records.Over(n, "the number of records")
+		}
+		meter.Next()
 		start := r.InputOffset()
 		cells, err := r.Read()
 		if errors.Is(err, io.EOF) {
@@ -296,7 +302,8 @@ func (f *File) Each(fn func(Row) error) error {
 				row.Swallows, row.Fault = true, fmt.Sprintf("a quoted cell that begins here goes on to line %d, over what may be rows of their own; close it, or double the marks inside it", bad.Line)
 			}
 		case err != nil:
-			return err
+			line := 1 + bytes.Count(f.body[:start], []byte{'\n'})
+			return fmt.Errorf("line %d: %w; is a quotation mark never closed?", line, err)
 		default:
 			row.Line, _ = r.FieldPos(0)
 			if blank(cells) {

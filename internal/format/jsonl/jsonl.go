@@ -16,12 +16,10 @@ import (
 	"slices"
 	"unicode/utf8"
 
+	"twinning/internal/core/budget"
 	"twinning/internal/format"
 	"twinning/internal/format/scimjson"
 )
-
-// maxLine bounds one record.
-const maxLine = 16 << 20
 
 // File is an open file.
 type File struct {
@@ -78,7 +76,7 @@ func (f *File) Expected() int {
 // Each calls fn for every line that is not blank.
 func (f *File) Each(fn func(format.Row) error) error {
 	s := bufio.NewScanner(bytes.NewReader(f.body))
-	s.Buffer(make([]byte, 0, 64<<10), maxLine)
+	s.Buffer(make([]byte, 0, 64<<10), budget.Record.Int())
 	offset := 0
 	for line := 1; s.Scan(); line++ {
 		text := s.Bytes()
@@ -89,6 +87,14 @@ func (f *File) Each(fn func(format.Row) error) error {
 		row := format.Row{Line: line}
 		var err error
 		if row.Values, err = flat(text); err != nil {
+			var over *budget.Error
+			if errors.As(err, &over) { // it may well be an object
+				row.Fault = err.Error()
+				if err := fn(row); err != nil {
+					return err
+				}
+				continue
+			}
 			if offset > len(f.body) {
 				return fmt.Errorf("line %d, the last one, breaks off: the file seems to be cut short", line)
 			}
@@ -99,7 +105,7 @@ func (f *File) Each(fn func(format.Row) error) error {
 		}
 	}
 	if err := s.Err(); err != nil {
-		return fmt.Errorf("a line is longer than %d MiB; is this JSON Lines?", maxLine>>20)
+		return fmt.Errorf("%w; is this JSON Lines?", budget.Record.Over(1<<62, "a line of the file"))
 	}
 	return nil
 }
@@ -110,6 +116,9 @@ var errMore = errors.New("more follows the object in the same line")
 func flat(text []byte) (map[string][]string, error) {
 	if !utf8.Valid(text) {
 		return nil, errors.New("it holds bytes that are not UTF-8")
+	}
+	if err := budget.JSON(text); err != nil {
+		return nil, err
 	}
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.UseNumber() // 0012 is no number, but 12345678901234567890 is one and must stay itself

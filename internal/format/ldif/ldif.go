@@ -18,6 +18,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"twinning/internal/core/budget"
 	"twinning/internal/format"
 )
 
@@ -83,6 +84,9 @@ func (f *File) Each(fn func(format.Row) error) error {
 		}
 		if r.fault == "" {
 			for _, a := range r.lines {
+				if len(row.Values) > budget.Columns.Int() {
+					break // told by whoever counts them
+				}
 				name := spelt(row.Values, a.name)
 				row.Values[name] = append(row.Values[name], a.value)
 			}
@@ -199,15 +203,24 @@ func scan(body []byte, fn func(rawRecord) error) error {
 			// a control asks for a way of changing; what there is stays the same
 		default:
 			r.lines = append(r.lines, a)
+			if err := budget.Values.Over(int64(len(r.lines)/10), "a tenth of the lines of an entry"); err != nil {
+				return fmt.Errorf("line %d: %w", line, err)
+			}
 		}
 		return nil
 	}
 	var held []byte
-	heldLine, number, any := 0, 0, false
+	heldLine, number, any, size := 0, 0, false, int64(0)
 	for len(body) > 0 {
 		number++
 		text, rest, _ := bytes.Cut(body, []byte{'\n'})
 		body = rest
+		if size += int64(len(text)); len(text) <= 1 { // a blank line, with or without a carriage return
+			size = 0
+		}
+		if err := budget.Record.Over(size, "an entry"); err != nil {
+			return fmt.Errorf("line %d: %w; entries are parted by a blank line", number, err)
+		}
 		text = bytes.TrimSuffix(text, []byte{'\r'})
 		if len(text) > 0 && text[0] == ' ' && any {
 			held = append(held, text[1:]...)

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"twinning/internal/core/budget"
 	"twinning/internal/format"
 )
 
@@ -29,6 +30,7 @@ func Open(body []byte) (*File, error) {
 			for native := range r.Values {
 				known[native] = true
 			}
+			return budget.Columns.Over(int64(len(known)), "the number of attributes that the resources have")
 		}
 		return nil
 	})

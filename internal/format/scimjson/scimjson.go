@@ -15,6 +15,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"twinning/internal/core/budget"
+	"twinning/internal/format"
 )
 
 // Schemas and messages of the standard.
@@ -39,6 +42,9 @@ type Resource struct {
 // Flatten reads a resource. The password is never returned by a proper server,
 // and never kept from another.
 func Flatten(raw []byte) (Resource, error) {
+	if err := budget.JSON(raw); err != nil {
+		return Resource{}, err
+	}
 	var top map[string]any
 	if err := json.Unmarshal(raw, &top); err != nil || top == nil {
 		return Resource{}, fmt.Errorf("it is not a JSON object: %.60s", raw)
@@ -197,6 +203,9 @@ func Decode(body []byte) (Page, []any, error) {
 		NextCursor string `json:"nextCursor"`
 		Resources  *[]any `json:"Resources"`
 	}
+	if err := budget.JSON(body); err != nil {
+		return Page{Total: -1}, nil, err
+	}
 	if err := json.Unmarshal(body, &list); err != nil {
 		var syntax *json.SyntaxError
 		if errors.As(err, &syntax) && syntax.Offset >= int64(len(body)) {
@@ -222,7 +231,8 @@ func Decode(body []byte) (Page, []any, error) {
 // error of fn ends it.
 func Each(src io.Reader, fn func(raw json.RawMessage) error) (Page, error) {
 	p := Page{Total: -1}
-	d := json.NewDecoder(src)
+	meter := format.NewMeter(src)
+	d := json.NewDecoder(meter)
 	if err := open(d, '{'); err != nil {
 		return p, err
 	}
@@ -239,6 +249,7 @@ func Each(src io.Reader, fn func(raw json.RawMessage) error) (Page, error) {
 				return p, err
 			}
 			for d.More() {
+				meter.Next()
 				var raw json.RawMessage
 				if err := d.Decode(&raw); err != nil {
 					return p, broken(err)
@@ -251,6 +262,7 @@ func Each(src io.Reader, fn func(raw json.RawMessage) error) (Page, error) {
 			if _, err := d.Token(); err != nil {
 				return p, broken(err)
 			}
+			meter.Next()
 		case "totalresults":
 			isList = true
 			if err := d.Decode(&p.Total); err != nil {

@@ -7,6 +7,7 @@
 package xlsx
 
 import (
+	"archive/zip"
 	"bytes"
 	"errors"
 	"fmt"
@@ -16,13 +17,17 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"twinning/internal/core/budget"
 	"twinning/internal/format"
 )
 
-// unpacked bounds what a workbook may become in memory.
-const unpacked = 512 << 20
+// inMemory is how much of one part of a workbook is held in memory; a larger part
+// is unpacked into a file.
+const inMemory = 8 << 20
 
-var options = excelize.Options{UnzipSizeLimit: unpacked, UnzipXMLSizeLimit: unpacked, ShortDatePattern: "yyyy-mm-dd", LongDatePattern: "yyyy-mm-dd"}
+func options() excelize.Options {
+	return excelize.Options{UnzipSizeLimit: budget.Workbook.Value(), UnzipXMLSizeLimit: inMemory, ShortDatePattern: "yyyy-mm-dd", LongDatePattern: "yyyy-mm-dd"}
+}
 
 // File is an open sheet.
 type File struct {
@@ -35,7 +40,10 @@ type File struct {
 
 // Open takes a workbook and one of its sheets, the first when none is named.
 func Open(body []byte, sheet string) (*File, error) {
-	book, err := excelize.OpenReader(bytes.NewReader(body), options)
+	if err := unpacks(body); err != nil {
+		return nil, err
+	}
+	book, err := excelize.OpenReader(bytes.NewReader(body), options())
 	if err != nil {
 		return nil, fmt.Errorf("the workbook can't be opened: %w", err)
 	}
@@ -48,9 +56,8 @@ func Open(body []byte, sheet string) (*File, error) {
 	}
 	f := &File{book: book, sheet: sheet}
 	err = f.each(func(n int, cells []string) error {
-		f.rows = n
-		if f.header != nil {
-			return nil
+		if err := format.Columns(cells); err != nil {
+			return err
 		}
 		for _, c := range cells {
 			name := strings.TrimSpace(c)
@@ -60,13 +67,63 @@ func Open(body []byte, sheet string) (*File, error) {
 			f.header = append(f.header, name)
 		}
 		f.first = n
-		return nil
+		return io.EOF
 	})
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
 	if err == nil && f.header == nil {
 		err = fmt.Errorf("the sheet %q is empty; expected a row of column names and records below it", sheet)
 	}
-	return f, err
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	f.rows = lastRow(book, sheet)
+	return f, nil
 }
+
+// lastRow is the last row that the sheet says it has; 0 when it does not say.
+func lastRow(book *excelize.File, sheet string) int {
+	dimension, err := book.GetSheetDimension(sheet)
+	if err != nil {
+		return 0
+	}
+	_, last, _ := strings.Cut(dimension, ":")
+	_, row, err := excelize.CellNameToCoordinates(last)
+	if err != nil {
+		return 0
+	}
+	return row
+}
+
+// unpacks looks at what the parts of a workbook say they become. The library
+// holds them to it.
+func unpacks(body []byte) error {
+	z, err := zip.NewReader(bytes.NewReader(body), int64(len(body)))
+	if err != nil {
+		return fmt.Errorf("the workbook can't be opened: %w", err)
+	}
+	total := uint64(0)
+	for _, part := range z.File {
+		if total += part.UncompressedSize64; part.UncompressedSize64 > 1<<40 || total > 1<<40 {
+			break
+		}
+	}
+	size := int64(min(total, 1<<40))
+	if err := budget.Workbook.Over(size, "the unpacked workbook"); err != nil {
+		return err
+	}
+	if size > freely {
+		return budget.Ratio.Over(size/int64(max(len(body), 1)), "the workbook")
+	}
+	return nil
+}
+
+// freely is what a workbook may become however small it is.
+const freely = 16 << 20
+
+// Close removes what was unpacked into files.
+func (f *File) Close() error { return f.book.Close() }
 
 // each gives every row with content.
 func (f *File) each(fn func(n int, cells []string) error) error {
@@ -79,6 +136,12 @@ func (f *File) each(fn func(n int, cells []string) error) error {
 		cells, err := rows.Columns()
 		if err != nil {
 			return fmt.Errorf("row %d of sheet %q can't be read: %w", n, f.sheet, err)
+		}
+		for len(cells) > 0 && strings.TrimSpace(cells[len(cells)-1]) == "" {
+			cells = cells[:len(cells)-1]
+		}
+		if err := budget.Columns.Over(int64(len(cells)), fmt.Sprintf("row %d with %d cells", n, len(cells))); err != nil {
+			return err
 		}
 		if !slices.ContainsFunc(cells, func(c string) bool { return strings.TrimSpace(c) != "" }) {
 			continue
@@ -97,7 +160,7 @@ func (f *File) About() format.About { return format.About{Format: "xlsx", Sheet:
 func (f *File) Natives() []string { return f.header }
 
 // Expected counts the rows below the header.
-func (f *File) Expected() int { return f.rows - f.first }
+func (f *File) Expected() int { return max(f.rows-f.first, 0) }
 
 // Each calls fn for every row below the header.
 func (f *File) Each(fn func(format.Row) error) error {
@@ -152,7 +215,7 @@ func cellName(column, row int) string {
 }
 
 func (f *File) raw(column, row int) (string, error) {
-	raw := options
+	raw := options()
 	raw.RawCellValue = true
 	return f.book.GetCellValue(f.sheet, cellName(column, row), raw)
 }
