@@ -8,7 +8,6 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -19,6 +18,8 @@ import (
 	"twinning/internal/core/record"
 	"twinning/internal/format"
 	"twinning/internal/format/anyfile"
+
+	"twinning/internal/core/parallel"
 )
 
 // offline holds the flags of a reconciliation on two files, without a service.
@@ -226,7 +227,7 @@ func (s *side) tell(talk io.Writer) {
 
 func both[T any](first, second func() (T, error)) (a, b T, err error) {
 	var err1, err2 error
-	var wg sync.WaitGroup
+	var wg parallel.Group
 	wg.Go(func() { a, err1 = first() })
 	wg.Go(func() { b, err2 = second() })
 	wg.Wait()

@@ -12,11 +12,12 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"sync"
 
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
+
+	"twinning/internal/core/parallel"
 )
 
 // result is an offline reconciliation with what it was made from.
@@ -85,7 +86,7 @@ func (r *result) write(dir string) error {
 	if r.Pairing.Weights != nil {
 		files["weights.json"], files["candidates.csv"] = r.writeWeights, r.writeCandidates
 	}
-	var wg sync.WaitGroup
+	var wg parallel.Group
 	failed := make(chan error, len(files))
 	for name, write := range files {
 		wg.Go(func() { failed <- replaceFile(filepath.Join(dir, name), write) })

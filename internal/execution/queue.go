@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"twinning/internal/store"
+
+	"twinning/internal/core/parallel"
 )
 
 // queue hands changes to a few workers: a change is ready when all it needs, and
@@ -340,7 +342,7 @@ func (q *queue) work(ctx context.Context) string {
 	}
 	working, cancel := context.WithCancel(ctx)
 	defer cancel()
-	var turns sync.WaitGroup
+	var turns parallel.Group
 	turns.Go(func() { q.takeTurns(working) })
 	go func() { // whoever sleeps hears that the work is over
 		select {
@@ -352,7 +354,7 @@ func (q *queue) work(ctx context.Context) string {
 		q.free.Broadcast()
 		q.mu.Unlock()
 	}()
-	var wg sync.WaitGroup
+	var wg parallel.Group
 	for range q.workers() {
 		wg.Go(func() {
 			for working.Err() == nil {

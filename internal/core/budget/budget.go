@@ -58,7 +58,7 @@ var (
 	Nesting   = limit("nesting", 64, false, "mappings and lists of a charter or a shape inside one another")
 	Formula   = limit("expression", 8*kib, true, "one expression of a charter")
 	Cost      = limit("cost", 100_000, false, "steps of evaluating one expression for one record")
-	Made      = limit("made", 64*kib, true, "a text that an expression makes, and 1,000 times that many values of a list")
+	Made      = limit("made", 64*kib, true, "a text that an expression makes")
 	Exports   = limit("exports", 4, false, "files that are given out at a time, by one node")
 	Previews  = limit("previews", 4, false, "previews and surveys at a time, by one node")
 	Hashes    = limit("password-checks", 2, false, "passwords that are checked at a time, by one node (64 MiB each)")

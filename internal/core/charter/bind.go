@@ -9,6 +9,7 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 
+	"twinning/internal/core/budget"
 	"twinning/internal/core/record"
 )
 
@@ -274,8 +275,11 @@ var textual = map[string]func(l, r Value) Value{
 	operators.Add: func(l, r Value) Value {
 		switch {
 		case l.kind == text && r.kind == text:
-			return textValue(l.str + r.str)
+			return made(len(l.str)+len(r.str), func() string { return l.str + r.str })
 		case l.kind == list && r.kind == list:
+			if err := budget.Values.Over(int64(len(l.items)+len(r.items)), "a list that the expression makes"); err != nil {
+				return faultValue(err.Error())
+			}
 			return listValue(append(append([]string{}, l.items...), r.items...))
 		case l.kind == number && r.kind == number:
 			return numberValue(l.num + r.num)
@@ -353,7 +357,7 @@ func rewriter(args []evaluator, describe []string, pattern ref.Val) (evaluator, 
 			if s.kind != text || to.kind != text {
 				return wrongType("rewrite")
 			}
-			return textValue(re.ReplaceAllString(s.str, to.str))
+			return rewritten(re, s.str, to.str)
 		})
 	}, true
 }

@@ -10,6 +10,7 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/ext"
 
+	"twinning/internal/core/budget"
 	"twinning/internal/core/document"
 	"twinning/internal/core/record"
 )
@@ -72,7 +73,8 @@ func newCompiler(v Vocabulary, tables map[string]map[string]string) *compiler {
 		cel.Variable("person", cel.ObjectType("person")),
 		cel.Variable("account", cel.ObjectType("account")),
 		cel.Variable("today", cel.StringType),
-		ext.Strings())
+		ext.Strings(ext.StringsVersion(0)))
+	opts = append(opts, bounded()...)
 	c.env, err = cel.NewEnv(opts...)
 	if err != nil {
 		panic(err) // the declarations above are constant
@@ -130,6 +132,10 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 		n.Problem("expected an expression that gives %s, found nothing", w)
 		return nil
 	}
+	if err := budget.Formula.Over(int64(len(src)), "the expression"); err != nil {
+		n.Problem("%v", err)
+		return nil
+	}
 	line, _ := n.Place()
 	checked, issues := c.env.Compile(src)
 	if issues.Err() != nil {
@@ -150,7 +156,7 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 			return nil
 		}
 	}
-	program, err := c.env.Program(checked)
+	program, err := c.env.Program(checked, cel.CostLimit(uint64(budget.Cost.Value()))) // limits are positive
 	if err != nil {
 		n.Problem("the expression can't be prepared: %v", err)
 		return nil

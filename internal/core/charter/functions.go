@@ -54,7 +54,7 @@ var functions = []function{
 		if err != nil {
 			return faultValue("rewrite() can't read the pattern " + a[1])
 		}
-		return textValue(re.ReplaceAllString(a[0], a[2]))
+		return rewritten(re, a[0], a[2])
 	}},
 	{"lookup", 2, cel.NullableType(cel.StringType), func(c *compiler, a []string) Value {
 		table, ok := c.tables[a[0]]

@@ -3,10 +3,12 @@ package charter
 import (
 	"fmt"
 	"reflect"
+	"strings"
 
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 
+	"twinning/internal/core/budget"
 	"twinning/internal/core/record"
 )
 
@@ -20,9 +22,19 @@ func (e *Expr) interpreted(s Scope) evaluator {
 			"today":   s.Today,
 		})
 		if err != nil {
+			if strings.Contains(err.Error(), "cost limit exceeded") {
+				err = budget.Cost.Over(1<<62, "the work of this expression for one record")
+			}
 			return faultValue(err.Error())
 		}
-		return fromCEL(out)
+		v := fromCEL(out)
+		if err := budget.Values.Over(int64(len(v.items)), "a list that the expression makes"); err != nil {
+			return faultValue(err.Error())
+		}
+		if v.kind == text {
+			return made(len(v.str), func() string { return v.str })
+		}
+		return v
 	}
 }
 

@@ -14,9 +14,10 @@ package naming
 import (
 	"slices"
 	"strings"
-	"sync"
 
 	"twinning/internal/core/record"
+
+	"twinning/internal/core/parallel"
 )
 
 // Attribute is one in which an account holds names.
@@ -79,7 +80,7 @@ func NewLedger(accounts *record.Roster, requests []Request, cores int) *Ledger {
 		return l
 	}
 	parts := make([][]named, max(cores, 1))
-	var wg sync.WaitGroup
+	var wg parallel.Group
 	for i := range parts {
 		wg.Go(func() { parts[i] = l.scan(accounts, accounts.Len()*i/len(parts), accounts.Len()*(i+1)/len(parts)) })
 	}

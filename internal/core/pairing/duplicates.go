@@ -4,10 +4,11 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"sync"
 
 	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/record"
+
+	"twinning/internal/core/parallel"
 )
 
 // How many accounts are expected to be a second one of somebody who has one,
@@ -29,7 +30,7 @@ type alike struct {
 // with each other, where they share a value that few carry.
 func (w *weigher) duplicates() {
 	var lists [2][]alike
-	var wg sync.WaitGroup
+	var wg parallel.Group
 	for side := range lists {
 		wg.Go(func() { lists[side] = w.secondOnes(side) })
 	}

@@ -3,10 +3,11 @@ package pairing
 import (
 	"fmt"
 	"slices"
-	"sync"
 
 	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/record"
+
+	"twinning/internal/core/parallel"
 )
 
 // matcher is one run of the algorithm.
@@ -35,7 +36,7 @@ func newMatcher(in Input) *matcher {
 		return len(m.different) > 0 && m.different[edge{record.Row(p), record.Row(a)}]
 	}
 	m.indexes = make([]*index, len(in.Keys))
-	var wg sync.WaitGroup
+	var wg parallel.Group
 	for k, key := range in.Keys {
 		wg.Go(func() {
 			x := newIndex(key, in.People.Len(), in.Accounts.Len(), m.takesPart)

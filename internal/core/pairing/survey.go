@@ -7,9 +7,10 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 
 	"twinning/internal/core/record"
+
+	"twinning/internal/core/parallel"
 )
 
 // A key survey says, before there is any charter, which attributes identify:
@@ -123,7 +124,7 @@ var unsurveyed = map[string]bool{
 func SurveyKeys(people, accounts *record.Roster) Survey {
 	s := Survey{People: people.Len(), Accounts: accounts.Len(), Keys: []SurveyKey{}}
 	var left, right []*facet
-	var wg sync.WaitGroup
+	var wg parallel.Group
 	wg.Go(func() { left = facets(people) })
 	wg.Go(func() { right = facets(accounts) })
 	wg.Wait()
@@ -158,7 +159,7 @@ func SurveyKeys(people, accounts *record.Roster) Survey {
 func facets(r *record.Roster) (list []*facet) {
 	names := r.Names()
 	made := make([][]*facet, len(names))
-	var wg sync.WaitGroup
+	var wg parallel.Group
 	for i, name := range names {
 		if unsurveyed[name] || strings.HasPrefix(name, "\x00") {
 			continue

@@ -16,6 +16,8 @@ import (
 	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
+
+	"twinning/internal/core/parallel"
 )
 
 // run is one reconciliation on its way.
@@ -213,8 +215,12 @@ func keyColumn(kind record.Kind, e *charter.Bound, roster *record.Roster, person
 
 // inParallel runs n jobs on so many goroutines.
 func inParallel(cores, n int, job func(i int)) {
-	next := make(chan int)
-	var wg sync.WaitGroup
+	next := make(chan int, n)
+	for i := range n {
+		next <- i
+	}
+	close(next)
+	var wg parallel.Group
 	for range min(cores, n) {
 		wg.Go(func() {
 			for i := range next {
@@ -222,10 +228,6 @@ func inParallel(cores, n int, job func(i int)) {
 			}
 		})
 	}
-	for i := range n {
-		next <- i
-	}
-	close(next)
 	wg.Wait()
 }
 

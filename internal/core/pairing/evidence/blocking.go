@@ -3,8 +3,9 @@ package evidence
 import (
 	"cmp"
 	"slices"
-	"sync"
 	"sync/atomic"
+
+	"twinning/internal/core/parallel"
 )
 
 // Blocking finds the pairs that are worth comparing: records that share one of
@@ -195,7 +196,7 @@ func run(entries []blockEntry, from int) int {
 
 func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
 	g = &groups{of: make([][]int, len(people))}
-	var wg sync.WaitGroup
+	var wg parallel.Group
 	wg.Go(func() { g.people = entriesOf(people) })
 	wg.Go(func() { g.accounts = entriesOf(accounts) })
 	wg.Wait()
@@ -298,7 +299,7 @@ func nearest(touched []Place, score []float32, breadth Breadth) []Place {
 func InChunks(cores, n int, begin func() (part func(from, to int))) {
 	const chunk = 2048
 	var next atomic.Int64
-	var wg sync.WaitGroup
+	var wg parallel.Group
 	for range min(max(1, cores), n/chunk+1) {
 		wg.Go(func() {
 			part := begin()

@@ -1,0 +1,57 @@
+package charter
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/core/record"
+)
+
+// Expressions made to cost much end with a reason, for the record at hand alone;
+// what is only unusual is computed.
+func TestHostile(t *testing.T) {
+	b := record.NewBuilder([]string{"id", "title", "roles"})
+	require.NoError(t, b.Append([]string{"1", strings.Repeat("a", 1000), record.JoinList([]string{"x", "y"})}))
+	people, err := b.Roster()
+	require.NoError(t, err)
+	nested := func(n int, call string) string { return "person.title" + strings.Repeat(call, n) }
+	all := func(n int) string {
+		return strings.Repeat("person.roles.all(x, ", n) + "true" + strings.Repeat(")", n) + " ? 'a' : 'b'"
+	}
+	text, cost := "a text that the expression makes is over the limit of 64 KiB", "the work of this expression for one record is over the limit of 100,000"
+	for name, c := range map[string]struct{ expression, want string }{
+		"nested replace":    {nested(9, ".replace('a', 'aaaaaaaaaaaaaaaa')"), text},
+		"replace nothing":   {nested(9, ".replace('', 'aaaaaaaaaaaaaaaa')"), text},
+		"replace, counted":  {nested(9, ".replace('a', 'aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa', 10000)"), text},
+		"nested rewrite":    {strings.Repeat("rewrite(", 9) + "person.title" + strings.Repeat(", 'a', 'aaaaaaaaaaaaaaaa')", 9), text},
+		"rewrite, computed": {"rewrite(person.title, person.title.substring(0, 1), person.title)", text},
+		"sum":               {"person.title" + strings.Repeat(" + person.title", 80), text},
+		"join":              {"person.title.split('').join(person.title)", text},
+		"nested all":        {all(40), "ERROR"},
+		"nested all, 14":    {all(20), cost},
+		"nested map":        {"person.title.split('').map(x, person.title.split('').map(y, x + y).join()).join()", cost},
+		"sum of a map":      {"person.title.split('').map(x, person.title).join()", text},
+		"long":              {"'" + strings.Repeat("x", 9000) + "'", "ERROR the expression is over the limit of 8 KiB"},
+		"brackets":          {strings.Repeat("(", 60) + "person.title" + strings.Repeat(")", 60), ""},
+		"join in order":     {"person.roles.join('-')", ""},
+		"join nothing":      {"['']" + ".join()", ""},
+		"replace some":      {"person.title.replace('a', 'b', 2)", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			parsed, err := Parse([]byte(head+"attributes: {title: \""+c.expression+"\"}\n"), Vocabulary{})
+			if want, refused := strings.CutPrefix(c.want, "ERROR"); refused && err != nil {
+				require.ErrorContains(t, err, strings.TrimSpace(want))
+				return
+			}
+			require.NoError(t, err)
+			v := parsed.Rules[0].Candidates[0].Bind(Scope{People: people, Accounts: people}).Eval(0, 0)
+			if c.want == "" {
+				require.Empty(t, v.Fault())
+				return
+			}
+			require.Contains(t, v.Fault(), strings.TrimPrefix(c.want, "ERROR"))
+		})
+	}
+}
