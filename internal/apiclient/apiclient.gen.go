@@ -474,7 +474,11 @@ type AttributeStatistics struct {
 type AuditCheck struct {
 	BrokenAt *int64 `json:"brokenAt,omitempty"`
 	Entries  int64  `json:"entries"`
-	Intact   bool   `json:"intact"`
+
+	// HasHead whether the head that was given stands in the trail
+	HasHead *bool  `json:"hasHead,omitempty"`
+	Head    string `json:"head"`
+	Intact  bool   `json:"intact"`
 }
 
 // AuditEntry defines model for AuditEntry.
@@ -485,6 +489,12 @@ type AuditEntry struct {
 	Detail  map[string]string `json:"detail"`
 	Seq     int64             `json:"seq"`
 	Subject string            `json:"subject"`
+}
+
+// AuditHead defines model for AuditHead.
+type AuditHead struct {
+	// Head number of the last entry and its hash
+	Head string `json:"head"`
 }
 
 // AuditList defines model for AuditList.
@@ -741,6 +751,9 @@ type LaneList struct {
 	Items []Lane `json:"items"`
 }
 
+// Lanes rights that are held in some lanes only, by lane
+type Lanes map[string][]Right
+
 // LeftOut defines model for LeftOut.
 type LeftOut struct {
 	Id *string `json:"id,omitempty"`
@@ -764,6 +777,14 @@ type LeftReason struct {
 	Reason string `json:"reason"`
 }
 
+// ListedToken defines model for ListedToken.
+type ListedToken struct {
+	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Id      int64     `json:"id"`
+	Name    string    `json:"name"`
+}
+
 // LogLine defines model for LogLine.
 type LogLine struct {
 	At      time.Time    `json:"at"`
@@ -784,8 +805,15 @@ type LogList struct {
 
 // Me defines model for Me.
 type Me struct {
+	// Lanes rights that are held in some lanes only, by lane
+	Lanes  Lanes   `json:"lanes"`
 	Name   string  `json:"name"`
 	Rights []Right `json:"rights"`
+}
+
+// NewPassword defines model for NewPassword.
+type NewPassword struct {
+	Password string `json:"password"`
 }
 
 // NewToken defines model for NewToken.
@@ -796,6 +824,8 @@ type NewToken struct {
 
 // NewUser defines model for NewUser.
 type NewUser struct {
+	// Lanes rights that are held in some lanes only, by lane
+	Lanes    *Lanes  `json:"lanes,omitempty"`
 	Name     string  `json:"name"`
 	Password *string `json:"password,omitempty"`
 	Rights   []Right `json:"rights"`
@@ -803,6 +833,12 @@ type NewUser struct {
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// PasswordChange defines model for PasswordChange.
+type PasswordChange struct {
+	Old      string `json:"old"`
+	Password string `json:"password"`
+}
 
 // PlacedProblem defines model for PlacedProblem.
 type PlacedProblem struct {
@@ -1100,6 +1136,13 @@ type RejectionList struct {
 // Right defines model for Right.
 type Right string
 
+// RightsInput defines model for RightsInput.
+type RightsInput struct {
+	// Lanes rights that are held in some lanes only, by lane
+	Lanes  *Lanes  `json:"lanes,omitempty"`
+	Rights []Right `json:"rights"`
+}
+
 // Roster defines model for Roster.
 type Roster struct {
 	Came    int `json:"came"`
@@ -1395,9 +1438,15 @@ type TaskList struct {
 
 // Token defines model for Token.
 type Token struct {
-	Expires *time.Time `json:"expires,omitempty"`
-	Name    string     `json:"name"`
-	Secret  string     `json:"secret"`
+	Expires time.Time `json:"expires"`
+	Id      int64     `json:"id"`
+	Name    string    `json:"name"`
+	Secret  string    `json:"secret"`
+}
+
+// TokenList defines model for TokenList.
+type TokenList struct {
+	Items []ListedToken `json:"items"`
 }
 
 // Understood defines model for Understood.
@@ -1424,8 +1473,11 @@ type Understood struct {
 // User defines model for User.
 type User struct {
 	Created time.Time `json:"created"`
-	Name    string    `json:"name"`
-	Rights  []Right   `json:"rights"`
+
+	// Lanes rights that are held in some lanes only, by lane
+	Lanes  Lanes   `json:"lanes"`
+	Name   string  `json:"name"`
+	Rights []Right `json:"rights"`
 }
 
 // UserList defines model for UserList.
@@ -1521,10 +1573,18 @@ type WithheldList struct {
 	Total int        `json:"total"`
 }
 
+// IdempotencyKey defines model for IdempotencyKey.
+type IdempotencyKey = string
+
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CheckAuditParams defines parameters for CheckAudit.
+type CheckAuditParams struct {
+	Head *string `form:"head,omitempty" json:"head,omitempty"`
 }
 
 // SurveyKeysParams defines parameters for SurveyKeys.
@@ -1569,6 +1629,12 @@ type ListPlansParams struct {
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// DraftPlanParams defines parameters for DraftPlan.
+type DraftPlanParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListQuestionsParams defines parameters for ListQuestions.
 type ListQuestionsParams struct {
 	// Code asked for this finding
@@ -1596,6 +1662,9 @@ type ListReconciliationsParams struct {
 type ReconcileParams struct {
 	// Learn learn anew what evidence is worth
 	Learn *bool `form:"learn,omitempty" json:"learn,omitempty"`
+
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListVerdictsParams defines parameters for ListVerdicts.
@@ -1611,6 +1680,12 @@ type ListVerdictsParams struct {
 
 // ListVerdictsParamsSide defines parameters for ListVerdicts.
 type ListVerdictsParamsSide string
+
+// RuleParams defines parameters for Rule.
+type RuleParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
 
 // RuleAllJSONBody defines parameters for RuleAll.
 type RuleAllJSONBody struct {
@@ -1629,6 +1704,12 @@ type RuleAllJSONBody struct {
 
 	// Snapshot of the open questions as they were shown; all is refused when another is true now
 	Snapshot *string `json:"snapshot,omitempty"`
+}
+
+// RuleAllParams defines parameters for RuleAll.
+type RuleAllParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // GetTemplateParams defines parameters for GetTemplate.
@@ -1664,6 +1745,12 @@ type ListChangesParams struct {
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// RunPlanParams defines parameters for RunPlan.
+type RunPlanParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // CompareRostersParams defines parameters for CompareRosters.
@@ -1737,11 +1824,29 @@ type ListReceiptsParams struct {
 	Limit   *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// SettleReceiptParams defines parameters for SettleReceipt.
+type SettleReceiptParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// VerifyRunParams defines parameters for VerifyRun.
+type VerifyRunParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // PutSystemParams defines parameters for PutSystem.
 type PutSystemParams struct {
 	// SameRecords the new ids are the same ones as before: asked for where bonds or rulings name them
 	SameRecords *bool   `form:"sameRecords,omitempty" json:"sameRecords,omitempty"`
 	IfMatch     *string `json:"If-Match,omitempty"`
+}
+
+// SendFileParams defines parameters for SendFile.
+type SendFileParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // GetRecordHistoryParams defines parameters for GetRecordHistory.
@@ -1771,6 +1876,9 @@ type TakeRosterParams struct {
 
 	// File a file that was sent before
 	File *string `form:"file,omitempty" json:"file,omitempty"`
+
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // TakeRosterParamsExtent defines parameters for TakeRoster.
@@ -1787,6 +1895,18 @@ type GetTaskLogParams struct {
 	Level  *string `form:"level,omitempty" json:"level,omitempty"`
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CreateUserParams defines parameters for CreateUser.
+type CreateUserParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// CreateTokenParams defines parameters for CreateToken.
+type CreateTokenParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // CheckCharterJSONRequestBody defines body for CheckCharter for application/json ContentType.
@@ -1813,6 +1933,9 @@ type RuleJSONRequestBody = RulingInput
 // RuleAllJSONRequestBody defines body for RuleAll for application/json ContentType.
 type RuleAllJSONRequestBody RuleAllJSONBody
 
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody = PasswordChange
+
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
 type RunPlanJSONRequestBody = RunInput
 
@@ -1836,6 +1959,9 @@ type SetWritingJSONRequestBody = Switch
 
 // CreateUserJSONRequestBody defines body for CreateUser for application/json ContentType.
 type CreateUserJSONRequestBody = NewUser
+
+// SetRightsJSONRequestBody defines body for SetRights for application/json ContentType.
+type SetRightsJSONRequestBody = RightsInput
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
@@ -1919,10 +2045,15 @@ type ClientInterface interface {
 	// Corresponds with GET /audit (the `ListAudit` operationId).
 	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CheckAudit Check the audit chain
+	// CheckAudit Check the audit chain, against a head that was kept elsewhere
 	//
 	// Corresponds with GET /audit/check (the `CheckAudit` operationId).
-	CheckAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CheckAudit(ctx context.Context, params *CheckAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAuditHead The end of the audit trail, to be kept where nobody who can write the database reaches it
+	//
+	// Corresponds with GET /audit/head (the `GetAuditHead` operationId).
+	GetAuditHead(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckCharterWithBody Check a charter against the shapes of its systems
 	//
@@ -2054,14 +2185,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-	DraftPlanWithBody(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	DraftPlanWithBody(ctx context.Context, lane string, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DraftPlan Draft a plan from the latest reconciliation, whole or for some people
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-	DraftPlan(ctx context.Context, lane string, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	DraftPlan(ctx context.Context, lane string, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListQuestions Pairs that a human should judge and nobody has ruled on yet
 	//
@@ -2093,28 +2224,28 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-	RuleWithBody(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RuleWithBody(ctx context.Context, lane string, params *RuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Rule Rule that two records are the same human, are different, or that one is left alone
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-	Rule(ctx context.Context, lane string, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	Rule(ctx context.Context, lane string, params *RuleParams, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RuleAllWithBody Give many rulings; each is kept or refused by itself
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-	RuleAllWithBody(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RuleAllWithBody(ctx context.Context, lane string, params *RuleAllParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RuleAll Give many rulings; each is kept or refused by itself
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-	RuleAll(ctx context.Context, lane string, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RuleAll(ctx context.Context, lane string, params *RuleAllParams, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ClearRuling Clear a ruling
 	//
@@ -2146,6 +2277,20 @@ type ClientInterface interface {
 	// Corresponds with GET /me (the `GetMe` operationId).
 	GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ChangePasswordWithBody Change one's own password; other sessions end
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /me/password (the `ChangePassword` operationId).
+	ChangePasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePassword Change one's own password; other sessions end
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /me/password (the `ChangePassword` operationId).
+	ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetPlan One plan with its totals and guards
 	//
 	// Corresponds with GET /plans/{plan} (the `GetPlan` operationId).
@@ -2161,14 +2306,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-	RunPlanWithBody(ctx context.Context, plan int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RunPlanWithBody(ctx context.Context, plan int64, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RunPlan Carry a sealed plan out in the background
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-	RunPlan(ctx context.Context, plan int64, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RunPlan(ctx context.Context, plan int64, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SealPlanWithBody Approve exactly this content, by its hash
 	//
@@ -2244,19 +2389,19 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-	SettleReceiptWithBody(ctx context.Context, run int64, number int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SettleReceiptWithBody(ctx context.Context, run int64, number int, params *SettleReceiptParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-	SettleReceipt(ctx context.Context, run int64, number int, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SettleReceipt(ctx context.Context, run int64, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// VerifyRun Read every account of a run again, in the background
 	//
 	// Corresponds with POST /runs/{run}/verification (the `VerifyRun` operationId).
-	VerifyRun(ctx context.Context, run int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	VerifyRun(ctx context.Context, run int64, params *VerifyRunParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignInWithBody Open a console session with a name and a password
 	//
@@ -2311,7 +2456,7 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /systems/{system}/files (the `SendFile` operationId).
-	SendFileWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SendFileWithBody(ctx context.Context, system string, params *SendFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRecordHistory One record through time, newest version first; a record that was never there is 404
 	//
@@ -2398,33 +2543,62 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /users (the `CreateUser` operationId).
-	CreateUserWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateUserWithBody(ctx context.Context, params *CreateUserParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateUser Add a user
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /users (the `CreateUser` operationId).
-	CreateUser(ctx context.Context, body CreateUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateUser(ctx context.Context, params *CreateUserParams, body CreateUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveUser Remove a user with all tokens and sessions
 	//
 	// Corresponds with DELETE /users/{user} (the `RemoveUser` operationId).
 	RemoveUser(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetRightsWithBody Change what a user may do, everywhere and in some lanes only
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /users/{user} (the `SetRights` operationId).
+	SetRightsWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRights Change what a user may do, everywhere and in some lanes only
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /users/{user} (the `SetRights` operationId).
+	SetRights(ctx context.Context, user string, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetPassword Give a user a new password; it is shown only now, and their sessions end
+	//
+	// Corresponds with POST /users/{user}/password (the `ResetPassword` operationId).
+	ResetPassword(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTokens The tokens of a user, without their secrets
+	//
+	// Corresponds with GET /users/{user}/tokens (the `ListTokens` operationId).
+	ListTokens(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CreateTokenWithBody Make a bearer token; it is shown only now
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-	CreateTokenWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateTokenWithBody(ctx context.Context, user string, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateToken Make a bearer token; it is shown only now
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-	CreateToken(ctx context.Context, user string, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateToken(ctx context.Context, user string, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveToken Revoke a token at once
+	//
+	// Corresponds with DELETE /users/{user}/tokens/{token} (the `RemoveToken` operationId).
+	RemoveToken(ctx context.Context, user string, token int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAudit The audit trail, newest first
@@ -2442,11 +2616,26 @@ func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEdit
 	return c.Client.Do(req)
 }
 
-// CheckAudit Check the audit chain
+// CheckAudit Check the audit chain, against a head that was kept elsewhere
 //
 // Corresponds with GET /audit/check (the `CheckAudit` operationId).
-func (c *Client) CheckAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCheckAuditRequest(c.Server)
+func (c *Client) CheckAudit(ctx context.Context, params *CheckAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAuditHead The end of the audit trail, to be kept where nobody who can write the database reaches it
+//
+// Corresponds with GET /audit/head (the `GetAuditHead` operationId).
+func (c *Client) GetAuditHead(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAuditHeadRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -2797,8 +2986,8 @@ func (c *Client) ListPlans(ctx context.Context, lane string, params *ListPlansPa
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-func (c *Client) DraftPlanWithBody(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDraftPlanRequestWithBody(c.Server, lane, contentType, body)
+func (c *Client) DraftPlanWithBody(ctx context.Context, lane string, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftPlanRequestWithBody(c.Server, lane, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2814,8 +3003,8 @@ func (c *Client) DraftPlanWithBody(ctx context.Context, lane string, contentType
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-func (c *Client) DraftPlan(ctx context.Context, lane string, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDraftPlanRequest(c.Server, lane, body)
+func (c *Client) DraftPlan(ctx context.Context, lane string, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftPlanRequest(c.Server, lane, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2906,8 +3095,8 @@ func (c *Client) ListRulings(ctx context.Context, lane string, reqEditors ...Req
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-func (c *Client) RuleWithBody(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRuleRequestWithBody(c.Server, lane, contentType, body)
+func (c *Client) RuleWithBody(ctx context.Context, lane string, params *RuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRuleRequestWithBody(c.Server, lane, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2923,8 +3112,8 @@ func (c *Client) RuleWithBody(ctx context.Context, lane string, contentType stri
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-func (c *Client) Rule(ctx context.Context, lane string, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRuleRequest(c.Server, lane, body)
+func (c *Client) Rule(ctx context.Context, lane string, params *RuleParams, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRuleRequest(c.Server, lane, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2940,8 +3129,8 @@ func (c *Client) Rule(ctx context.Context, lane string, body RuleJSONRequestBody
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-func (c *Client) RuleAllWithBody(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRuleAllRequestWithBody(c.Server, lane, contentType, body)
+func (c *Client) RuleAllWithBody(ctx context.Context, lane string, params *RuleAllParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRuleAllRequestWithBody(c.Server, lane, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2957,8 +3146,8 @@ func (c *Client) RuleAllWithBody(ctx context.Context, lane string, contentType s
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-func (c *Client) RuleAll(ctx context.Context, lane string, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRuleAllRequest(c.Server, lane, body)
+func (c *Client) RuleAll(ctx context.Context, lane string, params *RuleAllParams, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRuleAllRequest(c.Server, lane, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3059,6 +3248,40 @@ func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*htt
 	return c.Client.Do(req)
 }
 
+// ChangePasswordWithBody Change one's own password; other sessions end
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /me/password (the `ChangePassword` operationId).
+func (c *Client) ChangePasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePasswordRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePassword Change one's own password; other sessions end
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /me/password (the `ChangePassword` operationId).
+func (c *Client) ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetPlan One plan with its totals and guards
 //
 // Corresponds with GET /plans/{plan} (the `GetPlan` operationId).
@@ -3094,8 +3317,8 @@ func (c *Client) ListChanges(ctx context.Context, plan int64, params *ListChange
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-func (c *Client) RunPlanWithBody(ctx context.Context, plan int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRunPlanRequestWithBody(c.Server, plan, contentType, body)
+func (c *Client) RunPlanWithBody(ctx context.Context, plan int64, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunPlanRequestWithBody(c.Server, plan, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3111,8 +3334,8 @@ func (c *Client) RunPlanWithBody(ctx context.Context, plan int64, contentType st
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-func (c *Client) RunPlan(ctx context.Context, plan int64, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRunPlanRequest(c.Server, plan, body)
+func (c *Client) RunPlan(ctx context.Context, plan int64, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunPlanRequest(c.Server, plan, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3327,8 +3550,8 @@ func (c *Client) ListReceipts(ctx context.Context, run int64, params *ListReceip
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-func (c *Client) SettleReceiptWithBody(ctx context.Context, run int64, number int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSettleReceiptRequestWithBody(c.Server, run, number, contentType, body)
+func (c *Client) SettleReceiptWithBody(ctx context.Context, run int64, number int, params *SettleReceiptParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleReceiptRequestWithBody(c.Server, run, number, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3344,8 +3567,8 @@ func (c *Client) SettleReceiptWithBody(ctx context.Context, run int64, number in
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-func (c *Client) SettleReceipt(ctx context.Context, run int64, number int, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSettleReceiptRequest(c.Server, run, number, body)
+func (c *Client) SettleReceipt(ctx context.Context, run int64, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleReceiptRequest(c.Server, run, number, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3359,8 +3582,8 @@ func (c *Client) SettleReceipt(ctx context.Context, run int64, number int, body 
 // VerifyRun Read every account of a run again, in the background
 //
 // Corresponds with POST /runs/{run}/verification (the `VerifyRun` operationId).
-func (c *Client) VerifyRun(ctx context.Context, run int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewVerifyRunRequest(c.Server, run)
+func (c *Client) VerifyRun(ctx context.Context, run int64, params *VerifyRunParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyRunRequest(c.Server, run, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3504,8 +3727,8 @@ func (c *Client) PutSystem(ctx context.Context, system string, params *PutSystem
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /systems/{system}/files (the `SendFile` operationId).
-func (c *Client) SendFileWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSendFileRequestWithBody(c.Server, system, contentType, body)
+func (c *Client) SendFileWithBody(ctx context.Context, system string, params *SendFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendFileRequestWithBody(c.Server, system, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3741,8 +3964,8 @@ func (c *Client) ListUsers(ctx context.Context, reqEditors ...RequestEditorFn) (
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /users (the `CreateUser` operationId).
-func (c *Client) CreateUserWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateUserRequestWithBody(c.Server, contentType, body)
+func (c *Client) CreateUserWithBody(ctx context.Context, params *CreateUserParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateUserRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3758,8 +3981,8 @@ func (c *Client) CreateUserWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /users (the `CreateUser` operationId).
-func (c *Client) CreateUser(ctx context.Context, body CreateUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateUserRequest(c.Server, body)
+func (c *Client) CreateUser(ctx context.Context, params *CreateUserParams, body CreateUserJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateUserRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3785,13 +4008,77 @@ func (c *Client) RemoveUser(ctx context.Context, user string, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// SetRightsWithBody Change what a user may do, everywhere and in some lanes only
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /users/{user} (the `SetRights` operationId).
+func (c *Client) SetRightsWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRightsRequestWithBody(c.Server, user, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRights Change what a user may do, everywhere and in some lanes only
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /users/{user} (the `SetRights` operationId).
+func (c *Client) SetRights(ctx context.Context, user string, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRightsRequest(c.Server, user, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetPassword Give a user a new password; it is shown only now, and their sessions end
+//
+// Corresponds with POST /users/{user}/password (the `ResetPassword` operationId).
+func (c *Client) ResetPassword(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetPasswordRequest(c.Server, user)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTokens The tokens of a user, without their secrets
+//
+// Corresponds with GET /users/{user}/tokens (the `ListTokens` operationId).
+func (c *Client) ListTokens(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTokensRequest(c.Server, user)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CreateTokenWithBody Make a bearer token; it is shown only now
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-func (c *Client) CreateTokenWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateTokenRequestWithBody(c.Server, user, contentType, body)
+func (c *Client) CreateTokenWithBody(ctx context.Context, user string, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateTokenRequestWithBody(c.Server, user, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3807,8 +4094,23 @@ func (c *Client) CreateTokenWithBody(ctx context.Context, user string, contentTy
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-func (c *Client) CreateToken(ctx context.Context, user string, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateTokenRequest(c.Server, user, body)
+func (c *Client) CreateToken(ctx context.Context, user string, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateTokenRequest(c.Server, user, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveToken Revoke a token at once
+//
+// Corresponds with DELETE /users/{user}/tokens/{token} (the `RemoveToken` operationId).
+func (c *Client) RemoveToken(ctx context.Context, user string, token int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveTokenRequest(c.Server, user, token)
 	if err != nil {
 		return nil, err
 	}
@@ -3886,7 +4188,7 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 }
 
 // NewCheckAuditRequest constructs an http.Request for the CheckAudit method
-func NewCheckAuditRequest(server string) (*http.Request, error) {
+func NewCheckAuditRequest(server string, params *CheckAuditParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -3895,6 +4197,60 @@ func NewCheckAuditRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/audit/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Head != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "head", *params.Head, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetAuditHeadRequest constructs an http.Request for the GetAuditHead method
+func NewGetAuditHeadRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audit/head")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4727,18 +5083,18 @@ func NewListPlansRequest(server string, lane string, params *ListPlansParams) (*
 }
 
 // NewDraftPlanRequest calls the generic DraftPlan builder with application/json body
-func NewDraftPlanRequest(server string, lane string, body DraftPlanJSONRequestBody) (*http.Request, error) {
+func NewDraftPlanRequest(server string, lane string, params *DraftPlanParams, body DraftPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewDraftPlanRequestWithBody(server, lane, "application/json", bodyReader)
+	return NewDraftPlanRequestWithBody(server, lane, params, "application/json", bodyReader)
 }
 
 // NewDraftPlanRequestWithBody constructs an http.Request for the DraftPlan method, with any body, and a specified content type
-func NewDraftPlanRequestWithBody(server string, lane string, contentType string, body io.Reader) (*http.Request, error) {
+func NewDraftPlanRequestWithBody(server string, lane string, params *DraftPlanParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4769,6 +5125,21 @@ func NewDraftPlanRequestWithBody(server string, lane string, contentType string,
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -5025,6 +5396,21 @@ func NewReconcileRequest(server string, lane string, params *ReconcileParams) (*
 		return nil, err
 	}
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
@@ -5168,18 +5554,18 @@ func NewListRulingsRequest(server string, lane string) (*http.Request, error) {
 }
 
 // NewRuleRequest calls the generic Rule builder with application/json body
-func NewRuleRequest(server string, lane string, body RuleJSONRequestBody) (*http.Request, error) {
+func NewRuleRequest(server string, lane string, params *RuleParams, body RuleJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewRuleRequestWithBody(server, lane, "application/json", bodyReader)
+	return NewRuleRequestWithBody(server, lane, params, "application/json", bodyReader)
 }
 
 // NewRuleRequestWithBody constructs an http.Request for the Rule method, with any body, and a specified content type
-func NewRuleRequestWithBody(server string, lane string, contentType string, body io.Reader) (*http.Request, error) {
+func NewRuleRequestWithBody(server string, lane string, params *RuleParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5211,22 +5597,37 @@ func NewRuleRequestWithBody(server string, lane string, contentType string, body
 
 	req.Header.Add("Content-Type", contentType)
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
 // NewRuleAllRequest calls the generic RuleAll builder with application/json body
-func NewRuleAllRequest(server string, lane string, body RuleAllJSONRequestBody) (*http.Request, error) {
+func NewRuleAllRequest(server string, lane string, params *RuleAllParams, body RuleAllJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewRuleAllRequestWithBody(server, lane, "application/json", bodyReader)
+	return NewRuleAllRequestWithBody(server, lane, params, "application/json", bodyReader)
 }
 
 // NewRuleAllRequestWithBody constructs an http.Request for the RuleAll method, with any body, and a specified content type
-func NewRuleAllRequestWithBody(server string, lane string, contentType string, body io.Reader) (*http.Request, error) {
+func NewRuleAllRequestWithBody(server string, lane string, params *RuleAllParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5257,6 +5658,21 @@ func NewRuleAllRequestWithBody(server string, lane string, contentType string, b
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -5594,6 +6010,46 @@ func NewGetMeRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewChangePasswordRequest calls the generic ChangePassword builder with application/json body
+func NewChangePasswordRequest(server string, body ChangePasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePasswordRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewChangePasswordRequestWithBody constructs an http.Request for the ChangePassword method, with any body, and a specified content type
+func NewChangePasswordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/password")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetPlanRequest constructs an http.Request for the GetPlan method
 func NewGetPlanRequest(server string, plan int64) (*http.Request, error) {
 	var err error
@@ -5738,18 +6194,18 @@ func NewListChangesRequest(server string, plan int64, params *ListChangesParams)
 }
 
 // NewRunPlanRequest calls the generic RunPlan builder with application/json body
-func NewRunPlanRequest(server string, plan int64, body RunPlanJSONRequestBody) (*http.Request, error) {
+func NewRunPlanRequest(server string, plan int64, params *RunPlanParams, body RunPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewRunPlanRequestWithBody(server, plan, "application/json", bodyReader)
+	return NewRunPlanRequestWithBody(server, plan, params, "application/json", bodyReader)
 }
 
 // NewRunPlanRequestWithBody constructs an http.Request for the RunPlan method, with any body, and a specified content type
-func NewRunPlanRequestWithBody(server string, plan int64, contentType string, body io.Reader) (*http.Request, error) {
+func NewRunPlanRequestWithBody(server string, plan int64, params *RunPlanParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5780,6 +6236,21 @@ func NewRunPlanRequestWithBody(server string, plan int64, contentType string, bo
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -6584,18 +7055,18 @@ func NewListReceiptsRequest(server string, run int64, params *ListReceiptsParams
 }
 
 // NewSettleReceiptRequest calls the generic SettleReceipt builder with application/json body
-func NewSettleReceiptRequest(server string, run int64, number int, body SettleReceiptJSONRequestBody) (*http.Request, error) {
+func NewSettleReceiptRequest(server string, run int64, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSettleReceiptRequestWithBody(server, run, number, "application/json", bodyReader)
+	return NewSettleReceiptRequestWithBody(server, run, number, params, "application/json", bodyReader)
 }
 
 // NewSettleReceiptRequestWithBody constructs an http.Request for the SettleReceipt method, with any body, and a specified content type
-func NewSettleReceiptRequestWithBody(server string, run int64, number int, contentType string, body io.Reader) (*http.Request, error) {
+func NewSettleReceiptRequestWithBody(server string, run int64, number int, params *SettleReceiptParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6634,11 +7105,26 @@ func NewSettleReceiptRequestWithBody(server string, run int64, number int, conte
 
 	req.Header.Add("Content-Type", contentType)
 
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
 	return req, nil
 }
 
 // NewVerifyRunRequest constructs an http.Request for the VerifyRun method
-func NewVerifyRunRequest(server string, run int64) (*http.Request, error) {
+func NewVerifyRunRequest(server string, run int64, params *VerifyRunParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6666,6 +7152,21 @@ func NewVerifyRunRequest(server string, run int64) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -6923,7 +7424,7 @@ func NewPutSystemRequestWithBody(server string, system string, params *PutSystem
 }
 
 // NewSendFileRequestWithBody constructs an http.Request for the SendFile method, with any body, and a specified content type
-func NewSendFileRequestWithBody(server string, system string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSendFileRequestWithBody(server string, system string, params *SendFileParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6954,6 +7455,21 @@ func NewSendFileRequestWithBody(server string, system string, contentType string
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -7276,6 +7792,21 @@ func NewTakeRosterRequestWithBody(server string, system string, params *TakeRost
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -7608,18 +8139,18 @@ func NewListUsersRequest(server string) (*http.Request, error) {
 }
 
 // NewCreateUserRequest calls the generic CreateUser builder with application/json body
-func NewCreateUserRequest(server string, body CreateUserJSONRequestBody) (*http.Request, error) {
+func NewCreateUserRequest(server string, params *CreateUserParams, body CreateUserJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCreateUserRequestWithBody(server, "application/json", bodyReader)
+	return NewCreateUserRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewCreateUserRequestWithBody constructs an http.Request for the CreateUser method, with any body, and a specified content type
-func NewCreateUserRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewCreateUserRequestWithBody(server string, params *CreateUserParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -7643,6 +8174,21 @@ func NewCreateUserRequestWithBody(server string, contentType string, body io.Rea
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -7681,19 +8227,134 @@ func NewRemoveUserRequest(server string, user string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewCreateTokenRequest calls the generic CreateToken builder with application/json body
-func NewCreateTokenRequest(server string, user string, body CreateTokenJSONRequestBody) (*http.Request, error) {
+// NewSetRightsRequest calls the generic SetRights builder with application/json body
+func NewSetRightsRequest(server string, user string, body SetRightsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCreateTokenRequestWithBody(server, user, "application/json", bodyReader)
+	return NewSetRightsRequestWithBody(server, user, "application/json", bodyReader)
+}
+
+// NewSetRightsRequestWithBody constructs an http.Request for the SetRights method, with any body, and a specified content type
+func NewSetRightsRequestWithBody(server string, user string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/users/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewResetPasswordRequest constructs an http.Request for the ResetPassword method
+func NewResetPasswordRequest(server string, user string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/users/%s/password", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListTokensRequest constructs an http.Request for the ListTokens method
+func NewListTokensRequest(server string, user string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/users/%s/tokens", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateTokenRequest calls the generic CreateToken builder with application/json body
+func NewCreateTokenRequest(server string, user string, params *CreateTokenParams, body CreateTokenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateTokenRequestWithBody(server, user, params, "application/json", bodyReader)
 }
 
 // NewCreateTokenRequestWithBody constructs an http.Request for the CreateToken method, with any body, and a specified content type
-func NewCreateTokenRequestWithBody(server string, user string, contentType string, body io.Reader) (*http.Request, error) {
+func NewCreateTokenRequestWithBody(server string, user string, params *CreateTokenParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7724,6 +8385,62 @@ func NewCreateTokenRequestWithBody(server string, user string, contentType strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRemoveTokenRequest constructs an http.Request for the RemoveToken method
+func NewRemoveTokenRequest(server string, user string, token int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "token", token, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/users/%s/tokens/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -7779,12 +8496,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /audit (the `ListAudit` operationId).
 	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
 
-	// CheckAuditWithResponse Check the audit chain
+	// CheckAuditWithResponse Check the audit chain, against a head that was kept elsewhere
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /audit/check (the `CheckAudit` operationId).
-	CheckAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckAuditResponse, error)
+	CheckAuditWithResponse(ctx context.Context, params *CheckAuditParams, reqEditors ...RequestEditorFn) (*CheckAuditResponse, error)
+
+	// GetAuditHeadWithResponse The end of the audit trail, to be kept where nobody who can write the database reaches it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /audit/head (the `GetAuditHead` operationId).
+	GetAuditHeadWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAuditHeadResponse, error)
 
 	// CheckCharterWithBodyWithResponse Check a charter against the shapes of its systems
 	//
@@ -7938,14 +8662,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-	DraftPlanWithBodyWithResponse(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
+	DraftPlanWithBodyWithResponse(ctx context.Context, lane string, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
 
 	// DraftPlanWithResponse Draft a plan from the latest reconciliation, whole or for some people
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-	DraftPlanWithResponse(ctx context.Context, lane string, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
+	DraftPlanWithResponse(ctx context.Context, lane string, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error)
 
 	// ListQuestionsWithResponse Pairs that a human should judge and nobody has ruled on yet
 	//
@@ -7987,28 +8711,28 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-	RuleWithBodyWithResponse(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RuleResponse, error)
+	RuleWithBodyWithResponse(ctx context.Context, lane string, params *RuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RuleResponse, error)
 
 	// RuleWithResponse Rule that two records are the same human, are different, or that one is left alone
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-	RuleWithResponse(ctx context.Context, lane string, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleResponse, error)
+	RuleWithResponse(ctx context.Context, lane string, params *RuleParams, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleResponse, error)
 
 	// RuleAllWithBodyWithResponse Give many rulings; each is kept or refused by itself
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-	RuleAllWithBodyWithResponse(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RuleAllResponse, error)
+	RuleAllWithBodyWithResponse(ctx context.Context, lane string, params *RuleAllParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RuleAllResponse, error)
 
 	// RuleAllWithResponse Give many rulings; each is kept or refused by itself
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-	RuleAllWithResponse(ctx context.Context, lane string, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleAllResponse, error)
+	RuleAllWithResponse(ctx context.Context, lane string, params *RuleAllParams, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleAllResponse, error)
 
 	// ClearRulingWithResponse Clear a ruling
 	//
@@ -8052,6 +8776,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /me (the `GetMe` operationId).
 	GetMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMeResponse, error)
 
+	// ChangePasswordWithBodyWithResponse Change one's own password; other sessions end
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /me/password (the `ChangePassword` operationId).
+	ChangePasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
+	// ChangePasswordWithResponse Change one's own password; other sessions end
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /me/password (the `ChangePassword` operationId).
+	ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
 	// GetPlanWithResponse One plan with its totals and guards
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8071,14 +8809,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-	RunPlanWithBodyWithResponse(ctx context.Context, plan int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
+	RunPlanWithBodyWithResponse(ctx context.Context, plan int64, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
 
 	// RunPlanWithResponse Carry a sealed plan out in the background
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-	RunPlanWithResponse(ctx context.Context, plan int64, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
+	RunPlanWithResponse(ctx context.Context, plan int64, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error)
 
 	// SealPlanWithBodyWithResponse Approve exactly this content, by its hash
 	//
@@ -8176,21 +8914,21 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-	SettleReceiptWithBodyWithResponse(ctx context.Context, run int64, number int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error)
+	SettleReceiptWithBodyWithResponse(ctx context.Context, run int64, number int, params *SettleReceiptParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error)
 
 	// SettleReceiptWithResponse Say of a change that is waiting or in doubt whether it was done
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-	SettleReceiptWithResponse(ctx context.Context, run int64, number int, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error)
+	SettleReceiptWithResponse(ctx context.Context, run int64, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error)
 
 	// VerifyRunWithResponse Read every account of a run again, in the background
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /runs/{run}/verification (the `VerifyRun` operationId).
-	VerifyRunWithResponse(ctx context.Context, run int64, reqEditors ...RequestEditorFn) (*VerifyRunResponse, error)
+	VerifyRunWithResponse(ctx context.Context, run int64, params *VerifyRunParams, reqEditors ...RequestEditorFn) (*VerifyRunResponse, error)
 
 	// SignInWithBodyWithResponse Open a console session with a name and a password
 	//
@@ -8253,7 +8991,7 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /systems/{system}/files (the `SendFile` operationId).
-	SendFileWithBodyWithResponse(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendFileResponse, error)
+	SendFileWithBodyWithResponse(ctx context.Context, system string, params *SendFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendFileResponse, error)
 
 	// GetRecordHistoryWithResponse One record through time, newest version first; a record that was never there is 404
 	//
@@ -8358,14 +9096,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /users (the `CreateUser` operationId).
-	CreateUserWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateUserResponse, error)
+	CreateUserWithBodyWithResponse(ctx context.Context, params *CreateUserParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateUserResponse, error)
 
 	// CreateUserWithResponse Add a user
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /users (the `CreateUser` operationId).
-	CreateUserWithResponse(ctx context.Context, body CreateUserJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateUserResponse, error)
+	CreateUserWithResponse(ctx context.Context, params *CreateUserParams, body CreateUserJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateUserResponse, error)
 
 	// RemoveUserWithResponse Remove a user with all tokens and sessions
 	//
@@ -8374,19 +9112,54 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /users/{user} (the `RemoveUser` operationId).
 	RemoveUserWithResponse(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*RemoveUserResponse, error)
 
+	// SetRightsWithBodyWithResponse Change what a user may do, everywhere and in some lanes only
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /users/{user} (the `SetRights` operationId).
+	SetRightsWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRightsResponse, error)
+
+	// SetRightsWithResponse Change what a user may do, everywhere and in some lanes only
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /users/{user} (the `SetRights` operationId).
+	SetRightsWithResponse(ctx context.Context, user string, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRightsResponse, error)
+
+	// ResetPasswordWithResponse Give a user a new password; it is shown only now, and their sessions end
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /users/{user}/password (the `ResetPassword` operationId).
+	ResetPasswordWithResponse(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error)
+
+	// ListTokensWithResponse The tokens of a user, without their secrets
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /users/{user}/tokens (the `ListTokens` operationId).
+	ListTokensWithResponse(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+
 	// CreateTokenWithBodyWithResponse Make a bearer token; it is shown only now
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-	CreateTokenWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
+	CreateTokenWithBodyWithResponse(ctx context.Context, user string, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
 
 	// CreateTokenWithResponse Make a bearer token; it is shown only now
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-	CreateTokenWithResponse(ctx context.Context, user string, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
+	CreateTokenWithResponse(ctx context.Context, user string, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error)
+
+	// RemoveTokenWithResponse Revoke a token at once
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /users/{user}/tokens/{token} (the `RemoveToken` operationId).
+	RemoveTokenWithResponse(ctx context.Context, user string, token int64, reqEditors ...RequestEditorFn) (*RemoveTokenResponse, error)
 }
 
 type ListAuditResponse struct {
@@ -8479,6 +9252,54 @@ func (r CheckAuditResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAuditHeadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuditHead
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAuditHeadResponse) GetJSON200() *AuditHead {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAuditHeadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAuditHeadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAuditHeadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAuditHeadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAuditHeadResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9884,6 +10705,47 @@ func (r GetMeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetMeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangePasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePasswordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePasswordResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11679,6 +12541,150 @@ func (r RemoveUserResponse) ContentType() string {
 	return ""
 }
 
+type SetRightsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *User
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRightsResponse) GetJSON200() *User {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRightsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRightsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRightsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRightsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRightsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResetPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *NewPassword
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ResetPasswordResponse) GetJSON201() *NewPassword {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResetPasswordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResetPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResetPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResetPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResetPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListTokensResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TokenList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTokensResponse) GetJSON200() *TokenList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTokensResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTokensResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTokensResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTokensResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTokensResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CreateTokenResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11727,6 +12733,47 @@ func (r CreateTokenResponse) ContentType() string {
 	return ""
 }
 
+type RemoveTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListAuditWithResponse The audit trail, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11740,17 +12787,30 @@ func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params 
 	return ParseListAuditResponse(rsp)
 }
 
-// CheckAuditWithResponse Check the audit chain
+// CheckAuditWithResponse Check the audit chain, against a head that was kept elsewhere
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /audit/check (the `CheckAudit` operationId).
-func (c *ClientWithResponses) CheckAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckAuditResponse, error) {
-	rsp, err := c.CheckAudit(ctx, reqEditors...)
+func (c *ClientWithResponses) CheckAuditWithResponse(ctx context.Context, params *CheckAuditParams, reqEditors ...RequestEditorFn) (*CheckAuditResponse, error) {
+	rsp, err := c.CheckAudit(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseCheckAuditResponse(rsp)
+}
+
+// GetAuditHeadWithResponse The end of the audit trail, to be kept where nobody who can write the database reaches it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /audit/head (the `GetAuditHead` operationId).
+func (c *ClientWithResponses) GetAuditHeadWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAuditHeadResponse, error) {
+	rsp, err := c.GetAuditHead(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAuditHeadResponse(rsp)
 }
 
 // CheckCharterWithBodyWithResponse Check a charter against the shapes of its systems
@@ -12031,8 +13091,8 @@ func (c *ClientWithResponses) ListPlansWithResponse(ctx context.Context, lane st
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-func (c *ClientWithResponses) DraftPlanWithBodyWithResponse(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error) {
-	rsp, err := c.DraftPlanWithBody(ctx, lane, contentType, body, reqEditors...)
+func (c *ClientWithResponses) DraftPlanWithBodyWithResponse(ctx context.Context, lane string, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error) {
+	rsp, err := c.DraftPlanWithBody(ctx, lane, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12044,8 +13104,8 @@ func (c *ClientWithResponses) DraftPlanWithBodyWithResponse(ctx context.Context,
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-func (c *ClientWithResponses) DraftPlanWithResponse(ctx context.Context, lane string, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error) {
-	rsp, err := c.DraftPlan(ctx, lane, body, reqEditors...)
+func (c *ClientWithResponses) DraftPlanWithResponse(ctx context.Context, lane string, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftPlanResponse, error) {
+	rsp, err := c.DraftPlan(ctx, lane, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12122,8 +13182,8 @@ func (c *ClientWithResponses) ListRulingsWithResponse(ctx context.Context, lane 
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-func (c *ClientWithResponses) RuleWithBodyWithResponse(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RuleResponse, error) {
-	rsp, err := c.RuleWithBody(ctx, lane, contentType, body, reqEditors...)
+func (c *ClientWithResponses) RuleWithBodyWithResponse(ctx context.Context, lane string, params *RuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RuleResponse, error) {
+	rsp, err := c.RuleWithBody(ctx, lane, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12135,8 +13195,8 @@ func (c *ClientWithResponses) RuleWithBodyWithResponse(ctx context.Context, lane
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-func (c *ClientWithResponses) RuleWithResponse(ctx context.Context, lane string, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleResponse, error) {
-	rsp, err := c.Rule(ctx, lane, body, reqEditors...)
+func (c *ClientWithResponses) RuleWithResponse(ctx context.Context, lane string, params *RuleParams, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleResponse, error) {
+	rsp, err := c.Rule(ctx, lane, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12148,8 +13208,8 @@ func (c *ClientWithResponses) RuleWithResponse(ctx context.Context, lane string,
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-func (c *ClientWithResponses) RuleAllWithBodyWithResponse(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RuleAllResponse, error) {
-	rsp, err := c.RuleAllWithBody(ctx, lane, contentType, body, reqEditors...)
+func (c *ClientWithResponses) RuleAllWithBodyWithResponse(ctx context.Context, lane string, params *RuleAllParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RuleAllResponse, error) {
+	rsp, err := c.RuleAllWithBody(ctx, lane, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12161,8 +13221,8 @@ func (c *ClientWithResponses) RuleAllWithBodyWithResponse(ctx context.Context, l
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-func (c *ClientWithResponses) RuleAllWithResponse(ctx context.Context, lane string, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleAllResponse, error) {
-	rsp, err := c.RuleAll(ctx, lane, body, reqEditors...)
+func (c *ClientWithResponses) RuleAllWithResponse(ctx context.Context, lane string, params *RuleAllParams, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*RuleAllResponse, error) {
+	rsp, err := c.RuleAll(ctx, lane, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12247,6 +13307,32 @@ func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors 
 	return ParseGetMeResponse(rsp)
 }
 
+// ChangePasswordWithBodyWithResponse Change one's own password; other sessions end
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /me/password (the `ChangePassword` operationId).
+func (c *ClientWithResponses) ChangePasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error) {
+	rsp, err := c.ChangePasswordWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePasswordResponse(rsp)
+}
+
+// ChangePasswordWithResponse Change one's own password; other sessions end
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /me/password (the `ChangePassword` operationId).
+func (c *ClientWithResponses) ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error) {
+	rsp, err := c.ChangePassword(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePasswordResponse(rsp)
+}
+
 // GetPlanWithResponse One plan with its totals and guards
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12278,8 +13364,8 @@ func (c *ClientWithResponses) ListChangesWithResponse(ctx context.Context, plan 
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-func (c *ClientWithResponses) RunPlanWithBodyWithResponse(ctx context.Context, plan int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error) {
-	rsp, err := c.RunPlanWithBody(ctx, plan, contentType, body, reqEditors...)
+func (c *ClientWithResponses) RunPlanWithBodyWithResponse(ctx context.Context, plan int64, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunPlanResponse, error) {
+	rsp, err := c.RunPlanWithBody(ctx, plan, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12291,8 +13377,8 @@ func (c *ClientWithResponses) RunPlanWithBodyWithResponse(ctx context.Context, p
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-func (c *ClientWithResponses) RunPlanWithResponse(ctx context.Context, plan int64, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error) {
-	rsp, err := c.RunPlan(ctx, plan, body, reqEditors...)
+func (c *ClientWithResponses) RunPlanWithResponse(ctx context.Context, plan int64, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*RunPlanResponse, error) {
+	rsp, err := c.RunPlan(ctx, plan, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12473,8 +13559,8 @@ func (c *ClientWithResponses) ListReceiptsWithResponse(ctx context.Context, run 
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-func (c *ClientWithResponses) SettleReceiptWithBodyWithResponse(ctx context.Context, run int64, number int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error) {
-	rsp, err := c.SettleReceiptWithBody(ctx, run, number, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SettleReceiptWithBodyWithResponse(ctx context.Context, run int64, number int, params *SettleReceiptParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error) {
+	rsp, err := c.SettleReceiptWithBody(ctx, run, number, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12486,8 +13572,8 @@ func (c *ClientWithResponses) SettleReceiptWithBodyWithResponse(ctx context.Cont
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-func (c *ClientWithResponses) SettleReceiptWithResponse(ctx context.Context, run int64, number int, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error) {
-	rsp, err := c.SettleReceipt(ctx, run, number, body, reqEditors...)
+func (c *ClientWithResponses) SettleReceiptWithResponse(ctx context.Context, run int64, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleReceiptResponse, error) {
+	rsp, err := c.SettleReceipt(ctx, run, number, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12499,8 +13585,8 @@ func (c *ClientWithResponses) SettleReceiptWithResponse(ctx context.Context, run
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /runs/{run}/verification (the `VerifyRun` operationId).
-func (c *ClientWithResponses) VerifyRunWithResponse(ctx context.Context, run int64, reqEditors ...RequestEditorFn) (*VerifyRunResponse, error) {
-	rsp, err := c.VerifyRun(ctx, run, reqEditors...)
+func (c *ClientWithResponses) VerifyRunWithResponse(ctx context.Context, run int64, params *VerifyRunParams, reqEditors ...RequestEditorFn) (*VerifyRunResponse, error) {
+	rsp, err := c.VerifyRun(ctx, run, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12616,8 +13702,8 @@ func (c *ClientWithResponses) PutSystemWithResponse(ctx context.Context, system 
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /systems/{system}/files (the `SendFile` operationId).
-func (c *ClientWithResponses) SendFileWithBodyWithResponse(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendFileResponse, error) {
-	rsp, err := c.SendFileWithBody(ctx, system, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SendFileWithBodyWithResponse(ctx context.Context, system string, params *SendFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendFileResponse, error) {
+	rsp, err := c.SendFileWithBody(ctx, system, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12811,8 +13897,8 @@ func (c *ClientWithResponses) ListUsersWithResponse(ctx context.Context, reqEdit
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /users (the `CreateUser` operationId).
-func (c *ClientWithResponses) CreateUserWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateUserResponse, error) {
-	rsp, err := c.CreateUserWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CreateUserWithBodyWithResponse(ctx context.Context, params *CreateUserParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateUserResponse, error) {
+	rsp, err := c.CreateUserWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12824,8 +13910,8 @@ func (c *ClientWithResponses) CreateUserWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /users (the `CreateUser` operationId).
-func (c *ClientWithResponses) CreateUserWithResponse(ctx context.Context, body CreateUserJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateUserResponse, error) {
-	rsp, err := c.CreateUser(ctx, body, reqEditors...)
+func (c *ClientWithResponses) CreateUserWithResponse(ctx context.Context, params *CreateUserParams, body CreateUserJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateUserResponse, error) {
+	rsp, err := c.CreateUser(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12845,13 +13931,65 @@ func (c *ClientWithResponses) RemoveUserWithResponse(ctx context.Context, user s
 	return ParseRemoveUserResponse(rsp)
 }
 
+// SetRightsWithBodyWithResponse Change what a user may do, everywhere and in some lanes only
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /users/{user} (the `SetRights` operationId).
+func (c *ClientWithResponses) SetRightsWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRightsResponse, error) {
+	rsp, err := c.SetRightsWithBody(ctx, user, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRightsResponse(rsp)
+}
+
+// SetRightsWithResponse Change what a user may do, everywhere and in some lanes only
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /users/{user} (the `SetRights` operationId).
+func (c *ClientWithResponses) SetRightsWithResponse(ctx context.Context, user string, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRightsResponse, error) {
+	rsp, err := c.SetRights(ctx, user, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRightsResponse(rsp)
+}
+
+// ResetPasswordWithResponse Give a user a new password; it is shown only now, and their sessions end
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /users/{user}/password (the `ResetPassword` operationId).
+func (c *ClientWithResponses) ResetPasswordWithResponse(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error) {
+	rsp, err := c.ResetPassword(ctx, user, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetPasswordResponse(rsp)
+}
+
+// ListTokensWithResponse The tokens of a user, without their secrets
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /users/{user}/tokens (the `ListTokens` operationId).
+func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
+	rsp, err := c.ListTokens(ctx, user, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTokensResponse(rsp)
+}
+
 // CreateTokenWithBodyWithResponse Make a bearer token; it is shown only now
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-func (c *ClientWithResponses) CreateTokenWithBodyWithResponse(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error) {
-	rsp, err := c.CreateTokenWithBody(ctx, user, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CreateTokenWithBodyWithResponse(ctx context.Context, user string, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error) {
+	rsp, err := c.CreateTokenWithBody(ctx, user, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -12863,12 +14001,25 @@ func (c *ClientWithResponses) CreateTokenWithBodyWithResponse(ctx context.Contex
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-func (c *ClientWithResponses) CreateTokenWithResponse(ctx context.Context, user string, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error) {
-	rsp, err := c.CreateToken(ctx, user, body, reqEditors...)
+func (c *ClientWithResponses) CreateTokenWithResponse(ctx context.Context, user string, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTokenResponse, error) {
+	rsp, err := c.CreateToken(ctx, user, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseCreateTokenResponse(rsp)
+}
+
+// RemoveTokenWithResponse Revoke a token at once
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /users/{user}/tokens/{token} (the `RemoveToken` operationId).
+func (c *ClientWithResponses) RemoveTokenWithResponse(ctx context.Context, user string, token int64, reqEditors ...RequestEditorFn) (*RemoveTokenResponse, error) {
+	rsp, err := c.RemoveToken(ctx, user, token, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveTokenResponse(rsp)
 }
 
 // ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
@@ -12920,6 +14071,39 @@ func ParseCheckAuditResponse(rsp *http.Response) (*CheckAuditResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest AuditCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAuditHeadResponse parses an HTTP response from a GetAuditHeadWithResponse call
+func ParseGetAuditHeadResponse(rsp *http.Response) (*GetAuditHeadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAuditHeadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuditHead
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -13891,6 +15075,35 @@ func ParseGetMeResponse(rsp *http.Response) (*GetMeResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangePasswordResponse parses an HTTP response from a ChangePasswordWithResponse call
+func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -15132,6 +16345,105 @@ func ParseRemoveUserResponse(rsp *http.Response) (*RemoveUserResponse, error) {
 	return response, nil
 }
 
+// ParseSetRightsResponse parses an HTTP response from a SetRightsWithResponse call
+func ParseSetRightsResponse(rsp *http.Response) (*SetRightsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRightsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest User
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResetPasswordResponse parses an HTTP response from a ResetPasswordWithResponse call
+func ParseResetPasswordResponse(rsp *http.Response) (*ResetPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResetPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest NewPassword
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
+func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTokensResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TokenList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCreateTokenResponse parses an HTTP response from a CreateTokenWithResponse call
 func ParseCreateTokenResponse(rsp *http.Response) (*CreateTokenResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15152,6 +16464,35 @@ func ParseCreateTokenResponse(rsp *http.Response) (*CreateTokenResponse, error) 
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveTokenResponse parses an HTTP response from a RemoveTokenWithResponse call
+func ParseRemoveTokenResponse(rsp *http.Response) (*RemoveTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

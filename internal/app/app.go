@@ -52,6 +52,10 @@ type Config struct {
 	Lease       time.Duration // see service.Config
 	Files       []string      // folders, besides files in the data folder, that files of systems may be in
 	Networks    string        // ranges of addresses to allow that are refused by default
+	TLSCert     string        // file with our certificate and those above it (PEM); "" serves plain HTTP
+	TLSKey      string        // file with its key (PEM)
+	BehindTLS   bool          // a proxy before us speaks TLS with browsers
+	Proxies     string        // ranges of addresses of proxies whose X-Forwarded-For is taken
 	Volatile    bool          // a private database without fsync, for tests
 	Log         io.Writer     // structured log; nil none
 	Talk        io.Writer     // what a person at the terminal should know; nil none
@@ -84,6 +88,8 @@ type App struct {
 	cluster  *cluster.Cluster
 	lock     *os.File
 	log      *slog.Logger
+
+	certificate *certificate // nil: plain HTTP
 }
 
 // FirstSignIn is the file in the data folder that tells the first
@@ -96,7 +102,7 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if cfg.DataDir == "" {
 		return nil, errors.New("a data folder is needed: --data-dir")
 	}
-	opened := &App{cfg: cfg, log: slog.New(slog.NewJSONHandler(cfg.Log, nil))}
+	opened := &App{cfg: cfg, log: slog.New(slog.NewJSONHandler(cfg.Log, &slog.HandlerOptions{ReplaceAttr: harmless}))}
 	a = opened
 	defer func() {
 		if err != nil { // what was returned is nil by then
@@ -112,6 +118,13 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if err := a.lockData(); err != nil {
 		return nil, err
 	}
+	if a.certificate, err = loadCertificate(cfg.TLSCert, cfg.TLSKey); err != nil {
+		return nil, err
+	}
+	proxies, err := outbound.ParsePolicy(cfg.Proxies)
+	if err != nil {
+		return nil, fmt.Errorf("--trusted-proxy: %w", err)
+	}
 	policy, err := outbound.ParsePolicy(cfg.Networks)
 	if err != nil {
 		return nil, fmt.Errorf("--allow-network: %w", err)
@@ -124,14 +137,18 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("the master key can't be used: %w", err)
 	}
-	url := cfg.DatabaseURL
+	url, own := cfg.DatabaseURL, store.Private{}
 	if url == "" {
 		if a.cluster, err = cluster.Start(ctx, cluster.Config{Dir: filepath.Join(a.cfg.DataDir, "db"), Volatile: cfg.Volatile}); err != nil {
 			return nil, err
 		}
-		url = a.cluster.URL
+		a.cluster.Watch(a.log)
+		url, own = a.cluster.URL, store.Private{Port: a.cluster.Port, Judge: cluster.OnlySCRAM}
 	}
-	if a.store, err = store.Open(ctx, url); err != nil {
+	if a.store, err = store.OpenAt(ctx, url, own); err != nil {
+		return nil, err
+	}
+	if err := a.store.KeyTrail(ctx, keeper.Derive("audit trail")); err != nil {
 		return nil, err
 	}
 	node, err := a.nodeID()
@@ -147,7 +164,7 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if err != nil {
 		return nil, err
 	}
-	a.echo, err = httpapi.New(httpapi.Config{Service: a.Service, Console: pages, Log: a.log})
+	a.echo, err = httpapi.New(httpapi.Config{Service: a.Service, Console: pages, Log: a.log, TLS: a.certificate != nil || cfg.BehindTLS, Proxies: proxies.Allow})
 	return a, err
 }
 
@@ -216,8 +233,11 @@ func (a *App) firstStart(ctx context.Context) error {
 // called with the address once requests are answered.
 func (a *App) Serve(ctx context.Context, ready func(url string)) error {
 	if host, _, err := net.SplitHostPort(a.cfg.Listen); err == nil && host != "127.0.0.1" && host != "::1" && host != "localhost" {
-		fmt.Fprintf(a.cfg.Talk, "Listening on %s, beyond this machine: put TLS in front of it\n", a.cfg.Listen)
+		if a.certificate == nil && !a.cfg.BehindTLS {
+			fmt.Fprintf(a.cfg.Talk, "Listening on %s, beyond this machine, without TLS: passwords and lists of people go over the network as they are; give --tls-cert and --tls-key, or put a proxy before it (--behind-tls)\n", a.cfg.Listen)
+		}
 	}
+	scheme := "http"
 	working, stop := context.WithCancel(ctx)
 	defer stop()
 	done := make(chan struct{})
@@ -227,11 +247,16 @@ func (a *App) Serve(ctx context.Context, ready func(url string)) error {
 	}()
 	start := echo.StartConfig{
 		Address: a.cfg.Listen, HideBanner: true, HidePort: true, GracefulTimeout: 5 * time.Second,
-		ListenerAddrFunc: func(addr net.Addr) { ready("http://" + addr.String()) },
+		ListenerAddrFunc: func(addr net.Addr) { ready(scheme + "://" + addr.String()) },
 		BeforeServeFunc: func(s *http.Server) error {
+			// bodies and answers have deadlines of their own, which grow with them
+			s.ReadTimeout, s.WriteTimeout = 0, 0
 			s.ReadHeaderTimeout, s.IdleTimeout, s.MaxHeaderBytes = 10*time.Second, 2*time.Minute, 64<<10
 			return nil
 		},
+	}
+	if a.certificate != nil {
+		scheme, start.TLSConfig = "https", a.certificate.config()
 	}
 	err := start.Start(ctx, a.echo)
 	stop()

@@ -41,6 +41,9 @@ func Demo(ctx context.Context, cfg DemoConfig) (err error) {
 			return err
 		}
 		defer os.RemoveAll(cfg.DataDir) // best effort
+		if err := os.Chmod(cfg.DataDir, 0o711); err != nil { // started by root, the database runs as another account
+			return err
+		}
 	}
 	a, err := Open(ctx, Config{DataDir: filepath.Join(cfg.DataDir, "service"), Listen: cfg.Listen, Volatile: cfg.Volatile})
 	if err != nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -64,6 +65,9 @@ func (c credentials) save() error {
 	return os.WriteFile(path, src, 0o600)
 }
 
+// sessionCookie is the cookie of a session; behind TLS, __Host- stands before it.
+const sessionCookie = "twinning_session"
+
 const defaultAddress = "http://127.0.0.1:7413"
 
 // client talks to a service for one command.
@@ -72,6 +76,7 @@ type client struct {
 	ctx    context.Context
 	cmd    *cobra.Command
 	format string
+	in     *bufio.Reader // standard input, line by line, once it was read
 }
 
 // connectFlags are the flags of every command that talks to a service.
@@ -109,7 +114,11 @@ func connect(cmd *cobra.Command) (*client, error) {
 		case token != "":
 			r.Header.Set("Authorization", "Bearer "+token)
 		case kept.Session != "" && kept.Address == address:
-			r.AddCookie(&http.Cookie{Name: "twinning_session", Value: kept.Session})
+			name := sessionCookie
+			if strings.HasPrefix(address, "https:") {
+				name = "__Host-" + name
+			}
+			r.AddCookie(&http.Cookie{Name: name, Value: kept.Session})
 		}
 		return nil
 	}
@@ -177,10 +186,10 @@ func (c *client) follow(id int64) (t apiclient.Task, err error) {
 			return t, err
 		}
 		if bar && t.Done > 0 && t.Total == 0 {
-			fmt.Fprintf(talk, "\r%s %s so far, %s a second\x1b[K", t.Name, thousands(t.Done), pace(t))
+			fmt.Fprintf(raw(talk), "\r%s %s so far, %s a second\x1b[K", plainText(t.Name), thousands(t.Done), pace(t))
 		}
 		if bar && t.Total > 0 {
-			fmt.Fprintf(talk, "\r%s %s of %s, %s a second\x1b[K", t.Name, thousands(t.Done), thousands(t.Total), pace(t))
+			fmt.Fprintf(raw(talk), "\r%s %s of %s, %s a second\x1b[K", plainText(t.Name), thousands(t.Done), thousands(t.Total), pace(t))
 		}
 		if t.Ended != nil {
 			break
@@ -192,7 +201,7 @@ func (c *client) follow(id int64) (t apiclient.Task, err error) {
 		}
 	}
 	if bar {
-		fmt.Fprint(talk, "\r\x1b[K")
+		fmt.Fprint(raw(talk), "\r\x1b[K")
 	}
 	if t.State == apiclient.TaskStateFailed {
 		return t, fmt.Errorf("%s failed: %s", t.Name, value(t.Message))
@@ -202,6 +211,9 @@ func (c *client) follow(id int64) (t apiclient.Task, err error) {
 
 // isTerminal reports whether a human is at the other end of a stream.
 func isTerminal(stream any) bool {
+	if w, ok := stream.(io.Writer); ok {
+		stream = raw(w)
+	}
 	f, ok := stream.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }

@@ -134,7 +134,7 @@ func (c *client) send(system, path string) (string, error) {
 	}
 	defer f.Close() // only read
 	var v apiclient.SentFile
-	res, err := c.SendFileWithBody(c.ctx, system, "application/octet-stream", f)
+	res, err := c.SendFileWithBody(c.ctx, system, nil, "application/octet-stream", f)
 	err = ask(&v, res, err)
 	return v.File, err
 }

@@ -15,7 +15,7 @@ import (
 // show prints a list: as a table for people, or in the format asked for.
 // whole is what machines get. A header that ends in > is a column of numbers.
 func (c *client) show(whole any, header []string, rows [][]string) error {
-	out := c.cmd.OutOrStdout()
+	out := raw(c.cmd.OutOrStdout())
 	switch c.format {
 	case "json":
 		enc := json.NewEncoder(out)
@@ -51,7 +51,7 @@ func (c *client) show(whole any, header []string, rows [][]string) error {
 		fmt.Fprintln(c.cmd.ErrOrStderr(), "nothing to show")
 		return nil
 	}
-	_, err := fmt.Fprintln(out, drawTable(header, rows))
+	_, err := fmt.Fprintln(c.cmd.OutOrStdout(), drawTable(header, rows))
 	return err
 }
 

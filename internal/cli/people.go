@@ -3,12 +3,13 @@ package cli
 import (
 	"bufio"
 	"fmt"
-	"io"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"twinning/internal/apiclient"
 )
@@ -75,12 +76,10 @@ func newSignIn() *cobra.Command {
 	cmd := running("sign-in", "Sign in; later commands use the session", cobra.NoArgs, func(c *client, _ []string) error {
 		password := os.Getenv("TWINNING_PASSWORD")
 		if password == "" {
-			fmt.Fprint(c.cmd.ErrOrStderr(), "password: ")
-			line, err := bufio.NewReader(c.cmd.InOrStdin()).ReadString('\n')
-			if err != nil && line == "" {
-				return misuse("no password given on standard input")
+			var err error
+			if password, err = c.password("password"); err != nil {
+				return err
 			}
-			password = strings.TrimRight(line, "\r\n")
 		}
 		res, err := c.SignIn(c.ctx, apiclient.SignIn{Name: c.flag("name"), Password: password})
 		var who apiclient.Me
@@ -89,14 +88,14 @@ func newSignIn() *cobra.Command {
 		}
 		kept := credentials{Address: strings.TrimSuffix(c.Server, "/v1/")}
 		for _, k := range res.Cookies() {
-			if k.Name == "twinning_session" {
+			if strings.TrimPrefix(k.Name, "__Host-") == sessionCookie {
 				kept.Session = k.Value
 			}
 		}
 		if err := kept.save(); err != nil {
 			return err
 		}
-		c.say("signed in at %s as %s with the rights %s", kept.Address, who.Name, rights(who.Rights))
+		c.say("signed in at %s as %s with the rights %s", kept.Address, who.Name, rights(who.Rights, who.Lanes))
 		return nil
 	})
 	cmd.Flags().String("name", "admin", "user name")
@@ -114,12 +113,76 @@ func newSignOut() *cobra.Command {
 	})
 }
 
-func rights(list []apiclient.Right) string {
+// rights tells rights as --rights takes them.
+func rights(list []apiclient.Right, lanes apiclient.Lanes) string {
 	words := make([]string, len(list))
 	for i, r := range list {
 		words[i] = string(r)
 	}
+	for _, lane := range sortedKeys(lanes) {
+		for _, r := range lanes[lane] {
+			words = append(words, string(r)+"@"+lane)
+		}
+	}
 	return strings.Join(words, ", ")
+}
+
+// parseRights reads "look, work@LANE".
+func parseRights(text string) (list []apiclient.Right, lanes apiclient.Lanes) {
+	list, lanes = []apiclient.Right{}, apiclient.Lanes{}
+	for _, word := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' }) {
+		right, lane, limited := strings.Cut(word, "@")
+		if limited {
+			lanes[lane] = append(lanes[lane], apiclient.Right(right))
+		} else {
+			list = append(list, apiclient.Right(right))
+		}
+	}
+	return list, lanes
+}
+
+const rightsHelp = "comma-separated: look, work, seal, overrule, administer; work, seal and overrule also for one lane: seal@LANE"
+
+// password reads one line that is not shown on a terminal.
+func (c *client) password(what string) (string, error) {
+	c.asksAt("%s: ", what)
+	if f, ok := c.cmd.InOrStdin().(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		line, err := term.ReadPassword(int(f.Fd()))
+		c.say("")
+		return string(line), err
+	}
+	line, err := c.typed().ReadString('\n')
+	if err != nil && line == "" {
+		return "", misuse("no password given on standard input")
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+// typed is standard input, line by line.
+func (c *client) typed() *bufio.Reader {
+	if c.in == nil {
+		c.in = bufio.NewReader(c.cmd.InOrStdin())
+	}
+	return c.in
+}
+
+func newPassword() *cobra.Command {
+	return running("password", "Change your own password; it is read from standard input", cobra.NoArgs, func(c *client, _ []string) error {
+		old, err := c.password("present password")
+		if err != nil {
+			return err
+		}
+		next, err := c.password("new password")
+		if err != nil {
+			return err
+		}
+		res, err := c.ChangePassword(c.ctx, apiclient.PasswordChange{Old: old, Password: next})
+		if err := ask(nil, res, err); err != nil {
+			return err
+		}
+		c.say("the password is changed; your other sessions have ended")
+		return nil
+	})
 }
 
 func newUser() *cobra.Command {
@@ -131,51 +194,97 @@ func newUser() *cobra.Command {
 		}
 		var rows [][]string
 		for _, u := range v.Items {
-			rows = append(rows, []string{u.Name, rights(u.Rights), day(u.Created)})
+			rows = append(rows, []string{u.Name, rights(u.Rights, u.Lanes), day(u.Created)})
 		}
 		return c.show(v, []string{"name", "rights", "since"}, rows)
 	})
 	add := running("add NAME", "Add a user", exact("NAME"), func(c *client, args []string) error {
-		in := apiclient.NewUser{Name: args[0], Rights: []apiclient.Right{}}
-		for _, r := range strings.Split(c.flag("rights"), ",") {
-			in.Rights = append(in.Rights, apiclient.Right(strings.TrimSpace(r)))
-		}
+		list, lanes := parseRights(c.flag("rights"))
+		in := apiclient.NewUser{Name: args[0], Rights: list, Lanes: &lanes}
 		if c.on("with-password") {
-			fmt.Fprint(c.cmd.ErrOrStderr(), "password: ")
-			line, err := bufio.NewReader(c.cmd.InOrStdin()).ReadString('\n')
-			if err != nil && err != io.EOF {
+			password, err := c.password("password")
+			if err != nil {
 				return err
 			}
-			password := strings.TrimRight(line, "\r\n")
 			in.Password = &password
 		}
-		res, err := c.CreateUser(c.ctx, in)
+		res, err := c.CreateUser(c.ctx, nil, in)
 		if err := ask(nil, res, err); err != nil {
 			return err
 		}
 		c.say("user %s added; without a password they need a token: twinning user token %s", args[0], args[0])
 		return nil
 	})
-	add.Flags().String("rights", "look", "comma-separated: look, work, seal, overrule, administer")
+	add.Flags().String("rights", "look", rightsHelp)
 	add.Flags().Bool("with-password", false, "read a password from standard input")
 	remove := running("remove NAME", "Remove a user with all tokens and sessions", exact("NAME"), func(c *client, args []string) error {
 		res, err := c.RemoveUser(c.ctx, args[0])
 		return ask(nil, res, err)
 	})
-	token := running("token NAME", "Make a bearer token; it is printed only now", exact("NAME"), func(c *client, args []string) error {
+	may := running("rights NAME", "Change what a user may do", exact("NAME"), func(c *client, args []string) error {
+		list, lanes := parseRights(c.flag("rights"))
+		var u apiclient.User
+		res, err := c.SetRights(c.ctx, args[0], apiclient.RightsInput{Rights: list, Lanes: &lanes})
+		if err := ask(&u, res, err); err != nil {
+			return err
+		}
+		c.say("%s may now: %s", u.Name, rights(u.Rights, u.Lanes))
+		return nil
+	})
+	may.Flags().String("rights", "", rightsHelp)
+	_ = may.MarkFlagRequired("rights")
+	reset := running("reset NAME", "Give a user a new password; it is printed only now, and their sessions end", exact("NAME"), func(c *client, args []string) error {
+		var v apiclient.NewPassword
+		res, err := c.ResetPassword(c.ctx, args[0])
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		fmt.Fprintln(c.cmd.OutOrStdout(), v.Password)
+		c.say("%s should change it at once: twinning password", args[0])
+		return nil
+	})
+	return group("user", "People and programs that use Twinning", list, add, may, remove, reset, newToken())
+}
+
+func newToken() *cobra.Command {
+	make := running("add NAME", "Make a bearer token for a user; it is printed only now", exact("NAME"), func(c *client, args []string) error {
 		days, _ := c.cmd.Flags().GetInt("days")
 		var v apiclient.Token
-		res, err := c.CreateToken(c.ctx, args[0], apiclient.NewToken{Name: c.flag("for"), Days: &days})
+		res, err := c.CreateToken(c.ctx, args[0], nil, apiclient.NewToken{Name: c.flag("for"), Days: &days})
 		if err := ask(&v, res, err); err != nil {
 			return err
 		}
 		fmt.Fprintln(c.cmd.OutOrStdout(), v.Secret)
-		c.say("use it as TWINNING_TOKEN; it can't be shown again")
+		c.say("token %d is good until %s; use it as TWINNING_TOKEN, it can't be shown again", v.Id, day(v.Expires))
 		return nil
 	})
-	token.Flags().Int("days", 90, "how long it is good; 0 for ever")
-	token.Flags().String("for", "command line", "what it is for")
-	return group("user", "People and programs that use Twinning", list, add, remove, token)
+	make.Flags().Int("days", 90, "how long it is good, at most 366")
+	make.Flags().String("for", "command line", "what it is for")
+	list := running("list NAME", "The tokens of a user, without their secrets", exact("NAME"), func(c *client, args []string) error {
+		var v apiclient.TokenList
+		res, err := c.ListTokens(c.ctx, args[0])
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, t := range v.Items {
+			rows = append(rows, []string{fmt.Sprint(t.Id), t.Name, day(t.Created), day(t.Expires)})
+		}
+		return c.show(v, []string{"token>", "for", "made", "good until"}, rows)
+	})
+	remove := running("remove NAME TOKEN", "Revoke a token at once", exact("NAME", "TOKEN"), func(c *client, args []string) error {
+		id, err := strconv.ParseInt(args[1], 10, 64)
+		if err != nil {
+			return misuse("TOKEN %q: expected the number that `twinning user token list %s` shows", args[1], args[0])
+		}
+		res, err := c.RemoveToken(c.ctx, args[0], id)
+		if err := ask(nil, res, err); err != nil {
+			return err
+		}
+		c.say("token %d of %s is revoked", id, args[0])
+		return nil
+	})
+	return group("token", "Bearer tokens of a user", list, make, remove)
 }
 
 func day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
@@ -233,18 +342,31 @@ func newAudit() *cobra.Command {
 		}
 		return c.show(v, []string{"seq>", "at", "by", "action", "subject", "detail"}, rows)
 	}))
-	check := running("check", "Check that the audit chain is unbroken", cobra.NoArgs, func(c *client, _ []string) error {
-		var v apiclient.AuditCheck
-		res, err := c.CheckAudit(c.ctx)
+	head := running("head", "Print the end of the trail: keep it where nobody who can write the database reaches it", cobra.NoArgs, func(c *client, _ []string) error {
+		var v apiclient.AuditHead
+		res, err := c.GetAuditHead(c.ctx)
 		if err := ask(&v, res, err); err != nil {
 			return err
 		}
-		if !v.Intact {
-			return &exit{Failed, fmt.Sprintf("the chain is broken at entry %d", value(v.BrokenAt))}
-		}
-		return c.show(v, []string{"entries>", "chain"}, [][]string{{fmt.Sprint(v.Entries), "unbroken"}})
+		fmt.Fprintln(c.cmd.OutOrStdout(), v.Head)
+		return nil
 	})
-	return group("audit", "The trail of who did what", list, check)
+	check := running("check", "Check that the audit chain is unbroken, and holds a head that was kept", cobra.NoArgs, func(c *client, _ []string) error {
+		var v apiclient.AuditCheck
+		res, err := c.CheckAudit(c.ctx, &apiclient.CheckAuditParams{Head: c.given("head")})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		switch {
+		case v.BrokenAt != nil:
+			return &exit{Failed, fmt.Sprintf("the chain is broken at entry %d: it, or what came before it, was altered or removed; entries before it are as they were written", *v.BrokenAt)}
+		case !v.Intact:
+			return &exit{Failed, fmt.Sprintf("the chain fits, but the head that was kept is not in it: the trail was cut or written anew since; it has %d entries", v.Entries)}
+		}
+		return c.show(v, []string{"entries>", "chain", "head"}, [][]string{{fmt.Sprint(v.Entries), "unbroken", v.Head}})
+	})
+	check.Flags().String("head", "", "what `twinning audit head` printed earlier")
+	return group("audit", "The trail of who did what", list, head, check)
 }
 
 // pace is how many records a second a task gets through, or got.

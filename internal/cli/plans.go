@@ -28,7 +28,7 @@ func newPlan() *cobra.Command {
 		people, _ := c.cmd.Flags().GetStringSlice("person")
 		waves, _ := c.cmd.Flags().GetStringSlice("wave")
 		var p apiclient.Plan
-		res, err := c.DraftPlan(c.ctx, args[0], apiclient.DraftInput{People: &people, Waves: &waves})
+		res, err := c.DraftPlan(c.ctx, args[0], nil, apiclient.DraftInput{People: &people, Waves: &waves})
 		if err := ask(&p, res, err); err != nil {
 			return err
 		}
@@ -241,7 +241,7 @@ func newPlanRun() *cobra.Command {
 			return err
 		}
 		var r apiclient.Run
-		res, err := c.RunPlan(c.ctx, p.Id, apiclient.RunInput{Hash: p.Hash, Wave: c.given("wave")})
+		res, err := c.RunPlan(c.ctx, p.Id, nil, apiclient.RunInput{Hash: p.Hash, Wave: c.given("wave")})
 		if err := ask(&r, res, err); err != nil {
 			return err
 		}
@@ -297,7 +297,7 @@ func newVerify() *cobra.Command {
 			return errors.New("the plan has not been run")
 		}
 		var t apiclient.Task
-		res, err := c.VerifyRun(c.ctx, *p.Run)
+		res, err := c.VerifyRun(c.ctx, *p.Run, nil)
 		if err := ask(&t, res, err); err != nil {
 			return err
 		}
@@ -377,7 +377,7 @@ func newSettle() *cobra.Command {
 			return misuse("%q: expected done or not-done", args[2])
 		}
 		var r apiclient.Receipt
-		res, err := c.SettleReceipt(c.ctx, run, int(n), apiclient.SettlementInput{Done: args[2] == "done", Account: c.given("account"), Reason: c.flag("reason")})
+		res, err := c.SettleReceipt(c.ctx, run, int(n), nil, apiclient.SettlementInput{Done: args[2] == "done", Account: c.given("account"), Reason: c.flag("reason")})
 		if err := ask(&r, res, err); err != nil {
 			return err
 		}

@@ -192,7 +192,7 @@ func (d *desk) show(q apiclient.Question, at, all int) error {
 // rule keeps an answer; one that somebody else contradicted meanwhile is told.
 func (d *desk) rule(q apiclient.Question, kind apiclient.RulingInputKind, reason string) {
 	var r apiclient.Ruling
-	res, err := d.c.Rule(d.c.ctx, d.lane, apiclient.RulingInput{Kind: kind, Person: &q.Person, Account: &q.Account, Reason: reason, Seen: &d.seen})
+	res, err := d.c.Rule(d.c.ctx, d.lane, nil, apiclient.RulingInput{Kind: kind, Person: &q.Person, Account: &q.Account, Reason: reason, Seen: &d.seen})
 	if err := ask(&r, res, err); err != nil {
 		fmt.Fprintln(d.out, "not kept:", err)
 		return

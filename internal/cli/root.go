@@ -49,6 +49,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	root := newRoot()
 	root.SetArgs(args)
 	root.SetIn(stdin)
+	stdout, stderr = plain{stdout}, plain{stderr}
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	err := root.ExecuteContext(ctx)
@@ -76,7 +77,7 @@ func newRoot() *cobra.Command {
 		return misuse("%v; see %s --help", err, cmd.CommandPath())
 	})
 	connectFlags(root)
-	root.AddCommand(newServe(), newDemo(), newStandin(), newSignIn(), newSignOut(), newUser(), newSystem(), newShape(), newRoster(), newLane(), newCharter(),
+	root.AddCommand(newServe(), newDemo(), newStandin(), newSignIn(), newSignOut(), newPassword(), newUser(), newSystem(), newShape(), newRoster(), newLane(), newCharter(),
 		newReconcile(), newTwin(), newFinding(), newPlan(), newRun(), newTask(), newFreeze(), newAudit())
 	return root
 }

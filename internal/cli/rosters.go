@@ -306,7 +306,7 @@ func (c *client) save(res *http.Response, err error) error {
 	}
 	path := c.flag("out")
 	if path == "" {
-		_, err := io.Copy(c.cmd.OutOrStdout(), res.Body)
+		_, err := io.Copy(raw(c.cmd.OutOrStdout()), res.Body)
 		return err
 	}
 	if path == "-" {

@@ -32,7 +32,7 @@ func newRuleAll() *cobra.Command {
 				body.Snapshot, body.Code, body.Q, body.Least, body.Most = &snapshot, c.given("code"), c.given("search"), &least, &most
 			}
 			var v apiclient.Ruled
-			res, err := c.RuleAll(c.ctx, args[0], body)
+			res, err := c.RuleAll(c.ctx, args[0], nil, body)
 			if err := ask(&v, res, err); err != nil {
 				return err
 			}

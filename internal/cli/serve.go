@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -23,7 +24,14 @@ made with the Debian package's own binaries. It listens on this machine alone
 unless told otherwise.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if cfg.DatabaseURL == "" {
+			if at, err := url.Parse(cfg.DatabaseURL); cfg.DatabaseURL != "" {
+				if err != nil {
+					return misuse("--database-url can't be read; expected postgres://user@host:port/name")
+				}
+				if _, secret := at.User.Password(); secret || at.Query().Has("password") || at.Query().Has("sslpassword") {
+					return misuse("--database-url holds a password, which everybody on this machine could read among the arguments; give the whole URL in TWINNING_DATABASE_URL, or the password in a file that PGPASSFILE names")
+				}
+			} else {
 				cfg.DatabaseURL = os.Getenv("TWINNING_DATABASE_URL")
 			}
 			cfg.MasterKey, cfg.Talk, cfg.Log = os.Getenv("TWINNING_MASTER_KEY"), cmd.ErrOrStderr(), cmd.ErrOrStderr()
@@ -37,14 +45,27 @@ unless told otherwise.`,
 	}
 	limitFlag(cmd)
 	home, _ := os.UserHomeDir()
-	cmd.Flags().StringVar(&cfg.DataDir, "data-dir", filepath.Join(home, ".local", "share", "twinning"), "folder for keys, spool and the private database")
-	cmd.Flags().StringVar(&cfg.DatabaseURL, "database-url", "", "PostgreSQL to use instead of a private one (env TWINNING_DATABASE_URL)")
+	cmd.Flags().StringVar(&cfg.DataDir, "data-dir", dataDir(home), "folder for keys, spool and the private database")
+	cmd.Flags().StringVar(&cfg.DatabaseURL, "database-url", "", "PostgreSQL to use instead of a private one, without a password (with one: env TWINNING_DATABASE_URL)")
 	cmd.Flags().StringVar(&cfg.Listen, "listen", "127.0.0.1:7413", "address to listen on")
 	cmd.Flags().StringVar(&cfg.Admin, "admin", "admin", "name of the administrator made at the first start")
 	cmd.Flags().StringSliceVar(&cfg.Files, "files", nil, "folder that files of systems may be in, besides files in the data folder; may be repeated")
 	cmd.Flags().StringVar(&cfg.Networks, "allow-network", "", "ranges to connect to that are refused otherwise, such as 169.254.7.0/24 (link-local, metadata)")
+	cmd.Flags().StringVar(&cfg.TLSCert, "tls-cert", "", "file with our certificate and those above it (PEM); read again when it is renewed")
+	cmd.Flags().StringVar(&cfg.TLSKey, "tls-key", "", "file with its key (PEM)")
+	cmd.Flags().BoolVar(&cfg.BehindTLS, "behind-tls", false, "a proxy before the service speaks TLS with browsers")
+	cmd.Flags().StringVar(&cfg.Proxies, "trusted-proxy", "", "ranges of addresses of proxies whose X-Forwarded-For is taken, such as 10.0.0.5/32")
 	cmd.Flags().DurationVar(&cfg.Lease, "lease", 25*time.Second, "how long a silent node keeps its work before another takes it over")
 	return cmd
+}
+
+// dataDir is where the service keeps what it keeps, when nobody says. The private
+// database runs as an account that root's home lets nowhere.
+func dataDir(home string) string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/twinning"
+	}
+	return filepath.Join(home, ".local", "share", "twinning")
 }
 
 func newDemo() *cobra.Command {

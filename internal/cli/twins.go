@@ -74,7 +74,7 @@ func newRule() *cobra.Command {
 		}
 		in.Until = until
 		var r apiclient.Ruling
-		res, err := c.Rule(c.ctx, args[0], in)
+		res, err := c.Rule(c.ctx, args[0], nil, in)
 		if err := ask(&r, res, err); err != nil {
 			return err
 		}

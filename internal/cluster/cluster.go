@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net"
 	"net/url"
 	"os"
@@ -23,6 +24,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -38,10 +40,16 @@ type Config struct {
 
 // Cluster is a running server.
 type Cluster struct {
-	URL string // of the database "twinning", password included
+	URL string // of the database "twinning", password included, where it was when it was started
+	cfg Config
 	dir string
 	uid *syscall.Credential
 	bin string
+
+	mu   sync.Mutex // guards port
+	port string
+	stop func()        // ends the watch
+	over chan struct{} // closed when the watch has ended
 }
 
 const password = "password" // file in the cluster's folder, mode 0600
@@ -53,7 +61,7 @@ func Start(ctx context.Context, cfg Config) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Cluster{dir: dir}
+	c := &Cluster{dir: dir, cfg: cfg}
 	if c.bin, err = binaries(); err != nil {
 		return nil, err
 	}
@@ -75,6 +83,7 @@ func Start(ctx context.Context, cfg Config) (*Cluster, error) {
 			return nil, err
 		}
 	}
+	c.port = port
 	c.URL = (&url.URL{Scheme: "postgres", User: url.UserPassword("twinning", strings.TrimSpace(string(secret))), Host: net.JoinHostPort("127.0.0.1", port), Path: "/twinning"}).String()
 	return c, c.wait(ctx)
 }
@@ -114,19 +123,73 @@ func (c *Cluster) owner() (*syscall.Credential, error) {
 	if err := os.Chown(c.dir, uid, gid); err != nil {
 		return nil, err
 	}
-	// every folder above must let that account through, and nothing else
-	for dir := filepath.Dir(c.dir); dir != "/"; dir = filepath.Dir(dir) {
-		info, err := os.Stat(dir)
-		if err != nil {
-			return nil, err
-		}
-		if info.Mode()&0o001 == 0 {
-			if err := os.Chmod(dir, info.Mode().Perm()|0o001); err != nil {
-				return nil, err
-			}
-		}
+	if err := letThrough(filepath.Dir(c.dir)); err != nil {
+		return nil, err
 	}
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil // ids of the system
+}
+
+// letThrough lets the server's account through the data folder, which is ours. No
+// folder above it is opened to anybody: who is locked out by one is told.
+func letThrough(data string) error {
+	info, err := os.Stat(data)
+	if err != nil {
+		return err
+	}
+	if info.Mode()&0o001 == 0 {
+		if err := os.Chmod(data, info.Mode().Perm()|0o001); err != nil {
+			return err
+		}
+	}
+	for dir := filepath.Dir(data); dir != "/"; dir = filepath.Dir(dir) {
+		info, err := os.Stat(dir)
+		if err != nil {
+			return err
+		}
+		if info.Mode()&0o001 == 0 {
+			return fmt.Errorf("started as root, the database server runs as the account `postgres`, which %q lets nobody but its owner through; take a data folder elsewhere (--data-dir /var/lib/twinning), start the service as an account of its own, or open that folder yourself (chmod o+x)", dir)
+		}
+	}
+	return nil
+}
+
+// Port is where the server answers now.
+func (c *Cluster) Port() uint16 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n, _ := strconv.ParseUint(c.port, 10, 16) // of our own making
+	return uint16(n)
+}
+
+// watchEvery is how often the server is looked at.
+const watchEvery = time.Second
+
+// Watch starts the server again whenever it has died, until Stop.
+func (c *Cluster) Watch(log *slog.Logger) {
+	ctx, stop := context.WithCancel(context.Background())
+	c.stop, c.over = stop, make(chan struct{})
+	go func() {
+		defer close(c.over)
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(watchEvery):
+			}
+			port, running := c.running()
+			if !running {
+				log.Warn("the database server has died; it is started again", "folder", c.dir)
+				var err error
+				if port, err = c.launch(ctx, c.cfg); err != nil {
+					log.Error("the database server could not be started again", "error", err.Error())
+					continue
+				}
+			}
+			c.mu.Lock()
+			c.port = port
+			c.mu.Unlock()
+		}
+	}()
 }
 
 // command runs a server binary as the cluster's owner, in a process group of
@@ -209,7 +272,7 @@ func (c *Cluster) launch(ctx context.Context, cfg Config) (string, error) {
 		}
 		settings := map[string]string{
 			"listen_addresses": "127.0.0.1", "port": port, "unix_socket_directories": c.data(""), "max_connections": "60",
-			"log_min_messages": "warning", "log_timezone": "UTC", "timezone": "UTC", "lc_messages": "C.UTF-8",
+			"password_encryption": "scram-sha-256", "log_min_messages": "warning", "log_timezone": "UTC", "timezone": "UTC", "lc_messages": "C.UTF-8",
 		}
 		if cfg.Volatile {
 			settings["fsync"], settings["synchronous_commit"], settings["full_page_writes"] = "off", "off", "off"
@@ -232,11 +295,14 @@ func (c *Cluster) launch(ctx context.Context, cfg Config) (string, error) {
 }
 
 func (c *Cluster) wait(ctx context.Context) error {
-	admin := strings.TrimSuffix(c.URL, "/twinning") + "/postgres"
+	admin, err := pgx.ParseConfig(strings.TrimSuffix(c.URL, "/twinning") + "/postgres")
+	if err != nil {
+		return err
+	}
+	admin.AfterNetConnect = OnlySCRAM
 	var conn *pgx.Conn
-	var err error
 	for range 150 {
-		if conn, err = pgx.Connect(ctx, admin); err == nil {
+		if conn, err = pgx.ConnectConfig(ctx, admin); err == nil || errors.Is(err, ErrNotOurs) {
 			break
 		}
 		select {
@@ -259,6 +325,10 @@ func (c *Cluster) wait(ctx context.Context) error {
 
 // Stop ends the server after its sessions have been cut off.
 func (c *Cluster) Stop() error {
+	if c.stop != nil {
+		c.stop()
+		<-c.over
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	out, err := c.command(ctx, "pg_ctl", "stop", "-w", "-s", "-m", "fast", "-D", c.data("")).CombinedOutput()

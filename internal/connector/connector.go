@@ -96,6 +96,9 @@ type Declaration struct {
 	// Scope is the part of the system that is read, in words; when it changes,
 	// what is absent may only be out of scope.
 	Scope string
+	// Reaches names the settings that say where the system is and whom it is taken
+	// for: a secret is meant for what they were when it was given.
+	Reaches []string
 	// Origin is the address that is read from; the same scope of another address
 	// is another system.
 	Origin string

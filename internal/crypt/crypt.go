@@ -6,6 +6,8 @@ package crypt
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hkdf"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -19,8 +21,11 @@ import (
 	"golang.org/x/crypto/argon2"
 )
 
-// Keeper encrypts and decrypts under the master key.
-type Keeper struct{ aead cipher.AEAD }
+// Keeper encrypts and decrypts under the master key, and derives keys from it.
+type Keeper struct {
+	aead cipher.AEAD
+	key  []byte
+}
 
 const keySize = 32
 
@@ -54,7 +59,35 @@ func LoadKey(env, file string) (*Keeper, error) {
 		return nil, err
 	}
 	aead, err := cipher.NewGCM(block)
-	return &Keeper{aead}, err
+	return &Keeper{aead, key}, err
+}
+
+// Derive makes a key for one purpose from the master key (HKDF, RFC 5869).
+func (k *Keeper) Derive(purpose string) []byte {
+	key, err := hkdf.Key(sha256.New, k.key, nil, "twinning "+purpose, 32)
+	if err != nil {
+		panic(err) // the length is a constant that it can give
+	}
+	return key
+}
+
+// Vouch makes something that only this house can have made for a purpose.
+func (k *Keeper) Vouch(purpose string) string {
+	nonce := random(12)
+	return base64.RawURLEncoding.EncodeToString(append(nonce, k.vouched(purpose, nonce)...))
+}
+
+// Vouches tells whether Vouch made it, for this purpose.
+func (k *Keeper) Vouches(purpose, text string) bool {
+	raw, err := base64.RawURLEncoding.DecodeString(text)
+	return err == nil && len(raw) == 12+sha256.Size && hmac.Equal(raw[12:], k.vouched(purpose, raw[:12]))
+}
+
+func (k *Keeper) vouched(purpose string, nonce []byte) []byte {
+	mac := hmac.New(sha256.New, k.Derive("voucher"))
+	fmt.Fprintf(mac, "%d:%s", len(purpose), purpose)
+	mac.Write(nonce)
+	return mac.Sum(nil)
 }
 
 func random(n int) []byte {
@@ -83,6 +116,9 @@ func (k *Keeper) Decrypt(label string, hidden []byte) (string, error) {
 	}
 	return string(secret), nil
 }
+
+// NewID names something that happened, so that it is found again in a log.
+func NewID() string { return base64.RawURLEncoding.EncodeToString(random(9)) }
 
 // NewToken makes a secret of 256 bits and the hash to keep of it.
 func NewToken() (secret string, hash []byte) {

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"twinning/internal/service"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/stretchr/testify/require"
@@ -75,16 +76,16 @@ func TestSessionsAndSecrets(t *testing.T) {
 	}
 	require.Equal(t, http.StatusTooManyRequests, h.call("POST", "/v1/sign-in", "", map[string]string{"name": "admin", "password": h.app.Password}, nil), "the sixth try waits, even if right")
 
-	who, err := h.app.Service.AddUser(context.Background(), admin, "eva", []string{"look", "work"}, "a long enough password")
+	who, err := h.app.Service.AddUser(context.Background(), admin, "eva", service.Granted{Rights: []string{"look", "work"}}, "four harbours and a lamp")
 	require.NoError(t, err)
-	secret, _, err := h.app.Service.SignIn(context.Background(), who.Name, "a long enough password")
+	in, err := h.app.Service.SignIn(context.Background(), service.SigningIn{Name: who.Name, Password: "four harbours and a lamp"})
 	require.NoError(t, err)
 	for site, want := range map[string]int{"same-origin": http.StatusOK, "cross-site": http.StatusForbidden} {
 		req, err := http.NewRequest("PUT", h.url+"/v1/freeze", strings.NewReader(`{"on": true}`))
 		require.NoError(t, err)
 		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("Sec-Fetch-Site", site)
-		req.AddCookie(&http.Cookie{Name: "twinning_session", Value: secret})
+		req.AddCookie(&http.Cookie{Name: "twinning_session", Value: in.Secret})
 		res, err := http.DefaultClient.Do(req)
 		require.NoError(t, err)
 		require.NoError(t, res.Body.Close())

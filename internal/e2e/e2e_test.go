@@ -20,6 +20,7 @@ import (
 	"twinning/internal/access"
 	"twinning/internal/app"
 	"twinning/internal/cli"
+	"twinning/internal/service"
 	"twinning/internal/standin/scimapp"
 )
 
@@ -111,7 +112,7 @@ func (h *house) token(rights ...string) string {
 	ctx := context.Background()
 	who := access.Caller{Name: "test", Rights: access.All}
 	name := "user-" + strings.Join(rights, "-")
-	_, err := h.app.Service.AddUser(ctx, who, name, rights, "")
+	_, err := h.app.Service.AddUser(ctx, who, name, service.Granted{Rights: rights}, "")
 	require.NoError(h.t, err)
 	secret, _, err := h.app.Service.AddToken(ctx, who, name, "test", 1)
 	require.NoError(h.t, err)

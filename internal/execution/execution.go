@@ -72,6 +72,10 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 		}
 		err = errors.Join(err, e.end(ctx, w, p.Plan, event))
 	}()
+	if w.Deaths >= MaxDeaths {
+		w.Say("%s", Exhausted)
+		return work.ErrHalted
+	}
 	x, err := e.open(ctx, w, p)
 	if err != nil {
 		return err
@@ -102,6 +106,12 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 	}
 	return nil
 }
+
+// MaxDeaths is how many processes may end over a task without getting further.
+const MaxDeaths = 3
+
+// Exhausted is why such a task is halted.
+const Exhausted = "halted: the service ended three times over it without getting further; look at the log of these times, then start it again by hand"
 
 // end moves a plan on once. That it is not running any more was the end by an
 // earlier holder of this task.

@@ -4,6 +4,7 @@ import (
 	"container/heap"
 	"context"
 	"fmt"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -372,10 +373,22 @@ func (q *queue) work(ctx context.Context) string {
 	return q.halted()
 }
 
+// safely is change; a panic stops the run as any error of ours does, with the
+// intent kept.
+func (q *queue) safely(ctx context.Context, c store.Change) (r store.Receipt, effects store.Effects, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			q.Log.Error("panic", "doing", "change "+c.ID, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
+			err = fmt.Errorf("an internal error: %v", p)
+		}
+	}()
+	return q.change(ctx, c)
+}
+
 // one carries out a change and keeps what came of it.
 func (q *queue) one(ctx context.Context, i int) {
 	c := q.order[i]
-	r, effects, err := q.change(ctx, c)
+	r, effects, err := q.safely(ctx, c)
 	if ctx.Err() != nil {
 		return
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"twinning/internal/core/document"
 	"twinning/internal/store"
@@ -16,6 +17,8 @@ type Kind string
 
 const (
 	Invalid   Kind = "invalid"    // the request can't be understood or done as it stands
+	Malformed Kind = "malformed"  // the request can't even be read
+	Media     Kind = "media-type" // its body is of another type than the operation takes
 	NotFound  Kind = "not-found"  // what it names does not exist
 	Conflict  Kind = "conflict"   // somebody or something else was there first
 	Denied    Kind = "denied"     // the caller lacks a right
@@ -32,6 +35,7 @@ type Error struct {
 	Field    string
 	Next     string
 	Problems document.Problems
+	Wait     time.Duration // how long to wait before it is asked again; 0: nobody knows
 }
 
 func (e *Error) Error() string {
@@ -63,6 +67,8 @@ func About(err error, what, name string) error {
 		return New(Conflict, fmt.Sprintf("%s %q is in use", what, name), "", "remove what uses it first")
 	case errors.Is(err, store.ErrChanged):
 		return New(Conflict, fmt.Sprintf("%s %q was changed by somebody else meanwhile", what, name), "", "read it again and repeat your change")
+	case errors.Is(err, store.ErrDone):
+		return New(Conflict, "this request was carried out before", "its Idempotency-Key is the same, and no answer is kept", "look at what is there now")
 	}
 	return err
 }

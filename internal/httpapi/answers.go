@@ -70,9 +70,14 @@ func ifMatch(header *string, fallback int64) (int64, error) {
 }
 
 func me(who service.Caller) openapi.Me {
-	m := openapi.Me{Name: who.Name, Rights: []openapi.Right{}}
+	m := openapi.Me{Name: who.Name, Rights: []openapi.Right{}, Lanes: openapi.Lanes{}}
 	for _, r := range who.Rights {
 		m.Rights = append(m.Rights, openapi.Right(r))
+	}
+	for lane, rights := range who.Lanes {
+		for _, r := range rights {
+			m.Lanes[lane] = append(m.Lanes[lane], openapi.Right(r))
+		}
 	}
 	return m
 }
@@ -80,24 +85,29 @@ func me(who service.Caller) openapi.Me {
 // signedIn answers with the session in a cookie that no script can read and
 // that no other site makes the browser send.
 type signedIn struct {
-	secret string
+	server *server
+	in     service.SignedIn
 	me     openapi.Me
 }
 
+// deviceDays is how long a device is known again.
+const deviceDays = 180
+
 func (a signedIn) VisitSignInResponse(w http.ResponseWriter) error {
-	http.SetCookie(w, cookie(a.secret, 12*60*60))
+	http.SetCookie(w, a.server.cookie(Cookie, a.in.Secret, 12*60*60))
+	http.SetCookie(w, a.server.cookie(deviceCookie, a.in.Device, deviceDays*24*60*60))
 	w.Header().Set("Content-Type", "application/json")
 	return json.NewEncoder(w).Encode(a.me)
 }
 
-func cookie(secret string, age int) *http.Cookie {
-	return &http.Cookie{Name: Cookie, Value: secret, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+func (s *server) cookie(name, secret string, age int) *http.Cookie {
+	return &http.Cookie{Name: s.cookieName(name), Value: secret, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.cfg.TLS, SameSite: http.SameSiteStrictMode}
 }
 
-type signedOut struct{}
+type signedOut struct{ server *server }
 
-func (signedOut) VisitSignOutResponse(w http.ResponseWriter) error {
-	http.SetCookie(w, cookie("", -1))
+func (a signedOut) VisitSignOutResponse(w http.ResponseWriter) error {
+	http.SetCookie(w, a.server.cookie(Cookie, "", -1))
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }

@@ -58,15 +58,15 @@ func (s *server) CompareRosters(ctx context.Context, r openapi.CompareRostersReq
 
 func (s *server) ExportRoster(ctx context.Context, r openapi.ExportRosterRequestObject) (openapi.ExportRosterResponseObject, error) {
 	p := r.Params
-	e, err := s.cfg.Service.ExportRoster(ctx, r.Roster, service.Exporting{
+	e, err := s.cfg.Service.ExportRoster(ctx, caller(ctx), r.Roster, service.Exporting{
 		Format: string(value(p.Format)), Columns: words(value(p.Columns)), Text: value(p.Q), Skip: value(p.Skip), First: value(p.First), Native: value(p.Native), People: value(p.People),
 	})
-	return download{e}, err
+	return download{e, ctx}, err
 }
 
 func (s *server) GetTemplate(ctx context.Context, r openapi.GetTemplateRequestObject) (openapi.GetTemplateResponseObject, error) {
 	e, err := s.cfg.Service.Template(ctx, r.Lane, string(value(r.Params.Format)))
-	return download{e}, err
+	return download{e, ctx}, err
 }
 
 func (s *server) SurveyKeys(ctx context.Context, r openapi.SurveyKeysRequestObject) (openapi.SurveyKeysResponseObject, error) {
@@ -80,9 +80,17 @@ func words(list string) []string {
 
 // download is a file on its way to whoever asked. Should it break off, the
 // connection does too: half a file never looks whole.
-type download struct{ service.Export }
+type download struct {
+	service.Export
+	ctx context.Context
+}
 
 func (d download) write(w http.ResponseWriter) error {
+	leave, err := d.Open(d.ctx)
+	if err != nil {
+		return err
+	}
+	defer leave()
 	w.Header().Set("Content-Type", "application/octet-stream")
 	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": d.Name}))
 	w.Header().Set("Cache-Control", "no-store")
@@ -139,6 +147,11 @@ func (s *server) ListAudit(ctx context.Context, r openapi.ListAuditRequestObject
 }
 
 func (s *server) CheckAudit(ctx context.Context, r openapi.CheckAuditRequestObject) (openapi.CheckAuditResponseObject, error) {
-	v, err := s.cfg.Service.CheckAudit(ctx)
+	v, err := s.cfg.Service.CheckAudit(ctx, value(r.Params.Head))
 	return as[openapi.CheckAudit200JSONResponse](v, err)
+}
+
+func (s *server) GetAuditHead(ctx context.Context, r openapi.GetAuditHeadRequestObject) (openapi.GetAuditHeadResponseObject, error) {
+	head, err := s.cfg.Service.AuditHead(ctx)
+	return openapi.GetAuditHead200JSONResponse{Head: head}, err
 }

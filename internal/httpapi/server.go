@@ -12,6 +12,9 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -29,6 +32,8 @@ type Config struct {
 	Service *service.Service
 	Console fs.FS // the built console; nil serves none
 	Log     *slog.Logger
+	TLS     bool           // browsers come by TLS, to us or to a proxy before us
+	Proxies []netip.Prefix // whose word on where a request comes from is taken
 }
 
 type server struct {
@@ -39,9 +44,6 @@ type server struct {
 
 // base is where the contract's paths begin.
 const base = "/v1"
-
-// maxBody bounds a JSON request; files are bounded by the service.
-const maxBody = 4 << 20
 
 // New makes the Echo server with every route in place.
 func New(cfg Config) (*echo.Echo, error) {
@@ -60,7 +62,8 @@ func New(cfg Config) (*echo.Echo, error) {
 	e := echo.New()
 	e.Logger = cfg.Log
 	e.HTTPErrorHandler = s.fail
-	e.Use(secureHeaders)
+	e.IPExtractor = addressOf(cfg.Proxies)
+	e.Use(secureHeaders(cfg.TLS))
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", func(c *echo.Context) error {
 		if err := cfg.Service.Ready(c.Request().Context()); err != nil {
@@ -76,57 +79,156 @@ func New(cfg Config) (*echo.Echo, error) {
 	return e, nil
 }
 
-func secureHeaders(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) error {
-		h := c.Response().Header()
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "no-referrer")
-		h.Set("X-Frame-Options", "DENY")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
-		return next(c)
+func secureHeaders(encrypted bool) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			h := c.Response().Header()
+			h.Set("X-Content-Type-Options", "nosniff")
+			h.Set("Referrer-Policy", "no-referrer")
+			h.Set("X-Frame-Options", "DENY")
+			h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+			if encrypted {
+				h.Set("Strict-Transport-Security", "max-age=31536000")
+			}
+			return next(c)
+		}
 	}
+}
+
+// addressOf is where a request comes from: the last address that no proxy of ours
+// stands at. Without proxies, nobody's word is taken.
+func addressOf(proxies []netip.Prefix) echo.IPExtractor {
+	direct := echo.ExtractIPDirect()
+	return func(r *http.Request) string {
+		at := direct(r)
+		hops := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
+		for i := len(hops) - 1; i >= 0 && within(proxies, at); i-- {
+			hop, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
+			if err != nil {
+				break
+			}
+			at = hop.Unmap().String()
+		}
+		return at
+	}
+}
+
+func within(proxies []netip.Prefix, at string) bool {
+	addr, err := netip.ParseAddr(at)
+	return err == nil && slices.ContainsFunc(proxies, func(p netip.Prefix) bool { return p.Contains(addr.Unmap()) })
 }
 
 type (
 	callerKey  struct{}
 	sessionKey struct{}
+	sourceKey  struct{}
+	deviceKey  struct{}
 )
+
+// source is the address that a request comes from.
+func source(ctx context.Context) string {
+	at, _ := ctx.Value(sourceKey{}).(string)
+	return at
+}
 
 func caller(ctx context.Context) service.Caller {
 	who, _ := ctx.Value(callerKey{}).(service.Caller)
 	return who
 }
 
-// Cookie is the console session's name.
+// Cookie is the console session's name; behind TLS, browsers hold it to this host
+// and to TLS.
 const Cookie = "twinning_session"
 
+const deviceCookie = "twinning_device"
+
+func (s *server) cookieName(name string) string {
+	if s.cfg.TLS {
+		return "__Host-" + name
+	}
+	return name
+}
+
 // guard lets a request through when its operation is known, its caller is
-// known and holds the operation's right, and it is of the contract's form.
-// An operation without x-right is closed to everybody.
+// known and holds the operation's right in the lane that it is about, and it is of
+// the contract's form. An operation without x-right is closed to everybody.
 func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) error {
+	return s.recovering(func(c *echo.Context) error {
+		c.Response().Header().Set("Cache-Control", "no-store")
 		r := c.Request()
 		route, params, err := s.router.FindRoute(r)
 		if err != nil {
-			return &service.Error{Kind: service.NotFound, Title: "there is nothing at " + r.Method + " " + r.URL.Path}
+			return &service.Error{Kind: service.NotFound, Title: "there is nothing at " + r.Method + " " + strconv.Quote(r.URL.Path)}
 		}
-		right, _ := route.Operation.Extensions["x-right"].(string)
-		if right != "none" {
+		if right, _ := route.Operation.Extensions["x-right"].(string); right != "none" {
 			who, err := s.identify(r)
 			if err != nil {
 				return err
 			}
-			if right == "" || right != "self" && !who.May(service.Right(right)) {
-				return &service.Error{Kind: service.Denied, Title: fmt.Sprintf("this needs the right %q", right), Detail: fmt.Sprintf("%s holds %v", who.Name, who.Rights), Next: "ask an administrator for it"}
+			if err := s.allowed(r, who, right, params); err != nil {
+				return err
 			}
 			r = r.WithContext(context.WithValue(r.Context(), callerKey{}, who))
 		} else if err := s.crossSites.Check(r); err != nil {
 			return &service.Error{Kind: service.Denied, Title: "requests from other sites are refused"}
 		}
-		if err := s.validate(r, route, params); err != nil {
+		r = r.WithContext(context.WithValue(r.Context(), sourceKey{}, c.RealIP()))
+		if device, err := r.Cookie(s.cookieName(deviceCookie)); err == nil {
+			r = r.WithContext(context.WithValue(r.Context(), deviceKey{}, device.Value))
+		}
+		raw, isFile, err := s.read(c.Response(), r, route.Operation)
+		if err != nil {
+			return err
+		}
+		if err := s.validate(r, route, params, raw); err != nil {
 			return err
 		}
 		c.SetRequest(r)
+		if r.Method != http.MethodPost || isFile && r.ContentLength < 0 {
+			return next(c)
+		}
+		return s.once(c, route.Operation.OperationID, raw, next)
+	})
+}
+
+// allowed tells whether the caller holds the right, everywhere or in the lane that
+// the request is about.
+func (s *server) allowed(r *http.Request, who service.Caller, right string, params map[string]string) error {
+	if right == "self" || right != "" && who.May(service.Right(right)) {
+		return nil
+	}
+	if right != "" && len(who.Lanes) > 0 {
+		lane, err := s.cfg.Service.LaneOf(r.Context(), params)
+		if err != nil {
+			return err
+		}
+		if who.MayIn(service.Right(right), lane) {
+			return nil
+		}
+	}
+	return &service.Error{Kind: service.Denied, Title: fmt.Sprintf("this needs the right %q", right), Detail: fmt.Sprintf("%s holds %v", who.Name, who.Rights), Next: "ask an administrator for it"}
+}
+
+// recovering turns a panic into an error of this one request, told by a number
+// under which the log has more.
+func (s *server) recovering(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) (err error) {
+		w := newTaken(c.Response())
+		c.SetResponse(w)
+		defer func() {
+			p := recover()
+			if p == nil {
+				return
+			}
+			if p == http.ErrAbortHandler { // on purpose
+				panic(p)
+			}
+			err = s.cfg.Service.Panicked(c.Request().Method+" "+c.Request().URL.Path, p)
+			if w.begun {
+				s.cfg.Log.Error("an answer was broken off by it", "error", err.Error())
+				panic(http.ErrAbortHandler)
+			}
+		}()
 		return next(c)
 	}
 }
@@ -135,7 +237,7 @@ func (s *server) identify(r *http.Request) (service.Caller, error) {
 	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 		return s.cfg.Service.Who(r.Context(), token, false)
 	}
-	cookie, err := r.Cookie(Cookie)
+	cookie, err := r.Cookie(s.cookieName(Cookie))
 	if err != nil {
 		return service.Caller{}, &service.Error{Kind: service.NotSigned, Title: "sign in first", Detail: "this needs a bearer token or a console session"}
 	}
@@ -146,26 +248,6 @@ func (s *server) identify(r *http.Request) (service.Caller, error) {
 	who, err := s.cfg.Service.Who(r.Context(), cookie.Value, true)
 	*r = *r.WithContext(context.WithValue(r.Context(), sessionKey{}, cookie.Value))
 	return who, err
-}
-
-func (s *server) validate(r *http.Request, route *routers.Route, params map[string]string) error {
-	isFile := strings.HasPrefix(r.Header.Get("Content-Type"), "application/octet-stream") // no other operation takes it
-	if !isFile {
-		r.Body = http.MaxBytesReader(nil, r.Body, maxBody)
-	}
-	err := openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{
-		Request: r, PathParams: params, Route: route,
-		Options: &openapi3filter.Options{MultiError: true, ExcludeRequestBody: isFile, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc},
-	})
-	if err == nil {
-		return nil
-	}
-	e := &service.Error{Kind: service.Invalid, Title: "the request is not of the contract's form"}
-	e.Field, e.Detail = explain(err)
-	if e.Field != "" {
-		e.Detail = e.Field + ": " + e.Detail
-	}
-	return e
 }
 
 // explain takes field and reason out of the validator's errors, whose own text
@@ -185,10 +267,6 @@ func explain(err error) (field, detail string) {
 			field = path
 		}
 		return plainReason(field, schema.Reason)
-	}
-	var large *http.MaxBytesError
-	if errors.As(err, &large) {
-		return "", fmt.Sprintf("it is larger than %d MiB", maxBody>>20)
 	}
 	if bad != nil {
 		if bad.Reason != "" {
@@ -217,6 +295,7 @@ func plainReason(field, reason string) (string, string) {
 
 var statuses = map[service.Kind]int{
 	service.Invalid: http.StatusUnprocessableEntity, service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.Denied: http.StatusForbidden,
+	service.Malformed: http.StatusBadRequest, service.Media: http.StatusUnsupportedMediaType,
 	service.NotSigned: http.StatusUnauthorized, service.Slow: http.StatusTooManyRequests, service.Stopped: http.StatusLocked,
 }
 
@@ -229,6 +308,12 @@ func (s *server) fail(c *echo.Context, err error) {
 	switch {
 	case errors.As(err, &told):
 		p = problem(told)
+		if told.Wait > 0 {
+			c.Response().Header().Set("Retry-After", strconv.Itoa(int(told.Wait.Seconds())+1))
+		}
+	case service.Unreadable(err):
+		told := service.Error{Kind: service.Malformed, Title: "the request can't be read", Detail: err.Error()}
+		p = problem(&told)
 	case errors.As(err, &status) && status.StatusCode() < http.StatusInternalServerError:
 		p.Status, p.Title = status.StatusCode(), http.StatusText(status.StatusCode())
 	case c.Request().Context().Err() != nil:

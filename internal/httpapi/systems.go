@@ -8,20 +8,29 @@ import (
 )
 
 func (s *server) SignIn(ctx context.Context, r openapi.SignInRequestObject) (openapi.SignInResponseObject, error) {
-	secret, who, err := s.cfg.Service.SignIn(ctx, r.Body.Name, r.Body.Password)
+	device, _ := ctx.Value(deviceKey{}).(string)
+	in, err := s.cfg.Service.SignIn(ctx, service.SigningIn{Name: r.Body.Name, Password: r.Body.Password, Source: source(ctx), Device: device})
 	if err != nil {
 		return nil, err
 	}
-	return signedIn{secret, me(who)}, nil
+	return signedIn{s, in, me(in.Caller)}, nil
 }
 
 func (s *server) SignOut(ctx context.Context, r openapi.SignOutRequestObject) (openapi.SignOutResponseObject, error) {
 	if secret, ok := ctx.Value(sessionKey{}).(string); ok {
-		if err := s.cfg.Service.SignOut(ctx, secret); err != nil {
+		if err := s.cfg.Service.SignOut(ctx, caller(ctx), secret); err != nil {
 			return nil, err
 		}
 	}
-	return signedOut{}, nil
+	return signedOut{s}, nil
+}
+
+func (s *server) ChangePassword(ctx context.Context, r openapi.ChangePasswordRequestObject) (openapi.ChangePasswordResponseObject, error) {
+	session, _ := ctx.Value(sessionKey{}).(string)
+	if err := s.cfg.Service.ChangePassword(ctx, caller(ctx), session, r.Body.Old, r.Body.Password); err != nil {
+		return nil, err
+	}
+	return openapi.ChangePassword204Response{}, nil
 }
 
 func (s *server) GetMe(ctx context.Context, r openapi.GetMeRequestObject) (openapi.GetMeResponseObject, error) {
@@ -33,13 +42,47 @@ func (s *server) ListUsers(ctx context.Context, r openapi.ListUsersRequestObject
 	return as[openapi.ListUsers200JSONResponse](listed(list), err)
 }
 
-func (s *server) CreateUser(ctx context.Context, r openapi.CreateUserRequestObject) (openapi.CreateUserResponseObject, error) {
-	rights := make([]string, len(r.Body.Rights))
-	for i, x := range r.Body.Rights {
-		rights[i] = string(x)
+func granted(rights []openapi.Right, lanes *openapi.Lanes) service.Granted {
+	g := service.Granted{Rights: texts(rights), Lanes: map[string][]string{}}
+	for lane, list := range value(lanes) {
+		g.Lanes[lane] = texts(list)
 	}
-	u, err := s.cfg.Service.AddUser(ctx, caller(ctx), r.Body.Name, rights, value(r.Body.Password))
+	return g
+}
+
+func texts[T ~string](list []T) []string {
+	out := make([]string, len(list))
+	for i, x := range list {
+		out[i] = string(x)
+	}
+	return out
+}
+
+func (s *server) CreateUser(ctx context.Context, r openapi.CreateUserRequestObject) (openapi.CreateUserResponseObject, error) {
+	u, err := s.cfg.Service.AddUser(ctx, caller(ctx), r.Body.Name, granted(r.Body.Rights, r.Body.Lanes), value(r.Body.Password))
 	return as[openapi.CreateUser201JSONResponse](u, err)
+}
+
+func (s *server) SetRights(ctx context.Context, r openapi.SetRightsRequestObject) (openapi.SetRightsResponseObject, error) {
+	u, err := s.cfg.Service.SetRights(ctx, caller(ctx), r.User, granted(r.Body.Rights, r.Body.Lanes))
+	return as[openapi.SetRights200JSONResponse](u, err)
+}
+
+func (s *server) ResetPassword(ctx context.Context, r openapi.ResetPasswordRequestObject) (openapi.ResetPasswordResponseObject, error) {
+	password, err := s.cfg.Service.ResetPassword(ctx, caller(ctx), r.User)
+	return openapi.ResetPassword201JSONResponse{Password: password}, err
+}
+
+func (s *server) ListTokens(ctx context.Context, r openapi.ListTokensRequestObject) (openapi.ListTokensResponseObject, error) {
+	list, err := s.cfg.Service.Tokens(ctx, r.User)
+	return as[openapi.ListTokens200JSONResponse](listed(list), err)
+}
+
+func (s *server) RemoveToken(ctx context.Context, r openapi.RemoveTokenRequestObject) (openapi.RemoveTokenResponseObject, error) {
+	if err := s.cfg.Service.RemoveToken(ctx, caller(ctx), r.User, r.Token); err != nil {
+		return nil, err
+	}
+	return openapi.RemoveToken204Response{}, nil
 }
 
 func (s *server) RemoveUser(ctx context.Context, r openapi.RemoveUserRequestObject) (openapi.RemoveUserResponseObject, error) {
@@ -50,8 +93,8 @@ func (s *server) RemoveUser(ctx context.Context, r openapi.RemoveUserRequestObje
 }
 
 func (s *server) CreateToken(ctx context.Context, r openapi.CreateTokenRequestObject) (openapi.CreateTokenResponseObject, error) {
-	secret, expires, err := s.cfg.Service.AddToken(ctx, caller(ctx), r.User, r.Body.Name, value(r.Body.Days))
-	return openapi.CreateToken201JSONResponse{Name: r.Body.Name, Secret: secret, Expires: expires}, err
+	secret, t, err := s.cfg.Service.AddToken(ctx, caller(ctx), r.User, r.Body.Name, value(r.Body.Days))
+	return openapi.CreateToken201JSONResponse{Id: t.ID, Name: t.Name, Secret: secret, Expires: t.Expires}, err
 }
 
 func (s *server) ListSystems(ctx context.Context, r openapi.ListSystemsRequestObject) (openapi.ListSystemsResponseObject, error) {
@@ -94,7 +137,7 @@ func (s *server) ProbeSystem(ctx context.Context, r openapi.ProbeSystemRequestOb
 }
 
 func (s *server) SendFile(ctx context.Context, r openapi.SendFileRequestObject) (openapi.SendFileResponseObject, error) {
-	file, err := s.cfg.Service.SendFile(ctx, r.System, r.Body)
+	file, err := s.cfg.Service.SendFile(ctx, caller(ctx), r.System, r.Body)
 	return openapi.SendFile201JSONResponse{File: file}, err
 }
 

@@ -76,11 +76,14 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 		return PlanView{}, err
 	}
 	p.Hash = hashOf(p.Parts.V)
-	id, err := s.Store.AddPlan(ctx, p, chosen)
+	var id int64
+	err = s.Store.InTx(ctx, func(tx *store.Store) error {
+		if id, err = tx.AddPlan(ctx, p, chosen); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, who.Name, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": lane, "changes": fmt.Sprint(len(chosen)), "left out": fmt.Sprint(len(fallen))})
+	})
 	if err != nil {
-		return PlanView{}, err
-	}
-	if err := s.audit(ctx, who, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": lane, "changes": fmt.Sprint(len(chosen)), "left out": fmt.Sprint(len(fallen))}); err != nil {
 		return PlanView{}, err
 	}
 	v, err := s.Plan(ctx, id)

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"twinning/internal/access"
 	"twinning/internal/core/document"
 	"twinning/internal/core/record"
 	"twinning/internal/fault"
@@ -34,13 +35,23 @@ type Exporting struct {
 type Export struct {
 	Name  string // of the file
 	write func(w io.Writer) error
+	open  func(ctx context.Context) (leave func(), err error)
+}
+
+// Open waits for one of the few places for files that are given out; leave gives
+// it back.
+func (e Export) Open(ctx context.Context) (leave func(), err error) {
+	if e.open == nil {
+		return func() {}, nil
+	}
+	return e.open(ctx)
 }
 
 // Write writes the file.
 func (e Export) Write(w io.Writer) error { return e.write(w) }
 
 // ExportRoster prepares a roster, or a part of it, as a file.
-func (s *Service) ExportRoster(ctx context.Context, id int64, how Exporting) (Export, error) {
+func (s *Service) ExportRoster(ctx context.Context, who access.Caller, id int64, how Exporting) (Export, error) {
 	r, err := s.takenRoster(ctx, id)
 	if err != nil {
 		return Export{}, err
@@ -78,7 +89,8 @@ func (s *Service) ExportRoster(ctx context.Context, id int64, how Exporting) (Ex
 	how.Columns = columns
 	e := Export{Name: fmt.Sprintf("%s-roster-%d.%s", x.Name, id, map[bool]string{true: "json", false: how.Format}[how.Format == "scim"])}
 	e.write = func(w io.Writer) error { return s.export(ctx, w, x, r, shape, how) }
-	return e, nil
+	e.open = func(ctx context.Context) (func(), error) { return s.place(ctx, s.exports, "exports") }
+	return e, s.act(ctx, who, "roster.export", fmt.Sprintf("%s, roster %d", x.Name, id), map[string]string{"format": how.Format, "columns": strings.Join(columns, " "), "text": how.Text, "native": fmt.Sprint(how.Native)}, onlyTold)
 }
 
 func (s *Service) export(ctx context.Context, w io.Writer, x store.System, r store.Roster, shape record.Shape, how Exporting) error {
@@ -100,7 +112,7 @@ func (s *Service) export(ctx context.Context, w io.Writer, x store.System, r sto
 		return err
 	}
 	n, given := 0, 0
-	err = s.Store.SelectRecords(ctx, r, how.Text, func(id string, native map[string][]string) error {
+	err = s.Store.Apart().SelectRecords(ctx, r, how.Text, func(id string, native map[string][]string) error {
 		if n++; n <= how.Skip {
 			return nil
 		}
@@ -144,7 +156,7 @@ func (s *Service) referees(ctx context.Context, r store.Roster, shape record.Sha
 	if len(by) == 0 {
 		return by, nil
 	}
-	return by, s.Store.SelectRecords(ctx, r, "", func(id string, native map[string][]string) error {
+	return by, s.Store.Apart().SelectRecords(ctx, r, "", func(id string, native map[string][]string) error {
 		for refers, known := range by {
 			for _, v := range native[refers] {
 				known.Add(v, id)

@@ -127,10 +127,10 @@ type balanceView struct {
 
 // SetObserving lets a lane only observe, or lets it write.
 func (s *Service) SetObserving(ctx context.Context, who access.Caller, name string, on bool) (LaneView, error) {
-	if err := s.Store.SetObserving(ctx, name, on); err != nil {
-		return LaneView{}, fault.About(err, "lane", name)
-	}
-	if err := s.audit(ctx, who, map[bool]string{true: "lane.observe", false: "lane.write"}[on], name, nil); err != nil {
+	err := s.act(ctx, who, map[bool]string{true: "lane.observe", false: "lane.write"}[on], name, nil, func(tx *store.Store) error {
+		return fault.About(tx.SetObserving(ctx, name, on), "lane", name)
+	})
+	if err != nil {
 		return LaneView{}, err
 	}
 	return s.Lane(ctx, name)
@@ -151,14 +151,13 @@ func (s *Service) RemoveLane(ctx context.Context, who access.Caller, name string
 	if err != nil {
 		return err
 	}
-	open, err := s.Store.RemoveLane(ctx, l.ID)
-	switch {
-	case err != nil:
+	return s.act(ctx, who, "lane.remove", name, nil, func(tx *store.Store) error {
+		open, err := tx.RemoveLane(ctx, l.ID)
+		if err == nil && len(open) > 0 {
+			err = fault.New(fault.Conflict, fmt.Sprintf("lane %q is at work", name), strings.Join(open, "; "), "halt what runs, and void its plans")
+		}
 		return fault.About(err, "lane", name)
-	case len(open) > 0:
-		return fault.New(fault.Conflict, fmt.Sprintf("lane %q is at work", name), strings.Join(open, "; "), "halt what runs, and void its plans")
-	}
-	return s.audit(ctx, who, "lane.remove", name, nil)
+	})
 }
 
 // Charter finds a version of a lane's rules; 0 is the newest.

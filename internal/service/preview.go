@@ -70,16 +70,21 @@ var triable = []string{"format", "delimiter", "encoding", "sheet", "defused", "i
 
 // Preview reads a file as a whole, a system in part, and tells what would be
 // understood. It writes nothing.
-func (s *Service) Preview(ctx context.Context, _ access.Caller, system string, how Looking) (v Preview, err error) {
+func (s *Service) Preview(ctx context.Context, who access.Caller, system string, how Looking) (v Preview, err error) {
 	ctx, cancel := context.WithTimeout(ctx, previewTime)
 	defer cancel()
+	leave, err := s.place(ctx, s.previews, "previews")
+	if err != nil {
+		return v, err
+	}
+	defer leave()
 	x, err := s.Store.SystemByName(ctx, system)
 	if err != nil {
 		return v, fault.About(err, "system", system)
 	}
 	to := reach.For{}
 	if how.File != "" {
-		if to.Spool, err = s.spooled(how.File); err != nil {
+		if to.Spool, err = s.spooled(who, how.File); err != nil {
 			return v, err
 		}
 	}

@@ -92,7 +92,7 @@ func TestPreviews(t *testing.T) {
 					how.First = len(rest)
 				}
 			}
-			how.File, err = stage.SendFile(ctx, "hr", strings.NewReader(strings.Join(file, "\n")+"\n"))
+			how.File, err = stage.SendFile(ctx, tester, "hr", strings.NewReader(strings.Join(file, "\n")+"\n"))
 			require.NoError(t, err)
 			v, err := stage.Preview(ctx, tester, "hr", how)
 			got := ""

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -41,7 +42,7 @@ func (s *Service) Probe(ctx context.Context, who access.Caller, system string) (
 	defer reach.Closed(c)
 	r := ProbeReport{System: system, Kind: x.Kind, At: s.Now().UTC(), Steps: connector.Probe(ctx, c)}
 	r.OK = !slices.ContainsFunc(r.Steps, func(step connector.Step) bool { return step.State == connector.StepFailed })
-	return r, s.audit(ctx, who, "system.probe", system, nil)
+	return r, s.act(ctx, who, "system.probe", system, nil, onlyTold)
 }
 
 // HaltTask asks a task to stop.
@@ -49,11 +50,19 @@ func (s *Service) HaltTask(ctx context.Context, who access.Caller, id int64) (t 
 	if _, err := s.Task(ctx, id); err != nil {
 		return t, err
 	}
-	if err := s.Store.AskHalt(ctx, id); err != nil {
-		return t, fault.New(fault.Conflict, "the task has ended", "", "")
-	}
-	if err := s.audit(ctx, who, "task.halt", fmt.Sprintf("task %d", id), nil); err != nil {
+	err = s.act(ctx, who, "task.halt", fmt.Sprintf("task %d", id), nil, func(tx *store.Store) error {
+		return ended(tx.AskHalt(ctx, id), "the task has ended")
+	})
+	if err != nil {
 		return t, err
 	}
 	return s.Task(ctx, id)
+}
+
+// ended tells of something that can't be halted any more.
+func ended(err error, title string) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return fault.New(fault.Conflict, title, "", "")
+	}
+	return err
 }

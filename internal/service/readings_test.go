@@ -52,6 +52,9 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		defer s.Close()
+		if err := s.KeyTrail(ctx, []byte("a key for tests")); err != nil {
+			panic(err)
+		}
 		keeper, err := crypt.LoadKey("", filepath.Join(dir, "key"))
 		if err != nil {
 			panic(err)

@@ -46,7 +46,7 @@ func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string,
 		}
 	}
 	var t store.Task
-	err = s.Store.InTx(ctx, func(tx *store.Store) (err error) {
+	err = s.act(ctx, who, "reconcile", lane, map[string]string{"learn": fmt.Sprint(learn)}, func(tx *store.Store) (err error) {
 		if t, err = tx.AddTask(ctx, "reconcile", "reconcile "+lane, who.Name, laneParams{l.ID, learn}); err != nil {
 			return err
 		}
@@ -56,7 +56,7 @@ func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string,
 		return t, err
 	}
 	s.nudge()
-	return t, s.audit(ctx, who, "reconcile", lane, nil)
+	return t, nil
 }
 
 // laneInput is everything that one reconciliation looks at.
@@ -266,7 +266,10 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) error {
 	if p.Learn {
 		in.Memory.Weights = nil
 	}
-	out := reconcile.Run(in.Input)
+	out, err := s.compute(ctx, w, in.Input)
+	if err != nil {
+		return err
+	}
 	version, err := s.keepWeights(ctx, in.lane, out, w.By)
 	if err != nil {
 		return err
@@ -296,6 +299,42 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) error {
 	bad := out.Balance.People.Contested + out.Balance.Accounts.Contested
 	w.Say("%d twins, %d findings, %d changes", out.Balance.People.Twinned, len(out.Findings), len(out.Changes))
 	return w.Progress(all, all, all-bad, bad)
+}
+
+// compute reconciles. The core looks at no clock and hears nobody: who asks to
+// halt is answered at once, and what was begun comes to its end unheard, in a
+// place that the next computation waits for.
+func (s *Service) compute(ctx context.Context, w *work.Work, in reconcile.Input) (*reconcile.Output, error) {
+	type result struct {
+		out *reconcile.Output
+		err error
+	}
+	select {
+	case s.computing <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-w.Asked():
+		return nil, work.ErrHalted
+	}
+	got := make(chan result, 1)
+	go func() {
+		defer func() { <-s.computing }()
+		defer func() {
+			if p := recover(); p != nil {
+				got <- result{nil, s.panicked("reconciling", p)}
+			}
+		}()
+		got <- result{out: reconcile.Run(in)}
+	}()
+	select {
+	case r := <-got:
+		return r.out, r.err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-w.Asked():
+		w.Say("halted as asked; nothing of it was kept")
+		return nil, work.ErrHalted
+	}
 }
 
 // keepWeights keeps what was learnt, if anything was.

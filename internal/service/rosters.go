@@ -2,23 +2,23 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"twinning/internal/access"
 	"twinning/internal/connector"
+	"twinning/internal/core/budget"
 	"twinning/internal/fault"
 	"twinning/internal/intake"
 	"twinning/internal/store"
 )
-
-// maxUpload bounds a file sent with a roster: 4 GiB, as for any file.
-const maxUpload = 4 << 30
 
 // Taking says how a roster is to be taken.
 type Taking struct {
@@ -43,20 +43,29 @@ func (s *Service) TakeRoster(ctx context.Context, who access.Caller, system stri
 	default:
 		return store.Task{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("extent %q can't be taken as a roster", how.Extent), Detail: "expected whole or changes", Field: "extent"}
 	}
+	detail := map[string]string{"extent": p.Extent}
 	if how.File != "" {
-		if _, err := s.spooled(how.File); err != nil {
+		if _, err := s.spooled(who, how.File); err != nil {
 			return store.Task{}, err
 		}
 		p.File = how.File
 	} else if how.Body != nil {
-		if p.File, err = s.spool(how.Body); err != nil {
+		sent, err := s.spool(who, how.Body)
+		if err != nil {
 			return store.Task{}, err
 		}
+		p.File = sent.file
 	}
 	if p.File != "" {
-		if x.Kind != "file" {
+		if err := mayReplace(who, x); err != nil {
 			_ = os.Remove(s.reach.InSpool(p.File))
-			return store.Task{}, fault.New(fault.Invalid, fmt.Sprintf("system %q is read over the network and takes no file", system), "", "leave the file out")
+			return store.Task{}, err
+		}
+		if detail["file sent"], err = s.digestOf(p.File); err != nil {
+			return store.Task{}, err
+		}
+		if path := x.Settings.V["path"]; path != "" {
+			detail["in place of"] = path
 		}
 		p.Node = s.Node
 	}
@@ -64,54 +73,120 @@ func (s *Service) TakeRoster(ctx context.Context, who access.Caller, system stri
 	if how.Name != "" {
 		title += ": " + how.Name
 	}
-	t, err := s.Store.AddTask(ctx, "roster", title, who.Name, p)
-	if err != nil {
-		return t, err
+	var t store.Task
+	err = s.act(ctx, who, "roster.take", system, detail, func(tx *store.Store) error {
+		t, err = tx.AddTask(ctx, "roster", title, who.Name, p)
+		return err
+	})
+	if err == nil {
+		s.nudge()
 	}
-	s.nudge()
-	return t, s.audit(ctx, who, "roster.take", system, map[string]string{"extent": p.Extent})
+	return t, err
 }
 
-// spool keeps a sent file until its reading ends; "" when nothing was sent.
-func (s *Service) spool(body io.Reader) (string, error) {
+// mayReplace says whether somebody may send a file for a system: where it has a
+// file of its own, only whoever may say which.
+func mayReplace(who access.Caller, x store.System) error {
+	switch {
+	case x.Kind != "file":
+		return fault.New(fault.Invalid, fmt.Sprintf("system %q is read over the network and takes no file", x.Name), "", "leave the file out")
+	case x.Settings.V["path"] != "" && !who.May(access.Administer):
+		return fault.New(fault.Denied, fmt.Sprintf("the file of system %q stands on the service's machine, and only who may administer can put another in its place", x.Name), "", "leave the file out, or ask an administrator")
+	}
+	return nil
+}
+
+// sent is a file that somebody sent.
+type sent struct {
+	file string // its name in the spool
+	size int64
+}
+
+// owner is what the names of a user's files in the spool begin with.
+func owner(who access.Caller) string {
+	sum := sha256.Sum256([]byte(access.Key(who.Name)))
+	return fmt.Sprintf("sent-%x-", sum[:6])
+}
+
+// spool keeps a sent file until its reading ends; no file when nothing was sent.
+func (s *Service) spool(who access.Caller, body io.Reader) (out sent, err error) {
 	dir := s.reach.InSpool("")
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return "", err
+		return out, err
 	}
-	s.sweepSpool(dir)
-	f, err := os.CreateTemp(dir, "sent-*")
+	held := s.sweepSpool(dir, owner(who))
+	f, err := os.CreateTemp(dir, owner(who)+"*")
+	if err != nil {
+		return out, err
+	}
+	out.file = filepath.Base(f.Name())
+	most := min(budget.Upload.Value(), max(budget.Spool.Value()-held, 0))
+	out.size, err = io.Copy(f, io.LimitReader(body, most+1))
+	err = errors.Join(err, f.Close())
+	if err == nil && out.size > 0 && out.size <= most {
+		return out, nil
+	}
+	_ = os.Remove(f.Name())
+	switch {
+	case err != nil:
+		return sent{}, fault.New(fault.Invalid, "the file did not arrive as a whole", plainRead(err), "send it again")
+	case out.size == 0:
+		return sent{}, nil
+	case most < budget.Upload.Value():
+		return sent{}, fault.New(fault.Stopped, "your files that wait to be read take too much room", fmt.Sprintf("together they may take %s", budget.Spool), "have them read, or wait a day until those that are not used are gone")
+	}
+	return sent{}, fault.New(fault.Invalid, budget.Upload.Over(out.size, "the file").Error(), "", "")
+}
+
+// plainRead is why a body could not be read, without addresses.
+func plainRead(err error) string {
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return "it came too slowly"
+	}
+	if errors.Is(err, syscall.ENOSPC) {
+		return "the service's disk is full"
+	}
+	return "the connection broke off"
+}
+
+// digestOf tells a file in the trail.
+func (s *Service) digestOf(file string) (string, error) {
+	f, err := os.Open(s.reach.InSpool(file))
 	if err != nil {
 		return "", err
 	}
-	n, err := io.Copy(f, io.LimitReader(body, maxUpload+1))
-	if err := errors.Join(err, f.Close()); err != nil || n == 0 || n > maxUpload {
-		_ = os.Remove(f.Name())
-		if n > maxUpload {
-			return "", fault.New(fault.Invalid, "the file is larger than 4 GiB", "", "")
-		}
-		return "", err
-	}
-	return filepath.Base(f.Name()), nil
+	defer f.Close() // only read
+	h := sha256.New()
+	n, err := io.Copy(h, f)
+	return fmt.Sprintf("%d bytes, sha256 %x", n, h.Sum(nil)), err
 }
 
 // spoolDays is how long a file that was sent and not used is kept.
 const spoolDays = 1
 
-func (s *Service) sweepSpool(dir string) {
+// sweepSpool removes what nobody came back for, and tells how much of the rest is
+// somebody's.
+func (s *Service) sweepSpool(dir, whose string) (held int64) {
 	list, err := os.ReadDir(dir)
 	if err != nil {
-		return // there is nothing to sweep
+		return 0 // there is nothing to sweep
 	}
 	for _, entry := range list {
-		if info, err := entry.Info(); err == nil && s.Now().Sub(info.ModTime()) > spoolDays*24*time.Hour {
+		info, err := entry.Info()
+		switch {
+		case err != nil: // it is gone
+		case s.Now().Sub(info.ModTime()) > spoolDays*24*time.Hour:
 			_ = os.Remove(filepath.Join(dir, entry.Name()))
+		case strings.HasPrefix(entry.Name(), whose):
+			held += info.Size()
 		}
 	}
+	return held
 }
 
 // SendFile keeps a file for a preview and a roster; it is named by what is
 // returned, for a day.
-func (s *Service) SendFile(ctx context.Context, system string, body io.Reader) (string, error) {
+func (s *Service) SendFile(ctx context.Context, who access.Caller, system string, body io.Reader) (string, error) {
 	x, err := s.Store.SystemByName(ctx, system)
 	if err != nil {
 		return "", fault.About(err, "system", system)
@@ -119,17 +194,24 @@ func (s *Service) SendFile(ctx context.Context, system string, body io.Reader) (
 	if x.Kind != "file" {
 		return "", fault.New(fault.Invalid, fmt.Sprintf("system %q is read over the network and takes no file", system), "", "preview it without a file")
 	}
-	file, err := s.spool(body)
-	if err == nil && file == "" {
+	sent, err := s.spool(who, body)
+	if err == nil && sent.file == "" {
 		err = fault.New(fault.Invalid, "the file is empty", "", "send the file as the body of the request")
 	}
-	return file, err
+	if err != nil {
+		return "", err
+	}
+	digest, err := s.digestOf(sent.file)
+	if err == nil {
+		err = s.act(ctx, who, "file.send", system, map[string]string{"file": digest}, onlyTold)
+	}
+	return sent.file, err
 }
 
 // spooled is the path of a file that was sent before.
-func (s *Service) spooled(file string) (string, error) {
+func (s *Service) spooled(who access.Caller, file string) (string, error) {
 	path := s.reach.InSpool(file)
-	if filepath.Base(file) != file || !strings.HasPrefix(file, "sent-") {
+	if filepath.Base(file) != file || !strings.HasPrefix(file, owner(who)) {
 		return "", &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q is no file that was sent", file), Field: "file"}
 	}
 	if _, err := os.Stat(path); err != nil {

@@ -18,10 +18,9 @@ func (s *Service) Accept(ctx context.Context, who access.Caller, lane, id string
 	if err != nil {
 		return err
 	}
-	if err := s.Store.Accept(ctx, l.ID, id, until, reason, who.Name); err != nil {
-		return err
-	}
-	return s.audit(ctx, who, "finding.accept", lane+" "+id, map[string]string{"reason": reason})
+	return s.act(ctx, who, "finding.accept", lane+" "+id, map[string]string{"reason": reason}, func(tx *store.Store) error {
+		return tx.Accept(ctx, l.ID, id, until, reason, who.Name)
+	})
 }
 
 // Unaccept takes an acceptance back.
@@ -30,10 +29,9 @@ func (s *Service) Unaccept(ctx context.Context, who access.Caller, lane, id stri
 	if err != nil {
 		return err
 	}
-	if err := s.Store.Unaccept(ctx, l.ID, id); err != nil {
-		return fault.About(err, "acceptance of", id)
-	}
-	return s.audit(ctx, who, "finding.unaccept", lane+" "+id, nil)
+	return s.act(ctx, who, "finding.unaccept", lane+" "+id, nil, func(tx *store.Store) error {
+		return fault.About(tx.Unaccept(ctx, l.ID, id), "acceptance of", id)
+	})
 }
 
 // RulingView is a ruling with what it leaves behind.

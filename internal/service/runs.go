@@ -166,10 +166,10 @@ func (s *Service) Halt(ctx context.Context, who access.Caller, id int64) (RunVie
 	if err != nil {
 		return r, err
 	}
-	if err := s.Store.AskHalt(ctx, r.Task); err != nil {
-		return r, fault.New(fault.Conflict, fmt.Sprintf("run %d has ended", id), "", "")
-	}
-	if err := s.audit(ctx, who, "run.halt", fmt.Sprintf("run %d", id), nil); err != nil {
+	err = s.act(ctx, who, "run.halt", fmt.Sprintf("run %d", id), nil, func(tx *store.Store) error {
+		return ended(tx.AskHalt(ctx, r.Task), fmt.Sprintf("run %d has ended", id))
+	})
+	if err != nil {
 		return r, err
 	}
 	return s.Run(ctx, id)
@@ -207,20 +207,20 @@ func (s *Service) Settle(ctx context.Context, who access.Caller, run int64, numb
 		}
 	}
 	r.Detail = fmt.Sprintf("settled by %s: %s", who.Name, reason)
-	err = s.Store.InTx(ctx, func(tx *store.Store) error {
-		if err := tx.HoldLane(ctx, l.ID); err != nil {
-			return err
-		}
-		return tx.Audit(ctx, who.Name, "run.settle", fmt.Sprintf("run %d, %d", run, number), map[string]string{"outcome": r.Outcome, "reason": reason})
-	})
-	if err != nil {
-		return o.Receipt, err
-	}
 	effects := execution.EffectsOf(l.ID, o.Body.V, r)
 	if effects.Bond != nil {
 		effects.Bond.Basis = "ruled" // a human says whose the account is
 	}
-	return r, fault.About(s.Store.Decided(ctx, r, effects), "open change", fmt.Sprintf("%d of run %d", number, run))
+	err = s.act(ctx, who, "run.settle", fmt.Sprintf("run %d, %d", run, number), map[string]string{"outcome": r.Outcome, "reason": reason}, func(tx *store.Store) error {
+		if err := tx.HoldLane(ctx, l.ID); err != nil {
+			return err
+		}
+		return fault.About(tx.Decided(ctx, r, effects), "open change", fmt.Sprintf("%d of run %d", number, run))
+	})
+	if err != nil {
+		return o.Receipt, err
+	}
+	return r, nil
 }
 
 // Verify queues reading every account of a run again.
@@ -232,13 +232,15 @@ func (s *Service) Verify(ctx context.Context, who access.Caller, run int64) (sto
 	if !lifecycle.Tasks.IsEnd(r.State) {
 		return store.Task{}, fault.New(fault.Conflict, fmt.Sprintf("run %d is still going on", run), "", "wait for its end")
 	}
-	t, err := s.Store.AddTask(ctx, "verify", fmt.Sprintf("verify run %d of %s", run, r.Lane), who.Name, execution.Params{Plan: r.Plan, Run: run})
-	if err != nil {
-		return t, err
+	var t store.Task
+	err = s.act(ctx, who, "run.verify", fmt.Sprintf("run %d", run), nil, func(tx *store.Store) error {
+		if t, err = tx.AddTask(ctx, "verify", fmt.Sprintf("verify run %d of %s", run, r.Lane), who.Name, execution.Params{Plan: r.Plan, Run: run}); err != nil {
+			return err
+		}
+		return tx.LinkTask(ctx, t.ID, 0, 0, r.Plan, run)
+	})
+	if err == nil {
+		s.nudge()
 	}
-	if err := s.Store.LinkTask(ctx, t.ID, 0, 0, r.Plan, run); err != nil {
-		return t, err
-	}
-	s.nudge()
-	return t, s.audit(ctx, who, "run.verify", fmt.Sprintf("run %d", run), nil)
+	return t, err
 }

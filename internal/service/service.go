@@ -6,6 +6,8 @@ package service
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"log/slog"
 	"sync"
 	"time"
@@ -13,6 +15,7 @@ import (
 	"twinning/internal/access"
 	"twinning/internal/connector"
 	"twinning/internal/connector/outbound"
+	"twinning/internal/core/budget"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/crypt"
 	"twinning/internal/execution"
@@ -66,13 +69,18 @@ type Service struct {
 	engine    *execution.Engine
 	explainer *explain.Explainer
 	wake      chan struct{}
+	computing chan struct{} // one place for each reconciliation at a time
+	hashes    chan struct{} // and for each password that is checked
+	previews  chan struct{} // and for each preview
+	exports   chan struct{} // and for each file that is given out
+	boot      string        // this process
 	mu        sync.Mutex
 	held      map[int64]bool // tasks that this process is at
 }
 
 // New makes a service.
 func New(cfg Config) *Service {
-	s := &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}}
+	s := &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}, computing: make(chan struct{}, 2), hashes: newHashes(), previews: make(chan struct{}, budget.Previews.Int()), exports: make(chan struct{}, budget.Exports.Int()), boot: crypt.NewID()}
 	s.reach = reach.New(reach.Config{Store: s.Store, Keeper: s.Keeper, Connectors: s.Connectors, Outbound: s.Outbound, DataDir: s.DataDir, Files: s.Files})
 	s.engine = execution.New(execution.Config{Store: s.Store, Reach: s.reach, Parse: s.parse, Same: s.otherPart, Now: s.Now, Log: s.Log})
 	s.intake = intake.New(intake.Config{Store: s.Store, Reach: s.reach, Now: s.Now, Taken: s.engine.RosterTaken})
@@ -96,9 +104,19 @@ func (s *Service) nudge() {
 // Ready tells whether the service can work.
 func (s *Service) Ready(ctx context.Context) error { return s.Store.Ping(ctx) }
 
-func (s *Service) audit(ctx context.Context, who access.Caller, action, subject string, detail map[string]string) error {
-	return s.Store.Audit(ctx, who.Name, action, subject, detail)
+// act does something together with its entry in the audit trail: both commit, or
+// neither does.
+func (s *Service) act(ctx context.Context, who access.Caller, action, subject string, detail map[string]string, do func(tx *store.Store) error) error {
+	return s.Store.InTx(ctx, func(tx *store.Store) error {
+		if err := do(tx); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, who.Name, action, subject, detail)
+	})
 }
+
+// onlyTold is the act of something that leaves no trace but its entry.
+func onlyTold(*store.Store) error { return nil }
 
 // What doors need of the rooms behind the service, under its name.
 type (
@@ -120,8 +138,60 @@ const (
 	Denied    = fault.Denied
 	NotSigned = fault.NotSigned
 	Slow      = fault.Slow
+	Malformed = fault.Malformed
+	Media     = fault.Media
 	Stopped   = fault.Stopped
 )
 
+// Unreadable reports whether an error is that a value can't be kept or looked for.
+func Unreadable(err error) bool { return errors.Is(err, store.ErrMalformed) }
+
+// Panicked logs a panic and makes the error by which it is told.
+func (s *Service) Panicked(doing string, p any) error { return s.panicked(doing, p) }
+
+// Request finds out whether a request that names itself was carried out before;
+// done then has its answer. It is done under WithRequest.
+func (s *Service) Request(ctx context.Context, who access.Caller, key string, digest []byte) (request, done store.Request, err error) {
+	request = store.Request{Caller: who.Name, Key: key, Digest: digest, Nonce: crypt.NewID()}
+	done, err = s.Store.FindRequest(ctx, request)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return request, store.Request{}, nil
+	case errors.Is(err, store.ErrOther):
+		return request, done, &fault.Error{Kind: fault.Invalid, Title: "another request was sent under this Idempotency-Key", Field: "Idempotency-Key", Next: "take a new key for each request"}
+	case err == nil && done.Status == nil:
+		err = fault.About(store.ErrDone, "", "")
+	}
+	return request, done, err
+}
+
+// WithRequest lets what is done be done under the name of a request.
+func WithRequest(ctx context.Context, r store.Request) context.Context {
+	return store.WithRequest(ctx, r)
+}
+
+// KeepAnswer keeps what a request was answered.
+func (s *Service) KeepAnswer(ctx context.Context, r store.Request, status int, answer []byte) error {
+	return s.Store.KeepAnswer(ctx, r, status, answer)
+}
+
 // Away reports whether an error is that PostgreSQL was not there to answer.
 func Away(err error) bool { return store.Away(err) }
+
+// placePatience is how long a request waits for one of few places.
+const placePatience = 10 * time.Second
+
+// place waits for one of few places; leave gives it back.
+func (s *Service) place(ctx context.Context, places chan struct{}, what string) (leave func(), err error) {
+	wait, cancel := context.WithTimeout(ctx, placePatience)
+	defer cancel()
+	select {
+	case places <- struct{}{}:
+		return func() { <-places }, nil
+	case <-wait.Done():
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, &fault.Error{Kind: fault.Slow, Title: fmt.Sprintf("%d %s are under way already", cap(places), what), Next: "try again when one of them has ended", Wait: placePatience}
+	}
+}

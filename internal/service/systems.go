@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"maps"
@@ -114,28 +115,92 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 	if p.Secret != nil {
 		x.Secret = s.Keeper.Encrypt("system "+x.Name, *p.Secret)
 	}
-	current, err := s.Store.SystemByName(ctx, x.Name)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		current, err = s.Store.AddSystem(ctx, x)
-	case err == nil:
-		if p.Version == 0 {
-			p.Version = current.Version
-		}
-		if !p.SameRecords {
-			if err := s.keepsIdentity(ctx, current, x); err != nil {
-				return SystemView{}, err
+	var out store.System
+	var notes []string
+	err = s.Store.InTx(ctx, func(tx *store.Store) error {
+		detail := map[string]string{"kind": x.Kind, "secret": fmt.Sprint(p.Secret != nil), "sameRecords": fmt.Sprint(p.SameRecords)}
+		before, err := tx.SystemByName(ctx, x.Name)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			tellSettings(detail, store.System{}, x)
+			out, err = tx.AddSystem(ctx, x)
+		case err == nil:
+			tellSettings(detail, before, x)
+			if p.Version == 0 {
+				p.Version = before.Version
 			}
+			if !p.SameRecords {
+				if err := s.keepsIdentity(ctx, before, x); err != nil {
+					return err
+				}
+			}
+			if moved := movedBy(c.Declare(), before, x); len(moved) > 0 && before.Kind != "file" {
+				detail["moved by"] = strings.Join(moved, " ")
+				if p.Secret == nil && len(before.Secret) > 0 {
+					x.Secret, detail["secret"] = []byte{}, "cleared"
+					notes = append(notes, "its secret was cleared: it was meant for where the system was ("+strings.Join(moved, ", ")+" changed); set it anew")
+				}
+				if before.Writable {
+					if err := tx.SetWritable(ctx, x.Name, false); err != nil {
+						return err
+					}
+					p.Version, detail["writing"] = p.Version+1, "closed"
+					notes = append(notes, "it was closed for writing: look at what it is now, then open it")
+				}
+			}
+			out, err = tx.ChangeSystem(ctx, x, p.Version)
 		}
-		current, err = s.Store.ChangeSystem(ctx, x, p.Version)
-	}
+		if err != nil {
+			return fault.About(err, "system", x.Name)
+		}
+		return tx.Audit(ctx, who.Name, "system.put", x.Name, detail)
+	})
 	if err != nil {
-		return SystemView{}, fault.About(err, "system", x.Name)
-	}
-	if err := s.audit(ctx, who, "system.put", x.Name, map[string]string{"kind": x.Kind, "secret": fmt.Sprint(p.Secret != nil), "sameRecords": fmt.Sprint(p.SameRecords)}); err != nil {
 		return SystemView{}, err
 	}
-	return s.systemView(ctx, current)
+	v, err := s.systemView(ctx, out)
+	v.Notes = append(v.Notes, notes...)
+	return v, err
+}
+
+// movedBy names what says where a system is, or whom it is taken for, and is not
+// what it was.
+func movedBy(d connector.Declaration, before, after store.System) (moved []string) {
+	if before.Kind != after.Kind {
+		moved = append(moved, "kind")
+	}
+	for _, name := range d.Reaches {
+		if before.Settings.V[name] != after.Settings.V[name] {
+			moved = append(moved, name)
+		}
+	}
+	return moved
+}
+
+// tellSettings says in the trail what of a system changed, from what to what. No
+// setting is a secret.
+func tellSettings(detail map[string]string, before, after store.System) {
+	told := func(x store.System) map[string]string {
+		all := map[string]string{"atOnce": fmt.Sprint(x.AtOnce), "perSecond": fmt.Sprint(x.PerSecond), "keepDays": fmt.Sprint(x.KeepDays), "kind": x.Kind}
+		for name, v := range x.Settings.V {
+			all["setting "+name] = v
+		}
+		if x.Shape != "" {
+			all["shape"] = fmt.Sprintf("sha256 %x", sha256.Sum256([]byte(x.Shape)))
+		}
+		return all
+	}
+	was, is := told(before), told(after)
+	for name := range is {
+		if _, had := was[name]; !had {
+			was[name] = ""
+		}
+	}
+	for name, v := range was {
+		if v != is[name] {
+			detail[name] = fmt.Sprintf("%q, was %q", is[name], v)
+		}
+	}
 }
 
 // keepsIdentity refuses a change after which the ids of a system's records would
@@ -161,10 +226,9 @@ func (s *Service) keepsIdentity(ctx context.Context, before, after store.System)
 
 // RemoveSystem removes one that no lane uses.
 func (s *Service) RemoveSystem(ctx context.Context, who access.Caller, name string) error {
-	if err := s.Store.RemoveSystem(ctx, name); err != nil {
-		return fault.About(err, "system", name)
-	}
-	return s.audit(ctx, who, "system.remove", name, nil)
+	return s.act(ctx, who, "system.remove", name, nil, func(tx *store.Store) error {
+		return fault.About(tx.RemoveSystem(ctx, name), "system", name)
+	})
 }
 
 // SetWriting opens a system for writing, or closes it.
@@ -185,10 +249,10 @@ func (s *Service) SetWriting(ctx context.Context, who access.Caller, name string
 		}
 		return SystemView{}, fault.New(fault.Invalid, fmt.Sprintf("system %s can't be written as it is set up", x.Name), "", next)
 	}
-	if err := s.Store.SetWritable(ctx, name, on); err != nil {
-		return SystemView{}, fault.About(err, "system", name)
-	}
-	if err := s.audit(ctx, who, map[bool]string{true: "system.open", false: "system.close"}[on], name, nil); err != nil {
+	err = s.act(ctx, who, map[bool]string{true: "system.open", false: "system.close"}[on], name, nil, func(tx *store.Store) error {
+		return fault.About(tx.SetWritable(ctx, name, on), "system", name)
+	})
+	if err != nil {
 		return SystemView{}, err
 	}
 	return s.System(ctx, name)

@@ -5,10 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"runtime/debug"
 	"slices"
 	"time"
 
 	"twinning/internal/core/lifecycle"
+	"twinning/internal/crypt"
+	"twinning/internal/execution"
 	"twinning/internal/store"
 	"twinning/internal/work"
 )
@@ -34,8 +37,10 @@ func (s *Service) Perform(ctx context.Context) (bool, error) {
 		s.Log.Warn("task lost to another node", "task", t.ID)
 		return true, nil
 	}
-	if ctx.Err() != nil { // this node is stopping: the lease runs out and another goes on
-		return true, nil
+	if ctx.Err() != nil { // this node is stopping: another goes on
+		leaving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+		defer cancel()
+		return true, s.Store.LeaveTask(leaving, t)
 	}
 	return true, s.ended(ctx, w, err)
 }
@@ -67,7 +72,7 @@ func (s *Service) ended(ctx context.Context, w *work.Work, err error) error {
 func (s *Service) claim(ctx context.Context) (store.Task, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	t, err := s.Store.ClaimTask(ctx, s.Node, s.Lease, append([]int64{}, slices.Collect(maps.Keys(s.held))...))
+	t, err := s.Store.ClaimTask(ctx, s.Node, s.boot, s.Lease, append([]int64{}, slices.Collect(maps.Keys(s.held))...))
 	if err == nil {
 		s.held[t.ID] = true
 	}
@@ -83,10 +88,12 @@ func (s *Service) release(id int64) {
 func (s *Service) dispatch(ctx context.Context, w *work.Work) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			s.Log.Error("task panicked", "task", w.ID, "panic", fmt.Sprint(p))
-			err = errors.New("an internal error ended it; the service's log has more")
+			err = s.panicked(fmt.Sprintf("task %d", w.ID), p)
 		}
 	}()
+	if w.Deaths >= maxDeaths && w.Kind != "run" { // a run halts its plan as well
+		return s.exhausted(ctx, w)
+	}
 	switch w.Kind {
 	case "roster":
 		return s.intake.Take(ctx, w)
@@ -98,6 +105,28 @@ func (s *Service) dispatch(ctx context.Context, w *work.Work) (err error) {
 		return s.engine.Verify(ctx, w)
 	}
 	return fmt.Errorf("no worker knows tasks of kind %q", w.Kind)
+}
+
+// maxDeaths is how many processes may end over a task, one after the other
+// without getting further, before it is halted.
+const maxDeaths = execution.MaxDeaths
+
+// exhausted halts a task that has ended too many processes.
+func (s *Service) exhausted(ctx context.Context, w *work.Work) error {
+	w.Say("%s", execution.Exhausted)
+	if w.Roster != nil {
+		if err := s.Store.FailRoster(ctx, *w.Roster, "halted", execution.Exhausted); err != nil {
+			return err
+		}
+	}
+	return work.ErrHalted
+}
+
+// panicked logs a panic under a number of its own, by which it is told.
+func (s *Service) panicked(doing string, p any) error {
+	id := crypt.NewID()
+	s.Log.Error("panic", "id", id, "doing", doing, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
+	return fmt.Errorf("an internal error ended it; the service's log has more under %s", id)
 }
 
 // keepLease renews the lease five times within its length, and at least every

@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -13,13 +15,10 @@ import (
 	"twinning/internal/store"
 )
 
-// Sign-in is slowed after failures: this many within the window are free, and
-// then the name waits.
+// Tokens end: after so many days when nobody says, and after so many at the most.
 const (
-	freeFailures  = 5
-	failureWindow = 15 * time.Minute
-	sessionLength = 12 * time.Hour
-	minPassword   = 12
+	tokenDays    = 90
+	maxTokenDays = 366
 )
 
 // FirstStart makes the first administrator of an empty house; password is ""
@@ -29,16 +28,19 @@ func (s *Service) FirstStart(ctx context.Context, name string) (password string,
 	if err != nil || n > 0 {
 		return "", err
 	}
+	if err := access.CheckName(name); err != nil {
+		return "", err
+	}
 	password = crypt.NewPassword()
-	_, err = s.Store.AddUser(ctx, name, names(access.All), crypt.HashPassword(password))
+	_, err = s.Store.AddUser(ctx, store.User{Name: name, Key: access.Key(name), Rights: names(access.All), Password: crypt.HashPassword(password)})
 	if errors.Is(err, store.ErrTaken) { // another node was faster
 		return "", nil
 	}
 	return password, err
 }
 
-func names(rights []access.Right) []string {
-	out := make([]string, len(rights))
+func names(rights []access.Right) store.Array[string] {
+	out := make(store.Array[string], len(rights))
 	for i, r := range rights {
 		out[i] = string(r)
 	}
@@ -46,42 +48,16 @@ func names(rights []access.Right) []string {
 }
 
 func caller(u store.User) access.Caller {
-	c := access.Caller{Name: u.Name}
+	c := access.Caller{Name: u.Name, Lanes: map[string][]access.Right{}}
 	for _, r := range u.Rights {
 		c.Rights = append(c.Rights, access.Right(r))
 	}
-	return c
-}
-
-// SignIn opens a console session.
-func (s *Service) SignIn(ctx context.Context, name, password string) (secret string, who access.Caller, err error) {
-	failures, err := s.Store.FailedSignIns(ctx, name, s.Now().Add(-failureWindow))
-	if err != nil {
-		return "", who, err
-	}
-	if failures >= freeFailures {
-		return "", who, fault.New(fault.Slow, "too many failed sign-ins for this name", "", "wait a quarter of an hour, or ask an administrator for a new password")
-	}
-	u, err := s.Store.UserByName(ctx, name)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return "", who, err
-	}
-	if !crypt.CheckPassword(u.Password, password) {
-		if err := s.Store.NoteFailedSignIn(ctx, name); err != nil {
-			return "", who, err
+	for lane, rights := range u.Lanes.V {
+		for _, r := range rights {
+			c.Lanes[lane] = append(c.Lanes[lane], access.Right(r))
 		}
-		return "", who, fault.New(fault.NotSigned, "name or password is wrong", "", "check both; an administrator can make a new password")
 	}
-	secret, hash := crypt.NewToken()
-	if err := s.Store.AddSession(ctx, u.ID, hash, s.Now().Add(sessionLength)); err != nil {
-		return "", who, err
-	}
-	return secret, caller(u), s.audit(ctx, caller(u), "sign-in", u.Name, nil)
-}
-
-// SignOut ends a console session.
-func (s *Service) SignOut(ctx context.Context, secret string) error {
-	return s.Store.EndSession(ctx, crypt.HashToken(secret))
+	return c
 }
 
 // Who tells whose bearer token or session it is.
@@ -97,57 +73,185 @@ func (s *Service) Who(ctx context.Context, secret string, session bool) (access.
 	return caller(u), err
 }
 
+// LaneOf names the lane that the parameters of a request are about, "" when they
+// are about none.
+func (s *Service) LaneOf(ctx context.Context, parameters map[string]string) (string, error) {
+	if lane := parameters["lane"]; lane != "" {
+		return lane, nil
+	}
+	for _, kind := range []string{"plan", "run", "task"} {
+		if id := parameters[kind]; id != "" {
+			lane, err := s.Store.LaneOf(ctx, kind, id)
+			if errors.Is(err, store.ErrNotFound) {
+				return "", nil // the operation itself says so
+			}
+			return lane, err
+		}
+	}
+	return "", nil
+}
+
 // Users lists all.
 func (s *Service) Users(ctx context.Context) ([]store.User, error) { return s.Store.Users(ctx) }
 
-// AddUser makes a user; without a password they can only hold tokens.
-func (s *Service) AddUser(ctx context.Context, who access.Caller, name string, rights []string, password string) (store.User, error) {
-	name = strings.TrimSpace(name)
-	if name == "" || utf8.RuneCountInString(name) > 100 {
-		return store.User{}, &fault.Error{Kind: fault.Invalid, Title: "a user needs a name of 1 to 100 characters", Field: "name"}
-	}
-	parsed, err := access.Parse(rights)
-	if err != nil {
-		return store.User{}, &fault.Error{Kind: fault.Invalid, Title: err.Error(), Field: "rights"}
-	}
-	hash := ""
-	if password != "" {
-		if utf8.RuneCountInString(password) < minPassword {
-			return store.User{}, &fault.Error{Kind: fault.Invalid, Title: "the password is too short", Detail: "at least 12 characters", Field: "password"}
-		}
-		hash = crypt.HashPassword(password)
-	}
-	u, err := s.Store.AddUser(ctx, name, names(parsed), hash)
+func (s *Service) userNamed(ctx context.Context, name string) (store.User, error) {
+	u, err := s.Store.UserByKey(ctx, access.Key(name))
 	if err != nil {
 		return u, fault.About(err, "user", name)
 	}
-	return u, s.audit(ctx, who, "user.add", name, map[string]string{"rights": strings.Join(rights, " ")})
+	return u, nil
+}
+
+// Granted is what a user may do.
+type Granted struct {
+	Rights []string            // everywhere
+	Lanes  map[string][]string // in some lanes only
+}
+
+func (s *Service) granted(ctx context.Context, g Granted) (store.Array[string], map[string][]string, error) {
+	rights, err := access.Parse(g.Rights)
+	if err != nil {
+		return nil, nil, &fault.Error{Kind: fault.Invalid, Title: err.Error(), Field: "rights"}
+	}
+	lanes := map[string][]string{}
+	for lane, list := range g.Lanes {
+		in, err := access.Parse(list)
+		if err != nil {
+			return nil, nil, &fault.Error{Kind: fault.Invalid, Title: err.Error(), Field: "lanes"}
+		}
+		for _, r := range in {
+			if !slices.Contains(access.InLanes, r) {
+				return nil, nil, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("the right %q can't be limited to a lane", r), Detail: "systems and rosters are shared by lanes; work, seal and overrule can be", Field: "lanes"}
+			}
+		}
+		if _, err := s.lane(ctx, lane); err != nil {
+			return nil, nil, err
+		}
+		if len(in) > 0 {
+			lanes[lane] = names(in)
+		}
+	}
+	return names(rights), lanes, nil
+}
+
+func grants(g Granted) map[string]string {
+	detail := map[string]string{"rights": strings.Join(g.Rights, " ")}
+	for lane, rights := range g.Lanes {
+		detail["in "+lane] = strings.Join(rights, " ")
+	}
+	return detail
+}
+
+// AddUser makes a user; without a password they can only hold tokens.
+func (s *Service) AddUser(ctx context.Context, who access.Caller, name string, g Granted, password string) (u store.User, err error) {
+	if err := access.CheckName(name); err != nil {
+		return u, &fault.Error{Kind: fault.Invalid, Title: err.Error(), Field: "name"}
+	}
+	rights, lanes, err := s.granted(ctx, g)
+	if err != nil {
+		return u, err
+	}
+	hash := ""
+	if password != "" {
+		if hash, err = s.hashed(ctx, name, password); err != nil {
+			return u, err
+		}
+	}
+	err = s.act(ctx, who, "user.add", name, grants(g), func(tx *store.Store) error {
+		row := store.User{Name: name, Key: access.Key(name), Rights: rights, Password: hash}
+		row.Lanes.V = lanes
+		u, err = tx.AddUser(ctx, row)
+		return fault.About(err, "user", name)
+	})
+	return u, err
+}
+
+// SetRights changes what a user may do; somebody who may administer is always left.
+func (s *Service) SetRights(ctx context.Context, who access.Caller, name string, g Granted) (u store.User, err error) {
+	before, err := s.userNamed(ctx, name)
+	if err != nil {
+		return u, err
+	}
+	rights, lanes, err := s.granted(ctx, g)
+	if err != nil {
+		return u, err
+	}
+	detail := grants(g)
+	for k, v := range grants(Granted{before.Rights, before.Lanes.V}) {
+		detail["before: "+k] = v
+	}
+	err = s.act(ctx, who, "user.rights", before.Name, detail, func(tx *store.Store) error {
+		if u, err = tx.SetRights(ctx, before.Key, rights, lanes); err != nil {
+			return fault.About(err, "user", name)
+		}
+		return leavesAnAdministrator(ctx, tx)
+	})
+	return u, err
+}
+
+func leavesAnAdministrator(ctx context.Context, tx *store.Store) error {
+	n, err := tx.Administrators(ctx)
+	if err == nil && n == 0 {
+		err = fault.New(fault.Conflict, "nobody would be left who may administer", "", "give somebody else the right first")
+	}
+	return err
 }
 
 // RemoveUser removes a user; nobody removes themselves.
 func (s *Service) RemoveUser(ctx context.Context, who access.Caller, name string) error {
-	if name == who.Name {
+	key := access.Key(name)
+	if key == access.Key(who.Name) {
 		return fault.New(fault.Conflict, "you can't remove yourself", "", "let another administrator do it")
 	}
-	if err := s.Store.RemoveUser(ctx, name); err != nil {
-		return fault.About(err, "user", name)
-	}
-	return s.audit(ctx, who, "user.remove", name, nil)
+	return s.act(ctx, who, "user.remove", name, nil, func(tx *store.Store) error {
+		if err := tx.RemoveUser(ctx, key); err != nil {
+			return fault.About(err, "user", name)
+		}
+		return leavesAnAdministrator(ctx, tx)
+	})
 }
 
 // AddToken makes a bearer token for a user; the secret is shown only now.
-func (s *Service) AddToken(ctx context.Context, who access.Caller, user, name string, days int) (secret string, expires *time.Time, err error) {
-	u, err := s.Store.UserByName(ctx, user)
+func (s *Service) AddToken(ctx context.Context, who access.Caller, user, name string, days int) (secret string, t store.Token, err error) {
+	u, err := s.userNamed(ctx, user)
 	if err != nil {
-		return "", nil, fault.About(err, "user", user)
+		return "", t, err
 	}
-	if days > 0 {
-		t := s.Now().AddDate(0, 0, days)
-		expires = &t
+	if name = strings.TrimSpace(name); name == "" || utf8.RuneCountInString(name) > 100 {
+		return "", t, &fault.Error{Kind: fault.Invalid, Title: "a token needs a name of 1 to 100 characters", Detail: "say what it is for", Field: "name"}
+	}
+	if days == 0 {
+		days = tokenDays
+	}
+	if days < 1 || days > maxTokenDays {
+		return "", t, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("a token is good for 1 to %d days", maxTokenDays), Field: "days", Next: "make a new one before it ends"}
 	}
 	secret, hash := crypt.NewToken()
-	if err := s.Store.AddToken(ctx, u.ID, name, hash, expires); err != nil {
-		return "", nil, err
+	expires := s.Now().AddDate(0, 0, days)
+	err = s.act(ctx, who, "token.add", u.Name, map[string]string{"name": name, "expires": expires.UTC().Format(time.RFC3339)}, func(tx *store.Store) error {
+		t, err = tx.AddToken(ctx, u.ID, name, hash, expires)
+		return err
+	})
+	return secret, t, err
+}
+
+// Tokens lists a user's tokens, without their secrets.
+func (s *Service) Tokens(ctx context.Context, user string) ([]store.Token, error) {
+	u, err := s.userNamed(ctx, user)
+	if err != nil {
+		return nil, err
 	}
-	return secret, expires, s.audit(ctx, who, "token.add", user, map[string]string{"name": name})
+	return s.Store.Tokens(ctx, u.ID)
+}
+
+// RemoveToken revokes a token at once.
+func (s *Service) RemoveToken(ctx context.Context, who access.Caller, user string, id int64) error {
+	u, err := s.userNamed(ctx, user)
+	if err != nil {
+		return err
+	}
+	return s.act(ctx, who, "token.remove", u.Name, map[string]string{"token": fmt.Sprint(id)}, func(tx *store.Store) error {
+		_, err := tx.RemoveToken(ctx, u.ID, id)
+		return fault.About(err, "token", fmt.Sprint(id))
+	})
 }

@@ -2,7 +2,11 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"strconv"
+	"strings"
 
 	"twinning/internal/access"
 	"twinning/internal/fault"
@@ -82,10 +86,10 @@ func (s *Service) SetFreeze(ctx context.Context, who access.Caller, on bool, rea
 	if !on && !who.May(access.Overrule) {
 		return store.Switch{}, fault.New(fault.Denied, "thawing needs the right overrule", "", "ask somebody who has it")
 	}
-	if err := s.Store.SetFreeze(ctx, on, who.Name, reason); err != nil {
-		return store.Switch{}, err
-	}
-	if err := s.audit(ctx, who, map[bool]string{true: "freeze", false: "thaw"}[on], "all systems", map[string]string{"reason": reason}); err != nil {
+	err := s.act(ctx, who, map[bool]string{true: "freeze", false: "thaw"}[on], "all systems", map[string]string{"reason": reason}, func(tx *store.Store) error {
+		return tx.SetFreeze(ctx, on, who.Name, reason)
+	})
+	if err != nil {
 		return store.Switch{}, err
 	}
 	return s.Store.Freeze(ctx)
@@ -101,14 +105,51 @@ type AuditCheck struct {
 	Entries  int64  `json:"entries"`
 	Intact   bool   `json:"intact"`
 	BrokenAt *int64 `json:"brokenAt,omitempty"`
+	HasHead  *bool  `json:"hasHead,omitempty"` // whether the head that was given stands in it
+	Head     string `json:"head"`              // its end as it is now
 }
 
-// CheckAudit walks the audit chain.
-func (s *Service) CheckAudit(ctx context.Context) (AuditCheck, error) {
-	entries, broken, err := s.Store.CheckAudit(ctx)
-	v := AuditCheck{Entries: entries, Intact: broken == 0}
-	if broken > 0 {
-		v.BrokenAt = &broken
+// headText is a head as people keep it: the number of the last entry and its hash.
+func headText(h store.Head) string { return fmt.Sprintf("%d:%s", h.Seq, hex.EncodeToString(h.Hash)) }
+
+func parseHead(text string) (h store.Head, err error) {
+	seq, hash, _ := strings.Cut(strings.TrimSpace(text), ":")
+	if h.Seq, err = strconv.ParseInt(seq, 10, 64); err == nil {
+		h.Hash, err = hex.DecodeString(hash)
 	}
+	if err != nil || h.Seq < 1 || len(h.Hash) != sha256.Size {
+		err = &fault.Error{Kind: fault.Invalid, Title: "that is no head of an audit trail", Detail: "expected what `twinning audit head` printed", Field: "head"}
+	}
+	return h, err
+}
+
+// AuditHead is the end of the trail, to be kept where nobody who can write the
+// database can reach it.
+func (s *Service) AuditHead(ctx context.Context) (string, error) {
+	h, err := s.Store.AuditHead(ctx)
+	return headText(h), err
+}
+
+// CheckAudit walks the audit chain, and holds it against a head that was kept ("":
+// none).
+func (s *Service) CheckAudit(ctx context.Context, head string) (v AuditCheck, err error) {
+	kept := store.Head{}
+	if head != "" {
+		if kept, err = parseHead(head); err != nil {
+			return v, err
+		}
+	}
+	c, err := s.Store.CheckAudit(ctx, kept)
+	if err != nil {
+		return v, err
+	}
+	v.Entries, v.Intact = c.Entries, c.Broken == 0 && c.Head
+	if c.Broken > 0 {
+		v.BrokenAt = &c.Broken
+	}
+	if head != "" {
+		v.HasHead = &c.Head
+	}
+	v.Head, err = s.AuditHead(ctx)
 	return v, err
 }

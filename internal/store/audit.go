@@ -3,11 +3,13 @@ package store
 import (
 	"bytes"
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 )
 
@@ -23,6 +25,7 @@ type AuditEntry struct {
 	Digest  []byte                  `db:"digest" json:"-"`
 	Hash    []byte                  `db:"hash" json:"-"`
 	Detail  JSON[map[string]string] `db:"detail" json:"detail"`
+	Keyed   bool                    `db:"keyed" json:"-"`
 }
 
 func (e AuditEntry) digest() []byte {
@@ -31,22 +34,68 @@ func (e AuditEntry) digest() []byte {
 	return sum[:]
 }
 
-func link(previous []byte, seq int64, digest []byte) []byte {
-	sum := sha256.Sum256(append(binary.BigEndian.AppendUint64(bytes.Clone(previous), uint64(seq)), digest...)) // sequence numbers are positive
+// link chains an entry to the one before, under the trail's key: whoever can
+// write the database but has not the master key can't make a chain.
+func (s *Store) link(previous []byte, seq int64, digest []byte) []byte {
+	mac := hmac.New(sha256.New, s.trail)
+	mac.Write(append(binary.BigEndian.AppendUint64(bytes.Clone(previous), uint64(seq)), digest...)) // sequence numbers are positive
+	return mac.Sum(nil)
+}
+
+// plainLink is how entries were chained before the trail had a key.
+func plainLink(previous []byte, seq int64, digest []byte) []byte {
+	sum := sha256.Sum256(append(binary.BigEndian.AppendUint64(bytes.Clone(previous), uint64(seq)), digest...)) // as above
 	return sum[:]
 }
 
-// Audit appends an act to the chain.
-func (s *Store) Audit(ctx context.Context, by, action, subject string, detail map[string]string) error {
+// KeyTrail gives the key of the trail. A trail of a release that had none is
+// keyed now, if it is whole; one that has any keyed entry never is again.
+func (s *Store) KeyTrail(ctx context.Context, key []byte) error {
+	s.trail = key
 	return s.InTx(ctx, func(tx *Store) error {
-		if _, err := tx.exec(ctx, `SELECT pg_advisory_xact_lock(7002)`); err != nil {
+		if err := tx.lockTrail(ctx); err != nil {
 			return err
 		}
-		var last struct {
-			Seq  int64  `db:"seq"`
-			Hash []byte `db:"hash"`
+		var keyed, plain bool
+		if err := tx.get(ctx, &keyed, `SELECT EXISTS (SELECT FROM audit WHERE keyed)`); err != nil {
+			return err
 		}
-		if err := tx.get(ctx, &last, `SELECT seq, hash FROM audit ORDER BY seq DESC LIMIT 1`); err != nil && !errors.Is(err, ErrNotFound) {
+		if err := tx.get(ctx, &plain, `SELECT EXISTS (SELECT FROM audit WHERE NOT keyed)`); err != nil || keyed || !plain {
+			return err
+		}
+		var old, now []byte
+		_, err := tx.eachEntry(ctx, func(e AuditEntry) error {
+			if !bytes.Equal(e.Hash, plainLink(old, e.Seq, e.Digest)) {
+				return fmt.Errorf("entry %d of the audit trail was altered before the trail had a key; put the database back from a backup, or remove the trail on purpose", e.Seq)
+			}
+			old, now = e.Hash, tx.link(now, e.Seq, e.Digest)
+			_, err := tx.exec(ctx, `UPDATE audit SET hash = $2, keyed = true WHERE seq = $1`, e.Seq, now)
+			return err
+		})
+		return err
+	})
+}
+
+func (s *Store) lockTrail(ctx context.Context) error {
+	_, err := s.exec(ctx, `SELECT pg_advisory_xact_lock(7002)`)
+	return err
+}
+
+// Audit appends an act to the chain, in the transaction of the act itself, and
+// notes the request that asked for it.
+func (s *Store) Audit(ctx context.Context, by, action, subject string, detail map[string]string) error {
+	if len(s.trail) == 0 {
+		return errors.New("the audit trail has no key")
+	}
+	return s.InTx(ctx, func(tx *Store) error {
+		if err := tx.claimRequest(ctx); err != nil {
+			return err
+		}
+		if err := tx.lockTrail(ctx); err != nil {
+			return err
+		}
+		last, err := tx.AuditHead(ctx)
+		if err != nil {
 			return err
 		}
 		if detail == nil {
@@ -58,10 +107,26 @@ func (s *Store) Audit(ctx context.Context, by, action, subject string, detail ma
 			return err
 		}
 		digest := e.digest()
-		_, err := tx.exec(ctx, `INSERT INTO audit (seq, at, actor, action, subject, salt, digest, hash, detail) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
-			e.Seq, e.At, by, action, subject, e.Salt, digest, link(last.Hash, e.Seq, digest), jsonText(detail))
+		_, err = tx.exec(ctx, `INSERT INTO audit (seq, at, actor, action, subject, salt, digest, hash, detail, keyed) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, true)`,
+			e.Seq, e.At, by, action, subject, e.Salt, digest, tx.link(last.Hash, e.Seq, digest), jsonText(detail))
 		return err
 	})
+}
+
+// Head is the end of the trail: kept elsewhere, it tells later whether the trail
+// was cut, emptied or altered.
+type Head struct {
+	Seq  int64  `db:"seq"`
+	Hash []byte `db:"hash"`
+}
+
+// AuditHead is the end of the trail; the zero Head when it is empty.
+func (s *Store) AuditHead(ctx context.Context) (h Head, err error) {
+	err = s.get(ctx, &h, `SELECT seq, hash FROM audit ORDER BY seq DESC LIMIT 1`)
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return h, err
 }
 
 // AuditTrail lists acts, newest first.
@@ -71,23 +136,54 @@ func (s *Store) AuditTrail(ctx context.Context, p Page) (list []AuditEntry, next
 	return list, next, err
 }
 
-// CheckAudit walks the chain from its start; broken is the first entry that
-// does not fit, 0 when all do.
-func (s *Store) CheckAudit(ctx context.Context) (entries, broken int64, err error) {
+// Checked is what was found of a trail.
+type Checked struct {
+	Entries int64
+	Broken  int64 // the first entry that does not fit, 0 when all do
+	Head    bool  // the head that was held against it stands in it
+}
+
+// CheckAudit walks the chain from its start, and holds it against a head that
+// was kept elsewhere (the zero Head: none).
+func (s *Store) CheckAudit(ctx context.Context, head Head) (c Checked, err error) {
 	var previous []byte
+	c.Head = head.Seq == 0
+	c.Entries, err = s.eachEntry(ctx, func(e AuditEntry) error {
+		next := s.link(previous, e.Seq, e.Digest)
+		if !hmac.Equal(e.Hash, next) || !bytes.Equal(e.Digest, e.digest()) {
+			c.Broken = e.Seq
+			return errBroken
+		}
+		previous = e.Hash
+		c.Head = c.Head || e.Seq == head.Seq && hmac.Equal(e.Hash, head.Hash)
+		return nil
+	})
+	if errors.Is(err, errBroken) {
+		err = nil
+	}
+	return c, err
+}
+
+var errBroken = errors.New("the chain is broken")
+
+// eachEntry gives the entries in order; one that is missing ends it as broken.
+func (s *Store) eachEntry(ctx context.Context, fn func(AuditEntry) error) (n int64, err error) {
 	for {
 		var list []AuditEntry
-		if err := s.list(ctx, &list, `SELECT * FROM audit WHERE seq > $1 ORDER BY seq LIMIT 1000`, entries); err != nil {
-			return entries, 0, err
+		if err := s.list(ctx, &list, `SELECT * FROM audit WHERE seq > $1 ORDER BY seq LIMIT 1000`, n); err != nil {
+			return n, err
 		}
 		for _, e := range list {
-			if e.Seq != entries+1 || !bytes.Equal(e.Hash, link(previous, e.Seq, e.Digest)) || !bytes.Equal(e.Digest, e.digest()) {
-				return entries, entries + 1, nil
+			if e.Seq != n+1 {
+				e = AuditEntry{Seq: n + 1} // it is missing: fits nothing
 			}
-			previous, entries = e.Hash, e.Seq
+			if err := fn(e); err != nil {
+				return n, err
+			}
+			n++
 		}
 		if len(list) < 1000 {
-			return entries, 0, nil
+			return n, nil
 		}
 	}
 }

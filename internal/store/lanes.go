@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"strconv"
 	"time"
 )
 
@@ -86,8 +87,13 @@ func (s *Store) RemoveLane(ctx context.Context, lane int64) (open []string, err 
 		if err := tx.HoldLane(ctx, lane); err != nil {
 			return err
 		}
-		err := tx.list(ctx, &open, `SELECT 'plan ' || id || ' is ' || state FROM plans WHERE lane_id = $1 AND state IN ('sealed', 'running', 'halted') ORDER BY id`, lane)
+		err := tx.list(ctx, &open, `SELECT 'plan ' || id || ' is ' || state FROM plans WHERE lane_id = $1 AND state IN ('sealed', 'running', 'halted')
+			UNION ALL SELECT 'task ' || id || ' (' || name || ') is ' || state FROM tasks WHERE state IN ('queued', 'running') AND (lane_id = $1 OR plan_id IN (SELECT id FROM plans WHERE lane_id = $1)) ORDER BY 1`, lane)
 		if err != nil || len(open) > 0 {
+			return err
+		}
+		// another lane of this name must not inherit who might do what in it
+		if _, err := tx.exec(ctx, `UPDATE users SET lanes = lanes - (SELECT name FROM lanes WHERE id = $1)`, lane); err != nil {
 			return err
 		}
 		return tx.must(ctx, `DELETE FROM lanes WHERE id = $1`, lane)
@@ -249,4 +255,19 @@ func (s *Store) Accept(ctx context.Context, lane int64, finding string, until *s
 // Unaccept takes one back.
 func (s *Store) Unaccept(ctx context.Context, lane int64, finding string) error {
 	return s.must(ctx, `DELETE FROM acceptances WHERE lane_id = $1 AND finding = $2`, lane, finding)
+}
+
+// LaneOf names the lane that a plan, a run or a task is about; ErrNotFound when it
+// is about none.
+func (s *Store) LaneOf(ctx context.Context, kind, id string) (name string, err error) {
+	n, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return "", ErrNotFound
+	}
+	query := map[string]string{
+		"plan": `SELECT l.name FROM plans p JOIN lanes l ON l.id = p.lane_id WHERE p.id = $1`,
+		"run":  `SELECT l.name FROM runs r JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id WHERE r.id = $1`,
+		"task": `SELECT l.name FROM tasks t LEFT JOIN plans p ON p.id = t.plan_id JOIN lanes l ON l.id = coalesce(t.lane_id, p.lane_id) WHERE t.id = $1`,
+	}[kind]
+	return name, s.get(ctx, &name, query, n)
 }

@@ -113,7 +113,7 @@ func (s *Store) added(ctx context.Context, lane int64) (map[string]map[string][]
 }
 
 // remember keeps what a reconciliation found its rosters to be like.
-func remember(ctx context.Context, tx pgx.Tx, lane, accounts int64, m *reconcile.Memory) error {
+func remember(ctx context.Context, tx bare, lane, accounts int64, m *reconcile.Memory) error {
 	for _, table := range []string{"absences", "inactivities", "former_counts", "former_coverage"} {
 		if _, err := tx.Exec(ctx, `DELETE FROM `+table+` WHERE lane_id = $1`, lane); err != nil {
 			return err

@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"twinning/internal/core/lifecycle"
 	"twinning/internal/core/planning"
 )
@@ -39,7 +37,7 @@ type Part struct {
 
 // AddPlan keeps a draft with its changes; older drafts of the lane become void.
 func (s *Store) AddPlan(ctx context.Context, p Plan, changes []Change) (id int64, err error) {
-	return id, s.withCopy(ctx, func(tx pgx.Tx) error {
+	return id, s.withCopy(ctx, func(tx bare) error {
 		from, to := lifecycle.Plans.From(lifecycle.Supersede)
 		if _, err := tx.Exec(ctx, `UPDATE plans SET state = $2 WHERE lane_id = $1 AND state = ANY($3)`, p.LaneID, to, from); err != nil {
 			return err

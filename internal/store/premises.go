@@ -224,11 +224,12 @@ func ReceiptName(r Receipt) string { return fmt.Sprintf("run %d, %d", r.RunID, r
 // Decided settles an open receipt, by what a roster shows or a human says, with what
 // follows. ErrNotFound when it is not open any more.
 func (s *Store) Decided(ctx context.Context, r Receipt, e Effects) error {
-	tx, err := s.pool.Begin(ctx)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback(context.WithoutCancel(ctx)) // does nothing after a commit
+	return s.withCopy(ctx, func(tx bare) error {
+		return decided(ctx, tx, r, e)
+	})
+}
+
+func decided(ctx context.Context, tx bare, r Receipt, e Effects) error {
 	tag, err := tx.Exec(ctx, `UPDATE receipts SET outcome = $6, account = $3, after = $4, detail = $5, verified = $7, ended = now() WHERE run_id = $1 AND number = $2 AND outcome IN ('waiting', 'in-doubt')`,
 		r.RunID, r.Number, r.Account, jsonText(r.After.V), r.Detail, r.Outcome, r.Verified)
 	if err != nil {
@@ -239,14 +240,11 @@ func (s *Store) Decided(ctx context.Context, r Receipt, e Effects) error {
 	}
 	var all pgx.Batch
 	e.queue(&all, r)
-	if err := tx.SendBatch(ctx, &all).Close(); err != nil {
-		return translate(err)
-	}
-	return tx.Commit(ctx)
+	return tx.SendBatch(ctx, &all).Close()
 }
 
 // stillOurs holds the task's row until the transaction ends.
-func stillOurs(ctx context.Context, tx pgx.Tx, t Task) error {
+func stillOurs(ctx context.Context, tx bare, t Task) error {
 	if t.ID == 0 {
 		return nil
 	}

@@ -114,7 +114,7 @@ type Withheld struct {
 // nightly pass does not fill the disk. ErrFenced when the task is no longer ours:
 // an older pass is never the latest.
 func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id int64, err error) {
-	err = s.withCopy(ctx, func(tx pgx.Tx) error {
+	err = s.withCopy(ctx, func(tx bare) error {
 		r := &o.Reconciliation
 		if err := stillOurs(ctx, tx, t); err != nil {
 			return err
@@ -175,7 +175,7 @@ func (c Change) row(owner int64, i int) []any {
 	return []any{owner, i, c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Label, jsonText(c.Body.V)}
 }
 
-func copyInto[T any](ctx context.Context, tx pgx.Tx, table string, columns []string, rows []T, row func(i int, v T) []any) error {
+func copyInto[T any](ctx context.Context, tx bare, table string, columns []string, rows []T, row func(i int, v T) []any) error {
 	if len(rows) == 0 {
 		return nil
 	}

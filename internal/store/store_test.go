@@ -3,9 +3,13 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -42,6 +46,9 @@ func TestMain(m *testing.M) {
 			}
 		}
 		defer shared.Close()
+		if err := shared.KeyTrail(ctx, []byte("a key for tests")); err != nil {
+			panic(err)
+		}
 		return m.Run()
 	}())
 }
@@ -128,7 +135,7 @@ func TestFencing(t *testing.T) {
 	require.NoError(t, err)
 	claim := func(node string) Task {
 		for {
-			got, err := shared.ClaimTask(ctx, node, time.Second, nil)
+			got, err := shared.ClaimTask(ctx, node, node, time.Second, nil)
 			require.NoError(t, err)
 			if got.ID == queued.ID {
 				return got
@@ -137,7 +144,7 @@ func TestFencing(t *testing.T) {
 		}
 	}
 	first := claim("one")
-	_, err = shared.ClaimTask(ctx, "two", time.Second, nil)
+	_, err = shared.ClaimTask(ctx, "two", "two", time.Second, nil)
 	require.ErrorIs(t, err, ErrNotFound, "a living lease is respected")
 	time.Sleep(1100 * time.Millisecond)
 	second := claim("two")
@@ -151,37 +158,119 @@ func TestFencing(t *testing.T) {
 	halt, err := shared.RenewLease(ctx, second, time.Second)
 	require.NoError(t, err)
 	require.True(t, halt)
-	same, err := shared.ClaimTask(ctx, "two", time.Second, nil)
+	same, err := shared.ClaimTask(ctx, "two", "two", time.Second, nil)
 	require.NoError(t, err, "a restarted node takes its own work over at once")
 	require.Equal(t, queued.ID, same.ID)
 	require.NoError(t, shared.EndTask(ctx, same, lifecycle.Cancel, "asked"))
 }
 
-// The audit chain notices a changed, a removed and a forged entry.
+// The audit chain notices a changed, a removed and a forged entry, also when the
+// forger computes the chain anew without the key; cut or emptied, it lacks the
+// head that was kept.
 func TestAuditChain(t *testing.T) {
 	ctx := context.Background()
 	for i := range 3 {
 		require.NoError(t, shared.Audit(ctx, "test", "act", fmt.Sprint(i), map[string]string{"n": fmt.Sprint(i)}))
 	}
-	check := func() int64 {
-		_, broken, err := shared.CheckAudit(ctx)
-		require.NoError(t, err)
-		return broken
+	head, err := shared.AuditHead(ctx)
+	require.NoError(t, err)
+	whole, err := shared.CheckAudit(ctx, head)
+	require.NoError(t, err)
+	require.Equal(t, Checked{Entries: head.Seq, Head: true}, whole)
+	forge := func(tx *Store) error { // alter, and compute all that follows as it was done before there was a key
+		if _, err := tx.exec(ctx, `UPDATE audit SET actor = 'nobody' WHERE seq = 2`); err != nil {
+			return err
+		}
+		var previous []byte
+		var rows []AuditEntry
+		if err := tx.list(ctx, &rows, `SELECT * FROM audit ORDER BY seq`); err != nil {
+			return err
+		}
+		for _, e := range rows {
+			digest := e.digest()
+			previous = plainLink(previous, e.Seq, digest)
+			if _, err := tx.exec(ctx, `UPDATE audit SET digest = $2, hash = $3, keyed = false WHERE seq = $1`, e.Seq, digest, previous); err != nil {
+				return err
+			}
+		}
+		return nil
 	}
-	require.Zero(t, check())
-	for _, tamper := range []string{
-		`UPDATE audit SET actor = 'nobody' WHERE seq = 2`, `UPDATE audit SET detail = '{"n": "9"}' WHERE seq = 2`, `DELETE FROM audit WHERE seq = 2`,
+	sql := func(statement string) func(tx *Store) error {
+		return func(tx *Store) error { _, err := tx.exec(ctx, statement); return err }
+	}
+	for name, c := range map[string]struct {
+		tamper func(tx *Store) error
+		broken int64
+		head   bool
+	}{
+		"another actor":  {sql(`UPDATE audit SET actor = 'nobody' WHERE seq = 2`), 2, false},
+		"another detail": {sql(`UPDATE audit SET detail = '{"n": "9"}' WHERE seq = 2`), 2, false},
+		"one is gone":    {sql(`DELETE FROM audit WHERE seq = 2`), 2, false},
+		"computed anew":  {forge, 1, false},
+		"cut":            {sql(fmt.Sprintf(`DELETE FROM audit WHERE seq = %d`, head.Seq)), 0, false},
+		"emptied":        {sql(`DELETE FROM audit`), 0, false},
+		"gone on with":   {func(tx *Store) error { return tx.Audit(ctx, "test", "act", "more", nil) }, 0, true},
+		"emptied, renewed": {func(tx *Store) error {
+			_, err := tx.exec(ctx, `DELETE FROM audit`)
+			for range head.Seq + 1 {
+				err = errors.Join(err, tx.Audit(ctx, "test", "act", "anew", nil))
+			}
+			return err
+		}, 0, false},
 	} {
-		tx, err := shared.db.BeginTxx(ctx, nil)
-		require.NoError(t, err)
-		_, err = tx.ExecContext(ctx, tamper)
-		require.NoError(t, err)
-		_, broken, err := (&Store{pool: shared.pool, db: shared.db, q: tx}).CheckAudit(ctx)
-		require.NoError(t, err)
-		require.Equal(t, int64(2), broken, tamper)
-		require.NoError(t, tx.Rollback())
+		t.Run(name, func(t *testing.T) {
+			undo := errors.New("undo")
+			require.ErrorIs(t, shared.InTx(ctx, func(tx *Store) error {
+				require.NoError(t, c.tamper(tx))
+				got, err := tx.CheckAudit(ctx, head)
+				require.NoError(t, err)
+				require.Equal(t, c.broken, got.Broken)
+				require.Equal(t, c.head, got.Head)
+				return undo
+			}), undo)
+		})
 	}
-	require.Zero(t, check())
+}
+
+// An act, its entry in the trail and the request that asked for it commit together,
+// once, however many ask at the same moment.
+func TestRequestsOnce(t *testing.T) {
+	ctx := context.Background()
+	before, err := shared.AuditHead(ctx)
+	require.NoError(t, err)
+	var wg sync.WaitGroup
+	done := make(chan error, 8)
+	for i := range 8 {
+		wg.Go(func() {
+			r := Request{Caller: "ana", Key: "one and the same", Digest: []byte("d"), Nonce: fmt.Sprint(i)}
+			done <- shared.InTx(WithRequest(ctx, r), func(tx *Store) error {
+				if _, err := tx.AddSystem(ctx, System{Name: fmt.Sprintf("once-%d", i), Kind: "file"}); err != nil {
+					return err
+				}
+				return tx.Audit(WithRequest(ctx, r), "ana", "system.put", "once", nil)
+			})
+		})
+	}
+	wg.Wait()
+	close(done)
+	refused := 0
+	for err := range done {
+		if err != nil {
+			require.ErrorIs(t, err, ErrDone)
+			refused++
+		}
+	}
+	require.Equal(t, 7, refused)
+	made, err := shared.Systems(ctx)
+	require.NoError(t, err)
+	require.Len(t, slices.DeleteFunc(made, func(x System) bool { return !strings.HasPrefix(x.Name, "once-") }), 1)
+	after, err := shared.AuditHead(ctx)
+	require.NoError(t, err)
+	require.Equal(t, before.Seq+1, after.Seq)
+	_, err = shared.FindRequest(ctx, Request{Caller: "ana", Key: "one and the same", Digest: []byte("another")})
+	require.ErrorIs(t, err, ErrOther)
+	_, err = shared.FindRequest(ctx, Request{Caller: "eva", Key: "one and the same", Digest: []byte("d")})
+	require.ErrorIs(t, err, ErrNotFound, "keys are each caller's own")
 }
 
 // What people edit is not overwritten by somebody who looked at it earlier; a

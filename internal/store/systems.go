@@ -58,11 +58,19 @@ func (s *Store) SetWritable(ctx context.Context, name string, on bool) error {
 // ErrInUse.
 func (s *Store) RemoveSystem(ctx context.Context, name string) error {
 	return s.InTx(ctx, func(tx *Store) error {
+		var busy bool
+		err := tx.get(ctx, &busy, `SELECT EXISTS (SELECT FROM tasks t JOIN systems x ON x.name = $1 WHERE t.state IN ('queued', 'running') AND (t.system_id = x.id OR t.kind = 'roster' AND t.params->>'system' = x.id::text))`, name)
+		if err != nil {
+			return err
+		}
+		if busy {
+			return ErrInUse
+		}
 		var id int64
 		if err := tx.get(ctx, &id, `DELETE FROM systems WHERE name = $1 RETURNING id`, name); err != nil {
 			return err
 		}
-		_, err := tx.exec(ctx, `DROP TABLE IF EXISTS `+tableOf(id))
+		_, err = tx.exec(ctx, `DROP TABLE IF EXISTS `+tableOf(id))
 		return err
 	})
 }

@@ -27,6 +27,9 @@ type Task struct {
 	Message        string          `db:"message" json:"message,omitempty"`
 	Node           string          `db:"node" json:"-"`
 	Fence          int64           `db:"fence" json:"-"`
+	Boot           string          `db:"boot" json:"-"`      // the process that is at it
+	Deaths         int             `db:"deaths" json:"-"`    // processes that ended over it since it last got further
+	DiedDone       int             `db:"died_done" json:"-"` // how far it was at the last of them
 	Lease          *time.Time      `db:"lease" json:"-"`
 	Halt           bool            `db:"halt" json:"-"`
 	Roster         *int64          `db:"roster_id" json:"roster,omitempty"`
@@ -64,12 +67,23 @@ func (s *Store) Tasks(ctx context.Context, p Page) (list []Task, next string, er
 // ClaimTask takes the oldest task that is queued, whose lease has run out, or
 // that an earlier process of the same node left behind; ErrNotFound when there
 // is none. A pass over a lane waits for those that were asked for before it.
-func (s *Store) ClaimTask(ctx context.Context, node string, lease time.Duration, mine []int64) (t Task, err error) {
+// One that another process neither ended nor left in order has cost that process
+// its life, as far as anybody can tell: such deaths are counted until it gets further.
+func (s *Store) ClaimTask(ctx context.Context, node, boot string, lease time.Duration, mine []int64) (t Task, err error) {
 	_, to := lifecycle.Tasks.From(lifecycle.Claim)
-	return t, s.get(ctx, &t, `UPDATE tasks SET state = $4, node = $1, fence = fence + 1, lease = now() + $2 * interval '1 millisecond', started = coalesce(started, now())
+	return t, s.get(ctx, &t, `UPDATE tasks SET state = $4, node = $1, fence = fence + 1, lease = now() + $2 * interval '1 millisecond', started = coalesce(started, now()), boot = $5,
+			deaths = CASE WHEN boot IN ('', $5) THEN deaths WHEN done > died_done THEN 1 ELSE deaths + 1 END,
+			died_done = CASE WHEN boot IN ('', $5) THEN died_done ELSE done END
 		WHERE id = (SELECT id FROM tasks t WHERE (state = 'queued' OR state = 'running' AND (lease < now() OR node = $1) AND NOT (id = ANY(coalesce($3, '{}'::bigint[]))))
 			AND NOT EXISTS (SELECT FROM tasks o WHERE o.lane_id = t.lane_id AND o.id < t.id AND o.state IN ('queued', 'running')) ORDER BY id FOR UPDATE SKIP LOCKED LIMIT 1) RETURNING *`,
-		node, lease.Milliseconds(), mine, to)
+		node, lease.Milliseconds(), mine, to, boot)
+}
+
+// LeaveTask lets another process go on with a task at once: this one stops, and
+// not because of it.
+func (s *Store) LeaveTask(ctx context.Context, t Task) error {
+	_, err := s.exec(ctx, `UPDATE tasks SET boot = '', lease = now() WHERE id = $1 AND fence = $2 AND state = 'running'`, t.ID, t.Fence)
+	return err
 }
 
 // RenewLease keeps a task ours; ErrFenced when another node has it.

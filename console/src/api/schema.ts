@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one's own password; other sessions end */
+        put: operations["changePassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/users": {
         parameters: {
             query?: never;
@@ -81,10 +98,45 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Change what a user may do, everywhere and in some lanes only */
+        put: operations["setRights"];
         post?: never;
         /** Remove a user with all tokens and sessions */
         delete: operations["removeUser"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/users/{user}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a user a new password; it is shown only now, and their sessions end */
+        post: operations["resetPassword"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/users/{user}/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a token at once */
+        delete: operations["removeToken"];
         options?: never;
         head?: never;
         patch?: never;
@@ -97,7 +149,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The tokens of a user, without their secrets */
+        get: operations["listTokens"];
         put?: never;
         /** Make a bearer token; it is shown only now */
         post: operations["createToken"];
@@ -1018,6 +1071,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/audit/head": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The end of the audit trail, to be kept where nobody who can write the database reaches it */
+        get: operations["getAuditHead"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/audit/check": {
         parameters: {
             query?: never;
@@ -1025,7 +1095,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Check the audit chain */
+        /** Check the audit chain, against a head that was kept elsewhere */
         get: operations["checkAudit"];
         put?: never;
         post?: never;
@@ -1061,14 +1131,43 @@ export interface components {
         Me: {
             name: string;
             rights: components["schemas"]["Right"][];
+            lanes: components["schemas"]["Lanes"];
         };
         /** @enum {string} */
         Right: "look" | "work" | "seal" | "overrule" | "administer";
         User: {
             name: string;
             rights: components["schemas"]["Right"][];
+            lanes: components["schemas"]["Lanes"];
             /** Format: date-time */
             created: string;
+        };
+        /** @description rights that are held in some lanes only, by lane */
+        Lanes: {
+            [key: string]: components["schemas"]["Right"][];
+        };
+        RightsInput: {
+            rights: components["schemas"]["Right"][];
+            lanes?: components["schemas"]["Lanes"];
+        };
+        NewPassword: {
+            password: string;
+        };
+        PasswordChange: {
+            old: string;
+            password: string;
+        };
+        ListedToken: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires: string;
+        };
+        TokenList: {
+            items: components["schemas"]["ListedToken"][];
         };
         UserList: {
             items: components["schemas"]["User"][];
@@ -1076,17 +1175,21 @@ export interface components {
         NewUser: {
             name: string;
             rights: components["schemas"]["Right"][];
+            lanes?: components["schemas"]["Lanes"];
             password?: string;
         };
         NewToken: {
             name: string;
-            days?: number;
+            /** @default 90 */
+            days: number;
         };
         Token: {
+            /** Format: int64 */
+            id: number;
             name: string;
             secret: string;
             /** Format: date-time */
-            expires?: string;
+            expires: string;
         };
         System: {
             name: string;
@@ -1958,6 +2061,13 @@ export interface components {
             intact: boolean;
             /** Format: int64 */
             brokenAt?: number;
+            /** @description whether the head that was given stands in the trail */
+            hasHead?: boolean;
+            head: string;
+        };
+        AuditHead: {
+            /** @description number of the last entry and its hash */
+            head: string;
         };
     };
     responses: {
@@ -1971,7 +2081,10 @@ export interface components {
             };
         };
     };
-    parameters: never;
+    parameters: {
+        /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+        IdempotencyKey: string;
+    };
     requestBodies: never;
     headers: never;
     pathItems: never;
@@ -2043,6 +2156,29 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listUsers: {
         parameters: {
             query?: never;
@@ -2067,7 +2203,10 @@ export interface operations {
     createUser: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -2079,6 +2218,33 @@ export interface operations {
         responses: {
             /** @description done */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRights: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RightsInput"];
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2110,10 +2276,81 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    createToken: {
+    resetPassword: {
         parameters: {
             query?: never;
             header?: never;
+            path: {
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewPassword"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                user: string;
+                token: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createToken: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path: {
                 user: string;
             };
@@ -2287,7 +2524,10 @@ export interface operations {
     sendFile: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path: {
                 system: string;
             };
@@ -2403,7 +2643,10 @@ export interface operations {
                 /** @description a file that was sent before */
                 file?: string;
             };
-            header?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path: {
                 system: string;
             };
@@ -2878,7 +3121,10 @@ export interface operations {
                 /** @description learn anew what evidence is worth */
                 learn?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path: {
                 lane: string;
             };
@@ -2980,7 +3226,10 @@ export interface operations {
     rule: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path: {
                 lane: string;
             };
@@ -3007,7 +3256,10 @@ export interface operations {
     ruleAll: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path: {
                 lane: string;
             };
@@ -3307,7 +3559,10 @@ export interface operations {
     draftPlan: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path: {
                 lane: string;
             };
@@ -3437,7 +3692,10 @@ export interface operations {
     runPlan: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path: {
                 plan: number;
             };
@@ -3510,7 +3768,10 @@ export interface operations {
     verifyRun: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path: {
                 run: number;
             };
@@ -3560,7 +3821,10 @@ export interface operations {
     settleReceipt: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
             path: {
                 run: number;
                 number: number;
@@ -3775,9 +4039,32 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    checkAudit: {
+    getAuditHead: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditHead"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkAudit: {
+        parameters: {
+            query?: {
+                head?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -88,22 +88,10 @@ func (f *file) confined(name string) error {
 	if path == "" || f.cfg.Folders == nil {
 		return nil
 	}
-	if _, _, err := f.within(path); err != nil {
-		return fmt.Errorf("setting %s is %q, which is in none of the folders that files may be in (%s); put it there, or have the folder declared (--files)", name, path, strings.Join(f.cfg.Folders, ", "))
+	if _, _, err := f.cfg.Within(path); err != nil {
+		return fmt.Errorf("setting %s: %w", name, err)
 	}
 	return nil
-}
-
-func (f *file) within(path string) (folder, rest string, err error) {
-	if f.cfg.Folders == nil {
-		return filepath.Dir(path), filepath.Base(path), nil
-	}
-	for _, folder := range f.cfg.Folders {
-		if rest, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rest) {
-			return folder, rest, nil
-		}
-	}
-	return "", "", errors.New("outside")
 }
 
 func (f *file) Declare() connector.Declaration {
@@ -127,7 +115,7 @@ func (f *file) open() (format.File, error) {
 	folder, rest := filepath.Dir(path), filepath.Base(path)
 	if f.cfg.Spool == "" {
 		var err error
-		if folder, rest, err = f.within(path); err != nil {
+		if folder, rest, err = f.cfg.Within(path); err != nil {
 			return nil, f.fault("the file is outside the declared folders", "put it where files may be")
 		}
 	}
@@ -332,11 +320,7 @@ func (f *file) row(action string, values map[string][]string, cleared map[string
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.writing == nil {
-		folder := f.cfg.Settings["out"]
-		if err := os.MkdirAll(folder, 0o750); err != nil {
-			return f.refused(plain(err))
-		}
-		root, err := os.OpenRoot(folder)
+		root, err := f.outFolder()
 		if err != nil {
 			return f.refused(plain(err))
 		}
@@ -354,6 +338,31 @@ func (f *file) row(action string, values map[string][]string, cleared map[string
 		return f.refused(err.Error())
 	}
 	return nil
+}
+
+// outFolder opens the folder that upload files go to, made when it is missing;
+// no link leads it out of the declared folders.
+func (f *file) outFolder() (*os.Root, error) {
+	path := f.cfg.Settings["out"]
+	if f.cfg.Folders == nil {
+		if err := os.MkdirAll(path, 0o750); err != nil {
+			return nil, err
+		}
+		return os.OpenRoot(path)
+	}
+	folder, rest, err := f.cfg.Within(path)
+	if err != nil {
+		return nil, err
+	}
+	declared, err := os.OpenRoot(folder)
+	if err != nil {
+		return nil, err
+	}
+	defer declared.Close() // what was opened below it stays open
+	if err := declared.MkdirAll(rest, 0o750); err != nil {
+		return nil, err
+	}
+	return declared.OpenRoot(rest)
 }
 
 func (f *file) refused(reason string) error {

@@ -22,12 +22,12 @@ func (d *directory) readTLS() (err error) {
 		return nil
 	}
 	s := d.cfg.Settings
-	d.tls, err = outbound.TLS(d.setting("server-name", d.url.Hostname()), s["ca-file"], s["client-cert"], s["client-key"])
+	d.tls, err = outbound.TLS(d.setting("server-name", d.url.Hostname()), s["ca-file"], s["client-cert"], s["client-key"], d.cfg.ReadFile)
 	return err
 }
 
 func (d *directory) fault(kind connector.Kind, doing, reason, next string) *connector.Error {
-	return &connector.Error{Kind: kind, Doing: doing, Target: d.url.Scheme + "://" + d.host, Reason: reason, Next: next}
+	return &connector.Error{Kind: kind, Doing: doing, Target: d.url.Scheme + "://" + d.host, Reason: connector.Struck(reason, d.cfg.Secret), Next: next}
 }
 
 // dial connects, encrypts and signs in.

@@ -259,6 +259,7 @@ func (d *directory) Declare() connector.Declaration {
 		Scope: fmt.Sprintf("%s of %s, %s", d.setting("scope", "sub"), d.cfg.Settings["base"], d.filter()),
 	}
 	x.Origin = d.url.Scheme + "://" + d.host
+	x.Reaches = []string{"url", "start-tls", "ca-file", "server-name", "auth"}
 	if d.setting("changes", "auto") != "off" {
 		x.Extents = append(x.Extents, connector.Changes)
 	}

@@ -1,11 +1,14 @@
 // Package outbound decides where connections to other systems may go, and
 // dials them. Addresses are judged after the name was resolved, at the moment
-// of connecting, so that a name can't be pointed elsewhere in between.
+// of connecting, so that a name can't be pointed elsewhere in between. Where a
+// proxy stands between, what it would connect to is judged before it is asked.
 //
-// Refused by default are link-local ranges, where cloud machines keep the
-// secrets of the machine itself (169.254.169.254 and its kin), multicast and
-// unspecified addresses. Private ranges and loopback are what directories
-// mostly live on, and are allowed.
+// Private ranges and loopback are what directories mostly live on, and are
+// allowed. Refused by default is whatever IANA's registries of special-purpose
+// addresses (RFC 6890) set apart otherwise: link-local ranges, where cloud machines
+// keep the secrets of the machine itself, metadata services elsewhere, tunnels,
+// multicast, documentation, benchmarks, addresses that mean no machine; and any
+// IPv6 address that stands for such an IPv4 one.
 package outbound
 
 import (
@@ -15,8 +18,11 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -30,20 +36,51 @@ type Policy struct {
 // ErrForbidden is an address that the policy refuses.
 var ErrForbidden = errors.New("connections to this range are not allowed")
 
-// refused by default, besides what netip knows as link-local or multicast:
-// metadata services that live outside the link-local ranges, and addresses
-// that mean no machine.
-var refused = []netip.Prefix{
-	netip.MustParsePrefix("100.100.100.200/32"),
-	netip.MustParsePrefix("fd00:ec2::/32"),
-	netip.MustParsePrefix("192.0.0.192/32"),
-	netip.MustParsePrefix("0.0.0.0/8"),
-	netip.MustParsePrefix("255.255.255.255/32"),
+func prefixes(list ...string) (out []netip.Prefix) {
+	for _, p := range list {
+		out = append(out, netip.MustParsePrefix(p))
+	}
+	return out
 }
+
+// refused are the special-purpose ranges, private use and loopback left out.
+var refused = prefixes(
+	"0.0.0.0/8",         // this network
+	"100.64.0.0/10",     // shared by a carrier's customers, and a metadata service
+	"169.254.0.0/16",    // link-local
+	"192.0.0.0/24",      // protocol assignments, and a metadata service
+	"192.0.2.0/24",      // documentation
+	"192.31.196.0/24",   // AS112
+	"192.52.193.0/24",   // multicast tunnels
+	"192.88.99.0/24",    // relays of 6to4
+	"192.175.48.0/24",   // AS112
+	"198.18.0.0/15",     // benchmarks
+	"198.51.100.0/24",   // documentation
+	"203.0.113.0/24",    // documentation
+	"224.0.0.0/4",       // multicast
+	"240.0.0.0/4",       // reserved, and broadcast
+	"::/128",            // unspecified
+	"64:ff9b:1::/48",    // translation, local
+	"100::/64",          // discarded
+	"100:0:0:1::/64",    // a dummy
+	"2001::/23",         // protocol assignments, Teredo among them
+	"2001:db8::/32",     // documentation
+	"2002::/16",         // tunnels of 6to4
+	"2620:4f:8000::/48", // AS112
+	"3fff::/20",         // documentation
+	"5f00::/16",         // segment routing
+	"fd00:ec2::/32",     // a metadata service
+	"fe80::/10",         // link-local
+	"fec0::/10",         // site-local, given up
+	"ff00::/8",          // multicast
+)
 
 // Check says whether an address may be connected to.
 func (p *Policy) Check(addr netip.Addr) error {
-	addr = addr.Unmap()
+	addr = addr.WithZone("").Unmap()
+	if !addr.IsValid() {
+		return fmt.Errorf("no address: %w", ErrForbidden)
+	}
 	if p != nil {
 		for _, allowed := range p.Allow {
 			if allowed.Contains(addr) {
@@ -51,40 +88,71 @@ func (p *Policy) Check(addr netip.Addr) error {
 			}
 		}
 	}
-	if inner, ok := embedded(addr); ok {
-		return p.Check(inner)
-	}
-	bad := addr.IsLinkLocalUnicast() || addr.IsMulticast() || addr.IsUnspecified()
 	for _, r := range refused {
-		bad = bad || r.Contains(addr)
+		if r.Contains(addr) {
+			return fmt.Errorf("%s: %w", addr, ErrForbidden)
+		}
 	}
-	if bad {
-		return fmt.Errorf("%s: %w", addr, ErrForbidden)
+	if inner, ok := embedded(addr); ok {
+		if err := p.Check(inner); err != nil {
+			return fmt.Errorf("%s, which stands for %w", addr, err)
+		}
 	}
 	return nil
 }
 
-// carriers are IPv6 ranges whose addresses stand for an IPv4 one, at a byte:
-// translation (RFC 6052), the former compatible form, and 6to4 (RFC 3056).
-var carriers = []struct {
-	prefix netip.Prefix
-	at     int
-}{
-	{netip.MustParsePrefix("64:ff9b::/96"), 12}, {netip.MustParsePrefix("::/96"), 12}, {netip.MustParsePrefix("2002::/16"), 2},
-}
+// carriers are IPv6 ranges whose addresses end in the IPv4 one that they stand for:
+// the former compatible form, the translated one (RFC 2765), and translation by
+// the well-known prefix (RFC 6052).
+var carriers = prefixes("::/96", "::ffff:0:0:0/96", "64:ff9b::/96")
 
 // embedded is the IPv4 address that an IPv6 one leads to.
 func embedded(addr netip.Addr) (netip.Addr, bool) {
-	if !addr.Is6() || addr.IsUnspecified() || addr.IsLoopback() {
+	if !addr.Is6() || addr.IsLoopback() {
 		return addr, false
 	}
+	b := addr.As16()
+	last := netip.AddrFrom4([4]byte(b[12:]))
 	for _, c := range carriers {
-		if c.prefix.Contains(addr) {
-			b := addr.As16()
-			return netip.AddrFrom4([4]byte(b[c.at : c.at+4])), true
+		if c.Contains(addr) {
+			return last, true
 		}
 	}
+	// tunnels within a site (RFC 5214) carry it behind 0:5efe or 200:5efe
+	if b[8]&^2 == 0 && b[9] == 0 && b[10] == 0x5e && b[11] == 0xfe {
+		return last, true
+	}
 	return addr, false
+}
+
+// Proxy asks another function for the proxy of a request, and refuses what the
+// proxy must not be made to reach. A name that is not known here can't be judged,
+// and is refused, unless the policy allows everything.
+func (p *Policy) Proxy(of func(*http.Request) (*url.URL, error)) func(*http.Request) (*url.URL, error) {
+	return func(r *http.Request) (*url.URL, error) {
+		proxy, err := of(r)
+		if err != nil || proxy == nil || p.all() {
+			return proxy, err
+		}
+		host := r.URL.Hostname()
+		addrs := []netip.Addr{}
+		if literal, err := netip.ParseAddr(host); err == nil {
+			addrs = append(addrs, literal)
+		} else if addrs, err = net.DefaultResolver.LookupNetIP(r.Context(), "ip", host); err != nil {
+			return nil, fmt.Errorf("%s is behind the proxy %s, and where the name leads is not known here: %w", host, proxy.Host, ErrForbidden)
+		}
+		for _, a := range addrs {
+			if err := p.Check(a); err != nil {
+				return nil, err
+			}
+		}
+		return proxy, nil
+	}
+}
+
+// all reports whether every address of IPv4 is allowed.
+func (p *Policy) all() bool {
+	return p != nil && slices.Contains(p.Allow, netip.MustParsePrefix("0.0.0.0/0"))
 }
 
 // Dialer dials where the policy lets it.
@@ -111,13 +179,19 @@ func ParsePolicy(text string) (*Policy, error) {
 	return p, nil
 }
 
+// Files reads a file that a setting names; nil reads any that there is.
+type Files func(path string) ([]byte, error)
+
 // TLS makes the configuration for one server: TLS 1.2 or better, the name
 // always checked. caFile, when not empty, holds the only certificates
 // trusted; certFile and keyFile identify us.
-func TLS(serverName, caFile, certFile, keyFile string) (*tls.Config, error) {
+func TLS(serverName, caFile, certFile, keyFile string, read Files) (*tls.Config, error) {
+	if read == nil {
+		read = os.ReadFile
+	}
 	cfg := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: serverName}
 	if caFile != "" {
-		pem, err := os.ReadFile(caFile)
+		pem, err := read(caFile)
 		if err != nil {
 			return nil, fmt.Errorf("setting ca-file: %w", err)
 		}
@@ -130,7 +204,15 @@ func TLS(serverName, caFile, certFile, keyFile string) (*tls.Config, error) {
 		return nil, errors.New("settings client-cert and client-key: give both or none")
 	}
 	if certFile != "" {
-		pair, err := tls.LoadX509KeyPair(certFile, keyFile)
+		cert, err := read(certFile)
+		if err != nil {
+			return nil, fmt.Errorf("setting client-cert: %w", err)
+		}
+		key, err := read(keyFile)
+		if err != nil {
+			return nil, fmt.Errorf("setting client-key: %w", err)
+		}
+		pair, err := tls.X509KeyPair(cert, key)
 		if err != nil {
 			return nil, fmt.Errorf("settings client-cert and client-key: %w", err)
 		}

@@ -14,7 +14,9 @@ import (
 	"io"
 	"math/big"
 	"net"
+	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -31,15 +33,26 @@ func TestCheck(t *testing.T) {
 		address, allow string
 		open           bool
 	}{
-		{"127.0.0.1", "", true}, {"10.1.2.3", "", true}, {"192.168.1.1", "", true}, {"172.16.0.9", "", true}, {"203.0.113.7", "", true},
-		{"::1", "", true}, {"fd12:3456::1", "", true}, {"2001:db8::1", "", true},
-		{"169.254.169.254", "", false}, {"169.254.1.1", "", false}, {"fe80::1", "", false}, {"fd00:ec2::254", "", false},
+		{"127.0.0.1", "", true}, {"10.1.2.3", "", true}, {"192.168.1.1", "", true}, {"172.16.0.9", "", true}, {"93.184.216.34", "", true},
+		{"::1", "", true}, {"fd12:3456::1", "", true}, {"2a00:1450::1", "", true}, {"2606:2800::1", "", true},
+		// link-local and metadata
+		{"169.254.169.254", "", false}, {"169.254.1.1", "", false}, {"fe80::1", "", false}, {"fe80::1%eth0", "", false}, {"fec0::1", "", false}, {"fd00:ec2::254", "", false},
 		{"100.100.100.200", "", false}, {"192.0.0.192", "", false},
-		{"0.0.0.0", "", false}, {"::", "", false}, {"0.1.2.3", "", false}, {"255.255.255.255", "", false}, {"224.0.0.1", "", false}, {"ff02::1", "", false},
-		{"::ffff:169.254.169.254", "", false}, {"64:ff9b::a9fe:a9fe", "", false}, {"::a9fe:a9fe", "", false}, {"2002:a9fe:a9fe::1", "", false},
-		{"64:ff9b::a01:203", "", true}, {"2002:cb00:7107::1", "", true},
+		// what means no machine, or many
+		{"0.0.0.0", "", false}, {"::", "", false}, {"0.1.2.3", "", false}, {"255.255.255.255", "", false}, {"240.0.0.1", "", false}, {"224.0.0.1", "", false}, {"239.1.1.1", "", false}, {"ff02::1", "", false}, {"ff0e::1", "", false},
+		// set apart by IANA's registries
+		{"100.64.0.1", "", false}, {"192.0.0.8", "", false}, {"192.0.2.1", "", false}, {"192.31.196.1", "", false}, {"192.52.193.1", "", false}, {"192.88.99.1", "", false}, {"192.175.48.1", "", false},
+		{"198.18.0.1", "", false}, {"198.19.255.1", "", false}, {"198.51.100.1", "", false}, {"203.0.113.7", "", false},
+		{"100::1", "", false}, {"100:0:0:1::1", "", false}, {"2001:2::1", "", false}, {"2001:20::1", "", false}, {"2001:db8::1", "", false}, {"2620:4f:8000::1", "", false}, {"3fff::1", "", false}, {"5f00::1", "", false},
+		// tunnels
+		{"2001::1", "", false}, {"2001:0:4136:e378:8000:63bf:5601:5601", "", false}, {"2002:a9fe:a9fe::1", "", false}, {"2002:cb00:7107::1", "", false}, {"2002:a01:203::1", "", false}, {"64:ff9b:1::a9fe:a9fe", "", false},
+		// IPv4 inside IPv6
+		{"::ffff:169.254.169.254", "", false}, {"::ffff:169.254.169.254%eth0", "", false}, {"::ffff:0:169.254.169.254", "", false}, {"64:ff9b::a9fe:a9fe", "", false}, {"::a9fe:a9fe", "", false},
+		{"fd12::5efe:a9fe:a9fe", "", false}, {"fd12::200:5efe:a9fe:a9fe", "", false}, {"2a00::5efe:169.254.169.254", "", false},
+		{"64:ff9b::a01:203", "", true}, {"::ffff:10.1.2.3", "", true}, {"::a01:203", "", true},
+		// what is allowed on purpose
 		{"169.254.7.9", "169.254.7.0/24", true}, {"::ffff:169.254.7.9", "169.254.7.0/24", true}, {"64:ff9b::a9fe:709", "169.254.7.0/24", true},
-		{"169.254.8.9", "169.254.7.0/24", false}, {"fe80::9", "10.0.0.0/8, fe80::/64", true},
+		{"169.254.8.9", "169.254.7.0/24", false}, {"fe80::9", "10.0.0.0/8, fe80::/64", true}, {"fe80::9%eth0", "fe80::/64", true}, {"203.0.113.7", "0.0.0.0/0", true},
 	} {
 		p, err := ParsePolicy(c.allow)
 		require.NoError(t, err)
@@ -62,6 +75,34 @@ func TestDialer(t *testing.T) {
 	f := Explain(err, "metadata.example:80", time.Second)
 	require.Equal(t, "connect", f.Step)
 	require.Contains(t, f.Next, "--allow-network")
+}
+
+// A proxy is not asked for what the policy refuses, nor for a name whose addresses
+// nobody here knows.
+func TestProxy(t *testing.T) {
+	proxy, err := url.Parse("http://127.0.0.1:3128")
+	require.NoError(t, err)
+	through := func(*http.Request) (*url.URL, error) { return proxy, nil }
+	for _, c := range []struct {
+		target, allow string
+		open          bool
+	}{
+		{"http://169.254.169.254/latest", "", false}, {"http://[::ffff:169.254.169.254]/", "", false}, {"http://[fe80::1%25eth0]/", "", false},
+		{"http://app.larkspur.invalid/", "", false}, {"http://app.larkspur.invalid/", "0.0.0.0/0", true},
+		{"http://10.1.2.3/", "", true}, {"http://localhost/", "", true},
+	} {
+		p, err := ParsePolicy(c.allow)
+		require.NoError(t, err)
+		r, err := http.NewRequest(http.MethodGet, c.target, nil)
+		require.NoError(t, err)
+		got, err := p.Proxy(through)(r)
+		if !c.open {
+			require.ErrorIs(t, err, ErrForbidden, c.target)
+			continue
+		}
+		require.NoError(t, err, c.target)
+		require.Equal(t, proxy, got)
+	}
 }
 
 // authority signs certificates for a test.
@@ -100,7 +141,7 @@ func TestExplain(t *testing.T) {
 	ca := newAuthority(t)
 	soon := time.Now().Add(time.Hour)
 	trusting := func(name string) *tls.Config {
-		cfg, err := TLS(name, ca.file, "", "")
+		cfg, err := TLS(name, ca.file, "", "", nil)
 		require.NoError(t, err)
 		return cfg
 	}
@@ -176,10 +217,10 @@ func TestTLSFiles(t *testing.T) {
 	for _, c := range []struct{ ca, cert, key, want string }{
 		{filepath.Join(dir, "none"), "", "", "setting ca-file"}, {noPEM, "", "", "no certificate in PEM form"}, {"", noPEM, "", "give both or none"}, {"", noPEM, noPEM, "client-cert and client-key"},
 	} {
-		_, err := TLS("x", c.ca, c.cert, c.key)
+		_, err := TLS("x", c.ca, c.cert, c.key, nil)
 		require.ErrorContains(t, err, c.want)
 	}
-	cfg, err := TLS("x", "", "", "")
+	cfg, err := TLS("x", "", "", "", nil)
 	require.NoError(t, err)
 	require.EqualValues(t, tls.VersionTLS12, cfg.MinVersion)
 	require.False(t, cfg.InsecureSkipVerify)

@@ -25,15 +25,15 @@ import (
 // maxAnswer bounds one answer: a page of a thousand large users.
 const maxAnswer = 32 << 20
 
-func newClient(timeout time.Duration, policy *outbound.Policy, caFile string) (*http.Client, error) {
-	trust, err := outbound.TLS("", caFile, "", "")
+func newClient(timeout time.Duration, policy *outbound.Policy, caFile string, files outbound.Files) (*http.Client, error) {
+	trust, err := outbound.TLS("", caFile, "", "", files)
 	if err != nil {
 		return nil, err
 	}
 	return &http.Client{
 		Timeout: timeout,
 		Transport: &http.Transport{
-			Proxy:                 http.ProxyFromEnvironment,
+			Proxy:                 policy.Proxy(http.ProxyFromEnvironment),
 			DialContext:           policy.Dialer(timeout).DialContext,
 			TLSClientConfig:       trust,
 			MaxIdleConnsPerHost:   16,
@@ -73,7 +73,8 @@ func (a *app) fault(kind connector.Kind, doing, reason, next string) *connector.
 }
 
 func (a *app) at(target string, kind connector.Kind, doing, reason, next string) *connector.Error {
-	return &connector.Error{Kind: kind, Doing: doing, Target: target, Reason: reason, Next: next}
+	secrets := a.secrets()
+	return &connector.Error{Kind: kind, Doing: connector.Struck(doing, secrets...), Target: connector.Struck(target, secrets...), Reason: connector.Struck(reason, secrets...), Next: connector.Struck(next, secrets...)}
 }
 
 // do sends one request and turns whatever goes wrong into a *connector.Error.

@@ -18,7 +18,7 @@ import (
 // prepare makes the HTTP client and how we identify ourselves.
 func (a *app) prepare() error {
 	var err error
-	if a.client, err = newClient(a.timeout, a.cfg.Outbound, a.cfg.Settings["ca-file"]); err != nil {
+	if a.client, err = newClient(a.timeout, a.cfg.Outbound, a.cfg.Settings["ca-file"], a.cfg.ReadFile); err != nil {
 		return err
 	}
 	if a.setting("auth", "bearer") != "oauth" {
@@ -63,6 +63,9 @@ func (a *app) token(doing string) (*oauth2.Token, error) {
 	a.tokenMu.Unlock()
 	token, err := source.Token()
 	if err == nil {
+		a.tokenMu.Lock()
+		a.said = token.AccessToken
+		a.tokenMu.Unlock()
 		return token, nil
 	}
 	var told *oauth2.RetrieveError
@@ -119,6 +122,13 @@ func (a *app) probeToken(_ context.Context, tell func(connector.Step)) bool {
 		return s.State != connector.StepFailed
 	}
 	return true
+}
+
+// secrets are what must not be told, whoever says it back.
+func (a *app) secrets() []string {
+	a.tokenMu.Lock()
+	defer a.tokenMu.Unlock()
+	return []string{a.cfg.Secret, a.said}
 }
 
 // tokenOver tells of a given token whose time is over, and what to do.

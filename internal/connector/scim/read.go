@@ -214,7 +214,14 @@ func (l *listing) start(ctx context.Context, q url.Values) chan answer {
 	for k, v := range q {
 		query[k] = v
 	}
-	go func() { got <- l.fetch(ctx, query) }()
+	go func() {
+		defer func() {
+			if p := recover(); p != nil { // of what an application sent
+				got <- answer{err: fmt.Errorf("the answer is not understood: %v", p)}
+			}
+		}()
+		got <- l.fetch(ctx, query)
+	}()
 	return got
 }
 

@@ -11,6 +11,7 @@ package scim
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -67,7 +68,8 @@ type app struct {
 	dialect   atomic.Int32 // the one in use
 	confirmed atomic.Bool  // a change was taken in it
 
-	tokenMu sync.Mutex // guards tokens
+	tokenMu sync.Mutex // guards tokens and said
+	said    string     // the token that was given last
 	offerMu sync.Mutex // guards offered; held while asking
 	offered *offer
 }
@@ -90,8 +92,13 @@ func New(cfg connector.Config) (connector.Connector, error) {
 	a := &app{cfg: cfg}
 	var err error
 	a.base, err = url.Parse(strings.TrimRight(cfg.Settings["url"], "/"))
-	if err != nil || a.base.Scheme != "http" && a.base.Scheme != "https" || a.base.Host == "" || a.base.User != nil {
-		return nil, fmt.Errorf("setting url is %q; expected an address such as https://app.example/scim/v2, without a secret in it", cfg.Settings["url"])
+	if err != nil || a.base.Scheme != "http" && a.base.Scheme != "https" || a.base.Host == "" {
+		return nil, errors.New("setting url is no address such as https://app.example/scim/v2")
+	}
+	for _, name := range []string{"url", "token-url"} {
+		if at, err := url.Parse(cfg.Settings[name]); err != nil || at.User != nil || at.RawQuery != "" || at.Fragment != "" {
+			return nil, fmt.Errorf("setting %s holds more than an address: no user, password, ?query or #fragment may stand in it; a secret is set as the secret", name)
+		}
 	}
 	for name, words := range map[string][]string{"auth": {"bearer", "basic", "oauth"}, "paging": {"auto", "index", "cursor"}, "totals": {"strict", "ignore"}, "inactive": {"listed", "asked"}, "method": {"auto", "patch", "put"}, "put-without-etag": {"no", "yes"}} {
 		if v := a.setting(name, words[0]); !slices.Contains(words, v) {
@@ -132,8 +139,9 @@ func (a *app) Declare() connector.Declaration {
 	}
 	return connector.Declaration{
 		Kind: "scim", Shape: Shape, Extents: []string{connector.Whole, connector.Sample}, Writes: true, ReadsOne: true, Finds: "externalId", Lag: a.lag, Scope: scope,
-		Origin: a.base.String(),
-		Verbs:  []string{"create", "mark", "set", "rename", "readdress", "enrol", "withdraw", "suspend", "reinstate", "reissue", "delete"},
+		Origin:  a.base.String(),
+		Reaches: []string{"url", "token-url", "ca-file", "auth"},
+		Verbs:   []string{"create", "mark", "set", "rename", "readdress", "enrol", "withdraw", "suspend", "reinstate", "reissue", "delete"},
 	}
 }
 

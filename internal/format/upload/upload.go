@@ -134,7 +134,7 @@ func (w *Writer) begin() error {
 	if err != nil {
 		return err
 	}
-	if w.part, err = w.root.Create(w.file(w.number+1) + ".part"); err != nil {
+	if w.part, err = w.root.OpenFile(w.file(w.number+1)+".part", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600); err != nil {
 		return err
 	}
 	return w.write(append([]byte(marks[w.form.Encoding]), body...))

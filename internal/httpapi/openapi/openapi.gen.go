@@ -479,7 +479,11 @@ type AttributeStatistics struct {
 type AuditCheck struct {
 	BrokenAt *int64 `json:"brokenAt,omitempty"`
 	Entries  int64  `json:"entries"`
-	Intact   bool   `json:"intact"`
+
+	// HasHead whether the head that was given stands in the trail
+	HasHead *bool  `json:"hasHead,omitempty"`
+	Head    string `json:"head"`
+	Intact  bool   `json:"intact"`
 }
 
 // AuditEntry defines model for AuditEntry.
@@ -490,6 +494,12 @@ type AuditEntry struct {
 	Detail  map[string]string `json:"detail"`
 	Seq     int64             `json:"seq"`
 	Subject string            `json:"subject"`
+}
+
+// AuditHead defines model for AuditHead.
+type AuditHead struct {
+	// Head number of the last entry and its hash
+	Head string `json:"head"`
 }
 
 // AuditList defines model for AuditList.
@@ -746,6 +756,9 @@ type LaneList struct {
 	Items []Lane `json:"items"`
 }
 
+// Lanes rights that are held in some lanes only, by lane
+type Lanes map[string][]Right
+
 // LeftOut defines model for LeftOut.
 type LeftOut struct {
 	Id *string `json:"id,omitempty"`
@@ -769,6 +782,14 @@ type LeftReason struct {
 	Reason string `json:"reason"`
 }
 
+// ListedToken defines model for ListedToken.
+type ListedToken struct {
+	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Id      int64     `json:"id"`
+	Name    string    `json:"name"`
+}
+
 // LogLine defines model for LogLine.
 type LogLine struct {
 	At      time.Time    `json:"at"`
@@ -789,8 +810,15 @@ type LogList struct {
 
 // Me defines model for Me.
 type Me struct {
+	// Lanes rights that are held in some lanes only, by lane
+	Lanes  Lanes   `json:"lanes"`
 	Name   string  `json:"name"`
 	Rights []Right `json:"rights"`
+}
+
+// NewPassword defines model for NewPassword.
+type NewPassword struct {
+	Password string `json:"password"`
 }
 
 // NewToken defines model for NewToken.
@@ -801,6 +829,8 @@ type NewToken struct {
 
 // NewUser defines model for NewUser.
 type NewUser struct {
+	// Lanes rights that are held in some lanes only, by lane
+	Lanes    *Lanes  `json:"lanes,omitempty"`
 	Name     string  `json:"name"`
 	Password *string `json:"password,omitempty"`
 	Rights   []Right `json:"rights"`
@@ -808,6 +838,12 @@ type NewUser struct {
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// PasswordChange defines model for PasswordChange.
+type PasswordChange struct {
+	Old      string `json:"old"`
+	Password string `json:"password"`
+}
 
 // PlacedProblem defines model for PlacedProblem.
 type PlacedProblem struct {
@@ -1105,6 +1141,13 @@ type RejectionList struct {
 // Right defines model for Right.
 type Right string
 
+// RightsInput defines model for RightsInput.
+type RightsInput struct {
+	// Lanes rights that are held in some lanes only, by lane
+	Lanes  *Lanes  `json:"lanes,omitempty"`
+	Rights []Right `json:"rights"`
+}
+
 // Roster defines model for Roster.
 type Roster struct {
 	Came    int `json:"came"`
@@ -1400,9 +1443,15 @@ type TaskList struct {
 
 // Token defines model for Token.
 type Token struct {
-	Expires *time.Time `json:"expires,omitempty"`
-	Name    string     `json:"name"`
-	Secret  string     `json:"secret"`
+	Expires time.Time `json:"expires"`
+	Id      int64     `json:"id"`
+	Name    string    `json:"name"`
+	Secret  string    `json:"secret"`
+}
+
+// TokenList defines model for TokenList.
+type TokenList struct {
+	Items []ListedToken `json:"items"`
 }
 
 // Understood defines model for Understood.
@@ -1429,8 +1478,11 @@ type Understood struct {
 // User defines model for User.
 type User struct {
 	Created time.Time `json:"created"`
-	Name    string    `json:"name"`
-	Rights  []Right   `json:"rights"`
+
+	// Lanes rights that are held in some lanes only, by lane
+	Lanes  Lanes   `json:"lanes"`
+	Name   string  `json:"name"`
+	Rights []Right `json:"rights"`
 }
 
 // UserList defines model for UserList.
@@ -1526,10 +1578,18 @@ type WithheldList struct {
 	Total int        `json:"total"`
 }
 
+// IdempotencyKey defines model for IdempotencyKey.
+type IdempotencyKey = string
+
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CheckAuditParams defines parameters for CheckAudit.
+type CheckAuditParams struct {
+	Head *string `form:"head,omitempty" json:"head,omitempty"`
 }
 
 // SurveyKeysParams defines parameters for SurveyKeys.
@@ -1574,6 +1634,12 @@ type ListPlansParams struct {
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// DraftPlanParams defines parameters for DraftPlan.
+type DraftPlanParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListQuestionsParams defines parameters for ListQuestions.
 type ListQuestionsParams struct {
 	// Code asked for this finding
@@ -1601,6 +1667,9 @@ type ListReconciliationsParams struct {
 type ReconcileParams struct {
 	// Learn learn anew what evidence is worth
 	Learn *bool `form:"learn,omitempty" json:"learn,omitempty"`
+
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListVerdictsParams defines parameters for ListVerdicts.
@@ -1616,6 +1685,12 @@ type ListVerdictsParams struct {
 
 // ListVerdictsParamsSide defines parameters for ListVerdicts.
 type ListVerdictsParamsSide string
+
+// RuleParams defines parameters for Rule.
+type RuleParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
 
 // RuleAllJSONBody defines parameters for RuleAll.
 type RuleAllJSONBody struct {
@@ -1634,6 +1709,12 @@ type RuleAllJSONBody struct {
 
 	// Snapshot of the open questions as they were shown; all is refused when another is true now
 	Snapshot *string `json:"snapshot,omitempty"`
+}
+
+// RuleAllParams defines parameters for RuleAll.
+type RuleAllParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // GetTemplateParams defines parameters for GetTemplate.
@@ -1669,6 +1750,12 @@ type ListChangesParams struct {
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// RunPlanParams defines parameters for RunPlan.
+type RunPlanParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // CompareRostersParams defines parameters for CompareRosters.
@@ -1742,11 +1829,29 @@ type ListReceiptsParams struct {
 	Limit   *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// SettleReceiptParams defines parameters for SettleReceipt.
+type SettleReceiptParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// VerifyRunParams defines parameters for VerifyRun.
+type VerifyRunParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // PutSystemParams defines parameters for PutSystem.
 type PutSystemParams struct {
 	// SameRecords the new ids are the same ones as before: asked for where bonds or rulings name them
 	SameRecords *bool   `form:"sameRecords,omitempty" json:"sameRecords,omitempty"`
 	IfMatch     *string `json:"If-Match,omitempty"`
+}
+
+// SendFileParams defines parameters for SendFile.
+type SendFileParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // GetRecordHistoryParams defines parameters for GetRecordHistory.
@@ -1776,6 +1881,9 @@ type TakeRosterParams struct {
 
 	// File a file that was sent before
 	File *string `form:"file,omitempty" json:"file,omitempty"`
+
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // TakeRosterParamsExtent defines parameters for TakeRoster.
@@ -1792,6 +1900,18 @@ type GetTaskLogParams struct {
 	Level  *string `form:"level,omitempty" json:"level,omitempty"`
 	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CreateUserParams defines parameters for CreateUser.
+type CreateUserParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// CreateTokenParams defines parameters for CreateToken.
+type CreateTokenParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // CheckCharterJSONRequestBody defines body for CheckCharter for application/json ContentType.
@@ -1818,6 +1938,9 @@ type RuleJSONRequestBody = RulingInput
 // RuleAllJSONRequestBody defines body for RuleAll for application/json ContentType.
 type RuleAllJSONRequestBody RuleAllJSONBody
 
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody = PasswordChange
+
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
 type RunPlanJSONRequestBody = RunInput
 
@@ -1842,6 +1965,9 @@ type SetWritingJSONRequestBody = Switch
 // CreateUserJSONRequestBody defines body for CreateUser for application/json ContentType.
 type CreateUserJSONRequestBody = NewUser
 
+// SetRightsJSONRequestBody defines body for SetRights for application/json ContentType.
+type SetRightsJSONRequestBody = RightsInput
+
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
 
@@ -1850,9 +1976,12 @@ type ServerInterface interface {
 	// ListAudit The audit trail, newest first
 	// (GET /audit)
 	ListAudit(ctx *echo.Context, params ListAuditParams) error
-	// CheckAudit Check the audit chain
+	// CheckAudit Check the audit chain, against a head that was kept elsewhere
 	// (GET /audit/check)
-	CheckAudit(ctx *echo.Context) error
+	CheckAudit(ctx *echo.Context, params CheckAuditParams) error
+	// GetAuditHead The end of the audit trail, to be kept where nobody who can write the database reaches it
+	// (GET /audit/head)
+	GetAuditHead(ctx *echo.Context) error
 	// CheckCharter Check a charter against the shapes of its systems
 	// (POST /charter-checks)
 	CheckCharter(ctx *echo.Context) error
@@ -1903,7 +2032,7 @@ type ServerInterface interface {
 	ListPlans(ctx *echo.Context, lane string, params ListPlansParams) error
 	// DraftPlan Draft a plan from the latest reconciliation, whole or for some people
 	// (POST /lanes/{lane}/plans)
-	DraftPlan(ctx *echo.Context, lane string) error
+	DraftPlan(ctx *echo.Context, lane string, params DraftPlanParams) error
 	// ListQuestions Pairs that a human should judge and nobody has ruled on yet
 	// (GET /lanes/{lane}/questions)
 	ListQuestions(ctx *echo.Context, lane string, params ListQuestionsParams) error
@@ -1921,10 +2050,10 @@ type ServerInterface interface {
 	ListRulings(ctx *echo.Context, lane string) error
 	// Rule Rule that two records are the same human, are different, or that one is left alone
 	// (POST /lanes/{lane}/rulings)
-	Rule(ctx *echo.Context, lane string) error
+	Rule(ctx *echo.Context, lane string, params RuleParams) error
 	// RuleAll Give many rulings; each is kept or refused by itself
 	// (POST /lanes/{lane}/rulings/bulk)
-	RuleAll(ctx *echo.Context, lane string) error
+	RuleAll(ctx *echo.Context, lane string, params RuleAllParams) error
 	// ClearRuling Clear a ruling
 	// (DELETE /lanes/{lane}/rulings/{ruling})
 	ClearRuling(ctx *echo.Context, lane string, ruling int64) error
@@ -1943,6 +2072,9 @@ type ServerInterface interface {
 	// GetMe Who is asking, and with which rights
 	// (GET /me)
 	GetMe(ctx *echo.Context) error
+	// ChangePassword Change one's own password; other sessions end
+	// (PUT /me/password)
+	ChangePassword(ctx *echo.Context) error
 	// GetPlan One plan with its totals and guards
 	// (GET /plans/{plan})
 	GetPlan(ctx *echo.Context, plan int64) error
@@ -1951,7 +2083,7 @@ type ServerInterface interface {
 	ListChanges(ctx *echo.Context, plan int64, params ListChangesParams) error
 	// RunPlan Carry a sealed plan out in the background
 	// (POST /plans/{plan}/runs)
-	RunPlan(ctx *echo.Context, plan int64) error
+	RunPlan(ctx *echo.Context, plan int64, params RunPlanParams) error
 	// SealPlan Approve exactly this content, by its hash
 	// (POST /plans/{plan}/seal)
 	SealPlan(ctx *echo.Context, plan int64) error
@@ -1990,10 +2122,10 @@ type ServerInterface interface {
 	ListReceipts(ctx *echo.Context, run int64, params ListReceiptsParams) error
 	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
 	// (POST /runs/{run}/receipts/{number}/settlement)
-	SettleReceipt(ctx *echo.Context, run int64, number int) error
+	SettleReceipt(ctx *echo.Context, run int64, number int, params SettleReceiptParams) error
 	// VerifyRun Read every account of a run again, in the background
 	// (POST /runs/{run}/verification)
-	VerifyRun(ctx *echo.Context, run int64) error
+	VerifyRun(ctx *echo.Context, run int64, params VerifyRunParams) error
 	// SignIn Open a console session with a name and a password
 	// (POST /sign-in)
 	SignIn(ctx *echo.Context) error
@@ -2014,7 +2146,7 @@ type ServerInterface interface {
 	PutSystem(ctx *echo.Context, system string, params PutSystemParams) error
 	// SendFile Send a file for a preview and a roster; it is kept for a day
 	// (POST /systems/{system}/files)
-	SendFile(ctx *echo.Context, system string) error
+	SendFile(ctx *echo.Context, system string, params SendFileParams) error
 	// GetRecordHistory One record through time, newest version first; a record that was never there is 404
 	// (GET /systems/{system}/history)
 	GetRecordHistory(ctx *echo.Context, system string, params GetRecordHistoryParams) error
@@ -2053,13 +2185,25 @@ type ServerInterface interface {
 	ListUsers(ctx *echo.Context) error
 	// CreateUser Add a user
 	// (POST /users)
-	CreateUser(ctx *echo.Context) error
+	CreateUser(ctx *echo.Context, params CreateUserParams) error
 	// RemoveUser Remove a user with all tokens and sessions
 	// (DELETE /users/{user})
 	RemoveUser(ctx *echo.Context, user string) error
+	// SetRights Change what a user may do, everywhere and in some lanes only
+	// (PUT /users/{user})
+	SetRights(ctx *echo.Context, user string) error
+	// ResetPassword Give a user a new password; it is shown only now, and their sessions end
+	// (POST /users/{user}/password)
+	ResetPassword(ctx *echo.Context, user string) error
+	// ListTokens The tokens of a user, without their secrets
+	// (GET /users/{user}/tokens)
+	ListTokens(ctx *echo.Context, user string) error
 	// CreateToken Make a bearer token; it is shown only now
 	// (POST /users/{user}/tokens)
-	CreateToken(ctx *echo.Context, user string) error
+	CreateToken(ctx *echo.Context, user string, params CreateTokenParams) error
+	// RemoveToken Revoke a token at once
+	// (DELETE /users/{user}/tokens/{token})
+	RemoveToken(ctx *echo.Context, user string, token int64) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -2096,8 +2240,26 @@ func (w *ServerInterfaceWrapper) ListAudit(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) CheckAudit(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CheckAuditParams
+	// ------------- Optional query parameter "head" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "head", ctx.QueryParams(), &params.Head, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter head: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CheckAudit(ctx)
+	err = w.Handler.CheckAudit(ctx, params)
+	return err
+}
+
+// GetAuditHead converts echo context to params.
+func (w *ServerInterfaceWrapper) GetAuditHead(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetAuditHead(ctx)
 	return err
 }
 
@@ -2463,8 +2625,28 @@ func (w *ServerInterfaceWrapper) DraftPlan(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DraftPlanParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DraftPlan(ctx, lane)
+	err = w.Handler.DraftPlan(ctx, lane, params)
 	return err
 }
 
@@ -2580,6 +2762,23 @@ func (w *ServerInterfaceWrapper) Reconcile(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter learn: %s", err))
 	}
 
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Reconcile(ctx, lane, params)
 	return err
@@ -2665,8 +2864,28 @@ func (w *ServerInterfaceWrapper) Rule(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RuleParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Rule(ctx, lane)
+	err = w.Handler.Rule(ctx, lane, params)
 	return err
 }
 
@@ -2681,8 +2900,28 @@ func (w *ServerInterfaceWrapper) RuleAll(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RuleAllParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RuleAll(ctx, lane)
+	err = w.Handler.RuleAll(ctx, lane, params)
 	return err
 }
 
@@ -2838,6 +3077,15 @@ func (w *ServerInterfaceWrapper) GetMe(ctx *echo.Context) error {
 	return err
 }
 
+// ChangePassword converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangePassword(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangePassword(ctx)
+	return err
+}
+
 // GetPlan converts echo context to params.
 func (w *ServerInterfaceWrapper) GetPlan(ctx *echo.Context) error {
 	var err error
@@ -2918,8 +3166,28 @@ func (w *ServerInterfaceWrapper) RunPlan(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RunPlanParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RunPlan(ctx, plan)
+	err = w.Handler.RunPlan(ctx, plan, params)
 	return err
 }
 
@@ -3314,8 +3582,28 @@ func (w *ServerInterfaceWrapper) SettleReceipt(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SettleReceiptParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SettleReceipt(ctx, run, number)
+	err = w.Handler.SettleReceipt(ctx, run, number, params)
 	return err
 }
 
@@ -3330,8 +3618,28 @@ func (w *ServerInterfaceWrapper) VerifyRun(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params VerifyRunParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.VerifyRun(ctx, run)
+	err = w.Handler.VerifyRun(ctx, run, params)
 	return err
 }
 
@@ -3447,8 +3755,28 @@ func (w *ServerInterfaceWrapper) SendFile(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter system: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SendFileParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SendFile(ctx, system)
+	err = w.Handler.SendFile(ctx, system, params)
 	return err
 }
 
@@ -3587,6 +3915,23 @@ func (w *ServerInterfaceWrapper) TakeRoster(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "file", ctx.QueryParams(), &params.File, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter file: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -3735,8 +4080,28 @@ func (w *ServerInterfaceWrapper) ListUsers(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) CreateUser(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateUserParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CreateUser(ctx)
+	err = w.Handler.CreateUser(ctx, params)
 	return err
 }
 
@@ -3756,6 +4121,54 @@ func (w *ServerInterfaceWrapper) RemoveUser(ctx *echo.Context) error {
 	return err
 }
 
+// SetRights converts echo context to params.
+func (w *ServerInterfaceWrapper) SetRights(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "user" -------------
+	var user string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter user: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetRights(ctx, user)
+	return err
+}
+
+// ResetPassword converts echo context to params.
+func (w *ServerInterfaceWrapper) ResetPassword(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "user" -------------
+	var user string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter user: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ResetPassword(ctx, user)
+	return err
+}
+
+// ListTokens converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "user" -------------
+	var user string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter user: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTokens(ctx, user)
+	return err
+}
+
 // CreateToken converts echo context to params.
 func (w *ServerInterfaceWrapper) CreateToken(ctx *echo.Context) error {
 	var err error
@@ -3767,8 +4180,52 @@ func (w *ServerInterfaceWrapper) CreateToken(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter user: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateTokenParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CreateToken(ctx, user)
+	err = w.Handler.CreateToken(ctx, user, params)
+	return err
+}
+
+// RemoveToken converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveToken(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "user" -------------
+	var user string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter user: %s", err))
+	}
+
+	// ------------- Path parameter "token" -------------
+	var token int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "token", ctx.Param("token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter token: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveToken(ctx, user, token)
 	return err
 }
 
@@ -3822,9 +4279,14 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/sign-in", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.POST(options.BaseURL+"/sign-out", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/me", wrapper.GetMe, options.OperationMiddlewares["getMe"]...)
+	router.PUT(options.BaseURL+"/me/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
 	router.GET(options.BaseURL+"/users", wrapper.ListUsers, options.OperationMiddlewares["listUsers"]...)
 	router.POST(options.BaseURL+"/users", wrapper.CreateUser, options.OperationMiddlewares["createUser"]...)
 	router.DELETE(options.BaseURL+"/users/:user", wrapper.RemoveUser, options.OperationMiddlewares["removeUser"]...)
+	router.PUT(options.BaseURL+"/users/:user", wrapper.SetRights, options.OperationMiddlewares["setRights"]...)
+	router.POST(options.BaseURL+"/users/:user/password", wrapper.ResetPassword, options.OperationMiddlewares["resetPassword"]...)
+	router.DELETE(options.BaseURL+"/users/:user/tokens/:token", wrapper.RemoveToken, options.OperationMiddlewares["removeToken"]...)
+	router.GET(options.BaseURL+"/users/:user/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
 	router.POST(options.BaseURL+"/users/:user/tokens", wrapper.CreateToken, options.OperationMiddlewares["createToken"]...)
 	router.GET(options.BaseURL+"/systems", wrapper.ListSystems, options.OperationMiddlewares["listSystems"]...)
 	router.DELETE(options.BaseURL+"/systems/:system", wrapper.RemoveSystem, options.OperationMiddlewares["removeSystem"]...)
@@ -3889,6 +4351,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/freeze", wrapper.GetFreeze, options.OperationMiddlewares["getFreeze"]...)
 	router.PUT(options.BaseURL+"/freeze", wrapper.SetFreeze, options.OperationMiddlewares["setFreeze"]...)
 	router.GET(options.BaseURL+"/audit", wrapper.ListAudit, options.OperationMiddlewares["listAudit"]...)
+	router.GET(options.BaseURL+"/audit/head", wrapper.GetAuditHead, options.OperationMiddlewares["getAuditHead"]...)
 	router.GET(options.BaseURL+"/audit/check", wrapper.CheckAudit, options.OperationMiddlewares["checkAudit"]...)
 
 }
@@ -3935,6 +4398,7 @@ func (response ListAuditdefaultApplicationProblemPlusJSONResponse) VisitListAudi
 }
 
 type CheckAuditRequestObject struct {
+	Params CheckAuditParams
 }
 
 type CheckAuditResponseObject interface {
@@ -3961,6 +4425,44 @@ type CheckAuditdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckAuditdefaultApplicationProblemPlusJSONResponse) VisitCheckAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAuditHeadRequestObject struct {
+}
+
+type GetAuditHeadResponseObject interface {
+	VisitGetAuditHeadResponse(w http.ResponseWriter) error
+}
+
+type GetAuditHead200JSONResponse AuditHead
+
+func (response GetAuditHead200JSONResponse) VisitGetAuditHeadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAuditHeaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetAuditHeaddefaultApplicationProblemPlusJSONResponse) VisitGetAuditHeadResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4587,8 +5089,9 @@ func (response ListPlansdefaultApplicationProblemPlusJSONResponse) VisitListPlan
 }
 
 type DraftPlanRequestObject struct {
-	Lane string `json:"lane"`
-	Body *DraftPlanJSONRequestBody
+	Lane   string `json:"lane"`
+	Params DraftPlanParams
+	Body   *DraftPlanJSONRequestBody
 }
 
 type DraftPlanResponseObject interface {
@@ -4826,8 +5329,9 @@ func (response ListRulingsdefaultApplicationProblemPlusJSONResponse) VisitListRu
 }
 
 type RuleRequestObject struct {
-	Lane string `json:"lane"`
-	Body *RuleJSONRequestBody
+	Lane   string `json:"lane"`
+	Params RuleParams
+	Body   *RuleJSONRequestBody
 }
 
 type RuleResponseObject interface {
@@ -4866,8 +5370,9 @@ func (response RuledefaultApplicationProblemPlusJSONResponse) VisitRuleResponse(
 }
 
 type RuleAllRequestObject struct {
-	Lane string `json:"lane"`
-	Body *RuleAllJSONRequestBody
+	Lane   string `json:"lane"`
+	Params RuleAllParams
+	Body   *RuleAllJSONRequestBody
 }
 
 type RuleAllResponseObject interface {
@@ -5142,6 +5647,39 @@ func (response GetMedefaultApplicationProblemPlusJSONResponse) VisitGetMeRespons
 	return err
 }
 
+type ChangePasswordRequestObject struct {
+	Body *ChangePasswordJSONRequestBody
+}
+
+type ChangePasswordResponseObject interface {
+	VisitChangePasswordResponse(w http.ResponseWriter) error
+}
+
+type ChangePassword204Response struct {
+}
+
+func (response ChangePassword204Response) VisitChangePasswordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ChangePassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePassworddefaultApplicationProblemPlusJSONResponse) VisitChangePasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetPlanRequestObject struct {
 	Plan int64 `json:"plan"`
 }
@@ -5222,8 +5760,9 @@ func (response ListChangesdefaultApplicationProblemPlusJSONResponse) VisitListCh
 }
 
 type RunPlanRequestObject struct {
-	Plan int64 `json:"plan"`
-	Body *RunPlanJSONRequestBody
+	Plan   int64 `json:"plan"`
+	Params RunPlanParams
+	Body   *RunPlanJSONRequestBody
 }
 
 type RunPlanResponseObject interface {
@@ -5745,6 +6284,7 @@ func (response ListReceiptsdefaultApplicationProblemPlusJSONResponse) VisitListR
 type SettleReceiptRequestObject struct {
 	Run    int64 `json:"run"`
 	Number int   `json:"number"`
+	Params SettleReceiptParams
 	Body   *SettleReceiptJSONRequestBody
 }
 
@@ -5784,7 +6324,8 @@ func (response SettleReceiptdefaultApplicationProblemPlusJSONResponse) VisitSett
 }
 
 type VerifyRunRequestObject struct {
-	Run int64 `json:"run"`
+	Run    int64 `json:"run"`
+	Params VerifyRunParams
 }
 
 type VerifyRunResponseObject interface {
@@ -6046,6 +6587,7 @@ func (response PutSystemdefaultApplicationProblemPlusJSONResponse) VisitPutSyste
 
 type SendFileRequestObject struct {
 	System string `json:"system"`
+	Params SendFileParams
 	Body   io.Reader
 }
 
@@ -6588,7 +7130,8 @@ func (response ListUsersdefaultApplicationProblemPlusJSONResponse) VisitListUser
 }
 
 type CreateUserRequestObject struct {
-	Body *CreateUserJSONRequestBody
+	Params CreateUserParams
+	Body   *CreateUserJSONRequestBody
 }
 
 type CreateUserResponseObject interface {
@@ -6659,9 +7202,128 @@ func (response RemoveUserdefaultApplicationProblemPlusJSONResponse) VisitRemoveU
 	return err
 }
 
-type CreateTokenRequestObject struct {
+type SetRightsRequestObject struct {
 	User string `json:"user"`
-	Body *CreateTokenJSONRequestBody
+	Body *SetRightsJSONRequestBody
+}
+
+type SetRightsResponseObject interface {
+	VisitSetRightsResponse(w http.ResponseWriter) error
+}
+
+type SetRights200JSONResponse User
+
+func (response SetRights200JSONResponse) VisitSetRightsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRightsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetRightsdefaultApplicationProblemPlusJSONResponse) VisitSetRightsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetPasswordRequestObject struct {
+	User string `json:"user"`
+}
+
+type ResetPasswordResponseObject interface {
+	VisitResetPasswordResponse(w http.ResponseWriter) error
+}
+
+type ResetPassword201JSONResponse NewPassword
+
+func (response ResetPassword201JSONResponse) VisitResetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResetPassworddefaultApplicationProblemPlusJSONResponse) VisitResetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensRequestObject struct {
+	User string `json:"user"`
+}
+
+type ListTokensResponseObject interface {
+	VisitListTokensResponse(w http.ResponseWriter) error
+}
+
+type ListTokens200JSONResponse TokenList
+
+func (response ListTokens200JSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateTokenRequestObject struct {
+	User   string `json:"user"`
+	Params CreateTokenParams
+	Body   *CreateTokenJSONRequestBody
 }
 
 type CreateTokenResponseObject interface {
@@ -6699,14 +7361,51 @@ func (response CreateTokendefaultApplicationProblemPlusJSONResponse) VisitCreate
 	return err
 }
 
+type RemoveTokenRequestObject struct {
+	User  string `json:"user"`
+	Token int64  `json:"token"`
+}
+
+type RemoveTokenResponseObject interface {
+	VisitRemoveTokenResponse(w http.ResponseWriter) error
+}
+
+type RemoveToken204Response struct {
+}
+
+func (response RemoveToken204Response) VisitRemoveTokenResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveTokendefaultApplicationProblemPlusJSONResponse) VisitRemoveTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAudit The audit trail, newest first
 	// (GET /audit)
 	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
-	// CheckAudit Check the audit chain
+	// CheckAudit Check the audit chain, against a head that was kept elsewhere
 	// (GET /audit/check)
 	CheckAudit(ctx context.Context, request CheckAuditRequestObject) (CheckAuditResponseObject, error)
+	// GetAuditHead The end of the audit trail, to be kept where nobody who can write the database reaches it
+	// (GET /audit/head)
+	GetAuditHead(ctx context.Context, request GetAuditHeadRequestObject) (GetAuditHeadResponseObject, error)
 	// CheckCharter Check a charter against the shapes of its systems
 	// (POST /charter-checks)
 	CheckCharter(ctx context.Context, request CheckCharterRequestObject) (CheckCharterResponseObject, error)
@@ -6797,6 +7496,9 @@ type StrictServerInterface interface {
 	// GetMe Who is asking, and with which rights
 	// (GET /me)
 	GetMe(ctx context.Context, request GetMeRequestObject) (GetMeResponseObject, error)
+	// ChangePassword Change one's own password; other sessions end
+	// (PUT /me/password)
+	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
 	// GetPlan One plan with its totals and guards
 	// (GET /plans/{plan})
 	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
@@ -6911,9 +7613,21 @@ type StrictServerInterface interface {
 	// RemoveUser Remove a user with all tokens and sessions
 	// (DELETE /users/{user})
 	RemoveUser(ctx context.Context, request RemoveUserRequestObject) (RemoveUserResponseObject, error)
+	// SetRights Change what a user may do, everywhere and in some lanes only
+	// (PUT /users/{user})
+	SetRights(ctx context.Context, request SetRightsRequestObject) (SetRightsResponseObject, error)
+	// ResetPassword Give a user a new password; it is shown only now, and their sessions end
+	// (POST /users/{user}/password)
+	ResetPassword(ctx context.Context, request ResetPasswordRequestObject) (ResetPasswordResponseObject, error)
+	// ListTokens The tokens of a user, without their secrets
+	// (GET /users/{user}/tokens)
+	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
 	// CreateToken Make a bearer token; it is shown only now
 	// (POST /users/{user}/tokens)
 	CreateToken(ctx context.Context, request CreateTokenRequestObject) (CreateTokenResponseObject, error)
+	// RemoveToken Revoke a token at once
+	// (DELETE /users/{user}/tokens/{token})
+	RemoveToken(ctx context.Context, request RemoveTokenRequestObject) (RemoveTokenResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -6954,8 +7668,10 @@ func (sh *strictHandler) ListAudit(ctx *echo.Context, params ListAuditParams) er
 }
 
 // CheckAudit operation middleware
-func (sh *strictHandler) CheckAudit(ctx *echo.Context) error {
+func (sh *strictHandler) CheckAudit(ctx *echo.Context, params CheckAuditParams) error {
 	var request CheckAuditRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.CheckAudit(ctx.Request().Context(), request.(CheckAuditRequestObject))
@@ -6970,6 +7686,29 @@ func (sh *strictHandler) CheckAudit(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(CheckAuditResponseObject); ok {
 		return validResponse.VisitCheckAuditResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetAuditHead operation middleware
+func (sh *strictHandler) GetAuditHead(ctx *echo.Context) error {
+	var request GetAuditHeadRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetAuditHead(ctx.Request().Context(), request.(GetAuditHeadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetAuditHead")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetAuditHeadResponseObject); ok {
+		return validResponse.VisitGetAuditHeadResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7491,10 +8230,11 @@ func (sh *strictHandler) ListPlans(ctx *echo.Context, lane string, params ListPl
 }
 
 // DraftPlan operation middleware
-func (sh *strictHandler) DraftPlan(ctx *echo.Context, lane string) error {
+func (sh *strictHandler) DraftPlan(ctx *echo.Context, lane string, params DraftPlanParams) error {
 	var request DraftPlanRequestObject
 
 	request.Lane = lane
+	request.Params = params
 
 	var body DraftPlanJSONRequestBody
 	var err error
@@ -7668,10 +8408,11 @@ func (sh *strictHandler) ListRulings(ctx *echo.Context, lane string) error {
 }
 
 // Rule operation middleware
-func (sh *strictHandler) Rule(ctx *echo.Context, lane string) error {
+func (sh *strictHandler) Rule(ctx *echo.Context, lane string, params RuleParams) error {
 	var request RuleRequestObject
 
 	request.Lane = lane
+	request.Params = params
 
 	var body RuleJSONRequestBody
 	var err error
@@ -7716,10 +8457,11 @@ func (sh *strictHandler) Rule(ctx *echo.Context, lane string) error {
 }
 
 // RuleAll operation middleware
-func (sh *strictHandler) RuleAll(ctx *echo.Context, lane string) error {
+func (sh *strictHandler) RuleAll(ctx *echo.Context, lane string, params RuleAllParams) error {
 	var request RuleAllRequestObject
 
 	request.Lane = lane
+	request.Params = params
 
 	var body RuleAllJSONRequestBody
 	var err error
@@ -7915,6 +8657,52 @@ func (sh *strictHandler) GetMe(ctx *echo.Context) error {
 	return nil
 }
 
+// ChangePassword operation middleware
+func (sh *strictHandler) ChangePassword(ctx *echo.Context) error {
+	var request ChangePasswordRequestObject
+
+	var body ChangePasswordJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePassword(ctx.Request().Context(), request.(ChangePasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangePasswordResponseObject); ok {
+		return validResponse.VisitChangePasswordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetPlan operation middleware
 func (sh *strictHandler) GetPlan(ctx *echo.Context, plan int64) error {
 	var request GetPlanRequestObject
@@ -7967,10 +8755,11 @@ func (sh *strictHandler) ListChanges(ctx *echo.Context, plan int64, params ListC
 }
 
 // RunPlan operation middleware
-func (sh *strictHandler) RunPlan(ctx *echo.Context, plan int64) error {
+func (sh *strictHandler) RunPlan(ctx *echo.Context, plan int64, params RunPlanParams) error {
 	var request RunPlanRequestObject
 
 	request.Plan = plan
+	request.Params = params
 
 	var body RunPlanJSONRequestBody
 	var err error
@@ -8344,11 +9133,12 @@ func (sh *strictHandler) ListReceipts(ctx *echo.Context, run int64, params ListR
 }
 
 // SettleReceipt operation middleware
-func (sh *strictHandler) SettleReceipt(ctx *echo.Context, run int64, number int) error {
+func (sh *strictHandler) SettleReceipt(ctx *echo.Context, run int64, number int, params SettleReceiptParams) error {
 	var request SettleReceiptRequestObject
 
 	request.Run = run
 	request.Number = number
+	request.Params = params
 
 	var body SettleReceiptJSONRequestBody
 	var err error
@@ -8393,10 +9183,11 @@ func (sh *strictHandler) SettleReceipt(ctx *echo.Context, run int64, number int)
 }
 
 // VerifyRun operation middleware
-func (sh *strictHandler) VerifyRun(ctx *echo.Context, run int64) error {
+func (sh *strictHandler) VerifyRun(ctx *echo.Context, run int64, params VerifyRunParams) error {
 	var request VerifyRunRequestObject
 
 	request.Run = run
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.VerifyRun(ctx.Request().Context(), request.(VerifyRunRequestObject))
@@ -8609,10 +9400,11 @@ func (sh *strictHandler) PutSystem(ctx *echo.Context, system string, params PutS
 }
 
 // SendFile operation middleware
-func (sh *strictHandler) SendFile(ctx *echo.Context, system string) error {
+func (sh *strictHandler) SendFile(ctx *echo.Context, system string, params SendFileParams) error {
 	var request SendFileRequestObject
 
 	request.System = system
+	request.Params = params
 
 	request.Body = ctx.Request().Body
 
@@ -8986,8 +9778,10 @@ func (sh *strictHandler) ListUsers(ctx *echo.Context) error {
 }
 
 // CreateUser operation middleware
-func (sh *strictHandler) CreateUser(ctx *echo.Context) error {
+func (sh *strictHandler) CreateUser(ctx *echo.Context, params CreateUserParams) error {
 	var request CreateUserRequestObject
+
+	request.Params = params
 
 	var body CreateUserJSONRequestBody
 	var err error
@@ -9056,11 +9850,110 @@ func (sh *strictHandler) RemoveUser(ctx *echo.Context, user string) error {
 	return nil
 }
 
+// SetRights operation middleware
+func (sh *strictHandler) SetRights(ctx *echo.Context, user string) error {
+	var request SetRightsRequestObject
+
+	request.User = user
+
+	var body SetRightsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetRights(ctx.Request().Context(), request.(SetRightsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetRights")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetRightsResponseObject); ok {
+		return validResponse.VisitSetRightsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ResetPassword operation middleware
+func (sh *strictHandler) ResetPassword(ctx *echo.Context, user string) error {
+	var request ResetPasswordRequestObject
+
+	request.User = user
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResetPassword(ctx.Request().Context(), request.(ResetPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResetPassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ResetPasswordResponseObject); ok {
+		return validResponse.VisitResetPasswordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTokens operation middleware
+func (sh *strictHandler) ListTokens(ctx *echo.Context, user string) error {
+	var request ListTokensRequestObject
+
+	request.User = user
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTokens(ctx.Request().Context(), request.(ListTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTokens")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTokensResponseObject); ok {
+		return validResponse.VisitListTokensResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // CreateToken operation middleware
-func (sh *strictHandler) CreateToken(ctx *echo.Context, user string) error {
+func (sh *strictHandler) CreateToken(ctx *echo.Context, user string, params CreateTokenParams) error {
 	var request CreateTokenRequestObject
 
 	request.User = user
+	request.Params = params
 
 	var body CreateTokenJSONRequestBody
 	var err error
@@ -9104,178 +9997,217 @@ func (sh *strictHandler) CreateToken(ctx *echo.Context, user string) error {
 	return nil
 }
 
+// RemoveToken operation middleware
+func (sh *strictHandler) RemoveToken(ctx *echo.Context, user string, token int64) error {
+	var request RemoveTokenRequestObject
+
+	request.User = user
+	request.Token = token
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveToken(ctx.Request().Context(), request.(RemoveTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveTokenResponseObject); ok {
+		return validResponse.VisitRemoveTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3vk9s2suC/gtJd1b5Xj844uexd3fiTNxvvptZ5yfM46w8b1xkiWyIiCqABcGQ91/zvV2j8ICkBFDkj",
-	"auzE+RCPJBI/uhuN/t0fF7nY1oID12px/XEhQdWCK8APP0uxrGBr/swF18C1+ZPWdcVyqpngV7V94j9+",
-	"U4Kb31Rewpaav/6nhNXievE/rtrxr+yv6sqPe3d3ly0KULlktRlucb3YlVSTHXBNdlLwdUYoLwh+qQUp",
-	"xMK84YYxszzPc6g15TmYT7UUNUjNwG2FulVt6YeXwNe6XFx/8/Tp02yh9zUsrhdKS8bXi7ts0XDNKvPo",
-	"Ssgt1YvrRUE1LI6evAvfiOVvkGvz7nOtJVs2Gr4rKV9HFkL9A+bD0dQcduZ7pmGrog+4L6iUdG8+i6qY",
-	"8sJdtpDwvmESisX1vzqLsSPZBbwd2teNppopzXI1dW85QgSX20ezhFzIQhHGya5keUmYJu5hohjPgegS",
-	"iBRKgyRLWAnZQQbjGtYgzQSFWRfP9fEMBVutQBpCuqVVAyr6+opV1dDytCG8nEq5J0xHR+BUs9v45lVJ",
-	"5dDgu1IosKsjlAtdgsS5GCiihYhOp0Xdw/3QKfunGfk70XA9iSgcTDqwDVtpEWpXEqWapmD6uxLyzTGx",
-	"LKXYAH+ueweNcf2/v41uFriW7s0RTzOuqSUE99tSiAooP9qsHza8ktzG91zLfYTmc4vJCM6pPmIiTzTb",
-	"RjhJtljuo0MUoKnlRbQomJmJVj/35k8d+Hb1Ct6PhJpq7EvHwx5AzQyJ+8OFZx4I7Qhh5UlwvmRKH0Mz",
-	"0PIoou7gJcIaOXwYsRU7UWyZf6FV/C6heW4O0snl3bACzEA1iLqCcU8frM69mrVzRlcqeJFcZpRIllQx",
-	"dcyN8G5dMak0KaEqkO/qnTDX7RKI4HBNZFNBkZEN7KEgQpIdsHVpmUCcpvszICdvuHlTNhXja8tWt7SA",
-	"HldtR6lBqugBOwIVPhdAtfC7xIWkwHYOMkTwn+KqaTpLSgoD+Gv5wtFPUDA9fu3fF0zHDg8rooNXdAlV",
-	"QnKBQk2TXXizXYLsPNphRaLRudiePDQ/uceG6CRb3IJcpn5gKwbxve5o9C4/xCtKTXYn7h03oYeWR4mH",
-	"UZoGzkGMjprG80Nze2taxdAQJWH/fGIbUluUHkqGD74KK8oTMrPQMB4+P1c0hyIoHcdgUqKROaTIRbnL",
-	"/uRtegA7XH07QpjGX6CGXdmNDMA1IUldBjLxDZ1c8w+8biJE3UK5o499/RT/y05JH/bd6KRiW1PJHCMY",
-	"z0+HNRd43/QOSBAmB7mOoiwi8JdiR1ZU4rVqlRF7A1IJhAuNV66iWyB0LSGudKaE9cgNaFceg9RfJV3p",
-	"BHJagWU8MzecT01URY8WhbfRJ6YyZx3bwXhctNp0eD+Ghe9vWQFOyIyIYigtOQ1R0T0RKwI0Lwnqh5lR",
-	"mJdMq2eELhVaSUqQVlnO7eGz0pkiXOBhPVDAnJzgFuXusKCoJ5a0E01VOPUcp7oFWTAU+Sfc/ABFTBs2",
-	"SyIrKbbOEGAOiTkYvwnGoSA7pkvRaELVxkiObEW4WIpiT6BSQIwgoEheCdU5Nu2uEGbjueGrhnOQv9Sx",
-	"5ddSLOmSVUxHJFy6FXxNaFU5gwHCawlOlmYckcjMYmKr9Exj1BpvzMOxs2iwrtU/739dLVuBBWV7XFaA",
-	"YSCRo6liNP6C5vBamP8P8uShjb6g+SGjniARtXdCDJeBgY9bQEcG6ONdrMhS6DKcV8oLg2o8NEyRAnJW",
-	"QEHo0lCwLmH7jOChXdJ8Q6giCoAjhRPqVKPxzF91RIsECsz7x6LlVClfaarHCsVe+rXvxJdVVRABJW35",
-	"C9VEgtKKCB5AyQWpBF+DJEoccbWWeU3YVpLDJ3WHgw2H83Ag+Q+w/hesgueGGCKnYiluI/y3YhwUwR+R",
-	"m5RAC5AWSDvD+WuqlNHKb5G3jGfHhuAlmHfjQk4BFdsy3dPVOtIRz0XhyOvoR894oiZRgBEGGjdCHIS8",
-	"iNI1RU9AajuDgqD97WWSVHJRwFSVPHHMBmRH+9PLAYLdQhHXkxQYrVYnfmRO2BijisUONW6/M0nYd1hT",
-	"1kLfzzeAu7jK29rXTpg9u9bwwxmm6c2eluZXnLPFgCnvhQT4b5hFge6RWuc4jBVvU3wMV5zQJE7Pecod",
-	"N24Rf2uojJlAq0rsemygQzCHTKDrSQIutoxTLRLmqS0oRRPXjFgljnRgVocmUaqtRE/qinKFEm8hjIQr",
-	"JCnpLRAFtOraWDsrkZA7V+yBy0twIFpYfXKvNGyNumA+rQ2s/qRIQfcqw0vVHGacmxSsSDm3tGR1nWKp",
-	"425Jdzl65dQtvQVNFhDWRwHCtF1BC/4YKfxQ/NNpJEfkMOSfowkmrTRdVhDfdcPZ+wZGeJncxOGNMKyb",
-	"OLaPf8C+qx2Ot2VsYD/1urEuvecdv8Z44cG++/M9TAa3LZ6AN1uUaJ3Rwzpsg03jybKifNNaNsJnI3G7",
-	"D29PsQ4Dl6iRpNVge3s5AksCSzeNvIX9sJso4m2WYhsXFngKq+MvM7ukf8A+rvF4VMU8gOs1KB3TzSmp",
-	"KTOrIQrQ3We4S02VhmcEtrXek10JnHChS1TOC+CarVjX2Z703Bw6udx2u+txEEP4xBDx0hlBD3DQ6FIk",
-	"pSFnJZmiJ2eLQuy40hLoNqFkaFAnFdpXkAues4ph5IyNHdgmrpOlAnnbl6+7BsiK8hGW3RhPQumhhVBv",
-	"a915jwCVgv85/BeIx/s7017CSv8Uk0QS7H3DeITWK1jpJ6LRGeHiiVXoM1KyogD0XEKlAG1tz9DOs2x0",
-	"+xzZ0r15FIgSW1gKlIinKJzmQj59leK6wzjurQGAnAU1DrZTRGS7wGlzvLKbGkcE7RSp3b8KsI4oGXE2",
-	"OFYkDuC3Y0VXINYvGX+gRF/BrVUE/T3J+Eqgu1Fye0JBSiEjd+CwqNp6YM8ZHRK8oejVsmvvhoYMSW8I",
-	"rjOQqoP6DGEhP0JMsEwwb4nW0fFGZ/P4ScJ3nNuNHVvjf8LutdhAhOiN0B+neb+HvkJ26u7GtxJL+EXF",
-	"XMEj58kWNVVqJ6xad+AkzD4ZSP/Uxin4s1lYZ0vD2/g4pSkKOBJWjbLCDGVWo9tRpu0Rtta7J956x58U",
-	"olnq6Jnuu2ojnK1qtjyO5opxmK7T1tSA/tShwbEzP/3wQf/ZyS0HPqmEoCaBOqF0HMNcJSzLFiWKmAue",
-	"iEYTsSKUFJKuNFkJSbzXbY9WZ4K8fZz5yE4Y4Teobo8nTGvJiIxTUlUOWBdHMPBknIDRuaPRqXbtzkFt",
-	"VHOyFehhpJxojFgVK7QpmKH/pEhFlXbGCrQnPMMPRh3A0Be0TMsGj8IEf+1SaZpXkIpX2wDUijBtHYdL",
-	"sCoKrgGjzHhGdqVAGwdVGzVtbrfgIiHc9KT4cViQzdgnzSa+/1AzeRD2Okj5dufP9dQ3/rIfdvic0i9u",
-	"8EF8Q6TtREmLqTUhPdTkexyEMLTsN/QWXuOCRvlQD1zVe+ejBmekITuqfDSk98hfE6PHElrZK2GqF9a5",
-	"0TgEL9oRzbW80UUSIZvw0PQQCVyoRU976rsnLHDOoSgvg+5zCGlWLT2/hNaSY/dWNjx+4al9gefQyc4r",
-	"xpmyMawlrSwsb0XPLNe5eiXcMhtycuS0a047soPT78iXHeFslNirFHXKJaCgMc2vZ94ej5BfeAFSaSGi",
-	"F5DhoHs07sTDeq3tBq3X7lbYlaICdIRz4a5aRbfW1nPMG9ZNcEH2B3dBHiVVZM1ugZthSloD2YOOjmRv",
-	"xKGdtkZi1K5W+iwKaku6sVgeQQpBuNhFg5ytKDdBfoXfrBUuHrCEIQgp3da8mXKKSLGbcIDtWXgldgnD",
-	"cA1xUrHo0yHESeyU9WBLoDbMJ3pRoRtjRHaCfa6l/6wfKWEXlln2ihvuIMCRQwvEDsR6Z8AhO8qALFwS",
-	"PrEVqyBmXjXfO2c+hoNw3SY79fWfmMDLpGXIW/qBbQ3LQ6Vqy7j99HU0S6ZInWTkOtrFW9jof/MDQqyz",
-	"lm/jihvLN4M3+UnV70Bot2hs4yS1ICuAIiRKBex6ydRTmKJ79YygfwDFexcHF0mR0UYJU5MSbQ7gJoiW",
-	"eyIMdzKYvCb2ts9IiJ7IiA+VyIgNfogtJXFqcPhnHXfenxQROx6M7pY1HpFKXFlWG4apY4E8nsY9fg28",
-	"8YwkBZbAKE6SxSF/OJKnLJ6vnVwlVoRp5WNkt2AQKxuwILCBaPYZ+9uKViqC27v08TRsa3REVFJrdgmF",
-	"YyB0EiLHaz+SBt10ca4jlg+0M3pr+KBvCanvH8zmvIhNXNBXGuopF4lYwo2GaLTlZLbvbONofRSbhV9M",
-	"EmY48RHcDFXF0bZlVcXGZiImTYNJk/mQK7ov0+LmWhuwsym9HWWzazUKF9vpdpWCUtTQNBDztGJQFdM2",
-	"PlkIOp3LoaluUsoj0xUMHMtT5Ia/+mHCVAnw1UJZvXdCSsKpSLQHhI8dBDAfRSGP9X9EnOnBJdJdw8Fu",
-	"YkD6rwaUt6KcEUjpIPdUHN9jgPVMcd+fUmzyPUmjjTC0XGkoqtmTTNwWQdUmpkzWlEnlbJYalCZ9gwrB",
-	"1ywkovzcLG+imeoAFzVwIjgostyTFfORTw8MXwzHZ4pzVnFaq1LoKMGEDAYDqxWrNEhSiqpQz4LcLThY",
-	"+ZPyPUaHOIHMaOpbcQuFNaCn4yYjkDGkuaU6L3tg6UCz4QnMYlUSpaEgNqDEGfTF1uxAgoscx2VqgXnM",
-	"RPBrUjF8R+9YDpnRGEbY5Q7iOe2CPG20S+xAOEa/ryAHVuuJHG/l4rDPLm6ilgzbOhWx5JTReaYeCNsf",
-	"ynXmxRSvkNnMtDcG8p0vlbysfKWd8wNdS5eUMylmb3IqdSpXIsQJHCRNBDQFmnNQ8NTvV96h2IHzdQ5T",
-	"tT+qM1irXx05keJhhK+w/s1IrWNSuHhb52KwyoF7LBzWhzpr7hV95y7Mh859Lqfsw32vxznaJ8+gvd4m",
-	"0cMJp9xfRfwXI/KVTo+7N7QHnFqooh/QwcH+ssMD0BJshxpamuwsuuP1slB2W23Bcfo8nol5HAR7zsFD",
-	"YvkPKUPCURZQmnIaLoHGh3kc09dQUpGFw8nSaxMqDB2UcxtfKcWb0rytJrdGl529x3xo0NsJMkcMJsHU",
-	"FXaWBsvfmdIiVsIqRSUpu1vQyqYdAVn4I34q7CpY8roq4NDWznVK40z+AoVT+vA5rpYxJW3PHZBJ90O8",
-	"5GFyAnx80gSX4xUWVn0gDNrNW1fq6UC6kzmdaUfBWJuaC6IbyBwOCz4P2Q84kh98L2GUZYcLVsLarIXc",
-	"uFiMRRtkZRhZsWWcIc5irLEluQM89Y3sXXNNW3QyZpipwGxd/cIVxMIFbfVJa+Ig/mlXAoMLTVSJ7vxx",
-	"h2ai6mkjuqNa7wdffdWDFQMtekKQi7OIAXG8zNrmUkzwawjJ1iyW1F8UEhQG6u2osp5+l9ITDay7ZwCD",
-	"ykUNKfeJnBREeuRvMWt2Zim6QWdrCON1gUNvs0n3qKZqMxIZO4gnK8SkgnB/Okrp+HocDBLhDXEhpaWE",
-	"6BnHMzlYeGkgzqlfXNUVfWXcJqE+uLJpdl/OcB/RYajy2s5yrcFBLG8bkjdEVUwZZyTJ2FH9KtNE0Iuh",
-	"GeD5OP9Zrqawk7PfSz6kt7+8DdR6QoGgKlkvykb5d0ca7TdlvIAP0zyWh9vGEfzjse0PCt8IhHYTCfCl",
-	"ym4MVFh7cAGD0ReX170ieVQ+QDgabekqkmIMz1LwgtjnyRJKq2dNcRYOOPuCtD1ewwu+M18uMI2XRNhZ",
-	"BzknQ3UOlVdlWUIoo71woHxiI5vfDkLm5GxTarPH5TSnIvq4U/Tx0CBqGCmN27ghh2Fm5A+kbyvchZe6",
-	"niviNYmTwXcTCsanczjTCD0LL01wqwksc3y6zlS3zIONqIPlOKyX5aEWY59nPcrYel9B8yEC4nBqRfDN",
-	"nNWMi0AJ1lxcbEzWRJ7lnaUBH511JQguwcl8JtTJMFJfwXdaSiMOn1iRLQl4oRCVB0Si7Mp97JbbG5ZY",
-	"CaXvE74xGLXhCgaaeWOgu3HhLRMqlDuo9LewEjbqoGy2lGdESELXlHGle1VrulE+Ri05qOMTyau+d9Xx",
-	"zgRtqjOuPQoGoNVDiTpYS6YXT0pS9g1w/cKFpceD1U/UaGMJSfMGtK5gC1yflkr6mGaFv83dIy78m9h8",
-	"J3tT0wLGBKRjRu5561C5JN+Buxvr+Ucsii5IJWGRamw7nYTOCh9gWycMMlumVL9KSDciQdYlTWQED1wc",
-	"esc4j6/1MBrScXf/RrueMHl3d1kHEGFbcSiu+Q/8Qlnk8TjZMEJ0fWPa4dzD39QZd3KCz3i7/GE5C28t",
-	"b41DJzxLbaGh+9yJL0LHnUgEg33kl8MSW/1+P7ZeVDLIDxnGErQGSTawJ1u6AWWTB3ZMxbsIbYEXKlFA",
-	"r9r/HWRyPrHykWcYdcZFd2p8JDqhYegVrSNajU990EYbwQBOxYpE9yI7fiyQz9yX9jqziag2kNP84Tmr",
-	"z0+NjHpKBBlCoX2ixeABzCyoOl2VqOt/ZPM/eqWdbSekuLSd6KyUgp6dEQtY0ipExOIKTp+QpFj0wjdK",
-	"6pP2ARAOybpFvkdgp71SIO8O5UXP4I7pvBxbe3FcPcWbYLM+ZGk/RauVmyGxTC+eOKPnPCNPfa1etkXh",
-	"LGSmWd47nHtUUnUDuQQdv7c3APVfXSmT4/r6leBr1y/M5qNuoNZmQUZ8BFtfY3j66YkwI+t+tUbeZF7I",
-	"fQKC5A3kghdDiCEKH4ng5RgS3ZD1gZvmXmlz6Yy3B/XbyBY7yZK1Go8KZ/9kTTst5Do0lfmb3xlowjbb",
-	"1NEwV5dSu+090n0xLNmkxOFLna9P7wDNSMQqcJLD5MiohfGsRH06HTNmFUwTzj8OTLOoemWLqsBLROVs",
-	"GzXH2pfPYUl0V8P9LYmvnU3rwJRIE1LEuUoCHSiBvdaCk8yVayFSXsMHOygGi7WlbowJpsn7VayZEugz",
-	"obzNg/3x7xto0rU8xvjmR0dwdVwxB+mTB/VXnGHA68NILBlSd+osnONQ4pmawVGaqCIHU6sSJWlXHQp5",
-	"J3JW7eOxpXaKl0TqgCuR8PqhfsE0FhSYVhtquC3REnLaqEQnXMFXbWXno+uq28c2ZgPC0J6JIuJqQE9b",
-	"VTRS0sXDhFDeL7Bga0LIBoiQh2n3XRE9xeMGqnAbqSm+nW4pgsN1ql4jrVApYAIyU+W6O4hqMRoYQaw5",
-	"bsBOlESjBREn32SPWW2y5XepDZ6DnSGg7i9hdEKCplR9RSoaUcUeHxuq+ZosQB/aro4OJ016eCqxTlQK",
-	"Tx6iwbZVWJ0J+1Mt96GmWbRDlbNr+0t4qEXtKBfnLrEP88PLcbHwuKZsbNshh55zEGqnitQjRI23BeyO",
-	"ybxN0Roduxk/+H6k6AIgcJyztysp2NoZVGJhPJLrF66C/pjo82mGhHZXKQUw9f3IDntogY7+ovqo8T8c",
-	"0rtFjXBd5JL+xqMvIjV3vP8SM6+9B3PY99+aORySWpj1kNO2CI8ST7n/FBvCpXk0dNpxDPZU9s8d5Cs+",
-	"tA/RpBYQ3fYhA9xpQs/G5LUysYNe7cqhTCoPZAuoxFxhGNikzhC2ObK3ndf7XIeKXlRsu7VebqJf40DJ",
-	"uDedTMuhZnho9dK2YjEUGR7aXbk/aoM35H2r7lNS5sEt8sZ3xvOwOMcFHeD6GDe01W8byfT+xqzH3QpA",
-	"peX+uEhUm+xXYYBS69pqx8rfW8yWuBAbBt4GcW297Yyv/59/sN1kzbD9yx2GFK8i2q/PSgVbDcW544wY",
-	"yEloCmJ9hZ0oDPRytn1CXC069dWv/Ff+/S3IPTG4sqVUbM1nSuzuiBYb2z6DklxwJSogbtmWjDE+09wi",
-	"v3KzPUwDePfhCX71jvxbJcQmIzshNxmWd85CNemMtGlDz8g7Lji8MwdF1MCzX/k7BdUqfEG0IJTv0beo",
-	"2JrjPP/+FTHEZm3dNV1DYaRgyomo6fsGyLu8kUrId1/9yr+XUjij+Dta23gGJviVK171H78pwd+Rf3v1",
-	"4jvyf7/98//5d182xzZ8Iu8Mft6Z/Wa/8tCv11YnERwyhIIhTKI01F/9iuF1LAduTQmhq45cXC+e1zQv",
-	"4ck3Xz1tKaLzXRsxvnjt6KTjorhefI2SSA2c1mxxvfhfX32NA9VUl0inV7Rx7ZjX1kITMPtDsbheGIA9",
-	"xyfMO5JuQWN/3X85Wn3fAHpU3cIsBNFEbU7miMDguyw+kjf5twMVsKJNpRfXf37acYP8+VQBzLu35jir",
-	"WnBlT+Y3T5+GGB1XdKOD4d8c/2vnHYzkMKBBDoZn8Lg5mxXH3MLjY4XFXYUaZ9iHY7ulcm/Qas6lmYdo",
-	"SVmVEQ47UJrYYqDZwh0eTL4KeXVmCIvaq9z3k48iGLvNewzPCyfb2H4+QOH4lo0huPKSMj4IIFeU4AmC",
-	"yIr2QqWA5FrdLzLvqfqLsM05zwKhXiP9u/4dpGUDdzNix819GfzQ0LbcB3WGSq7KlwN1900Pd5hUilhb",
-	"he6ZUYr+G2jXX3NGkLkZ5gPWmxJs1duqIjuJ3UPM7bGS4r+BRwCTLZyruQ+Mmx4wzk+23b6gF6ba2VFg",
-	"J+hhACtDu6Zggld78s6LJ++wfLsu6a6HHMyBRqrdwP6JCk0Eo5Qb4uzU8W17XL+529MtdoMGk10fJRPv",
-	"5uN5e/3jYhN3Gvzdf+o5b+22neOc55flZetSQdamd8KzNpde7iS9feaKgGONPc8f4YORVhNMsKLcAiYp",
-	"tr3EJ2YEY2gGOB8Un1cVdp1RQUVh0pd0bAsEJeFz9dH8c2elxwqs4t+H1CvYilt4aXNbYhIuNkVqxVLK",
-	"4cx0/W28re8ZoGf3RiiC0ELQ3K6lKxGTkoyy5L36mGA6L93OSLM/cTgAeJ9gM18P1FZoddlVp2j4ailc",
-	"xHLywP8Fn/js0WO2MTNbeVMKI0wZkHrzGnb6oXoMJhx/HhJAW13hAshIaNCt/b4d6nSuwNv59YyZdWV/",
-	"fTJOVkJGL4iEsPxz8ziIK4G64gx24B9WT36kOi8Xk4/k71IvnZFe/sZuIbS2I5Rw2JFOmrlh3o6cnrkK",
-	"yRIbBoJLMvGvJmT+HttYWd9Iimu8oDm8Chk5j8c2QvLDg0dqsyc+jYvFQPi1MP+fU2INWTi8QCO7BULW",
-	"ia5a7tsPY+6brncxefm/aB1Rj0c7vqr7Q8fBvB2r2T5EWYUP2JBrZQO5YhO9P8dq/2hGb0dqM8tonqDb",
-	"5qORQv5Tjs/VR/fX3RXNc6g1DUkYcdXwF26fexHK91/wZPWHbTsIfB6a52u6Acf9HKCxy0TkmkyIYs9/",
-	"d5A/v2j2vKXiUYLZfOi2K8GeaAgtgrVyCCUF3Y8RjcRSgbz11aYSduyfwkOXU3HPjzSXx3lhSXpmk8dL",
-	"0N7KhFZxi0/A0h0VaCzRJNmBtHPojOtRRF25vlxJgednfOJRpZ0/2L0fOgLPR0iIVNtD1mBtwNcdFPmo",
-	"w/avkq6QQj5rXoG7mKB5f31WVM+IZtwYoWj7tA3dkxJe5voLC4lpqUpsfRTTmIvlvWuYNMxK/is8dSl2",
-	"chD8h92ozPZ0yVSnXdS5dKz+dJXAM9VNFIhPVQFVCbbU5UpfDybmHs9fsnU5bgFbkZr/6wfM/0UvnOd+",
-	"6HVqm/GO6JZ9wRJhRJXoTf2tKda+E3loJi6byhZ6tH3ET6qLffYzzDheHTz7RRq5HLVFOrjMR3MHiD6D",
-	"hBICcx/pzsEEDkI57GyDSJ/2QJgiOyFx8sSdIHmcODBL9DhJNEIF35yNCmxK9Ox4Bxexi6j2JTOYLSm7",
-	"pPlmLUWDl8lJiaRTaiXJVly+2ePyE5dtlx53SmpgchJfRfSLlfdT46/d/MlZwxxtcHyo0eVqmRnyI0qb",
-	"y9yds8lhP1edrKH0FR6ydj7zsIlOFekZ+aGF1gnfevzCayr4rLXxbt31C6vjPp1tTry61DO9E20DaXc0",
-	"Fd2GYrzmu1AhHg18+Jo5skyRClZtocHTd6GlpqtlU23Swfdmbc+r6pOnncMKBEWkwpfrsOxcWqFv8Ijq",
-	"tlYXHz/gUc7xVjzs/ffn3M398jnd2cPxf7CvhSpo/nMk43Oo/7VZOCaMBUsRoRjWsSc7czO5rgK0qo7a",
-	"Cfj+2L5OCscuUSfaCBzWYnVwiGQVXtQ/YFulzBxns6V873ozqGcEaF4a2G2g1oaNeNgu94RpBdVqCgf5",
-	"aP8YjPT9zqgur3xf+0dzKIbO+umB7xOlN59zD+EW+qaMwYqGbV25NOtUhORr/8xj6jgO0FFRfPGhUh8W",
-	"WVBz3Mdc3RqE9DO87yngiVyDfuJyKXpnNVDAknHaLVkbZpovfmnF2q76cIuFjaF2oW5M6bYActbmDdsW",
-	"is4qpztBmNwV3Dopq3fKccRzY0qxexPKT3zmsrrfyJx6VcymY1UpI6cdxiymsFKms5Xe2IIEXwIVz08e",
-	"5byZSXvDzVHGtxq2IjZHnWlSCBh3XDuVLJK69Zu2R/ejhsEvv1iYPkULU68CyJxpx1jaqr2bon5mUrCi",
-	"LbrSLbkSOwvbQdnmx1lTj3+E+TNjqNowvnZQMJe8rdYfygO2MEFJHWGCITtXH80/d0PQGR2W4TKjzisn",
-	"P/1cYiR+4mDjI0IaGRagsUlj64bKpFzVRcRVp0Rckk9/FxoKXwQpZ2TUsXFc67EvPP9T5PmW1C5QMcXR",
-	"vfXU4jlinAhZgMy6ucSOWIgwYrJs+JgjJRuuhsyV/OIcbg5jN59g6f7mnPPOKQq4DjQKaAU29dZQwAlP",
-	"LjawPyYD/DpJBjdAq98BHbS97C5skZz5dn1e11LcAoEPNNfV3mrFbuGZs0ES7KQ3ghJuhet7GKWEfwpW",
-	"fJF5xpuJHbtu6oSp0YVfXH20fwzKmq98r7PTkO+0Rfs0Ye+7Cs0qcQYoxG7BQ8hf5W2N1WR9MXwE7OLV",
-	"5TARLV2DTfDdHm1Cr+DgS6+gU8dogGt2iyWWYlKWER0WZxF3fduho3iaeGf+tyOEVves2ZRLmzOqXMg7",
-	"FbxKBdp281G/SM2fXqwjUmy3ovGsBgBDgRkxBIjKpicr7JQe3J72FAXnL5Y1ykgN8mRy8xEbgQ+1kOka",
-	"lN/jz5dm5fdxGVnnUDjI+MlgusLeTWzlezdl1ps05kx3KkhZKdUoLVaNUYBFva3PNBfbLVXWUz2KkzmX",
-	"zcAhGnPiMd3Lx4ugha0UVWE5DzrJZuQCasPqdHbCQOOyGJTJVihNlEAv9TPy1AAysXgf6nuOiduz8ydF",
-	"xI53K4aZs+d6njCuNNDQLDmnXHCW0wpZfWKZob/JhFDdLNaKmxJVS6CFKgE0eUJyqCqHbKZdITPZcEIV",
-	"MaejqagNHSqsR/9UeboHRRJ/bu7V1/1IR+rZqAEZcV3eRvHMClb6iWiGK/e+hJX+qdGPKXV9kQjmSei1",
-	"mJ09OheTbMzhZ3xto/tE47wjpdiRbZOXLlYA/QO23PtIEh4TCj+lIs4XCv7c8ndkcQFLcIzdLveEFT1D",
-	"sL0t3X07noJ/g3xMmlh47LHF1z8elTnQXyBB7JDIbNNzFI+MML4EZKRjaUtpqpnSLFdDBq6b9qnfhZGr",
-	"s58Z3QDiFiRdQ0Ya7NDOQanQnAL1gBXa0rn28rdY2dLPp3XbhmM06rAL/FUzzhpsHVKfrEGymdv/bbSK",
-	"4P4ORaWH4X5VUjtp3Br/d1p9Af8I8Bs4YdAvJ3RluZl3qhqtDw2LKQN9iwsJObBan5Tx7EOXwcl5wwa+",
-	"XLIoyhkEXkIZ2VGFt2hGlDdPUq52IKHIPHku9+6v07zC0+fVR5vocnelQOsKtg4mKd+uecbt+sJU2x/X",
-	"pecMDX05T7EH3KP4iz025qO/G7q34t1Bp7Ydtb0hBJYcLkSz1GTnuncwS7FFOiGuQ4y3INnK7X7AnWye",
-	"2j/mFfYZZe/TwsttNsTbyefmUltTxrPROfyKrfkTNoCWG7bmP/CZuqy4wS98pOYINHWN8hbX/3rbE/Zq",
-	"4Mcd43xXNUPLltWTmiq1E7KPJo5LCmhyVtE0nqxJ9GIJVN87zeJgd4kwWt/7aEhiugn9keZTxHCKC7T3",
-	"GO715H69+mj/GNHKwy58FHNU/tHPrJ2HXbe9gLiwdRcbdWC2GtfR47GhdW6CnVkhDTAY31HgshA+a0uB",
-	"qLeSw46ww+IAGHFClQuluSZtRTubWYTNSzDL1xWQQJauS0j1kDKjtrb/qS7CGW5gRM2jSLazE/aPWKzZ",
-	"cxUhWzX/GcbK5hJ0ry8xhhUQpeleDVZ0PWTeVytWgRrSq3jxYmxJrHOxozG08kBP8uUKhdwA1wjBGdUg",
-	"QEEsZAlTUku4ZbBzEpqPrrNGIszut4+la0Ef0YnvUDVkQkXm8PfQyuqi3PWAWbFiwqjWUBNqRIyNsTGs",
-	"ttOZBI9jYTRSicEhlOtkaF+a51+4QlEPZTNbjm16qy6laNYl0WzblurzYMQ4nmdtLqz2BiaOae+hY/O3",
-	"T78dKZ1euaOQZnE/2wceQew6/53o9vI46QEO0HObG9F7twTS8AKk0kIU1oTQXpaOFQbiUTaDwMYUM02W",
-	"kIutkY5isdUDPLCWYglDhCSW8PuR3nE7cwYCyL3Xwbl1CGPrdbLc47/PXAm6WkgbwYiCTsn42sk/Y7Hm",
-	"3LjD/o4JsfDzXVp/zBjqS8SbuPKgHT5x7yqxr+kGJgQ+n4da+pBB+6k9CkLa9g5YMNYnJsSlDviggafC",
-	"pLGieydQ2n/2ucpj4qJxDTaGlORYnksn42DTXr1vRoFg5ysHOK6fCyNCILdvUy5I3chaKEitAnY3uagf",
-	"Go8bu23cZZOMVq6S2//68bSiu8/XrWCbG/konyMPwjMvEjhq2dK9kSAQU0wr+5stMkeWBsIjrxbXg3yo",
-	"Rc4b98jnLVc+Touc+e2H1sfhqAJtYxZdWEUzr4QCy8TSBhVN1WZYtniNT8Tx/wcXAAxoZr7+/xKYADEH",
-	"+eS1H3B69dH8MxgzhkxtzMHW9sFPNWxpZuZslH8HgVPQvoJbM2S6wBnVeflpgV3DB22XHb13L5XF8rMU",
-	"a4lBk0YCkbcgn+D1ZgGaufZv5oIzUCHAk7Vqevg4Hbn35RCM86uqDaEW9loQpUX9rJPG4U35BtxQkAro",
-	"LbT67hJKlgyD6KGrEutTDOulWF8KXam7CW6h+hLUd48MI7G+THYRkmnBiszbYZc+ozTBMxp1ysLyi7L2",
-	"ldmAYya4QGxE4/aR8urHGeV3EqgGs8SZwpH+E3Y4+oWdW+2c8wC8KAhFkA/K4IiTq4/mnxHRKA4Lpzlg",
-	"o07EcX6SkShm1S5Kq6qIFhvgNpPCxTip0aC8si+nr39L1a/NUxcE6CyHx27iwqenM+mcUQRLoBKkJQXv",
-	"BMYi+tZ0aIvkJ0iiHyD4cWHHWlz/6625Sn3YnPn41jxp5E6L/kZWi+vF1e3Xi7u3d/8/AAD//w==",
+	"7H1dl9y2leBfwdbOOZk5Q7llj5PdaT0pjhX7RIk0ajl+iLUrFHmrCBcLoACwSzU62t++BxcfJKsAFtld",
+	"rJZi5SFWd5MEcO/F/f74sMjFthYcuFaL6w+Lmkq6BQ0Sf/qxgG0tNPB8/xfYm98UoHLJas0EX1wvON2C",
+	"IroEIuFdA0pfEwVcE7qmjJOGFyDxr4pugZiHyY7pknGid4IUdK8ywjRhinChSSE42DczQnlBKFc7kFAQ",
+	"qsxTO6oW2YKZZUugBchFhusvrrvbfGT2mS1UXsKWmg1v6fvnwNe6XFx/8/hxttgy7n/+39miplqDNN/8",
+	"P//4H4/+35t//5dFttD72nxVacn4evHx48dsIUHVgitAqLyUYlnB1vwzF1wD1+aftK4rllMDmavaPvHv",
+	"vyoDpg+d7fyLhNXievE/r1qwX9m/qiv/XVyxD+hdSTXZGdDupOBrCyD8pRakEAvzhvuMWeVpnkOtKc8B",
+	"d1YUzHyHVi+lqEFqZs6xopWCbFF3fvVhIYG6Lffh9vgIKtmi4ZpV5tGVkFuqF9eLgmqIwC/8Rix/hVyb",
+	"d59qLdmy0fBdSfkad9nfCPUPmB+OluawM79nGrYq+oD7BZWS7s3PoiqmvIAYf9cwCcXi+h+dzdgv2Q28",
+	"GTrXjaaaKc1yNfVsOUKkOL5sEnIhC0UYJ7uS5aW5FO5hohjPwV5EoTRIsoSVkB1kMK5hDdIsUJh98Vwf",
+	"r1Cw1QqkobJbWjWgoq+vWFUNbU8bqsyplHvCdPQLnGp2Gz+8Kqkc+viuFArs7gjlQpcgcS1m2JAQ0eW0",
+	"qHu4H7qCfzdf/k40XE8iCgeTDmzDUVqE2p1EqaYpmP6uhHxzTCxLKTbAn+reRWNc/+Hb6GGBa+neHPF0",
+	"SdUPQCPw3pWAsDUUZbitxeqOKrJmt8CJ0pRbUjRPaElZ1S6wFKICynEB9/UjRDOuqSXBw5cOwOwPFF5x",
+	"H03C8Xuu5T5y6XJ7tMheqD7iYo8020ZYWbZY7qOfKEBTywzjzDbNcdrdK3g3Em2qsS8df/YAeOaTeD7c",
+	"eOaB0H4h7DwJTk8ffWiWUarhzXYJkogVUkVFlSYGfXuUVkwrUlJVRgVEd9PD6H3OlD7eT7jco255h04i",
+	"soLD+xGgtQvFtvlHWnnJe0iCueEsJ7d3wwowH6pB1BWMe/pgd+7VrF0zulPBi+Q2o0S7pIqpGLugmqyY",
+	"VJqUUBWWKeyEUU6WQASHayKbCoqMbGAPBRGS7ICtS8sV43esvwKKtoabN2VTMb62HGlLC+iJmfYrNUgV",
+	"vfBHoMLnAqgW/pS4kRTYzkGGCP5TYiZNZ0nVaQB/LZ86+hMUTI/f+/cF07HLw+LsvqJLqBKqHBRqmjJn",
+	"2Uzn0Q5rFI3OxfbkpXnhHhuik2xxC3KZ+gNbMYifdUejys0hXlGNtCdx77gFPbQ8SjyM0jRwDmJ01DSe",
+	"Hxp1RtMqhoYoCfvnE8eQ2qL0UFW+t2iuKE8YEULDePi8rGgORTDRjsGkRCNzSJGLcsrHSel+ADvcffuF",
+	"sIwX6IZd2YMMwDWhWl4GMvEDndzzj7xu9ETrtUVBx3r9+jH+75TW4d6N7khsayqZ4xLjme2wnQfvmt7t",
+	"6WjNAyxJURZRvEqxIysqUeZa082KRyoBXSvBB0PXEuCkBtY1bSLi0e48Bqk/SbrSd8Fcq+qMFwOGZ6qJ",
+	"Vv3RjlGOfWLeh6zjhhmPqNYxEd6Poej7W1aAU08jSpz15VljW9G90eWB5iVBUzszBt+SafWE0CU6+nYl",
+	"SOt3yO21tXqdIlzgNT+wZZ2G4TblpF/weSS2tBNNVThPBy51C7JgaLxM0BkAiphjwWyJrKTYOp+KuUHm",
+	"1vwqGIcC3ZWi0YSqjdE52YpwsRTFnkClgBgVQpG8Eqpzp9pTIczG89FXDecgf6pj26+lWNIlq5iO6MZ0",
+	"K/ia0KpyvheE1xKcFs44IpGZzcR26TnKqD3emIdjd9FgXau/313QLVtVB60C3FaAYSCRo6ViNP6M5vBa",
+	"mP8fZNhDB31G80MuPkGXagVGDJeBu4/bQEd76ONdrMhS6DLcV2Nli5V1CzNFCshZAQWhS0PBuoTtE+ud",
+	"X9J8Q6giCoAjhRPqjKrxkkF1lJIECsz7x0rpVPtAaarHqtNeb7bvxLdVVRABJW35C9VEgtKKCB5AyQWp",
+	"BF+DJEoccbWWeU04VpLDJ62OgwOH+3BgMwyw/mesgqeGGCK3YiluI/y3YhwUwT8GVyB6BTEaIYHUVClj",
+	"z98ibxnPjg3BSzDvxjWgAiq2Zbpn5XVUJ56LwpHX0R8944l6lwFGuHbcF+Ig5EWUrilGXFLHGdQS7d+e",
+	"J0klFwVMNeYT12xAsbR/ej5AsFso4haWAmMP68QfmVM2xhhxsUuNx+8sEs4d9pS10PfrDeAubiy3nrkT",
+	"DtxuYOFwhWkWt6el+U3ubDHgBHwmAf4bZjG9e6TWuQ5j1dsUH8Md38XMOL2hU2HPcTv8c0NlzLNaVWLX",
+	"4xEdajrkEN2IHXCxZZxqkfB6bUEpmpBBYpW474GTHXpaqbbqPqkryhWqw4Uw6q+QpKS3QBTQquu67exE",
+	"Qu7i4QehRcGBaGEt0b3SsPXBo7WB1e+USwcwEtfcdFybFKxIBRG1ZHWd4rfjRKiTnN6sdVtvQZMFhPVR",
+	"gDBtd9CCP0YKPxZ/d+bKETkMxUFpgoMrTZcVxE/dcPaugRExNbdweCN81i0cO8dfYN81Hcd7QTawnyqL",
+	"bOj0aSdcMl6zsO++vIM/4bbFE/Bmi+quc5fYwHjwhjxaVpRvWp9I+Nmo4+6HN6dYxwYTVSLulda87Z3l",
+	"CCwJLN008hb2w9GnSFRfim0iUJvC6nhJZ7f0F9jHzSGPqligc70GpWOGOyU1ZWY3RAFGNQ13qanS8ITA",
+	"ttZ7siuBEy50iZZ7AVyzFesmNSQDQoexM3fc7n4cxBA+MUQ8d77VAxw0uhRJVcm5UKYY0dmiEDuutAS6",
+	"TVggGtRJa/cV5ILnrGKYvmRzNLYJcbJUIG/7ynfXdVlRPsJhHONJqFq0EOodrbvuEaBS8D9HWATxePcY",
+	"nXl9UKsc5xli6zIabTtIkkHHSOv5xVAs40SJLZDK7IQIXu0zstwT54Y/3jCs9IuYhZiQRxvGI5ezgpV+",
+	"JBqdES4eWfdERkpWFIARXKgUoOfwCXqtlo1unyNbujePAm57KVC/n2I+Gw3itOzHfYfvuLfepAFyFlpy",
+	"sJ2i8NsNTlvjlT3UOKptl0id/lWAdcRkivPtsQp+AL/9VnQHzPDb12IDsS1IoE46jDNU4H3N5EF61OAL",
+	"rBjJhxMMMxr1tazOb77dVfT8Yv2c8XvaZxXcWrPeKzaMrwSGnSW3LBWkFDKitAzbFm0k/pxZSyEqjtFN",
+	"u/duytKQuo3gOsNVdVCfIT3orxCPxI4SRWpQNlsBcF+xEhfM7tuZ22vsZH+D3Uuq1E7EbN+685cT+pd/",
+	"MrFG4AUTDH9jXFoxtaJNpRfX//k4M7Y+25r78B9/+AMmhtufvh663ofp5Cco2byVOMZPyt6cCae4G5l0",
+	"tvxtNJG7i5qDwHn2IEQWg9iLNrHHM7HCxhgb3mbYKk1RdZewapRV0ymzvoodZdryOuu0fuSd1vxRIZql",
+	"jjI/T89trtUUb1M1EqRTEHDogMKo7+CV6ednRMR41Wx5XI5XjMN0j1NNze5PXXP8duaXH+bqL51VcRBO",
+	"TphRU5WCVSIoZMlKEaPNEtFoIlaEkkLSlSYrIYkPmO8xYERQkRnn+bULRoQLOsPGXy7rZ4x8BxNt04GB",
+	"EdI6mRxUCazKOQaX3bszP6pK7MhWYHIA5URj3n5IDObwO2Xzg60rEb19T/AHY6xjvhsGlWSD13lCqsVS",
+	"aZpXkEpS3QDUWE6EMf8lWAcC7gFTS3lGdqVADyRVGzVtbbfhIqHJ92zscViQzdgnzSG+n6rd2pM/1VPf",
+	"+ON+OFZ7yvq/wQfxDZH24iaDHdbBe99ozXH+0NC2f6a38Bo3NCr94SDLZO/SS8C5ULGUwqVA+2Saa7KB",
+	"vSK0smJtagKFi4BzCAHwI5rr2hyYPujy8S00PUQCF2rR09767g0LnHMotdOg+xwauXUanV8db8mxq1kY",
+	"Hr/w1L7Ae+gMpRXjTNnE9ZJWFpa3ouc076gPEm6ZzRY7irc3p3NQQrz+KA0lwtkosaIUHShLQGVpWkje",
+	"vD0eIT/xAqTSQkQFkOGge3S9xnP5rWcV3VROKuxKUQHmsHDhRK2iW+uJPeYN6yZkDxzUoNj8rDKUKlGi",
+	"SloD2YOOfslKxKGTtiEcNKVX+izemJZ0Y2l4ghSCcLGLVjZYVW6CDg6/Wh95PNcQs4dSjhzzZipkKcVu",
+	"wgW2d+GV2CXCNjXEScWiT4fsRLFTNvlEArUZelFBhUHGESVS9rmW/rN+kpPdWGbZKx64gwBHDi0QOxDr",
+	"3QGH7CgDsnC5Szh7xSqIRUbM79uKPZvz5etB+/ZFTBtm0nLrYB77uukB8ziWlGyvObIk7fKobD2Q+QOC",
+	"87RlyvLNoJg/YY4fesgdjlsXuRZkBVCEWtKAeq+2evJTdK+eEAztoe7v8lsjRXzaWJlqUingAdwE0XJP",
+	"hGFdBpPXxKoCGQlZURnxKVAZsUlNsa0krhR+/kknEv87RcSOh3iZ5ZtHpBI3XdWGYXVtII/H8WB9Az97",
+	"LnMyFHKSLIbDIMu9I7trp3SJFRYfusT4LRjEygYsCGyCqX3G/g2v2jFAP6bvruFpozMdkya1q7keA6GT",
+	"EDne+5Gq6JaLsySxvKfH2ceFBsPCSH1/YbYKTmziVoDSUE+RMmIJNxqiWdSTZYKLEqEfWmwWfjNJmOHC",
+	"R3AzVBVH25ZVFVP3izAMBI+Gskj6Ci8ero0GOKfZm1H+zdbccDnb7lQpKEW9UAO5jCsGVTHt4JM1pNPV",
+	"XZrqJmVZMl3BwLU8RW74V/+ZsFQCfLVQ1iieUId0KsP0HmmhB4UJR9UFYyOBkTyYEBzs7uHgNDEg/VcD",
+	"yrtYzgikdPFKKj/3IcB6pnqOT6nm4I6k0WYOW640VK3gSSbuqKBqE7M0a8qkcg5NDUqTvreF4GsWElF+",
+	"brY30Yd1gIsaOBEcFFnuyYr5pMV7piWH6zMlTUFxWqtS6CjBhMokA6sVqzRIUoqqUE+C3i04WP2T8j0m",
+	"djmFzJjxW3ELhfWup/OhI5AxpLmlOi97YOlAs+EJzGJXJ6WhIDYXzHn7xdacQIKrCMFtaoGdDYjg16TC",
+	"VAWidyyHzFgMI5x2B3nadkOeNtotdiAco99XkAOr9USOt9JDEch7qJtoQsO2TiUbOmN0nqUHynGGuh/w",
+	"YkrIyBxm2hsDHRAu1c5A+U5l5we6lq7YblK67eTmCqkaqJAxclAMFdAUaM5BwVO/33mHYgfu1zn82P6q",
+	"zuDKfnUUYYpnAL/CFmEjrY5JZSBt55vBvifusXBZ7xvJuVPirBOY9137XBHb+wdmj7s2nLyDVrxNoocT",
+	"Ebs/ifhfjMpXOjvuztAeiHihiX5ABwfnyw4vQEuwHWpoabKz6U5IzELZHbUFx+n7eCbmcZCnPQcPiaVv",
+	"pRwJR9V9acppuEx1g3sY19dQsaCFw8nulBN6jh10vBzfO8m70ryvJrdOl52VYz736c0EnSMGk+DqCidL",
+	"g+UHprSINdlLUUnK7xassmlXQBb+ip/KKwuevK4JOHS0c93SOJO/QCulPnyOTjKpHNddkEnyId4VNrkA",
+	"Pj5pgcvxCgurPhAG/eZtnPV0lt3JWu10oGCsT81l2A10BAgbPg/ZD0SZ7y2XMI20wwUrYX3WQm5cosai",
+	"zcAyjKzYMs4QZzHWiN9Tdwm6TkvCnSVbdiBNtr1KB/TXDx503VBtv+GYw6kCAxf1E1cQy5G0jYet64b4",
+	"p13LHi40USXmMIyszphmUtuahag1/9535fbkgtklPeXOJZe8uU/RR9VWS02I1wjJ1izWhKQoJCjf7Nym",
+	"N7gqw2g24R2zNlQuakiFheSkzNmjOJLZs3O30Q0GkUP+tcuWepNN0g80VZuRyNhBvBwppu0EvcBRSieG",
+	"5WCQyOmIK18tJaTv5GAXuYHkrn5fbdfvm3FbF3/vptbZXTnDXVSioR6TO8u1Bj9ieduQHiWqYsp3RpKM",
+	"/arfZZoIeolDA7IM1z+LyA0nObu89XnM/e1toNYTGppVyf52tjyj+6XR8WDGC3g/LRJ7eGz8gn88dvxB",
+	"8YtAaA+RAF+qTdBAu8h7N1wZLbi8TRmpFPRZ0dEUU9d7GXOTloIXxD5PllBa+3FKEHQgiBmsiPGWa4gJ",
+	"+saoabzcRe3rYO5kftKhxa4svwjjFRYOzo9srvebQbCdXG3KzI64EufsYp+Ji4GtMHQFVThuk6Uc+plR",
+	"TpD4reYXXuqG64g3n05mHE4YJJIu4U5j+yyMNsHKJvDT8QVMU2NR9/YcD7YPsqGl+7rJfV+IUR7mu2qh",
+	"99Eeh4tNQkDqrL5rBEpwYeNmY4ooMjQfIQ746OwrQXB3YXO+cOxkYq3vcj6tIBY/n9iubX56oaSde+Tm",
+	"7Mp9TD7uDb+shNJ3SWgZzGNxrVHNujHQ3biEnwlTHBxU+kdYCZuHUTZbyjMipB3GpXSvBVc378kYNAdN",
+	"ySI9B+48maGzQNsGAPceBQPQalaKD86l6W3ikmR/A1w/c1n88dz+E60qWUKBvQGtK9gC1/dUdvo0wgqv",
+	"JLhHXCo9sYVlVgGgBYxJ7sfy7fO243MV4QMqAU5LiXhnXcJPwgvW2NFuCTsZ3sO2TjiBtkypfrOkbnaH",
+	"rEuaKL0ekEd6xziP7/Uws9QJDf9Gu5+wePd0WQcQ4VhxKK75j1N7MIxsoXCvcniXkDxYDz9qNNsdAnud",
+	"704usxofADl0BfuwROutOhHCa5ux3UXUPgvT3yKpIvaRnw7bEPZnz9meeslsSuQmS9AaJNnAnmzpBpSt",
+	"0tgxFZ9otwVeqEQH0mr/A8jkemLlU/wwvY+L7tL4SHRBIwoqWkcsKV9joo0FhJmyihWJSXr2+7GMSSOG",
+	"rZS05cA2YxbnYzq266uEI189pdkModA+0WLwAGYWVJ0Jf9TN4rOFNr3e+HYqX1zDT0z5S0HProgdgGkV",
+	"Uo9xB6dvSFLbeuaH9vVJ+wAIh2TdIt8jsDPqL5B3h/Kid3DHdF6epXntuIa0N8HDfsjvXkRnQbhxrorg",
+	"dTSG1xPy2HdCZ1tUCEN9oGXMwxVgJVU3kEvQcYm/Aaj/FHr0HI42qQRfu8GWtmR4A7U2GzIqK9g2LsPL",
+	"Ty9HGtk4sXVJJ6tz7pKWJW8gF7wYQgxR+EgEL8eQ6BYODIihOxUvpusO7zUHKVvsJEs2uz0aS/DC+ppa",
+	"yHVoKnRccx6jcMy2ujes1aXU7til9LwiSzZ30rIvdfk+vds1I4WrwGYO61ej/tCzUvzpitmYDzNNVX85",
+	"cCSjuZctqgLFj8rZNuo8ti+fw+/p5Mbd/Z6vnQfuwPFJE/rHuVo6HdiWvQG5k5yrayFSAdB7x1oGOyum",
+	"xMkER+rdOg5NycWa0J7o3qkF7xpo0r1YxqQZjE6y60SVDipcD/rnOH+DN7ORWDKk7tRdOMelxDs1Q8w3",
+	"0WT14j1Tuzx8fDtV5YX2UDdVPOJZGoR22tLenTt2euhEhkUokYjDooHFNLaumNaibHiw3RJy2qjEWHrB",
+	"V237/yOp2x0qH/OQYbLVRDV4NWCorioa6SzkYUIo77fysN1HZANEyMMGD10zJMWqB0Y1GM0wfpxu04vD",
+	"farenMbQk2ICMlMzHTqIajEa+FlsUn3ATpREVTSdcKpA/vw63LbMPgWWc/ARBO/dGUgntWtKf26kvRED",
+	"UvCxoe7cydkmYVD46HTnZLytEuvEEIrk1Rscl4itxXAu4nIfGvJFJyO6WIHXQIaGqo+KRu8S5zB/eD6u",
+	"VgP3lI0dd+fQcw5C7bRAe4Cqhrb74jGZtyWEd+3K7huyuy9FNwCB85x9TFbB1s7VFEvHklw/c8NZxlRH",
+	"THOxtKdKWb+p34+c7IqO++hfVB81/g+H9G5RI9z00mT09+gXkZ5QPpqMnQF8PHk4TaN1ADkktTDrIccV",
+	"IC7jEfqfy/2nOIg0zaOhM+lp6PthItRBPe19599Nmi7UnUw1wJ0mzApOipWJk1tr165nUvsq2+AnFkHE",
+	"HDR1hvTbkTNVvdHrhh/1spvbo/VqZ/0eB/od/typBB4awoouP23bbUOR4aXdlftFNiFoWd2l5dG9R7OO",
+	"n8jqYXEOAR3g+hAS2trsjWR6f2P246QCUGm5P24SjS37q/CBUuvaWvzKyy1mW7CIDQNv3V/bDAbG1//X",
+	"P9gesmY4WewjpoavIjazr5oG263HRTGNGshJmDdlQ6ydzBYMDrcjqFyvRPXVL/wX/v0tyD0xuLKtfmzD",
+	"ckrs6YgWGzvoiJJccCUqIG7blowxldZIkV+4OR6Wc7x9/wh/9Zb8ayXEJiM7ITcZ9ibPQiv0jLRlbU/I",
+	"Wy44vDUXRdTAs1/4WwXVKvyCaEEo32NIVrE1x3X+7StiiM06+mu6hsJowZQTUdN3DZC3eSOVkG+/+oV/",
+	"L6VwEYG3tLY5IkzwK9dc7d9/VYK/Jf/66tl35D+//f3/+jff1snOEiRvDX7emvNmv/AwJ952zxEcMoSC",
+	"IUyiNNRf/YKZkCwHbh0QYWCbXFwvntY0L+HRN189bimi87s283/x2tFJJ3hzvfgaNZEaOK3Z4nrxH199",
+	"jR+qqS6RTq9oUzC8IGvrdQqY/bFYXOMIoqf4hHlH0i1onOv+D0er7xrAQLTbmIUg+ufNzRyRw/0xi3/J",
+	"xzvaD4X5Jb/vzi/5/akGrR/fmOusasGVvZnfPH4c8p5cU5gOhn91/K9ddzABxoAGORjeweO5n1YdcxuP",
+	"fyts7ir04MOJQdstlXuDVnMvzTpES8qqjHDYgdLENqvNFu7yYBFdqPs0n7CovcpLyDdJBH9n/joBwyXQ",
+	"IoXfWIr7/ODHE8wIf/y+5Y6IhbykzDAzlyBKcTJ423J4A7Vup7yNwE/pOkNE0fNnsNfvBwv2eSGJi8xL",
+	"yMDbLMouTdvuyAg7yy9dPs2uFCSnnOwk07Z7ckE1XVKFLbDzEpTN0E0D2TVGeYTXwJpvQqUuwnf24UXm",
+	"Q7F/FHbw91mA7L5u4+Uf+3qGlg18nBHBbu3LXBbUZs1y4ZaEbtLKtyR2OkUPd1jYjlhbhcncqWvhZnfP",
+	"CDK3wnzA+rkE23m7qpDAXX3RSor/xvrhQ8BkC5do0QfGTQ8Y5yfb7szxC1Pt7CiwC/QwgK3r3YhOwas9",
+	"eetV0Lc4X0KXdNdDDvZhQKrdwP6RCjOIo5QbUlDVsbw97iHfHQkbk8bBLdtHyUT963jd3vjZ2MKd+cB3",
+	"X3pO1aCdBj3n/WV52QbbkLXpnfCszbWCcNr8PnODCLDPp+eP8N5YJAkmGAJHSdX8uQvXzAbGMEt4Pig+",
+	"rSo3odeboUz6trJtk7IkfK4+mP98tBZCBda504fUK9iKW3huS81iOi5ObWtND8rhzHT97bFlfibo2bMR",
+	"iiC0EDTStXRtqlKaUZaUqw8JpvPS7Yw0+4LDAcD7BJv5nsS2S7QrdjxFw1dL4ZL5kxf+j/jEZ48ec4yZ",
+	"2crPpTDKlAGpd6HiKDKqx2DC8echBbS1FS6AjISXpI3RtJ86XUbzZn47Y2Yz0otPxslKyKiASCjLL5uH",
+	"QZyx8m0jFfvhH1eP/kp1Xi4mX8l/Srt0Rnr5M7uFMHuTUMJhRzpdHwzzduT0xHVplzjRFFz9lX81ofP3",
+	"2MbKxr9SXOMZzeFVKFZ7OLYR6oLu/aW2sOjTECwGwq+F+f85NdZQoMYLDKRYIGSdvLvlvv1hjLzpRpCT",
+	"wv9ZG2x8ONrxkyXu+x0sabOW7X2MVXiPEwNXNsUvttC7c+z2txbYcKQ2s47mCbqdjhwZJjLl+lx9cP/6",
+	"eEXzHGpNQ5VR3DT8idvnnoURIhe8Wf3PtlNMPg/L8zXdgON+DtA46SYiJhOq2NN/OsifXzV72lLxKMVs",
+	"PnTbneBcRoQWwdZVhJKC7seoRmKpQN76znAJP/aL8NDlTNzzI82VOF9Yk57Z5fEctPcyoVfc4hOwWU4F",
+	"GjumSaaHI549iqgrNxswqfC8xCceVNv5jcn9MLJ8PkJCpNoh1wZrA/kMwZCPBmz/JOkKKeSYQGLbah+5",
+	"+rGAbS008Bx7gSSkwqfKXfDcE2z1r89KHDMSBh6MUPSWYvPntE6YuZHpQmKlthJbn9s2RhS9c2PehpnP",
+	"f4WnLsWADlJCcYaeOZ4umeoMuTuXVdZfrhJ4C7vlI/GlKqAqwci6fOzrwVr14/VLti7HbWArUut/fY/1",
+	"v1iS80iU3nzJGaVKt4cStvEjqsT4669NsQZ01bicopIqHFyInVr3MCoe0Gc/w4zj1cGzX/SXy1FbZO7U",
+	"fDR3gOgz6DQhXftT1WmOxQZQyQnlsLODcH35DGGK7ITExRNSRPI4ObmGMUd9b47p5puz0Y3tKzA7pYDL",
+	"/Ebi8H1nmO0ivaT5Zi1Fg+LnpA7TaWaUZESubvFhOZCr2kx/d0qJaXIR3zj4iyf5U+PI3TrcWVMpbZFF",
+	"aJHnWgka8iNKG/Hv7tnk1KKrTvVZWuiH6q/PPDWj0zh+Rn5ooXUifh8Xkc2nKx1nsvi7kxsubPL7Qso5",
+	"KcEVPeqdaEfru8us6DY05Ta/C2Mk0O2Ir5lLzhSpYNV2Bj0tPS39XS2bapMuCTB7e1pV/4TUNqFTH3oW",
+	"jhum21H2Lm4XBrSPaH1t3QfjP3hUPL8V93v/3TlPc7fCZHeV8fs/2tdCL0P/c6R02e8r1tbDbBwrH4Nz",
+	"i1DMXdmTnRGNbpIJraqjESaUY4uB0CaI49i6U3VdB72YHRwi5bEXDYLY2U0zJxNtKd+7eTDqCQGalwZ2",
+	"WLwkZIDtck+YVlCtpjCkD/Yfg+nM3xnbyTHmB4yaSr+D9Ifvkoo4XwQT4RYGOY3BioZtXbl+Aak00Nf+",
+	"mYc0shygo7bA4n2l3i+yYGe5H3N1axDSb1VwRw1T5Br0I1cw0rurgQKWjNNuy+qw0nxJWitjb6+EJLtS",
+	"wC02Nofa5fMxpdsG6FlbAG9n1TpHou5kmnLXb+6ksdDpKxMvACrF7ufQR+UzNxb8QeY07GJOJWvLGbXv",
+	"MDEzhZUyXZL1s+2s8SUb8/zkUc5bfrU33BxNBmviK1c8zDQpBIy7rp2WLEnjPvQXeeBc/+UXF9en6OLq",
+	"tbKZs7Yae7S1sikaGicFK9ruQd3eQbG7sB3Ubf46a331X2H+8h+qNoyvHRSMkLfTOkK/yxYmqKk7mFx1",
+	"x/BEc9UsLl76x+bx+/jP+9nBD5sAaHdBBIffKSJ2nHggPbEjanyfH0XgIITRghZTvq4+mP98HCK8eFpP",
+	"hNm6yrrzmiCPP5eMmRccbLZMKEPEJlW26HDdUJlUWbuIuOq0kUyKwO/C8PiLIOWMMjD2HTdJ8os4/RTF",
+	"qSW1C3RVcnRv4/Z4jxgnQhYgs24tuiMWIowFIhs+5krJhqshxzKfMXHxXDxxjkAGnxDF+Oac686pl7lx",
+	"YApoBbbY29DMibi+eTpCOPjrJOHcAK0uLhtnSJAP80ov7B6eWR4/rWspboHAe5rram9dFG7jmXMIExyI",
+	"OoISboWbbRulhL8LVnzRksb77B2Db+qE39cl41x9sP8Y1E5f+cGTpyHfmVH5acLeT3GbVUcNUIjJzUPI",
+	"X+Vt5+Zk10J8BOzm1eUwEW2WJKoCpDujLSEXHHyzH4ywGXN8zW6xqVdMLzPKxuIsCrIf83aUXZXbZuI7",
+	"QPeg1XyKRIZV/4juWXMoV6hp7OpQ6Sx4lUrU7lZAf9GzP71cWaTYbp/0Wb0xhgIzYggQzVNPVooZtdrH",
+	"oO0tCpF4bKSVkRrkyXL6IzYC72sh051tv8c/X5qV3yV+ZyN14SLjTwbTFY7DYys/Di+zob0xd7rTs8xq",
+	"qcbMsYaPAhwVYAPYudhuqbJpA6M4mYufDVyiMTceCwx9LhC6O0tRFZbzYMRyRi6gNqxOV7cMzIKMQZls",
+	"hdJECUwZeEIeG0AmNu9Txc+xcHt3nKuug29z99z8JcaVBhoasuaUC85yWiGrT2wzzFqakLh9tL8V9gdX",
+	"tQRaqBJAk0ckh6pyyGbatc6TDSdUEXM7moratLDCplecaoh4r7zyzy3W/bqf90o9GzUgI25w5iieWcFK",
+	"PxLNcD/w57DSLxr9kFrXF41gnhJyi9nZc7WxSMtcfsbXNnNTNC5UVYod2TZ56RI3MFhjh0iMJOExhRFT",
+	"ejB9oeDPrf5LFhfwHcfY7XJPWNFzHVtp6eTteAr+FfIxZYbhsYdWX397VOZAf4ECw0MiQw0pR/XIKONL",
+	"bIRfjKUtpalmSrNcDTm4btqn/imcXJ3zzBgGELcg6Roy0nD2rgEOSoWRN2gHrNCXzrXXv8XKNhs/bds2",
+	"HFODh4Pmr5px3mAbwvpkHZLN3BFzY1WEgHloYz4M96uS2kXj3vgfaPUF/CPAb+CEGdic0JXlZj4Ma6w+",
+	"dCymHPQtLiTkwGp9UsezD10GJ+dNNPgiZFGVMwi8hDGyowqlaEaUd09SrnYgocg8eS737l+neYWnz6sP",
+	"turo45UCrSvYOpikYrvmGXfqmVIDzkfn/e+66qqhT18utuxB/SARZo+/+Sj2hu6tQngwMXJH7fwSgW2x",
+	"C9EscZaSLe2yNF6kyyM75HsLkq3c6QcC0OapfVTofSKk+ln3i6CF1w1tTr+zAYzgXOP8sbFdIxRb80ds",
+	"AJE3bM1/5DOlsLqPX/gSzpFZ7EZ8Lq7/8aanUNbAj2dd+nmQhpatOAnZsj00cdxSQJPzvKbxZN2uF0v5",
+	"/d5ZLwenSyT3+oleQ1rZTZj6NZ+xh0tcYGjN8AQz99erD/YfIwbU2I2P0leVf/QzG1Jj921FFhe2m2ij",
+	"Dlxj4+bUPDS0zk2wMxu9AQbj52RcFsJnHZQRjYhy2BF22FwCs1qocuk616TtumhLyXAkD5Z1u5YlyNJ1",
+	"CanJaOarbXxhahhyBgmMqHkQXXh2wv4rtiD3XEXI1pXwBPNxcwm6N1EdUxeI0nSvBvsUHzLvqxWrQA3Z",
+	"brx4Nl/btnMxsDHUdc/49uVa09wA1wjzGU0tQNUtFJJTUku4ZbBzOp3P+bOuK2wAYR9L90Q/oiw/qW3I",
+	"sYvs5Icw0u2i/PiAvbFiwlet+yi0ERmb+WOYc2dCD17gwli9ElNWKNfJhMO0lLhwF60eymb2Z9sKaF1K",
+	"0axLotm2bUDpwYjZRU/acukwrppjZ4Qwnf7bx9+O1Gev3FVIM8WX9oEHUNRmKMW0Z3mYogUH6LmdoBhT",
+	"XAJpeAFSaSEK63RoxatjhYF4lK1rsJnOTJMl5GJr9KlYxvcAD6ylWMIQIYkl/PPo+3icOdMT5N5b7dyG",
+	"qYnSUJPlHv/7xLVJrIW0eZWoGpWMr53GNBZrLrg8HIWZkKE/n9D6bWZ2XyILxrWw7fCJO/c+fk03kErH",
+	"/lS06CN9BX209vIIaQejYBtkX2AR11PgvQaeSvfGyQadhG//s6/SHpPfjXuwubAkx55vOpnPm45OfjMK",
+	"BDvfjsLJiVwYpQPlQ1s6QupG1kJBahewu8lFfd+84ph8cuIpmXVdJY//9cPZUR8/39CFHQvms5WOohRP",
+	"vBLhqGVL90bnQEwxrezfbOdCsjQQHimM3PT+oeFSP7tHPm9N9GGGS83vo7RxFEcV6H+z6MJOr3klFFgm",
+	"lnbaaKo2w9rIa3wijv/fuMpgQDOzwvDHwASIucgnFYWA06sP5j+DuW/I1MZcbG0f/FTTr2Zmzi84EAeB",
+	"U9C+glvzyXTXPKrz8tMCu4b32m47KncvVY3zUoq1xORPo4HIW5CPULxZgGZucKIRcAYqBHiyS08PH6cz",
+	"EL9cgnGxW7Uh1MJeC6K0qJ90ylF8uMCAGwpSAb2F1kJeQsmSqRY9dFVifYphPRfrS6ErJZvgFqovyYl3",
+	"qJQS68tUSSGZFqzIvOd26StjEzyjUad8Mj8p65GZDThmgQvkXzTuHKnMgTij/E4C1WC2eG83w0wa/t9g",
+	"h9u7cDytXXMejBUFoYizQSUekXr1wfxnRMpMHI0RFurW/czSZcyuXSpZVREtNsBtSYlvtThE/Qkr+NX4",
+	"1tPnAdoMbcTwCA8Si5n5krgemzvL+xH9W7onhchsNqjNSXHDjHDqKTYz9k1Yxl2rfnfTxBw6BbrT3fRB",
+	"LtjX5+So4TCz95lCrFHMNmo7pNoMARzCYb3EXOwyXx3GBnqnDiLScoRhl4d95IFQeEabwJzjAhENx2Qx",
+	"oGEAYst5RaMDonIJ+q5qB55ipvDGp8qt/wY7e+wL6zOdRedMPlsClSAt3cTv+dT7fPUB/ztC/UmQ0xzE",
+	"Eac57TYwwTSdaLLNqWXdCsQgHoLgKLGDSXQ9ZPWLAD4sLOIX1/94Y4DjU+PNj2/Mk/LWo6OR1eJ6cXX7",
+	"9eLjm4//PwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

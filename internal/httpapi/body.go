@@ -1,0 +1,237 @@
+package httpapi
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"mime"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+
+	"twinning/internal/core/budget"
+	"twinning/internal/service"
+)
+
+const (
+	asJSON = "application/json"
+	asFile = "application/octet-stream"
+)
+
+func malformed(field, detail string) error {
+	title := "the request can't be read"
+	if field != "" {
+		detail = field + ": " + detail
+	}
+	return &service.Error{Kind: service.Malformed, Title: title, Detail: detail, Field: field}
+}
+
+// read takes the body of a request, once and strictly, whatever its content type
+// says: a request that two readers could take for two things is none. raw is the
+// body, but for that of a file, which is read by whoever keeps it.
+func (s *server) read(w http.ResponseWriter, r *http.Request, op *openapi3.Operation) (raw []byte, isFile bool, err error) {
+	if op.RequestBody == nil {
+		b, err := io.ReadAll(io.LimitReader(r.Body, 1))
+		if err != nil || len(b) > 0 {
+			return nil, false, malformed("", "this operation takes no body")
+		}
+		return nil, false, nil
+	}
+	wanted := op.RequestBody.Value
+	media, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	if err != nil {
+		media = ""
+	}
+	if wanted.Content[asFile] != nil {
+		if media != asFile && (media != "" || r.ContentLength != 0 || wanted.Required) {
+			return nil, false, media415(media, asFile)
+		}
+		r.Body = newPaced(w, r.Body)
+		return nil, true, nil
+	}
+	body := newPaced(w, http.MaxBytesReader(w, r.Body, budget.Body.Value()))
+	raw, err = io.ReadAll(body)
+	_ = body.Close() // it was read
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &large):
+		return nil, false, &service.Error{Kind: service.Invalid, Title: budget.Body.Over(1<<62, "the request").Error()}
+	case err != nil:
+		return nil, false, malformed("", "the body breaks off")
+	case len(raw) == 0 && !wanted.Required:
+		return nil, false, nil
+	case media != asJSON:
+		return nil, false, media415(media, asJSON)
+	}
+	if field, err := budget.Strict(raw); err != nil {
+		return nil, false, malformed(field, err.Error())
+	}
+	d := json.NewDecoder(bytes.NewReader(raw))
+	var whole any
+	if err := d.Decode(&whole); err != nil {
+		return nil, false, malformed("", "the body can't be read as JSON")
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return nil, false, malformed("", "more follows the JSON value in the body")
+	}
+	r.Body = io.NopCloser(bytes.NewReader(raw))
+	return raw, false, nil
+}
+
+func media415(got, want string) error {
+	if got == "" {
+		got = "nothing"
+	}
+	return &service.Error{Kind: service.Media, Title: fmt.Sprintf("the body's Content-Type is %s; this operation takes %s", got, want)}
+}
+
+// paced gives a body as long to arrive as its size so far deserves: a connection
+// that sends nothing, or a byte now and then, is ended.
+type paced struct {
+	io.ReadCloser
+	connection *http.ResponseController
+	began      time.Time
+	got        int64
+}
+
+const (
+	patience = 30 * time.Second // for whatever has not begun to come, or to be taken
+	slowest  = 16 << 10         // bytes a second that a body must keep up in the long run
+)
+
+func newPaced(w http.ResponseWriter, body io.ReadCloser) *paced {
+	return &paced{ReadCloser: body, connection: http.NewResponseController(w), began: time.Now()}
+}
+
+func (p *paced) Read(b []byte) (n int, err error) {
+	_ = p.connection.SetReadDeadline(p.began.Add(patience + time.Duration(p.got)*time.Second/slowest)) // a recorder in a test has none
+	n, err = p.ReadCloser.Read(b)
+	p.got += int64(n)
+	if err != nil {
+		_ = p.connection.SetReadDeadline(time.Time{}) // what is computed now may take its time
+	}
+	return n, err
+}
+
+func (p *paced) Close() error {
+	_ = p.connection.SetReadDeadline(time.Time{})
+	return p.ReadCloser.Close()
+}
+
+// taken makes sure that an answer is taken: whoever stops reading is cut off.
+type taken struct {
+	http.ResponseWriter
+	connection *http.ResponseController
+	begun      bool
+}
+
+func newTaken(w http.ResponseWriter) *taken {
+	t := &taken{ResponseWriter: w, connection: http.NewResponseController(w)}
+	_ = t.connection.SetWriteDeadline(time.Time{}) // the last answer's deadline on this connection is over
+	return t
+}
+
+// Unwrap lets a response controller find what it controls.
+func (t *taken) Unwrap() http.ResponseWriter { return t.ResponseWriter }
+
+func (t *taken) WriteHeader(status int) {
+	t.begun = true
+	t.ResponseWriter.WriteHeader(status)
+}
+
+func (t *taken) Write(b []byte) (n int, err error) {
+	t.begun = true
+	for {
+		_ = t.connection.SetWriteDeadline(time.Now().Add(patience))
+		part := b[:min(len(b), 64<<10)] // a large piece may take longer than one patience
+		m, err := t.ResponseWriter.Write(part)
+		n += m
+		if b = b[m:]; err != nil || len(b) == 0 {
+			return n, err
+		}
+	}
+}
+
+// parameters refuses what no parameter of ours can hold.
+func parameters(r *http.Request, op *openapi3.Operation, path map[string]string) error {
+	check := func(name, v string) error {
+		switch {
+		case !utf8.ValidString(v):
+			return malformed(name, budget.ErrNotUTF8.Error())
+		case strings.IndexByte(v, 0) >= 0:
+			return malformed(name, budget.ErrNUL.Error())
+		}
+		return nil
+	}
+	for name, v := range path {
+		if err := check(name, v); err != nil {
+			return err
+		}
+	}
+	query := r.URL.Query()
+	for name, list := range query {
+		for _, v := range list {
+			if err := check(name, v); err != nil {
+				return err
+			}
+		}
+		if len(list) > 1 {
+			return malformed(name, "it is given twice")
+		}
+	}
+	for _, p := range op.Parameters {
+		x := p.Value
+		if x == nil || x.In != openapi3.ParameterInQuery || x.Schema == nil || x.Schema.Value == nil || !x.Schema.Value.Type.Is("number") || !query.Has(x.Name) {
+			continue
+		}
+		if n, err := strconv.ParseFloat(query.Get(x.Name), 64); err != nil || math.IsNaN(n) || math.IsInf(n, 0) {
+			return malformed(x.Name, "it is no number")
+		}
+	}
+	return nil
+}
+
+// validate holds a request against the contract.
+func (s *server) validate(r *http.Request, route *routers.Route, params map[string]string, raw []byte) error {
+	if err := parameters(r, route.Operation, params); err != nil {
+		return err
+	}
+	err := openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{
+		Request: r, PathParams: params, Route: route,
+		Options: &openapi3filter.Options{MultiError: true, ExcludeRequestBody: raw == nil, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc},
+	})
+	if raw != nil {
+		r.Body = io.NopCloser(bytes.NewReader(raw))
+	}
+	if err == nil {
+		return nil
+	}
+	e := &service.Error{Kind: service.Invalid, Title: "the request is not of the contract's form"}
+	e.Field, e.Detail = explain(err)
+	if unreadable(err) {
+		e.Kind = service.Malformed
+	}
+	if e.Field != "" {
+		e.Detail = e.Field + ": " + e.Detail
+	}
+	return e
+}
+
+// unreadable tells a value that is none of its type from one that is not allowed.
+func unreadable(err error) bool {
+	var many openapi3.MultiError
+	if errors.As(err, &many) && len(many) > 0 {
+		err = many[0]
+	}
+	var parse *openapi3filter.ParseError
+	return errors.As(err, &parse)
+}
