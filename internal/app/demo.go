@@ -40,7 +40,7 @@ func Demo(ctx context.Context, cfg DemoConfig) (err error) {
 		if cfg.DataDir, err = os.MkdirTemp("", "twinning-demo-"); err != nil {
 			return err
 		}
-		defer os.RemoveAll(cfg.DataDir) // best effort
+		defer os.RemoveAll(cfg.DataDir)                      // best effort
 		if err := os.Chmod(cfg.DataDir, 0o711); err != nil { // started by root, the database runs as another account
 			return err
 		}

@@ -138,24 +138,50 @@ func (d *director) play() error {
 	return nil
 }
 
+// trust puts a CA's certificate where files of systems may be.
+func (d *director) trust(name, caFile string) (string, error) {
+	pem, err := os.ReadFile(caFile)
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(d.cfg.DataDir, "files", name)
+	return path, os.WriteFile(path, pem, 0o600)
+}
+
 // connectAll names every system, and tells a kept demo where it is now.
 func (d *director) connectAll() error {
 	bind, token := directory.Secret, demoToken
+	hq, err := d.trust("hq-ca.pem", d.HQ.CAFile)
+	if err != nil {
+		return err
+	}
+	candlewick, err := d.trust("candlewick-ca.pem", d.Candlewick.CAFile)
+	if err != nil {
+		return err
+	}
 	for _, x := range []struct {
 		name, kind, shape string
 		settings          map[string]string
 		secret            *string
 	}{
-		{"hq", "ldap", demo.HQShape, map[string]string{"url": d.HQ.URL, "ca-file": d.HQ.CAFile, "bind": d.HQ.Reader(), "base": demo.HQPeople}, &bind},
-		{"candlewick", "ldap", demo.CandlewickShape, map[string]string{"url": d.Candlewick.Secure, "ca-file": d.Candlewick.CAFile, "bind": d.Candlewick.Reader(), "base": demo.CandlewickSuffix, "page": "25"}, &bind},
+		{"hq", "ldap", demo.HQShape, map[string]string{"url": d.HQ.URL, "ca-file": hq, "bind": d.HQ.Reader(), "base": demo.HQPeople}, &bind},
+		{"candlewick", "ldap", demo.CandlewickShape, map[string]string{"url": d.Candlewick.Secure, "ca-file": candlewick, "bind": d.Candlewick.Reader(), "base": demo.CandlewickSuffix, "page": "25"}, &bind},
 		{"dome-booking", "scim", "", map[string]string{"url": d.domeBooking + "/scim/v2"}, &token},
 		{"night-log", "scim", "", map[string]string{"url": d.nightLog + "/scim/v2"}, &token},
 		{"mail-gate", "file", demo.MailGateShape, map[string]string{"path": d.MailGate.List, "out": d.MailGate.Inbox}, nil},
 	} {
 		system := store.System{Name: x.name, Kind: x.kind, Shape: x.shape}
 		system.Settings.V = x.settings
-		if _, err := d.Service.PutSystem(d.ctx, d.who, system, service.Putting{Secret: x.secret}); err != nil {
+		before, err := d.Service.System(d.ctx, x.name)
+		wasOpen := err == nil && before.Writable
+		after, err := d.Service.PutSystem(d.ctx, d.who, system, service.Putting{Secret: x.secret})
+		if err != nil {
 			return err
+		}
+		if wasOpen && !after.Writable { // of a kept demo: it is the same one, at another port
+			if _, err := d.Service.SetWriting(d.ctx, d.who, x.name, true); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

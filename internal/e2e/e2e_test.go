@@ -73,6 +73,7 @@ func dataDir(t *testing.T) string {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "twinning-e2e-")
 	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o711))
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	return dir
 }

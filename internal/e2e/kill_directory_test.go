@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -37,10 +38,12 @@ func TestKilledOverADirectory(t *testing.T) {
 
 	r := newRig(t, "--lease 3s")
 	r.write("secret", directory.Secret)
+	ca, err := os.ReadFile(server.CAFile)
+	require.NoError(t, err)
 	csv := r.write("hq.csv", columns+people.String())
 	r.twinning(0, "system", "put", "hq", "--kind", "file", "--set", "path="+csv, "--shape", r.write("people.yaml", "shape: {id: id, givenName: given, familyName: family, email: mail, active: {from: active, true: [A], false: [L]}}\n"))
 	r.twinning(0, "system", "put", "tree", "--kind", "ldap", "--per-second", "120", "--secret-file", r.dir+"/secret",
-		"--set", fmt.Sprintf("url=%s,ca-file=%s,bind=%s,base=ou=people,%s,timeout=2", server.URL, server.CAFile, server.Admin(), suffix),
+		"--set", fmt.Sprintf("url=%s,ca-file=%s,bind=%s,base=ou=people,%s,timeout=2", server.URL, r.write("ca.pem", string(ca)), server.Admin(), suffix),
 		"--shape", r.write("tree.yaml", "shape: {id: entryUUID, userName: uid, givenName: givenName, familyName: sn, displayName: cn, email: mail, employeeNumber: employeeNumber}\nmark: employeeNumber\nclasses: [inetOrgPerson]\n"))
 	r.twinning(0, "system", "open", "tree")
 	r.twinning(0, "roster", "take", "hq")

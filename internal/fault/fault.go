@@ -67,8 +67,6 @@ func About(err error, what, name string) error {
 		return New(Conflict, fmt.Sprintf("%s %q is in use", what, name), "", "remove what uses it first")
 	case errors.Is(err, store.ErrChanged):
 		return New(Conflict, fmt.Sprintf("%s %q was changed by somebody else meanwhile", what, name), "", "read it again and repeat your change")
-	case errors.Is(err, store.ErrDone):
-		return New(Conflict, "this request was carried out before", "its Idempotency-Key is the same, and no answer is kept", "look at what is there now")
 	}
 	return err
 }

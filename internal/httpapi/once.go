@@ -4,6 +4,8 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"net/http"
+	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -28,19 +30,33 @@ func (s *server) once(c *echo.Context, operation string, raw []byte, next echo.H
 		return err
 	}
 	if done.Status != nil {
-		c.Response().Header().Set("Idempotency-Replayed", "true")
-		return c.Blob(*done.Status, asJSON, done.Answer)
+		return replay(c, done)
 	}
 	c.SetRequest(r.WithContext(service.WithRequest(r.Context(), request)))
 	kept := &keeping{ResponseWriter: c.Response()}
 	c.SetResponse(kept)
 	err = next(c)
-	if err == nil && kept.status >= 200 && kept.status < 300 && operation != "createToken" { // its answer holds a secret
+	if service.DoneBefore(err) { // by a request of this name that came at the same moment
+		c.SetResponse(kept.ResponseWriter)
+		for range 20 {
+			if _, done, err = s.cfg.Service.Request(r.Context(), who, key, request.Digest); err == nil && done.Status != nil {
+				return replay(c, done)
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		return err
+	}
+	if err == nil && kept.status >= 200 && kept.status < 300 && !strings.EqualFold(operation, "createToken") { // its answer holds a secret
 		if err := s.cfg.Service.KeepAnswer(r.Context(), request, kept.status, kept.body); err != nil {
 			s.cfg.Log.Error("an answer could not be kept for its Idempotency-Key", "error", err.Error())
 		}
 	}
 	return err
+}
+
+func replay(c *echo.Context, done service.Request) error {
+	c.Response().Header().Set("Idempotency-Replayed", "true")
+	return c.Blob(*done.Status, asJSON, done.Answer)
 }
 
 // keeping keeps what is answered beside sending it.

@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -159,6 +160,11 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		route, params, err := s.router.FindRoute(r)
 		if err != nil {
 			return &service.Error{Kind: service.NotFound, Title: "there is nothing at " + r.Method + " " + strconv.Quote(r.URL.Path)}
+		}
+		for name, escaped := range params {
+			if params[name], err = url.PathUnescape(escaped); err != nil {
+				return malformed(name, "it is not escaped as an address must be")
+			}
 		}
 		if right, _ := route.Operation.Extensions["x-right"].(string); right != "none" {
 			who, err := s.identify(r)

@@ -379,7 +379,7 @@ func TestExports(t *testing.T) {
 		{Exporting{Format: "ldif", Native: true, Columns: []string{"dn", "badge", "boss"}}, "dn: cn=a,dc=x\nbadge:: AP8=\nboss: CN=B,DC=X\n\ndn: cn=b,dc=x\nboss: cn=gone,dc=x\n"},
 		{Exporting{Format: "csv", Native: true, Columns: []string{"badge", "boss"}}, "badge,boss\n00ff,\"CN=B,DC=X\"\n,\"cn=gone,dc=x\"\n"},
 	} {
-		e, err := stage.ExportRoster(ctx, newest.ID, c.how)
+		e, err := stage.ExportRoster(ctx, tester, newest.ID, c.how)
 		require.NoError(t, err)
 		var b strings.Builder
 		require.NoError(t, e.Write(&b))

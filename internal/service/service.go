@@ -125,6 +125,7 @@ type (
 	Page           = store.Page
 	System         = store.System
 	Ruling         = store.Ruling
+	Request        = store.Request
 	QuestionFilter = store.QuestionFilter
 	Error          = fault.Error
 	Kind           = fault.Kind
@@ -149,6 +150,10 @@ func Unreadable(err error) bool { return errors.Is(err, store.ErrMalformed) }
 // Panicked logs a panic and makes the error by which it is told.
 func (s *Service) Panicked(doing string, p any) error { return s.panicked(doing, p) }
 
+// DoneBefore reports whether an error is that a request of the same name was carried
+// out before.
+func DoneBefore(err error) bool { return errors.Is(err, store.ErrDone) }
+
 // Request finds out whether a request that names itself was carried out before;
 // done then has its answer. It is done under WithRequest.
 func (s *Service) Request(ctx context.Context, who access.Caller, key string, digest []byte) (request, done store.Request, err error) {
@@ -160,7 +165,7 @@ func (s *Service) Request(ctx context.Context, who access.Caller, key string, di
 	case errors.Is(err, store.ErrOther):
 		return request, done, &fault.Error{Kind: fault.Invalid, Title: "another request was sent under this Idempotency-Key", Field: "Idempotency-Key", Next: "take a new key for each request"}
 	case err == nil && done.Status == nil:
-		err = fault.About(store.ErrDone, "", "")
+		err = fault.New(fault.Conflict, "this request was carried out before", "its Idempotency-Key is the same, and no answer is kept", "look at what is there now")
 	}
 	return request, done, err
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -50,9 +51,9 @@ type SignedIn struct {
 
 // SignIn opens a console session.
 func (s *Service) SignIn(ctx context.Context, a SigningIn) (in SignedIn, err error) {
-	key, named := access.Key(a.Name), access.CheckName(a.Name) == nil
-	if !named { // nobody has it; it costs what any other costs
-		key = ""
+	key := ""
+	if len(a.Name) < 1000 { // nobody has a longer one; it costs what any other costs
+		key = access.Key(a.Name)
 	}
 	attempt := store.Attempt{Key: key, Source: network(a.Source)}
 	if s.Keeper.Vouches(deviceOf(key), a.Device) {
@@ -144,7 +145,8 @@ func (s *Service) hashed(ctx context.Context, name, password string) (string, er
 	switch {
 	case n < minPassword || n > maxPassword || !utf8.ValidString(password):
 		return "", &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("a password has %d to %d characters", minPassword, maxPassword), Field: "password"}
-	case zxcvbn.PasswordStrength(string([]rune(password)[:min(n, 100)]), []string{name, "twinning"}).Score < minStrength:
+	case len(strings.ReplaceAll(access.Key(password), access.Key(name), "")) < minPassword/2,
+		zxcvbn.PasswordStrength(string([]rune(password)[:min(n, 100)]), []string{name, "twinning"}).Score < minStrength:
 		return "", weak("it is among those that are tried first, repeats itself, or is made of the user's name", "take several words that have nothing to do with one another")
 	}
 	leave, err := s.hashing(ctx)

@@ -88,7 +88,7 @@ func (s *Store) RemoveLane(ctx context.Context, lane int64) (open []string, err 
 			return err
 		}
 		err := tx.list(ctx, &open, `SELECT 'plan ' || id || ' is ' || state FROM plans WHERE lane_id = $1 AND state IN ('sealed', 'running', 'halted')
-			UNION ALL SELECT 'task ' || id || ' (' || name || ') is ' || state FROM tasks WHERE state IN ('queued', 'running') AND (lane_id = $1 OR plan_id IN (SELECT id FROM plans WHERE lane_id = $1)) ORDER BY 1`, lane)
+			UNION ALL SELECT 'task ' || id || ' (' || name || ') is ' || state FROM tasks WHERE state IN ('queued', 'running') AND (lane_id = $1 OR kind = 'verify' AND plan_id IN (SELECT id FROM plans WHERE lane_id = $1)) ORDER BY 1`, lane)
 		if err != nil || len(open) > 0 {
 			return err
 		}
