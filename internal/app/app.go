@@ -19,6 +19,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/labstack/echo/v5"
 
 	"twinning/console"
@@ -137,15 +138,15 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("the master key can't be used: %w", err)
 	}
-	url, own := cfg.DatabaseURL, store.Private{}
+	url, aim := cfg.DatabaseURL, (func(*pgx.ConnConfig))(nil)
 	if url == "" {
 		if a.cluster, err = cluster.Start(ctx, cluster.Config{Dir: filepath.Join(a.cfg.DataDir, "db"), Volatile: cfg.Volatile}); err != nil {
 			return nil, err
 		}
 		a.cluster.Watch(a.log)
-		url, own = a.cluster.URL, store.Private{Port: a.cluster.Port, Judge: cluster.OnlySCRAM}
+		url, aim = a.cluster.URL, a.cluster.Aim
 	}
-	if a.store, err = store.OpenAt(ctx, url, own); err != nil {
+	if a.store, err = store.OpenAt(ctx, url, aim); err != nil {
 		return nil, err
 	}
 	if err := a.store.KeyTrail(ctx, keeper.Derive("audit trail")); err != nil {

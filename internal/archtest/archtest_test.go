@@ -3,12 +3,14 @@
 package archtest
 
 import (
+	"encoding/json"
 	"go/parser"
 	"go/token"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -59,7 +61,7 @@ var layers = map[string][]string{
 
 // outsiders live in these rooms alone.
 var outsiders = map[string][]string{
-	"github.com/jackc/pgx":         {"internal/store", "internal/cluster", "bench"},
+	"github.com/jackc/pgx":         {"internal/store", "internal/cluster", "internal/app", "bench"},
 	"github.com/jmoiron/sqlx":      {"internal/store"},
 	"github.com/pressly/goose":     {"internal/store"},
 	"github.com/labstack/echo":     {"internal/httpapi", "internal/app"},
@@ -195,4 +197,40 @@ func sources(t *testing.T) map[string]string {
 		return err
 	}))
 	return found
+}
+
+// Every library that we name has its version and a reason in docs/dependencies.md.
+func TestDependenciesHaveReasons(t *testing.T) {
+	page, err := os.ReadFile("../../docs/dependencies.md")
+	require.NoError(t, err)
+	require.Regexp(t, `(?m)^Looked at: \d{4}-\d{2}-\d{2}$`, string(page))
+	said := map[string]string{}
+	for _, row := range regexp.MustCompile("(?m)^\\| (?:Go|npm) \\| `([^`]+)` \\| (\\S+) \\| .{5,} \\|$").FindAllStringSubmatch(string(page), -1) {
+		said[row[1]] = row[2]
+	}
+	built := map[string]string{}
+	for file, indirect := range map[string]string{"../../go.mod": "github.com/oapi-codegen/oapi-codegen/v2", "../../tools.mod": "honnef.co/go/tools"} {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, l := range strings.Split(string(text), "\n") {
+			if m := regexp.MustCompile(`^\t(\S+) (v\S+)( // indirect)?$`).FindStringSubmatch(l); m != nil && (m[3] == "" || m[1] == indirect) {
+				built[m[1]] = m[2]
+			}
+		}
+	}
+	var console struct{ Dependencies, DevDependencies map[string]string }
+	var lock struct {
+		Packages map[string]struct{ Version string }
+	}
+	for file, into := range map[string]any{"../../console/package.json": &console, "../../console/package-lock.json": &lock} {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(text, into))
+	}
+	for _, list := range []map[string]string{console.Dependencies, console.DevDependencies} {
+		for name := range list {
+			built[name] = lock.Packages["node_modules/"+name].Version
+		}
+	}
+	require.Equal(t, built, said, "docs/dependencies.md does not say what is built: add what is missing with its reason, look at what was said of new versions, and set the day")
 }

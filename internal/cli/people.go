@@ -212,7 +212,7 @@ func newUser() *cobra.Command {
 		if err := ask(nil, res, err); err != nil {
 			return err
 		}
-		c.say("user %s added; without a password they need a token: twinning user token %s", args[0], args[0])
+		c.say("user %s added; without a password they need a token: twinning user token add %s", args[0], args[0])
 		return nil
 	})
 	add.Flags().String("rights", "look", rightsHelp)

@@ -153,12 +153,14 @@ func letThrough(data string) error {
 	return nil
 }
 
-// Port is where the server answers now.
-func (c *Cluster) Port() uint16 {
+// Aim directs a connection that is about to be made: to where the server answers
+// now, and to nobody but it.
+func (c *Cluster) Aim(cfg *pgx.ConnConfig) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	n, _ := strconv.ParseUint(c.port, 10, 16) // of our own making
-	return uint16(n)
+	cfg.Host, cfg.Port, cfg.TLSConfig, cfg.Fallbacks = "127.0.0.1", uint16(n), nil, nil
+	cfg.AfterNetConnect = OnlySCRAM
 }
 
 // watchEvery is how often the server is looked at.
@@ -299,7 +301,7 @@ func (c *Cluster) wait(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	admin.AfterNetConnect = OnlySCRAM
+	c.Aim(admin)
 	var conn *pgx.Conn
 	for range 150 {
 		if conn, err = pgx.ConnectConfig(ctx, admin); err == nil || errors.Is(err, ErrNotOurs) {

@@ -34,13 +34,14 @@ type node struct {
 	t    *testing.T
 	cmd  *exec.Cmd
 	url  string
+	db   string
 	args string
 }
 
 func (n *node) start() {
 	n.t.Helper()
 	n.cmd = exec.Command(os.Args[0])
-	n.cmd.Env = append(os.Environ(), "TWINNING_E2E_ARGS="+n.args)
+	n.cmd.Env = append(os.Environ(), "TWINNING_E2E_ARGS="+n.args, "TWINNING_DATABASE_URL="+n.db)
 	out, err := n.cmd.StdoutPipe()
 	require.NoError(n.t, err)
 	require.NoError(n.t, n.cmd.Start())
@@ -90,7 +91,7 @@ func TestKilledInMidRun(t *testing.T) {
 	write("charter.yaml", demo.DomeBooking)
 	write("token", "token")
 
-	n := &node{t: t, args: fmt.Sprintf("serve --data-dir %s --database-url %s --listen 127.0.0.1:0 --lease 3s --files %s", filepath.Join(dir, "node"), db.URL, dir)}
+	n := &node{t: t, db: db.URL, args: fmt.Sprintf("serve --data-dir %s --listen 127.0.0.1:0 --lease 3s --files %s", filepath.Join(dir, "node"), dir)}
 	n.start()
 	t.Cleanup(n.kill)
 	password, err := os.ReadFile(filepath.Join(dir, "node", "first-sign-in"))

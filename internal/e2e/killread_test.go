@@ -35,7 +35,7 @@ func TestKilledInMidReading(t *testing.T) {
 	application.Misbehave(scimapp.Misbehaviour{SlowMillis: 60})
 	token := filepath.Join(dir, "token")
 	require.NoError(t, os.WriteFile(token, []byte("token"), 0o600))
-	n := &node{t: t, args: fmt.Sprintf("serve --data-dir %s --database-url %s --listen 127.0.0.1:0 --lease 3s", filepath.Join(dir, "node"), db.URL)}
+	n := &node{t: t, db: db.URL, args: fmt.Sprintf("serve --data-dir %s --listen 127.0.0.1:0 --lease 3s", filepath.Join(dir, "node"))}
 	n.start()
 	t.Cleanup(n.kill)
 	h := &house{t: t, url: n.url, credentials: filepath.Join(dir, "credentials.json")}

@@ -56,6 +56,9 @@ func (s *Store) KeyTrail(ctx context.Context, key []byte) error {
 		if err := tx.lockTrail(ctx); err != nil {
 			return err
 		}
+		if err := tx.sameKey(ctx); err != nil {
+			return err
+		}
 		var keyed, plain bool
 		if err := tx.get(ctx, &keyed, `SELECT EXISTS (SELECT FROM audit WHERE keyed)`); err != nil {
 			return err
@@ -74,6 +77,27 @@ func (s *Store) KeyTrail(ctx context.Context, key []byte) error {
 		})
 		return err
 	})
+}
+
+// ErrOtherKey is a master key that is not the one that the house is kept under.
+var ErrOtherKey = errors.New("the master key is another than the one under which this database is kept: its secrets could not be read, nor its trail gone on with; put the right key back (master.key in the data folder, or TWINNING_MASTER_KEY); all nodes of one database share it")
+
+// sameKey holds the key against what the first start left of it.
+func (s *Store) sameKey(ctx context.Context) error {
+	mac := hmac.New(sha256.New, s.trail)
+	mac.Write([]byte("which key"))
+	is := mac.Sum(nil)
+	if _, err := s.exec(ctx, `INSERT INTO house (name, value) VALUES ('key', $1) ON CONFLICT DO NOTHING`, is); err != nil {
+		return err
+	}
+	var was []byte
+	if err := s.get(ctx, &was, `SELECT value FROM house WHERE name = 'key'`); err != nil {
+		return err
+	}
+	if !hmac.Equal(was, is) {
+		return ErrOtherKey
+	}
+	return nil
 }
 
 func (s *Store) lockTrail(ctx context.Context) error {

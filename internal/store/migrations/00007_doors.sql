@@ -47,5 +47,11 @@ CREATE INDEX ON requests (at);
 -- The trail is keyed by the master key; entries from before are keyed at the next start.
 ALTER TABLE audit ADD COLUMN keyed boolean NOT NULL DEFAULT false;
 
+-- Which master key the house is kept under, without telling it.
+CREATE TABLE house (
+  name       text PRIMARY KEY,
+  value      bytea NOT NULL
+);
+
 -- +goose Down
 SELECT 'there is no way back';
