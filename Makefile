@@ -39,10 +39,11 @@ console/node_modules/.installed: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-lint: console/node_modules/.installed ## gofmt, go vet, staticcheck, and the console's checks
+lint: console/node_modules/.installed ## gofmt, go vet, staticcheck, who imports whom, dependencies, and the console's checks
 	@test -z "$$(gofmt -l bench cmd console/*.go demo internal)" || { gofmt -l bench cmd demo internal; echo "run gofmt -w on these"; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool -modfile=tools.mod staticcheck ./...
+	$(GO) test ./internal/archtest
 	cd console && npm run -s check
 
 bench: prepare-bench build ## measure the offline reconciliation beside its anchor

@@ -111,7 +111,7 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 const MaxDeaths = 3
 
 // Exhausted is why such a task is halted.
-const Exhausted = "halted: the service ended three times over it without getting further; look at the log of these times, then start it again by hand"
+const Exhausted = "the service ended three times over it without getting further; look at the log of these times, then start it again by hand"
 
 // end moves a plan on once. That it is not running any more was the end by an
 // earlier holder of this task.

@@ -36,6 +36,7 @@ type days struct {
 	n       int // of the scenario: what it names is its own
 	shift   time.Duration
 	clock   *pgx.Conn
+	deaths  int // processes that end over the next task
 }
 
 // book is a system of a scenario: records as lines, in columns.
@@ -110,6 +111,10 @@ func (d *days) newest(lane string) PlanView {
 
 // perform does what is queued, and tells what went wrong with it.
 func (d *days) perform() (told []string) {
+	for ; d.deaths > 0; d.deaths-- {
+		_, err := d.service.Store.ClaimTask(context.Background(), "elsewhere", fmt.Sprint("process ", d.deaths), -time.Second, nil)
+		require.NoError(d.t, err)
+	}
 	for range 20 {
 		did, err := d.service.Perform(context.Background())
 		if err != nil {
@@ -158,7 +163,11 @@ func (d *days) do(line string) (told []string) {
 			require.NoError(d.t, broken)
 			list, _, broken := d.service.Rosters(ctx, name, store.Page{Limit: 1})
 			require.NoError(d.t, broken)
-			if x.Latest == nil || list[0].ID != x.Latest.ID {
+			if len(list) == 0 {
+				tasks, _, broken := d.service.Tasks(ctx, store.Page{Limit: 1})
+				require.NoError(d.t, broken)
+				told = append(told, fmt.Sprintf("! %s: %s", tasks[0].State, tasks[0].Message))
+			} else if x.Latest == nil || list[0].ID != x.Latest.ID {
 				told = append(told, "! not kept: "+list[0].Error)
 			}
 		}
@@ -195,6 +204,9 @@ func (d *days) do(line string) (told []string) {
 				break
 			}
 		}
+	case "deaths": // so many processes end over the next task
+		d.deaths, err = strconv.Atoi(words[1])
+		require.NoError(d.t, err)
 	case "void":
 		_, err = d.service.Void(ctx, tester, d.newest(words[1]).ID)
 	case "halt":

@@ -164,6 +164,36 @@ func TestFencing(t *testing.T) {
 	require.NoError(t, shared.EndTask(ctx, same, lifecycle.Cancel, "asked"))
 }
 
+// Processes that end over a task are counted while it gets no further; one that
+// was left in order cost none.
+func TestDeaths(t *testing.T) {
+	ctx := context.Background()
+	queued, err := shared.AddTask(ctx, "run", "deadly", "test", struct{}{})
+	require.NoError(t, err)
+	var x Task
+	claim := func(boot string) int {
+		for {
+			x, err = shared.ClaimTask(ctx, "elsewhere", boot, -time.Second, nil) // its lease has run out already
+			require.NoError(t, err)
+			if x.ID == queued.ID {
+				return x.Deaths
+			}
+			require.NoError(t, shared.EndTask(ctx, x, lifecycle.End, ""))
+		}
+	}
+	for i, c := range []struct {
+		boot   string
+		deaths int
+	}{{"a", 0}, {"b", 1}, {"b", 1}, {"c", 2}, {"d", 3}} {
+		require.Equal(t, c.deaths, claim(c.boot), i)
+	}
+	require.NoError(t, shared.Progress(ctx, x, 5, 10, 0, 0))
+	require.Equal(t, 1, claim("e"), "it got further")
+	require.NoError(t, shared.LeaveTask(ctx, x))
+	require.Equal(t, 1, claim("f"), "it was left in order")
+	require.NoError(t, shared.EndTask(ctx, x, lifecycle.End, ""))
+}
+
 // The audit chain notices a changed, a removed and a forged entry, also when the
 // forger computes the chain anew without the key; cut or emptied, it lacks the
 // head that was kept.

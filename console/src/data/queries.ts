@@ -205,10 +205,11 @@ export function useStaleSince(): number | undefined {
   );
 }
 
-/** An act: whatever it touches is read again, so no page needs a refresh to be true. */
-export function useAct<I, O>(act: (input: I) => Promise<O>, done?: (out: O) => void) {
+/** An act: whatever it touches is read again, so no page needs a refresh to be true. Those of one name are done in turn. */
+export function useAct<I, O>(act: (input: I) => Promise<O>, done?: (out: O) => void, inTurn?: string) {
   const client = useQueryClient();
   return useMutation({
+    scope: inTurn === undefined ? undefined : { id: inTurn },
     mutationFn: async (input: I) => {
       try {
         return await act(input);

@@ -17,21 +17,34 @@ export function PreviewPage() {
   const [file, setFile] = useState<{ name: string; id: string }>();
   const [p, setPreview] = useState<Preview>(); // the last one stays while the next is made
   const [shape, setShape] = useState("");
+  const newest = useRef(""); // the shape that the next look begins with, when several are asked for at once
+  const write = (text: string) => {
+    newest.current = text;
+    setShape(text);
+  };
   const [settings, setSettings] = useState<Record<string, string>>({});
   const [task, setTask] = useState<number>();
   const progress = useTask(task, (t) => t.state === "finished" && t.roster && go(`/rosters/${t.roster}`));
+  // looks follow each other, each on the shape that the one before it made: two
+  // picks made faster than the service answers are both kept
   const look = useAct(
-    (more: Input) =>
+    ({ onShape, ...more }: Omit<Input, "shape"> & { onShape?: boolean }) =>
       ask(
         api.POST("/systems/{system}/preview", {
           params: { path: { system } },
-          body: { file: file?.id, settings: Object.keys(settings).length ? settings : undefined, ...more },
+          body: {
+            file: file?.id,
+            settings: Object.keys(settings).length ? settings : undefined,
+            shape: onShape ? newest.current : undefined,
+            ...more,
+          },
         }),
       ),
     (p: Preview) => {
       setPreview(p);
-      setShape(p.shape);
+      write(p.shape);
     },
+    `look ${system}`,
   );
   const send = useAct(
     async (f: File) => {
@@ -85,7 +98,7 @@ export function PreviewPage() {
         title="Preview"
         about="What would be understood, before it becomes a roster. Nothing is kept until you say so."
       >
-        <Button disabled={look.isPending || (!p && !ready)} onClick={() => look.mutate({ shape })}>
+        <Button disabled={look.isPending || (!p && !ready)} onClick={() => look.mutate({ onShape: true })}>
           Look again
         </Button>
         {may("administer") && (
@@ -113,9 +126,9 @@ export function PreviewPage() {
           <h2 className="mt-4 mb-1">Columns, and what they become</h2>
           <Columns
             preview={p}
-            pick={(native, attribute) => look.mutate({ shape, picks: { [native]: attribute } })}
-            words={(native, trueWords) => look.mutate({ shape, trueWords: { [native]: trueWords } })}
-            id={(native) => look.mutate({ shape, id: native })}
+            pick={(native, attribute) => look.mutate({ onShape: true, picks: { [native]: attribute } })}
+            words={(native, trueWords) => look.mutate({ onShape: true, trueWords: { [native]: trueWords } })}
+            id={(native) => look.mutate({ onShape: true, id: native })}
           />
           <h2 className="mt-4 mb-1">First records, as they would be</h2>
           <Rows preview={p} />
@@ -124,7 +137,7 @@ export function PreviewPage() {
           <textarea
             aria-label="shape"
             value={shape}
-            onChange={(e) => setShape(e.target.value)}
+            onChange={(e) => write(e.target.value)}
             rows={Math.min(24, shape.split("\n").length + 1)}
             spellCheck={false}
             className="w-full rounded-sm border border-hair bg-leaf p-2 font-mono text-[12px]"
