@@ -43,7 +43,7 @@ func TestAnswersFitTheContract(t *testing.T) {
 		{"GET", "/rosters/7/left-out", "", 200}, {"GET", "/rosters/7/statistics", "", 200}, {"GET", "/rosters/7/statistics", "", 200}, {"GET", "/rosters/7/comparison?kind=changed&limit=2", "", 200}, {"GET", "/rosters/1/comparison", "", 404},
 		{"GET", "/key-survey?people=hq&accounts=night-log", "", 200}, {"GET", "/key-survey?people=hq&accounts=none", "", 404},
 		{"GET", "/rosters/7/export?format=csv&columns=none", "", 422}, {"GET", "/lanes/hq-dome-booking/template?format=pdf", "", 422}, {"POST", "/tasks/1/halt", "", 409},
-		{"POST", "/systems/hq/files", "", 422}, {"POST", "/systems/hq/rosters?extent=sample", "", 422},
+		{"POST", "/systems/hq/files", "", 415}, {"POST", "/systems/hq/rosters?extent=sample", "", 422},
 		{"PUT", "/systems/new", `{"kind": "scim", "settings": {"url": "https://x.example"}, "secret": "s"}`, 200}, {"PUT", "/systems/new", `{"kind": "scim", "settings": {"url": "nowhere"}}`, 422}, {"DELETE", "/systems/new", "", 204}, {"DELETE", "/systems/hq", "", 409},
 	} {
 		var body io.Reader

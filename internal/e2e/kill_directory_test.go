@@ -65,13 +65,7 @@ guards: {rename: {more-than: 100}}
 	r.seal(0, plan)
 	r.twinning(0, "plan", "run", plan, "--no-wait")
 	rng := rand.New(rand.NewPCG(20261126, 1))
-	for range 10 {
-		time.Sleep(time.Duration(100+rng.IntN(300)) * time.Millisecond)
-		r.node.kill()
-		r.node.start()
-	}
-	r.url = r.node.url
-	r.twinning(0, "sign-in", "--address", r.url)
+	r.killed(10, func() time.Duration { return time.Duration(100+rng.IntN(300)) * time.Millisecond })
 	require.Eventually(t, func() bool { return strings.Contains(r.twinning(0, "plan", "list", "tree"), "finished") }, 3*time.Minute, 300*time.Millisecond)
 	receipts := r.twinning(0, "run", "receipts", "1", "-o", "json", "--limit", "500")
 	t.Logf("looked up after a kill: %d", strings.Count(receipts, "found done by reading")+strings.Count(receipts, "not done, by reading"))

@@ -8,7 +8,6 @@ import (
 	"net/http/httptest"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -17,7 +16,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"twinning/demo"
-	"twinning/internal/cluster"
 	"twinning/internal/standin/scimapp"
 )
 
@@ -60,15 +58,26 @@ func (n *node) kill() {
 	_ = n.cmd.Wait()
 }
 
+// killed ends the service so often, each time after a pause, over the run of plan 1.
+// When three kills in a row left it no time to get further, a human starts it again.
+func (r *rig) killed(times int, pause func() time.Duration) {
+	r.t.Helper()
+	for i := range times {
+		time.Sleep(pause())
+		r.node.kill()
+		r.node.start()
+		var state string
+		require.NoError(r.t, r.db.QueryRow(context.Background(), "SELECT state FROM plans WHERE id = 1").Scan(&state))
+		if r.url = r.node.url; state == "halted" || i == times-1 {
+			r.twinning(0, "sign-in", "--address", r.url)
+			r.any("plan", "run", "1", "--no-wait")
+		}
+	}
+}
+
 // A service that is killed at random points of a run goes on with it: every
 // account gets exactly what the plan says, nothing twice.
 func TestKilledInMidRun(t *testing.T) {
-	dir := dataDir(t)
-	ctx := context.Background()
-	db, err := cluster.Start(ctx, cluster.Config{Dir: filepath.Join(dir, "db"), Volatile: true})
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, db.Stop()) })
-
 	application, err := scimapp.New("", "token")
 	require.NoError(t, err)
 	server := httptest.NewServer(application)
@@ -77,34 +86,18 @@ func TestKilledInMidRun(t *testing.T) {
 	for _, u := range world.Users {
 		application.Put(u)
 	}
-	write := func(name, text string) string {
-		path := filepath.Join(dir, name)
-		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-		return path
-	}
 	// a first load with a hundred people more, so that there is something to kill
 	for i := range 100 {
 		world.People = append(world.People, demo.Person{No: fmt.Sprintf("N%04d", i), Given: "Nova", Family: fmt.Sprintf("Kester%d", i), Mail: fmt.Sprintf("nova.kester%d@larkspur.example", i), Title: "Visitor", Status: "A", Employment: "visitor"})
 	}
-	write("hq.csv", world.CSV(false))
-	write("shape.yaml", demo.HQFileShape)
-	write("charter.yaml", demo.DomeBooking)
-	write("token", "token")
-
-	n := &node{t: t, db: db.URL, args: fmt.Sprintf("serve --data-dir %s --listen 127.0.0.1:0 --lease 3s --files %s", filepath.Join(dir, "node"), dir)}
-	n.start()
-	t.Cleanup(n.kill)
-	password, err := os.ReadFile(filepath.Join(dir, "node", "first-sign-in"))
-	require.NoError(t, err)
-	h := &house{t: t, url: n.url, credentials: filepath.Join(dir, "credentials.json")}
-	h.password = strings.TrimSpace(strings.Split(string(password), "password: ")[1])
-	h.twinning(0, "sign-in", "--address", n.url)
-	h.twinning(0, "system", "put", "hq", "--kind", "file", "--set", "path="+filepath.Join(dir, "hq.csv"), "--shape", filepath.Join(dir, "shape.yaml"))
-	h.twinning(0, "system", "put", "dome-booking", "--kind", "scim", "--set", "url="+server.URL+"/scim/v2,timeout=1", "--secret-file", filepath.Join(dir, "token"))
+	r := newRig(t, "--lease 3s")
+	h := r.house
+	h.twinning(0, "system", "put", "hq", "--kind", "file", "--set", "path="+r.write("hq.csv", world.CSV(false)), "--shape", r.write("shape.yaml", demo.HQFileShape))
+	h.twinning(0, "system", "put", "dome-booking", "--kind", "scim", "--set", "url="+server.URL+"/scim/v2,timeout=1", "--secret-file", r.write("token", "token"))
 	h.twinning(0, "system", "open", "dome-booking")
 	h.twinning(0, "roster", "take", "hq")
 	h.twinning(0, "roster", "take", "dome-booking")
-	h.twinning(0, "charter", "put", filepath.Join(dir, "charter.yaml"))
+	h.twinning(0, "charter", "put", r.write("charter.yaml", demo.DomeBooking))
 	h.twinning(3, "reconcile", lane)
 	h.twinning(0, "plan", "draft", lane)
 	h.seal(0, "1")
@@ -112,17 +105,8 @@ func TestKilledInMidRun(t *testing.T) {
 	h.twinning(0, "plan", "run", "1", "--no-wait")
 
 	rng := rand.New(rand.NewPCG(20261125, 1))
-	kills := 20
-	for range kills {
-		time.Sleep(time.Duration(30+rng.IntN(250)) * time.Millisecond)
-		n.kill()
-		n.start()
-	}
-	h.url = n.url
-	h.twinning(0, "sign-in", "--address", n.url)
+	r.killed(20, func() time.Duration { return time.Duration(30+rng.IntN(250)) * time.Millisecond })
 	require.Eventually(t, func() bool { return strings.Contains(h.twinning(0, "plan", "list", lane), "finished") }, 4*time.Minute, 300*time.Millisecond)
-	out := h.twinning(0, "run", "show", "1", "-o", "json")
-	t.Log(out)
 
 	// account by account: each effect at most once, and all that was asked for
 	for name, effects := range application.Effects().ByAccount {

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"net/http"
@@ -17,7 +16,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"twinning/internal/cli"
 	"twinning/internal/cluster"
 	"twinning/internal/standin/scimapp"
 )
@@ -82,16 +80,6 @@ func (r *rig) share(name string) {
 	}
 	require.NoError(r.t, os.MkdirAll(filepath.Join(r.dir, name), 0o700))
 	require.NoError(r.t, os.WriteFile(filepath.Join(r.dir, name, "master.key"), key, 0o600))
-}
-
-// any runs a command whatever its exit code is.
-func (r *rig) any(args ...string) string {
-	r.t.Setenv("TWINNING_CREDENTIALS", r.credentials)
-	r.t.Setenv("TWINNING_ADDRESS", r.url)
-	r.t.Setenv("TWINNING_PASSWORD", r.password)
-	var out, talk bytes.Buffer
-	code := cli.Main(args, strings.NewReader(""), &out, &talk)
-	return fmt.Sprintf("%s%s[exit %d]", out.String(), talk.String(), code)
 }
 
 func (r *rig) write(name, text string) string {

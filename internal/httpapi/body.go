@@ -17,6 +17,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
+	"github.com/labstack/echo/v5"
 
 	"twinning/internal/core/budget"
 	"twinning/internal/service"
@@ -55,12 +56,9 @@ func (s *server) read(w http.ResponseWriter, r *http.Request, op *openapi3.Opera
 		if media != asFile && (media != "" || r.ContentLength != 0 || wanted.Required) {
 			return nil, false, media415(media, asFile)
 		}
-		r.Body = newPaced(w, r.Body)
 		return nil, true, nil
 	}
-	body := newPaced(w, http.MaxBytesReader(w, r.Body, budget.Body.Value()))
-	raw, err = io.ReadAll(body)
-	_ = body.Close() // it was read
+	raw, err = io.ReadAll(http.MaxBytesReader(w, r.Body, budget.Body.Value()))
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
@@ -94,8 +92,21 @@ func media415(got, want string) error {
 	return &service.Error{Kind: service.Media, Title: fmt.Sprintf("the body's Content-Type is %s; this operation takes %s", got, want)}
 }
 
-// paced gives a body as long to arrive as its size so far deserves: a connection
+// pacing gives every body a deadline that grows with it, read or not: a connection
 // that sends nothing, or a byte now and then, is ended.
+func pacing(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		if r := c.Request(); r.ContentLength != 0 {
+			p := &paced{ReadCloser: r.Body, connection: http.NewResponseController(c.Response()), began: time.Now()}
+			p.extend()
+			r = r.WithContext(r.Context()) // the server's own keeps its body: it must know what was read of it
+			r.Body = p
+			c.SetRequest(r)
+		}
+		return next(c)
+	}
+}
+
 type paced struct {
 	io.ReadCloser
 	connection *http.ResponseController
@@ -103,28 +114,24 @@ type paced struct {
 	got        int64
 }
 
-const (
-	patience = 30 * time.Second // for whatever has not begun to come, or to be taken
-	slowest  = 16 << 10         // bytes a second that a body must keep up in the long run
-)
+// slowest is how many bytes a second a body must keep up in the long run.
+const slowest = 16 << 10
 
-func newPaced(w http.ResponseWriter, body io.ReadCloser) *paced {
-	return &paced{ReadCloser: body, connection: http.NewResponseController(w), began: time.Now()}
+// patience is for whatever has not begun to come, or to be taken.
+func patience() time.Duration { return time.Duration(budget.Patience.Value()) * time.Second }
+
+func (p *paced) extend() {
+	_ = p.connection.SetReadDeadline(p.began.Add(patience() + time.Duration(p.got)*time.Second/slowest)) // a recorder in a test has none
 }
 
 func (p *paced) Read(b []byte) (n int, err error) {
-	_ = p.connection.SetReadDeadline(p.began.Add(patience + time.Duration(p.got)*time.Second/slowest)) // a recorder in a test has none
+	p.extend()
 	n, err = p.ReadCloser.Read(b)
 	p.got += int64(n)
-	if err != nil {
-		_ = p.connection.SetReadDeadline(time.Time{}) // what is computed now may take its time
-	}
+	if err == io.EOF { // it is all there: what is computed now may take its time
+		_ = p.connection.SetReadDeadline(time.Time{})
+	} // else the deadline stays: the server drops what is left of a body before it answers
 	return n, err
-}
-
-func (p *paced) Close() error {
-	_ = p.connection.SetReadDeadline(time.Time{})
-	return p.ReadCloser.Close()
 }
 
 // taken makes sure that an answer is taken: whoever stops reading is cut off.
@@ -151,7 +158,7 @@ func (t *taken) WriteHeader(status int) {
 func (t *taken) Write(b []byte) (n int, err error) {
 	t.begun = true
 	for {
-		_ = t.connection.SetWriteDeadline(time.Now().Add(patience))
+		_ = t.connection.SetWriteDeadline(time.Now().Add(patience()))
 		part := b[:min(len(b), 64<<10)] // a large piece may take longer than one patience
 		m, err := t.ResponseWriter.Write(part)
 		n += m
@@ -205,13 +212,14 @@ func (s *server) validate(r *http.Request, route *routers.Route, params map[stri
 	if err := parameters(r, route.Operation, params); err != nil {
 		return err
 	}
+	seen := r.WithContext(r.Context()) // the validator takes all of a body into memory, that of a file too
+	if seen.Body = http.NoBody; raw != nil {
+		seen.Body = io.NopCloser(bytes.NewReader(raw))
+	}
 	err := openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{
-		Request: r, PathParams: params, Route: route,
+		Request: seen, PathParams: params, Route: route,
 		Options: &openapi3filter.Options{MultiError: true, ExcludeRequestBody: raw == nil, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc},
 	})
-	if raw != nil {
-		r.Body = io.NopCloser(bytes.NewReader(raw))
-	}
 	if err == nil {
 		return nil
 	}

@@ -64,7 +64,7 @@ func New(cfg Config) (*echo.Echo, error) {
 	e.Logger = cfg.Log
 	e.HTTPErrorHandler = s.fail
 	e.IPExtractor = addressOf(cfg.Proxies)
-	e.Use(secureHeaders(cfg.TLS))
+	e.Use(s.recovering, pacing, secureHeaders(cfg.TLS))
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", func(c *echo.Context) error {
 		if err := cfg.Service.Ready(c.Request().Context()); err != nil {
@@ -154,7 +154,7 @@ func (s *server) cookieName(name string) string {
 // known and holds the operation's right in the lane that it is about, and it is of
 // the contract's form. An operation without x-right is closed to everybody.
 func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
-	return s.recovering(func(c *echo.Context) error {
+	return func(c *echo.Context) error {
 		c.Response().Header().Set("Cache-Control", "no-store")
 		r := c.Request()
 		route, params, err := s.router.FindRoute(r)
@@ -194,7 +194,7 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 			return next(c)
 		}
 		return s.once(c, route.Operation.OperationID, raw, next)
-	})
+	}
 }
 
 // allowed tells whether the caller holds the right, everywhere or in the lane that

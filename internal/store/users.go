@@ -38,12 +38,19 @@ func (s *Store) UserByKey(ctx context.Context, key string) (u User, err error) {
 
 // AddUser makes one; ErrTaken when the name is in use.
 func (s *Store) AddUser(ctx context.Context, u User) (out User, err error) {
-	return out, s.get(ctx, &out, `INSERT INTO users (name, key, rights, lanes, password) VALUES ($1, $2, $3, $4, $5) RETURNING *`, u.Name, u.Key, u.Rights, jsonText(u.Lanes.V), u.Password)
+	return out, s.get(ctx, &out, `INSERT INTO users (name, key, rights, lanes, password) VALUES ($1, $2, $3, $4, $5) RETURNING *`, u.Name, u.Key, u.Rights, lanesText(u.Lanes.V), u.Password)
 }
 
 // SetRights replaces what a user may do.
 func (s *Store) SetRights(ctx context.Context, key string, rights []string, lanes map[string][]string) (u User, err error) {
-	return u, s.get(ctx, &u, `UPDATE users SET rights = $2, lanes = $3 WHERE key = $1 RETURNING *`, key, Array[string](rights), jsonText(lanes))
+	return u, s.get(ctx, &u, `UPDATE users SET rights = $2, lanes = $3 WHERE key = $1 RETURNING *`, key, Array[string](rights), lanesText(lanes))
+}
+
+func lanesText(lanes map[string][]string) string {
+	if lanes == nil {
+		return "{}"
+	}
+	return jsonText(lanes)
 }
 
 // RemoveUser removes one with all tokens and sessions.

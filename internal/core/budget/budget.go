@@ -59,6 +59,7 @@ var (
 	Formula   = limit("expression", 8*kib, true, "one expression of a charter")
 	Cost      = limit("cost", 100_000, false, "steps of evaluating one expression for one record")
 	Made      = limit("made", 64*kib, true, "a text that an expression makes")
+	Patience  = limit("patience", 30, false, "seconds in which a connection must send or take something")
 	Exports   = limit("exports", 4, false, "files that are given out at a time, by one node")
 	Previews  = limit("previews", 4, false, "previews and surveys at a time, by one node")
 	Hashes    = limit("password-checks", 2, false, "passwords that are checked at a time, by one node (64 MiB each)")

@@ -8,7 +8,7 @@ ALTER TABLE tasks
 -- Names are compared in one form; rights may be limited to lanes.
 ALTER TABLE users
   ADD COLUMN key   text,                           -- the name in the form that is compared
-  ADD COLUMN lanes jsonb NOT NULL DEFAULT '{}';    -- rights that are held in some lanes only, by lane
+  ADD COLUMN lanes jsonb NOT NULL DEFAULT '{}' CHECK (jsonb_typeof(lanes) = 'object');  -- rights that are held in some lanes only, by lane
 UPDATE users SET key = lower(normalize(name, NFKC));
 ALTER TABLE users ALTER COLUMN key SET NOT NULL;
 CREATE UNIQUE INDEX ON users (key);
