@@ -42,6 +42,9 @@ func (c *client) show(whole any, header []string, rows [][]string) error {
 		}
 		_ = w.Write(names)
 		for _, r := range rows {
+			for i := range r {
+				r[i] = sheetCell(r[i])
+			}
 			_ = w.Write(r)
 		}
 		w.Flush()

@@ -16,6 +16,7 @@ import (
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
+	"twinning/internal/format"
 
 	"twinning/internal/core/parallel"
 )
@@ -143,7 +144,16 @@ func (r *result) writeTwins(w io.Writer) error {
 	return err
 }
 
+// sheetCell is a value as a sheet may show it: what a spreadsheet would run is defused.
+func sheetCell(cell string) string {
+	if _, err := strconv.ParseFloat(cell, 64); err == nil && cell[0] == '-' { // a number of ours
+		return cell
+	}
+	return format.Defuse(cell)
+}
+
 func appendCell(buf []byte, cell string, end byte) []byte {
+	cell = sheetCell(cell)
 	if strings.ContainsAny(cell, ",\"\r\n") || cell != "" && (cell[0] == ' ' || cell[0] == '\t') {
 		buf = append(buf, '"')
 		buf = append(buf, strings.ReplaceAll(cell, `"`, `""`)...)
@@ -155,7 +165,12 @@ func appendCell(buf []byte, cell string, end byte) []byte {
 func writeCSV(w io.Writer, header string, rows func(put func(cells ...string))) error {
 	c := csv.NewWriter(w)
 	_ = c.Write(strings.Split(header, ","))
-	rows(func(cells ...string) { _ = c.Write(cells) })
+	rows(func(cells ...string) {
+		for i := range cells {
+			cells[i] = sheetCell(cells[i])
+		}
+		_ = c.Write(cells)
+	})
 	c.Flush()
 	return c.Error()
 }

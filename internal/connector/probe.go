@@ -54,6 +54,15 @@ func Probe(ctx context.Context, c Connector) []Step {
 	return steps
 }
 
+// Discreet keeps secrets that the other side says back out of what a probe tells.
+func Discreet(tell func(Step), secrets func() []string) func(Step) {
+	return func(s Step) {
+		known := secrets()
+		s.Said, s.Means, s.Next = Struck(s.Said, known...), Struck(s.Means, known...), Struck(s.Next, known...)
+		tell(s)
+	}
+}
+
 // FailedStep tells an error as a step.
 func FailedStep(name string, err error) Step {
 	var told *Error

@@ -459,7 +459,7 @@ func TestMalformed(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(text), &p))
 		require.Equal(t, c.field, p.Field, c.path)
 	}
-	h.fuzz(all, 1)
+	h.fuzz(all, *rounds)
 }
 
 // fuzz sends hostile words in every place of every operation, some rounds of them.

@@ -14,6 +14,7 @@ import (
 
 // Probe goes from the name to what may be written, and stops at what fails.
 func (d *directory) Probe(ctx context.Context, tell func(connector.Step)) {
+	tell = connector.Discreet(tell, func() []string { return []string{d.cfg.Secret} })
 	direct := d.tls
 	if d.startTLS {
 		direct = nil

@@ -79,6 +79,7 @@ func (a *app) puts(ctx context.Context) (bool, error) {
 
 // Probe goes from the name to what may be written, and stops at what fails.
 func (a *app) Probe(ctx context.Context, tell func(connector.Step)) {
+	tell = connector.Discreet(tell, a.secrets)
 	var encrypted *tls.Config
 	if a.base.Scheme == "https" {
 		encrypted = tlsOf(a.client)

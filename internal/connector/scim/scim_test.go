@@ -11,9 +11,11 @@ import (
 	"maps"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -384,4 +386,58 @@ func TestHolders(t *testing.T) {
 	got, err := c.(connector.NameHolder).Holders(context.Background(), "bo@l.example")
 	require.NoError(t, err)
 	require.Equal(t, []string{"b"}, got)
+}
+
+// Whatever an application says back of what it was sent, in whatever answer and
+// form, no secret of ours is in an error, a step or a refusal.
+func TestSecretsSaidBack(t *testing.T) {
+	const secret = "lamp & harbour 7"
+	for name, settings := range map[string]map[string]string{"bearer": {}, "basic": {"auth": "basic"}, "oauth": {"auth": "oauth", "client-id": "twinning"}, "oauth, refused": {"auth": "oauth", "client-id": "twinning"}} {
+		for _, status := range []int{200, 400, 401, 403, 404, 409, 412, 413, 500} {
+			server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				body, _ := io.ReadAll(r.Body)
+				if r.URL.Path == "/token" && name == "oauth" {
+					_, _ = io.WriteString(w, `{"access_token": "made of moonlight", "token_type": "Bearer", "expires_in": 60}`)
+					return
+				}
+				said := fmt.Sprintf("%s %s %s", r.Header.Get("Authorization"), body, strings.TrimPrefix(r.Header.Get("Authorization"), "Bearer "))
+				if user, password, ok := r.BasicAuth(); ok {
+					said += user + " " + password
+				}
+				w.Header().Set("Content-Type", "application/scim+json")
+				w.WriteHeader(status)
+				_ = json.NewEncoder(w).Encode(map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:Error"}, "detail": said, "scimType": said, "error": said, "error_description": said,
+					"totalResults": said, "id": said, "Resources": []any{map[string]any{"id": said, "userName": said}}, "authenticationSchemes": []any{map[string]any{"name": said, "type": said}}, "patch": map[string]any{"supported": said}})
+			}))
+			settings["url"], settings["timeout"] = server.URL, "2"
+			if settings["auth"] == "oauth" {
+				settings["token-url"] = server.URL + "/token"
+			}
+			given := secret
+			if name == "basic" {
+				given = "twinning:" + secret
+			}
+			c, err := scim.New(connector.Config{Settings: settings, Secret: given})
+			require.NoError(t, err)
+			ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+			var told []string
+			for _, step := range connector.Probe(ctx, c) {
+				told = append(told, fmt.Sprint(step))
+			}
+			_, one := c.One(ctx, "x")
+			_, read := c.Read(ctx, connector.Reading{}, &connectortest.Kept{})
+			_, wrote := c.Write(ctx, connector.Write{Record: &connector.Record{ID: "x"}, Edits: []connector.Edit{edit("title", "Cook")}})
+			cancel()
+			server.Close()
+			for _, err := range []error{one, read, wrote} {
+				if err != nil {
+					told = append(told, err.Error())
+				}
+			}
+			require.NotEmpty(t, told)
+			for _, form := range []string{secret, "harbour", "moonlight", url.QueryEscape(secret), base64.StdEncoding.EncodeToString([]byte(secret))} {
+				require.NotContains(t, strings.Join(told, "\n"), form, "%s, %d", name, status)
+			}
+		}
+	}
 }

@@ -85,6 +85,11 @@ func open(kind string, body []byte, opt Options) (format.File, error) {
 	if err != nil {
 		return nil, err
 	}
+	for i := range f.Header {
+		if opt.Restore {
+			f.Header[i] = format.Restore(f.Header[i])
+		}
+	}
 	return csvfile.Table{File: f, Restore: opt.Restore}, nil
 }
 

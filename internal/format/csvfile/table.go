@@ -3,6 +3,7 @@ package csvfile
 import (
 	"encoding/csv"
 	"io"
+	"slices"
 	"strings"
 
 	"twinning/internal/format"
@@ -65,7 +66,13 @@ type writer struct {
 // defused; files for systems are never altered.
 func NewWriter(w io.Writer, columns []string, defuse bool) (format.Writer, error) {
 	x := &writer{csv.NewWriter(w), columns, defuse}
-	return x, x.w.Write(columns)
+	header := slices.Clone(columns)
+	for i := range header {
+		if defuse {
+			header[i] = format.Defuse(header[i])
+		}
+	}
+	return x, x.w.Write(header)
 }
 
 func (w *writer) Write(values map[string][]string) error {
