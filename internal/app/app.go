@@ -57,6 +57,7 @@ type Config struct {
 	TLSKey      string        // file with its key (PEM)
 	BehindTLS   bool          // a proxy before us speaks TLS with browsers
 	Proxies     string        // ranges of addresses of proxies whose X-Forwarded-For is taken
+	AdoptTrail  bool          // key the trail of a release that did not
 	Volatile    bool          // a private database without fsync, for tests
 	Log         io.Writer     // structured log; nil none
 	Talk        io.Writer     // what a person at the terminal should know; nil none
@@ -149,7 +150,7 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if a.store, err = store.OpenAt(ctx, url, aim); err != nil {
 		return nil, err
 	}
-	if err := a.store.KeyTrail(ctx, keeper.Derive("audit trail")); err != nil {
+	if err := a.store.KeyTrail(ctx, keeper.Derive("audit trail"), cfg.AdoptTrail); err != nil {
 		return nil, err
 	}
 	node, err := a.nodeID()

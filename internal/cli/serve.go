@@ -55,6 +55,7 @@ unless told otherwise.`,
 	cmd.Flags().StringVar(&cfg.TLSKey, "tls-key", "", "file with its key (PEM)")
 	cmd.Flags().BoolVar(&cfg.BehindTLS, "behind-tls", false, "a proxy before the service speaks TLS with browsers")
 	cmd.Flags().StringVar(&cfg.Proxies, "trusted-proxy", "", "ranges of addresses of proxies whose X-Forwarded-For is taken, such as 10.0.0.5/32")
+	cmd.Flags().BoolVar(&cfg.AdoptTrail, "adopt-trail", false, "once, over the database of a release that did not key its audit trail: key it now")
 	cmd.Flags().DurationVar(&cfg.Lease, "lease", 25*time.Second, "how long a silent node keeps its work before another takes it over")
 	return cmd
 }

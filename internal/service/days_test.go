@@ -622,7 +622,7 @@ func shiftingClock(t *testing.T) (*store.Store, *pgx.Conn) {
 	require.NoError(t, err)
 	s, err := store.Open(ctx, at.String())
 	require.NoError(t, err)
-	require.NoError(t, s.KeyTrail(context.Background(), []byte("a key for tests")))
+	require.NoError(t, s.KeyTrail(context.Background(), []byte("a key for tests"), false))
 	t.Cleanup(s.Close)
 	return s, clock
 }

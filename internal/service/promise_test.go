@@ -1026,7 +1026,7 @@ func TestEveryFailure(t *testing.T) {
 	watch := &watcher{}
 	s, err := store.Open(context.Background(), stageURL, watch)
 	require.NoError(t, err)
-	require.NoError(t, s.KeyTrail(context.Background(), []byte("a key for tests")))
+	require.NoError(t, s.KeyTrail(context.Background(), []byte("a key for tests"), false))
 	t.Cleanup(s.Close)
 	for _, calls := range []bool{true, false} {
 		every := int64(*everyFailure)

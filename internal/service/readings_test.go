@@ -52,7 +52,7 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		defer s.Close()
-		if err := s.KeyTrail(ctx, []byte("a key for tests")); err != nil {
+		if err := s.KeyTrail(ctx, []byte("a key for tests"), false); err != nil {
 			panic(err)
 		}
 		keeper, err := crypt.LoadKey("", filepath.Join(dir, "key"))

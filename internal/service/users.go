@@ -24,9 +24,19 @@ const (
 // FirstStart makes the first administrator of an empty house; password is ""
 // when there are users already.
 func (s *Service) FirstStart(ctx context.Context, name string) (password string, err error) {
-	n, err := s.Store.CountUsers(ctx)
-	if err != nil || n > 0 {
+	users, err := s.Store.Users(ctx)
+	if err != nil {
 		return "", err
+	}
+	for _, u := range users { // a release before compared names otherwise
+		if key := access.Key(u.Name); key != u.Key {
+			if err := s.Store.SetUserKey(ctx, u.ID, key); err != nil {
+				return "", err
+			}
+		}
+	}
+	if len(users) > 0 {
+		return "", nil
 	}
 	if err := access.CheckName(name); err != nil {
 		return "", err

@@ -48,9 +48,14 @@ func plainLink(previous []byte, seq int64, digest []byte) []byte {
 	return sum[:]
 }
 
+// ErrUnkeyed is a trail of a release that did not key it, or whose keys somebody
+// took away to alter it unseen.
+var ErrUnkeyed = errors.New("the audit trail is not keyed; if this is the first start of this release over a database of an older one, start once with --adopt-trail; if not, somebody altered the trail: put the database back from a backup")
+
 // KeyTrail gives the key of the trail. A trail of a release that had none is
-// keyed now, if it is whole; one that has any keyed entry never is again.
-func (s *Store) KeyTrail(ctx context.Context, key []byte) error {
+// keyed now when adopt says so and it is whole; one that has any keyed entry never
+// is again.
+func (s *Store) KeyTrail(ctx context.Context, key []byte, adopt bool) error {
 	s.trail = key
 	return s.InTx(ctx, func(tx *Store) error {
 		if err := tx.lockTrail(ctx); err != nil {
@@ -65,6 +70,9 @@ func (s *Store) KeyTrail(ctx context.Context, key []byte) error {
 		}
 		if err := tx.get(ctx, &plain, `SELECT EXISTS (SELECT FROM audit WHERE NOT keyed)`); err != nil || keyed || !plain {
 			return err
+		}
+		if !adopt {
+			return ErrUnkeyed
 		}
 		var old, now []byte
 		_, err := tx.eachEntry(ctx, func(e AuditEntry) error {

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -121,4 +122,49 @@ func TestMigrationKeepsMemory(t *testing.T) {
 	stopped, err := s.StopStray(ctx, 3)
 	require.NoError(t, err)
 	require.True(t, stopped)
+}
+
+// The release before told names apart by case, let tokens live for ever, and did
+// not key its trail: that is done when a human says so, and never for a trail
+// that was keyed before.
+func TestMigrationKeysTheTrail(t *testing.T) {
+	ctx := context.Background()
+	s := migrated(t, 6, `INSERT INTO users (name, rights, password) VALUES ('Ana', '{look}', ''), ('ana', '{work}', ''), ('Bo', '{look}', '');
+		INSERT INTO tokens (hash, user_id, name) VALUES ('\x01', 1, 'old');
+		INSERT INTO tasks (kind, name, created_by, params, state) VALUES ('roster', 'take', 'ana', '{}', 'queued')`)
+	var previous []byte
+	for seq := int64(1); seq <= 3; seq++ {
+		e := AuditEntry{Seq: seq, At: time.Date(2026, 11, 20, 12, 0, int(seq), 0, time.UTC), By: "ana", Action: "act", Salt: []byte{byte(seq)}}
+		e.Detail.V = map[string]string{}
+		e.Digest = e.digest()
+		previous = plainLink(previous, seq, e.Digest)
+		_, err := s.exec(ctx, `INSERT INTO audit (seq, at, actor, action, subject, salt, digest, hash, detail) VALUES ($1, $2, $3, $4, '', $5, $6, $7, '{}')`, seq, e.At, e.By, e.Action, e.Salt, e.Digest, previous)
+		require.NoError(t, err)
+	}
+	key := []byte("a key for tests")
+	require.ErrorIs(t, s.KeyTrail(ctx, key, false), ErrUnkeyed, "a human says so")
+	require.NoError(t, s.KeyTrail(ctx, key, true))
+	require.NoError(t, s.Audit(ctx, "ana", "act", "", nil))
+	head, err := s.AuditHead(ctx)
+	require.NoError(t, err)
+	checked, err := s.CheckAudit(ctx, head)
+	require.NoError(t, err)
+	require.EqualValues(t, 4, checked.Entries)
+	require.ErrorIs(t, s.KeyTrail(ctx, []byte("another key"), false), ErrOtherKey)
+	_, err = s.exec(ctx, `UPDATE audit SET keyed = false`)
+	require.NoError(t, err)
+	require.ErrorIs(t, s.KeyTrail(ctx, key, false), ErrUnkeyed, "keys that were taken away are not put back unasked")
+
+	users, err := s.Users(ctx)
+	require.NoError(t, err)
+	names := map[string]string{}
+	for _, u := range users {
+		names[u.Name] = u.Key
+	}
+	require.Equal(t, map[string]string{"Ana": "ana", "ana-2": "ana-2", "Bo": "bo"}, names, "two that are one now")
+	var term, deaths int
+	require.NoError(t, s.pool.QueryRow(ctx, `SELECT extract(day FROM max(expires) - now())::int FROM tokens`).Scan(&term))
+	require.InDelta(t, 366, term, 1)
+	require.NoError(t, s.pool.QueryRow(ctx, `SELECT max(deaths) FROM tasks`).Scan(&deaths))
+	require.Zero(t, deaths)
 }

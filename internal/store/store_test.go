@@ -46,7 +46,7 @@ func TestMain(m *testing.M) {
 			}
 		}
 		defer shared.Close()
-		if err := shared.KeyTrail(ctx, []byte("a key for tests")); err != nil {
+		if err := shared.KeyTrail(ctx, []byte("a key for tests"), false); err != nil {
 			panic(err)
 		}
 		return m.Run()

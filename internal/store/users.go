@@ -16,11 +16,6 @@ type User struct {
 	Created  time.Time                 `db:"created" json:"created"`
 }
 
-// CountUsers tells an empty house from a lived-in one.
-func (s *Store) CountUsers(ctx context.Context) (n int, err error) {
-	return n, s.get(ctx, &n, `SELECT count(*) FROM users`)
-}
-
 // Administrators counts those who may administer.
 func (s *Store) Administrators(ctx context.Context) (n int, err error) {
 	return n, s.get(ctx, &n, `SELECT count(*) FROM users WHERE 'administer' = ANY(rights)`)
@@ -34,6 +29,11 @@ func (s *Store) Users(ctx context.Context) (list []User, err error) {
 // UserByKey finds one by the compared form of the name.
 func (s *Store) UserByKey(ctx context.Context, key string) (u User, err error) {
 	return u, s.get(ctx, &u, `SELECT * FROM users WHERE key = $1`, key)
+}
+
+// SetUserKey replaces the compared form of a user's name; ErrTaken when it is in use.
+func (s *Store) SetUserKey(ctx context.Context, id int64, key string) error {
+	return s.must(ctx, `UPDATE users SET key = $2 WHERE id = $1`, id, key)
 }
 
 // AddUser makes one; ErrTaken when the name is in use.

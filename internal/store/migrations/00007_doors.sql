@@ -9,6 +9,7 @@ ALTER TABLE tasks
 ALTER TABLE users
   ADD COLUMN key   text,                           -- the name in the form that is compared
   ADD COLUMN lanes jsonb NOT NULL DEFAULT '{}' CHECK (jsonb_typeof(lanes) = 'object');  -- rights that are held in some lanes only, by lane
+UPDATE users SET name = name || '-' || id WHERE EXISTS (SELECT FROM users o WHERE o.id < users.id AND lower(normalize(o.name, NFKC)) = lower(normalize(users.name, NFKC))); -- two that are one now
 UPDATE users SET key = lower(normalize(name, NFKC));
 ALTER TABLE users ALTER COLUMN key SET NOT NULL;
 CREATE UNIQUE INDEX ON users (key);
