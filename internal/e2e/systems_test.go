@@ -42,6 +42,9 @@ func TestReadingsFailWhole(t *testing.T) {
 	wrong, right := "wrong", directory.Secret
 	night := func(m scimapp.Misbehaviour) func() { return func() { h.out.NightLog.Misbehave(m) } }
 	hq := func(name, value string) func() { return func() { h.put("hq", map[string]string{name: value}, nil) } }
+	back := func(name, value string) func() { // where it was moved, its secret was cleared; it is set with the way back
+		return func() { h.put("hq", map[string]string{name: value}, &right) }
+	}
 	base := demo.HQPeople
 	for _, x := range []struct {
 		name, system, want string
@@ -55,8 +58,8 @@ func TestReadingsFailWhole(t *testing.T) {
 		{"wrong secret", "hq", "does not accept the DN", func() { h.put("hq", nil, &wrong) }, func() { h.put("hq", nil, &right) }},
 		{"wrong base", "hq", "would look gone", hq("base", "ou=persons,"+demo.HQSuffix), hq("base", base)},
 		{"stops after N entries", "hq", "a partial list is never used", func() { h.put("hq", map[string]string{"size-limit": "7", "page": "0"}, nil) }, func() { h.put("hq", map[string]string{"size-limit": "", "page": ""}, nil) }},
-		{"not the name on the certificate", "hq", "for other names", hq("server-name", "hq.larkspur.example"), hq("server-name", "")},
-		{"another address", "hq", "it may be another system", hq("url", "ldap://169.254.169.254"), hq("url", h.out.HQ.URL)},
+		{"not the name on the certificate", "hq", "for other names", hq("server-name", "hq.larkspur.example"), back("server-name", "")},
+		{"another address", "hq", "it may be another system", hq("url", "ldap://169.254.169.254"), back("url", h.out.HQ.URL)},
 		{"down", "candlewick", "nothing listens", func() { require.NoError(t, h.out.Candlewick.Stop()) }, nil},
 		{"file outside the folders", "mail-gate", "in none of the folders", func() {}, nil},
 	} {
@@ -254,7 +257,7 @@ func TestConnectorPages(t *testing.T) {
 	for _, secret := range []string{"token.txt", "reader.txt"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, secret), []byte("secret"), 0o600))
 	}
-	empty, demo := newRig(t, ""), newHouse(t) // what a page sets up is not there yet; what it reads is the demo's
+	empty, demo := newRig(t, "--files "+dir), newHouse(t) // what a page sets up is not there yet; what it reads is the demo's
 	t.Chdir(dir)
 	ca, err := os.ReadFile(demo.out.HQ.CAFile)
 	require.NoError(t, err)
