@@ -55,7 +55,7 @@ func TestSiege(t *testing.T) {
 	}
 	r := newRig(t, "")
 	r.twinning(0, "user", "add", "attacker", "--rights", "look,work,seal,overrule,administer")
-	token := regexp.MustCompile(`tw_\S+`).FindString(r.twinning(0, "user", "token", "add", "attacker", "siege"))
+	token := regexp.MustCompile(`tw_\S+`).FindString(r.twinning(0, "user", "token", "add", "attacker", "--days", "1"))
 	require.NotEmpty(t, token)
 	status := func(method, path, media string, body []byte) (int, string) {
 		req, err := http.NewRequest(method, r.url+path, bytes.NewReader(body))

@@ -175,6 +175,13 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 				return err
 			}
 			r = r.WithContext(context.WithValue(r.Context(), callerKey{}, who))
+			if !streams(route.Operation) {
+				leave, err := s.cfg.Service.Share(r.Context(), who)
+				if err != nil {
+					return err
+				}
+				defer leave()
+			}
 		} else if err := s.crossSites.Check(r); err != nil {
 			return &service.Error{Kind: service.Denied, Title: "requests from other sites are refused"}
 		}
@@ -195,6 +202,16 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		return s.once(c, route.Operation.OperationID, raw, next)
 	}
+}
+
+// streams tells of an operation that lasts as long as the caller sends or takes: it
+// holds nothing that others wait for, but places of its own kind.
+func streams(op *openapi3.Operation) bool {
+	if op.RequestBody != nil && op.RequestBody.Value.Content[asFile] != nil {
+		return true
+	}
+	ok := op.Responses.Status(http.StatusOK)
+	return ok != nil && len(ok.Value.Content) > 0 && ok.Value.Content[asJSON] == nil
 }
 
 // allowed tells whether the caller holds the right, everywhere or in the lane that

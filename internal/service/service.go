@@ -71,7 +71,9 @@ type Service struct {
 	wake      chan struct{}
 	computing chan struct{} // one place for each reconciliation at a time
 	hashes    chan struct{} // and for each password that is checked
+	signIns   chan struct{} // and for each attempt to sign in that is counted
 	previews  chan struct{} // and for each preview
+	shares    sync.Map      // and for each request, by the name of who asks
 	exports   chan struct{} // and for each file that is given out
 	boot      string        // this process
 	mu        sync.Mutex
@@ -80,7 +82,7 @@ type Service struct {
 
 // New makes a service.
 func New(cfg Config) *Service {
-	s := &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}, computing: make(chan struct{}, 2), hashes: newHashes(), previews: make(chan struct{}, budget.Previews.Int()), exports: make(chan struct{}, budget.Exports.Int()), boot: crypt.NewID()}
+	s := &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}, computing: make(chan struct{}, 2), hashes: newHashes(), signIns: make(chan struct{}, 2), previews: make(chan struct{}, budget.Previews.Int()), exports: make(chan struct{}, budget.Exports.Int()), boot: crypt.NewID()}
 	s.reach = reach.New(reach.Config{Store: s.Store, Keeper: s.Keeper, Connectors: s.Connectors, Outbound: s.Outbound, DataDir: s.DataDir, Files: s.Files})
 	s.engine = execution.New(execution.Config{Store: s.Store, Reach: s.reach, Parse: s.parse, Same: s.otherPart, Now: s.Now, Log: s.Log})
 	s.intake = intake.New(intake.Config{Store: s.Store, Reach: s.reach, Now: s.Now, Taken: s.engine.RosterTaken})
@@ -182,6 +184,13 @@ func (s *Service) KeepAnswer(ctx context.Context, r store.Request, status int, a
 
 // Away reports whether an error is that PostgreSQL was not there to answer.
 func Away(err error) bool { return store.Away(err) }
+
+// Share waits for one of the places that each user has, so that nobody's requests
+// keep everybody else's waiting; leave gives it back.
+func (s *Service) Share(ctx context.Context, who access.Caller) (leave func(), err error) {
+	places, _ := s.shares.LoadOrStore(who.Name, make(chan struct{}, budget.Requests.Int()))
+	return s.place(ctx, places.(chan struct{}), "requests of "+who.Name)
+}
 
 // placePatience is how long a request waits for one of few places.
 const placePatience = 10 * time.Second

@@ -111,6 +111,11 @@ func network(source string) string {
 }
 
 func (s *Service) tries(ctx context.Context, a store.Attempt) (int64, error) {
+	leave, err := s.place(ctx, s.signIns, "attempts to sign in") // they wait for one another anyway, and not all with a connection
+	if err != nil {
+		return 0, err
+	}
+	defer leave()
 	id, wait, err := s.Store.TrySignIn(ctx, a, signInPace)
 	if err == nil && wait > 0 {
 		err = &fault.Error{Kind: fault.Slow, Title: "too many attempts to sign in", Detail: "from this address, or by this name", Next: fmt.Sprintf("wait %s; a browser that signed in by this name before need not", wait.Round(time.Second).Truncate(time.Second)), Wait: wait}

@@ -91,7 +91,7 @@ func OpenAt(ctx context.Context, url string, aim func(*pgx.ConnConfig), watchers
 		}
 	}
 	few := cfg.Copy()
-	few.MaxConns = int32(budget.Exports.Int()) + 1 // small
+	few.MaxConns = int32(budget.Exports.Int()) + 2 // small
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("the database can't be reached: %w", err)
@@ -159,8 +159,8 @@ func (s *Store) Close() {
 // somebody takes it. It reads records alone.
 func (s *Store) Apart() *Store { return &Store{pool: s.apart} }
 
-// Ping asks whether the database answers.
-func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+// Ping asks whether the database answers, however many wait for a connection.
+func (s *Store) Ping(ctx context.Context) error { return s.apart.Ping(ctx) }
 
 // InTx runs fn in one transaction; the store given to it is bound to that.
 func (s *Store) InTx(ctx context.Context, fn func(tx *Store) error) error {
