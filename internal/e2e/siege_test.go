@@ -134,7 +134,9 @@ func TestSiege(t *testing.T) {
 		"workbook":    file(workbook(t, 1_200_000)),
 		"empty":       func() { status("POST", "/v1/systems/hostile/preview", jsonType, []byte(`{}`)) },
 		"brackets":    func() { status("POST", "/v1/charter-checks", jsonType, source(strings.Repeat("[", 80_000))) },
-		"lines":       func() { status("POST", "/v1/charter-checks", jsonType, source("a: b\n"+strings.Repeat("  c\n", 30_000))) },
+		"lines": func() {
+			status("POST", "/v1/charter-checks", jsonType, source("a: b\n"+strings.Repeat("  c\n", 30_000)))
+		},
 		"replace": func() {
 			status("POST", "/v1/charter-checks", jsonType, charter("person.email"+strings.Repeat(".replace('e', 'eeeeeeeeeeeeeeeeeeeeeeeeeeeeeeee')", 9)))
 		},
