@@ -30,15 +30,17 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 	if err != nil {
 		return err
 	}
+	asking, cancel := w.Until(ctx)
+	defer cancel()
 	good, bad := 0, 0
 	for i, r := range receipts {
 		if r.Outcome != "done" && r.Outcome != "unchanged" {
 			continue
 		}
+		verdict, detail := x.check(asking, x.changes[r.Number], r)
 		if w.Halted() {
 			return work.ErrHalted
 		}
-		verdict, detail := x.check(ctx, x.changes[r.Number], r)
 		if r.Verified == "confirmed" && verdict != "confirmed" { // it did take; what somebody did since is another matter
 			if err := w.Log(ctx, "info", r.Account, fmt.Sprintf("%s %s was confirmed, and is otherwise since: %s", r.Verb, r.Label, detail)); err != nil {
 				return err

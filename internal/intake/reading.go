@@ -89,15 +89,8 @@ func (s *Intake) Take(ctx context.Context, w *work.Work) error {
 		return err
 	}
 	// whoever asks to halt must not wait for a system that does not answer
-	reading, cancel := context.WithCancel(ctx)
+	reading, cancel := w.Until(ctx)
 	defer cancel()
-	go func() {
-		select {
-		case <-reading.Done():
-		case <-w.Asked():
-			cancel()
-		}
-	}()
 	totals, err := s.read(reading, w, c, x, shape, id, plan)
 	if connector.KindOf(err) == connector.Expired && plan.extent == connector.Changes {
 		w.Say("the system no longer says what changed; read as a whole")

@@ -250,12 +250,21 @@ func (s *Service) rememberEvidence(ctx context.Context, in *laneInput) error {
 	return err
 }
 
-func (s *Service) reconcile(ctx context.Context, w *work.Work) error {
+func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
+	computing, cancel := w.Until(ctx)
+	defer cancel()
+	id := int64(0)
+	defer func() {
+		if err != nil && w.Halted() && id == 0 {
+			w.Say("halted as asked; nothing of it was kept")
+			err = work.ErrHalted
+		}
+	}()
 	var p laneParams
 	if err := json.Unmarshal(w.Params, &p); err != nil {
 		return err
 	}
-	in, err := s.laneInput(ctx, p.Lane)
+	in, err := s.laneInput(computing, p.Lane)
 	if err != nil {
 		return err
 	}
@@ -266,11 +275,11 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) error {
 	if p.Learn {
 		in.Memory.Weights = nil
 	}
-	out, err := s.compute(ctx, w, in.Input)
+	out, err := s.compute(computing, in.Input)
 	if err != nil {
 		return err
 	}
-	version, err := s.keepWeights(ctx, in.lane, out, w.By)
+	version, err := s.keepWeights(computing, in.lane, out, w.By)
 	if err != nil {
 		return err
 	}
@@ -282,8 +291,7 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) error {
 	if kept.WeightsVersion != nil && p.Learn {
 		w.Say("weights %d are learnt from %d twins", *kept.WeightsVersion, out.Balance.People.Twinned)
 	}
-	id, err := s.Store.AddReconciliation(ctx, w.Task, kept)
-	if err != nil {
+	if id, err = s.Store.AddReconciliation(computing, w.Task, kept); err != nil {
 		return err
 	}
 	if err := s.Store.LinkTask(ctx, w.ID, 0, id, 0, 0); err != nil {
@@ -302,9 +310,9 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) error {
 }
 
 // compute reconciles. The core looks at no clock and hears nobody: who asks to
-// halt is answered at once, and what was begun comes to its end unheard, in a
-// place that the next computation waits for.
-func (s *Service) compute(ctx context.Context, w *work.Work, in reconcile.Input) (*reconcile.Output, error) {
+// halt is answered at once, and what was begun ends soon, unheard, in a place that
+// the next computation waits for.
+func (s *Service) compute(ctx context.Context, in reconcile.Input) (*reconcile.Output, error) {
 	type result struct {
 		out *reconcile.Output
 		err error
@@ -313,14 +321,12 @@ func (s *Service) compute(ctx context.Context, w *work.Work, in reconcile.Input)
 	case s.computing <- struct{}{}:
 	case <-ctx.Done():
 		return nil, ctx.Err()
-	case <-w.Asked():
-		return nil, work.ErrHalted
 	}
 	got := make(chan result, 1)
 	go func() {
 		defer func() { <-s.computing }()
 		defer func() {
-			if p := recover(); p != nil {
+			if p := recover(); p != nil && ctx.Err() == nil {
 				got <- result{nil, s.panicked("reconciling", p)}
 			}
 		}()
@@ -330,10 +336,8 @@ func (s *Service) compute(ctx context.Context, w *work.Work, in reconcile.Input)
 	case r := <-got:
 		return r.out, r.err
 	case <-ctx.Done():
+		in.Charter.Stop()
 		return nil, ctx.Err()
-	case <-w.Asked():
-		w.Say("halted as asked; nothing of it was kept")
-		return nil, work.ErrHalted
 	}
 }
 

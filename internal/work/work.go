@@ -41,6 +41,20 @@ func (w *Work) Ask() { w.once.Do(func() { close(w.asked) }) }
 // Asked is closed when it is to stop.
 func (w *Work) Asked() <-chan struct{} { return w.asked }
 
+// Until is a context that ends when it is to stop, for whatever leaves nothing half
+// done: neither a system that does not answer nor a long statement is waited for.
+func (w *Work) Until(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		select {
+		case <-ctx.Done():
+		case <-w.asked:
+			cancel()
+		}
+	}()
+	return ctx, cancel
+}
+
 // Halted reports whether it is to stop.
 func (w *Work) Halted() bool {
 	select {

@@ -10,10 +10,12 @@
 package charter
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"regexp"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"twinning/internal/core/document"
@@ -45,7 +47,15 @@ type Charter struct {
 	Waves    []Wave
 	Notes    []document.Problem // accepted but not carried out yet
 	tables   map[string]map[string]string
+	stopped  *atomic.Bool // of whoever evaluates its expressions
 }
+
+// ErrStopped is what an evaluation panics with once the charter is stopped.
+var ErrStopped = errors.New("stopped")
+
+// Stop lets whoever still evaluates an expression of this charter panic with
+// ErrStopped: a computation that nobody waits for any more ends.
+func (c *Charter) Stop() { c.stopped.Store(true) }
 
 // Key identifies: a person and an account that carry the same normalised value
 // are the same human, if nobody else carries it.

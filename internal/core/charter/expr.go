@@ -4,6 +4,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"cel.dev/cel-go/cel"
 	celast "cel.dev/cel-go/common/ast"
@@ -60,6 +61,7 @@ type compiler struct {
 	env        *cel.Env
 	tables     map[string]map[string]string
 	vocabulary Vocabulary
+	stopped    atomic.Bool
 }
 
 func newCompiler(v Vocabulary, tables map[string]map[string]string) *compiler {

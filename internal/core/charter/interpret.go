@@ -16,6 +16,9 @@ import (
 // an evaluation, for whatever the column functions don't cover.
 func (e *Expr) interpreted(s Scope) evaluator {
 	return func(person, account int) Value {
+		if e.compiler.stopped.Load() {
+			panic(ErrStopped)
+		}
 		out, _, err := e.program.Eval(map[string]any{
 			"person":  &row{s.People, person, "person"},
 			"account": &row{s.Accounts, account, "account"},

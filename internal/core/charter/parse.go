@@ -31,6 +31,7 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	f := root.Fields("lane", "zone", "people", "accounts", "pairing", "intent", "mark", "attributes", "emails", "groups", "leavers", "orphans", "guards", "waves", "tables")
 	r.readTables(f["tables"])
 	r.compiler = newCompiler(vocabulary, r.tables)
+	r.stopped = &r.compiler.stopped
 	r.readHead(root, f)
 	r.readKeys(root, f["pairing"])
 	r.readRules(f["attributes"])
