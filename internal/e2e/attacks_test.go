@@ -5,7 +5,6 @@ import (
 	"compress/gzip"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -23,6 +22,8 @@ import (
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/stretchr/testify/require"
 
+	"twinning/internal/app"
+	"twinning/internal/connector"
 	"twinning/internal/core/budget"
 	"twinning/internal/core/lifecycle"
 	"twinning/internal/service"
@@ -379,6 +380,7 @@ func TestTrail(t *testing.T) {
 func TestRequestsMeanOneThing(t *testing.T) {
 	h := newHouse(t)
 	all := h.token("look", "work", "seal", "overrule", "administer")
+	h.queue(h.app.Service.Reconcile(context.Background(), admin, lane, false))
 	counted := func(path string) int {
 		var v struct{ Items []any }
 		require.Equal(t, http.StatusOK, h.call("GET", path, all, nil, &v))
@@ -387,6 +389,7 @@ func TestRequestsMeanOneThing(t *testing.T) {
 	for name, c := range map[string]struct{ path, body, list string }{
 		"user": {"/v1/users", `{"name": "once", "rights": ["look"]}`, "/v1/users"}, "token": {"/v1/users/once/tokens", `{"name": "t"}`, "/v1/users/once/tokens"},
 		"ruling":    {"/v1/lanes/hq-dome-booking/rulings", `{"kind": "leave-alone", "person": "L0924", "reason": "x"}`, "/v1/lanes/hq-dome-booking/rulings"},
+		"draft":     {"/v1/lanes/hq-dome-booking/plans", `{}`, "/v1/lanes/hq-dome-booking/plans"},
 		"reconcile": {"/v1/lanes/hq-dome-booking/reconciliations", ``, "/v1/tasks?limit=500"},
 		"roster":    {"/v1/systems/hq/rosters", ``, "/v1/tasks?limit=500"},
 	} {
@@ -530,11 +533,45 @@ func (h *house) bodyOf(op *openapi3.Operation, word string) (body []byte, media 
 	return b, jsonType
 }
 
-// A panic is an error of one request, with a number that the log has; the service
-// goes on.
+// broken is a kind of system whose every call panics: it has none.
+type broken struct{ connector.Connector }
+
+func (broken) Declare() connector.Declaration {
+	return connector.Declaration{Kind: "file", Extents: []string{connector.Whole}}
+}
+
+func (broken) Probe(context.Context, func(connector.Step)) { panic("on purpose, with hunter22 in it") }
+
+// A panic ends one request or one task, told by a number that the log has; the
+// service goes on.
 func TestPanic(t *testing.T) {
+	inOrder := app.Connectors["file"]
+	app.Connectors["file"] = func(c connector.Config) (connector.Connector, error) {
+		if c.Name == "broken" {
+			return broken{}, nil
+		}
+		return inOrder(c)
+	}
+	t.Cleanup(func() { app.Connectors["file"] = inOrder })
 	h := newHouse(t)
-	err := h.app.Service.Panicked("a test", errors.New("on purpose"))
-	require.Regexp(t, `the service's log has more under [\w-]{12}$`, err.Error())
+	all := h.token("look", "work", "administer")
+	status, _, text := h.send("PUT", "/v1/systems/broken", all, jsonType, []byte(`{"kind": "file", "settings": {}, "shape": "shape: {id: id}"}`))
+	require.Equal(t, http.StatusOK, status, text)
+	number := regexp.MustCompile(`has more under [\w-]{12}`)
+	status, header, text := h.send("POST", "/v1/systems/broken/probe", all, "", nil)
+	require.Equal(t, http.StatusInternalServerError, status, text)
+	require.Equal(t, "application/problem+json", header.Get("Content-Type"))
+	require.Regexp(t, number, text)
+	require.NotContains(t, text, "hunter22")
+	task := store.Task{}
+	require.Equal(t, http.StatusAccepted, h.call("POST", "/v1/systems/broken/rosters", all, nil, &task))
+	ended := h.wait(task.ID, nil)
+	require.Equal(t, lifecycle.Failed, ended.State)
+	require.Regexp(t, number, ended.Message)
+	_, _, text = h.send("GET", "/v1/systems/broken/rosters", all, "", nil)
+	require.Regexp(t, number, text)
+	require.NotContains(t, text+ended.Message, "goroutine")
+	require.Equal(t, http.StatusAccepted, h.call("POST", "/v1/systems/hq/rosters", all, nil, &task))
+	require.Equal(t, lifecycle.Finished, h.wait(task.ID, nil).State, "the worker goes on")
 	require.Equal(t, http.StatusOK, h.call("GET", "/readyz", "", nil, nil))
 }

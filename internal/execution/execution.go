@@ -24,6 +24,7 @@ import (
 	"twinning/internal/core/charter"
 	"twinning/internal/core/lifecycle"
 	"twinning/internal/core/record"
+	"twinning/internal/fault"
 	"twinning/internal/reach"
 	"twinning/internal/store"
 	"twinning/internal/work"
@@ -64,8 +65,7 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 	event, stopped := lifecycle.Stop, ""
 	defer func() { // errors and panics included
 		if panicked := recover(); panicked != nil {
-			e.Log.Error("a run panicked", "run", p.Run, "panic", fmt.Sprint(panicked))
-			err = errors.New("an internal error ended it; the service's log has more; what was sent stands in its receipts, and it can be started again")
+			err = fmt.Errorf("%w; what was sent stands in its receipts, and it can be started again", fault.Mistake(e.Log, fmt.Sprintf("run %d", p.Run), panicked))
 		}
 		if w.Lost() || ctx.Err() != nil || store.Away(err) {
 			return // another node goes on from here, or this one

@@ -4,10 +4,10 @@ import (
 	"container/heap"
 	"context"
 	"fmt"
-	"runtime/debug"
 	"sync"
 	"time"
 
+	"twinning/internal/fault"
 	"twinning/internal/store"
 
 	"twinning/internal/core/parallel"
@@ -376,13 +376,11 @@ func (q *queue) work(ctx context.Context) string {
 // safely is change; a panic stops the run as any error of ours does, with the
 // intent kept.
 func (q *queue) safely(ctx context.Context, c store.Change) (r store.Receipt, effects store.Effects, err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			q.Log.Error("panic", "doing", "change "+c.ID, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
-			err = fmt.Errorf("an internal error: %v", p)
-		}
-	}()
-	return q.change(ctx, c)
+	err = parallel.Try(func() (err error) {
+		r, effects, err = q.change(ctx, c)
+		return err
+	})
+	return r, effects, fault.Ours(q.Log, "change "+c.ID, err)
 }
 
 // one carries out a change and keeps what came of it.

@@ -5,10 +5,14 @@ package fault
 import (
 	"errors"
 	"fmt"
+	"log/slog"
+	"runtime/debug"
 	"strings"
 	"time"
 
 	"twinning/internal/core/document"
+	"twinning/internal/core/parallel"
+	"twinning/internal/crypt"
 	"twinning/internal/store"
 )
 
@@ -24,6 +28,7 @@ const (
 	Denied    Kind = "denied"     // the caller lacks a right
 	NotSigned Kind = "not-signed" // nobody knows who is asking
 	Slow      Kind = "slow-down"  // too many attempts
+	Internal  Kind = "internal"   // a mistake of ours
 	Stopped   Kind = "stopped"    // a guard, a freeze or an obstacle stands in the way
 )
 
@@ -47,6 +52,24 @@ func (e *Error) Error() string {
 		s += "; " + e.Next
 	}
 	return s
+}
+
+// Mistake logs a mistake of ours, a panic or an error that nobody foresaw, under a
+// number by which it is told.
+func Mistake(log *slog.Logger, doing string, what any) *Error {
+	id := crypt.NewID()
+	log.Error("a mistake of ours", "id", id, "doing", doing, "what", fmt.Sprint(what), "stack", string(debug.Stack()))
+	return New(Internal, "an internal error ended it", "", "the service's log has more under "+id)
+}
+
+// Ours tells a panic in a part of something as a mistake of ours; any other error
+// stays what it is.
+func Ours(log *slog.Logger, doing string, err error) error {
+	var inside *parallel.Panic
+	if errors.As(err, &inside) {
+		return Mistake(log, doing, inside)
+	}
+	return err
 }
 
 // New makes one without a field.

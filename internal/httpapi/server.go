@@ -246,7 +246,7 @@ func (s *server) recovering(next echo.HandlerFunc) echo.HandlerFunc {
 			if p == http.ErrAbortHandler { // on purpose
 				panic(p)
 			}
-			err = s.cfg.Service.Panicked(c.Request().Method+" "+c.Request().URL.Path, p)
+			err = s.cfg.Service.Mistake(c.Request().Method+" "+c.Request().URL.Path, p)
 			if w.begun {
 				s.cfg.Log.Error("an answer was broken off by it", "error", err.Error())
 				panic(http.ErrAbortHandler)
@@ -318,14 +318,14 @@ func plainReason(field, reason string) (string, string) {
 
 var statuses = map[service.Kind]int{
 	service.Invalid: http.StatusUnprocessableEntity, service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.Denied: http.StatusForbidden,
-	service.Malformed: http.StatusBadRequest, service.Media: http.StatusUnsupportedMediaType,
+	service.Internal: http.StatusInternalServerError, service.Malformed: http.StatusBadRequest, service.Media: http.StatusUnsupportedMediaType,
 	service.NotSigned: http.StatusUnauthorized, service.Slow: http.StatusTooManyRequests, service.Stopped: http.StatusLocked,
 }
 
 // fail answers an error as problem+json (RFC 9457). What is not meant for the
 // caller goes to the log, under nobody's name.
 func (s *server) fail(c *echo.Context, err error) {
-	p := openapi.Problem{Type: "about:blank", Title: "an internal error", Status: http.StatusInternalServerError}
+	p := openapi.Problem{Type: "about:blank"}
 	var told *service.Error
 	var status interface{ StatusCode() int }
 	switch {
@@ -346,9 +346,8 @@ func (s *server) fail(c *echo.Context, err error) {
 		next := "is PostgreSQL running? Look at what is there, then try again"
 		p.Status, p.Title, p.Next = http.StatusServiceUnavailable, "PostgreSQL does not answer: it is not known whether this was done", &next
 	default:
-		s.cfg.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err.Error())
-		next := "the service's log has more; try again"
-		p.Next = &next
+		_ = errors.As(s.cfg.Service.Mistake(c.Request().Method+" "+c.Request().URL.Path, err), &told) // it is one
+		p = problem(told)
 	}
 	body, _ := json.Marshal(p)
 	if err := c.Blob(p.Status, "application/problem+json", body); err != nil {

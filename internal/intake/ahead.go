@@ -4,6 +4,7 @@ import (
 	"sync/atomic"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/record"
 )
 
@@ -54,7 +55,7 @@ func (a *ahead) take() {
 			if a.failed.Load() != nil {
 				break // what is left is only emptied
 			}
-			if err := a.pass(&batch[i]); err != nil {
+			if err := parallel.Try(func() error { return a.pass(&batch[i]) }); err != nil {
 				a.failed.Store(&err)
 			}
 		}

@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/record"
 	"twinning/internal/fault"
 	"twinning/internal/reach"
@@ -33,6 +35,7 @@ type Config struct {
 	Store *store.Store
 	Reach *reach.Reach
 	Now   func() time.Time
+	Log   *slog.Logger
 	// Taken is told of every roster that was taken.
 	Taken func(ctx context.Context, x store.System, roster int64) error
 }
@@ -101,6 +104,7 @@ func (s *Intake) Take(ctx context.Context, w *work.Work) error {
 		totals, err = s.read(reading, w, c, x, shape, id, plan)
 	}
 	if err != nil {
+		err = fault.Ours(s.Log, "reading "+x.Name, err)
 		state := "failed"
 		if w.Halted() {
 			state, err = "halted", work.ErrHalted
@@ -192,17 +196,24 @@ func (s *Intake) read(ctx context.Context, w *work.Work, c connector.Connector, 
 	if in.reading, err = s.Store.OpenReading(ctx, id, x.ID, plan.extent == connector.Whole && k.stored == 0); err != nil {
 		return t, err
 	}
-	first := readAhead(in)
-	cursor, err := c.Read(ctx, connector.Reading{Extent: plan.extent, Cursor: plan.cursor}, first)
-	if taken := first.wait(); taken != nil {
-		err = taken
-	}
-	if err == nil {
-		err = in.finish(x.ID)
-	}
-	if err == nil && plan.moved {
-		err = s.sameSystem(ctx, x, k)
-	}
+	cursor := ""
+	err = parallel.Try(func() (err error) { // a panic too leaves nothing open
+		first := readAhead(in)
+		err = parallel.Try(func() (err error) {
+			cursor, err = c.Read(ctx, connector.Reading{Extent: plan.extent, Cursor: plan.cursor}, first)
+			return err
+		})
+		if taken := first.wait(); taken != nil {
+			err = taken
+		}
+		if err == nil {
+			err = in.finish(x.ID)
+		}
+		if err == nil && plan.moved {
+			err = s.sameSystem(ctx, x, k)
+		}
+		return err
+	})
 	if err != nil {
 		return t, errors.Join(err, in.reading.Abandon())
 	}

@@ -327,7 +327,7 @@ func (s *Service) compute(ctx context.Context, in reconcile.Input) (*reconcile.O
 		defer func() { <-s.computing }()
 		defer func() {
 			if p := recover(); p != nil && ctx.Err() == nil {
-				got <- result{nil, s.panicked("reconciling", p)}
+				got <- result{nil, fault.Mistake(s.Log, "reconciling", p)}
 			}
 		}()
 		got <- result{out: reconcile.Run(in)}

@@ -85,7 +85,7 @@ func New(cfg Config) *Service {
 	s := &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}, computing: make(chan struct{}, 2), hashes: newHashes(), signIns: make(chan struct{}, 2), previews: make(chan struct{}, budget.Previews.Int()), exports: make(chan struct{}, budget.Exports.Int()), boot: crypt.NewID()}
 	s.reach = reach.New(reach.Config{Store: s.Store, Keeper: s.Keeper, Connectors: s.Connectors, Outbound: s.Outbound, DataDir: s.DataDir, Files: s.Files})
 	s.engine = execution.New(execution.Config{Store: s.Store, Reach: s.reach, Parse: s.parse, Same: s.otherPart, Now: s.Now, Log: s.Log})
-	s.intake = intake.New(intake.Config{Store: s.Store, Reach: s.reach, Now: s.Now, Taken: s.engine.RosterTaken})
+	s.intake = intake.New(intake.Config{Store: s.Store, Reach: s.reach, Now: s.Now, Log: s.Log, Taken: s.engine.RosterTaken})
 	s.explainer = explain.New(explain.Config{Store: s.Store, Reach: s.reach, Input: func(ctx context.Context, lane int64) (reconcile.Input, error) {
 		in, err := s.laneInput(ctx, lane)
 		return in.Input, err
@@ -143,14 +143,15 @@ const (
 	Slow      = fault.Slow
 	Malformed = fault.Malformed
 	Media     = fault.Media
+	Internal  = fault.Internal
 	Stopped   = fault.Stopped
 )
 
 // Unreadable reports whether an error is that a value can't be kept or looked for.
 func Unreadable(err error) bool { return errors.Is(err, store.ErrMalformed) }
 
-// Panicked logs a panic and makes the error by which it is told.
-func (s *Service) Panicked(doing string, p any) error { return s.panicked(doing, p) }
+// Mistake logs a mistake of ours and makes the error by which it is told.
+func (s *Service) Mistake(doing string, what any) error { return fault.Mistake(s.Log, doing, what) }
 
 // DoneBefore reports whether an error is that a request of the same name was carried
 // out before.

@@ -5,13 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"runtime/debug"
 	"slices"
 	"time"
 
 	"twinning/internal/core/lifecycle"
-	"twinning/internal/crypt"
 	"twinning/internal/execution"
+	"twinning/internal/fault"
 	"twinning/internal/store"
 	"twinning/internal/work"
 )
@@ -88,8 +87,9 @@ func (s *Service) release(id int64) {
 func (s *Service) dispatch(ctx context.Context, w *work.Work) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			err = s.panicked(fmt.Sprintf("task %d", w.ID), p)
+			err = fault.Mistake(s.Log, fmt.Sprintf("task %d", w.ID), p)
 		}
+		err = fault.Ours(s.Log, fmt.Sprintf("task %d", w.ID), err)
 	}()
 	if w.Deaths >= maxDeaths && w.Kind != "run" { // a run halts its plan as well
 		return s.exhausted(ctx, w)
@@ -120,13 +120,6 @@ func (s *Service) exhausted(ctx context.Context, w *work.Work) error {
 		}
 	}
 	return work.ErrHalted
-}
-
-// panicked logs a panic under a number of its own, by which it is told.
-func (s *Service) panicked(doing string, p any) error {
-	id := crypt.NewID()
-	s.Log.Error("panic", "id", id, "doing", doing, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
-	return fmt.Errorf("an internal error ended it; the service's log has more under %s", id)
 }
 
 // keepLease renews the lease five times within its length, and at least every

@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/record"
 )
 
@@ -176,7 +177,7 @@ func (w *binaryRows) Write(p []byte) (int, error) {
 // send copies batches, one at a time.
 func (r *Reading) send() {
 	for batch := range r.sending {
-		r.sent <- r.copy(batch)
+		r.sent <- parallel.Try(func() error { return r.copy(batch) })
 	}
 }
 

@@ -68,7 +68,23 @@ func TestConfined(t *testing.T) {
 		_, err = c.Read(context.Background(), connector.Reading{}, &connectortest.Kept{})
 		require.ErrorContains(t, err, "escapes", path)
 	}
-	_, err := file.New(connector.Config{Settings: map[string]string{"pth": "x"}})
+	require.NoError(t, os.MkdirAll(filepath.Join(inside, "out"), 0o700))
+	require.NoError(t, os.Symlink(filepath.Join(outside, "x.csv"), filepath.Join(inside, "out", "gate-run-7-001.csv.part")))
+	shape, err := record.ParseShape([]byte("shape: {id: id, userName: id}\nupload: {columns: [id]}\n"))
+	require.NoError(t, err)
+	for _, out := range []string{"dir", "out"} {
+		c, err := file.New(connector.Config{Name: "gate", Shape: shape, Batch: "run-7", Folders: []string{inside}, Settings: map[string]string{"out": filepath.Join(inside, out)}})
+		require.NoError(t, err)
+		_, err = c.Write(context.Background(), connector.Write{Edits: []connector.Edit{{Native: "id", New: []string{"2"}}}})
+		if out == "dir" {
+			require.ErrorContains(t, err, "escapes")
+		} // else what lies in the place of an unfinished file is passed over
+		_ = c.(connector.Closer).Close()
+		untouched, err := os.ReadFile(filepath.Join(outside, "x.csv"))
+		require.NoError(t, err)
+		require.Equal(t, "id\n1\n", string(untouched))
+	}
+	_, err = file.New(connector.Config{Settings: map[string]string{"pth": "x"}})
 	require.ErrorContains(t, err, `did you mean "path"`)
 }
 
@@ -117,8 +133,12 @@ upload:
 		"002": head + "bo;bo@larkspur.example;\"Bo; \"\"the cook\"\"\";D;larkspur\r\n",
 		"003": head + "cy;;;D;larkspur\r\n",
 	} {
-		got, err := os.ReadFile(filepath.Join(out, "mail-gate-run-7-"+name+".csv"))
+		path := filepath.Join(out, "mail-gate-run-7-"+name+".csv")
+		got, err := os.ReadFile(path)
 		require.NoError(t, err)
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 		require.Equal(t, want, string(got), name)
 	}
 }

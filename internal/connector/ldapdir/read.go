@@ -12,6 +12,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/record"
 )
 
@@ -170,8 +171,11 @@ func (d *directory) eachPage(ctx context.Context, c *ldap.Conn, root *rootDSE, b
 	req.Controls = []ldap.Control{paging}
 	next := make(chan page, 1)
 	ask := func() {
-		res, err := c.Search(req)
-		next <- page{res, err}
+		var p page
+		if err := parallel.Try(func() (err error) { p.res, err = c.Search(req); return err }); err != nil {
+			p.err = err
+		}
+		next <- p
 	}
 	ask()
 	for first := true; ; first = false {

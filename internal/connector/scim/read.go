@@ -10,6 +10,7 @@ import (
 	"strconv"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/record"
 	"twinning/internal/format/scimjson"
 )
@@ -215,12 +216,11 @@ func (l *listing) start(ctx context.Context, q url.Values) chan answer {
 		query[k] = v
 	}
 	go func() {
-		defer func() {
-			if p := recover(); p != nil { // of what an application sent
-				got <- answer{err: fmt.Errorf("the answer is not understood: %v", p)}
-			}
-		}()
-		got <- l.fetch(ctx, query)
+		var a answer
+		if err := parallel.Try(func() error { a = l.fetch(ctx, query); return nil }); err != nil {
+			a.err = err
+		}
+		got <- a
 	}()
 	return got
 }

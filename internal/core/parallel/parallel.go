@@ -35,6 +35,20 @@ func (g *Group) Go(part func()) {
 	})
 }
 
+// Try makes an error, a *Panic, of a panic: for whatever must be tidied up after.
+func Try(do func() error) (err error) {
+	defer func() {
+		switch v := recover().(type) {
+		case nil:
+		case *Panic:
+			err = v
+		default:
+			err = &Panic{v, debug.Stack()}
+		}
+	}()
+	return do()
+}
+
 // Wait waits for all parts, and panics with what one of them panicked with.
 func (g *Group) Wait() {
 	g.wg.Wait()
