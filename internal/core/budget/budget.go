@@ -58,6 +58,7 @@ var (
 	Nesting   = limit("nesting", 64, false, "mappings and lists of a charter or a shape inside one another")
 	Formula   = limit("expression", 8*kib, true, "one expression of a charter")
 	Cost      = limit("cost", 100_000, false, "steps of evaluating one expression for one record")
+	Pattern   = limit("pattern", 10_000, false, "parts of a pattern, repetitions counted")
 	Made      = limit("made", 64*kib, true, "a text that an expression makes")
 	Patience  = limit("patience", 30, false, "seconds in which a connection must send or take something")
 	Requests  = limit("requests", 8, false, "requests of one user at a time, by one node; files and streams are not counted")

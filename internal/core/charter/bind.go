@@ -1,7 +1,6 @@
 package charter
 
 import (
-	"regexp"
 	"strings"
 
 	"cel.dev/cel-go/common/ast"
@@ -165,7 +164,7 @@ func (b binder) call(c ast.CallExpr) (evaluator, bool) {
 			}, true
 		}
 	case 2:
-		if eval, ok := binary(c.FunctionName(), args[0], args[1], describe, operands[1]); ok {
+		if eval, ok := b.binary(c.FunctionName(), args[0], args[1], describe, operands[1]); ok {
 			return eval, true
 		}
 	case 3:
@@ -192,7 +191,7 @@ func name(x ast.Expr) string {
 	return "a value"
 }
 
-func binary(op string, x, y evaluator, describe []string, right ast.Expr) (evaluator, bool) {
+func (b binder) binary(op string, x, y evaluator, describe []string, right ast.Expr) (evaluator, bool) {
 	switch op {
 	case operators.Equals:
 		return func(p, a int) Value {
@@ -218,7 +217,7 @@ func binary(op string, x, y evaluator, describe []string, right ast.Expr) (evalu
 	case operators.In:
 		return func(p, a int) Value { return both(x(p, a), y(p, a), contained) }, true
 	case "matches":
-		return matcher(x, describe, right)
+		return b.matcher(x, describe, right)
 	}
 	f, ok := textual[op]
 	if !ok {
@@ -295,7 +294,7 @@ var textual = map[string]func(l, r Value) Value{
 	"contains":              onTexts(strings.Contains),
 }
 
-func matcher(x evaluator, describe []string, right ast.Expr) (evaluator, bool) {
+func (b binder) matcher(x evaluator, describe []string, right ast.Expr) (evaluator, bool) {
 	if right.Kind() != ast.LiteralKind {
 		return nil, false
 	}
@@ -303,7 +302,7 @@ func matcher(x evaluator, describe []string, right ast.Expr) (evaluator, bool) {
 	if !ok {
 		return nil, false
 	}
-	re, err := regexp.Compile(string(pattern))
+	re, err := b.compiler.pattern(string(pattern))
 	if err != nil {
 		return func(int, int) Value { return faultValue("matches() can't read the pattern " + string(pattern)) }, true
 	}
@@ -322,7 +321,7 @@ func (b binder) ownFunction(name string, args []evaluator, describe []string, op
 			continue
 		}
 		if name == "rewrite" && operands[1].Kind() == ast.LiteralKind {
-			return rewriter(args, describe, operands[1].AsLiteral())
+			return b.rewriter(args, describe, operands[1].AsLiteral())
 		}
 		return func(p, a int) Value {
 			var words [3]string
@@ -343,12 +342,12 @@ func (b binder) ownFunction(name string, args []evaluator, describe []string, op
 }
 
 // rewriter compiles the pattern once.
-func rewriter(args []evaluator, describe []string, pattern ref.Val) (evaluator, bool) {
+func (b binder) rewriter(args []evaluator, describe []string, pattern ref.Val) (evaluator, bool) {
 	word, ok := pattern.(types.String)
 	if !ok {
 		return nil, false
 	}
-	re, err := regexp.Compile(string(word))
+	re, err := b.compiler.pattern(string(word))
 	if err != nil {
 		return nil, false
 	}

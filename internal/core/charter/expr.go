@@ -2,6 +2,7 @@ package charter
 
 import (
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -61,11 +62,12 @@ type compiler struct {
 	env        *cel.Env
 	tables     map[string]map[string]string
 	vocabulary Vocabulary
+	patterns   map[string]*regexp.Regexp // those of the expressions
 	stopped    atomic.Bool
 }
 
 func newCompiler(v Vocabulary, tables map[string]map[string]string) *compiler {
-	c := &compiler{tables: tables, vocabulary: v}
+	c := &compiler{tables: tables, vocabulary: v, patterns: map[string]*regexp.Regexp{}}
 	registry, err := types.NewRegistry()
 	if err != nil {
 		panic(err) // an empty registry can't fail
@@ -152,13 +154,16 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 		return nil
 	}
 	e.collect(checked.NativeRep())
+	if !c.checkPatterns(e.root, n.Problem) {
+		return nil
+	}
 	for side, reads := range map[string][]string{"person": e.person, "account": e.account} {
 		if len(reads) > 0 && !slices.Contains(sides, side) {
 			n.Problem("%s.%s can't be read here; only %s is known", side, reads[0], strings.Join(sides, " and "))
 			return nil
 		}
 	}
-	program, err := c.env.Program(checked, cel.CostLimit(uint64(budget.Cost.Value()))) // limits are positive
+	program, err := c.env.Program(checked, cel.CostLimit(uint64(budget.Cost.Value())), cel.EvalOptions(cel.OptOptimize)) // patterns are compiled once; limits are positive
 	if err != nil {
 		n.Problem("the expression can't be prepared: %v", err)
 		return nil

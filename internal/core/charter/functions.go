@@ -1,7 +1,6 @@
 package charter
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -49,8 +48,8 @@ var functions = []function{
 		}
 		return numberValue(int64(days))
 	}},
-	{"rewrite", 3, cel.StringType, func(_ *compiler, a []string) Value {
-		re, err := regexp.Compile(a[1])
+	{"rewrite", 3, cel.StringType, func(c *compiler, a []string) Value {
+		re, err := c.pattern(a[1])
 		if err != nil {
 			return faultValue("rewrite() can't read the pattern " + a[1])
 		}

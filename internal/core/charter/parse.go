@@ -2,7 +2,6 @@ package charter
 
 import (
 	"cmp"
-	"regexp"
 	"slices"
 	"time"
 
@@ -212,7 +211,7 @@ func (r *reader) readManage(rule *AttributeRule, attribute string, f map[string]
 	if rule.All {
 		f["ours"].Problem("with `manage: all` everything is ours; leave one of them out")
 	}
-	pattern, err := regexp.Compile(`^(?:` + f["ours"].Text() + `)$`)
+	pattern, err := readPattern(`^(?:` + f["ours"].Text() + `)$`)
 	if err != nil {
 		f["ours"].Problem("%q is no pattern: %v", f["ours"].Text(), err)
 		return

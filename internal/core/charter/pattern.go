@@ -1,0 +1,88 @@
+package charter
+
+import (
+	"fmt"
+	"regexp"
+	"regexp/syntax"
+
+	celast "cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/types"
+
+	"twinning/internal/core/budget"
+)
+
+// patternAt is which argument of a function is a pattern, its receiver counted.
+var patternAt = map[string]int{"matches": 1, "rewrite": 1}
+
+// pattern gives one of the charter's, compiled when it was checked.
+func (c *compiler) pattern(text string) (*regexp.Regexp, error) {
+	if re := c.patterns[text]; re != nil {
+		return re, nil
+	}
+	return readPattern(text)
+}
+
+// readPattern compiles one (RE2); a short one may stand for a very long one
+// (a{1000}), so its parts are counted first.
+func readPattern(text string) (*regexp.Regexp, error) {
+	tree, err := syntax.Parse(text, syntax.Perl)
+	if err != nil {
+		return nil, err
+	}
+	if err := budget.Pattern.Over(parts(tree), fmt.Sprintf("the pattern %.40q", text)); err != nil {
+		return nil, err
+	}
+	return regexp.Compile(text)
+}
+
+// parts is about how many steps a pattern is compiled to.
+func parts(re *syntax.Regexp) (n int64) {
+	for _, sub := range re.Sub {
+		n += parts(sub)
+	}
+	if re.Op == syntax.OpRepeat {
+		n *= int64(max(re.Min, re.Max, 1))
+	}
+	return n + max(1, int64(len(re.Rune)))
+}
+
+// checkPatterns wants every pattern of an expression to be written in it: what
+// somebody's list holds is compared, never run.
+func (c *compiler) checkPatterns(root celast.Expr, problem func(format string, args ...any)) (ok bool) {
+	ok = true
+	celast.PostOrderVisit(root, celast.NewExprVisitor(func(x celast.Expr) {
+		if x.Kind() != celast.CallKind {
+			return
+		}
+		call := x.AsCall()
+		at, is := patternAt[call.FunctionName()]
+		if !is {
+			return
+		}
+		args := call.Args()
+		if call.IsMemberFunction() {
+			at--
+		}
+		if at >= len(args) {
+			return
+		}
+		var text types.String
+		if args[at].Kind() == celast.LiteralKind {
+			text, is = args[at].AsLiteral().(types.String)
+		} else {
+			is = false
+		}
+		if !is {
+			ok = false
+			problem("the pattern of %s() must be written in quotes: what a list holds is compared, never taken for a pattern", call.FunctionName())
+			return
+		}
+		re, err := readPattern(string(text))
+		c.patterns[string(text)] = re
+		if err != nil {
+			ok = false
+			problem("%s() can't read the pattern %q: %v", call.FunctionName(), string(text), err)
+		}
+	}))
+	return ok
+}
