@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"strconv"
 	"strings"
@@ -119,6 +120,10 @@ type watch struct {
 	task    int64
 }
 
+// stillThere is how often a watcher is told that there is nothing new, by which one
+// that went away without a word is noticed.
+const stillThere = 15 * time.Second
+
 // watchEvery is how often a task is looked at for watchers.
 const watchEvery = 250 * time.Millisecond
 
@@ -127,7 +132,7 @@ func (a watch) VisitWatchTaskResponse(w http.ResponseWriter) error {
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(http.StatusOK)
 	flush := http.NewResponseController(w)
-	last := ""
+	last, told := "", time.Now()
 	for {
 		t, err := a.service.Task(a.ctx, a.task)
 		if err != nil {
@@ -135,7 +140,7 @@ func (a watch) VisitWatchTaskResponse(w http.ResponseWriter) error {
 		}
 		text, _ := json.Marshal(t)
 		if string(text) != last {
-			last = string(text)
+			last, told = string(text), time.Now()
 			if _, err := fmt.Fprintf(w, "event: task\ndata: %s\n\n", text); err != nil {
 				return nil // the watcher went away
 			}
@@ -145,6 +150,12 @@ func (a watch) VisitWatchTaskResponse(w http.ResponseWriter) error {
 		}
 		if t.Ended != nil {
 			return nil
+		}
+		if time.Since(told) > stillThere {
+			told = time.Now()
+			if _, err := io.WriteString(w, ": nothing new\n\n"); err != nil || flush.Flush() != nil {
+				return nil // the watcher went away
+			}
 		}
 		select {
 		case <-a.ctx.Done():

@@ -175,13 +175,11 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 				return err
 			}
 			r = r.WithContext(context.WithValue(r.Context(), callerKey{}, who))
-			if !streams(route.Operation) {
-				leave, err := s.cfg.Service.Share(r.Context(), who)
-				if err != nil {
-					return err
-				}
-				defer leave()
+			leave, err := s.cfg.Service.Share(r.Context(), who, streams(route.Operation))
+			if err != nil {
+				return err
 			}
+			defer leave()
 		} else if err := s.crossSites.Check(r); err != nil {
 			return &service.Error{Kind: service.Denied, Title: "requests from other sites are refused"}
 		}

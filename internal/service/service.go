@@ -187,10 +187,15 @@ func (s *Service) KeepAnswer(ctx context.Context, r store.Request, status int, a
 func Away(err error) bool { return store.Away(err) }
 
 // Share waits for one of the places that each user has, so that nobody's requests
-// keep everybody else's waiting; leave gives it back.
-func (s *Service) Share(ctx context.Context, who access.Caller) (leave func(), err error) {
-	places, _ := s.shares.LoadOrStore(who.Name, make(chan struct{}, budget.Requests.Int()))
-	return s.place(ctx, places.(chan struct{}), "requests of "+who.Name)
+// keep everybody else's waiting; leave gives it back. What streams lasts as long as
+// somebody sends or takes, and has places of its own.
+func (s *Service) Share(ctx context.Context, who access.Caller, streams bool) (leave func(), err error) {
+	most := budget.Requests
+	if streams {
+		most = budget.Streams
+	}
+	places, _ := s.shares.LoadOrStore(most.Name+" "+who.Name, make(chan struct{}, most.Int()))
+	return s.place(ctx, places.(chan struct{}), most.Name+" of "+who.Name)
 }
 
 // placePatience is how long a request waits for one of few places.

@@ -62,6 +62,7 @@ var (
 	Made      = limit("made", 64*kib, true, "a text that an expression makes")
 	Patience  = limit("patience", 30, false, "seconds in which a connection must send or take something")
 	Requests  = limit("requests", 8, false, "requests of one user at a time, by one node; files and streams are not counted")
+	Streams   = limit("streams", 32, false, "files and streams that one user sends or takes at a time, by one node")
 	Exports   = limit("exports", 4, false, "files that are given out at a time, by one node")
 	Previews  = limit("previews", 4, false, "previews and surveys at a time, by one node")
 	Hashes    = limit("password-checks", 2, false, "passwords that are checked at a time, by one node (64 MiB each)")
