@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -439,6 +440,66 @@ func TestRequestsMeanOneThing(t *testing.T) {
 		var frozen struct{ On bool }
 		require.Equal(t, http.StatusOK, h.call("GET", "/v1/freeze", all, nil, &frozen))
 		require.True(t, frozen.On, "%s %s", c.media, c.body)
+	}
+}
+
+// What two ask for at once is done once, and never leaves what neither could have
+// brought about alone.
+func TestAtOnce(t *testing.T) {
+	h := newHouse(t)
+	ctx := context.Background()
+	s := h.app.Service
+	atOnce := func(n int, do func(i int) error) (done int) {
+		var wg sync.WaitGroup
+		var good atomic.Int64
+		for i := range n {
+			wg.Go(func() {
+				if do(i) == nil {
+					good.Add(1)
+				}
+			})
+		}
+		wg.Wait()
+		return int(good.Load())
+	}
+	reader := h.token("administer", "look")
+	trail := func(action string) int { return strings.Count(h.trail(reader), `"action":"`+action+`"`) }
+	sealed, ran := trail("plan.seal"), trail("plan.run")
+	h.queue(s.Reconcile(ctx, admin, lane, false))
+	p, err := s.Draft(ctx, admin, lane, nil, nil)
+	require.NoError(t, err)
+	require.Equal(t, 1, atOnce(8, func(int) error { _, err := s.Seal(ctx, admin, p.ID, p.Hash, ""); return err }))
+	require.Equal(t, 1, atOnce(8, func(int) error { _, err := s.StartRun(ctx, admin, p.ID, p.Hash, ""); return err }))
+	require.Equal(t, sealed+1, trail("plan.seal"))
+	require.Equal(t, ran+1, trail("plan.run"))
+	x, err := s.Charter(ctx, lane, 0)
+	require.NoError(t, err)
+	require.Equal(t, 1, atOnce(8, func(i int) error {
+		_, err := s.PutCharter(ctx, admin, lane, x.Source+fmt.Sprintf("\n# %d\n", i), x.Version)
+		return err
+	}), "one of those who began with the same version")
+
+	// two administrators who take the right from each other
+	for round := range 8 {
+		for _, name := range []string{"admin", "second"} {
+			_, err := s.AddUser(ctx, admin, name, service.Granted{Rights: []string{"administer"}}, "")
+			if err != nil {
+				_, err = s.SetRights(ctx, admin, name, service.Granted{Rights: []string{"administer"}})
+			}
+			require.NoError(t, err, round)
+		}
+		users, err := s.Users(ctx)
+		require.NoError(t, err)
+		for _, u := range users { // nobody else
+			if u.Name != "admin" && u.Name != "second" {
+				_, err := s.SetRights(ctx, admin, u.Name, service.Granted{Rights: []string{"look"}})
+				require.NoError(t, err)
+			}
+		}
+		require.LessOrEqual(t, atOnce(2, func(i int) error {
+			_, err := s.SetRights(ctx, admin, []string{"admin", "second"}[i], service.Granted{Rights: []string{"look"}})
+			return err
+		}), 1, "somebody is left who may administer")
 	}
 }
 
