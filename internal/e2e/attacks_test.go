@@ -468,13 +468,13 @@ func TestAtOnce(t *testing.T) {
 	h.queue(s.Reconcile(ctx, admin, lane, false))
 	p, err := s.Draft(ctx, admin, lane, nil, nil)
 	require.NoError(t, err)
-	require.Equal(t, 1, atOnce(8, func(int) error { _, err := s.Seal(ctx, admin, p.ID, p.Hash, ""); return err }))
-	require.Equal(t, 1, atOnce(8, func(int) error { _, err := s.StartRun(ctx, admin, p.ID, p.Hash, ""); return err }))
+	require.Equal(t, 1, atOnce(40, func(int) error { _, err := s.Seal(ctx, admin, p.ID, p.Hash, ""); return err }))
+	require.Equal(t, 1, atOnce(40, func(int) error { _, err := s.StartRun(ctx, admin, p.ID, p.Hash, ""); return err }))
 	require.Equal(t, sealed+1, trail("plan.seal"))
 	require.Equal(t, ran+1, trail("plan.run"))
 	x, err := s.Charter(ctx, lane, 0)
 	require.NoError(t, err)
-	require.Equal(t, 1, atOnce(8, func(i int) error {
+	require.Equal(t, 1, atOnce(40, func(i int) error {
 		_, err := s.PutCharter(ctx, admin, lane, x.Source+fmt.Sprintf("\n# %d\n", i), x.Version)
 		return err
 	}), "one of those who began with the same version")

@@ -55,6 +55,7 @@ type Store struct {
 	conn  *sqlx.Conn // of the transaction, when there is one
 	// trail keys the audit trail; nil: nothing can be written to it
 	trail []byte
+	acts  chan struct{} // one place for each transaction that is under way
 }
 
 // queryer is what a database and a transaction share.
@@ -66,6 +67,11 @@ type queryer interface {
 
 // MaxConns bounds the connections of one node.
 const MaxConns = 16
+
+// maxActs is how many transactions are under way at a time: one may wait for
+// another's lock while it holds a connection, and whoever holds the lock may need a
+// second one to read beside it, so both must be there for all.
+const maxActs = MaxConns/2 - 1
 
 // Open connects to the database and brings its schema up to date; several
 // nodes may do so at once, a lock lets one of them work.
@@ -101,7 +107,7 @@ func OpenAt(ctx context.Context, url string, aim func(*pgx.ConnConfig), watchers
 		return nil, fmt.Errorf("the database at %s can't be reached: %w; start it, or correct --database-url", net.JoinHostPort(cfg.ConnConfig.Host, fmt.Sprint(cfg.ConnConfig.Port)), plainConnect(err))
 	}
 	db := stdlib.OpenDBFromPool(pool)
-	s := &Store{pool: pool, db: sqlx.NewDb(db, "pgx")}
+	s := &Store{pool: pool, db: sqlx.NewDb(db, "pgx"), acts: make(chan struct{}, maxActs)}
 	s.q = s.db
 	if s.apart, err = pgxpool.NewWithConfig(ctx, few); err != nil {
 		s.Close()
@@ -167,6 +173,12 @@ func (s *Store) InTx(ctx context.Context, fn func(tx *Store) error) error {
 	if _, nested := s.q.(*sqlx.Tx); nested {
 		return fn(s)
 	}
+	select {
+	case s.acts <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { <-s.acts }()
 	conn, err := s.db.Connx(ctx)
 	if err != nil {
 		return err
