@@ -239,6 +239,9 @@ func (a *App) Serve(ctx context.Context, ready func(url string)) error {
 			fmt.Fprintf(a.cfg.Talk, "Listening on %s, beyond this machine, without TLS: passwords and lists of people go over the network as they are; give --tls-cert and --tls-key, or put a proxy before it (--behind-tls)\n", a.cfg.Listen)
 		}
 	}
+	if a.cfg.BehindTLS && a.cfg.Proxies == "" {
+		fmt.Fprintln(a.cfg.Talk, "Behind a proxy that is not named (--trusted-proxy), everybody seems to come from its address: one who guesses passwords slows everybody's sign-in down")
+	}
 	scheme := "http"
 	working, stop := context.WithCancel(ctx)
 	defer stop()

@@ -139,6 +139,12 @@ func TestBudgets(t *testing.T) {
 	}
 	require.Less(t, time.Since(began), 10*time.Second)
 
+	// nobody's tasks keep everybody else's waiting
+	require.NoError(t, budget.Set("tasks=0"))
+	require.Equal(t, http.StatusTooManyRequests, h.call("POST", "/v1/systems/hq/rosters", all, nil, nil))
+	require.NoError(t, budget.Set("tasks=100"))
+	require.Equal(t, http.StatusAccepted, h.call("POST", "/v1/systems/hq/rosters", all, nil, nil))
+
 	// files that wait to be read have a quota for each user
 	require.NoError(t, budget.Set("spool=3000"))
 	t.Cleanup(func() { require.NoError(t, budget.Set("spool=8GiB")) })

@@ -47,7 +47,7 @@ func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string,
 	}
 	var t store.Task
 	err = s.act(ctx, who, "reconcile", lane, map[string]string{"learn": fmt.Sprint(learn)}, func(tx *store.Store) (err error) {
-		if t, err = tx.AddTask(ctx, "reconcile", "reconcile "+lane, who.Name, laneParams{l.ID, learn}); err != nil {
+		if t, err = queue(ctx, tx, "reconcile", "reconcile "+lane, who, laneParams{l.ID, learn}); err != nil {
 			return err
 		}
 		return tx.PassOver(ctx, t.ID, l.ID)

@@ -75,7 +75,7 @@ func (s *Service) TakeRoster(ctx context.Context, who access.Caller, system stri
 	}
 	var t store.Task
 	err = s.act(ctx, who, "roster.take", system, detail, func(tx *store.Store) error {
-		t, err = tx.AddTask(ctx, "roster", title, who.Name, p)
+		t, err = queue(ctx, tx, "roster", title, who, p)
 		return err
 	})
 	if err == nil {

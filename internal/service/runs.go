@@ -48,7 +48,7 @@ func (s *Service) StartRun(ctx context.Context, who access.Caller, id int64, has
 		if err := tx.MovePlan(ctx, id, lifecycle.Start); err != nil {
 			return fault.About(err, "plan", fmt.Sprint(id))
 		}
-		t, err := tx.AddTask(ctx, "run", fmt.Sprintf("run plan %d of %s", id, l.Name), who.Name, struct{}{})
+		t, err := queue(ctx, tx, "run", fmt.Sprintf("run plan %d of %s", id, l.Name), who, struct{}{})
 		if err != nil {
 			return err
 		}
@@ -234,7 +234,7 @@ func (s *Service) Verify(ctx context.Context, who access.Caller, run int64) (sto
 	}
 	var t store.Task
 	err = s.act(ctx, who, "run.verify", fmt.Sprintf("run %d", run), nil, func(tx *store.Store) error {
-		if t, err = tx.AddTask(ctx, "verify", fmt.Sprintf("verify run %d of %s", run, r.Lane), who.Name, execution.Params{Plan: r.Plan, Run: run}); err != nil {
+		if t, err = queue(ctx, tx, "verify", fmt.Sprintf("verify run %d of %s", run, r.Lane), who, execution.Params{Plan: r.Plan, Run: run}); err != nil {
 			return err
 		}
 		return tx.LinkTask(ctx, t.ID, 0, 0, r.Plan, run)

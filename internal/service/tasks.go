@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"twinning/internal/access"
+	"twinning/internal/core/budget"
 	"twinning/internal/core/lifecycle"
 	"twinning/internal/execution"
 	"twinning/internal/fault"
@@ -64,6 +66,18 @@ func (s *Service) ended(ctx context.Context, w *work.Work, err error) error {
 		return err // its lease runs out, and it is gone on with
 	}
 	return nil
+}
+
+// queue adds a task; nobody's tasks keep everybody else's waiting for ever.
+func queue(ctx context.Context, tx *store.Store, kind, name string, who access.Caller, params any) (t store.Task, err error) {
+	n, err := tx.Waiting(ctx, who.Name)
+	if err == nil && n >= budget.Tasks.Value() {
+		err = fault.New(fault.Slow, fmt.Sprintf("%s of your tasks wait already", budget.Tasks), "", "let some of them be done, or halt them (twinning task list)")
+	}
+	if err != nil {
+		return t, err
+	}
+	return tx.AddTask(ctx, kind, name, who.Name, params)
 }
 
 // claim takes a task that this process is not at already. What an earlier

@@ -52,6 +52,11 @@ func (s *Store) AddTask(ctx context.Context, kind, name, by string, params any) 
 	return t, s.get(ctx, &t, `INSERT INTO tasks (kind, name, created_by, params) VALUES ($1, $2, $3, $4) RETURNING *`, kind, name, by, jsonText(params))
 }
 
+// Waiting counts the tasks of somebody that nobody has begun yet.
+func (s *Store) Waiting(ctx context.Context, by string) (n int64, err error) {
+	return n, s.get(ctx, &n, `SELECT count(*) FROM tasks WHERE state = 'queued' AND created_by = $1`, by)
+}
+
 // Task finds one.
 func (s *Store) Task(ctx context.Context, id int64) (t Task, err error) {
 	return t, s.get(ctx, &t, `SELECT * FROM tasks WHERE id = $1`, id)

@@ -61,6 +61,7 @@ var (
 	Pattern   = limit("pattern", 10_000, false, "parts of a pattern, repetitions counted")
 	Made      = limit("made", 64*kib, true, "a text that an expression makes")
 	Patience  = limit("patience", 30, false, "seconds in which a connection must send or take something")
+	Tasks     = limit("tasks", 100, false, "tasks of one user that wait to be begun")
 	Requests  = limit("requests", 8, false, "requests of one user at a time, by one node; files and streams are not counted")
 	Streams   = limit("streams", 32, false, "files and streams that one user sends or takes at a time, by one node")
 	Exports   = limit("exports", 4, false, "files that are given out at a time, by one node")
