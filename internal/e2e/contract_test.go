@@ -22,6 +22,8 @@ func TestAnswersFitTheContract(t *testing.T) {
 	router, err := gorillamux.NewRouter(spec)
 	require.NoError(t, err)
 	token := h.token("look", "work", "seal", "administer")
+	var found struct{ Items []struct{ ID string } }
+	require.Equal(t, http.StatusOK, h.call("GET", "/v1/lanes/hq-dome-booking/findings", token, nil, &found))
 	for _, c := range []struct {
 		method, path, body string
 		status             int
@@ -36,7 +38,7 @@ func TestAnswersFitTheContract(t *testing.T) {
 		{"POST", "/charter-checks", `{"source": "lane: x"}`, 422}, {"GET", "/systems/none", "", 404}, {"GET", "/lanes/hq-dome-booking/records?side=both", "", 422}, {"POST", "/lanes/hq-dome-booking/plans", `{"people": 3}`, 422},
 		{"POST", "/lanes/hq-dome-booking/plans", `{}`, 201}, {"POST", "/plans/3/seal", `{"hash": "wrong"}`, 409}, {"POST", "/lanes/hq-dome-booking/rulings", `{"kind": "same", "person": "L0924", "account": "nobody", "reason": "x"}`, 404},
 		{"POST", "/lanes/hq-dome-booking/rulings", `{"kind": "different", "person": "L0924", "account": "u90925", "reason": "x"}`, 201}, {"POST", "/plans/3/void", "", 200},
-		{"PUT", "/lanes/hq-dome-booking/findings/f-1/acceptance", `{"until": "2027-01-01"}`, 204}, {"POST", "/lanes/hq-dome-booking/reconciliations", "", 202}, {"POST", "/systems/hq/rosters", "", 202},
+		{"PUT", "/lanes/hq-dome-booking/findings/" + found.Items[0].ID + "/acceptance", `{"until": "2027-01-01"}`, 204}, {"PUT", "/lanes/hq-dome-booking/findings/f-1/acceptance", `{}`, 404}, {"POST", "/systems/mail-gate/preview", `{"picks": {"Foo": "email"}}`, 422}, {"POST", "/systems/hq/preview", `{"id": "Foo"}`, 422}, {"POST", "/systems/hq/preview", `{"picks": {"title": "department"}}`, 200}, {"POST", "/lanes/hq-dome-booking/reconciliations", "", 202}, {"POST", "/systems/hq/rosters", "", 202},
 		{"POST", "/systems/hq/probe", "", 200}, {"POST", "/systems/hq/preview", `{"first": 2}`, 200}, {"POST", "/systems/mail-gate/preview", `{"picks": {"Name": "title"}, "settings": {"delimiter": ";"}}`, 200},
 		{"POST", "/systems/hq/preview", `{"settings": {"url": "ldap://elsewhere"}}`, 422}, {"POST", "/systems/mail-gate/preview", `{"file": "../lock"}`, 422}, {"POST", "/systems/mail-gate/preview", `{"shape": "shape: {}"}`, 422}, {"POST", "/systems/mail-gate/preview", `{"settings": {"path": "/etc/passwd"}}`, 422},
 		{"GET", "/systems/hq/history?id=L0950", "", 200}, {"GET", "/systems/hq/history?id=L0950&at=2020-01-01", "", 200}, {"GET", "/systems/hq/history?id=none", "", 404},

@@ -12,6 +12,7 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/connector"
+	"twinning/internal/core/document"
 	"twinning/internal/core/record"
 	"twinning/internal/fault"
 	"twinning/internal/format"
@@ -116,7 +117,7 @@ func (s *Service) Preview(ctx context.Context, who access.Caller, system string,
 	if x.Kind == "file" {
 		err = s.previewFile(ctx, x, to, how, &v, look)
 	} else {
-		err = s.previewSystem(ctx, x, to, &v, look)
+		err = s.previewSystem(ctx, x, to, how, &v, look)
 	}
 	if err != nil {
 		return v, toldBySystem(err)
@@ -178,7 +179,10 @@ func (s *Service) previewFile(ctx context.Context, x store.System, to reach.For,
 		}
 		columns = shape.Held(columns, sample.natives)
 	}
-	if len(how.Picks)+len(how.True) > 0 || how.ID != "" {
+	if how.names() {
+		if err := how.known(natives); err != nil {
+			return err
+		}
 		shape = picked(shape, how, sample.natives)
 		columns = shape.Held(columns, sample.natives)
 	}
@@ -195,7 +199,32 @@ func (s *Service) previewFile(ctx context.Context, x store.System, to reach.For,
 	return s.glanceAt(ctx, x, to, connector.Reading{Extent: connector.Whole}, look)
 }
 
-func (s *Service) previewSystem(ctx context.Context, x store.System, to reach.For, v *Preview, look *glance) error {
+// names tells whether columns are named.
+func (how Looking) names() bool { return len(how.Picks)+len(how.True) > 0 || how.ID != "" }
+
+// known refuses a column that there is not: what is misspelt must not look as if it
+// were done.
+func (how Looking) known(natives []string) error {
+	check := func(name, field string) error {
+		if name == "" || slices.Contains(natives, name) {
+			return nil
+		}
+		return &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("there is no column %q%s", name, document.Suggest(name, natives)), Detail: "the columns are " + strings.Join(natives, ", "), Field: field}
+	}
+	for _, name := range slices.Sorted(maps.Keys(how.Picks)) {
+		if err := check(name, "picks"); err != nil {
+			return err
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(how.True)) {
+		if err := check(name, "trueWords"); err != nil {
+			return err
+		}
+	}
+	return check(how.ID, "id")
+}
+
+func (s *Service) previewSystem(ctx context.Context, x store.System, to reach.For, how Looking, v *Preview, look *glance) error {
 	shape, err := s.reach.ShapeOf(x, "")
 	if err != nil {
 		return err
@@ -204,7 +233,18 @@ func (s *Service) previewSystem(ctx context.Context, x store.System, to reach.Fo
 	if err := s.glanceAt(ctx, x, to, connector.Reading{Extent: connector.Sample, Skip: look.skip, Limit: max(look.first, 200)}, look); err != nil {
 		return err
 	}
-	columns, _ := record.Understand(record.NativesOf(shape, look.natives), look.natives)
+	natives := record.NativesOf(shape, look.natives)
+	if how.names() {
+		if err := how.known(natives); err != nil {
+			return err
+		}
+		shape = picked(shape, how, look.natives)
+		look.shape, x.Shape = shape, shape.YAML()
+		if err := s.glanceAt(ctx, x, to, connector.Reading{Extent: connector.Sample, Skip: look.skip, Limit: max(look.first, 200)}, look); err != nil {
+			return err
+		}
+	}
+	columns, _ := record.Understand(natives, look.natives)
 	v.Columns = shape.Feeding(shape.Held(columns, look.natives))
 	v.ID = record.JudgeID(v.Columns, shape, len(look.natives))
 	v.Shape = shape.YAML()

@@ -19,7 +19,11 @@ func (s *Service) Accept(ctx context.Context, who access.Caller, lane, id string
 		return err
 	}
 	return s.act(ctx, who, "finding.accept", lane+" "+id, map[string]string{"reason": reason}, func(tx *store.Store) error {
-		return tx.Accept(ctx, l.ID, id, until, reason, who.Name)
+		err := tx.Accept(ctx, l.ID, id, until, reason, who.Name)
+		if errors.Is(err, store.ErrNotFound) {
+			return fault.New(fault.NotFound, fmt.Sprintf("the newest reconciliation of %s has no finding %q", lane, id), "", "their ids stand in the list: twinning finding list "+lane)
+		}
+		return err
 	})
 }
 

@@ -245,11 +245,12 @@ func (s *Store) Acceptances(ctx context.Context, lane int64) (list []Acceptance,
 	return list, s.list(ctx, &list, `SELECT finding, to_char(until, 'YYYY-MM-DD') AS until FROM acceptances WHERE lane_id = $1`, lane)
 }
 
-// Accept keeps an acceptance.
+// Accept keeps an acceptance of a finding of the newest reconciliation; ErrNotFound
+// when it has none of that id.
 func (s *Store) Accept(ctx context.Context, lane int64, finding string, until *string, reason, by string) error {
-	_, err := s.exec(ctx, `INSERT INTO acceptances (lane_id, finding, until, reason, created_by) VALUES ($1, $2, $3::date, $4, $5)
+	return s.must(ctx, `INSERT INTO acceptances (lane_id, finding, until, reason, created_by)
+		SELECT $1, $2, $3::date, $4, $5 WHERE EXISTS (SELECT FROM findings WHERE finding = $2 AND reconciliation_id = (SELECT max(id) FROM reconciliations WHERE lane_id = $1))
 		ON CONFLICT (lane_id, finding) DO UPDATE SET until = $3::date, reason = $4, created_by = $5, at = now()`, lane, finding, until, reason, by)
-	return err
 }
 
 // Unaccept takes one back.
