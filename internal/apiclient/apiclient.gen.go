@@ -1253,12 +1253,20 @@ type Run struct {
 	Task     int64          `json:"task"`
 	Total    int            `json:"total"`
 	Verified map[string]int `json:"verified"`
+
+	// Wave the only wave that it carries out; all when it is not there
+	Wave *string `json:"wave,omitempty"`
 }
 
 // RunInput defines model for RunInput.
 type RunInput struct {
 	Hash string  `json:"hash"`
 	Wave *string `json:"wave,omitempty"`
+}
+
+// RunList defines model for RunList.
+type RunList struct {
+	Items []Run `json:"items"`
 }
 
 // RunnerUp defines model for RunnerUp.
@@ -2301,6 +2309,11 @@ type ClientInterface interface {
 	// Corresponds with GET /plans/{plan}/changes (the `ListChanges` operationId).
 	ListChanges(ctx context.Context, plan int64, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListRuns The runs of a plan, newest first
+	//
+	// Corresponds with GET /plans/{plan}/runs (the `ListRuns` operationId).
+	ListRuns(ctx context.Context, plan int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RunPlanWithBody Carry a sealed plan out in the background
 	//
 	// Takes any type of body and a specified content type.
@@ -3302,6 +3315,21 @@ func (c *Client) GetPlan(ctx context.Context, plan int64, reqEditors ...RequestE
 // Corresponds with GET /plans/{plan}/changes (the `ListChanges` operationId).
 func (c *Client) ListChanges(ctx context.Context, plan int64, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListChangesRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRuns The runs of a plan, newest first
+//
+// Corresponds with GET /plans/{plan}/runs (the `ListRuns` operationId).
+func (c *Client) ListRuns(ctx context.Context, plan int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRunsRequest(c.Server, plan)
 	if err != nil {
 		return nil, err
 	}
@@ -6193,6 +6221,40 @@ func NewListChangesRequest(server string, plan int64, params *ListChangesParams)
 	return req, nil
 }
 
+// NewListRunsRequest constructs an http.Request for the ListRuns method
+func NewListRunsRequest(server string, plan int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/runs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRunPlanRequest calls the generic RunPlan builder with application/json body
 func NewRunPlanRequest(server string, plan int64, params *RunPlanParams, body RunPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8804,6 +8866,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /plans/{plan}/changes (the `ListChanges` operationId).
 	ListChangesWithResponse(ctx context.Context, plan int64, params *ListChangesParams, reqEditors ...RequestEditorFn) (*ListChangesResponse, error)
 
+	// ListRunsWithResponse The runs of a plan, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans/{plan}/runs (the `ListRuns` operationId).
+	ListRunsWithResponse(ctx context.Context, plan int64, reqEditors ...RequestEditorFn) (*ListRunsResponse, error)
+
 	// RunPlanWithBodyWithResponse Carry a sealed plan out in the background
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -10842,6 +10911,54 @@ func (r ListChangesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRunsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RunList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRunsResponse) GetJSON200() *RunList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRunsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRunsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRunsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRunsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRunsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13359,6 +13476,19 @@ func (c *ClientWithResponses) ListChangesWithResponse(ctx context.Context, plan 
 	return ParseListChangesResponse(rsp)
 }
 
+// ListRunsWithResponse The runs of a plan, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans/{plan}/runs (the `ListRuns` operationId).
+func (c *ClientWithResponses) ListRunsWithResponse(ctx context.Context, plan int64, reqEditors ...RequestEditorFn) (*ListRunsResponse, error) {
+	rsp, err := c.ListRuns(ctx, plan, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRunsResponse(rsp)
+}
+
 // RunPlanWithBodyWithResponse Carry a sealed plan out in the background
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15166,6 +15296,39 @@ func ParseListChangesResponse(rsp *http.Response) (*ListChangesResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ChangeList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
+func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRunsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RunList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -288,29 +289,45 @@ func (c *client) showRun(id int64) error {
 }
 
 func newVerify() *cobra.Command {
-	return running("verify PLAN", "Read every changed account again: did it take?", exact("PLAN"), func(c *client, args []string) error {
-		p, err := c.plan(args[0])
+	return running("verify PLAN", "Read every changed account again, of all runs of the plan: did it take?", exact("PLAN"), func(c *client, args []string) error {
+		runs, err := c.runsOf(args[0])
 		if err != nil {
 			return err
 		}
-		if p.Run == nil {
+		if len(runs) == 0 {
 			return errors.New("the plan has not been run")
 		}
-		var t apiclient.Task
-		res, err := c.VerifyRun(c.ctx, *p.Run, nil)
-		if err := ask(&t, res, err); err != nil {
-			return err
+		bad := false
+		for _, r := range slices.Backward(runs) { // a pilot first
+			var t apiclient.Task
+			res, err := c.VerifyRun(c.ctx, r.Id, nil)
+			if err := ask(&t, res, err); err != nil {
+				return err
+			}
+			if t, err = c.follow(t.Id); err != nil {
+				return err
+			}
+			c.say("%s: %s", t.Name, value(t.Message))
+			if t.Bad > 0 {
+				c.say("see twinning task log %d", t.Id)
+				bad = true
+			}
 		}
-		if t, err = c.follow(t.Id); err != nil {
-			return err
-		}
-		c.say("%s: %s", t.Name, value(t.Message))
-		if t.Bad > 0 {
-			c.say("see twinning task log %d", t.Id)
+		if bad {
 			return &exit{code: Failed}
 		}
 		return nil
 	})
+}
+
+func (c *client) runsOf(plan string) ([]apiclient.Run, error) {
+	id, err := number(plan)
+	if err != nil {
+		return nil, err
+	}
+	var v apiclient.RunList
+	res, err := c.ListRuns(c.ctx, id)
+	return v.Items, ask(&v, res, err)
 }
 
 func newRun() *cobra.Command {
@@ -320,6 +337,17 @@ func newRun() *cobra.Command {
 			return err
 		}
 		return c.showRun(id)
+	})
+	list := running("list PLAN", "The runs of a plan, newest first", exact("PLAN"), func(c *client, args []string) error {
+		runs, err := c.runsOf(args[0])
+		if err != nil {
+			return err
+		}
+		rows := make([][]string, len(runs))
+		for i, r := range runs {
+			rows[i] = []string{fmt.Sprint(r.Id), value(r.Wave), r.State, thousands(r.Total), counts(r.Outcomes), counts(r.Verified), value(r.Message)}
+		}
+		return c.show(apiclient.RunList{Items: runs}, []string{"run>", "wave", "state", "changes>", "outcomes", "verified", "message"}, rows)
 	})
 	halt := running("halt RUN", "Halt a run after the change it is at", exact("RUN"), func(c *client, args []string) error {
 		id, err := number(args[0])
@@ -360,7 +388,7 @@ func newRun() *cobra.Command {
 	}))
 	receipts.Flags().String("outcome", "", "only this outcome")
 	receipts.Flags().Bool("bad", false, "only what did not come about")
-	return group("run", "Executions of plans", show, halt, receipts, newSettle())
+	return group("run", "Executions of plans", list, show, halt, receipts, newSettle())
 }
 
 func newSettle() *cobra.Command {

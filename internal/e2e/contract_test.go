@@ -33,7 +33,7 @@ func TestAnswersFitTheContract(t *testing.T) {
 		{"GET", "/lanes", "", 200}, {"GET", "/lanes/hq-dome-booking", "", 200}, {"GET", "/lanes/hq-dome-booking/charter", "", 200}, {"GET", "/lanes/hq-dome-booking/reconciliations?limit=1", "", 200},
 		{"GET", "/lanes/hq-dome-booking/records?side=people&state=contested", "", 200}, {"GET", "/lanes/hq-dome-booking/why?person=L0924", "", 200}, {"GET", "/lanes/hq-dome-booking/why?account=u80010", "", 200},
 		{"GET", "/lanes/hq-dome-booking/rulings", "", 200}, {"GET", "/lanes/hq-dome-booking/findings?severity=error", "", 200}, {"GET", "/lanes/hq-dome-booking/plans", "", 200},
-		{"GET", "/plans/1", "", 200}, {"GET", "/plans/1/changes", "", 200}, {"GET", "/runs/1", "", 200}, {"GET", "/runs/1/receipts", "", 200}, {"GET", "/tasks", "", 200}, {"GET", "/tasks/1", "", 200}, {"GET", "/tasks/8/log", "", 200},
+		{"GET", "/plans/1", "", 200}, {"GET", "/plans/1/changes", "", 200}, {"GET", "/runs/1", "", 200}, {"GET", "/plans/1/runs", "", 200}, {"GET", "/plans/999/runs", "", 404}, {"GET", "/runs/1/receipts", "", 200}, {"GET", "/tasks", "", 200}, {"GET", "/tasks/1", "", 200}, {"GET", "/tasks/8/log", "", 200},
 		{"GET", "/freeze", "", 200}, {"GET", "/audit", "", 200}, {"GET", "/audit/check", "", 200},
 		{"POST", "/charter-checks", `{"source": "lane: x"}`, 422}, {"GET", "/systems/none", "", 404}, {"GET", "/lanes/hq-dome-booking/records?side=both", "", 422}, {"POST", "/lanes/hq-dome-booking/plans", `{"people": 3}`, 422},
 		{"POST", "/lanes/hq-dome-booking/plans", `{}`, 201}, {"POST", "/plans/3/seal", `{"hash": "wrong"}`, 409}, {"POST", "/lanes/hq-dome-booking/rulings", `{"kind": "same", "person": "L0924", "account": "nobody", "reason": "x"}`, 404},

@@ -41,6 +41,11 @@ func (s *server) RunPlan(ctx context.Context, r openapi.RunPlanRequestObject) (o
 	return as[openapi.RunPlan202JSONResponse](v, err)
 }
 
+func (s *server) ListRuns(ctx context.Context, r openapi.ListRunsRequestObject) (openapi.ListRunsResponseObject, error) {
+	list, err := s.cfg.Service.Runs(ctx, r.Plan)
+	return as[openapi.ListRuns200JSONResponse](listed(list), err)
+}
+
 func (s *server) GetRun(ctx context.Context, r openapi.GetRunRequestObject) (openapi.GetRunResponseObject, error) {
 	v, err := s.cfg.Service.Run(ctx, r.Run)
 	return as[openapi.GetRun200JSONResponse](v, err)

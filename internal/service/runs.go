@@ -131,6 +131,24 @@ func (s *Service) leftOf(ctx context.Context, p PlanView) (n int, err error) {
 	return n, err
 }
 
+// Runs lists those of a plan with their counts, newest first.
+func (s *Service) Runs(ctx context.Context, plan int64) ([]RunView, error) {
+	if _, err := s.Plan(ctx, plan); err != nil {
+		return nil, err
+	}
+	runs, err := s.Store.Runs(ctx, plan)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]RunView, len(runs))
+	for i, r := range runs {
+		if list[i], err = s.Run(ctx, r.ID); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
 // Run finds one with its counts.
 func (s *Service) Run(ctx context.Context, id int64) (v RunView, err error) {
 	if v.Run, err = s.Store.Run(ctx, id); err != nil {

@@ -144,7 +144,7 @@ type Run struct {
 	ID      int64           `db:"id" json:"id"`
 	Plan    int64           `db:"plan_id" json:"plan"`
 	Task    int64           `db:"task_id" json:"task"`
-	Wave    string          `db:"wave" json:"-"`
+	Wave    string          `db:"wave" json:"wave,omitempty"`
 	Started time.Time       `db:"started" json:"started"`
 	By      string          `db:"created_by" json:"by"`
 	State   lifecycle.State `db:"state" json:"state"`
@@ -162,6 +162,11 @@ func (s *Store) AddRun(ctx context.Context, plan, task int64, wave, by string) (
 // Run finds one.
 func (s *Store) Run(ctx context.Context, id int64) (r Run, err error) {
 	return r, s.get(ctx, &r, runColumns+`WHERE r.id = $1`, id)
+}
+
+// Runs lists those of a plan, newest first.
+func (s *Store) Runs(ctx context.Context, plan int64) (list []Run, err error) {
+	return list, s.list(ctx, &list, runColumns+`WHERE r.plan_id = $1 ORDER BY r.id DESC`, plan)
 }
 
 // LatestRun finds a plan's newest.

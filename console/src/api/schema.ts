@@ -856,7 +856,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The runs of a plan, newest first */
+        get: operations["listRuns"];
         put?: never;
         /** Carry a sealed plan out in the background */
         post: operations["runPlan"];
@@ -1775,6 +1776,9 @@ export interface components {
             /** @description what a ruling on a bond leaves behind */
             leaves?: string;
         };
+        RunList: {
+            items: components["schemas"]["Run"][];
+        };
         RulingList: {
             items: components["schemas"]["Ruling"][];
         };
@@ -1937,6 +1941,8 @@ export interface components {
             /** Format: date-time */
             ended?: string;
             by: string;
+            /** @description the only wave that it carries out; all when it is not there */
+            wave?: string;
             total: number;
             outcomes: {
                 [key: string]: number;
@@ -3684,6 +3690,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Plan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRuns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunList"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1258,12 +1258,20 @@ type Run struct {
 	Task     int64          `json:"task"`
 	Total    int            `json:"total"`
 	Verified map[string]int `json:"verified"`
+
+	// Wave the only wave that it carries out; all when it is not there
+	Wave *string `json:"wave,omitempty"`
 }
 
 // RunInput defines model for RunInput.
 type RunInput struct {
 	Hash string  `json:"hash"`
 	Wave *string `json:"wave,omitempty"`
+}
+
+// RunList defines model for RunList.
+type RunList struct {
+	Items []Run `json:"items"`
 }
 
 // RunnerUp defines model for RunnerUp.
@@ -2081,6 +2089,9 @@ type ServerInterface interface {
 	// ListChanges The changes of a plan in order, with their outcome once run
 	// (GET /plans/{plan}/changes)
 	ListChanges(ctx *echo.Context, plan int64, params ListChangesParams) error
+	// ListRuns The runs of a plan, newest first
+	// (GET /plans/{plan}/runs)
+	ListRuns(ctx *echo.Context, plan int64) error
 	// RunPlan Carry a sealed plan out in the background
 	// (POST /plans/{plan}/runs)
 	RunPlan(ctx *echo.Context, plan int64, params RunPlanParams) error
@@ -3152,6 +3163,22 @@ func (w *ServerInterfaceWrapper) ListChanges(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListChanges(ctx, plan, params)
+	return err
+}
+
+// ListRuns converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRuns(ctx, plan)
 	return err
 }
 
@@ -4337,6 +4364,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/plans/:plan/changes", wrapper.ListChanges, options.OperationMiddlewares["listChanges"]...)
 	router.POST(options.BaseURL+"/plans/:plan/seal", wrapper.SealPlan, options.OperationMiddlewares["sealPlan"]...)
 	router.POST(options.BaseURL+"/plans/:plan/void", wrapper.VoidPlan, options.OperationMiddlewares["voidPlan"]...)
+	router.GET(options.BaseURL+"/plans/:plan/runs", wrapper.ListRuns, options.OperationMiddlewares["listRuns"]...)
 	router.POST(options.BaseURL+"/plans/:plan/runs", wrapper.RunPlan, options.OperationMiddlewares["runPlan"]...)
 	router.GET(options.BaseURL+"/runs/:run", wrapper.GetRun, options.OperationMiddlewares["getRun"]...)
 	router.POST(options.BaseURL+"/runs/:run/halt", wrapper.HaltRun, options.OperationMiddlewares["haltRun"]...)
@@ -5748,6 +5776,45 @@ type ListChangesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListChangesdefaultApplicationProblemPlusJSONResponse) VisitListChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRunsRequestObject struct {
+	Plan int64 `json:"plan"`
+}
+
+type ListRunsResponseObject interface {
+	VisitListRunsResponse(w http.ResponseWriter) error
+}
+
+type ListRuns200JSONResponse RunList
+
+func (response ListRuns200JSONResponse) VisitListRunsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRunsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRunsdefaultApplicationProblemPlusJSONResponse) VisitListRunsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7505,6 +7572,9 @@ type StrictServerInterface interface {
 	// ListChanges The changes of a plan in order, with their outcome once run
 	// (GET /plans/{plan}/changes)
 	ListChanges(ctx context.Context, request ListChangesRequestObject) (ListChangesResponseObject, error)
+	// ListRuns The runs of a plan, newest first
+	// (GET /plans/{plan}/runs)
+	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
 	// RunPlan Carry a sealed plan out in the background
 	// (POST /plans/{plan}/runs)
 	RunPlan(ctx context.Context, request RunPlanRequestObject) (RunPlanResponseObject, error)
@@ -8748,6 +8818,31 @@ func (sh *strictHandler) ListChanges(ctx *echo.Context, plan int64, params ListC
 		return err
 	} else if validResponse, ok := response.(ListChangesResponseObject); ok {
 		return validResponse.VisitListChangesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRuns operation middleware
+func (sh *strictHandler) ListRuns(ctx *echo.Context, plan int64) error {
+	var request ListRunsRequestObject
+
+	request.Plan = plan
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRuns(ctx.Request().Context(), request.(ListRunsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRuns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRunsResponseObject); ok {
+		return validResponse.VisitListRunsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -10028,186 +10123,187 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user string, token int64
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1dl9y2leBfwdbOOZk5Q7llj5PdaT0pjhX7RIk0ajl+iLUrFHmrCBcLoACwSzU62t++BxcfJKsAFtld",
-	"rJZi5SFWd5MEcO/F/f74sMjFthYcuFaL6w+Lmkq6BQ0Sf/qxgG0tNPB8/xfYm98UoHLJas0EX1wvON2C",
-	"IroEIuFdA0pfEwVcE7qmjJOGFyDxr4pugZiHyY7pknGid4IUdK8ywjRhinChSSE42DczQnlBKFc7kFAQ",
-	"qsxTO6oW2YKZZUugBchFhusvrrvbfGT2mS1UXsKWmg1v6fvnwNe6XFx/8/hxttgy7n/+39miplqDNN/8",
-	"P//4H4/+35t//5dFttD72nxVacn4evHx48dsIUHVgitAqLyUYlnB1vwzF1wD1+aftK4rllMDmavaPvHv",
-	"vyoDpg+d7fyLhNXievE/r1qwX9m/qiv/XVyxD+hdSTXZGdDupOBrCyD8pRakEAvzhvuMWeVpnkOtKc8B",
-	"d1YUzHyHVi+lqEFqZs6xopWCbFF3fvVhIYG6Lffh9vgIKtmi4ZpV5tGVkFuqF9eLgmqIwC/8Rix/hVyb",
-	"d59qLdmy0fBdSfkad9nfCPUPmB+OluawM79nGrYq+oD7BZWS7s3PoiqmvIAYf9cwCcXi+h+dzdgv2Q28",
-	"GTrXjaaaKc1yNfVsOUKkOL5sEnIhC0UYJ7uS5aW5FO5hohjPwV5EoTRIsoSVkB1kMK5hDdIsUJh98Vwf",
-	"r1Cw1QqkobJbWjWgoq+vWFUNbU8bqsyplHvCdPQLnGp2Gz+8Kqkc+viuFArs7gjlQpcgcS1m2JAQ0eW0",
-	"qHu4H7qCfzdf/k40XE8iCgeTDmzDUVqE2p1EqaYpmP6uhHxzTCxLKTbAn+reRWNc/+Hb6GGBa+neHPF0",
-	"SdUPQCPw3pWAsDUUZbitxeqOKrJmt8CJ0pRbUjRPaElZ1S6wFKICynEB9/UjRDOuqSXBw5cOwOwPFF5x",
-	"H03C8Xuu5T5y6XJ7tMheqD7iYo8020ZYWbZY7qOfKEBTywzjzDbNcdrdK3g3Em2qsS8df/YAeOaTeD7c",
-	"eOaB0H4h7DwJTk8ffWiWUarhzXYJkogVUkVFlSYGfXuUVkwrUlJVRgVEd9PD6H3OlD7eT7jco255h04i",
-	"soLD+xGgtQvFtvlHWnnJe0iCueEsJ7d3wwowH6pB1BWMe/pgd+7VrF0zulPBi+Q2o0S7pIqpGLugmqyY",
-	"VJqUUBWWKeyEUU6WQASHayKbCoqMbGAPBRGS7ICtS8sV43esvwKKtoabN2VTMb62HGlLC+iJmfYrNUgV",
-	"vfBHoMLnAqgW/pS4kRTYzkGGCP5TYiZNZ0nVaQB/LZ86+hMUTI/f+/cF07HLw+LsvqJLqBKqHBRqmjJn",
-	"2Uzn0Q5rFI3OxfbkpXnhHhuik2xxC3KZ+gNbMYifdUejys0hXlGNtCdx77gFPbQ8SjyM0jRwDmJ01DSe",
-	"Hxp1RtMqhoYoCfvnE8eQ2qL0UFW+t2iuKE8YEULDePi8rGgORTDRjsGkRCNzSJGLcsrHSel+ADvcffuF",
-	"sIwX6IZd2YMMwDWhWl4GMvEDndzzj7xu9ETrtUVBx3r9+jH+75TW4d6N7khsayqZ4xLjme2wnQfvmt7t",
-	"6WjNAyxJURZRvEqxIysqUeZa082KRyoBXSvBB0PXEuCkBtY1bSLi0e48Bqk/SbrSd8Fcq+qMFwOGZ6qJ",
-	"Vv3RjlGOfWLeh6zjhhmPqNYxEd6Poej7W1aAU08jSpz15VljW9G90eWB5iVBUzszBt+SafWE0CU6+nYl",
-	"SOt3yO21tXqdIlzgNT+wZZ2G4TblpF/weSS2tBNNVThPBy51C7JgaLxM0BkAiphjwWyJrKTYOp+KuUHm",
-	"1vwqGIcC3ZWi0YSqjdE52YpwsRTFnkClgBgVQpG8Eqpzp9pTIczG89FXDecgf6pj26+lWNIlq5iO6MZ0",
-	"K/ia0KpyvheE1xKcFs44IpGZzcR26TnKqD3emIdjd9FgXau/313QLVtVB60C3FaAYSCRo6ViNP6M5vBa",
-	"mP8fZNhDB31G80MuPkGXagVGDJeBu4/bQEd76ONdrMhS6DLcV2Nli5V1CzNFCshZAQWhS0PBuoTtE+ud",
-	"X9J8Q6giCoAjhRPqjKrxkkF1lJIECsz7x0rpVPtAaarHqtNeb7bvxLdVVRABJW35C9VEgtKKCB5AyQWp",
-	"BF+DJEoccbWWeU04VpLDJ62OgwOH+3BgMwyw/mesgqeGGCK3YiluI/y3YhwUwT8GVyB6BTEaIYHUVClj",
-	"z98ibxnPjg3BSzDvxjWgAiq2Zbpn5XVUJ56LwpHX0R8944l6lwFGuHbcF+Ig5EWUrilGXFLHGdQS7d+e",
-	"J0klFwVMNeYT12xAsbR/ej5AsFso4haWAmMP68QfmVM2xhhxsUuNx+8sEs4d9pS10PfrDeAubiy3nrkT",
-	"DtxuYOFwhWkWt6el+U3ubDHgBHwmAf4bZjG9e6TWuQ5j1dsUH8Md38XMOL2hU2HPcTv8c0NlzLNaVWLX",
-	"4xEdajrkEN2IHXCxZZxqkfB6bUEpmpBBYpW474GTHXpaqbbqPqkryhWqw4Uw6q+QpKS3QBTQquu67exE",
-	"Qu7i4QehRcGBaGEt0b3SsPXBo7WB1e+USwcwEtfcdFybFKxIBRG1ZHWd4rfjRKiTnN6sdVtvQZMFhPVR",
-	"gDBtd9CCP0YKPxZ/d+bKETkMxUFpgoMrTZcVxE/dcPaugRExNbdweCN81i0cO8dfYN81Hcd7QTawnyqL",
-	"bOj0aSdcMl6zsO++vIM/4bbFE/Bmi+quc5fYwHjwhjxaVpRvWp9I+Nmo4+6HN6dYxwYTVSLulda87Z3l",
-	"CCwJLN008hb2w9GnSFRfim0iUJvC6nhJZ7f0F9jHzSGPqligc70GpWOGOyU1ZWY3RAFGNQ13qanS8ITA",
-	"ttZ7siuBEy50iZZ7AVyzFesmNSQDQoexM3fc7n4cxBA+MUQ8d77VAxw0uhRJVcm5UKYY0dmiEDuutAS6",
-	"TVggGtRJa/cV5ILnrGKYvmRzNLYJcbJUIG/7ynfXdVlRPsJhHONJqFq0EOodrbvuEaBS8D9HWATxePcY",
-	"nXl9UKsc5xli6zIabTtIkkHHSOv5xVAs40SJLZDK7IQIXu0zstwT54Y/3jCs9IuYhZiQRxvGI5ezgpV+",
-	"JBqdES4eWfdERkpWFIARXKgUoOfwCXqtlo1unyNbujePAm57KVC/n2I+Gw3itOzHfYfvuLfepAFyFlpy",
-	"sJ2i8NsNTlvjlT3UOKptl0id/lWAdcRkivPtsQp+AL/9VnQHzPDb12IDsS1IoE46jDNU4H3N5EF61OAL",
-	"rBjJhxMMMxr1tazOb77dVfT8Yv2c8XvaZxXcWrPeKzaMrwSGnSW3LBWkFDKitAzbFm0k/pxZSyEqjtFN",
-	"u/duytKQuo3gOsNVdVCfIT3orxCPxI4SRWpQNlsBcF+xEhfM7tuZ22vsZH+D3Uuq1E7EbN+685cT+pd/",
-	"MrFG4AUTDH9jXFoxtaJNpRfX//k4M7Y+25r78B9/+AMmhtufvh663ofp5Cco2byVOMZPyt6cCae4G5l0",
-	"tvxtNJG7i5qDwHn2IEQWg9iLNrHHM7HCxhgb3mbYKk1RdZewapRV0ymzvoodZdryOuu0fuSd1vxRIZql",
-	"jjI/T89trtUUb1M1EqRTEHDogMKo7+CV6ednRMR41Wx5XI5XjMN0j1NNze5PXXP8duaXH+bqL51VcRBO",
-	"TphRU5WCVSIoZMlKEaPNEtFoIlaEkkLSlSYrIYkPmO8xYERQkRnn+bULRoQLOsPGXy7rZ4x8BxNt04GB",
-	"EdI6mRxUCazKOQaX3bszP6pK7MhWYHIA5URj3n5IDObwO2Xzg60rEb19T/AHY6xjvhsGlWSD13lCqsVS",
-	"aZpXkEpS3QDUWE6EMf8lWAcC7gFTS3lGdqVADyRVGzVtbbfhIqHJ92zscViQzdgnzSG+n6rd2pM/1VPf",
-	"+ON+OFZ7yvq/wQfxDZH24iaDHdbBe99ozXH+0NC2f6a38Bo3NCr94SDLZO/SS8C5ULGUwqVA+2Saa7KB",
-	"vSK0smJtagKFi4BzCAHwI5rr2hyYPujy8S00PUQCF2rR09767g0LnHMotdOg+xwauXUanV8db8mxq1kY",
-	"Hr/w1L7Ae+gMpRXjTNnE9ZJWFpa3ouc076gPEm6ZzRY7irc3p3NQQrz+KA0lwtkosaIUHShLQGVpWkje",
-	"vD0eIT/xAqTSQkQFkOGge3S9xnP5rWcV3VROKuxKUQHmsHDhRK2iW+uJPeYN6yZkDxzUoNj8rDKUKlGi",
-	"SloD2YOOfslKxKGTtiEcNKVX+izemJZ0Y2l4ghSCcLGLVjZYVW6CDg6/Wh95PNcQs4dSjhzzZipkKcVu",
-	"wgW2d+GV2CXCNjXEScWiT4fsRLFTNvlEArUZelFBhUHGESVS9rmW/rN+kpPdWGbZKx64gwBHDi0QOxDr",
-	"3QGH7CgDsnC5Szh7xSqIRUbM79uKPZvz5etB+/ZFTBtm0nLrYB77uukB8ziWlGyvObIk7fKobD2Q+QOC",
-	"87RlyvLNoJg/YY4fesgdjlsXuRZkBVCEWtKAeq+2evJTdK+eEAztoe7v8lsjRXzaWJlqUingAdwE0XJP",
-	"hGFdBpPXxKoCGQlZURnxKVAZsUlNsa0krhR+/kknEv87RcSOh3iZ5ZtHpBI3XdWGYXVtII/H8WB9Az97",
-	"LnMyFHKSLIbDIMu9I7trp3SJFRYfusT4LRjEygYsCGyCqX3G/g2v2jFAP6bvruFpozMdkya1q7keA6GT",
-	"EDne+5Gq6JaLsySxvKfH2ceFBsPCSH1/YbYKTmziVoDSUE+RMmIJNxqiWdSTZYKLEqEfWmwWfjNJmOHC",
-	"R3AzVBVH25ZVFVP3izAMBI+Gskj6Ci8ero0GOKfZm1H+zdbccDnb7lQpKEW9UAO5jCsGVTHt4JM1pNPV",
-	"XZrqJmVZMl3BwLU8RW74V/+ZsFQCfLVQ1iieUId0KsP0HmmhB4UJR9UFYyOBkTyYEBzs7uHgNDEg/VcD",
-	"yrtYzgikdPFKKj/3IcB6pnqOT6nm4I6k0WYOW640VK3gSSbuqKBqE7M0a8qkcg5NDUqTvreF4GsWElF+",
-	"brY30Yd1gIsaOBEcFFnuyYr5pMV7piWH6zMlTUFxWqtS6CjBhMokA6sVqzRIUoqqUE+C3i04WP2T8j0m",
-	"djmFzJjxW3ELhfWup/OhI5AxpLmlOi97YOlAs+EJzGJXJ6WhIDYXzHn7xdacQIKrCMFtaoGdDYjg16TC",
-	"VAWidyyHzFgMI5x2B3nadkOeNtotdiAco99XkAOr9USOt9JDEch7qJtoQsO2TiUbOmN0nqUHynGGuh/w",
-	"YkrIyBxm2hsDHRAu1c5A+U5l5we6lq7YblK67eTmCqkaqJAxclAMFdAUaM5BwVO/33mHYgfu1zn82P6q",
-	"zuDKfnUUYYpnAL/CFmEjrY5JZSBt55vBvifusXBZ7xvJuVPirBOY9137XBHb+wdmj7s2nLyDVrxNoocT",
-	"Ebs/ifhfjMpXOjvuztAeiHihiX5ABwfnyw4vQEuwHWpoabKz6U5IzELZHbUFx+n7eCbmcZCnPQcPiaVv",
-	"pRwJR9V9acppuEx1g3sY19dQsaCFw8nulBN6jh10vBzfO8m70ryvJrdOl52VYz736c0EnSMGk+DqCidL",
-	"g+UHprSINdlLUUnK7xassmlXQBb+ip/KKwuevK4JOHS0c93SOJO/QCulPnyOTjKpHNddkEnyId4VNrkA",
-	"Pj5pgcvxCgurPhAG/eZtnPV0lt3JWu10oGCsT81l2A10BAgbPg/ZD0SZ7y2XMI20wwUrYX3WQm5cosai",
-	"zcAyjKzYMs4QZzHWiN9Tdwm6TkvCnSVbdiBNtr1KB/TXDx503VBtv+GYw6kCAxf1E1cQy5G0jYet64b4",
-	"p13LHi40USXmMIyszphmUtuahag1/9535fbkgtklPeXOJZe8uU/RR9VWS02I1wjJ1izWhKQoJCjf7Nym",
-	"N7gqw2g24R2zNlQuakiFheSkzNmjOJLZs3O30Q0GkUP+tcuWepNN0g80VZuRyNhBvBwppu0EvcBRSieG",
-	"5WCQyOmIK18tJaTv5GAXuYHkrn5fbdfvm3FbF3/vptbZXTnDXVSioR6TO8u1Bj9ieduQHiWqYsp3RpKM",
-	"/arfZZoIeolDA7IM1z+LyA0nObu89XnM/e1toNYTGppVyf52tjyj+6XR8WDGC3g/LRJ7eGz8gn88dvxB",
-	"8YtAaA+RAF+qTdBAu8h7N1wZLbi8TRmpFPRZ0dEUU9d7GXOTloIXxD5PllBa+3FKEHQgiBmsiPGWa4gJ",
-	"+saoabzcRe3rYO5kftKhxa4svwjjFRYOzo9srvebQbCdXG3KzI64EufsYp+Ji4GtMHQFVThuk6Uc+plR",
-	"TpD4reYXXuqG64g3n05mHE4YJJIu4U5j+yyMNsHKJvDT8QVMU2NR9/YcD7YPsqGl+7rJfV+IUR7mu2qh",
-	"99Eeh4tNQkDqrL5rBEpwYeNmY4ooMjQfIQ746OwrQXB3YXO+cOxkYq3vcj6tIBY/n9iubX56oaSde+Tm",
-	"7Mp9TD7uDb+shNJ3SWgZzGNxrVHNujHQ3biEnwlTHBxU+kdYCZuHUTZbyjMipB3GpXSvBVc378kYNAdN",
-	"ySI9B+48maGzQNsGAPceBQPQalaKD86l6W3ikmR/A1w/c1n88dz+E60qWUKBvQGtK9gC1/dUdvo0wgqv",
-	"JLhHXCo9sYVlVgGgBYxJ7sfy7fO243MV4QMqAU5LiXhnXcJPwgvW2NFuCTsZ3sO2TjiBtkypfrOkbnaH",
-	"rEuaKL0ekEd6xziP7/Uws9QJDf9Gu5+wePd0WQcQ4VhxKK75j1N7MIxsoXCvcniXkDxYDz9qNNsdAnud",
-	"704usxofADl0BfuwROutOhHCa5ux3UXUPgvT3yKpIvaRnw7bEPZnz9meeslsSuQmS9AaJNnAnmzpBpSt",
-	"0tgxFZ9otwVeqEQH0mr/A8jkemLlU/wwvY+L7tL4SHRBIwoqWkcsKV9joo0FhJmyihWJSXr2+7GMSSOG",
-	"rZS05cA2YxbnYzq266uEI189pdkModA+0WLwAGYWVJ0Jf9TN4rOFNr3e+HYqX1zDT0z5S0HProgdgGkV",
-	"Uo9xB6dvSFLbeuaH9vVJ+wAIh2TdIt8jsDPqL5B3h/Kid3DHdF6epXntuIa0N8HDfsjvXkRnQbhxrorg",
-	"dTSG1xPy2HdCZ1tUCEN9oGXMwxVgJVU3kEvQcYm/Aaj/FHr0HI42qQRfu8GWtmR4A7U2GzIqK9g2LsPL",
-	"Ty9HGtk4sXVJJ6tz7pKWJW8gF7wYQgxR+EgEL8eQ6BYODIihOxUvpusO7zUHKVvsJEs2uz0aS/DC+ppa",
-	"yHVoKnRccx6jcMy2ujes1aXU7til9LwiSzZ30rIvdfk+vds1I4WrwGYO61ej/tCzUvzpitmYDzNNVX85",
-	"cCSjuZctqgLFj8rZNuo8ti+fw+/p5Mbd/Z6vnQfuwPFJE/rHuVo6HdiWvQG5k5yrayFSAdB7x1oGOyum",
-	"xMkER+rdOg5NycWa0J7o3qkF7xpo0r1YxqQZjE6y60SVDipcD/rnOH+DN7ORWDKk7tRdOMelxDs1Q8w3",
-	"0WT14j1Tuzx8fDtV5YX2UDdVPOJZGoR22tLenTt2euhEhkUokYjDooHFNLaumNaibHiw3RJy2qjEWHrB",
-	"V237/yOp2x0qH/OQYbLVRDV4NWCorioa6SzkYUIo77fysN1HZANEyMMGD10zJMWqB0Y1GM0wfpxu04vD",
-	"farenMbQk2ICMlMzHTqIajEa+FlsUn3ATpREVTSdcKpA/vw63LbMPgWWc/ARBO/dGUgntWtKf26kvRED",
-	"UvCxoe7cydkmYVD46HTnZLytEuvEEIrk1Rscl4itxXAu4nIfGvJFJyO6WIHXQIaGqo+KRu8S5zB/eD6u",
-	"VgP3lI0dd+fQcw5C7bRAe4Cqhrb74jGZtyWEd+3K7huyuy9FNwCB85x9TFbB1s7VFEvHklw/c8NZxlRH",
-	"THOxtKdKWb+p34+c7IqO++hfVB81/g+H9G5RI9z00mT09+gXkZ5QPpqMnQF8PHk4TaN1ADkktTDrIccV",
-	"IC7jEfqfy/2nOIg0zaOhM+lp6PthItRBPe19599Nmi7UnUw1wJ0mzApOipWJk1tr165nUvsq2+AnFkHE",
-	"HDR1hvTbkTNVvdHrhh/1spvbo/VqZ/0eB/od/typBB4awoouP23bbUOR4aXdlftFNiFoWd2l5dG9R7OO",
-	"n8jqYXEOAR3g+hAS2trsjWR6f2P246QCUGm5P24SjS37q/CBUuvaWvzKyy1mW7CIDQNv3V/bDAbG1//X",
-	"P9gesmY4WewjpoavIjazr5oG263HRTGNGshJmDdlQ6ydzBYMDrcjqFyvRPXVL/wX/v0tyD0xuLKtfmzD",
-	"ckrs6YgWGzvoiJJccCUqIG7blowxldZIkV+4OR6Wc7x9/wh/9Zb8ayXEJiM7ITcZ9ibPQiv0jLRlbU/I",
-	"Wy44vDUXRdTAs1/4WwXVKvyCaEEo32NIVrE1x3X+7StiiM06+mu6hsJowZQTUdN3DZC3eSOVkG+/+oV/",
-	"L6VwEYG3tLY5IkzwK9dc7d9/VYK/Jf/66tl35D+//f3/+jff1snOEiRvDX7emvNmv/AwJ952zxEcMoSC",
-	"IUyiNNRf/YKZkCwHbh0QYWCbXFwvntY0L+HRN189bimi87s283/x2tFJJ3hzvfgaNZEaOK3Z4nrxH199",
-	"jR+qqS6RTq9oUzC8IGvrdQqY/bFYXOMIoqf4hHlH0i1onOv+D0er7xrAQLTbmIUg+ufNzRyRw/0xi3/J",
-	"xzvaD4X5Jb/vzi/5/akGrR/fmOusasGVvZnfPH4c8p5cU5gOhn91/K9ddzABxoAGORjeweO5n1YdcxuP",
-	"fyts7ir04MOJQdstlXuDVnMvzTpES8qqjHDYgdLENqvNFu7yYBFdqPs0n7CovcpLyDdJBH9n/joBwyXQ",
-	"IoXfWIr7/ODHE8wIf/y+5Y6IhbykzDAzlyBKcTJ423J4A7Vup7yNwE/pOkNE0fNnsNfvBwv2eSGJi8xL",
-	"yMDbLMouTdvuyAg7yy9dPs2uFCSnnOwk07Z7ckE1XVKFLbDzEpTN0E0D2TVGeYTXwJpvQqUuwnf24UXm",
-	"Q7F/FHbw91mA7L5u4+Uf+3qGlg18nBHBbu3LXBbUZs1y4ZaEbtLKtyR2OkUPd1jYjlhbhcncqWvhZnfP",
-	"CDK3wnzA+rkE23m7qpDAXX3RSor/xvrhQ8BkC5do0QfGTQ8Y5yfb7szxC1Pt7CiwC/QwgK3r3YhOwas9",
-	"eetV0Lc4X0KXdNdDDvZhQKrdwP6RCjOIo5QbUlDVsbw97iHfHQkbk8bBLdtHyUT963jd3vjZ2MKd+cB3",
-	"X3pO1aCdBj3n/WV52QbbkLXpnfCszbWCcNr8PnODCLDPp+eP8N5YJAkmGAJHSdX8uQvXzAbGMEt4Pig+",
-	"rSo3odeboUz6trJtk7IkfK4+mP98tBZCBda504fUK9iKW3huS81iOi5ObWtND8rhzHT97bFlfibo2bMR",
-	"iiC0EDTStXRtqlKaUZaUqw8JpvPS7Yw0+4LDAcD7BJv5nsS2S7QrdjxFw1dL4ZL5kxf+j/jEZ48ec4yZ",
-	"2crPpTDKlAGpd6HiKDKqx2DC8echBbS1FS6AjISXpI3RtJ86XUbzZn47Y2Yz0otPxslKyKiASCjLL5uH",
-	"QZyx8m0jFfvhH1eP/kp1Xi4mX8l/Srt0Rnr5M7uFMHuTUMJhRzpdHwzzduT0xHVplzjRFFz9lX81ofP3",
-	"2MbKxr9SXOMZzeFVKFZ7OLYR6oLu/aW2sOjTECwGwq+F+f85NdZQoMYLDKRYIGSdvLvlvv1hjLzpRpCT",
-	"wv9ZG2x8ONrxkyXu+x0sabOW7X2MVXiPEwNXNsUvttC7c+z2txbYcKQ2s47mCbqdjhwZJjLl+lx9cP/6",
-	"eEXzHGpNQ5VR3DT8idvnnoURIhe8Wf3PtlNMPg/L8zXdgON+DtA46SYiJhOq2NN/OsifXzV72lLxKMVs",
-	"PnTbneBcRoQWwdZVhJKC7seoRmKpQN76znAJP/aL8NDlTNzzI82VOF9Yk57Z5fEctPcyoVfc4hOwWU4F",
-	"GjumSaaHI549iqgrNxswqfC8xCceVNv5jcn9MLJ8PkJCpNoh1wZrA/kMwZCPBmz/JOkKKeSYQGLbah+5",
-	"+rGAbS008Bx7gSSkwqfKXfDcE2z1r89KHDMSBh6MUPSWYvPntE6YuZHpQmKlthJbn9s2RhS9c2PehpnP",
-	"f4WnLsWADlJCcYaeOZ4umeoMuTuXVdZfrhJ4C7vlI/GlKqAqwci6fOzrwVr14/VLti7HbWArUut/fY/1",
-	"v1iS80iU3nzJGaVKt4cStvEjqsT4669NsQZ01bicopIqHFyInVr3MCoe0Gc/w4zj1cGzX/SXy1FbZO7U",
-	"fDR3gOgz6DQhXftT1WmOxQZQyQnlsLODcH35DGGK7ITExRNSRPI4ObmGMUd9b47p5puz0Y3tKzA7pYDL",
-	"/Ebi8H1nmO0ivaT5Zi1Fg+LnpA7TaWaUZESubvFhOZCr2kx/d0qJaXIR3zj4iyf5U+PI3TrcWVMpbZFF",
-	"aJHnWgka8iNKG/Hv7tnk1KKrTvVZWuiH6q/PPDWj0zh+Rn5ooXUifh8Xkc2nKx1nsvi7kxsubPL7Qso5",
-	"KcEVPeqdaEfru8us6DY05Ta/C2Mk0O2Ir5lLzhSpYNV2Bj0tPS39XS2bapMuCTB7e1pV/4TUNqFTH3oW",
-	"jhum21H2Lm4XBrSPaH1t3QfjP3hUPL8V93v/3TlPc7fCZHeV8fs/2tdCL0P/c6R02e8r1tbDbBwrH4Nz",
-	"i1DMXdmTnRGNbpIJraqjESaUY4uB0CaI49i6U3VdB72YHRwi5bEXDYLY2U0zJxNtKd+7eTDqCQGalwZ2",
-	"WLwkZIDtck+YVlCtpjCkD/Yfg+nM3xnbyTHmB4yaSr+D9Ifvkoo4XwQT4RYGOY3BioZtXbl+Aak00Nf+",
-	"mYc0shygo7bA4n2l3i+yYGe5H3N1axDSb1VwRw1T5Br0I1cw0rurgQKWjNNuy+qw0nxJWitjb6+EJLtS",
-	"wC02Nofa5fMxpdsG6FlbAG9n1TpHou5kmnLXb+6ksdDpKxMvACrF7ufQR+UzNxb8QeY07GJOJWvLGbXv",
-	"MDEzhZUyXZL1s+2s8SUb8/zkUc5bfrU33BxNBmviK1c8zDQpBIy7rp2WLEnjPvQXeeBc/+UXF9en6OLq",
-	"tbKZs7Yae7S1sikaGicFK9ruQd3eQbG7sB3Ubf46a331X2H+8h+qNoyvHRSMkLfTOkK/yxYmqKk7mFx1",
-	"x/BEc9UsLl76x+bx+/jP+9nBD5sAaHdBBIffKSJ2nHggPbEjanyfH0XgIITRghZTvq4+mP98HCK8eFpP",
-	"hNm6yrrzmiCPP5eMmRccbLZMKEPEJlW26HDdUJlUWbuIuOq0kUyKwO/C8PiLIOWMMjD2HTdJ8os4/RTF",
-	"qSW1C3RVcnRv4/Z4jxgnQhYgs24tuiMWIowFIhs+5krJhqshxzKfMXHxXDxxjkAGnxDF+Oac686pl7lx",
-	"YApoBbbY29DMibi+eTpCOPjrJOHcAK0uLhtnSJAP80ov7B6eWR4/rWspboHAe5rram9dFG7jmXMIExyI",
-	"OoISboWbbRulhL8LVnzRksb77B2Db+qE39cl41x9sP8Y1E5f+cGTpyHfmVH5acLeT3GbVUcNUIjJzUPI",
-	"X+Vt5+Zk10J8BOzm1eUwEW2WJKoCpDujLSEXHHyzH4ywGXN8zW6xqVdMLzPKxuIsCrIf83aUXZXbZuI7",
-	"QPeg1XyKRIZV/4juWXMoV6hp7OpQ6Sx4lUrU7lZAf9GzP71cWaTYbp/0Wb0xhgIzYggQzVNPVooZtdrH",
-	"oO0tCpF4bKSVkRrkyXL6IzYC72sh051tv8c/X5qV3yV+ZyN14SLjTwbTFY7DYys/Di+zob0xd7rTs8xq",
-	"qcbMsYaPAhwVYAPYudhuqbJpA6M4mYufDVyiMTceCwx9LhC6O0tRFZbzYMRyRi6gNqxOV7cMzIKMQZls",
-	"hdJECUwZeEIeG0AmNu9Txc+xcHt3nKuug29z99z8JcaVBhoasuaUC85yWiGrT2wzzFqakLh9tL8V9gdX",
-	"tQRaqBJAk0ckh6pyyGbatc6TDSdUEXM7moratLDCplecaoh4r7zyzy3W/bqf90o9GzUgI25w5iieWcFK",
-	"PxLNcD/w57DSLxr9kFrXF41gnhJyi9nZc7WxSMtcfsbXNnNTNC5UVYod2TZ56RI3MFhjh0iMJOExhRFT",
-	"ejB9oeDPrf5LFhfwHcfY7XJPWNFzHVtp6eTteAr+FfIxZYbhsYdWX397VOZAf4ECw0MiQw0pR/XIKONL",
-	"bIRfjKUtpalmSrNcDTm4btqn/imcXJ3zzBgGELcg6Roy0nD2rgEOSoWRN2gHrNCXzrXXv8XKNhs/bds2",
-	"HFODh4Pmr5px3mAbwvpkHZLN3BFzY1WEgHloYz4M96uS2kXj3vgfaPUF/CPAb+CEGdic0JXlZj4Ma6w+",
-	"dCymHPQtLiTkwGp9UsezD10GJ+dNNPgiZFGVMwi8hDGyowqlaEaUd09SrnYgocg8eS737l+neYWnz6sP",
-	"turo45UCrSvYOpikYrvmGXfqmVIDzkfn/e+66qqhT18utuxB/SARZo+/+Sj2hu6tQngwMXJH7fwSgW2x",
-	"C9EscZaSLe2yNF6kyyM75HsLkq3c6QcC0OapfVTofSKk+ln3i6CF1w1tTr+zAYzgXOP8sbFdIxRb80ds",
-	"AJE3bM1/5DOlsLqPX/gSzpFZ7EZ8Lq7/8aanUNbAj2dd+nmQhpatOAnZsj00cdxSQJPzvKbxZN2uF0v5",
-	"/d5ZLwenSyT3+oleQ1rZTZj6NZ+xh0tcYGjN8AQz99erD/YfIwbU2I2P0leVf/QzG1Jj921FFhe2m2ij",
-	"Dlxj4+bUPDS0zk2wMxu9AQbj52RcFsJnHZQRjYhy2BF22FwCs1qocuk616TtumhLyXAkD5Z1u5YlyNJ1",
-	"CanJaOarbXxhahhyBgmMqHkQXXh2wv4rtiD3XEXI1pXwBPNxcwm6N1EdUxeI0nSvBvsUHzLvqxWrQA3Z",
-	"brx4Nl/btnMxsDHUdc/49uVa09wA1wjzGU0tQNUtFJJTUku4ZbBzOp3P+bOuK2wAYR9L90Q/oiw/qW3I",
-	"sYvs5Icw0u2i/PiAvbFiwlet+yi0ERmb+WOYc2dCD17gwli9ElNWKNfJhMO0lLhwF60eymb2Z9sKaF1K",
-	"0axLotm2bUDpwYjZRU/acukwrppjZ4Qwnf7bx9+O1Gev3FVIM8WX9oEHUNRmKMW0Z3mYogUH6LmdoBhT",
-	"XAJpeAFSaSEK63RoxatjhYF4lK1rsJnOTJMl5GJr9KlYxvcAD6ylWMIQIYkl/PPo+3icOdMT5N5b7dyG",
-	"qYnSUJPlHv/7xLVJrIW0eZWoGpWMr53GNBZrLrg8HIWZkKE/n9D6bWZ2XyILxrWw7fCJO/c+fk03kErH",
-	"/lS06CN9BX209vIIaQejYBtkX2AR11PgvQaeSvfGyQadhG//s6/SHpPfjXuwubAkx55vOpnPm45OfjMK",
-	"BDvfjsLJiVwYpQPlQ1s6QupG1kJBahewu8lFfd+84ph8cuIpmXVdJY//9cPZUR8/39CFHQvms5WOohRP",
-	"vBLhqGVL90bnQEwxrezfbOdCsjQQHimM3PT+oeFSP7tHPm9N9GGGS83vo7RxFEcV6H+z6MJOr3klFFgm",
-	"lnbaaKo2w9rIa3wijv/fuMpgQDOzwvDHwASIucgnFYWA06sP5j+DuW/I1MZcbG0f/FTTr2Zmzi84EAeB",
-	"U9C+glvzyXTXPKrz8tMCu4b32m47KncvVY3zUoq1xORPo4HIW5CPULxZgGZucKIRcAYqBHiyS08PH6cz",
-	"EL9cgnGxW7Uh1MJeC6K0qJ90ylF8uMCAGwpSAb2F1kJeQsmSqRY9dFVifYphPRfrS6ErJZvgFqovyYl3",
-	"qJQS68tUSSGZFqzIvOd26StjEzyjUad8Mj8p65GZDThmgQvkXzTuHKnMgTij/E4C1WC2eG83w0wa/t9g",
-	"h9u7cDytXXMejBUFoYizQSUekXr1wfxnRMpMHI0RFurW/czSZcyuXSpZVREtNsBtSYlvtThE/Qkr+NX4",
-	"1tPnAdoMbcTwCA8Si5n5krgemzvL+xH9W7onhchsNqjNSXHDjHDqKTYz9k1Yxl2rfnfTxBw6BbrT3fRB",
-	"LtjX5+So4TCz95lCrFHMNmo7pNoMARzCYb3EXOwyXx3GBnqnDiLScoRhl4d95IFQeEabwJzjAhENx2Qx",
-	"oGEAYst5RaMDonIJ+q5qB55ipvDGp8qt/wY7e+wL6zOdRedMPlsClSAt3cTv+dT7fPUB/ztC/UmQ0xzE",
-	"Eac57TYwwTSdaLLNqWXdCsQgHoLgKLGDSXQ9ZPWLAD4sLOIX1/94Y4DjU+PNj2/Mk/LWo6OR1eJ6cXX7",
-	"9eLjm4//PwAA//8=",
+	"7H1dl9s2luBfwWrnnJ45LafsTLp3p/zkpONOTpy2x+V0HhLvGiKvREQUQANgyWof72/fg4sPkhJAkSpR",
+	"ZSfOQ1xVogjg3ov7/fF+lolNJThwrWbX72cVlXQDGiT+9n0Om0po4NnuB9iZv+SgMskqzQSfXc843YAi",
+	"ugAi4W0NSl8TBVwTuqKMk5rnIPFTRTdAzMNky3TBONFbQXK6U3PCNGGKcKFJLjjYb84J5TmhXG1BQk6o",
+	"Mk9tqZrNZ8wsWwDNQc7muP7sur3NB2af85nKCthQs+ENffcM+EoXs+svHz6czzaM+9//93xWUa1Bmnf+",
+	"n1/+x4P/9/rP/zabz/SuMm9VWjK+mn348GE+k6AqwRUgVF5IsShhY37MBNfAtfmRVlXJMmogc1XZJ/78",
+	"mzJget/azr9JWM6uZ//zqgH7lf1UXfn34opdQG8LqsnWgHYrBV9ZAOEftSC5mJlvuNeYVZ5kGVSa8gxw",
+	"Z3nOzHto+UKKCqRm5hxLWiqYz6rWn97PJFC35S7cHh5AZT6ruWaleXQp5Ibq2fUspxoi8At/EYvfINPm",
+	"u0+0lmxRa/imoHyFu+xuhPoHzC8HS3PYmr8zDRsVfcD9gUpJd+Z3UeZjvoAYf1szCfns+pfWZuyb7AZe",
+	"953rRlPNlGaZGnu2DCGSH142CZmQuSKMk23BssJcCvcwUYxnYC+iUBokWcBSyBYyGNewAmkWyM2+eKYP",
+	"V8jZcgnSUNktLWtQ0a8vWVn2bU8bqsyolDvCdPQNnGp2Gz+8Kqjse/m2EArs7gjlQhcgcS1m2JAQ0eW0",
+	"qDq477uC/zRv/kbUXI8iCgeTFmzDURqE2p1EqabOmf6mgGx9SCwLKdbAn+jORWNc//Wr6GGBa+m+OeDp",
+	"gqrvgEbgvS0AYWsoynBbi9UtVWTFboETpSm3pGie0JKysllgIUQJlOMC7u0HiGZcU0uC+1/aA7M/UPiK",
+	"e2kSjt9yLXeRS5fZo0X2QvUBF3ug2SbCyuazxS76ihw0tcwwzmzTHKfZvYK3A9Gmavulw9fuAc+8Es+H",
+	"G597IDRvCDtPgtPTRxeaRZRqeL1ZgCRiiVRRUqWJQd8OpRXTihRUFVEB0d50P3qfMaUP9xMu96Bb3qKT",
+	"iKzg8G4AaO1CsW1+TUsvefdJMDOc5ej2blgO5kUViKqEYU/v7c59dd6sGd2p4Hlym1GiXVDFVIxdUE2W",
+	"TCpNCihzyxS2wignCyCCwzWRdQn5nKxhBzkRkmyBrQrLFeN3rLsCiraam2/KumR8ZTnShubQETPNWyqQ",
+	"KnrhD0CFzwVQzfwpcSMpsJ2DDBH8x8RMms6SqlMP/ho+dfAR5EwP3/u3OdOxy8Pi7L6kCygTqhzkapwy",
+	"Z9lM69EWaxS1zsTm6KV57h7ro5P57BbkIvUBWzKIn3VLo8rNPl5RjbQncd9xC3poeZR4GKVp4BzE6Khp",
+	"OD806oymZQwNURL2zyeOIbVF6b6qfGfRXFKeMCKEhuHweVHSDPJgoh2CSYlaZpAiF+WUj6PSfQ92uPvm",
+	"DWEZL9ANu7IH6YFrQrW8DGTiBzq65+95VeuR1muDgpb1+ugh/ndM63Dfje5IbCoqmeMSw5ltv50Hb+vO",
+	"7WlpzT0sSVEWUbwKsSVLKlHmWtPNikcqAV0rwQdDVxLgqAbWNm0i4tHuPAapv0m61KdgrlF1hosBwzPV",
+	"SKv+YMcoxz4y78O85YYZjqjGMRG+H0PRt7csB6eeRpQ468uzxraiO6PLA80Kgqb23Bh8C6bVY0IX6Ojb",
+	"FiCt3yGz19bqdYpwgdd8z5Z1GobblJN+weeR2NJW1GXuPB241C3InKHxMkJnAMhjjgWzJbKUYuN8KuYG",
+	"mVvzm2AccnRXiloTqtZG52RLwsVC5DsCpQJiVAhFslKo1p1qToUwG85HX9acg/ypim2/kmJBF6xkOqIb",
+	"043gK0LL0vleEF4LcFo444hEZjYT26XnKIP2eGMejt1Fg3Wt/nm6oFs0qg5aBbitAMNAIgdLxWj8Kc3g",
+	"lTD/72XYfQd9SrN9Lj5Cl2oERgyXgbsP20BLe+jiXSzJQugi3FdjZYuldQszRXLIWA45oQtDwbqAzWPr",
+	"nV/QbE2oIgqAI4UT6oyq4ZJBtZSSBArM9w+V0rH2gdJUD1Wnvd5svxPfVllCBJS04S9UEwlKKyJ4ACUX",
+	"pBR8BZIoccDVGuY14lhJDp+0OvYOHO7Dns3Qw/qfshKeGGKI3IqFuI3w35JxUAQ/DK5A9ApiNEICqahS",
+	"xp6/Rd4ynB0bgpdgvhvXgHIo2YbpjpXXUp14JnJHXgcfesYT9S4DDHDtuDfEQcjzKF1TjLikjtOrJdrP",
+	"niVJJRM5jDXmE9esR7G0Hz3rIdgN5HELS4Gxh3XiQ+aUjSFGXOxS4/Fbi4Rzhz3NG+j79XpwFzeWG8/c",
+	"EQduO7Cwv8I4i9vT0vQm93zW4wR8KgH+BZOY3h1Sa12Hoeptio/hjk8xM45v6FjYc9gO/15TGfOslqXY",
+	"dnhEi5r2OUQ7YgdcbBinWiS8XhtQiiZkkFgm7nvgZPueVqqtuk+qknKF6nAujPorJCnoLRAFtGy7bls7",
+	"kZC5ePheaFFwIFpYS3SnNGx88GhlYPUn5dIBjMQ1Nx3XJjnLU0FELVlVpfjtMBHqJKc3a93WG9DMA8K6",
+	"KECYNjtowB8jhe/zfzpz5YAc+uKgNMHBlaaLEuKnrjl7W8OAmJpbOHwjvNYtHDvHD7Brm47DvSBr2I2V",
+	"RTZ0+qQVLhmuWdjvvjjBn3Db4Al4vUF117lLbGA8eEMeLErK141PJPxu1HH3y+tjrGONiSoR90pj3nbO",
+	"cgCWBJZuankLu/7oUySqL8UmEahNYXW4pLNb+gF2cXPIoyoW6FytQOmY4U5JRZnZDVGAUU3DXSqqNDwm",
+	"sKn0jmwL4IQLXaDlngPXbMnaSQ3JgNB+7Mwdt70fBzGETwwRz5xvdQ8HtS5EUlVyLpQxRvR8lostV1oC",
+	"3SQsEA3qqLX7EjLBM1YyTF+yORqbhDhZKJC3XeW77bosKR/gMI7xJFQtGgh1jtZe9wBQKfifIyyCeDw9",
+	"Rme+3qtVDvMMsVURjbbtJcmgY6Tx/GIolnGixAZIaXZCBC93c7LYEeeGP9wwLPXzmIWYkEdrxiOXs4Sl",
+	"fiBqPSdcPLDuiTkpWJ4DRnChVICew8fotVrUunmObOjOPAq47YVA/X6M+Ww0iOOyH/cd3uO+9ToNkLPQ",
+	"koPtGIXfbnDcGi/toYZRbbNE6vQvA6wjJlOcbw9V8AP47buiO2CG374Sa4htQQJ10mGYoQLvKib30qN6",
+	"v8DygXw4wTCjUV/L6vzmm11Fzy9Wzxi/o31Wwq01671iw/hSYNhZcstSQUohI0pLv23RROLPmbUUouIY",
+	"3bR7b6cs9anbCK4zXFUH9QnSg36EeCR2kChSvbLZCoC7ipW4YHbvnru9xk72D9i+oEptRcz2rVqfHNG/",
+	"/JOJNQIvGGH4G+PSiqklrUs9u/6vh3Nj67ONuQ//+de/YmK4/e1R3/XeTyc/QsnmW4lj/KTszRlxitPI",
+	"pLXlr6KJ3G3U7AXO5/dCZDGIPW8SezwTy22MseZNhq3SFFV3CctaWTWdMuur2FKmLa+zTusH3mnNH+Si",
+	"Xugo8/P03ORajfE2lQNBOgYB+w4ojPr2XplufkZEjJf1hsfleMk4jPc4VdTs/tg1x3fP/fL9XP2Fsyr2",
+	"wskJM2qsUrBMBIUsWSlitFkiak3EklCSS7rUZCkk8QHzHQaMCCoywzy/dsGIcEFn2PDLZf2Mkfdgom06",
+	"MDBAWieTg0qBVTmH4LJ7d+ZHWYot2QhMDqCcaMzbD4nBHP6kbH6wdSWit+8x/mKMdcx3w6CSrPE6j0i1",
+	"WChNsxJSSaprgArLiTDmvwDrQMA9YGopn5NtIdADSdVajVvbbThPaPIdG3sYFmQ99ElziG/Harf25E/0",
+	"2G98veuP1R6z/m/wQfyGSHtxk8EO6+C9a7TmMH+ob9s/01t4hRsalP6wl2Wyc+kl4FyoWErhUqB9Ms01",
+	"WcNOEVpasTY2gcJFwDmEAPgBzbVtDkwfdPn4FpoeIoELNehpbn37hgXO2ZfaadB9Do3cOo3Or4435NjW",
+	"LAyPn3lqn+E9dIbSknGmbOJ6QUsLy1vRcZq31AcJt8xmix3E2+vjOSghXn+QhhLhbJRYUYoOlAWgsjQu",
+	"JG++PRwhP/EcpNJCRAWQ4aA7dL3Gc/mtZxXdVE4qbAtRAuawcOFEraIb64k95A2rOmQP7NWg2PysIpQq",
+	"UaIKWgHZgY6+yUrEvpM2IRw0pZf6LN6YhnRjaXiC5IJwsY1WNlhVboQODr9ZH3k81xCzh1KOHPPNVMhS",
+	"iu2IC2zvwkuxTYRtKoiTikWfDtmJYqts8okEajP0ooIKg4wDSqTscw39z7tJTnZjc8te8cAtBDhyaIDY",
+	"gljnDjhkRxmQhcsp4ewlKyEWGTF/byr2bM6Xrwft2hcxbZhJy62DeezrpnvM41hSsr3myJK0y6Oy9UDm",
+	"AwTnccuUZeteMX/EHN/3kDscNy5yLcgSIA+1pAH1Xm315KfoTj0mGNpD3d/lt0aK+LSxMtWoUsA9uAmi",
+	"5Y4Iw7oMJq+JVQXmJGRFzYlPgZoTm9QU20riSuHrH7ci8X9SRGx5iJdZvnlAKnHTVa0ZVtcG8ngYD9bX",
+	"8LPnMkdDIUfJoj8Mstg5srt2SpdYYvGhS4zfgEGsrMGCwCaY2mfsZ3jVDgH6IX13DU8bnOmYNKldzfUQ",
+	"CB2FyOHeD1RFt1ycJYnFHT3OPi7UGxZG6vuB2So4sY5bAUpDNUbKiAXcaIhmUY+WCS5KhH5osZ75zSRh",
+	"hgsfwM1QVRxtG1aWTN0twtATPOrLIukqvHi4JhrgnGavB/k3G3PD5Wy7U6WgFPVC9eQyLhmU+biDj9aQ",
+	"jld3aarrlGXJdAk91/IYueGn/jVhqQT4KqGsUTyiDulYhukd0kL3ChMOqguGRgIjeTAhONjew95pYkD6",
+	"7xqUd7GcEUjp4pVUfu59gPVM9RwfU83BiaTRZA5brtRXreBJJu6ooGodszQryqRyDk0NSpOut4Xg1ywk",
+	"ovzcbG+kD2sPFxVwIjgostiRJfNJi3dMSw7XZ0yaguK0UoXQUYIJlUkGVktWapCkEGWuHge9W3Cw+ifl",
+	"O0zscgqZMeM34hZy611P50NHIGNIc0N1VnTA0oJmzROYxa5OSkNObC6Y8/aLjTmBBFcRgtvUAjsbEMGv",
+	"SYmpCkRvWQZzYzEMcNrt5WnbDXnaaLbYgnCMfl9CBqzSIzneUvdFIO+gbqIJDZsqlWzojNFplu4px+nr",
+	"fsDzMSEjc5hx3+jpgHCpdgbKdyo7P9C1dMV2o9JtRzdXSNVAhYyRvWKogKZAcw4Knvr9zlsU23O/zuHH",
+	"9ld1Alf2y4MIUzwD+CW2CBtodYwqA2k63/T2PXGPhct610jOSYmzTmDede1zRWzvHpg97Npw9A5a8TaK",
+	"Ho5E7P4m4p8Yla9wdtzJ0O6JeKGJvkcHe+eb71+AhmBb1NDQZGvTrZCYhbI7agOO4/fxTMxjL097Ch4S",
+	"S99KORIOqvvSlFNzmeoGdz+ur75iQQuHo90pR/Qc2+t4Obx3kneleV9NZp0uWyvHfO7T6xE6RwwmwdUV",
+	"TpYGy3dMaRFrspeikpTfLVhl466AzP0VP5ZXFjx5bROw72jnuqVxJn+BVkpd+BycZFQ5rrsgo+RDvCts",
+	"cgF8fNQCl+MVFlZdIPT6zZs46/Esu6O12ulAwVCfmsuw6+kIEDZ8HrLviTLfWS5hGmmLC5bC+qyFXLtE",
+	"jVmTgWUYWb5hnCHOYqwR36dOCbqOS8KdJFu2J022uUp79NcNHrTdUE2/4ZjDqQQDF/UTVxDLkbSNh63r",
+	"hvinXcseLjRRBeYwDKzOGGdS25qFqDX/znfl9uSC2SUd5c4ll7y+S9FH2VRLjYjXCMlWLNaEJM8lKN/s",
+	"3KY3uCrDaDbhiVkbKhMVpMJCclTm7EEcyezZudvoGoPIIf/aZUu9no/SDzRV64HI2EK8HCmm7QS9wFFK",
+	"K4blYJDI6YgrXw0lpO9kbxe5nuSubl9t1++bcVsXf+em1vNTOcMpKlFfj8mt5Vq9L7G8rU+PEmU+5j0D",
+	"Sca+1e8yTQSdxKEeWYbrn0XkhpOcXd76PObu9tZQ6RENzcpkfztbntF+0+B4MOM5vBsXid0/Nr7BPx47",
+	"fq/4RSA0h0iAL9UmqKdd5J0brgwWXN6mjFQK+qzoaIqp672MuUkLwXNinycLKKz9OCYI2hPEDFbEcMs1",
+	"xAR9Y9Q0Xk5R+1qYO5qftG+xK8svwniFmYPzA5vr/boXbEdXGzOzI67EObvYZ+JiYCsMXUEVjttkKYd+",
+	"ZpQTJH6r+YUvtcN1xJtPRzMORwwSSZdwp7F9FkabYGUj+OnwAqaxsag7e4572wfZ0NJd3eS+L8QgD/Op",
+	"WuhdtMf+YpMQkLpjvUk8S1bwckfMxy5RVoeZJqLWtkcC3rNmVhLGoYf1T0PIBz85QiSm7SLX9GHogPTW",
+	"4RNUfQov9dVpR7N3PcjGVd3i6xPbPQ8z4HfjBLbN64XSk+6QhbQtdjFNYGcIsRRKn5K605ux45rAmnVj",
+	"oLtxqU0j5lU4qHSPsBQ246SoN5TPiZB27JjSnWZj7QwvY7rttV+LdFc4eQZFa4Gm4QHuPQoGoOWk1y64",
+	"0cY3xEvevRvg+qmrV4hXMRxpyskSqvoNaF3CBri+o1rXpRGWe3XIPeKKBogtobOqDs1hSBkDFqqft/Gg",
+	"q33vUX5wLkzED+1SmxL+vtoOsUt4BOAdbKqEu2vDlOq2hWrnsciqoIki8x7Jq7eM8/he93NoneTy32j2",
+	"ExZvn27eAkQ4VhyKK/792G4TA5tF3Knw36Ve91b+DxpCd0IIs/Xe0QVlw0M9+05vH4Bp/HJHgpVN27lT",
+	"RO3TMOcukhRjH/lpv+Fid8qe7R6YzBtFbrIArUGSNezIhq6NxmdUuy1T8dl9G+C5SvRaLXffgUyuJ5Y+",
+	"mRETGbloL42PRBc0oqCkVcRm9NU02th6mBOsWJ6YGWjfH8sNNWLYSklb+Gxzg3ESqGO7vh468tZjmk0f",
+	"Cu0TDQb3YGZB1ZplSN3UQVtS1JkCYHX1uC2TmGeYgp5dEXsd0zIkWeMOjt+QpLb11I8n7JL2HhD2ybpB",
+	"vkdga6hhIO8W5UXv4JbprDhLm95hrXdvQixhn989j069cINrFcHraEzMx+Sh7/nONqgQhkpIy5j7a90K",
+	"qm4gk6DjEn8NUP0tdCPaH+JSCr5yIzxtcfQaKm02ZFRWsA1r+pcfX3g1sEVk43xP1iGdkoAmbyATPO9D",
+	"DFH4SAQvh5Bol0j0iKGTyjTTFZZ3mvg0n20lS7b1PRjA8Nx61RrItWgq9JZzvrFwzKaOOazVptT2gKn0",
+	"ZCZLNidp2Ze6fB/f7ZqQwlVgM/uVulHP71kp/nhtcMxbm6aqH/Zc5mjuzWdljuJHZWwTdZPbL5/DqePk",
+	"xul+nVfO17jn4qUJ/eNczav2bMvOKOBRbuSVEKlQ752jSr09JFPiZITL+LTeSmOyzkY0YrpzEsXbGup0",
+	"15khCRWD0wlb8bO9Wt69TkHO3+DNbCSWOVJ36i6c41LinZogup1oJ3vx7rBtHj68cazyQruvbywe8Syt",
+	"UFsNeE/njq1uQZGxGEokIs5oYDGNTTrGNWPrH+G3gIzWKjGAX/BlM+jgQOq2x+fHPGSYVjZSDV72GKrL",
+	"kkZ6KHmYEMq7TUtsnxVZAxFyv5VF2wxJseqeoRRGM4wfp93eY3+fqjORMnTfGIHM1PSKFqIajAZ+FpvJ",
+	"H7ATJVEVTZwcK5A/vV6+DbNPgeUcfATBezoDaSWxjelEjrQ3YBQMPtbXhzw5xSWMRB+c2J2Mt5VilRi3",
+	"kbx6vYMhsYkaToBc7ELrwegMSBcr8BpI3/j4QXH3beIc5oNnw6pScE/zoYP9HHrOQaitZm/3UL/R9Jk8",
+	"JPOmWPLU/vO+9bx7U3QDEDjP2QeC5WzlXE2xxDPJ9VM3hmZIHcg4F0tzqpT1m/r7wBm26LiPfqK6qPEf",
+	"7NO7RY1wc1qT0d+DP0S6X/loMvZA8PHk/mKXxgHkkNTArIMcV2q5iEfofy52H+PI1TSPhtZMq773h9lX",
+	"e5XDd530N2qOUnsGVw93GjEVOSlWRs6orVxjolGNumwro1gEEbPt1BkSjQdOj/VGrxvz1Mnjbo7WqRL2",
+	"e+zp7Phzq+a5b9ysy+nCprOQz/HSbovdbD4iaFme0tzpzkNoh8+e9bA4h4AOcL0PCW1t9loyvbsx+3FS",
+	"Aai03B83icaW/VN4QaF1ZS1+5eUWs81mxJqBt+6vbQYD46v/6x9sDlkxnKH2AZPglxGb2deHg+1L5KKY",
+	"Rg3kJEzWsiHWVmYLBoebYVuuK6T64lf+K//2FuSOGFzZpka2NTsl9nREi7Ud6URJJrgSJRC3bUvGmDRs",
+	"pMiv3BwPC1fevHuAf3pD/r0UYj0nWyHXc+zCPg9N3+ekKeB7TN5wweGNuSiiAj7/lb9RUC7DH4gWhPId",
+	"hmQVW3Fc5z++IIbYrKO/oivIjRZMOREVfVsDeZPVUgn55otf+bdSChcReEMrmyPCBL9ybeT+/JsS/A35",
+	"95dPvyH/9dVf/td/+AZWdmoieWPw88acd/4rDxPxbZ8gwWGOUDCESZSG6otfMR2TZcCtAyKMppOz69mT",
+	"imYFPPjyi4cNRbT+1tQ4zF45OmkFb65nj1ATqYDTis2uZ//5xSN8UUV1gXR6Reuc4QVZWa9TwOz3+ewa",
+	"hy09wSfMdyTdgMYJ9r84Wn1bAwai3cYsBNE/b27mgGz1D/P4m3y8o3lRmNTyl/aklr8ca0X74bW5zqoS",
+	"XNmb+eXDhyHvybW/aWH4N8f/mnV7E2AMaJCD4R08nHBq1TG38fi7wuauQrdBnI202VC5M2g199KsQ7Sk",
+	"rJwTDltQmti2vPOZuzxYLhgqXM0rLGqvsgKydRLB35hPR2C4AJqn8BtL5p8e/HiCCeGP77fcEbGQFZQZ",
+	"ZuYSRCnOQG+aK6+h0s08uwH4KVwPjCh6/g72+n1nwT4tJHGRaQkZeJNF2aZp2wcaYWf5pcun2RaCZJST",
+	"rWTa9onOqaYLqrDZd1aAshm6aSC7FjAP8BpY802o1EX4xj48m/tQ7NfCjjg/C5Dd2228/ENXz9Cyhg8T",
+	"ItitfZnLgtqsWS7cktA3W/nmy06n6OAOS/gRa8swgzx1LdyU8glB5laYDlg/F2B7jJclErirpFpK8S+s",
+	"lN4HzHzmEi26wLjpAOP8ZNuern5hqp0cBXaBDgawSb8bRop1OG+8CvoGJ2nogm47yMGOE0i1a9g9UGHa",
+	"cpRyQwqqOpS3h3VA7eG3MWkc3LJdlIzUvw7X7QzajS3cmoR8+tJTqgbN3Osp7y/LiibYhqxNb4Vnba7p",
+	"hdPmd3M3cgE7mnr+CO+MRZJggiFwlFTNn7lwzWRgDFOTp4Pik7J0s4i9Gcqkb6DbtGNLwufqvfnng7UQ",
+	"SrDOnS6kXsJG3MIzW+8W03FxPl1jelAOZ6brrw4t8zNBz56NUAShhaCRroVryJXSjOZJuXqfYDov3U5I",
+	"s8857AG8S7Bz333Z9sN2FZfHaPhqIVwyf/LCf41PfPLoMceYmK38XAijTBmQehcqDl2jeggmHH/uU0Ab",
+	"W+ECyEh4SZoYTfOq42U0r6e3MyY2I734ZJwshYwKiISy/KK+H8QZK9+2jLEv/n754Eeqs2I2+kr+Lu3S",
+	"Cenl7+wWwpRRQgmHLWn1tzDM25HTY9ePXuLsVnD1V/6rCZ2/wzaWNv6V4hpPaQYvQ7Ha/bGNUBd05zc1",
+	"hUUfh2AxEH4lzP+n1FhDgRrPMZBigTBv5d0tds0vQ+RNO4KcFP5Pm2Dj/dGOn6Fx1/dgSZu1bO9irMI7",
+	"nI24tCl+sYXenmO3f7TAhiO1iXU0T9DNHOjI2JQx1+fqvfvpwxXNMqg0DVVGcdPwJ26fexqGpVzwZnVf",
+	"28xr+TQsz1d0DY77OUDjTJ+ImEyoYk9+d5A/v2r2pKHiQYrZdOi2O8EJlAgtgk26CCU53Q1RjcRCgbz1",
+	"PfASfuzn4aHLmbjnR5orcb6wJj2xy+MZaO9lQq+4xSdgs5wSsEcVBul6g3EdiqhKNwUxqfC8wCfuVdv5",
+	"g8n9MJx9OkJCpNpx3gZrPfkMwZCPBmz/JukSKeSQQGLbah65+j6HTSU08Ax7gSSkwsfKXfDcI2z1R2cl",
+	"jgkJAw9GKHpLsc11Wiecu+HwQmKlthIbn9s2RBS9dQPt+pnPf4enLsWA9lJCcVqgOZ4umGqN8zuXVdZd",
+	"rhR4C9vlI/GlSqAqwcjafOxRb6364foFWxXDNrARqfUf3WH9z5bkNBKlM0lzQqnS7qGEbfyIKjD++lud",
+	"rwBdNS6nqKAKRzRiT9odDIoHdNlPP+N4uffsZ/3lctQWmbA1Hc3tIfoMOk1I1/5YdZpDsQFUckI5bO3I",
+	"X18+Q5giWyFx8YQUkTxOTq5hzEHfm0O6+fJsdGP7CkxOKeAyv5E4fN8ZZvtlL2i2XklRo/g5qsO0mhkl",
+	"GZGrW7xfDuSqNtPvHVNimlzEdy/+7En+2Dhyuw530lRKW2QRWuS5VoKG/IjSRvy7ezY6teiqVX2WFvqh",
+	"+usTT81otcifkB9aaB2J38dFZP3xSseJLP72jIoLm/y+kHJKSnBFj3orwuWl7jIruglNuc3fwsAMdDvi",
+	"18wlZ4qUsGw6gx6Xnpb+rhZ1uU6XBJi9PSnL3yG1jejUh56Fw4bpdmi/i9uFUfQDWl9b98HwFx4Uz2/E",
+	"3b7/9pynOa0w2V1lfP/39muhl6H/PVK67PcVa+uBUyMq4CQ4twjF3JUd2RrR6Ga20LI8GNZCObYYCG2C",
+	"OA7oO1bXtdeL2cEhUh570SCInVI1cTLRhvKdm3yjHhOgWWFgh8VLQgbYLnaEaQXlcgxDem9/6E1n/sbY",
+	"To4x32PUVPodpF98SiridBFMhFsYWTUEKxo2Ven6BaTSQF/5Z+7TyHKAjtoCs3elejebBzvL/ZqpW4OQ",
+	"bquCEzVMkWnQD1zBSOeuBgpYME7bLavDStMlaS2Nvb0UkmwLAbfY2Bwql8/HlG4aoM+bAng7ldc5EnUr",
+	"05S7fnNHjYVWX5l4AVAhtj+HPiqfuLHgDzKlYRdzKllbzqh9+4mZKawU6ZKsn21njc/ZmOcnj2La8qud",
+	"4eZoMlgTX7niYaZJLmDYdW21ZEka96G/yD3n+i8+u7g+RhdXp5XNlLXV2KOtkU3R0DjJWd50D2r3Dord",
+	"hU2vbvPjpPXVP8L05T9UrRlfOSgYIW+ndYR+lw1MUFN3MLlqj+GJ5qpZXLzwj03j9/Gv91OS7zcB0O6C",
+	"CA5/UkRsOfFAemxH1Pg+P4rAXgijAS2mfF29N/986CO8eFpPhNm6yrrzmiAPP5WMmeccbLZMKEPEJlW2",
+	"6HBVU5lUWduIuGq1kUyKwG/CmPyLIOWMMjD2HjfO8rM4/RjFqSW1C3RVcnRv4/Z4jxgnQuYg5+1adEcs",
+	"RBgLRNZ8yJWS9bEkkZqr3wOH8xNUp8WUAWeDptPTK2o+YcLouTA1RQCJj4gefXnOdafUh90YNgW0BFtk",
+	"b+7qkXwK83TkwuKfk5GgG6DlxXWSCQoTwpzYC7vlJ9aDnlSVFLdA4B3NdLmzriG38blzxBMcRDuAEm6F",
+	"mykcpYR/CpZ/1k6Hx0qcYK2rhL/dJUFdvbc/9FoFL/3Az+OQb80G/UjlppueN6ltEKAQ01f2IX+VNR2z",
+	"k90i8RGwm1eXw0S0SZUoc5DujLZ0X3DwTZYwssmFJit2i83UYvqwUfJmZzFM/Hi9g6y2zDZx3wK6Za3G",
+	"mScy27pHdM+aQ7kCWaZaFeaCl6kE+Xbl+Wf75uPLUUaKbfenn9QLZihwTgwBolvAk5VixpzxsX97i0IG",
+	"BDYwm5MK5NE2BgdsBN5VQqY7Cn+LH1+alZ8SN7UR0nCR8TeD6RLHELKlH0M4tyHVIXe61SvOaqnGvLQG",
+	"pwIc0WATBzKx2VBl0zUGcTIXt+y5RENuPBZ2+hwsdDMXoswt58FI8YRcQK1Zla4q6pnBGYMy2QiliRKY",
+	"qvGYPDSATGze25DnWLi5O85F2sK3uXtu7hXjSgMNjXAzygVnGS2R1Se2GWZcjUiYP9jfEvuyq0oCzVUB",
+	"oMkDkkFZOmQz7VoWypoTqoi5HXVJbTpebtNajjWivFM+/6eWY/Cqm29MPRs1ICNuYOkgnlnCUj8QdX8f",
+	"9mew1M9rfZ9a12eNYJrSfYvZyXPksTjOXH7GVzZjVtQuRFiILdnUWeESZjBIZod3DCThIQUpY3pffabg",
+	"T63uTuaX8ARH2O1iR1jecdlbaenk7XAK/g2yIeWd4bH7Vl//eFTmQH+Bws59IkMNKUP1yCjjCxxAkA+l",
+	"LaWpZkqzTPU5uG6ap34XTq7WeSYMA4hbkHQFc1Jz9rYGDkqFUUNoByzRl86117/F0jZ5P27b1hxTsvuT",
+	"FV7Ww7zBNnT4EQfypvZG1q1EhdA+vh/uVwW1i8a98d/R8jP4B4DfwAkz3zmhS8vNfPjbWH3oWEw56Btc",
+	"SMiAVfqojmcfugxOzpvg8VnIoipnEHgJY2RLFUrROVHePUm52oKEfO7Jc7FzPx3nFZ4+r97baq8PVwq0",
+	"LmHjYJKK7Zpn3KknSg04H5133+uq2vpefbnYsgf1vUSYPf6mo9gburMK4d6kzi21c2MEtiPPRb3AGVa2",
+	"pM7SeJ4uS22R7y1ItnSn7wlAm6d2UaH3kZDqJ92ng+ZeN7S1FM4GMIJzhXPfhnbrUGzFH7AeRN6wFf+e",
+	"T5Q67F5+4Us4RUa3G606u/7ldUehrIAfzhj1czgNLVtxErKUO2jiuKWAJud5TePJul0vlmr9rbNe9k6X",
+	"SKr2k9T6tLKbMG1tOmMPl7jAsKD+yXHu06v39ocBg4Hsxgfpq8o/+okNB7L7tiKLC9vFtVZ7rrFh84Hu",
+	"G1rnJtiJjd4Ag+HzSS4L4bMOKIlGRDlsCdtv6oFZLVS5dJ1r0nS7tCV8OAoJy+ldqxhk6bqA1EQ689Ym",
+	"vjA2DDmBBEbU3IsuPDlh/4it3z1XEbJxJTzGfNxMgu5MssfUBaI03ane/tD7zPtqyUpQfbYbz59O1y7v",
+	"XAxsCHXdMb59uZZAN8A1wnxCUwtQdQsF/JRUEm4ZbJ1O53P+rOsKG2/Yx9K96A8oy0/I63PsIjv5LozS",
+	"uyg/3mNvLB/xVus+Cu1bhmb+GObcmoyEFzg3Vq/ElBXKdTLhMC0lLty9rIOyif3ZtvJcF1LUq4Jotmka",
+	"f3owYnbR46ZMPYwJ59iRQttydUW+evjVQH32yl2FNFN8YR+4B0VtghJYe5b7KVpwgJ7aCYoxxQWQmucg",
+	"lRYit06HRrw6VhiIR9m6BpvpzDRZQCY2Rp+KZXz38MBKigX0EZJYwO9H38fjTJmeIHfeauc2TE2Uhoos",
+	"dvjvY9eeshLS5lWialQwvnIa01CsueByfxRmRIb+dELrj5nZfYksGNc6uMUnTi6KfEXXkErH/li06AN9",
+	"BX209vIIaQfSYPtpX2AR11PgnQaeSvfGiRKthG//u6+OH5LfjXuwubAkw157OpnPm45OfjkIBFvfBsTJ",
+	"iUwYpQPlQ1M6QqpaVkJBahewvclEdde84ph8cuIpmXVdJo//6P7sqA+fbujCjmPz2UoHUYrHXolw1LKh",
+	"O6NzIKaYVvYz2zGSLAyEBwqjrcToV99Qr5/dI5+2Jno/Q72m91HaOIqjCvS/WXRhh92sFAosE0s7bTRV",
+	"635t5BU+Ecf/H1xlMKCZWGH4OjABYi7yUUUh4PTqvfmnN/cNmdqQi63tgx9r+tXEzPk5B+IgcAzaV3Br",
+	"XpnuVkh1VnxcYNfwTtttR+XupapxXkixkpj8aTQQeQvyAYo3C9C5G1hpBJyBCgGe7I7UwcfxDMTPl2BY",
+	"7FatCbWw14IoLarHrXIUHy4w4IaclEBvobGQF1CwZKpFB12lWB1jWM/E6lLoSskmuIXyc3LiCZVSYnWZ",
+	"Kikk05zlc++5XfjK2ATPqNUxn8xPynpkJgOOWeAC+Re1O0cqcyDOKL+RQDWYLd7ZzTCRhv8P2OL2LhxP",
+	"a9acBmN5TijirFeJR6RevTf/DEiZiaMxwkLdup9YuozZtUslK0uixRq4LSnxLS77qD9hBb8c3vL7PECb",
+	"oI0YHuFeYjETXxLX23RreT+if0N3JBdzmw1qc1LcECmcNotNpH0TlmHXqttVNjH/T4FudZW9lwv26Jwc",
+	"NRxm8j5TiDWK2UZNZ1qbIYDDT6yXmIvt3FeHsZ6etb2ItByh3+VhH7knFJ7RJjDnuEBEwzFZDGgYgNhy",
+	"XlHrgKhMgj5V7cBTTBTe+Fi59T9ga499YX2mteiUyWcLoBKkpZv4PR97n6/e478D1J8EOU1BHHGa024D",
+	"I0zTkSbblFrWrUAM4iEIjnDbmwDYQVa3COD9zCJ+dv3LawMcnxpvfn1tnpS3Hh21LGfXs6vbR7MPrz/8",
+	"/wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
