@@ -4,6 +4,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 work=$(mktemp -d)
+chmod o+x "$work" # started as root, the database server runs as another account
 export TWINNING_CREDENTIALS=$work/credentials.json
 twinning=bin/twinning
 cleanup() { [[ -n ${demo:-} ]] && kill "$demo" 2>/dev/null && wait "$demo" 2>/dev/null; rm -rf "$work"; }

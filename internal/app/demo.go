@@ -2,8 +2,10 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -36,12 +38,19 @@ type Outside struct {
 
 // Demo runs the service with the Larkspur Observatories until the context ends.
 func Demo(ctx context.Context, cfg DemoConfig) (err error) {
+	made := true
 	if cfg.DataDir == "" {
 		if cfg.DataDir, err = os.MkdirTemp("", "twinning-demo-"); err != nil {
 			return err
 		}
-		defer os.RemoveAll(cfg.DataDir)                      // best effort
-		if err := os.Chmod(cfg.DataDir, 0o711); err != nil { // started by root, the database runs as another account
+		defer os.RemoveAll(cfg.DataDir) // best effort
+	} else if err := os.Mkdir(cfg.DataDir, 0o700); errors.Is(err, fs.ErrExist) {
+		made = false // somebody else's to open
+	} else if err != nil {
+		return err
+	}
+	if made { // started by root, the database runs as another account; what is in it is closed
+		if err := os.Chmod(cfg.DataDir, 0o711); err != nil {
 			return err
 		}
 	}
