@@ -63,6 +63,7 @@ type compiler struct {
 	tables     map[string]map[string]string
 	vocabulary Vocabulary
 	patterns   map[string]*regexp.Regexp // those of the expressions
+	compiled   int                       // expressions so far
 	stopped    atomic.Bool
 }
 
@@ -134,6 +135,12 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 	src := n.Text()
 	if strings.TrimSpace(src) == "" {
 		n.Problem("expected an expression that gives %s, found nothing", w)
+		return nil
+	}
+	if c.compiled++; c.compiled > budget.Formulas.Int() { // told once
+		if c.compiled == budget.Formulas.Int()+1 {
+			n.Problem("%v", budget.Formulas.Over(int64(c.compiled), "the number of the charter's expressions"))
+		}
 		return nil
 	}
 	if err := budget.Formula.Over(int64(len(src)), "the expression"); err != nil {

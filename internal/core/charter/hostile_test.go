@@ -1,6 +1,7 @@
 package charter
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -21,6 +22,25 @@ func TestHostile(t *testing.T) {
 		return strings.Repeat("person.roles.all(x, ", n) + "true" + strings.Repeat(")", n) + " ? 'a' : 'b'"
 	}
 	text, cost := "a text that the expression makes is over the limit of 64 KiB", "the work of this expression for one record is over the limit of 100,000"
+	logins := func(n int) error {
+		_, err := Parse([]byte(head+"attributes: {userName: {candidates: ["+strings.Repeat("person.title, ", n)+"], rule: once}}\n"), Vocabulary{})
+		return err
+	}
+	require.NoError(t, logins(400))
+	require.ErrorContains(t, logins(600), "is over the limit of 500")
+	many := "shape:\n  id: id\n"
+	for i := range 2001 {
+		many += fmt.Sprintf("  a%d: b\n", i)
+	}
+	_, err = record.ParseShape([]byte(many))
+	require.ErrorContains(t, err, "is over the limit of 2,000")
+	wrong := ""
+	for i := range 5000 {
+		wrong += fmt.Sprintf("k%d: 1\n", i)
+	}
+	_, err = Parse([]byte(wrong), Vocabulary{})
+	require.ErrorContains(t, err, "more after this")
+	require.Less(t, len(err.Error()), 40_000)
 	for name, c := range map[string]struct{ expression, want string }{
 		"nested replace":    {nested(9, ".replace('a', 'aaaaaaaaaaaaaaaa')"), text},
 		"replace nothing":   {nested(9, ".replace('', 'aaaaaaaaaaaaaaaa')"), text},

@@ -146,8 +146,15 @@ func (d *Document) Err() error {
 		}
 		return a.Column - b.Column
 	})
+	if more := len(d.problems) - mostProblems; more > 0 {
+		last := d.problems[mostProblems-1]
+		return append(slices.Clone(d.problems[:mostProblems]), Problem{Line: last.Line, Column: last.Column, Message: fmt.Sprintf("and %d more after this", more)})
+	}
 	return d.problems
 }
+
+// mostProblems is how many mistakes are told at once.
+const mostProblems = 100
 
 // Present reports whether the node was written.
 func (n Node) Present() bool { return n.node != nil }

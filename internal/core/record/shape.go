@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"twinning/internal/core/budget"
 	"twinning/internal/core/document"
 )
 
@@ -69,6 +70,10 @@ func ParseShape(src []byte) (Shape, error) {
 	shape.Classes = words(fields["classes"])
 	if n, ok := fields["upload"]; ok {
 		shape.Upload = parseUpload(n)
+	}
+	if err := budget.Columns.Over(int64(len(fields["shape"].Entries())), "the number of the shape's attributes"); err != nil {
+		fields["shape"].Problem("%v", err)
+		return shape, doc.Err()
 	}
 	for _, e := range fields["shape"].Entries() {
 		shape.Attributes[e.Key] = parseSource(e.Key, e.Value)
