@@ -121,6 +121,16 @@ func TestBudgets(t *testing.T) {
 	require.Equal(t, http.StatusAccepted, h.call("POST", "/v1/lanes/hostile/reconciliations", all, nil, &task))
 	require.Equal(t, lifecycle.Finished, h.wait(task.ID, nil).State)
 
+	// a system that gives more than a list may have
+	for _, c := range []struct{ system, limit, back string }{{"hq", "records=50", "records=10000000"}, {"night-log", "records=10", "records=10000000"}} {
+		require.NoError(t, budget.Set(c.limit))
+		require.Equal(t, http.StatusAccepted, h.call("POST", "/v1/systems/"+c.system+"/rosters", all, nil, &task))
+		ended := h.wait(task.ID, nil)
+		require.NoError(t, budget.Set(c.back))
+		require.Equal(t, lifecycle.Failed, ended.State, c)
+		require.Contains(t, ended.Message, "is over the limit of", c)
+	}
+
 	// exports that nobody reads hold no more than their own few places
 	for range 12 {
 		req, err := http.NewRequest("GET", h.url+"/v1/rosters/"+h.newest("hq")+"/export?format=jsonl&native=true", nil)

@@ -6,6 +6,7 @@ import (
 	"io"
 
 	"twinning/internal/core/budget"
+	"twinning/internal/core/record"
 )
 
 // Unpack reads what is compressed by gzip, and passes on what is not. What comes
@@ -129,25 +130,10 @@ func (w within) Each(fn func(Row) error) error {
 			return budget.Records.Over(n, "the number of records")
 		}
 		if row.Fault == "" && row.LeftOut == "" {
-			row.At, row.Fault = oversized(row.Values)
+			row.At, row.Fault = record.Oversized(row.Values)
 		}
 		return fn(row)
 	})
-}
-
-func oversized(values map[string][]string) (at, fault string) {
-	if int64(len(values)) > budget.Columns.Value() {
-		return "", budget.Columns.Over(int64(len(values)), fmt.Sprintf("a record of %d attributes", len(values))).Error()
-	}
-	for name, list := range values {
-		if err := budget.Key.Over(int64(len(name)), "the name of an attribute"); err != nil {
-			return "", err.Error()
-		}
-		if err := budget.Values.Over(int64(len(list)), fmt.Sprintf("a list of %d values", len(list))); err != nil {
-			return name, err.Error()
-		}
-	}
-	return "", ""
 }
 
 // Unwrap gives a file as its format opened it.

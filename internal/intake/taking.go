@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/budget"
 	"twinning/internal/core/record"
 	"twinning/internal/fault"
 	"twinning/internal/store"
@@ -81,6 +82,9 @@ func (k *taking) progress() error {
 	if err := k.ctx.Err(); err != nil {
 		return err
 	}
+	if n := int64(k.records + k.rejected); n > budget.Records.Value() { // a list without an end
+		return budget.Records.Over(n, "the number of records")
+	}
 	if (k.records+k.rejected)%64 != 0 || time.Since(k.told) < progressPause {
 		return nil
 	}
@@ -125,6 +129,10 @@ func (k *taking) Record(r connector.Record) error {
 	if k.trusted && stored == short(digest) {
 		k.records++
 		return k.progress()
+	}
+	if at, fault := record.Oversized(r.Values); fault != "" {
+		k.rejected++
+		return k.refuse(record.Rejection{Line: r.Line, Column: at, ID: r.ID, Reason: fault})
 	}
 	rej, gap := k.understood(r)
 	if rej != nil {
