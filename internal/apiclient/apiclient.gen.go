@@ -18,6 +18,108 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for FindingCode.
+const (
+	FindingCodeBondBroken         FindingCode = "bond-broken"
+	FindingCodeBondDoubted        FindingCode = "bond-doubted"
+	FindingCodeClaimedTwice       FindingCode = "claimed-twice"
+	FindingCodeContestedMatch     FindingCode = "contested-match"
+	FindingCodeContradictoryKeys  FindingCode = "contradictory-keys"
+	FindingCodeCoverageDrop       FindingCode = "coverage-drop"
+	FindingCodeDrift              FindingCode = "drift"
+	FindingCodeDuplicateAccount   FindingCode = "duplicate-account"
+	FindingCodeDuplicatePerson    FindingCode = "duplicate-person"
+	FindingCodeEmailTaken         FindingCode = "email-taken"
+	FindingCodeLeaverActive       FindingCode = "leaver-active"
+	FindingCodeMarkForeign        FindingCode = "mark-foreign"
+	FindingCodeMissingAccount     FindingCode = "missing-account"
+	FindingCodeNoEmail            FindingCode = "no-email"
+	FindingCodeNotKept            FindingCode = "not-kept"
+	FindingCodeNotShown           FindingCode = "not-shown"
+	FindingCodeOrphanAccount      FindingCode = "orphan-account"
+	FindingCodeRecycledKey        FindingCode = "recycled-key"
+	FindingCodeReferenceBroken    FindingCode = "reference-broken"
+	FindingCodeReferenceOpen      FindingCode = "reference-open"
+	FindingCodeRehire             FindingCode = "rehire"
+	FindingCodeRequiredMissing    FindingCode = "required-missing"
+	FindingCodeRosterShrunk       FindingCode = "roster-shrunk"
+	FindingCodeRowRejected        FindingCode = "row-rejected"
+	FindingCodeSeveralValues      FindingCode = "several-values"
+	FindingCodeSharedKey          FindingCode = "shared-key"
+	FindingCodeSuspendedElsewhere FindingCode = "suspended-elsewhere"
+	FindingCodeUsernameTaken      FindingCode = "username-taken"
+	FindingCodeValueDamaged       FindingCode = "value-damaged"
+	FindingCodeValueInvalid       FindingCode = "value-invalid"
+)
+
+// Valid indicates whether the value is a known member of the FindingCode enum.
+func (e FindingCode) Valid() bool {
+	switch e {
+	case FindingCodeBondBroken:
+		return true
+	case FindingCodeBondDoubted:
+		return true
+	case FindingCodeClaimedTwice:
+		return true
+	case FindingCodeContestedMatch:
+		return true
+	case FindingCodeContradictoryKeys:
+		return true
+	case FindingCodeCoverageDrop:
+		return true
+	case FindingCodeDrift:
+		return true
+	case FindingCodeDuplicateAccount:
+		return true
+	case FindingCodeDuplicatePerson:
+		return true
+	case FindingCodeEmailTaken:
+		return true
+	case FindingCodeLeaverActive:
+		return true
+	case FindingCodeMarkForeign:
+		return true
+	case FindingCodeMissingAccount:
+		return true
+	case FindingCodeNoEmail:
+		return true
+	case FindingCodeNotKept:
+		return true
+	case FindingCodeNotShown:
+		return true
+	case FindingCodeOrphanAccount:
+		return true
+	case FindingCodeRecycledKey:
+		return true
+	case FindingCodeReferenceBroken:
+		return true
+	case FindingCodeReferenceOpen:
+		return true
+	case FindingCodeRehire:
+		return true
+	case FindingCodeRequiredMissing:
+		return true
+	case FindingCodeRosterShrunk:
+		return true
+	case FindingCodeRowRejected:
+		return true
+	case FindingCodeSeveralValues:
+		return true
+	case FindingCodeSharedKey:
+		return true
+	case FindingCodeSuspendedElsewhere:
+		return true
+	case FindingCodeUsernameTaken:
+		return true
+	case FindingCodeValueDamaged:
+		return true
+	case FindingCodeValueInvalid:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for KeyEvidenceVerdict.
 const (
 	KeyEvidenceVerdictAccountBlank KeyEvidenceVerdict = "account-blank"
@@ -45,21 +147,21 @@ func (e KeyEvidenceVerdict) Valid() bool {
 	}
 }
 
-// Defines values for LogLineLevel.
+// Defines values for LogLevel.
 const (
-	LogLineLevelError   LogLineLevel = "error"
-	LogLineLevelInfo    LogLineLevel = "info"
-	LogLineLevelWarning LogLineLevel = "warning"
+	LogLevelError   LogLevel = "error"
+	LogLevelInfo    LogLevel = "info"
+	LogLevelWarning LogLevel = "warning"
 )
 
-// Valid indicates whether the value is a known member of the LogLineLevel enum.
-func (e LogLineLevel) Valid() bool {
+// Valid indicates whether the value is a known member of the LogLevel enum.
+func (e LogLevel) Valid() bool {
 	switch e {
-	case LogLineLevelError:
+	case LogLevelError:
 		return true
-	case LogLineLevelInfo:
+	case LogLevelInfo:
 		return true
-	case LogLineLevelWarning:
+	case LogLevelWarning:
 		return true
 	default:
 		return false
@@ -267,6 +369,57 @@ func (e RulingInputKind) Valid() bool {
 	}
 }
 
+// Defines values for Severity.
+const (
+	SeverityError   Severity = "error"
+	SeverityNotice  Severity = "notice"
+	SeverityWarning Severity = "warning"
+)
+
+// Valid indicates whether the value is a known member of the Severity enum.
+func (e Severity) Valid() bool {
+	switch e {
+	case SeverityError:
+		return true
+	case SeverityNotice:
+		return true
+	case SeverityWarning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Standing.
+const (
+	StandingContested Standing = "contested"
+	StandingDuplicate Standing = "duplicate"
+	StandingExempt    Standing = "exempt"
+	StandingMissing   Standing = "missing"
+	StandingOrphan    Standing = "orphan"
+	StandingTwinned   Standing = "twinned"
+)
+
+// Valid indicates whether the value is a known member of the Standing enum.
+func (e Standing) Valid() bool {
+	switch e {
+	case StandingContested:
+		return true
+	case StandingDuplicate:
+		return true
+	case StandingExempt:
+		return true
+	case StandingMissing:
+		return true
+	case StandingOrphan:
+		return true
+	case StandingTwinned:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SystemKind.
 const (
 	SystemKindFile SystemKind = "file"
@@ -309,6 +462,39 @@ func (e TaskState) Valid() bool {
 	case TaskStateQueued:
 		return true
 	case TaskStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Verb.
+const (
+	VerbCreate    Verb = "create"
+	VerbMark      Verb = "mark"
+	VerbReaddress Verb = "readdress"
+	VerbReinstate Verb = "reinstate"
+	VerbRename    Verb = "rename"
+	VerbSet       Verb = "set"
+	VerbSuspend   Verb = "suspend"
+)
+
+// Valid indicates whether the value is a known member of the Verb enum.
+func (e Verb) Valid() bool {
+	switch e {
+	case VerbCreate:
+		return true
+	case VerbMark:
+		return true
+	case VerbReaddress:
+		return true
+	case VerbReinstate:
+		return true
+	case VerbRename:
+		return true
+	case VerbSet:
+		return true
+	case VerbSuspend:
 		return true
 	default:
 		return false
@@ -663,6 +849,9 @@ type Finding struct {
 	Since        time.Time `json:"since"`
 }
 
+// FindingCode defines model for FindingCode.
+type FindingCode string
+
 // FindingList defines model for FindingList.
 type FindingList struct {
 	Counts map[string]int `json:"counts"`
@@ -785,17 +974,17 @@ type ListedToken struct {
 	Name    string    `json:"name"`
 }
 
+// LogLevel defines model for LogLevel.
+type LogLevel string
+
 // LogLine defines model for LogLine.
 type LogLine struct {
-	At      time.Time    `json:"at"`
-	Level   LogLineLevel `json:"level"`
-	Message string       `json:"message"`
-	Number  int64        `json:"number"`
-	Subject string       `json:"subject"`
+	At      time.Time `json:"at"`
+	Level   LogLevel  `json:"level"`
+	Message string    `json:"message"`
+	Number  int64     `json:"number"`
+	Subject string    `json:"subject"`
 }
-
-// LogLineLevel defines model for LogLine.Level.
-type LogLineLevel string
 
 // LogList defines model for LogList.
 type LogList struct {
@@ -1311,6 +1500,9 @@ type SettlementInput struct {
 	Reason  string  `json:"reason"`
 }
 
+// Severity defines model for Severity.
+type Severity string
+
 // Side defines model for Side.
 type Side struct {
 	Contested int `json:"contested"`
@@ -1327,6 +1519,9 @@ type SignIn struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
 }
+
+// Standing defines model for Standing.
+type Standing string
 
 // Statistics defines model for Statistics.
 type Statistics struct {
@@ -1499,6 +1694,9 @@ type ValueCount struct {
 	Value string `json:"value"`
 }
 
+// Verb defines model for Verb.
+type Verb string
+
 // Verdict defines model for Verdict.
 type Verdict struct {
 	Basis *string `json:"basis,omitempty"`
@@ -1622,8 +1820,8 @@ type FaceRecordsParams struct {
 
 // ListFindingsParams defines parameters for ListFindings.
 type ListFindingsParams struct {
-	Code     *string `form:"code,omitempty" json:"code,omitempty"`
-	Severity *string `form:"severity,omitempty" json:"severity,omitempty"`
+	Code     *FindingCode `form:"code,omitempty" json:"code,omitempty"`
+	Severity *Severity    `form:"severity,omitempty" json:"severity,omitempty"`
 
 	// Q text to find
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
@@ -1646,7 +1844,7 @@ type DraftPlanParams struct {
 // ListQuestionsParams defines parameters for ListQuestions.
 type ListQuestionsParams struct {
 	// Code asked for this finding
-	Code *string `form:"code,omitempty" json:"code,omitempty"`
+	Code *FindingCode `form:"code,omitempty" json:"code,omitempty"`
 
 	// Least lowest probability
 	Least *float32 `form:"least,omitempty" json:"least,omitempty"`
@@ -1678,7 +1876,7 @@ type ReconcileParams struct {
 // ListVerdictsParams defines parameters for ListVerdicts.
 type ListVerdictsParams struct {
 	Side  ListVerdictsParamsSide `form:"side" json:"side"`
-	State *string                `form:"state,omitempty" json:"state,omitempty"`
+	State *Standing              `form:"state,omitempty" json:"state,omitempty"`
 
 	// Q text to find
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
@@ -1736,7 +1934,7 @@ type WhyParams struct {
 
 // ListWithheldParams defines parameters for ListWithheld.
 type ListWithheldParams struct {
-	Verb *string `form:"verb,omitempty" json:"verb,omitempty"`
+	Verb *Verb `form:"verb,omitempty" json:"verb,omitempty"`
 
 	// Q text to find
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
@@ -1746,8 +1944,8 @@ type ListWithheldParams struct {
 
 // ListChangesParams defines parameters for ListChanges.
 type ListChangesParams struct {
-	Verb    *string `form:"verb,omitempty" json:"verb,omitempty"`
-	Outcome *string `form:"outcome,omitempty" json:"outcome,omitempty"`
+	Verb    *Verb    `form:"verb,omitempty" json:"verb,omitempty"`
+	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
 
 	// Q text to find
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
@@ -1827,9 +2025,9 @@ type ListRejectionsParams struct {
 
 // ListReceiptsParams defines parameters for ListReceipts.
 type ListReceiptsParams struct {
-	Outcome *string `form:"outcome,omitempty" json:"outcome,omitempty"`
-	Cursor  *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit   *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
+	Cursor  *string  `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit   *int     `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // SettleReceiptParams defines parameters for SettleReceipt.
@@ -1900,9 +2098,9 @@ type ListTasksParams struct {
 
 // GetTaskLogParams defines parameters for GetTaskLog.
 type GetTaskLogParams struct {
-	Level  *string `form:"level,omitempty" json:"level,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Level  *LogLevel `form:"level,omitempty" json:"level,omitempty"`
+	Cursor *string   `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int      `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CreateUserParams defines parameters for CreateUser.

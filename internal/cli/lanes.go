@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"strings"
 
@@ -55,33 +56,31 @@ func newLane() *cobra.Command {
 		return ask(nil, res, err)
 	})
 	history := pageFlags(running("history LANE", "Reconciliations of a lane, newest first", exact("LANE"), func(c *client, args []string) error {
-		var v apiclient.ReconciliationList
-		res, err := c.ListReconciliations(c.ctx, args[0], &apiclient.ListReconciliationsParams{Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+		v, err := gather[apiclient.Reconciliation](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListReconciliations(c.ctx, args[0], &apiclient.ListReconciliationsParams{Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
 		for _, r := range v.Items {
 			rows = append(rows, []string{fmt.Sprint(r.Id), day(r.At), fmt.Sprint(r.CharterVersion), thousands(r.Balance.People.Twinned), thousands(r.Balance.People.Missing), thousands(r.Balance.Accounts.Orphan), thousands(r.Balance.People.Contested), counts(r.Changes)})
 		}
-		return c.show(v, []string{"no.>", "at", "charter>", "twinned>", "missing>", "orphan>", "contested>", "would change"}, rows)
+		return showList(c, v, []string{"no.>", "at", "charter>", "twinned>", "missing>", "orphan>", "contested>", "would change"}, rows)
 	}))
-	withheld := pageFlags(running("withheld LANE", "Changes that are not drafted because something is not known, with the reason", exact("LANE"), func(c *client, args []string) error {
-		var v apiclient.WithheldList
-		res, err := c.ListWithheld(c.ctx, args[0], &apiclient.ListWithheldParams{Verb: c.given("verb"), Q: c.given("search"), Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+	withheld := searchFlag(pageFlags(running("withheld LANE", "Changes that are not drafted because something is not known, with the reason", exact("LANE"), func(c *client, args []string) error {
+		v, err := gather[apiclient.Withheld](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListWithheld(c.ctx, args[0], &apiclient.ListWithheldParams{Verb: chosen[apiclient.Verb](c, "verb"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
 		for _, w := range v.Items {
 			rows = append(rows, []string{w.Verb, w.Label, value(w.Person), value(w.Account), w.Reason})
 		}
-		if err := c.show(v, []string{"verb", "whose", "person", "account", "reason"}, rows); err != nil {
-			return err
-		}
-		c.more(v.Next, v.Total, len(v.Items))
-		return nil
-	}))
+		return showList(c, v, []string{"verb", "whose", "person", "account", "reason"}, rows)
+	})))
 	withheld.Flags().String("verb", "", "only this verb")
 	return group("lane", "One authority reconciled with one downstream", list, show, history, withheld, newBonds(), observe, remove)
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"fmt"
+	"net/http"
 	"os"
 	"strconv"
 	"strings"
@@ -53,23 +54,13 @@ func (c *client) given(name string) *string {
 	return nil
 }
 
-func (c *client) limit() *int {
-	n, _ := c.cmd.Flags().GetInt("limit")
-	return &n
-}
-
-func pageFlags(cmd *cobra.Command) *cobra.Command {
-	cmd.Flags().Int("limit", 50, "rows to show, at most 500")
-	cmd.Flags().String("cursor", "", "where to go on, as the last page said")
-	cmd.Flags().StringP("search", "q", "", "only what holds this text")
-	return cmd
-}
-
-// more says how to see the next page.
-func (c *client) more(next *string, total int, shown int) {
-	if next != nil {
-		c.say("%s of %s shown; the next: --cursor %s", thousands(shown), thousands(total), *next)
+// chosen is given for a parameter that has certain values only; the service says
+// which when it is none of them.
+func chosen[T ~string](c *client, name string) *T {
+	if v := T(c.flag(name)); v != "" {
+		return &v
 	}
+	return nil
 }
 
 func newSignIn() *cobra.Command {
@@ -325,9 +316,10 @@ func newFreeze() *cobra.Command {
 
 func newAudit() *cobra.Command {
 	list := pageFlags(running("list", "Who did what, newest first", cobra.NoArgs, func(c *client, _ []string) error {
-		var v apiclient.AuditList
-		res, err := c.ListAudit(c.ctx, &apiclient.ListAuditParams{Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+		v, err := gather[apiclient.AuditEntry](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListAudit(c.ctx, &apiclient.ListAuditParams{Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
@@ -340,7 +332,7 @@ func newAudit() *cobra.Command {
 			}
 			rows = append(rows, []string{fmt.Sprint(e.Seq), day(e.At), e.By, e.Action, e.Subject, strings.TrimSpace(detail)})
 		}
-		return c.show(v, []string{"seq>", "at", "by", "action", "subject", "detail"}, rows)
+		return showList(c, v, []string{"seq>", "at", "by", "action", "subject", "detail"}, rows)
 	}))
 	head := running("head", "Print the end of the trail: keep it where nobody who can write the database reaches it", cobra.NoArgs, func(c *client, _ []string) error {
 		var v apiclient.AuditHead
@@ -383,32 +375,34 @@ func pace(t apiclient.Task) string {
 
 func newTask() *cobra.Command {
 	list := pageFlags(running("list", "Background work, newest first", cobra.NoArgs, func(c *client, _ []string) error {
-		var v apiclient.TaskList
-		res, err := c.ListTasks(c.ctx, &apiclient.ListTasksParams{Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+		v, err := gather[apiclient.Task](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListTasks(c.ctx, &apiclient.ListTasksParams{Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
 		for _, t := range v.Items {
 			rows = append(rows, []string{fmt.Sprint(t.Id), t.Name, string(t.State), dayOf(t.Started), dayOf(t.Ended), thousands(t.Good), thousands(t.Bad), pace(t), value(t.Message)})
 		}
-		return c.show(v, []string{"task>", "name", "state", "began", "ended", "good>", "bad>", "a second>", "message"}, rows)
+		return showList(c, v, []string{"task>", "name", "state", "began", "ended", "good>", "bad>", "a second>", "message"}, rows)
 	}))
 	log := pageFlags(running("log TASK", "What a task said, record by record", exact("TASK"), func(c *client, args []string) error {
 		id, err := number(args[0])
 		if err != nil {
 			return err
 		}
-		var v apiclient.LogList
-		res, err := c.GetTaskLog(c.ctx, id, &apiclient.GetTaskLogParams{Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+		v, err := gather[apiclient.LogLine](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.GetTaskLog(c.ctx, id, &apiclient.GetTaskLogParams{Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
 		for _, l := range v.Items {
 			rows = append(rows, []string{day(l.At), string(l.Level), l.Subject, l.Message})
 		}
-		return c.show(v, []string{"at", "level", "subject", "message"}, rows)
+		return showList(c, v, []string{"at", "level", "subject", "message"}, rows)
 	}))
 	halt := running("halt TASK", "Ask a task to stop; a reading that is halted leaves nothing behind", exact("TASK"), func(c *client, args []string) error {
 		id, err := number(args[0])

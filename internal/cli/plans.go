@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -14,16 +15,17 @@ import (
 
 func newPlan() *cobra.Command {
 	list := pageFlags(running("list LANE", "Plans of a lane, newest first", exact("LANE"), func(c *client, args []string) error {
-		var v apiclient.PlanList
-		res, err := c.ListPlans(c.ctx, args[0], &apiclient.ListPlansParams{Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+		v, err := gather[apiclient.Plan](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListPlans(c.ctx, args[0], &apiclient.ListPlansParams{Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
 		for _, p := range v.Items {
 			rows = append(rows, []string{fmt.Sprint(p.Id), string(p.State), day(p.Created), p.By, counts(p.Verbs)})
 		}
-		return c.show(v, []string{"plan>", "state", "drafted", "by", "changes"}, rows)
+		return showList(c, v, []string{"plan>", "state", "drafted", "by", "changes"}, rows)
 	}))
 	draft := running("draft LANE", "Draft a plan from the newest reconciliation", exact("LANE"), func(c *client, args []string) error {
 		people, _ := c.cmd.Flags().GetStringSlice("person")
@@ -51,14 +53,15 @@ func newPlan() *cobra.Command {
 	})
 	draft.Flags().StringSlice("person", nil, "only what concerns these people, by id")
 	draft.Flags().StringSlice("wave", nil, "only these waves")
-	show := pageFlags(running("show PLAN", "A plan, change by change, old beside new", exact("PLAN"), func(c *client, args []string) error {
+	show := searchFlag(pageFlags(running("show PLAN", "A plan, change by change, old beside new", exact("PLAN"), func(c *client, args []string) error {
 		p, err := c.plan(args[0])
 		if err != nil {
 			return err
 		}
-		var v apiclient.ChangeList
-		res, err := c.ListChanges(c.ctx, p.Id, &apiclient.ListChangesParams{Verb: c.given("verb"), Outcome: c.given("outcome"), Q: c.given("search"), Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+		v, err := gather[apiclient.Change](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListChanges(c.ctx, p.Id, &apiclient.ListChangesParams{Verb: chosen[apiclient.Verb](c, "verb"), Outcome: chosen[apiclient.Outcome](c, "outcome"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		if c.format != "table" {
@@ -68,6 +71,7 @@ func newPlan() *cobra.Command {
 					rows = append(rows, []string{x.Wave, x.Verb, value(x.Person), value(x.Account), e.Attribute, strings.Join(e.Old, ";"), strings.Join(e.New, ";"), e.Reason, string(value(x.Outcome))})
 				}
 			}
+			defer more(c, v)
 			return c.show(map[string]any{"plan": p, "changes": v}, []string{"wave", "verb", "person_id", "account_id", "attribute", "old", "new", "reason", "outcome"}, rows)
 		}
 		if err := c.showPlan(p); err != nil {
@@ -75,9 +79,9 @@ func newPlan() *cobra.Command {
 		}
 		fmt.Fprintln(c.cmd.OutOrStdout())
 		drawChanges(c.cmd.OutOrStdout(), v.Items)
-		c.more(v.Next, v.Total, len(v.Items))
+		more(c, v)
 		return nil
-	}))
+	})))
 	show.Flags().String("verb", "", "only this verb")
 	show.Flags().String("outcome", "", "only this outcome")
 	void := running("void PLAN", "Give a plan up", exact("PLAN"), func(c *client, args []string) error {
@@ -362,29 +366,23 @@ func newRun() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var v apiclient.ReceiptList
-		cursor, limit := c.given("cursor"), c.limit()
-		for {
-			var page apiclient.ReceiptList
-			res, err := c.ListReceipts(c.ctx, id, &apiclient.ListReceiptsParams{Outcome: c.given("outcome"), Cursor: cursor, Limit: limit})
-			if err := ask(&page, res, err); err != nil {
-				return err
-			}
-			for _, r := range page.Items {
-				if outcome := value(r.Outcome); !c.on("bad") || outcome != apiclient.OutcomeDone && outcome != apiclient.OutcomeUnchanged {
-					v.Items = append(v.Items, r)
-				}
-			}
-			v.Next = page.Next
-			if cursor = page.Next; !c.on("bad") || cursor == nil { // what is bad may stand on any page
-				break
-			}
+		v, err := gather[apiclient.Receipt](c, c.on("bad"), func(cursor *string, limit *int) (*http.Response, error) { // what is bad may stand on any page
+			return c.ListReceipts(c.ctx, id, &apiclient.ListReceiptsParams{Outcome: chosen[apiclient.Outcome](c, "outcome"), Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
+			return err
+		}
+		if c.on("bad") {
+			v.Items = slices.DeleteFunc(v.Items, func(r apiclient.Receipt) bool {
+				outcome := value(r.Outcome)
+				return outcome == apiclient.OutcomeDone || outcome == apiclient.OutcomeUnchanged
+			})
 		}
 		var rows [][]string
 		for _, r := range v.Items {
 			rows = append(rows, []string{fmt.Sprint(r.Number), r.Verb, r.Label, value(r.Account), string(value(r.Outcome)), value(r.Detail), value(r.Verified), short(r.Before), short(r.Sent)})
 		}
-		return c.show(v, []string{"no.>", "verb", "whose", "account", "outcome", "detail", "verified", "before", "sent"}, rows)
+		return showList(c, v, []string{"no.>", "verb", "whose", "account", "outcome", "detail", "verified", "before", "sent"}, rows)
 	}))
 	receipts.Flags().String("outcome", "", "only this outcome")
 	receipts.Flags().Bool("bad", false, "only what did not come about")

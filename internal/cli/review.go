@@ -29,7 +29,7 @@ func (c *client) between() (least, most float32) {
 
 func (c *client) questions(lane, cursor string, limit int) (v apiclient.QuestionList, err error) {
 	least, most := c.between()
-	p := &apiclient.ListQuestionsParams{Code: c.given("code"), Least: &least, Most: &most, Q: c.given("search"), Limit: &limit}
+	p := &apiclient.ListQuestionsParams{Code: chosen[apiclient.FindingCode](c, "code"), Least: &least, Most: &most, Q: c.given("search"), Limit: &limit}
 	if cursor != "" {
 		p.Cursor = &cursor
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"mime"
@@ -88,16 +89,17 @@ func newRosterTake() *cobra.Command {
 
 func newRosterList() *cobra.Command {
 	return pageFlags(running("list SYSTEM", "Rosters of a system, newest first", exact("SYSTEM"), func(c *client, args []string) error {
-		var v apiclient.RosterList
-		res, err := c.ListRosters(c.ctx, args[0], &apiclient.ListRostersParams{Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+		v, err := gather[apiclient.Roster](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListRosters(c.ctx, args[0], &apiclient.ListRostersParams{Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
 		for _, r := range v.Items {
 			rows = append(rows, rosterRow(r))
 		}
-		return c.show(v, rosterHeader, rows)
+		return showList(c, v, rosterHeader, rows)
 	}))
 }
 
@@ -114,51 +116,57 @@ func ofRoster(use, short string, run func(c *client, id int64) error) *cobra.Com
 
 func newRosterRejected() *cobra.Command {
 	return pageFlags(ofRoster("rejected", "Records that could not be read, with the reason", func(c *client, id int64) error {
-		var v apiclient.RejectionList
-		res, err := c.ListRejections(c.ctx, id, &apiclient.ListRejectionsParams{Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+		v, err := gather[apiclient.Rejection](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListRejections(c.ctx, id, &apiclient.ListRejectionsParams{Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
 		for _, r := range v.Items {
 			rows = append(rows, []string{lineOf(r.Line), value(r.Column), value(r.Id), r.Reason})
 		}
-		return c.show(v, []string{"line>", "column", "id", "reason"}, rows)
+		return showList(c, v, []string{"line>", "column", "id", "reason"}, rows)
 	}))
 }
 
 func newRosterLeftOut() *cobra.Command {
-	return pageFlags(ofRoster("left-out", "What was there and was not read, with the reason", func(c *client, id int64) error {
-		var v apiclient.LeftOutList
-		res, err := c.ListLeftOut(c.ctx, id, &apiclient.ListLeftOutParams{Cursor: c.given("cursor"), Limit: c.limit(), Q: c.given("search")})
-		if err := ask(&v, res, err); err != nil {
+	return searchFlag(pageFlags(ofRoster("left-out", "What was there and was not read, with the reason", func(c *client, id int64) error {
+		v, err := gather[apiclient.LeftOut](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListLeftOut(c.ctx, id, &apiclient.ListLeftOutParams{Cursor: cursor, Limit: limit, Q: c.given("search")})
+		})
+		if err != nil {
 			return err
 		}
-		for _, r := range v.Reasons {
+		var reasons []apiclient.LeftReason
+		if err := v.said("reasons", &reasons); err != nil {
+			return err
+		}
+		for _, r := range reasons {
 			c.say("%s: %s", thousands(r.Count), r.Reason)
 		}
 		var rows [][]string
 		for _, l := range v.Items {
 			rows = append(rows, []string{l.What, l.Reason})
 		}
-		return c.show(v, []string{"left out", "reason"}, rows)
-	}))
+		return showList(c, v, []string{"left out", "reason"}, rows)
+	})))
 }
 
 func newRosterRecords() *cobra.Command {
-	return pageFlags(ofRoster("records", "The records of a roster with their native values", func(c *client, id int64) error {
-		var v apiclient.RecordList
-		res, err := c.ListRecords(c.ctx, id, &apiclient.ListRecordsParams{Cursor: c.given("cursor"), Limit: c.limit(), Q: c.given("search")})
-		if err := ask(&v, res, err); err != nil {
+	return searchFlag(pageFlags(ofRoster("records", "The records of a roster with their native values", func(c *client, id int64) error {
+		v, err := gather[apiclient.Record](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListRecords(c.ctx, id, &apiclient.ListRecordsParams{Cursor: cursor, Limit: limit, Q: c.given("search")})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
 		for _, r := range v.Items {
 			rows = append(rows, []string{r.Id, nativeText(r.Values)})
 		}
-		c.more(v.Next, v.Total, len(v.Items))
-		return c.show(v, []string{"id", "values"}, rows)
-	}))
+		return showList(c, v, []string{"id", "values"}, rows)
+	})))
 }
 
 func nativeText(values map[string][]string) string {
@@ -196,8 +204,8 @@ func share(part, whole int) string {
 }
 
 func newRosterCompare() *cobra.Command {
-	cmd := pageFlags(ofRoster("compare", "Who came, went and changed since another roster (the one before, if none is named)", func(c *client, id int64) error {
-		params := apiclient.CompareRostersParams{Cursor: c.given("cursor"), Limit: c.limit(), Q: c.given("search"), Attribute: c.given("attribute")}
+	cmd := searchFlag(pageFlags(ofRoster("compare", "Who came, went and changed since another roster (the one before, if none is named)", func(c *client, id int64) error {
+		params := apiclient.CompareRostersParams{Q: c.given("search"), Attribute: c.given("attribute")}
 		if with, _ := c.cmd.Flags().GetInt64("with"); with > 0 {
 			params.With = &with
 		}
@@ -205,28 +213,35 @@ func newRosterCompare() *cobra.Command {
 			k := apiclient.CompareRostersParamsKind(kind)
 			params.Kind = &k
 		}
-		var v apiclient.RosterComparison
-		res, err := c.CompareRosters(c.ctx, id, &params)
-		if err := ask(&v, res, err); err != nil {
+		v, err := gather[apiclient.RecordChange](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			params.Cursor, params.Limit = cursor, limit
+			return c.CompareRosters(c.ctx, id, &params)
+		})
+		if err != nil {
+			return err
+		}
+		whole, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
+		var about apiclient.RosterComparison
+		if err := json.Unmarshal(whole, &about); err != nil {
 			return err
 		}
 		var rows [][]string
 		for _, d := range v.Items {
 			rows = append(rows, recordChange(d)...)
 		}
-		c.say("%s, roster %d of %s against %d of %s: %s came, %s went, %s changed", v.Newer.System, v.Newer.Id, dayOf(v.Newer.Ended), v.Older.Id, dayOf(v.Older.Ended), thousands(v.Came), thousands(v.Went), thousands(v.Changed))
+		c.say("%s, roster %d of %s against %d of %s: %s came, %s went, %s changed", about.Newer.System, about.Newer.Id, dayOf(about.Newer.Ended), about.Older.Id, dayOf(about.Older.Ended), thousands(about.Came), thousands(about.Went), thousands(about.Changed))
 		var attributes []string
-		for _, a := range v.Attributes {
+		for _, a := range about.Attributes {
 			attributes = append(attributes, fmt.Sprintf("%s %s", a.Value, thousands(a.Count)))
 		}
 		if len(attributes) > 0 {
 			c.say("changed by attribute: %s", strings.Join(attributes, ", "))
 		}
-		if v.Next != nil {
-			c.say("the next: --cursor %s", *v.Next)
-		}
-		return c.show(v, []string{"", "id", "who", "attribute", "old", "new"}, rows)
-	}))
+		return showList(c, v, []string{"", "id", "who", "attribute", "old", "new"}, rows)
+	})))
 	cmd.Flags().Int64("with", 0, "the other roster; the one before when not given")
 	cmd.Flags().String("kind", "", "came, went or changed")
 	cmd.Flags().String("attribute", "", "only who changed in this attribute")

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"net/http"
 	"strings"
 
 	openapitypes "github.com/oapi-codegen/runtime/types"
@@ -15,10 +16,11 @@ import (
 var glyphs = map[string]string{"twinned": "●", "missing": "○", "orphan": "○", "duplicate": "◎", "contested": "◐", "exempt": "◌"}
 
 func newTwin() *cobra.Command {
-	list := pageFlags(running("list LANE", "Where the records of a side stand in the newest balance", exact("LANE"), func(c *client, args []string) error {
-		var v apiclient.VerdictList
-		res, err := c.ListVerdicts(c.ctx, args[0], &apiclient.ListVerdictsParams{Side: apiclient.ListVerdictsParamsSide(c.flag("side")), State: c.given("state"), Q: c.given("search"), Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+	list := searchFlag(pageFlags(running("list LANE", "Where the records of a side stand in the newest balance", exact("LANE"), func(c *client, args []string) error {
+		v, err := gather[apiclient.Verdict](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListVerdicts(c.ctx, args[0], &apiclient.ListVerdictsParams{Side: apiclient.ListVerdictsParamsSide(c.flag("side")), State: chosen[apiclient.Standing](c, "state"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
@@ -29,10 +31,9 @@ func newTwin() *cobra.Command {
 			}
 			rows = append(rows, []string{glyphs[x.State] + " " + x.State, x.Id, x.Label, value(x.Twin), value(x.TwinLabel), basis, value(x.Note)})
 		}
-		c.more(v.Next, v.Total, len(v.Items))
 		other := map[string]string{"people": "account", "accounts": "person"}[c.flag("side")]
-		return c.show(v, []string{"state", "id", c.flag("side"), other, "", "basis", "note"}, rows)
-	}))
+		return showList(c, v, []string{"state", "id", c.flag("side"), other, "", "basis", "note"}, rows)
+	})))
 	list.Flags().String("side", "people", "people or accounts")
 	list.Flags().String("state", "", "only this state: twinned, missing, orphan, duplicate, contested, exempt")
 	why := running("why LANE", "Why a record stands where it does", exact("LANE"), func(c *client, args []string) error {
@@ -166,10 +167,11 @@ func prefixed(prefix string, list []string) []string {
 }
 
 func newFinding() *cobra.Command {
-	list := pageFlags(running("list LANE", "What is wrong, gravest first", exact("LANE"), func(c *client, args []string) error {
-		var v apiclient.FindingList
-		res, err := c.ListFindings(c.ctx, args[0], &apiclient.ListFindingsParams{Code: c.given("code"), Severity: c.given("severity"), Q: c.given("search"), Cursor: c.given("cursor"), Limit: c.limit()})
-		if err := ask(&v, res, err); err != nil {
+	list := searchFlag(pageFlags(running("list LANE", "What is wrong, gravest first", exact("LANE"), func(c *client, args []string) error {
+		v, err := gather[apiclient.Finding](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ListFindings(c.ctx, args[0], &apiclient.ListFindingsParams{Code: chosen[apiclient.FindingCode](c, "code"), Severity: chosen[apiclient.Severity](c, "severity"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
 			return err
 		}
 		var rows [][]string
@@ -180,9 +182,8 @@ func newFinding() *cobra.Command {
 			}
 			rows = append(rows, []string{f.Id, f.Code, sev, strings.TrimSpace(value(f.PersonLabel) + " " + value(f.Person)), strings.TrimSpace(value(f.AccountLabel) + " " + value(f.Account)), f.Detail})
 		}
-		c.more(v.Next, v.Total, len(v.Items))
-		return c.show(v, []string{"finding", "code", "severity", "person", "account", "detail"}, rows)
-	}))
+		return showList(c, v, []string{"finding", "code", "severity", "person", "account", "detail"}, rows)
+	})))
 	list.Flags().String("code", "", "only this code")
 	list.Flags().String("severity", "", "only this severity: error, warning, notice")
 	accept := running("accept LANE FINDING", "Accept a finding, so that it no longer stands in the way", exact("LANE", "FINDING"), func(c *client, args []string) error {

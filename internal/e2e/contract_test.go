@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"testing"
+	"twinning/internal/core/finding"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -19,6 +20,11 @@ func TestAnswersFitTheContract(t *testing.T) {
 	spec, err := openapi3.NewLoader().LoadFromFile("../../api/openapi.yaml")
 	require.NoError(t, err)
 	spec.Servers = openapi3.Servers{{URL: h.url + "/v1"}}
+	codes := spec.Components.Schemas["FindingCode"].Value.Enum
+	require.Len(t, codes, len(finding.Catalogue))
+	for i, c := range finding.Catalogue {
+		require.Equal(t, c.Name, codes[i], "the contract's codes are the catalogue's")
+	}
 	router, err := gorillamux.NewRouter(spec)
 	require.NoError(t, err)
 	token := h.token("look", "work", "seal", "administer")
@@ -32,7 +38,7 @@ func TestAnswersFitTheContract(t *testing.T) {
 		{"GET", "/rosters/1", "", 200}, {"GET", "/rosters/1/records?q=ana&limit=3", "", 200}, {"GET", "/rosters/4/rejections", "", 200},
 		{"GET", "/lanes", "", 200}, {"GET", "/lanes/hq-dome-booking", "", 200}, {"GET", "/lanes/hq-dome-booking/charter", "", 200}, {"GET", "/lanes/hq-dome-booking/reconciliations?limit=1", "", 200},
 		{"GET", "/lanes/hq-dome-booking/records?side=people&state=contested", "", 200}, {"GET", "/lanes/hq-dome-booking/why?person=L0924", "", 200}, {"GET", "/lanes/hq-dome-booking/why?account=u80010", "", 200},
-		{"GET", "/lanes/hq-dome-booking/rulings", "", 200}, {"GET", "/lanes/hq-dome-booking/findings?severity=error", "", 200}, {"GET", "/lanes/hq-dome-booking/plans", "", 200},
+		{"GET", "/lanes/hq-dome-booking/rulings", "", 200}, {"GET", "/lanes/hq-dome-booking/records?side=people&state=contestd", "", 422}, {"GET", "/lanes/hq-dome-booking/records?side=people&stat=contested", "", 422}, {"GET", "/lanes/hq-dome-booking/findings?code=orphan", "", 422}, {"GET", "/plans/1/changes?verb=delete-all", "", 422}, {"GET", "/lanes/hq-dome-booking/findings?severity=error", "", 200}, {"GET", "/lanes/hq-dome-booking/plans", "", 200},
 		{"GET", "/plans/1", "", 200}, {"GET", "/plans/1/changes", "", 200}, {"GET", "/runs/1", "", 200}, {"GET", "/plans/1/runs", "", 200}, {"GET", "/plans/999/runs", "", 404}, {"GET", "/runs/1/receipts", "", 200}, {"GET", "/tasks", "", 200}, {"GET", "/tasks/1", "", 200}, {"GET", "/tasks/8/log", "", 200},
 		{"GET", "/freeze", "", 200}, {"GET", "/audit", "", 200}, {"GET", "/audit/check", "", 200},
 		{"POST", "/charter-checks", `{"source": "lane: x"}`, 422}, {"GET", "/systems/none", "", 404}, {"GET", "/lanes/hq-dome-booking/records?side=both", "", 422}, {"POST", "/lanes/hq-dome-booking/plans", `{"people": 3}`, 422},

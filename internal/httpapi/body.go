@@ -9,6 +9,7 @@ import (
 	"math"
 	"mime"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -20,6 +21,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"twinning/internal/core/budget"
+	"twinning/internal/core/document"
 	"twinning/internal/service"
 )
 
@@ -185,6 +187,12 @@ func parameters(r *http.Request, op *openapi3.Operation, path map[string]string)
 		}
 	}
 	query := r.URL.Query()
+	var names []string
+	for _, p := range op.Parameters {
+		if p.Value != nil && p.Value.In == openapi3.ParameterInQuery {
+			names = append(names, p.Value.Name)
+		}
+	}
 	for name, list := range query {
 		for _, v := range list {
 			if err := check(name, v); err != nil {
@@ -193,6 +201,9 @@ func parameters(r *http.Request, op *openapi3.Operation, path map[string]string)
 		}
 		if len(list) > 1 {
 			return malformed(name, "it is given twice")
+		}
+		if !slices.Contains(names, name) {
+			return &service.Error{Kind: service.Invalid, Title: fmt.Sprintf("there is no parameter %.60q%s", name, document.Suggest(name, names)), Detail: took(names), Field: name}
 		}
 	}
 	for _, p := range op.Parameters {
@@ -205,6 +216,13 @@ func parameters(r *http.Request, op *openapi3.Operation, path map[string]string)
 		}
 	}
 	return nil
+}
+
+func took(names []string) string {
+	if len(names) == 0 {
+		return "this operation takes none"
+	}
+	return "this operation takes " + strings.Join(names, ", ")
 }
 
 // validate holds a request against the contract.

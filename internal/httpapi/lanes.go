@@ -64,7 +64,7 @@ func (s *server) ListReconciliations(ctx context.Context, r openapi.ListReconcil
 }
 
 func (s *server) ListVerdicts(ctx context.Context, r openapi.ListVerdictsRequestObject) (openapi.ListVerdictsResponseObject, error) {
-	list, next, total, err := s.cfg.Service.Verdicts(ctx, r.Lane, string(r.Params.Side), value(r.Params.State), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, next, total, err := s.cfg.Service.Verdicts(ctx, r.Lane, string(r.Params.Side), string(value(r.Params.State)), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListVerdicts200JSONResponse](counted(list, next, total), err)
 }
 
@@ -100,7 +100,7 @@ func (s *server) RuleAll(ctx context.Context, r openapi.RuleAllRequestObject) (o
 }
 
 func (s *server) ListQuestions(ctx context.Context, r openapi.ListQuestionsRequestObject) (openapi.ListQuestionsResponseObject, error) {
-	f := service.QuestionFilter{Code: value(r.Params.Code), Least: value(r.Params.Least), Most: 1}
+	f := service.QuestionFilter{Code: string(value(r.Params.Code)), Least: value(r.Params.Least), Most: 1}
 	if r.Params.Most != nil {
 		f.Most = *r.Params.Most
 	}
@@ -126,7 +126,7 @@ func (s *server) ClearRuling(ctx context.Context, r openapi.ClearRulingRequestOb
 }
 
 func (s *server) ListWithheld(ctx context.Context, r openapi.ListWithheldRequestObject) (openapi.ListWithheldResponseObject, error) {
-	list, next, total, err := s.cfg.Service.Withheld(ctx, r.Lane, value(r.Params.Verb), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, next, total, err := s.cfg.Service.Withheld(ctx, r.Lane, string(value(r.Params.Verb)), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListWithheld200JSONResponse](counted(list, next, total), err)
 }
 
@@ -136,7 +136,7 @@ func (s *server) ListBonds(ctx context.Context, r openapi.ListBondsRequestObject
 }
 
 func (s *server) ListFindings(ctx context.Context, r openapi.ListFindingsRequestObject) (openapi.ListFindingsResponseObject, error) {
-	list, next, total, counts, err := s.cfg.Service.Findings(ctx, r.Lane, value(r.Params.Code), value(r.Params.Severity), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, next, total, counts, err := s.cfg.Service.Findings(ctx, r.Lane, string(value(r.Params.Code)), string(value(r.Params.Severity)), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	v := counted(list, next, total)
 	v["counts"] = counts
 	return as[openapi.ListFindings200JSONResponse](v, err)

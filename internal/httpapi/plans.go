@@ -22,7 +22,7 @@ func (s *server) GetPlan(ctx context.Context, r openapi.GetPlanRequestObject) (o
 }
 
 func (s *server) ListChanges(ctx context.Context, r openapi.ListChangesRequestObject) (openapi.ListChangesResponseObject, error) {
-	list, next, total, err := s.cfg.Service.Changes(ctx, r.Plan, value(r.Params.Verb), value(r.Params.Outcome), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, next, total, err := s.cfg.Service.Changes(ctx, r.Plan, string(value(r.Params.Verb)), string(value(r.Params.Outcome)), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListChanges200JSONResponse](counted(list, next, total), err)
 }
 
@@ -67,6 +67,6 @@ func (s *server) SettleReceipt(ctx context.Context, r openapi.SettleReceiptReque
 }
 
 func (s *server) ListReceipts(ctx context.Context, r openapi.ListReceiptsRequestObject) (openapi.ListReceiptsResponseObject, error) {
-	list, next, err := s.cfg.Service.Receipts(ctx, r.Run, value(r.Params.Outcome), page(nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.Receipts(ctx, r.Run, string(value(r.Params.Outcome)), page(nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListReceipts200JSONResponse](onPage(list, next), err)
 }

@@ -120,7 +120,7 @@ func (s *server) HaltTask(ctx context.Context, r openapi.HaltTaskRequestObject) 
 }
 
 func (s *server) GetTaskLog(ctx context.Context, r openapi.GetTaskLogRequestObject) (openapi.GetTaskLogResponseObject, error) {
-	list, next, err := s.cfg.Service.TaskLog(ctx, r.Task, value(r.Params.Level), page(nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.TaskLog(ctx, r.Task, string(value(r.Params.Level)), page(nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.GetTaskLog200JSONResponse](onPage(list, next), err)
 }
 

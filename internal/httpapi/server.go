@@ -24,6 +24,7 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/labstack/echo/v5"
 
+	"twinning/internal/core/document"
 	"twinning/internal/httpapi/openapi"
 	"twinning/internal/service"
 )
@@ -287,6 +288,9 @@ func explain(err error) (field, detail string) {
 		if path := strings.Join(schema.JSONPointer(), "."); path != "" {
 			field = path
 		}
+		if schema.SchemaField == "enum" {
+			return field, noneOf(schema.Value, schema.Schema.Enum)
+		}
 		return plainReason(field, schema.Reason)
 	}
 	if bad != nil {
@@ -296,6 +300,15 @@ func explain(err error) (field, detail string) {
 		return field, "the body can't be read as JSON"
 	}
 	return field, "it can't be read"
+}
+
+// noneOf says of a value that it is none of those there are.
+func noneOf(value any, known []any) string {
+	words := make([]string, len(known))
+	for i, k := range known {
+		words[i] = fmt.Sprint(k)
+	}
+	return fmt.Sprintf("there is no %.60q%s; expected one of %s", fmt.Sprint(value), document.Suggest(fmt.Sprint(value), words), strings.Join(words, ", "))
 }
 
 // plainReason takes the first fault out of what the validator says over several

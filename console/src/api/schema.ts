@@ -1214,6 +1214,16 @@ export interface components {
             keepDays: number;
         };
         /** @enum {string} */
+        Standing: "twinned" | "missing" | "orphan" | "duplicate" | "contested" | "exempt";
+        /** @enum {string} */
+        Severity: "error" | "warning" | "notice";
+        /** @enum {string} */
+        Verb: "create" | "mark" | "set" | "rename" | "readdress" | "suspend" | "reinstate";
+        /** @enum {string} */
+        LogLevel: "info" | "warning" | "error";
+        /** @enum {string} */
+        FindingCode: "orphan-account" | "leaver-active" | "suspended-elsewhere" | "missing-account" | "duplicate-account" | "duplicate-person" | "contested-match" | "contradictory-keys" | "shared-key" | "recycled-key" | "rehire" | "bond-doubted" | "bond-broken" | "mark-foreign" | "claimed-twice" | "username-taken" | "email-taken" | "required-missing" | "value-invalid" | "value-damaged" | "not-shown" | "no-email" | "drift" | "not-kept" | "roster-shrunk" | "coverage-drop" | "several-values" | "reference-broken" | "reference-open" | "row-rejected";
+        /** @enum {string} */
         SystemKind: "file" | "ldap" | "scim";
         SystemList: {
             items: components["schemas"]["System"][];
@@ -2025,8 +2035,7 @@ export interface components {
             number: number;
             /** Format: date-time */
             at: string;
-            /** @enum {string} */
-            level: "info" | "warning" | "error";
+            level: components["schemas"]["LogLevel"];
             subject: string;
             message: string;
         };
@@ -3154,7 +3163,7 @@ export interface operations {
         parameters: {
             query: {
                 side: "people" | "accounts";
-                state?: string;
+                state?: components["schemas"]["Standing"];
                 /** @description text to find */
                 q?: string;
                 cursor?: string;
@@ -3305,7 +3314,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description asked for this finding */
-                code?: string;
+                code?: components["schemas"]["FindingCode"];
                 /** @description lowest probability */
                 least?: number;
                 /** @description highest probability */
@@ -3409,7 +3418,7 @@ export interface operations {
     listWithheld: {
         parameters: {
             query?: {
-                verb?: string;
+                verb?: components["schemas"]["Verb"];
                 /** @description text to find */
                 q?: string;
                 cursor?: string;
@@ -3461,8 +3470,8 @@ export interface operations {
     listFindings: {
         parameters: {
             query?: {
-                code?: string;
-                severity?: string;
+                code?: components["schemas"]["FindingCode"];
+                severity?: components["schemas"]["Severity"];
                 /** @description text to find */
                 q?: string;
                 cursor?: string;
@@ -3618,8 +3627,8 @@ export interface operations {
     listChanges: {
         parameters: {
             query?: {
-                verb?: string;
-                outcome?: string;
+                verb?: components["schemas"]["Verb"];
+                outcome?: components["schemas"]["Outcome"];
                 /** @description text to find */
                 q?: string;
                 cursor?: string;
@@ -3823,7 +3832,7 @@ export interface operations {
     listReceipts: {
         parameters: {
             query?: {
-                outcome?: string;
+                outcome?: components["schemas"]["Outcome"];
                 cursor?: string;
                 limit?: number;
             };
@@ -3951,7 +3960,7 @@ export interface operations {
     getTaskLog: {
         parameters: {
             query?: {
-                level?: string;
+                level?: components["schemas"]["LogLevel"];
                 cursor?: string;
                 limit?: number;
             };

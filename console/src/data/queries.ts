@@ -114,11 +114,18 @@ export const useKeySurvey = (people: string, accounts: string) =>
 
 const next = (last: { next?: string }) => last.next;
 
+/** What a filter holds, or nothing; the service says so when it is none of its words. */
+const chosen = <T extends string>(word: string) => (word || undefined) as T | undefined;
+
 export const useVerdicts = (lane: string, side: "people" | "accounts", state: string, q: string) =>
   useInfiniteQuery({
     queryKey: keys.laneList(lane, side, { state, q }),
     queryFn: ({ pageParam }) =>
-      ask(api.GET("/lanes/{lane}/records", { params: { path: { lane }, query: { side, state, q, cursor: pageParam, limit: 100 } } })),
+      ask(
+        api.GET("/lanes/{lane}/records", {
+          params: { path: { lane }, query: { side, state: chosen<Schemas["Standing"]>(state), q, cursor: pageParam, limit: 100 } },
+        }),
+      ),
     initialPageParam: "",
     getNextPageParam: next,
   });
@@ -129,7 +136,10 @@ export const useQuestions = (lane: string, filter: QuestionFilter) =>
     queryFn: ({ pageParam }) =>
       ask(
         api.GET("/lanes/{lane}/questions", {
-          params: { path: { lane }, query: { ...filter, cursor: pageParam, limit: 100 } },
+          params: {
+            path: { lane },
+            query: { ...filter, code: chosen<Schemas["FindingCode"]>(filter.code), cursor: pageParam, limit: 100 },
+          },
         }),
       ),
     initialPageParam: "",
@@ -179,7 +189,11 @@ export const useFindings = (lane: string, code: string, q: string) =>
   useInfiniteQuery({
     queryKey: keys.laneList(lane, "findings", { code, q }),
     queryFn: ({ pageParam }) =>
-      ask(api.GET("/lanes/{lane}/findings", { params: { path: { lane }, query: { code, q, cursor: pageParam, limit: 100 } } })),
+      ask(
+        api.GET("/lanes/{lane}/findings", {
+          params: { path: { lane }, query: { code: chosen<Schemas["FindingCode"]>(code), q, cursor: pageParam, limit: 100 } },
+        }),
+      ),
     initialPageParam: "",
     getNextPageParam: next,
   });
@@ -187,7 +201,14 @@ export const useChanges = (plan: number, verb: string, outcome: string, q: strin
   useInfiniteQuery({
     queryKey: keys.changes(plan, { verb, outcome, q }),
     queryFn: ({ pageParam }) =>
-      ask(api.GET("/plans/{plan}/changes", { params: { path: { plan }, query: { verb, outcome, q, cursor: pageParam, limit: 100 } } })),
+      ask(
+        api.GET("/plans/{plan}/changes", {
+          params: {
+            path: { plan },
+            query: { verb: chosen<Schemas["Verb"]>(verb), outcome: chosen<Schemas["Outcome"]>(outcome), q, cursor: pageParam, limit: 100 },
+          },
+        }),
+      ),
     initialPageParam: "",
     getNextPageParam: next,
     refetchInterval: live ? 1000 : false,

@@ -23,6 +23,108 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for FindingCode.
+const (
+	FindingCodeBondBroken         FindingCode = "bond-broken"
+	FindingCodeBondDoubted        FindingCode = "bond-doubted"
+	FindingCodeClaimedTwice       FindingCode = "claimed-twice"
+	FindingCodeContestedMatch     FindingCode = "contested-match"
+	FindingCodeContradictoryKeys  FindingCode = "contradictory-keys"
+	FindingCodeCoverageDrop       FindingCode = "coverage-drop"
+	FindingCodeDrift              FindingCode = "drift"
+	FindingCodeDuplicateAccount   FindingCode = "duplicate-account"
+	FindingCodeDuplicatePerson    FindingCode = "duplicate-person"
+	FindingCodeEmailTaken         FindingCode = "email-taken"
+	FindingCodeLeaverActive       FindingCode = "leaver-active"
+	FindingCodeMarkForeign        FindingCode = "mark-foreign"
+	FindingCodeMissingAccount     FindingCode = "missing-account"
+	FindingCodeNoEmail            FindingCode = "no-email"
+	FindingCodeNotKept            FindingCode = "not-kept"
+	FindingCodeNotShown           FindingCode = "not-shown"
+	FindingCodeOrphanAccount      FindingCode = "orphan-account"
+	FindingCodeRecycledKey        FindingCode = "recycled-key"
+	FindingCodeReferenceBroken    FindingCode = "reference-broken"
+	FindingCodeReferenceOpen      FindingCode = "reference-open"
+	FindingCodeRehire             FindingCode = "rehire"
+	FindingCodeRequiredMissing    FindingCode = "required-missing"
+	FindingCodeRosterShrunk       FindingCode = "roster-shrunk"
+	FindingCodeRowRejected        FindingCode = "row-rejected"
+	FindingCodeSeveralValues      FindingCode = "several-values"
+	FindingCodeSharedKey          FindingCode = "shared-key"
+	FindingCodeSuspendedElsewhere FindingCode = "suspended-elsewhere"
+	FindingCodeUsernameTaken      FindingCode = "username-taken"
+	FindingCodeValueDamaged       FindingCode = "value-damaged"
+	FindingCodeValueInvalid       FindingCode = "value-invalid"
+)
+
+// Valid indicates whether the value is a known member of the FindingCode enum.
+func (e FindingCode) Valid() bool {
+	switch e {
+	case FindingCodeBondBroken:
+		return true
+	case FindingCodeBondDoubted:
+		return true
+	case FindingCodeClaimedTwice:
+		return true
+	case FindingCodeContestedMatch:
+		return true
+	case FindingCodeContradictoryKeys:
+		return true
+	case FindingCodeCoverageDrop:
+		return true
+	case FindingCodeDrift:
+		return true
+	case FindingCodeDuplicateAccount:
+		return true
+	case FindingCodeDuplicatePerson:
+		return true
+	case FindingCodeEmailTaken:
+		return true
+	case FindingCodeLeaverActive:
+		return true
+	case FindingCodeMarkForeign:
+		return true
+	case FindingCodeMissingAccount:
+		return true
+	case FindingCodeNoEmail:
+		return true
+	case FindingCodeNotKept:
+		return true
+	case FindingCodeNotShown:
+		return true
+	case FindingCodeOrphanAccount:
+		return true
+	case FindingCodeRecycledKey:
+		return true
+	case FindingCodeReferenceBroken:
+		return true
+	case FindingCodeReferenceOpen:
+		return true
+	case FindingCodeRehire:
+		return true
+	case FindingCodeRequiredMissing:
+		return true
+	case FindingCodeRosterShrunk:
+		return true
+	case FindingCodeRowRejected:
+		return true
+	case FindingCodeSeveralValues:
+		return true
+	case FindingCodeSharedKey:
+		return true
+	case FindingCodeSuspendedElsewhere:
+		return true
+	case FindingCodeUsernameTaken:
+		return true
+	case FindingCodeValueDamaged:
+		return true
+	case FindingCodeValueInvalid:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for KeyEvidenceVerdict.
 const (
 	KeyEvidenceVerdictAccountBlank KeyEvidenceVerdict = "account-blank"
@@ -50,21 +152,21 @@ func (e KeyEvidenceVerdict) Valid() bool {
 	}
 }
 
-// Defines values for LogLineLevel.
+// Defines values for LogLevel.
 const (
-	LogLineLevelError   LogLineLevel = "error"
-	LogLineLevelInfo    LogLineLevel = "info"
-	LogLineLevelWarning LogLineLevel = "warning"
+	LogLevelError   LogLevel = "error"
+	LogLevelInfo    LogLevel = "info"
+	LogLevelWarning LogLevel = "warning"
 )
 
-// Valid indicates whether the value is a known member of the LogLineLevel enum.
-func (e LogLineLevel) Valid() bool {
+// Valid indicates whether the value is a known member of the LogLevel enum.
+func (e LogLevel) Valid() bool {
 	switch e {
-	case LogLineLevelError:
+	case LogLevelError:
 		return true
-	case LogLineLevelInfo:
+	case LogLevelInfo:
 		return true
-	case LogLineLevelWarning:
+	case LogLevelWarning:
 		return true
 	default:
 		return false
@@ -272,6 +374,57 @@ func (e RulingInputKind) Valid() bool {
 	}
 }
 
+// Defines values for Severity.
+const (
+	SeverityError   Severity = "error"
+	SeverityNotice  Severity = "notice"
+	SeverityWarning Severity = "warning"
+)
+
+// Valid indicates whether the value is a known member of the Severity enum.
+func (e Severity) Valid() bool {
+	switch e {
+	case SeverityError:
+		return true
+	case SeverityNotice:
+		return true
+	case SeverityWarning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Standing.
+const (
+	StandingContested Standing = "contested"
+	StandingDuplicate Standing = "duplicate"
+	StandingExempt    Standing = "exempt"
+	StandingMissing   Standing = "missing"
+	StandingOrphan    Standing = "orphan"
+	StandingTwinned   Standing = "twinned"
+)
+
+// Valid indicates whether the value is a known member of the Standing enum.
+func (e Standing) Valid() bool {
+	switch e {
+	case StandingContested:
+		return true
+	case StandingDuplicate:
+		return true
+	case StandingExempt:
+		return true
+	case StandingMissing:
+		return true
+	case StandingOrphan:
+		return true
+	case StandingTwinned:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SystemKind.
 const (
 	SystemKindFile SystemKind = "file"
@@ -314,6 +467,39 @@ func (e TaskState) Valid() bool {
 	case TaskStateQueued:
 		return true
 	case TaskStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Verb.
+const (
+	VerbCreate    Verb = "create"
+	VerbMark      Verb = "mark"
+	VerbReaddress Verb = "readdress"
+	VerbReinstate Verb = "reinstate"
+	VerbRename    Verb = "rename"
+	VerbSet       Verb = "set"
+	VerbSuspend   Verb = "suspend"
+)
+
+// Valid indicates whether the value is a known member of the Verb enum.
+func (e Verb) Valid() bool {
+	switch e {
+	case VerbCreate:
+		return true
+	case VerbMark:
+		return true
+	case VerbReaddress:
+		return true
+	case VerbReinstate:
+		return true
+	case VerbRename:
+		return true
+	case VerbSet:
+		return true
+	case VerbSuspend:
 		return true
 	default:
 		return false
@@ -668,6 +854,9 @@ type Finding struct {
 	Since        time.Time `json:"since"`
 }
 
+// FindingCode defines model for FindingCode.
+type FindingCode string
+
 // FindingList defines model for FindingList.
 type FindingList struct {
 	Counts map[string]int `json:"counts"`
@@ -790,17 +979,17 @@ type ListedToken struct {
 	Name    string    `json:"name"`
 }
 
+// LogLevel defines model for LogLevel.
+type LogLevel string
+
 // LogLine defines model for LogLine.
 type LogLine struct {
-	At      time.Time    `json:"at"`
-	Level   LogLineLevel `json:"level"`
-	Message string       `json:"message"`
-	Number  int64        `json:"number"`
-	Subject string       `json:"subject"`
+	At      time.Time `json:"at"`
+	Level   LogLevel  `json:"level"`
+	Message string    `json:"message"`
+	Number  int64     `json:"number"`
+	Subject string    `json:"subject"`
 }
-
-// LogLineLevel defines model for LogLine.Level.
-type LogLineLevel string
 
 // LogList defines model for LogList.
 type LogList struct {
@@ -1316,6 +1505,9 @@ type SettlementInput struct {
 	Reason  string  `json:"reason"`
 }
 
+// Severity defines model for Severity.
+type Severity string
+
 // Side defines model for Side.
 type Side struct {
 	Contested int `json:"contested"`
@@ -1332,6 +1524,9 @@ type SignIn struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
 }
+
+// Standing defines model for Standing.
+type Standing string
 
 // Statistics defines model for Statistics.
 type Statistics struct {
@@ -1504,6 +1699,9 @@ type ValueCount struct {
 	Value string `json:"value"`
 }
 
+// Verb defines model for Verb.
+type Verb string
+
 // Verdict defines model for Verdict.
 type Verdict struct {
 	Basis *string `json:"basis,omitempty"`
@@ -1627,8 +1825,8 @@ type FaceRecordsParams struct {
 
 // ListFindingsParams defines parameters for ListFindings.
 type ListFindingsParams struct {
-	Code     *string `form:"code,omitempty" json:"code,omitempty"`
-	Severity *string `form:"severity,omitempty" json:"severity,omitempty"`
+	Code     *FindingCode `form:"code,omitempty" json:"code,omitempty"`
+	Severity *Severity    `form:"severity,omitempty" json:"severity,omitempty"`
 
 	// Q text to find
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
@@ -1651,7 +1849,7 @@ type DraftPlanParams struct {
 // ListQuestionsParams defines parameters for ListQuestions.
 type ListQuestionsParams struct {
 	// Code asked for this finding
-	Code *string `form:"code,omitempty" json:"code,omitempty"`
+	Code *FindingCode `form:"code,omitempty" json:"code,omitempty"`
 
 	// Least lowest probability
 	Least *float32 `form:"least,omitempty" json:"least,omitempty"`
@@ -1683,7 +1881,7 @@ type ReconcileParams struct {
 // ListVerdictsParams defines parameters for ListVerdicts.
 type ListVerdictsParams struct {
 	Side  ListVerdictsParamsSide `form:"side" json:"side"`
-	State *string                `form:"state,omitempty" json:"state,omitempty"`
+	State *Standing              `form:"state,omitempty" json:"state,omitempty"`
 
 	// Q text to find
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
@@ -1741,7 +1939,7 @@ type WhyParams struct {
 
 // ListWithheldParams defines parameters for ListWithheld.
 type ListWithheldParams struct {
-	Verb *string `form:"verb,omitempty" json:"verb,omitempty"`
+	Verb *Verb `form:"verb,omitempty" json:"verb,omitempty"`
 
 	// Q text to find
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
@@ -1751,8 +1949,8 @@ type ListWithheldParams struct {
 
 // ListChangesParams defines parameters for ListChanges.
 type ListChangesParams struct {
-	Verb    *string `form:"verb,omitempty" json:"verb,omitempty"`
-	Outcome *string `form:"outcome,omitempty" json:"outcome,omitempty"`
+	Verb    *Verb    `form:"verb,omitempty" json:"verb,omitempty"`
+	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
 
 	// Q text to find
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
@@ -1832,9 +2030,9 @@ type ListRejectionsParams struct {
 
 // ListReceiptsParams defines parameters for ListReceipts.
 type ListReceiptsParams struct {
-	Outcome *string `form:"outcome,omitempty" json:"outcome,omitempty"`
-	Cursor  *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit   *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
+	Cursor  *string  `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit   *int     `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // SettleReceiptParams defines parameters for SettleReceipt.
@@ -1905,9 +2103,9 @@ type ListTasksParams struct {
 
 // GetTaskLogParams defines parameters for GetTaskLog.
 type GetTaskLogParams struct {
-	Level  *string `form:"level,omitempty" json:"level,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Level  *LogLevel `form:"level,omitempty" json:"level,omitempty"`
+	Cursor *string   `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int      `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CreateUserParams defines parameters for CreateUser.
@@ -10123,187 +10321,192 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user string, token int64
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1dl9s2luBfwWrnnJ45LafsTLp3p/zkpONOTpy2x+V0HhLvGiKvREQUQANgyWof72/fg4sPkhJAkSpR",
-	"ZSfOQ1xVogjg3ov7/fF+lolNJThwrWbX72cVlXQDGiT+9n0Om0po4NnuB9iZv+SgMskqzQSfXc843YAi",
-	"ugAi4W0NSl8TBVwTuqKMk5rnIPFTRTdAzMNky3TBONFbQXK6U3PCNGGKcKFJLjjYb84J5TmhXG1BQk6o",
-	"Mk9tqZrNZ8wsWwDNQc7muP7sur3NB2af85nKCthQs+ENffcM+EoXs+svHz6czzaM+9//93xWUa1Bmnf+",
-	"n1/+x4P/9/rP/zabz/SuMm9VWjK+mn348GE+k6AqwRUgVF5IsShhY37MBNfAtfmRVlXJMmogc1XZJ/78",
-	"mzJget/azr9JWM6uZ//zqgH7lf1UXfn34opdQG8LqsnWgHYrBV9ZAOEftSC5mJlvuNeYVZ5kGVSa8gxw",
-	"Z3nOzHto+UKKCqRm5hxLWiqYz6rWn97PJFC35S7cHh5AZT6ruWaleXQp5Ibq2fUspxoi8At/EYvfINPm",
-	"u0+0lmxRa/imoHyFu+xuhPoHzC8HS3PYmr8zDRsVfcD9gUpJd+Z3UeZjvoAYf1szCfns+pfWZuyb7AZe",
-	"953rRlPNlGaZGnu2DCGSH142CZmQuSKMk23BssJcCvcwUYxnYC+iUBokWcBSyBYyGNewAmkWyM2+eKYP",
-	"V8jZcgnSUNktLWtQ0a8vWVn2bU8bqsyolDvCdPQNnGp2Gz+8Kqjse/m2EArs7gjlQhcgcS1m2JAQ0eW0",
-	"qDq477uC/zRv/kbUXI8iCgeTFmzDURqE2p1EqabOmf6mgGx9SCwLKdbAn+jORWNc//Wr6GGBa+m+OeDp",
-	"gqrvgEbgvS0AYWsoynBbi9UtVWTFboETpSm3pGie0JKysllgIUQJlOMC7u0HiGZcU0uC+1/aA7M/UPiK",
-	"e2kSjt9yLXeRS5fZo0X2QvUBF3ug2SbCyuazxS76ihw0tcwwzmzTHKfZvYK3A9Gmavulw9fuAc+8Es+H",
-	"G597IDRvCDtPgtPTRxeaRZRqeL1ZgCRiiVRRUqWJQd8OpRXTihRUFVEB0d50P3qfMaUP9xMu96Bb3qKT",
-	"iKzg8G4AaO1CsW1+TUsvefdJMDOc5ej2blgO5kUViKqEYU/v7c59dd6sGd2p4Hlym1GiXVDFVIxdUE2W",
-	"TCpNCihzyxS2wignCyCCwzWRdQn5nKxhBzkRkmyBrQrLFeN3rLsCiraam2/KumR8ZTnShubQETPNWyqQ",
-	"KnrhD0CFzwVQzfwpcSMpsJ2DDBH8x8RMms6SqlMP/ho+dfAR5EwP3/u3OdOxy8Pi7L6kCygTqhzkapwy",
-	"Z9lM69EWaxS1zsTm6KV57h7ro5P57BbkIvUBWzKIn3VLo8rNPl5RjbQncd9xC3poeZR4GKVp4BzE6Khp",
-	"OD806oymZQwNURL2zyeOIbVF6b6qfGfRXFKeMCKEhuHweVHSDPJgoh2CSYlaZpAiF+WUj6PSfQ92uPvm",
-	"DWEZL9ANu7IH6YFrQrW8DGTiBzq65+95VeuR1muDgpb1+ugh/ndM63Dfje5IbCoqmeMSw5ltv50Hb+vO",
-	"7WlpzT0sSVEWUbwKsSVLKlHmWtPNikcqAV0rwQdDVxLgqAbWNm0i4tHuPAapv0m61KdgrlF1hosBwzPV",
-	"SKv+YMcoxz4y78O85YYZjqjGMRG+H0PRt7csB6eeRpQ468uzxraiO6PLA80Kgqb23Bh8C6bVY0IX6Ojb",
-	"FiCt3yGz19bqdYpwgdd8z5Z1GobblJN+weeR2NJW1GXuPB241C3InKHxMkJnAMhjjgWzJbKUYuN8KuYG",
-	"mVvzm2AccnRXiloTqtZG52RLwsVC5DsCpQJiVAhFslKo1p1qToUwG85HX9acg/ypim2/kmJBF6xkOqIb",
-	"043gK0LL0vleEF4LcFo444hEZjYT26XnKIP2eGMejt1Fg3Wt/nm6oFs0qg5aBbitAMNAIgdLxWj8Kc3g",
-	"lTD/72XYfQd9SrN9Lj5Cl2oERgyXgbsP20BLe+jiXSzJQugi3FdjZYuldQszRXLIWA45oQtDwbqAzWPr",
-	"nV/QbE2oIgqAI4UT6oyq4ZJBtZSSBArM9w+V0rH2gdJUD1Wnvd5svxPfVllCBJS04S9UEwlKKyJ4ACUX",
-	"pBR8BZIoccDVGuY14lhJDp+0OvYOHO7Dns3Qw/qfshKeGGKI3IqFuI3w35JxUAQ/DK5A9ApiNEICqahS",
-	"xp6/Rd4ynB0bgpdgvhvXgHIo2YbpjpXXUp14JnJHXgcfesYT9S4DDHDtuDfEQcjzKF1TjLikjtOrJdrP",
-	"niVJJRM5jDXmE9esR7G0Hz3rIdgN5HELS4Gxh3XiQ+aUjSFGXOxS4/Fbi4Rzhz3NG+j79XpwFzeWG8/c",
-	"EQduO7Cwv8I4i9vT0vQm93zW4wR8KgH+BZOY3h1Sa12Hoeptio/hjk8xM45v6FjYc9gO/15TGfOslqXY",
-	"dnhEi5r2OUQ7YgdcbBinWiS8XhtQiiZkkFgm7nvgZPueVqqtuk+qknKF6nAujPorJCnoLRAFtGy7bls7",
-	"kZC5ePheaFFwIFpYS3SnNGx88GhlYPUn5dIBjMQ1Nx3XJjnLU0FELVlVpfjtMBHqJKc3a93WG9DMA8K6",
-	"KECYNjtowB8jhe/zfzpz5YAc+uKgNMHBlaaLEuKnrjl7W8OAmJpbOHwjvNYtHDvHD7Brm47DvSBr2I2V",
-	"RTZ0+qQVLhmuWdjvvjjBn3Db4Al4vUF117lLbGA8eEMeLErK141PJPxu1HH3y+tjrGONiSoR90pj3nbO",
-	"cgCWBJZuankLu/7oUySqL8UmEahNYXW4pLNb+gF2cXPIoyoW6FytQOmY4U5JRZnZDVGAUU3DXSqqNDwm",
-	"sKn0jmwL4IQLXaDlngPXbMnaSQ3JgNB+7Mwdt70fBzGETwwRz5xvdQ8HtS5EUlVyLpQxRvR8lostV1oC",
-	"3SQsEA3qqLX7EjLBM1YyTF+yORqbhDhZKJC3XeW77bosKR/gMI7xJFQtGgh1jtZe9wBQKfifIyyCeDw9",
-	"Rme+3qtVDvMMsVURjbbtJcmgY6Tx/GIolnGixAZIaXZCBC93c7LYEeeGP9wwLPXzmIWYkEdrxiOXs4Sl",
-	"fiBqPSdcPLDuiTkpWJ4DRnChVICew8fotVrUunmObOjOPAq47YVA/X6M+Ww0iOOyH/cd3uO+9ToNkLPQ",
-	"koPtGIXfbnDcGi/toYZRbbNE6vQvA6wjJlOcbw9V8AP47buiO2CG374Sa4htQQJ10mGYoQLvKib30qN6",
-	"v8DygXw4wTCjUV/L6vzmm11Fzy9Wzxi/o31Wwq01671iw/hSYNhZcstSQUohI0pLv23RROLPmbUUouIY",
-	"3bR7b6cs9anbCK4zXFUH9QnSg36EeCR2kChSvbLZCoC7ipW4YHbvnru9xk72D9i+oEptRcz2rVqfHNG/",
-	"/JOJNQIvGGH4G+PSiqklrUs9u/6vh3Nj67ONuQ//+de/YmK4/e1R3/XeTyc/QsnmW4lj/KTszRlxitPI",
-	"pLXlr6KJ3G3U7AXO5/dCZDGIPW8SezwTy22MseZNhq3SFFV3CctaWTWdMuur2FKmLa+zTusH3mnNH+Si",
-	"Xugo8/P03ORajfE2lQNBOgYB+w4ojPr2XplufkZEjJf1hsfleMk4jPc4VdTs/tg1x3fP/fL9XP2Fsyr2",
-	"wskJM2qsUrBMBIUsWSlitFkiak3EklCSS7rUZCkk8QHzHQaMCCoywzy/dsGIcEFn2PDLZf2Mkfdgom06",
-	"MDBAWieTg0qBVTmH4LJ7d+ZHWYot2QhMDqCcaMzbD4nBHP6kbH6wdSWit+8x/mKMdcx3w6CSrPE6j0i1",
-	"WChNsxJSSaprgArLiTDmvwDrQMA9YGopn5NtIdADSdVajVvbbThPaPIdG3sYFmQ99ElziG/Harf25E/0",
-	"2G98veuP1R6z/m/wQfyGSHtxk8EO6+C9a7TmMH+ob9s/01t4hRsalP6wl2Wyc+kl4FyoWErhUqB9Ms01",
-	"WcNOEVpasTY2gcJFwDmEAPgBzbVtDkwfdPn4FpoeIoELNehpbn37hgXO2ZfaadB9Do3cOo3Or4435NjW",
-	"LAyPn3lqn+E9dIbSknGmbOJ6QUsLy1vRcZq31AcJt8xmix3E2+vjOSghXn+QhhLhbJRYUYoOlAWgsjQu",
-	"JG++PRwhP/EcpNJCRAWQ4aA7dL3Gc/mtZxXdVE4qbAtRAuawcOFEraIb64k95A2rOmQP7NWg2PysIpQq",
-	"UaIKWgHZgY6+yUrEvpM2IRw0pZf6LN6YhnRjaXiC5IJwsY1WNlhVboQODr9ZH3k81xCzh1KOHPPNVMhS",
-	"iu2IC2zvwkuxTYRtKoiTikWfDtmJYqts8okEajP0ooIKg4wDSqTscw39z7tJTnZjc8te8cAtBDhyaIDY",
-	"gljnDjhkRxmQhcsp4ewlKyEWGTF/byr2bM6Xrwft2hcxbZhJy62DeezrpnvM41hSsr3myJK0y6Oy9UDm",
-	"AwTnccuUZeteMX/EHN/3kDscNy5yLcgSIA+1pAH1Xm315KfoTj0mGNpD3d/lt0aK+LSxMtWoUsA9uAmi",
-	"5Y4Iw7oMJq+JVQXmJGRFzYlPgZoTm9QU20riSuHrH7ci8X9SRGx5iJdZvnlAKnHTVa0ZVtcG8ngYD9bX",
-	"8LPnMkdDIUfJoj8Mstg5srt2SpdYYvGhS4zfgEGsrMGCwCaY2mfsZ3jVDgH6IX13DU8bnOmYNKldzfUQ",
-	"CB2FyOHeD1RFt1ycJYnFHT3OPi7UGxZG6vuB2So4sY5bAUpDNUbKiAXcaIhmUY+WCS5KhH5osZ75zSRh",
-	"hgsfwM1QVRxtG1aWTN0twtATPOrLIukqvHi4JhrgnGavB/k3G3PD5Wy7U6WgFPVC9eQyLhmU+biDj9aQ",
-	"jld3aarrlGXJdAk91/IYueGn/jVhqQT4KqGsUTyiDulYhukd0kL3ChMOqguGRgIjeTAhONjew95pYkD6",
-	"7xqUd7GcEUjp4pVUfu59gPVM9RwfU83BiaTRZA5brtRXreBJJu6ooGodszQryqRyDk0NSpOut4Xg1ywk",
-	"ovzcbG+kD2sPFxVwIjgostiRJfNJi3dMSw7XZ0yaguK0UoXQUYIJlUkGVktWapCkEGWuHge9W3Cw+ifl",
-	"O0zscgqZMeM34hZy611P50NHIGNIc0N1VnTA0oJmzROYxa5OSkNObC6Y8/aLjTmBBFcRgtvUAjsbEMGv",
-	"SYmpCkRvWQZzYzEMcNrt5WnbDXnaaLbYgnCMfl9CBqzSIzneUvdFIO+gbqIJDZsqlWzojNFplu4px+nr",
-	"fsDzMSEjc5hx3+jpgHCpdgbKdyo7P9C1dMV2o9JtRzdXSNVAhYyRvWKogKZAcw4Knvr9zlsU23O/zuHH",
-	"9ld1Alf2y4MIUzwD+CW2CBtodYwqA2k63/T2PXGPhct610jOSYmzTmDede1zRWzvHpg97Npw9A5a8TaK",
-	"Ho5E7P4m4p8Yla9wdtzJ0O6JeKGJvkcHe+eb71+AhmBb1NDQZGvTrZCYhbI7agOO4/fxTMxjL097Ch4S",
-	"S99KORIOqvvSlFNzmeoGdz+ur75iQQuHo90pR/Qc2+t4Obx3kneleV9NZp0uWyvHfO7T6xE6RwwmwdUV",
-	"TpYGy3dMaRFrspeikpTfLVhl466AzP0VP5ZXFjx5bROw72jnuqVxJn+BVkpd+BycZFQ5rrsgo+RDvCts",
-	"cgF8fNQCl+MVFlZdIPT6zZs46/Esu6O12ulAwVCfmsuw6+kIEDZ8HrLviTLfWS5hGmmLC5bC+qyFXLtE",
-	"jVmTgWUYWb5hnCHOYqwR36dOCbqOS8KdJFu2J022uUp79NcNHrTdUE2/4ZjDqQQDF/UTVxDLkbSNh63r",
-	"hvinXcseLjRRBeYwDKzOGGdS25qFqDX/znfl9uSC2SUd5c4ll7y+S9FH2VRLjYjXCMlWLNaEJM8lKN/s",
-	"3KY3uCrDaDbhiVkbKhMVpMJCclTm7EEcyezZudvoGoPIIf/aZUu9no/SDzRV64HI2EK8HCmm7QS9wFFK",
-	"K4blYJDI6YgrXw0lpO9kbxe5nuSubl9t1++bcVsXf+em1vNTOcMpKlFfj8mt5Vq9L7G8rU+PEmU+5j0D",
-	"Sca+1e8yTQSdxKEeWYbrn0XkhpOcXd76PObu9tZQ6RENzcpkfztbntF+0+B4MOM5vBsXid0/Nr7BPx47",
-	"fq/4RSA0h0iAL9UmqKdd5J0brgwWXN6mjFQK+qzoaIqp672MuUkLwXNinycLKKz9OCYI2hPEDFbEcMs1",
-	"xAR9Y9Q0Xk5R+1qYO5qftG+xK8svwniFmYPzA5vr/boXbEdXGzOzI67EObvYZ+JiYCsMXUEVjttkKYd+",
-	"ZpQTJH6r+YUvtcN1xJtPRzMORwwSSZdwp7F9FkabYGUj+OnwAqaxsag7e4572wfZ0NJd3eS+L8QgD/Op",
-	"WuhdtMf+YpMQkLpjvUk8S1bwckfMxy5RVoeZJqLWtkcC3rNmVhLGoYf1T0PIBz85QiSm7SLX9GHogPTW",
-	"4RNUfQov9dVpR7N3PcjGVd3i6xPbPQ8z4HfjBLbN64XSk+6QhbQtdjFNYGcIsRRKn5K605ux45rAmnVj",
-	"oLtxqU0j5lU4qHSPsBQ246SoN5TPiZB27JjSnWZj7QwvY7rttV+LdFc4eQZFa4Gm4QHuPQoGoOWk1y64",
-	"0cY3xEvevRvg+qmrV4hXMRxpyskSqvoNaF3CBri+o1rXpRGWe3XIPeKKBogtobOqDs1hSBkDFqqft/Gg",
-	"q33vUX5wLkzED+1SmxL+vtoOsUt4BOAdbKqEu2vDlOq2hWrnsciqoIki8x7Jq7eM8/he93NoneTy32j2",
-	"ExZvn27eAkQ4VhyKK/792G4TA5tF3Knw36Ve91b+DxpCd0IIs/Xe0QVlw0M9+05vH4Bp/HJHgpVN27lT",
-	"RO3TMOcukhRjH/lpv+Fid8qe7R6YzBtFbrIArUGSNezIhq6NxmdUuy1T8dl9G+C5SvRaLXffgUyuJ5Y+",
-	"mRETGbloL42PRBc0oqCkVcRm9NU02th6mBOsWJ6YGWjfH8sNNWLYSklb+Gxzg3ESqGO7vh468tZjmk0f",
-	"Cu0TDQb3YGZB1ZplSN3UQVtS1JkCYHX1uC2TmGeYgp5dEXsd0zIkWeMOjt+QpLb11I8n7JL2HhD2ybpB",
-	"vkdga6hhIO8W5UXv4JbprDhLm95hrXdvQixhn989j069cINrFcHraEzMx+Sh7/nONqgQhkpIy5j7a90K",
-	"qm4gk6DjEn8NUP0tdCPaH+JSCr5yIzxtcfQaKm02ZFRWsA1r+pcfX3g1sEVk43xP1iGdkoAmbyATPO9D",
-	"DFH4SAQvh5Bol0j0iKGTyjTTFZZ3mvg0n20lS7b1PRjA8Nx61RrItWgq9JZzvrFwzKaOOazVptT2gKn0",
-	"ZCZLNidp2Ze6fB/f7ZqQwlVgM/uVulHP71kp/nhtcMxbm6aqH/Zc5mjuzWdljuJHZWwTdZPbL5/DqePk",
-	"xul+nVfO17jn4qUJ/eNczav2bMvOKOBRbuSVEKlQ752jSr09JFPiZITL+LTeSmOyzkY0YrpzEsXbGup0",
-	"15khCRWD0wlb8bO9Wt69TkHO3+DNbCSWOVJ36i6c41LinZogup1oJ3vx7rBtHj68cazyQruvbywe8Syt",
-	"UFsNeE/njq1uQZGxGEokIs5oYDGNTTrGNWPrH+G3gIzWKjGAX/BlM+jgQOq2x+fHPGSYVjZSDV72GKrL",
-	"kkZ6KHmYEMq7TUtsnxVZAxFyv5VF2wxJseqeoRRGM4wfp93eY3+fqjORMnTfGIHM1PSKFqIajAZ+FpvJ",
-	"H7ATJVEVTZwcK5A/vV6+DbNPgeUcfATBezoDaSWxjelEjrQ3YBQMPtbXhzw5xSWMRB+c2J2Mt5VilRi3",
-	"kbx6vYMhsYkaToBc7ELrwegMSBcr8BpI3/j4QXH3beIc5oNnw6pScE/zoYP9HHrOQaitZm/3UL/R9Jk8",
-	"JPOmWPLU/vO+9bx7U3QDEDjP2QeC5WzlXE2xxDPJ9VM3hmZIHcg4F0tzqpT1m/r7wBm26LiPfqK6qPEf",
-	"7NO7RY1wc1qT0d+DP0S6X/loMvZA8PHk/mKXxgHkkNTArIMcV2q5iEfofy52H+PI1TSPhtZMq773h9lX",
-	"e5XDd530N2qOUnsGVw93GjEVOSlWRs6orVxjolGNumwro1gEEbPt1BkSjQdOj/VGrxvz1Mnjbo7WqRL2",
-	"e+zp7Phzq+a5b9ysy+nCprOQz/HSbovdbD4iaFme0tzpzkNoh8+e9bA4h4AOcL0PCW1t9loyvbsx+3FS",
-	"Aai03B83icaW/VN4QaF1ZS1+5eUWs81mxJqBt+6vbQYD46v/6x9sDlkxnKH2AZPglxGb2deHg+1L5KKY",
-	"Rg3kJEzWsiHWVmYLBoebYVuuK6T64lf+K//2FuSOGFzZpka2NTsl9nREi7Ud6URJJrgSJRC3bUvGmDRs",
-	"pMiv3BwPC1fevHuAf3pD/r0UYj0nWyHXc+zCPg9N3+ekKeB7TN5wweGNuSiiAj7/lb9RUC7DH4gWhPId",
-	"hmQVW3Fc5z++IIbYrKO/oivIjRZMOREVfVsDeZPVUgn55otf+bdSChcReEMrmyPCBL9ybeT+/JsS/A35",
-	"95dPvyH/9dVf/td/+AZWdmoieWPw88acd/4rDxPxbZ8gwWGOUDCESZSG6otfMR2TZcCtAyKMppOz69mT",
-	"imYFPPjyi4cNRbT+1tQ4zF45OmkFb65nj1ATqYDTis2uZ//5xSN8UUV1gXR6Reuc4QVZWa9TwOz3+ewa",
-	"hy09wSfMdyTdgMYJ9r84Wn1bAwai3cYsBNE/b27mgGz1D/P4m3y8o3lRmNTyl/aklr8ca0X74bW5zqoS",
-	"XNmb+eXDhyHvybW/aWH4N8f/mnV7E2AMaJCD4R08nHBq1TG38fi7wuauQrdBnI202VC5M2g199KsQ7Sk",
-	"rJwTDltQmti2vPOZuzxYLhgqXM0rLGqvsgKydRLB35hPR2C4AJqn8BtL5p8e/HiCCeGP77fcEbGQFZQZ",
-	"ZuYSRCnOQG+aK6+h0s08uwH4KVwPjCh6/g72+n1nwT4tJHGRaQkZeJNF2aZp2wcaYWf5pcun2RaCZJST",
-	"rWTa9onOqaYLqrDZd1aAshm6aSC7FjAP8BpY802o1EX4xj48m/tQ7NfCjjg/C5Dd2228/ENXz9Cyhg8T",
-	"ItitfZnLgtqsWS7cktA3W/nmy06n6OAOS/gRa8swgzx1LdyU8glB5laYDlg/F2B7jJclErirpFpK8S+s",
-	"lN4HzHzmEi26wLjpAOP8ZNuern5hqp0cBXaBDgawSb8bRop1OG+8CvoGJ2nogm47yMGOE0i1a9g9UGHa",
-	"cpRyQwqqOpS3h3VA7eG3MWkc3LJdlIzUvw7X7QzajS3cmoR8+tJTqgbN3Osp7y/LiibYhqxNb4Vnba7p",
-	"hdPmd3M3cgE7mnr+CO+MRZJggiFwlFTNn7lwzWRgDFOTp4Pik7J0s4i9Gcqkb6DbtGNLwufqvfnng7UQ",
-	"SrDOnS6kXsJG3MIzW+8W03FxPl1jelAOZ6brrw4t8zNBz56NUAShhaCRroVryJXSjOZJuXqfYDov3U5I",
-	"s8857AG8S7Bz333Z9sN2FZfHaPhqIVwyf/LCf41PfPLoMceYmK38XAijTBmQehcqDl2jeggmHH/uU0Ab",
-	"W+ECyEh4SZoYTfOq42U0r6e3MyY2I734ZJwshYwKiISy/KK+H8QZK9+2jLEv/n754Eeqs2I2+kr+Lu3S",
-	"Cenl7+wWwpRRQgmHLWn1tzDM25HTY9ePXuLsVnD1V/6rCZ2/wzaWNv6V4hpPaQYvQ7Ha/bGNUBd05zc1",
-	"hUUfh2AxEH4lzP+n1FhDgRrPMZBigTBv5d0tds0vQ+RNO4KcFP5Pm2Dj/dGOn6Fx1/dgSZu1bO9irMI7",
-	"nI24tCl+sYXenmO3f7TAhiO1iXU0T9DNHOjI2JQx1+fqvfvpwxXNMqg0DVVGcdPwJ26fexqGpVzwZnVf",
-	"28xr+TQsz1d0DY77OUDjTJ+ImEyoYk9+d5A/v2r2pKHiQYrZdOi2O8EJlAgtgk26CCU53Q1RjcRCgbz1",
-	"PfASfuzn4aHLmbjnR5orcb6wJj2xy+MZaO9lQq+4xSdgs5wSsEcVBul6g3EdiqhKNwUxqfC8wCfuVdv5",
-	"g8n9MJx9OkJCpNpx3gZrPfkMwZCPBmz/JukSKeSQQGLbah65+j6HTSU08Ax7gSSkwsfKXfDcI2z1R2cl",
-	"jgkJAw9GKHpLsc11Wiecu+HwQmKlthIbn9s2RBS9dQPt+pnPf4enLsWA9lJCcVqgOZ4umGqN8zuXVdZd",
-	"rhR4C9vlI/GlSqAqwcjafOxRb6364foFWxXDNrARqfUf3WH9z5bkNBKlM0lzQqnS7qGEbfyIKjD++lud",
-	"rwBdNS6nqKAKRzRiT9odDIoHdNlPP+N4uffsZ/3lctQWmbA1Hc3tIfoMOk1I1/5YdZpDsQFUckI5bO3I",
-	"X18+Q5giWyFx8YQUkTxOTq5hzEHfm0O6+fJsdGP7CkxOKeAyv5E4fN8ZZvtlL2i2XklRo/g5qsO0mhkl",
-	"GZGrW7xfDuSqNtPvHVNimlzEdy/+7En+2Dhyuw530lRKW2QRWuS5VoKG/IjSRvy7ezY6teiqVX2WFvqh",
-	"+usTT81otcifkB9aaB2J38dFZP3xSseJLP72jIoLm/y+kHJKSnBFj3orwuWl7jIruglNuc3fwsAMdDvi",
-	"18wlZ4qUsGw6gx6Xnpb+rhZ1uU6XBJi9PSnL3yG1jejUh56Fw4bpdmi/i9uFUfQDWl9b98HwFx4Uz2/E",
-	"3b7/9pynOa0w2V1lfP/39muhl6H/PVK67PcVa+uBUyMq4CQ4twjF3JUd2RrR6Ga20LI8GNZCObYYCG2C",
-	"OA7oO1bXtdeL2cEhUh570SCInVI1cTLRhvKdm3yjHhOgWWFgh8VLQgbYLnaEaQXlcgxDem9/6E1n/sbY",
-	"To4x32PUVPodpF98SiridBFMhFsYWTUEKxo2Ven6BaTSQF/5Z+7TyHKAjtoCs3elejebBzvL/ZqpW4OQ",
-	"bquCEzVMkWnQD1zBSOeuBgpYME7bLavDStMlaS2Nvb0UkmwLAbfY2Bwql8/HlG4aoM+bAng7ldc5EnUr",
-	"05S7fnNHjYVWX5l4AVAhtj+HPiqfuLHgDzKlYRdzKllbzqh9+4mZKawU6ZKsn21njc/ZmOcnj2La8qud",
-	"4eZoMlgTX7niYaZJLmDYdW21ZEka96G/yD3n+i8+u7g+RhdXp5XNlLXV2KOtkU3R0DjJWd50D2r3Dord",
-	"hU2vbvPjpPXVP8L05T9UrRlfOSgYIW+ndYR+lw1MUFN3MLlqj+GJ5qpZXLzwj03j9/Gv91OS7zcB0O6C",
-	"CA5/UkRsOfFAemxH1Pg+P4rAXgijAS2mfF29N/986CO8eFpPhNm6yrrzmiAPP5WMmeccbLZMKEPEJlW2",
-	"6HBVU5lUWduIuGq1kUyKwG/CmPyLIOWMMjD2HjfO8rM4/RjFqSW1C3RVcnRv4/Z4jxgnQuYg5+1adEcs",
-	"RBgLRNZ8yJWS9bEkkZqr3wOH8xNUp8WUAWeDptPTK2o+YcLouTA1RQCJj4gefXnOdafUh90YNgW0BFtk",
-	"b+7qkXwK83TkwuKfk5GgG6DlxXWSCQoTwpzYC7vlJ9aDnlSVFLdA4B3NdLmzriG38blzxBMcRDuAEm6F",
-	"mykcpYR/CpZ/1k6Hx0qcYK2rhL/dJUFdvbc/9FoFL/3Az+OQb80G/UjlppueN6ltEKAQ01f2IX+VNR2z",
-	"k90i8RGwm1eXw0S0SZUoc5DujLZ0X3DwTZYwssmFJit2i83UYvqwUfJmZzFM/Hi9g6y2zDZx3wK6Za3G",
-	"mScy27pHdM+aQ7kCWaZaFeaCl6kE+Xbl+Wf75uPLUUaKbfenn9QLZihwTgwBolvAk5VixpzxsX97i0IG",
-	"BDYwm5MK5NE2BgdsBN5VQqY7Cn+LH1+alZ8SN7UR0nCR8TeD6RLHELKlH0M4tyHVIXe61SvOaqnGvLQG",
-	"pwIc0WATBzKx2VBl0zUGcTIXt+y5RENuPBZ2+hwsdDMXoswt58FI8YRcQK1Zla4q6pnBGYMy2QiliRKY",
-	"qvGYPDSATGze25DnWLi5O85F2sK3uXtu7hXjSgMNjXAzygVnGS2R1Se2GWZcjUiYP9jfEvuyq0oCzVUB",
-	"oMkDkkFZOmQz7VoWypoTqoi5HXVJbTpebtNajjWivFM+/6eWY/Cqm29MPRs1ICNuYOkgnlnCUj8QdX8f",
-	"9mew1M9rfZ9a12eNYJrSfYvZyXPksTjOXH7GVzZjVtQuRFiILdnUWeESZjBIZod3DCThIQUpY3pffabg",
-	"T63uTuaX8ARH2O1iR1jecdlbaenk7XAK/g2yIeWd4bH7Vl//eFTmQH+Bws59IkMNKUP1yCjjCxxAkA+l",
-	"LaWpZkqzTPU5uG6ap34XTq7WeSYMA4hbkHQFc1Jz9rYGDkqFUUNoByzRl86117/F0jZ5P27b1hxTsvuT",
-	"FV7Ww7zBNnT4EQfypvZG1q1EhdA+vh/uVwW1i8a98d/R8jP4B4DfwAkz3zmhS8vNfPjbWH3oWEw56Btc",
-	"SMiAVfqojmcfugxOzpvg8VnIoipnEHgJY2RLFUrROVHePUm52oKEfO7Jc7FzPx3nFZ4+r97baq8PVwq0",
-	"LmHjYJKK7Zpn3KknSg04H5133+uq2vpefbnYsgf1vUSYPf6mo9gburMK4d6kzi21c2MEtiPPRb3AGVa2",
-	"pM7SeJ4uS22R7y1ItnSn7wlAm6d2UaH3kZDqJ92ng+ZeN7S1FM4GMIJzhXPfhnbrUGzFH7AeRN6wFf+e",
-	"T5Q67F5+4Us4RUa3G606u/7ldUehrIAfzhj1czgNLVtxErKUO2jiuKWAJud5TePJul0vlmr9rbNe9k6X",
-	"SKr2k9T6tLKbMG1tOmMPl7jAsKD+yXHu06v39ocBg4Hsxgfpq8o/+okNB7L7tiKLC9vFtVZ7rrFh84Hu",
-	"G1rnJtiJjd4Ag+HzSS4L4bMOKIlGRDlsCdtv6oFZLVS5dJ1r0nS7tCV8OAoJy+ldqxhk6bqA1EQ689Ym",
-	"vjA2DDmBBEbU3IsuPDlh/4it3z1XEbJxJTzGfNxMgu5MssfUBaI03ane/tD7zPtqyUpQfbYbz59O1y7v",
-	"XAxsCHXdMb59uZZAN8A1wnxCUwtQdQsF/JRUEm4ZbJ1O53P+rOsKG2/Yx9K96A8oy0/I63PsIjv5LozS",
-	"uyg/3mNvLB/xVus+Cu1bhmb+GObcmoyEFzg3Vq/ElBXKdTLhMC0lLty9rIOyif3ZtvJcF1LUq4Jotmka",
-	"f3owYnbR46ZMPYwJ59iRQttydUW+evjVQH32yl2FNFN8YR+4B0VtghJYe5b7KVpwgJ7aCYoxxQWQmucg",
-	"lRYit06HRrw6VhiIR9m6BpvpzDRZQCY2Rp+KZXz38MBKigX0EZJYwO9H38fjTJmeIHfeauc2TE2Uhoos",
-	"dvjvY9eeshLS5lWialQwvnIa01CsueByfxRmRIb+dELrj5nZfYksGNc6uMUnTi6KfEXXkErH/li06AN9",
-	"BX209vIIaQfSYPtpX2AR11PgnQaeSvfGiRKthG//u6+OH5LfjXuwubAkw157OpnPm45OfjkIBFvfBsTJ",
-	"iUwYpQPlQ1M6QqpaVkJBahewvclEdde84ph8cuIpmXVdJo//6P7sqA+fbujCjmPz2UoHUYrHXolw1LKh",
-	"O6NzIKaYVvYz2zGSLAyEBwqjrcToV99Qr5/dI5+2Jno/Q72m91HaOIqjCvS/WXRhh92sFAosE0s7bTRV",
-	"635t5BU+Ecf/H1xlMKCZWGH4OjABYi7yUUUh4PTqvfmnN/cNmdqQi63tgx9r+tXEzPk5B+IgcAzaV3Br",
-	"XpnuVkh1VnxcYNfwTtttR+XupapxXkixkpj8aTQQeQvyAYo3C9C5G1hpBJyBCgGe7I7UwcfxDMTPl2BY",
-	"7FatCbWw14IoLarHrXIUHy4w4IaclEBvobGQF1CwZKpFB12lWB1jWM/E6lLoSskmuIXyc3LiCZVSYnWZ",
-	"Kikk05zlc++5XfjK2ATPqNUxn8xPynpkJgOOWeAC+Re1O0cqcyDOKL+RQDWYLd7ZzTCRhv8P2OL2LhxP",
-	"a9acBmN5TijirFeJR6RevTf/DEiZiaMxwkLdup9YuozZtUslK0uixRq4LSnxLS77qD9hBb8c3vL7PECb",
-	"oI0YHuFeYjETXxLX23RreT+if0N3JBdzmw1qc1LcECmcNotNpH0TlmHXqttVNjH/T4FudZW9lwv26Jwc",
-	"NRxm8j5TiDWK2UZNZ1qbIYDDT6yXmIvt3FeHsZ6etb2ItByh3+VhH7knFJ7RJjDnuEBEwzFZDGgYgNhy",
-	"XlHrgKhMgj5V7cBTTBTe+Fi59T9ga499YX2mteiUyWcLoBKkpZv4PR97n6/e478D1J8EOU1BHHGa024D",
-	"I0zTkSbblFrWrUAM4iEIjnDbmwDYQVa3COD9zCJ+dv3LawMcnxpvfn1tnpS3Hh21LGfXs6vbR7MPrz/8",
-	"/wAAAP//",
+	"7H1dk9s4kuBfwek2YnZjVV12b8/cbfnJ42lPd4xn7HW5px+mfWeITIloUQANgJK1Dt9vv0DigxQFUGSV",
+	"qLJ73A/tkkTiIzORyO/8OMvEphIcuFazm4+zikq6AQ0SP/2Yw6YSGni2/wvszTc5qEyySjPBZzczTjeg",
+	"iC6ASHhfg9I3RAHXhK4o46TmOUj8VdENEPMw2TFdME70TpCc7tWcME2YIlxokgsO9s05oTwnlKsdSMgJ",
+	"VeapHVWz+YyZaQugOcjZHOef3bSXeWXWOZ+prIANNQve0A8vgK90Mbv59tGj+WzDuP/8v+ezimoN0oz5",
+	"f/7xP67+39t//5fZfKb3lRlVacn4avbp06f5TIKqBFeAUHklxaKEjfkzE1wD1+ZPWlUly6iBzHVln/j3",
+	"X5UB08fWcv5FwnJ2M/uf1w3Yr+2v6tqPizMeAnpXUE12BrQ7KfjKAgi/1ILkYmbecMOYWZ5mGVSa8gxw",
+	"ZXnOzDi0fCVFBVIzs48lLRXMZ1Xrq48zCdQt+RBuj46gMp/VXLPSPLoUckP17GaWUw0R+IVvxOJXyLR5",
+	"96nWki1qDc8Kyle4ysOFUP+A+XA0NYed+Z5p2KjoA+4LKiXdm8+izMe8gBh/XzMJ+ezmH63F2JHsAt72",
+	"7etWU82UZpkau7cMIZIfHzYJmZC5IoyTXcGywhwK9zBRjGdgD6JQGiRZwFLIFjIY17ACaSbIzbp4po9n",
+	"yNlyCdJQ2ZaWNajo60tWln3L04YqMyrlnjAdHYFTzbbxzauCyr7Bd4VQYFdHKBe6AIlzMcOGhIhOp0V1",
+	"gPu+I/h3M/IzUXM9iigcTFqwDVtpEGpXEqWaOmf6WQHZ+phYFlKsgT/VBweNcf2H76KbBa6le3PA0wVV",
+	"PwCNwHtXAMLWUJThtharO6rIim2BE6Upt6RontCSsrKZYCFECZTjBG70I0Qzrqklwe5LHTD7DYVX3KBJ",
+	"OH7PtdxHDl1mtxZZC9VHXOxKs02Elc1ni310iBw0tcwwzmzTHKdZvYL3A9GmavvS8bAd4JkhcX+48LkH",
+	"QjNCWHkSnJ4+DqFZRKmG15sFSCKWSBUlVZoY9O3xtmJakYKqInpBtBfdj94XTOnj9YTDPeiUt+gkcldw",
+	"+DAAtHai2DL/SEt/83ZJMDOc5eTyblkOZqAKRFXCsKc7q3Ovzps5oysVPE8uM0q0C6qYirELqsmSSaVJ",
+	"AWVumcJOGOFkAURwuCGyLiGfkzXsISdCkh2wVWG5YvyMHc6AV1vNzZuyLhlfWY60oTkcXDPNKBVIFT3w",
+	"R6DC5wKoZn6XuJAU2M5Bhgj+U9dMms6SolMP/ho+dfQT5EwPX/v3OdOxw8Pi7L6kCygTohzkapwwZ9lM",
+	"69EWaxS1zsTm5KF56R7ro5P5bAtykfqBLRnE97qjUeGmi1cUI+1O3DtuQg8tjxIPozQNnIMYHTUN54dG",
+	"nNG0jKEhSsL++cQ2pLYo7YrK976aS8oTSoTQMBw+r0qaQR5UtGMwKVHLDFLkopzwcfJ278AOV9+MEKbx",
+	"F7phV3YjPXBNiJaXgUx8QyfX/COvaj1Se21Q0NJeHz/C/05JHe7d6IrEpqKSOS4xnNn263nwvj44PS2p",
+	"uYclKcoiglchdmRJJd65VnWz1yOVgKaVYIOhKwlwUgJrqzaR69GuPAapP0m61HfBXCPqDL8GDM9UI7X6",
+	"oxXjPfaZWR/mLTPMcEQ1honwfgxF329ZDk48jQhx1pZnlW1F90aWB5oVBFXtuVH4FkyrJ4Qu0NC3K0Ba",
+	"u0Nmj62V6xThAo95R5d1EoZblLv9gs0jsaSdqMvcWTpwqi3InKHyMkJmAMhjhgWzJLKUYuNsKuYEmVPz",
+	"q2AccjRXiloTqtZG5mRLwsVC5HsCpQJiRAhFslKo1plqdoUwG85HX9ecg/ypii2/kmJBF6xkOiIb043g",
+	"K0LL0tleEF4LcFI444hEZhYTW6XnKIPWeGsejp1Fg3Wt/n73i27RiDqoFeCyAgwDiRxNFaPx5zSDN8L8",
+	"v5dh9230Oc26XHyELNVcGDFcBu4+bAEt6eEQ72JJFkIX4bwaLVssrVmYKZJDxnLICV0YCtYFbJ5Y6/yC",
+	"ZmtCFVEAHCmcUKdUDb8ZVEsoSaDAvH8slI7VD5Smeqg47eVm+058WWUJEVDShr9QTSQorYjgAZRckFLw",
+	"FUiixBFXa5jXiG0lOXxS6+hsOJyHjs7Qw/qfsxKeGmKInIqF2Eb4b8k4KII/BlMgWgXRGyGBVFQpo89v",
+	"kbcMZ8eG4CWYd+MSUA4l2zB9oOW1RCeeidyR19GPnvFErcsAA0w7boQ4CHkepWuKHpfUdnqlRPvbiySp",
+	"ZCKHscp84pj1CJb2pxc9BLuBPK5hKTD6sE78yJywMUSJix1q3H5rkrDvsKZ5A30/Xw/unjlwAq83ZhIh",
+	"q4Lyq0a8LYFuQV7RDL0U85mqVQU8h/zKXPoo8czmsw1TivFV6728tg5AiH4X5Gh0GSoN+dWG6qxw30hq",
+	"RBoh91dr2KvgPjCfcKPZPitbHwuGi1gInl/lol7YveNH6zAwK6RyfbUUEtgK5y0p20B+pXcM9cdageR0",
+	"A1ea2udhQ1kZPnk8XLmNGk5jNIsrxre0RMzYzzndUOve4EJfqULsOP59heMZGEi2dGrq1Roq86d1Ul2p",
+	"QtZ8jRDYgqQruMqlqDyyaXkV3FAS0DGVQbO95itR2S/E7kqCwTa07ccNKToCiFtLGtPsCQt+27PUJbFx",
+	"JhfPTKa3ucxnPVbg5xLgv2ES28sBr2nxw6H6TeoiwxXfRc88vaBTfu9hK/xzTWXMtF6WYndwSbSoqXtF",
+	"tF22wMWGcapFwuy5AaVoQggRywTDD1dZ19ROtdX3SFVSrlAfyoXRf4QkBd0CUUDLtu2+tRIJmQuI6PiW",
+	"BQeihTVF7JWGjfcergysfqdcPIgRuczpx7lJzvKUF1lLVlWpC3eYDOVEJ8+s3dIb0MwDwg5RgDBtVtCA",
+	"P0YKP+Z/d/rqETn0OcJp4gpXmi5KiO+65ux9DQOcqm7i8EYY1k0c28dfYN+2HQw3g61hP1YYsZff05a/",
+	"bLhoad99dQeD0rbBkxcOvL3MRkYEc9jVoqR4cbl9h89GH3Mf3p5iHfYuj9jXGvvGwV6OwJLA0m0tt7Dv",
+	"dz9Gwjqk2CQ89SmsDr/p7JL+Avu4PuxRFfN0r1YoLMVUtooysxqiAN3ahrtUVGl4QmBT6T3ZFcAJF7pA",
+	"000OXLMla0e1JD2CXeep2257PQ5iCJ8YIl4443oHB7UuRFJWdja0MVaU+SwXO660BLpJqKBG2jxpe4JM",
+	"8IyVDOPXbJDOJnGdLBTI7aH21bZdl5QP8BjEeBKKFg2EDrbWnvcIUCn4n8Mvhni8u5PWvN4rVQ4zDbJV",
+	"EXW3dqKk0DLWmP7RF884UWIDpDQrIYKX+zlZ7InzwxwvGJb6ZcxEkLiP1oxHDmcJS30laj0nXFxZ+9Sc",
+	"FCzPAV34QZF6gmbLRa2b58iG7s2jgMteCFTwxthPjARx+u7HdYdx3Ftv0wA5Cy052I4R+O0Cx83x2m5q",
+	"GNU2U6R2/zrAOqIyxfn2UAE/gN+OFV0BM/z2DWp9x0uQQN3tMExRgQ8Vk534uN4XWD6QDycYZtTtb1md",
+	"X3yzquj+xeoFbK1VxosljC8FRg1IbhkiSClkVOk1rzN+T/Wu9AvopTy/0BP6SBO+cc5QtxBKQa0NZ2st",
+	"wSHOrU9ERxid4Xg7UE8QU/ZXiLvvB11fqvc+t5fGfa+i+GXuxp67tcZ29jfYvaJK7URMX65av5yQ2fyT",
+	"iTkC/xhhLDAKqb3alrQu9ezmPx/NZxv6gW3MKfyPP/wBswnsp8d9LKGbg3CCks1biW38pOzJGbGLu5FJ",
+	"a8nfRaP/26jpRFvMH4TIYhB72USDedaZW8d0zZuwbKUpivsSlrWyoj1l1r6xo0xbDms9HVfe08Gt2TXK",
+	"cj09NwF6YyxU5UCQjkFA12iFoQK9R+YwqCdy9Zf1hsfv/pJxGG+lqqhZ/aljjmPP/fT9XP2V00Q6MQgJ",
+	"1WusILFMeBItWSliJGAiak3EklCSS7rUZCkk8VEWe/QyEhR+hlmL7YSRywUNaMMPl7VNRsbB6Oy0N2nA",
+	"bZ2MKCsFpnIdg8uu3aksZSl2ZCMwooRyojHZI0STc/idskHl1vyIFsIn+MEo+BgkiZ5IWeNxHhGfs1Ca",
+	"ZiWkIpvXABXmoGGgyAKs0QHXgPHIfE52hUCrJVVrNW5ut+A8If0f6OXDsCDroU+aTXw/ViK2O3+qx77x",
+	"x32/g/+UxeAWH8Q3RNrym3SQWKPwfT08x0Fnfcv+mW7hDS5oUMxMJzRp72KSwJldMf/Gxc37CKwbsoa9",
+	"IrS019rYqBsXNsEhRE0c0VxbT8GYU5fEYaHpIRK4UIOe5tS3T1jgnH3xwAbd55DIraHp/OJ4Q45tycLw",
+	"+Jmn9hmeQ6eeLRlnymY7FLS0sNwKFndTvpKwZTbE8ChIoz4duBSCPI5ilyKcjRJ7laLRZQEoLI2L4zBv",
+	"D0fITzwHqbQQ0QvIcNA9mmvjCSDWGoumLXcr7ApRAgY+ceGuWkU31np7zBtWdQg56SQu2aC+IuS3UaIK",
+	"WgHZg46OZG/Evp02bh/Un5f6LBachnRjsZuC5IJwsYumw1hRboQMjq50Fl+FCzlLGX+cEz7+q9iNOMD2",
+	"LLwWu4Srp4I4qVj06RDSKnbKRixJoDasM3pRoWNyQF6dfa6h//lhZJxd2NyyV9xwCwGOHBogtiB2cAYc",
+	"sqMMyMLlLi7wJSsh5k0x3zdpnjZQ0CcRH+oXMWmYScutg3rsk+171ONYJLs95siStAu+s0lk5gcE52nN",
+	"lGXr3mv+hDretao7HDdmdS3IEiAPCcgB9V5s9eSn6F49IegORNnfBUVHMj+10TLVqPzRDtwE0XJPhGFd",
+	"BpM3xIoCcxJC6ebEx83NiY2Eiy0lcaRw+Cct7/3vFBE7Hnxslm8ekUpcdVVrhinZgTwexR38NfzsucxJ",
+	"98lJsuh3nSz2juxunNAllpix6rIpNmAQK2uwILBRyfYZ+xsetWOAfkqfXcPTBofHJlVqFyE1BEInIXK8",
+	"9iNR0U0XZ0licU8zs/cl9bqSkfr+wmzqpFjHtQCloRpzy4gF3GqIht6PvhOcZwnt0GI984tJwgwnPoKb",
+	"oao42jasLJm6n1eix+HUF3lyKPDi5hofhDOavR1k32zUDRfo73aVglLUCtUTALtkUObjNj5aQjqdEqip",
+	"rlOaJdMl9BzLU+SGv/phwlQJ8FVCWaV4RPLaqbDke8QSd7JZjlJShnoPI7EzwaHYXkNnNzEg/VcNyptY",
+	"zgikdMZTKqj7IcB6piSgzylR5Y6k0YSbW67Ul+LiSSZuqKBqHdM0K8qkcgZNDUqTQ2sLwdcsJKL83Cxv",
+	"pA2rg4sKOBEcFFnsyZL5QMd7hjKH4zMmtEFxWqlC6CjBhHQ2A6slKzVIUogyV0+C3C04WPmT8j0GgzmB",
+	"zKjxG7GF3FrX0zHUEcgY0sS4/AOwtKBZ8wRmQ1w/sfFjztovNmYHElwaES5TCyyHQQS/ISWGNxCMyp8b",
+	"jWGA0a4T220X5GmjWWILwjH6fQ0ZsEqP5HhL3eeBvIe4iSo0bKpUgKJTRqeZuieHq69kBs/HuIzMZsa9",
+	"0VM241I1MJQvb3d+oGvpMjRHheiOrsiRSpwLESOdDLqApkBzDgqe+v3KWxTbc77OYcf2R3UCU/brIw9T",
+	"PGr4NabsDNQ6RqWONOWSeovluMfCYb2vJ+dOwbbuwrzv3Ofy2N7fMXtc6uPkGbTX2yh6OOGx+5OI/2JE",
+	"vsLpcXeGdo/HC1X0Dh109jfvHoCGYFvU0NBka9Etl5iFsttqA47T5/FMzKMT2z0FD4mFb6UMCUcpoWnK",
+	"qblMlRB8GNNXX4aphcPJkqYjCtV1yqQOL7jlTWneVpNZo8vO3mM+9untCJkjBpNg6go7S4PlB6a0iFVm",
+	"TFFJyu4WtLJxR0Dm/oifiisLlry2Cti3tXOd0jiTv0D9rUP4HO1kVA63OyCj7od4KeHkBPj4qAkuxyss",
+	"rA6B0Gs3b/ysp6PsTib4px0FQ21qLsKup4xEWPB5yL7Hy3zvewnDSFtcsBTWZi3k2gVqzJoILMPI8g3j",
+	"DHEWY404nrqL03VcEO4k0bI9YbLNUerQ36HzoG2GaopUxwxOJRi4qJ+4gliMpK1WbU03xD/t6jxxoYkq",
+	"MIZhYEbHOJXaZkpEtfkPvpS7JxeMLjkQ7lxwydv7JIqUTYbVCH+NkGzFYpVr8lyC8hXybXiDy0yMRhPe",
+	"MWpDZaKClFtIjoqcPfIjmTU7c5srPhHir1201Nv5KPlAU7UeiIwdxFOYYtJOkAscpbR8WA4GiZiOuPDV",
+	"UEL6TPaWHuwJ7josxu6KxDNuc+nvXQl9flfOcBeRqK8w6c5yrd5BLG/rk6NEmY8ZZyDJ2FH9KtNEcBA4",
+	"1HOX4fxnuXLDTs5+3/o45sPlYdGX4VXwymRRRJue0R5psD+Y8Rw+jPPEdreNI/jHY9vvvX595Ru3iQT4",
+	"UrWlemqM3rtIy+CLy+uUkfRAHxUdDTF1BbsxNmkheE7s82QBhdUfxzhBe5yYQYsYrrkGn6CvppvGy13E",
+	"vhbmTsYndTV2ZflF6MnhK1Nd2Vjvt71gOznbmEYvcSHO6cU+EhcdW6FTD4pw3AZLOfQzI5wg8VvJL7zU",
+	"dtcRrz6djDgc0X0mnfadxvZZGG2ClY3gp8MTmMb6ou5tOe4tOWRdS/c1k/taEoMszHeVQu8jPfYnmwSH",
+	"1D3zTeJRsoKXe2J+doGyOjTCEbW2dRXwnDUNtrQrXTeAPSLkg50cIRKTdpFrejd0QHpr8wmqvgsv9dlp",
+	"J6N3PcjGZd3i8InlnocZ8PtxAlsb+ELhSfeIQtoV+5gksDeEWAql7xK60xux4yoHm3ljoLt1oU0jmpw4",
+	"qBxuYSlsxElRbyifEyFtrzqlDwqUtSO8jOrWKdkWKalw58YlrQmagge49igYgJaTHrtgRhtfRC959m6B",
+	"6+cuXyGexXCikitLiOq3oHUJG+D6nmLdIY2w3ItD7hGXNEBsCp0VdWgOQ9IYMFH9vMUKXe57j/Bz2yrl",
+	"6gVRazFrR/pyoVkWF0GxG1HEkO1ioxIGQ18lNf4zfIBNlbCX+eqk8UAYLO2auGnTV7feMc7ja+0G4bqr",
+	"z7/RrCdM3t5dq/jrLGwriga24j+OLVcxsNrEvSoHuNjt3tIBt5qGypKehs4DoBaZDWmveAc/a2vc0Vlv",
+	"w/1RXcu89xI1xsMTHtWmnt5d5IHnoYNjJHLHPvJTt5LkYf9IWxYxGdyKLG8BWoMka9iTDV0bsdTInzum",
+	"4l0pN8BzlSgiW+5/AJmcTyx9xCVGW3LRnhofiU5o7quSVhHF1qf8aKOQYuCyYnmiG6YdPxbAamQFe5Xb",
+	"7GwbwIw9bt3d4JO2I6OeEr/6UGifaDDYgZkFVatLJ3X9NG3e00F/C6tQxBWuRKfOFPTsjK6wc4gExxWc",
+	"PiFJkfC5b7x5SNodIHTJukG+R2CrXWcg7xblRc/gjumsOEv94WE1hW+Dw6PL715G+7m4lsyK4HE0evAT",
+	"8sh3M2AblFpDuqZl/v0JeQVVt5BJ0HGxZA1Q/SmUTOq2JyoFX7nmtDaDew2VNgsycjXYqjr904/PDhtY",
+	"+7LxECSTpe4SJSdvIRM870MMUfhIBC/HkGjncfRcQ3fKJU2ngd6rl9l8tpMsWa/4qLXIS2v6ayDXoqlQ",
+	"NM8Z8MI2m2TrMFebUtut09I9xyzZ3EkVuNTh+/xO14QUrgKb6aYTR83TZ6X40wnMMZNymqr+0rHro046",
+	"n5U5Xj8qY5u4hIsvn8Py5O6Nuxuf3jiDaMcOTRPyx7kqbHUU4IMm16Ns3SshUv7oe7u+egtdpq6TEXbt",
+	"uxWAGhMaN6Ja1L0jPd7XUKdL4wyJ+hgc89hy8nUSjjvljJxRxKvySCxzpO7UWTjHocQzNYELPlEn9+Jl",
+	"b9s8fHhFXOUv7b6CuLjFs9RrbVUWvjt3bJU0ivT7UCLhFkcFi2msJDKuYlx/c8oFZLRWkOgkxZdNB4ej",
+	"WzdnSjOe6ZQVDmPfRorByx5FdVnSSKEnDxNC+WFlFVsMRtZAhOzW22irISlW3dNtw0iG8e20a5B016kO",
+	"eq2GEiEjkJlqy9FCVIPRwM+WXskNCGthJ0qiKhrdOfZC/vIKDjfMPgWWc/ARBO/dGUgr0m5MiXWkvQE9",
+	"bvCxvgLrf3c5lSFVBEHmGohZVQttkx7E4EJOm9Zo+C3j3baLDcqTHXBsp/0xAe5Jv2MpVolWJcnT3dtV",
+	"FYvJYfvUxT6UYIw2UGWHDeWO24e8HRd/sEvsw/zwYlh2Dq5pPrQrpkPPOc5Cq+jdA+SxNPU2j09SkzR6",
+	"19r9vmy/Gym6AAjM7ezN1HK2ctasWACe5Pq5a+EzJB9mnBWn2VVKwU59P7ABNPoGor+oQ9T4H7r0blEj",
+	"XJPjpBf86ItIFTDvVcdaEN6v3p/009iYHJIamB0gx6WcLuKRCj8X+8+xX3GaR0OrH1jf+KFvWCeD+r5d",
+	"Ekf1oGr3L+vhTiNaiievlZENnitXoGlUwTJb0inmpMSoQ3WGgOuBrZe9Xu1aZB3EszdbO8iW9mvsqXD5",
+	"cyv3u69Xs4ttw+K7kM/x0O6K/Ww+wi9a3qXI1b07OA9v3OxhcY4LOsD1IW5oaxaoJdP7W7MedysAlZb7",
+	"4yJRn7NfhQEKrStrVFD+3mK26I5YM/AGhBsbZ8D46v/6B5tNVgz7z33CZIBlRC33efJg6zM5R6kRAzkJ",
+	"XcmsF7cV4YP+56ZRmauOqb75hf/Cv9+C3BODK1vcyZaop8Tujmixtu2wKMkEV6IE4pZtyRiDp80t8gs3",
+	"28MEnncfrvCrd+RfSyHWc7ITcj3HavTzUPx+TppExifkHRcc3pmDIirg81/4OwXlMnxBtCCU79Hrq9iK",
+	"4zz/9g0xxGZ9CRVdQW6kYMqJqOj7Gsi7rJZKyHff/MK/l1I4p8M7WtlIDib4tSun9++/KsHfkX99/fwZ",
+	"+c/vfv+//s0X8rIdJ8k7g593Zr/zXzj2BGvqJQkOc4SCIUyiNFTf/IJhqSwDbm0coa2fnN3MnlY0K+Dq",
+	"228eNRTR+q7J9Zi9cXTS8g/dzB6jJFIBpxWb3cz+45vHOFBFdYF0ek3rnOEBWVnDVsDsj/nsBhtVPcUn",
+	"zDuSbkCDVLObfzhafV8D+rrdwiwE0QVgTuaAqP1P8/hI3qXSDBQ61vy+3bHm96dK8n56a46zqgRX9mR+",
+	"++hRCN9yZYBaGP7V8b9m3t4YGwMa5GB4Bo+7w1pxzC08PlZY3HWouog9ojYbKvcGreZcmnmIlpSVc8Jh",
+	"B0oTW554PnOHB9MmQ6avGcKi9jorIFsnEfzM/DoCwwXQPIXfWFLD9ODHHUwIfxzfckfEQlZQZpiZC5Sl",
+	"xICkKTK9hkqTdlP1U/gpXC2QKHr+DPb4/WDBPi0kcZJpCRl4E03apmlbDxthZ/mlC9nZFYJklJOdZNrW",
+	"y86ppguqsOh5VoCykcppILtSOFd4DKz6JlTqIDyzD7tW8aD0H0W+PxuQ3ejWJf/pUM7QsoZPEyLYzX2Z",
+	"w4LSrJkunJJQP1z5ItROpjjAHZYyQKwtQ//21LFwHd4nBJmbYTpg/VyArbVelkjgLqNsKcV/Y8Z4FzDz",
+	"mYvlOATG7QEwzk+27c70F6bayVFgJzjAADYrcI1cMR/pnRdB32FHEV3Q3QFysPIGUu0a9lcqdKqOUm6I",
+	"clXH9+1xPlS7cXDsNg5m2UOUjJS/juc9aFIcm7jVRfruU08pGjQ9w6c8vywrGn8esja9E561ueIfTprf",
+	"z13rCazs6vkjfDAaSYIJBt9UUjR/4TxCk4ExdJyeDopPy9L1cfZqKJO+kHBTli4Jn+uP5p9PVkMowRp3",
+	"DiH1GjZiCy9s3l9MxsU+fY3qQTmcma6/O9bMzwQ9uzdCEYQWguZ2LVxhspRkNE/eqw8JpvPS7YQ0+5JD",
+	"B+CHBDv3VahtXXCXeXqKhq8XwuULJA/8H/GJLx49ZhsTs5WfC2GEKQNSb0LF5nNUD8GE4899AmijK1wA",
+	"GQkrSeOjaYY6nanzdno9Y2I10l+fjJOlkNELIiEsv6ofBnFGy7elc+zAPy6v/kp1VsxGH8nfpF46Ib38",
+	"mW0hdFsllHDYkVadD8O8HTk9cXX5JfawBZfi5V9NyPwHbGNp/V8prvGcZvA65MM9HNsIqUf3HqnJXfo8",
+	"LhYD4TfC/H9KiTXkwPEcHSkWCPNWaN9i33wYct+0PcjJy/9542x8ONrxvUSGocOu+Jl5Jzmi8vnZQ0cN",
+	"Cd0x7RU+YNPIpQ0rjM33/hyE/8/m6XCYnFho8xTeNMiO9JMZc56uP7q/Pl3TLINK05DZFNcVf+L2ueeh",
+	"i8wFj9rhsE0jmy9DFX1D1+DYoQM0NjuK3JsJ2ezpbw7y55fVnjZUPEhSmw7ddiXYmhOhRbB6GaEkp/sh",
+	"spJYKJBbXxwwYdh+GR66nM57fqS5tOoLi9YT20BegPZmJzSTW3wCVhEqAYt3odeu1zt3QBFV6dpDJiWg",
+	"V/jEg4o//2T3fuhaPx0hIVJtn3ODtZ4Ah6DZRz24f5J0iRRyTCCxZTWPXP+Yw6YSGniG9UcSt8Lnyl1w",
+	"3yOU98dnJY4JCQM3RiiaT7H+d1omnLuu+UJidrgSGx/sNuQqeu86/fUzn/8KT12KAXViRLGNotmeLphq",
+	"9Tk8v5p2OHEp8Dy2M0vik5ZAVYKltTna495M+eP5C7Yqhi1gI1LzP77H/F91ymnuloNmoxPeL+0KTljp",
+	"kKgCXbO/1vkK0Irjwo0KqrCLJZbt3cMgV8EhI+pnIa87z36VZC5HbZEmZNPRXAfRZ5BuQiT35yrdHF8b",
+	"QCUnlMPOdkX2mTWEKbITEidP3CKSx8nJlas5qrpzTDffno1ubFWDySkFXFA4EoevesNsSfEFzdYrKWq8",
+	"fk5KM61SSklG5FIaH5YDuYTO9Lhjsk+Tk/gCz8M0dV/n8asYcDHG3M7UnTTY0qZhhDp9rp6hoUKiDN79",
+	"cRsdfHTdyk9L3/0hP+wLD95oNROYkC1aaJ3w8MdvyvrzvSQnMgG0u3lc2AbgUy2npASXFql3Ihxe6g6z",
+	"optQvtx8F1qLoB0SXzOHnClSwrIpT3r6ErX0d72oy3U6acCs7WlZ/gapbUS5QDQ1HJeWZ6UG6R15oWn/",
+	"gCLh1oowfMCj9PqNuN/778+5m7ulLrujjOP/aF8LBRX950hys19XrPAH9teogJNg7SIUo1v2ZGeuRtfd",
+	"hpblUVsbyrEIQahVxLGV4anMr05BaAeHSALtRb0itp/XxOFGG8r3rkeQekKAZoWBHaY3CRlgu9gTphWU",
+	"yzEM6aP9ozfg+ZlRoRxjfkA3qvQrSA98l2DF6VyaCLfQ3GsIVjRsqtJVFEgFir7xzzykruUAHdUFZh9K",
+	"9WE2D+qW+5iprUHIYTGDO0qYItOgr1xKycFZDRSwYJy262aHmaYL41oatXspJNkVArZYXR0qF/HHlG6q",
+	"sM+bFHnbv9jZE3UrFpW7oncnlYVW5Zl4ilAhdj+HSitfuLLgNzKlYhezLVldzoh93dDNFFaKdNLWz7b2",
+	"xtd4zfOTRzFtgtbecHNUGayKr1x6MdMkFzDsuLaKtiSV+1CB5IGzARaDLV1YIe+rletiVq6DejdTJmBj",
+	"Ibfmeoq6y0nO8qbEULvAUOw4bHrFm79OmoT9V5g+R4iqNeMrBwVzz9uuIaHuZgMTFNYdTK7bLYei8WsW",
+	"F6/8Y9OYfvzwvqX0wwYF2lUQweF3iogdJx5IT2yrHF8MSBHoODMa0GIY2PVH88+nPsKLh/pE+K1Lvzuv",
+	"FvLoS4miecnBRtCEXEWsZGUzE1c1lUmptY2I61atyeQt6JjPpZBy3mswNpRr/zl4tJfu+a/36iUTDvkK",
+	"LlCDyR0A68rHA8U4ETIHOW9nrjuSIcJoI7LmQ86WrE/FjdRc/RZYne87Oy2mDDgbNN094qLmE0aTngtT",
+	"UziT+AhP0rfnnHdKwdj1hVNAS7Ap+easngixME9HDix+nfQK3QItLy6cTJC1ELrrXthEP7FA9LSqpNgC",
+	"gQ800+XemoncwufOKE+wfe8AStgK14k5Sgl/Fyz/KqYO95u4i7WuErZ3Fxd1/dH+0asevPYdSE9DvtWs",
+	"9DO9N107v0mVhACFmLzShfx11tTXTtaWxEfALl5dDhPRklaizEG6PdpEf8HBl2RCLycXmqzYFkuvxeRh",
+	"I+TNzqKh+H5/R4FumS35vgM00VqJM08Eux1u0T1rNuWyZ5lq5aMLXqZi5tt56vcpG/ZVv5nw6Ler2U9q",
+	"DjMUOCeGANE+4MlKMaPO+DgAe4pCNASWO5uTCuTJogdHbAQ+VEKm6w9/jz9fmpXfxYdqvaXhIOMng+kS",
+	"+yKype+LOLfu1SFnulVZzkqpRr20CqcCbOhggwgysdlQZUM3BnEy58PsOURDTjxmffp4LLQ3F6LMLedB",
+	"r/GEXECtWZVONOppChqDMtkIpYkSGLbxhDwygEws3uuQ55i4OTvOVtrCtzl7rhEX40oDDWVzM8oFZxkt",
+	"kdUnlhmabo2IoT9a3xKruKtKAs1VAaDJFcmgLB2ymXYFDmXNCVXEnI66pDY0L7chLqfKVt4rxP9Lizd4",
+	"cxh7TD0bNSAjroPqIJ5ZwlJfibq/avsLWOqXtX5IqeurRDBNXr/F7OTx8pgvZw4/4ysbPStq5yssxI5s",
+	"6qxwwTPoLbOtPgaS8JAclTGVsr5S8JeWiifzS1iCI+x2sScsPzDZ29vS3bfDKfhXyIZkfIbHHlp8/eej",
+	"Mgf6C+R6dokMJaQMxSMjjC+wXUE+lLaUppopzTLVZ+C6bZ76TRi5WvuZ0A0gtiDpCuak5ux9DRyUCo2J",
+	"UA9Yoi2day9/i6UtCX9at605hmf3Ry28rodZg63r8DN25E1tjaxbEQuh2Hw/3K8LaieNW+N/oOVX8A8A",
+	"v4ETRsFzQpeWm3n3t9H60LCYMtA3uJCQAav0SRnPPnQZnEwR5vH1qkWBzqDxEirJjiq8S+dEeSMl5WoH",
+	"EvK5J9LF3v11mmN4Kr3+aPO/Pl0r0LqEjYNJysNrnnG7nihA4HzUfjiuy3PrG/pyHmYP6gfxM3v8TUex",
+	"t3RvxcJOd88dtb1mBJYwz0W9wL5XNsnO0nieTlRtke8WJFu63fe4oc1T++jV95mQ6hddwIPmXkK02RVO",
+	"EzDX5wp7xQ0t46HYil+xHkTeshX/kU8USewGv/AhnCLA27Vjnd384+2BWFkBP+5L6nt3Glq210kIWj5A",
+	"E8clBTQ5+2saT9b4erHI6++dDtPZXSLG2ndf65PNbkOHtulUPpziAg2G+rvNuV+vP9o/BjQTsgsfJLUq",
+	"/+gX1lDIrtteWVzYQq+16hjIhvUUemhonZtgJ1Z9AwyG9zS5LITP2tQk6hflsCOsW+YDY1uockE7N6Qp",
+	"iGmT+rB9EibYu+IxyNJ1AakudmbUxssw1hk5wQ2MqHkQWXhywv4rVof3XEXIxqDwBKNyMwn6oPs9BjAQ",
+	"pele9ZaQ7jLv6yUrQfXpbjx/Pl0dvXMxsCHUdU8v9+WKBN0C1wjzCVUtQNEtpPRTUknYMtg5mc5H/lkD",
+	"FpbisI+ly9UfUZbvqtdn3kV28kNov3dRftxhbywfMao1H4WCLkPjfwxzbnVTwgOcG61XYuAK5ToZdpi+",
+	"JS5cz+wAZRNbtW0uui6kqFcF0WzTVAT1YMQYoydN4npoLc6xRoW2CeyKfPfou4Hy7LU7Cmmm+Mo+8ACC",
+	"2gQZsXYvD5O64AA9tREUPYsLIDXPQSotRG6NDs316lhhIB5lsxtsvDPTZAGZ2Bh5Khb33cMDKykW0EdI",
+	"YgG/HXkftzNlkILce62dW2c1URoqstjjv09cwcpKSBtdiaJRwfjKSUxDseZczP2+mBFx+tNdWv+c8d2X",
+	"iIVxNYVbfOLOqZFv6BpSQdmfixR9JK+gjdYeHiFtzxqsS+3TLOJyCnzQwFNB39h0ohX27T/7ZPkhUd64",
+	"BhsRSzKsvqeTUb2bZJLGt4NAsPNVQdw9kQkjdOD90CSQkKqWlVCQWgXsbjNR3Te6OHY/uespGXtdJrf/",
+	"+OH0qE9fruvCdmzzMUtHXoonXohw1LKheyNzIKaYVvY3W0OSLAyEB15GO4ner76+Xz+7R75sSfRh+n5N",
+	"b6O0fhRHFWh/s+jCmrtZKRRYJpY22miq1v3SyBt8Io7/f3KRwYBmYoHhj4EJEHOQTwoKAafXH80/vRFw",
+	"yNSGHGxtH/xcg7AmZs4vORAHgVPQvoatGTJdv5DqrPi8wK7hg7bLjt67l8rJeSXFSmIIqJFA5BbkFV5v",
+	"FqBz19PSXHAGKgR4sljSAT5OxyF+PQTDfLdqTaiFvRZEaVE9aSWleHeBATfkpAS6hUZDXkDBkqEWB+gq",
+	"xeoUw3ohVpdCV+pugi2Ug0MUX4jVC3zhq6LdgshFUqaQWnOWz70Bd+HTZBOso1anTDM/KWuYmQw4ZoIL",
+	"hGHUbh+pAII4v3wmgWowS7y3tWEiQf9vsMPlXdit1sw5DcbynFDEWa8sj0i9/mj+GRA5E0djhJO6eb+w",
+	"qBmzahdRVpZEizVwm1/iC1/2UX9CGX49vBb4eYA2QU0x3MKDuGQmPiSu4unO8n5E/4buSS7mNijUhqa4",
+	"7lLYlxarS/uKLMOO1WGt2UR/QAW6VWv2QQ7Y43Ny1LCZyYtOIdYoBh019WptoAB2RbHGYi52c58qxnoq",
+	"2fYi0nKEfsuHfeSBUHhG1cDs4wKODcdk0a9hAGJze0WtA6IyCfquYgfuYiIvx+fKrf8GO7vtC8szrUmn",
+	"jEFbAJUgLd3Ez/nY83z9Ef8dIP4kyGkK4ojTnHYLGKGhjlTZppSytgIxiJsg2Nut0xrwAFmHuQAfZxbx",
+	"s5t/vDXA8RHy5uNb86TcenTUspzdzK63j2ef3n76/wEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
