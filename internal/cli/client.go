@@ -182,6 +182,9 @@ func (c *client) follow(id int64) (t apiclient.Task, err error) {
 	bar := isTerminal(talk)
 	for {
 		res, err := c.GetTask(c.ctx, id)
+		if c.ctx.Err() != nil {
+			return t, goesOn(id)
+		}
 		if err := ask(&t, res, err); err != nil {
 			return t, err
 		}
@@ -196,7 +199,7 @@ func (c *client) follow(id int64) (t apiclient.Task, err error) {
 		}
 		select {
 		case <-c.ctx.Done():
-			return t, c.ctx.Err()
+			return t, goesOn(id)
 		case <-time.After(150 * time.Millisecond):
 		}
 	}
@@ -207,6 +210,11 @@ func (c *client) follow(id int64) (t apiclient.Task, err error) {
 		return t, fmt.Errorf("%s failed: %s", t.Name, value(t.Message))
 	}
 	return t, nil
+}
+
+// goesOn is told to whoever no longer waits.
+func goesOn(task int64) error {
+	return fmt.Errorf("not waited for any longer: task %d goes on in the service; look at it: twinning task list; stop it: twinning task halt %d", task, task)
 }
 
 // isTerminal reports whether a human is at the other end of a stream.

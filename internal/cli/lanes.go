@@ -22,7 +22,7 @@ func sides(b apiclient.Balance) balance {
 }
 
 func newLane() *cobra.Command {
-	list := running("list", "All lanes with their balance", cobra.NoArgs, func(c *client, _ []string) error {
+	list := running("list", "All lanes with their balance", exact(), func(c *client, _ []string) error {
 		var v apiclient.LaneList
 		res, err := c.ListLanes(c.ctx)
 		if err := ask(&v, res, err); err != nil {

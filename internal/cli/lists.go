@@ -69,6 +69,12 @@ func pageFlags(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().String("cursor", "", "where to go on, as the last page said")
 	cmd.Flags().Bool("all", false, "every page")
 	cmd.MarkFlagsMutuallyExclusive("all", "limit")
+	cmd.PreRunE = func(cmd *cobra.Command, _ []string) error {
+		if limit, _ := cmd.Flags().GetInt("limit"); limit < 1 || limit > mostRows {
+			return misuse("--limit %d: expected 1 to %d; --all shows everything", limit, mostRows)
+		}
+		return nil
+	}
 	return cmd
 }
 
@@ -81,9 +87,6 @@ func searchFlag(cmd *cobra.Command) *cobra.Command {
 // gather reads the page that is asked for, or every one.
 func gather[T any](c *client, every bool, get func(cursor *string, limit *int) (*http.Response, error)) (l list[T], err error) {
 	limit, _ := c.cmd.Flags().GetInt("limit")
-	if limit < 1 || limit > mostRows {
-		return l, misuse("--limit %d: expected 1 to %d; --all shows everything", limit, mostRows)
-	}
 	if every = every || c.on("all"); every {
 		limit = mostRows
 	}

@@ -64,7 +64,7 @@ func chosen[T ~string](c *client, name string) *T {
 }
 
 func newSignIn() *cobra.Command {
-	cmd := running("sign-in", "Sign in; later commands use the session", cobra.NoArgs, func(c *client, _ []string) error {
+	cmd := running("sign-in", "Sign in; later commands use the session", exact(), func(c *client, _ []string) error {
 		password := os.Getenv("TWINNING_PASSWORD")
 		if password == "" {
 			var err error
@@ -95,7 +95,7 @@ func newSignIn() *cobra.Command {
 }
 
 func newSignOut() *cobra.Command {
-	return running("sign-out", "End the session", cobra.NoArgs, func(c *client, _ []string) error {
+	return running("sign-out", "End the session", exact(), func(c *client, _ []string) error {
 		res, err := c.SignOut(c.ctx)
 		if err := ask(nil, res, err); err != nil {
 			return err
@@ -158,7 +158,7 @@ func (c *client) typed() *bufio.Reader {
 }
 
 func newPassword() *cobra.Command {
-	return running("password", "Change your own password; it is read from standard input", cobra.NoArgs, func(c *client, _ []string) error {
+	return running("password", "Change your own password; it is read from standard input", exact(), func(c *client, _ []string) error {
 		old, err := c.password("present password")
 		if err != nil {
 			return err
@@ -177,7 +177,7 @@ func newPassword() *cobra.Command {
 }
 
 func newUser() *cobra.Command {
-	list := running("list", "All users", cobra.NoArgs, func(c *client, _ []string) error {
+	list := running("list", "All users", exact(), func(c *client, _ []string) error {
 		var v apiclient.UserList
 		res, err := c.ListUsers(c.ctx)
 		if err := ask(&v, res, err); err != nil {
@@ -288,7 +288,7 @@ func dayOf(t *time.Time) string {
 }
 
 func newFreeze() *cobra.Command {
-	cmd := running("freeze", "Freeze all writing everywhere, or show whether it is", cobra.NoArgs, func(c *client, _ []string) error {
+	cmd := running("freeze", "Freeze all writing everywhere, or show whether it is", exact(), func(c *client, _ []string) error {
 		var v apiclient.Freeze
 		if c.on("on") || c.on("off") {
 			res, err := c.SetFreeze(c.ctx, apiclient.FreezeInput{On: c.on("on"), Reason: c.given("reason")})
@@ -315,7 +315,7 @@ func newFreeze() *cobra.Command {
 }
 
 func newAudit() *cobra.Command {
-	list := pageFlags(running("list", "Who did what, newest first", cobra.NoArgs, func(c *client, _ []string) error {
+	list := pageFlags(running("list", "Who did what, newest first", exact(), func(c *client, _ []string) error {
 		v, err := gather[apiclient.AuditEntry](c, false, func(cursor *string, limit *int) (*http.Response, error) {
 			return c.ListAudit(c.ctx, &apiclient.ListAuditParams{Cursor: cursor, Limit: limit})
 		})
@@ -334,7 +334,7 @@ func newAudit() *cobra.Command {
 		}
 		return showList(c, v, []string{"seq>", "at", "by", "action", "subject", "detail"}, rows)
 	}))
-	head := running("head", "Print the end of the trail: keep it where nobody who can write the database reaches it", cobra.NoArgs, func(c *client, _ []string) error {
+	head := running("head", "Print the end of the trail: keep it where nobody who can write the database reaches it", exact(), func(c *client, _ []string) error {
 		var v apiclient.AuditHead
 		res, err := c.GetAuditHead(c.ctx)
 		if err := ask(&v, res, err); err != nil {
@@ -343,7 +343,7 @@ func newAudit() *cobra.Command {
 		fmt.Fprintln(c.cmd.OutOrStdout(), v.Head)
 		return nil
 	})
-	check := running("check", "Check that the audit chain is unbroken, and holds a head that was kept", cobra.NoArgs, func(c *client, _ []string) error {
+	check := running("check", "Check that the audit chain is unbroken, and holds a head that was kept", exact(), func(c *client, _ []string) error {
 		var v apiclient.AuditCheck
 		res, err := c.CheckAudit(c.ctx, &apiclient.CheckAuditParams{Head: c.given("head")})
 		if err := ask(&v, res, err); err != nil {
@@ -374,7 +374,7 @@ func pace(t apiclient.Task) string {
 }
 
 func newTask() *cobra.Command {
-	list := pageFlags(running("list", "Background work, newest first", cobra.NoArgs, func(c *client, _ []string) error {
+	list := pageFlags(running("list", "Background work, newest first", exact(), func(c *client, _ []string) error {
 		v, err := gather[apiclient.Task](c, false, func(cursor *string, limit *int) (*http.Response, error) {
 			return c.ListTasks(c.ctx, &apiclient.ListTasksParams{Cursor: cursor, Limit: limit})
 		})

@@ -22,7 +22,7 @@ func newServe() *cobra.Command {
 Without a database URL it keeps a private PostgreSQL server in the data folder,
 made with the Debian package's own binaries. It listens on this machine alone
 unless told otherwise.`,
-		Args: cobra.NoArgs,
+		Args: exact(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if at, err := url.Parse(cfg.DatabaseURL); cfg.DatabaseURL != "" {
 				if err != nil {
@@ -74,7 +74,7 @@ func newDemo() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Run the service with the Larkspur Observatories, until Ctrl-C",
-		Args:  cobra.NoArgs,
+		Args:  exact(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			cfg.Talk = cmd.OutOrStdout()
 			return app.Demo(cmd.Context(), cfg)
@@ -93,7 +93,7 @@ func newStandin() *cobra.Command {
 		Long: `A simulated application that speaks SCIM 2.0 below /scim/v2. Its state is kept
 in a file. /standin/effects tells what requests have done so far, and PUT
 /standin/misbehave makes it slow, throttled, refusing, and so on.`,
-		Args: cobra.NoArgs,
+		Args: exact(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return app.ServeStandin(cmd.Context(), listen, state, token, func(url string) {
 				fmt.Fprintln(cmd.OutOrStdout(), "standing in at "+url+"/scim/v2")
@@ -111,7 +111,7 @@ func newStandinGate() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "mail-gate",
 		Short: "Feed a simulated mail gateway the upload files that wait for it",
-		Args:  cobra.NoArgs,
+		Args:  exact(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			rows, complaints, err := gate.Load()
 			for _, c := range complaints {

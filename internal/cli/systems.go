@@ -26,7 +26,7 @@ func number(s string) (int64, error) {
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 func newSystem() *cobra.Command {
-	list := running("list", "All systems", cobra.NoArgs, func(c *client, _ []string) error {
+	list := running("list", "All systems", exact(), func(c *client, _ []string) error {
 		var v apiclient.SystemList
 		res, err := c.ListSystems(c.ctx)
 		if err := ask(&v, res, err); err != nil {
