@@ -57,6 +57,9 @@ func TestCommands(t *testing.T) {
 			_, _, talk := run(words(cmd, child[:len(child)-1])...)
 			require.Contains(t, talk, "did you mean", path)
 		}
+		if cmd.Name() == "remove" && cmd.Parent().Name() != "token" { // a token can be made anew
+			require.NotNil(t, cmd.Flags().Lookup("yes"), path)
+		}
 		if f := cmd.Flags().Lookup("limit"); f != nil && f.Value.Type() == "int" {
 			require.NotNil(t, cmd.Flags().Lookup("all"), path)
 			require.NotNil(t, cmd.Flags().Lookup("cursor"), path)

@@ -51,10 +51,28 @@ func newLane() *cobra.Command {
 		return nil
 	})
 	observe.Flags().Bool("off", false, "let it write again")
-	remove := running("remove LANE", "Remove a lane with its history", exact("LANE"), func(c *client, args []string) error {
-		res, err := c.RemoveLane(c.ctx, args[0])
-		return ask(nil, res, err)
-	})
+	remove := destroying(running("remove LANE", "Remove a lane with its rulings, bonds and history", exact("LANE"), func(c *client, args []string) error {
+		var rulings apiclient.RulingList
+		res, err := c.ListRulings(c.ctx, args[0])
+		if err := ask(&rulings, res, err); err != nil {
+			return err
+		}
+		var bonds apiclient.BondList
+		res, err = c.ListBonds(c.ctx, args[0])
+		if err := ask(&bonds, res, err); err != nil {
+			return err
+		}
+		err = c.sure("lane %s goes with its %s rulings, %s bonds, and all its reconciliations, plans and receipts; no account is touched. To keep what is known: twinning lane bonds %s --sheet FILE", args[0], thousands(len(rulings.Items)), thousands(len(bonds.Items)), args[0])
+		if err != nil {
+			return err
+		}
+		res, err = c.RemoveLane(c.ctx, args[0])
+		if err := ask(nil, res, err); err != nil {
+			return err
+		}
+		c.say("lane %s is removed", args[0])
+		return nil
+	}))
 	history := pageFlags(running("history LANE", "Reconciliations of a lane, newest first", exact("LANE"), func(c *client, args []string) error {
 		v, err := gather[apiclient.Reconciliation](c, false, func(cursor *string, limit *int) (*http.Response, error) {
 			return c.ListReconciliations(c.ctx, args[0], &apiclient.ListReconciliationsParams{Cursor: cursor, Limit: limit})

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"net/http"
 	"os"
@@ -29,6 +30,29 @@ func running(use, short string, args cobra.PositionalArgs, run func(c *client, a
 // say tells a person what happened; machines read standard output.
 func (c *client) say(format string, args ...any) {
 	fmt.Fprintf(c.cmd.ErrOrStderr(), format+"\n", args...)
+}
+
+// destroying is a command that asks before it does it.
+func destroying(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().Bool("yes", false, "do it without being asked, for scripts")
+	return cmd
+}
+
+// sure says what goes, and wants a yes.
+func (c *client) sure(format string, args ...any) error {
+	what := fmt.Sprintf(format, args...)
+	switch {
+	case c.on("yes"):
+		return nil
+	case !isTerminal(c.cmd.InOrStdin()):
+		return misuse("%s. Nothing was done; say --yes when that is meant", what)
+	}
+	c.asksAt("%s.\nType yes to do it: ", what)
+	answer := ""
+	if _, err := fmt.Fscanln(c.cmd.InOrStdin(), &answer); err != nil || answer != "yes" {
+		return errors.New("nothing was done")
+	}
+	return nil
 }
 
 // asksAt says something that an answer is typed behind.
@@ -208,10 +232,17 @@ func newUser() *cobra.Command {
 	})
 	add.Flags().String("rights", "look", rightsHelp)
 	add.Flags().Bool("with-password", false, "read a password from standard input")
-	remove := running("remove NAME", "Remove a user with all tokens and sessions", exact("NAME"), func(c *client, args []string) error {
+	remove := destroying(running("remove NAME", "Remove a user with all tokens and sessions", exact("NAME"), func(c *client, args []string) error {
+		if err := c.sure("user %s goes with all tokens and sessions; what they did stays in the trail", args[0]); err != nil {
+			return err
+		}
 		res, err := c.RemoveUser(c.ctx, args[0])
-		return ask(nil, res, err)
-	})
+		if err := ask(nil, res, err); err != nil {
+			return err
+		}
+		c.say("user %s is removed", args[0])
+		return nil
+	}))
 	may := running("rights NAME", "Change what a user may do", exact("NAME"), func(c *client, args []string) error {
 		list, lanes := parseRights(c.flag("rights"))
 		var u apiclient.User

@@ -90,7 +90,11 @@ func newPlan() *cobra.Command {
 			return err
 		}
 		res, err := c.VoidPlan(c.ctx, id)
-		return ask(nil, res, err)
+		if err := ask(nil, res, err); err != nil {
+			return err
+		}
+		c.say("plan %d is given up", id)
+		return nil
 	})
 	return group("plan", "Ordered changes, to be looked at, sealed and run", list, draft, show, newSeal(), newPlanRun(), newVerify(), void)
 }

@@ -69,10 +69,17 @@ func newSystem() *cobra.Command {
 		return c.show(x, []string{"", x.Name}, rows)
 	})
 	return group("system", "Places that hold identities", list, show, newSystemPut(), newSystemChange(), newSystemProbe(), newSystemPreview(), newSystemOpen("open", "Open a system for writing", true), newSystemOpen("close", "Make a system read-only again", false),
-		running("remove NAME", "Remove a system that no lane uses", exact("NAME"), func(c *client, args []string) error {
+		destroying(running("remove NAME", "Remove a system that no lane uses", exact("NAME"), func(c *client, args []string) error {
+			if err := c.sure("system %s goes with its settings, its secret and all its rosters", args[0]); err != nil {
+				return err
+			}
 			res, err := c.RemoveSystem(c.ctx, args[0])
-			return ask(nil, res, err)
-		}))
+			if err := ask(nil, res, err); err != nil {
+				return err
+			}
+			c.say("system %s is removed", args[0])
+			return nil
+		})))
 }
 
 func newSystemPut() *cobra.Command {

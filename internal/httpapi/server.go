@@ -288,10 +288,12 @@ func explain(err error) (field, detail string) {
 		if path := strings.Join(schema.JSONPointer(), "."); path != "" {
 			field = path
 		}
-		if schema.SchemaField == "enum" {
-			return field, noneOf(schema.Value, schema.Schema.Enum)
+		field, reason := plainReason(field, schema.Reason)
+		value := schema.Value
+		if bad != nil && bad.Parameter != nil && bad.Input != nil {
+			value = bad.Input.Request.URL.Query().Get(bad.Parameter.Name)
 		}
-		return plainReason(field, schema.Reason)
+		return field, plainEnum(value, reason)
 	}
 	if bad != nil {
 		if bad.Reason != "" {
@@ -302,13 +304,23 @@ func explain(err error) (field, detail string) {
 	return field, "it can't be read"
 }
 
-// noneOf says of a value that it is none of those there are.
-func noneOf(value any, known []any) string {
-	words := make([]string, len(known))
-	for i, k := range known {
-		words[i] = fmt.Sprint(k)
+// plainEnum says of a value that it is none of those there are, and which is meant;
+// any other reason stays as it is.
+func plainEnum(value any, reason string) string {
+	list, ok := strings.CutPrefix(reason, "value must be one of ")
+	if !ok {
+		if list, ok = strings.CutPrefix(reason, "value is not one of the allowed values "); !ok {
+			return reason
+		}
 	}
-	return fmt.Sprintf("there is no %.60q%s; expected one of %s", fmt.Sprint(value), document.Suggest(fmt.Sprint(value), words), strings.Join(words, ", "))
+	var words []string
+	for _, w := range strings.Split(strings.Trim(list, "[]"), ",") {
+		words = append(words, strings.Trim(strings.TrimSpace(w), `'"`))
+	}
+	if word, is := value.(string); is {
+		return fmt.Sprintf("there is no %.60q%s; expected one of %s", word, document.Suggest(word, words), strings.Join(words, ", "))
+	}
+	return "expected one of " + strings.Join(words, ", ")
 }
 
 // plainReason takes the first fault out of what the validator says over several
