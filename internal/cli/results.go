@@ -85,7 +85,9 @@ func (r *result) write(dir string) error {
 		"twins.csv": r.writeTwins, "contested.csv": r.writeContested, "findings.csv": r.writeFindings, "changes.csv": r.writeChanges, "withheld.csv": r.writeWithheld, "balance.json": r.writeBalance,
 	}
 	if r.Pairing.Weights != nil {
-		files["weights.json"], files["candidates.csv"] = r.writeWeights, r.writeCandidates
+		for i, write := range []func(io.Writer) error{r.writeWeights, r.writeCandidates} {
+			files[onlyWithEvidence[i]] = write
+		}
 	}
 	var wg parallel.Group
 	failed := make(chan error, len(files))
@@ -98,8 +100,18 @@ func (r *result) write(dir string) error {
 	for e := range failed {
 		err = errors.Join(err, e)
 	}
+	for _, name := range onlyWithEvidence { // of another run, it would be taken for this one's
+		if files[name] == nil && err == nil {
+			if gone := os.Remove(filepath.Join(dir, name)); !errors.Is(gone, fs.ErrNotExist) {
+				err = gone
+			}
+		}
+	}
 	return err
 }
+
+// onlyWithEvidence are the files that not every run writes.
+var onlyWithEvidence = []string{"weights.json", "candidates.csv"}
 
 // writeTwins writes a line a twin. At a million lines the general CSV writer
 // costs a second, so the cells are put together here by hand.
