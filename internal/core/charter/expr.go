@@ -1,6 +1,7 @@
 package charter
 
 import (
+	"fmt"
 	"reflect"
 	"regexp"
 	"slices"
@@ -150,9 +151,7 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 	line, _ := n.Place()
 	checked, issues := c.env.Compile(src)
 	if issues.Err() != nil {
-		for _, e := range issues.Errors() {
-			n.ProblemAt(e.Location.Line(), e.Location.Column(), "%s", c.explain(e.Message))
-		}
+		c.report(n, src, issues.Errors())
 		return nil
 	}
 	e := &Expr{Source: src, Line: line, compiler: c, root: checked.NativeRep().Expr()}
@@ -190,12 +189,14 @@ func suits(t *cel.Type, w want) bool {
 	return textual || t.IsEquivalentType(cel.ListType(cel.StringType))
 }
 
-func plain(t *cel.Type) string {
+func plain(t *cel.Type) string { return plainType(t.String()) }
+
+func plainType(t string) string {
 	words := map[string]string{"bool": "true or false", "wrapper(bool)": "true or false", "string": "a text", "wrapper(string)": "a text", "int": "a number", "list(string)": "a list of texts"}
-	if w, ok := words[t.String()]; ok {
+	if w, ok := words[t]; ok {
 		return w
 	}
-	return t.String()
+	return t
 }
 
 // explain puts CEL's messages in the charter's words.
@@ -203,7 +204,7 @@ func (c *compiler) explain(message string) string {
 	if field, ok := strings.CutPrefix(message, "undefined field '"); ok {
 		field = strings.TrimSuffix(field, "'")
 		known := slices.Concat(record.CanonicalNames(), c.vocabulary.Person, c.vocabulary.Account)
-		return "unknown attribute \"" + field + "\"" + document.Suggest(field, known) + "; known are the canonical attributes and those that the system's shape declares"
+		return "unknown attribute \"" + field + "\"" + nearest(field, known) + "; known are the canonical attributes and those that the system's shape declares"
 	}
 	if name, ok := strings.CutPrefix(message, "undeclared reference to '"); ok {
 		name, _, _ = strings.Cut(name, "'")
@@ -213,11 +214,17 @@ func (c *compiler) explain(message string) string {
 		}
 		return "unknown name \"" + name + "\"" + document.Suggest(name, known) + "; expected person.ATTRIBUTE, account.ATTRIBUTE, today or a function"
 	}
+	if m := operands.FindStringSubmatch(message); m != nil {
+		return fmt.Sprintf("%s does not go with %s and %s", m[1], plainType(m[2]), plainType(m[3]))
+	}
 	if strings.HasPrefix(message, "found no matching overload for") {
 		return strings.Replace(message, "found no matching overload for", "these types don't go together:", 1)
 	}
+	if m := otherType.FindStringSubmatch(message); m != nil {
+		return "expected " + plainType(m[1]) + ", found " + plainType(m[2]) + "; && and || join conditions, X != null ? X : Y takes the first value that is there"
+	}
 	if strings.HasPrefix(message, "Syntax error:") {
-		return strings.TrimSpace(strings.TrimPrefix(message, "Syntax error:")) + "; texts are quoted: 'like this', and if YAML cut the expression at ': ' or ' #', put all of it in double quotes"
+		return plainSyntax(message)
 	}
 	return message
 }

@@ -164,7 +164,7 @@ func (r *reader) readRules(n document.Node) {
 			continue
 		}
 		if !slices.Contains(known, e.Key) {
-			e.Value.Problem("unknown attribute %q%s; expected a canonical attribute or one that the accounts' shape declares", e.Key, document.Suggest(e.Key, known))
+			e.Value.Problem("unknown attribute %q%s; expected a canonical attribute or one that the accounts' shape declares", e.Key, nearest(e.Key, known))
 			continue
 		}
 		rule := AttributeRule{Attribute: e.Key, Line: line, Rule: Own}

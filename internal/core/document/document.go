@@ -74,7 +74,7 @@ func Parse(src []byte) (*Document, Node) {
 		doc.whole(1, "the document is empty")
 		return doc, Node{}
 	case err != nil:
-		doc.syntax(err)
+		doc.syntax(src, err)
 		return doc, Node{}
 	}
 	var second yaml.Node
@@ -82,7 +82,7 @@ func Parse(src []byte) (*Document, Node) {
 		doc.whole(second.Line, "a second document begins here (after ---); put everything into one")
 		return doc, Node{}
 	} else if !errors.Is(err, io.EOF) {
-		doc.syntax(err)
+		doc.syntax(src, err)
 		return doc, Node{}
 	}
 	if len(top.Content) == 0 || isNull(top.Content[0]) {
@@ -125,12 +125,18 @@ func (d *Document) whole(line int, message string) {
 
 var placed = regexp.MustCompile(`^line (\d+): `)
 
-func (d *Document) syntax(err error) {
+func (d *Document) syntax(src []byte, err error) {
 	message := strings.TrimPrefix(err.Error(), "yaml: ")
 	line := 1
 	if at := placed.FindStringSubmatch(message); at != nil {
 		line, _ = strconv.Atoi(at[1])
 		message = message[len(at[0]):]
+	}
+	for i, text := range strings.Split(string(src), "\n") { // the parser tells of a line near it
+		if indent := text[:len(text)-len(strings.TrimLeft(text, " \t"))]; strings.Contains(indent, "\t") && i+1 >= line-1 && i+1 <= line+1 {
+			d.whole(i+1, "a tab stands where the line begins; YAML is indented by spaces")
+			return
+		}
 	}
 	d.whole(line, "this is not YAML: "+message+"; if an expression holds ': ' or ' #', or starts with '!', '{', '[', '*' or '&', put the whole expression in double quotes")
 }
@@ -372,8 +378,25 @@ func join(path, key string) string {
 	return path + "." + key
 }
 
-// Suggest returns " (did you mean X?)" when a known name is near, else "".
+// elsewhere is what our keys are called in other documents of this kind.
+var elsewhere = map[string][]string{
+	"zone": {"timezone", "time-zone", "time_zone", "tz"}, "where": {"filter", "scope", "condition", "when", "if", "only"}, "when": {"where", "filter", "condition", "if"},
+	"pairing": {"matching", "match", "correlation", "joins", "identity"}, "keys": {"match-on", "matchers", "identifiers", "by"}, "attributes": {"mapping", "mappings", "fields", "columns", "values"},
+	"emails": {"addresses", "mailboxes", "aliases"}, "leavers": {"offboarding", "deprovisioning", "terminations", "departures"}, "orphans": {"unowned", "unmatched"}, "guards": {"limits", "thresholds", "safety", "caps"},
+	"waves": {"batches", "phases", "rollout"}, "people": {"users", "persons", "employees", "authority"}, "accounts": {"targets", "target", "downstream"}, "from": {"source", "system", "file"}, "in": {"target", "system", "of"},
+	"person": {"left", "source", "people"}, "account": {"right", "target", "accounts"}, "rule": {"mode", "policy", "when-set"}, "candidates": {"options", "choices", "patterns"}, "more-than": {"max", "maximum", "limit", "over"},
+	"do": {"action", "actions", "then"}, "shape": {"mapping", "columns", "attributes", "schema"}, "intent": {"operations", "actions"}, "tables": {"lookups", "lookup"}, "lane": {"name", "id"}, "review": {"ask", "propose"}, "accept": {"join", "threshold"},
+	"split": {"separator", "delimiter"}, "date": {"format", "date-format"}, "true": {"yes", "on"}, "false": {"no", "off"}, "grace": {"delay", "wait"}, "stages": {"steps", "schedule"}, "after": {"days", "delay"},
+}
+
+// Suggest returns " (did you mean X?)" when a known name is near or is what others
+// call the same, else "".
 func Suggest(got string, known []string) string {
+	for _, k := range known {
+		if slices.Contains(elsewhere[k], strings.ToLower(got)) {
+			return fmt.Sprintf(" (that is %q here)", k)
+		}
+	}
 	best, distance := "", 3
 	for _, k := range known {
 		if d := edits(strings.ToLower(got), strings.ToLower(k)); d < distance || d == distance && best == "" && len(k) > 5 {
