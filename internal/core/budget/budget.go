@@ -80,9 +80,10 @@ func (l *Limit) Value() int64 { return l.value.Load() }
 func (l *Limit) Int() int { return int(l.value.Load()) }
 
 // String tells the limit in force, "4 GiB" or "2,000".
-func (l *Limit) String() string { return l.told(l.Value()) }
+func (l *Limit) String() string { return l.Told(l.Value()) }
 
-func (l *Limit) told(n int64) string {
+// Told tells an amount as the limit is told.
+func (l *Limit) Told(n int64) string {
 	if l.Bytes {
 		for _, u := range units {
 			if n >= u.size && n%u.size == 0 {

@@ -1,32 +1,11 @@
 package budget
 
 import (
-	"fmt"
-	"os"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 )
-
-// The reference lists every limit as it is. TWINNING_WRITE=1 writes the list.
-func TestReference(t *testing.T) {
-	const path, head = "../../../docs/reference.md", "| name | standard | bounds |\n|---|---|---|\n"
-	var rows strings.Builder
-	for _, l := range All() {
-		fmt.Fprintf(&rows, "| `%s` | %s | %s |\n", l.Name, l.told(l.Standard), l.What)
-	}
-	text, err := os.ReadFile(path)
-	require.NoError(t, err)
-	before, after, found := strings.Cut(string(text), head)
-	require.True(t, found, "the list of limits has moved")
-	_, after, _ = strings.Cut(after, "\n\n")
-	if os.Getenv("TWINNING_WRITE") != "" {
-		require.NoError(t, os.WriteFile(path, []byte(before+head+rows.String()+"\n"+after), 0o600))
-		return
-	}
-	require.Contains(t, string(text), head+rows.String()+"\n", "run TWINNING_WRITE=1 go test ./internal/core/budget")
-}
 
 // Limits are set by name, and told as they were given.
 func TestSet(t *testing.T) {

@@ -20,41 +20,56 @@ type function struct {
 	arity  int
 	result *cel.Type
 	call   func(c *compiler, args []string) Value
+	told   Function
 }
 
-func textFunction(name string, f func(string) string) function {
-	return function{name, 1, cel.StringType, func(_ *compiler, a []string) Value { return textValue(f(a[0])) }}
+// Function tells of one; Example gives Gives, which a test holds it to.
+type Function struct{ Name, Arguments, What, Example, Gives string }
+
+// Functions lists the charter's own functions.
+func Functions() []Function {
+	list := make([]Function, len(functions))
+	for i, f := range functions {
+		list[i] = f.told
+		list[i].Name = f.name
+	}
+	return list
+}
+
+func textFunction(name string, f func(string) string, told Function) function {
+	told.Arguments = "text"
+	return function{name, 1, cel.StringType, func(_ *compiler, a []string) Value { return textValue(f(a[0])) }, told}
 }
 
 var functions = []function{
-	textFunction("fold", record.Fold),
-	textFunction("slug", record.Slug),
-	textFunction("initial", initial),
-	textFunction("digits", digits),
-	textFunction("local", func(s string) string { local, _ := cutAddress(s); return local }),
-	textFunction("domain", func(s string) string { _, domain := cutAddress(s); return domain }),
-	textFunction("lower", strings.ToLower),
-	textFunction("upper", strings.ToUpper),
-	textFunction("trim", strings.TrimSpace),
-	{"before", 2, cel.StringType, func(_ *compiler, a []string) Value { s, _, _ := strings.Cut(a[0], a[1]); return textValue(s) }},
-	{"after", 2, cel.StringType, func(_ *compiler, a []string) Value { _, s, _ := strings.Cut(a[0], a[1]); return textValue(s) }},
+	textFunction("fold", record.Fold, Function{What: "without accents, capitals and doubled spaces, for comparing", Example: `fold('Łucja  ÓSÉ')`, Gives: "lucja ose"}),
+	textFunction("slug", record.Slug, Function{What: "as a login may be: small letters without accents, digits, dots, hyphens, underscores", Example: `slug("Ó Sé-O'Hara 2")`, Gives: "ose-ohara2"}),
+	textFunction("initial", initial, Function{What: "the first letter", Example: `initial('Łucja')`, Gives: "Ł"}),
+	textFunction("digits", digits, Function{What: "the digits alone", Example: `digits('+56 (55) 211-1111')`, Gives: "56552111111"}),
+	textFunction("local", func(s string) string { local, _ := cutAddress(s); return local }, Function{What: "what stands before the @ of an address", Example: `local('ana.soto@larkspur.example')`, Gives: "ana.soto"}),
+	textFunction("domain", func(s string) string { _, domain := cutAddress(s); return domain }, Function{What: "what stands behind the @", Example: `domain('ana.soto@larkspur.example')`, Gives: "larkspur.example"}),
+	textFunction("lower", strings.ToLower, Function{What: "in small letters", Example: `lower('Ana SOTO')`, Gives: "ana soto"}),
+	textFunction("upper", strings.ToUpper, Function{What: "in capitals", Example: `upper('cl')`, Gives: "CL"}),
+	textFunction("trim", strings.TrimSpace, Function{What: "without white space around it", Example: `trim('  Ana ')`, Gives: "Ana"}),
+	{"before", 2, cel.StringType, func(_ *compiler, a []string) Value { s, _, _ := strings.Cut(a[0], a[1]); return textValue(s) }, Function{Arguments: "text, separator", What: "what stands before the first separator, all of it when there is none", Example: `before('ana.soto', '.')`, Gives: "ana"}},
+	{"after", 2, cel.StringType, func(_ *compiler, a []string) Value { _, s, _ := strings.Cut(a[0], a[1]); return textValue(s) }, Function{Arguments: "text, separator", What: "what stands behind the first separator, nothing when there is none", Example: `after('ana.soto', '.')`, Gives: "soto"}},
 	{"same", 2, cel.BoolType, func(_ *compiler, a []string) Value {
 		return boolValue(record.Normal(record.Text, a[0]) == record.Normal(record.Text, a[1]))
-	}},
+	}, Function{Arguments: "text, text", What: "whether two texts are one, but for accents of writing, capitals and white space", Example: `same('ANA  Soto', 'ana soto')`, Gives: "true"}},
 	{"days", 2, cel.IntType, func(_ *compiler, a []string) Value {
 		days, ok := calendar.Between(a[0], a[1])
 		if !ok {
 			return faultValue("days() needs two dates of the form YYYY-MM-DD")
 		}
 		return numberValue(int64(days))
-	}},
+	}, Function{Arguments: "day, day", What: "days from the first to the second", Example: `days('2026-11-25', '2026-12-01')`, Gives: "6"}},
 	{"rewrite", 3, cel.StringType, func(c *compiler, a []string) Value {
 		re, err := c.pattern(a[1])
 		if err != nil {
 			return faultValue("rewrite() can't read the pattern " + a[1])
 		}
 		return rewritten(re, a[0], a[2])
-	}},
+	}, Function{Arguments: "text, pattern, replacement", What: "with every part that the pattern (RE2) matches replaced", Example: `rewrite('Ana M. Soto', '[A-Z]\\. ', '')`, Gives: "Ana Soto"}},
 	{"lookup", 2, cel.NullableType(cel.StringType), func(c *compiler, a []string) Value {
 		table, ok := c.tables[a[0]]
 		if !ok {
@@ -64,7 +79,7 @@ var functions = []function{
 			return textValue(v)
 		}
 		return Value{}
-	}},
+	}, Function{Arguments: "table, key", What: "the table's value for a key, null when it has none", Example: `lookup('sites', 'AND')`, Gives: "Andes"}},
 }
 
 func initial(s string) string {

@@ -2,6 +2,7 @@ package charter
 
 import (
 	"flag"
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -10,6 +11,21 @@ import (
 )
 
 var write = flag.Bool("write", false, "write what came out as what is wanted; read it before you keep it")
+
+// Every function does in its example what its line in the reference says.
+func TestFunctions(t *testing.T) {
+	c := newCompiler(Vocabulary{}, map[string]map[string]string{"sites": {"AND": "Andes"}})
+	for _, f := range Functions() {
+		checked, issues := c.env.Compile(f.Example)
+		require.NoError(t, issues.Err(), f.Name)
+		program, err := c.env.Program(checked)
+		require.NoError(t, err, f.Name)
+		got, _, err := program.Eval(map[string]any{"today": "2026-11-25"})
+		require.NoError(t, err, f.Name)
+		require.Equal(t, f.Gives, fmt.Sprint(got.Value()), "%s gives", f.Example)
+		require.NotEmpty(t, f.What, f.Name)
+	}
+}
 
 // What is written as elsewhere is answered with what to write here.
 func TestWords(t *testing.T) {

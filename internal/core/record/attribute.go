@@ -31,19 +31,47 @@ func (k Kind) Multi() bool { return k == List || k == Emails || k == Phones }
 type Attribute struct {
 	Name string
 	Kind Kind
+	What string // what it holds, where the name does not say it
 }
 
 // The catalogue. "emails" is derived: the primary e-mail followed by aliases.
 var catalogue = []Attribute{
-	{"id", Exact}, {"externalId", Exact}, {"userName", Text},
-	{"givenName", Text}, {"middleName", Text}, {"familyName", Text}, {"displayName", Text},
-	{"email", Email}, {"aliases", Emails}, {"emails", Emails}, {"personalEmail", Email},
-	{"phoneNumbers", Phones}, {"employeeNumber", Text}, {"userType", Text},
-	{"active", Bool}, {"pending", Bool}, {"locked", Bool}, {"startsOn", Date}, {"endsOn", Date},
-	{"title", Text}, {"department", Text}, {"division", Text}, {"organization", Text}, {"costCenter", Text},
-	{"manager", Exact}, {"location", Text}, {"country", Text}, {"locale", Text}, {"timezone", Text},
-	{"container", Text}, {"groups", List}, {"roles", List}, {"entitlements", List},
-	{"lastSignIn", Date}, {"created", Date}, {"hidden", Bool},
+	{"id", Exact, "what tells records of this list apart; it never changes and is never given again"},
+	{"externalId", Exact, "the id that another system knows the record by; our mark where the shape names none"},
+	{"userName", Text, "the login"},
+	{"givenName", Text, ""},
+	{"middleName", Text, ""},
+	{"familyName", Text, ""},
+	{"displayName", Text, "the name as it is shown"},
+	{"email", Email, "the primary e-mail address"},
+	{"aliases", Emails, "further addresses that mail arrives at"},
+	{"emails", Emails, "the primary address and the aliases together; made from them, never read"},
+	{"personalEmail", Email, "a private address, never written"},
+	{"phoneNumbers", Phones, ""},
+	{"employeeNumber", Text, "the staff number"},
+	{"userType", Text, "the kind of employment"},
+	{"active", Bool, "whether the person is employed, or the account can sign in"},
+	{"pending", Bool, "whether the account waits for its holder's first sign-in"},
+	{"locked", Bool, "whether sign-in is barred for too many attempts"},
+	{"startsOn", Date, "first day"},
+	{"endsOn", Date, "last day, itself included"},
+	{"title", Text, "the job's title"},
+	{"department", Text, ""},
+	{"division", Text, ""},
+	{"organization", Text, ""},
+	{"costCenter", Text, ""},
+	{"manager", Exact, "who they report to: a reference to another record"},
+	{"location", Text, ""},
+	{"country", Text, ""},
+	{"locale", Text, "language and region, such as es-CL"},
+	{"timezone", Text, "such as America/Santiago"},
+	{"container", Text, "where an entry stands in a tree"},
+	{"groups", List, "groups that it is in"},
+	{"roles", List, ""},
+	{"entitlements", List, "rights and licences"},
+	{"lastSignIn", Date, "day of the last sign-in"},
+	{"created", Date, "day on which it was made"},
+	{"hidden", Bool, "whether it is left out of address lists"},
 }
 
 var byName = func() map[string]Attribute {
@@ -53,6 +81,15 @@ var byName = func() map[string]Attribute {
 	}
 	return m
 }()
+
+// String tells the form of an attribute's values.
+func (k Kind) String() string {
+	return [...]string{"text", "exact text", "e-mail address", "phone number", "true or false", "day", "texts", "e-mail addresses", "phone numbers"}[k]
+}
+
+// Catalogue lists the canonical attributes, and by which headings of lists each is
+// recognised, in the form that is compared.
+func Catalogue() (list []Attribute, headings map[string][]string) { return catalogue, spellings }
 
 // Canonical returns the catalogue's entry of that name.
 func Canonical(name string) (Attribute, bool) {
