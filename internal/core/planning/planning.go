@@ -136,6 +136,7 @@ type Reading struct {
 	Denominator int    `json:"denominator"`
 	Of          string `json:"of"` // what the denominator counts
 	Tripped     bool   `json:"tripped"`
+	FirstLoad   bool   `json:"firstLoad,omitempty"` // it would have tripped, and a first load may go over it
 	Message     string `json:"message"`
 }
 
@@ -153,6 +154,9 @@ func (g Reading) String() string {
 		s += fmt.Sprintf(", %d by other sealed plans", g.Pending)
 	}
 	s += fmt.Sprintf("; %d allowed of %d %s", g.Allowed, g.Denominator, g.Of)
+	if g.FirstLoad {
+		s += ", more for a first load (first-load: true)"
+	}
 	switch room := g.Allowed - g.Recent - g.Pending; {
 	case !g.Tripped:
 	case room > 0:
@@ -194,7 +198,8 @@ func Guards(guards []charter.Guard, changes []Change, totals Totals, firstLoad b
 		}
 		r.Allowed = g.Allowed(r.Denominator)
 		exempt := firstLoad && (g.Verb == Create || g.Verb == Mark || g.Verb == Set)
-		r.Tripped = r.Count > 0 && r.Count+r.Recent+r.Pending > r.Allowed && !exempt
+		over := r.Count > 0 && r.Count+r.Recent+r.Pending > r.Allowed
+		r.Tripped, r.FirstLoad = over && !exempt, over && exempt
 		out = append(out, r)
 	}
 	return out

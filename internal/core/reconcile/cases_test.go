@@ -168,6 +168,9 @@ func tell(in reconcile.Input, out *reconcile.Output) (lines []string) {
 		if g.Tripped {
 			lines = append(lines, fmt.Sprintf("guard %s %d > %d", g.Verb, g.Count, g.Allowed))
 		}
+		if g.FirstLoad {
+			lines = append(lines, fmt.Sprintf("first load: %s", g))
+		}
 	}
 	for _, w := range out.Withheld {
 		lines = append(lines, strings.Join(strings.Fields(fmt.Sprintf("withheld %s %s %s (%s)", w.Verb, w.Person, w.Account, w.Reason)), " "))

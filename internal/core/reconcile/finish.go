@@ -150,6 +150,9 @@ func (r *run) nameAndPlan(drafts []*draft) {
 	totals := planning.Totals{People: r.served, Twins: r.twins()}
 	recent := func(verb string, days int) int { return r.Memory.Recent(verb, r.Now.In(r.Charter.Zone), days) }
 	first := r.Charter.First && len(r.Memory.Bonds) == 0
+	if r.Charter.First && !first {
+		r.out.Notes = append(r.out.Notes, "`first-load: true` has no effect: this lane has been loaded, and its guards hold; take the line out")
+	}
 	r.out.Guards = append(r.out.Guards, planning.Guards(r.Charter.Guards, r.out.Changes, totals, first, planning.Past{Recent: recent})...)
 }
 
