@@ -42,6 +42,9 @@ func TestListsAreWhole(t *testing.T) {
 	require.Contains(t, h.twinning(1, "system", "preview", "hq", "--pick", "Foo=email"), `there is no column "Foo"`)
 	require.Contains(t, h.twinning(2, "task", "list", "-q", "x"), "unknown shorthand flag")
 
+	require.Contains(t, h.twinning(0, "__complete", "lane", "show", ""), "hq-dome-booking\thq into dome-booking")
+	require.Contains(t, h.twinning(0, "__complete", "roster", "take", ""), "mail-gate")
+	require.Contains(t, h.twinning(0, "__complete", "finding", "list", "hq-dome-booking", "--code", ""), "orphan-account")
 	out := h.twinning(2, "lane", "remove", "hq-dome-booking")
 	require.Contains(t, out, "rulings")
 	require.Contains(t, out, "Nothing was done; say --yes")
