@@ -80,7 +80,7 @@ run 0 twin review hq-candlewick --list
 run 0 twin weights hq-candlewick
 printf 's HR says she was hired again\nu\nq\n' | run 0 twin review hq-candlewick --code rehire
 say "Rulings come back from a spreadsheet, too."
-array=$("$twinning" twin review hq-candlewick --list --code rehire -o csv | sed -n '2s/^[^,]*,[^,]*,[^,]*,[^,]*,\([^,]*\),.*/\1/p')
+array=$("$twinning" twin review hq-candlewick --list --code rehire -o json | sed -n 's/^ *"account": "\(.*\)",*$/\1/p' | head -1)
 printf 'person_id,account_id,ruling,reason\nL0956,%s,same,hired again\n' "$array" >"$work/rulings.csv"
 run 0 twin rule-all hq-candlewick --file "$work/rulings.csv"
 run 3 reconcile hq-candlewick

@@ -62,7 +62,7 @@ func newLane() *cobra.Command {
 		if err := ask(&bonds, res, err); err != nil {
 			return err
 		}
-		err = c.sure("lane %s goes with its %s rulings, %s bonds, and all its reconciliations, plans and receipts; no account is touched. To keep what is known: twinning lane bonds %s --sheet FILE", args[0], thousands(len(rulings.Items)), thousands(len(bonds.Items)), args[0])
+		err = c.sure("lane %s goes with its rulings (%s) and bonds (%s), and all its reconciliations, plans and receipts; no account is touched. To keep what is known: twinning lane bonds %s --sheet FILE", args[0], thousands(len(rulings.Items)), thousands(len(bonds.Items)), args[0])
 		if err != nil {
 			return err
 		}

@@ -68,6 +68,7 @@ func pageFlags(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().Int("limit", usualPage, "rows of a page, at most 500")
 	cmd.Flags().String("cursor", "", "where to go on, as the last page said")
 	cmd.Flags().Bool("all", false, "every page")
+	cmd.Flags().String("sheet", "", "write all of it into this file for people, .csv or .xlsx, instead of showing it")
 	cmd.MarkFlagsMutuallyExclusive("all", "limit")
 	cmd.PreRunE = func(cmd *cobra.Command, _ []string) error {
 		if limit, _ := cmd.Flags().GetInt("limit"); limit < 1 || limit > mostRows {
@@ -87,7 +88,7 @@ func searchFlag(cmd *cobra.Command) *cobra.Command {
 // gather reads the page that is asked for, or every one.
 func gather[T any](c *client, every bool, get func(cursor *string, limit *int) (*http.Response, error)) (l list[T], err error) {
 	limit, _ := c.cmd.Flags().GetInt("limit")
-	if every = every || c.on("all"); every {
+	if every = every || c.on("all") || c.flag("sheet") != ""; every {
 		limit = mostRows
 	}
 	cursor := c.given("cursor")
@@ -110,6 +111,13 @@ func gather[T any](c *client, every bool, get func(cursor *string, limit *int) (
 
 // showList shows a list, and says when there is more than is shown.
 func showList[T any](c *client, l list[T], header []string, rows [][]string) error {
+	if path := c.flag("sheet"); path != "" {
+		if err := writeSheet(path, header, rows); err != nil {
+			return err
+		}
+		c.say("%s rows in %s", thousands(len(rows)), path)
+		return nil
+	}
 	if err := c.show(l, header, rows); err != nil {
 		return err
 	}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -35,20 +34,7 @@ func (c *client) show(whole any, header []string, rows [][]string) error {
 		e.SetIndent(2)
 		return errors.Join(e.Encode(&tree), e.Close())
 	case "csv":
-		w := csv.NewWriter(out)
-		names := make([]string, len(header))
-		for i, h := range header {
-			names[i] = strings.TrimSuffix(h, ">")
-		}
-		_ = w.Write(names)
-		for _, r := range rows {
-			for i := range r {
-				r[i] = sheetCell(r[i])
-			}
-			_ = w.Write(r)
-		}
-		w.Flush()
-		return w.Error()
+		return writeMachineCSV(out, whole)
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(c.cmd.ErrOrStderr(), "nothing to show")

@@ -64,15 +64,25 @@ func newPlan() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if c.format != "table" {
+		if sheet := c.flag("sheet"); c.format != "table" || sheet != "" {
 			var rows [][]string
 			for _, x := range v.Items {
 				for _, e := range x.Edits {
+					if sheet != "" {
+						rows = append(rows, []string{x.Wave, x.Verb, x.Label, value(x.Person), value(x.Account), e.Attribute, strings.Join(e.Old, ";"), strings.Join(e.New, ";"), e.Reason, string(value(x.Outcome))})
+						continue
+					}
 					rows = append(rows, []string{x.Wave, x.Verb, value(x.Person), value(x.Account), e.Attribute, strings.Join(e.Old, ";"), strings.Join(e.New, ";"), e.Reason, string(value(x.Outcome))})
 				}
 			}
+			if sheet != "" {
+				return showList(c, v, []string{"wave", "verb", "whose", "person id", "account id", "attribute", "old", "new", "reason", "outcome"}, rows)
+			}
 			defer more(c, v)
-			return c.show(map[string]any{"plan": p, "changes": v}, []string{"wave", "verb", "person_id", "account_id", "attribute", "old", "new", "reason", "outcome"}, rows)
+			if c.format == "csv" { // a line an edit
+				return writeRows(raw(c.cmd.OutOrStdout()), []string{"wave", "verb", "person", "account", "attribute", "old", "new", "reason", "outcome"}, rows)
+			}
+			return c.show(map[string]any{"plan": p, "changes": v}, nil, nil)
 		}
 		if err := c.showPlan(p); err != nil {
 			return err

@@ -240,7 +240,7 @@ func newRosterCompare() *cobra.Command {
 		if len(attributes) > 0 {
 			c.say("changed by attribute: %s", strings.Join(attributes, ", "))
 		}
-		return showList(c, v, []string{"", "id", "who", "attribute", "old", "new"}, rows)
+		return showList(c, v, []string{"what", "id", "who", "attribute", "old", "new"}, rows)
 	})))
 	cmd.Flags().Int64("with", 0, "the other roster; the one before when not given")
 	cmd.Flags().String("kind", "", "came, went or changed")

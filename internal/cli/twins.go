@@ -29,10 +29,14 @@ func newTwin() *cobra.Command {
 			if p := value(x.Probability); p > 0 {
 				basis += fmt.Sprintf(" %.4f", p)
 			}
-			rows = append(rows, []string{glyphs[x.State] + " " + x.State, x.Id, x.Label, value(x.Twin), value(x.TwinLabel), basis, value(x.Note)})
+			state := glyphs[x.State] + " " + x.State
+			if c.flag("sheet") != "" {
+				state = x.State
+			}
+			rows = append(rows, []string{state, x.Id, x.Label, value(x.Twin), value(x.TwinLabel), basis, value(x.Note)})
 		}
 		other := map[string]string{"people": "account", "accounts": "person"}[c.flag("side")]
-		return showList(c, v, []string{"state", "id", c.flag("side"), other, "", "basis", "note"}, rows)
+		return showList(c, v, []string{"state", "id", map[string]string{"people": "person", "accounts": "account"}[c.flag("side")], other + " id", other, "basis", "note"}, rows)
 	})))
 	list.Flags().String("side", "people", "people or accounts")
 	list.Flags().String("state", "", "only this state: twinned, missing, orphan, duplicate, contested, exempt")

@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -33,6 +34,16 @@ func TestListsAreWhole(t *testing.T) {
 	require.Len(t, page.Items, total)
 	require.Nil(t, page.Next)
 	require.Equal(t, total+1, strings.Count(h.twinning(0, "twin", "list", "hq-dome-booking", "--all", "-o", "csv"), "\n"))
+	lines := strings.Split(h.twinning(0, "twin", "list", "hq-dome-booking", "--limit", "2", "-o", "csv"), "\n")
+	require.Equal(t, "basis,id,label,login,note,side,state,twin,twinLabel", lines[0])
+	require.NotContains(t, lines[1], "●")
+	for _, kind := range []string{".csv", ".xlsx"} {
+		sheet := filepath.Join(h.app.Service.DataDir, "files", "twins"+kind)
+		require.Contains(t, h.twinning(0, "twin", "list", "hq-dome-booking", "--sheet", sheet), fmt.Sprintf("%d rows in ", total))
+		h.twinning(0, "system", "put", "sheet", "--kind", "file", "--set", "path="+sheet, "--set", "id=id")
+		require.Contains(t, h.twinning(0, "roster", "take", "sheet"), fmt.Sprintf("taken      %d         0", total), "what one command writes another reads")
+	}
+	require.Contains(t, h.twinning(2, "twin", "list", "hq-dome-booking", "--sheet", "x.pdf"), "ends in .csv or .xlsx")
 	require.Contains(t, h.twinning(0, "task", "list", "--limit", "2"), "2 shown, and there are more; everything: --all")
 	require.NotContains(t, h.twinning(0, "task", "list", "--all"), "more")
 

@@ -246,8 +246,8 @@ func (s *server) validate(r *http.Request, route *routers.Route, params map[stri
 	if unreadable(err) {
 		e.Kind = service.Malformed
 	}
-	if e.Field != "" {
-		e.Detail = e.Field + ": " + e.Detail
+	if e.Field != "" { // the fault alone, in one sentence
+		e.Title, e.Detail = e.Field+": "+e.Detail, ""
 	}
 	return e
 }
