@@ -5,6 +5,7 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"os"
 	"testing"
 	"twinning/internal/core/finding"
 
@@ -25,6 +26,11 @@ func TestAnswersFitTheContract(t *testing.T) {
 	for i, c := range finding.Catalogue {
 		require.Equal(t, c.Name, codes[i], "the contract's codes are the catalogue's")
 	}
+	status, _, served := h.send("GET", "/openapi.yaml", "", "", nil)
+	require.Equal(t, http.StatusOK, status)
+	contract, err := os.ReadFile("../../api/openapi.yaml")
+	require.NoError(t, err)
+	require.Equal(t, string(contract), served, "the contract is served")
 	router, err := gorillamux.NewRouter(spec)
 	require.NoError(t, err)
 	token := h.token("look", "work", "seal", "administer")

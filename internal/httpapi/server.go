@@ -24,6 +24,7 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/labstack/echo/v5"
 
+	"twinning/api"
 	"twinning/internal/core/document"
 	"twinning/internal/httpapi/openapi"
 	"twinning/internal/service"
@@ -73,6 +74,7 @@ func New(cfg Config) (*echo.Echo, error) {
 		}
 		return c.String(http.StatusOK, "ok\n")
 	})
+	e.GET("/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", api.Contract) }) // it is no secret
 	group := e.Group(base, s.guard)
 	openapi.RegisterHandlers(group, openapi.NewStrictHandler(s, nil))
 	if cfg.Console != nil {
