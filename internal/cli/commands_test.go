@@ -2,6 +2,10 @@ package cli
 
 import (
 	"bytes"
+	"context"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"strings"
 	"testing"
@@ -87,4 +91,31 @@ func TestCommands(t *testing.T) {
 		t.Setenv("TWINNING_ADDRESS", "http://127.0.0.1:9")
 	})
 	require.Greater(t, n, 60)
+}
+
+// Whoever stops waiting for a task is told that it goes on, and how to stop it.
+func TestNoLongerWaiting(t *testing.T) {
+	t.Setenv("TWINNING_CREDENTIALS", t.TempDir()+"/none.json")
+	asked := make(chan struct{}, 100)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked <- struct{}{}
+		w.Header().Set("Content-Type", "application/json")
+		if r.Method == http.MethodPost {
+			w.WriteHeader(http.StatusAccepted)
+		}
+		_, _ = io.WriteString(w, `{"id": 7, "kind": "roster", "name": "take a roster of hq", "state": "running", "created": "2026-11-25T08:00:00Z", "by": "ana", "done": 1, "total": 9, "good": 1, "bad": 0}`)
+	}))
+	t.Cleanup(server.Close)
+	ctx, cancel := context.WithCancel(context.Background())
+	go func() {
+		<-asked
+		<-asked // it waits
+		cancel()
+	}()
+	root := newRoot()
+	root.SetArgs([]string{"roster", "take", "hq", "--address", server.URL})
+	var talk bytes.Buffer
+	root.SetOut(&talk)
+	root.SetErr(&talk)
+	require.ErrorContains(t, root.ExecuteContext(ctx), "task 7 goes on in the service; look at it: twinning task list; stop it: twinning task halt 7")
 }
