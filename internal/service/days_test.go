@@ -92,11 +92,14 @@ func (d *days) own(name string) string { return fmt.Sprintf("%s-%d", name, d.n) 
 // numbers are other ones when a scenario is played by itself.
 var numbers = regexp.MustCompile(`\b(plan|ruling|void|run|settle N|settle|roster) \d+`)
 
+// others are the lanes of other scenarios, one of which may be meant.
+var others = regexp.MustCompile(`(there is no lane "[^"]*").*`)
+
 func (d *days) plain(text string) string {
 	for later := range 2 { // and every scenario is told as if it were the first
 		text = strings.ReplaceAll(text, fmt.Sprintf("%d-", noon.Year()+d.n+later), fmt.Sprintf("%d-", noon.Year()+later))
 	}
-	text = numbers.ReplaceAllString(text, "$1 N")
+	text = others.ReplaceAllString(numbers.ReplaceAllString(text, "$1 N"), "$1")
 	return numbers.ReplaceAllString(strings.ReplaceAll(text, fmt.Sprintf("-%d", d.n), ""), "$1 N")
 }
 

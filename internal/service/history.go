@@ -223,7 +223,7 @@ type RecordHistory struct {
 
 // History finds a record's versions, or the one of a day or an instant.
 func (s *Service) History(ctx context.Context, system, id, at string) (v RecordHistory, err error) {
-	x, err := s.Store.SystemByName(ctx, system)
+	x, err := s.system(ctx, system)
 	if err != nil {
 		return v, fault.About(err, "system", system)
 	}

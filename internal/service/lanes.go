@@ -47,7 +47,30 @@ type CharterView struct {
 
 func (s *Service) lane(ctx context.Context, name string) (store.Lane, error) {
 	l, err := s.Store.LaneByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		lanes, broken := s.Store.Lanes(ctx)
+		if broken != nil {
+			return l, broken
+		}
+		known := make([]string, len(lanes))
+		for i, o := range lanes {
+			known[i] = o.Name
+		}
+		return l, missing("lane", name, known)
+	}
 	return l, fault.About(err, "lane", name)
+}
+
+// missing tells of something that there is not, and what may be meant.
+func missing(what, name string, known []string) error {
+	if len(known) == 0 {
+		return fault.New(fault.NotFound, fmt.Sprintf("there is no %s yet", what), "", "")
+	}
+	next := "there are " + strings.Join(known, ", ")
+	if len(known) > 12 {
+		next = fmt.Sprintf("list what there is: twinning %s list", what)
+	}
+	return fault.New(fault.NotFound, fmt.Sprintf("there is no %s %q%s", what, name, document.Suggest(name, known)), "", next)
 }
 
 // Lanes lists all.
@@ -193,7 +216,7 @@ func (s *Service) parse(ctx context.Context, source string) (*charter.Charter, e
 	// it may use attributes that only its systems' shapes declare
 	from, in := charter.Systems([]byte(source))
 	for name, into := range map[string]*[]string{from: &known.Person, in: &known.Account} {
-		x, err := s.Store.SystemByName(ctx, name)
+		x, err := s.system(ctx, name)
 		if err != nil {
 			continue
 		}
@@ -226,11 +249,11 @@ func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, sourc
 	if !validName(lane) {
 		return CharterView{}, &fault.Error{Kind: fault.Invalid, Title: "a lane's name has small letters, digits and hyphens, at most 60", Field: "source"}
 	}
-	authority, err := s.Store.SystemByName(ctx, c.From)
+	authority, err := s.system(ctx, c.From)
 	if err != nil {
 		return CharterView{}, fault.About(err, "system", c.From)
 	}
-	downstream, err := s.Store.SystemByName(ctx, c.In)
+	downstream, err := s.system(ctx, c.In)
 	if err != nil {
 		return CharterView{}, fault.About(err, "system", c.In)
 	}

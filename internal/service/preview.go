@@ -79,7 +79,7 @@ func (s *Service) Preview(ctx context.Context, who access.Caller, system string,
 		return v, err
 	}
 	defer leave()
-	x, err := s.Store.SystemByName(ctx, system)
+	x, err := s.system(ctx, system)
 	if err != nil {
 		return v, fault.About(err, "system", system)
 	}

@@ -31,7 +31,7 @@ const probeTime = 60 * time.Second
 func (s *Service) Probe(ctx context.Context, who access.Caller, system string) (ProbeReport, error) {
 	ctx, cancel := context.WithTimeout(ctx, probeTime)
 	defer cancel()
-	x, err := s.Store.SystemByName(ctx, system)
+	x, err := s.system(ctx, system)
 	if err != nil {
 		return ProbeReport{}, fault.About(err, "system", system)
 	}

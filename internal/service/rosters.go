@@ -31,7 +31,7 @@ type Taking struct {
 
 // TakeRoster queues a reading. A file system may be sent its file.
 func (s *Service) TakeRoster(ctx context.Context, who access.Caller, system string, how Taking) (store.Task, error) {
-	x, err := s.Store.SystemByName(ctx, system)
+	x, err := s.system(ctx, system)
 	if err != nil {
 		return store.Task{}, fault.About(err, "system", system)
 	}
@@ -187,7 +187,7 @@ func (s *Service) sweepSpool(dir, whose string) (held int64) {
 // SendFile keeps a file for a preview and a roster; it is named by what is
 // returned, for a day.
 func (s *Service) SendFile(ctx context.Context, who access.Caller, system string, body io.Reader) (string, error) {
-	x, err := s.Store.SystemByName(ctx, system)
+	x, err := s.system(ctx, system)
 	if err != nil {
 		return "", fault.About(err, "system", system)
 	}

@@ -32,7 +32,7 @@ func (s *Service) SurveyKeys(ctx context.Context, people, accounts string) (v Ke
 }
 
 func (s *Service) surveyed(ctx context.Context, system string) (*record.Roster, error) {
-	x, err := s.Store.SystemByName(ctx, system)
+	x, err := s.system(ctx, system)
 	if err != nil {
 		return nil, fault.About(err, "system", system)
 	}

@@ -52,9 +52,26 @@ func (s *Service) Systems(ctx context.Context) ([]SystemView, error) {
 	return views, err
 }
 
+// system finds one, or says which may be meant.
+func (s *Service) system(ctx context.Context, name string) (store.System, error) {
+	x, err := s.Store.SystemByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		systems, broken := s.Store.Systems(ctx)
+		if broken != nil {
+			return x, broken
+		}
+		known := make([]string, len(systems))
+		for i, o := range systems {
+			known[i] = o.Name
+		}
+		return x, missing("system", name, known)
+	}
+	return x, fault.About(err, "system", name)
+}
+
 // System finds one.
 func (s *Service) System(ctx context.Context, name string) (SystemView, error) {
-	x, err := s.Store.SystemByName(ctx, name)
+	x, err := s.system(ctx, name)
 	if err != nil {
 		return SystemView{}, fault.About(err, "system", name)
 	}
@@ -233,7 +250,7 @@ func (s *Service) RemoveSystem(ctx context.Context, who access.Caller, name stri
 
 // SetWriting opens a system for writing, or closes it.
 func (s *Service) SetWriting(ctx context.Context, who access.Caller, name string, on bool) (SystemView, error) {
-	x, err := s.Store.SystemByName(ctx, name)
+	x, err := s.system(ctx, name)
 	if err != nil {
 		return SystemView{}, fault.About(err, "system", name)
 	}

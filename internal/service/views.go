@@ -15,7 +15,7 @@ import (
 
 // Rosters lists a system's, newest first.
 func (s *Service) Rosters(ctx context.Context, system string, p store.Page) ([]store.Roster, string, error) {
-	x, err := s.Store.SystemByName(ctx, system)
+	x, err := s.system(ctx, system)
 	if err != nil {
 		return nil, "", fault.About(err, "system", system)
 	}
