@@ -121,7 +121,10 @@ func openSide(name, path, shapePath string, opt anyfile.Options) (s *side, err e
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	if shapePath == "" {
-		s.shape, s.guessed = record.Guess(s.file.Natives()), true
+		if _, s.shape, err = understand(s.file); err != nil { // as shape guess and the preview do
+			return nil, fmt.Errorf("%s: file %q: %w", name, path, err)
+		}
+		s.guessed = true
 	}
 	if err := anyfile.CheckShape(s.file, s.shape); err != nil {
 		return nil, fmt.Errorf("%s: file %q: %w", name, path, err)
