@@ -89,7 +89,11 @@ func readDate(src *Source, v string, zone *time.Location) (string, error) {
 		return calendar.Day(t, zone), nil
 	}
 	if src.Date != "" {
-		t, err := time.Parse(dateWords.Replace(src.Date), v)
+		layout := dateWords.Replace(src.Date)
+		if strings.ContainsAny(src.Date, "./- ") { // 3.4.2019 is what 03.04.2019 is
+			layout = strings.NewReplacer("02", "2", "01", "1").Replace(layout)
+		}
+		t, err := time.Parse(layout, v)
 		if err != nil {
 			return "", &ValueError{src.Native, fmt.Sprintf("%q is not a date of the form %s", v, src.Date)}
 		}

@@ -232,3 +232,36 @@ func TestDistinguishedNames(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []Broken{{-1, "manager", "entryDN"}}, r.Broken())
 }
+
+// The usual headings of lists of people in five languages, and their days.
+func TestHeadings(t *testing.T) {
+	for heading, want := range map[string]string{
+		"Staff no./Given name/Family name/E-mail/Last day/Department":                       "employeeNumber givenName familyName email endsOn department",
+		"Personalnummer/Vorname/Nachname/E-Mail-Adresse/Eintrittsdatum/Abteilung":           "employeeNumber givenName familyName email startsOn department",
+		"Matricule/Prénom/Nom/Adresse e-mail/Date d'entrée/Fonction":                        "employeeNumber givenName familyName email startsOn title",
+		"Nº empleado/Nombre/Apellidos/Correo electrónico/Fecha de baja/Puesto":              "employeeNumber givenName familyName email endsOn title",
+		"Numer pracownika/Imię/Nazwisko/Adres e-mail/Data zatrudnienia/Dział/Miejsce pracy": "employeeNumber givenName familyName email startsOn department location",
+		"Manager/Responsable/Vorgesetzter":                                                  "manager", // whose columns often hold names, not ids: only what says it
+	} {
+		natives := strings.Split(heading, "/")
+		shape := Guess(natives)
+		var got []string
+		for _, n := range natives {
+			for name, src := range shape.Attributes {
+				if _, canonical := Canonical(name); canonical && src.Native == n && name != "id" {
+					got = append(got, name)
+				}
+			}
+		}
+		require.Equal(t, want, strings.Join(got, " "), heading)
+	}
+	for form, days := range map[string]map[string]string{
+		"DD.MM.YYYY": {"3.4.2019": "2019-04-03", "03.04.2019": "2019-04-03", "31.4.2019": "", "4.13.2019": "", "3.4.19": ""}, "DD/MM/YYYY": {"3/4/2019": "2019-04-03", "13/4/2019": "2019-04-13"}, "YYYYMMDD": {"20190403": "2019-04-03", "2019403": ""},
+	} {
+		for text, want := range days {
+			got, err := readDate(&Source{Date: form}, text, nil)
+			require.Equal(t, want, got, "%s as %s", text, form)
+			require.Equal(t, want == "", err != nil, text)
+		}
+	}
+}
