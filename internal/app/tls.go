@@ -4,12 +4,9 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"log/slog"
 	"os"
-	"strings"
 	"sync"
 	"time"
-	"unicode"
 )
 
 // certificate is ours, read again when its files have changed: whoever renews it
@@ -81,17 +78,4 @@ func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 
 func (c *certificate) config() *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, GetCertificate: c.get}
-}
-
-// harmless keeps what others say from steering the terminal that shows a log.
-func harmless(_ []string, a slog.Attr) slog.Attr {
-	if a.Value.Kind() == slog.KindString {
-		a.Value = slog.StringValue(strings.Map(func(r rune) rune {
-			if unicode.IsControl(r) && r != '\n' && r != '\t' || unicode.Is(unicode.Bidi_Control, r) {
-				return unicode.ReplacementChar
-			}
-			return r
-		}, a.Value.String()))
-	}
-	return a
 }

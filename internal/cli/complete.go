@@ -17,15 +17,24 @@ import (
 // completing is how long the service may take to name what can be typed.
 const completing = 2 * time.Second
 
+// filterWords are what options take that take certain words only.
+var filterWords = map[string][]string{
+	"output": {"table", "json", "csv", "yaml"}, "side": {"people", "accounts"}, "severity": {"error", "warning", "notice"}, "state": sortedKeys(glyphs), "code": findingCodes(),
+	"verb": {planning.Create, planning.Mark, planning.Set, planning.Rename, planning.Readdress, planning.Suspend, planning.Reinstate}, "kind": {"file", "ldap", "scim"},
+}
+
+func findingCodes() (codes []string) {
+	for _, c := range finding.Catalogue {
+		codes = append(codes, c.Name)
+	}
+	return codes
+}
+
 // complete lets the shell complete what a command names: lanes and systems as the
 // service has them, and the words of filters.
 func complete(cmd *cobra.Command) {
 	for _, c := range cmd.Commands() {
 		complete(c)
-	}
-	var codes []string
-	for _, c := range finding.Catalogue {
-		codes = append(codes, c.Name)
 	}
 	wants := strings.Fields(cmd.Use)[1:]
 	cmd.ValidArgsFunction = func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
@@ -34,14 +43,10 @@ func complete(cmd *cobra.Command) {
 		}
 		return named(cmd, wants[len(args)]), cobra.ShellCompDirectiveNoFileComp
 	}
-	known := map[string][]string{
-		"output": {"table", "json", "csv", "yaml"}, "side": {"people", "accounts"}, "severity": {"error", "warning", "notice"}, "state": sortedKeys(glyphs), "code": codes,
-		"verb": {planning.Create, planning.Mark, planning.Set, planning.Rename, planning.Readdress, planning.Suspend, planning.Reinstate}, "kind": {"file", "ldap", "scim"},
-	}
-	if cmd.Name() == "compare" {
-		known["kind"] = []string{"came", "went", "changed"}
-	}
-	for flag, words := range known {
+	for flag, words := range filterWords {
+		if flag == "kind" && cmd.Name() == "compare" {
+			words = []string{"came", "went", "changed"}
+		}
 		if cmd.Flags().Lookup(flag) != nil || cmd.PersistentFlags().Lookup(flag) != nil {
 			_ = cmd.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp)) // once for each
 		}

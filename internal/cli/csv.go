@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"twinning/internal/format/csvfile"
-	"twinning/internal/format/xlsx"
+
+	"twinning/internal/format/anyfile"
 )
 
 // member is one of an object, in the order in which it was written.
@@ -78,10 +78,7 @@ func writeSheet(path string, header []string, rows [][]string) error {
 		return misuse("--sheet %q: expected a file that ends in .csv or .xlsx", path)
 	}
 	return replaceFile(path, func(out io.Writer) error {
-		w, err := xlsx.NewWriter(out, columns)
-		if kind == ".csv" {
-			w, err = csvfile.NewWriter(out, columns, true)
-		}
+		w, err := anyfile.NewWriter(out, kind[1:], columns, true)
 		if err != nil {
 			return err
 		}
@@ -137,17 +134,14 @@ func writeMachineCSV(out io.Writer, whole any) error {
 	if len(columns) == 0 {
 		return nil
 	}
-	w := csv.NewWriter(out)
-	_ = w.Write(columns)
-	cells := make([]string, len(columns))
-	for _, r := range rows {
-		for i, c := range columns {
-			cells[i] = r[c]
+	table := make([][]string, len(rows))
+	for i, r := range rows {
+		table[i] = make([]string, len(columns))
+		for j, c := range columns {
+			table[i][j] = r[c]
 		}
-		_ = w.Write(cells)
 	}
-	w.Flush()
-	return w.Error()
+	return writeRows(out, columns, table)
 }
 
 func flatten(name string, value any, put func(name, cell string)) {
@@ -163,9 +157,7 @@ func flatten(name string, value any, put func(name, cell string)) {
 	case []any:
 		cells := make([]string, len(v))
 		for i, x := range v {
-			if cells[i] = scalar(x); x != nil && cells[i] == "" {
-				cells[i] = compact(x)
-			}
+			cells[i] = compact(x)
 		}
 		put(name, strings.Join(cells, ";"))
 	default:

@@ -137,24 +137,13 @@ func newBonds() *cobra.Command {
 
 // withheld reads all that a lane did not draft.
 func (c *client) withheld(lane string) (list []planning.Withheld, err error) {
-	limit := 500
-	for cursor := ""; ; {
-		p := &apiclient.ListWithheldParams{Limit: &limit}
-		if cursor != "" {
-			p.Cursor = &cursor
-		}
-		var v apiclient.WithheldList
-		res, err := c.ListWithheld(c.ctx, lane, p)
-		if err := ask(&v, res, err); err != nil {
-			return nil, err
-		}
-		for _, w := range v.Items {
-			list = append(list, planning.Withheld{Verb: w.Verb, Reason: w.Reason})
-		}
-		if cursor = value(v.Next); cursor == "" {
-			return list, nil
-		}
+	all, err := gather[apiclient.Withheld](c, true, func(cursor *string, limit *int) (*http.Response, error) {
+		return c.ListWithheld(c.ctx, lane, &apiclient.ListWithheldParams{Cursor: cursor, Limit: limit})
+	})
+	for _, w := range all.Items {
+		list = append(list, planning.Withheld{Verb: w.Verb, Reason: w.Reason})
 	}
+	return list, err
 }
 
 func counts(m map[string]int) string {

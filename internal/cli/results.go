@@ -14,11 +14,10 @@ import (
 	"strings"
 
 	"twinning/internal/core/pairing"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
 	"twinning/internal/format"
-
-	"twinning/internal/core/parallel"
 )
 
 // result is an offline reconciliation with what it was made from.

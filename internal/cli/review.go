@@ -2,8 +2,10 @@ package cli
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -27,32 +29,17 @@ func (c *client) between() (least, most float32) {
 	return least, most
 }
 
-func (c *client) questions(lane, cursor string, limit int) (v apiclient.QuestionList, err error) {
-	least, most := c.between()
-	p := &apiclient.ListQuestionsParams{Code: chosen[apiclient.FindingCode](c, "code"), Least: &least, Most: &most, Q: c.given("search"), Limit: &limit}
-	if cursor != "" {
-		p.Cursor = &cursor
-	}
-	res, err := c.ListQuestions(c.ctx, lane, p)
-	return v, ask(&v, res, err)
-}
-
 // everyQuestion reads all pages. The snapshot is that of the first: what changes
 // between it and the last shows when it is sent back.
-func (c *client) everyQuestion(lane string) (list []apiclient.Question, snapshot string, err error) {
-	for cursor := ""; ; {
-		v, err := c.questions(lane, cursor, 500)
-		if err != nil {
-			return nil, "", err
-		}
-		if snapshot == "" {
-			snapshot = v.Snapshot
-		}
-		list = append(list, v.Items...)
-		if cursor = value(v.Next); cursor == "" {
-			return list, snapshot, nil
-		}
+func (c *client) everyQuestion(lane string) (list []apiclient.Question, snapshot string, unasked int, err error) {
+	least, most := c.between()
+	all, err := gather[apiclient.Question](c, true, func(cursor *string, limit *int) (*http.Response, error) {
+		return c.ListQuestions(c.ctx, lane, &apiclient.ListQuestionsParams{Code: chosen[apiclient.FindingCode](c, "code"), Least: &least, Most: &most, Q: c.given("search"), Cursor: cursor, Limit: limit})
+	})
+	if err == nil {
+		err = errors.Join(all.said("snapshot", &snapshot), all.said("unasked", &unasked))
 	}
+	return all.Items, snapshot, unasked, err
 }
 
 func newReview() *cobra.Command {
@@ -60,16 +47,12 @@ func newReview() *cobra.Command {
 		if c.on("list") {
 			return c.listQuestions(args[0])
 		}
-		list, _, err := c.everyQuestion(args[0])
+		list, _, unasked, err := c.everyQuestion(args[0])
 		if err != nil {
 			return err
 		}
-		first, err := c.questions(args[0], "", 1)
-		if err != nil {
-			return err
-		}
-		if n := first.Unasked; n > 0 {
-			c.say("%d people are contested without a pair to rule on; twinning finding list %s says what to do", n, args[0])
+		if unasked > 0 {
+			c.say("%d people are contested without a pair to rule on; twinning finding list %s says what to do", unasked, args[0])
 		}
 		return (&desk{c: c, lane: args[0], in: bufio.NewReader(c.cmd.InOrStdin()), out: c.cmd.OutOrStdout()}).work(list)
 	})
@@ -86,7 +69,7 @@ whatever somebody else rules on meanwhile is not asked again.
 }
 
 func (c *client) listQuestions(lane string) error {
-	list, snapshot, err := c.everyQuestion(lane)
+	list, snapshot, _, err := c.everyQuestion(lane)
 	if err != nil {
 		return err
 	}

@@ -76,7 +76,7 @@ func (c *client) manyRulings(args []string) (list []apiclient.RulingInput, snaps
 	if c.flag("reason") == "" {
 		return nil, "", misuse("--reason is needed: somebody will ask in a year")
 	}
-	open, snapshot, err := c.everyQuestion(args[0])
+	open, snapshot, _, err := c.everyQuestion(args[0])
 	if err != nil {
 		return nil, "", err
 	}

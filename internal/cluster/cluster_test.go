@@ -48,12 +48,7 @@ func TestSurvivesKill(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, c.URL, again.URL, "a server that was left running is taken over")
 
-	text, err := os.ReadFile(c.data("postmaster.pid"))
-	require.NoError(t, err)
-	pid, err := strconv.Atoi(strings.SplitN(string(text), "\n", 2)[0])
-	require.NoError(t, err)
-	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
-	require.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 30*time.Second, 50*time.Millisecond)
+	killed(t, c)
 	var revived *Cluster
 	require.Eventually(t, func() bool { revived, err = Start(ctx, Config{Dir: dir}); return err == nil }, time.Minute, time.Second)
 	t.Cleanup(func() { require.NoError(t, revived.Stop()) })
@@ -158,12 +153,18 @@ func TestWatched(t *testing.T) {
 	}
 	require.True(t, answers())
 	for range 2 {
-		text, err := os.ReadFile(c.data("postmaster.pid"))
-		require.NoError(t, err)
-		pid, err := strconv.Atoi(strings.SplitN(string(text), "\n", 2)[0])
-		require.NoError(t, err)
-		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
-		require.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 30*time.Second, 50*time.Millisecond)
+		killed(t, c)
 		require.Eventually(t, answers, time.Minute, 200*time.Millisecond)
 	}
+}
+
+// killed ends a cluster's server as a crash does.
+func killed(t *testing.T, c *Cluster) {
+	t.Helper()
+	text, err := os.ReadFile(c.data("postmaster.pid"))
+	require.NoError(t, err)
+	pid, err := strconv.Atoi(strings.SplitN(string(text), "\n", 2)[0])
+	require.NoError(t, err)
+	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+	require.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 30*time.Second, 50*time.Millisecond)
 }

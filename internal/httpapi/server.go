@@ -371,8 +371,7 @@ func (s *server) fail(c *echo.Context, err error) {
 		next := "is PostgreSQL running? Look at what is there, then try again"
 		p.Status, p.Title, p.Next = http.StatusServiceUnavailable, "PostgreSQL does not answer: it is not known whether this was done", &next
 	default:
-		_ = errors.As(s.cfg.Service.Mistake(c.Request().Method+" "+c.Request().URL.Path, err), &told) // it is one
-		p = problem(told)
+		p = problem(s.cfg.Service.Mistake(c.Request().Method+" "+c.Request().URL.Path, err))
 	}
 	body, _ := json.Marshal(p)
 	if err := c.Blob(p.Status, "application/problem+json", body); err != nil {

@@ -151,7 +151,7 @@ const (
 func Unreadable(err error) bool { return errors.Is(err, store.ErrMalformed) }
 
 // Mistake logs a mistake of ours and makes the error by which it is told.
-func (s *Service) Mistake(doing string, what any) error { return fault.Mistake(s.Log, doing, what) }
+func (s *Service) Mistake(doing string, what any) *Error { return fault.Mistake(s.Log, doing, what) }
 
 // DoneBefore reports whether an error is that a request of the same name was carried
 // out before.

@@ -29,7 +29,7 @@ var instead = map[string]string{
 
 // insteadOf is the same for functions, with an opening bracket behind them.
 var insteadOf = map[string]string{
-	"concat": "texts are joined with +", "CONCAT": "texts are joined with +", "join": "", "len": "the length of X is size(X)", "length": "the length of X is size(X)", "LEN": "the length of X is size(X)",
+	"concat": "texts are joined with +", "CONCAT": "texts are joined with +", "len": "the length of X is size(X)", "length": "the length of X is size(X)", "LEN": "the length of X is size(X)",
 	"toLowerCase": "small letters are lower(X)", "toLower": "small letters are lower(X)", "lowercase": "small letters are lower(X)", "LOWER": "small letters are lower(X)", "toUpperCase": "capitals are upper(X)", "toUpper": "capitals are upper(X)", "uppercase": "capitals are upper(X)", "UPPER": "capitals are upper(X)",
 	"substr": "a part of X is X.substring(from, to), counted from 0", "mid": "a part of X is X.substring(from, to), counted from 0", "left": "the first n letters of X are X.substring(0, n)", "right": "a part of X is X.substring(from, to), counted from 0", "SUBSTRING": "a part of X is X.substring(from, to), counted from 0",
 	"isEmpty": "X is blank when X == null", "isBlank": "X is blank when X == null", "isNull": "X is blank when X == null", "empty": "X is blank when X == null", "IsNullOrEmpty": "X is blank when X == null",
