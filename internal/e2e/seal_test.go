@@ -513,7 +513,7 @@ func TestTwoNodesTwoLanes(t *testing.T) {
 	for _, u := range app.Users() {
 		marks[fmt.Sprint(u["externalId"])]++
 	}
-	require.Len(t, marks, 2*each+1)
+	require.Len(t, marks, 2*each+1, "what did not come about: %s", r.scan(`SELECT coalesce(string_agg(concat_ws(' ', change, outcome, detail), '; '), '') FROM receipts WHERE outcome NOT IN ('done', 'unchanged')`))
 	for name, effects := range app.Effects().ByAccount {
 		for effect, times := range effects {
 			require.Equal(t, 1, times, "%s of %s", effect, name)
