@@ -329,6 +329,13 @@ func (q *queue) fail(err error) {
 	q.stop(err.Error())
 }
 
+// interrupted: PostgreSQL went away, and the run will be gone on with.
+func (q *queue) interrupted() bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.away != nil
+}
+
 func (q *queue) halted() string {
 	q.mu.Lock()
 	defer q.mu.Unlock()

@@ -2,12 +2,14 @@ package execution
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"slices"
 	"strings"
 	"testing"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -161,6 +163,31 @@ func BenchmarkQueue(b *testing.B) {
 				}
 			}
 			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(n), "ns/change")
+		})
+	}
+}
+
+// A change that was sent, and certainly not done, is told as passed over when the
+// run is stopped; where PostgreSQL went away in between, it stays to be gone on with.
+func TestStoppedBetweenAttempts(t *testing.T) {
+	gone := fmt.Errorf("asking: %w", &pgconn.PgError{Severity: "FATAL", Code: "57P01", Message: "terminating connection"})
+	for name, c := range map[string]struct {
+		err     error
+		sent    bool
+		outcome string
+	}{
+		"a failure, nothing sent":    {errors.New("the disk is full"), false, ""},
+		"a failure, sent before":     {errors.New("the disk is full"), true, "passed-over"},
+		"PostgreSQL, nothing sent":   {gone, false, ""},
+		"PostgreSQL, sent before it": {gone, true, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			q := queued([]store.Change{change(0, "u0")})
+			q.fail(c.err)
+			s := &sender{queue: q, ctx: t.Context(), intended: c.sent}
+			err := s.deliver()
+			require.Equal(t, c.outcome, s.r.Outcome)
+			require.Equal(t, c.outcome == "", err != nil, "what has no outcome is put back")
 		})
 	}
 }

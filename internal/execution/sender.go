@@ -71,9 +71,11 @@ func (s *sender) trace(format string, args ...any) {
 }
 
 // stopped ends the attempts at a change when the run is to stop. What was tried
-// and certainly not done is told; what was not tried stays as it was.
+// and certainly not done is told; what was not tried stays as it was. Where only
+// PostgreSQL went away nobody stopped anything: the intent stays open, and whoever
+// goes on looks it up.
 func (s *sender) stopped(why string) error {
-	if !s.intended {
+	if !s.intended || s.interrupted() {
 		return &stop{why}
 	}
 	s.conclude("passed-over", "not sent again: %s", why)
