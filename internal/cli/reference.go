@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"encoding/json"
+
 	"github.com/spf13/cobra"
 
-	"twinning/internal/core/reference"
+	"twinning/internal/core/document"
+	"twinning/internal/reference"
 )
 
 // newReference prints what can be named in charters, shapes and filters; no service
@@ -26,5 +29,14 @@ func newReference() *cobra.Command {
 			return c.show(map[string]any{"items": items}, l.Columns, l.Rows)
 		}})
 	}
-	return group("reference", "What can be named in charters, shapes and filters", lists...)
+	schema := &cobra.Command{Use: "schema charter|shape", Short: "A JSON Schema for editors", Args: exact(), ValidArgs: []string{"charter", "shape"}, RunE: func(cmd *cobra.Command, args []string) error {
+		s, ok := reference.Schemas()[args[0]]
+		if !ok {
+			return misuse("there is no schema of %q%s; expected charter or shape", args[0], document.Suggest(args[0], []string{"charter", "shape"}))
+		}
+		e := json.NewEncoder(cmd.OutOrStdout())
+		e.SetIndent("", "  ")
+		return e.Encode(s)
+	}}
+	return group("reference", "What can be named in charters, shapes and filters", append(lists, schema)...)
 }

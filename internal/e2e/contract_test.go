@@ -8,6 +8,7 @@ import (
 	"os"
 	"testing"
 	"twinning/internal/core/finding"
+	"twinning/internal/core/planning"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -21,10 +22,18 @@ func TestAnswersFitTheContract(t *testing.T) {
 	spec, err := openapi3.NewLoader().LoadFromFile("../../api/openapi.yaml")
 	require.NoError(t, err)
 	spec.Servers = openapi3.Servers{{URL: h.url + "/v1"}}
-	codes := spec.Components.Schemas["FindingCode"].Value.Enum
-	require.Len(t, codes, len(finding.Catalogue))
-	for i, c := range finding.Catalogue {
-		require.Equal(t, c.Name, codes[i], "the contract's codes are the catalogue's")
+	words := func(list []planning.Word) (names []any) {
+		for _, w := range list {
+			names = append(names, w.Name)
+		}
+		return names
+	}
+	var codes []any
+	for _, c := range finding.Catalogue {
+		codes = append(codes, c.Name)
+	}
+	for schema, declared := range map[string][]any{"FindingCode": codes, "Verb": words(planning.Verbs), "Outcome": words(planning.Outcomes)} {
+		require.ElementsMatch(t, declared, spec.Components.Schemas[schema].Value.Enum, "the contract's %s are those that are declared", schema)
 	}
 	status, _, served := h.send("GET", "/openapi.yaml", "", "", nil)
 	require.Equal(t, http.StatusOK, status)

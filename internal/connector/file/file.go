@@ -26,19 +26,20 @@ import (
 )
 
 // Settings of a file system.
-var Settings = map[string]string{
-	"path":      "file on the service's machine; may be left out when each roster is sent with its file",
-	"format":    "csv, jsonl, ldif, scim or xlsx; found out when not given",
-	"delimiter": "csv: column separator: , ; | or tab; found out when not given",
-	"encoding":  "csv: utf-8, utf-16, latin-1 or windows-1252; found out when not given",
-	"sheet":     "xlsx: name of the sheet; the first when not given",
-	"defused":   "yes: the file is an export for spreadsheets that came back; take its apostrophes away",
-	"id":        "column that identifies a record; needed only without a shape",
-	"out":       "folder for the upload files that are written; needs `upload:` in the shape",
-}
+var Settings = connector.Settings{Of: "a file", List: []connector.Setting{
+	{Name: "path", What: "file on the service's machine, in `files` of the data folder or in a folder of `--files`; may be left out when each roster is sent with its file", Example: "/var/lib/twinning/hr.csv"},
+	{Name: "format", What: "csv, jsonl, ldif, scim or xlsx; found out when not given", Example: "csv"},
+	{Name: "delimiter", What: "csv: column separator, one character or tab; found out when not given", Example: ";"},
+	{Name: "encoding", What: "csv: utf-8, utf-16, latin-1 or windows-1252; found out when not given", Example: "windows-1252"},
+	{Name: "sheet", What: "xlsx: name of the sheet; the first when not given", Example: "Staff"},
+	{Name: "defused", What: "yes: the file is an export for spreadsheets that came back; take its apostrophes away", Words: []string{"no", "yes"}, Example: "yes"},
+	{Name: "id", What: "column that identifies a record; needed only without a shape", Example: "staff_no"},
+	{Name: "out", What: "folder for the upload files that are written; needs `upload:` in the shape", Example: "/var/lib/twinning/uploads"},
+}}
 
 type file struct {
 	cfg connector.Config
+	set connector.Given
 	id  string
 	opt anyfile.Options
 
@@ -51,21 +52,18 @@ type file struct {
 
 // New makes the connector.
 func New(cfg connector.Config) (connector.Connector, error) {
-	for name := range cfg.Settings {
-		if _, ok := Settings[name]; !ok {
-			known := slices.Sorted(maps.Keys(Settings))
-			return nil, fmt.Errorf("setting %q is not known for a file%s; known are %s", name, document.Suggest(name, known), strings.Join(known, ", "))
-		}
+	given, err := Settings.Read(cfg.Settings)
+	if err != nil {
+		return nil, err
 	}
-	s := cfg.Settings
-	f := &file{cfg: cfg, id: s["id"], opt: anyfile.Options{Format: s["format"], Encoding: s["encoding"], Sheet: s["sheet"], Restore: s["defused"] == "yes"}}
+	f := &file{cfg: cfg, set: given, id: given.Text("id"), opt: anyfile.Options{Format: given.Text("format"), Encoding: given.Text("encoding"), Sheet: given.Text("sheet"), Restore: given.Text("defused") == "yes"}}
 	if native := cfg.Shape.Attributes["id"].Native; f.id == "" {
 		f.id = native
 	}
 	if f.opt.Format != "" && !slices.Contains(anyfile.Formats, f.opt.Format) {
 		return nil, fmt.Errorf("setting format is %q; expected one of %s", f.opt.Format, strings.Join(anyfile.Formats, ", "))
 	}
-	switch d := s["delimiter"]; {
+	switch d := given.Text("delimiter"); {
 	case d == "tab", d == `\t`:
 		f.opt.Delimiter = '\t'
 	case len(d) == 1:
@@ -84,7 +82,7 @@ func New(cfg connector.Config) (connector.Connector, error) {
 // confined refuses a path outside the declared folders before it is touched.
 // Opening goes through os.Root, which no symbolic link leads out of.
 func (f *file) confined(name string) error {
-	path := f.cfg.Settings[name]
+	path := f.set.Text(name)
 	if path == "" || f.cfg.Folders == nil {
 		return nil
 	}
@@ -96,7 +94,7 @@ func (f *file) confined(name string) error {
 
 func (f *file) Declare() connector.Declaration {
 	d := connector.Declaration{Kind: "file", Extents: []string{connector.Whole, connector.Sample}, Scope: "the whole file"}
-	if f.cfg.Settings["out"] != "" && f.cfg.Shape.Upload != nil {
+	if f.set.Text("out") != "" && f.cfg.Shape.Upload != nil {
 		d.Writes, d.Deferred, d.Verbs = true, true, []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate", "delete"}
 		d.Finds = f.cfg.Shape.Attributes[f.cfg.Shape.Mark].Native
 	}
@@ -105,7 +103,7 @@ func (f *file) Declare() connector.Declaration {
 
 // open reads the file and finds out what it is.
 func (f *file) open() (format.File, error) {
-	path := f.cfg.Settings["path"]
+	path := f.set.Text("path")
 	if f.cfg.Spool != "" {
 		path = f.cfg.Spool
 	}
@@ -167,10 +165,10 @@ func (f *file) target() string {
 	if f.cfg.Spool != "" {
 		return "the file that was sent"
 	}
-	if f.cfg.Settings["path"] == "" {
+	if f.set.Text("path") == "" {
 		return "no path"
 	}
-	return f.cfg.Settings["path"]
+	return f.set.Text("path")
 }
 
 // Look opens the file for a preview.
@@ -343,7 +341,7 @@ func (f *file) row(action string, values map[string][]string, cleared map[string
 // outFolder opens the folder that upload files go to, made when it is missing;
 // no link leads it out of the declared folders.
 func (f *file) outFolder() (*os.Root, error) {
-	path := f.cfg.Settings["out"]
+	path := f.set.Text("out")
 	if f.cfg.Folders == nil {
 		if err := os.MkdirAll(path, 0o750); err != nil {
 			return nil, err
@@ -366,7 +364,7 @@ func (f *file) outFolder() (*os.Root, error) {
 }
 
 func (f *file) refused(reason string) error {
-	return &connector.Error{Kind: connector.Refused, Doing: "write the upload file", Target: f.cfg.Settings["out"], Reason: reason, Next: "correct the shape's `upload:`, or the setting out"}
+	return &connector.Error{Kind: connector.Refused, Doing: "write the upload file", Target: f.set.Text("out"), Reason: reason, Next: "correct the shape's `upload:`, or the setting out"}
 }
 
 // Close finishes the upload file, and lets go of what was read.
@@ -404,7 +402,7 @@ func (f *file) Probe(ctx context.Context, tell func(connector.Step)) {
 	tell(connector.Step{Name: "id", State: connector.StepOK, Said: f.id})
 	s := connector.Step{Name: "writing", State: connector.StepOK, Said: "no: it has no upload form"}
 	if f.Declare().Writes {
-		s.Said = "as upload files in " + f.cfg.Settings["out"]
+		s.Said = "as upload files in " + f.set.Text("out")
 	}
 	tell(s)
 }

@@ -33,7 +33,7 @@ const overlap = 5 * time.Minute
 // synchronises: the operation of RFC 4533 names deleted entries by entryUUID
 // alone, so it serves only where that is the id.
 func (d *directory) synchronises(root *rootDSE) bool {
-	want := d.setting("changes", "auto")
+	want := d.set.Text("changes")
 	return (want == "sync" || want == "auto") && root.has(contentSync) && strings.EqualFold(d.id.Native, "entryUUID")
 }
 
@@ -62,7 +62,7 @@ func (d *directory) changes(ctx context.Context, cursor string, sink connector.S
 			if err := sink.LeftOut(connector.Left{Kind: record.Deletions, Reason: "a directory read by time stamps does not say what was deleted"}); err != nil {
 				return err
 			}
-			return d.eachPage(ctx, c, root, d.cfg.Settings["base"], d.scope, filter, d.attributes, func(res *ldap.SearchResult) error {
+			return d.eachPage(ctx, c, root, d.set.Text("base"), d.scope, filter, d.attributes, func(res *ldap.SearchResult) error {
 				for _, e := range res.Entries {
 					if err := d.hand(e, sink); err != nil {
 						return err
@@ -100,7 +100,7 @@ func (d *directory) follow(ctx context.Context, c *ldap.Conn, cursor string, sin
 	seen := newShown()
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
-	req := ldap.NewSearchRequest(d.cfg.Settings["base"], d.scope, ldap.NeverDerefAliases, d.size, d.time, false, d.filter(), d.attributes, nil)
+	req := ldap.NewSearchRequest(d.set.Text("base"), d.scope, ldap.NeverDerefAliases, d.size, d.time, false, d.filter(), d.attributes, nil)
 	res := c.Syncrepl(inner, req, 64, ldap.SyncRequestModeRefreshOnly, cookie, false)
 	next, deletes := "", false
 	for res.Next() {

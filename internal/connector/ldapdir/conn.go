@@ -1,6 +1,7 @@
 package ldapdir
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -21,8 +22,7 @@ func (d *directory) readTLS() (err error) {
 	if d.url.Scheme == "ldap" && !d.startTLS {
 		return nil
 	}
-	s := d.cfg.Settings
-	d.tls, err = outbound.TLS(d.setting("server-name", d.url.Hostname()), s["ca-file"], s["client-cert"], s["client-key"], d.cfg.ReadFile)
+	d.tls, err = outbound.TLS(cmp.Or(d.set.Text("server-name"), d.url.Hostname()), d.set.Text("ca-file"), d.set.Text("client-cert"), d.set.Text("client-key"), d.cfg.ReadFile)
 	return err
 }
 

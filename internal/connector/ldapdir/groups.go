@@ -1,6 +1,7 @@
 package ldapdir
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -18,7 +19,7 @@ var groupClasses = []struct{ class, members string }{
 }
 
 func (d *directory) groupFilter() string {
-	if f := d.cfg.Settings["group-filter"]; f != "" {
+	if f := d.set.Text("group-filter"); f != "" {
 		return f
 	}
 	var b strings.Builder
@@ -35,7 +36,7 @@ func (d *directory) Groups(ctx context.Context, each func(connector.Group) error
 		if err != nil {
 			return err
 		}
-		return d.eachPage(ctx, c, root, d.setting("group-base", d.cfg.Settings["base"]), ldap.ScopeWholeSubtree, d.groupFilter(), []string{"cn"}, func(res *ldap.SearchResult) error {
+		return d.eachPage(ctx, c, root, cmp.Or(d.set.Text("group-base"), d.set.Text("base")), ldap.ScopeWholeSubtree, d.groupFilter(), []string{"cn"}, func(res *ldap.SearchResult) error {
 			for _, e := range res.Entries {
 				name := e.GetAttributeValue("cn")
 				if name == "" {
@@ -74,7 +75,7 @@ func (d *directory) Members(ctx context.Context, group string, each func(string)
 		if err != nil {
 			return err
 		}
-		if d.setting("membership", "list") == "reverse" {
+		if d.set.Text("membership") == "reverse" {
 			return d.named(ctx, c, root, "(memberOf="+ldap.EscapeFilter(group)+")", func(_, id string) error { return each(id) })
 		}
 		attribute, err := d.memberAttribute(c, group)
@@ -124,7 +125,7 @@ func (d *directory) memberNames(ctx context.Context, c *ldap.Conn, group, attrib
 
 // named searches our scope and gives DN and id of what it finds.
 func (d *directory) named(ctx context.Context, c *ldap.Conn, root *rootDSE, filter string, each func(dn, id string) error) error {
-	return d.eachPage(ctx, c, root, d.cfg.Settings["base"], ldap.ScopeWholeSubtree, filter, []string{d.id.Native, "uid"}, func(res *ldap.SearchResult) error {
+	return d.eachPage(ctx, c, root, d.set.Text("base"), ldap.ScopeWholeSubtree, filter, []string{d.id.Native, "uid"}, func(res *ldap.SearchResult) error {
 		for _, e := range res.Entries {
 			r, bad := d.record(e)
 			if bad != nil {
@@ -150,7 +151,7 @@ func (d *directory) resolve(ctx context.Context, c *ldap.Conn, root *rootDSE, at
 		for _, n := range names {
 			want[fold(n, byUID)] = true
 		}
-		err := d.eachPage(ctx, c, root, d.cfg.Settings["base"], ldap.ScopeWholeSubtree, "(objectClass=*)", []string{d.id.Native, "uid"}, func(res *ldap.SearchResult) error {
+		err := d.eachPage(ctx, c, root, d.set.Text("base"), ldap.ScopeWholeSubtree, "(objectClass=*)", []string{d.id.Native, "uid"}, func(res *ldap.SearchResult) error {
 			for _, e := range res.Entries {
 				name := e.DN
 				if byUID {
@@ -166,7 +167,7 @@ func (d *directory) resolve(ctx context.Context, c *ldap.Conn, root *rootDSE, at
 			return err
 		}
 	}
-	stay := fold(d.cfg.Settings["group-must-have"], false)
+	stay := fold(d.set.Text("group-must-have"), false)
 	for _, n := range names {
 		if !byUID && fold(n, false) == stay {
 			continue // only there since the group may not be empty
@@ -205,7 +206,7 @@ func fold(name string, uid bool) string {
 func (d *directory) idOf(c *ldap.Conn, name string, byUID bool) (string, error) {
 	req := ldap.NewSearchRequest(name, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 2, d.time, false, "(objectClass=*)", []string{d.id.Native, "uid"}, nil)
 	if byUID {
-		req.BaseDN, req.Scope, req.Filter = d.cfg.Settings["base"], ldap.ScopeWholeSubtree, "(uid="+ldap.EscapeFilter(name)+")"
+		req.BaseDN, req.Scope, req.Filter = d.set.Text("base"), ldap.ScopeWholeSubtree, "(uid="+ldap.EscapeFilter(name)+")"
 	}
 	res, err := c.Search(req)
 	switch {
@@ -296,7 +297,7 @@ func (d *directory) emptied(c *ldap.Conn, group, attribute string, req *ldap.Mod
 	if !ldap.IsErrorWithCode(err, ldap.LDAPResultObjectClassViolation) {
 		return err
 	}
-	stay := d.cfg.Settings["group-must-have"]
+	stay := d.set.Text("group-must-have")
 	if stay == "" {
 		return d.fault(connector.Refused, "change the members of "+group, "its class may not be empty, and its last member would leave", "set group-must-have to a DN that stays in such groups")
 	}

@@ -16,11 +16,9 @@ package ldapdir
 import (
 	"crypto/tls"
 	"fmt"
-	"maps"
 	"net"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -29,40 +27,39 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"twinning/internal/connector"
-	"twinning/internal/core/document"
 	"twinning/internal/core/record"
 )
 
 // Settings of a directory.
-var Settings = map[string]string{
-	"url":             "ldap://host or ldaps://host, with a port where it is not the usual one",
-	"start-tls":       "yes (default) or no: encrypt an ldap:// connection before signing in",
-	"ca-file":         "file with the CA certificates to trust (PEM); default those of this machine",
-	"server-name":     "name that the certificate must have, when it is not the host of url",
-	"client-cert":     "file with our certificate (PEM), for auth external",
-	"client-key":      "file with its key (PEM)",
-	"auth":            "simple (default; the secret is the password), external (our certificate says who we are) or anonymous",
-	"bind":            "DN to sign in as",
-	"base":            "DN below which to read",
-	"scope":           "sub (default), one or base",
-	"filter":          "which entries are records (default (objectClass=person))",
-	"attributes":      "further attributes to read, comma-separated; those the shape names are always read",
-	"page":            "entries to ask for at a time (default 500); 0 asks for all at once",
-	"size-limit":      "entries that the server may give at most; 0 (default) is its own limit",
-	"time-limit":      "seconds that the server may search; 0 (default) is its own limit",
-	"timeout":         "seconds to wait for an answer (default 30)",
-	"referrals":       "refuse (default) or leave-out: what to do when part of the tree lives in another server",
-	"changes":         "auto (default), sync, stamp or off: how to ask for what changed",
-	"create-in":       "DN in which new entries go (default base)",
-	"rdn":             "attribute that names new entries (default uid)",
-	"reference-base":  "DN below which references to an entry are looked for when it is renamed (default the naming context)",
-	"references":      "attributes that hold DNs of entries (default member,uniqueMember,manager,owner,seeAlso,secretary)",
-	"group-base":      "DN below which the groups are (default base)",
-	"group-filter":    "which entries are groups (default the usual group classes)",
-	"membership":      "list (default: groups name their members) or reverse (entries name their groups in memberOf)",
-	"group-must-have": "DN that is put into a group that may not be empty when its last member leaves",
-	"lag":             "seconds a write may take to show in reading (default 0)",
-}
+var Settings = connector.Settings{Of: "a directory", List: []connector.Setting{
+	{Name: "url", What: "ldap://host or ldaps://host, with a port where it is not the usual one", Example: "ldaps://directory.larkspur.example"},
+	{Name: "start-tls", What: "encrypt an ldap:// connection before signing in", Words: []string{"yes", "no"}, Example: "no"},
+	{Name: "ca-file", What: "file with the CA certificates to trust (PEM), in `files` of the data folder or in a folder of `--files`; default those of this machine", Example: "/etc/twinning/ca.pem"},
+	{Name: "server-name", What: "name that the certificate must have, when it is not the host of url", Example: "directory.larkspur.example"},
+	{Name: "client-cert", What: "file with our certificate (PEM), for auth external", Example: "/etc/twinning/client.pem"},
+	{Name: "client-key", What: "file with its key (PEM)", Example: "/etc/twinning/client.key"},
+	{Name: "auth", What: "who we are: the secret is the password, our certificate says so, or nobody", Words: []string{"simple", "external", "anonymous"}, Example: "external"},
+	{Name: "bind", What: "DN to sign in as", Example: "cn=twinning,dc=larkspur,dc=example"},
+	{Name: "base", What: "DN below which to read", Example: "ou=people,dc=larkspur,dc=example"},
+	{Name: "scope", What: "how far below", Words: []string{"sub", "one", "base"}, Example: "one"},
+	{Name: "filter", What: "which entries are records; base, scope and filter are the scope of its rosters", Default: "(objectClass=person)", Example: "(&(objectClass=person)(!(ou=guests)))"},
+	{Name: "attributes", What: "further attributes to read, comma-separated; those the shape names are always read", Example: "description"},
+	{Name: "page", What: "entries to ask for at a time; 0 asks for all at once", Number: true, Default: "500", Highest: 1_000_000, Example: "1000"},
+	{Name: "size-limit", What: "entries that the server may give at most; 0 is its own limit", Number: true, Default: "0", Highest: 1_000_000, Example: "10000"},
+	{Name: "time-limit", What: "seconds that the server may search; 0 is its own limit", Number: true, Default: "0", Highest: 1_000_000, Example: "60"},
+	{Name: "timeout", What: "seconds to wait for an answer", Number: true, Default: "30", Lowest: 1, Highest: 1_000_000, Example: "60"},
+	{Name: "referrals", What: "what to do when part of the tree lives in another server", Words: []string{"refuse", "leave-out"}, Example: "leave-out"},
+	{Name: "changes", What: "how to ask for what changed", Words: []string{"auto", "sync", "stamp", "off"}, Example: "stamp"},
+	{Name: "create-in", What: "DN in which new entries go; default base", Example: "ou=new,ou=people,dc=larkspur,dc=example"},
+	{Name: "rdn", What: "attribute that names new entries", Default: "uid", Example: "cn"},
+	{Name: "reference-base", What: "DN below which references to an entry are looked for when it is renamed; default the naming context", Example: "dc=larkspur,dc=example"},
+	{Name: "references", What: "attributes that hold DNs of entries", Default: "member,uniqueMember,manager,owner,seeAlso,secretary", Example: "member,manager"},
+	{Name: "group-base", What: "DN below which the groups are; default base", Example: "ou=groups,dc=larkspur,dc=example"},
+	{Name: "group-filter", What: "which entries are groups; default the usual group classes", Example: "(objectClass=groupOfNames)"},
+	{Name: "membership", What: "groups name their members, or (reverse) entries name their groups in memberOf", Words: []string{"list", "reverse"}, Example: "reverse"},
+	{Name: "group-must-have", What: "DN that is put into a group that may not be empty when its last member leaves", Example: "cn=nobody,dc=larkspur,dc=example"},
+	{Name: "lag", What: "seconds a write may take to show in reading", Number: true, Default: "0", Highest: 1_000_000, Example: "5"},
+}}
 
 type directory struct {
 	url      *url.URL
@@ -73,6 +70,7 @@ type directory struct {
 	bind     string
 	secret   string
 	cfg      connector.Config
+	set      connector.Given
 	timeout  time.Duration
 	lag      time.Duration
 	page     int
@@ -91,13 +89,6 @@ type directory struct {
 	must map[string][]string
 }
 
-func (d *directory) setting(name, fallback string) string {
-	if v := d.cfg.Settings[name]; v != "" {
-		return v
-	}
-	return fallback
-}
-
 // maxAnswer bounds one message of a server: a page of large entries, or the
 // list of a very large group.
 const maxAnswer = 128 << 20
@@ -106,52 +97,30 @@ var bound = sync.OnceFunc(func() { ber.MaxPacketLengthBytes = maxAnswer })
 
 // New makes the connector.
 func New(cfg connector.Config) (connector.Connector, error) {
-	for name := range cfg.Settings {
-		if _, ok := Settings[name]; !ok {
-			known := slices.Sorted(maps.Keys(Settings))
-			return nil, fmt.Errorf("setting %q is not known for a directory%s; known are %s", name, document.Suggest(name, known), strings.Join(known, ", "))
-		}
+	given, err := Settings.Read(cfg.Settings)
+	if err != nil {
+		return nil, err
 	}
 	bound()
-	d := &directory{cfg: cfg, secret: cfg.Secret}
+	d := &directory{cfg: cfg, set: given, secret: cfg.Secret, auth: given.Text("auth"), bind: given.Text("bind"), page: given.Number("page"), size: given.Number("size-limit"), time: given.Number("time-limit")}
+	d.timeout, d.lag = time.Duration(given.Number("timeout"))*time.Second, time.Duration(given.Number("lag"))*time.Second
 	if err := d.readAddress(); err != nil {
 		return nil, err
 	}
-	if err := d.readNumbers(); err != nil {
-		return nil, err
-	}
-	words := []struct {
-		name string
-		into *string
-		ok   []string
-	}{
-		{"auth", &d.auth, []string{"simple", "external", "anonymous"}}, {"scope", nil, []string{"sub", "one", "base"}}, {"referrals", nil, []string{"refuse", "leave-out"}},
-		{"changes", nil, []string{"auto", "sync", "stamp", "off"}}, {"membership", nil, []string{"list", "reverse"}},
-	}
-	for _, w := range words {
-		v := d.setting(w.name, w.ok[0])
-		if !slices.Contains(w.ok, v) {
-			return nil, fmt.Errorf("setting %s is %q; expected %s", w.name, v, strings.Join(w.ok, " or "))
-		}
-		if w.into != nil {
-			*w.into = v
-		}
-	}
-	d.scope = map[string]int{"sub": ldap.ScopeWholeSubtree, "one": ldap.ScopeSingleLevel, "base": ldap.ScopeBaseObject}[d.setting("scope", "sub")]
-	d.bind = cfg.Settings["bind"]
+	d.scope = map[string]int{"sub": ldap.ScopeWholeSubtree, "one": ldap.ScopeSingleLevel, "base": ldap.ScopeBaseObject}[d.set.Text("scope")]
 	if d.auth == "simple" && d.bind == "" {
 		return nil, fmt.Errorf("setting bind is empty; name the DN to sign in as, or set auth to anonymous")
 	}
 	for _, name := range []string{"bind", "base", "create-in", "reference-base", "group-base", "group-must-have"} {
-		if _, err := ldap.ParseDN(cfg.Settings[name]); err != nil {
-			return nil, fmt.Errorf("setting %s is %q, which is no DN: %v", name, cfg.Settings[name], plain(err))
+		if _, err := ldap.ParseDN(given.Text(name)); err != nil {
+			return nil, fmt.Errorf("setting %s is %q, which is no DN: %v", name, given.Text(name), plain(err))
 		}
 	}
-	if cfg.Settings["base"] == "" {
+	if given.Text("base") == "" {
 		return nil, fmt.Errorf("setting base is empty; name the DN below which to read, such as ou=people,dc=larkspur,dc=example")
 	}
 	for _, name := range []string{"filter", "group-filter"} {
-		if f := cfg.Settings[name]; f != "" {
+		if f := given.Text(name); f != "" {
 			if _, err := ldap.CompileFilter(f); err != nil {
 				return nil, fmt.Errorf("setting %s is %q, which is no LDAP filter (RFC 4515): %v", name, f, plain(err))
 			}
@@ -166,7 +135,7 @@ func plain(err error) string {
 }
 
 func (d *directory) readAddress() (err error) {
-	raw := d.cfg.Settings["url"]
+	raw := d.set.Text("url")
 	d.url, err = url.Parse(raw)
 	if err != nil || d.url.Scheme != "ldap" && d.url.Scheme != "ldaps" || d.url.Hostname() == "" || d.url.User != nil || strings.Trim(d.url.Path, "/") != "" {
 		return fmt.Errorf("setting url is %q; expected an address such as ldaps://directory.example, without base or secret in it", raw)
@@ -176,32 +145,8 @@ func (d *directory) readAddress() (err error) {
 		port = map[string]string{"ldap": "389", "ldaps": "636"}[d.url.Scheme]
 	}
 	d.host = net.JoinHostPort(d.url.Hostname(), port)
-	d.startTLS = d.url.Scheme == "ldap" && d.setting("start-tls", "yes") == "yes"
-	if v := d.setting("start-tls", "yes"); v != "yes" && v != "no" {
-		return fmt.Errorf("setting start-tls is %q; expected yes or no", v)
-	}
+	d.startTLS = d.url.Scheme == "ldap" && d.set.Text("start-tls") == "yes"
 	return d.readTLS()
-}
-
-func (d *directory) readNumbers() error {
-	var timeout, lag int
-	for _, n := range []struct {
-		name     string
-		into     *int
-		fallback int
-		lowest   int
-	}{{"page", &d.page, 500, 0}, {"size-limit", &d.size, 0, 0}, {"time-limit", &d.time, 0, 0}, {"timeout", &timeout, 30, 1}, {"lag", &lag, 0, 0}} {
-		*n.into = n.fallback
-		if v := d.cfg.Settings[n.name]; v != "" {
-			got, err := strconv.Atoi(v)
-			if err != nil || got < n.lowest || got > 1_000_000 {
-				return fmt.Errorf("setting %s is %q; expected a whole number of at least %d", n.name, v, n.lowest)
-			}
-			*n.into = got
-		}
-	}
-	d.timeout, d.lag = time.Duration(timeout)*time.Second, time.Duration(lag)*time.Second
-	return nil
 }
 
 // Shape is how the usual person classes (RFC 4519, RFC 2798) feed the
@@ -240,7 +185,7 @@ func (d *directory) readShape() {
 		}
 		d.ask(src.Native)
 	}
-	for _, more := range strings.Split(d.cfg.Settings["attributes"], ",") {
+	for _, more := range strings.Split(d.set.Text("attributes"), ",") {
 		d.ask(strings.TrimSpace(more))
 	}
 }
@@ -254,13 +199,13 @@ func (d *directory) ask(native string) {
 
 func (d *directory) Declare() connector.Declaration {
 	x := connector.Declaration{
-		Kind: "ldap", Shape: Shape, Extents: []string{connector.Whole, connector.Sample}, Writes: true, ReadsOne: true, Place: "dn", Lag: d.lag, Finds: d.setting("rdn", "uid"),
+		Kind: "ldap", Shape: Shape, Extents: []string{connector.Whole, connector.Sample}, Writes: true, ReadsOne: true, Place: "dn", Lag: d.lag, Finds: d.set.Text("rdn"),
 		Verbs: []string{"create", "set", "rename", "place", "enrol", "withdraw", "suspend", "reinstate", "reissue", "delete"},
-		Scope: fmt.Sprintf("%s of %s, %s", d.setting("scope", "sub"), d.cfg.Settings["base"], d.filter()),
+		Scope: fmt.Sprintf("%s of %s, %s", d.set.Text("scope"), d.set.Text("base"), d.filter()),
 	}
 	x.Origin = d.url.Scheme + "://" + d.host
 	x.Reaches = []string{"url", "start-tls", "ca-file", "server-name", "auth"}
-	if d.setting("changes", "auto") != "off" {
+	if d.set.Text("changes") != "off" {
 		x.Extents = append(x.Extents, connector.Changes)
 	}
 	if mark, ok := d.shape.Attributes[d.shape.Mark]; ok {
@@ -269,7 +214,7 @@ func (d *directory) Declare() connector.Declaration {
 	return x
 }
 
-func (d *directory) filter() string { return d.setting("filter", "(objectClass=person)") }
+func (d *directory) filter() string { return d.set.Text("filter") }
 
 // Close gives the connections back.
 func (d *directory) Close() error {

@@ -70,7 +70,7 @@ func sameDN(a, b string) bool {
 type reference struct{ dn, attribute string }
 
 func (d *directory) references(c *ldap.Conn, root *rootDSE, dn string) (list []reference, err error) {
-	attributes := strings.Split(d.setting("references", "member,uniqueMember,manager,owner,seeAlso,secretary"), ",")
+	attributes := strings.Split(d.set.Text("references"), ",")
 	var filter strings.Builder
 	for i, a := range attributes {
 		attributes[i] = strings.TrimSpace(a)
@@ -92,16 +92,16 @@ func (d *directory) references(c *ldap.Conn, root *rootDSE, dn string) (list []r
 // referenceBase is where references are looked for: the naming context that
 // holds our base.
 func (d *directory) referenceBase(root *rootDSE) string {
-	if base := d.cfg.Settings["reference-base"]; base != "" {
+	if base := d.set.Text("reference-base"); base != "" {
 		return base
 	}
-	base, err := ldap.ParseDN(d.cfg.Settings["base"])
+	base, err := ldap.ParseDN(d.set.Text("base"))
 	for _, context := range root.contexts {
 		if top, e := ldap.ParseDN(context); err == nil && e == nil && context != "" && (top.EqualFold(base) || top.AncestorOfFold(base)) {
 			return context
 		}
 	}
-	return d.cfg.Settings["base"]
+	return d.set.Text("base")
 }
 
 // mend replaces an old name by a new one, or takes it away where to is "".
@@ -122,9 +122,9 @@ func (d *directory) mend(c *ldap.Conn, refs []reference, from, to string) error 
 		switch {
 		case to != "":
 			req.Add(ref.attribute, []string{to})
-		case d.cfg.Settings["group-must-have"] != "":
-			if has, err := c.Compare(ref.dn, ref.attribute, d.cfg.Settings["group-must-have"]); err == nil && !has {
-				req.Add(ref.attribute, []string{d.cfg.Settings["group-must-have"]})
+		case d.set.Text("group-must-have") != "":
+			if has, err := c.Compare(ref.dn, ref.attribute, d.set.Text("group-must-have")); err == nil && !has {
+				req.Add(ref.attribute, []string{d.set.Text("group-must-have")})
 			}
 		}
 		req.Delete(ref.attribute, []string{from})

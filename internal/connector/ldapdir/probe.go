@@ -1,6 +1,7 @@
 package ldapdir
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -90,11 +91,11 @@ func (d *directory) noBase(doing string, err error) error {
 	if errors.As(err, &told) && told.MatchedDN != "" {
 		matched = "; what exists of it is " + told.MatchedDN
 	}
-	return d.fault(connector.NotFound, doing, fmt.Sprintf("%s does not exist, or is hidden from %s%s", d.cfg.Settings["base"], d.who(), matched), "check the setting base; ask the directory's team for the right to read below it")
+	return d.fault(connector.NotFound, doing, fmt.Sprintf("%s does not exist, or is hidden from %s%s", d.set.Text("base"), d.who(), matched), "check the setting base; ask the directory's team for the right to read below it")
 }
 
 func (d *directory) probeBase(c *ldap.Conn) (string, error) {
-	base := d.cfg.Settings["base"]
+	base := d.set.Text("base")
 	res, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.time, false, "(objectClass=*)", []string{"1.1"}, nil))
 	switch {
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) || err == nil && len(res.Entries) == 0:
@@ -109,7 +110,7 @@ func (d *directory) probeBase(c *ldap.Conn) (string, error) {
 const glanced = 20
 
 func (d *directory) probeOne(c *ldap.Conn) (said string, err error) {
-	res, err := c.Search(ldap.NewSearchRequest(d.cfg.Settings["base"], d.scope, ldap.NeverDerefAliases, glanced, d.time, false, d.filter(), d.attributes, nil))
+	res, err := c.Search(ldap.NewSearchRequest(d.set.Text("base"), d.scope, ldap.NeverDerefAliases, glanced, d.time, false, d.filter(), d.attributes, nil))
 	if err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) {
 		return "", err
 	}
@@ -145,7 +146,7 @@ func (d *directory) probePage(c *ldap.Conn, root *rootDSE) (string, error) {
 	if size == 0 || !root.has(pagedResults) {
 		return "everything is asked for at once", nil
 	}
-	req := ldap.NewSearchRequest(d.cfg.Settings["base"], d.scope, ldap.NeverDerefAliases, d.size, d.time, false, d.filter(), []string{"1.1"}, []ldap.Control{ldap.NewControlPaging(uint32(size))}) // bounded when the settings were read
+	req := ldap.NewSearchRequest(d.set.Text("base"), d.scope, ldap.NeverDerefAliases, d.size, d.time, false, d.filter(), []string{"1.1"}, []ldap.Control{ldap.NewControlPaging(uint32(size))}) // bounded when the settings were read
 	res, err := c.Search(req)
 	if err := pageFault(err, true, size); err != nil {
 		var large tooLarge
@@ -162,7 +163,7 @@ func (d *directory) probePage(c *ldap.Conn, root *rootDSE) (string, error) {
 func (d *directory) probeWriting() connector.Step {
 	native := slices.DeleteFunc(slices.Clone(d.attributes), func(a string) bool { return slices.Contains(serverOnly, strings.ToLower(a)) })
 	return connector.Step{Name: "writing", State: connector.StepOK, Said: "is tried only when a plan is run",
-		Means: fmt.Sprintf("for a system that is open for writing, %s needs the right to change %s below %s, and to add entries below %s", d.who(), strings.Join(native, ", "), d.cfg.Settings["base"], d.setting("create-in", d.cfg.Settings["base"]))}
+		Means: fmt.Sprintf("for a system that is open for writing, %s needs the right to change %s below %s, and to add entries below %s", d.who(), strings.Join(native, ", "), d.set.Text("base"), cmp.Or(d.set.Text("create-in"), d.set.Text("base")))}
 }
 
 // serverOnly are attributes that no client may change (RFC 4512, RFC 4530).

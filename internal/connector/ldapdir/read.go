@@ -110,7 +110,7 @@ func (d *directory) readAll(ctx context.Context, sink connector.Sink) (cursor st
 		if err := d.pages(ctx, c, root, d.filter(), sink); err != nil {
 			return err
 		}
-		if d.setting("changes", "auto") != "off" {
+		if d.set.Text("changes") != "off" {
 			cursor = stampCursor(stamp)
 		}
 		return nil
@@ -133,7 +133,7 @@ func (s *shown) has(dn string) bool    { _, ok := s.parents[s.hash(dn)]; return 
 // pages reads page by page and gives each entry to the sink at once.
 func (d *directory) pages(ctx context.Context, c *ldap.Conn, root *rootDSE, filter string, sink connector.Sink) error {
 	seen := newShown()
-	err := d.eachPage(ctx, c, root, d.cfg.Settings["base"], d.scope, filter, d.attributes, func(res *ldap.SearchResult) error {
+	err := d.eachPage(ctx, c, root, d.set.Text("base"), d.scope, filter, d.attributes, func(res *ldap.SearchResult) error {
 		for _, e := range res.Entries {
 			seen.add(parent(e.DN))
 			if err := d.hand(e, sink); err != nil {
@@ -242,7 +242,7 @@ func (r *rootDSE) has(control string) bool {
 // by default nothing is.
 func (d *directory) referred(list []string, sink connector.Sink) error {
 	for _, ref := range list {
-		if d.setting("referrals", "refuse") == "refuse" {
+		if d.set.Text("referrals") == "refuse" {
 			return d.fault(connector.Refused, reading, "a part of the tree lives in another server: "+ref, "narrow base to what this server holds, and read the other part as a system of its own; or set referrals to leave-out")
 		}
 		if err := sink.LeftOut(connector.Left{Kind: record.Elsewhere, Reason: "lives in another server", What: ref}); err != nil {
@@ -262,7 +262,7 @@ func (d *directory) suspects(c *ldap.Conn, seen *shown, sink connector.Sink) err
 	if d.scope == ldap.ScopeBaseObject {
 		return nil
 	}
-	res, err := c.Search(ldap.NewSearchRequest(d.cfg.Settings["base"], d.scope, ldap.NeverDerefAliases, 0, d.time, false, containers, []string{"hasSubordinates", "numSubordinates"}, nil))
+	res, err := c.Search(ldap.NewSearchRequest(d.set.Text("base"), d.scope, ldap.NeverDerefAliases, 0, d.time, false, containers, []string{"hasSubordinates", "numSubordinates"}, nil))
 	if err != nil {
 		return nil // what is only a suspicion must not fail a reading that is whole
 	}
@@ -289,7 +289,7 @@ func (d *directory) sample(ctx context.Context, what connector.Reading, sink con
 		if err != nil {
 			return err
 		}
-		return d.eachPage(ctx, c, root, d.cfg.Settings["base"], d.scope, d.filter(), d.attributes, func(res *ldap.SearchResult) error {
+		return d.eachPage(ctx, c, root, d.set.Text("base"), d.scope, d.filter(), d.attributes, func(res *ldap.SearchResult) error {
 			for _, e := range res.Entries {
 				if skip > 0 {
 					skip--
@@ -343,7 +343,7 @@ func (d *directory) whole(doing string, e *ldap.Entry) (connector.Record, error)
 // entry finds the one entry of an id.
 func (d *directory) entry(c *ldap.Conn, id string, attributes []string) (*ldap.Entry, error) {
 	doing := "read entry " + id
-	req := ldap.NewSearchRequest(d.cfg.Settings["base"], ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.time, false, "", attributes, nil)
+	req := ldap.NewSearchRequest(d.set.Text("base"), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, d.time, false, "", attributes, nil)
 	if strings.EqualFold(d.id.Native, "dn") {
 		if _, err := ldap.ParseDN(id); err != nil || id == "" {
 			return nil, d.fault(connector.NotFound, doing, fmt.Sprintf("%q is no DN", id), "")
@@ -396,7 +396,7 @@ func (d *directory) Holders(ctx context.Context, name string) (holders []string,
 	}
 	err = d.with(ctx, doing, true, func(c *ldap.Conn) error {
 		holders = nil
-		res, err := c.Search(ldap.NewSearchRequest(d.cfg.Settings["base"], ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, d.time, false, "(|"+strings.Join(parts, "")+")", d.attributes, nil))
+		res, err := c.Search(ldap.NewSearchRequest(d.set.Text("base"), ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, d.time, false, "(|"+strings.Join(parts, "")+")", d.attributes, nil))
 		if err != nil {
 			return err
 		}
@@ -422,7 +422,7 @@ func (d *directory) Find(ctx context.Context, native, value string) (found []con
 			return err
 		}
 		found = nil
-		return d.eachPage(ctx, c, root, d.cfg.Settings["base"], ldap.ScopeWholeSubtree, "(&"+d.filter()+filter+")", d.attributes, func(res *ldap.SearchResult) error {
+		return d.eachPage(ctx, c, root, d.set.Text("base"), ldap.ScopeWholeSubtree, "(&"+d.filter()+filter+")", d.attributes, func(res *ldap.SearchResult) error {
 			for _, e := range res.Entries {
 				r, err := d.whole(doing, e)
 				if err != nil {

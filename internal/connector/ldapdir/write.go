@@ -1,6 +1,7 @@
 package ldapdir
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -34,7 +35,7 @@ func (d *directory) raw(native string, values []string) ([]string, error) {
 }
 
 func (d *directory) add(ctx context.Context, edits []connector.Edit) (r connector.Record, err error) {
-	rdn, container, name := d.setting("rdn", "uid"), d.setting("create-in", d.cfg.Settings["base"]), ""
+	rdn, container, name := d.set.Text("rdn"), cmp.Or(d.set.Text("create-in"), d.set.Text("base")), ""
 	for _, e := range edits {
 		switch {
 		case e.Native == "parent" && len(e.New) == 1:

@@ -64,7 +64,7 @@ func (a *app) discover(ctx context.Context) (*offer, error) {
 
 // puts reports whether changes go by PUT.
 func (a *app) puts(ctx context.Context) (bool, error) {
-	switch a.setting("method", "auto") {
+	switch a.set.Text("method") {
 	case "put":
 		return true, nil
 	case "patch":

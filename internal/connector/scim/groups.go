@@ -180,7 +180,7 @@ func (a *app) putGroup(ctx context.Context, group string, add, withdraw []string
 	if meta, ok := top["meta"].(map[string]any); ok && version == "" {
 		version, _ = meta["version"].(string)
 	}
-	if version == "" && a.setting("put-without-etag", "no") == "no" {
+	if version == "" && a.set.Text("put-without-etag") == "no" {
 		return a.fault(connector.Refused, doing, "the application gives no ETag, so a PUT could undo somebody else's change", "set put-without-etag to yes, or ask the application's owner for PATCH")
 	}
 	delete(top, "meta")

@@ -18,22 +18,22 @@ import (
 // prepare makes the HTTP client and how we identify ourselves.
 func (a *app) prepare() error {
 	var err error
-	if a.client, err = newClient(a.timeout, a.cfg.Outbound, a.cfg.Settings["ca-file"], a.cfg.ReadFile); err != nil {
+	if a.client, err = newClient(a.timeout, a.cfg.Outbound, a.set.Text("ca-file"), a.cfg.ReadFile); err != nil {
 		return err
 	}
-	if a.setting("auth", "bearer") != "oauth" {
-		a.header = authorization(a.cfg.Settings["auth"], a.cfg.Secret)
+	if a.set.Text("auth") != "oauth" {
+		a.header = authorization(a.set.Text("auth"), a.cfg.Secret)
 		return nil
 	}
-	at, err := url.Parse(a.cfg.Settings["token-url"])
+	at, err := url.Parse(a.set.Text("token-url"))
 	if err != nil || at.Scheme != "https" && at.Scheme != "http" || at.Host == "" {
-		return fmt.Errorf("setting token-url is %q; expected the address where a token is asked for", a.cfg.Settings["token-url"])
+		return fmt.Errorf("setting token-url is %q; expected the address where a token is asked for", a.set.Text("token-url"))
 	}
-	if a.cfg.Settings["client-id"] == "" {
+	if a.set.Text("client-id") == "" {
 		return errors.New("setting client-id is empty; oauth needs to say who asks")
 	}
 	// RFC 6749 section 4.4
-	cfg := clientcredentials.Config{ClientID: a.cfg.Settings["client-id"], ClientSecret: a.cfg.Secret, TokenURL: at.String(), Scopes: strings.Fields(a.cfg.Settings["oauth-scope"])}
+	cfg := clientcredentials.Config{ClientID: a.set.Text("client-id"), ClientSecret: a.cfg.Secret, TokenURL: at.String(), Scopes: strings.Fields(a.set.Text("oauth-scope"))}
 	a.issuer = func() oauth2.TokenSource {
 		return cfg.TokenSource(context.WithValue(context.Background(), oauth2.HTTPClient, a.client))
 	}
@@ -74,13 +74,13 @@ func (a *app) token(doing string) (*oauth2.Token, error) {
 		if told.ErrorCode != "" {
 			reason += ", " + told.ErrorCode
 		}
-		return nil, a.at(a.cfg.Settings["token-url"], connector.Denied, doing, reason, "check client-id, secret and oauth-scope, or ask the identity provider's team whether this client may ask for a token")
+		return nil, a.at(a.set.Text("token-url"), connector.Denied, doing, reason, "check client-id, secret and oauth-scope, or ask the identity provider's team whether this client may ask for a token")
 	}
 	var address *url.Error
 	if errors.As(err, &address) {
-		return nil, a.networkAt(a.cfg.Settings["token-url"], doing, address.Err)
+		return nil, a.networkAt(a.set.Text("token-url"), doing, address.Err)
 	}
-	return nil, a.at(a.cfg.Settings["token-url"], connector.Denied, doing, "no token: the answer is not understood", "is token-url the address where a token is asked for?")
+	return nil, a.at(a.set.Text("token-url"), connector.Denied, doing, "no token: the answer is not understood", "is token-url the address where a token is asked for?")
 }
 
 // renew forgets a token that the application no longer takes, though its time

@@ -67,7 +67,7 @@ type listing struct {
 // query is the part of a page's address that stays.
 func (a *app) query(filter string) url.Values {
 	q := url.Values{"count": {strconv.Itoa(a.page)}}
-	if scope := a.cfg.Settings["filter"]; scope != "" && filter != "" {
+	if scope := a.set.Text("filter"); scope != "" && filter != "" {
 		filter = "(" + scope + ") and " + filter
 	} else if scope != "" {
 		filter = scope
@@ -75,7 +75,7 @@ func (a *app) query(filter string) url.Values {
 	if filter != "" {
 		q.Set("filter", filter)
 	}
-	if attributes := a.cfg.Settings["attributes"]; attributes != "" {
+	if attributes := a.set.Text("attributes"); attributes != "" {
 		q.Set("attributes", attributes)
 	}
 	return q
@@ -86,7 +86,7 @@ func (l *listing) all(ctx context.Context) error {
 	if err := l.pass(ctx, l.query("")); err != nil {
 		return err
 	}
-	if l.setting("inactive", "listed") == "asked" {
+	if l.set.Text("inactive") == "asked" {
 		l.again = true
 		return l.pass(ctx, l.query("active eq false"))
 	}
@@ -184,7 +184,7 @@ func (l *listing) pass(ctx context.Context, q url.Values) error {
 			q.Set("startIndex", strconv.Itoa(at))
 			next = l.start(ctx, q)
 		}
-		if total >= 0 && x.page.Total != total && l.setting("totals", "strict") == "strict" {
+		if total >= 0 && x.page.Total != total && l.set.Text("totals") == "strict" {
 			return &shift{fmt.Sprintf("totalResults was %d and is %d: the list shifted while it was read", total, x.page.Total)}
 		}
 		if total = x.page.Total; total < 0 {
@@ -227,14 +227,14 @@ func (l *listing) start(ctx context.Context, q url.Values) chan answer {
 
 // complete holds what came against what was promised.
 func (l *listing) complete(total int) error {
-	if l.got == total || l.setting("totals", "strict") == "ignore" {
+	if l.got == total || l.set.Text("totals") == "ignore" {
 		return nil
 	}
 	return &shift{fmt.Sprintf("the application says it has %d users and gave %d", total, l.got)}
 }
 
 func (l *listing) byCursor() bool {
-	switch l.setting("paging", "auto") {
+	switch l.set.Text("paging") {
 	case "cursor":
 		return true
 	case "index":

@@ -13,12 +13,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -27,35 +25,35 @@ import (
 	"golang.org/x/oauth2"
 
 	"twinning/internal/connector"
-	"twinning/internal/core/document"
 	"twinning/internal/core/record"
 	"twinning/internal/format/scimjson"
 )
 
 // Settings of a SCIM system.
-var Settings = map[string]string{
-	"url":              "base address, such as https://app.example/scim/v2",
-	"auth":             "bearer (the secret is a token, default), basic (the secret is user:password) or oauth (the secret is a client's)",
-	"token-url":        "for oauth: where a token is asked for",
-	"client-id":        "for oauth: who asks",
-	"oauth-scope":      "for oauth: what for, where the application wants to know",
-	"ca-file":          "file with the CA certificates to trust (PEM); default those of this machine",
-	"filter":           "SCIM filter that says which users are read, such as userType ne \"guest\"",
-	"attributes":       "attributes to ask for, comma-separated (default all)",
-	"page":             "records to ask for at a time (default 100)",
-	"paging":           "auto (default), index or cursor",
-	"totals":           "strict (default) or ignore: for applications whose totalResults is wrong; a list that is cut short is then not noticed",
-	"inactive":         "listed (default) or asked: whether inactive users stand in the list, or are asked for by a filter",
-	"method":           "auto (default), patch or put",
-	"dialect":          "auto (default), standard, or some of title-case, no-path, text-booleans: how PATCH must be said",
-	"put-without-etag": "yes: PUT even where the application gives no ETag, at the risk of undoing somebody else's change",
-	"timeout":          "seconds to wait for an answer (default 10)",
-	"lag":              "seconds a write may take to show in reading (default 0)",
-}
+var Settings = connector.Settings{Of: "a SCIM application", List: []connector.Setting{
+	{Name: "url", What: "base address", Example: "https://app.example/scim/v2"},
+	{Name: "auth", What: "what the secret is: a token, user:password, or that of a client who asks for tokens", Words: []string{"bearer", "basic", "oauth"}, Example: "basic"},
+	{Name: "token-url", What: "for oauth: where a token is asked for", Example: "https://app.example/oauth/token"},
+	{Name: "client-id", What: "for oauth: who asks", Example: "twinning"},
+	{Name: "oauth-scope", What: "for oauth: what for, where the application wants to know", Example: "users.write"},
+	{Name: "ca-file", What: "file with the CA certificates to trust (PEM), in `files` of the data folder or in a folder of `--files`; default those of this machine", Example: "/etc/twinning/ca.pem"},
+	{Name: "filter", What: "SCIM filter that says which users are read: this is the scope of its rosters; default all", Example: "userType ne \"guest\""},
+	{Name: "attributes", What: "attributes to ask for, comma-separated; default all", Example: "userName,emails,active"},
+	{Name: "page", What: "records to ask for at a time", Number: true, Default: "100", Lowest: 1, Highest: 10000, Example: "500"},
+	{Name: "paging", What: "how a long list is asked for", Words: []string{"auto", "index", "cursor"}, Example: "index"},
+	{Name: "totals", What: "ignore: for applications whose totalResults is wrong; a list that is cut short is then not noticed", Words: []string{"strict", "ignore"}, Example: "ignore"},
+	{Name: "inactive", What: "whether inactive users stand in the list, or are asked for by a filter", Words: []string{"listed", "asked"}, Example: "asked"},
+	{Name: "method", What: "how a user is changed", Words: []string{"auto", "patch", "put"}, Example: "put"},
+	{Name: "dialect", What: "how PATCH must be said: standard, or some of title-case, no-path, text-booleans", Default: "auto", Example: "title-case,text-booleans"},
+	{Name: "put-without-etag", What: "yes: PUT even where the application gives no ETag, at the risk of undoing somebody else's change", Words: []string{"no", "yes"}, Example: "yes"},
+	{Name: "timeout", What: "seconds to wait for an answer", Number: true, Default: "10", Lowest: 1, Highest: 10000, Example: "30"},
+	{Name: "lag", What: "seconds a write may take to show in reading", Number: true, Default: "0", Highest: 10000, Example: "5"},
+}}
 
 type app struct {
 	base    *url.URL
 	cfg     connector.Config
+	set     connector.Given
 	client  *http.Client
 	header  string             // Authorization, where it stays the same
 	tokens  oauth2.TokenSource // where it is asked for
@@ -74,50 +72,23 @@ type app struct {
 	offered *offer
 }
 
-func (a *app) setting(name, fallback string) string {
-	if v := a.cfg.Settings[name]; v != "" {
-		return v
-	}
-	return fallback
-}
-
 // New makes the connector.
 func New(cfg connector.Config) (connector.Connector, error) {
-	for name := range cfg.Settings {
-		if _, ok := Settings[name]; !ok {
-			known := slices.Sorted(maps.Keys(Settings))
-			return nil, fmt.Errorf("setting %q is not known for SCIM%s; known are %s", name, document.Suggest(name, known), strings.Join(known, ", "))
-		}
+	given, err := Settings.Read(cfg.Settings)
+	if err != nil {
+		return nil, err
 	}
-	a := &app{cfg: cfg}
-	var err error
-	a.base, err = url.Parse(strings.TrimRight(cfg.Settings["url"], "/"))
+	a := &app{cfg: cfg, set: given, page: given.Number("page"), timeout: time.Duration(given.Number("timeout")) * time.Second, lag: time.Duration(given.Number("lag")) * time.Second}
+	a.base, err = url.Parse(strings.TrimRight(given.Text("url"), "/"))
 	if err != nil || a.base.Scheme != "http" && a.base.Scheme != "https" || a.base.Host == "" {
 		return nil, errors.New("setting url is no address such as https://app.example/scim/v2")
 	}
 	for _, name := range []string{"url", "token-url"} {
-		if at, err := url.Parse(cfg.Settings[name]); err != nil || at.User != nil || at.RawQuery != "" || at.Fragment != "" {
+		if at, err := url.Parse(given.Text(name)); err != nil || at.User != nil || at.RawQuery != "" || at.Fragment != "" {
 			return nil, fmt.Errorf("setting %s holds more than an address: no user, password, ?query or #fragment may stand in it; a secret is set as the secret", name)
 		}
 	}
-	for name, words := range map[string][]string{"auth": {"bearer", "basic", "oauth"}, "paging": {"auto", "index", "cursor"}, "totals": {"strict", "ignore"}, "inactive": {"listed", "asked"}, "method": {"auto", "patch", "put"}, "put-without-etag": {"no", "yes"}} {
-		if v := a.setting(name, words[0]); !slices.Contains(words, v) {
-			return nil, fmt.Errorf("setting %s is %q; expected %s", name, v, strings.Join(words, " or "))
-		}
-	}
-	numbers := map[string]*int{"page": &a.page, "timeout": new(int), "lag": new(int)}
-	for name, fallback := range map[string]int{"page": 100, "timeout": 10, "lag": 0} {
-		*numbers[name] = fallback
-		if v := cfg.Settings[name]; v != "" {
-			n, err := strconv.Atoi(v)
-			if err != nil || n < 0 || n > 10000 || n == 0 && name != "lag" {
-				return nil, fmt.Errorf("setting %s is %q; expected a whole number", name, v)
-			}
-			*numbers[name] = n
-		}
-	}
-	a.timeout, a.lag = time.Duration(*numbers["timeout"])*time.Second, time.Duration(*numbers["lag"])*time.Second
-	if a.dialects, err = parseDialect(cfg.Settings["dialect"]); err != nil {
+	if a.dialects, err = parseDialect(given.Text("dialect")); err != nil {
 		return nil, err
 	}
 	return a, a.prepare()
@@ -134,7 +105,7 @@ var Shape = func() record.Shape {
 
 func (a *app) Declare() connector.Declaration {
 	scope := "all users"
-	if f := a.cfg.Settings["filter"]; f != "" {
+	if f := a.set.Text("filter"); f != "" {
 		scope = "users with " + f
 	}
 	return connector.Declaration{

@@ -114,7 +114,7 @@ func (a *app) patch(ctx context.Context, r connector.Record, edits []connector.E
 // read-only or never returned is left out, as RFC 7644 section 3.5.1 has it.
 func (a *app) replace(ctx context.Context, r connector.Record, edits []connector.Edit) (connector.Record, error) {
 	doing := "change user " + r.ID
-	if r.Version == "" && a.setting("put-without-etag", "no") == "no" {
+	if r.Version == "" && a.set.Text("put-without-etag") == "no" {
 		return connector.Record{}, a.fault(connector.Refused, doing, "the application gives no ETag, so a PUT could undo somebody else's change", "use method patch, or set put-without-etag to yes")
 	}
 	var top map[string]any

@@ -9,7 +9,7 @@ import (
 
 func (r *reader) readEvidence(n document.Node) {
 	e := &Evidence{Accept: DefaultAccept, Review: DefaultReview}
-	f := n.Fields("accept", "review", "weights")
+	f := n.Declared(Keys)
 	if v, ok := f["accept"]; ok {
 		e.Accept = v.Share()
 	}
@@ -39,7 +39,7 @@ func readWeights(n document.Node) *evidence.Weights {
 	for _, c := range n.Entries() {
 		all[c.Key] = map[string]odds{}
 		for _, l := range c.Value.Entries() {
-			f := l.Value.Fields("same", "other", "bits")
+			f := l.Value.Declared(Keys)
 			if !f["same"].Present() || !f["other"].Present() {
 				l.Value.Problem("a weight needs `same:` and `other:`, how often the level is found between the records of one human and of two")
 				continue

@@ -27,7 +27,7 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	if !root.Present() {
 		return nil, doc.Err()
 	}
-	f := root.Fields("lane", "zone", "people", "accounts", "pairing", "intent", "mark", "attributes", "emails", "groups", "leavers", "orphans", "guards", "waves", "tables")
+	f := root.Declared(Keys)
 	r.readTables(f["tables"])
 	r.compiler = newCompiler(vocabulary, r.tables)
 	r.stopped = &r.compiler.stopped
@@ -76,15 +76,15 @@ func (r *reader) readHead(root document.Node, f map[string]document.Node) {
 			r.Zone = zone
 		}
 	}
-	p := f["people"].Fields("from", "where", "out-of-scope")
-	r.From, r.OutOf = p["from"].Text(), p["out-of-scope"].OneOf("leave", "suspend")
+	p := f["people"].Declared(Keys)
+	r.From, r.OutOf = p["from"].Text(), p["out-of-scope"].Word(Keys, "people.out-of-scope")
 	if r.From == "" {
 		cmp.Or(f["people"], root).Problem("`people: {from: SYSTEM}` must name the authority")
 	}
 	if n, ok := p["where"]; ok {
 		r.People = r.compiler.compile(n, wantCondition, "person")
 	}
-	a := f["accounts"].Fields("in", "where")
+	a := f["accounts"].Declared(Keys)
 	r.In = a["in"].Text()
 	if r.In == "" {
 		cmp.Or(f["accounts"], root).Problem("`accounts: {in: SYSTEM}` must name the downstream")
@@ -92,19 +92,19 @@ func (r *reader) readHead(root document.Node, f map[string]document.Node) {
 	if n, ok := a["where"]; ok {
 		r.Accounts = r.compiler.compile(n, wantCondition, "account")
 	}
-	r.Intent = f["intent"].OneOf("both", "add", "update")
+	r.Intent = f["intent"].Word(Keys, "intent")
 	if n, ok := f["mark"]; ok {
 		r.Mark = r.compiler.compile(n, wantText, "person")
 	}
 }
 
 func (r *reader) readKeys(root, n document.Node) {
-	f := n.Fields("keys", "evidence")
+	f := n.Declared(Keys)
 	if e, ok := f["evidence"]; ok {
 		r.readEvidence(e)
 	}
 	for _, item := range f["keys"].Items() {
-		k := item.Fields("name", "person", "account")
+		k := item.Declared(Keys)
 		line, _ := item.Place()
 		key := Key{Name: k["name"].Text(), Line: line}
 		if !k["person"].Present() || !k["account"].Present() {
@@ -177,8 +177,8 @@ func (r *reader) readRules(n document.Node) {
 			r.Rules = append(r.Rules, rule)
 			continue
 		}
-		f := e.Value.Fields("value", "candidates", "rule", "clear", "required", "manage", "ours")
-		rule.Rule, rule.Clear, rule.Required = f["rule"].OneOf(Own, Fill, Once, Watch), f["clear"].Bool(), f["required"].Bool()
+		f := e.Value.Declared(Keys)
+		rule.Rule, rule.Clear, rule.Required = f["rule"].Word(Keys, "attributes.*.rule"), f["clear"].Bool(), f["required"].Bool()
 		r.readManage(&rule, e.Key, f)
 		if v, ok := f["value"]; ok {
 			rule.add(r.compiler.compile(v, wanted, "person", "account"))
@@ -204,7 +204,7 @@ func (r *reader) readManage(rule *AttributeRule, attribute string, f map[string]
 			return
 		}
 	}
-	rule.All = f["manage"].OneOf("ours", "all") == "all"
+	rule.All = f["manage"].Word(Keys, "attributes.*.manage") == "all"
 	if !f["ours"].Present() {
 		return
 	}
@@ -229,9 +229,9 @@ func (r *reader) readEmails(n document.Node) {
 	if !n.Present() {
 		return
 	}
-	f := n.Fields("primary", "rule", "former", "domains", "rest")
+	f := n.Declared(Keys)
 	line, _ := n.Place()
-	rule := &EmailRule{Rule: f["rule"].OneOf(Own, Fill, Once, Watch), Former: f["former"].OneOf("keep", "drop"), Line: line}
+	rule := &EmailRule{Rule: f["rule"].Word(Keys, "emails.rule"), Former: f["former"].Word(Keys, "emails.former"), Line: line}
 	items := []document.Node{f["primary"]}
 	if f["primary"].IsList() {
 		items = f["primary"].Items()
@@ -250,7 +250,7 @@ func (r *reader) readEmails(n document.Node) {
 		r.note(d, "names do not rest yet: a freed address may be given out again at once")
 	}
 	for _, d := range f["domains"].Entries() {
-		d.Value.OneOf("primary", "alias")
+		d.Value.Word(Keys, "emails.domains.*")
 	}
 	if d, ok := f["domains"]; ok {
 		r.note(d, "domains are read but not enforced yet")
@@ -264,9 +264,9 @@ func (r *reader) readLeavers(n document.Node) {
 	}
 	line, _ := n.Place()
 	l := &Leavers{Readings: 3, Days: 7, Suspend: -1, Line: line}
-	f := n.Fields("grace", "stages")
+	f := n.Declared(Keys)
 	if g, ok := f["grace"]; ok {
-		grace := g.Fields("readings", "days")
+		grace := g.Declared(Keys)
 		if v, ok := grace["readings"]; ok {
 			l.Readings = v.Int(1)
 		}
@@ -275,7 +275,7 @@ func (r *reader) readLeavers(n document.Node) {
 		}
 	}
 	for _, s := range f["stages"].Items() {
-		stage := s.Fields("after", "do")
+		stage := s.Declared(Keys)
 		after := 0
 		if a, ok := stage["after"]; ok {
 			after = a.Days()
@@ -284,7 +284,7 @@ func (r *reader) readLeavers(n document.Node) {
 			s.Problem("a stage needs `do:` with what is to be done, such as [suspend]")
 		}
 		for _, do := range stage["do"].Items() {
-			switch do.OneOf("suspend", "hide", "delete") {
+			switch do.Word(Keys, "leavers.stages[].do[]") {
 			case "suspend":
 				l.Suspend = after
 			default:
@@ -296,7 +296,7 @@ func (r *reader) readLeavers(n document.Node) {
 }
 
 func (r *reader) readOrphans(n document.Node) {
-	r.Orphans = n.Fields("do")["do"].OneOf("report", "suspend")
+	r.Orphans = n.Declared(Keys)["do"].Word(Keys, "orphans.do")
 }
 
 // Verbs lists what a guard may limit.
@@ -323,7 +323,7 @@ func (r *reader) readGuards(n document.Node) {
 		}
 		line, _ := e.Value.Place()
 		g := Guard{Verb: e.Key, Line: line, Within: 1}
-		f := e.Value.Fields("more-than", "or", "within")
+		f := e.Value.Declared(Keys)
 		if v, ok := f["more-than"]; ok {
 			g.MoreThan = v.Int(0)
 		}
@@ -345,7 +345,7 @@ func (r *reader) readGuards(n document.Node) {
 func (r *reader) readWaves(n document.Node) {
 	items := n.Items()
 	for i, item := range items {
-		f := item.Fields("name", "when")
+		f := item.Declared(Keys)
 		w := Wave{Name: f["name"].Text()}
 		if w.Name == "" {
 			item.Problem("a wave needs a name")

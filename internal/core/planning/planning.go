@@ -16,17 +16,6 @@ import (
 	"twinning/internal/core/charter"
 )
 
-// Verbs, a label for people and guards over one way of writing.
-const (
-	Create    = "create"
-	Mark      = "mark"
-	Set       = "set"
-	Rename    = "rename"
-	Readdress = "readdress"
-	Suspend   = "suspend"
-	Reinstate = "reinstate"
-)
-
 // Edit writes one attribute. Lists are joined by record.ListSep.
 type Edit struct {
 	Attribute string `json:"attribute"`

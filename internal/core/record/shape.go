@@ -61,12 +61,12 @@ func (s Shape) In(zone *time.Location) Shape {
 func ParseShape(src []byte) (Shape, error) {
 	doc, root := document.Parse(src)
 	shape := Shape{Attributes: map[string]Source{}, Stable: true}
-	fields := root.Fields("shape", "stable", "mark", "unnamed", "classes", "upload")
+	fields := root.Declared(ShapeKeys)
 	if n, ok := fields["stable"]; ok {
 		shape.Stable = n.Bool()
 	}
 	shape.Mark = fields["mark"].Text()
-	shape.LeaveUnnamed = fields["unnamed"].OneOf("reject", "leave-out") == "leave-out"
+	shape.LeaveUnnamed = fields["unnamed"].Word(ShapeKeys, "unnamed") == "leave-out"
 	shape.Classes = words(fields["classes"])
 	if n, ok := fields["upload"]; ok {
 		shape.Upload = parseUpload(n)
@@ -96,7 +96,7 @@ func parseSource(name string, n document.Node) Source {
 		}
 		return Source{Native: n.Text()}
 	}
-	f := n.Fields("from", "split", "true", "false", "date", "bit", "means", "present", "prefix", "coding", "refers")
+	f := n.Declared(ShapeKeys)
 	s := Source{Native: f["from"].Text(), Split: f["split"].Text(), Date: f["date"].Text(), Present: f["present"].Text(), Prefix: f["prefix"].Text(), Coding: f["coding"].Text(), Refers: f["refers"].Text()}
 	if s.Native == "" {
 		n.Problem("`from:` must name the native attribute")

@@ -42,15 +42,15 @@ type UploadColumn struct {
 }
 
 func parseUpload(n document.Node) *Upload {
-	f := n.Fields("columns", "first-lines", "header", "delimiter", "quoting", "encoding", "line-end", "clear", "separator", "rows")
+	f := n.Declared(ShapeKeys)
 	u := &Upload{FirstLines: words(f["first-lines"]), Header: true, Clear: f["clear"].Text()}
 	if h, ok := f["header"]; ok {
 		u.Header = h.Bool()
 	}
-	u.Delimiter = f["delimiter"].OneOf(",", ";", "|", "tab")
-	u.Quoting = f["quoting"].OneOf("needed", "all", "none")
-	u.Encoding = f["encoding"].OneOf("utf-8", "utf-8-bom", "utf-16", "latin-1", "windows-1252")
-	u.LineEnd = f["line-end"].OneOf("crlf", "lf")
+	u.Delimiter = f["delimiter"].Word(ShapeKeys, "upload.delimiter")
+	u.Quoting = f["quoting"].Word(ShapeKeys, "upload.quoting")
+	u.Encoding = f["encoding"].Word(ShapeKeys, "upload.encoding")
+	u.LineEnd = f["line-end"].Word(ShapeKeys, "upload.line-end")
 	if u.Separator = f["separator"].Text(); u.Separator == "" {
 		u.Separator = ";"
 	}
@@ -70,7 +70,7 @@ func parseUploadColumn(n document.Node) UploadColumn {
 	if !n.IsMap() {
 		return UploadColumn{Name: n.Text(), Native: n.Text()}
 	}
-	f := n.Fields("name", "from", "fixed", "create", "change", "delete")
+	f := n.Declared(ShapeKeys)
 	c := UploadColumn{Name: f["name"].Text(), Native: f["from"].Text(), Fixed: f["fixed"].Text()}
 	for _, action := range []string{"create", "change", "delete"} {
 		if a, ok := f[action]; ok {

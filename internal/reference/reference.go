@@ -1,13 +1,19 @@
-// Package reference lists what can be named in a charter, a shape or a filter, from
+// Package reference lists what can be named in a charter, a shape, a setting or a filter, from
 // the declarations themselves: for the command line and for the page in docs.
 package reference
 
 import (
 	"strings"
 
+	"twinning/internal/connector"
+	"twinning/internal/connector/file"
+	"twinning/internal/connector/ldapdir"
+	"twinning/internal/connector/scim"
 	"twinning/internal/core/budget"
 	"twinning/internal/core/charter"
+	"twinning/internal/core/document"
 	"twinning/internal/core/finding"
+	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
 
@@ -21,7 +27,49 @@ type List struct {
 
 // Lists are all of them.
 func Lists() []List {
-	return []List{attributes(), functions(), findings(), limits()}
+	return []List{
+		attributes(), keys("charter", "The keys of a charter; `*` stands for a name of your own", charter.Keys), functions(),
+		keys("shape", "The keys of a shape; `*` stands for a canonical attribute, or a name of your own", record.ShapeKeys),
+		settings("file", "The settings of a file", file.Settings), settings("ldap", "The settings of a directory", ldapdir.Settings), settings("scim", "The settings of a SCIM application", scim.Settings),
+		findings(), words("verbs", "What a change can be", planning.Verbs), words("outcomes", "What can have come of a change", planning.Outcomes), limits(),
+	}
+}
+
+// Schemas are the JSON Schemas of the documents that people write, by their name.
+func Schemas() map[string]map[string]any {
+	return map[string]map[string]any{"charter": charter.Keys.Schema("Charter of a lane"), "shape": record.ShapeKeys.Schema("Shape of a system")}
+}
+
+func keys(name, what string, keys document.Keys) List {
+	l := List{name, what, []string{"key", "form", "what", "example"}, nil}
+	for _, k := range keys {
+		form := k.Form
+		if len(k.Words) > 0 {
+			form = strings.Join(k.Words, ", ")
+		}
+		l.Rows = append(l.Rows, []string{k.Path, form, k.What, k.Example})
+	}
+	return l
+}
+
+func settings(name, what string, of connector.Settings) List {
+	l := List{name, what, []string{"setting", "what", "otherwise", "example"}, nil}
+	for _, x := range of.List {
+		text, otherwise := x.What, x.Default
+		if len(x.Words) > 0 {
+			text, otherwise = text+" ("+strings.Join(x.Words, ", ")+")", x.Words[0]
+		}
+		l.Rows = append(l.Rows, []string{x.Name, text, otherwise, x.Name + "=" + x.Example})
+	}
+	return l
+}
+
+func words(name, what string, of []planning.Word) List {
+	l := List{name, what, []string{"name", "meaning"}, nil}
+	for _, w := range of {
+		l.Rows = append(l.Rows, []string{w.Name, w.Meaning})
+	}
+	return l
 }
 
 func attributes() List {

@@ -1,0 +1,42 @@
+package record
+
+import d "twinning/internal/core/document"
+
+// ShapeKeys are all keys of a shape.
+var ShapeKeys = d.Keys{
+	{"shape", d.FormMapping, nil, "which native attribute or column feeds which canonical attribute", "{id: staff_no, email: mail}"},
+	{"shape.*", d.FormAny, nil, "one attribute: the native name, or a mapping that says more; names of your own are allowed", "{from: other_mail, split: \";\"}"},
+	{"shape.*.from", d.FormText, nil, "the native attribute or column", "mail"},
+	{"shape.*.split", d.FormText, nil, "what stands between the values of a list inside one native value", "\";\""},
+	{"shape.*.true", d.FormTexts, nil, "native words that mean true", "[A, active]"},
+	{"shape.*.false", d.FormTexts, nil, "native words that mean false", "[L, left]"},
+	{"shape.*.date", d.FormText, nil, "how a day is written: DD.MM.YYYY and the like, or days, generalized, filetime (default ISO 8601)", "DD.MM.YYYY"},
+	{"shape.*.bit", d.FormNumber, nil, "a flag inside a native number, a power of two", "2"},
+	{"shape.*.means", d.FormYesNo, nil, "what it means when the flag is set, or the value is present", "false"},
+	{"shape.*.present", d.FormText, nil, "any native value at all says what `means:` says; this one is written", "000001010000Z"},
+	{"shape.*.prefix", d.FormText, nil, "only values that begin so, without it", "\"tel:\""},
+	{"shape.*.coding", d.FormWord, Codings, "the form that bytes which are no text are given", "guid"},
+	{"shape.*.refers", d.FormText, nil, "the value names another record by this native attribute of it", "dn"},
+	{"stable", d.FormYesNo, nil, "the id survives renames (default true)", "true"},
+	{"mark", d.FormText, nil, "the canonical attribute that carries our mark, if any", "externalId"},
+	{"unnamed", d.FormWord, []string{"reject", "leave-out"}, "what a row without login, address and name is: a record that can't be read, or none (a total, a remark)", "leave-out"},
+	{"classes", d.FormTexts, nil, "object classes of a new directory entry", "[inetOrgPerson]"},
+	{"upload", d.FormMapping, nil, "the file that the system's own upload takes", "{columns: [Login, Mail], delimiter: \";\"}"},
+	{"upload.columns", d.FormList, nil, "its columns in order: native attributes, or a mapping", "[Login, {name: Action, create: ADD, change: MOD, delete: DEL}]"},
+	{"upload.columns[]", d.FormAny, nil, "one column", "{name: Action, create: ADD, change: MOD, delete: DEL}"},
+	{"upload.columns[].name", d.FormText, nil, "its heading", "Action"},
+	{"upload.columns[].from", d.FormText, nil, "the native attribute in it (default its heading)", "mail"},
+	{"upload.columns[].fixed", d.FormText, nil, "the same in every row", "larkspur"},
+	{"upload.columns[].create", d.FormText, nil, "what stands there in the row of a new account", "ADD"},
+	{"upload.columns[].change", d.FormText, nil, "of a changed one", "MOD"},
+	{"upload.columns[].delete", d.FormText, nil, "of one that is to go", "DEL"},
+	{"upload.first-lines", d.FormTexts, nil, "lines before the header", "[\"#accounts v2\"]"},
+	{"upload.header", d.FormYesNo, nil, "whether the headings stand above (default true)", "false"},
+	{"upload.delimiter", d.FormWord, []string{",", ";", "|", "tab"}, "between the columns", "\";\""},
+	{"upload.quoting", d.FormWord, []string{"needed", "all", "none"}, "which cells stand in quotes", "all"},
+	{"upload.encoding", d.FormWord, []string{"utf-8", "utf-8-bom", "utf-16", "latin-1", "windows-1252"}, "how it is encoded", "windows-1252"},
+	{"upload.line-end", d.FormWord, []string{"crlf", "lf"}, "how a line ends", "lf"},
+	{"upload.clear", d.FormText, nil, "what empties a value (default an empty cell)", "<none>"},
+	{"upload.separator", d.FormText, nil, "between the values of a list in one cell (default ;)", "\",\""},
+	{"upload.rows", d.FormNumber, nil, "records per file (default 0: all in one)", "500"},
+}
