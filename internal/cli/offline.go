@@ -73,6 +73,7 @@ type side struct {
 	file    format.File
 	shape   record.Shape
 	guessed bool
+	guess   understood // of a guessed shape
 	roster  *record.Roster
 }
 
@@ -121,12 +122,15 @@ func openSide(name, path, shapePath string, opt anyfile.Options) (s *side, err e
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	if shapePath == "" {
-		if _, s.shape, err = understand(s.file); err != nil { // as shape guess and the preview do
+		if s.guess, err = understand(s.file); err != nil { // as shape guess and the preview do
 			return nil, fmt.Errorf("%s: file %q: %w", name, path, err)
 		}
-		s.guessed = true
+		s.guessed, s.shape = true, s.guess.shape
 	}
 	if err := anyfile.CheckShape(s.file, s.shape); err != nil {
+		if s.guessed && s.shape.Attributes["id"].Native == "" && len(s.file.Natives()) > 1 {
+			return nil, fmt.Errorf("%s: file %q: %s; the columns are %s. Write it into a shape (twinning shape guess FILE > %s-shape.yaml) and give --%s-shape", name, path, s.guess.id, strings.Join(s.file.Natives(), ", "), name, name)
+		}
 		return nil, fmt.Errorf("%s: file %q: %w", name, path, err)
 	}
 	return s, nil
@@ -213,6 +217,7 @@ func (s *side) tell(talk io.Writer) {
 		rejected = fmt.Sprintf(", %d rejected", n)
 	}
 	fmt.Fprintf(talk, "%s: %d records%s\n", s.name, s.roster.Len(), rejected)
+	s.tellRejected(talk)
 	if !s.guessed {
 		return
 	}
@@ -225,6 +230,40 @@ func (s *side) tell(talk io.Writer) {
 	if len(pairs) > 0 {
 		slices.Sort(pairs)
 		fmt.Fprintf(talk, "%s: no shape given; read %s\n", s.name, strings.Join(pairs, ", "))
+	}
+	for _, u := range s.guess.columns {
+		if u.Note != "" && s.shape.Uses(u.Native) && u.Kind != "nothing" {
+			fmt.Fprintf(talk, "%s: look at %s: %s\n", s.name, u.Native, u.Note)
+		}
+	}
+}
+
+// reasonsShown are the reasons for which rows could not be read, before the balance.
+const reasonsShown = 3
+
+// tellRejected says why rows could not be read, each reason once.
+func (s *side) tellRejected(talk io.Writer) {
+	first, more := map[string]int{}, map[string]int{}
+	var reasons []string
+	for _, r := range s.roster.Rejected {
+		why := strings.TrimPrefix(r.Column+": "+r.Reason, ": ")
+		if _, met := first[why]; met {
+			more[why]++
+			continue
+		}
+		first[why] = r.Line
+		reasons = append(reasons, why)
+	}
+	for i, why := range reasons {
+		if i == reasonsShown {
+			fmt.Fprintf(talk, "  and %s more reasons\n", thousands(len(reasons)-i))
+			return
+		}
+		lines := fmt.Sprintf("line %d", first[why])
+		if n := more[why]; n > 0 {
+			lines += fmt.Sprintf(" and %s more", thousands(n))
+		}
+		fmt.Fprintf(talk, "  %s: %s\n", lines, why)
 	}
 }
 

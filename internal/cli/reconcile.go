@@ -21,7 +21,7 @@ What evidence is worth is learnt once and then kept (with LANE in the service,
 offline in --memory), so that nobody's verdict changes overnight; --learn learns
 it anew.
 
-Exit codes: 0 nothing to do, 3 something to do, 4 a guard stands in the way.`,
+Exit codes: 0 nothing to do, 3 something to do or to look at, 4 a guard stands in the way.`,
 		Example: `  twinning reconcile --charter lane.yaml --people hr.csv --accounts app.csv --out result
   twinning reconcile hq-dome-booking`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -53,7 +53,7 @@ Exit codes: 0 nothing to do, 3 something to do, 4 a guard stands in the way.`,
 			for _, n := range r.Notes {
 				fmt.Fprintln(cmd.ErrOrStderr(), "note: "+n)
 			}
-			return verdict(r.Stopped(), r.ToDo())
+			return verdict(r.Stopped(), r.ToDo() || len(r.People.Rejected)+len(r.Accounts.Rejected) > 0)
 		},
 	}
 	o.flags(cmd)

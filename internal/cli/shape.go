@@ -25,16 +25,16 @@ func newShape() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			columns, shape, err := understand(file)
+			u, err := understand(file)
 			if err != nil {
 				return fmt.Errorf("file %q: %w", args[0], err)
 			}
 			out, about := cmd.OutOrStdout(), file.About()
-			fmt.Fprintf(out, "# guessed from %s (%s): check every line\n%s", args[0], about, shape.YAML())
-			if shape.Attributes["id"].Native == "" {
-				fmt.Fprintln(out, "# nothing in this file looks like an id: add `id: COLUMN` under shape:")
+			fmt.Fprintf(out, "# guessed from %s (%s): check every line\n%s", args[0], about, u.shape.YAML())
+			if u.shape.Attributes["id"].Native == "" {
+				fmt.Fprintf(out, "# %s\n", u.id)
 			}
-			for _, u := range columns {
+			for _, u := range u.columns {
 				switch {
 				case u.Note != "":
 					fmt.Fprintf(out, "# look at %s: %s\n", u.Native, u.Note)
@@ -52,11 +52,18 @@ func newShape() *cobra.Command {
 // sampled records are enough to understand columns.
 const sampled = 1000
 
-func understand(file format.File) ([]record.Understood, record.Shape, error) {
+// understood is what was made of a file of which nobody has said how to read it.
+type understood struct {
+	columns []record.Understood
+	shape   record.Shape
+	id      string // what is to be said of the id
+}
+
+func understand(file format.File) (understood, error) {
 	var records []map[string][]string
 	enough := errors.New("enough")
 	err := file.Each(func(r format.Row) error {
-		if r.Fault == "" {
+		if r.Fault == "" && r.LeftOut == "" {
 			records = append(records, r.Values)
 		}
 		if len(records) == sampled {
@@ -65,8 +72,8 @@ func understand(file format.File) ([]record.Understood, record.Shape, error) {
 		return nil
 	})
 	if err != nil && !errors.Is(err, enough) {
-		return nil, record.Shape{}, err
+		return understood{}, err
 	}
 	columns, shape := record.Understand(file.Natives(), records)
-	return columns, shape, nil
+	return understood{columns, shape, record.JudgeID(columns, shape, len(records)).Said}, nil
 }

@@ -17,7 +17,9 @@ type Row struct {
 	At     string              // the column or attribute at fault, "" when the row as a whole is
 	// Swallows: the fault may have eaten other rows beside this one.
 	Swallows bool
-	LeftOut  string // why the row stands for nobody, "" when it stands for somebody: the header once more, say
+	// Foot: the fault is that it looks like a total, or the foot of a page.
+	Foot    bool
+	LeftOut string // why the row stands for nobody, "" when it stands for somebody: the header once more, say
 }
 
 // HeaderAgain is why a row that repeats the header is left out.

@@ -232,6 +232,9 @@ func (f *file) give(row format.Row, sink connector.Sink) error {
 	if row.LeftOut != "" {
 		return sink.LeftOut(connector.Left{Kind: record.NoRecord, Reason: row.LeftOut, What: fmt.Sprintf("line %d", row.Line)})
 	}
+	if row.Foot && f.cfg.Shape.LeaveUnnamed {
+		return sink.LeftOut(connector.Left{Kind: record.NoRecord, Reason: row.Fault, What: fmt.Sprintf("line %d", row.Line)})
+	}
 	if row.Fault != "" {
 		return reject(row.At, row.Fault)
 	}

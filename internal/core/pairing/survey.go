@@ -66,6 +66,12 @@ var menders = []mender{
 		}
 		return local
 	}},
+	{`rewrite(%s, '^0+', '')`, "without zeros in front", func(v string) string {
+		if strings.Contains(v, "@") {
+			return ""
+		}
+		return atLeast(3, strings.TrimLeft(v, "0"))
+	}},
 	{"digits(%s)", "only the digits", func(v string) string { return atLeast(3, digitsOf(v)) }},
 	{`rewrite(digits(%s), '^0+', '')`, "only the digits, without zeros in front", func(v string) string { return atLeast(3, strings.TrimLeft(digitsOf(v), "0")) }},
 	{`rewrite(%s, '\\.0$', '')`, "without the .0 of a spreadsheet", func(v string) string { return strings.TrimSuffix(v, ".0") }},

@@ -64,7 +64,7 @@ person.givenName = local(account.email): filled 5/5 unique 5/5 overlap 3 pairs 3
 person.givenName = account.userName: filled 5/5 unique 5/5 overlap 5 pairs 5 shared 0 disagree 0 new 0
 person.email = account.aliases: filled 5/1 unique 5/1 overlap 1 pairs 1 shared 0 disagree 0 new 0
 person.givenName = local(account.aliases): filled 5/1 unique 5/1 overlap 1 pairs 1 shared 0 disagree 0 new 0 (the part before the @)
-person.phoneNumbers = rewrite(digits(account.phoneNumbers), '^0+', ''): filled 3/3 unique 1/1 overlap 2 pairs 1 shared 1 disagree 0 new 0 (only the digits, without zeros in front)
+person.phoneNumbers = rewrite(account.phoneNumbers, '^0+', ''): filled 3/3 unique 1/1 overlap 2 pairs 1 shared 1 disagree 0 new 0 (without zeros in front)
 pairing:
   keys:
     - {name: staff number, person: digits(person.employeeNumber), account: digits(account.externalId)}

@@ -184,6 +184,11 @@ func (r *run) evaluateKeys() []pairing.Key {
 			func() { keys[i].Accounts = keyColumn(k.Kind, account, r.Accounts, false) })
 	}
 	inParallel(r.Cores, len(jobs), func(i int) { jobs[i]() })
+	for _, k := range keys {
+		if note := lostZeros(k, r.People.Len(), r.Accounts.Len()); note != "" {
+			r.out.Notes = append(r.out.Notes, note)
+		}
+	}
 	return keys
 }
 

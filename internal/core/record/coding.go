@@ -10,7 +10,7 @@ import (
 )
 
 // dateWords turn a layout as people write it into Go's.
-var dateWords = strings.NewReplacer("YYYY", "2006", "MM", "01", "DD", "02", "hh", "15", "mm", "04", "ss", "05")
+var dateWords = strings.NewReplacer("YYYY", "2006", "YY", "06", "MM", "01", "DD", "02", "hh", "15", "mm", "04", "ss", "05")
 
 // dateCodings are named forms of a date besides layouts.
 var dateCodings = map[string]struct {
@@ -42,6 +42,21 @@ var dateCodings = map[string]struct {
 		write:     func(t time.Time) string { return strconv.FormatInt(t.Unix()/86400, 10) },
 		wholeDays: true,
 	},
+	// days as spreadsheets count them, where a date has lost its form
+	"serial": {
+		read: counted(func(n int64) time.Time {
+			if n <= 0 {
+				return time.Time{}
+			}
+			return time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC).AddDate(0, 0, int(min(n, 3_000_000)))
+		}),
+		write: func(t time.Time) string {
+			return strconv.FormatInt(t.Unix()/86400+25569, 10)
+		},
+		wholeDays: true,
+	},
+	// 1 March 2019, March 1st, 2019, 01-Mar-19, 1er mars 2019, 1 de marzo de 2019
+	"words": {read: readWordedDay, wholeDays: true},
 	"seconds": {
 		read:  counted(func(n int64) time.Time { return time.Unix(n, 0).UTC() }),
 		write: func(t time.Time) string { return strconv.FormatInt(t.Unix(), 10) },
@@ -60,6 +75,68 @@ func counted(at func(int64) time.Time) func(string) (time.Time, bool) {
 		n, err := strconv.ParseInt(v, 10, 64)
 		return at(n), err == nil
 	}
+}
+
+// months by the folded beginnings of their names in English, German, French, Spanish
+// and Polish; the longest that fits counts.
+var months = map[string]time.Month{
+	"jan": 1, "ene": 1, "sty": 1, "feb": 2, "fev": 2, "lut": 2, "mar": 3, "mrz": 3, "apr": 4, "avr": 4, "abr": 4, "kwi": 4, "may": 5, "mai": 5, "maj": 5,
+	"jun": 6, "juin": 6, "cze": 6, "jul": 7, "juil": 7, "lip": 7, "aug": 8, "aou": 8, "ago": 8, "sie": 8, "sep": 9, "set": 9, "wrz": 9,
+	"oct": 10, "okt": 10, "paz": 10, "nov": 11, "lis": 11, "dec": 12, "dez": 12, "dic": 12, "gru": 12,
+}
+
+func month(word string) time.Month {
+	for n := 4; n >= 3; n-- {
+		if len(word) >= n {
+			if m, ok := months[word[:n]]; ok {
+				return m
+			}
+		}
+	}
+	return 0
+}
+
+// fillers stand between the parts of a day in words.
+var fillers = []string{"de", "del", "of", "the", "le", "el", "den", "der", "r"}
+
+// readWordedDay reads a day whose month is a word; a weekday before it is passed over.
+func readWordedDay(v string) (time.Time, bool) {
+	if len(v) > 60 {
+		return time.Time{}, false
+	}
+	var m time.Month
+	var numbers []string
+	for _, token := range strings.FieldsFunc(Fold(v), func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') }) {
+		figures := strings.TrimRight(token, "abcdefghijklmnopqrstuvwxyz") // 1st, 1er
+		switch {
+		case figures != "" && len(token)-len(figures) <= 2 && strings.Trim(figures, "0123456789") == "":
+			numbers = append(numbers, figures)
+		case slices.Contains(fillers, token):
+		case month(token) > 0 && m == 0:
+			m = month(token)
+		case month(token) > 0 || figures != "" || len(numbers) > 0 || m > 0:
+			return time.Time{}, false
+		}
+	}
+	if m == 0 || len(numbers) != 2 {
+		return time.Time{}, false
+	}
+	day, year := numbers[0], numbers[1]
+	if len(day) == 4 {
+		day, year = year, day
+	}
+	d, err := strconv.Atoi(day)
+	y, also := strconv.Atoi(year)
+	if err != nil || also != nil || len(year) != 4 && len(year) != 2 {
+		return time.Time{}, false
+	}
+	if len(year) == 2 {
+		if y += 1900; y < 1969 { // as layouts with YY
+			y += 100
+		}
+	}
+	t := time.Date(y, m, d, 0, 0, 0, 0, time.UTC)
+	return t, t.Day() == d && t.Month() == m
 }
 
 func readGeneralized(v string) (time.Time, bool) {
@@ -170,14 +247,14 @@ func (s Source) Encode(kind Kind, canonical, native []string, zone *time.Locatio
 		return out, nil
 	case len(canonical) == 0:
 		return nil, nil
-	case kind == Bool:
+	case kind == Bool || len(s.True)+len(s.False) > 0:
 		if words := map[string][]string{"true": s.True, "false": s.False}[one]; len(words) > 0 {
 			return words[:1], nil
 		}
 		if len(s.True)+len(s.False) > 0 {
 			return nil, &ValueError{s.Native, fmt.Sprintf("the shape names no word that means %s", one)}
 		}
-	case kind == Date && s.Date != "":
+	case s.Date != "":
 		coding, coded := dateCodings[s.Date]
 		if !coded || coding.wholeDays {
 			zone = nil
@@ -186,7 +263,10 @@ func (s Source) Encode(kind Kind, canonical, native []string, zone *time.Locatio
 		if err != nil {
 			return nil, &ValueError{s.Native, err.Error()}
 		}
-		if coded {
+		switch {
+		case coded && coding.write == nil:
+			return nil, &ValueError{s.Native, fmt.Sprintf("a day is not written in %s; name a form such as DD.MM.YYYY in the shape", s.Date)}
+		case coded:
 			return []string{coding.write(t)}, nil
 		}
 		return []string{t.Format(dateWords.Replace(s.Date))}, nil

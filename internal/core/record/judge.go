@@ -50,12 +50,17 @@ func JudgeID(list []Understood, shape Shape, records int) IDVerdict {
 	return v
 }
 
+// callsPeople: what people are called is nobody's alone for long.
+func callsPeople(attribute string) bool {
+	return slices.Contains([]string{"givenName", "middleName", "familyName", "displayName"}, attribute)
+}
+
 // identifying is the column most likely to be an id: a number rather than a
 // text, a short one rather than a long one.
 func identifying(list []Understood, records int) string {
 	var fit []Understood
 	for _, u := range list {
-		if u.Filled == records && u.Distinct == records && records > 1 && u.Kind != "addresses" && u.Kind != "days" {
+		if u.Filled == records && u.Distinct == records && records > 1 && u.Kind != "addresses" && u.Kind != "days" && !callsPeople(u.Attribute) {
 			fit = append(fit, u)
 		}
 	}

@@ -231,12 +231,20 @@ func (r *Reader) Cell(i int, values []string) (string, error) {
 	switch {
 	case v == "":
 		return "", nil
-	case kind == Bool:
+	case kind == Bool || len(src.True)+len(src.False) > 0:
 		return readBool(src, v)
-	case kind == Date:
+	case kind == Date || src.Date != "":
 		return readDate(src, v, r.zone)
+	case shortened(v) && (kind == Exact || kind == Phone || r.names[i] == "employeeNumber"):
+		return "", &ValueError{src.Native, fmt.Sprintf("%q is a long number that a spreadsheet has shortened; its last digits are lost: export the column as text", v)}
 	}
 	return v, nil
+}
+
+// shortened tells a number in scientific notation (4.18E+11) from one that is whole.
+func shortened(v string) bool {
+	digits, exponent, ok := strings.Cut(v, "E+")
+	return ok && digits != "" && exponent != "" && strings.Trim(exponent, "0123456789") == "" && strings.Trim(digits, "0123456789.,") == "" && digits[0] >= '1'
 }
 
 func (r *Reader) list(src *Source, values []string) (string, error) {
@@ -300,26 +308,26 @@ func readBool(src *Source, v string) (string, error) {
 // spellings are header names commonly met for an attribute, in compact form,
 // most telling first.
 var spellings = map[string][]string{
-	"id":             {"id", "entryuuid", "objectguid", "personid", "accountid", "userid", "objectid", "recordid"},
+	"id":             {"id", "entryuuid", "objectguid", "personid", "accountid", "userid", "objectid", "recordid", "identifier"},
 	"externalId":     {"externalid", "foreignid"},
-	"userName":       {"username", "login", "loginname", "account", "accountname", "signinname", "samaccountname", "uid"},
+	"userName":       {"username", "login", "loginname", "account", "accountname", "signinname", "samaccountname", "uid", "benutzername", "benutzerkennung", "anmeldename", "kennung", "usuario", "nombredeusuario", "identifiant", "nomdutilisateur", "nazwaużytkownika", "loginid", "userlogin", "logon", "logonname"},
 	"givenName":      {"givenname", "given", "firstname", "forename", "first", "namegivenname", "prenom", "prénom", "vorname", "nombre", "nombres", "nome", "imię", "imie", "vornamen", "rufname", "nombredepila", "primernombre", "prénoms", "forenames"},
 	"middleName":     {"middlename", "middle"},
 	"familyName":     {"familyname", "family", "lastname", "surname", "last", "sn", "namefamilyname", "nachname", "apellido", "apellidos", "nom", "cognome", "sobrenome", "nazwisko", "familienname", "zuname", "nomdefamille", "primerapellido"},
-	"displayName":    {"displayname", "fullname", "name", "commonname", "nameformatted", "cn", "nombrecompleto", "vollername", "nomcomplet", "imięinazwisko"},
-	"email":          {"email", "mail", "emailaddress", "primaryemail", "emailsprimary", "workemail", "mailaddress", "correo", "correoelectrónico", "courriel", "emailadresse", "adresseemail", "adressemail", "adresemail", "correoe", "mailadresse"},
-	"aliases":        {"aliases", "otheremails", "alternateemails", "emailaliases", "othermail", "othermails", "otheremail", "emailsother", "mailalternateaddress"},
+	"displayName":    {"displayname", "fullname", "name", "commonname", "nameformatted", "cn", "nombrecompleto", "vollername", "nomcomplet", "imięinazwisko", "apellidosynombre", "apellidosynombres", "nomyape", "nomprénom", "nometprénom", "nomprénoms", "nachnamevorname", "namevorname", "nazwiskoiimię", "employeename", "namelastfirst", "nombreyapellidos", "nombreyapellido", "mitarbeiter", "prénomnom", "prénometnom", "vornamename", "vorundnachname", "employee", "personname"},
+	"email":          {"email", "mail", "emailaddress", "primaryemail", "emailsprimary", "workemail", "mailaddress", "correo", "correoelectrónico", "courriel", "emailadresse", "adresseemail", "adressemail", "adresemail", "correoe", "mailadresse", "correoelectronico", "emailpro", "emailprofessionnel", "adresseélectronique", "dienstlicheemail", "emaildienstlich", "adresmail", "businessemail", "email1", "officialemail", "companyemail"},
+	"aliases":        {"aliases", "otheremails", "alternateemails", "emailaliases", "othermail", "othermails", "otheremail", "emailsother", "mailalternateaddress", "alias", "emailaliase", "aliasadressen", "autrescourriels", "otroscorreos", "inneadresy", "secondaryemails"},
 	"personalEmail":  {"personalemail", "privateemail"},
-	"phoneNumbers":   {"phonenumbers", "phone", "telephone", "telephonenumber", "mobile", "telefon", "telefonnummer", "teléfono", "telefono", "téléphone", "numertelefonu", "móvil", "mobiltelefon"},
-	"employeeNumber": {"employeenumber", "staffno", "staffnumber", "employeeid", "staffid", "personnelnumber", "payrollnumber", "employeeno", "workernumber", "workerid", "personalnummer", "personalnr", "mitarbeiternummer", "mitarbeiternr", "matricule", "numérodematricule", "númerodeempleado", "numerodeempleado", "nºempleado", "nempleado", "legajo", "numerpracownika", "nrpracownika", "numerewidencyjny"},
-	"userType":       {"usertype", "employment", "employmenttype", "employeetype", "kind"},
-	"active":         {"active", "enabled", "status", "isactive"},
-	"startsOn":       {"startson", "startdate", "hiredate", "firstday", "joiningdate", "entrydate", "validfrom", "eintritt", "fechadeingreso", "eintrittsdatum", "beschäftigtseit", "fechadealta", "fechaalta", "fechadeinicio", "datedentrée", "dateentrée", "dateembauche", "datedembauche", "datazatrudnienia", "datarozpoczęcia"},
-	"endsOn":         {"endson", "enddate", "leavingdate", "lastday", "lastworkingday", "leavedate", "exitdate", "terminationdate", "contractend", "validuntil", "austritt", "fechadesalida", "lastdayofwork", "austrittsdatum", "fechadebaja", "fechabaja", "fechadefin", "datedesortie", "datesortie", "datedefin", "datazwolnienia", "datazakończenia"},
-	"title":          {"title", "jobtitle", "position", "cargo", "puesto", "fonction", "poste", "funktion", "stelle", "stanowisko"},
-	"department":     {"department", "dept", "enterprisedepartment", "departmentnumber", "team", "departamento", "abteilung", "dział", "departament", "área"},
-	"location":       {"location", "site", "l", "office", "sede", "standort", "sitio", "centrodetrabajo", "siège", "lokalizacja", "miejscepracy"},
-	"manager":        {"manager", "managerid", "enterprisemanager"},
+	"phoneNumbers":   {"phonenumbers", "phone", "telephone", "telephonenumber", "mobile", "telefon", "telefonnummer", "teléfono", "telefono", "téléphone", "numertelefonu", "móvil", "mobiltelefon", "extension", "ext", "extensión", "durchwahl", "nebenstelle", "posteinterne", "tel", "telno", "teléfonos", "numerwewnętrzny", "phonenumber", "workphone", "officephone", "businessphone", "mobilephone", "cell", "handy", "portable", "komórka"},
+	"employeeNumber": {"employeenumber", "staffno", "staffnumber", "employeeid", "staffid", "personnelnumber", "payrollnumber", "employeeno", "workernumber", "workerid", "personalnummer", "personalnr", "mitarbeiternummer", "mitarbeiternr", "matricule", "numérodematricule", "númerodeempleado", "numerodeempleado", "nºempleado", "nempleado", "legajo", "numerpracownika", "nrpracownika", "numerewidencyjny", "personnelno", "personnelnr", "personnelid", "persno", "persnr", "persid", "hrid", "hrnumber", "idempleado", "códigodeempleado", "codigodeempleado", "numéroemployé", "numéroagent", "noemployé", "noagent", "idpracownika"},
+	"userType":       {"usertype", "employment", "employmenttype", "employeetype", "kind", "beschäftigungsart", "vertragsart", "contrat", "typedecontrat", "tipodecontrato", "tipodeempleado", "rodzajumowy", "contracttype", "persontype", "workertype", "employeeclass"},
+	"active":         {"active", "enabled", "status", "isactive", "actif", "activo", "aktiv", "aktywny", "estado", "estatus", "statut", "étatactif", "zustand", "beschäftigungsstatus", "employmentstatus", "situation", "situación", "employeestatus", "accountenabled", "accountstatus", "empleadoactivo", "enactivité", "czyaktywny"},
+	"startsOn":       {"startson", "startdate", "hiredate", "firstday", "joiningdate", "entrydate", "validfrom", "eintritt", "fechadeingreso", "eintrittsdatum", "beschäftigtseit", "fechadealta", "fechaalta", "fechadeinicio", "datedentrée", "dateentrée", "dateembauche", "datedembauche", "datazatrudnienia", "datarozpoczęcia", "joined", "joinedon", "datejoined", "hired", "hiredon", "dateofhire", "started", "startedon", "eintrittam", "beginn", "vertragsbeginn", "entrée", "datedarrivée", "arrivée", "alta", "ingreso", "fechaingreso", "fechadecontratación", "zatrudniony", "zatrudnionyod", "początekumowy", "employedsince", "contractstart"},
+	"endsOn":         {"endson", "enddate", "leavingdate", "lastday", "lastworkingday", "leavedate", "exitdate", "terminationdate", "contractend", "validuntil", "austritt", "fechadesalida", "lastdayofwork", "austrittsdatum", "fechadebaja", "fechabaja", "fechadefin", "datedesortie", "datesortie", "datedefin", "datazwolnienia", "datazakończenia", "left", "lefton", "dateleft", "austrittam", "ende", "vertragsende", "befristetbis", "sortie", "fincontrat", "findecontrat", "datedefindecontrat", "baja", "fechafin", "fechafindecontrato", "findecontrato", "koniecumowy", "zwolnionyod", "dataodejścia", "terminated", "termdate", "separationdate", "expires", "expirydate", "expirationdate"},
+	"title":          {"title", "jobtitle", "position", "cargo", "puesto", "fonction", "poste", "funktion", "stelle", "stanowisko", "job", "roletitle", "berufsbezeichnung", "tätigkeit", "emploi", "métier", "puestodetrabajo", "intitulédeposte", "stanowiskopracy"},
+	"department":     {"department", "dept", "enterprisedepartment", "departmentnumber", "team", "departamento", "abteilung", "dział", "departament", "unit", "orgunit", "organisationseinheit", "bereich", "fachbereich", "service", "département", "direction", "unidad", "área", "area", "sección", "komórkaorganizacyjna", "section", "depto", "dpto"},
+	"location":       {"location", "site", "l", "office", "sede", "standort", "sitio", "centrodetrabajo", "siège", "lokalizacja", "miejscepracy", "campus", "building", "gebäude", "standortname", "lieu", "lieudetravail", "ubicación", "ciudad", "city", "ort", "miasto", "ville", "workplace", "worklocation"},
+	"manager":        {"manager", "managerid", "enterprisemanager", "vorgesetzter", "vorgesetzte", "vorgesetzternr", "responsable", "superviseur", "jefe", "jefedirecto", "supervisor", "supervisorid", "przełożony", "reportsto", "linemanager", "managerno", "managernumber"},
 	"groups":         {"groups", "memberof"},
 	"roles":          {"roles", "role"},
 	"division":       {"division", "geschäftsbereich", "sparte", "división", "pion"},
@@ -379,7 +387,35 @@ func Guess(natives []string) Shape {
 			claim(n, n)
 		}
 	}
+	for _, n := range natives {
+		if usable(n) {
+			claim(shape.newName(n), n)
+		}
+	}
 	return shape
+}
+
+// newName makes an attribute's name of a heading that can't be one as it stands:
+// "Extensión" becomes extension, "Nr. 2" nr2.
+func (s Shape) newName(native string) string {
+	name := ""
+	for _, word := range strings.FieldsFunc(Fold(native), func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') }) {
+		if name != "" {
+			word = strings.ToUpper(word[:1]) + word[1:]
+		}
+		name += word
+	}
+	if !ValidName(name) {
+		name = "column" + name
+	}
+	free := name
+	for n := 2; ; n++ {
+		_, canonical := Canonical(free)
+		if _, taken := s.Attributes[free]; !taken && !canonical {
+			return free
+		}
+		free = fmt.Sprint(name, "_", n)
+	}
 }
 
 // Pick lets a native attribute feed another canonical one, or none when the

@@ -2,6 +2,7 @@ package record
 
 import (
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -58,11 +59,17 @@ func Understand(natives []string, records []map[string][]string) ([]Understood, 
 		values := u.look(records)
 		u.judgeName()
 		u.judgeValues(&shape, values)
+		if again := numbered.FindStringSubmatch(native); again != nil && slices.Contains(natives, again[1]) {
+			u.Note = strings.TrimSuffix("the header has "+again[1]+" more than once: look which is which; "+u.Note, "; ")
+		}
 		list = append(list, u)
 	}
 	proposeByValues(list, &shape)
 	return list, shape
 }
+
+// numbered are the columns of one name beside the first.
+var numbered = regexp.MustCompile(`^(.+) \(\d+\)$`)
 
 // look collects the values of the attribute.
 func (u *Understood) look(records []map[string][]string) []string {
@@ -138,13 +145,60 @@ func isNumber(v string) bool {
 	return strings.IndexFunc(v, func(r rune) bool { return r < '0' || r > '9' }) < 0
 }
 
+// isSerial: a day from 1955 to 2064 as spreadsheets count.
+func isSerial(v string) bool { return isNumber(v) && len(v) == 5 && v >= "20090" && v <= "60264" }
+
+// States in the words of lists, folded: who works there, and who does not. What may
+// mean a sick leave as well is not among them: that is asked.
+var (
+	there = []string{"active", "aktiv", "actif", "active(e)", "activo", "activa", "aktywny", "aktywna", "attivo", "ativo", "employed", "current", "working", "enabled", "beschaftigt", "angestellt", "en poste", "en activite", "vigente", "zatrudniony", "zatrudniona",
+		"yes", "ja", "oui", "si", "tak", "sim", "true", "wahr", "vrai", "verdadero", "prawda"}
+	away = []string{"inactive", "inaktiv", "inactif", "inactivo", "inactiva", "nieaktywny", "nieaktywna", "left", "leaver", "former", "terminated", "ended", "disabled", "ausgetreten", "ausgeschieden", "gekundigt", "parti", "partie", "sorti", "sortie", "cesado", "cesada", "zwolniony", "zwolniona", "odszedl", "odeszla", "retired",
+		"no", "nein", "non", "nie", "nao", "false", "falsch", "faux", "falso", "falsz"}
+)
+
+// stated are the words of a column that says who is there, where both kinds are met
+// and every one is known; as they stand, so that the shape shows what was taken for what.
+func stated(values []string) (yes, no []string) {
+	for _, v := range values {
+		switch word := Fold(v); {
+		case slices.Contains(there, word):
+			yes = appendNew(yes, v)
+		case slices.Contains(away, word):
+			no = appendNew(no, v)
+		default:
+			return nil, nil
+		}
+	}
+	if understoodAll := !slices.ContainsFunc(slices.Concat(yes, no), func(v string) bool { return !understoodBool(v) }); understoodAll || len(yes) == 0 {
+		return nil, nil // needs no words, or might say the opposite
+	}
+	return yes, no
+}
+
+func appendNew(list []string, v string) []string {
+	if slices.Contains(list, v) {
+		return list
+	}
+	return append(list, v)
+}
+
 func understoodBool(v string) bool {
 	_, err := readBool(&Source{}, v)
 	return err == nil
 }
 
 // dayLayouts as they are met, the unambiguous before the others.
-var dayLayouts = []string{"", "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY", "YYYYMMDD", "DD-MM-YYYY", "generalized", "filetime"}
+var dayLayouts = []string{"", "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY", "YYYYMMDD", "DD-MM-YYYY", "MM-DD-YYYY", "YYYY.MM.DD", "words", "DD.MM.YY", "DD/MM/YY", "MM/DD/YY", "DD-MM-YY",
+	"DD.MM.YYYY hh:mm", "DD/MM/YYYY hh:mm", "MM/DD/YYYY hh:mm", "DD.MM.YYYY hh:mm:ss", "DD/MM/YYYY hh:mm:ss", "MM/DD/YYYY hh:mm:ss", "generalized", "filetime"}
+
+// transposed is the same layout with day and month in the other order.
+func transposed(layout string) string {
+	if rest, ok := strings.CutPrefix(layout, "DD"); ok && len(rest) > 3 && rest[0] != '.' && rest[1:3] == "MM" {
+		return "MM" + rest[:1] + "DD" + rest[3:]
+	}
+	return ""
+}
 
 // half of the values show the form of days in a column that is named for them;
 // the others are typing errors.
@@ -212,18 +266,29 @@ func (u *Understood) judgeValues(shape *Shape, values []string) {
 	case Date:
 		switch layout := dayLayout(values, half); layout {
 		case "":
+			if u.Kind == "numbers" && share(values, isSerial) == 1 {
+				src.Date = "serial"
+				shape.Attributes[u.Attribute] = src
+				u.Confidence, u.Note = doubted, "read as the day numbers of a spreadsheet that lost their form; look at the examples"
+				return
+			}
 			u.Confidence, u.Note = doubted, "most values are no days"
 		case "iso":
 		default:
 			src.Date = layout
 			shape.Attributes[u.Attribute] = src
-			if layout == "DD/MM/YYYY" && dayLayoutFits("MM/DD/YYYY", values) {
-				u.Confidence, u.Note = doubted, "day and month can't be told apart: read as DD/MM/YYYY; say which it is"
+			if other := transposed(layout); other != "" && dayLayoutFits(other, values) {
+				u.Confidence, u.Note = doubted, "day and month can't be told apart: read as "+layout+"; say which it is"
 			}
 		}
 	case Bool:
+		if yes, no := stated(values); yes != nil {
+			src.True, src.False = yes, no
+			shape.Attributes[u.Attribute], u.TrueWords = src, yes
+			return
+		}
 		if u.Kind != "yes or no" {
-			u.Confidence, u.Note = doubted, "name the words that mean true and false"
+			u.Confidence, u.Note = doubted, "name the words that mean true and false, as "+strings.Join(u.Examples, ", ")
 		}
 	}
 }

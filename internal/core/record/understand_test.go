@@ -45,11 +45,11 @@ L3|Cy|cy@x.example||28.12.2020|soon|yes|01/02/2020|s|`)
 		"Staff no.=employeeNumber 0.9 by the header's spelling, text 3/3",
 		"Nombre=givenName 0.9 by the header's spelling, text 3/3",
 		"Buzón=email 0.6 by its values, addresses 3/3",
-		"E-mail list= 0.0 by nothing, text 1/1",
+		"E-mail list=eMailList 1.0 by its own name, text 1/1",
 		"start date=startsOn 0.9 by the header's spelling, days 3/3",
 		"Leaving date=endsOn 0.3 by the header's spelling, text 3/2 most values are no days",
 		"enabled=active 0.9 by the header's spelling, yes or no 3/2",
-		"Valid from?= 0.0 by nothing, days 3/3",
+		"Valid from?=validFrom 1.0 by its own name, days 3/3",
 		"secret= 0.0 by the header, secret 0/0 holds secrets and is never read",
 		"remarks=remarks 1.0 by its own name, nothing 0/0 no record of the sample has a value",
 	}, got[:10])

@@ -175,6 +175,8 @@ func Roster(f format.File, shape record.Shape, wanted []string) (*record.Roster,
 		switch {
 		case row.LeftOut != "":
 			return l.LeaveOut(record.Gap{Kind: record.NoRecord, Reason: row.LeftOut, What: fmt.Sprintf("line %d", row.Line)})
+		case row.Foot && shape.LeaveUnnamed:
+			return l.LeaveOut(record.Gap{Kind: record.NoRecord, Reason: row.Fault, What: fmt.Sprintf("line %d", row.Line)})
 		case row.Fault != "":
 			rej := record.Rejection{Line: row.Line, Column: row.At, Reason: row.Fault, Swallows: row.Swallows}
 			if v := row.Values[id]; len(v) > 0 {

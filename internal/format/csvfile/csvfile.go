@@ -67,18 +67,8 @@ func Parse(raw []byte, opt Options) (*File, error) {
 		return nil, fmt.Errorf("the header row can't be read: %w", err)
 	}
 	f.Above = above
-	if err := format.Columns(header); err != nil {
+	if f.Header, err = format.Headings(header); err != nil {
 		return nil, err
-	}
-	for i, name := range header {
-		name = strings.TrimSpace(name)
-		if name != "" && slices.Contains(f.Header, name) {
-			return nil, fmt.Errorf("the header names column %q twice; each column needs a name of its own", name)
-		}
-		if strings.IndexByte(name, 0) >= 0 {
-			return nil, fmt.Errorf("column %d of the header holds a NUL byte; is this a delimited text file?", i+1)
-		}
-		f.Header = append(f.Header, name)
 	}
 	f.clean = (f.valid || utf8.Valid(f.body)) && bytes.IndexByte(f.body, 0) < 0
 	return f, nil
@@ -212,13 +202,10 @@ func findDelimiter(body []byte) rune {
 	return best
 }
 
-// strayLines above a header are passed over, at most so many.
-const strayLines = 10
-
 // readHeader reads the row that names the columns. Lines above it that are one
 // text alone are passed over, when one that names several columns follows.
 func readHeader(rows *csv.Reader) (header, above []string, err error) {
-	for range strayLines {
+	for range format.StrayLines {
 		row, err := rows.Read()
 		if err != nil {
 			if len(above) > 0 { // it has one column, and these are its first rows
@@ -226,21 +213,12 @@ func readHeader(rows *csv.Reader) (header, above []string, err error) {
 			}
 			return nil, nil, err
 		}
-		if named(row) > 1 {
+		if format.Named(row) > 1 {
 			return slices.Clone(row), above, nil
 		}
 		above = append(above, strings.Clone(row[0]))
 	}
 	return above[:1], nil, nil
-}
-
-func named(row []string) (n int) {
-	for _, c := range row {
-		if strings.TrimSpace(c) != "" {
-			n++
-		}
-	}
-	return n
 }
 
 func newReader(src io.Reader, delimiter rune) *csv.Reader {
@@ -266,6 +244,7 @@ type Row struct {
 	// Swallows: the fault may have eaten the rows that follow.
 	Swallows bool
 	Header   bool // it is the header once more
+	Foot     bool // it looks like a total; Fault says so
 }
 
 // Each calls fn for every row with content. An unclosed quote swallows what
@@ -314,7 +293,11 @@ func (f *File) Each(fn func(Row) error) error {
 			} else if again {
 				row.Header = true
 			}
-			if at := swallowed(cells, len(f.Header), f.Delimiter); at >= 0 {
+			row.Cells = format.Fitted(cells, len(f.Header))
+			cells = row.Cells
+			if format.LooksLikeFoot(cells) {
+				row.Foot, row.Fault = true, format.FootOfTable
+			} else if at := swallowed(cells, len(f.Header), f.Delimiter); at >= 0 {
 				row.Swallows, row.At = true, f.columnName(at)
 				row.Fault = "a quoted cell holds what looks like rows of their own; close the quotation marks where the cell ends"
 			} else if len(cells) != len(f.Header) {

@@ -81,7 +81,7 @@ func TestRejects(t *testing.T) {
 
 func TestRefuses(t *testing.T) {
 	for text, want := range map[string]string{
-		"": "empty", "\n \n": "empty", "id,name\n": "no records", "id,id\n1,2\n": "twice", "id,name\n1,\"open\n2,b\n": "never closed", "id,name\n1,b\n2,\"open\n": "never closed", "\x1f\x8bnot gzip": "gzip",
+		"": "empty", "\n \n": "empty", "id,name\n": "no records", "ana@larkspur.example,1\nbo@larkspur.example,2\n": "it is a record and not a header", "id,name\n1,\"open\n2,b\n": "never closed", "id,name\n1,b\n2,\"open\n": "never closed", "\x1f\x8bnot gzip": "gzip",
 	} {
 		f, err := Open(strings.NewReader(text), Options{})
 		if err == nil {

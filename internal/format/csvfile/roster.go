@@ -27,6 +27,8 @@ func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, erro
 		switch {
 		case row.Header:
 			return l.LeaveOut(record.Gap{Kind: record.NoRecord, Reason: format.HeaderAgain, What: fmt.Sprintf("line %d", row.Line)})
+		case row.Foot && shape.LeaveUnnamed:
+			return l.LeaveOut(record.Gap{Kind: record.NoRecord, Reason: format.FootOfTable, What: fmt.Sprintf("line %d", row.Line)})
 		case row.Fault != "":
 			return l.Reject(record.Rejection{Line: row.Line, Column: row.At, ID: TrustedID(row, cols[0]), Reason: row.Fault, Swallows: row.Swallows})
 		}
@@ -44,7 +46,7 @@ func (f *File) Roster(shape record.Shape, wanted []string) (*record.Roster, erro
 // TrustedID is the id of a row whose other cells can't be trusted: only where
 // the id comes before anything that may have shifted it.
 func TrustedID(row Row, col int) string {
-	if col != 0 || len(row.Cells) == 0 || strings.IndexByte(row.Cells[0], 0) >= 0 || len(row.Cells[0]) > 256 {
+	if col != 0 || row.Foot || len(row.Cells) == 0 || strings.IndexByte(row.Cells[0], 0) >= 0 || len(row.Cells[0]) > 256 {
 		return ""
 	}
 	return strings.TrimSpace(strings.ToValidUTF8(row.Cells[0], ""))

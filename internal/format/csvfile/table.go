@@ -31,7 +31,7 @@ func (t Table) Expected() int { return t.Lines() }
 // is certain: nothing before it can have shifted it.
 func (t Table) Each(fn func(format.Row) error) error {
 	return t.File.Each(func(row Row) error {
-		out := format.Row{Line: row.Line, Values: make(map[string][]string, len(row.Cells)), Fault: row.Fault, At: row.At, Swallows: row.Swallows}
+		out := format.Row{Line: row.Line, Values: make(map[string][]string, len(row.Cells)), Fault: row.Fault, At: row.At, Swallows: row.Swallows, Foot: row.Foot}
 		if row.Header {
 			out.LeftOut = format.HeaderAgain
 			return fn(out)

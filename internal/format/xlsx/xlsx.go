@@ -34,7 +34,8 @@ type File struct {
 	book   *excelize.File
 	sheet  string
 	header []string
-	first  int // row of the header
+	first  int      // row of the header
+	above  []string // titles over it
 	rows   int
 }
 
@@ -55,19 +56,22 @@ func Open(body []byte, sheet string) (*File, error) {
 		return nil, fmt.Errorf("the workbook has no sheet %q; it has %s", sheet, strings.Join(sheets, ", "))
 	}
 	f := &File{book: book, sheet: sheet}
-	err = f.each(func(n int, cells []string) error {
-		if err := format.Columns(cells); err != nil {
-			return err
-		}
-		for _, c := range cells {
-			name := strings.TrimSpace(c)
-			if name != "" && slices.Contains(f.header, name) {
-				return fmt.Errorf("row %d names column %q twice; each column needs a name of its own", n, name)
+	var titles []string // rows of one text alone, above the header
+	err = f.each(func(n int, cells []string) (err error) {
+		several := format.Named(cells) > 1
+		if several || f.first == 0 { // a list of one column has its header in the first row
+			if f.header, err = format.Headings(cells); err != nil && several {
+				return err
 			}
-			f.header = append(f.header, name)
+			f.first = n
 		}
-		f.first = n
-		return io.EOF
+		if several {
+			f.above = titles
+		}
+		if titles = append(titles, strings.TrimSpace(strings.Join(cells, " "))); several || len(titles) == format.StrayLines {
+			return io.EOF
+		}
+		return nil
 	})
 	if errors.Is(err, io.EOF) {
 		err = nil
@@ -154,7 +158,9 @@ func (f *File) each(fn func(n int, cells []string) error) error {
 }
 
 // About as format.File has it.
-func (f *File) About() format.About { return format.About{Format: "xlsx", Sheet: f.sheet} }
+func (f *File) About() format.About {
+	return format.About{Format: "xlsx", Sheet: f.sheet, Above: f.above}
+}
 
 // Natives are the columns.
 func (f *File) Natives() []string { return f.header }
@@ -175,6 +181,10 @@ func (f *File) Each(fn func(format.Row) error) error {
 			return fmt.Errorf("row %d names the columns once more, in another order; were two sheets joined?", n)
 		} else if again {
 			row.LeftOut = format.HeaderAgain
+			return fn(row)
+		}
+		if format.LooksLikeFoot(cells) {
+			row.Foot, row.Fault = true, format.FootOfTable
 			return fn(row)
 		}
 		for i, c := range cells {

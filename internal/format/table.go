@@ -1,0 +1,94 @@
+package format
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+)
+
+// StrayLines above a header are passed over, at most so many.
+const StrayLines = 10
+
+// Named counts the cells of a row that hold anything.
+func Named(row []string) (n int) {
+	for _, c := range row {
+		if strings.TrimSpace(c) != "" {
+			n++
+		}
+	}
+	return n
+}
+
+// Headings are the names of a table's columns as its header says them. Columns of
+// one name are numbered; blank ones at the end are none. A row that holds an address
+// is a record: no list calls a column so.
+func Headings(row []string) ([]string, error) {
+	names := make([]string, 0, len(row))
+	for i, c := range row {
+		name := strings.TrimSpace(c)
+		if strings.IndexByte(name, 0) >= 0 {
+			return nil, fmt.Errorf("column %d of the header holds a NUL byte; is this a delimited text file?", i+1)
+		}
+		if local, domain, ok := strings.Cut(name, "@"); ok && local != "" && strings.Contains(domain, ".") && !strings.ContainsAny(name, " \t") {
+			return nil, fmt.Errorf("the first row holds the address %s, so it is a record and not a header: put a row above it that names the columns", name)
+		}
+		for n := 2; name != "" && slices.Contains(names, name); n++ {
+			if numbered := fmt.Sprintf("%s (%d)", strings.TrimSpace(c), n); !slices.Contains(names, numbered) {
+				name = numbered
+			}
+		}
+		names = append(names, name)
+	}
+	for len(names) > 1 && names[len(names)-1] == "" {
+		names = names[:len(names)-1]
+	}
+	return names, Columns(names)
+}
+
+// Fitted is a row without the blank cells that it has beyond the header.
+func Fitted(cells []string, columns int) []string {
+	for len(cells) > columns && strings.TrimSpace(cells[len(cells)-1]) == "" {
+		cells = cells[:len(cells)-1]
+	}
+	return cells
+}
+
+// FootOfTable is why a row that looks like a total is not taken for a record.
+const FootOfTable = "it looks like a total or the foot of a page, not like a record; take it out, or say `unnamed: leave-out` in the shape"
+
+// feet begin the rows that lists end with, in the languages that lists come in.
+var feet = map[string]bool{
+	"total": true, "totals": true, "subtotal": true, "subtotals": true, "sub": true, "grand": true, "sum": true, "count": true, "page": true, "end": true, "records": true, "rows": true,
+	"summe": true, "gesamt": true, "gesamtsumme": true, "zwischensumme": true, "anzahl": true, "seite": true, "ende": true,
+	"somme": true, "sous": true, "nombre": true, "fin": true, "effectif": true, "totaux": true,
+	"suma": true, "totales": true, "página": true, "pagina": true, "cantidad": true, "recuento": true,
+	"razem": true, "łącznie": true, "ogółem": true, "strona": true, "koniec": true, "liczba": true, "totale": true, "totaal": true,
+}
+
+// LooksLikeFoot tells a row that begins like a total or a page's foot and holds next
+// to nothing but numbers beside: a human is asked what it is.
+func LooksLikeFoot(cells []string) bool {
+	first := slices.IndexFunc(cells, func(c string) bool { return c != "" && strings.TrimSpace(c) != "" })
+	if first < 0 || len(cells[first]) > 80 {
+		return false
+	}
+	label := strings.TrimSpace(cells[first])
+	word := label
+	if end := strings.IndexFunc(label, func(r rune) bool { return !unicode.IsLetter(r) }); end >= 0 {
+		word = label[:end]
+	}
+	if word == "" || !feet[strings.ToLower(word)] {
+		return false
+	}
+	filled := 1
+	for _, c := range cells[first+1:] {
+		if c = strings.TrimSpace(c); c == "" {
+			continue
+		}
+		if filled++; strings.IndexFunc(c, unicode.IsLetter) >= 0 || strings.Contains(c, "@") {
+			return false
+		}
+	}
+	return filled <= max(2, len(cells)/2)
+}
