@@ -33,6 +33,11 @@ type Key struct {
 	Example string // the value, as it stands in a document
 }
 
+// NewKey declares one.
+func NewKey(path, form, what, example string, words ...string) Key {
+	return Key{path, form, words, what, example}
+}
+
 // Keys are all keys of a kind of document.
 type Keys []Key
 
