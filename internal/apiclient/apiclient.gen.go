@@ -685,8 +685,8 @@ type AuditHead struct {
 
 // AuditList defines model for AuditList.
 type AuditList struct {
-	Items []AuditEntry `json:"items"`
-	Next  *string      `json:"next,omitempty"`
+	Cursor *string      `json:"cursor,omitempty"`
+	Items  []AuditEntry `json:"items"`
 }
 
 // Balance defines model for Balance.
@@ -730,9 +730,9 @@ type Change struct {
 
 // ChangeList defines model for ChangeList.
 type ChangeList struct {
-	Items []Change `json:"items"`
-	Next  *string  `json:"next,omitempty"`
-	Total int      `json:"total"`
+	Cursor *string  `json:"cursor,omitempty"`
+	Items  []Change `json:"items"`
+	Total  int      `json:"total"`
 }
 
 // Charter defines model for Charter.
@@ -769,8 +769,8 @@ type Comparison struct {
 
 // DraftInput defines model for DraftInput.
 type DraftInput struct {
-	People *[]string `json:"people,omitempty"`
-	Waves  *[]string `json:"waves,omitempty"`
+	PersonIds *[]string `json:"personIds,omitempty"`
+	Waves     *[]string `json:"waves,omitempty"`
 }
 
 // Edit defines model for Edit.
@@ -823,6 +823,16 @@ type Fallen struct {
 	Verb   string `json:"verb"`
 }
 
+// Fault defines model for Fault.
+type Fault struct {
+	Column *int   `json:"column,omitempty"`
+	Detail string `json:"detail"`
+
+	// Field of the request, or the dotted path of a document
+	Field *string `json:"field,omitempty"`
+	Line  *int    `json:"line,omitempty"`
+}
+
 // FileAbout defines model for FileAbout.
 type FileAbout struct {
 	// Above lines above the header that were passed over
@@ -855,8 +865,8 @@ type FindingCode string
 // FindingList defines model for FindingList.
 type FindingList struct {
 	Counts map[string]int `json:"counts"`
+	Cursor *string        `json:"cursor,omitempty"`
 	Items  []Finding      `json:"items"`
-	Next   *string        `json:"next,omitempty"`
 	Total  int            `json:"total"`
 }
 
@@ -955,8 +965,8 @@ type LeftOut struct {
 
 // LeftOutList defines model for LeftOutList.
 type LeftOutList struct {
+	Cursor  *string      `json:"cursor,omitempty"`
 	Items   []LeftOut    `json:"items"`
-	Next    *string      `json:"next,omitempty"`
 	Reasons []LeftReason `json:"reasons"`
 }
 
@@ -988,8 +998,8 @@ type LogLine struct {
 
 // LogList defines model for LogList.
 type LogList struct {
-	Items []LogLine `json:"items"`
-	Next  *string   `json:"next,omitempty"`
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []LogLine `json:"items"`
 }
 
 // Me defines model for Me.
@@ -1072,8 +1082,8 @@ type Plan struct {
 
 // PlanList defines model for PlanList.
 type PlanList struct {
-	Items []Plan  `json:"items"`
-	Next  *string `json:"next,omitempty"`
+	Cursor *string `json:"cursor,omitempty"`
+	Items  []Plan  `json:"items"`
 }
 
 // PlanState defines model for PlanState.
@@ -1161,13 +1171,17 @@ type ProbeStepState string
 
 // Problem defines model for Problem.
 type Problem struct {
-	Detail   *string          `json:"detail,omitempty"`
-	Field    *string          `json:"field,omitempty"`
-	Next     *string          `json:"next,omitempty"`
-	Problems *[]PlacedProblem `json:"problems,omitempty"`
-	Status   int              `json:"status"`
-	Title    string           `json:"title"`
-	Type     string           `json:"type"`
+	Detail *string `json:"detail,omitempty"`
+
+	// Errors every fault, where there may be several
+	Errors *[]Fault `json:"errors,omitempty"`
+	Field  *string  `json:"field,omitempty"`
+	Next   *string  `json:"next,omitempty"`
+	Status int      `json:"status"`
+	Title  string   `json:"title"`
+
+	// Type urn:twinning: and the cause, see the reference
+	Type string `json:"type"`
 }
 
 // Proposal defines model for Proposal.
@@ -1202,9 +1216,9 @@ type QuestionList struct {
 	Asked int `json:"asked"`
 
 	// Codes open ones by finding
-	Codes map[string]int `json:"codes"`
-	Items []Question     `json:"items"`
-	Next  *string        `json:"next,omitempty"`
+	Codes  map[string]int `json:"codes"`
+	Cursor *string        `json:"cursor,omitempty"`
+	Items  []Question     `json:"items"`
 
 	// Snapshot of all that the filter holds; another one when any pair of it has moved on
 	Snapshot string `json:"snapshot"`
@@ -1238,8 +1252,8 @@ type Receipt struct {
 
 // ReceiptList defines model for ReceiptList.
 type ReceiptList struct {
-	Items []Receipt `json:"items"`
-	Next  *string   `json:"next,omitempty"`
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []Receipt `json:"items"`
 }
 
 // Reconciliation defines model for Reconciliation.
@@ -1262,16 +1276,16 @@ type Reconciliation struct {
 
 // ReconciliationList defines model for ReconciliationList.
 type ReconciliationList struct {
-	Items []Reconciliation `json:"items"`
-	Next  *string          `json:"next,omitempty"`
+	Cursor *string          `json:"cursor,omitempty"`
+	Items  []Reconciliation `json:"items"`
 }
 
 // Record defines model for Record.
 type Record struct {
-	Id     string              `json:"id"`
-	Since  int64               `json:"since"`
-	Unread *string             `json:"unread,omitempty"`
-	Values map[string][]string `json:"values"`
+	Id          string              `json:"id"`
+	SinceRoster int64               `json:"sinceRoster"`
+	Unread      *string             `json:"unread,omitempty"`
+	Values      map[string][]string `json:"values"`
 }
 
 // RecordChange defines model for RecordChange.
@@ -1294,9 +1308,9 @@ type RecordHistory struct {
 
 // RecordList defines model for RecordList.
 type RecordList struct {
-	Items []Record `json:"items"`
-	Next  *string  `json:"next,omitempty"`
-	Total int      `json:"total"`
+	Cursor *string  `json:"cursor,omitempty"`
+	Items  []Record `json:"items"`
+	Total  int      `json:"total"`
 }
 
 // RecordVersion defines model for RecordVersion.
@@ -1318,8 +1332,8 @@ type Rejection struct {
 
 // RejectionList defines model for RejectionList.
 type RejectionList struct {
-	Items []Rejection `json:"items"`
-	Next  *string     `json:"next,omitempty"`
+	Cursor *string     `json:"cursor,omitempty"`
+	Items  []Rejection `json:"items"`
 }
 
 // Right defines model for Right.
@@ -1370,17 +1384,17 @@ type RosterComparison struct {
 	Attributes []ValueCount   `json:"attributes"`
 	Came       int            `json:"came"`
 	Changed    int            `json:"changed"`
+	Cursor     *string        `json:"cursor,omitempty"`
 	Items      []RecordChange `json:"items"`
 	Newer      Roster         `json:"newer"`
-	Next       *string        `json:"next,omitempty"`
 	Older      Roster         `json:"older"`
 	Went       int            `json:"went"`
 }
 
 // RosterList defines model for RosterList.
 type RosterList struct {
-	Items []Roster `json:"items"`
-	Next  *string  `json:"next,omitempty"`
+	Cursor *string  `json:"cursor,omitempty"`
+	Items  []Roster `json:"items"`
 }
 
 // Ruled defines model for Ruled.
@@ -1635,8 +1649,8 @@ type TaskState string
 
 // TaskList defines model for TaskList.
 type TaskList struct {
-	Items []Task  `json:"items"`
-	Next  *string `json:"next,omitempty"`
+	Cursor *string `json:"cursor,omitempty"`
+	Items  []Task  `json:"items"`
 }
 
 // Token defines model for Token.
@@ -1718,9 +1732,9 @@ type VerdictSide string
 
 // VerdictList defines model for VerdictList.
 type VerdictList struct {
-	Items []Verdict `json:"items"`
-	Next  *string   `json:"next,omitempty"`
-	Total int       `json:"total"`
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []Verdict `json:"items"`
+	Total  int       `json:"total"`
 }
 
 // WaveTotal defines model for WaveTotal.
@@ -1774,18 +1788,54 @@ type Withheld struct {
 
 // WithheldList defines model for WithheldList.
 type WithheldList struct {
-	Items []Withheld `json:"items"`
-	Next  *string    `json:"next,omitempty"`
-	Total int        `json:"total"`
+	Cursor *string    `json:"cursor,omitempty"`
+	Items  []Withheld `json:"items"`
+	Total  int        `json:"total"`
 }
+
+// Cursor defines model for Cursor.
+type Cursor = string
 
 // IdempotencyKey defines model for IdempotencyKey.
 type IdempotencyKey = string
 
+// IfMatch defines model for IfMatch.
+type IfMatch = string
+
+// LaneName defines model for LaneName.
+type LaneName = string
+
+// Limit defines model for Limit.
+type Limit = int
+
+// PlanID defines model for PlanID.
+type PlanID = int64
+
+// RosterID defines model for RosterID.
+type RosterID = int64
+
+// RunID defines model for RunID.
+type RunID = int64
+
+// SystemName defines model for SystemName.
+type SystemName = string
+
+// TaskID defines model for TaskID.
+type TaskID = int64
+
+// Text defines model for Text.
+type Text = string
+
+// UserName defines model for UserName.
+type UserName = string
+
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CheckAuditParams defines parameters for CheckAudit.
@@ -1793,13 +1843,22 @@ type CheckAuditParams struct {
 	Head *string `form:"head,omitempty" json:"head,omitempty"`
 }
 
+// WatchEventsParams defines parameters for WatchEvents.
+type WatchEventsParams struct {
+	// After the number of the last act that is known; what happens from now on when not given
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+
+	// LastEventID as after
+	LastEventID *int64 `json:"Last-Event-ID,omitempty"`
+}
+
 // SurveyKeysParams defines parameters for SurveyKeys.
 type SurveyKeysParams struct {
-	// People the authority
-	People string `form:"people" json:"people"`
+	// Authority the system whose records are people
+	Authority string `form:"authority" json:"authority"`
 
-	// Accounts the downstream
-	Accounts string `form:"accounts" json:"accounts"`
+	// Downstream the system whose records are accounts
+	Downstream string `form:"downstream" json:"downstream"`
 }
 
 // GetCharterParams defines parameters for GetCharter.
@@ -1809,7 +1868,8 @@ type GetCharterParams struct {
 
 // PutCharterParams defines parameters for PutCharter.
 type PutCharterParams struct {
-	IfMatch *string `json:"If-Match,omitempty"`
+	// IfMatch the ETag of what the change was made from; needed where it exists already
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // FaceRecordsParams defines parameters for FaceRecords.
@@ -1824,15 +1884,22 @@ type ListFindingsParams struct {
 	Severity *Severity    `form:"severity,omitempty" json:"severity,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListPlansParams defines parameters for ListPlans.
 type ListPlansParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // DraftPlanParams defines parameters for DraftPlan.
@@ -1853,15 +1920,22 @@ type ListQuestionsParams struct {
 	Most *float32 `form:"most,omitempty" json:"most,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListReconciliationsParams defines parameters for ListReconciliations.
 type ListReconciliationsParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ReconcileParams defines parameters for Reconcile.
@@ -1879,9 +1953,13 @@ type ListVerdictsParams struct {
 	State *Standing              `form:"state,omitempty" json:"state,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListVerdictsParamsSide defines parameters for ListVerdicts.
@@ -1937,9 +2015,13 @@ type ListWithheldParams struct {
 	Verb *Verb `form:"verb,omitempty" json:"verb,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListChangesParams defines parameters for ListChanges.
@@ -1948,9 +2030,13 @@ type ListChangesParams struct {
 	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // RunPlanParams defines parameters for RunPlan.
@@ -1969,9 +2055,13 @@ type CompareRostersParams struct {
 	Attribute *string `form:"attribute,omitempty" json:"attribute,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CompareRostersParamsKind defines parameters for CompareRosters.
@@ -1994,8 +2084,8 @@ type ExportRosterParams struct {
 	// Native the system's own attributes and values instead of the canonical ones
 	Native *bool `form:"native,omitempty" json:"native,omitempty"`
 
-	// People for a spreadsheet - cells that it would run as formulas are defused
-	People *bool `form:"people,omitempty" json:"people,omitempty"`
+	// Sheet for a spreadsheet - cells that it would run as formulas are defused
+	Sheet *bool `form:"sheet,omitempty" json:"sheet,omitempty"`
 }
 
 // ExportRosterParamsFormat defines parameters for ExportRoster.
@@ -2004,30 +2094,45 @@ type ExportRosterParamsFormat string
 // ListLeftOutParams defines parameters for ListLeftOut.
 type ListLeftOutParams struct {
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListRecordsParams defines parameters for ListRecords.
 type ListRecordsParams struct {
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListRejectionsParams defines parameters for ListRejections.
 type ListRejectionsParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListReceiptsParams defines parameters for ListReceipts.
 type ListReceiptsParams struct {
 	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
-	Cursor  *string  `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit   *int     `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // SettleReceiptParams defines parameters for SettleReceipt.
@@ -2045,8 +2150,10 @@ type VerifyRunParams struct {
 // PutSystemParams defines parameters for PutSystem.
 type PutSystemParams struct {
 	// SameRecords the new ids are the same ones as before: asked for where bonds or rulings name them
-	SameRecords *bool   `form:"sameRecords,omitempty" json:"sameRecords,omitempty"`
-	IfMatch     *string `json:"If-Match,omitempty"`
+	SameRecords *bool `form:"sameRecords,omitempty" json:"sameRecords,omitempty"`
+
+	// IfMatch the ETag of what the change was made from; needed where it exists already
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // SendFileParams defines parameters for SendFile.
@@ -2065,8 +2172,11 @@ type GetRecordHistoryParams struct {
 
 // ListRostersParams defines parameters for ListRosters.
 type ListRostersParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // TakeRosterParams defines parameters for TakeRoster.
@@ -2092,15 +2202,22 @@ type TakeRosterParamsExtent string
 
 // ListTasksParams defines parameters for ListTasks.
 type ListTasksParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // GetTaskLogParams defines parameters for GetTaskLog.
 type GetTaskLogParams struct {
-	Level  *LogLevel `form:"level,omitempty" json:"level,omitempty"`
-	Cursor *string   `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int      `form:"limit,omitempty" json:"limit,omitempty"`
+	Level *LogLevel `form:"level,omitempty" json:"level,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CreateUserParams defines parameters for CreateUser.
@@ -2275,6 +2392,14 @@ type ClientInterface interface {
 	// Corresponds with POST /charter-checks (the `CheckCharter` operationId).
 	CheckCharter(ctx context.Context, body CheckCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// WatchEvents What changes, as server-sent events, for as long as one listens
+	//
+	// `event: act` tells who did what to which system, lane, roster, plan, run or ruling, under its number as `id`; `event: task` tells a
+	// task as it now is. Who comes back says where to go on by `after`, or by `Last-Event-ID`.
+	//
+	// Corresponds with GET /events (the `WatchEvents` operationId).
+	WatchEvents(ctx context.Context, params *WatchEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetFreeze Whether all writing is frozen
 	//
 	// Corresponds with GET /freeze (the `GetFreeze` operationId).
@@ -2307,176 +2432,176 @@ type ClientInterface interface {
 	// RemoveLane Remove a lane with its history
 	//
 	// Corresponds with DELETE /lanes/{lane} (the `RemoveLane` operationId).
-	RemoveLane(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveLane(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLane One lane with its latest balance, findings and plan
 	//
 	// Corresponds with GET /lanes/{lane} (the `GetLane` operationId).
-	GetLane(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetLane(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListBonds Who is bonded, and by what
 	//
 	// Corresponds with GET /lanes/{lane}/bonds (the `ListBonds` operationId).
-	ListBonds(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListBonds(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCharter The charter in force
 	//
 	// Corresponds with GET /lanes/{lane}/charter (the `GetCharter` operationId).
-	GetCharter(ctx context.Context, lane string, params *GetCharterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetCharter(ctx context.Context, lane LaneName, params *GetCharterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PutCharterWithBody Give the lane a new version of its charter; the first one makes the lane
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /lanes/{lane}/charter (the `PutCharter` operationId).
-	PutCharterWithBody(ctx context.Context, lane string, params *PutCharterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PutCharterWithBody(ctx context.Context, lane LaneName, params *PutCharterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PutCharter Give the lane a new version of its charter; the first one makes the lane
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /lanes/{lane}/charter (the `PutCharter` operationId).
-	PutCharter(ctx context.Context, lane string, params *PutCharterParams, body PutCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PutCharter(ctx context.Context, lane LaneName, params *PutCharterParams, body PutCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FaceRecords A person and an account, attribute by attribute
 	//
 	// Corresponds with GET /lanes/{lane}/facing (the `FaceRecords` operationId).
-	FaceRecords(ctx context.Context, lane string, params *FaceRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	FaceRecords(ctx context.Context, lane LaneName, params *FaceRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListFindings Findings of the latest reconciliation
 	//
 	// Corresponds with GET /lanes/{lane}/findings (the `ListFindings` operationId).
-	ListFindings(ctx context.Context, lane string, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListFindings(ctx context.Context, lane LaneName, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// UnacceptFinding Take an acceptance back
 	//
 	// Corresponds with DELETE /lanes/{lane}/findings/{finding}/acceptance (the `UnacceptFinding` operationId).
-	UnacceptFinding(ctx context.Context, lane string, finding string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	UnacceptFinding(ctx context.Context, lane LaneName, finding string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AcceptFindingWithBody Accept a finding until a day
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /lanes/{lane}/findings/{finding}/acceptance (the `AcceptFinding` operationId).
-	AcceptFindingWithBody(ctx context.Context, lane string, finding string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AcceptFindingWithBody(ctx context.Context, lane LaneName, finding string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AcceptFinding Accept a finding until a day
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /lanes/{lane}/findings/{finding}/acceptance (the `AcceptFinding` operationId).
-	AcceptFinding(ctx context.Context, lane string, finding string, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AcceptFinding(ctx context.Context, lane LaneName, finding string, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetObservingWithBody Let a lane only observe, or let it write
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /lanes/{lane}/observing (the `SetObserving` operationId).
-	SetObservingWithBody(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetObservingWithBody(ctx context.Context, lane LaneName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetObserving Let a lane only observe, or let it write
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /lanes/{lane}/observing (the `SetObserving` operationId).
-	SetObserving(ctx context.Context, lane string, body SetObservingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetObserving(ctx context.Context, lane LaneName, body SetObservingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPlans Plans of a lane, newest first
 	//
 	// Corresponds with GET /lanes/{lane}/plans (the `ListPlans` operationId).
-	ListPlans(ctx context.Context, lane string, params *ListPlansParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListPlans(ctx context.Context, lane LaneName, params *ListPlansParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DraftPlanWithBody Draft a plan from the latest reconciliation, whole or for some people
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-	DraftPlanWithBody(ctx context.Context, lane string, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	DraftPlanWithBody(ctx context.Context, lane LaneName, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DraftPlan Draft a plan from the latest reconciliation, whole or for some people
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-	DraftPlan(ctx context.Context, lane string, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	DraftPlan(ctx context.Context, lane LaneName, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListQuestions Pairs that a human should judge and nobody has ruled on yet
 	//
 	// Corresponds with GET /lanes/{lane}/questions (the `ListQuestions` operationId).
-	ListQuestions(ctx context.Context, lane string, params *ListQuestionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListQuestions(ctx context.Context, lane LaneName, params *ListQuestionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListReconciliations Reconciliations of a lane, newest first
 	//
 	// Corresponds with GET /lanes/{lane}/reconciliations (the `ListReconciliations` operationId).
-	ListReconciliations(ctx context.Context, lane string, params *ListReconciliationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListReconciliations(ctx context.Context, lane LaneName, params *ListReconciliationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Reconcile Reconcile the newest rosters in the background
 	//
 	// Corresponds with POST /lanes/{lane}/reconciliations (the `Reconcile` operationId).
-	Reconcile(ctx context.Context, lane string, params *ReconcileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	Reconcile(ctx context.Context, lane LaneName, params *ReconcileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListVerdicts Where the records of one side stand in the latest balance
 	//
 	// Corresponds with GET /lanes/{lane}/records (the `ListVerdicts` operationId).
-	ListVerdicts(ctx context.Context, lane string, params *ListVerdictsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListVerdicts(ctx context.Context, lane LaneName, params *ListVerdictsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRulings Rulings in force
 	//
 	// Corresponds with GET /lanes/{lane}/rulings (the `ListRulings` operationId).
-	ListRulings(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListRulings(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RuleWithBody Rule that two records are the same human, are different, or that one is left alone
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-	RuleWithBody(ctx context.Context, lane string, params *RuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RuleWithBody(ctx context.Context, lane LaneName, params *RuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Rule Rule that two records are the same human, are different, or that one is left alone
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-	Rule(ctx context.Context, lane string, params *RuleParams, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	Rule(ctx context.Context, lane LaneName, params *RuleParams, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RuleAllWithBody Give many rulings; each is kept or refused by itself
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-	RuleAllWithBody(ctx context.Context, lane string, params *RuleAllParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RuleAllWithBody(ctx context.Context, lane LaneName, params *RuleAllParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RuleAll Give many rulings; each is kept or refused by itself
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-	RuleAll(ctx context.Context, lane string, params *RuleAllParams, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RuleAll(ctx context.Context, lane LaneName, params *RuleAllParams, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ClearRuling Clear a ruling
 	//
 	// Corresponds with DELETE /lanes/{lane}/rulings/{ruling} (the `ClearRuling` operationId).
-	ClearRuling(ctx context.Context, lane string, ruling int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ClearRuling(ctx context.Context, lane LaneName, ruling int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 	//
 	// Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
-	GetTemplate(ctx context.Context, lane string, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetTemplate(ctx context.Context, lane LaneName, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ShowWeights What evidence is worth in this lane
 	//
 	// Corresponds with GET /lanes/{lane}/weights (the `ShowWeights` operationId).
-	ShowWeights(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ShowWeights(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Why Why a record stands where it does
 	//
 	// Corresponds with GET /lanes/{lane}/why (the `Why` operationId).
-	Why(ctx context.Context, lane string, params *WhyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	Why(ctx context.Context, lane LaneName, params *WhyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListWithheld Changes that the latest reconciliation did not draft, and why
 	//
 	// Corresponds with GET /lanes/{lane}/withheld (the `ListWithheld` operationId).
-	ListWithheld(ctx context.Context, lane string, params *ListWithheldParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListWithheld(ctx context.Context, lane LaneName, params *ListWithheldParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMe Who is asking, and with which rights
 	//
@@ -2500,119 +2625,119 @@ type ClientInterface interface {
 	// GetPlan One plan with its totals and guards
 	//
 	// Corresponds with GET /plans/{plan} (the `GetPlan` operationId).
-	GetPlan(ctx context.Context, plan int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetPlan(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListChanges The changes of a plan in order, with their outcome once run
 	//
 	// Corresponds with GET /plans/{plan}/changes (the `ListChanges` operationId).
-	ListChanges(ctx context.Context, plan int64, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListChanges(ctx context.Context, plan PlanID, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns The runs of a plan, newest first
 	//
 	// Corresponds with GET /plans/{plan}/runs (the `ListRuns` operationId).
-	ListRuns(ctx context.Context, plan int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListRuns(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RunPlanWithBody Carry a sealed plan out in the background
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-	RunPlanWithBody(ctx context.Context, plan int64, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RunPlanWithBody(ctx context.Context, plan PlanID, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RunPlan Carry a sealed plan out in the background
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-	RunPlan(ctx context.Context, plan int64, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RunPlan(ctx context.Context, plan PlanID, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SealPlanWithBody Approve exactly this content, by its hash
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /plans/{plan}/seal (the `SealPlan` operationId).
-	SealPlanWithBody(ctx context.Context, plan int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SealPlanWithBody(ctx context.Context, plan PlanID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SealPlan Approve exactly this content, by its hash
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /plans/{plan}/seal (the `SealPlan` operationId).
-	SealPlan(ctx context.Context, plan int64, body SealPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SealPlan(ctx context.Context, plan PlanID, body SealPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// VoidPlan Give a plan up
 	//
 	// Corresponds with POST /plans/{plan}/void (the `VoidPlan` operationId).
-	VoidPlan(ctx context.Context, plan int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	VoidPlan(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRoster One roster
 	//
 	// Corresponds with GET /rosters/{roster} (the `GetRoster` operationId).
-	GetRoster(ctx context.Context, roster int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetRoster(ctx context.Context, roster RosterID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CompareRosters Who came, went and changed since another roster of the system, per attribute
 	//
 	// Corresponds with GET /rosters/{roster}/comparison (the `CompareRosters` operationId).
-	CompareRosters(ctx context.Context, roster int64, params *CompareRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CompareRosters(ctx context.Context, roster RosterID, params *CompareRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExportRoster The records of a roster as a file
 	//
 	// Corresponds with GET /rosters/{roster}/export (the `ExportRoster` operationId).
-	ExportRoster(ctx context.Context, roster int64, params *ExportRosterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ExportRoster(ctx context.Context, roster RosterID, params *ExportRosterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLeftOut What a reading left out, and how much for which reason
 	//
 	// Corresponds with GET /rosters/{roster}/left-out (the `ListLeftOut` operationId).
-	ListLeftOut(ctx context.Context, roster int64, params *ListLeftOutParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListLeftOut(ctx context.Context, roster RosterID, params *ListLeftOutParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRecords The records of a roster by id, with their native values
 	//
 	// Corresponds with GET /rosters/{roster}/records (the `ListRecords` operationId).
-	ListRecords(ctx context.Context, roster int64, params *ListRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListRecords(ctx context.Context, roster RosterID, params *ListRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRejections Records of a roster that could not be read
 	//
 	// Corresponds with GET /rosters/{roster}/rejections (the `ListRejections` operationId).
-	ListRejections(ctx context.Context, roster int64, params *ListRejectionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListRejections(ctx context.Context, roster RosterID, params *ListRejectionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetStatistics Coverage, uniqueness and the most frequent values of every attribute
 	//
 	// Corresponds with GET /rosters/{roster}/statistics (the `GetStatistics` operationId).
-	GetStatistics(ctx context.Context, roster int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetStatistics(ctx context.Context, roster RosterID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRun One run with its counts
 	//
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
-	GetRun(ctx context.Context, run int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HaltRun Halt a run after the change it is at
 	//
 	// Corresponds with POST /runs/{run}/halt (the `HaltRun` operationId).
-	HaltRun(ctx context.Context, run int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	HaltRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListReceipts What was read, sent and answered, change by change
 	//
 	// Corresponds with GET /runs/{run}/receipts (the `ListReceipts` operationId).
-	ListReceipts(ctx context.Context, run int64, params *ListReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListReceipts(ctx context.Context, run RunID, params *ListReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SettleReceiptWithBody Say of a change that is waiting or in doubt whether it was done
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-	SettleReceiptWithBody(ctx context.Context, run int64, number int, params *SettleReceiptParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SettleReceiptWithBody(ctx context.Context, run RunID, number int, params *SettleReceiptParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-	SettleReceipt(ctx context.Context, run int64, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SettleReceipt(ctx context.Context, run RunID, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// VerifyRun Read every account of a run again, in the background
 	//
 	// Corresponds with POST /runs/{run}/verification (the `VerifyRun` operationId).
-	VerifyRun(ctx context.Context, run int64, params *VerifyRunParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	VerifyRun(ctx context.Context, run RunID, params *VerifyRunParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignInWithBody Open a console session with a name and a password
 	//
@@ -2641,83 +2766,83 @@ type ClientInterface interface {
 	// RemoveSystem Remove a system that no lane uses
 	//
 	// Corresponds with DELETE /systems/{system} (the `RemoveSystem` operationId).
-	RemoveSystem(ctx context.Context, system string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveSystem(ctx context.Context, system SystemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSystem One system
 	//
 	// Corresponds with GET /systems/{system} (the `GetSystem` operationId).
-	GetSystem(ctx context.Context, system string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetSystem(ctx context.Context, system SystemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PutSystemWithBody Make a system or change it; a secret that is not given stays
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /systems/{system} (the `PutSystem` operationId).
-	PutSystemWithBody(ctx context.Context, system string, params *PutSystemParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PutSystemWithBody(ctx context.Context, system SystemName, params *PutSystemParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PutSystem Make a system or change it; a secret that is not given stays
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /systems/{system} (the `PutSystem` operationId).
-	PutSystem(ctx context.Context, system string, params *PutSystemParams, body PutSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PutSystem(ctx context.Context, system SystemName, params *PutSystemParams, body PutSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SendFileWithBody Send a file for a preview and a roster; it is kept for a day
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /systems/{system}/files (the `SendFile` operationId).
-	SendFileWithBody(ctx context.Context, system string, params *SendFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SendFileWithBody(ctx context.Context, system SystemName, params *SendFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRecordHistory One record through time, newest version first; a record that was never there is 404
 	//
 	// Corresponds with GET /systems/{system}/history (the `GetRecordHistory` operationId).
-	GetRecordHistory(ctx context.Context, system string, params *GetRecordHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetRecordHistory(ctx context.Context, system SystemName, params *GetRecordHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PreviewSystemWithBody What would be understood of a system or a file that was sent, before it becomes a roster
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
-	PreviewSystemWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PreviewSystemWithBody(ctx context.Context, system SystemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PreviewSystem What would be understood of a system or a file that was sent, before it becomes a roster
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
-	PreviewSystem(ctx context.Context, system string, body PreviewSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PreviewSystem(ctx context.Context, system SystemName, body PreviewSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ProbeSystem Try the connection step by step; the report holds nothing secret
 	//
 	// Corresponds with POST /systems/{system}/probe (the `ProbeSystem` operationId).
-	ProbeSystem(ctx context.Context, system string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ProbeSystem(ctx context.Context, system SystemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRosters The rosters of a system, newest first
 	//
 	// Corresponds with GET /systems/{system}/rosters (the `ListRosters` operationId).
-	ListRosters(ctx context.Context, system string, params *ListRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListRosters(ctx context.Context, system SystemName, params *ListRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TakeRosterWithBody Take a roster in the background; a file system may be sent its file as the body
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /systems/{system}/rosters (the `TakeRoster` operationId).
-	TakeRosterWithBody(ctx context.Context, system string, params *TakeRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TakeRosterWithBody(ctx context.Context, system SystemName, params *TakeRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetWritingWithBody Open a system for writing, or close it
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /systems/{system}/writing (the `SetWriting` operationId).
-	SetWritingWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetWritingWithBody(ctx context.Context, system SystemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetWriting Open a system for writing, or close it
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /systems/{system}/writing (the `SetWriting` operationId).
-	SetWriting(ctx context.Context, system string, body SetWritingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetWriting(ctx context.Context, system SystemName, body SetWritingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTasks Background work, newest first
 	//
@@ -2727,22 +2852,22 @@ type ClientInterface interface {
 	// GetTask One task
 	//
 	// Corresponds with GET /tasks/{task} (the `GetTask` operationId).
-	GetTask(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetTask(ctx context.Context, task TaskID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// WatchTask Progress as server-sent events, until the task ends
 	//
 	// Corresponds with GET /tasks/{task}/events (the `WatchTask` operationId).
-	WatchTask(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	WatchTask(ctx context.Context, task TaskID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HaltTask Ask a task to stop; a reading that is halted leaves nothing behind
 	//
 	// Corresponds with POST /tasks/{task}/halt (the `HaltTask` operationId).
-	HaltTask(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	HaltTask(ctx context.Context, task TaskID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTaskLog What a task did, record by record
 	//
 	// Corresponds with GET /tasks/{task}/log (the `GetTaskLog` operationId).
-	GetTaskLog(ctx context.Context, task int64, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetTaskLog(ctx context.Context, task TaskID, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListUsers All users
 	//
@@ -2766,50 +2891,50 @@ type ClientInterface interface {
 	// RemoveUser Remove a user with all tokens and sessions
 	//
 	// Corresponds with DELETE /users/{user} (the `RemoveUser` operationId).
-	RemoveUser(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveUser(ctx context.Context, user UserName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetRightsWithBody Change what a user may do, everywhere and in some lanes only
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /users/{user} (the `SetRights` operationId).
-	SetRightsWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetRightsWithBody(ctx context.Context, user UserName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetRights Change what a user may do, everywhere and in some lanes only
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /users/{user} (the `SetRights` operationId).
-	SetRights(ctx context.Context, user string, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetRights(ctx context.Context, user UserName, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ResetPassword Give a user a new password; it is shown only now, and their sessions end
 	//
 	// Corresponds with POST /users/{user}/password (the `ResetPassword` operationId).
-	ResetPassword(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ResetPassword(ctx context.Context, user UserName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens The tokens of a user, without their secrets
 	//
 	// Corresponds with GET /users/{user}/tokens (the `ListTokens` operationId).
-	ListTokens(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListTokens(ctx context.Context, user UserName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateTokenWithBody Make a bearer token; it is shown only now
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-	CreateTokenWithBody(ctx context.Context, user string, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateTokenWithBody(ctx context.Context, user UserName, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateToken Make a bearer token; it is shown only now
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-	CreateToken(ctx context.Context, user string, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateToken(ctx context.Context, user UserName, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveToken Revoke a token at once
 	//
 	// Corresponds with DELETE /users/{user}/tokens/{token} (the `RemoveToken` operationId).
-	RemoveToken(ctx context.Context, user string, token int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveToken(ctx context.Context, user UserName, token int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAudit The audit trail, newest first
@@ -2881,6 +3006,24 @@ func (c *Client) CheckCharterWithBody(ctx context.Context, contentType string, b
 // Corresponds with POST /charter-checks (the `CheckCharter` operationId).
 func (c *Client) CheckCharter(ctx context.Context, body CheckCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckCharterRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WatchEvents What changes, as server-sent events, for as long as one listens
+//
+// `event: act` tells who did what to which system, lane, roster, plan, run or ruling, under its number as `id`; `event: task` tells a
+// task as it now is. Who comes back says where to go on by `after`, or by `Last-Event-ID`.
+//
+// Corresponds with GET /events (the `WatchEvents` operationId).
+func (c *Client) WatchEvents(ctx context.Context, params *WatchEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWatchEventsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2973,7 +3116,7 @@ func (c *Client) ListLanes(ctx context.Context, reqEditors ...RequestEditorFn) (
 // RemoveLane Remove a lane with its history
 //
 // Corresponds with DELETE /lanes/{lane} (the `RemoveLane` operationId).
-func (c *Client) RemoveLane(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RemoveLane(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveLaneRequest(c.Server, lane)
 	if err != nil {
 		return nil, err
@@ -2988,7 +3131,7 @@ func (c *Client) RemoveLane(ctx context.Context, lane string, reqEditors ...Requ
 // GetLane One lane with its latest balance, findings and plan
 //
 // Corresponds with GET /lanes/{lane} (the `GetLane` operationId).
-func (c *Client) GetLane(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetLane(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLaneRequest(c.Server, lane)
 	if err != nil {
 		return nil, err
@@ -3003,7 +3146,7 @@ func (c *Client) GetLane(ctx context.Context, lane string, reqEditors ...Request
 // ListBonds Who is bonded, and by what
 //
 // Corresponds with GET /lanes/{lane}/bonds (the `ListBonds` operationId).
-func (c *Client) ListBonds(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListBonds(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListBondsRequest(c.Server, lane)
 	if err != nil {
 		return nil, err
@@ -3018,7 +3161,7 @@ func (c *Client) ListBonds(ctx context.Context, lane string, reqEditors ...Reque
 // GetCharter The charter in force
 //
 // Corresponds with GET /lanes/{lane}/charter (the `GetCharter` operationId).
-func (c *Client) GetCharter(ctx context.Context, lane string, params *GetCharterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetCharter(ctx context.Context, lane LaneName, params *GetCharterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCharterRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3035,7 +3178,7 @@ func (c *Client) GetCharter(ctx context.Context, lane string, params *GetCharter
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /lanes/{lane}/charter (the `PutCharter` operationId).
-func (c *Client) PutCharterWithBody(ctx context.Context, lane string, params *PutCharterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) PutCharterWithBody(ctx context.Context, lane LaneName, params *PutCharterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutCharterRequestWithBody(c.Server, lane, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3052,7 +3195,7 @@ func (c *Client) PutCharterWithBody(ctx context.Context, lane string, params *Pu
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /lanes/{lane}/charter (the `PutCharter` operationId).
-func (c *Client) PutCharter(ctx context.Context, lane string, params *PutCharterParams, body PutCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) PutCharter(ctx context.Context, lane LaneName, params *PutCharterParams, body PutCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutCharterRequest(c.Server, lane, params, body)
 	if err != nil {
 		return nil, err
@@ -3067,7 +3210,7 @@ func (c *Client) PutCharter(ctx context.Context, lane string, params *PutCharter
 // FaceRecords A person and an account, attribute by attribute
 //
 // Corresponds with GET /lanes/{lane}/facing (the `FaceRecords` operationId).
-func (c *Client) FaceRecords(ctx context.Context, lane string, params *FaceRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) FaceRecords(ctx context.Context, lane LaneName, params *FaceRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFaceRecordsRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3082,7 +3225,7 @@ func (c *Client) FaceRecords(ctx context.Context, lane string, params *FaceRecor
 // ListFindings Findings of the latest reconciliation
 //
 // Corresponds with GET /lanes/{lane}/findings (the `ListFindings` operationId).
-func (c *Client) ListFindings(ctx context.Context, lane string, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListFindings(ctx context.Context, lane LaneName, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFindingsRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3097,7 +3240,7 @@ func (c *Client) ListFindings(ctx context.Context, lane string, params *ListFind
 // UnacceptFinding Take an acceptance back
 //
 // Corresponds with DELETE /lanes/{lane}/findings/{finding}/acceptance (the `UnacceptFinding` operationId).
-func (c *Client) UnacceptFinding(ctx context.Context, lane string, finding string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) UnacceptFinding(ctx context.Context, lane LaneName, finding string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewUnacceptFindingRequest(c.Server, lane, finding)
 	if err != nil {
 		return nil, err
@@ -3114,7 +3257,7 @@ func (c *Client) UnacceptFinding(ctx context.Context, lane string, finding strin
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /lanes/{lane}/findings/{finding}/acceptance (the `AcceptFinding` operationId).
-func (c *Client) AcceptFindingWithBody(ctx context.Context, lane string, finding string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AcceptFindingWithBody(ctx context.Context, lane LaneName, finding string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcceptFindingRequestWithBody(c.Server, lane, finding, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3131,7 +3274,7 @@ func (c *Client) AcceptFindingWithBody(ctx context.Context, lane string, finding
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /lanes/{lane}/findings/{finding}/acceptance (the `AcceptFinding` operationId).
-func (c *Client) AcceptFinding(ctx context.Context, lane string, finding string, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) AcceptFinding(ctx context.Context, lane LaneName, finding string, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcceptFindingRequest(c.Server, lane, finding, body)
 	if err != nil {
 		return nil, err
@@ -3148,7 +3291,7 @@ func (c *Client) AcceptFinding(ctx context.Context, lane string, finding string,
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /lanes/{lane}/observing (the `SetObserving` operationId).
-func (c *Client) SetObservingWithBody(ctx context.Context, lane string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetObservingWithBody(ctx context.Context, lane LaneName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetObservingRequestWithBody(c.Server, lane, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3165,7 +3308,7 @@ func (c *Client) SetObservingWithBody(ctx context.Context, lane string, contentT
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /lanes/{lane}/observing (the `SetObserving` operationId).
-func (c *Client) SetObserving(ctx context.Context, lane string, body SetObservingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetObserving(ctx context.Context, lane LaneName, body SetObservingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetObservingRequest(c.Server, lane, body)
 	if err != nil {
 		return nil, err
@@ -3180,7 +3323,7 @@ func (c *Client) SetObserving(ctx context.Context, lane string, body SetObservin
 // ListPlans Plans of a lane, newest first
 //
 // Corresponds with GET /lanes/{lane}/plans (the `ListPlans` operationId).
-func (c *Client) ListPlans(ctx context.Context, lane string, params *ListPlansParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListPlans(ctx context.Context, lane LaneName, params *ListPlansParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPlansRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3197,7 +3340,7 @@ func (c *Client) ListPlans(ctx context.Context, lane string, params *ListPlansPa
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-func (c *Client) DraftPlanWithBody(ctx context.Context, lane string, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) DraftPlanWithBody(ctx context.Context, lane LaneName, params *DraftPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDraftPlanRequestWithBody(c.Server, lane, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3214,7 +3357,7 @@ func (c *Client) DraftPlanWithBody(ctx context.Context, lane string, params *Dra
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /lanes/{lane}/plans (the `DraftPlan` operationId).
-func (c *Client) DraftPlan(ctx context.Context, lane string, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) DraftPlan(ctx context.Context, lane LaneName, params *DraftPlanParams, body DraftPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDraftPlanRequest(c.Server, lane, params, body)
 	if err != nil {
 		return nil, err
@@ -3229,7 +3372,7 @@ func (c *Client) DraftPlan(ctx context.Context, lane string, params *DraftPlanPa
 // ListQuestions Pairs that a human should judge and nobody has ruled on yet
 //
 // Corresponds with GET /lanes/{lane}/questions (the `ListQuestions` operationId).
-func (c *Client) ListQuestions(ctx context.Context, lane string, params *ListQuestionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListQuestions(ctx context.Context, lane LaneName, params *ListQuestionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListQuestionsRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3244,7 +3387,7 @@ func (c *Client) ListQuestions(ctx context.Context, lane string, params *ListQue
 // ListReconciliations Reconciliations of a lane, newest first
 //
 // Corresponds with GET /lanes/{lane}/reconciliations (the `ListReconciliations` operationId).
-func (c *Client) ListReconciliations(ctx context.Context, lane string, params *ListReconciliationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListReconciliations(ctx context.Context, lane LaneName, params *ListReconciliationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListReconciliationsRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3259,7 +3402,7 @@ func (c *Client) ListReconciliations(ctx context.Context, lane string, params *L
 // Reconcile Reconcile the newest rosters in the background
 //
 // Corresponds with POST /lanes/{lane}/reconciliations (the `Reconcile` operationId).
-func (c *Client) Reconcile(ctx context.Context, lane string, params *ReconcileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) Reconcile(ctx context.Context, lane LaneName, params *ReconcileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReconcileRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3274,7 +3417,7 @@ func (c *Client) Reconcile(ctx context.Context, lane string, params *ReconcilePa
 // ListVerdicts Where the records of one side stand in the latest balance
 //
 // Corresponds with GET /lanes/{lane}/records (the `ListVerdicts` operationId).
-func (c *Client) ListVerdicts(ctx context.Context, lane string, params *ListVerdictsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListVerdicts(ctx context.Context, lane LaneName, params *ListVerdictsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListVerdictsRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3289,7 +3432,7 @@ func (c *Client) ListVerdicts(ctx context.Context, lane string, params *ListVerd
 // ListRulings Rulings in force
 //
 // Corresponds with GET /lanes/{lane}/rulings (the `ListRulings` operationId).
-func (c *Client) ListRulings(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListRulings(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRulingsRequest(c.Server, lane)
 	if err != nil {
 		return nil, err
@@ -3306,7 +3449,7 @@ func (c *Client) ListRulings(ctx context.Context, lane string, reqEditors ...Req
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-func (c *Client) RuleWithBody(ctx context.Context, lane string, params *RuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RuleWithBody(ctx context.Context, lane LaneName, params *RuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRuleRequestWithBody(c.Server, lane, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3323,7 +3466,7 @@ func (c *Client) RuleWithBody(ctx context.Context, lane string, params *RulePara
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /lanes/{lane}/rulings (the `Rule` operationId).
-func (c *Client) Rule(ctx context.Context, lane string, params *RuleParams, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) Rule(ctx context.Context, lane LaneName, params *RuleParams, body RuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRuleRequest(c.Server, lane, params, body)
 	if err != nil {
 		return nil, err
@@ -3340,7 +3483,7 @@ func (c *Client) Rule(ctx context.Context, lane string, params *RuleParams, body
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-func (c *Client) RuleAllWithBody(ctx context.Context, lane string, params *RuleAllParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RuleAllWithBody(ctx context.Context, lane LaneName, params *RuleAllParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRuleAllRequestWithBody(c.Server, lane, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3357,7 +3500,7 @@ func (c *Client) RuleAllWithBody(ctx context.Context, lane string, params *RuleA
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /lanes/{lane}/rulings/bulk (the `RuleAll` operationId).
-func (c *Client) RuleAll(ctx context.Context, lane string, params *RuleAllParams, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RuleAll(ctx context.Context, lane LaneName, params *RuleAllParams, body RuleAllJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRuleAllRequest(c.Server, lane, params, body)
 	if err != nil {
 		return nil, err
@@ -3372,7 +3515,7 @@ func (c *Client) RuleAll(ctx context.Context, lane string, params *RuleAllParams
 // ClearRuling Clear a ruling
 //
 // Corresponds with DELETE /lanes/{lane}/rulings/{ruling} (the `ClearRuling` operationId).
-func (c *Client) ClearRuling(ctx context.Context, lane string, ruling int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ClearRuling(ctx context.Context, lane LaneName, ruling int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewClearRulingRequest(c.Server, lane, ruling)
 	if err != nil {
 		return nil, err
@@ -3387,7 +3530,7 @@ func (c *Client) ClearRuling(ctx context.Context, lane string, ruling int64, req
 // GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 //
 // Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
-func (c *Client) GetTemplate(ctx context.Context, lane string, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetTemplate(ctx context.Context, lane LaneName, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTemplateRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3402,7 +3545,7 @@ func (c *Client) GetTemplate(ctx context.Context, lane string, params *GetTempla
 // ShowWeights What evidence is worth in this lane
 //
 // Corresponds with GET /lanes/{lane}/weights (the `ShowWeights` operationId).
-func (c *Client) ShowWeights(ctx context.Context, lane string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ShowWeights(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewShowWeightsRequest(c.Server, lane)
 	if err != nil {
 		return nil, err
@@ -3417,7 +3560,7 @@ func (c *Client) ShowWeights(ctx context.Context, lane string, reqEditors ...Req
 // Why Why a record stands where it does
 //
 // Corresponds with GET /lanes/{lane}/why (the `Why` operationId).
-func (c *Client) Why(ctx context.Context, lane string, params *WhyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) Why(ctx context.Context, lane LaneName, params *WhyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWhyRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3432,7 +3575,7 @@ func (c *Client) Why(ctx context.Context, lane string, params *WhyParams, reqEdi
 // ListWithheld Changes that the latest reconciliation did not draft, and why
 //
 // Corresponds with GET /lanes/{lane}/withheld (the `ListWithheld` operationId).
-func (c *Client) ListWithheld(ctx context.Context, lane string, params *ListWithheldParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListWithheld(ctx context.Context, lane LaneName, params *ListWithheldParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListWithheldRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
@@ -3496,7 +3639,7 @@ func (c *Client) ChangePassword(ctx context.Context, body ChangePasswordJSONRequ
 // GetPlan One plan with its totals and guards
 //
 // Corresponds with GET /plans/{plan} (the `GetPlan` operationId).
-func (c *Client) GetPlan(ctx context.Context, plan int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetPlan(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPlanRequest(c.Server, plan)
 	if err != nil {
 		return nil, err
@@ -3511,7 +3654,7 @@ func (c *Client) GetPlan(ctx context.Context, plan int64, reqEditors ...RequestE
 // ListChanges The changes of a plan in order, with their outcome once run
 //
 // Corresponds with GET /plans/{plan}/changes (the `ListChanges` operationId).
-func (c *Client) ListChanges(ctx context.Context, plan int64, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListChanges(ctx context.Context, plan PlanID, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListChangesRequest(c.Server, plan, params)
 	if err != nil {
 		return nil, err
@@ -3526,7 +3669,7 @@ func (c *Client) ListChanges(ctx context.Context, plan int64, params *ListChange
 // ListRuns The runs of a plan, newest first
 //
 // Corresponds with GET /plans/{plan}/runs (the `ListRuns` operationId).
-func (c *Client) ListRuns(ctx context.Context, plan int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListRuns(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRunsRequest(c.Server, plan)
 	if err != nil {
 		return nil, err
@@ -3543,7 +3686,7 @@ func (c *Client) ListRuns(ctx context.Context, plan int64, reqEditors ...Request
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-func (c *Client) RunPlanWithBody(ctx context.Context, plan int64, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RunPlanWithBody(ctx context.Context, plan PlanID, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRunPlanRequestWithBody(c.Server, plan, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3560,7 +3703,7 @@ func (c *Client) RunPlanWithBody(ctx context.Context, plan int64, params *RunPla
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
-func (c *Client) RunPlan(ctx context.Context, plan int64, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RunPlan(ctx context.Context, plan PlanID, params *RunPlanParams, body RunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRunPlanRequest(c.Server, plan, params, body)
 	if err != nil {
 		return nil, err
@@ -3577,7 +3720,7 @@ func (c *Client) RunPlan(ctx context.Context, plan int64, params *RunPlanParams,
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /plans/{plan}/seal (the `SealPlan` operationId).
-func (c *Client) SealPlanWithBody(ctx context.Context, plan int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SealPlanWithBody(ctx context.Context, plan PlanID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSealPlanRequestWithBody(c.Server, plan, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3594,7 +3737,7 @@ func (c *Client) SealPlanWithBody(ctx context.Context, plan int64, contentType s
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /plans/{plan}/seal (the `SealPlan` operationId).
-func (c *Client) SealPlan(ctx context.Context, plan int64, body SealPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SealPlan(ctx context.Context, plan PlanID, body SealPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSealPlanRequest(c.Server, plan, body)
 	if err != nil {
 		return nil, err
@@ -3609,7 +3752,7 @@ func (c *Client) SealPlan(ctx context.Context, plan int64, body SealPlanJSONRequ
 // VoidPlan Give a plan up
 //
 // Corresponds with POST /plans/{plan}/void (the `VoidPlan` operationId).
-func (c *Client) VoidPlan(ctx context.Context, plan int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) VoidPlan(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVoidPlanRequest(c.Server, plan)
 	if err != nil {
 		return nil, err
@@ -3624,7 +3767,7 @@ func (c *Client) VoidPlan(ctx context.Context, plan int64, reqEditors ...Request
 // GetRoster One roster
 //
 // Corresponds with GET /rosters/{roster} (the `GetRoster` operationId).
-func (c *Client) GetRoster(ctx context.Context, roster int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetRoster(ctx context.Context, roster RosterID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRosterRequest(c.Server, roster)
 	if err != nil {
 		return nil, err
@@ -3639,7 +3782,7 @@ func (c *Client) GetRoster(ctx context.Context, roster int64, reqEditors ...Requ
 // CompareRosters Who came, went and changed since another roster of the system, per attribute
 //
 // Corresponds with GET /rosters/{roster}/comparison (the `CompareRosters` operationId).
-func (c *Client) CompareRosters(ctx context.Context, roster int64, params *CompareRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) CompareRosters(ctx context.Context, roster RosterID, params *CompareRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareRostersRequest(c.Server, roster, params)
 	if err != nil {
 		return nil, err
@@ -3654,7 +3797,7 @@ func (c *Client) CompareRosters(ctx context.Context, roster int64, params *Compa
 // ExportRoster The records of a roster as a file
 //
 // Corresponds with GET /rosters/{roster}/export (the `ExportRoster` operationId).
-func (c *Client) ExportRoster(ctx context.Context, roster int64, params *ExportRosterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ExportRoster(ctx context.Context, roster RosterID, params *ExportRosterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExportRosterRequest(c.Server, roster, params)
 	if err != nil {
 		return nil, err
@@ -3669,7 +3812,7 @@ func (c *Client) ExportRoster(ctx context.Context, roster int64, params *ExportR
 // ListLeftOut What a reading left out, and how much for which reason
 //
 // Corresponds with GET /rosters/{roster}/left-out (the `ListLeftOut` operationId).
-func (c *Client) ListLeftOut(ctx context.Context, roster int64, params *ListLeftOutParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListLeftOut(ctx context.Context, roster RosterID, params *ListLeftOutParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListLeftOutRequest(c.Server, roster, params)
 	if err != nil {
 		return nil, err
@@ -3684,7 +3827,7 @@ func (c *Client) ListLeftOut(ctx context.Context, roster int64, params *ListLeft
 // ListRecords The records of a roster by id, with their native values
 //
 // Corresponds with GET /rosters/{roster}/records (the `ListRecords` operationId).
-func (c *Client) ListRecords(ctx context.Context, roster int64, params *ListRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListRecords(ctx context.Context, roster RosterID, params *ListRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRecordsRequest(c.Server, roster, params)
 	if err != nil {
 		return nil, err
@@ -3699,7 +3842,7 @@ func (c *Client) ListRecords(ctx context.Context, roster int64, params *ListReco
 // ListRejections Records of a roster that could not be read
 //
 // Corresponds with GET /rosters/{roster}/rejections (the `ListRejections` operationId).
-func (c *Client) ListRejections(ctx context.Context, roster int64, params *ListRejectionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListRejections(ctx context.Context, roster RosterID, params *ListRejectionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRejectionsRequest(c.Server, roster, params)
 	if err != nil {
 		return nil, err
@@ -3714,7 +3857,7 @@ func (c *Client) ListRejections(ctx context.Context, roster int64, params *ListR
 // GetStatistics Coverage, uniqueness and the most frequent values of every attribute
 //
 // Corresponds with GET /rosters/{roster}/statistics (the `GetStatistics` operationId).
-func (c *Client) GetStatistics(ctx context.Context, roster int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetStatistics(ctx context.Context, roster RosterID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetStatisticsRequest(c.Server, roster)
 	if err != nil {
 		return nil, err
@@ -3729,7 +3872,7 @@ func (c *Client) GetStatistics(ctx context.Context, roster int64, reqEditors ...
 // GetRun One run with its counts
 //
 // Corresponds with GET /runs/{run} (the `GetRun` operationId).
-func (c *Client) GetRun(ctx context.Context, run int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunRequest(c.Server, run)
 	if err != nil {
 		return nil, err
@@ -3744,7 +3887,7 @@ func (c *Client) GetRun(ctx context.Context, run int64, reqEditors ...RequestEdi
 // HaltRun Halt a run after the change it is at
 //
 // Corresponds with POST /runs/{run}/halt (the `HaltRun` operationId).
-func (c *Client) HaltRun(ctx context.Context, run int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) HaltRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHaltRunRequest(c.Server, run)
 	if err != nil {
 		return nil, err
@@ -3759,7 +3902,7 @@ func (c *Client) HaltRun(ctx context.Context, run int64, reqEditors ...RequestEd
 // ListReceipts What was read, sent and answered, change by change
 //
 // Corresponds with GET /runs/{run}/receipts (the `ListReceipts` operationId).
-func (c *Client) ListReceipts(ctx context.Context, run int64, params *ListReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListReceipts(ctx context.Context, run RunID, params *ListReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListReceiptsRequest(c.Server, run, params)
 	if err != nil {
 		return nil, err
@@ -3776,7 +3919,7 @@ func (c *Client) ListReceipts(ctx context.Context, run int64, params *ListReceip
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-func (c *Client) SettleReceiptWithBody(ctx context.Context, run int64, number int, params *SettleReceiptParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SettleReceiptWithBody(ctx context.Context, run RunID, number int, params *SettleReceiptParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSettleReceiptRequestWithBody(c.Server, run, number, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3793,7 +3936,7 @@ func (c *Client) SettleReceiptWithBody(ctx context.Context, run int64, number in
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
-func (c *Client) SettleReceipt(ctx context.Context, run int64, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SettleReceipt(ctx context.Context, run RunID, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSettleReceiptRequest(c.Server, run, number, params, body)
 	if err != nil {
 		return nil, err
@@ -3808,7 +3951,7 @@ func (c *Client) SettleReceipt(ctx context.Context, run int64, number int, param
 // VerifyRun Read every account of a run again, in the background
 //
 // Corresponds with POST /runs/{run}/verification (the `VerifyRun` operationId).
-func (c *Client) VerifyRun(ctx context.Context, run int64, params *VerifyRunParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) VerifyRun(ctx context.Context, run RunID, params *VerifyRunParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVerifyRunRequest(c.Server, run, params)
 	if err != nil {
 		return nil, err
@@ -3887,7 +4030,7 @@ func (c *Client) ListSystems(ctx context.Context, reqEditors ...RequestEditorFn)
 // RemoveSystem Remove a system that no lane uses
 //
 // Corresponds with DELETE /systems/{system} (the `RemoveSystem` operationId).
-func (c *Client) RemoveSystem(ctx context.Context, system string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RemoveSystem(ctx context.Context, system SystemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveSystemRequest(c.Server, system)
 	if err != nil {
 		return nil, err
@@ -3902,7 +4045,7 @@ func (c *Client) RemoveSystem(ctx context.Context, system string, reqEditors ...
 // GetSystem One system
 //
 // Corresponds with GET /systems/{system} (the `GetSystem` operationId).
-func (c *Client) GetSystem(ctx context.Context, system string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetSystem(ctx context.Context, system SystemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSystemRequest(c.Server, system)
 	if err != nil {
 		return nil, err
@@ -3919,7 +4062,7 @@ func (c *Client) GetSystem(ctx context.Context, system string, reqEditors ...Req
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /systems/{system} (the `PutSystem` operationId).
-func (c *Client) PutSystemWithBody(ctx context.Context, system string, params *PutSystemParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) PutSystemWithBody(ctx context.Context, system SystemName, params *PutSystemParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutSystemRequestWithBody(c.Server, system, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3936,7 +4079,7 @@ func (c *Client) PutSystemWithBody(ctx context.Context, system string, params *P
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /systems/{system} (the `PutSystem` operationId).
-func (c *Client) PutSystem(ctx context.Context, system string, params *PutSystemParams, body PutSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) PutSystem(ctx context.Context, system SystemName, params *PutSystemParams, body PutSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutSystemRequest(c.Server, system, params, body)
 	if err != nil {
 		return nil, err
@@ -3953,7 +4096,7 @@ func (c *Client) PutSystem(ctx context.Context, system string, params *PutSystem
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /systems/{system}/files (the `SendFile` operationId).
-func (c *Client) SendFileWithBody(ctx context.Context, system string, params *SendFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SendFileWithBody(ctx context.Context, system SystemName, params *SendFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSendFileRequestWithBody(c.Server, system, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -3968,7 +4111,7 @@ func (c *Client) SendFileWithBody(ctx context.Context, system string, params *Se
 // GetRecordHistory One record through time, newest version first; a record that was never there is 404
 //
 // Corresponds with GET /systems/{system}/history (the `GetRecordHistory` operationId).
-func (c *Client) GetRecordHistory(ctx context.Context, system string, params *GetRecordHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetRecordHistory(ctx context.Context, system SystemName, params *GetRecordHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRecordHistoryRequest(c.Server, system, params)
 	if err != nil {
 		return nil, err
@@ -3985,7 +4128,7 @@ func (c *Client) GetRecordHistory(ctx context.Context, system string, params *Ge
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
-func (c *Client) PreviewSystemWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) PreviewSystemWithBody(ctx context.Context, system SystemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPreviewSystemRequestWithBody(c.Server, system, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4002,7 +4145,7 @@ func (c *Client) PreviewSystemWithBody(ctx context.Context, system string, conte
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /systems/{system}/preview (the `PreviewSystem` operationId).
-func (c *Client) PreviewSystem(ctx context.Context, system string, body PreviewSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) PreviewSystem(ctx context.Context, system SystemName, body PreviewSystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPreviewSystemRequest(c.Server, system, body)
 	if err != nil {
 		return nil, err
@@ -4017,7 +4160,7 @@ func (c *Client) PreviewSystem(ctx context.Context, system string, body PreviewS
 // ProbeSystem Try the connection step by step; the report holds nothing secret
 //
 // Corresponds with POST /systems/{system}/probe (the `ProbeSystem` operationId).
-func (c *Client) ProbeSystem(ctx context.Context, system string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ProbeSystem(ctx context.Context, system SystemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewProbeSystemRequest(c.Server, system)
 	if err != nil {
 		return nil, err
@@ -4032,7 +4175,7 @@ func (c *Client) ProbeSystem(ctx context.Context, system string, reqEditors ...R
 // ListRosters The rosters of a system, newest first
 //
 // Corresponds with GET /systems/{system}/rosters (the `ListRosters` operationId).
-func (c *Client) ListRosters(ctx context.Context, system string, params *ListRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListRosters(ctx context.Context, system SystemName, params *ListRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRostersRequest(c.Server, system, params)
 	if err != nil {
 		return nil, err
@@ -4049,7 +4192,7 @@ func (c *Client) ListRosters(ctx context.Context, system string, params *ListRos
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /systems/{system}/rosters (the `TakeRoster` operationId).
-func (c *Client) TakeRosterWithBody(ctx context.Context, system string, params *TakeRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) TakeRosterWithBody(ctx context.Context, system SystemName, params *TakeRosterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTakeRosterRequestWithBody(c.Server, system, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4066,7 +4209,7 @@ func (c *Client) TakeRosterWithBody(ctx context.Context, system string, params *
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /systems/{system}/writing (the `SetWriting` operationId).
-func (c *Client) SetWritingWithBody(ctx context.Context, system string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetWritingWithBody(ctx context.Context, system SystemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetWritingRequestWithBody(c.Server, system, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4083,7 +4226,7 @@ func (c *Client) SetWritingWithBody(ctx context.Context, system string, contentT
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /systems/{system}/writing (the `SetWriting` operationId).
-func (c *Client) SetWriting(ctx context.Context, system string, body SetWritingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetWriting(ctx context.Context, system SystemName, body SetWritingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetWritingRequest(c.Server, system, body)
 	if err != nil {
 		return nil, err
@@ -4113,7 +4256,7 @@ func (c *Client) ListTasks(ctx context.Context, params *ListTasksParams, reqEdit
 // GetTask One task
 //
 // Corresponds with GET /tasks/{task} (the `GetTask` operationId).
-func (c *Client) GetTask(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetTask(ctx context.Context, task TaskID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTaskRequest(c.Server, task)
 	if err != nil {
 		return nil, err
@@ -4128,7 +4271,7 @@ func (c *Client) GetTask(ctx context.Context, task int64, reqEditors ...RequestE
 // WatchTask Progress as server-sent events, until the task ends
 //
 // Corresponds with GET /tasks/{task}/events (the `WatchTask` operationId).
-func (c *Client) WatchTask(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) WatchTask(ctx context.Context, task TaskID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWatchTaskRequest(c.Server, task)
 	if err != nil {
 		return nil, err
@@ -4143,7 +4286,7 @@ func (c *Client) WatchTask(ctx context.Context, task int64, reqEditors ...Reques
 // HaltTask Ask a task to stop; a reading that is halted leaves nothing behind
 //
 // Corresponds with POST /tasks/{task}/halt (the `HaltTask` operationId).
-func (c *Client) HaltTask(ctx context.Context, task int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) HaltTask(ctx context.Context, task TaskID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHaltTaskRequest(c.Server, task)
 	if err != nil {
 		return nil, err
@@ -4158,7 +4301,7 @@ func (c *Client) HaltTask(ctx context.Context, task int64, reqEditors ...Request
 // GetTaskLog What a task did, record by record
 //
 // Corresponds with GET /tasks/{task}/log (the `GetTaskLog` operationId).
-func (c *Client) GetTaskLog(ctx context.Context, task int64, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) GetTaskLog(ctx context.Context, task TaskID, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTaskLogRequest(c.Server, task, params)
 	if err != nil {
 		return nil, err
@@ -4222,7 +4365,7 @@ func (c *Client) CreateUser(ctx context.Context, params *CreateUserParams, body 
 // RemoveUser Remove a user with all tokens and sessions
 //
 // Corresponds with DELETE /users/{user} (the `RemoveUser` operationId).
-func (c *Client) RemoveUser(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RemoveUser(ctx context.Context, user UserName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveUserRequest(c.Server, user)
 	if err != nil {
 		return nil, err
@@ -4239,7 +4382,7 @@ func (c *Client) RemoveUser(ctx context.Context, user string, reqEditors ...Requ
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /users/{user} (the `SetRights` operationId).
-func (c *Client) SetRightsWithBody(ctx context.Context, user string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetRightsWithBody(ctx context.Context, user UserName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRightsRequestWithBody(c.Server, user, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4256,7 +4399,7 @@ func (c *Client) SetRightsWithBody(ctx context.Context, user string, contentType
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /users/{user} (the `SetRights` operationId).
-func (c *Client) SetRights(ctx context.Context, user string, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) SetRights(ctx context.Context, user UserName, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRightsRequest(c.Server, user, body)
 	if err != nil {
 		return nil, err
@@ -4271,7 +4414,7 @@ func (c *Client) SetRights(ctx context.Context, user string, body SetRightsJSONR
 // ResetPassword Give a user a new password; it is shown only now, and their sessions end
 //
 // Corresponds with POST /users/{user}/password (the `ResetPassword` operationId).
-func (c *Client) ResetPassword(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ResetPassword(ctx context.Context, user UserName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResetPasswordRequest(c.Server, user)
 	if err != nil {
 		return nil, err
@@ -4286,7 +4429,7 @@ func (c *Client) ResetPassword(ctx context.Context, user string, reqEditors ...R
 // ListTokens The tokens of a user, without their secrets
 //
 // Corresponds with GET /users/{user}/tokens (the `ListTokens` operationId).
-func (c *Client) ListTokens(ctx context.Context, user string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) ListTokens(ctx context.Context, user UserName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListTokensRequest(c.Server, user)
 	if err != nil {
 		return nil, err
@@ -4303,7 +4446,7 @@ func (c *Client) ListTokens(ctx context.Context, user string, reqEditors ...Requ
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-func (c *Client) CreateTokenWithBody(ctx context.Context, user string, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) CreateTokenWithBody(ctx context.Context, user UserName, params *CreateTokenParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateTokenRequestWithBody(c.Server, user, params, contentType, body)
 	if err != nil {
 		return nil, err
@@ -4320,7 +4463,7 @@ func (c *Client) CreateTokenWithBody(ctx context.Context, user string, params *C
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /users/{user}/tokens (the `CreateToken` operationId).
-func (c *Client) CreateToken(ctx context.Context, user string, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) CreateToken(ctx context.Context, user UserName, params *CreateTokenParams, body CreateTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCreateTokenRequest(c.Server, user, params, body)
 	if err != nil {
 		return nil, err
@@ -4335,7 +4478,7 @@ func (c *Client) CreateToken(ctx context.Context, user string, params *CreateTok
 // RemoveToken Revoke a token at once
 //
 // Corresponds with DELETE /users/{user}/tokens/{token} (the `RemoveToken` operationId).
-func (c *Client) RemoveToken(ctx context.Context, user string, token int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+func (c *Client) RemoveToken(ctx context.Context, user UserName, token int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveTokenRequest(c.Server, user, token)
 	if err != nil {
 		return nil, err
@@ -4534,6 +4677,75 @@ func NewCheckCharterRequestWithBody(server string, contentType string, body io.R
 	return req, nil
 }
 
+// NewWatchEventsRequest constructs an http.Request for the WatchEvents method
+func NewWatchEventsRequest(server string, params *WatchEventsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/events")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.LastEventID != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "integer", Format: "int64"})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Last-Event-ID", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewGetFreezeRequest constructs an http.Request for the GetFreeze method
 func NewGetFreezeRequest(server string) (*http.Request, error) {
 	var err error
@@ -4629,7 +4841,7 @@ func NewSurveyKeysRequest(server string, params *SurveyKeysParams) (*http.Reques
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "people", params.People, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "authority", params.Authority, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -4637,7 +4849,7 @@ func NewSurveyKeysRequest(server string, params *SurveyKeysParams) (*http.Reques
 			}
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "accounts", params.Accounts, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "downstream", params.Downstream, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -4687,7 +4899,7 @@ func NewListLanesRequest(server string) (*http.Request, error) {
 }
 
 // NewRemoveLaneRequest constructs an http.Request for the RemoveLane method
-func NewRemoveLaneRequest(server string, lane string) (*http.Request, error) {
+func NewRemoveLaneRequest(server string, lane LaneName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4721,7 +4933,7 @@ func NewRemoveLaneRequest(server string, lane string) (*http.Request, error) {
 }
 
 // NewGetLaneRequest constructs an http.Request for the GetLane method
-func NewGetLaneRequest(server string, lane string) (*http.Request, error) {
+func NewGetLaneRequest(server string, lane LaneName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4755,7 +4967,7 @@ func NewGetLaneRequest(server string, lane string) (*http.Request, error) {
 }
 
 // NewListBondsRequest constructs an http.Request for the ListBonds method
-func NewListBondsRequest(server string, lane string) (*http.Request, error) {
+func NewListBondsRequest(server string, lane LaneName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4789,7 +5001,7 @@ func NewListBondsRequest(server string, lane string) (*http.Request, error) {
 }
 
 // NewGetCharterRequest constructs an http.Request for the GetCharter method
-func NewGetCharterRequest(server string, lane string, params *GetCharterParams) (*http.Request, error) {
+func NewGetCharterRequest(server string, lane LaneName, params *GetCharterParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4850,7 +5062,7 @@ func NewGetCharterRequest(server string, lane string, params *GetCharterParams) 
 }
 
 // NewPutCharterRequest calls the generic PutCharter builder with application/json body
-func NewPutCharterRequest(server string, lane string, params *PutCharterParams, body PutCharterJSONRequestBody) (*http.Request, error) {
+func NewPutCharterRequest(server string, lane LaneName, params *PutCharterParams, body PutCharterJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -4861,7 +5073,7 @@ func NewPutCharterRequest(server string, lane string, params *PutCharterParams, 
 }
 
 // NewPutCharterRequestWithBody constructs an http.Request for the PutCharter method, with any body, and a specified content type
-func NewPutCharterRequestWithBody(server string, lane string, params *PutCharterParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewPutCharterRequestWithBody(server string, lane LaneName, params *PutCharterParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4912,7 +5124,7 @@ func NewPutCharterRequestWithBody(server string, lane string, params *PutCharter
 }
 
 // NewFaceRecordsRequest constructs an http.Request for the FaceRecords method
-func NewFaceRecordsRequest(server string, lane string, params *FaceRecordsParams) (*http.Request, error) {
+func NewFaceRecordsRequest(server string, lane LaneName, params *FaceRecordsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4985,7 +5197,7 @@ func NewFaceRecordsRequest(server string, lane string, params *FaceRecordsParams
 }
 
 // NewListFindingsRequest constructs an http.Request for the ListFindings method
-func NewListFindingsRequest(server string, lane string, params *ListFindingsParams) (*http.Request, error) {
+func NewListFindingsRequest(server string, lane LaneName, params *ListFindingsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5094,7 +5306,7 @@ func NewListFindingsRequest(server string, lane string, params *ListFindingsPara
 }
 
 // NewUnacceptFindingRequest constructs an http.Request for the UnacceptFinding method
-func NewUnacceptFindingRequest(server string, lane string, finding string) (*http.Request, error) {
+func NewUnacceptFindingRequest(server string, lane LaneName, finding string) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5135,7 +5347,7 @@ func NewUnacceptFindingRequest(server string, lane string, finding string) (*htt
 }
 
 // NewAcceptFindingRequest calls the generic AcceptFinding builder with application/json body
-func NewAcceptFindingRequest(server string, lane string, finding string, body AcceptFindingJSONRequestBody) (*http.Request, error) {
+func NewAcceptFindingRequest(server string, lane LaneName, finding string, body AcceptFindingJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -5146,7 +5358,7 @@ func NewAcceptFindingRequest(server string, lane string, finding string, body Ac
 }
 
 // NewAcceptFindingRequestWithBody constructs an http.Request for the AcceptFinding method, with any body, and a specified content type
-func NewAcceptFindingRequestWithBody(server string, lane string, finding string, contentType string, body io.Reader) (*http.Request, error) {
+func NewAcceptFindingRequestWithBody(server string, lane LaneName, finding string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5189,7 +5401,7 @@ func NewAcceptFindingRequestWithBody(server string, lane string, finding string,
 }
 
 // NewSetObservingRequest calls the generic SetObserving builder with application/json body
-func NewSetObservingRequest(server string, lane string, body SetObservingJSONRequestBody) (*http.Request, error) {
+func NewSetObservingRequest(server string, lane LaneName, body SetObservingJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -5200,7 +5412,7 @@ func NewSetObservingRequest(server string, lane string, body SetObservingJSONReq
 }
 
 // NewSetObservingRequestWithBody constructs an http.Request for the SetObserving method, with any body, and a specified content type
-func NewSetObservingRequestWithBody(server string, lane string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetObservingRequestWithBody(server string, lane LaneName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5236,7 +5448,7 @@ func NewSetObservingRequestWithBody(server string, lane string, contentType stri
 }
 
 // NewListPlansRequest constructs an http.Request for the ListPlans method
-func NewListPlansRequest(server string, lane string, params *ListPlansParams) (*http.Request, error) {
+func NewListPlansRequest(server string, lane LaneName, params *ListPlansParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5309,7 +5521,7 @@ func NewListPlansRequest(server string, lane string, params *ListPlansParams) (*
 }
 
 // NewDraftPlanRequest calls the generic DraftPlan builder with application/json body
-func NewDraftPlanRequest(server string, lane string, params *DraftPlanParams, body DraftPlanJSONRequestBody) (*http.Request, error) {
+func NewDraftPlanRequest(server string, lane LaneName, params *DraftPlanParams, body DraftPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -5320,7 +5532,7 @@ func NewDraftPlanRequest(server string, lane string, params *DraftPlanParams, bo
 }
 
 // NewDraftPlanRequestWithBody constructs an http.Request for the DraftPlan method, with any body, and a specified content type
-func NewDraftPlanRequestWithBody(server string, lane string, params *DraftPlanParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewDraftPlanRequestWithBody(server string, lane LaneName, params *DraftPlanParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5371,7 +5583,7 @@ func NewDraftPlanRequestWithBody(server string, lane string, params *DraftPlanPa
 }
 
 // NewListQuestionsRequest constructs an http.Request for the ListQuestions method
-func NewListQuestionsRequest(server string, lane string, params *ListQuestionsParams) (*http.Request, error) {
+func NewListQuestionsRequest(server string, lane LaneName, params *ListQuestionsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5492,7 +5704,7 @@ func NewListQuestionsRequest(server string, lane string, params *ListQuestionsPa
 }
 
 // NewListReconciliationsRequest constructs an http.Request for the ListReconciliations method
-func NewListReconciliationsRequest(server string, lane string, params *ListReconciliationsParams) (*http.Request, error) {
+func NewListReconciliationsRequest(server string, lane LaneName, params *ListReconciliationsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5565,7 +5777,7 @@ func NewListReconciliationsRequest(server string, lane string, params *ListRecon
 }
 
 // NewReconcileRequest constructs an http.Request for the Reconcile method
-func NewReconcileRequest(server string, lane string, params *ReconcileParams) (*http.Request, error) {
+func NewReconcileRequest(server string, lane LaneName, params *ReconcileParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5641,7 +5853,7 @@ func NewReconcileRequest(server string, lane string, params *ReconcileParams) (*
 }
 
 // NewListVerdictsRequest constructs an http.Request for the ListVerdicts method
-func NewListVerdictsRequest(server string, lane string, params *ListVerdictsParams) (*http.Request, error) {
+func NewListVerdictsRequest(server string, lane LaneName, params *ListVerdictsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5746,7 +5958,7 @@ func NewListVerdictsRequest(server string, lane string, params *ListVerdictsPara
 }
 
 // NewListRulingsRequest constructs an http.Request for the ListRulings method
-func NewListRulingsRequest(server string, lane string) (*http.Request, error) {
+func NewListRulingsRequest(server string, lane LaneName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5780,7 +5992,7 @@ func NewListRulingsRequest(server string, lane string) (*http.Request, error) {
 }
 
 // NewRuleRequest calls the generic Rule builder with application/json body
-func NewRuleRequest(server string, lane string, params *RuleParams, body RuleJSONRequestBody) (*http.Request, error) {
+func NewRuleRequest(server string, lane LaneName, params *RuleParams, body RuleJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -5791,7 +6003,7 @@ func NewRuleRequest(server string, lane string, params *RuleParams, body RuleJSO
 }
 
 // NewRuleRequestWithBody constructs an http.Request for the Rule method, with any body, and a specified content type
-func NewRuleRequestWithBody(server string, lane string, params *RuleParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewRuleRequestWithBody(server string, lane LaneName, params *RuleParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5842,7 +6054,7 @@ func NewRuleRequestWithBody(server string, lane string, params *RuleParams, cont
 }
 
 // NewRuleAllRequest calls the generic RuleAll builder with application/json body
-func NewRuleAllRequest(server string, lane string, params *RuleAllParams, body RuleAllJSONRequestBody) (*http.Request, error) {
+func NewRuleAllRequest(server string, lane LaneName, params *RuleAllParams, body RuleAllJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -5853,7 +6065,7 @@ func NewRuleAllRequest(server string, lane string, params *RuleAllParams, body R
 }
 
 // NewRuleAllRequestWithBody constructs an http.Request for the RuleAll method, with any body, and a specified content type
-func NewRuleAllRequestWithBody(server string, lane string, params *RuleAllParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewRuleAllRequestWithBody(server string, lane LaneName, params *RuleAllParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5904,7 +6116,7 @@ func NewRuleAllRequestWithBody(server string, lane string, params *RuleAllParams
 }
 
 // NewClearRulingRequest constructs an http.Request for the ClearRuling method
-func NewClearRulingRequest(server string, lane string, ruling int64) (*http.Request, error) {
+func NewClearRulingRequest(server string, lane LaneName, ruling int64) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5945,7 +6157,7 @@ func NewClearRulingRequest(server string, lane string, ruling int64) (*http.Requ
 }
 
 // NewGetTemplateRequest constructs an http.Request for the GetTemplate method
-func NewGetTemplateRequest(server string, lane string, params *GetTemplateParams) (*http.Request, error) {
+func NewGetTemplateRequest(server string, lane LaneName, params *GetTemplateParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6006,7 +6218,7 @@ func NewGetTemplateRequest(server string, lane string, params *GetTemplateParams
 }
 
 // NewShowWeightsRequest constructs an http.Request for the ShowWeights method
-func NewShowWeightsRequest(server string, lane string) (*http.Request, error) {
+func NewShowWeightsRequest(server string, lane LaneName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6040,7 +6252,7 @@ func NewShowWeightsRequest(server string, lane string) (*http.Request, error) {
 }
 
 // NewWhyRequest constructs an http.Request for the Why method
-func NewWhyRequest(server string, lane string, params *WhyParams) (*http.Request, error) {
+func NewWhyRequest(server string, lane LaneName, params *WhyParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6113,7 +6325,7 @@ func NewWhyRequest(server string, lane string, params *WhyParams) (*http.Request
 }
 
 // NewListWithheldRequest constructs an http.Request for the ListWithheld method
-func NewListWithheldRequest(server string, lane string, params *ListWithheldParams) (*http.Request, error) {
+func NewListWithheldRequest(server string, lane LaneName, params *ListWithheldParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6277,7 +6489,7 @@ func NewChangePasswordRequestWithBody(server string, contentType string, body io
 }
 
 // NewGetPlanRequest constructs an http.Request for the GetPlan method
-func NewGetPlanRequest(server string, plan int64) (*http.Request, error) {
+func NewGetPlanRequest(server string, plan PlanID) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6311,7 +6523,7 @@ func NewGetPlanRequest(server string, plan int64) (*http.Request, error) {
 }
 
 // NewListChangesRequest constructs an http.Request for the ListChanges method
-func NewListChangesRequest(server string, plan int64, params *ListChangesParams) (*http.Request, error) {
+func NewListChangesRequest(server string, plan PlanID, params *ListChangesParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6420,7 +6632,7 @@ func NewListChangesRequest(server string, plan int64, params *ListChangesParams)
 }
 
 // NewListRunsRequest constructs an http.Request for the ListRuns method
-func NewListRunsRequest(server string, plan int64) (*http.Request, error) {
+func NewListRunsRequest(server string, plan PlanID) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6454,7 +6666,7 @@ func NewListRunsRequest(server string, plan int64) (*http.Request, error) {
 }
 
 // NewRunPlanRequest calls the generic RunPlan builder with application/json body
-func NewRunPlanRequest(server string, plan int64, params *RunPlanParams, body RunPlanJSONRequestBody) (*http.Request, error) {
+func NewRunPlanRequest(server string, plan PlanID, params *RunPlanParams, body RunPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -6465,7 +6677,7 @@ func NewRunPlanRequest(server string, plan int64, params *RunPlanParams, body Ru
 }
 
 // NewRunPlanRequestWithBody constructs an http.Request for the RunPlan method, with any body, and a specified content type
-func NewRunPlanRequestWithBody(server string, plan int64, params *RunPlanParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewRunPlanRequestWithBody(server string, plan PlanID, params *RunPlanParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6516,7 +6728,7 @@ func NewRunPlanRequestWithBody(server string, plan int64, params *RunPlanParams,
 }
 
 // NewSealPlanRequest calls the generic SealPlan builder with application/json body
-func NewSealPlanRequest(server string, plan int64, body SealPlanJSONRequestBody) (*http.Request, error) {
+func NewSealPlanRequest(server string, plan PlanID, body SealPlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -6527,7 +6739,7 @@ func NewSealPlanRequest(server string, plan int64, body SealPlanJSONRequestBody)
 }
 
 // NewSealPlanRequestWithBody constructs an http.Request for the SealPlan method, with any body, and a specified content type
-func NewSealPlanRequestWithBody(server string, plan int64, contentType string, body io.Reader) (*http.Request, error) {
+func NewSealPlanRequestWithBody(server string, plan PlanID, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6563,7 +6775,7 @@ func NewSealPlanRequestWithBody(server string, plan int64, contentType string, b
 }
 
 // NewVoidPlanRequest constructs an http.Request for the VoidPlan method
-func NewVoidPlanRequest(server string, plan int64) (*http.Request, error) {
+func NewVoidPlanRequest(server string, plan PlanID) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6597,7 +6809,7 @@ func NewVoidPlanRequest(server string, plan int64) (*http.Request, error) {
 }
 
 // NewGetRosterRequest constructs an http.Request for the GetRoster method
-func NewGetRosterRequest(server string, roster int64) (*http.Request, error) {
+func NewGetRosterRequest(server string, roster RosterID) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6631,7 +6843,7 @@ func NewGetRosterRequest(server string, roster int64) (*http.Request, error) {
 }
 
 // NewCompareRostersRequest constructs an http.Request for the CompareRosters method
-func NewCompareRostersRequest(server string, roster int64, params *CompareRostersParams) (*http.Request, error) {
+func NewCompareRostersRequest(server string, roster RosterID, params *CompareRostersParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6752,7 +6964,7 @@ func NewCompareRostersRequest(server string, roster int64, params *CompareRoster
 }
 
 // NewExportRosterRequest constructs an http.Request for the ExportRoster method
-func NewExportRosterRequest(server string, roster int64, params *ExportRosterParams) (*http.Request, error) {
+func NewExportRosterRequest(server string, roster RosterID, params *ExportRosterParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6858,9 +7070,9 @@ func NewExportRosterRequest(server string, roster int64, params *ExportRosterPar
 
 		}
 
-		if params.People != nil {
+		if params.Sheet != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "people", *params.People, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sheet", *params.Sheet, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6885,7 +7097,7 @@ func NewExportRosterRequest(server string, roster int64, params *ExportRosterPar
 }
 
 // NewListLeftOutRequest constructs an http.Request for the ListLeftOut method
-func NewListLeftOutRequest(server string, roster int64, params *ListLeftOutParams) (*http.Request, error) {
+func NewListLeftOutRequest(server string, roster RosterID, params *ListLeftOutParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6970,7 +7182,7 @@ func NewListLeftOutRequest(server string, roster int64, params *ListLeftOutParam
 }
 
 // NewListRecordsRequest constructs an http.Request for the ListRecords method
-func NewListRecordsRequest(server string, roster int64, params *ListRecordsParams) (*http.Request, error) {
+func NewListRecordsRequest(server string, roster RosterID, params *ListRecordsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7055,7 +7267,7 @@ func NewListRecordsRequest(server string, roster int64, params *ListRecordsParam
 }
 
 // NewListRejectionsRequest constructs an http.Request for the ListRejections method
-func NewListRejectionsRequest(server string, roster int64, params *ListRejectionsParams) (*http.Request, error) {
+func NewListRejectionsRequest(server string, roster RosterID, params *ListRejectionsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7128,7 +7340,7 @@ func NewListRejectionsRequest(server string, roster int64, params *ListRejection
 }
 
 // NewGetStatisticsRequest constructs an http.Request for the GetStatistics method
-func NewGetStatisticsRequest(server string, roster int64) (*http.Request, error) {
+func NewGetStatisticsRequest(server string, roster RosterID) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7162,7 +7374,7 @@ func NewGetStatisticsRequest(server string, roster int64) (*http.Request, error)
 }
 
 // NewGetRunRequest constructs an http.Request for the GetRun method
-func NewGetRunRequest(server string, run int64) (*http.Request, error) {
+func NewGetRunRequest(server string, run RunID) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7196,7 +7408,7 @@ func NewGetRunRequest(server string, run int64) (*http.Request, error) {
 }
 
 // NewHaltRunRequest constructs an http.Request for the HaltRun method
-func NewHaltRunRequest(server string, run int64) (*http.Request, error) {
+func NewHaltRunRequest(server string, run RunID) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7230,7 +7442,7 @@ func NewHaltRunRequest(server string, run int64) (*http.Request, error) {
 }
 
 // NewListReceiptsRequest constructs an http.Request for the ListReceipts method
-func NewListReceiptsRequest(server string, run int64, params *ListReceiptsParams) (*http.Request, error) {
+func NewListReceiptsRequest(server string, run RunID, params *ListReceiptsParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7315,7 +7527,7 @@ func NewListReceiptsRequest(server string, run int64, params *ListReceiptsParams
 }
 
 // NewSettleReceiptRequest calls the generic SettleReceipt builder with application/json body
-func NewSettleReceiptRequest(server string, run int64, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody) (*http.Request, error) {
+func NewSettleReceiptRequest(server string, run RunID, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -7326,7 +7538,7 @@ func NewSettleReceiptRequest(server string, run int64, number int, params *Settl
 }
 
 // NewSettleReceiptRequestWithBody constructs an http.Request for the SettleReceipt method, with any body, and a specified content type
-func NewSettleReceiptRequestWithBody(server string, run int64, number int, params *SettleReceiptParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewSettleReceiptRequestWithBody(server string, run RunID, number int, params *SettleReceiptParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7384,7 +7596,7 @@ func NewSettleReceiptRequestWithBody(server string, run int64, number int, param
 }
 
 // NewVerifyRunRequest constructs an http.Request for the VerifyRun method
-func NewVerifyRunRequest(server string, run int64, params *VerifyRunParams) (*http.Request, error) {
+func NewVerifyRunRequest(server string, run RunID, params *VerifyRunParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7527,7 +7739,7 @@ func NewListSystemsRequest(server string) (*http.Request, error) {
 }
 
 // NewRemoveSystemRequest constructs an http.Request for the RemoveSystem method
-func NewRemoveSystemRequest(server string, system string) (*http.Request, error) {
+func NewRemoveSystemRequest(server string, system SystemName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7561,7 +7773,7 @@ func NewRemoveSystemRequest(server string, system string) (*http.Request, error)
 }
 
 // NewGetSystemRequest constructs an http.Request for the GetSystem method
-func NewGetSystemRequest(server string, system string) (*http.Request, error) {
+func NewGetSystemRequest(server string, system SystemName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7595,7 +7807,7 @@ func NewGetSystemRequest(server string, system string) (*http.Request, error) {
 }
 
 // NewPutSystemRequest calls the generic PutSystem builder with application/json body
-func NewPutSystemRequest(server string, system string, params *PutSystemParams, body PutSystemJSONRequestBody) (*http.Request, error) {
+func NewPutSystemRequest(server string, system SystemName, params *PutSystemParams, body PutSystemJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -7606,7 +7818,7 @@ func NewPutSystemRequest(server string, system string, params *PutSystemParams, 
 }
 
 // NewPutSystemRequestWithBody constructs an http.Request for the PutSystem method, with any body, and a specified content type
-func NewPutSystemRequestWithBody(server string, system string, params *PutSystemParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewPutSystemRequestWithBody(server string, system SystemName, params *PutSystemParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7684,7 +7896,7 @@ func NewPutSystemRequestWithBody(server string, system string, params *PutSystem
 }
 
 // NewSendFileRequestWithBody constructs an http.Request for the SendFile method, with any body, and a specified content type
-func NewSendFileRequestWithBody(server string, system string, params *SendFileParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewSendFileRequestWithBody(server string, system SystemName, params *SendFileParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7735,7 +7947,7 @@ func NewSendFileRequestWithBody(server string, system string, params *SendFilePa
 }
 
 // NewGetRecordHistoryRequest constructs an http.Request for the GetRecordHistory method
-func NewGetRecordHistoryRequest(server string, system string, params *GetRecordHistoryParams) (*http.Request, error) {
+func NewGetRecordHistoryRequest(server string, system SystemName, params *GetRecordHistoryParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7804,7 +8016,7 @@ func NewGetRecordHistoryRequest(server string, system string, params *GetRecordH
 }
 
 // NewPreviewSystemRequest calls the generic PreviewSystem builder with application/json body
-func NewPreviewSystemRequest(server string, system string, body PreviewSystemJSONRequestBody) (*http.Request, error) {
+func NewPreviewSystemRequest(server string, system SystemName, body PreviewSystemJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -7815,7 +8027,7 @@ func NewPreviewSystemRequest(server string, system string, body PreviewSystemJSO
 }
 
 // NewPreviewSystemRequestWithBody constructs an http.Request for the PreviewSystem method, with any body, and a specified content type
-func NewPreviewSystemRequestWithBody(server string, system string, contentType string, body io.Reader) (*http.Request, error) {
+func NewPreviewSystemRequestWithBody(server string, system SystemName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7851,7 +8063,7 @@ func NewPreviewSystemRequestWithBody(server string, system string, contentType s
 }
 
 // NewProbeSystemRequest constructs an http.Request for the ProbeSystem method
-func NewProbeSystemRequest(server string, system string) (*http.Request, error) {
+func NewProbeSystemRequest(server string, system SystemName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7885,7 +8097,7 @@ func NewProbeSystemRequest(server string, system string) (*http.Request, error) 
 }
 
 // NewListRostersRequest constructs an http.Request for the ListRosters method
-func NewListRostersRequest(server string, system string, params *ListRostersParams) (*http.Request, error) {
+func NewListRostersRequest(server string, system SystemName, params *ListRostersParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7958,7 +8170,7 @@ func NewListRostersRequest(server string, system string, params *ListRostersPara
 }
 
 // NewTakeRosterRequestWithBody constructs an http.Request for the TakeRoster method, with any body, and a specified content type
-func NewTakeRosterRequestWithBody(server string, system string, params *TakeRosterParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewTakeRosterRequestWithBody(server string, system SystemName, params *TakeRosterParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8072,7 +8284,7 @@ func NewTakeRosterRequestWithBody(server string, system string, params *TakeRost
 }
 
 // NewSetWritingRequest calls the generic SetWriting builder with application/json body
-func NewSetWritingRequest(server string, system string, body SetWritingJSONRequestBody) (*http.Request, error) {
+func NewSetWritingRequest(server string, system SystemName, body SetWritingJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -8083,7 +8295,7 @@ func NewSetWritingRequest(server string, system string, body SetWritingJSONReque
 }
 
 // NewSetWritingRequestWithBody constructs an http.Request for the SetWriting method, with any body, and a specified content type
-func NewSetWritingRequestWithBody(server string, system string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetWritingRequestWithBody(server string, system SystemName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8185,7 +8397,7 @@ func NewListTasksRequest(server string, params *ListTasksParams) (*http.Request,
 }
 
 // NewGetTaskRequest constructs an http.Request for the GetTask method
-func NewGetTaskRequest(server string, task int64) (*http.Request, error) {
+func NewGetTaskRequest(server string, task TaskID) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8219,7 +8431,7 @@ func NewGetTaskRequest(server string, task int64) (*http.Request, error) {
 }
 
 // NewWatchTaskRequest constructs an http.Request for the WatchTask method
-func NewWatchTaskRequest(server string, task int64) (*http.Request, error) {
+func NewWatchTaskRequest(server string, task TaskID) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8253,7 +8465,7 @@ func NewWatchTaskRequest(server string, task int64) (*http.Request, error) {
 }
 
 // NewHaltTaskRequest constructs an http.Request for the HaltTask method
-func NewHaltTaskRequest(server string, task int64) (*http.Request, error) {
+func NewHaltTaskRequest(server string, task TaskID) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8287,7 +8499,7 @@ func NewHaltTaskRequest(server string, task int64) (*http.Request, error) {
 }
 
 // NewGetTaskLogRequest constructs an http.Request for the GetTaskLog method
-func NewGetTaskLogRequest(server string, task int64, params *GetTaskLogParams) (*http.Request, error) {
+func NewGetTaskLogRequest(server string, task TaskID, params *GetTaskLogParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8454,7 +8666,7 @@ func NewCreateUserRequestWithBody(server string, params *CreateUserParams, conte
 }
 
 // NewRemoveUserRequest constructs an http.Request for the RemoveUser method
-func NewRemoveUserRequest(server string, user string) (*http.Request, error) {
+func NewRemoveUserRequest(server string, user UserName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8488,7 +8700,7 @@ func NewRemoveUserRequest(server string, user string) (*http.Request, error) {
 }
 
 // NewSetRightsRequest calls the generic SetRights builder with application/json body
-func NewSetRightsRequest(server string, user string, body SetRightsJSONRequestBody) (*http.Request, error) {
+func NewSetRightsRequest(server string, user UserName, body SetRightsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -8499,7 +8711,7 @@ func NewSetRightsRequest(server string, user string, body SetRightsJSONRequestBo
 }
 
 // NewSetRightsRequestWithBody constructs an http.Request for the SetRights method, with any body, and a specified content type
-func NewSetRightsRequestWithBody(server string, user string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetRightsRequestWithBody(server string, user UserName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8535,7 +8747,7 @@ func NewSetRightsRequestWithBody(server string, user string, contentType string,
 }
 
 // NewResetPasswordRequest constructs an http.Request for the ResetPassword method
-func NewResetPasswordRequest(server string, user string) (*http.Request, error) {
+func NewResetPasswordRequest(server string, user UserName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8569,7 +8781,7 @@ func NewResetPasswordRequest(server string, user string) (*http.Request, error) 
 }
 
 // NewListTokensRequest constructs an http.Request for the ListTokens method
-func NewListTokensRequest(server string, user string) (*http.Request, error) {
+func NewListTokensRequest(server string, user UserName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8603,7 +8815,7 @@ func NewListTokensRequest(server string, user string) (*http.Request, error) {
 }
 
 // NewCreateTokenRequest calls the generic CreateToken builder with application/json body
-func NewCreateTokenRequest(server string, user string, params *CreateTokenParams, body CreateTokenJSONRequestBody) (*http.Request, error) {
+func NewCreateTokenRequest(server string, user UserName, params *CreateTokenParams, body CreateTokenJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
@@ -8614,7 +8826,7 @@ func NewCreateTokenRequest(server string, user string, params *CreateTokenParams
 }
 
 // NewCreateTokenRequestWithBody constructs an http.Request for the CreateToken method, with any body, and a specified content type
-func NewCreateTokenRequestWithBody(server string, user string, params *CreateTokenParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewCreateTokenRequestWithBody(server string, user UserName, params *CreateTokenParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8665,7 +8877,7 @@ func NewCreateTokenRequestWithBody(server string, user string, params *CreateTok
 }
 
 // NewRemoveTokenRequest constructs an http.Request for the RemoveToken method
-func NewRemoveTokenRequest(server string, user string, token int64) (*http.Request, error) {
+func NewRemoveTokenRequest(server string, user UserName, token int64) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string

@@ -149,6 +149,19 @@ func ask(out any, res *http.Response, err error) error {
 	return refusal(res.StatusCode, body)
 }
 
+// validator is the ETag of what an answer shows, for a change that is made from it;
+// nil where there is nothing yet.
+func validator(res *http.Response, err error) (*string, error) {
+	if err == nil && res.StatusCode == http.StatusNotFound {
+		return nil, res.Body.Close()
+	}
+	if err := ask(nil, res, err); err != nil {
+		return nil, err
+	}
+	tag := res.Header.Get("ETag")
+	return &tag, nil
+}
+
 func refusal(status int, body []byte) error {
 	var p apiclient.Problem
 	if json.Unmarshal(body, &p) != nil || p.Title == "" {

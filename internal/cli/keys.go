@@ -40,7 +40,7 @@ paste into a charter.`,
 				return err
 			}
 			var v apiclient.KeySurvey
-			res, err := c.SurveyKeys(c.ctx, &apiclient.SurveyKeysParams{People: args[0], Accounts: args[1]})
+			res, err := c.SurveyKeys(c.ctx, &apiclient.SurveyKeysParams{Authority: args[0], Downstream: args[1]})
 			if err := ask(&v, res, err); err != nil {
 				return err
 			}

@@ -245,7 +245,11 @@ func newCharter() *cobra.Command {
 			return err
 		}
 		var v apiclient.Charter
-		res, err = c.PutCharter(c.ctx, check.Lane, nil, apiclient.CharterInput{Source: string(src)})
+		tag, err := validator(c.GetCharter(c.ctx, check.Lane, nil))
+		if err != nil {
+			return err
+		}
+		res, err = c.PutCharter(c.ctx, check.Lane, &apiclient.PutCharterParams{IfMatch: tag}, apiclient.CharterInput{Source: string(src)})
 		if err := ask(&v, res, err); err != nil {
 			return err
 		}

@@ -20,7 +20,7 @@ type list[T any] struct {
 func (l *list[T]) UnmarshalJSON(b []byte) error {
 	known := struct {
 		Items *[]T     `json:"items"`
-		Next  **string `json:"next"`
+		Next  **string `json:"cursor"`
 		Total **int    `json:"total"`
 	}{&l.Items, &l.Next, &l.Total}
 	if err := json.Unmarshal(b, &known); err != nil {
@@ -29,7 +29,7 @@ func (l *list[T]) UnmarshalJSON(b []byte) error {
 	if err := json.Unmarshal(b, &l.rest); err != nil {
 		return err
 	}
-	for _, name := range []string{"items", "next", "total"} {
+	for _, name := range []string{"items", "cursor", "total"} {
 		delete(l.rest, name)
 	}
 	return nil
@@ -42,7 +42,7 @@ func (l list[T]) MarshalJSON() ([]byte, error) {
 		out[name] = v
 	}
 	if l.Next != nil {
-		out["next"] = *l.Next
+		out["cursor"] = *l.Next
 	}
 	if l.Total != nil {
 		out["total"] = *l.Total

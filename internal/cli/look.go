@@ -115,8 +115,8 @@ func (c *client) keepShape(v apiclient.Preview) error {
 	if settings := c.settings(); len(settings) > 0 {
 		maps.Copy(x.Settings, settings)
 	}
-	version := fmt.Sprintf("%q", fmt.Sprint(x.Version))
-	res, err = c.PutSystem(c.ctx, v.System, &apiclient.PutSystemParams{IfMatch: &version}, apiclient.SystemInput{
+	tag := res.Header.Get("ETag")
+	res, err = c.PutSystem(c.ctx, v.System, &apiclient.PutSystemParams{IfMatch: &tag}, apiclient.SystemInput{
 		Kind: x.Kind, Settings: &x.Settings, Shape: &v.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays,
 	})
 	if err := ask(nil, res, err); err != nil {

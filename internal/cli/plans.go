@@ -31,7 +31,7 @@ func newPlan() *cobra.Command {
 		people, _ := c.cmd.Flags().GetStringSlice("person")
 		waves, _ := c.cmd.Flags().GetStringSlice("wave")
 		var p apiclient.Plan
-		res, err := c.DraftPlan(c.ctx, args[0], nil, apiclient.DraftInput{People: &people, Waves: &waves})
+		res, err := c.DraftPlan(c.ctx, args[0], nil, apiclient.DraftInput{PersonIds: &people, Waves: &waves})
 		if err := ask(&p, res, err); err != nil {
 			return err
 		}

@@ -290,7 +290,7 @@ func newRosterExport() *cobra.Command {
 		skip, _ := c.cmd.Flags().GetInt("skip")
 		first, _ := c.cmd.Flags().GetInt("first")
 		native, people := c.on("native"), c.on("for-people")
-		params := apiclient.ExportRosterParams{Columns: c.given("columns"), Q: c.given("search"), Skip: &skip, First: &first, Native: &native, People: &people}
+		params := apiclient.ExportRosterParams{Columns: c.given("columns"), Q: c.given("search"), Skip: &skip, First: &first, Native: &native, Sheet: &people}
 		if format := c.flag("format"); format != "" {
 			f := apiclient.ExportRosterParamsFormat(format)
 			params.Format = &f

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"maps"
 	"os"
@@ -84,7 +83,11 @@ func newSystem() *cobra.Command {
 
 func newSystemPut() *cobra.Command {
 	cmd := running("put NAME", "Make a system, or replace its settings and shape", exact("NAME"), func(c *client, args []string) error {
-		return c.putSystem(args[0], apiclient.SystemInput{Kind: apiclient.SystemKind(c.flag("kind")), Settings: &map[string]string{}}, nil)
+		tag, err := validator(c.GetSystem(c.ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		return c.putSystem(args[0], apiclient.SystemInput{Kind: apiclient.SystemKind(c.flag("kind")), Settings: &map[string]string{}}, tag)
 	})
 	cmd.Flags().String("kind", "", "file, ldap or scim")
 	systemFlags(cmd)
@@ -99,10 +102,10 @@ func newSystemChange() *cobra.Command {
 		if err := ask(&x, res, err); err != nil {
 			return err
 		}
-		version := fmt.Sprintf("%q", fmt.Sprint(x.Version))
+		tag := res.Header.Get("ETag")
 		return c.putSystem(args[0], apiclient.SystemInput{
 			Kind: x.Kind, Settings: &x.Settings, Shape: &x.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays,
-		}, &version)
+		}, &tag)
 	})
 	systemFlags(cmd)
 	return cmd
@@ -120,7 +123,7 @@ func systemFlags(cmd *cobra.Command) {
 }
 
 // putSystem sends a system with what the flags say about it.
-func (c *client) putSystem(name string, in apiclient.SystemInput, version *string) error {
+func (c *client) putSystem(name string, in apiclient.SystemInput, tag *string) error {
 	flags := c.cmd.Flags()
 	for k, v := range c.settings() {
 		(*in.Settings)[k] = v
@@ -155,7 +158,7 @@ func (c *client) putSystem(name string, in apiclient.SystemInput, version *strin
 	}
 	var x apiclient.System
 	same, _ := flags.GetBool("same-records")
-	res, err := c.PutSystem(c.ctx, name, &apiclient.PutSystemParams{IfMatch: version, SameRecords: &same}, in)
+	res, err := c.PutSystem(c.ctx, name, &apiclient.PutSystemParams{IfMatch: tag, SameRecords: &same}, in)
 	if err := ask(&x, res, err); err != nil {
 		return err
 	}

@@ -32,8 +32,18 @@ func dayText(d *openapitypes.Date) *string {
 	return &text
 }
 
-func page(text, cursor *string, limit *int) service.Page {
-	return service.Page{Text: strings.TrimSpace(value(text)), Cursor: value(cursor), Limit: value(limit)}
+func page(ctx context.Context, text, cursor *string, limit *int) service.Page {
+	of, _ := ctx.Value(listKey{}).(string)
+	return service.Page{Text: strings.TrimSpace(value(text)), Cursor: value(cursor), Limit: value(limit), Of: of}
+}
+
+// listOf names the list that a request is about: all of it but where it goes on and
+// how much of it is wanted.
+func listOf(r *http.Request) string {
+	q := r.URL.Query()
+	q.Del("cursor")
+	q.Del("limit")
+	return r.URL.Path + "?" + q.Encode()
 }
 
 func listed[T any](list []T) map[string]any {
@@ -46,7 +56,7 @@ func listed[T any](list []T) map[string]any {
 func onPage[T any](list []T, next string) map[string]any {
 	v := listed(list)
 	if next != "" {
-		v["next"] = next
+		v["cursor"] = next
 	}
 	return v
 }
@@ -57,13 +67,14 @@ func counted[T any](list []T, next string, total int) map[string]any {
 	return v
 }
 
-// ifMatch reads the version that a change was made from; fallback when the
-// caller does not say.
-func ifMatch(header *string, fallback int64) (int64, error) {
+// ifMatch reads the version that a change was made from; none where the caller does
+// not say, and so can mean only what does not exist yet.
+func ifMatch(header *string, none int64) (int64, error) {
 	if header == nil {
-		return fallback, nil
+		return none, nil
 	}
-	n, err := strconv.ParseInt(strings.Trim(*header, `W/"`), 10, 64)
+	version, _, _ := strings.Cut(strings.Trim(*header, `W/"`), "-")
+	n, err := strconv.ParseInt(version, 10, 64)
 	if err != nil {
 		return 0, &service.Error{Kind: service.Invalid, Title: "If-Match is not an ETag that this service gave", Field: "If-Match"}
 	}
@@ -113,57 +124,105 @@ func (a signedOut) VisitSignOutResponse(w http.ResponseWriter) error {
 	return nil
 }
 
-// watch streams a task's state as server-sent events until it ends.
-type watch struct {
-	ctx     context.Context
-	service *service.Service
-	task    int64
-}
-
 // stillThere is how often a watcher is told that there is nothing new, by which one
 // that went away without a word is noticed.
 const stillThere = 15 * time.Second
 
-// watchEvery is how often a task is looked at for watchers.
-const watchEvery = 250 * time.Millisecond
+// watchEvery is how often a task is looked at for watchers, listenEvery whether
+// anything happened.
+const (
+	watchEvery  = 250 * time.Millisecond
+	listenEvery = time.Second
+)
 
-func (a watch) VisitWatchTaskResponse(w http.ResponseWriter) error {
+// stream sends server-sent events until there are no more, or nobody listens.
+type stream struct {
+	ctx   context.Context
+	every time.Duration
+	// next are the events that there are now; over says that they were the last.
+	next func() (list []service.Event, over bool, err error)
+}
+
+func (a stream) write(w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(http.StatusOK)
 	flush := http.NewResponseController(w)
-	last, told := "", time.Now()
+	if flush.Flush() != nil {
+		return nil // the watcher went away
+	}
+	told := time.Now()
 	for {
-		t, err := a.service.Task(a.ctx, a.task)
+		list, over, err := a.next()
 		if err != nil {
 			return nil // the stream has begun; the watcher asks again
 		}
-		text, _ := json.Marshal(t)
-		if string(text) != last {
-			last, told = string(text), time.Now()
-			if _, err := fmt.Fprintf(w, "event: task\ndata: %s\n\n", text); err != nil {
+		for _, e := range list {
+			text, err := json.Marshal(e.Body)
+			if err != nil {
+				return err
+			}
+			if e.Number > 0 {
+				fmt.Fprintf(w, "id: %d\n", e.Number) // what is wrong with w shows below
+			}
+			if _, err := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.Kind, text); err != nil {
 				return nil // the watcher went away
 			}
-			if err := flush.Flush(); err != nil {
+		}
+		if len(list) == 0 && time.Since(told) > stillThere {
+			if _, err := io.WriteString(w, ": nothing new\n\n"); err != nil {
+				return nil // as above
+			}
+			list = append(list, service.Event{})
+		}
+		if len(list) > 0 {
+			told = time.Now()
+			if flush.Flush() != nil {
 				return nil // as above
 			}
 		}
-		if t.Ended != nil {
+		if over {
 			return nil
-		}
-		if time.Since(told) > stillThere {
-			told = time.Now()
-			if _, err := io.WriteString(w, ": nothing new\n\n"); err != nil || flush.Flush() != nil {
-				return nil // the watcher went away
-			}
 		}
 		select {
 		case <-a.ctx.Done():
 			return nil
-		case <-time.After(watchEvery):
+		case <-time.After(a.every):
 		}
 	}
 }
+
+func (a stream) VisitWatchTaskResponse(w http.ResponseWriter) error   { return a.write(w) }
+func (a stream) VisitWatchEventsResponse(w http.ResponseWriter) error { return a.write(w) }
+
+// begun answers that work has begun, and where to see how it goes.
+type begun[T any] struct {
+	body T
+	at   string
+}
+
+func beginning[T any](v any, err error, at func(T) string) (begun[T], error) {
+	body, err := as[T](v, err)
+	if err != nil {
+		return begun[T]{}, err
+	}
+	return begun[T]{body, at(body)}, nil
+}
+
+func (a begun[T]) write(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", asJSON)
+	w.Header().Set("Location", a.at)
+	w.WriteHeader(http.StatusAccepted)
+	return json.NewEncoder(w).Encode(a.body)
+}
+
+func taskAt(t openapi.Task) string { return fmt.Sprintf("%s/tasks/%d", base, t.Id) }
+func runAt(r openapi.Run) string   { return fmt.Sprintf("%s/runs/%d", base, r.Id) }
+
+func (a begun[T]) VisitTakeRosterResponse(w http.ResponseWriter) error { return a.write(w) }
+func (a begun[T]) VisitReconcileResponse(w http.ResponseWriter) error  { return a.write(w) }
+func (a begun[T]) VisitVerifyRunResponse(w http.ResponseWriter) error  { return a.write(w) }
+func (a begun[T]) VisitRunPlanResponse(w http.ResponseWriter) error    { return a.write(w) }
 
 // versioned is an answer whose version becomes its ETag.
 type versioned[T any] struct {

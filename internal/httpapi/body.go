@@ -241,9 +241,14 @@ func (s *server) validate(r *http.Request, route *routers.Route, params map[stri
 	if err == nil {
 		return nil
 	}
-	e := &service.Error{Kind: service.Invalid, Title: "the request is not of the contract's form"}
-	e.Field, e.Detail = explain(err)
-	if unreadable(err) {
+	e := &service.Error{Kind: service.Invalid, Cause: "request-invalid", Title: "the request is not of the contract's form"}
+	faults := apart(err)
+	for _, f := range faults {
+		field, detail := explain(f)
+		e.Problems = append(e.Problems, document.Problem{Path: field, Message: detail})
+	}
+	e.Field, e.Detail = e.Problems[0].Path, e.Problems[0].Message
+	if unreadable(faults[0]) {
 		e.Kind = service.Malformed
 	}
 	if e.Field != "" { // the fault alone, in one sentence
@@ -252,12 +257,29 @@ func (s *server) validate(r *http.Request, route *routers.Route, params map[stri
 	return e
 }
 
+// apart are the single faults of a request, at most mostFaults.
+func apart(err error) (list []error) {
+	var many openapi3.MultiError
+	if !errors.As(err, &many) || len(many) == 0 {
+		return []error{err}
+	}
+	for _, e := range many {
+		var bad *openapi3filter.RequestError
+		var inside openapi3.MultiError
+		if errors.As(e, &bad) && bad.Parameter == nil && errors.As(bad.Err, &inside) { // what is wrong with the body, one by one
+			list = append(list, apart(inside)...)
+			continue
+		}
+		list = append(list, e)
+	}
+	return list[:min(len(list), mostFaults)]
+}
+
+// mostFaults of a request are told at once.
+const mostFaults = 50
+
 // unreadable tells a value that is none of its type from one that is not allowed.
 func unreadable(err error) bool {
-	var many openapi3.MultiError
-	if errors.As(err, &many) && len(many) > 0 {
-		err = many[0]
-	}
 	var parse *openapi3filter.ParseError
 	return errors.As(err, &parse)
 }

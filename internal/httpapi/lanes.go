@@ -37,7 +37,7 @@ func (s *server) GetCharter(ctx context.Context, r openapi.GetCharterRequestObje
 }
 
 func (s *server) PutCharter(ctx context.Context, r openapi.PutCharterRequestObject) (openapi.PutCharterResponseObject, error) {
-	version, err := ifMatch(r.Params.IfMatch, -1)
+	version, err := ifMatch(r.Params.IfMatch, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -55,16 +55,16 @@ func (s *server) CheckCharter(ctx context.Context, r openapi.CheckCharterRequest
 
 func (s *server) Reconcile(ctx context.Context, r openapi.ReconcileRequestObject) (openapi.ReconcileResponseObject, error) {
 	t, err := s.cfg.Service.Reconcile(ctx, caller(ctx), r.Lane, value(r.Params.Learn))
-	return as[openapi.Reconcile202JSONResponse](t, err)
+	return beginning(t, err, taskAt)
 }
 
 func (s *server) ListReconciliations(ctx context.Context, r openapi.ListReconciliationsRequestObject) (openapi.ListReconciliationsResponseObject, error) {
-	list, next, err := s.cfg.Service.Reconciliations(ctx, r.Lane, page(nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.Reconciliations(ctx, r.Lane, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListReconciliations200JSONResponse](onPage(list, next), err)
 }
 
 func (s *server) ListVerdicts(ctx context.Context, r openapi.ListVerdictsRequestObject) (openapi.ListVerdictsResponseObject, error) {
-	list, next, total, err := s.cfg.Service.Verdicts(ctx, r.Lane, string(r.Params.Side), string(value(r.Params.State)), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, next, total, err := s.cfg.Service.Verdicts(ctx, r.Lane, string(r.Params.Side), string(value(r.Params.State)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListVerdicts200JSONResponse](counted(list, next, total), err)
 }
 
@@ -104,7 +104,7 @@ func (s *server) ListQuestions(ctx context.Context, r openapi.ListQuestionsReque
 	if r.Params.Most != nil {
 		f.Most = *r.Params.Most
 	}
-	v, err := s.cfg.Service.Questions(ctx, r.Lane, f, page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	v, err := s.cfg.Service.Questions(ctx, r.Lane, f, page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListQuestions200JSONResponse](v, err)
 }
 
@@ -126,7 +126,7 @@ func (s *server) ClearRuling(ctx context.Context, r openapi.ClearRulingRequestOb
 }
 
 func (s *server) ListWithheld(ctx context.Context, r openapi.ListWithheldRequestObject) (openapi.ListWithheldResponseObject, error) {
-	list, next, total, err := s.cfg.Service.Withheld(ctx, r.Lane, string(value(r.Params.Verb)), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, next, total, err := s.cfg.Service.Withheld(ctx, r.Lane, string(value(r.Params.Verb)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListWithheld200JSONResponse](counted(list, next, total), err)
 }
 
@@ -136,7 +136,7 @@ func (s *server) ListBonds(ctx context.Context, r openapi.ListBondsRequestObject
 }
 
 func (s *server) ListFindings(ctx context.Context, r openapi.ListFindingsRequestObject) (openapi.ListFindingsResponseObject, error) {
-	list, next, total, counts, err := s.cfg.Service.Findings(ctx, r.Lane, string(value(r.Params.Code)), string(value(r.Params.Severity)), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, next, total, counts, err := s.cfg.Service.Findings(ctx, r.Lane, string(value(r.Params.Code)), string(value(r.Params.Severity)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	v := counted(list, next, total)
 	v["counts"] = counts
 	return as[openapi.ListFindings200JSONResponse](v, err)

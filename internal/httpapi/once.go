@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"twinning/internal/httpapi/openapi"
 	"twinning/internal/service"
 )
 
@@ -30,7 +32,7 @@ func (s *server) once(c *echo.Context, operation string, raw []byte, next echo.H
 		return err
 	}
 	if done.Status != nil {
-		return replay(c, done)
+		return replay(c, operation, done)
 	}
 	c.SetRequest(r.WithContext(service.WithRequest(r.Context(), request)))
 	kept := &keeping{ResponseWriter: c.Response()}
@@ -40,7 +42,7 @@ func (s *server) once(c *echo.Context, operation string, raw []byte, next echo.H
 		c.SetResponse(kept.ResponseWriter)
 		for range 20 {
 			if _, done, err = s.cfg.Service.Request(r.Context(), who, key, request.Digest); err == nil && done.Status != nil {
-				return replay(c, done)
+				return replay(c, operation, done)
 			}
 			time.Sleep(50 * time.Millisecond)
 		}
@@ -54,7 +56,17 @@ func (s *server) once(c *echo.Context, operation string, raw []byte, next echo.H
 	return err
 }
 
-func replay(c *echo.Context, done service.Request) error {
+func replay(c *echo.Context, operation string, done service.Request) error {
+	var answer struct {
+		ID int64 `json:"id"`
+	}
+	if *done.Status == http.StatusAccepted && json.Unmarshal(done.Answer, &answer) == nil {
+		at := taskAt(openapi.Task{Id: answer.ID})
+		if strings.EqualFold(operation, "runPlan") {
+			at = runAt(openapi.Run{Id: answer.ID})
+		}
+		c.Response().Header().Set("Location", at)
+	}
 	c.Response().Header().Set("Idempotency-Replayed", "true")
 	return c.Blob(*done.Status, asJSON, done.Answer)
 }

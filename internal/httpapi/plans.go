@@ -7,12 +7,12 @@ import (
 )
 
 func (s *server) DraftPlan(ctx context.Context, r openapi.DraftPlanRequestObject) (openapi.DraftPlanResponseObject, error) {
-	v, err := s.cfg.Service.Draft(ctx, caller(ctx), r.Lane, value(r.Body.People), value(r.Body.Waves))
+	v, err := s.cfg.Service.Draft(ctx, caller(ctx), r.Lane, value(r.Body.PersonIds), value(r.Body.Waves))
 	return as[openapi.DraftPlan201JSONResponse](v, err)
 }
 
 func (s *server) ListPlans(ctx context.Context, r openapi.ListPlansRequestObject) (openapi.ListPlansResponseObject, error) {
-	list, next, err := s.cfg.Service.Plans(ctx, r.Lane, page(nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.Plans(ctx, r.Lane, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListPlans200JSONResponse](onPage(list, next), err)
 }
 
@@ -22,7 +22,7 @@ func (s *server) GetPlan(ctx context.Context, r openapi.GetPlanRequestObject) (o
 }
 
 func (s *server) ListChanges(ctx context.Context, r openapi.ListChangesRequestObject) (openapi.ListChangesResponseObject, error) {
-	list, next, total, err := s.cfg.Service.Changes(ctx, r.Plan, string(value(r.Params.Verb)), string(value(r.Params.Outcome)), page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, next, total, err := s.cfg.Service.Changes(ctx, r.Plan, string(value(r.Params.Verb)), string(value(r.Params.Outcome)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListChanges200JSONResponse](counted(list, next, total), err)
 }
 
@@ -38,7 +38,7 @@ func (s *server) VoidPlan(ctx context.Context, r openapi.VoidPlanRequestObject) 
 
 func (s *server) RunPlan(ctx context.Context, r openapi.RunPlanRequestObject) (openapi.RunPlanResponseObject, error) {
 	v, err := s.cfg.Service.StartRun(ctx, caller(ctx), r.Plan, r.Body.Hash, value(r.Body.Wave))
-	return as[openapi.RunPlan202JSONResponse](v, err)
+	return beginning(v, err, runAt)
 }
 
 func (s *server) ListRuns(ctx context.Context, r openapi.ListRunsRequestObject) (openapi.ListRunsResponseObject, error) {
@@ -58,7 +58,7 @@ func (s *server) HaltRun(ctx context.Context, r openapi.HaltRunRequestObject) (o
 
 func (s *server) VerifyRun(ctx context.Context, r openapi.VerifyRunRequestObject) (openapi.VerifyRunResponseObject, error) {
 	t, err := s.cfg.Service.Verify(ctx, caller(ctx), r.Run)
-	return as[openapi.VerifyRun202JSONResponse](t, err)
+	return beginning(t, err, taskAt)
 }
 
 func (s *server) SettleReceipt(ctx context.Context, r openapi.SettleReceiptRequestObject) (openapi.SettleReceiptResponseObject, error) {
@@ -67,6 +67,6 @@ func (s *server) SettleReceipt(ctx context.Context, r openapi.SettleReceiptReque
 }
 
 func (s *server) ListReceipts(ctx context.Context, r openapi.ListReceiptsRequestObject) (openapi.ListReceiptsResponseObject, error) {
-	list, next, err := s.cfg.Service.Receipts(ctx, r.Run, string(value(r.Params.Outcome)), page(nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.Receipts(ctx, r.Run, string(value(r.Params.Outcome)), page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListReceipts200JSONResponse](onPage(list, next), err)
 }

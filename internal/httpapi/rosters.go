@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"mime"
 	"net/http"
 	"strings"
@@ -11,7 +12,7 @@ import (
 )
 
 func (s *server) ListRosters(ctx context.Context, r openapi.ListRostersRequestObject) (openapi.ListRostersResponseObject, error) {
-	list, next, err := s.cfg.Service.Rosters(ctx, r.System, page(nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.Rosters(ctx, r.System, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListRosters200JSONResponse](onPage(list, next), err)
 }
 
@@ -19,7 +20,7 @@ func (s *server) TakeRoster(ctx context.Context, r openapi.TakeRosterRequestObje
 	t, err := s.cfg.Service.TakeRoster(ctx, caller(ctx), r.System, service.Taking{
 		Extent: string(value(r.Params.Extent)), Name: value(r.Params.Name), NewScope: value(r.Params.NewScope), File: value(r.Params.File), Body: r.Body,
 	})
-	return as[openapi.TakeRoster202JSONResponse](t, err)
+	return beginning(t, err, taskAt)
 }
 
 func (s *server) GetRoster(ctx context.Context, r openapi.GetRosterRequestObject) (openapi.GetRosterResponseObject, error) {
@@ -28,17 +29,17 @@ func (s *server) GetRoster(ctx context.Context, r openapi.GetRosterRequestObject
 }
 
 func (s *server) ListRecords(ctx context.Context, r openapi.ListRecordsRequestObject) (openapi.ListRecordsResponseObject, error) {
-	list, next, total, err := s.cfg.Service.Records(ctx, r.Roster, page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, next, total, err := s.cfg.Service.Records(ctx, r.Roster, page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListRecords200JSONResponse](counted(list, next, total), err)
 }
 
 func (s *server) ListRejections(ctx context.Context, r openapi.ListRejectionsRequestObject) (openapi.ListRejectionsResponseObject, error) {
-	list, next, err := s.cfg.Service.Rejections(ctx, r.Roster, page(nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.Rejections(ctx, r.Roster, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListRejections200JSONResponse](onPage(list, next), err)
 }
 
 func (s *server) ListLeftOut(ctx context.Context, r openapi.ListLeftOutRequestObject) (openapi.ListLeftOutResponseObject, error) {
-	list, reasons, next, err := s.cfg.Service.LeftOut(ctx, r.Roster, page(r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, reasons, next, err := s.cfg.Service.LeftOut(ctx, r.Roster, page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	v := onPage(list, next)
 	v["reasons"] = reasons
 	return as[openapi.ListLeftOut200JSONResponse](v, err)
@@ -51,7 +52,7 @@ func (s *server) GetStatistics(ctx context.Context, r openapi.GetStatisticsReque
 
 func (s *server) CompareRosters(ctx context.Context, r openapi.CompareRostersRequestObject) (openapi.CompareRostersResponseObject, error) {
 	v, err := s.cfg.Service.CompareRosters(ctx, r.Roster, service.Comparing{
-		With: value(r.Params.With), Kind: string(value(r.Params.Kind)), Attribute: value(r.Params.Attribute), Page: page(r.Params.Q, r.Params.Cursor, r.Params.Limit),
+		With: value(r.Params.With), Kind: string(value(r.Params.Kind)), Attribute: value(r.Params.Attribute), Page: page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit),
 	})
 	return as[openapi.CompareRosters200JSONResponse](v, err)
 }
@@ -59,7 +60,7 @@ func (s *server) CompareRosters(ctx context.Context, r openapi.CompareRostersReq
 func (s *server) ExportRoster(ctx context.Context, r openapi.ExportRosterRequestObject) (openapi.ExportRosterResponseObject, error) {
 	p := r.Params
 	e, err := s.cfg.Service.ExportRoster(ctx, caller(ctx), r.Roster, service.Exporting{
-		Format: string(value(p.Format)), Columns: words(value(p.Columns)), Text: value(p.Q), Skip: value(p.Skip), First: value(p.First), Native: value(p.Native), People: value(p.People),
+		Format: string(value(p.Format)), Columns: words(value(p.Columns)), Text: value(p.Q), Skip: value(p.Skip), First: value(p.First), Native: value(p.Native), People: value(p.Sheet),
 	})
 	return download{e, ctx}, err
 }
@@ -70,7 +71,7 @@ func (s *server) GetTemplate(ctx context.Context, r openapi.GetTemplateRequestOb
 }
 
 func (s *server) SurveyKeys(ctx context.Context, r openapi.SurveyKeysRequestObject) (openapi.SurveyKeysResponseObject, error) {
-	v, err := s.cfg.Service.SurveyKeys(ctx, r.Params.People, r.Params.Accounts)
+	v, err := s.cfg.Service.SurveyKeys(ctx, r.Params.Authority, r.Params.Downstream)
 	return as[openapi.SurveyKeys200JSONResponse](v, err)
 }
 
@@ -105,7 +106,7 @@ func (d download) VisitExportRosterResponse(w http.ResponseWriter) error { retur
 func (d download) VisitGetTemplateResponse(w http.ResponseWriter) error  { return d.write(w) }
 
 func (s *server) ListTasks(ctx context.Context, r openapi.ListTasksRequestObject) (openapi.ListTasksResponseObject, error) {
-	list, next, err := s.cfg.Service.Tasks(ctx, page(nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.Tasks(ctx, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListTasks200JSONResponse](onPage(list, next), err)
 }
 
@@ -120,7 +121,7 @@ func (s *server) HaltTask(ctx context.Context, r openapi.HaltTaskRequestObject) 
 }
 
 func (s *server) GetTaskLog(ctx context.Context, r openapi.GetTaskLogRequestObject) (openapi.GetTaskLogResponseObject, error) {
-	list, next, err := s.cfg.Service.TaskLog(ctx, r.Task, string(value(r.Params.Level)), page(nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.TaskLog(ctx, r.Task, string(value(r.Params.Level)), page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.GetTaskLog200JSONResponse](onPage(list, next), err)
 }
 
@@ -128,7 +129,36 @@ func (s *server) WatchTask(ctx context.Context, r openapi.WatchTaskRequestObject
 	if _, err := s.cfg.Service.Task(ctx, r.Task); err != nil {
 		return nil, err
 	}
-	return watch{ctx, s.cfg.Service, r.Task}, nil
+	last := ""
+	return stream{ctx, watchEvery, func() ([]service.Event, bool, error) {
+		t, err := s.cfg.Service.Task(ctx, r.Task)
+		if err != nil {
+			return nil, true, err
+		}
+		text, err := json.Marshal(t)
+		if err != nil || string(text) == last {
+			return nil, t.Ended != nil, err
+		}
+		last = string(text)
+		return []service.Event{{Kind: "task", Body: t}}, t.Ended != nil, nil
+	}}, nil
+}
+
+func (s *server) WatchEvents(ctx context.Context, r openapi.WatchEventsRequestObject) (openapi.WatchEventsResponseObject, error) {
+	after := int64(-1)
+	for _, said := range []*int64{r.Params.After, r.Params.LastEventID} { // who comes back knows better than the address
+		if said != nil {
+			after = *said
+		}
+	}
+	events, err := s.cfg.Service.Listen(ctx, after)
+	if err != nil {
+		return nil, err
+	}
+	return stream{ctx, listenEvery, func() ([]service.Event, bool, error) {
+		list, err := events.Next(ctx)
+		return list, false, err
+	}}, nil
 }
 
 func (s *server) GetFreeze(ctx context.Context, r openapi.GetFreezeRequestObject) (openapi.GetFreezeResponseObject, error) {
@@ -142,7 +172,7 @@ func (s *server) SetFreeze(ctx context.Context, r openapi.SetFreezeRequestObject
 }
 
 func (s *server) ListAudit(ctx context.Context, r openapi.ListAuditRequestObject) (openapi.ListAuditResponseObject, error) {
-	list, next, err := s.cfg.Service.AuditTrail(ctx, page(nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.AuditTrail(ctx, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListAudit200JSONResponse](onPage(list, next), err)
 }
 

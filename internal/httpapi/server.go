@@ -5,6 +5,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -127,6 +128,7 @@ type (
 	sessionKey struct{}
 	sourceKey  struct{}
 	deviceKey  struct{}
+	listKey    struct{} // which list a request is about
 )
 
 // source is the address that a request comes from.
@@ -197,7 +199,11 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		if err := s.validate(r, route, params, raw); err != nil {
 			return err
 		}
+		r = r.WithContext(context.WithValue(r.Context(), listKey{}, listOf(r)))
 		c.SetRequest(r)
+		if r.Method == http.MethodGet && !streams(route.Operation) {
+			return conditional(c, next)
+		}
 		if r.Method != http.MethodPost || isFile && r.ContentLength < 0 {
 			return next(c)
 		}
@@ -230,7 +236,7 @@ func (s *server) allowed(r *http.Request, who service.Caller, right string, para
 			return nil
 		}
 	}
-	return &service.Error{Kind: service.Denied, Title: fmt.Sprintf("this needs the right %q", right), Detail: fmt.Sprintf("%s holds %v", who.Name, who.Rights), Next: "ask an administrator for it"}
+	return &service.Error{Cause: "right-missing", Kind: service.Denied, Title: fmt.Sprintf("this needs the right %q", right), Detail: fmt.Sprintf("%s holds %v", who.Name, who.Rights), Next: "ask an administrator for it"}
 }
 
 // recovering turns a panic into an error of this one request, told by a number
@@ -277,10 +283,6 @@ func (s *server) identify(r *http.Request) (service.Caller, error) {
 // explain takes field and reason out of the validator's errors, whose own text
 // embeds whole schemas and values.
 func explain(err error) (field, detail string) {
-	var many openapi3.MultiError
-	if errors.As(err, &many) && len(many) > 0 {
-		err = many[0]
-	}
 	var bad *openapi3filter.RequestError
 	var schema *openapi3.SchemaError
 	if errors.As(err, &bad) && bad.Parameter != nil {
@@ -344,7 +346,7 @@ func plainReason(field, reason string) (string, string) {
 var statuses = map[service.Kind]int{
 	service.Invalid: http.StatusUnprocessableEntity, service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.Denied: http.StatusForbidden,
 	service.Internal: http.StatusInternalServerError, service.Malformed: http.StatusBadRequest, service.Media: http.StatusUnsupportedMediaType,
-	service.NotSigned: http.StatusUnauthorized, service.Slow: http.StatusTooManyRequests, service.Stopped: http.StatusLocked,
+	service.Changed: http.StatusConflict, service.NotSigned: http.StatusUnauthorized, service.Slow: http.StatusTooManyRequests, service.Stopped: http.StatusLocked,
 }
 
 // fail answers an error as problem+json (RFC 9457). What is not meant for the
@@ -356,9 +358,14 @@ func (s *server) fail(c *echo.Context, err error) {
 	switch {
 	case errors.As(err, &told):
 		p = problem(told)
+		if told.Kind == service.Changed {
+			p = preconditioned(c, told)
+		}
 		if told.Wait > 0 {
 			c.Response().Header().Set("Retry-After", strconv.Itoa(int(told.Wait.Seconds())+1))
 		}
+	case service.OfAnotherList(err):
+		p = problem(&service.Error{Cause: "cursor-of-another-list", Kind: service.Invalid, Title: "the cursor belongs to another list", Detail: "it was given under other filters, or before there was a newer result", Field: "cursor", Next: "ask for the list from its beginning, without a cursor"})
 	case service.Unreadable(err):
 		told := service.Error{Kind: service.Malformed, Title: "the request can't be read", Detail: err.Error()}
 		p = problem(&told)
@@ -380,7 +387,7 @@ func (s *server) fail(c *echo.Context, err error) {
 }
 
 func problem(e *service.Error) openapi.Problem {
-	p := openapi.Problem{Type: "urn:twinning:" + string(e.Kind), Title: e.Title, Status: statuses[e.Kind]}
+	p := openapi.Problem{Type: "urn:twinning:" + cmp.Or(e.Cause, string(e.Kind)), Title: e.Title, Status: statuses[e.Kind]}
 	optional := func(s string) *string {
 		if s == "" {
 			return nil
@@ -389,11 +396,14 @@ func problem(e *service.Error) openapi.Problem {
 	}
 	p.Detail, p.Field, p.Next = optional(e.Detail), optional(e.Field), optional(e.Next)
 	if len(e.Problems) > 0 {
-		list := make([]openapi.PlacedProblem, len(e.Problems))
+		list := make([]openapi.Fault, len(e.Problems))
 		for i, x := range e.Problems {
-			list[i] = openapi.PlacedProblem{Line: x.Line, Column: x.Column, Path: optional(x.Path), Message: x.Message}
+			list[i] = openapi.Fault{Detail: x.Message, Field: optional(x.Path)}
+			if x.Line > 0 {
+				list[i].Line, list[i].Column = &x.Line, &x.Column
+			}
 		}
-		p.Problems = &list
+		p.Errors = &list
 	}
 	return p
 }

@@ -111,7 +111,7 @@ func (s *server) GetSystem(ctx context.Context, r openapi.GetSystemRequestObject
 func (s *server) PutSystem(ctx context.Context, r openapi.PutSystemRequestObject) (openapi.PutSystemResponseObject, error) {
 	x := service.System{Name: r.System, Kind: string(r.Body.Kind), Shape: value(r.Body.Shape), AtOnce: value(r.Body.AtOnce), PerSecond: float64(value(r.Body.PerSecond)), KeepDays: value(r.Body.KeepDays)}
 	x.Settings.V = value(r.Body.Settings)
-	version, err := ifMatch(r.Params.IfMatch, 0)
+	version, err := ifMatch(r.Params.IfMatch, service.MustBeNew)
 	if err != nil {
 		return nil, err
 	}

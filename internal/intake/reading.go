@@ -83,7 +83,7 @@ func (s *Intake) Take(ctx context.Context, w *work.Work) error {
 	}
 	id, err := s.Store.StartRoster(ctx, x.ID, plan.extent, p.Name, shape.YAML(), w.ID)
 	if errors.Is(err, store.ErrInUse) {
-		return fault.New(fault.Conflict, "system "+x.Name+" is being read already", "", "wait for that reading to end")
+		return fault.New(fault.Conflict, "system "+x.Name+" is being read already", "", "wait for that reading to end").Because("busy")
 	}
 	if err != nil {
 		return err
@@ -149,11 +149,11 @@ func (s *Intake) planReading(ctx context.Context, w *work.Work, x store.System, 
 	}
 	moved := err == nil && last.Scope != "" && last.Scope != plan.scope
 	if moved && !p.NewScope {
-		return plan, fault.New(fault.Conflict, "the scope of "+x.Name+" is another than at its last roster", fmt.Sprintf("it was %q and is %q: whoever is absent now may only be out of scope, and would look gone", last.Scope, plan.scope), "put the old scope back, or take the roster with --new-scope once you know that this is wanted")
+		return plan, fault.New(fault.Conflict, "the scope of "+x.Name+" is another than at its last roster", fmt.Sprintf("it was %q and is %q: whoever is absent now may only be out of scope, and would look gone", last.Scope, plan.scope), "put the old scope back, or take the roster with --new-scope once you know that this is wanted").Because("scope-changed")
 	}
 	plan.moved = err == nil && last.Origin != "" && last.Origin != plan.origin
 	if plan.moved && !p.NewScope {
-		return plan, fault.New(fault.Conflict, x.Name+" is read from another address than at its last roster", fmt.Sprintf("it was %s and is %s: it may be another system, in which the same ids are other people", last.Origin, plan.origin), "make a system of its own for another one; if it is the same one that has moved, take the roster with --new-scope")
+		return plan, fault.New(fault.Conflict, x.Name+" is read from another address than at its last roster", fmt.Sprintf("it was %s and is %s: it may be another system, in which the same ids are other people", last.Origin, plan.origin), "make a system of its own for another one; if it is the same one that has moved, take the roster with --new-scope").Because("system-moved")
 	}
 	plan.trusted, plan.known = err == nil && last.Shape == shape.YAML(), last.Records+last.Rejected
 	if p.Extent != connector.Changes {
@@ -232,7 +232,7 @@ func (s *Intake) sameSystem(ctx context.Context, x store.System, k *stock) error
 		return err
 	}
 	if gone := k.unseen; there > 0 && 2*gone > k.stored {
-		return fault.New(fault.Conflict, fmt.Sprintf("%s does not look like the same system", x.Name), fmt.Sprintf("%d of its %d known records do not show at the new address, and %d bonds name records of it", gone, k.stored, bonded), "make a system of its own for another one, and a lane of its own; or put the old address back")
+		return fault.New(fault.Conflict, fmt.Sprintf("%s does not look like the same system", x.Name), fmt.Sprintf("%d of its %d known records do not show at the new address, and %d bonds name records of it", gone, k.stored, bonded), "make a system of its own for another one, and a lane of its own; or put the old address back").Because("system-moved")
 	}
 	return nil
 }

@@ -290,7 +290,7 @@ func (k *taking) total() int {
 // ends what a whole reading did not meet.
 func (k *taking) finish(system int64) error {
 	if k.extent == connector.Whole && k.records+k.rejected == 0 {
-		return fault.New(fault.Invalid, "the reading came out empty", "", `an empty list is never taken for "everybody left"; check the scope and the rights of the account it is read with`)
+		return fault.New(fault.Invalid, "the reading came out empty", "", `an empty list is never taken for "everybody left"; check the scope and the rights of the account it is read with`).Because("list-empty")
 	}
 	if err := k.pour(); err != nil {
 		return err

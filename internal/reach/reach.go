@@ -94,7 +94,7 @@ func (r *Reach) Connect(x store.System, how For) (connector.Connector, error) {
 		Outbound: r.Outbound, Pace: r.pace(x), Folders: r.Folders(), Temp: r.InSpool(""), Spool: how.Spool, Batch: how.Batch,
 	})
 	if err != nil {
-		return nil, fault.New(fault.Invalid, "the system's settings are not in order", err.Error(), "")
+		return nil, fault.New(fault.Invalid, "the system's settings are not in order", err.Error(), "").Because("settings-invalid")
 	}
 	if !x.Writable || how.Batch == "" {
 		return connector.ReadOnly(c), nil

@@ -33,13 +33,13 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 		if len(all) == 0 {
 			return PlanView{}, s.nothing(ctx, l, r)
 		}
-		return PlanView{}, fault.New(fault.Invalid, "none of the changes is chosen", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people and the names of the waves")
+		return PlanView{}, fault.New(fault.Invalid, "none of the changes is chosen", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people and the names of the waves").Because("nothing-to-do")
 	}
 	if running, err := s.Store.LatestPlan(ctx, l.ID); err == nil && running.State == lifecycle.Running {
 		if stopped, err := s.Store.StopStray(ctx, running.ID); err != nil {
 			return PlanView{}, err
 		} else if !stopped {
-			return PlanView{}, fault.New(fault.Conflict, fmt.Sprintf("plan %d of this lane is running", running.ID), "", "wait for it, or halt its run")
+			return PlanView{}, fault.New(fault.Conflict, fmt.Sprintf("plan %d of this lane is running", running.ID), "", "wait for it, or halt its run").Because("plan-state")
 		}
 	}
 	rules, err := s.charterOf(ctx, l, r)
@@ -52,7 +52,7 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 	}
 	fallen := fallenOf(chosen, fell)
 	if chosen = standing(chosen, fell); len(chosen) == 0 {
-		return PlanView{}, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(fallen), fallen[0].Verb, fallen[0].Label, fallen[0].Reason), "reconcile again: twinning reconcile "+lane)
+		return PlanView{}, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(fallen), fallen[0].Verb, fallen[0].Label, fallen[0].Reason), "reconcile again: twinning reconcile "+lane).Because("nothing-to-do")
 	}
 	p := store.Plan{LaneID: l.ID, Reconciliation: r.ID, By: who.Name}
 	verbs, totals := map[string]int{}, []WaveTotal{}
@@ -98,9 +98,9 @@ func (s *Service) nothing(ctx context.Context, l store.Lane, r store.Reconciliat
 	case err != nil:
 		return err
 	case withheld > 0:
-		return fault.New(fault.Conflict, "there is nothing to change for now", fmt.Sprintf("withheld changes: %d", withheld), "see why: twinning lane withheld "+l.Name)
+		return fault.New(fault.Conflict, "there is nothing to change for now", fmt.Sprintf("withheld changes: %d", withheld), "see why: twinning lane withheld "+l.Name).Because("nothing-to-do")
 	}
-	return fault.New(fault.Conflict, "there is nothing to change", "the newest reconciliation found every account as it should be, or asks about it", "")
+	return fault.New(fault.Conflict, "there is nothing to change", "the newest reconciliation found every account as it should be, or asks about it", "").Because("nothing-to-do")
 }
 
 // fallenOf names the changes whose premises fell.

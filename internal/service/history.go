@@ -26,7 +26,7 @@ type RosterComparison struct {
 	Changed    int                 `json:"changed"`
 	Attributes []record.ValueCount `json:"attributes"`
 	Items      []RecordChange      `json:"items"`
-	Next       string              `json:"next,omitempty"`
+	Next       string              `json:"cursor,omitempty"`
 }
 
 // RecordChange is one record that differs.

@@ -177,7 +177,7 @@ func (s *Service) RemoveLane(ctx context.Context, who access.Caller, name string
 	return s.act(ctx, who, "lane.remove", name, nil, func(tx *store.Store) error {
 		open, err := tx.RemoveLane(ctx, l.ID)
 		if err == nil && len(open) > 0 {
-			err = fault.New(fault.Conflict, fmt.Sprintf("lane %q is at work", name), strings.Join(open, "; "), "halt what runs, and void its plans")
+			err = fault.New(fault.Conflict, fmt.Sprintf("lane %q is at work", name), strings.Join(open, "; "), "halt what runs, and void its plans").Because("busy")
 		}
 		return fault.About(err, "lane", name)
 	})
@@ -273,7 +273,7 @@ func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, sourc
 			return err
 		}
 		if l.AuthorityID != authority.ID || l.DownstreamID != downstream.ID {
-			return &fault.Error{Kind: fault.Conflict, Title: fmt.Sprintf("the systems of lane %s never change", lane), Field: "source",
+			return &fault.Error{Cause: "identity-changed", Kind: fault.Conflict, Title: fmt.Sprintf("the systems of lane %s never change", lane), Field: "source",
 				Detail: fmt.Sprintf("it reconciles %s with %s, and the charter says %s and %s: bonds and rulings would mean other records", l.Authority, l.Downstream, c.From, c.In),
 				Next:   fmt.Sprintf("give the charter a lane of its own; twinning lane bonds %s --sheet FILE writes what is known here as a sheet of rulings for it", lane)}
 		}
@@ -284,12 +284,12 @@ func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, sourc
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		if after >= 0 && after != newest.Version {
-			return store.ErrChanged
-		}
-		if newest.Source == source {
+		if newest.Source == source { // as when an answer was lost, and it is put again
 			kept = newest
 			return nil
+		}
+		if after >= 0 && after != newest.Version {
+			return store.ErrChanged
 		}
 		if kept, err = tx.AddCharter(ctx, l.ID, newest.Version, source, who.Name); err != nil {
 			return err

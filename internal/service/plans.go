@@ -153,7 +153,7 @@ func (s *Service) Void(ctx context.Context, who access.Caller, id int64) (PlanVi
 			return err
 		}
 		if err := tx.MovePlan(ctx, id, lifecycle.Abandon); errors.Is(err, store.ErrChanged) {
-			return fault.New(fault.Conflict, fmt.Sprintf("plan %d is running, finished or void already", id), "", "halt its run first, if it is running")
+			return fault.New(fault.Conflict, fmt.Sprintf("plan %d is running, finished or void already", id), "", "halt its run first, if it is running").Because("plan-state")
 		} else if err != nil {
 			return err
 		}

@@ -33,7 +33,7 @@ func (s *Service) Face(ctx context.Context, lane, person, account string) (expla
 // QuestionPage is a page of what is open, with how far the work has got.
 type QuestionPage struct {
 	Items []store.Question `json:"items"`
-	Next  string           `json:"next,omitempty"`
+	Next  string           `json:"cursor,omitempty"`
 	Total int              `json:"total"` // open and matching
 	Asked int              `json:"asked"` // pairs the latest reconciliation asked about
 	Codes map[string]int   `json:"codes"`
@@ -50,7 +50,7 @@ func (s *Service) Questions(ctx context.Context, lane string, f store.QuestionFi
 	if err != nil {
 		return v, err
 	}
-	if v.Items, v.Next, v.Total, v.Asked, err = s.Store.Questions(ctx, l.ID, r.ID, f, p); err != nil {
+	if v.Items, v.Next, v.Total, v.Asked, err = s.Store.Questions(ctx, l.ID, r.ID, f, p.Within(r.ID)); err != nil {
 		return v, err
 	}
 	if v.Items == nil {

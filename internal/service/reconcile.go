@@ -40,7 +40,7 @@ func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string,
 	for _, system := range []int64{l.AuthorityID, l.DownstreamID} {
 		if _, err := s.Store.NewestRoster(ctx, system); errors.Is(err, store.ErrNotFound) {
 			name := map[int64]string{l.AuthorityID: l.Authority, l.DownstreamID: l.Downstream}[system]
-			return store.Task{}, fault.New(fault.Conflict, fmt.Sprintf("system %q has no roster yet", name), "", "take one first: twinning roster take "+name)
+			return store.Task{}, fault.New(fault.Conflict, fmt.Sprintf("system %q has no roster yet", name), "", "take one first: twinning roster take "+name).Because("no-roster")
 		} else if err != nil {
 			return store.Task{}, err
 		}
@@ -141,7 +141,7 @@ func (s *Service) newest(ctx context.Context, system int64, wanted []string, zon
 	if origin, err := s.reach.Origin(x); err != nil {
 		return r, nil, shape, err
 	} else if r.Origin != "" && r.Origin != origin {
-		return r, nil, shape, fault.New(fault.Conflict, fmt.Sprintf("system %q has moved since its newest roster was read", x.Name), fmt.Sprintf("from %s to %s: what is known of it waits for a whole reading there", r.Origin, origin), "take a roster: twinning roster take "+x.Name+" --new-scope")
+		return r, nil, shape, fault.New(fault.Conflict, fmt.Sprintf("system %q has moved since its newest roster was read", x.Name), fmt.Sprintf("from %s to %s: what is known of it waits for a whole reading there", r.Origin, origin), "take a roster: twinning roster take "+x.Name+" --new-scope").Because("system-moved")
 	}
 	roster, shape, err = s.intake.Load(ctx, x, r, wanted, zone)
 	return r, roster, shape, err
@@ -483,7 +483,7 @@ func (s *Service) latest(ctx context.Context, lane string) (store.Lane, store.Re
 	}
 	r, err := s.Store.LatestReconciliation(ctx, l.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return l, r, fault.New(fault.Conflict, fmt.Sprintf("lane %q has not been reconciled yet", lane), "", "reconcile it first: twinning reconcile "+lane)
+		return l, r, fault.New(fault.Conflict, fmt.Sprintf("lane %q has not been reconciled yet", lane), "", "reconcile it first: twinning reconcile "+lane).Because("not-reconciled")
 	}
 	return l, r, err
 }
@@ -494,7 +494,7 @@ func (s *Service) Verdicts(ctx context.Context, lane, side, state string, p stor
 	if err != nil {
 		return nil, "", 0, err
 	}
-	return s.Store.Verdicts(ctx, r.ID, side, state, p)
+	return s.Store.Verdicts(ctx, r.ID, side, state, p.Within(r.ID))
 }
 
 // Withheld lists what the newest reconciliation did not draft, and why.
@@ -503,7 +503,7 @@ func (s *Service) Withheld(ctx context.Context, lane, verb string, p store.Page)
 	if err != nil {
 		return nil, "", 0, err
 	}
-	return s.Store.WithheldOf(ctx, r.ID, verb, p)
+	return s.Store.WithheldOf(ctx, r.ID, verb, p.Within(r.ID))
 }
 
 // Findings lists those of the newest result, with counts by code.
@@ -515,6 +515,6 @@ func (s *Service) Findings(ctx context.Context, lane, code, severity string, p s
 	if err := json.Unmarshal(r.Findings, &counts); err != nil {
 		return nil, "", 0, nil, err
 	}
-	list, next, total, err = s.Store.Findings(ctx, r.ID, code, severity, p)
+	list, next, total, err = s.Store.Findings(ctx, r.ID, code, severity, p.Within(r.ID))
 	return list, next, total, counts, err
 }

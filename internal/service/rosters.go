@@ -196,7 +196,7 @@ func (s *Service) SendFile(ctx context.Context, who access.Caller, system string
 	}
 	sent, err := s.spool(who, body)
 	if err == nil && sent.file == "" {
-		err = fault.New(fault.Invalid, "the file is empty", "", "send the file as the body of the request")
+		err = fault.New(fault.Invalid, "the file is empty", "", "send the file as the body of the request").Because("list-empty")
 	}
 	if err != nil {
 		return "", err

@@ -120,14 +120,14 @@ func (s *Service) rule(ctx context.Context, who access.Caller, l store.Lane, sta
 				return v, contradiction(o)
 			}
 		}
-		return v, fault.New(fault.Conflict, "somebody ruled on this pair at the same moment", "", "look again")
+		return v, fault.New(fault.Conflict, "somebody ruled on this pair at the same moment", "", "look again").Because("moved-on")
 	}
 	return v, err
 }
 
 // movedOn is told to whoever rules on what is no longer as it was shown.
 func movedOn(r store.Ruling) error {
-	return fault.New(fault.Conflict, "the pair has moved on since you looked", fmt.Sprintf("a record of %s and %s, a ruling or a bond is another now; nothing was ruled", r.Person, r.Account), "look at it again, and decide anew")
+	return fault.New(fault.Conflict, "the pair has moved on since you looked", fmt.Sprintf("a record of %s and %s, a ruling or a bond is another now; nothing was ruled", r.Person, r.Account), "look at it again, and decide anew").Because("moved-on")
 }
 
 // contradicts: two rulings on one pair, or two that give one record to two.
@@ -142,7 +142,7 @@ func holds(ctx context.Context, tx *store.Store, l store.Lane) error {
 }
 
 func contradiction(o store.Ruling) error {
-	return fault.New(fault.Conflict, "another ruling says otherwise", fmt.Sprintf("ruling %d of %s: %s and %s are %s (%s)", o.ID, o.By, o.Person, o.Account, o.Kind, o.Reason), "clear it first if it is wrong")
+	return fault.New(fault.Conflict, "another ruling says otherwise", fmt.Sprintf("ruling %d of %s: %s and %s are %s (%s)", o.ID, o.By, o.Person, o.Account, o.Kind, o.Reason), "clear it first if it is wrong").Because("ruling-contradicted")
 }
 
 // partBonded gives up the bond of two records that are different, if there is one.
@@ -196,7 +196,7 @@ func (s *Service) RuleAll(ctx context.Context, who access.Caller, lane string, m
 		if now, err := s.Store.Snapshot(ctx, l.ID, r.ID, many.Filter, many.Text); err != nil {
 			return out, err
 		} else if now != many.Snapshot {
-			return out, fault.New(fault.Conflict, "the list has changed since you looked", "some of its pairs were settled, came or changed; nothing was ruled", "look at the list again, and decide anew")
+			return out, fault.New(fault.Conflict, "the list has changed since you looked", "some of its pairs were settled, came or changed; nothing was ruled", "look at the list again, and decide anew").Because("moved-on")
 		}
 	}
 	standing, err := s.Store.Rulings(ctx, l.ID)

@@ -93,13 +93,13 @@ func (s *Service) mayStart(ctx context.Context, l store.Lane, id int64, hash, wa
 	}
 	switch {
 	case !lifecycle.Plans.Allows(p.State, lifecycle.Start):
-		return fault.New(fault.Conflict, fmt.Sprintf("plan %d is %s, only a sealed plan can be run", id, p.State), "", "seal it first")
+		return fault.New(fault.Conflict, fmt.Sprintf("plan %d is %s, only a sealed plan can be run", id, p.State), "", "seal it first").Because("plan-state")
 	case hash != p.Hash:
-		return fault.New(fault.Conflict, "the hash is not this plan's", "", "show the plan again and run that")
+		return fault.New(fault.Conflict, "the hash is not this plan's", "", "show the plan again and run that").Because("hash-differs")
 	case freeze.On:
-		return fault.New(fault.Stopped, "all writing is frozen", fmt.Sprintf("by %s: %s", freeze.By, freeze.Reason), "twinning freeze --off, by somebody with the right overrule")
+		return fault.New(fault.Stopped, "all writing is frozen", fmt.Sprintf("by %s: %s", freeze.By, freeze.Reason), "twinning freeze --off, by somebody with the right overrule").Because("frozen")
 	case len(p.Obstacles) > 0:
-		return fault.New(fault.Stopped, fmt.Sprintf("plan %d can't be run", id), strings.Join(p.Obstacles, "; "), "")
+		return fault.New(fault.Stopped, fmt.Sprintf("plan %d can't be run", id), strings.Join(p.Obstacles, "; "), "").Because("obstacle")
 	case !named:
 		return &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("plan %d has no wave %q", id, wave), Field: "wave"}
 	}
@@ -108,12 +108,12 @@ func (s *Service) mayStart(ctx context.Context, l store.Lane, id int64, hash, wa
 		return err
 	}
 	if tripped := trippedOf(guards); len(tripped) > 0 && p.Overruled == "" {
-		return fault.New(fault.Stopped, fmt.Sprintf("a guard stops plan %d", id), strings.Join(tripped, "; "), "wait until the days it counts are over, or void the plan, draft it anew and have it sealed by somebody who may overrule")
+		return fault.New(fault.Stopped, fmt.Sprintf("a guard stops plan %d", id), strings.Join(tripped, "; "), "wait until the days it counts are over, or void the plan, draft it anew and have it sealed by somebody who may overrule").Because("guard-exceeded")
 	}
 	if left, err := s.leftOf(ctx, p); err != nil {
 		return err
 	} else if len(fell) > 0 && len(fell) == left {
-		return fault.New(fault.Stopped, fmt.Sprintf("nothing of plan %d can be done any more", id), fellWords(fell), "void it, reconcile and draft a new plan")
+		return fault.New(fault.Stopped, fmt.Sprintf("nothing of plan %d can be done any more", id), fellWords(fell), "void it, reconcile and draft a new plan").Because("premises-fell")
 	}
 	return nil
 }
@@ -248,7 +248,7 @@ func (s *Service) Verify(ctx context.Context, who access.Caller, run int64) (sto
 		return store.Task{}, err
 	}
 	if !lifecycle.Tasks.IsEnd(r.State) {
-		return store.Task{}, fault.New(fault.Conflict, fmt.Sprintf("run %d is still going on", run), "", "wait for its end")
+		return store.Task{}, fault.New(fault.Conflict, fmt.Sprintf("run %d is still going on", run), "", "wait for its end").Because("busy")
 	}
 	var t store.Task
 	err = s.act(ctx, who, "run.verify", fmt.Sprintf("run %d", run), nil, func(tx *store.Store) error {

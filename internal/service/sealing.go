@@ -187,13 +187,13 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 			return err
 		}
 		if !lifecycle.Plans.Allows(p.State, lifecycle.Seal) {
-			return fault.New(fault.Conflict, fmt.Sprintf("plan %d is %s, only a draft can be sealed", id, p.State), "", "draft a new plan")
+			return fault.New(fault.Conflict, fmt.Sprintf("plan %d is %s, only a draft can be sealed", id, p.State), "", "draft a new plan").Because("plan-state")
 		}
 		if hash != p.Hash {
-			return fault.New(fault.Conflict, "the hash is not this plan's", "what you looked at is not what would be sealed", "show the plan again and seal that")
+			return fault.New(fault.Conflict, "the hash is not this plan's", "what you looked at is not what would be sealed", "show the plan again and seal that").Because("hash-differs")
 		}
 		if len(p.Obstacles) > 0 {
-			return fault.New(fault.Stopped, fmt.Sprintf("plan %d can't be sealed", id), strings.Join(p.Obstacles, "; "), "")
+			return fault.New(fault.Stopped, fmt.Sprintf("plan %d can't be sealed", id), strings.Join(p.Obstacles, "; "), "").Because("obstacle")
 		}
 		guards, fell, err := s.lookAgain(ctx, l, p.Plan)
 		if err != nil {
@@ -208,9 +208,9 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 		case tripped == "":
 			overrule = ""
 		case overrule == "":
-			return fault.New(fault.Stopped, fmt.Sprintf("a guard stops plan %d", id), tripped, "look at the changes it counts; whoever has the right overrule can seal it with a reason")
+			return fault.New(fault.Stopped, fmt.Sprintf("a guard stops plan %d", id), tripped, "look at the changes it counts; whoever has the right overrule can seal it with a reason").Because("guard-exceeded")
 		case !who.May(access.Overrule):
-			return fault.New(fault.Denied, "overruling a guard needs the right overrule", tripped, "ask somebody who has it")
+			return fault.New(fault.Denied, "overruling a guard needs the right overrule", tripped, "ask somebody who has it").Because("right-missing")
 		}
 		reserved, err := s.namesOf(ctx, id)
 		if err != nil {
@@ -222,7 +222,7 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 			if err != nil {
 				return fault.About(err, "plan", fmt.Sprint(id))
 			}
-			return fault.New(fault.Conflict, "another sealed plan has reserved one of its names", fmt.Sprintf("plan %d of lane %s gives out %q", plan, lane, name), fmt.Sprintf("run that plan or give it up (twinning plan void %d), then reconcile and draft again", plan))
+			return fault.New(fault.Conflict, "another sealed plan has reserved one of its names", fmt.Sprintf("plan %d of lane %s gives out %q", plan, lane, name), fmt.Sprintf("run that plan or give it up (twinning plan void %d), then reconcile and draft again", plan)).Because("name-reserved")
 		}
 		if err != nil {
 			return fault.About(err, "plan", fmt.Sprint(id))
@@ -241,7 +241,7 @@ func (s *Service) lookAgain(ctx context.Context, l store.Lane, p store.Plan) ([]
 	if other, err := s.otherPart(ctx, p); err != nil {
 		return nil, nil, err
 	} else if other != "" {
-		return nil, nil, fault.New(fault.Stopped, fmt.Sprintf("plan %d is not what it was", p.ID), other+" is another than when it was drafted", "void it, reconcile and draft a new one")
+		return nil, nil, fault.New(fault.Stopped, fmt.Sprintf("plan %d is not what it was", p.ID), other+" is another than when it was drafted", "void it, reconcile and draft a new one").Because("premises-fell")
 	}
 	r, err := s.Store.Reconciliation(ctx, p.Reconciliation)
 	if err != nil {

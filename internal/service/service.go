@@ -138,6 +138,7 @@ const (
 	Invalid   = fault.Invalid
 	NotFound  = fault.NotFound
 	Conflict  = fault.Conflict
+	Changed   = fault.Changed
 	Denied    = fault.Denied
 	NotSigned = fault.NotSigned
 	Slow      = fault.Slow
@@ -149,6 +150,10 @@ const (
 
 // Unreadable reports whether an error is that a value can't be kept or looked for.
 func Unreadable(err error) bool { return errors.Is(err, store.ErrMalformed) }
+
+// OfAnotherList reports whether an error is that a cursor was given for another list,
+// or for the same of what it was of before.
+func OfAnotherList(err error) bool { return errors.Is(err, store.ErrOtherList) }
 
 // Mistake logs a mistake of ours and makes the error by which it is told.
 func (s *Service) Mistake(doing string, what any) *Error { return fault.Mistake(s.Log, doing, what) }
@@ -166,7 +171,7 @@ func (s *Service) Request(ctx context.Context, who access.Caller, key string, di
 	case errors.Is(err, store.ErrNotFound):
 		return request, store.Request{}, nil
 	case errors.Is(err, store.ErrOther):
-		return request, done, &fault.Error{Kind: fault.Invalid, Title: "another request was sent under this Idempotency-Key", Field: "Idempotency-Key", Next: "take a new key for each request"}
+		return request, done, &fault.Error{Cause: "key-reused", Kind: fault.Invalid, Title: "another request was sent under this Idempotency-Key", Field: "Idempotency-Key", Next: "take a new key for each request"}
 	case err == nil && done.Status == nil:
 		err = fault.New(fault.Conflict, "this request was carried out before", "its Idempotency-Key is the same, and no answer is kept", "look at what is there now")
 	}

@@ -79,7 +79,7 @@ func (s *Service) SignIn(ctx context.Context, a SigningIn) (in SignedIn, err err
 		if err := s.Store.Audit(ctx, whose, "sign-in.failed", whose, map[string]string{"from": a.Source}); err != nil {
 			return in, err
 		}
-		return in, fault.New(fault.NotSigned, "name or password is wrong", "", "check both; an administrator can make a new password")
+		return in, fault.New(fault.NotSigned, "name or password is wrong", "", "check both; an administrator can make a new password").Because("credentials-wrong")
 	}
 	in.Caller = caller(u)
 	in.Device = s.Keeper.Vouch(deviceOf(key))
@@ -144,12 +144,12 @@ func (s *Service) hashing(ctx context.Context) (leave func(), err error) {
 // hashed hashes a new password that is good enough for its holder.
 func (s *Service) hashed(ctx context.Context, name, password string) (string, error) {
 	weak := func(why, next string) error {
-		return &fault.Error{Kind: fault.Invalid, Title: "the password is too easy to guess", Detail: why, Field: "password", Next: next}
+		return &fault.Error{Cause: "password-weak", Kind: fault.Invalid, Title: "the password is too easy to guess", Detail: why, Field: "password", Next: next}
 	}
 	n := utf8.RuneCountInString(password)
 	switch {
 	case n < minPassword || n > maxPassword || !utf8.ValidString(password):
-		return "", &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("a password has %d to %d characters", minPassword, maxPassword), Field: "password"}
+		return "", &fault.Error{Cause: "password-weak", Kind: fault.Invalid, Title: fmt.Sprintf("a password has %d to %d characters", minPassword, maxPassword), Field: "password"}
 	case len(strings.ReplaceAll(access.Key(password), access.Key(name), "")) < minPassword/2,
 		zxcvbn.PasswordStrength(string([]rune(password)[:min(n, 100)]), []string{name, "twinning"}).Score < minStrength:
 		return "", weak("it is among those that are tried first, repeats itself, or is made of the user's name", "take several words that have nothing to do with one another")

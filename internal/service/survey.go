@@ -38,7 +38,7 @@ func (s *Service) surveyed(ctx context.Context, system string) (*record.Roster, 
 	}
 	newest, err := s.Store.NewestRoster(ctx, x.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, fault.New(fault.Conflict, "no roster of "+system+" has been taken yet", "", "twinning roster take "+system)
+		return nil, fault.New(fault.Conflict, "no roster of "+system+" has been taken yet", "", "twinning roster take "+system).Because("no-roster")
 	}
 	if err != nil {
 		return nil, err

@@ -98,9 +98,12 @@ func (s *Service) systemView(ctx context.Context, x store.System) (SystemView, e
 // Putting says how a system is put.
 type Putting struct {
 	Secret      *string // one that is not given stays
-	Version     int64   // that the system must still have; 0: whatever it is
+	Version     int64   // that the system must still have; 0: whatever it is; or MustBeNew
 	SameRecords bool    // a human says that the new ids are those that the old ones were
 }
+
+// MustBeNew is the version of a system that does not exist yet.
+const MustBeNew = -1
 
 // PutSystem makes a system or changes one.
 func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.System, p Putting) (SystemView, error) {
@@ -123,7 +126,7 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 	}
 	c, err := factory(connector.Config{Name: x.Name, Settings: x.Settings.V, Shape: shape, Outbound: s.Outbound, Folders: s.reach.Folders()})
 	if err != nil {
-		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: "the settings are not in order", Detail: err.Error(), Field: "settings"}
+		return SystemView{}, &fault.Error{Cause: "settings-invalid", Kind: fault.Invalid, Title: "the settings are not in order", Detail: err.Error(), Field: "settings"}
 	}
 	reach.Closed(c)
 	if x.AtOnce < 0 || x.PerSecond < 0 || x.KeepDays < 0 {
@@ -143,8 +146,11 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 			out, err = tx.AddSystem(ctx, x)
 		case err == nil:
 			tellSettings(detail, before, x)
-			if p.Version == 0 {
+			switch p.Version {
+			case 0:
 				p.Version = before.Version
+			case MustBeNew:
+				return fault.About(store.ErrChanged, "system", x.Name)
 			}
 			if !p.SameRecords {
 				if err := s.keepsIdentity(ctx, before, x); err != nil {
@@ -236,7 +242,7 @@ func (s *Service) keepsIdentity(ctx context.Context, before, after store.System)
 	if err != nil || len(lanes) == 0 {
 		return err
 	}
-	return &fault.Error{Kind: fault.Conflict, Title: fmt.Sprintf("what identifies the records of %s can't be changed", before.Name), Field: "shape",
+	return &fault.Error{Cause: "identity-changed", Kind: fault.Conflict, Title: fmt.Sprintf("what identifies the records of %s can't be changed", before.Name), Field: "shape",
 		Detail: fmt.Sprintf("bonds and rulings of lane %s name its records by their ids (%s; it would be %s)", strings.Join(lanes, " and "), was, is),
 		Next:   "if the new ids are the same ones, say so (--same-records); if not, make a system of its own, and a lane of its own"}
 }

@@ -78,7 +78,7 @@ func (s *Service) Who(ctx context.Context, secret string, session bool) (access.
 	}
 	u, err := find(ctx, crypt.HashToken(secret))
 	if errors.Is(err, store.ErrNotFound) {
-		return access.Caller{}, fault.New(fault.NotSigned, "the token or session is not known, or has run out", "", "sign in again")
+		return access.Caller{}, fault.New(fault.NotSigned, "the token or session is not known, or has run out", "", "sign in again").Because("credentials-wrong")
 	}
 	return caller(u), err
 }

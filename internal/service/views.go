@@ -84,7 +84,7 @@ func (s *Service) Freeze(ctx context.Context) (store.Switch, error) { return s.S
 // SetFreeze freezes all writing; thawing needs the right overrule.
 func (s *Service) SetFreeze(ctx context.Context, who access.Caller, on bool, reason string) (store.Switch, error) {
 	if !on && !who.May(access.Overrule) {
-		return store.Switch{}, fault.New(fault.Denied, "thawing needs the right overrule", "", "ask somebody who has it")
+		return store.Switch{}, fault.New(fault.Denied, "thawing needs the right overrule", "", "ask somebody who has it").Because("right-missing")
 	}
 	err := s.act(ctx, who, map[bool]string{true: "freeze", false: "thaw"}[on], "all systems", map[string]string{"reason": reason}, func(tx *store.Store) error {
 		return tx.SetFreeze(ctx, on, who.Name, reason)

@@ -168,6 +168,20 @@ func (s *Store) AuditTrail(ctx context.Context, p Page) (list []AuditEntry, next
 	return list, next, err
 }
 
+// ActsAfter lists acts in their order, with what of them anybody may know who may look.
+func (s *Store) ActsAfter(ctx context.Context, seq int64, kinds []string, most int) (list []Act, err error) {
+	return list, s.list(ctx, &list, `SELECT seq, at, actor, action, subject FROM audit WHERE seq > $1 AND split_part(action, '.', 1) = ANY($2) ORDER BY seq LIMIT $3`, seq, kinds, most)
+}
+
+// Act is who did what.
+type Act struct {
+	Seq     int64     `db:"seq" json:"number"`
+	At      time.Time `db:"at" json:"at"`
+	By      string    `db:"actor" json:"by"`
+	Action  string    `db:"action" json:"action"`
+	Subject string    `db:"subject" json:"subject"`
+}
+
 // Checked is what was found of a trail.
 type Checked struct {
 	Entries int64

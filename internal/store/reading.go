@@ -391,7 +391,7 @@ func (s *Store) LeftOut(ctx context.Context, roster int64, p Page) (list []Left,
 	err = s.list(ctx, &rows, `SELECT number, kind, native_id, reason, what FROM left_out WHERE roster_id = $1 AND number > $2 AND ($3 = '%%' OR reason ILIKE $3 OR what ILIKE $3) ORDER BY number LIMIT $4`, roster, p.afterNumber(-1), p.like(), p.limit()+1)
 	if err == nil && len(rows) > p.limit() {
 		rows = rows[:p.limit()]
-		next = cursorOf(number(rows[len(rows)-1].Number))
+		next = p.cursor(number(rows[len(rows)-1].Number))
 	}
 	for _, r := range rows {
 		list = append(list, r.Left)

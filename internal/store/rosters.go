@@ -182,7 +182,7 @@ func eachRecord(rows pgx.Rows, fn func(id string, native map[string][]string, di
 type Record struct {
 	ID     string                    `db:"native_id" json:"id"`
 	Values JSON[map[string][]string] `db:"native" json:"values"`
-	Since  int64                     `db:"since" json:"since"`
+	Since  int64                     `db:"since" json:"sinceRoster"`
 	Unread *string                   `db:"unread" json:"unread,omitempty"`
 }
 

@@ -6,10 +6,12 @@ package store
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"database/sql/driver"
 	"embed"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -44,6 +46,8 @@ var (
 	// ErrMalformed is a value that no column takes; ErrCursor one that no list gave.
 	ErrMalformed = errors.New("a value that can't be kept or looked for")
 	ErrCursor    = fmt.Errorf("%w: the cursor is none that this list gave", ErrMalformed)
+	// ErrOtherList is a cursor of a list with other filters, or of what it was of before.
+	ErrOtherList = errors.New("the cursor belongs to another list")
 )
 
 // Store is the database.
@@ -340,10 +344,25 @@ func jsonText(v any) string {
 }
 
 // Page asks for a part of a list, by keyset: the cursor is the last key shown.
+// Of says which list it is: a cursor that another list gave, with other filters or of
+// another reconciliation, is refused.
 type Page struct {
 	Cursor string
 	Limit  int
 	Text   string
+	Of     string
+}
+
+// Within says which part of what the list is of: a reconciliation, say.
+func (p Page) Within(id int64) Page {
+	p.Of += "/" + number(id)
+	return p
+}
+
+// mark is what the cursors of the list begin with.
+func (p Page) mark() string {
+	sum := sha256.Sum256([]byte(p.Of))
+	return hex.EncodeToString(sum[:4])
 }
 
 func (p Page) limit() int {
@@ -360,18 +379,29 @@ func (p Page) afterText() any {
 	if err != nil || !utf8.Valid(b) || bytes.IndexByte(b, 0) >= 0 {
 		return ErrCursor
 	}
-	return string(b)
+	if len(b) == 0 {
+		return ""
+	}
+	after, ours := strings.CutPrefix(string(b), p.mark())
+	if !ours {
+		return ErrOtherList
+	}
+	return after
 }
 
 // afterNumber is the number that the cursor stands for, none when there is no
 // cursor, or ErrCursor: for arguments of queries.
 func (p Page) afterNumber(none int64) any {
-	text, ok := p.afterText().(string)
-	if ok && text == "" {
+	after := p.afterText()
+	text, ok := after.(string)
+	switch {
+	case !ok:
+		return after
+	case text == "":
 		return none
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
-	if !ok || err != nil {
+	if err != nil {
 		return ErrCursor
 	}
 	return n
@@ -389,10 +419,12 @@ func cut[T any](p Page, rows []T, key func(T) string) ([]T, string) {
 		return rows, ""
 	}
 	rows = rows[:p.limit()]
-	return rows, cursorOf(key(rows[len(rows)-1]))
+	return rows, p.cursor(key(rows[len(rows)-1]))
 }
 
-func cursorOf(key string) string { return base64.RawURLEncoding.EncodeToString([]byte(key)) }
+func (p Page) cursor(key string) string {
+	return base64.RawURLEncoding.EncodeToString([]byte(p.mark() + key))
+}
 
 func number(n int64) string { return strconv.FormatInt(n, 10) }
 

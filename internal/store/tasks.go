@@ -62,6 +62,12 @@ func (s *Store) Task(ctx context.Context, id int64) (t Task, err error) {
 	return t, s.get(ctx, &t, `SELECT * FROM tasks WHERE id = $1`, id)
 }
 
+// Astir lists the tasks that have not ended, and those that ended lately, at most so
+// many.
+func (s *Store) Astir(ctx context.Context, lately time.Duration, most int) (list []Task, err error) {
+	return list, s.list(ctx, &list, `SELECT * FROM tasks WHERE ended IS NULL OR ended > now() - make_interval(secs => $1) ORDER BY id DESC LIMIT $2`, lately.Seconds(), most)
+}
+
 // Tasks lists, newest first.
 func (s *Store) Tasks(ctx context.Context, p Page) (list []Task, next string, err error) {
 	err = s.list(ctx, &list, `SELECT * FROM tasks WHERE id < $1 ORDER BY id DESC LIMIT $2`, p.afterNumber(maxNumber), p.limit()+1)

@@ -1037,6 +1037,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What changes, as server-sent events, for as long as one listens
+         * @description `event: act` tells who did what to which system, lane, roster, plan, run or ruling, under its number as `id`; `event: task` tells a
+         *     task as it now is. Who comes back says where to go on by `after`, or by `Last-Event-ID`.
+         */
+        get: operations["watchEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/freeze": {
         parameters: {
             query?: never;
@@ -1111,13 +1132,22 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Problem: {
+            /** @description urn:twinning: and the cause, see the reference */
             type: string;
             title: string;
             status: number;
             detail?: string;
             field?: string;
             next?: string;
-            problems?: components["schemas"]["PlacedProblem"][];
+            /** @description every fault, where there may be several */
+            errors?: components["schemas"]["Fault"][];
+        };
+        Fault: {
+            detail: string;
+            /** @description of the request, or the dotted path of a document */
+            field?: string;
+            line?: number;
+            column?: number;
         };
         PlacedProblem: {
             line: number;
@@ -1278,7 +1308,7 @@ export interface components {
         };
         RosterList: {
             items: components["schemas"]["Roster"][];
-            next?: string;
+            cursor?: string;
         };
         Record: {
             id: string;
@@ -1286,12 +1316,12 @@ export interface components {
                 [key: string]: string[];
             };
             /** Format: int64 */
-            since: number;
+            sinceRoster: number;
             unread?: string;
         };
         RecordList: {
             items: components["schemas"]["Record"][];
-            next?: string;
+            cursor?: string;
             total: number;
         };
         Rejection: {
@@ -1302,7 +1332,7 @@ export interface components {
         };
         RejectionList: {
             items: components["schemas"]["Rejection"][];
-            next?: string;
+            cursor?: string;
         };
         KeySurvey: {
             from: string;
@@ -1450,7 +1480,7 @@ export interface components {
         LeftOutList: {
             items: components["schemas"]["LeftOut"][];
             reasons: components["schemas"]["LeftReason"][];
-            next?: string;
+            cursor?: string;
         };
         Statistics: {
             /** Format: int64 */
@@ -1484,7 +1514,7 @@ export interface components {
             /** @description records that changed in it */
             attributes: components["schemas"]["ValueCount"][];
             items: components["schemas"]["RecordChange"][];
-            next?: string;
+            cursor?: string;
         };
         RecordChange: {
             id: string;
@@ -1588,7 +1618,7 @@ export interface components {
         };
         ReconciliationList: {
             items: components["schemas"]["Reconciliation"][];
-            next?: string;
+            cursor?: string;
         };
         Guard: {
             verb: string;
@@ -1619,7 +1649,7 @@ export interface components {
         };
         VerdictList: {
             items: components["schemas"]["Verdict"][];
-            next?: string;
+            cursor?: string;
             total: number;
         };
         Why: {
@@ -1684,7 +1714,7 @@ export interface components {
             items: components["schemas"]["Question"][];
             /** @description of all that the filter holds; another one when any pair of it has moved on */
             snapshot: string;
-            next?: string;
+            cursor?: string;
             /** @description open and matching */
             total: number;
             /** @description pairs the latest reconciliation asked about */
@@ -1808,7 +1838,7 @@ export interface components {
         };
         FindingList: {
             items: components["schemas"]["Finding"][];
-            next?: string;
+            cursor?: string;
             total: number;
             counts: {
                 [key: string]: number;
@@ -1820,7 +1850,7 @@ export interface components {
             reason?: string;
         };
         DraftInput: {
-            people?: string[];
+            personIds?: string[];
             waves?: string[];
         };
         Plan: {
@@ -1878,7 +1908,7 @@ export interface components {
         };
         WithheldList: {
             items: components["schemas"]["Withheld"][];
-            next?: string;
+            cursor?: string;
             total: number;
         };
         Bond: {
@@ -1896,7 +1926,7 @@ export interface components {
         PlanState: "draft" | "sealed" | "running" | "finished" | "halted" | "void";
         PlanList: {
             items: components["schemas"]["Plan"][];
-            next?: string;
+            cursor?: string;
         };
         WaveTotal: {
             name: string;
@@ -1926,7 +1956,7 @@ export interface components {
         Outcome: "done" | "unchanged" | "stale" | "refused" | "failed" | "waiting" | "passed-over" | "in-doubt";
         ChangeList: {
             items: components["schemas"]["Change"][];
-            next?: string;
+            cursor?: string;
             total: number;
         };
         SealInput: {
@@ -1996,7 +2026,7 @@ export interface components {
         };
         ReceiptList: {
             items: components["schemas"]["Receipt"][];
-            next?: string;
+            cursor?: string;
         };
         Task: {
             /** Format: int64 */
@@ -2028,7 +2058,7 @@ export interface components {
         };
         TaskList: {
             items: components["schemas"]["Task"][];
-            next?: string;
+            cursor?: string;
         };
         LogLine: {
             /** Format: int64 */
@@ -2041,7 +2071,7 @@ export interface components {
         };
         LogList: {
             items: components["schemas"]["LogLine"][];
-            next?: string;
+            cursor?: string;
         };
         Freeze: {
             on: boolean;
@@ -2068,7 +2098,7 @@ export interface components {
         };
         AuditList: {
             items: components["schemas"]["AuditEntry"][];
-            next?: string;
+            cursor?: string;
         };
         AuditCheck: {
             /** Format: int64 */
@@ -2097,6 +2127,52 @@ export interface components {
         };
     };
     parameters: {
+        /**
+         * @description the lane's name
+         * @example hq-dome-booking
+         */
+        LaneName: string;
+        /**
+         * @description the system's name
+         * @example dome-booking
+         */
+        SystemName: string;
+        /**
+         * @description the roster's number
+         * @example 3
+         */
+        RosterID: number;
+        /**
+         * @description the plan's number
+         * @example 1
+         */
+        PlanID: number;
+        /**
+         * @description the run's number
+         * @example 1
+         */
+        RunID: number;
+        /**
+         * @description the task's number
+         * @example 12
+         */
+        TaskID: number;
+        /**
+         * @description the user's name
+         * @example eva
+         */
+        UserName: string;
+        /**
+         * @description text to find
+         * @example soto
+         */
+        Text: string;
+        /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+        Cursor: string;
+        /** @description how many at a time */
+        Limit: number;
+        /** @description the ETag of what the change was made from; needed where it exists already */
+        IfMatch: string;
         /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
         IdempotencyKey: string;
     };
@@ -2248,7 +2324,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                user: string;
+                /**
+                 * @description the user's name
+                 * @example eva
+                 */
+                user: components["parameters"]["UserName"];
             };
             cookie?: never;
         };
@@ -2275,7 +2355,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                user: string;
+                /**
+                 * @description the user's name
+                 * @example eva
+                 */
+                user: components["parameters"]["UserName"];
             };
             cookie?: never;
         };
@@ -2296,7 +2380,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                user: string;
+                /**
+                 * @description the user's name
+                 * @example eva
+                 */
+                user: components["parameters"]["UserName"];
             };
             cookie?: never;
         };
@@ -2319,7 +2407,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                user: string;
+                /**
+                 * @description the user's name
+                 * @example eva
+                 */
+                user: components["parameters"]["UserName"];
                 token: number;
             };
             cookie?: never;
@@ -2341,7 +2433,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                user: string;
+                /**
+                 * @description the user's name
+                 * @example eva
+                 */
+                user: components["parameters"]["UserName"];
             };
             cookie?: never;
         };
@@ -2367,7 +2463,11 @@ export interface operations {
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
-                user: string;
+                /**
+                 * @description the user's name
+                 * @example eva
+                 */
+                user: components["parameters"]["UserName"];
             };
             cookie?: never;
         };
@@ -2415,7 +2515,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                system: string;
+                /**
+                 * @description the system's name
+                 * @example dome-booking
+                 */
+                system: components["parameters"]["SystemName"];
             };
             cookie?: never;
         };
@@ -2440,10 +2544,15 @@ export interface operations {
                 sameRecords?: boolean;
             };
             header?: {
-                "If-Match"?: string;
+                /** @description the ETag of what the change was made from; needed where it exists already */
+                "If-Match"?: components["parameters"]["IfMatch"];
             };
             path: {
-                system: string;
+                /**
+                 * @description the system's name
+                 * @example dome-booking
+                 */
+                system: components["parameters"]["SystemName"];
             };
             cookie?: never;
         };
@@ -2470,7 +2579,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                system: string;
+                /**
+                 * @description the system's name
+                 * @example dome-booking
+                 */
+                system: components["parameters"]["SystemName"];
             };
             cookie?: never;
         };
@@ -2491,7 +2604,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                system: string;
+                /**
+                 * @description the system's name
+                 * @example dome-booking
+                 */
+                system: components["parameters"]["SystemName"];
             };
             cookie?: never;
         };
@@ -2518,7 +2635,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                system: string;
+                /**
+                 * @description the system's name
+                 * @example dome-booking
+                 */
+                system: components["parameters"]["SystemName"];
             };
             cookie?: never;
         };
@@ -2544,7 +2665,11 @@ export interface operations {
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
-                system: string;
+                /**
+                 * @description the system's name
+                 * @example dome-booking
+                 */
+                system: components["parameters"]["SystemName"];
             };
             cookie?: never;
         };
@@ -2571,7 +2696,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                system: string;
+                /**
+                 * @description the system's name
+                 * @example dome-booking
+                 */
+                system: components["parameters"]["SystemName"];
             };
             cookie?: never;
         };
@@ -2602,7 +2731,11 @@ export interface operations {
             };
             header?: never;
             path: {
-                system: string;
+                /**
+                 * @description the system's name
+                 * @example dome-booking
+                 */
+                system: components["parameters"]["SystemName"];
             };
             cookie?: never;
         };
@@ -2623,12 +2756,18 @@ export interface operations {
     listRosters: {
         parameters: {
             query?: {
-                cursor?: string;
-                limit?: number;
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                system: string;
+                /**
+                 * @description the system's name
+                 * @example dome-booking
+                 */
+                system: components["parameters"]["SystemName"];
             };
             cookie?: never;
         };
@@ -2663,7 +2802,11 @@ export interface operations {
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
-                system: string;
+                /**
+                 * @description the system's name
+                 * @example dome-booking
+                 */
+                system: components["parameters"]["SystemName"];
             };
             cookie?: never;
         };
@@ -2673,9 +2816,11 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done */
+            /** @description begun */
             202: {
                 headers: {
+                    /** @description the task */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2688,10 +2833,10 @@ export interface operations {
     surveyKeys: {
         parameters: {
             query: {
-                /** @description the authority */
-                people: string;
-                /** @description the downstream */
-                accounts: string;
+                /** @description the system whose records are people */
+                authority: string;
+                /** @description the system whose records are accounts */
+                downstream: string;
             };
             header?: never;
             path?: never;
@@ -2716,7 +2861,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                roster: number;
+                /**
+                 * @description the roster's number
+                 * @example 3
+                 */
+                roster: components["parameters"]["RosterID"];
             };
             cookie?: never;
         };
@@ -2737,14 +2886,23 @@ export interface operations {
     listRecords: {
         parameters: {
             query?: {
-                /** @description text to find */
-                q?: string;
-                cursor?: string;
-                limit?: number;
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                roster: number;
+                /**
+                 * @description the roster's number
+                 * @example 3
+                 */
+                roster: components["parameters"]["RosterID"];
             };
             cookie?: never;
         };
@@ -2765,12 +2923,18 @@ export interface operations {
     listRejections: {
         parameters: {
             query?: {
-                cursor?: string;
-                limit?: number;
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                roster: number;
+                /**
+                 * @description the roster's number
+                 * @example 3
+                 */
+                roster: components["parameters"]["RosterID"];
             };
             cookie?: never;
         };
@@ -2791,14 +2955,23 @@ export interface operations {
     listLeftOut: {
         parameters: {
             query?: {
-                /** @description text to find */
-                q?: string;
-                cursor?: string;
-                limit?: number;
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                roster: number;
+                /**
+                 * @description the roster's number
+                 * @example 3
+                 */
+                roster: components["parameters"]["RosterID"];
             };
             cookie?: never;
         };
@@ -2821,7 +2994,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                roster: number;
+                /**
+                 * @description the roster's number
+                 * @example 3
+                 */
+                roster: components["parameters"]["RosterID"];
             };
             cookie?: never;
         };
@@ -2847,14 +3024,23 @@ export interface operations {
                 kind?: "came" | "went" | "changed";
                 /** @description changed ones of this attribute only */
                 attribute?: string;
-                /** @description text to find */
-                q?: string;
-                cursor?: string;
-                limit?: number;
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                roster: number;
+                /**
+                 * @description the roster's number
+                 * @example 3
+                 */
+                roster: components["parameters"]["RosterID"];
             };
             cookie?: never;
         };
@@ -2886,11 +3072,15 @@ export interface operations {
                 /** @description the system's own attributes and values instead of the canonical ones */
                 native?: boolean;
                 /** @description for a spreadsheet - cells that it would run as formulas are defused */
-                people?: boolean;
+                sheet?: boolean;
             };
             header?: never;
             path: {
-                roster: number;
+                /**
+                 * @description the roster's number
+                 * @example 3
+                 */
+                roster: components["parameters"]["RosterID"];
             };
             cookie?: never;
         };
@@ -2934,7 +3124,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -2957,7 +3151,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -2980,7 +3178,11 @@ export interface operations {
             };
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3003,7 +3205,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3032,7 +3238,11 @@ export interface operations {
             };
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3054,10 +3264,15 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                "If-Match"?: string;
+                /** @description the ETag of what the change was made from; needed where it exists already */
+                "If-Match"?: components["parameters"]["IfMatch"];
             };
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3107,12 +3322,18 @@ export interface operations {
     listReconciliations: {
         parameters: {
             query?: {
-                cursor?: string;
-                limit?: number;
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3141,15 +3362,21 @@ export interface operations {
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description done */
+            /** @description begun */
             202: {
                 headers: {
+                    /** @description the task */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3164,14 +3391,23 @@ export interface operations {
             query: {
                 side: "people" | "accounts";
                 state?: components["schemas"]["Standing"];
-                /** @description text to find */
-                q?: string;
-                cursor?: string;
-                limit?: number;
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3197,7 +3433,11 @@ export interface operations {
             };
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3220,7 +3460,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3246,7 +3490,11 @@ export interface operations {
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3276,7 +3524,11 @@ export interface operations {
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3319,14 +3571,23 @@ export interface operations {
                 least?: number;
                 /** @description highest probability */
                 most?: number;
-                /** @description text to find */
-                q?: string;
-                cursor?: string;
-                limit?: number;
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3352,7 +3613,11 @@ export interface operations {
             };
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3375,7 +3640,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3398,7 +3667,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
                 ruling: number;
             };
             cookie?: never;
@@ -3419,14 +3692,23 @@ export interface operations {
         parameters: {
             query?: {
                 verb?: components["schemas"]["Verb"];
-                /** @description text to find */
-                q?: string;
-                cursor?: string;
-                limit?: number;
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3449,7 +3731,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3472,14 +3758,23 @@ export interface operations {
             query?: {
                 code?: components["schemas"]["FindingCode"];
                 severity?: components["schemas"]["Severity"];
-                /** @description text to find */
-                q?: string;
-                cursor?: string;
-                limit?: number;
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3502,7 +3797,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
                 finding: string;
             };
             cookie?: never;
@@ -3528,7 +3827,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
                 finding: string;
             };
             cookie?: never;
@@ -3548,12 +3851,18 @@ export interface operations {
     listPlans: {
         parameters: {
             query?: {
-                cursor?: string;
-                limit?: number;
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3579,7 +3888,11 @@ export interface operations {
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
-                lane: string;
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
             };
             cookie?: never;
         };
@@ -3606,7 +3919,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                plan: number;
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
             };
             cookie?: never;
         };
@@ -3629,14 +3946,23 @@ export interface operations {
             query?: {
                 verb?: components["schemas"]["Verb"];
                 outcome?: components["schemas"]["Outcome"];
-                /** @description text to find */
-                q?: string;
-                cursor?: string;
-                limit?: number;
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                plan: number;
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
             };
             cookie?: never;
         };
@@ -3659,7 +3985,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                plan: number;
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
             };
             cookie?: never;
         };
@@ -3686,7 +4016,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                plan: number;
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
             };
             cookie?: never;
         };
@@ -3709,7 +4043,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                plan: number;
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
             };
             cookie?: never;
         };
@@ -3735,7 +4073,11 @@ export interface operations {
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
-                plan: number;
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
             };
             cookie?: never;
         };
@@ -3745,9 +4087,11 @@ export interface operations {
             };
         };
         responses: {
-            /** @description done */
+            /** @description begun */
             202: {
                 headers: {
+                    /** @description the task */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3762,7 +4106,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                run: number;
+                /**
+                 * @description the run's number
+                 * @example 1
+                 */
+                run: components["parameters"]["RunID"];
             };
             cookie?: never;
         };
@@ -3785,7 +4133,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                run: number;
+                /**
+                 * @description the run's number
+                 * @example 1
+                 */
+                run: components["parameters"]["RunID"];
             };
             cookie?: never;
         };
@@ -3811,15 +4163,21 @@ export interface operations {
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
-                run: number;
+                /**
+                 * @description the run's number
+                 * @example 1
+                 */
+                run: components["parameters"]["RunID"];
             };
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description done */
+            /** @description begun */
             202: {
                 headers: {
+                    /** @description the task */
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3833,12 +4191,18 @@ export interface operations {
         parameters: {
             query?: {
                 outcome?: components["schemas"]["Outcome"];
-                cursor?: string;
-                limit?: number;
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                run: number;
+                /**
+                 * @description the run's number
+                 * @example 1
+                 */
+                run: components["parameters"]["RunID"];
             };
             cookie?: never;
         };
@@ -3864,7 +4228,11 @@ export interface operations {
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
             };
             path: {
-                run: number;
+                /**
+                 * @description the run's number
+                 * @example 1
+                 */
+                run: components["parameters"]["RunID"];
                 number: number;
             };
             cookie?: never;
@@ -3890,8 +4258,10 @@ export interface operations {
     listTasks: {
         parameters: {
             query?: {
-                cursor?: string;
-                limit?: number;
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path?: never;
@@ -3916,7 +4286,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                task: number;
+                /**
+                 * @description the task's number
+                 * @example 12
+                 */
+                task: components["parameters"]["TaskID"];
             };
             cookie?: never;
         };
@@ -3939,7 +4313,11 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                task: number;
+                /**
+                 * @description the task's number
+                 * @example 12
+                 */
+                task: components["parameters"]["TaskID"];
             };
             cookie?: never;
         };
@@ -3961,12 +4339,18 @@ export interface operations {
         parameters: {
             query?: {
                 level?: components["schemas"]["LogLevel"];
-                cursor?: string;
-                limit?: number;
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path: {
-                task: number;
+                /**
+                 * @description the task's number
+                 * @example 12
+                 */
+                task: components["parameters"]["TaskID"];
             };
             cookie?: never;
         };
@@ -3989,8 +4373,39 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                task: number;
+                /**
+                 * @description the task's number
+                 * @example 12
+                 */
+                task: components["parameters"]["TaskID"];
             };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    watchEvents: {
+        parameters: {
+            query?: {
+                /** @description the number of the last act that is known; what happens from now on when not given */
+                after?: number;
+            };
+            header?: {
+                /** @description as after */
+                "Last-Event-ID"?: number;
+            };
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -4056,8 +4471,10 @@ export interface operations {
     listAudit: {
         parameters: {
             query?: {
-                cursor?: string;
-                limit?: number;
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path?: never;

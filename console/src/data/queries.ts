@@ -107,12 +107,12 @@ export const useKeySurvey = (people: string, accounts: string) =>
   useQuery({
     queryKey: ["key-survey", people, accounts],
     enabled: people !== "" && accounts !== "",
-    queryFn: () => ask(api.GET("/key-survey", { params: { query: { people, accounts } } })),
+    queryFn: () => ask(api.GET("/key-survey", { params: { query: { authority: people, downstream: accounts } } })),
     retry: false,
     staleTime: 60_000,
   });
 
-const next = (last: { next?: string }) => last.next;
+const next = (last: { cursor?: string }) => last.cursor;
 
 /** What a filter holds, or nothing; the service says so when it is none of its words. */
 const chosen = <T extends string>(word: string) => (word || undefined) as T | undefined;

@@ -58,7 +58,7 @@ export function PreviewPage() {
     const s = view.data as Schemas["System"];
     return ask(
       api.PUT("/systems/{system}", {
-        params: { path: { system } },
+        params: { path: { system }, header: { "If-Match": `"${s.version}"` } },
         body: {
           kind: s.kind,
           settings: { ...s.settings, ...settings },

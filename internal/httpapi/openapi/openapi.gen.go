@@ -690,8 +690,8 @@ type AuditHead struct {
 
 // AuditList defines model for AuditList.
 type AuditList struct {
-	Items []AuditEntry `json:"items"`
-	Next  *string      `json:"next,omitempty"`
+	Cursor *string      `json:"cursor,omitempty"`
+	Items  []AuditEntry `json:"items"`
 }
 
 // Balance defines model for Balance.
@@ -735,9 +735,9 @@ type Change struct {
 
 // ChangeList defines model for ChangeList.
 type ChangeList struct {
-	Items []Change `json:"items"`
-	Next  *string  `json:"next,omitempty"`
-	Total int      `json:"total"`
+	Cursor *string  `json:"cursor,omitempty"`
+	Items  []Change `json:"items"`
+	Total  int      `json:"total"`
 }
 
 // Charter defines model for Charter.
@@ -774,8 +774,8 @@ type Comparison struct {
 
 // DraftInput defines model for DraftInput.
 type DraftInput struct {
-	People *[]string `json:"people,omitempty"`
-	Waves  *[]string `json:"waves,omitempty"`
+	PersonIds *[]string `json:"personIds,omitempty"`
+	Waves     *[]string `json:"waves,omitempty"`
 }
 
 // Edit defines model for Edit.
@@ -828,6 +828,16 @@ type Fallen struct {
 	Verb   string `json:"verb"`
 }
 
+// Fault defines model for Fault.
+type Fault struct {
+	Column *int   `json:"column,omitempty"`
+	Detail string `json:"detail"`
+
+	// Field of the request, or the dotted path of a document
+	Field *string `json:"field,omitempty"`
+	Line  *int    `json:"line,omitempty"`
+}
+
 // FileAbout defines model for FileAbout.
 type FileAbout struct {
 	// Above lines above the header that were passed over
@@ -860,8 +870,8 @@ type FindingCode string
 // FindingList defines model for FindingList.
 type FindingList struct {
 	Counts map[string]int `json:"counts"`
+	Cursor *string        `json:"cursor,omitempty"`
 	Items  []Finding      `json:"items"`
-	Next   *string        `json:"next,omitempty"`
 	Total  int            `json:"total"`
 }
 
@@ -960,8 +970,8 @@ type LeftOut struct {
 
 // LeftOutList defines model for LeftOutList.
 type LeftOutList struct {
+	Cursor  *string      `json:"cursor,omitempty"`
 	Items   []LeftOut    `json:"items"`
-	Next    *string      `json:"next,omitempty"`
 	Reasons []LeftReason `json:"reasons"`
 }
 
@@ -993,8 +1003,8 @@ type LogLine struct {
 
 // LogList defines model for LogList.
 type LogList struct {
-	Items []LogLine `json:"items"`
-	Next  *string   `json:"next,omitempty"`
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []LogLine `json:"items"`
 }
 
 // Me defines model for Me.
@@ -1077,8 +1087,8 @@ type Plan struct {
 
 // PlanList defines model for PlanList.
 type PlanList struct {
-	Items []Plan  `json:"items"`
-	Next  *string `json:"next,omitempty"`
+	Cursor *string `json:"cursor,omitempty"`
+	Items  []Plan  `json:"items"`
 }
 
 // PlanState defines model for PlanState.
@@ -1166,13 +1176,17 @@ type ProbeStepState string
 
 // Problem defines model for Problem.
 type Problem struct {
-	Detail   *string          `json:"detail,omitempty"`
-	Field    *string          `json:"field,omitempty"`
-	Next     *string          `json:"next,omitempty"`
-	Problems *[]PlacedProblem `json:"problems,omitempty"`
-	Status   int              `json:"status"`
-	Title    string           `json:"title"`
-	Type     string           `json:"type"`
+	Detail *string `json:"detail,omitempty"`
+
+	// Errors every fault, where there may be several
+	Errors *[]Fault `json:"errors,omitempty"`
+	Field  *string  `json:"field,omitempty"`
+	Next   *string  `json:"next,omitempty"`
+	Status int      `json:"status"`
+	Title  string   `json:"title"`
+
+	// Type urn:twinning: and the cause, see the reference
+	Type string `json:"type"`
 }
 
 // Proposal defines model for Proposal.
@@ -1207,9 +1221,9 @@ type QuestionList struct {
 	Asked int `json:"asked"`
 
 	// Codes open ones by finding
-	Codes map[string]int `json:"codes"`
-	Items []Question     `json:"items"`
-	Next  *string        `json:"next,omitempty"`
+	Codes  map[string]int `json:"codes"`
+	Cursor *string        `json:"cursor,omitempty"`
+	Items  []Question     `json:"items"`
 
 	// Snapshot of all that the filter holds; another one when any pair of it has moved on
 	Snapshot string `json:"snapshot"`
@@ -1243,8 +1257,8 @@ type Receipt struct {
 
 // ReceiptList defines model for ReceiptList.
 type ReceiptList struct {
-	Items []Receipt `json:"items"`
-	Next  *string   `json:"next,omitempty"`
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []Receipt `json:"items"`
 }
 
 // Reconciliation defines model for Reconciliation.
@@ -1267,16 +1281,16 @@ type Reconciliation struct {
 
 // ReconciliationList defines model for ReconciliationList.
 type ReconciliationList struct {
-	Items []Reconciliation `json:"items"`
-	Next  *string          `json:"next,omitempty"`
+	Cursor *string          `json:"cursor,omitempty"`
+	Items  []Reconciliation `json:"items"`
 }
 
 // Record defines model for Record.
 type Record struct {
-	Id     string              `json:"id"`
-	Since  int64               `json:"since"`
-	Unread *string             `json:"unread,omitempty"`
-	Values map[string][]string `json:"values"`
+	Id          string              `json:"id"`
+	SinceRoster int64               `json:"sinceRoster"`
+	Unread      *string             `json:"unread,omitempty"`
+	Values      map[string][]string `json:"values"`
 }
 
 // RecordChange defines model for RecordChange.
@@ -1299,9 +1313,9 @@ type RecordHistory struct {
 
 // RecordList defines model for RecordList.
 type RecordList struct {
-	Items []Record `json:"items"`
-	Next  *string  `json:"next,omitempty"`
-	Total int      `json:"total"`
+	Cursor *string  `json:"cursor,omitempty"`
+	Items  []Record `json:"items"`
+	Total  int      `json:"total"`
 }
 
 // RecordVersion defines model for RecordVersion.
@@ -1323,8 +1337,8 @@ type Rejection struct {
 
 // RejectionList defines model for RejectionList.
 type RejectionList struct {
-	Items []Rejection `json:"items"`
-	Next  *string     `json:"next,omitempty"`
+	Cursor *string     `json:"cursor,omitempty"`
+	Items  []Rejection `json:"items"`
 }
 
 // Right defines model for Right.
@@ -1375,17 +1389,17 @@ type RosterComparison struct {
 	Attributes []ValueCount   `json:"attributes"`
 	Came       int            `json:"came"`
 	Changed    int            `json:"changed"`
+	Cursor     *string        `json:"cursor,omitempty"`
 	Items      []RecordChange `json:"items"`
 	Newer      Roster         `json:"newer"`
-	Next       *string        `json:"next,omitempty"`
 	Older      Roster         `json:"older"`
 	Went       int            `json:"went"`
 }
 
 // RosterList defines model for RosterList.
 type RosterList struct {
-	Items []Roster `json:"items"`
-	Next  *string  `json:"next,omitempty"`
+	Cursor *string  `json:"cursor,omitempty"`
+	Items  []Roster `json:"items"`
 }
 
 // Ruled defines model for Ruled.
@@ -1640,8 +1654,8 @@ type TaskState string
 
 // TaskList defines model for TaskList.
 type TaskList struct {
-	Items []Task  `json:"items"`
-	Next  *string `json:"next,omitempty"`
+	Cursor *string `json:"cursor,omitempty"`
+	Items  []Task  `json:"items"`
 }
 
 // Token defines model for Token.
@@ -1723,9 +1737,9 @@ type VerdictSide string
 
 // VerdictList defines model for VerdictList.
 type VerdictList struct {
-	Items []Verdict `json:"items"`
-	Next  *string   `json:"next,omitempty"`
-	Total int       `json:"total"`
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []Verdict `json:"items"`
+	Total  int       `json:"total"`
 }
 
 // WaveTotal defines model for WaveTotal.
@@ -1779,18 +1793,54 @@ type Withheld struct {
 
 // WithheldList defines model for WithheldList.
 type WithheldList struct {
-	Items []Withheld `json:"items"`
-	Next  *string    `json:"next,omitempty"`
-	Total int        `json:"total"`
+	Cursor *string    `json:"cursor,omitempty"`
+	Items  []Withheld `json:"items"`
+	Total  int        `json:"total"`
 }
+
+// Cursor defines model for Cursor.
+type Cursor = string
 
 // IdempotencyKey defines model for IdempotencyKey.
 type IdempotencyKey = string
 
+// IfMatch defines model for IfMatch.
+type IfMatch = string
+
+// LaneName defines model for LaneName.
+type LaneName = string
+
+// Limit defines model for Limit.
+type Limit = int
+
+// PlanID defines model for PlanID.
+type PlanID = int64
+
+// RosterID defines model for RosterID.
+type RosterID = int64
+
+// RunID defines model for RunID.
+type RunID = int64
+
+// SystemName defines model for SystemName.
+type SystemName = string
+
+// TaskID defines model for TaskID.
+type TaskID = int64
+
+// Text defines model for Text.
+type Text = string
+
+// UserName defines model for UserName.
+type UserName = string
+
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CheckAuditParams defines parameters for CheckAudit.
@@ -1798,13 +1848,22 @@ type CheckAuditParams struct {
 	Head *string `form:"head,omitempty" json:"head,omitempty"`
 }
 
+// WatchEventsParams defines parameters for WatchEvents.
+type WatchEventsParams struct {
+	// After the number of the last act that is known; what happens from now on when not given
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+
+	// LastEventID as after
+	LastEventID *int64 `json:"Last-Event-ID,omitempty"`
+}
+
 // SurveyKeysParams defines parameters for SurveyKeys.
 type SurveyKeysParams struct {
-	// People the authority
-	People string `form:"people" json:"people"`
+	// Authority the system whose records are people
+	Authority string `form:"authority" json:"authority"`
 
-	// Accounts the downstream
-	Accounts string `form:"accounts" json:"accounts"`
+	// Downstream the system whose records are accounts
+	Downstream string `form:"downstream" json:"downstream"`
 }
 
 // GetCharterParams defines parameters for GetCharter.
@@ -1814,7 +1873,8 @@ type GetCharterParams struct {
 
 // PutCharterParams defines parameters for PutCharter.
 type PutCharterParams struct {
-	IfMatch *string `json:"If-Match,omitempty"`
+	// IfMatch the ETag of what the change was made from; needed where it exists already
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // FaceRecordsParams defines parameters for FaceRecords.
@@ -1829,15 +1889,22 @@ type ListFindingsParams struct {
 	Severity *Severity    `form:"severity,omitempty" json:"severity,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListPlansParams defines parameters for ListPlans.
 type ListPlansParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // DraftPlanParams defines parameters for DraftPlan.
@@ -1858,15 +1925,22 @@ type ListQuestionsParams struct {
 	Most *float32 `form:"most,omitempty" json:"most,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListReconciliationsParams defines parameters for ListReconciliations.
 type ListReconciliationsParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ReconcileParams defines parameters for Reconcile.
@@ -1884,9 +1958,13 @@ type ListVerdictsParams struct {
 	State *Standing              `form:"state,omitempty" json:"state,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListVerdictsParamsSide defines parameters for ListVerdicts.
@@ -1942,9 +2020,13 @@ type ListWithheldParams struct {
 	Verb *Verb `form:"verb,omitempty" json:"verb,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListChangesParams defines parameters for ListChanges.
@@ -1953,9 +2035,13 @@ type ListChangesParams struct {
 	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // RunPlanParams defines parameters for RunPlan.
@@ -1974,9 +2060,13 @@ type CompareRostersParams struct {
 	Attribute *string `form:"attribute,omitempty" json:"attribute,omitempty"`
 
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CompareRostersParamsKind defines parameters for CompareRosters.
@@ -1999,8 +2089,8 @@ type ExportRosterParams struct {
 	// Native the system's own attributes and values instead of the canonical ones
 	Native *bool `form:"native,omitempty" json:"native,omitempty"`
 
-	// People for a spreadsheet - cells that it would run as formulas are defused
-	People *bool `form:"people,omitempty" json:"people,omitempty"`
+	// Sheet for a spreadsheet - cells that it would run as formulas are defused
+	Sheet *bool `form:"sheet,omitempty" json:"sheet,omitempty"`
 }
 
 // ExportRosterParamsFormat defines parameters for ExportRoster.
@@ -2009,30 +2099,45 @@ type ExportRosterParamsFormat string
 // ListLeftOutParams defines parameters for ListLeftOut.
 type ListLeftOutParams struct {
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListRecordsParams defines parameters for ListRecords.
 type ListRecordsParams struct {
 	// Q text to find
-	Q      *string `form:"q,omitempty" json:"q,omitempty"`
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListRejectionsParams defines parameters for ListRejections.
 type ListRejectionsParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListReceiptsParams defines parameters for ListReceipts.
 type ListReceiptsParams struct {
 	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
-	Cursor  *string  `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit   *int     `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // SettleReceiptParams defines parameters for SettleReceipt.
@@ -2050,8 +2155,10 @@ type VerifyRunParams struct {
 // PutSystemParams defines parameters for PutSystem.
 type PutSystemParams struct {
 	// SameRecords the new ids are the same ones as before: asked for where bonds or rulings name them
-	SameRecords *bool   `form:"sameRecords,omitempty" json:"sameRecords,omitempty"`
-	IfMatch     *string `json:"If-Match,omitempty"`
+	SameRecords *bool `form:"sameRecords,omitempty" json:"sameRecords,omitempty"`
+
+	// IfMatch the ETag of what the change was made from; needed where it exists already
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // SendFileParams defines parameters for SendFile.
@@ -2070,8 +2177,11 @@ type GetRecordHistoryParams struct {
 
 // ListRostersParams defines parameters for ListRosters.
 type ListRostersParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // TakeRosterParams defines parameters for TakeRoster.
@@ -2097,15 +2207,22 @@ type TakeRosterParamsExtent string
 
 // ListTasksParams defines parameters for ListTasks.
 type ListTasksParams struct {
-	Cursor *string `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // GetTaskLogParams defines parameters for GetTaskLog.
 type GetTaskLogParams struct {
-	Level  *LogLevel `form:"level,omitempty" json:"level,omitempty"`
-	Cursor *string   `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *int      `form:"limit,omitempty" json:"limit,omitempty"`
+	Level *LogLevel `form:"level,omitempty" json:"level,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CreateUserParams defines parameters for CreateUser.
@@ -2191,6 +2308,9 @@ type ServerInterface interface {
 	// CheckCharter Check a charter against the shapes of its systems
 	// (POST /charter-checks)
 	CheckCharter(ctx *echo.Context) error
+	// WatchEvents What changes, as server-sent events, for as long as one listens
+	// (GET /events)
+	WatchEvents(ctx *echo.Context, params WatchEventsParams) error
 	// GetFreeze Whether all writing is frozen
 	// (GET /freeze)
 	GetFreeze(ctx *echo.Context) error
@@ -2205,76 +2325,76 @@ type ServerInterface interface {
 	ListLanes(ctx *echo.Context) error
 	// RemoveLane Remove a lane with its history
 	// (DELETE /lanes/{lane})
-	RemoveLane(ctx *echo.Context, lane string) error
+	RemoveLane(ctx *echo.Context, lane LaneName) error
 	// GetLane One lane with its latest balance, findings and plan
 	// (GET /lanes/{lane})
-	GetLane(ctx *echo.Context, lane string) error
+	GetLane(ctx *echo.Context, lane LaneName) error
 	// ListBonds Who is bonded, and by what
 	// (GET /lanes/{lane}/bonds)
-	ListBonds(ctx *echo.Context, lane string) error
+	ListBonds(ctx *echo.Context, lane LaneName) error
 	// GetCharter The charter in force
 	// (GET /lanes/{lane}/charter)
-	GetCharter(ctx *echo.Context, lane string, params GetCharterParams) error
+	GetCharter(ctx *echo.Context, lane LaneName, params GetCharterParams) error
 	// PutCharter Give the lane a new version of its charter; the first one makes the lane
 	// (PUT /lanes/{lane}/charter)
-	PutCharter(ctx *echo.Context, lane string, params PutCharterParams) error
+	PutCharter(ctx *echo.Context, lane LaneName, params PutCharterParams) error
 	// FaceRecords A person and an account, attribute by attribute
 	// (GET /lanes/{lane}/facing)
-	FaceRecords(ctx *echo.Context, lane string, params FaceRecordsParams) error
+	FaceRecords(ctx *echo.Context, lane LaneName, params FaceRecordsParams) error
 	// ListFindings Findings of the latest reconciliation
 	// (GET /lanes/{lane}/findings)
-	ListFindings(ctx *echo.Context, lane string, params ListFindingsParams) error
+	ListFindings(ctx *echo.Context, lane LaneName, params ListFindingsParams) error
 	// UnacceptFinding Take an acceptance back
 	// (DELETE /lanes/{lane}/findings/{finding}/acceptance)
-	UnacceptFinding(ctx *echo.Context, lane string, finding string) error
+	UnacceptFinding(ctx *echo.Context, lane LaneName, finding string) error
 	// AcceptFinding Accept a finding until a day
 	// (PUT /lanes/{lane}/findings/{finding}/acceptance)
-	AcceptFinding(ctx *echo.Context, lane string, finding string) error
+	AcceptFinding(ctx *echo.Context, lane LaneName, finding string) error
 	// SetObserving Let a lane only observe, or let it write
 	// (PUT /lanes/{lane}/observing)
-	SetObserving(ctx *echo.Context, lane string) error
+	SetObserving(ctx *echo.Context, lane LaneName) error
 	// ListPlans Plans of a lane, newest first
 	// (GET /lanes/{lane}/plans)
-	ListPlans(ctx *echo.Context, lane string, params ListPlansParams) error
+	ListPlans(ctx *echo.Context, lane LaneName, params ListPlansParams) error
 	// DraftPlan Draft a plan from the latest reconciliation, whole or for some people
 	// (POST /lanes/{lane}/plans)
-	DraftPlan(ctx *echo.Context, lane string, params DraftPlanParams) error
+	DraftPlan(ctx *echo.Context, lane LaneName, params DraftPlanParams) error
 	// ListQuestions Pairs that a human should judge and nobody has ruled on yet
 	// (GET /lanes/{lane}/questions)
-	ListQuestions(ctx *echo.Context, lane string, params ListQuestionsParams) error
+	ListQuestions(ctx *echo.Context, lane LaneName, params ListQuestionsParams) error
 	// ListReconciliations Reconciliations of a lane, newest first
 	// (GET /lanes/{lane}/reconciliations)
-	ListReconciliations(ctx *echo.Context, lane string, params ListReconciliationsParams) error
+	ListReconciliations(ctx *echo.Context, lane LaneName, params ListReconciliationsParams) error
 	// Reconcile Reconcile the newest rosters in the background
 	// (POST /lanes/{lane}/reconciliations)
-	Reconcile(ctx *echo.Context, lane string, params ReconcileParams) error
+	Reconcile(ctx *echo.Context, lane LaneName, params ReconcileParams) error
 	// ListVerdicts Where the records of one side stand in the latest balance
 	// (GET /lanes/{lane}/records)
-	ListVerdicts(ctx *echo.Context, lane string, params ListVerdictsParams) error
+	ListVerdicts(ctx *echo.Context, lane LaneName, params ListVerdictsParams) error
 	// ListRulings Rulings in force
 	// (GET /lanes/{lane}/rulings)
-	ListRulings(ctx *echo.Context, lane string) error
+	ListRulings(ctx *echo.Context, lane LaneName) error
 	// Rule Rule that two records are the same human, are different, or that one is left alone
 	// (POST /lanes/{lane}/rulings)
-	Rule(ctx *echo.Context, lane string, params RuleParams) error
+	Rule(ctx *echo.Context, lane LaneName, params RuleParams) error
 	// RuleAll Give many rulings; each is kept or refused by itself
 	// (POST /lanes/{lane}/rulings/bulk)
-	RuleAll(ctx *echo.Context, lane string, params RuleAllParams) error
+	RuleAll(ctx *echo.Context, lane LaneName, params RuleAllParams) error
 	// ClearRuling Clear a ruling
 	// (DELETE /lanes/{lane}/rulings/{ruling})
-	ClearRuling(ctx *echo.Context, lane string, ruling int64) error
+	ClearRuling(ctx *echo.Context, lane LaneName, ruling int64) error
 	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 	// (GET /lanes/{lane}/template)
-	GetTemplate(ctx *echo.Context, lane string, params GetTemplateParams) error
+	GetTemplate(ctx *echo.Context, lane LaneName, params GetTemplateParams) error
 	// ShowWeights What evidence is worth in this lane
 	// (GET /lanes/{lane}/weights)
-	ShowWeights(ctx *echo.Context, lane string) error
+	ShowWeights(ctx *echo.Context, lane LaneName) error
 	// Why Why a record stands where it does
 	// (GET /lanes/{lane}/why)
-	Why(ctx *echo.Context, lane string, params WhyParams) error
+	Why(ctx *echo.Context, lane LaneName, params WhyParams) error
 	// ListWithheld Changes that the latest reconciliation did not draft, and why
 	// (GET /lanes/{lane}/withheld)
-	ListWithheld(ctx *echo.Context, lane string, params ListWithheldParams) error
+	ListWithheld(ctx *echo.Context, lane LaneName, params ListWithheldParams) error
 	// GetMe Who is asking, and with which rights
 	// (GET /me)
 	GetMe(ctx *echo.Context) error
@@ -2283,58 +2403,58 @@ type ServerInterface interface {
 	ChangePassword(ctx *echo.Context) error
 	// GetPlan One plan with its totals and guards
 	// (GET /plans/{plan})
-	GetPlan(ctx *echo.Context, plan int64) error
+	GetPlan(ctx *echo.Context, plan PlanID) error
 	// ListChanges The changes of a plan in order, with their outcome once run
 	// (GET /plans/{plan}/changes)
-	ListChanges(ctx *echo.Context, plan int64, params ListChangesParams) error
+	ListChanges(ctx *echo.Context, plan PlanID, params ListChangesParams) error
 	// ListRuns The runs of a plan, newest first
 	// (GET /plans/{plan}/runs)
-	ListRuns(ctx *echo.Context, plan int64) error
+	ListRuns(ctx *echo.Context, plan PlanID) error
 	// RunPlan Carry a sealed plan out in the background
 	// (POST /plans/{plan}/runs)
-	RunPlan(ctx *echo.Context, plan int64, params RunPlanParams) error
+	RunPlan(ctx *echo.Context, plan PlanID, params RunPlanParams) error
 	// SealPlan Approve exactly this content, by its hash
 	// (POST /plans/{plan}/seal)
-	SealPlan(ctx *echo.Context, plan int64) error
+	SealPlan(ctx *echo.Context, plan PlanID) error
 	// VoidPlan Give a plan up
 	// (POST /plans/{plan}/void)
-	VoidPlan(ctx *echo.Context, plan int64) error
+	VoidPlan(ctx *echo.Context, plan PlanID) error
 	// GetRoster One roster
 	// (GET /rosters/{roster})
-	GetRoster(ctx *echo.Context, roster int64) error
+	GetRoster(ctx *echo.Context, roster RosterID) error
 	// CompareRosters Who came, went and changed since another roster of the system, per attribute
 	// (GET /rosters/{roster}/comparison)
-	CompareRosters(ctx *echo.Context, roster int64, params CompareRostersParams) error
+	CompareRosters(ctx *echo.Context, roster RosterID, params CompareRostersParams) error
 	// ExportRoster The records of a roster as a file
 	// (GET /rosters/{roster}/export)
-	ExportRoster(ctx *echo.Context, roster int64, params ExportRosterParams) error
+	ExportRoster(ctx *echo.Context, roster RosterID, params ExportRosterParams) error
 	// ListLeftOut What a reading left out, and how much for which reason
 	// (GET /rosters/{roster}/left-out)
-	ListLeftOut(ctx *echo.Context, roster int64, params ListLeftOutParams) error
+	ListLeftOut(ctx *echo.Context, roster RosterID, params ListLeftOutParams) error
 	// ListRecords The records of a roster by id, with their native values
 	// (GET /rosters/{roster}/records)
-	ListRecords(ctx *echo.Context, roster int64, params ListRecordsParams) error
+	ListRecords(ctx *echo.Context, roster RosterID, params ListRecordsParams) error
 	// ListRejections Records of a roster that could not be read
 	// (GET /rosters/{roster}/rejections)
-	ListRejections(ctx *echo.Context, roster int64, params ListRejectionsParams) error
+	ListRejections(ctx *echo.Context, roster RosterID, params ListRejectionsParams) error
 	// GetStatistics Coverage, uniqueness and the most frequent values of every attribute
 	// (GET /rosters/{roster}/statistics)
-	GetStatistics(ctx *echo.Context, roster int64) error
+	GetStatistics(ctx *echo.Context, roster RosterID) error
 	// GetRun One run with its counts
 	// (GET /runs/{run})
-	GetRun(ctx *echo.Context, run int64) error
+	GetRun(ctx *echo.Context, run RunID) error
 	// HaltRun Halt a run after the change it is at
 	// (POST /runs/{run}/halt)
-	HaltRun(ctx *echo.Context, run int64) error
+	HaltRun(ctx *echo.Context, run RunID) error
 	// ListReceipts What was read, sent and answered, change by change
 	// (GET /runs/{run}/receipts)
-	ListReceipts(ctx *echo.Context, run int64, params ListReceiptsParams) error
+	ListReceipts(ctx *echo.Context, run RunID, params ListReceiptsParams) error
 	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
 	// (POST /runs/{run}/receipts/{number}/settlement)
-	SettleReceipt(ctx *echo.Context, run int64, number int, params SettleReceiptParams) error
+	SettleReceipt(ctx *echo.Context, run RunID, number int, params SettleReceiptParams) error
 	// VerifyRun Read every account of a run again, in the background
 	// (POST /runs/{run}/verification)
-	VerifyRun(ctx *echo.Context, run int64, params VerifyRunParams) error
+	VerifyRun(ctx *echo.Context, run RunID, params VerifyRunParams) error
 	// SignIn Open a console session with a name and a password
 	// (POST /sign-in)
 	SignIn(ctx *echo.Context) error
@@ -2346,49 +2466,49 @@ type ServerInterface interface {
 	ListSystems(ctx *echo.Context) error
 	// RemoveSystem Remove a system that no lane uses
 	// (DELETE /systems/{system})
-	RemoveSystem(ctx *echo.Context, system string) error
+	RemoveSystem(ctx *echo.Context, system SystemName) error
 	// GetSystem One system
 	// (GET /systems/{system})
-	GetSystem(ctx *echo.Context, system string) error
+	GetSystem(ctx *echo.Context, system SystemName) error
 	// PutSystem Make a system or change it; a secret that is not given stays
 	// (PUT /systems/{system})
-	PutSystem(ctx *echo.Context, system string, params PutSystemParams) error
+	PutSystem(ctx *echo.Context, system SystemName, params PutSystemParams) error
 	// SendFile Send a file for a preview and a roster; it is kept for a day
 	// (POST /systems/{system}/files)
-	SendFile(ctx *echo.Context, system string, params SendFileParams) error
+	SendFile(ctx *echo.Context, system SystemName, params SendFileParams) error
 	// GetRecordHistory One record through time, newest version first; a record that was never there is 404
 	// (GET /systems/{system}/history)
-	GetRecordHistory(ctx *echo.Context, system string, params GetRecordHistoryParams) error
+	GetRecordHistory(ctx *echo.Context, system SystemName, params GetRecordHistoryParams) error
 	// PreviewSystem What would be understood of a system or a file that was sent, before it becomes a roster
 	// (POST /systems/{system}/preview)
-	PreviewSystem(ctx *echo.Context, system string) error
+	PreviewSystem(ctx *echo.Context, system SystemName) error
 	// ProbeSystem Try the connection step by step; the report holds nothing secret
 	// (POST /systems/{system}/probe)
-	ProbeSystem(ctx *echo.Context, system string) error
+	ProbeSystem(ctx *echo.Context, system SystemName) error
 	// ListRosters The rosters of a system, newest first
 	// (GET /systems/{system}/rosters)
-	ListRosters(ctx *echo.Context, system string, params ListRostersParams) error
+	ListRosters(ctx *echo.Context, system SystemName, params ListRostersParams) error
 	// TakeRoster Take a roster in the background; a file system may be sent its file as the body
 	// (POST /systems/{system}/rosters)
-	TakeRoster(ctx *echo.Context, system string, params TakeRosterParams) error
+	TakeRoster(ctx *echo.Context, system SystemName, params TakeRosterParams) error
 	// SetWriting Open a system for writing, or close it
 	// (PUT /systems/{system}/writing)
-	SetWriting(ctx *echo.Context, system string) error
+	SetWriting(ctx *echo.Context, system SystemName) error
 	// ListTasks Background work, newest first
 	// (GET /tasks)
 	ListTasks(ctx *echo.Context, params ListTasksParams) error
 	// GetTask One task
 	// (GET /tasks/{task})
-	GetTask(ctx *echo.Context, task int64) error
+	GetTask(ctx *echo.Context, task TaskID) error
 	// WatchTask Progress as server-sent events, until the task ends
 	// (GET /tasks/{task}/events)
-	WatchTask(ctx *echo.Context, task int64) error
+	WatchTask(ctx *echo.Context, task TaskID) error
 	// HaltTask Ask a task to stop; a reading that is halted leaves nothing behind
 	// (POST /tasks/{task}/halt)
-	HaltTask(ctx *echo.Context, task int64) error
+	HaltTask(ctx *echo.Context, task TaskID) error
 	// GetTaskLog What a task did, record by record
 	// (GET /tasks/{task}/log)
-	GetTaskLog(ctx *echo.Context, task int64, params GetTaskLogParams) error
+	GetTaskLog(ctx *echo.Context, task TaskID, params GetTaskLogParams) error
 	// ListUsers All users
 	// (GET /users)
 	ListUsers(ctx *echo.Context) error
@@ -2397,22 +2517,22 @@ type ServerInterface interface {
 	CreateUser(ctx *echo.Context, params CreateUserParams) error
 	// RemoveUser Remove a user with all tokens and sessions
 	// (DELETE /users/{user})
-	RemoveUser(ctx *echo.Context, user string) error
+	RemoveUser(ctx *echo.Context, user UserName) error
 	// SetRights Change what a user may do, everywhere and in some lanes only
 	// (PUT /users/{user})
-	SetRights(ctx *echo.Context, user string) error
+	SetRights(ctx *echo.Context, user UserName) error
 	// ResetPassword Give a user a new password; it is shown only now, and their sessions end
 	// (POST /users/{user}/password)
-	ResetPassword(ctx *echo.Context, user string) error
+	ResetPassword(ctx *echo.Context, user UserName) error
 	// ListTokens The tokens of a user, without their secrets
 	// (GET /users/{user}/tokens)
-	ListTokens(ctx *echo.Context, user string) error
+	ListTokens(ctx *echo.Context, user UserName) error
 	// CreateToken Make a bearer token; it is shown only now
 	// (POST /users/{user}/tokens)
-	CreateToken(ctx *echo.Context, user string, params CreateTokenParams) error
+	CreateToken(ctx *echo.Context, user UserName, params CreateTokenParams) error
 	// RemoveToken Revoke a token at once
 	// (DELETE /users/{user}/tokens/{token})
-	RemoveToken(ctx *echo.Context, user string, token int64) error
+	RemoveToken(ctx *echo.Context, user UserName, token int64) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -2481,6 +2601,41 @@ func (w *ServerInterfaceWrapper) CheckCharter(ctx *echo.Context) error {
 	return err
 }
 
+// WatchEvents converts echo context to params.
+func (w *ServerInterfaceWrapper) WatchEvents(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WatchEventsParams
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Last-Event-ID" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Last-Event-ID")]; found {
+		var LastEventID int64
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Last-Event-ID, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: "int64"})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Last-Event-ID: %s", err))
+		}
+
+		params.LastEventID = &LastEventID
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WatchEvents(ctx, params)
+	return err
+}
+
 // GetFreeze converts echo context to params.
 func (w *ServerInterfaceWrapper) GetFreeze(ctx *echo.Context) error {
 	var err error
@@ -2505,18 +2660,18 @@ func (w *ServerInterfaceWrapper) SurveyKeys(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params SurveyKeysParams
-	// ------------- Required query parameter "people" -------------
+	// ------------- Required query parameter "authority" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "people", ctx.QueryParams(), &params.People, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "authority", ctx.QueryParams(), &params.Authority, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter people: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter authority: %s", err))
 	}
 
-	// ------------- Required query parameter "accounts" -------------
+	// ------------- Required query parameter "downstream" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "accounts", ctx.QueryParams(), &params.Accounts, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "downstream", ctx.QueryParams(), &params.Downstream, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter accounts: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter downstream: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -2537,7 +2692,7 @@ func (w *ServerInterfaceWrapper) ListLanes(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) RemoveLane(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2553,7 +2708,7 @@ func (w *ServerInterfaceWrapper) RemoveLane(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetLane(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2569,7 +2724,7 @@ func (w *ServerInterfaceWrapper) GetLane(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListBonds(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2585,7 +2740,7 @@ func (w *ServerInterfaceWrapper) ListBonds(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetCharter(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2610,7 +2765,7 @@ func (w *ServerInterfaceWrapper) GetCharter(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) PutCharter(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2623,7 +2778,7 @@ func (w *ServerInterfaceWrapper) PutCharter(ctx *echo.Context) error {
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
 	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch string
+		var IfMatch IfMatch
 		n := len(valueList)
 		if n != 1 {
 			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
@@ -2646,7 +2801,7 @@ func (w *ServerInterfaceWrapper) PutCharter(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) FaceRecords(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2678,7 +2833,7 @@ func (w *ServerInterfaceWrapper) FaceRecords(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2731,7 +2886,7 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) UnacceptFinding(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2755,7 +2910,7 @@ func (w *ServerInterfaceWrapper) UnacceptFinding(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) AcceptFinding(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2779,7 +2934,7 @@ func (w *ServerInterfaceWrapper) AcceptFinding(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) SetObserving(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2795,7 +2950,7 @@ func (w *ServerInterfaceWrapper) SetObserving(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListPlans(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2827,7 +2982,7 @@ func (w *ServerInterfaceWrapper) ListPlans(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) DraftPlan(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2863,7 +3018,7 @@ func (w *ServerInterfaceWrapper) DraftPlan(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListQuestions(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2923,7 +3078,7 @@ func (w *ServerInterfaceWrapper) ListQuestions(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListReconciliations(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2955,7 +3110,7 @@ func (w *ServerInterfaceWrapper) ListReconciliations(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) Reconcile(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -2997,7 +3152,7 @@ func (w *ServerInterfaceWrapper) Reconcile(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListVerdicts(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3050,7 +3205,7 @@ func (w *ServerInterfaceWrapper) ListVerdicts(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListRulings(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3066,7 +3221,7 @@ func (w *ServerInterfaceWrapper) ListRulings(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) Rule(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3102,7 +3257,7 @@ func (w *ServerInterfaceWrapper) Rule(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) RuleAll(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3138,7 +3293,7 @@ func (w *ServerInterfaceWrapper) RuleAll(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ClearRuling(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3162,7 +3317,7 @@ func (w *ServerInterfaceWrapper) ClearRuling(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3187,7 +3342,7 @@ func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ShowWeights(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3203,7 +3358,7 @@ func (w *ServerInterfaceWrapper) ShowWeights(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) Why(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3235,7 +3390,7 @@ func (w *ServerInterfaceWrapper) Why(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListWithheld(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "lane" -------------
-	var lane string
+	var lane LaneName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3299,7 +3454,7 @@ func (w *ServerInterfaceWrapper) ChangePassword(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetPlan(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "plan" -------------
-	var plan int64
+	var plan PlanID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3315,7 +3470,7 @@ func (w *ServerInterfaceWrapper) GetPlan(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListChanges(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "plan" -------------
-	var plan int64
+	var plan PlanID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3368,7 +3523,7 @@ func (w *ServerInterfaceWrapper) ListChanges(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "plan" -------------
-	var plan int64
+	var plan PlanID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3384,7 +3539,7 @@ func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) RunPlan(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "plan" -------------
-	var plan int64
+	var plan PlanID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3420,7 +3575,7 @@ func (w *ServerInterfaceWrapper) RunPlan(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) SealPlan(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "plan" -------------
-	var plan int64
+	var plan PlanID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3436,7 +3591,7 @@ func (w *ServerInterfaceWrapper) SealPlan(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) VoidPlan(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "plan" -------------
-	var plan int64
+	var plan PlanID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3452,7 +3607,7 @@ func (w *ServerInterfaceWrapper) VoidPlan(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetRoster(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "roster" -------------
-	var roster int64
+	var roster RosterID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3468,7 +3623,7 @@ func (w *ServerInterfaceWrapper) GetRoster(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) CompareRosters(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "roster" -------------
-	var roster int64
+	var roster RosterID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3528,7 +3683,7 @@ func (w *ServerInterfaceWrapper) CompareRosters(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ExportRoster(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "roster" -------------
-	var roster int64
+	var roster RosterID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3579,11 +3734,11 @@ func (w *ServerInterfaceWrapper) ExportRoster(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter native: %s", err))
 	}
 
-	// ------------- Optional query parameter "people" -------------
+	// ------------- Optional query parameter "sheet" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "people", ctx.QueryParams(), &params.People, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sheet", ctx.QueryParams(), &params.Sheet, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter people: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -3595,7 +3750,7 @@ func (w *ServerInterfaceWrapper) ExportRoster(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListLeftOut(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "roster" -------------
-	var roster int64
+	var roster RosterID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3634,7 +3789,7 @@ func (w *ServerInterfaceWrapper) ListLeftOut(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListRecords(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "roster" -------------
-	var roster int64
+	var roster RosterID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3673,7 +3828,7 @@ func (w *ServerInterfaceWrapper) ListRecords(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListRejections(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "roster" -------------
-	var roster int64
+	var roster RosterID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3705,7 +3860,7 @@ func (w *ServerInterfaceWrapper) ListRejections(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetStatistics(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "roster" -------------
-	var roster int64
+	var roster RosterID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "roster", ctx.Param("roster"), &roster, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3721,7 +3876,7 @@ func (w *ServerInterfaceWrapper) GetStatistics(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "run" -------------
-	var run int64
+	var run RunID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3737,7 +3892,7 @@ func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) HaltRun(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "run" -------------
-	var run int64
+	var run RunID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3753,7 +3908,7 @@ func (w *ServerInterfaceWrapper) HaltRun(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListReceipts(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "run" -------------
-	var run int64
+	var run RunID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3792,7 +3947,7 @@ func (w *ServerInterfaceWrapper) ListReceipts(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) SettleReceipt(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "run" -------------
-	var run int64
+	var run RunID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3836,7 +3991,7 @@ func (w *ServerInterfaceWrapper) SettleReceipt(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) VerifyRun(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "run" -------------
-	var run int64
+	var run RunID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3899,7 +4054,7 @@ func (w *ServerInterfaceWrapper) ListSystems(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) RemoveSystem(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "system" -------------
-	var system string
+	var system SystemName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3915,7 +4070,7 @@ func (w *ServerInterfaceWrapper) RemoveSystem(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetSystem(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "system" -------------
-	var system string
+	var system SystemName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3931,7 +4086,7 @@ func (w *ServerInterfaceWrapper) GetSystem(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) PutSystem(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "system" -------------
-	var system string
+	var system SystemName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -3950,7 +4105,7 @@ func (w *ServerInterfaceWrapper) PutSystem(ctx *echo.Context) error {
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "If-Match" -------------
 	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch string
+		var IfMatch IfMatch
 		n := len(valueList)
 		if n != 1 {
 			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
@@ -3973,7 +4128,7 @@ func (w *ServerInterfaceWrapper) PutSystem(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) SendFile(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "system" -------------
-	var system string
+	var system SystemName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4009,7 +4164,7 @@ func (w *ServerInterfaceWrapper) SendFile(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetRecordHistory(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "system" -------------
-	var system string
+	var system SystemName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4041,7 +4196,7 @@ func (w *ServerInterfaceWrapper) GetRecordHistory(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) PreviewSystem(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "system" -------------
-	var system string
+	var system SystemName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4057,7 +4212,7 @@ func (w *ServerInterfaceWrapper) PreviewSystem(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ProbeSystem(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "system" -------------
-	var system string
+	var system SystemName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4073,7 +4228,7 @@ func (w *ServerInterfaceWrapper) ProbeSystem(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListRosters(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "system" -------------
-	var system string
+	var system SystemName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4105,7 +4260,7 @@ func (w *ServerInterfaceWrapper) ListRosters(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) TakeRoster(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "system" -------------
-	var system string
+	var system SystemName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4168,7 +4323,7 @@ func (w *ServerInterfaceWrapper) TakeRoster(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) SetWriting(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "system" -------------
-	var system string
+	var system SystemName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "system", ctx.Param("system"), &system, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4209,7 +4364,7 @@ func (w *ServerInterfaceWrapper) ListTasks(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetTask(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "task" -------------
-	var task int64
+	var task TaskID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "task", ctx.Param("task"), &task, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4225,7 +4380,7 @@ func (w *ServerInterfaceWrapper) GetTask(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) WatchTask(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "task" -------------
-	var task int64
+	var task TaskID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "task", ctx.Param("task"), &task, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4241,7 +4396,7 @@ func (w *ServerInterfaceWrapper) WatchTask(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) HaltTask(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "task" -------------
-	var task int64
+	var task TaskID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "task", ctx.Param("task"), &task, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4257,7 +4412,7 @@ func (w *ServerInterfaceWrapper) HaltTask(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetTaskLog(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "task" -------------
-	var task int64
+	var task TaskID
 
 	err = runtime.BindStyledParameterWithOptions("simple", "task", ctx.Param("task"), &task, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4334,7 +4489,7 @@ func (w *ServerInterfaceWrapper) CreateUser(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) RemoveUser(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "user" -------------
-	var user string
+	var user UserName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4350,7 +4505,7 @@ func (w *ServerInterfaceWrapper) RemoveUser(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) SetRights(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "user" -------------
-	var user string
+	var user UserName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4366,7 +4521,7 @@ func (w *ServerInterfaceWrapper) SetRights(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ResetPassword(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "user" -------------
-	var user string
+	var user UserName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4382,7 +4537,7 @@ func (w *ServerInterfaceWrapper) ResetPassword(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "user" -------------
-	var user string
+	var user UserName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4398,7 +4553,7 @@ func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) CreateToken(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "user" -------------
-	var user string
+	var user UserName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4434,7 +4589,7 @@ func (w *ServerInterfaceWrapper) CreateToken(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) RemoveToken(ctx *echo.Context) error {
 	var err error
 	// ------------- Path parameter "user" -------------
-	var user string
+	var user UserName
 
 	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
 	if err != nil {
@@ -4574,6 +4729,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/tasks/:task/halt", wrapper.HaltTask, options.OperationMiddlewares["haltTask"]...)
 	router.GET(options.BaseURL+"/tasks/:task/log", wrapper.GetTaskLog, options.OperationMiddlewares["getTaskLog"]...)
 	router.GET(options.BaseURL+"/tasks/:task/events", wrapper.WatchTask, options.OperationMiddlewares["watchTask"]...)
+	router.GET(options.BaseURL+"/events", wrapper.WatchEvents, options.OperationMiddlewares["watchEvents"]...)
 	router.GET(options.BaseURL+"/freeze", wrapper.GetFreeze, options.OperationMiddlewares["getFreeze"]...)
 	router.PUT(options.BaseURL+"/freeze", wrapper.SetFreeze, options.OperationMiddlewares["setFreeze"]...)
 	router.GET(options.BaseURL+"/audit", wrapper.ListAudit, options.OperationMiddlewares["listAudit"]...)
@@ -4728,6 +4884,74 @@ type CheckCharterdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckCharterdefaultApplicationProblemPlusJSONResponse) VisitCheckCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WatchEventsRequestObject struct {
+	Params WatchEventsParams
+}
+
+type WatchEventsResponseObject interface {
+	VisitWatchEventsResponse(w http.ResponseWriter) error
+}
+
+type WatchEvents200TexteventStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response WatchEvents200TexteventStreamResponse) VisitWatchEventsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/event-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type WatchEventsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WatchEventsdefaultApplicationProblemPlusJSONResponse) VisitWatchEventsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4894,7 +5118,7 @@ func (response ListLanesdefaultApplicationProblemPlusJSONResponse) VisitListLane
 }
 
 type RemoveLaneRequestObject struct {
-	Lane string `json:"lane"`
+	Lane LaneName `json:"lane"`
 }
 
 type RemoveLaneResponseObject interface {
@@ -4927,7 +5151,7 @@ func (response RemoveLanedefaultApplicationProblemPlusJSONResponse) VisitRemoveL
 }
 
 type GetLaneRequestObject struct {
-	Lane string `json:"lane"`
+	Lane LaneName `json:"lane"`
 }
 
 type GetLaneResponseObject interface {
@@ -4966,7 +5190,7 @@ func (response GetLanedefaultApplicationProblemPlusJSONResponse) VisitGetLaneRes
 }
 
 type ListBondsRequestObject struct {
-	Lane string `json:"lane"`
+	Lane LaneName `json:"lane"`
 }
 
 type ListBondsResponseObject interface {
@@ -5005,7 +5229,7 @@ func (response ListBondsdefaultApplicationProblemPlusJSONResponse) VisitListBond
 }
 
 type GetCharterRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params GetCharterParams
 }
 
@@ -5045,7 +5269,7 @@ func (response GetCharterdefaultApplicationProblemPlusJSONResponse) VisitGetChar
 }
 
 type PutCharterRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params PutCharterParams
 	Body   *PutCharterJSONRequestBody
 }
@@ -5086,7 +5310,7 @@ func (response PutCharterdefaultApplicationProblemPlusJSONResponse) VisitPutChar
 }
 
 type FaceRecordsRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params FaceRecordsParams
 }
 
@@ -5126,7 +5350,7 @@ func (response FaceRecordsdefaultApplicationProblemPlusJSONResponse) VisitFaceRe
 }
 
 type ListFindingsRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params ListFindingsParams
 }
 
@@ -5166,8 +5390,8 @@ func (response ListFindingsdefaultApplicationProblemPlusJSONResponse) VisitListF
 }
 
 type UnacceptFindingRequestObject struct {
-	Lane    string `json:"lane"`
-	Finding string `json:"finding"`
+	Lane    LaneName `json:"lane"`
+	Finding string   `json:"finding"`
 }
 
 type UnacceptFindingResponseObject interface {
@@ -5200,8 +5424,8 @@ func (response UnacceptFindingdefaultApplicationProblemPlusJSONResponse) VisitUn
 }
 
 type AcceptFindingRequestObject struct {
-	Lane    string `json:"lane"`
-	Finding string `json:"finding"`
+	Lane    LaneName `json:"lane"`
+	Finding string   `json:"finding"`
 	Body    *AcceptFindingJSONRequestBody
 }
 
@@ -5235,7 +5459,7 @@ func (response AcceptFindingdefaultApplicationProblemPlusJSONResponse) VisitAcce
 }
 
 type SetObservingRequestObject struct {
-	Lane string `json:"lane"`
+	Lane LaneName `json:"lane"`
 	Body *SetObservingJSONRequestBody
 }
 
@@ -5275,7 +5499,7 @@ func (response SetObservingdefaultApplicationProblemPlusJSONResponse) VisitSetOb
 }
 
 type ListPlansRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params ListPlansParams
 }
 
@@ -5315,7 +5539,7 @@ func (response ListPlansdefaultApplicationProblemPlusJSONResponse) VisitListPlan
 }
 
 type DraftPlanRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params DraftPlanParams
 	Body   *DraftPlanJSONRequestBody
 }
@@ -5356,7 +5580,7 @@ func (response DraftPlandefaultApplicationProblemPlusJSONResponse) VisitDraftPla
 }
 
 type ListQuestionsRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params ListQuestionsParams
 }
 
@@ -5396,7 +5620,7 @@ func (response ListQuestionsdefaultApplicationProblemPlusJSONResponse) VisitList
 }
 
 type ListReconciliationsRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params ListReconciliationsParams
 }
 
@@ -5436,7 +5660,7 @@ func (response ListReconciliationsdefaultApplicationProblemPlusJSONResponse) Vis
 }
 
 type ReconcileRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params ReconcileParams
 }
 
@@ -5444,15 +5668,25 @@ type ReconcileResponseObject interface {
 	VisitReconcileResponse(w http.ResponseWriter) error
 }
 
-type Reconcile202JSONResponse Task
+type Reconcile202ResponseHeaders struct {
+	Location *string
+}
+
+type Reconcile202JSONResponse struct {
+	Body    Task
+	Headers Reconcile202ResponseHeaders
+}
 
 func (response Reconcile202JSONResponse) VisitReconcileResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
 	w.WriteHeader(202)
 	_, err := buf.WriteTo(w)
 	return err
@@ -5476,7 +5710,7 @@ func (response ReconciledefaultApplicationProblemPlusJSONResponse) VisitReconcil
 }
 
 type ListVerdictsRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params ListVerdictsParams
 }
 
@@ -5516,7 +5750,7 @@ func (response ListVerdictsdefaultApplicationProblemPlusJSONResponse) VisitListV
 }
 
 type ListRulingsRequestObject struct {
-	Lane string `json:"lane"`
+	Lane LaneName `json:"lane"`
 }
 
 type ListRulingsResponseObject interface {
@@ -5555,7 +5789,7 @@ func (response ListRulingsdefaultApplicationProblemPlusJSONResponse) VisitListRu
 }
 
 type RuleRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params RuleParams
 	Body   *RuleJSONRequestBody
 }
@@ -5596,7 +5830,7 @@ func (response RuledefaultApplicationProblemPlusJSONResponse) VisitRuleResponse(
 }
 
 type RuleAllRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params RuleAllParams
 	Body   *RuleAllJSONRequestBody
 }
@@ -5637,8 +5871,8 @@ func (response RuleAlldefaultApplicationProblemPlusJSONResponse) VisitRuleAllRes
 }
 
 type ClearRulingRequestObject struct {
-	Lane   string `json:"lane"`
-	Ruling int64  `json:"ruling"`
+	Lane   LaneName `json:"lane"`
+	Ruling int64    `json:"ruling"`
 }
 
 type ClearRulingResponseObject interface {
@@ -5671,7 +5905,7 @@ func (response ClearRulingdefaultApplicationProblemPlusJSONResponse) VisitClearR
 }
 
 type GetTemplateRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params GetTemplateParams
 }
 
@@ -5717,7 +5951,7 @@ func (response GetTemplatedefaultApplicationProblemPlusJSONResponse) VisitGetTem
 }
 
 type ShowWeightsRequestObject struct {
-	Lane string `json:"lane"`
+	Lane LaneName `json:"lane"`
 }
 
 type ShowWeightsResponseObject interface {
@@ -5756,7 +5990,7 @@ func (response ShowWeightsdefaultApplicationProblemPlusJSONResponse) VisitShowWe
 }
 
 type WhyRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params WhyParams
 }
 
@@ -5796,7 +6030,7 @@ func (response WhydefaultApplicationProblemPlusJSONResponse) VisitWhyResponse(w 
 }
 
 type ListWithheldRequestObject struct {
-	Lane   string `json:"lane"`
+	Lane   LaneName `json:"lane"`
 	Params ListWithheldParams
 }
 
@@ -5907,7 +6141,7 @@ func (response ChangePassworddefaultApplicationProblemPlusJSONResponse) VisitCha
 }
 
 type GetPlanRequestObject struct {
-	Plan int64 `json:"plan"`
+	Plan PlanID `json:"plan"`
 }
 
 type GetPlanResponseObject interface {
@@ -5946,7 +6180,7 @@ func (response GetPlandefaultApplicationProblemPlusJSONResponse) VisitGetPlanRes
 }
 
 type ListChangesRequestObject struct {
-	Plan   int64 `json:"plan"`
+	Plan   PlanID `json:"plan"`
 	Params ListChangesParams
 }
 
@@ -5986,7 +6220,7 @@ func (response ListChangesdefaultApplicationProblemPlusJSONResponse) VisitListCh
 }
 
 type ListRunsRequestObject struct {
-	Plan int64 `json:"plan"`
+	Plan PlanID `json:"plan"`
 }
 
 type ListRunsResponseObject interface {
@@ -6025,7 +6259,7 @@ func (response ListRunsdefaultApplicationProblemPlusJSONResponse) VisitListRunsR
 }
 
 type RunPlanRequestObject struct {
-	Plan   int64 `json:"plan"`
+	Plan   PlanID `json:"plan"`
 	Params RunPlanParams
 	Body   *RunPlanJSONRequestBody
 }
@@ -6034,15 +6268,25 @@ type RunPlanResponseObject interface {
 	VisitRunPlanResponse(w http.ResponseWriter) error
 }
 
-type RunPlan202JSONResponse Run
+type RunPlan202ResponseHeaders struct {
+	Location *string
+}
+
+type RunPlan202JSONResponse struct {
+	Body    Run
+	Headers RunPlan202ResponseHeaders
+}
 
 func (response RunPlan202JSONResponse) VisitRunPlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
 	w.WriteHeader(202)
 	_, err := buf.WriteTo(w)
 	return err
@@ -6066,7 +6310,7 @@ func (response RunPlandefaultApplicationProblemPlusJSONResponse) VisitRunPlanRes
 }
 
 type SealPlanRequestObject struct {
-	Plan int64 `json:"plan"`
+	Plan PlanID `json:"plan"`
 	Body *SealPlanJSONRequestBody
 }
 
@@ -6106,7 +6350,7 @@ func (response SealPlandefaultApplicationProblemPlusJSONResponse) VisitSealPlanR
 }
 
 type VoidPlanRequestObject struct {
-	Plan int64 `json:"plan"`
+	Plan PlanID `json:"plan"`
 }
 
 type VoidPlanResponseObject interface {
@@ -6145,7 +6389,7 @@ func (response VoidPlandefaultApplicationProblemPlusJSONResponse) VisitVoidPlanR
 }
 
 type GetRosterRequestObject struct {
-	Roster int64 `json:"roster"`
+	Roster RosterID `json:"roster"`
 }
 
 type GetRosterResponseObject interface {
@@ -6184,7 +6428,7 @@ func (response GetRosterdefaultApplicationProblemPlusJSONResponse) VisitGetRoste
 }
 
 type CompareRostersRequestObject struct {
-	Roster int64 `json:"roster"`
+	Roster RosterID `json:"roster"`
 	Params CompareRostersParams
 }
 
@@ -6224,7 +6468,7 @@ func (response CompareRostersdefaultApplicationProblemPlusJSONResponse) VisitCom
 }
 
 type ExportRosterRequestObject struct {
-	Roster int64 `json:"roster"`
+	Roster RosterID `json:"roster"`
 	Params ExportRosterParams
 }
 
@@ -6270,7 +6514,7 @@ func (response ExportRosterdefaultApplicationProblemPlusJSONResponse) VisitExpor
 }
 
 type ListLeftOutRequestObject struct {
-	Roster int64 `json:"roster"`
+	Roster RosterID `json:"roster"`
 	Params ListLeftOutParams
 }
 
@@ -6310,7 +6554,7 @@ func (response ListLeftOutdefaultApplicationProblemPlusJSONResponse) VisitListLe
 }
 
 type ListRecordsRequestObject struct {
-	Roster int64 `json:"roster"`
+	Roster RosterID `json:"roster"`
 	Params ListRecordsParams
 }
 
@@ -6350,7 +6594,7 @@ func (response ListRecordsdefaultApplicationProblemPlusJSONResponse) VisitListRe
 }
 
 type ListRejectionsRequestObject struct {
-	Roster int64 `json:"roster"`
+	Roster RosterID `json:"roster"`
 	Params ListRejectionsParams
 }
 
@@ -6390,7 +6634,7 @@ func (response ListRejectionsdefaultApplicationProblemPlusJSONResponse) VisitLis
 }
 
 type GetStatisticsRequestObject struct {
-	Roster int64 `json:"roster"`
+	Roster RosterID `json:"roster"`
 }
 
 type GetStatisticsResponseObject interface {
@@ -6429,7 +6673,7 @@ func (response GetStatisticsdefaultApplicationProblemPlusJSONResponse) VisitGetS
 }
 
 type GetRunRequestObject struct {
-	Run int64 `json:"run"`
+	Run RunID `json:"run"`
 }
 
 type GetRunResponseObject interface {
@@ -6468,7 +6712,7 @@ func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunRespo
 }
 
 type HaltRunRequestObject struct {
-	Run int64 `json:"run"`
+	Run RunID `json:"run"`
 }
 
 type HaltRunResponseObject interface {
@@ -6507,7 +6751,7 @@ func (response HaltRundefaultApplicationProblemPlusJSONResponse) VisitHaltRunRes
 }
 
 type ListReceiptsRequestObject struct {
-	Run    int64 `json:"run"`
+	Run    RunID `json:"run"`
 	Params ListReceiptsParams
 }
 
@@ -6547,7 +6791,7 @@ func (response ListReceiptsdefaultApplicationProblemPlusJSONResponse) VisitListR
 }
 
 type SettleReceiptRequestObject struct {
-	Run    int64 `json:"run"`
+	Run    RunID `json:"run"`
 	Number int   `json:"number"`
 	Params SettleReceiptParams
 	Body   *SettleReceiptJSONRequestBody
@@ -6589,7 +6833,7 @@ func (response SettleReceiptdefaultApplicationProblemPlusJSONResponse) VisitSett
 }
 
 type VerifyRunRequestObject struct {
-	Run    int64 `json:"run"`
+	Run    RunID `json:"run"`
 	Params VerifyRunParams
 }
 
@@ -6597,15 +6841,25 @@ type VerifyRunResponseObject interface {
 	VisitVerifyRunResponse(w http.ResponseWriter) error
 }
 
-type VerifyRun202JSONResponse Task
+type VerifyRun202ResponseHeaders struct {
+	Location *string
+}
+
+type VerifyRun202JSONResponse struct {
+	Body    Task
+	Headers VerifyRun202ResponseHeaders
+}
 
 func (response VerifyRun202JSONResponse) VisitVerifyRunResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
 	w.WriteHeader(202)
 	_, err := buf.WriteTo(w)
 	return err
@@ -6738,7 +6992,7 @@ func (response ListSystemsdefaultApplicationProblemPlusJSONResponse) VisitListSy
 }
 
 type RemoveSystemRequestObject struct {
-	System string `json:"system"`
+	System SystemName `json:"system"`
 }
 
 type RemoveSystemResponseObject interface {
@@ -6771,7 +7025,7 @@ func (response RemoveSystemdefaultApplicationProblemPlusJSONResponse) VisitRemov
 }
 
 type GetSystemRequestObject struct {
-	System string `json:"system"`
+	System SystemName `json:"system"`
 }
 
 type GetSystemResponseObject interface {
@@ -6810,7 +7064,7 @@ func (response GetSystemdefaultApplicationProblemPlusJSONResponse) VisitGetSyste
 }
 
 type PutSystemRequestObject struct {
-	System string `json:"system"`
+	System SystemName `json:"system"`
 	Params PutSystemParams
 	Body   *PutSystemJSONRequestBody
 }
@@ -6851,7 +7105,7 @@ func (response PutSystemdefaultApplicationProblemPlusJSONResponse) VisitPutSyste
 }
 
 type SendFileRequestObject struct {
-	System string `json:"system"`
+	System SystemName `json:"system"`
 	Params SendFileParams
 	Body   io.Reader
 }
@@ -6892,7 +7146,7 @@ func (response SendFiledefaultApplicationProblemPlusJSONResponse) VisitSendFileR
 }
 
 type GetRecordHistoryRequestObject struct {
-	System string `json:"system"`
+	System SystemName `json:"system"`
 	Params GetRecordHistoryParams
 }
 
@@ -6932,7 +7186,7 @@ func (response GetRecordHistorydefaultApplicationProblemPlusJSONResponse) VisitG
 }
 
 type PreviewSystemRequestObject struct {
-	System string `json:"system"`
+	System SystemName `json:"system"`
 	Body   *PreviewSystemJSONRequestBody
 }
 
@@ -6972,7 +7226,7 @@ func (response PreviewSystemdefaultApplicationProblemPlusJSONResponse) VisitPrev
 }
 
 type ProbeSystemRequestObject struct {
-	System string `json:"system"`
+	System SystemName `json:"system"`
 }
 
 type ProbeSystemResponseObject interface {
@@ -7011,7 +7265,7 @@ func (response ProbeSystemdefaultApplicationProblemPlusJSONResponse) VisitProbeS
 }
 
 type ListRostersRequestObject struct {
-	System string `json:"system"`
+	System SystemName `json:"system"`
 	Params ListRostersParams
 }
 
@@ -7051,7 +7305,7 @@ func (response ListRostersdefaultApplicationProblemPlusJSONResponse) VisitListRo
 }
 
 type TakeRosterRequestObject struct {
-	System string `json:"system"`
+	System SystemName `json:"system"`
 	Params TakeRosterParams
 	Body   io.Reader
 }
@@ -7060,15 +7314,25 @@ type TakeRosterResponseObject interface {
 	VisitTakeRosterResponse(w http.ResponseWriter) error
 }
 
-type TakeRoster202JSONResponse Task
+type TakeRoster202ResponseHeaders struct {
+	Location *string
+}
+
+type TakeRoster202JSONResponse struct {
+	Body    Task
+	Headers TakeRoster202ResponseHeaders
+}
 
 func (response TakeRoster202JSONResponse) VisitTakeRosterResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
 	w.WriteHeader(202)
 	_, err := buf.WriteTo(w)
 	return err
@@ -7092,7 +7356,7 @@ func (response TakeRosterdefaultApplicationProblemPlusJSONResponse) VisitTakeRos
 }
 
 type SetWritingRequestObject struct {
-	System string `json:"system"`
+	System SystemName `json:"system"`
 	Body   *SetWritingJSONRequestBody
 }
 
@@ -7171,7 +7435,7 @@ func (response ListTasksdefaultApplicationProblemPlusJSONResponse) VisitListTask
 }
 
 type GetTaskRequestObject struct {
-	Task int64 `json:"task"`
+	Task TaskID `json:"task"`
 }
 
 type GetTaskResponseObject interface {
@@ -7210,7 +7474,7 @@ func (response GetTaskdefaultApplicationProblemPlusJSONResponse) VisitGetTaskRes
 }
 
 type WatchTaskRequestObject struct {
-	Task int64 `json:"task"`
+	Task TaskID `json:"task"`
 }
 
 type WatchTaskResponseObject interface {
@@ -7278,7 +7542,7 @@ func (response WatchTaskdefaultApplicationProblemPlusJSONResponse) VisitWatchTas
 }
 
 type HaltTaskRequestObject struct {
-	Task int64 `json:"task"`
+	Task TaskID `json:"task"`
 }
 
 type HaltTaskResponseObject interface {
@@ -7317,7 +7581,7 @@ func (response HaltTaskdefaultApplicationProblemPlusJSONResponse) VisitHaltTaskR
 }
 
 type GetTaskLogRequestObject struct {
-	Task   int64 `json:"task"`
+	Task   TaskID `json:"task"`
 	Params GetTaskLogParams
 }
 
@@ -7435,7 +7699,7 @@ func (response CreateUserdefaultApplicationProblemPlusJSONResponse) VisitCreateU
 }
 
 type RemoveUserRequestObject struct {
-	User string `json:"user"`
+	User UserName `json:"user"`
 }
 
 type RemoveUserResponseObject interface {
@@ -7468,7 +7732,7 @@ func (response RemoveUserdefaultApplicationProblemPlusJSONResponse) VisitRemoveU
 }
 
 type SetRightsRequestObject struct {
-	User string `json:"user"`
+	User UserName `json:"user"`
 	Body *SetRightsJSONRequestBody
 }
 
@@ -7508,7 +7772,7 @@ func (response SetRightsdefaultApplicationProblemPlusJSONResponse) VisitSetRight
 }
 
 type ResetPasswordRequestObject struct {
-	User string `json:"user"`
+	User UserName `json:"user"`
 }
 
 type ResetPasswordResponseObject interface {
@@ -7547,7 +7811,7 @@ func (response ResetPassworddefaultApplicationProblemPlusJSONResponse) VisitRese
 }
 
 type ListTokensRequestObject struct {
-	User string `json:"user"`
+	User UserName `json:"user"`
 }
 
 type ListTokensResponseObject interface {
@@ -7586,7 +7850,7 @@ func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTok
 }
 
 type CreateTokenRequestObject struct {
-	User   string `json:"user"`
+	User   UserName `json:"user"`
 	Params CreateTokenParams
 	Body   *CreateTokenJSONRequestBody
 }
@@ -7627,8 +7891,8 @@ func (response CreateTokendefaultApplicationProblemPlusJSONResponse) VisitCreate
 }
 
 type RemoveTokenRequestObject struct {
-	User  string `json:"user"`
-	Token int64  `json:"token"`
+	User  UserName `json:"user"`
+	Token int64    `json:"token"`
 }
 
 type RemoveTokenResponseObject interface {
@@ -7674,6 +7938,9 @@ type StrictServerInterface interface {
 	// CheckCharter Check a charter against the shapes of its systems
 	// (POST /charter-checks)
 	CheckCharter(ctx context.Context, request CheckCharterRequestObject) (CheckCharterResponseObject, error)
+	// WatchEvents What changes, as server-sent events, for as long as one listens
+	// (GET /events)
+	WatchEvents(ctx context.Context, request WatchEventsRequestObject) (WatchEventsResponseObject, error)
 	// GetFreeze Whether all writing is frozen
 	// (GET /freeze)
 	GetFreeze(ctx context.Context, request GetFreezeRequestObject) (GetFreezeResponseObject, error)
@@ -8029,6 +8296,31 @@ func (sh *strictHandler) CheckCharter(ctx *echo.Context) error {
 	return nil
 }
 
+// WatchEvents operation middleware
+func (sh *strictHandler) WatchEvents(ctx *echo.Context, params WatchEventsParams) error {
+	var request WatchEventsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WatchEvents(ctx.Request().Context(), request.(WatchEventsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WatchEvents")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WatchEventsResponseObject); ok {
+		return validResponse.VisitWatchEventsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetFreeze operation middleware
 func (sh *strictHandler) GetFreeze(ctx *echo.Context) error {
 	var request GetFreezeRequestObject
@@ -8147,7 +8439,7 @@ func (sh *strictHandler) ListLanes(ctx *echo.Context) error {
 }
 
 // RemoveLane operation middleware
-func (sh *strictHandler) RemoveLane(ctx *echo.Context, lane string) error {
+func (sh *strictHandler) RemoveLane(ctx *echo.Context, lane LaneName) error {
 	var request RemoveLaneRequestObject
 
 	request.Lane = lane
@@ -8172,7 +8464,7 @@ func (sh *strictHandler) RemoveLane(ctx *echo.Context, lane string) error {
 }
 
 // GetLane operation middleware
-func (sh *strictHandler) GetLane(ctx *echo.Context, lane string) error {
+func (sh *strictHandler) GetLane(ctx *echo.Context, lane LaneName) error {
 	var request GetLaneRequestObject
 
 	request.Lane = lane
@@ -8197,7 +8489,7 @@ func (sh *strictHandler) GetLane(ctx *echo.Context, lane string) error {
 }
 
 // ListBonds operation middleware
-func (sh *strictHandler) ListBonds(ctx *echo.Context, lane string) error {
+func (sh *strictHandler) ListBonds(ctx *echo.Context, lane LaneName) error {
 	var request ListBondsRequestObject
 
 	request.Lane = lane
@@ -8222,7 +8514,7 @@ func (sh *strictHandler) ListBonds(ctx *echo.Context, lane string) error {
 }
 
 // GetCharter operation middleware
-func (sh *strictHandler) GetCharter(ctx *echo.Context, lane string, params GetCharterParams) error {
+func (sh *strictHandler) GetCharter(ctx *echo.Context, lane LaneName, params GetCharterParams) error {
 	var request GetCharterRequestObject
 
 	request.Lane = lane
@@ -8248,7 +8540,7 @@ func (sh *strictHandler) GetCharter(ctx *echo.Context, lane string, params GetCh
 }
 
 // PutCharter operation middleware
-func (sh *strictHandler) PutCharter(ctx *echo.Context, lane string, params PutCharterParams) error {
+func (sh *strictHandler) PutCharter(ctx *echo.Context, lane LaneName, params PutCharterParams) error {
 	var request PutCharterRequestObject
 
 	request.Lane = lane
@@ -8297,7 +8589,7 @@ func (sh *strictHandler) PutCharter(ctx *echo.Context, lane string, params PutCh
 }
 
 // FaceRecords operation middleware
-func (sh *strictHandler) FaceRecords(ctx *echo.Context, lane string, params FaceRecordsParams) error {
+func (sh *strictHandler) FaceRecords(ctx *echo.Context, lane LaneName, params FaceRecordsParams) error {
 	var request FaceRecordsRequestObject
 
 	request.Lane = lane
@@ -8323,7 +8615,7 @@ func (sh *strictHandler) FaceRecords(ctx *echo.Context, lane string, params Face
 }
 
 // ListFindings operation middleware
-func (sh *strictHandler) ListFindings(ctx *echo.Context, lane string, params ListFindingsParams) error {
+func (sh *strictHandler) ListFindings(ctx *echo.Context, lane LaneName, params ListFindingsParams) error {
 	var request ListFindingsRequestObject
 
 	request.Lane = lane
@@ -8349,7 +8641,7 @@ func (sh *strictHandler) ListFindings(ctx *echo.Context, lane string, params Lis
 }
 
 // UnacceptFinding operation middleware
-func (sh *strictHandler) UnacceptFinding(ctx *echo.Context, lane string, finding string) error {
+func (sh *strictHandler) UnacceptFinding(ctx *echo.Context, lane LaneName, finding string) error {
 	var request UnacceptFindingRequestObject
 
 	request.Lane = lane
@@ -8375,7 +8667,7 @@ func (sh *strictHandler) UnacceptFinding(ctx *echo.Context, lane string, finding
 }
 
 // AcceptFinding operation middleware
-func (sh *strictHandler) AcceptFinding(ctx *echo.Context, lane string, finding string) error {
+func (sh *strictHandler) AcceptFinding(ctx *echo.Context, lane LaneName, finding string) error {
 	var request AcceptFindingRequestObject
 
 	request.Lane = lane
@@ -8424,7 +8716,7 @@ func (sh *strictHandler) AcceptFinding(ctx *echo.Context, lane string, finding s
 }
 
 // SetObserving operation middleware
-func (sh *strictHandler) SetObserving(ctx *echo.Context, lane string) error {
+func (sh *strictHandler) SetObserving(ctx *echo.Context, lane LaneName) error {
 	var request SetObservingRequestObject
 
 	request.Lane = lane
@@ -8472,7 +8764,7 @@ func (sh *strictHandler) SetObserving(ctx *echo.Context, lane string) error {
 }
 
 // ListPlans operation middleware
-func (sh *strictHandler) ListPlans(ctx *echo.Context, lane string, params ListPlansParams) error {
+func (sh *strictHandler) ListPlans(ctx *echo.Context, lane LaneName, params ListPlansParams) error {
 	var request ListPlansRequestObject
 
 	request.Lane = lane
@@ -8498,7 +8790,7 @@ func (sh *strictHandler) ListPlans(ctx *echo.Context, lane string, params ListPl
 }
 
 // DraftPlan operation middleware
-func (sh *strictHandler) DraftPlan(ctx *echo.Context, lane string, params DraftPlanParams) error {
+func (sh *strictHandler) DraftPlan(ctx *echo.Context, lane LaneName, params DraftPlanParams) error {
 	var request DraftPlanRequestObject
 
 	request.Lane = lane
@@ -8547,7 +8839,7 @@ func (sh *strictHandler) DraftPlan(ctx *echo.Context, lane string, params DraftP
 }
 
 // ListQuestions operation middleware
-func (sh *strictHandler) ListQuestions(ctx *echo.Context, lane string, params ListQuestionsParams) error {
+func (sh *strictHandler) ListQuestions(ctx *echo.Context, lane LaneName, params ListQuestionsParams) error {
 	var request ListQuestionsRequestObject
 
 	request.Lane = lane
@@ -8573,7 +8865,7 @@ func (sh *strictHandler) ListQuestions(ctx *echo.Context, lane string, params Li
 }
 
 // ListReconciliations operation middleware
-func (sh *strictHandler) ListReconciliations(ctx *echo.Context, lane string, params ListReconciliationsParams) error {
+func (sh *strictHandler) ListReconciliations(ctx *echo.Context, lane LaneName, params ListReconciliationsParams) error {
 	var request ListReconciliationsRequestObject
 
 	request.Lane = lane
@@ -8599,7 +8891,7 @@ func (sh *strictHandler) ListReconciliations(ctx *echo.Context, lane string, par
 }
 
 // Reconcile operation middleware
-func (sh *strictHandler) Reconcile(ctx *echo.Context, lane string, params ReconcileParams) error {
+func (sh *strictHandler) Reconcile(ctx *echo.Context, lane LaneName, params ReconcileParams) error {
 	var request ReconcileRequestObject
 
 	request.Lane = lane
@@ -8625,7 +8917,7 @@ func (sh *strictHandler) Reconcile(ctx *echo.Context, lane string, params Reconc
 }
 
 // ListVerdicts operation middleware
-func (sh *strictHandler) ListVerdicts(ctx *echo.Context, lane string, params ListVerdictsParams) error {
+func (sh *strictHandler) ListVerdicts(ctx *echo.Context, lane LaneName, params ListVerdictsParams) error {
 	var request ListVerdictsRequestObject
 
 	request.Lane = lane
@@ -8651,7 +8943,7 @@ func (sh *strictHandler) ListVerdicts(ctx *echo.Context, lane string, params Lis
 }
 
 // ListRulings operation middleware
-func (sh *strictHandler) ListRulings(ctx *echo.Context, lane string) error {
+func (sh *strictHandler) ListRulings(ctx *echo.Context, lane LaneName) error {
 	var request ListRulingsRequestObject
 
 	request.Lane = lane
@@ -8676,7 +8968,7 @@ func (sh *strictHandler) ListRulings(ctx *echo.Context, lane string) error {
 }
 
 // Rule operation middleware
-func (sh *strictHandler) Rule(ctx *echo.Context, lane string, params RuleParams) error {
+func (sh *strictHandler) Rule(ctx *echo.Context, lane LaneName, params RuleParams) error {
 	var request RuleRequestObject
 
 	request.Lane = lane
@@ -8725,7 +9017,7 @@ func (sh *strictHandler) Rule(ctx *echo.Context, lane string, params RuleParams)
 }
 
 // RuleAll operation middleware
-func (sh *strictHandler) RuleAll(ctx *echo.Context, lane string, params RuleAllParams) error {
+func (sh *strictHandler) RuleAll(ctx *echo.Context, lane LaneName, params RuleAllParams) error {
 	var request RuleAllRequestObject
 
 	request.Lane = lane
@@ -8774,7 +9066,7 @@ func (sh *strictHandler) RuleAll(ctx *echo.Context, lane string, params RuleAllP
 }
 
 // ClearRuling operation middleware
-func (sh *strictHandler) ClearRuling(ctx *echo.Context, lane string, ruling int64) error {
+func (sh *strictHandler) ClearRuling(ctx *echo.Context, lane LaneName, ruling int64) error {
 	var request ClearRulingRequestObject
 
 	request.Lane = lane
@@ -8800,7 +9092,7 @@ func (sh *strictHandler) ClearRuling(ctx *echo.Context, lane string, ruling int6
 }
 
 // GetTemplate operation middleware
-func (sh *strictHandler) GetTemplate(ctx *echo.Context, lane string, params GetTemplateParams) error {
+func (sh *strictHandler) GetTemplate(ctx *echo.Context, lane LaneName, params GetTemplateParams) error {
 	var request GetTemplateRequestObject
 
 	request.Lane = lane
@@ -8826,7 +9118,7 @@ func (sh *strictHandler) GetTemplate(ctx *echo.Context, lane string, params GetT
 }
 
 // ShowWeights operation middleware
-func (sh *strictHandler) ShowWeights(ctx *echo.Context, lane string) error {
+func (sh *strictHandler) ShowWeights(ctx *echo.Context, lane LaneName) error {
 	var request ShowWeightsRequestObject
 
 	request.Lane = lane
@@ -8851,7 +9143,7 @@ func (sh *strictHandler) ShowWeights(ctx *echo.Context, lane string) error {
 }
 
 // Why operation middleware
-func (sh *strictHandler) Why(ctx *echo.Context, lane string, params WhyParams) error {
+func (sh *strictHandler) Why(ctx *echo.Context, lane LaneName, params WhyParams) error {
 	var request WhyRequestObject
 
 	request.Lane = lane
@@ -8877,7 +9169,7 @@ func (sh *strictHandler) Why(ctx *echo.Context, lane string, params WhyParams) e
 }
 
 // ListWithheld operation middleware
-func (sh *strictHandler) ListWithheld(ctx *echo.Context, lane string, params ListWithheldParams) error {
+func (sh *strictHandler) ListWithheld(ctx *echo.Context, lane LaneName, params ListWithheldParams) error {
 	var request ListWithheldRequestObject
 
 	request.Lane = lane
@@ -8972,7 +9264,7 @@ func (sh *strictHandler) ChangePassword(ctx *echo.Context) error {
 }
 
 // GetPlan operation middleware
-func (sh *strictHandler) GetPlan(ctx *echo.Context, plan int64) error {
+func (sh *strictHandler) GetPlan(ctx *echo.Context, plan PlanID) error {
 	var request GetPlanRequestObject
 
 	request.Plan = plan
@@ -8997,7 +9289,7 @@ func (sh *strictHandler) GetPlan(ctx *echo.Context, plan int64) error {
 }
 
 // ListChanges operation middleware
-func (sh *strictHandler) ListChanges(ctx *echo.Context, plan int64, params ListChangesParams) error {
+func (sh *strictHandler) ListChanges(ctx *echo.Context, plan PlanID, params ListChangesParams) error {
 	var request ListChangesRequestObject
 
 	request.Plan = plan
@@ -9023,7 +9315,7 @@ func (sh *strictHandler) ListChanges(ctx *echo.Context, plan int64, params ListC
 }
 
 // ListRuns operation middleware
-func (sh *strictHandler) ListRuns(ctx *echo.Context, plan int64) error {
+func (sh *strictHandler) ListRuns(ctx *echo.Context, plan PlanID) error {
 	var request ListRunsRequestObject
 
 	request.Plan = plan
@@ -9048,7 +9340,7 @@ func (sh *strictHandler) ListRuns(ctx *echo.Context, plan int64) error {
 }
 
 // RunPlan operation middleware
-func (sh *strictHandler) RunPlan(ctx *echo.Context, plan int64, params RunPlanParams) error {
+func (sh *strictHandler) RunPlan(ctx *echo.Context, plan PlanID, params RunPlanParams) error {
 	var request RunPlanRequestObject
 
 	request.Plan = plan
@@ -9097,7 +9389,7 @@ func (sh *strictHandler) RunPlan(ctx *echo.Context, plan int64, params RunPlanPa
 }
 
 // SealPlan operation middleware
-func (sh *strictHandler) SealPlan(ctx *echo.Context, plan int64) error {
+func (sh *strictHandler) SealPlan(ctx *echo.Context, plan PlanID) error {
 	var request SealPlanRequestObject
 
 	request.Plan = plan
@@ -9145,7 +9437,7 @@ func (sh *strictHandler) SealPlan(ctx *echo.Context, plan int64) error {
 }
 
 // VoidPlan operation middleware
-func (sh *strictHandler) VoidPlan(ctx *echo.Context, plan int64) error {
+func (sh *strictHandler) VoidPlan(ctx *echo.Context, plan PlanID) error {
 	var request VoidPlanRequestObject
 
 	request.Plan = plan
@@ -9170,7 +9462,7 @@ func (sh *strictHandler) VoidPlan(ctx *echo.Context, plan int64) error {
 }
 
 // GetRoster operation middleware
-func (sh *strictHandler) GetRoster(ctx *echo.Context, roster int64) error {
+func (sh *strictHandler) GetRoster(ctx *echo.Context, roster RosterID) error {
 	var request GetRosterRequestObject
 
 	request.Roster = roster
@@ -9195,7 +9487,7 @@ func (sh *strictHandler) GetRoster(ctx *echo.Context, roster int64) error {
 }
 
 // CompareRosters operation middleware
-func (sh *strictHandler) CompareRosters(ctx *echo.Context, roster int64, params CompareRostersParams) error {
+func (sh *strictHandler) CompareRosters(ctx *echo.Context, roster RosterID, params CompareRostersParams) error {
 	var request CompareRostersRequestObject
 
 	request.Roster = roster
@@ -9221,7 +9513,7 @@ func (sh *strictHandler) CompareRosters(ctx *echo.Context, roster int64, params 
 }
 
 // ExportRoster operation middleware
-func (sh *strictHandler) ExportRoster(ctx *echo.Context, roster int64, params ExportRosterParams) error {
+func (sh *strictHandler) ExportRoster(ctx *echo.Context, roster RosterID, params ExportRosterParams) error {
 	var request ExportRosterRequestObject
 
 	request.Roster = roster
@@ -9247,7 +9539,7 @@ func (sh *strictHandler) ExportRoster(ctx *echo.Context, roster int64, params Ex
 }
 
 // ListLeftOut operation middleware
-func (sh *strictHandler) ListLeftOut(ctx *echo.Context, roster int64, params ListLeftOutParams) error {
+func (sh *strictHandler) ListLeftOut(ctx *echo.Context, roster RosterID, params ListLeftOutParams) error {
 	var request ListLeftOutRequestObject
 
 	request.Roster = roster
@@ -9273,7 +9565,7 @@ func (sh *strictHandler) ListLeftOut(ctx *echo.Context, roster int64, params Lis
 }
 
 // ListRecords operation middleware
-func (sh *strictHandler) ListRecords(ctx *echo.Context, roster int64, params ListRecordsParams) error {
+func (sh *strictHandler) ListRecords(ctx *echo.Context, roster RosterID, params ListRecordsParams) error {
 	var request ListRecordsRequestObject
 
 	request.Roster = roster
@@ -9299,7 +9591,7 @@ func (sh *strictHandler) ListRecords(ctx *echo.Context, roster int64, params Lis
 }
 
 // ListRejections operation middleware
-func (sh *strictHandler) ListRejections(ctx *echo.Context, roster int64, params ListRejectionsParams) error {
+func (sh *strictHandler) ListRejections(ctx *echo.Context, roster RosterID, params ListRejectionsParams) error {
 	var request ListRejectionsRequestObject
 
 	request.Roster = roster
@@ -9325,7 +9617,7 @@ func (sh *strictHandler) ListRejections(ctx *echo.Context, roster int64, params 
 }
 
 // GetStatistics operation middleware
-func (sh *strictHandler) GetStatistics(ctx *echo.Context, roster int64) error {
+func (sh *strictHandler) GetStatistics(ctx *echo.Context, roster RosterID) error {
 	var request GetStatisticsRequestObject
 
 	request.Roster = roster
@@ -9350,7 +9642,7 @@ func (sh *strictHandler) GetStatistics(ctx *echo.Context, roster int64) error {
 }
 
 // GetRun operation middleware
-func (sh *strictHandler) GetRun(ctx *echo.Context, run int64) error {
+func (sh *strictHandler) GetRun(ctx *echo.Context, run RunID) error {
 	var request GetRunRequestObject
 
 	request.Run = run
@@ -9375,7 +9667,7 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, run int64) error {
 }
 
 // HaltRun operation middleware
-func (sh *strictHandler) HaltRun(ctx *echo.Context, run int64) error {
+func (sh *strictHandler) HaltRun(ctx *echo.Context, run RunID) error {
 	var request HaltRunRequestObject
 
 	request.Run = run
@@ -9400,7 +9692,7 @@ func (sh *strictHandler) HaltRun(ctx *echo.Context, run int64) error {
 }
 
 // ListReceipts operation middleware
-func (sh *strictHandler) ListReceipts(ctx *echo.Context, run int64, params ListReceiptsParams) error {
+func (sh *strictHandler) ListReceipts(ctx *echo.Context, run RunID, params ListReceiptsParams) error {
 	var request ListReceiptsRequestObject
 
 	request.Run = run
@@ -9426,7 +9718,7 @@ func (sh *strictHandler) ListReceipts(ctx *echo.Context, run int64, params ListR
 }
 
 // SettleReceipt operation middleware
-func (sh *strictHandler) SettleReceipt(ctx *echo.Context, run int64, number int, params SettleReceiptParams) error {
+func (sh *strictHandler) SettleReceipt(ctx *echo.Context, run RunID, number int, params SettleReceiptParams) error {
 	var request SettleReceiptRequestObject
 
 	request.Run = run
@@ -9476,7 +9768,7 @@ func (sh *strictHandler) SettleReceipt(ctx *echo.Context, run int64, number int,
 }
 
 // VerifyRun operation middleware
-func (sh *strictHandler) VerifyRun(ctx *echo.Context, run int64, params VerifyRunParams) error {
+func (sh *strictHandler) VerifyRun(ctx *echo.Context, run RunID, params VerifyRunParams) error {
 	var request VerifyRunRequestObject
 
 	request.Run = run
@@ -9594,7 +9886,7 @@ func (sh *strictHandler) ListSystems(ctx *echo.Context) error {
 }
 
 // RemoveSystem operation middleware
-func (sh *strictHandler) RemoveSystem(ctx *echo.Context, system string) error {
+func (sh *strictHandler) RemoveSystem(ctx *echo.Context, system SystemName) error {
 	var request RemoveSystemRequestObject
 
 	request.System = system
@@ -9619,7 +9911,7 @@ func (sh *strictHandler) RemoveSystem(ctx *echo.Context, system string) error {
 }
 
 // GetSystem operation middleware
-func (sh *strictHandler) GetSystem(ctx *echo.Context, system string) error {
+func (sh *strictHandler) GetSystem(ctx *echo.Context, system SystemName) error {
 	var request GetSystemRequestObject
 
 	request.System = system
@@ -9644,7 +9936,7 @@ func (sh *strictHandler) GetSystem(ctx *echo.Context, system string) error {
 }
 
 // PutSystem operation middleware
-func (sh *strictHandler) PutSystem(ctx *echo.Context, system string, params PutSystemParams) error {
+func (sh *strictHandler) PutSystem(ctx *echo.Context, system SystemName, params PutSystemParams) error {
 	var request PutSystemRequestObject
 
 	request.System = system
@@ -9693,7 +9985,7 @@ func (sh *strictHandler) PutSystem(ctx *echo.Context, system string, params PutS
 }
 
 // SendFile operation middleware
-func (sh *strictHandler) SendFile(ctx *echo.Context, system string, params SendFileParams) error {
+func (sh *strictHandler) SendFile(ctx *echo.Context, system SystemName, params SendFileParams) error {
 	var request SendFileRequestObject
 
 	request.System = system
@@ -9721,7 +10013,7 @@ func (sh *strictHandler) SendFile(ctx *echo.Context, system string, params SendF
 }
 
 // GetRecordHistory operation middleware
-func (sh *strictHandler) GetRecordHistory(ctx *echo.Context, system string, params GetRecordHistoryParams) error {
+func (sh *strictHandler) GetRecordHistory(ctx *echo.Context, system SystemName, params GetRecordHistoryParams) error {
 	var request GetRecordHistoryRequestObject
 
 	request.System = system
@@ -9747,7 +10039,7 @@ func (sh *strictHandler) GetRecordHistory(ctx *echo.Context, system string, para
 }
 
 // PreviewSystem operation middleware
-func (sh *strictHandler) PreviewSystem(ctx *echo.Context, system string) error {
+func (sh *strictHandler) PreviewSystem(ctx *echo.Context, system SystemName) error {
 	var request PreviewSystemRequestObject
 
 	request.System = system
@@ -9795,7 +10087,7 @@ func (sh *strictHandler) PreviewSystem(ctx *echo.Context, system string) error {
 }
 
 // ProbeSystem operation middleware
-func (sh *strictHandler) ProbeSystem(ctx *echo.Context, system string) error {
+func (sh *strictHandler) ProbeSystem(ctx *echo.Context, system SystemName) error {
 	var request ProbeSystemRequestObject
 
 	request.System = system
@@ -9820,7 +10112,7 @@ func (sh *strictHandler) ProbeSystem(ctx *echo.Context, system string) error {
 }
 
 // ListRosters operation middleware
-func (sh *strictHandler) ListRosters(ctx *echo.Context, system string, params ListRostersParams) error {
+func (sh *strictHandler) ListRosters(ctx *echo.Context, system SystemName, params ListRostersParams) error {
 	var request ListRostersRequestObject
 
 	request.System = system
@@ -9846,7 +10138,7 @@ func (sh *strictHandler) ListRosters(ctx *echo.Context, system string, params Li
 }
 
 // TakeRoster operation middleware
-func (sh *strictHandler) TakeRoster(ctx *echo.Context, system string, params TakeRosterParams) error {
+func (sh *strictHandler) TakeRoster(ctx *echo.Context, system SystemName, params TakeRosterParams) error {
 	var request TakeRosterRequestObject
 
 	request.System = system
@@ -9874,7 +10166,7 @@ func (sh *strictHandler) TakeRoster(ctx *echo.Context, system string, params Tak
 }
 
 // SetWriting operation middleware
-func (sh *strictHandler) SetWriting(ctx *echo.Context, system string) error {
+func (sh *strictHandler) SetWriting(ctx *echo.Context, system SystemName) error {
 	var request SetWritingRequestObject
 
 	request.System = system
@@ -9947,7 +10239,7 @@ func (sh *strictHandler) ListTasks(ctx *echo.Context, params ListTasksParams) er
 }
 
 // GetTask operation middleware
-func (sh *strictHandler) GetTask(ctx *echo.Context, task int64) error {
+func (sh *strictHandler) GetTask(ctx *echo.Context, task TaskID) error {
 	var request GetTaskRequestObject
 
 	request.Task = task
@@ -9972,7 +10264,7 @@ func (sh *strictHandler) GetTask(ctx *echo.Context, task int64) error {
 }
 
 // WatchTask operation middleware
-func (sh *strictHandler) WatchTask(ctx *echo.Context, task int64) error {
+func (sh *strictHandler) WatchTask(ctx *echo.Context, task TaskID) error {
 	var request WatchTaskRequestObject
 
 	request.Task = task
@@ -9997,7 +10289,7 @@ func (sh *strictHandler) WatchTask(ctx *echo.Context, task int64) error {
 }
 
 // HaltTask operation middleware
-func (sh *strictHandler) HaltTask(ctx *echo.Context, task int64) error {
+func (sh *strictHandler) HaltTask(ctx *echo.Context, task TaskID) error {
 	var request HaltTaskRequestObject
 
 	request.Task = task
@@ -10022,7 +10314,7 @@ func (sh *strictHandler) HaltTask(ctx *echo.Context, task int64) error {
 }
 
 // GetTaskLog operation middleware
-func (sh *strictHandler) GetTaskLog(ctx *echo.Context, task int64, params GetTaskLogParams) error {
+func (sh *strictHandler) GetTaskLog(ctx *echo.Context, task TaskID, params GetTaskLogParams) error {
 	var request GetTaskLogRequestObject
 
 	request.Task = task
@@ -10119,7 +10411,7 @@ func (sh *strictHandler) CreateUser(ctx *echo.Context, params CreateUserParams) 
 }
 
 // RemoveUser operation middleware
-func (sh *strictHandler) RemoveUser(ctx *echo.Context, user string) error {
+func (sh *strictHandler) RemoveUser(ctx *echo.Context, user UserName) error {
 	var request RemoveUserRequestObject
 
 	request.User = user
@@ -10144,7 +10436,7 @@ func (sh *strictHandler) RemoveUser(ctx *echo.Context, user string) error {
 }
 
 // SetRights operation middleware
-func (sh *strictHandler) SetRights(ctx *echo.Context, user string) error {
+func (sh *strictHandler) SetRights(ctx *echo.Context, user UserName) error {
 	var request SetRightsRequestObject
 
 	request.User = user
@@ -10192,7 +10484,7 @@ func (sh *strictHandler) SetRights(ctx *echo.Context, user string) error {
 }
 
 // ResetPassword operation middleware
-func (sh *strictHandler) ResetPassword(ctx *echo.Context, user string) error {
+func (sh *strictHandler) ResetPassword(ctx *echo.Context, user UserName) error {
 	var request ResetPasswordRequestObject
 
 	request.User = user
@@ -10217,7 +10509,7 @@ func (sh *strictHandler) ResetPassword(ctx *echo.Context, user string) error {
 }
 
 // ListTokens operation middleware
-func (sh *strictHandler) ListTokens(ctx *echo.Context, user string) error {
+func (sh *strictHandler) ListTokens(ctx *echo.Context, user UserName) error {
 	var request ListTokensRequestObject
 
 	request.User = user
@@ -10242,7 +10534,7 @@ func (sh *strictHandler) ListTokens(ctx *echo.Context, user string) error {
 }
 
 // CreateToken operation middleware
-func (sh *strictHandler) CreateToken(ctx *echo.Context, user string, params CreateTokenParams) error {
+func (sh *strictHandler) CreateToken(ctx *echo.Context, user UserName, params CreateTokenParams) error {
 	var request CreateTokenRequestObject
 
 	request.User = user
@@ -10291,7 +10583,7 @@ func (sh *strictHandler) CreateToken(ctx *echo.Context, user string, params Crea
 }
 
 // RemoveToken operation middleware
-func (sh *strictHandler) RemoveToken(ctx *echo.Context, user string, token int64) error {
+func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int64) error {
 	var request RemoveTokenRequestObject
 
 	request.User = user
@@ -10321,192 +10613,208 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user string, token int64
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1dk9s4kuBfwek2YnZjVV12b8/cbfnJ42lPd4xn7HW5px+mfWeITIloUQANgJK1Dt9vv0DigxQFUGSV",
-	"qLJ73A/tkkTiIzORyO/8OMvEphIcuFazm4+zikq6AQ0SP/2Yw6YSGni2/wvszTc5qEyySjPBZzczTjeg",
-	"iC6ASHhfg9I3RAHXhK4o46TmOUj8VdENEPMw2TFdME70TpCc7tWcME2YIlxokgsO9s05oTwnlKsdSMgJ",
-	"VeapHVWz+YyZaQugOcjZHOef3bSXeWXWOZ+prIANNQve0A8vgK90Mbv59tGj+WzDuP/8v+ezimoN0oz5",
-	"f/7xP67+39t//5fZfKb3lRlVacn4avbp06f5TIKqBFeAUHklxaKEjfkzE1wD1+ZPWlUly6iBzHVln/j3",
-	"X5UB08fWcv5FwnJ2M/uf1w3Yr+2v6tqPizMeAnpXUE12BrQ7KfjKAgi/1ILkYmbecMOYWZ5mGVSa8gxw",
-	"ZXnOzDi0fCVFBVIzs48lLRXMZ1Xrq48zCdQt+RBuj46gMp/VXLPSPLoUckP17GaWUw0R+IVvxOJXyLR5",
-	"96nWki1qDc8Kyle4ysOFUP+A+XA0NYed+Z5p2KjoA+4LKiXdm8+izMe8gBh/XzMJ+ezmH63F2JHsAt72",
-	"7etWU82UZpkau7cMIZIfHzYJmZC5IoyTXcGywhwK9zBRjGdgD6JQGiRZwFLIFjIY17ACaSbIzbp4po9n",
-	"yNlyCdJQ2ZaWNajo60tWln3L04YqMyrlnjAdHYFTzbbxzauCyr7Bd4VQYFdHKBe6AIlzMcOGhIhOp0V1",
-	"gPu+I/h3M/IzUXM9iigcTFqwDVtpEGpXEqWaOmf6WQHZ+phYFlKsgT/VBweNcf2H76KbBa6le3PA0wVV",
-	"PwCNwHtXAMLWUJThtharO6rIim2BE6Upt6RontCSsrKZYCFECZTjBG70I0Qzrqklwe5LHTD7DYVX3KBJ",
-	"OH7PtdxHDl1mtxZZC9VHXOxKs02Elc1ni310iBw0tcwwzmzTHKdZvYL3A9GmavvS8bAd4JkhcX+48LkH",
-	"QjNCWHkSnJ4+DqFZRKmG15sFSCKWSBUlVZoY9O3xtmJakYKqInpBtBfdj94XTOnj9YTDPeiUt+gkcldw",
-	"+DAAtHai2DL/SEt/83ZJMDOc5eTyblkOZqAKRFXCsKc7q3Ovzps5oysVPE8uM0q0C6qYirELqsmSSaVJ",
-	"AWVumcJOGOFkAURwuCGyLiGfkzXsISdCkh2wVWG5YvyMHc6AV1vNzZuyLhlfWY60oTkcXDPNKBVIFT3w",
-	"R6DC5wKoZn6XuJAU2M5Bhgj+U9dMms6SolMP/ho+dfQT5EwPX/v3OdOxw8Pi7L6kCygTohzkapwwZ9lM",
-	"69EWaxS1zsTm5KF56R7ro5P5bAtykfqBLRnE97qjUeGmi1cUI+1O3DtuQg8tjxIPozQNnIMYHTUN54dG",
-	"nNG0jKEhSsL++cQ2pLYo7YrK976aS8oTSoTQMBw+r0qaQR5UtGMwKVHLDFLkopzwcfJ278AOV9+MEKbx",
-	"F7phV3YjPXBNiJaXgUx8QyfX/COvaj1Se21Q0NJeHz/C/05JHe7d6IrEpqKSOS4xnNn263nwvj44PS2p",
-	"uYclKcoiglchdmRJJd65VnWz1yOVgKaVYIOhKwlwUgJrqzaR69GuPAapP0m61HfBXCPqDL8GDM9UI7X6",
-	"oxXjPfaZWR/mLTPMcEQ1honwfgxF329ZDk48jQhx1pZnlW1F90aWB5oVBFXtuVH4FkyrJ4Qu0NC3K0Ba",
-	"u0Nmj62V6xThAo95R5d1EoZblLv9gs0jsaSdqMvcWTpwqi3InKHyMkJmAMhjhgWzJLKUYuNsKuYEmVPz",
-	"q2AccjRXiloTqtZG5mRLwsVC5HsCpQJiRAhFslKo1plqdoUwG85HX9ecg/ypii2/kmJBF6xkOiIb043g",
-	"K0LL0tleEF4LcFI444hEZhYTW6XnKIPWeGsejp1Fg3Wt/n73i27RiDqoFeCyAgwDiRxNFaPx5zSDN8L8",
-	"v5dh9230Oc26XHyELNVcGDFcBu4+bAEt6eEQ72JJFkIX4bwaLVssrVmYKZJDxnLICV0YCtYFbJ5Y6/yC",
-	"ZmtCFVEAHCmcUKdUDb8ZVEsoSaDAvH8slI7VD5Smeqg47eVm+058WWUJEVDShr9QTSQorYjgAZRckFLw",
-	"FUiixBFXa5jXiG0lOXxS6+hsOJyHjs7Qw/qfsxKeGmKInIqF2Eb4b8k4KII/BlMgWgXRGyGBVFQpo89v",
-	"kbcMZ8eG4CWYd+MSUA4l2zB9oOW1RCeeidyR19GPnvFErcsAA0w7boQ4CHkepWuKHpfUdnqlRPvbiySp",
-	"ZCKHscp84pj1CJb2pxc9BLuBPK5hKTD6sE78yJywMUSJix1q3H5rkrDvsKZ5A30/Xw/unjlwAq83ZhIh",
-	"q4Lyq0a8LYFuQV7RDL0U85mqVQU8h/zKXPoo8czmsw1TivFV6728tg5AiH4X5Gh0GSoN+dWG6qxw30hq",
-	"RBoh91dr2KvgPjCfcKPZPitbHwuGi1gInl/lol7YveNH6zAwK6RyfbUUEtgK5y0p20B+pXcM9cdageR0",
-	"A1ea2udhQ1kZPnk8XLmNGk5jNIsrxre0RMzYzzndUOve4EJfqULsOP59heMZGEi2dGrq1Roq86d1Ul2p",
-	"QtZ8jRDYgqQruMqlqDyyaXkV3FAS0DGVQbO95itR2S/E7kqCwTa07ccNKToCiFtLGtPsCQt+27PUJbFx",
-	"JhfPTKa3ucxnPVbg5xLgv2ES28sBr2nxw6H6TeoiwxXfRc88vaBTfu9hK/xzTWXMtF6WYndwSbSoqXtF",
-	"tF22wMWGcapFwuy5AaVoQggRywTDD1dZ19ROtdX3SFVSrlAfyoXRf4QkBd0CUUDLtu2+tRIJmQuI6PiW",
-	"BQeihTVF7JWGjfcergysfqdcPIgRuczpx7lJzvKUF1lLVlWpC3eYDOVEJ8+s3dIb0MwDwg5RgDBtVtCA",
-	"P0YKP+Z/d/rqETn0OcJp4gpXmi5KiO+65ux9DQOcqm7i8EYY1k0c28dfYN+2HQw3g61hP1YYsZff05a/",
-	"bLhoad99dQeD0rbBkxcOvL3MRkYEc9jVoqR4cbl9h89GH3Mf3p5iHfYuj9jXGvvGwV6OwJLA0m0tt7Dv",
-	"dz9Gwjqk2CQ89SmsDr/p7JL+Avu4PuxRFfN0r1YoLMVUtooysxqiAN3ahrtUVGl4QmBT6T3ZFcAJF7pA",
-	"000OXLMla0e1JD2CXeep2257PQ5iCJ8YIl4443oHB7UuRFJWdja0MVaU+SwXO660BLpJqKBG2jxpe4JM",
-	"8IyVDOPXbJDOJnGdLBTI7aH21bZdl5QP8BjEeBKKFg2EDrbWnvcIUCn4n8Mvhni8u5PWvN4rVQ4zDbJV",
-	"EXW3dqKk0DLWmP7RF884UWIDpDQrIYKX+zlZ7InzwxwvGJb6ZcxEkLiP1oxHDmcJS30laj0nXFxZ+9Sc",
-	"FCzPAV34QZF6gmbLRa2b58iG7s2jgMteCFTwxthPjARx+u7HdYdx3Ftv0wA5Cy052I4R+O0Cx83x2m5q",
-	"GNU2U6R2/zrAOqIyxfn2UAE/gN+OFV0BM/z2DWp9x0uQQN3tMExRgQ8Vk534uN4XWD6QDycYZtTtb1md",
-	"X3yzquj+xeoFbK1VxosljC8FRg1IbhkiSClkVOk1rzN+T/Wu9AvopTy/0BP6SBO+cc5QtxBKQa0NZ2st",
-	"wSHOrU9ERxid4Xg7UE8QU/ZXiLvvB11fqvc+t5fGfa+i+GXuxp67tcZ29jfYvaJK7URMX65av5yQ2fyT",
-	"iTkC/xhhLDAKqb3alrQu9ezmPx/NZxv6gW3MKfyPP/wBswnsp8d9LKGbg3CCks1biW38pOzJGbGLu5FJ",
-	"a8nfRaP/26jpRFvMH4TIYhB72USDedaZW8d0zZuwbKUpivsSlrWyoj1l1r6xo0xbDms9HVfe08Gt2TXK",
-	"cj09NwF6YyxU5UCQjkFA12iFoQK9R+YwqCdy9Zf1hsfv/pJxGG+lqqhZ/aljjmPP/fT9XP2V00Q6MQgJ",
-	"1WusILFMeBItWSliJGAiak3EklCSS7rUZCkk8VEWe/QyEhR+hlmL7YSRywUNaMMPl7VNRsbB6Oy0N2nA",
-	"bZ2MKCsFpnIdg8uu3aksZSl2ZCMwooRyojHZI0STc/idskHl1vyIFsIn+MEo+BgkiZ5IWeNxHhGfs1Ca",
-	"ZiWkIpvXABXmoGGgyAKs0QHXgPHIfE52hUCrJVVrNW5ut+A8If0f6OXDsCDroU+aTXw/ViK2O3+qx77x",
-	"x32/g/+UxeAWH8Q3RNrym3SQWKPwfT08x0Fnfcv+mW7hDS5oUMxMJzRp72KSwJldMf/Gxc37CKwbsoa9",
-	"IrS019rYqBsXNsEhRE0c0VxbT8GYU5fEYaHpIRK4UIOe5tS3T1jgnH3xwAbd55DIraHp/OJ4Q45tycLw",
-	"+Jmn9hmeQ6eeLRlnymY7FLS0sNwKFndTvpKwZTbE8ChIoz4duBSCPI5ilyKcjRJ7laLRZQEoLI2L4zBv",
-	"D0fITzwHqbQQ0QvIcNA9mmvjCSDWGoumLXcr7ApRAgY+ceGuWkU31np7zBtWdQg56SQu2aC+IuS3UaIK",
-	"WgHZg46OZG/Evp02bh/Un5f6LBachnRjsZuC5IJwsYumw1hRboQMjq50Fl+FCzlLGX+cEz7+q9iNOMD2",
-	"LLwWu4Srp4I4qVj06RDSKnbKRixJoDasM3pRoWNyQF6dfa6h//lhZJxd2NyyV9xwCwGOHBogtiB2cAYc",
-	"sqMMyMLlLi7wJSsh5k0x3zdpnjZQ0CcRH+oXMWmYScutg3rsk+171ONYJLs95siStAu+s0lk5gcE52nN",
-	"lGXr3mv+hDretao7HDdmdS3IEiAPCcgB9V5s9eSn6F49IegORNnfBUVHMj+10TLVqPzRDtwE0XJPhGFd",
-	"BpM3xIoCcxJC6ebEx83NiY2Eiy0lcaRw+Cct7/3vFBE7Hnxslm8ekUpcdVVrhinZgTwexR38NfzsucxJ",
-	"98lJsuh3nSz2juxunNAllpix6rIpNmAQK2uwILBRyfYZ+xsetWOAfkqfXcPTBofHJlVqFyE1BEInIXK8",
-	"9iNR0U0XZ0licU8zs/cl9bqSkfr+wmzqpFjHtQCloRpzy4gF3GqIht6PvhOcZwnt0GI984tJwgwnPoKb",
-	"oao42jasLJm6n1eix+HUF3lyKPDi5hofhDOavR1k32zUDRfo73aVglLUCtUTALtkUObjNj5aQjqdEqip",
-	"rlOaJdMl9BzLU+SGv/phwlQJ8FVCWaV4RPLaqbDke8QSd7JZjlJShnoPI7EzwaHYXkNnNzEg/VcNyptY",
-	"zgikdMZTKqj7IcB6piSgzylR5Y6k0YSbW67Ul+LiSSZuqKBqHdM0K8qkcgZNDUqTQ2sLwdcsJKL83Cxv",
-	"pA2rg4sKOBEcFFnsyZL5QMd7hjKH4zMmtEFxWqlC6CjBhHQ2A6slKzVIUogyV0+C3C04WPmT8j0GgzmB",
-	"zKjxG7GF3FrX0zHUEcgY0sS4/AOwtKBZ8wRmQ1w/sfFjztovNmYHElwaES5TCyyHQQS/ISWGNxCMyp8b",
-	"jWGA0a4T220X5GmjWWILwjH6fQ0ZsEqP5HhL3eeBvIe4iSo0bKpUgKJTRqeZuieHq69kBs/HuIzMZsa9",
-	"0VM241I1MJQvb3d+oGvpMjRHheiOrsiRSpwLESOdDLqApkBzDgqe+v3KWxTbc77OYcf2R3UCU/brIw9T",
-	"PGr4NabsDNQ6RqWONOWSeovluMfCYb2vJ+dOwbbuwrzv3Ofy2N7fMXtc6uPkGbTX2yh6OOGx+5OI/2JE",
-	"vsLpcXeGdo/HC1X0Dh109jfvHoCGYFvU0NBka9Etl5iFsttqA47T5/FMzKMT2z0FD4mFb6UMCUcpoWnK",
-	"qblMlRB8GNNXX4aphcPJkqYjCtV1yqQOL7jlTWneVpNZo8vO3mM+9untCJkjBpNg6go7S4PlB6a0iFVm",
-	"TFFJyu4WtLJxR0Dm/oifiisLlry2Cti3tXOd0jiTv0D9rUP4HO1kVA63OyCj7od4KeHkBPj4qAkuxyss",
-	"rA6B0Gs3b/ysp6PsTib4px0FQ21qLsKup4xEWPB5yL7Hy3zvewnDSFtcsBTWZi3k2gVqzJoILMPI8g3j",
-	"DHEWY404nrqL03VcEO4k0bI9YbLNUerQ36HzoG2GaopUxwxOJRi4qJ+4gliMpK1WbU03xD/t6jxxoYkq",
-	"MIZhYEbHOJXaZkpEtfkPvpS7JxeMLjkQ7lxwydv7JIqUTYbVCH+NkGzFYpVr8lyC8hXybXiDy0yMRhPe",
-	"MWpDZaKClFtIjoqcPfIjmTU7c5srPhHir1201Nv5KPlAU7UeiIwdxFOYYtJOkAscpbR8WA4GiZiOuPDV",
-	"UEL6TPaWHuwJ7josxu6KxDNuc+nvXQl9flfOcBeRqK8w6c5yrd5BLG/rk6NEmY8ZZyDJ2FH9KtNEcBA4",
-	"1HOX4fxnuXLDTs5+3/o45sPlYdGX4VXwymRRRJue0R5psD+Y8Rw+jPPEdreNI/jHY9vvvX595Ru3iQT4",
-	"UrWlemqM3rtIy+CLy+uUkfRAHxUdDTF1BbsxNmkheE7s82QBhdUfxzhBe5yYQYsYrrkGn6CvppvGy13E",
-	"vhbmTsYndTV2ZflF6MnhK1Nd2Vjvt71gOznbmEYvcSHO6cU+EhcdW6FTD4pw3AZLOfQzI5wg8VvJL7zU",
-	"dtcRrz6djDgc0X0mnfadxvZZGG2ClY3gp8MTmMb6ou5tOe4tOWRdS/c1k/taEoMszHeVQu8jPfYnmwSH",
-	"1D3zTeJRsoKXe2J+doGyOjTCEbW2dRXwnDUNtrQrXTeAPSLkg50cIRKTdpFrejd0QHpr8wmqvgsv9dlp",
-	"J6N3PcjGZd3i8InlnocZ8PtxAlsb+ELhSfeIQtoV+5gksDeEWAql7xK60xux4yoHm3ljoLt1oU0jmpw4",
-	"qBxuYSlsxElRbyifEyFtrzqlDwqUtSO8jOrWKdkWKalw58YlrQmagge49igYgJaTHrtgRhtfRC959m6B",
-	"6+cuXyGexXCikitLiOq3oHUJG+D6nmLdIY2w3ItD7hGXNEBsCp0VdWgOQ9IYMFH9vMUKXe57j/Bz2yrl",
-	"6gVRazFrR/pyoVkWF0GxG1HEkO1ioxIGQ18lNf4zfIBNlbCX+eqk8UAYLO2auGnTV7feMc7ja+0G4bqr",
-	"z7/RrCdM3t5dq/jrLGwriga24j+OLVcxsNrEvSoHuNjt3tIBt5qGypKehs4DoBaZDWmveAc/a2vc0Vlv",
-	"w/1RXcu89xI1xsMTHtWmnt5d5IHnoYNjJHLHPvJTt5LkYf9IWxYxGdyKLG8BWoMka9iTDV0bsdTInzum",
-	"4l0pN8BzlSgiW+5/AJmcTyx9xCVGW3LRnhofiU5o7quSVhHF1qf8aKOQYuCyYnmiG6YdPxbAamQFe5Xb",
-	"7GwbwIw9bt3d4JO2I6OeEr/6UGifaDDYgZkFVatLJ3X9NG3e00F/C6tQxBWuRKfOFPTsjK6wc4gExxWc",
-	"PiFJkfC5b7x5SNodIHTJukG+R2CrXWcg7xblRc/gjumsOEv94WE1hW+Dw6PL715G+7m4lsyK4HE0evAT",
-	"8sh3M2AblFpDuqZl/v0JeQVVt5BJ0HGxZA1Q/SmUTOq2JyoFX7nmtDaDew2VNgsycjXYqjr904/PDhtY",
-	"+7LxECSTpe4SJSdvIRM870MMUfhIBC/HkGjncfRcQ3fKJU2ngd6rl9l8tpMsWa/4qLXIS2v6ayDXoqlQ",
-	"NM8Z8MI2m2TrMFebUtut09I9xyzZ3EkVuNTh+/xO14QUrgKb6aYTR83TZ6X40wnMMZNymqr+0rHro046",
-	"n5U5Xj8qY5u4hIsvn8Py5O6Nuxuf3jiDaMcOTRPyx7kqbHUU4IMm16Ns3SshUv7oe7u+egtdpq6TEXbt",
-	"uxWAGhMaN6Ja1L0jPd7XUKdL4wyJ+hgc89hy8nUSjjvljJxRxKvySCxzpO7UWTjHocQzNYELPlEn9+Jl",
-	"b9s8fHhFXOUv7b6CuLjFs9RrbVUWvjt3bJU0ivT7UCLhFkcFi2msJDKuYlx/c8oFZLRWkOgkxZdNB4ej",
-	"WzdnSjOe6ZQVDmPfRorByx5FdVnSSKEnDxNC+WFlFVsMRtZAhOzW22irISlW3dNtw0iG8e20a5B016kO",
-	"eq2GEiEjkJlqy9FCVIPRwM+WXskNCGthJ0qiKhrdOfZC/vIKDjfMPgWWc/ARBO/dGUgr0m5MiXWkvQE9",
-	"bvCxvgLrf3c5lSFVBEHmGohZVQttkx7E4EJOm9Zo+C3j3baLDcqTHXBsp/0xAe5Jv2MpVolWJcnT3dtV",
-	"FYvJYfvUxT6UYIw2UGWHDeWO24e8HRd/sEvsw/zwYlh2Dq5pPrQrpkPPOc5Cq+jdA+SxNPU2j09SkzR6",
-	"19r9vmy/Gym6AAjM7ezN1HK2ctasWACe5Pq5a+EzJB9mnBWn2VVKwU59P7ABNPoGor+oQ9T4H7r0blEj",
-	"XJPjpBf86ItIFTDvVcdaEN6v3p/009iYHJIamB0gx6WcLuKRCj8X+8+xX3GaR0OrH1jf+KFvWCeD+r5d",
-	"Ekf1oGr3L+vhTiNaiievlZENnitXoGlUwTJb0inmpMSoQ3WGgOuBrZe9Xu1aZB3EszdbO8iW9mvsqXD5",
-	"cyv3u69Xs4ttw+K7kM/x0O6K/Ww+wi9a3qXI1b07OA9v3OxhcY4LOsD1IW5oaxaoJdP7W7MedysAlZb7",
-	"4yJRn7NfhQEKrStrVFD+3mK26I5YM/AGhBsbZ8D46v/6B5tNVgz7z33CZIBlRC33efJg6zM5R6kRAzkJ",
-	"XcmsF7cV4YP+56ZRmauOqb75hf/Cv9+C3BODK1vcyZaop8Tujmixtu2wKMkEV6IE4pZtyRiDp80t8gs3",
-	"28MEnncfrvCrd+RfSyHWc7ITcj3HavTzUPx+TppExifkHRcc3pmDIirg81/4OwXlMnxBtCCU79Hrq9iK",
-	"4zz/9g0xxGZ9CRVdQW6kYMqJqOj7Gsi7rJZKyHff/MK/l1I4p8M7WtlIDib4tSun9++/KsHfkX99/fwZ",
-	"+c/vfv+//s0X8rIdJ8k7g593Zr/zXzj2BGvqJQkOc4SCIUyiNFTf/IJhqSwDbm0coa2fnN3MnlY0K+Dq",
-	"228eNRTR+q7J9Zi9cXTS8g/dzB6jJFIBpxWb3cz+45vHOFBFdYF0ek3rnOEBWVnDVsDsj/nsBhtVPcUn",
-	"zDuSbkCDVLObfzhafV8D+rrdwiwE0QVgTuaAqP1P8/hI3qXSDBQ61vy+3bHm96dK8n56a46zqgRX9mR+",
-	"++hRCN9yZYBaGP7V8b9m3t4YGwMa5GB4Bo+7w1pxzC08PlZY3HWouog9ojYbKvcGreZcmnmIlpSVc8Jh",
-	"B0oTW554PnOHB9MmQ6avGcKi9jorIFsnEfzM/DoCwwXQPIXfWFLD9ODHHUwIfxzfckfEQlZQZpiZC5Sl",
-	"xICkKTK9hkqTdlP1U/gpXC2QKHr+DPb4/WDBPi0kcZJpCRl4E03apmlbDxthZ/mlC9nZFYJklJOdZNrW",
-	"y86ppguqsOh5VoCykcppILtSOFd4DKz6JlTqIDyzD7tW8aD0H0W+PxuQ3ejWJf/pUM7QsoZPEyLYzX2Z",
-	"w4LSrJkunJJQP1z5ItROpjjAHZYyQKwtQ//21LFwHd4nBJmbYTpg/VyArbVelkjgLqNsKcV/Y8Z4FzDz",
-	"mYvlOATG7QEwzk+27c70F6bayVFgJzjAADYrcI1cMR/pnRdB32FHEV3Q3QFysPIGUu0a9lcqdKqOUm6I",
-	"clXH9+1xPlS7cXDsNg5m2UOUjJS/juc9aFIcm7jVRfruU08pGjQ9w6c8vywrGn8esja9E561ueIfTprf",
-	"z13rCazs6vkjfDAaSYIJBt9UUjR/4TxCk4ExdJyeDopPy9L1cfZqKJO+kHBTli4Jn+uP5p9PVkMowRp3",
-	"DiH1GjZiCy9s3l9MxsU+fY3qQTmcma6/O9bMzwQ9uzdCEYQWguZ2LVxhspRkNE/eqw8JpvPS7YQ0+5JD",
-	"B+CHBDv3VahtXXCXeXqKhq8XwuULJA/8H/GJLx49ZhsTs5WfC2GEKQNSb0LF5nNUD8GE4899AmijK1wA",
-	"GQkrSeOjaYY6nanzdno9Y2I10l+fjJOlkNELIiEsv6ofBnFGy7elc+zAPy6v/kp1VsxGH8nfpF46Ib38",
-	"mW0hdFsllHDYkVadD8O8HTk9cXX5JfawBZfi5V9NyPwHbGNp/V8prvGcZvA65MM9HNsIqUf3HqnJXfo8",
-	"LhYD4TfC/H9KiTXkwPEcHSkWCPNWaN9i33wYct+0PcjJy/9542x8ONrxvUSGocOu+Jl5Jzmi8vnZQ0cN",
-	"Cd0x7RU+YNPIpQ0rjM33/hyE/8/m6XCYnFho8xTeNMiO9JMZc56uP7q/Pl3TLINK05DZFNcVf+L2ueeh",
-	"i8wFj9rhsE0jmy9DFX1D1+DYoQM0NjuK3JsJ2ezpbw7y55fVnjZUPEhSmw7ddiXYmhOhRbB6GaEkp/sh",
-	"spJYKJBbXxwwYdh+GR66nM57fqS5tOoLi9YT20BegPZmJzSTW3wCVhEqAYt3odeu1zt3QBFV6dpDJiWg",
-	"V/jEg4o//2T3fuhaPx0hIVJtn3ODtZ4Ah6DZRz24f5J0iRRyTCCxZTWPXP+Yw6YSGniG9UcSt8Lnyl1w",
-	"3yOU98dnJY4JCQM3RiiaT7H+d1omnLuu+UJidrgSGx/sNuQqeu86/fUzn/8KT12KAXViRLGNotmeLphq",
-	"9Tk8v5p2OHEp8Dy2M0vik5ZAVYKltTna495M+eP5C7Yqhi1gI1LzP77H/F91ymnuloNmoxPeL+0KTljp",
-	"kKgCXbO/1vkK0Irjwo0KqrCLJZbt3cMgV8EhI+pnIa87z36VZC5HbZEmZNPRXAfRZ5BuQiT35yrdHF8b",
-	"QCUnlMPOdkX2mTWEKbITEidP3CKSx8nJlas5qrpzTDffno1ubFWDySkFXFA4EoevesNsSfEFzdYrKWq8",
-	"fk5KM61SSklG5FIaH5YDuYTO9Lhjsk+Tk/gCz8M0dV/n8asYcDHG3M7UnTTY0qZhhDp9rp6hoUKiDN79",
-	"cRsdfHTdyk9L3/0hP+wLD95oNROYkC1aaJ3w8MdvyvrzvSQnMgG0u3lc2AbgUy2npASXFql3Ihxe6g6z",
-	"optQvtx8F1qLoB0SXzOHnClSwrIpT3r6ErX0d72oy3U6acCs7WlZ/gapbUS5QDQ1HJeWZ6UG6R15oWn/",
-	"gCLh1oowfMCj9PqNuN/778+5m7ulLrujjOP/aF8LBRX950hys19XrPAH9teogJNg7SIUo1v2ZGeuRtfd",
-	"hpblUVsbyrEIQahVxLGV4anMr05BaAeHSALtRb0itp/XxOFGG8r3rkeQekKAZoWBHaY3CRlgu9gTphWU",
-	"yzEM6aP9ozfg+ZlRoRxjfkA3qvQrSA98l2DF6VyaCLfQ3GsIVjRsqtJVFEgFir7xzzykruUAHdUFZh9K",
-	"9WE2D+qW+5iprUHIYTGDO0qYItOgr1xKycFZDRSwYJy262aHmaYL41oatXspJNkVArZYXR0qF/HHlG6q",
-	"sM+bFHnbv9jZE3UrFpW7oncnlYVW5Zl4ilAhdj+HSitfuLLgNzKlYhezLVldzoh93dDNFFaKdNLWz7b2",
-	"xtd4zfOTRzFtgtbecHNUGayKr1x6MdMkFzDsuLaKtiSV+1CB5IGzARaDLV1YIe+rletiVq6DejdTJmBj",
-	"Ibfmeoq6y0nO8qbEULvAUOw4bHrFm79OmoT9V5g+R4iqNeMrBwVzz9uuIaHuZgMTFNYdTK7bLYei8WsW",
-	"F6/8Y9OYfvzwvqX0wwYF2lUQweF3iogdJx5IT2yrHF8MSBHoODMa0GIY2PVH88+nPsKLh/pE+K1Lvzuv",
-	"FvLoS4miecnBRtCEXEWsZGUzE1c1lUmptY2I61atyeQt6JjPpZBy3mswNpRr/zl4tJfu+a/36iUTDvkK",
-	"LlCDyR0A68rHA8U4ETIHOW9nrjuSIcJoI7LmQ86WrE/FjdRc/RZYne87Oy2mDDgbNN094qLmE0aTngtT",
-	"UziT+AhP0rfnnHdKwdj1hVNAS7Ap+easngixME9HDix+nfQK3QItLy6cTJC1ELrrXthEP7FA9LSqpNgC",
-	"gQ800+XemoncwufOKE+wfe8AStgK14k5Sgl/Fyz/KqYO95u4i7WuErZ3Fxd1/dH+0asevPYdSE9DvtWs",
-	"9DO9N107v0mVhACFmLzShfx11tTXTtaWxEfALl5dDhPRklaizEG6PdpEf8HBl2RCLycXmqzYFkuvxeRh",
-	"I+TNzqKh+H5/R4FumS35vgM00VqJM08Eux1u0T1rNuWyZ5lq5aMLXqZi5tt56vcpG/ZVv5nw6Ler2U9q",
-	"DjMUOCeGANE+4MlKMaPO+DgAe4pCNASWO5uTCuTJogdHbAQ+VEKm6w9/jz9fmpXfxYdqvaXhIOMng+kS",
-	"+yKype+LOLfu1SFnulVZzkqpRr20CqcCbOhggwgysdlQZUM3BnEy58PsOURDTjxmffp4LLQ3F6LMLedB",
-	"r/GEXECtWZVONOppChqDMtkIpYkSGLbxhDwygEws3uuQ55i4OTvOVtrCtzl7rhEX40oDDWVzM8oFZxkt",
-	"kdUnlhmabo2IoT9a3xKruKtKAs1VAaDJFcmgLB2ymXYFDmXNCVXEnI66pDY0L7chLqfKVt4rxP9Lizd4",
-	"cxh7TD0bNSAjroPqIJ5ZwlJfibq/avsLWOqXtX5IqeurRDBNXr/F7OTx8pgvZw4/4ysbPStq5yssxI5s",
-	"6qxwwTPoLbOtPgaS8JAclTGVsr5S8JeWiifzS1iCI+x2sScsPzDZ29vS3bfDKfhXyIZkfIbHHlp8/eej",
-	"Mgf6C+R6dokMJaQMxSMjjC+wXUE+lLaUppopzTLVZ+C6bZ76TRi5WvuZ0A0gtiDpCuak5ux9DRyUCo2J",
-	"UA9Yoi2day9/i6UtCX9at605hmf3Ry28rodZg63r8DN25E1tjaxbEQuh2Hw/3K8LaieNW+N/oOVX8A8A",
-	"v4ETRsFzQpeWm3n3t9H60LCYMtA3uJCQAav0SRnPPnQZnEwR5vH1qkWBzqDxEirJjiq8S+dEeSMl5WoH",
-	"EvK5J9LF3v11mmN4Kr3+aPO/Pl0r0LqEjYNJysNrnnG7nihA4HzUfjiuy3PrG/pyHmYP6gfxM3v8TUex",
-	"t3RvxcJOd88dtb1mBJYwz0W9wL5XNsnO0nieTlRtke8WJFu63fe4oc1T++jV95mQ6hddwIPmXkK02RVO",
-	"EzDX5wp7xQ0t46HYil+xHkTeshX/kU8USewGv/AhnCLA27Vjnd384+2BWFkBP+5L6nt3Glq210kIWj5A",
-	"E8clBTQ5+2saT9b4erHI6++dDtPZXSLG2ndf65PNbkOHtulUPpziAg2G+rvNuV+vP9o/BjQTsgsfJLUq",
-	"/+gX1lDIrtteWVzYQq+16hjIhvUUemhonZtgJ1Z9AwyG9zS5LITP2tQk6hflsCOsW+YDY1uockE7N6Qp",
-	"iGmT+rB9EibYu+IxyNJ1AakudmbUxssw1hk5wQ2MqHkQWXhywv4rVof3XEXIxqDwBKNyMwn6oPs9BjAQ",
-	"pele9ZaQ7jLv6yUrQfXpbjx/Pl0dvXMxsCHUdU8v9+WKBN0C1wjzCVUtQNEtpPRTUknYMtg5mc5H/lkD",
-	"FpbisI+ly9UfUZbvqtdn3kV28kNov3dRftxhbywfMao1H4WCLkPjfwxzbnVTwgOcG61XYuAK5ToZdpi+",
-	"JS5cz+wAZRNbtW0uui6kqFcF0WzTVAT1YMQYoydN4npoLc6xRoW2CeyKfPfou4Hy7LU7Cmmm+Mo+8ACC",
-	"2gQZsXYvD5O64AA9tREUPYsLIDXPQSotRG6NDs316lhhIB5lsxtsvDPTZAGZ2Bh5Khb33cMDKykW0EdI",
-	"YgG/HXkftzNlkILce62dW2c1URoqstjjv09cwcpKSBtdiaJRwfjKSUxDseZczP2+mBFx+tNdWv+c8d2X",
-	"iIVxNYVbfOLOqZFv6BpSQdmfixR9JK+gjdYeHiFtzxqsS+3TLOJyCnzQwFNB39h0ohX27T/7ZPkhUd64",
-	"BhsRSzKsvqeTUb2bZJLGt4NAsPNVQdw9kQkjdOD90CSQkKqWlVCQWgXsbjNR3Te6OHY/uespGXtdJrf/",
-	"+OH0qE9fruvCdmzzMUtHXoonXohw1LKheyNzIKaYVvY3W0OSLAyEB15GO4ner76+Xz+7R75sSfRh+n5N",
-	"b6O0fhRHFWh/s+jCmrtZKRRYJpY22miq1v3SyBt8Io7/f3KRwYBmYoHhj4EJEHOQTwoKAafXH80/vRFw",
-	"yNSGHGxtH/xcg7AmZs4vORAHgVPQvoatGTJdv5DqrPi8wK7hg7bLjt67l8rJeSXFSmIIqJFA5BbkFV5v",
-	"FqBz19PSXHAGKgR4sljSAT5OxyF+PQTDfLdqTaiFvRZEaVE9aSWleHeBATfkpAS6hUZDXkDBkqEWB+gq",
-	"xeoUw3ohVpdCV+pugi2Ug0MUX4jVC3zhq6LdgshFUqaQWnOWz70Bd+HTZBOso1anTDM/KWuYmQw4ZoIL",
-	"hGHUbh+pAII4v3wmgWowS7y3tWEiQf9vsMPlXdit1sw5DcbynFDEWa8sj0i9/mj+GRA5E0djhJO6eb+w",
-	"qBmzahdRVpZEizVwm1/iC1/2UX9CGX49vBb4eYA2QU0x3MKDuGQmPiSu4unO8n5E/4buSS7mNijUhqa4",
-	"7lLYlxarS/uKLMOO1WGt2UR/QAW6VWv2QQ7Y43Ny1LCZyYtOIdYoBh019WptoAB2RbHGYi52c58qxnoq",
-	"2fYi0nKEfsuHfeSBUHhG1cDs4wKODcdk0a9hAGJze0WtA6IyCfquYgfuYiIvx+fKrf8GO7vtC8szrUmn",
-	"jEFbAJUgLd3Ez/nY83z9Ef8dIP4kyGkK4ojTnHYLGKGhjlTZppSytgIxiJsg2Nut0xrwAFmHuQAfZxbx",
-	"s5t/vDXA8RHy5uNb86TcenTUspzdzK63j2ef3n76/wEAAP//",
+	"7H1dl9s2suBfwWrvOXPvGXY6yeTO7m0/eZx44hNn4ut2Jg+Jdw2RJRFpCqABsGWNj/e370Hhg6QEUKQk",
+	"tp3M5CFuSfwoVBUK9V3vF7nY1IID12px835RU0k3oEHipyeNVEKavwpQuWS1ZoIvbhbbEiQQXQKpmNJk",
+	"LUARwTNCFWFakYoqTWq6BqIoKx4RpglTZC1EQVZC4n2KbtzNDS+g892KVebthFaCwyJbMPO+tw3I3SJb",
+	"cLqBxc0it2BlC5WXsKEGvg199xz4WpeLm68+/zxb6F1trlRaMr5efPiQLZ4VsKmFBp7vvoPd4ZrMsxXC",
+	"IeFtA0rfEAVcE7qmjO9DaS4mW6ZLxoneClLQncrcOrnQpBAc7J0ZobwglKstSCgshsiWKr+0EmgBsl1b",
+	"B8wrA2dikV+aRW4Y95//d7aoqdYgzTP/z8//4+r/vf7jvy2ieFh9T3VeHiLALO6bV3RNxIpsS6pxtXlJ",
+	"+RoMwGRDCyArKTaPCAcooCCWDZgm8I4pbWgmgRa75NJWV/bV0wj3nHL4Gz4hBnFFOfxBIUEW2QLe0U1d",
+	"mQeUb68KsYGrpRB35kkOpprqsoXI3LzIFobgTEKxuNGygYnQsQ3Th6CVYks2lO8I1YQSzTYpXq7w/u47",
+	"C1jRptKLm/80JKbv2KbZmA+W4PbTFwEUxjWsQSIsLyrKn30dx1NdUW7w1GyWSJOAqS+imDGXD2JmJeSG",
+	"agvAn79aROF5KZQGmYJI4q9RmP4UhcnecD5UTRJJspmCI9mcj6LbndKwSbO3wt9jDH6cu+29Z/L3K6ru",
+	"UujSVN3F8fVlFCBz/dkYewXvIvtNwztNtCArxosempTQIrH13k4URD8qkGlKNcoy8z6d4J7GyWNuOIs4",
+	"H8zNqhZcAZ7WL6RYVrAxf+aCa+CIJ1rXFcupgfS6tlf88VdlwH7fede/SVgtbhb/87pVB67tr+raPxff",
+	"uK8IUE225pjcSsHX9rCzh4cghUC0uceYtzzOc6g15TnikBYFM8+h1QspapCamXWsaKUgW9Sdr94vJFAH",
+	"cv8MPMRKtmi4ZlWPmwqqIXoWum/E8lfItbn3sdaSLRsNT/DcQ42oBwj1F5gPB6/msDXfMw0bFb3AfUGl",
+	"pDvzWVTFlBs+dNnl5w4w9kkWgNdD67rVVDOlWa6mrs1qAsUh80vIhSwUYZxsS5aXRiFwFxPFeG4VRSu8",
+	"yRJWQkJkZ2eLwsDF88jmLthqBdJw2T2tGlDR21esqobA04YrcyrljuCBe/gETjW7jy9elVQOPXxbCgUW",
+	"OkK50CVIfBczKqUQ0ddpUfdoP7QF/26e/EQ0XE9iCoeTDm7DUlqCWkiiXNMUTD8pIb87ZJalFHfAH+tR",
+	"YjtbANfS3Tni6pKqb4EWUcMDcWs4yqiXlqpGO12ze+BEacotK+L5JCmr2hcshaiAcnyBe/oBoRnX1LLg",
+	"/k17aPYLCre4hybx+A3XchfZdLldWgQWqg+k2JXTJA+uXe6ijyhAUysM48I2LXFa6BW8HUk21dibDh+7",
+	"hzzzSFwfAp55JLRPCJAn0en5o4/NMso1VkExdo21GJQmhnw7PK2MwVpSVUYPiC7Qw+R9zpQ+hCcPBvQh",
+	"p/l9P0oAdFjomACwz4sB+hda+bN3nwlzI1uOQnHLCjAPqkGgcjPm6j3o3K1Z+84opIIXSTCj6FxSxVRM",
+	"YFBNVkwqTUqoCisWtsKoJ0sggsMNkU0FRUbuYAcFEZJsga1LKxfjuyxqN5g7ZVMxvrYyCa3l7kHTPqUG",
+	"qaJb/gBVeF1A1cKvEgFJoS3OiNO4DdF/Op8llacB+rWS6uAnKJgeD/s3BdMxVYvFBX5Fl1AllDko1DR1",
+	"zllC7aUd4SganYvN0U3zg7tsiE+yxT3IZeoHtmIQX+uWRtWbfbqiIultOrzHvdBjy5PE4yjNAzNLRcdo",
+	"EUpooWkVI0SUif31iYVIbYm6ry6ffTyj/ynKe0LDeDS8qGgORTDTDrGhRCNzSDGMcgrIGOu7izvnPfNP",
+	"CK/xh7oRWHYhA3hNqJcPg5n4go7C/IzXjZ5owbYk6FiwX3yO/x3TPNy9UYjEpqaSOTkxXtwO23rwtunt",
+	"no7mPCCUFGVF3BO6ohJPXWu+2QOSSkBXefCp07UEOKqFdc2byAFpIY9h6mtJV/oUytm3PJt6FhjBqSYa",
+	"9wdA42H2iTkhso43ZjytWv9EuD9GpW/uWQFOR41ocjY8Y21uRXdGpQealwQt7szYfUum1SNClxi7aeNU",
+	"ud25VrlThNvg0p5J69QMB5Q7AoPrIwHSVjRV4eMk5lX3IAuGNswExQEDKodvMCBhzMW5VswmMhvnV8E4",
+	"FBiBEo0mVN0ZxZOtCBdLUewIVAqI0SMUySuhOtuqXRXibLwofdlwDvLHOgZ+LcWSLlnFdERBphvB14RW",
+	"lXPBIL6W4FRxxpGIzAATg9ILlVEw3pqLY3vRUF2rv59+1i1bfQdNAwQr4DCwyMGrYjz+lObwSpj/D8rs",
+	"oYU+pfm+IJ+gNbVnRoyWQcCPA6CjQPTpLlZkKXQZ9qsxtn1okSlSQM4KKAhdGg7WJWwe2YDrkuZ3hCqi",
+	"ADhyOKHOshp/OKiOXpIggbn/0EyaaiQoTfVYndorz/aeOFhVBRFU0la+UE0kKK2I4AGVXJBK8DVIosSB",
+	"VGuF14RlJSV80vTYW3DYD3uGw4Dof2qjngfGgqiaDY/bVANG44pBVUSZshPiz4hLRyiE1lCQmurS8Cgl",
+	"hcibDfCo/V6xnm6aEhkDHqynrILHhu8jAmAp7iNHjXmnIvhjcH6iHxTjLxJITZWCgoh7FKPjTx6ztyWY",
+	"e+P6XgEYoYa4uQY8F4XbSYckcDI26k8HGOEndE+Io5AX0S1MMcaUWs6gTmx/e57cFbkoYKrzIiFRBtRo",
+	"+9Pzgb25gSJuTyow9r9O/MicXjXGZI3JL1x+5yVh3QGmrMW+f98A7Z44dAJvNuYlQtYl5VetMl8BvQd5",
+	"RXOMy2QL1agaeAHFldFvULlbZIsNU4rxdee+orEhT4h+F6wGDJIqDcXVxqWlmG8kNdqbkLurO9ipEDAx",
+	"n3Ch+S6vOh9LhkAsBS+uCtEs7drxow2RGAipvLtaCQlsje+tKNtAcaW3DK3lRoHkdANXmtrrYUNZFT55",
+	"Oly5hRqhauyoK8bvaYWUsZ8LuqE2oMOFvlKl2HL8+wqfZ3Ag2coZ5Vd3UJs/bVjuSpWy4XeIgXuQdA1X",
+	"hRS1JzatrkLgTQKG4nJol9d+JWr7hdheSTDUhq7HvGVFxwAJ71BwRR+JWXRjafssdjEXk5czF/MxZYsB",
+	"v/dTCfAPmMXX1JM2HYk41phLndoI8Sl29XGAjsX6x0H414bKWDChqsS2d0x0+Gn/kOjpHFxsGKdaJBy9",
+	"G1CKJjQusUqI/HCY7QcXqLbGLSZwKTT+CmGMPSFJSe+BKKBVN1rRgURC7pJA9uLpggPRgrQJRj5iuja4",
+	"+oNy+YxGvzT7H99NClakIudasrpOHbnjFEanJ3px7UBvUZMFgvVJgDhtIWjRH2OFZ8XfnXF+wA5DwX+a",
+	"OMSVpssK4qtuOHvbwIhAsntxuCM81r04to7vYNd1lIx3+93Bbqo6Yo+/x50I4Xjl0t77IkQLx99539LJ",
+	"qwfeP2izQYL772pZUTy63LrDZ2N8ug+vj4kOe5pH/ImtM6e3lgO0JKh028h72A0HXCOpLFJsEtkJKaqO",
+	"P9AsSN/BLm78e1LFovvrNapLMfu0psxAQxRgKN9Il5oqDY8IbGq9I9sSOOFCl+inKoBrtmLdTJ5kDHQ/",
+	"XOyW24XHYQzxEyPEcxdM2KNBo0uR1Jadw3CKyyhbFGLLlZZANwl72+ibRx1tkAues4phzp5NTNokjpOl",
+	"Annft7+6vvqK8hERkphMQtWixVBvad33HiAqhf9LhKWRjqeHpc3tg3rlOD8oW5fRAPNeZhi6AdtQB2Yf",
+	"ME6U2NikdUUEr3YZWe6IizsdAgwr/UPMSZA4j+4Yj2zOClb6SjQ6I1xcWWdcRkpWFIBJC8GUeoQ+2mWj",
+	"2+vIhu7MpYBgLwWaeFOcRUaDOH7239mkXfccd9frNEJmjip7tCcjH9Me9dIuaxzftq9Irf9lwHbEbIpL",
+	"7rEqfiCAfVYUAmYk7iu0/A5BkEDd+TDOVIF3NZN7WYGDN7BipCROiMxoqoMVdh74Fqro+sX6Odxbz4xX",
+	"TBhfCcyUkNyKRJBSyKjha25n/EwDr/IADHKeB/SIRdKmrFwywS+kj1Drx7m3ju+Q3TekpCOO5t3gjgqn",
+	"HyXfQzxlYdQRpgbPdHtwnHscxQ909+zMwRpb2d9g+4IqtRUxm7nu/HJEb/NXJt4RJMgEh4ExSnsFUv/V",
+	"LZD605//PFwg1eJ8v47uCC+buxLL+FHZvTNhFaexyZFakKxHmr0Mk+yjMFkMYz+0OXBeeBY2Et/wNh1d",
+	"aVrZsrxVo6x6T5n1cWwp01bG2njHlY93cOt8jQpdz89tWuIUL1U1EqVTCLDvuMLciMEt009kmhQkS4Wr",
+	"hs8FrFU6us3x2Zl//bBcf+Gskb2ki4T5NVWVWCVCp5atFDFaMBGNduE9SVcai5F9WskOw6oE1Z9xjmH7",
+	"woiSiE608ZvL+icjz8Gs9HRMacR5ncyiqwSWIx+iy8LuzJaqEluyEZhCQznRWOQSsuix7haT6a0LEr2E",
+	"j/CDMfIxNRTjkbLB7TwhIWmpNM0rSOVz3wHUWEeNmTFLsI4HhAGzsHlGtqVAzyVVd2raux3ARSL21rPN",
+	"x1FBNmOvNIv4ZqpObFf+WE+94y+74YyGY16DW7wQ7xBp728ySGIdw+fGeQ6z7IbA/onewysEaFSS0F4u",
+	"1s4lYYFzvWLdkasW8ClnN+QOdm33gqlpRi5PhENIEzngua6lgnm2rnjFYtNjJEihljztru/usCA5h3Kg",
+	"Dbln1smtH+pkhbxlyK5uYaT8wvP7AneiM9FWjDNlqzxKWlls3gsWD1e+kHDPbFblQbJGczxXKyR7HKRr",
+	"RWQbJfYwRdfLElBdmpbPYe4ej/cfeQFSaSGiR5CRoTt02sYLX6xPFh1c7lzYlqICzPXiwh22ypZCx+rw",
+	"1k1IPdkr2bJ5jGWo7KNElbQGsgMdfZI9E4dW2gZ/0IZe6Yt4cbIFjxakt0XQhItttAzIKnMTtHAMqbM4",
+	"FC7LLuUAcsH4+K9iO2Gf2r3wUmwTAZ861ckAyadDFq/YKpu5JIHaTNboUWV7GByvKPS9Djz/Z/1kQAtY",
+	"ZgUsLrhDAMcOLRI7GOvtAUfsqACyeDklEL5iFcRiKub7tsDV5kb68um+hRHTh5m08joYyF8e6yDiN1Fs",
+	"m6NI0i7f0BbPmR8QncdtU5bfDR70Rwzyfd+6o3HrXNeCrACKUHodSO8VV89+iu7UI4JBQdT+XR54pOZV",
+	"GztTTaqc3cObIFruiDCiy1DyhlhlICMhpS4jPn8uIzYjLgZKYkvh4x+RXpMQseUh0mbl5gGrxI1Xdcew",
+	"GD2wx+fxMH8DP3kpczSIcpQthgMoy51juxundokV1uq6GpINGMLKBiwKbCK2vcb+hlvtEKEf0nvXyLTR",
+	"GcFJo9plSo3B0FGMHMJ+oCy618VFklie6Wr2EaXBgDJy33fMloyKu7gdoDTUU04ZsYRbDdFqg8lngosv",
+	"oS9a3C08MEmc4YsP8Ga4Kk62Dasqps6LTLR6xKT8k77Ci4tr4xDObfZ6lIezNThcbYNbVQpLUT/UUBWv",
+	"lEJGtF48Xgl6dLO2YEeCU4CJy0Ac75ZpqmjoLiSET0C8prpJWaJMVzCwifeX2Uh+o7cM7Y8b1I/xYKWN",
+	"gowocE1SfCbl0bwI/NVDESBN0KoWytrgE+oDj+VCn5HAvFctdFDyMzZcGUnXCRHMLgx7q4kh6b8bUN6j",
+	"c0EkpSvKUpnkHwOtFyqy+pQKgU5kjTbH3YrAoRIizzJxvwhVdzGztqZMKuc/1aA06Tt3CN5mMRE9PAx4",
+	"E11me7SogRPBQZHlDpul9bA5Q/502Fmxg5zTWpVCR1kmFAwabNmuoKQUVaEeBTVfcLDqLuU7zEBz+l9J",
+	"FdmIeyisO/9QQnufZAQ3hjmxHKCHmA4+G56gbSgnIDZpzYUXxMadZ7ZQC8HUAruOEMFvsAkqFASLATJj",
+	"oIzwEu4llFuAPHe0IHYwHOPgl5ADq/VEmbfSQyHPM7RbtNhhU6eyIp3tO8+rB6rkhnQaXkyJUZnFTLtj",
+	"oDvJQ7UaUb6P4OWRrqWrgZ2UFzy58UmqNDEkqezVKAYyBZ5zWPDc7yHvcOzA/prZce538em+85cHQa14",
+	"srJt5zrSzJlUsdL2pRrsSuQuC9v17CKhU3J83aF57rsvFSQ+PxZ82FHl6C60B9wkfjgSJPxaxH8xal/p",
+	"DLeTsT0QZEOfwB4f7K0v298ALcN2uKHlyQ7QnSicxbJbaouO4/txfvGxl21+hhSJ5YylfBeM59M4qOEy",
+	"1bXx4/jc+otI4+RoL9kJbQD3+tOO73PmPXneVZRbn8/Wnms++er1BB0khpngaQsrS6PlW6a0iLXETHFM",
+	"yu0X7LRpXC8Lv+GPMX1wJHaNwqGlPcCejZ8Gl2t71sfQwVomFZOftttjXZyTL8DLJ73g4WSGxVUfCYOO",
+	"+zbQezzR72ingXSkYqyfzSX5DbTuCADPzvjJCPj4cwpzWTuSsBLWbS7kncsVWbRpYEaYFRvG2Z6Mb1eA",
+	"z1OnxH2nZQLPkrI7kKvbbqY9YvbjF13nVNshPOaGqsDgRf3IFcQSNW2rcOvOIf5q112LC01UiWkUIwtL",
+	"ppnZtmAjauG/8330PbtggktP3XP5La/PqVep2lKvCSEjIdmaxfoFFYUE5UfN2AwLVyIZTWk8MXFE5aKG",
+	"VORETkrfPQhlGZidC871wQhJ4C5h63U2SUfA4RPjiLGFeCVVTOMJuoHjlE4YzeEgkVYSV8BaTkjvycGe",
+	"jwP5Zf1O+K5DP+O2qP/sNvTZqZLhwmpRWjPmsLUCbfAhVuzZtohTLh/JNPapHpg0G/SylwZOM3z/3Mdu",
+	"WOSpZ65PqO4DiD1oxvcfrJLtKG2dSPdJo8PSjBfwblqId3/Z+AR/eWz5g1jzjXjcIhLoS7W6GmjwenbH",
+	"mNGHl7ctI5WKPj07munq+qVjitRS8ILY68kSSmtHTgmPDoQ3gy0x3oIN0ULfyjhNl1NUvw7ljqZJ7Vvu",
+	"ykqMMBTFN8q6sknnrwfRdvRtUybtxBU5Zx/7hGAMeIWxd6jGcZuz5cjPjIKCzG+1v3BTN4xHvBF1NPFx",
+	"wvifdA16mtqX6GOQEmUT5On4SqqpMaqz/cmD/Y9syOlc57lvbDHK73yqJnqOBjlc9RICVWcWvsSTdQWv",
+	"dsT87PJ1dZhEJBptmzzgPmunVWrXSW+EeHRzAX3HCjvQ7VDjRanpw9OB6J3FJ7j6FFnqy+SOJhF7lE0r",
+	"/8XHJ8C9jDDg50kC25X5gRKXzshP2pa7mCawM4xYCaVPSeoZzOVxPZvNe2Oou3VJTxNmzDis9JewEjYT",
+	"pWw2lGNHWRz8qnSvW1o398uYb3v94yLdHU6eG9N5Qdt7AWGPogFoNeu2C6606R39knvvFrh+6som4sUU",
+	"RxrLsoSqfgtaV7ABrs9U6/o8wgqvDrlLXO0CsbV8VtWhBYyppsCK+ct2TnRF+APKz22ns6xXRK3XrJtw",
+	"zIVmeVwFxWFQEXe2y5lKOA1909b4z/AONnXCZ+abpcYTZLDTbOKkTR/dmL8bh3U/Pdcdff6OFp7w8u7q",
+	"Or1oF2FZUTKwNX82tW/GyLYXZ7UwcCnkgz0MbjUNbS49D10GQR02GzPf8oR4a+e5k4vvxkel9r3z7cBj",
+	"70A8Elltm/udog88DSM0I/k89pIf99ta9gd42h6NybRXFHlL0BokuYMd2dA7o5Ya/XPLVHws6AZ4oRId",
+	"bavdtyCT7xMrn4mJWZhcdF+Nl0RfaM6ritYRw9ZXHmljkGJKs2JFYhypfX4ssdXoCvYot2XiNrUZB8a7",
+	"s8FXj0eeekz9GiKhvaKl4B7OLKo6Y1KpG2hqy696k0WsQRE3uBKjUlPYs290VR4hRxwhOL5DkirhUz/5",
+	"tM/ae0jYZ+uW+J6AnXmpgb07nBfdg1vm5uuf3Qx5XIPj2xD02Jd3P0Qn6bjhB6qdTf+IfO7nSLhx9KFq",
+	"1Ar/4brAkqpbyCXouFpyB1B/HXo37c+GqgRfu+nAtpD8DmptADJ6Ndj2PsOvn16kNrIRZ3B7p2u2Tsmd",
+	"k7eQC14MEYYovCRCl0NMdCs8Bo6hk0pa09WoZw2SyxZbyZLNkw+GuvxgXX8t5jo8Ffr3OQdeWGZb8x3e",
+	"1eXU7ty69MA3yzYnmQIPtfk+vd01I4erIGb2q5qj7umLcvzxOuqYSznNVd/t+fXRJs0WVYHHj8rZJq7h",
+	"4s2X8Dy5c+N059Mr5xDd80PThP5xqVZfewZwb8r4JF/3WogEqOeHvgZ7bqaOkwl+7dM6UU1JkJvQturs",
+	"bI+3DTTpDj1jMj9GZz52gnx7dc97fZWcU8Sb8sgsGXJ3ai/MHIbH7XbGbo037X3wHrxdKT6+Pa/yx/ZQ",
+	"d15c4kU6jXfaHJ+O8U5vpcj4ESUSgXE0sZjGlibTmtcNDwZdApabJ0Zb8VU7UOLg3C2Y0oznOuWHwwy4",
+	"iYrwasBUXVU00nHK44RQ3m/xYrvSyAaIkPuNP7qGSEpYDwz/MLphfDndZij7cKreqNvQq2QCMVNTQjqE",
+	"aikaJNrKm7mBYB3qRFlURXM8px7Jv73ex624T6HlEnIE0Xu6AOnk203p9468N2LkDl421O39767aMhSN",
+	"IMrcRDNrbKF30qMYXOJpO6sNv2V8f+RlS/LkQJ4lVUxNSnRPRh4rsU5MTknu7sGJttjVDkfXLnehG2R0",
+	"eC3rT7g7nGbyeloGwjaxDvPD83F1OghTNnYiqSPPzJpNpzHffBUtbfPPw4W05aSnjhLwUwTck6IAQBBv",
+	"F5/uVrC182jFkvAk10/dTKExlTHTPDntqlJGdur7keO3MT4Q/UX1SeN/2Od4SxrhRkwnI+EHX0QakvnI",
+	"OvaJ8LH14fKf1s/kiNTirEccV4y6jGcr/FTuPsVp0WkpDZ0BZUPPD4PM9mqrz53OOGkoVneg2kCLzwkD",
+	"3ZMHy8Tx2rVr3zSpd5pt+BQLVGLmobpA0vXIwdfetnYzu3pZ7e3SenXUHsaBZps/darChyZlu/w27AMM",
+	"RYabdlvuFtmE2Gh1Sguss+dnjx+b7XEx8xEdUD7jGW1dA41kendrXuvOBaDSyn+EBW06+1V4QKl1bR0L",
+	"yp9czLbkEXcMvBPhZuEbsP1ff2G7lprhSLwPWBKwipjmvlAebP8mFy41qiAnYVCajeV28nwwCt3OTnOt",
+	"OtVnv/Bf+DfY+c5QyzZ/sh3zKbGrI1rc2QldlOSCK1EBcWBnoX8cGjW/cLM8LOV58+4Kv3pD/r0S4i4j",
+	"WyHvMmyOn4Ve/BlpSxofkTdccHhjtoqogWe/8DcKqlX4gmhBKN9h7FexNcf3/MdnxLCbjSjUdA2F0YQp",
+	"J6KmbxsgbyzbvfnsF/4Ntv3DC9/Q2uZzMMGvXfPdP/6qBH9D/v3l0yfkv776z//1H77Rlx2CSd4Y+rwx",
+	"681+4d3ugAY8DhliwcgJojTUn/2CyaksB279HGHSoFzcLB7XNC/h6svPPm85ovNdW/GxeOX4pBMlull8",
+	"gbpIDZzWbHGz+NNnX+CDaqpL5NNr2hQMt+DaOrcCZZ8VixucnPUYrzD3SLoBDVItbn6O77v2kusndg9/",
+	"yI5e+RxjKB9em22nasGV3UFffv55SLZyzXw6lPjVSSq7049mxJgloKzBvXI4WNYqTis/zD/2rADctW8k",
+	"iVu/2Wyo3Bn0m/1j3kO0pKzKCIctKE1sT+Nsoak5wn5eWIS/zhaO67HyMRTrmmdamlznJeR3Sco8Mb8m",
+	"SINi5G0DmIzgeKYEipHGgK8jNQnz0wNXMCNB8PlWrCFZ8pIyI4VcnislBiVtq+o7qDXpjmifTLDSdfqI",
+	"0uuvYDfSt5YO86IWXzIvqwNvs0O7XG/bbCMyreRzKTjbUpCccrKVTNu+oQXVdEkV9lLPS1Au83g81l0H",
+	"nCvcKNY2Eyq1VZ7Yi91oelD6L6LYXQzr7uk25v6hr0Jo2cCHGSnu3v0w2wlVVfO6sI9Cn3Llm107daFD",
+	"THeP6tMTexggJeEe3Fxht3f6K3iDv98Qmus3RENVKWSnghXETyyw6V72zRnO+clcBkGGI34yIhtuB+1U",
+	"2Lq84QVIBNca4IQq8oYVbx4R/zZN1Z1/Hf2Fm4+uJIyLLWHqM/KT4WmxAWW7fiq6U74ZsCBrgSljO/IG",
+	"+6+9wSR78/E5VfrqG/OOq2dfv7Gnf59hf6I6L7+xODkQ7oe1M24BYcaREW65DsbEHcfiNcRUSesauLIz",
+	"iMwyRKT3euz48D3kWpY88LIMZWQYNWDP5lHEPxPfZ4SnrTG2L+xh6YwXHz/GNLzTlgOv2jHI7ev2z8W5",
+	"9tdPbYG7ymwHWXkP8gq7ytoNkmECDFU2QYaiMmlbcfLubtM4Pyqx1VYS4B8wdEw9tVfMKLHcG+bEJdiR",
+	"ClWFB46r2FxJ8Q87NMhhSjY8iqhs4XKn+si57SHn8qeIffhHOURmJ4l9QY8i2ETdTXHG+r833th7g33U",
+	"dUm3g8TC7jfI1Xewu1JhbH2Us0OW+SiZak8Sc8ygguJ6QEtvQqekZGf2eJ92Cc37q2hC1iSAOjPmYyD1",
+	"RqCfDtOc1sB3sLPEmVUiGP2g9eThabkVXldxLXuc5b3L3Mwa7NHsFR54x5TuylmXoZiStCG8nLSsn7ug",
+	"7myYDTPs50Ps46pyk+G9F4lJ3ye87TjpURZG+CYRdv3e/PPBKoEVWHdtH3UvYSPu4bmt5p3mlTA3/c1s",
+	"jAhDf3WoeF4IRxZgQhFRFk9G8SxdL8FB9HSNnix5Zl8cGZflwRn57wcOe2jtM1/mG8bbFv6uFHwyP14v",
+	"havoSe7mv+AVnyYRDGwzCwJjDDGFLVF81AKHT9KuVa+3jI/Dt5O6Q4pqa9KfivIs7itrg58DVscJlsbZ",
+	"Nv7MPh1/0jFuDI2e4B6y4BPa8ovmMhQ6cu2z1ffGXHb753fp2pmR7H9l9xBGIxNKOGxJpxeOkaeO9I/c",
+	"TAuJA6fBlUH6W4+ySqur97b5ysaMU7v8Kc3hZagjvfA2D3V4k1TzqN4fCvk+DY3aoO2VMP+fU/MLBaG8",
+	"wHiiRULWyXJd7toPJ50C3dyK5MH7tA3DX5hD/GCdcUi3YDwx9yQ5RfmWBGOfGnoYfBghC1/BOz1GZn5S",
+	"wTmHt5nVE88krZs0Msqow6OB86aw6fV799eHa5rnUGsayunipsyP3F73NAw1OpeDa4ozaR27tcOSLmn6",
+	"z2cpvaJ34GSJwx661o/SxZ4uCUXk8W8DxZdXXR63PDhKcZmPrhYSHCqL2CLY8I5QUtDdSOIebDqxVCDv",
+	"fY/JhL/2h3DRmYbZ5anjSu4fWKWc2Rx/Dtr7OdCla4kEGPyqABu7YQR4vNPjgO7GhB9WCF7gFXMaHZ/U",
+	"AWqWO/PpiRi1g/FtbDWR3GJpE7cRo7H5ryVdIb0mk+tZAZtaaOA5to4ZQ4q5dzQuZoKh+MVFWWBG8uPC",
+	"CEXvmY0dJ1WojGCveaxpE5IosenETAbYJCHk37pJjMMb/r/DVWdt+v0I9R0UuAhdMtWZO3l5S6H/4krg",
+	"3upW88RfWgFVfaMz0PnzbkOGwf4Eh+8v2bocB8BGpN7/xaT3/x7Nmt6o1Rklc7dLFXZzJKrEYNavTbEG",
+	"NM5dClZJFU7wxNbEOzjNL9vf7cPb8uXetf80J3JkGNp8HLCH5RGndJLaqVM6pJE/6Cl9KBiBSk4oh63N",
+	"ZvLVOoQpshUSrbKEnJQ8LqdcG5yDbj6H3PHlxbjDtkQ45IclrBsDpk2Fwtc+F3lolXGYE+A7GadzlS7H",
+	"XeCS1pGhfG8eZhufGxN9LUVj29+nmSxxxnc6QCVFiSu2nMHH50pL08b7lDrY5Et8s+lxlqHvOfm7PRy7",
+	"FbqzpoHZ0ouQMOM6GRqaE2Ww7Fk4mbEw4WRsy9TSJ2IoE/sUo8SdYQEzHlcWBbEg4/RzqXngI2kmw7E7",
+	"k+OBLUdfLDknvV1ho96KXuYaprXRTWhCbr4LA0LQY4S3mQ3LFKlg1WkyOv2QsWx3vWyqu3SpgAH2cVX9",
+	"VnhqQms/NFAP28CzSrep42Hw/oiG3tb2HP/AgzL4jTjv/reXXM1pJcZuw+Lzn9nbQvND/zlShOzhirXo",
+	"wFkYNXASHB+EYpR9R7bmMHOTaGhVHYygoRybBYSuQhxHDx4r89pr3uzwEClzfVAvtZ29NXPaw4bynasH",
+	"UY8I0LzEcgmoNRaKONwud4RpBdXqLLHz3v4xmNf4xNgpTh5fOkol/WPTeu4pGU7zRYwQGWHc1km417Cp",
+	"K1fwn8ohe+Wvubhd4dAZtToX7yr1bpEF08J9zNW9WWi/gcCJCSMi1xAvaAl0XjJOu/2qZy9xeUxWxpBc",
+	"CUm2pYB77GoOtcsiYkq33c+ztijdTg92Pi7dSVPjrtXc2CqzHnN0OsDEywVKsf0pdDz5FLV1D93MJUkH",
+	"ThZrMhmNjPLTLCU3VCeK959sp4t/ZXqNZIJy3qqJnRHBqLNbe9kXODJNCgHqNPJ3GqEkLeXQumOO7N7l",
+	"aFcMNpP73bphem1Y5iwdxqrGVoJHI4dYzxs633T73oxisc3gOf/9rAWN38P8ifVU3WHhMqLFnI225Dl0",
+	"iAyF83kOag9LqL46LF13B+ZE02YsuV74y+ZxefjH+8nHHzc/yUJBBIc/KCK2nHgkPbKDXnwTG0Wg5+Qe",
+	"RjaGua/fm38+DDHnSfkP5qZnX8+fWTJz7Q6mFITaHWyyZCt11g2VPfUumVuyj+rrTmfE5PnyJEzCPw3t",
+	"lz1cYo9yEyhHP+0Hd/3v9rSyJHuANj6Of2wkFRmUcSJkATLrVjk6AhFhtGPZ8JN4Fauah0MGXH2SwsGP",
+	"Ep2XFgY/LSGSIe2BSv6Eo5c/UNZZjxRzhA74hLjBl5d8728mhv3ETQZTQCuwNaBm8w6Grw8Zytwd2cD4",
+	"dTKgcAu0Ov94nyH5OAxQfWDP7swqxeO6luIeCLyjua521lHhAM+cL5fghNZBYZ2g9b1w03ejtP67YMU/",
+	"qyqHDnV3WDb12FRPl0dy/d7+Magkv/RzJafh1t42+1nopq7NqiqHyZojG1DsY/c6b7siJ9sK4iXw0j35",
+	"dGxHm5iIqgDp1mHrSQUH32tjVB8qo35NrMtOqNd+9NpBnk9uO29vAd18VhcsErk+/SW6a82iXJ2ZsdtD",
+	"NaTgVSqRtlslOclH+XvU8y0TdVt4z+pbMfTOiCE32p2eiIoZtd4HVS3PhtCy6zNXg4wWuE7dmPCuFjLd",
+	"hfUb/PlsAXhKoMqGpMLWwE+GmhUOfWMrP/QtszGsMbuk04THKmDGlLLGlQLsVG+jrrnYbKiyse5RssEF",
+	"iga20JhmS1i25NNU0GNZiqqwexlDc/GXv71EdEHdsTqdzz+tv54mG6E0UQLj3I/I5waRCeC9NXWJF7f7",
+	"w7nSOvQ2+8vNGGJcaaChh2hOueAspxUKzwSYYZ7QhETeA/iwhR5RtQRaqBJAkyuSY5NH2zBRu15QsuGE",
+	"KmJ2R1NRm7FU2JyABHj4tHPTjH9rMd1X/exK6iWlwRhx0yFPFYsVrPSVaIbbUz+Hlf6h0efJxd/jMeoQ",
+	"M3uOLVaemN3E+Npm6YnGhW9KsSWbJi9dyB/jFXYowOlMMSZb/NSWIb97nrCIeQi3XUQkGOu76HlQrUB3",
+	"R8JZPPEr5GPqkcJlc3LGJ0Zxt+YHqELaJ7gdy4+nqdHdltjquziDzkpTzZRmuRryFNy2V32a3oIOgDMG",
+	"3cU9SLqGjDScvW2Ag1JhBAeqhit0LHLtVTKxsi1ZTzJpGo5JjsOBzpfNdOfYy+YhIhlzu26aTpAz9Gs9",
+	"FrzoI/a6pBaIuPfxW1r9c+LXLBwTRbntKO5zBPka05TQBTOyjXAH2RJyYLU+qmfYi05E+keI/H5q6ojB",
+	"30OoqFuq8PTJiPKeHsrVFiQUmeeW5c79NX1vena5fm8rFD5cK9C6go3DUSo6ZK5xWHiAWOQe2/VTxF1p",
+	"xVCKeDwjfI7olMfdR4lReYLMx5K3dGc1pb3Bb1tqW6MLbMJZiGaJY1RsXYdl4qJfATVSnN2DZCvWBmIT",
+	"ESxz1e6UU+RkXvxXoXVQoGnh9S+bZOx0aXOurXF00bR4dcsHiq35FRug+y1b82d8pkw/9/AH3sNzpGS6",
+	"MX+Lm59f9xS8GvjhvDs/E85IV3vchKTCIwmEHIEMhHMOsDTlrPfrwXIlv3E2xN56R2dF+vFAQ4rVbRgh",
+	"NJ8Rhq94gO74h+OQ/DcJtcL9fP3e/jGiF75dy2ShbW/7iP3w3VALPP24sG3jGgVHcTWuKf4sWLk0A85s",
+	"eCqPgxG8l+7jfQFMTmjkHQ0pcdgStl84joF2qlwGwQ1pW3bZKhVs2t9O/VJWGOsS1xIN4dBNp9/01EDO",
+	"DGcnYvCjKMGzs+f32OvVywAhW5v9Eebq5RJ0byIyxn6J0nQ3SUDEROr1ilWghgwzXjx9mH5HB+JmDBed",
+	"GQl8uPYSt8A1InJGWwpQuQqlpZTUEu4ZbJ3W5dONrC8Iy7vtZf3es1E+6ujQ+xzkp7cMuTtRknwbxryc",
+	"JT1j4ooVE9oO20h+aAYwNhXCCNvORADckIUxXyXG8CnXyZymdErEwxZJ9ukws6fXFkvqUopmXRLNNm0f",
+	"No9GTLd41FZWhhm0HGuiw6zorz7/6nSt8drtgrSQe2EvuJSaNEONmAXw4+QpO+zN7ZbE6NgS7DxSpYUo",
+	"rNnfHotOtAUmUTaV2SZNMk2WYGeQ0sME0akyrZZiCUMMI5bwiWvVCOOcwW2589Yvt4FVHOJOljv895Fr",
+	"N1YLaRPHUHUpGV87jeYM6vgQ3GBE4sTE3Wmq+ieYLvoQOQ2u62Fnf6brkdLh0lRJ0it6ByfmeJ6ndR6c",
+	"++iFtEwrpO3jvm2n06bS3+CdBp7KI8Wm0J1MUv/Zl2qOSRxFGGx7EJJjBySdTBTcJDOpvxyVBbr1pepO",
+	"DufCHN4of9ssb1I3shYqNQ2Uw/Y2F/W5CYsx+e/EfzKds4Lps/5ntzs+/MvV351y4rNkDrz6j/yR73hv",
+	"Q3dGQ0C6M63sb7YrGFkaeh0ROwNHihvFOzRB4yd3ySeoH36cCRrz++1sPMFRH71ZlgbYEzGvhAIr+ia5",
+	"QOxU8CHd4RVeMZXOn5QuYJYwsybwl7BPidlY6SbbQ1PY8cfr9+afwYSpV1YaTaOIuWnulJ6UvL2gJe0k",
+	"8WR82ln+aVb/ieq8nBmxGt5pC0f0sHyo5PwXUqwl5v0ZtUHeg7zCU8RiKHNTmPyxR4D3Gm6Mx/jxzLR/",
+	"VkZ+rO4ItdjVgigt6kedbHnv3Tb4g4JUQO+hNRiXULJ+S/VDgrRne48glVgfEyvPxfpkgiTckRXcQzU6",
+	"a+25WD/HG35zaWsG8gepqkC+KViReU/h0pemjd2mjTrmMfhRWX/BbNgyL3iAMHvj1jGUhNCPG8el1RMJ",
+	"VIMB+mwzfCa192+wRfAeOJTTvnMeGhYFoUjFCUQMLH793vwzIlXiJMKamz5imoRZmksnqiqixR1wm8rv",
+	"u5JNY/uEoffytGane7iZocMNwvVRggAzs7zrOre1wh6pbGz9QmQ2EdAmMbgpFThJDfto+kYCp26SfgfA",
+	"xMAfBbrTAfBy2+WLS4rBAOHsjU2QOHY8etsa0EaUsSW79ZJysc18jQ2b1DRwkF52xw/b7vaSS1Lqgjq2",
+	"Ae4BHPROMqJ/3mDO1hqKRgd65BL05ZQEXNcDOOtnF7F/g61dywOrFJ2XzplitAQqQVr2iO/a83fn9Xv8",
+	"d4QGchrXtDwQr97Q7qkT+vuHvg5ffORe/y/hXiChcBEEZ770BgMdpUk/O/v9wlJ8cfPza4Mun6FsPr42",
+	"V8p7j/VGVoubxfX9F7i33PsOg0HCHcx4Vve6gRu4DmM2dUVz6LYPYQVwzXAYS5ts6Ny2h7cX2APFeQl6",
+	"AcfORAfn6o8EjDihjS6FwUbosQyFT0gvxJY7p1RrueMM5ljsyfzyBzs3sgN6aLUfi5xhu+JtKTrMiY2b",
+	"E1E2c7EUGGHoj1RP3mGTJkKplm/yjp3GIl2ZqJQ7xte+PVnoTqC0qGvWfTEWUcQGsvK1c/baptSGqrSu",
+	"7Ynr14hmeBwfBSv2Oacp0Evx4f8HAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
