@@ -43,7 +43,7 @@ var layers = map[string][]string{
 	"internal/execution":               {"internal/core", "internal/connector", "internal/store", "internal/fault", "internal/work", "internal/reach"},
 	"internal/explain":                 {"internal/core", "internal/store", "internal/fault", "internal/reach"},
 	"internal/service":                 {"internal/core", "internal/format", "internal/connector", "internal/store", "internal/access", "internal/crypt", "internal/fault", "internal/work", "internal/reach", "internal/intake", "internal/execution", "internal/explain"},
-	"internal/reference":               {"internal/core", "internal/connector"},
+	"internal/reference":               {"internal/core", "internal/connector", "internal/fault"},
 	"internal/job":                     {"internal/service"},
 	"api":                              {},
 	"internal/httpapi":                 {"internal/service", "internal/core", "internal/httpapi/openapi", "api"},

@@ -536,7 +536,7 @@ func TestMalformed(t *testing.T) {
 	for _, c := range []struct{ path, field string }{
 		{"/v1/systems/hq%00", "system"}, {"/v1/systems/%ff", "system"}, {"/v1/rosters/" + h.newest("hq") + "/records?q=%00", "q"}, {"/v1/rosters/" + h.newest("hq") + "/records?q=%ff%fe", "q"},
 		{"/v1/lanes/hq-dome-booking/questions?least=NaN", "least"}, {"/v1/lanes/hq-dome-booking/questions?most=Infinity", "most"}, {"/v1/tasks?limit=x", "limit"}, {"/v1/tasks?limit=1&limit=2", "limit"}, {"/v1/rosters/x", "roster"},
-		{"/v1/tasks?cursor=AA", ""}, {"/v1/tasks?cursor=%21%21", ""}, {"/v1/tasks?cursor=OTk5OTk5OTk5OTk5OTk5OTk5OTk5OQ", ""}, {"/v1/rosters/" + h.newest("hq") + "/rejections?cursor=MTIzNDU2Nzg5MDEy", ""}, {"/v1/rosters/" + h.newest("hq") + "/records?cursor=AA", ""},
+		{"/v1/tasks?cursor=AA", ""}, {"/v1/tasks?cursor=%21%21", ""}, {"/v1/rosters/" + h.newest("hq") + "/records?cursor=AA", ""},
 	} {
 		status, _, text := h.send("GET", c.path, all, "", nil)
 		require.Equal(t, http.StatusBadRequest, status, "%s: %s", c.path, text)

@@ -35,6 +35,13 @@ func TestAnswersFitTheContract(t *testing.T) {
 	for schema, declared := range map[string][]any{"FindingCode": codes, "Verb": words(planning.Verbs), "Outcome": words(planning.Outcomes)} {
 		require.ElementsMatch(t, declared, spec.Components.Schemas[schema].Value.Enum, "the contract's %s are those that are declared", schema)
 	}
+	for path, item := range spec.Paths.Map() {
+		for method, op := range item.Operations() {
+			require.Len(t, op.Tags, 1, "%s %s has a tag", method, path)
+			require.NotNil(t, spec.Tags.Get(op.Tags[0]), "%s %s: its tag is explained", method, path)
+			require.NotEmpty(t, op.Summary, "%s %s", method, path)
+		}
+	}
 	status, _, served := h.send("GET", "/openapi.yaml", "", "", nil)
 	require.Equal(t, http.StatusOK, status)
 	contract, err := os.ReadFile("../../api/openapi.yaml")
@@ -56,7 +63,7 @@ func TestAnswersFitTheContract(t *testing.T) {
 		{"GET", "/lanes/hq-dome-booking/rulings", "", 200}, {"GET", "/lanes/hq-dome-booking/records?side=people&state=contestd", "", 422}, {"GET", "/lanes/hq-dome-booking/records?side=people&stat=contested", "", 422}, {"GET", "/lanes/hq-dome-booking/findings?code=orphan", "", 422}, {"GET", "/plans/1/changes?verb=delete-all", "", 422}, {"GET", "/lanes/hq-dome-booking/findings?severity=error", "", 200}, {"GET", "/lanes/hq-dome-booking/plans", "", 200},
 		{"GET", "/plans/1", "", 200}, {"GET", "/plans/1/changes", "", 200}, {"GET", "/runs/1", "", 200}, {"GET", "/plans/1/runs", "", 200}, {"GET", "/plans/999/runs", "", 404}, {"GET", "/runs/1/receipts", "", 200}, {"GET", "/tasks", "", 200}, {"GET", "/tasks/1", "", 200}, {"GET", "/tasks/8/log", "", 200},
 		{"GET", "/freeze", "", 200}, {"GET", "/audit", "", 200}, {"GET", "/audit/check", "", 200},
-		{"POST", "/charter-checks", `{"source": "lane: x"}`, 422}, {"GET", "/systems/none", "", 404}, {"GET", "/lanes/hq-dome-booking/records?side=both", "", 422}, {"POST", "/lanes/hq-dome-booking/plans", `{"people": 3}`, 422},
+		{"POST", "/charter-checks", `{"source": "lane: x"}`, 422}, {"GET", "/systems/none", "", 404}, {"GET", "/lanes/hq-dome-booking/records?side=both", "", 422}, {"POST", "/lanes/hq-dome-booking/plans", `{"personIds": 3}`, 422},
 		{"POST", "/lanes/hq-dome-booking/plans", `{}`, 201}, {"POST", "/plans/3/seal", `{"hash": "wrong"}`, 409}, {"POST", "/lanes/hq-dome-booking/rulings", `{"kind": "same", "person": "L0924", "account": "nobody", "reason": "x"}`, 404},
 		{"POST", "/lanes/hq-dome-booking/rulings", `{"kind": "different", "person": "L0924", "account": "u90925", "reason": "x"}`, 201}, {"POST", "/plans/3/void", "", 200},
 		{"PUT", "/lanes/hq-dome-booking/findings/" + found.Items[0].ID + "/acceptance", `{"until": "2027-01-01"}`, 204}, {"PUT", "/lanes/hq-dome-booking/findings/f-1/acceptance", `{}`, 404}, {"POST", "/systems/mail-gate/preview", `{"picks": {"Foo": "email"}}`, 422}, {"POST", "/systems/hq/preview", `{"id": "Foo"}`, 422}, {"POST", "/systems/hq/preview", `{"picks": {"title": "department"}}`, 200}, {"POST", "/lanes/hq-dome-booking/reconciliations", "", 202}, {"POST", "/systems/hq/rosters", "", 202},
@@ -64,7 +71,7 @@ func TestAnswersFitTheContract(t *testing.T) {
 		{"POST", "/systems/hq/preview", `{"settings": {"url": "ldap://elsewhere"}}`, 422}, {"POST", "/systems/mail-gate/preview", `{"file": "../lock"}`, 422}, {"POST", "/systems/mail-gate/preview", `{"shape": "shape: {}"}`, 422}, {"POST", "/systems/mail-gate/preview", `{"settings": {"path": "/etc/passwd"}}`, 422},
 		{"GET", "/systems/hq/history?id=L0950", "", 200}, {"GET", "/systems/hq/history?id=L0950&at=2020-01-01", "", 200}, {"GET", "/systems/hq/history?id=none", "", 404},
 		{"GET", "/rosters/7/left-out", "", 200}, {"GET", "/rosters/7/statistics", "", 200}, {"GET", "/rosters/7/statistics", "", 200}, {"GET", "/rosters/7/comparison?kind=changed&limit=2", "", 200}, {"GET", "/rosters/1/comparison", "", 404},
-		{"GET", "/key-survey?people=hq&accounts=night-log", "", 200}, {"GET", "/key-survey?people=hq&accounts=none", "", 404},
+		{"GET", "/key-survey?authority=hq&downstream=night-log", "", 200}, {"GET", "/key-survey?authority=hq&downstream=none", "", 404},
 		{"GET", "/rosters/7/export?format=csv&columns=none", "", 422}, {"GET", "/lanes/hq-dome-booking/template?format=pdf", "", 422}, {"POST", "/tasks/1/halt", "", 409},
 		{"POST", "/systems/hq/files", "", 415}, {"POST", "/systems/hq/rosters?extent=sample", "", 422},
 		{"PUT", "/systems/new", `{"kind": "scim", "settings": {"url": "https://x.example"}, "secret": "s"}`, 200}, {"PUT", "/systems/new", `{"kind": "scim", "settings": {"url": "nowhere"}}`, 422}, {"DELETE", "/systems/new", "", 204}, {"DELETE", "/systems/hq", "", 409},

@@ -149,6 +149,11 @@ func (h *house) call(method, path, token string, body any, out any) int {
 	if token != "" {
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
+	if method == http.MethodPut { // as one who has just read it
+		if _, header, _ := h.send(http.MethodGet, path, token, "", nil); header.Get("ETag") != "" {
+			req.Header.Set("If-Match", header.Get("ETag"))
+		}
+	}
 	res, err := http.DefaultClient.Do(req)
 	require.NoError(h.t, err)
 	defer func() { _ = res.Body.Close() }()

@@ -12,7 +12,6 @@ import (
 
 	"twinning/internal/core/document"
 	"twinning/internal/core/parallel"
-	"twinning/internal/core/planning"
 	"twinning/internal/crypt"
 	"twinning/internal/store"
 )
@@ -86,8 +85,11 @@ func (e *Error) Because(cause string) *Error {
 	return e
 }
 
+// Cause is what is wrong, for programs.
+type Cause struct{ Name, Meaning string }
+
 // Causes are those that a program may want to tell apart, with what each means.
-var Causes = []planning.Word{
+var Causes = []Cause{
 	{"document-invalid", "a charter or a shape is not in order; `errors` has every mistake with its place"},
 	{"settings-invalid", `the settings of a system are not in order`},
 	{"request-invalid", "the request is not of the contract's form; `errors` has every fault"},

@@ -15,6 +15,7 @@ import (
 	"twinning/internal/core/finding"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
+	"twinning/internal/fault"
 )
 
 // List is one kind of thing that has names.
@@ -31,7 +32,7 @@ func Lists() []List {
 		attributes(), keys("charter", "The keys of a charter; `*` stands for a name of your own", charter.Keys), functions(),
 		keys("shape", "The keys of a shape; `*` stands for a canonical attribute, or a name of your own", record.ShapeKeys),
 		settings("file", "The settings of a file", file.Settings), settings("ldap", "The settings of a directory", ldapdir.Settings), settings("scim", "The settings of a SCIM application", scim.Settings),
-		findings(), words("verbs", "What a change can be", planning.Verbs), words("outcomes", "What can have come of a change", planning.Outcomes), limits(),
+		findings(), words("verbs", "What a change can be", planning.Verbs), words("outcomes", "What can have come of a change", planning.Outcomes), problems(), limits(),
 	}
 }
 
@@ -93,6 +94,14 @@ func findings() List {
 	l := List{"findings", "What can be wrong, with what to do", []string{"code", "severity", "meaning", "remedy"}, nil}
 	for _, c := range finding.Catalogue {
 		l.Rows = append(l.Rows, []string{c.Name, string(c.Severity), c.Meaning, c.Remedy})
+	}
+	return l
+}
+
+func problems() List {
+	l := List{"problems", "The types of problems that the API answers with, beside those of the status; each begins with `urn:twinning:`", []string{"type", "meaning"}, nil}
+	for _, c := range fault.Causes {
+		l.Rows = append(l.Rows, []string{c.Name, c.Meaning})
 	}
 	return l
 }

@@ -2,8 +2,10 @@ package reference
 
 import (
 	"encoding/json"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -21,6 +23,7 @@ import (
 	"twinning/internal/core/finding"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
+	"twinning/internal/fault"
 )
 
 // The pages in docs have every list as it is. TWINNING_WRITE=1 writes them.
@@ -225,6 +228,27 @@ func TestSettings(t *testing.T) {
 			}
 		}
 	}
+}
+
+// Every cause of a problem is declared, and given somewhere.
+func TestCauses(t *testing.T) {
+	given := map[string]bool{"changed": true} // the kind's own word
+	named := regexp.MustCompile(`(?:Because\(|Cause: )"([^"]+)"|urn:twinning:([a-z-]+)`)
+	require.NoError(t, filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, ".gen.") {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		for _, m := range named.FindAllStringSubmatch(string(b), -1) {
+			given[m[1]+m[2]] = true
+		}
+		return err
+	}))
+	declared := map[string]bool{}
+	for _, c := range fault.Causes {
+		declared[c.Name] = true
+	}
+	require.Equal(t, declared, given)
 }
 
 // Every finding, verb and outcome comes about in a transcript that a test runs.

@@ -1,0 +1,156 @@
+package e2e
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// The rules that hold for every operation, tried on one of each kind.
+func TestRulesOfTheAPI(t *testing.T) {
+	h := newHouse(t)
+	all := h.token("look", "work", "administer")
+	type problem struct {
+		Type   string
+		Next   string
+		Errors []struct {
+			Detail, Field string
+			Line          int
+		}
+	}
+	told := func(text string) (p problem) {
+		require.NoError(t, json.Unmarshal([]byte(text), &p), text)
+		return p
+	}
+
+	t.Run("an edit says what it changes", func(t *testing.T) {
+		status, header, text := h.send("GET", "/v1/lanes/hq-dome-booking/charter", all, "", nil)
+		require.Equal(t, 200, status)
+		var charter struct {
+			Source  string
+			Version int
+		}
+		require.NoError(t, json.Unmarshal([]byte(text), &charter))
+		other, err := json.Marshal(map[string]string{"source": charter.Source + "# another word\n"})
+		require.NoError(t, err)
+		same, err := json.Marshal(map[string]string{"source": charter.Source})
+		require.NoError(t, err)
+		put := func(body []byte, more ...string) (int, problem) {
+			status, _, text := h.send("PUT", "/v1/lanes/hq-dome-booking/charter", all, jsonType, body, more...)
+			return status, told(text)
+		}
+		status, p := put(other)
+		require.Equal(t, http.StatusPreconditionRequired, status)
+		require.Equal(t, "urn:twinning:precondition-required", p.Type)
+		require.Contains(t, p.Next, "If-Match")
+		status, p = put(other, "If-Match", `"99-abc"`)
+		require.Equal(t, http.StatusPreconditionFailed, status)
+		require.Equal(t, "urn:twinning:changed", p.Type)
+		status, _ = put(other, "If-Match", header.Get("ETag"))
+		require.Equal(t, 200, status)
+		status, _ = put(other, "If-Match", header.Get("ETag"))
+		require.Equal(t, 200, status, "what is there already is no change: an answer may have been lost")
+		status, _ = put(same, "If-Match", header.Get("ETag"))
+		require.Equal(t, http.StatusPreconditionFailed, status)
+	})
+
+	t.Run("who polls is told nothing twice", func(t *testing.T) {
+		for _, path := range []string{"/v1/systems/hq", "/v1/lanes", "/v1/lanes/hq-dome-booking/findings", "/v1/rosters/1/records?limit=2"} {
+			_, header, _ := h.send("GET", path, all, "", nil)
+			tag := header.Get("ETag")
+			require.NotEmpty(t, tag, path)
+			status, again, text := h.send("GET", path, all, "", nil, "If-None-Match", `"x", W/`+tag)
+			require.Equal(t, http.StatusNotModified, status, path)
+			require.Empty(t, text)
+			require.Equal(t, tag, again.Get("ETag"))
+		}
+		_, header, _ := h.send("GET", "/v1/systems/dome-booking", all, "", nil)
+		require.Equal(t, 200, h.call("PUT", "/v1/systems/dome-booking/writing", all, map[string]any{"on": true}, nil))
+		status, _, _ := h.send("GET", "/v1/systems/dome-booking", all, "", nil, "If-None-Match", header.Get("ETag"))
+		require.Equal(t, 200, status, "the validator changes with what is shown")
+	})
+
+	t.Run("a cursor is its list's own", func(t *testing.T) {
+		const list = "/v1/lanes/hq-dome-booking/records?side=people&limit=2"
+		var page struct {
+			Cursor string
+			Items  []struct{ ID string }
+		}
+		require.Equal(t, 200, h.call("GET", list, all, nil, &page))
+		first, next := page.Items[0].ID, page.Cursor
+		require.NotEmpty(t, next)
+		require.Equal(t, 200, h.call("GET", list+"&cursor="+next, all, nil, &page))
+		require.NotEqual(t, first, page.Items[0].ID)
+		require.Equal(t, 200, h.call("GET", strings.Replace(list, "limit=2", "limit=5", 1)+"&cursor="+next, all, nil, nil), "a page may be of another size")
+		for _, other := range []string{list + "&q=a&cursor=", "/v1/lanes/hq-dome-booking/records?side=accounts&cursor=", "/v1/lanes/hq-mail-gate/records?side=people&cursor=", "/v1/tasks?cursor="} {
+			status, _, text := h.send("GET", other+next, all, "", nil)
+			require.Equal(t, http.StatusUnprocessableEntity, status, other)
+			require.Equal(t, "urn:twinning:cursor-of-another-list", told(text).Type)
+		}
+		status, _, _ := h.send("GET", "/v1/tasks?cursor=OTk5OTk5OTk5OTk5OTk5OTk5OTk5OQ", all, "", nil)
+		require.Equal(t, http.StatusUnprocessableEntity, status, "nobody gave it")
+		var task struct {
+			ID    int
+			Ended *time.Time
+		}
+		require.Equal(t, http.StatusAccepted, h.call("POST", "/v1/lanes/hq-dome-booking/reconciliations", all, nil, &task))
+		require.Eventually(t, func() bool {
+			return h.call("GET", fmt.Sprintf("/v1/tasks/%d", task.ID), all, nil, &task) == 200 && task.Ended != nil
+		}, 30*time.Second, 50*time.Millisecond)
+		status, _, _ = h.send("GET", list+"&cursor="+next, all, "", nil)
+		require.Equal(t, http.StatusUnprocessableEntity, status, "it is of the result before")
+	})
+
+	t.Run("every fault at once", func(t *testing.T) {
+		status, _, text := h.send("POST", "/v1/lanes/hq-dome-booking/plans", all, jsonType, []byte(`{"personIds": 3, "waves": "pilot"}`))
+		require.Equal(t, http.StatusUnprocessableEntity, status)
+		p := told(text)
+		require.Equal(t, "urn:twinning:request-invalid", p.Type)
+		require.Len(t, p.Errors, 2, text)
+		status, _, text = h.send("POST", "/v1/charter-checks", all, jsonType, []byte(`{"source": "lane: x\npeple: {from: hq}\nintent: maybe\n"}`))
+		require.Equal(t, http.StatusUnprocessableEntity, status)
+		p = told(text)
+		require.Equal(t, "urn:twinning:document-invalid", p.Type)
+		require.GreaterOrEqual(t, len(p.Errors), 3)
+		require.Equal(t, 2, p.Errors[3].Line, text)
+	})
+
+	t.Run("long work says where it is, and what changes is told", func(t *testing.T) {
+		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+		defer cancel()
+		req, err := http.NewRequestWithContext(ctx, "GET", h.url+"/v1/events", nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+all)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close() // read as far as it is needed
+		name := []string{"Idempotency-Key", "one-roster-please"}
+		status, header, text := h.send("POST", "/v1/systems/hq/rosters", all, "", nil, name...)
+		require.Equal(t, http.StatusAccepted, status, text)
+		var task struct{ ID int }
+		require.NoError(t, json.Unmarshal([]byte(text), &task))
+		require.Equal(t, fmt.Sprintf("/v1/tasks/%d", task.ID), header.Get("Location"))
+		_, again, _ := h.send("POST", "/v1/systems/hq/rosters", all, "", nil, name...)
+		require.Equal(t, header.Get("Location"), again.Get("Location"), "also when it is answered again")
+		acted, ended, number := false, false, ""
+		lines := bufio.NewScanner(res.Body)
+		for lines.Scan() && !(acted && ended) {
+			l := lines.Text()
+			if id, ok := strings.CutPrefix(l, "id: "); ok && !acted {
+				number = id
+			}
+			acted = acted || strings.Contains(l, `"action":"roster.take","subject":"hq"`)
+			ended = ended || strings.Contains(l, fmt.Sprintf(`"id":%d,`, task.ID)) && strings.Contains(l, `"ended":"`)
+			require.NotContains(t, l, "token.add", "users are nobody's business here")
+		}
+		require.True(t, acted && ended, "the act %t, the task's end %t", acted, ended)
+		require.NotEmpty(t, number)
+	})
+}
