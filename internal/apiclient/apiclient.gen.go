@@ -537,6 +537,30 @@ func (e ListVerdictsParamsSide) Valid() bool {
 	}
 }
 
+// Defines values for ListVerdictsParamsSort.
+const (
+	ListVerdictsParamsSortId        ListVerdictsParamsSort = "id"
+	ListVerdictsParamsSortMinusId   ListVerdictsParamsSort = "-id"
+	ListVerdictsParamsSortMinusName ListVerdictsParamsSort = "-name"
+	ListVerdictsParamsSortName      ListVerdictsParamsSort = "name"
+)
+
+// Valid indicates whether the value is a known member of the ListVerdictsParamsSort enum.
+func (e ListVerdictsParamsSort) Valid() bool {
+	switch e {
+	case ListVerdictsParamsSortId:
+		return true
+	case ListVerdictsParamsSortMinusId:
+		return true
+	case ListVerdictsParamsSortMinusName:
+		return true
+	case ListVerdictsParamsSortName:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GetTemplateParamsFormat.
 const (
 	GetTemplateParamsFormatCsv  GetTemplateParamsFormat = "csv"
@@ -1952,6 +1976,9 @@ type ListVerdictsParams struct {
 	Side  ListVerdictsParamsSide `form:"side" json:"side"`
 	State *Standing              `form:"state,omitempty" json:"state,omitempty"`
 
+	// Sort by id or name, with - from the end
+	Sort *ListVerdictsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
 	// Q text to find
 	Q *Text `form:"q,omitempty" json:"q,omitempty"`
 
@@ -1964,6 +1991,9 @@ type ListVerdictsParams struct {
 
 // ListVerdictsParamsSide defines parameters for ListVerdicts.
 type ListVerdictsParamsSide string
+
+// ListVerdictsParamsSort defines parameters for ListVerdicts.
+type ListVerdictsParamsSort string
 
 // RuleParams defines parameters for Rule.
 type RuleParams struct {
@@ -5898,6 +5928,18 @@ func NewListVerdictsRequest(server string, lane LaneName, params *ListVerdictsPa
 		if params.State != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

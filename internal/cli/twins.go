@@ -18,7 +18,7 @@ var glyphs = map[string]string{"twinned": "●", "missing": "○", "orphan": "�
 func newTwin() *cobra.Command {
 	list := searchFlag(pageFlags(running("list LANE", "Where the records of a side stand in the newest balance", exact("LANE"), func(c *client, args []string) error {
 		v, err := gather[apiclient.Verdict](c, false, func(cursor *string, limit *int) (*http.Response, error) {
-			return c.ListVerdicts(c.ctx, args[0], &apiclient.ListVerdictsParams{Side: apiclient.ListVerdictsParamsSide(c.flag("side")), State: chosen[apiclient.Standing](c, "state"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+			return c.ListVerdicts(c.ctx, args[0], &apiclient.ListVerdictsParams{Side: apiclient.ListVerdictsParamsSide(c.flag("side")), State: chosen[apiclient.Standing](c, "state"), Sort: chosen[apiclient.ListVerdictsParamsSort](c, "sort"), Q: c.given("search"), Cursor: cursor, Limit: limit})
 		})
 		if err != nil {
 			return err
@@ -39,6 +39,7 @@ func newTwin() *cobra.Command {
 		return showList(c, v, []string{"state", "id", map[string]string{"people": "person", "accounts": "account"}[c.flag("side")], other + " id", other, "basis", "note"}, rows)
 	})))
 	list.Flags().String("side", "people", "people or accounts")
+	list.Flags().String("sort", "", "by id (as it is) or name; with - from the end, as -name")
 	list.Flags().String("state", "", "only this state: twinned, missing, orphan, duplicate, contested, exempt")
 	why := running("why LANE", "Why a record stands where it does", exact("LANE"), func(c *client, args []string) error {
 		var w apiclient.Why

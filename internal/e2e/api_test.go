@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -81,7 +82,8 @@ func TestRulesOfTheAPI(t *testing.T) {
 		const list = "/v1/lanes/hq-dome-booking/records?side=people&limit=2"
 		var page struct {
 			Cursor string
-			Items  []struct{ ID string }
+			Total  int
+			Items  []struct{ ID, Label string }
 		}
 		require.Equal(t, 200, h.call("GET", list, all, nil, &page))
 		first, next := page.Items[0].ID, page.Cursor
@@ -89,7 +91,25 @@ func TestRulesOfTheAPI(t *testing.T) {
 		require.Equal(t, 200, h.call("GET", list+"&cursor="+next, all, nil, &page))
 		require.NotEqual(t, first, page.Items[0].ID)
 		require.Equal(t, 200, h.call("GET", strings.Replace(list, "limit=2", "limit=5", 1)+"&cursor="+next, all, nil, nil), "a page may be of another size")
-		for _, other := range []string{list + "&q=a&cursor=", "/v1/lanes/hq-dome-booking/records?side=accounts&cursor=", "/v1/lanes/hq-mail-gate/records?side=people&cursor=", "/v1/tasks?cursor="} {
+		var names []string
+		for _, sort := range []string{"name", "-name"} {
+			names = names[:0]
+			for next := ""; ; next = "&cursor=" + page.Cursor {
+				page.Items, page.Cursor = nil, ""
+				require.Equal(t, 200, h.call("GET", strings.Replace(list, "limit=2", "limit=400", 1)+"&sort="+sort+next, all, nil, &page))
+				for _, x := range page.Items {
+					names = append(names, x.Label+" "+x.ID)
+				}
+				if page.Cursor == "" {
+					break
+				}
+			}
+			require.Len(t, names, page.Total, "each once")
+			require.Len(t, slices.Compact(slices.Sorted(slices.Values(names))), page.Total)
+			first, last := strings.ToLower(names[0][:1]), strings.ToLower(names[len(names)-1][:1])
+			require.Equal(t, sort == "name", first < last, "%s: %s to %s", sort, names[0], names[len(names)-1])
+		}
+		for _, other := range []string{list + "&sort=name&cursor=", list + "&q=a&cursor=", "/v1/lanes/hq-dome-booking/records?side=accounts&cursor=", "/v1/lanes/hq-mail-gate/records?side=people&cursor=", "/v1/tasks?cursor="} {
 			status, _, text := h.send("GET", other+next, all, "", nil)
 			require.Equal(t, http.StatusUnprocessableEntity, status, other)
 			require.Equal(t, "urn:twinning:cursor-of-another-list", told(text).Type)

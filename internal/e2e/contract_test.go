@@ -40,6 +40,13 @@ func TestAnswersFitTheContract(t *testing.T) {
 			require.Len(t, op.Tags, 1, "%s %s has a tag", method, path)
 			require.NotNil(t, spec.Tags.Get(op.Tags[0]), "%s %s: its tag is explained", method, path)
 			require.NotEmpty(t, op.Summary, "%s %s", method, path)
+			if op.RequestBody == nil || op.RequestBody.Value.Content["application/json"] == nil {
+				continue
+			}
+			if schema := op.RequestBody.Value.Content["application/json"].Schema; schema.Ref != "" {
+				require.NotNil(t, schema.Value.Example, "%s %s: its body has an example", method, path)
+				require.NoError(t, schema.Value.VisitJSON(schema.Value.Example), "%s %s", method, path)
+			}
 		}
 	}
 	status, _, served := h.send("GET", "/openapi.yaml", "", "", nil)

@@ -64,7 +64,9 @@ func (s *server) ListReconciliations(ctx context.Context, r openapi.ListReconcil
 }
 
 func (s *server) ListVerdicts(ctx context.Context, r openapi.ListVerdictsRequestObject) (openapi.ListVerdictsResponseObject, error) {
-	list, next, total, err := s.cfg.Service.Verdicts(ctx, r.Lane, string(r.Params.Side), string(value(r.Params.State)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	p := page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit)
+	p.Sort = string(value(r.Params.Sort))
+	list, next, total, err := s.cfg.Service.Verdicts(ctx, r.Lane, string(r.Params.Side), string(value(r.Params.State)), p)
 	return as[openapi.ListVerdicts200JSONResponse](counted(list, next, total), err)
 }
 

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -202,13 +203,41 @@ func (s *Store) Reconciliations(ctx context.Context, lane int64, p Page) (list [
 
 const verdictMatch = ` FROM verdicts WHERE reconciliation_id = $1 AND side = $2 AND ($3 = '' OR state = $3) AND ($4 = '%%' OR native_id ILIKE $4 OR label ILIKE $4 OR login ILIKE $4 OR twin ILIKE $4 OR twin_label ILIKE $4)`
 
-// Verdicts lists the records of one side by id.
+// sorted are the orders that a list of verdicts can be in: what goes on after the
+// label $5 and id $6, where $7 says that nothing was before.
+var sorted = map[string]string{
+	"":      ` AND native_id > $6 AND ($7 OR $5 = '') ORDER BY native_id`,
+	"id":    ` AND native_id > $6 AND ($7 OR $5 = '') ORDER BY native_id`,
+	"-id":   ` AND ($7 OR native_id < $6 AND $5 = '') ORDER BY native_id DESC`,
+	"name":  ` AND (label, native_id) > ($5, $6) AND ($7 OR $6 <> '') ORDER BY label, native_id`,
+	"-name": ` AND ($7 OR (label, native_id) < ($5, $6)) ORDER BY label DESC, native_id DESC`,
+}
+
+// labelEnd stands between the two parts of a cursor; no label holds it.
+const labelEnd = "\x1f"
+
+// Verdicts lists the records of one side by id, or as the page wants them sorted.
 func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state string, p Page) (list []Verdict, next string, total int, err error) {
 	if err := s.get(ctx, &total, `SELECT count(*)`+verdictMatch, reconciliation, side, state, p.like()); err != nil {
 		return nil, "", 0, err
 	}
-	err = s.list(ctx, &list, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability`+verdictMatch+` AND native_id > $5 ORDER BY native_id LIMIT $6`, reconciliation, side, state, p.like(), p.afterText(), p.limit()+1)
-	list, next = cut(p, list, func(v Verdict) string { return v.ID })
+	after := p.afterText()
+	text, _ := after.(string)
+	label, id, ok := strings.Cut(text, labelEnd)
+	if bad, failed := after.(error); failed {
+		return nil, "", 0, bad
+	}
+	if text != "" && !ok {
+		return nil, "", 0, ErrCursor
+	}
+	byName := strings.HasSuffix(p.Sort, "name")
+	err = s.list(ctx, &list, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability`+verdictMatch+sorted[p.Sort]+` LIMIT $8`, reconciliation, side, state, p.like(), label, id, text == "", p.limit()+1)
+	list, next = cut(p, list, func(v Verdict) string {
+		if byName {
+			return v.Label + labelEnd + v.ID
+		}
+		return labelEnd + v.ID
+	})
 	return list, next, total, err
 }
 

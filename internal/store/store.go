@@ -351,6 +351,7 @@ type Page struct {
 	Limit  int
 	Text   string
 	Of     string
+	Sort   string // one of those that the list has; "" is its own order
 }
 
 // Within says which part of what the list is of: a reconciliation, say.

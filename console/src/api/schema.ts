@@ -1155,6 +1155,12 @@ export interface components {
             path?: string;
             message: string;
         };
+        /**
+         * @example {
+         *       "name": "eva",
+         *       "password": "a long one that nobody guesses"
+         *     }
+         */
         SignIn: {
             name: string;
             password: string;
@@ -1177,6 +1183,19 @@ export interface components {
         Lanes: {
             [key: string]: components["schemas"]["Right"][];
         };
+        /**
+         * @example {
+         *       "rights": [
+         *         "look"
+         *       ],
+         *       "lanes": {
+         *         "hq-dome-booking": [
+         *           "work",
+         *           "seal"
+         *         ]
+         *       }
+         *     }
+         */
         RightsInput: {
             rights: components["schemas"]["Right"][];
             lanes?: components["schemas"]["Lanes"];
@@ -1184,6 +1203,12 @@ export interface components {
         NewPassword: {
             password: string;
         };
+        /**
+         * @example {
+         *       "old": "a long one that nobody guesses",
+         *       "password": "another long one, of this week"
+         *     }
+         */
         PasswordChange: {
             old: string;
             password: string;
@@ -1203,12 +1228,32 @@ export interface components {
         UserList: {
             items: components["schemas"]["User"][];
         };
+        /**
+         * @example {
+         *       "name": "eva",
+         *       "rights": [
+         *         "look",
+         *         "work"
+         *       ],
+         *       "lanes": {
+         *         "hq-dome-booking": [
+         *           "seal"
+         *         ]
+         *       }
+         *     }
+         */
         NewUser: {
             name: string;
             rights: components["schemas"]["Right"][];
             lanes?: components["schemas"]["Lanes"];
             password?: string;
         };
+        /**
+         * @example {
+         *       "name": "nightly reconciliation",
+         *       "days": 90
+         *     }
+         */
         NewToken: {
             name: string;
             /** @default 90 */
@@ -1258,6 +1303,16 @@ export interface components {
         SystemList: {
             items: components["schemas"]["System"][];
         };
+        /**
+         * @example {
+         *       "kind": "scim",
+         *       "settings": {
+         *         "url": "https://dome.larkspur.example/scim/v2",
+         *         "page": "200"
+         *       },
+         *       "atOnce": 4
+         *     }
+         */
         SystemInput: {
             kind: components["schemas"]["SystemKind"];
             settings?: {
@@ -1272,6 +1327,11 @@ export interface components {
             /** @description how long rosters are kept; 0 for ever */
             keepDays?: number;
         };
+        /**
+         * @example {
+         *       "on": true
+         *     }
+         */
         Switch: {
             on: boolean;
         };
@@ -1384,6 +1444,20 @@ export interface components {
         SentFile: {
             file: string;
         };
+        /**
+         * @example {
+         *       "picks": {
+         *         "Correo": "email"
+         *       },
+         *       "id": "staff_no",
+         *       "trueWords": {
+         *         "Status": [
+         *           "A"
+         *         ]
+         *       },
+         *       "first": 8
+         *     }
+         */
         PreviewInput: {
             /** @description a file that was sent before */
             file?: string;
@@ -1582,6 +1656,11 @@ export interface components {
             at: string;
             notes: components["schemas"]["PlacedProblem"][];
         };
+        /**
+         * @example {
+         *       "source": "lane: hq-dome-booking\npeople: {from: hq}\naccounts: {in: dome-booking}\npairing: {keys: [{person: person.employeeNumber, account: account.externalId}]}\n"
+         *     }
+         */
         CharterInput: {
             source: string;
         };
@@ -1791,6 +1870,14 @@ export interface components {
             personLabel: string;
             accountLabel: string;
         };
+        /**
+         * @example {
+         *       "kind": "same",
+         *       "person": "L0924",
+         *       "account": "u90924",
+         *       "reason": "checked with Rosa"
+         *     }
+         */
         RulingInput: {
             /** @enum {string} */
             kind: "same" | "different" | "leave-alone";
@@ -1844,11 +1931,27 @@ export interface components {
                 [key: string]: number;
             };
         };
+        /**
+         * @example {
+         *       "until": "2027-01-31",
+         *       "reason": "a rig that is taken down in January"
+         *     }
+         */
         Acceptance: {
             /** Format: date */
             until?: string;
             reason?: string;
         };
+        /**
+         * @example {
+         *       "personIds": [
+         *         "L0924"
+         *       ],
+         *       "waves": [
+         *         "pilot"
+         *       ]
+         *     }
+         */
         DraftInput: {
             personIds?: string[];
             waves?: string[];
@@ -1959,10 +2062,21 @@ export interface components {
             cursor?: string;
             total: number;
         };
+        /**
+         * @example {
+         *       "hash": "3f9ac2d1"
+         *     }
+         */
         SealInput: {
             hash: string;
             overrule?: string;
         };
+        /**
+         * @example {
+         *       "hash": "3f9ac2d1",
+         *       "wave": "pilot"
+         *     }
+         */
         RunInput: {
             hash: string;
             wave?: string;
@@ -2018,6 +2132,13 @@ export interface components {
             attempts: number;
             verified?: string;
         };
+        /**
+         * @example {
+         *       "done": true,
+         *       "account": "u90924",
+         *       "reason": "seen in the console of the downstream"
+         *     }
+         */
         SettlementInput: {
             done: boolean;
             /** @description id of the account that a create has made */
@@ -2080,6 +2201,12 @@ export interface components {
             at?: string;
             reason?: string;
         };
+        /**
+         * @example {
+         *       "on": true,
+         *       "reason": "the payroll export looks wrong"
+         *     }
+         */
         FreezeInput: {
             on: boolean;
             reason?: string;
@@ -3391,6 +3518,8 @@ export interface operations {
             query: {
                 side: "people" | "accounts";
                 state?: components["schemas"]["Standing"];
+                /** @description by id or name, with - from the end */
+                sort?: "id" | "-id" | "name" | "-name";
                 /**
                  * @description text to find
                  * @example soto
