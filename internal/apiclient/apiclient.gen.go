@@ -1223,12 +1223,15 @@ type Question struct {
 	Account      string   `json:"account"`
 	AccountLabel string   `json:"accountLabel"`
 	Bits         *float32 `json:"bits,omitempty"`
-	Code         string   `json:"code"`
-	Person       string   `json:"person"`
-	PersonLabel  string   `json:"personLabel"`
-	Probability  *float32 `json:"probability,omitempty"`
-	Reason       string   `json:"reason"`
-	Said         []Said   `json:"said"`
+
+	// Brief the reason without what evidence says, which stands in said; left out where the reason is all there is
+	Brief       *string  `json:"brief,omitempty"`
+	Code        string   `json:"code"`
+	Person      string   `json:"person"`
+	PersonLabel string   `json:"personLabel"`
+	Probability *float32 `json:"probability,omitempty"`
+	Reason      string   `json:"reason"`
+	Said        []Said   `json:"said"`
 
 	// Version of both records and of what is decided about them; sent back as seen with a ruling
 	Version string `json:"version"`

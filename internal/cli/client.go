@@ -149,6 +149,14 @@ func ask(out any, res *http.Response, err error) error {
 	return refusal(res.StatusCode, body)
 }
 
+// given is a text as an optional member has it.
+func given(text string) *string {
+	if text == "" {
+		return nil
+	}
+	return &text
+}
+
 // validator is the ETag of what an answer shows, for a change that is made from it;
 // nil where there is nothing yet.
 func validator(res *http.Response, err error) (*string, error) {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"twinning/internal/format"
 	"twinning/internal/format/anyfile"
 )
 
@@ -68,17 +69,23 @@ func writeRows(out io.Writer, header []string, rows [][]string) error {
 
 // writeSheet writes a list for people, as their spreadsheet takes it: what it would
 // run as a formula is defused.
-func writeSheet(path string, header []string, rows [][]string) error {
+func (c *client) writeSheet(path string, header []string, rows [][]string) error {
 	columns := make([]string, len(header))
 	for i, h := range header {
 		columns[i] = strings.TrimSuffix(h, ">")
 	}
 	kind := strings.ToLower(filepath.Ext(path))
-	if kind != ".csv" && kind != ".xlsx" {
+	delimiter, err := delimiterOf(c.flag("delimiter"))
+	switch {
+	case kind != ".csv" && kind != ".xlsx":
 		return misuse("--sheet %q: expected a file that ends in .csv or .xlsx", path)
+	case err != nil:
+		return err
+	case kind != ".csv" && (c.on("bom") || delimiter != ',' && delimiter != 0):
+		return misuse("--bom and --delimiter are for .csv sheets")
 	}
 	return replaceFile(path, func(out io.Writer) error {
-		w, err := anyfile.NewWriter(out, kind[1:], columns, true)
+		w, err := anyfile.NewWriter(out, kind[1:], columns, format.Writing{People: true, Delimiter: delimiter, BOM: c.on("bom")})
 		if err != nil {
 			return err
 		}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"strings"
@@ -112,14 +111,11 @@ func newBonds() *cobra.Command {
 			return err
 		}
 		if path := c.flag("sheet"); path != "" {
-			err := replaceFile(path, func(w io.Writer) error {
-				return writeCSV(w, "person_id,account_id,ruling,reason", func(put func(...string)) {
-					for _, b := range v.Items {
-						put(b.Person, b.Account, "same", fmt.Sprintf("bonded in lane %s (%s, %s)", args[0], b.Basis, b.By))
-					}
-				})
-			})
-			if err != nil {
+			var rows [][]string
+			for _, b := range v.Items {
+				rows = append(rows, []string{b.Person, b.Account, "same", fmt.Sprintf("bonded in lane %s (%s, %s)", args[0], b.Basis, b.By)})
+			}
+			if err := c.writeSheet(path, []string{"person_id", "account_id", "ruling", "reason"}, rows); err != nil {
 				return err
 			}
 			c.say("%s bonds as rulings in %s; look through them, then: twinning twin rule-all OTHER-LANE --file %s", thousands(len(v.Items)), path, path)
@@ -131,7 +127,7 @@ func newBonds() *cobra.Command {
 		}
 		return c.show(v, []string{"person", "account", "basis", "by"}, rows)
 	})
-	cmd.Flags().String("sheet", "", "CSV to write, as twin rule-all takes it")
+	sheetFlags(cmd, "write them into this sheet, .csv or .xlsx, as twin rule-all takes it")
 	return cmd
 }
 

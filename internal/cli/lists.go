@@ -68,7 +68,7 @@ func pageFlags(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().Int("limit", usualPage, "rows of a page, at most 500")
 	cmd.Flags().String("cursor", "", "where to go on, as the last page said")
 	cmd.Flags().Bool("all", false, "every page")
-	cmd.Flags().String("sheet", "", "write all of it into this file for people, .csv or .xlsx, instead of showing it")
+	sheetFlags(cmd, "write all of it into this file for people, .csv or .xlsx, instead of showing it")
 	cmd.MarkFlagsMutuallyExclusive("all", "limit")
 	cmd.PreRunE = func(cmd *cobra.Command, _ []string) error {
 		if limit, _ := cmd.Flags().GetInt("limit"); limit < 1 || limit > mostRows {
@@ -77,6 +77,15 @@ func pageFlags(cmd *cobra.Command) *cobra.Command {
 		return nil
 	}
 	return cmd
+}
+
+// sheetFlags are those of every list that is written for people.
+func sheetFlags(cmd *cobra.Command, what string) {
+	cmd.Flags().String("sheet", "", what)
+	if cmd.Flags().Lookup("delimiter") == nil { // one that reads files has it for them, too
+		cmd.Flags().String("delimiter", ",", "of a .csv sheet: one character, or the word tab")
+	}
+	cmd.Flags().Bool("bom", false, "begin a .csv sheet with a byte order mark, by which some spreadsheets know UTF-8")
 }
 
 // searchFlag is for the lists whose text can be searched.
@@ -112,7 +121,7 @@ func gather[T any](c *client, every bool, get func(cursor *string, limit *int) (
 // showList shows a list, and says when there is more than is shown.
 func showList[T any](c *client, l list[T], header []string, rows [][]string) error {
 	if path := c.flag("sheet"); path != "" {
-		if err := writeSheet(path, header, rows); err != nil {
+		if err := c.writeSheet(path, header, rows); err != nil {
 			return err
 		}
 		c.say("%s rows in %s", thousands(len(rows)), path)

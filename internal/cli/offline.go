@@ -24,12 +24,21 @@ import (
 
 // offline holds the flags of a reconciliation on two files, without a service.
 type offline struct {
-	charter, people, accounts, peopleShape, accountsShape, memory, out string
-	learn                                                              bool
-	delimiter, encoding, at                                            string
+	charter, people, accounts, peopleShape, accountsShape, memory, out, rulings string
+	whole                                                                       bool // every attribute is read, not only what the charter asks for
+	learn                                                                       bool
+	delimiter, encoding, at                                                     string
 }
 
 func (o *offline) flags(cmd *cobra.Command) {
+	o.reviewFlags(cmd)
+	f := cmd.Flags()
+	f.StringVar(&o.rulings, "rulings", "", "sheet of rulings to go by, and to keep in --memory (columns person_id, account_id, ruling, reason)")
+	f.StringVar(&o.out, "out", "", "folder for twins, contested, findings, changes and balance")
+}
+
+// reviewFlags name two files and how they are read.
+func (o *offline) reviewFlags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&o.charter, "charter", "", "the lane's rules (YAML)")
 	f.StringVar(&o.people, "people", "", "the authority's list (CSV, JSON Lines, LDIF, SCIM JSON or xlsx; gzip allowed)")
@@ -37,7 +46,6 @@ func (o *offline) flags(cmd *cobra.Command) {
 	f.StringVar(&o.peopleShape, "people-shape", "", "how the people's columns are to be read (YAML); guessed when not given")
 	f.StringVar(&o.accountsShape, "accounts-shape", "", "how the accounts' columns are to be read (YAML); guessed when not given")
 	f.StringVar(&o.memory, "memory", "", "folder that keeps what the lane knows between runs")
-	f.StringVar(&o.out, "out", "", "folder for twins, contested, findings, changes and balance")
 	f.StringVar(&o.at, "now", "", "the instant to reckon dates from (RFC 3339; default: the clock)")
 	o.fileFlags(cmd)
 }
@@ -49,17 +57,32 @@ func (o *offline) fileFlags(cmd *cobra.Command) {
 }
 
 func (o *offline) options() (anyfile.Options, error) {
-	opt := anyfile.Options{Encoding: o.encoding}
-	switch d := strings.ReplaceAll(o.delimiter, `\t`, "\t"); {
+	delimiter, err := delimiterOf(o.delimiter)
+	return anyfile.Options{Encoding: o.encoding, Delimiter: delimiter}, err
+}
+
+// delimiterOf reads an option; 0 says that nothing was given.
+func delimiterOf(option string) (rune, error) {
+	switch d := strings.ReplaceAll(option, `\t`, "\t"); {
 	case d == "":
+		return 0, nil
 	case d == "tab":
-		opt.Delimiter = '\t'
-	case len(d) == 1:
-		opt.Delimiter = rune(d[0])
-	default:
-		return opt, misuse("--delimiter %q: expected one character or the word tab", o.delimiter)
+		return '\t', nil
+	case len(d) == 1 && !strings.ContainsAny(d, "\"\r\n"):
+		return rune(d[0]), nil
 	}
-	return opt, nil
+	return 0, misuse("--delimiter %q: expected one character or the word tab", option)
+}
+
+// laneOrMemory takes a lane of the service, or nothing beside the folder that is meant
+// instead, with so many more arguments behind it.
+func laneOrMemory(memory *string, more ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if *memory != "" {
+			return exact(more...)(cmd, args)
+		}
+		return exact(append([]string{"LANE"}, more...)...)(cmd, args)
+	}
 }
 
 // limitFlag lets a command take more than is the rule.
@@ -184,8 +207,16 @@ func (o *offline) run(talk io.Writer) (*result, error) {
 	if o.learn {
 		memory.Weights = nil
 	}
+	if o.rulings != "" {
+		if err := ruleBySheet(&memory, o.rulings, talk); err != nil {
+			return nil, err
+		}
+	}
 	people.shape, accounts.shape = people.shape.In(rules.Zone), accounts.shape.In(rules.Zone)
 	needPeople, needAccounts := rules.Needs()
+	if o.whole {
+		needPeople, needAccounts = nil, nil
+	}
 	if _, _, err := both(
 		func() (*side, error) { return people, people.read(needPeople) },
 		func() (*side, error) { return accounts, accounts.read(needAccounts) }); err != nil {

@@ -115,7 +115,8 @@ func (c *client) plan(arg string) (p apiclient.Plan, err error) {
 		return p, err
 	}
 	res, err := c.GetPlan(c.ctx, id)
-	return p, ask(&p, res, err)
+	err = ask(&p, res, err)
+	return p, err
 }
 
 func (c *client) showPlan(p apiclient.Plan) error {

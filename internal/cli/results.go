@@ -186,26 +186,30 @@ func writeCSV(w io.Writer, header string, rows func(put func(cells ...string))) 
 	return c.Error()
 }
 
+// writeContested tells who is asked about. Its last two columns are a human's, and
+// what comes back is read by them alone: what a machine was asked by is no reason.
 func (r *result) writeContested(w io.Writer) error {
-	return writeCSV(w, "person_id,account_id,probability,reason", func(put func(...string)) {
-		person, account := map[int]bool{}, map[int]bool{}
+	person := func(i int) string { return record.Label(r.People, i) }
+	account := func(i int) string { return record.Label(r.Accounts, i) }
+	return writeCSV(w, "person_id,account_id,probability,asked_because,person,account,ruling,reason", func(put func(...string)) {
+		askedPerson, askedAccount := map[int]bool{}, map[int]bool{}
 		for _, p := range r.Pairing.Proposals {
-			person[p.Person], account[p.Account] = true, true
+			askedPerson[p.Person], askedAccount[p.Account] = true, true
 			probability := ""
 			if p.Probability > 0 {
 				probability = strconv.FormatFloat(float64(p.Probability), 'f', 4, 32)
 			}
-			put(r.People.ID(p.Person), r.Accounts.ID(p.Account), probability, p.Reason)
+			put(r.People.ID(p.Person), r.Accounts.ID(p.Account), probability, p.Reason, person(p.Person), account(p.Account), "", "")
 		}
 		// whoever is contested without a proposal is told too
 		for _, row := range r.People.Order() {
-			if i := int(row); r.Pairing.PersonState[i] == pairing.Contested && !person[i] {
-				put(r.People.ID(i), "", "", r.Pairing.PersonNote[i])
+			if i := int(row); r.Pairing.PersonState[i] == pairing.Contested && !askedPerson[i] {
+				put(r.People.ID(i), "", "", r.Pairing.PersonNote[i], person(i), "", "", "")
 			}
 		}
 		for _, row := range r.Accounts.Order() {
-			if i := int(row); r.Pairing.AccountState[i] == pairing.Contested && !account[i] {
-				put("", r.Accounts.ID(i), "", r.Pairing.AccountNote[i])
+			if i := int(row); r.Pairing.AccountState[i] == pairing.Contested && !askedAccount[i] {
+				put("", r.Accounts.ID(i), "", r.Pairing.AccountNote[i], "", account(i), "", "")
 			}
 		}
 	})

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -43,7 +44,11 @@ func (c *client) everyQuestion(lane string) (list []apiclient.Question, snapshot
 }
 
 func newReview() *cobra.Command {
-	cmd := running("review LANE", "Settle contested pairs one by one, side by side", exact("LANE"), func(c *client, args []string) error {
+	o := &offline{}
+	cmd := running("review [LANE]", "Settle contested pairs one by one, side by side", laneOrMemory(&o.memory), func(c *client, args []string) error {
+		if o.memory != "" {
+			return o.reviewOffline(c)
+		}
 		if c.on("list") {
 			return c.listQuestions(args[0])
 		}
@@ -54,7 +59,7 @@ func newReview() *cobra.Command {
 		if unasked > 0 {
 			c.say("%d people are contested without a pair to rule on; twinning finding list %s says what to do", unasked, args[0])
 		}
-		return (&desk{c: c, lane: args[0], in: bufio.NewReader(c.cmd.InOrStdin()), out: c.cmd.OutOrStdout()}).work(list)
+		return (&desk{c: c, source: laneDesk{c, args[0]}, in: bufio.NewReader(c.cmd.InOrStdin()), out: c.cmd.OutOrStdout()}).work(list)
 	})
 	cmd.Long = `Settle contested pairs one by one, side by side. Every answer is kept at once;
 whatever somebody else rules on meanwhile is not asked again.
@@ -62,9 +67,15 @@ whatever somebody else rules on meanwhile is not asked again.
   s [REASON]  they are the same human      n  next, skip this one for now
   d [REASON]  they are different           u  undo the last answer
                                            q  stop here`
+	cmd.Long += `
+
+With --memory, --charter, --people and --accounts it goes through what a
+reconciliation on files asks about, without any service.`
 	questionFlags(cmd)
+	o.reviewFlags(cmd)
 	cmd.Flags().String("reason", "looked at side by side", "the reason that is kept when an answer gives none")
 	cmd.Flags().Bool("list", false, "only list the open questions")
+	sheetFlags(cmd, "with --list: write them into this sheet, .csv or .xlsx, to be ruled on there")
 	return cmd
 }
 
@@ -81,6 +92,17 @@ func (c *client) listQuestions(lane string) error {
 		}
 		rows = append(rows, []string{q.Code, p, q.Person, q.PersonLabel, q.Account, q.AccountLabel, q.Reason})
 	}
+	if path := c.flag("sheet"); path != "" {
+		sheet := make([][]string, len(rows))
+		for i, r := range rows {
+			sheet[i] = []string{r[2], r[3], r[4], r[5], r[1], r[0], r[6], "", ""}
+		}
+		if err := c.writeSheet(path, []string{"person_id", "person", "account_id", "account", "probability", "asked_for", "asked_because", "ruling", "reason"}, sheet); err != nil {
+			return err
+		}
+		c.say("%s questions in %s; write same or different under ruling, and why, then: twinning twin rule-all %s --file %s", thousands(len(rows)), path, lane, path)
+		return nil
+	}
 	if err := c.show(list, []string{"asked for", "probability>", "person", "", "account", "", "reason"}, rows); err != nil {
 		return err
 	}
@@ -90,13 +112,38 @@ func (c *client) listQuestions(lane string) error {
 
 // desk is one sitting of a person who settles questions.
 type desk struct {
-	c    *client
-	lane string
-	in   *bufio.Reader
-	out  io.Writer
-	done []apiclient.Ruling
-	seen string // version of the pair in hand, as it was shown
+	c      *client
+	source questions
+	in     *bufio.Reader
+	out    io.Writer
+	done   []apiclient.Ruling
+	seen   string // version of the pair in hand, as it was shown
 }
+
+// laneDesk has the pairs of a lane of the service.
+type laneDesk struct {
+	*client
+	lane string
+}
+
+func (d laneDesk) face(q apiclient.Question) (v apiclient.FaceToFace, err error) {
+	res, err := d.FaceRecords(d.ctx, d.lane, &apiclient.FaceRecordsParams{Person: &q.Person, Account: &q.Account})
+	err = ask(&v, res, err)
+	return v, err
+}
+
+func (d laneDesk) rule(in apiclient.RulingInput) (r apiclient.Ruling, err error) {
+	res, err := d.Rule(d.ctx, d.lane, nil, in)
+	err = ask(&r, res, err)
+	return r, err
+}
+
+func (d laneDesk) clear(r apiclient.Ruling) error {
+	res, err := d.ClearRuling(d.ctx, d.lane, r.Id)
+	return ask(nil, res, err)
+}
+
+func (d laneDesk) next() string { return "the next reconciliation on: twinning reconcile " + d.lane }
 
 func (d *desk) work(list []apiclient.Question) error {
 	if len(list) == 0 {
@@ -139,7 +186,7 @@ func (d *desk) work(list []apiclient.Question) error {
 			fmt.Fprintf(d.out, "%q is no answer: s same, d different, n next, u undo, q stop\n", key)
 		}
 	}
-	fmt.Fprintf(d.out, "%d ruled in this sitting. They show from the next reconciliation on: twinning reconcile %s\n", len(d.done), d.lane)
+	fmt.Fprintf(d.out, "%d ruled in this sitting. They show from %s\n", len(d.done), d.source.next())
 	return nil
 }
 
@@ -151,16 +198,12 @@ func (d *desk) settled(q apiclient.Question) bool {
 }
 
 func (d *desk) show(q apiclient.Question, at, all int) error {
-	var v apiclient.FaceToFace
-	res, err := d.c.FaceRecords(d.c.ctx, d.lane, &apiclient.FaceRecordsParams{Person: &q.Person, Account: &q.Account})
-	if err := ask(&v, res, err); err != nil {
+	v, err := d.source.face(q)
+	if err != nil {
 		return err
 	}
 	d.seen = v.Version
-	reason := q.Reason
-	if len(q.Said) > 0 {
-		reason, _, _ = strings.Cut(reason, " (") // the bars below say the rest
-	}
+	reason := cmp.Or(value(q.Brief), q.Reason)
 	fmt.Fprintf(d.out, "\n◐ %d of %d  %s: %s\n", at+1, all, q.Code, reason)
 	fmt.Fprintf(d.out, "%32s %s %-14s %s\n", q.PersonLabel+" ("+q.Person+")", "┊", "", q.AccountLabel+" ("+q.Account+")")
 	drawSides(d.out, v.Attributes)
@@ -174,9 +217,8 @@ func (d *desk) show(q apiclient.Question, at, all int) error {
 
 // rule keeps an answer; one that somebody else contradicted meanwhile is told.
 func (d *desk) rule(q apiclient.Question, kind apiclient.RulingInputKind, reason string) {
-	var r apiclient.Ruling
-	res, err := d.c.Rule(d.c.ctx, d.lane, nil, apiclient.RulingInput{Kind: kind, Person: &q.Person, Account: &q.Account, Reason: reason, Seen: &d.seen})
-	if err := ask(&r, res, err); err != nil {
+	r, err := d.source.rule(apiclient.RulingInput{Kind: kind, Person: &q.Person, Account: &q.Account, Reason: reason, Seen: &d.seen})
+	if err != nil {
 		fmt.Fprintln(d.out, "not kept:", err)
 		return
 	}
@@ -194,8 +236,7 @@ func (d *desk) undo(list []apiclient.Question) int {
 		return -1
 	}
 	last := d.done[len(d.done)-1]
-	res, err := d.c.ClearRuling(d.c.ctx, d.lane, last.Id)
-	if err := ask(nil, res, err); err != nil {
+	if err := d.source.clear(last); err != nil {
 		fmt.Fprintln(d.out, "not cleared:", err)
 		return -1
 	}

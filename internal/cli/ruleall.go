@@ -1,15 +1,21 @@
 package cli
 
 import (
-	"encoding/csv"
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
+	openapitypes "github.com/oapi-codegen/runtime/types"
 	"github.com/spf13/cobra"
 
 	"twinning/internal/apiclient"
+	"twinning/internal/core/calendar"
+	"twinning/internal/core/reconcile"
+	"twinning/internal/format"
+	"twinning/internal/format/anyfile"
 )
 
 func newRuleAll() *cobra.Command {
@@ -48,14 +54,15 @@ func newRuleAll() *cobra.Command {
 		}
 		return nil
 	})
-	cmd.Long = `Give many rulings. With --file: a CSV with the columns person_id, account_id,
-ruling (same or different) and, if wanted, reason; rows whose ruling is blank are
-left. The file contested.csv of an offline reconciliation, with a column added,
-is such a file. Without --file: one ruling on all open questions that the filter
+	cmd.Long = `Give many rulings. With --file: a sheet (.csv or .xlsx) with the columns person_id,
+account_id, ruling (same, different or leave-alone) and, if wanted, reason and
+until, in any order; rows whose ruling is blank are left. What twin review --list
+and twin rulings write with --sheet is such a file, and so is contested.csv of an
+offline reconciliation. Without --file: one ruling on all open questions that the filter
 holds; --count says how many that are, and --snapshot which (twin review --list
 prints both), so that nobody rules on others than they have seen.`
 	questionFlags(cmd)
-	cmd.Flags().String("file", "", "CSV with a ruling a row")
+	cmd.Flags().String("file", "", "sheet with a ruling a row, .csv or .xlsx")
 	cmd.Flags().String("reason", "", "why; of rows that give none")
 	cmd.Flags().Int("count", 0, "how many open questions the filter holds, as twin review --list shows them")
 	cmd.Flags().String("snapshot", "", "of the list that was looked at; nothing is ruled when it has changed since")
@@ -67,7 +74,18 @@ func (c *client) manyRulings(args []string) (list []apiclient.RulingInput, snaps
 		if len(args) > 1 {
 			return nil, "", misuse("the file says row by row what is ruled; leave %q out", args[1])
 		}
-		list, err := rulingsOf(path, c.flag("reason"))
+		rulings, err := rulingsOf(path, c.flag("reason"))
+		for _, r := range rulings {
+			in := apiclient.RulingInput{Kind: apiclient.RulingInputKind(r.Kind), Person: given(r.Person), Account: given(r.Account), Reason: r.Reason}
+			if r.Until != "" {
+				day, err := calendar.Begin(r.Until, nil)
+				if err != nil {
+					return nil, "", err
+				}
+				in.Until = &openapitypes.Date{Time: day}
+			}
+			list = append(list, in)
+		}
 		return list, "", err
 	}
 	if len(args) < 2 || args[1] != "same" && args[1] != "different" {
@@ -92,58 +110,70 @@ func (c *client) manyRulings(args []string) (list []apiclient.RulingInput, snaps
 	return list, snapshot, nil
 }
 
-// rulingsOf reads a sheet. All that is wrong with it is told at once, and then
-// nothing is ruled.
-func rulingsOf(path, reason string) (list []apiclient.RulingInput, err error) {
+// rulingColumns are what a sheet of rulings may call its columns: as our own lists and
+// the API do.
+var rulingColumns = map[string][]string{
+	"person": {"person_id", "person id", "personid"}, "account": {"account_id", "account id", "accountid"}, "ruling": {"ruling", "kind"}, "reason": {"reason"}, "until": {"until"},
+}
+
+// rulingsOf reads a sheet: delimited by whatever it is, or a workbook, its columns in
+// any order. All that is wrong with it is told at once, and then nothing is ruled.
+func rulingsOf(path, reason string) (list []reconcile.Ruling, err error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close() // only read
-	r := csv.NewReader(f)
-	r.FieldsPerRecord = -1
-	rows, err := r.ReadAll()
+	sheet, err := anyfile.Open(sized{f}, anyfile.Options{Restore: true})
 	if err != nil {
 		return nil, fmt.Errorf("file %q: %w", path, err)
 	}
-	if len(rows) == 0 {
-		return nil, fmt.Errorf("file %q is empty; expected a header with person_id, account_id and ruling", path)
-	}
-	at := map[string]int{}
-	for i, name := range rows[0] {
-		at[strings.ToLower(strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")))] = i
-	}
-	for _, needed := range []string{"person_id", "account_id", "ruling"} {
-		if _, ok := at[needed]; !ok {
-			return nil, fmt.Errorf("file %q has no column %s; expected person_id, account_id, ruling and, if wanted, reason", path, needed)
+	at := map[string]string{}
+	for _, native := range sheet.Natives() {
+		for column, names := range rulingColumns {
+			if slices.Contains(names, strings.ToLower(native)) && at[column] == "" {
+				at[column] = native
+			}
 		}
+	}
+	if at["ruling"] == "" || at["person"]+at["account"] == "" {
+		return nil, fmt.Errorf("file %q: expected the columns person_id, account_id, ruling and, if wanted, reason and until; it has %s", path, strings.Join(sheet.Natives(), ", "))
 	}
 	var problems []error
-	for n, row := range rows[1:] {
-		cell := func(name string) string {
-			if i, ok := at[name]; ok && i < len(row) {
-				return strings.TrimSpace(row[i])
-			}
-			return ""
+	err = sheet.Each(func(row format.Row) error {
+		if row.LeftOut != "" {
+			return nil
 		}
-		in := apiclient.RulingInput{Kind: apiclient.RulingInputKind(strings.ToLower(cell("ruling"))), Reason: reason}
-		person, account := cell("person_id"), cell("account_id")
-		in.Person, in.Account = &person, &account
-		if own := cell("reason"); own != "" && reason == "" {
-			in.Reason = own
+		problem := func(format string, args ...any) {
+			problems = append(problems, fmt.Errorf("line %d: "+format, append([]any{row.Line}, args...)...))
 		}
+		if row.Fault != "" {
+			problem("%s", row.Fault)
+			return nil
+		}
+		cell := func(column string) string { return strings.TrimSpace(strings.Join(row.Values[at[column]], "")) }
+		r := reconcile.Ruling{Kind: strings.ToLower(cell("ruling")), Person: cell("person"), Account: cell("account"), Reason: cmp.Or(reason, cell("reason")), Until: cell("until")}
+		pair := r.Person != "" && r.Account != ""
 		switch {
-		case in.Kind == "":
-			continue
-		case in.Kind != "same" && in.Kind != "different":
-			problems = append(problems, fmt.Errorf("line %d: ruling %q: expected same or different, or blank to leave the row", n+2, in.Kind))
-		case person == "" || account == "":
-			problems = append(problems, fmt.Errorf("line %d: a ruling needs both person_id and account_id", n+2))
-		case in.Reason == "":
-			problems = append(problems, fmt.Errorf("line %d: no reason; give one in the row, or one for all with --reason", n+2))
+		case r.Kind == "":
+			return nil
+		case !slices.Contains([]string{"same", "different", "leave-alone"}, r.Kind):
+			problem("ruling %q: expected same, different or leave-alone, or blank to leave the row", r.Kind)
+		case r.Kind == "leave-alone" && (pair || r.Person+r.Account == ""):
+			problem("leave-alone is of one person or one account")
+		case r.Kind != "leave-alone" && !pair:
+			problem("a ruling needs both person_id and account_id")
+		case r.Until != "" && !calendar.IsDay(r.Until):
+			problem("until %q: expected a day such as 2026-12-31", r.Until)
+		case r.Reason == "":
+			problem("no reason; give one in the row, or one for all with --reason")
 		default:
-			list = append(list, in)
+			list = append(list, r)
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("file %q: %w", path, err)
 	}
 	if len(problems) > 0 {
 		return nil, fmt.Errorf("file %q, nothing is ruled:\n%w", path, errors.Join(problems...))

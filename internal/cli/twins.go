@@ -72,7 +72,11 @@ func (c *client) until() (*openapitypes.Date, error) {
 }
 
 func newRule() *cobra.Command {
-	cmd := running("rule LANE same|different|leave-alone", "Decide about a pair, or leave one record alone; the decision outlives rosters", exact("LANE", "same|different|leave-alone"), func(c *client, args []string) error {
+	var memory string
+	cmd := running("rule [LANE] same|different|leave-alone", "Decide about a pair, or leave one record alone; the decision outlives rosters", laneOrMemory(&memory, "same|different|leave-alone"), func(c *client, args []string) error {
+		if memory != "" {
+			return ruleOffline(c, memory, args[0])
+		}
 		in := apiclient.RulingInput{Kind: apiclient.RulingInputKind(args[1]), Person: c.given("person"), Account: c.given("account"), Reason: c.flag("reason")}
 		until, err := c.until()
 		if err != nil {
@@ -90,6 +94,7 @@ func newRule() *cobra.Command {
 		}
 		return nil
 	})
+	memoryFlag(cmd, &memory)
 	cmd.Flags().String("person", "", "person's id")
 	cmd.Flags().String("account", "", "account's id")
 	cmd.Flags().String("reason", "", "why; somebody will ask in a year")
@@ -98,22 +103,39 @@ func newRule() *cobra.Command {
 }
 
 func newRulings() *cobra.Command {
-	cmd := running("rulings LANE", "Rulings in force, or clear one", exact("LANE"), func(c *client, args []string) error {
+	var memory string
+	cmd := running("rulings [LANE]", "Rulings in force, or clear one", laneOrMemory(&memory), func(c *client, args []string) error {
 		if n, _ := c.cmd.Flags().GetInt64("clear"); n > 0 {
+			if memory != "" {
+				return clearOffline(memory, n)
+			}
 			res, err := c.ClearRuling(c.ctx, args[0], n)
 			return ask(nil, res, err)
 		}
-		var v apiclient.RulingList
-		res, err := c.ListRulings(c.ctx, args[0])
-		if err := ask(&v, res, err); err != nil {
+		v, err := rulings(c, memory, args)
+		if err != nil {
 			return err
 		}
 		var rows [][]string
 		for _, r := range v.Items {
-			rows = append(rows, []string{fmt.Sprint(r.Id), r.Kind, value(r.Person), value(r.Account), r.Reason, value(r.Until), r.By, day(r.At)})
+			when := ""
+			if !r.At.IsZero() { // a folder does not keep it
+				when = day(r.At)
+			}
+			rows = append(rows, []string{fmt.Sprint(r.Id), r.Kind, value(r.Person), value(r.Account), r.Reason, value(r.Until), r.By, when})
 		}
-		return c.show(v, []string{"ruling>", "kind", "person", "account", "reason", "until", "by", "at"}, rows)
+		header := []string{"number>", "ruling", "person_id", "account_id", "reason", "until", "by", "at"}
+		if path := c.flag("sheet"); path != "" {
+			if err := c.writeSheet(path, header, rows); err != nil {
+				return err
+			}
+			c.say("%s rulings in %s; they can be given to a lane by: twinning twin rule-all LANE --file %s", thousands(len(rows)), path, path)
+			return nil
+		}
+		return c.show(v, header, rows)
 	})
+	sheetFlags(cmd, "write them into this sheet, .csv or .xlsx, as twin rule-all takes it")
+	memoryFlag(cmd, &memory)
 	cmd.Flags().Int64("clear", 0, "number of the ruling to clear")
 	return cmd
 }

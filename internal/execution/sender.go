@@ -351,12 +351,12 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 			continue // what it is to become by what we asked for ourselves
 		}
 		if old := x.Old; bad != nil || !record.Same(kind, now, old) && !(x.Attribute == "active" && old == "" && now == "true") {
-			why = fmt.Sprintf("%s is %q where the plan saw %q", x.Attribute, plainList(now), plainList(old))
+			why = fmt.Sprintf("%s is %q where the plan saw %q", x.Attribute, record.PlainList(now), record.PlainList(old))
 		}
 	}
 	for _, x := range s.c.Body.V.RestsOn {
 		if now, bad := s.cell(rec, x.Attribute); why == "" && (bad != nil || !record.Same(record.KindOf(x.Attribute), now, x.Old)) {
-			why = fmt.Sprintf("%s is %q where it was %q (%s)", x.Attribute, plainList(now), plainList(x.Old), x.Reason)
+			why = fmt.Sprintf("%s is %q where it was %q (%s)", x.Attribute, record.PlainList(now), record.PlainList(x.Old), x.Reason)
 		}
 	}
 	switch {
@@ -440,7 +440,7 @@ func (s *sender) written(after connector.Record) {
 			continue
 		}
 		if now, err := s.cell(after, x.Attribute); err != nil || !record.Same(record.KindOf(x.Attribute), now, x.New) {
-			altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, plainList(now)))
+			altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, record.PlainList(now)))
 		}
 	}
 	s.conclude("done", "%s", strings.Join(altered, "; "))
@@ -502,8 +502,6 @@ func (x *run) reference(ctx context.Context, src record.Source, id string) ([]st
 func (s *sender) nativeEdits(rec *connector.Record) ([]connector.Edit, error) {
 	return s.nativeEditsOf(s.ctx, s.c, rec)
 }
-
-func plainList(cell string) string { return strings.ReplaceAll(cell, string(record.ListSep), "; ") }
 
 // effects are what the lane remembers of a settled change: the bond of the twin
 // that was written or confirmed, and what we did to the account.

@@ -104,7 +104,7 @@ func (x *run) check(ctx context.Context, c store.Change, r store.Receipt) (verdi
 		if record.Same(record.KindOf(e.Attribute), now, e.Old) && x.declared.Lag > 0 && time.Since(r.SettledAt()) < x.declared.Lag {
 			return "not-yet-visible", e.Attribute
 		}
-		return "different", fmt.Sprintf("%s is %q", e.Attribute, plainList(now))
+		return "different", fmt.Sprintf("%s is %q", e.Attribute, record.PlainList(now))
 	}
 	return "confirmed", ""
 }

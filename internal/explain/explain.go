@@ -4,7 +4,6 @@
 package explain
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,7 +15,6 @@ import (
 	"twinning/internal/core/charter"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/pairing/evidence"
-	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
 	"twinning/internal/fault"
@@ -40,18 +38,18 @@ func New(cfg Config) *Explainer { return &Explainer{cfg} }
 
 // Why tells all that made a record stand where it does.
 type Why struct {
-	Person     *Facing         `json:"person,omitempty"`
-	Account    *Facing         `json:"account,omitempty"`
-	State      string          `json:"state"`
-	Basis      string          `json:"basis,omitempty"`
-	Note       string          `json:"note,omitempty"`
-	Keys       []KeyEvidence   `json:"keys"`
-	Attributes []Comparison    `json:"attributes"`
-	Proposals  []ProposalView  `json:"proposals"`
-	Findings   []store.Finding `json:"findings"`
-	Rulings    []store.Ruling  `json:"rulings"`
-	Next       []string        `json:"next"`
-	Evidence   *Evidence       `json:"evidence,omitempty"`
+	Person     *Facing                `json:"person,omitempty"`
+	Account    *Facing                `json:"account,omitempty"`
+	State      string                 `json:"state"`
+	Basis      string                 `json:"basis,omitempty"`
+	Note       string                 `json:"note,omitempty"`
+	Keys       []KeyEvidence          `json:"keys"`
+	Attributes []reconcile.Comparison `json:"attributes"`
+	Proposals  []ProposalView         `json:"proposals"`
+	Findings   []store.Finding        `json:"findings"`
+	Rulings    []store.Ruling         `json:"rulings"`
+	Next       []string               `json:"next"`
+	Evidence   *Evidence              `json:"evidence,omitempty"`
 }
 
 // Facing is one of two records that face each other.
@@ -71,15 +69,6 @@ type KeyEvidence struct {
 	SharedAccounts []string `json:"sharedAccounts"`
 }
 
-// Comparison is one attribute, side by side.
-type Comparison struct {
-	Attribute string `json:"attribute"`
-	Person    string `json:"person"`
-	Account   string `json:"account"`
-	Equal     bool   `json:"equal"`
-	Said      string `json:"said,omitempty"` // how far they agree, in words
-}
-
 // ProposalView is a pair to judge, with names.
 type ProposalView struct {
 	store.Proposal
@@ -93,7 +82,7 @@ func (s *Explainer) Why(ctx context.Context, l store.Lane, r store.Reconciliatio
 	if person == "" && account == "" {
 		return nil, &fault.Error{Kind: fault.Invalid, Title: "why about whom?", Detail: "name a person or an account", Field: "person"}
 	}
-	w := &Why{Keys: []KeyEvidence{}, Attributes: []Comparison{}, Proposals: []ProposalView{}, Rulings: []store.Ruling{}, Next: []string{}}
+	w := &Why{Keys: []KeyEvidence{}, Attributes: []reconcile.Comparison{}, Proposals: []ProposalView{}, Rulings: []store.Ruling{}, Next: []string{}}
 	asked := "people"
 	if person == "" {
 		asked = "accounts"
@@ -191,59 +180,8 @@ func compare(w *Why, in reconcile.Input, person, account string) {
 	for _, k := range in.Charter.Keys {
 		w.Keys = append(w.Keys, keyEvidence(k, scope, p, a))
 	}
-	w.Attributes = sideBySide(in.People, in.Accounts, p, a)
+	w.Attributes = reconcile.SideBySide(in.People, in.Accounts, p, a)
 }
-
-// sideBySide compares two rows attribute by attribute; a row of -1 says nothing.
-func sideBySide(people, accounts *record.Roster, p, a int) []Comparison {
-	list := []Comparison{}
-	for _, name := range record.CanonicalNames() {
-		left, right := cellOf(people, name, p), cellOf(accounts, name, a)
-		if name == "id" || name == "emails" || left == "" && right == "" {
-			continue
-		}
-		c := Comparison{Attribute: name, Person: plainList(left), Account: plainList(right), Equal: left != "" && record.Same(record.KindOf(name), left, right)}
-		if !c.Equal && p >= 0 && a >= 0 {
-			c.Said = likelySaid(people, accounts, name, left, right, p, a)
-		}
-		list = append(list, c)
-	}
-	return list
-}
-
-// likelySaid tells in words how far two values that are not the same agree.
-func likelySaid(people, accounts *record.Roster, name, left, right string, p, a int) string {
-	var v likeness.Verdict
-	switch name {
-	case "userName":
-		v = likeness.Login(pairing.NameOf(people, p), right)
-	case "displayName", "familyName":
-		v = likeness.Names(pairing.NameOf(people, p), pairing.NameOf(accounts, a))
-	case "email", "aliases":
-		v = likeness.Emails(record.SplitList(cellOf(people, "emails", p)), record.SplitList(cellOf(accounts, "emails", a)))
-	case "phoneNumbers":
-		v = likeness.Phones(record.SplitList(left), record.SplitList(right))
-	case "employeeNumber":
-		v = likeness.Numbers(left, right)
-	case "startsOn", "created":
-		v = likeness.Days(cellOf(people, "startsOn", p), cellOf(accounts, "created", a))
-	case "title", "department", "location":
-		v = likeness.Texts(left, right)
-	}
-	if v.Level == likeness.Missing {
-		return ""
-	}
-	return v.Words
-}
-
-func cellOf(r *record.Roster, name string, i int) string {
-	if i < 0 {
-		return ""
-	}
-	return r.Column(name).Cell(i)
-}
-
-func plainList(cell string) string { return strings.ReplaceAll(cell, string(record.ListSep), "; ") }
 
 func keyEvidence(k charter.Key, scope charter.Scope, p, a int) KeyEvidence {
 	person, account := k.Person.Bind(scope), k.Account.Bind(scope)
@@ -255,7 +193,7 @@ func keyEvidence(k charter.Key, scope charter.Scope, p, a int) KeyEvidence {
 	if a >= 0 {
 		right = account.Eval(-1, a).Cell()
 	}
-	e.Person, e.Account = plainList(left), plainList(right)
+	e.Person, e.Account = record.PlainList(left), record.PlainList(right)
 	switch {
 	case left == "" && right == "":
 		e.Verdict = "both-blank"
@@ -373,7 +311,7 @@ func (s *Explainer) evidence(ctx context.Context, in reconcile.Input, r store.Re
 		}
 	}
 	for _, o := range x.Others {
-		v := RunnerUp{Person: in.People.ID(o.Person), Account: in.Accounts.ID(o.Account), PersonLabel: Label(in.People, o.Person), AccountLabel: Label(in.Accounts, o.Account), Bits: o.Bits}
+		v := RunnerUp{Person: in.People.ID(o.Person), Account: in.Accounts.ID(o.Account), PersonLabel: record.Label(in.People, o.Person), AccountLabel: record.Label(in.Accounts, o.Account), Bits: o.Bits}
 		v.Why, err = s.lost(ctx, r.ID, v, x, o)
 		if err != nil {
 			return nil, err
@@ -414,7 +352,7 @@ func (s *Explainer) lost(ctx context.Context, reconciliation int64, v RunnerUp, 
 func looked(r *record.Roster, i int, attributes []string) string {
 	var values []string
 	for _, name := range attributes {
-		if v := plainList(cellOf(r, name, i)); v != "" && !slices.Contains(values, v) {
+		if v := record.PlainList(r.Column(name).Cell(i)); v != "" && !slices.Contains(values, v) {
 			values = append(values, v)
 		}
 	}
@@ -423,10 +361,10 @@ func looked(r *record.Roster, i int, attributes []string) string {
 
 // FaceToFace is a person and an account, attribute by attribute.
 type FaceToFace struct {
-	Person     *Facing      `json:"person,omitempty"`
-	Account    *Facing      `json:"account,omitempty"`
-	Attributes []Comparison `json:"attributes"`
-	Version    string       `json:"version"` // of both, and of what is decided about them
+	Person     *Facing                `json:"person,omitempty"`
+	Account    *Facing                `json:"account,omitempty"`
+	Attributes []reconcile.Comparison `json:"attributes"`
+	Version    string                 `json:"version"` // of both, and of what is decided about them
 }
 
 // Face compares two records of the latest reconciliation, reading these two
@@ -446,7 +384,7 @@ func (s *Explainer) Face(ctx context.Context, l store.Lane, r store.Reconciliati
 	if v.Account, err = s.facing(ctx, r.ID, "accounts", account); err != nil {
 		return v, err
 	}
-	v.Attributes = sideBySide(people, accounts, p, a)
+	v.Attributes = reconcile.SideBySide(people, accounts, p, a)
 	v.Version, err = s.Store.PairVersion(ctx, l.ID, person, account)
 	return v, err
 }
@@ -485,15 +423,4 @@ func (s *Explainer) record(ctx context.Context, system, roster int64, id string)
 	}
 	r, err := b.Roster()
 	return r, row, err
-}
-
-// Label is how a record is called in lists.
-func Label(r *record.Roster, i int) string {
-	if name := r.Column("displayName").Cell(i); name != "" {
-		return name
-	}
-	if name := strings.TrimSpace(r.Column("givenName").Cell(i) + " " + r.Column("familyName").Cell(i)); name != "" {
-		return name
-	}
-	return cmp.Or(r.Column("userName").Cell(i), r.Column("email").Cell(i))
 }

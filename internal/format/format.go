@@ -97,6 +97,13 @@ type Writer interface {
 	Close() error
 }
 
+// Writing says for whom a table is written.
+type Writing struct {
+	People    bool // who open it in a spreadsheet: what it would run is defused
+	Delimiter rune // of delimited text; 0 is a comma
+	BOM       bool // delimited text begins with a byte order mark
+}
+
 // Wanted is a column of a template.
 type Wanted struct {
 	Native   string

@@ -102,7 +102,7 @@ func (s *Service) export(ctx context.Context, w io.Writer, x store.System, r sto
 			}
 		}
 	}
-	out, err := anyfile.NewWriter(w, how.Format, names, how.People)
+	out, err := anyfile.NewWriter(w, how.Format, names, format.Writing{People: how.People})
 	if err != nil {
 		return err
 	}

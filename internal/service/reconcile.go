@@ -20,7 +20,6 @@ import (
 	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
-	"twinning/internal/explain"
 	"twinning/internal/fault"
 	"twinning/internal/store"
 	"twinning/internal/work"
@@ -371,7 +370,7 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	}
 	o.Memory = &out.Memory
 	for _, p := range out.Pairing.Proposals {
-		x := store.Proposal{Code: p.Code, Person: in.People.ID(p.Person), Account: in.Accounts.ID(p.Account), Reason: p.Reason, Probability: p.Probability, Said: json.RawMessage(`[]`)}
+		x := store.Proposal{Code: p.Code, Person: in.People.ID(p.Person), Account: in.Accounts.ID(p.Account), Reason: p.Reason, Brief: p.Brief, Probability: p.Probability, Said: json.RawMessage(`[]`)}
 		if c, ok := out.Pairing.Candidate(p.Person, p.Account); ok {
 			x.Probability, x.Bits, x.Said = c.Probability, c.Bits, asJSON(out.Pairing.Weights.Say(&c.Pattern))
 		}
@@ -423,7 +422,7 @@ func asJSON(v any) json.RawMessage {
 func labels(r *record.Roster) func(id string) string {
 	return func(id string) string {
 		if i, ok := r.Find(id); ok && id != "" {
-			return explain.Label(r, i)
+			return record.Label(r, i)
 		}
 		return ""
 	}
@@ -433,7 +432,7 @@ func verdicts(in laneInput, p *pairing.Result, person, account func(string) stri
 	list := make([]store.Verdict, 0, in.People.Len()+in.Accounts.Len())
 	for _, row := range in.People.Order() {
 		i := int(row)
-		v := store.Verdict{Side: "people", ID: in.People.ID(i), State: p.PersonState[i].String(), Label: explain.Label(in.People, i), Login: cmp.Or(in.People.Column("employeeNumber").Cell(i), in.People.Column("email").Cell(i)), Note: p.PersonNote[i]}
+		v := store.Verdict{Side: "people", ID: in.People.ID(i), State: p.PersonState[i].String(), Label: record.Label(in.People, i), Login: cmp.Or(in.People.Column("employeeNumber").Cell(i), in.People.Column("email").Cell(i)), Note: p.PersonNote[i]}
 		if a := p.PersonTwin[i]; a >= 0 {
 			v.Basis, v.Twin = p.Basis[i].String(), in.Accounts.ID(int(a))
 			v.TwinLabel = account(v.Twin)
@@ -451,7 +450,7 @@ func verdicts(in laneInput, p *pairing.Result, person, account func(string) stri
 	}
 	for _, row := range in.Accounts.Order() {
 		i := int(row)
-		v := store.Verdict{Side: "accounts", ID: in.Accounts.ID(i), State: p.AccountState[i].String(), Label: explain.Label(in.Accounts, i), Login: in.Accounts.Column("userName").Cell(i), Note: p.AccountNote[i]}
+		v := store.Verdict{Side: "accounts", ID: in.Accounts.ID(i), State: p.AccountState[i].String(), Label: record.Label(in.Accounts, i), Login: in.Accounts.Column("userName").Cell(i), Note: p.AccountNote[i]}
 		if q := p.AccountTwin[i]; q >= 0 {
 			v.Basis, v.Twin = p.Basis[q].String(), in.People.ID(int(q))
 			v.TwinLabel = person(v.Twin)

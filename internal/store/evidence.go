@@ -110,7 +110,7 @@ func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f Que
 	if err := s.get(ctx, &all, `SELECT count(*) FROM proposals WHERE reconciliation_id = $1`, reconciliation); err != nil {
 		return nil, "", 0, 0, err
 	}
-	err = s.list(ctx, &list, `SELECT p.number, p.person, p.account, p.reason, p.code, p.probability, p.bits, p.said, coalesce(vp.label, '') AS person_label, coalesce(va.label, '') AS account_label, (SELECT `+pairVersion("p.person", "p.account")+` FROM lanes l WHERE l.id = $2) AS version`+
+	err = s.list(ctx, &list, `SELECT p.number, p.person, p.account, p.reason, p.brief, p.code, p.probability, p.bits, p.said, coalesce(vp.label, '') AS person_label, coalesce(va.label, '') AS account_label, (SELECT `+pairVersion("p.person", "p.account")+` FROM lanes l WHERE l.id = $2) AS version`+
 		openQuestions+questionMatch+` AND p.number > $7 ORDER BY p.number LIMIT $8`, append(args, p.afterNumber(-1), p.limit()+1)...)
 	list, next = cut(p, list, func(q Question) string { return number(int64(q.Number)) })
 	return list, next, open, all, err

@@ -52,6 +52,7 @@ type Proposal struct {
 	Person      string          `db:"person" json:"person"`
 	Account     string          `db:"account" json:"account"`
 	Reason      string          `db:"reason" json:"reason"`
+	Brief       string          `db:"brief" json:"brief,omitempty"`
 	Code        string          `db:"code" json:"code"`
 	Probability float32         `db:"probability" json:"probability,omitempty"`
 	Bits        float32         `db:"bits" json:"bits,omitempty"`
@@ -134,8 +135,8 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 		}); err != nil {
 			return err
 		}
-		if err := copyInto(ctx, tx, "proposals", []string{"reconciliation_id", "number", "person", "account", "reason", "code", "probability", "bits", "said"}, o.Proposals, func(i int, p Proposal) []any {
-			return []any{id, i, p.Person, p.Account, p.Reason, p.Code, p.Probability, p.Bits, p.Said}
+		if err := copyInto(ctx, tx, "proposals", []string{"reconciliation_id", "number", "person", "account", "reason", "brief", "code", "probability", "bits", "said"}, o.Proposals, func(i int, p Proposal) []any {
+			return []any{id, i, p.Person, p.Account, p.Reason, p.Brief, p.Code, p.Probability, p.Bits, p.Said}
 		}); err != nil {
 			return err
 		}
@@ -248,7 +249,7 @@ func (s *Store) VerdictOf(ctx context.Context, reconciliation int64, side, id st
 
 // ProposalsFor lists the pairs to judge that name one of the two.
 func (s *Store) ProposalsFor(ctx context.Context, reconciliation int64, person, account string) (list []Proposal, err error) {
-	return list, s.list(ctx, &list, `SELECT person, account, reason, code, probability, bits, said FROM proposals WHERE reconciliation_id = $1 AND (person = $2 AND $2 <> '' OR account = $3 AND $3 <> '') ORDER BY number`, reconciliation, person, account)
+	return list, s.list(ctx, &list, `SELECT person, account, reason, brief, code, probability, bits, said FROM proposals WHERE reconciliation_id = $1 AND (person = $2 AND $2 <> '' OR account = $3 AND $3 <> '') ORDER BY number`, reconciliation, person, account)
 }
 
 const findingColumns = `SELECT f.number, f.finding, f.code, f.severity, f.person, f.account, f.person_label, f.account_label, f.detail,

@@ -1782,6 +1782,8 @@ export interface components {
             person: string;
             account: string;
             reason: string;
+            /** @description the reason without what evidence says, which stands in said; left out where the reason is all there is */
+            brief?: string;
             personLabel: string;
             accountLabel: string;
             code: string;

@@ -311,7 +311,7 @@ function Card({
     >
       <p>
         <Glyph state="contested" /> <span className="font-medium">{q.code}</span>{" "}
-        <span className="text-soft">{q.said.length > 0 ? q.reason.replace(/ \(.*$/s, "") : q.reason}</span>{" "}
+        <span className="text-soft">{q.brief ?? q.reason}</span>{" "}
         {q.probability ? <span>probability {q.probability.toFixed(3)} </span> : null}
         <Link
           to={`/lanes/${lane}/why?${new URLSearchParams({ person: q.person, account: q.account })}`}

@@ -71,7 +71,7 @@ func (w *weigher) decide() {
 		if _, gone := w.Vanished[account]; gone {
 			code = "bond-broken"
 		}
-		w.wonder(code, person, account, p[i], why+" ("+w.weights.Sentence(&x.pattern)+")")
+		w.wonder(code, person, account, p[i], why, w.weights.Sentence(&x.pattern))
 	}
 }
 
@@ -113,14 +113,15 @@ func (r *Result) Candidate(p, a int) (*Candidate, bool) {
 }
 
 // wonder contests a pair for its evidence.
-func (w *weigher) wonder(code string, person, account int, probability float64, why string) {
+func (w *weigher) wonder(code string, person, account int, probability float64, brief, said string) {
+	why := brief + " (" + said + ")"
 	if w.PersonState[person] == Undecided {
 		w.contestPerson(person, why)
 	}
 	if w.AccountState[account] == Undecided {
 		w.contestAccount(account, why)
 	}
-	w.Proposals = append(w.Proposals, Proposal{Code: code, Person: person, Account: account, Reason: why, Probability: float32(probability)})
+	w.Proposals = append(w.Proposals, Proposal{Code: code, Person: person, Account: account, Reason: why, Brief: brief, Probability: float32(probability)})
 	w.issue(code, person, account, "%s", why)
 }
 

@@ -126,6 +126,7 @@ type Proposal struct {
 	Code            string // of the finding that it is asked for
 	Person, Account int
 	Reason          string
+	Brief           string  // the reason without what evidence says; "" where it is all there is
 	Probability     float32 // 0: not weighed
 }
 

@@ -447,11 +447,11 @@ func (w *walker) setTwin(p, a int) {
 		how := record.Damaged(want, now)
 		switch {
 		case r.Rule == charter.Watch:
-			w.note("drift", p, a, r.Attribute, "%s is %q, should be %q (watched, never written)", r.Attribute, show(now), show(want))
+			w.note("drift", p, a, r.Attribute, "%s is %q, should be %q (watched, never written)", r.Attribute, record.PlainList(now), record.PlainList(want))
 		case r.Rule == charter.Once || r.Rule == charter.Fill && now != "":
 		case w.Charter.Intent == "add":
 		case how != "" && !r.kind.Multi():
-			w.note("value-damaged", p, a, r.Attribute, "%s is %q, and %q looks like the same with something lost (%s); it is not written", r.Attribute, show(now), show(want), how)
+			w.note("value-damaged", p, a, r.Attribute, "%s is %q, and %q looks like the same with something lost (%s); it is not written", r.Attribute, record.PlainList(now), record.PlainList(want), how)
 		case w.kept(r.kind, p, a, r.Attribute, want, now):
 			edits = append(edits, planning.Edit{Attribute: r.Attribute, Old: strings.Clone(now), New: strings.Clone(want), Reason: r.reason})
 		}
@@ -506,14 +506,12 @@ func (w *walker) kept(kind record.Kind, p, a int, attribute, want, now string) b
 		return true
 	}
 	if sent.Rounds >= MaxRounds {
-		w.note("not-kept", p, a, attribute, "%s was written %d times as %q, the downstream shows %q", attribute, sent.Rounds, show(want), show(now))
+		w.note("not-kept", p, a, attribute, "%s was written %d times as %q, the downstream shows %q", attribute, sent.Rounds, record.PlainList(want), record.PlainList(now))
 		return false
 	}
-	w.note("drift", p, a, attribute, "%s was written as %q and is now %q", attribute, show(want), show(now))
+	w.note("drift", p, a, attribute, "%s was written as %q and is now %q", attribute, record.PlainList(want), record.PlainList(now))
 	return true
 }
-
-func show(cell string) string { return strings.ReplaceAll(cell, string(record.ListSep), "; ") }
 
 func (w *walker) candidates(bounds []*charter.Bound, p, a int) (out []string) {
 	for _, b := range bounds {

@@ -14,6 +14,7 @@ type Memory struct {
 	Bonds        []pairing.Bond                 `json:"bonds,omitempty"`
 	Same         []pairing.Pair                 `json:"same,omitempty"`      // rulings
 	Different    []pairing.Pair                 `json:"different,omitempty"` // rulings
+	Reasons      []Reason                       `json:"reasons,omitempty"`   // of rulings on pairs, where nothing else keeps them
 	Weighed      []pairing.Pair                 `json:"weighed,omitempty"`   // twins by evidence alone at the last reconciliation
 	Parted       []pairing.Pair                 `json:"parted,omitempty"`    // bonded until ruled different, and no plan sealed since
 	Weights      *evidence.Weights              `json:"weights,omitempty"`   // what evidence is worth; nil: to be learnt
@@ -30,6 +31,13 @@ type Memory struct {
 	Added        map[string]map[string][]string `json:"added,omitempty"`   // account -> list attribute -> values that our receipts added
 	Open         map[string]Open                `json:"open,omitempty"`    // change id -> what was sent and is not known to have come about
 	Done         []Tally                        `json:"done,omitempty"`
+}
+
+// Reason is why a human ruled on a pair.
+type Reason struct {
+	pairing.Pair
+	Reason string    `json:"reason"`
+	At     time.Time `json:"at"`
 }
 
 // Leave is a leave-alone ruling.

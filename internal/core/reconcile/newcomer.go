@@ -8,6 +8,7 @@ import (
 	"twinning/internal/core/charter"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
 )
 
 // missing looks at a person in scope who has no account: what the new account
@@ -61,7 +62,7 @@ func (w *walker) fillNew(d *draft, p int) bool {
 		}
 		switch {
 		case strings.ContainsRune(want, utf8.RuneError):
-			w.note("value-damaged", p, -1, r.Attribute, "%s is %q: letters are lost; it is left blank", r.Attribute, show(want))
+			w.note("value-damaged", p, -1, r.Attribute, "%s is %q: letters are lost; it is left blank", r.Attribute, record.PlainList(want))
 			complete = complete && !r.Required
 		case want != "" && r.Rule != charter.Watch:
 			d.Edits = append(d.Edits, planning.Edit{Attribute: r.Attribute, New: strings.Clone(want), Reason: r.reason})

@@ -79,7 +79,7 @@ func (r *Roster) describe(name string) Statistics {
 		return cmp.Or(int(b.count)-int(a.count), strings.Compare(column.Cell(int(a.row)), column.Cell(int(b.row))))
 	})
 	for _, m := range top[:min(len(top), topShown)] {
-		s.Top = append(s.Top, ValueCount{strings.ReplaceAll(column.Cell(int(m.row)), string(ListSep), "; "), int(m.count)})
+		s.Top = append(s.Top, ValueCount{PlainList(column.Cell(int(m.row))), int(m.count)})
 	}
 	return s
 }

@@ -129,12 +129,11 @@ func looksClosed(line []byte) bool {
 	return len(line) > 0 && line[len(line)-1] == '}'
 }
 
-// NewWriter writes in a format. For people is for those who will open it in a
-// spreadsheet.
-func NewWriter(w io.Writer, kind string, columns []string, people bool) (format.Writer, error) {
+// NewWriter writes in a format.
+func NewWriter(w io.Writer, kind string, columns []string, how format.Writing) (format.Writer, error) {
 	switch kind {
 	case "csv":
-		return csvfile.NewWriter(w, columns, people)
+		return csvfile.NewWriter(w, columns, how)
 	case "jsonl":
 		return jsonl.NewWriter(w, columns), nil
 	case "ldif":

@@ -58,7 +58,7 @@ func TestRoundTrip(t *testing.T) {
 			}
 			var out bytes.Buffer
 			people := rapid.Bool().Draw(t, "for people")
-			w, err := anyfile.NewWriter(&out, kind, columns, people)
+			w, err := anyfile.NewWriter(&out, kind, columns, format.Writing{People: people})
 			require.NoError(t, err)
 			for _, r := range want {
 				require.NoError(t, w.Write(r))
@@ -183,7 +183,7 @@ func TestChangeRecords(t *testing.T) {
 // A workbook: what a spreadsheet does to values is told or mended.
 func TestWorkbook(t *testing.T) {
 	var out bytes.Buffer
-	w, err := anyfile.NewWriter(&out, "xlsx", []string{"id", "name"}, true)
+	w, err := anyfile.NewWriter(&out, "xlsx", []string{"id", "name"}, format.Writing{People: true})
 	require.NoError(t, err)
 	require.NoError(t, w.Write(map[string][]string{"id": {"00123"}, "name": {"=1+1"}}))
 	require.NoError(t, w.Close())
@@ -210,7 +210,7 @@ func FuzzOpen(f *testing.F) {
 			return
 		}
 		for _, k := range kinds {
-			w, err := anyfile.NewWriter(new(bytes.Buffer), k, file.Natives(), true)
+			w, err := anyfile.NewWriter(new(bytes.Buffer), k, file.Natives(), format.Writing{People: true})
 			require.NoError(t, err)
 			_ = file.Each(func(r format.Row) error { return w.Write(r.Values) }) // LDIF wants a dn
 			require.NoError(t, w.Close())

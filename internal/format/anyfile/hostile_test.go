@@ -101,7 +101,7 @@ func packed(text string) []byte {
 
 func sheetOf(t *testing.T, columns int) []byte {
 	var b bytes.Buffer
-	w, err := NewWriter(&b, "xlsx", strings.Split(joined(columns, "c%d"), ","), true)
+	w, err := NewWriter(&b, "xlsx", strings.Split(joined(columns, "c%d"), ","), format.Writing{People: true})
 	require.NoError(t, err)
 	require.NoError(t, w.Close())
 	return b.Bytes()

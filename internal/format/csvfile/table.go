@@ -64,8 +64,17 @@ type writer struct {
 // NewWriter writes a header and records (RFC 4180); lists are joined by
 // format.ListSeparator. For people, cells that a spreadsheet would run are
 // defused; files for systems are never altered.
-func NewWriter(w io.Writer, columns []string, defuse bool) (format.Writer, error) {
+func NewWriter(w io.Writer, columns []string, how format.Writing) (format.Writer, error) {
+	if how.BOM {
+		if _, err := io.WriteString(w, "\ufeff"); err != nil {
+			return nil, err
+		}
+	}
+	defuse := how.People
 	x := &writer{csv.NewWriter(w), columns, defuse}
+	if how.Delimiter != 0 {
+		x.w.Comma = how.Delimiter
+	}
 	header := slices.Clone(columns)
 	for i := range header {
 		if defuse {

@@ -35,7 +35,7 @@ func table(w io.Writer, columns []format.Wanted) error {
 	for i, c := range columns {
 		names[i], row[c.Native] = c.Native, []string{c.Example}
 	}
-	out, err := csvfile.NewWriter(w, names, false)
+	out, err := csvfile.NewWriter(w, names, format.Writing{})
 	if err != nil {
 		return err
 	}
