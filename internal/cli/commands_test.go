@@ -119,3 +119,15 @@ func TestNoLongerWaiting(t *testing.T) {
 	root.SetErr(&talk)
 	require.ErrorContains(t, root.ExecuteContext(ctx), "task 7 goes on in the service; look at it: twinning task list; stop it: twinning task halt 7")
 }
+
+// A table fits a narrow terminal by its widest columns, and loses nothing.
+func TestNarrowTerminals(t *testing.T) {
+	header, rows := []string{"plan>", "who", "why"}, [][]string{{"1", "Ana Soto", strings.Repeat("because ", 12)}, {"22", "Bo", "no"}}
+	for room, most := range map[int]int{0: 76, 200: 76, 60: 60, 40: 40, 5: 34} { // what is too narrow for every column stays wider
+		drawn := drawTable(header, rows, room)
+		for _, l := range strings.Split(drawn, "\n") {
+			require.LessOrEqual(t, len([]rune(strings.TrimRight(l, " "))), most, "%d:\n%s", room, drawn)
+		}
+		require.Equal(t, 12, strings.Count(drawn, "because"), drawn)
+	}
+}

@@ -172,19 +172,19 @@ func (c *client) drawPreview(v apiclient.Preview) error {
 		columns = append(columns, []string{u.Native, orDash(strings.Join(append([]string{value(u.Attribute)}, value(u.Also)...), ", ")), sure, u.Kind, thousands(u.Filled), thousands(u.Distinct), firstOf(strings.Join(u.Examples, ", "), 34), value(u.Note)})
 	}
 	fmt.Fprintln(out)
-	if _, err := fmt.Fprintln(out, drawTable([]string{"column", "becomes", "sure>", "values", "filled>", "distinct>", "examples", "look at"}, columns)); err != nil {
+	if _, err := fmt.Fprintln(out, drawTable([]string{"column", "becomes", "sure>", "values", "filled>", "distinct>", "examples", "look at"}, columns, width(out))); err != nil {
 		return err
 	}
 	if len(v.Rows) > 0 {
 		header, rows := previewRows(v)
-		fmt.Fprintf(out, "\n%s\n", drawTable(header, rows))
+		fmt.Fprintf(out, "\n%s\n", drawTable(header, rows, width(out)))
 	}
 	if len(v.Problems) > 0 {
 		var rows [][]string
 		for _, p := range v.Problems[:min(len(v.Problems), 20)] {
 			rows = append(rows, []string{lineOf(p.Line), orDash(value(p.Column)), value(p.Id), p.Reason})
 		}
-		fmt.Fprintf(out, "\n%s\n", drawTable([]string{"line>", "column", "id", "can't be read, because"}, rows))
+		fmt.Fprintf(out, "\n%s\n", drawTable([]string{"line>", "column", "id", "can't be read, because"}, rows, width(out)))
 		if rest := v.Rejected - len(rows); rest > 0 {
 			c.say("%s more; -o json has them", thousands(rest))
 		}

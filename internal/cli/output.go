@@ -4,11 +4,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"os"
+	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"go.yaml.in/yaml/v3"
+	"golang.org/x/term"
 )
 
 // show prints a list: as a table for people, or in the format asked for.
@@ -40,7 +44,7 @@ func (c *client) show(whole any, header []string, rows [][]string) error {
 		fmt.Fprintln(c.cmd.ErrOrStderr(), "nothing to show")
 		return nil
 	}
-	_, err := fmt.Fprintln(c.cmd.OutOrStdout(), drawTable(header, rows))
+	_, err := fmt.Fprintln(c.cmd.OutOrStdout(), drawTable(header, rows, width(c.cmd.OutOrStdout())))
 	return err
 }
 
@@ -52,9 +56,63 @@ func plainStyle(n *yaml.Node) {
 	}
 }
 
+// A column is at most so wide; where the terminal is narrow it becomes narrower, the
+// widest first, but never narrower than the least.
+const (
+	widest = 60
+	least  = 10
+	gap    = 2 // between columns
+)
+
+// width of the terminal that is written to; 0 where there is none.
+func width(out io.Writer) int {
+	f, ok := raw(out).(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return 0
+	}
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
+		return n
+	}
+	n, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+// fitted are the widths of columns that fit the room, as far as that can be.
+func fitted(header []string, rows [][]string, room int) []int {
+	widths := make([]int, len(header))
+	sum := gap * len(header)
+	for i, h := range header {
+		widths[i] = text.StringWidth(strings.TrimSuffix(h, ">"))
+		for _, r := range rows {
+			if i < len(r) {
+				widths[i] = max(widths[i], text.LongestLineLen(r[i]))
+			}
+		}
+		widths[i] = min(widths[i], widest)
+		sum += widths[i]
+	}
+	for ; room > 0 && sum > room; sum-- {
+		at := 0
+		for i := range widths {
+			if widths[i] > widths[at] {
+				at = i
+			}
+		}
+		if widths[at] <= least {
+			break
+		}
+		widths[at]--
+	}
+	return widths
+}
+
 // drawTable rules only under the header, as a ledger does.
-func drawTable(header []string, rows [][]string) string {
+func drawTable(header []string, rows [][]string, room int) string {
 	text.DisableColors()
+	widths := fitted(header, rows, room)
 	t := table.NewWriter()
 	style := table.StyleLight
 	style.Options = table.Options{SeparateHeader: true}
@@ -67,7 +125,7 @@ func drawTable(header []string, rows [][]string) string {
 	for i, h := range header {
 		name, right := strings.CutSuffix(h, ">")
 		head[i] = name
-		c := table.ColumnConfig{Number: i + 1, WidthMax: 60, WidthMaxEnforcer: text.WrapSoft}
+		c := table.ColumnConfig{Number: i + 1, WidthMax: widths[i], WidthMaxEnforcer: text.WrapSoft}
 		if right {
 			c.Align, c.AlignHeader = text.AlignRight, text.AlignRight
 		}
