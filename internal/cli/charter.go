@@ -41,11 +41,19 @@ func newCharterCheck() *cobra.Command {
 			for _, n := range c.Notes {
 				fmt.Fprintln(cmd.ErrOrStderr(), "note: "+n.String())
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s: lane %s from %s into %s is in order (%d keys, %d attributes, %d waves)\n", args[0], c.Lane, c.From, c.In, len(c.Keys), len(c.Rules), len(c.Waves))
+			fmt.Fprintf(cmd.OutOrStdout(), "%s: lane %s from %s into %s is in order (%s, %s, %s)\n", args[0], c.Lane, c.From, c.In, many(len(c.Keys), "key"), many(len(c.Rules), "attribute"), many(len(c.Waves), "wave"))
 			return nil
 		},
 	}
 	cmd.Flags().StringVar(&peopleShape, "people-shape", "", "shape of the people, for its custom attributes")
 	cmd.Flags().StringVar(&accountsShape, "accounts-shape", "", "shape of the accounts, for its custom attributes")
 	return cmd
+}
+
+// many counts things, one of them too.
+func many(n int, what string) string {
+	if n != 1 {
+		what += "s"
+	}
+	return thousands(n) + " " + what
 }

@@ -150,8 +150,9 @@ func drawWhy(w io.Writer, x apiclient.Why) {
 		return fmt.Sprintf("%s %s (%s) %s", glyphs[f.State], f.Label, f.Id, f.State)
 	}
 	fmt.Fprintf(w, "%s  ┊  %s\n", side(x.Person, "no person"), side(x.Account, "no account"))
-	if n := value(x.Note); n != "" {
-		fmt.Fprintln(w, x.State+": "+n)
+	note := value(x.Note)
+	if note != "" {
+		fmt.Fprintln(w, x.State+": "+note)
 	}
 	words := map[string]string{"agree": "agree", "differ": "DIFFER", "person-blank": "person has none", "account-blank": "account has none", "both-blank": "neither has one"}
 	fmt.Fprintln(w, "\nKeys")
@@ -168,13 +169,13 @@ func drawWhy(w io.Writer, x apiclient.Why) {
 	if len(x.Proposals) > 0 {
 		fmt.Fprintln(w, "\nTo be judged")
 		for _, p := range x.Proposals {
-			fmt.Fprintf(w, "  %s (%s) and %s (%s): %s\n", p.PersonLabel, p.Person, p.AccountLabel, p.Account, p.Reason)
+			fmt.Fprintf(w, "  %s (%s) and %s (%s)%s\n", p.PersonLabel, p.Person, p.AccountLabel, p.Account, unless(note, p.Reason))
 		}
 	}
 	if len(x.Findings) > 0 {
 		fmt.Fprintln(w, "\nFindings")
 		for _, f := range x.Findings {
-			fmt.Fprintf(w, "  %s (%s): %s\n", f.Code, f.Severity, f.Detail)
+			fmt.Fprintf(w, "  %s (%s)%s\n", f.Code, f.Severity, unless(note, f.Detail))
 		}
 	}
 	if len(x.Next) > 0 {
@@ -183,6 +184,14 @@ func drawWhy(w io.Writer, x apiclient.Why) {
 			fmt.Fprintln(w, "  "+n)
 		}
 	}
+}
+
+// unless leaves out a sentence that has been said.
+func unless(said, sentence string) string {
+	if sentence == said {
+		return ""
+	}
+	return ": " + sentence
 }
 
 func prefixed(prefix string, list []string) []string {

@@ -247,6 +247,9 @@ func nextSteps(w *Why, lane string, reconciled time.Time) (steps []string) {
 			fmt.Sprintf("if they are not: twinning twin rule %s different --person %s --account %s --reason …", lane, w.Person.ID, w.Account.ID))
 	}
 	for _, f := range w.Findings {
+		if len(steps) > 0 && f.Code == "contested-match" {
+			continue // the steps say it of this very pair
+		}
 		if !slices.Contains(steps, f.Remedy) {
 			steps = append(steps, f.Remedy)
 		}

@@ -60,6 +60,11 @@ func TestMigrationKeepsDays(t *testing.T) {
 	m, _, err := s.Remembered(ctx, 1)
 	require.NoError(t, err)
 	require.Equal(t, "17", m.Absent["L1"].Last)
+
+	_, err = s.pool.Exec(ctx, `INSERT INTO goose_db_version (version_id, is_applied) VALUES (9000, true)`)
+	require.NoError(t, err)
+	_, err = Open(ctx, s.pool.Config().ConnString())
+	require.ErrorContains(t, err, "the database is of a newer release (schema 9000)")
 }
 
 func TestMigrationKeepsRecords(t *testing.T) {

@@ -150,6 +150,18 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	if err != nil {
 		return err
 	}
+	sources := provider.ListSources()
+	there, known := int64(0), sources[len(sources)-1].Version
+	var versioned bool
+	if err = db.QueryRowContext(ctx, `SELECT to_regclass('goose_db_version') IS NOT NULL`).Scan(&versioned); err == nil && versioned {
+		err = db.QueryRowContext(ctx, `SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied`).Scan(&there)
+	}
+	if err != nil {
+		return fmt.Errorf("the database's schema can't be looked at: %w", err)
+	}
+	if there > known {
+		return fmt.Errorf("the database is of a newer release (schema %d) than this program (schema %d); start the newer program, or restore the backup that was made before the upgrade", there, known)
+	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("the database's schema can't be brought up to date: %w", err)
 	}

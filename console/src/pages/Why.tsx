@@ -75,7 +75,7 @@ export function WhyPage() {
           <ul>
             {w.findings.map((f) => (
               <li key={f.id} className="border-hair border-b py-1">
-                <span className="font-medium">{f.code}</span> {f.detail}
+                <span className="font-medium">{f.code}</span> {f.detail !== w.note && f.detail}
                 <p className="text-soft">{f.remedy}</p>
               </li>
             ))}
@@ -89,7 +89,7 @@ export function WhyPage() {
               onClick={() => setParams({ person: p.person, account: p.account })}
             >
               {p.personLabel} <Id>{p.person}</Id> and {p.accountLabel} <Id>{p.account}</Id>
-              <span className="block text-soft">{p.reason}</span>
+              {p.reason !== w.note && <span className="block text-soft">{p.reason}</span>}
             </button>
           ))}
         </section>
