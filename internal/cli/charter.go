@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinning/internal/core/charter"
+	"twinning/internal/core/document"
 )
 
 func newCharterCheck() *cobra.Command {
@@ -40,6 +41,11 @@ func newCharterCheck() *cobra.Command {
 			}
 			for _, n := range c.Notes {
 				fmt.Fprintln(cmd.ErrOrStderr(), "note: "+n.String())
+			}
+			if client, err := local(cmd); err != nil {
+				return err
+			} else if client.format != "table" {
+				return client.show(map[string]any{"lane": c.Lane, "people": c.From, "accounts": c.In, "keys": len(c.Keys), "attributes": len(c.Rules), "waves": len(c.Waves), "notes": append([]document.Problem{}, c.Notes...)}, nil, nil)
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s: lane %s from %s into %s is in order (%s, %s, %s)\n", args[0], c.Lane, c.From, c.In, many(len(c.Keys), "key"), many(len(c.Rules), "attribute"), many(len(c.Waves), "wave"))
 			return nil

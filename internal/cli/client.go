@@ -19,6 +19,7 @@ import (
 	"golang.org/x/term"
 
 	"twinning/internal/apiclient"
+	"twinning/internal/core/document"
 )
 
 // credentials is what sign-in leaves behind for later commands.
@@ -102,11 +103,9 @@ func connect(cmd *cobra.Command) (*client, error) {
 	if u, err := url.Parse(address); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, misuse("--address %q: expected an address such as %s", address, defaultAddress)
 	}
-	format, _ := cmd.Flags().GetString("output")
-	switch format {
-	case "table", "json", "csv", "yaml":
-	default:
-		return nil, misuse("--output %q: expected table, json, csv or yaml", format)
+	l, err := local(cmd)
+	if err != nil {
+		return nil, err
 	}
 	token := os.Getenv("TWINNING_TOKEN")
 	sign := func(_ context.Context, r *http.Request) error {
@@ -123,7 +122,18 @@ func connect(cmd *cobra.Command) (*client, error) {
 		return nil
 	}
 	api, err := apiclient.NewClient(address+"/v1", apiclient.WithRequestEditorFn(sign), apiclient.WithHTTPClient(&http.Client{}))
-	return &client{Client: api, ctx: cmd.Context(), cmd: cmd, format: format}, err
+	l.Client = api
+	return l, err
+}
+
+// local is a client that needs no service: for what is done on files.
+func local(cmd *cobra.Command) (*client, error) {
+	format, _ := cmd.Flags().GetString("output")
+	switch format {
+	case "table", "json", "csv", "yaml":
+		return &client{ctx: cmd.Context(), cmd: cmd, format: format}, nil
+	}
+	return nil, misuse("--output %q%s: expected table, json, csv or yaml", format, document.Suggest(format, filterWords["output"]))
 }
 
 // ask reads an answer into out, or turns a problem into an error.

@@ -20,7 +20,14 @@ const completing = 2 * time.Second
 // filterWords are what options take that take certain words only.
 var filterWords = map[string][]string{
 	"output": {"table", "json", "csv", "yaml"}, "side": {"people", "accounts"}, "severity": {"error", "warning", "notice"}, "state": sortedKeys(glyphs), "code": findingCodes(),
-	"verb": {planning.Create, planning.Mark, planning.Set, planning.Rename, planning.Readdress, planning.Suspend, planning.Reinstate}, "kind": {"file", "ldap", "scim"},
+	"verb": wordsOf(planning.Verbs), "outcome": wordsOf(planning.Outcomes), "kind": {"file", "ldap", "scim"},
+}
+
+func wordsOf(list []planning.Word) (names []string) {
+	for _, w := range list {
+		names = append(names, w.Name)
+	}
+	return names
 }
 
 func findingCodes() (codes []string) {

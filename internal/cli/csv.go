@@ -57,7 +57,7 @@ func ordered(d *json.Decoder) (any, error) {
 }
 
 // itemised are the members under which an answer has its items.
-var itemised = []string{"items", "steps", "versions", "attributes"}
+var itemised = []string{"items", "columns", "steps", "versions", "attributes"}
 
 // writeRows writes rows that are machines' already.
 func writeRows(out io.Writer, header []string, rows [][]string) error {

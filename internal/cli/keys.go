@@ -82,8 +82,11 @@ func (o *offline) surveyKeys(cmd *cobra.Command) error {
 	people.tell(cmd.ErrOrStderr())
 	accounts.tell(cmd.ErrOrStderr())
 	s := pairing.SurveyKeys(people.roster, accounts.roster)
-	format, _ := cmd.Flags().GetString("output")
-	return drawSurvey(&client{cmd: cmd, ctx: cmd.Context(), format: format}, s, s)
+	c, err := local(cmd)
+	if err != nil {
+		return err
+	}
+	return drawSurvey(c, s, s)
 }
 
 func drawSurvey(c *client, whole any, s pairing.Survey) error {

@@ -252,8 +252,7 @@ func newCharter() *cobra.Command {
 		for _, n := range v.Notes {
 			c.say("note: line %d, column %d: %s", n.Line, n.Column, n.Message)
 		}
-		c.say("lane %s has charter version %d; next: twinning reconcile %s", v.Lane, v.Version, v.Lane)
-		return nil
+		return c.tell(v, "lane %s has charter version %d; next: twinning reconcile %s", v.Lane, v.Version, v.Lane)
 	})
 	show := running("show LANE", "The charter in force, or an older version", exact("LANE"), func(c *client, args []string) error {
 		version, _ := c.cmd.Flags().GetInt64("version")

@@ -177,3 +177,28 @@ func clearOffline(dir string, number int64) error {
 		return nil
 	})
 }
+
+// acceptOffline accepts a finding of a reconciliation on files, or takes that back.
+func acceptOffline(c *client, dir, id string) error {
+	if _, err := c.until(); err != nil {
+		return err
+	}
+	err := withMemory(dir, func(m *reconcile.Memory) error {
+		if c.on("undo") {
+			if _, there := m.Accepted[id]; !there {
+				return fmt.Errorf("finding %q is not accepted in %s", id, dir)
+			}
+			delete(m.Accepted, id)
+			return nil
+		}
+		if m.Accepted == nil {
+			m.Accepted = map[string]string{}
+		}
+		m.Accepted[id] = c.flag("until")
+		return nil
+	})
+	if err == nil {
+		c.say("kept in %s: the next reconciliation with that --memory goes by it", dir)
+	}
+	return err
+}

@@ -32,6 +32,16 @@ func (c *client) say(format string, args ...any) {
 	fmt.Fprintf(c.cmd.ErrOrStderr(), format+"\n", args...)
 }
 
+// tell says what came of an act: to a person in a sentence, to a machine as the thing
+// that it is now.
+func (c *client) tell(whole any, format string, args ...any) error {
+	if c.format != "table" {
+		return c.show(whole, nil, nil)
+	}
+	c.say(format, args...)
+	return nil
+}
+
 // destroying is a command that asks before it does it.
 func destroying(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().Bool("yes", false, "do it without being asked, for scripts")

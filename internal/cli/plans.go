@@ -100,11 +100,11 @@ func newPlan() *cobra.Command {
 			return err
 		}
 		res, err := c.VoidPlan(c.ctx, id)
-		if err := ask(nil, res, err); err != nil {
+		var p apiclient.Plan
+		if err := ask(&p, res, err); err != nil {
 			return err
 		}
-		c.say("plan %d is given up", id)
-		return nil
+		return c.tell(p, "plan %d is given up", id)
 	})
 	return group("plan", "Ordered changes, to be looked at, sealed and run", list, draft, show, newSeal(), newPlanRun(), newVerify(), void)
 }
@@ -206,8 +206,7 @@ func newSeal() *cobra.Command {
 		if err := ask(&p, res, err); err != nil {
 			return err
 		}
-		c.say("plan %d is sealed until %s: %s changes; next: twinning plan run %d", p.Id, dayOf(p.SealExpires), thousands(p.Total), p.Id)
-		return nil
+		return c.tell(p, "plan %d is sealed until %s: %s changes; next: twinning plan run %d", p.Id, dayOf(p.SealExpires), thousands(p.Total), p.Id)
 	})
 	cmd.Long = `Approve exactly this content. What is sealed is named: by the hash that plan show
 prints, or by the number of its changes; without either the command asks for the

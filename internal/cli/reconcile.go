@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -25,14 +26,17 @@ Exit codes: 0 nothing to do, 3 something to do or to look at, 4 a guard stands i
 		Example: `  twinning reconcile --charter lane.yaml --people hr.csv --accounts app.csv --out result
   twinning reconcile hq-dome-booking`,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := local(cmd)
+			if err != nil {
+				return err
+			}
 			switch {
 			case len(args) > 1:
 				return misuse("one lane at a time; see twinning reconcile --help")
 			case len(args) == 1 && o.charter+o.people+o.accounts != "":
 				return misuse("name a lane of the service, or give --charter, --people and --accounts, not both")
 			case len(args) == 1:
-				c, err := connect(cmd)
-				if err != nil {
+				if c, err = connect(cmd); err != nil {
 					return err
 				}
 				return laneReconcile(c, args[0])
@@ -49,11 +53,14 @@ Exit codes: 0 nothing to do, 3 something to do or to look at, 4 a guard stands i
 			if err := saveMemory(o.memory, r.Output.Memory); err != nil {
 				return err
 			}
+			if c.format != "table" {
+				return errors.Join(c.show(r.told(), nil, nil), verdict(r.Stopped(), r.toDo()))
+			}
 			r.summary(cmd.OutOrStdout())
 			for _, n := range r.Notes {
 				fmt.Fprintln(cmd.ErrOrStderr(), "note: "+n)
 			}
-			return verdict(r.Stopped(), r.ToDo() || len(r.People.Rejected)+len(r.Accounts.Rejected) > 0)
+			return verdict(r.Stopped(), r.toDo())
 		},
 	}
 	o.flags(cmd)

@@ -15,7 +15,7 @@ func newReference() *cobra.Command {
 	var lists []*cobra.Command
 	for _, l := range reference.Lists() {
 		lists = append(lists, &cobra.Command{Use: l.Name, Short: l.What, Args: exact(), RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := connect(cmd) // for its output alone
+			c, err := local(cmd)
 			if err != nil {
 				return err
 			}

@@ -262,6 +262,13 @@ func (r *result) writeWeights(w io.Writer) error {
 }
 
 func (r *result) writeBalance(w io.Writer) error {
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	return enc.Encode(balancesOf(r.Balance))
+}
+
+// balancesOf has both sides by their words.
+func balancesOf(whole reconcile.Balance) map[string]any {
 	counts := func(columns []column) map[string]int {
 		out := map[string]int{"total": total(columns)}
 		for _, c := range columns {
@@ -269,8 +276,6 @@ func (r *result) writeBalance(w io.Writer) error {
 		}
 		return out
 	}
-	b := balanceOf(r.Balance)
-	enc := json.NewEncoder(w)
-	enc.SetIndent("", "  ")
-	return enc.Encode(map[string]any{"people": counts(b.people), "accounts": counts(b.accounts)})
+	b := balanceOf(whole)
+	return map[string]any{"people": counts(b.people), "accounts": counts(b.accounts)}
 }

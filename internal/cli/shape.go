@@ -30,6 +30,11 @@ func newShape() *cobra.Command {
 				return fmt.Errorf("file %q: %w", args[0], err)
 			}
 			out, about := cmd.OutOrStdout(), file.About()
+			if c, err := local(cmd); err != nil {
+				return err
+			} else if c.format != "table" {
+				return c.show(map[string]any{"file": about, "shape": u.shape, "columns": u.columns, "id": u.id}, nil, nil)
+			}
 			fmt.Fprintf(out, "# guessed from %s (%s): check every line\n%s", args[0], about, u.shape.YAML())
 			if u.shape.Attributes["id"].Native == "" {
 				fmt.Fprintf(out, "# %s\n", u.id)

@@ -82,9 +82,29 @@ func (r *result) summary(w io.Writer) {
 	drawWithheld(w, r.Withheld)
 	for _, g := range r.Guards {
 		if g.Tripped {
-			fmt.Fprintf(w, "\nStopped by a guard: %s\n", guardSentence(g))
+			fmt.Fprintf(w, "\nStopped by a guard: %s\n", strings.ReplaceAll(guardSentence(g), "twinning finding accept "+r.Charter.Lane, "twinning finding accept --memory DIR"))
 		}
 	}
+}
+
+// told is what machines get of it.
+func (r *result) told() map[string]any {
+	codes, verbs := map[string]int{}, map[string]int{}
+	for _, f := range r.Findings {
+		codes[f.Code]++
+	}
+	for _, c := range r.Changes {
+		verbs[c.Verb]++
+	}
+	return map[string]any{
+		"lane": r.Charter.Lane, "balance": balancesOf(r.Balance), "findings": codes, "changes": verbs,
+		"withheld": len(r.Withheld), "stopped": r.Stopped(), "toDo": r.toDo(), "guards": r.Guards, "notes": append([]string{}, r.Notes...),
+	}
+}
+
+// toDo reports whether there is anything to do, or to look at.
+func (r *result) toDo() bool {
+	return r.ToDo() || len(r.People.Rejected)+len(r.Accounts.Rejected) > 0
 }
 
 func drawFindings(w io.Writer, counts map[string]int) {

@@ -162,8 +162,7 @@ func (c *client) putSystem(name string, in apiclient.SystemInput, tag *string) e
 	if err := ask(&x, res, err); err != nil {
 		return err
 	}
-	c.say("system %s is kept, %s; next: twinning system probe %s, then system preview %s", x.Name, map[bool]string{true: "open for writing", false: "read-only"}[x.Writable], x.Name, x.Name)
-	return nil
+	return c.tell(x, "system %s is kept, %s; next: twinning system probe %s, then system preview %s", x.Name, map[bool]string{true: "open for writing", false: "read-only"}[x.Writable], x.Name, x.Name)
 }
 
 func readSecret(c *client, path string) (string, error) {

@@ -88,11 +88,10 @@ func newRule() *cobra.Command {
 		if err := ask(&r, res, err); err != nil {
 			return err
 		}
-		c.say("ruling %d is kept: sealed changes that it speaks against fall, and it shows from the next reconciliation on", r.Id)
 		if l := value(r.Leaves); l != "" {
 			c.say("%s", l)
 		}
-		return nil
+		return c.tell(r, "ruling %d is kept: sealed changes that it speaks against fall, and it shows from the next reconciliation on", r.Id)
 	})
 	memoryFlag(cmd, &memory)
 	cmd.Flags().String("person", "", "person's id")
@@ -222,7 +221,11 @@ func newFinding() *cobra.Command {
 	})))
 	list.Flags().String("code", "", "only this code")
 	list.Flags().String("severity", "", "only this severity: error, warning, notice")
-	accept := running("accept LANE FINDING", "Accept a finding, so that it no longer stands in the way", exact("LANE", "FINDING"), func(c *client, args []string) error {
+	var memory string
+	accept := running("accept [LANE] FINDING", "Accept a finding, so that it no longer stands in the way", laneOrMemory(&memory, "FINDING"), func(c *client, args []string) error {
+		if memory != "" {
+			return acceptOffline(c, memory, args[0])
+		}
 		if c.on("undo") {
 			res, err := c.UnacceptFinding(c.ctx, args[0], args[1])
 			return ask(nil, res, err)
@@ -236,6 +239,7 @@ func newFinding() *cobra.Command {
 		res, err := c.AcceptFinding(c.ctx, args[0], args[1], in)
 		return ask(nil, res, err)
 	})
+	memoryFlag(accept, &memory)
 	accept.Flags().String("until", "", "last day on which it is accepted; for ever when not given")
 	accept.Flags().String("reason", "", "why")
 	accept.Flags().Bool("undo", false, "take the acceptance back")
