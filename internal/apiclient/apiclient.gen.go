@@ -2425,10 +2425,10 @@ type ClientInterface interface {
 	// Corresponds with POST /charter-checks (the `CheckCharter` operationId).
 	CheckCharter(ctx context.Context, body CheckCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// WatchEvents What changes, as server-sent events, for as long as one listens
+	// WatchEvents What changes, as server-sent events
 	//
 	// `event: act` tells who did what to which system, lane, roster, plan, run or ruling, under its number as `id`; `event: task` tells a
-	// task as it now is. Who comes back says where to go on by `after`, or by `Last-Event-ID`.
+	// task as it now is. The stream ends after five minutes; who comes back says where to go on by `after`, or by `Last-Event-ID`.
 	//
 	// Corresponds with GET /events (the `WatchEvents` operationId).
 	WatchEvents(ctx context.Context, params *WatchEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3049,10 +3049,10 @@ func (c *Client) CheckCharter(ctx context.Context, body CheckCharterJSONRequestB
 	return c.Client.Do(req)
 }
 
-// WatchEvents What changes, as server-sent events, for as long as one listens
+// WatchEvents What changes, as server-sent events
 //
 // `event: act` tells who did what to which system, lane, roster, plan, run or ruling, under its number as `id`; `event: task` tells a
-// task as it now is. Who comes back says where to go on by `after`, or by `Last-Event-ID`.
+// task as it now is. The stream ends after five minutes; who comes back says where to go on by `after`, or by `Last-Event-ID`.
 //
 // Corresponds with GET /events (the `WatchEvents` operationId).
 func (c *Client) WatchEvents(ctx context.Context, params *WatchEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {

@@ -210,7 +210,7 @@ func newSeal() *cobra.Command {
 	})
 	cmd.Long = `Approve exactly this content. What is sealed is named: by the hash that plan show
 prints, or by the number of its changes; without either the command asks for the
-number. A plan that is another than what was looked at is not sealed.`
+number. A plan that has changed since you looked is not sealed.`
 	cmd.Flags().String("hash", "", "the plan's hash, or its first eight characters or more")
 	cmd.Flags().Int("count", 0, "how many changes the plan has")
 	cmd.Flags().String("overrule", "", "reason for sealing over a guard, or with one lowered; needs the right overrule")

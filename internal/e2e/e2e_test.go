@@ -157,6 +157,9 @@ func (h *house) call(method, path, token string, body any, out any) int {
 	res, err := http.DefaultClient.Do(req)
 	require.NoError(h.t, err)
 	defer func() { _ = res.Body.Close() }()
+	if strings.HasPrefix(res.Header.Get("Content-Type"), "text/event-stream") {
+		return res.StatusCode // it may go on for ever
+	}
 	answer, err := io.ReadAll(res.Body)
 	require.NoError(h.t, err)
 	if out != nil && res.StatusCode < 300 {

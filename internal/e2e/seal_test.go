@@ -414,7 +414,7 @@ func TestServeSaysWhyNot(t *testing.T) {
 		"no such database":      {filepath.Join(r.dir, "other"), strings.TrimSuffix(r.dbURL, "/twinning") + "/nowhere", "127.0.0.1:0", "nowhere"},
 		"nothing listens":       {filepath.Join(r.dir, "third"), "postgres://127.0.0.1:1/x?sslmode=disable", "127.0.0.1:0", "connection refused; start it"},
 		"not a URL":             {filepath.Join(r.dir, "fourth"), "nonsense", "127.0.0.1:0", "expected postgres://"},
-		"another master key":    {filepath.Join(r.dir, "sixth"), r.dbURL, "127.0.0.1:0", "the master key is another"},
+		"another master key":    {filepath.Join(r.dir, "sixth"), r.dbURL, "127.0.0.1:0", "this is not the master key"},
 		"the address is in use": {filepath.Join(r.dir, "fifth"), r.dbURL, strings.TrimPrefix(r.url, "http://"), "address already in use"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -110,11 +110,11 @@ var Causes = []Cause{
 	{"frozen", `all writing is frozen`},
 	{"name-reserved", `another sealed plan gives out one of the names`},
 	{"busy", `it is at work: wait for the end, or halt it`},
-	{"scope-changed", `another part of the system is read than at its last roster`},
+	{"scope-changed", `the scope has changed since the last roster`},
 	{"system-moved", `the system is read from another address, or does not look like the same`},
 	{"identity-changed", `ids would mean other records`},
 	{"ruling-contradicted", `another ruling says otherwise`},
-	{"moved-on", `what was looked at is another now; look again`},
+	{"moved-on", `what was looked at has changed; look again`},
 	{"key-reused", `another request was sent under this Idempotency-Key`},
 	{"list-empty", `a list is empty, which is never taken for "everybody left"`},
 }

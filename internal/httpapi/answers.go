@@ -135,6 +135,10 @@ const (
 	listenEvery = time.Second
 )
 
+// listenLongest is when a listener has to come back, and to be let in again: who has
+// lost the right hears nothing more.
+const listenLongest = 5 * time.Minute
+
 // stream sends server-sent events until there are no more, or nobody listens.
 type stream struct {
 	ctx   context.Context

@@ -6,6 +6,7 @@ import (
 	"mime"
 	"net/http"
 	"strings"
+	"time"
 
 	"twinning/internal/httpapi/openapi"
 	"twinning/internal/service"
@@ -155,9 +156,10 @@ func (s *server) WatchEvents(ctx context.Context, r openapi.WatchEventsRequestOb
 	if err != nil {
 		return nil, err
 	}
+	until := time.Now().Add(listenLongest)
 	return stream{ctx, listenEvery, func() ([]service.Event, bool, error) {
 		list, err := events.Next(ctx)
-		return list, false, err
+		return list, time.Now().After(until), err
 	}}, nil
 }
 

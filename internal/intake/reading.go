@@ -149,11 +149,11 @@ func (s *Intake) planReading(ctx context.Context, w *work.Work, x store.System, 
 	}
 	moved := err == nil && last.Scope != "" && last.Scope != plan.scope
 	if moved && !p.NewScope {
-		return plan, fault.New(fault.Conflict, "the scope of "+x.Name+" is another than at its last roster", fmt.Sprintf("it was %q and is %q: whoever is absent now may only be out of scope, and would look gone", last.Scope, plan.scope), "put the old scope back, or take the roster with --new-scope once you know that this is wanted").Because("scope-changed")
+		return plan, fault.New(fault.Conflict, "the scope of "+x.Name+" has changed since its last roster", fmt.Sprintf("it was %q and is %q: whoever is absent now may only be out of scope, and would look gone", last.Scope, plan.scope), "put the old scope back, or take the roster with --new-scope once you know that this is wanted").Because("scope-changed")
 	}
 	plan.moved = err == nil && last.Origin != "" && last.Origin != plan.origin
 	if plan.moved && !p.NewScope {
-		return plan, fault.New(fault.Conflict, x.Name+" is read from another address than at its last roster", fmt.Sprintf("it was %s and is %s: it may be another system, in which the same ids are other people", last.Origin, plan.origin), "make a system of its own for another one; if it is the same one that has moved, take the roster with --new-scope").Because("system-moved")
+		return plan, fault.New(fault.Conflict, x.Name+" is read from another address now", fmt.Sprintf("it was %s and is %s: it may be another system, in which the same ids are other people", last.Origin, plan.origin), "make a system of its own for another one; if it is the same one that has moved, take the roster with --new-scope").Because("system-moved")
 	}
 	plan.trusted, plan.known = err == nil && last.Shape == shape.YAML(), last.Records+last.Rejected
 	if p.Extent != connector.Changes {

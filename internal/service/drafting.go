@@ -33,7 +33,7 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 		if len(all) == 0 {
 			return PlanView{}, s.nothing(ctx, l, r)
 		}
-		return PlanView{}, fault.New(fault.Invalid, "none of the changes is chosen", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people and the names of the waves").Because("nothing-to-do")
+		return PlanView{}, fault.New(fault.Invalid, "this selects none of the changes", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people and the names of the waves").Because("nothing-to-do")
 	}
 	if running, err := s.Store.LatestPlan(ctx, l.ID); err == nil && running.State == lifecycle.Running {
 		if stopped, err := s.Store.StopStray(ctx, running.ID); err != nil {

@@ -127,7 +127,7 @@ func (s *Service) rule(ctx context.Context, who access.Caller, l store.Lane, sta
 
 // movedOn is told to whoever rules on what is no longer as it was shown.
 func movedOn(r store.Ruling) error {
-	return fault.New(fault.Conflict, "the pair has moved on since you looked", fmt.Sprintf("a record of %s and %s, a ruling or a bond is another now; nothing was ruled", r.Person, r.Account), "look at it again, and decide anew").Because("moved-on")
+	return fault.New(fault.Conflict, "the pair has moved on since you looked", fmt.Sprintf("a record of %s and %s, a ruling or a bond has changed; nothing was ruled", r.Person, r.Account), "look at it again, and decide anew").Because("moved-on")
 }
 
 // contradicts: two rulings on one pair, or two that give one record to two.

@@ -135,12 +135,12 @@ func (s *Service) obstacles(ctx context.Context, l store.Lane, p store.Plan) ([]
 	if newest, err := s.Store.Charter(ctx, l.ID, 0); err != nil {
 		return nil, err
 	} else if newest.Version != r.CharterVersion {
-		out = append(out, fmt.Sprintf("the charter is another since (version %d, was %d); reconcile and draft a new plan", newest.Version, r.CharterVersion))
+		out = append(out, fmt.Sprintf("the charter has changed since (version %d, was %d); reconcile and draft a new plan", newest.Version, r.CharterVersion))
 	}
 	if parts, err := s.systemParts(ctx, l); err != nil {
 		return nil, err
 	} else if other := differing(p.Parts.V, parts); other != "" {
-		out = append(out, other+" is another since; void the plan, take rosters, reconcile and draft a new one")
+		out = append(out, other+" has changed since; void the plan, take rosters, reconcile and draft a new one")
 	}
 	if p.State == lifecycle.Draft {
 		newest, err := s.Store.LatestReconciliation(ctx, l.ID)
@@ -241,7 +241,7 @@ func (s *Service) lookAgain(ctx context.Context, l store.Lane, p store.Plan) ([]
 	if other, err := s.otherPart(ctx, p); err != nil {
 		return nil, nil, err
 	} else if other != "" {
-		return nil, nil, fault.New(fault.Stopped, fmt.Sprintf("plan %d is not what it was", p.ID), other+" is another than when it was drafted", "void it, reconcile and draft a new one").Because("premises-fell")
+		return nil, nil, fault.New(fault.Stopped, fmt.Sprintf("plan %d is not what it was", p.ID), other+" has changed since it was drafted", "void it, reconcile and draft a new one").Because("premises-fell")
 	}
 	r, err := s.Store.Reconciliation(ctx, p.Reconciliation)
 	if err != nil {

@@ -185,7 +185,7 @@ func (s *Service) ChangePassword(ctx context.Context, who access.Caller, session
 		return err
 	}
 	if !right {
-		return &fault.Error{Kind: fault.Invalid, Title: "the present password is another", Field: "old"}
+		return &fault.Error{Kind: fault.Invalid, Title: "the present password is wrong", Field: "old"}
 	}
 	if old == password {
 		return &fault.Error{Kind: fault.Invalid, Title: "the new password is the present one", Field: "password"}

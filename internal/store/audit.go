@@ -88,7 +88,7 @@ func (s *Store) KeyTrail(ctx context.Context, key []byte, adopt bool) error {
 }
 
 // ErrOtherKey is a master key that is not the one that the house is kept under.
-var ErrOtherKey = errors.New("the master key is another than the one under which this database is kept: its secrets could not be read, nor its trail gone on with; put the right key back (master.key in the data folder, or TWINNING_MASTER_KEY); all nodes of one database share it")
+var ErrOtherKey = errors.New("this is not the master key that this database was made with: its secrets could not be read, nor its trail gone on with; put the right key back (master.key in the data folder, or TWINNING_MASTER_KEY); all nodes of one database share it")
 
 // sameKey holds the key against what the first start left of it.
 func (s *Store) sameKey(ctx context.Context) error {

@@ -1045,9 +1045,9 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What changes, as server-sent events, for as long as one listens
+         * What changes, as server-sent events
          * @description `event: act` tells who did what to which system, lane, roster, plan, run or ruling, under its number as `id`; `event: task` tells a
-         *     task as it now is. Who comes back says where to go on by `after`, or by `Last-Event-ID`.
+         *     task as it now is. The stream ends after five minutes; who comes back says where to go on by `after`, or by `Last-Event-ID`.
          */
         get: operations["watchEvents"];
         put?: never;

@@ -196,7 +196,7 @@ export function ReviewPage() {
       {(rule.error || undo.error) && <Trouble error={rule.error ?? undo.error} />}
       {!hand ? (
         <Empty>
-          <p>{open === 0 ? "Nothing is open: everybody is settled." : "No open pair is held by this filter."}</p>
+          <p>{open === 0 ? "Nothing is open: everybody is settled." : "No open pair matches this filter."}</p>
           <p>
             {done.length > 0 && "Reconcile, and the rulings show. "}
             <Link to={`/lanes/${lane}`} className="underline">

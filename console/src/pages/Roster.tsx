@@ -287,7 +287,7 @@ function LeftOut({ roster }: { roster: number }) {
   const view = useLeftOut(roster);
   if (view.isPending) return <Loading />;
   if (!view.data) return <Trouble error={view.error} />;
-  if (view.data.items.length === 0) return <Empty>Nothing that stood in the scope was left out.</Empty>;
+  if (view.data.items.length === 0) return <Empty>Nothing in the scope was left out.</Empty>;
   return (
     <>
       <ul className="mb-2">

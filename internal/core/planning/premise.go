@@ -146,7 +146,7 @@ func (p Premise) fell(now string) string {
 	case WeightsUsed:
 		return fmt.Sprintf("evidence is weighed anew since (weights %s, were %s)", cmp.Or(now, "none"), cmp.Or(p.Version, "none"))
 	case CharterUsed:
-		return fmt.Sprintf("the charter is another since (version %s, was %s)", now, p.Version)
+		return fmt.Sprintf("the charter has changed since (version %s, was %s)", now, p.Version)
 	}
 	return fmt.Sprintf("%s %q is %q, was %q", p.Kind, p.Key, now, p.Version)
 }
