@@ -310,8 +310,7 @@ function Card({
       className="rounded-sm px-1 outline-offset-2"
     >
       <p>
-        <Glyph state="contested" /> <span className="font-medium">{q.code}</span>{" "}
-        <span className="text-soft">{q.brief ?? q.reason}</span>{" "}
+        <Glyph state="contested" /> <span className="font-medium">{q.code}</span> <span className="text-soft">{q.brief ?? q.reason}</span>{" "}
         {q.probability ? <span>probability {q.probability.toFixed(3)} </span> : null}
         <Link
           to={`/lanes/${lane}/why?${new URLSearchParams({ person: q.person, account: q.account })}`}
