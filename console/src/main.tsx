@@ -11,6 +11,7 @@ import { ReviewPage } from "./pages/Review";
 import { RosterPage } from "./pages/Roster";
 import { Shell } from "./pages/Shell";
 import { SystemPage } from "./pages/System";
+import { SystemSettingsPage } from "./pages/SystemSettings";
 import { SystemsPage } from "./pages/Systems";
 import { TasksPage } from "./pages/Tasks";
 import { WhyPage } from "./pages/Why";
@@ -29,6 +30,8 @@ const router = createBrowserRouter([
       { path: "plans/:plan", element: <PlanPage /> },
       { path: "systems", element: <SystemsPage /> },
       { path: "systems/:system", element: <SystemPage /> },
+      { path: "new-system", element: <SystemSettingsPage /> },
+      { path: "systems/:system/settings", element: <SystemSettingsPage /> },
       { path: "systems/:system/preview", element: <PreviewPage /> },
       { path: "rosters/:roster", element: <RosterPage /> },
       { path: "keys", element: <KeysPage /> },

@@ -1533,6 +1533,22 @@ type SentFile struct {
 	File string `json:"file"`
 }
 
+// Setting defines model for Setting.
+type Setting struct {
+	Example string `json:"example"`
+	Highest *int   `json:"highest,omitempty"`
+	Lowest  *int   `json:"lowest,omitempty"`
+	Name    string `json:"name"`
+	Number  *bool  `json:"number,omitempty"`
+
+	// Otherwise what counts where it is not given
+	Otherwise *string `json:"otherwise,omitempty"`
+	What      string  `json:"what"`
+
+	// Words it is one of these; the first counts where it is not given
+	Words *[]string `json:"words,omitempty"`
+}
+
 // SettlementInput defines model for SettlementInput.
 type SettlementInput struct {
 	// Account id of the account that a create has made
@@ -1644,6 +1660,14 @@ type SystemInput struct {
 
 // SystemKind defines model for SystemKind.
 type SystemKind string
+
+// SystemKindList defines model for SystemKindList.
+type SystemKindList struct {
+	Items []struct {
+		Kind     SystemKind `json:"kind"`
+		Settings []Setting  `json:"settings"`
+	} `json:"items"`
+}
 
 // SystemList defines model for SystemList.
 type SystemList struct {
@@ -2790,6 +2814,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /sign-out (the `SignOut` operationId).
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSystemKinds What can be connected, with the settings of each kind
+	//
+	// Corresponds with GET /system-kinds (the `ListSystemKinds` operationId).
+	ListSystemKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSystems All systems
 	//
@@ -4035,6 +4064,21 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 // Corresponds with POST /sign-out (the `SignOut` operationId).
 func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignOutRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSystemKinds What can be connected, with the settings of each kind
+//
+// Corresponds with GET /system-kinds (the `ListSystemKinds` operationId).
+func (c *Client) ListSystemKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSystemKindsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -7749,6 +7793,33 @@ func NewSignOutRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSystemKindsRequest constructs an http.Request for the ListSystemKinds method
+func NewListSystemKindsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/system-kinds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}

@@ -43,6 +43,9 @@ var Connectors = map[string]connector.Factory{
 	"scim": scim.New,
 }
 
+// settings are what each kind declares.
+var settings = map[string]connector.Settings{"file": file.Settings, "ldap": ldapdir.Settings, "scim": scim.Settings}
+
 // Config of a node; zero values take the defaults named.
 type Config struct {
 	DataDir     string        // keys, spool, and the private database
@@ -157,7 +160,7 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if err != nil {
 		return nil, err
 	}
-	a.Service = service.New(service.Config{Store: a.store, Keeper: keeper, Connectors: Connectors, Node: node, DataDir: a.cfg.DataDir, Files: folders, Outbound: policy, Lease: cfg.Lease, Log: a.log})
+	a.Service = service.New(service.Config{Store: a.store, Keeper: keeper, Connectors: Connectors, Settings: settings, Node: node, DataDir: a.cfg.DataDir, Files: folders, Outbound: policy, Lease: cfg.Lease, Log: a.log})
 	if err := a.firstStart(ctx); err != nil {
 		return nil, err
 	}

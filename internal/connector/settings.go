@@ -13,13 +13,14 @@ import (
 // Setting declares one setting of a kind of system: its check, its messages and its
 // entry in the reference come from here.
 type Setting struct {
-	Name, What string
-	Words      []string // of which it is one; the first counts where it is not given
-	Default    string   // of others, what counts where it is not given
-	Number     bool     // a whole number from Lowest to Highest
-	Lowest     int
-	Highest    int
-	Example    string
+	Name    string   `json:"name"`
+	What    string   `json:"what"`
+	Words   []string `json:"words,omitempty"`     // of which it is one; the first counts where it is not given
+	Default string   `json:"otherwise,omitempty"` // of others, what counts where it is not given
+	Number  bool     `json:"number,omitempty"`    // a whole number from Lowest to Highest
+	Lowest  int      `json:"lowest,omitempty"`
+	Highest int      `json:"highest,omitempty"`
+	Example string   `json:"example"`
 }
 
 // Settings are all that a kind of system has.

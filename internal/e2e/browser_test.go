@@ -254,11 +254,11 @@ func TestConsolePreview(t *testing.T) {
 	p.do(chromedp.Navigate(h.url + "/systems/hr/preview"))
 	p.sees("drop one here")
 	p.accessible("empty preview")
-	text := "Larkspur Observatories, people in October\nStaff no.;Nombre;Apellido;Correo;Ingreso;Estado;Sede\n"
+	text := "Larkspur Observatories, people in October\nStaff no.;Nombre;Apellido;Correo;Ingreso;Vínculo;Sede\n"
 	for i, w := range demo.FirstDay().People[:60] {
-		text += fmt.Sprintf("%s;%s;%s;%s;%02d.%02d.2019;%s;%s\n", w.No, w.Given, w.Family, w.Mail, 1+i%28, 1+i%12, map[bool]string{true: "cesado", false: "activo"}[i%9 == 8], w.Site)
+		text += fmt.Sprintf("%s;%s;%s;%s;%02d.%02d.2019;%s;%s\n", w.No, w.Given, w.Family, w.Mail, 1+i%28, 1+i%12, map[bool]string{true: "fuera", false: "dentro"}[i%9 == 8], w.Site)
 	}
-	text += "L0009;Twice;Listed;twice@larkspur.example;01.01.2020;activo;Paso Hondo\nL0099;Needs;Quotes, here;x@larkspur.example;01.01.2020;activo\n"
+	text += "L0009;Twice;Listed;twice@larkspur.example;01.01.2020;dentro;Paso Hondo\nL0099;Needs;Quotes, here;x@larkspur.example;01.01.2020;dentro\n"
 	eval[bool](p, fmt.Sprintf(`(() => { const d = new DataTransfer(); d.items.add(new File([%q], 'hr.csv')); document.querySelector('section[aria-label=file]').dispatchEvent(new DragEvent('drop', {dataTransfer: d, bubbles: true})); return true })()`, text))
 	p.sees("people in October (above the header)")
 	p.sees("60 records, 2 that can't be read")
@@ -278,12 +278,12 @@ func TestConsolePreview(t *testing.T) {
 	pick("Nombre", "middleName", "Ingreso", "startsOn", "Apellido", "familyName", "Correo", "personalEmail")
 	pick("Nombre", "givenName", "Correo", "email")
 	p.sees("2019-01-01")
-	pick("Estado", "active")
+	pick("Vínculo", "active")
 	p.sees("name the words that mean true and false")
-	p.sees(`"activo" is not understood as true or false`)
+	p.sees(`"dentro" is not understood as true or false`)
 	p.shot("preview", false)
-	eval[bool](p, `(() => { [...document.querySelectorAll('label')].find(e => e.textContent.includes('activo means true')).querySelector('input').click(); return true })()`)
-	p.until("document.querySelector('textarea[aria-label=shape]')?.value.includes('false: [\"cesado\"]') === true", "picking a word that means true names both")
+	eval[bool](p, `(() => { [...document.querySelectorAll('label')].find(e => e.textContent.includes('dentro means true')).querySelector('input').click(); return true })()`)
+	p.until("document.querySelector('textarea[aria-label=shape]')?.value.includes('false: [\"fuera\"]') === true", "picking a word that means true names both")
 	p.fill("textarea[aria-label=shape]", eval[string](p, "document.querySelector('textarea[aria-label=shape]').value.replace('  Sede: Sede', '  location: Sede')"))
 	p.press("Look again")
 	p.sees("location")
@@ -315,6 +315,27 @@ orphans: {do: suspend}
 	require.Contains(t, eval[string](p, "document.querySelector('[role=grid] [role=rowgroup] [role=row]').innerText"), "could not be read")
 	p.accessible("withheld")
 	p.shot("withheld", false)
+	// a system is made, and its settings changed, by the fields that its kind declares
+	p.press("Systems")
+	p.press("New system")
+	p.fill("input[placeholder=dome-booking]", "night-shift")
+	p.until("!!document.querySelector('select[aria-label=kind]')", "the kinds are there")
+	eval[bool](p, `(() => { const e = document.querySelector('select[aria-label=kind]'); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(e, 'scim'); e.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
+	p.until("!!document.querySelector('#set-put-without-etag')", "every setting of an application has its field")
+	p.accessible("new system")
+	p.shot("new-system", false)
+	p.fill("#set-url", "nowhere")
+	p.press("Make the system")
+	p.sees("setting url is no address such as")
+	p.fill("#set-url", "https://night.larkspur.example/scim/v2")
+	p.fill("#set-page", "250")
+	p.press("Make the system")
+	p.until("/page\\s+250/.test(document.body.innerText)", "it is kept")
+	p.press("Settings")
+	p.until("document.querySelector('#set-page')?.value === '250'", "it is as it was kept")
+	p.fill("#set-page", "300")
+	p.press("Keep the settings")
+	p.until("/page\\s+300/.test(document.body.innerText)", "it is changed")
 }
 
 // newest is the number of a system's newest roster.

@@ -108,6 +108,10 @@ func (s *server) GetSystem(ctx context.Context, r openapi.GetSystemRequestObject
 	return versioned[openapi.System]{body, x.Version}, err
 }
 
+func (s *server) ListSystemKinds(context.Context, openapi.ListSystemKindsRequestObject) (openapi.ListSystemKindsResponseObject, error) {
+	return as[openapi.ListSystemKinds200JSONResponse](listed(s.cfg.Service.SystemKinds()), nil)
+}
+
 func (s *server) PutSystem(ctx context.Context, r openapi.PutSystemRequestObject) (openapi.PutSystemResponseObject, error) {
 	x := service.System{Name: r.System, Kind: string(r.Body.Kind), Shape: value(r.Body.Shape), AtOnce: value(r.Body.AtOnce), PerSecond: float64(value(r.Body.PerSecond)), KeepDays: value(r.Body.KeepDays)}
 	x.Settings.V = value(r.Body.Settings)

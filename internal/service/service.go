@@ -31,6 +31,7 @@ type Config struct {
 	Store      *store.Store
 	Keeper     *crypt.Keeper
 	Connectors map[string]connector.Factory
+	Settings   map[string]connector.Settings // that kinds of systems declare
 	Node       string           // identity of this data folder; only one process uses it at a time
 	DataDir    string           // for files sent with a roster
 	Files      []string         // folders besides DataDir/files that files of systems may be in

@@ -95,6 +95,20 @@ func (s *Service) systemView(ctx context.Context, x store.System) (SystemView, e
 	return v, nil
 }
 
+// SystemKind is what can be connected, with the settings that it has.
+type SystemKind struct {
+	Kind     string              `json:"kind"`
+	Settings []connector.Setting `json:"settings"`
+}
+
+// SystemKinds lists what can be connected.
+func (s *Service) SystemKinds() (list []SystemKind) {
+	for _, kind := range slices.Sorted(maps.Keys(s.Settings)) {
+		list = append(list, SystemKind{kind, s.Settings[kind].List})
+	}
+	return list
+}
+
 // Putting says how a system is put.
 type Putting struct {
 	Secret      *string // one that is not given stays

@@ -177,6 +177,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/system-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be connected, with the settings of each kind */
+        get: operations["listSystemKinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/systems/{system}": {
         parameters: {
             query?: never;
@@ -1298,6 +1315,24 @@ export interface components {
         LogLevel: "info" | "warning" | "error";
         /** @enum {string} */
         FindingCode: "orphan-account" | "leaver-active" | "suspended-elsewhere" | "missing-account" | "duplicate-account" | "duplicate-person" | "contested-match" | "contradictory-keys" | "shared-key" | "recycled-key" | "rehire" | "bond-doubted" | "bond-broken" | "mark-foreign" | "claimed-twice" | "username-taken" | "email-taken" | "required-missing" | "value-invalid" | "value-damaged" | "not-shown" | "no-email" | "drift" | "not-kept" | "roster-shrunk" | "coverage-drop" | "several-values" | "reference-broken" | "reference-open" | "row-rejected";
+        Setting: {
+            name: string;
+            what: string;
+            /** @description it is one of these; the first counts where it is not given */
+            words?: string[];
+            /** @description what counts where it is not given */
+            otherwise?: string;
+            number?: boolean;
+            lowest?: number;
+            highest?: number;
+            example: string;
+        };
+        SystemKindList: {
+            items: {
+                kind: components["schemas"]["SystemKind"];
+                settings: components["schemas"]["Setting"][];
+            }[];
+        };
         /** @enum {string} */
         SystemKind: "file" | "ldap" | "scim";
         SystemList: {
@@ -2634,6 +2669,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SystemList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSystemKinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SystemKindList"];
                 };
             };
             default: components["responses"]["Problem"];

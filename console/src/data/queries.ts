@@ -32,6 +32,7 @@ export const useSystems = () => useQuery({ queryKey: keys.systems, queryFn: () =
 export const useSystem = (system: string) =>
   useQuery({
     queryKey: keys.system(system),
+    enabled: system !== "",
     queryFn: () => ask(api.GET("/systems/{system}", { params: { path: { system } } })),
     refetchInterval: 5000,
   });
@@ -94,6 +95,12 @@ export const useStatistics = (roster: number) =>
   useQuery({
     queryKey: keys.rosterList(roster, "statistics", {}),
     queryFn: () => ask(api.GET("/rosters/{roster}/statistics", { params: { path: { roster } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+export const useSystemKinds = () =>
+  useQuery({
+    queryKey: ["system-kinds"],
+    queryFn: () => ask(api.GET("/system-kinds")),
     staleTime: Number.POSITIVE_INFINITY,
   });
 export const useHistory = (system: string | undefined, id: string | undefined) =>

@@ -46,6 +46,7 @@ export function SystemPage() {
             {s.writable ? "Make read-only" : "Open for writing"}
           </Button>
         )}
+        {may("administer") && <Button onClick={() => go(`/systems/${system}/settings`)}>Settings</Button>}
         <Button disabled={!may("work") || probe.isPending} onClick={() => probe.mutate(undefined)}>
           {probe.isPending ? "Probing…" : "Probe"}
         </Button>

@@ -1,21 +1,24 @@
 import { useNavigate } from "react-router";
-import { useSystems } from "../data/queries";
+import { useMay, useSystems } from "../data/queries";
 import { List } from "../ui/list";
 import { Button, Empty, Head, Loading, Trouble, thousands, When } from "../ui/parts";
 
 export function SystemsPage() {
   const systems = useSystems();
   const go = useNavigate();
+  const may = useMay();
   return (
     <>
       <Head title="Systems" about="Places that hold identities. A new one is read-only until somebody opens it for writing.">
         <Button onClick={() => go("/keys")}>Survey keys</Button>
+        {may("administer") && <Button onClick={() => go("/new-system")}>New system</Button>}
       </Head>
       {systems.isPending && <Loading />}
       {systems.error && !systems.data && <Trouble error={systems.error} />}
       {systems.data?.items.length === 0 && (
         <Empty>
-          No system yet. Register one: <code className="font-mono">twinning system put hq --kind file --set path=/data/hq.csv</code>
+          No system yet. Make a new one here, or by{" "}
+          <code className="font-mono">twinning system put hq --kind file --set path=/data/hq.csv</code>
         </Empty>
       )}
       {systems.data && systems.data.items.length > 0 && (

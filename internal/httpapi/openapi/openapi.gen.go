@@ -1538,6 +1538,22 @@ type SentFile struct {
 	File string `json:"file"`
 }
 
+// Setting defines model for Setting.
+type Setting struct {
+	Example string `json:"example"`
+	Highest *int   `json:"highest,omitempty"`
+	Lowest  *int   `json:"lowest,omitempty"`
+	Name    string `json:"name"`
+	Number  *bool  `json:"number,omitempty"`
+
+	// Otherwise what counts where it is not given
+	Otherwise *string `json:"otherwise,omitempty"`
+	What      string  `json:"what"`
+
+	// Words it is one of these; the first counts where it is not given
+	Words *[]string `json:"words,omitempty"`
+}
+
 // SettlementInput defines model for SettlementInput.
 type SettlementInput struct {
 	// Account id of the account that a create has made
@@ -1649,6 +1665,14 @@ type SystemInput struct {
 
 // SystemKind defines model for SystemKind.
 type SystemKind string
+
+// SystemKindList defines model for SystemKindList.
+type SystemKindList struct {
+	Items []struct {
+		Kind     SystemKind `json:"kind"`
+		Settings []Setting  `json:"settings"`
+	} `json:"items"`
+}
 
 // SystemList defines model for SystemList.
 type SystemList struct {
@@ -2494,6 +2518,9 @@ type ServerInterface interface {
 	// SignOut End the console session
 	// (POST /sign-out)
 	SignOut(ctx *echo.Context) error
+	// ListSystemKinds What can be connected, with the settings of each kind
+	// (GET /system-kinds)
+	ListSystemKinds(ctx *echo.Context) error
 	// ListSystems All systems
 	// (GET /systems)
 	ListSystems(ctx *echo.Context) error
@@ -4081,6 +4108,15 @@ func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
 	return err
 }
 
+// ListSystemKinds converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSystemKinds(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSystemKinds(ctx)
+	return err
+}
+
 // ListSystems converts echo context to params.
 func (w *ServerInterfaceWrapper) ListSystems(ctx *echo.Context) error {
 	var err error
@@ -4709,6 +4745,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/users/:user/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
 	router.POST(options.BaseURL+"/users/:user/tokens", wrapper.CreateToken, options.OperationMiddlewares["createToken"]...)
 	router.GET(options.BaseURL+"/systems", wrapper.ListSystems, options.OperationMiddlewares["listSystems"]...)
+	router.GET(options.BaseURL+"/system-kinds", wrapper.ListSystemKinds, options.OperationMiddlewares["listSystemKinds"]...)
 	router.DELETE(options.BaseURL+"/systems/:system", wrapper.RemoveSystem, options.OperationMiddlewares["removeSystem"]...)
 	router.GET(options.BaseURL+"/systems/:system", wrapper.GetSystem, options.OperationMiddlewares["getSystem"]...)
 	router.PUT(options.BaseURL+"/systems/:system", wrapper.PutSystem, options.OperationMiddlewares["putSystem"]...)
@@ -6993,6 +7030,44 @@ func (response SignOutdefaultApplicationProblemPlusJSONResponse) VisitSignOutRes
 	return err
 }
 
+type ListSystemKindsRequestObject struct {
+}
+
+type ListSystemKindsResponseObject interface {
+	VisitListSystemKindsResponse(w http.ResponseWriter) error
+}
+
+type ListSystemKinds200JSONResponse SystemKindList
+
+func (response ListSystemKinds200JSONResponse) VisitListSystemKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSystemKindsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSystemKindsdefaultApplicationProblemPlusJSONResponse) VisitListSystemKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSystemsRequestObject struct {
 }
 
@@ -8131,6 +8206,9 @@ type StrictServerInterface interface {
 	// SignOut End the console session
 	// (POST /sign-out)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
+	// ListSystemKinds What can be connected, with the settings of each kind
+	// (GET /system-kinds)
+	ListSystemKinds(ctx context.Context, request ListSystemKindsRequestObject) (ListSystemKindsResponseObject, error)
 	// ListSystems All systems
 	// (GET /systems)
 	ListSystems(ctx context.Context, request ListSystemsRequestObject) (ListSystemsResponseObject, error)
@@ -9902,6 +9980,29 @@ func (sh *strictHandler) SignOut(ctx *echo.Context) error {
 	return nil
 }
 
+// ListSystemKinds operation middleware
+func (sh *strictHandler) ListSystemKinds(ctx *echo.Context) error {
+	var request ListSystemKindsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSystemKinds(ctx.Request().Context(), request.(ListSystemKindsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSystemKinds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSystemKindsResponseObject); ok {
+		return validResponse.VisitListSystemKindsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListSystems operation middleware
 func (sh *strictHandler) ListSystems(ctx *echo.Context) error {
 	var request ListSystemsRequestObject
@@ -10653,217 +10754,220 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1bl9s2lij8V/Dpm7V6Zg0rZbszM6fLT24nnvjESTwup/MQ+4whcktCRAE0AJas8fL57Wdh40JSAihS",
-	"EstOuvMQlyRegL039v3ycZaLTSU4cK1mNx9nFZV0AxokfnpaSyWk+asAlUtWaSb47Ga2XYEEoldASqY0",
-	"WQpQRPCMUEWYVqSkSpOKLoEoyorHhGnCFFkKUZCFkHifoht3c80LaH23YKV5O6Gl4DDLZsy8730NcjfL",
-	"ZpxuYHYzy+2yspnKV7ChZn0b+uEF8KVezW6+fvAgm+ldZa5UWjK+nH36lM2eF7CphAae776H3eGezLMV",
-	"rkPC+xqUviEKuCZ0SRnfX6W5mGyZXjFO9FaQgu5U5vbJhSaF4GDvzAjlBaFcbUFCYSFEtlT5ra2AFiCb",
-	"vbWWeWXWmdjkI7PJDeP+8//KZhXVGqR55v/59f+7+r9v//WfZlE4LH6gOl8dAsBs7tvXdEnEgmxXVONu",
-	"8xXlSzALJhtaAFlIsXlMOEABBbFkwDSBD0xpgzMJtNglt7a4sq8eh7gXlMOP+ITYikvK4U8KETLLZvCB",
-	"bqrSPGD1/qoQG7iaC7E2T3JrqqheNSsyN8+ymUE4k1DMbrSsYeTq2Ibpw6WtxJZsKN8Rqgklmm1StFzi",
-	"/e13FrCgdalnN/9mUEw/sE29MR8swu2nh2EpjGtYgsS1vCwpf/5NHE5VSbmBU72ZI04CpB5GIWMu74XM",
-	"QsgN1XYB//71LLqeV0JpkKkVSfw1uqY/R9dkbzh/VXUSSLIeAyNZnw+i253SsEmTt8LfYwR+nLrtvWfS",
-	"92uq1ilwaarWcXg9ii7IXH82xF7Dh8h50/BBEy3IgvGiAyYltEgcvfcjGdHPCmQaU7WyxLyPJ7ijcfSY",
-	"G85Czidzs6oEV4DS+qUU8xI25s9ccA0c4USrqmQ5NSu9ruwV//qbMsv+2HrXP0lYzG5m//91ow5c21/V",
-	"tX8uvnFfEaCabI2Y3ErBl1bYWeEhSCEQbO4x5i1P8hwqTXmOMKRFwcxzaPlSigqkZmYfC1oqaAHw40wC",
-	"xfXOKJFsSbR5PFNE0zVwUogtJ4yT/015TRG7NdesnN3MHj149B9XDx5e/fnh7FM2q1qvaB65L1MPoRye",
-	"16LOgmqIylb3jZj/Brk29z7RWrJ5reEpylHUsDoLof4C8+Hg1Ry25numYaOiF7gvqJR0Zz6Lshhzw6c2",
-	"+f3aWox9kl3A27593WqqmdIsV2P3ZjWL4vAwSciFLJRB6nbF8pVRMNzFRDGeW8XTCgMyh4WQEOEU2aww",
-	"6+J5hFkUbLEAaaj2jpY1qOjtC1aWfctDMsyplDuCAvzwCZxqdhffvFpR2ffw7UoosKsjlAu9AonvYkZF",
-	"FSL6Oi2qDu77jvTfzJOfiprrUUThYNKCbdhKg1C7kijV1AXTT1eQrw+JZS7FGvgTPUgMZDPgWro7B1y9",
-	"ouo7oEXUkEHYGooy6qrFqtF2l+wOOFGackuKKO8kZWXzgrkQJVCOL3BPP0A045paEty/aQ/MfkPhFvfQ",
-	"JBy/5VruIocut1uLrIXqAy525TTTg2vnu+gjCtDUMsM4805znGb1Ct4PRJuq7U2Hj90Dnnkk7g8Xnnkg",
-	"NE8IK0+C09NHF5qrKNVYhcfYSdYCUZoY9O1Q+hkDeEXVKiog2ovuR+8LpvThevJgkB9Smj/3gxhAi4SO",
-	"MQD7vNhC/0pLL8v3iTA3vOXoKm5ZASicQThZf/zqvdW5W7PmndGVCl4klxkF55wqpmIMg2qyYFJpsoKy",
-	"sGxhK4y6MwciONwQWZdQZGQNOyiIkGQLbLmyfDF+yqJ2iLlT1iXjTuFB67staJqnVCBV9MgfgAqvC6Ca",
-	"+V3iQlJgixPiOGpD8J9OZ0nlqQd/Dac6+AkKpoev/duC6ZiqxeIMv6RzKBPKHBRqnDrnLKvm0hZzFLXO",
-	"xeboofnJXdZHJ9nsDuQ89QNbMIjvdUuj6s0+XlGR9DYi3uNe6KHlUeJhlKaBibmiI7QIJrTQtIwhIkrE",
-	"/vrERqS2SN1Xl88Wz+jPitKe0DAcDC9LmkMRzL5DaChRyxxSBKOcAjLEmm/Dznnj/BPCa7xQNwzLbqQH",
-	"rgn18n4gE9/Q0TU/51Wtx1jEHv74hhuy5+t8w61QvCEfF1JszO+f3nAvH2/IR8ZvSPuGT294RZmByA35",
-	"uIaduiG/frTc4obYf7+CTVWKHcCPeJAz4h534//4Cj5okJyWz4tPbz+94Yc2d0M0LZv74QP875iu5O6N",
-	"wlBsKiqZ42zDBUS/dQrv6855b+n6PWxUUVbEfcELKlFPsAanFelUAgYLQlSBLiXAUb2xbZBFRLpdeQxS",
-	"30i60KNpzb7iuRFdv85ePPjLo6/Nww0bx28qVgo9e3uA7dZtYySee+4oF8bBRlFkf2GulqzlcxqO38YL",
-	"E+6PYfbbO1aA08Qj+qoNalnPgqI7Y7gAzVcE/QqZsW7nTKvHhM4x4tVE93LLn6wKqwi3Ibk9w90pU25R",
-	"TtAHB09iSVtRl4WPLplX3YEsGFpqI9QjDEMdvsEsCSNVzoFkDp45bL8JxqHAuJ2oNaHKMD/CFoSLuSh2",
-	"BEoFxGhLiuSlUK2j2OwKYTZcYLyqOQf5cxVbfiXFnM5ZyXTEDKAbwZeElqVzNCG85uAMDsYRicwsJrZK",
-	"z4gGrfHWXBw7iwbrWv3tdIk+b7Q6NIBwWQGGgUQOXhWj8Wc0h9fC/L+Xz/dt9BnN95n/CN2wkTMxXAah",
-	"MGwBLTWpi3exIHOhV+G8Ul6EgCxTpICcFVAQOjcUrFeweWzD1HOarwlVRAFwpHBCnf04XKColvaVQIG5",
-	"/9AYHGsKKU31UMvBmwj2nviyyhIioKQNf6GaSFBaEcEDKLkgpeBLkESJA67WMK8R20py+KSBtbfhcB72",
-	"zKMe1v/MxooPTCJR1hsetxx7TOMFg7KIEmUrMSIjLomjEFpDQSqqV4ZGKSlEXm+AR70UJeto4CmW0eOn",
-	"e8ZKeGLoPsIA5uIuImrMOxXBH4OLF729GLWSQCqqFBRE3CEbHS55zNmWYO6N64gFYFwf4kYp8FwU7iQd",
-	"osDx2GjUAGCAN9Q9IQ5CXkSPMMXIXGo7vXq0/e1F8lTkooCxLpoER+lRve1PL3rO5gaKuNWs4A6kE8KH",
-	"PzKnVw0xzGP8C7ffeknYd1hT1kDfv68Hd08dOIHXG/MSIasV5VeNAVACvQN5RXOMPmUzVasKeAHFldFv",
-	"ULmbZbMNU4rxZeu+oraBYoh+FywNDC0rDcXVxiXzmG8kNdqbkLsrYz+GsJD5hBvNd3nZ+rhiuIi54MVV",
-	"Ieq53Tt+tIEgs0Iq11cLIYEt8b0lZRsorvSWoU+gVsbc3MAVxoGN4bOhrAyfPB6u3EYNUzW21xXjd7RE",
-	"zNjPBd1QG7biQl+pldhy/PsKn2dgINnCuR6u1lCZP23w8UqtZM3XCIE7kHQJV4UUlUc2La9CeFECBhxz",
-	"aLbXfCUq+4XYXkkw2IZ2XKAhRUcACR9YcLgficy0I4b7JHYxR5rnMxfzpGWzHu/+MwnwPzCJR63DbVoc",
-	"cagxl5LauOLRtrh5o80SCTkRmNtFd1KUJYEPlZCalEKslU3IOPTCHN/QsYyIYTv8z5rKWMilLMW2I2Za",
-	"9LgvZDo6CxcbxqkWCXf4BpSiCY1NLBIiIwjD/RAM1dY4xrQ5hcZjIYyxKCRZ0TsgCmjZjum0ViIhd6k3",
-	"e1kHggPRgjRpXT6uvDSw+pNyWaRGPzX8A99NClak8gu0ZFWVEtnDFE6nZ3p275begCYLCOuiAGHarKAB",
-	"f4wUnhd/c8b9ATn0pUjQhBKgNJ2XEN91zdn7GgaE292Lwx3hse7FsX18D7u2o2W4q3ENu7HqjBWfT1px",
-	"1OHKqb33ZYipDr/zrsGTVy+8T9LmzASX49W8pCj63L7DZ2O8ug9vj7EOqw1EfJiNM6izlwOwJLB0W8s7",
-	"2PWHpSMJP1JsEjkcKawOF4h2Sd/DLu488KiK5UAsl6huxexb57UnCjDhwXCXiioNjwlsKr0j2xVwwoVe",
-	"oZ+rAK7ZgrXznZKR4v2guttuez0OYgifGCJeuJDLHg5qvRJJbds5HMe4nLJZIbZcaQl0k7DXjb561FEH",
-	"ueA5KxlmStr0rU1CnMwVyLuu/daOD5SUD4gjxXgSqiYNhDpba7/3AFAp+F8ieI94PD14b27v1UuH+VHZ",
-	"chUNw+/lz6EbsQmvYI4G40SJjS0VUETwcpeR+Y646NzhgmGhf4o5GRLyaM145HCWsNBXotYZ4eLKOvMy",
-	"smJFAZjaEUyxx+jjnde6uY5s6M5cCrjsuUATcYyzyWgQx2X/2qZKu+e4u96mATJx7N2DPRk5GfeoV3Zb",
-	"w+i2eUVq/68CtCNmV5xzDzURAgLss6IrYIbjvkbL8XAJEqiTD8NMHfhQMbmXO9l7AysGcuIEy4wmhFhm",
-	"5xffrCq6f7F8AXfWs+MVE8YXAvNJJLcsEaQUMmo4m9sZP9NALP0CeinPL/SIRdIk9lwyDTIk2VDrB7qz",
-	"jvOQA9mnpCOMpj3gDguni5IfIJ7YMUiEqV6ZbgXHueIoLtDdszO31tjOfoTtS6rUVsRs5qr1yxG9zV+Z",
-	"eEfgIEMdDsYind385UEoWuFmL+UOw1Nddam7Zntjq5jtL+1itj//+7/3F7M1mNqveTxyAsxdic3/rOyJ",
-	"G7r3QFn7pYSYcExLTHpwYLFFPp6Ifp2VQhhjaCvkOpIbcRrNHikHyjp0spdik30Wio8h4qcmbdFz8sKm",
-	"FdS8qSBQmpa2MnNRK2trUGYdLlvKtGX4Nnhz5YM33HqSoxLAH64mk3Swy60s0NQqBV8S9OAY3dIlDCxr",
-	"UArtqQb2M1+v4e/IbKI4U2QLsI545MqBGBuD330nHeaR9LKHbmrbqIBiKrTXLwOxGu4oS8NnZ/71/TLs",
-	"pbO89hJUEqbmWLVpkQgzW6pVxGj8RNTahUIlXWgsd/cpODsMQRNU9YY50e0LIwoxOgyHn13ri408B+sU",
-	"0vG3AbpJMq+yFFjwfgguu3ZnopWl2JKNwHQjyonGsqdQV4GV3VheYd2t6BF9jB8YX2IVusLYrayRW4xI",
-	"3porTfMSUhn+a4AKK/Uxi2gO1smCa8C8fJ6R7Uqgl5aqtRr3brfgIhGn7AjWYViQ9dArzSa+Hav/250/",
-	"0WPv+OuuP/vjmIfkFi/EO0Ta050MKFkn+LkxscOMxL5l/0Lv4DUuaFBC1V7e2s4lrIFzM2Mlmqsf8el5",
-	"N2QNu6Y/xtiULJdTwyGk1BzQXNsqw8xrV85koekhErhQg57m1LdPWOCcfVnxBt0T2x/W53ay8dEQZFt1",
-	"MVx+5ul9hifRmaMLxpmydT8rWlpo3gkWD+2+lHDHbAbqQWJLfTyvLSTGHKS2RXgbJVaYoptpDqiNjct9",
-	"MXcPh/vPvACptBBREWR46A4d1PFSKOt/RmeekwvblSgB8+K4cMJWWXUtVplpVbRYEZ9V4Vah1pMStaIV",
-	"kB3o6JOsTOzbaRPoQn/BQl/EY5XNeLTlQVNmT7jYRgvDrDI3QsnH9AMWX4XLSEw5u1ziQvxXsR1xTu1Z",
-	"eCW2ieBWleqVgejTIeNZbJXN8pJAbdZvVFTZLhnHa0x9Nw1P/1k3cdIuLLMMFjfcQoAjhwaILYh1zoBD",
-	"dpQBWbiMThrAakXsEGQo2DD9xeK/OaY8snxt+zwJKUEYOxZzXjC2XMMvHt2G7dVo1z6Zvf10YMAsWAmx",
-	"6JT5vimotlmqvly/a7/EtG276o+N0+DRsQ44/ojGmAgyvNA5QvhMakTWccPawymlRhxxUuxHKRwFNWEK",
-	"LcgCoAil/oGwvFrsiVvRnXpMMLyKtoXLyI/UWGtjJKtRldp7cBNEyx0RhjEaTN4Qq2pkJCQ3ZsRnMmbE",
-	"5ibGlpI4sPj4x6TT5EZseYhZWq58QCpx01itGTY/COTxIJ4w0SLqo+Goo2TRH4qa7xzZ3TilTiywNtxV",
-	"AG3AIFbWYEFgU+LtNfY3PMiHAP2U5gyGYw7OzU6a7C5nbQiEjkLkcO0Hqqh7XZzhifmZTnsfm+sNzSP1",
-	"fc9sibJYx60MpaEaI8PEHG41ROs+RkscF6lDrz76Fe1ikjDDFx/AzVBVHG0bVpZMnRfjabSUUZk8XXXa",
-	"Ok1DRMf5/N4O8vo25oyrMnG7SkEp6uXqqxqXUsiITo3Cm6CXO2tKpyQ49Zq4XNDhTp+6jAZBQ2r+CMA7",
-	"uR21c5kuoecQ72+zlvxGbxlaNzeofaNgpbWCjChwTXl8TuvRDBP81a8irDSBq0ooa+GPqO48lpV+Rir5",
-	"Xt3WQfHV0MBvJPEpxILba9jbTQxI/1WD8v6iCwIpWds3lwwWid4VuIVQZIdWSvBnKJfhaORh01vHdgkN",
-	"/tOm/tA9iylXCIftJlWM0SeLDD4Hni9Uf/cl1YidSKtN+YPlyX3VZZ6G424gqtYxK76iTCrnLtag9F5g",
-	"kuBtFhJRaWaWN9JDuIeLCjgRHBSZ77D7YAeaE6TWh6Me0yw4rdRK6CjJhFpSAy3bZpesRFmox8HuEBys",
-	"/k35DpMLnUK6oopsxB0UNnpxKDK8CzYCG0OcWCnSAUwLnjVP4DZUmhCbj+iiKWITOAHhwi5TC2y7QwS/",
-	"wa7CUBCsE8kMxxngFN2rNbAL8tTRLLEF4RgFv4IcWKVHMuGF7otLn6Fuo4MCNlUq4dUZ49O8uqeAsk/J",
-	"4sWYkJzZzLg7etrz3FevHeUbc14e6Fq68uhRKd+jO/+kqlZD/tFe+WpAU6A5BwVP/X7lLYrtOV8Txwn8",
-	"KT49VPDqIIYXz0O3/ZEH2l2jipmaxmy9bbncZeG4nl0/dkr6thOa5777UjHx80Pfhy2Fjp5CK+BG0cOR",
-	"mOg3Iv6LUftWzpI8Gdo9MUV0UuzRwd7+sv0D0BBsixoammwtuhV0tFB2W23Acfw8Ts8+9jLjzuAisXTA",
-	"lDOF8XwcBdVcptqWfh4nYHcTaZgcbaY8og/mXoPm4Y3+vGvR+65y64TaWrnmU9nejtBBYpAJrr+wszRY",
-	"vmNKi1hP2BTFpPyQwU4bR/Wy8Af+GNEHz2bbKOzb2j2c2bg0uFzfvy6EDvYyqs/Aaac91sY8+QK8fNQL",
-	"7o9nWFh1gdAbSWji2sfzGo82oUiHToY6/lxOY09Xl7DgyQk/GfAfLqcwM7jFCdvJzzY1ZtZkvRlmVmwY",
-	"Z3s8vtkBPk+NDnP3pWu3l/L200Gi9rkZ2pOkUvfkUDfHco8suqGZtpurabYfc2iVYCCsfuYKYhmutuu+",
-	"dQwRf7Vr4caFJmqF+ScDq4/GGey2qifqK/jgR1x4wsPMoI7i6BKD3p5T1FQ29YAjomFCsiWLNaUqCgnK",
-	"T4GyqSmujjaaC3pixo3KRQWpoJAclfd8EKUza3bOPNdsJSTnu0y3t9kobQPnwgxDxhbi5XYx3SloGY5S",
-	"WhFCB4NEPk5clWsoIX0me5uR9iTmdYdKuGEXjNvOD2dPdMhO5QwXVrDSOjaHrWVovQ+xbM/23hxz+UCi",
-	"sU/1i0mTQSftq0cu4vunFuBhk6dKb5+J3l0gNjoa3uSyTPY8tfU77ScNjrgzXsCHcdHr/W3jE/zlse33",
-	"Qs13e3KbSIAv1U+tp/Pw2W2JBgsvb6VGyll9Xns0RdiNHsDsr7ngBbHXkzmsrEU6JtDaEygNVslwWzjE",
-	"HX1X8DReRiuRAW2z+i/Y6thD0GgSrYbLN64TcqsRU76CfO26y5JXQtHDSq8WURxNLtt3L7j3h9FFvtHb",
-	"lS0EeNuLkaNvGzMPK64jOiPeJ2ljVC4Mu0QNkdtMN0dZzOg+eK6sYhluascaibf0jqaLjhjSle6BkCak",
-	"S/TRSHHJEax6eHXb2EDa2U7v3v5bNi52roffN1YZ5Bw/Vck9Rzntr0QK0bQzi5HiaTeClztifnZZzjrM",
-	"CxO1tk1G8Jw1M2q16wQ5gPO6aaC+Y4od43ioTCND9jH0gPTW5hNUPZpN27rF2Z8Xf6H5o+KhHyty47rR",
-	"HzBeX+d4NE/bw3dc1Tk+PrG3y3AOfh7bsC3I7yk37IyMq+1qF9NIdoZqS6H0KWlKvdlJrkG5eW8MdLcu",
-	"jWvE2CgHle4WFsLm1qzqDeXYPhlnQyvdae3Xap2PZuRes8NIK5KTR0G1XtA0CsG1R8EAtDz7jJ5+KIPr",
-	"cHxzyuTJvAWun7m6lXg1y5EeyyxhUNyC1iVsgOtLKJ/YGmG/5Sem77nWkbngSpShNq7VL6xP++xSJyv8",
-	"7e4SV5hCbBmo1choAUNKZeyCL9pg1LWH6NHRblsNnL2+bP2G7WxyLjTL45oyTpaLhAZc/lnCbep7I8d/",
-	"hg+wqRJeQ9+TOJ5shA2dEwpBWsPA5Oz4Wvdzr52E9nc06wkvb++u1fJ5FrYVRQNb8uej2st0uqe0W2j0",
-	"t9s4IO2BzWLOaqHhigx6e2jcahpaynpCvAyUW7Q6ZOLuCQHw1nNHF38ODxPuBzmake7eD3sk1N000jxF",
-	"nXkWhvpGEqzsJT/vt5DtjhS2/VCTecjIN+egNUiyhh3Z0LVRwY2uvWUqPqh4A7xQie7T5e47kMn3iYVP",
-	"jcW0WC7ar8ZLoi80ArWkVcSI97Vp2hjfmGOuWJEYkGyfH8s0NufWaiK2TYH1iZg/vIDx3QsiTz2mPfah",
-	"0F7RYHAPZhZUrcHN1I1YtgUJnSlA1niKG5eJ4c0p6Nk3ujqgkLSPKzh+QpIa7TM/i7lL2ntA2CfrBvke",
-	"ga0JzoG8W5QXPYNbpvPVKY3LB7YjH9Zi/DZElPa54E/RWVhufIkieEg128Bj8sBPgmEbVMVDtbEVCf31",
-	"pCuqbiGXoOMazxqg+ib0QdufCIcSzvI/295gDZU2CzLGAtieVv2vH1/cOLAVbogppGv9TklxlLeQC170",
-	"IYYovCSCl0NItAtxeoTTSaXQ6SrmswZeZrOtZMn25QdjmX6yzs8Gci2aCh00nQszbLPpRBDe1abU9nzN",
-	"9GBKSzbjLRh38r5u3OY528y6SKjQTTh79ODBLJvVsjTnQetK3VxfF2IDX5VUrlVVy6/cg6/NM67vHs0O",
-	"Ow/c20n/8o7yhMdJBZ62X3ofjQZc9HgdL/aPefDTJPz9XhgF7fZsVhYoAZE6o0o23nwJ350TUqe77147",
-	"//Oe258mVKBLdbvbM+Tbhu240MJSiMRSzw9i9rbYTcmuEWGE05qxjUmaHNG57ey8nfc11OkmVUNyeAZn",
-	"w7bCtXvF+XutxZxzx7skkFgypO7UWZg4oQKP2xmnNd6j+95bbre5+PBu3MrrCH3NuHGLFxks0OpqfjrE",
-	"W+3FItOGlEikOKCVxzT23RnXv7F/jvAcsCdCYhIeXzTzYw7kbsGUZjzXKX8iakMjte5Fj7W8KGmk6ZqH",
-	"CaG824fItk6SNRAh97vTtK2eFLPumfVjFNH4dtode/bXqTrTtENDnRHITA0FaiGqwWjgaAtvaQeEtbAT",
-	"JVEVzdYdK5J/f63OG3afAssl+AiC93QG0sqcHDPeAWlvwIQtvKxvuMPfXAVuKCRCkLkBiNZ2QgepBzG4",
-	"FOJmtCN+y/j+hNwG5cn5W3OqmBpV/JCM3ZZimRiUlDzdvQOwsbEjTrqe70IDkeisa9YdiHk4vOjtuISP",
-	"bWIf5ocXw2q3cE3Z0AHGDj0Tazat3pTTVTk1/W8PN9KUGJ86OcQPDXFPii4AAnu7+DDIgi2d+yyWTim5",
-	"fuZGiA2plhrnNmp2lTKyU98PnNaPIYroL6qLGv/DPsVb1Ag3kT6ZS3DwRaRrns9NwN4hPjuhvySscWo5",
-	"JDUw6yDHFSjP4/kev6x2X+Jw+TSXhtY8wr7nh7mFe/X25w5zHTUDrz0/safL7XDlNi1YRk7jr1yPsVEN",
-	"/mxXslisFBM91QXS5wfOyfe2tRvR16lPaLbWqa33a+zpN/tLq1NA32B9l06IrbChyPDQble7WTYiPFue",
-	"0qft7HH7w6fse1hMLKIDyCeU0dY1UEumd7fmtU4uAJWW/+Na0KazX4UHrLSurGNBecnFbJsmsWYwC7Nw",
-	"fJfA//YXNnupGE7A/ITFHYuIae6bJ4Dt6eUitkYV5CTMRbTh5Fa+EgbCm9Qn109WffWGv+HfYntGgy3b",
-	"EMwOjaDE7o5osbYD+WhIpXLLzkKTQzRq3nCzPSzKevfhCr96R/65FGKdka2Q6wznQ2RhHEVGmjLXx+Qd",
-	"FxzemaMiKuDZG/5OQbkIXxAtCOU7DD8rtuT4nn/5ihhysxGFii6hMJow5URU9H0N5J0lu3dfveHfYm9K",
-	"vPAdrWxKCRP82vWf/tfflODvyD+/evaU/OXrf/uPf/HN3+zMW/LO4Oed2W/2hrdbWJrlccgQCoZPEKWh",
-	"+uoN5gKzHLj1c4TBonJ2M3tS0XwFV4++etBQROu7pnZn9trRSSskdTPDPEEDElqx2c3sz189xAdVVK+Q",
-	"Tq9pXTA8gkvr3AqYfV7MbnBQ3hO8wtwj6QY0SDW7+TV+7ppLrp/aM/wpO3rlC4yhfHprjp2qBFf2BD16",
-	"8CAkjbkGTy1M/OY4lT3pR5NyzBaQ1+BZOZwjbRUnN1or/qywuGvf7RSPfr3ZULkz4Dfnx7yHaElZmREO",
-	"W1Ca2Mbb2UzTJVZIW4C/zWaO6rGGNRRwm2danFxjAUwSM0/NrwnUIBt5XwPmQziaWQHFsGaA15ESkOnx",
-	"gTuYECH4fMvWEC35ijLDhVymMCUGJE0/9TVUuhkjegrCVq77SxRf/wn2IH1n8TAtaPEl05I68CbLtU31",
-	"thc8AtNyPpcFtF0JklNOtpJp24y0oJrOqcKupPkKlMvdHg511xXpCg+Ktc2ESh2Vp/biWebDuX8Vxe5i",
-	"UHdPtwH+T10VwuXpTIZx9+77OU6oqprXhXMUmukr35HdqQstZLp7VBef2CsCMQl34MaIu7PT3cE7/P2G",
-	"0Fy/IxrKUiE5FawgfmiHa4GLb85w1FXmMggynHKVEVlzO2uqxP76NS9A4nKtAU6oIu9Y8e4x8W/TVK39",
-	"6+gbbj66CjwutoSpr4g5B05FAm60oIUBzILdAdkwbgyGx5buxQaU7Rar6E75hryCLAVmtu3IO7z1HZYy",
-	"mI8vqNJX35p1XD3/5p3VELpE/QvV+epbC7cDAXBYzuQ2GUaBGQaY62BwrDnWEyI0V7SqgCs7qstsVUSG",
-	"CMREjO892JDtgSemL2vDqAp7dpEDqX+fYbC2oty+sAOlM158XNRp+KAtlV41k9Gb1+3LzqnO4C9NOwOV",
-	"2c7D8g7kFXYjBk8M/tRpHKWWOHILCfA/0CeuntkrJuRc7g1Twgvs/I+yRMHjCmUXUvyPnZ/lICVrHgVU",
-	"NnMJW13g3HaAc3lpYh/+WYTJ5CixL+hgBDv+u+HtWHb5zht977Dpv17RbS+ysB0RUvUadlcKM9qTlB0S",
-	"3gfxTStRDBdHRcX1B5felE5xQm9az/Zxl9DAv44mZo1aUIjOxJfUqmQ6Z01TWgXfw84iZ1KOYPSExqOH",
-	"EnErvM7imjA5C3yXuQFL2L/bKz7wgakOn3WZiilOG8LMSQv7hQvuTgZZ84KJzd8nZYlqlwreJCZ9D/mm",
-	"G6kHWZjcnQTY9UfzzyerDJZg3bZd0L2CjbiDF7aIepx3wtz0ozkYEYL++lABvRCM7IIJRUBZOBkFdOX6",
-	"TPaCp238ZEmZfXFgXJYGJ6S/nzjsgbVLfJkfJmDHO7gK/NH0eD0XrrgoeZr/ild8mUgwa5uYEfyyEkbH",
-	"MnDy0Qucw0rb1r3eMj4M3o7r9imqjWl/KsizuM+sCYL2WBYnWBNn2/oT+3a8pGOcLITsMO4+Sz6hLb+s",
-	"L4OhI9c+X/xgTGJ3fv6QLp4J0f6f7A7ClHBCCYctabUgMvzUof6xm3cicfY6uIpMf+tRUml09c4xX9jY",
-	"ceqUP6M5vAolrRc+5qEkcJRqHtX7Q03hl6FRG7C9Fub/U2p+oTaVFxhXtEDIWtmu813z4SQp0M6xSAre",
-	"Z004/sIU4ocuDQO6XcZTc0+SUpRvsTD0qaEnw6cBvPA1fNBDeOYXFaRzcJtYPfFE0rhCI2OuWjQaKG8M",
-	"mV5/dH99uqZ5DpWmoawubsr8zO11z8LAq3MpuKI4ntmRWzNI65Km/3SW0mu6BsdLHPTQfX4UL1a6JBSR",
-	"J78PEF9edXnS0OAgxWU6vNqV4ARkhBbBPoOEkoLuBiL34NCJuQJ557uGJvy1P4WLzjTMLo8dV/1/zyrl",
-	"xOb4C9Dez4EuXYskwABXCdhPDyPBw50eB3g3Jny/QvASr5jS6PiiBKjZ7sTSEyGK+WMuxppIcrG4iduI",
-	"0Rj9N5IuEF+j0fW8gE0lNPAcu9gMQcXUJxo3M8JQfHhREpgQ/bgxQtF7ZuPDSRUqIzg9AGvbhCRKbFox",
-	"kx4ySTD5925KZ/+B/69w1VmHfj8KvYYCN6FXTLVmkl7eUui+uBR4ttpVPfGXlkBV1+gMeH7QbszQ26fg",
-	"8P0rtlwNW8BGpN7/cNT7/4hmTWcM74Scud0wC/tiErXCYNZvdbEENM5dKtaKKpzuih2hd3CaX7Z72vuP",
-	"5au9a/9uJHJkUN50FLAH5QFSOontlJQO6eT3KqUPGSNQyQnlsN0bh84U2QqJVlmCT0oe51Ou985BC6FD",
-	"6nh0MeqwrREO6WEOy9os06Y74WtfiDy0zDjMCfANpNP5SJejLnDJ60hQvkePa55qTPSlFLUdaJAmsoSM",
-	"b7WdSrISV3Q5gY/PlZimjfcx9bDJl/ge38MsQ9/+MiKc5zvCCqNdmSdnNup51ehktoo5ugQhE7Laltf6",
-	"beKHq3Y3iyv8N77ZP6LkbpcRT5qjZutDQjaP6/hoCJIoQwL+fCXTKUaI7aaWLi2uQy3blxjCbg2QmFCW",
-	"WhDEIqDjhWZ9z/JyIqu2PQLmns1aX9E5Jb5d9aXeik5aHebc0U3oNW++C0Nj0J2Ft5kDyxQpYdFqxjpe",
-	"Alqyu57X5Tpdz2AW+6Qsfy801dvscL89SBHpPrhgpW5y1xWnlVoJPaR7ujWMhz/woFZ/I867//0ld3Na",
-	"HbQ7sPj85/a20KHRf45USvt1xfqI4HyUCjgJXhlCMQVgR7ZGmLnpRLQsD8YSUY4dDULrI46TLo/Vou01",
-	"uXZwiNTi3qsL3Y56mzgnY0P5zhWtqMcEaL7Ceg2oNFazONgabVArKBdnsZ2P9o/epMunxohy/PjSITTp",
-	"H5tWwk9Jv5ounIXACNPdToK9hk1Vuq4EqQS31/6aixs9Dpxxc+BDqT60DAL3MVd3ZqPdLgcnZrOIXEO8",
-	"oibgec44bff1nrzG5glZGCt3ISTZrgTcYfd3qFyKE1O66RKfNZXzduy1c8DpVg4dd/3whpbCdYij1aYm",
-	"XsuwEttfQluWL1Fb96ubuCbqwANkTSajkVF+mqXkZidF4f6LbcfxjzS0gUSwmrakY2dYMOrs1l72FZZM",
-	"k0KAOg39rW4tSUs59BeZIvV4PthPhB3v/rBumE6vmCnrm7GssuHg0bAmFh2H9jzt5jyDSGzTK+d/mLTa",
-	"8geYPuufqjVWVyNYjGy0ddmhjWWo7s9zUHtQQvXVQem6PVgomtNj0fXSXzaNy8M/3g/a/rzJU3YVRHD4",
-	"kyJiy4kH0mM7EMd32lHO+zsM2BiDv/5o/vnUR5wnJWeYm55/M33ay8SFRZjvEAqLsBOULSNa1lR21Ltk",
-	"4ss+qK9b7RuT8sXxpJPBflnhEnuUm0o6+Gk/uev/sNLKouweeg05+rFhXiRQxomQBcisXYLpEESE0Y5l",
-	"zU+iVSy57g8ZcPVFMgc/MXZaXBj4NIhIxtt72gwkHL38nlLiOqiYInTAR8QNHl3yvb+bAPtTN0FNAS3B",
-	"Fqiaw9sbWz8kKHN35ADj18mAwi3Q8nzxPkFmdJiTe8+e3YlViidVJcUdEPhAc13urKPCLTxzvlyCo3Z7",
-	"mXUC13fCDVmO4vpvghV/r6ocOtSdsKyroXmoLsnl+qP9o1dJfuXnb46Drb1tclno5tBNqiqHCaQDu2Ps",
-	"Q/c6b1o3J3sf4iXwyj35dGhHO6yIsgDp9mGLXQUH3whkUCMso36NLBpPqNd+GN1BElJuU3K2gG4+qwsW",
-	"idyc7hbdtWZTrgjO2O2hVFPwMpXl2y7hHOWj/CPq+ZaI2n3GJ/Wt5DbLC7hGu9MjUTGj1vugqqXZEFp2",
-	"zfAqkNHq27EHEz5UQqZbxX6LP5/NAE8JVNmQVDga+Mlgs8TJdGzhJ9NlNoY15JS0OgRZBcyYUta4UoDt",
-	"9G3UNRebDVU21j2IN7hAUc8RGtIJCmuqfJoKeixXoizsWcbQXPzl7y8RXVBrVqWLDcY1+NNkI5QmSmCc",
-	"+zF5YACZWLy3pi7x4uZ8OFdaC9/mfLlBSIwrDTQ0Os0pF5zltETmmVhmGHo0Isv4YH0L7KCtKgm0UCsA",
-	"Ta5Ijp0obcdG7RpVyZoTqog5HXVJbcZSYXMCUumf5mnn5kD/3mK6r7vZldRzSgMx4kZYnsoWS1joK1H3",
-	"99B+AQv9U63P44t/RDHqADN5ji2WxZjTxPjSZumJ2oVvVmJLNnW+ciF/jFfYyQWnE8WQVPZT+5n84WnC",
-	"AuY+3HYRloB59R0PqmXoTiScRRO/QT6kWCpcNiVlfGEYd3u+hxKpfYSjQM1RmhrdbY79yIsz8Kw01Uxp",
-	"lqs+T8Ftc9WX6S1oLXDCoLu4A0mXkJGas/c1cFAqzAlB1XCBjkWuvUomFrZf7EkmTc0xybE/0PmqHu8c",
-	"e1XfRyRjatdN3Qpyhmayx4IXXcBer6hdRNz7+B0t/z7hazaOiaLcdYnXIYRntHl0wQzscdwCtoQcWKWP",
-	"6hn2ohOB/hkiv1+aOmLgdx8q6pYqlD4ZUd7TQ7nagoQi89Qy37m/xp9NTy7XH22FwqdrBVqXsHEwSkWH",
-	"zDUOCvcQi9wju26KuCut6EsRj2eETxGd8rD7LDEqj5DpSPKW7qymtDedbktt33aBHUILUc9x1out67BE",
-	"XHQroAayszuQbMGaQGwigmWu2p0iRU6mxX9UgQcFmhZe/7JJxk6XNnJtifOVxsWrGzpQbMmvWA/eb9mS",
-	"P+cTZfq5h9/zGZ4iJdPNIpzd/Pq2o+BVwA+H8vnBdYa7WnETkgqPJBByXGRAnHOApTFnvV/3liv5rbMh",
-	"9vY7OCvSzzDqU6xuw5yj6YwwfMU9tO4/nNnkv0moFe7n64/2jwGN+u1eRjNte9tnbNbvJm6g9OPC9rSr",
-	"FRyF1bCO/ZNA5dIEOLHhqTwMBtBeusn4BSA5ost4NKTEYUvYfuE4BtqpchkEN6TpJ2arVHCiQDOaTFlm",
-	"rFe4l2gIh25azbDHBnImkJ0Iwc+iBE9Onj9gI1rPA4RsbPbHmKuXS9Cdsc0Y+yVK090oBhFjqdcLVoLq",
-	"M8x48ex+mjEdsJshVHRmJPD+2kvcAtcIyAltKUDlKpSWUlJJuGOwdVqXTzeyviAs77aXdRvjRumopUPv",
-	"U5AfLdPn7kRO8l2YQXMW94yxK1aM6IlsI/mhGcDQVAjDbFvjCvBAFsZ8lRjDp1wnc5rSKRH3WyTZxcPE",
-	"nl5bLKlXUtTLFdFs0zSJ82DEdIvHTWVlGJTLsSY6DLT++sHXp2uN1+4UpJncS3vBpdSkCWrE7AI/T56y",
-	"g97UbkmMjs3BDk1VWojCmv2NWHSsLRCJsqnMNmmSaTIHOwSVHiaIjuVplRRz6CMYMYcvXKvGNU4Z3JY7",
-	"b/1yG1jFSfNkvsN/H7t2Y5WQNnEMVZcV40un0ZyBHR+C641InJi4O05V/wLTRe8jp8G1ZGydz3Q9Ujpc",
-	"mipJek3XcGKO53la54HcRy+kJVohbZP5bTMeN5X+Bh808FQeKXasbmWS+s++VHNI4iiuwbYHITl2QNLJ",
-	"RMFNMpP60aAs0K0vVXd8OBdGeCP/bbK8SVXLSqjUqFIO29tcVOcmLMb4v2P/yXTOMrn9h2cNxzjL7vj0",
-	"D1d/ewSLz5I58Oo/9iLf0d6G7oyGgHhnWtnfbFcwMjf4OsJ2ekSKmxPcN97jF3fJF6gffp7xHtP77Ww8",
-	"wWEfvVkWB9gTMS+FAsv6RrlA7MjyPt3hNV4xFs9flC5gtjCxJvDXcE6JOVjpDuB9I+Lxx+uP5p/ehKnX",
-	"lhuNw4i5aeqUnhS/vaAl7TjxaHheu2n9yQ5TVOeriQGr4YO264gKy/tKzn8pxVJi3p9RG+QdyCuUIhZC",
-	"mRsR5cUeAd5puDEc4scz0/5eCfmJWhNqoasFUVpUj1vZ8t67beAHBSmB3kFjMM5hxbr93g8R0sj2DkJK",
-	"sTzGVl6I5ckISbgjS7iDcnDW2guxfIE3/O7S1szK76WqAummYEXmPYVzX5o29JjW6pjH4Gdl/QWTQcu8",
-	"4B7C7LXbR18SQjduHOdWTyVQDWbRZ5vhE6m9P8IWl3fPoZzmndPgsCgIRSyOQGIg8euP5p8BqRInIdbc",
-	"9BnTJMzWXDpRWRIt1sBtKr/vSjaO7BOG3qvTmp3uwWaCDje4rs8SBJiY5F3Xua1l9ohlY+sXIrOJgDaJ",
-	"wU2pwDFv2EfTNxI49ZB0OwAmphEp0K0OgJc7Lg8vyQbDCidvbILIsbPbm9aANqKMLdmtl5SLbeZrbNio",
-	"poG9+LInvt92t5dcElMX1LHN4u7BQe84I/rnDeRsraGodcBHLkFfTknAfd2Ds35yFvsjbO1e7lmlaL10",
-	"yhSjOVAJ0pJH/NSefzqvP+K/AzSQ06imoYF49YZ2Tx3R3z/0dXj4mXv9v4I7gYjCTRCc+dIZDHQUJ93s",
-	"7I8zi/HZza9vDbh8hrL5+NZcKe881GtZzm5m13cP8Wy59x0Gg4QTzCirO93AzboOYzZVSXNotw9hBXDN",
-	"cBhLk2zo3LaHtxfYA8V5CToBx9ZEB+fqjwSMOKG1XgkDjdBjGQqfkF6ILXdOqcZyxwHRsdiT+eVPdqhl",
-	"a+mh1X4scobtircr0SJObNyciLKZi6XACEN33nvyDps0EUq1fJN37DQW6cpEpdwxvvTtyUJ3AqVFVbH2",
-	"i7GIIjYtli+ds9c2pTZYpVVlJa7fI5rhcXgUrNinnLpAL8Wn/xcAAP//",
+	"7L1blxs3dij8V/Dxy1qTrLDdksZJzrSeNLIV61i2FbU8frB0IrBqk4RZBEoAqilGS+e3n4WNS10IFKtI",
+	"Vkv2jB+sJlkXYO+Nfb98nGViWwoOXKvZzcdZSSXdggaJn55WUglp/spBZZKVmgk+u5nt1iCB6DWQgilN",
+	"VgIUEXxOqCJMK1JQpUlJV0AUZfljwjRhiqyEyMlSSLxP0a27ueI5NL5bssK8ndBCcJjNZ8y8730Fcj+b",
+	"zzjdwuxmltllzWcqW8OWmvVt6YcXwFd6Pbv5+sGD+UzvS3Ol0pLx1ezTp/nseQ7bUmjg2f572B/uyTxb",
+	"4TokvK9A6RuigGtCV5Tx7irNxWTH9JpxoneC5HSv5m6fXGiSCw72zjmhPCeUqx1IyC2EyI4qv7U10Bxk",
+	"vbfGMq/MOhObfGQ2uWXcf/5f81lJtQZpnvl/fv3/rv7v23/9p1kUDssfqM7WhwAwm/v2NV0RsSS7NdW4",
+	"22xN+QrMgsmW5kCWUmwfEw6QQ04sGTBN4ANT2uBMAs33ya0tr+yrxyHuBeXwIz4htuKCcviTQoTM5jP4",
+	"QLdlYR6wfn+Viy1cLYTYmCe5NZVUr+sVmZtn85lBOJOQz260rGDk6tiW6cOlrcWObCnfE6oJJZptU7Rc",
+	"4P3Nd+awpFWhZzf/ZlBMP7BttTUfLMLtp4dhKYxrWIHEtbwsKH/+TRxOZUG5gVO1XSBOAqQeRiFjLu+F",
+	"zFLILdV2Af/+9Sy6nldCaZCpFUn8NbqmP0fXZG84f1VVEkiyGgMjWZ0Potu90rBNk7fC32MEfpy67b1n",
+	"0vdrqjYpcGmqNnF4PYouyFx/NsRew4fIedPwQRMtyJLxvAUmJbRIHL33IxnRzwpkGlOVssTcxRPc0Th6",
+	"zA1nIeeTuVmVgitAaf1SikUBW/NnJrgGjnCiZVmwjJqVXpf2in/9TZllf2y8658kLGc3s///ulYHru2v",
+	"6to/F9/YVQSoJjsjJndS8JUVdlZ4CJILBJt7jHnLkyyDUlOeIQxpnjPzHFq8lKIEqZnZx5IWChoA/DiT",
+	"QHG9M0okWxFtHs8U0XQDnORixwnj5H9TXlHEbsU1K2Y3s0cPHv3H1YOHV39+OPs0n5WNV9SP7MrUQyiH",
+	"5zWoM6caorLVfSMWv0Gmzb1PtJZsUWl4inIUNazWQqi/wHw4eDWHnfmeadiq6AXuCyol3ZvPosjH3PCp",
+	"SX6/NhZjn2QX8LZvX7eaaqY0y9TYvVnNIj88TBIyIXNlkLpbs2xtFAx3MVGMZ1bxtMKALGApJEQ4xXyW",
+	"m3XxLMIscrZcgjRUe0eLClT09iUrir7lIRlmVMo9QQF++ARONbuLb16tqex7+G4tFNjVEcqFXoPEdzGj",
+	"ogoRfZ0WZQv3fUf6b+bJT0XF9SiicDBpwDZspUaoXUmUaqqc6adryDaHxLKQYgP8iR4kBuYz4Fq6Owdc",
+	"vabqO6B51JBB2BqKMuqqxarRdlfsDjhRmnJLiijvJGVF/YKFEAVQji9wTz9ANOOaWhLs3tQBs99QuMU9",
+	"NAnHb7mW+8ihy+zWImuh+oCLXTnN9ODaxT76iBw0tcwwzrzTHKdevYL3A9GmKnvT4WM7wDOPxP3hwuce",
+	"CPUTwsqT4PT00YbmOko1VuExdpK1QJQmBn17lH7GAF5TtY4KiOai+9H7gil9uJ4sGOSHlObP/SAG0CCh",
+	"YwzAPi+20L/SwsvyLhFmhrccXcUtywGFMwgn649f3Vmdu3VevzO6UsHz5DKj4FxQxVSMYVBNlkwqTdZQ",
+	"5JYt7IRRdxZABIcbIqsC8jnZwB5yIiTZAVutLV+Mn7KoHWLulFXBuFN40PpuCpr6KSVIFT3yB6DC6wKo",
+	"Zn6XuJAU2OKEOI7aEPyn01lSeerBX82pDn6CnOnha/82ZzqmarE4wy/oAoqEMge5GqfOOcuqvrTBHEWl",
+	"M7E9emh+cpf10cl8dgdykfqBLRnE97qjUfWmi1dUJL2NiPe4F3poeZR4GKVpYGKu6AgtggktNC1iiIgS",
+	"sb8+sRGpLVK76vLZ4hn9WVHaExqGg+FlQTPIg9l3CA0lKplBimCUU0CGWPNN2DlvnH9CeI0X6oZh2Y30",
+	"wDWhXt4PZOIbOrrm57ys9BiL2MMf33BDOr7ON9wKxRvycSnF1vz+6Q338vGGfGT8hjRv+PSGl5QZiNyQ",
+	"jxvYqxvy60fLLW6I/fcr2JaF2AP8iAd5TtzjbvwfX8EHDZLT4nn+6e2nN/zQ5q6JpmFzP3yA/x3Tldy9",
+	"URiKbUklc5xtuIDot07hfdU67w1dv4eNKsryuC94SSXqCdbgtCKdSsBgQYgq0JUEOKo3Ng2yiEi3K49B",
+	"6htJl3o0rdlXPDei69fZiwd/efS1ebhh4/hNyQqhZ28PsN24bYzEc88d5cI42CiK7C/M1TJv+JyG47f2",
+	"woT7Y5j99o7l4DTxiL5qg1rWs6Do3hguQLM1Qb/C3Fi3C6bVY0IXGPGqo3uZ5U9WhVWE25Bcx3B3ypRb",
+	"lBP0wcGTWNJOVEXuo0vmVXcgc4aW2gj1CMNQh28wS8JIlXMgmYNnDttvgnHIMW4nKk2oMsyPsCXhYiHy",
+	"PYFCATHakiJZIVTjKNa7QpgNFxivKs5B/lzGll9KsaALVjAdMQPoVvAVoUXhHE0IrwU4g4NxRCIzi4mt",
+	"0jOiQWu8NRfHzqLBulZ/O12iL2qtDg0gXFaAYSCRg1fFaPwZzeC1MP/v5fN9G31Gsy7zH6Eb1nImhssg",
+	"FIYtoKEmtfEulmQh9DqcV8rzEJBliuSQsRxyQheGgvUato9tmHpBsw2hiigAjhROqLMfhwsU1dC+Eigw",
+	"9x8ag2NNIaWpHmo5eBPB3hNfVlFABJS05i9UEwlKKyJ4ACUXpBB8BZIoccDVauY1YltJDp80sDobDueh",
+	"Yx71sP5nNlZ8YBKJotryuOXYYxovGRR5lCgbiRFz4pI4cqE15KSkem1olJJcZNUWeNRLUbCWBp5iGT1+",
+	"umesgCeG7iMMYCHuIqLGvFMR/DG4eNHbi1ErCaSkSkFOxB2y0eGSx5xtCebeuI6YA8b1IW6UAs9E7k7S",
+	"IQocj41GDQAGeEPdE+Ig5Hn0CFOMzKW206tH299eJE9FJnIY66JJcJQe1dv+9KLnbG4hj1vNCu5AOiF8",
+	"+CNzetUQwzzGv3D7jZeEfYc1zWvo+/f14O6pAyfwamteImS5pvyqNgAKoHcgr2iG0af5TFWqBJ5DfmX0",
+	"G1TuZvPZlinF+KpxX17ZQDFEvwuWBoaWlYb8auuSecw3khrtTcj9lbEfQ1jIfMKNZvusaHxcM1zEQvD8",
+	"KhfVwu4dP9pAkFkhlZurpZDAVvjegrIt5Fd6x9AnUCljbm7hCuPAxvDZUlaETx4PV26jhqka2+uK8Tta",
+	"IGbs55xuqQ1bcaGv1FrsOP59hc8zMJBs6VwPVxsozZ82+Hil1rLiG4TAHUi6gqtcitIjmxZXIbwoAQOO",
+	"GdTbq78Spf1C7K4kGGxDMy5Qk6IjgIQPLDjcj0RmmhHDLoldzJHm+czFPGnzWY93/5kE+B+YxKPW4jYN",
+	"jjjUmEtJbVzxaFvcvNFmiYScCMztonspioLAh1JITQohNsomZBx6YY5v6FhGxLAd/mdFZSzkUhRi1xIz",
+	"DXrsCpmWzsLFlnGqRcIdvgWlaEJjE8uEyAjCsBuCodoax5g2p9B4zIUxFoUka3oHRAEtmjGdxkokZC71",
+	"ppN1IDgQLUid1uXjyisDqz8pl0Vq9FPDP/DdJGd5Kr9AS1aWKZE9TOF0eqZn927pNWjmAWFtFCBM6xXU",
+	"4I+RwvP8b864PyCHvhQJmlAClKaLAuK7rjh7X8GAcLt7cbgjPNa9OLaP72HfdLQMdzVuYD9WnbHi80kj",
+	"jjpcObX3vgwx1eF33tV48uqF90nanJngcrxaFBRFn9t3+GyMV/fh7THWYbWBiA+zdga19nIAlgSWbit5",
+	"B/v+sHQk4UeKbSKHI4XV4QLRLul72MedBx5VsRyI1QrVrZh967z2RAEmPBjuUlKl4TGBban3ZLcGTrjQ",
+	"a/Rz5cA1W7JmvlMyUtwNqrvtNtfjIIbwiSHihQu5dHBQ6bVIatvO4TjG5TSf5WLHlZZAtwl73eirRx11",
+	"kAmesYJhpqRN39omxMlCgbxr22/N+EBB+YA4UownoWpSQ6i1teZ7DwCVgv8lgveIx9OD9+b2Xr10mB+V",
+	"rdbRMHwnfw7diHV4BXM0GCdKbG2pgCKCF/s5WeyJi84dLhiW+qeYkyEhjzaMRw5nAUt9JSo9J1xcWWfe",
+	"nKxZngOmdgRT7DH6eBeVrq8jW7o3lwIueyHQRBzjbDIaxHHZv7Gp0u457q63aYBMHHv3YE9GTsY96pXd",
+	"1jC6rV+R2v+rAO2I2RXn3ENNhIAA+6zoCpjhuK/RcjxcggTq5MMwUwc+lEx2cid7b2D5QE6cYJnRhBDL",
+	"7Pzi61VF9y9WL+DOena8YsL4UmA+ieSWJYKUQkYNZ3M742caiIVfQC/l+YUesUjqxJ5LpkGGJBtq/UB3",
+	"1nEeciD7lHSE0bQH3GHhdFHyA8QTOwaJMNUr063gOFccxQW6e/bcrTW2sx9h95IqtRMxm7ls/HJEb/NX",
+	"Jt4ROMhQh4OxSGc3f3kQila42Uuxx/BUW11qr9ne2Chm+0uzmO3P//7v/cVsNaa6NY9HToC5K7H5n5U9",
+	"cUP3HiirW0qICce0wKQHBxZb5OOJ6NdZIYQxhnZCbiK5EafR7JFyoHmLTjopNvPPQvExRPxUpy16Tp7b",
+	"tIKK1xUEStPCVmYuK2VtDcqsw2VHmbYM3wZvrnzwhltPclQC+MNVZ5IOdrkVOZpaheArgh4co1u6hIFV",
+	"BUqhPVXDfubrNfwdc5sozhTZAWwiHrliIMbG4LfrpMM8kl720E5tGxVQTIX2+mUgVsMdZWn47Ll/fb8M",
+	"e+ksr06CSsLUHKs2LRNhZku1ihiNn4hKu1CopEuN5e4+BWePIWiCqt4wJ7p9YUQhRofh8LNrfbGR52Cd",
+	"Qjr+NkA3SeZVFgIL3g/BZdfuTLSiEDuyFZhuRDnRWPYU6iqwshvLK6y7FT2ij/ED4yusQlcYu5UVcosR",
+	"yVsLpWlWQCrDfwNQYqU+ZhEtwDpZcA2Yl8/nZLcW6KWlaqPGvdstOE/EKVuCdRgWZDX0SrOJb8fq/3bn",
+	"T/TYO/6678/+OOYhucUL8Q6R9nQnA0rWCX5uTOwwI7Fv2b/QO3iNCxqUUNXJW9u7hDVwbmasRHP1Iz49",
+	"74ZsYF/3xxibkuVyajiElJoDmmtaZZh57cqZLDQ9RAIXqtFTn/rmCQucsy8r3qB7YvvD+txONj5qgmyq",
+	"LobLzzy9z/AkOnN0yThTtu5nTQsLzTvB4qHdlxLumM1APUhsqY7ntYXEmIPUtghvo8QKU3QzLQC1sXG5",
+	"L+bu4XD/mecglRYiKoIMD92jgzpeCmX9z+jMc3JhtxYFYF4cF07YKquuxSozrYoWK+KzKtw61HpSota0",
+	"BLIHHX2SlYl9O60DXegvWOqLeKzmMx5teVCX2RMudtHCMKvMjVDyMf2AxVfhMhJTzi6XuBD/VexGnFN7",
+	"Fl6JXSK4VaZ6ZSD6dMh4Fjtls7wkUJv1GxVVtkvG8RpT303D0/+8nThpFza3DBY33ECAI4caiA2Itc6A",
+	"Q3aUAVm4jE4awGpF7BBkKNgw/eXyvzmmPLJsY/s8CSlBGDsWc14wtlzBLx7dhu1VaNc+mb39dGDALFkB",
+	"seiU+b4uqLZZqr5cv22/xLRtu+qPtdPg0bEOOP6IxpgIMrzQOUL4TGpE1nHD2sMppUYccVJ0oxSOguow",
+	"hRZkCZCHUv9AWF4t9sSt6F49JhheRdvCZeRHaqy1MZLVqErtDtwE0XJPhGGMBpM3xKoacxKSG+fEZzLO",
+	"ic1NjC0lcWDx8Y9Jq8mN2PEQs7Rc+YBU4qax2jBsfhDI40E8YaJB1EfDUUfJoj8Utdg7srtxSp1YYm24",
+	"qwDagkGsrMCCwKbE22vsb3iQDwH6Kc0ZDMccnJudNNldztoQCB2FyOHaD1RR97o4wxOLM532PjbXG5pH",
+	"6vue2RJlsYlbGUpDOUaGiQXcaojWfYyWOC5Sh1599CvaxSRhhi8+gJuhqjjatqwomDovxlNrKaMyedrq",
+	"tHWahoiO8/m9HeT1rc0ZV2XidpWCUtTL1Vc1LqWQEZ0ahTdBL/e8Lp2S4NRr4nJBhzt9qiIaBA2p+SMA",
+	"7+R21M5luoCeQ9zdZiX5jd4xtG5uUPtGwUorBXOiwDXl8TmtRzNM8Fe/irDSBK5KoayFP6K681hW+hmp",
+	"5J26rYPiq6GB30jiU4gFN9fQ2U0MSP9VgfL+ogsCKVnbt5AMloneFbiFUGSHVkrwZyiX4WjkYd1bx3YJ",
+	"Df7Tuv7QPYspVwiH7SZVjNEniww+B54vVH/3JdWInUirdfmD5cl91WWehuNuIKo2MSu+pEwq5y7WoHQn",
+	"MEnwNguJqDQzyxvpIezgogROBAdFFnvsPtiC5gSp9eGoxzQLTku1FjpKMqGW1EDLttkla1Hk6nGwOwQH",
+	"q39TvsfkQqeQrqkiW3EHuY1eHIoM74KNwMYQJ1aKtADTgGfFE7gNlSbE5iO6aIrYBk5AuLDL1ALb7hDB",
+	"b7CrMOQE60TmhuMMcIp2ag3sgjx11EtsQDhGwa8gA1bqkUx4qfvi0meo2+iggG2ZSnh1xvg0r+4poOxT",
+	"sng+JiRnNjPujp72PPfVa0f5xpyXB7qWrjx6VMr36M4/qarVkH/UKV8NaAo056Dgqd+vvEGxPedr4jiB",
+	"P8WnhwpeHcTw4nnotj/yQLtrVDFT3Zitty2Xuywc17Prx05J33ZC89x3Xyomfn7o+7Cl0NFTaAXcKHo4",
+	"EhP9RsR/MWrf2lmSJ0O7J6aITooOHXT2N+8egJpgG9RQ02Rj0Y2go4Wy22oNjuPncXr20cmMO4OLxNIB",
+	"U84UxrNxFFRxmWpb+nmcgO1NpGFytJnyiD6YnQbNwxv9edei911l1gm1s3LNp7K9HaGDxCATXH9hZ2mw",
+	"fMeUFrGesCmKSfkhg502jupl7g/8MaIPns2mUdi3tXs4s3FpcLm+f20IHexlVJ+B0057rI158gV4+agX",
+	"3B/PsLBqA6E3klDHtY/nNR5tQpEOnQx1/Lmcxp6uLmHBkxN+MuA/XE5hZnCDEzaTn21qzKzOejPMLN8y",
+	"zjo8vt4BPk+NDnP3pWs3l/L200Gi9rkZ2pOkUvfkUNfHskMW7dBM081VN9uPObQKMBBWP3MFsQxX23Xf",
+	"OoaIv9q1cONCE7XG/JOB1UfjDHZb1RP1FXzwIy484WFmUEtxdIlBb88pairqesAR0TAh2YrFmlLluQTl",
+	"p0DZ1BRXRxvNBT0x40ZlooRUUEiOyns+iNKZNTtnnmu2EpLzXabb2/kobQPnwgxDxg7i5XYx3SloGY5S",
+	"GhFCB4NEPk5claspIX0me5uR9iTmtYdKuGEXjNvOD2dPdJifyhkurGCldWwOO8vQeh9i2Z7tvTnm8oFE",
+	"Y5/qF5Mmg1baV49cxPdPLcDDJk+V3j4Tvb1AbHQ0vMllkex5aut3mk8aHHFnPIcP46LX3W3jE/zlse33",
+	"Qs13e3KbSIAv1U+tp/Pw2W2JBgsvb6VGyll9Xns0RdiNHsDsr4XgObHXkwWsrUU6JtDaEygNVslwWzjE",
+	"HX1X8DReRiuRAW2z6i/Y6thD0GgSjYbLN64TcqMRU7aGbOO6y5JXQtHDSq8GURxNLuu6F9z7w+gi3+jt",
+	"yhYCvO3FyNG3jZmHFdcRnRHvk7QxKheGXaKGyG2mm6MsZnQfPFdWsQw3NWONxFt6R9NFRwzpSvdASBPS",
+	"JfpopLjkCFY9vLptbCDtbKd3b/8tGxc718PvG6sMco6fquSeo5z2VyKFaNqZxUjxtBvBiz0xP7ssZx3m",
+	"hYlK2yYjeM7qGbXadYIcwHndNFDfMcWOcTxUppEh+xh6QHpj8wmqHs2mbd3i7M/Lv9DsUf7QjxW5cd3o",
+	"Dxivr3M8mqft4Tuu6hwfn9jbZTgHP49t2Bbk95QbdkbG1W69j2kke0O1hVD6lDSl3uwk16DcvDcGuluX",
+	"xjVibJSDSnsLS2Fza9bVlnJsn4yzoZVutfZrtM5HM7LT7DDSiuTkUVCNF9SNQnDtUTAALc4+o6cfyuA6",
+	"HN+cMnkyb4HrZ65uJV7NcqTHMksYFLe28uLwuQ3QHOxwzVZr16MsInLFLvlbOhm7m83SCAFjrteOqdRs",
+	"BldyF6Z7O3nh6zGGtptCD3AeOQ32keY8WGVRuRoIO1btyNtPHG3qUsRxqTWZphBYwBa4voT1gL0tuj1b",
+	"Mf/S9f7MBFeiCMWNjYZvfeZDB6C5v91d4iqLiK3jtSo1zWFIrZNd8EU7xLr+Hj1K9m2jA7c3eKzjt1kO",
+	"wIVmWdzUwdGAkdiOSyBM+L19c+v4z/ABtmXi3Pmm0vFsMezIndDo0ioiZtfH19pNnncqlr+jXk94eXN3",
+	"jZ7ds7CtKBrYij8f1R+o1f6m2QOlv1/KAWkP7PZzVg8UxwJ6m6Dcahp6AntCvAyUG7Q6ZGTyCRkMjeeO",
+	"rt4dHuftRqnqmfzekX4kV6HuhHqKPvosTGWOZMjZS37u9gBuz4S2DW2TieTINxegNUiygT3Z0o2xoYLI",
+	"nEe73PBcJdqHF/vvQCbfJ5Y+txnzmrlovhovib7QaEQFLSNeGF9cqIngtkhAsTwx4do+P5Yqbs6tVSVt",
+	"nwnr1DJ/eAHj209EnnpM/e9Dob2ixmAHZhZUjcnb1M3IthUlrTFO1vqNewcS07dT0LNvdIVcoeoCV3D8",
+	"hCRNkmd+mHabtDtA6JJ1jXyPwMYI7kDeDcqLnsEd09n6lM7zA/vJD+sRfxtCgl0u+FN0mJmbP6MIHlLN",
+	"tvCYPPCjfNgWbalQLm5FQn9B8JqqW8gk6LjGswEovwmN7Loj/VDCWf5n+1NsoNRmQcbaA9uUrP/146tT",
+	"B/YyDkGhtH1wSo6qvIVM8LwPMUThJRG8HEKiWUnVI5xOqmVPl6GfNbF0PttJluw/fzBX6yfrva4h16Cp",
+	"0ALV+aDDNutWEuFdTUptDkhNTxa1ZDPegnEn7+s67pGx7ayNhBL9vLNHDx7M5rNKFuY8aF2qm+vrXGzh",
+	"q4LKjSor+ZV78LV5xvXdo9lh64h7O+lf3lGe8DipwNO6vROi4ZyLHq/j3RpiIZg0CX/fiYOh42U+K3KU",
+	"gEidUSU73DzUAduJf4/GZxOOw8o+nafoaBS6wx9Gh7HTrmG7g0u4qJ0oP30pr12YpRPdoglF8VJNHTvu",
+	"jqb5Py6CthIisdTzY/W9naRTEn5EtOy0noNjcoNHNCg8Oz3tfQVVuhfbkFS1wUnfjayETg+KTgc95wLz",
+	"jhskljlSd+osTJw3hMftjNMab0V/753lm7JueNN55TWpvp7zuMWLzM9oNO8/HeKNLnqRoVpKJHz5aAsz",
+	"je2lxrUp7R+XvQBs/ZEY+MiX9ZikA+0kZ0oznumU1xV1xpG2ybLHp7As6CoahECYEMrb7bZshzBZARGy",
+	"24SpaRummHXPSCujrse302xM1V2nag2ND32jzomFuNlXDUTVGA0cben9EQFhDexESVRFk9LHiuTfX0f/",
+	"mt2nwHIJPoLgPZ2BNBKEx0wxQdobMEgOL+ubYfI3V2ge6uUQZG7Op9Vv0Y3sQQwuU76eYIrfMt4dBF2j",
+	"PDlmbkEVU6NqfJIpCoVYJeaBJU9375x37F+KA90X+9AnJzrSnbXnvh7O6Ho7Lq9pl9iH+eHFsBJFXNN8",
+	"6Jxuh56JNZtGC9bpivnqNs+HG6kr6U8dkONn47gnRRcAgb1dfOZpzlbthINW1rDk+pmblDekKHCcc63e",
+	"VcoVkfq+c+BTyUkYyIn+otqo8T90Kd6ixj6mJ2Xm4ItIc0ifgoMtcnwSTn/lY+36c0iqYdZCjqvDX8TT",
+	"mn5Z9wff+vvTZSGNfXSsslEeEzmeaS4NjbGbfc8P4zk7bSXOnVk8atRjc0xoTzPn4cptWrCEUNswjJWu",
+	"ld6oPpa2+V4sooz5zOoCVSIpIdU9e862dpMoW2U49dZaLST8GnvaKv/SaIjR7WBsOXCwCrjQdq4H5HM8",
+	"tLv1fjYfEcQuTmlH2FM9MWrIrxfQPXk4HhYTi+gA8glltHUNVJLp/a15rZMLQKXl/7gWtOnsV+EBa61L",
+	"61hQXnIx241MbBjMwsgn3wzzv/2F9V5KhoNeP2EN0zJimvseIWBb17m4tlEFOQnjP23QvZHVhekCdYKY",
+	"a5usvnrD3/BvsQupwZbte2dno1Bid0e02Ni5kzQknLllz0MvTzRq3nCzPaw9fPfhCr96R/65EGIzJzsh",
+	"N3McgzIPU1fmpK7mfkzeccHhHWb3lcDnb/g7BcUyfEG0IJTvMUiv2Irje/7lK2LIzcZdSrqC3GjClBNR",
+	"0vcVkHeW7N599YZ/iy1Y8cJ3tLSJN0zwa9dm/V9/U4K/I//86tlT8pev/+0//sX3OLSjnck7g593Zr/z",
+	"N7zZqdVmI84RCoZPEKWh/OoNpryzDLj1c4T5uXJ2M3tS0mwNV4++elBTROO7ukRt9trRSSNwdzPDdFgD",
+	"Elqy2c3sz189xAeVVK+RTq9plTM8givr3AqYfZ7PbnAe5BO8wtwj6RY0SDW7+TV+7upLrp/aM/xpfvTK",
+	"Fxhp+vTWHDtVCq7sCXr04EFIrXN9zBqY+M1xKnvSj6YumS0gr8Gzcjgu3SpOboJc/Flhcde+qS8e/Wq7",
+	"pXJvwG/Oj3kP0ZKyYk447EBpm2yKxQwrbARgAf52PnNUj6XaoU+BeabFyTXWeSUx89T8mkANspH3FWDW",
+	"iKOZNVAM7gR4Hal0mh4fuIMJEYLPt2wN0ZKtKTNcyCXEU2JAUo8N2ECp62m5pyBs7ZocRfH1n2AP0ncW",
+	"D9OCFl8yLakDr3OBm1RvRx4gMC3nc7lSu7UgGeVkJ5m2PXdzqumCKmy+m61BuRKF4VB3zb+u8KBY20yo",
+	"1FF5ai+ezX3Q+68i318M6u7pNg3iU1uFcNlMk2Hcvft+jhOqquZ14RyFmRHKDx5w6kIDme4e1cYntkRB",
+	"TMIduGn57uy0d/AOf78hNNPviIaiUEhOOcuJn03jOj3jm+c40W3u8izmOMxtTmTF7Ui1AsdIVDwHicu1",
+	"Bjihirxj+bvHxL9NU7Xxr6NvuPnoCk252BGmviLmHDgVCbjRgpYGMEt2B2TLuDEYHlu6F1tQtimyontf",
+	"cqAFWQnM/9uTd3jrO6zYMR9fUKWvvjXruHr+zTurIbSJ+heqs/W3Fm4HAuCwas9tMky8Mwww08Hg2HAs",
+	"m0VormlZAld2Ip3ZqojMyoiJGN9isybbA09MX26LURU6dpEDqX+fYbC2cYJ9YQtKZ7z4uKjT8EFbKr1y",
+	"RROt49mVnVOdwV/qrh1qbhtsyzuQV9h0Gzwx+FOncWJg4sgtJcD/QJ+4emavmJBzuTdMCS+wY26KAgWP",
+	"qwdfSvE/tsLIQUpWPAqo+cyltbWBc9sCzuWliX34ZxEmk6PEvqCFERxsgTzxsa0ufueNvnc420Kv6a4X",
+	"Wdh1C6l6A/srhXn/ScoOZQGD+KaVKIaLo6Li2uBLb0qnOKE3rWdd3CU08K+j6WujFhSiM/ElNeq9zlnT",
+	"lFbB97C3yJmUIxg9ofbooUTcCa+zuF5jzgLfz90cMWxT7xUf+MBUi8+6fM4Upw1h5qSF/cIFdyeDrHnB",
+	"xObvk6JAtUsFbxKTflRC3XTXgywMqE8C7Pqj+eeTVQYLsG7bNuhewVbcwQvbK2Ccd8Lc9KM5GBGC/vpQ",
+	"Ab0QjOyCCUVAWTgZBXTt2qn2gqdp/MyTMvviwLgsDU5Ifz9x6IC1TXxzPzPDTjFxjSZG0+P1QrgSrORp",
+	"/ite8WUiwaxtYkbwy1oYHcvAyUcvcNwwbVr3esf4MHg7rtunqNam/akgn8d9ZnUQtMeyOMGaONvWn9i3",
+	"4yUd42QpZItx91nyCW35ZXUZDB259vnyB2MSu/Pzh3TxTIj2/2R3EIbhE0o47Eij05bhpw71zRYKgoOr",
+	"W/W3HiWVWldvHfOljR2nTvkzmsGrUPh74WMeCidHqeZRvT9UXn4ZGrUB22th/j+l5hcqeHmOcUULhHkj",
+	"23Wxrz+cJAWaORZJwfusDsdfmEL8bLFhQLfLeGruSVKK8o0ohj41dK74NIAXvoYPegjP/KKCdA5uE6sn",
+	"nkhqV2hkmluDRgPljSHT64/ur0/XNMug1DQUH8ZNmZ+5ve5ZmOt2LgWXFKeQO3Kr58Vd0vSfzlJ6TTfg",
+	"eImDHrrPj+LFSpeEIvLk9wHiy6suT2oaHKS4TIdXuxIc9I3QIthOk1CS0/1A5B4cOrFQIO98K6yEv/an",
+	"cNGZhtnlseN6JNyzSjmxOf4CtPdzoEvXIgkwwFUAto3ESPBwp8cB3o0J368QvMQrpjQ6vigBarY7sfRE",
+	"iGL+mIuxJpJcLG7iNmI0Rv+NpEvE12h0Pc9hWwoNPMNeP0NQMfWJxs2MMBQfXpQEJkQ/boxQ9J7Z+HBS",
+	"hZoTHJKBtW1CEiW2jZhJD5kkmPx7N4y2/8D/V7jqrEPfjUJvIMdN6DVTjdG7l7cU2i+2/RhJs6on/tIC",
+	"qGobnQHPD5rtK3q7ORy+3zWLHLCArUi9/+Go9/8RzZrWtOkJOXOzrRi2fyVqjcGs36p8BWicu1SsNVU4",
+	"xBgbn+/hNL9s+7T3H8tXnWv/biRyZB7kdBTQgfIAKZ3EdkpKh3Tye5XSh4wRqOSEcth1pv4zRXZColWW",
+	"4JOSx/mU61B00GjpkDoeXYw6bGuEQ3pYwKoyy7TpTvjaFyILLTMOcwJ8n/R0PtLlqAtc8joSlO9k5FrM",
+	"GhN9JUVl53akiSwh4xvNuZKsxBVdTuDjcyWmaeN9TD1s8iW+lf0wy9A3CY0I58WesNxoV+bJcxv1vKp1",
+	"MlvFHF2CkAlZbctr/Tbxw1Wzm8UV/hvf7B9RcjfLiCfNUbP1ISGbx/XFNARJlCEBf76S6RQjxHZdS5cW",
+	"16GW7UsMYTfmpEwoSy0IYhHQ8UKzumd5OZFV25x0dM9mra/onBLfrvpS70QrrQ5z7ug2jFQw34XZSOjO",
+	"wtvMgWWKFLBstKwdLwEt2V0vqmKTrmcwi31SFL8XmuptCdltD5JHejQuWaHr3HXFaanWQg/pMW8N4+EP",
+	"PKjV34rz7n9/yd2cVgftDiw+/7m9LfSx9J8jldJ+XbE+IjgGqAROgleGUEwB2JOdEWZuCBctioPpW5Rj",
+	"R4PQ+ojjQNdjtWidVuAODpFa3Ht1oduJhhPnZGwp37uiFfWYAM3WWK8BpcZqFgdbow1qBcXyLLbz0f7R",
+	"m3T51BhRjh9fOoQm/WPTSvgp6VfThbMQGGGI4Umw17AtC9eVIJXg9tpfc3Gjx4Ezbg58KNSHhkHgPmbq",
+	"zmy03eXgxGwWkWmIV9QEPC8Yp83u55PX2DwhS2PlLoUku7WAO+yRD6VLcWJK173053XlvJ3u7hxwupFD",
+	"x10/vKGlcC3iaLSpidcyrMXul9CW5UvU1v3qJq6JOvAAWZPJaGSUn2YpuRFhUbj/Yttx/CMNbSARrKct",
+	"6dgbFow6u7WXG0OdcgHqNPQ3urUkLeXQX2SK1OPFYD8Rdrz7w7phWr1ipqxvxrLKmoNHw5pYdBza8zSb",
+	"8wwisW2vnP9h0mrLH2D6rH+qNlhdjWAxstHWZYc2lqG6P8tAdaCE6quD0nVz/FI0p8ei66W/bBqXh3+8",
+	"nyf/eZOn7CqI4PAnRcSOEw+kx3ZskO+0o5z3dxiwMQZ//dH886mPOE9KzjA3Pf9m+rSXiQuLMN8hFBZh",
+	"JyhbRrSqqGypd8nEly6orxvtG5PyxfGkk8F+WeESe5Qbvjv4aT+56/+w0sqi7B56DTn6sWFeJFDGiZA5",
+	"yHmzBNMhiAijHcuKn0SrWHLdHzLg6otkDn4w8rS4MPCpEZGMt/e0GUg4evk9pcS1UDFF6ICPiBs8uuR7",
+	"fzcB9qduzpwCWoAtUDWHtze2fkhQ5u7IAcavkwGFW6DF+eJ9gszoMA76nj27E6sUT8pSijsg8IFmuthb",
+	"R4Vb+Nz5cglOlO5l1glc3wk3SzyK678Jlv+9qnLoUHfCsiqH5qG6JJfrj/aPXiX5lZ9SOg629rbJZaGb",
+	"1jepqhzmtA7sjtGF7nVWt25O9j7ES+CVe/Lp0I52WBFFDtLtwxa7Cg6+EcigRlhG/RpZNJ5Qr/1IroMk",
+	"pMyNGQd081ldME/k5rS36K41m3JFcMZuD6WaghepLN9mCecoH+UfUc+3RNTsMz6pbyWzWV7ANdqdHomK",
+	"GbXeB1UtzYbQsmuGV4KMVt+OPZjwoRQy3Sr2W/z5bAZ4SqDKhqTC0cBPBpsFzu9jSz+/b25jWENOSaND",
+	"kFXAjClljSsF2E7fRl0zsd1SZWPdg3iDCxT1HKEhnaCwpsqnqaDHci2K3J5lDM3FX/7+EtEFtWFluthg",
+	"XIM/TbZCaaIExrkfkwcGkInFe2vqEi+uz4dzpTXwbc6XG4TEuNJAQ6PTjHLBWUYLZJ6JZYahRyOyjA/W",
+	"t8QO2qqUQHO1BtDkimTYidJ2bNSuUZWsOKGKmNNRFdRmLOU2JyCV/mmedm4O9O8tpvu6nV1JPac0ECNu",
+	"0OepbLGApb4SVX8P7Rew1D9V+jy++EcUow4wk+fYYlmMOU2Mr2yWnqhc+GYtdmRbZWsX8sd4hZ1ccDpR",
+	"DEllP7WfyR+eJixg7sNtF2EJmFff8qBahu5Ewlk08RtkQ4qlwmVTUsYXhnG353sokeoiHAVqhtLU6G4L",
+	"7Eeen4FnpalmSrNM9XkKbuurvkxvQWOBEwbdxR1IuoI5qTh7XwEHpcKcEFQNl+hY5NqrZGJp+8WeZNJU",
+	"HJMc+wOdr6rxzrFX1X1EMqZ23VSNIGdoJnsseNEG7PWa2kXEvY/f0eLvE75m45goyl2XeB1CeEabRxfM",
+	"wB7HDWBLyICV+qieYS86EeifIfL7pakjBn73oaLuqELpMyfKe3ooVzuQkM89tSz27q/xZ9OTy/VHW6Hw",
+	"6VqB1gVsHYxS0SFzjYPCPcQiO2TXThF3pRV9KeLxjPApolMedp8lRuURMh1J3tK91ZQ60+l21PZtF9gh",
+	"NBfVAme92LoOS8R5uwJqIDu7A8mWrA7EJiJY5qr9KVLkZFr8RxV4UKBp7vUvm2TsdGkj11Y4X2lcvLqm",
+	"A8VW/Ir14P2WrfhzPlGmn3v4PZ/hKVIy3SzC2c2vb1sKXgn8cCifH1xnuKsVNyGp8EgCIcdFBsQ5B1ga",
+	"c9b7dW+5kt86G6Kz38FZkdY5fLVhx7p93+KF3zPb83s6ayy85j70kIxyYwhngnPIcAhpKHQxGoPvn4nV",
+	"aC5E6cHqhz8ltBH/83GQ3gM472EkwuEsrGEAuv5o/xgwAMHuZbQwtLd9xiEIbpIJahVc2F6BlYKjsBo2",
+	"CWESqFyaACc26JWHwQDaSzdvvwAkR3Rvj4bqOOwI6xbkYwIDVS4z44bUfdps9Q9OaqhHvikr5PQa9xIN",
+	"jdFto8n42ADZBDoJQvCzGBeTk+cP2ODX8wAha1/IY8yBzCTo1jhsjKkTpel+FIOIsdTrJStA9Rm8PH92",
+	"P02uDtjNECo6M8J6f207boFrBOSENiqg0hpKdikpJdwx2Dlt1qdxWR8bls3by9oNh6N01LBNuhTkR/b0",
+	"uZGRk3wXZvucxT1j7IrlI3pN2wyJ0GRhaIqJYbaNMRB4IHO6t6a/0pTrZK5YOtXkfotP23iY2INui1D1",
+	"WopqtSaabevmex6MmMbyuK5YDQOIOdaah0HhXz/4+nSt8dqdgjSTe2kvuJSaNEHtnV3g58n/dtCb2t2L",
+	"UccF2GG0SguRW3dKLRYdawtEomyKuE1GZZoswA6XpYeJt2N5WinFAvoIRizgC9eqcY1TJg3IvfcqcBuw",
+	"xgn+ZLHHfx+7Nm6lkDYhD1WXNeMrp9GcgR0f2uyN9JyYED1OVf8C03DvI1fEtbpsnM90nVc6DJ0q9XpN",
+	"N3Bi7ux5WueB3EfvriVaIW3z/l09djiVVggfNPBUfi52Am9k6PrPvgR2SEIursG2XSEZdpbSyQTMbTJD",
+	"/dGg7NqdbwHg+HAmjPBG/ltnz5OykqVQqRGwHHa3mSjPTQSN8X/H/pNpskVy+w/PGjpylt3x6R8hlOZo",
+	"G599dBAteexFvqO9Ld0bDQHxzrSyv9lua2Rh8HWE7fSIFDd/uW9syi/uki9QP/w8Y1Om99vZOI3DPnqz",
+	"LA6w12RWCAWW9Y1ygdhR8H26w2u8YiyevyhdwGxhYk3gr+GcEnOw0p3V+0bv44/XH80/vYlory03GocR",
+	"c9PUqVIpfntBS9px4tHwvIY784505y6qs/XEgNXwQdt1RIXlfRU9vJRiJTGf0qgN8g7kFUoRC6G5G73l",
+	"xR4B3mpkMhzixzP+/l4J+YnaEGqhqwVRWpSPG1UI3rtt4Ac5KYDeQW0wLmDdDqxGEFLL9hZCCrE6xlZe",
+	"iNXJCEm4Iwu4g2JwNuALsXqBN/zu0gHNyu+lWgXpJmf53HsKF77kb+gxrdQxj8HPyvoLJoOWecE9hNkr",
+	"t4++5I523DjOrZ5KoBrMos82wydSe3+EHS7vnkM59TunwWGeE4pYHIHEQOLXH80/A1IlTkKsuekzpkmY",
+	"rbk0raIgWmyA2xIJ3+1tHNknDL1XpzWR7cBmgs5BuK7PEgSYmORdN7+dZfaIZWPr52JuEyxtEoOb/oHj",
+	"87A/qW/QcOohaXdWTEx5UqAbnRUvd1weXpINhhVO3jAGkWNn4tctF21EGVvdWy8pF7u5r11io5ox9uLL",
+	"nvh+291ecklMXVDHNou7Bwe944zonzeQszmLotIBH5kEfTklAfd1D876yVnsj7Cze7lnlaLx0ilTjBZA",
+	"JUhLHvFTe/7pvP6I/w7QQE6jmpoG4lUx2j11xNyE0C/j4WeeofAK7gQiCjdBcJZOa+DSUZy0s94/zizG",
+	"Zze/vjXg8pnf5uNbc6W881CvZDG7mV3fPcSz5d53GAwSTjCjrG51WTfrOozZlAXNoNmWheXANcMhN3Wy",
+	"oXPbHt6eY28Z5yVoBRwbkzKcqz8SMOKEVnotDDRC72rIfaJ/LnbcOaVqyx0Hb8diT+aXP9lhoY2lhxEG",
+	"scgZtoHerUWDOLEhdiLKZi6WAiMM7Tn6yTts0kQogfPN87GDW6TbFZVyz/jKt30LXR+UFmXJmi/G4pTY",
+	"FF6+cs5e2+zbYJWWpZW4fo9ohsfhkbO8SzlVjl6KT/8vAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
