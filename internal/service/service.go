@@ -32,13 +32,13 @@ type Config struct {
 	Keeper     *crypt.Keeper
 	Connectors map[string]connector.Factory
 	Settings   map[string]connector.Settings // that kinds of systems declare
-	Node       string           // identity of this data folder; only one process uses it at a time
-	DataDir    string           // for files sent with a roster
-	Files      []string         // folders besides DataDir/files that files of systems may be in
-	Outbound   *outbound.Policy // where connections may go; nil is the default policy
-	Lease      time.Duration    // how long a silent node keeps its work (default 25 s)
-	SealFor    time.Duration    // how long a seal is good (default 24 h)
-	RosterAge  time.Duration    // how old a plan's rosters may be when it is sealed or run (default 24 h)
+	Node       string                        // identity of this data folder; only one process uses it at a time
+	DataDir    string                        // for files sent with a roster
+	Files      []string                      // folders besides DataDir/files that files of systems may be in
+	Outbound   *outbound.Policy              // where connections may go; nil is the default policy
+	Lease      time.Duration                 // how long a silent node keeps its work (default 25 s)
+	SealFor    time.Duration                 // how long a seal is good (default 24 h)
+	RosterAge  time.Duration                 // how old a plan's rosters may be when it is sealed or run (default 24 h)
 	Now        func() time.Time
 	Log        *slog.Logger
 }
