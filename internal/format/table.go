@@ -2,6 +2,7 @@ package format
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -57,14 +58,22 @@ func Fitted(cells []string, columns int) []string {
 // FootOfTable is why a row that looks like a total is not taken for a record.
 const FootOfTable = "it looks like a total or the foot of a page, not like a record; take it out, or say `unnamed: leave-out` in the shape"
 
-// feet begin the rows that lists end with, in the languages that lists come in.
-var feet = map[string]bool{
-	"total": true, "totals": true, "subtotal": true, "subtotals": true, "sub": true, "grand": true, "sum": true, "count": true, "page": true, "end": true, "records": true, "rows": true,
-	"summe": true, "gesamt": true, "gesamtsumme": true, "zwischensumme": true, "anzahl": true, "seite": true, "ende": true,
-	"somme": true, "sous": true, "nombre": true, "fin": true, "effectif": true, "totaux": true,
-	"suma": true, "totales": true, "página": true, "pagina": true, "cantidad": true, "recuento": true,
-	"razem": true, "łącznie": true, "ogółem": true, "strona": true, "koniec": true, "liczba": true, "totale": true, "totaal": true,
-}
+// feet are what rows begin with that lists end with, in the languages that lists come
+// in. Some of the words are names as well: those must stand alone, or before a figure.
+var feet = regexp.MustCompile(`^(?i)(?:(?:grand |sub[- ]?|sous[- ]?)?(?:total|totals|totaux|totale|totaal|totales|gesamtsumme|zwischensumme)(?:$|[^\pL])` +
+	`|(?:sum|summe|gesamt|somme|suma|razem|łącznie|ogółem|count|anzahl|nombre|effectif|cantidad|recuento|liczba|records|rows)\s*(?:$|[:=\d])` +
+	`|(?:page|seite|página|pagina|strona|blatt)\s*\d` +
+	`|(?:end|ende|fin|koniec)(?:$| of | der | des | de | du | del | listy| pliku))`)
+
+// footWords are the first words of what feet matches.
+var footWords = func() map[string]bool {
+	m := map[string]bool{}
+	for _, w := range strings.Fields(`grand sub sous subtotal soustotal total totals totaux totale totaal totales gesamtsumme zwischensumme sum summe gesamt somme suma razem łącznie ogółem
+		count anzahl nombre effectif cantidad recuento liczba records rows page seite página pagina strona blatt end ende fin koniec`) {
+		m[w] = true
+	}
+	return m
+}()
 
 // LooksLikeFoot tells a row that begins like a total or a page's foot and holds next
 // to nothing but numbers beside: a human is asked what it is.
@@ -78,7 +87,7 @@ func LooksLikeFoot(cells []string) bool {
 	if end := strings.IndexFunc(label, func(r rune) bool { return !unicode.IsLetter(r) }); end >= 0 {
 		word = label[:end]
 	}
-	if word == "" || !feet[strings.ToLower(word)] {
+	if len(word) < 3 || !footWords[strings.ToLower(word)] || !feet.MatchString(label) { // the first looks are for the many rows that are none
 		return false
 	}
 	filled := 1

@@ -68,10 +68,14 @@ func counted[T any](list []T, next string, total int) map[string]any {
 }
 
 // ifMatch reads the version that a change was made from; none where the caller does
-// not say, and so can mean only what does not exist yet.
-func ifMatch(header *string, none int64) (int64, error) {
-	if header == nil {
+// not say, and so can mean only what does not exist yet; any where whatever there is is
+// meant (*).
+func ifMatch(header *string, none, any int64) (int64, error) {
+	switch {
+	case header == nil:
 		return none, nil
+	case strings.TrimSpace(*header) == "*":
+		return any, nil
 	}
 	version, _, _ := strings.Cut(strings.Trim(*header, `W/"`), "-")
 	n, err := strconv.ParseInt(version, 10, 64)

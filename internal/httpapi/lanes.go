@@ -37,7 +37,7 @@ func (s *server) GetCharter(ctx context.Context, r openapi.GetCharterRequestObje
 }
 
 func (s *server) PutCharter(ctx context.Context, r openapi.PutCharterRequestObject) (openapi.PutCharterResponseObject, error) {
-	version, err := ifMatch(r.Params.IfMatch, 0)
+	version, err := ifMatch(r.Params.IfMatch, 0, -1)
 	if err != nil {
 		return nil, err
 	}

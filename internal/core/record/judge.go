@@ -40,6 +40,8 @@ func JudgeID(list []Understood, shape Shape, records int) IDVerdict {
 		v.Said = fmt.Sprintf("%d of %d records have none", records-u.Filled, records)
 	case u.Distinct < u.Filled:
 		v.Said = fmt.Sprintf("%d records, but only %d different values", u.Filled, u.Distinct)
+	case u.Counts:
+		v.Stable, v.Said = false, "it counts the rows: the next list may count otherwise; name a column that stays with the person"
 	case changing != "" && shape.Stable:
 		v.Stable, v.Said = false, changing+", declare it with `stable: false`"
 	case changing != "":
@@ -60,7 +62,7 @@ func callsPeople(attribute string) bool {
 func identifying(list []Understood, records int) string {
 	var fit []Understood
 	for _, u := range list {
-		if u.Filled == records && u.Distinct == records && records > 1 && u.Kind != "addresses" && u.Kind != "days" && !callsPeople(u.Attribute) {
+		if u.Filled == records && u.Distinct == records && records > 1 && u.Kind != "addresses" && u.Kind != "days" && !u.Counts && !callsPeople(u.Attribute) {
 			fit = append(fit, u)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -22,6 +23,7 @@ type Understood struct {
 	Note       string   `json:"note,omitempty"` // what to look at
 	Flag       bool     `json:"flag,omitempty"` // it feeds an attribute that is true or false
 	TrueWords  []string `json:"trueWords,omitempty"`
+	Counts     bool     `json:"counts,omitempty"` // its values count the rows, from 1 on
 }
 
 // How sure a header or the values alone make us.
@@ -93,8 +95,19 @@ func (u *Understood) look(records []map[string][]string) []string {
 		}
 	}
 	u.Distinct = len(distinct)
+	u.Counts = len(values) > 2 && countsRows(values)
 	u.Kind = kindOfValues(values, distinct)
 	return values
+}
+
+// countsRows: a number of the row says nothing of whom it is about.
+func countsRows(values []string) bool {
+	for i, v := range values {
+		if v != strconv.Itoa(i+1) {
+			return false
+		}
+	}
+	return true
 }
 
 func clipped(v string) string {
