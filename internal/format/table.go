@@ -25,7 +25,11 @@ func Named(row []string) (n int) {
 // one name are numbered; blank ones at the end are none. A row that holds an address
 // is a record: no list calls a column so.
 func Headings(row []string) ([]string, error) {
+	if err := Columns(row); err != nil {
+		return nil, err
+	}
 	names := make([]string, 0, len(row))
+	met, last := make(map[string]bool, len(row)), map[string]int{}
 	for i, c := range row {
 		name := strings.TrimSpace(c)
 		if strings.IndexByte(name, 0) >= 0 {
@@ -34,17 +38,16 @@ func Headings(row []string) ([]string, error) {
 		if local, domain, ok := strings.Cut(name, "@"); ok && local != "" && strings.Contains(domain, ".") && !strings.ContainsAny(name, " \t") {
 			return nil, fmt.Errorf("the first row holds the address %s, so it is a record and not a header: put a row above it that names the columns", name)
 		}
-		for n := 2; name != "" && slices.Contains(names, name); n++ {
-			if numbered := fmt.Sprintf("%s (%d)", strings.TrimSpace(c), n); !slices.Contains(names, numbered) {
-				name = numbered
-			}
+		for base, n := name, max(last[name], 1)+1; name != "" && met[name]; n++ {
+			name, last[base] = fmt.Sprintf("%s (%d)", base, n), n
 		}
+		met[name] = true
 		names = append(names, name)
 	}
 	for len(names) > 1 && names[len(names)-1] == "" {
 		names = names[:len(names)-1]
 	}
-	return names, Columns(names)
+	return names, nil
 }
 
 // Fitted is a row without the blank cells that it has beyond the header.
