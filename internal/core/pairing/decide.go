@@ -60,6 +60,11 @@ func (w *weigher) decide() {
 			code = "rehire"
 			p[i] = max(p[i], unlikely)
 		}
+		if x.copy != "" { // alone with it: whoever knows says whether it is the human's own after all
+			odds := w.Prior * x.likely
+			sum = max(sum, odds/(1+odds))
+			p[i] = max(p[i], unlikely)
+		}
 		if (p[i] < unlikely || sum < w.in.Evidence.Review) && !lastSharers[i] {
 			continue
 		}
@@ -183,7 +188,7 @@ func (w *weigher) hesitates(x *weighed) string {
 	if gone, ok := w.Vanished[int(w.accounts[x.Account])]; ok {
 		return fmt.Sprintf("the account is bonded with person %q, who is gone: the same human under a new id?", gone)
 	}
-	return ""
+	return x.copy
 }
 
 // parted holds whom a human has just told from their bonded twin: neither is

@@ -105,7 +105,11 @@ func (w *weigher) second(people bool, x alike, probability float64) {
 	p := int(w.AccountTwin[x.taken])
 	keep, why := w.keep(p, x.taken, x.left)
 	advice := fmt.Sprintf("keep %q: %s", w.in.Accounts.ID(keep), why)
-	if _, ownerGone := w.Vanished[x.left]; !ownerGone && probability >= w.in.Evidence.Accept {
+	copy := copied(w.in.People, p, w.in.Accounts, x.left)
+	if copy != "" { // closing it would take from somebody what is meant to be there
+		words, advice = words+"; "+copy, "rule leave-alone if it is meant to be there; else "+advice
+	}
+	if _, ownerGone := w.Vanished[x.left]; !ownerGone && copy == "" && probability >= w.in.Evidence.Accept {
 		w.AccountState[x.left], w.AccountTwin[x.left] = Duplicate, record.Row(p)
 		w.AccountNote[x.left] = fmt.Sprintf("a second account beside %q (%s); %s", w.in.Accounts.ID(x.taken), words, advice)
 		w.issue("duplicate-account", p, x.left, "%s", w.AccountNote[x.left])

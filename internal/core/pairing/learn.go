@@ -89,7 +89,15 @@ func (w *weigher) expect(twins float64) {
 // takes 16 bits, which a name alone doesn't give in a short list.
 const likeliest = 1.0 / 300
 
-func (w *weigher) odds(i int) float64 { return w.Prior * w.pairs[i].likely }
+func (w *weigher) odds(i int) float64 {
+	if x := &w.pairs[i]; x.copy != "" {
+		return w.Prior * x.likely * asCopy // the human's own record is to win, where there is one
+	}
+	return w.Prior * w.pairs[i].likely
+}
+
+// asCopy is what is left of the odds of a pair of which one says that it is a copy.
+const asCopy = 1.0 / 1024
 
 // alone gives each pair's probability against the other candidates of its two
 // records, before any assignment.

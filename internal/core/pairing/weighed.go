@@ -27,6 +27,7 @@ type weighed struct {
 	pattern evidence.Pattern
 	bits    float64
 	likely  float64 // 2 to the bits
+	copy    string  // by what one of the two says that it is a copy of a human; "" when neither does
 }
 
 func newWeigher(m *matcher) *weigher {
@@ -186,5 +187,6 @@ func (w *weigher) candidates() {
 		}
 	})
 	w.pairs = slices.Concat(kept...)
+	w.copies()
 	w.weights = first
 }
