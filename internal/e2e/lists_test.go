@@ -16,23 +16,23 @@ func TestListsAreWhole(t *testing.T) {
 	h := newHouse(t)
 	h.twinning(0, "sign-in", "--name", "admin")
 	var page struct {
-		Items []struct{ ID string }
-		Total int
-		Next  *string
+		Items  []struct{ ID string }
+		Total  int
+		Cursor *string
 	}
 	h.twinning(3, "reconcile", "hq-dome-booking")
 	read := func(text string) {
-		page.Next = nil
+		page.Cursor = nil
 		require.NoError(t, json.Unmarshal([]byte(text[:strings.LastIndex(text, "}")+1]), &page), text)
 	}
 	read(h.twinning(0, "twin", "list", "hq-dome-booking", "--limit", "5", "-o", "json"))
 	require.Len(t, page.Items, 5)
 	require.Greater(t, page.Total, 100)
 	total := page.Total
-	require.Contains(t, h.twinning(0, "twin", "list", "hq-dome-booking", "--limit", "5"), fmt.Sprintf("5 of %d shown; everything: --all; the next page: --cursor %s", total, *page.Next))
+	require.Contains(t, h.twinning(0, "twin", "list", "hq-dome-booking", "--limit", "5"), fmt.Sprintf("5 of %d shown; everything: --all; the next page: --cursor %s", total, *page.Cursor))
 	read(h.twinning(0, "twin", "list", "hq-dome-booking", "--all", "-o", "json"))
 	require.Len(t, page.Items, total)
-	require.Nil(t, page.Next)
+	require.Nil(t, page.Cursor)
 	require.Equal(t, total+1, strings.Count(h.twinning(0, "twin", "list", "hq-dome-booking", "--all", "-o", "csv"), "\n"))
 	lines := strings.Split(h.twinning(0, "twin", "list", "hq-dome-booking", "--limit", "2", "-o", "csv"), "\n")
 	require.Equal(t, "basis,id,label,login,note,side,state,twin,twinLabel", lines[0])

@@ -26,27 +26,50 @@ const (
 )
 
 // learn finds the weights, where none are given, and how many twins are left to
-// be found, both by expectation and maximisation (Dempster, Laird, Rubin 1977).
+// be found. It counts them by the weights as they will be kept: the same lists have the
+// same twins whether the weights were learnt from them or before.
 func (w *weigher) learn() {
-	var lesson evidence.Lesson
-	given := w.in.Evidence.Weights != nil
-	if !given {
-		lesson = w.lesson()
-		w.weights = lesson.Learn()
-		w.reweigh()
+	if w.weights = w.in.Evidence.Weights; w.weights == nil {
+		w.teach()
+		w.weights = w.weights.Kept()
 	}
+	w.reweigh()
 	expected := w.half()
 	for range rounds {
-		w.expect(expected)
+		expected = w.expected(expected)
+	}
+	w.expect(expected)
+	// rivals that have twins of their own are none: the assignment knows
+	expected = 0
+	for _, p := range w.assigned() {
+		expected += math.Round(p*evidence.Whole) / evidence.Whole
+	}
+	w.expect(expected)
+	if !w.in.Evidence.Asks { // a lane that weighs no evidence keeps no weights
+		w.Weights = w.weights
+	}
+}
+
+// expected is how many twins are left, given how many were thought to be.
+func (w *weigher) expected(before float64) float64 {
+	w.expect(before)
+	sum := int64(0)
+	for _, x := range w.alone() {
+		sum += int64(x * evidence.Whole)
+	}
+	return float64(sum) / evidence.Whole
+}
+
+// teach learns weights from twins that are known and from the open pairs, by
+// expectation and maximisation (Dempster, Laird, Rubin 1977).
+func (w *weigher) teach() {
+	lesson := w.lesson()
+	w.weights = lesson.Learn()
+	w.reweigh()
+	expected := w.half()
+	for range rounds {
+		expected = w.expected(expected)
 		p := w.alone()
-		sum := int64(0)
-		for _, x := range p {
-			sum += int64(x * evidence.Whole)
-		}
-		expected = float64(sum) / evidence.Whole
-		if given {
-			continue
-		}
 		lesson.Found, lesson.Beside = evidence.Lesson{}.Found, evidence.Lesson{}.Beside
 		var mu sync.Mutex
 		w.inChunks(len(w.pairs), func(from, to int) {
@@ -60,16 +83,6 @@ func (w *weigher) learn() {
 		})
 		w.weights = lesson.Learn()
 		w.reweigh()
-	}
-	w.expect(expected)
-	// rivals that have twins of their own are none: the assignment knows
-	expected = 0
-	for _, p := range w.assigned() {
-		expected += math.Round(p*evidence.Whole) / evidence.Whole
-	}
-	w.expect(expected)
-	if !w.in.Evidence.Asks { // a lane that weighs no evidence keeps no weights
-		w.Weights = w.weights
 	}
 }
 

@@ -164,10 +164,7 @@ func (w *weigher) candidates() {
 	}
 	blocks, dropped := evidence.Candidates(w.faces[0], w.faces[1], breadth, w.in.Cores)
 	w.Dropped = dropped
-	first := w.in.Evidence.Weights
-	if first == nil {
-		first = evidence.Priors()
-	}
+	first := evidence.Priors() // by which pairs are kept whether weights were learnt or not: the same lists have the same pairs
 	w.expect(w.half())
 	least -= math.Log2(w.Prior)
 	kept := make([][]weighed, len(blocks))

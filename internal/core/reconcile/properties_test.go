@@ -58,6 +58,7 @@ func TestProperties(t *testing.T) {
 		l := anyLane(rt)
 		in := l.input(rt, nil)
 		out := reconcile.Run(in)
+		checkKept(rt, in, out)
 		checkBalance(rt, in, out)
 		checkUntouched(rt, in, out)
 		checkNames(rt, in, out)
@@ -67,6 +68,18 @@ func TestProperties(t *testing.T) {
 		shuffled.Cores = 2
 		require.Equal(rt, tell(in, out), tell(shuffled, reconcile.Run(shuffled)), "neither the order of the records nor the cores matter")
 	})
+}
+
+// checkKept: the same lists have the same twins and the same questions, whether the
+// weights were learnt from them in this pass or kept from one before.
+func checkKept(t require.TestingT, in reconcile.Input, out *reconcile.Output) {
+	in.Memory.Weights = out.Memory.Weights
+	again := reconcile.Run(in)
+	require.Equal(t, out.Pairing.PersonTwin, again.Pairing.PersonTwin)
+	require.Equal(t, out.Pairing.PersonState, again.Pairing.PersonState)
+	require.Equal(t, out.Pairing.AccountState, again.Pairing.AccountState)
+	require.Equal(t, out.Pairing.Probability, again.Pairing.Probability)
+	require.Equal(t, out.Pairing.Proposals, again.Pairing.Proposals)
 }
 
 func checkBalance(t require.TestingT, in reconcile.Input, out *reconcile.Output) {

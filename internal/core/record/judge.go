@@ -40,8 +40,6 @@ func JudgeID(list []Understood, shape Shape, records int) IDVerdict {
 		v.Said = fmt.Sprintf("%d of %d records have none", records-u.Filled, records)
 	case u.Distinct < u.Filled:
 		v.Said = fmt.Sprintf("%d records, but only %d different values", u.Filled, u.Distinct)
-	case u.Counts:
-		v.Stable, v.Said = false, "it counts the rows: the next list may count otherwise; name a column that stays with the person"
 	case changing != "" && shape.Stable:
 		v.Stable, v.Said = false, changing+", declare it with `stable: false`"
 	case changing != "":

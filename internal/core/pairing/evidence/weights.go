@@ -157,6 +157,19 @@ func (w *Weights) Version() string {
 	return hex.EncodeToString(sum[:4])
 }
 
+// Kept are the weights as they come back from where they are kept.
+func (w *Weights) Kept() *Weights {
+	src, err := w.MarshalJSON()
+	back := &Weights{}
+	if err == nil {
+		err = back.UnmarshalJSON(src)
+	}
+	if err != nil {
+		panic(err) // our own plain values
+	}
+	return back
+}
+
 // Priors are the weights of a list that is too short to teach any.
 func Priors() *Weights { return newWeights(priors) }
 
