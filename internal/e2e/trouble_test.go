@@ -232,7 +232,7 @@ func TestBadFiles(t *testing.T) {
 		{"header-only", lines[0] + "\n", "no records"},
 		{"other-columns", "a,b\n1,2\n", `"staff_no" is not in the file`},
 		{"unclosed", rows(3) + `"L9999,never closed` + "\n", "never closed"},
-		{"twice-named", "staff_no,staff_no\n1,2\n", "twice"},
+		{"twice-named", "staff_no,staff_no\n1,2\n", "more than once"},
 	} {
 		if c.name == "empty" {
 			continue

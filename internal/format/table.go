@@ -50,6 +50,21 @@ func Headings(row []string) ([]string, error) {
 	return names, nil
 }
 
+var numbered = regexp.MustCompile(`^(.+) \(\d+\)$`)
+
+// Ambiguous tells of a column that is read and whose name another column has as well,
+// which nothing reads: whoever wrote what is read may have meant the other.
+func Ambiguous(columns []string, reads func(column string) bool) error {
+	for _, c := range columns {
+		m := numbered.FindStringSubmatch(c)
+		if m == nil || !slices.Contains(columns, m[1]) || reads(c) || !reads(m[1]) {
+			continue
+		}
+		return fmt.Errorf("the header names column %q more than once: it is not known which is meant. Give each a name of its own, or let the shape read %q as well", m[1], c)
+	}
+	return nil
+}
+
 // Fitted is a row without the blank cells that it has beyond the header.
 func Fitted(cells []string, columns int) []string {
 	for len(cells) > columns && strings.TrimSpace(cells[len(cells)-1]) == "" {

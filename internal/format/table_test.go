@@ -1,6 +1,7 @@
 package format
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -22,6 +23,10 @@ func TestHeadings(t *testing.T) {
 	names, err := Headings([]string{" Name", "Mail", "Name", "", "Name", "Name (2)", "", " "})
 	require.NoError(t, err)
 	require.Equal(t, []string{"Name", "Mail", "Name (2)", "", "Name (3)", "Name (2) (2)"}, names)
+	reads := func(list ...string) func(string) bool { return func(c string) bool { return slices.Contains(list, c) } }
+	require.ErrorContains(t, Ambiguous(names, reads("Mail", "Name")), `names column "Name" more than once`)
+	require.NoError(t, Ambiguous(names, reads("Mail")), "nothing reads either")
+	require.NoError(t, Ambiguous(names, reads("Name", "Name (2)", "Name (3)", "Name (2) (2)")))
 	_, err = Headings([]string{"L1", "Ana", "ana@larkspur.example"})
 	require.ErrorContains(t, err, "it is a record and not a header")
 }

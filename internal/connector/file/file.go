@@ -192,6 +192,11 @@ func (f *file) Read(ctx context.Context, what connector.Reading, sink connector.
 	if !slices.Contains(natives, f.id) && opened.About().Format != "jsonl" { // where an attribute may come late
 		return "", f.fault(fmt.Sprintf("the id column %q is not in the file%s; the columns are %s", f.id, document.Suggest(f.id, natives), strings.Join(natives, ", ")), "correct the shape's id, or send the right file")
 	}
+	if what.Extent != connector.Sample { // which is looked at by a human
+		if err := format.Ambiguous(natives, func(column string) bool { return column == f.id || f.cfg.Shape.Uses(column) }); err != nil {
+			return "", f.fault(err.Error(), "mend the file or the shape")
+		}
+	}
 	sink.Expect(opened.Expected())
 	n := 0
 	var stopped error // by the sink, whose own error it stays

@@ -156,6 +156,8 @@ func CheckShape(f format.File, shape record.Shape) error {
 	switch {
 	case id == "":
 		return fmt.Errorf("nothing in this file is recognised as the id; it has %s. Name it in a shape file: `shape:` with `id: NAME`", strings.Join(natives, ", "))
+	case format.Ambiguous(natives, shape.Uses) != nil:
+		return format.Ambiguous(natives, shape.Uses)
 	case !slices.Contains(natives, id):
 		return fmt.Errorf("the shape's id %q is not in the file; it has %s", id, strings.Join(natives, ", "))
 	}

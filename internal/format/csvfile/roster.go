@@ -57,6 +57,9 @@ func (f *File) CheckShape(shape record.Shape) error {
 	if shape.Attributes["id"].Native == "" {
 		return fmt.Errorf("no column of this file is recognised as the id; the columns are %s. Name it in a shape file: `shape:` with `id: COLUMN` (twinning shape guess prints a first one)%s", strings.Join(f.Header, ", "), f.delimiterHint())
 	}
+	if err := format.Ambiguous(f.Header, shape.Uses); err != nil {
+		return err
+	}
 	var missing []string
 	for _, name := range shape.Canonical() {
 		src := shape.Attributes[name]
