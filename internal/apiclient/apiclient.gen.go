@@ -756,7 +756,7 @@ type Change struct {
 type ChangeList struct {
 	Cursor *string  `json:"cursor,omitempty"`
 	Items  []Change `json:"items"`
-	Total  int      `json:"total"`
+	Total  *int     `json:"total,omitempty"`
 }
 
 // Charter defines model for Charter.
@@ -891,7 +891,7 @@ type FindingList struct {
 	Counts map[string]int `json:"counts"`
 	Cursor *string        `json:"cursor,omitempty"`
 	Items  []Finding      `json:"items"`
-	Total  int            `json:"total"`
+	Total  *int           `json:"total,omitempty"`
 }
 
 // Freeze defines model for Freeze.
@@ -1337,7 +1337,7 @@ type RecordHistory struct {
 type RecordList struct {
 	Cursor *string  `json:"cursor,omitempty"`
 	Items  []Record `json:"items"`
-	Total  int      `json:"total"`
+	Total  *int     `json:"total,omitempty"`
 }
 
 // RecordVersion defines model for RecordVersion.
@@ -1785,7 +1785,7 @@ type VerdictSide string
 type VerdictList struct {
 	Cursor *string   `json:"cursor,omitempty"`
 	Items  []Verdict `json:"items"`
-	Total  int       `json:"total"`
+	Total  *int      `json:"total,omitempty"`
 }
 
 // WaveTotal defines model for WaveTotal.
@@ -1841,8 +1841,11 @@ type Withheld struct {
 type WithheldList struct {
 	Cursor *string    `json:"cursor,omitempty"`
 	Items  []Withheld `json:"items"`
-	Total  int        `json:"total"`
+	Total  *int       `json:"total,omitempty"`
 }
+
+// Count defines model for Count.
+type Count = bool
 
 // Cursor defines model for Cursor.
 type Cursor = string
@@ -1940,6 +1943,9 @@ type ListFindingsParams struct {
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
@@ -2012,6 +2018,9 @@ type ListVerdictsParams struct {
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
@@ -2077,6 +2086,9 @@ type ListWithheldParams struct {
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
@@ -2091,6 +2103,9 @@ type ListChangesParams struct {
 
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
 
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
@@ -5356,6 +5371,18 @@ func NewListFindingsRequest(server string, lane LaneName, params *ListFindingsPa
 
 		}
 
+		if params.Count != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -6020,6 +6047,18 @@ func NewListVerdictsRequest(server string, lane LaneName, params *ListVerdictsPa
 
 		}
 
+		if params.Count != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -6484,6 +6523,18 @@ func NewListWithheldRequest(server string, lane LaneName, params *ListWithheldPa
 
 		}
 
+		if params.Count != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -6685,6 +6736,18 @@ func NewListChangesRequest(server string, plan PlanID, params *ListChangesParams
 		if params.Cursor != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Count != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -87,7 +87,7 @@ func newLane() *cobra.Command {
 	}))
 	withheld := searchFlag(pageFlags(running("withheld LANE", "Changes that are not drafted because something is not known, with the reason", exact("LANE"), func(c *client, args []string) error {
 		v, err := gather[apiclient.Withheld](c, false, func(cursor *string, limit *int) (*http.Response, error) {
-			return c.ListWithheld(c.ctx, args[0], &apiclient.ListWithheldParams{Verb: chosen[apiclient.Verb](c, "verb"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+			return c.ListWithheld(c.ctx, args[0], &apiclient.ListWithheldParams{Count: c.counted(), Verb: chosen[apiclient.Verb](c, "verb"), Q: c.given("search"), Cursor: cursor, Limit: limit})
 		})
 		if err != nil {
 			return err
@@ -134,7 +134,7 @@ func newBonds() *cobra.Command {
 // withheld reads all that a lane did not draft.
 func (c *client) withheld(lane string) (list []planning.Withheld, err error) {
 	all, err := gather[apiclient.Withheld](c, true, func(cursor *string, limit *int) (*http.Response, error) {
-		return c.ListWithheld(c.ctx, lane, &apiclient.ListWithheldParams{Cursor: cursor, Limit: limit})
+		return c.ListWithheld(c.ctx, lane, &apiclient.ListWithheldParams{Count: c.counted(), Cursor: cursor, Limit: limit})
 	})
 	for _, w := range all.Items {
 		list = append(list, planning.Withheld{Verb: w.Verb, Reason: w.Reason})

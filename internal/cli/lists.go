@@ -94,6 +94,12 @@ func searchFlag(cmd *cobra.Command) *cobra.Command {
 	return cmd
 }
 
+// counted asks how many there are in all, where a part is shown.
+func (c *client) counted() *bool {
+	yes := !c.on("all") && c.flag("sheet") == ""
+	return &yes
+}
+
 // gather reads the page that is asked for, or every one.
 func gather[T any](c *client, every bool, get func(cursor *string, limit *int) (*http.Response, error)) (l list[T], err error) {
 	limit, _ := c.cmd.Flags().GetInt("limit")

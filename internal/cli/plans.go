@@ -59,7 +59,7 @@ func newPlan() *cobra.Command {
 			return err
 		}
 		v, err := gather[apiclient.Change](c, false, func(cursor *string, limit *int) (*http.Response, error) {
-			return c.ListChanges(c.ctx, p.Id, &apiclient.ListChangesParams{Verb: chosen[apiclient.Verb](c, "verb"), Outcome: chosen[apiclient.Outcome](c, "outcome"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+			return c.ListChanges(c.ctx, p.Id, &apiclient.ListChangesParams{Count: c.counted(), Verb: chosen[apiclient.Verb](c, "verb"), Outcome: chosen[apiclient.Outcome](c, "outcome"), Q: c.given("search"), Cursor: cursor, Limit: limit})
 		})
 		if err != nil {
 			return err

@@ -64,9 +64,9 @@ func newReview() *cobra.Command {
 	cmd.Long = `Settle contested pairs one by one, side by side. Every answer is kept at once;
 whatever somebody else rules on meanwhile is not asked again.
 
-  s [REASON]  they are the same human      n  next, skip this one for now
-  d [REASON]  they are different           u  undo the last answer
-                                           q  stop here`
+  s [REASON]  they are the same human      j  next, skip this one for now
+  d [REASON]  they are different           k  back to the one before
+  u           undo the last answer         q  stop here`
 	cmd.Long += `
 
 With --memory, --charter, --people and --accounts it goes through what a
@@ -174,8 +174,10 @@ func (d *desk) work(list []apiclient.Question) error {
 		case "d":
 			d.rule(q, apiclient.RulingInputKindDifferent, reason)
 			i++
-		case "n":
+		case "n", "j": // as in the console
 			i++
+		case "k":
+			i = max(i-1, 0)
 		case "u":
 			if back := d.undo(list); back >= 0 {
 				i = back
@@ -183,7 +185,7 @@ func (d *desk) work(list []apiclient.Question) error {
 		case "q":
 			i = len(list)
 		default:
-			fmt.Fprintf(d.out, "%q is no answer: s same, d different, n next, u undo, q stop\n", key)
+			fmt.Fprintf(d.out, "%q is no answer: s same, d different, j next, k back, u undo, q stop\n", key)
 		}
 	}
 	fmt.Fprintf(d.out, "%d ruled in this sitting. They show from %s\n", len(d.done), d.source.next())
@@ -211,7 +213,7 @@ func (d *desk) show(q apiclient.Question, at, all int) error {
 	if p := value(q.Probability); p > 0 {
 		fmt.Fprintf(d.out, "probability %.3f\n", p)
 	}
-	fmt.Fprint(d.out, "s same, d different, n next, u undo, q stop > ")
+	fmt.Fprint(d.out, "s same, d different, j next, k back, u undo, q stop > ")
 	return nil
 }
 

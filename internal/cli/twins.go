@@ -18,7 +18,7 @@ var glyphs = map[string]string{"twinned": "●", "missing": "○", "orphan": "�
 func newTwin() *cobra.Command {
 	list := searchFlag(pageFlags(running("list LANE", "Where the records of a side stand in the newest balance", exact("LANE"), func(c *client, args []string) error {
 		v, err := gather[apiclient.Verdict](c, false, func(cursor *string, limit *int) (*http.Response, error) {
-			return c.ListVerdicts(c.ctx, args[0], &apiclient.ListVerdictsParams{Side: apiclient.ListVerdictsParamsSide(c.flag("side")), State: chosen[apiclient.Standing](c, "state"), Sort: chosen[apiclient.ListVerdictsParamsSort](c, "sort"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+			return c.ListVerdicts(c.ctx, args[0], &apiclient.ListVerdictsParams{Count: c.counted(), Side: apiclient.ListVerdictsParamsSide(c.flag("side")), State: chosen[apiclient.Standing](c, "state"), Sort: chosen[apiclient.ListVerdictsParamsSort](c, "sort"), Q: c.given("search"), Cursor: cursor, Limit: limit})
 		})
 		if err != nil {
 			return err
@@ -204,7 +204,7 @@ func prefixed(prefix string, list []string) []string {
 func newFinding() *cobra.Command {
 	list := searchFlag(pageFlags(running("list LANE", "What is wrong, gravest first", exact("LANE"), func(c *client, args []string) error {
 		v, err := gather[apiclient.Finding](c, false, func(cursor *string, limit *int) (*http.Response, error) {
-			return c.ListFindings(c.ctx, args[0], &apiclient.ListFindingsParams{Code: chosen[apiclient.FindingCode](c, "code"), Severity: chosen[apiclient.Severity](c, "severity"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+			return c.ListFindings(c.ctx, args[0], &apiclient.ListFindingsParams{Count: c.counted(), Code: chosen[apiclient.FindingCode](c, "code"), Severity: chosen[apiclient.Severity](c, "severity"), Q: c.given("search"), Cursor: cursor, Limit: limit})
 		})
 		if err != nil {
 			return err

@@ -33,17 +33,24 @@ func dayText(d *openapitypes.Date) *string {
 }
 
 func page(ctx context.Context, text, cursor *string, limit *int) service.Page {
-	of, _ := ctx.Value(listKey{}).(string)
-	return service.Page{Text: strings.TrimSpace(value(text)), Cursor: value(cursor), Limit: value(limit), Of: of}
+	list, _ := ctx.Value(listKey{}).(asked)
+	return service.Page{Text: strings.TrimSpace(value(text)), Cursor: value(cursor), Limit: value(limit), Of: list.of, Count: list.count}
 }
 
-// listOf names the list that a request is about: all of it but where it goes on and
-// how much of it is wanted.
-func listOf(r *http.Request) string {
+// asked is which list a request is about, all of it but where it goes on and how much
+// of it is wanted; and whether it is to be counted.
+type asked struct {
+	of    string
+	count bool
+}
+
+func listOf(r *http.Request) asked {
 	q := r.URL.Query()
-	q.Del("cursor")
-	q.Del("limit")
-	return r.URL.Path + "?" + q.Encode()
+	count := q.Get("count") == "true"
+	for _, name := range []string{"cursor", "limit", "count"} {
+		q.Del(name)
+	}
+	return asked{r.URL.Path + "?" + q.Encode(), count}
 }
 
 func listed[T any](list []T) map[string]any {
@@ -63,7 +70,9 @@ func onPage[T any](list []T, next string) map[string]any {
 
 func counted[T any](list []T, next string, total int) map[string]any {
 	v := onPage(list, next)
-	v["total"] = total
+	if total >= 0 {
+		v["total"] = total
+	}
 	return v
 }
 

@@ -35,6 +35,9 @@ func (s *Service) Records(ctx context.Context, roster int64, p store.Page) ([]st
 		return nil, "", 0, err
 	}
 	list, next, err := s.Store.Records(ctx, r, p)
+	if p.Text != "" { // how many hold a text nobody has kept
+		return list, next, -1, err
+	}
 	return list, next, r.Records, err
 }
 

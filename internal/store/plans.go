@@ -126,7 +126,7 @@ const changeSelect = `SELECT c.number, c.change, c.wave, c.verb, c.person, c.acc
 
 // Changes lists a plan's in order, with the newest outcome of each.
 func (s *Store) Changes(ctx context.Context, plan int64, verb, outcome string, p Page) (list []Change, next string, total int, err error) {
-	if err := s.get(ctx, &total, `SELECT count(*)`+changeMatch, plan, verb, outcome, p.like()); err != nil {
+	if total, err = s.total(ctx, p, `SELECT count(*)`+changeMatch, plan, verb, outcome, p.like()); err != nil {
 		return nil, "", 0, err
 	}
 	err = s.list(ctx, &list, changeSelect+changeMatch+` AND c.number > $5 ORDER BY c.number LIMIT $6`, plan, verb, outcome, p.like(), p.afterNumber(-1), p.limit()+1)

@@ -219,7 +219,7 @@ const labelEnd = "\x1f"
 
 // Verdicts lists the records of one side by id, or as the page wants them sorted.
 func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state string, p Page) (list []Verdict, next string, total int, err error) {
-	if err := s.get(ctx, &total, `SELECT count(*)`+verdictMatch, reconciliation, side, state, p.like()); err != nil {
+	if total, err = s.total(ctx, p, `SELECT count(*)`+verdictMatch, reconciliation, side, state, p.like()); err != nil {
 		return nil, "", 0, err
 	}
 	after := p.afterText()
@@ -261,7 +261,7 @@ const findingMatch = ` FROM findings f JOIN reconciliations r ON r.id = f.reconc
 
 // Findings lists those of a reconciliation, gravest first.
 func (s *Store) Findings(ctx context.Context, reconciliation int64, code, severity string, p Page) (list []Finding, next string, total int, err error) {
-	if err := s.get(ctx, &total, `SELECT count(*)`+findingMatch, reconciliation, code, severity, p.like()); err != nil {
+	if total, err = s.total(ctx, p, `SELECT count(*)`+findingMatch, reconciliation, code, severity, p.like()); err != nil {
 		return nil, "", 0, err
 	}
 	err = s.list(ctx, &list, findingColumns+findingMatch+` AND f.number > $5 ORDER BY f.number LIMIT $6`, reconciliation, code, severity, p.like(), p.afterNumber(-1), p.limit()+1)
@@ -293,7 +293,7 @@ func (s *Store) DraftedChanges(ctx context.Context, reconciliation int64) (list 
 // WithheldOf lists what a reconciliation did not draft, by verb and reason.
 func (s *Store) WithheldOf(ctx context.Context, reconciliation int64, verb string, p Page) (list []Withheld, next string, total int, err error) {
 	const match = ` FROM withheld WHERE reconciliation_id = $1 AND ($2 = '' OR verb = $2) AND ($3 = '%%' OR person ILIKE $3 OR account ILIKE $3 OR label ILIKE $3 OR reason ILIKE $3)`
-	if err := s.get(ctx, &total, `SELECT count(*)`+match, reconciliation, verb, p.like()); err != nil {
+	if total, err = s.total(ctx, p, `SELECT count(*)`+match, reconciliation, verb, p.like()); err != nil {
 		return nil, "", 0, err
 	}
 	err = s.list(ctx, &list, `SELECT number, verb, person, account, label, reason`+match+` AND number > $4 ORDER BY number LIMIT $5`, reconciliation, verb, p.like(), p.afterNumber(-1), p.limit()+1)

@@ -364,6 +364,7 @@ type Page struct {
 	Text   string
 	Of     string
 	Sort   string // one of those that the list has; "" is its own order
+	Count  bool   // how many there are in all is wanted
 }
 
 // Within says which part of what the list is of: a reconciliation, say.
@@ -383,6 +384,14 @@ func (p Page) limit() int {
 		return 50
 	}
 	return p.Limit
+}
+
+// total counts a whole list, where that is wanted; -1 else.
+func (s *Store) total(ctx context.Context, p Page, query string, args ...any) (n int, err error) {
+	if !p.Count {
+		return -1, nil
+	}
+	return n, s.get(ctx, &n, query, args...)
 }
 
 // afterText is the text that the cursor stands for, or ErrCursor: for arguments of

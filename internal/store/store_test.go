@@ -354,7 +354,7 @@ func TestConflicts(t *testing.T) {
 	require.ErrorIs(t, shared.SealPlan(ctx, two, b.ID, "test", "", time.Now().Add(time.Hour), names), ErrTaken)
 	require.NoError(t, shared.MovePlan(ctx, one.ID, lifecycle.Abandon))
 	require.NoError(t, shared.SealPlan(ctx, two, b.ID, "test", "", time.Now().Add(time.Hour), names))
-	list, next, total, err := shared.Changes(ctx, two.ID, "create", "", Page{Text: "ana", Limit: 1})
+	list, next, total, err := shared.Changes(ctx, two.ID, "create", "", Page{Text: "ana", Limit: 1, Count: true})
 	require.NoError(t, err)
 	require.Equal(t, 1, total)
 	require.Empty(t, next)

@@ -1417,7 +1417,7 @@ export interface components {
         RecordList: {
             items: components["schemas"]["Record"][];
             cursor?: string;
-            total: number;
+            total?: number;
         };
         Rejection: {
             line: number;
@@ -1764,7 +1764,7 @@ export interface components {
         VerdictList: {
             items: components["schemas"]["Verdict"][];
             cursor?: string;
-            total: number;
+            total?: number;
         };
         Why: {
             person?: components["schemas"]["Facing"];
@@ -1963,7 +1963,7 @@ export interface components {
         FindingList: {
             items: components["schemas"]["Finding"][];
             cursor?: string;
-            total: number;
+            total?: number;
             counts: {
                 [key: string]: number;
             };
@@ -2049,7 +2049,7 @@ export interface components {
         WithheldList: {
             items: components["schemas"]["Withheld"][];
             cursor?: string;
-            total: number;
+            total?: number;
         };
         Bond: {
             person: string;
@@ -2097,7 +2097,7 @@ export interface components {
         ChangeList: {
             items: components["schemas"]["Change"][];
             cursor?: string;
-            total: number;
+            total?: number;
         };
         /**
          * @example {
@@ -2333,6 +2333,8 @@ export interface components {
         Text: string;
         /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
         Cursor: string;
+        /** @description how many there are in all (total), which takes time in a long list */
+        Count: boolean;
         /** @description how many at a time */
         Limit: number;
         /** @description the ETag of what the change was made from; needed where it exists already */
@@ -3585,6 +3587,8 @@ export interface operations {
                 q?: components["parameters"]["Text"];
                 /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
                 cursor?: components["parameters"]["Cursor"];
+                /** @description how many there are in all (total), which takes time in a long list */
+                count?: components["parameters"]["Count"];
                 /** @description how many at a time */
                 limit?: components["parameters"]["Limit"];
             };
@@ -3886,6 +3890,8 @@ export interface operations {
                 q?: components["parameters"]["Text"];
                 /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
                 cursor?: components["parameters"]["Cursor"];
+                /** @description how many there are in all (total), which takes time in a long list */
+                count?: components["parameters"]["Count"];
                 /** @description how many at a time */
                 limit?: components["parameters"]["Limit"];
             };
@@ -3952,6 +3958,8 @@ export interface operations {
                 q?: components["parameters"]["Text"];
                 /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
                 cursor?: components["parameters"]["Cursor"];
+                /** @description how many there are in all (total), which takes time in a long list */
+                count?: components["parameters"]["Count"];
                 /** @description how many at a time */
                 limit?: components["parameters"]["Limit"];
             };
@@ -4140,6 +4148,8 @@ export interface operations {
                 q?: components["parameters"]["Text"];
                 /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
                 cursor?: components["parameters"]["Cursor"];
+                /** @description how many there are in all (total), which takes time in a long list */
+                count?: components["parameters"]["Count"];
                 /** @description how many at a time */
                 limit?: components["parameters"]["Limit"];
             };

@@ -130,7 +130,10 @@ export const useVerdicts = (lane: string, side: "people" | "accounts", state: st
     queryFn: ({ pageParam }) =>
       ask(
         api.GET("/lanes/{lane}/records", {
-          params: { path: { lane }, query: { side, state: chosen<Schemas["Standing"]>(state), q, cursor: pageParam, limit: 100 } },
+          params: {
+            path: { lane },
+            query: { side, state: chosen<Schemas["Standing"]>(state), q, count: pageParam === "", cursor: pageParam, limit: 100 },
+          },
         }),
       ),
     initialPageParam: "",
@@ -159,7 +162,11 @@ export const useWithheld = (lane: string, on: boolean) =>
     queryKey: keys.laneList(lane, "withheld", {}),
     enabled: on,
     queryFn: ({ pageParam }) =>
-      ask(api.GET("/lanes/{lane}/withheld", { params: { path: { lane }, query: { cursor: pageParam, limit: 100 } } })),
+      ask(
+        api.GET("/lanes/{lane}/withheld", {
+          params: { path: { lane }, query: { count: pageParam === "", cursor: pageParam, limit: 100 } },
+        }),
+      ),
     initialPageParam: "",
     getNextPageParam: next,
   });
@@ -174,7 +181,11 @@ export const useRecords = (roster: number, q: string) =>
   useInfiniteQuery({
     queryKey: keys.rosterList(roster, "records", { q }),
     queryFn: ({ pageParam }) =>
-      ask(api.GET("/rosters/{roster}/records", { params: { path: { roster }, query: { q, cursor: pageParam, limit: 100 } } })),
+      ask(
+        api.GET("/rosters/{roster}/records", {
+          params: { path: { roster }, query: { q, cursor: pageParam, limit: 100 } },
+        }),
+      ),
     initialPageParam: "",
     getNextPageParam: next,
   });
@@ -198,7 +209,10 @@ export const useFindings = (lane: string, code: string, q: string) =>
     queryFn: ({ pageParam }) =>
       ask(
         api.GET("/lanes/{lane}/findings", {
-          params: { path: { lane }, query: { code: chosen<Schemas["FindingCode"]>(code), q, cursor: pageParam, limit: 100 } },
+          params: {
+            path: { lane },
+            query: { code: chosen<Schemas["FindingCode"]>(code), q, count: pageParam === "", cursor: pageParam, limit: 100 },
+          },
         }),
       ),
     initialPageParam: "",
@@ -212,7 +226,14 @@ export const useChanges = (plan: number, verb: string, outcome: string, q: strin
         api.GET("/plans/{plan}/changes", {
           params: {
             path: { plan },
-            query: { verb: chosen<Schemas["Verb"]>(verb), outcome: chosen<Schemas["Outcome"]>(outcome), q, cursor: pageParam, limit: 100 },
+            query: {
+              verb: chosen<Schemas["Verb"]>(verb),
+              outcome: chosen<Schemas["Outcome"]>(outcome),
+              q,
+              count: pageParam === "",
+              cursor: pageParam,
+              limit: 100,
+            },
           },
         }),
       ),

@@ -761,7 +761,7 @@ type Change struct {
 type ChangeList struct {
 	Cursor *string  `json:"cursor,omitempty"`
 	Items  []Change `json:"items"`
-	Total  int      `json:"total"`
+	Total  *int     `json:"total,omitempty"`
 }
 
 // Charter defines model for Charter.
@@ -896,7 +896,7 @@ type FindingList struct {
 	Counts map[string]int `json:"counts"`
 	Cursor *string        `json:"cursor,omitempty"`
 	Items  []Finding      `json:"items"`
-	Total  int            `json:"total"`
+	Total  *int           `json:"total,omitempty"`
 }
 
 // Freeze defines model for Freeze.
@@ -1342,7 +1342,7 @@ type RecordHistory struct {
 type RecordList struct {
 	Cursor *string  `json:"cursor,omitempty"`
 	Items  []Record `json:"items"`
-	Total  int      `json:"total"`
+	Total  *int     `json:"total,omitempty"`
 }
 
 // RecordVersion defines model for RecordVersion.
@@ -1790,7 +1790,7 @@ type VerdictSide string
 type VerdictList struct {
 	Cursor *string   `json:"cursor,omitempty"`
 	Items  []Verdict `json:"items"`
-	Total  int       `json:"total"`
+	Total  *int      `json:"total,omitempty"`
 }
 
 // WaveTotal defines model for WaveTotal.
@@ -1846,8 +1846,11 @@ type Withheld struct {
 type WithheldList struct {
 	Cursor *string    `json:"cursor,omitempty"`
 	Items  []Withheld `json:"items"`
-	Total  int        `json:"total"`
+	Total  *int       `json:"total,omitempty"`
 }
+
+// Count defines model for Count.
+type Count = bool
 
 // Cursor defines model for Cursor.
 type Cursor = string
@@ -1945,6 +1948,9 @@ type ListFindingsParams struct {
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
@@ -2017,6 +2023,9 @@ type ListVerdictsParams struct {
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
@@ -2082,6 +2091,9 @@ type ListWithheldParams struct {
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
@@ -2096,6 +2108,9 @@ type ListChangesParams struct {
 
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
 
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
@@ -2930,6 +2945,13 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
 	}
 
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", ctx.QueryParams(), &params.Count, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter count: %s", err))
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -3256,6 +3278,13 @@ func (w *ServerInterfaceWrapper) ListVerdicts(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
 	}
 
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", ctx.QueryParams(), &params.Count, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter count: %s", err))
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -3487,6 +3516,13 @@ func (w *ServerInterfaceWrapper) ListWithheld(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
 	}
 
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", ctx.QueryParams(), &params.Count, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter count: %s", err))
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -3572,6 +3608,13 @@ func (w *ServerInterfaceWrapper) ListChanges(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", ctx.QueryParams(), &params.Count, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter count: %s", err))
 	}
 
 	// ------------- Optional query parameter "limit" -------------
@@ -10754,220 +10797,221 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1blxs3dij8V/Dxy1qTrLDdksZJzrSeNLIV61i2FbU8frB0IrBqk4RZBEoAqilGS+e3n4WNS10IFKtI",
-	"Vkv2jB+sJlkXYO+Nfb98nGViWwoOXKvZzcdZSSXdggaJn55WUglp/spBZZKVmgk+u5nt1iCB6DWQgilN",
-	"VgIUEXxOqCJMK1JQpUlJV0AUZfljwjRhiqyEyMlSSLxP0a27ueI5NL5bssK8ndBCcJjNZ8y8730Fcj+b",
-	"zzjdwuxmltllzWcqW8OWmvVt6YcXwFd6Pbv5+sGD+UzvS3Ol0pLx1ezTp/nseQ7bUmjg2f572B/uyTxb",
-	"4TokvK9A6RuigGtCV5Tx7irNxWTH9JpxoneC5HSv5m6fXGiSCw72zjmhPCeUqx1IyC2EyI4qv7U10Bxk",
-	"vbfGMq/MOhObfGQ2uWXcf/5f81lJtQZpnvl/fv3/rv7v23/9p1kUDssfqM7WhwAwm/v2NV0RsSS7NdW4",
-	"22xN+QrMgsmW5kCWUmwfEw6QQ04sGTBN4ANT2uBMAs33ya0tr+yrxyHuBeXwIz4htuKCcviTQoTM5jP4",
-	"QLdlYR6wfn+Viy1cLYTYmCe5NZVUr+sVmZtn85lBOJOQz260rGDk6tiW6cOlrcWObCnfE6oJJZptU7Rc",
-	"4P3Nd+awpFWhZzf/ZlBMP7BttTUfLMLtp4dhKYxrWIHEtbwsKH/+TRxOZUG5gVO1XSBOAqQeRiFjLu+F",
-	"zFLILdV2Af/+9Sy6nldCaZCpFUn8NbqmP0fXZG84f1VVEkiyGgMjWZ0Potu90rBNk7fC32MEfpy67b1n",
-	"0vdrqjYpcGmqNnF4PYouyFx/NsRew4fIedPwQRMtyJLxvAUmJbRIHL33IxnRzwpkGlOVssTcxRPc0Th6",
-	"zA1nIeeTuVmVgitAaf1SikUBW/NnJrgGjnCiZVmwjJqVXpf2in/9TZllf2y8658kLGc3s///ulYHru2v",
-	"6to/F9/YVQSoJjsjJndS8JUVdlZ4CJILBJt7jHnLkyyDUlOeIQxpnjPzHFq8lKIEqZnZx5IWChoA/DiT",
-	"QHG9M0okWxFtHs8U0XQDnORixwnj5H9TXlHEbsU1K2Y3s0cPHv3H1YOHV39+OPs0n5WNV9SP7MrUQyiH",
-	"5zWoM6caorLVfSMWv0Gmzb1PtJZsUWl4inIUNazWQqi/wHw4eDWHnfmeadiq6AXuCyol3ZvPosjH3PCp",
-	"SX6/NhZjn2QX8LZvX7eaaqY0y9TYvVnNIj88TBIyIXNlkLpbs2xtFAx3MVGMZ1bxtMKALGApJEQ4xXyW",
-	"m3XxLMIscrZcgjRUe0eLClT09iUrir7lIRlmVMo9QQF++ARONbuLb16tqex7+G4tFNjVEcqFXoPEdzGj",
-	"ogoRfZ0WZQv3fUf6b+bJT0XF9SiicDBpwDZspUaoXUmUaqqc6adryDaHxLKQYgP8iR4kBuYz4Fq6Owdc",
-	"vabqO6B51JBB2BqKMuqqxarRdlfsDjhRmnJLiijvJGVF/YKFEAVQji9wTz9ANOOaWhLs3tQBs99QuMU9",
-	"NAnHb7mW+8ihy+zWImuh+oCLXTnN9ODaxT76iBw0tcwwzrzTHKdevYL3A9GmKnvT4WM7wDOPxP3hwuce",
-	"CPUTwsqT4PT00YbmOko1VuExdpK1QJQmBn17lH7GAF5TtY4KiOai+9H7gil9uJ4sGOSHlObP/SAG0CCh",
-	"YwzAPi+20L/SwsvyLhFmhrccXcUtywGFMwgn649f3Vmdu3VevzO6UsHz5DKj4FxQxVSMYVBNlkwqTdZQ",
-	"5JYt7IRRdxZABIcbIqsC8jnZwB5yIiTZAVutLV+Mn7KoHWLulFXBuFN40PpuCpr6KSVIFT3yB6DC6wKo",
-	"Zn6XuJAU2OKEOI7aEPyn01lSeerBX82pDn6CnOnha/82ZzqmarE4wy/oAoqEMge5GqfOOcuqvrTBHEWl",
-	"M7E9emh+cpf10cl8dgdykfqBLRnE97qjUfWmi1dUJL2NiPe4F3poeZR4GKVpYGKu6AgtggktNC1iiIgS",
-	"sb8+sRGpLVK76vLZ4hn9WVHaExqGg+FlQTPIg9l3CA0lKplBimCUU0CGWPNN2DlvnH9CeI0X6oZh2Y30",
-	"wDWhXt4PZOIbOrrm57ys9BiL2MMf33BDOr7ON9wKxRvycSnF1vz+6Q338vGGfGT8hjRv+PSGl5QZiNyQ",
-	"jxvYqxvy60fLLW6I/fcr2JaF2AP8iAd5TtzjbvwfX8EHDZLT4nn+6e2nN/zQ5q6JpmFzP3yA/x3Tldy9",
-	"URiKbUklc5xtuIDot07hfdU67w1dv4eNKsryuC94SSXqCdbgtCKdSsBgQYgq0JUEOKo3Ng2yiEi3K49B",
-	"6htJl3o0rdlXPDei69fZiwd/efS1ebhh4/hNyQqhZ28PsN24bYzEc88d5cI42CiK7C/M1TJv+JyG47f2",
-	"woT7Y5j99o7l4DTxiL5qg1rWs6Do3hguQLM1Qb/C3Fi3C6bVY0IXGPGqo3uZ5U9WhVWE25Bcx3B3ypRb",
-	"lBP0wcGTWNJOVEXuo0vmVXcgc4aW2gj1CMNQh28wS8JIlXMgmYNnDttvgnHIMW4nKk2oMsyPsCXhYiHy",
-	"PYFCATHakiJZIVTjKNa7QpgNFxivKs5B/lzGll9KsaALVjAdMQPoVvAVoUXhHE0IrwU4g4NxRCIzi4mt",
-	"0jOiQWu8NRfHzqLBulZ/O12iL2qtDg0gXFaAYSCRg1fFaPwZzeC1MP/v5fN9G31Gsy7zH6Eb1nImhssg",
-	"FIYtoKEmtfEulmQh9DqcV8rzEJBliuSQsRxyQheGgvUato9tmHpBsw2hiigAjhROqLMfhwsU1dC+Eigw",
-	"9x8ag2NNIaWpHmo5eBPB3hNfVlFABJS05i9UEwlKKyJ4ACUXpBB8BZIoccDVauY1YltJDp80sDobDueh",
-	"Yx71sP5nNlZ8YBKJotryuOXYYxovGRR5lCgbiRFz4pI4cqE15KSkem1olJJcZNUWeNRLUbCWBp5iGT1+",
-	"umesgCeG7iMMYCHuIqLGvFMR/DG4eNHbi1ErCaSkSkFOxB2y0eGSx5xtCebeuI6YA8b1IW6UAs9E7k7S",
-	"IQocj41GDQAGeEPdE+Ig5Hn0CFOMzKW206tH299eJE9FJnIY66JJcJQe1dv+9KLnbG4hj1vNCu5AOiF8",
-	"+CNzetUQwzzGv3D7jZeEfYc1zWvo+/f14O6pAyfwamteImS5pvyqNgAKoHcgr2iG0af5TFWqBJ5DfmX0",
-	"G1TuZvPZlinF+KpxX17ZQDFEvwuWBoaWlYb8auuSecw3khrtTcj9lbEfQ1jIfMKNZvusaHxcM1zEQvD8",
-	"KhfVwu4dP9pAkFkhlZurpZDAVvjegrIt5Fd6x9AnUCljbm7hCuPAxvDZUlaETx4PV26jhqka2+uK8Tta",
-	"IGbs55xuqQ1bcaGv1FrsOP59hc8zMJBs6VwPVxsozZ82+Hil1rLiG4TAHUi6gqtcitIjmxZXIbwoAQOO",
-	"GdTbq78Spf1C7K4kGGxDMy5Qk6IjgIQPLDjcj0RmmhHDLoldzJHm+czFPGnzWY93/5kE+B+YxKPW4jYN",
-	"jjjUmEtJbVzxaFvcvNFmiYScCMztonspioLAh1JITQohNsomZBx6YY5v6FhGxLAd/mdFZSzkUhRi1xIz",
-	"DXrsCpmWzsLFlnGqRcIdvgWlaEJjE8uEyAjCsBuCodoax5g2p9B4zIUxFoUka3oHRAEtmjGdxkokZC71",
-	"ppN1IDgQLUid1uXjyisDqz8pl0Vq9FPDP/DdJGd5Kr9AS1aWKZE9TOF0eqZn927pNWjmAWFtFCBM6xXU",
-	"4I+RwvP8b864PyCHvhQJmlAClKaLAuK7rjh7X8GAcLt7cbgjPNa9OLaP72HfdLQMdzVuYD9WnbHi80kj",
-	"jjpcObX3vgwx1eF33tV48uqF90nanJngcrxaFBRFn9t3+GyMV/fh7THWYbWBiA+zdga19nIAlgSWbit5",
-	"B/v+sHQk4UeKbSKHI4XV4QLRLul72MedBx5VsRyI1QrVrZh967z2RAEmPBjuUlKl4TGBban3ZLcGTrjQ",
-	"a/Rz5cA1W7JmvlMyUtwNqrvtNtfjIIbwiSHihQu5dHBQ6bVIatvO4TjG5TSf5WLHlZZAtwl73eirRx11",
-	"kAmesYJhpqRN39omxMlCgbxr22/N+EBB+YA4UownoWpSQ6i1teZ7DwCVgv8lgveIx9OD9+b2Xr10mB+V",
-	"rdbRMHwnfw7diHV4BXM0GCdKbG2pgCKCF/s5WeyJi84dLhiW+qeYkyEhjzaMRw5nAUt9JSo9J1xcWWfe",
-	"nKxZngOmdgRT7DH6eBeVrq8jW7o3lwIueyHQRBzjbDIaxHHZv7Gp0u457q63aYBMHHv3YE9GTsY96pXd",
-	"1jC6rV+R2v+rAO2I2RXn3ENNhIAA+6zoCpjhuK/RcjxcggTq5MMwUwc+lEx2cid7b2D5QE6cYJnRhBDL",
-	"7Pzi61VF9y9WL+DOena8YsL4UmA+ieSWJYKUQkYNZ3M742caiIVfQC/l+YUesUjqxJ5LpkGGJBtq/UB3",
-	"1nEeciD7lHSE0bQH3GHhdFHyA8QTOwaJMNUr063gOFccxQW6e/bcrTW2sx9h95IqtRMxm7ls/HJEb/NX",
-	"Jt4ROMhQh4OxSGc3f3kQila42Uuxx/BUW11qr9ne2Chm+0uzmO3P//7v/cVsNaa6NY9HToC5K7H5n5U9",
-	"cUP3HiirW0qICce0wKQHBxZb5OOJ6NdZIYQxhnZCbiK5EafR7JFyoHmLTjopNvPPQvExRPxUpy16Tp7b",
-	"tIKK1xUEStPCVmYuK2VtDcqsw2VHmbYM3wZvrnzwhltPclQC+MNVZ5IOdrkVOZpaheArgh4co1u6hIFV",
-	"BUqhPVXDfubrNfwdc5sozhTZAWwiHrliIMbG4LfrpMM8kl720E5tGxVQTIX2+mUgVsMdZWn47Ll/fb8M",
-	"e+ksr06CSsLUHKs2LRNhZku1ihiNn4hKu1CopEuN5e4+BWePIWiCqt4wJ7p9YUQhRofh8LNrfbGR52Cd",
-	"Qjr+NkA3SeZVFgIL3g/BZdfuTLSiEDuyFZhuRDnRWPYU6iqwshvLK6y7FT2ij/ED4yusQlcYu5UVcosR",
-	"yVsLpWlWQCrDfwNQYqU+ZhEtwDpZcA2Yl8/nZLcW6KWlaqPGvdstOE/EKVuCdRgWZDX0SrOJb8fq/3bn",
-	"T/TYO/6678/+OOYhucUL8Q6R9nQnA0rWCX5uTOwwI7Fv2b/QO3iNCxqUUNXJW9u7hDVwbmasRHP1Iz49",
-	"74ZsYF/3xxibkuVyajiElJoDmmtaZZh57cqZLDQ9RAIXqtFTn/rmCQucsy8r3qB7YvvD+txONj5qgmyq",
-	"LobLzzy9z/AkOnN0yThTtu5nTQsLzTvB4qHdlxLumM1APUhsqY7ntYXEmIPUtghvo8QKU3QzLQC1sXG5",
-	"L+bu4XD/mecglRYiKoIMD92jgzpeCmX9z+jMc3JhtxYFYF4cF07YKquuxSozrYoWK+KzKtw61HpSota0",
-	"BLIHHX2SlYl9O60DXegvWOqLeKzmMx5teVCX2RMudtHCMKvMjVDyMf2AxVfhMhJTzi6XuBD/VexGnFN7",
-	"Fl6JXSK4VaZ6ZSD6dMh4Fjtls7wkUJv1GxVVtkvG8RpT303D0/+8nThpFza3DBY33ECAI4caiA2Itc6A",
-	"Q3aUAVm4jE4awGpF7BBkKNgw/eXyvzmmPLJsY/s8CSlBGDsWc14wtlzBLx7dhu1VaNc+mb39dGDALFkB",
-	"seiU+b4uqLZZqr5cv22/xLRtu+qPtdPg0bEOOP6IxpgIMrzQOUL4TGpE1nHD2sMppUYccVJ0oxSOguow",
-	"hRZkCZCHUv9AWF4t9sSt6F49JhheRdvCZeRHaqy1MZLVqErtDtwE0XJPhGGMBpM3xKoacxKSG+fEZzLO",
-	"ic1NjC0lcWDx8Y9Jq8mN2PEQs7Rc+YBU4qax2jBsfhDI40E8YaJB1EfDUUfJoj8Utdg7srtxSp1YYm24",
-	"qwDagkGsrMCCwKbE22vsb3iQDwH6Kc0ZDMccnJudNNldztoQCB2FyOHaD1RR97o4wxOLM532PjbXG5pH",
-	"6vue2RJlsYlbGUpDOUaGiQXcaojWfYyWOC5Sh1599CvaxSRhhi8+gJuhqjjatqwomDovxlNrKaMyedrq",
-	"tHWahoiO8/m9HeT1rc0ZV2XidpWCUtTL1Vc1LqWQEZ0ahTdBL/e8Lp2S4NRr4nJBhzt9qiIaBA2p+SMA",
-	"7+R21M5luoCeQ9zdZiX5jd4xtG5uUPtGwUorBXOiwDXl8TmtRzNM8Fe/irDSBK5KoayFP6K681hW+hmp",
-	"5J26rYPiq6GB30jiU4gFN9fQ2U0MSP9VgfL+ogsCKVnbt5AMloneFbiFUGSHVkrwZyiX4WjkYd1bx3YJ",
-	"Df7Tuv7QPYspVwiH7SZVjNEniww+B54vVH/3JdWInUirdfmD5cl91WWehuNuIKo2MSu+pEwq5y7WoHQn",
-	"MEnwNguJqDQzyxvpIezgogROBAdFFnvsPtiC5gSp9eGoxzQLTku1FjpKMqGW1EDLttkla1Hk6nGwOwQH",
-	"q39TvsfkQqeQrqkiW3EHuY1eHIoM74KNwMYQJ1aKtADTgGfFE7gNlSbE5iO6aIrYBk5AuLDL1ALb7hDB",
-	"b7CrMOQE60TmhuMMcIp2ag3sgjx11EtsQDhGwa8gA1bqkUx4qfvi0meo2+iggG2ZSnh1xvg0r+4poOxT",
-	"sng+JiRnNjPujp72PPfVa0f5xpyXB7qWrjx6VMr36M4/qarVkH/UKV8NaAo056Dgqd+vvEGxPedr4jiB",
-	"P8WnhwpeHcTw4nnotj/yQLtrVDFT3Zitty2Xuywc17Prx05J33ZC89x3Xyomfn7o+7Cl0NFTaAXcKHo4",
-	"EhP9RsR/MWrf2lmSJ0O7J6aITooOHXT2N+8egJpgG9RQ02Rj0Y2go4Wy22oNjuPncXr20cmMO4OLxNIB",
-	"U84UxrNxFFRxmWpb+nmcgO1NpGFytJnyiD6YnQbNwxv9edei911l1gm1s3LNp7K9HaGDxCATXH9hZ2mw",
-	"fMeUFrGesCmKSfkhg502jupl7g/8MaIPns2mUdi3tXs4s3FpcLm+f20IHexlVJ+B0057rI158gV4+agX",
-	"3B/PsLBqA6E3klDHtY/nNR5tQpEOnQx1/Lmcxp6uLmHBkxN+MuA/XE5hZnCDEzaTn21qzKzOejPMLN8y",
-	"zjo8vt4BPk+NDnP3pWs3l/L200Gi9rkZ2pOkUvfkUNfHskMW7dBM081VN9uPObQKMBBWP3MFsQxX23Xf",
-	"OoaIv9q1cONCE7XG/JOB1UfjDHZb1RP1FXzwIy484WFmUEtxdIlBb88pairqesAR0TAh2YrFmlLluQTl",
-	"p0DZ1BRXRxvNBT0x40ZlooRUUEiOyns+iNKZNTtnnmu2EpLzXabb2/kobQPnwgxDxg7i5XYx3SloGY5S",
-	"GhFCB4NEPk5claspIX0me5uR9iTmtYdKuGEXjNvOD2dPdJifyhkurGCldWwOO8vQeh9i2Z7tvTnm8oFE",
-	"Y5/qF5Mmg1baV49cxPdPLcDDJk+V3j4Tvb1AbHQ0vMllkex5aut3mk8aHHFnPIcP46LX3W3jE/zlse33",
-	"Qs13e3KbSIAv1U+tp/Pw2W2JBgsvb6VGyll9Xns0RdiNHsDsr4XgObHXkwWsrUU6JtDaEygNVslwWzjE",
-	"HX1X8DReRiuRAW2z6i/Y6thD0GgSjYbLN64TcqMRU7aGbOO6y5JXQtHDSq8GURxNLuu6F9z7w+gi3+jt",
-	"yhYCvO3FyNG3jZmHFdcRnRHvk7QxKheGXaKGyG2mm6MsZnQfPFdWsQw3NWONxFt6R9NFRwzpSvdASBPS",
-	"JfpopLjkCFY9vLptbCDtbKd3b/8tGxc718PvG6sMco6fquSeo5z2VyKFaNqZxUjxtBvBiz0xP7ssZx3m",
-	"hYlK2yYjeM7qGbXadYIcwHndNFDfMcWOcTxUppEh+xh6QHpj8wmqHs2mbd3i7M/Lv9DsUf7QjxW5cd3o",
-	"Dxivr3M8mqft4Tuu6hwfn9jbZTgHP49t2Bbk95QbdkbG1W69j2kke0O1hVD6lDSl3uwk16DcvDcGuluX",
-	"xjVibJSDSnsLS2Fza9bVlnJsn4yzoZVutfZrtM5HM7LT7DDSiuTkUVCNF9SNQnDtUTAALc4+o6cfyuA6",
-	"HN+cMnkyb4HrZ65uJV7NcqTHMksYFLe28uLwuQ3QHOxwzVZr16MsInLFLvlbOhm7m83SCAFjrteOqdRs",
-	"BldyF6Z7O3nh6zGGtptCD3AeOQ32keY8WGVRuRoIO1btyNtPHG3qUsRxqTWZphBYwBa4voT1gL0tuj1b",
-	"Mf/S9f7MBFeiCMWNjYZvfeZDB6C5v91d4iqLiK3jtSo1zWFIrZNd8EU7xLr+Hj1K9m2jA7c3eKzjt1kO",
-	"wIVmWdzUwdGAkdiOSyBM+L19c+v4z/ABtmXi3Pmm0vFsMezIndDo0ioiZtfH19pNnncqlr+jXk94eXN3",
-	"jZ7ds7CtKBrYij8f1R+o1f6m2QOlv1/KAWkP7PZzVg8UxwJ6m6Dcahp6AntCvAyUG7Q6ZGTyCRkMjeeO",
-	"rt4dHuftRqnqmfzekX4kV6HuhHqKPvosTGWOZMjZS37u9gBuz4S2DW2TieTINxegNUiygT3Z0o2xoYLI",
-	"nEe73PBcJdqHF/vvQCbfJ5Y+txnzmrlovhovib7QaEQFLSNeGF9cqIngtkhAsTwx4do+P5Yqbs6tVSVt",
-	"nwnr1DJ/eAHj209EnnpM/e9Dob2ixmAHZhZUjcnb1M3IthUlrTFO1vqNewcS07dT0LNvdIVcoeoCV3D8",
-	"hCRNkmd+mHabtDtA6JJ1jXyPwMYI7kDeDcqLnsEd09n6lM7zA/vJD+sRfxtCgl0u+FN0mJmbP6MIHlLN",
-	"tvCYPPCjfNgWbalQLm5FQn9B8JqqW8gk6LjGswEovwmN7Loj/VDCWf5n+1NsoNRmQcbaA9uUrP/146tT",
-	"B/YyDkGhtH1wSo6qvIVM8LwPMUThJRG8HEKiWUnVI5xOqmVPl6GfNbF0PttJluw/fzBX6yfrva4h16Cp",
-	"0ALV+aDDNutWEuFdTUptDkhNTxa1ZDPegnEn7+s67pGx7ayNhBL9vLNHDx7M5rNKFuY8aF2qm+vrXGzh",
-	"q4LKjSor+ZV78LV5xvXdo9lh64h7O+lf3lGe8DipwNO6vROi4ZyLHq/j3RpiIZg0CX/fiYOh42U+K3KU",
-	"gEidUSU73DzUAduJf4/GZxOOw8o+nafoaBS6wx9Gh7HTrmG7g0u4qJ0oP30pr12YpRPdoglF8VJNHTvu",
-	"jqb5Py6CthIisdTzY/W9naRTEn5EtOy0noNjcoNHNCg8Oz3tfQVVuhfbkFS1wUnfjayETg+KTgc95wLz",
-	"jhskljlSd+osTJw3hMftjNMab0V/753lm7JueNN55TWpvp7zuMWLzM9oNO8/HeKNLnqRoVpKJHz5aAsz",
-	"je2lxrUp7R+XvQBs/ZEY+MiX9ZikA+0kZ0oznumU1xV1xpG2ybLHp7As6CoahECYEMrb7bZshzBZARGy",
-	"24SpaRummHXPSCujrse302xM1V2nag2ND32jzomFuNlXDUTVGA0cben9EQFhDexESVRFk9LHiuTfX0f/",
-	"mt2nwHIJPoLgPZ2BNBKEx0wxQdobMEgOL+ubYfI3V2ge6uUQZG7Op9Vv0Y3sQQwuU76eYIrfMt4dBF2j",
-	"PDlmbkEVU6NqfJIpCoVYJeaBJU9375x37F+KA90X+9AnJzrSnbXnvh7O6Ho7Lq9pl9iH+eHFsBJFXNN8",
-	"6Jxuh56JNZtGC9bpivnqNs+HG6kr6U8dkONn47gnRRcAgb1dfOZpzlbthINW1rDk+pmblDekKHCcc63e",
-	"VcoVkfq+c+BTyUkYyIn+otqo8T90Kd6ixj6mJ2Xm4ItIc0ifgoMtcnwSTn/lY+36c0iqYdZCjqvDX8TT",
-	"mn5Z9wff+vvTZSGNfXSsslEeEzmeaS4NjbGbfc8P4zk7bSXOnVk8atRjc0xoTzPn4cptWrCEUNswjJWu",
-	"ld6oPpa2+V4sooz5zOoCVSIpIdU9e862dpMoW2U49dZaLST8GnvaKv/SaIjR7WBsOXCwCrjQdq4H5HM8",
-	"tLv1fjYfEcQuTmlH2FM9MWrIrxfQPXk4HhYTi+gA8glltHUNVJLp/a15rZMLQKXl/7gWtOnsV+EBa61L",
-	"61hQXnIx241MbBjMwsgn3wzzv/2F9V5KhoNeP2EN0zJimvseIWBb17m4tlEFOQnjP23QvZHVhekCdYKY",
-	"a5usvnrD3/BvsQupwZbte2dno1Bid0e02Ni5kzQknLllz0MvTzRq3nCzPaw9fPfhCr96R/65EGIzJzsh",
-	"N3McgzIPU1fmpK7mfkzeccHhHWb3lcDnb/g7BcUyfEG0IJTvMUiv2Irje/7lK2LIzcZdSrqC3GjClBNR",
-	"0vcVkHeW7N599YZ/iy1Y8cJ3tLSJN0zwa9dm/V9/U4K/I//86tlT8pev/+0//sX3OLSjnck7g593Zr/z",
-	"N7zZqdVmI84RCoZPEKWh/OoNpryzDLj1c4T5uXJ2M3tS0mwNV4++elBTROO7ukRt9trRSSNwdzPDdFgD",
-	"Elqy2c3sz189xAeVVK+RTq9plTM8givr3AqYfZ7PbnAe5BO8wtwj6RY0SDW7+TV+7upLrp/aM/xpfvTK",
-	"Fxhp+vTWHDtVCq7sCXr04EFIrXN9zBqY+M1xKnvSj6YumS0gr8Gzcjgu3SpOboJc/Flhcde+qS8e/Wq7",
-	"pXJvwG/Oj3kP0ZKyYk447EBpm2yKxQwrbARgAf52PnNUj6XaoU+BeabFyTXWeSUx89T8mkANspH3FWDW",
-	"iKOZNVAM7gR4Hal0mh4fuIMJEYLPt2wN0ZKtKTNcyCXEU2JAUo8N2ECp62m5pyBs7ZocRfH1n2AP0ncW",
-	"D9OCFl8yLakDr3OBm1RvRx4gMC3nc7lSu7UgGeVkJ5m2PXdzqumCKmy+m61BuRKF4VB3zb+u8KBY20yo",
-	"1FF5ai+ezX3Q+68i318M6u7pNg3iU1uFcNlMk2Hcvft+jhOqquZ14RyFmRHKDx5w6kIDme4e1cYntkRB",
-	"TMIduGn57uy0d/AOf78hNNPviIaiUEhOOcuJn03jOj3jm+c40W3u8izmOMxtTmTF7Ui1AsdIVDwHicu1",
-	"Bjihirxj+bvHxL9NU7Xxr6NvuPnoCk252BGmviLmHDgVCbjRgpYGMEt2B2TLuDEYHlu6F1tQtimyontf",
-	"cqAFWQnM/9uTd3jrO6zYMR9fUKWvvjXruHr+zTurIbSJ+heqs/W3Fm4HAuCwas9tMky8Mwww08Hg2HAs",
-	"m0VormlZAld2Ip3ZqojMyoiJGN9isybbA09MX26LURU6dpEDqX+fYbC2cYJ9YQtKZ7z4uKjT8EFbKr1y",
-	"RROt49mVnVOdwV/qrh1qbhtsyzuQV9h0Gzwx+FOncWJg4sgtJcD/QJ+4emavmJBzuTdMCS+wY26KAgWP",
-	"qwdfSvE/tsLIQUpWPAqo+cyltbWBc9sCzuWliX34ZxEmk6PEvqCFERxsgTzxsa0ufueNvnc420Kv6a4X",
-	"Wdh1C6l6A/srhXn/ScoOZQGD+KaVKIaLo6Li2uBLb0qnOKE3rWdd3CU08K+j6WujFhSiM/ElNeq9zlnT",
-	"lFbB97C3yJmUIxg9ofbooUTcCa+zuF5jzgLfz90cMWxT7xUf+MBUi8+6fM4Upw1h5qSF/cIFdyeDrHnB",
-	"xObvk6JAtUsFbxKTflRC3XTXgywMqE8C7Pqj+eeTVQYLsG7bNuhewVbcwQvbK2Ccd8Lc9KM5GBGC/vpQ",
-	"Ab0QjOyCCUVAWTgZBXTt2qn2gqdp/MyTMvviwLgsDU5Ifz9x6IC1TXxzPzPDTjFxjSZG0+P1QrgSrORp",
-	"/ite8WUiwaxtYkbwy1oYHcvAyUcvcNwwbVr3esf4MHg7rtunqNam/akgn8d9ZnUQtMeyOMGaONvWn9i3",
-	"4yUd42QpZItx91nyCW35ZXUZDB259vnyB2MSu/Pzh3TxTIj2/2R3EIbhE0o47Eij05bhpw71zRYKgoOr",
-	"W/W3HiWVWldvHfOljR2nTvkzmsGrUPh74WMeCidHqeZRvT9UXn4ZGrUB22th/j+l5hcqeHmOcUULhHkj",
-	"23Wxrz+cJAWaORZJwfusDsdfmEL8bLFhQLfLeGruSVKK8o0ohj41dK74NIAXvoYPegjP/KKCdA5uE6sn",
-	"nkhqV2hkmluDRgPljSHT64/ur0/XNMug1DQUH8ZNmZ+5ve5ZmOt2LgWXFKeQO3Kr58Vd0vSfzlJ6TTfg",
-	"eImDHrrPj+LFSpeEIvLk9wHiy6suT2oaHKS4TIdXuxIc9I3QIthOk1CS0/1A5B4cOrFQIO98K6yEv/an",
-	"cNGZhtnlseN6JNyzSjmxOf4CtPdzoEvXIgkwwFUAto3ESPBwp8cB3o0J368QvMQrpjQ6vigBarY7sfRE",
-	"iGL+mIuxJpJcLG7iNmI0Rv+NpEvE12h0Pc9hWwoNPMNeP0NQMfWJxs2MMBQfXpQEJkQ/boxQ9J7Z+HBS",
-	"hZoTHJKBtW1CEiW2jZhJD5kkmPx7N4y2/8D/V7jqrEPfjUJvIMdN6DVTjdG7l7cU2i+2/RhJs6on/tIC",
-	"qGobnQHPD5rtK3q7ORy+3zWLHLCArUi9/+Go9/8RzZrWtOkJOXOzrRi2fyVqjcGs36p8BWicu1SsNVU4",
-	"xBgbn+/hNL9s+7T3H8tXnWv/biRyZB7kdBTQgfIAKZ3EdkpKh3Tye5XSh4wRqOSEcth1pv4zRXZColWW",
-	"4JOSx/mU61B00GjpkDoeXYw6bGuEQ3pYwKoyy7TpTvjaFyILLTMOcwJ8n/R0PtLlqAtc8joSlO9k5FrM",
-	"GhN9JUVl53akiSwh4xvNuZKsxBVdTuDjcyWmaeN9TD1s8iW+lf0wy9A3CY0I58WesNxoV+bJcxv1vKp1",
-	"MlvFHF2CkAlZbctr/Tbxw1Wzm8UV/hvf7B9RcjfLiCfNUbP1ISGbx/XFNARJlCEBf76S6RQjxHZdS5cW",
-	"16GW7UsMYTfmpEwoSy0IYhHQ8UKzumd5OZFV25x0dM9mra/onBLfrvpS70QrrQ5z7ug2jFQw34XZSOjO",
-	"wtvMgWWKFLBstKwdLwEt2V0vqmKTrmcwi31SFL8XmuptCdltD5JHejQuWaHr3HXFaanWQg/pMW8N4+EP",
-	"PKjV34rz7n9/yd2cVgftDiw+/7m9LfSx9J8jldJ+XbE+IjgGqAROgleGUEwB2JOdEWZuCBctioPpW5Rj",
-	"R4PQ+ojjQNdjtWidVuAODpFa3Ht1oduJhhPnZGwp37uiFfWYAM3WWK8BpcZqFgdbow1qBcXyLLbz0f7R",
-	"m3T51BhRjh9fOoQm/WPTSvgp6VfThbMQGGGI4Umw17AtC9eVIJXg9tpfc3Gjx4Ezbg58KNSHhkHgPmbq",
-	"zmy03eXgxGwWkWmIV9QEPC8Yp83u55PX2DwhS2PlLoUku7WAO+yRD6VLcWJK173053XlvJ3u7hxwupFD",
-	"x10/vKGlcC3iaLSpidcyrMXul9CW5UvU1v3qJq6JOvAAWZPJaGSUn2YpuRFhUbj/Yttx/CMNbSARrKct",
-	"6dgbFow6u7WXG0OdcgHqNPQ3urUkLeXQX2SK1OPFYD8Rdrz7w7phWr1ipqxvxrLKmoNHw5pYdBza8zSb",
-	"8wwisW2vnP9h0mrLH2D6rH+qNlhdjWAxstHWZYc2lqG6P8tAdaCE6quD0nVz/FI0p8ei66W/bBqXh3+8",
-	"nyf/eZOn7CqI4PAnRcSOEw+kx3ZskO+0o5z3dxiwMQZ//dH886mPOE9KzjA3Pf9m+rSXiQuLMN8hFBZh",
-	"JyhbRrSqqGypd8nEly6orxvtG5PyxfGkk8F+WeESe5Qbvjv4aT+56/+w0sqi7B56DTn6sWFeJFDGiZA5",
-	"yHmzBNMhiAijHcuKn0SrWHLdHzLg6otkDn4w8rS4MPCpEZGMt/e0GUg4evk9pcS1UDFF6ICPiBs8uuR7",
-	"fzcB9qduzpwCWoAtUDWHtze2fkhQ5u7IAcavkwGFW6DF+eJ9gszoMA76nj27E6sUT8pSijsg8IFmuthb",
-	"R4Vb+Nz5cglOlO5l1glc3wk3SzyK678Jlv+9qnLoUHfCsiqH5qG6JJfrj/aPXiX5lZ9SOg629rbJZaGb",
-	"1jepqhzmtA7sjtGF7nVWt25O9j7ES+CVe/Lp0I52WBFFDtLtwxa7Cg6+EcigRlhG/RpZNJ5Qr/1IroMk",
-	"pMyNGQd081ldME/k5rS36K41m3JFcMZuD6WaghepLN9mCecoH+UfUc+3RNTsMz6pbyWzWV7ANdqdHomK",
-	"GbXeB1UtzYbQsmuGV4KMVt+OPZjwoRQy3Sr2W/z5bAZ4SqDKhqTC0cBPBpsFzu9jSz+/b25jWENOSaND",
-	"kFXAjClljSsF2E7fRl0zsd1SZWPdg3iDCxT1HKEhnaCwpsqnqaDHci2K3J5lDM3FX/7+EtEFtWFluthg",
-	"XIM/TbZCaaIExrkfkwcGkInFe2vqEi+uz4dzpTXwbc6XG4TEuNJAQ6PTjHLBWUYLZJ6JZYahRyOyjA/W",
-	"t8QO2qqUQHO1BtDkimTYidJ2bNSuUZWsOKGKmNNRFdRmLOU2JyCV/mmedm4O9O8tpvu6nV1JPac0ECNu",
-	"0OepbLGApb4SVX8P7Rew1D9V+jy++EcUow4wk+fYYlmMOU2Mr2yWnqhc+GYtdmRbZWsX8sd4hZ1ccDpR",
-	"DEllP7WfyR+eJixg7sNtF2EJmFff8qBahu5Ewlk08RtkQ4qlwmVTUsYXhnG353sokeoiHAVqhtLU6G4L",
-	"7Eeen4FnpalmSrNM9XkKbuurvkxvQWOBEwbdxR1IuoI5qTh7XwEHpcKcEFQNl+hY5NqrZGJp+8WeZNJU",
-	"HJMc+wOdr6rxzrFX1X1EMqZ23VSNIGdoJnsseNEG7PWa2kXEvY/f0eLvE75m45goyl2XeB1CeEabRxfM",
-	"wB7HDWBLyICV+qieYS86EeifIfL7pakjBn73oaLuqELpMyfKe3ooVzuQkM89tSz27q/xZ9OTy/VHW6Hw",
-	"6VqB1gVsHYxS0SFzjYPCPcQiO2TXThF3pRV9KeLxjPApolMedp8lRuURMh1J3tK91ZQ60+l21PZtF9gh",
-	"NBfVAme92LoOS8R5uwJqIDu7A8mWrA7EJiJY5qr9KVLkZFr8RxV4UKBp7vUvm2TsdGkj11Y4X2lcvLqm",
-	"A8VW/Ir14P2WrfhzPlGmn3v4PZ/hKVIy3SzC2c2vb1sKXgn8cCifH1xnuKsVNyGp8EgCIcdFBsQ5B1ga",
-	"c9b7dW+5kt86G6Kz38FZkdY5fLVhx7p93+KF3zPb83s6ayy85j70kIxyYwhngnPIcAhpKHQxGoPvn4nV",
-	"aC5E6cHqhz8ltBH/83GQ3gM472EkwuEsrGEAuv5o/xgwAMHuZbQwtLd9xiEIbpIJahVc2F6BlYKjsBo2",
-	"CWESqFyaACc26JWHwQDaSzdvvwAkR3Rvj4bqOOwI6xbkYwIDVS4z44bUfdps9Q9OaqhHvikr5PQa9xIN",
-	"jdFto8n42ADZBDoJQvCzGBeTk+cP2ODX8wAha1/IY8yBzCTo1jhsjKkTpel+FIOIsdTrJStA9Rm8PH92",
-	"P02uDtjNECo6M8J6f207boFrBOSENiqg0hpKdikpJdwx2Dlt1qdxWR8bls3by9oNh6N01LBNuhTkR/b0",
-	"uZGRk3wXZvucxT1j7IrlI3pN2wyJ0GRhaIqJYbaNMRB4IHO6t6a/0pTrZK5YOtXkfotP23iY2INui1D1",
-	"WopqtSaabevmex6MmMbyuK5YDQOIOdaah0HhXz/4+nSt8dqdgjSTe2kvuJSaNEHtnV3g58n/dtCb2t2L",
-	"UccF2GG0SguRW3dKLRYdawtEomyKuE1GZZoswA6XpYeJt2N5WinFAvoIRizgC9eqcY1TJg3IvfcqcBuw",
-	"xgn+ZLHHfx+7Nm6lkDYhD1WXNeMrp9GcgR0f2uyN9JyYED1OVf8C03DvI1fEtbpsnM90nVc6DJ0q9XpN",
-	"N3Bi7ux5WueB3EfvriVaIW3z/l09djiVVggfNPBUfi52Am9k6PrPvgR2SEIursG2XSEZdpbSyQTMbTJD",
-	"/dGg7NqdbwHg+HAmjPBG/ltnz5OykqVQqRGwHHa3mSjPTQSN8X/H/pNpskVy+w/PGjpylt3x6R8hlOZo",
-	"G599dBAteexFvqO9Ld0bDQHxzrSyv9lua2Rh8HWE7fSIFDd/uW9syi/uki9QP/w8Y1Om99vZOI3DPnqz",
-	"LA6w12RWCAWW9Y1ygdhR8H26w2u8YiyevyhdwGxhYk3gr+GcEnOw0p3V+0bv44/XH80/vYlory03GocR",
-	"c9PUqVIpfntBS9px4tHwvIY784505y6qs/XEgNXwQdt1RIXlfRU9vJRiJTGf0qgN8g7kFUoRC6G5G73l",
-	"xR4B3mpkMhzixzP+/l4J+YnaEGqhqwVRWpSPG1UI3rtt4Ac5KYDeQW0wLmDdDqxGEFLL9hZCCrE6xlZe",
-	"iNXJCEm4Iwu4g2JwNuALsXqBN/zu0gHNyu+lWgXpJmf53HsKF77kb+gxrdQxj8HPyvoLJoOWecE9hNkr",
-	"t4++5I523DjOrZ5KoBrMos82wydSe3+EHS7vnkM59TunwWGeE4pYHIHEQOLXH80/A1IlTkKsuekzpkmY",
-	"rbk0raIgWmyA2xIJ3+1tHNknDL1XpzWR7cBmgs5BuK7PEgSYmORdN7+dZfaIZWPr52JuEyxtEoOb/oHj",
-	"87A/qW/QcOohaXdWTEx5UqAbnRUvd1weXpINhhVO3jAGkWNn4tctF21EGVvdWy8pF7u5r11io5ox9uLL",
-	"nvh+291ecklMXVDHNou7Bwe944zonzeQszmLotIBH5kEfTklAfd1D876yVnsj7Cze7lnlaLx0ilTjBZA",
-	"JUhLHvFTe/7pvP6I/w7QQE6jmpoG4lUx2j11xNyE0C/j4WeeofAK7gQiCjdBcJZOa+DSUZy0s94/zizG",
-	"Zze/vjXg8pnf5uNbc6W881CvZDG7mV3fPcSz5d53GAwSTjCjrG51WTfrOozZlAXNoNmWheXANcMhN3Wy",
-	"oXPbHt6eY28Z5yVoBRwbkzKcqz8SMOKEVnotDDRC72rIfaJ/LnbcOaVqyx0Hb8diT+aXP9lhoY2lhxEG",
-	"scgZtoHerUWDOLEhdiLKZi6WAiMM7Tn6yTts0kQogfPN87GDW6TbFZVyz/jKt30LXR+UFmXJmi/G4pTY",
-	"FF6+cs5e2+zbYJWWpZW4fo9ohsfhkbO8SzlVjl6KT/8vAAD//w==",
+	"7L1tl9s2kij8V/Do2XNm96w6bXuyu3fanzxOvOMbz8RrO5MPse8aIksS0hRAA2DLWh/f334PqgCQkgCK",
+	"1EvbmZl8iFsSiZeqQqHe69OkUKtaSZDWTG4+TWqu+QosaPz0VDXSuj9KMIUWtRVKTm4mS7VmKy43zC5B",
+	"A+MamJCMVxX7Z6ssr/5lytZLUSyZ5bdgmBUreoBVSi5YJYydTCfCjfShAb2ZTCeSr2ByMylwvunEFEtY",
+	"cZp4zpvKTm7mvDIwndhN7R6cKVUBl5PPn6eTp402Su+vco2Ls0vAGdlCgWFKThk3TFjDKm4sq/kCmOGi",
+	"fMyEZcKwhVIlmyuN7xm+8i83soTOd3NRORAxXikJub3QsrqbWfGPL0Au7HJy8+2DB3EzxmohF7iX5yWs",
+	"amVBFpsfYLO/Jze2wXVo+NCAsTfMgLSML7iQu6t0D7O1sEshmV0rVvKNmfp9SmVZqSTQm1PGZcm4NGvQ",
+	"UBKE2JqbsLUl8BJ0u7fOMq/cOjObfOQ2uRIyfP5f00nNrQXtxvw/v/x/V//33b/+0yQJh/mfuS2W+wBw",
+	"m/v+DV8wNWfrJbe422LJ5QLcgtmKl8DmWq0eMwlQQsmIDIRl8FEY63CmgZeb7NbmVzT1OMS94BL+giOk",
+	"VlxxCb8ziJDJdAIf+aqu3ADLD1elWsHVTKlbN5JfU83tsl2Re3kynTiECw3l5MbqBkauTqxE3znmlnE8",
+	"phlarvD95Ln8N4di/lGsmpX7QAinTw/jUoS0sACNa3lZcfn8uzSc6opLB6dmNUOcREg9TELGPd4LmbnS",
+	"K25pAf/+7SS5nlfKWNC5FWn8Nbmm3yfXRC+cvqomCyTdjIGRbk4H0euNsbDKk7fB31MEfpi66d0T6fsN",
+	"N7c5cFlubtPwepRckHv+ZIi9gY+J82bho2VWsbmQ5RaYjLIqc/Q+jGREPxnQeUw1hoh5F09wx9PocS+c",
+	"hJzP7mVTK2kARYqXWs0qWLk/CyUtkHzB67oSBXcrva7piX/91bhlf+rM9U8a5pObyf9/3cos1/SruQ7j",
+	"4oy7ggC3bO2uybVWckGXHV0eipUKweaHcbM8KQqoLZcFwpCXpXDj8OqlVjVoK9w+vDQSAfhpooHjeiec",
+	"abFg1g0vDEpAkpVqLZ0E9L+5bDhit5FWVJObyaMHj/7j6sHDq98/nHyeTurOFO2Qu3fqPpTjeB3qLLmF",
+	"5N3qv1GzX6Gw7t0n1moxayw8xXsUxcCthfDwgPuwN7WEtfteWFiZ5AP+C64137jPqirHvPC5S36/dBZD",
+	"I9EC3vXt67XlVhgrCjN2byRZlPuHSUOhdGkcUknUFdaLISUzQhYkeNJlwGYwVxoSnGI6Kd26ZJFgFqWY",
+	"z0E7qr3jVQMm+fpcVFXf8pAMC671huEFvj+C5FbcpTdvllz3Db5eKgO0OsalcsoAziWciKpUcjqr6i3c",
+	"9x3pv7qRSQUZQxQeJh3Yxq20CKWVJKmmKYV9uoTidp9YZlrdgnxiB10D0wlIq/2bA55ecvMn4GVSkUHY",
+	"Oopy4iph1Um7C3EHkhnLJZEi3neai2qyrylNUdRNIlpIy4kEE+pVF8xhQ/EVP2gWjt9LqzeJQ1fQ1hJr",
+	"4XaPi115yXTv2dkmOUQJlhMzTDPvPMdpV2/gw0C0mYZe2h92B3huSNwfLnwagNCOEFeeBWegj21oLpNU",
+	"QwKP05NIAzGWOfRt8PZzCvCSm2Xyguguuh+9L5wqv7eeIirk+5QWzv0gBtAhoUMMgMZLLfSPvAp3+S4R",
+	"ornh4CpeixLwcgbl7/rDT++szr86bedMrlTJMrvMJDhn3AiTYhjcsrnQxrIlVCWxhbVy4s4MmJJww3RT",
+	"QTllt7CBkinN1iAWS+KL6VOW1EPcm7qphPQCD2rf3YumHaUGbZJHfg9U+FwE1STsEheSA1uaEMdRG4L/",
+	"eDrLCk89+Gs51d5PUAo7fO3fl8KmRC2RZvgVn0GVEeagNOPEOa9ZtY92mKNqbKFWBw/Nj/6xPjqZTu5A",
+	"z3I/iLmA9F7XPCne7OIVBcmgI+I7fsIArYCSAKM8DVyYK3pCS2ACja8pRIwhYm0Jmbti8snXMtqxkjSn",
+	"LAzf/suKF1BGdW8fCkY1uoAcoRgveAzR4rsw81a4MEKcJlzmjlHRRnrgmhEr7wcy6Q0dXPNzWTd2jCYc",
+	"4I8z3LAdG+dbSZfhDfs012rlfv/8VoZ78YZ9EvKGdV/4/FbWXDiI3LBPt7AxN+yXT8Qlbhj9+w2s6kpt",
+	"AP6CB3jK/HA34Y9v4KMFLXn1vPz87vNbua9rt0TT0bUfPsD/DslI/t0kDNWq5lp4jjb8YujXSuFDs3XO",
+	"OzJ+D/s0XJRpG/Cca5QPSNGkq5xrQCdB9CbwhQY4KC92FbHEVU4rT0HqO83ndjSt0RTP3ZX1y+TFgz88",
+	"+tYN7tg3flOLStnJuz1sd14bc9P5cUeZLvY2ilf1V2ZimXZsTcPx21pf4vspzH5/J0rwEnhCTiVnFlkU",
+	"DN84hQV4sWRoT5g6rXYmrHnM+Aw9Xa1XryD+RKKrYZJccTsKuxei/KL8BR8NO5klrVVTlcGr5Ka6A10K",
+	"1NBGiEXoftqfwS0JPVTBR7pWeNh+VUJCif461VjGjWN+TMyZVDNVbhhUBpiTkgwrKmU6R7HdFcJs+IXx",
+	"qpES9E91avm1VjM+E5WwCfGfr5RcoMOXDEwIrxl4RUNIRKJwi0mtMjCiQWt87R5OnUWHdWv+evyNPmul",
+	"OVR8cFkRhpFE9qZK0fgzXsAb5f7fy+f7NvqMF7vMf4RM2N4zKVzGS2HYAjpi0jbe1ZzNlF3G88plGR2x",
+	"wrASClFCyfjMUbBdwuoxuadnvLhl3DADIJHCGfd64/ALxXSkrwwK3Pv7SuBYFchYbodqDEE1oHfSy6oq",
+	"SICSt/yFW6bBWMOUjKCUCoMlQDOj9rhay7xGbCvL4bOK1c6G43nYUYt6WP8z8hHvqUKqalYyrTH2qMRz",
+	"AVWZJMpOQMSU+eCNUlkLJau5XToa5axURbMCmbROVGJLAs+xjB773DNRwRNH9wkGMFN3iavGzWkY/hhN",
+	"u2jlRW+VBlZzY6Bk6g7Z6PCbx51tDe7dtIxYAvrzIa2MgixU6U/SPgo8j016CwAGWEH9CGkQyjJ5hDl6",
+	"5HLb6ZWj6bcX2VNRqBLGmmYyHKVH9KafXvSczRWUaa3ZwB1ofwnv/yi8XDVEMU/xL9x+Z5K477imaQv9",
+	"MF8P7p56cIJsVm4Spesll1etAlABvwN9xQv0Ok0npjE1yBLKKyffoHA3mU5WwhghF533yoYcxJD8Lmoa",
+	"6FI2FsqrlQ/icd9o7qQ3pTdXTn+M7iD3CTdabIqq83EpcBEzJcurUjUz2jt+JAeQWyHXt1dzpUEscN6K",
+	"ixWUV3Yt0CbQGKduruAK/b9O8VlxUcVPAQ9XfqOOqTrd60rIO14hZuhzyVec3FVS2SuzVGuJf1/heA4G",
+	"Wsy96eHqFmr3Jzkdr8xSN/IWIXAHmi/gqtSqDsjm1VV0K2pAR2MB7fbar1RNX6j1lQaHbej6A1pS9ASQ",
+	"sX1FQ/sBj0zXU7hLYmczoAU+c7IFbTrpseY/0wD/AxexpG1xmQ4nHKrE5W5rXPFoHdzNSFEhMQYCY7n4",
+	"RquqYvCxVtqySqlbQwEY+9aXwxs6FAExbIf/2XCdcrFUlVpvXS8dOty9XLZkFalWQnKrMubvFRjDM5Ka",
+	"mmeuingJ7rpcuCWlGMPkDCqNpXJKotJsye+AGeBV14fTWYmGAlKhvBgDahVrw7iCH3nhYPU746NGnVzq",
+	"+AbOzUpR5uIJrBZ1nbuqhwmaXr4MbN4vvQXNNCJsGwUI03YFLfhTpPC8/KtX6vfIoS8kgmcuf2P5rIL0",
+	"rhspPjQwwL3uJ45vxGH9xKl9/ACbroFluInxFjZjxRi6Np90/KbDhVJ692X0oQ5/867FUxArgi2SYmSi",
+	"qfFqVnG88vy+42entPoP7w6xDpICErbL1gi0tZc9sGSw9LrRd7Dpd0MnAny0WmViNnJYHX4R0pJ+gE3a",
+	"aBBQlYp5WCxQzErptd5azwxggIPjLjU3Fh4zWNV2w9ZLkEwqu0T7VgnSirnoxjdlPcO7TnS/3e56PMQQ",
+	"PilEvPCulh0cNHapslK2NzSOMTVNJ6VaS2M18FVGT3dy6kEDHRRKFqISGBlJ4VqrzHUyM6DvtvW2rl+g",
+	"4nKA/yjFk1A0aSG0tbXuvHuAysH/HM56xOPxznr3eq88Osx+KhbLpNt9J14OzYetWwVjMoRkRq0oNcAw",
+	"JavNlM02zHvl9hcMc/tjyriQuY9uhUwczgrm9ko1dsqkuiIj3pQtRVkChnJEFewx2nZnjW2fYyu+cY8C",
+	"LnumUDUcY2RyEsThu/+WQqP9OP6td3mAXNjXHsCe9ZiMG+oVbWsY3bZT5Pb/KkI7oW6lOfdQFSEigMZK",
+	"rkA4jvsGNcb9JWjg/n4YpurAx1ronVjJ3hdEOZATZ1hmMgCEmF1YfLuq5P7V4gXckUUnCCZCzhXGj2hJ",
+	"LBG0VjqpMLvXhTxRQazCAnopLyz0gEbSBvKcM+wxBtVwsv/ckcE8xjz2CekIo8secI+F46+SP0M6oGPQ",
+	"FWZ673S6OE69jtIXuh976tea2tlfYP2SG7NWKZ257vxyQG4LT2bmiBxkqMHBaaSTmz88iEkq0u2l2qBb",
+	"altc2l4zvdhJXvtDN3nt9//+7/3Jay2mdnMcD5wA91Zm8z8ZOnFD9x4pazd1EAOMeYXBDh4slNQTiOiX",
+	"SaWUU4bWSt8mYiKOo9kD6T/TLTrZCa2ZfhGKTyHixzZMMXDyksIJGtlmDBjLK8rEnDeGdA0uyOCy5sIS",
+	"wyenzVVw2kiyICdvgHC42sjRwSa3qkRVC/Op0YLjZEsfKLBowBjUp1rYT0J+RnhjSoHhwrA1wG3CIlcN",
+	"xNgY/O4a6TB+pJc9bIe0jXIk5lx6/XcgZr8dZGk49jRM33+HvfSa105gSkbVHCs2zTPuZaJaw5zEz1Rj",
+	"vQtU87nF9PYQerNB1zNDUW+Y8ZwmTAjEaDAcfnbJFpsYB/MS8n63AbJJNp6yUpjgvg8uWrtX0apKrdlK",
+	"YZgRl8ximlPMo8BMbkynIHMrWkQf4wchF5h1btBnqxvkFiOCtmbG8qKCXET/LUCNmfkYPTQDMrLgGjAO",
+	"X07ZeqnQSsvNrRk3t19wmfFPbl2sw7Cgm6FPuk18P1b+p50/sWPf+OOmP+rjkIXkNT6Ib6i8pTvrSCIj",
+	"+Km+sP1IxL5l/8zv4A0uaFAg1U682sYHqoE3M2Pmmc8XCWF5N+wWNm09jLGhWD6WRkIMpdmjua5WhhHX",
+	"Pn2JoBkgErlQi5721HdPWOScAVU51n1h/YNsbkcrHy1BdkUXx+Ungd4neBK9OjoXUhjK81nyiqB5p0Ta",
+	"pftSw52gyNO9gJbmcDxbDIjZC2lL8DbO6DJFM9MMUBobF/Pi3h4O959kCdpYpZJXkOOhGzRQp1OfyP6M",
+	"xjx/L6yXqgKMh5PKX7aGxLVUJiaJaKmkPRLhljG3kzOz5DWwDdjkSHQn9u20dXShvWBuz2Kxmk5kssRB",
+	"m1bPpFonE8FImBsh5GPYgUivwkci5oxdPmAh/atajzindBZeqXXGuVXnamMg+myMdFZrQ9FdGjhF+yav",
+	"KqqKcTinNFTPCPQ/3Q6YpIVNicHihjsI8OTQArEDsa0z4JGdZEAEl9FBA5idiBWBHAU7pj+f/7fEUEdR",
+	"3PriU1qDcnosxrqgb7mBnwO6HdtrUK99Mnn3eU+BmYsKUt4p932bQE3RqSE9f1t/SUnbtOpPrdHg0aGK",
+	"N+GIppgIMrxYKUKFCGpE1mHFOsApJ0YcMFLseik8BbVuCqvYHKCMqf2RsIJYHIjb8I15zNC9irqFj8RP",
+	"5FRbpySbUZnZO3BTzOoNU44xOkzeMBI1piwGNU5ZiGCcMopJTC0lc2Bx+Mdsq6iNWsvosySuvEcqadXY",
+	"3AosdhDJ40E6YKJD1AfdUQfJot8VNdt4srvxQp2aYy64z/xZgUOsboBAQKHw9Az9hgd5H6Cf85zBcczB",
+	"MdlZld3Hqg2B0EGI7K99TxT106UZnpqdaLQPvrle1zxS3w+CUpLVbVrLMBbqMXeYmsFrC8l8j9E3jvfU",
+	"oVUf7Yq0mCzMcOI9uDmqSqNtJapKmNN8PK2UMiqSZ1ucJqNp9Oh4m9+7QVbfVp3x2SV+VzkoJa1cfVni",
+	"WiudkKnx8mZo5Z62KVMavHjNfAzocKNPUyWdoDEkfwTg/b2d1HOFraDnEO9us9Hyxq4Fajc3KH3jxcob",
+	"A1NmwBfhCbGsByNM8NewirjSDK5qZUjDH5HVeSga/YQQ8p18rb2kq6GO30TgU/QFd9ews5sUkP6rARPs",
+	"RWcEUjanb6YFzDO1KnALMbkOtZRozzA+wtHdh20tHaoKGu2nbd6hH0sYnwCH5SVNitFnkwu+BJ7PlHf3",
+	"NeWGHUmrbdoD8eS+rLJAw2kzEDe3KS2+5kIbby62YOyOY5LhawSJ5G3mljfSQriDixokUxIMm22w2uAW",
+	"NC8QUh+PekqykLw2S2WTJBNzSB20qKwuW6qqNI+j3qEkkPzN5QaDC71AuuSGrdQdlOS92L8yggk2ARtH",
+	"nJghsgWYDjwbmcFtzDBhFI/ovSlqFTkBk4qWaRWW2WFK3mAVYSgZ5odMHccZYBT1UUC0j6kntkAd7RI7",
+	"EE5R8CsoQNR2JBOe2z6/9AniNhooYFXnAl69Mn6ZqXsSJ/uELFmOccm5zYx7o6ccz33V1jGhEOf5gW61",
+	"T4seFfI9utJPLls1xh/tpK1GNEWa81AI1B9W3qHYnvN1YT9BOMXHuwpe7fnw0nHoVA95oN41KpmpLcTW",
+	"W4bLPxaP68l5Y8eEb/tL89S5z+UTP931vV9K6OAppAtuFD0c8Il+p9K/OLFv6TXJo6Hd41NEI8UOHezs",
+	"b7p7AFqC7VBDS5OdRXecjgRlv9UWHIfP4+XZx05k3AlcJBUOmDOmCFmMo6BG6lyZ0i9jBNzeRB4mB4sn",
+	"j6h7uVOQeXhhv2BaDLargoxQa7rXQijbuxEySAoy0fQXd5YHy5+EsSpVAzZHMTk7ZNTTxlG9LsOBP0T0",
+	"0bLZVQr7tnYPZzZ9G5xe528bMnt7GFVX4LhTnipXnp0AHx81wf3xCoLVNhB6PQitP/twPOPBohN5l8lQ",
+	"g5+PZeyp4hIXfHGCzzr6hxM2RgR3OGA36JlCYiZttJtjYuVKSLHD29sd4HhmtHu7L0y7u5R3n/cCtE+N",
+	"zL5ICHVP7HR7LHfIYtsl0zVvtUX1U4asChyEzU/SQCqylarrk0GIhad9yTapLDNLjDsZmHU0TlGnbJ6k",
+	"jeBjaGURCA8jgrYERh8Q9O6UZKaqzQMc4QVTWixEqghVWWowodsThaT4/NlkDOiRkTamUDXknEF6VLzz",
+	"nnfOrdkb8XxxlRiU7yPc3k1HSRnY/2UYMtaQTrNLyUxRuvCU0vEMehhk4nDSIlxLCfkz2Vt8tCcgb7t5",
+	"hG9qISRVfDi5c8P0WM5wZsEqL1tLWBND6x2E2B7V2hzz+ECioVHDYvJksBXu1XMv4vyXvsDjJo+9vUME",
+	"+vYCsbDR8KKWVbbGKeXtdEca7GkXsoSP47zWu9vGEcLjqe33Qi1Ud/KbyIAvVz+tp9LwyeWIBl9eQTtN",
+	"pLGGePZkaLBvMYBRXzMlS0bPsxksSRMd42DtcZBGrWS4Dhz9jaEKeB4vo4XIiLZJ8wcsbRwg6CSJToHl",
+	"G1/5uFOAqVhCceurybJXyvD9DK8OURwMKts1K/j5Y4uiUNjtihIA3vVi5OBsY/pepWVEr7yH4Gz0xsWm",
+	"lighSopw85QlnOyD54oEy/hS18fIgqZ3MEx0RDOufO2DPCGdo35GjkuOYNXDs9rGOtBONnb31t0if9ip",
+	"lv1QUGWQUfxYIfcU4bQ/Ayl60U5MQkqH2yhZbZj72Uc329gXTDWWiovgOWt70Vpf+XEA5/VdP0OlFGrX",
+	"uC9MI0MOvvOI9M7mM1Q9mk1TvuLk9/M/8OJR+TC0D7nx1ef3GG/IbzwYnx3gOy7bHIfP7O08nEOexjao",
+	"5Pg9xYSdEGm1Xm5SEsnGUW2ljD0mPKk3KskXJHfzpkD32odvjWgP5aGyvYW5opiaZbPiEsslYw9oY7dK",
+	"+nVK5aMauVPkMFGC5OiWT50J2gIhuPYkGIBXJ5/R4w9lNB2OL0qZPZmvQdpnPl8lncVyoKayyCgUrynj",
+	"Yn/cDmj2drgUi6WvTZa4ctU6+1s+CHs3iqXj+sUYr7UwuV4MPtUudvH290XIwxhaZgotwGXiNNCQ7jyQ",
+	"sGh87gO1Tzsw+5EtTH1oOC61JdMcAitYgbTn0B6wpsVurVaMu/Q1PwsljapiUmOn0Fuf+rAD0DK87h/x",
+	"GUWM8ndJpOYlDMlxogWftTKsr+vRI2S/7lTcDgoPGX67aQBSWVGkVR1sAZjw7fjAwYzdOxSzTv8MH2FV",
+	"Z85dKCKdjhLDCtwZiS4vImJUfXqtu0HzXsQKb7TriZN3d9ep0T2J20qiQSzk81F1gbbK3nRrn/TXSdkj",
+	"7YFVfk6qfeJZQG/xk9eWx1rAgRDPA+UOrQ5pjXxE5EJn3NFZu8P9vLteqrb3fjCkH4hRaCugHiOPPovd",
+	"lxORcfTIT7u1f7d7P1Mh22wAOfLNGVgLmt3Chq34rdOh4pU5TVa3kaXJlA2vNn8CnZ1PzUNMM8YzS9Wd",
+	"Gh9JTugkoorXCStMSCq0TElKDjCizHSypvFTIeLu3JIoSfUlyKjl/ggXTCg7kRj1kPjfh0J6osXgDswI",
+	"VJ0O29z3wqZMkq22TaT9pq0DmS7bOejRjD6BK2Zb4AoOn5CsSvIsNM3eJu0dIOySdYv8gMBOq+1I3h3K",
+	"S57BtbDF8piK8wPryA+rDf86ugR3ueCPyeZlvt+MYXhIrVjBY/YgtO4RK9SlYpo4XQn9icBLbl5DocGm",
+	"JZ5bgPq7WMBut4Uf3nDE/6guxS3U1i3IaXtAxcj6px+flTqwhnF0CuX1g2NiU/VrKJQs+xDDDD6SwMs+",
+	"JLoZVD2X01E57Pn085M6lE4nay2ydef3+mj9SNbrFnIdmoqlT70NOm6zLSER5+pSarchar6TKJHNeA3G",
+	"n7xvW79HIVaTbSTUaOedPHrwYDKdNLpy58Ha2txcX5dqBd9UXN+autHf+IGv3RjXd48m+yUj7u2kf31H",
+	"+YLHyUSetlszIenOOevxOlylIeWCyZPwDzt+MDS8TCdViTcgUmdSyI4vDzXA7vi/R+OzC8dh6Z7eUnTQ",
+	"C73DH0a7sfOmYdrBOUzU/io/filvvJtlx7vFM4LiuYo57pg7uur/OA/aQqnMUk/31fdWkM7d8CO8ZcfV",
+	"GhwTGzyiMOHJ4WkfGmjyNdiGhKoNDvbuRCXs1J7YqZznTWDBcIPEMkXqzp2FC8cN4XE74bSmS9Dfe0X5",
+	"7l03vNi8CZJUX6153OJZ+mZ0ivYfD/FO9bxEMy2jMrZ81IWFxbJS48qT9rfHngGW/Mg0eJTztj3SnnRS",
+	"CmOFLGzO6ooy40jdZN5jU5hXfJF0QiBMGJfbZbaoMphugCm9W3ypqxvmmHVPKysnrqe30y1ItbtOs9Uk",
+	"PtaLOsUX4ntedRDVYjRytHmwR0SEdbCTJFGTDEofeyX/9ir5t+w+B5Zz8BEE7/EMpBMgPKZ7CdLegAZy",
+	"+Fhf75K/+gTzmCeHIPN9PUm+RTNyADH4SPm2Yyl+K+Ru4+cW5dn2cjNuhBmV45MNUajUItMHLHu6e/u6",
+	"Y91SbOA+28T6OMkW7mK7z+t+b6534+Ka1pl9uB9eDEtNxDVNh/bl9ui5sGTTKb16/iS+tqzz/gbazPlj",
+	"G+KEXjh+pOQCILK1s/c4LcViO9BgK1pYS/vMd8Ybkgw4zqjW7ipngsh9v3PQc0FJ6MBJ/mK2URN+2KV0",
+	"Qg0N0xMqs/dFohhkCL3Bkjgh+KY/47E1+XkktTDbQo7Pu5+lw5l+XvY73frr0RUxfH20j7KTFpM4lnnu",
+	"DJ02m33jx3acO2UkTu1NPKq1Y7ctaE/x5uFCbf5CiS62YRirfem8UXUrqdheypOMcczmDNkhuctp9+x5",
+	"ndp3ntxKv2m3tlUyIqyxp4zyz50CGLsVi4kDR21AKkt9PKCc4qFdLzeT6QjndXVM+cGerIlRTX3DxdwT",
+	"fxNgceGrOYL8AnczmQIaLezmtZvO3wfANfF9XAPqcPRVHGBpbU2GBBNuLEFVx9StgEls7RSKXv53eLDd",
+	"Qy2woetnzFmaJ1TxUAsEqESd92M70U+y2OaTnOydKC4MD2gDwnx5ZPPNW/lWfo/VRh2WqL4d9UDhjHbH",
+	"rLql/pI8Bpj5ZU9jzU5UYt5Ktz3MNXz/8Qq/es/+uVLqdsrWSt9Osd3JNHZXmbI2e/sxey+VhPcYzVeD",
+	"nL6V7w1U8/gFs4pxuUGnvBELifP8yzfMkRn5WWq+gNJJvlwyVfMPDbD3RG7vv3krv8dSq/jge15ToI1Q",
+	"8tqXU//XX42S79k/v3r2lP3h23/7j38JtQyphTN77/Dz3u13+lZ2K7JS9OEUoeD4AzMW6m/eYoi7KECS",
+	"XSP2ydWTm8mTmhdLuHr0zYOWIjrftSlpkzeeTjqOupsJhr86kPBaTG4mv//mIQ5Uc7tEOr3mTSnw6C3I",
+	"mBUx+7yc3GDfxyf4hHtH8xVY0GZy80v6vLWPXD+ls/t5evDJF+hZ+vzOHTdTK2noBD168CCG0vl6ZR1M",
+	"/Oo5FJ3wg6FKbgvIY/Cs7LdFJ4HJd4pLjxUXdx2K9+LRb1YrrjcO/O78uHmY1VxUUyZhDcZScCkmLyww",
+	"8Z8A/m468VSPqdmxLoEbk3ByjXldWcw8db9mUINs5EMDGCXiaWYJHJ05EV4HMpsujw/cwQURguMTW0O0",
+	"FEsuHBfyAfCcOZC07QFuobZtV9xjELb0xYyS+PpPoIP0J8LDZUGLk1yW1EG2sb9dqqfWBghM4nw+Nmq9",
+	"VKzgkq21sFRbt+SWz7jBIrvFEoxPSRgOdV/k6woPCulkyuSOylN6eDINTu4/qnJzNqj70Sns4fO26OCj",
+	"ly6GcT/3/RwnFFHddPEcxd4QJjQY8OJCB5n+HbONTyyBgpiEO/Bd8f3Z2d7Be/z9hvHCvmcWqsogOZWi",
+	"ZKEHja/ojDNPsXPb1MdVTLFp25TpRlLrtArbRTSyBI3LJcWbccPei/L9YxZms9zchun4W+k++sRSqdZM",
+	"mG+YOwdeRALppKC5A8xc3AFbCekUhcdE92oFhoofG74JKQZWsYXCeL8Ne4+vvscMHffxBTf26nu3jqvn",
+	"370nCWGbqH/mtlh+T3DbuwD2s/T8JmNnO8cACxsVjVuJabIIzSWva5CGOs+5rapET4zUFRNKabZku2eB",
+	"6YtlcaLCjj7kQRrmcwyWCiXQhFtQOmHiw1edhY+WqPSqbfTfTrd7d17qDP7cVukwUyqkre9AX2FxbQjE",
+	"EE6dxc6AmSM31wD/A33X1TN64oKcy89wSXgBtbOpKrx4fP73XKv/oYwiDyndyCSgphMfxrYNnNdbwDn/",
+	"bUKDf5HL5OIooQm2MIINLJAnPqZs4vdB6XuPPSzskq97kYVVtpCqb2FzZTDOP0vZMQ1gEN+kG8VxcRRU",
+	"fLl7HVTpHCcMqvVkF3cZCfzbZLjaqAVFb0x6SZ38rlPWdEmt4AfYEHIuyhGcnNBa8vBGXKsgs/jaYl4D",
+	"30x9vzAsRx8EH/gozBaf9fGbOU4b3cpZDfuFd+ZeDLJuggurv0+qCsUuE61JQoeWCG1x3QCy2Ig+C7Dr",
+	"T+6fzyQMVkDm2m3QvYKVuoMXVBtgnHXCvfQXdzASBP3tvgB6JhjRghlHQBGcnAC69GVTe8HTVX6m2Tv7",
+	"7MA4Lw1ekP5+lLAD1m3im4beGNStxBeWGE2P1zPlU66yp/mP+MTXiQS3tgszgp+XyslYDk7Ba4FthXlX",
+	"u7drIYfB23PdPkG1Ve2PBfk0bTNrnZ89msUR2sTJuv6FbTvhphOSzZXeYtx9mnxGWn7ZnAdDB559Pv+z",
+	"U4n9+fmbNPFcEO3/Ke4gNr1nnElYs05lLcdPPeq7JROUBJ+nGl49SCqtrL51zOfkM86d8me8gFcx0ffM",
+	"xzwmSo4SzZNyf8y0/Dokage2N8r9/5KSX8zYlSX6FQkI005062zTfjjqFujGVmQv3metG/7MFBJ6iA0D",
+	"Oi3jqXsnSykmFJ4YOmqsVPF5AC98Ax/tEJ453EkXCrx+Dd48D+ALyzGBmlqbaaK9W4eYI4mOoefrT/6v",
+	"z9e8KKC2PGYlpnWenyQ99yw2ejuV1GuObck9XbYN5M5pI7icSvWG34JnOh56aGc/iBe6hjISy5PfBojP",
+	"L+M8aWlwkIRzObzSSrDzN0KLYZ1NxlnJNwORu3fo1MyAvgs1sjKG3R/jQydqcOfHji+ecM+y54X19hdg",
+	"g0EEbb+EJEBPWAVYTxJdxsOtI3t4d7p+v+TwEp+4pHbyVYXDuO1e+PZEiGKgmXfGZqJhCDdpZTLpzP9O",
+	"8zniazS6npewqpUFWWARoCGouPSJxs2M0CgfnpUELoh+3BjjaGYjR3JWhJoy7J6BSW9KM6NWHedKD5lk",
+	"mPwH3522/8D/V3zqpEO/666+hRI3YZfCdHrxnl+l2J6YCjWybrpPetIKuNnWTiOeH3TrWvSWedif31eR",
+	"HLCAlcrN/3DU/Peu/9wDV95qP31BztytN4Z1YZlZotfr16ZcAGrxPmZryQ12NcaK6Bs4zoC7fdr7j+Wr",
+	"nWf/bm7kRIPIy1HADpQH3NJZbOdu6Rh3fq+39D5jBK4l4xLWFNoU0nqYMGytNGplGT6pZZpP+dJFexWY",
+	"9qnj0dmog2om7NPDDBaNWybFReG0L1QRa2nsBw+EAur5wKXzURf4KHckqFDiyNeedSr6QquGGnrkiSxz",
+	"x3eqdmVZic/GvIAx0Oee5pX3MYmy2UlCjfthmmGoHpq4nGcbJkonXbmRp+QevWplMkpvTi5B6cxdTXm3",
+	"YZv44apb5uIK/01v9u/actlNRL5o1BtlnMT4IF9Z01EuM45WwkHMBmiMuN/brLz8vR6z4r5Gp3in08oF",
+	"L10CQcqnOv52be75Yr2Q+tvtlXTP+m/IDb0kvn0ep12rrUA9jOLjq9iUwX0Xuyuh3QtfcwdWGFbBvFP0",
+	"dvxVSWR3PWuq23yGhFvsk6r6rdBUb1HJ3QIjZaLK41xUto2GN5LXZqnskCr1pEEPH3Av63+lTnv/wzl3",
+	"c1xGtT+wOP5zei1WwgyfEznXYV2pSiTYSKgGyaL5hnEMKtiwtbvMfBsvXlV7/bu4xNoIsXiSxJawh7Lb",
+	"doqJezgksnvv1dZOPREvHOWx4nLj02DMYwa8WGIGCNQW82M8bJ3YaA1U85PYzif6ozeM86nTtjw/Prev",
+	"TYdh89L6MQFdl/N7ITBiG8SjYG9hVVe+vkEuZO5NeObs2pEHZ1pv+FiZjx3NwX8szJ3b6Ha9hCPjY1Rh",
+	"IZ2jE/E8E5J366dfPGvnCZs7dXiuNFsvFdxhlX2ofdCUMLatxj9tc/GpP7y31NlOVJ70FfWGJtdtEUen",
+	"4E06O2Kp1j/HAi9fo7QeVnfhLKs9UxGpTE4i4/I4Tck3GUvC/Wcq7PGPwLaBRLC8bJLIxrFglNlJX+60",
+	"hSoVmOPQ36n7ktWUY6WSSwQzzwYblLBm3j/sNVvlaS6ZWo0ZnS2rTzpKMd85VgTq1gMaRIurXoHgzxdN",
+	"9PwzXD7hgJtbTOxGsLhLlFLCY8XMWFigKMDsQAnlXA+l626np2SUEKHrZXjsMraRMHxoXf9lw7FoFUxJ",
+	"+J1hai1ZANJj6lAUivwYb08eBmz06l9/cv987iPOo8I93EvPv7t8IM2Fc5owgiLmNGGxKspgWjRcb8mB",
+	"2VCaXVBfdypGZi8iz5OOBvt5b6HUUL7P7+DRfvTP/+NaI9zeQz0kT2jkYUZKFpIpXYKedtNEPSaZcvK2",
+	"buRRRI1p4f1OCGm+Si4SmjVfFhcOPi0isq7+nlIIGdOxvKdovC1UXMIZIUd4Ih6dc97fjG//qe99Z4BX",
+	"QEm07vD2uvX3Ccq9nTjA+HXWRfEaeHW6HHCBoOzYovqebcUXlj2e1LVWd8DgIy9stSHTh1/41FuHGXa5",
+	"7mXWGVzfKd/fPInrvypR/r3KfGii95dlUw8NgfXxNdef6I9eafpV6Jw6Drb02sXvQt9B8KIydewdO7CC",
+	"xy50r4u2rHS2PiM+Aq/8yMdDO1kFRlUlaL8PSshVEkKxkkHFupz4NTKxPSOHhzZhe/FPhW99Dmg4JFmw",
+	"zIQFbW/RP+s25fPvnIIf00mVrHIBxt0001FWz7/FiGIiom4N9IsaYQoKMANpUUENSDTCifXBTUs0G53V",
+	"vmBfDTqZITz2YMLHWul8Odvv8eeTGeAxri9ycsWjgZ8cNivsKSjmoafglLxiQ05Jp4oRCWBOlSLlygCW",
+	"+ic/bqFWK27Iez6IN3jXU88RGlKtCtO5QuALmjaXqirpLKOzLz35h3P4K8ytqPN5DuOKEFq2UsYyo9Bz",
+	"/pg9cIDMLD5oU+eYuD0f3ubWwbc7X745k5DGAo/FWAsulRQFr5B5ZpYZGzGNCHDeW98cq3ybWgMvzRLA",
+	"sitWYLVMqippfTEt3UjGDXOno6k4xUCVFGWQizx1o50afv1b8xK/2Y7X5IFTOogx33z0WLZYwdxeqaa/",
+	"zvcLmNsfG3saX/xbvEY9YC4etYsZOe40CbmguD/VeD/PUq3ZqimWPogAHRvUVeF4ohgSRX9szZW/eZog",
+	"wNyH2S7BEjCkf8uCSgzdXwkn0cSvUAzJ04qPXZIyvjKM+z3fQ3bWLsLxQi3wNnWy2wxrppcn4NlYboWx",
+	"ojB9loLX7VNfp7Wgs8ALeufVHWi+gClrpPjQgARjYi8TFA3naFiUNohkak41bY9SaRqJYZP9HtFXzXjj",
+	"2KvmPjwZlzbdNB1vaCx4e8h5sQ3Y6yWnRaStj3/i1d8nfN3GMfRU+kr2NrrwnDSPJpiBdZg7wNZQgKjt",
+	"QTmDHjoS6F/ARfy1iSMOfvchoq65wdtnykyw9HBp1qChnAZqmW38X+PPZiCX60+U8/D52oC1Faw8jHLe",
+	"IfeMh8I9+CJ3yG476Nwna/QFnadjzC/hnQqw+yI+qoCQy5Hka74hSWmnc96aU215hVVMS9XMsB8NZYoQ",
+	"EZfbOVUD2dkdaDEXrSM248FyT22OuUWOpsV/JKBHAZqXQf6isGUvS7t7bYE9oMb5q1s6MGIhr0QP3l+L",
+	"hXwuLxQS6Ae/5zN8idhN3y9xcvPLuy0Brwa53zgwNNdz3JWumxh9eCDSUOIiI+K8ASyPObJ+3VtQ5fde",
+	"h9jZ7+DwSTIOX92KQxXJX+ODPwiqS345bSxOcx9ySMGlU4QLJSUU2CA1ps44iSGU7sT8Nu+iDGANDaoy",
+	"0kj4+TBI7wGc99C2Yb9f1zAAXX+iPwY0aaC9jL4M6bUv2KjBd1tBqUIqKlPYGDgIq2HdGi4ClXMT4IUV",
+	"ehNgMID28gXmzwDJERXmk646CWsmdlP8MYCBGx+ZccPaEnGUT4TdJNq2dIYuObvEvSRdY3zVKYQ+1kF2",
+	"AZkEIfhFlIuLk+efsbZw4AFKt7aQxxgDWWiwW6260afOjOWbUQwixVKv56IC06fwyvLZ/dTX2mM3Q6jo",
+	"RA/r/RUCeQ3SIiAvqKMCCq0xCZizWsOdgLWXZkMYF9nYMBGfHtuudZyko45usktBoa1QnxkZOcmfYv+h",
+	"k7hnil2JckSZa4qQiGUbhoaYOGbbaVWBB7LkG1L9jeXSZmPF8qEm95vOuo2HC1vQKa3VLrVqFktmxaqt",
+	"+xfAiGEsj9sc2NgkWWL2emxm/u2Db4+XGq/9KcgzuZf0wLnEpAsk6dECv0z8t4fepc296HWcATXMNVap",
+	"kswp7bXoWVskEkMh4hSMKiybATXA5fuBt2N5Wq3VDPoIRs3gK5eqcY2XDBrQm2BVkOSwZsZCzWYb/Pex",
+	"LwxXK00BeSi6LIVceInmBOwE12avp+fIgOhxovpXGIZ7H7Eivspm53zm87zybuhcqtcbfgtHxs6eJnXu",
+	"3fto3SWiVZr6Bqzb1si5sEL4aEHm4nOxCHknQjd8DrmyQwJycQ1UyIUVWKvKZgMwV9kI9UeDomvXoVaA",
+	"58OFcpc38t82ep7Vja6VybWplbB+Xaj61EDQFP/37D8bJltlt//wpH4nJ+kdn//hQul21QnRR3veksfh",
+	"yve0t+IbJyEg3oU19BvVb2Mzh68DbKfnSvE9ovs6tvzsH/kK5cMv07Hl8nY78tN47KM1i3CA1SuLShkg",
+	"1jfKBELt6vtkhzf4xFg8f1WygNvChSWBP8ZzytzByhd1R2hmlDX88fqT+6c3EO0NcaNxGHEvXTpUKsdv",
+	"z6hJe048Gp7XcOfmyNcC47ZYXhiwFj5aWkfysryvpIeXWi00xlM6sUHfgb7CW4QgNPVdv8K1x0BuVTwZ",
+	"DvHDEX9/r4T8xNwyTtC1ihmr6sedLIRg3Xbwg5JVwO+gVRhnsNx2rCYQ0t7tWwip1OIQW3mhFkcjJGOO",
+	"rOAOqsHRgC/U4gW+8JsLB3Qrv5dsFaSbUpTTYCmchZS/oce0MYcsBj8ZshdcDFpugntwszd+H33BHdt+",
+	"4zS3eqqBW3CLPlkNv5DY+xdY4/Lu2ZXTznkZHJYl44jFEUiMJH79yf0zIFTiKMS6l75gmITbmg/Tqipm",
+	"1S1ISpEIZeHGkX1G0Xt1XFnaHdhcoHIQruuLOAEuTPK+7N+amD1i2en6pZpSgCUFMfh+Iti5DyuehgIN",
+	"xx6S7RKMmQZTBmynBOP5jsvDc7LBuMKLF4xB5FDf/rY2I3mUsXg+WUmlWk9D7pIYVbWxF1904vt1d3rk",
+	"nJg6o4ztFncPBnrPGdE+7yBHMYuqsREfhQZ7PiEB93UPxvqLs9i/wJr2cs8iRWfSS4YYzYBr0EQe6VN7",
+	"+um8/oT/DpBAjqOalgbSWTHWjzqiE0Osl/HwC3dleAV3ChGFm2DYnWerhdNBnGxHvX+aEMYnN7+8c+AK",
+	"kd/u4zv3pL4LUG90NbmZXN89xLPl59t3Bil/MeNdvVW33a1r32dTV7yAblkWUYK0AtvmtMGG3my7/3qJ",
+	"tWW8lWDL4djpveFN/QmHkWS8sUvloBGLXEMZAv1LtZbeKNVq7tjzO+V7cr/8jvqUdpYemyKkPGdYL3q9",
+	"VB3ixMrZGS+be1gr9DBst/DPvkFBEzEFLpTjxwpuiWpXXOuNkItQ9i1WfTBW1bXoTozJKakGwHLhjb1U",
+	"Fdxhldc13bhhj6iGp+FRinKXcpoSrRSf/18AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
