@@ -57,6 +57,7 @@ paste into a charter.`,
 	f.StringVar(&o.accounts, "accounts", "", "the downstream's list")
 	f.StringVar(&o.peopleShape, "people-shape", "", "how the people's columns are to be read (YAML); guessed when not given")
 	f.StringVar(&o.accountsShape, "accounts-shape", "", "how the accounts' columns are to be read (YAML); guessed when not given")
+	o.idFlags(cmd)
 	o.fileFlags(cmd)
 	return cmd
 }
@@ -66,16 +67,16 @@ func (o *offline) surveyKeys(cmd *cobra.Command) error {
 	if err != nil {
 		return err
 	}
-	read := func(name, path, shape string) func() (*side, error) {
+	read := func(name, path, shape, id string) func() (*side, error) {
 		return func() (*side, error) {
-			s, err := openSide(name, path, shape, opt)
+			s, err := openSide(name, path, shape, id, opt)
 			if err != nil {
 				return nil, err
 			}
 			return s, s.read(nil)
 		}
 	}
-	people, accounts, err := both(read("people", o.people, o.peopleShape), read("accounts", o.accounts, o.accountsShape))
+	people, accounts, err := both(read("people", o.people, o.peopleShape, o.peopleID), read("accounts", o.accounts, o.accountsShape, o.accountsID))
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 
 	"twinning/internal/core/budget"
 	"twinning/internal/core/charter"
+	"twinning/internal/core/document"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
 	"twinning/internal/format"
@@ -24,10 +25,10 @@ import (
 
 // offline holds the flags of a reconciliation on two files, without a service.
 type offline struct {
-	charter, people, accounts, peopleShape, accountsShape, memory, out, rulings string
-	whole                                                                       bool // every attribute is read, not only what the charter asks for
-	learn                                                                       bool
-	delimiter, encoding, at                                                     string
+	charter, people, accounts, peopleShape, accountsShape, peopleID, accountsID, memory, out, rulings string
+	whole                                                                                             bool // every attribute is read, not only what the charter asks for
+	learn                                                                                             bool
+	delimiter, encoding, at                                                                           string
 }
 
 func (o *offline) flags(cmd *cobra.Command) {
@@ -45,6 +46,7 @@ func (o *offline) reviewFlags(cmd *cobra.Command) {
 	f.StringVar(&o.accounts, "accounts", "", "the downstream's list (in any of these formats)")
 	f.StringVar(&o.peopleShape, "people-shape", "", "how the people's columns are to be read (YAML); guessed when not given")
 	f.StringVar(&o.accountsShape, "accounts-shape", "", "how the accounts' columns are to be read (YAML); guessed when not given")
+	o.idFlags(cmd)
 	f.StringVar(&o.memory, "memory", "", "folder that keeps what the lane knows between runs")
 	f.StringVar(&o.at, "now", "", "the instant to reckon dates from (RFC 3339; default: the clock)")
 	o.fileFlags(cmd)
@@ -72,6 +74,12 @@ func delimiterOf(option string) (rune, error) {
 		return rune(d[0]), nil
 	}
 	return 0, misuse("--delimiter %q: expected one character or the word tab", option)
+}
+
+// idFlags name the column that is the id, where nothing else is to be said.
+func (o *offline) idFlags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&o.peopleID, "people-id", "", "the people's column that is the id, where no shape says it")
+	cmd.Flags().StringVar(&o.accountsID, "accounts-id", "", "the accounts' column that is the id, where no shape says it")
 }
 
 // laneOrMemory takes a lane of the service, or nothing beside the folder that is meant
@@ -134,7 +142,7 @@ func (s sized) Size() int64 {
 	return 0
 }
 
-func openSide(name, path, shapePath string, opt anyfile.Options) (s *side, err error) {
+func openSide(name, path, shapePath, id string, opt anyfile.Options) (s *side, err error) {
 	s = &side{name: name}
 	if shapePath != "" {
 		if s.shape, err = readShape(shapePath); err != nil {
@@ -150,9 +158,18 @@ func openSide(name, path, shapePath string, opt anyfile.Options) (s *side, err e
 		}
 		s.guessed, s.shape = true, s.guess.shape
 	}
+	if id != "" {
+		if !s.guessed {
+			return nil, misuse("--%s-id beside --%s-shape: the shape says which column is the id", name, name)
+		}
+		if !slices.Contains(s.file.Natives(), id) {
+			return nil, misuse("--%s-id: there is no column %q%s; the columns are %s", name, id, document.Suggest(id, s.file.Natives()), strings.Join(s.file.Natives(), ", "))
+		}
+		s.shape.Attributes["id"] = record.Source{Native: id}
+	}
 	if err := anyfile.CheckShape(s.file, s.shape); err != nil {
 		if s.guessed && s.shape.Attributes["id"].Native == "" && len(s.file.Natives()) > 1 {
-			return nil, fmt.Errorf("%s: file %q: %s; the columns are %s. Write it into a shape (twinning shape guess FILE > %s-shape.yaml) and give --%s-shape", name, path, s.guess.id, strings.Join(s.file.Natives(), ", "), name, name)
+			return nil, fmt.Errorf("%s: file %q: %s; the columns are %s. Name one with --%s-id COLUMN, or in a shape (twinning shape guess FILE > %s-shape.yaml, then --%s-shape)", name, path, s.guess.id, strings.Join(s.file.Natives(), ", "), name, name, name)
 		}
 		return nil, fmt.Errorf("%s: file %q: %w", name, path, err)
 	}
@@ -187,8 +204,8 @@ func (o *offline) run(talk io.Writer) (*result, error) {
 		}
 	}
 	people, accounts, err := both(
-		func() (*side, error) { return openSide("people", o.people, o.peopleShape, opt) },
-		func() (*side, error) { return openSide("accounts", o.accounts, o.accountsShape, opt) })
+		func() (*side, error) { return openSide("people", o.people, o.peopleShape, o.peopleID, opt) },
+		func() (*side, error) { return openSide("accounts", o.accounts, o.accountsShape, o.accountsID, opt) })
 	if err != nil {
 		return nil, err
 	}
