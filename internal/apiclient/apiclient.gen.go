@@ -2298,6 +2298,12 @@ type CreateUserParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// SetRightsParams defines parameters for SetRights.
+type SetRightsParams struct {
+	// IfMatch the ETag of what the change was made from; needed where it exists already
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // CreateTokenParams defines parameters for CreateToken.
 type CreateTokenParams struct {
 	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
@@ -2970,19 +2976,24 @@ type ClientInterface interface {
 	// Corresponds with DELETE /users/{user} (the `RemoveUser` operationId).
 	RemoveUser(ctx context.Context, user UserName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetUser One user
+	//
+	// Corresponds with GET /users/{user} (the `GetUser` operationId).
+	GetUser(ctx context.Context, user UserName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SetRightsWithBody Change what a user may do, everywhere and in some lanes only
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /users/{user} (the `SetRights` operationId).
-	SetRightsWithBody(ctx context.Context, user UserName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetRightsWithBody(ctx context.Context, user UserName, params *SetRightsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetRights Change what a user may do, everywhere and in some lanes only
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /users/{user} (the `SetRights` operationId).
-	SetRights(ctx context.Context, user UserName, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetRights(ctx context.Context, user UserName, params *SetRightsParams, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ResetPassword Give a user a new password; it is shown only now, and their sessions end
 	//
@@ -4469,13 +4480,28 @@ func (c *Client) RemoveUser(ctx context.Context, user UserName, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// GetUser One user
+//
+// Corresponds with GET /users/{user} (the `GetUser` operationId).
+func (c *Client) GetUser(ctx context.Context, user UserName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetUserRequest(c.Server, user)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SetRightsWithBody Change what a user may do, everywhere and in some lanes only
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /users/{user} (the `SetRights` operationId).
-func (c *Client) SetRightsWithBody(ctx context.Context, user UserName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetRightsRequestWithBody(c.Server, user, contentType, body)
+func (c *Client) SetRightsWithBody(ctx context.Context, user UserName, params *SetRightsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRightsRequestWithBody(c.Server, user, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4491,8 +4517,8 @@ func (c *Client) SetRightsWithBody(ctx context.Context, user UserName, contentTy
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /users/{user} (the `SetRights` operationId).
-func (c *Client) SetRights(ctx context.Context, user UserName, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetRightsRequest(c.Server, user, body)
+func (c *Client) SetRights(ctx context.Context, user UserName, params *SetRightsParams, body SetRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRightsRequest(c.Server, user, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8878,19 +8904,53 @@ func NewRemoveUserRequest(server string, user UserName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetUserRequest constructs an http.Request for the GetUser method
+func NewGetUserRequest(server string, user UserName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "user", user, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/users/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSetRightsRequest calls the generic SetRights builder with application/json body
-func NewSetRightsRequest(server string, user UserName, body SetRightsJSONRequestBody) (*http.Request, error) {
+func NewSetRightsRequest(server string, user UserName, params *SetRightsParams, body SetRightsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetRightsRequestWithBody(server, user, "application/json", bodyReader)
+	return NewSetRightsRequestWithBody(server, user, params, "application/json", bodyReader)
 }
 
 // NewSetRightsRequestWithBody constructs an http.Request for the SetRights method, with any body, and a specified content type
-func NewSetRightsRequestWithBody(server string, user UserName, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetRightsRequestWithBody(server string, user UserName, params *SetRightsParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8921,6 +8981,21 @@ func NewSetRightsRequestWithBody(server string, user UserName, contentType strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }

@@ -256,7 +256,11 @@ func newUser() *cobra.Command {
 	may := running("rights NAME", "Change what a user may do", exact("NAME"), func(c *client, args []string) error {
 		list, lanes := parseRights(c.flag("rights"))
 		var u apiclient.User
-		res, err := c.SetRights(c.ctx, args[0], apiclient.RightsInput{Rights: list, Lanes: &lanes})
+		tag, err := validator(c.GetUser(c.ctx, args[0]))
+		if err != nil {
+			return err
+		}
+		res, err := c.SetRights(c.ctx, args[0], &apiclient.SetRightsParams{IfMatch: tag}, apiclient.RightsInput{Rights: list, Lanes: &lanes})
 		if err := ask(&u, res, err); err != nil {
 			return err
 		}

@@ -64,6 +64,19 @@ func TestRulesOfTheAPI(t *testing.T) {
 		require.Equal(t, 200, status, "whatever there is")
 	})
 
+	t.Run("two administrators change one user", func(t *testing.T) {
+		require.Equal(t, http.StatusCreated, h.call("POST", "/v1/users", all, map[string]any{"name": "eva", "rights": []string{"look"}}, nil))
+		_, header, _ := h.send("GET", "/v1/users/eva", all, "", nil)
+		change := func(body string, more ...string) int {
+			status, _, _ := h.send("PUT", "/v1/users/eva", all, jsonType, []byte(body), more...)
+			return status
+		}
+		require.Equal(t, http.StatusPreconditionRequired, change(`{"rights": ["look", "work"]}`))
+		require.Equal(t, 200, change(`{"rights": ["look", "work"]}`, "If-Match", header.Get("ETag")))
+		require.Equal(t, http.StatusPreconditionFailed, change(`{"rights": []}`, "If-Match", header.Get("ETag")), "the other saw eva as she was before")
+		require.Equal(t, 200, change(`{"rights": ["look"]}`, "If-Match", "*"))
+	})
+
 	t.Run("who polls is told nothing twice", func(t *testing.T) {
 		for _, path := range []string{"/v1/systems/hq", "/v1/lanes", "/v1/lanes/hq-dome-booking/findings", "/v1/rosters/1/records?limit=2"} {
 			_, header, _ := h.send("GET", path, all, "", nil)

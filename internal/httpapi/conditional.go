@@ -28,12 +28,10 @@ func conditional(c *echo.Context, next echo.HandlerFunc) error {
 	}
 	h := through.Header()
 	if held.status == http.StatusOK {
-		sum := sha256.Sum256(held.body.Bytes())
-		tag := hex.EncodeToString(sum[:12])
+		tag := tagOf(held.body.Bytes())
 		if version := strings.Trim(h.Get("ETag"), `"`); version != "" {
-			tag = version + "-" + tag
+			tag = `"` + version + "-" + tag[1:]
 		}
-		tag = `"` + tag + `"`
 		h.Set("ETag", tag)
 		if has(c.Request().Header.Values("If-None-Match"), tag) {
 			h.Del("Content-Type")
@@ -44,6 +42,12 @@ func conditional(c *echo.Context, next echo.HandlerFunc) error {
 	through.WriteHeader(held.status)
 	_, err := through.Write(held.body.Bytes())
 	return err
+}
+
+// tagOf is the validator of a body.
+func tagOf(body []byte) string {
+	sum := sha256.Sum256(body)
+	return `"` + hex.EncodeToString(sum[:12]) + `"`
 }
 
 // has tells whether a list of validators names this one; weak ones compare alike

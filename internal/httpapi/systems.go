@@ -2,6 +2,8 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
+	"strings"
 
 	"twinning/internal/httpapi/openapi"
 	"twinning/internal/service"
@@ -63,8 +65,21 @@ func (s *server) CreateUser(ctx context.Context, r openapi.CreateUserRequestObje
 	return as[openapi.CreateUser201JSONResponse](u, err)
 }
 
+func (s *server) GetUser(ctx context.Context, r openapi.GetUserRequestObject) (openapi.GetUserResponseObject, error) {
+	u, err := s.cfg.Service.User(ctx, r.User)
+	return as[openapi.GetUser200JSONResponse](u, err)
+}
+
 func (s *server) SetRights(ctx context.Context, r openapi.SetRightsRequestObject) (openapi.SetRightsResponseObject, error) {
-	u, err := s.cfg.Service.SetRights(ctx, caller(ctx), r.User, granted(r.Body.Rights, r.Body.Lanes))
+	g := granted(r.Body.Rights, r.Body.Lanes)
+	if seen := value(r.Params.IfMatch); strings.TrimSpace(seen) != "*" {
+		g.Seen = func(u service.User) bool {
+			shown, err := as[openapi.User](u, nil)
+			body, failed := json.Marshal(shown)
+			return err == nil && failed == nil && has([]string{seen}, tagOf(append(body, '\n')))
+		}
+	}
+	u, err := s.cfg.Service.SetRights(ctx, caller(ctx), r.User, g)
 	return as[openapi.SetRights200JSONResponse](u, err)
 }
 

@@ -128,6 +128,7 @@ type (
 	Page           = store.Page
 	System         = store.System
 	Ruling         = store.Ruling
+	User           = store.User
 	Request        = store.Request
 	QuestionFilter = store.QuestionFilter
 	Error          = fault.Error

@@ -104,6 +104,11 @@ func (s *Service) LaneOf(ctx context.Context, parameters map[string]string) (str
 // Users lists all.
 func (s *Service) Users(ctx context.Context) ([]store.User, error) { return s.Store.Users(ctx) }
 
+// User finds one by their name.
+func (s *Service) User(ctx context.Context, name string) (store.User, error) {
+	return s.userNamed(ctx, name)
+}
+
 func (s *Service) userNamed(ctx context.Context, name string) (store.User, error) {
 	u, err := s.Store.UserByKey(ctx, access.Key(name))
 	if err != nil {
@@ -116,6 +121,9 @@ func (s *Service) userNamed(ctx context.Context, name string) (store.User, error
 type Granted struct {
 	Rights []string            // everywhere
 	Lanes  map[string][]string // in some lanes only
+	// Seen tells whether the user is still what the change was made from; nil where that
+	// does not matter.
+	Seen func(store.User) bool
 }
 
 func (s *Service) granted(ctx context.Context, g Granted) (store.Array[string], map[string][]string, error) {
@@ -187,10 +195,17 @@ func (s *Service) SetRights(ctx context.Context, who access.Caller, name string,
 		return u, err
 	}
 	detail := grants(g)
-	for k, v := range grants(Granted{before.Rights, before.Lanes.V}) {
+	for k, v := range grants(Granted{Rights: before.Rights, Lanes: before.Lanes.V}) {
 		detail["before: "+k] = v
 	}
 	err = s.act(ctx, who, "user.rights", before.Name, detail, func(tx *store.Store) error {
+		now, err := tx.HoldUser(ctx, before.Key)
+		if err == nil && g.Seen != nil && !g.Seen(now) {
+			err = store.ErrChanged
+		}
+		if err != nil {
+			return fault.About(err, "user", name)
+		}
 		if u, err = tx.SetRights(ctx, before.Key, rights, lanes); err != nil {
 			return fault.About(err, "user", name)
 		}

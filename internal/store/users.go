@@ -35,6 +35,11 @@ func (s *Store) UserByKey(ctx context.Context, key string) (u User, err error) {
 	return u, s.get(ctx, &u, `SELECT * FROM users WHERE key = $1`, key)
 }
 
+// HoldUser finds one, and lets nobody else change them before the transaction is over.
+func (s *Store) HoldUser(ctx context.Context, key string) (u User, err error) {
+	return u, s.get(ctx, &u, `SELECT * FROM users WHERE key = $1 FOR UPDATE`, key)
+}
+
 // SetUserKey replaces the compared form of a user's name; ErrTaken when it is in use.
 func (s *Store) SetUserKey(ctx context.Context, id int64, key string) error {
 	return s.must(ctx, `UPDATE users SET key = $2 WHERE id = $1`, id, key)

@@ -97,7 +97,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** One user */
+        get: operations["getUser"];
         /** Change what a user may do, everywhere and in some lanes only */
         put: operations["setRights"];
         post?: never;
@@ -2485,10 +2486,40 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    setRights: {
+    getUser: {
         parameters: {
             query?: never;
             header?: never;
+            path: {
+                /**
+                 * @description the user's name
+                 * @example eva
+                 */
+                user: components["parameters"]["UserName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRights: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag of what the change was made from; needed where it exists already */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 /**
                  * @description the user's name

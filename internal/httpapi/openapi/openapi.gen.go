@@ -2303,6 +2303,12 @@ type CreateUserParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// SetRightsParams defines parameters for SetRights.
+type SetRightsParams struct {
+	// IfMatch the ETag of what the change was made from; needed where it exists already
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // CreateTokenParams defines parameters for CreateToken.
 type CreateTokenParams struct {
 	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
@@ -2593,9 +2599,12 @@ type ServerInterface interface {
 	// RemoveUser Remove a user with all tokens and sessions
 	// (DELETE /users/{user})
 	RemoveUser(ctx *echo.Context, user UserName) error
+	// GetUser One user
+	// (GET /users/{user})
+	GetUser(ctx *echo.Context, user UserName) error
 	// SetRights Change what a user may do, everywhere and in some lanes only
 	// (PUT /users/{user})
-	SetRights(ctx *echo.Context, user UserName) error
+	SetRights(ctx *echo.Context, user UserName, params SetRightsParams) error
 	// ResetPassword Give a user a new password; it is shown only now, and their sessions end
 	// (POST /users/{user}/password)
 	ResetPassword(ctx *echo.Context, user UserName) error
@@ -4620,6 +4629,22 @@ func (w *ServerInterfaceWrapper) RemoveUser(ctx *echo.Context) error {
 	return err
 }
 
+// GetUser converts echo context to params.
+func (w *ServerInterfaceWrapper) GetUser(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "user" -------------
+	var user UserName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "user", ctx.Param("user"), &user, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter user: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetUser(ctx, user)
+	return err
+}
+
 // SetRights converts echo context to params.
 func (w *ServerInterfaceWrapper) SetRights(ctx *echo.Context) error {
 	var err error
@@ -4631,8 +4656,28 @@ func (w *ServerInterfaceWrapper) SetRights(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter user: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetRightsParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SetRights(ctx, user)
+	err = w.Handler.SetRights(ctx, user, params)
 	return err
 }
 
@@ -4782,6 +4827,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/users", wrapper.ListUsers, options.OperationMiddlewares["listUsers"]...)
 	router.POST(options.BaseURL+"/users", wrapper.CreateUser, options.OperationMiddlewares["createUser"]...)
 	router.DELETE(options.BaseURL+"/users/:user", wrapper.RemoveUser, options.OperationMiddlewares["removeUser"]...)
+	router.GET(options.BaseURL+"/users/:user", wrapper.GetUser, options.OperationMiddlewares["getUser"]...)
 	router.PUT(options.BaseURL+"/users/:user", wrapper.SetRights, options.OperationMiddlewares["setRights"]...)
 	router.POST(options.BaseURL+"/users/:user/password", wrapper.ResetPassword, options.OperationMiddlewares["resetPassword"]...)
 	router.DELETE(options.BaseURL+"/users/:user/tokens/:token", wrapper.RemoveToken, options.OperationMiddlewares["removeToken"]...)
@@ -7889,9 +7935,49 @@ func (response RemoveUserdefaultApplicationProblemPlusJSONResponse) VisitRemoveU
 	return err
 }
 
-type SetRightsRequestObject struct {
+type GetUserRequestObject struct {
 	User UserName `json:"user"`
-	Body *SetRightsJSONRequestBody
+}
+
+type GetUserResponseObject interface {
+	VisitGetUserResponse(w http.ResponseWriter) error
+}
+
+type GetUser200JSONResponse User
+
+func (response GetUser200JSONResponse) VisitGetUserResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetUserdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetUserdefaultApplicationProblemPlusJSONResponse) VisitGetUserResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRightsRequestObject struct {
+	User   UserName `json:"user"`
+	Params SetRightsParams
+	Body   *SetRightsJSONRequestBody
 }
 
 type SetRightsResponseObject interface {
@@ -8309,6 +8395,9 @@ type StrictServerInterface interface {
 	// RemoveUser Remove a user with all tokens and sessions
 	// (DELETE /users/{user})
 	RemoveUser(ctx context.Context, request RemoveUserRequestObject) (RemoveUserResponseObject, error)
+	// GetUser One user
+	// (GET /users/{user})
+	GetUser(ctx context.Context, request GetUserRequestObject) (GetUserResponseObject, error)
 	// SetRights Change what a user may do, everywhere and in some lanes only
 	// (PUT /users/{user})
 	SetRights(ctx context.Context, request SetRightsRequestObject) (SetRightsResponseObject, error)
@@ -10619,11 +10708,37 @@ func (sh *strictHandler) RemoveUser(ctx *echo.Context, user UserName) error {
 	return nil
 }
 
+// GetUser operation middleware
+func (sh *strictHandler) GetUser(ctx *echo.Context, user UserName) error {
+	var request GetUserRequestObject
+
+	request.User = user
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetUser(ctx.Request().Context(), request.(GetUserRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetUser")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetUserResponseObject); ok {
+		return validResponse.VisitGetUserResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SetRights operation middleware
-func (sh *strictHandler) SetRights(ctx *echo.Context, user UserName) error {
+func (sh *strictHandler) SetRights(ctx *echo.Context, user UserName, params SetRightsParams) error {
 	var request SetRightsRequestObject
 
 	request.User = user
+	request.Params = params
 
 	var body SetRightsJSONRequestBody
 	var err error
@@ -10797,221 +10912,221 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tl9s2kij8V/Do2XNm96w6bXuyu3fanzxOvOMbz8RrO5MPse8aIksS0hRAA2DLWh/f334PqgCQkgCK",
-	"1EvbmZl8iFsSiZeqQqHe69OkUKtaSZDWTG4+TWqu+QosaPz0VDXSuj9KMIUWtRVKTm4mS7VmKy43zC5B",
-	"A+MamJCMVxX7Z6ssr/5lytZLUSyZ5bdgmBUreoBVSi5YJYydTCfCjfShAb2ZTCeSr2ByMylwvunEFEtY",
-	"cZp4zpvKTm7mvDIwndhN7R6cKVUBl5PPn6eTp402Su+vco2Ls0vAGdlCgWFKThk3TFjDKm4sq/kCmOGi",
-	"fMyEZcKwhVIlmyuN7xm+8i83soTOd3NRORAxXikJub3QsrqbWfGPL0Au7HJy8+2DB3EzxmohF7iX5yWs",
-	"amVBFpsfYLO/Jze2wXVo+NCAsTfMgLSML7iQu6t0D7O1sEshmV0rVvKNmfp9SmVZqSTQm1PGZcm4NGvQ",
-	"UBKE2JqbsLUl8BJ0u7fOMq/cOjObfOQ2uRIyfP5f00nNrQXtxvw/v/x/V//33b/+0yQJh/mfuS2W+wBw",
-	"m/v+DV8wNWfrJbe422LJ5QLcgtmKl8DmWq0eMwlQQsmIDIRl8FEY63CmgZeb7NbmVzT1OMS94BL+giOk",
-	"VlxxCb8ziJDJdAIf+aqu3ADLD1elWsHVTKlbN5JfU83tsl2Re3kynTiECw3l5MbqBkauTqxE3znmlnE8",
-	"phlarvD95Ln8N4di/lGsmpX7QAinTw/jUoS0sACNa3lZcfn8uzSc6opLB6dmNUOcREg9TELGPd4LmbnS",
-	"K25pAf/+7SS5nlfKWNC5FWn8Nbmm3yfXRC+cvqomCyTdjIGRbk4H0euNsbDKk7fB31MEfpi66d0T6fsN",
-	"N7c5cFlubtPwepRckHv+ZIi9gY+J82bho2VWsbmQ5RaYjLIqc/Q+jGREPxnQeUw1hoh5F09wx9PocS+c",
-	"hJzP7mVTK2kARYqXWs0qWLk/CyUtkHzB67oSBXcrva7piX/91bhlf+rM9U8a5pObyf9/3cos1/SruQ7j",
-	"4oy7ggC3bO2uybVWckGXHV0eipUKweaHcbM8KQqoLZcFwpCXpXDj8OqlVjVoK9w+vDQSAfhpooHjeiec",
-	"abFg1g0vDEpAkpVqLZ0E9L+5bDhit5FWVJObyaMHj/7j6sHDq98/nHyeTurOFO2Qu3fqPpTjeB3qLLmF",
-	"5N3qv1GzX6Gw7t0n1moxayw8xXsUxcCthfDwgPuwN7WEtfteWFiZ5AP+C64137jPqirHvPC5S36/dBZD",
-	"I9EC3vXt67XlVhgrCjN2byRZlPuHSUOhdGkcUknUFdaLISUzQhYkeNJlwGYwVxoSnGI6Kd26ZJFgFqWY",
-	"z0E7qr3jVQMm+fpcVFXf8pAMC671huEFvj+C5FbcpTdvllz3Db5eKgO0OsalcsoAziWciKpUcjqr6i3c",
-	"9x3pv7qRSQUZQxQeJh3Yxq20CKWVJKmmKYV9uoTidp9YZlrdgnxiB10D0wlIq/2bA55ecvMn4GVSkUHY",
-	"Oopy4iph1Um7C3EHkhnLJZEi3neai2qyrylNUdRNIlpIy4kEE+pVF8xhQ/EVP2gWjt9LqzeJQ1fQ1hJr",
-	"4XaPi115yXTv2dkmOUQJlhMzTDPvPMdpV2/gw0C0mYZe2h92B3huSNwfLnwagNCOEFeeBWegj21oLpNU",
-	"QwKP05NIAzGWOfRt8PZzCvCSm2Xyguguuh+9L5wqv7eeIirk+5QWzv0gBtAhoUMMgMZLLfSPvAp3+S4R",
-	"ornh4CpeixLwcgbl7/rDT++szr86bedMrlTJMrvMJDhn3AiTYhjcsrnQxrIlVCWxhbVy4s4MmJJww3RT",
-	"QTllt7CBkinN1iAWS+KL6VOW1EPcm7qphPQCD2rf3YumHaUGbZJHfg9U+FwE1STsEheSA1uaEMdRG4L/",
-	"eDrLCk89+Gs51d5PUAo7fO3fl8KmRC2RZvgVn0GVEeagNOPEOa9ZtY92mKNqbKFWBw/Nj/6xPjqZTu5A",
-	"z3I/iLmA9F7XPCne7OIVBcmgI+I7fsIArYCSAKM8DVyYK3pCS2ACja8pRIwhYm0Jmbti8snXMtqxkjSn",
-	"LAzf/suKF1BGdW8fCkY1uoAcoRgveAzR4rsw81a4MEKcJlzmjlHRRnrgmhEr7wcy6Q0dXPNzWTd2jCYc",
-	"4I8z3LAdG+dbSZfhDfs012rlfv/8VoZ78YZ9EvKGdV/4/FbWXDiI3LBPt7AxN+yXT8Qlbhj9+w2s6kpt",
-	"AP6CB3jK/HA34Y9v4KMFLXn1vPz87vNbua9rt0TT0bUfPsD/DslI/t0kDNWq5lp4jjb8YujXSuFDs3XO",
-	"OzJ+D/s0XJRpG/Cca5QPSNGkq5xrQCdB9CbwhQY4KC92FbHEVU4rT0HqO83ndjSt0RTP3ZX1y+TFgz88",
-	"+tYN7tg3flOLStnJuz1sd14bc9P5cUeZLvY2ilf1V2ZimXZsTcPx21pf4vspzH5/J0rwEnhCTiVnFlkU",
-	"DN84hQV4sWRoT5g6rXYmrHnM+Aw9Xa1XryD+RKKrYZJccTsKuxei/KL8BR8NO5klrVVTlcGr5Ka6A10K",
-	"1NBGiEXoftqfwS0JPVTBR7pWeNh+VUJCif461VjGjWN+TMyZVDNVbhhUBpiTkgwrKmU6R7HdFcJs+IXx",
-	"qpES9E91avm1VjM+E5WwCfGfr5RcoMOXDEwIrxl4RUNIRKJwi0mtMjCiQWt87R5OnUWHdWv+evyNPmul",
-	"OVR8cFkRhpFE9qZK0fgzXsAb5f7fy+f7NvqMF7vMf4RM2N4zKVzGS2HYAjpi0jbe1ZzNlF3G88plGR2x",
-	"wrASClFCyfjMUbBdwuoxuadnvLhl3DADIJHCGfd64/ALxXSkrwwK3Pv7SuBYFchYbodqDEE1oHfSy6oq",
-	"SICSt/yFW6bBWMOUjKCUCoMlQDOj9rhay7xGbCvL4bOK1c6G43nYUYt6WP8z8hHvqUKqalYyrTH2qMRz",
-	"AVWZJMpOQMSU+eCNUlkLJau5XToa5axURbMCmbROVGJLAs+xjB773DNRwRNH9wkGMFN3iavGzWkY/hhN",
-	"u2jlRW+VBlZzY6Bk6g7Z6PCbx51tDe7dtIxYAvrzIa2MgixU6U/SPgo8j016CwAGWEH9CGkQyjJ5hDl6",
-	"5HLb6ZWj6bcX2VNRqBLGmmYyHKVH9KafXvSczRWUaa3ZwB1ofwnv/yi8XDVEMU/xL9x+Z5K477imaQv9",
-	"MF8P7p56cIJsVm4Spesll1etAlABvwN9xQv0Ok0npjE1yBLKKyffoHA3mU5WwhghF533yoYcxJD8Lmoa",
-	"6FI2FsqrlQ/icd9o7qQ3pTdXTn+M7iD3CTdabIqq83EpcBEzJcurUjUz2jt+JAeQWyHXt1dzpUEscN6K",
-	"ixWUV3Yt0CbQGKduruAK/b9O8VlxUcVPAQ9XfqOOqTrd60rIO14hZuhzyVec3FVS2SuzVGuJf1/heA4G",
-	"Wsy96eHqFmr3Jzkdr8xSN/IWIXAHmi/gqtSqDsjm1VV0K2pAR2MB7fbar1RNX6j1lQaHbej6A1pS9ASQ",
-	"sX1FQ/sBj0zXU7hLYmczoAU+c7IFbTrpseY/0wD/AxexpG1xmQ4nHKrE5W5rXPFoHdzNSFEhMQYCY7n4",
-	"RquqYvCxVtqySqlbQwEY+9aXwxs6FAExbIf/2XCdcrFUlVpvXS8dOty9XLZkFalWQnKrMubvFRjDM5Ka",
-	"mmeuingJ7rpcuCWlGMPkDCqNpXJKotJsye+AGeBV14fTWYmGAlKhvBgDahVrw7iCH3nhYPU746NGnVzq",
-	"+AbOzUpR5uIJrBZ1nbuqhwmaXr4MbN4vvQXNNCJsGwUI03YFLfhTpPC8/KtX6vfIoS8kgmcuf2P5rIL0",
-	"rhspPjQwwL3uJ45vxGH9xKl9/ACbroFluInxFjZjxRi6Np90/KbDhVJ692X0oQ5/867FUxArgi2SYmSi",
-	"qfFqVnG88vy+42entPoP7w6xDpICErbL1gi0tZc9sGSw9LrRd7Dpd0MnAny0WmViNnJYHX4R0pJ+gE3a",
-	"aBBQlYp5WCxQzErptd5azwxggIPjLjU3Fh4zWNV2w9ZLkEwqu0T7VgnSirnoxjdlPcO7TnS/3e56PMQQ",
-	"PilEvPCulh0cNHapslK2NzSOMTVNJ6VaS2M18FVGT3dy6kEDHRRKFqISGBlJ4VqrzHUyM6DvtvW2rl+g",
-	"4nKA/yjFk1A0aSG0tbXuvHuAysH/HM56xOPxznr3eq88Osx+KhbLpNt9J14OzYetWwVjMoRkRq0oNcAw",
-	"JavNlM02zHvl9hcMc/tjyriQuY9uhUwczgrm9ko1dsqkuiIj3pQtRVkChnJEFewx2nZnjW2fYyu+cY8C",
-	"LnumUDUcY2RyEsThu/+WQqP9OP6td3mAXNjXHsCe9ZiMG+oVbWsY3bZT5Pb/KkI7oW6lOfdQFSEigMZK",
-	"rkA4jvsGNcb9JWjg/n4YpurAx1ronVjJ3hdEOZATZ1hmMgCEmF1YfLuq5P7V4gXckUUnCCZCzhXGj2hJ",
-	"LBG0VjqpMLvXhTxRQazCAnopLyz0gEbSBvKcM+wxBtVwsv/ckcE8xjz2CekIo8secI+F46+SP0M6oGPQ",
-	"FWZ673S6OE69jtIXuh976tea2tlfYP2SG7NWKZ257vxyQG4LT2bmiBxkqMHBaaSTmz88iEkq0u2l2qBb",
-	"altc2l4zvdhJXvtDN3nt9//+7/3Jay2mdnMcD5wA91Zm8z8ZOnFD9x4pazd1EAOMeYXBDh4slNQTiOiX",
-	"SaWUU4bWSt8mYiKOo9kD6T/TLTrZCa2ZfhGKTyHixzZMMXDyksIJGtlmDBjLK8rEnDeGdA0uyOCy5sIS",
-	"wyenzVVw2kiyICdvgHC42sjRwSa3qkRVC/Op0YLjZEsfKLBowBjUp1rYT0J+RnhjSoHhwrA1wG3CIlcN",
-	"xNgY/O4a6TB+pJc9bIe0jXIk5lx6/XcgZr8dZGk49jRM33+HvfSa105gSkbVHCs2zTPuZaJaw5zEz1Rj",
-	"vQtU87nF9PYQerNB1zNDUW+Y8ZwmTAjEaDAcfnbJFpsYB/MS8n63AbJJNp6yUpjgvg8uWrtX0apKrdlK",
-	"YZgRl8ximlPMo8BMbkynIHMrWkQf4wchF5h1btBnqxvkFiOCtmbG8qKCXET/LUCNmfkYPTQDMrLgGjAO",
-	"X07ZeqnQSsvNrRk3t19wmfFPbl2sw7Cgm6FPuk18P1b+p50/sWPf+OOmP+rjkIXkNT6Ib6i8pTvrSCIj",
-	"+Km+sP1IxL5l/8zv4A0uaFAg1U682sYHqoE3M2Pmmc8XCWF5N+wWNm09jLGhWD6WRkIMpdmjua5WhhHX",
-	"Pn2JoBkgErlQi5721HdPWOScAVU51n1h/YNsbkcrHy1BdkUXx+Ungd4neBK9OjoXUhjK81nyiqB5p0Ta",
-	"pftSw52gyNO9gJbmcDxbDIjZC2lL8DbO6DJFM9MMUBobF/Pi3h4O959kCdpYpZJXkOOhGzRQp1OfyP6M",
-	"xjx/L6yXqgKMh5PKX7aGxLVUJiaJaKmkPRLhljG3kzOz5DWwDdjkSHQn9u20dXShvWBuz2Kxmk5kssRB",
-	"m1bPpFonE8FImBsh5GPYgUivwkci5oxdPmAh/atajzindBZeqXXGuVXnamMg+myMdFZrQ9FdGjhF+yav",
-	"KqqKcTinNFTPCPQ/3Q6YpIVNicHihjsI8OTQArEDsa0z4JGdZEAEl9FBA5idiBWBHAU7pj+f/7fEUEdR",
-	"3PriU1qDcnosxrqgb7mBnwO6HdtrUK99Mnn3eU+BmYsKUt4p932bQE3RqSE9f1t/SUnbtOpPrdHg0aGK",
-	"N+GIppgIMrxYKUKFCGpE1mHFOsApJ0YcMFLseik8BbVuCqvYHKCMqf2RsIJYHIjb8I15zNC9irqFj8RP",
-	"5FRbpySbUZnZO3BTzOoNU44xOkzeMBI1piwGNU5ZiGCcMopJTC0lc2Bx+Mdsq6iNWsvosySuvEcqadXY",
-	"3AosdhDJ40E6YKJD1AfdUQfJot8VNdt4srvxQp2aYy64z/xZgUOsboBAQKHw9Az9hgd5H6Cf85zBcczB",
-	"MdlZld3Hqg2B0EGI7K99TxT106UZnpqdaLQPvrle1zxS3w+CUpLVbVrLMBbqMXeYmsFrC8l8j9E3jvfU",
-	"oVUf7Yq0mCzMcOI9uDmqSqNtJapKmNN8PK2UMiqSZ1ucJqNp9Oh4m9+7QVbfVp3x2SV+VzkoJa1cfVni",
-	"WiudkKnx8mZo5Z62KVMavHjNfAzocKNPUyWdoDEkfwTg/b2d1HOFraDnEO9us9Hyxq4Fajc3KH3jxcob",
-	"A1NmwBfhCbGsByNM8NewirjSDK5qZUjDH5HVeSga/YQQ8p18rb2kq6GO30TgU/QFd9ews5sUkP6rARPs",
-	"RWcEUjanb6YFzDO1KnALMbkOtZRozzA+wtHdh20tHaoKGu2nbd6hH0sYnwCH5SVNitFnkwu+BJ7PlHf3",
-	"NeWGHUmrbdoD8eS+rLJAw2kzEDe3KS2+5kIbby62YOyOY5LhawSJ5G3mljfSQriDixokUxIMm22w2uAW",
-	"NC8QUh+PekqykLw2S2WTJBNzSB20qKwuW6qqNI+j3qEkkPzN5QaDC71AuuSGrdQdlOS92L8yggk2ARtH",
-	"nJghsgWYDjwbmcFtzDBhFI/ovSlqFTkBk4qWaRWW2WFK3mAVYSgZ5odMHccZYBT1UUC0j6kntkAd7RI7",
-	"EE5R8CsoQNR2JBOe2z6/9AniNhooYFXnAl69Mn6ZqXsSJ/uELFmOccm5zYx7o6ccz33V1jGhEOf5gW61",
-	"T4seFfI9utJPLls1xh/tpK1GNEWa81AI1B9W3qHYnvN1YT9BOMXHuwpe7fnw0nHoVA95oN41KpmpLcTW",
-	"W4bLPxaP68l5Y8eEb/tL89S5z+UTP931vV9K6OAppAtuFD0c8Il+p9K/OLFv6TXJo6Hd41NEI8UOHezs",
-	"b7p7AFqC7VBDS5OdRXecjgRlv9UWHIfP4+XZx05k3AlcJBUOmDOmCFmMo6BG6lyZ0i9jBNzeRB4mB4sn",
-	"j6h7uVOQeXhhv2BaDLargoxQa7rXQijbuxEySAoy0fQXd5YHy5+EsSpVAzZHMTk7ZNTTxlG9LsOBP0T0",
-	"0bLZVQr7tnYPZzZ9G5xe528bMnt7GFVX4LhTnipXnp0AHx81wf3xCoLVNhB6PQitP/twPOPBohN5l8lQ",
-	"g5+PZeyp4hIXfHGCzzr6hxM2RgR3OGA36JlCYiZttJtjYuVKSLHD29sd4HhmtHu7L0y7u5R3n/cCtE+N",
-	"zL5ICHVP7HR7LHfIYtsl0zVvtUX1U4asChyEzU/SQCqylarrk0GIhad9yTapLDNLjDsZmHU0TlGnbJ6k",
-	"jeBjaGURCA8jgrYERh8Q9O6UZKaqzQMc4QVTWixEqghVWWowodsThaT4/NlkDOiRkTamUDXknEF6VLzz",
-	"nnfOrdkb8XxxlRiU7yPc3k1HSRnY/2UYMtaQTrNLyUxRuvCU0vEMehhk4nDSIlxLCfkz2Vt8tCcgb7t5",
-	"hG9qISRVfDi5c8P0WM5wZsEqL1tLWBND6x2E2B7V2hzz+ECioVHDYvJksBXu1XMv4vyXvsDjJo+9vUME",
-	"+vYCsbDR8KKWVbbGKeXtdEca7GkXsoSP47zWu9vGEcLjqe33Qi1Ud/KbyIAvVz+tp9LwyeWIBl9eQTtN",
-	"pLGGePZkaLBvMYBRXzMlS0bPsxksSRMd42DtcZBGrWS4Dhz9jaEKeB4vo4XIiLZJ8wcsbRwg6CSJToHl",
-	"G1/5uFOAqVhCceurybJXyvD9DK8OURwMKts1K/j5Y4uiUNjtihIA3vVi5OBsY/pepWVEr7yH4Gz0xsWm",
-	"lighSopw85QlnOyD54oEy/hS18fIgqZ3MEx0RDOufO2DPCGdo35GjkuOYNXDs9rGOtBONnb31t0if9ip",
-	"lv1QUGWQUfxYIfcU4bQ/Ayl60U5MQkqH2yhZbZj72Uc329gXTDWWiovgOWt70Vpf+XEA5/VdP0OlFGrX",
-	"uC9MI0MOvvOI9M7mM1Q9mk1TvuLk9/M/8OJR+TC0D7nx1ef3GG/IbzwYnx3gOy7bHIfP7O08nEOexjao",
-	"5Pg9xYSdEGm1Xm5SEsnGUW2ljD0mPKk3KskXJHfzpkD32odvjWgP5aGyvYW5opiaZbPiEsslYw9oY7dK",
-	"+nVK5aMauVPkMFGC5OiWT50J2gIhuPYkGIBXJ5/R4w9lNB2OL0qZPZmvQdpnPl8lncVyoKayyCgUrynj",
-	"Yn/cDmj2drgUi6WvTZa4ctU6+1s+CHs3iqXj+sUYr7UwuV4MPtUudvH290XIwxhaZgotwGXiNNCQ7jyQ",
-	"sGh87gO1Tzsw+5EtTH1oOC61JdMcAitYgbTn0B6wpsVurVaMu/Q1PwsljapiUmOn0Fuf+rAD0DK87h/x",
-	"GUWM8ndJpOYlDMlxogWftTKsr+vRI2S/7lTcDgoPGX67aQBSWVGkVR1sAZjw7fjAwYzdOxSzTv8MH2FV",
-	"Z85dKCKdjhLDCtwZiS4vImJUfXqtu0HzXsQKb7TriZN3d9ep0T2J20qiQSzk81F1gbbK3nRrn/TXSdkj",
-	"7YFVfk6qfeJZQG/xk9eWx1rAgRDPA+UOrQ5pjXxE5EJn3NFZu8P9vLteqrb3fjCkH4hRaCugHiOPPovd",
-	"lxORcfTIT7u1f7d7P1Mh22wAOfLNGVgLmt3Chq34rdOh4pU5TVa3kaXJlA2vNn8CnZ1PzUNMM8YzS9Wd",
-	"Gh9JTugkoorXCStMSCq0TElKDjCizHSypvFTIeLu3JIoSfUlyKjl/ggXTCg7kRj1kPjfh0J6osXgDswI",
-	"VJ0O29z3wqZMkq22TaT9pq0DmS7bOejRjD6BK2Zb4AoOn5CsSvIsNM3eJu0dIOySdYv8gMBOq+1I3h3K",
-	"S57BtbDF8piK8wPryA+rDf86ugR3ueCPyeZlvt+MYXhIrVjBY/YgtO4RK9SlYpo4XQn9icBLbl5DocGm",
-	"JZ5bgPq7WMBut4Uf3nDE/6guxS3U1i3IaXtAxcj6px+flTqwhnF0CuX1g2NiU/VrKJQs+xDDDD6SwMs+",
-	"JLoZVD2X01E57Pn085M6lE4nay2ydef3+mj9SNbrFnIdmoqlT70NOm6zLSER5+pSarchar6TKJHNeA3G",
-	"n7xvW79HIVaTbSTUaOedPHrwYDKdNLpy58Ha2txcX5dqBd9UXN+autHf+IGv3RjXd48m+yUj7u2kf31H",
-	"+YLHyUSetlszIenOOevxOlylIeWCyZPwDzt+MDS8TCdViTcgUmdSyI4vDzXA7vi/R+OzC8dh6Z7eUnTQ",
-	"C73DH0a7sfOmYdrBOUzU/io/filvvJtlx7vFM4LiuYo57pg7uur/OA/aQqnMUk/31fdWkM7d8CO8ZcfV",
-	"GhwTGzyiMOHJ4WkfGmjyNdiGhKoNDvbuRCXs1J7YqZznTWDBcIPEMkXqzp2FC8cN4XE74bSmS9Dfe0X5",
-	"7l03vNi8CZJUX6153OJZ+mZ0ivYfD/FO9bxEMy2jMrZ81IWFxbJS48qT9rfHngGW/Mg0eJTztj3SnnRS",
-	"CmOFLGzO6ooy40jdZN5jU5hXfJF0QiBMGJfbZbaoMphugCm9W3ypqxvmmHVPKysnrqe30y1ItbtOs9Uk",
-	"PtaLOsUX4ntedRDVYjRytHmwR0SEdbCTJFGTDEofeyX/9ir5t+w+B5Zz8BEE7/EMpBMgPKZ7CdLegAZy",
-	"+Fhf75K/+gTzmCeHIPN9PUm+RTNyADH4SPm2Yyl+K+Ru4+cW5dn2cjNuhBmV45MNUajUItMHLHu6e/u6",
-	"Y91SbOA+28T6OMkW7mK7z+t+b6534+Ka1pl9uB9eDEtNxDVNh/bl9ui5sGTTKb16/iS+tqzz/gbazPlj",
-	"G+KEXjh+pOQCILK1s/c4LcViO9BgK1pYS/vMd8Ybkgw4zqjW7ipngsh9v3PQc0FJ6MBJ/mK2URN+2KV0",
-	"Qg0N0xMqs/dFohhkCL3Bkjgh+KY/47E1+XkktTDbQo7Pu5+lw5l+XvY73frr0RUxfH20j7KTFpM4lnnu",
-	"DJ02m33jx3acO2UkTu1NPKq1Y7ctaE/x5uFCbf5CiS62YRirfem8UXUrqdheypOMcczmDNkhuctp9+x5",
-	"ndp3ntxKv2m3tlUyIqyxp4zyz50CGLsVi4kDR21AKkt9PKCc4qFdLzeT6QjndXVM+cGerIlRTX3DxdwT",
-	"fxNgceGrOYL8AnczmQIaLezmtZvO3wfANfF9XAPqcPRVHGBpbU2GBBNuLEFVx9StgEls7RSKXv53eLDd",
-	"Qy2woetnzFmaJ1TxUAsEqESd92M70U+y2OaTnOydKC4MD2gDwnx5ZPPNW/lWfo/VRh2WqL4d9UDhjHbH",
-	"rLql/pI8Bpj5ZU9jzU5UYt5Ktz3MNXz/8Qq/es/+uVLqdsrWSt9Osd3JNHZXmbI2e/sxey+VhPcYzVeD",
-	"nL6V7w1U8/gFs4pxuUGnvBELifP8yzfMkRn5WWq+gNJJvlwyVfMPDbD3RG7vv3krv8dSq/jge15ToI1Q",
-	"8tqXU//XX42S79k/v3r2lP3h23/7j38JtQyphTN77/Dz3u13+lZ2K7JS9OEUoeD4AzMW6m/eYoi7KECS",
-	"XSP2ydWTm8mTmhdLuHr0zYOWIjrftSlpkzeeTjqOupsJhr86kPBaTG4mv//mIQ5Uc7tEOr3mTSnw6C3I",
-	"mBUx+7yc3GDfxyf4hHtH8xVY0GZy80v6vLWPXD+ls/t5evDJF+hZ+vzOHTdTK2noBD168CCG0vl6ZR1M",
-	"/Oo5FJ3wg6FKbgvIY/Cs7LdFJ4HJd4pLjxUXdx2K9+LRb1YrrjcO/O78uHmY1VxUUyZhDcZScCkmLyww",
-	"8Z8A/m468VSPqdmxLoEbk3ByjXldWcw8db9mUINs5EMDGCXiaWYJHJ05EV4HMpsujw/cwQURguMTW0O0",
-	"FEsuHBfyAfCcOZC07QFuobZtV9xjELb0xYyS+PpPoIP0J8LDZUGLk1yW1EG2sb9dqqfWBghM4nw+Nmq9",
-	"VKzgkq21sFRbt+SWz7jBIrvFEoxPSRgOdV/k6woPCulkyuSOylN6eDINTu4/qnJzNqj70Sns4fO26OCj",
-	"ly6GcT/3/RwnFFHddPEcxd4QJjQY8OJCB5n+HbONTyyBgpiEO/Bd8f3Z2d7Be/z9hvHCvmcWqsogOZWi",
-	"ZKEHja/ojDNPsXPb1MdVTLFp25TpRlLrtArbRTSyBI3LJcWbccPei/L9YxZms9zchun4W+k++sRSqdZM",
-	"mG+YOwdeRALppKC5A8xc3AFbCekUhcdE92oFhoofG74JKQZWsYXCeL8Ne4+vvscMHffxBTf26nu3jqvn",
-	"370nCWGbqH/mtlh+T3DbuwD2s/T8JmNnO8cACxsVjVuJabIIzSWva5CGOs+5rapET4zUFRNKabZku2eB",
-	"6YtlcaLCjj7kQRrmcwyWCiXQhFtQOmHiw1edhY+WqPSqbfTfTrd7d17qDP7cVukwUyqkre9AX2FxbQjE",
-	"EE6dxc6AmSM31wD/A33X1TN64oKcy89wSXgBtbOpKrx4fP73XKv/oYwiDyndyCSgphMfxrYNnNdbwDn/",
-	"bUKDf5HL5OIooQm2MIINLJAnPqZs4vdB6XuPPSzskq97kYVVtpCqb2FzZTDOP0vZMQ1gEN+kG8VxcRRU",
-	"fLl7HVTpHCcMqvVkF3cZCfzbZLjaqAVFb0x6SZ38rlPWdEmt4AfYEHIuyhGcnNBa8vBGXKsgs/jaYl4D",
-	"30x9vzAsRx8EH/gozBaf9fGbOU4b3cpZDfuFd+ZeDLJuggurv0+qCsUuE61JQoeWCG1x3QCy2Ig+C7Dr",
-	"T+6fzyQMVkDm2m3QvYKVuoMXVBtgnHXCvfQXdzASBP3tvgB6JhjRghlHQBGcnAC69GVTe8HTVX6m2Tv7",
-	"7MA4Lw1ekP5+lLAD1m3im4beGNStxBeWGE2P1zPlU66yp/mP+MTXiQS3tgszgp+XyslYDk7Ba4FthXlX",
-	"u7drIYfB23PdPkG1Ve2PBfk0bTNrnZ89msUR2sTJuv6FbTvhphOSzZXeYtx9mnxGWn7ZnAdDB559Pv+z",
-	"U4n9+fmbNPFcEO3/Ke4gNr1nnElYs05lLcdPPeq7JROUBJ+nGl49SCqtrL51zOfkM86d8me8gFcx0ffM",
-	"xzwmSo4SzZNyf8y0/Dokage2N8r9/5KSX8zYlSX6FQkI005062zTfjjqFujGVmQv3metG/7MFBJ6iA0D",
-	"Oi3jqXsnSykmFJ4YOmqsVPF5AC98Ax/tEJ453EkXCrx+Dd48D+ALyzGBmlqbaaK9W4eYI4mOoefrT/6v",
-	"z9e8KKC2PGYlpnWenyQ99yw2ejuV1GuObck9XbYN5M5pI7icSvWG34JnOh56aGc/iBe6hjISy5PfBojP",
-	"L+M8aWlwkIRzObzSSrDzN0KLYZ1NxlnJNwORu3fo1MyAvgs1sjKG3R/jQydqcOfHji+ecM+y54X19hdg",
-	"g0EEbb+EJEBPWAVYTxJdxsOtI3t4d7p+v+TwEp+4pHbyVYXDuO1e+PZEiGKgmXfGZqJhCDdpZTLpzP9O",
-	"8zniazS6npewqpUFWWARoCGouPSJxs2M0CgfnpUELoh+3BjjaGYjR3JWhJoy7J6BSW9KM6NWHedKD5lk",
-	"mPwH3522/8D/V3zqpEO/666+hRI3YZfCdHrxnl+l2J6YCjWybrpPetIKuNnWTiOeH3TrWvSWedif31eR",
-	"HLCAlcrN/3DU/Peu/9wDV95qP31BztytN4Z1YZlZotfr16ZcAGrxPmZryQ12NcaK6Bs4zoC7fdr7j+Wr",
-	"nWf/bm7kRIPIy1HADpQH3NJZbOdu6Rh3fq+39D5jBK4l4xLWFNoU0nqYMGytNGplGT6pZZpP+dJFexWY",
-	"9qnj0dmog2om7NPDDBaNWybFReG0L1QRa2nsBw+EAur5wKXzURf4KHckqFDiyNeedSr6QquGGnrkiSxz",
-	"x3eqdmVZic/GvIAx0Oee5pX3MYmy2UlCjfthmmGoHpq4nGcbJkonXbmRp+QevWplMkpvTi5B6cxdTXm3",
-	"YZv44apb5uIK/01v9u/actlNRL5o1BtlnMT4IF9Z01EuM45WwkHMBmiMuN/brLz8vR6z4r5Gp3in08oF",
-	"L10CQcqnOv52be75Yr2Q+tvtlXTP+m/IDb0kvn0ep12rrUA9jOLjq9iUwX0Xuyuh3QtfcwdWGFbBvFP0",
-	"dvxVSWR3PWuq23yGhFvsk6r6rdBUb1HJ3QIjZaLK41xUto2GN5LXZqnskCr1pEEPH3Av63+lTnv/wzl3",
-	"c1xGtT+wOP5zei1WwgyfEznXYV2pSiTYSKgGyaL5hnEMKtiwtbvMfBsvXlV7/bu4xNoIsXiSxJawh7Lb",
-	"doqJezgksnvv1dZOPREvHOWx4nLj02DMYwa8WGIGCNQW82M8bJ3YaA1U85PYzif6ozeM86nTtjw/Prev",
-	"TYdh89L6MQFdl/N7ITBiG8SjYG9hVVe+vkEuZO5NeObs2pEHZ1pv+FiZjx3NwX8szJ3b6Ha9hCPjY1Rh",
-	"IZ2jE/E8E5J366dfPGvnCZs7dXiuNFsvFdxhlX2ofdCUMLatxj9tc/GpP7y31NlOVJ70FfWGJtdtEUen",
-	"4E06O2Kp1j/HAi9fo7QeVnfhLKs9UxGpTE4i4/I4Tck3GUvC/Wcq7PGPwLaBRLC8bJLIxrFglNlJX+60",
-	"hSoVmOPQ36n7ktWUY6WSSwQzzwYblLBm3j/sNVvlaS6ZWo0ZnS2rTzpKMd85VgTq1gMaRIurXoHgzxdN",
-	"9PwzXD7hgJtbTOxGsLhLlFLCY8XMWFigKMDsQAnlXA+l626np2SUEKHrZXjsMraRMHxoXf9lw7FoFUxJ",
-	"+J1hai1ZANJj6lAUivwYb08eBmz06l9/cv987iPOo8I93EvPv7t8IM2Fc5owgiLmNGGxKspgWjRcb8mB",
-	"2VCaXVBfdypGZi8iz5OOBvt5b6HUUL7P7+DRfvTP/+NaI9zeQz0kT2jkYUZKFpIpXYKedtNEPSaZcvK2",
-	"buRRRI1p4f1OCGm+Si4SmjVfFhcOPi0isq7+nlIIGdOxvKdovC1UXMIZIUd4Ih6dc97fjG//qe99Z4BX",
-	"QEm07vD2uvX3Ccq9nTjA+HXWRfEaeHW6HHCBoOzYovqebcUXlj2e1LVWd8DgIy9stSHTh1/41FuHGXa5",
-	"7mXWGVzfKd/fPInrvypR/r3KfGii95dlUw8NgfXxNdef6I9eafpV6Jw6Drb02sXvQt9B8KIydewdO7CC",
-	"xy50r4u2rHS2PiM+Aq/8yMdDO1kFRlUlaL8PSshVEkKxkkHFupz4NTKxPSOHhzZhe/FPhW99Dmg4JFmw",
-	"zIQFbW/RP+s25fPvnIIf00mVrHIBxt0001FWz7/FiGIiom4N9IsaYQoKMANpUUENSDTCifXBTUs0G53V",
-	"vmBfDTqZITz2YMLHWul8Odvv8eeTGeAxri9ycsWjgZ8cNivsKSjmoafglLxiQ05Jp4oRCWBOlSLlygCW",
-	"+ic/bqFWK27Iez6IN3jXU88RGlKtCtO5QuALmjaXqirpLKOzLz35h3P4K8ytqPN5DuOKEFq2UsYyo9Bz",
-	"/pg9cIDMLD5oU+eYuD0f3ubWwbc7X745k5DGAo/FWAsulRQFr5B5ZpYZGzGNCHDeW98cq3ybWgMvzRLA",
-	"sitWYLVMqippfTEt3UjGDXOno6k4xUCVFGWQizx1o50afv1b8xK/2Y7X5IFTOogx33z0WLZYwdxeqaa/",
-	"zvcLmNsfG3saX/xbvEY9YC4etYsZOe40CbmguD/VeD/PUq3ZqimWPogAHRvUVeF4ohgSRX9szZW/eZog",
-	"wNyH2S7BEjCkf8uCSgzdXwkn0cSvUAzJ04qPXZIyvjKM+z3fQ3bWLsLxQi3wNnWy2wxrppcn4NlYboWx",
-	"ojB9loLX7VNfp7Wgs8ALeufVHWi+gClrpPjQgARjYi8TFA3naFiUNohkak41bY9SaRqJYZP9HtFXzXjj",
-	"2KvmPjwZlzbdNB1vaCx4e8h5sQ3Y6yWnRaStj3/i1d8nfN3GMfRU+kr2NrrwnDSPJpiBdZg7wNZQgKjt",
-	"QTmDHjoS6F/ARfy1iSMOfvchoq65wdtnykyw9HBp1qChnAZqmW38X+PPZiCX60+U8/D52oC1Faw8jHLe",
-	"IfeMh8I9+CJ3yG476Nwna/QFnadjzC/hnQqw+yI+qoCQy5Hka74hSWmnc96aU215hVVMS9XMsB8NZYoQ",
-	"EZfbOVUD2dkdaDEXrSM248FyT22OuUWOpsV/JKBHAZqXQf6isGUvS7t7bYE9oMb5q1s6MGIhr0QP3l+L",
-	"hXwuLxQS6Ae/5zN8idhN3y9xcvPLuy0Brwa53zgwNNdz3JWumxh9eCDSUOIiI+K8ASyPObJ+3VtQ5fde",
-	"h9jZ7+DwSTIOX92KQxXJX+ODPwiqS345bSxOcx9ySMGlU4QLJSUU2CA1ps44iSGU7sT8Nu+iDGANDaoy",
-	"0kj4+TBI7wGc99C2Yb9f1zAAXX+iPwY0aaC9jL4M6bUv2KjBd1tBqUIqKlPYGDgIq2HdGi4ClXMT4IUV",
-	"ehNgMID28gXmzwDJERXmk646CWsmdlP8MYCBGx+ZccPaEnGUT4TdJNq2dIYuObvEvSRdY3zVKYQ+1kF2",
-	"AZkEIfhFlIuLk+efsbZw4AFKt7aQxxgDWWiwW6260afOjOWbUQwixVKv56IC06fwyvLZ/dTX2mM3Q6jo",
-	"RA/r/RUCeQ3SIiAvqKMCCq0xCZizWsOdgLWXZkMYF9nYMBGfHtuudZyko45usktBoa1QnxkZOcmfYv+h",
-	"k7hnil2JckSZa4qQiGUbhoaYOGbbaVWBB7LkG1L9jeXSZmPF8qEm95vOuo2HC1vQKa3VLrVqFktmxaqt",
-	"+xfAiGEsj9sc2NgkWWL2emxm/u2Db4+XGq/9KcgzuZf0wLnEpAsk6dECv0z8t4fepc296HWcATXMNVap",
-	"kswp7bXoWVskEkMh4hSMKiybATXA5fuBt2N5Wq3VDPoIRs3gK5eqcY2XDBrQm2BVkOSwZsZCzWYb/Pex",
-	"LwxXK00BeSi6LIVceInmBOwE12avp+fIgOhxovpXGIZ7H7Eivspm53zm87zybuhcqtcbfgtHxs6eJnXu",
-	"3fto3SWiVZr6Bqzb1si5sEL4aEHm4nOxCHknQjd8DrmyQwJycQ1UyIUVWKvKZgMwV9kI9UeDomvXoVaA",
-	"58OFcpc38t82ep7Vja6VybWplbB+Xaj61EDQFP/37D8bJltlt//wpH4nJ+kdn//hQul21QnRR3veksfh",
-	"yve0t+IbJyEg3oU19BvVb2Mzh68DbKfnSvE9ovs6tvzsH/kK5cMv07Hl8nY78tN47KM1i3CA1SuLShkg",
-	"1jfKBELt6vtkhzf4xFg8f1WygNvChSWBP8ZzytzByhd1R2hmlDX88fqT+6c3EO0NcaNxGHEvXTpUKsdv",
-	"z6hJe048Gp7XcOfmyNcC47ZYXhiwFj5aWkfysryvpIeXWi00xlM6sUHfgb7CW4QgNPVdv8K1x0BuVTwZ",
-	"DvHDEX9/r4T8xNwyTtC1ihmr6sedLIRg3Xbwg5JVwO+gVRhnsNx2rCYQ0t7tWwip1OIQW3mhFkcjJGOO",
-	"rOAOqsHRgC/U4gW+8JsLB3Qrv5dsFaSbUpTTYCmchZS/oce0MYcsBj8ZshdcDFpugntwszd+H33BHdt+",
-	"4zS3eqqBW3CLPlkNv5DY+xdY4/Lu2ZXTznkZHJYl44jFEUiMJH79yf0zIFTiKMS6l75gmITbmg/Tqipm",
-	"1S1ISpEIZeHGkX1G0Xt1XFnaHdhcoHIQruuLOAEuTPK+7N+amD1i2en6pZpSgCUFMfh+Iti5DyuehgIN",
-	"xx6S7RKMmQZTBmynBOP5jsvDc7LBuMKLF4xB5FDf/rY2I3mUsXg+WUmlWk9D7pIYVbWxF1904vt1d3rk",
-	"nJg6o4ztFncPBnrPGdE+7yBHMYuqsREfhQZ7PiEB93UPxvqLs9i/wJr2cs8iRWfSS4YYzYBr0EQe6VN7",
-	"+um8/oT/DpBAjqOalgbSWTHWjzqiE0Osl/HwC3dleAV3ChGFm2DYnWerhdNBnGxHvX+aEMYnN7+8c+AK",
-	"kd/u4zv3pL4LUG90NbmZXN89xLPl59t3Bil/MeNdvVW33a1r32dTV7yAblkWUYK0AtvmtMGG3my7/3qJ",
-	"tWW8lWDL4djpveFN/QmHkWS8sUvloBGLXEMZAv1LtZbeKNVq7tjzO+V7cr/8jvqUdpYemyKkPGdYL3q9",
-	"VB3ixMrZGS+be1gr9DBst/DPvkFBEzEFLpTjxwpuiWpXXOuNkItQ9i1WfTBW1bXoTozJKakGwHLhjb1U",
-	"Fdxhldc13bhhj6iGp+FRinKXcpoSrRSf/18AAAD//w==",
+	"7L1blxs3kiD8V/Dxm3N65gzLJak9M9ulJ7VsTWutbmskuf1gaUdgZpCEKwmkAGRRHB3tb9+DCACZJIFk",
+	"Ji8lubv9YBXJvAARgbhfPk0KtaqVBGnN5ObTpOaar8CCxk9PVSOt+6MEU2hRW6Hk5GayVGu24nLD7BI0",
+	"MK6BCcl4VbF/tsry6l+mbL0UxZJZfguGWbGiC1il5IJVwtjJdCLckz40oDeT6UTyFUxuJgW+bzoxxRJW",
+	"nF48501lJzdzXhmYTuymdhfOlKqAy8nnz9PJ00YbpfdXucbF2SXgG9lCgWFKThk3TFjDKm4sq/kCmOGi",
+	"fMyEZcKwhVIlmyuN9xm+8jc3soTOd3NRORAxXikJub3QsrqbWfGPL0Au7HJy8+2DB3EzxmohF7iX5yWs",
+	"amVBFpsfYLO/J/dsg+vQ8KEBY2+YAWkZX3Ahd1fpLmZrYZdCMrtWrOQbM/X7lMqyUkmgO6eMy5Jxadag",
+	"oSQIsTU3YWtL4CXodm+dZV65dWY2+chtciVk+Py/ppOaWwvaPfP//PL/Xf3fd//6T5MkHOZ/5rZY7gPA",
+	"be77N3zB1Jytl9zibosllwtwC2YrXgKba7V6zCRACSUjMhCWwUdhrMOZBl5uslubX9GrxyHuBZfwF3xC",
+	"asUVl/A7gwiZTCfwka/qyj1g+eGqVCu4mil1657k11Rzu2xX5G6eTCcO4UJDObmxuoGRqxMr0XeOuWUc",
+	"j2mGliu8P3ku/82hmH8Uq2blPhDC6dPDuBQhLSxA41peVlw+/y4Np7ri0sGpWc0QJxFSD5OQcZf3Qmau",
+	"9IpbWsC/fztJrueVMhZ0bkUaf02u6ffJNdENp6+qyQJJN2NgpJvTQfR6Yyys8uRt8PcUgR+mbrr3RPp+",
+	"w81tDlyWm9s0vB4lF+SuPxlib+Bj4rxZ+GiZVWwuZLkFJqOsyhy9DyMZ0U8GdB5TjSFi3sUT3PE0etwN",
+	"JyHns7vZ1EoaQJXipVazClbuz0JJC6Rf8LquRMHdSq9ruuJffzVu2Z867/onDfPJzeT/v251lmv61VyH",
+	"5+IbdxUBbtnaicm1VnJBwo6Eh2KlQrD5x7i3PCkKqC2XBcKQl6Vwz+HVS61q0Fa4fXhtJALw00QDx/VO",
+	"ONNiwax7vDCoAUlWqrV0GtD/5rLhiN1GWlFNbiaPHjz6j6sHD69+/3DyeTqpO69oH7krU/ehHJ/Xoc6S",
+	"W0jKVv+Nmv0KhXX3PrFWi1lj4SnKUVQDtxbCwwXuw96rJazd98LCyiQv8F9wrfnGfVZVOeaGz13y+6Wz",
+	"GHoSLeBd375eW26FsaIwY/dGmkW5f5g0FEqXxiGVVF1hvRpSMiNkQYonCQM2g7nSkOAU00np1iWLBLMo",
+	"xXwO2lHtHa8aMMnb56Kq+paHZFhwrTcMBfj+EyS34i69ebPkuu/h66UyQKtjXCpnDOC7hFNRlUq+zqp6",
+	"C/d9R/qv7slkgowhCg+TDmzjVlqE0kqSVNOUwj5dQnG7TywzrW5BPrGDxMB0AtJqf+eAq5fc/Al4mTRk",
+	"ELaOopy6Slh12u5C3IFkxnJJpIjyTnNRTfYtpSmquklEC2k5kWDCvOqCOWwo3uIfmoXj99LqTeLQFbS1",
+	"xFq43eNiV14z3bt2tkk+ogTLiRmmmXee47SrN/BhINpMQzftP3YHeO6RuD9c+DQAoX1CXHkWnIE+tqG5",
+	"TFINKTzOTiILxFjm0LdB6ecM4CU3y6SA6C66H70vnCm/t54iGuT7lBbO/SAG0CGhQwyAnpda6B95FWT5",
+	"LhGiu+HgKl6LElA4g/Ky/vDVO6vzt07bdyZXqmSZXWYSnDNuhEkxDG7ZXGhj2RKqktjCWjl1ZwZMSbhh",
+	"uqmgnLJb2EDJlGZrEIsl8cX0KUvaIe5O3VRCeoUHre+uoGmfUoM2ySO/Byq8LoJqEnaJC8mBLU2I46gN",
+	"wX88nWWVpx78tZxq7ycohR2+9u9LYVOqlkgz/IrPoMooc1Caceqct6zaSzvMUTW2UKuDh+ZHf1kfnUwn",
+	"d6BnuR/EXEB6r2ueVG928YqKZLAR8R7/wgCtgJIAozwNXJgrekJLYAKdrylEjCFibQmZu2ryyWIZ/VhJ",
+	"mlMWhm//ZcULKKO5tw8FoxpdQI5QjFc8hljxXZh5L1x4QnxNEOaOUdFGeuCaUSvvBzLpDR1c83NZN3aM",
+	"JRzgj2+4YTs+zreShOEN+zTXauV+//xWBrl4wz4JecO6N3x+K2suHERu2Kdb2Jgb9ssn4hI3jP79BlZ1",
+	"pTYAf8EDPGX+cTfhj2/gowUtefW8/Pzu81u5b2u3RNOxtR8+wP8O6Uj+3iQM1armWniONlww9Ful8KHZ",
+	"OucdHb+HfRouyrQPeM416gdkaJIo5xowSBCjCXyhAQ7qi11DLCHKaeUpSH2n+dyOpjV6xXMnsn6ZvHjw",
+	"h0ffuoc79o3f1KJSdvJuD9ud28ZIOv/cUa6LvY2iqP7KXCzTjq9pOH5b70u8P4XZ7+9ECV4DT+ipFMwi",
+	"j4LhG2ewAC+WDP0JU2fVzoQ1jxmfYaSrjeoVxJ9IdTVMUihux2D3SpRflBfw0bGTWdJaNVUZokruVXeg",
+	"S4EW2gi1CMNP+29wS8IIVYiRrhUetl+VkFBivE41lnHjmB8TcybVTJUbBpUB5rQkw4pKmc5RbHeFMBsu",
+	"MF41UoL+qU4tv9ZqxmeiEjah/vOVkgsM+JKDCeE1A29oCIlIFG4xqVUGRjRoja/dxamz6LBuzV+Pl+iz",
+	"VptDwweXFWEYSWTvVSkaf8YLeKPc/3v5fN9Gn/Fil/mP0AlbOZPCZRQKwxbQUZO28a7mbKbsMp5XLssY",
+	"iBWGlVCIEkrGZ46C7RJWjyk8PePFLeOGGQCJFM64txuHCxTT0b4yKHD37xuBY00gY7kdajEE04DuSS+r",
+	"qiABSt7yF26ZBmMNUzKCUipMlgDNjNrjai3zGrGtLIfPGlY7G47nYccs6mH9zyhGvGcKqapZybTF2GMS",
+	"zwVUZZIoOwkRU+aTN0plLZSs5nbpaJSzUhXNCmTSO1GJLQ08xzJ6/HPPRAVPHN0nGMBM3SVEjXunYfhj",
+	"dO2ilxejVRpYzY2Bkqk7ZKPDJY872xrcvWkdsQSM50PaGAVZqNKfpH0UeB6bjBYADPCC+iekQSjL5BHm",
+	"GJHLbadXj6bfXmRPRaFKGOuayXCUHtWbfnrRczZXUKatZgN3oL0Q3v9ReL1qiGGe4l+4/c5L4r7jmqYt",
+	"9MP7enD31IMTZLNyL1G6XnJ51RoAFfA70Fe8wKjTdGIaU4Msobxy+g0qd5PpZCWMEXLRua9sKEAMye+i",
+	"pYEhZWOhvFr5JB73jeZOe1N6c+XsxxgOcp9wo8WmqDoflwIXMVOyvCpVM6O940cKALkVcn17NVcaxALf",
+	"W3GxgvLKrgX6BBrjzM0VXGH81xk+Ky6q+Cng4cpv1DFVZ3tdCXnHK8QMfS75ilO4Sip7ZZZqLfHvK3ye",
+	"g4EWc+96uLqF2v1JQccrs9SNvEUI3IHmC7gqtaoDsnl1FcOKGjDQWEC7vfYrVdMXan2lwWEbuvGAlhQ9",
+	"AWR8X9HRfiAi040U7pLY2Rxogc+c7EGbTnq8+c80wP/ARTxpW1ymwwmHGnE5aY0rHm2DuzdSVkjMgcBc",
+	"Lr7RqqoYfKyVtqxS6tZQAsa+9+Xwhg5lQAzb4X82XKdCLFWl1lvipUOHu8JlS1eRaiUktyrj/l6BMTyj",
+	"qal5RlREIbgbcuGWjGJMkzNoNJbKGYlKsyW/A2aAV90YTmclGgpIpfJiDqhVrE3jCnHkhYPV74zPGnV6",
+	"qeMb+G5WijKXT2C1qOucqB6maHr9MrB5v/QWNNOIsG0UIEzbFbTgT5HC8/Kv3qjfI4e+lAieEf7G8lkF",
+	"6V03UnxoYEB43b843hEf61+c2scPsOk6WIa7GG9hM1aNIbH5pBM3Ha6U0r0vYwx1+J13LZ6CWhF8kZQj",
+	"E12NV7OKo8jz+46fndHqP7w7xDpIC0j4Llsn0NZe9sCSwdLrRt/Bpj8MnUjw0WqVydnIYXW4IKQl/QCb",
+	"tNMgoCqV87BYoJqVsmu9t54ZwAQHx11qbiw8ZrCq7YatlyCZVHaJ/q0SpBVz0c1vykaGd4Pofrvd9XiI",
+	"IXxSiHjhQy07OGjsUmW1bO9oHONqmk5KtZbGauCrjJ3u9NSDDjoolCxEJTAzktK1VhlxMjOg77bttm5c",
+	"oOJyQPwoxZNQNWkhtLW17nv3AJWD/zmC9YjH44P17vZefXSY/1Qslsmw+06+HLoP27AK5mQIyYxaUWmA",
+	"YUpWmymbbZiPyu0vGOb2x5RzISOPboVMHM4K5vZKNXbKpLoiJ96ULUVZAqZyRBPsMfp2Z41tr2MrvnGX",
+	"Ai57ptA0HONkchrEYdl/S6nR/jn+rnd5gFw41h7Ano2YjHvUK9rWMLptX5Hb/6sI7YS5lebcQ02EiAB6",
+	"VnIFwnHcN2gx7i9BA/fyYZipAx9roXdyJXtvEOVATpxhmckEEGJ2YfHtqpL7V4sXcEcenaCYCDlXmD+i",
+	"JbFE0FrppMHsbhfyRAOxCgvopbyw0AMWSZvIc860x5hUw8n/c0cO85jz2KekI4wue8A9Fo4XJX+GdELH",
+	"IBFmemU6CY5TxVFaoPtnT/1aUzv7C6xfcmPWKmUz151fDuht4crMOyIHGepwcBbp5OYPD2KRinR7qTYY",
+	"ltpWl7bXTDd2itf+0C1e+/2//3t/8VqLqd0axwMnwN2V2fxPhk7c0L1HytotHcQEY15hsoMHCxX1BCL6",
+	"ZVIp5YyhtdK3iZyI42j2QPnPdItOdlJrpl+E4lOI+LFNUwycvKR0gka2FQPG8ooqMeeNIVuDC3K4rLmw",
+	"xPApaHMVgjaSPMhJCRAOV5s5OtjlVpVoamE9NXpwnG7pEwUWDRiD9lQL+0mozwh3TCkxXBi2BrhNeOSq",
+	"gRgbg99dJx3mj/Syh+2UtlGBxFxIr18GYvXbQZaGz56G1/fLsJfe8tpJTMmYmmPVpnkmvExUa5jT+Jlq",
+	"rA+Baj63WN4eUm82GHpmqOoNc57TCxMKMToMh59d8sUmnoN1Cfm42wDdJJtPWSkscN8HF63dm2hVpdZs",
+	"pTDNiEtmscwp1lFgJTeWU5C7FT2ij/GDkAusOjcYs9UNcosRSVszY3lRQS6j/xagxsp8zB6aATlZcA2Y",
+	"hy+nbL1U6KXl5taMe7dfcJmJT24J1mFY0M3QK90mvh+r/9POn9ixd/xx05/1cchD8hovxDtU3tOdDSSR",
+	"E/zUWNh+JmLfsn/md/AGFzQokWonX23jE9XAu5mx8szXi4S0vBt2C5u2H8bYVCyfSyMhptLs0VzXKsOM",
+	"a1++RNAMEIlcqEVPe+q7JyxyzoCqHOu+sP1BPrejjY+WILuqi+Pyk0DvEzyJ3hydCykM1fkseUXQvFMi",
+	"HdJ9qeFOUObpXkJLczifLSbE7KW0JXgbZyRM0c00A9TGxuW8uLuHw/0nWYI2VqmkCHI8dIMO6nTpE/mf",
+	"0Znn5cJ6qSrAfDipvLA1pK6lKjFJRUsV7ZEKt4y1nZyZJa+BbcAmn0QysW+nbaAL/QVzexaP1XQiky0O",
+	"2rJ6JtU6WQhGytwIJR/TDkR6FT4TMefs8gkL6V/VesQ5pbPwSq0zwa061xsD0WdjprNaG8ru0sAp2zcp",
+	"qqgrxuGa0tA9I9D/dDthkhY2JQaLG+4gwJNDC8QOxLbOgEd2kgERXEYnDWB1InYEchTsmP58/t8SUx1F",
+	"ceubT2kNytmxmOuCseUGfg7odmyvQbv2yeTd5z0DZi4qSEWn3PdtATVlp4by/G37JaVt06o/tU6DR4c6",
+	"3oQjmmIiyPBipwgVMqgRWYcN6wCnnBpxwEmxG6XwFNSGKaxic4AylvZHwgpqcSBuwzfmMcPwKtoWPhM/",
+	"UVNtnZFsRlVm78BNMas3TDnG6DB5w0jVmLKY1DhlIYNxyignMbWUzIHFxz9mW01t1FrGmCVx5T1SSZvG",
+	"5lZgs4NIHg/SCRMdoj4YjjpIFv2hqNnGk92NV+rUHGvBfeXPChxidQMEAkqFp2voNzzI+wD9nOcMjmMO",
+	"zsnOmuw+V20IhA5CZH/te6qof12a4anZiU77EJvrDc0j9f0gqCRZ3aatDGOhHiPD1AxeW0jWe4yWOD5S",
+	"h1599CvSYrIwwxfvwc1RVRptK1FVwpwW42m1lFGZPNvqNDlNY0TH+/zeDfL6tuaMry7xu8pBKenl6qsS",
+	"11rphE6Nwpuhl3valkxp8Oo18zmgw50+TZUMgsaU/BGA93I7aecKW0HPId7dZqPljV0LtG5uUPtGwcob",
+	"A1NmwDfhCbmsBzNM8NewirjSDK5qZcjCH1HVeSgb/YQU8p16rb2iq6GB30TiU4wFd9ews5sUkP6rARP8",
+	"RWcEUramb6YFzDO9KnALsbgOrZTozzA+w9HJw7aXDnUFjf7Ttu7QP0sYXwCH7SVNitFniwu+BJ7PVHf3",
+	"NdWGHUmrbdkD8eS+qrJAw2k3EDe3KSu+5kIb7y62YOxOYJLhbQSJpDRzyxvpIdzBRQ2SKQmGzTbYbXAL",
+	"mhdIqY9HPaVZSF6bpbJJkok1pA5a1FaXLVVVmsfR7lASSP/mcoPJhV4hXXLDVuoOSope7IuM4IJNwMYR",
+	"J1aIbAGmA89GZnAbK0wY5SP6aIpaRU7ApKJlWoVtdpiSN9hFGEqG9SFTx3EGOEV9FhDtY+qJLVBHu8QO",
+	"hFMU/AoKELUdyYTnti8ufYK6jQ4KWNW5hFdvjF/m1T2Fk31KlizHhOTcZsbd0dOO575665jQiPP8QLfa",
+	"l0WPSvke3eknV60a8492ylYjmiLNeSgE6g8r71Bsz/m6cJwgnOLjQwWv9mJ46Tx06oc80O4aVczUNmLr",
+	"bcPlL4vH9eS6sWPSt73QPPXd54qJnx763m8ldPAUkoAbRQ8HYqLfqfQvTu1bekvyaGj3xBTRSbFDBzv7",
+	"m+4egJZgO9TQ0mRn0Z2gI0HZb7UFx+HzeHn2sZMZdwIXSaUD5pwpQhbjKKiROtem9Ms4Abc3kYfJwebJ",
+	"I/pe7jRkHt7YL7gWg++qICfUmuRaSGV7N0IHSUEmuv7izvJg+ZMwVqV6wOYoJueHjHbaOKrXZTjwh4g+",
+	"eja7RmHf1u7hzKalwel9/rYhs7eHUX0FjjvlqXbl2Rfg5aNecH+8gmC1DYTeCEIbzz6cz3iw6UQ+ZDLU",
+	"4edzGXu6uMQFX5zgs4H+4YSNGcEdDthNeqaUmEmb7eaYWLkSUuzw9nYH+DwzOrzdl6bdXcq7z3sJ2qdm",
+	"Zl8khbond7o9ljtksR2S6bq32qb6KUdWBQ7C5idpIJXZSt31ySHEwtW+ZZtUlpkl5p0MrDoaZ6hTNU/S",
+	"R/AxjLIIhIcZQVsKo08IendKMVPV1gGOiIIpLRYi1YSqLDWYMO2JUlJ8/WwyB/TITBtTqBpywSA9Kt95",
+	"Lzrn1uydeL65SkzK9xlu76ajtAyc/zIMGWtIl9mldKaoXXhK6UQGPQwyeThpFa6lhPyZ7G0+2pOQtz08",
+	"wg+1EJI6Ppw8uWF6LGc4s2KV160lrImh9T6E2B712hxz+UCioaeGxeTJYCvdq0cu4vsvLcDjJo+V3iED",
+	"fXuB2NhoeFPLKtvjlOp2uk8aHGkXsoSP46LWu9vGJ4TLU9vvhVro7uQ3kQFfrn9aT6fhk9sRDRZewTpN",
+	"lLGGfPZkarAfMYBZXzMlS0bXsxksyRIdE2DtCZBGq2S4DRzjjaELeB4vo5XIiLZJ8wdsbRwg6DSJToPl",
+	"G9/5uNOAqVhCceu7ybJXyvD9Cq8OURxMKtt1K/j3xxFFobHbFRUAvOvFyMG3jZl7ldYRvfEekrMxGheH",
+	"WqKGKCnDzVOWcLoPnitSLONN3RgjC5bewTTREcO48r0P8oR0jv4ZOS45glUPr2obG0A72dnd23eL4mGn",
+	"evZDQ5VBTvFjldxTlNP+CqQYRTuxCCmdbqNktWHuZ5/dbONcMNVYai6C56ydRWt958cBnNdP/QydUmhc",
+	"474yjQw5xM4j0jubz1D1aDZN9YqT38//wItH5cMwPuTGd5/fY7yhvvFgfnaA77hqc3x8Zm/n4RzyNLZB",
+	"LcfvKSfshEyr9XKT0kg2jmorZewx6Um9WUm+Ibl7bwp0r3361ojxUB4q21uYK8qpWTYrLrFdMs6ANnar",
+	"pV+nVT6akTtNDhMtSI4e+dR5QdsgBNeeBAPw6uQzevyhjK7D8U0psyfzNUj7zNerpKtYDvRUFhmD4jVV",
+	"XOw/twOavR0uxWLpe5MlRK5aZ3/LJ2HvZrF0Qr+Y47UWJjeLwZfaxSneXl6EOoyhbabQA1wmTgM90p0H",
+	"UhaNr32g8WkH3n7kCFOfGo5Lbck0h8AKViDtOawH7Gmx26sV8y59z89CSaOqWNTYafTWZz7sALQMt/tL",
+	"fEURo/pdUql5CUNqnGjBZ+0M6/t69CjZrzsdt4PBQ47fbhmAVFYUaVMHRwAmYjs+cTDj9w7NrNM/w0dY",
+	"1ZlzF5pIp7PEsAN3RqPLq4iYVZ9e627SvFexwh3teuLLu7vr9OiexG0l0SAW8vmovkBbbW+6vU/6+6Ts",
+	"kfbALj8n9T7xLKC3+clry2Mv4ECI54Fyh1aHjEY+InOh89zRVbvD47y7Uap29n5wpB/IUWg7oB6jjz6L",
+	"05cTmXF0yU+7vX+3Zz9TI9tsAjnyzRlYC5rdwoat+K2zoaLInCa728jSZNqGV5s/gc6+T81DTjPmM0vV",
+	"fTVeknyh04gqXie8MKGo0DIlqTjAiDIzyZqen0oRd+eWVEnqL0FOLfdHEDCh7UTiqYfU/z4U0hUtBndg",
+	"RqDqTNjmfhY2VZJsjW0i6zftHchM2c5Bj97oC7hitQWu4PAJyZokz8LQ7G3S3gHCLlm3yA8I7IzajuTd",
+	"obzkGVwLWyyP6Tg/sI/8sN7wr2NIcJcL/pgcXubnzRiGh9SKFTxmD8LoHrFCWyqWiZNI6C8EXnLzGgoN",
+	"Nq3x3ALU38UGdrsj/FDCEf+jvhS3UFu3IGftATUj63/9+KrUgT2MY1Aobx8ck5uqX0OhZNmHGGbwkgRe",
+	"9iHRraDqEU5H1bDny89PmlA6nay1yPad35uj9SN5r1vIdWgqtj71Pui4zbaFRHxXl1K7A1Hzk0SJbMZb",
+	"MP7kfdvGPQqxmmwjoUY/7+TRgweT6aTRlTsP1tbm5vq6VCv4puL61tSN/sY/+No94/ru0WS/ZcS9nfSv",
+	"7yhf8DiZyNN2eyYkwzlnPV6HuzSkQjB5Ev5hJw6GjpfppCpRAiJ1JpXsePNQB+xO/Hs0PrtwHFbu6T1F",
+	"B6PQO/xhdBg77xqmHZzDRe1F+fFLeePDLDvRLZ5RFM/VzHHH3dE1/8dF0BZKZZZ6eqy+t4N0TsKPiJYd",
+	"12twTG7wiMaEJ6enfWigyfdgG5KqNjjZu5OVsNN7YqdznneBBccNEssUqTt3Fi6cN4TH7YTTmm5Bf+8d",
+	"5buybnizeRM0qb5e87jFs8zN6DTtPx7ine55iWFaRmV8+WgLC4ttpca1J+0fjz0DbPmRGfAo5+14pD3t",
+	"pBTGClnYnNcVdcaRtsm8x6cwr/giGYRAmDAut9tsUWcw3QBTerf5Utc2zDHrnlFWTl1Pb6fbkGp3nWZr",
+	"SHzsF3VKLMTPvOogqsVo5Gjz4I+ICOtgJ0miJpmUPlYk//Y6+bfsPgeWc/ARBO/xDKSTIDxmegnS3oAB",
+	"cnhZ3+ySv/oC81gnhyDzcz1Jv0U3cgAx+Ez5dmIpfivk7uDnFuXZ8XIzboQZVeOTTVGo1CIzByx7unvn",
+	"umPfUhzgPtvE/jjJEe5ie87r/myud+PymtaZfbgfXgwrTcQ1TYfO5fboubBm02m9ev4ivrat8/4G2sr5",
+	"YwfihFk4/knJBUBka2efcVqKxXaiwVa2sJb2mZ+MN6QYcJxTrd1VzgWR+37noOeSkjCAk/zFbKMm/LBL",
+	"6YQaekxPqszeF4lmkCH1BlvihOSb/orH1uXnkdTCbAs5vu5+lk5n+nnZH3Tr70dXxPT10THKTllM4ljm",
+	"uTN0xmz2PT+O49xpI3HqbOJRox27Y0F7mjcPV2rzAiWG2IZhrPat80b1raRme6lIMuYxmzNUh+SE0+7Z",
+	"8za1nzy5VX7Tbm2rZURYY08b5Z87DTB2OxYTB47WgFSW5nhAOcVDu15uJtMRwevqmPaDPVUTo4b6BsHc",
+	"k38TYHFh0RxBfgHZTK6ARgu7ee1e5+UBcE18H9eANhx9FR+wtLYmR4IJEktQ1zF1K2ASRzuFppf/HS5s",
+	"91ALHOj6GWuW5glTPPQCAWpR5+PYTvWTLI75pCB7J4sL0wPahDDfHtl881a+ld9jt1GHJepvRzNQOKPd",
+	"Matuab4kjwlmftnT2LMTjZi30m0Paw3ff7zCr96zf66Uup2ytdK3Uxx3Mo3TVaasrd5+zN5LJeE9ZvPV",
+	"IKdv5XsD1Tx+waxiXG4wKG/EQuJ7/uUb5siM4iw1X0DpNF8umar5hwbYeyK399+8ld9jq1W88D2vKdFG",
+	"KHnt26n/669Gyffsn189e8r+8O2//ce/hF6GNMKZvXf4ee/2O30rux1ZKftwilBw/IEZC/U3bzHFXRQg",
+	"ya8R5+Tqyc3kSc2LJVw9+uZBSxGd79qStMkbTyedQN3NBNNfHUh4LSY3k99/8xAfVHO7RDq95k0p8Ogt",
+	"yJkVMfu8nNzg3McneIW7R/MVWNBmcvNL+ry1l1w/pbP7eXrwyhcYWfr8zh03Uytp6AQ9evAgptL5fmUd",
+	"TPzqORSd8IOpSm4LyGPwrOyPRSeFyU+KSz8rLu46NO/Fo9+sVlxvHPjd+XHvYVZzUU2ZhDUYS8mlWLyw",
+	"wMJ/Avi76cRTPZZmx74E7pmEk2us68pi5qn7NYMaZCMfGsAsEU8zS+AYzInwOlDZdHl84A4uiBB8PrE1",
+	"REux5MJxIZ8Az5kDSTse4BZq207FPQZhS9/MKImv/wQ6SH8iPFwWtPiSy5I6yDb3t0v1NNoAgUmcz+dG",
+	"rZeKFVyytRaWeuuW3PIZN9hkt1iC8SUJw6Hum3xd4UEhm0yZ3FF5ShdPpiHI/UdVbs4Gdf90Snv4vK06",
+	"+Oyli2Hcv/t+jhOqqO518RzF2RAmDBjw6kIHmf4es41PbIGCmIQ78FPx/dnZ3sF7/P2G8cK+ZxaqyiA5",
+	"laJkYQaN7+iMb57i5Lapz6uY4tC2KdONpNFpFY6LaGQJGpdLhjfjhr0X5fvHLLzNcnMbXsffSvfRF5ZK",
+	"tWbCfMPcOfAqEkinBc0dYObiDthKSGcoPCa6Vysw1PzY8E0oMbCKLRTm+23Ye7z1PVbouI8vuLFX37t1",
+	"XD3/7j1pCNtE/TO3xfJ7gtueANiv0vObjJPtHAMsbDQ0biWWySI0l7yuQRqaPOe2qhIzMVIiJrTSbMl2",
+	"zwPTl8viVIUde8iDNLzPMVhqlEAv3ILSCS8+LOosfLREpVftoP/2dbuy81Jn8Oe2S4eZUiNtfQf6Cptr",
+	"QyCGcOosTgbMHLm5Bvgf6BNXz+iKC3Iu/4ZLwgtonE1VoeDx9d9zrf6HKoo8pHQjk4CaTnwa2zZwXm8B",
+	"5/zShB7+RYTJxVFCL9jCCA6wQJ74mKqJ3wej7z3OsLBLvu5FFnbZQqq+hc2VwTz/LGXHMoBBfJMkiuPi",
+	"qKj4dvc6mNI5ThhM68ku7jIa+LfJdLVRC4rRmPSSOvVdp6zpklbBD7Ah5FyUIzg9ofXkoURcq6Cz+N5i",
+	"3gLfTP28MGxHHxQf+CjMFp/1+Zs5ThvDylkL+4UP5l4Msu4FFzZ/n1QVql0mepOEDiMR2ua6AWRxEH0W",
+	"YNef3D+fSRmsgNy126B7BSt1By+oN8A474S76S/uYCQI+tt9BfRMMKIFM46AIjg5BXTp26b2gqdr/Eyz",
+	"MvvswDgvDV6Q/n6UsAPWbeKbhtkYNK3EN5YYTY/XM+VLrrKn+Y94xdeJBLe2CzOCn5fK6VgOTiFqgWOF",
+	"ede6t2shh8Hbc90+RbU17Y8F+TTtM2uDnz2WxRHWxMm2/oV9O0HSCcnmSm8x7j5LPqMtv2zOg6ED1z6f",
+	"/9mZxP78/E26eC6I9v8UdxCH3jPOJKxZp7OW46ce9d2WCUqCr1MNtx4klVZX3zrmc4oZ5075M17Aq1jo",
+	"e+ZjHgslR6nmSb0/Vlp+HRq1A9sb5f5/Sc0vVuzKEuOKBIRpJ7t1tmk/HCUFurkVWcH7rA3Dn5lCwgyx",
+	"YUCnZTx192QpxYTGE0OfGjtVfB7AC9/ARzuEZw4P0oUGr19DNM8D+MJ6TKCm1meaGO/WIeZIomPo+fqT",
+	"/+vzNS8KqC2PVYlpm+cnSdc9i4PeTiX1muNYck+X7QC5c/oILmdSveG34JmOhx762Q/ihcRQRmN58tsA",
+	"8fl1nCctDQ7ScC6HV1oJTv5GaDHss8k4K/lmIHL3Dp2aGdB3oUdWxrH7Y7zoRAvu/NjxzRPuWfe8sN3+",
+	"AmxwiKDvl5AEGAmrAPtJYsh4uHdkD+/O1u/XHF7iFZe0Tr6qdBi33QtLT4QoJpr5YGwmG4ZwkzYmk8H8",
+	"7zSfI75Go+t5CataWZAFNgEagopLn2jczAiL8uFZSeCC6MeNMY5uNgokZ1WoKcPpGVj0pjQzatUJrvSQ",
+	"SYbJf/DTafsP/H/Fq0469Lvh6lsocRN2KUxnFu/5TYrtF1OjRtYt90m/tAJutq3TiOcH3b4WvW0e9t/v",
+	"u0gOWMBK5d7/cNT7793+uQeuvDV++oKcudtvDPvCMrPEqNevTbkAtOJ9ztaSG5xqjB3RN3CcA3f7tPcf",
+	"y1c71/7dSOTEgMjLUcAOlAdI6Sy2c1I65p3fq5TeZ4zAtWRcwppSm0JZDxOGrZVGqyzDJ7VM8ynfumiv",
+	"A9M+dTw6G3VQz4R9epjBonHLpLwofO0LVcReGvvJA6GBej5x6XzUBT7LHQkqtDjyvWedib7QqqGBHnki",
+	"y8j4TteuLCvx1ZgXcAb62tO88T6mUDb7ktDjfphlGLqHJoTzbMNE6bQr9+QphUevWp2MypuTS1A6I6up",
+	"7jZsEz9cddtcXOG/6c3+XXsuu4XIF816o4qTmB/kO2s6ymXG0Uo4iNkEjRHyva3Ky8v1WBX3NQbFO5NW",
+	"Lih0CQSpmOp46drcs2C9kPnbnZV0z/ZvqA29JL59Haddq61EPczi46s4lMF9F6crod8Lb3MHVhhWwbzT",
+	"9Ha8qCSyu5411W2+QsIt9klV/VZoqrep5G6DkTLR5XEuKttmwxvJa7NUdkiXerKghz9wr+p/pU67/8M5",
+	"d3NcRbU/sPj853Rb7IQZPidqrsO6Up1IcJBQDZJF9w3jmFSwYWsnzPwYL15Ve/O7uMTeCLF5ksSRsIeq",
+	"23aaiXs4JKp779XXTjMRL5zlseJy48tgzGMGvFhiBQjUFutjPGyd2mgNVPOT2M4n+qM3jfOps7Y8Pz53",
+	"rE2Hx+a19WMSui4X90JgxDGIR8HewqqufH+DXMrcm3DN2a0jD8603fCxMh87loP/WJg7t9HtfglH5seo",
+	"wkK6RifieSYk7/ZPv3jVzhM2d+bwXGm2Xiq4wy77UPukKWFs241/2tbi03x476mznaw86TvqDS2u2yKO",
+	"TsObdHXEUq1/jg1evkZtPazuwlVWe64iMpmcRsblcZaSHzKWhPvP1NjjH4ltA4lgedkikY1jwaizk73c",
+	"GQtVKjDHob/T9yVrKcdOJZdIZp4Ndihhz7x/+Gu22tNcsrQaKzpbVp8MlGK9c+wI1O0HNIgWV70KwZ8v",
+	"Wuj5Z7h8wQE3t1jYjWBxQpRKwmPHzNhYoCjA7EAJ9VwPpevupKdklhCh62W47DK+kfD4MLr+y6Zj0SqY",
+	"kvA7w9RasgCkxzShKDT5Md6fPAzYGNW//uT++dxHnEele7ibnn93+USaC9c0YQZFrGnCZlVUwbRouN7S",
+	"A7OpNLugvu50jMwKIs+Tjgb7eaVQ6lF+zu/gp/3or/+HWCPc3kM/JE9oFGFGShaSKV2CnnbLRD0mmXL6",
+	"tm7kUUSNZeH9QQhpvkouEoY1XxYXDj4tIrKh/p5WCBnXsbynbLwtVFwiGCFHRCIenfO9v5nY/lM/+84A",
+	"r4CKaN3h7Q3r7xOUuztxgPHrbIjiNfDqdD3gAknZcUT1PfuKL6x7PKlrre6AwUde2GpDrg+/8Kn3DjOc",
+	"ct3LrDO4vlN+vnkS139Vovx71fnQRe+FZVMPTYH1+TXXn+iPXm36VZicOg62dNvFZaGfIHhRnTrOjh3Y",
+	"wWMXutdF21Y6258RL4FX/snHQzvZBUZVJWi/DyrIVRJCs5JBzbqc+jWysD2jh4cxYXv5T4UffQ7oOCRd",
+	"sMykBW1v0V/rNuXr75yBH8tJlaxyCcbdMtNRXs+/xYxiIqJuD/SLOmEKSjADadFADUg0wqn1IUxLNBuD",
+	"1b5hXw06WSE89mDCx1rpfDvb7/HnkxngMaEvCnLFo4GfHDYrnCko5mGm4JSiYkNOSaeLESlgzpQi48oA",
+	"tvqnOG6hVituKHo+iDf40FPPERrSrQrLuULiC7o2l6oq6SxjsC/98g/niFeYW1Hn6xzGNSG0bKWMZUZh",
+	"5Pwxe+AAmVl8sKbO8eL2fHifWwff7nz54UxCGgs8NmMtuFRSFLxC5plZZhzENCLBeW99c+zybWoNvDRL",
+	"AMuuWIHdMqmrpPXNtHQjGTfMnY6m4pQDVVKWQS7z1D3t1PTr31qU+M12viYPnNJBjPnho8eyxQrm9ko1",
+	"/X2+X8Dc/tjY0/ji36IY9YC5eNYuVuS40yTkgvL+VOPjPEu1ZqumWPokAgxs0FSF44liSBb9sT1X/uZp",
+	"ggBzH267BEvAlP4tDyoxdC8STqKJX6EYUqcVL7skZXxlGPd7vofqrF2Eo0AtUJo63W2GPdPLE/BsLLfC",
+	"WFGYPk/B6/aqr9Nb0FngBaPz6g40X8CUNVJ8aECCMXGWCaqGc3QsShtUMjWnnrZHmTSNxLTJ/ojoq2a8",
+	"c+xVcx+RjEu7bppONDQ2vD0UvNgG7PWS0yLS3sc/8ervE75u45h6Kn0nextDeE6bRxfMwD7MHWBrKEDU",
+	"9qCeQRcdCfQvECL+2tQRB7/7UFHX3KD0mTITPD1cmjVoKKeBWmYb/9f4sxnI5foT1Tx8vjZgbQUrD6Nc",
+	"dMhd46FwD7HIHbLbTjr3xRp9SefpHPNLRKcC7L5IjCog5HIk+ZpvSFPamZy35tRbXmEX01I1M5xHQ5Ui",
+	"RMTldk3VQHZ2B1rMRRuIzUSw3FWbY6TI0bT4jwL0qEDzMuhflLbsdWkn1xY4A2pcvLqlAyMW8kr04P21",
+	"WMjn8kIpgf7h93yGL5G76eclTm5+ebel4NUg9wcHhuF6jruSuInZhwcyDSUuMiLOO8DymCPv170lVX7v",
+	"bYid/Q5OnyTn8NWtONSR/DVe+IOgvuSXs8bia+5DDym4dIZwoaSEAgekxtIZpzGE1p1Y3+ZDlAGsYUBV",
+	"RhsJPx8G6T2A8x7GNuzP6xoGoOtP9MeAIQ20l9HCkG77goMa/LQV1CqkojaFjYGDsBo2reEiUDk3AV7Y",
+	"oDcBBgNoL99g/gyQHNFhPhmqk7BmYrfEHxMYuPGZGTesbRFH9UQ4TaIdS2dIyNkl7iUZGuOrTiP0sQGy",
+	"C+gkCMEvYlxcnDz/jL2FAw9QuvWFPMYcyEKD3RrVjTF1ZizfjGIQKZZ6PRcVmD6DV5bP7qe/1h67GUJF",
+	"J0ZY768RyGuQFgF5QRsVUGmNRcCc1RruBKy9NhvSuMjHhoX4dNl2r+MkHXVsk10KCmOF+tzIyEn+FOcP",
+	"ncQ9U+xKlCPaXFOGRGzbMDTFxDHbzqgKPJAl35DpbyyXNpsrlk81ud9y1m08XNiDTmWtdqlVs1gyK1Zt",
+	"378ARkxjedzWwMYhyRKr1+Mw828ffHu81njtT0Geyb2kC86lJl2gSI8W+GXyvz30Lu3uxajjDGhgrrFK",
+	"leROacWiZ22RSAyliFMyqrBsBjQAl+8n3o7labVWM+gjGDWDr1yrxjVeMmlAb4JXQVLAmhkLNZtt8N/H",
+	"vjFcrTQl5KHqshRy4TWaE7ATQpu9kZ4jE6LHqepfYRrufeSK+C6bnfOZr/PKh6FzpV5v+C0cmTt7mta5",
+	"J/fRu0tEqzTNDVi3o5FzaYXw0YLM5ediE/JOhm74HGplhyTk4hqokQsrsFeVzSZgrrIZ6o8GZdeuQ68A",
+	"z4cL5YQ38t82e57Vja6VyY2plbB+Xaj61ETQFP/37D+bJltlt//wpHknJ9kdn/8RQulO1QnZR3vRksdB",
+	"5HvaW/GN0xAQ78Ia+o36t7GZw9cBttMjUvyM6L6JLT/7S75C/fDLTGy5vN+O4jQe++jNIhxg98qiUgaI",
+	"9Y1ygdC4+j7d4Q1eMRbPX5Uu4LZwYU3gj/GcMnew8k3dEZoZYw1/vP7k/ulNRHtD3GgcRtxNl06VyvHb",
+	"M1rSnhOPhuc13Ll35HuBcVssLwxYCx8trSMpLO+r6OGlVguN+ZRObdB3oK9QihCEpn7qVxB7DORWx5Ph",
+	"ED+c8ff3SshPzC3jBF2rmLGqftypQgjebQc/KFkF/A5ag3EGy+3AagIhrWzfQkilFofYygu1OBohGXdk",
+	"BXdQDc4GfKEWL/CG31w6oFv5vVSrIN2UopwGT+EslPwNPaaNOeQx+MmQv+Bi0HIvuIcwe+P30ZfcsR03",
+	"TnOrpxq4Bbfok83wC6m9f4E1Lu+eQzntOy+Dw7JkHLE4AomRxK8/uX8GpEochVh30xdMk3Bb82laVcWs",
+	"ugVJJRKhLdwoss8JhbND5sFvhfR+pLQTPY57ZOzlV8d1920B+eVn8dMWvkjY5cKY9o0W1yRe8Vyt+IaV",
+	"akoprZQ24ie44KxE7DEbWmIcy5a2m15mRnoZsJ2ml+c7hg/PKXjiCi/eogeRwzHvp+2GSTF8HFdAfmmp",
+	"1tNQLSZG9cnsxRfx2H5vCV3ydTJMXNw9hES8LMKIiIMcZYmqxkZ8FBrs+dQy3Nc9hEd2sHQRHY72cs9K",
+	"XOell0zqmgHXoIk80qf29NN5/Qn/HaDzHUc1WxI5UYdk/VNHzL6IHUoefuE5GK/gTiGicBMM5yFtDc06",
+	"iJPtOoNPE8L45OaXdw5cIdfefXznrtR3AeqNriY3k+u7h3i2/Pv2w2/KC2aU1Vud8t269qNkdcUL6DbC",
+	"ESVIK3BQUZve6R3l+7eX2M3H+2W2QrydaSc+uJII0UnGG7tUDhqxrTiUobSiVGvp3YCtrwSnrKeife6X",
+	"39Fk2M7S4xiKVKwSO3Svl6pDnNirPBPXdBdrhTGdGDH0g/4zd1CaSiw6DAMQsGdeor8Y13oj5CI02ot9",
+	"NoxVdS26L8ZyoNTIZbnw7nXqw+6wyuuaJG7YIzo+0vAoRblLOU2JfqHP/y8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
