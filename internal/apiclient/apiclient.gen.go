@@ -519,6 +519,24 @@ func (e VerdictSide) Valid() bool {
 	}
 }
 
+// Defines values for ListFindingsParamsSort.
+const (
+	ListFindingsParamsSortMinusName ListFindingsParamsSort = "-name"
+	ListFindingsParamsSortName      ListFindingsParamsSort = "name"
+)
+
+// Valid indicates whether the value is a known member of the ListFindingsParamsSort enum.
+func (e ListFindingsParamsSort) Valid() bool {
+	switch e {
+	case ListFindingsParamsSortMinusName:
+		return true
+	case ListFindingsParamsSortName:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListVerdictsParamsSide.
 const (
 	ListVerdictsParamsSideAccounts ListVerdictsParamsSide = "accounts"
@@ -576,6 +594,24 @@ func (e GetTemplateParamsFormat) Valid() bool {
 	case GetTemplateParamsFormatText:
 		return true
 	case GetTemplateParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListChangesParamsSort.
+const (
+	ListChangesParamsSortMinusName ListChangesParamsSort = "-name"
+	ListChangesParamsSortName      ListChangesParamsSort = "name"
+)
+
+// Valid indicates whether the value is a known member of the ListChangesParamsSort enum.
+func (e ListChangesParamsSort) Valid() bool {
+	switch e {
+	case ListChangesParamsSortMinusName:
+		return true
+	case ListChangesParamsSortName:
 		return true
 	default:
 		return false
@@ -1937,6 +1973,9 @@ type ListFindingsParams struct {
 	Code     *FindingCode `form:"code,omitempty" json:"code,omitempty"`
 	Severity *Severity    `form:"severity,omitempty" json:"severity,omitempty"`
 
+	// Sort by name; with - from the end; in the list's own order when not given
+	Sort *ListFindingsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
 	// Q text to find
 	Q *Text `form:"q,omitempty" json:"q,omitempty"`
 
@@ -1949,6 +1988,9 @@ type ListFindingsParams struct {
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// ListFindingsParamsSort defines parameters for ListFindings.
+type ListFindingsParamsSort string
 
 // ListPlansParams defines parameters for ListPlans.
 type ListPlansParams struct {
@@ -2098,6 +2140,9 @@ type ListChangesParams struct {
 	Verb    *Verb    `form:"verb,omitempty" json:"verb,omitempty"`
 	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
 
+	// Sort by name; with - from the end; in the list's own order when not given
+	Sort *ListChangesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
 	// Q text to find
 	Q *Text `form:"q,omitempty" json:"q,omitempty"`
 
@@ -2110,6 +2155,9 @@ type ListChangesParams struct {
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// ListChangesParamsSort defines parameters for ListChanges.
+type ListChangesParamsSort string
 
 // RunPlanParams defines parameters for RunPlan.
 type RunPlanParams struct {
@@ -5373,6 +5421,18 @@ func NewListFindingsRequest(server string, lane LaneName, params *ListFindingsPa
 
 		}
 
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Q != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -6738,6 +6798,18 @@ func NewListChangesRequest(server string, plan PlanID, params *ListChangesParams
 		if params.Outcome != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "outcome", *params.Outcome, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

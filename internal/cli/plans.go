@@ -59,7 +59,7 @@ func newPlan() *cobra.Command {
 			return err
 		}
 		v, err := gather[apiclient.Change](c, false, func(cursor *string, limit *int) (*http.Response, error) {
-			return c.ListChanges(c.ctx, p.Id, &apiclient.ListChangesParams{Count: c.counted(), Verb: chosen[apiclient.Verb](c, "verb"), Outcome: chosen[apiclient.Outcome](c, "outcome"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+			return c.ListChanges(c.ctx, p.Id, &apiclient.ListChangesParams{Count: c.counted(), Sort: chosen[apiclient.ListChangesParamsSort](c, "sort"), Verb: chosen[apiclient.Verb](c, "verb"), Outcome: chosen[apiclient.Outcome](c, "outcome"), Q: c.given("search"), Cursor: cursor, Limit: limit})
 		})
 		if err != nil {
 			return err
@@ -92,6 +92,7 @@ func newPlan() *cobra.Command {
 		more(c, v)
 		return nil
 	})))
+	show.Flags().String("sort", "", "name, or -name from the end; as they will be carried out when not given")
 	show.Flags().String("verb", "", "only this verb")
 	show.Flags().String("outcome", "", "only this outcome")
 	void := running("void PLAN", "Give a plan up", exact("PLAN"), func(c *client, args []string) error {

@@ -204,7 +204,7 @@ func prefixed(prefix string, list []string) []string {
 func newFinding() *cobra.Command {
 	list := searchFlag(pageFlags(running("list LANE", "What is wrong, gravest first", exact("LANE"), func(c *client, args []string) error {
 		v, err := gather[apiclient.Finding](c, false, func(cursor *string, limit *int) (*http.Response, error) {
-			return c.ListFindings(c.ctx, args[0], &apiclient.ListFindingsParams{Count: c.counted(), Code: chosen[apiclient.FindingCode](c, "code"), Severity: chosen[apiclient.Severity](c, "severity"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+			return c.ListFindings(c.ctx, args[0], &apiclient.ListFindingsParams{Count: c.counted(), Sort: chosen[apiclient.ListFindingsParamsSort](c, "sort"), Code: chosen[apiclient.FindingCode](c, "code"), Severity: chosen[apiclient.Severity](c, "severity"), Q: c.given("search"), Cursor: cursor, Limit: limit})
 		})
 		if err != nil {
 			return err
@@ -220,6 +220,7 @@ func newFinding() *cobra.Command {
 		return showList(c, v, []string{"finding", "code", "severity", "person", "account", "detail"}, rows)
 	})))
 	list.Flags().String("code", "", "only this code")
+	list.Flags().String("sort", "", "name, or -name from the end; gravest first when not given")
 	list.Flags().String("severity", "", "only this severity: error, warning, notice")
 	var memory string
 	accept := running("accept [LANE] FINDING", "Accept a finding, so that it no longer stands in the way", laneOrMemory(&memory, "FINDING"), func(c *client, args []string) error {

@@ -138,7 +138,9 @@ func (s *server) ListBonds(ctx context.Context, r openapi.ListBondsRequestObject
 }
 
 func (s *server) ListFindings(ctx context.Context, r openapi.ListFindingsRequestObject) (openapi.ListFindingsResponseObject, error) {
-	list, next, total, counts, err := s.cfg.Service.Findings(ctx, r.Lane, string(value(r.Params.Code)), string(value(r.Params.Severity)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	p := page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit)
+	p.Sort = string(value(r.Params.Sort))
+	list, next, total, counts, err := s.cfg.Service.Findings(ctx, r.Lane, string(value(r.Params.Code)), string(value(r.Params.Severity)), p)
 	v := counted(list, next, total)
 	v["counts"] = counts
 	return as[openapi.ListFindings200JSONResponse](v, err)

@@ -22,7 +22,9 @@ func (s *server) GetPlan(ctx context.Context, r openapi.GetPlanRequestObject) (o
 }
 
 func (s *server) ListChanges(ctx context.Context, r openapi.ListChangesRequestObject) (openapi.ListChangesResponseObject, error) {
-	list, next, total, err := s.cfg.Service.Changes(ctx, r.Plan, string(value(r.Params.Verb)), string(value(r.Params.Outcome)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	p := page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit)
+	p.Sort = string(value(r.Params.Sort))
+	list, next, total, err := s.cfg.Service.Changes(ctx, r.Plan, string(value(r.Params.Verb)), string(value(r.Params.Outcome)), p)
 	return as[openapi.ListChanges200JSONResponse](counted(list, next, total), err)
 }
 

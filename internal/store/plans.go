@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"twinning/internal/core/lifecycle"
@@ -129,8 +130,12 @@ func (s *Store) Changes(ctx context.Context, plan int64, verb, outcome string, p
 	if total, err = s.total(ctx, p, `SELECT count(*)`+changeMatch, plan, verb, outcome, p.like()); err != nil {
 		return nil, "", 0, err
 	}
-	err = s.list(ctx, &list, changeSelect+changeMatch+` AND c.number > $5 ORDER BY c.number LIMIT $6`, plan, verb, outcome, p.like(), p.afterNumber(-1), p.limit()+1)
-	list, next = cut(p, list, func(c Change) string { return number(int64(c.Number)) })
+	order, after, err := p.order("c.number", "c.label", true, 5)
+	if err != nil {
+		return nil, "", 0, err
+	}
+	err = s.list(ctx, &list, changeSelect+changeMatch+order+fmt.Sprintf(" LIMIT $%d", 5+len(after)), append([]any{plan, verb, outcome, p.like()}, append(after, p.limit()+1)...)...)
+	list, next = cut(p, list, func(c Change) string { return p.key(number(int64(c.Number)), c.Label) })
 	return list, next, total, err
 }
 

@@ -1,9 +1,10 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
-	"strings"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -204,41 +205,17 @@ func (s *Store) Reconciliations(ctx context.Context, lane int64, p Page) (list [
 
 const verdictMatch = ` FROM verdicts WHERE reconciliation_id = $1 AND side = $2 AND ($3 = '' OR state = $3) AND ($4 = '%%' OR native_id ILIKE $4 OR label ILIKE $4 OR login ILIKE $4 OR twin ILIKE $4 OR twin_label ILIKE $4)`
 
-// sorted are the orders that a list of verdicts can be in: what goes on after the
-// label $5 and id $6, where $7 says that nothing was before.
-var sorted = map[string]string{
-	"":      ` AND native_id > $6 AND ($7 OR $5 = '') ORDER BY native_id`,
-	"id":    ` AND native_id > $6 AND ($7 OR $5 = '') ORDER BY native_id`,
-	"-id":   ` AND ($7 OR native_id < $6 AND $5 = '') ORDER BY native_id DESC`,
-	"name":  ` AND (label, native_id) > ($5, $6) AND ($7 OR $6 <> '') ORDER BY label, native_id`,
-	"-name": ` AND ($7 OR (label, native_id) < ($5, $6)) ORDER BY label DESC, native_id DESC`,
-}
-
-// labelEnd stands between the two parts of a cursor; no label holds it.
-const labelEnd = "\x1f"
-
 // Verdicts lists the records of one side by id, or as the page wants them sorted.
 func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state string, p Page) (list []Verdict, next string, total int, err error) {
 	if total, err = s.total(ctx, p, `SELECT count(*)`+verdictMatch, reconciliation, side, state, p.like()); err != nil {
 		return nil, "", 0, err
 	}
-	after := p.afterText()
-	text, _ := after.(string)
-	label, id, ok := strings.Cut(text, labelEnd)
-	if bad, failed := after.(error); failed {
-		return nil, "", 0, bad
+	order, after, err := p.order("native_id", "label", false, 5)
+	if err != nil {
+		return nil, "", 0, err
 	}
-	if text != "" && !ok {
-		return nil, "", 0, ErrCursor
-	}
-	byName := strings.HasSuffix(p.Sort, "name")
-	err = s.list(ctx, &list, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability`+verdictMatch+sorted[p.Sort]+` LIMIT $8`, reconciliation, side, state, p.like(), label, id, text == "", p.limit()+1)
-	list, next = cut(p, list, func(v Verdict) string {
-		if byName {
-			return v.Label + labelEnd + v.ID
-		}
-		return labelEnd + v.ID
-	})
+	err = s.list(ctx, &list, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability`+verdictMatch+order+fmt.Sprintf(" LIMIT $%d", 5+len(after)), append([]any{reconciliation, side, state, p.like()}, append(after, p.limit()+1)...)...)
+	list, next = cut(p, list, func(v Verdict) string { return p.key(v.ID, v.Label) })
 	return list, next, total, err
 }
 
@@ -264,8 +241,12 @@ func (s *Store) Findings(ctx context.Context, reconciliation int64, code, severi
 	if total, err = s.total(ctx, p, `SELECT count(*)`+findingMatch, reconciliation, code, severity, p.like()); err != nil {
 		return nil, "", 0, err
 	}
-	err = s.list(ctx, &list, findingColumns+findingMatch+` AND f.number > $5 ORDER BY f.number LIMIT $6`, reconciliation, code, severity, p.like(), p.afterNumber(-1), p.limit()+1)
-	list, next = cut(p, list, func(f Finding) string { return number(int64(f.Number)) })
+	order, after, err := p.order("f.number", "coalesce(nullif(f.person_label, ''), f.account_label)", true, 5)
+	if err != nil {
+		return nil, "", 0, err
+	}
+	err = s.list(ctx, &list, findingColumns+findingMatch+order+fmt.Sprintf(" LIMIT $%d", 5+len(after)), append([]any{reconciliation, code, severity, p.like()}, append(after, p.limit()+1)...)...)
+	list, next = cut(p, list, func(f Finding) string { return p.key(number(int64(f.Number)), cmp.Or(f.PersonLabel, f.AccountLabel)) })
 	return remedied(list), next, total, err
 }
 

@@ -386,6 +386,55 @@ func (p Page) limit() int {
 	return p.Limit
 }
 
+// labelEnd stands between the two parts of a cursor by label; no label holds it.
+const labelEnd = "\x1f"
+
+// order continues a list in the order that the page asks for: as the list is by itself,
+// or by label ("name"), each from its end with "-". The arguments begin at $n.
+func (p Page) order(own, label string, numbered bool, n int) (clause string, args []any, err error) {
+	is, down := ">", ""
+	if strings.HasPrefix(p.Sort, "-") {
+		is, down = "<", " DESC"
+	}
+	byLabel := strings.HasSuffix(p.Sort, "name")
+	clause = " ORDER BY " + own + down
+	if byLabel {
+		clause = " ORDER BY " + label + down + ", " + own + down
+	}
+	after := p.afterText()
+	text, _ := after.(string)
+	if bad, failed := after.(error); failed || text == "" {
+		return clause, nil, bad
+	}
+	first := text
+	if byLabel {
+		var whole bool
+		if text, first, whole = strings.Cut(text, labelEnd); !whole {
+			return "", nil, ErrCursor
+		}
+		args = append(args, text)
+	}
+	var key any = first
+	if numbered {
+		if key, err = strconv.ParseInt(first, 10, 64); err != nil {
+			return "", nil, ErrCursor
+		}
+	}
+	args = append(args, key)
+	if byLabel {
+		return fmt.Sprintf(" AND (%s, %s) %s ($%d, $%d)%s", label, own, is, n, n+1, clause), args, nil
+	}
+	return fmt.Sprintf(" AND %s %s $%d%s", own, is, n, clause), args, nil
+}
+
+// key is what a cursor of the list holds of a row.
+func (p Page) key(own, label string) string {
+	if strings.HasSuffix(p.Sort, "name") {
+		return label + labelEnd + own
+	}
+	return own
+}
+
 // total counts a whole list, where that is wanted; -1 else.
 func (s *Store) total(ctx context.Context, p Page, query string, args ...any) (n int, err error) {
 	if !p.Count {

@@ -3982,6 +3982,8 @@ export interface operations {
             query?: {
                 code?: components["schemas"]["FindingCode"];
                 severity?: components["schemas"]["Severity"];
+                /** @description by name; with - from the end; in the list's own order when not given */
+                sort?: "name" | "-name";
                 /**
                  * @description text to find
                  * @example soto
@@ -4172,6 +4174,8 @@ export interface operations {
             query?: {
                 verb?: components["schemas"]["Verb"];
                 outcome?: components["schemas"]["Outcome"];
+                /** @description by name; with - from the end; in the list's own order when not given */
+                sort?: "name" | "-name";
                 /**
                  * @description text to find
                  * @example soto

@@ -524,6 +524,24 @@ func (e VerdictSide) Valid() bool {
 	}
 }
 
+// Defines values for ListFindingsParamsSort.
+const (
+	ListFindingsParamsSortMinusName ListFindingsParamsSort = "-name"
+	ListFindingsParamsSortName      ListFindingsParamsSort = "name"
+)
+
+// Valid indicates whether the value is a known member of the ListFindingsParamsSort enum.
+func (e ListFindingsParamsSort) Valid() bool {
+	switch e {
+	case ListFindingsParamsSortMinusName:
+		return true
+	case ListFindingsParamsSortName:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListVerdictsParamsSide.
 const (
 	ListVerdictsParamsSideAccounts ListVerdictsParamsSide = "accounts"
@@ -581,6 +599,24 @@ func (e GetTemplateParamsFormat) Valid() bool {
 	case GetTemplateParamsFormatText:
 		return true
 	case GetTemplateParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListChangesParamsSort.
+const (
+	ListChangesParamsSortMinusName ListChangesParamsSort = "-name"
+	ListChangesParamsSortName      ListChangesParamsSort = "name"
+)
+
+// Valid indicates whether the value is a known member of the ListChangesParamsSort enum.
+func (e ListChangesParamsSort) Valid() bool {
+	switch e {
+	case ListChangesParamsSortMinusName:
+		return true
+	case ListChangesParamsSortName:
 		return true
 	default:
 		return false
@@ -1942,6 +1978,9 @@ type ListFindingsParams struct {
 	Code     *FindingCode `form:"code,omitempty" json:"code,omitempty"`
 	Severity *Severity    `form:"severity,omitempty" json:"severity,omitempty"`
 
+	// Sort by name; with - from the end; in the list's own order when not given
+	Sort *ListFindingsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
 	// Q text to find
 	Q *Text `form:"q,omitempty" json:"q,omitempty"`
 
@@ -1954,6 +1993,9 @@ type ListFindingsParams struct {
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// ListFindingsParamsSort defines parameters for ListFindings.
+type ListFindingsParamsSort string
 
 // ListPlansParams defines parameters for ListPlans.
 type ListPlansParams struct {
@@ -2103,6 +2145,9 @@ type ListChangesParams struct {
 	Verb    *Verb    `form:"verb,omitempty" json:"verb,omitempty"`
 	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
 
+	// Sort by name; with - from the end; in the list's own order when not given
+	Sort *ListChangesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+
 	// Q text to find
 	Q *Text `form:"q,omitempty" json:"q,omitempty"`
 
@@ -2115,6 +2160,9 @@ type ListChangesParams struct {
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// ListChangesParamsSort defines parameters for ListChanges.
+type ListChangesParamsSort string
 
 // RunPlanParams defines parameters for RunPlan.
 type RunPlanParams struct {
@@ -2940,6 +2988,13 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter severity: %s", err))
 	}
 
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
+	}
+
 	// ------------- Optional query parameter "q" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -3603,6 +3658,13 @@ func (w *ServerInterfaceWrapper) ListChanges(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "outcome", ctx.QueryParams(), &params.Outcome, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter outcome: %s", err))
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
 	}
 
 	// ------------- Optional query parameter "q" -------------
@@ -10912,221 +10974,222 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1blxs3kiD8V/Dxm3N65gzLJak9M9ulJ7VsTWutbmskuf1gaUdgZpCEKwmkAGRRHB3tb9+DCACZJIFk",
-	"Ji8lubv9YBXJvAARgbhfPk0KtaqVBGnN5ObTpOaar8CCxk9PVSOt+6MEU2hRW6Hk5GayVGu24nLD7BI0",
-	"MK6BCcl4VbF/tsry6l+mbL0UxZJZfguGWbGiC1il5IJVwtjJdCLckz40oDeT6UTyFUxuJgW+bzoxxRJW",
-	"nF48501lJzdzXhmYTuymdhfOlKqAy8nnz9PJ00YbpfdXucbF2SXgG9lCgWFKThk3TFjDKm4sq/kCmOGi",
-	"fMyEZcKwhVIlmyuN9xm+8jc3soTOd3NRORAxXikJub3QsrqbWfGPL0Au7HJy8+2DB3EzxmohF7iX5yWs",
-	"amVBFpsfYLO/J/dsg+vQ8KEBY2+YAWkZX3Ahd1fpLmZrYZdCMrtWrOQbM/X7lMqyUkmgO6eMy5Jxadag",
-	"oSQIsTU3YWtL4CXodm+dZV65dWY2+chtciVk+Py/ppOaWwvaPfP//PL/Xf3fd//6T5MkHOZ/5rZY7gPA",
-	"be77N3zB1Jytl9zibosllwtwC2YrXgKba7V6zCRACSUjMhCWwUdhrMOZBl5uslubX9GrxyHuBZfwF3xC",
-	"asUVl/A7gwiZTCfwka/qyj1g+eGqVCu4mil1657k11Rzu2xX5G6eTCcO4UJDObmxuoGRqxMr0XeOuWUc",
-	"j2mGliu8P3ku/82hmH8Uq2blPhDC6dPDuBQhLSxA41peVlw+/y4Np7ri0sGpWc0QJxFSD5OQcZf3Qmau",
-	"9IpbWsC/fztJrueVMhZ0bkUaf02u6ffJNdENp6+qyQJJN2NgpJvTQfR6Yyys8uRt8PcUgR+mbrr3RPp+",
-	"w81tDlyWm9s0vB4lF+SuPxlib+Bj4rxZ+GiZVWwuZLkFJqOsyhy9DyMZ0U8GdB5TjSFi3sUT3PE0etwN",
-	"JyHns7vZ1EoaQJXipVazClbuz0JJC6Rf8LquRMHdSq9ruuJffzVu2Z867/onDfPJzeT/v251lmv61VyH",
-	"5+IbdxUBbtnaicm1VnJBwo6Eh2KlQrD5x7i3PCkKqC2XBcKQl6Vwz+HVS61q0Fa4fXhtJALw00QDx/VO",
-	"ONNiwax7vDCoAUlWqrV0GtD/5rLhiN1GWlFNbiaPHjz6j6sHD69+/3DyeTqpO69oH7krU/ehHJ/Xoc6S",
-	"W0jKVv+Nmv0KhXX3PrFWi1lj4SnKUVQDtxbCwwXuw96rJazd98LCyiQv8F9wrfnGfVZVOeaGz13y+6Wz",
-	"GHoSLeBd375eW26FsaIwY/dGmkW5f5g0FEqXxiGVVF1hvRpSMiNkQYonCQM2g7nSkOAU00np1iWLBLMo",
-	"xXwO2lHtHa8aMMnb56Kq+paHZFhwrTcMBfj+EyS34i69ebPkuu/h66UyQKtjXCpnDOC7hFNRlUq+zqp6",
-	"C/d9R/qv7slkgowhCg+TDmzjVlqE0kqSVNOUwj5dQnG7TywzrW5BPrGDxMB0AtJqf+eAq5fc/Al4mTRk",
-	"ELaOopy6Slh12u5C3IFkxnJJpIjyTnNRTfYtpSmquklEC2k5kWDCvOqCOWwo3uIfmoXj99LqTeLQFbS1",
-	"xFq43eNiV14z3bt2tkk+ogTLiRmmmXee47SrN/BhINpMQzftP3YHeO6RuD9c+DQAoX1CXHkWnIE+tqG5",
-	"TFINKTzOTiILxFjm0LdB6ecM4CU3y6SA6C66H70vnCm/t54iGuT7lBbO/SAG0CGhQwyAnpda6B95FWT5",
-	"LhGiu+HgKl6LElA4g/Ky/vDVO6vzt07bdyZXqmSZXWYSnDNuhEkxDG7ZXGhj2RKqktjCWjl1ZwZMSbhh",
-	"uqmgnLJb2EDJlGZrEIsl8cX0KUvaIe5O3VRCeoUHre+uoGmfUoM2ySO/Byq8LoJqEnaJC8mBLU2I46gN",
-	"wX88nWWVpx78tZxq7ycohR2+9u9LYVOqlkgz/IrPoMooc1Caceqct6zaSzvMUTW2UKuDh+ZHf1kfnUwn",
-	"d6BnuR/EXEB6r2ueVG928YqKZLAR8R7/wgCtgJIAozwNXJgrekJLYAKdrylEjCFibQmZu2ryyWIZ/VhJ",
-	"mlMWhm//ZcULKKO5tw8FoxpdQI5QjFc8hljxXZh5L1x4QnxNEOaOUdFGeuCaUSvvBzLpDR1c83NZN3aM",
-	"JRzgj2+4YTs+zreShOEN+zTXauV+//xWBrl4wz4JecO6N3x+K2suHERu2Kdb2Jgb9ssn4hI3jP79BlZ1",
-	"pTYAf8EDPGX+cTfhj2/gowUtefW8/Pzu81u5b2u3RNOxtR8+wP8O6Uj+3iQM1armWniONlww9Ful8KHZ",
-	"OucdHb+HfRouyrQPeM416gdkaJIo5xowSBCjCXyhAQ7qi11DLCHKaeUpSH2n+dyOpjV6xXMnsn6ZvHjw",
-	"h0ffuoc79o3f1KJSdvJuD9ud28ZIOv/cUa6LvY2iqP7KXCzTjq9pOH5b70u8P4XZ7+9ECV4DT+ipFMwi",
-	"j4LhG2ewAC+WDP0JU2fVzoQ1jxmfYaSrjeoVxJ9IdTVMUihux2D3SpRflBfw0bGTWdJaNVUZokruVXeg",
-	"S4EW2gi1CMNP+29wS8IIVYiRrhUetl+VkFBivE41lnHjmB8TcybVTJUbBpUB5rQkw4pKmc5RbHeFMBsu",
-	"MF41UoL+qU4tv9ZqxmeiEjah/vOVkgsM+JKDCeE1A29oCIlIFG4xqVUGRjRoja/dxamz6LBuzV+Pl+iz",
-	"VptDwweXFWEYSWTvVSkaf8YLeKPc/3v5fN9Gn/Fil/mP0AlbOZPCZRQKwxbQUZO28a7mbKbsMp5XLssY",
-	"iBWGlVCIEkrGZ46C7RJWjyk8PePFLeOGGQCJFM64txuHCxTT0b4yKHD37xuBY00gY7kdajEE04DuSS+r",
-	"qiABSt7yF26ZBmMNUzKCUipMlgDNjNrjai3zGrGtLIfPGlY7G47nYccs6mH9zyhGvGcKqapZybTF2GMS",
-	"zwVUZZIoOwkRU+aTN0plLZSs5nbpaJSzUhXNCmTSO1GJLQ08xzJ6/HPPRAVPHN0nGMBM3SVEjXunYfhj",
-	"dO2ilxejVRpYzY2Bkqk7ZKPDJY872xrcvWkdsQSM50PaGAVZqNKfpH0UeB6bjBYADPCC+iekQSjL5BHm",
-	"GJHLbadXj6bfXmRPRaFKGOuayXCUHtWbfnrRczZXUKatZgN3oL0Q3v9ReL1qiGGe4l+4/c5L4r7jmqYt",
-	"9MP7enD31IMTZLNyL1G6XnJ51RoAFfA70Fe8wKjTdGIaU4Msobxy+g0qd5PpZCWMEXLRua9sKEAMye+i",
-	"pYEhZWOhvFr5JB73jeZOe1N6c+XsxxgOcp9wo8WmqDoflwIXMVOyvCpVM6O940cKALkVcn17NVcaxALf",
-	"W3GxgvLKrgX6BBrjzM0VXGH81xk+Ky6q+Cng4cpv1DFVZ3tdCXnHK8QMfS75ilO4Sip7ZZZqLfHvK3ye",
-	"g4EWc+96uLqF2v1JQccrs9SNvEUI3IHmC7gqtaoDsnl1FcOKGjDQWEC7vfYrVdMXan2lwWEbuvGAlhQ9",
-	"AWR8X9HRfiAi040U7pLY2Rxogc+c7EGbTnq8+c80wP/ARTxpW1ymwwmHGnE5aY0rHm2DuzdSVkjMgcBc",
-	"Lr7RqqoYfKyVtqxS6tZQAsa+9+Xwhg5lQAzb4X82XKdCLFWl1lvipUOHu8JlS1eRaiUktyrj/l6BMTyj",
-	"qal5RlREIbgbcuGWjGJMkzNoNJbKGYlKsyW/A2aAV90YTmclGgpIpfJiDqhVrE3jCnHkhYPV74zPGnV6",
-	"qeMb+G5WijKXT2C1qOucqB6maHr9MrB5v/QWNNOIsG0UIEzbFbTgT5HC8/Kv3qjfI4e+lAieEf7G8lkF",
-	"6V03UnxoYEB43b843hEf61+c2scPsOk6WIa7GG9hM1aNIbH5pBM3Ha6U0r0vYwx1+J13LZ6CWhF8kZQj",
-	"E12NV7OKo8jz+46fndHqP7w7xDpIC0j4Llsn0NZe9sCSwdLrRt/Bpj8MnUjw0WqVydnIYXW4IKQl/QCb",
-	"tNMgoCqV87BYoJqVsmu9t54ZwAQHx11qbiw8ZrCq7YatlyCZVHaJ/q0SpBVz0c1vykaGd4Pofrvd9XiI",
-	"IXxSiHjhQy07OGjsUmW1bO9oHONqmk5KtZbGauCrjJ3u9NSDDjoolCxEJTAzktK1VhlxMjOg77bttm5c",
-	"oOJyQPwoxZNQNWkhtLW17nv3AJWD/zmC9YjH44P17vZefXSY/1Qslsmw+06+HLoP27AK5mQIyYxaUWmA",
-	"YUpWmymbbZiPyu0vGOb2x5RzISOPboVMHM4K5vZKNXbKpLoiJ96ULUVZAqZyRBPsMfp2Z41tr2MrvnGX",
-	"Ai57ptA0HONkchrEYdl/S6nR/jn+rnd5gFw41h7Ano2YjHvUK9rWMLptX5Hb/6sI7YS5lebcQ02EiAB6",
-	"VnIFwnHcN2gx7i9BA/fyYZipAx9roXdyJXtvEOVATpxhmckEEGJ2YfHtqpL7V4sXcEcenaCYCDlXmD+i",
-	"JbFE0FrppMHsbhfyRAOxCgvopbyw0AMWSZvIc860x5hUw8n/c0cO85jz2KekI4wue8A9Fo4XJX+GdELH",
-	"IBFmemU6CY5TxVFaoPtnT/1aUzv7C6xfcmPWKmUz151fDuht4crMOyIHGepwcBbp5OYPD2KRinR7qTYY",
-	"ltpWl7bXTDd2itf+0C1e+/2//3t/8VqLqd0axwMnwN2V2fxPhk7c0L1HytotHcQEY15hsoMHCxX1BCL6",
-	"ZVIp5YyhtdK3iZyI42j2QPnPdItOdlJrpl+E4lOI+LFNUwycvKR0gka2FQPG8ooqMeeNIVuDC3K4rLmw",
-	"xPApaHMVgjaSPMhJCRAOV5s5OtjlVpVoamE9NXpwnG7pEwUWDRiD9lQL+0mozwh3TCkxXBi2BrhNeOSq",
-	"gRgbg99dJx3mj/Syh+2UtlGBxFxIr18GYvXbQZaGz56G1/fLsJfe8tpJTMmYmmPVpnkmvExUa5jT+Jlq",
-	"rA+Baj63WN4eUm82GHpmqOoNc57TCxMKMToMh59d8sUmnoN1Cfm42wDdJJtPWSkscN8HF63dm2hVpdZs",
-	"pTDNiEtmscwp1lFgJTeWU5C7FT2ij/GDkAusOjcYs9UNcosRSVszY3lRQS6j/xagxsp8zB6aATlZcA2Y",
-	"hy+nbL1U6KXl5taMe7dfcJmJT24J1mFY0M3QK90mvh+r/9POn9ixd/xx05/1cchD8hovxDtU3tOdDSSR",
-	"E/zUWNh+JmLfsn/md/AGFzQokWonX23jE9XAu5mx8szXi4S0vBt2C5u2H8bYVCyfSyMhptLs0VzXKsOM",
-	"a1++RNAMEIlcqEVPe+q7JyxyzoCqHOu+sP1BPrejjY+WILuqi+Pyk0DvEzyJ3hydCykM1fkseUXQvFMi",
-	"HdJ9qeFOUObpXkJLczifLSbE7KW0JXgbZyRM0c00A9TGxuW8uLuHw/0nWYI2VqmkCHI8dIMO6nTpE/mf",
-	"0Znn5cJ6qSrAfDipvLA1pK6lKjFJRUsV7ZEKt4y1nZyZJa+BbcAmn0QysW+nbaAL/QVzexaP1XQiky0O",
-	"2rJ6JtU6WQhGytwIJR/TDkR6FT4TMefs8gkL6V/VesQ5pbPwSq0zwa061xsD0WdjprNaG8ru0sAp2zcp",
-	"qqgrxuGa0tA9I9D/dDthkhY2JQaLG+4gwJNDC8QOxLbOgEd2kgERXEYnDWB1InYEchTsmP58/t8SUx1F",
-	"ceubT2kNytmxmOuCseUGfg7odmyvQbv2yeTd5z0DZi4qSEWn3PdtATVlp4by/G37JaVt06o/tU6DR4c6",
-	"3oQjmmIiyPBipwgVMqgRWYcN6wCnnBpxwEmxG6XwFNSGKaxic4AylvZHwgpqcSBuwzfmMcPwKtoWPhM/",
-	"UVNtnZFsRlVm78BNMas3TDnG6DB5w0jVmLKY1DhlIYNxyignMbWUzIHFxz9mW01t1FrGmCVx5T1SSZvG",
-	"5lZgs4NIHg/SCRMdoj4YjjpIFv2hqNnGk92NV+rUHGvBfeXPChxidQMEAkqFp2voNzzI+wD9nOcMjmMO",
-	"zsnOmuw+V20IhA5CZH/te6qof12a4anZiU77EJvrDc0j9f0gqCRZ3aatDGOhHiPD1AxeW0jWe4yWOD5S",
-	"h1599CvSYrIwwxfvwc1RVRptK1FVwpwW42m1lFGZPNvqNDlNY0TH+/zeDfL6tuaMry7xu8pBKenl6qsS",
-	"11rphE6Nwpuhl3valkxp8Oo18zmgw50+TZUMgsaU/BGA93I7aecKW0HPId7dZqPljV0LtG5uUPtGwcob",
-	"A1NmwDfhCbmsBzNM8NewirjSDK5qZcjCH1HVeSgb/YQU8p16rb2iq6GB30TiU4wFd9ews5sUkP6rARP8",
-	"RWcEUramb6YFzDO9KnALsbgOrZTozzA+w9HJw7aXDnUFjf7Ttu7QP0sYXwCH7SVNitFniwu+BJ7PVHf3",
-	"NdWGHUmrbdkD8eS+qrJAw2k3EDe3KSu+5kIb7y62YOxOYJLhbQSJpDRzyxvpIdzBRQ2SKQmGzTbYbXAL",
-	"mhdIqY9HPaVZSF6bpbJJkok1pA5a1FaXLVVVmsfR7lASSP/mcoPJhV4hXXLDVuoOSope7IuM4IJNwMYR",
-	"J1aIbAGmA89GZnAbK0wY5SP6aIpaRU7ApKJlWoVtdpiSN9hFGEqG9SFTx3EGOEV9FhDtY+qJLVBHu8QO",
-	"hFMU/AoKELUdyYTnti8ufYK6jQ4KWNW5hFdvjF/m1T2Fk31KlizHhOTcZsbd0dOO575665jQiPP8QLfa",
-	"l0WPSvke3eknV60a8492ylYjmiLNeSgE6g8r71Bsz/m6cJwgnOLjQwWv9mJ46Tx06oc80O4aVczUNmLr",
-	"bcPlL4vH9eS6sWPSt73QPPXd54qJnx763m8ldPAUkoAbRQ8HYqLfqfQvTu1bekvyaGj3xBTRSbFDBzv7",
-	"m+4egJZgO9TQ0mRn0Z2gI0HZb7UFx+HzeHn2sZMZdwIXSaUD5pwpQhbjKKiROtem9Ms4Abc3kYfJwebJ",
-	"I/pe7jRkHt7YL7gWg++qICfUmuRaSGV7N0IHSUEmuv7izvJg+ZMwVqV6wOYoJueHjHbaOKrXZTjwh4g+",
-	"eja7RmHf1u7hzKalwel9/rYhs7eHUX0FjjvlqXbl2Rfg5aNecH+8gmC1DYTeCEIbzz6cz3iw6UQ+ZDLU",
-	"4edzGXu6uMQFX5zgs4H+4YSNGcEdDthNeqaUmEmb7eaYWLkSUuzw9nYH+DwzOrzdl6bdXcq7z3sJ2qdm",
-	"Zl8khbond7o9ljtksR2S6bq32qb6KUdWBQ7C5idpIJXZSt31ySHEwtW+ZZtUlpkl5p0MrDoaZ6hTNU/S",
-	"R/AxjLIIhIcZQVsKo08IendKMVPV1gGOiIIpLRYi1YSqLDWYMO2JUlJ8/WwyB/TITBtTqBpywSA9Kt95",
-	"Lzrn1uydeL65SkzK9xlu76ajtAyc/zIMGWtIl9mldKaoXXhK6UQGPQwyeThpFa6lhPyZ7G0+2pOQtz08",
-	"wg+1EJI6Ppw8uWF6LGc4s2KV160lrImh9T6E2B712hxz+UCioaeGxeTJYCvdq0cu4vsvLcDjJo+V3iED",
-	"fXuB2NhoeFPLKtvjlOp2uk8aHGkXsoSP46LWu9vGJ4TLU9vvhVro7uQ3kQFfrn9aT6fhk9sRDRZewTpN",
-	"lLGGfPZkarAfMYBZXzMlS0bXsxksyRIdE2DtCZBGq2S4DRzjjaELeB4vo5XIiLZJ8wdsbRwg6DSJToPl",
-	"G9/5uNOAqVhCceu7ybJXyvD9Cq8OURxMKtt1K/j3xxFFobHbFRUAvOvFyMG3jZl7ldYRvfEekrMxGheH",
-	"WqKGKCnDzVOWcLoPnitSLONN3RgjC5bewTTREcO48r0P8oR0jv4ZOS45glUPr2obG0A72dnd23eL4mGn",
-	"evZDQ5VBTvFjldxTlNP+CqQYRTuxCCmdbqNktWHuZ5/dbONcMNVYai6C56ydRWt958cBnNdP/QydUmhc",
-	"474yjQw5xM4j0jubz1D1aDZN9YqT38//wItH5cMwPuTGd5/fY7yhvvFgfnaA77hqc3x8Zm/n4RzyNLZB",
-	"LcfvKSfshEyr9XKT0kg2jmorZewx6Um9WUm+Ibl7bwp0r3361ojxUB4q21uYK8qpWTYrLrFdMs6ANnar",
-	"pV+nVT6akTtNDhMtSI4e+dR5QdsgBNeeBAPw6uQzevyhjK7D8U0psyfzNUj7zNerpKtYDvRUFhmD4jVV",
-	"XOw/twOavR0uxWLpe5MlRK5aZ3/LJ2HvZrF0Qr+Y47UWJjeLwZfaxSneXl6EOoyhbabQA1wmTgM90p0H",
-	"UhaNr32g8WkH3n7kCFOfGo5Lbck0h8AKViDtOawH7Gmx26sV8y59z89CSaOqWNTYafTWZz7sALQMt/tL",
-	"fEURo/pdUql5CUNqnGjBZ+0M6/t69CjZrzsdt4PBQ47fbhmAVFYUaVMHRwAmYjs+cTDj9w7NrNM/w0dY",
-	"1ZlzF5pIp7PEsAN3RqPLq4iYVZ9e627SvFexwh3teuLLu7vr9OiexG0l0SAW8vmovkBbbW+6vU/6+6Ts",
-	"kfbALj8n9T7xLKC3+clry2Mv4ECI54Fyh1aHjEY+InOh89zRVbvD47y7Uap29n5wpB/IUWg7oB6jjz6L",
-	"05cTmXF0yU+7vX+3Zz9TI9tsAjnyzRlYC5rdwoat+K2zoaLInCa728jSZNqGV5s/gc6+T81DTjPmM0vV",
-	"fTVeknyh04gqXie8MKGo0DIlqTjAiDIzyZqen0oRd+eWVEnqL0FOLfdHEDCh7UTiqYfU/z4U0hUtBndg",
-	"RqDqTNjmfhY2VZJsjW0i6zftHchM2c5Bj97oC7hitQWu4PAJyZokz8LQ7G3S3gHCLlm3yA8I7IzajuTd",
-	"obzkGVwLWyyP6Tg/sI/8sN7wr2NIcJcL/pgcXubnzRiGh9SKFTxmD8LoHrFCWyqWiZNI6C8EXnLzGgoN",
-	"Nq3x3ALU38UGdrsj/FDCEf+jvhS3UFu3IGftATUj63/9+KrUgT2MY1Aobx8ck5uqX0OhZNmHGGbwkgRe",
-	"9iHRraDqEU5H1bDny89PmlA6nay1yPad35uj9SN5r1vIdWgqtj71Pui4zbaFRHxXl1K7A1Hzk0SJbMZb",
-	"MP7kfdvGPQqxmmwjoUY/7+TRgweT6aTRlTsP1tbm5vq6VCv4puL61tSN/sY/+No94/ru0WS/ZcS9nfSv",
-	"7yhf8DiZyNN2eyYkwzlnPV6HuzSkQjB5Ev5hJw6GjpfppCpRAiJ1JpXsePNQB+xO/Hs0PrtwHFbu6T1F",
-	"B6PQO/xhdBg77xqmHZzDRe1F+fFLeePDLDvRLZ5RFM/VzHHH3dE1/8dF0BZKZZZ6eqy+t4N0TsKPiJYd",
-	"12twTG7wiMaEJ6enfWigyfdgG5KqNjjZu5OVsNN7YqdznneBBccNEssUqTt3Fi6cN4TH7YTTmm5Bf+8d",
-	"5buybnizeRM0qb5e87jFs8zN6DTtPx7ine55iWFaRmV8+WgLC4ttpca1J+0fjz0DbPmRGfAo5+14pD3t",
-	"pBTGClnYnNcVdcaRtsm8x6cwr/giGYRAmDAut9tsUWcw3QBTerf5Utc2zDHrnlFWTl1Pb6fbkGp3nWZr",
-	"SHzsF3VKLMTPvOogqsVo5Gjz4I+ICOtgJ0miJpmUPlYk//Y6+bfsPgeWc/ARBO/xDKSTIDxmegnS3oAB",
-	"cnhZ3+ySv/oC81gnhyDzcz1Jv0U3cgAx+Ez5dmIpfivk7uDnFuXZ8XIzboQZVeOTTVGo1CIzByx7unvn",
-	"umPfUhzgPtvE/jjJEe5ie87r/myud+PymtaZfbgfXgwrTcQ1TYfO5fboubBm02m9ev4ivrat8/4G2sr5",
-	"YwfihFk4/knJBUBka2efcVqKxXaiwVa2sJb2mZ+MN6QYcJxTrd1VzgWR+37noOeSkjCAk/zFbKMm/LBL",
-	"6YQaekxPqszeF4lmkCH1BlvihOSb/orH1uXnkdTCbAs5vu5+lk5n+nnZH3Tr70dXxPT10THKTllM4ljm",
-	"uTN0xmz2PT+O49xpI3HqbOJRox27Y0F7mjcPV2rzAiWG2IZhrPat80b1raRme6lIMuYxmzNUh+SE0+7Z",
-	"8za1nzy5VX7Tbm2rZURYY08b5Z87DTB2OxYTB47WgFSW5nhAOcVDu15uJtMRwevqmPaDPVUTo4b6BsHc",
-	"k38TYHFh0RxBfgHZTK6ARgu7ee1e5+UBcE18H9eANhx9FR+wtLYmR4IJEktQ1zF1K2ASRzuFppf/HS5s",
-	"91ALHOj6GWuW5glTPPQCAWpR5+PYTvWTLI75pCB7J4sL0wPahDDfHtl881a+ld9jt1GHJepvRzNQOKPd",
-	"Matuab4kjwlmftnT2LMTjZi30m0Paw3ff7zCr96zf66Uup2ytdK3Uxx3Mo3TVaasrd5+zN5LJeE9ZvPV",
-	"IKdv5XsD1Tx+waxiXG4wKG/EQuJ7/uUb5siM4iw1X0DpNF8umar5hwbYeyK399+8ld9jq1W88D2vKdFG",
-	"KHnt26n/669Gyffsn189e8r+8O2//ce/hF6GNMKZvXf4ee/2O30rux1ZKftwilBw/IEZC/U3bzHFXRQg",
-	"ya8R5+Tqyc3kSc2LJVw9+uZBSxGd79qStMkbTyedQN3NBNNfHUh4LSY3k99/8xAfVHO7RDq95k0p8Ogt",
-	"yJkVMfu8nNzg3McneIW7R/MVWNBmcvNL+ry1l1w/pbP7eXrwyhcYWfr8zh03Uytp6AQ9evAgptL5fmUd",
-	"TPzqORSd8IOpSm4LyGPwrOyPRSeFyU+KSz8rLu46NO/Fo9+sVlxvHPjd+XHvYVZzUU2ZhDUYS8mlWLyw",
-	"wMJ/Avi76cRTPZZmx74E7pmEk2us68pi5qn7NYMaZCMfGsAsEU8zS+AYzInwOlDZdHl84A4uiBB8PrE1",
-	"REux5MJxIZ8Az5kDSTse4BZq207FPQZhS9/MKImv/wQ6SH8iPFwWtPiSy5I6yDb3t0v1NNoAgUmcz+dG",
-	"rZeKFVyytRaWeuuW3PIZN9hkt1iC8SUJw6Hum3xd4UEhm0yZ3FF5ShdPpiHI/UdVbs4Gdf90Snv4vK06",
-	"+Oyli2Hcv/t+jhOqqO518RzF2RAmDBjw6kIHmf4es41PbIGCmIQ78FPx/dnZ3sF7/P2G8cK+ZxaqyiA5",
-	"laJkYQaN7+iMb57i5Lapz6uY4tC2KdONpNFpFY6LaGQJGpdLhjfjhr0X5fvHLLzNcnMbXsffSvfRF5ZK",
-	"tWbCfMPcOfAqEkinBc0dYObiDthKSGcoPCa6Vysw1PzY8E0oMbCKLRTm+23Ye7z1PVbouI8vuLFX37t1",
-	"XD3/7j1pCNtE/TO3xfJ7gtueANiv0vObjJPtHAMsbDQ0biWWySI0l7yuQRqaPOe2qhIzMVIiJrTSbMl2",
-	"zwPTl8viVIUde8iDNLzPMVhqlEAv3ILSCS8+LOosfLREpVftoP/2dbuy81Jn8Oe2S4eZUiNtfQf6Cptr",
-	"QyCGcOosTgbMHLm5Bvgf6BNXz+iKC3Iu/4ZLwgtonE1VoeDx9d9zrf6HKoo8pHQjk4CaTnwa2zZwXm8B",
-	"5/zShB7+RYTJxVFCL9jCCA6wQJ74mKqJ3wej7z3OsLBLvu5FFnbZQqq+hc2VwTz/LGXHMoBBfJMkiuPi",
-	"qKj4dvc6mNI5ThhM68ku7jIa+LfJdLVRC4rRmPSSOvVdp6zpklbBD7Ah5FyUIzg9ofXkoURcq6Cz+N5i",
-	"3gLfTP28MGxHHxQf+CjMFp/1+Zs5ThvDylkL+4UP5l4Msu4FFzZ/n1QVql0mepOEDiMR2ua6AWRxEH0W",
-	"YNef3D+fSRmsgNy126B7BSt1By+oN8A474S76S/uYCQI+tt9BfRMMKIFM46AIjg5BXTp26b2gqdr/Eyz",
-	"MvvswDgvDV6Q/n6UsAPWbeKbhtkYNK3EN5YYTY/XM+VLrrKn+Y94xdeJBLe2CzOCn5fK6VgOTiFqgWOF",
-	"ede6t2shh8Hbc90+RbU17Y8F+TTtM2uDnz2WxRHWxMm2/oV9O0HSCcnmSm8x7j5LPqMtv2zOg6ED1z6f",
-	"/9mZxP78/E26eC6I9v8UdxCH3jPOJKxZp7OW46ce9d2WCUqCr1MNtx4klVZX3zrmc4oZ5075M17Aq1jo",
-	"e+ZjHgslR6nmSb0/Vlp+HRq1A9sb5f5/Sc0vVuzKEuOKBIRpJ7t1tmk/HCUFurkVWcH7rA3Dn5lCwgyx",
-	"YUCnZTx192QpxYTGE0OfGjtVfB7AC9/ARzuEZw4P0oUGr19DNM8D+MJ6TKCm1meaGO/WIeZIomPo+fqT",
-	"/+vzNS8KqC2PVYlpm+cnSdc9i4PeTiX1muNYck+X7QC5c/oILmdSveG34JmOhx762Q/ihcRQRmN58tsA",
-	"8fl1nCctDQ7ScC6HV1oJTv5GaDHss8k4K/lmIHL3Dp2aGdB3oUdWxrH7Y7zoRAvu/NjxzRPuWfe8sN3+",
-	"AmxwiKDvl5AEGAmrAPtJYsh4uHdkD+/O1u/XHF7iFZe0Tr6qdBi33QtLT4QoJpr5YGwmG4ZwkzYmk8H8",
-	"7zSfI75Go+t5CataWZAFNgEagopLn2jczAiL8uFZSeCC6MeNMY5uNgokZ1WoKcPpGVj0pjQzatUJrvSQ",
-	"SYbJf/DTafsP/H/Fq0469Lvh6lsocRN2KUxnFu/5TYrtF1OjRtYt90m/tAJutq3TiOcH3b4WvW0e9t/v",
-	"u0gOWMBK5d7/cNT7793+uQeuvDV++oKcudtvDPvCMrPEqNevTbkAtOJ9ztaSG5xqjB3RN3CcA3f7tPcf",
-	"y1c71/7dSOTEgMjLUcAOlAdI6Sy2c1I65p3fq5TeZ4zAtWRcwppSm0JZDxOGrZVGqyzDJ7VM8ynfumiv",
-	"A9M+dTw6G3VQz4R9epjBonHLpLwofO0LVcReGvvJA6GBej5x6XzUBT7LHQkqtDjyvWedib7QqqGBHnki",
-	"y8j4TteuLCvx1ZgXcAb62tO88T6mUDb7ktDjfphlGLqHJoTzbMNE6bQr9+QphUevWp2MypuTS1A6I6up",
-	"7jZsEz9cddtcXOG/6c3+XXsuu4XIF816o4qTmB/kO2s6ymXG0Uo4iNkEjRHyva3Ky8v1WBX3NQbFO5NW",
-	"Lih0CQSpmOp46drcs2C9kPnbnZV0z/ZvqA29JL59Haddq61EPczi46s4lMF9F6crod8Lb3MHVhhWwbzT",
-	"9Ha8qCSyu5411W2+QsIt9klV/VZoqrep5G6DkTLR5XEuKttmwxvJa7NUdkiXerKghz9wr+p/pU67/8M5",
-	"d3NcRbU/sPj853Rb7IQZPidqrsO6Up1IcJBQDZJF9w3jmFSwYWsnzPwYL15Ve/O7uMTeCLF5ksSRsIeq",
-	"23aaiXs4JKp779XXTjMRL5zlseJy48tgzGMGvFhiBQjUFutjPGyd2mgNVPOT2M4n+qM3jfOps7Y8Pz53",
-	"rE2Hx+a19WMSui4X90JgxDGIR8HewqqufH+DXMrcm3DN2a0jD8603fCxMh87loP/WJg7t9HtfglH5seo",
-	"wkK6RifieSYk7/ZPv3jVzhM2d+bwXGm2Xiq4wy77UPukKWFs241/2tbi03x476mznaw86TvqDS2u2yKO",
-	"TsObdHXEUq1/jg1evkZtPazuwlVWe64iMpmcRsblcZaSHzKWhPvP1NjjH4ltA4lgedkikY1jwaizk73c",
-	"GQtVKjDHob/T9yVrKcdOJZdIZp4Ndihhz7x/+Gu22tNcsrQaKzpbVp8MlGK9c+wI1O0HNIgWV70KwZ8v",
-	"Wuj5Z7h8wQE3t1jYjWBxQpRKwmPHzNhYoCjA7EAJ9VwPpevupKdklhCh62W47DK+kfD4MLr+y6Zj0SqY",
-	"kvA7w9RasgCkxzShKDT5Md6fPAzYGNW//uT++dxHnEele7ibnn93+USaC9c0YQZFrGnCZlVUwbRouN7S",
-	"A7OpNLugvu50jMwKIs+Tjgb7eaVQ6lF+zu/gp/3or/+HWCPc3kM/JE9oFGFGShaSKV2CnnbLRD0mmXL6",
-	"tm7kUUSNZeH9QQhpvkouEoY1XxYXDj4tIrKh/p5WCBnXsbynbLwtVFwiGCFHRCIenfO9v5nY/lM/+84A",
-	"r4CKaN3h7Q3r7xOUuztxgPHrbIjiNfDqdD3gAknZcUT1PfuKL6x7PKlrre6AwUde2GpDrg+/8Kn3DjOc",
-	"ct3LrDO4vlN+vnkS139Vovx71fnQRe+FZVMPTYH1+TXXn+iPXm36VZicOg62dNvFZaGfIHhRnTrOjh3Y",
-	"wWMXutdF21Y6258RL4FX/snHQzvZBUZVJWi/DyrIVRJCs5JBzbqc+jWysD2jh4cxYXv5T4UffQ7oOCRd",
-	"sMykBW1v0V/rNuXr75yBH8tJlaxyCcbdMtNRXs+/xYxiIqJuD/SLOmEKSjADadFADUg0wqn1IUxLNBuD",
-	"1b5hXw06WSE89mDCx1rpfDvb7/HnkxngMaEvCnLFo4GfHDYrnCko5mGm4JSiYkNOSaeLESlgzpQi48oA",
-	"tvqnOG6hVituKHo+iDf40FPPERrSrQrLuULiC7o2l6oq6SxjsC/98g/niFeYW1Hn6xzGNSG0bKWMZUZh",
-	"5Pwxe+AAmVl8sKbO8eL2fHifWwff7nz54UxCGgs8NmMtuFRSFLxC5plZZhzENCLBeW99c+zybWoNvDRL",
-	"AMuuWIHdMqmrpPXNtHQjGTfMnY6m4pQDVVKWQS7z1D3t1PTr31qU+M12viYPnNJBjPnho8eyxQrm9ko1",
-	"/X2+X8Dc/tjY0/ji36IY9YC5eNYuVuS40yTkgvL+VOPjPEu1ZqumWPokAgxs0FSF44liSBb9sT1X/uZp",
-	"ggBzH267BEvAlP4tDyoxdC8STqKJX6EYUqcVL7skZXxlGPd7vofqrF2Eo0AtUJo63W2GPdPLE/BsLLfC",
-	"WFGYPk/B6/aqr9Nb0FngBaPz6g40X8CUNVJ8aECCMXGWCaqGc3QsShtUMjWnnrZHmTSNxLTJ/ojoq2a8",
-	"c+xVcx+RjEu7bppONDQ2vD0UvNgG7PWS0yLS3sc/8ervE75u45h6Kn0nextDeE6bRxfMwD7MHWBrKEDU",
-	"9qCeQRcdCfQvECL+2tQRB7/7UFHX3KD0mTITPD1cmjVoKKeBWmYb/9f4sxnI5foT1Tx8vjZgbQUrD6Nc",
-	"dMhd46FwD7HIHbLbTjr3xRp9SefpHPNLRKcC7L5IjCog5HIk+ZpvSFPamZy35tRbXmEX01I1M5xHQ5Ui",
-	"RMTldk3VQHZ2B1rMRRuIzUSw3FWbY6TI0bT4jwL0qEDzMuhflLbsdWkn1xY4A2pcvLqlAyMW8kr04P21",
-	"WMjn8kIpgf7h93yGL5G76eclTm5+ebel4NUg9wcHhuF6jruSuInZhwcyDSUuMiLOO8DymCPv170lVX7v",
-	"bYid/Q5OnyTn8NWtONSR/DVe+IOgvuSXs8bia+5DDym4dIZwoaSEAgekxtIZpzGE1p1Y3+ZDlAGsYUBV",
-	"RhsJPx8G6T2A8x7GNuzP6xoGoOtP9MeAIQ20l9HCkG77goMa/LQV1CqkojaFjYGDsBo2reEiUDk3AV7Y",
-	"oDcBBgNoL99g/gyQHNFhPhmqk7BmYrfEHxMYuPGZGTesbRFH9UQ4TaIdS2dIyNkl7iUZGuOrTiP0sQGy",
-	"C+gkCMEvYlxcnDz/jL2FAw9QuvWFPMYcyEKD3RrVjTF1ZizfjGIQKZZ6PRcVmD6DV5bP7qe/1h67GUJF",
-	"J0ZY768RyGuQFgF5QRsVUGmNRcCc1RruBKy9NhvSuMjHhoX4dNl2r+MkHXVsk10KCmOF+tzIyEn+FOcP",
-	"ncQ9U+xKlCPaXFOGRGzbMDTFxDHbzqgKPJAl35DpbyyXNpsrlk81ud9y1m08XNiDTmWtdqlVs1gyK1Zt",
-	"378ARkxjedzWwMYhyRKr1+Mw828ffHu81njtT0Geyb2kC86lJl2gSI8W+GXyvz30Lu3uxajjDGhgrrFK",
-	"leROacWiZ22RSAyliFMyqrBsBjQAl+8n3o7labVWM+gjGDWDr1yrxjVeMmlAb4JXQVLAmhkLNZtt8N/H",
-	"vjFcrTQl5KHqshRy4TWaE7ATQpu9kZ4jE6LHqepfYRrufeSK+C6bnfOZr/PKh6FzpV5v+C0cmTt7mta5",
-	"J/fRu0tEqzTNDVi3o5FzaYXw0YLM5ediE/JOhm74HGplhyTk4hqokQsrsFeVzSZgrrIZ6o8GZdeuQ68A",
-	"z4cL5YQ38t82e57Vja6VyY2plbB+Xaj61ETQFP/37D+bJltlt//wpHknJ9kdn/8RQulO1QnZR3vRksdB",
-	"5HvaW/GN0xAQ78Ia+o36t7GZw9cBttMjUvyM6L6JLT/7S75C/fDLTGy5vN+O4jQe++jNIhxg98qiUgaI",
-	"9Y1ygdC4+j7d4Q1eMRbPX5Uu4LZwYU3gj/GcMnew8k3dEZoZYw1/vP7k/ulNRHtD3GgcRtxNl06VyvHb",
-	"M1rSnhOPhuc13Ll35HuBcVssLwxYCx8trSMpLO+r6OGlVguN+ZRObdB3oK9QihCEpn7qVxB7DORWx5Ph",
-	"ED+c8ff3SshPzC3jBF2rmLGqftypQgjebQc/KFkF/A5ag3EGy+3AagIhrWzfQkilFofYygu1OBohGXdk",
-	"BXdQDc4GfKEWL/CG31w6oFv5vVSrIN2UopwGT+EslPwNPaaNOeQx+MmQv+Bi0HIvuIcwe+P30ZfcsR03",
-	"TnOrpxq4Bbfok83wC6m9f4E1Lu+eQzntOy+Dw7JkHLE4AomRxK8/uX8GpEochVh30xdMk3Bb82laVcWs",
-	"ugVJJRKhLdwoss8JhbND5sFvhfR+pLQTPY57ZOzlV8d1920B+eVn8dMWvkjY5cKY9o0W1yRe8Vyt+IaV",
-	"akoprZQ24ie44KxE7DEbWmIcy5a2m15mRnoZsJ2ml+c7hg/PKXjiCi/eogeRwzHvp+2GSTF8HFdAfmmp",
-	"1tNQLSZG9cnsxRfx2H5vCV3ydTJMXNw9hES8LMKIiIMcZYmqxkZ8FBrs+dQy3Nc9hEd2sHQRHY72cs9K",
-	"XOell0zqmgHXoIk80qf29NN5/Qn/HaDzHUc1WxI5UYdk/VNHzL6IHUoefuE5GK/gTiGicBMM5yFtDc06",
-	"iJPtOoNPE8L45OaXdw5cIdfefXznrtR3AeqNriY3k+u7h3i2/Pv2w2/KC2aU1Vud8t269qNkdcUL6DbC",
-	"ESVIK3BQUZve6R3l+7eX2M3H+2W2QrydaSc+uJII0UnGG7tUDhqxrTiUobSiVGvp3YCtrwSnrKeife6X",
-	"39Fk2M7S4xiKVKwSO3Svl6pDnNirPBPXdBdrhTGdGDH0g/4zd1CaSiw6DAMQsGdeor8Y13oj5CI02ot9",
-	"NoxVdS26L8ZyoNTIZbnw7nXqw+6wyuuaJG7YIzo+0vAoRblLOU2JfqHP/y8AAP//",
+	"7L1blxs3kiD8V/Dxm3Nm5gzLJas9M9tVT2rZmtZa3dZIcvvB1o7AzCAJVxJIAcii2Dra374HEQAySQLJ",
+	"TF5Kcnf7wSqSeQEiAnG/fJwUalUrCdKayc3HSc01X4EFjZ+eqkZa90cJptCitkLJyc1kqdZsxeWG2SVo",
+	"YFwDE5LxqmL/YpXl1b9O2XopiiWz/A4Ms2JFF7BKyQWrhLGT6US4J71vQG8m04nkK5jcTAp833RiiiWs",
+	"OL14zpvKTm7mvDIwndhN7S6cKVUBl5NPn6aTp402Su+vco2Ls0vAN7KFAsOUnDJumLCGVdxYVvMFMMNF",
+	"ecuEZcKwhVIlmyuN9xm+8jc3soTOd3NRORAxXikJub3QsrqbWfEPL0Au7HJy882jR3EzxmohF7iX5yWs",
+	"amVBFpvvYbO/J/dsg+vQ8L4BY2+YAWkZX3Ahd1fpLmZrYZdCMrtWrOQbM/X7lMqyUkmgO6eMy5Jxadag",
+	"oSQIsTU3YWtL4CXodm+dZV65dWY2+dhtciVk+Py/ppOaWwvaPfP//Pz/Xf3ft//2T5MkHOZ/4rZY7gPA",
+	"be67N3zB1Jytl9zibosllwtwC2YrXgKba7W6ZRKghJIRGQjL4IMw1uFMAy832a3Nr+jV4xD3gkv4Mz4h",
+	"teKKS/hngwiZTCfwga/qyj1g+f6qVCu4mil1557k11Rzu2xX5G6eTCcO4UJDObmxuoGRqxMr0XeOuWUc",
+	"j2mGliu8P3ku/92hmH8Qq2blPhDC6dPXcSlCWliAxrW8rLh8/m0aTnXFpYNTs5ohTiKkvk5Cxl3eC5m5",
+	"0ituaQH/8c0kuZ5XyljQuRVp/DW5pt8l10Q3nL6qJgsk3YyBkW5OB9HrjbGwypO3wd9TBH6YuuneE+n7",
+	"DTd3OXBZbu7S8HqcXJC7/mSIvYEPifNm4YNlVrG5kOUWmIyyKnP03o9kRD8a0HlMNYaIeRdPcM/T6HE3",
+	"nIScT+5mUytpAFWKl1rNKli5PwslLZB+weu6EgV3K72u6Yp/+9W4ZX/svOufNMwnN5P//7rVWa7pV3Md",
+	"notv3FUEuGVrJybXWskFCTsSHoqVCsHmH+Pe8qQooLZcFghDXpbCPYdXL7WqQVvh9uG1kQjAjxMNHNc7",
+	"4UyLBbPu8cKgBiRZqdbSaUD/m8uGI3YbaUU1uZk8fvT4P68efX31u68nn6aTuvOK9pG7MnUfyvF5Heos",
+	"uYWkbPXfqNmvUFh37xNrtZg1Fp6iHEU1cGshPFzgPuy9WsLafS8srEzyAv8F15pv3GdVlWNu+NQlv587",
+	"i6En0QLe9u3rteVWGCsKM3ZvpFmU+4dJQ6F0aRxSSdUV1qshJTNCFqR4kjBgM5grDQlOMZ2Ubl2ySDCL",
+	"UsznoB3V3vOqAZO8fS6qqm95SIYF13rDUIDvP0FyK+7TmzdLrvsevl4qA7Q6xqVyxgC+SzgVVank66yq",
+	"t3Dfd6T/4p5MJsgYovAw6cA2bqVFKK0kSTVNKezTJRR3+8Qy0+oO5BM7SAxMJyCt9ncOuHrJzR+Bl0lD",
+	"BmHrKMqpq4RVp+0uxD1IZiyXRIoo7zQX1WTfUpqiqptEtJCWEwkmzKsumMOG4i3+oVk4fiet3iQOXUFb",
+	"S6yF2z0uduU1071rZ5vkI0qwnJhhmnnnOU67egPvB6LNNHTT/mN3gOceifvDhU8DENonxJVnwRnoYxua",
+	"yyTVkMLj7CSyQIxlDn0blH7OAF5ys0wKiO6i+9H7wpnye+spokG+T2nh3A9iAB0SOsQA6Hmphf6BV0GW",
+	"7xIhuhsOruK1KAGFMygv6w9fvbM6f+u0fWdypUqW2WUmwTnjRpgUw+CWzYU2li2hKoktrJVTd2bAlIQb",
+	"ppsKyim7gw2UTGm2BrFYEl9Mn7KkHeLu1E0lpFd40PruCpr2KTVokzzye6DC6yKoJmGXuJAc2NKEOI7a",
+	"EPzH01lWeerBX8up9n6CUtjha/+uFDalaok0w6/4DKqMMgelGafOecuqvbTDHFVjC7U6eGh+8Jf10cl0",
+	"cg96lvtBzAWk97rmSfVmF6+oSAYbEe/xLwzQCigJMMrTwIW5oie0BCbQ+ZpCxBgi1paQuasmnyyW0Y+V",
+	"pDllYfj2X1a8gDKae/tQMKrRBeQIxXjFY4gV34WZ98KFJ8TXBGHuGBVtpAeuGbXyYSCT3tDBNT+XdWPH",
+	"WMIB/viGG7bj4/xFkjC8YR/nWq3c759+kUEu3rCPQt6w7g2ffpE1Fw4iN+zjHWzMDfv5I3GJG0b/fgWr",
+	"ulIbgD/jAZ4y/7ib8MdX8MGClrx6Xn56++kXuW9rt0TTsbW/foT/HdKR/L1JGKpVzbXwHG24YOi3SuF9",
+	"s3XOOzp+D/s0XJRpH/Cca9QPyNAkUc41YJAgRhP4QgMc1Be7hlhClNPKU5D6VvO5HU1r9IrnTmT9PHnx",
+	"6PePv3EPd+wbv6lFpezk7R62O7eNkXT+uaNcF3sbRVH9hblYph1f03D8tt6XeH8Ks9/dixK8Bp7QUymY",
+	"RR4FwzfOYAFeLBn6E6bOqp0Ja24Zn2Gkq43qFcSfSHU1TFIobsdg90qUX5QX8NGxk1nSWjVVGaJK7lX3",
+	"oEuBFtoItQjDT/tvcEvCCFWIka4VHrZflZBQYrxONZZx45gfE3Mm1UyVGwaVAea0JMOKSpnOUWx3hTAb",
+	"LjBeNVKC/rFOLb/WasZnohI2of7zlZILDPiSgwnhNQNvaAiJSBRuMalVBkY0aI2v3cWps+iwbs1fjpfo",
+	"s1abQ8MHlxVhGElk71UpGn/GC3ij3P97+XzfRp/xYpf5j9AJWzmTwmUUCsMW0FGTtvGu5mym7DKeVy7L",
+	"GIgVhpVQiBJKxmeOgu0SVrcUnp7x4o5xwwyARApn3NuNwwWK6WhfGRS4+/eNwLEmkLHcDrUYgmlA96SX",
+	"VVWQACVv+Qu3TIOxhikZQSkVJkuAZkbtcbWWeY3YVpbDZw2rnQ3H87BjFvWw/mcUI94zhVTVrGTaYuwx",
+	"iecCqjJJlJ2EiCnzyRulshZKVnO7dDTKWamKZgUy6Z2oxJYGnmMZPf65Z6KCJ47uEwxgpu4Tosa90zD8",
+	"Mbp20cuL0SoNrObGQMnUPbLR4ZLHnW0N7t60jlgCxvMhbYyCLFTpT9I+CjyPTUYLAAZ4Qf0T0iCUZfII",
+	"c4zI5bbTq0fTby+yp6JQJYx1zWQ4So/qTT+96DmbKyjTVrOBe9BeCO//KLxeNcQwT/Ev3H7nJXHfcU3T",
+	"FvrhfT24e+rBCbJZuZcoXS+5vGoNgAr4PegrXmDUaToxjalBllBeOf0GlbvJdLISxgi56NxXNhQghuR3",
+	"0dLAkLKxUF6tfBKP+0Zzp70pvbly9mMMB7lPuNFiU1Sdj0uBi5gpWV6VqpnR3vEjBYDcCrm+u5orDWKB",
+	"7624WEF5ZdcCfQKNcebmCq4w/usMnxUXVfwU8HDlN+qYqrO9roS85xVihj6XfMUpXCWVvTJLtZb49xU+",
+	"z8FAi7l3PVzdQe3+pKDjlVnqRt4hBO5B8wVclVrVAdm8uophRQ0YaCyg3V77larpC7W+0uCwDd14QEuK",
+	"ngAyvq/oaD8QkelGCndJ7GwOtMBnTvagTSc93vxnGuCvcBFP2haX6XDCoUZcTlrjikfb4O6NlBUScyAw",
+	"l4tvtKoqBh9qpS2rlLozlICx7305vKFDGRDDdvhfDdepEEtVqfWWeOnQ4a5w2dJVpFoJya3KuL9XYAzP",
+	"aGpqnhEVUQjuhly4JaMY0+QMGo2lckai0mzJ74EZ4FU3htNZiYYCUqm8mANqFWvTuEIceeFg9c/GZ406",
+	"vdTxDXw3K0WZyyewWtR1TlQPUzS9fhnYvF96C5ppRNg2ChCm7Qpa8KdI4Xn5F2/U75FDX0oEzwh/Y/ms",
+	"gvSuGyneNzAgvO5fHO+Ij/UvTu3je9h0HSzDXYx3sBmrxpDYfNKJmw5XSunelzGGOvzO+xZPQa0IvkjK",
+	"kYmuxqtZxVHk+X3Hz85o9R/eHmIdpAUkfJetE2hrL3tgyWDpdaPvYdMfhk4k+Gi1yuRs5LA6XBDSkr6H",
+	"TdppEFCVynlYLFDNStm13lvPDGCCg+MuNTcWbhmsarth6yVIJpVdon+rBGnFXHTzm7KR4d0gut9udz0e",
+	"YgifFCJe+FDLDg4au1RZLds7Gse4mqaTUq2lsRr4KmOnOz31oIMOCiULUQnMjKR0rVVGnMwM6Pttu60b",
+	"F6i4HBA/SvEkVE1aCG1trfvePUDl4H+OYD3i8fhgvbu9Vx8d5j8Vi2Uy7L6TL4fuwzasgjkZQjKjVlQa",
+	"YJiS1WbKZhvmo3L7C4a5/SHlXMjIozshE4ezgrm9Uo2dMqmuyIk3ZUtRloCpHNEEu0Xf7qyx7XVsxTfu",
+	"UsBlzxSahmOcTE6DOCz77yg12j/H3/U2D5ALx9oD2LMRk3GPekXbGka37Sty+38VoZ0wt9Kce6iJEBFA",
+	"z0quQDiO+wYtxv0laOBePgwzdeBDLfROrmTvDaIcyIkzLDOZAELMLiy+XVVy/2rxAu7JoxMUEyHnCvNH",
+	"tCSWCFornTSY3e1CnmggVmEBvZQXFnrAImkTec6Z9hiTajj5f+7JYR5zHvuUdITRZQ+4x8LxouRPkE7o",
+	"GCTCTK9MJ8FxqjhKC3T/7Klfa2pnf4b1S27MWqVs5rrzywG9LVyZeUfkIEMdDs4indz8/lEsUpFuL9UG",
+	"w1Lb6tL2munGTvHa77vFa7/7j//oL15rMbVb43jgBLi7Mpv/0dCJG7r3SFm7pYOYYMwrTHbwYKGinkBE",
+	"P08qpZwxtFb6LpETcRzNHij/mW7RyU5qzfSzUHwKET+0aYqBk5eUTtDItmLAWF5RJea8MWRrcEEOlzUX",
+	"lhg+BW2uQtBGkgc5KQHC4WozRwe73KoSTS2sp0YPjtMtfaLAogFj0J5qYT8J9RnhjiklhgvD1gB3CY9c",
+	"NRBjY/C766TD/JFe9rCd0jYqkJgL6fXLQKx+O8jS8NnT8Pp+GfbSW147iSkZU3Os2jTPhJeJag1zGj9T",
+	"jfUhUM3nFsvbQ+rNBkPPDFW9Yc5zemFCIUaH4fCzS77YxHOwLiEfdxugm2TzKSuFBe774KK1exOtqtSa",
+	"rRSmGXHJLJY5xToKrOTGcgpyt6JH9BY/CLnAqnODMVvdILcYkbQ1M5YXFeQy+u8AaqzMx+yhGZCTBdeA",
+	"efhyytZLhV5abu7MuHf7BZeZ+OSWYB2GBd0MvdJt4rux+j/t/Ikde8cfNv1ZH4c8JK/xQrxD5T3d2UAS",
+	"OcFPjYXtZyL2Lfsnfg9vcEGDEql28tU2PlENvJsZK898vUhIy7thd7Bp+2GMTcXyuTQSYirNHs11rTLM",
+	"uPblSwTNAJHIhVr0tKe+e8Ii5wyoyrHuC9sf5HM72vhoCbKrujguPwn0PsGT6M3RuZDCUJ3PklcEzXsl",
+	"0iHdlxruBWWe7iW0NIfz2WJCzF5KW4K3cUbCFN1MM0BtbFzOi7t7ONx/lCVoY5VKiiDHQzfooE6XPpH/",
+	"GZ15Xi6sl6oCzIeTygtbQ+paqhKTVLRU0R6pcMtY28mZWfIa2AZs8kkkE/t22ga60F8wt2fxWE0nMtni",
+	"oC2rZ1Ktk4VgpMyNUPIx7UCkV+EzEXPOLp+wkP5VrUecUzoLr9Q6E9yqc70xEH02ZjqrtaHsLg2csn2T",
+	"ooq6YhyuKQ3dMwL9T7cTJmlhU2KwuOEOAjw5tEDsQGzrDHhkJxkQwWV00gBWJ2JHIEfBjunP5/8jMdVR",
+	"FHe++ZTWoJwdi7kuGFtu4KeAbsf2GrRrn0zeftozYOaiglR0yn3fFlBTdmooz9+2X1LaNq36Y+s0eHyo",
+	"4004oikmggwvdopQIYMakXXYsA5wyqkRB5wUu1EKT0FtmMIqNgcoY2l/JKygFgfiNnxjbhmGV9G28Jn4",
+	"iZpq64xkM6oyewduilm9YcoxRofJG0aqxpTFpMYpCxmMU0Y5iamlZA4sPv6WbTW1UWsZY5bElfdIJW0a",
+	"mzuBzQ4ieTxKJ0x0iPpgOOogWfSHomYbT3Y3XqlTc6wF95U/K3CI1Q0QCCgVnq6h3/Ag7wP0U54zOI45",
+	"OCc7a7L7XLUhEDoIkf2176mi/nVphqdmJzrtQ2yuNzSP1Pe9oJJkdZe2MoyFeowMUzN4bSFZ7zFa4vhI",
+	"HXr10a9Ii8nCDF+8BzdHVWm0rURVCXNajKfVUkZl8myr0+Q0jREd7/N7O8jr25ozvrrE7yoHpaSXq69K",
+	"XGulEzo1Cm+GXu5pWzKlwavXzOeADnf6NFUyCBpT8kcA3svtpJ0rbAU9h3h3m42WN3Yt0Lq5Qe0bBStv",
+	"DEyZAd+EJ+SyHswwwV/DKuJKM7iqlSELf0RV56Fs9BNSyHfqtfaKroYGfhOJTzEW3F3Dzm5SQPrvBkzw",
+	"F50RSNmavpkWMM/0qsAtxOI6tFKiP8P4DEcnD9teOtQVNPpP27pD/yxhfAEctpc0KUafLS74HHg+U93d",
+	"l1QbdiSttmUPxJP7qsoCDafdQNzcpaz4mgttvLvYgrE7gUmGtxEkktLMLW+kh3AHFzVIpiQYNttgt8Et",
+	"aF4gpT4e9ZRmIXltlsomSSbWkDpoUVtdtlRVaW6j3aEkkP7N5QaTC71CuuSGrdQ9lBS92BcZwQWbgI0j",
+	"TqwQ2QJMB56NzOA2Vpgwykf00RS1ipyASUXLtArb7DAlb7CLMJQM60OmjuMMcIr6LCDax9QTW6COdokd",
+	"CKco+BUUIGo7kgnPbV9c+gR1Gx0UsKpzCa/eGL/Mq3sKJ/uULFmOCcm5zYy7o6cdz0P11jGhEef5gW61",
+	"L4selfI9utNPrlo15h/tlK1GNEWa81AI1B9W3qHYnvN14ThBOMXHhwpe7cXw0nno1A95oN01qpipbcTW",
+	"24bLXxaP68l1Y8ekb3uheeq7zxUTPz30vd9K6OApJAE3ih4OxES/VelfnNq39Jbk0dDuiSmik2KHDnb2",
+	"N909AC3BdqihpcnOojtBR4Ky32oLjsPn8fLsYycz7gQukkoHzDlThCzGUVAjda5N6edxAm5vIg+Tg82T",
+	"R/S93GnIPLyxX3AtBt9VQU6oNcm1kMr2doQOkoJMdP3FneXB8kdhrEr1gM1RTM4PGe20cVSvy3DgDxF9",
+	"9Gx2jcK+rT3AmU1Lg9P7/G1DZm8Po/oKHHfKU+3Ksy/Ay0e94OF4BcFqGwi9EYQ2nn04n/Fg04l8yGSo",
+	"w8/nMvZ0cYkLvjjBZwP9wwkbM4I7HLCb9EwpMZM2280xsXIlpNjh7e0O8HlmdHi7L027u5S3n/YStE/N",
+	"zL5ICnVP7nR7LHfIYjsk03VvtU31U46sChyEzY/SQCqzlbrrk0OIhat9yzapLDNLzDsZWHU0zlCnap6k",
+	"j+BDGGURCA8zgrYURp8Q9PaUYqaqrQMcEQVTWixEqglVWWowYdoTpaT4+tlkDuiRmTamUDXkgkF6VL7z",
+	"XnTOrdk78XxzlZiU7zPc3k5HaRk4/2UYMtaQLrNL6UxRu/CU0okMehhk8nDSKlxLCfkz2dt8tCchb3t4",
+	"hB9qISR1fDh5csP0WM5wZsUqr1tLWBND630IsT3qtTnm8oFEQ08Ni8mTwVa6V49cxPdfWoDHTR4rvUMG",
+	"+vYCsbHR8KaWVbbHKdXtdJ80ONIuZAkfxkWtd7eNTwiXp7bfC7XQ3clvIgO+XP+0nk7DJ7cjGiy8gnWa",
+	"KGMN+ezJ1GA/YgCzvmZKloyuZzNYkiU6JsDaEyCNVslwGzjGG0MX8DxeRiuREW2T5vfY2jhA0GkSnQbL",
+	"N77zcacBU7GE4s53k2WvlOH7FV4dojiYVLbrVvDvjyOKQmO3KyoAeNuLkYNvGzP3Kq0jeuM9JGdjNC4O",
+	"tUQNUVKGm6cs4XQfPFekWMabujFGFiy9g2miI4Zx5Xsf5AnpHP0zclxyBKseXtU2NoB2srO7t+8WxcNO",
+	"9eyHhiqDnOLHKrmnKKf9FUgxinZiEVI63UbJasPczz672ca5YKqx1FwEz1k7i9b6zo8DOK+f+hk6pdC4",
+	"xn1lGhlyiJ1HpHc2n6Hq0Wya6hUnv5v/nhePy6/D+JAb331+j/GG+saD+dkBvuOqzfHxmb2dh3PI09gG",
+	"tRx/oJywEzKt1stNSiPZOKqtlLHHpCf1ZiX5huTuvSnQvfbpWyPGQ3mobG9hriinZtmsuMR2yTgD2tit",
+	"ln6dVvloRu40OUy0IDl65FPnBW2DEFx7EgzAq5PP6PGHMroOxzelzJ7M1yDtM1+vkq5iOdBTWWQMitdU",
+	"cbH/3A5o9na4FIul702WELlqnf0tn4S9m8XSCf1ijtdamNwsBl9qF6d4e3kR6jCGtplCD3CZOA30SHce",
+	"SFk0vvaBxqcdePuRI0x9ajgutSXTHAIrWIG057AesKfFbq9WzLv0PT8LJY2qYlFjp9Fbn/mwA9Ay3O4v",
+	"8RVFjOp3SaXmJQypcaIFn7UzrO/r0aNkv+503A4GDzl+u2UAUllRpE0dHAGYiO34xMGM3zs0s07/DB9g",
+	"VWfOXWginc4Sww7cGY0uryJiVn16rbtJ817FCne064kv7+6u06N7EreVRINYyOej+gJttb3p9j7p75Oy",
+	"R9oDu/yc1PvEs4De5ievLY+9gAMhngfKHVodMhr5iMyFznNHV+0Oj/PuRqna2fvBkX4gR6HtgHqMPvos",
+	"Tl9OZMbRJT/u9v7dnv1MjWyzCeTIN2dgLWh2Bxu24nfOhooic5rsbiNLk2kbXm3+CDr7PjUPOc2YzyxV",
+	"99V4SfKFTiOqeJ3wwoSiQsuUpOIAI8rMJGt6fipF3J1bUiWpvwQ5tdwfQcCEthOJpx5S//tQSFe0GNyB",
+	"GYGqM2Gb+1nYVEmyNbaJrN+0dyAzZTsHPXqjL+CK1Ra4gsMnJGuSPAtDs7dJewcIu2TdIj8gsDNqO5J3",
+	"h/KSZ3AtbLE8puP8wD7yw3rDv44hwV0u+ENyeJmfN2MYHlIrVnDLHoXRPWKFtlQsEyeR0F8IvOTmNRQa",
+	"bFrjuQOov40N7HZH+KGEI/5HfSnuoLZuQc7aA2pG1v/68VWpA3sYx6BQ3j44JjdVv4ZCybIPMczgJQm8",
+	"7EOiW0HVI5yOqmHPl5+fNKF0Ollrke07vzdH6wfyXreQ69BUbH3qfdBxm20LifiuLqV2B6LmJ4kS2Yy3",
+	"YPzJ+6aNexRiNdlGQo1+3snjR48m00mjK3cerK3NzfV1qVbwVcX1nakb/ZV/8LV7xvX948l+y4gHO+lf",
+	"3lG+4HEykaft9kxIhnPOerwOd2lIhWDyJPz9ThwMHS/TSVWiBETqTCrZ8eahDtid+PdofHbhOKzc03uK",
+	"Dkahd/jD6DB23jVMOziHi9qL8uOX8saHWXaiWzyjKJ6rmeOOu6Nr/o+LoC2Uyiz19Fh9bwfpnIQfES07",
+	"rtfgmNzgEY0JT05Pe99Ak+/BNiRVbXCydycrYaf3xE7nPO8CC44bJJYpUnfuLFw4bwiP2wmnNd2C/sE7",
+	"yndl3fBm8yZoUn295nGLZ5mb0WnafzzEO93zEsO0jMr48tEWFhbbSo1rT9o/HnsG2PIjM+BRztvxSHva",
+	"SSmMFbKwOa8r6owjbZN5j09hXvFFMgiBMGFcbrfZos5gugGm9G7zpa5tmGPWPaOsnLqe3k63IdXuOs3W",
+	"kPjYL+qUWIifedVBVIvRyNHmwR8REdbBTpJETTIpfaxI/u118m/ZfQ4s5+AjCN7jGUgnQXjM9BKkvQED",
+	"5PCyvtklf/EF5rFODkHm53qSfotu5ABi8Jny7cRS/FbI3cHPLcqz4+Vm3AgzqsYnm6JQqUVmDlj2dPfO",
+	"dce+pTjAfbaJ/XGSI9zF9pzX/dlcb8flNa0z+3A/vBhWmohrmg6dy+3Rc2HNptN69fxFfG1b5/0NtJXz",
+	"xw7ECbNw/JOSC4DI1s4+47QUi+1Eg61sYS3tMz8Zb0gx4DinWrurnAsi9/3OQc8lJWEAJ/mL2UZN+GGX",
+	"0gk19JieVJm9LxLNIEPqDbbECck3/RWPrcvPI6mF2RZyfN39LJ3O9NOyP+jW34+uiOnro2OUnbKYxLHM",
+	"c2fojNnse34cx7nTRuLU2cSjRjt2x4L2NG8ertTmBUoMsQ3DWO1b543qW0nN9lKRZMxjNmeoDskJp92z",
+	"521qP3lyq/ym3dpWy4iwxp42yj91GmDsdiwmDhytAakszfGAcoqHdr3cTKYjgtfVMe0He6omRg31DYK5",
+	"J/8mwOLCojmC/AKymVwBjRZ289q9zssD4Jr4Pq4BbTj6Kj5gaW1NjgQTJJagrmPqTsAkjnYKTS//J1zY",
+	"7qEWOND1E9YszROmeOgFAtSizsexneonWRzzSUH2ThYXpge0CWG+PbL56hf5i/wOu406LFF/O5qBwhnt",
+	"jll1R/MleUww88uexp6daMT8It32sNbw3Ycr/Ood+5dKqbspWyt9N8VxJ9M4XWXK2urtW/ZOKgnvMJuv",
+	"Bjn9Rb4zUM3jF8wqxuUGg/JGLCS+51+/Yo7MKM5S8wWUTvPlkqmav2+AvSNye/fVL/I7bLWKF77jNSXa",
+	"CCWvfTv1f/vVKPmO/curZ0/Z77/59//819DLkEY4s3cOP+/cfqe/yG5HVso+nCIUHH9gxkL91S+Y4i4K",
+	"kOTXiHNy9eRm8qTmxRKuHn/1qKWIzndtSdrkjaeTTqDuZoLprw4kvBaTm8nvvvoaH1Rzu0Q6veZNKfDo",
+	"LciZFTH7vJzc4NzHJ3iFu0fzFVjQZnLzc/q8tZdcP6Wz+2l68MoXGFn69NYdN1MraegEPX70KKbS+X5l",
+	"HUz86jkUnfCDqUpuC8hj8Kzsj0UnhclPiks/Ky7uOjTvxaPfrFZcbxz43flx72FWc1FNmYQ1GEvJpVi8",
+	"sMDCfwL42+nEUz2WZse+BO6ZhJNrrOvKYuap+zWDGmQj7xvALBFPM0vgGMyJ8DpQ2XR5fOAOLogQfD6x",
+	"NURLseTCcSGfAM+ZA0k7HuAOattOxT0GYUvfzCiJr/8COkh/JDxcFrT4ksuSOsg297dL9TTaAIFJnM/n",
+	"Rq2XihVcsrUWlnrrltzyGTfYZLdYgvElCcOh7pt8XeFBIZtMmdxReUoXT6YhyP0HVW7OBnX/dEp7+LSt",
+	"OvjspYth3L/7YY4TqqjudfEcxdkQJgwY8OpCB5n+HrONT2yBgpiEe/BT8f3Z2d7BO/z9hvHCvmMWqsog",
+	"OZWiZGEGje/ojG+e4uS2qc+rmOLQtinTjaTRaRWOi2hkCRqXS4Y344a9E+W7WxbeZrm5C6/jv0j30ReW",
+	"SrVmwnzF3DnwKhJIpwXNHWDm4h7YSkhnKNwS3asVGGp+bPgmlBhYxRYK8/027B3e+g4rdNzHF9zYq+/c",
+	"Oq6ef/uONIRtov6J22L5HcFtTwDsV+n5TcbJdo4BFjYaGncSy2QRmkte1yANTZ5zW1WJmRgpERNaabZk",
+	"u+eB6ctlcarCjj3kQRre5xgsNUqgF25B6YQXHxZ1Fj5YotKrdtB/+7pd2XmpM/hT26XDTKmRtr4HfYXN",
+	"tSEQQzh1FicDZo7cXAP8FfrE1TO64oKcy7/hkvACGmdTVSh4fP33XKu/UkWRh5RuZBJQ04lPY9sGzust",
+	"4JxfmtDDP4swuThK6AVbGMEBFsgTb6ma+F0w+t7hDAu75OteZGGXLaTqO9hcGczzz1J2LAMYxDdJojgu",
+	"joqKb3evgymd44TBtJ7s4i6jgX+TTFcbtaAYjUkvqVPfdcqaLmkVfA8bQs5FOYLTE1pPHkrEtQo6i+8t",
+	"5i3wzdTPC8N29EHxgQ/CbPFZn7+Z47QxrJy1sF/4YO7FIOtecGHz90lVodplojdJ6DASoW2uG0AWB9Fn",
+	"AXb90f3ziZTBCshduw26V7BS9/CCegOM8064m/7sDkaCoL/ZV0DPBCNaMOMIKIKTU0CXvm1qL3i6xs80",
+	"K7PPDozz0uAF6e8HCTtg3Sa+aZiNQdNKfGOJ0fR4PVO+5Cp7mv+AV3yZSHBruzAj+GmpnI7l4BSiFjhW",
+	"mHete7sWchi8PdftU1Rb0/5YkE/TPrM2+NljWRxhTZxs61/YtxMknZBsrvQW4+6z5DPa8svmPBg6cO3z",
+	"+Z+cSezPz9+ki+eCaP8vcQ9x6D3jTMKadTprOX7qUd9tmaAk+DrVcOtBUml19a1jPqeYce6UP+MFvIqF",
+	"vmc+5rFQcpRqntT7Y6Xll6FRO7C9Ue7/l9T8YsWuLDGuSECYdrJbZ5v2w1FSoJtbkRW8z9ow/JkpJMwQ",
+	"GwZ0WsZTd0+WUkxoPDH0qbFTRcIunG2Ye+wt6T5X5Lmz5KS/Df0+KmGsn3CrdAl6mE/PKL1NziEL0KeM",
+	"XeG/b5Mn5ADU38AHO4SxD48khi60X0LI0VPBhZWtQPKtYzcxg65z4uI5GnPorj/6vz5d86KA2vJYOpk2",
+	"zH6UdN2zOI3u1PNYc5yd7omynXJ3TkfG5ey+N/wOPGf00MNgwEG8kKzMqFVPfhsgPr8i9qSlwUFq2OXw",
+	"SivB8eQILYbNQBlnJd8MRO7eoVMzA/o+NPLKeJ9/iBedaGaeHzu+w8MDK8gXdi68ABu8NuigJiQBhusq",
+	"wKaXGNce7sLZw3td+eHYWfXmJV5xSRPqi8rZcdu9sPREiGI2nI8YZ1J2CDdpizeZcfCt5nPE12h0PS9h",
+	"VSsLssBORUNQcekTjZsZYfZ+fVYSuCD6cWOMoy+w1ZmTKtSU4YgPrMxTmhm16kSAesgkw+Tf+xG6/Qf+",
+	"v+NVJx363Zj6HZS4CbsUpjMw+Px2z/aLqZsk69YkpV9aATfbNkfE86Nu843eXhT77/etLgcsYKVy7/96",
+	"1Psf3P55AK68NSP7gpy52xQNm9cys8TQ3K9NuQB0NfjEsiU3OHoZ27Zv4Dgv8/Zp7z+Wr3au/buRyIkp",
+	"lpejgB0oD5DSWWznpHRMjn9QKb3PGIFrybiENeVfhdojJgxbK41WWYZPapnmU76/0l6bqH3qeHw26qDG",
+	"Dvv0MINF45ZJyVv42heqiA0/9jMcQpf3fHbV+agLfCo+ElTow+QdZs5EX2jV0NSRPJFlZHyntViWlfiS",
+	"0Qt4LH2BbN54H1PNm31JaMQ/zDIMLU7THkxROu3KPXma8mMO9U9GwqDi4LBN/HDV7cXxD89lfx3zxcPE",
+	"viwmJjH59p+OcplxtBI917kskhHyvS0dzMv1WLr3JUbuO+NgLih0CQSpwO946do8sGC9kPnbHej0wPZv",
+	"KGC9JL59saldq61sQkw15Ks4OcJ9F0dAod8Lb3MHVhhWwbzTmXe8qCSyu5411V2+jMMt9klV/VZoqrfz",
+	"5W4XlDLRinIuKtum7BvJa7NUdkgrfbKghz9wrzXBSp12//tz7ua4sm9/YPH5z+m22K4zfE4Uhod1pdql",
+	"4LSjGiSL7hvGMfNhw9ZOmPlZY7yq9oaMcYkNHGKHJ4lzaw+V4O10PPdwSJQgP6ivnQY3XjgVZcXlxtfq",
+	"mFsGvFhimQrUFot4PGyd2mgNVPOT2M5H+qM31/Sps7Y8Pz53rE2Hx+a19WOyzi4X90JgxFmNR8Hewqqu",
+	"fBOGXF7fm3DN2a0jD8603fChMh86loP/WJh7t9Htpg5HJvGowkK6kCjieSYk7zZ5v3hp0RM2d+bwXGm2",
+	"Xiq4x1EAUJuYO9KODJi2DQNoiL331NlO6qD0bf+GVgBuEUenK0+6hGOp1j/FLjRforYeVnfhUrA9VxGZ",
+	"TE4j4/I4S8lPQkvC/SfqPvKP7LuBRLC8bCXLxrFg1NnJXu7MrioVmOPQ32lOk7WUYzuVS2RczwY7lLCx",
+	"3z/8NVs9dC5Z/41lpy2rTwZKsSg7ti3qNi0aRIurXoXgTxetRv0TXL4qgps7rD5HsDghSnXrsa1n7H5Q",
+	"FGB2oIR6rofSdXccVTJLiND1Mlx2Gd9IeHyYr/9507FoFUxJ8HmuAUi3NEYpdCIy3p88DNgY1b/+6P75",
+	"1EecR6V7uJuef3v5RJoLF15hBkUsvMKOWlRmtWi43tIDs6k0u6C+7rS1zAoiz5OOBvt5pVDqUX4Y8eCn",
+	"/eCv/0eW929C9hIBPkBnKX8aKAyOx014DE+7Bbee3JhyRoFu5FEnDwvs+yMl0nyRrC6Mvb4sLhx8WkRk",
+	"8xF6mkpk/NvygVIGt1BxiYiJHBEueXzO9/5mEhCe+imCBngFVI7sDm9v7sE+Qbm7EwcYv87GUV4Dr05X",
+	"Vi6QOR6HfT+wQ/vCCtKTutbqHhh84IWtNuSf8Qufehc2w3nhvcw6g+t75SfFJ3H9FyXKv1fFFOMIXlg2",
+	"9dA8XZ8EdP2R/uhV+V+FGbTjYEu3XVwW+lmMF1X84xTegb1QdqF7XbQNurOdLvESeOWffDy0k/10VOW0",
+	"ZFoOlTYrCaHtyyDl2alfI1sEZIyFMHBtTw0v/BB5QO8m6YJlRh/f3qK/1m3KFwkK0ynMVbLKZUF3C3ZH",
+	"uWb/FtOeiYi63eQv6ikqKAsOpEUrOiDRCKfWh1gy0WyMqPvWhzXoZK312IMJH2pnFOYO5Xf488kM8Jj4",
+	"HEXi4tHATw6bFU5nFPMwnXFKobshp6TTD4oUMGdKkXFlAIcmULC5UKsVNxTiH8QbfHys5wgN6fuFNWch",
+	"Owf9r0tVlXSWMSKZfvn7cwRVzJ2o88UY49o5WrZSxjKjMLx/yx45QGYWH6ypc7y4PR/eNdLBtztffsyV",
+	"kMYCj21tCy6VFAWvkHlmlhlHWo3Iwt5b3xz7pZtaAy/NEsCyK1Zg31Hqz2l9WzLdSMYNc6ejqTglapWU",
+	"CpFz7LinnZoj/lsLZb/ZTirlgVM6iDE/xvVYtljB3F6ppr9j+guY2x8aexpf/FsUox4wF08txrIhd5qE",
+	"XFByomp8MGqp1mzVFEuf6YDRF5pPcTxRDEn1P7Z7zd88TRBgHsJtl2AJWHew5UElhu5Fwkk08SsUQ4rJ",
+	"4mWXpIwvDON+zw9QQraLcBSoBUpTp7vNsPt8eQKejeVWGCsK0+cpeN1e9WV6CzoLvGAKgboHzRcwZY0U",
+	"7xuQYEycCoOq4Rwdi9IGlUzNqTvwUSZNIzG3sz9s+6oZ7xx71TxEJOPSrpumE7KNrYMPBS+2AXu95LSI",
+	"tPfxj7z6+4Sv2zjmx0o/E8DGEJ7T5tEFM7CjdQfYGgoQtT2oZ9BFRwL9EnHs35g64uD3ECrqmhuUPlNm",
+	"gqeHS7MGDeU0UMts4/8afzYDuVx/pMKMT9cGrK1g5WGUiw65azwUHiAWuUN225nxvqKkLzM+nQh/iehU",
+	"gN1niVEFhFyOJF/zDWlKOzMI15y69CvsB1uqZoaTfaichYi43C78GsjO7kGLuWgDsZkIlrtqc4wUOZoW",
+	"/1ElHxVoXgb9i3KrvS7t5NoCp2mNi1e3dGDEQl6JHry/Fgv5XF4ob9E//IHP8CUSTP3kycnNz2+3FLwa",
+	"5P4IxjCm0HFXEjcxRfJAOqTERUbEeQdYHnPk/XqwzM/vvA2xs9/BOZ7kHL66E4d6u7/GC78X1OH9ctZY",
+	"fM1D6CEFl84QLpSUUOCo2Vjf4zSG0F8Ui/B8iDKANYz6ymgj4efDIH0AcD7AAIz9yWfDAHT9kf4YMO6C",
+	"9jJaGNJtn3HkhZ9bg1qFVNRLsTFwEFbD5l5cBCrnJsALG/QmwGAA7eVb9Z8BkiN69SdDdRLWTOz2IcAE",
+	"Bm58ZsYNa/vYUdETzuVoB/wZEnJ2iXtJhsb4qtNSfmyA7AI6CULwsxgXFyfPP2ED5MADlG59IbeYA1lo",
+	"sFtDzzGmzozlm1EMIsVSr+eiAtNn8Mry2cM0AdtjN0Oo6MQI68N1K3kN0iIgL2ijAiqtsVKZs1rDvYC1",
+	"12ZDGhf52LBbAF223ZA5SUcd22SXgsKApj43MnKSP8ZJTidxzxS7EuWIXtyUIRF7SwxNMXHMtjP0Aw9k",
+	"yTdk+hvLpc3miuVTTR625nYbDxf2oFPtrV1q1SyWzIpV25wwgBHTWG7bQt04blpiiX0cC//No2+O1xqv",
+	"/SnIM7mXdMG51KQLVBLSAj9P/reH3qXdvRh1nAGNHjZWqZLcKa1Y9KwtEomhFHFKRhWWzYBGCfP9xNux",
+	"PK3WagZ9BKNm8IVr1bjGSyYN6E3wKkgKWDNjoWazDf5767vX1UpTQh6qLkshF16jOQE7IbTZG+k5MiF6",
+	"nKr+BabhPkSuiG8F2jmf+TqvfBg6V+r1ht/Bkbmzp2mde3IfvbtEtErTcIN1O2Q6l1YIHyzIXH4udkrv",
+	"ZOiGz6Ggd0hCLq6Bus2wAhtq2WwC5iqbof54UHbtOjQ08Hy4UE54I/9ts+dZ3ehamdzAXwnr14WqT00E",
+	"TfF/z/6zabJVdvtfnzSU5SS749M/Qijd0T8h+2gvWnIbRL6nvRXfOA0B8S6sod+oyRybOXwdYDs9IsVP",
+	"2+4bK/OTv+QL1A8/z1iZy/vtKE7jsY/eLMIBttgsKmWAWN8oFwgN/u/THd7gFWPx/EXpAm4LF9YE/hDP",
+	"KXMHK995HqGZMdbwx+uP7p/eRLQ3xI3GYcTddOlUqRy/PaMl7TnxaHhew717R75hGbfF8sKAtfDB0jqS",
+	"wvKhih5earXQmE/p1AZ9D/oKpQhBaOpHkwWxx0ButWUZDvHDGX9/r4T8xNwxTtC1ihmr6ttOFULwbjv4",
+	"Qckq4PfQGowzWG4HVhMIaWX7FkIqtTjEVl6oxdEIybgjK7iHanA24Au1eIE3/ObSAd3KH6RaBemmFOU0",
+	"eApnoeRv6DFtzCGPwY+G/AUXg5Z7wQOE2Ru/j77kju24cZpbPdXALbhFn2yGX0jt/TOscXkPHMpp33kZ",
+	"HJYl44jFEUiMJH790f0zIFXiKMS6mz5jmoTbmk/Tqipm1R1IKpEIvetGkX1OKJwdMo9+K6T3A6Wd6HHc",
+	"I2MvvzquBXELyBGZEpfq1YRb+Cxhlwtj2neDXJN4xXO14htWqimltFLaiB8zgwMdsRFuaIlxLFva7syZ",
+	"mTtmwHY6c57vGH59TsETV3jxFj2IHI55P23LTorh40wF8ktLtZ6GajExqplnL76Ix/Z7S+iSL5Nh4uIe",
+	"ICTiZRFGRBzkKEtUNTbio9Bgz6eW4b4eIDyyg6WL6HC0lwdW4jovvWRS1wy4Bk3kkT61p5/O64/47wCd",
+	"7ziq2ZLIiTok6586YkBH7FDy9Wce1vEK7hUiCjfBcGjT1mSvgzjZrjP4OCGMT25+fuvAFXLt3ce37kp9",
+	"H6De6GpyM7m+/xrPln/ffvhNecGMsnqrnb9b136UrK54Ad1GOKIEaQVOU2rTO72jfP/2Erv5eL/MVoi3",
+	"M5LFB1cSITrJeGOXykEj9j6HMpRWlGotvRuw9ZXgKPhUtM/98s80vraz9DgrIxWrxDbi66XqECc2VM/E",
+	"Nd3FWmFMJ0YMcQpj9g5KU4lFh2FKA/bMS/QX41pvhFyERnuxz4axqq5F98VYDpSaCy0X3r1OzeIdVnld",
+	"k8QNe0THRxoepSh3Kacp0S/06f8FAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
