@@ -93,7 +93,7 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 
 // nothing says why a result has no changes.
 func (s *Service) nothing(ctx context.Context, l store.Lane, r store.Reconciliation) error {
-	_, _, withheld, err := s.Store.WithheldOf(ctx, r.ID, "", store.Page{Limit: 1})
+	_, _, withheld, err := s.Store.WithheldOf(ctx, r.ID, "", store.Page{Limit: 1, Count: true})
 	switch {
 	case err != nil:
 		return err
