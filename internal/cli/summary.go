@@ -70,13 +70,7 @@ func drawBalance(w io.Writer, b balance) {
 // stands in the way.
 func (r *result) summary(w io.Writer) {
 	drawBalance(w, balanceOf(r.Balance))
-	codes, verbs := map[string]int{}, map[string]int{}
-	for _, f := range r.Findings {
-		codes[f.Code]++
-	}
-	for _, c := range r.Changes {
-		verbs[c.Verb]++
-	}
+	codes, verbs := r.counts()
 	drawFindings(w, codes)
 	drawVerbs(w, verbs)
 	drawWithheld(w, r.Withheld)
@@ -87,15 +81,21 @@ func (r *result) summary(w io.Writer) {
 	}
 }
 
-// told is what machines get of it.
-func (r *result) told() map[string]any {
-	codes, verbs := map[string]int{}, map[string]int{}
+// counts are those of the findings by code, and of the changes by verb.
+func (r *result) counts() (codes, verbs map[string]int) {
+	codes, verbs = map[string]int{}, map[string]int{}
 	for _, f := range r.Findings {
 		codes[f.Code]++
 	}
 	for _, c := range r.Changes {
 		verbs[c.Verb]++
 	}
+	return codes, verbs
+}
+
+// told is what machines get of it.
+func (r *result) told() map[string]any {
+	codes, verbs := r.counts()
 	return map[string]any{
 		"lane": r.Charter.Lane, "balance": balancesOf(r.Balance), "findings": codes, "changes": verbs,
 		"withheld": len(r.Withheld), "stopped": r.Stopped(), "toDo": r.toDo(), "guards": r.Guards, "notes": append([]string{}, r.Notes...),

@@ -2,7 +2,9 @@ package connector
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -55,18 +57,13 @@ func (s Settings) Read(given map[string]string) (Given, error) {
 			}
 		}
 	}
-	names := make([]string, 0, len(given))
-	for name := range given {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
+	for _, name := range slices.Sorted(maps.Keys(given)) {
 		if _, ok := g.declared[name]; !ok {
 			wrong = append(wrong, fmt.Sprintf("setting %q is not known for %s%s; known are %s", name, s.Of, document.Suggest(name, known), strings.Join(known, ", ")))
 		}
 	}
 	if len(wrong) > 0 {
-		return g, fmt.Errorf("%s", strings.Join(wrong, "; "))
+		return g, errors.New(strings.Join(wrong, "; "))
 	}
 	return g, nil
 }

@@ -43,25 +43,27 @@ type Keys []Key
 
 var index = regexp.MustCompile(`\[\d+\]`)
 
-// covers: a path of a document is one that the declared path means.
-func covers(declared, path string) bool {
-	d, p := strings.Split(declared, "."), strings.Split(index.ReplaceAllString(path, "[]"), ".")
-	if len(d) != len(p) {
-		return false
-	}
-	for i := range d {
-		if d[i] != p[i] && d[i] != "*" {
+// parts of a path of a document, as declarations have them: items without their number.
+func parts(path string) []string { return strings.Split(index.ReplaceAllString(path, "[]"), ".") }
+
+// covers: a path of a document, in parts, is one that the declared path means.
+func covers(declared string, path []string) bool {
+	i := 0
+	for part := range strings.SplitSeq(declared, ".") {
+		if i == len(path) || part != path[i] && part != "*" {
 			return false
 		}
+		i++
 	}
-	return true
+	return i == len(path)
 }
 
 // find is the key that stands at a path, one with its own name before one for any.
 func (k Keys) find(path string) *Key {
 	var any *Key
+	at := parts(path)
 	for i := range k {
-		if covers(k[i].Path, path) {
+		if covers(k[i].Path, at) {
 			if !strings.HasSuffix(k[i].Path, "*") {
 				return &k[i]
 			}
@@ -73,12 +75,13 @@ func (k Keys) find(path string) *Key {
 
 // below lists the names that may stand directly below a path.
 func (k Keys) below(path string) (names []string) {
+	above := parts(path)
 	for _, key := range k {
 		parent, name := "", key.Path
 		if at := strings.LastIndex(key.Path, "."); at >= 0 {
 			parent, name = key.Path[:at], key.Path[at+1:]
 		}
-		if name != "*" && !strings.HasSuffix(name, "]") && (parent == "" && path == "" || parent != "" && covers(parent, path)) && !slices.Contains(names, name) {
+		if name != "*" && !strings.HasSuffix(name, "]") && (parent == "" && path == "" || parent != "" && covers(parent, above)) && !slices.Contains(names, name) {
 			names = append(names, name)
 		}
 	}

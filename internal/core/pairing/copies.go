@@ -57,7 +57,7 @@ func says(one *record.Roster, i int, other *record.Roster, j int) (word, attribu
 			}
 		}
 	}
-	if n := one.Column("employeeNumber").Cell(i); len(n) >= 3 && strings.Trim(n, n[:1]) == "" && other.Column("employeeNumber").Cell(j) != "" && n != other.Column("employeeNumber").Cell(j) {
+	if n := one.Column("employeeNumber").Cell(i); oneFigure(n) && other.Column("employeeNumber").Cell(j) != "" && n != other.Column("employeeNumber").Cell(j) {
 		return n, "employeeNumber"
 	}
 	return "", ""
@@ -104,9 +104,11 @@ func carriesMark(r *record.Roster, i int) bool {
 			}
 		}
 	}
-	n := r.Column("employeeNumber").Cell(i)
-	return len(n) >= 3 && strings.Trim(n, n[:1]) == ""
+	return oneFigure(r.Column("employeeNumber").Cell(i))
 }
+
+// oneFigure tells a number such as 9999, which nobody was given in order.
+func oneFigure(n string) bool { return len(n) >= 3 && strings.Trim(n, n[:1]) == "" }
 
 // copied says by what one of the two looks like a copy of the other's human, "" when
 // neither does.

@@ -1,7 +1,9 @@
 package reconcile
 
 import (
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -23,7 +25,7 @@ func (m *Memory) Rule(r Ruling) error {
 	both := r.Person != "" && r.Account != ""
 	switch {
 	case r.Kind == "leave-alone" && both || r.Kind == "leave-alone" && r.Person+r.Account == "":
-		return fmt.Errorf("leave-alone rules on one person or one account")
+		return errors.New("leave-alone rules on one person or one account")
 	case r.Kind != "leave-alone" && !both:
 		return fmt.Errorf("%s rules on a person and an account; name both", r.Kind)
 	}
@@ -66,17 +68,6 @@ func (m *Memory) Rule(r Ruling) error {
 	return nil
 }
 
-// ruled is a ruling on a pair with the last reason that was given for it.
-func (m *Memory) ruled(kind string, pair pairing.Pair) Ruling {
-	out := Ruling{Kind: kind, Person: pair.Person, Account: pair.Account}
-	for _, r := range m.Reasons {
-		if r.Pair == pair {
-			out.Reason, out.At = r.Reason, r.At
-		}
-	}
-	return out
-}
-
 // Unrule takes a ruling on a pair back, and says whether there was one.
 func (m *Memory) Unrule(person, account string) bool {
 	pair := pairing.Pair{Person: person, Account: account}
@@ -99,19 +90,20 @@ func (m *Memory) Clear(r Ruling) {
 
 // Rulings are those that are kept.
 func (m *Memory) Rulings() (list []Ruling) {
-	for _, p := range m.Same {
-		list = append(list, m.ruled("same", p))
+	last := map[pairing.Pair]Reason{} // that was given for a ruling on a pair
+	for _, r := range m.Reasons {
+		last[r.Pair] = r
 	}
-	for _, p := range m.Different {
-		list = append(list, m.ruled("different", p))
+	for _, kept := range []struct {
+		kind  string
+		pairs []pairing.Pair
+	}{{"same", m.Same}, {"different", m.Different}} {
+		for _, p := range kept.pairs {
+			list = append(list, Ruling{Kind: kept.kind, Person: p.Person, Account: p.Account, Reason: last[p].Reason, At: last[p].At})
+		}
 	}
 	for side, leaves := range []map[string]Leave{m.LeftPeople, m.LeftAccounts} {
-		ids := make([]string, 0, len(leaves))
-		for id := range leaves {
-			ids = append(ids, id)
-		}
-		slices.Sort(ids)
-		for _, id := range ids {
+		for _, id := range slices.Sorted(maps.Keys(leaves)) {
 			r := Ruling{Kind: "leave-alone", Person: id, Reason: leaves[id].Reason, Until: leaves[id].Until}
 			if side == 1 {
 				r.Person, r.Account = "", id
