@@ -134,7 +134,7 @@ func newBonds() *cobra.Command {
 // withheld reads all that a lane did not draft.
 func (c *client) withheld(lane string) (list []planning.Withheld, err error) {
 	all, err := gather[apiclient.Withheld](c, true, func(cursor *string, limit *int) (*http.Response, error) {
-		return c.ListWithheld(c.ctx, lane, &apiclient.ListWithheldParams{Count: c.counted(), Cursor: cursor, Limit: limit})
+		return c.ListWithheld(c.ctx, lane, &apiclient.ListWithheldParams{Cursor: cursor, Limit: limit})
 	})
 	for _, w := range all.Items {
 		list = append(list, planning.Withheld{Verb: w.Verb, Reason: w.Reason})
