@@ -35,7 +35,7 @@ func main() {
 	var o options
 	flag.StringVar(&o.sizes, "sizes", "", "numbers of people; 10000,100000,1000000 when not given, quality: 10000,100000")
 	flag.StringVar(&o.noise, "noise", "low,medium,high", "levels of noise, for quality")
-	flag.StringVar(&o.houses, "houses", "observatory,merger,school,works,clinic", "the places whose habits to make lists by, for quality")
+	flag.StringVar(&o.houses, "houses", "observatory,merger,school,works,clinic,group,cityhall,fjord,harbour", "the places whose habits to make lists by, for quality")
 	flag.StringVar(&o.charter, "charter", "bench/weighing-charter.yaml", "the charter, for quality")
 	flag.IntVar(&o.rounds, "rounds", 3, "interleaved rounds; medians are shown")
 	flag.StringVar(&o.binary, "binary", "bin/twinning", "the program to measure")

@@ -15,10 +15,12 @@ type House struct {
 	FamilyFirst, OnlyShown                 float64                         // of the accounts
 	Surname                                func(m *maker) string           // one more
 	Latin                                  func(m *maker, s string) string // how the application writes a name
+	Pairs                                  [][2]string                     // given names of two humans that look like one
+	Habits
 }
 
 // Houses by name. Those that are held back are measured and not tuned to.
-var Houses = []House{observatory, merger, school, works, clinic}
+var Houses = []House{observatory, merger, school, works, clinic, group, cityhall, fjord, harbour}
 
 // HouseNamed finds a house.
 func HouseNamed(name string) (House, bool) {
@@ -36,7 +38,8 @@ func made(syllables []string) func(m *maker) string {
 		if m.rng.IntN(2) == 0 {
 			s += m.one(syllables)
 		}
-		return strings.ToUpper(s[:1]) + s[1:]
+		first := firstLetter(s)
+		return strings.ToUpper(first) + s[len(first):]
 	}
 }
 
@@ -85,7 +88,7 @@ var works = House{
 	},
 }
 
-// clinic is held back: it is measured, and nothing was tuned to it. Shifts begin
+// clinic: shifts begin
 // on the first of a month, most people share a ward's telephone, the application
 // keeps logins that are numbers, and names are those of many countries.
 var clinic = House{

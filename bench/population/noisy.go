@@ -71,6 +71,7 @@ func WriteNoisy(dir string, n int, seed uint64, noise Noise, house House) error 
 		m.add()
 	}
 	m.traps(max(2, int(m.r.trap*float64(n))))
+	m.neighbours(n)
 	return m.write(dir)
 }
 
@@ -132,6 +133,8 @@ func (m *maker) person() *human {
 	}
 	switch {
 	case m.chance(m.r.noPhone):
+	case m.chance(house.Ward):
+		h.phone = fmt.Sprintf("+56 2 6%03d %04d", len(h.dept)*7%1000, int(h.dept[len(h.dept)-1])*31+int(h.site[len(h.site)-1]))
 	case m.chance(house.Switchboard):
 		h.phone = fmt.Sprintf("+56 2 2000 %04d", m.rng.IntN(4))
 	default:
@@ -178,6 +181,7 @@ func (m *maker) enrol(h *human) *login {
 		if m.chance(house.Handles) {
 			a.mail = m.handle() + "@post.example"
 		}
+		m.withoutKey(h, a)
 	} else if m.chance(m.r.oldDomain) {
 		a.other, a.mail = h.mail, strings.Replace(h.mail, "larkspur", "candlewick", 1)
 		h.why = "former domain"
@@ -185,6 +189,7 @@ func (m *maker) enrol(h *human) *login {
 	if m.chance(house.NoPhones) {
 		a.phone = ""
 	}
+	m.reached(a)
 	if m.chance(house.NoDays) {
 		a.created = ""
 	} else if m.chance(m.r.recreated) {
@@ -210,6 +215,7 @@ func (m *maker) enrol(h *human) *login {
 			a.family = m.mistyped(a.family)
 		}
 	}
+	m.typedElsewhere(h, a)
 	if house.Latin != nil {
 		a.given, a.family = house.Latin(m, a.given), house.Latin(m, a.family)
 	}
@@ -217,7 +223,9 @@ func (m *maker) enrol(h *human) *login {
 		a.given, a.family = plain(a.given), plain(a.family)
 	}
 	if m.chance(m.r.cut) {
-		a.family, _, _ = strings.Cut(a.family, "-")
+		if first, _, _ := strings.Cut(a.family, "-"); len(first) > 3 { // "al-" is no name
+			a.family = first
+		}
 	}
 	a.display = a.given + " " + a.family
 	if m.chance(house.Middle) && h.middle != "" {
