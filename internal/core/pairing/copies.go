@@ -2,6 +2,7 @@ package pairing
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -14,7 +15,8 @@ import (
 
 // forTests are said of accounts that copy a human, wherever they are said.
 var forTests = wordsOf(`test tests testing tester testuser tst dummy demo sandbox training formacion capacitacion prueba pruebas formation essai essais schulung
-	schulungen testkonto ubung egitim deneme szkolenie szkolenia testowe testowy treinamento teste testes formazione prova opleiding utbildning ovning`)
+	schulungen testkonto ubung egitim deneme szkolenie szkolenia testowe testowy treinamento treino teste testes formacao formazione prova opleiding utbildning ovning
+	opplaering opplaring koulutus testi koolitus apmacibas mokymai skoleni skolenie obuka testni kepzes oktatas teszt formare oiliuint daotao nghiem dokimi ekpaideusi tadrib`)
 
 // forWork are said of accounts of services, of several, or of administrators; they are
 // trades as well, so that a department or a title does not say it.
@@ -37,8 +39,12 @@ func tokens(cell string) []string {
 	return strings.FieldsFunc(record.Fold(cell), func(r rune) bool { return !unicode.IsLetter(r) })
 }
 
+// marks are the words by which records say that they are no human's own: those of the
+// usual languages, and those that the lists show to be such.
+type marks map[string]bool
+
 // says finds a word that one record says of itself and the other does not, and where.
-func says(one *record.Roster, i int, other *record.Roster, j int) (word, attribute string) {
+func (m marks) says(one *record.Roster, i int, other *record.Roster, j int) (word, attribute string) {
 	for _, name := range saying {
 		cell := one.Column(name).Cell(i)
 		if cell == "" {
@@ -52,15 +58,29 @@ func says(one *record.Roster, i int, other *record.Roster, j int) (word, attribu
 			cell, _, _ = strings.Cut(cell, "@")
 		}
 		for _, w := range tokens(cell) {
-			if (forTests[w] || !trade && forWork[w]) && !saysToo(other, j, w) {
+			if (forTests[w] || m[w] || !trade && forWork[w]) && !saysToo(other, j, w) {
 				return w, name
 			}
 		}
 	}
-	if n := one.Column("employeeNumber").Cell(i); oneFigure(n) && other.Column("employeeNumber").Cell(j) != "" && n != other.Column("employeeNumber").Cell(j) {
-		return n, "employeeNumber"
+	for _, name := range numbered {
+		if n := one.Column(name).Cell(i); oneFigure(n) && !bearsNumber(other, j, n) {
+			return n, name
+		}
 	}
 	return "", ""
+}
+
+// numbered are the attributes that hold the number of a human.
+var numbered = []string{"employeeNumber", "externalId"}
+
+func bearsNumber(r *record.Roster, i int, n string) bool {
+	for _, name := range numbered {
+		if r.Column(name).Cell(i) == n {
+			return true
+		}
+	}
+	return false
 }
 
 // saysToo: the other record says the word as well, so that it tells nothing apart.
@@ -77,11 +97,12 @@ func saysToo(r *record.Roster, i int, word string) bool {
 
 // copies notes of every pair by what one of the two looks like a copy.
 func (w *weigher) copies() {
+	w.shown = w.shownMarks()
 	met := [2]map[record.Row]bool{{}, {}}
 	marked := func(side int, r *record.Roster, row record.Row) bool {
 		m, known := met[side][row]
 		if !known {
-			m = carriesMark(r, int(row))
+			m = w.shown.carried(r, int(row))
 			met[side][row] = m
 		}
 		return m
@@ -90,21 +111,87 @@ func (w *weigher) copies() {
 		x := &w.pairs[i]
 		p, a := w.people[x.Person], w.accounts[x.Account]
 		if marked(0, w.in.People, p) || marked(1, w.in.Accounts, a) {
-			x.copy = copied(w.in.People, int(p), w.in.Accounts, int(a))
+			x.copy = w.shown.copied(w.in.People, int(p), w.in.Accounts, int(a))
 		}
 	}
 }
 
-// carriesMark: the record says any of the words, or bears a number of one figure.
-func carriesMark(r *record.Roster, i int) bool {
+// How many accounts without twin carry a word that says what they are, and as what share
+// of how often it would be found if twins carried it as well.
+const (
+	fewestMarked = 3
+	mostOwned    = 0.1
+	ownersAsked  = 40000
+)
+
+// shownMarks finds the words that accounts without twin carry again and again, and
+// accounts of known humans hardly ever: what they are called by belongs to no human. Where
+// keys say little, nothing can be told from that.
+func (w *weigher) shownMarks() marks {
+	r := w.in.Accounts
+	_, owned := w.known(ownersAsked)
+	if len(owned) == 0 || len(w.accounts) == 0 || len(w.accounts) > r.Len()/2 {
+		return nil
+	}
+	open := map[string]int{}
+	for _, row := range w.accounts {
+		eachToken(r, int(row), func(word string) { open[word]++ })
+	}
+	for word, n := range open {
+		if n < fewestMarked || n > len(w.accounts)/10 {
+			delete(open, word)
+		}
+	}
+	at := map[string]int{}
+	for _, row := range owned {
+		eachToken(r, int(row), func(word string) {
+			if _, asked := open[word]; asked {
+				at[word]++
+			}
+		})
+	}
+	shown := marks{}
+	for word, n := range open {
+		if float64(at[word]) < mostOwned*float64(n)*float64(len(owned))/float64(len(w.accounts)) {
+			shown[word] = true
+		}
+	}
+	return shown
+}
+
+// eachToken visits the words in which a record says what it is, each once.
+func eachToken(r *record.Roster, i int, yield func(word string)) {
+	var seen [32]string
+	n := 0
+	for _, name := range saying {
+		cell := r.Column(name).Cell(i)
+		if name == "email" {
+			cell, _, _ = strings.Cut(cell, "@")
+		}
+		if cell == "" {
+			continue
+		}
+		for _, w := range tokens(cell) {
+			if len(w) < 3 || n == len(seen) || slices.Contains(seen[:n], w) {
+				continue
+			}
+			seen[n] = w
+			n++
+			yield(w)
+		}
+	}
+}
+
+// carried: the record says any of the words, or bears a number of one figure.
+func (m marks) carried(r *record.Roster, i int) bool {
 	for _, name := range saying {
 		for _, w := range tokens(r.Column(name).Cell(i)) {
-			if forTests[w] || forWork[w] {
+			if forTests[w] || forWork[w] || m[w] {
 				return true
 			}
 		}
 	}
-	return oneFigure(r.Column("employeeNumber").Cell(i))
+	return slices.ContainsFunc(numbered, func(name string) bool { return oneFigure(r.Column(name).Cell(i)) })
 }
 
 // oneFigure tells a number such as 9999, which nobody was given in order.
@@ -112,11 +199,11 @@ func oneFigure(n string) bool { return len(n) >= 3 && strings.Trim(n, n[:1]) == 
 
 // copied says by what one of the two looks like a copy of the other's human, "" when
 // neither does.
-func copied(people *record.Roster, p int, accounts *record.Roster, a int) string {
-	if word, where := says(accounts, a, people, p); word != "" {
+func (m marks) copied(people *record.Roster, p int, accounts *record.Roster, a int) string {
+	if word, where := m.says(accounts, a, people, p); word != "" {
 		return fmt.Sprintf("the account says %q (%s): is it the human's own, or for tests, training, a service or an administrator?", word, where)
 	}
-	if word, where := says(people, p, accounts, a); word != "" {
+	if word, where := m.says(people, p, accounts, a); word != "" {
 		return fmt.Sprintf("the person says %q (%s): is it a human at all, or a copy for tests or training?", word, where)
 	}
 	return ""

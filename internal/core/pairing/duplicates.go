@@ -105,7 +105,7 @@ func (w *weigher) second(people bool, x alike, probability float64) {
 	p := int(w.AccountTwin[x.taken])
 	keep, why := w.keep(p, x.taken, x.left)
 	advice := fmt.Sprintf("keep %q: %s", w.in.Accounts.ID(keep), why)
-	copy := copied(w.in.People, p, w.in.Accounts, x.left)
+	copy := w.shown.copied(w.in.People, p, w.in.Accounts, x.left)
 	if copy != "" { // closing it would take from somebody what is meant to be there
 		words, advice = words+"; "+copy, "rule leave-alone if it is meant to be there; else "+advice
 	}

@@ -36,6 +36,7 @@ func Explain(in Input, weights *evidence.Weights, prior float64, p, a int) *Expl
 	m := &matcher{Result: newResult(0, 0), in: in}
 	w := newWeigher(m)
 	w.weights = weights
+	w.know(weights.Forms())
 	x := &Explanation{Needed: math.Log2(in.Evidence.Accept/(1-in.Evidence.Accept)) - math.Log2(prior)}
 	var pairs []Explained
 	if p >= 0 {

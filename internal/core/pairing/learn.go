@@ -31,7 +31,7 @@ const (
 func (w *weigher) learn() {
 	if w.weights = w.in.Evidence.Weights; w.weights == nil {
 		w.teach()
-		w.weights = w.weights.Kept()
+		w.weights = w.weights.WithForms(w.forms).Kept()
 	}
 	w.reweigh()
 	expected := w.half()
@@ -150,23 +150,7 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 			l.Keyed[c] = l.Keyed[c] || c == evidence.Email || c == evidence.Number || c == evidence.Phone
 		}
 	}
-	var people, accounts []record.Row
-	total := 0
-	for _, s := range w.PersonState {
-		if s == Twinned {
-			total++
-		}
-	}
-	step := max(1, total/mostTwins)
-	n := 0
-	for _, row := range w.in.People.Order() {
-		if w.PersonState[row] == Twinned {
-			if n%step == 0 {
-				people, accounts = append(people, record.Row(row)), append(accounts, w.PersonTwin[row])
-			}
-			n++
-		}
-	}
+	people, accounts := w.known(mostTwins)
 	left, right := w.read(0, people), w.read(1, accounts)
 	var mu sync.Mutex
 	w.inChunks(len(people), func(from, to int) {
@@ -200,6 +184,86 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 		}
 	}
 	return l
+}
+
+// known lists twins that something else than evidence makes, at most so many of them,
+// from all over the lists.
+func (w *weigher) known(most int) (people, accounts []record.Row) {
+	total := 0
+	for _, s := range w.PersonState {
+		if s == Twinned {
+			total++
+		}
+	}
+	step, n := max(1, (total+most-1)/most), 0
+	for _, row := range w.in.People.Order() {
+		if w.PersonState[row] == Twinned && !w.Guessed[int(row)] {
+			if n%step == 0 {
+				people, accounts = append(people, row), append(accounts, w.PersonTwin[row])
+			}
+			n++
+		}
+	}
+	return people, accounts
+}
+
+// mostNamed are the twins whose names are looked at for what people are called elsewhere.
+const mostNamed = 60000
+
+// learnForms finds what people of these lists are called elsewhere.
+func (w *weigher) learnForms() {
+	if w.in.Evidence.Weights != nil {
+		w.know(w.in.Evidence.Weights.Forms())
+		return
+	}
+	people, accounts := w.known(mostNamed)
+	lesson, left, right := evidence.NewFormLesson(), w.readers[0](), w.readers[1]()
+	for i := range people {
+		lesson.Twin(left, right, int(people[i]), int(accounts[i]))
+	}
+	w.know(lesson.Learn())
+}
+
+// calledOtherwise joins those whom one key joins and whose names seemed another's, where
+// people of these lists are known to be called so.
+func (w *weigher) calledOtherwise() {
+	left, right := w.readers[0](), w.readers[1]()
+	cleared := map[edge]bool{}
+	for e, key := range w.recycledBy {
+		p, a := int(e.p), int(e.a)
+		if w.PersonState[p] != Contested || w.AccountState[a] != Contested || !w.unsureP[p] || !w.unsureA[a] {
+			continue
+		}
+		if pattern := evidence.Compare(left.Face(p), right.Face(a)); pattern.NamesAgree() {
+			w.join(p, a, Keyed)
+			w.By[p] = uint8(key) // charters have few keys
+			delete(w.PersonNote, p)
+			delete(w.AccountNote, a)
+			delete(w.recycledBy, e)
+			cleared[e] = true
+		}
+	}
+	if len(cleared) > 0 {
+		w.Issues = slices.DeleteFunc(w.Issues, func(i Issue) bool {
+			return i.Code == "recycled-key" && cleared[edge{record.Row(i.Person), record.Row(i.Account)}]
+		})
+		w.Proposals = slices.DeleteFunc(w.Proposals, func(x Proposal) bool {
+			return x.Code == "recycled-key" && cleared[edge{record.Row(x.Person), record.Row(x.Account)}]
+		})
+	}
+}
+
+// withoutDoubtedKey takes from a pair what the key says that is in doubt itself.
+func (w *weigher) withoutDoubtedKey(x *weighed) {
+	key, doubted := w.recycledBy[edge{w.people[x.Person], w.accounts[x.Account]}]
+	if !doubted {
+		return
+	}
+	for _, attribute := range w.in.Keys[key].Attributes {
+		for _, c := range feeds[attribute] {
+			x.pattern.Forget(c)
+		}
+	}
 }
 
 // spread prepares records from all over a roster.

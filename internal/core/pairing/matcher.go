@@ -21,10 +21,12 @@ type matcher struct {
 	ruledP    map[int]bool
 	unsureP   map[int]bool // contested for what keys say alone: evidence may settle it
 	unsureA   map[int]bool
+	// pairs that one key makes and all else speaks against, with the key
+	recycledBy map[edge]int
 }
 
 func newMatcher(in Input) *matcher {
-	m := &matcher{Result: newResult(in.People.Len(), in.Accounts.Len()), in: in, different: map[edge]bool{}, odd: map[int][]int{}, oddA: map[int][]int{}, ruledP: map[int]bool{}, unsureP: map[int]bool{}, unsureA: map[int]bool{}}
+	m := &matcher{Result: newResult(in.People.Len(), in.Accounts.Len()), in: in, different: map[edge]bool{}, odd: map[int][]int{}, oddA: map[int][]int{}, ruledP: map[int]bool{}, unsureP: map[int]bool{}, unsureA: map[int]bool{}, recycledBy: map[edge]int{}}
 	for _, d := range in.Different {
 		p, ok1 := in.People.Find(d.Person)
 		a, ok2 := in.Accounts.Find(d.Account)
@@ -242,6 +244,7 @@ func (m *matcher) byKey(p, a int) {
 	}
 	if why := m.recycled(p, a, first); why != "" {
 		m.ask("recycled-key", p, a, why)
+		m.recycledBy[edge{record.Row(p), record.Row(a)}] = first
 		return
 	}
 	m.join(p, a, Keyed)
@@ -285,11 +288,12 @@ func (m *matcher) sameNames(p, a int) bool {
 	return family != "" && family == m.in.Accounts.Column("familyName").Cell(a) && m.in.People.Column("givenName").Cell(p) == m.in.Accounts.Column("givenName").Cell(a)
 }
 
-// unlike: names, login and addresses are all another's.
+// unlike: names, login and addresses are all another's. A surname in common is no more
+// than what relatives have.
 func (m *matcher) unlike(p, a int) bool {
 	people, accounts := m.in.People, m.in.Accounts
-	name := NameOf(people, p)
-	return likeness.Names(name, NameOf(accounts, a)).Level == likeness.Differ &&
+	name, other := NameOf(people, p), NameOf(accounts, a)
+	return (likeness.Names(name, other).Level == likeness.Differ || likeness.OtherGiven(name, other)) &&
 		likeness.Login(name, accounts.Column("userName").Cell(a)).Level <= likeness.Differ &&
 		likeness.Emails(people.Column("emails").Values(p), accounts.Column("emails").Values(a)).Level != likeness.Part
 }

@@ -15,6 +15,8 @@ type weigher struct {
 	readers          [2]func() *evidence.Reader // people, accounts
 	people, accounts []record.Row               // rows that are open, by id
 	faces            [2][]*evidence.Face
+	forms            evidence.Forms
+	shown            marks // words that the lists show to be said of no human's own account
 	counts           *evidence.Counts
 	weights          *evidence.Weights
 	pairs            []weighed
@@ -31,10 +33,18 @@ type weighed struct {
 }
 
 func newWeigher(m *matcher) *weigher {
-	return &weigher{matcher: m, readers: [2]func() *evidence.Reader{
-		func() *evidence.Reader { return evidence.People(m.in.People) },
-		func() *evidence.Reader { return evidence.Accounts(m.in.Accounts) },
-	}}
+	w := &weigher{matcher: m}
+	w.know(nil)
+	return w
+}
+
+// know has the names read with the forms that they have in these lists.
+func (w *weigher) know(forms evidence.Forms) {
+	w.forms = forms
+	w.readers = [2]func() *evidence.Reader{
+		func() *evidence.Reader { return evidence.People(w.in.People).Knowing(forms) },
+		func() *evidence.Reader { return evidence.Accounts(w.in.Accounts).Knowing(forms) },
+	}
 }
 
 // weigh pairs by evidence.
@@ -43,6 +53,8 @@ func (m *matcher) weigh() {
 		return
 	}
 	w := newWeigher(m)
+	w.learnForms()
+	w.calledOtherwise()
 	w.open()
 	if len(w.people)+len(w.accounts) == 0 || m.in.Evidence.Asks && (len(w.people) == 0 || len(w.accounts) == 0) {
 		return
@@ -175,6 +187,9 @@ func (w *weigher) candidates() {
 					continue
 				}
 				x := weighed{Pair: pair, pattern: evidence.Compare(w.faces[0][pair.Person], w.faces[1][pair.Account])}
+				if len(w.recycledBy) > 0 {
+					w.withoutDoubtedKey(&x)
+				}
 				if x.bits = first.Bits(&x.pattern); x.bits > least || x.pattern.Rehired() && first.Bits(x.pattern.Regardless()) > least {
 					x.likely = math.Exp2(x.bits)
 					kept[p] = append(kept[p], x)

@@ -63,7 +63,11 @@ const (
 	blockNumber
 	blockFull
 	blockPlace
+	blockPlain // letters that no import loses
 )
+
+// blockLetters of a word's beginning and end bring mistyped names together.
+const blockLetters = 3
 
 func blocked(kind, a, b uint64) uint64 { return mix(mix(a+kind*saltWord) ^ b*saltFull) }
 
@@ -75,18 +79,28 @@ func (f *Face) EachBlock(yield func(key uint64)) {
 	}
 	for i := range given {
 		g := &given[i]
-		roots := append([]string{g.Spoken}, g.Fulls...)
-		for _, root := range roots {
-			r := hash(root)
-			for j := range family {
-				if w := &family[j]; w != g || len(family) == 1 {
-					yield(blocked(blockName, r, hash(w.Spoken)))
-					if len(w.Text) > 4 {
-						yield(blocked(blockStart, r, hash(w.Text[:3])))
-						yield(blocked(blockEnd, r, hash(w.Text[len(w.Text)-3:])))
-					}
+		for j := range family {
+			w := &family[j]
+			if w == g && len(family) > 1 {
+				continue
+			}
+			for _, r := range g.roots {
+				for _, s := range w.roots {
+					yield(blocked(blockName, r, s))
+				}
+				if w.start != 0 {
+					yield(blocked(blockStart, r, w.start))
+					yield(blocked(blockEnd, r, w.end))
 				}
 			}
+			for _, s := range w.roots {
+				f.blockGiven(g, s, yield)
+			}
+			if g.marked || w.marked {
+				yield(blocked(blockPlain, g.plain, w.plain))
+			}
+		}
+		for _, r := range g.roots {
 			if f.day != noDay {
 				yield(blocked(blockDay, r, uint64(f.day)))
 			}
@@ -94,15 +108,10 @@ func (f *Face) EachBlock(yield func(key uint64)) {
 				yield(blocked(blockPlace, r, f.department.all^f.title.all*3^f.location.all*5))
 			}
 		}
-		for j := range family {
-			if w := &family[j]; w != g || len(family) == 1 {
-				f.blockGiven(g, hash(w.Spoken), yield)
-			}
-		}
 	}
 	for j := range family {
 		if f.day != noDay {
-			yield(blocked(blockFamilyDay, hash(family[j].Spoken), uint64(f.day)))
+			yield(blocked(blockFamilyDay, family[j].roots[0], uint64(f.day)))
 		}
 	}
 	for i := range f.locals {
@@ -128,9 +137,9 @@ func (f *Face) blockGiven(g *word, family uint64, yield func(key uint64)) {
 		return
 	}
 	yield(blocked(blockInitial+(1-side)<<8, uint64(g.Text[0]), family))
-	if len(g.Text) > 3 {
-		yield(blocked(blockGivenStart, hash(g.Text[:3]), family))
-		yield(blocked(blockGivenEnd, hash(g.Text[len(g.Text)-3:]), family))
+	if g.start != 0 {
+		yield(blocked(blockGivenStart, g.start, family))
+		yield(blocked(blockGivenEnd, g.end, family))
 	}
 }
 
@@ -141,7 +150,9 @@ func (f *Face) eachSure(yield func(key uint64)) {
 		yield(blocked(blockFull, f.name.full, 0))
 	}
 	for i := range f.phones {
-		yield(blocked(blockPhone, phoneValue(f.phones[i].digits), 0))
+		if l := &f.phones[i].Line; l.Digits != "" {
+			yield(blocked(blockPhone, lineValue(l), 0))
+		}
 	}
 	for _, e := range f.emails {
 		yield(blocked(blockEmail, hash(e.text), 0))

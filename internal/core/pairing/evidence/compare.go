@@ -6,8 +6,6 @@ import (
 	"twinning/internal/core/pairing/likeness"
 )
 
-const lineDigits = likeness.LineDigits
-
 // Compare finds how two prepared records agree. It gives the same whichever of
 // the two comes first, but for Status.
 func Compare(person, account *Face) (p Pattern) {
@@ -20,6 +18,11 @@ func Compare(person, account *Face) (p Pattern) {
 	p.emails(person, account)
 	if p.Levels[Email] < same {
 		p.logins(person, account)
+	}
+	if p.Levels[Given] < part && p.Levels[Given] != missing && p.Levels[Family] >= part && (person.calls(account) || account.calls(person)) {
+		// what one is called by stands in what the other signs in with, beside the
+		// surname: it is known what they are called elsewhere
+		p.Levels[Given], p.Share[Given] = missing, 0
 	}
 	p.phones(person, account)
 	p.numbers(person, account)
@@ -42,7 +45,7 @@ func Compare(person, account *Face) (p Pattern) {
 // Rehired: the name agrees, the number is another, and somebody who is here has
 // an account that is suspended.
 func (p *Pattern) Rehired() bool {
-	return p.namesAgree() && p.Levels[Number] == differ && p.Levels[Status] == statusLoose
+	return p.NamesAgree() && p.Levels[Number] == differ && p.Levels[Status] == statusLoose
 }
 
 // Regardless is the pattern without number and status.
@@ -114,6 +117,9 @@ func (p *Pattern) logins(a, b *Face) {
 			}
 			p.Levels[Login] = max(p.Levels[Login], level)
 			stand = min(stand, x.share)
+			if x.text == y.text && p.Levels[Email] == differ {
+				p.Levels[Email] = missing // a local part in another domain, or a login here that is an address there
+			}
 		}
 	}
 	if p.Levels[Login] != loginHandle {
@@ -126,6 +132,19 @@ func (p *Pattern) logins(a, b *Face) {
 	if stand < 1 {
 		p.Stand = float32(stand)
 	}
+}
+
+// calls reports whether a login or local part of the other is made of this record's
+// given and family name in full.
+func (f *Face) calls(other *Face) bool {
+	for i := range other.locals {
+		for j := range f.logins {
+			if m := &f.logins[j]; m.full && m.key == other.locals[i].key {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // standing is how common a name is that gives the other record's login.
@@ -145,18 +164,16 @@ func (p *Pattern) phones(a, b *Face) {
 	for i := range a.phones {
 		for j := range b.phones {
 			x, y := &a.phones[i], &b.phones[j]
-			level := differ
-			switch m, n := x.digits, y.digits; {
-			case m == n:
-				level = same
-			case m[len(m)-lineDigits:] == n[len(n)-lineDigits:] && len(m) != len(n):
-				level = variant
+			level := Level(x.Compare(&y.Line))
+			if level <= p.Levels[Phone] {
+				continue
 			}
-			if level > p.Levels[Phone] {
-				p.Levels[Phone] = level
-				if level > differ {
-					p.Share[Phone] = float32(x.share)
-				}
+			p.Levels[Phone] = level
+			switch {
+			case level == part:
+				p.Share[Phone] = float32(max(x.ends, y.ends))
+			case level > part:
+				p.Share[Phone] = float32(max(x.share, y.share))
 			}
 		}
 	}

@@ -28,6 +28,7 @@ const (
 	saltPhone = 0x27d4eb2f165667c5
 	saltCore  = 0x85ebca77c2b2ae63
 	saltEmail = 0xff51afd7ed558ccd
+	saltEnd   = 0xb492b66fbe98f273
 )
 
 const hintBits = 1 << 23 // a MiB
@@ -60,7 +61,7 @@ func (f *Face) eachValue(yield func(v uint64, telling bool)) {
 		yield(f.emails[i].value(), false)
 	}
 	for i := range f.phones {
-		yield(phoneValue(f.phones[i].digits), true)
+		eachLineValue(&f.phones[i].Line, yield)
 	}
 	for i := range f.numbers {
 		yield(numberValue(f.numbers[i].core), len(f.numbers[i].core) >= shortNumber)
@@ -74,8 +75,24 @@ func (n *name) eachValue(yield func(v uint64, telling bool)) {
 	}
 }
 
-func phoneValue(digits string) uint64 {
-	return mix(hash(digits[len(digits)-lineDigits:]) ^ saltPhone)
+// eachLineValue visits a telephone's number, where it has one, and its end.
+func eachLineValue(l *likeness.Line, yield func(v uint64, telling bool)) {
+	if l.Digits != "" {
+		yield(lineValue(l), true)
+	}
+	yield(endValue(l), false)
+}
+
+func lineValue(l *likeness.Line) uint64 {
+	return mix(mix(hash(l.Digits[len(l.Digits)-likeness.LineDigits:])^saltPhone) ^ hash(l.Extension))
+}
+
+// endDigits of a number are counted, to know how many end so.
+const endDigits = 4
+
+func endValue(l *likeness.Line) uint64 {
+	end := l.End()
+	return mix(hash(end[max(0, len(end)-endDigits):]) ^ saltEnd)
 }
 
 func numberValue(core string) uint64 { return mix(hash(core) ^ saltCore) }
@@ -160,7 +177,7 @@ func (r *Reader) eachValue(i int, yield func(v uint64, telling bool)) {
 			yield(emailValue(v), false)
 		})
 	}
-	r.eachPhone(i, func(digits string) { yield(phoneValue(digits), true) })
+	r.eachPhone(i, func(l likeness.Line) { eachLineValue(&l, yield) })
 	for _, column := range r.numbers {
 		record.EachValue(column.Cell(i), func(v string) {
 			if key, n := coreKey(v); n >= 0 {
@@ -283,6 +300,9 @@ func (c *Counts) share(v uint64) float64 {
 	return (others + 0.5) / float64(c.records+unseen)
 }
 
+// shortEnd is how often an extension of three digits is the end of a stranger's number.
+const shortEnd = 0.001
+
 // Fill tells the face how common its values are.
 func (c *Counts) Fill(f *Face) {
 	f.name.eachWord(func(w *word) { w.share = c.share(mix(w.key ^ saltWord)) })
@@ -302,13 +322,19 @@ func (c *Counts) Fill(f *Face) {
 		}
 	}
 	for i := range f.phones {
-		f.phones[i].share = c.share(phoneValue(f.phones[i].digits))
+		x := &f.phones[i]
+		if x.ends = c.share(endValue(&x.Line)); len(x.End()) < endDigits {
+			x.ends = max(x.ends, shortEnd)
+		}
+		if x.share = x.ends; x.Digits != "" {
+			x.share = c.share(lineValue(&x.Line))
+		}
 	}
 	for i := range f.numbers {
 		f.numbers[i].share = c.share(numberValue(f.numbers[i].core))
 	}
 	i := 0
-	f.patterns(func(_ string, share float64) {
+	f.patterns(func(_ string, share float64, _ bool) {
 		f.logins[i].share = share
 		i++
 	})

@@ -50,7 +50,9 @@ const (
 	missing Level = Level(likeness.Missing)
 	differ        = Level(likeness.Differ)
 	faint         = Level(likeness.Faint)
+	begun         = Level(likeness.Begun)
 	part          = Level(likeness.Part)
+	short         = Level(likeness.Short)
 	variant       = Level(likeness.Variant)
 	near          = Level(likeness.Near)
 	same          = Level(likeness.Same)
@@ -80,8 +82,8 @@ var levelNames = func() (names [comparators][most]string) {
 			names[c][l] = likeness.Level(l).String()
 		}
 	}
-	names[Login] = [most]string{"missing", "other", "other digits", "made of the name", "with its digits", "a name of its own", ""}
-	names[Status] = [most]string{"missing", "suspended account", "active leaver", "agrees", "", "", ""}
+	names[Login] = [most]string{"missing", "other", "other digits", "made of the name", "with its digits", "a name of its own"}
+	names[Status] = [most]string{"missing", "suspended account", "active leaver", "agrees"}
 	return names
 }()
 

@@ -64,7 +64,7 @@ func TestCompare(t *testing.T) {
 		{"givenName=Ana familyName=Soto", "displayName=Ana_Soto", "familyName same, givenName same"},
 		{"displayName=Ana_Soto", "displayName=Soto_Ana", "familyName same, givenName same"},
 		{"givenName=Ana familyName=Soto", "givenName=Soto familyName=Ana", "familyName variant, givenName variant"},
-		{"givenName=Robert familyName=Soto-Vega", "displayName=Bob_Vega", "familyName part, givenName variant"},
+		{"givenName=Robert familyName=Soto-Vega", "displayName=Bob_Vega", "familyName part, givenName short form"},
 		{"givenName=Ana familyName=Soto_Vega", "givenName=Ana familyName=Soto_Lund", "familyName faint, givenName same"},
 		{"givenName=Ana middleName=María familyName=Soto", "givenName=Ana_Lucía familyName=Soto", "familyName same, givenName same, middleName differ"},
 		{"givenName=Ana middleName=María familyName=Soto", "displayName=Ana_M._Soto", "familyName same, givenName same, middleName part"},
@@ -89,7 +89,7 @@ func TestCompare(t *testing.T) {
 		p := Compare(list[0], list[1])
 		var got []string
 		for k := range comparators {
-			if p.Levels[k] != missing && !(k == Email && p.Levels[k] == differ) && !(k == Login && !p.namesAgree()) {
+			if p.Levels[k] != missing && !(k == Email && p.Levels[k] == differ) && !(k == Login && !p.NamesAgree()) {
 				got = append(got, k.String()+" "+levelNames[k][p.Levels[k]])
 			}
 		}

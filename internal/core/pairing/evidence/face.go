@@ -25,6 +25,7 @@ type Face struct {
 type made struct {
 	key   uint64
 	share float64 // how common such a name is
+	full  bool    // of given and family name, neither cut nor an initial
 }
 
 const noDay = -1 << 30
@@ -47,8 +48,8 @@ type address struct {
 func (a *address) value() uint64 { return mix(hash(a.text) ^ saltEmail) }
 
 type phone struct {
-	digits string
-	share  float64
+	likeness.Line
+	share, ends float64 // of the records that carry the number, and one that ends so
 }
 
 // number is a staff number in what it has in common with its other spellings.
@@ -65,6 +66,7 @@ type text struct {
 // Reader prepares the records of one roster. It remembers what it has seen, so
 // every goroutine needs its own.
 type Reader struct {
+	forms                                                                                Forms
 	memo                                                                                 map[string]*cellWords
 	given, middle, family, full, login, phones, day, department, title, location, active *record.Column
 	account                                                                              bool
@@ -118,6 +120,12 @@ func Accounts(r *record.Roster) *Reader {
 	return x
 }
 
+// Knowing has the reader take names for those that they stand for in these lists.
+func (r *Reader) Knowing(forms Forms) *Reader {
+	r.forms = forms
+	return r
+}
+
 // Face prepares row i.
 func (r *Reader) Face(i int) *Face {
 	f := &Face{
@@ -131,12 +139,12 @@ func (r *Reader) Face(i int) *Face {
 	case "false":
 		f.active = 0
 	}
-	f.patterns(func(s string, _ float64) { f.logins = append(f.logins, made{key: hash(s)}) })
+	f.patterns(func(s string, _ float64, full bool) { f.logins = append(f.logins, made{key: hash(s), full: full}) })
 	r.eachLocal(i, f.addLocal)
 	for _, column := range r.addresses {
 		record.EachValue(column.Cell(i), func(v string) { f.emails = append(f.emails, address{text: record.Normal(record.Email, v)}) })
 	}
-	r.eachPhone(i, func(digits string) { f.phones = append(f.phones, phone{digits: digits}) })
+	r.eachPhone(i, func(l likeness.Line) { f.phones = append(f.phones, phone{Line: l}) })
 	r.eachNumber(i, func(text, core, letters string) {
 		f.numbers = append(f.numbers, number{text: text, core: core, letters: letters})
 	})
@@ -153,10 +161,10 @@ func (r *Reader) eachLocal(i int, yield func(text, bare string)) {
 	}
 }
 
-func (r *Reader) eachPhone(i int, yield func(digits string)) {
+func (r *Reader) eachPhone(i int, yield func(l likeness.Line)) {
 	record.EachValue(r.phones.Cell(i), func(v string) {
-		if d := likeness.Digits(v); len(d) >= lineDigits {
-			yield(d)
+		if l := likeness.LineOf(v); l.Known() {
+			yield(l)
 		}
 	})
 }
@@ -195,11 +203,11 @@ func (f *Face) gives(key uint64) bool {
 
 // patterns visits the logins that the name can be made into, with how common
 // each is, as far as the words' shares are known.
-func (f *Face) patterns(yield func(s string, share float64)) {
+func (f *Face) patterns(yield func(s string, share float64, full bool)) {
 	given, family, n := f.name.given, f.name.family, &f.name
 	if len(n.other) > 0 {
 		if len(n.other) == 1 {
-			yield(n.other[0].Text, n.other[0].share)
+			yield(n.other[0].Text, n.other[0].share, false)
 			return
 		}
 		g := guessed(n)
@@ -212,20 +220,21 @@ func (f *Face) patterns(yield func(s string, share float64)) {
 // shortLogin: many systems cut logins at eight letters.
 const shortLogin = 8
 
-func patterns(given, family []word, joined string, yield func(s string, share float64)) {
-	cut := func(s string, share float64) {
-		yield(s, share)
+func patterns(given, family []word, joined string, yield func(s string, share float64, full bool)) {
+	cut := func(s string, share float64, full bool) {
+		yield(s, share, full)
 		if len(s) > shortLogin {
-			yield(s[:shortLogin], share)
+			yield(s[:shortLogin], share, false)
 		}
 	}
 	pair := func(g *word, f string, share float64) {
-		cut(g.Text+f, g.share*share)
-		cut(f+g.Text, g.share*share)
-		cut(g.Text[:1]+f, initialShare*share)
-		cut(f+g.Text[:1], initialShare*share)
-		cut(g.Text+f[:1], g.share*initialShare)
-		yield(f[:1]+g.Text, g.share*initialShare)
+		whole := len(g.Text) > 1
+		cut(g.Text+f, g.share*share, whole)
+		cut(f+g.Text, g.share*share, whole)
+		cut(g.Text[:1]+f, initialShare*share, false)
+		cut(f+g.Text[:1], initialShare*share, false)
+		cut(g.Text+f[:1], g.share*initialShare, false)
+		yield(f[:1]+g.Text, g.share*initialShare, false)
 	}
 	for i := range given {
 		for j := range family {
@@ -237,7 +246,7 @@ func patterns(given, family []word, joined string, yield func(s string, share fl
 		}
 	}
 	for j := range family {
-		yield(family[j].Text, family[j].share)
+		yield(family[j].Text, family[j].share, false)
 	}
 }
 

@@ -14,12 +14,20 @@ type Lesson struct {
 // Whole is a pair in the fractions of Found and Beside.
 const Whole = 1 << 10
 
-// namesAgree: only then does Login say what the name doesn't.
-func (p *Pattern) namesAgree() bool { return p.Levels[Family] >= part && p.Levels[Given] >= part }
+// Forget takes out what a comparator says.
+func (p *Pattern) Forget(c Comparator) {
+	p.Levels[c], p.Share[c] = missing, 0
+	if c == Login {
+		p.Stand = 0
+	}
+}
+
+// NamesAgree: only then does Login say what the name doesn't.
+func (p *Pattern) NamesAgree() bool { return p.Levels[Family] >= part && p.Levels[Given] >= part }
 
 func (p *Pattern) count(into *[comparators][most]int64, n int64, told func(c Comparator) bool) {
 	for c := range comparators {
-		if c == Login && !p.namesAgree() || told != nil && !told(c) {
+		if c == Login && !p.NamesAgree() || told != nil && !told(c) {
 			continue
 		}
 		into[c][p.Levels[c]] += n

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"twinning/internal/core/pairing/likeness"
+	"twinning/internal/core/record"
 )
 
 // name is a record's name taken apart once.
@@ -21,8 +22,45 @@ type name struct {
 
 type word struct {
 	likeness.Word
-	key   uint64  // hash of its text
-	share float64 // of the records that carry it
+	key        uint64   // hash of its text
+	roots      []uint64 // hashes of how it is spoken, and of how the names are that it may be short for
+	start, end uint64   // hashes of its first and last letters; 0 where there are not more than those
+	plain      uint64   // hash of the letters that an import without accents keeps
+	marked     bool     // it holds others, or has lost them
+	share      float64  // of the records that carry it
+}
+
+// newWord prepares one word of a name; written is the word as it stands in the cell.
+func (r *Reader) newWord(text, written string) word {
+	w := word{Word: likeness.NewWord(text), key: hash(text)}
+	w.Fulls = append(w.Fulls[:len(w.Fulls):len(w.Fulls)], r.forms[text]...)
+	w.roots = append(w.roots, hash(w.Spoken))
+	for _, full := range w.Fulls {
+		w.roots = append(w.roots, hash(likeness.Spoken(full)))
+	}
+	if len(text) > blockLetters {
+		w.start, w.end = hash(text[:blockLetters]), hash(text[len(text)-blockLetters:])
+	}
+	w.plain, w.marked = plainKey(written)
+	return w
+}
+
+// plainKey hashes the plain letters of a word, and reports whether it has others.
+func plainKey(written string) (key uint64, marked bool) {
+	h := uint64(hashStart)
+	for i := range len(written) {
+		c := written[i]
+		switch {
+		case c >= 'A' && c <= 'Z':
+			c += 'a' - 'A'
+		case c >= 'a' && c <= 'z':
+		default:
+			marked = true
+			continue
+		}
+		h = (h ^ uint64(c)) * hashPrime
+	}
+	return mix(h), marked
 }
 
 // name takes the name of row i apart. The words are the memo's own: whoever
@@ -74,8 +112,18 @@ func (r *Reader) words(cell string) *cellWords {
 	}
 	all := likeness.Words(cell)
 	w := &cellWords{joined: strings.Join(all, "")}
+	written := map[string]string{}
+	if !record.IsASCII(cell) || strings.IndexByte(cell, '?') >= 0 {
+		for _, part := range strings.FieldsFunc(likeness.Mended(cell), func(r rune) bool { return r == ' ' || r == '-' || r == ',' || r == '.' || r == '\'' }) {
+			written[strings.Join(likeness.Words(part), "")] = part
+		}
+	}
 	for _, text := range likeness.WithoutParticles(all) {
-		w.plain = append(w.plain, word{Word: likeness.NewWord(text), key: hash(text)})
+		as := text
+		if s, known := written[text]; known {
+			as = s
+		}
+		w.plain = append(w.plain, r.newWord(text, as))
 	}
 	r.memo[cell] = w
 	return w
@@ -108,6 +156,9 @@ func couple(a, b *word) (Level, float64) {
 		return level, initialShare
 	case differ:
 		return level, 1
+	}
+	if level == short { // who is called so is mostly called so for the other name
+		return level, min(a.share, b.share)
 	}
 	return level, a.share + b.share
 }
@@ -159,15 +210,41 @@ func inParts(a, b *name) (l nameLevels) {
 	if l.given < same && a.joinedGiven == b.joinedGiven && a.joinedGiven != "" {
 		l.given, l.givenShare = same, rarest(a.given, b.given)
 	}
-	if l.family <= differ && l.given <= differ && len(a.given) > 0 && len(b.given) > 0 {
-		x, xShare := families(a.given[:max(a.firsts, 1)], b.family)
-		y, yShare := families(a.family, b.given[:max(b.firsts, 1)])
-		if x >= part && y >= part { // given and family name are swapped
-			l.given, l.givenShare, l.family, l.familyShare = min(x, variant), xShare, min(y, variant), yShare
-		}
+	if (l.family < part || l.given < part) && len(a.given) > 0 && len(b.given) > 0 && len(a.family) > 0 && len(b.family) > 0 {
+		l.anyOrder(a, b)
 	}
 	return l
 }
+
+// anyOrder compares names of which the parts stand in each other's columns, or are cut
+// elsewhere: every word of the shorter has to be found in the longer, so that a given
+// name that two share is none.
+func (l *nameLevels) anyOrder(a, b *name) {
+	x, xShare := families(a.given[:max(a.firsts, 1)], b.family)
+	y, yShare := families(a.family, b.given[:max(b.firsts, 1)])
+	if x >= part && y >= part { // given and family name are swapped
+		l.given, l.givenShare, l.family, l.familyShare = min(x, variant), xShare, min(y, variant), yShare
+		return
+	}
+	var room [2][2 * mostTogether]word
+	s, t := append(append(room[0][:0], a.given...), a.family...), append(append(room[1][:0], b.given...), b.family...)
+	if len(s) > len(t) || len(s) == len(t) && s[0].key > t[0].key {
+		s, t = t, s
+	}
+	if len(s) < 2 || len(t) > mostTogether {
+		return
+	}
+	matched, worst, share, _ := match(s, t)
+	if matched < len(s) || worst < short {
+		return
+	}
+	l.family, l.given, l.middle = part, part, missing
+	l.familyShare = min(rarest(s, nil), share)
+	l.givenShare, l.middleShare = min(share/l.familyShare, 1), 0
+}
+
+// mostTogether are the words that are held against each other without knowing their parts.
+const mostTogether = 8
 
 func rarest(a, b []word) float64 {
 	share := 1.0

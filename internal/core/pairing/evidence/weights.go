@@ -16,10 +16,21 @@ type Odds struct{ Same, Other float64 }
 
 // Weights say what every level of every comparator is worth.
 type Weights struct {
-	odds [comparators][most]Odds
-	bits [comparators][most]float64 // by the level's average share
-	logs [comparators][most]float64 // of Same alone, where the value's own share counts
-	more [comparators][most]float64 // share of the strangers who are as much alike, whatever the value
+	odds  [comparators][most]Odds
+	bits  [comparators][most]float64 // by the level's average share
+	logs  [comparators][most]float64 // of Same alone, where the value's own share counts
+	more  [comparators][most]float64 // share of the strangers who are as much alike, whatever the value
+	forms Forms
+}
+
+// Forms are the names by which people of the lists are called elsewhere.
+func (w *Weights) Forms() Forms { return w.forms }
+
+// WithForms are the weights with the forms that were learnt beside them.
+func (w *Weights) WithForms(f Forms) *Weights {
+	x := *w
+	x.forms = f
+	return &x
 }
 
 // priors are what is taken for granted before a list has taught better: shares
@@ -31,12 +42,12 @@ var priors = func() (w [comparators][most]Odds) {
 			w[c][l] = o
 		}
 	}
-	set(Family, map[Level]Odds{differ: {0.015, 0.985}, faint: {0.002, 0.01}, part: {0.04, 1e-4}, variant: {0.03, 1e-4}, near: {0.02, 2e-4}, same: {0.893, 0.005}})
-	set(Given, map[Level]Odds{differ: {0.006, 0.95}, faint: {0.001, 0.001}, part: {0.03, 0.01}, variant: {0.05, 0.002}, near: {0.01, 0.001}, same: {0.9, 0.02}})
-	set(Middle, map[Level]Odds{differ: {0.03, 0.93}, faint: {0.001, 0.001}, part: {0.2, 0.04}, variant: {0.03, 0.001}, near: {0.02, 0.001}, same: {0.72, 0.02}})
+	set(Family, map[Level]Odds{differ: {0.015, 0.985}, faint: {0.002, 0.01}, begun: {0.002, 0.002}, part: {0.04, 1e-4}, short: {0.005, 2e-4}, variant: {0.03, 1e-4}, near: {0.02, 2e-4}, same: {0.893, 0.005}})
+	set(Given, map[Level]Odds{differ: {0.006, 0.95}, faint: {0.001, 0.001}, begun: {0.008, 0.008}, part: {0.03, 0.01}, short: {0.03, 0.0015}, variant: {0.03, 0.001}, near: {0.01, 0.001}, same: {0.9, 0.02}})
+	set(Middle, map[Level]Odds{differ: {0.03, 0.93}, faint: {0.001, 0.001}, begun: {0.002, 0.004}, part: {0.2, 0.04}, short: {0.01, 0.001}, variant: {0.03, 0.001}, near: {0.02, 0.001}, same: {0.72, 0.02}})
 	set(Login, map[Level]Odds{loginOther: {0.35, 0.50}, loginDigits: {0.08, 0.22}, loginMade: {0.45, 0.25}, loginCounted: {0.07, 0.02}, loginHandle: {0.05, 0.0001}})
 	set(Email, map[Level]Odds{differ: {0.4, 0.9999}, same: {0.6, 1e-5}})
-	set(Phone, map[Level]Odds{differ: {0.15, 0.999}, variant: {0.1, 1e-4}, same: {0.75, 2e-4}})
+	set(Phone, map[Level]Odds{differ: {0.15, 0.999}, part: {0.1, 5e-4}, variant: {0.1, 1e-4}, same: {0.65, 2e-4}})
 	set(Number, map[Level]Odds{differ: {0.02, 0.998}, faint: {0.005, 1e-3}, part: {0.01, 5e-4}, variant: {0.1, 1e-4}, same: {0.865, 1e-5}})
 	set(Day, map[Level]Odds{differ: {0.25, 0.95}, faint: {0.1, 0.03}, part: {0.25, 0.018}, same: {0.4, 0.002}})
 	set(Department, map[Level]Odds{differ: {0.2, 0.85}, part: {0.1, 0.05}, same: {0.7, 0.10}})
@@ -108,26 +119,41 @@ type level struct {
 // MarshalJSON tells the odds of every level, with the bits that they come to
 // where the value's own share doesn't say more.
 func (w *Weights) MarshalJSON() ([]byte, error) {
-	out := map[string]map[string]level{}
+	out := map[string]any{}
+	if len(w.forms) > 0 {
+		out[formsKey] = w.forms
+	}
 	for c := range comparators {
-		out[c.String()] = map[string]level{}
+		levels := map[string]level{}
 		for l := Level(1); l < most; l++ {
 			if o := w.odds[c][l]; o != (Odds{}) {
-				out[c.String()][levelNames[c][l]] = level{o.Same, o.Other, math.Round(100*w.bits[c][l]) / 100}
+				levels[levelNames[c][l]] = level{o.Same, o.Other, math.Round(100*w.bits[c][l]) / 100}
 			}
 		}
+		out[c.String()] = levels
 	}
 	return json.Marshal(out)
 }
 
 // UnmarshalJSON reads weights back; levels that are not told keep their priors.
 func (w *Weights) UnmarshalJSON(src []byte) error {
-	var in map[string]map[string]level
+	var in map[string]json.RawMessage
 	if err := json.Unmarshal(src, &in); err != nil {
 		return err
 	}
+	var forms Forms
 	odds := priors
-	for name, levels := range in {
+	for name, raw := range in {
+		if name == formsKey {
+			if err := json.Unmarshal(raw, &forms); err != nil {
+				return fmt.Errorf("weights: forms: %w", err)
+			}
+			continue
+		}
+		var levels map[string]level
+		if err := json.Unmarshal(raw, &levels); err != nil {
+			return fmt.Errorf("weights: %s: %w", name, err)
+		}
 		c := slices.Index(comparatorNames[:], name)
 		if c < 0 {
 			return fmt.Errorf("weights: there is no comparator %q; expected one of %s", name, strings.Join(comparatorNames[:], ", "))
@@ -143,9 +169,12 @@ func (w *Weights) UnmarshalJSON(src []byte) error {
 			odds[c][l] = Odds{o.Same, o.Other}
 		}
 	}
-	*w = *newWeights(odds)
+	*w = *newWeights(odds).WithForms(forms)
 	return nil
 }
+
+// formsKey is where the forms stand among the comparators.
+const formsKey = "forms"
 
 // Version names the weights by what they are.
 func (w *Weights) Version() string {

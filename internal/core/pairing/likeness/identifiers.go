@@ -118,43 +118,6 @@ func Emails(a, b []string) Verdict {
 	return Verdict{Differ, "no address in common"}
 }
 
-// LineDigits are what tells one line from another in one place.
-const LineDigits = 7
-
-// Phones compares two sets of phone numbers by their digits: the whole, or the
-// end where one of them lacks the country.
-func Phones(a, b []string) Verdict {
-	best := Verdict{Missing, "one of them has no phone number"}
-	for _, x := range a {
-		for _, y := range b {
-			m, n := Digits(x), Digits(y)
-			switch {
-			case len(m) < LineDigits || len(n) < LineDigits:
-			case m == n:
-				return Verdict{Same, "one phone number"}
-			case m[len(m)-LineDigits:] == n[len(n)-LineDigits:] && len(m) != len(n):
-				best = Verdict{Variant, "one phone number, with and without its beginning"}
-			case best.Level < Differ:
-				best = Verdict{Differ, "different phone numbers"}
-			}
-		}
-	}
-	return best
-}
-
-// Digits of a phone number, without the way out of one's own country.
-func Digits(s string) string {
-	s, _, _ = strings.Cut(strings.ToLower(s), "ext")
-	s, _, _ = strings.Cut(s, "x")
-	d := strings.Map(func(r rune) rune {
-		if r < '0' || r > '9' {
-			return -1
-		}
-		return r
-	}, s)
-	return strings.TrimLeft(d, "0")
-}
-
 // Numbers compares two staff numbers: the same, or written otherwise (a
 // prefix, zeros in front, the ending of a spreadsheet, a check digit). Numbers
 // that merely look alike are different: they are somebody else's.

@@ -15,14 +15,16 @@ const (
 	Missing Level = iota // one of them says nothing
 	Differ               // they say different things
 	Faint                // something is alike, as it is in many strangers
+	Begun                // it begins alike, as short forms do, and as names of two humans do
 	Part                 // a part agrees, and nothing in the rest speaks against it
-	Variant              // one value in two ways of writing or calling it
+	Short                // one is what people of the other name are called
+	Variant              // one value in two ways of writing it
 	Near                 // but for a slip of the hand
 	Same                 // one value
 )
 
 func (l Level) String() string {
-	return [...]string{"missing", "differ", "faint", "part", "variant", "near", "same"}[l]
+	return [...]string{"missing", "differ", "faint", "begins alike", "part", "short form", "variant", "near", "same"}[l]
 }
 
 // Verdict is a level with its reason in words.

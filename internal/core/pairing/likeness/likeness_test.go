@@ -42,9 +42,14 @@ func TestNames(t *testing.T) {
 		{"Siobhán / O'Byrne", "Siobhan / Byrne", Same}, {"Łucja / Nowak", "Lucja / Nowak", Same}, {"陳 / 美玲", "美玲 / 陳", Same},
 		// one name written or called otherwise
 		{"Sergei / Petrov", "Sergey / Petrow", Variant}, {"Сергей / Ильин", "Sergei / Ilyin", Variant}, {"Jürgen / Müller", "Juergen / Mueller", Variant}, {"Юлия / Котова", "Julia / Kotova", Variant},
-		{"Khristos / Xenakis", "Christos / Ksenakis", Variant}, {"Robert / Thorne", "Bob / Thorne", Variant}, {"Bob / Thorne", "Rob / Thorne", Variant}, {"Francisco / Vega", "Paco / Vega", Variant},
-		{"Aleksandr / Vega", "Sasha / Vega", Variant}, {"William / Byrne", "Liam / Byrne", Variant}, {"Małgorzata / Kowalczyk", "Gosia / Kowalczyk", Variant},
+		{"Khristos / Xenakis", "Christos / Ksenakis", Variant}, {"Robert / Thorne", "Bob / Thorne", Short}, {"Bob / Thorne", "Rob / Thorne", Short}, {"Francisco / Vega", "Paco / Vega", Short},
+		{"Aleksandr / Vega", "Sasha / Vega", Short}, {"William / Byrne", "Liam / Byrne", Short}, {"Małgorzata / Kowalczyk", "Gosia / Kowalczyk", Short},
 		{"Matilda / Thorne", "Matlida / Thorne", Near}, {"Ana / Papadopoulos", "Ana / Papadopulos", Variant}, {"Ana / Castillo", "Ana / Castilo", Variant}, {"Ana / Fernandez", "Ana / Fernandes", Variant},
+		// letters lost on the way
+		{"José / Núñez", "Jos? / N??ez", Variant}, {"Gülşen / Öztürk", "G?l?en / ?zt?rk", Variant}, {"Juergen / Soto", "J?rgen / Soto", Variant}, {"Dũng / Soto", "D???ng / Soto", Variant}, {"Jos\ufffd / Soto", "José / Soto", Variant},
+		{"Ana / Soto", "An? / S?t?", Faint}, {"Ana / Soto", "?? / Soto", Faint}, {"Ana / Soto", "Ana / S?lo", Faint}, {"Lê / Soto", "L? / Soto", Variant},
+		// begun alike: nobody knows
+		{"Ivan / Marić", "Ivica / Marić", Faint}, {"Tomasz / Nowak", "Tomek / Nowak", Faint}, {"Stefan / Vega", "Stefanie / Vega", Faint},
 		// a part of it
 		{"Ana / Soto García", "Ana / Soto", Part}, {"Ana María / Soto", "Ana / Soto", Part}, {"A. / Soto", "Ana / Soto", Part}, {"Ana / M. / Soto", "Ana / Soto", Part}, {"Carla / Montt-Riquelme", "Carla / Montt", Part},
 		{"J R Thorne", "John Robert Thorne", Part}, {"Ana Soto", "Ana / María / Soto", Part},
@@ -88,7 +93,7 @@ func TestIdentifiers(t *testing.T) {
 		{"number", "L0042", "l0042", Same}, {"number", "L0042", "42", Differ}, {"number", "L04242", "4242", Variant}, {"number", "04242.0", "4242", Variant}, {"number", "L-4242", "l4242", Variant},
 		{"number", "12345", "123457", Part}, {"number", "L4242", "E4242", Faint}, {"number", "L4242", "L4243", Differ}, {"number", "123", "1237", Differ}, {"number", "", "1", Missing},
 		{"phone", "+56 2 2123 4567", "0056 2 21234567", Same}, {"phone", "+56 2 2123 4567", "2123-4567", Variant}, {"phone", "+56 2 2123 4567 ext 12", "+56 2 2123 4567", Same},
-		{"phone", "+56 2 2123 4567", "+56 2 2123 4568", Differ}, {"phone", "4567", "2123 4567", Missing}, {"phone", "+56 2 2123 4567", "+54 2 2123 4567", Differ},
+		{"phone", "+56 2 2123 4567", "+56 2 2123 4568", Differ}, {"phone", "4567", "2123 4567", Part}, {"phone", "ext. 4567", "+56 2 2123 4567", Part}, {"phone", "0567", "+56 2 2123 0567", Part}, {"phone", "+56 2 2000 0000 ext 4567", "4567", Part}, {"phone", "+56 2 2000 0000 x4567", "+56 2 2000 0000 x4568", Differ}, {"phone", "022123 4567", "+56 2 2123 4567", Variant}, {"phone", "4568", "2123 4567", Differ}, {"phone", "12", "2123 4512", Missing}, {"phone", "+56 2 2123 4567", "+54 2 2123 4567", Differ},
 		{"email", "ana@x.example", "ANA@X.example", Same}, {"email", "ana@x.example|a.soto@x.example", "bo@y.example|a.soto@x.example", Same}, {"email", "ana.soto@old.example", "ana.soto@x.example", Part},
 		{"email", "ana@x.example", "bo@x.example", Differ}, {"email", "", "bo@x.example", Missing},
 		{"day", "2026-03-01", "2026-03-01", Same}, {"day", "2026-03-01", "2026-02-20", Part}, {"day", "2026-03-01", "2026-05-01", Faint}, {"day", "2026-03-01", "2020-05-01", Differ}, {"day", "", "2020-05-01", Missing},

@@ -36,6 +36,33 @@ func Names(a, b Name) Verdict {
 	return inAnyOrder(WithoutParticles(x.all), WithoutParticles(y.all))
 }
 
+// OtherGiven reports whether two records share a surname and are given other names: those
+// of a relative, or of whoever bears the surname as well.
+func OtherGiven(a, b Name) bool {
+	x, y := a.parts(), b.parts()
+	return latin(x.all) && latin(y.all) && (x.known && x.otherGiven(y) || y.known && y.otherGiven(x))
+}
+
+// otherGiven: all of the surname is found, none of the given names, and the other is
+// called something else.
+func (p parts) otherGiven(o parts) bool {
+	rest := WithoutParticles(o.all)
+	found := func(w string) bool {
+		for i, v := range rest {
+			if word(w, v).Level > Differ {
+				rest = slices.Delete(slices.Clone(rest), i, i+1)
+				return true
+			}
+		}
+		return false
+	}
+	any := false
+	for _, w := range p.family {
+		any = found(w) || any
+	}
+	return any && len(rest) > 0 && !slices.ContainsFunc(p.given, found)
+}
+
 type parts struct {
 	given, family, all []string
 	known              bool // which words are the family's
@@ -60,6 +87,9 @@ func (n Name) parts() parts {
 func latin(words []string) bool {
 	return slices.ContainsFunc(words, func(w string) bool { return w[0] < utf8.RuneSelf })
 }
+
+// IsParticle reports whether a word only joins names.
+func IsParticle(word string) bool { return particles[word] }
 
 func sorted(words []string) []string {
 	words = slices.Clone(words)

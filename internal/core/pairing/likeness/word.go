@@ -24,11 +24,15 @@ type Word struct {
 	born    bool     // people are given it as a name
 	letters uint32   // which of a-z it holds
 	foreign bool     // it holds letters other than a-z, and is counted by them
+	lost    bool     // a question mark stands for letters of it
 }
 
 // NewWord prepares a word as Words gives it.
 func NewWord(text string) Word {
-	return Word{Text: text, Spoken: spoken(text), Fulls: calledBy[text], born: bornNames[text], letters: lettersOf(text), foreign: !record.IsASCII(text)}
+	return Word{
+		Text: text, Spoken: Spoken(text), Fulls: calledBy[text], born: bornNames[text], letters: lettersOf(text), foreign: !record.IsASCII(text),
+		lost: strings.IndexByte(text, lostLetter) >= 0,
+	}
 }
 
 // lettersOf tells which of a-z a word holds, as bits.
@@ -42,18 +46,14 @@ func lettersOf(text string) (set uint32) {
 }
 
 // words says in what way two words agree, by level.
-var words = [...]string{Differ: "different", Part: "an initial that fits", Near: "but for a slip", Same: "the same"}
+var words = [...]string{
+	Differ: "different", Faint: "too many letters lost to tell", Begun: "begins alike", Part: "an initial that fits", Short: "a short form", Variant: "another way of writing it", Near: "but for a slip", Same: "the same",
+}
 
 // word compares two words of a name.
 func word(a, b string) Verdict {
 	x, y := NewWord(a), NewWord(b)
 	level := x.Compare(&y)
-	if level == Variant {
-		if sameAtHome(&x, &y) {
-			return Verdict{Variant, "a short form"}
-		}
-		return Verdict{Variant, "another way of writing it"}
-	}
 	return Verdict{level, words[level]}
 }
 
@@ -62,16 +62,96 @@ func (w *Word) Compare(v *Word) Level {
 	switch {
 	case w.Text == v.Text:
 		return Same
-	case (len(w.Fulls) > 0 || len(v.Fulls) > 0) && sameAtHome(w, v):
-		return Variant
+	case w.lost || v.lost:
+		return lostLetters(w.Text, v.Text)
 	case len(w.Text) >= 3 && len(v.Text) >= 3 && w.Spoken == v.Spoken && !w.foreign && !v.foreign:
 		return Variant
+	case (len(w.Fulls) > 0 || len(v.Fulls) > 0) && sameAtHome(w, v):
+		return Short
 	case (len(w.Text) == 1 || len(v.Text) == 1) && w.Text[0] == v.Text[0]:
 		return Part
 	case slip(w, v):
 		return Near
+	case begun(w, v):
+		return Begun
 	}
 	return Differ
+}
+
+// lostLetter stands where an import could not write a letter.
+const lostLetter = '?'
+
+// lostLetters compares words of which at least one has lost some: what is left has to
+// fit. A run of marks stands for one letter at least (an import may write one for each of
+// its bytes), and for two at most for every mark.
+func lostLetters(a, b string) Level {
+	left := func(s string) int { return len(s) - strings.Count(s, string(lostLetter)) }
+	if left(a) < left(b) || left(a) == left(b) && a < b {
+		a, b = b, a
+	}
+	if strings.IndexByte(a, lostLetter) >= 0 || !fits(b, a) {
+		return Differ // both have lost some: there is nothing to hold them against
+	}
+	if n := left(b); n < 3 && n < len(a)-1 || 2*n < len(a) {
+		return Faint
+	}
+	return Variant
+}
+
+// fits reports whether a pattern with lost letters fits a word.
+func fits(pattern, word string) bool {
+	if len(pattern) > longestWord || len(word) > longestWord {
+		return false
+	}
+	ends := uint64(1) // a bit for each place of the word that what is read of the pattern may end at
+	for i := 0; i < len(pattern) && ends != 0; {
+		run := i
+		for run < len(pattern) && pattern[run] == lostLetter {
+			run++
+		}
+		next := uint64(0)
+		if run == i {
+			for at := range len(word) {
+				if ends&(1<<at) != 0 && word[at] == pattern[i] {
+					next |= 1 << (at + 1)
+				}
+			}
+			run++
+		} else {
+			for n := (run - i + 2) / 3; n <= 2*(run-i) && n <= len(word); n++ {
+				next |= ends << n
+			}
+		}
+		ends, i = next, run
+	}
+	return ends&(1<<len(word)) != 0
+}
+
+// Short forms that stand in no table begin as the name does (Ivica, Tomek); so do the
+// names of brother and sister, for which reason nothing is joined for it.
+func begun(w, v *Word) bool {
+	a, b := w.Text, v.Text
+	if len(a) > len(b) {
+		a, b = b, a
+	}
+	same := 0
+	for same < len(a) && a[same] == b[same] {
+		same++
+	}
+	if w.foreign || v.foreign || len(a) < 3 || len(a) > longestWord || Gendered(a, b) || w.born && v.born {
+		return false
+	}
+	return same >= 3 && same >= len(a)-3 || same == 2 && (len(a) <= 5 && diminutive(a) || len(b) <= 6 && diminutive(b))
+}
+
+// diminutive tells the endings that make a short form of a name.
+func diminutive(s string) bool {
+	for _, end := range []string{"ica", "ek", "ka", "ko", "us", "cek", "ie", "y", "i", "o"} {
+		if len(s) > len(end)+1 && strings.HasSuffix(s, end) {
+			return true
+		}
+	}
+	return false
 }
 
 // sameAtHome reports whether one word is what people of the other name are
@@ -102,7 +182,7 @@ func slip(w, v *Word) bool {
 		return false // too short to tell, or another word
 	case bits.OnesCount32(w.letters^v.letters) > 2*allowed:
 		return false // a slip changes one letter into another at most
-	case w.born && v.born || gendered(a, b):
+	case w.born && v.born || Gendered(a, b):
 		return false // two names, and two humans
 	}
 	return distance([]byte(a), []byte(b), allowed) <= allowed
@@ -128,10 +208,13 @@ func foreignSlip(a, b string) bool {
 	return distance(x, y, 1) <= 1
 }
 
-// gendered reports whether two words differ in the ending alone that tells a
+// Lost reports whether the word has lost letters.
+func (w *Word) Lost() bool { return w.lost }
+
+// Gendered reports whether two words differ in the ending alone that tells a
 // woman's name from a man's: Mario and Maria, Paul and Paula, Sorokin and
 // Sorokina.
-func gendered(a, b string) bool {
+func Gendered(a, b string) bool {
 	if len(a) > len(b) {
 		a, b = b, a
 	}

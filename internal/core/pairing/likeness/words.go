@@ -29,12 +29,12 @@ func set(words string) map[string]bool {
 // Words takes a name apart: mended, folded to plain Latin letters where it can
 // be, without titles. Particles are kept apart from what they lead.
 func Words(name string) (words []string) {
-	name = Mended(name)
+	name = strings.ReplaceAll(Mended(name), "\ufffd", string(lostLetter))
 	// "Soto, Ana" is Ana Soto; the order is nothing to go by, the comma is no letter
 	for _, w := range strings.FieldsFunc(record.Fold(name), func(r rune) bool {
-		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.Is(unicode.Mn, r)
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.Is(unicode.Mn, r) && r != lostLetter
 	}) {
-		if !besides[w] {
+		if !besides[w] && strings.Trim(w, string(lostLetter)) != "" {
 			words = append(words, w)
 		}
 		if len(words) == mostWords {
@@ -87,10 +87,10 @@ type respelling struct {
 	needs    uint32 // letters without which it can't apply
 }
 
-// spoken reduces a folded word to what several transliterations of one name
+// Spoken reduces a folded word to what several transliterations of one name
 // have in common: Sergei, Sergey and Serguei; Müller and Mueller; Yulia, Julia
 // and Iuliia. It is coarse on purpose, and used on whole words alone.
-func spoken(word string) string {
+func Spoken(word string) string {
 	w, has := word, lettersOf(word)
 	for i := range respelt {
 		if r := &respelt[i]; has&r.needs == r.needs {
