@@ -186,6 +186,15 @@ const (
 
 // run reads both files, reconciles and returns what came of it.
 func (o *offline) run(talk io.Writer) (*result, error) {
+	in, err := o.input(talk)
+	if err != nil {
+		return nil, err
+	}
+	return &result{Input: *in, Output: reconcile.Run(*in)}, nil
+}
+
+// input reads both files, the charter and what is remembered.
+func (o *offline) input(talk io.Writer) (*reconcile.Input, error) {
 	for _, required := range [][2]string{{"charter", o.charter}, {"people", o.people}, {"accounts", o.accounts}} {
 		if required[1] == "" {
 			return nil, misuse("--%s is required for a reconciliation on files; a reconciliation in the service names its lane", required[0])
@@ -244,11 +253,10 @@ func (o *offline) run(talk io.Writer) (*result, error) {
 	for _, n := range rules.Notes {
 		fmt.Fprintf(talk, "note: charter %s\n", n)
 	}
-	in := reconcile.Input{
+	return &reconcile.Input{
 		Charter: rules, People: people.roster, Accounts: accounts.roster, Memory: memory, Now: now,
 		Reading: now.UTC().Format(time.RFC3339Nano), Mark: accounts.shape.Mark, Cores: runtime.NumCPU(),
-	}
-	return &result{Input: in, Output: reconcile.Run(in)}, nil
+	}, nil
 }
 
 func (s *side) read(wanted []string) (err error) {

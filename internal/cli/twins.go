@@ -55,7 +55,7 @@ func newTwin() *cobra.Command {
 	})
 	why.Flags().String("person", "", "person's id")
 	why.Flags().String("account", "", "account's id")
-	return group("twin", "People and accounts held to be the same human", list, why, newRule(), newRuleAll(), newRulings(), newReview(), newWeights())
+	return group("twin", "People and accounts held to be the same human", list, why, newRule(), newRuleAll(), newRulings(), newReview(), newTrial(), newWeights())
 }
 
 // until reads the flag of that name as a day, nil when it is not given.

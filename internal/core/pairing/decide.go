@@ -23,7 +23,8 @@ func (w *weigher) assigned() []float64 {
 
 // decide joins, asks about or leaves every open record.
 func (w *weigher) decide() {
-	p := w.assigned()
+	said := w.assigned()
+	p := w.told(said)
 	if !w.in.Evidence.Asks {
 		w.Probability = make([]float32, len(w.PersonState))
 		w.note(p)
@@ -32,7 +33,7 @@ func (w *weigher) decide() {
 	for i := range w.pairs {
 		x := &w.pairs[i]
 		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
-		if !w.in.Evidence.Asks && p[i] >= w.in.Evidence.Accept && w.mayJoin(person, account) && w.hesitates(x) == "" {
+		if !w.in.Evidence.Asks && w.joins(x, said[i], p[i]) && w.mayJoin(person, account) {
 			w.join(person, account, Weighed)
 			delete(w.PersonNote, person)
 			delete(w.AccountNote, account)
@@ -50,7 +51,7 @@ func (w *weigher) decide() {
 		if w.PersonState[person] == Twinned || w.AccountState[account] == Twinned {
 			continue
 		}
-		code, why := "contested-match", w.hesitates(x)
+		code, why := "contested-match", w.hesitates(x).why
 		sum := max(sumP[x.Person], sumA[x.Account])
 		if x.pattern.Rehired() {
 			// a new number and a suspended account are what a rehire looks like:
@@ -173,22 +174,53 @@ func (w *weigher) dropAnswered() {
 // where it is one of several that must hold one twin.
 const unlikely = 0.3
 
-// hesitates says why even a probable pair is asked about, "" when it is not.
-func (w *weigher) hesitates(x *weighed) string {
+// told is what probabilities are worth by the trial, where one was made.
+func (w *weigher) told(said []float64) []float64 {
+	curve := w.weights.Curve()
+	if curve == nil {
+		return said
+	}
+	told := make([]float64, len(said))
+	for i, p := range said {
+		told[i] = curve.At(p)
+	}
+	return told
+}
+
+// joins: likely enough, the likeliest of those around it, and nothing else to fear.
+func (w *weigher) joins(x *weighed, said, told float64) bool {
+	if told < w.in.Evidence.Accept || said <= 0.5 {
+		return false
+	}
+	h := w.hesitates(x)
+	return h.why == "" || h.kind != "" && w.weights.Curve().Settles(h.kind)
+}
+
+// hesitation is why even a probable pair is asked about; the zero value is none. Those of
+// a kind fear nothing but a wrong join, and a trial may find them to be worth nothing.
+type hesitation struct{ kind, why string }
+
+func (w *weigher) hesitates(x *weighed) hesitation {
 	switch {
 	case x.pattern.Rehired():
-		return "a new number and a suspended account: hired again?"
-	case x.pattern.Levels[evidence.Given] == evidence.Level(likeness.Differ):
-		return "much agrees, but the given names differ"
-	case x.pattern.Levels[evidence.Middle] == evidence.Level(likeness.Differ):
-		return "much agrees, but the middle names differ: father and son?"
+		return hesitation{why: "a new number and a suspended account: hired again?"}
+	case x.copy != "":
+		return hesitation{why: x.copy}
 	case x.pattern.SharedAddress():
-		return "they share an address that others share too, and nothing else says who the account is"
+		return hesitation{why: "they share an address that others share too, and nothing else says who the account is"}
 	}
 	if gone, ok := w.Vanished[int(w.accounts[x.Account])]; ok {
-		return fmt.Sprintf("the account is bonded with person %q, who is gone: the same human under a new id?", gone)
+		return hesitation{why: fmt.Sprintf("the account is bonded with person %q, who is gone: the same human under a new id?", gone)}
 	}
-	return x.copy
+	switch {
+	case x.pattern.Levels[evidence.Given] == evidence.Level(likeness.Differ):
+		return hesitation{"given names differ", "much agrees, but the given names differ"}
+	case x.pattern.Levels[evidence.Given] == evidence.Level(likeness.Begun):
+		return hesitation{"given names begin alike", "much agrees, and the given names begin alike: a short form, or two humans?"}
+	case x.pattern.Levels[evidence.Middle] == evidence.Level(likeness.Differ):
+		return hesitation{"middle names differ", "much agrees, but the middle names differ: father and son?"}
+	}
+	return hesitation{}
 }
 
 // parted holds whom a human has just told from their bonded twin: neither is

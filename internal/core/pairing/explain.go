@@ -37,7 +37,7 @@ func Explain(in Input, weights *evidence.Weights, prior float64, p, a int) *Expl
 	w := newWeigher(m)
 	w.weights = weights
 	w.know(weights.Forms())
-	x := &Explanation{Needed: math.Log2(in.Evidence.Accept/(1-in.Evidence.Accept)) - math.Log2(prior)}
+	x := &Explanation{Needed: evidence.OddsBits(weights.Curve().Before(in.Evidence.Accept)) - math.Log2(prior)}
 	var pairs []Explained
 	if p >= 0 {
 		for _, other := range w.alike(0, p, 1, in.Accounts, func(row int) bool { return m.takesPart(row) }) {

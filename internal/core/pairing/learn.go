@@ -45,6 +45,7 @@ func (w *weigher) learn() {
 		expected += math.Round(p*evidence.Whole) / evidence.Whole
 	}
 	w.expect(expected)
+	w.twins = expected
 	if !w.in.Evidence.Asks { // a lane that weighs no evidence keeps no weights
 		w.Weights = w.weights
 	}

@@ -209,15 +209,20 @@ func (r *Result) propose(code string, p, a int, why string) {
 	r.Proposals = append(r.Proposals, Proposal{Code: code, Person: p, Account: a, Reason: why})
 }
 
-// Run pairs. Apart from the order of Issues and Proposals, which the caller
-// sorts, the result does not depend on the order of the rows.
-func Run(in Input) *Result {
-	m := newMatcher(in)
+// certain pairs by what is no matter of likelihood.
+func (m *matcher) certain() {
 	m.rulings()
 	m.bonds()
 	m.keys()
 	m.leftovers()
 	m.cased()
+}
+
+// Run pairs. Apart from the order of Issues and Proposals, which the caller
+// sorts, the result does not depend on the order of the rows.
+func Run(in Input) *Result {
+	m := newMatcher(in)
+	m.certain()
 	m.weigh()
 	m.fallen()
 	m.parted()

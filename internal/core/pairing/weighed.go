@@ -16,9 +16,11 @@ type weigher struct {
 	people, accounts []record.Row               // rows that are open, by id
 	faces            [2][]*evidence.Face
 	forms            evidence.Forms
-	shown            marks // words that the lists show to be said of no human's own account
+	hides            [2]map[record.Row][]evidence.Comparator // of records that a trial holds back
+	shown            marks                                   // words that the lists show to be said of no human's own account
 	counts           *evidence.Counts
 	weights          *evidence.Weights
+	twins            float64 // expected among the open records
 	pairs            []weighed
 	met              [2][]evidence.Meeting // who carries what the open records carry, by side
 }
@@ -104,9 +106,19 @@ func (w *weigher) read(side int, rows []record.Row) []*evidence.Face {
 	return faces
 }
 
+// hidden takes out of the faces of a side what is not to be looked at.
+func (w *weigher) hidden(side int, rows []record.Row, faces []*evidence.Face) []*evidence.Face {
+	for i, row := range rows {
+		for _, c := range w.hides[side][row] {
+			faces[i].Hide(c)
+		}
+	}
+	return faces
+}
+
 // prepare reads the open records and counts how common their values are.
 func (w *weigher) prepare() {
-	w.faces = [2][]*evidence.Face{w.read(0, w.people), w.read(1, w.accounts)}
+	w.faces = [2][]*evidence.Face{w.hidden(0, w.people, w.read(0, w.people)), w.hidden(1, w.accounts, w.read(1, w.accounts))}
 	states := [2][]State{w.PersonState, w.AccountState}
 	step := 1
 	if w.in.Evidence.Asks {

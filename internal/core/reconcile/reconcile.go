@@ -128,3 +128,15 @@ func Explain(in Input, prior float64, person, account string) *pairing.Explanati
 	in.Cores = max(in.Cores, 1)
 	return pairing.Explain(newRun(in).pairingInput(), in.Memory.Weights, prior, p, a)
 }
+
+// Trial has evidence find twins that are known, on the lists as they are: nothing of it is
+// kept. A charter that weighs no evidence is tried with what would be its thresholds.
+func Trial(in Input) (*pairing.Trial, error) {
+	in.Cores = max(in.Cores, 1)
+	x := newRun(in).pairingInput()
+	if in.Charter.Evidence == nil {
+		x.Evidence = &pairing.Evidence{Accept: charter.DefaultAccept, Review: charter.DefaultReview}
+		return pairing.Try(x, false)
+	}
+	return pairing.Try(x, in.Charter.Evidence.Weights != nil)
+}

@@ -151,6 +151,32 @@ func (r *Reader) Face(i int) *Face {
 	return f
 }
 
+// Hide takes out of a face what a comparator looks at.
+func (f *Face) Hide(c Comparator) {
+	switch c {
+	case Family, Given, Middle:
+		f.name, f.logins = name{}, nil
+	case Login:
+		f.locals = nil
+	case Email:
+		f.emails = nil
+	case Phone:
+		f.phones = nil
+	case Number:
+		f.numbers = nil
+	case Day:
+		f.day = noDay
+	case Department:
+		f.department = text{}
+	case Title:
+		f.title = text{}
+	case Location:
+		f.location = text{}
+	case Status:
+		f.active = -1
+	}
+}
+
 // eachLocal visits the login and the local parts.
 func (r *Reader) eachLocal(i int, yield func(text, bare string)) {
 	if cell := r.login.Cell(i); cell != "" {

@@ -21,6 +21,17 @@ type Weights struct {
 	logs  [comparators][most]float64 // of Same alone, where the value's own share counts
 	more  [comparators][most]float64 // share of the strangers who are as much alike, whatever the value
 	forms Forms
+	curve *Curve
+}
+
+// Curve is what a trial found probabilities to be worth; nil: none was made.
+func (w *Weights) Curve() *Curve { return w.curve }
+
+// WithCurve are the weights with what a trial found.
+func (w *Weights) WithCurve(c *Curve) *Weights {
+	x := *w
+	x.curve = c
+	return &x
 }
 
 // Forms are the names by which people of the lists are called elsewhere.
@@ -123,6 +134,9 @@ func (w *Weights) MarshalJSON() ([]byte, error) {
 	if len(w.forms) > 0 {
 		out[formsKey] = w.forms
 	}
+	if w.curve != nil {
+		out[curveKey] = w.curve
+	}
 	for c := range comparators {
 		levels := map[string]level{}
 		for l := Level(1); l < most; l++ {
@@ -142,11 +156,18 @@ func (w *Weights) UnmarshalJSON(src []byte) error {
 		return err
 	}
 	var forms Forms
+	var curve *Curve
 	odds := priors
 	for name, raw := range in {
 		if name == formsKey {
 			if err := json.Unmarshal(raw, &forms); err != nil {
 				return fmt.Errorf("weights: forms: %w", err)
+			}
+			continue
+		}
+		if name == curveKey {
+			if err := json.Unmarshal(raw, &curve); err != nil {
+				return fmt.Errorf("weights: trial: %w", err)
 			}
 			continue
 		}
@@ -169,12 +190,15 @@ func (w *Weights) UnmarshalJSON(src []byte) error {
 			odds[c][l] = Odds{o.Same, o.Other}
 		}
 	}
-	*w = *newWeights(odds).WithForms(forms)
+	*w = *newWeights(odds).WithForms(forms).WithCurve(curve)
 	return nil
 }
 
-// formsKey is where the forms stand among the comparators.
-const formsKey = "forms"
+// Where the forms and the curve stand among the comparators.
+const (
+	formsKey = "forms"
+	curveKey = "trial"
+)
 
 // Version names the weights by what they are.
 func (w *Weights) Version() string {

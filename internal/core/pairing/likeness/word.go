@@ -141,12 +141,12 @@ func begun(w, v *Word) bool {
 	if w.foreign || v.foreign || len(a) < 3 || len(a) > longestWord || Gendered(a, b) || w.born && v.born {
 		return false
 	}
-	return same >= 3 && same >= len(a)-3 || same == 2 && (len(a) <= 5 && diminutive(a) || len(b) <= 6 && diminutive(b))
+	return same >= 3 && same >= len(a)-3 || same == 2 && (diminutive(a) || diminutive(b))
 }
 
 // diminutive tells the endings that make a short form of a name.
 func diminutive(s string) bool {
-	for _, end := range []string{"ica", "ek", "ka", "ko", "us", "cek", "ie", "y", "i", "o"} {
+	for _, end := range []string{"ica", "ek", "ka", "ko", "us", "cek", "ie"} {
 		if len(s) > len(end)+1 && strings.HasSuffix(s, end) {
 			return true
 		}
