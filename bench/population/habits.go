@@ -171,7 +171,7 @@ func (m *maker) neighbours(n int) {
 		case 0:
 			c.display += " (" + strings.ToUpper(word) + ")"
 		case 1:
-			c.dept = strings.ToUpper(word[:1]) + word[1:]
+			c.dept = strings.ToUpper(firstLetter(word)) + word[len(firstLetter(word)):]
 		case 2:
 			c.name = record.Slug(word) + "." + c.name
 		default:

@@ -827,6 +827,19 @@ type Comparison struct {
 	Said *string `json:"said,omitempty"`
 }
 
+// Curve what probabilities are worth by a trial
+type Curve struct {
+	Pairs  int `json:"pairs"`
+	Points []struct {
+		// Bits what was said, as odds in bits: 0 is one half
+		Bits float32 `json:"bits"`
+		True float32 `json:"true"`
+	} `json:"points"`
+
+	// Settled hesitations that nobody is asked for any more
+	Settled *[]string `json:"settled,omitempty"`
+}
+
 // DraftInput defines model for DraftInput.
 type DraftInput struct {
 	PersonIds *[]string `json:"personIds,omitempty"`
@@ -1753,6 +1766,124 @@ type TokenList struct {
 	Items []ListedToken `json:"items"`
 }
 
+// Trial defines model for Trial.
+type Trial struct {
+	AccountsRoster int64     `json:"accountsRoster"`
+	At             time.Time `json:"at"`
+	By             string    `json:"by"`
+	CharterVersion int64     `json:"charterVersion"`
+	Id             int64     `json:"id"`
+
+	// Kept the version that its weights were kept as; absent: they were not
+	Kept         *int64 `json:"kept,omitempty"`
+	PeopleRoster int64  `json:"peopleRoster"`
+
+	// Report shares and probabilities of 1
+	Report TrialReport `json:"report"`
+}
+
+// TrialChoice defines model for TrialChoice.
+type TrialChoice struct {
+	// Id of the trial that was looked at
+	Id int64 `json:"id"`
+}
+
+// TrialReport shares and probabilities of 1
+type TrialReport struct {
+	Accept float32 `json:"accept"`
+	Bands  []struct {
+		From float32 `json:"from"`
+		High float32 `json:"high"`
+
+		// Low of true at 95 %
+		Low   float32 `json:"low"`
+		Pairs int     `json:"pairs"`
+
+		// Raw share of one human as the pairs came
+		Raw float32 `json:"raw"`
+
+		// Said weighed by kind
+		Said float32 `json:"said"`
+		To   float32 `json:"to"`
+
+		// True weighed by kind
+		True float32 `json:"true"`
+	} `json:"bands"`
+
+	// Curve what probabilities are worth by a trial
+	Curve Curve `json:"curve"`
+
+	// Held that were
+	Held        int `json:"held"`
+	Hesitations []struct {
+		Kind     string `json:"kind"`
+		LeftOver int    `json:"leftOver"`
+		One      int    `json:"one"`
+		Pairs    int    `json:"pairs"`
+
+		// Settled as sure as what is joined unasked
+		Settled bool `json:"settled"`
+	} `json:"hesitations"`
+	Kinds []struct {
+		Examples []struct {
+			Account      string  `json:"account"`
+			AccountLabel string  `json:"accountLabel"`
+			One          bool    `json:"one"`
+			Person       string  `json:"person"`
+			PersonLabel  string  `json:"personLabel"`
+			Said         float32 `json:"said"`
+			Words        string  `json:"words"`
+		} `json:"examples"`
+		Kind     string `json:"kind"`
+		LeftOver int    `json:"leftOver"`
+
+		// One of one human
+		One int `json:"one"`
+
+		// Pairs likely ones in the trial
+		Pairs int `json:"pairs"`
+
+		// Said how many of them were said to be, as a share
+		Said float32 `json:"said"`
+	} `json:"kinds"`
+
+	// Known twins that could be held back
+	Known  int `json:"known"`
+	Levels []struct {
+		Bits       float32 `json:"bits"`
+		Comparator string  `json:"comparator"`
+		Level      string  `json:"level"`
+		Pairs      int     `json:"pairs"`
+		Said       float32 `json:"said"`
+		True       float32 `json:"true"`
+	} `json:"levels"`
+
+	// Lost of whom one record was taken away, so that finding nobody is right
+	Lost int `json:"lost"`
+
+	// Open people whom nothing but evidence can pair, now
+	Open       int     `json:"open"`
+	Parts      int     `json:"parts"`
+	Review     float32 `json:"review"`
+	Thresholds []struct {
+		Accept float32 `json:"accept"`
+
+		// Found share of the twins held back that would be joined with each other
+		Found  float32 `json:"found"`
+		Joined int     `json:"joined"`
+
+		// WouldAsk pairs left over now, from review up to here
+		WouldAsk int `json:"wouldAsk"`
+
+		// WouldBeWrong expected of these
+		WouldBeWrong float32 `json:"wouldBeWrong"`
+
+		// WouldJoin pairs of those left over now
+		WouldJoin int `json:"wouldJoin"`
+		Wrong     int `json:"wrong"`
+	} `json:"thresholds"`
+}
+
 // Understood defines model for Understood.
 type Understood struct {
 	// Also what else it feeds
@@ -1832,11 +1963,17 @@ type WaveTotal struct {
 
 // Weights defines model for Weights.
 type Weights struct {
-	At         time.Time `json:"at"`
-	By         string    `json:"by"`
-	Digest     string    `json:"digest"`
-	LearntFrom int64     `json:"learntFrom"`
-	Version    int64     `json:"version"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Digest string    `json:"digest"`
+
+	// Forms what people of these lists are called elsewhere: the names that each short form stands for
+	Forms      *map[string][]string `json:"forms,omitempty"`
+	LearntFrom int64                `json:"learntFrom"`
+
+	// Trial what probabilities are worth by a trial
+	Trial   *Curve `json:"trial,omitempty"`
+	Version int64  `json:"version"`
 
 	// Weights by comparator and level
 	Weights map[string]map[string]struct {
@@ -2112,6 +2249,15 @@ type GetTemplateParams struct {
 // GetTemplateParamsFormat defines parameters for GetTemplate.
 type GetTemplateParamsFormat string
 
+// TryEvidenceParams defines parameters for TryEvidence.
+type TryEvidenceParams struct {
+	// Keep go by what it finds from the next reconciliation on
+	Keep *bool `form:"keep,omitempty" json:"keep,omitempty"`
+
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // WhyParams defines parameters for Why.
 type WhyParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
@@ -2381,6 +2527,9 @@ type RuleJSONRequestBody = RulingInput
 
 // RuleAllJSONRequestBody defines body for RuleAll for application/json ContentType.
 type RuleAllJSONRequestBody RuleAllJSONBody
+
+// KeepTrialJSONRequestBody defines body for KeepTrial for application/json ContentType.
+type KeepTrialJSONRequestBody = TrialChoice
 
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = PasswordChange
@@ -2713,6 +2862,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
 	GetTemplate(ctx context.Context, lane LaneName, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShowTrial The last trial of a lane's evidence
+	//
+	// Corresponds with GET /lanes/{lane}/trial (the `ShowTrial` operationId).
+	ShowTrial(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryEvidence Hold back known twins and see how well evidence finds them, in the background
+	//
+	// Corresponds with POST /lanes/{lane}/trial (the `TryEvidence` operationId).
+	TryEvidence(ctx context.Context, lane LaneName, params *TryEvidenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepTrialWithBody Go by the last trial from the next reconciliation on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /lanes/{lane}/trial/kept (the `KeepTrial` operationId).
+	KeepTrialWithBody(ctx context.Context, lane LaneName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepTrial Go by the last trial from the next reconciliation on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /lanes/{lane}/trial/kept (the `KeepTrial` operationId).
+	KeepTrial(ctx context.Context, lane LaneName, body KeepTrialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ShowWeights What evidence is worth in this lane
 	//
@@ -3668,6 +3841,70 @@ func (c *Client) ClearRuling(ctx context.Context, lane LaneName, ruling int64, r
 // Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
 func (c *Client) GetTemplate(ctx context.Context, lane LaneName, params *GetTemplateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTemplateRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShowTrial The last trial of a lane's evidence
+//
+// Corresponds with GET /lanes/{lane}/trial (the `ShowTrial` operationId).
+func (c *Client) ShowTrial(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowTrialRequest(c.Server, lane)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryEvidence Hold back known twins and see how well evidence finds them, in the background
+//
+// Corresponds with POST /lanes/{lane}/trial (the `TryEvidence` operationId).
+func (c *Client) TryEvidence(ctx context.Context, lane LaneName, params *TryEvidenceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryEvidenceRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepTrialWithBody Go by the last trial from the next reconciliation on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /lanes/{lane}/trial/kept (the `KeepTrial` operationId).
+func (c *Client) KeepTrialWithBody(ctx context.Context, lane LaneName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepTrialRequestWithBody(c.Server, lane, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepTrial Go by the last trial from the next reconciliation on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /lanes/{lane}/trial/kept (the `KeepTrial` operationId).
+func (c *Client) KeepTrial(ctx context.Context, lane LaneName, body KeepTrialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepTrialRequest(c.Server, lane, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6427,6 +6664,163 @@ func NewGetTemplateRequest(server string, lane LaneName, params *GetTemplatePara
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewShowTrialRequest constructs an http.Request for the ShowTrial method
+func NewShowTrialRequest(server string, lane LaneName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/trial", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryEvidenceRequest constructs an http.Request for the TryEvidence method
+func NewTryEvidenceRequest(server string, lane LaneName, params *TryEvidenceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/trial", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Keep != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "keep", *params.Keep, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewKeepTrialRequest calls the generic KeepTrial builder with application/json body
+func NewKeepTrialRequest(server string, lane LaneName, body KeepTrialJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepTrialRequestWithBody(server, lane, "application/json", bodyReader)
+}
+
+// NewKeepTrialRequestWithBody constructs an http.Request for the KeepTrial method, with any body, and a specified content type
+func NewKeepTrialRequestWithBody(server string, lane LaneName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/trial/kept", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"math"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"twinning/internal/apiclient"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/reconcile"
 )
@@ -190,4 +192,59 @@ func drawOdd(w io.Writer, t *pairing.Trial) {
 	}
 }
 
-func (c *client) tryLane(lane string) error { return nil }
+// tryLane has the service make a trial, and shows it.
+func (c *client) tryLane(lane string) error {
+	last, keep := c.on("last"), c.on("keep")
+	if !last {
+		var task apiclient.Task
+		res, err := c.TryEvidence(c.ctx, lane, &apiclient.TryEvidenceParams{Keep: &keep})
+		if err := ask(&task, res, err); err != nil {
+			return err
+		}
+		if _, err := c.follow(task.Id); err != nil {
+			return err
+		}
+	}
+	t, err := c.lastTrial(lane)
+	if err != nil {
+		return err
+	}
+	if last && keep {
+		res, err := c.KeepTrial(c.ctx, lane, apiclient.TrialChoice{Id: t.Id})
+		if err := ask(&t, res, err); err != nil {
+			return err
+		}
+	}
+	if c.format != "table" {
+		return c.show(t, nil, nil)
+	}
+	report, err := reported(t.Report)
+	if err != nil {
+		return err
+	}
+	drawTrial(c.cmd.OutOrStdout(), report)
+	switch {
+	case t.Kept != nil && keep:
+		c.say("kept as weights %d: the next reconciliation of %s goes by it", *t.Kept, lane)
+	case t.Kept != nil:
+		c.say("kept as weights %d", *t.Kept)
+	default:
+		c.say("nothing was changed; next: twinning twin trial %s --last --keep goes by it from the next reconciliation on", lane)
+	}
+	return nil
+}
+
+func (c *client) lastTrial(lane string) (t apiclient.Trial, err error) {
+	res, err := c.ShowTrial(c.ctx, lane)
+	return t, ask(&t, res, err)
+}
+
+// reported is the report as the core writes it.
+func reported(r apiclient.TrialReport) (*pairing.Trial, error) {
+	src, err := json.Marshal(r)
+	if err != nil {
+		return nil, err
+	}
+	t := &pairing.Trial{}
+	return t, json.Unmarshal(src, t)
+}

@@ -58,6 +58,21 @@ func (s *server) Reconcile(ctx context.Context, r openapi.ReconcileRequestObject
 	return beginning(t, err, taskAt)
 }
 
+func (s *server) TryEvidence(ctx context.Context, r openapi.TryEvidenceRequestObject) (openapi.TryEvidenceResponseObject, error) {
+	t, err := s.cfg.Service.Try(ctx, caller(ctx), r.Lane, value(r.Params.Keep))
+	return beginning(t, err, taskAt)
+}
+
+func (s *server) ShowTrial(ctx context.Context, r openapi.ShowTrialRequestObject) (openapi.ShowTrialResponseObject, error) {
+	t, err := s.cfg.Service.Trial(ctx, r.Lane)
+	return as[openapi.ShowTrial200JSONResponse](t, err)
+}
+
+func (s *server) KeepTrial(ctx context.Context, r openapi.KeepTrialRequestObject) (openapi.KeepTrialResponseObject, error) {
+	t, err := s.cfg.Service.KeepTrial(ctx, caller(ctx), r.Lane, r.Body.Id)
+	return as[openapi.KeepTrial200JSONResponse](t, err)
+}
+
 func (s *server) ListReconciliations(ctx context.Context, r openapi.ListReconciliationsRequestObject) (openapi.ListReconciliationsResponseObject, error) {
 	list, next, err := s.cfg.Service.Reconciliations(ctx, r.Lane, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListReconciliations200JSONResponse](onPage(list, next), err)

@@ -2,9 +2,11 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 
+	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/explain"
 	"twinning/internal/fault"
 	"twinning/internal/store"
@@ -66,15 +68,32 @@ func (s *Service) Questions(ctx context.Context, lane string, f store.QuestionFi
 	return v, err
 }
 
+// WeightsView are weights with what stands beside the comparators.
+type WeightsView struct {
+	store.Weights
+	Levels json.RawMessage `json:"weights"`
+	Forms  evidence.Forms  `json:"forms,omitempty"` // short form -> names that it stands for in these lists
+	Trial  *evidence.Curve `json:"trial,omitempty"` // by which probabilities are told
+}
+
 // Weights are what evidence is worth in a lane.
-func (s *Service) Weights(ctx context.Context, lane string) (store.Weights, error) {
+func (s *Service) Weights(ctx context.Context, lane string) (v WeightsView, err error) {
 	l, err := s.lane(ctx, lane)
 	if err != nil {
-		return store.Weights{}, err
+		return v, err
 	}
-	w, err := s.Store.NewestWeights(ctx, l.ID)
+	v.Weights, err = s.Store.NewestWeights(ctx, l.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return w, fault.New(fault.NotFound, fmt.Sprintf("lane %q has no weights yet", lane), "its charter weighs no evidence, or it has not been reconciled", "give its charter `pairing: {evidence: {accept: 0.995, review: 0.60}}` and reconcile")
+		return v, fault.New(fault.NotFound, fmt.Sprintf("lane %q has no weights yet", lane), "its charter weighs no evidence, or it has not been reconciled", "give its charter `pairing: {evidence: {accept: 0.995, review: 0.60}}` and reconcile")
 	}
-	return w, err
+	if err != nil {
+		return v, err
+	}
+	w := &evidence.Weights{}
+	if err := w.UnmarshalJSON(v.Weights.Weights); err != nil {
+		return v, err
+	}
+	v.Forms, v.Trial = w.Forms(), w.Curve()
+	v.Levels, err = w.WithForms(nil).WithCurve(nil).MarshalJSON()
+	return v, err
 }

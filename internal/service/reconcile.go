@@ -28,14 +28,21 @@ import (
 type laneParams struct {
 	Lane  int64 `json:"lane"`
 	Learn bool  `json:"learn,omitempty"` // weigh anew what evidence is worth
+	Keep  bool  `json:"keep,omitempty"`  // go by what a trial finds
 }
 
 // Reconcile queues a reconciliation of the lane's newest rosters.
 func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string, learn bool) (store.Task, error) {
+	return s.passOver(ctx, who, lane, "reconcile", laneParams{Learn: learn}, map[string]string{"learn": fmt.Sprint(learn)})
+}
+
+// passOver queues work on the lane's newest rosters.
+func (s *Service) passOver(ctx context.Context, who access.Caller, lane, kind string, params laneParams, detail map[string]string) (store.Task, error) {
 	l, err := s.lane(ctx, lane)
 	if err != nil {
 		return store.Task{}, err
 	}
+	params.Lane = l.ID
 	for _, system := range []int64{l.AuthorityID, l.DownstreamID} {
 		if _, err := s.Store.NewestRoster(ctx, system); errors.Is(err, store.ErrNotFound) {
 			name := map[int64]string{l.AuthorityID: l.Authority, l.DownstreamID: l.Downstream}[system]
@@ -45,8 +52,8 @@ func (s *Service) Reconcile(ctx context.Context, who access.Caller, lane string,
 		}
 	}
 	var t store.Task
-	err = s.act(ctx, who, "reconcile", lane, map[string]string{"learn": fmt.Sprint(learn)}, func(tx *store.Store) (err error) {
-		if t, err = queue(ctx, tx, "reconcile", "reconcile "+lane, who, laneParams{l.ID, learn}); err != nil {
+	err = s.act(ctx, who, kind, lane, detail, func(tx *store.Store) (err error) {
+		if t, err = queue(ctx, tx, kind, kind+" "+lane, who, params); err != nil {
 			return err
 		}
 		return tx.PassOver(ctx, t.ID, l.ID)
@@ -274,7 +281,7 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 	if p.Learn {
 		in.Memory.Weights = nil
 	}
-	out, err := s.compute(computing, in.Input)
+	out, err := computed(computing, s, in.Input, "reconciling", func(in reconcile.Input) (*reconcile.Output, error) { return reconcile.Run(in), nil })
 	if err != nil {
 		return err
 	}
@@ -308,35 +315,36 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 	return w.Progress(all, all, all-bad, bad)
 }
 
-// compute reconciles. The core looks at no clock and hears nobody: who asks to
+// computed has the core work. It looks at no clock and hears nobody: who asks to
 // halt is answered at once, and what was begun ends soon, unheard, in a place that
 // the next computation waits for.
-func (s *Service) compute(ctx context.Context, in reconcile.Input) (*reconcile.Output, error) {
+func computed[T any](ctx context.Context, s *Service, in reconcile.Input, doing string, work func(reconcile.Input) (T, error)) (none T, _ error) {
 	type result struct {
-		out *reconcile.Output
+		out T
 		err error
 	}
 	select {
 	case s.computing <- struct{}{}:
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return none, ctx.Err()
 	}
 	got := make(chan result, 1)
 	go func() {
 		defer func() { <-s.computing }()
 		defer func() {
 			if p := recover(); p != nil && ctx.Err() == nil {
-				got <- result{nil, fault.Mistake(s.Log, "reconciling", p)}
+				got <- result{none, fault.Mistake(s.Log, doing, p)}
 			}
 		}()
-		got <- result{out: reconcile.Run(in)}
+		out, err := work(in)
+		got <- result{out, err}
 	}()
 	select {
 	case r := <-got:
 		return r.out, r.err
 	case <-ctx.Done():
 		in.Charter.Stop()
-		return nil, ctx.Err()
+		return none, ctx.Err()
 	}
 }
 

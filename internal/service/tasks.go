@@ -113,6 +113,8 @@ func (s *Service) dispatch(ctx context.Context, w *work.Work) (err error) {
 		return s.intake.Take(ctx, w)
 	case "reconcile":
 		return s.reconcile(ctx, w)
+	case "trial":
+		return s.tryOut(ctx, w)
 	case "run":
 		return s.engine.Run(ctx, w)
 	case "verify":

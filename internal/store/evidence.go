@@ -41,6 +41,42 @@ func (s *Store) AddWeights(ctx context.Context, lane int64, w Weights) (Weights,
 		RETURNING version, digest, weights, learnt_from, at, by`, lane, newest.Version+1, w.Digest, w.Weights, w.LearntFrom, w.By)
 }
 
+// Trial is what came of having evidence find twins that are known.
+type Trial struct {
+	ID             int64           `db:"id" json:"id"`
+	LaneID         int64           `db:"lane_id" json:"-"`
+	CharterVersion int64           `db:"charter_version" json:"charterVersion"`
+	PeopleRoster   int64           `db:"people_roster" json:"peopleRoster"`
+	AccountsRoster int64           `db:"accounts_roster" json:"accountsRoster"`
+	Report         json.RawMessage `db:"report" json:"report"`
+	Digest         string          `db:"digest" json:"-"` // of the weights that it would have kept
+	Weights        json.RawMessage `db:"weights" json:"-"`
+	LearntFrom     int64           `db:"learnt_from" json:"-"`
+	Kept           *int64          `db:"kept" json:"kept,omitempty"` // the version that the weights were kept as
+	At             time.Time       `db:"at" json:"at"`
+	By             string          `db:"by" json:"by"`
+}
+
+// AddTrial keeps what a trial found. That its weights are gone by is another act.
+func (s *Store) AddTrial(ctx context.Context, t Trial) (Trial, error) {
+	return t, s.get(ctx, &t, `INSERT INTO trials (lane_id, charter_version, people_roster, accounts_roster, report, digest, weights, learnt_from, by)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING *`, t.LaneID, t.CharterVersion, t.PeopleRoster, t.AccountsRoster, t.Report, t.Digest, t.Weights, t.LearntFrom, t.By)
+}
+
+// LastTrial finds the newest of a lane.
+func (s *Store) LastTrial(ctx context.Context, lane int64) (t Trial, err error) {
+	return t, s.get(ctx, &t, `SELECT * FROM trials WHERE lane_id = $1 ORDER BY id DESC LIMIT 1`, lane)
+}
+
+// KeepTrial puts a trial's weights in force.
+func (s *Store) KeepTrial(ctx context.Context, t Trial, by string) (Trial, error) {
+	w, err := s.AddWeights(ctx, t.LaneID, Weights{Digest: t.Digest, Weights: t.Weights, LearntFrom: t.LearntFrom, By: by})
+	if err != nil {
+		return t, err
+	}
+	return t, s.get(ctx, &t, `UPDATE trials SET kept = $2 WHERE id = $1 RETURNING *`, t.ID, w.Version)
+}
+
 // WeighedTwins lists whom evidence alone joined in a reconciliation.
 func (s *Store) WeighedTwins(ctx context.Context, reconciliation int64) (list []Bond, err error) {
 	return list, s.list(ctx, &list, `SELECT native_id AS person, twin AS account, basis, '' AS made_by FROM verdicts WHERE reconciliation_id = $1 AND side = 'people' AND state = 'twinned' AND basis = 'weighed' ORDER BY native_id`, reconciliation)

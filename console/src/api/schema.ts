@@ -695,6 +695,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last trial of a lane's evidence */
+        get: operations["showTrial"];
+        put?: never;
+        /** Hold back known twins and see how well evidence finds them, in the background */
+        post: operations["tryEvidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{lane}/trial/kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Go by the last trial from the next reconciliation on */
+        put: operations["keepTrial"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes/{lane}/rulings/{ruling}": {
         parameters: {
             query?: never;
@@ -1872,11 +1907,130 @@ export interface components {
                     };
                 };
             };
+            /** @description what people of these lists are called elsewhere: the names that each short form stands for */
+            forms?: {
+                [key: string]: string[];
+            };
+            trial?: components["schemas"]["Curve"];
             /** Format: int64 */
             learntFrom: number;
             /** Format: date-time */
             at: string;
             by: string;
+        };
+        /** @description what probabilities are worth by a trial */
+        Curve: {
+            points: {
+                /** @description what was said, as odds in bits: 0 is one half */
+                bits: number;
+                true: number;
+            }[];
+            pairs: number;
+            /** @description hesitations that nobody is asked for any more */
+            settled?: string[];
+        };
+        TrialChoice: {
+            /**
+             * Format: int64
+             * @description of the trial that was looked at
+             */
+            id: number;
+        };
+        Trial: {
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            charterVersion: number;
+            /** Format: int64 */
+            peopleRoster: number;
+            /** Format: int64 */
+            accountsRoster: number;
+            /**
+             * Format: int64
+             * @description the version that its weights were kept as; absent: they were not
+             */
+            kept?: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            report: components["schemas"]["TrialReport"];
+        };
+        /** @description shares and probabilities of 1 */
+        TrialReport: {
+            /** @description twins that could be held back */
+            known: number;
+            /** @description that were */
+            held: number;
+            /** @description of whom one record was taken away, so that finding nobody is right */
+            lost: number;
+            parts: number;
+            /** @description people whom nothing but evidence can pair, now */
+            open: number;
+            accept: number;
+            review: number;
+            curve: components["schemas"]["Curve"];
+            bands: {
+                from: number;
+                to: number;
+                /** @description weighed by kind */
+                said: number;
+                /** @description weighed by kind */
+                true: number;
+                /** @description of true at 95 % */
+                low: number;
+                high: number;
+                /** @description share of one human as the pairs came */
+                raw: number;
+                pairs: number;
+            }[];
+            thresholds: {
+                accept: number;
+                /** @description share of the twins held back that would be joined with each other */
+                found: number;
+                joined: number;
+                wrong: number;
+                /** @description pairs of those left over now */
+                wouldJoin: number;
+                /** @description expected of these */
+                wouldBeWrong: number;
+                /** @description pairs left over now, from review up to here */
+                wouldAsk: number;
+            }[];
+            kinds: {
+                kind: string;
+                /** @description likely ones in the trial */
+                pairs: number;
+                /** @description of one human */
+                one: number;
+                /** @description how many of them were said to be, as a share */
+                said: number;
+                leftOver: number;
+                examples: {
+                    person: string;
+                    account: string;
+                    personLabel: string;
+                    accountLabel: string;
+                    said: number;
+                    one: boolean;
+                    words: string;
+                }[];
+            }[];
+            levels: {
+                comparator: string;
+                level: string;
+                bits: number;
+                pairs: number;
+                said: number;
+                true: number;
+            }[];
+            hesitations: {
+                kind: string;
+                pairs: number;
+                one: number;
+                /** @description as sure as what is joined unasked */
+                settled: boolean;
+                leftOver: number;
+            }[];
         };
         Facing: {
             id: string;
@@ -3879,6 +4033,99 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Weights"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showTrial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryEvidence: {
+        parameters: {
+            query?: {
+                /** @description go by what it finds from the next reconciliation on */
+                keep?: boolean;
+            };
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description begun */
+            202: {
+                headers: {
+                    /** @description the task */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepTrial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialChoice"];
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -14,8 +14,9 @@ import (
 // probabilities are true on these lists, and what each threshold would cost.
 //
 // Twins that keys, rulings and confirmed bonds make are held back in parts, never the same
-// that teach the weights. What their keys read is hidden on both sides, with every
-// comparator that reads it too. Of some, one record is taken away, as many as there are
+// that teach the weights. What their keys read is hidden in the account, with every
+// comparator that reads it too, so that it is no witness for the twin; against other
+// accounts the person is known by it, as everybody is who is left over. Of some, one record is taken away, as many as there are
 // people without account among those whom no key pairs, so that finding nobody is right.
 // Whoever is left over takes part beside them, as rivals.
 //
@@ -134,7 +135,7 @@ func Try(in Input, declared bool) (*Trial, error) {
 	base.certain()
 	known := base.heldBackable()
 	if len(known) < fewestKnown {
-		return nil, fmt.Errorf("%d twins are known by keys and rulings; a trial needs %d at least: rule on some pairs that you are sure of, or declare keys", len(known), fewestKnown)
+		return nil, fmt.Errorf("twins that keys and rulings make: %d, and a trial needs %d at least; declare keys that pair more, or rule on pairs that you are sure of", len(known), fewestKnown)
 	}
 	now := newWeigher(base)
 	if !now.weighedUp() {
@@ -251,8 +252,7 @@ func (t *tried) part(base *matcher, before *Result, held []record.Row, lost floa
 	gone := 0.0
 	for _, p := range held {
 		a := before.PersonTwin[p]
-		hide := m.hiddenWith(int(p), int(a))
-		w.hides[0][p], w.hides[1][a] = hide, hide
+		w.hides[1][a] = m.hiddenWith(int(p), int(a))
 		m.PersonState[p], m.AccountState[a] = Undecided, Undecided
 		m.PersonTwin[p], m.AccountTwin[a] = -1, -1
 		twin[p], owner[a] = a, p

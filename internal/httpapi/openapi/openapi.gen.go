@@ -832,6 +832,19 @@ type Comparison struct {
 	Said *string `json:"said,omitempty"`
 }
 
+// Curve what probabilities are worth by a trial
+type Curve struct {
+	Pairs  int `json:"pairs"`
+	Points []struct {
+		// Bits what was said, as odds in bits: 0 is one half
+		Bits float32 `json:"bits"`
+		True float32 `json:"true"`
+	} `json:"points"`
+
+	// Settled hesitations that nobody is asked for any more
+	Settled *[]string `json:"settled,omitempty"`
+}
+
 // DraftInput defines model for DraftInput.
 type DraftInput struct {
 	PersonIds *[]string `json:"personIds,omitempty"`
@@ -1758,6 +1771,124 @@ type TokenList struct {
 	Items []ListedToken `json:"items"`
 }
 
+// Trial defines model for Trial.
+type Trial struct {
+	AccountsRoster int64     `json:"accountsRoster"`
+	At             time.Time `json:"at"`
+	By             string    `json:"by"`
+	CharterVersion int64     `json:"charterVersion"`
+	Id             int64     `json:"id"`
+
+	// Kept the version that its weights were kept as; absent: they were not
+	Kept         *int64 `json:"kept,omitempty"`
+	PeopleRoster int64  `json:"peopleRoster"`
+
+	// Report shares and probabilities of 1
+	Report TrialReport `json:"report"`
+}
+
+// TrialChoice defines model for TrialChoice.
+type TrialChoice struct {
+	// Id of the trial that was looked at
+	Id int64 `json:"id"`
+}
+
+// TrialReport shares and probabilities of 1
+type TrialReport struct {
+	Accept float32 `json:"accept"`
+	Bands  []struct {
+		From float32 `json:"from"`
+		High float32 `json:"high"`
+
+		// Low of true at 95 %
+		Low   float32 `json:"low"`
+		Pairs int     `json:"pairs"`
+
+		// Raw share of one human as the pairs came
+		Raw float32 `json:"raw"`
+
+		// Said weighed by kind
+		Said float32 `json:"said"`
+		To   float32 `json:"to"`
+
+		// True weighed by kind
+		True float32 `json:"true"`
+	} `json:"bands"`
+
+	// Curve what probabilities are worth by a trial
+	Curve Curve `json:"curve"`
+
+	// Held that were
+	Held        int `json:"held"`
+	Hesitations []struct {
+		Kind     string `json:"kind"`
+		LeftOver int    `json:"leftOver"`
+		One      int    `json:"one"`
+		Pairs    int    `json:"pairs"`
+
+		// Settled as sure as what is joined unasked
+		Settled bool `json:"settled"`
+	} `json:"hesitations"`
+	Kinds []struct {
+		Examples []struct {
+			Account      string  `json:"account"`
+			AccountLabel string  `json:"accountLabel"`
+			One          bool    `json:"one"`
+			Person       string  `json:"person"`
+			PersonLabel  string  `json:"personLabel"`
+			Said         float32 `json:"said"`
+			Words        string  `json:"words"`
+		} `json:"examples"`
+		Kind     string `json:"kind"`
+		LeftOver int    `json:"leftOver"`
+
+		// One of one human
+		One int `json:"one"`
+
+		// Pairs likely ones in the trial
+		Pairs int `json:"pairs"`
+
+		// Said how many of them were said to be, as a share
+		Said float32 `json:"said"`
+	} `json:"kinds"`
+
+	// Known twins that could be held back
+	Known  int `json:"known"`
+	Levels []struct {
+		Bits       float32 `json:"bits"`
+		Comparator string  `json:"comparator"`
+		Level      string  `json:"level"`
+		Pairs      int     `json:"pairs"`
+		Said       float32 `json:"said"`
+		True       float32 `json:"true"`
+	} `json:"levels"`
+
+	// Lost of whom one record was taken away, so that finding nobody is right
+	Lost int `json:"lost"`
+
+	// Open people whom nothing but evidence can pair, now
+	Open       int     `json:"open"`
+	Parts      int     `json:"parts"`
+	Review     float32 `json:"review"`
+	Thresholds []struct {
+		Accept float32 `json:"accept"`
+
+		// Found share of the twins held back that would be joined with each other
+		Found  float32 `json:"found"`
+		Joined int     `json:"joined"`
+
+		// WouldAsk pairs left over now, from review up to here
+		WouldAsk int `json:"wouldAsk"`
+
+		// WouldBeWrong expected of these
+		WouldBeWrong float32 `json:"wouldBeWrong"`
+
+		// WouldJoin pairs of those left over now
+		WouldJoin int `json:"wouldJoin"`
+		Wrong     int `json:"wrong"`
+	} `json:"thresholds"`
+}
+
 // Understood defines model for Understood.
 type Understood struct {
 	// Also what else it feeds
@@ -1837,11 +1968,17 @@ type WaveTotal struct {
 
 // Weights defines model for Weights.
 type Weights struct {
-	At         time.Time `json:"at"`
-	By         string    `json:"by"`
-	Digest     string    `json:"digest"`
-	LearntFrom int64     `json:"learntFrom"`
-	Version    int64     `json:"version"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Digest string    `json:"digest"`
+
+	// Forms what people of these lists are called elsewhere: the names that each short form stands for
+	Forms      *map[string][]string `json:"forms,omitempty"`
+	LearntFrom int64                `json:"learntFrom"`
+
+	// Trial what probabilities are worth by a trial
+	Trial   *Curve `json:"trial,omitempty"`
+	Version int64  `json:"version"`
 
 	// Weights by comparator and level
 	Weights map[string]map[string]struct {
@@ -2117,6 +2254,15 @@ type GetTemplateParams struct {
 // GetTemplateParamsFormat defines parameters for GetTemplate.
 type GetTemplateParamsFormat string
 
+// TryEvidenceParams defines parameters for TryEvidence.
+type TryEvidenceParams struct {
+	// Keep go by what it finds from the next reconciliation on
+	Keep *bool `form:"keep,omitempty" json:"keep,omitempty"`
+
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // WhyParams defines parameters for Why.
 type WhyParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
@@ -2387,6 +2533,9 @@ type RuleJSONRequestBody = RulingInput
 // RuleAllJSONRequestBody defines body for RuleAll for application/json ContentType.
 type RuleAllJSONRequestBody RuleAllJSONBody
 
+// KeepTrialJSONRequestBody defines body for KeepTrial for application/json ContentType.
+type KeepTrialJSONRequestBody = TrialChoice
+
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = PasswordChange
 
@@ -2512,6 +2661,15 @@ type ServerInterface interface {
 	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 	// (GET /lanes/{lane}/template)
 	GetTemplate(ctx *echo.Context, lane LaneName, params GetTemplateParams) error
+	// ShowTrial The last trial of a lane's evidence
+	// (GET /lanes/{lane}/trial)
+	ShowTrial(ctx *echo.Context, lane LaneName) error
+	// TryEvidence Hold back known twins and see how well evidence finds them, in the background
+	// (POST /lanes/{lane}/trial)
+	TryEvidence(ctx *echo.Context, lane LaneName, params TryEvidenceParams) error
+	// KeepTrial Go by the last trial from the next reconciliation on
+	// (PUT /lanes/{lane}/trial/kept)
+	KeepTrial(ctx *echo.Context, lane LaneName) error
 	// ShowWeights What evidence is worth in this lane
 	// (GET /lanes/{lane}/weights)
 	ShowWeights(ctx *echo.Context, lane LaneName) error
@@ -3495,6 +3653,80 @@ func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetTemplate(ctx, lane, params)
+	return err
+}
+
+// ShowTrial converts echo context to params.
+func (w *ServerInterfaceWrapper) ShowTrial(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ShowTrial(ctx, lane)
+	return err
+}
+
+// TryEvidence converts echo context to params.
+func (w *ServerInterfaceWrapper) TryEvidence(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryEvidenceParams
+	// ------------- Optional query parameter "keep" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "keep", ctx.QueryParams(), &params.Keep, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter keep: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryEvidence(ctx, lane, params)
+	return err
+}
+
+// KeepTrial converts echo context to params.
+func (w *ServerInterfaceWrapper) KeepTrial(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.KeepTrial(ctx, lane)
 	return err
 }
 
@@ -4933,6 +5165,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/lanes/:lane/questions", wrapper.ListQuestions, options.OperationMiddlewares["listQuestions"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/facing", wrapper.FaceRecords, options.OperationMiddlewares["faceRecords"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/weights", wrapper.ShowWeights, options.OperationMiddlewares["showWeights"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/trial", wrapper.ShowTrial, options.OperationMiddlewares["showTrial"]...)
+	router.POST(options.BaseURL+"/lanes/:lane/trial", wrapper.TryEvidence, options.OperationMiddlewares["tryEvidence"]...)
+	router.PUT(options.BaseURL+"/lanes/:lane/trial/kept", wrapper.KeepTrial, options.OperationMiddlewares["keepTrial"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane/rulings/:ruling", wrapper.ClearRuling, options.OperationMiddlewares["clearRuling"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/withheld", wrapper.ListWithheld, options.OperationMiddlewares["listWithheld"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/bonds", wrapper.ListBonds, options.OperationMiddlewares["listBonds"]...)
@@ -6167,6 +6402,135 @@ type GetTemplatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetTemplatedefaultApplicationProblemPlusJSONResponse) VisitGetTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowTrialRequestObject struct {
+	Lane LaneName `json:"lane"`
+}
+
+type ShowTrialResponseObject interface {
+	VisitShowTrialResponse(w http.ResponseWriter) error
+}
+
+type ShowTrial200JSONResponse Trial
+
+func (response ShowTrial200JSONResponse) VisitShowTrialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowTrialdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShowTrialdefaultApplicationProblemPlusJSONResponse) VisitShowTrialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryEvidenceRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params TryEvidenceParams
+}
+
+type TryEvidenceResponseObject interface {
+	VisitTryEvidenceResponse(w http.ResponseWriter) error
+}
+
+type TryEvidence202ResponseHeaders struct {
+	Location *string
+}
+
+type TryEvidence202JSONResponse struct {
+	Body    Task
+	Headers TryEvidence202ResponseHeaders
+}
+
+func (response TryEvidence202JSONResponse) VisitTryEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryEvidencedefaultApplicationProblemPlusJSONResponse) VisitTryEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepTrialRequestObject struct {
+	Lane LaneName `json:"lane"`
+	Body *KeepTrialJSONRequestBody
+}
+
+type KeepTrialResponseObject interface {
+	VisitKeepTrialResponse(w http.ResponseWriter) error
+}
+
+type KeepTrial200JSONResponse Trial
+
+func (response KeepTrial200JSONResponse) VisitKeepTrialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepTrialdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KeepTrialdefaultApplicationProblemPlusJSONResponse) VisitKeepTrialResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8322,6 +8686,15 @@ type StrictServerInterface interface {
 	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 	// (GET /lanes/{lane}/template)
 	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
+	// ShowTrial The last trial of a lane's evidence
+	// (GET /lanes/{lane}/trial)
+	ShowTrial(ctx context.Context, request ShowTrialRequestObject) (ShowTrialResponseObject, error)
+	// TryEvidence Hold back known twins and see how well evidence finds them, in the background
+	// (POST /lanes/{lane}/trial)
+	TryEvidence(ctx context.Context, request TryEvidenceRequestObject) (TryEvidenceResponseObject, error)
+	// KeepTrial Go by the last trial from the next reconciliation on
+	// (PUT /lanes/{lane}/trial/kept)
+	KeepTrial(ctx context.Context, request KeepTrialRequestObject) (KeepTrialResponseObject, error)
 	// ShowWeights What evidence is worth in this lane
 	// (GET /lanes/{lane}/weights)
 	ShowWeights(ctx context.Context, request ShowWeightsRequestObject) (ShowWeightsResponseObject, error)
@@ -9423,6 +9796,105 @@ func (sh *strictHandler) GetTemplate(ctx *echo.Context, lane LaneName, params Ge
 		return err
 	} else if validResponse, ok := response.(GetTemplateResponseObject); ok {
 		return validResponse.VisitGetTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ShowTrial operation middleware
+func (sh *strictHandler) ShowTrial(ctx *echo.Context, lane LaneName) error {
+	var request ShowTrialRequestObject
+
+	request.Lane = lane
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ShowTrial(ctx.Request().Context(), request.(ShowTrialRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShowTrial")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ShowTrialResponseObject); ok {
+		return validResponse.VisitShowTrialResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryEvidence operation middleware
+func (sh *strictHandler) TryEvidence(ctx *echo.Context, lane LaneName, params TryEvidenceParams) error {
+	var request TryEvidenceRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryEvidence(ctx.Request().Context(), request.(TryEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryEvidence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryEvidenceResponseObject); ok {
+		return validResponse.VisitTryEvidenceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// KeepTrial operation middleware
+func (sh *strictHandler) KeepTrial(ctx *echo.Context, lane LaneName) error {
+	var request KeepTrialRequestObject
+
+	request.Lane = lane
+
+	var body KeepTrialJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.KeepTrial(ctx.Request().Context(), request.(KeepTrialRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KeepTrial")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(KeepTrialResponseObject); ok {
+		return validResponse.VisitKeepTrialResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -10974,222 +11446,239 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1blxs3kiD8V/Dxm3Nm5gzLJas9M9tVT2rZmtZa3dZIcvvB1o7AzCAJVxJIAcii2Dra374HEQAySQLJ",
-	"TF5Kcnf7wSqSeQEiAnG/fJwUalUrCdKayc3HSc01X4EFjZ+eqkZa90cJptCitkLJyc1kqdZsxeWG2SVo",
-	"YFwDE5LxqmL/YpXl1b9O2XopiiWz/A4Ms2JFF7BKyQWrhLGT6US4J71vQG8m04nkK5jcTAp833RiiiWs",
-	"OL14zpvKTm7mvDIwndhN7S6cKVUBl5NPn6aTp402Su+vco2Ls0vAN7KFAsOUnDJumLCGVdxYVvMFMMNF",
-	"ecuEZcKwhVIlmyuN9xm+8jc3soTOd3NRORAxXikJub3QsrqbWfEPL0Au7HJy882jR3EzxmohF7iX5yWs",
-	"amVBFpvvYbO/J/dsg+vQ8L4BY2+YAWkZX3Ahd1fpLmZrYZdCMrtWrOQbM/X7lMqyUkmgO6eMy5Jxadag",
-	"oSQIsTU3YWtL4CXodm+dZV65dWY2+dhtciVk+Py/ppOaWwvaPfP//Pz/Xf3ft//2T5MkHOZ/4rZY7gPA",
-	"be67N3zB1Jytl9zibosllwtwC2YrXgKba7W6ZRKghJIRGQjL4IMw1uFMAy832a3Nr+jV4xD3gkv4Mz4h",
-	"teKKS/hngwiZTCfwga/qyj1g+f6qVCu4mil1557k11Rzu2xX5G6eTCcO4UJDObmxuoGRqxMr0XeOuWUc",
-	"j2mGliu8P3ku/92hmH8Qq2blPhDC6dPXcSlCWliAxrW8rLh8/m0aTnXFpYNTs5ohTiKkvk5Cxl3eC5m5",
-	"0ituaQH/8c0kuZ5XyljQuRVp/DW5pt8l10Q3nL6qJgsk3YyBkW5OB9HrjbGwypO3wd9TBH6YuuneE+n7",
-	"DTd3OXBZbu7S8HqcXJC7/mSIvYEPifNm4YNlVrG5kOUWmIyyKnP03o9kRD8a0HlMNYaIeRdPcM/T6HE3",
-	"nIScT+5mUytpAFWKl1rNKli5PwslLZB+weu6EgV3K72u6Yp/+9W4ZX/svOufNMwnN5P//7rVWa7pV3Md",
-	"notv3FUEuGVrJybXWskFCTsSHoqVCsHmH+Pe8qQooLZcFghDXpbCPYdXL7WqQVvh9uG1kQjAjxMNHNc7",
-	"4UyLBbPu8cKgBiRZqdbSaUD/m8uGI3YbaUU1uZk8fvT4P68efX31u68nn6aTuvOK9pG7MnUfyvF5Heos",
-	"uYWkbPXfqNmvUFh37xNrtZg1Fp6iHEU1cGshPFzgPuy9WsLafS8srEzyAv8F15pv3GdVlWNu+NQlv587",
-	"i6En0QLe9u3rteVWGCsKM3ZvpFmU+4dJQ6F0aRxSSdUV1qshJTNCFqR4kjBgM5grDQlOMZ2Ubl2ySDCL",
-	"UsznoB3V3vOqAZO8fS6qqm95SIYF13rDUIDvP0FyK+7TmzdLrvsevl4qA7Q6xqVyxgC+SzgVVank66yq",
-	"t3Dfd6T/4p5MJsgYovAw6cA2bqVFKK0kSTVNKezTJRR3+8Qy0+oO5BM7SAxMJyCt9ncOuHrJzR+Bl0lD",
-	"BmHrKMqpq4RVp+0uxD1IZiyXRIoo7zQX1WTfUpqiqptEtJCWEwkmzKsumMOG4i3+oVk4fiet3iQOXUFb",
-	"S6yF2z0uduU1071rZ5vkI0qwnJhhmnnnOU67egPvB6LNNHTT/mN3gOceifvDhU8DENonxJVnwRnoYxua",
-	"yyTVkMLj7CSyQIxlDn0blH7OAF5ys0wKiO6i+9H7wpnye+spokG+T2nh3A9iAB0SOsQA6Hmphf6BV0GW",
-	"7xIhuhsOruK1KAGFMygv6w9fvbM6f+u0fWdypUqW2WUmwTnjRpgUw+CWzYU2li2hKoktrJVTd2bAlIQb",
-	"ppsKyim7gw2UTGm2BrFYEl9Mn7KkHeLu1E0lpFd40PruCpr2KTVokzzye6DC6yKoJmGXuJAc2NKEOI7a",
-	"EPzH01lWeerBX8up9n6CUtjha/+uFDalaok0w6/4DKqMMgelGafOecuqvbTDHFVjC7U6eGh+8Jf10cl0",
-	"cg96lvtBzAWk97rmSfVmF6+oSAYbEe/xLwzQCigJMMrTwIW5oie0BCbQ+ZpCxBgi1paQuasmnyyW0Y+V",
-	"pDllYfj2X1a8gDKae/tQMKrRBeQIxXjFY4gV34WZ98KFJ8TXBGHuGBVtpAeuGbXyYSCT3tDBNT+XdWPH",
-	"WMIB/viGG7bj4/xFkjC8YR/nWq3c759+kUEu3rCPQt6w7g2ffpE1Fw4iN+zjHWzMDfv5I3GJG0b/fgWr",
-	"ulIbgD/jAZ4y/7ib8MdX8MGClrx6Xn56++kXuW9rt0TTsbW/foT/HdKR/L1JGKpVzbXwHG24YOi3SuF9",
-	"s3XOOzp+D/s0XJRpH/Cca9QPyNAkUc41YJAgRhP4QgMc1Be7hlhClNPKU5D6VvO5HU1r9IrnTmT9PHnx",
-	"6PePv3EPd+wbv6lFpezk7R62O7eNkXT+uaNcF3sbRVH9hblYph1f03D8tt6XeH8Ks9/dixK8Bp7QUymY",
-	"RR4FwzfOYAFeLBn6E6bOqp0Ja24Zn2Gkq43qFcSfSHU1TFIobsdg90qUX5QX8NGxk1nSWjVVGaJK7lX3",
-	"oEuBFtoItQjDT/tvcEvCCFWIka4VHrZflZBQYrxONZZx45gfE3Mm1UyVGwaVAea0JMOKSpnOUWx3hTAb",
-	"LjBeNVKC/rFOLb/WasZnohI2of7zlZILDPiSgwnhNQNvaAiJSBRuMalVBkY0aI2v3cWps+iwbs1fjpfo",
-	"s1abQ8MHlxVhGElk71UpGn/GC3ij3P97+XzfRp/xYpf5j9AJWzmTwmUUCsMW0FGTtvGu5mym7DKeVy7L",
-	"GIgVhpVQiBJKxmeOgu0SVrcUnp7x4o5xwwyARApn3NuNwwWK6WhfGRS4+/eNwLEmkLHcDrUYgmlA96SX",
-	"VVWQACVv+Qu3TIOxhikZQSkVJkuAZkbtcbWWeY3YVpbDZw2rnQ3H87BjFvWw/mcUI94zhVTVrGTaYuwx",
-	"iecCqjJJlJ2EiCnzyRulshZKVnO7dDTKWamKZgUy6Z2oxJYGnmMZPf65Z6KCJ47uEwxgpu4Tosa90zD8",
-	"Mbp20cuL0SoNrObGQMnUPbLR4ZLHnW0N7t60jlgCxvMhbYyCLFTpT9I+CjyPTUYLAAZ4Qf0T0iCUZfII",
-	"c4zI5bbTq0fTby+yp6JQJYx1zWQ4So/qTT+96DmbKyjTVrOBe9BeCO//KLxeNcQwT/Ev3H7nJXHfcU3T",
-	"FvrhfT24e+rBCbJZuZcoXS+5vGoNgAr4PegrXmDUaToxjalBllBeOf0GlbvJdLISxgi56NxXNhQghuR3",
-	"0dLAkLKxUF6tfBKP+0Zzp70pvbly9mMMB7lPuNFiU1Sdj0uBi5gpWV6VqpnR3vEjBYDcCrm+u5orDWKB",
-	"7624WEF5ZdcCfQKNcebmCq4w/usMnxUXVfwU8HDlN+qYqrO9roS85xVihj6XfMUpXCWVvTJLtZb49xU+",
-	"z8FAi7l3PVzdQe3+pKDjlVnqRt4hBO5B8wVclVrVAdm8uophRQ0YaCyg3V77larpC7W+0uCwDd14QEuK",
-	"ngAyvq/oaD8QkelGCndJ7GwOtMBnTvagTSc93vxnGuCvcBFP2haX6XDCoUZcTlrjikfb4O6NlBUScyAw",
-	"l4tvtKoqBh9qpS2rlLozlICx7305vKFDGRDDdvhfDdepEEtVqfWWeOnQ4a5w2dJVpFoJya3KuL9XYAzP",
-	"aGpqnhEVUQjuhly4JaMY0+QMGo2lckai0mzJ74EZ4FU3htNZiYYCUqm8mANqFWvTuEIceeFg9c/GZ406",
-	"vdTxDXw3K0WZyyewWtR1TlQPUzS9fhnYvF96C5ppRNg2ChCm7Qpa8KdI4Xn5F2/U75FDX0oEzwh/Y/ms",
-	"gvSuGyneNzAgvO5fHO+Ij/UvTu3je9h0HSzDXYx3sBmrxpDYfNKJmw5XSunelzGGOvzO+xZPQa0IvkjK",
-	"kYmuxqtZxVHk+X3Hz85o9R/eHmIdpAUkfJetE2hrL3tgyWDpdaPvYdMfhk4k+Gi1yuRs5LA6XBDSkr6H",
-	"TdppEFCVynlYLFDNStm13lvPDGCCg+MuNTcWbhmsarth6yVIJpVdon+rBGnFXHTzm7KR4d0gut9udz0e",
-	"YgifFCJe+FDLDg4au1RZLds7Gse4mqaTUq2lsRr4KmOnOz31oIMOCiULUQnMjKR0rVVGnMwM6Pttu60b",
-	"F6i4HBA/SvEkVE1aCG1trfvePUDl4H+OYD3i8fhgvbu9Vx8d5j8Vi2Uy7L6TL4fuwzasgjkZQjKjVlQa",
-	"YJiS1WbKZhvmo3L7C4a5/SHlXMjIozshE4ezgrm9Uo2dMqmuyIk3ZUtRloCpHNEEu0Xf7qyx7XVsxTfu",
-	"UsBlzxSahmOcTE6DOCz77yg12j/H3/U2D5ALx9oD2LMRk3GPekXbGka37Sty+38VoZ0wt9Kce6iJEBFA",
-	"z0quQDiO+wYtxv0laOBePgwzdeBDLfROrmTvDaIcyIkzLDOZAELMLiy+XVVy/2rxAu7JoxMUEyHnCvNH",
-	"tCSWCFornTSY3e1CnmggVmEBvZQXFnrAImkTec6Z9hiTajj5f+7JYR5zHvuUdITRZQ+4x8LxouRPkE7o",
-	"GCTCTK9MJ8FxqjhKC3T/7Klfa2pnf4b1S27MWqVs5rrzywG9LVyZeUfkIEMdDs4indz8/lEsUpFuL9UG",
-	"w1Lb6tL2munGTvHa77vFa7/7j//oL15rMbVb43jgBLi7Mpv/0dCJG7r3SFm7pYOYYMwrTHbwYKGinkBE",
-	"P08qpZwxtFb6LpETcRzNHij/mW7RyU5qzfSzUHwKET+0aYqBk5eUTtDItmLAWF5RJea8MWRrcEEOlzUX",
-	"lhg+BW2uQtBGkgc5KQHC4WozRwe73KoSTS2sp0YPjtMtfaLAogFj0J5qYT8J9RnhjiklhgvD1gB3CY9c",
-	"NRBjY/C766TD/JFe9rCd0jYqkJgL6fXLQKx+O8jS8NnT8Pp+GfbSW147iSkZU3Os2jTPhJeJag1zGj9T",
-	"jfUhUM3nFsvbQ+rNBkPPDFW9Yc5zemFCIUaH4fCzS77YxHOwLiEfdxugm2TzKSuFBe774KK1exOtqtSa",
-	"rRSmGXHJLJY5xToKrOTGcgpyt6JH9BY/CLnAqnODMVvdILcYkbQ1M5YXFeQy+u8AaqzMx+yhGZCTBdeA",
-	"efhyytZLhV5abu7MuHf7BZeZ+OSWYB2GBd0MvdJt4rux+j/t/Ikde8cfNv1ZH4c8JK/xQrxD5T3d2UAS",
-	"OcFPjYXtZyL2Lfsnfg9vcEGDEql28tU2PlENvJsZK898vUhIy7thd7Bp+2GMTcXyuTQSYirNHs11rTLM",
-	"uPblSwTNAJHIhVr0tKe+e8Ii5wyoyrHuC9sf5HM72vhoCbKrujguPwn0PsGT6M3RuZDCUJ3PklcEzXsl",
-	"0iHdlxruBWWe7iW0NIfz2WJCzF5KW4K3cUbCFN1MM0BtbFzOi7t7ONx/lCVoY5VKiiDHQzfooE6XPpH/",
-	"GZ15Xi6sl6oCzIeTygtbQ+paqhKTVLRU0R6pcMtY28mZWfIa2AZs8kkkE/t22ga60F8wt2fxWE0nMtni",
-	"oC2rZ1Ktk4VgpMyNUPIx7UCkV+EzEXPOLp+wkP5VrUecUzoLr9Q6E9yqc70xEH02ZjqrtaHsLg2csn2T",
-	"ooq6YhyuKQ3dMwL9T7cTJmlhU2KwuOEOAjw5tEDsQGzrDHhkJxkQwWV00gBWJ2JHIEfBjunP5/8jMdVR",
-	"FHe++ZTWoJwdi7kuGFtu4KeAbsf2GrRrn0zeftozYOaiglR0yn3fFlBTdmooz9+2X1LaNq36Y+s0eHyo",
-	"4004oikmggwvdopQIYMakXXYsA5wyqkRB5wUu1EKT0FtmMIqNgcoY2l/JKygFgfiNnxjbhmGV9G28Jn4",
-	"iZpq64xkM6oyewduilm9YcoxRofJG0aqxpTFpMYpCxmMU0Y5iamlZA4sPv6WbTW1UWsZY5bElfdIJW0a",
-	"mzuBzQ4ieTxKJ0x0iPpgOOogWfSHomYbT3Y3XqlTc6wF95U/K3CI1Q0QCCgVnq6h3/Ag7wP0U54zOI45",
-	"OCc7a7L7XLUhEDoIkf2176mi/nVphqdmJzrtQ2yuNzSP1Pe9oJJkdZe2MoyFeowMUzN4bSFZ7zFa4vhI",
-	"HXr10a9Ii8nCDF+8BzdHVWm0rURVCXNajKfVUkZl8myr0+Q0jREd7/N7O8jr25ozvrrE7yoHpaSXq69K",
-	"XGulEzo1Cm+GXu5pWzKlwavXzOeADnf6NFUyCBpT8kcA3svtpJ0rbAU9h3h3m42WN3Yt0Lq5Qe0bBStv",
-	"DEyZAd+EJ+SyHswwwV/DKuJKM7iqlSELf0RV56Fs9BNSyHfqtfaKroYGfhOJTzEW3F3Dzm5SQPrvBkzw",
-	"F50RSNmavpkWMM/0qsAtxOI6tFKiP8P4DEcnD9teOtQVNPpP27pD/yxhfAEctpc0KUafLS74HHg+U93d",
-	"l1QbdiSttmUPxJP7qsoCDafdQNzcpaz4mgttvLvYgrE7gUmGtxEkktLMLW+kh3AHFzVIpiQYNttgt8Et",
-	"aF4gpT4e9ZRmIXltlsomSSbWkDpoUVtdtlRVaW6j3aEkkP7N5QaTC71CuuSGrdQ9lBS92BcZwQWbgI0j",
-	"TqwQ2QJMB56NzOA2Vpgwykf00RS1ipyASUXLtArb7DAlb7CLMJQM60OmjuMMcIr6LCDax9QTW6COdokd",
-	"CKco+BUUIGo7kgnPbV9c+gR1Gx0UsKpzCa/eGL/Mq3sKJ/uULFmOCcm5zYy7o6cdz0P11jGhEef5gW61",
-	"L4selfI9utNPrlo15h/tlK1GNEWa81AI1B9W3qHYnvN14ThBOMXHhwpe7cXw0nno1A95oN01qpipbcTW",
-	"24bLXxaP68l1Y8ekb3uheeq7zxUTPz30vd9K6OApJAE3ih4OxES/VelfnNq39Jbk0dDuiSmik2KHDnb2",
-	"N909AC3BdqihpcnOojtBR4Ky32oLjsPn8fLsYycz7gQukkoHzDlThCzGUVAjda5N6edxAm5vIg+Tg82T",
-	"R/S93GnIPLyxX3AtBt9VQU6oNcm1kMr2doQOkoJMdP3FneXB8kdhrEr1gM1RTM4PGe20cVSvy3DgDxF9",
-	"9Gx2jcK+rT3AmU1Lg9P7/G1DZm8Po/oKHHfKU+3Ksy/Ay0e94OF4BcFqGwi9EYQ2nn04n/Fg04l8yGSo",
-	"w8/nMvZ0cYkLvjjBZwP9wwkbM4I7HLCb9EwpMZM2280xsXIlpNjh7e0O8HlmdHi7L027u5S3n/YStE/N",
-	"zL5ICnVP7nR7LHfIYjsk03VvtU31U46sChyEzY/SQCqzlbrrk0OIhat9yzapLDNLzDsZWHU0zlCnap6k",
-	"j+BDGGURCA8zgrYURp8Q9PaUYqaqrQMcEQVTWixEqglVWWowYdoTpaT4+tlkDuiRmTamUDXkgkF6VL7z",
-	"XnTOrdk78XxzlZiU7zPc3k5HaRk4/2UYMtaQLrNL6UxRu/CU0okMehhk8nDSKlxLCfkz2dt8tCchb3t4",
-	"hB9qISR1fDh5csP0WM5wZsUqr1tLWBND630IsT3qtTnm8oFEQ08Ni8mTwVa6V49cxPdfWoDHTR4rvUMG",
-	"+vYCsbHR8KaWVbbHKdXtdJ80ONIuZAkfxkWtd7eNTwiXp7bfC7XQ3clvIgO+XP+0nk7DJ7cjGiy8gnWa",
-	"KGMN+ezJ1GA/YgCzvmZKloyuZzNYkiU6JsDaEyCNVslwGzjGG0MX8DxeRiuREW2T5vfY2jhA0GkSnQbL",
-	"N77zcacBU7GE4s53k2WvlOH7FV4dojiYVLbrVvDvjyOKQmO3KyoAeNuLkYNvGzP3Kq0jeuM9JGdjNC4O",
-	"tUQNUVKGm6cs4XQfPFekWMabujFGFiy9g2miI4Zx5Xsf5AnpHP0zclxyBKseXtU2NoB2srO7t+8WxcNO",
-	"9eyHhiqDnOLHKrmnKKf9FUgxinZiEVI63UbJasPczz672ca5YKqx1FwEz1k7i9b6zo8DOK+f+hk6pdC4",
-	"xn1lGhlyiJ1HpHc2n6Hq0Wya6hUnv5v/nhePy6/D+JAb331+j/GG+saD+dkBvuOqzfHxmb2dh3PI09gG",
-	"tRx/oJywEzKt1stNSiPZOKqtlLHHpCf1ZiX5huTuvSnQvfbpWyPGQ3mobG9hriinZtmsuMR2yTgD2tit",
-	"ln6dVvloRu40OUy0IDl65FPnBW2DEFx7EgzAq5PP6PGHMroOxzelzJ7M1yDtM1+vkq5iOdBTWWQMitdU",
-	"cbH/3A5o9na4FIul702WELlqnf0tn4S9m8XSCf1ijtdamNwsBl9qF6d4e3kR6jCGtplCD3CZOA30SHce",
-	"SFk0vvaBxqcdePuRI0x9ajgutSXTHAIrWIG057AesKfFbq9WzLv0PT8LJY2qYlFjp9Fbn/mwA9Ay3O4v",
-	"8RVFjOp3SaXmJQypcaIFn7UzrO/r0aNkv+503A4GDzl+u2UAUllRpE0dHAGYiO34xMGM3zs0s07/DB9g",
-	"VWfOXWginc4Sww7cGY0uryJiVn16rbtJ817FCne064kv7+6u06N7EreVRINYyOej+gJttb3p9j7p75Oy",
-	"R9oDu/yc1PvEs4De5ievLY+9gAMhngfKHVodMhr5iMyFznNHV+0Oj/PuRqna2fvBkX4gR6HtgHqMPvos",
-	"Tl9OZMbRJT/u9v7dnv1MjWyzCeTIN2dgLWh2Bxu24nfOhooic5rsbiNLk2kbXm3+CDr7PjUPOc2YzyxV",
-	"99V4SfKFTiOqeJ3wwoSiQsuUpOIAI8rMJGt6fipF3J1bUiWpvwQ5tdwfQcCEthOJpx5S//tQSFe0GNyB",
-	"GYGqM2Gb+1nYVEmyNbaJrN+0dyAzZTsHPXqjL+CK1Ra4gsMnJGuSPAtDs7dJewcIu2TdIj8gsDNqO5J3",
-	"h/KSZ3AtbLE8puP8wD7yw3rDv44hwV0u+ENyeJmfN2MYHlIrVnDLHoXRPWKFtlQsEyeR0F8IvOTmNRQa",
-	"bFrjuQOov40N7HZH+KGEI/5HfSnuoLZuQc7aA2pG1v/68VWpA3sYx6BQ3j44JjdVv4ZCybIPMczgJQm8",
-	"7EOiW0HVI5yOqmHPl5+fNKF0Ollrke07vzdH6wfyXreQ69BUbH3qfdBxm20LifiuLqV2B6LmJ4kS2Yy3",
-	"YPzJ+6aNexRiNdlGQo1+3snjR48m00mjK3cerK3NzfV1qVbwVcX1nakb/ZV/8LV7xvX948l+y4gHO+lf",
-	"3lG+4HEykaft9kxIhnPOerwOd2lIhWDyJPz9ThwMHS/TSVWiBETqTCrZ8eahDtid+PdofHbhOKzc03uK",
-	"Dkahd/jD6DB23jVMOziHi9qL8uOX8saHWXaiWzyjKJ6rmeOOu6Nr/o+LoC2Uyiz19Fh9bwfpnIQfES07",
-	"rtfgmNzgEY0JT05Pe99Ak+/BNiRVbXCydycrYaf3xE7nPO8CC44bJJYpUnfuLFw4bwiP2wmnNd2C/sE7",
-	"yndl3fBm8yZoUn295nGLZ5mb0WnafzzEO93zEsO0jMr48tEWFhbbSo1rT9o/HnsG2PIjM+BRztvxSHva",
-	"SSmMFbKwOa8r6owjbZN5j09hXvFFMgiBMGFcbrfZos5gugGm9G7zpa5tmGPWPaOsnLqe3k63IdXuOs3W",
-	"kPjYL+qUWIifedVBVIvRyNHmwR8REdbBTpJETTIpfaxI/u118m/ZfQ4s5+AjCN7jGUgnQXjM9BKkvQED",
-	"5PCyvtklf/EF5rFODkHm53qSfotu5ABi8Jny7cRS/FbI3cHPLcqz4+Vm3AgzqsYnm6JQqUVmDlj2dPfO",
-	"dce+pTjAfbaJ/XGSI9zF9pzX/dlcb8flNa0z+3A/vBhWmohrmg6dy+3Rc2HNptN69fxFfG1b5/0NtJXz",
-	"xw7ECbNw/JOSC4DI1s4+47QUi+1Eg61sYS3tMz8Zb0gx4DinWrurnAsi9/3OQc8lJWEAJ/mL2UZN+GGX",
-	"0gk19JieVJm9LxLNIEPqDbbECck3/RWPrcvPI6mF2RZyfN39LJ3O9NOyP+jW34+uiOnro2OUnbKYxLHM",
-	"c2fojNnse34cx7nTRuLU2cSjRjt2x4L2NG8ertTmBUoMsQ3DWO1b543qW0nN9lKRZMxjNmeoDskJp92z",
-	"521qP3lyq/ym3dpWy4iwxp42yj91GmDsdiwmDhytAakszfGAcoqHdr3cTKYjgtfVMe0He6omRg31DYK5",
-	"J/8mwOLCojmC/AKymVwBjRZ289q9zssD4Jr4Pq4BbTj6Kj5gaW1NjgQTJJagrmPqTsAkjnYKTS//J1zY",
-	"7qEWOND1E9YszROmeOgFAtSizsexneonWRzzSUH2ThYXpge0CWG+PbL56hf5i/wOu406LFF/O5qBwhnt",
-	"jll1R/MleUww88uexp6daMT8It32sNbw3Ycr/Ood+5dKqbspWyt9N8VxJ9M4XWXK2urtW/ZOKgnvMJuv",
-	"Bjn9Rb4zUM3jF8wqxuUGg/JGLCS+51+/Yo7MKM5S8wWUTvPlkqmav2+AvSNye/fVL/I7bLWKF77jNSXa",
-	"CCWvfTv1f/vVKPmO/curZ0/Z77/59//819DLkEY4s3cOP+/cfqe/yG5HVso+nCIUHH9gxkL91S+Y4i4K",
-	"kOTXiHNy9eRm8qTmxRKuHn/1qKWIzndtSdrkjaeTTqDuZoLprw4kvBaTm8nvvvoaH1Rzu0Q6veZNKfDo",
-	"LciZFTH7vJzc4NzHJ3iFu0fzFVjQZnLzc/q8tZdcP6Wz+2l68MoXGFn69NYdN1MraegEPX70KKbS+X5l",
-	"HUz86jkUnfCDqUpuC8hj8Kzsj0UnhclPiks/Ky7uOjTvxaPfrFZcbxz43flx72FWc1FNmYQ1GEvJpVi8",
-	"sMDCfwL42+nEUz2WZse+BO6ZhJNrrOvKYuap+zWDGmQj7xvALBFPM0vgGMyJ8DpQ2XR5fOAOLogQfD6x",
-	"NURLseTCcSGfAM+ZA0k7HuAOattOxT0GYUvfzCiJr/8COkh/JDxcFrT4ksuSOsg297dL9TTaAIFJnM/n",
-	"Rq2XihVcsrUWlnrrltzyGTfYZLdYgvElCcOh7pt8XeFBIZtMmdxReUoXT6YhyP0HVW7OBnX/dEp7+LSt",
-	"OvjspYth3L/7YY4TqqjudfEcxdkQJgwY8OpCB5n+HrONT2yBgpiEe/BT8f3Z2d7BO/z9hvHCvmMWqsog",
-	"OZWiZGEGje/ojG+e4uS2qc+rmOLQtinTjaTRaRWOi2hkCRqXS4Y344a9E+W7WxbeZrm5C6/jv0j30ReW",
-	"SrVmwnzF3DnwKhJIpwXNHWDm4h7YSkhnKNwS3asVGGp+bPgmlBhYxRYK8/027B3e+g4rdNzHF9zYq+/c",
-	"Oq6ef/uONIRtov6J22L5HcFtTwDsV+n5TcbJdo4BFjYaGncSy2QRmkte1yANTZ5zW1WJmRgpERNaabZk",
-	"u+eB6ctlcarCjj3kQRre5xgsNUqgF25B6YQXHxZ1Fj5YotKrdtB/+7pd2XmpM/hT26XDTKmRtr4HfYXN",
-	"tSEQQzh1FicDZo7cXAP8FfrE1TO64oKcy7/hkvACGmdTVSh4fP33XKu/UkWRh5RuZBJQ04lPY9sGzust",
-	"4JxfmtDDP4swuThK6AVbGMEBFsgTb6ma+F0w+t7hDAu75OteZGGXLaTqO9hcGczzz1J2LAMYxDdJojgu",
-	"joqKb3evgymd44TBtJ7s4i6jgX+TTFcbtaAYjUkvqVPfdcqaLmkVfA8bQs5FOYLTE1pPHkrEtQo6i+8t",
-	"5i3wzdTPC8N29EHxgQ/CbPFZn7+Z47QxrJy1sF/4YO7FIOtecGHz90lVodplojdJ6DASoW2uG0AWB9Fn",
-	"AXb90f3ziZTBCshduw26V7BS9/CCegOM8064m/7sDkaCoL/ZV0DPBCNaMOMIKIKTU0CXvm1qL3i6xs80",
-	"K7PPDozz0uAF6e8HCTtg3Sa+aZiNQdNKfGOJ0fR4PVO+5Cp7mv+AV3yZSHBruzAj+GmpnI7l4BSiFjhW",
-	"mHete7sWchi8PdftU1Rb0/5YkE/TPrM2+NljWRxhTZxs61/YtxMknZBsrvQW4+6z5DPa8svmPBg6cO3z",
-	"+Z+cSezPz9+ki+eCaP8vcQ9x6D3jTMKadTprOX7qUd9tmaAk+DrVcOtBUml19a1jPqeYce6UP+MFvIqF",
-	"vmc+5rFQcpRqntT7Y6Xll6FRO7C9Ue7/l9T8YsWuLDGuSECYdrJbZ5v2w1FSoJtbkRW8z9ow/JkpJMwQ",
-	"GwZ0WsZTd0+WUkxoPDH0qbFTRcIunG2Ye+wt6T5X5Lmz5KS/Df0+KmGsn3CrdAl6mE/PKL1NziEL0KeM",
-	"XeG/b5Mn5ADU38AHO4SxD48khi60X0LI0VPBhZWtQPKtYzcxg65z4uI5GnPorj/6vz5d86KA2vJYOpk2",
-	"zH6UdN2zOI3u1PNYc5yd7omynXJ3TkfG5ey+N/wOPGf00MNgwEG8kKzMqFVPfhsgPr8i9qSlwUFq2OXw",
-	"SivB8eQILYbNQBlnJd8MRO7eoVMzA/o+NPLKeJ9/iBedaGaeHzu+w8MDK8gXdi68ABu8NuigJiQBhusq",
-	"wKaXGNce7sLZw3td+eHYWfXmJV5xSRPqi8rZcdu9sPREiGI2nI8YZ1J2CDdpizeZcfCt5nPE12h0PS9h",
-	"VSsLssBORUNQcekTjZsZYfZ+fVYSuCD6cWOMoy+w1ZmTKtSU4YgPrMxTmhm16kSAesgkw+Tf+xG6/Qf+",
-	"v+NVJx363Zj6HZS4CbsUpjMw+Px2z/aLqZsk69YkpV9aATfbNkfE86Nu843eXhT77/etLgcsYKVy7/96",
-	"1Psf3P55AK68NSP7gpy52xQNm9cys8TQ3K9NuQB0NfjEsiU3OHoZ27Zv4Dgv8/Zp7z+Wr3au/buRyIkp",
-	"lpejgB0oD5DSWWznpHRMjn9QKb3PGIFrybiENeVfhdojJgxbK41WWYZPapnmU76/0l6bqH3qeHw26qDG",
-	"Dvv0MINF45ZJyVv42heqiA0/9jMcQpf3fHbV+agLfCo+ElTow+QdZs5EX2jV0NSRPJFlZHyntViWlfiS",
-	"0Qt4LH2BbN54H1PNm31JaMQ/zDIMLU7THkxROu3KPXma8mMO9U9GwqDi4LBN/HDV7cXxD89lfx3zxcPE",
-	"viwmJjH59p+OcplxtBI917kskhHyvS0dzMv1WLr3JUbuO+NgLih0CQSpwO946do8sGC9kPnbHej0wPZv",
-	"KGC9JL59saldq61sQkw15Ks4OcJ9F0dAod8Lb3MHVhhWwbzTmXe8qCSyu5411V2+jMMt9klV/VZoqrfz",
-	"5W4XlDLRinIuKtum7BvJa7NUdkgrfbKghz9wrzXBSp12//tz7ua4sm9/YPH5z+m22K4zfE4Uhod1pdql",
-	"4LSjGiSL7hvGMfNhw9ZOmPlZY7yq9oaMcYkNHGKHJ4lzaw+V4O10PPdwSJQgP6ivnQY3XjgVZcXlxtfq",
-	"mFsGvFhimQrUFot4PGyd2mgNVPOT2M5H+qM31/Sps7Y8Pz53rE2Hx+a19WOyzi4X90JgxFmNR8Hewqqu",
-	"fBOGXF7fm3DN2a0jD8603fChMh86loP/WJh7t9Htpg5HJvGowkK6kCjieSYk7zZ5v3hp0RM2d+bwXGm2",
-	"Xiq4x1EAUJuYO9KODJi2DQNoiL331NlO6qD0bf+GVgBuEUenK0+6hGOp1j/FLjRforYeVnfhUrA9VxGZ",
-	"TE4j4/I4S8lPQkvC/SfqPvKP7LuBRLC8bCXLxrFg1NnJXu7MrioVmOPQ32lOk7WUYzuVS2RczwY7lLCx",
-	"3z/8NVs9dC5Z/41lpy2rTwZKsSg7ti3qNi0aRIurXoXgTxetRv0TXL4qgps7rD5HsDghSnXrsa1n7H5Q",
-	"FGB2oIR6rofSdXccVTJLiND1Mlx2Gd9IeHyYr/9507FoFUxJ8HmuAUi3NEYpdCIy3p88DNgY1b/+6P75",
-	"1EecR6V7uJuef3v5RJoLF15hBkUsvMKOWlRmtWi43tIDs6k0u6C+7rS1zAoiz5OOBvt5pVDqUX4Y8eCn",
-	"/eCv/0eW929C9hIBPkBnKX8aKAyOx014DE+7Bbee3JhyRoFu5FEnDwvs+yMl0nyRrC6Mvb4sLhx8WkRk",
-	"8xF6mkpk/NvygVIGt1BxiYiJHBEueXzO9/5mEhCe+imCBngFVI7sDm9v7sE+Qbm7EwcYv87GUV4Dr05X",
-	"Vi6QOR6HfT+wQ/vCCtKTutbqHhh84IWtNuSf8Qufehc2w3nhvcw6g+t75SfFJ3H9FyXKv1fFFOMIXlg2",
-	"9dA8XZ8EdP2R/uhV+V+FGbTjYEu3XVwW+lmMF1X84xTegb1QdqF7XbQNurOdLvESeOWffDy0k/10VOW0",
-	"ZFoOlTYrCaHtyyDl2alfI1sEZIyFMHBtTw0v/BB5QO8m6YJlRh/f3qK/1m3KFwkK0ynMVbLKZUF3C3ZH",
-	"uWb/FtOeiYi63eQv6ikqKAsOpEUrOiDRCKfWh1gy0WyMqPvWhzXoZK312IMJH2pnFOYO5Xf488kM8Jj4",
-	"HEXi4tHATw6bFU5nFPMwnXFKobshp6TTD4oUMGdKkXFlAIcmULC5UKsVNxTiH8QbfHys5wgN6fuFNWch",
-	"Owf9r0tVlXSWMSKZfvn7cwRVzJ2o88UY49o5WrZSxjKjMLx/yx45QGYWH6ypc7y4PR/eNdLBtztffsyV",
-	"kMYCj21tCy6VFAWvkHlmlhlHWo3Iwt5b3xz7pZtaAy/NEsCyK1Zg31Hqz2l9WzLdSMYNc6ejqTglapWU",
-	"CpFz7LinnZoj/lsLZb/ZTirlgVM6iDE/xvVYtljB3F6ppr9j+guY2x8aexpf/FsUox4wF08txrIhd5qE",
-	"XFByomp8MGqp1mzVFEuf6YDRF5pPcTxRDEn1P7Z7zd88TRBgHsJtl2AJWHew5UElhu5Fwkk08SsUQ4rJ",
-	"4mWXpIwvDON+zw9QQraLcBSoBUpTp7vNsPt8eQKejeVWGCsK0+cpeN1e9WV6CzoLvGAKgboHzRcwZY0U",
-	"7xuQYEycCoOq4Rwdi9IGlUzNqTvwUSZNIzG3sz9s+6oZ7xx71TxEJOPSrpumE7KNrYMPBS+2AXu95LSI",
-	"tPfxj7z6+4Sv2zjmx0o/E8DGEJ7T5tEFM7CjdQfYGgoQtT2oZ9BFRwL9EnHs35g64uD3ECrqmhuUPlNm",
-	"gqeHS7MGDeU0UMts4/8afzYDuVx/pMKMT9cGrK1g5WGUiw65azwUHiAWuUN225nxvqKkLzM+nQh/iehU",
-	"gN1niVEFhFyOJF/zDWlKOzMI15y69CvsB1uqZoaTfaichYi43C78GsjO7kGLuWgDsZkIlrtqc4wUOZoW",
-	"/1ElHxVoXgb9i3KrvS7t5NoCp2mNi1e3dGDEQl6JHry/Fgv5XF4ob9E//IHP8CUSTP3kycnNz2+3FLwa",
-	"5P4IxjCm0HFXEjcxRfJAOqTERUbEeQdYHnPk/XqwzM/vvA2xs9/BOZ7kHL66E4d6u7/GC78X1OH9ctZY",
-	"fM1D6CEFl84QLpSUUOCo2Vjf4zSG0F8Ui/B8iDKANYz6ymgj4efDIH0AcD7AAIz9yWfDAHT9kf4YMO6C",
-	"9jJaGNJtn3HkhZ9bg1qFVNRLsTFwEFbD5l5cBCrnJsALG/QmwGAA7eVb9Z8BkiN69SdDdRLWTOz2IcAE",
-	"Bm58ZsYNa/vYUdETzuVoB/wZEnJ2iXtJhsb4qtNSfmyA7AI6CULwsxgXFyfPP2ED5MADlG59IbeYA1lo",
-	"sFtDzzGmzozlm1EMIsVSr+eiAtNn8Mry2cM0AdtjN0Oo6MQI68N1K3kN0iIgL2ijAiqtsVKZs1rDvYC1",
-	"12ZDGhf52LBbAF223ZA5SUcd22SXgsKApj43MnKSP8ZJTidxzxS7EuWIXtyUIRF7SwxNMXHMtjP0Aw9k",
-	"yTdk+hvLpc3miuVTTR625nYbDxf2oFPtrV1q1SyWzIpV25wwgBHTWG7bQt04blpiiX0cC//No2+O1xqv",
-	"/SnIM7mXdMG51KQLVBLSAj9P/reH3qXdvRh1nAGNHjZWqZLcKa1Y9KwtEomhFHFKRhWWzYBGCfP9xNux",
-	"PK3WagZ9BKNm8IVr1bjGSyYN6E3wKkgKWDNjoWazDf5767vX1UpTQh6qLkshF16jOQE7IbTZG+k5MiF6",
-	"nKr+BabhPkSuiG8F2jmf+TqvfBg6V+r1ht/Bkbmzp2mde3IfvbtEtErTcIN1O2Q6l1YIHyzIXH4udkrv",
-	"ZOiGz6Ggd0hCLq6Bus2wAhtq2WwC5iqbof54UHbtOjQ08Hy4UE54I/9ts+dZ3ehamdzAXwnr14WqT00E",
-	"TfF/z/6zabJVdvtfnzSU5SS749M/Qijd0T8h+2gvWnIbRL6nvRXfOA0B8S6sod+oyRybOXwdYDs9IsVP",
-	"2+4bK/OTv+QL1A8/z1iZy/vtKE7jsY/eLMIBttgsKmWAWN8oFwgN/u/THd7gFWPx/EXpAm4LF9YE/hDP",
-	"KXMHK995HqGZMdbwx+uP7p/eRLQ3xI3GYcTddOlUqRy/PaMl7TnxaHhew717R75hGbfF8sKAtfDB0jqS",
-	"wvKhih5earXQmE/p1AZ9D/oKpQhBaOpHkwWxx0ButWUZDvHDGX9/r4T8xNwxTtC1ihmr6ttOFULwbjv4",
-	"Qckq4PfQGowzWG4HVhMIaWX7FkIqtTjEVl6oxdEIybgjK7iHanA24Au1eIE3/ObSAd3KH6RaBemmFOU0",
-	"eApnoeRv6DFtzCGPwY+G/AUXg5Z7wQOE2Ru/j77kju24cZpbPdXALbhFn2yGX0jt/TOscXkPHMpp33kZ",
-	"HJYl44jFEUiMJH790f0zIFXiKMS6mz5jmoTbmk/Tqipm1R1IKpEIvetGkX1OKJwdMo9+K6T3A6Wd6HHc",
-	"I2MvvzquBXELyBGZEpfq1YRb+Cxhlwtj2neDXJN4xXO14htWqimltFLaiB8zgwMdsRFuaIlxLFva7syZ",
-	"mTtmwHY6c57vGH59TsETV3jxFj2IHI55P23LTorh40wF8ktLtZ6GajExqplnL76Ix/Z7S+iSL5Nh4uIe",
-	"ICTiZRFGRBzkKEtUNTbio9Bgz6eW4b4eIDyyg6WL6HC0lwdW4jovvWRS1wy4Bk3kkT61p5/O64/47wCd",
-	"7ziq2ZLIiTok6586YkBH7FDy9Wce1vEK7hUiCjfBcGjT1mSvgzjZrjP4OCGMT25+fuvAFXLt3ce37kp9",
-	"H6De6GpyM7m+/xrPln/ffvhNecGMsnqrnb9b136UrK54Ad1GOKIEaQVOU2rTO72jfP/2Erv5eL/MVoi3",
-	"M5LFB1cSITrJeGOXykEj9j6HMpRWlGotvRuw9ZXgKPhUtM/98s80vraz9DgrIxWrxDbi66XqECc2VM/E",
-	"Nd3FWmFMJ0YMcQpj9g5KU4lFh2FKA/bMS/QX41pvhFyERnuxz4axqq5F98VYDpSaCy0X3r1OzeIdVnld",
-	"k8QNe0THRxoepSh3Kacp0S/06f8FAAD//w==",
+	"7L1tlxs3ci/+VfDnP/dsctLjkbROcj16pZWttWLt2pHk9QtbNwLZRTY8TYAC0EMxOrqf/R5UAegmCTS7",
+	"+TCSd+0X1pDsB6BQKNTjrz5MZmq5UhKkNZObD5MV13wJFjR+eqoaad0fJZiZFisrlJzcTCq1ZksuN8xW",
+	"oIFxDUxIxuua/bNVltf/UrB1JWYVs/wWDLNiSRewWskFq4Wxk2Ii3JPeNaA3k2Ii+RImN5MZvq+YmFkF",
+	"S04vnvOmtpObOa8NFBO7WbkLp0rVwOXk48di8rTRRun9Ua5xcLYCfCNbKDBMyYJxw4Q1rObGshVfADNc",
+	"lI+ZsEwYtlCqZHOl8T7Dl/7mRpbQ+W4uakcixmslITcXGlZ3Mkv+/gXIha0mN18+eBAnY6wWcoFzeV7C",
+	"cqUsyNnmO9jsz8k92+A4NLxrwNgbZkBaxhdcyN1RuovZWthKSGbXipV8Ywo/T6ksK5UEurNgXJaMS7MG",
+	"DSVRiK25CVOrgJeg27l1hnnlxpmZ5CM3yaWQ4fP/LiYrbi1o98z/8/P/d/V/3/zrP02SdJj/hdtZtU8A",
+	"N7lvXvMFU3O2rrjF2c4qLhfgBsyWvAQ212r5mEmAEkpGbCAsg/fCWLdmGni5yU5tfkWvHrdwL7iEv+IT",
+	"UiOuuYQ/GFyQSTGB93y5qt0DqndXpVrC1VSpW/ckP6YVt1U7InfzpJi4BRcaysmN1Q2MHJ1Yir59zC3j",
+	"uE0zvFzj/cl9+W9uifl7sWyW7gMtOH16GIcipIUFaBzLDzWXz79O02lVc+no1CynuCaRUg+TlHGX91Jm",
+	"rvSSWxrAv385SY7npTIWdG5EGn9NjumPyTHRDaePqskSSTdjaKSb00n0amMsLPPsbfD3FIMf5m6690T+",
+	"fs3NbY5clpvbNL0eJQfkrj+ZYq/hfWK/WXhvmVVsLmS5RSajrMpsvXcjBdGPBnR+pRpDzLy7TnDH08vj",
+	"bjhpcT66m81KSQOoUvyg1bSGpftzpqQF0i/4alWLGXcjvV7RFf/6q3HD/tB51z9pmE9uJv//dauzXNOv",
+	"5jo8F9+4qwhwy9bumFxrJRd02NHhoVipkGz+Me4tT2YzWFkuZ0hDXpbCPYfXP2i1Am2Fm4fXRiIBP0w0",
+	"cBzvhDMtFsy6xwuDGpBkpVpLpwH9J5cNx9VtpBX15Gby6MGj/7h68PDqjw8nH4vJqvOK9pG7Z+o+lePz",
+	"OtxZcgvJs9V/o6a/wsy6e59Yq8W0sfAUz1FUA7cGwsMF7sPeqyWs3ffCwtIkL/BfcK35xn1WdTnmho9d",
+	"9vu5Mxh6Eg3gTd+8XlluhbFiZsbOjTSLcn8zaZgpXRq3qKTqCuvVkJIZIWekeNJhwKYwVxoSkqKYlG5c",
+	"cpYQFqWYz0E7rr3jdQMmeftc1HXf8JANZ1zrDcMDfP8Jkltxl568qbjue/i6UgZodIxL5YwBfJdwKqpS",
+	"yddZtdpa+74t/Tf3ZDJBxjCFp0mHtnEq7YLSSJJc05TCPq1gdrvPLFOtbkE+sYOOgWIC0mp/54CrK26+",
+	"BV4mDRmkreMop67SqjptdyHuQDJjuSRWxPNOc1FP9i2lAlXd5EILaTmxYMK86pI5TCje4h+apeM30upN",
+	"YtPNaGqJsXC7J8WuvGa6d+10k3xECZaTMEwL77zEaUdv4N3AZTMN3bT/2B3iuUfi/HDgRSBC+4Q48iw5",
+	"A39sU7NKcg0pPM5OIgvEWOaWb4OnnzOAK26q5AHRHXT/8r5wpvzeeGbRIN/ntLDvBwmADgsdEgD0vNRA",
+	"/8TrcJbvMiG6Gw6O4pUoAQ9nUP6sP3z1zuj8rUX7zuRIlSyzw0ySc8qNMCmBwS2bC20sq6AuSSyslVN3",
+	"psCUhBummxrKgt3CBkqmNFuDWFQkF9O7LGmHuDt1UwvpFR60vrsHTfuUFWiT3PJ7pMLrIqkmYZY4kBzZ",
+	"0ow4jtuQ/MfzWVZ56lm/VlLt/QSlsMPH/k0pbErVEmmBX/Mp1BllDkozTp3zllV7aUc4qsbO1PLgpvne",
+	"X9bHJ8XkDvQ094OYC0jPdc2T6s3uuqIiGWxEvMe/MFArLEmgUZ4HLiwVPaMlVgKdr6mFGMPE2tJi7qrJ",
+	"Jx/L6MdK8pyyMHz6P9R8BmU09/apYFSjZ5BjFOMVjyFWfJdm3gsXnhBfEw5zJ6hoIj10zaiV90OZ9IQO",
+	"jvm5XDV2jCUc6I9vuGE7Ps5fJB2GN+zDXKul+/3jLzKcizfsg5A3rHvDx1/kigtHkRv24RY25ob9/IGk",
+	"xA2jf7+A5apWG4C/4gYumH/cTfjjC3hvQUtePy8/vvn4i9y3tVum6djaDx/gf4d0JH9vkoZqueJaeIk2",
+	"/GDot0rhXbO1zzs6fo/4NFyUaR/wnGvUD8jQpKOca8AgQYwm8IUGOKgvdg2xxFFOI09SqtF3kFFlVlpN",
+	"+VTUwpEOR7ZW2lZsumGcWS24k87bxHUsY9Jn0koJuXO07lh5/uRNeZG4wXARRpFUSVaXu/6GPWDCON2K",
+	"Vbyet3TyZ4rbjbrpLmf4YYeAUzpj8OIUnfakHVibdAFUYIRFj5pfUammqty4UXJzCxTl4nLDluSbONId",
+	"46lZeIqnhvy15nM7WowQ9zx32sjPkxcPvnr0pXu4O5nxm5WolZ282dvIndvGKDH+uaO8UnsTRS3sM/Oe",
+	"FR034vCt2zrW4v2plf3mTpTgjavEbqE4JTmLDN84WxT4rGLoKirC1nnM+BSDmG3AdkZHD1klhkmKsqZ3",
+	"6d4+m0VFPLWBVVOXIWDoXnUHuhRofI/QeDGyuP8GNyQMPobw91qhtPpVCQklhmJVY932cxaTmIctCbUB",
+	"5hRgw2a1MpCSHkiz4brAy0ZK0D+uUsNvxWnCsuNLJRcYyyffIdJrCt6GFBIXUbjBpEYZzphBY3zlLk7t",
+	"Rbfq1vzteGVt2irqaNPisCINI4vsvSrF48/4DF4r9//eI7xvos/4bPdcH6HutypEai3jeT9sAB0NeHvd",
+	"1ZxNla3ifuWyjDF2YVgJM1FCyfjUcbCtYPmYMg+mfHbrDkMDIJHDGfcugeG6guko1pklcPfv2/djrVtj",
+	"uR1qDAarj+5JD6uuIUFK3soXbpkGY51iEEkpFebBgGZG7Um1VniNmFZWwmdt5p0Jx/2wY/H2iP5nFP7f",
+	"s3JV3SxlWvHq8XbMBdRlkik7uS4F83k5pbIWSrbitnI8ylmpZs0SZNLxVIst4yonMnpcr89EDU8c3ycE",
+	"wFSltFb3TsPwx+i1Rwc+BiI1sBU3Bkqm7lCMDj953N7W4O5Nq/8lYKoGpP0MIGeq9Dtpfwm8jE0GggAG",
+	"OLj9E9IklGVyC3MMtuam02si0W8vsrtipkoY63XLSJQeq4p+etGzN5dQph0iBu5A+0N4/0fh9aohPpeU",
+	"/MLpd14S5x3HVLTUD+/rWbunnpwgm6V7idKrisur1rargd+BvuIzDCgWE9OYFcgSyiun36ByNykmS2GM",
+	"kIvOfWVDsX9IfheNSMwWMBbKq6XPz3LfaO60N6U3V7ewMTHS5z7hRGebWd35WAkcxFTJ8qpUzZTmjh8p",
+	"tudGyPXt1VxpEAt8b83FEsoruxbo7mkMaMmXcIWhfWfTLrmo46ewDld+ok6oOrP6Ssg7XuPK0OeSLzlF",
+	"IqWyV6ZSa4l/X+HzHA20mHuv0tUtrNyfFE++MpVu5C1S4A40X8BVqdUqLDavr2LEWAPGkGfQTq/9Sq3o",
+	"C7W+0uBWG7qhnpYVPQNk3JoxhnIg2NYNAu+y2Nl8o0HOnOwcLSY9gZpnGuB/4CJO0i0p05GEQ4243GmN",
+	"Ix5tg7s3UsJPTG/BND2+0aquGbxfKW1ZrdStodyafcfa4QkdSm4ZNsM/N1ynomd1rdZbx0uHD3cPly1d",
+	"RaqlkNyqTGRjCcbwjKam5pmjIh6Cu9E0bskoxgxIcnGVyhmJSrOK3wEzwOtueK4zEg0zSGVpY3qvVazN",
+	"0AspAgtHqz8YnxDs9FInN/DdrBRlLlXEarFa5Y7qYYqm1y+DmPdDb0lTxAXbXgKkaTuClvwpVnhe/s0b",
+	"9Xvs0JftwjOHv7F8WkN61o0U7xoYkDnhXxzviI/1L07N4zvYdB0sw73Ht7AZq8bQsfmkExIfrpTSvT/E",
+	"8PjwO+/adQpqRXAzU/pT9CJfTWuOR56fd/zsjFb/4c0h0UFaQMIt3TqBtuayR5bMKr1q9B1s+jMMErlb",
+	"Wi0z6Ti5VR1+ENKQvoNN2mkQliqVzrJYoJqVsmt9IIYZwNwVJ11W3Fh4zGC5shu2rkAyqWyF/q0SpBVz",
+	"0U1dywb9d/Mj/HS74/EUQ/qkFuKFj6LtrEFjK5XVsr2jcYyrqZiUai2N1cCXGTvd6akHHXQwU3ImaoEu",
+	"esrEW2aOk6kBfbdtt3VDPjWXA0KDKZmEqklLoa2pdd+7R6gc/c+Rh4HreHwehru9Vx8d5j8ViyoZb9lJ",
+	"hUT3YRsxw3QbIZlRS6r6MEzJelOw6Yb5gOv+gGFuv085FzLn0a2Qic1Zw9xeqcYWTKorcuIVrBJlCZil",
+	"E02wx+jbnTa2vY4t+cZdCjjsqULTcIyTyWkQh8/+W8p698/xd73JE+TCaRSB7NmIybhHvaRpDePb9hW5",
+	"+b+M1E6YW2nJPdREiAtAz0qOQDiJ+xotxv0haOD+fBhm6sD7ldA7abC9N4hyoCTOiMxkbg8JuzD4dlTJ",
+	"+avFC7gjj05QTIScK0wN0pJEImitdNJgdrcLeaKBWIcB9HJeGOgBi6TN0TpnRmvMl+Lk/7kjh3lMZ+1T",
+	"0pFGl93gfhWOP0r+AulcnUFHmOk90+ngOPU4Sh/o/tmFH2tqZn+F9Q/cmLVK2cyrzi8H9LZwZeYdUYIM",
+	"dTg4i3Ry89WDWH8k3VzqDYalttWl7THTjZ26xK+6dYl//Pd/769LbFdqt3z1wA5wd2Um/6OhHTd07pGz",
+	"dqtCMXec15js4MlC9VqBiX6e1Eo5Y2it9G0iJ+I4nj1Q2VVs8clO1lTxSTg+tRDftxmoQZKXlE7QyLYY",
+	"xFheU5HtvDFka3BBDpc1F5YEPgVtrkLQRpIHOXkChM3VJgUPdrnVJZpaWCqPHpxO7s6iAWPATLq0n4TS",
+	"m3BHQTn/wrA1wG3CI1cPXLEx67vrpMP8kV7xsJ2tOCqQmAvp9Z+BWNh4UKThs4vw+v4z7Advee0kpmRM",
+	"zbFq0zwTXiauNcxp/Ew11odANZ9bzOkKqTcbDD0zVPWGOc/phQmFGB2Gw/cu+WITz8GSk3zcbYBukk2V",
+	"rRViF+yTi8buTbS6VmtMeHOfJbNYwRZLZLBIHytlyN2KHtHH+EHIBQIKGIzZ6qaGUXFbNTWWz2rI5RXe",
+	"AqwQdAGzh6ZAThYcA5ZYyIKtK4VeWm5uzbh3+wGXmfjk1sE6bBV0M/RKN4lvxur/NPMnduwdf9r0Z30c",
+	"8pC8wgvxDpX3dGcDSeQEPzUWtp+J2Dfsn/gdvMYBDUqk2slX2/hENfBuZsxv9aVAIS3vht3CpoU6GZuK",
+	"5XNpJMRUmj2e61plmEzvK9OImoEiUQq1y9Pu+u4Oi5IzLFVOdF/Y/iCf29HGR8uQXdXFSflJ4PcJ7kRv",
+	"js6FFIZKuCpeEzXvlEiHdH/QcCco83QvoaU5nM8WE2L2UtoSso0zOkzRzTQF1MbG5by4u4fT/UdZgjZW",
+	"qeQR5GToBh3U6ao28j+jM8+fC+tK1YD5cFL5w9aQupYqsiUVLVWPSSpcFct2OTMVXwHbgE0+ic7Evpm2",
+	"gS70F8ztWTxWxUQm0StaxAQm1TpZ40fK3AglH9MORHoUPhMx5+zyCQvpX9V6xD6lvfBSrTPBrVUO9gSX",
+	"z8ZMZ7U2lN2lgVO2b/KoIsCTw+XCARgl8H+xnTBJAytIwOKEOwvg2aElYodiW3vAL3ZSABFdRicNYOEp",
+	"gj05DnZCfz7/b4mpjmJ263HFtAbl7FjMdfHFET+F5XZir0G79snkzcc9A2YuakhFp9z3bW08ZacG5IVt",
+	"+yWlbdOoP7ROg0eHwIzCFk0JERR4EQREhQxqXKzDhnWgU06NOOCk2I1SeA5qwxRWsTlAGVEbImMFtTgw",
+	"t+Eb85hheBVtC5+JnyiXt85INqOK7nfoppjVG6acYHQrecNI1ShYTGosWMhgLBjlJKaGktmw+PjHbAuv",
+	"SK1ljFmSVN5jlbRpbG4F4lhE9niQTpjoMPXBcNRBtugPRU03nu1uvFKn5ljm74u6luAWVjdAJKBUeLqG",
+	"fsONvE/Qj3nJ4CTm4JzsrMnuc9WGUOggRfbHvqeK+telBZ6anui0D7G53tA8ct93gqrN1W3ayjAWVmPO",
+	"MDWFVxaS9R6jTxwfqUOvPvoVaTBZmuGL9+jmuCq9bEtR18KcFuNptZRRmTzb6jQ5TWNEx/v83gzy+rbm",
+	"jK8u8bPKUSnp5eoDANBa6YROjYc3Qy930ZZMafDqNfM5oMOdPk2dDILGlPwRhPfndtLOFbaGnk28O81G",
+	"yxu7Fmjd3KD2jQcrbwwUzIDHVwq5rAczTPDXMIo40sxarZQhC39Ewe6hbPQTUsh36rX2iq6GBn4TiU8x",
+	"Ftwdw85sUkT6rwZM8BedkUjZmr6pFjDPwJDgFGJxHVop0Z9hfIajOw9bmCQCfI3+07bu0D9LGF8Ah8ih",
+	"JiXos8UFn2Kdz1R39znVhh3Jq23ZA8nkvqqywMNpNxDWSO+TAqucvbvYgrE7gUlfWk1elCKZclzCSA/h",
+	"zlqsQDIlwbDpBoEkt6h5gZT6uNVTmoXkK1Mpm2SZWEPqqEWIyaxSdWkeR7tDSSD9m8sNJhd6hbTihi3V",
+	"HZQUvdg/MoILNkEbx5xYIbJFmA49G5lZ21hhwigf0UdT1DJKAiYVDdMqRFBiSt4gQDSUDOtDCidxBjhF",
+	"fRYQzaPwzBa4ox1ih8IpDn4JMxArO1IIz21fXPoEdRsdFLBc5RJevTF+mVf3FE72KVmyHBOSc5MZd0cP",
+	"0tJ9wSaZgLF6fqJb7cuiR6V8jwZxylWrxvyjnbLVuEyR5zwVAveHkXc4tmd/XThOEHbx8aGCl3sxvHQe",
+	"OkFdD7S7RhUztRh7vQhr/rK4XU+uGzsmfdsfmqe++1wx8dND3/soUQd3IR1wo/jhQEz0a5X+xal9lbck",
+	"j6Z2T0wRnRQ7fLAzv2J3A7QM2+GGlic7g+4EHYnKfqotOQ7vx8uLj53MuBOkSCodMOdMEXI2joMaqXMI",
+	"tJ/GCbg9iTxNDuJij4A03cHaHo7ZGFyLwXc1IyfUms61kMr2ZoQOkqJMdP3FmeXJ8q0wVqXgfXMck/ND",
+	"RjttHNfrMmz4Q0wfPZtdo7BvavewZ9OnwekQjtuU2ZvDKFyB43Z5Cok++wK8fNQL7k9WEK22idAbQWjj",
+	"2YfzGQ+CTuRDJkMdfj6XsQfFJQ744gyfDfQPZ2zMCO5IwG7SM6XETNpsNyfEyqWQYke2tzPA55nR4e2+",
+	"NO3uUN583EvQPjUz+yIp1D250+223GGL7ZBM173V9ktIObJqQDzCH6WBVGYrNU4ghxALV3vINqksMxXm",
+	"nQysOhpnqFM1T9JH8D50KQmMhxlBWwqjTwh6c0oxU93WAY6IgiktFiIFQlWWGkxo5EUpKb5+NpkDemSm",
+	"jZmpFeSCQXpUvvNedM6N2TvxPLhKTMr3GW5vilFaBrb2GbYYa0iX2aV0pqhdeE7pRAY9DTJ5OGkVruWE",
+	"/J7sxZXtScjb7gvi+5UISYgPJzflKI6VDGdWrPK6tYQ1CbTeh5DYI6zNMZcPZBp6ahhMng220r16zkV8",
+	"/6UP8DjJY0/vkIG+PUAENhoOallnMU6pbicP6tsH+iVLeD8uar07bXxCuPwwbO8eLgWhO/lJZMiXw0/r",
+	"AZE+GY5o8OEVrNNEGWvIZ0+mBvvuEZj1NVWyZHQ9m0JFluiYAGtPgDRaJcNt4BhvDADv+XUZrUTGZZs0",
+	"XyG0caCg0yQ62Nk3Hvm4A8A0q2B269Fk2Utl+H6FV4cpDiaV7boV/Ptj96kA7HZFBQBvelfk4NvGtDRL",
+	"64jeeA/J2RiNi/1KUUOUlOHmOUs43Qf3FSmW8aZujJEFS+9gmuiIPmt57IM8I50DPyMnJUeI6uFVbWMD",
+	"aCc7u3txtygedqpnPwCqDHKKH6vknqKc9lcgxSjaiUVI6XQbJesNcz/77GYbW76pxhK4CO6zts2w9ciP",
+	"AySvb+gakFKoE+e+Mo0COcTO46J3Jp/h6tFimuoVJ3+cf8Vnj8qHoTPMjUef3xO8ob7xYH52oO+4anN8",
+	"fGZu55Ec8jSxQZDj95QTdkKm1brapDSSjePaWhl7THpSb1aSByR3702R7pVP3xrR+SvZo2KuKKemapZc",
+	"Ilwytvc2dgvSrwOVj2bkDshhAoLk6G5enRe0ACE49iQZgNcn79HjN2V0HY4HpczuzFcg7TNfr5KuYjmA",
+	"qSwyBsUrqrjYf26HNHszrMSi8thkiSNXrbO/5ZOwd7NYOqFfzPFaC5PrxeBL7WKDdn9ehDqMoTBT6AEu",
+	"E7uBHun2AymLxtc+UGe8A28/sh2KTw3HobZsmlvAGpYg7TmsB8S02MVqxbxLj/k5U9KoOhY1doDe+syH",
+	"HYKW4XZ/ia8oYlS/Syo1L2FIjRMN+KzIsB7Xo0fJftVB3A4GDzl+u2UAUlkxS5s62N0xEdvxiYMZv3cA",
+	"s07/DO9hucrsuwAinc4SQwTujEaXVxExqz491t2kea9ihTva8cSXd2fXweiexGkll0Es5PNRuEBbsDdd",
+	"7JN+nJQ91h6I8nMS9okXAb3gJ68sj1jAgRHPQ+UOrw7pen1E5kLnuaOrdofHeXejVCH62jrSD+QotAio",
+	"x+ijz2Jj7URmHF3y4y7273ZbbwKyzSaQo9ycgrWg2S1s2JLfOhsqHplFEt1GliYDG15vvgWdfZ+ah5xm",
+	"zGeWqvtq6tyVeqHTiGq+SnhhQlGhZUpScYARZaZJeezFtpci7vYtqZKEL0FOLfdHOGAC7ETiqYfU/74l",
+	"pCvaFdyhGZGq0zyd+zbnVEmy1baJrN+0dyDTQD1HPXqjL+CK1RY4gsM7JGuSPAv90LdZe4cIu2zdLn5Y",
+	"wE4X9cjeHc5L7sG1sLPqGMT5gTjyw7DhX8WQ4K4U/D7ZvMz3mzEMN6kVS3hM7f2kYliKPOlgy9GR0F8I",
+	"XHHzCmYabFrjuQVYfR0B7Ha7M+IJR/KPcCluYWXdgJy1BwRG1v/68VWpAzGMY1Aobx8ck5uqX8FMpUBu",
+	"24VhBi9JrMs+JboVVD2H01E17Pny85OazxaTtRZZ3Pm9Plrfk/e6pVyHpyL0qfdBx2m2EBLxXV1O7fa6",
+	"zTeJJbYZb8H4nfdlG/eYieVkexFW6OedPHrwYFJMGl27/WDtytxcX5dqCV/UXN+aVaO/8A++ds+4vns0",
+	"2YeMuLed/vlt5QtuJxNl2i5mQjKcc9btdRilIRWCybPwdztxMHS8FJO6xBMQuTOpZMebhzpgd+Lfo9ez",
+	"S8dh5Z7eU3QwCr0jH0aHsfOuYZrBOVzU/ig/fiivfZhlJ7rFM4riucAcd9wdXfN/XARtoVRmqKfH6nsR",
+	"pHMn/Iho2XFYg2Nyg0cAE56cnvaugSaPwTYkVW1wsncnK2EHe2IHOc+7wILjBpmlQO7O7YUL5w3hdjth",
+	"t6Yh6O8dUb571g0HmzdBk+rDmscpnqVvRge0/wSKYzv1T1BCeMYGLcMloc8+2w9zhzQTH+T2qJjWA7y5",
+	"+xg3LUQmwu3iT1LZISiZR5XgaVgpfdAqwxV8SZemO0OOrZbz7/XFdtNNnnGeVkrMDuNdp8qFkp1fsbl/",
+	"i+lWK4XwCvY4INLssF9Gwu4kpFdcA+FdtOAcmOswZw8nRbKXaRq/hMuyTw3c6QXV3liJRZX8oSbwrX2q",
+	"6QacNfPVv7H/lQr5Rmdcgr34OkMC5n11GFdm3MQsKsN88mq2E/hO3I+wZdl0w2638vvaG61KztfN64jn",
+	"7YZTfQa8aiFC8MFET09uokQg1WE1GPOX7w5WPz/Fi9yaJnsdx+bAya1fgREW1aYh1kQikj+3399l4QZy",
+	"umkPsxgMX6a6hBlmGg2OSwJAjO9/36JaHHBo+KUMbkfSacILO5MZsjTuWX0k876DvktOSl/JhjlPSF/Z",
+	"AThrN8l6x7t1puyV0D4f14HeMZT0x3NjMliAAmhMkKEWt1BvCDDHR8LxTEnbBEmZVak1W3K58bHvJZ3z",
+	"7loC9iwcqyOYr4aDAijN2kTfSJai5cpBdJZqnciUtWsRMD9nWEI19f3Jpnx2m6lAuoO6bydkc7GOTyTq",
+	"kTA5Lg9HQT+l86lHnYBG5wgYQmnMDUvxJkbVHIP6jmpOWcGiJcbXfFMwo2ghPNpAiCAJw7D8Lh18W6Xy",
+	"n7fDeNRpcdp0IM9mXOLRXGyjNG9tFW2zxV4BFnyf6pUGg/hN/aIypwLNVZPyQUb9ArcmsmxkUq/4Beb1",
+	"xwjGCIHPKoqWpnQIujI9RXzcE3ICpUKlBAt3B9rRr6CGDEQW1qzcjq9yZzQ++U/wEzZC3sdtfL/Cuq+Y",
+	"jJQaOD7iP1WqoC8GcqlpxdYwMxEElc4c2Q0f0JqFFYrUC0/ojmpnkh1qji96kdTx3ONs+LRL4k3P/EU7",
+	"Ns+YQdUKGvUWW4bDPgqybbUpNcIOVnyidbRRmcw1jPwKiyDK45pxxKSFdFYnIMBl2hJWct42A97jnFIY",
+	"K+TM5nKMElrOwcHOeyLo85ovkil3SBPmzIQuqDThYDvbROldqOFuJDSnMvQ0bpYql1HfhV/eHWcERsbB",
+	"RXTkUzL/fIfnzkK1Kxr9d/MQfY8LduC0D23ETmzC+NvrW9c6N3NkOYfXDMl7vLusUw47plcn8t6Adul4",
+	"WV+nzr95OLWICoMkw6ilhyIg6RlIDL4uHPs0mhX4siQhyaGc8lJnm6lPuRFmFKJF1qKp1SLT9Tq7u3fQ",
+	"UvfhJ1GbYNNNVI2Sbgqf0Bnot9+J+s24Kp51Zh7uhxfDgHhwTEVAufIm2M7ybHGAW54L+/E7jUbOD1nT",
+	"NjHan0CLE3ds+9fQ+dU/KTkAiGLteOz3jAe7FIvttPpOzwmll2cCskkoKd5SCOom4pRS1sGMuzOo7QmN",
+	"/mvm6OSPQ9SuTaU0dpRbBujkudIpqNkauJb2mXdhDqlfCzGGQe6ykXkz7VLmqJr7fqCtS1ZH6hezzY8Z",
+	"w9RX2AbjJVsNs/dFot9DMHHRRR2M3H5Qozarx3NmS7Otpez39v9U9efV9kPOz2KF+ug05A7yRWIb5I+k",
+	"eAgceP434bodpMhhYPoejznlpIHN8Od8B5vuOHL9mYaLh/wpGr2Qw1Zs5dHxR7WmIDz9VLI4liqbMwBA",
+	"5E7k3b3nw+a4GjsIG+3UtlAhwxh7OiX91MG43G1KRMdONIGkstSqE8oCN+262kyKEQ7n+pgOAz3ACBk8",
+	"3n2h0QXY7SmxCbS4sD4SSX4BhYSi/Y0WdvPKvc6fB8A1yX0cAxqu9FV8QGXtimIjJpxYgoDF1a2ASeze",
+	"HPpa/He4sJ3DSnwHzv5AWJJ5wv8Q4D7BB+HiIe8s7sZWyg2bfGSdQi10HLU1X74DkvniF/mL/AYbirhV",
+	"Igh7anPKGc2OWXULEktJYw2ZH3YR23Kg5faLdNNDOKG376/wq7fsn2ulbgu2Vvq2wI6mRWygWrAWoO0x",
+	"eyuVhLdYsLcCWfwi3xqo5/ELZhXjcoNeUyMWEt/zL1+wF1GpWfEFBQK5ZGrF3zXA3hK7vf3iF/kNdlPB",
+	"C9/yFdXSCCWvfce0f/3VKPmW/fPLZ0/ZV1/+23/8S2hXYDAxlr116/PWzbf4RXabrlCBYUEKFLy3zFhY",
+	"ffELVrGLGUhy5jhRbsVcOP6ZPFnxWQVXj7540HJE57sWdWby2vNJJxf3ZvIw+Ib5SkxuJn/84iE+aMVt",
+	"hXx6zZtS4NZbUL5KXNnn5eRm4gj2BK9AZxtfggVtJjc/p/dbe4lTyNze/VgcvPIFJo9+fOO2m1kpaWgH",
+	"PXrwIFbLeUjyzkr86iUU7fCD1UhuCihjcK9s7xHMgsJvfTP49LPi4K5Dfx7c+s1yyfXGkd/tH/ceZjUX",
+	"dcEkrMFYqh9FfIIFYvsRwd8UE8/1iL4WoQfdM2lNrhG6JbsyT92vmaVBMfKuASwE8TxTAcd8zUivA+Al",
+	"l18PnMEFFwSfT2INl2VWceGkkK9x58yRpM0WwSydaOQcs2CVxytOrtefgTbSt7QOlyUtvuSyrA6yLe/t",
+	"cj11L0RikuTzwat1pTDYtNbCUvuckls+5Qb76MwqMB51YDjVfWbSFW4Ussl8xC2xVZ7SxZMi5LH/SZWb",
+	"s1HdP50qGz5uqw6+QOliK+7ffT/bCVVU97q4j2L7RxN6CHp1obOY/h6zvZ6IcoorCXduCJ29sz2Dt/j7",
+	"DeMz+5ZZqGuD7FSKkoU2s75pE765wObshS+dKLAve8F0I6k7eo0dIRtZgsbhkuHNuGFvRfn2MQtvs9zc",
+	"htfxX6T76LGjpFozYb5gbh94FQmk04LmjjBzcQdsKaQzFB4T36slGIpRGr4JKAJWsYXCkr4Ne4u3vkUQ",
+	"DvfxBTf26hs3jqvnX78lDWGbqX/idlZ9Q3TbOwD2MxT9JGPzeicAZzYaGhhee0zUrPhqBdJQLNNNVSXa",
+	"XqaOmNAto2XbPQ9MX7mKUxX2koPCM/F9TsASFiK9cItKJ7z48FFn4b0lLr3yOAhb23P37LzUHvypBeI0",
+	"BfXK0negr7B/FgRmCLvOYvP/zJaba4D/gb7j6hldcUHJ5d9wSXoBdaytazx4PMTbXKv/IdAQTyndyCSh",
+	"iomvVNsmzqst4pz/NKGHf5LD5OJLQi/YWhHsUYky8TEBhr0NRt9bbFNpK0ywzC8WAmkjV9/C5spgKX+W",
+	"s2Ol/yC5SSeKk+IG2o52OpjSOUkYTOvJ7tplNPAvkxVpowYUQ1DpIXUgXE4Z0yWtgu9gQ4tzUYng9ITW",
+	"k4cn4loFncWnD3kLfFP4luDYcS4oPvBemC0560s0c5I2xtKzFvYLH8G+GGXdCy5s/j6pa1S7TPQmCR26",
+	"Hrb9cwLJiCZ9BLv+4P75SMpgDeSu3SbdS1iqO3hB8H/jvBPupr+6jZFg6C/3FdAz0YgGzDgSiujkFNDK",
+	"d0bpJU/X+CmyZ/bZiXFeHrwg/30vYYes28xXhGxKX6BB2JGj+fF6qnyGeHY3/0lRWtnnuAhubBcWBD9V",
+	"yulYjk4hajHdMA9xFlXTtZDD6O2lbp+i2pr2x5K8SPvM2uBnj2VxhDVxsq1/Yd9OOOmEZHOltwR3nyWf",
+	"0ZZ/aM6zQgeufT7/izOJ/f75u3TxXHDZ/yzuwLsGpDuhJKxZBzzbyVO/9F1URCXBQ1GFWw+ySqurb23z",
+	"OcWMc7v8GZ/By4jldeZtHgtcRqnmSb0/Vsh8Hhq1I9tr5f5/Sc0vgnLJEuOKRISik9I73bQfjjoFurkV",
+	"2YP3WRuGPzOHhDbhw4hOw3jq7slyignYkkOfGsEoE3bhdIPpWI9J97kiz50lJ/3jUMhUC2P/YJhaS6Z0",
+	"CXqYT89QKW87xpD66PPkrvDfN8kdcoDqr+G9HSLYh0cSQ6OZzyHk6LngwspWYPnWsZtoM9/ZcXEfjdl0",
+	"1x/8Xx+vqcKCR3SktGH2o6TrnsWG86fuxxW3VcuUbSP7czoyLmf3vea34CWjp16squtdFzorM2rVk98G",
+	"ic+viD1peXCQGna5daWRMB4L9bDfB+Os5JuBi7u36dTUgL4LWN0Z7/P38aITzczzr44HcbxnBfnCzoUX",
+	"YIPXBh3UtEiA4boasK8FxrWHu3D21n1Vc9mv3vyAV1zShPqscnbcdC98eiJFMRvOR4wzKTu0NmmLN5lx",
+	"8LXmc1yv0cv1vITlSlmQMwQjHrIUl97ROJkRZu/Ds7LABZcfJ8Y4+gJbnTmpQhUMu3hiOaLSzKhlJwLU",
+	"wyYZIY+LFNA5shv+v+JVJ2363Zj6LZQ4CVsJw9pz/vx2zw62AjaMYN1CrPRLa+Bm2+aI6/ygi6/ZCze5",
+	"/37fzWLAAJYq9/6Ho95/7/bPPUjlwJOXlsxd3HPCETIVhuZ+bcoFoKvBJ5ZV3DDd1NSZbQPHeZm3d3v/",
+	"tny5c+0/zIm8PfELc8AOlQec0tnVzp3SMTn+Xk/pfcEIXEvGJawp/ypicwjD1kqjVZaRk1qm5ZQHTtsD",
+	"Ttrnjkdn4w7CbtznhyksGkJu4CUQessLNYuYnvsZDqGRWz676nzcBT4VHxkqQC17h5kz0Rfao1z0MFnm",
+	"jO+gh2dFia+TvYDH0lcF5433MSXM2ZeEXnvDLMPQxSTtwRSl067ck4uUH3OofzIyBlVEh2nih6su3Obv",
+	"nsv+4u2Lh4l9WUxMYvKgXY5zqYQ4eq5zWSQjzve2dDB/rsfSvc8xct/p+HrBQ5dIkAr8jj9dm3s+WC9k",
+	"/nZ7Nt+z/RsKWC+53r7Y1K7VVjYhphryZWwO6b6LXZ7R74W3uQ0rPApWbL4z/qgktrueNvVtvozDDfZJ",
+	"Xf9WeGoEpC2a2fvtOUVt25R9I/nKVMoO6ZZHFvTwB+5BEyzVafe/O+dsjiv79hsWn/+cbosdOcLnRGF4",
+	"GFcOYhirS6P7xoPbejBn306c1/VeH3EuEcAhwloRCtuhErydpmaeDokS5Hv1tbt9WF46FQUhNP2MHxPC",
+	"iPA1ekpH2jq10Rqo5yeJnQ/0R2+u6VNnbXl5fO5Ymw6PzWvrx2SdXS7uhcRgnMWBj6e9heWq9iAMuby+",
+	"1+Gas1tHnpxpu+F9bd53LAf/cWbu3ES3QR2OTOJRMwvpQqK4zlMhebeP28VLi56wuTOH50qzdaXgDrv9",
+	"wcrE3JG2K2DRAgbMVN0sA26s7aQOSo91OLQCcJs5AuJPuoCjUuvXHpX3c9TUaWyXzdDEAj6Cu4+OsT+Y",
+	"LeyyY/X217pFk/mkfrGFConDCJ4pEFMqeAQQPWHba8tULonJMfLvjrKjmO1bFdB1sUTUY+4649wAsEqt",
+	"2RrquvVZ0jLZCpbFmfxoyOXXofdGMiPiO4DVWSTC+a3Hbp+Le9bTLi2H/oz7025Lo8MbdDwHdEDasgfC",
+	"TxGU7HM8EsLoLlwZvBc5oC3oDHQuj3Ocrat8JeVPBEb1ezL2QCaoLlvYuHEaOQHKewRGwhkQlpUKzHHL",
+	"38EqyzpOI7rWJQpwpoPjCwhu+7v7fgtS7ZJwIIhC0Gr+ybwZxOiIKHZdDLtBvLjstQ//clFwgr/A5Yvk",
+	"uLlFMBIki7OpCMYkQltHMJzZDMwOldDt4al0veLGrJUusyoSLdcP4bLLKDvh8fSyT52dS6NgCi0jp7sG",
+	"Ij2mVhABmM748OIwYmOS1/UH98/HPuY8KvvP3fT868vnVV64DhcT6mIdLgIsks2waLjecgtkMyt3SX3d",
+	"gXbOHkReJh1N9vOeQqlHqcbO1HJ4zPx7f/3vRT+/ibOXGPAegAb9biDnD2434Ve46OIveHZjyhkFupFH",
+	"7TzEW+kPnEvzWYq6l428h7Vw9GkXIpue1oMxlAl3ynvKIN9aiksE0OWI6Pmjc773N+Nme8q13mBjfV4D",
+	"oVO4zdvrQttnKHd3YgPj19mw+ivg9enKygUKiYDXn6TY/sIK0pPVSqs7YPCez2y9If+MH3jhI5qs4qbq",
+	"F9aZtb5T1E0lvdZ/U6L8R1VMMazsD8tmNbRsw+eEXn+gP3pV/tgBeRxt6baLn4XKXBZBwin+OlBgIDTW",
+	"LnWvZ22/hizwMV7i+0+bE6idhFdTtdOSaTiEdKEkBBSwQcqzU79GIsZkjAXfA2xfDfddlNeA3k3SBcuM",
+	"Pr49RX8tdTjFlBZhOjgNSta5opgufsMo1+zfYxUMMVG3uchFPUUzSooGadGKDotohFPrQ2oR8WxMsPJI",
+	"uCvQSeiNsRsT3oee58lN+Q3+fLIAPCZdgxIz4tbAT24160kxqUsxx9vEclJQJseQXdKBByQFzJlSZFwZ",
+	"wB46lHs0U8sl9vWv62GywadL9GyhITCQWIIckjXR/1qpuqS9jAkq6Ze/O0dQxdyKVb42bxy6r2VLZSwz",
+	"CrO9HrMHjpCZwQdr6hwvbveHd4101tvtL9/qUUhjgUeU8xmXSooZr1F4ZoYZ2zqOyDXYG98c22eYlQZe",
+	"mgrAsis2Qxhq65MhCKVSN9hd3+2OpuaUt1tSZlzOseOedmomxG8ts+n1do0BD5IS+3DPRX2KWKxhbq9U",
+	"099A4wXM7feNPU0u/j0eo54wF680wSpSt5uEXPhWyI0PRmG79mZW+cQ3jL5Qu6LjmWJI5dexYGZ/9zxB",
+	"hLkPt11CJGAZ2pYHlQS6PxJO4olfYTaktjhedknO+MxW3M/5HiqKdxccD9QZnqZOd5tiM5LyhHU2llth",
+	"rJiZPk/Bq/aqz9Nb0BngBVMI1B1ovoCCNVK8a0CCMbFJGKqGc3QsShtUMjUnsPijTJpGYqp/f9j2ZTPe",
+	"OfayuY9IxqVdN00nZBuR5A8FL7YJe11xGkTa+/gtr/8x6esmjuUS0reIsTGE57R5dMEMbHDQIbaGGYiV",
+	"Pahn0EVHEv0ScezfmDri6HcfKuqaGzx9CmaCp4dLswYNZRG4Zbrxf43fm4Fdrj9Qnd7HawPW1rD0NMpF",
+	"h9w1ngr3EIvcYbvtQilfYNhXKJWui7pEdCrQ7pPEqMKCXI4lX/ENaUo7LWnXnJq2KIQHL1UzxUZvVN1I",
+	"TFxu1wEPFGd3oMVctIHYTATLXbU55hQ5mhd/rwWJCjQvg/5FudVel3bn2gKbK46LV7d8YMRCXomedX8l",
+	"FvK5vFDeon/4Pe/hSySY+kbEk5uf32wpeCuQ+x15Q9daJ13puIkpkgfSISUOMi6cd4DlV468X/eW+fmN",
+	"tyF25js4x5Ocw1e34lCrj1d44XeCGn5czhqLr7kPPWTGpTOEZ0pKmGHn8Vju6TSGADeNNdk+RBnIGjo/",
+	"ZrSR8PNhkt4DOe+hH9J+I8xhBLr+QH8M6H5Ecxl9GNJtn7ADkm9jhlqFVASt2xg4SKthbZAuQpVzM+CF",
+	"DXoTaDCA9/KdW85AyRGtW5KhOglrJnZhaTCBgRufmXHDWlhTKnrCNk1tv1dDh5ytcC7J0BhfdjqMjA2Q",
+	"XUAnQQp+EuPi4uz5F8TDDzJA6dYX8hhzIGca2ta0MabOjOWbUQIiJVKv56IG02fwyvLZ/WBC7ombIVx0",
+	"YoT1/sCrXoG0SMgL2qiASmsEruBspeFOwNprsyGNi3xsCB5Dl23j8yf5qGOb7HJQ6NfX50ZGSfJtbOx3",
+	"kvRMiStRjmjNQBkSEWpoaIqJE7adHlC4IUu+IdPfWC5tNlcsn2pyvzW32+twYQ861d7aSqtmUTErli1W",
+	"bSAjprE8bgt1bXD8SURcsVSwa9iXD748Xmu89rsgL+R+oAvOpSZdoJKQBvhp8r899S7t7sWo4xSoE72x",
+	"SpXkTmmPRS/aIpMYShGnZFRh2RSoszzfT7wdK9NWWk2hj2HUFD5zrRrHeMmkAb0JXgVJAWtmLKzYdIP/",
+	"PvZgpiulKSEPVZdKyIXXaE5YnRDa7I30HJkQPU5V/wzTcO8jV8QjQ3f2Z77OKx+GzkIu8Vs4Mnf2NK1z",
+	"79xH7y4xrdLU6wYBmEKOefq8h/cWZC4/FxtndDJ0w+dQ0DskIRfHQOBjbIb4ijabgLnMZqg/GpRduw6A",
+	"Bl4Oz5Q7vFH+ttnzbNXolTK5/u8S1q9manVqImhK/nvxn02TrbPTf3hSj66T7I6Pv4dQup3gQvbRXrTk",
+	"cTjyPe8t+cZpCLjuwhr6jTBH2dSt1wGx03OkrDXG8fq6jP3kL/kM9cNP02Xs8n47itP41UdvFq0BIi7P",
+	"amWARN8oF4hj7H7d4TVeMXadPytdwE3hwprAn+I+ZW5j5RuRIDUzxhr+eP3B/dObiPaapNG4FXE3XTpV",
+	"Kidvz2hJe0k8mp7XcOfekQcs43ZWXZiwFt5bGkfysLyvoocftFpozKd0aoO+A32FpwhRqPCdKsOxx0Bu",
+	"wbIMp/jhjL9/VEZ+Ym4ZJ+paxYxVq8edKoTg3Xb0g5LVwO+gNRinUG0HVhML0p7tWwtSq8UhsfJCLY5e",
+	"kIw7soY7qAdnA75Qixd4w28uHdCN/F6qVZBvSlEWwVM4DSV/Q7dpYw55DH405C+4GLXcC+4hzN74efQl",
+	"d2zHjdPS6qkGbsEN+mQz/EJq719hjcO751BO+87LrGFZMo6rOGIRI4tff3D/DEiVOGph3U2fME3CTc2n",
+	"adU1s+oWIvoyYdeNYvvcoXB2yjz4rbDe95R2osdJj4y9/PI4COKWkCMyJS6F1YRT+CRhlwuvtEeDXNPx",
+	"ivtqyTesVAWltFLaiO86hv19EQg3QGIcK5a2kTkzbSgN2A4y5/m24cNzHjxxhBeH6MHF4Zj300J2Ugwf",
+	"W+yQX1qqdRGqxcQoMM/e9SIZ2+8toUs+T4GJg7uHkIg/izAi4ihHWaKqsXE9Zhrs+dQynNc9hEd2Vuki",
+	"OhzN5Z6VuM5LL5nUNQWuQRN7pHft6bvz+gP+O0DnO45rtk7kRB2S9U8d0a8pIpQ8/MS9m17CncKFwkkw",
+	"7OG31TDm4Jps1xl8mNCKT25+fuPIFXLt3cc37kp9F6je6HpyM7m+e4h7y79vP/ym/MGMZ/UWnL8b136U",
+	"bFXzGXSBcEQJ0gpsrtemd3pH+f7tJaL5eL/MVoi306HLB1cSITrJeGMr5agRsc+hDKUVpVpL7wZsfSVO",
+	"r0g9KnTx0U3dHXpsnZSKVSKM+LpSHeZEQPVMXNNdrBXGdGLEEJvyZu+gNJVYdBi6NCBmXgJfjGu9EXIR",
+	"gPYizoaxarUS3RdjOVCiG7aSC+9eJ7B4t6p8taITN8wRHR9pepSi3OWcpkS/0Mf/FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
