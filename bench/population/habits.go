@@ -166,6 +166,7 @@ func (m *maker) neighbours(n int) {
 		c := *m.enrol(h)
 		h.account = own
 		word := m.one(x.CopyWords)
+		c.other = ""
 		c.id, c.mark = fmt.Sprintf("t%07d", m.rng.IntN(10000000)), m.one([]string{"", "9999", "00000", ""})
 		switch m.rng.IntN(4) {
 		case 0:

@@ -159,7 +159,8 @@ func (w *weigher) shownMarks() marks {
 	return shown
 }
 
-// eachToken visits the words in which a record says what it is, each once.
+// eachToken visits the words in which a record says what it is, each once. A login or a
+// local part of one word is made of the name, or is a name of its own.
 func eachToken(r *record.Roster, i int, yield func(word string)) {
 	var seen [32]string
 	n := 0
@@ -171,7 +172,11 @@ func eachToken(r *record.Roster, i int, yield func(word string)) {
 		if cell == "" {
 			continue
 		}
-		for _, w := range tokens(cell) {
+		words := tokens(cell)
+		if len(words) < 2 && (name == "email" || name == "userName") {
+			continue
+		}
+		for _, w := range words {
 			if len(w) < 3 || n == len(seen) || slices.Contains(seen[:n], w) {
 				continue
 			}

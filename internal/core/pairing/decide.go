@@ -57,13 +57,14 @@ func (w *weigher) decide() {
 			// a new number and a suspended account are what a rehire looks like:
 			// they speak for asking, and not against it
 			odds := w.Prior * math.Exp2(w.weights.Bits(x.pattern.Regardless()))
-			sum = max(sum, odds/(1+odds))
+			sum = odds / (1 + odds) // whoever else comes close is asked about for themselves
 			code = "rehire"
-			p[i] = max(p[i], unlikely)
 		}
 		if x.copy != "" { // alone with it: whoever knows says whether it is the human's own after all
 			odds := w.Prior * x.likely
-			sum = max(sum, odds/(1+odds))
+			sum = odds / (1 + odds)
+		}
+		if code == "rehire" || x.copy != "" {
 			p[i] = max(p[i], unlikely)
 		}
 		if (p[i] < unlikely || sum < w.in.Evidence.Review) && !lastSharers[i] {

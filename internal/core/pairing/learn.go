@@ -71,7 +71,14 @@ func (w *weigher) teach() {
 	for range rounds {
 		expected = w.expected(expected)
 		p := w.alone()
-		lesson.Found, lesson.Beside = evidence.Lesson{}.Found, evidence.Lesson{}.Beside
+		lesson.Found, lesson.Beside, lesson.Alone = evidence.Lesson{}.Found, evidence.Lesson{}.Beside, evidence.Lesson{}.Alone
+		owned := make([]float64, len(w.accounts))
+		for i := range w.pairs {
+			owned[w.pairs[i].Account] += p[i]
+		}
+		for a, f := range w.faces[1] {
+			lesson.Account(f, 1-min(owned[a], 1))
+		}
 		var mu sync.Mutex
 		w.inChunks(len(w.pairs), func(from, to int) {
 			var part evidence.Lesson

@@ -110,15 +110,17 @@ func (p *Pattern) logins(a, b *Face) {
 			case x.text == y.text && !made:
 				level = loginHandle
 				p.Share[Login] = float32(x.share)
-			case x.text == y.text && x.text != x.bare:
+			case x.text == y.text && len(x.text)-len(x.bare) >= tellingDigits:
 				level = loginCounted
 			case x.text == y.text:
 				level = loginMade
 			}
 			p.Levels[Login] = max(p.Levels[Login], level)
-			stand = min(stand, x.share)
+			if !x.made || !y.made { // else either has it from a name of its own
+				stand = min(stand, x.share)
+			}
 			if x.text == y.text && p.Levels[Email] == differ {
-				p.Levels[Email] = missing // a local part in another domain, or a login here that is an address there
+				p.Levels[Email] = emailLocal
 			}
 		}
 	}
@@ -147,10 +149,17 @@ func (f *Face) calls(other *Face) bool {
 	return false
 }
 
-// standing is how common a name is that gives the other record's login.
+// tellingDigits behind a login are more than the count of namesakes.
+const tellingDigits = 3
+
+// standing is how common a name is that gives the other record's login. A login that the
+// other's own name gives says no more than the names do.
 func standing(named, other *Face) float64 {
 	share := 1.0
 	for i := range other.locals {
+		if other.locals[i].made {
+			continue
+		}
 		for j := range named.logins {
 			if named.logins[j].key == other.locals[i].key {
 				share = min(share, max(named.logins[j].share, other.locals[i].share))

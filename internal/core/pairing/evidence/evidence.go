@@ -68,6 +68,10 @@ const (
 	loginHandle                   // the same, and not made of the name
 )
 
+// emailLocal: no address agrees, but a local part, or a login with one. What that is worth
+// Login says, so that it is neither for nor against here.
+const emailLocal = faint
+
 // Levels of Status, the account's beside the person's.
 const (
 	statusLoose Level = 1 + iota // the person is active, the account suspended
@@ -82,6 +86,7 @@ var levelNames = func() (names [comparators][most]string) {
 			names[c][l] = likeness.Level(l).String()
 		}
 	}
+	names[Email][emailLocal] = "the local part"
 	names[Login] = [most]string{"missing", "other", "other digits", "made of the name", "with its digits", "a name of its own"}
 	names[Status] = [most]string{"missing", "suspended account", "active leaver", "agrees"}
 	return names

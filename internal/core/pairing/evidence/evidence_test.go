@@ -71,7 +71,7 @@ func TestCompare(t *testing.T) {
 		{"givenName=Mario familyName=Soto", "givenName=Maria familyName=Soto", "familyName same, givenName differ"},
 		{"givenName=Юлия familyName=Котова", "givenName=Julia familyName=Kotova", "familyName same, givenName variant"},
 		{"givenName=美玲 familyName=陳", "givenName=Meiling familyName=Chen", ""},
-		{"givenName=Ana familyName=Soto userName=asoto2", "givenName=Ana familyName=Soto emails=asoto2@x.example", "familyName same, givenName same, login with its digits"},
+		{"givenName=Ana familyName=Soto userName=asoto204", "givenName=Ana familyName=Soto emails=asoto204@x.example", "familyName same, givenName same, login with its digits"},
 		{"givenName=Ana familyName=Soto userName=asoto", "givenName=Ana familyName=Soto userName=asoto7", "familyName same, givenName same, login other digits"},
 		{"givenName=Ana familyName=Soto userName=stargazer", "givenName=Ana familyName=Soto userName=stargazer", "familyName same, givenName same, login a name of its own"},
 		{"emails=ana@x.example;a@y.example", "emails=b@x.example;A@Y.example userName=other", "email same"},

@@ -8,6 +8,7 @@ type Lesson struct {
 	Strangers [comparators][most]int64 // pairs of records drawn without looking
 	Found     [comparators][most]int64 // candidates, each by its probability, in parts of Whole
 	Beside    [comparators][most]int64 // candidates, by the probability that they are two humans'
+	Alone     [comparators][most]int64 // open accounts, by the probability that they are nobody's
 	Keyed     [comparators]bool        // a key looks at it: what is left over doesn't agree on it
 }
 
@@ -30,7 +31,11 @@ func (p *Pattern) count(into *[comparators][most]int64, n int64, told func(c Com
 		if c == Login && !p.NamesAgree() || told != nil && !told(c) {
 			continue
 		}
-		into[c][p.Levels[c]] += n
+		level := p.Levels[c]
+		if c == Email && level == emailLocal {
+			level = differ // what they have in common, Login learns
+		}
+		into[c][level] += n
 	}
 }
 
@@ -48,6 +53,25 @@ func (l *Lesson) Candidate(p *Pattern, probability float64) {
 	p.count(&l.Beside, Whole-n, nil)
 }
 
+// Account counts an open account by how likely it is nobody's: whether it has what a key
+// reads, and is active, tells those that have an owner from those that have none.
+func (l *Lesson) Account(f *Face, nobodys float64) {
+	n := int64(nobodys * Whole)
+	for c, has := range map[Comparator]bool{Email: len(f.emails) > 0, Phone: len(f.phones) > 0, Number: len(f.numbers) > 0} {
+		if has {
+			l.Alone[c][differ] += n
+		} else {
+			l.Alone[c][missing] += n
+		}
+	}
+	switch f.active {
+	case 1:
+		l.Alone[Status][statusBoth] += n
+	case 0:
+		l.Alone[Status][statusLoose] += n
+	}
+}
+
 // Join adds another lesson's counts.
 func (l *Lesson) Join(o *Lesson) {
 	for c := range comparators {
@@ -56,6 +80,7 @@ func (l *Lesson) Join(o *Lesson) {
 			l.Strangers[c][level] += o.Strangers[c][level]
 			l.Found[c][level] += o.Found[c][level]
 			l.Beside[c][level] += o.Beside[c][level]
+			l.Alone[c][level] += o.Alone[c][level]
 		}
 	}
 }
@@ -67,6 +92,9 @@ const (
 	priorStrangers = 60
 	mostTwins      = 2000
 )
+
+// unknown is how often what a key reads is thought to be missing, before any is seen.
+const unknown = 0.5
 
 // Learn turns counts into weights.
 func (l *Lesson) Learn() *Weights {
@@ -86,16 +114,25 @@ func (l *Lesson) Learn() *Weights {
 		}
 		twins, strangers, found, beside := of(&l.Twins[c]), of(&l.Strangers[c]), of(&l.Found[c])/Whole, of(&l.Beside[c])/Whole
 		part := min(1, mostTwins/max(twins, 1))
-		for level := Level(1); level < most; level++ {
-			if priors[c][level] == (Odds{}) || l.Keyed[c] && level == same {
+		alone := of(&l.Alone[c]) / Whole
+		for level := from; level < most; level++ {
+			prior := priors[c][level]
+			if level == missing {
+				prior = Odds{unknown, unknown}
+			}
+			if prior == (Odds{}) || l.Keyed[c] && level == same {
 				continue
 			}
-			odds[c][level].Same = (priors[c][level].Same*priorTwins + float64(l.Twins[c][level])*part + float64(l.Found[c][level])/Whole) / (priorTwins + twins*part + found)
+			odds[c][level].Same = (prior.Same*priorTwins + float64(l.Twins[c][level])*part + float64(l.Found[c][level])/Whole) / (priorTwins + twins*part + found)
 			others, all := float64(l.Strangers[c][level]), strangers
-			if c == Login {
+			switch {
+			case c == Login:
 				others, all = float64(l.Beside[c][level])/Whole, beside
+			case alone > 0 && (c == Status && level != statusLate || l.Keyed[c] && level <= differ):
+				// whoever is left over is told from others who are: who is keyed has what a key reads
+				others, all = float64(l.Alone[c][level])/Whole, alone
 			}
-			odds[c][level].Other = (priors[c][level].Other*priorStrangers + others) / (priorStrangers + all)
+			odds[c][level].Other = (prior.Other*priorStrangers + others) / (priorStrangers + all)
 		}
 	}
 	return newWeights(odds)

@@ -72,8 +72,11 @@ var priors = func() (w [comparators][most]Odds) {
 // people share at home, and none that is merely unlike, decides alone.
 var limits = [comparators]struct{ least, most float64 }{
 	Family: {-8, 18}, Given: {-9, 15}, Middle: {-6, 8}, Login: {-2, 14}, Email: {-1, 15}, Phone: {-4, 9}, Number: {-8, 16},
-	Day: {-3, 11}, Department: {-2, 4}, Title: {-1.5, 4}, Location: {-2, 3}, Status: {-5, 0},
+	Day: {-3, 11}, Department: {-3.5, 5}, Title: {-3, 5}, Location: {-3, 4}, Status: {-5, 1},
 }
+
+// mostOfMissing is what it may be worth that nothing is given which a key reads.
+const mostOfMissing = 2
 
 // byShare: the comparator's agreement is worth what the value is.
 func byShare(c Comparator, l Level) bool {
@@ -114,6 +117,12 @@ func newWeights(odds [comparators][most]Odds) *Weights {
 			}
 			w.logs[c][l] = logs
 		}
+		if c == Email {
+			w.bits[c][emailLocal] = 0
+		}
+		if o := odds[c][missing]; o.Same > 0 && o.Other > 0 {
+			w.bits[c][missing] = min(max(math.Log2(o.Same/o.Other), -mostOfMissing), mostOfMissing)
+		}
 		for l := near; l >= part; l-- {
 			w.more[c][l] = max(odds[c][l].Other, w.more[c][l+1])
 		}
@@ -139,7 +148,7 @@ func (w *Weights) MarshalJSON() ([]byte, error) {
 	}
 	for c := range comparators {
 		levels := map[string]level{}
-		for l := Level(1); l < most; l++ {
+		for l := missing; l < most; l++ {
 			if o := w.odds[c][l]; o != (Odds{}) {
 				levels[levelNames[c][l]] = level{o.Same, o.Other, math.Round(100*w.bits[c][l]) / 100}
 			}
@@ -181,8 +190,8 @@ func (w *Weights) UnmarshalJSON(src []byte) error {
 		}
 		for word, o := range levels {
 			l := slices.Index(levelNames[c][:], word)
-			if l < 1 {
-				return fmt.Errorf("weights: %s has no level %q; expected one of %s", name, word, strings.Join(levelNames[c][1:], ", "))
+			if l < 0 {
+				return fmt.Errorf("weights: %s has no level %q; expected one of %s", name, word, strings.Join(levelNames[c][:], ", "))
 			}
 			if o.Same <= 0 || o.Same > 1 || o.Other <= 0 || o.Other > 1 {
 				return fmt.Errorf("weights: %s, %s: expected shares above 0 and up to 1, got %g and %g", name, word, o.Same, o.Other)
@@ -229,9 +238,6 @@ func Priors() *Weights { return newWeights(priors) }
 // worth of one comparator's level in bits.
 func (w *Weights) worth(p *Pattern, c Comparator) float64 {
 	l := p.Levels[c]
-	if l == missing {
-		return 0
-	}
 	if share := float64(p.Share[c]); share > 0 && byShare(c, l) {
 		if l < same && c != Login {
 			share += w.more[c][l]

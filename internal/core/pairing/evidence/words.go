@@ -19,7 +19,7 @@ type Said struct {
 func (w *Weights) Say(p *Pattern) (list []Said) {
 	names := w.Names(p)
 	for c := range comparators {
-		if p.Levels[c] == missing || c == Login && !p.NamesAgree() {
+		if p.Levels[c] == missing && w.bits[c][missing] == 0 || c == Login && !p.NamesAgree() {
 			continue
 		}
 		said := Said{c.String(), levelNames[c][p.Levels[c]], w.worth(p, c)}
