@@ -14,6 +14,7 @@ import { SystemPage } from "./pages/System";
 import { SystemSettingsPage } from "./pages/SystemSettings";
 import { SystemsPage } from "./pages/Systems";
 import { TasksPage } from "./pages/Tasks";
+import { TrialPage } from "./pages/Trial";
 import { WhyPage } from "./pages/Why";
 import "./theme.css";
 
@@ -26,6 +27,7 @@ const router = createBrowserRouter([
       { index: true, element: <LanesPage /> },
       { path: "lanes/:lane", element: <LanePage /> },
       { path: "lanes/:lane/why", element: <WhyPage /> },
+      { path: "lanes/:lane/trial", element: <TrialPage /> },
       { path: "lanes/:lane/review", element: <ReviewPage /> },
       { path: "plans/:plan", element: <PlanPage /> },
       { path: "systems", element: <SystemsPage /> },

@@ -62,6 +62,13 @@ export const useWeights = (lane: string) =>
     queryFn: () => ask(api.GET("/lanes/{lane}/weights", { params: { path: { lane } } })),
     retry: false, // a lane of keys alone has none
   });
+export const useTrial = (lane: string, awaited: boolean) =>
+  useQuery({
+    queryKey: keys.laneList(lane, "trial", {}),
+    queryFn: () => ask(api.GET("/lanes/{lane}/trial", { params: { path: { lane } } })),
+    retry: false, // most lanes have none yet
+    refetchInterval: awaited ? 1000 : false,
+  });
 export const usePlans = (lane: string) =>
   useQuery({
     queryKey: keys.laneList(lane, "plans", {}),

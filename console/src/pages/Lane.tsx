@@ -1,6 +1,6 @@
 import { Tabs } from "radix-ui";
 import { useState } from "react";
-import { useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
 import { useAct, useCharter, useFindings, useLane, useMay, usePlans, useTask, useVerdicts, useWeights, useWithheld } from "../data/queries";
 import { BalanceDrawing, BalanceTable } from "../ui/balance";
@@ -127,6 +127,11 @@ export function LanePage() {
             </Tabs.Content>
             <Tabs.Content value="charter">
               <WeightsTable lane={lane} />
+              <p className="mb-3">
+                <Link to={`/lanes/${lane}/trial`} className="underline underline-offset-2">
+                  How true are its probabilities on these lists? Make a trial
+                </Link>
+              </p>
               <CharterText lane={lane} />
             </Tabs.Content>
           </Tabs.Root>

@@ -198,6 +198,14 @@ func (w *Weights) UnmarshalJSON(src []byte) error {
 			}
 			odds[c][l] = Odds{o.Same, o.Other}
 		}
+		for told, l := (Odds{}), same; l > differ; l-- { // what agrees less is worth no more than what was told of more
+			o := &odds[c][l]
+			if _, is := levels[levelNames[c][l]]; is {
+				told = *o
+			} else if told != (Odds{}) && *o != (Odds{}) && o.Same*told.Other > told.Same*o.Other {
+				*o = told
+			}
+		}
 	}
 	*w = *newWeights(odds).WithForms(forms).WithCurve(curve)
 	return nil
