@@ -2,6 +2,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
+import { BrokenPage } from "./pages/Broken";
 import { KeysPage } from "./pages/Keys";
 import { LanePage } from "./pages/Lane";
 import { LanesPage } from "./pages/Lanes";
@@ -23,6 +24,7 @@ const router = createBrowserRouter([
   {
     path: "/",
     element: <Shell />,
+    errorElement: <BrokenPage />,
     children: [
       { index: true, element: <LanesPage /> },
       { path: "lanes/:lane", element: <LanePage /> },

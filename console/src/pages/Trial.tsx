@@ -69,10 +69,12 @@ export function TrialPage() {
           </p>
           <div className="mb-6 grid grid-cols-[380px_1fr] gap-8">
             <Reliability report={t.report} />
-            <Thresholds report={t.report} />
+            <div>
+              <Thresholds report={t.report} />
+              <Kinds report={t.report} lane={lane} />
+              <Hesitations report={t.report} />
+            </div>
           </div>
-          <Kinds report={t.report} lane={lane} />
-          <Hesitations report={t.report} />
         </>
       )}
     </>
@@ -94,7 +96,7 @@ function Reliability({ report }: { report: Report }) {
     <figure>
       <h2>How true probabilities are</h2>
       <svg
-        viewBox={`-34 -8 ${size + 46} ${size + 42}`}
+        viewBox={`-52 -8 ${size + 72} ${size + 42}`}
         className="w-[370px]"
         role="img"
         aria-label="of the pairs said to be so likely, how many are one human; the table beneath has the figures"
@@ -122,7 +124,7 @@ function Reliability({ report }: { report: Report }) {
         <text x={size / 2} y={size + 30} textAnchor="middle" className="fill-soft text-[12px]">
           said
         </text>
-        <text x={-24} y={size / 2} textAnchor="middle" transform={`rotate(-90 -24 ${size / 2})`} className="fill-soft text-[12px]">
+        <text x={-42} y={size / 2} textAnchor="middle" transform={`rotate(-90 -42 ${size / 2})`} className="fill-soft text-[12px]">
           true
         </text>
       </svg>
@@ -203,29 +205,32 @@ function Thresholds({ report }: { report: Report }) {
 
 function Kinds({ report, lane }: { report: Report; lane: string }) {
   return (
-    <section className="mb-6">
+    <section className="my-4">
       <h2>Kinds of pairs, those that it is most wrong about first</h2>
       <table className="w-full border-hair border-y">
         <caption className="sr-only">kinds of pairs</caption>
         <thead>
           <tr>
             <th>they agree in</th>
-            <th className="text-right">said</th>
-            <th className="text-right">true</th>
-            <th className="text-right">pairs</th>
-            <th className="pr-6 text-right">left over now</th>
-            <th>for example</th>
+            <th className="pl-5 text-right">said</th>
+            <th className="pl-5 text-right">true</th>
+            <th className="pl-5 text-right">pairs</th>
+            <th className="whitespace-nowrap pl-5 text-right">left over now</th>
           </tr>
         </thead>
         <tbody>
-          {report.kinds.map((k) => (
-            <tr key={k.kind}>
-              <td>{k.kind}</td>
-              <td className="text-right">{k.pairs > 0 ? share(k.said) : ""}</td>
-              <td className="text-right">{k.pairs > 0 ? share(k.one / k.pairs) : <span className="text-soft">not met</span>}</td>
-              <td className="text-right">{thousands(k.pairs)}</td>
-              <td className="pr-6 text-right">{thousands(k.leftOver)}</td>
-              <td className="w-1/2">{k.examples[0] && <Example lane={lane} example={k.examples[0]} />}</td>
+          {report.kinds.slice(0, 10).map((k) => (
+            <tr key={k.kind} className="align-top">
+              <td>
+                {k.kind}
+                {k.examples[0] && <Example lane={lane} example={k.examples[0]} />}
+              </td>
+              <td className="whitespace-nowrap pl-5 text-right">{k.pairs > 0 ? share(k.said) : ""}</td>
+              <td className="whitespace-nowrap pl-5 text-right">
+                {k.pairs > 0 ? share(k.one / k.pairs) : <span className="text-soft">not met</span>}
+              </td>
+              <td className="pl-5 text-right">{thousands(k.pairs)}</td>
+              <td className="pl-5 text-right">{thousands(k.leftOver)}</td>
             </tr>
           ))}
         </tbody>
@@ -236,11 +241,12 @@ function Kinds({ report, lane }: { report: Report; lane: string }) {
 
 function Example({ lane, example: e }: { lane: string; example: Report["kinds"][number]["examples"][number] }) {
   return (
-    <Link to={`/lanes/${lane}/why?${new URLSearchParams({ person: e.person, account: e.account })}`} className="hover:bg-wash">
-      {e.personLabel} <Id>{e.person}</Id> and {e.accountLabel} <Id>{e.account}</Id>{" "}
-      <span className="text-soft">
-        {e.one ? "are one human" : "are two humans"}, said {e.said.toFixed(3)}
-      </span>
+    <Link
+      to={`/lanes/${lane}/why?${new URLSearchParams({ person: e.person, account: e.account })}`}
+      className="block text-soft hover:bg-wash"
+    >
+      {e.personLabel} <Id>{e.person}</Id> and {e.accountLabel} <Id>{e.account}</Id> {e.one ? "are one human" : "are two humans"}, said{" "}
+      {e.said.toFixed(3)}
     </Link>
   );
 }

@@ -142,7 +142,7 @@ func Try(in Input, declared bool) (*Trial, error) {
 		return nil, fmt.Errorf("nobody is left over whom evidence could pair: keys and rulings pair everybody on one side")
 	}
 	before := base.Result.clone()
-	t := &tried{Trial: Trial{Known: len(known), Open: len(now.people), Weights: now.weights, Accept: in.Evidence.Accept, Review: in.Evidence.Review}, in: in}
+	t := &tried{Trial: Trial{Bands: []TrialBand{}, Thresholds: []TrialThreshold{}, Kinds: []TrialKind{}, Levels: []TrialLevel{}, Hesitations: []TrialHesitation{}, Known: len(known), Open: len(now.people), Weights: now.weights, Accept: in.Evidence.Accept, Review: in.Evidence.Review}, in: in}
 	t.leftOver(now)
 	target := min(len(known), heldBack)
 	size := max(fewestKnown, min(target, int(partOfKnown*float64(len(known)))))

@@ -88,7 +88,7 @@ func Fit(seen []Observed) *Curve {
 		}
 		pools = append(pools, p)
 	}
-	c := &Curve{Pairs: len(seen)}
+	c := &Curve{Points: []CurvePoint{}, Pairs: len(seen)}
 	for _, p := range pools {
 		// rounded, so that it is the same when it comes back from where it is kept
 		c.Points = append(c.Points, CurvePoint{math.Round(1e3*p.bits/p.weight) / 1e3, math.Round(1e6*mean(p)) / 1e6})

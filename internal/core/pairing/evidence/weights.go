@@ -72,7 +72,7 @@ var priors = func() (w [comparators][most]Odds) {
 // people share at home, and none that is merely unlike, decides alone.
 var limits = [comparators]struct{ least, most float64 }{
 	Family: {-8, 18}, Given: {-9, 15}, Middle: {-6, 8}, Login: {-2, 14}, Email: {-1, 15}, Phone: {-4, 9}, Number: {-8, 16},
-	Day: {-3, 11}, Department: {-3.5, 5}, Title: {-3, 5}, Location: {-3, 4}, Status: {-5, 1},
+	Day: {-3, 11}, Department: {-3.5, 4}, Title: {-3, 4}, Location: {-3, 3}, Status: {-5, 1},
 }
 
 // mostOfMissing is what it may be worth that nothing is given which a key reads.
