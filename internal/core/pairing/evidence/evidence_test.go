@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"math"
 	"strings"
 	"testing"
 
@@ -77,6 +78,17 @@ func TestCompare(t *testing.T) {
 		{"emails=ana@x.example;a@y.example", "emails=b@x.example;A@Y.example userName=other", "email same"},
 		{"phoneNumbers=+56_2_2123_4567", "phoneNumbers=2123-4567", "phone variant"},
 		{"phoneNumbers=+56_2_2123_4567", "phoneNumbers=+56_2_2123_4568", "phone differ"},
+		{"givenName=José familyName=Núñez", "givenName=Jos? familyName=N??ez", "familyName variant, givenName variant"},
+		{"givenName=Anh familyName=Nguyễn middleName=Văn", "givenName=Nguyen_Van familyName=Anh", "familyName variant, givenName variant"},
+		{"givenName=María_del_Carmen familyName=Caquero_Bravo", "givenName=María familyName=del_Carmen_Caquero", "familyName part, givenName part"},
+		{"givenName=Ana familyName=Soto_Vega", "givenName=Vega familyName=Ana_Lund", "familyName differ, givenName differ"},
+		{"givenName=Ivan familyName=Marić", "givenName=Ivica familyName=Marić", "familyName same, givenName begins alike"},
+		{"givenName=Josip familyName=Marić", "givenName=Josipa familyName=Marić", "familyName same, givenName differ"},
+		{"givenName=Séamus familyName=Byrne userName=seamus.byrne", "givenName=James familyName=Byrne emails=seamus.byrne@x.example", "familyName same"},
+		{"givenName=Séamus familyName=Byrne userName=seamus.byrne", "givenName=James familyName=Byrne emails=james.byrne@x.example", "familyName same, givenName differ"},
+		{"givenName=Ana familyName=Soto emails=ana.soto@x.example", "givenName=Ana familyName=Soto emails=ana.soto@y.example", "familyName same, givenName same, login made of the name, email the local part"},
+		{"phoneNumbers=+56_2_2123_4567", "phoneNumbers=ext._4567", "phone part"},
+		{"phoneNumbers=+56_2_2000_0000_x4567", "phoneNumbers=+56_2_2000_0000_x4568", "phone differ"},
 		{"employeeNumber=L004242", "employeeNumber=4242.0", "number variant"},
 		{"employeeNumber=L4242", "employeeNumber=E4242", "number faint"},
 		{"employeeNumber=12345", "employeeNumber=123457", "number part"},
@@ -110,6 +122,95 @@ var anyFace = rapid.Custom(func(t *rapid.T) string {
 	}
 	return strings.Join(words, " ")
 })
+
+// What people are called elsewhere is learnt from twins: a form that several bear, and
+// neither the name of a sister, nor a new surname, nor what an import lost.
+func TestForms(t *testing.T) {
+	learnt := func(twins ...string) Forms {
+		var left, right []string
+		for _, twin := range twins {
+			n, pair, _ := strings.Cut(twin, "x ")
+			a, b, _ := strings.Cut(pair, " | ")
+			var times int
+			_, err := fmt.Sscan(n, &times)
+			require.NoError(t, err)
+			for range times {
+				left, right = append(left, a), append(right, b)
+			}
+		}
+		people, accounts := People(roster(t, left...)), Accounts(roster(t, right...))
+		l := NewFormLesson()
+		for i := range left {
+			l.Twin(people, accounts, i, i)
+		}
+		return l.Learn()
+	}
+	const ana = "200x givenName=Ana familyName=Soto | givenName=Ana familyName=Soto"
+	require.Equal(t, Forms{"ivica": {"ivan"}, "carey": {"ciardha"}, "richard": {"risteard"}}, learnt(ana,
+		"40x givenName=Ivan familyName=Marić | givenName=Ivan familyName=Marić", "3x givenName=Ivan familyName=Jurić | givenName=Ivica familyName=Jurić",
+		"4x givenName=Risteard familyName=Ó_Ciardha | givenName=Richard familyName=Carey",
+		"2x givenName=Zoltán familyName=Nagy | givenName=Zoli familyName=Nagy",    // too few
+		"5x givenName=Josip familyName=Babić | givenName=Josipa familyName=Babić", // a sister's
+		"5x givenName=Inês familyName=Lund | givenName=In?s familyName=Lund",
+		"5x givenName=Bo familyName=dos_Santos | givenName=Bo familyName=Santos", "3x givenName=A. familyName=Vega | givenName=Alma familyName=Vega"))
+	require.Empty(t, learnt("200x givenName=Ivan familyName=Marić | givenName=Ivica familyName=Nagy"), "two words that differ are two humans' as well as one's: not of 200 alike")
+
+	plain, knowing := People(roster(t, "givenName=Risteard familyName=Byrne", "givenName=Richard familyName=Byrne")), Forms{"richard": {"risteard"}}
+	p := Compare(plain.Face(0), plain.Face(1))
+	require.Equal(t, differ, p.Levels[Given])
+	reader := People(roster(t, "givenName=Risteard familyName=Byrne", "givenName=Richard familyName=Byrne")).Knowing(knowing)
+	p = Compare(reader.Face(0), reader.Face(1))
+	require.Equal(t, short, p.Levels[Given])
+	met := map[uint64]bool{}
+	reader.Face(0).EachBlock(func(k uint64) { met[k] = true })
+	together := 0
+	reader.Face(1).EachBlock(func(k uint64) {
+		if met[k] {
+			together++
+		}
+	})
+	require.Positive(t, together, "and brought together by it")
+}
+
+// A curve never falls, finds what is true where enough was seen, leaves what was said
+// where nothing was, and survives being written down.
+func TestCurve(t *testing.T) {
+	require.InDelta(t, 0.7, (*Curve)(nil).At(0.7), 1e-12)
+	rapid.Check(t, func(t *rapid.T) {
+		var seen []Observed
+		power := rapid.Float64Range(0.5, 3).Draw(t, "power")
+		n := rapid.IntRange(0, 400).Draw(t, "n") * 10
+		for i := range n {
+			said := (float64(i%100) + 0.5) / 100
+			truth := math.Pow(said, power)
+			seen = append(seen, Observed{Said: said, Weight: 1, One: math.Mod(float64(i/100)*0.6180339887+0.31, 1) < truth})
+		}
+		c := Fit(seen)
+		last := -1.0
+		for i := range 201 {
+			said := float64(i) / 200
+			told := c.At(said)
+			require.GreaterOrEqual(t, told, last, "at %g", said)
+			require.LessOrEqual(t, told, 1.0)
+			last = told
+			if n == 0 {
+				require.InDelta(t, said, told, 1e-9)
+			} else if n >= 2000 && said > 0.05 && said < 0.95 {
+				require.InDelta(t, math.Pow(said, power), told, 0.12, "%d pairs, said %g", n, said)
+			}
+		}
+		for _, p := range []float64{0.1, 0.5, 0.9} {
+			if before := c.Before(p); before < 1-1e-9 {
+				require.InDelta(t, p, c.At(before), 0.05)
+			}
+		}
+		w := Priors().WithCurve(c).WithForms(Forms{"ivica": {"ivan"}})
+		back := w.Kept()
+		require.Equal(t, w.Version(), back.Version())
+		require.Equal(t, w.Kept().Curve(), back.Curve())
+		require.Equal(t, w.Forms(), back.Forms())
+	})
+}
 
 // Neither record leads; more agreement is never worth less; weights survive
 // being written down; what is said adds up.

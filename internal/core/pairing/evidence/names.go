@@ -210,10 +210,22 @@ func inParts(a, b *name) (l nameLevels) {
 	if l.given < same && a.joinedGiven == b.joinedGiven && a.joinedGiven != "" {
 		l.given, l.givenShare = same, rarest(a.given, b.given)
 	}
-	if (l.family < part || l.given < part) && len(a.given) > 0 && len(b.given) > 0 && len(a.family) > 0 && len(b.family) > 0 {
+	if (l.family < part || l.given < part) && (crossed(a.given, b.family) || crossed(a.family, b.given)) {
 		l.anyOrder(a, b)
 	}
 	return l
+}
+
+// crossed: a word of one part stands in the other part of the other name.
+func crossed(a, b []word) bool {
+	for i := range a {
+		for j := range b {
+			if x, y := &a[i], &b[j]; x.key == y.key || x.roots[0] == y.roots[0] || x.marked && y.marked && x.plain == y.plain {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // anyOrder compares names of which the parts stand in each other's columns, or are cut
@@ -222,7 +234,7 @@ func inParts(a, b *name) (l nameLevels) {
 func (l *nameLevels) anyOrder(a, b *name) {
 	x, xShare := families(a.given[:max(a.firsts, 1)], b.family)
 	y, yShare := families(a.family, b.given[:max(b.firsts, 1)])
-	if x >= part && y >= part { // given and family name are swapped
+	if min(x, y) >= part && max(x, y) > part { // given and family name are swapped
 		l.given, l.givenShare, l.family, l.familyShare = min(x, variant), xShare, min(y, variant), yShare
 		return
 	}
