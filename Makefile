@@ -53,6 +53,7 @@ bench: prepare-bench build ## measure the offline reconciliation beside its anch
 
 quality: build ## measure pairing against the truth of made populations
 	$(GO) run ./bench -only quality
+	$(GO) run ./bench -only quality -trial -noise medium
 
 generate: console/node_modules/.installed ## regenerate code from api/openapi.yaml
 	$(GO) tool oapi-codegen -config internal/httpapi/openapi/config.yaml api/openapi.yaml

@@ -17,7 +17,8 @@ type options struct {
 	rounds                 int
 	binary                 string
 	noise, charter, houses string
-	n                      int // of a child process
+	n                      int  // of a child process
+	trial                  bool // is made and kept before, for quality
 }
 
 // parts in their order; children are run by their parents.
@@ -37,6 +38,7 @@ func main() {
 	flag.StringVar(&o.noise, "noise", "low,medium,high", "levels of noise, for quality")
 	flag.StringVar(&o.houses, "houses", "observatory,merger,school,works,clinic,group,cityhall,fjord,harbour", "the places whose habits to make lists by, for quality")
 	flag.StringVar(&o.charter, "charter", "bench/weighing-charter.yaml", "the charter, for quality")
+	flag.BoolVar(&o.trial, "trial", false, "make a trial and keep it before reconciling, for quality")
 	flag.IntVar(&o.rounds, "rounds", 3, "interleaved rounds; medians are shown")
 	flag.StringVar(&o.binary, "binary", "bin/twinning", "the program to measure")
 	only := flag.String("only", "", "parts to measure: rosters, ldap, scim, memory, offline; all when not given; or quality")

@@ -29,18 +29,22 @@ type judged struct {
 	wrong                  map[string]int // pairs of two humans, by the trap
 	missed                 map[string]int // true pairs neither made nor proposed, by what was done to them
 	blocked                blocked
-	bins                   [6]bin // candidates by their probability before the assignment
+	bins                   [len(binEnds)]bin // candidates by the probability that is told
 }
 
-// bin counts candidates and the true ones among them.
-type bin struct{ all, right int }
+// bin counts candidates, the true ones among them, and what was said of them.
+type bin struct {
+	all, right int
+	said       float64
+}
 
-var binEnds = [...]float64{0.1, 0.5, 0.9, 0.99, 0.999, 1.01}
+var binEnds = [...]float64{0.05, 0.1, 0.3, 0.5, 0.7, 0.8, 0.9, 0.95, 0.98, 0.99, 0.995, 0.999, 1.01}
 
 func (j *judged) candidate(probability float64, right bool) {
 	for i, end := range binEnds {
 		if probability < end {
 			j.bins[i].all++
+			j.bins[i].said += probability
 			if right {
 				j.bins[i].right++
 			}
@@ -81,11 +85,11 @@ func quality(o options) error {
 				}
 				fmt.Printf("%11s  %8d  %8s  %10d  %10.5f  %10.5f  %8.4f  %8.2f %%  %6.2f %%\n", house.Name, n, noise, total.automatic, share(total.right, total.automatic), lowest(total.right, total.automatic),
 					share(total.found, total.twins), 100*share(total.contested, total.people), 100*share(total.twins-total.found-total.proposed, total.twins))
-				fmt.Printf("%11s blocking: %.4f of %d true pairs among the leftovers, %.1f candidates a person\n%11s calibration, probability before assignment: share of true pairs (candidates):", "", share(total.blocked.brought, total.blocked.twins), total.blocked.twins, share(total.blocked.pairs, total.blocked.records), "")
-				from := 0.01
-				for i, b := range total.bins {
-					fmt.Printf("  %g-%g: %.4f (%d)", from, min(binEnds[i], 1), share(b.right, b.all), b.all)
-					from = binEnds[i]
+				fmt.Printf("%11s blocking: %.4f of %d true pairs among the leftovers, %.1f candidates a person\n%11s calibration, said: true (candidates):", "", share(total.blocked.brought, total.blocked.twins), total.blocked.twins, share(total.blocked.pairs, total.blocked.records), "")
+				for _, b := range total.bins[1:] { // what is said to be less is nobody's question
+					if b.all > 0 {
+						fmt.Printf("  %.4f: %.4f (%d)", b.said/float64(b.all), share(b.right, b.all), b.all)
+					}
 				}
 				fmt.Println()
 				for _, list := range []struct {
@@ -134,9 +138,14 @@ func judge(j *judged, o options, n int, seed uint64, noise population.Noise, hou
 	if err := population.WriteNoisy(dir, n, seed, noise, house); err != nil {
 		return err
 	}
-	args := []string{o.binary, "reconcile", "--charter", o.charter, "--people-shape", "bench/noisy-people-shape.yaml", "--accounts-shape", "bench/noisy-accounts-shape.yaml",
-		"--people", dir + "/people.csv", "--accounts", dir + "/accounts.csv", "--out", dir + "/out"}
-	if _, _, err := timed(args, 3); err != nil {
+	lists := []string{"--charter", o.charter, "--people-shape", "bench/noisy-people-shape.yaml", "--accounts-shape", "bench/noisy-accounts-shape.yaml",
+		"--people", dir + "/people.csv", "--accounts", dir + "/accounts.csv", "--memory", dir + "/memory"}
+	if o.trial {
+		if _, _, err := timed(append([]string{o.binary, "twin", "trial", "--keep"}, lists...), 0); err != nil {
+			return err
+		}
+	}
+	if _, _, err := timed(append([]string{o.binary, "reconcile", "--out", dir + "/out"}, lists...), 3); err != nil {
 		return err
 	}
 	truth, forbidden := map[[2]string]string{}, map[[2]string]string{}
@@ -177,10 +186,9 @@ func judge(j *judged, o options, n int, seed uint64, noise population.Noise, hou
 		return err
 	}
 	if err := rows(filepath.Join(dir, "out", "candidates.csv"), func(r []string) {
-		probability, _ := strconv.ParseFloat(r[3], 64) // our own number
-		if _, right := truth[[2]string{r[0], r[1]}]; probability >= 0.01 {
-			j.candidate(probability, right)
-		}
+		probability, _ := strconv.ParseFloat(r[4], 64) // our own number
+		_, right := truth[[2]string{r[0], r[1]}]
+		j.candidate(probability, right)
 	}); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}

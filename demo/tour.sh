@@ -71,6 +71,8 @@ run 0 twin list hq-dome-booking --state contested
 run 0 twin why hq-dome-booking --person L0924
 say "A human decides: Rosa's second account is hers, and the old one is closed elsewhere."
 run 0 twin rule hq-dome-booking same --person L0924 --account u90924 --reason "checked with Rosa"
+say "How far can evidence be trusted here? Known twins are held back, and it looks for them. Nothing is changed."
+run 0 twin trial hq-dome-booking
 say "The radio array was taken over: two directories that share few keys. Evidence tells who works here already."
 run 3 reconcile hq-candlewick
 run 0 twin list hq-candlewick --state twinned

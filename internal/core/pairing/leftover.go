@@ -47,10 +47,43 @@ func (m *matcher) sharers(cell func(k int) string, yield func(k int, value strin
 	}
 }
 
+// mostRepeated is how many carriers of a value are looked at one by one: what more carry
+// ("N/A", a desk's mailbox) is nobody's, and is told once, with their count.
+const mostRepeated = 20
+
+// common: the value is carried by too many to tell anybody from anybody.
+func (e *entry) common() bool { return max(e.people, e.counts) > mostRepeated }
+
+// commonValue tells once of a value that many carry, and says in what way they share it.
+func (m *matcher) commonValue(k int, v string, e *entry) string {
+	subject := fmt.Sprintf("%s %q", m.in.Keys[k].Name, v)
+	if why, told := m.commons[subject]; told {
+		return why
+	}
+	why := fmt.Sprintf("%s is carried by %s and %s: it tells nobody apart", subject, number(int(e.people), "person", "people"), number(int(e.counts), "account", "accounts"))
+	m.commons[subject] = why
+	m.Issues = append(m.Issues, Issue{Code: "shared-key", Person: -1, Account: -1, Subject: subject, Detail: why + "; all of them are held until something else says who is who. Correct the lists, or have the key leave the value out"})
+	return why
+}
+
+func number(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
 func (m *matcher) leftAccount(a int) {
 	var twins, open []int
 	var shared []string
+	common := ""
 	m.sharers(func(k int) string { return m.in.Keys[k].Accounts.Cell(a) }, func(k int, v string, x *index, e *entry) {
+		if e.common() {
+			if e.people > 0 {
+				common = m.commonValue(k, v, e)
+			}
+			return
+		}
 		x.eachPerson(e, func(p int) {
 			if m.different[edge{record.Row(p), record.Row(a)}] {
 				return
@@ -99,6 +132,9 @@ func (m *matcher) leftAccount(a int) {
 			m.propose("shared-key", p, a, m.agreement(p, a)+", but the person has another account")
 			m.issue("shared-key", p, a, "%s, but the person has another account and the names differ or several people share it", m.agreement(p, a))
 		}
+	case common != "":
+		m.contestAccount(a, common)
+		m.unsureA[a] = true
 	}
 }
 
@@ -131,9 +167,17 @@ func (m *matcher) doubtSeconds() {
 			open[words] = append(open[words], int(row))
 		}
 	}
+	doubted := map[int]bool{}
 	for _, a := range seconds {
 		words := strings.Join(nameWords(m.in.Accounts, a), " ")
 		if words == "" {
+			continue
+		}
+		if n := len(open[words]); n > mostRepeated { // who of so many cannot be asked of each
+			doubted[a], m.AccountTwin[a], m.AccountNote[a] = true, -1, ""
+			why := fmt.Sprintf("a second account, or that of one of %d people of that name who have none", n)
+			m.contestAccount(a, why)
+			m.issue("contested-match", -1, a, "%s", why)
 			continue
 		}
 		why := fmt.Sprintf("a second account of person %q, or this person's, who has the same name", m.in.People.ID(int(m.AccountTwin[a])))
@@ -141,7 +185,7 @@ func (m *matcher) doubtSeconds() {
 			if m.different[edge{record.Row(p), record.Row(a)}] {
 				continue
 			}
-			m.Issues = slices.DeleteFunc(m.Issues, func(i Issue) bool { return i.Code == "duplicate-account" && i.Account == a })
+			doubted[a] = true
 			m.AccountTwin[a], m.AccountNote[a] = -1, ""
 			m.contestAccount(a, why)
 			m.contestPerson(p, why)
@@ -149,6 +193,7 @@ func (m *matcher) doubtSeconds() {
 			m.issue("contested-match", p, a, "%s", why)
 		}
 	}
+	m.Issues = slices.DeleteFunc(m.Issues, func(i Issue) bool { return i.Code == "duplicate-account" && doubted[i.Account] })
 }
 
 // cased asks about ids that are one but for upper and lower case: they are two
@@ -176,7 +221,11 @@ func (m *matcher) cased() {
 				continue
 			}
 			record.EachValue(key.People.Cell(p), func(v string) {
-				for _, a := range folded[record.Normal(record.Text, v)] {
+				alike := folded[record.Normal(record.Text, v)]
+				if len(alike) > mostRepeated {
+					return // no id, whatever its case
+				}
+				for _, a := range alike {
 					if !m.different[edge{record.Row(p), record.Row(a)}] && !m.agree(k, p, a) {
 						m.ask("contested-match", p, a, fmt.Sprintf("key %q agrees but for upper and lower case, which ids tell apart", key.Name))
 					}
@@ -189,7 +238,12 @@ func (m *matcher) cased() {
 func (m *matcher) leftPerson(p int) {
 	var owners, others []int // people twinned with an account that shares a value; people who share one
 	lone := -1               // an account, in doubt itself, that shares a value
-	m.sharers(func(k int) string { return m.in.Keys[k].People.Cell(p) }, func(_ int, _ string, x *index, e *entry) {
+	common := ""
+	m.sharers(func(k int) string { return m.in.Keys[k].People.Cell(p) }, func(k int, v string, x *index, e *entry) {
+		if e.common() {
+			common = m.commonValue(k, v, e)
+			return
+		}
 		x.eachAccount(e, func(a int) {
 			switch {
 			case m.different[edge{record.Row(p), record.Row(a)}]:
@@ -240,6 +294,9 @@ func (m *matcher) leftPerson(p int) {
 		why := fmt.Sprintf("person %q carries the same key value", m.in.People.ID(others[0]))
 		m.contestPerson(p, why)
 		m.issue("shared-key", p, -1, "%s", why)
+	case common != "":
+		m.contestPerson(p, common)
+		m.unsureP[p] = true
 	}
 }
 
@@ -256,10 +313,6 @@ func (m *matcher) remaining() {
 		}
 	}
 }
-
-// mostRepeated is how many carriers of a value are looked at for being one
-// human: what more carry is a house's, and nobody's.
-const mostRepeated = 20
 
 // repeated tells of records of one side that share a key value and a name, and
 // that nothing has told of yet: two people who each have an account, and two

@@ -23,10 +23,11 @@ type matcher struct {
 	unsureA   map[int]bool
 	// pairs that one key makes and all else speaks against, with the key
 	recycledBy map[edge]int
+	commons    map[string]string // values that many carry, with what is told of them
 }
 
 func newMatcher(in Input) *matcher {
-	m := &matcher{Result: newResult(in.People.Len(), in.Accounts.Len()), in: in, different: map[edge]bool{}, odd: map[int][]int{}, oddA: map[int][]int{}, ruledP: map[int]bool{}, unsureP: map[int]bool{}, unsureA: map[int]bool{}, recycledBy: map[edge]int{}}
+	m := &matcher{Result: newResult(in.People.Len(), in.Accounts.Len()), in: in, different: map[edge]bool{}, odd: map[int][]int{}, oddA: map[int][]int{}, ruledP: map[int]bool{}, unsureP: map[int]bool{}, unsureA: map[int]bool{}, recycledBy: map[edge]int{}, commons: map[string]string{}}
 	for _, d := range in.Different {
 		p, ok1 := in.People.Find(d.Person)
 		a, ok2 := in.Accounts.Find(d.Account)

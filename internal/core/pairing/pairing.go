@@ -118,6 +118,7 @@ type Issue struct {
 	Code    string
 	Person  int // -1: none
 	Account int
+	Subject string // tells issues of one code apart that name no record
 	Detail  string
 }
 

@@ -156,3 +156,36 @@ func called(syllables string, n int) string {
 	}
 	return name
 }
+
+// A value that everybody shares is told once, with its count, and holds all who carry it;
+// what else is known of them still finds who is who.
+func TestCommonValues(t *testing.T) {
+	for _, n := range []int{30, 300} {
+		town := newTown(n, 400)
+		for _, row := range town.accounts {
+			row[3] = "N/A"
+		}
+		in := town.input(t, 0, 2)
+		for i, row := range town.people {
+			town.people[i] = append(row[:3:3], "N/A", row[4])
+		}
+		in = town.input(t, 0, 2)
+		in.Evidence = nil
+		r := pairing.Run(in)
+		require.Len(t, r.Issues, 1, "%d records", n)
+		require.Equal(t, "shared-key", r.Issues[0].Code)
+		require.Contains(t, r.Issues[0].Detail, fmt.Sprintf(`number "N/A" is carried by %d people and %d accounts`, len(town.people), len(town.accounts)))
+		require.Empty(t, r.Proposals, "nobody is asked to pick one of so many")
+		for _, s := range r.PersonState {
+			require.Equal(t, pairing.Contested, s)
+		}
+		for _, s := range r.AccountState {
+			require.Equal(t, pairing.Contested, s)
+		}
+		in.Evidence = &pairing.Evidence{Accept: 0.9, Review: 0.5}
+		if all, wrong := town.joined(in); n == 300 {
+			require.Greater(t, all, n/2, "evidence settles what keys leave unsure")
+			require.LessOrEqual(t, wrong, all/20)
+		}
+	}
+}

@@ -144,7 +144,7 @@ func (r *run) pair() {
 	r.out.Pairing = pairing.Run(r.pairingInput())
 	r.rememberWeighed()
 	for _, i := range r.out.Pairing.Issues {
-		r.report(i.Code, i.Person, i.Account, "", "%s", i.Detail)
+		r.report(i.Code, i.Person, i.Account, i.Subject, "%s", i.Detail)
 	}
 }
 
