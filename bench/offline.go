@@ -1,8 +1,12 @@
 package main
 
 import (
+	"bufio"
 	"context"
+	"encoding/csv"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -35,14 +39,14 @@ func offline(o options) error {
 		return err
 	}
 	defer db.Stop() // best effort
-	fmt.Printf("\noffline reconciliation beside a PostgreSQL script; limits: 0.3 with keys alone, 0.4 with evidence, which the script has not\n%10s  %8s  %10s  %10s  %7s  %9s  %14s\n", "people", "pairing", "twinning s", "anchor s", "ratio", "peak MiB", "µs per person")
+	fmt.Printf("\noffline reconciliation beside a PostgreSQL script; limits: 0.3 with keys alone, 0.4 with evidence, which the script has not\n%10s  %8s  %10s  %10s  %7s  %10s  %10s  %9s  %14s\n", "people", "pairing", "twinning s", "anchor s", "ratio", "reading s", "of reading", "peak MiB", "µs per person")
 	for _, size := range strings.Split(o.sizes, ",") {
 		n, err := strconv.Atoi(strings.TrimSpace(size))
 		if err != nil {
 			return err
 		}
 		files := filepath.Join(dir, size)
-		if err := population.Write(files, n, 20261125); err != nil {
+		if err := population.WriteNoisy(files, n, 20261125, population.Medium, population.Wide); err != nil {
 			return err
 		}
 		if err := measure(n, o.rounds, o.binary, files, db.URL); err != nil {
@@ -58,7 +62,7 @@ func measure(n, rounds int, binary, files, url string) error {
 		return err
 	}
 	ours := func(charter string) []string {
-		return []string{binary, "reconcile", "--charter", charter, "--people-shape", "bench/people-shape.yaml", "--accounts-shape", "bench/accounts-shape.yaml",
+		return []string{binary, "reconcile", "--charter", charter, "--people-shape", "bench/noisy-people-shape.yaml", "--accounts-shape", "bench/noisy-accounts-shape.yaml",
 			"--people", files + "/people.csv", "--accounts", files + "/accounts.csv", "--out", out}
 	}
 	anchor := []string{"psql", "-q", "-X", url, "-v", "people=" + files + "/people.csv", "-v", "accounts=" + files + "/accounts.csv", "-v", "twins_file=" + out + "/t.csv", "-v", "changes_file=" + out + "/c.csv", "-v", "findings_file=" + out + "/f.csv", "-f", "bench/anchor/anchor.sql"}
@@ -67,8 +71,13 @@ func measure(n, rounds int, binary, files, url string) error {
 		mine, ratios  []float64
 		peak          int64
 	}{{name: "keys", charter: "bench/charter.yaml"}, {name: "evidence", charter: "bench/weighing-charter.yaml"}}
-	var theirs []float64
+	var theirs, bare []float64
 	for range rounds {
+		r, err := reading(files+"/people.csv", files+"/accounts.csv")
+		if err != nil {
+			return err
+		}
+		bare = append(bare, r)
 		b, _, err := timed(anchor, 0)
 		if err != nil {
 			return err
@@ -83,9 +92,38 @@ func measure(n, rounds int, binary, files, url string) error {
 		}
 	}
 	for _, w := range ways {
-		fmt.Printf("%10d  %8s  %10.2f  %10.2f  %7.3f  %9d  %14.2f\n", n, w.name, median(w.mine), median(theirs), median(w.ratios), w.peak>>10, 1e6*median(w.mine)/float64(n))
+		fmt.Printf("%10d  %8s  %10.2f  %10.2f  %7.3f  %10.2f  %10.1f  %9d  %14.2f\n", n, w.name, median(w.mine), median(theirs), median(w.ratios), median(bare), median(w.mine)/median(bare), w.peak>>10, 1e6*median(w.mine)/float64(n))
 	}
 	return nil
+}
+
+// reading is how long it takes to read the files and do nothing with them, both at once.
+func reading(paths ...string) (seconds float64, err error) {
+	start := time.Now()
+	ended := make(chan error, len(paths))
+	for _, path := range paths {
+		go func() {
+			f, err := os.Open(path)
+			if err != nil {
+				ended <- err
+				return
+			}
+			defer f.Close() // only read
+			r := csv.NewReader(bufio.NewReaderSize(f, 1<<20))
+			r.ReuseRecord = true
+			for err == nil {
+				_, err = r.Read()
+			}
+			if errors.Is(err, io.EOF) {
+				err = nil
+			}
+			ended <- err
+		}()
+	}
+	for range paths {
+		err = errors.Join(err, <-ended)
+	}
+	return time.Since(start).Seconds(), err
 }
 
 // timed runs a command that must exit with the code; memory is its peak in KiB.

@@ -3,8 +3,8 @@
 -- psql -v people=… -v accounts=… -v twins_file=… -v changes_file=… -v findings_file=… -f anchor.sql
 \set ON_ERROR_STOP on
 \timing off
-CREATE UNLOGGED TABLE p (staff_no text, given_name text, family_name text, mail text, job_title text, department text, site text, status text, employment text);
-CREATE UNLOGGED TABLE a (account_id text, external_id text, login text, given text, family text, display text, mail text, other_mail text, title text, dept text, active text);
+CREATE UNLOGGED TABLE p (staff_no text, given_name text, middle text, family_name text, mail text, phone text, job_title text, department text, site text, status text, employment text, start_date text, room text, cost_centre text, born text);
+CREATE UNLOGGED TABLE a (account_id text, external_id text, login text, given text, family text, display text, mail text, other_mail text, phone text, title text, dept text, active text, created text);
 \set load_people '\\copy p FROM ' :'people' ' WITH (FORMAT csv, HEADER)'
 :load_people
 \set load_accounts '\\copy a FROM ' :'accounts' ' WITH (FORMAT csv, HEADER)'

@@ -20,6 +20,7 @@ type Habits struct {
 	LastIsGiven float64             // the family name comes first, and Western columns cut it so
 	Extensions  float64             // a telephone by its extension, or without its country
 	SameLocal   float64             // of those without key: the local part in another domain
+	Without     float64             // of the people: have no account, where more are than everywhere
 	Bare        float64             // of those without key: nothing but the name, a mailbox elsewhere and a department
 	NewSurname  float64             // married, and all else is as it was
 

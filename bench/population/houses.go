@@ -22,6 +22,14 @@ type House struct {
 // Houses by name. Those that are held back are measured and not tuned to.
 var Houses = []House{observatory, merger, school, works, clinic, group, cityhall, fjord, harbour}
 
+// Wide is the place that speed is measured at: lists as wide as real ones, in several
+// languages, and a tenth of the people without account.
+var Wide = func() House {
+	h := group
+	h.Name, h.Without = "wide", 0.1
+	return h
+}()
+
 // HouseNamed finds a house.
 func HouseNamed(name string) (House, bool) {
 	for _, h := range Houses {

@@ -37,9 +37,9 @@ var levels = map[Noise]rates{
 
 // human is one person, with the account that they have, if any.
 type human struct {
-	no, given, middle, family, mail, phone, title, dept, site, status, kind, start string
-	account                                                                        *login
-	why                                                                            string // of the truth's line
+	no, given, middle, family, mail, phone, title, dept, site, status, kind, start, room, cost, born string
+	account                                                                                          *login
+	why                                                                                              string // of the truth's line
 }
 
 type login struct {
@@ -141,6 +141,7 @@ func (m *maker) person() *human {
 		h.phone = fmt.Sprintf("+56 2 2%03d %04d", m.rng.IntN(1000), m.rng.IntN(10000))
 	}
 	h.mail = m.address(h.given, h.family, "larkspur.example")
+	h.room, h.cost, h.born = fmt.Sprintf("%c%03d", 'A'+len(h.dept)%4, m.next%400), fmt.Sprintf("CC-%d", 1000+m.next%37), fmt.Sprintf("%d-%02d-%02d", 1958+m.next%45, 1+m.next%12, 1+m.next%28)
 	return h
 }
 
@@ -148,7 +149,7 @@ func (m *maker) person() *human {
 func (m *maker) add() {
 	h := m.person()
 	m.people = append(m.people, h)
-	if m.chance(withoutAccount) {
+	if m.chance(max(withoutAccount, m.house.Without)) {
 		return
 	}
 	m.enrol(h)
@@ -309,14 +310,14 @@ func (m *maker) write(dir string) error {
 	m.rng.Shuffle(len(accounts), func(i, j int) { accounts[i], accounts[j] = accounts[j], accounts[i] })
 	ids := map[string]bool{}
 	listed := map[string]bool{}
-	people := [][]string{{"staff_no", "given_name", "middle", "family_name", "mail", "phone", "job_title", "department", "site", "status", "employment", "start_date"}}
+	people := [][]string{{"staff_no", "given_name", "middle", "family_name", "mail", "phone", "job_title", "department", "site", "status", "employment", "start_date", "room", "cost_centre", "born"}}
 	truth := [][]string{{"person_id", "account_id", "kind"}}
 	for _, h := range m.people {
 		if listed[h.no] {
 			continue
 		}
 		listed[h.no] = true
-		people = append(people, []string{h.no, h.given, h.middle, h.family, h.mail, h.phone, h.title, h.dept, h.site, h.status, h.kind, h.start})
+		people = append(people, []string{h.no, h.given, h.middle, h.family, h.mail, h.phone, h.title, h.dept, h.site, h.status, h.kind, h.start, h.room, h.cost, h.born})
 	}
 	logins := [][]string{{"account_id", "external_id", "login", "given", "family", "display", "mail", "other_mail", "phone", "title", "dept", "active", "created"}}
 	renamed := map[string]string{}

@@ -2,10 +2,13 @@ package pairing
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 
+	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/record"
 )
 
@@ -97,24 +100,38 @@ func saysToo(r *record.Roster, i int, word string) bool {
 
 // copies notes of every pair by what one of the two looks like a copy.
 func (w *weigher) copies() {
-	w.shown = w.shownMarks()
-	met := [2]map[record.Row]bool{{}, {}}
-	marked := func(side int, r *record.Roster, row record.Row) bool {
-		m, known := met[side][row]
-		if !known {
-			m = w.shown.carried(r, int(row))
-			met[side][row] = m
-		}
-		return m
+	if !w.in.Evidence.Asks { // who is only asked about is told by the words that everybody knows
+		w.shown = w.shownMarks()
 	}
+	rosters, rows := [2]*record.Roster{w.in.People, w.in.Accounts}, [2][]record.Row{w.people, w.accounts}
+	var wanted, marked [2][]bool
+	for side := range wanted {
+		wanted[side], marked[side] = make([]bool, len(rows[side])), make([]bool, len(rows[side]))
+	}
+	likely := -float64(farFromLikely) - math.Log2(w.Prior)
 	for i := range w.pairs {
-		x := &w.pairs[i]
-		p, a := w.people[x.Person], w.accounts[x.Account]
-		if marked(0, w.in.People, p) || marked(1, w.in.Accounts, a) {
-			x.copy = w.shown.copied(w.in.People, int(p), w.in.Accounts, int(a))
+		if x := &w.pairs[i]; x.bits > likely {
+			wanted[0][x.Person], wanted[1][x.Account] = true, true
 		}
 	}
+	for side, r := range rosters {
+		w.inChunks(len(rows[side]), func(from, to int) {
+			for i := from; i < to; i++ {
+				marked[side][i] = wanted[side][i] && w.shown.carried(r, int(rows[side][i]))
+			}
+		})
+	}
+	w.inChunks(len(w.pairs), func(from, to int) {
+		for i := from; i < to; i++ {
+			if x := &w.pairs[i]; x.bits > likely && (marked[0][x.Person] || marked[1][x.Account]) {
+				x.copy = w.shown.copied(w.in.People, int(w.people[x.Person]), w.in.Accounts, int(w.accounts[x.Account]))
+			}
+		}
+	})
 }
+
+// farFromLikely are the odds, in bits, below which nobody asks what a record is.
+const farFromLikely = 8
 
 // How many accounts without twin carry a word that says what they are, and as what share
 // of how often it would be found if twins carried it as well.
@@ -133,23 +150,13 @@ func (w *weigher) shownMarks() marks {
 	if len(owned) == 0 || len(w.accounts) == 0 || len(w.accounts) > r.Len()/2 {
 		return nil
 	}
-	open := map[string]int{}
-	for _, row := range w.accounts {
-		eachToken(r, int(row), func(word string) { open[word]++ })
-	}
+	open := w.tally(w.accounts, nil)
 	for word, n := range open {
 		if n < fewestMarked || n > len(w.accounts)/10 {
 			delete(open, word)
 		}
 	}
-	at := map[string]int{}
-	for _, row := range owned {
-		eachToken(r, int(row), func(word string) {
-			if _, asked := open[word]; asked {
-				at[word]++
-			}
-		})
-	}
+	at := w.tally(owned, open)
 	shown := marks{}
 	for word, n := range open {
 		if float64(at[word]) < mostOwned*float64(n)*float64(len(owned))/float64(len(w.accounts)) {
@@ -157,6 +164,30 @@ func (w *weigher) shownMarks() marks {
 		}
 	}
 	return shown
+}
+
+// tally counts the words that these accounts say; those that are asked for, or all.
+func (w *weigher) tally(rows []record.Row, asked map[string]int) map[string]int {
+	all := map[string]int{}
+	var mu sync.Mutex
+	evidence.InChunks(w.in.Cores, len(rows), func() func(from, to int) {
+		return func(from, to int) {
+			part := map[string]int{}
+			for _, row := range rows[from:to] {
+				eachToken(w.in.Accounts, int(row), func(word string) {
+					if _, is := asked[word]; is || asked == nil {
+						part[word]++
+					}
+				})
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			for word, n := range part {
+				all[word] += n
+			}
+		}
+	})
+	return all
 }
 
 // eachToken visits the words in which a record says what it is, each once. A login or a

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/record"
 
@@ -23,6 +24,7 @@ type matcher struct {
 	unsureA   map[int]bool
 	// pairs that one key makes and all else speaks against, with the key
 	recycledBy map[edge]int
+	suspects   []bool            // by person: the one account that keys lead to is called otherwise
 	commons    map[string]string // values that many carry, with what is told of them
 }
 
@@ -194,7 +196,24 @@ func (m *matcher) pointing(a int, into []int) []int {
 	return into
 }
 
+// suspect finds the people whose one account, by keys, is called otherwise: of most it is
+// known by their names alone that it is not, and of the others on all cores at once.
+func (m *matcher) suspect() {
+	m.suspects = make([]bool, m.in.People.Len())
+	evidence.InChunks(m.in.Cores, len(m.suspects), func() func(from, to int) {
+		var there []int
+		return func(from, to int) {
+			for p := from; p < to; p++ {
+				if there = m.pointedAt(p, there); len(there) == 1 && !m.sameNames(p, there[0]) {
+					m.suspects[p] = m.unlike(p, there[0])
+				}
+			}
+		}
+	})
+}
+
 func (m *matcher) keys() {
+	m.suspect()
 	var there, back []int
 	for _, row := range m.in.People.Order() {
 		p := int(row)
@@ -270,16 +289,13 @@ func (m *matcher) ask(code string, p, a int, why string) {
 // speaks against it, as when a number or an address was given a second time. It
 // says why, and is silent where too little is known to speak.
 func (m *matcher) recycled(p, a, first int) string {
-	if m.sameNames(p, a) {
+	if !m.suspects[p] {
 		return "" // nearly everybody
 	}
 	for k := first + 1; k < len(m.indexes); k++ {
 		if m.agree(k, p, a) {
 			return ""
 		}
-	}
-	if !m.unlike(p, a) {
-		return ""
 	}
 	return fmt.Sprintf("key %q agrees, but names and login are another's", m.in.Keys[first].Name)
 }

@@ -21,18 +21,23 @@ type name struct {
 }
 
 type word struct {
+	*lexeme
+	share float64 // of the records that carry it
+}
+
+// lexeme is a word taken apart once, for all records that carry it.
+type lexeme struct {
 	likeness.Word
 	key        uint64   // hash of its text
 	roots      []uint64 // hashes of how it is spoken, and of how the names are that it may be short for
 	start, end uint64   // hashes of its first and last letters; 0 where there are not more than those
 	plain      uint64   // hash of the letters that an import without accents keeps
 	marked     bool     // it holds others, or has lost them
-	share      float64  // of the records that carry it
 }
 
 // newWord prepares one word of a name; written is the word as it stands in the cell.
 func (r *Reader) newWord(text, written string) word {
-	w := word{Word: likeness.NewWord(text), key: hash(text)}
+	w := &lexeme{Word: likeness.NewWord(text), key: hash(text)}
 	w.Fulls = append(w.Fulls[:len(w.Fulls):len(w.Fulls)], r.forms[text]...)
 	w.roots = append(w.roots, hash(w.Spoken))
 	for _, full := range w.Fulls {
@@ -42,7 +47,7 @@ func (r *Reader) newWord(text, written string) word {
 		w.start, w.end = hash(text[:blockLetters]), hash(text[len(text)-blockLetters:])
 	}
 	w.plain, w.marked = plainKey(written)
-	return w
+	return word{lexeme: w}
 }
 
 // plainKey hashes the plain letters of a word, and reports whether it has others.
