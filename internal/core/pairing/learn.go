@@ -216,7 +216,7 @@ func (w *weigher) known(most int) (people, accounts []record.Row) {
 }
 
 // mostNamed are the twins whose names are looked at for what people are called elsewhere.
-const mostNamed = 60000
+const mostNamed = 30000
 
 // learnForms finds what people of these lists are called elsewhere.
 func (w *weigher) learnForms() {

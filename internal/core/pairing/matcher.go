@@ -202,14 +202,26 @@ func (m *matcher) suspect() {
 	m.suspects = make([]bool, m.in.People.Len())
 	evidence.InChunks(m.in.Cores, len(m.suspects), func() func(from, to int) {
 		var there []int
+		people, accounts := evidence.People(m.in.People), evidence.Accounts(m.in.Accounts)
 		return func(from, to int) {
 			for p := from; p < to; p++ {
-				if there = m.pointedAt(p, there); len(there) == 1 && !m.sameNames(p, there[0]) {
-					m.suspects[p] = m.unlike(p, there[0])
+				if there = m.pointedAt(p, there); len(there) != 1 || m.sameNames(p, there[0]) || m.agreements(p, there[0]) > 1 {
+					continue
 				}
+				m.suspects[p] = !evidence.NamesAgree(people, p, accounts, there[0]) && m.unlike(p, there[0])
 			}
 		}
 	})
+}
+
+// agreements counts the keys that two records agree on.
+func (m *matcher) agreements(p, a int) (n int) {
+	for k := range m.indexes {
+		if m.agree(k, p, a) {
+			n++
+		}
+	}
+	return n
 }
 
 func (m *matcher) keys() {
@@ -292,11 +304,6 @@ func (m *matcher) recycled(p, a, first int) string {
 	if !m.suspects[p] {
 		return "" // nearly everybody
 	}
-	for k := first + 1; k < len(m.indexes); k++ {
-		if m.agree(k, p, a) {
-			return ""
-		}
-	}
 	return fmt.Sprintf("key %q agrees, but names and login are another's", m.in.Keys[first].Name)
 }
 
@@ -322,13 +329,7 @@ func (m *matcher) estranged(p, a int, b Bond) bool {
 	if b.Basis == Ruled.String() || m.sameNames(p, a) {
 		return false
 	}
-	agree := 0
-	for k := range m.indexes {
-		if m.agree(k, p, a) {
-			agree++
-		}
-	}
-	return agree <= 1 && m.unlike(p, a)
+	return m.agreements(p, a) <= 1 && m.unlike(p, a)
 }
 
 // NameOf is what a record says of somebody's name.

@@ -96,6 +96,15 @@ func (r *Reader) name(i int) (x name) {
 	return x
 }
 
+// NamesAgree reports whether two records have one name, in some way of writing it, before
+// anything is known of how their lists do.
+func NamesAgree(people *Reader, p int, accounts *Reader, a int) bool {
+	x, y := people.name(p), accounts.name(a)
+	var pattern Pattern
+	pattern.names(&x, &y)
+	return pattern.NamesAgree()
+}
+
 // cellWords is a cell of a name taken apart.
 type cellWords struct {
 	plain  []word // without particles
