@@ -73,6 +73,7 @@ type Key struct {
 type Evidence struct {
 	Accept, Review float64
 	Weights        *evidence.Weights
+	Declared       []evidence.Declared // attributes that are looked at beside those that are anyway
 }
 
 // Attributes lists the canonical attributes that a key is made of.
@@ -213,6 +214,11 @@ func (c *Charter) Needs() (people, accounts []string) {
 	left, right := evidence.Attributes()
 	if c.Evidence == nil { // it only asks, by who somebody is
 		left, right = evidence.Identity()
+	}
+	if c.Evidence != nil {
+		for _, d := range c.Evidence.Declared {
+			p[d.Attribute], a[d.Attribute] = true, true
+		}
 	}
 	for _, n := range left {
 		p[n] = true

@@ -10,6 +10,7 @@ import (
 	"pgregory.net/rapid"
 
 	"twinning/internal/core/document"
+	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/record"
 )
 
@@ -180,4 +181,26 @@ func verbs(guards []Guard) (list []string) {
 		list = append(list, g.Verb)
 	}
 	return list
+}
+
+// What a charter has evidence look at beside all else: attributes that both sides have, by
+// one of three comparisons.
+func TestEvidenceAttributes(t *testing.T) {
+	parse := func(attributes string) (*Charter, error) {
+		return Parse([]byte("lane: a\npeople: {from: hq}\naccounts: {in: app}\npairing: {keys: [{person: person.email, account: account.emails}], evidence: {attributes: {"+attributes+"}}}\nattributes: {title: person.title}\n"),
+			Vocabulary{Person: []string{"birthDate", "badge", "room", "shift", "desk", "hired"}, Account: []string{"birthDate", "badge", "room", "shift", "desk"}})
+	}
+	c, err := parse("birthDate: day, badge: number, room: text")
+	require.NoError(t, err)
+	require.Equal(t, []evidence.Declared{{Attribute: "birthDate", As: "day"}, {Attribute: "badge", As: "number"}, {Attribute: "room", As: "text"}}, c.Evidence.Declared)
+	people, accounts := c.Needs()
+	require.Subset(t, people, []string{"birthDate", "badge", "room"})
+	require.Subset(t, accounts, []string{"birthDate", "badge", "room"})
+	for attributes, words := range map[string]string{
+		"title: text": "evidence looks at title anyway", "birthDat: day": `no attribute that both sides have (did you mean "birthDate"?)`, "hired: day": "no attribute that both sides have",
+		"room: place": "expected one of day, number, text", "birthDate: day, badge: number, room: text, shift: text, desk: text": "4 further attributes at most",
+	} {
+		_, err := parse(attributes)
+		require.ErrorContains(t, err, words, attributes)
+	}
 }

@@ -1,6 +1,9 @@
 package charter
 
-import d "twinning/internal/core/document"
+import (
+	d "twinning/internal/core/document"
+	"twinning/internal/core/pairing/evidence"
+)
 
 var key = d.NewKey
 
@@ -24,6 +27,8 @@ var Keys = d.Keys{
 	key("pairing.evidence", d.FormMapping, "weigh everything else where no key decides (default: it is not weighed)", "{accept: 0.995, review: 0.60}"),
 	key("pairing.evidence.accept", d.FormShare, "the probability from which two are joined unasked (default 0.995)", "0.999"),
 	key("pairing.evidence.review", d.FormShare, "the probability from which somebody is asked (default 0.60)", "0.7"),
+	key("pairing.evidence.attributes", d.FormMapping, "further attributes to compare, which both shapes name, four at most", "{birthDate: day}"),
+	key("pairing.evidence.attributes.*", d.FormWord, "how it is compared: as a day of a human's life, as a number, or by its words", "day", evidence.Comparisons...),
 	key("pairing.evidence.weights", d.FormMapping, "weights to go by, as `twin weights` shows them (default: they are learnt)", "{phone: {same: {same: 0.7, other: 0.0001}}}"),
 	key("pairing.evidence.weights.*", d.FormMapping, "one thing that is compared", "{same: {same: 0.7, other: 0.0001}}"),
 	key("pairing.evidence.weights.*.*", d.FormMapping, "one way in which it can agree", "{same: 0.7, other: 0.0001}"),

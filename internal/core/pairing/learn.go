@@ -17,6 +17,11 @@ var feeds = map[string][]evidence.Comparator{
 	"department": {evidence.Department}, "title": {evidence.Title}, "location": {evidence.Location},
 }
 
+// feedsOf are the comparators that look at an attribute, a declared one too.
+func (m *matcher) feedsOf(attribute string) []evidence.Comparator {
+	return slices.Concat(feeds[attribute], evidence.DeclaredAt(attribute, m.declared()))
+}
+
 // Sizes of what is learnt from.
 const (
 	mostTwins     = 20000
@@ -32,6 +37,8 @@ func (w *weigher) learn() {
 	if w.weights = w.in.Evidence.Weights; w.weights == nil {
 		w.teach()
 		w.weights = w.weights.WithForms(w.forms).Kept()
+	} else {
+		w.weights = w.weights.Declaring(w.declared())
 	}
 	w.reweigh()
 	expected := w.half()
@@ -149,10 +156,11 @@ func (w *weigher) reweigh() {
 
 // lesson counts twins that are known, and strangers.
 func (w *weigher) lesson() (l evidence.Lesson) {
+	l.Declared = w.declared()
 	fed := make([][]evidence.Comparator, len(w.in.Keys))
 	for k, key := range w.in.Keys {
 		for _, a := range key.Attributes {
-			fed[k] = append(fed[k], feeds[a]...)
+			fed[k] = append(fed[k], w.feedsOf(a)...)
 		}
 		for _, c := range fed[k] {
 			l.Keyed[c] = l.Keyed[c] || c == evidence.Email || c == evidence.Number || c == evidence.Phone
@@ -182,7 +190,7 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 		l.Join(&part)
 	})
 	left, right = w.spread(0, w.in.People), w.spread(1, w.in.Accounts)
-	priors, stride := evidence.Priors(), max(1, len(right)/strangersEach)
+	priors, stride := evidence.Priors().Declaring(w.declared()), max(1, len(right)/strangersEach)
 	for i, x := range left {
 		for k := range min(strangersEach, len(right)) {
 			pattern := evidence.Compare(x, right[(i+1+k*stride)%len(right)])
@@ -268,7 +276,7 @@ func (w *weigher) withoutDoubtedKey(x *weighed) {
 		return
 	}
 	for _, attribute := range w.in.Keys[key].Attributes {
-		for _, c := range feeds[attribute] {
+		for _, c := range w.feedsOf(attribute) {
 			x.pattern.Forget(c)
 		}
 	}

@@ -89,8 +89,9 @@ type Key struct {
 
 // Evidence says how what no key pairs is weighed.
 type Evidence struct {
-	Accept, Review float64           // probabilities: from Accept on two are twins, from Review on they are asked about
-	Weights        *evidence.Weights // nil: learnt from these rosters
+	Accept, Review float64             // probabilities: from Accept on two are twins, from Review on they are asked about
+	Weights        *evidence.Weights   // nil: learnt from these rosters
+	Declared       []evidence.Declared // attributes that are looked at beside those that are anyway
 	// Asks: nobody is joined by it. A person and an account that are left over
 	// and resemble each other are asked about, and nothing else is said.
 	Asks bool

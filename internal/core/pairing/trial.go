@@ -125,7 +125,7 @@ var bandEnds = []float64{0.05, 0.1, 0.3, 0.5, 0.7, 0.8, 0.9, 0.95, 0.98, 0.99, 0
 // learnt are learnt anew, without what is held back.
 func Try(in Input, declared bool) (*Trial, error) {
 	if in.Evidence.Asks {
-		in.Evidence = &Evidence{Accept: in.Evidence.Accept, Review: in.Evidence.Review, Weights: in.Evidence.Weights}
+		in.Evidence = &Evidence{Accept: in.Evidence.Accept, Review: in.Evidence.Review, Weights: in.Evidence.Weights, Declared: in.Evidence.Declared}
 	}
 	if e := *in.Evidence; !declared {
 		e.Weights = nil
@@ -244,7 +244,7 @@ func (t *tried) part(base *matcher, before *Result, held []record.Row, lost floa
 	m := *base
 	m.Result = before.clone()
 	in := t.in
-	in.Evidence = &Evidence{Accept: t.in.Evidence.Accept, Review: t.in.Evidence.Review, Weights: t.in.Evidence.Weights}
+	in.Evidence = &Evidence{Accept: t.in.Evidence.Accept, Review: t.in.Evidence.Review, Weights: t.in.Evidence.Weights, Declared: t.in.Evidence.Declared}
 	m.in = in
 	w := newWeigher(&m)
 	w.hides = [2]map[record.Row][]evidence.Comparator{{}, {}}
@@ -313,7 +313,7 @@ func (m *matcher) hiddenWith(p, a int) (list []evidence.Comparator) {
 			continue
 		}
 		for _, attribute := range m.in.Keys[k].Attributes {
-			for _, c := range feeds[attribute] {
+			for _, c := range m.feedsOf(attribute) {
 				list = appendNew(list, c)
 			}
 		}

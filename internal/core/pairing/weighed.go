@@ -40,12 +40,24 @@ func newWeigher(m *matcher) *weigher {
 	return w
 }
 
+// declared are the attributes that the charter has evidence look at.
+func (m *matcher) declared() []evidence.Declared {
+	if m.in.Evidence == nil {
+		return nil
+	}
+	return m.in.Evidence.Declared
+}
+
 // know has the names read with the forms that they have in these lists.
 func (w *weigher) know(forms evidence.Forms) {
 	w.forms = forms
 	w.readers = [2]func() *evidence.Reader{
-		func() *evidence.Reader { return evidence.People(w.in.People).Knowing(forms) },
-		func() *evidence.Reader { return evidence.Accounts(w.in.Accounts).Knowing(forms) },
+		func() *evidence.Reader {
+			return evidence.People(w.in.People).Knowing(forms).Declaring(w.in.People, w.declared())
+		},
+		func() *evidence.Reader {
+			return evidence.Accounts(w.in.Accounts).Knowing(forms).Declaring(w.in.Accounts, w.declared())
+		},
 	}
 }
 
@@ -188,7 +200,7 @@ func (w *weigher) candidates() {
 	}
 	blocks, dropped := evidence.Candidates(w.faces[0], w.faces[1], breadth, w.in.Cores)
 	w.Dropped = dropped
-	first := evidence.Priors() // by which pairs are kept whether weights were learnt or not: the same lists have the same pairs
+	first := evidence.Priors().Declaring(w.declared()) // by which pairs are kept whether weights were learnt or not: the same lists have the same pairs
 	w.expect(w.half())
 	least -= math.Log2(w.Prior)
 	kept := make([][]weighed, len(blocks))

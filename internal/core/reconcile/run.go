@@ -132,7 +132,7 @@ func (r *run) pairingInput() pairing.Input {
 	r.keys = r.evaluateKeys()
 	in.Keys = r.keys
 	if e := r.Charter.Evidence; e != nil {
-		in.Evidence = &pairing.Evidence{Accept: e.Accept, Review: e.Review, Weights: cmp.Or(e.Weights, r.Memory.Weights)}
+		in.Evidence = &pairing.Evidence{Accept: e.Accept, Review: e.Review, Weights: cmp.Or(e.Weights, r.Memory.Weights), Declared: e.Declared}
 		in.Weighed = r.Memory.Weighed
 	} else {
 		in.Evidence = &pairing.Evidence{Review: charter.DefaultReview, Weights: evidence.Priors(), Asks: true}

@@ -64,6 +64,7 @@ const (
 	blockFull
 	blockPlace
 	blockPlain // letters that no import loses
+	blockOwn   // and more, for what is declared
 )
 
 // blockLetters of a word's beginning and end bring mistyped names together.
@@ -112,6 +113,16 @@ func (f *Face) EachBlock(yield func(key uint64)) {
 	for j := range family {
 		if f.day != noDay {
 			yield(blocked(blockFamilyDay, family[j].roots[0], uint64(f.day)))
+		}
+	}
+	for i := range f.own {
+		if f.own[i].day == noDay {
+			continue
+		}
+		for _, list := range [][]word{given, family} {
+			for j := range list {
+				yield(blocked(blockOwn+uint64(i), list[j].roots[0], uint64(f.own[i].day)))
+			}
 		}
 	}
 	for i := range f.locals {

@@ -30,6 +30,9 @@ func Compare(person, account *Face) (p Pattern) {
 	p.Levels[Department] = texts(&person.department, &account.department)
 	p.Levels[Title] = texts(&person.title, &account.title)
 	p.Levels[Location] = texts(&person.location, &account.location)
+	for i := range min(len(person.own), len(account.own)) {
+		p.Levels[int(declared)+i] = person.own[i].compare(&account.own[i])
+	}
 	switch {
 	case person.active < 0 || account.active < 0:
 	case person.active == account.active:

@@ -34,10 +34,14 @@ const (
 	Title
 	Location
 	Status
+	declared // and what a charter declares
+	declared2
+	declared3
+	declared4
 	comparators
 )
 
-var comparatorNames = [comparators]string{"familyName", "givenName", "middleName", "login", "email", "phone", "number", "day", "department", "title", "location", "status"}
+var comparatorNames = [comparators]string{"familyName", "givenName", "middleName", "login", "email", "phone", "number", "day", "department", "title", "location", "status", "", "", "", ""}
 
 func (c Comparator) String() string { return comparatorNames[c] }
 

@@ -212,6 +212,64 @@ func TestCurve(t *testing.T) {
 	})
 }
 
+// What a charter declares is compared as it says, kept under its name, and learnt with the
+// rest.
+func TestDeclared(t *testing.T) {
+	list := []Declared{{"room", "text"}, {"born", "day"}, {"badge", "number"}}
+	face := func(row string) *Face {
+		b := record.NewBuilder([]string{"room", "born", "badge"})
+		cells := make([]string, 4)
+		for i, name := range b.Names() {
+			for _, word := range strings.Fields(row) {
+				if n, v, _ := strings.Cut(word, "="); n == name {
+					cells[i] = v
+				}
+			}
+		}
+		cells[0] = "r"
+		require.NoError(t, b.Append(cells))
+		r, err := b.Roster()
+		require.NoError(t, err)
+		return Accounts(r).Declaring(r, list).Face(0)
+	}
+	w := Priors().Declaring(list)
+	for _, c := range []struct{ a, b, want string }{
+		{"born=1980-03-04", "born=1980-03-04", "born same"}, {"born=1980-03-04", "born=1980-04-03", "born near"}, {"born=1980-03-04", "born=1981-03-04", "born near"},
+		{"born=1980-03-04", "born=1980-03-05", "born near"}, {"born=1980-03-04", "born=1981-03-05", "born differ"}, {"born=1980-03-04", "", ""}, {"born=1899-12-31", "born=1899-12-31", "born same"},
+		{"badge=B00471", "badge=471", "badge variant"}, {"badge=B471", "badge=B472", "badge differ"}, {"room=A100", "room=a100", "room same"}, {"room=A100", "room=B200 badge=7", "room differ"},
+	} {
+		p := Compare(face(c.a), face(c.b))
+		var got []string
+		sum := 0.0
+		for _, s := range w.Say(&p) {
+			got, sum = append(got, s.Comparator+" "+s.Level), sum+s.Bits
+			require.Equal(t, s.Level == "differ", s.Bits < 0, "%s and %s: %s %s %g", c.a, c.b, s.Comparator, s.Level, s.Bits)
+		}
+		require.Equal(t, c.want, strings.Join(got, ", "), "%s and %s", c.a, c.b)
+		require.InDelta(t, w.Bits(&p), sum, 1e-9)
+		require.Equal(t, p, Compare(face(c.b), face(c.a)))
+	}
+	for z := int32(-80000); z < 80000; z += 7 {
+		y, m, d := civil(z)
+		require.Equal(t, z, day(fmt.Sprintf("%04d-%02d-%02d", y, m, d)))
+	}
+	l := Lesson{Declared: list}
+	same, differ := Compare(face("born=1980-03-04"), face("born=1980-03-04")), Compare(face("born=1980-03-04"), face("born=1990-10-04"))
+	for range 1000 {
+		l.Twin(&same, nil)
+		l.Stranger(&differ)
+	}
+	learnt := l.Learn()
+	require.Greater(t, learnt.Bits(&same), w.Bits(&same))
+	back := learnt.Kept()
+	require.InDelta(t, learnt.Bits(&same), back.Bits(&same), 1e-9)
+	other := back.Declaring([]Declared{{"born", "day"}})
+	alone := Pattern{}
+	alone.Levels[declared] = same.Levels[int(declared)+1]
+	require.InDelta(t, back.Bits(&same), other.Bits(&alone), 1e-9, "an attribute keeps what it is worth when others go")
+	require.Same(t, other, other.Declaring([]Declared{{"born", "day"}}))
+}
+
 // Neither record leads; more agreement is never worth less; weights survive
 // being written down; what is said adds up.
 func TestProperties(t *testing.T) {

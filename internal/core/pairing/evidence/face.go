@@ -18,7 +18,8 @@ type Face struct {
 	department, title, location text
 	active                      int8 // 1 active, 0 not, -1 not known
 	logins                      []made
-	account                     bool // of the downstream
+	account                     bool       // of the downstream
+	own                         []ownValue // what is declared
 }
 
 // made is a login that the name can be made into.
@@ -67,6 +68,8 @@ type text struct {
 // every goroutine needs its own.
 type Reader struct {
 	forms                                                                                Forms
+	declared                                                                             []Declared
+	own                                                                                  []*record.Column
 	memo                                                                                 map[string]*cellWords
 	given, middle, family, full, login, phones, day, department, title, location, active *record.Column
 	account                                                                              bool
@@ -132,6 +135,9 @@ func (r *Reader) Face(i int) *Face {
 		account: r.account, name: r.name(i), day: day(r.day.Cell(i)), active: -1,
 		department: r.text(r.department.Cell(i)), title: r.text(r.title.Cell(i)), location: r.text(r.location.Cell(i)),
 	}
+	if len(r.declared) > 0 {
+		f.own = r.ownValues(i)
+	}
 	f.name.given, f.name.family, f.name.other = slices.Clone(f.name.given), slices.Clone(f.name.family), slices.Clone(f.name.other) // their shares are the face's own
 	switch r.active.Cell(i) {
 	case "true":
@@ -174,6 +180,10 @@ func (f *Face) Hide(c Comparator) {
 		f.location = text{}
 	case Status:
 		f.active = -1
+	default:
+		if i := int(c - declared); i < len(f.own) {
+			f.own[i] = ownValue{as: f.own[i].as, day: noDay}
+		}
 	}
 }
 

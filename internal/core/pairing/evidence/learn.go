@@ -9,6 +9,7 @@ type Lesson struct {
 	Found     [comparators][most]int64 // candidates, each by its probability, in parts of Whole
 	Beside    [comparators][most]int64 // candidates, by the probability that they are two humans'
 	Alone     [comparators][most]int64 // open accounts, by the probability that they are nobody's
+	Declared  []Declared               // what the last comparators are
 	Keyed     [comparators]bool        // a key looks at it: what is left over doesn't agree on it
 }
 
@@ -98,6 +99,7 @@ const unknown = 0.5
 
 // Learn turns counts into weights.
 func (l *Lesson) Learn() *Weights {
+	priors := priorsOf(l.Declared)
 	odds := priors
 	for c := range comparators {
 		from := missing + 1
@@ -135,5 +137,5 @@ func (l *Lesson) Learn() *Weights {
 			odds[c][level].Other = (prior.Other*priorStrangers + others) / (priorStrangers + all)
 		}
 	}
-	return newWeights(odds)
+	return newWeights(odds, l.Declared)
 }

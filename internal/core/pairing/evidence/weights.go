@@ -22,6 +22,8 @@ type Weights struct {
 	more  [comparators][most]float64 // share of the strangers who are as much alike, whatever the value
 	forms Forms
 	curve *Curve
+
+	declared []Declared // what the last comparators are
 }
 
 // Curve is what a trial found probabilities to be worth; nil: none was made.
@@ -70,13 +72,26 @@ var priors = func() (w [comparators][most]Odds) {
 
 // limits of what one comparator may be worth, in bits: no single thing that
 // people share at home, and none that is merely unlike, decides alone.
-var limits = [comparators]struct{ least, most float64 }{
+var limits = [declared]limit{
 	Family: {-8, 18}, Given: {-9, 15}, Middle: {-6, 8}, Login: {-2, 14}, Email: {-1, 15}, Phone: {-4, 9}, Number: {-8, 16},
 	Day: {-3, 11}, Department: {-3.5, 4}, Title: {-3, 4}, Location: {-3, 3}, Status: {-5, 1},
 }
 
 // mostOfMissing is what it may be worth that nothing is given which a key reads.
 const mostOfMissing = 2
+
+type limit struct{ least, most float64 }
+
+// limitOf is what a comparator may be worth.
+func (w *Weights) limitOf(c Comparator) limit {
+	if c < declared {
+		return limits[c]
+	}
+	if i := int(c - declared); i < len(w.declared) {
+		return declaredLimits[w.declared[i].As]
+	}
+	return limit{}
+}
 
 // byShare: the comparator's agreement is worth what the value is.
 func byShare(c Comparator, l Level) bool {
@@ -94,9 +109,10 @@ func byShare(c Comparator, l Level) bool {
 }
 
 // newWeights makes the odds ready for use: what agrees more is never worth less.
-func newWeights(odds [comparators][most]Odds) *Weights {
-	w := &Weights{odds: odds}
+func newWeights(odds [comparators][most]Odds, list []Declared) *Weights {
+	w := &Weights{odds: odds, declared: list}
 	for c := range comparators {
+		limit := w.limitOf(c)
 		worth := math.Inf(-1)
 		logs := math.Inf(-1)
 		for l := Level(1); l < most; l++ {
@@ -105,9 +121,9 @@ func newWeights(odds [comparators][most]Odds) *Weights {
 				worth = math.Inf(-1) // its levels are no more and less
 			}
 			if o.Same > 0 && o.Other > 0 {
-				worth = max(worth, min(max(math.Log2(o.Same/o.Other), limits[c].least), limits[c].most))
+				worth = max(worth, min(max(math.Log2(o.Same/o.Other), limit.least), limit.most))
 			}
-			w.bits[c][l] = max(worth, limits[c].least)
+			w.bits[c][l] = max(worth, limit.least)
 			if l == differ && c != Login && c != Status {
 				w.bits[c][l] = min(w.bits[c][l], 0)
 				worth = min(worth, 0)
@@ -146,14 +162,17 @@ func (w *Weights) MarshalJSON() ([]byte, error) {
 	if w.curve != nil {
 		out[curveKey] = w.curve
 	}
-	for c := range comparators {
+	if len(w.declared) > 0 {
+		out[declaredKey] = w.declared
+	}
+	for c := range declared + Comparator(len(w.declared)) {
 		levels := map[string]level{}
 		for l := missing; l < most; l++ {
 			if o := w.odds[c][l]; o != (Odds{}) {
 				levels[levelNames[c][l]] = level{o.Same, o.Other, math.Round(100*w.bits[c][l]) / 100}
 			}
 		}
-		out[c.String()] = levels
+		out[w.name(c)] = levels
 	}
 	return json.Marshal(out)
 }
@@ -166,8 +185,20 @@ func (w *Weights) UnmarshalJSON(src []byte) error {
 	}
 	var forms Forms
 	var curve *Curve
-	odds := priors
+	var list []Declared
+	if raw, ok := in[declaredKey]; ok {
+		if err := json.Unmarshal(raw, &list); err != nil {
+			return fmt.Errorf("weights: declared: %w", err)
+		}
+		if len(list) > MostDeclared {
+			return fmt.Errorf("weights: %d attributes are declared, and %d may be", len(list), MostDeclared)
+		}
+	}
+	odds := priorsOf(list)
 	for name, raw := range in {
+		if name == declaredKey {
+			continue
+		}
 		if name == formsKey {
 			if err := json.Unmarshal(raw, &forms); err != nil {
 				return fmt.Errorf("weights: forms: %w", err)
@@ -184,9 +215,9 @@ func (w *Weights) UnmarshalJSON(src []byte) error {
 		if err := json.Unmarshal(raw, &levels); err != nil {
 			return fmt.Errorf("weights: %s: %w", name, err)
 		}
-		c := slices.Index(comparatorNames[:], name)
+		c := slot(name, list)
 		if c < 0 {
-			return fmt.Errorf("weights: there is no comparator %q; expected one of %s", name, strings.Join(comparatorNames[:], ", "))
+			return fmt.Errorf("weights: there is no comparator %q; expected one of %s", name, strings.Join(comparatorNames[:declared], ", "))
 		}
 		for word, o := range levels {
 			l := slices.Index(levelNames[c][:], word)
@@ -207,14 +238,15 @@ func (w *Weights) UnmarshalJSON(src []byte) error {
 			}
 		}
 	}
-	*w = *newWeights(odds).WithForms(forms).WithCurve(curve)
+	*w = *newWeights(odds, list).WithForms(forms).WithCurve(curve)
 	return nil
 }
 
 // Where the forms and the curve stand among the comparators.
 const (
-	formsKey = "forms"
-	curveKey = "trial"
+	formsKey    = "forms"
+	declaredKey = "declared"
+	curveKey    = "trial"
 )
 
 // Version names the weights by what they are.
@@ -241,7 +273,7 @@ func (w *Weights) Kept() *Weights {
 }
 
 // Priors are the weights of a list that is too short to teach any.
-func Priors() *Weights { return newWeights(priors) }
+func Priors() *Weights { return newWeights(priors, nil) }
 
 // worth of one comparator's level in bits.
 func (w *Weights) worth(p *Pattern, c Comparator) float64 {
@@ -250,7 +282,7 @@ func (w *Weights) worth(p *Pattern, c Comparator) float64 {
 		if l < same && c != Login {
 			share += w.more[c][l]
 		}
-		return min(max(w.logs[c][l]-math.Log2(share), 0), limits[c].most)
+		return min(max(w.logs[c][l]-math.Log2(share), 0), w.limitOf(c).most)
 	}
 	return w.bits[c][l]
 }

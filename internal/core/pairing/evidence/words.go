@@ -22,7 +22,7 @@ func (w *Weights) Say(p *Pattern) (list []Said) {
 		if p.Levels[c] == missing && w.bits[c][missing] == 0 || c == Login && !p.NamesAgree() {
 			continue
 		}
-		said := Said{c.String(), levelNames[c][p.Levels[c]], w.worth(p, c)}
+		said := Said{w.name(c), levelNames[c][p.Levels[c]], w.worth(p, c)}
 		if c <= Login {
 			names -= said.Bits
 		}
@@ -69,8 +69,10 @@ func Looked(comparator string) (person, account []string) {
 // Potential is what agreement would be worth, comparator by comparator, for an
 // average value.
 func (w *Weights) Potential() (list []Said) {
-	for c := Email; c < Status; c++ {
-		list = append(list, Said{c.String(), levelNames[c][same], w.bits[c][same]})
+	for c := Email; c < declared+Comparator(len(w.declared)); c++ {
+		if c != Status {
+			list = append(list, Said{w.name(c), levelNames[c][same], w.bits[c][same]})
+		}
 	}
 	return list
 }

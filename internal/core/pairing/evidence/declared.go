@@ -1,0 +1,195 @@
+package evidence
+
+import (
+	"fmt"
+	"slices"
+
+	"twinning/internal/core/pairing/likeness"
+	"twinning/internal/core/record"
+)
+
+// Declared is an attribute that a charter has evidence look at, beside those that it looks
+// at anyway, and how it is compared.
+type Declared struct {
+	Attribute string `json:"attribute"`
+	As        string `json:"as"` // one of Comparisons
+}
+
+// Comparisons are the ways in which a declared attribute can be compared.
+var Comparisons = []string{"day", "number", "text"}
+
+// MostDeclared bounds the attributes that a charter may declare.
+const MostDeclared = int(comparators - declared)
+
+// declaredPriors are what is taken for granted of each comparison.
+var declaredPriors = map[string][most]Odds{
+	"day":    {differ: {0.04, 0.9975}, near: {0.03, 0.002}, same: {0.93, 0.0005}},
+	"number": {differ: {0.05, 0.9989}, variant: {0.1, 1e-4}, same: {0.85, 1e-3}},
+	"text":   {differ: {0.2, 0.85}, part: {0.05, 0.05}, same: {0.75, 0.1}},
+}
+
+var declaredLimits = map[string]limit{"day": {-8, 12}, "number": {-6, 12}, "text": {-3, 5}}
+
+// Name is the attribute that a slot of the comparators holds in these weights.
+func (w *Weights) name(c Comparator) string {
+	if c < declared {
+		return c.String()
+	}
+	if i := int(c - declared); i < len(w.declared) {
+		return w.declared[i].Attribute
+	}
+	return ""
+}
+
+// slot finds a comparator by its name, -1 where there is none.
+func slot(name string, list []Declared) int {
+	if c := slices.Index(comparatorNames[:declared], name); c >= 0 {
+		return c
+	}
+	if i := slices.IndexFunc(list, func(d Declared) bool { return d.Attribute == name }); i >= 0 && i < MostDeclared {
+		return int(declared) + i
+	}
+	return -1
+}
+
+// DeclaredAt is the comparator that looks at a declared attribute.
+func DeclaredAt(attribute string, list []Declared) []Comparator {
+	for i, d := range list {
+		if d.Attribute == attribute {
+			return []Comparator{declared + Comparator(i)}
+		}
+	}
+	return nil
+}
+
+// priorsOf are the priors with those of what is declared.
+func priorsOf(list []Declared) [comparators][most]Odds {
+	odds := priors
+	for i, d := range list[:min(len(list), MostDeclared)] {
+		odds[int(declared)+i] = declaredPriors[d.As]
+	}
+	return odds
+}
+
+// Declaring are the weights for lists of which so much is declared: what they know of an
+// attribute stays, and what they don't has its priors.
+func (w *Weights) Declaring(list []Declared) *Weights {
+	if slices.Equal(w.declared, list) {
+		return w
+	}
+	odds := priorsOf(list)
+	copy(odds[:declared], w.odds[:declared])
+	for i, d := range list {
+		if at := slices.Index(w.declared, d); at >= 0 {
+			odds[int(declared)+i] = w.odds[int(declared)+at]
+		}
+	}
+	return newWeights(odds, list).WithForms(w.forms).WithCurve(w.curve)
+}
+
+// Declaring has the reader read what is declared.
+func (r *Reader) Declaring(roster *record.Roster, list []Declared) *Reader {
+	r.declared = list
+	for _, d := range list {
+		r.own = append(r.own, roster.Column(d.Attribute))
+	}
+	return r
+}
+
+// ownValue is a declared attribute's value, prepared for comparing.
+type ownValue struct {
+	as   string
+	day  int32
+	text text
+	number
+}
+
+func (r *Reader) ownValues(i int) (list []ownValue) {
+	for k, d := range r.declared {
+		v := ownValue{as: d.As, day: noDay}
+		cell := r.own[k].Cell(i)
+		switch d.As {
+		case "day":
+			v.day = day(cell)
+		case "number":
+			if v.number.text = record.Normal(record.Text, cell); v.number.text != "" {
+				v.core, v.letters = likeness.NumberCore(v.number.text)
+			}
+		default:
+			v.text = r.text(cell)
+		}
+		list = append(list, v)
+	}
+	return list
+}
+
+func (a *ownValue) compare(b *ownValue) Level {
+	switch a.as {
+	case "day":
+		return birthdays(a.day, b.day)
+	case "number":
+		switch {
+		case a.number.text == "" || b.number.text == "":
+			return missing
+		case a.number.text == b.number.text:
+			return same
+		case len(a.core) >= shortNumber && a.core == b.core:
+			return variant
+		}
+		return differ
+	}
+	return texts(&a.text, &b.text)
+}
+
+// birthdays compares days that belong to a human: the same, but for a slip (day and month
+// swapped, a year or a day beside it), or another's.
+func birthdays(a, b int32) Level {
+	switch {
+	case a == noDay || b == noDay:
+		return missing
+	case a == b:
+		return same
+	}
+	y1, m1, d1 := civil(a)
+	y2, m2, d2 := civil(b)
+	parts := 0
+	for _, agrees := range []bool{y1 == y2, m1 == m2, d1 == d2} {
+		if agrees {
+			parts++
+		}
+	}
+	if parts == 2 || y1 == y2 && m1 == d2 && d1 == m2 {
+		return near
+	}
+	return differ
+}
+
+// civil is the day in the calendar (Howard Hinnant's algorithm).
+func civil(z int32) (y, m, d int32) {
+	z += 719468
+	era := z / 146097
+	if z < 0 {
+		era = (z - 146096) / 146097
+	}
+	doe := z - era*146097
+	yoe := (doe - doe/1460 + doe/36524 - doe/146096) / 365
+	doy := doe - (365*yoe + yoe/4 - yoe/100)
+	mp := (5*doy + 2) / 153
+	if m = mp + 3; m > 12 {
+		m -= 12
+	}
+	y = yoe + era*400
+	if m <= 2 {
+		y++
+	}
+	return y, m, doy - (153*mp+2)/5 + 1
+}
+
+// CheckDeclared says what is wrong with a declaration, "" when nothing is.
+func CheckDeclared(d Declared) string {
+	people, accounts := Attributes()
+	if slices.Contains(people, d.Attribute) || slices.Contains(accounts, d.Attribute) || d.Attribute == "id" {
+		return fmt.Sprintf("evidence looks at %s anyway", d.Attribute)
+	}
+	return ""
+}
