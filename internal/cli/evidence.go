@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -21,7 +22,8 @@ func newWeights() *cobra.Command {
 			return err
 		}
 		var rows [][]string
-		for _, name := range comparatorOrder {
+		declared := slices.DeleteFunc(slices.Sorted(maps.Keys(v.Weights)), func(name string) bool { return slices.Contains(comparatorOrder, name) })
+		for _, name := range slices.Concat(comparatorOrder, declared) {
 			levels := v.Weights[name]
 			words := make([]string, 0, len(levels))
 			for w := range levels {
@@ -35,8 +37,28 @@ func newWeights() *cobra.Command {
 			}
 		}
 		c.say("weights %d (%s), learnt from %s twins on %s by %s; reconcile --learn learns them anew", v.Version, v.Digest, thousands(int(v.LearntFrom)), day(v.At), v.By)
+		if v.Trial != nil {
+			c.say("probabilities are told by a trial on %s pairs: twinning twin trial %s --last", thousands(v.Trial.Pairs), args[0])
+		}
+		if v.Forms != nil && len(*v.Forms) > 0 {
+			c.say("what people of these lists are called elsewhere: %s", formsOf(*v.Forms))
+		}
 		return c.show(v, []string{"comparator", "level", "of one human>", "of two>", "bits>"}, rows)
 	})
+}
+
+// formsShown are the forms that are told, the others are counted.
+const formsShown = 12
+
+func formsOf(forms map[string][]string) string {
+	var words []string
+	for _, short := range slices.Sorted(maps.Keys(forms)) {
+		if len(words) == formsShown {
+			return strings.Join(words, ", ") + fmt.Sprintf(" and %s more", thousands(len(forms)-formsShown))
+		}
+		words = append(words, short+" for "+strings.Join(forms[short], " or "))
+	}
+	return strings.Join(words, ", ")
 }
 
 var comparatorOrder = []string{"familyName", "givenName", "middleName", "login", "email", "phone", "number", "day", "department", "title", "location", "status"}

@@ -141,7 +141,10 @@ func TestKeys(t *testing.T) {
 		any   func(path string) string // the name that * stands for
 	}{
 		"charter": {charter.Keys, "{lane: a, people: {from: hq}, accounts: {in: dome}, pairing: {keys: [{person: person.email, account: account.email}]}}",
-			func(b []byte) error { _, err := charter.Parse(b, charter.Vocabulary{Person: []string{"birthDate"}, Account: []string{"birthDate"}}); return err },
+			func(b []byte) error {
+				_, err := charter.Parse(b, charter.Vocabulary{Person: []string{"birthDate"}, Account: []string{"birthDate"}})
+				return err
+			},
 			func(path string) string {
 				switch {
 				case strings.HasPrefix(path, "guards."):

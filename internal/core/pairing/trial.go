@@ -189,7 +189,6 @@ type tried struct {
 	levels   map[levelOf]*TrialLevel
 	kinds    map[string]*TrialKind
 	open     []likelyPair // of those left over, the likely ones
-	heldKind map[string]int
 	leftKind map[string]int
 }
 

@@ -21,8 +21,6 @@ type town struct {
 	owner            map[string]string // account -> person, of those whose owner is listed
 }
 
-var townColumns = strings.Fields("givenName familyName employeeNumber department")
-
 func newTown(n, names int) *town {
 	rng := rand.New(rand.NewPCG(uint64(n), uint64(names))) // repeatable on purpose
 	t := &town{owner: map[string]string{}}
