@@ -51,6 +51,9 @@ func laneOrFiles(o *offline) cobra.PositionalArgs {
 // tryOut makes a trial on two files.
 func (o *offline) tryOut(c *client) error {
 	keep := c.on("keep")
+	if c.on("last") {
+		return misuse("--last shows the last trial of a lane of the service; on files a trial is made each time")
+	}
 	if keep && o.memory == "" {
 		return misuse("--keep on files needs --memory: the folder that keeps what the lane knows")
 	}

@@ -208,7 +208,7 @@ func (m *matcher) suspect() {
 				if there = m.pointedAt(p, there); len(there) != 1 || m.sameNames(p, there[0]) || m.agreements(p, there[0]) > 1 {
 					continue
 				}
-				m.suspects[p] = !evidence.NamesAgree(people, p, accounts, there[0]) && m.unlike(p, there[0])
+				m.suspects[p] = !evidence.NamesAgree(people, p, accounts, there[0]) && (m.unlike(p, there[0]) || m.relative(p, there[0]))
 			}
 		}
 	})
@@ -312,13 +312,23 @@ func (m *matcher) sameNames(p, a int) bool {
 	return family != "" && family == m.in.Accounts.Column("familyName").Cell(a) && m.in.People.Column("givenName").Cell(p) == m.in.Accounts.Column("givenName").Cell(a)
 }
 
-// unlike: names, login and addresses are all another's. A surname in common is no more
-// than what relatives have.
+// unlike: names, login and addresses are all another's.
 func (m *matcher) unlike(p, a int) bool {
+	name := NameOf(m.in.People, p)
+	return likeness.Names(name, NameOf(m.in.Accounts, a)).Level == likeness.Differ && m.reachedOtherwise(name, p, a)
+}
+
+// relative: all that they have in common is a surname, as relatives have. Whom a bond joins
+// may have taken another given name; of others a number given again is likelier.
+func (m *matcher) relative(p, a int) bool {
+	name := NameOf(m.in.People, p)
+	return likeness.OtherGiven(name, NameOf(m.in.Accounts, a)) && m.reachedOtherwise(name, p, a)
+}
+
+// reachedOtherwise: the login is not made of the name, and no address is alike.
+func (m *matcher) reachedOtherwise(name likeness.Name, p, a int) bool {
 	people, accounts := m.in.People, m.in.Accounts
-	name, other := NameOf(people, p), NameOf(accounts, a)
-	return (likeness.Names(name, other).Level == likeness.Differ || likeness.OtherGiven(name, other)) &&
-		likeness.Login(name, accounts.Column("userName").Cell(a)).Level <= likeness.Differ &&
+	return likeness.Login(name, accounts.Column("userName").Cell(a)).Level <= likeness.Differ &&
 		likeness.Emails(people.Column("emails").Values(p), accounts.Column("emails").Values(a)).Level != likeness.Part
 }
 

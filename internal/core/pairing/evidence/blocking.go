@@ -97,7 +97,7 @@ func (f *Face) EachBlock(yield func(key uint64)) {
 			for _, s := range w.roots {
 				f.blockGiven(g, s, yield)
 			}
-			if g.marked || w.marked {
+			if (g.marked || w.marked) && g.plain != 0 && w.plain != 0 {
 				yield(blocked(blockPlain, g.plain, w.plain))
 			}
 		}

@@ -155,6 +155,8 @@ func TestForms(t *testing.T) {
 		"5x givenName=Bo familyName=dos_Santos | givenName=Bo familyName=Santos", "3x givenName=A. familyName=Vega | givenName=Alma familyName=Vega"))
 	require.Empty(t, learnt("200x givenName=Ivan familyName=Marić | givenName=Ivica familyName=Nagy"), "two words that differ are two humans' as well as one's: not of 200 alike")
 
+	require.Empty(t, learnt(ana, "6x givenName=Charles familyName=Lund | givenName=Carl familyName=Lund", "20x givenName=Carl familyName=Vega | givenName=Carl familyName=Vega"), "people here are given both names")
+
 	plain, knowing := People(roster(t, "givenName=Risteard familyName=Byrne", "givenName=Richard familyName=Byrne")), Forms{"richard": {"risteard"}}
 	p := Compare(plain.Face(0), plain.Face(1))
 	require.Equal(t, differ, p.Levels[Given])

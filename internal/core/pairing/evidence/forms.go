@@ -74,11 +74,13 @@ func couplable(w *word) bool {
 }
 
 // A form is learnt where so many twins have it, as a share of those who bear the name,
-// and so many times more than are when two people of those names are taken for one.
+// and so many times more than are when two people of those names are taken for one; but not
+// where so many times more people are called so in the authority, where names are in full.
 const (
 	formTwins    = 3
 	formOften    = 0.003
 	formSurprise = 5
+	formNames    = 2
 	mostForms    = 2000
 )
 
@@ -92,6 +94,9 @@ func (l *FormLesson) Learn() Forms {
 	for c, n := range l.couples {
 		u, v := l.said[0][c[0]], l.said[1][c[1]]
 		byChance := float64(l.differ) * float64(u) * float64(v) / float64(l.twins) / float64(l.twins)
+		if l.said[0][c[1]] > formNames*n {
+			continue // people here are given it as their name
+		}
 		if n >= formTwins && float64(n) >= formOften*float64(min(u, v)) && float64(n) >= formSurprise*byChance {
 			found = append(found, form{c, n})
 		}

@@ -51,8 +51,9 @@ func (r *Reader) newWord(text, written string) word {
 }
 
 // plainKey hashes the plain letters of a word, and reports whether it has others.
+// A word of which next to none are left has no key: 0.
 func plainKey(written string) (key uint64, marked bool) {
-	h := uint64(hashStart)
+	h, n := uint64(hashStart), 0
 	for i := range len(written) {
 		c := written[i]
 		switch {
@@ -64,6 +65,10 @@ func plainKey(written string) (key uint64, marked bool) {
 			continue
 		}
 		h = (h ^ uint64(c)) * hashPrime
+		n++
+	}
+	if n < 2 {
+		return 0, marked
 	}
 	return mix(h), marked
 }
@@ -234,7 +239,7 @@ func inParts(a, b *name) (l nameLevels) {
 func crossed(a, b []word) bool {
 	for i := range a {
 		for j := range b {
-			if x, y := &a[i], &b[j]; x.key == y.key || x.roots[0] == y.roots[0] || x.marked && y.marked && x.plain == y.plain {
+			if x, y := &a[i], &b[j]; x.key == y.key || x.roots[0] == y.roots[0] || x.marked && y.marked && x.plain != 0 && x.plain == y.plain {
 				return true
 			}
 		}

@@ -282,7 +282,7 @@ func (w *Weights) worth(p *Pattern, c Comparator) float64 {
 		if l < same && c != Login {
 			share += w.more[c][l]
 		}
-		return min(max(w.logs[c][l]-math.Log2(share), 0), w.limitOf(c).most)
+		return min(max(w.logs[c][l]-math.Log2(share), 0, w.bits[c][missing]), w.limitOf(c).most)
 	}
 	return w.bits[c][l]
 }
