@@ -162,7 +162,7 @@ func (r *run) rememberWeighed() {
 		}
 	}
 	if n := p.Dropped.Groups; n > 0 {
-		r.out.Notes = append(r.out.Notes, fmt.Sprintf("evidence: %d groups of records that resemble each other were too large to compare each with each (the largest holds %d); their members were compared where anything else brought them together", n, p.Dropped.Largest))
+		r.out.Notes = append(r.out.Notes, fmt.Sprintf("evidence: %d groups of records that resemble each other were too large to compare each with each (the largest holds %d); their members were compared where something else brought them together: where and as what they work, a first day, a telephone", n, p.Dropped.Largest))
 	}
 }
 

@@ -10,7 +10,7 @@ import (
 
 // Blocking finds the pairs that are worth comparing: records that share one of
 // many coarse keys made of name, login, address, phone, number and day. A group
-// that is too large is left out and told, and every record keeps the candidates
+// that is too large is parted by a second key and told, and every record keeps the candidates
 // that share the rarest groups with it, so that all pairs are never compared,
 // whatever the names.
 
@@ -222,6 +222,7 @@ func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
 	wg.Go(func() { g.people = entriesOf(people) })
 	wg.Go(func() { g.accounts = entriesOf(accounts) })
 	wg.Wait()
+	var large []group
 	for p, a := 0, 0; p < len(g.people) && a < len(g.accounts); {
 		switch c := cmp.Compare(g.people[p].group(), g.accounts[a].group()); {
 		case c < 0:
@@ -233,19 +234,74 @@ func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
 		}
 		pEnd, aEnd := run(g.people, p), run(g.accounts, a)
 		if pEnd-p > mostInGroup || aEnd-a > mostInGroup {
-			dropped.Groups++
-			dropped.Pairs += int64(pEnd-p) * int64(aEnd-a)
-			dropped.Largest = max(dropped.Largest, pEnd-p+aEnd-a)
+			large = append(large, group{[2]int{p, pEnd}, [2]int{a, aEnd}})
 		} else {
-			n := len(g.list)
-			g.list = append(g.list, group{[2]int{p, pEnd}, [2]int{a, aEnd}})
-			for _, e := range g.people[p:pEnd] {
-				g.of[e.face()] = append(g.of[e.face()], n)
-			}
+			g.add(group{[2]int{p, pEnd}, [2]int{a, aEnd}})
 		}
 		p, a = pEnd, aEnd
 	}
+	for _, x := range large {
+		g.refine(x, people, accounts, &dropped)
+	}
 	return g, dropped
+}
+
+func (g *groups) add(x group) {
+	n := len(g.list)
+	g.list = append(g.list, x)
+	for _, e := range g.people[x.people[0]:x.people[1]] {
+		g.of[e.face()] = append(g.of[e.face()], n)
+	}
+}
+
+// eachSecond visits what parts a group that is too large: where its records work and as
+// what, when they began, and how they are reached.
+func (f *Face) eachSecond(yield func(key uint64)) {
+	if f.department.all != 0 && f.title.all != 0 {
+		yield(blocked(blockPlace, f.department.all, f.title.all))
+	}
+	if f.day != noDay {
+		yield(blocked(blockDay, uint64(f.day), 0))
+	}
+	for i := range f.phones {
+		yield(blocked(blockPhone, endValue(&f.phones[i].Line), 0))
+	}
+	for i := range f.locals {
+		yield(blocked(blockLocal, f.locals[i].key, 0))
+	}
+}
+
+// refine parts a group that is too large by a second key; what is still too large, or has
+// none, is left out and told.
+func (g *groups) refine(x group, people, accounts []*Face, dropped *Dropped) {
+	parts := func(entries []blockEntry, faces []*Face) (list []blockEntry) {
+		for _, e := range entries {
+			faces[e.face()].eachSecond(func(k uint64) { list = append(list, blockEntry(k>>placeBits<<placeBits|uint64(e.face()))) })
+		}
+		slices.Sort(list)
+		return slices.Compact(list)
+	}
+	left, right := parts(g.people[x.people[0]:x.people[1]], people), parts(g.accounts[x.accounts[0]:x.accounts[1]], accounts)
+	for p, a := 0, 0; p < len(left) && a < len(right); {
+		pEnd, aEnd := run(left, p), run(right, a)
+		switch c := cmp.Compare(left[p].group(), right[a].group()); {
+		case c < 0:
+			p = pEnd
+			continue
+		case c > 0:
+			a = aEnd
+			continue
+		}
+		if pEnd-p <= mostInGroup && aEnd-a <= mostInGroup {
+			at, to := len(g.people), len(g.accounts)
+			g.people, g.accounts = append(g.people, left[p:pEnd]...), append(g.accounts, right[a:aEnd]...)
+			g.add(group{[2]int{at, len(g.people)}, [2]int{to, len(g.accounts)}})
+		}
+		p, a = pEnd, aEnd
+	}
+	dropped.Groups++
+	dropped.Pairs += int64(x.people[1]-x.people[0]) * int64(x.accounts[1]-x.accounts[0])
+	dropped.Largest = max(dropped.Largest, x.people[1]-x.people[0]+x.accounts[1]-x.accounts[0])
 }
 
 // Candidates lists the pairs to compare, by person and then by account. The
