@@ -42,7 +42,7 @@ func TestEvidenceOnTheTraps(t *testing.T) {
 	h := newHouse(t)
 	h.twinning(0, "sign-in", "--name", "admin")
 	for _, c := range []struct{ uid, state, why string }{
-		{"pepe", "contested", "given name: variant"},
+		{"pepe", "contested", "given name: short form"},
 		{"nsorokina", "twinned", "the names are the same"},
 		{"epapadaki", "twinned", "family name: variant"},
 		{"cvidal", "orphan", ""},

@@ -1929,6 +1929,11 @@ export interface components {
             /** @description hesitations that nobody is asked for any more */
             settled?: string[];
         };
+        /**
+         * @example {
+         *       "id": 3
+         *     }
+         */
         TrialChoice: {
             /**
              * Format: int64

@@ -99,7 +99,7 @@ func asText(t *testing.T, v any) string {
 // cores; it changes nothing; and what it lets expect comes about.
 func TestTry(t *testing.T) {
 	for _, names := range []int{25, 60, 400} { // from namesakes everywhere to none
-		town := newTown(1500, names)
+		town := newTown(1000, names)
 		in := town.input(t, 0, 1)
 		before := asText(t, pairing.Run(in).PersonTwin)
 		trial, err := pairing.Try(in, false)
