@@ -229,7 +229,8 @@ func inParts(a, b *name) (l nameLevels) {
 	if l.given < same && a.joinedGiven == b.joinedGiven && a.joinedGiven != "" {
 		l.given, l.givenShare = same, rarest(a.given, b.given)
 	}
-	if (l.family < part || l.given < part) && (crossed(a.given, b.family) || crossed(a.family, b.given)) {
+	whole := len(a.given) > 0 && len(a.family) > 0 && len(b.given) > 0 && len(b.family) > 0
+	if whole && (l.family < part || l.given < part) && (crossed(a.given, b.family) || crossed(a.family, b.given)) {
 		l.anyOrder(a, b)
 	}
 	return l
