@@ -81,6 +81,7 @@ func TestCompare(t *testing.T) {
 		{"givenName=José familyName=Núñez", "givenName=Jos? familyName=N??ez", "familyName variant, givenName variant"},
 		{"givenName=Anh familyName=Nguyễn middleName=Văn", "givenName=Nguyen_Van familyName=Anh", "familyName variant, givenName variant"},
 		{"givenName=María_del_Carmen familyName=Caquero_Bravo", "givenName=María familyName=del_Carmen_Caquero", "familyName part, givenName part"},
+		{"middleName=M. familyName=Soto", "givenName=Soto familyName=Müller", "familyName part, givenName variant"},
 		{"givenName=Ana familyName=Soto_Vega", "givenName=Vega familyName=Ana_Lund", "familyName differ, givenName differ"},
 		{"familyName=Ana", "givenName=Ana familyName=Soto", "familyName differ"},
 		{"givenName=Soto", "givenName=Ana familyName=Soto", "givenName differ"},

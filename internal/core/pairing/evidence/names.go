@@ -255,7 +255,12 @@ func (l *nameLevels) anyOrder(a, b *name) {
 	x, xShare := families(a.given[:max(a.firsts, 1)], b.family)
 	y, yShare := families(a.family, b.given[:max(b.firsts, 1)])
 	if min(x, y) >= part && max(x, y) > part { // given and family name are swapped
-		l.given, l.givenShare, l.family, l.familyShare = min(x, variant), xShare, min(y, variant), yShare
+		// which of the couples is the surname's is not known: what agrees less, or is rarer,
+		// counts for it, whichever record comes first
+		if x > y || x == y && xShare > yShare {
+			x, xShare, y, yShare = y, yShare, x, xShare
+		}
+		l.family, l.familyShare, l.given, l.givenShare = min(x, variant), xShare, min(y, variant), yShare
 		return
 	}
 	var room [2][2 * mostTogether]word
