@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"math"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -110,9 +109,8 @@ func share(part, whole int) float64 { return float64(part) / float64(max(whole, 
 
 // lowest is the lower end of the 95 % interval of a share (Wilson 1927).
 func lowest(part, whole int) float64 {
-	const z = 1.96
-	n, p := float64(max(whole, 1)), share(part, whole)
-	return (p + z*z/(2*n) - z*math.Sqrt(p*(1-p)/n+z*z/(4*n*n))) / (1 + z*z/n)
+	low, _ := evidence.Between(share(part, whole), float64(max(whole, 1)))
+	return low
 }
 
 // most are the kinds that happened most, few of them.

@@ -112,22 +112,12 @@ func (m *maker) neighbours(n int) {
 			act()
 		}
 	}
-	newcomer := func() *human {
-		h := m.person()
-		m.people = append(m.people, h)
-		return h
-	}
-	forbid := func(h *human, a *login, kind string) {
-		if a != nil {
-			m.truth = append(m.truth, fmt.Sprintf("%s,%s,!%s", h.no, a.id, kind))
-		}
-	}
 	often(x.Relatives/2, func() {
-		one := newcomer()
+		one := m.newcomer()
 		if one.phone == "" {
 			one.phone = fmt.Sprintf("+56 2 5%03d %04d", m.rng.IntN(1000), m.rng.IntN(10000))
 		}
-		other := newcomer()
+		other := m.newcomer()
 		other.family, other.phone = one.family, one.phone
 		if list := m.house.Pairs; len(list) > 0 && m.chance(0.3) {
 			pair := list[m.rng.IntN(len(list))]
@@ -144,22 +134,22 @@ func (m *maker) neighbours(n int) {
 		if m.chance(0.6) {
 			m.enrol(other)
 		}
-		forbid(one, other.account, "relative")
-		forbid(other, one.account, "relative")
+		m.forbid(one, other.account, "relative")
+		m.forbid(other, one.account, "relative")
 	})
 	often(x.Near, func() {
-		one, other := newcomer(), newcomer()
+		one, other := m.newcomer(), m.newcomer()
 		other.given, other.family = one.given, m.mistyped(one.family)
 		other.mail = m.address(other.given, other.family, "larkspur.example")
 		m.enrol(one)
 		if m.chance(0.5) {
 			m.enrol(other)
 		}
-		forbid(other, one.account, "near name")
-		forbid(one, other.account, "near name")
+		m.forbid(other, one.account, "near name")
+		m.forbid(one, other.account, "near name")
 	})
 	often(x.Copies, func() {
-		h := newcomer()
+		h := m.newcomer()
 		if m.chance(0.7) {
 			m.enrol(h)
 		}
@@ -187,7 +177,7 @@ func (m *maker) neighbours(n int) {
 			c.mail = ""
 		}
 		m.loose = append(m.loose, &c)
-		forbid(h, &c, "copy for tests")
+		m.forbid(h, &c, "copy for tests")
 	})
 	often(x.Departed, func() {
 		gone := m.person()
@@ -200,12 +190,12 @@ func (m *maker) neighbours(n int) {
 		old := m.enrol(gone)
 		old.mark = gone.no
 		m.loose = append(m.loose, old)
-		h := newcomer()
+		h := m.newcomer()
 		h.no, h.phone, h.dept, h.site = gone.no, gone.phone, gone.dept, gone.site
 		if m.chance(0.5) {
 			h.family = gone.family
 			h.mail = m.address(h.given, h.family, "larkspur.example")
 		}
-		forbid(h, old, "number given anew")
+		m.forbid(h, old, "number given anew")
 	})
 }

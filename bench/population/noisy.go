@@ -147,8 +147,7 @@ func (m *maker) person() *human {
 
 // add lists one human, mostly with an account.
 func (m *maker) add() {
-	h := m.person()
-	m.people = append(m.people, h)
+	h := m.newcomer()
 	if m.chance(max(withoutAccount, m.house.Without)) {
 		return
 	}

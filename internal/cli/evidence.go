@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"maps"
@@ -22,8 +23,9 @@ func newWeights() *cobra.Command {
 			return err
 		}
 		var rows [][]string
-		declared := slices.DeleteFunc(slices.Sorted(maps.Keys(v.Weights)), func(name string) bool { return slices.Contains(comparatorOrder, name) })
-		for _, name := range slices.Concat(comparatorOrder, declared) {
+		for _, name := range slices.SortedFunc(maps.Keys(v.Weights), func(a, b string) int {
+			return cmp.Or(cmp.Compare(evidence.Order(a), evidence.Order(b)), strings.Compare(a, b))
+		}) {
 			levels := v.Weights[name]
 			words := make([]string, 0, len(levels))
 			for w := range levels {
@@ -60,8 +62,6 @@ func formsOf(forms map[string][]string) string {
 	}
 	return strings.Join(words, ", ")
 }
-
-var comparatorOrder = []string{"familyName", "givenName", "middleName", "login", "email", "phone", "number", "day", "department", "title", "location", "status"}
 
 // drawSides prints attributes face to face.
 func drawSides(w io.Writer, list []apiclient.Comparison) {

@@ -256,6 +256,19 @@ func (s *Service) rememberEvidence(ctx context.Context, in *laneInput) error {
 	return err
 }
 
+// pass begins a task on a lane: what it was asked for, what it looks at, and how many
+// records that are.
+func (s *Service) pass(ctx context.Context, w *work.Work) (p laneParams, in laneInput, all int, err error) {
+	if err = json.Unmarshal(w.Params, &p); err != nil {
+		return p, in, 0, err
+	}
+	if in, err = s.laneInput(ctx, p.Lane); err != nil {
+		return p, in, 0, err
+	}
+	all = in.People.Len() + in.Accounts.Len()
+	return p, in, all, w.Progress(0, all, 0, 0)
+}
+
 func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 	computing, cancel := w.Until(ctx)
 	defer cancel()
@@ -266,16 +279,8 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 			err = work.ErrHalted
 		}
 	}()
-	var p laneParams
-	if err := json.Unmarshal(w.Params, &p); err != nil {
-		return err
-	}
-	in, err := s.laneInput(computing, p.Lane)
+	p, in, all, err := s.pass(computing, w)
 	if err != nil {
-		return err
-	}
-	all := in.People.Len() + in.Accounts.Len()
-	if err := w.Progress(0, all, 0, 0); err != nil {
 		return err
 	}
 	if p.Learn {

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -54,16 +53,8 @@ func (s *Service) KeepTrial(ctx context.Context, who access.Caller, lane string,
 func (s *Service) tryOut(ctx context.Context, w *work.Work) error {
 	computing, cancel := w.Until(ctx)
 	defer cancel()
-	var p laneParams
-	if err := json.Unmarshal(w.Params, &p); err != nil {
-		return err
-	}
-	in, err := s.laneInput(computing, p.Lane)
+	p, in, all, err := s.pass(computing, w)
 	if err != nil {
-		return err
-	}
-	all := in.People.Len() + in.Accounts.Len()
-	if err := w.Progress(0, all, 0, 0); err != nil {
 		return err
 	}
 	found, err := computed(computing, s, in.Input, "trying the evidence", func(in reconcile.Input) (*pairing.Trial, error) {

@@ -45,7 +45,7 @@ var functions = []function{
 	textFunction("fold", record.Fold, Function{What: "without accents, capitals and doubled spaces, for comparing", Example: `fold('Łucja  ÓSÉ')`, Gives: "lucja ose"}),
 	textFunction("slug", record.Slug, Function{What: "as a login may be: small letters without accents, digits, dots, hyphens, underscores", Example: `slug("Ó Sé-O'Hara 2")`, Gives: "ose-ohara2"}),
 	textFunction("initial", initial, Function{What: "the first letter", Example: `initial('Łucja')`, Gives: "Ł"}),
-	textFunction("digits", digits, Function{What: "the digits alone", Example: `digits('+56 (55) 211-1111')`, Gives: "56552111111"}),
+	textFunction("digits", record.Digits, Function{What: "the digits alone", Example: `digits('+56 (55) 211-1111')`, Gives: "56552111111"}),
 	textFunction("local", func(s string) string { local, _ := cutAddress(s); return local }, Function{What: "what stands before the @ of an address", Example: `local('ana.soto@larkspur.example')`, Gives: "ana.soto"}),
 	textFunction("domain", func(s string) string { _, domain := cutAddress(s); return domain }, Function{What: "what stands behind the @", Example: `domain('ana.soto@larkspur.example')`, Gives: "larkspur.example"}),
 	textFunction("lower", strings.ToLower, Function{What: "in small letters", Example: `lower('Ana SOTO')`, Gives: "ana soto"}),
@@ -88,15 +88,6 @@ func initial(s string) string {
 		return ""
 	}
 	return string(r)
-}
-
-func digits(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < '0' || r > '9' {
-			return -1
-		}
-		return r
-	}, s)
 }
 
 func cutAddress(s string) (local, domain string) {

@@ -35,7 +35,7 @@ const runnersUp = 4
 func Explain(in Input, weights *evidence.Weights, prior float64, p, a int) *Explanation {
 	m := &matcher{Result: newResult(0, 0), in: in}
 	w := newWeigher(m)
-	w.weights = weights.Declaring(w.declared())
+	w.weights = weights.Declaring(w.in.Evidence.Declared)
 	w.know(weights.Forms())
 	x := &Explanation{Needed: evidence.OddsBits(weights.Curve().Before(in.Evidence.Accept)) - math.Log2(prior)}
 	var pairs []Explained

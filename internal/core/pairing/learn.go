@@ -19,7 +19,7 @@ var feeds = map[string][]evidence.Comparator{
 
 // feedsOf are the comparators that look at an attribute, a declared one too.
 func (m *matcher) feedsOf(attribute string) []evidence.Comparator {
-	return slices.Concat(feeds[attribute], evidence.DeclaredAt(attribute, m.declared()))
+	return slices.Concat(feeds[attribute], evidence.DeclaredAt(attribute, m.in.Evidence.Declared))
 }
 
 // Sizes of what is learnt from.
@@ -38,7 +38,7 @@ func (w *weigher) learn() {
 		w.teach()
 		w.weights = w.weights.WithForms(w.forms).Kept()
 	} else {
-		w.weights = w.weights.Declaring(w.declared())
+		w.weights = w.weights.Declaring(w.in.Evidence.Declared)
 	}
 	w.reweigh()
 	expected := w.half()
@@ -156,7 +156,7 @@ func (w *weigher) reweigh() {
 
 // lesson counts twins that are known, and strangers.
 func (w *weigher) lesson() (l evidence.Lesson) {
-	l.Declared = w.declared()
+	l.Declared = w.in.Evidence.Declared
 	fed := make([][]evidence.Comparator, len(w.in.Keys))
 	for k, key := range w.in.Keys {
 		for _, a := range key.Attributes {
@@ -190,7 +190,7 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 		l.Join(&part)
 	})
 	left, right = w.spread(0, w.in.People), w.spread(1, w.in.Accounts)
-	priors, stride := evidence.Priors().Declaring(w.declared()), max(1, len(right)/strangersEach)
+	priors, stride := evidence.Priors().Declaring(w.in.Evidence.Declared), max(1, len(right)/strangersEach)
 	for i, x := range left {
 		for k := range min(strangersEach, len(right)) {
 			pattern := evidence.Compare(x, right[(i+1+k*stride)%len(right)])

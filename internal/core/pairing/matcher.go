@@ -196,8 +196,10 @@ func (m *matcher) pointing(a int, into []int) []int {
 	return into
 }
 
-// suspect finds the people whose one account, by keys, is called otherwise: of most it is
-// known by their names alone that it is not, and of the others on all cores at once.
+// suspect finds the people whom one key alone gives an account, when all else that the two
+// say of themselves speaks against it, as when a number or an address was given a second
+// time. Where too little is known to speak, nobody is. Of nearly everybody it is known by
+// the names alone; the others are compared on all cores at once.
 func (m *matcher) suspect() {
 	m.suspects = make([]bool, m.in.People.Len())
 	evidence.InChunks(m.in.Cores, len(m.suspects), func() func(from, to int) {
@@ -274,8 +276,8 @@ func (m *matcher) byKey(p, a int) {
 			return
 		}
 	}
-	if why := m.recycled(p, a, first); why != "" {
-		m.ask("recycled-key", p, a, why)
+	if m.suspects[p] {
+		m.ask("recycled-key", p, a, fmt.Sprintf("key %q agrees, but names and login are another's", m.in.Keys[first].Name))
 		m.recycledBy[edge{record.Row(p), record.Row(a)}] = first
 		return
 	}
@@ -295,16 +297,6 @@ func (m *matcher) ask(code string, p, a int, why string) {
 	m.propose(code, p, a, why)
 	m.issue(code, p, a, "%s", why)
 	m.unsureP[p], m.unsureA[a] = true, true
-}
-
-// recycled: one key alone agrees, and all else that the two say of themselves
-// speaks against it, as when a number or an address was given a second time. It
-// says why, and is silent where too little is known to speak.
-func (m *matcher) recycled(p, a, first int) string {
-	if !m.suspects[p] {
-		return "" // nearly everybody
-	}
-	return fmt.Sprintf("key %q agrees, but names and login are another's", m.in.Keys[first].Name)
 }
 
 func (m *matcher) sameNames(p, a int) bool {

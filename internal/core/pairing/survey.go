@@ -95,12 +95,7 @@ func digitsOf(v string) string {
 	if strings.Contains(v, "@") {
 		return ""
 	}
-	return strings.Map(func(r rune) rune {
-		if r < '0' || r > '9' {
-			return -1
-		}
-		return r
-	}, v)
+	return record.Digits(v)
 }
 
 // facet is one attribute of one side in one form, its values by hash.

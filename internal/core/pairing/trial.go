@@ -8,8 +8,9 @@ import "twinning/internal/core/pairing/evidence"
 // Twins that keys, rulings and confirmed bonds make are held back in parts, never the same
 // that teach the weights. What their keys read is hidden in the account, with every
 // comparator that reads it too, so that it is no witness for the twin; against other
-// accounts the person is known by it, as everybody is who is left over. Of some, one record is taken away, as many as there are
-// people without account among those whom no key pairs, so that finding nobody is right.
+// accounts the person is known by it, as everybody is who is left over. Of some, one record
+// is taken away, as many as there are people without account among those whom no key
+// pairs, so that finding nobody is right.
 // Whoever is left over takes part beside them, as rivals.
 //
 // What is left over is harder than what is keyed: every observation counts as much more as

@@ -31,25 +31,23 @@ var bandEnds = []float64{0.05, 0.1, 0.3, 0.5, 0.7, 0.8, 0.9, 0.95, 0.98, 0.99, 0
 // Try makes a trial. The weights given stand where they were declared; those that were
 // learnt are learnt anew, without what is held back.
 func Try(in Input, declared bool) (*Trial, error) {
-	if in.Evidence.Asks {
-		in.Evidence = &Evidence{Accept: in.Evidence.Accept, Review: in.Evidence.Review, Weights: in.Evidence.Weights, Declared: in.Evidence.Declared}
-	}
 	if e := *in.Evidence; !declared {
 		e.Weights = nil
 		in.Evidence = &e
 	}
 	base := newMatcher(in)
 	base.certain()
-	known := base.heldBackable()
+	now := newWeigher(base)
+	known := now.heldBackable()
 	if len(known) < fewestKnown {
 		return nil, fmt.Errorf("twins that keys and rulings make: %d, and a trial needs %d at least; declare keys that pair more, or rule on pairs that you are sure of", len(known), fewestKnown)
 	}
-	now := newWeigher(base)
-	if !now.weighedUp() {
+	if !now.compared() {
 		return nil, fmt.Errorf("nobody is left over whom evidence could pair: keys and rulings pair everybody on one side")
 	}
 	before := base.Result.clone()
 	t := &tried{Trial: Trial{Bands: []TrialBand{}, Thresholds: []TrialThreshold{}, Kinds: []TrialKind{}, Levels: []TrialLevel{}, Hesitations: []TrialHesitation{}, Known: len(known), Open: len(now.people), Weights: now.weights, Accept: in.Evidence.Accept, Review: in.Evidence.Review}, in: in}
+	t.levels, t.leftKind = map[levelOf]*TrialLevel{}, map[string]int{}
 	t.leftOver(now)
 	target := min(len(known), heldBack)
 	size := max(fewestKnown, min(target, int(partOfKnown*float64(len(known)))))
@@ -75,17 +73,12 @@ func (r *Result) clone() *Result {
 
 // heldBackable lists people whose twin is known otherwise than by evidence, in an order
 // that has nothing to do with the lists' own.
-func (m *matcher) heldBackable() []record.Row {
-	var known []record.Row
-	for _, row := range m.in.People.Order() {
-		if m.PersonState[row] == Twinned && !m.Guessed[int(row)] {
-			known = append(known, row)
-		}
-	}
-	slices.SortStableFunc(known, func(a, b record.Row) int {
-		return cmp.Compare(evidence.Shuffle(m.in.People.ID(int(a))), evidence.Shuffle(m.in.People.ID(int(b))))
+func (w *weigher) heldBackable() []record.Row {
+	people, _ := w.known(w.in.People.Len())
+	slices.SortStableFunc(people, func(a, b record.Row) int {
+		return cmp.Compare(evidence.Shuffle(w.in.People.ID(int(a))), evidence.Shuffle(w.in.People.ID(int(b))))
 	})
-	return known
+	return people
 }
 
 // tried is a trial at work.
@@ -116,23 +109,8 @@ type likelyPair struct {
 	hesitant string
 }
 
-// weighedUp weighs what is open, and decides nothing.
-func (w *weigher) weighedUp() bool {
-	w.learnForms()
-	w.calledOtherwise()
-	w.open()
-	if len(w.people) == 0 && len(w.accounts) == 0 {
-		return false
-	}
-	w.prepare()
-	w.candidates()
-	w.learn()
-	return true
-}
-
 // leftOver looks at the pairs that evidence has to decide on now.
 func (t *tried) leftOver(w *weigher) {
-	t.leftKind = map[string]int{}
 	for i, p := range w.assigned() {
 		x := &w.pairs[i]
 		if p < likelyFrom {
@@ -149,16 +127,13 @@ func (t *tried) leftOver(w *weigher) {
 func (t *tried) part(base *matcher, before *Result, held []record.Row, lost float64) {
 	m := *base
 	m.Result = before.clone()
-	in := t.in
-	in.Evidence = &Evidence{Accept: t.in.Evidence.Accept, Review: t.in.Evidence.Review, Weights: t.in.Evidence.Weights, Declared: t.in.Evidence.Declared}
-	m.in = in
 	w := newWeigher(&m)
-	w.hides = [2]map[record.Row][]evidence.Comparator{{}, {}}
+	w.hides = map[record.Row][]evidence.Comparator{}
 	twin, owner := map[record.Row]record.Row{}, map[record.Row]record.Row{} // -1: taken away
 	gone := 0.0
 	for _, p := range held {
 		a := before.PersonTwin[p]
-		w.hides[1][a] = m.hiddenWith(int(p), int(a))
+		w.hides[a] = m.hiddenWith(int(p), int(a))
 		m.PersonState[p], m.AccountState[a] = Undecided, Undecided
 		m.PersonTwin[p], m.AccountTwin[a] = -1, -1
 		twin[p], owner[a] = a, p
@@ -175,7 +150,7 @@ func (t *tried) part(base *matcher, before *Result, held []record.Row, lost floa
 		}
 	}
 	t.Held += len(held)
-	if !w.weighedUp() {
+	if !w.compared() {
 		return
 	}
 	said := w.assigned()
@@ -229,9 +204,6 @@ func (m *matcher) hiddenWith(p, a int) (list []evidence.Comparator) {
 
 // note counts what every level said, and what is true.
 func (t *tried) note(w *evidence.Weights, p *evidence.Pattern, said float64, one bool) {
-	if t.levels == nil {
-		t.levels = map[levelOf]*TrialLevel{}
-	}
 	for _, s := range w.Say(p) {
 		key := levelOf{s.Comparator, s.Level}
 		l := t.levels[key]
@@ -349,16 +321,9 @@ func (t *tried) bands() {
 			continue
 		}
 		b.Said, b.True, b.Raw = b.Said/weight, one/weight, float64(raw)/float64(b.Pairs)
-		b.Low, b.High = between(b.True, float64(b.Pairs))
+		b.Low, b.High = evidence.Between(b.True, float64(b.Pairs))
 		t.Bands = append(t.Bands, b)
 	}
-}
-
-// between is the 95 % interval of a share of n.
-func between(share, n float64) (low, high float64) {
-	const z = 1.96
-	middle, half := share+z*z/(2*n), z*math.Sqrt(share*(1-share)/n+z*z/(4*n*n))
-	return max(0, (middle-half)/(1+z*z/n)), min(1, (middle+half)/(1+z*z/n))
 }
 
 // settle finds the hesitations that nothing comes of.

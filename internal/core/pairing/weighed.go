@@ -16,8 +16,8 @@ type weigher struct {
 	people, accounts []record.Row               // rows that are open, by id
 	faces            [2][]*evidence.Face
 	forms            evidence.Forms
-	hides            [2]map[record.Row][]evidence.Comparator // of records that a trial holds back
-	shown            marks                                   // words that the lists show to be said of no human's own account
+	hides            map[record.Row][]evidence.Comparator // of accounts that a trial holds back
+	shown            marks                                // words that the lists show to be said of no human's own account
 	counts           *evidence.Counts
 	weights          *evidence.Weights
 	twins            float64 // expected among the open records
@@ -40,23 +40,15 @@ func newWeigher(m *matcher) *weigher {
 	return w
 }
 
-// declared are the attributes that the charter has evidence look at.
-func (m *matcher) declared() []evidence.Declared {
-	if m.in.Evidence == nil {
-		return nil
-	}
-	return m.in.Evidence.Declared
-}
-
 // know has the names read with the forms that they have in these lists.
 func (w *weigher) know(forms evidence.Forms) {
 	w.forms = forms
 	w.readers = [2]func() *evidence.Reader{
 		func() *evidence.Reader {
-			return evidence.People(w.in.People).Knowing(forms).Declaring(w.in.People, w.declared())
+			return evidence.People(w.in.People).Knowing(forms).Declaring(w.in.People, w.in.Evidence.Declared)
 		},
 		func() *evidence.Reader {
-			return evidence.Accounts(w.in.Accounts).Knowing(forms).Declaring(w.in.Accounts, w.declared())
+			return evidence.Accounts(w.in.Accounts).Knowing(forms).Declaring(w.in.Accounts, w.in.Evidence.Declared)
 		},
 	}
 }
@@ -67,19 +59,27 @@ func (m *matcher) weigh() {
 		return
 	}
 	w := newWeigher(m)
-	w.learnForms()
-	w.calledOtherwise()
-	w.open()
-	if len(w.people)+len(w.accounts) == 0 || m.in.Evidence.Asks && (len(w.people) == 0 || len(w.accounts) == 0) {
+	if !w.compared() {
 		return
 	}
-	w.prepare()
-	w.candidates()
-	w.learn()
 	w.decide()
 	if !m.in.Evidence.Asks {
 		w.duplicates()
 	}
+}
+
+// compared weighs what is open and decides nothing; false when there is nobody to weigh.
+func (w *weigher) compared() bool {
+	w.learnForms()
+	w.calledOtherwise()
+	w.open()
+	if len(w.people)+len(w.accounts) == 0 || w.in.Evidence.Asks && (len(w.people) == 0 || len(w.accounts) == 0) {
+		return false
+	}
+	w.prepare()
+	w.candidates()
+	w.learn()
+	return true
 }
 
 // open lists who takes part: the undecided, and the contested as their rivals.
@@ -118,19 +118,14 @@ func (w *weigher) read(side int, rows []record.Row) []*evidence.Face {
 	return faces
 }
 
-// hidden takes out of the faces of a side what is not to be looked at.
-func (w *weigher) hidden(side int, rows []record.Row, faces []*evidence.Face) []*evidence.Face {
-	for i, row := range rows {
-		for _, c := range w.hides[side][row] {
-			faces[i].Hide(c)
-		}
-	}
-	return faces
-}
-
 // prepare reads the open records and counts how common their values are.
 func (w *weigher) prepare() {
-	w.faces = [2][]*evidence.Face{w.hidden(0, w.people, w.read(0, w.people)), w.hidden(1, w.accounts, w.read(1, w.accounts))}
+	w.faces = [2][]*evidence.Face{w.read(0, w.people), w.read(1, w.accounts)}
+	for i, row := range w.accounts {
+		for _, c := range w.hides[row] {
+			w.faces[1][i].Hide(c)
+		}
+	}
 	states := [2][]State{w.PersonState, w.AccountState}
 	step := 1
 	if w.in.Evidence.Asks {
@@ -200,7 +195,7 @@ func (w *weigher) candidates() {
 	}
 	blocks, dropped := evidence.Candidates(w.faces[0], w.faces[1], breadth, w.in.Cores)
 	w.Dropped = dropped
-	first := evidence.Priors().Declaring(w.declared()) // by which pairs are kept whether weights were learnt or not: the same lists have the same pairs
+	first := evidence.Priors().Declaring(w.in.Evidence.Declared) // by which pairs are kept whether weights were learnt or not: the same lists have the same pairs
 	w.expect(w.half())
 	least -= math.Log2(w.Prior)
 	kept := make([][]weighed, len(blocks))

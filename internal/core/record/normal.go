@@ -170,6 +170,16 @@ func Slug(s string) string {
 	return strings.Trim(string(out), ".-_")
 }
 
+// Digits are those of a text, and nothing else of it.
+func Digits(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < '0' || r > '9' {
+			return -1
+		}
+		return r
+	}, s)
+}
+
 // ValidEmail reports whether s has the form local@domain that a mail system
 // will take: one @, no white space or control characters, a domain with
 // non-empty labels, lengths within RFC 5321 section 4.5.3.1.

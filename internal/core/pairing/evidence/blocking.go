@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sync/atomic"
 
+	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/parallel"
 )
 
@@ -116,12 +117,12 @@ func (f *Face) EachBlock(yield func(key uint64)) {
 		}
 	}
 	for i := range f.own {
-		if f.own[i].day == noDay {
+		if f.own[i].day == "" {
 			continue
 		}
 		for _, list := range [][]word{given, family} {
 			for j := range list {
-				yield(blocked(blockOwn+uint64(i), list[j].roots[0], uint64(f.own[i].day)))
+				yield(blocked(blockOwn+uint64(i), list[j].roots[0], hash(f.own[i].day)))
 			}
 		}
 	}
@@ -169,7 +170,7 @@ func (f *Face) eachSure(yield func(key uint64)) {
 		yield(blocked(blockEmail, hash(e.text), 0))
 	}
 	for i := range f.numbers {
-		if n := f.numbers[i].core; len(n) >= shortNumber {
+		if n := f.numbers[i].Core; len(n) >= likeness.ShortNumber {
 			yield(blocked(blockNumber, hash(n), 0))
 			if len(n) > 5 {
 				yield(blocked(blockNumber, hash(n[:len(n)-1]), 0)) // a check digit
@@ -223,27 +224,38 @@ func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
 	wg.Go(func() { g.accounts = entriesOf(accounts) })
 	wg.Wait()
 	var large []group
-	for p, a := 0, 0; p < len(g.people) && a < len(g.accounts); {
-		switch c := cmp.Compare(g.people[p].group(), g.accounts[a].group()); {
-		case c < 0:
-			p = run(g.people, p)
-			continue
-		case c > 0:
-			a = run(g.accounts, a)
-			continue
-		}
-		pEnd, aEnd := run(g.people, p), run(g.accounts, a)
-		if pEnd-p > mostInGroup || aEnd-a > mostInGroup {
-			large = append(large, group{[2]int{p, pEnd}, [2]int{a, aEnd}})
+	meet(g.people, g.accounts, func(x group) {
+		if x.large() {
+			large = append(large, x)
 		} else {
-			g.add(group{[2]int{p, pEnd}, [2]int{a, aEnd}})
+			g.add(x)
 		}
-		p, a = pEnd, aEnd
-	}
+	})
 	for _, x := range large {
 		g.refine(x, people, accounts, &dropped)
 	}
 	return g, dropped
+}
+
+// meet visits the groups that have entries on both sides, by their places among these.
+func meet(people, accounts []blockEntry, yield func(x group)) {
+	for p, a := 0, 0; p < len(people) && a < len(accounts); {
+		switch c := cmp.Compare(people[p].group(), accounts[a].group()); {
+		case c < 0:
+			p = run(people, p)
+		case c > 0:
+			a = run(accounts, a)
+		default:
+			pEnd, aEnd := run(people, p), run(accounts, a)
+			yield(group{[2]int{p, pEnd}, [2]int{a, aEnd}})
+			p, a = pEnd, aEnd
+		}
+	}
+}
+
+// large: too many records of a side share the key to compare each with each.
+func (x group) large() bool {
+	return x.people[1]-x.people[0] > mostInGroup || x.accounts[1]-x.accounts[0] > mostInGroup
 }
 
 func (g *groups) add(x group) {
@@ -282,23 +294,13 @@ func (g *groups) refine(x group, people, accounts []*Face, dropped *Dropped) {
 		return slices.Compact(list)
 	}
 	left, right := parts(g.people[x.people[0]:x.people[1]], people), parts(g.accounts[x.accounts[0]:x.accounts[1]], accounts)
-	for p, a := 0, 0; p < len(left) && a < len(right); {
-		pEnd, aEnd := run(left, p), run(right, a)
-		switch c := cmp.Compare(left[p].group(), right[a].group()); {
-		case c < 0:
-			p = pEnd
-			continue
-		case c > 0:
-			a = aEnd
-			continue
-		}
-		if pEnd-p <= mostInGroup && aEnd-a <= mostInGroup {
+	meet(left, right, func(y group) {
+		if !y.large() {
 			at, to := len(g.people), len(g.accounts)
-			g.people, g.accounts = append(g.people, left[p:pEnd]...), append(g.accounts, right[a:aEnd]...)
+			g.people, g.accounts = append(g.people, left[y.people[0]:y.people[1]]...), append(g.accounts, right[y.accounts[0]:y.accounts[1]]...)
 			g.add(group{[2]int{at, len(g.people)}, [2]int{to, len(g.accounts)}})
 		}
-		p, a = pEnd, aEnd
-	}
+	})
 	dropped.Groups++
 	dropped.Pairs += int64(x.people[1]-x.people[0]) * int64(x.accounts[1]-x.accounts[0])
 	dropped.Largest = max(dropped.Largest, x.people[1]-x.people[0]+x.accounts[1]-x.accounts[0])

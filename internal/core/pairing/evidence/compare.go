@@ -1,8 +1,6 @@
 package evidence
 
 import (
-	"strings"
-
 	"twinning/internal/core/pairing/likeness"
 )
 
@@ -191,29 +189,11 @@ func (p *Pattern) phones(a, b *Face) {
 	}
 }
 
-// shortNumber: what has fewer digits is found in anybody's number.
-const shortNumber = 3
-
 func (p *Pattern) numbers(a, b *Face) {
 	for i := range a.numbers {
 		for j := range b.numbers {
 			x, y := &a.numbers[i], &b.numbers[j]
-			level := differ
-			long, short := x.core, y.core
-			if len(long) < len(short) {
-				long, short = short, long
-			}
-			switch {
-			case x.text == y.text:
-				level = same
-			case len(short) < shortNumber:
-			case x.core == y.core && (x.letters == y.letters || x.letters == "" || y.letters == ""):
-				level = variant
-			case x.core == y.core:
-				level = faint
-			case len(short) >= 5 && len(long) == len(short)+1 && strings.HasPrefix(long, short) && x.letters == y.letters:
-				level = part
-			}
+			level := Level(x.Compare(&y.Number))
 			if level > p.Levels[Number] {
 				p.Levels[Number] = level
 				if level >= variant {

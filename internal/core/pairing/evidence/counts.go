@@ -64,7 +64,7 @@ func (f *Face) eachValue(yield func(v uint64, telling bool)) {
 		eachLineValue(&f.phones[i].Line, yield)
 	}
 	for i := range f.numbers {
-		yield(numberValue(f.numbers[i].core), len(f.numbers[i].core) >= shortNumber)
+		yield(numberValue(f.numbers[i].Core), len(f.numbers[i].Core) >= likeness.ShortNumber)
 	}
 }
 
@@ -181,7 +181,7 @@ func (r *Reader) eachValue(i int, yield func(v uint64, telling bool)) {
 	for _, column := range r.numbers {
 		record.EachValue(column.Cell(i), func(v string) {
 			if key, n := coreKey(v); n >= 0 {
-				yield(mix(key^saltCore), n >= shortNumber)
+				yield(mix(key^saltCore), n >= likeness.ShortNumber)
 			}
 		})
 	}
@@ -331,7 +331,7 @@ func (c *Counts) Fill(f *Face) {
 		}
 	}
 	for i := range f.numbers {
-		f.numbers[i].share = c.share(numberValue(f.numbers[i].core))
+		f.numbers[i].share = c.share(numberValue(f.numbers[i].Core))
 	}
 	i := 0
 	f.patterns(func(_ string, share float64, _ bool) {

@@ -131,3 +131,10 @@ func (c *Curve) Before(p float64) float64 {
 func (c *Curve) Settles(hesitation string) bool {
 	return c != nil && slices.Contains(c.Settled, hesitation)
 }
+
+// Between is the 95 % interval of a share of n (Wilson 1927).
+func Between(share, n float64) (low, high float64) {
+	const z = 1.96
+	middle, half := share+z*z/(2*n), z*math.Sqrt(share*(1-share)/n+z*z/(4*n*n))
+	return max(0, (middle-half)/(1+z*z/n)), min(1, (middle+half)/(1+z*z/n))
+}

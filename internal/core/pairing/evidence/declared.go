@@ -3,6 +3,7 @@ package evidence
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/record"
@@ -24,13 +25,13 @@ const MostDeclared = int(comparators - declared)
 // declaredPriors are what is taken for granted of each comparison.
 var declaredPriors = map[string][most]Odds{
 	"day":    {differ: {0.04, 0.9975}, near: {0.03, 0.002}, same: {0.93, 0.0005}},
-	"number": {differ: {0.05, 0.9989}, variant: {0.1, 1e-4}, same: {0.85, 1e-3}},
+	"number": {differ: {0.05, 0.9979}, faint: {0.005, 1e-3}, part: {0.01, 5e-4}, variant: {0.1, 1e-4}, same: {0.85, 1e-3}},
 	"text":   {differ: {0.2, 0.85}, part: {0.05, 0.05}, same: {0.75, 0.1}},
 }
 
 var declaredLimits = map[string]limit{"day": {-8, 12}, "number": {-6, 12}, "text": {-3, 5}}
 
-// Name is the attribute that a slot of the comparators holds in these weights.
+// name is the attribute that a slot of the comparators holds in these weights.
 func (w *Weights) name(c Comparator) string {
 	if c < declared {
 		return c.String()
@@ -46,18 +47,16 @@ func slot(name string, list []Declared) int {
 	if c := slices.Index(comparatorNames[:declared], name); c >= 0 {
 		return c
 	}
-	if i := slices.IndexFunc(list, func(d Declared) bool { return d.Attribute == name }); i >= 0 && i < MostDeclared {
-		return int(declared) + i
+	for _, c := range DeclaredAt(name, list) {
+		return int(c)
 	}
 	return -1
 }
 
-// DeclaredAt is the comparator that looks at a declared attribute.
+// DeclaredAt is the comparator that looks at a declared attribute, if one does.
 func DeclaredAt(attribute string, list []Declared) []Comparator {
-	for i, d := range list {
-		if d.Attribute == attribute {
-			return []Comparator{declared + Comparator(i)}
-		}
+	if i := slices.IndexFunc(list, func(d Declared) bool { return d.Attribute == attribute }); i >= 0 {
+		return []Comparator{declared + Comparator(i)}
 	}
 	return nil
 }
@@ -98,23 +97,22 @@ func (r *Reader) Declaring(roster *record.Roster, list []Declared) *Reader {
 
 // ownValue is a declared attribute's value, prepared for comparing.
 type ownValue struct {
-	as   string
-	day  int32
-	text text
-	number
+	as     string
+	day    string // "YYYY-MM-DD", "" when it is none
+	number likeness.Number
+	text   text
 }
 
 func (r *Reader) ownValues(i int) (list []ownValue) {
 	for k, d := range r.declared {
-		v := ownValue{as: d.As, day: noDay}
-		cell := r.own[k].Cell(i)
+		v, cell := ownValue{as: d.As}, r.own[k].Cell(i)
 		switch d.As {
 		case "day":
-			v.day = day(cell)
-		case "number":
-			if v.number.text = record.Normal(record.Text, cell); v.number.text != "" {
-				v.core, v.letters = likeness.NumberCore(v.number.text)
+			if day(cell) != noDay {
+				v.day = cell
 			}
+		case "number":
+			v.number = likeness.NumberOf(cell)
 		default:
 			v.text = r.text(cell)
 		}
@@ -128,61 +126,31 @@ func (a *ownValue) compare(b *ownValue) Level {
 	case "day":
 		return birthdays(a.day, b.day)
 	case "number":
-		switch {
-		case a.number.text == "" || b.number.text == "":
-			return missing
-		case a.number.text == b.number.text:
-			return same
-		case len(a.core) >= shortNumber && a.core == b.core:
-			return variant
-		}
-		return differ
+		return Level(a.number.Compare(&b.number))
 	}
 	return texts(&a.text, &b.text)
 }
 
 // birthdays compares days that belong to a human: the same, but for a slip (day and month
-// swapped, a year or a day beside it), or another's.
-func birthdays(a, b int32) Level {
+// swapped, one part of three another), or another's.
+func birthdays(a, b string) Level {
 	switch {
-	case a == noDay || b == noDay:
+	case a == "" || b == "":
 		return missing
 	case a == b:
 		return same
 	}
-	y1, m1, d1 := civil(a)
-	y2, m2, d2 := civil(b)
+	x, y := strings.Split(a, "-"), strings.Split(b, "-")
 	parts := 0
-	for _, agrees := range []bool{y1 == y2, m1 == m2, d1 == d2} {
-		if agrees {
+	for i := range x {
+		if x[i] == y[i] {
 			parts++
 		}
 	}
-	if parts == 2 || y1 == y2 && m1 == d2 && d1 == m2 {
+	if parts == 2 || x[0] == y[0] && x[1] == y[2] && x[2] == y[1] {
 		return near
 	}
 	return differ
-}
-
-// civil is the day in the calendar (Howard Hinnant's algorithm).
-func civil(z int32) (y, m, d int32) {
-	z += 719468
-	era := z / 146097
-	if z < 0 {
-		era = (z - 146096) / 146097
-	}
-	doe := z - era*146097
-	yoe := (doe - doe/1460 + doe/36524 - doe/146096) / 365
-	doy := doe - (365*yoe + yoe/4 - yoe/100)
-	mp := (5*doy + 2) / 153
-	if m = mp + 3; m > 12 {
-		m -= 12
-	}
-	y = yoe + era*400
-	if m <= 2 {
-		y++
-	}
-	return y, m, doy - (153*mp+2)/5 + 1
 }
 
 // CheckDeclared says what is wrong with a declaration, "" when nothing is.

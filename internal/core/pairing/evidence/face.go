@@ -55,8 +55,8 @@ type phone struct {
 
 // number is a staff number in what it has in common with its other spellings.
 type number struct {
-	text, core, letters string
-	share               float64
+	likeness.Number
+	share float64
 }
 
 type text struct {
@@ -151,9 +151,7 @@ func (r *Reader) Face(i int) *Face {
 		record.EachValue(column.Cell(i), func(v string) { f.emails = append(f.emails, address{text: record.Normal(record.Email, v)}) })
 	}
 	r.eachPhone(i, func(l likeness.Line) { f.phones = append(f.phones, phone{Line: l}) })
-	r.eachNumber(i, func(text, core, letters string) {
-		f.numbers = append(f.numbers, number{text: text, core: core, letters: letters})
-	})
+	r.eachNumber(i, func(n likeness.Number) { f.numbers = append(f.numbers, number{Number: n}) })
 	return f
 }
 
@@ -182,7 +180,7 @@ func (f *Face) Hide(c Comparator) {
 		f.active = -1
 	default:
 		if i := int(c - declared); i < len(f.own) {
-			f.own[i] = ownValue{as: f.own[i].as, day: noDay}
+			f.own[i] = ownValue{as: f.own[i].as}
 		}
 	}
 }
@@ -205,12 +203,11 @@ func (r *Reader) eachPhone(i int, yield func(l likeness.Line)) {
 	})
 }
 
-func (r *Reader) eachNumber(i int, yield func(text, core, letters string)) {
+func (r *Reader) eachNumber(i int, yield func(n likeness.Number)) {
 	for _, column := range r.numbers {
 		record.EachValue(column.Cell(i), func(v string) {
-			if t := record.Normal(record.Text, v); t != "" {
-				core, letters := likeness.NumberCore(t)
-				yield(t, core, letters)
+			if n := likeness.NumberOf(v); n.Text != "" {
+				yield(n)
 			}
 		})
 	}

@@ -58,13 +58,16 @@ func (l *Lesson) Candidate(p *Pattern, probability float64) {
 // reads, and is active, tells those that have an owner from those that have none.
 func (l *Lesson) Account(f *Face, nobodys float64) {
 	n := int64(nobodys * Whole)
-	for c, has := range map[Comparator]bool{Email: len(f.emails) > 0, Phone: len(f.phones) > 0, Number: len(f.numbers) > 0} {
-		if has {
-			l.Alone[c][differ] += n
-		} else {
-			l.Alone[c][missing] += n
+	count := func(c Comparator, values int) {
+		level := missing
+		if values > 0 {
+			level = differ
 		}
+		l.Alone[c][level] += n
 	}
+	count(Email, len(f.emails))
+	count(Phone, len(f.phones))
+	count(Number, len(f.numbers))
 	switch f.active {
 	case 1:
 		l.Alone[Status][statusBoth] += n

@@ -186,31 +186,19 @@ func (w *Weights) UnmarshalJSON(src []byte) error {
 	var forms Forms
 	var curve *Curve
 	var list []Declared
-	if raw, ok := in[declaredKey]; ok {
-		if err := json.Unmarshal(raw, &list); err != nil {
-			return fmt.Errorf("weights: declared: %w", err)
+	for key, into := range map[string]any{formsKey: &forms, curveKey: &curve, declaredKey: &list} {
+		if raw, ok := in[key]; ok {
+			if err := json.Unmarshal(raw, into); err != nil {
+				return fmt.Errorf("weights: %s: %w", key, err)
+			}
+			delete(in, key)
 		}
-		if len(list) > MostDeclared {
-			return fmt.Errorf("weights: %d attributes are declared, and %d may be", len(list), MostDeclared)
-		}
+	}
+	if len(list) > MostDeclared {
+		return fmt.Errorf("weights: %d attributes are declared, and %d may be", len(list), MostDeclared)
 	}
 	odds := priorsOf(list)
 	for name, raw := range in {
-		if name == declaredKey {
-			continue
-		}
-		if name == formsKey {
-			if err := json.Unmarshal(raw, &forms); err != nil {
-				return fmt.Errorf("weights: forms: %w", err)
-			}
-			continue
-		}
-		if name == curveKey {
-			if err := json.Unmarshal(raw, &curve); err != nil {
-				return fmt.Errorf("weights: trial: %w", err)
-			}
-			continue
-		}
 		var levels map[string]level
 		if err := json.Unmarshal(raw, &levels); err != nil {
 			return fmt.Errorf("weights: %s: %w", name, err)

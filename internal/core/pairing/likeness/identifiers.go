@@ -118,53 +118,6 @@ func Emails(a, b []string) Verdict {
 	return Verdict{Differ, "no address in common"}
 }
 
-// Numbers compares two staff numbers: the same, or written otherwise (a
-// prefix, zeros in front, the ending of a spreadsheet, a check digit). Numbers
-// that merely look alike are different: they are somebody else's.
-func Numbers(a, b string) Verdict {
-	x, y := record.Normal(record.Text, a), record.Normal(record.Text, b)
-	switch {
-	case x == "" || y == "":
-		return Verdict{Missing, "one of them has no number"}
-	case x == y:
-		return Verdict{Same, "one number"}
-	}
-	m, lettersA := NumberCore(x)
-	n, lettersB := NumberCore(y)
-	switch {
-	case len(m) < 3 || len(n) < 3:
-		return Verdict{Differ, "different numbers"}
-	case m == n && (lettersA == lettersB || lettersA == "" || lettersB == ""):
-		return Verdict{Variant, "one number, written in two ways"}
-	case m == n:
-		return Verdict{Faint, "the digits are the same, the letters are not: two series?"}
-	case len(m) == len(n)+1 && m[:len(n)] == n || len(n) == len(m)+1 && n[:len(m)] == m:
-		if len(n) >= 5 && len(m) >= 5 {
-			return Verdict{Part, "one has a digit more at its end: a check digit?"}
-		}
-	}
-	return Verdict{Differ, "different numbers"}
-}
-
-// NumberCore takes a normalised staff number apart: its digits without the .0
-// of a spreadsheet and zeros in front, and its letters.
-func NumberCore(s string) (digits, letters string) {
-	s = strings.TrimSuffix(s, ".0")
-	digits = strings.TrimLeft(strings.Map(func(r rune) rune {
-		if r < '0' || r > '9' {
-			return -1
-		}
-		return r
-	}, s), "0")
-	letters = strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' {
-			return r
-		}
-		return -1
-	}, s)
-	return digits, letters
-}
-
 // Days within a Month or a Season of each other are alike.
 const (
 	Month  = 31

@@ -1,6 +1,10 @@
 package likeness
 
-import "strings"
+import (
+	"strings"
+
+	"twinning/internal/core/record"
+)
 
 // LineDigits are what tells one line from another in one place.
 const LineDigits = 7
@@ -26,7 +30,7 @@ func LineOf(s string) (l Line) {
 			break
 		}
 	}
-	l.Digits, l.Extension = digits(number), digits(extension)
+	l.Digits, l.Extension = record.Digits(number), record.Digits(extension)
 	if len(strings.TrimLeft(l.Digits, "0")) < LineDigits {
 		if l.Extension == "" {
 			l.Extension = l.Digits
@@ -38,15 +42,6 @@ func LineOf(s string) (l Line) {
 		l.Extension = ""
 	}
 	return l
-}
-
-func digits(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < '0' || r > '9' {
-			return -1
-		}
-		return r
-	}, s)
 }
 
 // Known reports whether the line says anything.
