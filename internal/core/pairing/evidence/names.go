@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -202,12 +203,19 @@ func (p *Pattern) names(a, b *name) {
 		l = inSome(b, a.other)
 	default: // the last word may be the family's, on either side
 		l = inSome(guessed(a), b.other)
-		if m := inSome(guessed(b), a.other); m.family+m.given > l.family+l.given {
+		if m := inSome(guessed(b), a.other); m.order(&l) > 0 {
 			l = m
 		}
 	}
 	p.Levels[Family], p.Levels[Given], p.Levels[Middle] = l.family, l.given, l.middle
 	p.Share[Family], p.Share[Given], p.Share[Middle] = float32(l.familyShare), float32(l.givenShare), float32(l.middleShare)
+}
+
+// order tells which of two ways to read a pair of names agrees more; of equals, always the
+// same, so that it does not matter which record comes first.
+func (l *nameLevels) order(m *nameLevels) int {
+	return cmp.Or(cmp.Compare(l.family+l.given, m.family+m.given), cmp.Compare(l.family, m.family), cmp.Compare(l.middle, m.middle),
+		cmp.Compare(m.familyShare, l.familyShare), cmp.Compare(m.givenShare, l.givenShare), cmp.Compare(m.middleShare, l.middleShare))
 }
 
 // guessed takes the last word for the family's.
