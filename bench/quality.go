@@ -234,7 +234,7 @@ func (b *blocked) measure(dir string, truth map[[2]string]string) error {
 		if err != nil {
 			return err
 		}
-		reader := map[int]func(*record.Roster) *evidence.Reader{0: evidence.People, 1: evidence.Accounts}[side](r)
+		reader := map[int]func(*record.Roster, int) *evidence.Records{0: evidence.People, 1: evidence.Accounts}[side](r, runtime.NumCPU()).Reader()
 		for _, row := range r.Order() {
 			if id := r.ID(int(row)); !keyed[side][id] {
 				ids[side], faces[side] = append(ids[side], id), append(faces[side], reader.Face(int(row)))

@@ -157,8 +157,10 @@ func (r *result) writeTwins(w io.Writer) error {
 
 // sheetCell is a value as a sheet may show it: what a spreadsheet would run is defused.
 func sheetCell(cell string) string {
-	if _, err := strconv.ParseFloat(cell, 64); err == nil && cell[0] == '-' { // a number of ours
-		return cell
+	if strings.HasPrefix(cell, "-") {
+		if _, err := strconv.ParseFloat(cell, 64); err == nil { // a number of ours
+			return cell
+		}
 	}
 	return format.Defuse(cell)
 }

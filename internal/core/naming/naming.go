@@ -42,11 +42,12 @@ type Request struct {
 // Grant answers a request. An empty Name means that all candidates are taken,
 // or that another request of the unit was refused.
 type Grant struct {
-	Name   string
-	After  []int // units that must be carried out first
-	Holder int   // when refused: an account that holds a candidate, -1 none
-	Rival  int   // when refused: the request that was granted it, -1 none
-	First  int   // an account that holds the first candidate and keeps it, -1 none
+	Name       string
+	After      []int  // units that must be carried out first
+	Holder     int    // when refused: an account that holds a candidate, -1 none
+	Rival      int    // when refused: the request that was granted it, -1 none
+	RivalOwner string // whose that is
+	First      int    // an account that holds the first candidate and keeps it, -1 none
 }
 
 // Ledger knows who holds which of the names that matter to a plan, and in which
@@ -150,6 +151,7 @@ func (l *Ledger) Holders(name string) []Holding { return l.holders[Fold(name)] }
 type allocation struct {
 	*Ledger
 	requests []Request
+	folded   [][]string // candidates by request
 	grants   []Grant
 	units    map[int][]int // unit -> its requests
 	frees    map[frees]int // an account's attribute -> the request that gives its value up
@@ -164,7 +166,10 @@ type frees struct {
 
 // Allocate grants what can be granted.
 func (l *Ledger) Allocate(requests []Request) []Grant {
-	a := &allocation{Ledger: l, requests: requests, grants: make([]Grant, len(requests)), units: map[int][]int{}, frees: map[frees]int{}, given: map[string]int{}, granted: map[int]bool{}}
+	a := &allocation{
+		Ledger: l, requests: requests, folded: folded(requests), grants: make([]Grant, len(requests)),
+		units: make(map[int][]int, len(requests)), frees: map[frees]int{}, given: make(map[string]int, len(requests)), granted: make(map[int]bool, len(requests)),
+	}
 	var order []int
 	for i, r := range requests {
 		a.grants[i] = Grant{Holder: -1, Rival: -1, First: -1}
@@ -194,25 +199,35 @@ func (l *Ledger) Allocate(requests []Request) []Grant {
 		patient = moved
 	}
 	for i := range requests {
-		a.explain(i, slices.Contains(order, requests[i].Unit))
+		a.explain(i, !a.granted[requests[i].Unit])
 	}
 	return a.grants
+}
+
+func folded(requests []Request) [][]string {
+	list := make([][]string, len(requests))
+	for i, r := range requests {
+		list[i] = make([]string, len(r.Candidates))
+		for n, c := range r.Candidates {
+			list[i][n] = Fold(c)
+		}
+	}
+	return list
 }
 
 // grant tries a unit as a whole.
 func (a *allocation) grant(unit int, patient bool) bool {
 	list := a.units[unit]
-	names, afters := make([]string, len(list)), make([][]int, len(list))
+	chosen, afters := make([]int, len(list)), make([][]int, len(list))
 	for n, i := range list {
-		name, after, state := a.try(i, patient)
-		if state != granted {
+		var state outcome
+		if chosen[n], afters[n], state = a.try(i, patient); state != granted {
 			return false
 		}
-		names[n], afters[n] = name, after
 	}
 	for n, i := range list {
-		a.grants[i].Name, a.grants[i].After = names[n], afters[n]
-		a.given[Fold(names[n])] = i
+		a.grants[i].Name, a.grants[i].After = a.requests[i].Candidates[chosen[n]], afters[n]
+		a.given[a.folded[i][chosen[n]]] = i
 	}
 	a.granted[unit] = true
 	return true
@@ -226,21 +241,21 @@ const (
 	later // a candidate is held by somebody who may yet give it up
 )
 
-func (a *allocation) try(i int, patient bool) (string, []int, outcome) {
-	for _, c := range a.requests[i].Candidates {
-		name := Fold(c)
+// try finds the first of the candidates that is free.
+func (a *allocation) try(i int, patient bool) (candidate int, after []int, state outcome) {
+	for n, name := range a.folded[i] {
 		if rival, ok := a.given[name]; name == "" || ok && a.requests[rival].Owner != a.requests[i].Owner {
 			continue
 		}
 		after, state := a.free(i, name)
 		if state == granted {
-			return c, after, granted
+			return n, after, granted
 		}
 		if state == later && patient {
-			return "", nil, later // wait rather than take a worse name
+			return 0, nil, later // wait rather than take a worse name
 		}
 	}
-	return "", nil, refused
+	return 0, nil, refused
 }
 
 // free tells whether a name is free for a request: of every attribute that
@@ -270,8 +285,8 @@ func (a *allocation) free(i int, name string) (after []int, state outcome) {
 // explain says what stood in the way of a request.
 func (a *allocation) explain(i int, denied bool) {
 	r, g := a.requests[i], &a.grants[i]
-	keeps := func(c string) int {
-		for _, h := range a.holders[Fold(c)] {
+	keeps := func(name string) int {
+		for _, h := range a.holders[name] {
 			if int(h.Row) != r.Account {
 				return int(h.Row)
 			}
@@ -279,16 +294,19 @@ func (a *allocation) explain(i int, denied bool) {
 		return -1
 	}
 	if len(r.Candidates) > 0 && !strings.EqualFold(g.Name, r.Candidates[0]) {
-		g.First = keeps(r.Candidates[0])
+		g.First = keeps(a.folded[i][0])
 	}
-	if _, _, state := a.try(i, false); !denied || state == granted {
+	if !denied {
+		return
+	}
+	if _, _, state := a.try(i, false); state == granted {
 		return // another name of the unit is what it was refused for
 	}
-	for _, c := range r.Candidates {
-		if rival, ok := a.given[Fold(c)]; ok {
-			g.Rival = rival
+	for _, name := range a.folded[i] {
+		if rival, ok := a.given[name]; ok {
+			g.Rival, g.RivalOwner = rival, a.requests[rival].Owner
 		}
-		if h := keeps(c); h >= 0 {
+		if h := keeps(name); h >= 0 {
 			g.Holder = h
 		}
 	}

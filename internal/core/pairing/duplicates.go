@@ -125,7 +125,7 @@ func (w *weigher) second(people bool, x alike, probability float64) {
 // twice: neither may be created before it is known.
 func (w *weigher) twice() {
 	var open []evidence.Meeting
-	reader := w.readers[0]()
+	reader := w.records[0].Reader()
 	for _, row := range w.people {
 		if w.PersonState[row] == Undecided {
 			open = w.counts.Meetings(reader, int(row), open)

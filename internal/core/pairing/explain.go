@@ -33,7 +33,7 @@ const runnersUp = 4
 // twin. A row of -1 is not asked about. The weights and the prior are those of
 // the reconciliation that is to be explained.
 func Explain(in Input, weights *evidence.Weights, prior float64, p, a int) *Explanation {
-	m := &matcher{Result: newResult(0, 0), in: in}
+	m := &matcher{Result: newResult(0, 0), in: in, plain: plainRecords(in)}
 	w := newWeigher(m)
 	w.weights = weights.Declaring(w.in.Evidence.Declared)
 	w.know(weights.Forms())
@@ -73,10 +73,10 @@ func Explain(in Input, weights *evidence.Weights, prior float64, p, a int) *Expl
 // alike lists the rows of the other side that share a blocking key with a record.
 func (w *weigher) alike(side, row, other int, roster *record.Roster, takesPart func(row int) bool) (rows []int) {
 	wanted := map[uint64]bool{}
-	w.readers[side]().Face(row).EachBlock(func(k uint64) { wanted[k] = true })
+	w.records[side].Reader().Face(row).EachBlock(func(k uint64) { wanted[k] = true })
 	var mu sync.Mutex
 	evidence.InChunks(w.in.Cores, roster.Len(), func() func(from, to int) {
-		reader := w.readers[other]()
+		reader := w.records[other].Reader()
 		return func(from, to int) {
 			for i := from; i < to; i++ {
 				found := false
@@ -100,7 +100,7 @@ func (w *weigher) explain(pairs []Explained) {
 	var all [2][]*evidence.Face
 	for side := range faces {
 		faces[side] = map[int]*evidence.Face{}
-		reader := w.readers[side]()
+		reader := w.records[side].Reader()
 		for _, x := range pairs {
 			row := [2]int{x.Person, x.Account}[side]
 			if faces[side][row] == nil {

@@ -233,7 +233,7 @@ func (w *weigher) learnForms() {
 		return
 	}
 	people, accounts := w.known(mostNamed)
-	lesson, left, right := evidence.NewFormLesson(), w.readers[0](), w.readers[1]()
+	lesson, left, right := evidence.NewFormLesson(), w.records[0].Reader(), w.records[1].Reader()
 	for i := range people {
 		lesson.Twin(left, right, int(people[i]), int(accounts[i]))
 	}
@@ -243,7 +243,7 @@ func (w *weigher) learnForms() {
 // calledOtherwise joins those whom one key joins and whose names seemed another's, where
 // people of these lists are known to be called so.
 func (w *weigher) calledOtherwise() {
-	left, right := w.readers[0](), w.readers[1]()
+	left, right := w.records[0].Reader(), w.records[1].Reader()
 	cleared := map[edge]bool{}
 	for e, key := range w.recycledBy {
 		p, a := int(e.p), int(e.a)

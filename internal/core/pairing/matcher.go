@@ -24,8 +24,17 @@ type matcher struct {
 	unsureA   map[int]bool
 	// pairs that one key makes and all else speaks against, with the key
 	recycledBy map[edge]int
-	suspects   []bool            // by person: the one account that keys lead to is called otherwise
-	commons    map[string]string // values that many carry, with what is told of them
+	suspects   []bool               // by person: the one account that keys lead to is called otherwise
+	commons    map[string]string    // values that many carry, with what is told of them
+	plain      [2]*evidence.Records // people, accounts, before anything is known of their names
+}
+
+func plainRecords(in Input) (r [2]*evidence.Records) {
+	var wg parallel.Group
+	wg.Go(func() { r[0] = evidence.People(in.People, in.Cores) })
+	wg.Go(func() { r[1] = evidence.Accounts(in.Accounts, in.Cores) })
+	wg.Wait()
+	return r
 }
 
 func newMatcher(in Input) *matcher {
@@ -42,6 +51,7 @@ func newMatcher(in Input) *matcher {
 	}
 	m.indexes = make([]*index, len(in.Keys))
 	var wg parallel.Group
+	wg.Go(func() { m.plain = plainRecords(in) })
 	for k, key := range in.Keys {
 		wg.Go(func() {
 			x := newIndex(key, in.People.Len(), in.Accounts.Len(), m.takesPart)
@@ -204,7 +214,7 @@ func (m *matcher) suspect() {
 	m.suspects = make([]bool, m.in.People.Len())
 	evidence.InChunks(m.in.Cores, len(m.suspects), func() func(from, to int) {
 		var there []int
-		people, accounts := evidence.People(m.in.People), evidence.Accounts(m.in.Accounts)
+		people, accounts := m.plain[0].Reader(), m.plain[1].Reader()
 		return func(from, to int) {
 			for p := from; p < to; p++ {
 				if there = m.pointedAt(p, there); len(there) != 1 || m.sameNames(p, there[0]) || m.agreements(p, there[0]) > 1 {

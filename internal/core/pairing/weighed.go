@@ -12,8 +12,8 @@ import (
 // weigher looks for the twins of what rulings, bonds and keys leave over.
 type weigher struct {
 	*matcher
-	readers          [2]func() *evidence.Reader // people, accounts
-	people, accounts []record.Row               // rows that are open, by id
+	records          [2]*evidence.Records // people, accounts, with the names that are known to be forms of others
+	people, accounts []record.Row         // rows that are open, by id
 	faces            [2][]*evidence.Face
 	forms            evidence.Forms
 	hides            map[record.Row][]evidence.Comparator // of accounts that a trial holds back
@@ -43,13 +43,8 @@ func newWeigher(m *matcher) *weigher {
 // know has the names read with the forms that they have in these lists.
 func (w *weigher) know(forms evidence.Forms) {
 	w.forms = forms
-	w.readers = [2]func() *evidence.Reader{
-		func() *evidence.Reader {
-			return evidence.People(w.in.People).Knowing(forms).Declaring(w.in.People, w.in.Evidence.Declared)
-		},
-		func() *evidence.Reader {
-			return evidence.Accounts(w.in.Accounts).Knowing(forms).Declaring(w.in.Accounts, w.in.Evidence.Declared)
-		},
+	for side, r := range w.plain {
+		w.records[side] = r.Knowing(forms).Declaring(w.in.Evidence.Declared)
 	}
 }
 
@@ -108,7 +103,7 @@ func (w *weigher) inChunks(n int, part func(from, to int)) {
 func (w *weigher) read(side int, rows []record.Row) []*evidence.Face {
 	faces := make([]*evidence.Face, len(rows))
 	evidence.InChunks(w.in.Cores, len(rows), func() func(from, to int) {
-		reader := w.readers[side]()
+		reader := w.records[side].Reader()
 		return func(from, to int) {
 			for i := from; i < to; i++ {
 				faces[i] = reader.Face(int(rows[i]))
@@ -152,23 +147,32 @@ func (w *weigher) count(faces [2][]*evidence.Face, rows [2][]record.Row, step in
 	rosters := [2]*record.Roster{w.in.People, w.in.Accounts}
 	counts := evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), faces[0], faces[1])
 	for side, r := range rosters {
+		names := counts.Asked(w.records[side])
 		counted := make([]bool, r.Len())
+		one := counts.Tally(names, 1)
 		for i, row := range rows[side] {
-			counts.AddFace(faces[side][i])
+			one.AddFace(faces[side][i])
 			counted[row] = true
 		}
+		one.Done()
+		tallies := make(chan *evidence.Tally, max(w.in.Cores, 1))
 		evidence.InChunks(w.in.Cores, r.Len(), func() func(from, to int) {
-			reader := w.readers[side]()
+			tally := counts.Tally(names, int32(step)) // no more than rows, see prepare
+			tallies <- tally
 			return func(from, to int) {
 				var list []evidence.Meeting
 				for i := from; i < to; i++ {
 					if i%step == 0 && !counted[i] {
-						list = counts.Add(reader, i, int32(step), list) // no more than rows, see prepare
+						list = tally.Add(i, list)
 					}
 				}
 				met(side, list)
 			}
 		})
+		close(tallies)
+		for tally := range tallies {
+			tally.Done()
+		}
 	}
 	for _, list := range faces {
 		w.inChunks(len(list), func(from, to int) {

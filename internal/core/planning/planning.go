@@ -7,6 +7,7 @@
 package planning
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -55,23 +56,36 @@ var verbOrder = map[string]int{Mark: 0, Reinstate: 1, Rename: 2, Readdress: 3, S
 // behind what it needs, into a later wave if need be. A change whose need is not
 // planned, or needs it in turn, is dropped; dropped ones are returned.
 func Order(changes []Change) (ordered, dropped []Change) {
-	slices.SortStableFunc(changes, func(a, b Change) int {
-		if a.Wave != b.Wave {
-			return a.Wave - b.Wave
-		}
-		if d := verbOrder[a.Verb] - verbOrder[b.Verb]; d != 0 {
-			return d
-		}
-		if d := strings.Compare(a.Person, b.Person); d != 0 {
-			return d
-		}
-		return strings.Compare(a.Account, b.Account)
-	})
+	changes = sorted(changes)
 	needy := slices.ContainsFunc(changes, func(c Change) bool { return len(c.Needs) > 0 })
 	if !needy {
 		return changes, nil
 	}
 	return orderByNeed(changes)
+}
+
+// sorted moves each change, which is large, once: their places are sorted instead.
+func sorted(changes []Change) []Change {
+	type place struct{ wave, verb, at int }
+	places := make([]place, len(changes))
+	for i := range changes {
+		places[i] = place{changes[i].Wave, verbOrder[changes[i].Verb], i}
+	}
+	slices.SortFunc(places, func(x, y place) int {
+		if d := cmp.Or(x.wave-y.wave, x.verb-y.verb); d != 0 {
+			return d
+		}
+		a, b := &changes[x.at], &changes[y.at]
+		if d := strings.Compare(a.Person, b.Person); d != 0 {
+			return d
+		}
+		return cmp.Or(strings.Compare(a.Account, b.Account), x.at-y.at)
+	})
+	out := make([]Change, len(changes))
+	for i, p := range places {
+		out[i] = changes[p.at]
+	}
+	return out
 }
 
 func orderByNeed(changes []Change) (ordered, dropped []Change) {

@@ -212,9 +212,15 @@ func (r *run) withoutAsked(drafts []*draft) []*draft {
 	}
 	r.asked = nil
 	r.out.Findings = slices.DeleteFunc(r.out.Findings, func(f finding.Finding) bool { // they are asked about instead
-		p, hasPerson := r.People.Find(f.Person)
-		a, hasAccount := r.Accounts.Find(f.Account)
-		return f.Code == "missing-account" && hasPerson && people[p] || f.Code == "orphan-account" && hasAccount && accounts[a]
+		switch f.Code {
+		case "missing-account":
+			p, there := r.People.Find(f.Person)
+			return there && people[p]
+		case "orphan-account":
+			a, there := r.Accounts.Find(f.Account)
+			return there && accounts[a]
+		}
+		return false
 	})
 	return slices.DeleteFunc(drafts, func(d *draft) bool { return d.p >= 0 && people[d.p] || d.a >= 0 && accounts[d.a] })
 }
@@ -272,7 +278,7 @@ func (r *run) grant(d *draft, n int, g naming.Grant, drafts []*draft, taken map[
 		case g.Holder >= 0:
 			r.report(code, d.p, d.a, "", "%s: taken by account %q (%s)", strings.Join(ask.Candidates, ", "), r.accountID(g.Holder), r.Accounts.Column("userName").Cell(g.Holder))
 		case g.Rival >= 0:
-			r.report(code, d.p, d.a, "", "%s: taken by person %q in this plan", strings.Join(ask.Candidates, ", "), ownerOf(drafts, g.Rival))
+			r.report(code, d.p, d.a, "", "%s: taken by person %q in this plan", strings.Join(ask.Candidates, ", "), g.RivalOwner)
 		}
 		return // or another name of the same change is, and is told there
 	}
@@ -285,17 +291,6 @@ func (r *run) grant(d *draft, n int, g naming.Grant, drafts []*draft, taken map[
 	if target == "email" && d.a >= 0 {
 		r.aliases(d, g.Name, taken)
 	}
-}
-
-// ownerOf names whose request it is.
-func ownerOf(drafts []*draft, request int) string {
-	for _, d := range drafts {
-		if request < len(d.names) {
-			return d.Person
-		}
-		request -= len(d.names)
-	}
-	return ""
 }
 
 // aliases keeps the former primary address as an alias, unless somebody takes

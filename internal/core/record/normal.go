@@ -32,7 +32,42 @@ func AppendNormal(dst []byte, kind Kind, s string) []byte {
 }
 
 // Normal is AppendNormal as a string.
-func Normal(kind Kind, s string) string { return string(AppendNormal(nil, kind, s)) }
+func Normal(kind Kind, s string) string {
+	if settled(kind, s) {
+		return s
+	}
+	var room [64]byte
+	return string(AppendNormal(room[:0], kind, s))
+}
+
+// settled reports whether a value is its own normalised form, as most are; false where
+// that takes a closer look.
+func settled(kind Kind, s string) bool {
+	switch kind {
+	case Phone, Phones:
+		return false
+	case Exact:
+		return strings.TrimSpace(s) == s
+	case Email, Emails:
+		if strings.HasSuffix(s, ".") || strings.IndexByte(s, ' ') >= 0 {
+			return false
+		}
+	}
+	return settledText(s)
+}
+
+// settledText: plain lower-case letters and signs, one space at most between two of them.
+func settledText(s string) bool {
+	gap := true // at the beginning
+	for i := range len(s) {
+		c := s[i]
+		if c >= utf8.RuneSelf || c >= 'A' && c <= 'Z' || c >= '\t' && c <= '\r' || c == ' ' && gap {
+			return false
+		}
+		gap = c == ' '
+	}
+	return !gap || s == ""
+}
 
 func appendText(dst []byte, s string) []byte {
 	if !IsASCII(s) {
@@ -133,8 +168,12 @@ var latin = map[rune]string{
 // can: diacritics are dropped, Cyrillic and Greek are transliterated, other
 // scripts stay as they are. White space is kept as single spaces.
 func Fold(s string) string {
+	if settledText(s) {
+		return s
+	}
 	if IsASCII(s) {
-		return string(appendText(make([]byte, 0, len(s)), s))
+		var room [64]byte
+		return string(appendText(room[:0], s))
 	}
 	var b strings.Builder
 	// й and ї decompose to и, і plus a mark: spell them before decomposing.

@@ -167,7 +167,7 @@ func (f *Face) eachSure(yield func(key uint64)) {
 		}
 	}
 	for _, e := range f.emails {
-		yield(blocked(blockEmail, hash(e.text), 0))
+		yield(blocked(blockEmail, e.key, 0))
 	}
 	for i := range f.numbers {
 		if n := f.numbers[i].Core; len(n) >= likeness.ShortNumber {

@@ -76,7 +76,7 @@ func (p *Pattern) emails(a, b *Face) {
 	p.Levels[Email] = differ
 	for i := range a.emails {
 		for j := range b.emails {
-			if a.emails[i].text != b.emails[j].text {
+			if a.emails[i].key != b.emails[j].key {
 				continue
 			}
 			// of several that agree, the one that fewest carry says most
@@ -103,7 +103,7 @@ func (p *Pattern) logins(a, b *Face) {
 		x := &a.locals[i]
 		for j := range b.locals {
 			y := &b.locals[j]
-			if x.key != y.key || x.bare != y.bare {
+			if x.key != y.key {
 				continue
 			}
 			level := loginDigits
@@ -111,7 +111,7 @@ func (p *Pattern) logins(a, b *Face) {
 			case x.text == y.text && !made:
 				level = loginHandle
 				p.Share[Login] = float32(x.share)
-			case x.text == y.text && len(x.text)-len(x.bare) >= tellingDigits:
+			case x.text == y.text && x.digits >= tellingDigits:
 				level = loginCounted
 			case x.text == y.text:
 				level = loginMade

@@ -2,9 +2,10 @@ package evidence
 
 import (
 	"cmp"
+	"math"
 	"slices"
 	"strings"
-	"sync/atomic"
+	"sync"
 	"unicode/utf8"
 
 	"twinning/internal/core/pairing/likeness"
@@ -14,9 +15,9 @@ import (
 // Counts says how many records of both rosters carry a value. Only values that
 // were asked for beforehand are counted, so that the table stays small.
 type Counts struct {
-	at      map[uint64]valueNo
-	hint    []uint64       // a bit for every value asked for, by a part of its hash: most that are met are not
-	carried []atomic.Int32 // any number of goroutines may count
+	at      table
+	carried []int32
+	merging sync.Mutex
 	records int
 }
 
@@ -31,24 +32,24 @@ const (
 	saltEnd   = 0xb492b66fbe98f273
 )
 
-const hintBits = 1 << 23 // a MiB
-
 // NewCounts asks how common the values of these faces are, over so many records.
 func NewCounts(records int, asked ...[]*Face) *Counts {
-	c := &Counts{at: map[uint64]valueNo{}, hint: make([]uint64, hintBits/64), records: records}
-	for _, faces := range asked {
-		for _, f := range faces {
-			f.eachValue(func(v uint64, _ bool) {
-				if _, known := c.at[v]; !known {
-					c.at[v] = valueNo(len(c.at)) // a face has some thirty values: enough for a hundred million left over
-					c.hint[v%hintBits/64] |= 1 << (v % 64)
-				}
-			})
+	faces := 0
+	for _, list := range asked {
+		faces += len(list)
+	}
+	c := &Counts{at: newTable(valuesOfFace * faces), records: records}
+	for _, list := range asked {
+		for _, f := range list {
+			f.eachValue(func(v uint64, _ bool) { c.at.add(v) })
 		}
 	}
-	c.carried = make([]atomic.Int32, len(c.at))
+	c.carried = make([]int32, c.at.n)
 	return c
 }
+
+// valuesOfFace is about how many values a face has that no other has.
+const valuesOfFace = 8
 
 // eachValue visits the values whose commonness matters, each as a hash.
 // Telling are those by which two records of one human may meet.
@@ -103,69 +104,142 @@ type Meeting struct {
 	Row   record.Row
 }
 
-// valueNo numbers the values that were asked for, from 0.
-type valueNo int32
-
-// Add counts row i of a roster, as one that stands for so many, and appends what
-// telling values it meets.
-func (c *Counts) Add(r *Reader, i int, standsFor int32, met []Meeting) []Meeting {
-	x := carrier{of: c, standsFor: standsFor}
-	r.eachValue(i, func(v uint64, telling bool) {
-		if c.hint[v%hintBits/64]&(1<<(v%64)) == 0 {
-			return
-		}
-		if at, first := x.carries(v); first && telling {
-			met = append(met, Meeting{at, record.Row(i)})
-		}
-	})
-	return met
-}
-
-// AddFace counts a record whose face is known.
-func (c *Counts) AddFace(f *Face) {
-	x := carrier{of: c, standsFor: 1}
-	f.eachValue(func(v uint64, _ bool) { x.carries(v) })
-}
-
-// carrier is a record while it is counted: a value that it carries twice is
-// carried once.
-type carrier struct {
+// Tally counts records of one roster, for one goroutine.
+type Tally struct {
 	of        *Counts
+	reader    *Reader
 	standsFor int32
-	seen      [16]valueNo
+	carried   []int32
+	columns   [3]*coded
+	words     [3]*askedWords // of the names' columns
+	seen      [16]valueNo    // of the record at hand: what it carries twice is carried once
 	n         int
 }
 
-func (x *carrier) carries(v uint64) (at valueNo, first bool) {
-	at, asked := x.of.at[v]
-	if !asked || slices.Contains(x.seen[:x.n], at) {
-		return at, false
+// askedWords are the values that were asked for among the words of each distinct cell.
+type askedWords struct {
+	ends []int32
+	list []valueNo
+}
+
+func (w *askedWords) of(code int32) []valueNo {
+	start := int32(0)
+	if code > 0 {
+		start = w.ends[code-1]
 	}
-	if x.n < len(x.seen) {
-		x.seen[x.n] = at
-		x.n++
+	return w.list[start:w.ends[code]]
+}
+
+// Asked finds what was asked for among the names of these records, for all who tally them.
+func (c *Counts) Asked(r *Records) *AskedNames {
+	x := &AskedNames{of: r}
+	for i, column := range []*coded{&r.names.given, &r.names.middle, &r.names.family} {
+		w := &askedWords{ends: make([]int32, 0, len(column.cells))}
+		for _, cell := range column.cells {
+			for k := range cell.plain {
+				if at, asked := c.at.find(mix(cell.plain[k].key ^ saltWord)); asked {
+					w.list = append(w.list, at)
+				}
+			}
+			w.ends = append(w.ends, int32(len(w.list))) // a cell has few words
+		}
+		x.columns[i], x.words[i] = column, w
 	}
-	x.of.carried[at].Add(x.standsFor)
-	return at, true
+	return x
+}
+
+// AskedNames are the names of a roster's records in what is asked of them.
+type AskedNames struct {
+	of      *Records
+	columns [3]*coded
+	words   [3]*askedWords
+}
+
+// Tally begins to count records, each as one that stands for so many.
+func (c *Counts) Tally(names *AskedNames, standsFor int32) *Tally {
+	return &Tally{of: c, reader: names.of.Reader(), standsFor: standsFor, carried: make([]int32, len(c.carried)), columns: names.columns, words: names.words}
+}
+
+// Done adds what was counted to the whole.
+func (t *Tally) Done() {
+	t.of.merging.Lock()
+	defer t.of.merging.Unlock()
+	for i, n := range t.carried {
+		t.of.carried[i] += n
+	}
+}
+
+// Add counts row i, and appends what telling values it meets.
+func (t *Tally) Add(i int, met []Meeting) []Meeting {
+	t.n = 0
+	if t.reader.names.parted(i) {
+		sum, words := uint64(0), 0
+		for k, column := range t.columns {
+			if column.codes == nil {
+				continue
+			}
+			code := column.codes[i]
+			for _, at := range t.words[k].of(code) {
+				t.carries(at)
+			}
+			cell := column.cells[code]
+			sum, words = sum+cell.sum, words+len(cell.plain)
+		}
+		if sum != 0 {
+			met = t.value(mix(sum^saltFull), words > 1, i, met)
+		}
+	} else {
+		n := t.reader.name(i)
+		n.eachValue(func(v uint64, telling bool) { met = t.value(v, telling, i, met) })
+	}
+	t.reader.eachOther(i, func(v uint64, telling bool) { met = t.value(v, telling, i, met) })
+	return met
+}
+
+func (t *Tally) value(v uint64, telling bool, i int, met []Meeting) []Meeting {
+	if at, asked := t.of.at.find(v); asked && t.carries(at) && telling {
+		met = append(met, Meeting{at, record.Row(i)})
+	}
+	return met
+}
+
+// carries reports whether the record was not known to carry the value.
+func (t *Tally) carries(at valueNo) (first bool) {
+	if slices.Contains(t.seen[:t.n], at) {
+		return false
+	}
+	if t.n < len(t.seen) {
+		t.seen[t.n] = at
+		t.n++
+	}
+	t.carried[at] += t.standsFor
+	return true
+}
+
+// AddFace counts a record whose face is known.
+func (t *Tally) AddFace(f *Face) {
+	t.n = 0
+	f.eachValue(func(v uint64, _ bool) { t.value(v, false, 0, nil) })
 }
 
 // Meetings appends the telling values of row i, without counting it.
 func (c *Counts) Meetings(r *Reader, i int, met []Meeting) []Meeting {
-	r.eachValue(i, func(v uint64, telling bool) {
-		if at, asked := c.at[v]; asked && telling {
+	each := func(v uint64, telling bool) {
+		if at, asked := c.at.find(v); asked && telling {
 			met = append(met, Meeting{at, record.Row(i)})
 		}
-	})
+	}
+	n := r.name(i)
+	n.eachValue(each)
+	r.eachOther(i, each)
 	return met
 }
 
-// eachValue visits what Face's eachValue does, without making a face.
-func (r *Reader) eachValue(i int, yield func(v uint64, telling bool)) {
-	n := r.name(i)
-	n.eachValue(yield)
+// eachOther visits what Face's eachValue does beside the name, without making a face.
+func (r *Reader) eachOther(i int, yield func(v uint64, telling bool)) {
 	local := func(cell string) {
-		if key, n := localKey(cell); n >= shortLocal {
-			yield(mix(key^saltLocal), true)
+		if l, n := newLocal(cell); n >= shortLocal {
+			yield(mix(l.key^saltLocal), true)
 		}
 	}
 	if cell := r.login.Cell(i); cell != "" {
@@ -187,37 +261,39 @@ func (r *Reader) eachValue(i int, yield func(v uint64, telling bool)) {
 	}
 }
 
-// emailValue hashes an address in its normalised form, without making that for
+func emailValue(s string) uint64 { return mix(emailKey(s) ^ saltEmail) }
+
+// emailKey hashes an address in its normalised form, without making that for
 // the plain ones.
-func emailValue(s string) uint64 {
+func emailKey(s string) uint64 {
 	h := uint64(hashStart)
 	for i := range len(s) {
 		c := s[i]
 		if c >= utf8.RuneSelf || c <= ' ' || c == '.' && i == len(s)-1 {
-			return mix(hash(record.Normal(record.Email, s)) ^ saltEmail)
+			return hash(record.Normal(record.Email, s))
 		}
 		if c >= 'A' && c <= 'Z' {
 			c += 'a' - 'A'
 		}
 		h = (h ^ uint64(c)) * hashPrime
 	}
-	return mix(mix(h) ^ saltEmail)
+	return mix(h)
 }
 
-// localKey hashes what likeness.Local calls bare, without making it: n is its
-// length in bytes.
-func localKey(s string) (key uint64, n int) {
+// newLocal hashes what likeness.Local makes of a login or an address, without making it: n
+// is the length in bytes of what it calls bare.
+func newLocal(s string) (l local, n int) {
 	h := uint64(hashStart)
-	key = h
+	key := h
 	length := 0
 	for i := range len(s) {
 		c := s[i]
 		switch {
 		case c >= utf8.RuneSelf:
-			_, bare := likeness.Local(s)
-			return hash(bare), len(bare)
+			text, bare := likeness.Local(s)
+			return local{text: hash(text), key: hash(bare), digits: uint8(min(len(text)-len(bare), math.MaxUint8))}, len(bare)
 		case c == '@' || c == '+':
-			return mix(key), n
+			return local{text: mix(h), key: mix(key), digits: uint8(min(length-n, math.MaxUint8))}, n
 		case c == '.' || c == '_' || c == '-' || c == ' ' || c >= '\t' && c <= '\r':
 			continue
 		case c >= 'A' && c <= 'Z':
@@ -229,7 +305,7 @@ func localKey(s string) (key uint64, n int) {
 			key, n = h, length
 		}
 	}
-	return mix(key), n
+	return local{text: mix(h), key: mix(key), digits: uint8(min(length-n, math.MaxUint8))}, n
 }
 
 // coreKey hashes the digits of a number as likeness.NumberCore takes them: n is
@@ -269,16 +345,39 @@ type Encounter struct {
 
 // Met lists who meets whom, in order and once.
 func (c *Counts) Met(faces []*Face, meetings []Meeting) (pairs []Encounter) {
-	carriers := map[valueNo][]Place{}
+	wanted := make([]bool, len(c.carried))
+	for _, m := range meetings {
+		wanted[m.value] = c.carried[m.value] <= commonest
+	}
+	type carrier struct {
+		value valueNo
+		face  Place
+	}
+	var carriers []carrier
 	for i, f := range faces {
 		f.eachValue(func(v uint64, telling bool) {
-			if at := c.at[v]; telling && c.carried[at].Load() <= commonest && !slices.Contains(carriers[at], Place(i)) {
-				carriers[at] = append(carriers[at], Place(i))
+			if !telling {
+				return
+			}
+			if at, asked := c.at.find(v); asked && wanted[at] {
+				carriers = append(carriers, carrier{at, Place(i)})
 			}
 		})
 	}
+	first := make([]int32, len(c.carried)+1) // of the carriers of each value
+	for _, x := range carriers {
+		first[x.value+1]++
+	}
+	for i := range c.carried {
+		first[i+1] += first[i]
+	}
+	sorted, next := make([]Place, len(carriers)), slices.Clone(first)
+	for _, x := range carriers {
+		sorted[next[x.value]] = x.face
+		next[x.value]++
+	}
 	for _, m := range meetings {
-		for _, i := range carriers[m.value] {
+		for _, i := range sorted[first[m.value]:first[m.value+1]] {
 			pairs = append(pairs, Encounter{i, m.Row})
 		}
 	}
@@ -294,8 +393,8 @@ const unseen = 100
 // nobody else carries is carried by half a record more.
 func (c *Counts) share(v uint64) float64 {
 	others := 0.0
-	if at, asked := c.at[v]; asked {
-		others = max(float64(c.carried[at].Load())-2, 0)
+	if at, asked := c.at.find(v); asked {
+		others = max(float64(c.carried[at])-2, 0)
 	}
 	return (others + 0.5) / float64(c.records+unseen)
 }
@@ -307,7 +406,7 @@ const shortEnd = 0.001
 func (c *Counts) Fill(f *Face) {
 	f.name.eachWord(func(w *word) { w.share = c.share(mix(w.key ^ saltWord)) })
 	f.name.share = 0
-	if at, asked := c.at[mix(f.name.full^saltFull)]; asked && c.carried[at].Load() > 2 { // else its words say how rare it is
+	if at, asked := c.at.find(mix(f.name.full ^ saltFull)); asked && c.carried[at] > 2 { // else its words say how rare it is
 		f.name.share = c.share(mix(f.name.full ^ saltFull))
 	}
 	for i := range f.locals {
@@ -315,8 +414,8 @@ func (c *Counts) Fill(f *Face) {
 	}
 	for i := range f.emails {
 		f.emails[i].share = 0
-		if at, asked := c.at[f.emails[i].value()]; asked {
-			if others := c.carried[at].Load() - 2; others > 0 { // an address that nobody else carries is worth what the level is
+		if at, asked := c.at.find(f.emails[i].value()); asked {
+			if others := c.carried[at] - 2; others > 0 { // an address that nobody else carries is worth what the level is
 				f.emails[i].share = float64(others) / float64(c.records)
 			}
 		}
@@ -334,7 +433,7 @@ func (c *Counts) Fill(f *Face) {
 		f.numbers[i].share = c.share(numberValue(f.numbers[i].Core))
 	}
 	i := 0
-	f.patterns(func(_ string, share float64, _ bool) {
+	f.patterns(func(_ uint64, share float64, _ bool) {
 		f.logins[i].share = share
 		i++
 	})

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"twinning/internal/core/pairing/likeness"
-	"twinning/internal/core/record"
 )
 
 // Declared is an attribute that a charter has evidence look at, beside those that it looks
@@ -86,13 +85,14 @@ func (w *Weights) Declaring(list []Declared) *Weights {
 	return newWeights(odds, list).WithForms(w.forms).WithCurve(w.curve)
 }
 
-// Declaring has the reader read what is declared.
-func (r *Reader) Declaring(roster *record.Roster, list []Declared) *Reader {
-	r.declared = list
+// Declaring are the records read with what is declared.
+func (r *Records) Declaring(list []Declared) *Records {
+	more := *r
+	more.declared, more.own = list, nil
 	for _, d := range list {
-		r.own = append(r.own, roster.Column(d.Attribute))
+		more.own = append(more.own, r.roster.Column(d.Attribute))
 	}
-	return r
+	return &more
 }
 
 // ownValue is a declared attribute's value, prepared for comparing.

@@ -42,14 +42,21 @@ func roster(t require.TestingT, rows ...string) *record.Roster {
 }
 
 func faces(r *record.Roster) []*Face {
-	reader, list := People(r), []*Face{}
-	for i := range r.Len() {
+	return counted(People(r, 2), r.Len())
+}
+
+// counted are the faces of these records, which know how common their values are.
+func counted(records *Records, n int) (list []*Face) {
+	reader := records.Reader()
+	for i := range n {
 		list = append(list, reader.Face(i))
 	}
-	counts := NewCounts(r.Len(), list)
-	for i := range r.Len() {
-		counts.Add(reader, i, 1, nil)
+	counts := NewCounts(n, list)
+	tally := counts.Tally(counts.Asked(records), 1)
+	for i := range n {
+		tally.Add(i, nil)
 	}
+	tally.Done()
 	for _, f := range list {
 		counts.Fill(f)
 	}
@@ -141,7 +148,7 @@ func TestForms(t *testing.T) {
 				left, right = append(left, a), append(right, b)
 			}
 		}
-		people, accounts := People(roster(t, left...)), Accounts(roster(t, right...))
+		people, accounts := People(roster(t, left...), 1).Reader(), Accounts(roster(t, right...), 1).Reader()
 		l := NewFormLesson()
 		for i := range left {
 			l.Twin(people, accounts, i, i)
@@ -160,10 +167,10 @@ func TestForms(t *testing.T) {
 
 	require.Empty(t, learnt(ana, "6x givenName=Charles familyName=Lund | givenName=Carl familyName=Lund", "20x givenName=Carl familyName=Vega | givenName=Carl familyName=Vega"), "people here are given both names")
 
-	plain, knowing := People(roster(t, "givenName=Risteard familyName=Byrne", "givenName=Richard familyName=Byrne")), Forms{"richard": {"risteard"}}
+	plain, knowing := People(roster(t, "givenName=Risteard familyName=Byrne", "givenName=Richard familyName=Byrne"), 1).Reader(), Forms{"richard": {"risteard"}}
 	p := Compare(plain.Face(0), plain.Face(1))
 	require.Equal(t, differ, p.Levels[Given])
-	reader := People(roster(t, "givenName=Risteard familyName=Byrne", "givenName=Richard familyName=Byrne")).Knowing(knowing)
+	reader := People(roster(t, "givenName=Risteard familyName=Byrne", "givenName=Richard familyName=Byrne"), 1).Knowing(knowing).Reader()
 	p = Compare(reader.Face(0), reader.Face(1))
 	require.Equal(t, short, p.Levels[Given])
 	met := map[uint64]bool{}
@@ -235,7 +242,7 @@ func TestDeclared(t *testing.T) {
 		require.NoError(t, b.Append(cells))
 		r, err := b.Roster()
 		require.NoError(t, err)
-		return Accounts(r).Declaring(r, list).Face(0)
+		return Accounts(r, 1).Declaring(list).Reader().Face(0)
 	}
 	w := Priors().Declaring(list)
 	for _, c := range []struct{ a, b, want string }{
@@ -322,13 +329,8 @@ func TestAnyTexts(t *testing.T) {
 		}
 		r, err := b.Roster()
 		require.NoError(t, err)
-		reader := People(r).Knowing(Forms{"ana": {"soto"}}).Declaring(r, list)
-		x, y := reader.Face(0), reader.Face(1)
-		counts := NewCounts(2, []*Face{x, y})
-		for i, f := range []*Face{x, y} {
-			counts.Add(reader, i, 1, nil)
-			counts.Fill(f)
-		}
+		faces := counted(People(r, 1).Knowing(Forms{"ana": {"soto"}}).Declaring(list), 2)
+		x, y := faces[0], faces[1]
 		p := Compare(x, y)
 		require.False(t, math.IsNaN(Priors().Declaring(list).Bits(&p)))
 		own := Compare(x, x)
@@ -345,13 +347,14 @@ func FuzzKeys(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		_, bare := likeness.Local(s)
-		key, n := localKey(s)
+		text, bare := likeness.Local(s)
+		l, n := newLocal(s)
 		require.Equal(t, len(bare), n, "%q", s)
-		require.Equal(t, hash(bare), key, "%q", s)
-		text := record.Normal(record.Text, s)
-		core, _ := likeness.NumberCore(text)
-		if key, n = coreKey(s); text != "" {
+		require.Equal(t, local{text: hash(text), key: hash(bare), digits: uint8(min(len(text)-len(bare), 255))}, l, "%q", s)
+		require.Equal(t, hash(record.Normal(record.Email, s)), emailKey(s), "%q", s)
+		number := record.Normal(record.Text, s)
+		core, _ := likeness.NumberCore(number)
+		if key, n := coreKey(s); number != "" {
 			require.Equal(t, len(core), n, "%q", s)
 			require.Equal(t, hash(core), key, "%q", s)
 		}

@@ -33,20 +33,20 @@ const noDay = -1 << 30
 
 // local is a login, or what stands before the @ of an address.
 type local struct {
-	text  string // without separators, folded, with its digits
-	bare  string // without the digits at its end
-	made  bool   // the record's own name gives it
-	share float64
-	key   uint64
+	text   uint64 // hash of it without separators, folded, with its digits
+	key    uint64 // without the digits at its end
+	share  float64
+	digits uint8 // how many stand at its end; many are not counted
+	made   bool  // the record's own name gives it
 }
 
 // address is an e-mail address, with how many others carry it too.
 type address struct {
-	text  string
+	key   uint64  // hash of its normalised form
 	share float64 // of the records; 0: nobody else's
 }
 
-func (a *address) value() uint64 { return mix(hash(a.text) ^ saltEmail) }
+func (a *address) value() uint64 { return mix(a.key ^ saltEmail) }
 
 type phone struct {
 	likeness.Line
@@ -64,16 +64,30 @@ type text struct {
 	all   uint64
 }
 
+// Records is what the evidence looks at of one roster. It does not change, and any number
+// of readers may share it.
+type Records struct {
+	names                                                   names
+	declared                                                []Declared
+	own                                                     []*record.Column
+	roster                                                  *record.Roster
+	login, phones, day, department, title, location, active *record.Column
+	account                                                 bool
+	addresses, numbers                                      []*record.Column
+}
+
 // Reader prepares the records of one roster. It remembers what it has seen, so
 // every goroutine needs its own.
 type Reader struct {
-	forms                                                                                Forms
-	declared                                                                             []Declared
-	own                                                                                  []*record.Column
-	memo                                                                                 map[string]*cellWords
-	given, middle, family, full, login, phones, day, department, title, location, active *record.Column
-	account                                                                              bool
-	addresses, numbers                                                                   []*record.Column
+	*Records
+	memo  map[string]*cellWords // of names of which the parts are not known, and of texts
+	texts map[string]text
+	rooms rooms
+}
+
+// Reader begins to read.
+func (r *Records) Reader() *Reader {
+	return &Reader{Records: r, memo: map[string]*cellWords{}, texts: map[string]text{}}
 }
 
 // attributes that the evidence looks at, on either side.
@@ -92,18 +106,17 @@ func Identity() (people, accounts []string) {
 	return both, append([]string{"externalId"}, both...)
 }
 
-func newReader(r *record.Roster) *Reader {
+func newRecords(r *record.Roster, cores int) *Records {
 	c := r.Column
-	return &Reader{
-		memo:  map[string]*cellWords{},
-		given: c("givenName"), middle: c("middleName"), family: c("familyName"), full: c("displayName"), login: c("userName"), addresses: []*record.Column{c("emails"), c("personalEmail")},
+	return &Records{
+		roster: r, names: newNames(r, cores), login: c("userName"), addresses: []*record.Column{c("emails"), c("personalEmail")},
 		phones: c("phoneNumbers"), department: c("department"), title: c("title"), location: c("location"), active: c("active"),
 	}
 }
 
-// People reads the authority's records.
-func People(r *record.Roster) *Reader {
-	x := newReader(r)
+// People are the authority's records.
+func People(r *record.Roster, cores int) *Records {
+	x := newRecords(r, cores)
 	x.day = r.Column("startsOn")
 	x.numbers = []*record.Column{r.Column("employeeNumber")}
 	if x.numbers[0] == nil { // many lists know people by their number alone
@@ -112,9 +125,9 @@ func People(r *record.Roster) *Reader {
 	return x
 }
 
-// Accounts reads the downstream's records.
-func Accounts(r *record.Roster) *Reader {
-	x := newReader(r)
+// Accounts are the downstream's records.
+func Accounts(r *record.Roster, cores int) *Records {
+	x := newRecords(r, cores)
 	x.account = true
 	if x.day = r.Column("startsOn"); x.day == nil {
 		x.day = r.Column("created")
@@ -123,10 +136,14 @@ func Accounts(r *record.Roster) *Reader {
 	return x
 }
 
-// Knowing has the reader take names for those that they stand for in these lists.
-func (r *Reader) Knowing(forms Forms) *Reader {
-	r.forms = forms
-	return r
+// Knowing are the records read with names taken for those that they stand for in these lists.
+func (r *Records) Knowing(forms Forms) *Records {
+	if len(forms) == 0 {
+		return r
+	}
+	known := *r
+	known.names = r.names.knowing(forms)
+	return &known
 }
 
 // Face prepares row i.
@@ -138,18 +155,28 @@ func (r *Reader) Face(i int) *Face {
 	if len(r.declared) > 0 {
 		f.own = r.ownValues(i)
 	}
-	f.name.given, f.name.family, f.name.other = slices.Clone(f.name.given), slices.Clone(f.name.family), slices.Clone(f.name.other) // their shares are the face's own
+	f.name.given, f.name.family, f.name.other = r.rooms.words.keep(f.name.given), r.rooms.words.keep(f.name.family), r.rooms.words.keep(f.name.other) // their shares are the face's own
 	switch r.active.Cell(i) {
 	case "true":
 		f.active = 1
 	case "false":
 		f.active = 0
 	}
-	f.patterns(func(s string, _ float64, full bool) { f.logins = append(f.logins, made{key: hash(s), full: full}) })
-	r.eachLocal(i, f.addLocal)
+	x := &r.rooms
+	x.begin()
+	f.patterns(func(key uint64, _ float64, full bool) { x.nextMade = append(x.nextMade, made{key: key, full: full}) })
+	f.logins = x.mades.keep(x.nextMade)
+	r.eachLocal(i, func(l local) {
+		if !slices.ContainsFunc(x.nextLocals, func(o local) bool { return o.text == l.text }) {
+			l.made = f.gives(l.key)
+			x.nextLocals = append(x.nextLocals, l)
+		}
+	})
+	f.locals = x.locals.keep(x.nextLocals)
 	for _, column := range r.addresses {
-		record.EachValue(column.Cell(i), func(v string) { f.emails = append(f.emails, address{text: record.Normal(record.Email, v)}) })
+		record.EachValue(column.Cell(i), func(v string) { x.nextEmails = append(x.nextEmails, address{key: emailKey(v)}) })
 	}
+	f.emails = x.emails.keep(x.nextEmails)
 	r.eachPhone(i, func(l likeness.Line) { f.phones = append(f.phones, phone{Line: l}) })
 	r.eachNumber(i, func(n likeness.Number) { f.numbers = append(f.numbers, number{Number: n}) })
 	return f
@@ -185,13 +212,21 @@ func (f *Face) Hide(c Comparator) {
 	}
 }
 
-// eachLocal visits the login and the local parts.
-func (r *Reader) eachLocal(i int, yield func(text, bare string)) {
+// shortLocal: what is shorter says nothing.
+const shortLocal = 3
+
+// eachLocal visits the login and the local parts, but for short ones.
+func (r *Reader) eachLocal(i int, yield func(l local)) {
+	visit := func(cell string) {
+		if l, n := newLocal(cell); n >= shortLocal {
+			yield(l)
+		}
+	}
 	if cell := r.login.Cell(i); cell != "" {
-		yield(likeness.Local(cell))
+		visit(cell)
 	}
 	for _, column := range r.addresses {
-		record.EachValue(column.Cell(i), func(v string) { yield(likeness.Local(v)) })
+		record.EachValue(column.Cell(i), visit)
 	}
 }
 
@@ -213,22 +248,6 @@ func (r *Reader) eachNumber(i int, yield func(n likeness.Number)) {
 	}
 }
 
-// shortLocal: what is shorter says nothing.
-const shortLocal = 3
-
-func (f *Face) addLocal(text, bare string) {
-	if len(bare) < shortLocal {
-		return
-	}
-	for i := range f.locals {
-		if f.locals[i].text == text {
-			return
-		}
-	}
-	key := hash(bare)
-	f.locals = append(f.locals, local{text: text, bare: bare, made: f.gives(key), key: key})
-}
-
 // gives reports whether the name can be made into this login.
 func (f *Face) gives(key uint64) bool {
 	return slices.ContainsFunc(f.logins, func(m made) bool { return m.key == key })
@@ -236,11 +255,11 @@ func (f *Face) gives(key uint64) bool {
 
 // patterns visits the logins that the name can be made into, with how common
 // each is, as far as the words' shares are known.
-func (f *Face) patterns(yield func(s string, share float64, full bool)) {
+func (f *Face) patterns(yield func(key uint64, share float64, full bool)) {
 	given, family, n := f.name.given, f.name.family, &f.name
 	if len(n.other) > 0 {
 		if len(n.other) == 1 {
-			yield(n.other[0].Text, n.other[0].share, false)
+			yield(n.other[0].key, n.other[0].share, false)
 			return
 		}
 		g := guessed(n)
@@ -253,21 +272,22 @@ func (f *Face) patterns(yield func(s string, share float64, full bool)) {
 // shortLogin: many systems cut logins at eight letters.
 const shortLogin = 8
 
-func patterns(given, family []word, joined string, yield func(s string, share float64, full bool)) {
-	cut := func(s string, share float64, full bool) {
-		yield(s, share, full)
-		if len(s) > shortLogin {
-			yield(s[:shortLogin], share, false)
+func patterns(given, family []word, joined string, yield func(key uint64, share float64, full bool)) {
+	cut := func(a, b string, share float64, full bool) {
+		yield(hashOf(a, b), share, full)
+		if len(a)+len(b) > shortLogin {
+			a = a[:min(len(a), shortLogin)]
+			yield(hashOf(a, b[:shortLogin-len(a)]), share, false)
 		}
 	}
 	pair := func(g *word, f string, share float64) {
 		whole := len(g.Text) > 1
-		cut(g.Text+f, g.share*share, whole)
-		cut(f+g.Text, g.share*share, whole)
-		cut(g.Text[:1]+f, initialShare*share, false)
-		cut(f+g.Text[:1], initialShare*share, false)
-		cut(g.Text+f[:1], g.share*initialShare, false)
-		yield(f[:1]+g.Text, g.share*initialShare, false)
+		cut(g.Text, f, g.share*share, whole)
+		cut(f, g.Text, g.share*share, whole)
+		cut(g.Text[:1], f, initialShare*share, false)
+		cut(f, g.Text[:1], initialShare*share, false)
+		cut(g.Text, f[:1], g.share*initialShare, false)
+		yield(hashOf(f[:1], g.Text), g.share*initialShare, false)
 	}
 	for i := range given {
 		for j := range family {
@@ -279,17 +299,28 @@ func patterns(given, family []word, joined string, yield func(s string, share fl
 		}
 	}
 	for j := range family {
-		yield(family[j].Text, family[j].share, false)
+		yield(family[j].key, family[j].share, false)
 	}
 }
 
+// text takes a cell of several words apart, or remembers how it did: departments repeat.
 func (r *Reader) text(cell string) (t text) {
+	if cell == "" {
+		return t
+	}
+	if t, known := r.texts[cell]; known {
+		return t
+	}
 	for _, w := range r.words(cell).plain {
 		t.all += w.key
 		if len(w.Text) > 3 {
 			t.words = append(t.words, w.key)
 		}
 	}
+	if len(r.texts) >= mostRemembered {
+		clear(r.texts)
+	}
+	r.texts[cell] = t
 	return t
 }
 
@@ -321,12 +352,16 @@ func day(s string) int32 {
 
 // hash is FNV-1a with a last mixing: the same on every machine and in every
 // run, which a result that doesn't change needs.
-func hash(s string) uint64 {
-	h := uint64(hashStart)
+func hash(s string) uint64 { return mix(roll(hashStart, s)) }
+
+// hashOf is the hash of two texts in one.
+func hashOf(a, b string) uint64 { return mix(roll(roll(hashStart, a), b)) }
+
+func roll(h uint64, s string) uint64 {
 	for i := range len(s) {
 		h = (h ^ uint64(s[i])) * hashPrime
 	}
-	return mix(h)
+	return h
 }
 
 const (

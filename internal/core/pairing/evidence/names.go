@@ -37,9 +37,9 @@ type lexeme struct {
 }
 
 // newWord prepares one word of a name; written is the word as it stands in the cell.
-func (r *Reader) newWord(text, written string) word {
+func newWord(text, written string, forms Forms) word {
 	w := &lexeme{Word: likeness.NewWord(text), key: hash(text)}
-	w.Fulls = append(w.Fulls[:len(w.Fulls):len(w.Fulls)], r.forms[text]...)
+	w.Fulls = append(w.Fulls[:len(w.Fulls):len(w.Fulls)], forms[text]...)
 	w.roots = append(w.roots, hash(w.Spoken))
 	for _, full := range w.Fulls {
 		w.roots = append(w.roots, hash(likeness.Spoken(full)))
@@ -74,17 +74,18 @@ func plainKey(written string) (key uint64, marked bool) {
 	return mix(h), marked
 }
 
-// name takes the name of row i apart. The words are the memo's own: whoever
+// name takes the name of row i apart. The words are shared with other records: whoever
 // keeps them takes a copy.
 func (r *Reader) name(i int) (x name) {
-	given, family, full := r.words(r.given.Cell(i)), r.words(r.family.Cell(i)), r.full.Cell(i)
-	middle := r.words(r.middle.Cell(i))
+	given, middle, family := r.names.given.at(i), r.names.middle.at(i), r.names.family.at(i)
 	if len(given.plain) == 0 || len(family.plain) == 0 {
+		full := r.names.full.Cell(i)
 		if before, after, comma := strings.Cut(full, ","); comma && len(family.plain) == 0 {
 			given, family = r.words(after), r.words(before)
 		} else if full != "" {
 			given, middle, family = noWords, noWords, noWords
-			x.other = r.words(full).plain
+			other := r.words(full)
+			x.other, x.full, x.latin = other.plain, other.sum, other.latin
 		}
 	}
 	x.joinedGiven, x.joinedFamily = given.joined, family.joined
@@ -93,12 +94,8 @@ func (r *Reader) name(i int) (x name) {
 	if len(middle.plain) > 0 {
 		x.given = slices.Concat(given.plain, middle.plain)
 	}
-	for _, list := range [...][]word{x.given, x.family, x.other} {
-		for i := range list {
-			x.full += list[i].key // a sum: the order of the words is nothing to go by
-			x.latin = x.latin || list[i].Text[0] < 0x80
-		}
-	}
+	x.full += given.sum + middle.sum + family.sum // a sum: the order of the words is nothing to go by
+	x.latin = x.latin || given.latin || middle.latin || family.latin
 	return x
 }
 
@@ -115,11 +112,36 @@ func NamesAgree(people *Reader, p int, accounts *Reader, a int) bool {
 type cellWords struct {
 	plain  []word // without particles
 	joined string // with them, in one
+	sum    uint64 // of the words' hashes
+	latin  bool   // a word is in Latin letters
 }
 
 var noWords = &cellWords{}
 
-// words takes a cell apart, or remembers how it did: names repeat.
+func newCellWords(cell string, forms Forms) *cellWords {
+	all := likeness.Words(cell)
+	w := &cellWords{joined: strings.Join(all, "")}
+	var written map[string]string
+	if !record.IsASCII(cell) || strings.IndexByte(cell, '?') >= 0 {
+		written = map[string]string{}
+		for _, part := range strings.FieldsFunc(likeness.Mended(cell), func(r rune) bool { return r == ' ' || r == '-' || r == ',' || r == '.' || r == '\'' }) {
+			written[strings.Join(likeness.Words(part), "")] = part
+		}
+	}
+	for _, text := range likeness.WithoutParticles(all) {
+		as := text
+		if s, known := written[text]; known {
+			as = s
+		}
+		x := newWord(text, as, forms)
+		w.plain = append(w.plain, x)
+		w.sum += x.key
+		w.latin = w.latin || text[0] < 0x80
+	}
+	return w
+}
+
+// words takes a cell apart, or remembers how it did.
 func (r *Reader) words(cell string) *cellWords {
 	if cell == "" {
 		return noWords
@@ -130,21 +152,7 @@ func (r *Reader) words(cell string) *cellWords {
 	if len(r.memo) >= mostRemembered {
 		clear(r.memo)
 	}
-	all := likeness.Words(cell)
-	w := &cellWords{joined: strings.Join(all, "")}
-	written := map[string]string{}
-	if !record.IsASCII(cell) || strings.IndexByte(cell, '?') >= 0 {
-		for _, part := range strings.FieldsFunc(likeness.Mended(cell), func(r rune) bool { return r == ' ' || r == '-' || r == ',' || r == '.' || r == '\'' }) {
-			written[strings.Join(likeness.Words(part), "")] = part
-		}
-	}
-	for _, text := range likeness.WithoutParticles(all) {
-		as := text
-		if s, known := written[text]; known {
-			as = s
-		}
-		w.plain = append(w.plain, r.newWord(text, as))
-	}
+	w := newCellWords(cell, r.names.forms)
 	r.memo[cell] = w
 	return w
 }

@@ -20,14 +20,21 @@ type Line struct{ Digits, Extension string }
 // extensions are the words by which an extension is told.
 var extensions = []string{"ext", "anexo", "dahili", "durchwahl", "interno", "poste", "x", "#"}
 
+// wordy: a sign that the word for an extension may hold.
+func wordy(r rune) bool {
+	return r > '9' || r == '#'
+}
+
 // LineOf takes a number apart; what holds no digits that tell anything is empty.
 func LineOf(s string) (l Line) {
-	s = strings.ToLower(s)
 	number, extension := s, ""
-	for _, word := range extensions {
-		if before, after, found := strings.Cut(s, word); found {
-			number, extension = before, after
-			break
+	if strings.ContainsFunc(s, wordy) {
+		s = strings.ToLower(s)
+		for _, word := range extensions {
+			if before, after, found := strings.Cut(s, word); found {
+				number, extension = before, after
+				break
+			}
 		}
 	}
 	l.Digits, l.Extension = record.Digits(number), record.Digits(extension)
