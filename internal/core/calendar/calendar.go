@@ -19,8 +19,20 @@ func Day(t time.Time, zone *time.Location) string {
 
 // IsDay reports whether the text is a day that exists.
 func IsDay(day string) bool {
-	_, err := time.Parse(form, day)
-	return err == nil
+	if len(day) != len(form) || day[4] != '-' || day[7] != '-' {
+		return false
+	}
+	number := func(from, to int) (n int) {
+		for i := from; i < to; i++ {
+			if day[i] < '0' || day[i] > '9' {
+				return -1
+			}
+			n = 10*n + int(day[i]-'0')
+		}
+		return n
+	}
+	y, m, d := number(0, 4), number(5, 7), number(8, 10)
+	return y >= 0 && m >= 1 && m <= 12 && d >= 1 && d <= time.Date(y, time.Month(m)+1, 0, 0, 0, 0, 0, time.UTC).Day()
 }
 
 // Begin is the first instant of a day in a zone: midnight, or where a clock change

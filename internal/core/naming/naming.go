@@ -153,11 +153,13 @@ type allocation struct {
 	requests []Request
 	folded   [][]string // candidates by request
 	grants   []Grant
-	units    map[int][]int // unit -> its requests
 	frees    map[frees]int // an account's attribute -> the request that gives its value up
 	given    map[string]int
-	granted  map[int]bool // unit
+	granted  []bool // by unit
 }
+
+// span is where the requests of a unit stand, from and to.
+type span [2]int
 
 type frees struct {
 	row       record.Row
@@ -168,24 +170,27 @@ type frees struct {
 func (l *Ledger) Allocate(requests []Request) []Grant {
 	a := &allocation{
 		Ledger: l, requests: requests, folded: folded(requests), grants: make([]Grant, len(requests)),
-		units: make(map[int][]int, len(requests)), frees: map[frees]int{}, given: make(map[string]int, len(requests)), granted: make(map[int]bool, len(requests)),
+		frees: map[frees]int{}, given: make(map[string]int, len(requests)),
 	}
-	var order []int
+	var order []span
+	units := 0
 	for i, r := range requests {
+		units = max(units, r.Unit+1)
 		a.grants[i] = Grant{Holder: -1, Rival: -1, First: -1}
 		if r.Frees != "" && r.Account >= 0 {
 			a.frees[frees{record.Row(r.Account), r.Attribute}] = i
 		}
-		if len(a.units[r.Unit]) == 0 {
-			order = append(order, r.Unit)
+		if i == 0 || requests[i-1].Unit != r.Unit {
+			order = append(order, span{i, i})
 		}
-		a.units[r.Unit] = append(a.units[r.Unit], i)
+		order[len(order)-1][1]++
 	}
+	a.granted = make([]bool, units)
 	// Patient rounds wait for names that may yet be freed; when nothing moves any
 	// more, one unit takes its next best name and the others get their chance.
 	for patient := true; len(order) > 0; {
 		before := len(order)
-		rest := make([]int, 0, before)
+		rest := make([]span, 0, before)
 		for _, unit := range order {
 			if !a.grant(unit, patient) {
 				rest = append(rest, unit)
@@ -216,20 +221,23 @@ func folded(requests []Request) [][]string {
 }
 
 // grant tries a unit as a whole.
-func (a *allocation) grant(unit int, patient bool) bool {
-	list := a.units[unit]
-	chosen, afters := make([]int, len(list)), make([][]int, len(list))
-	for n, i := range list {
-		var state outcome
-		if chosen[n], afters[n], state = a.try(i, patient); state != granted {
+func (a *allocation) grant(unit span, patient bool) bool {
+	var room [4]int
+	var lists [4][]int
+	chosen, afters := room[:0], lists[:0]
+	for i := unit[0]; i < unit[1]; i++ {
+		candidate, after, state := a.try(i, patient)
+		if state != granted {
 			return false
 		}
+		chosen, afters = append(chosen, candidate), append(afters, after)
 	}
-	for n, i := range list {
+	for n := range chosen {
+		i := unit[0] + n
 		a.grants[i].Name, a.grants[i].After = a.requests[i].Candidates[chosen[n]], afters[n]
 		a.given[a.folded[i][chosen[n]]] = i
 	}
-	a.granted[unit] = true
+	a.granted[a.requests[unit[0]].Unit] = true
 	return true
 }
 

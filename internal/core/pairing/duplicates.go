@@ -63,7 +63,7 @@ func (w *weigher) secondOnes(side int) (list []alike) {
 	}
 	var other []record.Row
 	var met []evidence.Encounter
-	for _, m := range w.counts.Met(w.faces[side], w.met[side]) {
+	for _, m := range w.counts.Met(w.telling[side], w.met[side]) {
 		if states[rows[m.Face]] == Undecided {
 			met, other = append(met, m), append(other, m.Row)
 		}
@@ -125,10 +125,9 @@ func (w *weigher) second(people bool, x alike, probability float64) {
 // twice: neither may be created before it is known.
 func (w *weigher) twice() {
 	var open []evidence.Meeting
-	reader := w.records[0].Reader()
-	for _, row := range w.people {
+	for i, row := range w.people {
 		if w.PersonState[row] == Undecided {
-			open = w.counts.Meetings(reader, int(row), open)
+			open = w.telling[0][i].Meetings(row, open)
 		}
 	}
 	prior := listedTwice / float64(len(w.people)+1)
@@ -136,7 +135,7 @@ func (w *weigher) twice() {
 	for i, row := range w.people {
 		at[row] = evidence.Place(i)
 	}
-	for _, m := range w.counts.Met(w.faces[0], open) {
+	for _, m := range w.counts.Met(w.telling[0], open) {
 		p, q := int(w.people[m.Face]), int(m.Row)
 		if at[m.Row] <= m.Face || w.PersonState[p] != Undecided && w.PersonState[p] != Contested || w.PersonState[q] != Undecided && w.PersonState[q] != Contested {
 			continue

@@ -19,6 +19,7 @@ type weigher struct {
 	hides            map[record.Row][]evidence.Comparator // of accounts that a trial holds back
 	shown            marks                                // words that the lists show to be said of no human's own account
 	counts           *evidence.Counts
+	telling          [2][]evidence.Telling // of the faces
 	weights          *evidence.Weights
 	twins            float64 // expected among the open records
 	pairs            []weighed
@@ -149,30 +150,22 @@ func (w *weigher) count(faces [2][]*evidence.Face, rows [2][]record.Row, step in
 	for side, r := range rosters {
 		names := counts.Asked(w.records[side])
 		counted := make([]bool, r.Len())
-		one := counts.Tally(names, 1)
-		for i, row := range rows[side] {
-			one.AddFace(faces[side][i])
-			counted[row] = true
-		}
-		one.Done()
-		tallies := make(chan *evidence.Tally, max(w.in.Cores, 1))
-		evidence.InChunks(w.in.Cores, r.Len(), func() func(from, to int) {
-			tally := counts.Tally(names, int32(step)) // no more than rows, see prepare
-			tallies <- tally
-			return func(from, to int) {
-				var list []evidence.Meeting
-				for i := from; i < to; i++ {
-					if i%step == 0 && !counted[i] {
-						list = tally.Add(i, list)
-					}
-				}
-				met(side, list)
+		w.telling[side] = make([]evidence.Telling, len(rows[side]))
+		w.tallied(counts, names, 1, len(rows[side]), func(t *evidence.Tally, from, to int) {
+			for i := from; i < to; i++ {
+				w.telling[side][i] = t.AddFace(faces[side][i])
+				counted[rows[side][i]] = true
 			}
 		})
-		close(tallies)
-		for tally := range tallies {
-			tally.Done()
-		}
+		w.tallied(counts, names, step, r.Len(), func(t *evidence.Tally, from, to int) {
+			var list []evidence.Meeting
+			for i := from; i < to; i++ {
+				if i%step == 0 && !counted[i] {
+					list = t.Add(i, list)
+				}
+			}
+			met(side, list)
+		})
 	}
 	for _, list := range faces {
 		w.inChunks(len(list), func(from, to int) {
@@ -182,6 +175,20 @@ func (w *weigher) count(faces [2][]*evidence.Face, rows [2][]record.Row, step in
 		})
 	}
 	return counts
+}
+
+// tallied counts 0..n in parts, each record as one that stands for so many.
+func (w *weigher) tallied(counts *evidence.Counts, names *evidence.AskedNames, standsFor, n int, part func(t *evidence.Tally, from, to int)) {
+	tallies := make(chan *evidence.Tally, max(w.in.Cores, 1))
+	evidence.InChunks(w.in.Cores, n, func() func(from, to int) {
+		t := counts.Tally(names, int32(standsFor)) // no more than rows, see prepare
+		tallies <- t
+		return func(from, to int) { part(t, from, to) }
+	})
+	close(tallies)
+	for t := range tallies {
+		t.Done()
+	}
 }
 
 // hopeless are the odds, in bits, below which a pair is not kept: it can be

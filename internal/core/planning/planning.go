@@ -71,16 +71,19 @@ func sorted(changes []Change) []Change {
 	for i := range changes {
 		places[i] = place{changes[i].Wave, verbOrder[changes[i].Verb], i}
 	}
-	slices.SortFunc(places, func(x, y place) int {
-		if d := cmp.Or(x.wave-y.wave, x.verb-y.verb); d != 0 {
-			return d
-		}
+	slices.SortFunc(places, func(x, y place) int { return cmp.Or(x.wave-y.wave, x.verb-y.verb, x.at-y.at) })
+	byIDs := func(x, y place) int {
 		a, b := &changes[x.at], &changes[y.at]
-		if d := strings.Compare(a.Person, b.Person); d != 0 {
-			return d
+		return cmp.Or(strings.Compare(a.Person, b.Person), strings.Compare(a.Account, b.Account), x.at-y.at)
+	}
+	for from, to := 0, 0; from < len(places); from = to { // mostly they come in this order
+		for to = from; to < len(places) && places[to].wave == places[from].wave && places[to].verb == places[from].verb; {
+			to++
 		}
-		return cmp.Or(strings.Compare(a.Account, b.Account), x.at-y.at)
-	})
+		if part := places[from:to]; !slices.IsSortedFunc(part, byIDs) {
+			slices.SortFunc(part, byIDs)
+		}
+	}
 	out := make([]Change, len(changes))
 	for i, p := range places {
 		out[i] = changes[p.at]

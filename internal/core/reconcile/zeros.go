@@ -28,29 +28,35 @@ func lostZeros(k pairing.Key, people, accounts int) string {
 	if zeros*5 < numbers { // less than a fifth of them
 		return ""
 	}
-	bare := map[string]bool{}
-	for i := range others {
-		if cell := without.Cell(i); cell != "" {
-			bare[cell] = true
-		}
-	}
-	as, trimmed := 0, 0
+	bare := map[string]int{} // numbers without their zeros
 	for i := range rows {
-		cell := with.Cell(i)
-		if cell == "" {
-			continue
-		}
-		if bare[cell] {
-			as++
-		}
-		if cell[0] == '0' && bare[strings.TrimLeft(cell, "0")] {
-			trimmed++
+		if cell := with.Cell(i); cell != "" && cell[0] == '0' {
+			bare[strings.TrimLeft(cell, "0")]++
 		}
 	}
+	trimmed := matches(bare, without, others)
 	if trimmed*2 < zeros {
 		return ""
 	}
+	all := map[string]int{}
+	for i := range rows {
+		if cell := with.Cell(i); cell != "" {
+			all[cell]++
+		}
+	}
+	as := matches(all, without, others)
 	return fmt.Sprintf("key %s: the %s have lost the zeros in front (%d values agree as they stand, %d more without zeros): export the list with the column as text, or compare rewrite(X, '^0+', '') with X as the %s's expression now is", k.Name, lost, as, trimmed, side)
+}
+
+// matches counts the values of which a column holds one that is the same.
+func matches(values map[string]int, c *record.Column, rows int) (n int) {
+	for i := range rows {
+		if cell := c.Cell(i); cell != "" && values[cell] > 0 {
+			n += values[cell]
+			delete(values, cell)
+		}
+	}
+	return n
 }
 
 // beginWithZero counts the numbers that do; most keys have none, and then it looks at

@@ -177,6 +177,9 @@ func readDate(src *Source, v string, zone *time.Location) (string, error) {
 		return calendar.Day(t, nil), nil
 	}
 	if len(v) >= 10 && calendar.IsDay(v[:10]) && (len(v) == 10 || v[10] == 'T' || v[10] == ' ') {
+		if len(v) == 10 {
+			return v, nil
+		}
 		if t, err := time.Parse(time.RFC3339, strings.Replace(v, " ", "T", 1)); err == nil {
 			return calendar.Day(t, zone), nil
 		}

@@ -93,7 +93,7 @@ func appendText(dst []byte, s string) []byte {
 			continue
 		}
 		r, size := utf8.DecodeRuneInString(s[i:])
-		if unicode.IsSpace(r) || r == '\u200b' || r == '\ufeff' {
+		if blank(r) {
 			gap = gap || len(dst) > start
 			i += size
 			continue
@@ -107,6 +107,9 @@ func appendText(dst []byte, s string) []byte {
 	return dst
 }
 
+// blank: white space, and what is as good as none.
+func blank(r rune) bool { return unicode.IsSpace(r) || r == '\u200b' || r == '\ufeff' }
+
 // appendEmail folds the case of the whole address: RFC 5321 lets a host tell
 // local parts apart by case, none in practice does, and taking two spellings
 // for two owners would give one mailbox to two people.
@@ -118,8 +121,8 @@ func appendEmail(dst []byte, s string) []byte {
 	}
 	dst = appendText(dst, s[:at])
 	dst = append(dst, '@')
-	host := strings.TrimSuffix(s[at+1:], ".")
-	if !IsASCII(host) {
+	host := strings.TrimLeftFunc(strings.TrimRightFunc(s[at+1:], func(r rune) bool { return r == '.' || blank(r) }), blank)
+	if !IsASCII(host) && utf8.ValidString(host) {
 		if ascii, err := idna.Lookup.ToASCII(host); err == nil {
 			host = ascii
 		}

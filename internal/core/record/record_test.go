@@ -72,13 +72,14 @@ func TestShapeRoundTripsAndGuesses(t *testing.T) {
 }
 
 func FuzzNormalisers(f *testing.F) {
-	for _, s := range []string{"Ana Soto", "Jose\u0301@X.example", "\xff", "+56 2", "ß\u0307"} {
+	for _, s := range []string{"Ana Soto", "Jose\u0301@X.example", "\xff", "+56 2", "ß\u0307", "ana  soto ", "a @x.example.", "a\t"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
 		for _, k := range []Kind{Text, Email, Phone, Exact} {
 			once := Normal(k, s)
 			require.Equal(t, once, Normal(k, once), "normalising twice changes nothing: %q", s)
+			require.Equal(t, string(AppendNormal(nil, k, s)), once, "what is normalised at once is the same: %q", s)
 		}
 		_, _, _ = Fold(s), Slug(s), ValidEmail(s)
 	})

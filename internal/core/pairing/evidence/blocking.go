@@ -3,6 +3,7 @@ package evidence
 import (
 	"cmp"
 	"slices"
+	"sync"
 	"sync/atomic"
 
 	"twinning/internal/core/pairing/likeness"
@@ -193,19 +194,41 @@ func (e blockEntry) face() Place   { return Place(e & (1<<placeBits - 1)) }
 type groups struct {
 	people, accounts []blockEntry
 	list             []group
-	of               [][]int // groups of each person
+	ends             []int32 // of each person's groups
+	of               []int32 // groups, person by person
 }
 
 // group is where the records of one key stand among the entries.
 type group struct{ people, accounts [2]int }
 
-func entriesOf(faces []*Face) []blockEntry {
-	entries := make([]blockEntry, 0, 24*len(faces))
-	for i, f := range faces {
-		f.EachBlock(func(k uint64) { entries = append(entries, blockEntry(k>>placeBits<<placeBits|uint64(i))) })
-	}
-	slices.Sort(entries)
-	return slices.Compact(entries)
+// bucketBits of a blocking key part the entries, so that they are sorted on all cores.
+const bucketBits = 8
+
+// entriesOf lists the records by their blocking keys, in order and without repeats.
+func entriesOf(faces []*Face, cores int) []blockEntry {
+	var parts [1 << bucketBits][]blockEntry
+	var mu sync.Mutex
+	InChunks(cores, len(faces), func() func(from, to int) {
+		return func(from, to int) {
+			var own [1 << bucketBits][]blockEntry
+			for i := from; i < to; i++ {
+				faces[i].EachBlock(func(k uint64) {
+					at := k >> (64 - bucketBits)
+					own[at] = append(own[at], blockEntry(k>>placeBits<<placeBits|uint64(i)))
+				})
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			for at := range own {
+				parts[at] = append(parts[at], own[at]...)
+			}
+		}
+	})
+	each(cores, len(parts), func(at int) {
+		slices.Sort(parts[at])
+		parts[at] = slices.Compact(parts[at])
+	})
+	return slices.Concat(parts[:]...)
 }
 
 // run is the end of the entries that share a key with the one at from.
@@ -217,24 +240,47 @@ func run(entries []blockEntry, from int) int {
 	return to
 }
 
-func newGroups(people, accounts []*Face) (g *groups, dropped Dropped) {
-	g = &groups{of: make([][]int, len(people))}
-	var wg parallel.Group
-	wg.Go(func() { g.people = entriesOf(people) })
-	wg.Go(func() { g.accounts = entriesOf(accounts) })
-	wg.Wait()
+func newGroups(people, accounts []*Face, cores int) (g *groups, dropped Dropped) {
+	g = &groups{people: entriesOf(people, cores), accounts: entriesOf(accounts, cores)}
 	var large []group
 	meet(g.people, g.accounts, func(x group) {
 		if x.large() {
 			large = append(large, x)
 		} else {
-			g.add(x)
+			g.list = append(g.list, x)
 		}
 	})
-	for _, x := range large {
-		g.refine(x, people, accounts, &dropped)
+	refined := make([]refined, len(large))
+	each(cores, len(large), func(i int) { refined[i] = g.refine(large[i], people, accounts) })
+	for i, x := range large {
+		g.join(refined[i])
+		dropped.Groups++
+		dropped.Pairs += int64(x.people[1]-x.people[0]) * int64(x.accounts[1]-x.accounts[0])
+		dropped.Largest = max(dropped.Largest, x.people[1]-x.people[0]+x.accounts[1]-x.accounts[0])
 	}
+	g.byPerson(len(people))
 	return g, dropped
+}
+
+// byPerson lists the groups of each person, in the order of the groups.
+func (g *groups) byPerson(people int) {
+	g.ends = make([]int32, people+1)
+	for _, x := range g.list {
+		for _, e := range g.people[x.people[0]:x.people[1]] {
+			g.ends[e.face()+1]++
+		}
+	}
+	for p := range people {
+		g.ends[p+1] += g.ends[p] // each record has some thirty groups: enough for seventy million left over
+	}
+	g.of = make([]int32, g.ends[people])
+	next := slices.Clone(g.ends)
+	for n, x := range g.list {
+		for _, e := range g.people[x.people[0]:x.people[1]] {
+			g.of[next[e.face()]] = int32(n)
+			next[e.face()]++
+		}
+	}
 }
 
 // meet visits the groups that have entries on both sides, by their places among these.
@@ -258,14 +304,6 @@ func (x group) large() bool {
 	return x.people[1]-x.people[0] > mostInGroup || x.accounts[1]-x.accounts[0] > mostInGroup
 }
 
-func (g *groups) add(x group) {
-	n := len(g.list)
-	g.list = append(g.list, x)
-	for _, e := range g.people[x.people[0]:x.people[1]] {
-		g.of[e.face()] = append(g.of[e.face()], n)
-	}
-}
-
 // eachSecond visits what parts a group that is too large: where its records work and as
 // what, when they began, and how they are reached.
 func (f *Face) eachSecond(yield func(key uint64)) {
@@ -283,9 +321,15 @@ func (f *Face) eachSecond(yield func(key uint64)) {
 	}
 }
 
+// refined are the parts of a group that is too large, with their own entries.
+type refined struct {
+	people, accounts []blockEntry
+	list             []group
+}
+
 // refine parts a group that is too large by a second key; what is still too large, or has
 // none, is left out and told.
-func (g *groups) refine(x group, people, accounts []*Face, dropped *Dropped) {
+func (g *groups) refine(x group, people, accounts []*Face) (r refined) {
 	parts := func(entries []blockEntry, faces []*Face) (list []blockEntry) {
 		for _, e := range entries {
 			faces[e.face()].eachSecond(func(k uint64) { list = append(list, blockEntry(k>>placeBits<<placeBits|uint64(e.face()))) })
@@ -294,29 +338,35 @@ func (g *groups) refine(x group, people, accounts []*Face, dropped *Dropped) {
 		return slices.Compact(list)
 	}
 	left, right := parts(g.people[x.people[0]:x.people[1]], people), parts(g.accounts[x.accounts[0]:x.accounts[1]], accounts)
+	r.people, r.accounts = left, right
 	meet(left, right, func(y group) {
 		if !y.large() {
-			at, to := len(g.people), len(g.accounts)
-			g.people, g.accounts = append(g.people, left[y.people[0]:y.people[1]]...), append(g.accounts, right[y.accounts[0]:y.accounts[1]]...)
-			g.add(group{[2]int{at, len(g.people)}, [2]int{to, len(g.accounts)}})
+			r.list = append(r.list, y)
 		}
 	})
-	dropped.Groups++
-	dropped.Pairs += int64(x.people[1]-x.people[0]) * int64(x.accounts[1]-x.accounts[0])
-	dropped.Largest = max(dropped.Largest, x.people[1]-x.people[0]+x.accounts[1]-x.accounts[0])
+	return r
+}
+
+// join takes the parts in.
+func (g *groups) join(r refined) {
+	at, to := len(g.people), len(g.accounts)
+	g.people, g.accounts = append(g.people, r.people...), append(g.accounts, r.accounts...)
+	for _, x := range r.list {
+		g.list = append(g.list, group{[2]int{at + x.people[0], at + x.people[1]}, [2]int{to + x.accounts[0], to + x.accounts[1]}})
+	}
 }
 
 // Candidates lists the pairs to compare, by person and then by account. The
 // lists are in an order that doesn't depend on how the rosters were read.
 func Candidates(people, accounts []*Face, breadth Breadth, cores int) (pairs [][]Pair, dropped Dropped) {
-	g, dropped := newGroups(people, accounts)
+	g, dropped := newGroups(people, accounts, cores)
 	pairs = make([][]Pair, len(people))
 	InChunks(cores, len(people), func() func(from, to int) {
 		score, touched := make([]float32, len(accounts)), []Place{}
 		return func(from, to int) {
 			for p := from; p < to; p++ {
 				touched = touched[:0]
-				for _, n := range g.of[p] {
+				for _, n := range g.of[g.ends[p]:g.ends[p+1]] {
 					x := g.list[n]
 					rare := 1 / float32(x.people[1]-x.people[0]+x.accounts[1]-x.accounts[0])
 					for _, e := range g.accounts[x.accounts[0]:x.accounts[1]] {
@@ -372,6 +422,20 @@ func nearest(touched []Place, score []float32, breadth Breadth) []Place {
 		score[a] = 0
 	}
 	return touched[:keep]
+}
+
+// each does something for every i below n, on so many goroutines.
+func each(cores, n int, do func(i int)) {
+	var next atomic.Int64
+	var wg parallel.Group
+	for range min(max(1, cores), n) {
+		wg.Go(func() {
+			for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
+				do(i)
+			}
+		})
+	}
+	wg.Wait()
 }
 
 // InChunks works through 0..n in parts on so many goroutines; begin makes what

@@ -114,6 +114,8 @@ type Tally struct {
 	words     [3]*askedWords // of the names' columns
 	seen      [16]valueNo    // of the record at hand: what it carries twice is carried once
 	n         int
+	telling   Telling
+	room      room[valueNo]
 }
 
 // askedWords are the values that were asked for among the words of each distinct cell.
@@ -216,22 +218,26 @@ func (t *Tally) carries(at valueNo) (first bool) {
 	return true
 }
 
+// Telling are the values of a record by which it may meet others.
+type Telling []valueNo
+
 // AddFace counts a record whose face is known.
-func (t *Tally) AddFace(f *Face) {
+func (t *Tally) AddFace(f *Face) Telling {
 	t.n = 0
-	f.eachValue(func(v uint64, _ bool) { t.value(v, false, 0, nil) })
+	t.telling = t.telling[:0]
+	f.eachValue(func(v uint64, telling bool) {
+		if at, asked := t.of.at.find(v); asked && t.carries(at) && telling {
+			t.telling = append(t.telling, at)
+		}
+	})
+	return t.room.keep(t.telling)
 }
 
-// Meetings appends the telling values of row i, without counting it.
-func (c *Counts) Meetings(r *Reader, i int, met []Meeting) []Meeting {
-	each := func(v uint64, telling bool) {
-		if at, asked := c.at.find(v); asked && telling {
-			met = append(met, Meeting{at, record.Row(i)})
-		}
+// Meetings appends what the record at a row meets, itself among others.
+func (t Telling) Meetings(row record.Row, met []Meeting) []Meeting {
+	for _, v := range t {
+		met = append(met, Meeting{v, row})
 	}
-	n := r.name(i)
-	n.eachValue(each)
-	r.eachOther(i, each)
 	return met
 }
 
@@ -343,8 +349,8 @@ type Encounter struct {
 	Row  record.Row
 }
 
-// Met lists who meets whom, in order and once.
-func (c *Counts) Met(faces []*Face, meetings []Meeting) (pairs []Encounter) {
+// Met lists who of these faces meets whom, in order and once.
+func (c *Counts) Met(faces []Telling, meetings []Meeting) (pairs []Encounter) {
 	wanted := make([]bool, len(c.carried))
 	for _, m := range meetings {
 		wanted[m.value] = c.carried[m.value] <= commonest
@@ -354,15 +360,12 @@ func (c *Counts) Met(faces []*Face, meetings []Meeting) (pairs []Encounter) {
 		face  Place
 	}
 	var carriers []carrier
-	for i, f := range faces {
-		f.eachValue(func(v uint64, telling bool) {
-			if !telling {
-				return
-			}
-			if at, asked := c.at.find(v); asked && wanted[at] {
+	for i, telling := range faces {
+		for _, at := range telling {
+			if wanted[at] {
 				carriers = append(carriers, carrier{at, Place(i)})
 			}
-		})
+		}
 	}
 	first := make([]int32, len(c.carried)+1) // of the carriers of each value
 	for _, x := range carriers {
