@@ -51,7 +51,7 @@ func (w *weigher) decide() {
 		if w.PersonState[person] == Twinned || w.AccountState[account] == Twinned {
 			continue
 		}
-		code, why := "contested-match", w.hesitates(x).why
+		code := "contested-match"
 		sum := max(sumP[x.Person], sumA[x.Account])
 		if x.pattern.Rehired() {
 			// a new number and a suspended account are what a rehire looks like:
@@ -70,6 +70,7 @@ func (w *weigher) decide() {
 		if (p[i] < unlikely || sum < w.in.Evidence.Review) && !lastSharers[i] {
 			continue
 		}
+		why := w.hesitates(x).why
 		if why == "" && w.in.Evidence.Asks {
 			why = "alike, and left over on either side"
 		} else if why == "" {

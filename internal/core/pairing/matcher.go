@@ -26,6 +26,7 @@ type matcher struct {
 	recycledBy map[edge]int
 	suspects   []bool               // by person: the one account that keys lead to is called otherwise
 	commons    map[string]string    // values that many carry, with what is told of them
+	mutual     []record.Row         // by person: the account that keys lead to, and back, with nothing against it; -1
 	plain      [2]*evidence.Records // people, accounts, before anything is known of their names
 }
 
@@ -209,21 +210,53 @@ func (m *matcher) pointing(a int, into []int) []int {
 // suspect finds the people whom one key alone gives an account, when all else that the two
 // say of themselves speaks against it, as when a number or an address was given a second
 // time. Where too little is known to speak, nobody is. Of nearly everybody it is known by
-// the names alone; the others are compared on all cores at once.
+// the names alone; the others are compared on all cores at once. On the way it finds those
+// of whom there is no more to be said than that their keys lead to each other.
 func (m *matcher) suspect() {
-	m.suspects = make([]bool, m.in.People.Len())
+	m.suspects, m.mutual = make([]bool, m.in.People.Len()), filled(m.in.People.Len())
 	evidence.InChunks(m.in.Cores, len(m.suspects), func() func(from, to int) {
-		var there []int
+		var there, back []int
 		people, accounts := m.plain[0].Reader(), m.plain[1].Reader()
 		return func(from, to int) {
 			for p := from; p < to; p++ {
-				if there = m.pointedAt(p, there); len(there) != 1 || m.sameNames(p, there[0]) || m.agreements(p, there[0]) > 1 {
+				if there = m.pointedAt(p, there); len(there) != 1 {
 					continue
 				}
-				m.suspects[p] = !evidence.NamesAgree(people, p, accounts, there[0]) && (m.unlike(p, there[0]) || m.relative(p, there[0]))
+				a := there[0]
+				if !m.sameNames(p, a) && m.agreements(p, a) <= 1 {
+					m.suspects[p] = !evidence.NamesAgree(people, p, accounts, a) && (m.unlike(p, a) || m.relative(p, a))
+				}
+				if m.suspects[p] {
+					continue
+				}
+				if back = m.pointing(a, back); len(back) != 1 {
+					continue
+				}
+				if first := m.firstAgreement(p, a); !m.disagreeBefore(first, p, a) {
+					m.mutual[p], m.By[p] = record.Row(a), uint8(first) // charters have few keys
+				}
 			}
 		}
 	})
+}
+
+// firstAgreement is the first key that two records agree on; there is one.
+func (m *matcher) firstAgreement(p, a int) int {
+	for k, x := range m.indexes {
+		if x.edgeP[p] == record.Row(a) || m.agree(k, p, a) {
+			return k
+		}
+	}
+	return -1
+}
+
+func (m *matcher) disagreeBefore(first, p, a int) bool {
+	for k := range first {
+		if m.disagree(k, p, a) {
+			return true
+		}
+	}
+	return false
 }
 
 // agreements counts the keys that two records agree on.
@@ -244,6 +277,12 @@ func (m *matcher) keys() {
 		if m.PersonState[p] != Undecided {
 			continue
 		}
+		if a := int(m.mutual[p]); a >= 0 && m.AccountState[a] == Undecided {
+			if _, bonded := m.Vanished[a]; !bonded {
+				m.join(p, a, Keyed)
+				continue
+			}
+		}
 		there = m.pointedAt(p, there)
 		if len(there) == 1 && m.AccountState[there[0]] == Undecided {
 			if back = m.pointing(there[0], back); len(back) == 1 {
@@ -260,13 +299,7 @@ func (m *matcher) keys() {
 // byKey joins two records whose keys lead to each other and nowhere else,
 // unless something speaks against it that a careful person would stop at.
 func (m *matcher) byKey(p, a int) {
-	first := -1
-	for k := range m.indexes {
-		if m.agree(k, p, a) {
-			first = k
-			break
-		}
-	}
+	first := m.firstAgreement(p, a)
 	if bonded, ok := m.Vanished[a]; ok {
 		why := "bonded with a person who is gone"
 		m.contestPerson(p, "a key leads to an account that is "+why)

@@ -48,14 +48,16 @@ type rule struct {
 	refers bool     // the value is the id of a person, and their account is meant
 }
 
-// desirer holds everything that the per-person walk needs, read-only.
+// desirer holds everything that the per-person walk needs, read-only. What it drafts shares
+// the rosters' text: both last as long as the reconciliation.
 type desirer struct {
 	*run
 	rules   []rule
 	primary []*charter.Bound
 	mark    *charter.Bound
 	waves   []*charter.Bound
-	emailOn bool // an e-mail address matters in this lane
+	emailOn bool   // an e-mail address matters in this lane
+	emails  string // the reason of a change of address
 }
 
 func (r *run) desirer() *desirer {
@@ -79,6 +81,7 @@ func (r *run) desirer() *desirer {
 	}
 	if r.Charter.Emails != nil {
 		d.emailOn = true
+		d.emails = fmt.Sprintf("emails: %s, former %s (charter line %d)", r.Charter.Emails.Rule, r.Charter.Emails.Former, r.Charter.Emails.Line)
 		for _, e := range r.Charter.Emails.Primary {
 			d.primary = append(d.primary, r.bind(e))
 		}
@@ -268,7 +271,7 @@ func (w *walker) draft(verb string, p, a int, edits ...planning.Edit) *draft {
 		_, reads := key.Account.Reads()
 		for _, name := range reads {
 			if name != "emails" { // addresses are what readdress itself compares
-				d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: name, Old: strings.Clone(w.Accounts.Column(name).Cell(a)), Reason: "paired by " + key.Name})
+				d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: name, Old: w.Accounts.Column(name).Cell(a), Reason: "paired by " + key.Name})
 			}
 		}
 	}
@@ -453,7 +456,7 @@ func (w *walker) setTwin(p, a int) {
 		case how != "" && !r.kind.Multi():
 			w.note("value-damaged", p, a, r.Attribute, "%s is %q, and %q looks like the same with something lost (%s); it is not written", r.Attribute, record.PlainList(now), record.PlainList(want), how)
 		case w.kept(r.kind, p, a, r.Attribute, want, now):
-			edits = append(edits, planning.Edit{Attribute: r.Attribute, Old: strings.Clone(now), New: strings.Clone(want), Reason: r.reason})
+			edits = append(edits, planning.Edit{Attribute: r.Attribute, Old: now, New: want, Reason: r.reason})
 		}
 	}
 	if len(edits) > 0 {
@@ -542,16 +545,12 @@ func (w *walker) rename(r *rule, p, a int) {
 			return
 		}
 		d := w.draft(planning.Rename, p, a)
-		d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: a, Candidates: want, Attribute: naming.Login, Frees: strings.Clone(now)})
+		d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: a, Candidates: want, Attribute: naming.Login, Frees: now})
 	}
 }
 
 func (d *draft) ask(target, reason string, request naming.Request) {
 	d.names, d.targets, d.reasons = append(d.names, request), append(d.targets, target), append(d.reasons, reason)
-}
-
-func (w *walker) emailReason() string {
-	return fmt.Sprintf("emails: %s, former %s (charter line %d)", w.Charter.Emails.Rule, w.Charter.Emails.Former, w.Charter.Emails.Line)
 }
 
 // addresses are the valid candidates for the primary address.
@@ -590,6 +589,6 @@ func (w *walker) readdress(p, a int) {
 		w.note("drift", p, a, "email", "the primary address is %q, should be %q (watched, never written)", now, want[0])
 	case w.Charter.Intent != "add" && w.kept(record.Email, p, a, "email", want[0], now):
 		d := w.draft(planning.Readdress, p, a)
-		d.ask("email", w.emailReason(), naming.Request{Owner: d.Person, Account: a, Candidates: want, Attribute: naming.Primary, Frees: strings.Clone(now)})
+		d.ask("email", w.emails, naming.Request{Owner: d.Person, Account: a, Candidates: want, Attribute: naming.Primary, Frees: now})
 	}
 }

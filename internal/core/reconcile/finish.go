@@ -310,7 +310,7 @@ func (r *run) aliases(d *draft, primary string, taken map[string]string) {
 		kept = append(kept, former)
 	}
 	if now := record.JoinList(kept); now != old {
-		d.Edits = append(d.Edits, planning.Edit{Attribute: "aliases", Old: strings.Clone(old), New: strings.Clone(now), Reason: d.reasons[0]})
+		d.Edits = append(d.Edits, planning.Edit{Attribute: "aliases", Old: old, New: now, Reason: d.reasons[0]})
 	}
 }
 

@@ -65,7 +65,7 @@ func (w *walker) fillNew(d *draft, p int) bool {
 			w.note("value-damaged", p, -1, r.Attribute, "%s is %q: letters are lost; it is left blank", r.Attribute, record.PlainList(want))
 			complete = complete && !r.Required
 		case want != "" && r.Rule != charter.Watch:
-			d.Edits = append(d.Edits, planning.Edit{Attribute: r.Attribute, New: strings.Clone(want), Reason: r.reason})
+			d.Edits = append(d.Edits, planning.Edit{Attribute: r.Attribute, New: want, Reason: r.reason})
 		case want == "" && r.Required:
 			w.note("required-missing", p, -1, r.Attribute, "%s can't be computed: %s", r.Attribute, fault)
 			complete = false
@@ -74,7 +74,7 @@ func (w *walker) fillNew(d *draft, p int) bool {
 	if w.Charter.Emails != nil && w.Charter.Emails.Rule != charter.Watch {
 		want := w.addresses(p, -1)
 		complete = complete && len(want) > 0
-		d.ask("email", w.emailReason(), naming.Request{Owner: d.Person, Account: -1, Candidates: want, Attribute: naming.Primary})
+		d.ask("email", w.emails, naming.Request{Owner: d.Person, Account: -1, Candidates: want, Attribute: naming.Primary})
 	}
 	if w.Accounts.Column("active") != nil {
 		d.Edits = append(d.Edits, planning.Edit{Attribute: "active", New: "true", Reason: "a new account can sign in"})

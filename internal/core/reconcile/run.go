@@ -97,14 +97,14 @@ func (r *run) personID(p int) string {
 	if p < 0 {
 		return ""
 	}
-	return strings.Clone(r.People.ID(p))
+	return r.People.ID(p)
 }
 
 func (r *run) accountID(a int) string {
 	if a < 0 {
 		return ""
 	}
-	return strings.Clone(r.Accounts.ID(a))
+	return r.Accounts.ID(a)
 }
 
 // pairingInput is what pairing looks at.

@@ -235,7 +235,7 @@ func (r *Reader) Cell(i int, values []string) (string, error) {
 		return readBool(src, v)
 	case kind == Date || src.Date != "":
 		return readDate(src, v, r.zone)
-	case shortened(v) && (kind == Exact || kind == Phone || r.names[i] == "employeeNumber"):
+	case (kind == Exact || kind == Phone || r.names[i] == "employeeNumber") && shortened(v):
 		return "", &ValueError{src.Native, fmt.Sprintf("%q is a long number that a spreadsheet has shortened; its last digits are lost: export the column as text", v)}
 	}
 	return v, nil
