@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -112,47 +111,33 @@ func (r *result) write(dir string) error {
 // onlyWithEvidence are the files that not every run writes.
 var onlyWithEvidence = []string{"weights.json", "candidates.csv"}
 
-// writeTwins writes a line a twin. At a million lines the general CSV writer
-// costs a second, so the cells are put together here by hand.
 func (r *result) writeTwins(w io.Writer) error {
-	buf := make([]byte, 0, 1<<16)
-	buf = append(buf, "person_id,account_id,basis,probability,why\n"...)
 	p := r.Pairing
 	whys := make([]string, len(r.Charter.Keys))
 	for i, k := range r.Charter.Keys {
 		whys[i] = "agree on " + k.Name + ", which nobody else carries"
 	}
-	for _, row := range r.People.Order() {
-		i := int(row)
-		if p.PersonState[i] != pairing.Twinned {
-			continue
-		}
-		buf = appendCell(buf, r.People.ID(i), ',')
-		buf = appendCell(buf, r.Accounts.ID(int(p.PersonTwin[i])), ',')
-		buf = append(append(buf, p.Basis[i].String()...), ',')
-		probability, why := 1.0, "ruled by a human"
-		switch p.Basis[i] {
-		case pairing.Weighed:
-			probability, why = float64(p.Probability[i]), "evidence"
-			if c, ok := p.Candidate(i, int(p.PersonTwin[i])); ok {
-				why = p.Weights.Sentence(&c.Pattern)
+	return writeCSV(w, "person_id,account_id,basis,probability,why", func(f *sheetFile) {
+		for _, row := range r.People.Order() {
+			i := int(row)
+			if p.PersonState[i] != pairing.Twinned {
+				continue
 			}
-		case pairing.Keyed:
-			why = whys[p.By[i]]
-		case pairing.Bonded:
-			why = "bonded by a ruling or an earlier run"
-		}
-		buf = append(strconv.AppendFloat(buf, probability, 'f', -1, 32), ',')
-		buf = appendCell(buf, why, '\n')
-		if len(buf) > 1<<15 {
-			if _, err := w.Write(buf); err != nil {
-				return err
+			probability, why := "1", "ruled by a human"
+			switch p.Basis[i] {
+			case pairing.Weighed:
+				probability, why = strconv.FormatFloat(float64(p.Probability[i]), 'f', -1, 32), "evidence"
+				if c, ok := p.Candidate(i, int(p.PersonTwin[i])); ok {
+					why = p.Weights.Sentence(&c.Pattern)
+				}
+			case pairing.Keyed:
+				why = whys[p.By[i]]
+			case pairing.Bonded:
+				why = "bonded by a ruling or an earlier run"
 			}
-			buf = buf[:0]
+			f.row(r.People.ID(i), r.Accounts.ID(int(p.PersonTwin[i])), p.Basis[i].String(), probability, why)
 		}
-	}
-	_, err := w.Write(buf)
-	return err
+	})
 }
 
 // sheetCell is a value as a sheet may show it: what a spreadsheet would run is defused.
@@ -165,27 +150,49 @@ func sheetCell(cell string) string {
 	return format.Defuse(cell)
 }
 
-func appendCell(buf []byte, cell string, end byte) []byte {
-	cell = sheetCell(cell)
-	if strings.ContainsAny(cell, ",\"\r\n") || cell != "" && (cell[0] == ' ' || cell[0] == '\t') {
-		buf = append(buf, '"')
-		buf = append(buf, strings.ReplaceAll(cell, `"`, `""`)...)
-		return append(buf, '"', end)
-	}
-	return append(append(buf, cell...), end)
+// sheetFile writes rows as RFC 4180 wants them. At millions of rows the general CSV writer
+// takes three times as long.
+type sheetFile struct {
+	w   io.Writer
+	buf []byte
+	err error
 }
 
-func writeCSV(w io.Writer, header string, rows func(put func(cells ...string))) error {
-	c := csv.NewWriter(w)
-	_ = c.Write(strings.Split(header, ","))
-	rows(func(cells ...string) {
-		for i := range cells {
-			cells[i] = sheetCell(cells[i])
+func (f *sheetFile) row(cells ...string) {
+	for i, cell := range cells {
+		if i > 0 {
+			f.buf = append(f.buf, ',')
 		}
-		_ = c.Write(cells)
-	})
-	c.Flush()
-	return c.Error()
+		f.cell(sheetCell(cell))
+	}
+	f.buf = append(f.buf, '\n')
+	if len(f.buf) > 1<<15 {
+		f.flush()
+	}
+}
+
+func (f *sheetFile) cell(cell string) {
+	if strings.ContainsAny(cell, ",\"\r\n") || cell != "" && (cell[0] == ' ' || cell[0] == '\t') || cell == `\.` {
+		f.buf = append(f.buf, '"')
+		f.buf = append(f.buf, strings.ReplaceAll(cell, `"`, `""`)...)
+		f.buf = append(f.buf, '"')
+		return
+	}
+	f.buf = append(f.buf, cell...)
+}
+
+func (f *sheetFile) flush() {
+	if f.err == nil {
+		_, f.err = f.w.Write(f.buf)
+	}
+	f.buf = f.buf[:0]
+}
+
+func writeCSV(w io.Writer, header string, rows func(f *sheetFile)) error {
+	f := &sheetFile{w: w, buf: append(make([]byte, 0, 1<<16), header+"\n"...)}
+	rows(f)
+	f.flush()
+	return f.err
 }
 
 // writeContested tells who is asked about. Its last two columns are a human's, and
@@ -193,7 +200,7 @@ func writeCSV(w io.Writer, header string, rows func(put func(cells ...string))) 
 func (r *result) writeContested(w io.Writer) error {
 	person := func(i int) string { return record.Label(r.People, i) }
 	account := func(i int) string { return record.Label(r.Accounts, i) }
-	return writeCSV(w, "person_id,account_id,probability,asked_because,person,account,ruling,reason", func(put func(...string)) {
+	return writeCSV(w, "person_id,account_id,probability,asked_because,person,account,ruling,reason", func(f *sheetFile) {
 		askedPerson, askedAccount := map[int]bool{}, map[int]bool{}
 		for _, p := range r.Pairing.Proposals {
 			askedPerson[p.Person], askedAccount[p.Account] = true, true
@@ -201,17 +208,17 @@ func (r *result) writeContested(w io.Writer) error {
 			if p.Probability > 0 {
 				probability = strconv.FormatFloat(float64(p.Probability), 'f', 4, 32)
 			}
-			put(r.People.ID(p.Person), r.Accounts.ID(p.Account), probability, p.Reason, person(p.Person), account(p.Account), "", "")
+			f.row(r.People.ID(p.Person), r.Accounts.ID(p.Account), probability, p.Reason, person(p.Person), account(p.Account), "", "")
 		}
 		// whoever is contested without a proposal is told too
 		for _, row := range r.People.Order() {
 			if i := int(row); r.Pairing.PersonState[i] == pairing.Contested && !askedPerson[i] {
-				put(r.People.ID(i), "", "", r.Pairing.PersonNote[i], person(i), "", "", "")
+				f.row(r.People.ID(i), "", "", r.Pairing.PersonNote[i], person(i), "", "", "")
 			}
 		}
 		for _, row := range r.Accounts.Order() {
 			if i := int(row); r.Pairing.AccountState[i] == pairing.Contested && !askedAccount[i] {
-				put("", r.Accounts.ID(i), "", r.Pairing.AccountNote[i], "", account(i), "", "")
+				f.row("", r.Accounts.ID(i), "", r.Pairing.AccountNote[i], "", account(i), "", "")
 			}
 		}
 	})
@@ -221,35 +228,35 @@ func (r *result) writeContested(w io.Writer) error {
 // thresholds are set by.
 func (r *result) writeCandidates(w io.Writer) error {
 	number := func(x float32) string { return strconv.FormatFloat(float64(x), 'f', 4, 32) }
-	return writeCSV(w, "person_id,account_id,bits,before_assignment,probability", func(put func(...string)) {
+	return writeCSV(w, "person_id,account_id,bits,before_assignment,probability", func(f *sheetFile) {
 		for _, c := range r.Pairing.Candidates {
-			put(r.People.ID(int(c.Person)), r.Accounts.ID(int(c.Account)), strconv.FormatFloat(float64(c.Bits), 'f', 1, 32), number(c.Before), number(c.Probability))
+			f.row(r.People.ID(int(c.Person)), r.Accounts.ID(int(c.Account)), strconv.FormatFloat(float64(c.Bits), 'f', 1, 32), number(c.Before), number(c.Probability))
 		}
 	})
 }
 
 func (r *result) writeFindings(w io.Writer) error {
-	return writeCSV(w, "code,severity,person_id,account_id,detail,remedy", func(put func(...string)) {
-		for _, f := range r.Findings {
-			put(f.Code, string(f.Severity), f.Person, f.Account, f.Detail, f.Remedy)
+	return writeCSV(w, "code,severity,person_id,account_id,detail,remedy", func(f *sheetFile) {
+		for _, x := range r.Findings {
+			f.row(x.Code, string(x.Severity), x.Person, x.Account, x.Detail, x.Remedy)
 		}
 	})
 }
 
 func (r *result) writeChanges(w io.Writer) error {
-	return writeCSV(w, "wave,verb,person_id,account_id,attribute,old,new,reason", func(put func(...string)) {
+	return writeCSV(w, "wave,verb,person_id,account_id,attribute,old,new,reason", func(f *sheetFile) {
 		for _, c := range r.Changes {
 			for _, e := range c.Edits {
-				put(r.Charter.Waves[c.Wave].Name, c.Verb, c.Person, c.Account, e.Attribute, shown(e.Old), shown(e.New), e.Reason)
+				f.row(r.Charter.Waves[c.Wave].Name, c.Verb, c.Person, c.Account, e.Attribute, shown(e.Old), shown(e.New), e.Reason)
 			}
 		}
 	})
 }
 
 func (r *result) writeWithheld(w io.Writer) error {
-	return writeCSV(w, "verb,person_id,account_id,reason", func(put func(...string)) {
+	return writeCSV(w, "verb,person_id,account_id,reason", func(f *sheetFile) {
 		for _, x := range r.Withheld {
-			put(x.Verb, x.Person, x.Account, x.Reason)
+			f.row(x.Verb, x.Person, x.Account, x.Reason)
 		}
 	})
 }
