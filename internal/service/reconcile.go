@@ -103,7 +103,7 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 	if err := s.open(ctx, &in); err != nil {
 		return in, err
 	}
-	in.Now, in.Cores, in.Mark, in.Premises = s.Now(), runtime.NumCPU(), accountsShape.Mark, true
+	in.Now, in.Cores, in.Mark, in.Premises, in.Tell = s.Now(), runtime.NumCPU(), accountsShape.Mark, true, true
 	whole, err := s.Store.NewestWhole(ctx, in.lane.AuthorityID)
 	if err != nil {
 		return in, err
@@ -389,7 +389,10 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 		}
 		o.Proposals = append(o.Proposals, x)
 	}
-	o.Verdicts = verdicts(in, out.Pairing, people, accounts)
+	o.Verdicts = verdicts(in, out.Pairing)
+	if out.Pairing.Told != nil {
+		why(in, out.Pairing.Told, o)
+	}
 	notes := append([]string{}, out.Notes...)
 	for _, n := range in.Charter.Notes {
 		notes = append(notes, "charter "+n.String())
@@ -441,14 +444,31 @@ func labels(r *record.Roster) func(id string) string {
 	}
 }
 
-func verdicts(in laneInput, p *pairing.Result, person, account func(string) string) []store.Verdict {
+// why keeps what explains the verdicts.
+func why(in laneInput, told *pairing.Told, o *store.Outcome) {
+	for _, c := range told.Compared {
+		o.Compared = append(o.Compared, store.Compared{Person: in.People.ID(int(c.Person)), Account: in.Accounts.ID(int(c.Account)), Pattern: c.Pattern.Bytes()})
+	}
+	for _, c := range told.Carriers {
+		side, roster := "accounts", in.Accounts
+		if c.Person {
+			side, roster = "people", in.People
+		}
+		o.Carriers = append(o.Carriers, store.Carrier{Key: c.Key, Value: store.KeyValue(c.Value), Side: side, ID: roster.ID(int(c.Row))})
+	}
+	for word, n := range told.Words {
+		o.Words = append(o.Words, store.CommonWord{Word: int64(word), Records: n}) // any number will do
+	}
+}
+
+func verdicts(in laneInput, p *pairing.Result) []store.Verdict {
 	list := make([]store.Verdict, 0, in.People.Len()+in.Accounts.Len())
 	for _, row := range in.People.Order() {
 		i := int(row)
 		v := store.Verdict{Side: "people", ID: in.People.ID(i), State: p.PersonState[i].String(), Label: record.Label(in.People, i), Login: cmp.Or(in.People.Column("employeeNumber").Cell(i), in.People.Column("email").Cell(i)), Note: p.PersonNote[i]}
 		if a := p.PersonTwin[i]; a >= 0 {
 			v.Basis, v.Twin = p.Basis[i].String(), in.Accounts.ID(int(a))
-			v.TwinLabel = account(v.Twin)
+			v.TwinLabel = record.Label(in.Accounts, int(a))
 			if p.Basis[i] == pairing.Keyed {
 				v.Note = "agree on " + in.Charter.Keys[p.By[i]].Name + ", which nobody else carries"
 			}
@@ -466,7 +486,7 @@ func verdicts(in laneInput, p *pairing.Result, person, account func(string) stri
 		v := store.Verdict{Side: "accounts", ID: in.Accounts.ID(i), State: p.AccountState[i].String(), Label: record.Label(in.Accounts, i), Login: in.Accounts.Column("userName").Cell(i), Note: p.AccountNote[i]}
 		if q := p.AccountTwin[i]; q >= 0 {
 			v.Basis, v.Twin = p.Basis[q].String(), in.People.ID(int(q))
-			v.TwinLabel = person(v.Twin)
+			v.TwinLabel = record.Label(in.People, int(q))
 		}
 		list = append(list, v)
 	}

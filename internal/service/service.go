@@ -16,7 +16,6 @@ import (
 	"twinning/internal/connector"
 	"twinning/internal/connector/outbound"
 	"twinning/internal/core/budget"
-	"twinning/internal/core/reconcile"
 	"twinning/internal/crypt"
 	"twinning/internal/execution"
 	"twinning/internal/explain"
@@ -87,10 +86,7 @@ func New(cfg Config) *Service {
 	s.reach = reach.New(reach.Config{Store: s.Store, Keeper: s.Keeper, Connectors: s.Connectors, Outbound: s.Outbound, DataDir: s.DataDir, Files: s.Files})
 	s.engine = execution.New(execution.Config{Store: s.Store, Reach: s.reach, Parse: s.parse, Same: s.otherPart, Now: s.Now, Log: s.Log})
 	s.intake = intake.New(intake.Config{Store: s.Store, Reach: s.reach, Now: s.Now, Log: s.Log, Taken: s.engine.RosterTaken})
-	s.explainer = explain.New(explain.Config{Store: s.Store, Reach: s.reach, Input: func(ctx context.Context, lane int64) (reconcile.Input, error) {
-		in, err := s.laneInput(ctx, lane)
-		return in.Input, err
-	}})
+	s.explainer = explain.New(explain.Config{Store: s.Store, Reach: s.reach, Parse: s.parse})
 	return s
 }
 

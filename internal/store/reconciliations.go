@@ -99,6 +99,9 @@ type Outcome struct {
 	All       []Finding
 	Drafted   []Change
 	Kept      []Withheld
+	Compared  []Compared
+	Carriers  []Carrier
+	Words     []CommonWord
 	Memory    *reconcile.Memory // what the lane remembers of its rosters from now on
 }
 
@@ -154,13 +157,16 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 		}); err != nil {
 			return err
 		}
+		if err := o.addWhy(ctx, tx, id); err != nil {
+			return err
+		}
 		_, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM finding_dates d WHERE lane_id = $1 AND NOT EXISTS (SELECT FROM findings f WHERE f.reconciliation_id = $2 AND f.finding = d.finding))
 			INSERT INTO finding_dates (lane_id, finding, since) SELECT $1, finding, now() FROM findings WHERE reconciliation_id = $2 ON CONFLICT DO NOTHING`, r.LaneID, id)
 		if err != nil {
 			return err
 		}
 		old := `(SELECT id FROM reconciliations WHERE lane_id = $1 AND id < $2 AND id NOT IN (SELECT reconciliation_id FROM plans WHERE lane_id = $1 AND state IN ('draft', 'sealed', 'running', 'halted')))`
-		for _, table := range []string{"verdicts", "proposals", "findings", "changes", "withheld"} {
+		for _, table := range []string{"verdicts", "proposals", "findings", "changes", "withheld", "compared", "carriers", "common_words"} {
 			if _, err := tx.Exec(ctx, `DELETE FROM `+table+` WHERE reconciliation_id IN `+old, r.LaneID, id); err != nil {
 				return err
 			}

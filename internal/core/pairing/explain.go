@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"sync"
 
 	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/record"
@@ -13,9 +12,9 @@ import (
 
 // Explained is one pair with what its records say of each other.
 type Explained struct {
-	Person, Account int // rows
-	Bits            float64
-	Said            []evidence.Said
+	Pair
+	Bits float64
+	Said []evidence.Said
 }
 
 // Explanation is the evidence on a pair, and on whoever else comes close.
@@ -26,99 +25,74 @@ type Explanation struct {
 	Change []string
 }
 
+// Asked is a pair to be explained, or one record: the weights and the prior are those of
+// the reconciliation.
+type Asked struct {
+	Pair     // an id that is blank is not asked about
+	Weights  *evidence.Weights
+	Prior    float64
+	Accept   float64
+	Patterns map[Pair]evidence.Pattern // of the pairs that name either
+}
+
 // runnersUp is how many others are told.
 const runnersUp = 4
 
-// Explain weighs one record, or a pair of rows, against all that could be its
-// twin. A row of -1 is not asked about. The weights and the prior are those of
-// the reconciliation that is to be explained.
-func Explain(in Input, weights *evidence.Weights, prior float64, p, a int) *Explanation {
-	m := &matcher{Result: newResult(0, 0), in: in, plain: plainRecords(in)}
-	w := newWeigher(m)
-	w.weights = weights.Declaring(w.in.Evidence.Declared)
-	w.know(weights.Forms())
-	x := &Explanation{Needed: evidence.OddsBits(weights.Curve().Before(in.Evidence.Accept)) - math.Log2(prior)}
-	var pairs []Explained
-	if p >= 0 {
-		for _, other := range w.alike(0, p, 1, in.Accounts, func(row int) bool { return m.takesPart(row) }) {
-			pairs = append(pairs, Explained{Person: p, Account: other})
-		}
+// Explain weighs what is asked about, and whoever else could be its twin.
+func Explain(in Asked) *Explanation {
+	x := &Explanation{Needed: evidence.OddsBits(in.Weights.Curve().Before(in.Accept)) - math.Log2(in.Prior)}
+	pairs := make([]Explained, 0, len(in.Patterns))
+	for pair, pattern := range in.Patterns {
+		pairs = append(pairs, Explained{pair, in.Weights.Bits(&pattern), in.Weights.Say(&pattern)})
 	}
-	if a >= 0 {
-		for _, other := range w.alike(1, a, 0, in.People, func(int) bool { return true }) {
-			pairs = append(pairs, Explained{Person: other, Account: a})
-		}
-	}
-	if p >= 0 && a >= 0 {
-		pairs = append(pairs, Explained{Person: p, Account: a})
-	}
-	w.explain(pairs)
 	slices.SortFunc(pairs, func(x, y Explained) int {
-		return cmp.Or(cmp.Compare(y.Bits, x.Bits), cmp.Compare(in.People.ID(x.Person), in.People.ID(y.Person)), cmp.Compare(in.Accounts.ID(x.Account), in.Accounts.ID(y.Account)))
+		return cmp.Or(cmp.Compare(y.Bits, x.Bits), cmp.Compare(x.Person, y.Person), cmp.Compare(x.Account, y.Account))
 	})
-	pairs = slices.CompactFunc(pairs, func(x, y Explained) bool { return x.Person == y.Person && x.Account == y.Account })
 	for i := range pairs {
-		if pairs[i].Person == p && pairs[i].Account == a {
+		if pairs[i].Pair == in.Pair {
 			x.Asked = &pairs[i]
 		} else if len(x.Others) < runnersUp && pairs[i].Bits > 0 {
 			x.Others = append(x.Others, pairs[i])
 		}
 	}
 	if x.Asked != nil {
-		x.Change = w.wouldChange(x.Asked, x.Needed)
+		x.Change = wouldChange(in.Weights, x.Asked, x.Needed)
 	}
 	return x
 }
 
-// alike lists the rows of the other side that share a blocking key with a record.
-func (w *weigher) alike(side, row, other int, roster *record.Roster, takesPart func(row int) bool) (rows []int) {
-	wanted := map[uint64]bool{}
-	w.records[side].Reader().Face(row).EachBlock(func(k uint64) { wanted[k] = true })
-	var mu sync.Mutex
-	evidence.InChunks(w.in.Cores, roster.Len(), func() func(from, to int) {
-		reader := w.records[other].Reader()
-		return func(from, to int) {
-			for i := from; i < to; i++ {
-				found := false
-				if takesPart(i) {
-					reader.Face(i).EachBlock(func(k uint64) { found = found || wanted[k] })
-				}
-				if found {
-					mu.Lock()
-					rows = append(rows, i)
-					mu.Unlock()
-				}
-			}
-		}
-	})
-	return rows
+// Lone is one record, in a roster of its own, made ready for comparing; nil where the
+// roster is empty.
+type Lone struct {
+	face  *evidence.Face
+	Words []uint64 // of its name
 }
 
-// explain compares the pairs, with how common their values are.
-func (w *weigher) explain(pairs []Explained) {
-	var faces [2]map[int]*evidence.Face
-	var all [2][]*evidence.Face
-	for side := range faces {
-		faces[side] = map[int]*evidence.Face{}
-		reader := w.records[side].Reader()
-		for _, x := range pairs {
-			row := [2]int{x.Person, x.Account}[side]
-			if faces[side][row] == nil {
-				faces[side][row] = reader.Face(row)
-				all[side] = append(all[side], faces[side][row])
-			}
-		}
+// LonePerson makes a person ready.
+func LonePerson(r *record.Roster, w *evidence.Weights) *Lone {
+	return newLone(evidence.People(r, 1), r, w)
+}
+
+// LoneAccount makes an account ready.
+func LoneAccount(r *record.Roster, w *evidence.Weights) *Lone {
+	return newLone(evidence.Accounts(r, 1), r, w)
+}
+
+func newLone(records *evidence.Records, r *record.Roster, w *evidence.Weights) *Lone {
+	if r.Len() == 0 {
+		return nil
 	}
-	w.count(all, [2][]record.Row{}, 1, func(int, []evidence.Meeting) {})
-	for i := range pairs {
-		x := &pairs[i]
-		pattern := evidence.Compare(faces[0][x.Person], faces[1][x.Account])
-		x.Bits, x.Said = w.weights.Bits(&pattern), w.weights.Say(&pattern)
-	}
+	reader := records.Knowing(w.Forms()).Declaring(w.Declared()).Reader()
+	return &Lone{reader.Face(0), reader.Words(0)}
+}
+
+// Compare compares two records, given how many of so many carry the words of their names.
+func (person *Lone) Compare(account *Lone, records int, words map[uint64]int32) evidence.Pattern {
+	return evidence.CompareAlone(person.face, account.face, records, words)
 }
 
 // wouldChange says what would take the pair to the other side of the line.
-func (w *weigher) wouldChange(x *Explained, needed float64) (list []string) {
+func wouldChange(w *evidence.Weights, x *Explained, needed float64) (list []string) {
 	lacking := needed - x.Bits
 	if lacking <= 0 {
 		return []string{fmt.Sprintf("it has %.1f bits more than are needed; what speaks for it would have to be wrong by as much", -lacking)}
@@ -130,7 +104,7 @@ func (w *weigher) wouldChange(x *Explained, needed float64) (list []string) {
 			list = append(list, fmt.Sprintf("if %s did not differ (%+.1f bits now)", evidence.Spoken(s.Comparator), s.Bits))
 		}
 	}
-	for _, p := range w.weights.Potential() {
+	for _, p := range w.Potential() {
 		if !said[p.Comparator] && p.Bits >= lacking {
 			list = append(list, fmt.Sprintf("if both had one %s (%+.1f bits)", evidence.Spoken(p.Comparator), p.Bits))
 		}

@@ -27,6 +27,7 @@ type matcher struct {
 	suspects   []bool               // by person: the one account that keys lead to is called otherwise
 	commons    map[string]string    // values that many carry, with what is told of them
 	mutual     []record.Row         // by person: the account that keys lead to, and back, with nothing against it; -1
+	compared   []Compared           // what is told of the pairs that evidence compared
 	plain      [2]*evidence.Records // people, accounts, before anything is known of their names
 }
 

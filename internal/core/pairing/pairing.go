@@ -111,6 +111,7 @@ type Input struct {
 	Evidence         *Evidence           // nil: keys alone
 	Weighed          []Pair              // twins by evidence at the last reconciliation
 	Parted           []Pair              // bonded until a human ruled them different, and no plan sealed since
+	Tell             bool                // what explains the verdicts is told as well
 	Cores            int
 }
 
@@ -150,6 +151,7 @@ type Result struct {
 	finder                    sync.Once
 	found                     map[edge]int
 	Issues                    []Issue
+	Told                      *Told // nil when it is not asked for
 }
 
 func newResult(people, accounts int) *Result {
@@ -232,5 +234,8 @@ func Run(in Input) *Result {
 	m.repeated()
 	m.doubtSeconds()
 	m.exempt()
+	if in.Tell {
+		m.tell()
+	}
 	return m.Result
 }

@@ -60,6 +60,9 @@ func (m *matcher) weigh() {
 	}
 	w.decide()
 	if !m.in.Evidence.Asks {
+		if m.in.Tell {
+			m.compared = w.likeliest()
+		}
 		w.duplicates()
 	}
 }

@@ -34,6 +34,7 @@ type Input struct {
 	Mark     string // canonical attribute that carries our mark downstream, "" when there is none
 	Cores    int    // goroutines to use; 0: one
 	Premises bool   // changes tell what they rest on, for whoever carries them out
+	Tell     bool   // what explains the verdicts is told as well
 }
 
 // Output is what came of it.
@@ -109,24 +110,6 @@ func Run(in Input) *Output {
 	r.count()
 	r.finish()
 	return r.out
-}
-
-// Explain weighs one record, or a pair, against all that could be its twin; nil
-// where the charter weighs no evidence. Ids that are blank are not asked about.
-func Explain(in Input, prior float64, person, account string) *pairing.Explanation {
-	if in.Charter.Evidence == nil || in.Memory.Weights == nil || prior <= 0 {
-		return nil
-	}
-	p, hasPerson := in.People.Find(person)
-	a, hasAccount := in.Accounts.Find(account)
-	if !hasPerson {
-		p = -1
-	}
-	if !hasAccount {
-		a = -1
-	}
-	in.Cores = max(in.Cores, 1)
-	return pairing.Explain(newRun(in).pairingInput(), in.Memory.Weights, prior, p, a)
 }
 
 // Trial has evidence find twins that are known, on the lists as they are: nothing of it is

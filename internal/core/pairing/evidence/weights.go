@@ -39,6 +39,9 @@ func (w *Weights) WithCurve(c *Curve) *Weights {
 // Forms are the names by which people of the lists are called elsewhere.
 func (w *Weights) Forms() Forms { return w.forms }
 
+// Declared are the attributes beside the usual ones that the weights know.
+func (w *Weights) Declared() []Declared { return w.declared }
+
 // WithForms are the weights with the forms that were learnt beside them.
 func (w *Weights) WithForms(f Forms) *Weights {
 	x := *w
