@@ -42,7 +42,8 @@ type QuestionPage struct {
 	// Unasked are contested people for whom there is no pair to rule on: listed
 	// twice, say.
 	Unasked int `json:"unasked"`
-	// Snapshot is another one when any pair that the filter holds has moved on.
+	// Snapshot is another one when any pair that the filter holds has moved on; of very
+	// many, when anything has in the lane.
 	Snapshot string `json:"snapshot"`
 }
 
@@ -52,7 +53,10 @@ func (s *Service) Questions(ctx context.Context, lane string, f store.QuestionFi
 	if err != nil {
 		return v, err
 	}
-	if v.Items, v.Next, v.Total, v.Asked, err = s.Store.Questions(ctx, l.ID, r.ID, f, p.Within(r.ID)); err != nil {
+	if v.Items, v.Next, v.Total, err = s.Store.Questions(ctx, l.ID, r.ID, f, p.Within(r.ID)); err != nil {
+		return v, err
+	}
+	if v.Asked, err = s.Store.Proposed(ctx, r.ID); err != nil {
 		return v, err
 	}
 	if v.Items == nil {

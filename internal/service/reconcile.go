@@ -308,6 +308,14 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 	if err := s.Store.LinkTask(ctx, w.ID, 0, id, 0, 0); err != nil {
 		return err
 	}
+	if store.Long(max(len(kept.Verdicts), len(kept.All))) {
+		if err := s.furnishLater(ctx, w, in.lane.Name, furnishing{Reconciliation: id}); err != nil {
+			return err
+		}
+	}
+	if err := s.Store.Forget(ctx); err != nil { // the next one does it
+		s.Log.Warn("old results could not be dropped", "error", err.Error())
+	}
 	for _, f := range out.Findings {
 		if f.Severity == finding.Error {
 			if err := s.Store.Log(ctx, w.ID, "warning", f.Code, strings.TrimSpace(f.Person+" "+f.Account+": "+f.Detail)); err != nil {

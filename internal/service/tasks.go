@@ -110,11 +110,13 @@ func (s *Service) dispatch(ctx context.Context, w *work.Work) (err error) {
 	}
 	switch w.Kind {
 	case "roster":
-		return s.intake.Take(ctx, w)
+		return s.take(ctx, w)
 	case "reconcile":
 		return s.reconcile(ctx, w)
 	case "trial":
 		return s.tryOut(ctx, w)
+	case "index":
+		return s.furnish(ctx, w)
 	case "run":
 		return s.engine.Run(ctx, w)
 	case "verify":

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 )
 
@@ -110,25 +111,62 @@ func (s *Store) PairVersion(ctx context.Context, lane int64, person, account str
 	return v, s.get(ctx, &v, `SELECT `+pairVersion("$2::text", "$3::text")+` FROM lanes l WHERE l.id = $1`, lane, person, account)
 }
 
-// Snapshot is the version of all open questions that a filter holds.
+// manyQuestions are more than are looked at one by one to know whether any has moved on.
+const manyQuestions = 200
+
+// Snapshot is the version of all open questions that a filter holds. Of very many, it is
+// another one when anything has moved on in the lane.
 func (s *Store) Snapshot(ctx context.Context, lane, reconciliation int64, f QuestionFilter, text string) (v string, err error) {
-	return v, s.get(ctx, &v, `SELECT md5($1::bigint::text || coalesce((SELECT string_agg(`+pairVersion("p.person", "p.account")+`, '' ORDER BY p.number)`+openQuestions+questionMatch+`), '')) FROM lanes l WHERE l.id = $2`,
-		reconciliation, lane, f.Code, Page{Text: text}.like(), f.Least, f.Most)
+	c := openQuestions(lane, reconciliation, f, Page{Text: text})
+	var open int
+	if err := s.get(ctx, &open, `SELECT count(*) FROM (SELECT`+c.from+c.text+fmt.Sprintf(` LIMIT %d) q`, manyQuestions+1), c.args...); err != nil {
+		return "", err
+	}
+	if open > manyQuestions {
+		return v, s.get(ctx, &v, `SELECT md5(concat_ws('|', 'all', $2::bigint::text, (SELECT max(id) FROM rosters WHERE system_id = l.authority AND state = 'taken'), (SELECT max(id) FROM rosters WHERE system_id = l.downstream AND state = 'taken'),
+			(SELECT count(*) || ' ' || count(cleared) || ' ' || coalesce(max(id), 0) FROM rulings u WHERE u.lane_id = l.id), (SELECT count(*) FROM bonds b WHERE b.lane_id = l.id))) FROM lanes l WHERE l.id = $1`, lane, reconciliation)
+	}
+	n := len(c.args)
+	return v, s.get(ctx, &v, fmt.Sprintf(`SELECT md5($%d::bigint::text || coalesce((SELECT string_agg(`, n+1)+pairVersion("p.person", "p.account")+`, '' ORDER BY p.number)`+c.from+c.text+fmt.Sprintf(`), '')) FROM lanes l WHERE l.id = $%d`, n+2), append(c.args, reconciliation, lane)...)
+}
+
+// questions are what a list of open questions is asked for.
+type questions struct {
+	clause
+	from string
 }
 
 // openQuestions are the proposals of a reconciliation on which nobody has ruled since: no
 // ruling on the pair, none that gives either of the two to another, and none
-// that leaves one alone.
-const openQuestions = ` FROM proposals p
-	LEFT JOIN verdicts vp ON vp.reconciliation_id = p.reconciliation_id AND vp.side = 'people' AND vp.native_id = p.person
-	LEFT JOIN verdicts va ON va.reconciliation_id = p.reconciliation_id AND va.side = 'accounts' AND va.native_id = p.account
-	WHERE p.reconciliation_id = $1 AND NOT EXISTS (SELECT FROM rulings u WHERE u.lane_id = $2 AND u.cleared IS NULL AND (
-		u.person = p.person AND u.account = p.account
-		OR u.kind = 'same' AND (u.person = p.person OR u.account = p.account)
-		OR u.kind = 'leave-alone' AND (u.until IS NULL OR u.until >= (SELECT (now() AT TIME ZONE z.zone)::date FROM lanes z WHERE z.id = $2)) AND (u.person = p.person AND u.account = '' OR u.account = p.account AND u.person = '')))`
+// that leaves one alone. Each is looked for by itself: together, they would be held against
+// every ruling.
+func openQuestions(lane, reconciliation int64, f QuestionFilter, p Page) questions {
+	q := questions{from: ` FROM proposals p WHERE `}
+	q.and("p.reconciliation_id = ?", reconciliation)
+	if p.Text != "" { // only then the names are wanted
+		q.from = ` FROM proposals p` + facing + ` WHERE `
+	}
+	const ruled = `NOT EXISTS (SELECT FROM rulings u WHERE u.lane_id = ? AND u.cleared IS NULL AND `
+	const alone = `u.kind = 'leave-alone' AND (u.until IS NULL OR u.until >= (SELECT (now() AT TIME ZONE z.zone)::date FROM lanes z WHERE z.id = ?)) AND `
+	q.and(ruled+`u.person = p.person AND u.account = p.account)`, lane)
+	q.and(ruled+`u.kind = 'same' AND u.person = p.person)`, lane)
+	q.and(ruled+`u.kind = 'same' AND u.account = p.account)`, lane)
+	q.and(ruled+alone+`u.person = p.person AND u.account = '')`, lane, lane)
+	q.and(ruled+alone+`u.account = p.account AND u.person = '')`, lane, lane)
+	q.is("p.code", f.Code)
+	q.finds(p, `(p.person COLLATE "default" || ' ' || p.account COLLATE "default" || ' ' || p.reason || ' ' || coalesce(vp.label, '') || ' ' || coalesce(va.label, ''))`)
+	if f.Least > 0 {
+		q.and("p.probability >= ?", f.Least)
+	}
+	if f.Most < 1 {
+		q.and("p.probability <= ?", f.Most)
+	}
+	return q
+}
 
-const questionMatch = ` AND ($3 = '' OR p.code = $3) AND ($4 = '%%' OR p.person ILIKE $4 OR p.account ILIKE $4 OR p.reason ILIKE $4 OR vp.label ILIKE $4 OR va.label ILIKE $4)
-	AND p.probability >= $5 AND p.probability <= $6`
+// facing adds the verdicts on both records of a proposal.
+const facing = ` LEFT JOIN verdicts vp ON vp.reconciliation_id = p.reconciliation_id AND vp.side = 'people' AND vp.native_id = p.person
+	LEFT JOIN verdicts va ON va.reconciliation_id = p.reconciliation_id AND va.side = 'accounts' AND va.native_id = p.account`
 
 // QuestionFilter narrows questions; zero values narrow nothing, but for Most.
 type QuestionFilter struct {
@@ -136,20 +174,23 @@ type QuestionFilter struct {
 	Least, Most float32 // probability
 }
 
-// Questions lists the open ones, with how many there are and how many there
-// were.
-func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f QuestionFilter, p Page) (list []Question, next string, open, all int, err error) {
-	args := []any{reconciliation, lane, f.Code, p.like(), f.Least, f.Most}
-	if err := s.get(ctx, &open, `SELECT count(*)`+openQuestions+questionMatch, args...); err != nil {
-		return nil, "", 0, 0, err
+// Questions lists the open ones, with how many there are.
+func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f QuestionFilter, p Page) (list []Question, next string, open int, err error) {
+	q := openQuestions(lane, reconciliation, f, p)
+	if err := s.get(ctx, &open, `SELECT count(*)`+q.from+q.text, q.args...); err != nil {
+		return nil, "", 0, err
 	}
-	if err := s.get(ctx, &all, `SELECT count(*) FROM proposals WHERE reconciliation_id = $1`, reconciliation); err != nil {
-		return nil, "", 0, 0, err
-	}
-	err = s.list(ctx, &list, `SELECT p.number, p.person, p.account, p.reason, p.brief, p.code, p.probability, p.bits, p.said, coalesce(vp.label, '') AS person_label, coalesce(va.label, '') AS account_label, (SELECT `+pairVersion("p.person", "p.account")+` FROM lanes l WHERE l.id = $2) AS version`+
-		openQuestions+questionMatch+` AND p.number > $7 ORDER BY p.number LIMIT $8`, append(args, p.afterNumber(-1), p.limit()+1)...)
+	q.and("p.number > ?", p.afterNumber(-1))
+	n := len(q.args)
+	err = s.list(ctx, &list, `WITH p AS MATERIALIZED (SELECT p.*`+q.from+q.text+fmt.Sprintf(` ORDER BY p.number LIMIT %d)`, p.limit()+1)+`
+		SELECT p.number, p.person, p.account, p.reason, p.brief, p.code, p.probability, p.bits, p.said, coalesce(vp.label, '') AS person_label, coalesce(va.label, '') AS account_label, (SELECT `+pairVersion("p.person", "p.account")+fmt.Sprintf(` FROM lanes l WHERE l.id = $%d) AS version FROM p`, n+1)+facing+` ORDER BY p.number`, append(q.args, lane)...)
 	list, next = cut(p, list, func(q Question) string { return number(int64(q.Number)) })
-	return list, next, open, all, err
+	return list, next, open, err
+}
+
+// Proposed counts the pairs that a reconciliation asked about.
+func (s *Store) Proposed(ctx context.Context, reconciliation int64) (n int, err error) {
+	return n, s.get(ctx, &n, `SELECT count(*) FROM proposals WHERE reconciliation_id = $1`, reconciliation)
 }
 
 // Unasked counts the contested people for whom no pair is proposed.
@@ -164,7 +205,8 @@ func (s *Store) QuestionCodes(ctx context.Context, lane, reconciliation int64) (
 		Code  string `db:"code"`
 		Count int    `db:"count"`
 	}
-	err := s.list(ctx, &rows, `SELECT p.code, count(*)`+openQuestions+` GROUP BY 1`, reconciliation, lane)
+	q := openQuestions(lane, reconciliation, QuestionFilter{Most: 1}, Page{})
+	err := s.list(ctx, &rows, `SELECT p.code, count(*)`+q.from+q.text+` GROUP BY 1`, q.args...)
 	counts := map[string]int{}
 	for _, r := range rows {
 		counts[r.Code] = r.Count

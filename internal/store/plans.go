@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"time"
 
 	"twinning/internal/core/lifecycle"
@@ -120,28 +119,41 @@ func (s *Store) MovePlan(ctx context.Context, id int64, event lifecycle.Event) e
 	return err
 }
 
-const changeMatch = ` FROM changes c LEFT JOIN LATERAL (SELECT x.outcome, x.detail, x.verified FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = c.plan_id AND x.number = c.number ORDER BY x.run_id DESC LIMIT 1) t ON true
-	WHERE c.plan_id = $1 AND ($2 = '' OR c.verb = $2) AND ($3 = '' OR t.outcome = $3) AND ($4 = '%%' OR c.person ILIKE $4 OR c.account ILIKE $4 OR c.label ILIKE $4 OR c.body::text ILIKE $4)`
+// came adds to some changes of a plan the newest outcome of each.
+func came(changes, order string) string {
+	return `SELECT c.number, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, coalesce(t.outcome, '') AS outcome, coalesce(t.detail, '') AS detail, coalesce(t.verified, '') AS verified
+		FROM ` + changes + ` c LEFT JOIN LATERAL (SELECT x.outcome, x.detail, x.verified FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = c.plan_id AND x.number = c.number ORDER BY x.run_id DESC LIMIT 1) t ON true` + order
+}
 
-const changeSelect = `SELECT c.number, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, coalesce(t.outcome, '') AS outcome, coalesce(t.detail, '') AS detail, coalesce(t.verified, '') AS verified`
+// searchedChanges are the texts that a search of changes looks through: whose they are and
+// what they write.
+const searchedChanges = `(person COLLATE "default" || ' ' || account COLLATE "default" || ' ' || label || ' ' || jsonb_path_query_array(body, '$.edits[*].new')::text || ' ' || jsonb_path_query_array(body, '$.edits[*].old')::text)`
 
 // Changes lists a plan's in order, with the newest outcome of each.
 func (s *Store) Changes(ctx context.Context, plan int64, verb, outcome string, p Page) (list []Change, next string, total int, err error) {
-	if total, err = s.total(ctx, p, `SELECT count(*)`+changeMatch, plan, verb, outcome, p.like()); err != nil {
+	var c clause
+	c.and("plan_id = ?", plan)
+	c.is("verb", verb)
+	c.finds(p, searchedChanges)
+	if outcome != "" {
+		c.and(`(SELECT x.outcome FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = changes.plan_id AND x.number = changes.number ORDER BY x.run_id DESC LIMIT 1) = ?`, outcome)
+	}
+	if total, err = s.total(ctx, p, `SELECT count(*) FROM changes WHERE `+c.text, c.args...); err != nil {
 		return nil, "", 0, err
 	}
-	order, after, err := p.order("c.number", "c.label", true, 5)
+	query, args, err := c.listed(p, "number", "label", true)
 	if err != nil {
 		return nil, "", 0, err
 	}
-	err = s.list(ctx, &list, changeSelect+changeMatch+order+fmt.Sprintf(" LIMIT $%d", 5+len(after)), append([]any{plan, verb, outcome, p.like()}, append(after, p.limit()+1)...)...)
+	order, _, _ := Page{Sort: p.Sort}.order("c.number", "c.label", true, 1)
+	err = s.list(ctx, &list, `WITH page AS MATERIALIZED (SELECT * FROM changes WHERE `+query+`) `+came("page", order), args...)
 	list, next = cut(p, list, func(c Change) string { return p.key(number(int64(c.Number)), c.Label) })
 	return list, next, total, err
 }
 
 // AllChanges lists every change of a plan with its newest outcome.
 func (s *Store) AllChanges(ctx context.Context, plan int64) (list []Change, err error) {
-	return list, s.list(ctx, &list, changeSelect+changeMatch+` ORDER BY c.number`, plan, "", "", "%%")
+	return list, s.list(ctx, &list, came("changes", ` WHERE c.plan_id = $1 ORDER BY c.number`), plan)
 }
 
 // Run is one execution of a sealed plan.

@@ -116,8 +116,8 @@ type Withheld struct {
 }
 
 // AddReconciliation keeps a result with what the lane remembers from now on;
-// older results of the lane without a plan lose their details, so that the
-// nightly pass does not fill the disk. ErrFenced when the task is no longer ours:
+// older results of the lane without a plan lose their details, as Forget drops their
+// parts, so that the nightly pass does not fill the disk. ErrFenced when the task is no longer ours:
 // an older pass is never the latest.
 func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id int64, err error) {
 	err = s.withCopy(ctx, func(tx bare) error {
@@ -134,7 +134,12 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`, r.LaneID, r.At, r.CharterVersion, r.PeopleRoster, r.AccountsRoster, r.Inputs, r.Balance, r.Findings, r.Changes, r.Withheld, r.Guards, r.Notes, r.WeightsVersion, r.Prior, r.PartingsSeen).Scan(&id); err != nil {
 			return err
 		}
-		if err := copyInto(ctx, tx, "verdicts", []string{"reconciliation_id", "side", "native_id", "state", "label", "login", "basis", "twin", "twin_label", "note", "probability"}, o.Verdicts, func(_ int, v Verdict) []any {
+		for _, table := range parted {
+			if err := openPart(ctx, tx, table, id); err != nil {
+				return err
+			}
+		}
+		if err := copyInto(ctx, tx, partOf("verdicts", id), []string{"reconciliation_id", "side", "native_id", "state", "label", "login", "basis", "twin", "twin_label", "note", "probability"}, o.Verdicts, func(_ int, v Verdict) []any {
 			return []any{id, v.Side, v.ID, v.State, v.Label, v.Login, v.Basis, v.Twin, v.TwinLabel, v.Note, v.Probability}
 		}); err != nil {
 			return err
@@ -144,7 +149,7 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 		}); err != nil {
 			return err
 		}
-		if err := copyInto(ctx, tx, "findings", []string{"reconciliation_id", "number", "finding", "code", "severity", "person", "account", "person_label", "account_label", "detail"}, o.All, func(i int, f Finding) []any {
+		if err := copyInto(ctx, tx, partOf("findings", id), []string{"reconciliation_id", "number", "finding", "code", "severity", "person", "account", "person_label", "account_label", "detail"}, o.All, func(i int, f Finding) []any {
 			return []any{id, i, f.ID, f.Code, f.Severity, f.Person, f.Account, f.PersonLabel, f.AccountLabel, f.Detail}
 		}); err != nil {
 			return err
@@ -160,13 +165,18 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 		if err := o.addWhy(ctx, tx, id); err != nil {
 			return err
 		}
+		for _, table := range parted {
+			if err := attachPart(ctx, tx, table, id); err != nil {
+				return err
+			}
+		}
 		_, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM finding_dates d WHERE lane_id = $1 AND NOT EXISTS (SELECT FROM findings f WHERE f.reconciliation_id = $2 AND f.finding = d.finding))
 			INSERT INTO finding_dates (lane_id, finding, since) SELECT $1, finding, now() FROM findings WHERE reconciliation_id = $2 ON CONFLICT DO NOTHING`, r.LaneID, id)
 		if err != nil {
 			return err
 		}
 		old := `(SELECT id FROM reconciliations WHERE lane_id = $1 AND id < $2 AND id NOT IN (SELECT reconciliation_id FROM plans WHERE lane_id = $1 AND state IN ('draft', 'sealed', 'running', 'halted')))`
-		for _, table := range []string{"verdicts", "proposals", "findings", "changes", "withheld", "compared", "carriers", "common_words"} {
+		for _, table := range []string{"proposals", "changes", "withheld", "compared", "carriers", "common_words"} {
 			if _, err := tx.Exec(ctx, `DELETE FROM `+table+` WHERE reconciliation_id IN `+old, r.LaneID, id); err != nil {
 				return err
 			}
@@ -209,25 +219,30 @@ func (s *Store) Reconciliations(ctx context.Context, lane int64, p Page) (list [
 	return list, next, err
 }
 
-const verdictMatch = ` FROM verdicts WHERE reconciliation_id = $1 AND side = $2 AND ($3 = '' OR state = $3) AND ($4 = '%%' OR native_id ILIKE $4 OR label ILIKE $4 OR login ILIKE $4 OR twin ILIKE $4 OR twin_label ILIKE $4)`
+const verdictColumns = `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability FROM verdicts WHERE `
 
 // Verdicts lists the records of one side by id, or as the page wants them sorted.
 func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state string, p Page) (list []Verdict, next string, total int, err error) {
-	if total, err = s.total(ctx, p, `SELECT count(*)`+verdictMatch, reconciliation, side, state, p.like()); err != nil {
+	var c clause
+	c.and("reconciliation_id = ?", reconciliation)
+	c.and("side = ?", side)
+	c.is("state", state)
+	c.finds(p, searched["verdicts"])
+	if total, err = s.total(ctx, p, `SELECT count(*) FROM verdicts WHERE `+c.text, c.args...); err != nil {
 		return nil, "", 0, err
 	}
-	order, after, err := p.order("native_id", "label", false, 5)
+	query, args, err := c.listed(p, "native_id", byName["verdicts"], false)
 	if err != nil {
 		return nil, "", 0, err
 	}
-	err = s.list(ctx, &list, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability`+verdictMatch+order+fmt.Sprintf(" LIMIT $%d", 5+len(after)), append([]any{reconciliation, side, state, p.like()}, append(after, p.limit()+1)...)...)
+	err = s.list(ctx, &list, verdictColumns+query, args...)
 	list, next = cut(p, list, func(v Verdict) string { return p.key(v.ID, v.Label) })
 	return list, next, total, err
 }
 
 // VerdictOf finds one record's.
 func (s *Store) VerdictOf(ctx context.Context, reconciliation int64, side, id string) (v Verdict, err error) {
-	return v, s.get(ctx, &v, `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability FROM verdicts WHERE reconciliation_id = $1 AND side = $2 AND native_id = $3`, reconciliation, side, id)
+	return v, s.get(ctx, &v, verdictColumns+`reconciliation_id = $1 AND side = $2 AND native_id = $3`, reconciliation, side, id)
 }
 
 // ProposalsFor lists the pairs to judge that name one of the two.
@@ -235,31 +250,36 @@ func (s *Store) ProposalsFor(ctx context.Context, reconciliation int64, person, 
 	return list, s.list(ctx, &list, `SELECT person, account, reason, brief, code, probability, bits, said FROM proposals WHERE reconciliation_id = $1 AND (person = $2 AND $2 <> '' OR account = $3 AND $3 <> '') ORDER BY number`, reconciliation, person, account)
 }
 
-const findingColumns = `SELECT f.number, f.finding, f.code, f.severity, f.person, f.account, f.person_label, f.account_label, f.detail,
-	EXISTS (SELECT FROM acceptances a WHERE a.lane_id = r.lane_id AND a.finding = f.finding AND (a.until IS NULL OR a.until >= (now() AT TIME ZONE l.zone)::date)) AS accepted, coalesce(d.since, r.at) AS since`
-
-const findingMatch = ` FROM findings f JOIN reconciliations r ON r.id = f.reconciliation_id JOIN lanes l ON l.id = r.lane_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding
-	WHERE f.reconciliation_id = $1 AND ($2 = '' OR f.code = $2) AND ($3 = '' OR f.severity = $3)
-	AND ($4 = '%%' OR f.person ILIKE $4 OR f.account ILIKE $4 OR f.person_label ILIKE $4 OR f.account_label ILIKE $4 OR f.detail ILIKE $4)`
+// toldOf adds to some findings what their lane knows of them.
+func toldOf(findings, order string) string {
+	return `WITH f AS MATERIALIZED (` + findings + `) SELECT f.number, f.finding, f.code, f.severity, f.person, f.account, f.person_label, f.account_label, f.detail,
+	EXISTS (SELECT FROM acceptances a WHERE a.lane_id = r.lane_id AND a.finding = f.finding AND (a.until IS NULL OR a.until >= (now() AT TIME ZONE l.zone)::date)) AS accepted, coalesce(d.since, r.at) AS since
+	FROM f JOIN reconciliations r ON r.id = f.reconciliation_id JOIN lanes l ON l.id = r.lane_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding` + order
+}
 
 // Findings lists those of a reconciliation, gravest first.
 func (s *Store) Findings(ctx context.Context, reconciliation int64, code, severity string, p Page) (list []Finding, next string, total int, err error) {
-	if total, err = s.total(ctx, p, `SELECT count(*)`+findingMatch, reconciliation, code, severity, p.like()); err != nil {
+	var c clause
+	c.and("reconciliation_id = ?", reconciliation)
+	c.is("code", code)
+	c.is("severity", severity)
+	c.finds(p, searched["findings"])
+	if total, err = s.total(ctx, p, `SELECT count(*) FROM findings WHERE `+c.text, c.args...); err != nil {
 		return nil, "", 0, err
 	}
-	order, after, err := p.order("f.number", "coalesce(nullif(f.person_label, ''), f.account_label)", true, 5)
+	query, args, err := c.listed(p, "number", byName["findings"], true)
 	if err != nil {
 		return nil, "", 0, err
 	}
-	err = s.list(ctx, &list, findingColumns+findingMatch+order+fmt.Sprintf(" LIMIT $%d", 5+len(after)), append([]any{reconciliation, code, severity, p.like()}, append(after, p.limit()+1)...)...)
+	order, _, _ := Page{Sort: p.Sort}.order("number", byName["findings"], true, 1)
+	err = s.list(ctx, &list, toldOf(`SELECT * FROM findings WHERE `+query, order), args...)
 	list, next = cut(p, list, func(f Finding) string { return p.key(number(int64(f.Number)), cmp.Or(f.PersonLabel, f.AccountLabel)) })
 	return remedied(list), next, total, err
 }
 
 // FindingsAbout lists those that name one of the two records.
 func (s *Store) FindingsAbout(ctx context.Context, reconciliation int64, person, account string) (list []Finding, err error) {
-	err = s.list(ctx, &list, findingColumns+` FROM findings f JOIN reconciliations r ON r.id = f.reconciliation_id JOIN lanes l ON l.id = r.lane_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding
-		WHERE f.reconciliation_id = $1 AND (f.person = $2 AND $2 <> '' OR f.account = $3 AND $3 <> '') ORDER BY f.number`, reconciliation, person, account)
+	err = s.list(ctx, &list, toldOf(`SELECT * FROM findings WHERE reconciliation_id = $1 AND person = $2 AND $2 <> '' UNION SELECT * FROM findings WHERE reconciliation_id = $1 AND account = $3 AND $3 <> ''`, ` ORDER BY number`), reconciliation, person, account)
 	return remedied(list), err
 }
 
@@ -279,11 +299,15 @@ func (s *Store) DraftedChanges(ctx context.Context, reconciliation int64) (list 
 
 // WithheldOf lists what a reconciliation did not draft, by verb and reason.
 func (s *Store) WithheldOf(ctx context.Context, reconciliation int64, verb string, p Page) (list []Withheld, next string, total int, err error) {
-	const match = ` FROM withheld WHERE reconciliation_id = $1 AND ($2 = '' OR verb = $2) AND ($3 = '%%' OR person ILIKE $3 OR account ILIKE $3 OR label ILIKE $3 OR reason ILIKE $3)`
-	if total, err = s.total(ctx, p, `SELECT count(*)`+match, reconciliation, verb, p.like()); err != nil {
+	var c clause
+	c.and("reconciliation_id = ?", reconciliation)
+	c.is("verb", verb)
+	c.finds(p, joined("person", "account", "label", "reason"))
+	if total, err = s.total(ctx, p, `SELECT count(*) FROM withheld WHERE `+c.text, c.args...); err != nil {
 		return nil, "", 0, err
 	}
-	err = s.list(ctx, &list, `SELECT number, verb, person, account, label, reason`+match+` AND number > $4 ORDER BY number LIMIT $5`, reconciliation, verb, p.like(), p.afterNumber(-1), p.limit()+1)
+	c.and("number > ?", p.afterNumber(-1))
+	err = s.list(ctx, &list, fmt.Sprintf(`SELECT number, verb, person, account, label, reason FROM withheld WHERE %s ORDER BY number LIMIT %d`, c.text, p.limit()+1), c.args...)
 	list, next = cut(p, list, func(w Withheld) string { return number(int64(w.Number)) })
 	return list, next, total, err
 }

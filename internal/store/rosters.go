@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -188,9 +189,14 @@ type Record struct {
 
 // Records lists a roster's records by id, those that hold a text.
 func (s *Store) Records(ctx context.Context, r Roster, p Page) (list []Record, next string, err error) {
-	err = s.list(ctx, &list, `SELECT native_id, native, since, (SELECT min(reason) FROM rejections x WHERE x.roster_id = $2 AND x.native_id = q.native_id) AS unread FROM records q
-		WHERE system_id = $1 AND since <= $2 AND (until IS NULL OR until > $2) AND native_id > $3 AND ($4 = '%%' OR native_id ILIKE $4 OR native::text ILIKE $4)
-		ORDER BY native_id LIMIT $5`, r.SystemID, r.ID, p.afterText(), p.like(), p.limit()+1)
+	var c clause
+	c.and("system_id = ?", r.SystemID)
+	c.and("since <= ?", r.ID)
+	c.and("(until IS NULL OR until > ?)", r.ID)
+	c.and("native_id > ?", p.afterText())
+	c.finds(p, searchedRecords)
+	err = s.list(ctx, &list, fmt.Sprintf(`SELECT native_id, native, since, (SELECT min(reason) FROM rejections x WHERE x.roster_id = $2 AND x.native_id = q.native_id) AS unread FROM records q
+		WHERE %s ORDER BY native_id LIMIT %d`, c.text, p.limit()+1), c.args...)
 	list, next = cut(p, list, func(r Record) string { return r.ID })
 	return list, next, err
 }

@@ -23,8 +23,6 @@ CREATE TABLE common_words (               -- of names, that more than two record
   records    int NOT NULL,
   PRIMARY KEY (reconciliation_id, word)
 );
-CREATE INDEX ON findings (reconciliation_id, person);
-CREATE INDEX ON findings (reconciliation_id, account);
 
 -- +goose Down
 SELECT 'there is no way back';
