@@ -133,6 +133,9 @@ func (h *asker) prepare(dir string, n int) (err error) {
 		}
 		fmt.Printf("; reconciliation: %.1f s", seconds)
 	}
+	if err := h.idle(); err != nil {
+		return err
+	}
 	start := time.Now()
 	plan, err := h.app.Service.Draft(h.ctx, engineer, h.lane, nil, nil)
 	if err != nil {
@@ -159,6 +162,22 @@ func (h *asker) task(t store.Task, err error) (seconds float64, done store.Task,
 		case "failed", "halted":
 			return 0, done, fmt.Errorf("%s: %s", done.Kind, done.Message)
 		}
+	}
+}
+
+// idle waits until nothing is at work in the background.
+func (h *asker) idle() error {
+	start := time.Now()
+	for {
+		tasks, _, err := h.app.Service.Tasks(h.ctx, store.Page{})
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(tasks, func(t store.Task) bool { return t.State == "queued" || t.State == "running" }) {
+			fmt.Printf("; indexes: %.1f s", time.Since(start).Seconds())
+			return nil
+		}
+		time.Sleep(50 * time.Millisecond)
 	}
 }
 

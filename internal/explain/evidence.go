@@ -43,7 +43,7 @@ type RunnerUp struct {
 
 // evidence explains the two by the weights that the reconciliation went by; nil where its
 // charter weighs none.
-func (x *facingEachOther) evidence(ctx context.Context, proposals []ProposalView) (*Evidence, error) {
+func (x *facingEachOther) evidence(ctx context.Context, proposals []store.Proposal) (*Evidence, error) {
 	if x.rules.Evidence == nil || x.of.Prior <= 0 {
 		return nil, nil
 	}

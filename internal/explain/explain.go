@@ -39,7 +39,7 @@ type Why struct {
 	Note       string                 `json:"note,omitempty"`
 	Keys       []KeyEvidence          `json:"keys"`
 	Attributes []reconcile.Comparison `json:"attributes"`
-	Proposals  []ProposalView         `json:"proposals"`
+	Proposals  []store.Proposal       `json:"proposals"`
 	Findings   []store.Finding        `json:"findings"`
 	Rulings    []store.Ruling         `json:"rulings"`
 	Next       []string               `json:"next"`
@@ -53,20 +53,13 @@ type Facing struct {
 	State string `json:"state"`
 }
 
-// ProposalView is a pair to judge, with names.
-type ProposalView struct {
-	store.Proposal
-	PersonLabel  string `json:"personLabel"`
-	AccountLabel string `json:"accountLabel"`
-}
-
 // Why explains a person's or an account's place. Either id may be empty; with
 // both, the two are compared whatever their state.
 func (s *Explainer) Why(ctx context.Context, l store.Lane, r store.Reconciliation, person, account string) (*Why, error) {
 	if person == "" && account == "" {
 		return nil, &fault.Error{Kind: fault.Invalid, Title: "why about whom?", Detail: "name a person or an account", Field: "person"}
 	}
-	w := &Why{Keys: []KeyEvidence{}, Attributes: []reconcile.Comparison{}, Proposals: []ProposalView{}, Rulings: []store.Ruling{}, Next: []string{}}
+	w := &Why{Keys: []KeyEvidence{}, Attributes: []reconcile.Comparison{}, Proposals: []store.Proposal{}, Rulings: []store.Ruling{}, Next: []string{}}
 	asked := "people"
 	if person == "" {
 		asked = "accounts"
@@ -76,9 +69,11 @@ func (s *Explainer) Why(ctx context.Context, l store.Lane, r store.Reconciliatio
 		return nil, fault.About(err, "record", person+account)
 	}
 	w.State, w.Basis, w.Note = verdict.State, verdict.Basis, verdict.Note
-	if w.Proposals, err = s.proposals(ctx, r.ID, person, account); err != nil {
+	proposals, err := s.Store.ProposalsFor(ctx, r.ID, person, account)
+	if err != nil {
 		return nil, err
 	}
+	w.Proposals = append(w.Proposals, proposals...)
 	// face the twin, else the first candidate
 	if asked == "people" && account == "" {
 		if account = verdict.Twin; account == "" && len(w.Proposals) > 0 {
@@ -133,22 +128,6 @@ func (s *Explainer) Why(ctx context.Context, l store.Lane, r store.Reconciliatio
 	}
 	w.Next = nextSteps(w, l.Name, r.At)
 	return w, nil
-}
-
-func (s *Explainer) proposals(ctx context.Context, reconciliation int64, person, account string) ([]ProposalView, error) {
-	list, err := s.Store.ProposalsFor(ctx, reconciliation, person, account)
-	views := make([]ProposalView, 0, len(list))
-	for _, p := range list {
-		v := ProposalView{Proposal: p}
-		if x, err := s.Store.VerdictOf(ctx, reconciliation, "people", p.Person); err == nil {
-			v.PersonLabel = x.Label
-		}
-		if x, err := s.Store.VerdictOf(ctx, reconciliation, "accounts", p.Account); err == nil {
-			v.AccountLabel = x.Label
-		}
-		views = append(views, v)
-	}
-	return views, err
 }
 
 func (s *Explainer) facing(ctx context.Context, reconciliation int64, side, id string) (*Facing, error) {

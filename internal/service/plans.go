@@ -128,10 +128,27 @@ func (s *Service) planView(ctx context.Context, p store.Plan) (PlanView, error) 
 
 // Changes lists a plan's changes in order.
 func (s *Service) Changes(ctx context.Context, plan int64, verb, outcome string, p store.Page) ([]ChangeView, string, int, error) {
-	if _, err := s.Store.Plan(ctx, plan); err != nil {
+	of, err := s.Store.Plan(ctx, plan)
+	if err != nil {
 		return nil, "", 0, fault.About(err, "plan", fmt.Sprint(plan))
 	}
-	list, next, total, err := s.Store.Changes(ctx, plan, verb, outcome, p)
+	known, asked := 0, p
+	if outcome == "" {
+		var verbs map[string]int
+		if err := json.Unmarshal(of.Verbs, &verbs); err != nil {
+			return nil, "", 0, err
+		}
+		for v, n := range verbs {
+			if verb == "" || v == verb {
+				known += n
+			}
+		}
+		asked = uncounted(p)
+	}
+	list, next, total, err := s.Store.Changes(ctx, plan, verb, outcome, asked)
+	if outcome == "" {
+		total = counted(p, total, known)
+	}
 	views := make([]ChangeView, len(list))
 	for i, c := range list {
 		v := ChangeView{ID: c.ID, Number: c.Number, Wave: c.Wave, Verb: c.Verb, Person: c.Person, Account: c.Account, Label: c.Label, Needs: append([]string{}, c.Body.V.Needs...), Outcome: c.Outcome, Detail: c.Detail, Verified: c.Checked, Edits: []EditView{}}

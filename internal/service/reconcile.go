@@ -392,6 +392,7 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	o.Memory = &out.Memory
 	for _, p := range out.Pairing.Proposals {
 		x := store.Proposal{Code: p.Code, Person: in.People.ID(p.Person), Account: in.Accounts.ID(p.Account), Reason: p.Reason, Brief: p.Brief, Probability: p.Probability, Said: json.RawMessage(`[]`)}
+		x.PersonLabel, x.AccountLabel = people(x.Person), accounts(x.Account)
 		if c, ok := out.Pairing.Candidate(p.Person, p.Account); ok {
 			x.Probability, x.Bits, x.Said = c.Probability, c.Bits, asJSON(out.Pairing.Weights.Say(&c.Pattern))
 		}
@@ -534,7 +535,28 @@ func (s *Service) Verdicts(ctx context.Context, lane, side, state string, p stor
 	if err != nil {
 		return nil, "", 0, err
 	}
-	return s.Store.Verdicts(ctx, r.ID, side, state, p.Within(r.ID))
+	var balance map[string]map[string]int // side -> state, or total
+	if err := json.Unmarshal(r.Balance, &balance); err != nil {
+		return nil, "", 0, err
+	}
+	known := balance[side][cmp.Or(state, "total")]
+	list, next, total, err := s.Store.Verdicts(ctx, r.ID, side, state, uncounted(p).Within(r.ID))
+	return list, next, counted(p, total, known), err
+}
+
+// uncounted asks for a list without its length, where that is known beforehand: all but
+// what is searched for was counted when it was made.
+func uncounted(p store.Page) store.Page {
+	p.Count = p.Count && p.Text != ""
+	return p
+}
+
+// counted is the length of a list: as it was found, or as it is known beforehand.
+func counted(p store.Page, found, known int) int {
+	if p.Count && p.Text == "" {
+		return known
+	}
+	return found
 }
 
 // Withheld lists what the newest reconciliation did not draft, and why.
@@ -555,6 +577,13 @@ func (s *Service) Findings(ctx context.Context, lane, code, severity string, p s
 	if err := json.Unmarshal(r.Findings, &counts); err != nil {
 		return nil, "", 0, nil, err
 	}
-	list, next, total, err = s.Store.Findings(ctx, r.ID, code, severity, p.Within(r.ID))
-	return list, next, total, counts, err
+	known := 0
+	for c, n := range counts {
+		told, _ := finding.Lookup(c)
+		if (code == "" || c == code) && (severity == "" || string(told.Severity) == severity) {
+			known += n
+		}
+	}
+	list, next, total, err = s.Store.Findings(ctx, r.ID, code, severity, uncounted(p).Within(r.ID))
+	return list, next, counted(p, total, known), counts, err
 }

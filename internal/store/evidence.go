@@ -87,8 +87,6 @@ func (s *Store) WeighedTwins(ctx context.Context, reconciliation int64) (list []
 type Question struct {
 	Number int `db:"number" json:"-"`
 	Proposal
-	PersonLabel  string `db:"person_label" json:"personLabel"`
-	AccountLabel string `db:"account_label" json:"accountLabel"`
 	// Version is of both records and of what is decided about them: it is another
 	// one when a decision is no longer about what was shown.
 	Version string `db:"version" json:"version"`
@@ -119,7 +117,7 @@ const manyQuestions = 200
 func (s *Store) Snapshot(ctx context.Context, lane, reconciliation int64, f QuestionFilter, text string) (v string, err error) {
 	c := openQuestions(lane, reconciliation, f, Page{Text: text})
 	var open int
-	if err := s.get(ctx, &open, `SELECT count(*) FROM (SELECT`+c.from+c.text+fmt.Sprintf(` LIMIT %d) q`, manyQuestions+1), c.args...); err != nil {
+	if err := s.get(ctx, &open, `SELECT count(*) FROM (SELECT FROM proposals p WHERE `+c.text+fmt.Sprintf(` LIMIT %d) q`, manyQuestions+1), c.args...); err != nil {
 		return "", err
 	}
 	if open > manyQuestions {
@@ -127,25 +125,15 @@ func (s *Store) Snapshot(ctx context.Context, lane, reconciliation int64, f Ques
 			(SELECT count(*) || ' ' || count(cleared) || ' ' || coalesce(max(id), 0) FROM rulings u WHERE u.lane_id = l.id), (SELECT count(*) FROM bonds b WHERE b.lane_id = l.id))) FROM lanes l WHERE l.id = $1`, lane, reconciliation)
 	}
 	n := len(c.args)
-	return v, s.get(ctx, &v, fmt.Sprintf(`SELECT md5($%d::bigint::text || coalesce((SELECT string_agg(`, n+1)+pairVersion("p.person", "p.account")+`, '' ORDER BY p.number)`+c.from+c.text+fmt.Sprintf(`), '')) FROM lanes l WHERE l.id = $%d`, n+2), append(c.args, reconciliation, lane)...)
-}
-
-// questions are what a list of open questions is asked for.
-type questions struct {
-	clause
-	from string
+	return v, s.get(ctx, &v, fmt.Sprintf(`SELECT md5($%d::bigint::text || coalesce((SELECT string_agg(`, n+1)+pairVersion("p.person", "p.account")+`, '' ORDER BY p.number) FROM proposals p WHERE `+c.text+fmt.Sprintf(`), '')) FROM lanes l WHERE l.id = $%d`, n+2), append(c.args, reconciliation, lane)...)
 }
 
 // openQuestions are the proposals of a reconciliation on which nobody has ruled since: no
 // ruling on the pair, none that gives either of the two to another, and none
 // that leaves one alone. Each is looked for by itself: together, they would be held against
 // every ruling.
-func openQuestions(lane, reconciliation int64, f QuestionFilter, p Page) questions {
-	q := questions{from: ` FROM proposals p WHERE `}
+func openQuestions(lane, reconciliation int64, f QuestionFilter, p Page) (q clause) {
 	q.and("p.reconciliation_id = ?", reconciliation)
-	if p.Text != "" { // only then the names are wanted
-		q.from = ` FROM proposals p` + facing + ` WHERE `
-	}
 	const ruled = `NOT EXISTS (SELECT FROM rulings u WHERE u.lane_id = ? AND u.cleared IS NULL AND `
 	const alone = `u.kind = 'leave-alone' AND (u.until IS NULL OR u.until >= (SELECT (now() AT TIME ZONE z.zone)::date FROM lanes z WHERE z.id = ?)) AND `
 	q.and(ruled+`u.person = p.person AND u.account = p.account)`, lane)
@@ -154,7 +142,7 @@ func openQuestions(lane, reconciliation int64, f QuestionFilter, p Page) questio
 	q.and(ruled+alone+`u.person = p.person AND u.account = '')`, lane, lane)
 	q.and(ruled+alone+`u.account = p.account AND u.person = '')`, lane, lane)
 	q.is("p.code", f.Code)
-	q.finds(p, `(p.person COLLATE "default" || ' ' || p.account COLLATE "default" || ' ' || p.reason || ' ' || coalesce(vp.label, '') || ' ' || coalesce(va.label, ''))`)
+	q.finds(p, `(p.person COLLATE "default" || ' ' || p.account COLLATE "default" || ' ' || p.reason || ' ' || p.person_label || ' ' || p.account_label)`)
 	if f.Least > 0 {
 		q.and("p.probability >= ?", f.Least)
 	}
@@ -163,10 +151,6 @@ func openQuestions(lane, reconciliation int64, f QuestionFilter, p Page) questio
 	}
 	return q
 }
-
-// facing adds the verdicts on both records of a proposal.
-const facing = ` LEFT JOIN verdicts vp ON vp.reconciliation_id = p.reconciliation_id AND vp.side = 'people' AND vp.native_id = p.person
-	LEFT JOIN verdicts va ON va.reconciliation_id = p.reconciliation_id AND va.side = 'accounts' AND va.native_id = p.account`
 
 // QuestionFilter narrows questions; zero values narrow nothing, but for Most.
 type QuestionFilter struct {
@@ -177,13 +161,13 @@ type QuestionFilter struct {
 // Questions lists the open ones, with how many there are.
 func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f QuestionFilter, p Page) (list []Question, next string, open int, err error) {
 	q := openQuestions(lane, reconciliation, f, p)
-	if err := s.get(ctx, &open, `SELECT count(*)`+q.from+q.text, q.args...); err != nil {
+	if err := s.get(ctx, &open, `SELECT count(*) FROM proposals p WHERE `+q.text, q.args...); err != nil {
 		return nil, "", 0, err
 	}
 	q.and("p.number > ?", p.afterNumber(-1))
 	n := len(q.args)
-	err = s.list(ctx, &list, `WITH p AS MATERIALIZED (SELECT p.*`+q.from+q.text+fmt.Sprintf(` ORDER BY p.number LIMIT %d)`, p.limit()+1)+`
-		SELECT p.number, p.person, p.account, p.reason, p.brief, p.code, p.probability, p.bits, p.said, coalesce(vp.label, '') AS person_label, coalesce(va.label, '') AS account_label, (SELECT `+pairVersion("p.person", "p.account")+fmt.Sprintf(` FROM lanes l WHERE l.id = $%d) AS version FROM p`, n+1)+facing+` ORDER BY p.number`, append(q.args, lane)...)
+	err = s.list(ctx, &list, `WITH p AS MATERIALIZED (SELECT p.* FROM proposals p WHERE `+q.text+fmt.Sprintf(` ORDER BY p.number LIMIT %d)`, p.limit()+1)+`
+		SELECT p.number, p.person, p.account, p.reason, p.brief, p.code, p.probability, p.bits, p.said, p.person_label, p.account_label, (SELECT `+pairVersion("p.person", "p.account")+fmt.Sprintf(` FROM lanes l WHERE l.id = $%d) AS version FROM p ORDER BY p.number`, n+1), append(q.args, lane)...)
 	list, next = cut(p, list, func(q Question) string { return number(int64(q.Number)) })
 	return list, next, open, err
 }
@@ -206,7 +190,7 @@ func (s *Store) QuestionCodes(ctx context.Context, lane, reconciliation int64) (
 		Count int    `db:"count"`
 	}
 	q := openQuestions(lane, reconciliation, QuestionFilter{Most: 1}, Page{})
-	err := s.list(ctx, &rows, `SELECT p.code, count(*)`+q.from+q.text+` GROUP BY 1`, q.args...)
+	err := s.list(ctx, &rows, `SELECT p.code, count(*) FROM proposals p WHERE `+q.text+` GROUP BY 1`, q.args...)
 	counts := map[string]int{}
 	for _, r := range rows {
 		counts[r.Code] = r.Count

@@ -58,6 +58,9 @@ type Proposal struct {
 	Probability float32         `db:"probability" json:"probability,omitempty"`
 	Bits        float32         `db:"bits" json:"bits,omitempty"`
 	Said        json.RawMessage `db:"said" json:"said"` // what speaks for and against, by comparator
+
+	PersonLabel  string `db:"person_label" json:"personLabel"`
+	AccountLabel string `db:"account_label" json:"accountLabel"`
 }
 
 // Finding is one finding of a reconciliation.
@@ -144,8 +147,8 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 		}); err != nil {
 			return err
 		}
-		if err := copyInto(ctx, tx, "proposals", []string{"reconciliation_id", "number", "person", "account", "reason", "brief", "code", "probability", "bits", "said"}, o.Proposals, func(i int, p Proposal) []any {
-			return []any{id, i, p.Person, p.Account, p.Reason, p.Brief, p.Code, p.Probability, p.Bits, p.Said}
+		if err := copyInto(ctx, tx, "proposals", []string{"reconciliation_id", "number", "person", "account", "reason", "brief", "code", "probability", "bits", "said", "person_label", "account_label"}, o.Proposals, func(i int, p Proposal) []any {
+			return []any{id, i, p.Person, p.Account, p.Reason, p.Brief, p.Code, p.Probability, p.Bits, p.Said, p.PersonLabel, p.AccountLabel}
 		}); err != nil {
 			return err
 		}
@@ -247,7 +250,7 @@ func (s *Store) VerdictOf(ctx context.Context, reconciliation int64, side, id st
 
 // ProposalsFor lists the pairs to judge that name one of the two.
 func (s *Store) ProposalsFor(ctx context.Context, reconciliation int64, person, account string) (list []Proposal, err error) {
-	return list, s.list(ctx, &list, `SELECT person, account, reason, brief, code, probability, bits, said FROM proposals WHERE reconciliation_id = $1 AND (person = $2 AND $2 <> '' OR account = $3 AND $3 <> '') ORDER BY number`, reconciliation, person, account)
+	return list, s.list(ctx, &list, `SELECT person, account, reason, brief, code, probability, bits, said, person_label, account_label FROM proposals WHERE reconciliation_id = $1 AND (person = $2 AND $2 <> '' OR account = $3 AND $3 <> '') ORDER BY number`, reconciliation, person, account)
 }
 
 // toldOf adds to some findings what their lane knows of them.

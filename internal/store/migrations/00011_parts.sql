@@ -52,6 +52,9 @@ INSERT INTO verdicts (reconciliation_id, side, native_id, state, label, login, b
 INSERT INTO findings (reconciliation_id, number, finding, code, severity, person, account, person_label, account_label, detail) SELECT reconciliation_id, number, finding, code, severity, person, account, person_label, account_label, detail FROM findings_before;
 DROP TABLE verdicts_before;
 DROP TABLE findings_before;
+ALTER TABLE proposals ADD COLUMN person_label text NOT NULL DEFAULT '', ADD COLUMN account_label text NOT NULL DEFAULT '';
+UPDATE proposals p SET person_label = v.label FROM verdicts v WHERE v.reconciliation_id = p.reconciliation_id AND v.side = 'people' AND v.native_id = p.person;
+UPDATE proposals p SET account_label = v.label FROM verdicts v WHERE v.reconciliation_id = p.reconciliation_id AND v.side = 'accounts' AND v.native_id = p.account;
 CREATE INDEX ON changes (plan_id, label, number) WHERE plan_id IS NOT NULL;
 CREATE INDEX ON changes (plan_id, verb, number) WHERE plan_id IS NOT NULL;
 CREATE INDEX ON rejections (roster_id, native_id);
