@@ -123,10 +123,16 @@ func (h *asker) prepare(dir string, n int) (err error) {
 		return err
 	}
 	h.lane = "bench"
+	if err := h.idle(); err != nil {
+		return err
+	}
 	if _, err := h.app.Service.PutCharter(h.ctx, engineer, h.lane, string(charter), -1); err != nil {
 		return err
 	}
 	for range 2 { // the second takes the place of the first
+		if err := h.idle(); err != nil {
+			return err
+		}
 		seconds, _, err := h.task(h.app.Service.Reconcile(h.ctx, engineer, h.lane, false))
 		if err != nil {
 			return err
@@ -142,8 +148,10 @@ func (h *asker) prepare(dir string, n int) (err error) {
 		return err
 	}
 	h.plan = plan.ID
-	fmt.Printf("; draft: %.1f s\n", time.Since(start).Seconds())
-	return nil
+	fmt.Printf("; draft of %s: %.1f s", plan.Verbs, time.Since(start).Seconds())
+	err = h.idle()
+	fmt.Println()
+	return err
 }
 
 func (h *asker) task(t store.Task, err error) (seconds float64, done store.Task, _ error) {
@@ -174,7 +182,9 @@ func (h *asker) idle() error {
 			return err
 		}
 		if !slices.ContainsFunc(tasks, func(t store.Task) bool { return t.State == "queued" || t.State == "running" }) {
-			fmt.Printf("; indexes: %.1f s", time.Since(start).Seconds())
+			if waited := time.Since(start).Seconds(); waited > 0.1 {
+				fmt.Printf("; indexes: %.1f s", waited)
+			}
 			return nil
 		}
 		time.Sleep(50 * time.Millisecond)

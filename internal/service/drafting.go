@@ -86,6 +86,11 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 	if err != nil {
 		return PlanView{}, err
 	}
+	if store.Long(len(chosen)) {
+		if err := s.furnishLater(ctx, who.Name, fmt.Sprintf("plan %d", id), furnishing{Changes: true}); err != nil {
+			return PlanView{}, err
+		}
+	}
 	v, err := s.Plan(ctx, id)
 	v.Fallen = fallen
 	return v, err

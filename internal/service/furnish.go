@@ -9,15 +9,16 @@ import (
 )
 
 // furnishing names what is given the indexes that make long lists quick to sort and to
-// search; one of the two.
+// search; one of the three.
 type furnishing struct {
 	Reconciliation int64 `json:"reconciliation,omitempty"`
 	System         int64 `json:"system,omitempty"`
+	Changes        bool  `json:"changes,omitempty"`
 }
 
 // furnishLater queues it: what a list shows is there before, and nobody waits for it.
-func (s *Service) furnishLater(ctx context.Context, w *work.Work, of string, what furnishing) error {
-	if _, err := s.Store.AddTask(ctx, "index", "index "+of, w.By, what); err != nil {
+func (s *Service) furnishLater(ctx context.Context, by, of string, what furnishing) error {
+	if _, err := s.Store.AddTask(ctx, "index", "index "+of, by, what); err != nil {
 		return err
 	}
 	s.nudge()
@@ -29,8 +30,11 @@ func (s *Service) furnish(ctx context.Context, w *work.Work) error {
 	if err := json.Unmarshal(w.Params, &p); err != nil {
 		return err
 	}
-	if p.System > 0 {
+	switch {
+	case p.System > 0:
 		return s.Store.FurnishRecords(ctx, p.System)
+	case p.Changes:
+		return s.Store.FurnishChanges(ctx)
 	}
 	return s.Store.Furnish(ctx, p.Reconciliation)
 }
@@ -55,5 +59,5 @@ func (s *Service) take(ctx context.Context, w *work.Work) error {
 	if err != nil {
 		return err
 	}
-	return s.furnishLater(ctx, w, x.Name, furnishing{System: r.SystemID})
+	return s.furnishLater(ctx, w.By, x.Name, furnishing{System: r.SystemID})
 }

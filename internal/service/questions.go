@@ -56,21 +56,54 @@ func (s *Service) Questions(ctx context.Context, lane string, f store.QuestionFi
 	if v.Items, v.Next, v.Total, err = s.Store.Questions(ctx, l.ID, r.ID, f, p.Within(r.ID)); err != nil {
 		return v, err
 	}
-	if v.Asked, err = s.Store.Proposed(ctx, r.ID); err != nil {
-		return v, err
-	}
 	if v.Items == nil {
 		v.Items = []store.Question{}
 	}
 	if v.Snapshot, err = s.Store.Snapshot(ctx, l.ID, r.ID, f, p.Text); err != nil {
 		return v, err
 	}
-	if v.Unasked, err = s.Store.Unasked(ctx, r.ID); err != nil {
+	if v.Asked, v.Unasked, err = s.asked(ctx, r.ID); err != nil {
 		return v, err
 	}
-	v.Codes, err = s.Store.QuestionCodes(ctx, l.ID, r.ID)
-	return v, err
+	if v.Codes, err = s.Store.QuestionCodes(ctx, l.ID, r.ID); err != nil {
+		return v, err
+	}
+	if p.Text == "" && f.Least <= 0 && f.Most >= 1 {
+		for code, n := range v.Codes {
+			if f.Code == "" || f.Code == code {
+				v.Total += n
+			}
+		}
+	}
+	return v, nil
 }
+
+// asked counts the pairs that a reconciliation asked about, and the contested people whom
+// no pair names. A result doesn't change: each is counted once.
+func (s *Service) asked(ctx context.Context, reconciliation int64) (asked, unasked int, err error) {
+	s.mu.Lock()
+	known, ok := s.proposed[reconciliation]
+	s.mu.Unlock()
+	if ok {
+		return known[0], known[1], nil
+	}
+	if asked, err = s.Store.Proposed(ctx, reconciliation); err != nil {
+		return 0, 0, err
+	}
+	if unasked, err = s.Store.Unasked(ctx, reconciliation); err != nil {
+		return 0, 0, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.proposed) > mostProposed {
+		clear(s.proposed)
+	}
+	s.proposed[reconciliation] = [2]int{asked, unasked}
+	return asked, unasked, nil
+}
+
+// mostProposed bounds the results of which that is remembered.
+const mostProposed = 1000
 
 // WeightsView are weights with what stands beside the comparators.
 type WeightsView struct {

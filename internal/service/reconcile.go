@@ -309,7 +309,7 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 		return err
 	}
 	if store.Long(max(len(kept.Verdicts), len(kept.All))) {
-		if err := s.furnishLater(ctx, w, in.lane.Name, furnishing{Reconciliation: id}); err != nil {
+		if err := s.furnishLater(ctx, w.By, in.lane.Name, furnishing{Reconciliation: id}); err != nil {
 			return err
 		}
 	}

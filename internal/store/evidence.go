@@ -116,16 +116,15 @@ const manyQuestions = 200
 // another one when anything has moved on in the lane.
 func (s *Store) Snapshot(ctx context.Context, lane, reconciliation int64, f QuestionFilter, text string) (v string, err error) {
 	c := openQuestions(lane, reconciliation, f, Page{Text: text})
-	var open int
-	if err := s.get(ctx, &open, `SELECT count(*) FROM (SELECT FROM proposals p WHERE `+c.text+fmt.Sprintf(` LIMIT %d) q`, manyQuestions+1), c.args...); err != nil {
+	var numbers []int64
+	if err := s.list(ctx, &numbers, `SELECT p.number FROM proposals p WHERE `+c.text+fmt.Sprintf(` LIMIT %d`, manyQuestions+1), c.args...); err != nil {
 		return "", err
 	}
-	if open > manyQuestions {
+	if len(numbers) > manyQuestions {
 		return v, s.get(ctx, &v, `SELECT md5(concat_ws('|', 'all', $2::bigint::text, (SELECT max(id) FROM rosters WHERE system_id = l.authority AND state = 'taken'), (SELECT max(id) FROM rosters WHERE system_id = l.downstream AND state = 'taken'),
 			(SELECT count(*) || ' ' || count(cleared) || ' ' || coalesce(max(id), 0) FROM rulings u WHERE u.lane_id = l.id), (SELECT count(*) FROM bonds b WHERE b.lane_id = l.id))) FROM lanes l WHERE l.id = $1`, lane, reconciliation)
 	}
-	n := len(c.args)
-	return v, s.get(ctx, &v, fmt.Sprintf(`SELECT md5($%d::bigint::text || coalesce((SELECT string_agg(`, n+1)+pairVersion("p.person", "p.account")+`, '' ORDER BY p.number) FROM proposals p WHERE `+c.text+fmt.Sprintf(`), '')) FROM lanes l WHERE l.id = $%d`, n+2), append(c.args, reconciliation, lane)...)
+	return v, s.get(ctx, &v, `SELECT md5($1::bigint::text || coalesce((SELECT string_agg(`+pairVersion("p.person", "p.account")+`, '' ORDER BY p.number) FROM proposals p WHERE p.reconciliation_id = $1 AND p.number = ANY($3)), '')) FROM lanes l WHERE l.id = $2`, reconciliation, lane, numbers)
 }
 
 // openQuestions are the proposals of a reconciliation on which nobody has ruled since: no
@@ -158,11 +157,17 @@ type QuestionFilter struct {
 	Least, Most float32 // probability
 }
 
-// Questions lists the open ones, with how many there are.
+// narrow reports whether the filter looks at probabilities.
+func (f QuestionFilter) narrow() bool { return f.Least > 0 || f.Most < 1 }
+
+// Questions lists the open ones, with how many there are: of those that are neither narrowed
+// nor searched, QuestionCodes tells it.
 func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f QuestionFilter, p Page) (list []Question, next string, open int, err error) {
 	q := openQuestions(lane, reconciliation, f, p)
-	if err := s.get(ctx, &open, `SELECT count(*) FROM proposals p WHERE `+q.text, q.args...); err != nil {
-		return nil, "", 0, err
+	if f.narrow() || p.Text != "" {
+		if err := s.get(ctx, &open, `SELECT count(*) FROM proposals p WHERE `+q.text, q.args...); err != nil {
+			return nil, "", 0, err
+		}
 	}
 	q.and("p.number > ?", p.afterNumber(-1))
 	n := len(q.args)

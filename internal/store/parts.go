@@ -103,6 +103,12 @@ func (s *Store) Bare(ctx context.Context, system int64) (bare bool, err error) {
 	return bare, s.get(ctx, &bare, `SELECT coalesce((SELECT reltuples FROM pg_class WHERE oid = to_regclass($1)), 0) >= $3 AND to_regclass($2) IS NULL AND EXISTS (SELECT FROM pg_extension WHERE extname = 'pg_trgm')`, table, table+"_search", longList)
 }
 
+// FurnishChanges merges what drafts have added into the index that changes are searched by.
+func (s *Store) FurnishChanges(ctx context.Context) error {
+	_, err := s.exec(ctx, `SELECT gin_clean_pending_list(c.oid) FROM pg_class c WHERE c.oid = to_regclass('changes_search')`)
+	return err
+}
+
 // Long reports whether lists of so many rows want an index for sorting and searching.
 func Long(rows int) bool { return rows >= longList }
 

@@ -65,7 +65,8 @@ CREATE INDEX ON left_out (roster_id, native_id);
 DO $$
 BEGIN
   CREATE EXTENSION IF NOT EXISTS pg_trgm;
-  CREATE INDEX changes_search ON changes USING gin ((person COLLATE "default" || ' ' || account COLLATE "default" || ' ' || label || ' ' || jsonb_path_query_array(body, '$.edits[*].new')::text || ' ' || jsonb_path_query_array(body, '$.edits[*].old')::text) gin_trgm_ops) WHERE plan_id IS NOT NULL;
+  CREATE INDEX changes_search ON changes USING gin ((person COLLATE "default" || ' ' || account COLLATE "default" || ' ' || label || ' ' || jsonb_path_query_array(body, '$.edits[*].new')::text || ' ' || jsonb_path_query_array(body, '$.edits[*].old')::text) gin_trgm_ops) WITH (gin_pending_list_limit = 1048576) WHERE plan_id IS NOT NULL; -- what a draft adds is merged afterwards
+  CREATE INDEX proposals_search ON proposals USING gin ((person COLLATE "default" || ' ' || account COLLATE "default" || ' ' || reason || ' ' || person_label || ' ' || account_label) gin_trgm_ops);
 EXCEPTION WHEN OTHERS THEN
   RAISE NOTICE 'searching long lists is slow here: %', SQLERRM;
 END $$;
