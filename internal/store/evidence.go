@@ -141,7 +141,7 @@ func openQuestions(lane, reconciliation int64, f QuestionFilter, p Page) (q clau
 	q.and(ruled+alone+`u.person = p.person AND u.account = '')`, lane, lane)
 	q.and(ruled+alone+`u.account = p.account AND u.person = '')`, lane, lane)
 	q.is("p.code", f.Code)
-	q.finds(p, `(p.person COLLATE "default" || ' ' || p.account COLLATE "default" || ' ' || p.reason || ' ' || p.person_label || ' ' || p.account_label)`)
+	q.finds(p, searchedQuestions)
 	if f.Least > 0 {
 		q.and("p.probability >= ?", f.Least)
 	}

@@ -45,6 +45,9 @@ func joined(columns ...string) string {
 	return "(" + strings.Join(columns, " || ' ' || ") + ")"
 }
 
+// searchedQuestions are those of a question.
+const searchedQuestions = `(person COLLATE "default" || ' ' || account COLLATE "default" || ' ' || reason || ' ' || person_label || ' ' || account_label)`
+
 // byName is what a list is sorted by, when it is by name.
 var byName = map[string]string{"verdicts": "label", "findings": "(coalesce(nullif(person_label, ''), account_label))"}
 
@@ -54,6 +57,10 @@ const longList = 20000
 // Furnish gives the parts of a reconciliation what makes long lists quick to sort and to
 // search. The lists are there without it.
 func (s *Store) Furnish(ctx context.Context, reconciliation int64) error {
+	return s.furnish(ctx, reconciliation, longList)
+}
+
+func (s *Store) furnish(ctx context.Context, reconciliation int64, least int) error {
 	var words bool
 	if err := s.get(ctx, &words, `SELECT EXISTS (SELECT FROM pg_extension WHERE extname = 'pg_trgm')`); err != nil {
 		return err
@@ -64,7 +71,7 @@ func (s *Store) Furnish(ctx context.Context, reconciliation int64) error {
 		if err := s.get(ctx, &rows, `SELECT coalesce((SELECT reltuples::bigint FROM pg_class WHERE oid = to_regclass($1)), 0)`, part); err != nil {
 			return err
 		}
-		if rows < longList {
+		if rows < least {
 			continue
 		}
 		first, last := map[string]string{"verdicts": "side, ", "findings": ""}[table], map[string]string{"verdicts": "native_id", "findings": "number"}[table]
@@ -87,7 +94,11 @@ const searchedRecords = `(native_id COLLATE "default" || ' ' || jsonb_path_query
 // FurnishRecords gives the records of a system what makes searching them quick, where they
 // are many and do not have it yet.
 func (s *Store) FurnishRecords(ctx context.Context, system int64) error {
-	wanted, err := s.Bare(ctx, system)
+	return s.furnishRecords(ctx, system, longList)
+}
+
+func (s *Store) furnishRecords(ctx context.Context, system int64, least int) error {
+	wanted, err := s.bare(ctx, system, least)
 	if err != nil || !wanted {
 		return err
 	}
@@ -99,8 +110,12 @@ func (s *Store) FurnishRecords(ctx context.Context, system int64) error {
 // Bare reports whether the records of a system are many, and can be but are not yet searched
 // by an index.
 func (s *Store) Bare(ctx context.Context, system int64) (bare bool, err error) {
+	return s.bare(ctx, system, longList)
+}
+
+func (s *Store) bare(ctx context.Context, system int64, least int) (bare bool, err error) {
 	table := tableOf(system)
-	return bare, s.get(ctx, &bare, `SELECT coalesce((SELECT reltuples FROM pg_class WHERE oid = to_regclass($1)), 0) >= $3 AND to_regclass($2) IS NULL AND EXISTS (SELECT FROM pg_extension WHERE extname = 'pg_trgm')`, table, table+"_search", longList)
+	return bare, s.get(ctx, &bare, `SELECT coalesce((SELECT reltuples FROM pg_class WHERE oid = to_regclass($1)), 0) >= $3 AND to_regclass($2) IS NULL AND EXISTS (SELECT FROM pg_extension WHERE extname = 'pg_trgm')`, table, table+"_search", least)
 }
 
 // FurnishChanges merges what drafts have added into the index that changes are searched by.

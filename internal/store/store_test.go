@@ -113,6 +113,25 @@ func TestRostersAreIntervals(t *testing.T) {
 	require.Equal(t, map[string]string{"a": "1", "b": "2", "c": "1"}, at(ids[1]))
 	require.Equal(t, map[string]string{"a": "1", "d": "1"}, at(ids[2]))
 
+	// records are searched by id and value, and not by the names of their columns
+	found := func(roster int64, text string) (ids string) {
+		r, err := shared.Roster(ctx, roster)
+		require.NoError(t, err)
+		list, _, err := shared.Records(ctx, r, Page{Text: text})
+		require.NoError(t, err)
+		for _, x := range list {
+			ids += x.ID
+		}
+		return ids
+	}
+	for range 2 { // without an index, and with one
+		require.Equal(t, []string{"abc", "b", "ad", "", "d"}, []string{found(ids[0], "1"), found(ids[1], "2"), found(ids[2], "1"), found(ids[0], "v"), found(ids[2], "D")})
+		require.NoError(t, shared.furnishRecords(ctx, x.ID, 1))
+	}
+	bare, err := shared.bare(ctx, x.ID, 1)
+	require.NoError(t, err)
+	require.False(t, bare, "it has its index")
+
 	// a reading that fails leaves nothing behind, and a dead reader's is closed
 	task, err := shared.AddTask(ctx, "roster", "read", "test", struct{}{})
 	require.NoError(t, err)

@@ -1,0 +1,125 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/core/lifecycle"
+)
+
+// reconciled keeps a result with a few verdicts and findings.
+func reconciled(t *testing.T, lane int64) int64 {
+	t.Helper()
+	o := &Outcome{}
+	o.LaneID, o.At, o.Inputs = lane, time.Now(), []byte("x")
+	for _, p := range []*json.RawMessage{&o.Balance, &o.Findings, &o.Changes, &o.Withheld, &o.Guards, &o.Notes} {
+		*p = json.RawMessage(`{}`)
+	}
+	for i, label := range []string{"Zoë Ñandú", "Ana Soto", "Bo Lund", "ana soto"} {
+		id := fmt.Sprintf("L%d", i)
+		o.Verdicts = append(o.Verdicts, Verdict{Side: "people", ID: id, State: map[bool]string{true: "missing", false: "contested"}[i%2 == 0], Label: label, Login: id + "@l.example"})
+		o.All = append(o.All, Finding{ID: "f-" + id, Code: "missing-account", Severity: "warning", Person: id, PersonLabel: label, Detail: "in scope"})
+		o.Proposals = append(o.Proposals, Proposal{Code: "contested-match", Person: id, Account: "u" + id, Reason: "alike", Probability: 0.9, Said: json.RawMessage(`[]`), PersonLabel: label})
+	}
+	o.Drafted = []Change{{ID: "c-1", Wave: "everybody", Verb: "create", Person: "L0", Label: "Zoë"}}
+	id, err := shared.AddReconciliation(context.Background(), Task{}, o)
+	require.NoError(t, err)
+	return id
+}
+
+func partsOf(t *testing.T, reconciliation int64) (n int) {
+	t.Helper()
+	require.NoError(t, shared.get(context.Background(), &n, `SELECT count(*) FROM pg_class WHERE relname IN ($1, $2)`, partOf("verdicts", reconciliation), partOf("findings", reconciliation)))
+	return n
+}
+
+// A result is a part of each table: listed, sorted and searched like a whole, and dropped
+// when nobody asks for it any more.
+func TestParts(t *testing.T) {
+	ctx := context.Background()
+	a, b := newSystem(t, "parts-a"), newSystem(t, "parts-b")
+	require.NoError(t, shared.AddLane(ctx, "parts", a.ID, b.ID))
+	l, err := shared.LaneByName(ctx, "parts")
+	require.NoError(t, err)
+	first := reconciled(t, l.ID)
+	ids := func(state string, p Page) string {
+		p.Count = true
+		list, _, total, err := shared.Verdicts(ctx, first, "people", state, p)
+		require.NoError(t, err)
+		require.Equal(t, len(list), total)
+		var out []string
+		for _, v := range list {
+			out = append(out, v.ID)
+		}
+		return strings.Join(out, " ")
+	}
+	looked := func() {
+		for _, c := range []struct{ state, text, sort, want string }{
+			{"", "", "", "L0 L1 L2 L3"}, {"", "", "-id", "L3 L2 L1 L0"}, {"", "", "name", "L1 L2 L0 L3"}, {"missing", "", "name", "L2 L0"},
+			{"", "SOTO", "", "L1 L3"}, {"", "ñandÚ", "", "L0"}, {"", "l2@", "", "L2"}, {"contested", "soto", "-name", "L3 L1"}, {"", "nobody", "", ""}, {"", "%", "", ""}, {"", "b", "", "L2"},
+		} {
+			require.Equal(t, c.want, ids(c.state, Page{Text: c.text, Sort: c.sort}), "%+v", c)
+		}
+		list, _, total, err := shared.Findings(ctx, first, "missing-account", "warning", Page{Text: "soto", Sort: "name", Count: true})
+		require.NoError(t, err)
+		require.Equal(t, []string{"L1", "L3"}, []string{list[0].Person, list[1].Person})
+		require.Equal(t, 2, total)
+		open, _, n, err := shared.Questions(ctx, l.ID, first, QuestionFilter{Most: 1}, Page{Text: "lund"})
+		require.NoError(t, err)
+		require.Equal(t, 1, n)
+		require.Equal(t, "Bo Lund", open[0].PersonLabel)
+	}
+	looked()
+	require.NoError(t, shared.furnish(ctx, first, 1))
+	require.NoError(t, shared.furnish(ctx, first, 1), "once more")
+	looked() // the same by index
+
+	// every search has an index that finds it, in these very words
+	require.NoError(t, shared.InTx(ctx, func(tx *Store) error {
+		_, err := tx.exec(ctx, `SET LOCAL enable_seqscan = off; SET LOCAL enable_sort = off`)
+		require.NoError(t, err)
+		verdicts, findings := partOf("verdicts", first), partOf("findings", first)
+		for index, query := range map[string]string{
+			verdicts + "_search":  verdicts + ` WHERE ` + searched["verdicts"] + ` ILIKE '%soto%'`,
+			verdicts + "_by_name": verdicts + ` WHERE side = 'people' ORDER BY ` + byName["verdicts"] + `, native_id LIMIT 2`,
+			findings + "_search":  findings + ` WHERE ` + searched["findings"] + ` ILIKE '%soto%'`,
+			findings + "_by_name": findings + ` ORDER BY ` + byName["findings"] + `, number LIMIT 2`,
+			"changes_search":      `changes WHERE plan_id IS NOT NULL AND ` + searchedChanges + ` ILIKE '%soto%'`,
+			"proposals_search":    `proposals WHERE ` + searchedQuestions + ` ILIKE '%soto%'`,
+		} {
+			var plan []string
+			require.NoError(t, tx.list(ctx, &plan, `EXPLAIN SELECT FROM `+query))
+			require.Contains(t, strings.Join(plan, "\n"), index)
+		}
+		return nil
+	}))
+
+	plan, err := shared.AddPlan(ctx, Plan{LaneID: l.ID, Reconciliation: first, By: "test", Hash: "h", Verbs: json.RawMessage(`{}`), Waves: json.RawMessage(`[]`), Guards: json.RawMessage(`[]`)}, nil)
+	require.NoError(t, err)
+	require.NoError(t, shared.FurnishChanges(ctx))
+	second := reconciled(t, l.ID)
+	require.NoError(t, shared.Forget(ctx))
+	require.Equal(t, 2, partsOf(t, first), "a plan that is open is of it")
+	require.NoError(t, shared.MovePlan(ctx, plan, lifecycle.Supersede))
+
+	reading, err := shared.pool.Begin(ctx)
+	require.NoError(t, err)
+	_, err = reading.Exec(ctx, `SELECT FROM verdicts`)
+	require.NoError(t, err)
+	require.NoError(t, shared.Forget(ctx))
+	require.Equal(t, 1, partsOf(t, first), "somebody is reading one of them")
+	require.NoError(t, reading.Rollback(ctx))
+	require.NoError(t, shared.Forget(ctx))
+	require.Zero(t, partsOf(t, first))
+	require.Equal(t, 2, partsOf(t, second))
+	_, err = shared.RemoveLane(ctx, l.ID)
+	require.NoError(t, err)
+	require.NoError(t, shared.Forget(ctx))
+	require.Zero(t, partsOf(t, second), "of no lane at all")
+}
