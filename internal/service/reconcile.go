@@ -17,6 +17,7 @@ import (
 	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
 	"twinning/internal/core/pairing"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
@@ -91,10 +92,16 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 	}
 	needPeople, needAccounts := in.Charter.Needs()
 	var peopleShape, accountsShape record.Shape
-	if in.people, in.People, peopleShape, err = s.newest(ctx, in.lane.AuthorityID, needPeople, in.Charter.Zone); err != nil {
-		return in, err
-	}
-	if in.accounts, in.Accounts, accountsShape, err = s.newest(ctx, in.lane.DownstreamID, needAccounts, in.Charter.Zone); err != nil {
+	var noPeople, noAccounts error
+	var both parallel.Group
+	both.Go(func() {
+		in.people, in.People, peopleShape, noPeople = s.newest(ctx, in.lane.AuthorityID, needPeople, in.Charter.Zone)
+	})
+	both.Go(func() {
+		in.accounts, in.Accounts, accountsShape, noAccounts = s.newest(ctx, in.lane.DownstreamID, needAccounts, in.Charter.Zone)
+	})
+	both.Wait()
+	if err = cmp.Or(noPeople, noAccounts); err != nil {
 		return in, err
 	}
 	if err := s.remembered(ctx, &in); err != nil {

@@ -167,9 +167,12 @@ func eachRecord(rows pgx.Rows, fn func(id string, native map[string][]string, di
 	defer rows.Close()
 	for rows.Next() {
 		var id string
-		var native map[string][]string
-		var digest []byte
-		if err := rows.Scan(&id, &native, &digest); err != nil {
+		var kept, digest []byte
+		if err := rows.Scan(&id, &kept, &digest); err != nil {
+			return err
+		}
+		native, err := parseNatives(kept)
+		if err != nil {
 			return err
 		}
 		if err := fn(id, native, digest); err != nil {
