@@ -112,6 +112,8 @@ func TestMigrationKeepsMemory(t *testing.T) {
 		{"rejections", `SELECT native_id || ' ' || swallows || ' ' || named FROM rejections`, "L9 false false"},
 		{"bonds", `SELECT string_agg(lane_id || ' ' || person || ' ' || basis, ', ' ORDER BY lane_id, person) FROM bonds`, "1 L5 weighed, 1 L6 weighed, 1 L7 ruled, 2 L6 keyed"},
 		{"plans", `SELECT string_agg(state, ' ' ORDER BY id) FROM plans`, "void void running finished halted void"},
+		{"verdicts", `SELECT string_agg(reconciliation_id || ' ' || native_id, ', ' ORDER BY native_id) FROM verdicts`, "1 L5, 1 L6"},
+		{"their part", `SELECT count(*)::text FROM verdicts_of_1`, "2"},
 		{"reservations", `SELECT string_agg(name, ' ') FROM reservations`, "blund"},
 	} {
 		var got string

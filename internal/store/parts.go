@@ -79,6 +79,7 @@ func (s *Store) furnish(ctx context.Context, reconciliation int64, least int) er
 		if words {
 			queries = append(queries, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS %[1]s_search ON %[1]s USING gin (%[2]s gin_trgm_ops)`, part, searched[table]))
 		}
+		queries = append(queries, `ANALYZE `+part) // of what its indexes hold: else a rare word is looked for row by row
 		for _, q := range queries {
 			if _, err := s.exec(ctx, q); err != nil {
 				return err
@@ -103,7 +104,10 @@ func (s *Store) furnishRecords(ctx context.Context, system int64, least int) err
 		return err
 	}
 	table := tableOf(system)
-	_, err = s.exec(ctx, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS %[1]s_search ON %[1]s USING gin (%[2]s gin_trgm_ops)`, table, searchedRecords))
+	if _, err = s.exec(ctx, fmt.Sprintf(`CREATE INDEX IF NOT EXISTS %[1]s_search ON %[1]s USING gin (%[2]s gin_trgm_ops)`, table, searchedRecords)); err != nil {
+		return err
+	}
+	_, err = s.exec(ctx, `ANALYZE `+table)
 	return err
 }
 
@@ -120,7 +124,10 @@ func (s *Store) bare(ctx context.Context, system int64, least int) (bare bool, e
 
 // FurnishChanges merges what drafts have added into the index that changes are searched by.
 func (s *Store) FurnishChanges(ctx context.Context) error {
-	_, err := s.exec(ctx, `SELECT gin_clean_pending_list(c.oid) FROM pg_class c WHERE c.oid = to_regclass('changes_search')`)
+	if _, err := s.exec(ctx, `SELECT gin_clean_pending_list(c.oid) FROM pg_class c WHERE c.oid = to_regclass('changes_search')`); err != nil {
+		return err
+	}
+	_, err := s.exec(ctx, `ANALYZE changes`)
 	return err
 }
 

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 	"unicode"
+	"unicode/utf8"
 
 	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/record"
@@ -221,13 +222,40 @@ func eachToken(r *record.Roster, i int, yield func(word string)) {
 // carried: the record says any of the words, or bears a number of one figure.
 func (m marks) carried(r *record.Roster, i int) bool {
 	for _, name := range saying {
-		for _, w := range tokens(r.Column(name).Cell(i)) {
-			if forTests[w] || forWork[w] || m[w] {
-				return true
-			}
+		if m.in(r.Column(name).Cell(i)) {
+			return true
 		}
 	}
 	return slices.ContainsFunc(numbered, func(name string) bool { return oneFigure(r.Column(name).Cell(i)) })
+}
+
+// in reports whether a cell holds one of the words. Of plain letters, none is made a text of
+// its own: most cells hold none.
+func (m marks) in(cell string) bool {
+	var room [64]byte
+	n := 0
+	for i := 0; i <= len(cell); i++ {
+		c := byte(' ')
+		if i < len(cell) {
+			c = cell[i]
+		}
+		switch {
+		case c >= utf8.RuneSelf, n == len(room):
+			return slices.ContainsFunc(tokens(cell), func(w string) bool { return forTests[w] || forWork[w] || m[w] })
+		case c >= 'A' && c <= 'Z':
+			room[n] = c + 'a' - 'A'
+			n++
+		case c >= 'a' && c <= 'z':
+			room[n] = c
+			n++
+		default:
+			if w := room[:n]; n > 0 && (forTests[string(w)] || forWork[string(w)] || m[string(w)]) {
+				return true
+			}
+			n = 0
+		}
+	}
+	return false
 }
 
 // oneFigure tells a number such as 9999, which nobody was given in order.

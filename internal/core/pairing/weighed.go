@@ -212,6 +212,10 @@ func (w *weigher) candidates() {
 	first := evidence.Priors().Declaring(w.in.Evidence.Declared) // by which pairs are kept whether weights were learnt or not: the same lists have the same pairs
 	w.expect(w.half())
 	least -= math.Log2(w.Prior)
+	doubted := make([]bool, len(w.people)) // whom a key that is in doubt itself gives an account
+	for p, row := range w.people {
+		doubted[p] = len(w.recycledBy) > 0 && w.suspects[row]
+	}
 	kept := make([][]weighed, len(blocks))
 	w.inChunks(len(blocks), func(from, to int) {
 		for p := from; p < to; p++ {
@@ -220,7 +224,7 @@ func (w *weigher) candidates() {
 					continue
 				}
 				x := weighed{Pair: pair, pattern: evidence.Compare(w.faces[0][pair.Person], w.faces[1][pair.Account])}
-				if len(w.recycledBy) > 0 {
+				if doubted[p] {
 					w.withoutDoubtedKey(&x)
 				}
 				if x.bits = first.Bits(&x.pattern); x.bits > least || x.pattern.Rehired() && first.Bits(x.pattern.Regardless()) > least {

@@ -2,6 +2,7 @@ package evidence
 
 import (
 	"cmp"
+	"math"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -362,7 +363,7 @@ func Candidates(people, accounts []*Face, breadth Breadth, cores int) (pairs [][
 	g, dropped := newGroups(people, accounts, cores)
 	pairs = make([][]Pair, len(people))
 	InChunks(cores, len(people), func() func(from, to int) {
-		score, touched := make([]float32, len(accounts)), []Place{}
+		score, touched, room := make([]float32, len(accounts)), []Place{}, []uint64{}
 		return func(from, to int) {
 			for p := from; p < to; p++ {
 				touched = touched[:0]
@@ -377,7 +378,7 @@ func Candidates(people, accounts []*Face, breadth Breadth, cores int) (pairs [][
 						score[a] += rare
 					}
 				}
-				touched = nearest(touched, score, breadth)
+				touched, room = nearest(touched, score, breadth, room)
 				slices.Sort(touched)
 				list := make([]Pair, len(touched))
 				for i, a := range touched {
@@ -392,10 +393,10 @@ func Candidates(people, accounts []*Face, breadth Breadth, cores int) (pairs [][
 }
 
 // nearest keeps the best of those that share groups with a record, and clears the
-// scores of the others.
-func nearest(touched []Place, score []float32, breadth Breadth) []Place {
+// scores of the others. The room is for sorting, and given back.
+func nearest(touched []Place, score []float32, breadth Breadth, room []uint64) ([]Place, []uint64) {
 	if len(touched) <= breadth.Few {
-		return touched
+		return touched, room
 	}
 	best := score[touched[0]]
 	for _, a := range touched {
@@ -416,12 +417,26 @@ func nearest(touched []Place, score []float32, breadth Breadth) []Place {
 		from, to = alike, len(touched)
 	}
 	if keep != alike {
-		slices.SortFunc(touched[from:to], func(a, b Place) int { return cmp.Or(cmp.Compare(score[b], score[a]), cmp.Compare(a, b)) })
+		room = byScore(touched[from:to], score, room)
 	}
 	for _, a := range touched[keep:] {
 		score[a] = 0
 	}
-	return touched[:keep]
+	return touched[:keep], room
+}
+
+// byScore sorts the best first, and of equals by their place: as one number each, since the
+// bits of a score, which is positive, are in its order.
+func byScore(list []Place, score []float32, room []uint64) []uint64 {
+	room = room[:0]
+	for _, a := range list {
+		room = append(room, uint64(^math.Float32bits(score[a]))<<32|uint64(uint32(a)))
+	}
+	slices.Sort(room)
+	for i, k := range room {
+		list[i] = Place(uint32(k))
+	}
+	return room
 }
 
 // each does something for every i below n, on so many goroutines.
