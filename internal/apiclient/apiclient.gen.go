@@ -1296,7 +1296,7 @@ type QuestionList struct {
 	Cursor *string        `json:"cursor,omitempty"`
 	Items  []Question     `json:"items"`
 
-	// Snapshot of all that the filter holds; another one when any pair of it has moved on
+	// Snapshot of all that the filter holds; another one when any pair of it has moved on, or, of more than 200, when anything in the lane has
 	Snapshot string `json:"snapshot"`
 
 	// Total open and matching

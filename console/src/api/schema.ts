@@ -1864,7 +1864,7 @@ export interface components {
         };
         QuestionList: {
             items: components["schemas"]["Question"][];
-            /** @description of all that the filter holds; another one when any pair of it has moved on */
+            /** @description of all that the filter holds; another one when any pair of it has moved on, or, of more than 200, when anything in the lane has */
             snapshot: string;
             cursor?: string;
             /** @description open and matching */
