@@ -120,7 +120,7 @@ func (x *facingEachOther) record(ctx context.Context, system, roster int64, id s
 	case id == "" || errors.Is(err, store.ErrNotFound):
 	case err != nil:
 		return one, err
-	default:
+	case kept.Unread == nil: // else nobody looked at what it held before
 		if err := l.AddStored(id, kept.Values.V, nil); err != nil {
 			return one, err
 		}

@@ -113,6 +113,12 @@ func TestRostersAreIntervals(t *testing.T) {
 	require.Equal(t, map[string]string{"a": "1", "b": "2", "c": "1"}, at(ids[1]))
 	require.Equal(t, map[string]string{"a": "1", "d": "1"}, at(ids[2]))
 
+	for i, unread := range []bool{false, true} {
+		c, err := shared.RecordAt(ctx, x.ID, ids[i], "c")
+		require.NoError(t, err)
+		require.Equal(t, unread, c.Unread != nil)
+	}
+
 	// records are searched by id and value, and not by the names of their columns
 	found := func(roster int64, text string) (ids string) {
 		r, err := shared.Roster(ctx, roster)
