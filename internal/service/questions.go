@@ -62,11 +62,20 @@ func (s *Service) Questions(ctx context.Context, lane string, f store.QuestionFi
 	if v.Snapshot, err = s.Store.Snapshot(ctx, l.ID, r.ID, f, p.Text); err != nil {
 		return v, err
 	}
-	if v.Asked, v.Unasked, err = s.asked(ctx, r.ID); err != nil {
+	made, err := s.asked(ctx, r.ID)
+	if err != nil {
 		return v, err
 	}
-	if v.Codes, err = s.Store.QuestionCodes(ctx, l.ID, r.ID); err != nil {
+	answered, err := s.Store.Answered(ctx, l.ID, r.ID)
+	if err != nil {
 		return v, err
+	}
+	v.Unasked, v.Codes = made.unasked, map[string]int{}
+	for code, n := range made.codes {
+		v.Asked += n
+		if open := n - answered[code]; open > 0 {
+			v.Codes[code] = open
+		}
 	}
 	if p.Text == "" && f.Least <= 0 && f.Most >= 1 {
 		for code, n := range v.Codes {
@@ -78,28 +87,34 @@ func (s *Service) Questions(ctx context.Context, lane string, f store.QuestionFi
 	return v, nil
 }
 
-// asked counts the pairs that a reconciliation asked about, and the contested people whom
-// no pair names. A result doesn't change: each is counted once.
-func (s *Service) asked(ctx context.Context, reconciliation int64) (asked, unasked int, err error) {
+// askedOf are the pairs that a reconciliation asked about, by what they are asked for, and
+// the contested people whom no pair names.
+type askedOf struct {
+	codes   map[string]int
+	unasked int
+}
+
+// asked counts them. A result doesn't change: each is counted once.
+func (s *Service) asked(ctx context.Context, reconciliation int64) (a askedOf, err error) {
 	s.mu.Lock()
-	known, ok := s.proposed[reconciliation]
+	a, known := s.proposed[reconciliation]
 	s.mu.Unlock()
-	if ok {
-		return known[0], known[1], nil
+	if known {
+		return a, nil
 	}
-	if asked, err = s.Store.Proposed(ctx, reconciliation); err != nil {
-		return 0, 0, err
+	if a.codes, err = s.Store.Proposed(ctx, reconciliation); err != nil {
+		return a, err
 	}
-	if unasked, err = s.Store.Unasked(ctx, reconciliation); err != nil {
-		return 0, 0, err
+	if a.unasked, err = s.Store.Unasked(ctx, reconciliation); err != nil {
+		return a, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(s.proposed) > mostProposed {
 		clear(s.proposed)
 	}
-	s.proposed[reconciliation] = [2]int{asked, unasked}
-	return asked, unasked, nil
+	s.proposed[reconciliation] = a
+	return a, nil
 }
 
 // mostProposed bounds the results of which that is remembered.

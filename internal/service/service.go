@@ -77,13 +77,13 @@ type Service struct {
 	exports   chan struct{} // and for each file that is given out
 	boot      string        // this process
 	mu        sync.Mutex
-	held      map[int64]bool   // tasks that this process is at
-	proposed  map[int64][2]int // by reconciliation, what asked counts
+	held      map[int64]bool    // tasks that this process is at
+	proposed  map[int64]askedOf // by reconciliation, what asked counts
 }
 
 // New makes a service.
 func New(cfg Config) *Service {
-	s := &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}, proposed: map[int64][2]int{}, computing: make(chan struct{}, 2), hashes: newHashes(), signIns: make(chan struct{}, 2), previews: make(chan struct{}, budget.Previews.Int()), exports: make(chan struct{}, budget.Exports.Int()), boot: crypt.NewID()}
+	s := &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}, proposed: map[int64]askedOf{}, computing: make(chan struct{}, 2), hashes: newHashes(), signIns: make(chan struct{}, 2), previews: make(chan struct{}, budget.Previews.Int()), exports: make(chan struct{}, budget.Exports.Int()), boot: crypt.NewID()}
 	s.reach = reach.New(reach.Config{Store: s.Store, Keeper: s.Keeper, Connectors: s.Connectors, Outbound: s.Outbound, DataDir: s.DataDir, Files: s.Files})
 	s.engine = execution.New(execution.Config{Store: s.Store, Reach: s.reach, Parse: s.parse, Same: s.otherPart, Now: s.Now, Log: s.Log})
 	s.intake = intake.New(intake.Config{Store: s.Store, Reach: s.reach, Now: s.Now, Log: s.Log, Taken: s.engine.RosterTaken})

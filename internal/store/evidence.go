@@ -161,7 +161,7 @@ type QuestionFilter struct {
 func (f QuestionFilter) narrow() bool { return f.Least > 0 || f.Most < 1 }
 
 // Questions lists the open ones, with how many there are: of those that are neither narrowed
-// nor searched, QuestionCodes tells it.
+// nor searched, Proposed and Answered tell it.
 func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f QuestionFilter, p Page) (list []Question, next string, open int, err error) {
 	q := openQuestions(lane, reconciliation, f, p)
 	if f.narrow() || p.Text != "" {
@@ -177,28 +177,38 @@ func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f Que
 	return list, next, open, err
 }
 
-// Proposed counts the pairs that a reconciliation asked about.
-func (s *Store) Proposed(ctx context.Context, reconciliation int64) (n int, err error) {
-	return n, s.get(ctx, &n, `SELECT count(*) FROM proposals WHERE reconciliation_id = $1`, reconciliation)
+// byCode counts proposals by what they are asked for.
+func (s *Store) byCode(ctx context.Context, query string, args ...any) (map[string]int, error) {
+	var rows []struct {
+		Code  string `db:"code"`
+		Count int    `db:"count"`
+	}
+	err := s.list(ctx, &rows, `SELECT p.code, count(*) FROM proposals p WHERE p.reconciliation_id = $1`+query+` GROUP BY 1`, args...)
+	counts := map[string]int{}
+	for _, r := range rows {
+		counts[r.Code] = r.Count
+	}
+	return counts, err
+}
+
+// Proposed counts the pairs that a reconciliation asked about, by what they are asked for.
+func (s *Store) Proposed(ctx context.Context, reconciliation int64) (map[string]int, error) {
+	return s.byCode(ctx, ``, reconciliation)
+}
+
+// Answered counts those that rulings have answered since: all that openQuestions leaves
+// out. Rulings are few, and each finds its own.
+func (s *Store) Answered(ctx context.Context, lane, reconciliation int64) (map[string]int, error) {
+	const of = `SELECT q.number FROM rulings u JOIN proposals q ON q.reconciliation_id = $1 AND `
+	const ruled = ` WHERE u.lane_id = $2 AND u.cleared IS NULL`
+	const same, alone = ruled + ` AND u.kind = 'same'`, ruled + ` AND u.kind = 'leave-alone' AND (u.until IS NULL OR u.until >= (SELECT (now() AT TIME ZONE z.zone)::date FROM lanes z WHERE z.id = $2))`
+	return s.byCode(ctx, ` AND p.number IN (`+of+`q.person = u.person AND q.account = u.account`+ruled+
+		` UNION `+of+`q.person = u.person`+same+` UNION `+of+`q.account = u.account`+same+
+		` UNION `+of+`q.person = u.person AND u.account = ''`+alone+` UNION `+of+`q.account = u.account AND u.person = ''`+alone+`)`, reconciliation, lane)
 }
 
 // Unasked counts the contested people for whom no pair is proposed.
 func (s *Store) Unasked(ctx context.Context, reconciliation int64) (n int, err error) {
 	return n, s.get(ctx, &n, `SELECT count(*) FROM verdicts v WHERE reconciliation_id = $1 AND side = 'people' AND state = 'contested'
 		AND NOT EXISTS (SELECT FROM proposals p WHERE p.reconciliation_id = v.reconciliation_id AND p.person = v.native_id)`, reconciliation)
-}
-
-// QuestionCodes counts the open questions by what they are asked for.
-func (s *Store) QuestionCodes(ctx context.Context, lane, reconciliation int64) (map[string]int, error) {
-	var rows []struct {
-		Code  string `db:"code"`
-		Count int    `db:"count"`
-	}
-	q := openQuestions(lane, reconciliation, QuestionFilter{Most: 1}, Page{})
-	err := s.list(ctx, &rows, `SELECT p.code, count(*) FROM proposals p WHERE `+q.text+` GROUP BY 1`, q.args...)
-	counts := map[string]int{}
-	for _, r := range rows {
-		counts[r.Code] = r.Count
-	}
-	return counts, err
 }

@@ -25,7 +25,7 @@ func reconciled(t *testing.T, lane int64) int64 {
 		id := fmt.Sprintf("L%d", i)
 		o.Verdicts = append(o.Verdicts, Verdict{Side: "people", ID: id, State: map[bool]string{true: "missing", false: "contested"}[i%2 == 0], Label: label, Login: id + "@l.example"})
 		o.All = append(o.All, Finding{ID: "f-" + id, Code: "missing-account", Severity: "warning", Person: id, PersonLabel: label, Detail: "in scope"})
-		o.Proposals = append(o.Proposals, Proposal{Code: "contested-match", Person: id, Account: "u" + id, Reason: "alike", Probability: 0.9, Said: json.RawMessage(`[]`), PersonLabel: label})
+		o.Proposals = append(o.Proposals, Proposal{Code: "contested-match", Person: id, Account: fmt.Sprintf("u%d", i), Reason: "alike", Probability: 0.9, Said: json.RawMessage(`[]`), PersonLabel: label})
 	}
 	o.Drafted = []Change{{ID: "c-1", Wave: "everybody", Verb: "create", Person: "L0", Label: "Zoë"}}
 	id, err := shared.AddReconciliation(context.Background(), Task{}, o)
@@ -79,6 +79,23 @@ func TestParts(t *testing.T) {
 	require.NoError(t, shared.furnish(ctx, first, 1))
 	require.NoError(t, shared.furnish(ctx, first, 1), "once more")
 	looked() // the same by index
+
+	// what rulings have answered is counted as it is left out of the list
+	yesterday, tomorrow := time.Now().AddDate(0, 0, -2).Format(time.DateOnly), time.Now().AddDate(0, 0, 2).Format(time.DateOnly)
+	for i, r := range []Ruling{
+		{Kind: "different", Person: "L0", Account: "u0"}, {Kind: "same", Person: "L1", Account: "u9"}, {Kind: "leave-alone", Person: "L3", Until: &yesterday},
+		{Kind: "leave-alone", Account: "u3", Until: &tomorrow}, {Kind: "different", Person: "L2", Account: "u8"}, {Kind: "same", Person: "L8", Account: "u2"},
+	} {
+		r.LaneID, r.Reason, r.By = l.ID, "test", "test"
+		_, err := shared.AddRuling(ctx, r)
+		require.NoError(t, err)
+		_, _, open, err := shared.Questions(ctx, l.ID, first, QuestionFilter{Least: 0.1, Most: 1}, Page{})
+		require.NoError(t, err)
+		answered, err := shared.Answered(ctx, l.ID, first)
+		require.NoError(t, err)
+		require.Equal(t, []int{1, 2, 2, 3, 3, 4}[i], answered["contested-match"], "%+v", r)
+		require.Equal(t, 4-open, answered["contested-match"])
+	}
 
 	// every search has an index that finds it, in these very words
 	require.NoError(t, shared.InTx(ctx, func(tx *Store) error {
