@@ -35,6 +35,7 @@ type Request struct {
 	Owner      string   // whose request it is; two requests of one owner may share a name
 	Account    int      // row that asks, -1 for an account yet to be created
 	Candidates []string // real spellings, best first
+	Folded     []string // the candidates as Fold makes them; nil: made when they are wanted
 	Attribute  Attribute
 	Frees      string // what the account's attribute holds now, given up if this is granted
 }
@@ -72,9 +73,9 @@ func Fold(name string) string { return record.Normal(record.Email, name) }
 // The look-up is shared between so many goroutines.
 func NewLedger(accounts *record.Roster, requests []Request, cores int) *Ledger {
 	l := &Ledger{holders: map[string][]Holding{}}
-	for _, r := range requests {
-		for _, c := range r.Candidates {
-			l.holders[Fold(c)] = nil
+	for _, names := range folded(requests) {
+		for _, name := range names {
+			l.holders[name] = nil
 		}
 	}
 	if len(l.holders) == 0 {
@@ -212,10 +213,18 @@ func (l *Ledger) Allocate(requests []Request) []Grant {
 func folded(requests []Request) [][]string {
 	list := make([][]string, len(requests))
 	for i, r := range requests {
-		list[i] = make([]string, len(r.Candidates))
-		for n, c := range r.Candidates {
-			list[i][n] = Fold(c)
+		if list[i] = r.Folded; list[i] == nil {
+			list[i] = FoldAll(r.Candidates)
 		}
+	}
+	return list
+}
+
+// FoldAll is Fold of each.
+func FoldAll(names []string) []string {
+	list := make([]string, len(names))
+	for i, n := range names {
+		list[i] = Fold(n)
 	}
 	return list
 }

@@ -550,6 +550,7 @@ func (w *walker) rename(r *rule, p, a int) {
 }
 
 func (d *draft) ask(target, reason string, request naming.Request) {
+	request.Folded = naming.FoldAll(request.Candidates) // here all cores are at work
 	d.names, d.targets, d.reasons = append(d.names, request), append(d.targets, target), append(d.reasons, reason)
 }
 
