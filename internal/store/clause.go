@@ -1,8 +1,10 @@
 package store
 
 import (
+	"context"
 	"fmt"
 	"strings"
+	"unicode"
 )
 
 // clause is a condition with its arguments, put together of what a list is asked for: a
@@ -38,12 +40,65 @@ func (c *clause) finds(p Page, expression string) {
 	}
 }
 
-// listed finishes a list: where it goes on, in what order, and how much of it.
-func (c *clause) listed(p Page, own, label string, numbered bool) (query string, args []any, err error) {
+// nearby is how many rows of a list are looked at one by one for a text, before the index is
+// asked: a text that is common is among them. (A variable for the tests.)
+var nearby = 4000
+
+// source is one way to find the rows of a page.
+type source struct {
+	query string
+	args  []any
+}
+
+// pages are the ways to find a page of a table, to be tried until one fills it. A text is
+// first looked for nearby, where common ones are; then by its index, whatever PostgreSQL
+// thinks of how common it is: it takes short ones for common, and would read the whole list
+// for one that is not. A text without three letters in a row has no index.
+func (c *clause) pages(p Page, table, searched, own, label string, numbered bool) (ways []source, err error) {
 	order, after, err := p.order(own, label, numbered, len(c.args)+1)
 	if err != nil {
-		return "", nil, err
+		return nil, err
 	}
-	args = append(append([]any{}, c.args...), after...)
-	return fmt.Sprintf("%s%s LIMIT %d", c.text, order, p.limit()+1), args, nil
+	args := append(append([]any{}, c.args...), after...)
+	rows := fmt.Sprintf(`SELECT * FROM %s WHERE %s`, table, c.text)
+	if p.Text == "" {
+		return []source{{rows + order + fmt.Sprintf(` LIMIT %d`, p.limit()+1), args}}, nil
+	}
+	_, sorted, _ := strings.Cut(order, " ORDER BY ")
+	sorted = " ORDER BY " + sorted
+	text, most := fmt.Sprintf(`%s ILIKE $%d`, searched, len(args)+1), fmt.Sprintf(`%s LIMIT %d`, sorted, p.limit()+1)
+	args = append(args, p.like())
+	continued := strings.TrimSuffix(order, sorted)
+	if !indexed(p.Text) {
+		return []source{{rows + ` AND ` + text + continued + most, args}}, nil
+	}
+	return []source{
+		{fmt.Sprintf(`SELECT * FROM (%s%s LIMIT %d) near WHERE %s%s`, rows, order, nearby, text, most), args},
+		{fmt.Sprintf(`SELECT * FROM (WITH hits AS MATERIALIZED (%s AND %s%s) SELECT * FROM hits) hits%s`, rows, text, continued, most), args},
+	}, nil
+}
+
+// indexed: the text has three letters or digits in a row, by which the index finds it.
+func indexed(text string) bool {
+	run := 0
+	for _, r := range text {
+		if run++; !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			run = 0
+		}
+		if run == 3 {
+			return true
+		}
+	}
+	return false
+}
+
+// filled tries the ways until one fills the page.
+func filled[T any](ctx context.Context, s *Store, p Page, ways []source, whole func(page string) string) (list []T, err error) {
+	for _, way := range ways {
+		list = nil
+		if err = s.list(ctx, &list, whole(way.query), way.args...); err != nil || len(list) > p.limit() {
+			break
+		}
+	}
+	return list, err
 }

@@ -75,6 +75,27 @@ func TestParts(t *testing.T) {
 		require.Equal(t, 1, n)
 		require.Equal(t, "Bo Lund", open[0].PersonLabel)
 	}
+	// page by page it is the same list, found nearby or by the index
+	defer func(n int) { nearby = n }(nearby)
+	for _, nearby = range []int{4000, 1} {
+		for _, c := range []struct{ text, sort, want string }{{"soto", "", "L1 L3"}, {"soto", "-name", "L3 L1"}, {"l.example", "name", "L1 L2 L0 L3"}, {"l.example", "-id", "L3 L2 L1 L0"}, {"ñ", "", "L0"}, {"", "name", "L1 L2 L0 L3"}} {
+			var walked []string
+			for p := (Page{Text: c.text, Sort: c.sort, Limit: 1, Of: "x"}); ; {
+				list, next, _, err := shared.Verdicts(ctx, first, "people", "", p)
+				require.NoError(t, err)
+				for _, v := range list {
+					walked = append(walked, v.ID)
+				}
+				if p.Cursor = next; next == "" {
+					break
+				}
+			}
+			require.Equal(t, c.want, strings.Join(walked, " "), "%+v", c)
+			found, _, _, err := shared.Findings(ctx, first, "", "", Page{Text: c.text})
+			require.NoError(t, err)
+			require.Len(t, found, map[string]int{"soto": 2, "l.example": 0, "ñ": 1, "": 4}[c.text])
+		}
+	}
 	looked()
 	require.NoError(t, shared.furnish(ctx, first, 1))
 	require.NoError(t, shared.furnish(ctx, first, 1), "once more")

@@ -134,19 +134,18 @@ func (s *Store) Changes(ctx context.Context, plan int64, verb, outcome string, p
 	var c clause
 	c.and("plan_id = ?", plan)
 	c.is("verb", verb)
-	c.finds(p, searchedChanges)
 	if outcome != "" {
 		c.and(`(SELECT x.outcome FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = changes.plan_id AND x.number = changes.number ORDER BY x.run_id DESC LIMIT 1) = ?`, outcome)
 	}
-	if total, err = s.total(ctx, p, `SELECT count(*) FROM changes WHERE `+c.text, c.args...); err != nil {
+	if total, err = s.counted(ctx, p, c, "changes", searchedChanges); err != nil {
 		return nil, "", 0, err
 	}
-	query, args, err := c.listed(p, "number", "label", true)
+	ways, err := c.pages(p, "changes", searchedChanges, "number", "label", true)
 	if err != nil {
 		return nil, "", 0, err
 	}
 	order, _, _ := Page{Sort: p.Sort}.order("c.number", "c.label", true, 1)
-	err = s.list(ctx, &list, `WITH page AS MATERIALIZED (SELECT * FROM changes WHERE `+query+`) `+came("page", order), args...)
+	list, err = filled[Change](ctx, s, p, ways, func(page string) string { return `WITH page AS MATERIALIZED (` + page + `) ` + came("page", order) })
 	list, next = cut(p, list, func(c Change) string { return p.key(number(int64(c.Number)), c.Label) })
 	return list, next, total, err
 }

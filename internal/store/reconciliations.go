@@ -222,7 +222,7 @@ func (s *Store) Reconciliations(ctx context.Context, lane int64, p Page) (list [
 	return list, next, err
 }
 
-const verdictColumns = `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability FROM verdicts WHERE `
+const verdictColumns = `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability FROM `
 
 // Verdicts lists the records of one side by id, or as the page wants them sorted.
 func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state string, p Page) (list []Verdict, next string, total int, err error) {
@@ -230,22 +230,22 @@ func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state 
 	c.and("reconciliation_id = ?", reconciliation)
 	c.and("side = ?", side)
 	c.is("state", state)
-	c.finds(p, searched["verdicts"])
-	if total, err = s.total(ctx, p, `SELECT count(*) FROM verdicts WHERE `+c.text, c.args...); err != nil {
+	if total, err = s.counted(ctx, p, c, "verdicts", searched["verdicts"]); err != nil {
 		return nil, "", 0, err
 	}
-	query, args, err := c.listed(p, "native_id", byName["verdicts"], false)
+	ways, err := c.pages(p, "verdicts", searched["verdicts"], "native_id", byName["verdicts"], false)
 	if err != nil {
 		return nil, "", 0, err
 	}
-	err = s.list(ctx, &list, verdictColumns+query, args...)
+	order, _, _ := Page{Sort: p.Sort}.order("native_id", byName["verdicts"], false, 1)
+	list, err = filled[Verdict](ctx, s, p, ways, func(page string) string { return verdictColumns + `(` + page + `) page` + order })
 	list, next = cut(p, list, func(v Verdict) string { return p.key(v.ID, v.Label) })
 	return list, next, total, err
 }
 
 // VerdictOf finds one record's.
 func (s *Store) VerdictOf(ctx context.Context, reconciliation int64, side, id string) (v Verdict, err error) {
-	return v, s.get(ctx, &v, verdictColumns+`reconciliation_id = $1 AND side = $2 AND native_id = $3`, reconciliation, side, id)
+	return v, s.get(ctx, &v, verdictColumns+`verdicts WHERE reconciliation_id = $1 AND side = $2 AND native_id = $3`, reconciliation, side, id)
 }
 
 // ProposalsFor lists the pairs to judge that name one of the two.
@@ -266,16 +266,15 @@ func (s *Store) Findings(ctx context.Context, reconciliation int64, code, severi
 	c.and("reconciliation_id = ?", reconciliation)
 	c.is("code", code)
 	c.is("severity", severity)
-	c.finds(p, searched["findings"])
-	if total, err = s.total(ctx, p, `SELECT count(*) FROM findings WHERE `+c.text, c.args...); err != nil {
+	if total, err = s.counted(ctx, p, c, "findings", searched["findings"]); err != nil {
 		return nil, "", 0, err
 	}
-	query, args, err := c.listed(p, "number", byName["findings"], true)
+	ways, err := c.pages(p, "findings", searched["findings"], "number", byName["findings"], true)
 	if err != nil {
 		return nil, "", 0, err
 	}
 	order, _, _ := Page{Sort: p.Sort}.order("number", byName["findings"], true, 1)
-	err = s.list(ctx, &list, toldOf(`SELECT * FROM findings WHERE `+query, order), args...)
+	list, err = filled[Finding](ctx, s, p, ways, func(page string) string { return toldOf(page, order) })
 	list, next = cut(p, list, func(f Finding) string { return p.key(number(int64(f.Number)), cmp.Or(f.PersonLabel, f.AccountLabel)) })
 	return remedied(list), next, total, err
 }

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"errors"
-	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -196,10 +195,13 @@ func (s *Store) Records(ctx context.Context, r Roster, p Page) (list []Record, n
 	c.and("system_id = ?", r.SystemID)
 	c.and("since <= ?", r.ID)
 	c.and("(until IS NULL OR until > ?)", r.ID)
-	c.and("native_id > ?", p.afterText())
-	c.finds(p, searchedRecords)
-	err = s.list(ctx, &list, fmt.Sprintf(`SELECT native_id, native, since, (SELECT min(reason) FROM rejections x WHERE x.roster_id = $2 AND x.native_id = q.native_id) AS unread FROM records q
-		WHERE %s ORDER BY native_id LIMIT %d`, c.text, p.limit()+1), c.args...)
+	ways, err := c.pages(p, "records", searchedRecords, "native_id", "native_id", false)
+	if err != nil {
+		return nil, "", err
+	}
+	list, err = filled[Record](ctx, s, p, ways, func(page string) string {
+		return `SELECT native_id, native, since, (SELECT min(reason) FROM rejections x WHERE x.roster_id = $2 AND x.native_id = q.native_id) AS unread FROM (` + page + `) q ORDER BY native_id`
+	})
 	list, next = cut(p, list, func(r Record) string { return r.ID })
 	return list, next, err
 }

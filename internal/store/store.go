@@ -445,6 +445,12 @@ func (s *Store) total(ctx context.Context, p Page, query string, args ...any) (n
 	return n, s.get(ctx, &n, query, args...)
 }
 
+// counted is total for the rows of a table, with the page's text.
+func (s *Store) counted(ctx context.Context, p Page, c clause, table, searched string) (int, error) {
+	c.finds(p, searched)
+	return s.total(ctx, p, fmt.Sprintf(`SELECT count(*) FROM %s WHERE %s`, table, c.text), c.args...)
+}
+
 // afterText is the text that the cursor stands for, or ErrCursor: for arguments of
 // queries.
 func (p Page) afterText() any {
