@@ -32,16 +32,17 @@ type Standing struct {
 }
 
 // factQuery says how every kind of premise stands now. The digest of a person is
-// of their newest version; what the newest roster could not read is not known.
+// of their newest version; what the newest roster could not read is not known. Ids that could
+// not be read may be of any length, and are found by their beginning.
 const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) AS a(kind, key)),
 	newest AS (SELECT (SELECT max(id) FROM rosters WHERE system_id = $4 AND state = 'taken') AS people, (SELECT max(id) FROM rosters WHERE system_id = $5 AND state = 'taken') AS accounts)
 	SELECT a.kind, a.key, CASE a.kind
 	WHEN 'person' THEN CASE
-		WHEN EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people AND x.native_id = a.key) OR EXISTS (SELECT FROM left_out x WHERE x.roster_id = n.people AND x.native_id = a.key) THEN 'unreadable'
+		WHEN EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people AND left(x.native_id, 200) = left(a.key, 200) AND x.native_id = a.key) OR EXISTS (SELECT FROM left_out x WHERE x.roster_id = n.people AND left(x.native_id, 200) = left(a.key, 200) AND x.native_id = a.key) THEN 'unreadable'
 		ELSE coalesce((SELECT encode(c.digest, 'hex') FROM records c WHERE c.system_id = $4 AND c.native_id = a.key AND c.until IS NULL), '') END
 	WHEN 'absent' THEN CASE
-		WHEN EXISTS (SELECT FROM records c WHERE c.system_id = $4 AND c.native_id = a.key AND c.until IS NULL) OR EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people AND x.native_id = a.key)
-			OR EXISTS (SELECT FROM left_out x WHERE x.roster_id = n.people AND x.native_id = a.key) THEN 'present' ELSE '' END
+		WHEN EXISTS (SELECT FROM records c WHERE c.system_id = $4 AND c.native_id = a.key AND c.until IS NULL) OR EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people AND left(x.native_id, 200) = left(a.key, 200) AND x.native_id = a.key)
+			OR EXISTS (SELECT FROM left_out x WHERE x.roster_id = n.people AND left(x.native_id, 200) = left(a.key, 200) AND x.native_id = a.key) THEN 'present' ELSE '' END
 	WHEN 'absence' THEN (SELECT CASE WHEN count(*) = 0 THEN '' ELSE 'records that could not be read or do not show: ' || count(*) END FROM (
 		SELECT FROM rejections x WHERE x.roster_id = n.people AND (x.native_id = '' OR x.swallows OR NOT EXISTS (SELECT FROM bonds b WHERE b.lane_id = $3 AND b.person = x.native_id))
 		UNION ALL SELECT FROM rejections x WHERE x.roster_id = n.accounts AND (x.native_id = '' OR x.swallows)

@@ -200,7 +200,7 @@ func (s *Store) Records(ctx context.Context, r Roster, p Page) (list []Record, n
 		return nil, "", err
 	}
 	list, err = filled[Record](ctx, s, p, ways, func(page string) string {
-		return `SELECT native_id, native, since, (SELECT min(reason) FROM rejections x WHERE x.roster_id = $2 AND x.native_id = q.native_id) AS unread FROM (` + page + `) q ORDER BY native_id`
+		return `SELECT native_id, native, since, (SELECT min(reason) FROM rejections x WHERE x.roster_id = $2 AND left(x.native_id, 200) = left(q.native_id, 200) AND x.native_id = q.native_id) AS unread FROM (` + page + `) q ORDER BY native_id`
 	})
 	list, next = cut(p, list, func(r Record) string { return r.ID })
 	return list, next, err
@@ -209,7 +209,7 @@ func (s *Store) Records(ctx context.Context, r Roster, p Page) (list []Record, n
 // RecordAt finds one record as of a roster; where the roster could not read it, its last
 // version, and why.
 func (s *Store) RecordAt(ctx context.Context, system, roster int64, id string) (r Record, err error) {
-	return r, s.get(ctx, &r, `SELECT native_id, native, since, (SELECT min(reason) FROM rejections x WHERE x.roster_id = $2 AND x.native_id = $3) AS unread FROM records WHERE system_id = $1 AND native_id = $3 AND since <= $2 AND (until IS NULL OR until > $2)`, system, roster, id)
+	return r, s.get(ctx, &r, `SELECT native_id, native, since, (SELECT min(reason) FROM rejections x WHERE x.roster_id = $2 AND left(x.native_id, 200) = left($3, 200) AND x.native_id = $3) AS unread FROM records WHERE system_id = $1 AND native_id = $3 AND since <= $2 AND (until IS NULL OR until > $2)`, system, roster, id)
 }
 
 // RecordsWith lists the records of a system now, one of whose native values is

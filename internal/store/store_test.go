@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -66,6 +67,16 @@ func natives(rows map[string]string) (list []Native) {
 	return list
 }
 
+// noise is a text that can't be packed.
+func noise(n int) string {
+	b := make([]byte, n)
+	rng := rand.New(rand.NewPCG(1, 2)) // repeatable on purpose
+	for i := range b {
+		b[i] = byte('!' + rng.IntN(90))
+	}
+	return string(b)
+}
+
 // Records are intervals: every past roster can be asked for, an absence ends
 // an interval only in a whole reading, an unreadable record keeps its own.
 func TestRostersAreIntervals(t *testing.T) {
@@ -82,7 +93,7 @@ func TestRostersAreIntervals(t *testing.T) {
 	}{
 		{map[string]string{"a": "1", "b": "1", "c": "1"}, nil, nil, 3, 0, 0},
 		{map[string]string{"a": "1", "b": "2"}, []record.Rejection{{Line: 4, ID: "c", Reason: "broken"}}, nil, 0, 0, 1},
-		{map[string]string{"a": "1", "d": "1"}, []record.Rejection{{Line: 9, Reason: "no id"}}, []string{"b", "c"}, 1, 2, 0},
+		{map[string]string{"a": "1", "d": "1"}, []record.Rejection{{Line: 9, Reason: "no id"}, {Line: 10, ID: noise(6000), Reason: "too long an id for any index"}}, []string{"b", "c"}, 1, 2, 0},
 	} {
 		task, err := shared.AddTask(ctx, "roster", "read", "test", struct{}{})
 		require.NoError(t, err)

@@ -1,6 +1,7 @@
 package record
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -69,6 +70,17 @@ func TestShapeRoundTripsAndGuesses(t *testing.T) {
 	require.Equal(t, "First name", g.Attributes["givenName"].Native)
 	require.Equal(t, "E-Mail", g.Attributes["email"].Native)
 	require.Equal(t, []string{"badge"}, g.Custom(), "a secret is never taken up")
+}
+
+// What is longer than any name is cut where a list shows it.
+func TestLabel(t *testing.T) {
+	for _, c := range []struct{ name, want string }{{"Ana Soto", "Ana Soto"}, {strings.Repeat("ñ", 200), strings.Repeat("ñ", 200)}, {strings.Repeat("ñ", 201), strings.Repeat("ñ", 199) + "…"}} {
+		b := NewBuilder([]string{"displayName"})
+		require.NoError(t, b.Append([]string{"1", c.name}))
+		r, err := b.Roster()
+		require.NoError(t, err)
+		require.Equal(t, c.want, Label(r, 0))
+	}
 }
 
 func FuzzNormalisers(f *testing.F) {

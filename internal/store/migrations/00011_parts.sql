@@ -57,8 +57,8 @@ UPDATE proposals p SET person_label = v.label FROM verdicts v WHERE v.reconcilia
 UPDATE proposals p SET account_label = v.label FROM verdicts v WHERE v.reconciliation_id = p.reconciliation_id AND v.side = 'accounts' AND v.native_id = p.account;
 CREATE INDEX ON changes (plan_id, label, number) WHERE plan_id IS NOT NULL;
 CREATE INDEX ON changes (plan_id, verb, number) WHERE plan_id IS NOT NULL;
-CREATE INDEX ON rejections (roster_id, native_id);
-CREATE INDEX ON left_out (roster_id, native_id);
+CREATE INDEX ON rejections (roster_id, left(native_id, 200)); -- of what could not be read, the id may be of any length
+CREATE INDEX ON left_out (roster_id, left(native_id, 200));
 -- Parts of words are found by PostgreSQL's own index of three letters. Where a server does
 -- not have it, searching reads the list.
 -- +goose StatementBegin
