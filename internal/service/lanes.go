@@ -174,13 +174,25 @@ func (s *Service) RemoveLane(ctx context.Context, who access.Caller, name string
 	if err != nil {
 		return err
 	}
-	return s.act(ctx, who, "lane.remove", name, nil, func(tx *store.Store) error {
+	err = s.act(ctx, who, "lane.remove", name, nil, func(tx *store.Store) error {
 		open, err := tx.RemoveLane(ctx, l.ID)
 		if err == nil && len(open) > 0 {
 			err = fault.New(fault.Conflict, fmt.Sprintf("lane %q is at work", name), strings.Join(open, "; "), "halt what runs, and void its plans").Because("busy")
 		}
 		return fault.About(err, "lane", name)
 	})
+	if err == nil {
+		s.forget(ctx)
+	}
+	return err
+}
+
+// forget drops results that nobody asks for any more; what can't be dropped now, the next
+// reconciliation drops.
+func (s *Service) forget(ctx context.Context) {
+	if err := s.Store.Forget(ctx); err != nil {
+		s.Log.Warn("old results could not be dropped", "error", err.Error())
+	}
 }
 
 // Charter finds a version of a lane's rules; 0 is the newest.

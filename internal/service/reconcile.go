@@ -320,9 +320,7 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 			return err
 		}
 	}
-	if err := s.Store.Forget(ctx); err != nil { // the next one does it
-		s.Log.Warn("old results could not be dropped", "error", err.Error())
-	}
+	s.forget(ctx)
 	for _, f := range out.Findings {
 		if f.Severity == finding.Error {
 			if err := s.Store.Log(ctx, w.ID, "warning", f.Code, strings.TrimSpace(f.Person+" "+f.Account+": "+f.Detail)); err != nil {
