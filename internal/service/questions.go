@@ -77,7 +77,7 @@ func (s *Service) Questions(ctx context.Context, lane string, f store.QuestionFi
 			v.Codes[code] = open
 		}
 	}
-	if p.Text == "" && f.Least <= 0 && f.Most >= 1 {
+	if p.Text == "" && !f.Narrow() {
 		for code, n := range v.Codes {
 			if f.Code == "" || f.Code == code {
 				v.Total += n

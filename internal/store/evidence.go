@@ -157,14 +157,14 @@ type QuestionFilter struct {
 	Least, Most float32 // probability
 }
 
-// narrow reports whether the filter looks at probabilities.
-func (f QuestionFilter) narrow() bool { return f.Least > 0 || f.Most < 1 }
+// Narrow reports whether the filter looks at probabilities.
+func (f QuestionFilter) Narrow() bool { return f.Least > 0 || f.Most < 1 }
 
 // Questions lists the open ones, with how many there are: of those that are neither narrowed
 // nor searched, Proposed and Answered tell it.
 func (s *Store) Questions(ctx context.Context, lane, reconciliation int64, f QuestionFilter, p Page) (list []Question, next string, open int, err error) {
 	q := openQuestions(lane, reconciliation, f, p)
-	if f.narrow() || p.Text != "" {
+	if f.Narrow() || p.Text != "" {
 		if err := s.get(ctx, &open, `SELECT count(*) FROM proposals p WHERE `+q.text, q.args...); err != nil {
 			return nil, "", 0, err
 		}

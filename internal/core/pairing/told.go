@@ -53,11 +53,7 @@ func (m *matcher) tell() {
 
 func (m *matcher) carriers(key int, e *entry, people bool, each func(e *entry, yield func(row int))) {
 	var rows []int
-	each(e, func(row int) {
-		if len(rows) < mostRepeated {
-			rows = append(rows, row)
-		}
-	})
+	each(e, func(row int) { rows = append(rows, row) }) // all: the first few by id are told, in whatever order they came
 	m.byID(map[bool]*record.Roster{true: m.in.People, false: m.in.Accounts}[people], rows)
 	for _, row := range rows[:min(len(rows), carriersEach)] {
 		m.Told.Carriers = append(m.Told.Carriers, Carrier{key, e.value, people, record.Row(row)})

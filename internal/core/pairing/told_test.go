@@ -73,9 +73,20 @@ func TestTold(t *testing.T) {
 	in.Keys[0].People = record.NewColumn(in.People.Len(), func(i int, dst []byte) []byte { return append(dst, in.People.Column("department").Cell(i)...) })
 	r = pairing.Run(in)
 	carriers := map[string]int{}
+	named := func(in pairing.Input, r *pairing.Result) (list []string) {
+		for _, c := range r.Told.Carriers {
+			of := map[bool]*record.Roster{true: in.People, false: in.Accounts}[c.Person]
+			list = append(list, c.Value+" "+of.ID(int(c.Row)))
+		}
+		return list
+	}
 	for _, c := range r.Told.Carriers {
 		carriers[c.Value]++
 	}
+	shuffled := town.input(t, 5, 1)
+	shuffled.Tell = true
+	shuffled.Keys[0].People = record.NewColumn(shuffled.People.Len(), func(i int, dst []byte) []byte { return append(dst, shuffled.People.Column("department").Cell(i)...) })
+	require.ElementsMatch(t, named(in, r), named(shuffled, pairing.Run(shuffled)), "the same few in whatever order they come")
 	require.Len(t, carriers, 6, "as many as there are departments")
 	for value, n := range carriers {
 		require.Equal(t, 6, n, "%s: a few of those who carry it", value)

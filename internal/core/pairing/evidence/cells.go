@@ -28,6 +28,9 @@ func (c *coded) at(row int) *cellWords {
 	return c.cells[c.codes[row]]
 }
 
+// columns are those that repeat themselves.
+func (n *names) columns() [3]*coded { return [3]*coded{&n.given, &n.middle, &n.family} }
+
 // parted: the parts of the name are known by themselves.
 func (n *names) parted(row int) bool {
 	return len(n.given.at(row).plain) > 0 && len(n.family.at(row).plain) > 0
@@ -75,7 +78,7 @@ func newCoded(column *record.Column, rows, cores int) coded {
 // knowing has the words that are forms of others known as such.
 func (n names) knowing(forms Forms) names {
 	n.forms = forms
-	for _, c := range []*coded{&n.given, &n.middle, &n.family} {
+	for _, c := range n.columns() {
 		c.cells = slices.Clone(c.cells)
 		for i, cell := range c.cells {
 			if slices.ContainsFunc(cell.plain, func(w word) bool { return forms[w.Text] != nil }) {

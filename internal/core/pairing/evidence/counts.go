@@ -110,9 +110,8 @@ type Tally struct {
 	reader    *Reader
 	standsFor int32
 	carried   []int32
-	columns   [3]*coded
-	words     [3]*askedWords // of the names' columns
-	seen      [16]valueNo    // of the record at hand: what it carries twice is carried once
+	names     *AskedNames
+	seen      [16]valueNo // of the record at hand: what it carries twice is carried once
 	n         int
 	telling   Telling
 	room      room[valueNo]
@@ -134,8 +133,8 @@ func (w *askedWords) of(code int32) []valueNo {
 
 // Asked finds what was asked for among the names of these records, for all who tally them.
 func (c *Counts) Asked(r *Records) *AskedNames {
-	x := &AskedNames{of: r}
-	for i, column := range []*coded{&r.names.given, &r.names.middle, &r.names.family} {
+	x := &AskedNames{of: r, columns: r.names.columns()}
+	for i, column := range x.columns {
 		w := &askedWords{ends: make([]int32, 0, len(column.cells))}
 		for _, cell := range column.cells {
 			for k := range cell.plain {
@@ -145,7 +144,7 @@ func (c *Counts) Asked(r *Records) *AskedNames {
 			}
 			w.ends = append(w.ends, int32(len(w.list))) // a cell has few words
 		}
-		x.columns[i], x.words[i] = column, w
+		x.words[i] = w
 	}
 	return x
 }
@@ -159,7 +158,7 @@ type AskedNames struct {
 
 // Tally begins to count records, each as one that stands for so many.
 func (c *Counts) Tally(names *AskedNames, standsFor int32) *Tally {
-	return &Tally{of: c, reader: names.of.Reader(), standsFor: standsFor, carried: make([]int32, len(c.carried)), columns: names.columns, words: names.words}
+	return &Tally{of: c, reader: names.of.Reader(), standsFor: standsFor, carried: make([]int32, len(c.carried)), names: names}
 }
 
 // Done adds what was counted to the whole.
@@ -176,12 +175,12 @@ func (t *Tally) Add(i int, met []Meeting) []Meeting {
 	t.n = 0
 	if t.reader.names.parted(i) {
 		sum, words := uint64(0), 0
-		for k, column := range t.columns {
+		for k, column := range t.names.columns {
 			if column.codes == nil {
 				continue
 			}
 			code := column.codes[i]
-			for _, at := range t.words[k].of(code) {
+			for _, at := range t.names.words[k].of(code) {
 				t.carries(at)
 			}
 			cell := column.cells[code]

@@ -47,7 +47,7 @@ func CommonWords(of ...*Records) map[uint64]int32 {
 	all := map[uint64]int32{}
 	for _, r := range of {
 		n := &r.names
-		columns := [...]*coded{&n.given, &n.middle, &n.family}
+		columns := n.columns()
 		reader := r.Reader()
 		times := [len(columns)][]int32{}
 		for k, c := range columns {
