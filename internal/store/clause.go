@@ -55,26 +55,24 @@ type source struct {
 // thinks of how common it is: it takes short ones for common, and would read the whole list
 // for one that is not. A text without three letters in a row has no index.
 func (c *clause) pages(p Page, table, searched, own, label string, numbered bool) (ways []source, err error) {
-	order, after, err := p.order(own, label, numbered, len(c.args)+1)
+	after, more, err := p.after(own, label, numbered, len(c.args)+1)
 	if err != nil {
 		return nil, err
 	}
-	args := append(append([]any{}, c.args...), after...)
-	rows := fmt.Sprintf(`SELECT * FROM %s WHERE %s`, table, c.text)
+	args := append(append([]any{}, c.args...), more...)
+	rows, sorted := fmt.Sprintf(`SELECT * FROM %s WHERE %s%s`, table, c.text, after), p.sorted(own, label)
+	most := fmt.Sprintf(`%s LIMIT %d`, sorted, p.limit()+1)
 	if p.Text == "" {
-		return []source{{rows + order + fmt.Sprintf(` LIMIT %d`, p.limit()+1), args}}, nil
+		return []source{{rows + most, args}}, nil
 	}
-	_, sorted, _ := strings.Cut(order, " ORDER BY ")
-	sorted = " ORDER BY " + sorted
-	text, most := fmt.Sprintf(`%s ILIKE $%d`, searched, len(args)+1), fmt.Sprintf(`%s LIMIT %d`, sorted, p.limit()+1)
+	text := fmt.Sprintf(`%s ILIKE $%d`, searched, len(args)+1)
 	args = append(args, p.like())
-	continued := strings.TrimSuffix(order, sorted)
 	if !indexed(p.Text) {
-		return []source{{rows + ` AND ` + text + continued + most, args}}, nil
+		return []source{{rows + ` AND ` + text + most, args}}, nil
 	}
 	return []source{
-		{fmt.Sprintf(`SELECT * FROM (%s%s LIMIT %d) near WHERE %s%s`, rows, order, nearby, text, most), args},
-		{fmt.Sprintf(`SELECT * FROM (WITH hits AS MATERIALIZED (%s AND %s%s) SELECT * FROM hits) hits%s`, rows, text, continued, most), args},
+		{fmt.Sprintf(`SELECT * FROM (%s%s LIMIT %d) near WHERE %s%s`, rows, sorted, nearby, text, most), args},
+		{fmt.Sprintf(`SELECT * FROM (WITH hits AS MATERIALIZED (%s AND %s) SELECT * FROM hits) hits%s`, rows, text, most), args},
 	}, nil
 }
 

@@ -144,8 +144,9 @@ func (s *Store) Changes(ctx context.Context, plan int64, verb, outcome string, p
 	if err != nil {
 		return nil, "", 0, err
 	}
-	order, _, _ := Page{Sort: p.Sort}.order("c.number", "c.label", true, 1)
-	list, err = filled[Change](ctx, s, p, ways, func(page string) string { return `WITH page AS MATERIALIZED (` + page + `) ` + came("page", order) })
+	list, err = filled[Change](ctx, s, p, ways, func(page string) string {
+		return `WITH page AS MATERIALIZED (` + page + `) ` + came("page", p.sorted("c.number", "c.label"))
+	})
 	list, next = cut(p, list, func(c Change) string { return p.key(number(int64(c.Number)), c.Label) })
 	return list, next, total, err
 }

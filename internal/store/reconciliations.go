@@ -237,8 +237,9 @@ func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state 
 	if err != nil {
 		return nil, "", 0, err
 	}
-	order, _, _ := Page{Sort: p.Sort}.order("native_id", byName["verdicts"], false, 1)
-	list, err = filled[Verdict](ctx, s, p, ways, func(page string) string { return verdictColumns + `(` + page + `) page` + order })
+	list, err = filled[Verdict](ctx, s, p, ways, func(page string) string {
+		return verdictColumns + `(` + page + `) page` + p.sorted("native_id", byName["verdicts"])
+	})
 	list, next = cut(p, list, func(v Verdict) string { return p.key(v.ID, v.Label) })
 	return list, next, total, err
 }
@@ -273,8 +274,7 @@ func (s *Store) Findings(ctx context.Context, reconciliation int64, code, severi
 	if err != nil {
 		return nil, "", 0, err
 	}
-	order, _, _ := Page{Sort: p.Sort}.order("number", byName["findings"], true, 1)
-	list, err = filled[Finding](ctx, s, p, ways, func(page string) string { return toldOf(page, order) })
+	list, err = filled[Finding](ctx, s, p, ways, func(page string) string { return toldOf(page, p.sorted("number", byName["findings"])) })
 	list, next = cut(p, list, func(f Finding) string { return p.key(number(int64(f.Number)), cmp.Or(f.PersonLabel, f.AccountLabel)) })
 	return remedied(list), next, total, err
 }

@@ -391,22 +391,35 @@ func (p Page) limit() int {
 // labelEnd stands between the two parts of a cursor by label; no label holds it.
 const labelEnd = "\x1f"
 
-// order continues a list in the order that the page asks for: as the list is by itself,
-// or by label ("name"), each from its end with "-". The arguments begin at $n.
-func (p Page) order(own, label string, numbered bool, n int) (clause string, args []any, err error) {
-	is, down := ">", ""
-	if strings.HasPrefix(p.Sort, "-") {
-		is, down = "<", " DESC"
+// byLabel: the list is wanted by label ("name"), not as it is by itself.
+func (p Page) byLabel() bool { return strings.HasSuffix(p.Sort, "name") }
+
+// fromEnd: it is wanted from its end.
+func (p Page) fromEnd() bool { return strings.HasPrefix(p.Sort, "-") }
+
+// sorted is the order that the page asks for.
+func (p Page) sorted(own, label string) string {
+	down := ""
+	if p.fromEnd() {
+		down = " DESC"
 	}
-	byLabel := strings.HasSuffix(p.Sort, "name")
-	clause = " ORDER BY " + own + down
-	if byLabel {
-		clause = " ORDER BY " + label + down + ", " + own + down
+	if p.byLabel() {
+		return " ORDER BY " + label + down + ", " + own + down
+	}
+	return " ORDER BY " + own + down
+}
+
+// after is the condition by which a list goes on in that order, "" at its beginning. The
+// arguments begin at $n.
+func (p Page) after(own, label string, numbered bool, n int) (condition string, args []any, err error) {
+	is, byLabel := ">", p.byLabel()
+	if p.fromEnd() {
+		is = "<"
 	}
 	after := p.afterText()
 	text, _ := after.(string)
 	if bad, failed := after.(error); failed || text == "" {
-		return clause, nil, bad
+		return "", nil, bad
 	}
 	first := text
 	if byLabel {
@@ -424,14 +437,14 @@ func (p Page) order(own, label string, numbered bool, n int) (clause string, arg
 	}
 	args = append(args, key)
 	if byLabel {
-		return fmt.Sprintf(" AND (%s, %s) %s ($%d, $%d)%s", label, own, is, n, n+1, clause), args, nil
+		return fmt.Sprintf(" AND (%s, %s) %s ($%d, $%d)", label, own, is, n, n+1), args, nil
 	}
-	return fmt.Sprintf(" AND %s %s $%d%s", own, is, n, clause), args, nil
+	return fmt.Sprintf(" AND %s %s $%d", own, is, n), args, nil
 }
 
 // key is what a cursor of the list holds of a row.
 func (p Page) key(own, label string) string {
-	if strings.HasSuffix(p.Sort, "name") {
+	if p.byLabel() {
 		return label + labelEnd + own
 	}
 	return own

@@ -125,66 +125,61 @@ func (w *weigher) prepare() {
 			w.faces[1][i].Hide(c)
 		}
 	}
-	states := [2][]State{w.PersonState, w.AccountState}
 	step := 1
 	if w.in.Evidence.Asks {
 		step = max(1, (w.in.People.Len()+w.in.Accounts.Len())/mostCounted)
 	}
-	var mu sync.Mutex
-	w.counts = w.count(w.faces, [2][]record.Row{w.people, w.accounts}, step, func(side int, met []evidence.Meeting) {
-		met = slices.DeleteFunc(met, func(m evidence.Meeting) bool { return states[side][m.Row] != Twinned })
-		mu.Lock()
-		defer mu.Unlock()
-		w.met[side] = append(w.met[side], met...) // in any order: Met sorts
-	})
+	w.count(step)
 }
 
 // mostCounted is about how many settled records are looked at to know how common
 // a value is, where all that hangs on it is whether somebody is asked.
 const mostCounted = 20000
 
-// count finds how common the values of these faces are over both rosters, and
-// tells the faces. Those whose rows are given are counted by their faces, of the
-// others every so many-th. Who of them carries a telling one is given to met,
-// part by part and from several goroutines.
-func (w *weigher) count(faces [2][]*evidence.Face, rows [2][]record.Row, step int, met func(side int, list []evidence.Meeting)) *evidence.Counts {
-	rosters := [2]*record.Roster{w.in.People, w.in.Accounts}
-	counts := evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), faces[0], faces[1])
+// count finds how common the values of the open records are over both rosters, and tells
+// their faces. The open ones are counted by these, of the others every so many-th; who of
+// the twins carries a telling one is met.
+func (w *weigher) count(step int) {
+	rosters, rows, states := [2]*record.Roster{w.in.People, w.in.Accounts}, [2][]record.Row{w.people, w.accounts}, [2][]State{w.PersonState, w.AccountState}
+	w.counts = evidence.NewCounts(rosters[0].Len()+rosters[1].Len(), w.faces[0], w.faces[1])
+	var mu sync.Mutex
 	for side, r := range rosters {
-		names := counts.Asked(w.records[side])
+		names := w.counts.Asked(w.records[side])
 		counted := make([]bool, r.Len())
 		w.telling[side] = make([]evidence.Telling, len(rows[side]))
-		w.tallied(counts, names, 1, len(rows[side]), func(t *evidence.Tally, from, to int) {
+		w.tallied(names, 1, len(rows[side]), func(t *evidence.Tally, from, to int) {
 			for i := from; i < to; i++ {
-				w.telling[side][i] = t.AddFace(faces[side][i])
+				w.telling[side][i] = t.AddFace(w.faces[side][i])
 				counted[rows[side][i]] = true
 			}
 		})
-		w.tallied(counts, names, step, r.Len(), func(t *evidence.Tally, from, to int) {
+		w.tallied(names, step, r.Len(), func(t *evidence.Tally, from, to int) {
 			var list []evidence.Meeting
 			for i := from; i < to; i++ {
 				if i%step == 0 && !counted[i] {
 					list = t.Add(i, list)
 				}
 			}
-			met(side, list)
+			list = slices.DeleteFunc(list, func(m evidence.Meeting) bool { return states[side][m.Row] != Twinned })
+			mu.Lock()
+			defer mu.Unlock()
+			w.met[side] = append(w.met[side], list...) // in any order: Met sorts
 		})
 	}
-	for _, list := range faces {
+	for _, list := range w.faces {
 		w.inChunks(len(list), func(from, to int) {
 			for _, f := range list[from:to] {
-				counts.Fill(f)
+				w.counts.Fill(f)
 			}
 		})
 	}
-	return counts
 }
 
 // tallied counts 0..n in parts, each record as one that stands for so many.
-func (w *weigher) tallied(counts *evidence.Counts, names *evidence.AskedNames, standsFor, n int, part func(t *evidence.Tally, from, to int)) {
+func (w *weigher) tallied(names *evidence.AskedNames, standsFor, n int, part func(t *evidence.Tally, from, to int)) {
 	tallies := make(chan *evidence.Tally, max(w.in.Cores, 1))
 	evidence.InChunks(w.in.Cores, n, func() func(from, to int) {
-		t := counts.Tally(names, int32(standsFor)) // no more than rows, see prepare
+		t := w.counts.Tally(names, int32(standsFor)) // no more than rows, see prepare
 		tallies <- t
 		return func(from, to int) { part(t, from, to) }
 	})
