@@ -142,13 +142,21 @@ func (h *asker) prepare(dir string, n int) (err error) {
 	if err := h.idle(); err != nil {
 		return err
 	}
-	start := time.Now()
-	plan, err := h.app.Service.Draft(h.ctx, engineer, h.lane, nil, nil)
+	plan, later, err := h.app.Service.StartDraft(h.ctx, engineer, h.lane, nil, nil)
 	if err != nil {
 		return err
 	}
+	if later != nil {
+		seconds, done, err := h.task(*later, nil)
+		if err != nil {
+			return err
+		}
+		if plan, err = h.app.Service.Plan(h.ctx, *done.Plan); err != nil {
+			return err
+		}
+		fmt.Printf("; draft of %s: %.1f s", plan.Verbs, seconds)
+	}
 	h.plan = plan.ID
-	fmt.Printf("; draft of %s: %.1f s", plan.Verbs, time.Since(start).Seconds())
 	err = h.idle()
 	fmt.Println()
 	return err

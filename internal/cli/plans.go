@@ -13,6 +13,28 @@ import (
 	"twinning/internal/apiclient"
 )
 
+// draft makes a plan, and waits for it where it has so many changes that a task drafts it.
+func (c *client) draft(lane string, wanted apiclient.DraftInput) (p apiclient.Plan, err error) {
+	res, err := c.DraftPlan(c.ctx, lane, nil, wanted)
+	if err != nil || res.StatusCode != http.StatusAccepted {
+		return p, ask(&p, res, err)
+	}
+	var t apiclient.Task
+	if err := ask(&t, res, nil); err != nil {
+		return p, err
+	}
+	if t, err = c.follow(t.Id); err != nil {
+		return p, err
+	}
+	if t.Plan == nil {
+		return p, fmt.Errorf("%s: %s", t.Name, value(t.Message))
+	}
+	if t.Bad > 0 {
+		c.say("%s changes are left out, since they rest on what is no longer so: twinning task log %d", thousands(t.Bad), t.Id)
+	}
+	return c.plan(fmt.Sprint(*t.Plan))
+}
+
 func newPlan() *cobra.Command {
 	list := pageFlags(running("list LANE", "Plans of a lane, newest first", exact("LANE"), func(c *client, args []string) error {
 		v, err := gather[apiclient.Plan](c, false, func(cursor *string, limit *int) (*http.Response, error) {
@@ -30,9 +52,8 @@ func newPlan() *cobra.Command {
 	draft := running("draft LANE", "Draft a plan from the newest reconciliation", exact("LANE"), func(c *client, args []string) error {
 		people, _ := c.cmd.Flags().GetStringSlice("person")
 		waves, _ := c.cmd.Flags().GetStringSlice("wave")
-		var p apiclient.Plan
-		res, err := c.DraftPlan(c.ctx, args[0], nil, apiclient.DraftInput{PersonIds: &people, Waves: &waves})
-		if err := ask(&p, res, err); err != nil {
+		p, err := c.draft(args[0], apiclient.DraftInput{PersonIds: &people, Waves: &waves})
+		if err != nil {
 			return err
 		}
 		if err := c.showPlan(p); err != nil {

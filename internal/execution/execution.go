@@ -45,7 +45,7 @@ type Config struct {
 	Parse func(ctx context.Context, source string) (*charter.Charter, error)
 	// Same says which part of a plan is another now than when it was sealed, ""
 	// when none is.
-	Same func(ctx context.Context, p store.Plan) (string, error)
+	Same func(ctx context.Context, l store.Lane, p store.Plan, r store.Reconciliation, changes []store.Change) (string, error)
 	Now  func() time.Time
 	Log  *slog.Logger
 }
@@ -81,7 +81,7 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 		return err
 	}
 	defer reach.Closed(x.conn)
-	if other, err := e.Same(ctx, x.plan); err != nil {
+	if other, err := e.Same(ctx, x.lane, x.plan, x.result, x.order); err != nil {
 		return err
 	} else if other != "" { // also at a take-over: what was sealed is what is run
 		return fmt.Errorf("%s is not what was sealed any more; void the plan, reconcile and draft anew", other)

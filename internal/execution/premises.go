@@ -2,12 +2,15 @@ package execution
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
 	"sync"
 
 	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/naming"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 	"twinning/internal/store"
@@ -214,17 +217,15 @@ func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Recon
 }
 
 // Fallen looks at the premises of many changes at once, and tells for each, by
-// its number, what no longer holds.
-func (e *Engine) Fallen(ctx context.Context, lane store.Lane, p store.Plan, r store.Reconciliation, rules *charter.Charter, changes []store.Change, reserved bool) (map[int]string, error) {
+// its number, what no longer holds; heard, how many it has looked at.
+func (e *Engine) Fallen(ctx context.Context, lane store.Lane, p store.Plan, r store.Reconciliation, rules *charter.Charter, changes []store.Change, reserved bool, heard func(done, all int) error) (map[int]string, error) {
 	carried, err := CarriedSince(ctx, e, lane, r, rules)
 	if err != nil {
 		return nil, err
 	}
 	g := store.Ground{Lane: lane.ID, Authority: lane.AuthorityID, Downstream: lane.DownstreamID, PeopleRoster: r.PeopleRoster}
 	fell := map[int]string{}
-	for len(changes) > 0 {
-		some := changes[:min(len(changes), atOnce)]
-		changes = changes[len(some):]
+	look := func(some []store.Change) (map[int]string, error) {
 		var all []planning.Premise
 		lists := make([][]planning.Premise, len(some))
 		for i, c := range some {
@@ -240,15 +241,41 @@ func (e *Engine) Fallen(ctx context.Context, lane store.Lane, p store.Plan, r st
 		if err != nil {
 			return nil, err
 		}
+		fell := map[int]string{}
 		for i, c := range some {
 			merge(facts, lists[i], keyFacts(carried, c))
 			if why := planning.StillHold(lists[i], facts); why != "" {
 				fell[c.Number] = why
 			}
 		}
+		return fell, nil
 	}
-	return fell, nil
+	const turns = 2 // one is judged while the other is asked about
+	for from := 0; from < len(changes); from += turns * atOnce {
+		if err := heard(from, len(changes)); err != nil {
+			return nil, err
+		}
+		var both parallel.Group
+		var found [turns]map[int]string
+		var errs [turns]error
+		for turn := range turns {
+			if first := from + turn*atOnce; first < len(changes) {
+				both.Go(func() { found[turn], errs[turn] = look(changes[first:min(len(changes), first+atOnce)]) })
+			}
+		}
+		both.Wait()
+		if err := errors.Join(errs[:]...); err != nil {
+			return nil, err
+		}
+		for _, some := range found {
+			maps.Copy(fell, some)
+		}
+	}
+	return fell, heard(len(changes), len(changes))
 }
+
+// Unheard hears nothing of how far it is.
+func Unheard(int, int) error { return nil }
 
 // atOnce is of how many changes the premises are looked at in one query.
 const atOnce = 2000

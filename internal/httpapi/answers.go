@@ -240,6 +240,7 @@ func (a begun[T]) VisitTakeRosterResponse(w http.ResponseWriter) error  { return
 func (a begun[T]) VisitReconcileResponse(w http.ResponseWriter) error   { return a.write(w) }
 func (a begun[T]) VisitTryEvidenceResponse(w http.ResponseWriter) error { return a.write(w) }
 func (a begun[T]) VisitVerifyRunResponse(w http.ResponseWriter) error   { return a.write(w) }
+func (a begun[T]) VisitDraftPlanResponse(w http.ResponseWriter) error   { return a.write(w) }
 func (a begun[T]) VisitRunPlanResponse(w http.ResponseWriter) error     { return a.write(w) }
 
 // versioned is an answer whose version becomes its ETag.

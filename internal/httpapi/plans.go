@@ -7,7 +7,10 @@ import (
 )
 
 func (s *server) DraftPlan(ctx context.Context, r openapi.DraftPlanRequestObject) (openapi.DraftPlanResponseObject, error) {
-	v, err := s.cfg.Service.Draft(ctx, caller(ctx), r.Lane, value(r.Body.PersonIds), value(r.Body.Waves))
+	v, later, err := s.cfg.Service.StartDraft(ctx, caller(ctx), r.Lane, value(r.Body.PersonIds), value(r.Body.Waves))
+	if later != nil || err != nil {
+		return beginning(later, err, taskAt)
+	}
 	return as[openapi.DraftPlan201JSONResponse](v, err)
 }
 

@@ -14,7 +14,16 @@ import (
 	"twinning/internal/core/reconcile"
 	"twinning/internal/fault"
 	"twinning/internal/store"
+	"twinning/internal/work"
 )
+
+// drafting is what a plan is to be made of: all changes of the lane's newest result, or what
+// concerns some people or waves.
+type drafting struct {
+	Reconciliation int64    `json:"reconciliation"`
+	People         []string `json:"people,omitempty"`
+	Waves          []string `json:"waves,omitempty"`
+}
 
 // Draft makes a plan of the newest result: all of it, or what concerns some
 // people or waves. What rests on something that is no longer so is left out, with
@@ -24,37 +33,160 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 	if err != nil {
 		return PlanView{}, err
 	}
-	all, err := s.Store.DraftedChanges(ctx, r.ID)
+	id, fallen, err := s.draft(ctx, who.Name, l, r, drafting{People: people, Waves: waves}, drafter{})
 	if err != nil {
 		return PlanView{}, err
 	}
-	chosen := choose(all, people, waves)
+	v, err := s.Plan(ctx, id)
+	v.Fallen = fallen
+	return v, err
+}
+
+// StartDraft is Draft where nobody should wait for it: a newest result of many changes is
+// drafted by a task, which is given instead of the plan.
+func (s *Service) StartDraft(ctx context.Context, who access.Caller, lane string, people, waves []string) (v PlanView, t *store.Task, err error) {
+	l, r, err := s.latest(ctx, lane)
+	if err != nil {
+		return v, nil, err
+	}
+	var verbs map[string]int
+	if err := json.Unmarshal(r.Changes, &verbs); err != nil {
+		return v, nil, err
+	}
+	all := 0
+	for _, n := range verbs {
+		all += n
+	}
+	if all < s.DraftOver {
+		v, err = s.Draft(ctx, who, lane, people, waves)
+		return v, nil, err
+	}
+	if err := s.notRunning(ctx, l); err != nil {
+		return v, nil, err
+	}
+	err = s.Store.InTx(ctx, func(tx *store.Store) error {
+		queued, err := queue(ctx, tx, "draft", "draft a plan of "+lane, who, drafting{r.ID, people, waves})
+		t = &queued
+		return err
+	})
+	s.nudge()
+	return v, t, err
+}
+
+// draftLater performs a draft that nobody waits for.
+func (s *Service) draftLater(ctx context.Context, w *work.Work) error {
+	if w.Plan != nil { // somebody's who died before saying so
+		return nil
+	}
+	var wanted drafting
+	if err := json.Unmarshal(w.Params, &wanted); err != nil {
+		return err
+	}
+	ctx, cancel := w.Until(ctx)
+	defer cancel()
+	r, err := s.Store.Reconciliation(ctx, wanted.Reconciliation)
+	if err != nil {
+		return err
+	}
+	l, err := s.Store.LaneByID(ctx, r.LaneID)
+	if err != nil {
+		return err
+	}
+	if _, newest, err := s.latest(ctx, l.Name); err != nil {
+		return err
+	} else if newest.ID != r.ID {
+		return reconciledSince(l)
+	}
+	id, fallen, err := s.draft(ctx, w.By, l, r, wanted, drafter{w})
+	if err != nil {
+		if w.Halted() {
+			w.Say("halted as asked; no plan was drafted")
+			return work.ErrHalted
+		}
+		return err
+	}
+	p, err := s.Plan(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := w.Progress(p.Total+len(fallen), p.Total+len(fallen), p.Total, len(fallen)); err != nil {
+		return err
+	}
+	lines := make([]store.LogLine, len(fallen))
+	for i, f := range fallen {
+		lines[i] = store.LogLine{Level: "warning", Subject: f.Label, Message: "left out: " + f.Verb + ": " + f.Reason}
+	}
+	w.Say("plan %d of %d changes", id, p.Total)
+	return s.Store.LogAll(ctx, w.ID, lines)
+}
+
+func reconciledSince(l store.Lane) error {
+	return fault.New(fault.Conflict, fmt.Sprintf("lane %q was reconciled since the draft was asked for", l.Name), "", "draft it again, of the newest result").Because("premises-fell")
+}
+
+// drafter is the task that drafts, if one does.
+type drafter struct{ *work.Work }
+
+func (d drafter) progress(done, all int) error {
+	if d.Work == nil {
+		return nil
+	}
+	return d.Progress(done, all, done, 0)
+}
+
+func (d drafter) link(ctx context.Context, tx *store.Store, plan int64) error {
+	if d.Work == nil {
+		return nil
+	}
+	if err := tx.StillOurs(ctx, d.Task); err != nil {
+		return err
+	}
+	return tx.LinkTask(ctx, d.ID, 0, 0, plan, 0)
+}
+
+// notRunning refuses while a plan of the lane is being run.
+func (s *Service) notRunning(ctx context.Context, l store.Lane) error {
+	running, err := s.Store.LatestPlan(ctx, l.ID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && running.State != lifecycle.Running {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if stopped, err := s.Store.StopStray(ctx, running.ID); err != nil || stopped {
+		return err
+	}
+	return fault.New(fault.Conflict, fmt.Sprintf("plan %d of this lane is running", running.ID), "", "wait for it, or halt its run").Because("plan-state")
+}
+
+func (s *Service) draft(ctx context.Context, by string, l store.Lane, r store.Reconciliation, wanted drafting, task drafter) (id int64, fallen []Fallen, err error) {
+	all, err := s.Store.DraftedChanges(ctx, r.ID)
+	if err != nil {
+		return 0, nil, err
+	}
+	chosen := choose(all, wanted.People, wanted.Waves)
 	if len(chosen) == 0 {
 		if len(all) == 0 {
-			return PlanView{}, s.nothing(ctx, l, r)
+			return 0, nil, s.nothing(ctx, l, r)
 		}
-		return PlanView{}, fault.New(fault.Invalid, "this selects none of the changes", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people and the names of the waves").Because("nothing-to-do")
+		return 0, nil, fault.New(fault.Invalid, "this selects none of the changes", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people and the names of the waves").Because("nothing-to-do")
 	}
-	if running, err := s.Store.LatestPlan(ctx, l.ID); err == nil && running.State == lifecycle.Running {
-		if stopped, err := s.Store.StopStray(ctx, running.ID); err != nil {
-			return PlanView{}, err
-		} else if !stopped {
-			return PlanView{}, fault.New(fault.Conflict, fmt.Sprintf("plan %d of this lane is running", running.ID), "", "wait for it, or halt its run").Because("plan-state")
-		}
+	if err := s.notRunning(ctx, l); err != nil {
+		return 0, nil, err
 	}
 	rules, err := s.charterOf(ctx, l, r)
 	if err != nil {
-		return PlanView{}, err
+		return 0, nil, err
 	}
-	fell, err := s.engine.Fallen(ctx, l, store.Plan{}, r, rules, chosen, false)
+	fell, err := s.engine.Fallen(ctx, l, store.Plan{}, r, rules, chosen, false, task.progress)
 	if err != nil {
-		return PlanView{}, err
+		return 0, nil, err
 	}
-	fallen := fallenOf(chosen, fell)
+	fallen = fallenOf(chosen, fell)
 	if chosen = standing(chosen, fell); len(chosen) == 0 {
-		return PlanView{}, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(fallen), fallen[0].Verb, fallen[0].Label, fallen[0].Reason), "reconcile again: twinning reconcile "+lane).Because("nothing-to-do")
+		return 0, nil, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(fallen), fallen[0].Verb, fallen[0].Label, fallen[0].Reason), "reconcile again: twinning reconcile "+l.Name).Because("nothing-to-do")
 	}
-	p := store.Plan{LaneID: l.ID, Reconciliation: r.ID, By: who.Name}
+	p := store.Plan{LaneID: l.ID, Reconciliation: r.ID, By: by}
 	verbs, totals := map[string]int{}, []WaveTotal{}
 	for _, c := range chosen {
 		verbs[c.Verb]++
@@ -66,34 +198,34 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 	}
 	guards, err := s.guards(ctx, l, r, rules, p, chosen)
 	if err != nil {
-		return PlanView{}, err
+		return 0, nil, err
 	}
 	if p.Lowered.V, err = s.lowered(ctx, l, rules); err != nil {
-		return PlanView{}, err
+		return 0, nil, err
 	}
 	p.Verbs, p.Waves, p.Guards = asJSON(verbs), asJSON(totals), asJSON(guards)
 	if p.Parts.V, err = s.parts(ctx, l, r, chosen); err != nil {
-		return PlanView{}, err
+		return 0, nil, err
 	}
 	p.Hash = hashOf(p.Parts.V)
-	var id int64
 	err = s.Store.InTx(ctx, func(tx *store.Store) error {
-		if id, err = tx.AddPlan(ctx, p, chosen); err != nil {
+		if id, err = tx.AddPlan(ctx, p, chosen); errors.Is(err, store.ErrChanged) {
+			return reconciledSince(l)
+		} else if err != nil {
 			return err
 		}
-		return tx.Audit(ctx, who.Name, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": lane, "changes": fmt.Sprint(len(chosen)), "left out": fmt.Sprint(len(fallen))})
+		if err := task.link(ctx, tx, id); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, by, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": l.Name, "changes": fmt.Sprint(len(chosen)), "left out": fmt.Sprint(len(fallen))})
 	})
 	if err != nil {
-		return PlanView{}, err
+		return 0, nil, err
 	}
 	if store.Long(len(chosen)) {
-		if err := s.furnishLater(ctx, who.Name, fmt.Sprintf("plan %d", id), furnishing{Changes: true}); err != nil {
-			return PlanView{}, err
-		}
+		err = s.furnishLater(ctx, by, fmt.Sprintf("plan %d", id), furnishing{Changes: true})
 	}
-	v, err := s.Plan(ctx, id)
-	v.Fallen = fallen
-	return v, err
+	return id, fallen, err
 }
 
 // nothing says why a result has no changes.

@@ -321,12 +321,14 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 		}
 	}
 	s.forget(ctx)
+	var grave []store.LogLine
 	for _, f := range out.Findings {
 		if f.Severity == finding.Error {
-			if err := s.Store.Log(ctx, w.ID, "warning", f.Code, strings.TrimSpace(f.Person+" "+f.Account+": "+f.Detail)); err != nil {
-				return err
-			}
+			grave = append(grave, store.LogLine{Level: "warning", Subject: f.Code, Message: strings.TrimSpace(f.Person + " " + f.Account + ": " + f.Detail)})
 		}
+	}
+	if err := s.Store.LogAll(ctx, w.ID, grave); err != nil {
+		return err
 	}
 	bad := out.Balance.People.Contested + out.Balance.Accounts.Contested
 	w.Say("%d twins, %d findings, %d changes", out.Balance.People.Twinned, len(out.Findings), len(out.Changes))

@@ -103,32 +103,21 @@ func (s *Service) mayStart(ctx context.Context, l store.Lane, id int64, hash, wa
 	case !named:
 		return &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("plan %d has no wave %q", id, wave), Field: "wave"}
 	}
-	guards, fell, err := s.lookAgain(ctx, l, p.Plan)
+	changes, err := s.Store.AllChanges(ctx, id)
+	if err != nil {
+		return err
+	}
+	guards, fell, err := s.lookAgain(ctx, l, p.Plan, changes)
 	if err != nil {
 		return err
 	}
 	if tripped := trippedOf(guards); len(tripped) > 0 && p.Overruled == "" {
 		return fault.New(fault.Stopped, fmt.Sprintf("a guard stops plan %d", id), strings.Join(tripped, "; "), "wait until the days it counts are over, or void the plan, draft it anew and have it sealed by somebody who may overrule").Because("guard-exceeded")
 	}
-	if left, err := s.leftOf(ctx, p); err != nil {
-		return err
-	} else if len(fell) > 0 && len(fell) == left {
+	if len(fell) > 0 && len(fell) == len(leftOf(changes)) {
 		return fault.New(fault.Stopped, fmt.Sprintf("nothing of plan %d can be done any more", id), fellWords(fell), "void it, reconcile and draft a new plan").Because("premises-fell")
 	}
 	return nil
-}
-
-// leftOf counts what of a plan has no outcome that stays.
-func (s *Service) leftOf(ctx context.Context, p PlanView) (n int, err error) {
-	changes, err := s.Store.AllChanges(ctx, p.ID)
-	for _, c := range changes {
-		switch c.Outcome {
-		case "done", "unchanged", "waiting", "in-doubt":
-		default:
-			n++
-		}
-	}
-	return n, err
 }
 
 // Runs lists those of a plan with their counts, newest first.

@@ -13,6 +13,7 @@ import (
 	"twinning/internal/core/lifecycle"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/planning"
+	"twinning/internal/execution"
 	"twinning/internal/fault"
 	"twinning/internal/store"
 )
@@ -83,19 +84,7 @@ func hashOf(parts []store.Part) string {
 
 // otherPart computes a plan's hash anew from what is stored, and says which part
 // of it is another than it was.
-func (s *Service) otherPart(ctx context.Context, p store.Plan) (string, error) {
-	l, err := s.Store.LaneByID(ctx, p.LaneID)
-	if err != nil {
-		return "", err
-	}
-	r, err := s.Store.Reconciliation(ctx, p.Reconciliation)
-	if err != nil {
-		return "", err
-	}
-	changes, err := s.Store.AllChanges(ctx, p.ID)
-	if err != nil {
-		return "", err
-	}
+func (s *Service) otherPart(ctx context.Context, l store.Lane, p store.Plan, r store.Reconciliation, changes []store.Change) (string, error) {
 	now, err := s.parts(ctx, l, r, changes)
 	if err != nil {
 		return "", err
@@ -195,7 +184,11 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 		if len(p.Obstacles) > 0 {
 			return fault.New(fault.Stopped, fmt.Sprintf("plan %d can't be sealed", id), strings.Join(p.Obstacles, "; "), "").Because("obstacle")
 		}
-		guards, fell, err := s.lookAgain(ctx, l, p.Plan)
+		changes, err := s.Store.AllChanges(ctx, id)
+		if err != nil {
+			return err
+		}
+		guards, fell, err := s.lookAgain(ctx, l, p.Plan, changes)
 		if err != nil {
 			return err
 		}
@@ -212,10 +205,7 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 		case !who.May(access.Overrule):
 			return fault.New(fault.Denied, "overruling a guard needs the right overrule", tripped, "ask somebody who has it").Because("right-missing")
 		}
-		reserved, err := s.namesOf(ctx, id)
-		if err != nil {
-			return err
-		}
+		reserved := namesOf(changes)
 		err = tx.SealPlan(ctx, p.Plan, l.DownstreamID, who.Name, overrule, s.Now().Add(s.SealFor), reserved)
 		if errors.Is(err, store.ErrTaken) {
 			name, plan, lane, err := s.Store.ReservedBy(ctx, l.DownstreamID, reserved)
@@ -235,23 +225,19 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 	return s.Plan(ctx, id)
 }
 
-// lookAgain computes the plan's hash anew, reads the guards as they stand now, and
-// says which changes rest on what is no longer so.
-func (s *Service) lookAgain(ctx context.Context, l store.Lane, p store.Plan) ([]planning.Reading, []Fallen, error) {
-	if other, err := s.otherPart(ctx, p); err != nil {
-		return nil, nil, err
-	} else if other != "" {
-		return nil, nil, fault.New(fault.Stopped, fmt.Sprintf("plan %d is not what it was", p.ID), other+" has changed since it was drafted", "void it, reconcile and draft a new one").Because("premises-fell")
-	}
+// lookAgain computes the hash of a plan with all its changes anew, reads the guards as
+// they stand now, and says which changes rest on what is no longer so.
+func (s *Service) lookAgain(ctx context.Context, l store.Lane, p store.Plan, changes []store.Change) ([]planning.Reading, []Fallen, error) {
 	r, err := s.Store.Reconciliation(ctx, p.Reconciliation)
 	if err != nil {
 		return nil, nil, err
 	}
-	rules, err := s.charterOf(ctx, l, r)
-	if err != nil {
+	if other, err := s.otherPart(ctx, l, p, r, changes); err != nil {
 		return nil, nil, err
+	} else if other != "" {
+		return nil, nil, fault.New(fault.Stopped, fmt.Sprintf("plan %d is not what it was", p.ID), other+" has changed since it was drafted", "void it, reconcile and draft a new one").Because("premises-fell")
 	}
-	changes, err := s.Store.AllChanges(ctx, p.ID)
+	rules, err := s.charterOf(ctx, l, r)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -259,10 +245,8 @@ func (s *Service) lookAgain(ctx context.Context, l store.Lane, p store.Plan) ([]
 	if err != nil {
 		return nil, nil, err
 	}
-	left := slices.DeleteFunc(changes, func(c store.Change) bool {
-		return c.Outcome == "done" || c.Outcome == "unchanged" || c.Outcome == "waiting" || c.Outcome == "in-doubt"
-	})
-	fell, err := s.engine.Fallen(ctx, l, p, r, rules, left, p.State != lifecycle.Draft)
+	left := leftOf(changes)
+	fell, err := s.engine.Fallen(ctx, l, p, r, rules, left, p.State != lifecycle.Draft, execution.Unheard)
 	return guards, fallenOf(left, fell), err
 }
 
@@ -301,9 +285,20 @@ func trippedOf(guards []planning.Reading) (words []string) {
 	return words
 }
 
-// namesOf lists the logins and addresses that a plan gives out.
-func (s *Service) namesOf(ctx context.Context, plan int64) (list []store.Name, err error) {
-	changes, err := s.Store.AllChanges(ctx, plan)
+// leftOf are the changes that have no outcome that stays.
+func leftOf(changes []store.Change) (left []store.Change) {
+	for _, c := range changes {
+		switch c.Outcome {
+		case "done", "unchanged", "waiting", "in-doubt":
+		default:
+			left = append(left, c)
+		}
+	}
+	return left
+}
+
+// namesOf lists the logins and addresses that changes give out.
+func namesOf(changes []store.Change) (list []store.Name) {
 	seen := map[string]bool{}
 	for _, c := range changes {
 		for _, e := range c.Body.V.Edits {
@@ -313,5 +308,5 @@ func (s *Service) namesOf(ctx context.Context, plan int64) (list []store.Name, e
 			}
 		}
 	}
-	return list, err
+	return list
 }

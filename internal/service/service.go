@@ -38,6 +38,7 @@ type Config struct {
 	Lease      time.Duration                 // how long a silent node keeps its work (default 25 s)
 	SealFor    time.Duration                 // how long a seal is good (default 24 h)
 	RosterAge  time.Duration                 // how old a plan's rosters may be when it is sealed or run (default 24 h)
+	DraftOver  int                           // a plan of so many changes is drafted by a task (default: a long list)
 	Now        func() time.Time
 	Log        *slog.Logger
 }
@@ -51,6 +52,9 @@ func (c Config) withDefaults() Config {
 	}
 	if c.RosterAge == 0 {
 		c.RosterAge = 24 * time.Hour
+	}
+	if c.DraftOver == 0 {
+		c.DraftOver = store.LongList
 	}
 	if c.Now == nil {
 		c.Now = time.Now

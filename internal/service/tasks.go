@@ -113,6 +113,8 @@ func (s *Service) dispatch(ctx context.Context, w *work.Work) (err error) {
 		return s.take(ctx, w)
 	case "reconcile":
 		return s.reconcile(ctx, w)
+	case "draft":
+		return s.draftLater(ctx, w)
 	case "trial":
 		return s.tryOut(ctx, w)
 	case "index":

@@ -70,8 +70,12 @@ func (c *clause) pages(p Page, table, searched, own, label string, numbered bool
 	if !indexed(p.Text) {
 		return []source{{rows + ` AND ` + text + most, args}}, nil
 	}
+	near := nearby
+	if searched == searchedRecords {
+		near /= 5 // each has to be taken apart
+	}
 	return []source{
-		{fmt.Sprintf(`SELECT * FROM (%s%s LIMIT %d) near WHERE %s%s`, rows, sorted, nearby, text, most), args},
+		{fmt.Sprintf(`SELECT * FROM (%s%s LIMIT %d) near WHERE %s%s`, rows, sorted, near, text, most), args},
 		{fmt.Sprintf(`SELECT * FROM (WITH hits AS MATERIALIZED (%s AND %s) SELECT * FROM hits) hits%s`, rows, text, most), args},
 	}, nil
 }

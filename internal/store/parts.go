@@ -11,7 +11,10 @@ import (
 
 // parted are the tables of which every reconciliation has a part of its own: filled first,
 // then given its indexes, and dropped as a whole.
-var parted = []string{"verdicts", "findings"}
+var parted = []string{"verdicts", "findings", "compared"}
+
+// listed are those that people sort and search.
+var listed = []string{"verdicts", "findings"}
 
 func partOf(table string, reconciliation int64) string {
 	return fmt.Sprintf("%s_of_%d", table, reconciliation)
@@ -51,13 +54,13 @@ const searchedQuestions = `(person COLLATE "default" || ' ' || account COLLATE "
 // byName is what a list is sorted by, when it is by name.
 var byName = map[string]string{"verdicts": "label", "findings": "(coalesce(nullif(person_label, ''), account_label))"}
 
-// longList is how many rows are searched and sorted as quickly without an index.
-const longList = 20000
+// LongList is how many rows are searched and sorted as quickly without an index.
+const LongList = 20000
 
 // Furnish gives the parts of a reconciliation what makes long lists quick to sort and to
 // search. The lists are there without it.
 func (s *Store) Furnish(ctx context.Context, reconciliation int64) error {
-	return s.furnish(ctx, reconciliation, longList)
+	return s.furnish(ctx, reconciliation, LongList)
 }
 
 func (s *Store) furnish(ctx context.Context, reconciliation int64, least int) error {
@@ -65,7 +68,7 @@ func (s *Store) furnish(ctx context.Context, reconciliation int64, least int) er
 	if err := s.get(ctx, &words, `SELECT EXISTS (SELECT FROM pg_extension WHERE extname = 'pg_trgm')`); err != nil {
 		return err
 	}
-	for _, table := range parted {
+	for _, table := range listed {
 		part := partOf(table, reconciliation)
 		var rows int
 		if err := s.get(ctx, &rows, `SELECT coalesce((SELECT reltuples::bigint FROM pg_class WHERE oid = to_regclass($1)), 0)`, part); err != nil {
@@ -95,7 +98,7 @@ const searchedRecords = `(native_id COLLATE "default" || ' ' || jsonb_path_query
 // FurnishRecords gives the records of a system what makes searching them quick, where they
 // are many and do not have it yet.
 func (s *Store) FurnishRecords(ctx context.Context, system int64) error {
-	return s.furnishRecords(ctx, system, longList)
+	return s.furnishRecords(ctx, system, LongList)
 }
 
 func (s *Store) furnishRecords(ctx context.Context, system int64, least int) error {
@@ -114,7 +117,7 @@ func (s *Store) furnishRecords(ctx context.Context, system int64, least int) err
 // Bare reports whether the records of a system are many, and can be but are not yet searched
 // by an index.
 func (s *Store) Bare(ctx context.Context, system int64) (bare bool, err error) {
-	return s.bare(ctx, system, longList)
+	return s.bare(ctx, system, LongList)
 }
 
 func (s *Store) bare(ctx context.Context, system int64, least int) (bare bool, err error) {
@@ -132,7 +135,7 @@ func (s *Store) FurnishChanges(ctx context.Context) error {
 }
 
 // Long reports whether lists of so many rows want an index for sorting and searching.
-func Long(rows int) bool { return rows >= longList }
+func Long(rows int) bool { return rows >= LongList }
 
 // Forget drops the parts of reconciliations that nobody asks for any more: older than the
 // newest of their lane and without a plan that is open, or of no lane at all. What somebody

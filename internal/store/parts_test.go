@@ -128,7 +128,7 @@ func TestParts(t *testing.T) {
 			verdicts + "_by_name": verdicts + ` WHERE side = 'people' ORDER BY ` + byName["verdicts"] + `, native_id LIMIT 2`,
 			findings + "_search":  findings + ` WHERE ` + searched["findings"] + ` ILIKE '%soto%'`,
 			findings + "_by_name": findings + ` ORDER BY ` + byName["findings"] + `, number LIMIT 2`,
-			"changes_search":      `changes WHERE plan_id IS NOT NULL AND ` + searchedChanges + ` ILIKE '%soto%'`,
+			"changes_search":      `changes WHERE plan_id IS NOT NULL AND words ILIKE '%soto%'`,
 			"proposals_search":    `proposals WHERE ` + searchedQuestions + ` ILIKE '%soto%'`,
 		} {
 			var plan []string

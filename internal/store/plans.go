@@ -1,11 +1,13 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"time"
 
 	"twinning/internal/core/lifecycle"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/planning"
 )
 
@@ -35,7 +37,9 @@ type Part struct {
 	Digest string `json:"digest"`
 }
 
-// AddPlan keeps a draft with its changes; older drafts of the lane become void.
+// AddPlan keeps a draft with changes of its reconciliation, in their order; older drafts of
+// the lane become void. ErrChanged when the reconciliation no longer has them all: a newer
+// one has taken its place.
 func (s *Store) AddPlan(ctx context.Context, p Plan, changes []Change) (id int64, err error) {
 	return id, s.withCopy(ctx, func(tx bare) error {
 		from, to := lifecycle.Plans.From(lifecycle.Supersede)
@@ -46,7 +50,16 @@ func (s *Store) AddPlan(ctx context.Context, p Plan, changes []Change) (id int64
 			p.LaneID, p.Reconciliation, lifecycle.Draft, p.By, p.Hash, p.Verbs, p.Waves, p.Guards, jsonText(p.Parts.V), jsonText(append([]string{}, p.Lowered.V...))).Scan(&id); err != nil {
 			return err
 		}
-		return copyInto(ctx, tx, "changes", changeColumns("plan_id"), changes, func(i int, c Change) []any { return c.row(id, i) })
+		numbers := make([]int, len(changes))
+		for i, c := range changes {
+			numbers[i] = c.Number
+		}
+		added, err := tx.Exec(ctx, `INSERT INTO changes (plan_id, number, change, wave, verb, person, account, label, body, words)
+			SELECT $1, n.place - 1, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, c.words FROM unnest($3::int[]) WITH ORDINALITY AS n(number, place) JOIN changes c ON c.reconciliation_id = $2 AND c.number = n.number ORDER BY n.place`, id, p.Reconciliation, numbers)
+		if err == nil && added.RowsAffected() != int64(len(changes)) {
+			err = ErrChanged
+		}
+		return err
 	})
 }
 
@@ -125,10 +138,6 @@ func came(changes, order string) string {
 		FROM ` + changes + ` c LEFT JOIN LATERAL (SELECT x.outcome, x.detail, x.verified FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = c.plan_id AND x.number = c.number ORDER BY x.run_id DESC LIMIT 1) t ON true` + order
 }
 
-// searchedChanges are the texts that a search of changes looks through: whose they are and
-// what they write.
-const searchedChanges = `(person COLLATE "default" || ' ' || account COLLATE "default" || ' ' || label || ' ' || jsonb_path_query_array(body, '$.edits[*].new')::text || ' ' || jsonb_path_query_array(body, '$.edits[*].old')::text)`
-
 // Changes lists a plan's in order, with the newest outcome of each.
 func (s *Store) Changes(ctx context.Context, plan int64, verb, outcome string, p Page) (list []Change, next string, total int, err error) {
 	var c clause
@@ -137,10 +146,10 @@ func (s *Store) Changes(ctx context.Context, plan int64, verb, outcome string, p
 	if outcome != "" {
 		c.and(`(SELECT x.outcome FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = changes.plan_id AND x.number = changes.number ORDER BY x.run_id DESC LIMIT 1) = ?`, outcome)
 	}
-	if total, err = s.counted(ctx, p, c, "changes", searchedChanges); err != nil {
+	if total, err = s.counted(ctx, p, c, "changes", "words"); err != nil {
 		return nil, "", 0, err
 	}
-	ways, err := c.pages(p, "changes", searchedChanges, "number", "label", true)
+	ways, err := c.pages(p, "changes", "words", "number", "label", true)
 	if err != nil {
 		return nil, "", 0, err
 	}
@@ -153,7 +162,47 @@ func (s *Store) Changes(ctx context.Context, plan int64, verb, outcome string, p
 
 // AllChanges lists every change of a plan with its newest outcome.
 func (s *Store) AllChanges(ctx context.Context, plan int64) (list []Change, err error) {
-	return list, s.list(ctx, &list, came("changes", ` WHERE c.plan_id = $1 ORDER BY c.number`), plan)
+	return s.allChanges(ctx, came("changes", ` WHERE c.plan_id = $1 ORDER BY c.number`), plan)
+}
+
+// allChanges reads changes, however many. What they say, most of the work, is taken apart
+// while the next ones come.
+func (s *Store) allChanges(ctx context.Context, query string, args ...any) (list []Change, err error) {
+	rows, err := s.q.QueryxContext(ctx, query, args...)
+	if err != nil {
+		return nil, translate(err)
+	}
+	defer rows.Close()
+	type unread struct {
+		Change
+		Said []byte `db:"body"`
+	}
+	const some = 1000
+	came := make(chan []unread, 2)
+	var reader parallel.Group
+	var unreadable error
+	reader.Go(func() {
+		for part := range came {
+			for i := range part {
+				x := &part[i]
+				unreadable = cmp.Or(unreadable, json.Unmarshal(x.Said, &x.Body.V))
+				list = append(list, x.Change)
+			}
+		}
+	})
+	part := make([]unread, 0, some)
+	for err == nil && rows.Next() {
+		part = append(part, unread{})
+		err = rows.StructScan(&part[len(part)-1])
+		if len(part) == some {
+			came <- part
+			part = make([]unread, 0, some)
+		}
+	}
+	came <- part
+	close(came)
+	reader.Wait()
+	return list, cmp.Or(translate(err), translate(rows.Err()), unreadable)
 }
 
 // Run is one execution of a sealed plan.

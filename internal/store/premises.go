@@ -244,6 +244,12 @@ func decided(ctx context.Context, tx bare, r Receipt, e Effects) error {
 	return tx.SendBatch(ctx, &all).Close()
 }
 
+// StillOurs is ErrFenced when a task is no longer this node's; until the transaction ends,
+// nobody can take it.
+func (s *Store) StillOurs(ctx context.Context, t Task) error {
+	return s.withCopy(ctx, func(tx bare) error { return stillOurs(ctx, tx, t) })
+}
+
 // stillOurs holds the task's row until the transaction ends.
 func stillOurs(ctx context.Context, tx bare, t Task) error {
 	if t.ID == 0 {

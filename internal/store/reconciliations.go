@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -12,6 +13,7 @@ import (
 	"twinning/internal/core/finding"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
+	"twinning/internal/core/record"
 )
 
 // Reconciliation is one result, with its totals.
@@ -157,7 +159,9 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 		}); err != nil {
 			return err
 		}
-		if err := copyInto(ctx, tx, "changes", changeColumns("reconciliation_id"), o.Drafted, func(i int, c Change) []any { return c.row(id, i) }); err != nil {
+		if err := copyInto(ctx, tx, "changes", []string{"reconciliation_id", "number", "change", "wave", "verb", "person", "account", "label", "body", "words"}, o.Drafted, func(i int, c Change) []any {
+			return []any{id, i, c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Label, jsonText(c.Body.V), c.words()}
+		}); err != nil {
 			return err
 		}
 		if err := copyInto(ctx, tx, "withheld", []string{"reconciliation_id", "number", "verb", "person", "account", "label", "reason"}, o.Kept, func(i int, w Withheld) []any {
@@ -179,7 +183,7 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 			return err
 		}
 		old := `(SELECT id FROM reconciliations WHERE lane_id = $1 AND id < $2 AND id NOT IN (SELECT reconciliation_id FROM plans WHERE lane_id = $1 AND state IN ('draft', 'sealed', 'running', 'halted')))`
-		for _, table := range []string{"proposals", "changes", "withheld", "compared", "carriers", "common_words"} {
+		for _, table := range []string{"proposals", "changes", "withheld", "carriers", "common_words"} {
 			if _, err := tx.Exec(ctx, `DELETE FROM `+table+` WHERE reconciliation_id IN `+old, r.LaneID, id); err != nil {
 				return err
 			}
@@ -189,12 +193,21 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 	return id, err
 }
 
-func changeColumns(owner string) []string {
-	return []string{owner, "number", "change", "wave", "verb", "person", "account", "label", "body"}
-}
-
-func (c Change) row(owner int64, i int) []any {
-	return []any{owner, i, c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Label, jsonText(c.Body.V)}
+// words are what a change is searched by: whose it is and what it writes.
+func (c *Change) words() string {
+	var b strings.Builder
+	b.WriteString(c.Person)
+	for _, word := range []string{c.Account, c.Label} {
+		b.WriteByte(' ')
+		b.WriteString(word)
+	}
+	for _, e := range c.Body.V.Edits {
+		b.WriteByte(' ')
+		b.WriteString(e.New)
+		b.WriteByte(' ')
+		b.WriteString(e.Old)
+	}
+	return strings.ReplaceAll(b.String(), string(record.ListSep), " ")
 }
 
 func copyInto[T any](ctx context.Context, tx bare, table string, columns []string, rows []T, row func(i int, v T) []any) error {
@@ -296,7 +309,7 @@ func remedied(list []Finding) []Finding {
 
 // DraftedChanges lists all changes of a reconciliation in order.
 func (s *Store) DraftedChanges(ctx context.Context, reconciliation int64) (list []Change, err error) {
-	return list, s.list(ctx, &list, `SELECT number, change, wave, verb, person, account, label, body, '' AS outcome, '' AS detail, '' AS verified FROM changes WHERE reconciliation_id = $1 ORDER BY number`, reconciliation)
+	return s.allChanges(ctx, `SELECT number, change, wave, verb, person, account, label, body, '' AS outcome, '' AS detail, '' AS verified FROM changes WHERE reconciliation_id = $1 ORDER BY number`, reconciliation)
 }
 
 // WithheldOf lists what a reconciliation did not draft, by verb and reason.

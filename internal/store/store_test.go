@@ -375,8 +375,10 @@ func TestConflicts(t *testing.T) {
 	o.Drafted = []Change{{ID: "c-1", Wave: "everybody", Verb: "create", Person: "p1", Label: "Ana"}}
 	r, err := shared.AddReconciliation(ctx, Task{}, o)
 	require.NoError(t, err)
+	drafted, err := shared.DraftedChanges(ctx, r)
+	require.NoError(t, err)
 	plan := func() Plan {
-		id, err := shared.AddPlan(ctx, Plan{LaneID: l.ID, Reconciliation: r, By: "test", Hash: "h", Verbs: o.Changes, Waves: o.Changes, Guards: o.Changes}, o.Drafted)
+		id, err := shared.AddPlan(ctx, Plan{LaneID: l.ID, Reconciliation: r, By: "test", Hash: "h", Verbs: o.Changes, Waves: o.Changes, Guards: o.Changes}, drafted)
 		require.NoError(t, err)
 		p, err := shared.Plan(ctx, id)
 		require.NoError(t, err)

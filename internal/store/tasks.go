@@ -153,6 +153,15 @@ func (s *Store) Log(ctx context.Context, task int64, level, subject, message str
 	return err
 }
 
+// LogAll is Log of many at once.
+func (s *Store) LogAll(ctx context.Context, task int64, lines []LogLine) error {
+	return s.withCopy(ctx, func(tx bare) error {
+		return copyInto(ctx, tx, "task_log", []string{"task_id", "level", "subject", "message"}, lines, func(_ int, l LogLine) []any {
+			return []any{task, l.Level, l.Subject, l.Message}
+		})
+	})
+}
+
 // TaskLog lists a task's lines in order.
 func (s *Store) TaskLog(ctx context.Context, task int64, level string, p Page) (list []LogLine, next string, err error) {
 	err = s.list(ctx, &list, `SELECT number, at, level, subject, message FROM task_log WHERE task_id = $1 AND number > $2 AND ($3 = '' OR level = $3) ORDER BY number LIMIT $4`, task, p.afterNumber(0), level, p.limit()+1)

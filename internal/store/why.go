@@ -35,7 +35,7 @@ func KeyValue(value string) int64 {
 
 // addWhy keeps what explains the verdicts.
 func (o *Outcome) addWhy(ctx context.Context, tx bare, id int64) error {
-	if err := copyInto(ctx, tx, "compared", []string{"reconciliation_id", "person", "account", "pattern"}, o.Compared, func(_ int, c Compared) []any {
+	if err := copyInto(ctx, tx, partOf("compared", id), []string{"reconciliation_id", "person", "account", "pattern"}, o.Compared, func(_ int, c Compared) []any {
 		return []any{id, c.Person, c.Account, c.Pattern}
 	}); err != nil {
 		return err

@@ -4391,6 +4391,17 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
+            /** @description begun; a plan of many changes is drafted by a task, whose plan is there when it has finished */
+            202: {
+                headers: {
+                    /** @description the task */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
             default: components["responses"]["Problem"];
         };
     };

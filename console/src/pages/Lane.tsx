@@ -17,14 +17,16 @@ export function LanePage() {
   const may = useMay();
   const [params, setParams] = useSearchParams();
   const [task, setTask] = useState<number>();
-  const progress = useTask(task);
+  const progress = useTask(task, (t) => {
+    if (t.kind === "draft" && t.plan) go(`/plans/${t.plan}`);
+  });
   const reconcile = useAct(
     () => ask(api.POST("/lanes/{lane}/reconciliations", { params: { path: { lane } } })),
     (t: Schemas["Task"]) => setTask(t.id),
   );
   const draft = useAct(
     () => ask(api.POST("/lanes/{lane}/plans", { params: { path: { lane } }, body: {} })),
-    (p: Schemas["Plan"]) => go(`/plans/${p.id}`),
+    (begun) => ("hash" in begun ? go(`/plans/${begun.id}`) : setTask(begun.id)), // a plan of many changes is a task
   );
   const set = (next: Record<string, string>) => setParams({ ...Object.fromEntries(params), ...next });
   if (view.isPending) return <Loading />;
@@ -51,14 +53,18 @@ export function LanePage() {
           </Button>
         )}
         <Button disabled={!may("work") || working || reconcile.isPending} onClick={() => reconcile.mutate(undefined)}>
-          {working ? "Reconciling…" : "Reconcile"}
+          {working && progress.kind !== "draft" ? "Reconciling…" : "Reconcile"}
         </Button>
         <Button
           tone="main"
-          disabled={!may("work") || !latest || Object.keys(latest.changes).length === 0}
+          disabled={!may("work") || working || draft.isPending || !latest || Object.keys(latest.changes).length === 0}
           onClick={() => draft.mutate(undefined)}
         >
-          {latest ? `Draft a plan of ${thousands(Object.values(latest.changes).reduce((a, b) => a + b, 0))} changes` : "Draft a plan"}
+          {working && progress.kind === "draft"
+            ? `Drafting, ${thousands(progress.done)} of ${thousands(progress.total)} changes…`
+            : latest
+              ? `Draft a plan of ${thousands(Object.values(latest.changes).reduce((a, b) => a + b, 0))} changes`
+              : "Draft a plan"}
         </Button>
       </Head>
       {(reconcile.error || draft.error) && <Trouble error={reconcile.error ?? draft.error} />}

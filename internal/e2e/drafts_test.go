@@ -1,0 +1,71 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"regexp"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/apiclient"
+	"twinning/internal/core/lifecycle"
+	"twinning/internal/service"
+)
+
+// A plan of many changes is drafted by a task: whoever asks gets the same plan, what is left
+// out is told, a halted task drafts nothing, and what was reconciled since is not drafted.
+func TestDraftsByTask(t *testing.T) {
+	h := newHouse(t)
+	h.twinning(0, "sign-in", "--address", h.url)
+	const lane = "hq-dome-booking"
+	draft := func() string {
+		return regexp.MustCompile(`plan (show |seal )?\d+`).ReplaceAllString(h.any("plan", "draft", lane), "plan")
+	}
+	h.any("reconcile", lane)
+	whole := draft()
+	h.app.Service.DraftOver = 1
+	require.Equal(t, whole, draft(), "the same plan")
+
+	token := h.token("look", "work")
+	at := func() (apiclient.Task, int) {
+		var begun apiclient.Task
+		status := h.call("POST", "/v1/lanes/"+lane+"/plans", token, map[string]any{}, &begun)
+		return begun, status
+	}
+	begun, status := at()
+	require.Equal(t, http.StatusAccepted, status)
+	ended := h.wait(begun.Id, nil)
+	require.NotNil(t, ended.Plan)
+	p, err := h.app.Service.Plan(context.Background(), *ended.Plan)
+	require.NoError(t, err)
+	require.Equal(t, ended.Total, p.Total)
+	require.Zero(t, ended.Bad)
+	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/"+lane+"/plans", h.token("look"), map[string]any{}, nil))
+
+	page := newPage(t)
+	page.do(chromedp.Navigate(h.url))
+	page.fill("input[autocomplete=username]", "admin")
+	page.fill("input[type=password]", h.app.Password)
+	page.press("Sign in")
+	page.sees(lane)
+	page.do(chromedp.Navigate(h.url + "/lanes/" + lane))
+	page.press("Draft a plan")
+	page.until(`location.pathname.startsWith("/plans/")`, "the plan opens when its task has ended")
+
+	about := h.changes(p)[0]
+	h.twinning(0, "twin", "rule", lane, "leave-alone", "--person", about.Person, "--reason", "by hand")
+	require.Contains(t, h.any("plan", "draft", lane), "left out, since they rest on what is no longer so: twinning task log")
+	tasks, _, err := h.app.Service.Tasks(context.Background(), service.Page{})
+	require.NoError(t, err)
+	require.Positive(t, tasks[0].Bad)
+	require.Contains(t, h.any("task", "log", fmt.Sprint(tasks[0].ID)), about.Label)
+
+	old, err := h.app.Service.Store.LatestReconciliation(context.Background(), 1)
+	require.NoError(t, err)
+	h.any("reconcile", lane)
+	late, err := h.app.Service.Store.AddTask(context.Background(), "draft", "draft late", "admin", map[string]any{"reconciliation": old.ID})
+	require.EqualValues(t, lifecycle.Failed, h.queue(late, err).State, "it was reconciled since")
+}
