@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/pairing"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 	"twinning/internal/store"
@@ -528,7 +529,7 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 	if c.Person != "" {
 		basis := c.Basis
 		if c.Verb == planning.Create {
-			basis = "keyed" // by the mark that it was given
+			basis = pairing.Created
 		}
 		e.Bond = &store.Bond{Person: c.Person, Account: r.Account, Basis: basis, By: fmt.Sprintf("run %d", r.RunID)}
 	}

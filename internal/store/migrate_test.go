@@ -99,6 +99,10 @@ func TestMigrationKeepsMemory(t *testing.T) {
 		INSERT INTO weights (lane_id, version, digest, weights, by) VALUES (1, 1, 'd', '{}', 'task 1');
 		INSERT INTO bonds (lane_id, person, account, made_by) VALUES (1, 'L5', 'u5', 'run 1'), (1, 'L6', 'u6', 'run 1'), (1, 'L7', 'u7', 'ruling 2'), (2, 'L6', 'u8', 'run 2');
 		INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards) SELECT 1, 1, s, 'ana', 'h', '{}', '[]', '[]' FROM unnest(ARRAY['draft', 'sealed', 'running', 'finished', 'halted', 'void']) s;
+		INSERT INTO tasks (kind, name, created_by) VALUES ('run', 'run', 'ana');
+		INSERT INTO runs (plan_id, task_id, created_by) VALUES (4, 1, 'ana'), (4, 1, 'ana');
+		INSERT INTO changes (plan_id, number, change, wave, verb, person, account, label, body) VALUES (4, 0, 'c-1', 'all', 'create', 'L6', '', 'Ana', '{"id": "c-1", "edits": [{"attribute": "userName", "new": "asoto", "old": ""}]}');
+		INSERT INTO receipts (run_id, number, change, account, outcome) VALUES (2, 0, 'c-1', 'u8', 'done');
 		INSERT INTO reservations (system_id, name, plan_id, person) VALUES (2, 'asoto', 2, 'L1'), (2, 'blund', 3, 'L2')`)
 	for _, x := range []struct{ what, query, want string }{
 		{"absences", `SELECT person || ' ' || since || ' ' || readings || ' ' || last FROM absences`, "L1 2026-11-20 2 r7"},
@@ -110,7 +114,8 @@ func TestMigrationKeepsMemory(t *testing.T) {
 		{"the old memory", `SELECT string_agg(memory::text, ' ') FROM lanes`, "{} {}"},
 		{"gaps", `SELECT string_agg(kind, ' ' ORDER BY roster_id) FROM left_out`, "elsewhere hidden"},
 		{"rejections", `SELECT native_id || ' ' || swallows || ' ' || named FROM rejections`, "L9 false false"},
-		{"bonds", `SELECT string_agg(lane_id || ' ' || person || ' ' || basis, ', ' ORDER BY lane_id, person) FROM bonds`, "1 L5 weighed, 1 L6 weighed, 1 L7 ruled, 2 L6 keyed"},
+		{"bonds", `SELECT string_agg(lane_id || ' ' || person || ' ' || basis, ', ' ORDER BY lane_id, person) FROM bonds`, "1 L5 weighed, 1 L6 weighed, 1 L7 ruled, 2 L6 created"},
+		{"changes", `SELECT words || ' ' || (body->>'id') FROM changes`, `L6  Ana ["asoto"] [""] c-1`},
 		{"plans", `SELECT string_agg(state, ' ' ORDER BY id) FROM plans`, "void void running finished halted void"},
 		{"verdicts", `SELECT string_agg(reconciliation_id || ' ' || native_id, ', ' ORDER BY native_id) FROM verdicts`, "1 L5, 1 L6"},
 		{"their part", `SELECT count(*)::text FROM verdicts_of_1`, "2"},

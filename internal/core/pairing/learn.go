@@ -202,8 +202,8 @@ func (w *weigher) lesson() (l evidence.Lesson) {
 	return l
 }
 
-// known lists twins that something else than evidence makes, at most so many of them,
-// from all over the lists.
+// known lists twins that something else than evidence and our own runs make, at most so
+// many of them, from all over the lists.
 func (w *weigher) known(most int) (people, accounts []record.Row) {
 	total := 0
 	for _, s := range w.PersonState {
@@ -213,7 +213,7 @@ func (w *weigher) known(most int) (people, accounts []record.Row) {
 	}
 	step, n := max(1, (total+most-1)/most), 0
 	for _, row := range w.in.People.Order() {
-		if w.PersonState[row] == Twinned && !w.Guessed[int(row)] {
+		if w.PersonState[row] == Twinned && !w.Guessed[int(row)] && !w.Ours[int(row)] {
 			if n%step == 0 {
 				people, accounts = append(people, row), append(accounts, w.PersonTwin[row])
 			}

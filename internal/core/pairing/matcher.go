@@ -137,7 +137,7 @@ func (m *matcher) bonds() {
 			m.issue("bond-doubted", p, a, "%s: was the id given a second time?", why)
 		default:
 			m.join(p, a, Bonded)
-			m.Guessed[p] = b.Basis == Weighed.String()
+			m.Guessed[p], m.Ours[p] = b.Basis == Weighed.String(), b.Basis == Created
 		}
 	}
 }

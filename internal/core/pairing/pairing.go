@@ -76,8 +76,12 @@ type Pair struct {
 type Bond struct {
 	Person  string `json:"person"`
 	Account string `json:"account"`
-	Basis   string `json:"basis,omitempty"` // a Basis in words; "" when it is not known
+	Basis   string `json:"basis,omitempty"` // a Basis in words, or Created; "" when it is not known
 }
+
+// Created is the basis of a bond with an account that a run made for the person: it says
+// what was written there, and nothing of how the lists differ by themselves.
+const Created = "created"
 
 // Key is one key of the charter, evaluated: per row the normalised values.
 type Key struct {
@@ -141,6 +145,7 @@ type Result struct {
 	By                        []uint8      // by person: index of the first key that agrees, for Keyed
 	PersonNote, AccountNote   map[int]string
 	Vanished                  map[int]string // account row -> id of its bonded person, gone from the roster
+	Ours                      map[int]bool   // person row of a twin whose account a run made
 	Guessed                   map[int]bool   // person row of a twin that evidence alone made, now or once, and no human confirmed
 	Proposals                 []Proposal
 	Probability               []float32 // by person, of a weighed twin; nil when none is
@@ -159,7 +164,7 @@ func newResult(people, accounts int) *Result {
 		PersonState: make([]State, people), AccountState: make([]State, accounts),
 		PersonTwin: make([]record.Row, people), AccountTwin: make([]record.Row, accounts),
 		Basis: make([]Basis, people), By: make([]uint8, people),
-		PersonNote: map[int]string{}, AccountNote: map[int]string{}, Vanished: map[int]string{}, Guessed: map[int]bool{},
+		PersonNote: map[int]string{}, AccountNote: map[int]string{}, Vanished: map[int]string{}, Guessed: map[int]bool{}, Ours: map[int]bool{},
 	}
 	for i := range r.PersonTwin {
 		r.PersonTwin[i] = -1

@@ -143,6 +143,19 @@ func TestTryNothing(t *testing.T) {
 	in.Keys = nil
 	_, err = pairing.Try(in, false)
 	require.ErrorContains(t, err, "twins that keys and rulings make: 0")
+
+	// accounts that we made say what we wrote: they are neither held back nor learnt from
+	in = town.input(t, 0, 1)
+	all, err := pairing.Try(in, false)
+	require.NoError(t, err)
+	for account, person := range town.owner {
+		if a, _ := in.Accounts.Find(account); in.Accounts.Column("externalId").Cell(a) != "" && len(in.Bonds) < 30 {
+			in.Bonds = append(in.Bonds, pairing.Bond{Person: person, Account: account, Basis: pairing.Created})
+		}
+	}
+	less, err := pairing.Try(in, false)
+	require.NoError(t, err)
+	require.Equal(t, all.Known-30, less.Known)
 }
 
 // called makes a name of a number, of syllables that no slip of the hand confuses.

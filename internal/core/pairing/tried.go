@@ -67,7 +67,7 @@ func Try(in Input, declared bool) (*Trial, error) {
 func (r *Result) clone() *Result {
 	return &Result{
 		PersonState: slices.Clone(r.PersonState), AccountState: slices.Clone(r.AccountState), PersonTwin: slices.Clone(r.PersonTwin), AccountTwin: slices.Clone(r.AccountTwin),
-		Basis: r.Basis, By: r.By, PersonNote: r.PersonNote, AccountNote: r.AccountNote, Vanished: r.Vanished, Guessed: r.Guessed,
+		Basis: r.Basis, By: r.By, PersonNote: r.PersonNote, AccountNote: r.AccountNote, Vanished: r.Vanished, Guessed: r.Guessed, Ours: r.Ours,
 	}
 }
 
