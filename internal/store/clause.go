@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 	"unicode"
+
+	"twinning/internal/core/record"
 )
 
 // clause is a condition with its arguments, put together of what a list is asked for: a
@@ -70,12 +72,12 @@ func (c *clause) pages(p Page, table, searched, own, label string, numbered bool
 	if !indexed(p.Text) {
 		return []source{{rows + ` AND ` + text + most, args}}, nil
 	}
-	near := nearby
-	if searched == searchedRecords {
-		near /= 5 // each has to be taken apart
+	near := text
+	if searched == searchedRecords && record.IsASCII(p.Text) { // taking each apart costs more than a look at the whole
+		near = fmt.Sprintf(`(native_id || ' ' || native::text) COLLATE "C" ILIKE $%d AND %s`, len(args), text)
 	}
 	return []source{
-		{fmt.Sprintf(`SELECT * FROM (%s%s LIMIT %d) near WHERE %s%s`, rows, sorted, near, text, most), args},
+		{fmt.Sprintf(`SELECT * FROM (%s%s LIMIT %d) near WHERE %s%s`, rows, sorted, nearby, near, most), args},
 		{fmt.Sprintf(`SELECT * FROM (WITH hits AS MATERIALIZED (%s AND %s) SELECT * FROM hits) hits%s`, rows, text, most), args},
 	}, nil
 }

@@ -205,22 +205,16 @@ func (r *run) withoutAsked(drafts []*draft) []*draft {
 		return drafts
 	}
 	people, accounts := map[int]bool{}, map[int]bool{}
+	missing, orphans := map[string]bool{}, map[string]bool{}
 	for _, q := range r.asked {
 		people[q.p], accounts[q.a] = true, true
+		missing[r.personID(q.p)], orphans[r.accountID(q.a)] = true, true
 		r.out.Pairing.Contest(q.code, q.p, q.a, q.why)
 		r.report(q.code, q.p, q.a, "", "%s", q.why)
 	}
 	r.asked = nil
 	r.out.Findings = slices.DeleteFunc(r.out.Findings, func(f finding.Finding) bool { // they are asked about instead
-		switch f.Code {
-		case "missing-account":
-			p, there := r.People.Find(f.Person)
-			return there && people[p]
-		case "orphan-account":
-			a, there := r.Accounts.Find(f.Account)
-			return there && accounts[a]
-		}
-		return false
+		return f.Code == "missing-account" && missing[f.Person] || f.Code == "orphan-account" && orphans[f.Account]
 	})
 	return slices.DeleteFunc(drafts, func(d *draft) bool { return d.p >= 0 && people[d.p] || d.a >= 0 && accounts[d.a] })
 }
