@@ -106,6 +106,7 @@ func (m *matcher) rulings() {
 }
 
 func (m *matcher) bonds() {
+	people, accounts := m.plain[0].Reader(), m.plain[1].Reader()
 	for _, b := range m.in.Bonds {
 		p, hasPerson := m.in.People.Find(b.Person)
 		a, hasAccount := m.in.Accounts.Find(b.Account)
@@ -129,7 +130,7 @@ func (m *matcher) bonds() {
 			m.contestAccount(a, why)
 			m.propose("bond-doubted", p, a, "bonded, but no key agrees any more and keys point elsewhere")
 			m.issue("bond-doubted", p, a, "bonded with each other, but no key agrees any more and keys point elsewhere")
-		case m.estranged(p, a, b):
+		case m.estranged(people, accounts, p, a, b):
 			why := "bonded, but names, login and addresses are another's"
 			m.contestPerson(p, why)
 			m.contestAccount(a, why)
@@ -225,7 +226,10 @@ func (m *matcher) suspect() {
 				}
 				a := there[0]
 				if !m.sameNames(p, a) && m.agreements(p, a) <= 1 {
-					m.suspects[p] = !evidence.NamesAgree(people, p, accounts, a) && (m.unlike(p, a) || m.relative(p, a))
+					named := evidence.Named(people, p, accounts, a)
+					// all that relatives have in common is a surname; whom a bond joins may have taken
+					// another given name, of others a number given again is likelier
+					m.suspects[p] = !named.NamesAgree() && (named.NamesDiffer() || named.Relatives()) && m.reachedOtherwise(p, a)
 				}
 				if m.suspects[p] {
 					continue
@@ -348,34 +352,22 @@ func (m *matcher) sameNames(p, a int) bool {
 	return family != "" && family == m.in.Accounts.Column("familyName").Cell(a) && m.in.People.Column("givenName").Cell(p) == m.in.Accounts.Column("givenName").Cell(a)
 }
 
-// unlike: names, login and addresses are all another's.
-func (m *matcher) unlike(p, a int) bool {
-	name := NameOf(m.in.People, p)
-	return likeness.Names(name, NameOf(m.in.Accounts, a)).Level == likeness.Differ && m.reachedOtherwise(name, p, a)
-}
-
-// relative: all that they have in common is a surname, as relatives have. Whom a bond joins
-// may have taken another given name; of others a number given again is likelier.
-func (m *matcher) relative(p, a int) bool {
-	name := NameOf(m.in.People, p)
-	return likeness.OtherGiven(name, NameOf(m.in.Accounts, a)) && m.reachedOtherwise(name, p, a)
-}
-
 // reachedOtherwise: the login is not made of the name, and no address is alike.
-func (m *matcher) reachedOtherwise(name likeness.Name, p, a int) bool {
+func (m *matcher) reachedOtherwise(p, a int) bool {
 	people, accounts := m.in.People, m.in.Accounts
-	return likeness.Login(name, accounts.Column("userName").Cell(a)).Level <= likeness.Differ &&
+	return likeness.Login(NameOf(people, p), accounts.Column("userName").Cell(a)).Level <= likeness.Differ &&
 		likeness.Emails(people.Column("emails").Values(p), accounts.Column("emails").Values(a)).Level != likeness.Part
 }
 
 // estranged: of two who are bonded, one key at most agrees, which may well be the
 // mark that we wrote ourselves, and all else is another's: the person's id was
 // given a second time. A bond that a human made is not looked at.
-func (m *matcher) estranged(p, a int, b Bond) bool {
+func (m *matcher) estranged(people, accounts *evidence.Reader, p, a int, b Bond) bool {
 	if b.Basis == Ruled.String() || m.sameNames(p, a) {
 		return false
 	}
-	return m.agreements(p, a) <= 1 && m.unlike(p, a)
+	named := evidence.Named(people, p, accounts, a)
+	return m.agreements(p, a) <= 1 && named.NamesDiffer() && m.reachedOtherwise(p, a)
 }
 
 // NameOf is what a record says of somebody's name.

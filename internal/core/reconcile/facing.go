@@ -2,6 +2,7 @@ package reconcile
 
 import (
 	"twinning/internal/core/pairing"
+	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/record"
 )
@@ -39,7 +40,7 @@ func likelySaid(people, accounts *record.Roster, name, left, right string, p, a 
 	case "userName":
 		v = likeness.Login(pairing.NameOf(people, p), right)
 	case "displayName", "familyName":
-		v = likeness.Names(pairing.NameOf(people, p), pairing.NameOf(accounts, a))
+		v = evidence.Names(pairing.NameOf(people, p), pairing.NameOf(accounts, a))
 	case "email", "aliases":
 		v = likeness.Emails(record.SplitList(cellOf(people, "emails", p)), record.SplitList(cellOf(accounts, "emails", a)))
 	case "phoneNumbers":

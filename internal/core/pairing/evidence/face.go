@@ -269,38 +269,31 @@ func (f *Face) patterns(yield func(key uint64, share float64, full bool)) {
 	patterns(given, family, n.joinedFamily, yield)
 }
 
-// shortLogin: many systems cut logins at eight letters.
-const shortLogin = 8
-
 func patterns(given, family []word, joined string, yield func(key uint64, share float64, full bool)) {
-	cut := func(a, b string, share float64, full bool) {
-		yield(hashOf(a, b), share, full)
-		if len(a)+len(b) > shortLogin {
-			a = a[:min(len(a), shortLogin)]
-			yield(hashOf(a, b[:shortLogin-len(a)]), share, false)
+	var room [2][mostTogether]string
+	likeness.EachMade(spellings(given, room[0][:0]), spellings(family, room[1][:0]), joined, func(m *likeness.Made) {
+		share := 1.0
+		if m.FamilyInitial {
+			share = initialShare
+		} else {
+			share = family[m.Family].share
 		}
-	}
-	pair := func(g *word, f string, share float64) {
-		whole := len(g.Text) > 1
-		cut(g.Text, f, g.share*share, whole)
-		cut(f, g.Text, g.share*share, whole)
-		cut(g.Text[:1], f, initialShare*share, false)
-		cut(f, g.Text[:1], initialShare*share, false)
-		cut(g.Text, f[:1], g.share*initialShare, false)
-		yield(hashOf(f[:1], g.Text), g.share*initialShare, false)
-	}
-	for i := range given {
-		for j := range family {
-			pair(&given[i], family[j].Text, family[j].share)
+		switch {
+		case m.GivenInitial:
+			share *= initialShare
+		case m.Given >= 0:
+			share *= given[m.Given].share
 		}
-		if len(family) > 1 {
-			pair(&given[i], joined, family[0].share)
-			pair(&given[i], family[0].Text+family[1].Text[:1], family[0].share)
-		}
+		yield(hashOf(m.Head, m.Tail), share, m.Level == likeness.Same && !m.Cut && len(given[m.Given].Text) > 1)
+	})
+}
+
+// spellings appends those of some words.
+func spellings(list []word, to []string) []string {
+	for i := range list {
+		to = append(to, list[i].Text)
 	}
-	for j := range family {
-		yield(family[j].key, family[j].share, false)
-	}
+	return to
 }
 
 // text takes a cell of several words apart, or remembers how it did: departments repeat.

@@ -76,15 +76,18 @@ func plainKey(written string) (key uint64, marked bool) {
 
 // name takes the name of row i apart. The words are shared with other records: whoever
 // keeps them takes a copy.
-func (r *Reader) name(i int) (x name) {
-	given, middle, family := r.names.given.at(i), r.names.middle.at(i), r.names.family.at(i)
-	if len(given.plain) == 0 || len(family.plain) == 0 {
-		full := r.names.full.Cell(i)
+func (r *Reader) name(i int) name {
+	return inWords(r.names.given.at(i), r.names.middle.at(i), r.names.family.at(i), r.names.full.Cell(i), r.words)
+}
+
+// inWords is a name of the words of its parts. What the whole name says is looked at where
+// the parts are not known.
+func inWords(given, middle, family *cellWords, full string, words func(cell string) *cellWords) (x name) {
+	if full != "" && (len(given.plain) == 0 || len(family.plain) == 0) {
 		if before, after, comma := strings.Cut(full, ","); comma && len(family.plain) == 0 {
-			given, family = r.words(after), r.words(before)
-		} else if full != "" {
+			given, family = words(after), words(before)
+		} else if other := words(full); len(other.plain) > 0 {
 			given, middle, family = noWords, noWords, noWords
-			other := r.words(full)
 			x.other, x.full, x.latin = other.plain, other.sum, other.latin
 		}
 	}
@@ -97,15 +100,6 @@ func (r *Reader) name(i int) (x name) {
 	x.full += given.sum + middle.sum + family.sum // a sum: the order of the words is nothing to go by
 	x.latin = x.latin || given.latin || middle.latin || family.latin
 	return x
-}
-
-// NamesAgree reports whether two records have one name, in some way of writing it, before
-// anything is known of how their lists do.
-func NamesAgree(people *Reader, p int, accounts *Reader, a int) bool {
-	x, y := people.name(p), accounts.name(a)
-	var pattern Pattern
-	pattern.names(&x, &y)
-	return pattern.NamesAgree()
 }
 
 // cellWords is a cell of a name taken apart.

@@ -9,41 +9,6 @@ import (
 	"twinning/internal/core/record"
 )
 
-// Login compares a login, or the local part of an address, with the patterns
-// that a name can give: jdoe, doe.j, johnd, john.doe2.
-func Login(n Name, login string) Verdict {
-	_, bare := Local(login)
-	p := n.parts()
-	if bare == "" || len(p.all) == 0 {
-		return Verdict{Missing, "nothing to compare"}
-	}
-	given, family := p.given, p.family
-	if !p.known {
-		all := WithoutParticles(p.all)
-		if len(all) < 2 {
-			if bare == strings.Join(all, "") {
-				return Verdict{Part, "the login is the one name that is known"}
-			}
-			return Verdict{Differ, "the login is not made of the name"}
-		}
-		given, family = all[:len(all)-1], all[len(all)-1:]
-	}
-	best := Verdict{Differ, "the login is not made of the name"}
-	for _, g := range given {
-		for _, f := range append(slices.Clone(family), strings.Join(family, "")) {
-			if v := pattern(bare, g, f); v.Level > best.Level {
-				best = v
-			}
-		}
-	}
-	if best.Level < Variant && !p.known { // perhaps the other way round
-		if v := pattern(bare, family[0], strings.Join(given, "")); v.Level > best.Level {
-			return v
-		}
-	}
-	return best
-}
-
 // Local reduces a login, or the local part of an address, to its letters and
 // digits without tag and separators; bare is without the digits at its end.
 func Local(login string) (text, bare string) {
@@ -56,40 +21,6 @@ func Local(login string) (text, bare string) {
 		return r
 	}, record.Fold(login))
 	return text, strings.TrimRight(text, "0123456789")
-}
-
-// shortLogin: many systems cut logins at eight letters.
-const shortLogin = 8
-
-func pattern(login, given, family string) Verdict {
-	made := func(level Level, words string, forms ...string) (Verdict, bool) {
-		for _, f := range forms {
-			if login == f || len(f) > shortLogin && login == f[:shortLogin] {
-				return Verdict{level, words}, true
-			}
-		}
-		return Verdict{}, false
-	}
-	g, f := given[:1], family[:1] // folded: mostly plain letters
-	if v, ok := made(Same, "the login is made of both names", given+family, family+given); ok {
-		return v
-	}
-	if v, ok := made(Variant, "the login is an initial and the family name", g+family, family+g); ok {
-		return v
-	}
-	if v, ok := made(Variant, "the login is the given name and an initial", given+f, f+given); ok {
-		return v
-	}
-	if v, ok := made(Part, "the login is the family name", family); ok {
-		return v
-	}
-	if v, ok := made(Faint, "the login is the given name", given); ok {
-		return v
-	}
-	if v, ok := made(Faint, "the login is the initials", g+f, f+g); ok {
-		return v
-	}
-	return Verdict{Differ, "the login is not made of the name"}
 }
 
 // Emails compares two sets of addresses: one in common, whichever is the
@@ -145,7 +76,7 @@ func Days(a, b string) Verdict {
 // Texts compares what says little about who somebody is: department, title,
 // site.
 func Texts(a, b string) Verdict {
-	x, y := sorted(Words(a)), sorted(Words(b))
+	x, y := sorted(WithoutParticles(Words(a))), sorted(WithoutParticles(Words(b)))
 	switch {
 	case len(x) == 0 || len(y) == 0:
 		return Verdict{Missing, "one of them is blank"}

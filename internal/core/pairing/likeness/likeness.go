@@ -27,6 +27,9 @@ func (l Level) String() string {
 	return [...]string{"missing", "differ", "faint", "begins alike", "part", "short form", "variant", "near", "same"}[l]
 }
 
+// Words tells the level of two words of a name.
+func (l Level) Words() string { return words[l] }
+
 // Verdict is a level with its reason in words.
 type Verdict struct {
 	Level Level

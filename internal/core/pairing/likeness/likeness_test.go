@@ -2,7 +2,6 @@ package likeness
 
 import (
 	"flag"
-	"fmt"
 	"strings"
 	"testing"
 
@@ -26,45 +25,6 @@ func named(s string) Name {
 		return Name{Given: p[0], Middle: p[1], Family: p[2]}
 	}
 	return Name{Full: p[0]}
-}
-
-// One name in many forms, and names that are two humans'. Matches and misses
-// stand side by side.
-func TestNames(t *testing.T) {
-	for _, c := range []struct {
-		a, b  string
-		level Level
-	}{
-		// one name
-		{"Ana / Soto", "ana / SOTO", Same}, {"Ana / Soto", "Soto, Ana", Same}, {"Ana / Soto", "Soto / Ana", Same}, {"José / Núñez", "Jose / Nunez", Same},
-		{"José / Soto", "JosÃ© / Soto", Same}, {"Dr. Ana / Soto", "Ana / Soto", Same}, {"Надежда / Сорокина", "Nadezhda / Sorokina", Same}, {"Ελένη / Παπαδάκη", "Eleni / Papadaki", Same},
-		{"Teun / van der Meer", "Teun / Meer", Same}, {"Ludwig / van Beek", "Ludwig / Beek", Same}, {"María José / Soto", "Maria-Jose / Soto", Same}, {"Anne Marie / Holm", "Annemarie / Holm", Same},
-		{"Siobhán / O'Byrne", "Siobhan / Byrne", Same}, {"Łucja / Nowak", "Lucja / Nowak", Same}, {"陳 / 美玲", "美玲 / 陳", Same},
-		// one name written or called otherwise
-		{"Sergei / Petrov", "Sergey / Petrow", Variant}, {"Сергей / Ильин", "Sergei / Ilyin", Variant}, {"Jürgen / Müller", "Juergen / Mueller", Variant}, {"Юлия / Котова", "Julia / Kotova", Variant},
-		{"Khristos / Xenakis", "Christos / Ksenakis", Variant}, {"Robert / Thorne", "Bob / Thorne", Short}, {"Bob / Thorne", "Rob / Thorne", Short}, {"Francisco / Vega", "Paco / Vega", Short},
-		{"Aleksandr / Vega", "Sasha / Vega", Short}, {"William / Byrne", "Liam / Byrne", Short}, {"Małgorzata / Kowalczyk", "Gosia / Kowalczyk", Short},
-		{"Matilda / Thorne", "Matlida / Thorne", Near}, {"Ana / Papadopoulos", "Ana / Papadopulos", Variant}, {"Ana / Castillo", "Ana / Castilo", Variant}, {"Ana / Fernandez", "Ana / Fernandes", Variant},
-		// letters lost on the way
-		{"José / Núñez", "Jos? / N??ez", Variant}, {"Gülşen / Öztürk", "G?l?en / ?zt?rk", Variant}, {"Juergen / Soto", "J?rgen / Soto", Variant}, {"Dũng / Soto", "D???ng / Soto", Variant}, {"Jos\ufffd / Soto", "José / Soto", Variant},
-		{"Ana / Soto", "An? / S?t?", Faint}, {"Ana / Soto", "?? / Soto", Faint}, {"Ana / Soto", "Ana / S?lo", Faint}, {"Lê / Soto", "L? / Soto", Variant},
-		// begun alike: nobody knows
-		{"Ivan / Marić", "Ivica / Marić", Faint}, {"Tomasz / Nowak", "Tomek / Nowak", Faint}, {"Stefan / Vega", "Stefanie / Vega", Faint},
-		// a part of it
-		{"Ana / Soto García", "Ana / Soto", Part}, {"Ana María / Soto", "Ana / Soto", Part}, {"A. / Soto", "Ana / Soto", Part}, {"Ana / M. / Soto", "Ana / Soto", Part}, {"Carla / Montt-Riquelme", "Carla / Montt", Part},
-		{"J R Thorne", "John Robert Thorne", Part}, {"Ana Soto", "Ana / María / Soto", Part},
-		// relatives, strangers, and people who married
-		{"Carla / Montt", "Carla / Riquelme", Faint}, {"Ema / Carrasco", "Óscar / Carrasco", Faint}, {"Bob / Thorne", "Bert / Vega", Faint}, {"Ana", "Ana / Soto", Faint},
-		{"Robert / Thorne", "Richard / Thorne", Faint}, {"Maria / Soto", "Mario / Soto", Faint}, {"Paul / Soto", "Paula / Soto", Faint}, {"Daniel / Soto", "Daniela / Soto", Faint}, {"Ivan / Sorokin", "Ivan / Sorokina", Faint}, {"Martin / Soto", "Marina / Soto", Faint}, {"Li / Wei", "Lu / Wei", Faint},
-		{"Ana / Soto", "Bo / Vega", Differ}, {"Jan / Bakker", "Jon / Becker", Differ}, {"John / Smith", "Jane / Schmidt", Differ},
-		{"陳 / 美玲", "Meiling / Chen", Missing}, {"", "Ana / Soto", Missing}, {"Dr. / ", "Ana / Soto", Missing},
-	} {
-		a, b := named(c.a), named(c.b)
-		got, back := Names(a, b), Names(b, a)
-		require.Equal(t, c.level.String(), got.Level.String(), "%s and %s: %s", c.a, c.b, got.Words)
-		require.Equal(t, got.Level, back.Level, "%s and %s", c.a, c.b)
-		require.NotEmpty(t, got.Words)
-	}
 }
 
 // The patterns by which logins and local parts are made of names.
@@ -148,9 +108,7 @@ func TestProperties(t *testing.T) {
 		return Name{nameTexts.Draw(t, "given"), nameTexts.Draw(t, "middle"), nameTexts.Draw(t, "family"), nameTexts.Draw(t, "full")}
 	})
 	rapid.Check(t, func(t *rapid.T) {
-		a, b := names.Draw(t, "a"), names.Draw(t, "b")
-		require.Equal(t, Names(a, b).Level, Names(b, a).Level)
-		require.Contains(t, []Level{Same, Missing}, Names(a, a).Level)
+		a := names.Draw(t, "a")
 		x, y := nameTexts.Draw(t, "x"), nameTexts.Draw(t, "y")
 		require.Equal(t, Numbers(x, y).Level, Numbers(y, x).Level)
 		require.Equal(t, Texts(x, y).Level, Texts(y, x).Level)
@@ -168,7 +126,6 @@ func FuzzComparators(f *testing.F) {
 		f.Add(s, "Ana / Soto")
 	}
 	f.Fuzz(func(t *testing.T, a, b string) {
-		require.Equal(t, Names(named(a), named(b)).Level, Names(named(b), named(a)).Level, fmt.Sprintf("%q %q", a, b))
 		_, _, _ = Login(named(a), b), Numbers(a, b), Texts(a, b)
 		_, _ = Phones([]string{a}, []string{b}), Emails([]string{a}, []string{b})
 	})

@@ -47,7 +47,7 @@ func lettersOf(text string) (set uint32) {
 
 // words says in what way two words agree, by level.
 var words = [...]string{
-	Differ: "different", Faint: "too many letters lost to tell", Begun: "begins alike", Part: "an initial that fits", Short: "a short form", Variant: "another way of writing it", Near: "but for a slip", Same: "the same",
+	Missing: "not given", Differ: "different", Faint: "too many letters lost to tell", Begun: "begins alike", Part: "an initial that fits", Short: "a short form", Variant: "another way of writing it", Near: "but for a slip", Same: "the same",
 }
 
 // word compares two words of a name.
