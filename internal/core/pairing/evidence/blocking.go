@@ -67,6 +67,7 @@ const (
 	blockFull
 	blockPlace
 	blockPlain // letters that no import loses
+	blockBones // consonants that are the same in every script
 	blockOwn   // and more, for what is declared
 )
 
@@ -137,6 +138,23 @@ func (f *Face) EachBlock(yield func(key uint64)) {
 	f.eachSure(yield)
 }
 
+// eachBone visits the keys that bring names in several scripts together.
+func (f *Face) eachBone(yield func(key uint64)) {
+	given, family := f.name.given, f.name.family
+	if len(f.name.other) > 0 {
+		given, family = f.name.other, f.name.other
+	}
+	for i := range given {
+		for j := range family {
+			if g, w := &given[i], &family[j]; g != w {
+				if x, y := g.Bones(), w.Bones(); x+y != "" {
+					yield(blocked(blockBones, hash(x), hash(y)))
+				}
+			}
+		}
+	}
+}
+
 // blockGiven brings given names together that are mistyped or cut short. An
 // initial meets names in full and other initials; two names in full that share
 // no more than that never meet for it.
@@ -205,18 +223,23 @@ type group struct{ people, accounts [2]int }
 // bucketBits of a blocking key part the entries, so that they are sorted on all cores.
 const bucketBits = 8
 
-// entriesOf lists the records by their blocking keys, in order and without repeats.
-func entriesOf(faces []*Face, cores int) []blockEntry {
+// entriesOf lists the records by their blocking keys, in order and without repeats; by those
+// of their bones too, where that is asked for.
+func entriesOf(faces []*Face, bones bool, cores int) []blockEntry {
 	var parts [1 << bucketBits][]blockEntry
 	var mu sync.Mutex
 	InChunks(cores, len(faces), func() func(from, to int) {
 		return func(from, to int) {
 			var own [1 << bucketBits][]blockEntry
 			for i := from; i < to; i++ {
-				faces[i].EachBlock(func(k uint64) {
+				add := func(k uint64) {
 					at := k >> (64 - bucketBits)
 					own[at] = append(own[at], blockEntry(k>>placeBits<<placeBits|uint64(i)))
-				})
+				}
+				faces[i].EachBlock(add)
+				if bones {
+					faces[i].eachBone(add)
+				}
 			}
 			mu.Lock()
 			defer mu.Unlock()
@@ -242,7 +265,9 @@ func run(entries []blockEntry, from int) int {
 }
 
 func newGroups(people, accounts []*Face, cores int) (g *groups, dropped Dropped) {
-	g = &groups{people: entriesOf(people, cores), accounts: entriesOf(accounts, cores)}
+	sounded := func(f *Face) bool { return f.name.sounded }
+	bones := slices.ContainsFunc(people, sounded) || slices.ContainsFunc(accounts, sounded)
+	g = &groups{people: entriesOf(people, bones, cores), accounts: entriesOf(accounts, bones, cores)}
 	var large []group
 	meet(g.people, g.accounts, func(x group) {
 		if x.large() {

@@ -32,13 +32,16 @@ func Names(a, b likeness.Name) likeness.Verdict {
 	switch {
 	case x.empty() || y.empty():
 		return likeness.Verdict{Level: likeness.Missing, Words: "one of them has no name"}
-	case x.latin != y.latin:
+	case !x.readable(&y):
 		return likeness.Verdict{Level: likeness.Missing, Words: "the names are written in scripts that can't be compared"}
 	case x.full == y.full || x.inOne() != "" && x.inOne() == y.inOne():
 		return likeness.Verdict{Level: likeness.Same, Words: "the names are the same"}
 	}
 	var p Pattern
 	p.names(&x, &y)
+	if p.Levels[Family]+p.Levels[Given] == missing && x.latin != y.latin {
+		return likeness.Verdict{Level: likeness.Missing, Words: "the names are written in scripts that can't be compared here"}
+	}
 	family, given := likeness.Level(p.Levels[Family]), likeness.Level(p.Levels[Given])
 	both := fmt.Sprintf("given name: %s; family name: %s", given.Words(), family.Words())
 	switch least := min(family, given); {

@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -55,6 +56,10 @@ func TestNames(t *testing.T) {
 		{"Carla / Montt", "Carla / Riquelme", likeness.Faint}, {"Ema / Carrasco", "Óscar / Carrasco", likeness.Faint}, {"Bob / Thorne", "Bert / Vega", likeness.Faint}, {"Ana", "Ana / Soto", likeness.Faint},
 		{"Robert / Thorne", "Richard / Thorne", likeness.Faint}, {"Maria / Soto", "Mario / Soto", likeness.Faint}, {"Paul / Soto", "Paula / Soto", likeness.Faint}, {"Daniel / Soto", "Daniela / Soto", likeness.Faint}, {"Ivan / Sorokin", "Ivan / Sorokina", likeness.Faint}, {"Martin / Soto", "Marina / Soto", likeness.Faint}, {"Li / Wei", "Lu / Wei", likeness.Faint},
 		{"Ana / Soto", "Bo / Vega", likeness.Differ}, {"Jan / Bakker", "Jon / Becker", likeness.Differ}, {"John / Smith", "Jane / Schmidt", likeness.Differ},
+		// in other letters: what can be one name, and never what speaks against it
+		{"محمد / المصري", "Mohammed / al-Masri", likeness.Variant}, {"محمد / المصري", "Mohamad / Elmasry", likeness.Variant}, {"حسين / خليل", "Hussein / Khalil", likeness.Variant}, {"حسين / خليل", "Hassan / Khalil", likeness.Missing},
+		{"يوسف / حداد", "Youssef / Haddad", likeness.Variant}, {"عائشة / منصور", "Aisha / Mansour", likeness.Variant}, {"משה / כהן", "Moshe / Cohen", likeness.Variant}, {"רבקה לוי", "Rivka / Levi", likeness.Variant},
+		{"יצחק / מזרחי", "Yitzhak / Mizrahi", likeness.Variant}, {"יצחק / מזרחי", "Moshe / Mizrahi", likeness.Missing}, {"محمد / المصري", "ahmad / almasri", likeness.Missing}, {"حمد / منصور", "Ahmad / Mansour", likeness.Missing}, {"محمود / منصور", "Mohammed / Mansour", likeness.Missing}, {"عمر / منصور", "Omar / Mansour", likeness.Variant}, {"نور / حسن", "Noor / Hassan", likeness.Variant},
 		{"陳 / 美玲", "Meiling / Chen", likeness.Missing}, {"", "Ana / Soto", likeness.Missing}, {"Dr. / ", "Ana / Soto", likeness.Missing},
 	} {
 		a, b := named(c.a), named(c.b)
@@ -62,6 +67,19 @@ func TestNames(t *testing.T) {
 		require.Equal(t, c.level.String(), got.Level.String(), "%s and %s: %s", c.a, c.b, got.Words)
 		require.Equal(t, got.Level, back.Level, "%s and %s", c.a, c.b)
 		require.NotEmpty(t, got.Words)
+	}
+}
+
+// Names in several scripts are brought together, where a list has them.
+func TestScriptsMeet(t *testing.T) {
+	people := faces(roster(t, "givenName=محمد familyName=المصري", "givenName=משה familyName=כהן", "givenName=Ana familyName=Soto"))
+	accounts := counted(Accounts(roster(t, "givenName=Moshe familyName=Cohen", "displayName=Mohamad_Elmasry", "givenName=Anna familyName=Soto", "givenName=Bo familyName=Vega"), 1), 4)
+	pairs, _ := Candidates(people, accounts, Joining, 2)
+	for p, want := range []int32{1, 0, 2} {
+		require.True(t, slices.ContainsFunc(pairs[p], func(x Pair) bool { return int32(x.Account) == want }), p)
+		found := Compare(people[p], accounts[want])
+		require.True(t, found.NamesAgree())
+		require.False(t, slices.ContainsFunc(pairs[p], func(x Pair) bool { return x.Account == 3 }))
 	}
 }
 

@@ -15,6 +15,7 @@ type name struct {
 	firsts        int    // how many of given are no middle names
 	other         []word // the words of a name of which the parts are not known
 	latin         bool
+	sounded       bool // a word is in letters of which the sounds are known
 	joinedGiven   string
 	joinedFamily  string
 	full          uint64  // hash of its words in any order
@@ -88,7 +89,7 @@ func inWords(given, middle, family *cellWords, full string, words func(cell stri
 			given, family = words(after), words(before)
 		} else if other := words(full); len(other.plain) > 0 {
 			given, middle, family = noWords, noWords, noWords
-			x.other, x.full, x.latin = other.plain, other.sum, other.latin
+			x.other, x.full, x.latin, x.sounded = other.plain, other.sum, other.latin, other.sounded
 		}
 	}
 	x.joinedGiven, x.joinedFamily = given.joined, family.joined
@@ -99,6 +100,7 @@ func inWords(given, middle, family *cellWords, full string, words func(cell stri
 	}
 	x.full += given.sum + middle.sum + family.sum // a sum: the order of the words is nothing to go by
 	x.latin = x.latin || given.latin || middle.latin || family.latin
+	x.sounded = x.sounded || given.sounded || middle.sounded || family.sounded
 	return x
 }
 
@@ -108,6 +110,8 @@ type cellWords struct {
 	joined string // with them, in one
 	sum    uint64 // of the words' hashes
 	latin  bool   // a word is in Latin letters
+	// a word is in other letters, of which the sounds are known
+	sounded bool
 }
 
 var noWords = &cellWords{}
@@ -130,7 +134,7 @@ func newCellWords(cell string, forms Forms) *cellWords {
 		x := newWord(text, as, forms)
 		w.plain = append(w.plain, x)
 		w.sum += x.key
-		w.latin = w.latin || text[0] < 0x80
+		w.latin, w.sounded = w.latin || text[0] < 0x80, w.sounded || x.Transcribed()
 	}
 	return w
 }
@@ -155,6 +159,9 @@ func (r *Reader) words(cell string) *cellWords {
 const mostRemembered = 1 << 17
 
 func (n *name) empty() bool { return len(n.given)+len(n.family)+len(n.other) == 0 }
+
+// readable: the two are in letters that can be held against each other.
+func (n *name) readable(m *name) bool { return n.latin == m.latin || n.sounded || m.sounded }
 
 // eachWord visits all the words of the name.
 func (n *name) eachWord(yield func(w *word)) {
@@ -192,7 +199,7 @@ type nameLevels struct {
 }
 
 func (p *Pattern) names(a, b *name) {
-	if a.empty() || b.empty() || a.latin != b.latin {
+	if a.empty() || b.empty() || !a.readable(b) {
 		return
 	}
 	var l nameLevels
@@ -208,6 +215,9 @@ func (p *Pattern) names(a, b *name) {
 		if m := inSome(guessed(b), a.other); m.order(&l) > 0 {
 			l = m
 		}
+	}
+	if a.latin != b.latin && min(l.family, l.given) < part {
+		return // written in Latin letters by a rule that we do not know: nothing speaks against it
 	}
 	p.Levels[Family], p.Levels[Given], p.Levels[Middle] = l.family, l.given, l.middle
 	p.Share[Family], p.Share[Given], p.Share[Middle] = float32(l.familyShare), float32(l.givenShare), float32(l.middleShare)

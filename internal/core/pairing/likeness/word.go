@@ -19,20 +19,25 @@ const (
 // Word is one word of a name, folded, with all that comparing it needs.
 type Word struct {
 	Text    string
-	Spoken  string   // what its transliterations have in common
-	Fulls   []string // names that it may be short for
-	born    bool     // people are given it as a name
-	letters uint32   // which of a-z it holds
-	foreign bool     // it holds letters other than a-z, and is counted by them
-	lost    bool     // a question mark stands for letters of it
+	Spoken  string     // what its transliterations have in common
+	Fulls   []string   // names that it may be short for
+	born    bool       // people are given it as a name
+	letters uint32     // which of a-z it holds
+	foreign bool       // it holds letters other than a-z, and is counted by them
+	lost    bool       // a question mark stands for letters of it
+	sounds  [][]string // of letters that are not Latin, as Latin ones spell them
 }
 
 // NewWord prepares a word as Words gives it.
 func NewWord(text string) Word {
-	return Word{
+	w := Word{
 		Text: text, Spoken: Spoken(text), Fulls: calledBy[text], born: bornNames[text], letters: lettersOf(text), foreign: !record.IsASCII(text),
 		lost: strings.IndexByte(text, lostLetter) >= 0,
 	}
+	if w.foreign {
+		w.sounds = spellings(text)
+	}
+	return w
 }
 
 // lettersOf tells which of a-z a word holds, as bits.
@@ -64,6 +69,11 @@ func (w *Word) Compare(v *Word) Level {
 		return Same
 	case w.lost || v.lost:
 		return lostLetters(w.Text, v.Text)
+	case w.Transcribed() != v.Transcribed() && !(w.foreign && v.foreign):
+		if w.Transcribed() {
+			return transcribes(w.sounds, v.Text)
+		}
+		return transcribes(v.sounds, w.Text)
 	case len(w.Text) >= 3 && len(v.Text) >= 3 && w.Spoken == v.Spoken && !w.foreign && !v.foreign:
 		return Variant
 	case (len(w.Fulls) > 0 || len(v.Fulls) > 0) && sameAtHome(w, v):
