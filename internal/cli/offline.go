@@ -181,7 +181,7 @@ func openSide(name, path, shapePath, id string, opt anyfile.Options) (s *side, e
 // the limit brings it back where memory is short.
 const (
 	garbagePercent = 200
-	memoryLimit    = 2500 << 20 // bytes
+	memoryLimit    = 1980 << 20 // bytes
 )
 
 // run reads both files, reconciles and returns what came of it.

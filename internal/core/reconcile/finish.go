@@ -112,17 +112,8 @@ func (r *run) nameAndPlan(drafts []*draft) {
 			break
 		}
 	}
-	taken := map[string]string{} // freed name -> who takes it
+	taken := takers(drafts, grants)
 	i := 0
-	for _, d := range drafts {
-		for range d.names {
-			if grants[i].Name != "" {
-				taken[naming.Fold(grants[i].Name)] = d.Person
-			}
-			i++
-		}
-	}
-	i = 0
 	for _, d := range drafts {
 		for n := range d.names {
 			r.grant(d, n, grants[i], drafts, taken)
@@ -154,6 +145,24 @@ func (r *run) nameAndPlan(drafts []*draft) {
 		r.out.Notes = append(r.out.Notes, "`first-load: true` has no effect: this lane has been loaded, and its guards hold; take the line out")
 	}
 	r.out.Guards = append(r.out.Guards, planning.Guards(r.Charter.Guards, r.out.Changes, totals, first, planning.Past{Recent: recent})...)
+}
+
+// takers are who is granted which name; only those who give an address up need to know.
+func takers(drafts []*draft, grants []naming.Grant) map[string]string {
+	taken := map[string]string{}
+	if !slices.ContainsFunc(drafts, func(d *draft) bool { return d.Verb == planning.Readdress }) {
+		return taken
+	}
+	i := 0
+	for _, d := range drafts {
+		for range d.names {
+			if grants[i].Name != "" {
+				taken[naming.Fold(grants[i].Name)] = d.Person
+			}
+			i++
+		}
+	}
+	return taken
 }
 
 // notOpen withholds what was sent before, and is not known to have come about.
