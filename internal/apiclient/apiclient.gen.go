@@ -759,7 +759,7 @@ type Balance struct {
 type Bond struct {
 	Account string `json:"account"`
 
-	// Basis what first held the two to be one: ruled, keyed or weighed
+	// Basis what first held the two to be one: ruled, keyed, weighed, or created where a run made the account
 	Basis string `json:"basis"`
 
 	// By the run or ruling that made it

@@ -207,7 +207,7 @@ func (c *Change) words() string {
 		b.WriteByte(' ')
 		b.WriteString(e.Old)
 	}
-	return strings.ReplaceAll(b.String(), string(record.ListSep), " ")
+	return strings.ToValidUTF8(strings.NewReplacer(string(record.ListSep), " ", "\x00", "").Replace(b.String()), "")
 }
 
 func copyInto[T any](ctx context.Context, tx bare, table string, columns []string, rows []T, row func(i int, v T) []any) error {

@@ -2214,7 +2214,7 @@ export interface components {
         Bond: {
             person: string;
             account: string;
-            /** @description what first held the two to be one: ruled, keyed or weighed */
+            /** @description what first held the two to be one: ruled, keyed, weighed, or created where a run made the account */
             basis: string;
             /** @description the run or ruling that made it */
             by: string;
