@@ -55,13 +55,6 @@ var words = [...]string{
 	Missing: "not given", Differ: "different", Faint: "too many letters lost to tell", Begun: "begins alike", Part: "an initial that fits", Short: "a short form", Variant: "another way of writing it", Near: "but for a slip", Same: "the same",
 }
 
-// word compares two words of a name.
-func word(a, b string) Verdict {
-	x, y := NewWord(a), NewWord(b)
-	level := x.Compare(&y)
-	return Verdict{level, words[level]}
-}
-
 // Compare gives the level at which two words of names agree.
 func (w *Word) Compare(v *Word) Level {
 	switch {
