@@ -26,6 +26,7 @@ const (
 	FindingCodeContestedMatch     FindingCode = "contested-match"
 	FindingCodeContradictoryKeys  FindingCode = "contradictory-keys"
 	FindingCodeCoverageDrop       FindingCode = "coverage-drop"
+	FindingCodeDomainForeign      FindingCode = "domain-foreign"
 	FindingCodeDrift              FindingCode = "drift"
 	FindingCodeDuplicateAccount   FindingCode = "duplicate-account"
 	FindingCodeDuplicatePerson    FindingCode = "duplicate-person"
@@ -66,6 +67,8 @@ func (e FindingCode) Valid() bool {
 	case FindingCodeContradictoryKeys:
 		return true
 	case FindingCodeCoverageDrop:
+		return true
+	case FindingCodeDomainForeign:
 		return true
 	case FindingCodeDrift:
 		return true

@@ -153,6 +153,8 @@ func TestKeys(t *testing.T) {
 					return "userName"
 				case path == "pairing.evidence.attributes.*":
 					return "birthDate"
+				case path == "emails.domains.*":
+					return "larkspur.example"
 				case path == "attributes.*.manage", path == "attributes.*.ours":
 					return "roles"
 				}

@@ -110,7 +110,20 @@ type EmailRule struct {
 	Primary []*Expr
 	Rule    string
 	Former  string // keep: the former primary stays as an alias; drop
+	// Domains in which a primary address may be, and those where aliases alone may; nil: any
+	Domains map[string]string
 	Line    int
+}
+
+// MayBePrimary reports whether an address is in a domain that takes primary addresses.
+func (e *EmailRule) MayBePrimary(address string) bool {
+	return e.Domains == nil || e.Domains[domainOf(address)] == "primary"
+}
+
+// domainOf is an address's domain in the form that is compared.
+func domainOf(address string) string {
+	_, domain := cutAddress(record.Normal(record.Email, address))
+	return domain
 }
 
 // Leavers are bonded people who are inactive, past their end date or vanished.

@@ -1,6 +1,8 @@
 package charter
 
 import (
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -8,6 +10,7 @@ import (
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
+	"github.com/nyaruka/phonenumbers"
 
 	"twinning/internal/core/calendar"
 	"twinning/internal/core/record"
@@ -44,6 +47,13 @@ func textFunction(name string, f func(string) string, told Function) function {
 var functions = []function{
 	textFunction("fold", record.Fold, Function{What: "without accents, capitals and doubled spaces, for comparing", Example: `fold('Łucja  ÓSÉ')`, Gives: "lucja ose"}),
 	textFunction("slug", record.Slug, Function{What: "as a login may be: small letters without accents, digits, dots, hyphens, underscores", Example: `slug("Ó Sé-O'Hara 2")`, Gives: "ose-ohara2"}),
+	{"slug", 2, cel.StringType, func(_ *compiler, a []string) Value {
+		spelt, known := record.Spelt(a[0], a[1])
+		if !known {
+			return faultValue(fmt.Sprintf("slug() knows no spelling of %q; expected one of %s", a[1], strings.Join(record.Spellings(), ", ")))
+		}
+		return textValue(record.Slug(spelt))
+	}, Function{Arguments: "text, language", What: "the same, with letters spelt as a language spells them out (" + strings.Join(record.Spellings(), ", ") + ")", Example: `slug('Krüger', 'de')`, Gives: "krueger"}},
 	textFunction("initial", initial, Function{What: "the first letter", Example: `initial('Łucja')`, Gives: "Ł"}),
 	textFunction("digits", record.Digits, Function{What: "the digits alone", Example: `digits('+56 (55) 211-1111')`, Gives: "56552111111"}),
 	textFunction("local", func(s string) string { local, _ := cutAddress(s); return local }, Function{What: "what stands before the @ of an address", Example: `local('ana.soto@larkspur.example')`, Gives: "ana.soto"}),
@@ -51,6 +61,7 @@ var functions = []function{
 	textFunction("lower", strings.ToLower, Function{What: "in small letters", Example: `lower('Ana SOTO')`, Gives: "ana soto"}),
 	textFunction("upper", strings.ToUpper, Function{What: "in capitals", Example: `upper('cl')`, Gives: "CL"}),
 	textFunction("trim", strings.TrimSpace, Function{What: "without white space around it", Example: `trim('  Ana ')`, Gives: "Ana"}),
+	{"e164", 2, cel.StringType, func(_ *compiler, a []string) Value { return dialled(a[0], a[1]) }, Function{Arguments: "text, country", What: "a telephone number as it is dialled from anywhere (E.164); the country, as in ISO 3166, is that of numbers that name none", Example: `e164('(55) 211-1111', 'CL')`, Gives: "+56552111111"}},
 	{"before", 2, cel.StringType, func(_ *compiler, a []string) Value { s, _, _ := strings.Cut(a[0], a[1]); return textValue(s) }, Function{Arguments: "text, separator", What: "what stands before the first separator, all of it when there is none", Example: `before('ana.soto', '.')`, Gives: "ana"}},
 	{"after", 2, cel.StringType, func(_ *compiler, a []string) Value { _, s, _ := strings.Cut(a[0], a[1]); return textValue(s) }, Function{Arguments: "text, separator", What: "what stands behind the first separator, nothing when there is none", Example: `after('ana.soto', '.')`, Gives: "soto"}},
 	{"same", 2, cel.BoolType, func(_ *compiler, a []string) Value {
@@ -80,6 +91,21 @@ var functions = []function{
 		}
 		return Value{}
 	}, Function{Arguments: "table, key", What: "the table's value for a key, null when it has none", Example: `lookup('sites', 'AND')`, Gives: "Andes"}},
+}
+
+// countries whose numbering plans are known.
+func countries() []string { return slices.Sorted(maps.Keys(phonenumbers.GetSupportedRegions())) }
+
+// dialled reads a telephone number by the numbering plan of its country.
+func dialled(number, country string) Value {
+	if !phonenumbers.GetSupportedRegions()[country] {
+		return faultValue(fmt.Sprintf("e164() knows no country %q; expected two capital letters such as CL", country))
+	}
+	n, err := phonenumbers.Parse(number, country)
+	if err != nil || !phonenumbers.IsValidNumber(n) {
+		return faultValue(fmt.Sprintf("e164() can't read %q as a number of %s", number, country))
+	}
+	return textValue(phonenumbers.Format(n, phonenumbers.E164))
 }
 
 func initial(s string) string {
@@ -114,7 +140,7 @@ func (c *compiler) declare() []cel.EnvOption {
 			}
 			return toCEL(f.call(c, words))
 		}
-		opts[i] = cel.Function(f.name, cel.Overload(f.name+"_text", params, f.result, cel.FunctionBinding(binding)))
+		opts[i] = cel.Function(f.name, cel.Overload(fmt.Sprintf("%s_%d_texts", f.name, f.arity), params, f.result, cel.FunctionBinding(binding)))
 	}
 	return opts
 }

@@ -249,13 +249,27 @@ func (r *reader) readEmails(n document.Node) {
 		d.Days()
 		r.note(d, "names do not rest yet: a freed address may be given out again at once")
 	}
-	for _, d := range f["domains"].Entries() {
-		d.Value.Word(Keys, "emails.domains.*")
-	}
 	if d, ok := f["domains"]; ok {
-		r.note(d, "domains are read but not enforced yet")
+		rule.Domains = r.readDomains(d)
 	}
 	r.Emails = rule
+}
+
+// readDomains reads what addresses in a domain may be.
+func (r *reader) readDomains(n document.Node) map[string]string {
+	domains, primary := map[string]string{}, false
+	for _, d := range n.Entries() {
+		if !record.ValidEmail("a@" + d.Key) {
+			d.Value.Problem("%q is no domain; expected one such as larkspur.example", d.Key)
+		}
+		role := d.Value.Word(Keys, "emails.domains.*")
+		domains[domainOf("a@"+d.Key)] = role
+		primary = primary || role == "primary"
+	}
+	if !primary {
+		n.Problem("no domain takes primary addresses, so nobody could have one; say `primary` of one of them")
+	}
+	return domains
 }
 
 func (r *reader) readLeavers(n document.Node) {

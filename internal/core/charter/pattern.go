@@ -2,13 +2,18 @@ package charter
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"regexp/syntax"
+	"slices"
+	"strings"
 
 	celast "cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
 
 	"twinning/internal/core/budget"
+	"twinning/internal/core/document"
+	"twinning/internal/core/record"
 )
 
 // patternAt is which argument of a function is a pattern, its receiver counted.
@@ -55,6 +60,10 @@ func (c *compiler) checkPatterns(root celast.Expr, problem func(format string, a
 			return
 		}
 		call := x.AsCall()
+		if why := c.checkWords(call); why != "" {
+			ok = false
+			problem("%s", why)
+		}
 		at, is := patternAt[call.FunctionName()]
 		if !is {
 			return
@@ -86,3 +95,37 @@ func (c *compiler) checkPatterns(root celast.Expr, problem func(format string, a
 	}))
 	return ok
 }
+
+// checkWords says what is wrong with a word that is written in an expression and names
+// something: a table, a language, a country.
+func (c *compiler) checkWords(call celast.CallExpr) string {
+	known, at := func() []string { return nil }, 1
+	switch call.FunctionName() {
+	case "lookup":
+		known, at = func() []string { return slices.Sorted(maps.Keys(c.tables)) }, 0
+	case "slug":
+		known = record.Spellings
+	case "e164":
+		known = countries
+	default:
+		return ""
+	}
+	if at >= len(call.Args()) || call.Args()[at].Kind() != celast.LiteralKind {
+		return ""
+	}
+	word, is := call.Args()[at].AsLiteral().(types.String)
+	if list := known(); is && !slices.Contains(list, string(word)) {
+		what := map[string]string{"lookup": "table", "slug": "language", "e164": "country"}[call.FunctionName()]
+		if len(list) > mostListed {
+			return fmt.Sprintf("%s() knows no %s %q%s; expected two capital letters such as CL (ISO 3166)", call.FunctionName(), what, string(word), document.Suggest(string(word), list))
+		}
+		if len(list) == 0 {
+			return fmt.Sprintf("%s() names the %s %q, and the charter has none under `tables:`", call.FunctionName(), what, string(word))
+		}
+		return fmt.Sprintf("%s() knows no %s %q%s; expected one of %s", call.FunctionName(), what, string(word), document.Suggest(string(word), list), strings.Join(list, ", "))
+	}
+	return ""
+}
+
+// mostListed are the words that a message lists.
+const mostListed = 30

@@ -557,10 +557,13 @@ func (d *draft) ask(target, reason string, request naming.Request) {
 // addresses are the valid candidates for the primary address.
 func (w *walker) addresses(p, a int) (valid []string) {
 	for _, c := range w.candidates(w.primary, p, a) {
-		if record.ValidEmail(c) {
-			valid = append(valid, c)
-		} else {
+		switch {
+		case !record.ValidEmail(c):
 			w.note("value-invalid", p, a, "email", "%q is no e-mail address", c)
+		case !w.Charter.Emails.MayBePrimary(c):
+			w.note("domain-foreign", p, a, "email", "%q is in a domain that takes no primary addresses here; it is not written", c)
+		default:
+			valid = append(valid, c)
 		}
 	}
 	return valid
@@ -572,6 +575,10 @@ func (w *walker) readdress(p, a int) {
 		return
 	}
 	now := w.Accounts.Column("email").Cell(a)
+	wanted := e.Rule != charter.Fill && !slices.ContainsFunc(w.candidates(w.primary, p, a), func(c string) bool { return w.same(record.Email, c, now) })
+	if now != "" && !wanted && !e.MayBePrimary(now) {
+		w.note("domain-foreign", p, a, "email", "the primary address %q is in a domain that takes none here", now)
+	}
 	if e.Rule == charter.Fill && now != "" || slices.ContainsFunc(w.candidates(w.primary, p, a), func(c string) bool { return w.same(record.Email, c, now) }) {
 		return
 	}

@@ -46,6 +46,17 @@ func TestSlugAndFold(t *testing.T) {
 	} {
 		require.Equal(t, ok, ValidEmail(address), address)
 	}
+	// by language, then: what people there expect their logins to be
+	for in, want := range map[[2]string]string{
+		{"de", "mKrüger"}: "mkrueger", {"de", "Ärmel-Öß"}: "aermel-oess", {"da", "Åse Bjørk"}: "aasebjoerk", {"nb", "Æra"}: "aera", {"hr", "Đurđa"}: "djurdja", {"bg", "Щерев"}: "shterev", {"bg", "Ъглов"}: "aglov",
+		{"uk", "Григорій"}: "hryhorii", {"uk", "Щур'юк"}: "shchuriuk", {"el", "Ευγενία Χούρη"}: "evgeniachouri", {"de", "Kru\u0308ger"}: "krueger", {"de", "Núñez"}: "nunez",
+	} {
+		spelt, known := Spelt(in[1], in[0])
+		require.True(t, known)
+		require.Equal(t, want, Slug(spelt), in)
+	}
+	_, known := Spelt("Krüger", "deutsch")
+	require.False(t, known)
 }
 
 func TestShapeRoundTripsAndGuesses(t *testing.T) {
