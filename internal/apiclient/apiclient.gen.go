@@ -43,6 +43,7 @@ const (
 	FindingCodeReferenceOpen      FindingCode = "reference-open"
 	FindingCodeRehire             FindingCode = "rehire"
 	FindingCodeRequiredMissing    FindingCode = "required-missing"
+	FindingCodeResting            FindingCode = "resting"
 	FindingCodeRosterShrunk       FindingCode = "roster-shrunk"
 	FindingCodeRowRejected        FindingCode = "row-rejected"
 	FindingCodeSeveralValues      FindingCode = "several-values"
@@ -101,6 +102,8 @@ func (e FindingCode) Valid() bool {
 	case FindingCodeRehire:
 		return true
 	case FindingCodeRequiredMissing:
+		return true
+	case FindingCodeResting:
 		return true
 	case FindingCodeRosterShrunk:
 		return true

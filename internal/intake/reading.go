@@ -12,7 +12,9 @@ import (
 	"time"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/parallel"
+	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
 	"twinning/internal/fault"
 	"twinning/internal/reach"
@@ -270,6 +272,24 @@ func (s *Intake) Load(ctx context.Context, x store.System, r store.Roster, wante
 		roster.NameUnread(names)
 	}
 	return roster, shape, err
+}
+
+// Former lists the logins and addresses that accounts held until lately, as the newest
+// shape reads them: some of them may still be held.
+func (s *Intake) Former(ctx context.Context, x store.System, r store.Roster, since time.Time, zone *time.Location) ([]reconcile.Freed, error) {
+	shape, err := s.Reach.ShapeOf(x, r.Shape)
+	if err != nil {
+		return nil, err
+	}
+	list := []reconcile.Freed{}
+	judge := shape.NewJudge(append([]string{"id"}, record.Namespaces()...))
+	err = s.Store.FormerRecords(ctx, r, since, func(id string, native map[string][]string, ended time.Time) error {
+		for _, name := range judge.Names(native) {
+			list = append(list, reconcile.Freed{Name: name, Account: id, On: calendar.Day(ended, zone)})
+		}
+		return nil
+	})
+	return list, err
 }
 
 // gaps hands over what the roster does not know, and says whose records are not

@@ -76,6 +76,7 @@ type laneInput struct {
 	digest   []byte
 	parted   int64 // the newest parting that it knows
 	weights  string
+	notes    []string
 	rulings  func(person, account string) string // ids of those that name either
 	shutBy   map[string]string                   // account -> the receipt that suspended it
 }
@@ -110,6 +111,9 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 	if err := s.open(ctx, &in); err != nil {
 		return in, err
 	}
+	if err := s.resting(ctx, &in); err != nil {
+		return in, err
+	}
 	in.Now, in.Cores, in.Mark, in.Premises, in.Tell = s.Now(), runtime.NumCPU(), accountsShape.Mark, true, true
 	whole, err := s.Store.NewestWhole(ctx, in.lane.AuthorityID)
 	if err != nil {
@@ -117,10 +121,27 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 	}
 	in.Reading = fmt.Sprint(whole.ID)
 	// everything that decides the result, but for the clock and the counts
-	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights, in.Memory.Open})
+	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights, in.Memory.Open, in.Memory.Freed})
 	sum := sha256.Sum256(decisive)
 	in.digest = sum[:]
 	return in, err
+}
+
+// resting remembers the names that accounts gave up, where the charter lets them rest.
+func (s *Service) resting(ctx context.Context, in *laneInput) error {
+	if in.Charter.Emails == nil || in.Charter.Emails.Rest == 0 {
+		return nil
+	}
+	x, err := s.Store.SystemByID(ctx, in.lane.DownstreamID)
+	if err != nil {
+		return err
+	}
+	days := in.Charter.Emails.Rest
+	if x.KeepDays > 0 && x.KeepDays < days {
+		in.notes = append(in.notes, fmt.Sprintf("names rest for %d days, and rosters of %s are kept for %d: of what was given up before, nobody knows; keep its rosters for longer: twinning system put %s --keep-days %d", days, x.Name, x.KeepDays, x.Name, days))
+	}
+	in.Memory.Freed, err = s.intake.Former(ctx, x, in.accounts, s.Now().AddDate(0, 0, -days-1), in.Charter.Zone)
+	return err
 }
 
 // open collects what was sent for a lane and is not known to have come about.
@@ -409,7 +430,7 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	if out.Pairing.Told != nil {
 		why(in, out.Pairing.Told, o)
 	}
-	notes := append([]string{}, out.Notes...)
+	notes := slices.Concat([]string{}, out.Notes, in.notes)
 	for _, n := range in.Charter.Notes {
 		notes = append(notes, "charter "+n.String())
 	}

@@ -181,6 +181,32 @@ func eachRecord(rows pgx.Rows, fn func(id string, native map[string][]string, di
 	return rows.Err()
 }
 
+// FormerRecords visits what records said until a roster read from an instant on showed
+// something else, or did not show them any more; later ones than a roster do not count.
+func (s *Store) FormerRecords(ctx context.Context, roster Roster, since time.Time, fn func(id string, native map[string][]string, ended time.Time) error) error {
+	rows, err := s.pool.Query(ctx, `SELECT v.native_id, v.native, o.ended FROM records v JOIN rosters o ON o.id = v.until WHERE v.system_id = $1 AND v.until <= $2 AND o.ended >= $3`, roster.SystemID, roster.ID, since)
+	if err != nil {
+		return translate(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id string
+		var kept []byte
+		var ended time.Time
+		if err := rows.Scan(&id, &kept, &ended); err != nil {
+			return err
+		}
+		native, err := parseNatives(kept)
+		if err != nil {
+			return err
+		}
+		if err := fn(id, native, ended); err != nil {
+			return err
+		}
+	}
+	return translate(rows.Err())
+}
+
 // Record is one record as of a roster.
 type Record struct {
 	ID     string                    `db:"native_id" json:"id"`

@@ -53,7 +53,7 @@ var Keys = d.Keys{
 	key("emails.former", d.FormWord, "what becomes of a primary address that is replaced: it stays as an alias, or goes", "drop", "keep", "drop"),
 	key("emails.domains", d.FormMapping, "what addresses in a domain may be; one that is not named takes no primary address (default: any may be anything)", "{larkspur.example: primary}"),
 	key("emails.domains.*", d.FormWord, "one domain: its addresses may be primary ones, or aliases alone", "primary", "primary", "alias"),
-	key("emails.rest", d.FormDays, "how long a freed address is given to nobody; not kept yet", "365d"),
+	key("emails.rest", d.FormDays, "for how long a login or an address that was another's is given to nobody (default: not at all)", "365d"),
 	key("groups", d.FormList, "which groups an account is in; not managed yet", "[{enrol: observers, when: \"'night' in person.roles\"}]"),
 	key("leavers", d.FormMapping, "what is done about the accounts of those who have left (default: it is reported)", "{stages: [{after: 0d, do: [suspend]}]}"),
 	key("leavers.grace", d.FormMapping, "when somebody who vanished from the roster counts as gone", "{readings: 3, days: 7}"),

@@ -246,8 +246,7 @@ func (r *reader) readEmails(n document.Node) {
 		}
 	}
 	if d, ok := f["rest"]; ok {
-		d.Days()
-		r.note(d, "names do not rest yet: a freed address may be given out again at once")
+		rule.Rest = d.Days()
 	}
 	if d, ok := f["domains"]; ok {
 		rule.Domains = r.readDomains(d)

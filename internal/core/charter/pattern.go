@@ -99,7 +99,8 @@ func (c *compiler) checkPatterns(root celast.Expr, problem func(format string, a
 // checkWords says what is wrong with a word that is written in an expression and names
 // something: a table, a language, a country.
 func (c *compiler) checkWords(call celast.CallExpr) string {
-	known, at := func() []string { return nil }, 1
+	var known func() []string
+	at := 1
 	switch call.FunctionName() {
 	case "lookup":
 		known, at = func() []string { return slices.Sorted(maps.Keys(c.tables)) }, 0

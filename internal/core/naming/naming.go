@@ -49,13 +49,32 @@ type Grant struct {
 	Rival      int    // when refused: the request that was granted it, -1 none
 	RivalOwner string // whose that is
 	First      int    // an account that holds the first candidate and keeps it, -1 none
+	Rest       *Rest  // when refused: the rest of a candidate, nil when none rests
 }
 
 // Ledger knows who holds which of the names that matter to a plan, and in which
-// attributes.
+// attributes, and which rest.
 type Ledger struct {
 	holders map[string][]Holding
+	rests   map[string]Rest // nil: a name that is given up is free at once
+	until   string          // what is given up now is free from this day on
 }
+
+// Rest is a name that was somebody's until lately: for a time it is given to nobody else.
+type Rest struct {
+	Owner string     // whose it was, "" when that is not known
+	Row   record.Row // the account that held it, -1 when it is gone
+	Until string     // day from which it is free
+}
+
+// mayHave: the name is the asker's own.
+func (x Rest) mayHave(r *Request) bool {
+	return x.Owner != "" && x.Owner == r.Owner || x.Row >= 0 && int(x.Row) == r.Account
+}
+
+// LetRest has names rest, by their folded form; what the requests themselves give up rests
+// as well, until a day.
+func (l *Ledger) LetRest(names map[string]Rest, until string) { l.rests, l.until = names, until }
 
 // Holding is one attribute of an account that holds a name.
 type Holding struct {
@@ -280,13 +299,16 @@ func (a *allocation) try(i int, patient bool) (candidate int, after []int, state
 // the name again.
 func (a *allocation) free(i int, name string) (after []int, state outcome) {
 	state = granted
+	if rest, rests := a.rests[name]; rests && !rest.mayHave(&a.requests[i]) {
+		return nil, refused
+	}
 	for _, h := range a.holders[name] {
 		if int(h.Row) == a.requests[i].Account {
 			continue
 		}
 		mover, moves := a.frees[frees{h.Row, h.Attribute}]
 		switch {
-		case !moves || h.Attribute == Alias || Fold(a.requests[mover].Frees) != name:
+		case !moves || a.rests != nil || h.Attribute == Alias || Fold(a.requests[mover].Frees) != name:
 			return nil, refused
 		case !a.granted[a.requests[mover].Unit]:
 			state = later
@@ -297,6 +319,14 @@ func (a *allocation) free(i int, name string) (after []int, state outcome) {
 		}
 	}
 	return after, state
+}
+
+// givesUp: an account is to have another name in place of all that it holds of this one.
+func (a *allocation) givesUp(row int, name string) bool {
+	return !slices.ContainsFunc(a.holders[name], func(h Holding) bool {
+		mover, moves := a.frees[frees{h.Row, h.Attribute}]
+		return int(h.Row) == row && (!moves || !a.granted[a.requests[mover].Unit] || Fold(a.grants[mover].Name) == name)
+	})
 }
 
 // explain says what stood in the way of a request.
@@ -325,6 +355,11 @@ func (a *allocation) explain(i int, denied bool) {
 		}
 		if h := keeps(name); h >= 0 {
 			g.Holder = h
+			if a.rests != nil && a.givesUp(h, name) {
+				g.Rest = &Rest{Row: record.Row(h), Until: a.until}
+			}
+		} else if rest, rests := a.rests[name]; rests && !rest.mayHave(&r) {
+			g.Rest = &rest
 		}
 	}
 }

@@ -104,6 +104,7 @@ func (w *walker) vanished(a int, person string, suspended bool, leave map[string
 func (r *run) nameAndPlan(drafts []*draft) {
 	drafts = r.nameable(r.notOpen(slices.DeleteFunc(drafts, func(d *draft) bool { return d.Wave < 0 })))
 	ledger := naming.NewLedger(r.Accounts, requestsOf(drafts), r.Cores)
+	r.letRest(ledger)
 	var grants []naming.Grant
 	for { // whom naming makes us ask about is in no change, and frees no name
 		drafts = r.withoutAsked(drafts)
@@ -145,6 +146,34 @@ func (r *run) nameAndPlan(drafts []*draft) {
 		r.out.Notes = append(r.out.Notes, "`first-load: true` has no effect: this lane has been loaded, and its guards hold; take the line out")
 	}
 	r.out.Guards = append(r.out.Guards, planning.Guards(r.Charter.Guards, r.out.Changes, totals, first, planning.Past{Recent: recent})...)
+}
+
+// letRest has names rest that were another's until lately, where the charter wants that.
+func (r *run) letRest(ledger *naming.Ledger) {
+	if r.Charter.Emails == nil || r.Charter.Emails.Rest == 0 {
+		return
+	}
+	if r.Memory.Freed == nil {
+		r.out.Notes = append(r.out.Notes, "`rest:` holds for names that this very plan gives up: files alone do not know who held which name before; the service does")
+	}
+	owner := make(map[string]string, len(r.Memory.Bonds))
+	for _, b := range r.Memory.Bonds {
+		owner[b.Account] = b.Person
+	}
+	names := map[string]naming.Rest{}
+	for _, f := range r.Memory.Freed {
+		until := calendar.Add(f.On, r.Charter.Emails.Rest)
+		name := naming.Fold(f.Name)
+		if until <= r.today || names[name].Until > until { // whoever had it last
+			continue
+		}
+		rest := naming.Rest{Owner: owner[f.Account], Row: -1, Until: until}
+		if row, there := r.Accounts.Find(f.Account); there {
+			rest.Row = record.Row(row)
+		}
+		names[name] = rest
+	}
+	ledger.LetRest(names, calendar.Add(r.today, r.Charter.Emails.Rest))
 }
 
 // takers are who is granted which name; only those who give an address up need to know.
@@ -278,6 +307,8 @@ func (r *run) grant(d *draft, n int, g naming.Grant, drafts []*draft, taken map[
 		d.dropped = true
 		code := map[string]string{"userName": "username-taken", "email": "email-taken"}[target]
 		switch {
+		case g.Rest != nil:
+			r.report("resting", d.p, d.a, target, "%s: was another's and rests until %s", strings.Join(ask.Candidates, ", "), g.Rest.Until)
 		case g.Holder >= 0:
 			r.report(code, d.p, d.a, "", "%s: taken by account %q (%s)", strings.Join(ask.Candidates, ", "), r.accountID(g.Holder), r.Accounts.Column("userName").Cell(g.Holder))
 		case g.Rival >= 0:

@@ -30,6 +30,7 @@ type Memory struct {
 	Written      map[string]map[string]Sent     `json:"written,omitempty"` // account -> attribute -> what our receipts say
 	Added        map[string]map[string][]string `json:"added,omitempty"`   // account -> list attribute -> values that our receipts added
 	Open         map[string]Open                `json:"open,omitempty"`    // change id -> what was sent and is not known to have come about
+	Freed        []Freed                        `json:"freed,omitempty"`   // names that accounts no longer hold; nil: nobody knows
 	Done         []Tally                        `json:"done,omitempty"`
 }
 
@@ -38,6 +39,13 @@ type Reason struct {
 	pairing.Pair
 	Reason string    `json:"reason"`
 	At     time.Time `json:"at"`
+}
+
+// Freed is a login or an address that an account held and holds no longer.
+type Freed struct {
+	Name    string `json:"name"`
+	Account string `json:"account"`
+	On      string `json:"on"` // day
 }
 
 // Leave is a leave-alone ruling.
