@@ -48,6 +48,8 @@ const (
 	FindingCodeRowRejected        FindingCode = "row-rejected"
 	FindingCodeSeveralValues      FindingCode = "several-values"
 	FindingCodeSharedKey          FindingCode = "shared-key"
+	FindingCodeSignInCrossed      FindingCode = "sign-in-crossed"
+	FindingCodeSignInStray        FindingCode = "sign-in-stray"
 	FindingCodeSuspendedElsewhere FindingCode = "suspended-elsewhere"
 	FindingCodeUsernameTaken      FindingCode = "username-taken"
 	FindingCodeValueDamaged       FindingCode = "value-damaged"
@@ -112,6 +114,10 @@ func (e FindingCode) Valid() bool {
 	case FindingCodeSeveralValues:
 		return true
 	case FindingCodeSharedKey:
+		return true
+	case FindingCodeSignInCrossed:
+		return true
+	case FindingCodeSignInStray:
 		return true
 	case FindingCodeSuspendedElsewhere:
 		return true

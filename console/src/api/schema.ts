@@ -1350,7 +1350,7 @@ export interface components {
         /** @enum {string} */
         LogLevel: "info" | "warning" | "error";
         /** @enum {string} */
-        FindingCode: "orphan-account" | "leaver-active" | "suspended-elsewhere" | "missing-account" | "duplicate-account" | "duplicate-person" | "contested-match" | "contradictory-keys" | "shared-key" | "recycled-key" | "rehire" | "bond-doubted" | "bond-broken" | "mark-foreign" | "claimed-twice" | "username-taken" | "email-taken" | "resting" | "domain-foreign" | "required-missing" | "value-invalid" | "value-damaged" | "not-shown" | "no-email" | "drift" | "not-kept" | "roster-shrunk" | "coverage-drop" | "several-values" | "reference-broken" | "reference-open" | "row-rejected";
+        FindingCode: "orphan-account" | "leaver-active" | "suspended-elsewhere" | "missing-account" | "duplicate-account" | "duplicate-person" | "contested-match" | "contradictory-keys" | "shared-key" | "recycled-key" | "rehire" | "bond-doubted" | "bond-broken" | "mark-foreign" | "claimed-twice" | "username-taken" | "email-taken" | "resting" | "domain-foreign" | "required-missing" | "value-invalid" | "value-damaged" | "not-shown" | "no-email" | "drift" | "not-kept" | "sign-in-crossed" | "sign-in-stray" | "roster-shrunk" | "coverage-drop" | "several-values" | "reference-broken" | "reference-open" | "row-rejected";
         Setting: {
             name: string;
             what: string;

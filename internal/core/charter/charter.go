@@ -38,6 +38,7 @@ type Charter struct {
 	Mark     *Expr           // value of our mark; nil: the person's id
 	Rules    []AttributeRule // attributes other than e-mail, in the order written
 	Emails   *EmailRule
+	SignIn   *SignIn
 	Leavers  *Leavers
 	Orphans  string // report or suspend
 	Guards   []Guard
@@ -125,6 +126,13 @@ func (e *EmailRule) MayBePrimary(address string) bool {
 func domainOf(address string) string {
 	_, domain := cutAddress(record.Normal(record.Email, address))
 	return domain
+}
+
+// SignIn says what the identity provider sends of somebody who signs in, and what the
+// downstream finds the account by.
+type SignIn struct {
+	Subject, Account *Expr
+	Line             int
 }
 
 // Leavers are bonded people who are inactive, past their end date or vanished.
@@ -256,6 +264,9 @@ func (c *Charter) exprs() []*Expr {
 	}
 	if c.Emails != nil {
 		out = append(out, c.Emails.Primary...)
+	}
+	if c.SignIn != nil {
+		out = append(out, c.SignIn.Subject, c.SignIn.Account)
 	}
 	for _, w := range c.Waves {
 		out = append(out, w.When)

@@ -35,6 +35,7 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	r.readKeys(root, f["pairing"])
 	r.readRules(f["attributes"])
 	r.readEmails(f["emails"])
+	r.readSignIn(f["sign-in"])
 	r.readLeavers(f["leavers"])
 	r.readOrphans(f["orphans"])
 	r.readGuards(f["guards"])
@@ -252,6 +253,22 @@ func (r *reader) readEmails(n document.Node) {
 		rule.Domains = r.readDomains(d)
 	}
 	r.Emails = rule
+}
+
+func (r *reader) readSignIn(n document.Node) {
+	if !n.Present() {
+		return
+	}
+	f := n.Declared(Keys)
+	if !f["subject"].Present() || !f["account"].Present() {
+		n.Problem("`sign-in:` needs `subject:`, what the identity provider sends of a person, and `account:`, what an account is found by")
+		return
+	}
+	line, _ := n.Place()
+	s := &SignIn{Line: line, Subject: r.compiler.compile(f["subject"], wantText, "person"), Account: r.compiler.compile(f["account"], wantValues, "account")}
+	if s.Subject != nil && s.Account != nil {
+		r.SignIn = s
+	}
 }
 
 // readDomains reads what addresses in a domain may be.

@@ -58,6 +58,8 @@ var Catalogue = []Code{
 	{"no-email", Warning, "a person in scope has no e-mail address", "fill it in in the authority"},
 	{"drift", Notice, "an account's value differs from what it should be or was", "see who changed it; the plan sets it again where the rule is own"},
 	{"not-kept", Warning, "the downstream alters what we write, so we stopped writing it", "make the charter compute the form that the downstream keeps, or watch the attribute"},
+	{"sign-in-crossed", Error, "somebody who signs in would open an account that is not theirs, or one of several", "nobody may sign in so before it is mended: correct the login of the account, or what the identity provider sends"},
+	{"sign-in-stray", Warning, "somebody who signs in would open no account, or be given a new one", "make the account's login what the identity provider sends, by attributes: or there; where sign-in: says it wrongly, mend the charter"},
 	{"roster-shrunk", Error, "a roster holds far fewer records than the last one", "find out whether the export is whole; accept the finding if it is"},
 	{"coverage-drop", Error, "an attribute that was filled is suddenly blank on many records", "find out whether the export is whole; accept the finding if it is"},
 	{"several-values", Warning, "an attribute that should have one value has several", "leave one of them where it stands, or read it as a list in the shape; until then it is not written"},

@@ -107,6 +107,7 @@ func Run(in Input) *Output {
 	r.scope()
 	r.checkRosters()
 	r.desire()
+	r.rehearse()
 	r.count()
 	r.finish()
 	return r.out
