@@ -115,7 +115,7 @@ func TestEffects(t *testing.T) {
 	c := store.Change{Verb: planning.Create, Person: "L1"}
 	c.Body.V.Edits = []planning.Edit{{Attribute: "title", New: "Cook"}, {Attribute: "active", New: "true"}, {Attribute: "aliases", New: "a@l.example"}}
 	for _, x := range []struct{ verb, outcome, account, want string }{
-		{planning.Create, "done", "u1", "bond L1=u1 keyed, title=Cook"},
+		{planning.Create, "done", "u1", "bond L1=u1 created, title=Cook"},
 		{planning.Create, "refused", "u1", ""},
 		{planning.Create, "in-doubt", "", ""},
 		{planning.Set, "unchanged", "u1", "bond L1=u1 weighed"},
