@@ -828,6 +828,37 @@ type CharterInput struct {
 	Source string `json:"source"`
 }
 
+// CharterTry defines model for CharterTry.
+type CharterTry struct {
+	Account *Facing `json:"account,omitempty"`
+	Changes []struct {
+		Edits []struct {
+			Attribute string `json:"attribute"`
+			New       string `json:"new"`
+			Old       string `json:"old"`
+			Reason    string `json:"reason"`
+		} `json:"edits"`
+		Verb Verb `json:"verb"`
+	} `json:"changes"`
+	Conditions []TriedValue `json:"conditions"`
+	Findings   []struct {
+		Code   string `json:"code"`
+		Detail string `json:"detail"`
+	} `json:"findings"`
+	Person Facing       `json:"person"`
+	Values []TriedValue `json:"values"`
+}
+
+// CharterTryInput defines model for CharterTryInput.
+type CharterTryInput struct {
+	// AccountId the twin of the newest reconciliation when not given
+	AccountId *string `json:"accountId,omitempty"`
+	PersonId  string  `json:"personId"`
+
+	// Source a charter that is not kept; the one in force when not given
+	Source *string `json:"source,omitempty"`
+}
+
 // Comparison defines model for Comparison.
 type Comparison struct {
 	Account   string `json:"account"`
@@ -1896,6 +1927,31 @@ type TrialReport struct {
 	} `json:"thresholds"`
 }
 
+// TriedStep defines model for TriedStep.
+type TriedStep struct {
+	Fault  *string `json:"fault,omitempty"`
+	Source string  `json:"source"`
+	Value  string  `json:"value"`
+}
+
+// TriedValue defines model for TriedValue.
+type TriedValue struct {
+	Line int `json:"line"`
+
+	// Name the attribute, or where the condition stands
+	Name  string        `json:"name"`
+	Now   string        `json:"now"`
+	Rule  *string       `json:"rule,omitempty"`
+	Tries [][]TriedStep `json:"tries"`
+
+	// Verb that writes it; nothing when not given
+	Verb *string `json:"verb,omitempty"`
+
+	// Why nothing is written
+	Why     *string `json:"why,omitempty"`
+	Written string  `json:"written"`
+}
+
 // Understood defines model for Understood.
 type Understood struct {
 	// Also what else it feeds
@@ -2525,6 +2581,9 @@ type SetFreezeJSONRequestBody = FreezeInput
 // PutCharterJSONRequestBody defines body for PutCharter for application/json ContentType.
 type PutCharterJSONRequestBody = CharterInput
 
+// TryCharterJSONRequestBody defines body for TryCharter for application/json ContentType.
+type TryCharterJSONRequestBody = CharterTryInput
+
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance
 
@@ -2749,6 +2808,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /lanes/{lane}/charter (the `PutCharter` operationId).
 	PutCharter(ctx context.Context, lane LaneName, params *PutCharterParams, body PutCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryCharterWithBody What a charter makes of one person and their account, step by step; nothing is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lanes/{lane}/charter-tries (the `TryCharter` operationId).
+	TryCharterWithBody(ctx context.Context, lane LaneName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryCharter What a charter makes of one person and their account, step by step; nothing is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lanes/{lane}/charter-tries (the `TryCharter` operationId).
+	TryCharter(ctx context.Context, lane LaneName, body TryCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FaceRecords A person and an account, attribute by attribute
 	//
@@ -3518,6 +3591,40 @@ func (c *Client) PutCharterWithBody(ctx context.Context, lane LaneName, params *
 // Corresponds with PUT /lanes/{lane}/charter (the `PutCharter` operationId).
 func (c *Client) PutCharter(ctx context.Context, lane LaneName, params *PutCharterParams, body PutCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutCharterRequest(c.Server, lane, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryCharterWithBody What a charter makes of one person and their account, step by step; nothing is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lanes/{lane}/charter-tries (the `TryCharter` operationId).
+func (c *Client) TryCharterWithBody(ctx context.Context, lane LaneName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryCharterRequestWithBody(c.Server, lane, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryCharter What a charter makes of one person and their account, step by step; nothing is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lanes/{lane}/charter-tries (the `TryCharter` operationId).
+func (c *Client) TryCharter(ctx context.Context, lane LaneName, body TryCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryCharterRequest(c.Server, lane, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5534,6 +5641,53 @@ func NewPutCharterRequestWithBody(server string, lane LaneName, params *PutChart
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewTryCharterRequest calls the generic TryCharter builder with application/json body
+func NewTryCharterRequest(server string, lane LaneName, body TryCharterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryCharterRequestWithBody(server, lane, "application/json", bodyReader)
+}
+
+// NewTryCharterRequestWithBody constructs an http.Request for the TryCharter method, with any body, and a specified content type
+func NewTryCharterRequestWithBody(server string, lane LaneName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/charter-tries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

@@ -269,5 +269,10 @@ func newCharter() *cobra.Command {
 		return nil
 	})
 	show.Flags().Int64("version", 0, "version to show; 0 the newest")
-	return group("charter", "A lane's rules", newCharterCheck(), newCharterTemplate(), put, show)
+	try := running("try LANE", "What the charter, or a file that is not kept, makes of one person, step by step", exact("LANE"), charterTry)
+	try.Flags().String("person", "", "of whom, by id")
+	try.Flags().String("account", "", "with this account (default: their twin at the newest reconciliation)")
+	try.Flags().String("file", "", "a charter that is not kept (default: the one in force)")
+	_ = try.MarkFlagRequired("person") // it is declared above
+	return group("charter", "A lane's rules", newCharterCheck(), newCharterTemplate(), try, put, show)
 }

@@ -45,6 +45,11 @@ func (s *server) PutCharter(ctx context.Context, r openapi.PutCharterRequestObje
 	return as[openapi.PutCharter200JSONResponse](v, err)
 }
 
+func (s *server) TryCharter(ctx context.Context, r openapi.TryCharterRequestObject) (openapi.TryCharterResponseObject, error) {
+	v, err := s.cfg.Service.TryCharter(ctx, r.Lane, value(r.Body.Source), r.Body.PersonId, value(r.Body.AccountId))
+	return as[openapi.TryCharter200JSONResponse](v, err)
+}
+
 func (s *server) CheckCharter(ctx context.Context, r openapi.CheckCharterRequestObject) (openapi.CheckCharterResponseObject, error) {
 	c, err := s.cfg.Service.CheckCharter(ctx, r.Body.Source)
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"twinning/internal/core/charter"
 	"twinning/internal/core/document"
 	"twinning/internal/core/reconcile"
+	"twinning/internal/explain"
 	"twinning/internal/fault"
 	"twinning/internal/store"
 )
@@ -246,6 +247,26 @@ func (s *Service) parse(ctx context.Context, source string) (*charter.Charter, e
 // CheckCharter checks one without keeping it.
 func (s *Service) CheckCharter(ctx context.Context, source string) (*charter.Charter, error) {
 	return s.parse(ctx, source)
+}
+
+// TryCharter computes a charter, the lane's own or one that is not kept yet, for one person.
+func (s *Service) TryCharter(ctx context.Context, lane, source, person, account string) (*explain.TryOut, error) {
+	l, r, err := s.latest(ctx, lane)
+	if err != nil {
+		return nil, err
+	}
+	if source == "" {
+		kept, err := s.Store.Charter(ctx, l.ID, 0)
+		if err != nil {
+			return nil, fault.About(err, "charter of lane", lane)
+		}
+		source = kept.Source
+	}
+	rules, err := s.parse(ctx, source)
+	if err != nil {
+		return nil, err
+	}
+	return s.explainer.Try(ctx, l, r, rules, person, account, s.Now())
 }
 
 // PutCharter gives a lane a new version of its rules; the first makes the

@@ -540,6 +540,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/charter-tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a charter makes of one person and their account, step by step; nothing is kept */
+        post: operations["tryCharter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/charter-checks": {
         parameters: {
             query?: never;
@@ -1734,6 +1751,55 @@ export interface components {
          */
         CharterInput: {
             source: string;
+        };
+        /**
+         * @example {
+         *       "personId": "L0234"
+         *     }
+         */
+        CharterTryInput: {
+            personId: string;
+            /** @description the twin of the newest reconciliation when not given */
+            accountId?: string;
+            /** @description a charter that is not kept; the one in force when not given */
+            source?: string;
+        };
+        CharterTry: {
+            person: components["schemas"]["Facing"];
+            account?: components["schemas"]["Facing"];
+            conditions: components["schemas"]["TriedValue"][];
+            values: components["schemas"]["TriedValue"][];
+            changes: {
+                verb: components["schemas"]["Verb"];
+                edits: {
+                    attribute: string;
+                    old: string;
+                    new: string;
+                    reason: string;
+                }[];
+            }[];
+            findings: {
+                code: string;
+                detail: string;
+            }[];
+        };
+        TriedValue: {
+            /** @description the attribute, or where the condition stands */
+            name: string;
+            rule?: string;
+            line: number;
+            tries: components["schemas"]["TriedStep"][][];
+            now: string;
+            written: string;
+            /** @description that writes it; nothing when not given */
+            verb?: string;
+            /** @description nothing is written */
+            why?: string;
+        };
+        TriedStep: {
+            source: string;
+            value: string;
+            fault?: string;
         };
         CharterCheck: {
             lane: string;
@@ -3666,6 +3732,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Charter"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryCharter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CharterTryInput"];
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterTry"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -36,6 +36,7 @@ type Expr struct {
 	person    []string // attributes read, sorted
 	account   []string
 	root      celast.Expr
+	info      *celast.SourceInfo
 	compiler  *compiler
 	program   cel.Program
 }
@@ -154,7 +155,7 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 		c.report(n, src, issues.Errors())
 		return nil
 	}
-	e := &Expr{Source: src, Line: line, compiler: c, root: checked.NativeRep().Expr()}
+	e := &Expr{Source: src, Line: line, compiler: c, root: checked.NativeRep().Expr(), info: checked.NativeRep().SourceInfo()}
 	if !suits(checked.OutputType(), w) {
 		n.Problem("the expression gives %s, expected %s", plain(checked.OutputType()), w)
 		return nil

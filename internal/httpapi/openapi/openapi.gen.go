@@ -833,6 +833,37 @@ type CharterInput struct {
 	Source string `json:"source"`
 }
 
+// CharterTry defines model for CharterTry.
+type CharterTry struct {
+	Account *Facing `json:"account,omitempty"`
+	Changes []struct {
+		Edits []struct {
+			Attribute string `json:"attribute"`
+			New       string `json:"new"`
+			Old       string `json:"old"`
+			Reason    string `json:"reason"`
+		} `json:"edits"`
+		Verb Verb `json:"verb"`
+	} `json:"changes"`
+	Conditions []TriedValue `json:"conditions"`
+	Findings   []struct {
+		Code   string `json:"code"`
+		Detail string `json:"detail"`
+	} `json:"findings"`
+	Person Facing       `json:"person"`
+	Values []TriedValue `json:"values"`
+}
+
+// CharterTryInput defines model for CharterTryInput.
+type CharterTryInput struct {
+	// AccountId the twin of the newest reconciliation when not given
+	AccountId *string `json:"accountId,omitempty"`
+	PersonId  string  `json:"personId"`
+
+	// Source a charter that is not kept; the one in force when not given
+	Source *string `json:"source,omitempty"`
+}
+
 // Comparison defines model for Comparison.
 type Comparison struct {
 	Account   string `json:"account"`
@@ -1901,6 +1932,31 @@ type TrialReport struct {
 	} `json:"thresholds"`
 }
 
+// TriedStep defines model for TriedStep.
+type TriedStep struct {
+	Fault  *string `json:"fault,omitempty"`
+	Source string  `json:"source"`
+	Value  string  `json:"value"`
+}
+
+// TriedValue defines model for TriedValue.
+type TriedValue struct {
+	Line int `json:"line"`
+
+	// Name the attribute, or where the condition stands
+	Name  string        `json:"name"`
+	Now   string        `json:"now"`
+	Rule  *string       `json:"rule,omitempty"`
+	Tries [][]TriedStep `json:"tries"`
+
+	// Verb that writes it; nothing when not given
+	Verb *string `json:"verb,omitempty"`
+
+	// Why nothing is written
+	Why     *string `json:"why,omitempty"`
+	Written string  `json:"written"`
+}
+
 // Understood defines model for Understood.
 type Understood struct {
 	// Also what else it feeds
@@ -2530,6 +2586,9 @@ type SetFreezeJSONRequestBody = FreezeInput
 // PutCharterJSONRequestBody defines body for PutCharter for application/json ContentType.
 type PutCharterJSONRequestBody = CharterInput
 
+// TryCharterJSONRequestBody defines body for TryCharter for application/json ContentType.
+type TryCharterJSONRequestBody = CharterTryInput
+
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance
 
@@ -2625,6 +2684,9 @@ type ServerInterface interface {
 	// PutCharter Give the lane a new version of its charter; the first one makes the lane
 	// (PUT /lanes/{lane}/charter)
 	PutCharter(ctx *echo.Context, lane LaneName, params PutCharterParams) error
+	// TryCharter What a charter makes of one person and their account, step by step; nothing is kept
+	// (POST /lanes/{lane}/charter-tries)
+	TryCharter(ctx *echo.Context, lane LaneName) error
 	// FaceRecords A person and an account, attribute by attribute
 	// (GET /lanes/{lane}/facing)
 	FaceRecords(ctx *echo.Context, lane LaneName, params FaceRecordsParams) error
@@ -3096,6 +3158,22 @@ func (w *ServerInterfaceWrapper) PutCharter(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PutCharter(ctx, lane, params)
+	return err
+}
+
+// TryCharter converts echo context to params.
+func (w *ServerInterfaceWrapper) TryCharter(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryCharter(ctx, lane)
 	return err
 }
 
@@ -5166,6 +5244,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/lanes/:lane/observing", wrapper.SetObserving, options.OperationMiddlewares["setObserving"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/charter", wrapper.GetCharter, options.OperationMiddlewares["getCharter"]...)
 	router.PUT(options.BaseURL+"/lanes/:lane/charter", wrapper.PutCharter, options.OperationMiddlewares["putCharter"]...)
+	router.POST(options.BaseURL+"/lanes/:lane/charter-tries", wrapper.TryCharter, options.OperationMiddlewares["tryCharter"]...)
 	router.POST(options.BaseURL+"/charter-checks", wrapper.CheckCharter, options.OperationMiddlewares["checkCharter"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/reconciliations", wrapper.ListReconciliations, options.OperationMiddlewares["listReconciliations"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/reconciliations", wrapper.Reconcile, options.OperationMiddlewares["reconcile"]...)
@@ -5773,6 +5852,46 @@ type PutCharterdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PutCharterdefaultApplicationProblemPlusJSONResponse) VisitPutCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryCharterRequestObject struct {
+	Lane LaneName `json:"lane"`
+	Body *TryCharterJSONRequestBody
+}
+
+type TryCharterResponseObject interface {
+	VisitTryCharterResponse(w http.ResponseWriter) error
+}
+
+type TryCharter200JSONResponse CharterTry
+
+func (response TryCharter200JSONResponse) VisitTryCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryCharterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryCharterdefaultApplicationProblemPlusJSONResponse) VisitTryCharterResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8674,6 +8793,9 @@ type StrictServerInterface interface {
 	// PutCharter Give the lane a new version of its charter; the first one makes the lane
 	// (PUT /lanes/{lane}/charter)
 	PutCharter(ctx context.Context, request PutCharterRequestObject) (PutCharterResponseObject, error)
+	// TryCharter What a charter makes of one person and their account, step by step; nothing is kept
+	// (POST /lanes/{lane}/charter-tries)
+	TryCharter(ctx context.Context, request TryCharterRequestObject) (TryCharterResponseObject, error)
 	// FaceRecords A person and an account, attribute by attribute
 	// (GET /lanes/{lane}/facing)
 	FaceRecords(ctx context.Context, request FaceRecordsRequestObject) (FaceRecordsResponseObject, error)
@@ -9303,6 +9425,54 @@ func (sh *strictHandler) PutCharter(ctx *echo.Context, lane LaneName, params Put
 		return err
 	} else if validResponse, ok := response.(PutCharterResponseObject); ok {
 		return validResponse.VisitPutCharterResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryCharter operation middleware
+func (sh *strictHandler) TryCharter(ctx *echo.Context, lane LaneName) error {
+	var request TryCharterRequestObject
+
+	request.Lane = lane
+
+	var body TryCharterJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryCharter(ctx.Request().Context(), request.(TryCharterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryCharter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryCharterResponseObject); ok {
+		return validResponse.VisitTryCharterResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -11482,241 +11652,247 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tlxs3ci/+VfDnP/dscsLxSFonuTvzSqu11oq1a0eS1y9s3QjsLrLhaQI0gB6K0dH97PegCkA3SaDZ",
-	"zYeRvGu/sIZkPwCFQqEef/VhUqjlSkmQ1kxuPkxWXPMlWND46ZlqpHV/lGAKLVZWKDm5mVRqzZZcbpit",
-	"QAPjGpiQjNc1+2erLK//ZcrWlSgqZvkdGGbFki5gtZILVgtjJ9OJcE/6pQG9mUwnki9hcjMp8H3TiSkq",
-	"WHJ68Zw3tZ3czHltYDqxm5W7cKZUDVxOPn6cTp412ii9P8o1Ds5WgG9kCwWGKTll3DBhDau5sWzFF8AM",
-	"F+UtE5YJwxZKlWyuNN5n+NLf3MgSOt/NRe1IxHitJOTmQsPqTmbJ378EubDV5ObLR4/iZIzVQi5wLi9K",
-	"WK6UBVlsvoHN/pzcsw2OQ8MvDRh7wwxIy/iCC7k7SncxWwtbCcnsWrGSb8zUz1Mqy0olge6cMi5LxqVZ",
-	"g4aSKMTW3ISpVcBL0O3cOsO8cuPMTPKJm+RSyPD5f08nK24taPfM//Pj/3f1f9/+6z9NknSY/4Xboton",
-	"gJvcV2/4gqk5W1fc4myLissFuAGzJS+BzbVa3jIJUELJiA2EZfBeGOvWTAMvN9mpza/o1eMW7iWX8Fd8",
-	"QmrENZfwO4MLMplO4D1frmr3gOqXq1It4Wqm1J17kh/TituqHZG7eTKduAUXGsrJjdUNjBydWIq+fcwt",
-	"47hNM7xc4/3Jfflvbon5e7Fslu4DLTh9ehyHIqSFBWgcy3c1ly/+lKbTqubS0alZznBNIqUeJynjLu+l",
-	"zFzpJbc0gH//cpIczytlLOjciDT+mhzT75NjohtOH1WTJZJuxtBIN6eT6PXGWFjm2dvg7ykGP8zddO+J",
-	"/P2Gm7scuSw3d2l6PUkOyF1/MsXewPvEfrPw3jKr2FzIcotMRlmV2Xq/jBRE3xvQ+ZVqDDHz7jrBPU8v",
-	"j7vhpMX56G42KyUNoErxnVazGpbuz0JJC6Rf8NWqFgV3I71e0RX/+rNxw/7Qedc/aZhPbib//3Wrs1zT",
-	"r+Y6PBffuKsIcMvW7phcayUXdNjR4aFYqZBs/jHuLU+LAlaWywJpyMtSuOfw+jutVqCtcPPw2kgk4IeJ",
-	"Bo7jnXCmxYJZ93hhUAOSrFRr6TSg/+Sy4bi6jbSintxMnjx68h9Xjx5f/f7x5ON0suq8on3k7pm6T+X4",
-	"vA53ltxC8mz136jZz1BYd+9Ta7WYNRae4TmKauDWQHi4wH3Ye7WEtfteWFia5AX+C64137jPqi7H3PCx",
-	"y34/dgZDT6IBvO2b12vLrTBWFGbs3EizKPc3k4ZC6dK4RSVVV1ivhpTMCFmQ4kmHAZvBXGlISIrppHTj",
-	"kkVCWJRiPgftuPae1w2Y5O1zUdd9w0M2LLjWG4YH+P4TJLfiPj15U3Hd9/B1pQzQ6BiXyhkD+C7hVFSl",
-	"kq+zarW19n1b+m/uyWSCjGEKT5MObeNU2gWlkSS5pimFfVZBcbfPLDOt7kA+tYOOgekEpNX+zgFXV9x8",
-	"DbxMGjJIW8dRTl2lVXXa7kLcg2TGckmsiOed5qKe7FtKU1R1kwstpOXEggnzqkvmMKF4i39olo5fSas3",
-	"iU1X0NQSY+F2T4pdec1079rZJvmIEiwnYZgW3nmJ047ewC8Dl800dNP+Y3eI5x6J88OBTwMR2ifEkWfJ",
-	"Gfhjm5pVkmtI4XF2ElkgxjK3fBs8/ZwBXHFTJQ+I7qD7l/elM+X3xlNEg3yf08K+HyQAOix0SADQ81ID",
-	"/SOvw1m+y4Tobjg4iteiBDycQfmz/vDVO6Pzt07bdyZHqmSZHWaSnDNuhEkJDG7ZXGhjWQV1SWJhrZy6",
-	"MwOmJNww3dRQTtkdbNw/axCLyv2hNCs0cBvtZu7MDbKq3VPCYLKbMWmuuMfqphbS60X4OJF8ygq0SUqG",
-	"PYridZGik0AMHEiOuml+HceUuErHs2NWx+pZ5lag7f0EpbDDx/5VKWxKIxPpc6HmM6gzOh+UZpzW5w2w",
-	"9tKODFWNLdTy4N761l/WxyfTyT3oWe4HMReQnuuaJ7Wg3XVFfTOYkniPf2GgVliSQKM8D1xYeHpGS6wE",
-	"+mhTCzGGibWlxdzVpk8+vdHdleQ5ZWH49L+reQFltAr3qWBUowvIMYrx+skQY79LM++sC0+IrwlnvhNU",
-	"NJEeuma0z4ehTHpCB8f8Qq4aO8ZgDvTHN9ywHVfoT5LOzBv2Ya7V0v3+8ScZjs8b9kHIG9a94eNPcsWF",
-	"o8gN+3AHG3PDfvxAUuKG0b9fwHJVqw3AX3EDT8NpdhP++ALeW9CS1y/Kj28//iT3TfKWaTom+eNH+N8h",
-	"Vcrfm6ShWq64Fl6iDT8Y+o1X+KXZ2ucdU6BHfBouyrSreM41qhFkj9JRzjVgLCEGHfhCAxxUK7v2WuIo",
-	"p5EnKdXoe8hoPCutZnwmauFIhyNbK20rNtswzqwW3EnnbeI6ljHpM2mlhNw5WneMQX/yppxN3GBUCYNN",
-	"qiTjzF1/wx4xYZwKxipez1s6+TPF7UbddJcz/LBDwBmdMXhxik570g6sTXoKKjDCouPNr6hUM1Vu3Ci5",
-	"uQMKhnG5YUtyYRzptfHUnHqKp4b8J83ndrQYIe554bSRHycvH/3hyZfu4e5kxm9WolZ28nZvI3duG6PE",
-	"+OeOcl7tTRS1sM/MyTbteBuHb93W/xbvT63sV/eiBG+DJXYLhTPJp2T4xpmswIuKoUdpGrbOLeMzjHW2",
-	"cd2Cjh4yXwyTFIxN79K9fVZERTy1gVVTlyGu6F51D7oUaKOP0HgxALn/BjckjFGGKPlaobT6WQnpDC9h",
-	"K9VYt/2cxSTmYUtCbYA5BdiwolYGUtIDaTZcF3jVSAn6+1Vq+K04TVh2fKnkAkP+5GJEes3Am5pC4iIK",
-	"N5jUKMMZM2iMr93Fqb3oVt2avx2vrM1aRR1dgjisSMPIInuvSvH4c17AG+X+33uE9030OS92z/UR6n6r",
-	"QqTWMp73wwbQ0YC3113N2UzZKu5XLssYiheGlVCIEkrGZ46DbQXLW0pQmPHizh2GBkAih6Nnoaaw4ECB",
-	"YzqKdWYJ3P379v1Y69ZYbocag8Hqo3vSw6prSJCSt/KFW6bBWKcYRFJKhekyoJlRe1KtFV4jppWV8Fmb",
-	"eWfCcT/sWLw9ov85ZQnsWbmqbpYyrXj1eDvmAuoyyZSdlBj0YrnPpbIWSrbitnI8ylmpimYJafdVLbaM",
-	"q5zI6PHQPhc1PHV8nxAAM5XSWt07DcMfo3Mf/fwYr9TAVtwYKJm6RzE6/ORxe1uDuzet/peAGR2Q9jOA",
-	"LFTpd9L+EngZm4wXAQzwg/snpEkoy+QW5hiTzU2n10Si315md0WhShjrdctIlB6rin562bM3l1CmHSIG",
-	"7kH7Q3j/R+H1qiE+l5T8wul3XhLnHcc0bakf3tezds88OUE2S/cSpVcVl1etbVcDvwd9xQuMO04npjEr",
-	"kCWUV06/QeVuMp0shTFCLjr3lQ2lCEDyu2hEYlKBsVBeLX0al/tGc6e9Kb25uoONiQFB9wknWmyKuvOx",
-	"EjiImZLlVamaGc0dP1II0I2Q67urudIgFvjemosllFd2LdDd0xjQki/hCjMAnE275KKOn5y4p8OvVEsu",
-	"ZOdJYYmuPA2cvHUW95WQ97zGRaPPJV9yimVKZa9MpdYS/77CV7lHazH3DqerO1hhIFQs5JWQV4VWKB7a",
-	"b4x1wmPqE5iuTKUbeYfkuwfNF3BVarUKnMLrqxiV1oBx6gJa2rRfqRV9odZXGhyrQDec1PKx556MTzTG",
-	"aQ4E9LqB5l3+PJtjNQipkz2r00lPMOi5BvgfuIiHdUtEdcToUAswd9TjiEcb8O6NlFQUU2gwFZBvtKpr",
-	"Bu9XSltWK3VnKH9n3yt3eEKHEmiGzfDPDdepCF1dq/XW2dThw92TaUvRkWopJLcqExZZgjE8o+apeeac",
-	"iSfobiiOW7KoMcuS/GOlcham0qzi98AMcEqc2B+JhgJSmeCYQmwVa7MAQxrCwtHqd8YnHTul1skNfDcr",
-	"RZlLR7FarFa5c36YluqV03BG+KG3pJnGBdteAqRpO4KW/ClWeFH+zXsE9tihL6OGZzQHY/mshvSsGyl+",
-	"aWBAdoZ/cbwjPta/ODWPb2DT9c4Mdz3fwWasDkRn7tNO2H24Rkv3fhdD8MPvvG/XKegkwUdNKVbRBX01",
-	"qzkeeX7e8bOzeP2Ht4dEB6kQCZ9260HamsseWTKr9LrR97Dpz2JI5Idptcyk/ORWdfhBSEP6BjZpj0NY",
-	"qlTKzGKBOlrKKPZRHGYA82OcdFlxY+GWwXJlN2xdgWRS2QqdYyVIK+aimx6XzRjYzcHw0+2Ox1MM6ZNa",
-	"iJc+BLezBo2tVFZF917KMX4qpxWupbEa+DJj5Dsl96B3DwolC1EL9O9Ttt8yc5zMDOj7baOvGy+quRwQ",
-	"V0zJJFRNWgptTa373j1C5eh/jiQOXMfjkzjc7b366DDnq1hUyWDNTrol+h7bcBum9AjJjFpSZYlhStab",
-	"KZttmI/W7g8Y5vbblGcicx7dCZnYnDXM7ZVq7JRJdUUewCmrRFkCpvhE++0WHcOzxrbXsSXfuEsBhz1T",
-	"aFeO8VA5DeLw2X9HmfX+Of6ut3mCXDgHI5A9G24Z96hXNK1hfNu+Ijf/V5HaCXMrLbmHmghxAehZyREI",
-	"J3HfoMW4PwRKQhtu6sD7ldA7qba9N4hyoCTOiMxkYhAJuzD4dlTJ+avFS7gnd1BQTIScK8wr0pJEImit",
-	"dNJgdrcLeaKBWIcB9HJeGOgBi6RN8Dpn1mxMtuLkPLonb3tMme1T0pFGl93gfhWOP0r+AulEn0FHmOk9",
-	"0+ngOPU4Sh/o/tlTP9bUzP4K6++4MWuVsplXnV8O6G3hysw7ogQZ6nBwFunk5g+PYo2TdHOpNxjT2laX",
-	"tsdMN3ZqH//QrX38/b//e3/tY7tSuyWyB3aAuysz+e8N7bihc4+ctVt5ivnpvMZMCU8WqgkLTPTjpFbK",
-	"GUNrpe8SCRXH8eyB6rHpFp/spFxNPwnHpxbi2zZ9NUjyknIRGtkWnBjLayrknTfkep1zQQ6XNRfeG0wR",
-	"n6sQ8ZHkfk6eAGFztRnFg11udYmmFpbjowenk/izaMAYMJMu7SehvCfcMaW6AmHYGuAu4ZGrB67YmPXd",
-	"ddJh8kmveNhOdRwVhczFA/vPQCyePCjS8NnT8Pr+M+w7b3ntZLVkTM2xatM8E5smrjXMafxMNdbHTzWf",
-	"W0wIC3k7G4xbM1T1hjnP6YUJhRgdhsP3LvliE8/BspZ80G6AbpLNs60V4iPsk4vG7k20ulZrzJZznyWz",
-	"WCUXy3AQCACrccjdih7RW/wg5AJBCwwGfHVTw6igr5oZy4sackmJdwArBHbA1KMZkJMFx4D1GXLK1pVC",
-	"Ly03d2bcu/2Ay0xwc+tgHbYKuhl6pZvEV2P1f5r5Uzv2jj9u+lNGDnlIXuOFeIfKe7qzgSRygp8aC9tP",
-	"Y+wb9g/8Ht7ggAZlYe0ku218lht4NzMmx/qCo5DTd8PuYNPCqYzN4/KJOBJiHs4ez3WtMszE99VvRM1A",
-	"kSiF2uVpd313h0XJGZYqJ7ovbH+Qz+1o46NlyK7q4qT8JPD7BHeiN0fnQgpT4ZcVr4ma90qkQ7rfabgX",
-	"lLa6lw3THE6Gi9k0e/lwCdnGGR2m6GaaAWpj4xJm3N3D6f69LEEbq1TyCHIydIMO6nRJHPmf0Znnz4V1",
-	"pWrAZDqp/GFrSF1LFfKSipaq+SQVroqlwZyZiq+AbcAmn0RnYt9M20AX+gvm9iweq+lEJhEyWlQGJtU6",
-	"WSBIytwIJR/TDkR6FD6NMefs8gkL6V/VesQ+pb3wSq0zwa1VDloFl8/GNGm1NpQapoFTqnDyqCJQlcMl",
-	"yQF8JfD/dDvbkgY2JQGLE+4sgGeHlogdim3tAb/YSQFEdBmdNIDFrQgo5TjYCf35/L8l5kmK4s5jl2kN",
-	"ytmxmA3jKyt+CMvtxF6Ddu3TyduPewbMXNSQik6579v6e0ptDegO2/ZLStumUX9onQZPDgEmhS2aEiIo",
-	"8CLQiArp17hYhw3rQKecGnHASbEbpfAc1IYprGJzgDIiQ0TGCmpxYG7DN+aWYXgVbQufxp8oybfOSDaj",
-	"Cvt36KaY1RumnGB0K3nDSNWYspgROWUh/XHKKKExNZTMhsXH37ItTCS1ljFmSVJ5j1XSprG5E4iVEdnj",
-	"UTphosPUB8NRB9miPxQ123i2u/FKnZojlICvCFuCW1jdAJGA8ujpGvoNN/I+QT/mJYOTmIMTurMmu89V",
-	"G0KhgxTZH/ueKupflxZ4anai0z7E5npD88h93wgqVVd3aSvDWFiNOcPUDF5bSBaLjD5xfKQOvfroV6TB",
-	"ZGmGL96jm+Oq9LItRV0Lc1qMp9VSRmXybKvT5DSNER3v83s7yOvbmjO+NMXPKkelpJerDz1Aa6UTOjUe",
-	"3gy93NO23kqDV6+ZzwEd7vRp6mQQNObzjyC8P7eTdq6wNfRs4t1pNlre2LVA6+YGtW88WHljYMoMeAyn",
-	"kMt6MMMEfw2jiCPNrNVKGbLwR1T7HkplPyH/fKfYa69ia2jgN5H4FGPB3THszCZFpP9qwAR/0RmJlC0I",
-	"nGkB8wyGCU4hVuahlRL9GcZnOLrzsIViIlDZ6D9tixb9s4Tx1XOITmpSgj5bmfAp1vlMRXufU2HZkbza",
-	"1kyQTO4rSQs8nHYDYYH1PimwRNq7iy0YuxOY9HXZ5EWZJlOOSxjpIdxZixVIpiQYNtsgWOUWNS+QUh+3",
-	"ekqzkHxlKmWTLBMLUB21CJWZVaouzW20O5QE0r+53GByoVdIK27YUt1DiaDQSmNIq3XbO5sn3ueTDWX0",
-	"4bu7U1s2+m0TBHUcjTUpW9TsLEIjMwwRa1oYJTH6EIxaRvHBpKK5WYXQTkzJG0SuhpJhRcrUiakBnlSf",
-	"OkTzmHoODSzVDrGzLCm2fwUFiJUdKbnnti+YfYKOjl4NWK5yWbLegr/Mq3tKNfs0M1mOieO5yYy7owfb",
-	"6aGAmkwAfz0/0a32hdij8sRHw0bl6mNj0tJOoWxcpshzngqB+8PIOxzbs78uHFwIu/j4+MKrvcBfOnmd",
-	"MLgHGmujKqBa8L9eTDd/WdyuJxebHZPz7U/aU999rkD66fHyfVyqg7uQDrhR/HAgkPonlf7F6YqVNz+P",
-	"pnZPIBI9Gzt8sDO/6e4GaBm2ww0tT3YG3YlUEpX9VFtyHN6PlxcfO+l0J0iRVA5hzgMjZDGOgxqpc9C4",
-	"n8ZzuD2JPE0OAnaPwFrdAQEfjhIZ/JHB4VWQ52pN51rIf3s7QgdJUSb6C+PM8mT5WhirUrjDOY7JOS+j",
-	"cTeO63UZNvwhpo/u0K4l2Te1B9iz6dPgdNDIbcrszWEUksFxuzwFkZ99AV4+6gUPJyuIVttE6A07tEHw",
-	"w0mQB2Eu8nGWoV5CnwDZgxsTB3xxhs9mBwxnbEwj7kjAbqY05dFM2hQ5J8TKpZBiR7a3M8DnmdEx8b7c",
-	"7u5Q3n7cy+o+NZ37InnXPQnX7bbcYYvtOE7XJ9Y2ckh5v2pABMTvpYFUOix1dCBvEAtXe5A4qSwzFSar",
-	"DCxVGmeoUwlQ0kfwPrRPCYyHaURbCqPPInp7SgVU3RYPjgidKS0WIgV7VZYaTOgwRnksvug2mTh6ZHqO",
-	"KdQKchEkPSpJei+k58bsnXgeziVm8vu0uLfTUVoG9hwathhrSNfmpXSmqF14TumEEz0NMsk7aRWu5YT8",
-	"nuxFsu3J4ttuWOIbqQhJMBEndwuZHisZzqxY5XVrCWsSaL0PIbFH6J5jLh/INPTUMJg8G2zliPWci/j+",
-	"Sx/gcZLHnt4hbX17gIiXNBxGs86iqlKxTx5GuA9mTJbwflyoe3fa+IRw+WGg4D0wi5XtVCxlyJdDbOuB",
-	"rT4Zw2jw4RWs00Tta0iCT+YT+34VmCo2U7JkdD2bQUWW6JiobE9UNVolw23gGKQMkPL5dRmtRMZlmzR/",
-	"QDDlQEGnSXTQum881nIHtamooLjz+LXslTJ8vyyswxQHM9F23Qr+/bEtVoCSu6Kqgbe9K3LwbWN6raV1",
-	"RG+8h4xujMbFRqqoIUpKi/OcJZzug/uKFMt4UzcwyYKldzC3dEQDuDxgQp6RzgG6kZOSI0T18FK4sQG0",
-	"k53dvWBdFA871bMfUFgGOcWPVXJPUU77y5ZiFO3EyqV0jo6S9Ya5n31KtI296FRjCZEE91nb/9h6rMkB",
-	"ktd3mg3wKtQidF+ZRoEcYudx0TuTz3D1aDFNRY6T38//wIsn5ePQi+bG493vCd5QFHkwqTvQd1yJOj4+",
-	"M7fzSA55mtggkPMHSiQ7IT1rXW1SGsnGcW2tjD0mp6k3lclDoLv3pkj32ud8jWhJluyKMVeUiFM1S47Z",
-	"NtR33NgtHMAOOD+akTvIiAnckqP7h3Ve0KKK4NiTZABen7xHj9+U0XU4HskyuzNfg7TPfZFLuvTlAIqz",
-	"yBgUr6lMY/+5HdLszbASi8oDmiWOXLXO/pbP3N7NYumEfjExbC1MrvuDr8+LneP9eRGKN4ZiU6EHuEzs",
-	"Bnqk2w+kLBpfMEEt+w68/cgGLD6fHIfasmluAWtYgrTnsB4QCGMX4BWTNX06XaGkUXWshOygw/WZDzsE",
-	"LcPt/hJfhuSbGZJKzUsYUhhFAz4rnKwHA+lRsl93ML6DwUOO327tgFRWFGlTB9tOJmI7PnEw4/cO8Nnp",
-	"n+E9LFeZfRewqdNZYoj5ndHo8ioipuKnx7qbae9VrHBHO5748u7sOqjgkzit5DKIhXwxCkxoCyunC5jS",
-	"D66yx9oDoYFOAkzxIqAXMeW15RFAODDieajc4dUh7biPyFzoPHd0qe/wOO9ulCpEX1tH+oEchRY29Rh9",
-	"9Hns+J3IjKNLvt8FDN7uN07ot9msc5SbM7AWNLuDDVvyO2dDxSNzmoTEkaXJYI3Xm69BZ9+n5iGnGfOZ",
-	"peq+mnqFpV7oNKKarxJemFCJaJmSVFFgRJnpnh67v+3llbt9S6okgVKQU8v9EQ6YgFWReOoh9b9vCemK",
-	"dgV3aEak6nR1577/OpWfbDWKIus37R3IdHbPUY/e6Ku+YokGjuDwDsmaJM9Do/Zt1t4hwi5bt4sfFrDT",
-	"3j2yd4fzkntwLWxRHQNTPxB8fhig/OsYEtyVgt8m26X5DjeG4Sa1Ygm31FBQKob1y5MOIB0dCf3VwxU3",
-	"r6HQYNMazx3A6k8R9W63HySecCT/CMziDlbWDchZe0AIZv2vH1/KOhD4OAaF8vbBMbmp+jUUKoWM2y4M",
-	"M3hJYl32KdEtu+o5nI4qfM/XrJ/U7nY6WWuRBavf69z1LXmvW8p1eCripXofdJxmizsR39Xl1G533Xxb",
-	"WmKb8RaM33lftnGPQiwn24uwQj/v5MmjR5PppNG12w/WrszN9XWplvBFzfWdWTX6C//ga/eM6/snk32c",
-	"iQfb6Z/fVr7gdjJRpu0CLSTDOWfdXoehHVIhmDwLf7MTB0PHy3RSl3gCIncmlex481AH7E78e/R6duk4",
-	"rEbUe4oORqF35MPoMHbeNUwzOIeL2h/lxw/ljQ+z7ES3eEZRPBcC5I67o2v+j4ugLZTKDPX0WH0v7HTu",
-	"hB8RLTsOoHBMbvAINMOT09N+aaDJA7cNSVUbnOzdyUrYAazYgdvzLrDguEFmmSJ35/bChfOGcLudsFvT",
-	"uPUPDkPfPeuGI9SboEn1AdTjFM/SbKOD9H8CxbGB+ycoITxjV5fhktBnn+2HuUOaiQ9yeyhN61Hh3H2M",
-	"mxZXEzF68Sep7BBozaNK8DSslD5oleEKvqJL070ox1bL+ff6YrvZJs84zyolilEg2W6tfr+nr4t8+1nr",
-	"3tNiw9VKIUyDPQ7QNDuTV5HWOznqFddAuBktyAemP8zZ48k02VA1jYPCZdmnGe70lGpvrMSiSv5QE4jX",
-	"PtV0A87A+cO/sf+VigJH/1yC4/g6QwLm3XcYambcxMQqw3w+a7Yd+U4okDBq2WzD7rZS/tobrUrO183r",
-	"iOftRlh9UrxqoUbwwURPT26iRCDVYc0YU5rvDxZEP8OL3JomGy7HDsVJaVCBERY1qSEGRiK4P7ff3mcR",
-	"CHLqag+zGIxoprqNGWYaDY5LAtCMb8LfAl0c8HH4pQyeSFJzwgs7kxmyNO5ZfSTz0qnvkpMyWrKRzxMy",
-	"WnaA0tpNst5xeJ0poSX08Md1oHcMJf3x3JiMH6AAGhN3qMUd1BsC3vHBcTxT0mZCUmZVas2WXG58OHxJ",
-	"R7+7lgBCp47VERRYw0EBlGZtom8ky7TlykF0lmqdSJ61axGwQwusqpr5PmczXtxlipLuoe7bCdn0rONz",
-	"i3okTI7Lw1HQT+l8NlInxtE5AoZQGtPFUryJgTbHoL4zm1NWsI6J8TXfTJlRtBAegCAElYRhWJGXjset",
-	"UinR25E9AlGaNR3otIJLPJqn22jPW1tF22z9V4AX36d6pcEgDlS/qMypQHPVpNySUb/ArYksG5nUK36B",
-	"ef0xgmFD4EVFAdSUDkFXpqeIj3tKfqFU9JTg5e5BO/pNqbEDkYU1K7fjq9wZjU/+I/yADZX38R/fr7AU",
-	"LOYnpQaOj/hPlarxi7Fdan6xNcxMUEGlk0l2Iwq0ZmGFIvXCE7qj2plkh5rj62Ak9Vb30Bs+E5N40zP/",
-	"tB2bZ8ygagWNeostw2EfBdm22pQaYQdzPtGC2qhMMhsGg4VFMOZxTT1iHkM60RMQKDNtHCs5b5sK73FO",
-	"KYwVsrC5tKOElnNwsPOeoPq85otkFh7ShDkzoQtOTXjazjZReheyuBsczakMPQ2gpcol2XdhnHfHGQGW",
-	"cXARZfmUZEDfKbqzUO2KRpfePATk44IdOO1DO7ITmzn++vrftf7OHFnO4UhD8h7vQetUyI7p+Ym8N6Dt",
-	"Ol7W1/Hzbx5hLQLFIMkwkOnRCUh6BhKDLxXHfo9mBb5SSUjyMacc19mm7DNuhBkFcpG1aGq1yHTPzu7u",
-	"HdTVfRhL1CbYbBNVo6Sbwud4Bvrtd7R+O66wZ52Zh/vh5TBsHhzTNABfeRNsZ3m2OMAtz4Vd+52GJedH",
-	"sWmbIe1PoIWOO7aNbOgg65+UHABEsXY8hnzGqV2KxXamfad3hdLLM2HbJJQUbykEdROhSykRoeDuDGp7",
-	"S6NLmzk6+eMQtWtTKY2d6ZYBgnmudAqytgaupX3uXZhDStpC2GGQu2xkKk27lDmq5r4faOuS1ZH6xWzz",
-	"Y8Yw9UW3wXjJFsjsfZHoGxFMXHRRByO3H+eoTfTxnNnSbGsp+wMAP1T9qbb90PVFLFofnZncAcNIbIP8",
-	"kRQPgQPP/ypctwMeOQyU3+M6p5w0sBn+nG9g0x1Hrs/TcPGQP0WjF3LYiq08yv6oFheEy5/KH8fqZXMG",
-	"TIjciby793wkHVdjB3SjndoWUGQYY0/HpR86sJe7zY3o2IkmkFSWWn5COcVNu642k+kIh3N9TKeCHqyE",
-	"DETvvtDoYu72VN0EWlxYH4kkv4BCQgkAjRZ289q9zp8HwDXJfRwDGq70VXxAZe2KYiMmnFiCsMbVnYBJ",
-	"7AId+mP8d7iwncNKfAPO/kCkknnC/xAQQMEH4eIh7yzuxlbKDZt8ZJ3aLXQctWVgvpOS+eIn+ZP8ChuT",
-	"uFUiKHxql8oZzY5ZdQcSq0tjWZkf9jS290DL7SfppocIQ+/eX+FX79g/10rdTdla6bspdkadxkasU9Zi",
-	"tt2yd1JJeIc1fCuQ05/kOwP1PH7BrGJcbtBrasRC4nv+5Qv2Mio1K76gQCCXTK34Lw2wd8Ru7774SX6F",
-	"XVnwwnd8ReU1Qslr33ntX382Sr5j//zq+TP2hy//7T/+JbQ9MJgry9659Xnn5jv9SXabt1DN4ZQUKHhv",
-	"mbGw+uInLGwXBUjj494grZgLxz+TpyteVHD15ItHLUd0vmuBaCZvPJ900nNvJo+Db5ivxORm8vsvHuOD",
-	"VtxWyKfXvCkFbr0FpbDElX1RTm4mjmBP8Qp0tvElWNBmcvNjer+1lziFzO3dj9ODV77EfNKPb912Mysl",
-	"De2gJ48exQI6j1LeWYmfvYSiHX6wQMlNAWUM7pXtPYKJUfitbyqfflYc3HXo84Nbv1kuud448rv9497D",
-	"rOainjIJazCWSkoRsmCBcH9E8LfTied6BGSLaITumbQm14jmkl2ZZ+7XzNKgGPmlAawN8TxTAccUzkiv",
-	"A3gml18PnMEFFwSfT2INl6WouHBSyJe9c+ZI0maLYOJONHKOWbDKQxgn1+vPQBvpa1qHy5IWX3JZVgfZ",
-	"Vvx2uZ66ICIxSfL54NW6UhhsWmthqQ1PyS2fcYP9eIoKjAciGE51n6x0hRuFbDIfcUtslWd08WQaUtv/",
-	"qMrN2ajun07FDh+3VQdfs3SxFffvfpjthCqqe13cR7GNpAm9CL260FlMf4/ZXk8EPsWVhHs3hM7e2Z7B",
-	"O/z9hvHCvmMW6togO5WiZKFdrW/+hG+eYoOYqa+mmGJ/9ynTjaQu6zV2lmxkCRqHS4Y344a9E+W7Wxbe",
-	"Zrm5C6/jP0n30cNJSbVmwnzB3D7wKhJIpwXNHWHm4h7YUkhnKNwS36slGIpRGr4JwAJWsYXCKr8Ne4e3",
-	"vkNcDvfxJTf26is3jqsXf3pHGsI2U//AbVF9RXTbOwD2kxb9JGMTfCcACxsNDQyv3RI1K75agTQUy3RT",
-	"VYn2makjJjTQaNl2zwPTV8HiVIW95KDwTHyfE7AEj0gv3KLSCS8+fNRZeG+JS688NMLW9tw9Oy+1B39o",
-	"sTnNlHpu6XvQV9iHCwIzhF3nODa75eYa4H+g77h6TldcUHL5N1ySXkCdb+saDx6P+jbX6n8IR8RTSjcy",
-	"SajpxBevbRPn9RZxzn+a0MM/yWFy8SWhF2ytCPa6RJl4Sxhi74LR9w7bXdoKEyzzi4XY2sjVd7C5Mljd",
-	"n+XsWPw/SG7SieKkuIG2M54OpnROEgbTerK7dhkN/MtkkdqoAcUQVHpIHVSXU8Z0SavgG9jQ4lxUIjg9",
-	"ofXk4Ym4VkFn8elD3gLfTH1rcexcFxQfeC/Mlpz1VZs5SRtj6VkL+6WPYF+Msu4FFzZ/n9Y1ql0mepOE",
-	"Dt0T25Y6gWREkz6CXX9w/3wkZbAGctduk+4VLNU9vCREwHHeCXfTX93GSDD0l/sK6JloRANmnBoYIp2c",
-	"Alr5Zim95OkaP9PsmX12YpyXBy/If99K2CHrNvNNQzalL9AgOMnR/Hg9Uz5DPLub/6gorexzXAQ3tgsL",
-	"gh8q5XQsR6cQtZhtmEc9i6rpWshh9PZSt09RbU37Y0k+TfvM2uBnj2VxhDVxsq1/Yd9OOOmEZHOltwR3",
-	"nyWf0Za/a86zQgeufTH/izOJ/f75u3TxXHDZ/yzuoe2ty5mENevgaTt56pe+C5SoJHh0qnDrQVZpdfWt",
-	"bT6nmHFulz/nBbyK8F5n3uaxwGWUap7U+2OFzOehUTuyvVHu/5fU/CJOlywxrkhEmHZSemeb9sNRp0A3",
-	"tyJ78D5vw/Bn5pDQbnwY0WkYz9w9WU4xAW5y6FMjPmXCLpxtMB3rlnSfK/LcWXLS38am2cLY3xmm1pIp",
-	"XYIe5tMzVN3bjjGkPvo8uSv8921yhxyg+ht4b4cI9uGRxNB75nMIOXouuLCyFVi+dewm2tV3dlzcR2M2",
-	"3fUH/9fHa6qw4BEwKW2YfS/puuexcf2p+3HFbdUyZdsQ/5yOjMvZfW/4HXjJ6KkXq+p614XOyoxa9fTX",
-	"QeLzK2JPWx4cpIZdbl1pJIzHQj1sAcI4K/lm4OLubTo1M6DvA3x3xvv8bbzoRDPz/KvjcR0fWEG+sHPh",
-	"JdjgtUEHNS0SYLiuBmx1gXHt4S6cvXVf1Vz2qzff4RWXNKE+q5wdN90Ln55IUcyG8xHjTMoOrU3a4k1m",
-	"HPxJ8zmu1+jlelHCcqUsyALxiYcsxaV3NE5mhNn7+Kws0Lf8Tx49Odu7CI1q/10zWDTylnH0GDpeWfpY",
-	"gFyAYcKE/Fy0cTBnYOqDM3iDMD71L3S+qbhhHSwwCmkj5V6qIoKf7cd9QsebfMz59P2AKx2mGo2IpE6J",
-	"k6ypPlNpZtSyExLr2TeZUw+5NsCVZCXgf8WrTpKCu0kGd1DiJGwlDGsVn/MbgjtgE9hUg3Ur09IvrYGb",
-	"bSMsrvOjLgZpLyTn/vt9x48BA1iq3Psfj3r/gxuED3BMBZ689FHVxYYnYCVTYazy56ZcAPpefKadkzC6",
-	"qal73QaOc7tv7/b+bflq59p/GBVle+IX5oAdKg9QW7KrnVNbYrXAg6ot+4IRuJaMS1hTQloEKxGGrZVG",
-	"MzUjJ7VMyykPLreHJLXPHQ+kUXxuR39cel+bgAwV4Ki9B3HGi7uF9rAfPUyWOeM7COtZUeILhy/gwvVl",
-	"0nlvxpia7uxLQj/CYaZy6PSSdumK0mlX7snTlGN3qMM2MgaViIdp4oerLiTpb67c/mr2i8fNfZ1QzOry",
-	"KGaOc6mmOrryc2k1I873tpYyf67HWsbPMZWh0xX3gocukSAVCR9/ujYPfLBeyB/Q7Wv9wA6BUNF7yfX2",
-	"1bd2rbbSKzH3ki9jA033XeyEjY5AvM1tWOFhwWKDovFHJbHd9ayp7/J1LW6wT+v618JTvbC/u1g4ZQLV",
-	"cS5q29YwGMlXplJ2SEdBsqCHP3APq2GpTrv/l3PO5rg6eL9h8fkv6LbYtSR8TlTKh3HlMJex3Da6bzza",
-	"rwe89i3XeV3v9VrnEhEtIs4XwdIdqkncafzm6ZCoyX7Q4IPbh+Wlc3PQ7ehnfEuQK8IXLSodaevURmug",
-	"np8kdj7QH73Jt8+cteXl8bmDjzo8Nq+tH5OGd7lAIBKDcRYHPp72Fpar2qNS5BId34Rrzm4deXKm7Yb3",
-	"tXnfsRz8x8Lcu4luo1wcmdWkCgvpyqq4zjMhebfX3cVrrZ6yuTOH50qzdaXgHjsiwsrEZJq2c+K0RVAo",
-	"VN0sA5Cu7eRSSg/+OLQkcps5AgRSuqKlUus3Hqb4c9TUaWyXTVnFikbC/4+Osd+ZLTC3Y/X2N7qF1/mk",
-	"frGFCpnUiCYqEGQreAQQTmLba8tULqvLMfJvjrKjmO1rFeCGsWbWgxA749wAsEqt2RrquvVZ0jLZCpbT",
-	"M/nRkMuvQ3+SZIrINwCrs0iE81uP3V4gD6ynXVoO/Rn3p92WRoc36HgO6KDWZQ+EHyJK2+d4JITRXbhU",
-	"ei9yQFvQGehcHuc4W1f50tIfCJ3rt+z0gUxQXbbSc+M0ckLY95CUBLwgLCsVmOOWvwPelnWcRrixS1Qk",
-	"zQbHFxDt9zf3/RbG3CXxUSglKGr+ybwZBC2JsH5dUL9BvLjstQ//clG0hr/A5asGublDdBYki7OpCNcl",
-	"Yn1HdKCiALNDJXR7eCpdr7gxa6XLrIpEy/VduOwyyk54PL3sU6cr0yiYQsvI6a6BSLfUGyMg9RkfXhxG",
-	"bEzyuv7g/vnYx5xHpUO6m1786fKJphcuTMaEuliYjIiTZDMsGq633ALZVNNdUl93sK6zB5GXSUeT/byn",
-	"UOpRqrGFWg6PmX/rr/+tCupXcfYSAz4A8mJIyEXnD2Xe+hWedgEpPLsx5YwC3cijdh4C0PQHzqX5LEXd",
-	"q0Y+wFo4+rQLkU1P6wFdyoQ75QOl1G8txSUC6HJE9PzJOd/7q3GzPeNaO/vNAK+h9Mn3je11oe0zlLs7",
-	"sYHx62xY/TXw+nRl5QKVVcDrT4I+cGEF6elqpdU9MHjPC1tvyD/jBz71EU1WcVP1C+vMWt8rai+TXuu/",
-	"KVH+oyqmGFb2h2WzGlq24XNCrz/QH70qf+wSPY62dNvFz0JlLgup4RR/HSgwECtsl7rXRdvAIosEjZf4",
-	"Ht3mBGon8eZU7bRkGg5BfygJARZtkPLs1K+REDoZY8E3RdtXw31b6TWgd5N0wTKjj29P0V9LLV8xpUWY",
-	"DnCFknWuKKYLaDHKNfv3WAVDTNTttnJRT1FBSdEgLVrRYRGNcGp9SC0ino0JVh4aeAU6iUUydmPC+9AE",
-	"Prkpv8KfTxaAx6RrUGJG3Br4ya1mPZlO6lLM8TaxnEwpk2PILungJZIC5kwpMq4MYFMhyj0q1HLJDWV8",
-	"DZINPl2iZwsNwcXEmuyQrIn+10rVJe1lTFBJv/yXcwRVzJ1Y5WvzxsEdW7ZUxjKjMNvrlj1yhMwMPlhT",
-	"53hxuz+8a6Sz3m5/+d6XQhoLPMK+F1wqKQpeo/DMDDP2uRyRa7A3vjn2EzErDbw0FYBlV6xAXG7rkyEI",
-	"tlM3knFsPLZsak55uyVlxuUcO+5pp2ZC/Noym95s1xjwICmxMflc1KeIxRrm9ko1/R1FXsLcftvY0+Ti",
-	"3+Mx6glz8UoTrCJ1u0nIhe8N3fhgFPavb4rKJ75h9IX6Nx3PFEMqv45Fd/u75wkizEO47RIiAcvQtjyo",
-	"JND9kXAST/wMxZDa4njZJTnjM1txP+cHqCjeXXA8UAs8TZ3uNsPuLOUJ62wst8JYUZg+T8Hr9qrP01vQ",
-	"GeAFUwjUPWi+gClrpPilAQnGxK5pqBrO0bEobVDJ1JzQ848yaRqJqf79YdtXzXjn2KvmISIZl3bdNJ2Q",
-	"bYTWPxS82CbsdcVpEGnv49e8/sekr5s4lktI3zPHxhCe0+bRBTOw40OH2BoKECt7UM+gi44k+iXi2L8y",
-	"dcTR7yFU1DU3ePpMmQmeHi7NGjSU08Ats4DFNH5vBna5/kB1eh+vDVhbw9LTKBcdctd4KjxALHKH7bYL",
-	"pXyBYV+hVLou6hLRqUC7TxKjCgtyOZZ8zTekKe306F1z6mKjEC+9VM0MO99RdSMxcbldBzxQnN2DFnPR",
-	"BmIzESx31eaYU+RoXvytFiQq0LwM+hflVntd2p1rC+w2OS5e3fKBEQt5JXrW/bVYyBfyQnmL/uEPvIcv",
-	"kWDqOzNPbn58u6XgrUDutygObXyddKXjJqZIHkiHlDjIuHDeAZZfOfJ+PVjm51fehtiZ7+AcT3IOX92J",
-	"Q71PXuOF3wjqgHI5ayy+5iH0kIJLZwgXSkoosBV7LPd0GkPA38aabB+iDGQNrTAz2kj4+TBJH4CcD9Ag",
-	"ar8z6DACXX+gPwa0g6K5jD4M6bZP2BLK93VDrUIqwhpuDByk1bC+UBehyrkZ8MIGvQk0GMB7+VY2Z6Dk",
-	"iF42yVCdhDUTu7A0mMDAjc/MuGEtrCkVPWHfqrYBrqFDzlY4l2RojC87LVfGBsguoJMgBT+JcXFx9vwL",
-	"NggIMkDp1hdyizmQhYa2V2+MqTNj+WaUgEiJ1Ou5qMH0GbyyfP4wmJB74mYIF50YYX048KrXIC0S8oI2",
-	"KqDSGoErOFtpuBew9tpsSOMiHxuCx9Bl2w0LknzUsU12OSg0MOxzI6Mk+Tp2OjxJeqbElShH9KqgDIkI",
-	"NTQ0xcQJ205TLNyQJd+Q6W8slzabK5ZPNXnYmtvtdbiwB51qb22lVbOomBXLFqs2kBHTWG7bQl0bHH8S",
-	"EVcIO10Y9uWjL4/XGq/9LsgLue/ognOpSReoJKQBfpr8b0+9S7t7Meo4A2rNb6xSJblT2mPRi7bIJIZS",
-	"xCkZVVg2A2q1z/cTb8fKtJVWM+hjGDWDz1yrxjFeMmlAb4JXQVLAmhkLKzbb4L+3Hsx0pTQl5KHqUgm5",
-	"8BrNCasTQpu9kZ4jE6LHqeqfYRruQ+SKeGTozv7M13nlw9BZyCV+B0fmzp6mde6d++jdJaZVmpr/IABT",
-	"yDFPn/fw3oLM5edi44xOhm74HAp6hyTk4hgIfIwViK9oswmYy2yG+pNB2bXrAGjg5XCh3OGN8rfNnmer",
-	"Rq+UyTXEl7B+XajVqYmgKfnvxX82TbbOTv/xSU3LTrI7Pv4WQum2xgvZR3vRkttw5HveW/KN0xBw3YU1",
-	"9BthjrKZW68DYqfnSFlrjOP1tV37wV/yGeqHn6bt2uX9dhSn8auP3ixaA0RcLmplgETfKBeIY+x+3eEN",
-	"XjF2nT8rXcBN4cKawB/jPmVuY+UbkSA1M8Ya/nj9wf3Tm4j2hqTRuBVxN106VSonb89oSXtJPJqe13Dv",
-	"3pEHLOO2qC5MWAvvLY0jeVg+VNHDd1otNOZTOrVB34O+wlOEKDT1rTvDscdAbsGyDKf44Yy/f1RGfmru",
-	"fIc8ZhUzVq1uO1UIwbvt6Aclq4HfQ2swzqDaDqwmFqQ927cWpFaLQ2LlpVocvSAZd2QN91APzgZ8qRYv",
-	"8YZfXTqgG/mDVKsg35SinAZP4SyU/A3dpo055DH43pC/4GLUci94gDB74+fRl9yxHTdOS6tnGrgFN+iT",
-	"zfALqb1/hTUO74FDOe07L7OGZck4ruKIRYwsfv3B/TMgVeKohXU3fcI0CTc1n6ZV18yqO4joy4RdN4rt",
-	"c4fC2Snz6NfCet9S2okeJz0y9vKr4yCIW0KOyJS4FFYTTuGThF0uvNIeDXJNxyvuqyXfsFJNKaWV0kZ8",
-	"1zHs74tAuAES41ixtI3MmWlDacB2kDnPtw0fn/PgiSO8OEQPLg7HvJ8WspNi+Nhih/zSUq2noVpMjALz",
-	"7F0vkrH93hK65PMUmDi4BwiJ+LMIIyKOcpQlqhob16PQYM+nluG8HiA8srNKF9HhaC4PrMR1XnrJpK4Z",
-	"cA2a2CO9a0/fndcf8N8BOt9xXLN1IifqkKx/6oh+TRGh5PEn7t30Cu4VLhROgmEPv62GMQfXZLvO4MOE",
-	"Vnxy8+NbR66Qa+8+vnVX6vtA9UbXk5vJ9f1j3Fv+ffvhN+UPZjyrt+D83bj2o2SrmhfQBcIRJUgrsLle",
-	"m97pHeX7t5eI5uP9Mlsh3k6HLh9cSYToJOONrZSjRsQ+hzKUVpRqLb0bsPWVOL0i9ajQxUc3dXfosXVS",
-	"KlaJMOLrSnWYEwHVM3FNd7FWGNOJEUNsypu9g9JUYtFh6NKAmHkJfDGu9UbIRQDaizgbxqrVSnRfjOVA",
-	"iW7YSi68e53A4t2q8tWKTtwwR3R8pOlRinKXc5oS/UIf/18AAAD//w==",
+	"7L1dlxs3kib8V/DynT09c4blktSeme2qK7VstzVWtz2SbF/Y2hGYGSThSgJpAFkUR0f72/cgAkAmSSCZ",
+	"yY+S3G1fWEUyP4BAAAhEPPHE+0mhVrWSIK2Z3Lyf1FzzFVjQ+OmZaqR1f5RgCi1qK5Sc3EyWas1WXG6Y",
+	"XYIGxjUwIRmvKvbPVlle/cuUrZeiWDLL78AwK1Z0AauUXLBKGDuZToR70q8N6M1kOpF8BZObSYHvm05M",
+	"sYQVpxfPeVPZyc2cVwamE7up3YUzpSrgcvLhw3TyrNFG6f1WrrFxdgn4RrZQYJiSU8YNE9awihvLar4A",
+	"Zrgob5mwTBi2UKpkc6XxPsNX/uZGltD5bi4qJyLGKyUh1xdqVrczK/7uBciFXU5uPn/0KHbGWC3kAvvy",
+	"vIRVrSzIYvMNbPb75J5tsB0afm3A2BtmQFrGF1zI3Va6i9la2KWQzK4VK/nGTH0/pbKsVBLozinjsmRc",
+	"mjVoKElCbM1N6NoSeAm67VunmVeunZlOPnGdXAkZPv/v6aTm1oJ2z/w/P/1/V//3zb/+0yQph/lfuS2W",
+	"+wJwnfvyNV8wNWfrJbfY22LJ5QJcg9mKl8DmWq1umQQooWSkBsIyeCeMdWOmgZebbNfmV/TqcQP3gkv4",
+	"Gz4h1eKKS/iDwQGZTCfwjq/qyj1g+etVqVZwNVPqzj3Jt6nmdtm2yN08mU7cgAsN5eTG6gZGtk6sRN88",
+	"5pZxnKYZXa7w/uS8/Dc3xPydWDUr94EGnD49jk0R0sICNLblu4rL51+k5VRXXDo5NasZjkmU1OOkZNzl",
+	"vZKZK73ilhrw759Pku15qYwFnWuRxl+Tbfpjsk10w+mtarJC0s0YGenmdBG92hgLq7x6G/w9peCHtZvu",
+	"PVG/X3NzlxOX5eYuLa8nyQa560+W2Gt4l5hvFt5ZZhWbC1luickoqzJT79eRC9H3BnR+pBpDyrw7TnDP",
+	"08PjbjhpcD64m02tpAE0Kb7TalbByv1ZKGmB7Ate15UouGvpdU1X/OsvxjX7fedd/6RhPrmZ/P/Xrc1y",
+	"Tb+a6/BcfOOuIcAtW7ttcq2VXNBmR5uHYqVCsfnHuLc8LQqoLZcFypCXpXDP4dV3WtWgrXD98NZIFOD7",
+	"iQaO7Z1wpsWCWfd4YdACkqxUa+ksoP/ksuE4uo20oprcTJ48evIfV48eX/3x8eTDdFJ3XtE+cndP3Zdy",
+	"fF5HO0tuIbm3+m/U7BcorLv3qbVazBoLz3AfRTNwqyE8XOA+7L1awtp9LyysTPIC/wXXmm/cZ1WVY274",
+	"0FW/nzqNoSdRA9709euV5VYYKwoztm9kWZT7k0lDoXRp3KCSqSusN0NKZoQsyPCkzYDNYK40JFaK6aR0",
+	"7ZJFYrEoxXwO2mntPa8aMMnb56Kq+pqHalhwrTcMN/D9J0huxX2682bJdd/D10tlgFrHuFTuMIDvEs5E",
+	"VSr5OqvqrbHvm9I/uCfTEWSMUniZdGQbu9IOKLUkqTVNKeyzJRR3+8oy0+oO5FM7aBuYTkBa7e8ccPWS",
+	"m6+Bl8mDDMrWaZQzV2lUnbW7EPcgmbFckirifqe5qCb7J6UpmrrJgRbSclLBxPGqK+bQoXiLf2hWjl9K",
+	"qzeJSVdQ1xJt4XZvFbvylunetbNN8hElWE6LYXrxzq84besN/Dpw2ExDN+0/dkd47pHYP2z4NAihfUJs",
+	"eVacQT+2pblMag0ZPO6cRCcQY5kbvg3ufu4AvORmmdwguo3uH94X7ii/154iHsj3NS3M+0ELQEeFDi0A",
+	"9LxUQ//Mq7CX7yohuhsOtuKVKAE3Z1B+rz989U7r/K3T9p3JlipZZpuZFOeMG2FSCwa3bC60sWwJVUnL",
+	"wlo5c2cGTEm4YbqpoJyyO9i4f9YgFkv3h9Ks0MBtPDdzd9ygU7V7SmhMdjImjyvusbqphPR2ET5OJJ9S",
+	"gzbJlWFPonhdlOgkCAMbkpNuWl/HKSWO0vHqmLWxeoa5XdD2foJS2OFt/7IUNmWRifS+UPEZVBmbD0oz",
+	"zurzB7D20s4aqhpbqNXBufWtv6xPT6aTe9Cz3A9iLiDd1zVPWkG744r2ZjhK4j3+hUFaYUiCjPI6cOHF",
+	"0ytaYiTQR5saiDFKrC0N5q41ffLuje6upM4pC8O7/13FCyjjqXBfCkY1uoCcohhvnww57Hdl5p114Qnx",
+	"NWHPdwsVdaRHrhnr82Ekk+7QwTY/l3VjxxyYg/zxDTdsxxX6s6Q984a9n2u1cr9/+FmG7fOGvRfyhnVv",
+	"+PCzrLlwErlh7+9gY27YT+9plbhh9O9nsKortQH4G07gadjNbsIfn8E7C1ry6nn54c2Hn+X+kbxVms6R",
+	"/PEj/O+QKeXv7ZHh67StHDeGvlH9ihdbZ9Ztfdh+5P6mccR5f+97f6zf+751Y/TLJ32wj/en5LY7p8PS",
+	"33uqdNfsvtsv4SSYIW8qlCQ1Hz7vXmsBJZ5pUw+cC1kKuegblkKVMM4+2OklPqD3lLHbqnabHaZ73lVx",
+	"DpHkDL6O5OP7WqXvCLJ/oo1er6gBz8vJzeTFoyd//Hx/cfAz9XmZcUSvhQzHMQlrMJZpKJQsRCXQ8+lM",
+	"bomROTzX581jekMnsPY4cWm7VG03hbOChBB9lO6Nd1DbW2yakhisnStdwH6Lxi97scnJ8VCrmmvhdWy4",
+	"Rdy/QsGvzZaB0/GB9NiNhosyHSObc43nJ9I2khvXgIKJ0Va+0AAHz9PdRS5xhqGWJyXV6HvIHPVqrWZ8",
+	"JirhRIctWyttl2y2YZxZLbgzS7eF6/ZKkzbGayVk7/Yw87tHysvODYbTMcquSvJKuetv2COnak65lrya",
+	"t3LyxrSb/rrpDmf4YUeAMzKu8eIhK5gBa5Mu0iUYYXHe+RGVaqbKjWslN3dAKAAuN2xFvtsj3dVemlMv",
+	"8VSTv9B8bo9ej4x7y4tHf3ryuXu4O5LgN7WolJ282VukOreNOb35547y2u91FI+fn1h04aL2yZf3ogRZ",
+	"5OYt4TjImW74xm0OwIslQ1f6NEydW8ZnCPJoAS1hBUe/jVvA0UZPz9K9eVZED0RqAqumKgOgwr3qHnQp",
+	"0Dk54qiPyIv9N7gmITgjwIPWClerX5SQUCJURTXWTT8hF0zMw5SEygBzJ3/DikoZSK0eKLPhlsfLRkrQ",
+	"39dJoycupwmXFl8puUCsE8VWUF4zYN0dHoRrTKqVYY8Z1MZX7uLUXHSjbs0Px59SZ62HAmMh2Kwow6gi",
+	"e69K6fhXvIDXyv3/DGeXOMdG+DlaE+IcBmwr1O1xV3M2U3YZ5yuXZcQgCcNKKEQJJeMzp8F2CatbQmbN",
+	"eHHnNkMDIFHD0aVaER5i4IJjOh6FzBC4+/cdm2PdesZyO9QLFtxddE+6WVUFMmOB0vrCnQ1srDMMoiil",
+	"QpwgaGbU3qrWLl4jupVd4bPOwt2DU5gPO66+nqX/K4JH7Z/hqmYl04ZXj5t3LqAqk0rZwQKi+959LpW1",
+	"ULKa26XTUc5KVTQrSPvtK7HlVcotGT2Hxq9EBU+d3icWgJlKWa3unYbhjzGqGQ4ka7fJ1dwYKJm6x2V0",
+	"+M7j5rYGd2/a/C8BoWyQdrCCLFTpZ9L+EPg1NhkoBxgQAPRPSItQlskpzBGMkutO7xGJfnuRnRXj3QnZ",
+	"QEHPqYp+etEzN1dQpj3BBu5B+014/0fh7aohzubU+uWdIfElsd+xTdNW+uF9PWP3zIsTZLNyL1G6XnJ5",
+	"1Z7tKuD3oK94gYCL6cQ0pgZZQnnl7Bs07twBWxgj5KJzX9kQNgqS33X9IhaMhfJq5fGr7hvNnfWm9Obq",
+	"DjYmIiHcJ+xosSmqzselwEbMlCyvStXMqO/4kbAP6ALQd1dzpUEs8L0VFysor+xaoJ+7MaAlX8EVQp/c",
+	"mXbFRRU/ueWeNr9SrbiQnSeFIbryMgj+nSsh73mFg0afS77iBOKQyl6ZpVpL/PsKX+UercXce9qv7qBG",
+	"BIhYyCshrwqtcHlovzHWLR5Tj9y8MkvdyDsU3z1ovoCrUqs6aAqvrqLPSQMCdApoZdN+pWr6Qq2vNDhV",
+	"ga4HpNVjrz2ZYFAMUB9AMnQRNrv6ebaIUlikTg4pTSc9UfCvNMD/wEVCS1tLVGcZHXoCzG312OLRB3j3",
+	"RkJTRuwgYqD5RquqYvCuVtqySqk7Q8DFfY/j4Q4dQg4O6+FfGq5T0ISqUuutvamjh7s705ahI9VKSG5V",
+	"Jh68AmN4xsxT88w+E3fQXdcrt3SiRng5+cdK5U6YSrMlvwdmgBNibL8lGgpIpcBg7oRVrIU/B/zVwsnq",
+	"D8ZnWzij1q0b+G5WijKHw7Na1HVunx9mpXrjNOwRvumtaKZxwLaHAGXatqAVf0oVnpc/eI/Anjr0QQl5",
+	"xnIwls8qSPe6keLXBgbA0vyL4x3xsf7FqX58A5uud2a46/kONmNtINpzn3bwRsMtWrr3u4g9Gn7nfTtO",
+	"wSYJPmrClkYX9NWs4rjl+X7Hz+7E6z+8ObR0kAmR8Gm3HqStvuyJJTNKrxp9D5t++FYCGKvVKoN1zI3q",
+	"8I2QmvQNbNIehzBUKazgYoE2WupQ7MPXzAACA93qUnNj4ZbBqrabGItZonOsBGnFXHRxwdkAzC74zHe3",
+	"2x4vMZRPaiBeeOzBzhg0dqmyJrr3Uo7xUzmrcC2N1cBXmUO+M3IPeve24moEc15ltpOZAX2/fejrxosq",
+	"LgcAKlJrEpomrYS2utZ9756gcvI/B3oNx/F49Jq7vdceHeZ8FYtlMlizgzNH32MbbkMso5DMqBWl1Bmm",
+	"ZLWZstmGeZjKfoNhbr9NeSYy+9GdkInJWcHcXqnGTplUV+QBnLKlKEtAbGM8v92iY3jW2PY6tuIbdylg",
+	"s2cKz5VjPFTOgji8999RSpF/jr/rTV4gFwafBbFnwy3jHvWSujVMb9tX5Pr/Mko7cdxKr9xDjwhxAOhZ",
+	"yRYIt+K+xhPjfhMIfTv8qAPvaqF3cgx6bxDlwJU4s2QmEZG02IXGt61K9l8tXsA9uYOCYSLkXCGgUkta",
+	"EkFrpZMHZne7kCceEKvQgF7NCw09cCJpka3nTBeIKFNOzqN78rbHXIE+Ix1ldNkJ7kfh+K3kr5BGOA7a",
+	"wkzvnk4bx6nbUXpD98+e+ramevY3WH/HjVmr1Jm57vxywG4LV2beEVeQoQ4HdyKd3PzpUUzulK4v1WYH",
+	"hrTvZqAbO0nff+omff/x3/+9P+m7HaldboADM8Ddlen894Zm3NC+R83aTbnHxBxeIVLCi4WSYYMS/TSp",
+	"lHKHobXSdwlAxXE6eyBtdrqlJzugq+lH0fjUQHzb4vbDSl4SFqGRbaadsbwiBoN5Q67XORfkcFlz4b3B",
+	"FPG5ChEfSe7n5A4QJlebSjHY5VaVeNRCHhL04HSAP4sGjAEz6cp+EvIawx1TQvAJw9YAdwmPXDVwxMaM",
+	"766TDsEnvcvDNsZ7VBQyFw/s3wMxa/zgkobPnobX9+9h3/mT1w6qJXPUHGs2zTOxaY8jZc7iZ6qxPn6q",
+	"+dwiICzgdjYYt2Zo6g1zntMLEwYxOgyHz13yxSaeg/l8+aDdANskm2BQKSSG2RcXtd0f0apKrREt5z5L",
+	"ZjE9OOYfIgMKpiGSuxU9orf4QcgFsrUYDPjqpoJRQV81M5YXFeRAiXcANTLaIPRoBuRkwTZgYpqcsvVS",
+	"oZeWmzsz7t2+wTno+9bGOmwUdDP0SteJL8fa/9Tzp3bsHX/e9ENGDnlIXuGFeIfKe7qzgSRygp8aC9uH",
+	"MfY1+0d+D6+xQYNQWDtgt41HuYF3MyM41mdaBkzfDbuDTcsjNRbH5YE4EiIOZ0/nuqcyTEHyab8kzSCR",
+	"uAq1w9PO+u4MiytnGKrc0n3h8wf53I4+fLQK2TVd3Co/Cfo+wZnoj6NzIYVZ4pdLXpE075VIh3S/03Av",
+	"CLa6h4ZpDoPhIppmDw+XWNs4o80U3UwzQGtsHGDG3T1c7t/LErSxSiW3ILeGbtBBnU6BIP8zOvP8vrBe",
+	"qgoQTCeV32wNmWspBgMy0VLJ7mTCLSMnAmdmyWtgG7DJJ9Ge2NfTNtCF/oK5PYvHajqRSWqglo6GSbVO",
+	"pn6QMTfCyEfYgUi3wsMYc84uD1hI/6rWI+YpzYWXap0JbtU5TikcPhth0mptCBqmgRNUOLlVEZvUYS6G",
+	"wDoV9H+6jbakhk1pgcUOdwbAq0MrxI7EtuaAH+zkAkRyGQ0awKx+ZNJzGuwW/fn8vyXiJEVx50kbtQbl",
+	"zrGIhvGZFT+G4XbLXoPn2qeTNx/2DjBzUSWThtz3LfEIQVsDrc32+SVlbVOr37dOgyeHmOLCFE0tIrjg",
+	"RYYlFeDXOFiHD9ZBTjkz4oCTYjdK4TWoDVNYxeYAZaTEiYoVzOKg3IZvzC3D8CqeLTyMP8FFYm1IDRzM",
+	"aLIjN8Ws3jDlFkY3kjeMTI0pi4jIKQvwxykjQGOqKZkJi4+/ZVtkcGotB+SPpSbxnah9ghupx6M0YKKj",
+	"1AfDUQfVoj8UNdt4tbvxRp2aI4eKzwhbgRtY3YBPoUMcPV1Dv+FE3hfoh/zK4FbMwYDu7JG9zcc8KKGD",
+	"Etlv+54p6l+XXvDU7ESnfYjN9YbmUfu+EcTRoe7SpwxjoR6zh6kZvLKQTBYZveP4SB169dGvSI3Jygxf",
+	"vCc3p1XpYVuJqhLmtBhPa6WMQvJsm9PkNI0RHe/zezPI69seZ3xqiu9VTkpJL1cfbYrWSidsaty8GXq5",
+	"p22+lQZvXjOPAR3u9Gkqm872hky2fF7wft9OnnOFraBnEu92s9Hyxq4Fnm5u0PrGjZU3BqbMgCevC1jW",
+	"gwgT/DW0IrY0M1a1MnTCH5HtewjKfgL+fCfZay9ja2jgNwF8irHgbht2epMS0n81YIK/6IxCyiYEzrSA",
+	"eYa8CbsQM/PwlBL9GcYjHN1+2HLQEZt29J+2SYv+WcL47DmkZTaphT6bmfAxxvlMSXufUmLZkbra5kzQ",
+	"mtyXkhZ0OO0GwgTrfVFgirR3F9sEPwLlZZMXZZqEHJcw0kO4MxY1SKYkGDbbME8kMbkkpD5O9ZRlIXlt",
+	"lsomVSYmoDppER09W6qqNLfx3KGk52/gcoPgQm+QLrlhK3UPJbLhK40hrdZt78488T4PNpTRh+/uTk3Z",
+	"6LdNCNRpNOakbEmzMwiNzChEzGlhBGL0IRi1issHk4r6ZhVy2jElb5CyH0qGGSlTt0wN8KR66BD1Y+o1",
+	"NKhU28TOsKTU/iUUIGo7cuWe275g9gk2Ono1YFXnULL+BH+ZV/ekavZZZrIcE8dznRl3Rw+p3UMx1JnA",
+	"en1+oVvtE7FH4cRH8+Xl8mMjaGknUTYOU9Q5L4Wg/aHlHY3tmV8XDi6EWXx8fOHlXuAvDV6n4gMDD2uj",
+	"MqBa1tNeMkt/2TZt2CnJZsdgvrvcVye8+1yB9NPj5fuEfAdnIW1wo/ThQCD1C5X+xdmKS3/8PFraPYFI",
+	"9Gzs6MFO/6a7E6BV2I42dFm9YqM7kUqSsu9qK47D8/Hyy8cOnO6EVSSFIcx5YIQsxmlQI3WOE/zjeA63",
+	"O5GXycFKBSNIpneqHwynxw3+yODwKshztaZ9LeDf3oywQVKSif7C2LO8WL4WxqoUiWROY3LOy3i4G6f1",
+	"ugwT/pDSR3do9yTZ17UHmLPp3eB0ttxtyez1YRSTwXGzPFUbJPsCvHzUCx5urSBZbQuhN+zQBsEPgyAP",
+	"0lzk4yxDvYQeANnDGxMbfHGFz6IDhis2wog7K2AXKU04mkkLkXOLWLkSUuys7W0P8HlmdEy8D9vdbcqb",
+	"D3uo7lPh3BfBXfcArttpuaMW23Gcrk+srWCT8n5VgAyI30sDKTgslbIhbxALV3uSOKksM0sEqwxMVRp3",
+	"UKcUoKSP4F2oGxUUD2FEWwajRxG9OSUDqmqTB0eEzpQWC5GivSpLDSaUViQci0+6TQJHj4TnmELVkIsg",
+	"6VEg6b2Qnmuzd+J5OpeI5PewuDfTUVYGFlsbNhhrSOfmpWymaF14TemEE70MMuCdtAnXakJ+TvYy2fag",
+	"+LYrNfkKUkISTcTJZZKmx64MZzas8ra1hDUtaL0PoWWP2D3HXD5QaeipoTF5NdjCiPXsi/j+S2/gsZPH",
+	"7t4Btr7dQORLGk6jWWVZVSnZJ08j3EczJkt4Ny7UvdttfEK4/DBR8B6ZRW07GUsZ8eUY23poq0/mMBq8",
+	"eYXTaSL3NYDgk3hiX6gHoWIzJUtG17MZLOkkOiYq2xNVjaeS4WfgGKQMtTTy4zLaiIzDNmn+hGTKQYLO",
+	"kuiwdd94ruUOa1OxhOLO89eyl8rwLDX8ICTarlvBvz/WAwxUcleUNfCmd0QOvm1Mkcm0jegP7wHRjdG4",
+	"WEEaLURJsDivWcLZPjivyLCMN3UDkyyc9A5iS0dUvswTJuQV6RykG7lVcsRSPTwVbmwA7WRndy9ZF8XD",
+	"TvXsBxaWQU7xY43cU4zT/rSlGEU7MXMpjdFRstow97OHRNtYhFM1lhhJcJ61hd+t55ocsPL6EtuBXoVq",
+	"I+8b07ggh9h5HPRO5zNaPXqZpiTHyR/nf+LFk/JxKMJ14/nu9xbekBR5ENQd5DsuRR0fn+nbeVYOedqy",
+	"QSTnDwQkOwGetV5uUhbJxmltpYw9BtPUC2XyFOjuvSnRvfKYrxG1GJNVMeaKgDjLZsURbcP4ggtp7BYP",
+	"YIecH4+RO8yICd6Sowsndl7QsorMcmWPXgGvTp6jx0/K6Docz2SZnZmvQNqvfJJLOvXlAIuzyBwoXlGa",
+	"RqLcViuavR4uxWLpCc0SW65aZ3/LI7d3USyd0C8Cw9bC5Ko/+Pw8wmy2+0W2HFGGmwo9wGViNtAj3Xwg",
+	"Y9H4hAmqVXrg7UcWYPF4cmxqq6a5AaxgBdKe4/SARBi7BK8I1vRwukJJo6qYCdlhh+s7PuwItAy3+0t8",
+	"GpKv4komNS9hSGIUNfisdLKeDKTHyH7V4fgOBx5y/HZzB6SyokgfdbDebiK244GDGb93oM9O/wzvYFVn",
+	"5l3gpk6jxJDzO2PR5U1EhOKn27qLtPcmVrijbU98ebd3HVbwSexWchjEQj4fRSa0xZXTJUzpJ1fZU+2B",
+	"1EAnEab4JaCXMeWV5ZFAOCjieaTc0VXLrTBWFOa8yIXOc0en+g6P8+5GqUL0tXWkH8AotLSpx9ijX1FZ",
+	"/2Qv/CXf7xIGd6e8MMR+m0Wd47o5A2tBszvYsBW/c2eouGVOk5Q4sjQZrvFq8zXo7PvUPGCaEc8sVffV",
+	"VCss9UJnEVW8TnhhQiaiZUpSRoERJaSfEqu/7eHK3bwlU5JIKcip5f4IG0zgqkg89ZD53zeEdEU7gjsy",
+	"I1FRkIRrvWGcci99+slWoSg6/aa9A0g5PFx69Eaf9RVTNLAFh2dI9kji5bCr2jtC2FXrdvDDAMb+dNS7",
+	"o3nJObgWtlgeQ1M/kHx+GKH8qxgS3F0Fv02WS/MVbgzDSWrFCm6poKBUDPOXJx1COtoS+rOHl9y8gkJv",
+	"lW3pWDx3APUXkfVutx4k7nC0/hGZBVXPfITpCUAMZv2vH5/KOpD4OAaF8ueDY7Cp+hUUKsWM2w4MM3hJ",
+	"Ylz2JdFNu+rZnI5KfM/nrJ9U53s6WWuRJavfq9z1LXmvW8l1dCrypXofdOxmyzsR39XV1G5Z8Xw9blKb",
+	"8ScYP/M+b+MehVhNtgehRj/v5MmjR5PppNGVmw/W1ubm+rpUK/is4vrO1I3+zD/42j3j+v7JZJ9n4sFm",
+	"+qc3lS84nUxc03aJFpLhnLNOr8PUDqkQTF6Fv9mJg6HjZTqpStwBUTuTRna8eagDdif+PXo8u3IcliPq",
+	"PUUHo9A768PoMHbeNUw9OIeL2m/lxzfltQ+z7ES3eMZQPBcD5I67o3v8HxdBWyiVaerpsfpe2uncDj8i",
+	"WnYcQeEYbPAINsOT4Wm/NtDkiduGQNUGg707qIQdwooduj3vAguOG1SWKWp3bi5cGDeE0+2E2ZrmrX9w",
+	"GvruXjecod4ES6qPoB67eJZiGx2m/xMkjgXcP0IK4RmrugxfCT36bD/MHWAmPsjtqTStZ4Vz9zFuWl5N",
+	"5OjFn6SyQ6g1j0rB01ArffBUhiP4ki5N16Icmy3n3+uT7WabvOI8WypRjCLJdmP1xz17XeTLz1r3npYb",
+	"rlIKaRrscYSm2Z68jLLewagvuQbizWhJPhD+MGePJ9NkQdU0DwqXZZ9luFNTqr1xKRbL5A8VkXjtS003",
+	"4A44f/o39r9SUeDon0toHF9nRMC8+w5DzYybCKwyzONZs+XId0KBxFHLZht2twX5a2+0Ktlf168jnrcb",
+	"YfWgeNVSjeCDSZ5e3CSJIKrDljFCmu8PJkQ/w4vcmCYLLscKxcnVYAlGWLSkhhwwEsH9uf32PstAkDNX",
+	"e5TFYEQzVW3MMNNocFoSiGZ8Ef6W6OKAj8MPZfBEkpkTXtjpzJChcc/qE5lfnfouOQnRko18noBo2SFK",
+	"ayfJesfhdSZAS6jhj+NA7xgq+uO1MRk/wAVoTNyhEndQbYh4xwfHcU9JHxOSa9ZSrdmKy40Ph69o63fX",
+	"EkHo1Kk6kgJrOLgApVWb5BvFMm21cpCcpVonwLN2LQJ3aIFZVTNf52zGi7tMUtI9VH0zIQvPOh5b1LPC",
+	"5LQ8bAX9ks6jkToxjs4WMETSCBdL6SYG2pyC+spszljBPCbG13wzZUbRQHgCghBUEoZhRl46HlenINHb",
+	"kT0iUZo1Heq0gkvcmqfbbM9bU0XbbP5XoBffl/pSg0EeqP6lMmcCzVWTcktG+wKnJqpsVFJv+AXl9dsI",
+	"hg2BF0sKoKZsCLoy3UV83FPyC6Wip0Qvdw/ayW9KhR1ILKyp3Yxf5vZofPKf4UcsqLzP//iuxlSwiE9K",
+	"NRwf8Z8qleMXY7tU/GKrmZmggkqDSXYjCjRmYYSi9MITuq3a6WRHmuPzYCTVVvfUGx6JSbrplX/ats0r",
+	"ZjC1gkW9pZZhs48L2bbZlLH+oUzToPp6VKntVzW6gDy1xQDGVnpCuD7bsh/C43YSibPJ4sGjsX/GjQAK",
+	"RIq21ImFknR28zyLqeO6VOt0Ck6TowbVRzk12tHIZ+/vcUulrGgtrNvv7W1cIvfYoofBhGNNXIMPtZlb",
+	"/U+HC+/RYcmn6luPJaAJHB6SUoZOaYREpXSjMphLxCwIi5zh42rPRG1J45EB+VzTPhwl523t670FrhTG",
+	"ClnYHDouYYwfbOy8B/sxr/giCRZFmTB3mu1yqBPtuztCK73LrN2N4ecs25465VLlckG6bOO77Yw84Ni4",
+	"SAZ+CmbVFzTvDFQ7otHzPA+4kThgB4zSUDXvxJqjv70yja1bPieWc/h7UbzHO3o7idxjStMO3M7osr7C",
+	"tD/4xTryGaHIMN7uSTRokw8iBs9ogGVJTQ0+oU5ICoWk4is/tDXpd8N9RphRXCzZg3elFpki79nZvUMO",
+	"vM+2ikYvm22iBZ/0pnkocpDffuH1N+Pyz9aZfrgfXgyjkMI2TQM/m/cU7AzPlga44blwBKpTV+f8ZEtt",
+	"za79DrQMh8dWOw6Fjv2Tkg2AuKwdX+ogE3spxWI7IaRTYkXp1ZkomBJGij/QhlMRMuwSXqbgbg9qS6Bj",
+	"5IU5OfntEA+BZqk0FlBcBabwudIpZuUKuJb2K+9pH5J5GaJjg7y6IxFf7VDmpJr7fqBLhg7HqV/Mtj5m",
+	"/Cc+NzycsbN5XHtfJMqbBE8MRlKCL6afjqvFo3nNbGW2NZT9caofl/2I8P4KC0XkVhgNoO9wtiSmQX5L",
+	"ipvAged/Ga7b4TgdVjvC04+nfImwGf6cb2DTbUeuHNnw5SG/i0Zn+bARq30xiFGVWKh8RCrNAZPszRmo",
+	"S3I78u7c84APHI0dbpi2a1t8pqGNPYXBfuyws+7W4KJtJx6B3EkZaxZCOcVJ607H0xFxkeqYgho9lB4Z",
+	"Jun9RaNLDd2THBZkcWF7JIr8AgYJ4VQaLezmlXud3w+Aa1r3sQ14cKWv4gOW1tYUwjNhxxJEia/uBExi",
+	"sfJQxuW/w4VtH2rxDbjzBxLqzBP+h0BUCz5WHDd5d+Ju7FK5ZpMrt5NiiP7NNlvRF/wyn/0sf5ZfYv0c",
+	"N0pUsYGq+nJGvWNW3YHEJOiY/eibPY1VaPDk9rN03UMirLfvrvCrt+yfK6Xupmyt9N0UC/hOY73gKWup",
+	"BW/ZW6kkvMVU0xrk9Gf51kA1j18wqxiXG3TuG7GQ+J5/+Yy9iEZNzRcUr+aSqZr/2gB7S+r29rOf5ZdY",
+	"PAgvfMtrygITSl77AoH/+otR8i3755dfPWN/+vzf/uNfQnUOg5Bu9taNz1vX3+nPsltjiFJjp2RAwTvL",
+	"jIX6s5+Rf0EUII2HZ4C0Yi6c/kye1rxYwtWTzx61GtH5ruVLmrz2etJBkd9MHocQBq/F5Gbyx88e44Nq",
+	"bpeop9e8KQVOvQUhreLIPi8nNxMnsKd4BfqE+QosaDO5+Sk939pLnEHm5u6H6cErXyDs+cMbN91MraSh",
+	"GfTk0aOY5+nJ9Dsj8YtfoWiGH8yjc13ANQbnyvYcQfwefht9zalnxcZdh3JUOPWb1YrrjRO/mz/uPcxq",
+	"Lqopk7AGYynzGZk1FshKSQJ/M514rUfewEia6Z5JY3KNpEPZkXnmfs0MDS4jvzaAKUxeZ5bAEWkc5XWA",
+	"dufy44E9uOCA4PNpWcNhKZZcuFXIszNw5kTSgpoQXxYPOccM2NIzbSfH6y9AE+lrGofLihZfcllVB9km",
+	"pne1nop1ojBp5fMx1vVSYUwUgwKUDs8tn3GDZaOKJQYKxkndY+qucKLQmcwHhhNT5RldPJmGDIw/q3Jz",
+	"Nqn7p1NOzodt08Gn1l1sxP27H2Y6oYnqXhfnUax2akLJTG8udAbT32O2xxP5eXEk4d41oTN3tnvwFn+/",
+	"Ybywb5mFqjKoTqUoWaiq7GuU4ZunWMdo6pN+pqyuuJwy3aBdQgb6lDWyBI3NpYM344a9FeXbWxbeZrm5",
+	"C6/jP0v30bOeSbVmwnzG3DzwJhJIZwXNnWDm4h7YSkh3ULglvVcrMBRKN3wT+C+sYguFyagb9hZvfYtB",
+	"QffxBTf26kvXjqvnX7wlC2FbqX/ktlh+SXLb2wD2446+k37GVtwtgIWNBw2MAt+SNJe8rkEaCrm7rqpE",
+	"ldfUFhPqvLRqu+eB6Uu0cqbCHoYtPBPf5xZYYvGkF25J6YQXH97qLLyzpKVXnsFja3ru7p2XmoM/thSy",
+	"Zkql4fQ96CssFwdBGcKscxqbnXJzDfA/0LddfUVXXHDl8m+4pLyACjRXFW48PoY81+p/KITsJaUbmRTU",
+	"dOJzLLeF82pLOOffTejhH2UzufiQ0Au2RgRLsuKaeEtUd2/Doe8tVmW1S8QB5wcLKeBRq+9gc2WQhCKr",
+	"2ZGjYtC6STuKW8UNtAUcdThK51bCcLSe7I5dxgL/PJlLOapBMQSVblKHfOiUNl3yVPANbGhwLroiODuh",
+	"9eThjrhWwWbxKDd/At9MfQV8LLAYDB94J8zWOuuTi3MrbYylZ0/YL3wE+2KSdS+48PH3aVWh2WWiN0no",
+	"UOSzrfwUREYy6RPY9Xv3zwcyBisgd+226F7CSt3DCyKuHOedcDf9zU2MhEJ/vm+AnklG1GDGqc4myskZ",
+	"oEtf06dXPN3DzzS7Z59dGOfVwQvq37cSdsS6rXzTAPr1eUTEejpaH69nyicyZGfznxXh9z7FQXBtu/BC",
+	"8ONSORvLySlELWYb5sn5omm6FnKYvP2q22eotkf7Y0U+TfvM2uBnz8niiNPEyWf9C/t2wk4nJJsrvbVw",
+	"953kM9byd815RujAtc/nf3VHYj9//i5dPBcc9r+Ie2hLQHMmYc06tO9uPfVD3+XzVBI8iVq49aCqtLZ6",
+	"appfRchy2pX3Wm9O16XLKshrvfmYOvJaby7tgGh9gJ5Ab5tUjqJ8QocTyRSjXG4TcP+2WHBBPvcRbsIt",
+	"jZkTyiC3L3zFC3gZeQvPvDHEzL1Rh7nkSTGm/n0aZzAnttfK/f+SZ4WurnDZKkoLAp9t2g9H2Q1dNE7W",
+	"VPuqBW6cWUMKhajMgUKnZjxz92Q1xQQe3aFPjcS7CU/CbIMAvluylq/I12sprHMbMjQrYewfDFNryZQu",
+	"QQ/zAhuiLWjbGMCyHll5hf++Sc6QA1J/De/sEFNgeOw5FNX6FILUXgsubJ4HlW9DAXhK2qEJamdcnEdj",
+	"Jt31e//Xh2tKHeORCS59lP9e0nUBEnf6fKy5XbZKOY/PPafr63Kegtf8DvzK6KUX04V7x4Wsq4wh/vS3",
+	"IeLzW2ZPWx0cZJRdblypJYzHDGSsbcQ4K/lm4ODuTTo1M6DvQ12CTLzi23jRJ2c3e8LaBzaXL+yOegE2",
+	"+PkwpEGDRFmfFWANH0RCDHf67Y17XXHZb958h1dc8tD9SaG8XHcvvHuiRBE/6TEGGZAXjU3aR5I82H6h",
+	"+RzHa/RwPS9hVSsLskDi9SFDcekZjZ0ZcQh+fFYV6Bv+J4+enO1dRLO3/64ZLBp5yzj6mJ2urHz0SC7A",
+	"uFOvR3TjGQdRJlMfzsMbhPFg0VDSa8kN65AcEggCJfdCFZHVcT9SGEp55VEKp88HHOnQ1XiISNqU2MmK",
+	"MnqVZkatOkHUnnmT2fVQawMPU3YF/K941Umr4C4s5Q5K7IRdCsNaw+f8B8EdFh2sFsS6uYzpl1bAzfYh",
+	"LI7zoy65ci/X8P77fSmjAQ1Yqdz7H496/4MfCB9gmwo6eemtqlv0ghjjzBKj27805QLQ9+KxmW6F0U1F",
+	"ZTk3cFygZnu290/LlzvX/sOYKNsdv7AG7Eh5gNmSHe2c2RLzSx7UbNlfGIFrybiENUEYIwuTMGytNB5T",
+	"M+uklul1yrNm7lHk7WvHA1kUn9rWH4feZ7OgQgWefe9BnPHibqE9n1GPkmX2+E7piOxS4lPNL+DC9Yn1",
+	"eW/GGBaA7EtCodVhR+VQwirt0hWls67ck6cpx+5Qh21UDCIVCN3ED1ddruXfXbn9/AcXR1oE9qiAA/SR",
+	"OKe5lIUfXfk5INaI/b3Nvs3v6zH79VMEv3TKfV9w0yURpLAT43fX5oE31gv5A7oF+x/YIRBywC853j5f",
+	"267VFiAX0bp8FSsDu+9iiX90BOJtbsIKz3cYK6+N3ypJ7a5nTXWXh0+4xj6tqt+KTvXyme+yJ5UJxr25",
+	"qGyb9WIkr81S2SGlUukEPfyBe+weK3Xa/b+eszfHMSf4CYvPf063xXJM4XOCWyG0K0cmjwna0X3jacw9",
+	"k79ZYh4SryokZYV5Y6AkTxiXyIESmeGIru9QFutORUsvh0QW/4MGH9w8LC+N5kK3o+/xLZH0eMgN5sF5",
+	"2Tqz0Rqo5ictO+/pj1649jN32vLr8bmDjzo8Nm+tHwPcvFwgEIXBOIsNHy97C6u68jwmOWjs63DN2U9H",
+	"Xpzpc8O7yrzrnBz8x8Lcu45u86IciWpShYV0Ll4c55mQvFvE8+LZeU/Z3B2H50jsquAeS71CbSKYpi0J",
+	"O205NwpVNavAEG476Fvp6UKPQsdF0qx0DtRSrV97/vVP0VKntl0W5Iw5sFTYJDrG/mC26P+Otdtf65aQ",
+	"6aP6xRYqYO+Rf1YgLVvwCCABybbXlqkcqssp8u+OsqOU7WsVeNQxy9qzq7vDuQFgS7Vma6iq1mdJw2SX",
+	"sJqeyY+GWn4dCi8lISLfANRnWRHOf3rsFjl6YDvt0uvQX3B+2u3V6PAEHa8BHZ7D7IbwY+T1+xS3hNC6",
+	"C2Pb9yIHNAXdAZ3L4xxnntE8Kfcfic/td3T6QCVYXja5YeMsciod4klMiapDWFYqMMcNf4fuL+s4jQR1",
+	"l8hhmw2OLyA/9O/u+y1Wwksy6hAkKFr+SdwM0txEIsguDeQgXVz1ng//elF+j7/C5fNMublDPh8UiztT",
+	"ERNQZIePfFJFAWZHSuj28FK6rrkxa6XLrIlEw/VduOwyxk54PL3sY8OVqRVM4cnI2a5BSLdU9CdwOxof",
+	"XhwmbAR5Xb93/3zoU86j4JDupudfXB5oeuFUdgTUxVR25CilM8Oi4XrLLZCFmu6K+rrDjp7diPyadLTY",
+	"z7sLpR6lGluo1fCY+bf++t+zoH4Tey8p4ANwdQZALjp/CHnrR3japTDx6saUOxToRh4185CyqD9wLs0n",
+	"udS9bOQDjIWTTzsQWXhaD01XJtwpHwhSvzUUlwigyxHR8yfnfO9vxs32jGvtzm8GeAWlB983tteFtq9Q",
+	"7u7EBMavs2H1V8Cr042VC2RWAa8+ChfBhQ2kp3Wt1T0weMcLW23IP+MbPvURTbbkZtm/WGfG+l5RQaL0",
+	"WP+gRPmPaphiWNlvlk09NG3DY0Kv39MfvSZ/LH8/TrZ028X3QmUuS8LiDH8dJDCQXW5XutdFW/Ikyx2O",
+	"l8BL/+TjpZ1kKFSVs5KpOUQWoyQEIr1BxrMzv0aSLmUOC76M3r4Z7uvlrwG9m2QLlhl7fLuL/lqqZY2Q",
+	"FmE6xBVKVrmkmC6hxSjX7N9jFgwpUbc+z0U9RQWBokFaPEWHQTTCmfUBWkQ6GwFWnky6Bp3kIhk7MeFd",
+	"7Q6FuUn5Jf588gJ4DFyDgBlxauAnN5rVZDqpSjHH28RqMiUkx5BZ0mHYJAPMHaXocGUAy1AR9qhQqxU3",
+	"hPgatDZ4uETPFBrCpIo52QGsif7XpapKmssIUEm//NdzBFXMnajzuXnjCLItWyljmVGI9rplj5wgM40P",
+	"p6lzvLidH9410hlvN798tVQhjQUeCwUUXCopCl7h4plpZqyMOgJrsNe+OVagMbUGXpolgGVXrEAmd+vB",
+	"EET0qhvJOJaqWzUVJ9xuSci4nGPHPe1UJMRvDdn0ejvHgIeV0kkMQU8nLIsVzO2Vavpr0LyAuf22saet",
+	"i3+P26gXzMUzTTCL1M0mIRe+6H3jg1FLtWarplh64BtGX6ji1/FKMSTz61h2t797nSDBPITbLrEkYBra",
+	"lgeVFnS/JZykE79AMSS3OF52Sc34xEbc9/kBMop3Bxw31AJ3U2e7zbCeT3nCOBvLrTBWFKbPU/CqverT",
+	"9BZ0GnhBCIG6B80XMGWNFL82IMGYWGcPTcM5OhalDSaZmlO9haOONI1EqH9/2PZlM9459rJ5iEjGpV03",
+	"TSdkG4sxHApebAv2esmpEWnv49e8+seUr+s4pktIX2XJxhCes+bRBTOwRkhH2BoKELU9aGfQRUcK/RJx",
+	"7N+YOeLk9xAm6pob3H2mzARPD5dmDRrKadCWWeBiGj83g7pcv6c8vQ/XBqytYOVllIsOuWu8FB4gFrmj",
+	"dtuJUj7BsC9RKp0XdYnoVJDdR4lRhQG5nEq+4huylHaqOq851T1SyLBfqmaGtRIpu5GUuNzOAx64nN2D",
+	"FnPRBmIzESx31eaYXeRoXfw9FyQa0LwM9hdhq70t7fa1BdYnHRevbvXAiIW8Ej3j/kos5HN5Idyif/gD",
+	"z+FLAEx9Le/JzU9vtgy8GuR+UetQ+NmtrrTdRIjkATikxEbGgfMOsPzIkffrwZCfX/ozxE5/B2M8yTl8",
+	"dScOVct5hRd+I6hmzuVOY/E1D2GHFFy6g3ChpIQCi/fHdE9nMQT+bczJ9iHKINZQPDVjjYSfD4v0AcT5",
+	"ACXF9mvJDhPQ9Xv6Y0ABMerL6M2QbvuIRcR8JUC0KqQiruHGwEFZDaskdhGpnFsBL3ygN0EGA3QvX/zo",
+	"DJIcUf0oGaqTsGZil5YGAQzceGTGDWtpTSnpCSudtSWTDW1ydol9SYbG+KpTcmVsgOwCNglK8KMcLi6u",
+	"nn/FAgFhDVC69YXcIgay0NBWd44xdWYs34xaIFJL6vVcVH1Fml6BLL96GE7IveVmiBadGGF9OPKqVyAt",
+	"CvKCZ1RAozUSV3BWa7gXsPbWbIBxkY8NyWPosu2CBUk96pxNdjUolLzscyPjSvJ1rI150uqZWq5EOaJW",
+	"BSEkItXQUIiJW2w7ZdRwQpZ8Q0d/Y7m0WaxYHmrysDm32+NwYQ865d7apVbNYsmsWLVctUGMCGO5bRN1",
+	"bXD8SWRcIe50Ydjnjz4/3mq89rMgv8h9Rxecy0y6QCYhNfDj4L+99C7t7sWo4wxYI0vQxipVkjul3Rb9",
+	"0haVxBBEnMCowrIZFGrl7KB94O3YNa3WagZ9CqNm8Ilb1djGS4IG9CZ4FSQFrHdqAxKZaa00AfJMLBZI",
+	"Fs0JoxNCm72RniMB0eNM9U8QhvsQWBHPDN2Zn/k8r3wYOku5xO/gSOzsaVbn3r6P3l1SWqWp+A8SMAWM",
+	"eXq/h3cWZA6fi4UzOgjd8Dkk9A4B5GIbiHyMFcivaLMAzFUWof5kELp2HQgN/DpcKLd54/rboudZ3eha",
+	"Gci1AtavClWfCgRNrf9++c/CZKts9x+fVLTspHPHh99DKN3SeAF9tBctuQ1bvte9Fd84CwHHXVhDvxHn",
+	"KJu58Tqw7PRsKWuNcby+sms/+ks+Qfvw45Rdu7zfjuI0fvTRm0VjgIzLRaUM0NI3ygXiFLvfdniNV4wd",
+	"50/KFnBduLAl8Oc4T5mbWPlCJCjNzGENf7x+7/7pBaK9ptVo3Ii4my4Nlcqtt2c8SfuVeLQ8r+HevSNP",
+	"WMZtsbywYC28s9SO5Gb5UEkP32m10IindGaDvgd9hbsISWjqS3eGbY+B3KJlGS7xw4i/f1RFfmrufIU8",
+	"ZhUzVtW3nSyE4N128oOSVcDvoT0wzmC5HVhNDEi7t28NSKUWh5aVF2px9IBk3JEV3EM1GA34Qi1e4A2/",
+	"OTiga/mDZKug3pSinAZP4Syk/A2dpo055DH43pC/4GLSci94gDB74/vRB+7YjhunV6tnGrgF1+iTj+EX",
+	"Mnv/Bmts3gOHctp3XmYMy5JxHMURgxhV/Pq9+2cAVOKogXU3fUSYhOuah2lVFbPqDiL7MnHXjVL73KZw",
+	"dsk8+q2o3rcEO9HjVo/MefnlcRTErSBHICUuxdWEXfgoYZcLj7Rng1zT9orzasU3rFRTgrQSbMRXHcP6",
+	"vkiEGygxjl2Wtpk5M2UoDdgOM+f5puHjc248sYUXp+jBweGI+2kpOymGjyV2yC8t1XoassXEKDLP3vGi",
+	"NbbfW0KXfJoLJjbuAUIifi/CiIiTHKFEVWPjeBQa7PnMMuzXA4RHdkbpIjYc9eWBjbjOSy8J6poB16BJ",
+	"PdKz9vTZef0e/x1g8x2nNVs7ciIPyfqnjqjXFBlKHn/k2k0v4V7hQGEnGNbw2yoYc3BMtvMM3k9oxCc3",
+	"P71x4gpYe/fxjbtS3wepN7qa3Eyu7x/j3PLv2w+/Kb8x4169Refv2rUfJasrXkCXCEeUIK3A4notvNM7",
+	"yvdvL5HNx/tltkK8nQpdPriSCNFJxhu7VE4akfscypBaUaq19G7A1lfi7IrUo0IVH91U3abH0kmpWCXS",
+	"iK+XqqOcSKieiWu6i7XCmE6MGGJR3uwdBFOJSYehSgNy5iX4xbjWGyEXgWgv8mwYq+padF+M6UCJathK",
+	"Lrx7ncji3ajyuqYdN/QRHR9peZSi3NWcpkS/0If/FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

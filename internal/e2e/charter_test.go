@@ -1,0 +1,49 @@
+package e2e
+
+import (
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/apiclient"
+)
+
+// A charter is tried on one person: every expression step by step, what would be written and
+// what not, and why; one that is not kept changes nothing.
+func TestCharterTry(t *testing.T) {
+	h := newHouse(t)
+	h.twinning(0, "sign-in", "--address", h.url)
+	const lane = "hq-dome-booking"
+	out := h.twinning(0, "charter", "try", lane, "--person", "L0001")
+	for _, want := range []string{"L0001, Ana Soto, with account u00001", "slug(initial(person.givenName) + person.familyName)  asoto", "nothing is written: it is so already", "changes: none", "nothing was kept"} {
+		require.Contains(t, out, want)
+	}
+	kept := h.twinning(0, "charter", "show", lane)
+	source, err := os.ReadFile("../../demo/hq-dome-booking.yaml")
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "lane.yaml")
+	write := func(from, to string) {
+		require.Contains(t, string(source), from)
+		require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(source), from, to, 1)), 0o600))
+	}
+	write("{value: person.title,", "{value: \"'Chief ' + person.title\",")
+	out = h.twinning(0, "charter", "try", lane, "--person", "L0001", "--file", path)
+	require.Contains(t, out, "set: Astronomer → Chief Astronomer")
+	require.Contains(t, out, "changes: set")
+	write("{value: person.title,", "{value: person.titel,")
+	require.Contains(t, h.any("charter", "try", lane, "--person", "L0001", "--file", path), `did you mean "title"?`)
+	write("in: dome-booking", "in: night-log")
+	require.Contains(t, h.any("charter", "try", lane, "--person", "L0001", "--file", path), "the charter is not about this lane's systems")
+	require.Contains(t, h.any("charter", "try", lane, "--person", "L9999"), `there is no person "L9999"`)
+	require.Equal(t, kept, h.twinning(0, "charter", "show", lane))
+
+	var tried apiclient.CharterTry
+	body := map[string]any{"personId": "L0001"}
+	require.Equal(t, http.StatusOK, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", h.token("look"), body, &tried))
+	require.Equal(t, "u00001", tried.Account.Id)
+	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", h.token("work"), body, nil))
+}
