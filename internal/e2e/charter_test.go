@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"twinning/internal/apiclient"
@@ -46,4 +47,29 @@ func TestCharterTry(t *testing.T) {
 	require.Equal(t, http.StatusOK, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", h.token("look"), body, &tried))
 	require.Equal(t, "u00001", tried.Account.Id)
 	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", h.token("work"), body, nil))
+
+	p := newPage(t)
+	p.do(chromedp.Navigate(h.url))
+	p.fill("input[autocomplete=username]", "admin")
+	p.fill("input[type=password]", h.app.Password)
+	p.press("Sign in")
+	p.sees(lane)
+	p.do(chromedp.Navigate(h.url + "/lanes/" + lane + "?view=charter"))
+	p.sees("nothing is kept")
+	p.fill("input[placeholder=L0001]", "L0001")
+	p.sees("nothing would change")
+	p.accessible("a charter tried")
+	change := func(from, to string) {
+		p.fill("textarea[aria-label=charter]", strings.Replace(string(source), from, to, 1))
+	}
+	change("{value: person.title,", "{value: \"'Chief ' + person.title\",")
+	p.sees("Chief Astronomer")
+	p.sees("Tried, and not kept")
+	p.accessible("a charter changed")
+	p.shot("charter", false)
+	change("{value: person.title,", "{value: person.titel,")
+	p.sees("did you mean")
+	p.shot("charter-wrong", true)
+	p.press("Back to the one in force")
+	p.sees("nothing would change")
 }

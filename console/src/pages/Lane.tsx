@@ -8,6 +8,7 @@ import { Glyph, StateWord } from "../ui/glyph";
 import { GuardMeter } from "../ui/guard";
 import { Id, List } from "../ui/list";
 import { Button, Empty, Head, Loading, Search, Trouble, thousands, When } from "../ui/parts";
+import { TriedCharter } from "../ui/tried";
 import { changes } from "./Lanes";
 
 export function LanePage() {
@@ -395,7 +396,7 @@ function CharterText({ lane }: { lane: string }) {
           line {n.line}: {n.message}
         </p>
       ))}
-      <pre className="overflow-x-auto border-hair border-y py-2 font-mono text-[12px] leading-5">{charter.data.source}</pre>
+      <TriedCharter key={charter.data.version} lane={lane} source={charter.data.source} />
     </>
   );
 }

@@ -1,0 +1,137 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { api, ask, type Schemas } from "../data/client";
+import { Button, Trouble } from "./parts";
+
+/** A charter beside what it makes of somebody: what is changed here is tried, and never kept. */
+export function TriedCharter({ lane, source }: { lane: string; source: string }) {
+  const [text, setText] = useState(source);
+  const [person, setPerson] = useState("");
+  const [asked, setAsked] = useState({ text: source, person: "" });
+  useEffect(() => {
+    const t = setTimeout(() => setAsked({ text, person: person.trim() }), 400); // not at every letter
+    return () => clearTimeout(t);
+  }, [text, person]);
+  const changed = text !== source;
+  const tried = useQuery({
+    queryKey: ["tried", lane, asked.person, asked.text],
+    queryFn: () =>
+      ask(
+        api.POST("/lanes/{lane}/charter-tries", {
+          params: { path: { lane } },
+          body: { personId: asked.person, source: asked.text === source ? undefined : asked.text },
+        }),
+      ),
+    enabled: asked.person !== "",
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const lines = text.split("\n").length;
+  return (
+    <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-8">
+      <div>
+        <div className="mb-1 flex h-7 items-center gap-3 text-soft">
+          {changed ? "Tried, and not kept: store it with twinning charter put FILE" : "Change it here to try it; nothing is kept"}
+          {changed && <Button onClick={() => setText(source)}>Back to the one in force</Button>}
+        </div>
+        <div className="flex border-hair border-y font-mono text-[12px] leading-5">
+          <pre aria-hidden="true" className="select-none py-2 pr-3 text-right text-soft">
+            {Array.from({ length: lines }, (_, i) => i + 1).join("\n")}
+          </pre>
+          <textarea
+            aria-label="charter"
+            className="w-full resize-none overflow-x-auto whitespace-pre bg-transparent py-2 outline-offset-2"
+            rows={lines}
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            spellCheck={false}
+          />
+        </div>
+      </div>
+      <div>
+        <label className="mb-1 flex h-7 items-center gap-3">
+          <span className="text-soft">Try it on the person with id</span>
+          <input
+            className="h-7 w-40 rounded-sm border border-hair bg-leaf px-2 font-mono"
+            value={person}
+            onChange={(e) => setPerson(e.target.value)}
+            placeholder="L0001"
+          />
+        </label>
+        {tried.error && <Trouble error={tried.error} />}
+        {!tried.error && tried.data && asked.person !== "" && <Outcome tried={tried.data} />}
+        {asked.person === "" && (
+          <p className="border-hair border-y py-6 text-soft">
+            Every expression is shown step by step, what would be written, and why the rest is not.
+          </p>
+        )}
+      </div>
+    </div>
+  );
+}
+
+function Outcome({ tried }: { tried: Schemas["CharterTry"] }) {
+  return (
+    <div className="border-hair border-t">
+      <p className="py-1.5">
+        <span className="text-larkspur">{tried.person.label}</span>
+        {tried.account ? (
+          <>
+            {" "}
+            with account <span className="font-mono text-lichen">{tried.account.id}</span>
+          </>
+        ) : (
+          ", who has no account"
+        )}
+        {": "}
+        {tried.changes.length === 0 ? "nothing would change" : tried.changes.map((c) => c.verb).join(", ")}
+      </p>
+      {tried.findings.map((f) => (
+        <p key={f.code + f.detail} className="text-ochre">
+          {f.code}: {f.detail}
+        </p>
+      ))}
+      {[...tried.values.filter((v) => v.verb), ...tried.values.filter((v) => !v.verb), ...tried.conditions].map((v) => (
+        <section key={v.name} className="border-hair border-t py-1.5">
+          <h2 className="flex gap-3">
+            <span className="font-medium">{v.name}</span>
+            <span className="font-normal text-soft">
+              {v.rule && `${v.rule}, `}line {v.line}
+            </span>
+          </h2>
+          {v.tries.map((steps, i) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: choices have no other name than their place
+            <table key={i} className={`w-full table-fixed ${i > 0 ? "mt-1 border-hair border-t border-dotted" : ""}`}>
+              <tbody>
+                {steps.map((s) => (
+                  <tr key={s.source} className="align-top">
+                    <td className="w-3/5 break-words pr-3 font-mono text-[12px] text-soft">{s.source}</td>
+                    <td className="break-words">
+                      {s.fault ? (
+                        <span className="text-soft">nothing: {s.fault}</span>
+                      ) : (
+                        s.value || <span className="text-soft">nothing</span>
+                      )}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          ))}
+          {v.rule && (
+            <p>
+              {v.verb ? (
+                <>
+                  {v.verb}: {v.now && <del className="text-soft">{v.now}</del>}{" "}
+                  <ins className="underline underline-offset-2">{v.written}</ins>
+                </>
+              ) : (
+                <span className="text-soft">not written: {v.why}</span>
+              )}
+            </p>
+          )}
+        </section>
+      ))}
+    </div>
+  );
+}
