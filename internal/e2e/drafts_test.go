@@ -13,6 +13,7 @@ import (
 	"twinning/internal/apiclient"
 	"twinning/internal/core/lifecycle"
 	"twinning/internal/service"
+	"twinning/internal/store"
 )
 
 // A plan of many changes is drafted by a task: whoever asks gets the same plan, what is left
@@ -54,6 +55,32 @@ func TestDraftsByTask(t *testing.T) {
 	page.do(chromedp.Navigate(h.url + "/lanes/" + lane))
 	page.press("Draft a plan")
 	page.until(`location.pathname.startsWith("/plans/")`, "the plan opens when its task has ended")
+
+	// one that is halted drafts nothing; one whose node died behind its plan makes no second
+	plans := func() (n int) {
+		list, _, err := h.app.Service.Plans(context.Background(), lane, service.Page{})
+		require.NoError(t, err)
+		return len(list)
+	}
+	before := plans()
+	queued := func(also func(tx *store.Store, task int64) error) store.Task {
+		var late store.Task
+		err := h.app.Service.Store.InTx(context.Background(), func(tx *store.Store) (err error) {
+			if late, err = tx.AddTask(context.Background(), "draft", "draft", "admin", map[string]any{"reconciliation": p.Reconciliation}); err != nil {
+				return err
+			}
+			return also(tx, late.ID)
+		})
+		return h.queue(late, err)
+	}
+	halted := queued(func(tx *store.Store, task int64) error { return tx.AskHalt(context.Background(), task) })
+	require.EqualValues(t, lifecycle.Halted, halted.State)
+	require.Nil(t, halted.Plan)
+	again := queued(func(tx *store.Store, task int64) error {
+		return tx.LinkTask(context.Background(), task, 0, 0, p.ID, 0)
+	})
+	require.EqualValues(t, lifecycle.Finished, again.State)
+	require.Equal(t, before, plans())
 
 	about := h.changes(p)[0]
 	h.twinning(0, "twin", "rule", lane, "leave-alone", "--person", about.Person, "--reason", "by hand")

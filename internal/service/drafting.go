@@ -74,7 +74,14 @@ func (s *Service) StartDraft(ctx context.Context, who access.Caller, lane string
 }
 
 // draftLater performs a draft that nobody waits for.
-func (s *Service) draftLater(ctx context.Context, w *work.Work) error {
+func (s *Service) draftLater(ctx context.Context, w *work.Work) (err error) {
+	drafted := false
+	defer func() {
+		if err != nil && w.Halted() && !drafted { // wherever it was
+			w.Say("halted as asked; no plan was drafted")
+			err = work.ErrHalted
+		}
+	}()
 	if w.Plan != nil { // somebody's who died before saying so
 		return nil
 	}
@@ -98,13 +105,11 @@ func (s *Service) draftLater(ctx context.Context, w *work.Work) error {
 		return reconciledSince(l)
 	}
 	id, fallen, err := s.draft(ctx, w.By, l, r, wanted, drafter{w})
+	drafted = id > 0 // whoever asks it to stop from then on is too late
 	if err != nil {
-		if w.Halted() {
-			w.Say("halted as asked; no plan was drafted")
-			return work.ErrHalted
-		}
 		return err
 	}
+	ctx = context.WithoutCancel(ctx)
 	p, err := s.Plan(ctx, id)
 	if err != nil {
 		return err
@@ -223,7 +228,7 @@ func (s *Service) draft(ctx context.Context, by string, l store.Lane, r store.Re
 		return 0, nil, err
 	}
 	if store.Long(len(chosen)) {
-		err = s.furnishLater(ctx, by, fmt.Sprintf("plan %d", id), furnishing{Changes: true})
+		err = s.furnishLater(context.WithoutCancel(ctx), by, fmt.Sprintf("plan %d", id), furnishing{Changes: true})
 	}
 	return id, fallen, err
 }

@@ -18,6 +18,7 @@ import (
 
 	"twinning/internal/cluster"
 	"twinning/internal/core/lifecycle"
+	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
 
@@ -373,6 +374,7 @@ func TestConflicts(t *testing.T) {
 	}
 	o.Inputs = []byte("x")
 	o.Drafted = []Change{{ID: "c-1", Wave: "everybody", Verb: "create", Person: "p1", Label: "Ana"}}
+	o.Drafted[0].Body.V.Edits = []planning.Edit{{Attribute: "title", New: "Co\x00ok\xff"}} // no text column takes these
 	r, err := shared.AddReconciliation(ctx, Task{}, o)
 	require.NoError(t, err)
 	drafted, err := shared.DraftedChanges(ctx, r)
@@ -397,4 +399,7 @@ func TestConflicts(t *testing.T) {
 	require.Equal(t, 1, total)
 	require.Empty(t, next)
 	require.Equal(t, "Ana", list[0].Label)
+	_, _, total, err = shared.Changes(ctx, two.ID, "create", "", Page{Text: "cook", Limit: 1, Count: true})
+	require.NoError(t, err)
+	require.Equal(t, 1, total, "found by what is left of it")
 }

@@ -5,7 +5,7 @@ import "strings"
 // Words in Arabic and Hebrew letters write consonants and long vowels: each letter is put
 // into Latin letters in one of a few ways, and short vowels are added as they are spoken.
 // Whoever writes a name in Latin letters chooses; what is compared is whether a spelling can
-// be one of the word. (No library does this: those that exist make one spelling of a word.)
+// be one of the word.
 
 // sounds of a letter, as Latin letters spell them; "" where they may leave it out.
 var sounds = func() map[rune][]string {
