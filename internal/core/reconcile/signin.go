@@ -15,7 +15,8 @@ import (
 type rehearsal struct {
 	*run
 	opens   map[string][]record.Row // normalised value -> the accounts that carry it
-	becomes map[string]string       // change's account, or person of a new one -> the value that the plan gives it
+	becomes map[string]string       // account -> the value that the plan gives it
+	created map[string]string       // person -> the value that the plan gives to their new account
 	takes   map[string]string       // normalised value -> the person whose account the plan gives it to
 	unread  string                  // what can't be known, for whoever opens nothing
 }
@@ -26,7 +27,7 @@ func (r *run) rehearse() {
 	if s == nil {
 		return
 	}
-	h := &rehearsal{run: r, opens: map[string][]record.Row{}, becomes: map[string]string{}, takes: map[string]string{}}
+	h := &rehearsal{run: r, opens: map[string][]record.Row{}, becomes: map[string]string{}, created: map[string]string{}, takes: map[string]string{}}
 	account := r.bind(s.Account)
 	for a := range r.Accounts.Len() {
 		record.EachValue(account.Eval(-1, a).Cell(), func(v string) {
@@ -64,8 +65,10 @@ func (h *rehearsal) afterThePlan(attribute string) {
 			if e.Attribute != attribute {
 				continue
 			}
-			if h.becomes[c.Account] = e.New; c.Verb == planning.Create {
-				h.becomes[c.Person] = e.New
+			if c.Verb == planning.Create {
+				h.created[c.Person] = e.New
+			} else {
+				h.becomes[c.Account] = e.New
 			}
 			h.takes[record.Normal(record.Text, e.New)] = c.Person
 		}
@@ -125,7 +128,7 @@ func (h *rehearsal) person(p int, subject, fault string) {
 		}
 		h.report("sign-in-stray", p, own, "", "signs in as %q, which opens no account%s%s", subject, h.unread, mended)
 	default:
-		if name, made := h.becomes[h.personID(p)]; made && record.Normal(record.Text, name) != normal {
+		if name, made := h.created[h.personID(p)]; made && record.Normal(record.Text, name) != normal {
 			h.report("sign-in-stray", p, -1, "", "will sign in as %q, and the new account is to be known as %q", subject, name)
 		}
 	}
