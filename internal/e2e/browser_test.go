@@ -36,6 +36,17 @@ func newPage(t *testing.T) *page {
 	return &page{t, ctx}
 }
 
+// signedIn is a page of whoever administers the house.
+func (h *house) signedIn() *page {
+	h.t.Helper()
+	p := newPage(h.t)
+	p.do(chromedp.Navigate(h.url))
+	p.fill("input[autocomplete=username]", "admin")
+	p.fill("input[type=password]", h.app.Password)
+	p.press("Sign in")
+	return p
+}
+
 func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, 90*time.Second)

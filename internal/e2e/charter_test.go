@@ -48,11 +48,7 @@ func TestCharterTry(t *testing.T) {
 	require.Equal(t, "u00001", tried.Account.Id)
 	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", h.token("work"), body, nil))
 
-	p := newPage(t)
-	p.do(chromedp.Navigate(h.url))
-	p.fill("input[autocomplete=username]", "admin")
-	p.fill("input[type=password]", h.app.Password)
-	p.press("Sign in")
+	p := h.signedIn()
 	p.sees(lane)
 	p.do(chromedp.Navigate(h.url + "/lanes/" + lane + "?view=charter"))
 	p.sees("nothing is kept")

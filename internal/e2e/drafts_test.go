@@ -46,11 +46,7 @@ func TestDraftsByTask(t *testing.T) {
 	require.Zero(t, ended.Bad)
 	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/"+lane+"/plans", h.token("look"), map[string]any{}, nil))
 
-	page := newPage(t)
-	page.do(chromedp.Navigate(h.url))
-	page.fill("input[autocomplete=username]", "admin")
-	page.fill("input[type=password]", h.app.Password)
-	page.press("Sign in")
+	page := h.signedIn()
 	page.sees(lane)
 	page.do(chromedp.Navigate(h.url + "/lanes/" + lane))
 	page.press("Draft a plan")

@@ -42,11 +42,7 @@ func TestTrial(t *testing.T) {
 	require.Equal(t, http.StatusForbidden, h.call("PUT", path+"/kept", looking, map[string]any{"id": second.Id}, nil))
 	require.Equal(t, http.StatusForbidden, h.call("POST", path, looking, nil, nil))
 
-	p := newPage(t)
-	p.do(chromedp.Navigate(h.url))
-	p.fill("input[autocomplete=username]", "admin")
-	p.fill("input[type=password]", h.app.Password)
-	p.press("Sign in")
+	p := h.signedIn()
 	p.sees(lane)
 	p.do(chromedp.Navigate(h.url + "/lanes/hq-candlewick/trial"))
 	p.press("Make a trial")

@@ -55,6 +55,7 @@ type loneRecord struct {
 	roster *record.Roster
 	row    int
 	id     string
+	shape  record.Shape
 }
 
 type sidedRecord struct {
@@ -113,6 +114,7 @@ func (x *facingEachOther) record(ctx context.Context, system, roster int64, id s
 		zone = x.rules.Zone
 	}
 	shape = shape.In(zone)
+	one.shape = shape
 	// what refers to other records can't be told from one alone
 	l := shape.NewLoader(slices.DeleteFunc(shape.Canonical(), func(n string) bool { return shape.Attributes[n].Refers != "" }))
 	kept, err := x.Store.RecordAt(ctx, system, roster, id)

@@ -2,7 +2,6 @@ package explain
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -14,24 +13,9 @@ import (
 
 // TryOut is a charter tried on somebody.
 type TryOut struct {
-	Person  Facing      `json:"person"`
-	Account *Facing     `json:"account,omitempty"`
-	Changes []TryChange `json:"changes"`
+	Person  Facing  `json:"person"`
+	Account *Facing `json:"account,omitempty"`
 	*reconcile.TriedOut
-}
-
-// TryChange is a change that would be drafted.
-type TryChange struct {
-	Verb  string    `json:"verb"`
-	Edits []TryEdit `json:"edits"`
-}
-
-// TryEdit is one value of it.
-type TryEdit struct {
-	Attribute string `json:"attribute"`
-	Old       string `json:"old"`
-	New       string `json:"new"`
-	Reason    string `json:"reason"`
 }
 
 // Try computes a charter for a person, with the account that is their twin in the newest
@@ -54,7 +38,7 @@ func (s *Explainer) Try(ctx context.Context, l store.Lane, r store.Reconciliatio
 	if x.people.row < 0 {
 		return nil, fault.New(fault.Conflict, fmt.Sprintf("person %q could not be read in the newest roster", person), "", "mend the record and take the roster again")
 	}
-	t := &TryOut{Person: Facing{person, verdict.Label, verdict.State}, Changes: []TryChange{}}
+	t := &TryOut{Person: Facing{person, verdict.Label, verdict.State}}
 	if account != "" {
 		if t.Account, err = s.facing(ctx, r.ID, "accounts", account); err != nil {
 			return nil, err
@@ -63,23 +47,7 @@ func (s *Explainer) Try(ctx context.Context, l store.Lane, r store.Reconciliatio
 			return nil, fault.New(fault.Conflict, fmt.Sprintf("account %q could not be read in the newest roster", account), "", "mend the record and take the roster again")
 		}
 	}
-	in := reconcile.Input{Charter: rules, People: x.people.roster, Accounts: x.accounts.roster, Now: now}
-	system, err := s.Store.SystemByID(ctx, l.DownstreamID)
-	if err != nil {
-		return nil, err
-	}
-	shape, err := s.Reach.NewestShape(ctx, system)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, err
-	}
-	in.Mark = shape.Mark
+	in := reconcile.Input{Charter: rules, People: x.people.roster, Accounts: x.accounts.roster, Now: now, Mark: x.accounts.shape.Mark}
 	t.TriedOut = reconcile.TryOut(in, x.people.row, x.accounts.row)
-	for _, c := range t.TriedOut.Changes {
-		change := TryChange{Verb: c.Verb, Edits: []TryEdit{}}
-		for _, e := range c.Edits {
-			change.Edits = append(change.Edits, TryEdit{e.Attribute, e.Old, e.New, e.Reason})
-		}
-		t.Changes = append(t.Changes, change)
-	}
 	return t, nil
 }

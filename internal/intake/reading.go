@@ -256,7 +256,7 @@ func (s *Intake) Load(ctx context.Context, x store.System, r store.Roster, wante
 	// of a record that could not be read, the names of its last version are those
 	// that it may hold still
 	names := map[string][]string{}
-	judge := shape.NewJudge(append([]string{"id"}, record.Namespaces()...))
+	judge := judgeOfNames(shape)
 	err = s.Store.RosterRecords(ctx, x.ID, r.ID, func(id string, native map[string][]string, digest []byte) error {
 		if skip[id] {
 			names[id] = judge.Names(native)
@@ -274,6 +274,11 @@ func (s *Intake) Load(ctx context.Context, x store.System, r store.Roster, wante
 	return roster, shape, err
 }
 
+// judgeOfNames reads the logins and addresses of a record, and its id.
+func judgeOfNames(shape record.Shape) *record.Judge {
+	return shape.NewJudge(append([]string{"id"}, record.Namespaces()...))
+}
+
 // Former lists the logins and addresses that accounts held until lately, as the newest
 // shape reads them: some of them may still be held.
 func (s *Intake) Former(ctx context.Context, x store.System, r store.Roster, since time.Time, zone *time.Location) ([]reconcile.Freed, error) {
@@ -282,7 +287,7 @@ func (s *Intake) Former(ctx context.Context, x store.System, r store.Roster, sin
 		return nil, err
 	}
 	list := []reconcile.Freed{}
-	judge := shape.NewJudge(append([]string{"id"}, record.Namespaces()...))
+	judge := judgeOfNames(shape)
 	err = s.Store.FormerRecords(ctx, r, since, func(id string, native map[string][]string, ended time.Time) error {
 		for _, name := range judge.Names(native) {
 			list = append(list, reconcile.Freed{Name: name, Account: id, On: calendar.Day(ended, zone)})

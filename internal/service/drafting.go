@@ -33,7 +33,11 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, peo
 	if err != nil {
 		return PlanView{}, err
 	}
-	id, fallen, err := s.draft(ctx, who.Name, l, r, drafting{People: people, Waves: waves}, drafter{})
+	return s.draftNow(ctx, who, l, r, drafting{r.ID, people, waves})
+}
+
+func (s *Service) draftNow(ctx context.Context, who access.Caller, l store.Lane, r store.Reconciliation, wanted drafting) (PlanView, error) {
+	id, fallen, err := s.draft(ctx, who.Name, l, r, wanted, drafter{})
 	if err != nil {
 		return PlanView{}, err
 	}
@@ -57,15 +61,16 @@ func (s *Service) StartDraft(ctx context.Context, who access.Caller, lane string
 	for _, n := range verbs {
 		all += n
 	}
+	wanted := drafting{r.ID, people, waves}
 	if all < s.DraftOver {
-		v, err = s.Draft(ctx, who, lane, people, waves)
+		v, err = s.draftNow(ctx, who, l, r, wanted)
 		return v, nil, err
 	}
 	if err := s.notRunning(ctx, l); err != nil {
 		return v, nil, err
 	}
 	err = s.Store.InTx(ctx, func(tx *store.Store) error {
-		queued, err := queue(ctx, tx, "draft", "draft a plan of "+lane, who, drafting{r.ID, people, waves})
+		queued, err := queue(ctx, tx, "draft", "draft a plan of "+lane, who, wanted)
 		t = &queued
 		return err
 	})

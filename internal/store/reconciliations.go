@@ -207,8 +207,11 @@ func (c *Change) words() string {
 		b.WriteByte(' ')
 		b.WriteString(e.Old)
 	}
-	return strings.ToValidUTF8(strings.NewReplacer(string(record.ListSep), " ", "\x00", "").Replace(b.String()), "")
+	return strings.ToValidUTF8(searchable.Replace(b.String()), "")
 }
+
+// searchable parts the values of lists, and takes out what no text column takes.
+var searchable = strings.NewReplacer(string(record.ListSep), " ", "\x00", "")
 
 func copyInto[T any](ctx context.Context, tx bare, table string, columns []string, rows []T, row func(i int, v T) []any) error {
 	if len(rows) == 0 {

@@ -162,19 +162,21 @@ func (s *Store) RecordsSince(ctx context.Context, system, roster int64, fn func(
 	return eachRecord(rows, fn)
 }
 
-func eachRecord(rows pgx.Rows, fn func(id string, native map[string][]string, digest []byte) error) error {
+// eachRecord visits rows of an id, what the record says, and something of its own.
+func eachRecord[T any](rows pgx.Rows, fn func(id string, native map[string][]string, of T) error) error {
 	defer rows.Close()
 	for rows.Next() {
 		var id string
-		var kept, digest []byte
-		if err := rows.Scan(&id, &kept, &digest); err != nil {
+		var kept []byte
+		var of T
+		if err := rows.Scan(&id, &kept, &of); err != nil {
 			return err
 		}
 		native, err := parseNatives(kept)
 		if err != nil {
 			return err
 		}
-		if err := fn(id, native, digest); err != nil {
+		if err := fn(id, native, of); err != nil {
 			return err
 		}
 	}
@@ -188,23 +190,7 @@ func (s *Store) FormerRecords(ctx context.Context, roster Roster, since time.Tim
 	if err != nil {
 		return translate(err)
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var id string
-		var kept []byte
-		var ended time.Time
-		if err := rows.Scan(&id, &kept, &ended); err != nil {
-			return err
-		}
-		native, err := parseNatives(kept)
-		if err != nil {
-			return err
-		}
-		if err := fn(id, native, ended); err != nil {
-			return err
-		}
-	}
-	return translate(rows.Err())
+	return eachRecord(rows, fn)
 }
 
 // Record is one record as of a roster.

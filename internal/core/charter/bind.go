@@ -122,14 +122,11 @@ func columnReader(r *record.Roster, name string) func(row int) Value {
 func (b binder) listOf(l ast.ListExpr) (evaluator, bool) {
 	items := make([]string, l.Size())
 	for i, e := range l.Elements() {
-		if e.Kind() != ast.LiteralKind {
-			return nil, false
-		}
-		s, ok := e.AsLiteral().(types.String)
+		s, ok := literal(e)
 		if !ok {
 			return nil, false
 		}
-		items[i] = string(s)
+		items[i] = s
 	}
 	v := listValue(items)
 	return func(int, int) Value { return v }, true
@@ -295,16 +292,13 @@ var textual = map[string]func(l, r Value) Value{
 }
 
 func (b binder) matcher(x evaluator, describe []string, right ast.Expr) (evaluator, bool) {
-	if right.Kind() != ast.LiteralKind {
-		return nil, false
-	}
-	pattern, ok := right.AsLiteral().(types.String)
+	pattern, ok := literal(right)
 	if !ok {
 		return nil, false
 	}
-	re, err := b.compiler.pattern(string(pattern))
+	re, err := b.compiler.pattern(pattern)
 	if err != nil {
-		return func(int, int) Value { return faultValue("matches() can't read the pattern " + string(pattern)) }, true
+		return func(int, int) Value { return faultValue("matches() can't read the pattern " + pattern) }, true
 	}
 	return func(p, a int) Value {
 		v := x(p, a).need(describe[0])

@@ -132,7 +132,6 @@ func domainOf(address string) string {
 // downstream finds the account by.
 type SignIn struct {
 	Subject, Account *Expr
-	Line             int
 }
 
 // Leavers are bonded people who are inactive, past their end date or vanished.

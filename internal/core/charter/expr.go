@@ -161,7 +161,7 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 		return nil
 	}
 	e.collect(checked.NativeRep())
-	if !c.checkPatterns(e.root, n.Problem) {
+	if !c.checkLiterals(e.root, n.Problem) {
 		return nil
 	}
 	for side, reads := range map[string][]string{"person": e.person, "account": e.account} {

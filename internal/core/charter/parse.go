@@ -264,8 +264,7 @@ func (r *reader) readSignIn(n document.Node) {
 		n.Problem("`sign-in:` needs `subject:`, what the identity provider sends of a person, and `account:`, what an account is found by")
 		return
 	}
-	line, _ := n.Place()
-	s := &SignIn{Line: line, Subject: r.compiler.compile(f["subject"], wantText, "person"), Account: r.compiler.compile(f["account"], wantValues, "account")}
+	s := &SignIn{Subject: r.compiler.compile(f["subject"], wantText, "person"), Account: r.compiler.compile(f["account"], wantValues, "account")}
 	if s.Subject != nil && s.Account != nil {
 		r.SignIn = s
 	}

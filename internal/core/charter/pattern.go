@@ -51,16 +51,26 @@ func parts(re *syntax.Regexp) (n int64) {
 	return n + max(1, int64(len(re.Rune)))
 }
 
-// checkPatterns wants every pattern of an expression to be written in it: what
-// somebody's list holds is compared, never run.
-func (c *compiler) checkPatterns(root celast.Expr, problem func(format string, args ...any)) (ok bool) {
+// literal is a text that is written in an expression.
+func literal(x celast.Expr) (text string, is bool) {
+	if x.Kind() != celast.LiteralKind {
+		return "", false
+	}
+	s, is := x.AsLiteral().(types.String)
+	return string(s), is
+}
+
+// checkLiterals wants every pattern of an expression to be written in it: what somebody's
+// list holds is compared, never run. What is written there has to be a pattern, or a word
+// that its function knows.
+func (c *compiler) checkLiterals(root celast.Expr, problem func(format string, args ...any)) (ok bool) {
 	ok = true
 	celast.PostOrderVisit(root, celast.NewExprVisitor(func(x celast.Expr) {
 		if x.Kind() != celast.CallKind {
 			return
 		}
 		call := x.AsCall()
-		if why := c.checkWords(call); why != "" {
+		if why := c.checkWord(call); why != "" {
 			ok = false
 			problem("%s", why)
 		}
@@ -75,57 +85,52 @@ func (c *compiler) checkPatterns(root celast.Expr, problem func(format string, a
 		if at >= len(args) {
 			return
 		}
-		var text types.String
-		if args[at].Kind() == celast.LiteralKind {
-			text, is = args[at].AsLiteral().(types.String)
-		} else {
-			is = false
-		}
+		text, is := literal(args[at])
 		if !is {
 			ok = false
 			problem("the pattern of %s() must be written in quotes: what a list holds is compared, never taken for a pattern", call.FunctionName())
 			return
 		}
-		re, err := readPattern(string(text))
-		c.patterns[string(text)] = re
+		re, err := readPattern(text)
+		c.patterns[text] = re
 		if err != nil {
 			ok = false
-			problem("%s() can't read the pattern %q: %v", call.FunctionName(), string(text), err)
+			problem("%s() can't read the pattern %q: %v", call.FunctionName(), text, err)
 		}
 	}))
 	return ok
 }
 
-// checkWords says what is wrong with a word that is written in an expression and names
-// something: a table, a language, a country.
-func (c *compiler) checkWords(call celast.CallExpr) string {
-	var known func() []string
-	at := 1
-	switch call.FunctionName() {
-	case "lookup":
-		known, at = func() []string { return slices.Sorted(maps.Keys(c.tables)) }, 0
-	case "slug":
-		known = record.Spellings
-	case "e164":
-		known = countries
-	default:
+// wordAt is which argument of a function names something, what, and what there is.
+var wordAt = map[string]struct {
+	at    int
+	what  string
+	known func(c *compiler) []string
+}{
+	"lookup": {0, "table", func(c *compiler) []string { return slices.Sorted(maps.Keys(c.tables)) }},
+	"slug":   {1, "language", func(*compiler) []string { return record.Spellings() }},
+	"e164":   {1, "country", func(*compiler) []string { return countries() }},
+}
+
+// checkWord says what is wrong with a word that is written in an expression and names
+// something.
+func (c *compiler) checkWord(call celast.CallExpr) string {
+	function := call.FunctionName()
+	w, names := wordAt[function]
+	if !names || w.at >= len(call.Args()) {
 		return ""
 	}
-	if at >= len(call.Args()) || call.Args()[at].Kind() != celast.LiteralKind {
+	word, is := literal(call.Args()[w.at])
+	known := w.known(c)
+	switch {
+	case !is || slices.Contains(known, word):
 		return ""
+	case len(known) == 0:
+		return fmt.Sprintf("%s() names the %s %q, and the charter has none under `tables:`", function, w.what, word)
+	case len(known) > mostListed:
+		return fmt.Sprintf("%s() knows no %s %q%s; expected two capital letters such as CL (ISO 3166)", function, w.what, word, document.Suggest(word, known))
 	}
-	word, is := call.Args()[at].AsLiteral().(types.String)
-	if list := known(); is && !slices.Contains(list, string(word)) {
-		what := map[string]string{"lookup": "table", "slug": "language", "e164": "country"}[call.FunctionName()]
-		if len(list) > mostListed {
-			return fmt.Sprintf("%s() knows no %s %q%s; expected two capital letters such as CL (ISO 3166)", call.FunctionName(), what, string(word), document.Suggest(string(word), list))
-		}
-		if len(list) == 0 {
-			return fmt.Sprintf("%s() names the %s %q, and the charter has none under `tables:`", call.FunctionName(), what, string(word))
-		}
-		return fmt.Sprintf("%s() knows no %s %q%s; expected one of %s", call.FunctionName(), what, string(word), document.Suggest(string(word), list), strings.Join(list, ", "))
-	}
-	return ""
+	return fmt.Sprintf("%s() knows no %s %q%s; expected one of %s", function, w.what, word, document.Suggest(word, known), strings.Join(known, ", "))
 }
 
 // mostListed are the words that a message lists.

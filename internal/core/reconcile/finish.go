@@ -156,10 +156,6 @@ func (r *run) letRest(ledger *naming.Ledger) {
 	if r.Memory.Freed == nil {
 		r.out.Notes = append(r.out.Notes, "`rest:` holds for names that this very plan gives up: files alone do not know who held which name before; the service does")
 	}
-	owner := make(map[string]string, len(r.Memory.Bonds))
-	for _, b := range r.Memory.Bonds {
-		owner[b.Account] = b.Person
-	}
 	names := map[string]naming.Rest{}
 	for _, f := range r.Memory.Freed {
 		until := calendar.Add(f.On, r.Charter.Emails.Rest)
@@ -167,7 +163,7 @@ func (r *run) letRest(ledger *naming.Ledger) {
 		if until <= r.today || names[name].Until > until { // whoever had it last
 			continue
 		}
-		rest := naming.Rest{Owner: owner[f.Account], Row: -1, Until: until}
+		rest := naming.Rest{Owner: r.bondOf[f.Account], Row: -1, Until: until}
 		if row, there := r.Accounts.Find(f.Account); there {
 			rest.Row = record.Row(row)
 		}
@@ -242,19 +238,17 @@ func (r *run) withoutAsked(drafts []*draft) []*draft {
 	if len(r.asked) == 0 {
 		return drafts
 	}
-	people, accounts := map[int]bool{}, map[int]bool{}
-	missing, orphans := map[string]bool{}, map[string]bool{}
+	people, accounts := map[string]bool{}, map[string]bool{}
 	for _, q := range r.asked {
-		people[q.p], accounts[q.a] = true, true
-		missing[r.personID(q.p)], orphans[r.accountID(q.a)] = true, true
+		people[r.personID(q.p)], accounts[r.accountID(q.a)] = true, true
 		r.out.Pairing.Contest(q.code, q.p, q.a, q.why)
 		r.report(q.code, q.p, q.a, "", "%s", q.why)
 	}
 	r.asked = nil
 	r.out.Findings = slices.DeleteFunc(r.out.Findings, func(f finding.Finding) bool { // they are asked about instead
-		return f.Code == "missing-account" && missing[f.Person] || f.Code == "orphan-account" && orphans[f.Account]
+		return f.Code == "missing-account" && people[f.Person] || f.Code == "orphan-account" && accounts[f.Account]
 	})
-	return slices.DeleteFunc(drafts, func(d *draft) bool { return d.p >= 0 && people[d.p] || d.a >= 0 && accounts[d.a] })
+	return slices.DeleteFunc(drafts, func(d *draft) bool { return d.p >= 0 && people[d.Person] || d.a >= 0 && accounts[d.Account] })
 }
 
 // doubtNames asks about newcomers whose first login is held by an account that

@@ -11,10 +11,10 @@ import (
 // TriedOut is what a charter makes of one person and their account, if they have one. What
 // others hold is not looked at: whether a name is free is known when everybody is reconciled.
 type TriedOut struct {
-	Conditions []TriedValue      `json:"conditions"` // whether the two are the lane's, and which wave is theirs
-	Values     []TriedValue      `json:"values"`
-	Changes    []planning.Change `json:"-"`
-	Findings   []TriedFinding    `json:"findings"`
+	Conditions []TriedValue   `json:"conditions"` // whether the two are the lane's, and which wave is theirs
+	Values     []TriedValue   `json:"values"`
+	Changes    []TriedChange  `json:"changes"`
+	Findings   []TriedFinding `json:"findings"`
 }
 
 // TriedValue is what one rule comes to.
@@ -27,6 +27,12 @@ type TriedValue struct {
 	Written string           `json:"written"` // "" when nothing is
 	Verb    string           `json:"verb,omitempty"`
 	Why     string           `json:"why,omitempty"` // nothing is written
+}
+
+// TriedChange is a change that would be drafted, its values as people read them.
+type TriedChange struct {
+	Verb  string          `json:"verb"`
+	Edits []planning.Edit `json:"edits"`
 }
 
 // TriedFinding is what would be told.
@@ -42,7 +48,7 @@ func TryOut(in Input, p, a int) *TriedOut {
 		in.Memory.Same = []pairing.Pair{{Person: in.People.ID(p), Account: in.Accounts.ID(a)}}
 	}
 	out := Run(in)
-	t := &TriedOut{Conditions: []TriedValue{}, Values: []TriedValue{}, Changes: out.Changes, Findings: []TriedFinding{}}
+	t := &TriedOut{Conditions: []TriedValue{}, Values: []TriedValue{}, Changes: []TriedChange{}, Findings: []TriedFinding{}}
 	scope := charter.Scope{People: in.People, Accounts: in.Accounts, Today: calendar.Day(in.Now, in.Charter.Zone)}
 	steps := func(list []*charter.Expr) [][]charter.Step {
 		tries := [][]charter.Step{}
@@ -87,6 +93,14 @@ func TryOut(in Input, p, a int) *TriedOut {
 	}
 	if e := in.Charter.Emails; e != nil {
 		value("email", e.Rule, e.Line, e.Primary)
+	}
+	for _, c := range out.Changes {
+		change := TriedChange{c.Verb, []planning.Edit{}}
+		for _, e := range c.Edits {
+			e.Old, e.New = record.PlainList(e.Old), record.PlainList(e.New)
+			change.Edits = append(change.Edits, e)
+		}
+		t.Changes = append(t.Changes, change)
 	}
 	for _, f := range out.Findings {
 		if f.Code != "missing-account" || a < 0 {

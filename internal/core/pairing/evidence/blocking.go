@@ -78,10 +78,7 @@ func blocked(kind, a, b uint64) uint64 { return mix(mix(a+kind*saltWord) ^ b*sal
 
 // EachBlock visits the record's blocking keys, some of them twice.
 func (f *Face) EachBlock(yield func(key uint64)) {
-	given, family := f.name.given, f.name.family
-	if len(f.name.other) > 0 {
-		given, family = f.name.other, f.name.other
-	}
+	given, family := f.name.perhaps()
 	for i := range given {
 		g := &given[i]
 		for j := range family {
@@ -140,10 +137,7 @@ func (f *Face) EachBlock(yield func(key uint64)) {
 
 // eachBone visits the keys that bring names in several scripts together.
 func (f *Face) eachBone(yield func(key uint64)) {
-	given, family := f.name.given, f.name.family
-	if len(f.name.other) > 0 {
-		given, family = f.name.other, f.name.other
-	}
+	given, family := f.name.perhaps()
 	for i := range given {
 		for j := range family {
 			if g, w := &given[i], &family[j]; g != w {

@@ -271,12 +271,10 @@ func (f *Face) patterns(yield func(key uint64, share float64, full bool)) {
 
 func patterns(given, family []word, joined string, yield func(key uint64, share float64, full bool)) {
 	var room [2][mostTogether]string
-	likeness.EachMade(spellings(given, room[0][:0]), spellings(family, room[1][:0]), joined, func(m *likeness.Made) {
-		share := 1.0
+	likeness.EachMade(textsOf(given, room[0][:0]), textsOf(family, room[1][:0]), joined, func(m *likeness.Made) {
+		share := family[m.Family].share
 		if m.FamilyInitial {
 			share = initialShare
-		} else {
-			share = family[m.Family].share
 		}
 		switch {
 		case m.GivenInitial:
@@ -288,8 +286,8 @@ func patterns(given, family []word, joined string, yield func(key uint64, share 
 	})
 }
 
-// spellings appends those of some words.
-func spellings(list []word, to []string) []string {
+// textsOf appends those of some words.
+func textsOf(list []word, to []string) []string {
 	for i := range list {
 		to = append(to, list[i].Text)
 	}

@@ -160,6 +160,14 @@ const mostRemembered = 1 << 17
 
 func (n *name) empty() bool { return len(n.given)+len(n.family)+len(n.other) == 0 }
 
+// perhaps are the words that may be given names, and those that may be surnames.
+func (n *name) perhaps() (given, family []word) {
+	if len(n.other) > 0 {
+		return n.other, n.other
+	}
+	return n.given, n.family
+}
+
 // readable: the two are in letters that can be held against each other.
 func (n *name) readable(m *name) bool { return n.latin == m.latin || n.sounded || m.sounded }
 

@@ -19,9 +19,11 @@ var sounds = func() map[rune][]string {
 		"א a e i o u -", "ב b v", "ג g", "ד d", "ה h a -", "ו v w o u ou oo", "ז z s", "ח h ch kh", "ט t", "י y i j e ee -", "כ k ch kh c", "ך k ch kh c", "ל l", "מ m", "ם m", "נ n", "ן n",
 		"ס s", "ע a e i o u -", "פ p f ph", "ף p f ph", "צ ts tz z c s", "ץ ts tz z c s", "ק k q c", "ר r", "ש sh s sch", "ת t th",
 	} {
-		f := strings.Fields(strings.ReplaceAll(row, "-", "\"\""))
-		for i := range f[1:] {
-			f[i+1] = strings.Trim(f[i+1], "\"")
+		f := strings.Fields(row)
+		for i, s := range f {
+			if s == "-" { // silent
+				f[i] = ""
+			}
 		}
 		of[[]rune(f[0])[0]] = f[1:]
 	}
