@@ -76,11 +76,14 @@ func (p *Pattern) emails(a, b *Face) {
 	p.Levels[Email] = differ
 	for i := range a.emails {
 		for j := range b.emails {
-			if a.emails[i].key != b.emails[j].key {
+			if x, y := &a.emails[i], &b.emails[j]; x.key != y.key {
+				if p.Levels[Email] == differ && x.letters == y.letters && x.text != y.text {
+					p.Levels[Email] = emailDigits
+				}
 				continue
 			}
 			// of several that agree, the one that fewest carry says most
-			if share := float32(a.emails[i].share); p.Levels[Email] == differ || share < p.Share[Email] {
+			if share := float32(a.emails[i].share); p.Levels[Email] < same || share < p.Share[Email] {
 				p.Levels[Email], p.Share[Email] = same, share
 			}
 		}

@@ -268,6 +268,12 @@ func (r *Reader) eachOther(i int, yield func(v uint64, telling bool)) {
 
 func emailValue(s string) uint64 { return mix(emailKey(s) ^ saltEmail) }
 
+func newAddress(s string) address {
+	l, _ := newLocal(s)
+	domain := emailKey(s[strings.LastIndexByte(s, '@')+1:])
+	return address{key: emailKey(s), text: mix(l.text ^ domain), letters: mix(l.key ^ domain)}
+}
+
 // emailKey hashes an address in its normalised form, without making that for
 // the plain ones.
 func emailKey(s string) uint64 {

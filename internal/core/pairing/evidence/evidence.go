@@ -76,6 +76,11 @@ const (
 // Login says, so that it is neither for nor against here.
 const emailLocal = faint
 
+// emailDigits: an address of either is in one domain and of the same letters, with other
+// digits, as namesakes of one house have them. What it is worth is learnt among those whose
+// names agree and whose addresses don't, beside what it is worth that no address agrees.
+const emailDigits = begun
+
 // Levels of Status, the account's beside the person's.
 const (
 	statusLoose Level = 1 + iota // the person is active, the account suspended
@@ -90,7 +95,7 @@ var levelNames = func() (names [comparators][most]string) {
 			names[c][l] = likeness.Level(l).String()
 		}
 	}
-	names[Email][emailLocal] = "the local part"
+	names[Email][emailLocal], names[Email][emailDigits] = "the local part", "other digits"
 	names[Login] = [most]string{"missing", "other", "other digits", "made of the name", "with its digits", "a name of its own"}
 	names[Status] = [most]string{"missing", "suspended account", "active leaver", "agrees"}
 	return names

@@ -44,6 +44,8 @@ type local struct {
 type address struct {
 	key   uint64  // hash of its normalised form
 	share float64 // of the records; 0: nobody else's
+	// hashes of it without separators in its local part, and without the digits at the end of that
+	text, letters uint64
 }
 
 func (a *address) value() uint64 { return mix(a.key ^ saltEmail) }
@@ -174,7 +176,7 @@ func (r *Reader) Face(i int) *Face {
 	})
 	f.locals = x.locals.keep(x.nextLocals)
 	for _, column := range r.addresses {
-		record.EachValue(column.Cell(i), func(v string) { x.nextEmails = append(x.nextEmails, address{key: emailKey(v)}) })
+		record.EachValue(column.Cell(i), func(v string) { x.nextEmails = append(x.nextEmails, newAddress(v)) })
 	}
 	f.emails = x.emails.keep(x.nextEmails)
 	r.eachPhone(i, func(l likeness.Line) { f.phones = append(f.phones, phone{Line: l}) })
@@ -264,14 +266,15 @@ func (f *Face) patterns(yield func(key uint64, share float64, full bool)) {
 		}
 		g := guessed(n)
 		given, family = g.given, g.family
-		patterns(family, given, g.joinedFamily, yield)
+		patterns(family, given, likeness.InOne{Given: g.joinedFamily, Family: g.joinedGiven}, yield)
+		n = g
 	}
-	patterns(given, family, n.joinedFamily, yield)
+	patterns(given, family, likeness.InOne{Given: n.joinedGiven, Family: n.joinedFamily}, yield)
 }
 
-func patterns(given, family []word, joined string, yield func(key uint64, share float64, full bool)) {
+func patterns(given, family []word, one likeness.InOne, yield func(key uint64, share float64, full bool)) {
 	var room [2][mostTogether]string
-	likeness.EachMade(textsOf(given, room[0][:0]), textsOf(family, room[1][:0]), joined, func(m *likeness.Made) {
+	likeness.EachMade(textsOf(given, room[0][:0]), textsOf(family, room[1][:0]), one, func(m *likeness.Made) {
 		share := family[m.Family].share
 		if m.FamilyInitial {
 			share = initialShare

@@ -4,13 +4,29 @@ package evidence
 // so that neither the order of the records nor the number of cores shows in
 // what is learnt.
 type Lesson struct {
-	Twins     [comparators][most]int64 // pairs that are one human's, told by something else
-	Strangers [comparators][most]int64 // pairs of records drawn without looking
-	Found     [comparators][most]int64 // candidates, each by its probability, in parts of Whole
-	Beside    [comparators][most]int64 // candidates, by the probability that they are two humans'
+	Twins     seen                     // pairs that are one human's, told by something else
+	Strangers seen                     // pairs of records drawn without looking
+	Found     seen                     // candidates, each by its probability, in parts of Whole
+	Beside    seen                     // candidates, by the probability that they are two humans'
 	Alone     [comparators][most]int64 // open accounts, by the probability that they are nobody's
 	Declared  []Declared               // what the last comparators are
 	Keyed     [comparators]bool        // a key looks at it: what is left over doesn't agree on it
+}
+
+// seen counts pairs by what comparing them found.
+type seen struct {
+	levels [comparators][most]int64
+	// whose names agree and whose addresses don't, and of these who have other digits in them
+	elsewhere, digits int64
+}
+
+func (t *seen) join(o *seen) {
+	for c := range comparators {
+		for level := range most {
+			t.levels[c][level] += o.levels[c][level]
+		}
+	}
+	t.elsewhere, t.digits = t.elsewhere+o.elsewhere, t.digits+o.digits
 }
 
 // Whole is a pair in the fractions of Found and Beside.
@@ -27,16 +43,22 @@ func (p *Pattern) Forget(c Comparator) {
 // NamesAgree: only then does Login say what the name doesn't.
 func (p *Pattern) NamesAgree() bool { return p.Levels[Family] >= part && p.Levels[Given] >= part }
 
-func (p *Pattern) count(into *[comparators][most]int64, n int64, told func(c Comparator) bool) {
+func (p *Pattern) count(into *seen, n int64, told func(c Comparator) bool) {
 	for c := range comparators {
 		if c == Login && !p.NamesAgree() || told != nil && !told(c) {
 			continue
 		}
 		level := p.Levels[c]
-		if c == Email && level == emailLocal {
+		if c == Email && level > missing && level < same {
+			if p.NamesAgree() {
+				into.elsewhere += n
+				if level == emailDigits {
+					into.digits += n
+				}
+			}
 			level = differ // what they have in common, Login learns
 		}
-		into[c][level] += n
+		into.levels[c][level] += n
 	}
 }
 
@@ -78,12 +100,12 @@ func (l *Lesson) Account(f *Face, nobodys float64) {
 
 // Join adds another lesson's counts.
 func (l *Lesson) Join(o *Lesson) {
+	l.Twins.join(&o.Twins)
+	l.Strangers.join(&o.Strangers)
+	l.Found.join(&o.Found)
+	l.Beside.join(&o.Beside)
 	for c := range comparators {
 		for level := range most {
-			l.Twins[c][level] += o.Twins[c][level]
-			l.Strangers[c][level] += o.Strangers[c][level]
-			l.Found[c][level] += o.Found[c][level]
-			l.Beside[c][level] += o.Beside[c][level]
 			l.Alone[c][level] += o.Alone[c][level]
 		}
 	}
@@ -117,28 +139,37 @@ func (l *Lesson) Learn() *Weights {
 			}
 			return total
 		}
-		twins, strangers, found, beside := of(&l.Twins[c]), of(&l.Strangers[c]), of(&l.Found[c])/Whole, of(&l.Beside[c])/Whole
+		twins, strangers, found, beside := of(&l.Twins.levels[c]), of(&l.Strangers.levels[c]), of(&l.Found.levels[c])/Whole, of(&l.Beside.levels[c])/Whole
 		part := min(1, mostTwins/max(twins, 1))
 		alone := of(&l.Alone[c]) / Whole
 		for level := from; level < most; level++ {
 			prior := priors[c][level]
+			if c == Email && level == emailDigits {
+				continue // below
+			}
 			if level == missing {
 				prior = Odds{unknown, unknown}
 			}
 			if prior == (Odds{}) || l.Keyed[c] && level == same {
 				continue
 			}
-			odds[c][level].Same = (prior.Same*priorTwins + float64(l.Twins[c][level])*part + float64(l.Found[c][level])/Whole) / (priorTwins + twins*part + found)
-			others, all := float64(l.Strangers[c][level]), strangers
+			odds[c][level].Same = (prior.Same*priorTwins + float64(l.Twins.levels[c][level])*part + float64(l.Found.levels[c][level])/Whole) / (priorTwins + twins*part + found)
+			others, all := float64(l.Strangers.levels[c][level]), strangers
 			switch {
 			case c == Login:
-				others, all = float64(l.Beside[c][level])/Whole, beside
+				others, all = float64(l.Beside.levels[c][level])/Whole, beside
 			case alone > 0 && (c == Status && level != statusLate || l.Keyed[c] && level <= differ):
 				// whoever is left over is told from others who are: who is keyed has what a key reads
 				others, all = float64(l.Alone[c][level])/Whole, alone
 			}
 			odds[c][level].Other = (prior.Other*priorStrangers + others) / (priorStrangers + all)
 		}
+	}
+	prior, twins := priors[Email][emailDigits], float64(l.Twins.elsewhere)
+	part := min(1, mostTwins/max(twins, 1))
+	odds[Email][emailDigits] = Odds{
+		Same:  (prior.Same*priorTwins + float64(l.Twins.digits)*part + float64(l.Found.digits)/Whole) / (priorTwins + twins*part + float64(l.Found.elsewhere)/Whole),
+		Other: (prior.Other*priorStrangers + float64(l.Beside.digits)/Whole) / (priorStrangers + float64(l.Beside.elsewhere)/Whole),
 	}
 	return newWeights(odds, l.Declared)
 }

@@ -244,7 +244,19 @@ func guessed(n *name) *name {
 		return &name{family: n.other, joinedFamily: n.other[0].Text}
 	}
 	cut := len(n.other) - 1
-	return &name{given: n.other[:cut], firsts: 1, family: n.other[cut:], joinedFamily: n.other[cut].Text}
+	return &name{given: n.other[:cut], firsts: 1, family: n.other[cut:], joinedGiven: joined(n.other[:cut]), joinedFamily: n.other[cut].Text}
+}
+
+// joined are words in one.
+func joined(list []word) string {
+	if len(list) == 1 {
+		return list[0].Text
+	}
+	var b strings.Builder
+	for i := range list {
+		b.WriteString(list[i].Text)
+	}
+	return b.String()
 }
 
 // inParts compares two names whose parts are known.

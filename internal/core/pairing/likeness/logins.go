@@ -13,12 +13,16 @@ type Made struct {
 	Cut           bool // to the eight letters that many systems take
 }
 
+// InOne are the parts of a name, each as one word.
+type InOne struct{ Given, Family string }
+
 // shortLogin: many systems cut logins at eight letters.
 const shortLogin = 8
 
 // EachMade visits the logins that given names and surnames, folded, can be made into, those
-// that tell most of each pair of them first. Joined is the surname with its particles, in one.
-func EachMade(given, family []string, joined string, yield func(m *Made)) {
+// that tell most of each pair of them first. One holds all given names and all surnames with
+// their particles, each in one word.
+func EachMade(given, family []string, one InOne, yield func(m *Made)) {
 	var m Made
 	both := func(head, tail string) {
 		m.Head, m.Tail, m.Cut = head, tail, false
@@ -29,8 +33,7 @@ func EachMade(given, family []string, joined string, yield func(m *Made)) {
 			yield(&m)
 		}
 	}
-	pair := func(i, j int, f string) {
-		g := given[i]
+	pair := func(i, j int, g, f string) {
 		m = Made{Given: i, Family: j, Level: Same, Words: "the login is made of both names"}
 		both(g, f)
 		both(f, g)
@@ -41,13 +44,30 @@ func EachMade(given, family []string, joined string, yield func(m *Made)) {
 		both(g, f[:1])
 		both(f[:1], g)
 	}
-	for i := range given {
-		for j := range family {
-			pair(i, j, family[j])
+	wholes := func(i int, g string) { // with what stands for all surnames
+		if len(family) > 0 && one.Family != "" && one.Family != family[0] {
+			pair(i, 0, g, one.Family)
 		}
 		if len(family) > 1 {
-			pair(i, 0, joined)
-			pair(i, 0, family[0]+family[1][:1])
+			pair(i, 0, g, family[0]+family[1][:1])
+		}
+	}
+	for i, g := range given {
+		for j, f := range family {
+			pair(i, j, g, f)
+		}
+		wholes(i, g)
+	}
+	if len(given) > 1 { // what stands for several given names: juancarlos, jcarlos, jc
+		several := []string{given[0] + given[1][:1], given[0][:1] + given[1][:1]}
+		if one.Given != "" && one.Given != given[0] {
+			several = append(several, one.Given)
+		}
+		for _, g := range several {
+			for j, f := range family {
+				pair(0, j, g, f)
+			}
+			wholes(0, g)
 		}
 	}
 	for j := range family {
@@ -65,8 +85,8 @@ func Login(n Name, login string) Verdict {
 		return Verdict{Missing, "nothing to compare"}
 	}
 	best := Verdict{Differ, "the login is not made of the name"}
-	try := func(given, family []string, joined string) {
-		EachMade(given, family, joined, func(m *Made) {
+	try := func(given, family []string, one InOne) {
+		EachMade(given, family, one, func(m *Made) {
 			if rest, begins := strings.CutPrefix(bare, m.Head); m.Level > best.Level && begins && rest == m.Tail {
 				best = Verdict{m.Level, m.Words}
 			}
@@ -75,15 +95,16 @@ func Login(n Name, login string) Verdict {
 	given, family := p.given, p.family
 	switch n := len(p.whole); n {
 	case 0:
-		try(given, family, p.joined)
+		try(given, family, p.one)
 	case 1:
 		if bare == p.whole[0] {
 			return Verdict{Part, "the login is the one name that is known"}
 		}
 	default: // the last word may be the family's, or the first
 		given, family = p.whole[:n-1], p.whole[n-1:]
-		try(given, family, family[0])
-		try(family, given, family[0])
+		one := InOne{strings.Join(given, ""), family[0]}
+		try(given, family, one)
+		try(family, given, InOne{one.Family, one.Given})
 	}
 	if best.Level > Differ {
 		return best
@@ -103,16 +124,17 @@ func Login(n Name, login string) Verdict {
 
 type parts struct {
 	given, family []string // without particles
-	joined        string   // the surname with them, in one
+	one           InOne    // with them
 	whole         []string // the words of a name of which the parts are not known
 }
 
 func (n Name) parts() parts {
-	p := parts{given: WithoutParticles(Words(n.Given)), family: WithoutParticles(Words(n.Family)), joined: strings.Join(Words(n.Family), "")}
+	p := parts{given: WithoutParticles(Words(n.Given)), family: WithoutParticles(Words(n.Family)), one: InOne{strings.Join(Words(n.Given), ""), strings.Join(Words(n.Family), "")}}
 	middle := WithoutParticles(Words(n.Middle))
 	if len(p.given) == 0 || len(p.family) == 0 {
 		if before, after, comma := strings.Cut(n.Full, ","); comma && len(p.family) == 0 {
-			p.given, p.family, p.joined = WithoutParticles(Words(after)), WithoutParticles(Words(before)), strings.Join(Words(before), "")
+			p.given, p.family = WithoutParticles(Words(after)), WithoutParticles(Words(before))
+			p.one = InOne{strings.Join(Words(after), ""), strings.Join(Words(before), "")}
 		} else if whole := WithoutParticles(Words(n.Full)); len(whole) > 0 {
 			return parts{whole: whole}
 		}
