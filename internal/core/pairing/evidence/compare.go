@@ -73,21 +73,29 @@ func (p *Pattern) emails(a, b *Face) {
 	if len(a.emails) == 0 || len(b.emails) == 0 {
 		return
 	}
-	p.Levels[Email] = differ
+	level := emailElsewhere
 	for i := range a.emails {
 		for j := range b.emails {
-			if x, y := &a.emails[i], &b.emails[j]; x.key != y.key {
-				if p.Levels[Email] == differ && x.letters == y.letters && x.text != y.text {
-					p.Levels[Email] = emailDigits
+			x, y := &a.emails[i], &b.emails[j]
+			switch {
+			case x.key == y.key:
+				// of several that agree, the one that fewest carry says most
+				if share := float32(x.share); level < same || share < p.Share[Email] {
+					p.Share[Email] = share
 				}
-				continue
-			}
-			// of several that agree, the one that fewest carry says most
-			if share := float32(a.emails[i].share); p.Levels[Email] < same || share < p.Share[Email] {
-				p.Levels[Email], p.Share[Email] = same, share
+				level = same
+			case x.domain != y.domain || level == same:
+			case x.letters == y.letters && x.text != y.text:
+				level = emailDigits
+			case level == emailElsewhere:
+				level = emailHouse
 			}
 		}
 	}
+	if level < same && !p.NamesAgree() {
+		level = differ
+	}
+	p.Levels[Email] = level
 }
 
 // SharedAddress: an address agrees that others carry too, and neither name nor
@@ -123,7 +131,7 @@ func (p *Pattern) logins(a, b *Face) {
 			if !x.made || !y.made { // else either has it from a name of its own
 				stand = min(stand, x.share)
 			}
-			if x.text == y.text && p.Levels[Email] == differ {
+			if x.text == y.text && (p.Levels[Email] == differ || p.Levels[Email] == emailElsewhere) {
 				p.Levels[Email] = emailLocal
 			}
 		}

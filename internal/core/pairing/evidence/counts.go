@@ -270,8 +270,7 @@ func emailValue(s string) uint64 { return mix(emailKey(s) ^ saltEmail) }
 
 func newAddress(s string) address {
 	l, _ := newLocal(s)
-	domain := emailKey(s[strings.LastIndexByte(s, '@')+1:])
-	return address{key: emailKey(s), text: mix(l.text ^ domain), letters: mix(l.key ^ domain)}
+	return address{key: emailKey(s), text: l.text, letters: l.key, domain: emailKey(s[strings.LastIndexByte(s, '@')+1:])}
 }
 
 // emailKey hashes an address in its normalised form, without making that for

@@ -72,14 +72,15 @@ const (
 	loginHandle                   // the same, and not made of the name
 )
 
-// emailLocal: no address agrees, but a local part, or a login with one. What that is worth
-// Login says, so that it is neither for nor against here.
-const emailLocal = faint
-
-// emailDigits: an address of either is in one domain and of the same letters, with other
-// digits, as namesakes of one house have them. What it is worth is learnt among those whose
-// names agree and whose addresses don't, beside what it is worth that no address agrees.
-const emailDigits = begun
+// Levels of Email where no address agrees. What the one in common is worth, Login says. The
+// last three are told of those whose names agree, and what they are worth is learnt among
+// these: a house gives its people one address each, and namesakes have other digits in it.
+const (
+	emailLocal     Level = faint + iota // a local part agrees, or a login with one
+	emailDigits                         // one domain and the same letters, with other digits
+	emailHouse                          // one domain, and other letters
+	emailElsewhere                      // other domains
+)
 
 // Levels of Status, the account's beside the person's.
 const (
@@ -95,7 +96,7 @@ var levelNames = func() (names [comparators][most]string) {
 			names[c][l] = likeness.Level(l).String()
 		}
 	}
-	names[Email][emailLocal], names[Email][emailDigits] = "the local part", "other digits"
+	names[Email][emailLocal], names[Email][emailDigits], names[Email][emailHouse], names[Email][emailElsewhere] = "the local part", "other digits", "another in the domain", "elsewhere"
 	names[Login] = [most]string{"missing", "other", "other digits", "made of the name", "with its digits", "a name of its own"}
 	names[Status] = [most]string{"missing", "suspended account", "active leaver", "agrees"}
 	return names

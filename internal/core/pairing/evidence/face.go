@@ -44,8 +44,8 @@ type local struct {
 type address struct {
 	key   uint64  // hash of its normalised form
 	share float64 // of the records; 0: nobody else's
-	// hashes of it without separators in its local part, and without the digits at the end of that
-	text, letters uint64
+	// hashes: of its local part, and of that without the digits at its end
+	text, letters, domain uint64
 }
 
 func (a *address) value() uint64 { return mix(a.key ^ saltEmail) }

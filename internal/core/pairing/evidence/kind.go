@@ -28,7 +28,7 @@ func (p *Pattern) Kind() string {
 	}
 	more := 0
 	for _, c := range []Comparator{Email, Phone, Number, Day, Department, Title, Location} {
-		if l := p.Levels[c]; l >= part {
+		if l := p.Levels[c]; l >= part && (c != Email || l == same) {
 			more++
 		}
 	}

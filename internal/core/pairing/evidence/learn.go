@@ -16,8 +16,8 @@ type Lesson struct {
 // seen counts pairs by what comparing them found.
 type seen struct {
 	levels [comparators][most]int64
-	// whose names agree and whose addresses don't, and of these who have other digits in them
-	elsewhere, digits int64
+	// whose names agree and whose addresses don't, by how these are unlike
+	unlike [most]int64
 }
 
 func (t *seen) join(o *seen) {
@@ -26,7 +26,9 @@ func (t *seen) join(o *seen) {
 			t.levels[c][level] += o.levels[c][level]
 		}
 	}
-	t.elsewhere, t.digits = t.elsewhere+o.elsewhere, t.digits+o.digits
+	for level := range most {
+		t.unlike[level] += o.unlike[level]
+	}
 }
 
 // Whole is a pair in the fractions of Found and Beside.
@@ -51,10 +53,7 @@ func (p *Pattern) count(into *seen, n int64, told func(c Comparator) bool) {
 		level := p.Levels[c]
 		if c == Email && level > missing && level < same {
 			if p.NamesAgree() {
-				into.elsewhere += n
-				if level == emailDigits {
-					into.digits += n
-				}
+				into.unlike[unlike(level)] += n
 			}
 			level = differ // what they have in common, Login learns
 		}
@@ -144,8 +143,8 @@ func (l *Lesson) Learn() *Weights {
 		alone := of(&l.Alone[c]) / Whole
 		for level := from; level < most; level++ {
 			prior := priors[c][level]
-			if c == Email && level == emailDigits {
-				continue // below
+			if c == Email && level > differ && level < same {
+				continue // see unlike
 			}
 			if level == missing {
 				prior = Odds{unknown, unknown}
@@ -165,11 +164,35 @@ func (l *Lesson) Learn() *Weights {
 			odds[c][level].Other = (prior.Other*priorStrangers + others) / (priorStrangers + all)
 		}
 	}
-	prior, twins := priors[Email][emailDigits], float64(l.Twins.elsewhere)
-	part := min(1, mostTwins/max(twins, 1))
-	odds[Email][emailDigits] = Odds{
-		Same:  (prior.Same*priorTwins + float64(l.Twins.digits)*part + float64(l.Found.digits)/Whole) / (priorTwins + twins*part + float64(l.Found.elsewhere)/Whole),
-		Other: (prior.Other*priorStrangers + float64(l.Beside.digits)/Whole) / (priorStrangers + float64(l.Beside.elsewhere)/Whole),
-	}
+	l.unlike(&odds)
 	return newWeights(odds, l.Declared)
+}
+
+// unlike is what addresses that do not agree are counted as: what a local part in another
+// domain is worth beyond that, Login says.
+func unlike(l Level) Level {
+	if l == emailLocal {
+		return emailElsewhere
+	}
+	return l
+}
+
+// unlike learns in which way addresses that do not agree are unlike, between the records of
+// one human and between namesakes.
+func (l *Lesson) unlike(odds *[comparators][most]Odds) {
+	sum := func(s *seen) (all float64) {
+		for _, n := range s.unlike {
+			all += float64(n)
+		}
+		return all
+	}
+	twins, found, beside := sum(&l.Twins), sum(&l.Found)/Whole, sum(&l.Beside)/Whole
+	part := min(1, mostTwins/max(twins, 1))
+	for level := emailDigits; level <= emailElsewhere; level++ {
+		prior := priors[Email][level]
+		odds[Email][level] = Odds{
+			Same:  (prior.Same*priorTwins + float64(l.Twins.unlike[level])*part + float64(l.Found.unlike[level])/Whole) / (priorTwins + twins*part + found),
+			Other: (prior.Other*priorStrangers + float64(l.Beside.unlike[level])/Whole) / (priorStrangers + beside),
+		}
+	}
 }

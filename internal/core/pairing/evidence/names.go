@@ -266,8 +266,10 @@ func inParts(a, b *name) (l nameLevels) {
 		l.family, l.familyShare = same, rarest(a.family, b.family)
 	}
 	l.given, l.givenShare, l.middle, l.middleShare = givens(a, b)
-	if l.given < same && a.joinedGiven == b.joinedGiven && a.joinedGiven != "" {
-		l.given, l.givenShare = same, rarest(a.given, b.given)
+	if a.joinedGiven == b.joinedGiven && a.joinedGiven != "" && (l.given < same || a.firsts > 1 && b.firsts > 1) {
+		// several words that are one name go together: the rarest says how common it is
+		l.given, l.givenShare = same, rarest(a.given[:a.firsts], b.given[:b.firsts])
+		l.middle, l.middleShare = middles(a.given[a.firsts:], b.given[b.firsts:])
 	}
 	whole := len(a.given) > 0 && len(a.family) > 0 && len(b.given) > 0 && len(b.family) > 0
 	if whole && (l.family < part || l.given < part) && (crossed(a.given, b.family) || crossed(a.family, b.given)) {
@@ -420,15 +422,19 @@ func givens(a, b *name) (level Level, share float64, middle Level, middleShare f
 	if at < 0 {
 		return differ, 1, missing, 0
 	}
-	restA, restB := without(a.given, at), without(b.given, bt)
-	if len(restA) == 0 || len(restB) == 0 {
-		return level, share, missing, 0
+	middle, middleShare = middles(without(a.given, at), without(b.given, bt))
+	return level, share, middle, middleShare
+}
+
+func middles(a, b []word) (Level, float64) {
+	if len(a) == 0 || len(b) == 0 {
+		return missing, 0
 	}
-	matched, worst, s, _ := match(restA, restB)
+	matched, worst, share, _ := match(a, b)
 	if matched == 0 {
-		return level, share, differ, 1
+		return differ, 1
 	}
-	return level, share, worst, s
+	return worst, share
 }
 
 func without(list []word, at int) []word {

@@ -62,7 +62,7 @@ var priors = func() (w [comparators][most]Odds) {
 	set(Given, map[Level]Odds{differ: {0.006, 0.95}, faint: {0.001, 0.001}, begun: {0.008, 0.008}, part: {0.03, 0.01}, short: {0.03, 0.0015}, variant: {0.03, 0.001}, near: {0.01, 0.001}, same: {0.9, 0.02}})
 	set(Middle, map[Level]Odds{differ: {0.03, 0.93}, faint: {0.001, 0.001}, begun: {0.002, 0.004}, part: {0.2, 0.04}, short: {0.01, 0.001}, variant: {0.03, 0.001}, near: {0.02, 0.001}, same: {0.72, 0.02}})
 	set(Login, map[Level]Odds{loginOther: {0.35, 0.50}, loginDigits: {0.08, 0.22}, loginMade: {0.45, 0.25}, loginCounted: {0.07, 0.02}, loginHandle: {0.05, 0.0001}})
-	set(Email, map[Level]Odds{differ: {0.4, 0.9999}, emailDigits: {0.02, 0.3}, same: {0.6, 1e-5}})
+	set(Email, map[Level]Odds{differ: {0.4, 0.9999}, emailDigits: {0.02, 0.3}, emailHouse: {0.1, 0.3}, emailElsewhere: {0.88, 0.4}, same: {0.6, 1e-5}})
 	set(Phone, map[Level]Odds{differ: {0.15, 0.999}, part: {0.1, 5e-4}, variant: {0.1, 1e-4}, same: {0.65, 2e-4}})
 	set(Number, map[Level]Odds{differ: {0.02, 0.998}, faint: {0.005, 1e-3}, part: {0.01, 5e-4}, variant: {0.1, 1e-4}, same: {0.865, 1e-5}})
 	set(Day, map[Level]Odds{differ: {0.25, 0.95}, faint: {0.1, 0.03}, part: {0.25, 0.018}, same: {0.4, 0.002}})
@@ -80,8 +80,11 @@ var limits = [declared]limit{
 	Day: {-3, 11}, Department: {-3.5, 4}, Title: {-3, 4}, Location: {-3, 3}, Status: {-5, 1},
 }
 
-// leastOfDigits is what other digits in the address may be worth.
-const leastOfDigits = -6
+// Limits of what it may be worth in which way addresses that do not agree are unlike.
+const (
+	leastUnlike = -6
+	mostUnlike  = 2
+)
 
 // mostOfMissing is what it may be worth that nothing is given which a key reads.
 const mostOfMissing = 2
@@ -140,9 +143,11 @@ func newWeights(odds [comparators][most]Odds, list []Declared) *Weights {
 			w.logs[c][l] = logs
 		}
 		if c == Email {
-			w.bits[c][emailLocal] = 0
-			digits := odds[c][emailDigits]
-			w.bits[c][emailDigits] = w.bits[c][differ] + min(max(math.Log2(digits.Same/digits.Other), leastOfDigits), 0)
+			for l := emailDigits; l <= emailElsewhere; l++ {
+				o := odds[c][l]
+				w.bits[c][l] = w.bits[c][differ] + min(max(math.Log2(o.Same/o.Other), leastUnlike), mostUnlike)
+			}
+			w.bits[c][emailLocal] = w.bits[c][emailElsewhere] - w.bits[c][differ]
 		}
 		if o := odds[c][missing]; o.Same > 0 && o.Other > 0 {
 			w.bits[c][missing] = min(max(math.Log2(o.Same/o.Other), -mostOfMissing), mostOfMissing)
