@@ -214,6 +214,9 @@ func (w *weigher) hesitates(x *weighed) hesitation {
 	if gone, ok := w.Vanished[int(w.accounts[x.Account])]; ok {
 		return hesitation{why: fmt.Sprintf("the account is bonded with person %q, who is gone: the same human under a new id?", gone)}
 	}
+	if owner, is := w.addressee[w.accounts[x.Account]]; is && owner != w.people[x.Person] {
+		return hesitation{"an address that is another's", fmt.Sprintf("an address of the account is person %q's", w.in.People.ID(int(owner)))}
+	}
 	switch {
 	case x.pattern.Levels[evidence.Given] == evidence.Level(likeness.Differ):
 		return hesitation{"given names differ", "much agrees, but the given names differ"}
@@ -223,6 +226,18 @@ func (w *weigher) hesitates(x *weighed) hesitation {
 		return hesitation{"middle names differ", "much agrees, but the middle names differ: father and son?"}
 	}
 	return hesitation{}
+}
+
+// addressees finds whose address an account carries, alone of all accounts, though all else
+// speaks against the two being one. Numbers outlive their owners, an address is read by
+// whoever has it now.
+func (w *weigher) addressees() {
+	w.addressee = map[record.Row]record.Row{}
+	for e, key := range w.recycledBy {
+		if slices.ContainsFunc(w.in.Keys[key].Attributes, func(n string) bool { return slices.Contains(w.feedsOf(n), evidence.Email) }) {
+			w.addressee[e.a] = e.p
+		}
+	}
 }
 
 // parted holds whom a human has just told from their bonded twin: neither is

@@ -17,6 +17,7 @@ type weigher struct {
 	faces            [2][]*evidence.Face
 	forms            evidence.Forms
 	hides            map[record.Row][]evidence.Comparator // of accounts that a trial holds back
+	addressee        map[record.Row]record.Row            // by account: the person whose address it carries, in doubt
 	shown            marks                                // words that the lists show to be said of no human's own account
 	counts           *evidence.Counts
 	telling          [2][]evidence.Telling // of the faces
@@ -71,6 +72,7 @@ func (m *matcher) weigh() {
 func (w *weigher) compared() bool {
 	w.learnForms()
 	w.calledOtherwise()
+	w.addressees()
 	w.open()
 	if len(w.people)+len(w.accounts) == 0 || w.in.Evidence.Asks && (len(w.people) == 0 || len(w.accounts) == 0) {
 		return false

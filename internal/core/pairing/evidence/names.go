@@ -263,12 +263,12 @@ func joined(list []word) string {
 func inParts(a, b *name) (l nameLevels) {
 	l.family, l.familyShare = families(a.family, b.family)
 	if l.family < same && a.joinedFamily == b.joinedFamily && a.joinedFamily != "" {
-		l.family, l.familyShare = same, rarest(a.family, b.family)
+		l.family, l.familyShare = same, max(rarest(a.family), rarest(b.family)) // words cut elsewhere are rare in one of the two alone
 	}
 	l.given, l.givenShare, l.middle, l.middleShare = givens(a, b)
 	if a.joinedGiven == b.joinedGiven && a.joinedGiven != "" && (l.given < same || a.firsts > 1 && b.firsts > 1) {
 		// several words that are one name go together: the rarest says how common it is
-		l.given, l.givenShare = same, rarest(a.given[:a.firsts], b.given[:b.firsts])
+		l.given, l.givenShare = same, max(rarest(a.given[:a.firsts]), rarest(b.given[:b.firsts]))
 		l.middle, l.middleShare = middles(a.given[a.firsts:], b.given[b.firsts:])
 	}
 	whole := len(a.given) > 0 && len(a.family) > 0 && len(b.given) > 0 && len(b.family) > 0
@@ -318,19 +318,18 @@ func (l *nameLevels) anyOrder(a, b *name) {
 		return
 	}
 	l.family, l.given, l.middle = part, part, missing
-	l.familyShare = min(rarest(s, nil), share)
+	l.familyShare = min(rarest(s), share)
 	l.givenShare, l.middleShare = min(share/l.familyShare, 1), 0
 }
 
 // mostTogether are the words that are held against each other without knowing their parts.
 const mostTogether = 8
 
-func rarest(a, b []word) float64 {
+// rarest is how common the rarest of some words is.
+func rarest(list []word) float64 {
 	share := 1.0
-	for _, list := range [][]word{a, b} {
-		for i := range list {
-			share = min(share, list[i].share)
-		}
+	for i := range list {
+		share = min(share, list[i].share)
 	}
 	return share
 }
