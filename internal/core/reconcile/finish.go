@@ -10,6 +10,7 @@ import (
 	"twinning/internal/core/finding"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/pairing"
+	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
@@ -260,7 +261,7 @@ func (r *run) doubtNames(drafts []*draft, grants []naming.Grant) bool {
 		for n := range d.names {
 			g := grants[i]
 			i++
-			if h := g.First; d.Verb == planning.Create && d.targets[n] == "userName" && h >= 0 && r.ownerless(h) && !r.toldApart(d.p, h) {
+			if h := g.First; d.Verb == planning.Create && d.targets[n] == "userName" && h >= 0 && r.ownerless(h) && !r.toldApart(d.p, h) && !r.another(d.p, h) {
 				r.asked = append(r.asked, doubt{d.p, h, "contested-match", fmt.Sprintf("the person's first login %q is held by this account, which nobody owns: is it theirs?", d.names[n].Candidates[0])})
 			}
 			for _, unit := range g.After {
@@ -277,6 +278,19 @@ func (r *run) ownerless(a int) bool {
 	_, bonded := r.out.Pairing.Vanished[a]
 	state := r.out.Pairing.AccountState[a]
 	return !bonded && (state == pairing.Orphan || state == pairing.Contested)
+}
+
+// another: the account says a given name that is another's, in lists of which it is known
+// what people are called elsewhere, and evidence speaks for nothing else.
+func (r *run) another(p, a int) bool {
+	w := r.out.Pairing.Weights
+	if w == nil {
+		return false
+	}
+	if _, is := r.out.Pairing.Candidate(p, a); is {
+		return false
+	}
+	return evidence.Another(pairing.NameOf(r.People, p), pairing.NameOf(r.Accounts, a), w.Forms())
 }
 
 // toldApart: a human has ruled that the two are different.

@@ -28,7 +28,7 @@ func (p *Pattern) Relatives() bool {
 // Names compares what two records say of somebody's name, as evidence does, and says it in
 // words.
 func Names(a, b likeness.Name) likeness.Verdict {
-	x, y := nameOf(a), nameOf(b)
+	x, y := nameOf(a, nil), nameOf(b, nil)
 	switch {
 	case x.empty() || y.empty():
 		return likeness.Verdict{Level: likeness.Missing, Words: "one of them has no name"}
@@ -61,6 +61,18 @@ func Names(a, b likeness.Name) likeness.Verdict {
 	return likeness.Verdict{Level: likeness.Faint, Words: both}
 }
 
+// Another reports whether two names, both of which say a given name, are two humans': given
+// names that differ and are not known to stand for each other.
+func Another(a, b likeness.Name, forms Forms) bool {
+	x, y := nameOf(a, forms), nameOf(b, forms)
+	if x.empty() || y.empty() || !x.readable(&y) {
+		return false
+	}
+	var p Pattern
+	p.names(&x, &y)
+	return p.Levels[Given] == differ && (p.Relatives() || p.NamesDiffer())
+}
+
 // inOne is the name without the places where it is cut; "" where middle names stand apart.
 func (n *name) inOne() string {
 	if len(n.given) > n.firsts {
@@ -70,9 +82,9 @@ func (n *name) inOne() string {
 }
 
 // nameOf takes a name apart that stands alone: nobody knows how common its words are.
-func nameOf(n likeness.Name) name {
+func nameOf(n likeness.Name, forms Forms) name {
 	words := func(cell string) *cellWords {
-		w := newCellWords(cell, nil)
+		w := newCellWords(cell, forms)
 		for i := range w.plain {
 			w.plain[i].share = 1
 		}
