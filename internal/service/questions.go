@@ -136,7 +136,7 @@ func (s *Service) Weights(ctx context.Context, lane string) (v WeightsView, err 
 	}
 	v.Weights, err = s.Store.NewestWeights(ctx, l.ID)
 	if errors.Is(err, store.ErrNotFound) {
-		return v, fault.New(fault.NotFound, fmt.Sprintf("lane %q has no weights yet", lane), "its charter weighs no evidence, or it has not been reconciled", "give its charter `pairing: {evidence: {accept: 0.995, review: 0.60}}` and reconcile")
+		return v, fault.New(fault.NotFound, fmt.Sprintf("lane %q has no weights yet", lane), "its charter weighs no evidence, or it has not been reconciled", "give its charter `pairing: {evidence: {accept: 0.95, review: 0.60}}` and reconcile")
 	}
 	if err != nil {
 		return v, err

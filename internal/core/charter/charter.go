@@ -211,7 +211,7 @@ var DefaultGuards = []Guard{
 const (
 	DefaultDrop     = 0.10
 	DefaultCoverage = 0.10
-	DefaultAccept   = 0.995
+	DefaultAccept   = 0.95
 	DefaultReview   = 0.60
 )
 

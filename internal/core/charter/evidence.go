@@ -20,7 +20,7 @@ func (r *reader) readEvidence(n document.Node) {
 	}
 	switch {
 	case e.Accept <= 0.5 || e.Accept >= 1:
-		f["accept"].Problem("accept: two records are joined without asking from this probability on; expected more than 0.5 and less than 1, such as 0.995")
+		f["accept"].Problem("accept: two records are joined without asking from this probability on; expected more than 0.5 and less than 1, such as 0.95")
 	case e.Review <= 0 || e.Review > e.Accept:
 		f["review"].Problem("review: people are asked from this probability on; expected more than 0 and at most accept (%g)", e.Accept)
 	}

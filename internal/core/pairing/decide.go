@@ -198,6 +198,10 @@ func (w *weigher) joins(x *weighed, said, told float64) bool {
 	return h.why == "" || h.kind != "" && w.weights.Curve().Settles(h.kind)
 }
 
+// leastToJoin is what a pair has to be worth, in bits, to be joined unasked, however few
+// records are left over: in a short list a name alone is not worth it.
+const leastToJoin = 16
+
 // hesitation is why even a probable pair is asked about; the zero value is none. Those of
 // a kind fear nothing but a wrong join, and a trial may find them to be worth nothing.
 type hesitation struct{ kind, why string }
@@ -224,6 +228,10 @@ func (w *weigher) hesitates(x *weighed) hesitation {
 		return hesitation{"given names begin alike", "much agrees, and the given names begin alike: a short form, or two humans?"}
 	case x.pattern.Levels[evidence.Middle] == evidence.Level(likeness.Differ):
 		return hesitation{"middle names differ", "much agrees, but the middle names differ: father and son?"}
+	case x.pattern.Namesakes():
+		return hesitation{"other digits in the address", "much agrees, but in one house their addresses have other digits: namesakes?"}
+	case x.bits < leastToJoin:
+		return hesitation{"little is said", "likely in so short a list, but little more than a name agrees"}
 	}
 	return hesitation{}
 }

@@ -113,8 +113,7 @@ func (w *weigher) expect(twins float64) {
 }
 
 // likeliest is how probable a pair may be before anything is known of it,
-// however few records are left over: to be joined unasked at 0.995 it then
-// takes 16 bits, which a name alone doesn't give in a short list.
+// however few records are left over.
 const likeliest = 1.0 / 300
 
 func (w *weigher) odds(i int) float64 {

@@ -120,7 +120,7 @@ func suggestion(s Survey) string {
 		fmt.Fprintf(&b, "    - {name: %s, person: %s, account: %s}\n", keyName(k), quoted(k.Person), quoted(k.Account))
 	}
 	if b.Len() > 0 { // what no key pairs is weighed, and asked about where it is not sure
-		b.WriteString("  evidence: {accept: 0.995, review: 0.60}\n")
+		b.WriteString("  evidence: {accept: 0.95, review: 0.60}\n")
 	}
 	return b.String()
 }

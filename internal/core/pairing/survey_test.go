@@ -68,7 +68,7 @@ person.phoneNumbers = rewrite(account.phoneNumbers, '^0+', ''): filled 3/3 uniqu
 pairing:
   keys:
     - {name: staff number, person: digits(person.employeeNumber), account: digits(account.externalId)}
-  evidence: {accept: 0.995, review: 0.60}
+  evidence: {accept: 0.95, review: 0.60}
 `, surveyed(SurveyKeys(people, accounts)))
 	require.Empty(t, SurveyKeys(people, table(t, "id|userName\na|"+strings.Repeat("q", 40))).Keys, "what shares nothing is no key")
 }

@@ -61,11 +61,12 @@ func Names(a, b likeness.Name) likeness.Verdict {
 	return likeness.Verdict{Level: likeness.Faint, Words: both}
 }
 
-// Another reports whether two names, both of which say a given name, are two humans': given
-// names that differ and are not known to stand for each other.
+// Another reports whether two names are two humans': both are whole, and their given names
+// differ and are not known to stand for each other. One word alone may be anything.
 func Another(a, b likeness.Name, forms Forms) bool {
 	x, y := nameOf(a, forms), nameOf(b, forms)
-	if x.empty() || y.empty() || !x.readable(&y) {
+	whole := func(n *name) bool { return len(n.other) > 1 || len(n.given) > 0 && len(n.family) > 0 }
+	if !whole(&x) || !whole(&y) || !x.readable(&y) {
 		return false
 	}
 	var p Pattern

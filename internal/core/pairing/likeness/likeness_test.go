@@ -36,6 +36,7 @@ func TestLogin(t *testing.T) {
 		{"John / Doe", "john.doe", Same}, {"John / Doe", "doe_john", Same}, {"John / Doe", "JohnDoe2@x.example", Same}, {"John / Doe", "john.doe+list@x.example", Same},
 		{"Åsa / Østergaard", "asa.ostergaard", Same}, {"Teun / van der Meer", "teun.meer", Same}, {"John / Doe", "jdoe", Variant}, {"John / Doe", "doe.j", Variant}, {"John / Doe", "johnd", Variant}, {"John / Doe", "jdoe17", Variant},
 		{"Ana María / Soto García", "asoto", Variant}, {"Ana María / Soto García", "maria.garcia", Same}, {"Ana María / Soto García", "asotogarcia", Variant}, {"Konstantinos / Papadopoulos", "kpapadop", Variant},
+		{"Juan Carlos / Soto", "juancarlos.soto", Same}, {"Juan Carlos / Soto", "jcsoto", Variant}, {"Juan Carlos / Soto", "juanc.soto", Same}, {"Mohammed / El Hassan", "mohammed.elhassan3", Same}, {"Juan Carlos / El Hassan", "juancarlose7", Variant}, {"Văn Minh / Nguyễn", "nguyenvanminh", Same}, {"Juan Carlos Soto", "juancarlos.soto", Same},
 		{"John Doe", "jdoe", Variant}, {"Doe John", "jdoe", Variant}, {"John / Doe", "doe", Part}, {"John / Doe", "john", Faint}, {"John / Doe", "jd", Faint},
 		{"John / Doe", "jsmith", Differ}, {"John / Doe", "rig-north", Differ}, {"Ana / Soto", "bsoto", Differ}, {"John / Doe", "", Missing}, {"", "jdoe", Missing}, {"John / Doe", "4711", Missing},
 	} {

@@ -33,42 +33,44 @@ func EachMade(given, family []string, one InOne, yield func(m *Made)) {
 			yield(&m)
 		}
 	}
-	pair := func(i, j int, g, f string) {
+	whole := func(i, j int, g, f string) {
 		m = Made{Given: i, Family: j, Level: Same, Words: "the login is made of both names"}
 		both(g, f)
 		both(f, g)
-		m.Level, m.Words, m.GivenInitial = Variant, "the login is an initial and the family name", true
-		both(g[:1], f)
-		both(f, g[:1])
+	}
+	initials := func(i, j int, g, f string) { // of given names
+		m = Made{Given: i, Family: j, Level: Variant, Words: "the login is an initial and the family name", GivenInitial: true}
+		both(g, f)
+		both(f, g)
+	}
+	pair := func(i, j int, g, f string) {
+		whole(i, j, g, f)
+		initials(i, j, g[:1], f)
 		m.Words, m.GivenInitial, m.FamilyInitial = "the login is the given name and an initial", false, true
 		both(g, f[:1])
 		both(f[:1], g)
 	}
-	wholes := func(i int, g string) { // with what stands for all surnames
+	surnames := func(make func(i, j int, g, f string), i int, g string) { // each, and what stands for all
+		for j, f := range family {
+			make(i, j, g, f)
+		}
 		if len(family) > 0 && one.Family != "" && one.Family != family[0] {
-			pair(i, 0, g, one.Family)
+			make(i, 0, g, one.Family)
 		}
 		if len(family) > 1 {
-			pair(i, 0, g, family[0]+family[1][:1])
+			make(i, 0, g, family[0]+family[1][:1])
 		}
 	}
 	for i, g := range given {
-		for j, f := range family {
-			pair(i, j, g, f)
-		}
-		wholes(i, g)
+		surnames(pair, i, g)
 	}
-	if len(given) > 1 { // what stands for several given names: juancarlos, jcarlos, jc
-		several := []string{given[0] + given[1][:1], given[0][:1] + given[1][:1]}
-		if one.Given != "" && one.Given != given[0] {
-			several = append(several, one.Given)
-		}
-		for _, g := range several {
-			for j, f := range family {
-				pair(0, j, g, f)
-			}
-			wholes(0, g)
-		}
+	// what stands for several given names: juancarlos, juanc, jc
+	if len(given) > 0 && one.Given != "" && one.Given != given[0] {
+		surnames(pair, 0, one.Given)
+	}
+	if len(given) > 1 {
+		surnames(whole, 0, given[0]+given[1][:1])
+		surnames(initials, 0, given[0][:1]+given[1][:1])
 	}
 	for j := range family {
 		m = Made{Head: family[j], Given: -1, Family: j, Level: Part, Words: "the login is the family name"}
