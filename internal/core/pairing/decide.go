@@ -198,9 +198,12 @@ func (w *weigher) joins(x *weighed, said, told float64) bool {
 	return h.why == "" || h.kind != "" && w.weights.Curve().Settles(h.kind)
 }
 
-// leastToJoin is what a pair has to be worth, in bits, to be joined unasked, however few
-// records are left over: in a short list a name alone is not worth it.
-const leastToJoin = 16
+// leastToJoin is what a pair has to be worth, in bits, to be joined unasked in a short list,
+// however few records are left over: how common a name is, such a list does not say.
+const (
+	leastToJoin = 16
+	shortList   = 1000 // records
+)
 
 // hesitation is why even a probable pair is asked about; the zero value is none. Those of
 // a kind fear nothing but a wrong join, and a trial may find them to be worth nothing.
@@ -230,7 +233,7 @@ func (w *weigher) hesitates(x *weighed) hesitation {
 		return hesitation{"middle names differ", "much agrees, but the middle names differ: father and son?"}
 	case x.pattern.Namesakes():
 		return hesitation{"other digits in the address", "much agrees, but in one house their addresses have other digits: namesakes?"}
-	case x.bits < leastToJoin:
+	case x.bits < leastToJoin && min(w.in.People.Len(), w.in.Accounts.Len()) < shortList:
 		return hesitation{"little is said", "likely in so short a list, but little more than a name agrees"}
 	}
 	return hesitation{}
