@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"maps"
@@ -128,12 +129,24 @@ func drawWithheld(w io.Writer, list []planning.Withheld) {
 	for _, x := range list {
 		counts[[2]string{x.Verb, x.Reason}]++
 	}
-	keys := slices.SortedFunc(maps.Keys(counts), func(a, b [2]string) int { return slices.Compare(a[:], b[:]) })
+	keys := slices.SortedFunc(maps.Keys(counts), func(a, b [2]string) int {
+		return cmp.Or(cmp.Compare(counts[b], counts[a]), slices.Compare(a[:], b[:]))
+	})
 	fmt.Fprintln(w, "\nWithheld")
-	for _, k := range keys {
+	left := len(list)
+	for i, k := range keys {
+		if i == withheldShown && len(keys) > i+1 {
+			fmt.Fprintf(w, "%9s  for %s other reasons\n", thousands(left), thousands(len(keys)-i))
+			return
+		}
+		left -= counts[k]
 		fmt.Fprintf(w, "%9s  %-10s %s\n", thousands(counts[k]), k[0], k[1])
 	}
 }
+
+// withheldShown are the reasons for which changes are withheld in a summary: many name a
+// record, and all of them stand in withheld.csv.
+const withheldShown = 10
 
 func drawVerbs(w io.Writer, counts map[string]int) {
 	if len(counts) == 0 {

@@ -199,7 +199,7 @@ func exact(edges []Edge, odds []float64, group []int, row, column, p []float64) 
 					sum += worth * backward[taken|1<<o.column]
 				}
 			}
-			p[o.edge] = sum * o.odds / total
+			p[o.edge] = min(sum*o.odds/total, 1) // rounding may take it beyond
 		}
 		before := slices.Clone(backward)
 		for taken := range before {
