@@ -70,10 +70,13 @@ func (w *weigher) decide() {
 		if (p[i] < unlikely || sum < w.in.Evidence.Review) && !lastSharers[i] {
 			continue
 		}
-		why := w.hesitates(x).why
-		if why == "" && w.in.Evidence.Asks {
+		h := w.hesitates(x)
+		why := h.why
+		switch {
+		case why != "" && (h != littleSaid || !w.in.Evidence.Asks && p[i] >= w.in.Evidence.Accept):
+		case w.in.Evidence.Asks:
 			why = "alike, and left over on either side"
-		} else if why == "" {
+		default:
 			why = "alike, but not surely one"
 		}
 		if _, gone := w.Vanished[account]; gone {
@@ -234,10 +237,12 @@ func (w *weigher) hesitates(x *weighed) hesitation {
 	case x.pattern.Namesakes():
 		return hesitation{"other digits in the address", "much agrees, but in one house their addresses have other digits: namesakes?"}
 	case x.bits < leastToJoin && min(w.in.People.Len(), w.in.Accounts.Len()) < shortList:
-		return hesitation{"little is said", "likely in so short a list, but little more than a name agrees"}
+		return littleSaid
 	}
 	return hesitation{}
 }
+
+var littleSaid = hesitation{"little is said", "likely in so short a list, but little more than a name agrees"}
 
 // addressees finds whose address an account carries, alone of all accounts, though all else
 // speaks against the two being one. Numbers outlive their owners, an address is read by

@@ -80,11 +80,10 @@ var limits = [declared]limit{
 	Day: {-3, 11}, Department: {-3.5, 4}, Title: {-3, 4}, Location: {-3, 3}, Status: {-5, 1},
 }
 
-// Limits of what it may be worth in which way addresses that do not agree are unlike.
-const (
-	leastUnlike = -6
-	mostUnlike  = 2
-)
+// leastUnlike is what it may be worth at least in which way addresses that do not agree are
+// unlike. It never speaks for a pair: where two houses have domains of their own, namesakes
+// are elsewhere as well.
+const leastUnlike = -6
 
 // mostOfMissing is what it may be worth that nothing is given which a key reads.
 const mostOfMissing = 2
@@ -145,9 +144,9 @@ func newWeights(odds [comparators][most]Odds, list []Declared) *Weights {
 		if c == Email {
 			for l := emailDigits; l <= emailElsewhere; l++ {
 				o := odds[c][l]
-				w.bits[c][l] = w.bits[c][differ] + min(max(math.Log2(o.Same/o.Other), leastUnlike), mostUnlike)
+				w.bits[c][l] = w.bits[c][differ] + min(max(math.Log2(o.Same/o.Other), leastUnlike), 0)
 			}
-			w.bits[c][emailLocal] = w.bits[c][emailElsewhere] - w.bits[c][differ]
+			w.bits[c][emailLocal] = 0
 		}
 		if o := odds[c][missing]; o.Same > 0 && o.Other > 0 {
 			w.bits[c][missing] = min(max(math.Log2(o.Same/o.Other), -mostOfMissing), mostOfMissing)
