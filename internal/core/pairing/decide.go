@@ -204,7 +204,7 @@ func (w *weigher) joins(x *weighed, said, told float64) bool {
 // leastToJoin is what a pair has to be worth, in bits, to be joined unasked in a short list,
 // however few records are left over: how common a name is, such a list does not say.
 const (
-	leastToJoin = 16
+	leastToJoin = 15.8
 	shortList   = 1000 // records
 )
 
