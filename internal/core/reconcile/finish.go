@@ -239,17 +239,24 @@ func (r *run) withoutAsked(drafts []*draft) []*draft {
 	if len(r.asked) == 0 {
 		return drafts
 	}
-	people, accounts := map[string]bool{}, map[string]bool{}
+	people, accounts := make([]bool, r.People.Len()), make([]bool, r.Accounts.Len())
+	told := map[[2]string]bool{} // what is asked about instead of being found
 	for _, q := range r.asked {
-		people[r.personID(q.p)], accounts[r.accountID(q.a)] = true, true
+		if q.p >= 0 {
+			people[q.p] = true
+		}
+		if q.a >= 0 {
+			accounts[q.a] = true
+		}
+		told[[2]string{"missing-account", r.personID(q.p)}], told[[2]string{"orphan-account", r.accountID(q.a)}] = true, true
 		r.out.Pairing.Contest(q.code, q.p, q.a, q.why)
 		r.report(q.code, q.p, q.a, "", "%s", q.why)
 	}
 	r.asked = nil
-	r.out.Findings = slices.DeleteFunc(r.out.Findings, func(f finding.Finding) bool { // they are asked about instead
-		return f.Code == "missing-account" && people[f.Person] || f.Code == "orphan-account" && accounts[f.Account]
+	r.out.Findings = slices.DeleteFunc(r.out.Findings, func(f finding.Finding) bool {
+		return f.Code == "missing-account" && told[[2]string{f.Code, f.Person}] || f.Code == "orphan-account" && told[[2]string{f.Code, f.Account}]
 	})
-	return slices.DeleteFunc(drafts, func(d *draft) bool { return d.p >= 0 && people[d.Person] || d.a >= 0 && accounts[d.Account] })
+	return slices.DeleteFunc(drafts, func(d *draft) bool { return d.p >= 0 && people[d.p] || d.a >= 0 && accounts[d.a] })
 }
 
 // doubtNames asks about newcomers whose first login is held by an account that
@@ -298,7 +305,12 @@ func (r *run) toldApart(p, a int) bool {
 	return slices.Contains(r.Memory.Different, pairing.Pair{Person: r.People.ID(p), Account: r.Accounts.ID(a)})
 }
 
-func requestsOf(drafts []*draft) (requests []naming.Request) {
+func requestsOf(drafts []*draft) []naming.Request {
+	n := 0
+	for _, d := range drafts {
+		n += len(d.names)
+	}
+	requests := make([]naming.Request, 0, n)
 	for unit, d := range drafts {
 		for _, n := range d.names {
 			n.Unit = unit
