@@ -9,7 +9,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"twinning/internal/core/pairing/evidence"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/record"
 )
 
@@ -171,7 +171,7 @@ func (w *weigher) shownMarks() marks {
 func (w *weigher) tally(rows []record.Row, asked map[string]int) map[string]int {
 	all := map[string]int{}
 	var mu sync.Mutex
-	evidence.InChunks(w.in.Cores, len(rows), func() func(from, to int) {
+	parallel.InChunks(w.in.Cores, len(rows), func() func(from, to int) {
 		return func(from, to int) {
 			part := map[string]int{}
 			for _, row := range rows[from:to] {

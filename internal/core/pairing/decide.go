@@ -14,11 +14,13 @@ import (
 // assigned gives each pair's probability among all ways to join everybody.
 func (w *weigher) assigned() []float64 {
 	edges := make([]assignment.Edge, len(w.pairs))
-	for i := range w.pairs {
-		x := &w.pairs[i]
-		edges[i] = assignment.Edge{Person: int(x.Person), Account: int(x.Account), Odds: w.odds(i)}
-	}
-	return assignment.Probabilities(edges, len(w.people), len(w.accounts))
+	w.inChunks(len(w.pairs), func(from, to int) {
+		for i := from; i < to; i++ {
+			x := &w.pairs[i]
+			edges[i] = assignment.Edge{Person: int(x.Person), Account: int(x.Account), Odds: w.odds(i)}
+		}
+	})
+	return assignment.Probabilities(edges, len(w.people), len(w.accounts), w.in.Cores)
 }
 
 // decide joins, asks about or leaves every open record.

@@ -7,8 +7,6 @@ import (
 
 	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/record"
-
-	"twinning/internal/core/parallel"
 )
 
 // How many accounts are expected to be a second one of somebody who has one,
@@ -29,14 +27,8 @@ type alike struct {
 // duplicates compares what is still left over with those who have a twin, and
 // with each other, where they share a value that few carry.
 func (w *weigher) duplicates() {
-	var lists [2][]alike
-	var wg parallel.Group
-	for side := range lists {
-		wg.Go(func() { lists[side] = w.secondOnes(side) })
-	}
-	wg.Wait()
 	for side, people := range []bool{true, false} {
-		list := lists[side]
+		list := w.secondOnes(side)
 		expected := map[bool]float64{true: listedTwice, false: secondAccounts}[people]
 		prior := expected / float64(len(w.faces[side])+1)
 		for from := 0; from < len(list); {
@@ -69,21 +61,29 @@ func (w *weigher) secondOnes(side int) (list []alike) {
 		}
 	}
 	faces := w.read(side, other)
-	for i, m := range met {
-		w.counts.Fill(faces[i])
-		x := alike{left: int(rows[m.Face]), taken: int(m.Row)}
-		if side == 1 && w.different[edge{w.AccountTwin[m.Row], rows[m.Face]}] || side == 0 && w.different[edge{rows[m.Face], w.PersonTwin[m.Row]}] {
-			continue // a human has said no
+	list = make([]alike, len(met))
+	w.inChunks(len(met), func(from, to int) {
+		for i := from; i < to; i++ {
+			w.counts.Fill(faces[i])
+			x := alike{left: int(rows[met[i].Face]), taken: int(met[i].Row)}
+			if side == 0 {
+				x.pattern = evidence.WithinOneList(faces[i], w.faces[side][met[i].Face])
+			} else { // an account that carries another number is another's
+				x.pattern = evidence.Compare(faces[i], w.faces[side][met[i].Face])
+			}
+			x.bits = w.weights.Bits(&x.pattern)
+			list[i], faces[i] = x, nil
 		}
-		if side == 0 {
-			x.pattern = evidence.WithinOneList(faces[i], w.faces[side][m.Face])
-		} else { // an account that carries another number is another's
-			x.pattern = evidence.Compare(faces[i], w.faces[side][m.Face])
-		}
-		x.bits = w.weights.Bits(&x.pattern)
-		list = append(list, x)
+	})
+	if len(w.different) == 0 {
+		return list
 	}
-	return list
+	return slices.DeleteFunc(list, func(x alike) bool { // a human has said no
+		if side == 1 {
+			return w.different[edge{w.AccountTwin[x.taken], record.Row(x.left)}]
+		}
+		return w.different[edge{record.Row(x.left), w.PersonTwin[x.taken]}]
+	})
 }
 
 // second concludes about a record that may be a second one.

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"twinning/internal/core/pairing/likeness"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/record"
 )
 
@@ -161,8 +162,23 @@ func (m *matcher) doubtSeconds() {
 		return
 	}
 	open := map[string][]int{}
+	for _, a := range seconds {
+		if words := strings.Join(nameWords(m.in.Accounts, a), " "); words != "" {
+			open[words] = nil
+		}
+	}
+	alike := make([]bool, m.in.People.Len())
+	parallel.InChunks(m.in.Cores, len(alike), func() func(from, to int) {
+		return func(from, to int) {
+			for p := from; p < to; p++ {
+				if s := m.PersonState[p]; s == Missing || s == Contested {
+					_, alike[p] = open[strings.Join(nameWords(m.in.People, p), " ")]
+				}
+			}
+		}
+	})
 	for _, row := range m.in.People.Order() {
-		if s := m.PersonState[row]; s == Missing || s == Contested {
+		if alike[row] {
 			words := strings.Join(nameWords(m.in.People, int(row)), " ")
 			open[words] = append(open[words], int(row))
 		}

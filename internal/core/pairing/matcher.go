@@ -216,7 +216,7 @@ func (m *matcher) pointing(a int, into []int) []int {
 // of whom there is no more to be said than that their keys lead to each other.
 func (m *matcher) suspect() {
 	m.suspects, m.mutual = make([]bool, m.in.People.Len()), filled(m.in.People.Len())
-	evidence.InChunks(m.in.Cores, len(m.suspects), func() func(from, to int) {
+	parallel.InChunks(m.in.Cores, len(m.suspects), func() func(from, to int) {
 		var there, back []int
 		people, accounts := m.plain[0].Reader(), m.plain[1].Reader()
 		return func(from, to int) {

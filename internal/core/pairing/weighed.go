@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"twinning/internal/core/pairing/evidence"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/record"
 )
 
@@ -103,12 +104,12 @@ func (w *weigher) open() {
 }
 
 func (w *weigher) inChunks(n int, part func(from, to int)) {
-	evidence.InChunks(w.in.Cores, n, func() func(from, to int) { return part })
+	parallel.InChunks(w.in.Cores, n, func() func(from, to int) { return part })
 }
 
 func (w *weigher) read(side int, rows []record.Row) []*evidence.Face {
 	faces := make([]*evidence.Face, len(rows))
-	evidence.InChunks(w.in.Cores, len(rows), func() func(from, to int) {
+	parallel.InChunks(w.in.Cores, len(rows), func() func(from, to int) {
 		reader := w.records[side].Reader()
 		return func(from, to int) {
 			for i := from; i < to; i++ {
@@ -180,7 +181,7 @@ func (w *weigher) count(step int) {
 // tallied counts 0..n in parts, each record as one that stands for so many.
 func (w *weigher) tallied(names *evidence.AskedNames, standsFor, n int, part func(t *evidence.Tally, from, to int)) {
 	tallies := make(chan *evidence.Tally, max(w.in.Cores, 1))
-	evidence.InChunks(w.in.Cores, n, func() func(from, to int) {
+	parallel.InChunks(w.in.Cores, n, func() func(from, to int) {
 		t := w.counts.Tally(names, int32(standsFor)) // no more than rows, see prepare
 		tallies <- t
 		return func(from, to int) { part(t, from, to) }

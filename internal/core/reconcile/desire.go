@@ -10,6 +10,7 @@ import (
 	"twinning/internal/core/finding"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/pairing"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
@@ -103,7 +104,7 @@ const chunk = 8192
 func (r *run) desire() {
 	d := r.desirer()
 	pieces := make([]piece, (r.People.Len()+chunk-1)/chunk)
-	inParallel(r.Cores, len(pieces), func(i int) {
+	parallel.Each(r.Cores, len(pieces), func(i int) {
 		w := &walker{desirer: d, piece: &pieces[i]}
 		for p := i * chunk; p < min((i+1)*chunk, r.People.Len()); p++ {
 			w.person(p)

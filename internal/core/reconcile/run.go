@@ -183,7 +183,7 @@ func (r *run) evaluateKeys() []pairing.Key {
 			func() { keys[i].People = keyColumn(k.Kind, person, r.People, true) },
 			func() { keys[i].Accounts = keyColumn(k.Kind, account, r.Accounts, false) })
 	}
-	inParallel(r.Cores, len(jobs), func(i int) { jobs[i]() })
+	parallel.Each(r.Cores, len(jobs), func(i int) { jobs[i]() })
 	for _, k := range keys {
 		if note := lostZeros(k, r.People.Len(), r.Accounts.Len()); note != "" {
 			r.out.Notes = append(r.out.Notes, note)
@@ -216,24 +216,6 @@ func keyColumn(kind record.Kind, e *charter.Bound, roster *record.Roster, person
 		}
 		return dst
 	})
-}
-
-// inParallel runs n jobs on so many goroutines.
-func inParallel(cores, n int, job func(i int)) {
-	next := make(chan int, n)
-	for i := range n {
-		next <- i
-	}
-	close(next)
-	var wg parallel.Group
-	for range min(cores, n) {
-		wg.Go(func() {
-			for i := range next {
-				job(i)
-			}
-		})
-	}
-	wg.Wait()
 }
 
 // scope applies people.where and tells inactive people from missing ones.

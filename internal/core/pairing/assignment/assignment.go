@@ -9,7 +9,11 @@
 // its two records at once, which can only ask more often.
 package assignment
 
-import "slices"
+import (
+	"slices"
+
+	"twinning/internal/core/parallel"
+)
 
 // Edge is a candidate pair. Odds are those of the pair being one human's
 // against both records being without a twin.
@@ -30,8 +34,8 @@ const (
 // beside its records.
 var faintest = []float64{0, 1e-4, 1e-2}
 
-// Probabilities gives that of every edge, in their order.
-func Probabilities(edges []Edge, people, accounts int) []float64 {
+// Probabilities gives that of every edge, in their order, worked out on so many cores.
+func Probabilities(edges []Edge, people, accounts, cores int) []float64 {
 	odds := make([]float64, len(edges))
 	open := make([]int, len(edges))
 	for i, e := range edges {
@@ -67,9 +71,18 @@ func Probabilities(edges []Edge, people, accounts int) []float64 {
 			}
 		}
 		row, column := sums(weak)
+		groups := components(edges, strong, people, accounts)
+		large := make([]bool, len(groups))
+		parallel.InChunks(cores, len(groups), func() func(from, to int) {
+			return func(from, to int) {
+				for g := from; g < to; g++ {
+					large[g] = !exact(edges, odds, groups[g], row, column, p)
+				}
+			}
+		})
 		var left []int
-		for _, group := range components(edges, strong, people, accounts) {
-			if !exact(edges, odds, group, row, column, p) {
+		for g, group := range groups {
+			if large[g] {
 				left = append(left, group...)
 			}
 		}

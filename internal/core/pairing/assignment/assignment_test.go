@@ -22,7 +22,7 @@ func TestProbabilities(t *testing.T) {
 		{"a chain is settled as a whole", []Edge{{0, 0, 1e6}, {0, 1, 1e4}, {1, 1, 1e6}, {1, 2, 1e4}, {2, 2, 1e6}}, []float64{1, 0, 1, 0, 1}},
 		{"what nobody has a better twin for stays open", []Edge{{0, 0, 1}}, []float64{0.5}},
 	} {
-		got := Probabilities(c.edges, 3, 3)
+		got := Probabilities(c.edges, 3, 3, 2)
 		for i := range got {
 			require.InDelta(t, c.want[i], got[i], 0.001, "%s: edge %d", c.name, i)
 		}
@@ -65,7 +65,7 @@ func TestProperties(t *testing.T) {
 				}
 			}
 		}
-		got := Probabilities(edges, people, accounts)
+		got := Probabilities(edges, people, accounts, 2)
 		rows, columns := map[int]float64{}, map[int]float64{}
 		for i, e := range edges {
 			rows[e.Person] += got[i]

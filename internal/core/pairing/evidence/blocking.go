@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 	"sync"
-	"sync/atomic"
 
 	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/parallel"
@@ -222,9 +221,9 @@ const bucketBits = 8
 func entriesOf(faces []*Face, bones bool, cores int) []blockEntry {
 	var parts [1 << bucketBits][]blockEntry
 	var mu sync.Mutex
-	InChunks(cores, len(faces), func() func(from, to int) {
+	parallel.InChunks(cores, len(faces), func() func(from, to int) {
+		var own [1 << bucketBits][]blockEntry
 		return func(from, to int) {
-			var own [1 << bucketBits][]blockEntry
 			for i := from; i < to; i++ {
 				add := func(k uint64) {
 					at := k >> (64 - bucketBits)
@@ -239,10 +238,11 @@ func entriesOf(faces []*Face, bones bool, cores int) []blockEntry {
 			defer mu.Unlock()
 			for at := range own {
 				parts[at] = append(parts[at], own[at]...)
+				own[at] = own[at][:0]
 			}
 		}
 	})
-	each(cores, len(parts), func(at int) {
+	parallel.Each(cores, len(parts), func(at int) {
 		slices.Sort(parts[at])
 		parts[at] = slices.Compact(parts[at])
 	})
@@ -271,7 +271,7 @@ func newGroups(people, accounts []*Face, cores int) (g *groups, dropped Dropped)
 		}
 	})
 	refined := make([]refined, len(large))
-	each(cores, len(large), func(i int) { refined[i] = g.refine(large[i], people, accounts) })
+	parallel.Each(cores, len(large), func(i int) { refined[i] = g.refine(large[i], people, accounts) })
 	for i, x := range large {
 		g.join(refined[i])
 		dropped.Groups++
@@ -381,7 +381,7 @@ func (g *groups) join(r refined) {
 func Candidates(people, accounts []*Face, breadth Breadth, cores int) (pairs [][]Pair, dropped Dropped) {
 	g, dropped := newGroups(people, accounts, cores)
 	pairs = make([][]Pair, len(people))
-	InChunks(cores, len(people), func() func(from, to int) {
+	parallel.InChunks(cores, len(people), func() func(from, to int) {
 		score, touched, room := make([]float32, len(accounts)), []Place{}, []uint64{}
 		return func(from, to int) {
 			for p := from; p < to; p++ {
@@ -456,39 +456,4 @@ func byScore(list []Place, score []float32, room []uint64) []uint64 {
 		list[i] = Place(uint32(k))
 	}
 	return room
-}
-
-// each does something for every i below n, on so many goroutines.
-func each(cores, n int, do func(i int)) {
-	var next atomic.Int64
-	var wg parallel.Group
-	for range min(max(1, cores), n) {
-		wg.Go(func() {
-			for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
-				do(i)
-			}
-		})
-	}
-	wg.Wait()
-}
-
-// InChunks works through 0..n in parts on so many goroutines; begin makes what
-// one of them works with.
-func InChunks(cores, n int, begin func() (part func(from, to int))) {
-	const chunk = 2048
-	var next atomic.Int64
-	var wg parallel.Group
-	for range min(max(1, cores), n/chunk+1) {
-		wg.Go(func() {
-			part := begin()
-			for {
-				from := int(next.Add(chunk)) - chunk
-				if from >= n {
-					return
-				}
-				part(from, min(from+chunk, n))
-			}
-		})
-	}
-	wg.Wait()
 }

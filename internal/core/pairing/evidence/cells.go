@@ -63,7 +63,7 @@ func newCoded(column *record.Column, rows, cores int) coded {
 		c.codes[i] = code
 	}
 	c.cells = make([]*cellWords, len(distinct))
-	InChunks(cores, len(distinct), func() func(from, to int) {
+	parallel.InChunks(cores, len(distinct), func() func(from, to int) {
 		return func(from, to int) {
 			for i := from; i < to; i++ {
 				if c.cells[i] = noWords; distinct[i] != "" {
