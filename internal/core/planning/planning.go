@@ -55,26 +55,30 @@ var verbOrder = map[string]int{Mark: 0, Reinstate: 1, Rename: 2, Readdress: 3, S
 // Order sorts changes by wave, verb, person and account, then moves each
 // behind what it needs, into a later wave if need be. A change whose need is not
 // planned, or needs it in turn, is dropped; dropped ones are returned.
-func Order(changes []Change) (ordered, dropped []Change) {
+func Order(changes []*Change) (ordered []Change, dropped []*Change) {
 	changes = sorted(changes)
-	needy := slices.ContainsFunc(changes, func(c Change) bool { return len(c.Needs) > 0 })
-	if !needy {
-		return changes, nil
+	if slices.ContainsFunc(changes, func(c *Change) bool { return len(c.Needs) > 0 }) {
+		changes, dropped = orderByNeed(changes)
 	}
-	return orderByNeed(changes)
+	ordered = make([]Change, len(changes))
+	for i, c := range changes {
+		ordered[i] = *c
+	}
+	return ordered, dropped
 }
 
-// sorted moves each change, which is large, once: their places are sorted instead.
-func sorted(changes []Change) []Change {
-	type place struct{ wave, verb, at int }
-	places := make([]place, len(changes))
-	for i := range changes {
-		places[i] = place{changes[i].Wave, verbOrder[changes[i].Verb], i}
+func sorted(changes []*Change) []*Change {
+	type place struct {
+		wave, verb, at int32 // no plan has more changes
 	}
-	slices.SortFunc(places, func(x, y place) int { return cmp.Or(x.wave-y.wave, x.verb-y.verb, x.at-y.at) })
+	places := make([]place, len(changes))
+	for i, c := range changes {
+		places[i] = place{int32(c.Wave), int32(verbOrder[c.Verb]), int32(i)}
+	}
+	slices.SortFunc(places, func(x, y place) int { return cmp.Or(int(x.wave-y.wave), int(x.verb-y.verb), int(x.at-y.at)) })
 	byIDs := func(x, y place) int {
-		a, b := &changes[x.at], &changes[y.at]
-		return cmp.Or(strings.Compare(a.Person, b.Person), strings.Compare(a.Account, b.Account), x.at-y.at)
+		a, b := changes[x.at], changes[y.at]
+		return cmp.Or(strings.Compare(a.Person, b.Person), strings.Compare(a.Account, b.Account), int(x.at-y.at))
 	}
 	for from, to := 0, 0; from < len(places); from = to { // mostly they come in this order
 		for to = from; to < len(places) && places[to].wave == places[from].wave && places[to].verb == places[from].verb; {
@@ -84,14 +88,14 @@ func sorted(changes []Change) []Change {
 			slices.SortFunc(part, byIDs)
 		}
 	}
-	out := make([]Change, len(changes))
+	out := make([]*Change, len(changes))
 	for i, p := range places {
 		out[i] = changes[p.at]
 	}
 	return out
 }
 
-func orderByNeed(changes []Change) (ordered, dropped []Change) {
+func orderByNeed(changes []*Change) (ordered, dropped []*Change) {
 	at := make(map[string]int, len(changes))
 	for i, c := range changes {
 		at[c.ID] = i
@@ -128,7 +132,7 @@ func orderByNeed(changes []Change) (ordered, dropped []Change) {
 	for i := range changes {
 		visit(i)
 	}
-	slices.SortStableFunc(ordered, func(a, b Change) int { return a.Wave - b.Wave })
+	slices.SortStableFunc(ordered, func(a, b *Change) int { return a.Wave - b.Wave })
 	return ordered, dropped
 }
 

@@ -22,10 +22,10 @@ func TestOrder(t *testing.T) {
 		{"needs in a circle", "readdress:a:0:b readdress:b:0:a", "", "a b"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			var changes []Change
+			var changes []*Change
 			for _, w := range strings.Fields(c.in) {
 				f := append(strings.Split(w, ":"), "")
-				x := Change{Verb: f[0], Person: f[1], ID: "readdress " + f[1]}
+				x := &Change{Verb: f[0], Person: f[1], ID: "readdress " + f[1]}
 				if f[0] != Readdress {
 					x.ID = ChangeID(f[0], f[1], "")
 				}

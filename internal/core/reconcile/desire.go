@@ -99,55 +99,36 @@ func (r *run) desirer() *desirer {
 // chunk is how many people one goroutine takes at a time.
 const chunk = 8192
 
-// desire computes what every account should be and drafts the changes. People are visited
-// as they were read, which is as they lie in memory; what comes of them is told by id.
+// desire computes what every account should be and drafts the changes.
 func (r *run) desire() {
 	d := r.desirer()
-	pieces := make([]piece, (r.People.Len()+chunk-1)/chunk)
+	order := r.People.Order()
+	pieces := make([]piece, (len(order)+chunk-1)/chunk)
 	parallel.Each(r.Cores, len(pieces), func(i int) {
 		w := &walker{desirer: d, piece: &pieces[i]}
-		for p := i * chunk; p < min((i+1)*chunk, r.People.Len()); p++ {
-			w.person(p)
+		for _, row := range order[i*chunk : min((i+1)*chunk, len(order))] {
+			w.person(int(row))
 		}
 	})
+	last := &walker{desirer: d, piece: &piece{}}
+	last.accounts()
+	pieces = append(pieces, *last.piece)
+	n := 0
+	for _, p := range pieces {
+		n += len(p.drafts)
+	}
+	drafts := make([]*draft, 0, n)
 	r.out.Memory.Inactive = map[string]string{}
-	var all piece
 	for _, p := range pieces {
 		for _, x := range p.inactive {
 			r.out.Memory.Inactive[x.person] = x.since
 		}
-		all.drafts = append(all.drafts, p.drafts...)
+		drafts = append(drafts, p.drafts...)
 		r.out.Findings = append(r.out.Findings, p.findings...)
-		all.withheld = append(all.withheld, p.withheld...)
-		all.asked = append(all.asked, p.asked...)
+		r.out.Withheld = append(r.out.Withheld, p.withheld...)
+		r.asked = append(r.asked, p.asked...)
 	}
-	slices.SortStableFunc(all.withheld, func(a, b planning.Withheld) int { return strings.Compare(a.Person, b.Person) })
-	slices.SortStableFunc(all.asked, func(a, b doubt) int { return strings.Compare(r.personID(a.p), r.personID(b.p)) })
-	last := &walker{desirer: d, piece: &piece{}}
-	last.accounts()
-	r.out.Findings = append(r.out.Findings, last.findings...)
-	r.out.Withheld = slices.Concat(r.out.Withheld, all.withheld, last.withheld)
-	r.asked = slices.Concat(r.asked, all.asked, last.asked)
-	r.nameAndPlan(append(r.byPerson(all.drafts), last.drafts...))
-}
-
-// byPerson puts drafts in the order of their people's ids. Those of one person stay as
-// they are.
-func (r *run) byPerson(drafts []*draft) []*draft {
-	next := make([]int32, r.People.Len()) // by row: where the next draft goes
-	for _, d := range drafts {
-		next[d.p]++
-	}
-	at := int32(0) // a person has few drafts
-	for _, row := range r.People.Order() {
-		next[row], at = at, at+next[row]
-	}
-	ordered := make([]*draft, len(drafts))
-	for _, d := range drafts {
-		ordered[next[d.p]] = d
-		next[d.p]++
-	}
-	return ordered
+	r.nameAndPlan(drafts)
 }
 
 // walker visits people one by one; each goroutine has its own.

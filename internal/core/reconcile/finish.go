@@ -122,13 +122,13 @@ func (r *run) nameAndPlan(drafts []*draft) {
 			i++
 		}
 	}
-	changes := make([]planning.Change, 0, len(drafts))
+	changes := make([]*planning.Change, 0, len(drafts))
 	for _, d := range drafts {
 		if !d.dropped {
 			if r.Input.Premises {
 				d.Premises = r.premises(d)
 			}
-			changes = append(changes, d.Change)
+			changes = append(changes, &d.Change)
 		}
 	}
 	ordered, dropped := planning.Order(changes)
