@@ -1853,6 +1853,9 @@ type TrialReport struct {
 		True float32 `json:"true"`
 	} `json:"bands"`
 
+	// Careful the lowest threshold from which on no more than one in ten thousand of all twins is expected to be wrong; absent: there is none
+	Careful *float32 `json:"careful,omitempty"`
+
 	// Curve what probabilities are worth by a trial
 	Curve Curve `json:"curve"`
 

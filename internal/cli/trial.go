@@ -132,13 +132,19 @@ func drawThresholds(w io.Writer, t *pairing.Trial) {
 	fmt.Fprintf(w, "\nWhat joining from a probability on would bring (accept is %g now; below it, down to review %g, people are asked)\n", t.Accept, t.Review)
 	var rows [][]string
 	for _, x := range t.Thresholds {
-		mark := ""
+		var marks []string
 		if x.Accept == t.Accept {
-			mark = "◀ accept now"
+			marks = append(marks, "◀ accept now")
 		}
-		rows = append(rows, []string{fmt.Sprintf("%g", x.Accept), percent(x.Found), fmt.Sprintf("%s of %s", thousands(x.Wrong), thousands(x.Joined)), thousands(x.WouldJoin), fmt.Sprintf("%.1f", x.WouldBeWrong), thousands(x.WouldAsk), mark})
+		if x.Accept == t.Careful {
+			marks = append(marks, "◀ 1 in 10 000 wrong at most")
+		}
+		rows = append(rows, []string{fmt.Sprintf("%g", x.Accept), percent(x.Found), fmt.Sprintf("%s of %s", thousands(x.Wrong), thousands(x.Joined)), thousands(x.WouldJoin), fmt.Sprintf("%.1f", x.WouldBeWrong), thousands(x.WouldAsk), strings.Join(marks, " ")})
 	}
 	fmt.Fprintln(w, drawTable([]string{"accept>", "found in the trial>", "wrong in the trial>", "would join now>", "of them wrong>", "would ask>", ""}, rows, width(w)))
+	if t.Careful > 0 && t.Careful != t.Accept {
+		fmt.Fprintf(w, "From %[1]g on, no more than 1 in 10 000 of all twins is expected to be wrong: `accept: %[1]g` in the charter, under pairing: {evidence: …}, would join by it.\n", t.Careful)
+	}
 }
 
 // kindsShown are the kinds that are furthest from what was said of them.

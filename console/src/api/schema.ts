@@ -2039,6 +2039,8 @@ export interface components {
             open: number;
             accept: number;
             review: number;
+            /** @description the lowest threshold from which on no more than one in ten thousand of all twins is expected to be wrong; absent: there is none */
+            careful?: number;
             curve: components["schemas"]["Curve"];
             bands: {
                 from: number;

@@ -182,7 +182,10 @@ function Thresholds({ report }: { report: Report }) {
               className={x.accept === report.accept ? "bg-wash font-semibold" : ""}
               aria-current={x.accept === report.accept}
             >
-              <td className="text-right">{x.accept}</td>
+              <td className="text-right">
+                {x.accept === report.careful && <span className="font-normal text-soft">careful ▸ </span>}
+                {x.accept}
+              </td>
               <td className="text-right">{share(x.found)}</td>
               <td className="text-right">
                 {thousands(x.wrong)} of {thousands(x.joined)}
@@ -195,7 +198,9 @@ function Thresholds({ report }: { report: Report }) {
         </tbody>
       </table>
       <p className="mt-2 text-soft">
-        Two are joined unasked from accept on; the charter says {report.accept} now. Below it, down to review ({report.review}), people are
+        Two are joined unasked from accept on; the charter says {report.accept} now.
+        {report.careful !== undefined &&
+          ` From ${report.careful} on (careful), no more than one in ten thousand of all twins is expected to be wrong.`} Below it, down to review ({report.review}), people are
         asked. Of some twins held back one record was taken away, so that finding nobody is right. “Would join now” and “would ask” are
         pairs of those left over; what of it would be wrong is what the trial lets expect.
       </p>

@@ -16,13 +16,16 @@ import "twinning/internal/core/pairing/evidence"
 // What is left over is harder than what is keyed: every observation counts as much more as
 // pairs of its kind are more frequent among those left over.
 type Trial struct {
-	Known       int               `json:"known"` // twins that could be held back
-	Held        int               `json:"held"`  // that were
-	Lost        int               `json:"lost"`  // of whom one record was taken away
-	Parts       int               `json:"parts"`
-	Open        int               `json:"open"` // people whom nothing but evidence can pair, now
-	Accept      float64           `json:"accept"`
-	Review      float64           `json:"review"`
+	Known  int     `json:"known"` // twins that could be held back
+	Held   int     `json:"held"`  // that were
+	Lost   int     `json:"lost"`  // of whom one record was taken away
+	Parts  int     `json:"parts"`
+	Open   int     `json:"open"` // people whom nothing but evidence can pair, now
+	Accept float64 `json:"accept"`
+	Review float64 `json:"review"`
+	// Careful is the lowest of the thresholds from which on no more than one in ten thousand of
+	// all twins is expected to be wrong; 0: there is none.
+	Careful     float64           `json:"careful,omitempty"`
 	Curve       *evidence.Curve   `json:"curve"`
 	Weights     *evidence.Weights `json:"-"` // those that all known twins teach, with the curve
 	Bands       []TrialBand       `json:"bands"`

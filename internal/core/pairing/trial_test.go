@@ -117,6 +117,8 @@ func TestTry(t *testing.T) {
 		for _, x := range trial.Thresholds {
 			require.LessOrEqual(t, x.Wrong, x.Joined)
 			require.LessOrEqual(t, x.Found, found+1e-9, "who asks for more finds less")
+			enough := x.Accept >= trial.Review && x.WouldBeWrong <= float64(trial.Known+x.WouldJoin)/10000
+			require.Equal(t, enough, trial.Careful > 0 && x.Accept >= trial.Careful, "from the careful threshold on, one in ten thousand may be wrong: %g", x.Accept)
 			found = x.Found
 		}
 

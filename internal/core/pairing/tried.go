@@ -18,6 +18,7 @@ const (
 	fewestKnown = 30   // less teaches nothing
 	settledFrom = 50   // pairs without which a hesitation stands
 	examples    = 3    // of a kind
+	mostWrong   = 1e-4 // of all twins, by a careful threshold
 	lighter     = 0.2  // what an observation counts at least, by its kind
 	heavier     = 5.0  // and at most
 )
@@ -388,5 +389,8 @@ func (t *tried) price() {
 			}
 		}
 		t.Thresholds = append(t.Thresholds, x)
+		if t.Careful == 0 && accept >= t.Review && x.WouldBeWrong <= mostWrong*float64(t.Known+x.WouldJoin) {
+			t.Careful = accept
+		}
 	}
 }
