@@ -236,7 +236,7 @@ func (w *weigher) hesitates(x *weighed) hesitation {
 		return hesitation{"given names begin alike", "much agrees, and the given names begin alike: a short form, or two humans?"}
 	case x.pattern.Levels[evidence.Middle] == evidence.Level(likeness.Differ):
 		return hesitation{"middle names differ", "much agrees, but the middle names differ: father and son?"}
-	case x.pattern.Namesakes():
+	case w.weights.Namesakes(&x.pattern):
 		return hesitation{"other digits in the address", "much agrees, but in one house their addresses have other digits: namesakes?"}
 	case x.bits < leastToJoin && min(w.in.People.Len(), w.in.Accounts.Len()) < shortList:
 		return littleSaid

@@ -104,21 +104,27 @@ func (w *walker) vanished(a int, person string, suspended bool, leave map[string
 // nameAndPlan grants names, orders the changes and holds the guards to them.
 func (r *run) nameAndPlan(drafts []*draft) {
 	drafts = r.nameable(r.notOpen(slices.DeleteFunc(drafts, func(d *draft) bool { return d.Wave < 0 })))
-	ledger := naming.NewLedger(r.Accounts, requestsOf(drafts), r.Cores)
-	r.letRest(ledger)
+	var ledger *naming.Ledger
+	var named []*draft
 	var grants []naming.Grant
 	for { // whom naming makes us ask about is in no change, and frees no name
 		drafts = r.withoutAsked(drafts)
-		grants = ledger.Allocate(requestsOf(drafts))
-		if !r.doubtNames(drafts, grants) {
+		named = withNames(drafts)
+		requests := requestsOf(named)
+		if ledger == nil {
+			ledger = naming.NewLedger(r.Accounts, requests, r.Cores)
+			r.letRest(ledger)
+		}
+		grants = ledger.Allocate(requests)
+		if !r.doubtNames(named, grants) {
 			break
 		}
 	}
-	taken := takers(drafts, grants)
+	taken := takers(named, grants)
 	i := 0
-	for _, d := range drafts {
+	for _, d := range named {
 		for n := range d.names {
-			r.grant(d, n, grants[i], drafts, taken)
+			r.grant(d, n, grants[i], named, taken)
 			i++
 		}
 	}
@@ -303,6 +309,16 @@ func (r *run) another(p, a int) bool {
 // toldApart: a human has ruled that the two are different.
 func (r *run) toldApart(p, a int) bool {
 	return slices.Contains(r.Memory.Different, pairing.Pair{Person: r.People.ID(p), Account: r.Accounts.ID(a)})
+}
+
+// withNames are the drafts that ask for names: few of all.
+func withNames(drafts []*draft) (named []*draft) {
+	for _, d := range drafts {
+		if len(d.names) > 0 {
+			named = append(named, d)
+		}
+	}
+	return named
 }
 
 func requestsOf(drafts []*draft) []naming.Request {

@@ -98,9 +98,6 @@ func (p *Pattern) emails(a, b *Face) {
 	p.Levels[Email] = level
 }
 
-// Namesakes: one name, and addresses of one domain that differ by their digits.
-func (p *Pattern) Namesakes() bool { return p.Levels[Email] == emailDigits }
-
 // SharedAddress: an address agrees that others carry too, and neither name nor
 // login say that the two are one.
 func (p *Pattern) SharedAddress() bool {

@@ -85,6 +85,16 @@ var limits = [declared]limit{
 // are elsewhere as well.
 const leastUnlike = -6
 
+// Namesakes: one name, and addresses of one domain that differ by their digits, in lists
+// where that speaks against one human. Where two systems give out digits of their own, it
+// does not.
+func (w *Weights) Namesakes(p *Pattern) bool {
+	return p.Levels[Email] == emailDigits && w.bits[Email][emailDigits] <= namesakes
+}
+
+// namesakes is what other digits in an address have to be worth to be asked about.
+const namesakes = -2
+
 // mostOfMissing is what it may be worth that nothing is given which a key reads.
 const mostOfMissing = 2
 
