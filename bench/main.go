@@ -36,7 +36,7 @@ func main() {
 	var o options
 	flag.StringVar(&o.sizes, "sizes", "", "numbers of people; 10000,100000,1000000 when not given, quality: 10000,100000")
 	flag.StringVar(&o.noise, "noise", "low,medium,high", "levels of noise, for quality")
-	flag.StringVar(&o.houses, "houses", "observatory,merger,school,works,clinic,group,cityhall,fjord,harbour", "the places whose habits to make lists by, for quality")
+	flag.StringVar(&o.houses, "houses", "observatory,merger,school,works,clinic,group,cityhall,fjord,harbour,delta", "the places whose habits to make lists by, for quality")
 	flag.StringVar(&o.charter, "charter", "bench/weighing-charter.yaml", "the charter, for quality")
 	flag.BoolVar(&o.trial, "trial", false, "make a trial and keep it before reconciling, for quality")
 	flag.IntVar(&o.rounds, "rounds", 3, "interleaved rounds; medians are shown")
