@@ -200,9 +200,10 @@ function Thresholds({ report }: { report: Report }) {
       <p className="mt-2 text-soft">
         Two are joined unasked from accept on; the charter says {report.accept} now.
         {report.careful !== undefined &&
-          ` From ${report.careful} on (careful), no more than one in ten thousand of all twins is expected to be wrong.`} Below it, down to review ({report.review}), people are
-        asked. Of some twins held back one record was taken away, so that finding nobody is right. “Would join now” and “would ask” are
-        pairs of those left over; what of it would be wrong is what the trial lets expect.
+          ` From ${report.careful} on (careful), no more than one in ten thousand of all twins is expected to be wrong.`}{" "}
+        Below it, down to review ({report.review}), people are asked. Of some twins held back one record was taken away, so that finding
+        nobody is right. “Would join now” and “would ask” are pairs of those left over; what of it would be wrong is what the trial lets
+        expect.
       </p>
     </section>
   );
