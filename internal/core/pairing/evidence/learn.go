@@ -53,7 +53,7 @@ func (p *Pattern) count(into *seen, n int64, told func(c Comparator) bool) {
 		level := p.Levels[c]
 		if c == Email && level > missing && level < same {
 			if p.NamesAgree() {
-				into.unlike[unlike(level)] += n
+				into.unlike[countedAs(level)] += n
 			}
 			level = differ // what they have in common, Login learns
 		}
@@ -144,7 +144,7 @@ func (l *Lesson) Learn() *Weights {
 		for level := from; level < most; level++ {
 			prior := priors[c][level]
 			if c == Email && level > differ && level < same {
-				continue // see unlike
+				continue // see learnUnlike
 			}
 			if level == missing {
 				prior = Odds{unknown, unknown}
@@ -164,22 +164,22 @@ func (l *Lesson) Learn() *Weights {
 			odds[c][level].Other = (prior.Other*priorStrangers + others) / (priorStrangers + all)
 		}
 	}
-	l.unlike(&odds)
+	l.learnUnlike(&odds)
 	return newWeights(odds, l.Declared)
 }
 
-// unlike is what addresses that do not agree are counted as: what a local part in another
+// countedAs is the level by which addresses that do not agree are counted: what a local part in another
 // domain is worth beyond that, Login says.
-func unlike(l Level) Level {
+func countedAs(l Level) Level {
 	if l == emailLocal {
 		return emailElsewhere
 	}
 	return l
 }
 
-// unlike learns in which way addresses that do not agree are unlike, between the records of
+// learnUnlike learns in which way addresses that do not agree are unlike, between the records of
 // one human and between namesakes.
-func (l *Lesson) unlike(odds *[comparators][most]Odds) {
+func (l *Lesson) learnUnlike(odds *[comparators][most]Odds) {
 	sum := func(s *seen) (all float64) {
 		for _, n := range s.unlike {
 			all += float64(n)

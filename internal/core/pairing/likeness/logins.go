@@ -50,15 +50,15 @@ func EachMade(given, family []string, one InOne, yield func(m *Made)) {
 		both(g, f[:1])
 		both(f[:1], g)
 	}
-	surnames := func(make func(i, j int, g, f string), i int, g string) { // each, and what stands for all
+	surnames := func(made func(i, j int, g, f string), i int, g string) { // each, and what stands for all
 		for j, f := range family {
-			make(i, j, g, f)
+			made(i, j, g, f)
 		}
 		if len(family) > 0 && one.Family != "" && one.Family != family[0] {
-			make(i, 0, g, one.Family)
+			made(i, 0, g, one.Family)
 		}
 		if len(family) > 1 {
-			make(i, 0, g, family[0]+family[1][:1])
+			made(i, 0, g, family[0]+family[1][:1])
 		}
 	}
 	for i, g := range given {
