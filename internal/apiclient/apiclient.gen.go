@@ -20,8 +20,10 @@ import (
 
 // Defines values for FindingCode.
 const (
+	FindingCodeAliasShadows       FindingCode = "alias-shadows"
 	FindingCodeBondBroken         FindingCode = "bond-broken"
 	FindingCodeBondDoubted        FindingCode = "bond-doubted"
+	FindingCodeCaseOnly           FindingCode = "case-only"
 	FindingCodeClaimedTwice       FindingCode = "claimed-twice"
 	FindingCodeContestedMatch     FindingCode = "contested-match"
 	FindingCodeContradictoryKeys  FindingCode = "contradictory-keys"
@@ -59,9 +61,13 @@ const (
 // Valid indicates whether the value is a known member of the FindingCode enum.
 func (e FindingCode) Valid() bool {
 	switch e {
+	case FindingCodeAliasShadows:
+		return true
 	case FindingCodeBondBroken:
 		return true
 	case FindingCodeBondDoubted:
+		return true
+	case FindingCodeCaseOnly:
 		return true
 	case FindingCodeClaimedTwice:
 		return true
@@ -823,6 +829,34 @@ type CharterCheck struct {
 	Notes []PlacedProblem `json:"notes"`
 }
 
+// CharterComparison counts by the charter in force (now) and by the other (after)
+type CharterComparison struct {
+	// Accounts the balance, by state
+	Accounts []Twofold `json:"accounts"`
+
+	// Changes by verb
+	Changes []Twofold `json:"changes"`
+
+	// Differ changes that only one of the two drafts, or the two with other values
+	Differ int `json:"differ"`
+
+	// Examples a few of them of each verb
+	Examples []DraftedTwo `json:"examples"`
+
+	// Findings by code; those that are alike are left out
+	Findings []Twofold `json:"findings"`
+
+	// Guards that would stop the plan, and do not now
+	Guards []string `json:"guards"`
+
+	// Notes rules of the other charter that could not be checked
+	Notes []string `json:"notes"`
+
+	// People the balance, by state
+	People   []Twofold `json:"people"`
+	Withheld Twofold   `json:"withheld"`
+}
+
 // CharterInput defines model for CharterInput.
 type CharterInput struct {
 	Source string `json:"source"`
@@ -832,13 +866,8 @@ type CharterInput struct {
 type CharterTry struct {
 	Account *Facing `json:"account,omitempty"`
 	Changes []struct {
-		Edits []struct {
-			Attribute string `json:"attribute"`
-			New       string `json:"new"`
-			Old       string `json:"old"`
-			Reason    string `json:"reason"`
-		} `json:"edits"`
-		Verb Verb `json:"verb"`
+		Edits []TriedEdit `json:"edits"`
+		Verb  Verb        `json:"verb"`
 	} `json:"changes"`
 	Conditions []TriedValue `json:"conditions"`
 	Findings   []struct {
@@ -887,6 +916,19 @@ type Curve struct {
 type DraftInput struct {
 	PersonIds *[]string `json:"personIds,omitempty"`
 	Waves     *[]string `json:"waves,omitempty"`
+}
+
+// DraftedTwo defines model for DraftedTwo.
+type DraftedTwo struct {
+	Account string `json:"account"`
+
+	// After absent: it would not be drafted
+	After *[]TriedEdit `json:"after,omitempty"`
+
+	// Now absent: it is not drafted now
+	Now    *[]TriedEdit `json:"now,omitempty"`
+	Person string       `json:"person"`
+	Verb   Verb         `json:"verb"`
 }
 
 // Edit defines model for Edit.
@@ -1930,6 +1972,14 @@ type TrialReport struct {
 	} `json:"thresholds"`
 }
 
+// TriedEdit defines model for TriedEdit.
+type TriedEdit struct {
+	Attribute string `json:"attribute"`
+	New       string `json:"new"`
+	Old       string `json:"old"`
+	Reason    string `json:"reason"`
+}
+
 // TriedStep defines model for TriedStep.
 type TriedStep struct {
 	Fault  *string `json:"fault,omitempty"`
@@ -1953,6 +2003,13 @@ type TriedValue struct {
 	// Why nothing is written
 	Why     *string `json:"why,omitempty"`
 	Written string  `json:"written"`
+}
+
+// Twofold defines model for Twofold.
+type Twofold struct {
+	After int    `json:"after"`
+	Name  string `json:"name"`
+	Now   int    `json:"now"`
 }
 
 // Understood defines model for Understood.
@@ -2584,6 +2641,9 @@ type SetFreezeJSONRequestBody = FreezeInput
 // PutCharterJSONRequestBody defines body for PutCharter for application/json ContentType.
 type PutCharterJSONRequestBody = CharterInput
 
+// CompareCharterJSONRequestBody defines body for CompareCharter for application/json ContentType.
+type CompareCharterJSONRequestBody = CharterInput
+
 // TryCharterJSONRequestBody defines body for TryCharter for application/json ContentType.
 type TryCharterJSONRequestBody = CharterTryInput
 
@@ -2811,6 +2871,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /lanes/{lane}/charter (the `PutCharter` operationId).
 	PutCharter(ctx context.Context, lane LaneName, params *PutCharterParams, body PutCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareCharterWithBody How a reconciliation of the newest rosters would differ by a charter that is not kept; nothing is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lanes/{lane}/charter-comparisons (the `CompareCharter` operationId).
+	CompareCharterWithBody(ctx context.Context, lane LaneName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareCharter How a reconciliation of the newest rosters would differ by a charter that is not kept; nothing is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lanes/{lane}/charter-comparisons (the `CompareCharter` operationId).
+	CompareCharter(ctx context.Context, lane LaneName, body CompareCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TryCharterWithBody What a charter makes of one person and their account, step by step; nothing is kept
 	//
@@ -3594,6 +3668,40 @@ func (c *Client) PutCharterWithBody(ctx context.Context, lane LaneName, params *
 // Corresponds with PUT /lanes/{lane}/charter (the `PutCharter` operationId).
 func (c *Client) PutCharter(ctx context.Context, lane LaneName, params *PutCharterParams, body PutCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutCharterRequest(c.Server, lane, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareCharterWithBody How a reconciliation of the newest rosters would differ by a charter that is not kept; nothing is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lanes/{lane}/charter-comparisons (the `CompareCharter` operationId).
+func (c *Client) CompareCharterWithBody(ctx context.Context, lane LaneName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareCharterRequestWithBody(c.Server, lane, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareCharter How a reconciliation of the newest rosters would differ by a charter that is not kept; nothing is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lanes/{lane}/charter-comparisons (the `CompareCharter` operationId).
+func (c *Client) CompareCharter(ctx context.Context, lane LaneName, body CompareCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareCharterRequest(c.Server, lane, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5644,6 +5752,53 @@ func NewPutCharterRequestWithBody(server string, lane LaneName, params *PutChart
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewCompareCharterRequest calls the generic CompareCharter builder with application/json body
+func NewCompareCharterRequest(server string, lane LaneName, body CompareCharterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCompareCharterRequestWithBody(server, lane, "application/json", bodyReader)
+}
+
+// NewCompareCharterRequestWithBody constructs an http.Request for the CompareCharter method, with any body, and a specified content type
+func NewCompareCharterRequestWithBody(server string, lane LaneName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/charter-comparisons", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -13,12 +14,11 @@ import (
 
 func charterTry(c *client, args []string) error {
 	in := apiclient.CharterTryInput{PersonId: c.flag("person"), AccountId: c.given("account")}
-	if path := c.flag("file"); path != "" {
-		src, err := os.ReadFile(path)
+	if c.flag("file") != "" {
+		source, err := c.charterFile()
 		if err != nil {
 			return err
 		}
-		source := string(src)
 		in.Source = &source
 	}
 	var t apiclient.CharterTry
@@ -97,4 +97,90 @@ func drawSteps(w io.Writer, tries [][]apiclient.TriedStep) {
 			fmt.Fprintf(w, "  %s  %s\n", text.Pad(s.Source, wide, ' '), comes)
 		}
 	}
+}
+
+func (c *client) charterFile() (string, error) {
+	src, err := os.ReadFile(c.flag("file"))
+	return string(src), err
+}
+
+func charterCompare(c *client, args []string) error {
+	source, err := c.charterFile()
+	if err != nil {
+		return err
+	}
+	var t apiclient.CharterComparison
+	res, err := c.CompareCharter(c.ctx, args[0], apiclient.CharterInput{Source: source})
+	if err := ask(&t, res, err); err != nil {
+		return err
+	}
+	var rows [][]string
+	add := func(what string, list ...apiclient.Twofold) {
+		for _, x := range list {
+			if x.Now != x.After {
+				rows = append(rows, []string{what, x.Name, thousands(x.Now), thousands(x.After), fmt.Sprintf("%+d", x.After-x.Now)})
+				what = ""
+			}
+		}
+	}
+	add("people", t.People...)
+	add("accounts", t.Accounts...)
+	add("findings", t.Findings...)
+	add("changes", t.Changes...)
+	add("withheld", t.Withheld)
+	if c.format != "table" {
+		return c.show(t, []string{"what", "which", "now", "after", "more"}, rows)
+	}
+	w := c.cmd.OutOrStdout()
+	if len(rows) > 0 {
+		fmt.Fprintln(w, drawTable([]string{"", "", "now>", "after>", "more>"}, rows, width(w)))
+	} else {
+		fmt.Fprintln(w, "Balance, findings and changes are as many as they are now.")
+	}
+	if t.Differ > 0 {
+		fmt.Fprintf(w, "\n%s are drafted by one of the two alone, or with other values:\n", plural(t.Differ, "change", "changes"))
+	}
+	for _, x := range t.Examples {
+		fmt.Fprintf(w, "  %s\n", draftedTwice(x))
+	}
+	for _, g := range t.Guards {
+		fmt.Fprintf(w, "\na guard would stop the plan: %s\n", g)
+	}
+	for _, n := range t.Notes {
+		c.say("%s", n)
+	}
+	c.say("nothing was kept; twinning charter put %s stores it", c.flag("file"))
+	return nil
+}
+
+// draftedTwice tells in a line in what a change differs by two charters.
+func draftedTwice(x apiclient.DraftedTwo) string {
+	who := strings.TrimSpace(string(x.Verb) + " " + x.Person + " " + x.Account)
+	written := func(list []apiclient.TriedEdit) string {
+		var parts []string
+		for _, e := range list {
+			parts = append(parts, fmt.Sprintf("%s %q", e.Attribute, e.New))
+		}
+		return strings.Join(parts, ", ")
+	}
+	switch {
+	case x.Now == nil:
+		return who + " would be drafted: " + written(value(x.After))
+	case x.After == nil:
+		return who + " would not be drafted: " + written(*x.Now)
+	}
+	now, after := map[string]string{}, map[string]string{}
+	for _, e := range *x.Now {
+		now[e.Attribute] = e.New
+	}
+	for _, e := range *x.After {
+		after[e.Attribute] = e.New
+	}
+	var parts []string
+	for _, e := range slices.Concat(*x.After, *x.Now) {
+		if part := fmt.Sprintf("%s %q → %q", e.Attribute, now[e.Attribute], after[e.Attribute]); now[e.Attribute] != after[e.Attribute] && !slices.Contains(parts, part) {
+			parts = append(parts, part)
+		}
+	}
+	return who + ": " + strings.Join(parts, ", ")
 }

@@ -274,5 +274,8 @@ func newCharter() *cobra.Command {
 	try.Flags().String("account", "", "with this account (default: their twin at the newest reconciliation)")
 	try.Flags().String("file", "", "a charter that is not kept (default: the one in force)")
 	_ = try.MarkFlagRequired("person") // it is declared above
-	return group("charter", "A lane's rules", newCharterCheck(), newCharterTemplate(), try, put, show)
+	compare := running("compare LANE", "How a reconciliation would differ by a charter that is not kept", exact("LANE"), charterCompare)
+	compare.Flags().String("file", "", "the charter to hold against the one in force")
+	_ = compare.MarkFlagRequired("file") // it is declared above
+	return group("charter", "A lane's rules", newCharterCheck(), newCharterTemplate(), try, compare, put, show)
 }

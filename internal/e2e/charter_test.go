@@ -40,13 +40,25 @@ func TestCharterTry(t *testing.T) {
 	write("in: dome-booking", "in: night-log")
 	require.Contains(t, h.any("charter", "try", lane, "--person", "L0001", "--file", path), "the charter is not about this lane's systems")
 	require.Contains(t, h.any("charter", "try", lane, "--person", "L9999"), `there is no person "L9999"`)
+
+	write("department: {value: person.department, rule: watch}", "department: {value: person.department, rule: own}")
+	out = h.twinning(0, "charter", "compare", lane, "--file", path)
+	require.Regexp(t, `findings +drift +10 +0 +-10`, out, "what was watched is written")
+	require.Regexp(t, `set L0940 u90940 would be drafted: department "Computing"`, out)
+	require.Regexp(t, `create L0045: department "" → "Optics"`, out)
+	write("lane: hq-dome-booking", "lane: hq-dome-booking")
+	require.Contains(t, h.twinning(0, "charter", "compare", lane, "--file", path), "as many as they are now")
+	write("in: dome-booking", "in: night-log")
+	require.Contains(t, h.any("charter", "compare", lane, "--file", path), "the charter is not about this lane's systems")
 	require.Equal(t, kept, h.twinning(0, "charter", "show", lane))
 
 	var tried apiclient.CharterTry
 	body := map[string]any{"personId": "L0001"}
 	require.Equal(t, http.StatusOK, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", h.token("look"), body, &tried))
 	require.Equal(t, "u00001", tried.Account.Id)
-	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", h.token("work"), body, nil))
+	worker := h.token("work")
+	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", worker, body, nil))
+	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/"+lane+"/charter-comparisons", worker, map[string]any{"source": string(source)}, nil))
 
 	p := h.signedIn()
 	p.sees(lane)
@@ -68,4 +80,10 @@ func TestCharterTry(t *testing.T) {
 	p.shot("charter-wrong", true)
 	p.press("Back to the one in force")
 	p.sees("nothing would change")
+	p.fill("input[placeholder=L0001]", "")
+	p.sees("Every expression is shown step by step")
+	change("rule: watch", "rule: own")
+	p.sees("20 changes differ")
+	p.accessible("two charters compared")
+	p.shot("charter-compared", false)
 }

@@ -18,11 +18,19 @@ type TryOut struct {
 	*reconcile.TriedOut
 }
 
+// OfLane: a charter that is tried is about the lane's systems.
+func OfLane(rules *charter.Charter, l store.Lane) error {
+	if rules.From == l.Authority && rules.In == l.Downstream {
+		return nil
+	}
+	return &fault.Error{Kind: fault.Invalid, Title: "the charter is not about this lane's systems", Detail: fmt.Sprintf("it reads %s into %s, and lane %s reads %s into %s", rules.From, rules.In, l.Name, l.Authority, l.Downstream), Field: "source"}
+}
+
 // Try computes a charter for a person, with the account that is their twin in the newest
 // result or the one that is named. It reads these two records alone.
 func (s *Explainer) Try(ctx context.Context, l store.Lane, r store.Reconciliation, rules *charter.Charter, person, account string, now time.Time) (*TryOut, error) {
-	if rules.From != l.Authority || rules.In != l.Downstream {
-		return nil, &fault.Error{Kind: fault.Invalid, Title: "the charter is not about this lane's systems", Detail: fmt.Sprintf("it reads %s into %s, and lane %s reads %s into %s", rules.From, rules.In, l.Name, l.Authority, l.Downstream), Field: "source"}
+	if err := OfLane(rules, l); err != nil {
+		return nil, err
 	}
 	verdict, err := s.Store.VerdictOf(ctx, r.ID, "people", person)
 	if err != nil {

@@ -50,6 +50,11 @@ func (s *server) TryCharter(ctx context.Context, r openapi.TryCharterRequestObje
 	return as[openapi.TryCharter200JSONResponse](v, err)
 }
 
+func (s *server) CompareCharter(ctx context.Context, r openapi.CompareCharterRequestObject) (openapi.CompareCharterResponseObject, error) {
+	v, err := s.cfg.Service.CompareCharter(ctx, r.Lane, r.Body.Source)
+	return as[openapi.CompareCharter200JSONResponse](v, err)
+}
+
 func (s *server) CheckCharter(ctx context.Context, r openapi.CheckCharterRequestObject) (openapi.CheckCharterResponseObject, error) {
 	c, err := s.cfg.Service.CheckCharter(ctx, r.Body.Source)
 	if err != nil {

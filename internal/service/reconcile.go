@@ -81,7 +81,7 @@ type laneInput struct {
 	shutBy   map[string]string                   // account -> the receipt that suspended it
 }
 
-func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, err error) {
+func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.Charter) (in laneInput, err error) {
 	if in.lane, err = s.Store.LaneByID(ctx, laneID); err != nil {
 		return in, err
 	}
@@ -92,6 +92,13 @@ func (s *Service) laneInput(ctx context.Context, laneID int64) (in laneInput, er
 		return in, err
 	}
 	needPeople, needAccounts := in.Charter.Needs()
+	for _, c := range also { // they look at the same rosters
+		people, accounts := c.Needs()
+		needPeople, needAccounts = append(needPeople, people...), append(needAccounts, accounts...)
+	}
+	slices.Sort(needPeople)
+	slices.Sort(needAccounts)
+	needPeople, needAccounts = slices.Compact(needPeople), slices.Compact(needAccounts)
 	var peopleShape, accountsShape record.Shape
 	var noPeople, noAccounts error
 	var both parallel.Group

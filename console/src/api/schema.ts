@@ -557,6 +557,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/charter-comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How a reconciliation of the newest rosters would differ by a charter that is not kept; nothing is kept */
+        post: operations["compareCharter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/charter-checks": {
         parameters: {
             query?: never;
@@ -1367,7 +1384,7 @@ export interface components {
         /** @enum {string} */
         LogLevel: "info" | "warning" | "error";
         /** @enum {string} */
-        FindingCode: "orphan-account" | "leaver-active" | "suspended-elsewhere" | "missing-account" | "duplicate-account" | "duplicate-person" | "contested-match" | "contradictory-keys" | "shared-key" | "recycled-key" | "rehire" | "bond-doubted" | "bond-broken" | "mark-foreign" | "claimed-twice" | "username-taken" | "email-taken" | "resting" | "domain-foreign" | "required-missing" | "value-invalid" | "value-damaged" | "not-shown" | "no-email" | "drift" | "not-kept" | "sign-in-crossed" | "sign-in-stray" | "roster-shrunk" | "coverage-drop" | "several-values" | "reference-broken" | "reference-open" | "row-rejected";
+        FindingCode: "orphan-account" | "leaver-active" | "suspended-elsewhere" | "missing-account" | "duplicate-account" | "duplicate-person" | "contested-match" | "contradictory-keys" | "shared-key" | "recycled-key" | "rehire" | "bond-doubted" | "bond-broken" | "mark-foreign" | "claimed-twice" | "username-taken" | "email-taken" | "alias-shadows" | "case-only" | "resting" | "domain-foreign" | "required-missing" | "value-invalid" | "value-damaged" | "not-shown" | "no-email" | "drift" | "not-kept" | "sign-in-crossed" | "sign-in-stray" | "roster-shrunk" | "coverage-drop" | "several-values" | "reference-broken" | "reference-open" | "row-rejected";
         Setting: {
             name: string;
             what: string;
@@ -1764,6 +1781,46 @@ export interface components {
             /** @description a charter that is not kept; the one in force when not given */
             source?: string;
         };
+        /** @description counts by the charter in force (now) and by the other (after) */
+        CharterComparison: {
+            /** @description the balance, by state */
+            people: components["schemas"]["Twofold"][];
+            /** @description the balance, by state */
+            accounts: components["schemas"]["Twofold"][];
+            /** @description by code; those that are alike are left out */
+            findings: components["schemas"]["Twofold"][];
+            /** @description by verb */
+            changes: components["schemas"]["Twofold"][];
+            withheld: components["schemas"]["Twofold"];
+            /** @description that would stop the plan, and do not now */
+            guards: string[];
+            /** @description rules of the other charter that could not be checked */
+            notes: string[];
+            /** @description changes that only one of the two drafts, or the two with other values */
+            differ: number;
+            /** @description a few of them of each verb */
+            examples: components["schemas"]["DraftedTwo"][];
+        };
+        Twofold: {
+            name: string;
+            now: number;
+            after: number;
+        };
+        DraftedTwo: {
+            verb: components["schemas"]["Verb"];
+            person: string;
+            account: string;
+            /** @description absent: it is not drafted now */
+            now?: components["schemas"]["TriedEdit"][];
+            /** @description absent: it would not be drafted */
+            after?: components["schemas"]["TriedEdit"][];
+        };
+        TriedEdit: {
+            attribute: string;
+            old: string;
+            new: string;
+            reason: string;
+        };
         CharterTry: {
             person: components["schemas"]["Facing"];
             account?: components["schemas"]["Facing"];
@@ -1771,12 +1828,7 @@ export interface components {
             values: components["schemas"]["TriedValue"][];
             changes: {
                 verb: components["schemas"]["Verb"];
-                edits: {
-                    attribute: string;
-                    old: string;
-                    new: string;
-                    reason: string;
-                }[];
+                edits: components["schemas"]["TriedEdit"][];
             }[];
             findings: {
                 code: string;
@@ -3765,6 +3817,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CharterTry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareCharter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CharterInput"];
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterComparison"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, ask, type Schemas } from "../data/client";
-import { Button, Trouble } from "./parts";
+import { Button, Trouble, thousands } from "./parts";
 
 /** A charter beside what it makes of somebody: what is changed here is tried, and never kept. */
 export function TriedCharter({ lane, source }: { lane: string; source: string }) {
@@ -60,7 +60,8 @@ export function TriedCharter({ lane, source }: { lane: string; source: string })
         </label>
         {tried.error && <Trouble error={tried.error} />}
         {!tried.error && tried.data && asked.person !== "" && <Outcome tried={tried.data} />}
-        {asked.person === "" && (
+        {asked.person === "" && asked.text !== source && <Compared lane={lane} source={asked.text} />}
+        {asked.person === "" && asked.text === source && (
           <p className="border-hair border-y py-6 text-soft">
             Every expression is shown step by step, what would be written, and why the rest is not.
           </p>
@@ -134,4 +135,97 @@ function Outcome({ tried }: { tried: Schemas["CharterTry"] }) {
       ))}
     </div>
   );
+}
+
+/** How a reconciliation would differ by a charter that is not kept. */
+function Compared({ lane, source }: { lane: string; source: string }) {
+  const compared = useQuery({
+    queryKey: ["compared", lane, source],
+    queryFn: () => ask(api.POST("/lanes/{lane}/charter-comparisons", { params: { path: { lane } }, body: { source } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  if (compared.error) return <Trouble error={compared.error} />;
+  if (!compared.data) return <p className="border-hair border-y py-6 text-soft">Reconciling by both charters…</p>;
+  const w = compared.data;
+  const rows = (
+    [
+      ["people", w.people],
+      ["accounts", w.accounts],
+      ["findings", w.findings],
+      ["changes", w.changes],
+      ["", [w.withheld]],
+    ] as const
+  ).flatMap(([what, list]) => list.filter((x) => x.now !== x.after).map((x) => ({ what, ...x })));
+  return (
+    <div className="border-hair border-t" aria-live="polite">
+      {rows.length > 0 ? (
+        <table className="w-full border-hair border-b">
+          <caption className="sr-only">what would be counted by the charter in force, and by this one</caption>
+          <thead>
+            <tr>
+              <th className="text-left">what differs</th>
+              <th className="text-left">
+                <span className="sr-only">which</span>
+              </th>
+              <th className="text-right">now</th>
+              <th className="text-right">after</th>
+              <th className="text-right">more</th>
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((x) => (
+              <tr key={`${x.what} ${x.name}`}>
+                <td className="text-soft">{x.what}</td>
+                <td>{x.name}</td>
+                <td className="text-right">{thousands(x.now)}</td>
+                <td className="text-right">{thousands(x.after)}</td>
+                <td className="text-right">{(x.after > x.now ? "+" : "−") + thousands(Math.abs(x.after - x.now))}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      ) : (
+        <p className="border-hair border-b py-2">Balance, findings and changes are as many as they are now.</p>
+      )}
+      {w.guards.map((g) => (
+        <p key={g} className="border-hair border-b py-2 text-ochre">
+          A guard would stop the plan: {g}
+        </p>
+      ))}
+      {w.differ > 0 && (
+        <>
+          <h2 className="mt-4 mb-1 font-semibold">{w.differ === 1 ? "1 change differs" : `${thousands(w.differ)} changes differ`}</h2>
+          <ul className="border-hair border-t">
+            {w.examples.map((x) => (
+              <li key={`${x.verb} ${x.person} ${x.account}`} className="border-hair border-b py-1">
+                {x.verb}{" "}
+                <span className="font-mono">
+                  {x.person} {x.account}
+                </span>
+                <span className="text-soft">{x.now ? (x.after ? "" : " not drafted") : " drafted"}</span>
+                {differing(x).map((e) => (
+                  <div key={e.attribute} className="pl-4">
+                    <span className="text-soft">{e.attribute}</span> {e.now || "–"} → {e.after || "–"}
+                  </div>
+                ))}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+    </div>
+  );
+}
+
+/** The values that a change writes by one of two charters alone, or otherwise by the other. */
+function differing(x: Schemas["DraftedTwo"]) {
+  const alone = x.now && x.after ? undefined : (x.after ?? x.now);
+  if (alone) return alone.map((e) => ({ attribute: e.attribute, now: e.old, after: e.new }));
+  const of = (list: Schemas["TriedEdit"][] | undefined) => new Map((list ?? []).map((e) => [e.attribute, e.new]));
+  const now = of(x.now);
+  const after = of(x.after);
+  return [...new Set([...after.keys(), ...now.keys()])]
+    .filter((a) => now.get(a) !== after.get(a))
+    .map((attribute) => ({ attribute, now: now.get(attribute), after: after.get(attribute) }));
 }

@@ -48,7 +48,8 @@ type Charter struct {
 	Waves    []Wave
 	Notes    []document.Problem // accepted but not carried out yet
 	tables   map[string]map[string]string
-	stopped  *atomic.Bool // of whoever evaluates its expressions
+	reserved map[string]bool // folded names that nobody is given
+	stopped  *atomic.Bool    // of whoever evaluates its expressions
 }
 
 // ErrStopped is what an evaluation panics with once the charter is stopped.

@@ -34,6 +34,7 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	r.readHead(root, f)
 	r.readKeys(root, f["pairing"])
 	r.readRules(f["attributes"])
+	r.readNames(f["names"])
 	r.readEmails(f["emails"])
 	r.readSignIn(f["sign-in"])
 	r.readLeavers(f["leavers"])

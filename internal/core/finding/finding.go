@@ -49,6 +49,8 @@ var Catalogue = []Code{
 	{"claimed-twice", Error, "two lanes hold one account", "narrow accounts.where of one of the lanes"},
 	{"username-taken", Error, "no candidate for the login is free", "add a candidate to the charter, or free the name"},
 	{"email-taken", Error, "the address is in use by another account", "free the address, or give the person another in the authority"},
+	{"alias-shadows", Warning, "an alias of an account is another account's login, address or alias", "take it from the account that it does not belong to: mail to it goes astray"},
+	{"case-only", Warning, "two logins differ in upper and lower case alone", "give one of the two another login: many systems take them for one"},
 	{"resting", Error, "a login or an address was another's until lately, and is given to nobody yet", "give the person another, or wait until the day that is told; emails.rest says how long names rest"},
 	{"domain-foreign", Error, "a primary address is in a domain that takes none", "give the person an address in a domain that does, or name the domain under emails.domains"},
 	{"required-missing", Error, "a value that an account needs can't be computed", "fill in the attribute in the authority"},

@@ -522,13 +522,22 @@ func (w *walker) kept(kind record.Kind, p, a int, attribute, want, now string) b
 	return true
 }
 
-func (w *walker) candidates(bounds []*charter.Bound, p, a int) (out []string) {
+// candidates are the names that expressions give, without those that are kept for roles
+// and not the account's already; what the authority gives as it stands is not looked at.
+func (w *walker) candidates(bounds []*charter.Bound, p, a int, now string) (out []string, reserved string) {
 	for _, b := range bounds {
-		if v := b.Eval(p, a); !v.Blank() {
-			out = append(out, strings.TrimSpace(v.Cell()))
+		v := b.Eval(p, a)
+		if v.Blank() {
+			continue
 		}
+		name := strings.TrimSpace(v.Cell())
+		if b.Expr.Attribute() == "" && w.Charter.Reserved(name) && naming.Fold(name) != naming.Fold(now) {
+			reserved = name
+			continue
+		}
+		out = append(out, name)
 	}
-	return out
+	return out, reserved
 }
 
 func (w *walker) rename(r *rule, p, a int) {
@@ -536,7 +545,7 @@ func (w *walker) rename(r *rule, p, a int) {
 		return
 	}
 	now := r.target.Cell(a)
-	want := w.candidates(r.values, p, a)
+	want, _ := w.candidates(r.values, p, a, now)
 	if len(want) == 0 || r.Rule == charter.Fill && now != "" || slices.ContainsFunc(want, func(c string) bool { return w.same(record.Text, c, now) }) {
 		return
 	}
@@ -562,7 +571,15 @@ func (d *draft) ask(target, reason string, request naming.Request) {
 
 // addresses are the valid candidates for the primary address.
 func (w *walker) addresses(p, a int) (valid []string) {
-	for _, c := range w.candidates(w.primary, p, a) {
+	now := ""
+	if a >= 0 {
+		now = w.Accounts.Column("email").Cell(a)
+	}
+	list, reserved := w.candidates(w.primary, p, a, now)
+	if len(list) == 0 && reserved != "" {
+		w.note("email-taken", p, a, "", "%s: kept for a role (names.reserved, RFC 2142)", reserved)
+	}
+	for _, c := range list {
 		switch {
 		case !record.ValidEmail(c):
 			w.note("value-invalid", p, a, "email", "%q is no e-mail address", c)
@@ -581,11 +598,13 @@ func (w *walker) readdress(p, a int) {
 		return
 	}
 	now := w.Accounts.Column("email").Cell(a)
-	wanted := e.Rule != charter.Fill && !slices.ContainsFunc(w.candidates(w.primary, p, a), func(c string) bool { return w.same(record.Email, c, now) })
+	list, _ := w.candidates(w.primary, p, a, now)
+	isNow := func(c string) bool { return w.same(record.Email, c, now) }
+	wanted := e.Rule != charter.Fill && !slices.ContainsFunc(list, isNow)
 	if now != "" && !wanted && !e.MayBePrimary(now) {
 		w.note("domain-foreign", p, a, "email", "the primary address %q is in a domain that takes none here", now)
 	}
-	if e.Rule == charter.Fill && now != "" || slices.ContainsFunc(w.candidates(w.primary, p, a), func(c string) bool { return w.same(record.Email, c, now) }) {
+	if e.Rule == charter.Fill && now != "" || slices.ContainsFunc(list, isNow) {
 		return
 	}
 	want := w.addresses(p, a)

@@ -47,10 +47,15 @@ func (w *walker) fillNew(d *draft, p int) bool {
 	for i := range w.rules {
 		r := &w.rules[i]
 		if r.Attribute == "userName" {
-			want := w.candidates(r.values, p, -1)
-			if len(want) == 0 {
+			want, reserved := w.candidates(r.values, p, -1, "")
+			switch {
+			case len(want) > 0:
+			case reserved != "":
+				w.note("username-taken", p, -1, "", "%s: kept for a role (names.reserved, RFC 2142)", reserved)
+			default:
 				w.note("required-missing", p, -1, "userName", "no candidate for userName can be computed: %s", faults(r.values, p))
-				complete = false
+			}
+			if complete = complete && len(want) > 0; len(want) == 0 {
 				continue
 			}
 			d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: -1, Candidates: want, Attribute: naming.Login})

@@ -107,6 +107,8 @@ func Run(in Input) *Output {
 	r.scope()
 	r.checkRosters()
 	r.desire()
+	r.sharedNames()
+	r.unlisted()
 	r.rehearse()
 	r.count()
 	r.finish()

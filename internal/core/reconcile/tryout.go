@@ -95,12 +95,7 @@ func TryOut(in Input, p, a int) *TriedOut {
 		value("email", e.Rule, e.Line, e.Primary)
 	}
 	for _, c := range out.Changes {
-		change := TriedChange{c.Verb, []planning.Edit{}}
-		for _, e := range c.Edits {
-			e.Old, e.New = record.PlainList(e.Old), record.PlainList(e.New)
-			change.Edits = append(change.Edits, e)
-		}
-		t.Changes = append(t.Changes, change)
+		t.Changes = append(t.Changes, TriedChange{c.Verb, plain(c.Edits)})
 	}
 	for _, f := range out.Findings {
 		if f.Code != "missing-account" || a < 0 {
@@ -108,6 +103,19 @@ func TryOut(in Input, p, a int) *TriedOut {
 		}
 	}
 	return t
+}
+
+// plain are edits as people read them.
+func plain(edits []planning.Edit) []planning.Edit {
+	if edits == nil {
+		return nil
+	}
+	list := []planning.Edit{}
+	for _, e := range edits {
+		e.Old, e.New = record.PlainList(e.Old), record.PlainList(e.New)
+		list = append(list, e)
+	}
+	return list
 }
 
 // whyNot says why a value is not written.

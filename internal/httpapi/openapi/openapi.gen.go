@@ -25,8 +25,10 @@ import (
 
 // Defines values for FindingCode.
 const (
+	FindingCodeAliasShadows       FindingCode = "alias-shadows"
 	FindingCodeBondBroken         FindingCode = "bond-broken"
 	FindingCodeBondDoubted        FindingCode = "bond-doubted"
+	FindingCodeCaseOnly           FindingCode = "case-only"
 	FindingCodeClaimedTwice       FindingCode = "claimed-twice"
 	FindingCodeContestedMatch     FindingCode = "contested-match"
 	FindingCodeContradictoryKeys  FindingCode = "contradictory-keys"
@@ -64,9 +66,13 @@ const (
 // Valid indicates whether the value is a known member of the FindingCode enum.
 func (e FindingCode) Valid() bool {
 	switch e {
+	case FindingCodeAliasShadows:
+		return true
 	case FindingCodeBondBroken:
 		return true
 	case FindingCodeBondDoubted:
+		return true
+	case FindingCodeCaseOnly:
 		return true
 	case FindingCodeClaimedTwice:
 		return true
@@ -828,6 +834,34 @@ type CharterCheck struct {
 	Notes []PlacedProblem `json:"notes"`
 }
 
+// CharterComparison counts by the charter in force (now) and by the other (after)
+type CharterComparison struct {
+	// Accounts the balance, by state
+	Accounts []Twofold `json:"accounts"`
+
+	// Changes by verb
+	Changes []Twofold `json:"changes"`
+
+	// Differ changes that only one of the two drafts, or the two with other values
+	Differ int `json:"differ"`
+
+	// Examples a few of them of each verb
+	Examples []DraftedTwo `json:"examples"`
+
+	// Findings by code; those that are alike are left out
+	Findings []Twofold `json:"findings"`
+
+	// Guards that would stop the plan, and do not now
+	Guards []string `json:"guards"`
+
+	// Notes rules of the other charter that could not be checked
+	Notes []string `json:"notes"`
+
+	// People the balance, by state
+	People   []Twofold `json:"people"`
+	Withheld Twofold   `json:"withheld"`
+}
+
 // CharterInput defines model for CharterInput.
 type CharterInput struct {
 	Source string `json:"source"`
@@ -837,13 +871,8 @@ type CharterInput struct {
 type CharterTry struct {
 	Account *Facing `json:"account,omitempty"`
 	Changes []struct {
-		Edits []struct {
-			Attribute string `json:"attribute"`
-			New       string `json:"new"`
-			Old       string `json:"old"`
-			Reason    string `json:"reason"`
-		} `json:"edits"`
-		Verb Verb `json:"verb"`
+		Edits []TriedEdit `json:"edits"`
+		Verb  Verb        `json:"verb"`
 	} `json:"changes"`
 	Conditions []TriedValue `json:"conditions"`
 	Findings   []struct {
@@ -892,6 +921,19 @@ type Curve struct {
 type DraftInput struct {
 	PersonIds *[]string `json:"personIds,omitempty"`
 	Waves     *[]string `json:"waves,omitempty"`
+}
+
+// DraftedTwo defines model for DraftedTwo.
+type DraftedTwo struct {
+	Account string `json:"account"`
+
+	// After absent: it would not be drafted
+	After *[]TriedEdit `json:"after,omitempty"`
+
+	// Now absent: it is not drafted now
+	Now    *[]TriedEdit `json:"now,omitempty"`
+	Person string       `json:"person"`
+	Verb   Verb         `json:"verb"`
 }
 
 // Edit defines model for Edit.
@@ -1935,6 +1977,14 @@ type TrialReport struct {
 	} `json:"thresholds"`
 }
 
+// TriedEdit defines model for TriedEdit.
+type TriedEdit struct {
+	Attribute string `json:"attribute"`
+	New       string `json:"new"`
+	Old       string `json:"old"`
+	Reason    string `json:"reason"`
+}
+
 // TriedStep defines model for TriedStep.
 type TriedStep struct {
 	Fault  *string `json:"fault,omitempty"`
@@ -1958,6 +2008,13 @@ type TriedValue struct {
 	// Why nothing is written
 	Why     *string `json:"why,omitempty"`
 	Written string  `json:"written"`
+}
+
+// Twofold defines model for Twofold.
+type Twofold struct {
+	After int    `json:"after"`
+	Name  string `json:"name"`
+	Now   int    `json:"now"`
 }
 
 // Understood defines model for Understood.
@@ -2589,6 +2646,9 @@ type SetFreezeJSONRequestBody = FreezeInput
 // PutCharterJSONRequestBody defines body for PutCharter for application/json ContentType.
 type PutCharterJSONRequestBody = CharterInput
 
+// CompareCharterJSONRequestBody defines body for CompareCharter for application/json ContentType.
+type CompareCharterJSONRequestBody = CharterInput
+
 // TryCharterJSONRequestBody defines body for TryCharter for application/json ContentType.
 type TryCharterJSONRequestBody = CharterTryInput
 
@@ -2687,6 +2747,9 @@ type ServerInterface interface {
 	// PutCharter Give the lane a new version of its charter; the first one makes the lane
 	// (PUT /lanes/{lane}/charter)
 	PutCharter(ctx *echo.Context, lane LaneName, params PutCharterParams) error
+	// CompareCharter How a reconciliation of the newest rosters would differ by a charter that is not kept; nothing is kept
+	// (POST /lanes/{lane}/charter-comparisons)
+	CompareCharter(ctx *echo.Context, lane LaneName) error
 	// TryCharter What a charter makes of one person and their account, step by step; nothing is kept
 	// (POST /lanes/{lane}/charter-tries)
 	TryCharter(ctx *echo.Context, lane LaneName) error
@@ -3161,6 +3224,22 @@ func (w *ServerInterfaceWrapper) PutCharter(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PutCharter(ctx, lane, params)
+	return err
+}
+
+// CompareCharter converts echo context to params.
+func (w *ServerInterfaceWrapper) CompareCharter(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CompareCharter(ctx, lane)
 	return err
 }
 
@@ -5248,6 +5327,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/lanes/:lane/charter", wrapper.GetCharter, options.OperationMiddlewares["getCharter"]...)
 	router.PUT(options.BaseURL+"/lanes/:lane/charter", wrapper.PutCharter, options.OperationMiddlewares["putCharter"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/charter-tries", wrapper.TryCharter, options.OperationMiddlewares["tryCharter"]...)
+	router.POST(options.BaseURL+"/lanes/:lane/charter-comparisons", wrapper.CompareCharter, options.OperationMiddlewares["compareCharter"]...)
 	router.POST(options.BaseURL+"/charter-checks", wrapper.CheckCharter, options.OperationMiddlewares["checkCharter"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/reconciliations", wrapper.ListReconciliations, options.OperationMiddlewares["listReconciliations"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/reconciliations", wrapper.Reconcile, options.OperationMiddlewares["reconcile"]...)
@@ -5855,6 +5935,46 @@ type PutCharterdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PutCharterdefaultApplicationProblemPlusJSONResponse) VisitPutCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareCharterRequestObject struct {
+	Lane LaneName `json:"lane"`
+	Body *CompareCharterJSONRequestBody
+}
+
+type CompareCharterResponseObject interface {
+	VisitCompareCharterResponse(w http.ResponseWriter) error
+}
+
+type CompareCharter200JSONResponse CharterComparison
+
+func (response CompareCharter200JSONResponse) VisitCompareCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareCharterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareCharterdefaultApplicationProblemPlusJSONResponse) VisitCompareCharterResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8796,6 +8916,9 @@ type StrictServerInterface interface {
 	// PutCharter Give the lane a new version of its charter; the first one makes the lane
 	// (PUT /lanes/{lane}/charter)
 	PutCharter(ctx context.Context, request PutCharterRequestObject) (PutCharterResponseObject, error)
+	// CompareCharter How a reconciliation of the newest rosters would differ by a charter that is not kept; nothing is kept
+	// (POST /lanes/{lane}/charter-comparisons)
+	CompareCharter(ctx context.Context, request CompareCharterRequestObject) (CompareCharterResponseObject, error)
 	// TryCharter What a charter makes of one person and their account, step by step; nothing is kept
 	// (POST /lanes/{lane}/charter-tries)
 	TryCharter(ctx context.Context, request TryCharterRequestObject) (TryCharterResponseObject, error)
@@ -9428,6 +9551,54 @@ func (sh *strictHandler) PutCharter(ctx *echo.Context, lane LaneName, params Put
 		return err
 	} else if validResponse, ok := response.(PutCharterResponseObject); ok {
 		return validResponse.VisitPutCharterResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CompareCharter operation middleware
+func (sh *strictHandler) CompareCharter(ctx *echo.Context, lane LaneName) error {
+	var request CompareCharterRequestObject
+
+	request.Lane = lane
+
+	var body CompareCharterJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareCharter(ctx.Request().Context(), request.(CompareCharterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareCharter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareCharterResponseObject); ok {
+		return validResponse.VisitCompareCharterResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -11655,248 +11826,254 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1dlxs3kib8V/DynT09c4blktSeme2qK7VstzVWtz2SbF/Y2hGYGSThSgJpAFkUR0f72/cgAkAmSSCZ",
-	"yY+S3G1fWEUyP4BAAAhEPPHE+0mhVrWSIK2Z3Lyf1FzzFVjQ+OmZaqR1f5RgCi1qK5Sc3EyWas1WXG6Y",
-	"XYIGxjUwIRmvKvbPVlle/cuUrZeiWDLL78AwK1Z0AauUXLBKGDuZToR70q8N6M1kOpF8BZObSYHvm05M",
-	"sYQVpxfPeVPZyc2cVwamE7up3YUzpSrgcvLhw3TyrNFG6f1WrrFxdgn4RrZQYJiSU8YNE9awihvLar4A",
-	"Zrgob5mwTBi2UKpkc6XxPsNX/uZGltD5bi4qJyLGKyUh1xdqVrczK/7uBciFXU5uPn/0KHbGWC3kAvvy",
-	"vIRVrSzIYvMNbPb75J5tsB0afm3A2BtmQFrGF1zI3Va6i9la2KWQzK4VK/nGTH0/pbKsVBLozinjsmRc",
-	"mjVoKElCbM1N6NoSeAm67VunmVeunZlOPnGdXAkZPv/v6aTm1oJ2z/w/P/1/V//3zb/+0yQph/lfuS2W",
-	"+wJwnfvyNV8wNWfrJbfY22LJ5QJcg9mKl8DmWq1umQQooWSkBsIyeCeMdWOmgZebbNfmV/TqcQP3gkv4",
-	"Gz4h1eKKS/iDwQGZTCfwjq/qyj1g+etVqVZwNVPqzj3Jt6nmdtm2yN08mU7cgAsN5eTG6gZGtk6sRN88",
-	"5pZxnKYZXa7w/uS8/Dc3xPydWDUr94EGnD49jk0R0sICNLblu4rL51+k5VRXXDo5NasZjkmU1OOkZNzl",
-	"vZKZK73ilhrw759Pku15qYwFnWuRxl+Tbfpjsk10w+mtarJC0s0YGenmdBG92hgLq7x6G/w9peCHtZvu",
-	"PVG/X3NzlxOX5eYuLa8nyQa560+W2Gt4l5hvFt5ZZhWbC1luickoqzJT79eRC9H3BnR+pBpDyrw7TnDP",
-	"08PjbjhpcD64m02tpAE0Kb7TalbByv1ZKGmB7Ate15UouGvpdU1X/OsvxjX7fedd/6RhPrmZ/P/Xrc1y",
-	"Tb+a6/BcfOOuIcAtW7ttcq2VXNBmR5uHYqVCsfnHuLc8LQqoLZcFypCXpXDP4dV3WtWgrXD98NZIFOD7",
-	"iQaO7Z1wpsWCWfd4YdACkqxUa+ksoP/ksuE4uo20oprcTJ48evIfV48eX/3x8eTDdFJ3XtE+cndP3Zdy",
-	"fF5HO0tuIbm3+m/U7BcorLv3qbVazBoLz3AfRTNwqyE8XOA+7L1awtp9LyysTPIC/wXXmm/cZ1WVY274",
-	"0FW/nzqNoSdRA9709euV5VYYKwoztm9kWZT7k0lDoXRp3KCSqSusN0NKZoQsyPCkzYDNYK40JFaK6aR0",
-	"7ZJFYrEoxXwO2mntPa8aMMnb56Kq+pqHalhwrTcMN/D9J0huxX2682bJdd/D10tlgFrHuFTuMIDvEs5E",
-	"VSr5OqvqrbHvm9I/uCfTEWSMUniZdGQbu9IOKLUkqTVNKeyzJRR3+8oy0+oO5FM7aBuYTkBa7e8ccPWS",
-	"m6+Bl8mDDMrWaZQzV2lUnbW7EPcgmbFckirifqe5qCb7J6UpmrrJgRbSclLBxPGqK+bQoXiLf2hWjl9K",
-	"qzeJSVdQ1xJt4XZvFbvylunetbNN8hElWE6LYXrxzq84besN/Dpw2ExDN+0/dkd47pHYP2z4NAihfUJs",
-	"eVacQT+2pblMag0ZPO6cRCcQY5kbvg3ufu4AvORmmdwguo3uH94X7ii/154iHsj3NS3M+0ELQEeFDi0A",
-	"9LxUQ//Mq7CX7yohuhsOtuKVKAE3Z1B+rz989U7r/K3T9p3JlipZZpuZFOeMG2FSCwa3bC60sWwJVUnL",
-	"wlo5c2cGTEm4YbqpoJyyO9i4f9YgFkv3h9Ks0MBtPDdzd9ygU7V7SmhMdjImjyvusbqphPR2ET5OJJ9S",
-	"gzbJlWFPonhdlOgkCAMbkpNuWl/HKSWO0vHqmLWxeoa5XdD2foJS2OFt/7IUNmWRifS+UPEZVBmbD0oz",
-	"zurzB7D20s4aqhpbqNXBufWtv6xPT6aTe9Cz3A9iLiDd1zVPWkG744r2ZjhK4j3+hUFaYUiCjPI6cOHF",
-	"0ytaYiTQR5saiDFKrC0N5q41ffLuje6upM4pC8O7/13FCyjjqXBfCkY1uoCcohhvnww57Hdl5p114Qnx",
-	"NWHPdwsVdaRHrhnr82Ekk+7QwTY/l3VjxxyYg/zxDTdsxxX6s6Q984a9n2u1cr9/+FmG7fOGvRfyhnVv",
-	"+PCzrLlwErlh7+9gY27YT+9plbhh9O9nsKortQH4G07gadjNbsIfn8E7C1ry6nn54c2Hn+X+kbxVms6R",
-	"/PEj/O+QKeXv7ZHh67StHDeGvlH9ihdbZ9Ztfdh+5P6mccR5f+97f6zf+751Y/TLJ32wj/en5LY7p8PS",
-	"33uqdNfsvtsv4SSYIW8qlCQ1Hz7vXmsBJZ5pUw+cC1kKuegblkKVMM4+2OklPqD3lLHbqnabHaZ73lVx",
-	"DpHkDL6O5OP7WqXvCLJ/oo1er6gBz8vJzeTFoyd//Hx/cfAz9XmZcUSvhQzHMQlrMJZpKJQsRCXQ8+lM",
-	"bomROTzX581jekMnsPY4cWm7VG03hbOChBB9lO6Nd1DbW2yakhisnStdwH6Lxi97scnJ8VCrmmvhdWy4",
-	"Rdy/QsGvzZaB0/GB9NiNhosyHSObc43nJ9I2khvXgIKJ0Va+0AAHz9PdRS5xhqGWJyXV6HvIHPVqrWZ8",
-	"JirhRIctWyttl2y2YZxZLbgzS7eF6/ZKkzbGayVk7/Yw87tHysvODYbTMcquSvJKuetv2COnak65lrya",
-	"t3LyxrSb/rrpDmf4YUeAMzKu8eIhK5gBa5Mu0iUYYXHe+RGVaqbKjWslN3dAKAAuN2xFvtsj3dVemlMv",
-	"8VSTv9B8bo9ej4x7y4tHf3ryuXu4O5LgN7WolJ282VukOreNOb35547y2u91FI+fn1h04aL2yZf3ogRZ",
-	"5OYt4TjImW74xm0OwIslQ1f6NEydW8ZnCPJoAS1hBUe/jVvA0UZPz9K9eVZED0RqAqumKgOgwr3qHnQp",
-	"0Dk54qiPyIv9N7gmITgjwIPWClerX5SQUCJURTXWTT8hF0zMw5SEygBzJ3/DikoZSK0eKLPhlsfLRkrQ",
-	"39dJoycupwmXFl8puUCsE8VWUF4zYN0dHoRrTKqVYY8Z1MZX7uLUXHSjbs0Px59SZ62HAmMh2Kwow6gi",
-	"e69K6fhXvIDXyv3/DGeXOMdG+DlaE+IcBmwr1O1xV3M2U3YZ5yuXZcQgCcNKKEQJJeMzp8F2CatbQmbN",
-	"eHHnNkMDIFHD0aVaER5i4IJjOh6FzBC4+/cdm2PdesZyO9QLFtxddE+6WVUFMmOB0vrCnQ1srDMMoiil",
-	"QpwgaGbU3qrWLl4jupVd4bPOwt2DU5gPO66+nqX/K4JH7Z/hqmYl04ZXj5t3LqAqk0rZwQKi+959LpW1",
-	"ULKa26XTUc5KVTQrSPvtK7HlVcotGT2Hxq9EBU+d3icWgJlKWa3unYbhjzGqGQ4ka7fJ1dwYKJm6x2V0",
-	"+M7j5rYGd2/a/C8BoWyQdrCCLFTpZ9L+EPg1NhkoBxgQAPRPSItQlskpzBGMkutO7xGJfnuRnRXj3QnZ",
-	"QEHPqYp+etEzN1dQpj3BBu5B+014/0fh7aohzubU+uWdIfElsd+xTdNW+uF9PWP3zIsTZLNyL1G6XnJ5",
-	"1Z7tKuD3oK94gYCL6cQ0pgZZQnnl7Bs07twBWxgj5KJzX9kQNgqS33X9IhaMhfJq5fGr7hvNnfWm9Obq",
-	"DjYmIiHcJ+xosSmqzselwEbMlCyvStXMqO/4kbAP6ALQd1dzpUEs8L0VFysor+xaoJ+7MaAlX8EVQp/c",
-	"mXbFRRU/ueWeNr9SrbiQnSeFIbryMgj+nSsh73mFg0afS77iBOKQyl6ZpVpL/PsKX+UercXce9qv7qBG",
-	"BIhYyCshrwqtcHlovzHWLR5Tj9y8MkvdyDsU3z1ovoCrUqs6aAqvrqLPSQMCdApoZdN+pWr6Qq2vNDhV",
-	"ga4HpNVjrz2ZYFAMUB9AMnQRNrv6ebaIUlikTg4pTSc9UfCvNMD/wEVCS1tLVGcZHXoCzG312OLRB3j3",
-	"RkJTRuwgYqD5RquqYvCuVtqySqk7Q8DFfY/j4Q4dQg4O6+FfGq5T0ISqUuutvamjh7s705ahI9VKSG5V",
-	"Jh68AmN4xsxT88w+E3fQXdcrt3SiRng5+cdK5U6YSrMlvwdmgBNibL8lGgpIpcBg7oRVrIU/B/zVwsnq",
-	"D8ZnWzij1q0b+G5WijKHw7Na1HVunx9mpXrjNOwRvumtaKZxwLaHAGXatqAVf0oVnpc/eI/Anjr0QQl5",
-	"xnIwls8qSPe6keLXBgbA0vyL4x3xsf7FqX58A5uud2a46/kONmNtINpzn3bwRsMtWrr3u4g9Gn7nfTtO",
-	"wSYJPmrClkYX9NWs4rjl+X7Hz+7E6z+8ObR0kAmR8Gm3HqStvuyJJTNKrxp9D5t++FYCGKvVKoN1zI3q",
-	"8I2QmvQNbNIehzBUKazgYoE2WupQ7MPXzAACA93qUnNj4ZbBqrabGItZonOsBGnFXHRxwdkAzC74zHe3",
-	"2x4vMZRPaiBeeOzBzhg0dqmyJrr3Uo7xUzmrcC2N1cBXmUO+M3IPeve24moEc15ltpOZAX2/fejrxosq",
-	"LgcAKlJrEpomrYS2utZ9756gcvI/B3oNx/F49Jq7vdceHeZ8FYtlMlizgzNH32MbbkMso5DMqBWl1Bmm",
-	"ZLWZstmGeZjKfoNhbr9NeSYy+9GdkInJWcHcXqnGTplUV+QBnLKlKEtAbGM8v92iY3jW2PY6tuIbdylg",
-	"s2cKz5VjPFTOgji8999RSpF/jr/rTV4gFwafBbFnwy3jHvWSujVMb9tX5Pr/Mko7cdxKr9xDjwhxAOhZ",
-	"yRYIt+K+xhPjfhMIfTv8qAPvaqF3cgx6bxDlwJU4s2QmEZG02IXGt61K9l8tXsA9uYOCYSLkXCGgUkta",
-	"EkFrpZMHZne7kCceEKvQgF7NCw09cCJpka3nTBeIKFNOzqN78rbHXIE+Ix1ldNkJ7kfh+K3kr5BGOA7a",
-	"wkzvnk4bx6nbUXpD98+e+ramevY3WH/HjVmr1Jm57vxywG4LV2beEVeQoQ4HdyKd3PzpUUzulK4v1WYH",
-	"hrTvZqAbO0nff+omff/x3/+9P+m7HaldboADM8Ddlen894Zm3NC+R83aTbnHxBxeIVLCi4WSYYMS/TSp",
-	"lHKHobXSdwlAxXE6eyBtdrqlJzugq+lH0fjUQHzb4vbDSl4SFqGRbaadsbwiBoN5Q67XORfkcFlz4b3B",
-	"FPG5ChEfSe7n5A4QJlebSjHY5VaVeNRCHhL04HSAP4sGjAEz6cp+EvIawx1TQvAJw9YAdwmPXDVwxMaM",
-	"766TDsEnvcvDNsZ7VBQyFw/s3wMxa/zgkobPnobX9+9h3/mT1w6qJXPUHGs2zTOxaY8jZc7iZ6qxPn6q",
-	"+dwiICzgdjYYt2Zo6g1zntMLEwYxOgyHz13yxSaeg/l8+aDdANskm2BQKSSG2RcXtd0f0apKrREt5z5L",
-	"ZjE9OOYfIgMKpiGSuxU9orf4QcgFsrUYDPjqpoJRQV81M5YXFeRAiXcANTLaIPRoBuRkwTZgYpqcsvVS",
-	"oZeWmzsz7t2+wTno+9bGOmwUdDP0SteJL8fa/9Tzp3bsHX/e9ENGDnlIXuGFeIfKe7qzgSRygp8aC9uH",
-	"MfY1+0d+D6+xQYNQWDtgt41HuYF3MyM41mdaBkzfDbuDTcsjNRbH5YE4EiIOZ0/nuqcyTEHyab8kzSCR",
-	"uAq1w9PO+u4MiytnGKrc0n3h8wf53I4+fLQK2TVd3Co/Cfo+wZnoj6NzIYVZ4pdLXpE075VIh3S/03Av",
-	"CLa6h4ZpDoPhIppmDw+XWNs4o80U3UwzQGtsHGDG3T1c7t/LErSxSiW3ILeGbtBBnU6BIP8zOvP8vrBe",
-	"qgoQTCeV32wNmWspBgMy0VLJ7mTCLSMnAmdmyWtgG7DJJ9Ge2NfTNtCF/oK5PYvHajqRSWqglo6GSbVO",
-	"pn6QMTfCyEfYgUi3wsMYc84uD1hI/6rWI+YpzYWXap0JbtU5TikcPhth0mptCBqmgRNUOLlVEZvUYS6G",
-	"wDoV9H+6jbakhk1pgcUOdwbAq0MrxI7EtuaAH+zkAkRyGQ0awKx+ZNJzGuwW/fn8vyXiJEVx50kbtQbl",
-	"zrGIhvGZFT+G4XbLXoPn2qeTNx/2DjBzUSWThtz3LfEIQVsDrc32+SVlbVOr37dOgyeHmOLCFE0tIrjg",
-	"RYYlFeDXOFiHD9ZBTjkz4oCTYjdK4TWoDVNYxeYAZaTEiYoVzOKg3IZvzC3D8CqeLTyMP8FFYm1IDRzM",
-	"aLIjN8Ws3jDlFkY3kjeMTI0pi4jIKQvwxykjQGOqKZkJi4+/ZVtkcGotB+SPpSbxnah9ghupx6M0YKKj",
-	"1AfDUQfVoj8UNdt4tbvxRp2aI4eKzwhbgRtY3YBPoUMcPV1Dv+FE3hfoh/zK4FbMwYDu7JG9zcc8KKGD",
-	"Etlv+54p6l+XXvDU7ESnfYjN9YbmUfu+EcTRoe7SpwxjoR6zh6kZvLKQTBYZveP4SB169dGvSI3Jygxf",
-	"vCc3p1XpYVuJqhLmtBhPa6WMQvJsm9PkNI0RHe/zezPI69seZ3xqiu9VTkpJL1cfbYrWSidsaty8GXq5",
-	"p22+lQZvXjOPAR3u9Gkqm872hky2fF7wft9OnnOFraBnEu92s9Hyxq4Fnm5u0PrGjZU3BqbMgCevC1jW",
-	"gwgT/DW0IrY0M1a1MnTCH5HtewjKfgL+fCfZay9ja2jgNwF8irHgbht2epMS0n81YIK/6IxCyiYEzrSA",
-	"eYa8CbsQM/PwlBL9GcYjHN1+2HLQEZt29J+2SYv+WcL47DmkZTaphT6bmfAxxvlMSXufUmLZkbra5kzQ",
-	"mtyXkhZ0OO0GwgTrfVFgirR3F9sEPwLlZZMXZZqEHJcw0kO4MxY1SKYkGDbbME8kMbkkpD5O9ZRlIXlt",
-	"lsomVSYmoDppER09W6qqNLfx3KGk52/gcoPgQm+QLrlhK3UPJbLhK40hrdZt78488T4PNpTRh+/uTk3Z",
-	"6LdNCNRpNOakbEmzMwiNzChEzGlhBGL0IRi1issHk4r6ZhVy2jElb5CyH0qGGSlTt0wN8KR66BD1Y+o1",
-	"NKhU28TOsKTU/iUUIGo7cuWe275g9gk2Ono1YFXnULL+BH+ZV/ekavZZZrIcE8dznRl3Rw+p3UMx1JnA",
-	"en1+oVvtE7FH4cRH8+Xl8mMjaGknUTYOU9Q5L4Wg/aHlHY3tmV8XDi6EWXx8fOHlXuAvDV6n4gMDD2uj",
-	"MqBa1tNeMkt/2TZt2CnJZsdgvrvcVye8+1yB9NPj5fuEfAdnIW1wo/ThQCD1C5X+xdmKS3/8PFraPYFI",
-	"9Gzs6MFO/6a7E6BV2I42dFm9YqM7kUqSsu9qK47D8/Hyy8cOnO6EVSSFIcx5YIQsxmlQI3WOE/zjeA63",
-	"O5GXycFKBSNIpneqHwynxw3+yODwKshztaZ9LeDf3oywQVKSif7C2LO8WL4WxqoUiWROY3LOy3i4G6f1",
-	"ugwT/pDSR3do9yTZ17UHmLPp3eB0ttxtyez1YRSTwXGzPFUbJPsCvHzUCx5urSBZbQuhN+zQBsEPgyAP",
-	"0lzk4yxDvYQeANnDGxMbfHGFz6IDhis2wog7K2AXKU04mkkLkXOLWLkSUuys7W0P8HlmdEy8D9vdbcqb",
-	"D3uo7lPh3BfBXfcArttpuaMW23Gcrk+srWCT8n5VgAyI30sDKTgslbIhbxALV3uSOKksM0sEqwxMVRp3",
-	"UKcUoKSP4F2oGxUUD2FEWwajRxG9OSUDqmqTB0eEzpQWC5GivSpLDSaUViQci0+6TQJHj4TnmELVkIsg",
-	"6VEg6b2Qnmuzd+J5OpeI5PewuDfTUVYGFlsbNhhrSOfmpWymaF14TemEE70MMuCdtAnXakJ+TvYy2fag",
-	"+LYrNfkKUkISTcTJZZKmx64MZzas8ra1hDUtaL0PoWWP2D3HXD5QaeipoTF5NdjCiPXsi/j+S2/gsZPH",
-	"7t4Btr7dQORLGk6jWWVZVSnZJ08j3EczJkt4Ny7UvdttfEK4/DBR8B6ZRW07GUsZ8eUY23poq0/mMBq8",
-	"eYXTaSL3NYDgk3hiX6gHoWIzJUtG17MZLOkkOiYq2xNVjaeS4WfgGKQMtTTy4zLaiIzDNmn+hGTKQYLO",
-	"kuiwdd94ruUOa1OxhOLO89eyl8rwLDX8ICTarlvBvz/WAwxUcleUNfCmd0QOvm1Mkcm0jegP7wHRjdG4",
-	"WEEaLURJsDivWcLZPjivyLCMN3UDkyyc9A5iS0dUvswTJuQV6RykG7lVcsRSPTwVbmwA7WRndy9ZF8XD",
-	"TvXsBxaWQU7xY43cU4zT/rSlGEU7MXMpjdFRstow97OHRNtYhFM1lhhJcJ61hd+t55ocsPL6EtuBXoVq",
-	"I+8b07ggh9h5HPRO5zNaPXqZpiTHyR/nf+LFk/JxKMJ14/nu9xbekBR5ENQd5DsuRR0fn+nbeVYOedqy",
-	"QSTnDwQkOwGetV5uUhbJxmltpYw9BtPUC2XyFOjuvSnRvfKYrxG1GJNVMeaKgDjLZsURbcP4ggtp7BYP",
-	"YIecH4+RO8yICd6Sowsndl7QsorMcmWPXgGvTp6jx0/K6Docz2SZnZmvQNqvfJJLOvXlAIuzyBwoXlGa",
-	"RqLcViuavR4uxWLpCc0SW65aZ3/LI7d3USyd0C8Cw9bC5Ko/+Pw8wmy2+0W2HFGGmwo9wGViNtAj3Xwg",
-	"Y9H4hAmqVXrg7UcWYPF4cmxqq6a5AaxgBdKe4/SARBi7BK8I1vRwukJJo6qYCdlhh+s7PuwItAy3+0t8",
-	"GpKv4komNS9hSGIUNfisdLKeDKTHyH7V4fgOBx5y/HZzB6SyokgfdbDebiK244GDGb93oM9O/wzvYFVn",
-	"5l3gpk6jxJDzO2PR5U1EhOKn27qLtPcmVrijbU98ebd3HVbwSexWchjEQj4fRSa0xZXTJUzpJ1fZU+2B",
-	"1EAnEab4JaCXMeWV5ZFAOCjieaTc0VXLrTBWFOa8yIXOc0en+g6P8+5GqUL0tXWkH8AotLSpx9ijX1FZ",
-	"/2Qv/CXf7xIGd6e8MMR+m0Wd47o5A2tBszvYsBW/c2eouGVOk5Q4sjQZrvFq8zXo7PvUPGCaEc8sVffV",
-	"VCss9UJnEVW8TnhhQiaiZUpSRoERJaSfEqu/7eHK3bwlU5JIKcip5f4IG0zgqkg89ZD53zeEdEU7gjsy",
-	"I1FRkIRrvWGcci99+slWoSg6/aa9A0g5PFx69Eaf9RVTNLAFh2dI9kji5bCr2jtC2FXrdvDDAMb+dNS7",
-	"o3nJObgWtlgeQ1M/kHx+GKH8qxgS3F0Fv02WS/MVbgzDSWrFCm6poKBUDPOXJx1COtoS+rOHl9y8gkJv",
-	"lW3pWDx3APUXkfVutx4k7nC0/hGZBVXPfITpCUAMZv2vH5/KOpD4OAaF8ueDY7Cp+hUUKsWM2w4MM3hJ",
-	"Ylz2JdFNu+rZnI5KfM/nrJ9U53s6WWuRJavfq9z1LXmvW8l1dCrypXofdOxmyzsR39XV1G5Z8Xw9blKb",
-	"8ScYP/M+b+MehVhNtgehRj/v5MmjR5PppNGVmw/W1ubm+rpUK/is4vrO1I3+zD/42j3j+v7JZJ9n4sFm",
-	"+qc3lS84nUxc03aJFpLhnLNOr8PUDqkQTF6Fv9mJg6HjZTqpStwBUTuTRna8eagDdif+PXo8u3IcliPq",
-	"PUUHo9A768PoMHbeNUw9OIeL2m/lxzfltQ+z7ES3eMZQPBcD5I67o3v8HxdBWyiVaerpsfpe2uncDj8i",
-	"WnYcQeEYbPAINsOT4Wm/NtDkiduGQNUGg707qIQdwooduj3vAguOG1SWKWp3bi5cGDeE0+2E2ZrmrX9w",
-	"GvruXjecod4ES6qPoB67eJZiGx2m/xMkjgXcP0IK4RmrugxfCT36bD/MHWAmPsjtqTStZ4Vz9zFuWl5N",
-	"5OjFn6SyQ6g1j0rB01ArffBUhiP4ki5N16Icmy3n3+uT7WabvOI8WypRjCLJdmP1xz17XeTLz1r3npYb",
-	"rlIKaRrscYSm2Z68jLLewagvuQbizWhJPhD+MGePJ9NkQdU0DwqXZZ9luFNTqr1xKRbL5A8VkXjtS003",
-	"4A44f/o39r9SUeDon0toHF9nRMC8+w5DzYybCKwyzONZs+XId0KBxFHLZht2twX5a2+0Ktlf168jnrcb",
-	"YfWgeNVSjeCDSZ5e3CSJIKrDlvF0UnAN86ZKry4UamV2qcEsVVV2y9Qr6c5fLUOGE7KQzCJ2TTXGM7Yg",
-	"JcdaSOMObPCuRky5pyfE+o1bi1Ngr5DJgSkafX8wefsZXuT0L1kcOlZTTq5cSzDCotU35DCUACLM7bf3",
-	"WbaEnGndo9gGo6+pymiGmUaD0+hAivOLEhJK1pJyHPDHeLULXlMSenhhpzND1Mg9q09kfiXtu+Qk9E02",
-	"SnsC+maH1K3Vw/WOc+5M4Bs/q2kc6B1DRX+8NiZjHbhYjomRVOIOqg2RBPlAPu5/6SNNcn1dqjVbcbnx",
-	"ofsVmSnuWlotpk7VkcBYw8HFMq3aJN8olmmrlYPkLNU6AfSlxc16oEhVuoUNa7LNeHGXSaC6h6pvJmSh",
-	"ZMfjoHpWmJyWh22rX9J55FQnHtPZroZIGqFtKd3EoKBTUF9FzhlWmHPF+JpvpswoGghPlhACYMIwzB5M",
-	"xw7rFHx7OwpJhE+zpkPzVnCJZsR0m5l6a6pom81VC1To+1IPe+2BpTJnrs1Vk3KhRlsIpyaqbFRSb6QG",
-	"5fXbCIY4gbud3m3Mqf2Yrkx3ER/3lHxYqUgvUeHdg3bym5JhQWJhTe1m/DK3R+OT/ww/YvHnfa7KYGIE",
-	"LFWq4fiI/1SpfMQYh6ZCHVvNzARAVBr4shv9oDELIxSlF57QbdVOJzvSHJ+zI6kOvKcJ8ahR0k2v/NO2",
-	"bV4xg6kVrP8ttQybfVzIts2mzEkFyjRlq6+dldp+VaMLyNNwDGCXpSeE67Mt+yE8bifpOZvYHrwv+xZz",
-	"BHsgqrWleSyUpHOm54RMuRakWqfThZocjak+ygHTjkaeaWCPBytlRWth3X5vb+MSucdsPQzSHOv3Gnyo",
-	"zdzqfzpcJJAOdp5WwHrcA03g8JCUMnTKOCSquhuVwYcivkJY5DcfVycnaksaOw3IPZv2Nyk5b+t07y1w",
-	"pTBWyMLmkHwJY/xgY+c9OJV5xRdJYCvKhLmTd5fvnSjq3XFf6V0W8C7eIGfZ9tRUlyqXt9JlRt9tZ+Qs",
-	"x8ZF4vJT8LW++HpnoNoRjV7yecC4xAE7YJSGCn8n1kf97ZWUbEMIObGcwzeN4j3eKd1JOh9TRnfgdkaX",
-	"9RXR/cEv1pF7CUWG2ABP+EGbfBAxePYFLKFqavDJf0JS2CYVC/qhrZ+/G5o0wozijckevCu1yBSkz87u",
-	"HSLjfWZYNHrZbBMt+KTnz8Omg/z2i8S/GZcrt870w/3wYhjdFbZpGrjkvKdgZ3i2NMANz4WjZZ0aQOcn",
-	"hmrri+13oGVjPLYycyjK7J+UbADEZe34sgyZOFEpFtvJK51yMEqvzkQXlTBS/IE2nIqQDZiwPQV3e1Bb",
-	"rh0dsczJyW+HeAg0S6Wx2OMqsJrPlU6xQFfAtbRf+ajAkCzREMkb5NUdiU5rhzIn1dz3A10ydDhO/WK2",
-	"9THjP/F57OGMnc052/siUYoleGIw6hN8Mf3UYS12zmtmK7OtoeyPqf247Eev91eDKCIPxGiwf4dfJjEN",
-	"8ltS3AQOPP/LcN0OH+uwOheeKj3lS4TN8Od8A5tuO3Kl04YvD/ldNDrLh41Y7QtXjKoaQ6UuUikZSAhg",
-	"zkCzktuRd+eeB6fgaOzw2LRd2+JeDW3sKWL2Y4dJdrdeGG078QjkTspYXxHKKU5adzqejoiLVMcU/+ih",
-	"H8mwXu8vGl0a655EtiCLC9sjUeQXMEgIU9NoYTev3Ov8fgBc07qPbcCDK30VH7C0tqYQngk7liD6fnUn",
-	"YBILq4eSM/8dLmz7UItvwJ0/kPxnnvA/BFJd8HHtuMm7E3djl8o1m1y5nXRI9G+2mZW+OJn57Gf5s/wS",
-	"a/24UaLqElSBmDPqHbPqDiQmbMdMTd/saayYgye3n6XrHpJ2vX13hV+9Zf9cKXU3ZWul76ZYbHgaaxtP",
-	"WUuDeMveSiXhLabF1iCnP8u3Bqp5/IJZxbjcoHPfiIXE9/zLZ+xFNGpqvqDYOpdM1fzXBthbUre3n/0s",
-	"v8RCR3jhW15TxppQ8toXM/zXX4ySb9k/v/zqGfvT5//2H/8SKokYhJ+zt2583rr+Tn+W3XpIlMY7JQMK",
-	"3llmLNSf/YxcEaIAaTyUBKQVc+H0Z/K05sUSrp589qjViM53LbfT5LXXkw7i/WbyOIQweC0mN5M/fvYY",
-	"H1Rzu0Q9veZNKXDqLQgVFkf2eTm5mTiBPcUr0CfMV2BBm8nNT+n51l7iDDI3dz9MD175AiHaH9646WZq",
-	"JQ3NoCePHsWcVE/83xmJX/wKRTP8YM6f6wKuMThXtucIYg3x2+hrTj0rNu46lM7Cqd+sVlxvnPjd/HHv",
-	"YVZzUU2ZBARHUBXH6cTyBTJoksDfTCde65HjMBJ8umfSmFwjQVJ2ZJ65XzNDg8vIrw1gupXXmSVwREVH",
-	"eR2gCLr8eGAPLjgg+Hxa1nBYiiUXbhXyTBKcOZG0ACzEwsVDzjEDtvSs4Mnx+gvQRPqaxuGyosWXXFbV",
-	"QbZJ9F2tJ+QOCpNWPh9jXS8VxkQxKECp+9zyGTdY4qpYYqBgnNQ9/u8KJwqdyXxgODFVntHFk2nIFvmz",
-	"Kjdnk7p/OuUPfdg2HXwa4MVG3L/7YaYTmqjudXEexcqsJpT39OZCZzD9PWZ7PJFLGEcS7l0TOnNnuwdv",
-	"8fcbxgv7llmoKoPqVIqShQrQvp4avnmKNZemPkFpyuqKyynTDdolZKBPWSNL0NhcOngzbthbUb69ZeFt",
-	"lpu78Dr+s3QfPUObVGsmzGfMzQNvIoF0VtDcCWYu7oGthHQHhVvSe7UCQ6F0wzeBq8MqtlCYOLthb/HW",
-	"txgUdB9fcGOvvnTtuHr+xVuyELaV+kdui+WXJLe9DWA/7ug76Wdsxd0CWNh40MAo8C1Jc8nrGqShkLvr",
-	"qkpUpE1tMaEmTau2ex6YvqQwZyrsYdjCM/F9boElxlF64ZaUTnjx4a3OwjtLWnrl2Ua2pufu3nmpOfhj",
-	"S3drplTGTt+DvsLSdhCUIcw6p7HZKTfXAP8DfdvVV3TFBVcu/4ZLyguomHRV4cbjY8hzrf6HQsheUrqR",
-	"SUFNJz4fdFs4r7aEc/7dhB7+UTaTiw8JvWBrRLB8LK6Jt0TL9zYc+t5iBVm7RMxyfrCQrh61+g42VwYJ",
-	"M7KaHfk0Bq2btKO4VdxAW2xSh6N0biUMR+vJ7thlLPDPk3mfoxoUQ1DpJnWIkk5p0yVPBd/AhgbnoiuC",
-	"sxNaTx7uiGsVbBaPcvMn8M3UV+vHYpDB8IF3wmytsz4ROrfSxlh69oT9wkewLyZZ94ILH3+fVhWaXSZ6",
-	"k4QOBUnbKlVBZCSTPoFdv3f/fCBjsAJy126L7iWs1D28IJLNcd4Jd9Pf3MRIKPTn+wbomWREDWacaoKi",
-	"nJwBuvT1h3rF0z38TLN79tmFcV4dvKD+fSthR6zbyjcNoF+f80QMraP18XqmfCJDdjb/WRF+71McBNe2",
-	"Cy8EPy6Vs7GcnELUYrZhnkgwmqZrIYfJ26+6fYZqe7Q/VuTTtM+sDX72nCyOOE2cfNa/sG8n7HRCsrnS",
-	"Wwt330k+Yy1/15xnhA5c+3z+V3ck9vPn79LFc8Fh/4u4h7ZcNWcS1qxDUe/WUz/0Xe5RJcETvoVbD6pK",
-	"a6unpvlVhCynXXmv9eZ0XbqsgrzWm4+pI6/15tIOiNYH6Mn+tgnwKMondDiRTDHK5TYB92+LBRfkcx/h",
-	"JtzSmDmhDHL7wle8gJeRY/HMG0PM3Bt1mEueFGPq36dxBnNie63c/y95VujqCpetorQg8Nmm/XCU3dBF",
-	"42RNta9a4MaZNaRQiMocKHRqxjN3T1ZTTOD8HfrUSBKc8CTMNgjguyVr+Yp8vZbCOrchQ7MSxv7BMLWW",
-	"TOkS9DAvsCGKhbaNASzrkZVX+O+b5Aw5IPXX8M4OMQWGx55DAbBPIUjtteDC5nlQ+TYUgKekHUqjdsbF",
-	"eTRm0l2/9399uKbUMR5Z69JH+e8lXRcgcafPx5rbZauU8/jcc7q+LucpeM3vwK+MXnoxXbh3XMi6yhji",
-	"T38bIj6/Zfa01cFBRtnlxpVawnjMQMY6TIyzkm8GDu7epFMzA/o+1FDIxCu+jRd9cnazJ9d9YHP5wu6o",
-	"F2CDnw9DGjRIlPVZAdYbQiTEcKff3rjXFZf95s13eMUlD92fFMrLdffCuydKFPGTHmOQAXnR2KR9JMmD",
-	"7Reaz3G8Rg/X8xJWtbIgCySJHzIUl57R2JkRh+DHZ1WBvuF/8ujJ2d5FlID775rBopG3jKOP2enKykeP",
-	"5AKQ5cgjuvGMgyiTqQ/n4Q3CeLBoKD+25IZ1CBkJBIGSe6GKyEC5HykMZcfyKIXT5wOOdOhqPEQkbUrs",
-	"ZEUZvUozo1adIGrPvMnseqi1gYcpuwL+V7zqpFVwF5ZyByV2wi6FYa3hc/6D4A6LDtFtdXMZ0y+tgJvt",
-	"Q1gc50ddIuheXuT99/uySwMasFK59z8e9f4HPxA+wDYVdPLSW1W3QAex25klRrd/acoFoO/FYzPdCqOb",
-	"ikqIbuC4QM32bO+fli93rv2HMVG2O35hDdiR8gCzJTvaObMl5pc8qNmyvzAC15JxCWuCMEYWJmHYWmk8",
-	"pmbWSS3T65Rn+NyjyNvXjgeyKD61rT8Ovc9mQYUKNQG8B3HGi7uF9nxGPUqW2eM7ZS6yS4lPNb+AC9cn",
-	"1ue9GWNYALIvCUVhhx2VQ7mttEtXlM66ck+ephy7Qx22UTGIVCB0Ez9cdXmhf3fl9vMfXBxpEdijAg7Q",
-	"R+Kc5lIWfnTl54BYI/b3Nvs2v6/H7NdPEfzSKU1+wU2XRJDCTozfXZsH3lgv5A8gmXwUh0DIAb/kePt8",
-	"bbtWW4BcROvyVaxi7L4rxXwOGqRFRyDehrzInu8wVokbv1WS2l3PmuouD59wjX1aVb8VnerlXt9lTyoT",
-	"jHtzUdk268VIXpulskPKutIJevgD99g9Vuq0+389Z2+OY07wExaf/5xui6WjwucEt0JoV474HhO0o/vG",
-	"U677qgNmiXlIvKqQlBXmjYGSPGFcIgdKZIYjur5DWaw71Te9HBJZ/A8afHDzsLw0mgvdjr7Ht0TS4yE3",
-	"mAfnZevMRmugmp+07LynP3rh2s/cacuvx+cOPurw2Ly1fgxw83KBQBQG4yw2fLzsLazqyvOY5KCxr8M1",
-	"Zz8deXGmzw3vKvOuc3LwHwtz7zq6zYtyJKpJFRbSuXhxnGdC8m7B0Ytn5z1lc3ccniOxq4J7LEsLtYlg",
-	"mrZ87bTl3ChU1awCQ7jtoG+lpws9Ch0XSbPSOVBLtX7t+dc/RUud2nZZkDPmwFIRlugY+4PZov871m5/",
-	"rVtCpo/qF1uogL1H/lmBtGzBI4AEJNteW6ZyqC6nyL87yo5Stq9V4FHHLGvPru4O5waALdWaraGqWp8l",
-	"DZNdwmp6Jj8aavl1KBKVhIh8A1CfZUU4/+mxW5Dpge20S69Df8H5abdXo8MTdLwGdHgOsxvCj5HX71Pc",
-	"EkLrLoxt34sc0BR0B3Quj3OceUbzpNx/JD6339HpA5Vgednkho2zyKl0iCcxJaoOYVmpwBw3/B26v6zj",
-	"NBLUXSKHbTY4voD80L+777dYCS/JqEOQoGj5J3EzSHMTiSC7NJCDdHHVez7860X5Pf4Kl88z5eYO+XxQ",
-	"LO5MRUxAkR0+8kkVBZgdKaHbw0vpuubGrJUusyYSDdd34bLLGDvh8fSyjw1XplYwhScjZ7sGId1S0Z/A",
-	"7Wh8eHGYsBHkdf3e/fOhTzmPgkO6m55/cXmg6YVT2RFQF1PZkaOUzgyLhustt0AWaror6usOO3p2I/Jr",
-	"0tFiP+8ulHqUamyhVsNj5t/663/PgvpN7L2kgA/A1RkAuej8IeStH+Fpl8LEqxtT7lCgG3nUzEPKov7A",
-	"uTSf5FL3spEPMBZOPu1AZOFpPTRdmXCnfCBI/dZQXCKALkdEz5+c872/GTfbM661O78Z4BWUHnzf2F4X",
-	"2r5CubsTExi/zobVXwGvTjdWLpBZBbz6KFwEFzaQnta1VvfA4B0vbLUh/4xv+NRHNNmSm2X/Yp0Z63tF",
-	"BYnSY/2DEuU/qmGKYWW/WTb10LQNjwm9fk9/9Jr8sVT/ONnSbRffC5W5LAmLM/x1kMBAdrld6V4XbcmT",
-	"LHc4XgIv/ZOPl3aSoVBVzkqm5hBZjJIQiPQGGc/O/BpJupQ5LPgyevtmuK/tvwb0bpItWGbs8e0u+mup",
-	"ljVCWoTpEFcoWeWSYrqEFqNcs3+PWTCkRN36PBf1FBUEigZp8RQdBtEIZ9YHaBHpbARYeTLpGnSSi2Ts",
-	"xIR3tTsU5ibll/jzyQvgMXANAmbEqYGf3GhWk+mkKsUcbxOryZSQHENmSYdhkwwwd5Siw5UBLENF2KNC",
-	"rVbcEOJr0Nrg4RI9U2gIkyrmZAewJvpfl6oqaS4jQCX98l/PEVQxd6LO5+aNI8i2bKWMZUYh2uuWPXKC",
-	"zDQ+nKbO8eJ2fnjXSGe83fzy1VKFNBZ4LBRQcKmkKHiFi2emmbEy6giswV775liBxtQaeGmWAJZdsQKZ",
-	"3K0HQxDRq24k41iqbtVUnHC7JSHjco4d97RTkRC/NWTT6+0cAx5WSicxBD2dsCxWMLdXqumvQfMC5vbb",
-	"xp62Lv49bqNeMBfPNMEsUjebhFz4oveND0Yt1ZqtmmLpgW8YfaGKX8crxZDMr2PZ3f7udYIE8xBuu8SS",
-	"gGloWx5UWtD9lnCSTvwCxZDc4njZJTXjExtx3+cHyCjeHXDcUAvcTZ3tNsN6PuUJ42wst8JYUZg+T8Gr",
-	"9qpP01vQaeAFIQTqHjRfwJQ1UvzagARjYp09NA3n6FiUNphkak71Fo460jQSof79YduXzXjn2MvmISIZ",
-	"l3bdNJ2QbSzGcCh4sS3Y6yWnRqS9j1/z6h9Tvq7jmC4hfZUlG0N4zppHF8zAGiEdYWsoQNT2oJ1BFx0p",
-	"9EvEsX9j5oiT30OYqGtucPeZMhM8PVyaNWgop0FbZoGLafzcDOpy/Z7y9D5cG7C2gpWXUS465K7xUniA",
-	"WOSO2m0nSvkEw75EqXRe1CWiU0F2HyVGFQbkcir5im/IUtqp6rzmVPdIIcN+qZoZ1kqk7EZS4nI7D3jg",
-	"cnYPWsxFG4jNRLDcVZtjdpGjdfH3XJBoQPMy2F+Erfa2tNvXFlifdFy8utUDIxbySvSM+yuxkM/lhXCL",
-	"/uEPPIcvATD1tbwnNz+92TLwapD7Ra1D4We3utJ2EyGSB+CQEhsZB847wPIjR96vB0N+funPEDv9HYzx",
-	"JOfw1Z04VC3nFV74jaCaOZc7jcXXPIQdUnDpDsKFkhIKLN4f0z2dxRD4tzEn24cog1hD8dSMNRJ+PizS",
-	"BxDnA5QU268lO0xA1+/pjwEFxKgvozdDuu0jFhHzlQDRqpCKuIYbAwdlNayS2EWkcm4FvPCB3gQZDNC9",
-	"fPGjM0hyRPWjZKhOwpqJXVoaBDBw45EZN6ylNaWkJ6x01pZMNrTJ2SX2JRka46tOyZWxAbIL2CQowY9y",
-	"uLi4ev4VCwSENUDp1hdyixjIQkNb3TnG1JmxfDNqgUgtqddzUfUVaXoFsvzqYTgh95abIVp0YoT14cir",
-	"XoG0KMgLnlEBjdZIXMFZreFewNpbswHGRT42JI+hy7YLFiT1qHM22dWgUPKyz42MK8nXsTbmSatnarkS",
-	"5YhaFYSQiFRDQyEmbrHtlFHDCVnyDR39jeXSZrFieajJw+bcbo/DhT3olHtrl1o1iyWzYtVy1QYxIozl",
-	"tk3UtcHxJ5FxhbjThWGfP/r8eKvx2s+C/CL3HV1wLjPpApmE1MCPg//20ru0uxejjjNgjSxBG6tUSe6U",
-	"dlv0S1tUEkMQcQKjCstmUKiVs4P2gbdj17Raqxn0KYyawSduVWMbLwka0JvgVZAUsN6pDUhkprXSBMgz",
-	"sVggWTQnjE4IbfZGeo4ERI8z1T9BGO5DYEU8M3RnfubzvPJh6CzlEr+DI7Gzp1mde/s+endJaZWm4j9I",
-	"wBQw5un9Ht5ZkDl8LhbO6CB0w+eQ0DsEkIttIPIxViC/os0CMFdZhPqTQejadSA08Otwodzmjetvi55n",
-	"daNrZSDXCli/KlR9KhA0tf775T8Lk62y3X98UtGyk84dH34PoXRL4wX00V605DZs+V73VnzjLAQcd2EN",
-	"/Uaco2zmxuvAstOzpaw1xvH6yq796C/5BO3Dj1N27fJ+O4rT+NFHbxaNATIuF5UyQEvfKBeIU+x+2+E1",
-	"XjF2nD8pW8B14cKWwJ/jPGVuYuULkaA0M4c1/PH6vfunF4j2mlajcSPibro0VCq33p7xJO1X4tHyvIZ7",
-	"9448YRm3xfLCgrXwzlI7kpvlQyU9fKfVQiOe0pkN+h70Fe4iJKGpL90Ztj0GcouWZbjEDyP+/lEV+am5",
-	"8xXymFXMWFXfdrIQgnfbyQ9KVgG/h/bAOIPldmA1MSDt3r41IJVaHFpWXqjF0QOScUdWcA/VYDTgC7V4",
-	"gTf85uCAruUPkq2CelOKcho8hbOQ8jd0mjbmkMfge0P+gotJy73gAcLsje9HH7hjO26cXq2eaeAWXKNP",
-	"PoZfyOz9G6yxeQ8cymnfeZkxLEvGcRRHDGJU8ev37p8BUImjBtbd9BFhEq5rHqZVVcyqO4jsy8RdN0rt",
-	"c5vC2SXz6Leiet8S7ESPWz0y5+WXx1EQt4IcgZS4FFcTduGjhF0uPNKeDXJN2yvOqxXfsFJNCdJKsBFf",
-	"dQzr+yIRbqDEOHZZ2mbmzJShNGA7zJznm4aPz7nxxBZenKIHB4cj7qel7KQYPpbYIb+0VOtpyBYTo8g8",
-	"e8eL1th+bwld8mkumNi4BwiJ+L0IIyJOcoQSVY2N41FosOczy7BfDxAe2Rmli9hw1JcHNuI6L70kqGsG",
-	"XIMm9UjP2tNn5/V7/HeAzXec1mztyIk8JOufOqJeU2QoefyRaze9hHuFA4WdYFjDb6tgzMEx2c4zeD+h",
-	"EZ/c/PTGiStg7d3HN+5KfR+k3uhqcjO5vn+Mc8u/bz/8pvzGjHv1Fp2/a9d+lKyueAFdIhxRgrQCi+u1",
-	"8E7vKN+/vUQ2H++X2Qrxdip0+eBKIkQnGW/sUjlpRO5zKENqRanW0rsBW1+JsytSjwpVfHRTdZseSyel",
-	"YpVII75eqo5yIqF6Jq7pLtYKYzoxYohFebN3EEwlJh2GKg3ImZfgF+Nab4RcBKK9yLNhrKpr0X0xpgMl",
-	"qmErufDudSKLd6PK65p23NBHdHyk5VGKcldzmhL9Qh/+XwAAAP//",
+	"7L1tlxu3kS/+VfDnf+9JcpbjkRTv7s3MK0W2Y62V2CvJ8QtbdwV2F0l4mgANoIfi6uh+9ntQBaCbbKDZ",
+	"zYeRnDgvIs9MdwMoFAr1+Kv3k0Kt1kqCtGZy836y5pqvwILGn56pWlr3HyWYQou1FUpObiZLtWErLrfM",
+	"LkED4xqYkIxXFfu9VZZXf5iyzVIUS2b5HRhmxYoeYJWSC1YJYyfTiXBf+qUGvZ1MJ5KvYHIzKXC86cQU",
+	"S1hxGnjO68pObua8MjCd2O3aPThTqgIuJx8+TCfPam2U7s5yg5OzS8AR2UKBYUpOGTdMWMMqbixb8wUw",
+	"w0V5y4RlwrCFUiWbK43vGb7yL9eyhNbv5qJyJGK8UhJya6FptRez4u9egFzY5eTm80eP4mKM1UIucC3P",
+	"S1itlQVZbL+BbXdN7tsG56HhlxqMvWEGpGV8wYXcn6V7mG2EXQrJ7Eaxkm/N1K9TKstKJYHenDIuS8al",
+	"2YCGkijENtyEpS2Bl6CbtbWmeeXmmVnkE7fIlZDh5/89nay5taDdN//Pj//f1f9986//MknSYf5Xbotl",
+	"lwBucV++5gum5myz5BZXWyy5XICbMFvxEthcq9UtkwAllIzYQFgG74Sxbs808HKbXdr8ioYet3EvuIS/",
+	"4RdSM664hN8Z3JDJdALv+GpduQ8sf7kq1QquZkrduS/5Oa25XTYzci9PphO34UJDObmxuoaRsxMr0XeO",
+	"uWUcj2mGlyt8P3ku/81tMX8nVvXK/UAbTj89jlMR0sICNM7lu4rL51+k6bSuuHR0qlcz3JNIqcdJyrjH",
+	"eykzV3rFLU3g3z+fJOfzUhkLOjcjjX9NzumPyTnRC6fPqs4SSddjaKTr00n0amssrPLsbfDvKQY/zN30",
+	"7on8/Zqbuxy5LDd3aXo9SU7IPX8yxV7Du8R5s/DOMqvYXMhyh0xGWZU5er+MFETfG9D5naoNMfP+PsE9",
+	"T2+Pe+GkzfngXjZrJQ2gSvGdVrMKVu4/CyUtkH7B1+tKFNzN9HpNT/zrz8ZN+31rrH/RMJ/cTP7/60Zn",
+	"uaa/muvwXRxxXxHglm3cNbnRSi7osqPLQ7FSIdn8Z9woT4sC1pbLAmnIy1K47/DqO63WoK1w6/DaSCTg",
+	"+4kGjvOdcKbFgln3eWFQA5KsVBvpNKD/5LLmuLu1tKKa3EyePHryH1ePHl/98fHkw3Sybg3RfHL/Tu1S",
+	"OX6vxZ0lt5C8W/1v1OxnKKx796m1WsxqC8/wHkU1cGciPDzgfugMLWHjfi8srEzyAf8LrjXfup9VVY55",
+	"4UOb/X5sTYa+RBN407euV5ZbYawozNi1kWZRdg+ThkLp0rhNJVVXWK+GlMwIWZDiSZcBm8FcaUhIiumk",
+	"dPOSRUJYlGI+B+249p5XNZjk63NRVX3TQzYsuNZbhhd49wuSW3GfXrxZct338c1SGaDZMS6VMwZwLOFU",
+	"VKWSw1m13tn7viP9d/dlMkHGMIWnSYu2cSnNhtJMklxTl8I+W0Jx12WWmVZ3IJ/aQdfAdALSav/mgKeX",
+	"3HwNvEwaMkhbx1FOXaVdddruQtyDZMZySayI953mopp0LaUpqrrJjRbScmLBhHnVJnNYUHzFfzRLxy+l",
+	"1dvEoStoaYm5cNuRYldeM+08O9smP1GC5SQM08I7L3Ga2Rv4ZeC2mZpe6n52j3juk7g+nPg0EKH5Qpx5",
+	"lpyBP3apuUxyDSk8zk4iC8RY5rZvi7efM4CX3CyTF0R70v3b+8KZ8p35FNEg73JaOPeDBECLhQ4JAPpe",
+	"aqJ/5lW4y/eZEN0NB2fxSpSAlzMof9cffnpvdv7VaTNmcqZKltlpJsk540aYlMDgls2FNpYtoSpJLGyU",
+	"U3dmwJSEG6brCsopu4Ot+2cDYrF0/6E0KzRwG+1m7swNsqrdV8Jksocxaa64z+q6EtLrRfg5kfzKGrRJ",
+	"SoYORfG5SNFJIAZOJEfdNL+OY0rcpePZMatj9WxzI9A6f4JS2OFz/7IUNqWRifS9UPEZVBmdD0ozTuvz",
+	"BljzaEuGqtoWanXwbH3rH+vjk+nkHvQs9wcxF5Be64YntaD9fUV9M5iS+I4fMFArbEmgUZ4HLiw8PaMl",
+	"dgJ9tKmNGMPE2tJm7mvTJ9/e6O5K8pyyMHz531W8gDJahV0qGFXrAnKMYrx+MsTYb9PMO+vCF+Iw4c53",
+	"gooW0kPXjPb5MJRJL+jwnNVqzbXwh3L3GqA7j822wVvrXnD66lzpAtjvpdr8AdUS/wSZEr/ncwv6D5Np",
+	"z73dvW5mdN1P3beMJRt4EFleb9Tc2ZMJViGjITHgbMv84T91CLL2EqSjoeneVLLauus7KHXo1Nd8bg3e",
+	"3OFXG2GXnoY9pqP3XSRWxdkcNn6MlfsXeLEctdAv3KSgfL1RqbXOhSyFXKTpWagSbplF0xIXzZ0WUok7",
+	"ijNVMLdM1fYMJF/UXJdJLnLWlaqrkhmr1iw4pslvVCqMnUi1aU/h8O0XjuieKV1XYMJ2egvaHw8y3XEa",
+	"bsCZOzhQ3KHtOnzcRml9mKPieM/pnIM/cVBTbvFLcxJbA8WNDESOh6nF4z2C67lc13aMpy9cHCgab9he",
+	"DOcnSUu4Ye/nWq3c3z/8JMNqbth7IW9Y+4UPP8k1F27/btj7O9iaG/bje1Jvbhj9+xms1pXaAvwNNY9p",
+	"UMNvwn98Bu8saMmr5+WHNx9+kl1fYnPbtXyJjx/h/w7ZgP7dHhq+Thv5UaPt44SveLHjbNu9yHY/OU7b",
+	"fa0FlDmVN2iJvQ4o98w+NbwcpKmkaNK5PZQkxho5c3R/HZKfGUI5KTrOlNhbJX6g1yHRlTRBIx+22/5q",
+	"OgdJcrZhi/JxvLYMiYTsZ+3REoIm8Lyc3ExePHryx8+7x9GfjedlJma1ETLcChI2YCzTUChZiEpgkMRZ",
+	"5xLvBXQB5i1pGqEVg3+ceLQRDvuKwM5l5NMG7mBtb+nCktBocZ0ZjRc0ccrJ/dhRMIcbz/0Ofvil3rGF",
+	"Wu7SHhPTcFGmw+lzrlEHI25rNBhHmJiYwRca4KDrre3TTrg7aOZJStX6HjJeobVWMz4TlXCkw5ltlLZL",
+	"pwJwZrXgVUffdreTSdvtayWk7ZNDM2Fz/qkNN5h5gwk5qiQHtnv+hj1yrOaYa8mreUMnb3e746/r9naG",
+	"P+wRcEZ2OD48RIIZsDYZTVmCERbPnd9RqWaq3LpZcnMHlDDE5ZatKMxzZGTLU3PqKZ6aMirWR8sj40Z5",
+	"8ehPTz53H9/we8DfrEWl7ORNR0i1Xhvj6PHfHRXgSy+ULIhxp31uU2YUnxlw+pIImr1XqUsaZrDi26dR",
+	"OJOgb+CQdUVD7lsQRw87wBN2rI7TkToplsR5fWIh42krdj5cyDbR5Ph+csH3ogRZ5CQsJedRhNTwbbSf",
+	"0bqbBiF3y4gzWJOlGO5adMY7XkHHS1qediRiEd3KKVGLLO+z5NxQ96BLUdhxFiym0yVsdmENZtyFnM+N",
+	"wnvlZyUklOiMULV1glLIBRPzIDyhMsAKtQLDikoZSMl5pNlwHfFlLSXo79fJYxIvvkScgq+UXGACa8vq",
+	"ngFr62Ig3GRSswzawKA5vnIPp6Sm23Vr/n6863HWuJ1RouG0Ig0ji3SGSvH4V7yA18r9/xnsunjGRjiv",
+	"G2XvHKZGQ9TdfVdzNlN2Gc8rl2VMLBWGlVCIEkrGZ46D7RJWt5RuO+PFnVNbDIAkdxv3Aa7hWp1puYkz",
+	"W+De70arxsZqyLUzLLQRYhj0TnpaVQUyYyuQfOHOWjHWqXCRlFJh8jdoZlRHqjXCa8SyshI+GwHaN3HD",
+	"ediL3/SI/q8o57VrbVf1SqZV5J7Y3Vx4R1mHKVsJ3tGzWyrr1IY1t0vHo5yVqqhXkA7GVmInVJATGT3m",
+	"/VeigqeO7xMCYKZS9oUb0zD8Y0xVCabjxl1ya24MlEzdoxgdfvO4s63BvZs21ErA/GRIR81AFqr0J6m7",
+	"BV7GJrOfAAZkdfgvpEkoy+QR5phhmFtOr3pLf3uRPRXjHT/Z6G+PYkl/etFzNldQpsN7Bu5B+0u4+0fh",
+	"9aohEcSU/PJuqzhIXHec07ShfhivZ++eeXKCrFduEKXXSy6vGiu8An4P+ooXmEU3nZjarEGWUF45/QaV",
+	"u8l0shLGCLlovVfWlPAKyd+1PVgWjIXyauWLEtxvNHfam9LbqzvYmpje5n7ChRbbomr9uBQ4iZmS5VWp",
+	"6hmtHX+khDZ01ui7q7nSIBY4bsXFCsoruxEYvKwNaMlXcIX5rJPpBFZcVPEnXglursySl2qDqgY3cKVk",
+	"ReMbSxdjqVZcyNYoYfuuPH2Cl+5KyHte4YbSzyVfccrak8pemaXaSPzvK5yG+7QWcx9avbqDNab8iYW8",
+	"EvKq0ApFR/MbY51gmfpU/Suz1LW8Q9Leg+YLuCq1Wgcu4tVV9BxqwIzMAhq6Nb9Sa/qF2lxpcGwEbT9W",
+	"w+OeszLR/xjZPJC61k6p3Ofds6UQBAF2cg7BdNKT9vSVBvgfuEguwY74aonYodZhTg3AGY92w7gRKX0+",
+	"JotjbJFvtaoqBu/WSltWKXVnKFO96zc+vKBDqeLDVviXmutULlpVqc3OvdXiw/1ba0cJkmolJLcqkwC0",
+	"AmN4RgVU88wdFG/XRPyWYqnrikvycpbKWZ9KsyW/B2aAU4pwdyYaCkjVPGKxnFWsqXcJCbcYfvyd8eV1",
+	"TuF1cgPHZqUoc4nXVov1OqcDDNNgveIa7g8/9YY007hhu1uANG1m0JA/xQrPy797b0GHHfpyx3lGqzCW",
+	"zypIr7qW4pcaBuQh+4HjG/GzfuDUOr6BbdtzM9yleAfbsfoR3cdPW4kqw7Vdeve7GLcf/uZ9s09BXwmR",
+	"hhgRp0lfzSqOV55fd/zZWcP+hzeHRAepF4nIRONd2llLhyyZXXpV63vY9ufrJiohtFplkttzuzr8IqQp",
+	"fQPb/hSLVHL4YoH6W8pg9mF/ZgAzwZ10WXNj4ZbBam23MaK2RMdZCdKKuWhn82TDaN0ciqAoxvl4iiF9",
+	"Uhvxwieb7e1BbZcqq757D+YYH5bTCjfSWA18lXEAOAX4oOdvJzpKdS2rzHUyM6Dvdw3CdtSv4nJABl1K",
+	"JqFq0lBoZ2ntcTuEytH/HOnKuI/Hpyu713v10WGOWbFYJoMXe9lQ6JdsgqaYvC4kM2pFNdQGU+AwYcnn",
+	"JXYnDHP7bcprkbmP7oRMHM4K5vZK1XbKpLoi7+CULUVZAiazR9vuFp3Gs9o2z7EV37pHAac9U2hzjvFe",
+	"OQ3i8N1/RzWk/jv+rTd5glw42ziQPRuKGfepl7SsYXzbDJFb/8tI7YS5lZbcQ02EuAH5CJkjPZSv0WLs",
+	"ToHKLYabOvBuLfReUVnvC6IcKIkzIjOZAk/CLky+mVVy/WrxAu7JVRQUEyHnCjPotSSRCFornTSY3etC",
+	"nmggVmECvZwXJnrAImlKGc5ZHxbLCjg5lu7JEx+Lw/qUdKTRZQ+434Xjr5K/QjqlfdAVZnrvdLo4Tr2O",
+	"0he6//bUzzW1sr/B5jtuzEalbOZ16y8H9LbwZGaMKEGGOhycRTq5+dOjWM0v3Vqq7V4yWdfNQC+2UD7+",
+	"1Eb5+OO//3s/ykezU/tgMAdOgHsrs/jvDZ24oWuPnLWPsYKVmLzCfBdPFkI/CEz046RSyhlDG6XvEmkx",
+	"x/HsAZyE6Q6f7KXOTT8Kx6c24tumUCtI8pLyFGrZlFYbyyuCrJnX5Hqdc0EOlw0X3htM0aCrEA2S5JpO",
+	"3gDhcDW1c4NdblWJphYCT6EHp5W+tajBGDCTNu0noZA9vDGlPExh2AbgLuGRqwbu2Jj93XfSYWJKr3jY",
+	"LeoZFaHMxQr770CECTko0vDb0zB8/x32nbe89jJeMqbmWLVpnolbhwKbUFjiY6uazy2m9YWcni3GtBmq",
+	"esOc5zRgb+HJoA+RLzbxHSzgzgf0Bugm2YqySiESWJdcNHdvolWV2mDOo/tZ+qKdWHCOkFdYd07uVvSI",
+	"3uIPQi4QnstgMFjXFYwKCKuZsbxI1i7hdt0BrBHCDNOSZkBOFpwDViLLKdssFXppubkz48b2Ey4zgc+d",
+	"i3XYLuh66JNuEV+O1f9p5U/t2Df+vO1PJznkIXmFD+IbKu/pzgaSyAl+aiysm4zaN+0f+D28xgkNytDq",
+	"FK9RBhx4NzOmOPvS+pDvd8PuYNsAB47N8fJJOhJijk6H59pWGdacepwHomagSKtqKmxPc+rbJyxKzrBV",
+	"OdF9YfuDfG5HGx8NQ7ZVFyflJ4HfJ3gSvTk6F1KYJf5yySui5r0S6ZDudxruBaW0djJl6sOJcjHTppMr",
+	"l5BtnNFlim6mGaA2Ni6Zxr09nO7fyxK0sUolryAnQ7fooE4XsvjKX67jvbBZqgow0U4qf9kaUtdSkDWk",
+	"oqXQTUiFW0YQHM7Mkq+BbcEmvyQOliQ2gS70F8ztWTxW04lMYsE1+GM+E7yrYZEyN0LJx7QDkZ6FT3HM",
+	"Obt8wkL6r2oz4pzSWXipNpng1joHIojbZ2MKtdoYShvTwCmNOHlVEXzgYfCdADMY+H+6m4lJE5uSgNWU",
+	"xRI3wLNDQ8QWxXbOgN/spAAiuoxOGkAYF4ROdRzshP58/t8ScyhFcedRerUG5exYzIbx9TE/hO12Yq9G",
+	"u/bp5M2HjgEzF1Wy9Mv9vkGaorTXgGO2a7+ktG2a9fvGafDkEDRoOKIpIYICL0LqqZCajZt12LAOdMqp",
+	"EQecFNMOmgFyUBOmsIrNAcqIgRYZK6jFgbkN35pbhuFVtC18in8CfMraUOA5GMJqj26KWb1lyglGt5M3",
+	"jFSNKYvZklMWUiOnjJIdU1PJHFj8/C3bQf9UGzmgCjB1iO/E2pcpEns8SidMtJj6YDjqIFv0h6IQicDt",
+	"841X6tQcQbN8Xd8K3MbqGm6byn1Dz9Df8CB3CfohLxleqs3wZO+syd5U1R6k0EGKdOfeUUX9cGmBp2Yn",
+	"Ou1DbK43NI/c940gUCZ1l7YyjIX1mDtMzeCVhWQhyegbx0fq0KuPfkWaTJZmOHCHbo6r0tu2ElUlzGkx",
+	"nkZLGZXJs6tOk9M0RnS8z+/NIK9vY874shW/qhyVkl6uPpwsrZVO6NR4eTP0ck+bWiwNXr1mPgd0uNOn",
+	"rmy6Zt/n+o8gvL+3k3ausBX0HOL9ZdZa3tiNQOvmBrVvvFh5bWDKDHi00pDLejDDBP8aZhFnmtmrtTJk",
+	"4Y+o4jyU5n5CbvpeIVinmmto4DeR+BRjwe057K0mRaT/qsEEf9EZiZQtFpxpAfMMWh8uIVbtoZUS/RnG",
+	"Zzi6+7ABHaX2CdF/2hQ0+m8J4yvrEIffpAR9tmrhY+zzmQr6PqWisyN5tamnIJncV64WeDjtBsIy+S4p",
+	"sNDdu4ttAuWCquvJizJNphyXMNJDuLcXa5BMSUBwMg8HMrlkSn086inNQvK1WSqbZJlYnOqoRf1H2FJV",
+	"pbmNdoeSHoWDyy0mF3qFdMkNW6l7KLH9idIY0mrc9s7mie/5ZEMZffju7dSRjX7bBEEdR2O9yg41W5tQ",
+	"ywxDxHoXRkmMPgSjVlF8MKlobVYhiClT8gZ7tEDJsFpl6sTUAE+qTx2idUw9hwaWaqbY2pYU27+EAsTa",
+	"HglScHYdHb0asFrnsmS9BX+ZoXvKOPs0M1mOieO5xYx7owfF9KEgSU1oc3B+olvti7RH5YmPBkjN1c7G",
+	"pKW9Itq4TZHnPBUC94eZtzi253xdOLgQTvHx8YWXncBfOnmdus0MNNZGVUA1MNe96MX+sV24tVOKzY7J",
+	"+W4jmJ0w9rkC6afHy7sIrAORGUfxw4FA6hcq/Zc2JuPR1O4JRKJnY48P9tY33T8ADcMege+IS23Icfg8",
+	"Xl587KXTnSBFUjmEOQ+MkMU4DqqlzjWB+Diew91F5GlysDXNiK4Ce+1uhuOhB39kcHgV5Lna0L0W8t/e",
+	"jNBBUpSJ/sK4sjxZvhbGqhT4Zo5jcs7LaNyN43pdhgN/iOmjO7RtSfYt7QHObPo2OB0efZcynTWMQjk4",
+	"7pSnmkFlB8DHRw3wcLKCaLVLhN6wQxMEP5wEeRACIx9nGeol9AmQPZgyccIXZ/hsdsBwxsY04pYEbGdK",
+	"Ux7NpEmRc0KsXAkp9mR7swL8nhkdE+/L7W5P5c2HTlb3qencF8m77km4bo7lHlvsxnHaPrGmZVnK+1UB",
+	"4lh+Lw2k0mGpdxl5g1h4uoWZaJaYrDKwVGmcoU4lQEkfwbvQKDAwHqYR7SiMPovozSkVUFVTPDgidKa0",
+	"WIgUJFZZajChly7lsfii22Ti6JHpOaZQa8hFkPSoJOlOSM/N2TvxPNRLzOT3aXFvpqO0DOyuOWwzNpCu",
+	"zUvpTFG78JzSCid6GmSSd9IqXMMJ+TPZi0fck8W325rPtwwUkmAiTu6LNz1WMpxZscrr1hI2JNB6P0Ji",
+	"j5A/xzw+kGnoq2EyeTbYyRHruRdx/Etf4HGRx97eIW19d4KIlzQcYrPKIq5SsU8eDLoPgkyW8G5cqHt/",
+	"2fiF8PhhuOcOmMXatiqWMuTLobn1gI+fjGE0+PIK1mmi9jUkwSfziX1nNkwVmylZMnqezWBJluiYqGxP",
+	"VDVaJcNt4BikDM2T8vsyWomM2zap/4SQ2IGCTpNoYa7feMTsFmqTb8RCQdiXyvAswP+gTLR9t4IfPzaA",
+	"DTBzV1Q18KZ3Rw6ONqarcFpH9MZ7yOjGaByPag6is1FanOcs4XQfPFekWMaX2oFJFiy9g7mlI1od5wET",
+	"8ox0DtCNnJQcIaqHl8KNDaCd7OzuBeuieNipnv2AwjLIKX6sknuKctpfthSjaCdWLqVzdLANmPuzT4m2",
+	"seuyqi0hkuA5azDnrcehHCB5kfLRte+b4XeVaRTIIXYeN721+AxXjxbTVOQ4+eP8T7x4Uj4OXRdvfNeC",
+	"juANRZEHk7oDfceVqOPnM2s7j+SQp4kNAkB/oESyE9KzNsttSiPZOq6tlLHH5DT1pjJ5eHQ3bop0r3zO",
+	"14jmu8neJnNFiTjLesUx24bxBRfS2B0cwBZwP5qRe8iICdySozvltgZoUEVmueZVr4BXJ5/R4w9ldB2O",
+	"R7LMnsxXIO1XvsglXfpyAOFZZAyKV1SmkWhT1pCms8KlWCw9oFniylWb7N/ymdv7WSyt0C8mhm2EyXWG",
+	"8PV5lLPZ3BfZplIZbCr0AKd6KdInm5aVxhdMUHPqA6Mf2UbH55PjVBs2zW1gBSuQ9hzWAwJh7AO8YrKm",
+	"T6crlDSqipWQLXS4PvNhj6BleN0/4suQfNtuUql5CUMKo2jCZ4WT9WAgPUr2qxb+dzB4yPHbrh2Qyooi",
+	"bepgg/VEbMcnDmb83gFaO/1neAerdebcBWzqdJYY4oFnNLq8ioip+Om57mfaexUrvNHMJw7eXl0LMXwS",
+	"l5XcBrGQz0eBCe1g5bQBU/rBVTqsPRAa6CTAFC8CehFTXlkeAYQDI56Hyi1etdwKY0Vhzpu50Pru6FLf",
+	"4XHe/ShViL42jvQDOQoNbOox+uhXoqpy59k/8v0+YHD7yAtD6LfZrHOUmzOwFjS7gy1b8TtnQ8Urc5qE",
+	"xJGlyWCNV9uvQWfHU/OQ04z5zFK1h6aOb6kBnUZU8XXCCxMqES1TkioKjCgzzZ5jD79OXrk7t6RKEiiF",
+	"7x4tmwsmYFUkvnpI/e/bQnqi2cE9mhGpKEjCtd4yTrWXvvxkp4kUWb9p7wBCDg+nHo3oq75iiQbO4PAJ",
+	"yZokng77rL1HhH22bjY/bGBcT4u9W5yXPIMbYYvlMTD1A8HnhwHKv4ohwX0p+G2ylZrvfmMYHlIrVnBL",
+	"bSGlYli/PGkB0tGV0F89vOTmFRR6p6VLS+O5A1h/EVHv9rt64g1H8o/ALKgH6iMsTwBCMOsffnwp60Dg",
+	"4xgUytsHx+Sm6ldQqBQybrMxzOAjiX3pUqJddtVzOR1V+J6vWc/luA0NQGuRBavvdPX6lrzXDeVaPBXx",
+	"Ur0POi6zwZ2IY7U5tZlw2MX80RpvwfiT93kT9yjEarK7CWv0806ePHo0mU5qXbnzYO3a3Fxfl2oFn1Vc",
+	"35l1rT/zH75237i+fzLp4kw82En/9I7yBY+TiTJtH2ghGc456/E6DO2QCsHkWfibvTgYOl6mk6rEGxC5",
+	"M6lkx5eHOmD34t+j97NNx2E1ot5TdDAKvScfRoex865hWsE5XNT+Kj9+Kq99mGUvusUziuK5ECD33B1t",
+	"839cBG2hVGaqp8fqe2Gnczf8iGjZcQCFY3KDR6AZnpye9ksNdR64bUiq2uBk71ZWwh5gxR7cnneBBccN",
+	"MssUuTt3Fi6cN4TH7YTTmsatf3AY+vZdNxyh3gRNqg+gHpd4lmYbLaT/EyiObfg/QgnhGbu6DJeEPvus",
+	"G+YOaSY+yO2hNK1HhXPvMW4aXE3E6MU/SWWHQGseVYKnYa20HdCwnVcv6dF0n8qx1XJ+XF9sN9vmGefZ",
+	"UoliFEi226s/dvR1kW9Na904DTZcpRTCNNjjAE2zK3kZab2Xo77kGgg3owH5wPSHOXs8mSabraZxULgs",
+	"+zTDvZ5SzYtLsVgm/1ARiFeXaroGZ+D86d/Y/0pFgaN/LsFxfJMhAfPuOww1M25iYpVhPp8126p8LxRI",
+	"GLVstmV3Oyl/zYtWJdfr1nXE9/YjrD4pXjVQI/hhoqcnN1EikOqwZjydFFzDvK7S0oVCrcwuNZilqsp2",
+	"C3slnf3VIGQ4IgvJLOauqdp4xBaE5NgIaZzBBu/WmFPu4Qmxf+OOcAroFTK5MUWt7w8Wbz/Dhxz/JRtH",
+	"x07LScm1BCMsan1DjKFEIsLcfnufRUvIqdY9jG0w+prqjGaYqTU4jg6gOD8rIaFkDSjHAX+MZ7vgNSWi",
+	"hwFbixnCRu5bfSTzkrTvkZOyb7JR2hOyb/ZA3Ro+3Ow5586UfONPNe0DjTGU9MdzYzLWgcJyTIykEndQ",
+	"bQkkyAfy8f5LmzRJ+bpUG7bicutD9ytSU9yzJC2mjtURwFjDQWGZZm2ibyTLtOHKQXSWapNI9CXhZn2i",
+	"SFU6wYY92Wa8uMsUUN1D1XcSsqlkx+dB9UiYHJeHa6uf0vnMqVY8pnVdDaE0praleBODgo5BfRc5p1hh",
+	"zRXjG76dMqNoIzxYQgiACcOwejAdO1yn0rd3o5AE+DSrWzBvBZeoRkx3kal3joq22Vq1AIXepXq4aw+I",
+	"ypy6Nld1yoUadSE8msiykUm9khqY118jGOIE7m56dzGn7mN6Mr1E/NxT8mGlIr0EhXcP2tFvSooFkYXV",
+	"a3fil7k7Gr/8Z/gBmz93sSqDihFyqVITx0/8p0rVI8Y4NDXq2JlmJgCi0okv+9EP2rOwQ5F64QvtWe0t",
+	"skXN8TU7kvrAe5gQnzVKvOmZf9rMzTNmULWC9r/DluGyj4JsV23KWCpQflkK25PhkcH93KSv+6ocV1nT",
+	"CUWFUae+cZDEZffkZOEa0rCzvv9XSoVQtS4gDyUyACGXvhCez87s7+Fze4Xb2eL84EHqav2ROJiZ20BV",
+	"FkqSrexxLVPuEanSGxbyVbu+RX2UE6nZjTxaQgfLK2UJaGGdzmJvo5jvoHMPS8uOPYgNftRmXvV/Otzo",
+	"kIxTD41gfe4GCaHwkSQzbNTcn469gxbw9MZkze7sZk6y+anS3GiY1MxaTTISPfONymTfYvaKsIgeP64L",
+	"Ub9omQEi+6a9eUrOmy7oneujFMYKWdhcnmTC1Dk42XlPFtC84otk2jDShHG5i6ZPDQB0De747mGst7M5",
+	"cnZDT8d6qXJVQW3c+f15RkR4nFyEhT8le9m3tm9tVLOjMQYxDxlEccMOqPyhf+KJ3Wd/fQ07mwBNjizn",
+	"8PwjeY93+bdK+sc0KR540dJjfS2K/+6vkYhshSTDzAsPp0IqVCAxeGwLbFBr1uBLK4WkoFgq0haa6yQC",
+	"v0aYUag8WbdGpRaZdv/Z070HE93F3UWTgs220T5K+lV9UnqgX7cF/5txlYibzDrcH14MAxPDOU0DUp/3",
+	"w+xtzw4HuO25cCyy1WHp/LBbTfe27gIarMtj+16Hltf+S8kJQBRrxze9yEThSrHYLQ1qNdtRenUmMK6E",
+	"kuLdBcHmRKxlypwquLuDmmb46OZmjk7+OkQT2yyVxlaaq4AZP1c6hbFdAdfSfuVjLkNqcEOcdJDPfGTu",
+	"X7OVOarmfj/Q4UWuh9RfzC4/ZrxTHiUgeDCyFX2dXyQa3QQ/F8bUgqerH5ityUz0nNnQbGcr+yOWPyz7",
+	"awP6e20UEWVjdClFC70ncQzyV1K8BA58/8vw3B7a7bAuIh6IPuWphe3w73wD2/Y8co3phouH/C0aQxHD",
+	"dmzt24KM6slDjURSBS8It2DOAGKTu5H3z55P/cHd2EMJapa2g2wb5tjTIu6HFk7vfjc2unaiCeRseOxe",
+	"CeUUD62z26cjok7VMa1VesBdMpjiXaHRBgnvcUkFWlxYH4kkv4BCQhlLtRZ2+8oN5+8D4JrkPs4BDVf6",
+	"VfzA0to1BUhNuLEENUdQdwImsW19aOjz3+HBZg1r8Q04+wOhleYJ/0OALAafNRAveWdx13ap3LTJUd4q",
+	"NkXvcVO36lu/mc9+kj/JL7GTktsl6t1B/Z05o9Uxq+5AYjl8rIP1057GfkRouf0k3fIQEu3tuyv81Vv2",
+	"+0qpuynbKH03xVbO09g5esoakMlb9lYqCW+x6HgNcvqTfGugmsdfMKsYl1sMnRixkDjOHz5jL6JSs+YL",
+	"ylzgkqk1/6UG9pbY7e1nP8kvsY0UPviWr6keUCh57VtF/uvPRsm37Pcvv3rG/vT5v/3HH0KfFoPJ/eyt",
+	"25+3br3Tn2S72xQVSU9JgYJ3lhkL689+QiQOUYA0PlEHpBVz4fhn8nTNiyVcPfnsUcMRrd81yFmT155P",
+	"WvUEN5PHIUDE12JyM/njZ4/xQ2tul8in17z2Tu0F5dzFnX1eTm4mjmBP8Qn0uPMVWNBmcvNj+rw1jziF",
+	"zJ3dD9ODT77ABPgPb9xxM2slDZ2gJ48exYpf31ahtRM/ewlFJ/xgRaVbAsoYPCu7ZwQzOfG30Que+lac",
+	"3HVoTIZHv16tuN468rvz48ZhVnNRTZkETD2hHpnTieULxCclgr+ZTjzXI4JkhE9136Q9uUb4qezOPHN/",
+	"zWwNipFfasBiNs8zS+CYcx7pdQCA6fL7gSu44Ibg90ms4bYUSy6cFPI4HZw5kjTpbZhpGI2cYzZs6THX",
+	"k/v1F6CD9DXtw2VJi4NcltVBNhAFba6nvCgkJkk+H8HeLBVGnDFcQcAI3PIZN9hArFhiCGMc1X125RUe",
+	"FLLJfNg9cVSe0cOTaajF+bMqt2ejuv86VWd92FUdfJHlxXbcj/0wxwlVVDdcPEex760JzVO9utDaTP+O",
+	"2d1PRGrGnYR7N4XW2dldwVv8+w3jhX3LLFSVQXYqRclCf23frQ5HnmJHq6kv/5qydcXllOka9RJS0Kes",
+	"liVonC4Z3owb9laUb29ZGM1ycxeG4z9J96PHv5Nqw4T5jLlz4FUkkE4LmjvCzMU9sJWQzlC4Jb5XKzCU",
+	"qGD4NiChWMUWCsuSt+wtvvoWw5Xuxxfc2Ksv3Tyunn/xljSEXab+gdti+SXRrXMBdCOifpH+xFbcCcDC",
+	"RkMDY+y3RM0lX69BGkpocEtViX6/qSsmdPxp2LbjgekruXOqQidDMHwTx3MClvBcacAdKp0w8OGrzsI7",
+	"S1x65bFcdo7n/t15qTP4QwMmbKbUJFDfg77CxoEQmCGcOsex2SM31wD/A33X1Vf0xAUllx/hkvQCatVd",
+	"VXjx+Oj2XKv/oeC2p5SuZZJQ04mvtt0lzqsd4pz/NqGPf5TL5OJbQgPs7Ag250WZeEugh2+D0fcW+/Pa",
+	"JWaE5zcLmwEgV9/B9sogHEmWsyNaySC5STeKk+IGmlaeOpjSOUkYTOvJ/t5lNPDPk1W1oyYUQ1DpKbVg",
+	"qE6Z0yWtgm9gS5tzUYng9ITGk4c34kYFncXnEHoLfDtl1NUOW20GxQfeCbMjZ32ZeU7Sxlh61sJ+4SPY",
+	"F6OsG+DC5u/TqkK1y0RvktCh3WvTAyyQjGjSR7Dr9+6fD6QMVkDu2l3SvYSVuocXBGE6zjvhXvqbOxgJ",
+	"hv68q4CeiUY0Ycap4yrSySmgS9/dqZc8beNnmr2zz06M8/LgBfnvWwl7ZN1lvmlIqfYVZYR/O5ofr2fK",
+	"l4lkT/OfFWUWfoqb4OZ2YUHww1I5HcvRKUQtZlvmYRqjaroRchi9vdTtU1Qb0/5Ykk/TPrMm+NljWRxh",
+	"TZxs61/YtxNuOiHZXOkdwd1nyWe05e/q8+zQgWefz//qTGJ/fv4hXTwX3Pa/iHtomoFzJmHDWg0AnDz1",
+	"W99GdlUSPJxeePUgqzS6euqYXxUxYN/n0MOH4HSu+sdllXbiw8WY5mu1YXy/mb93MfnoR4BgIr2ael1g",
+	"2C0KmXasm0CaWnnovl/LUD9ikqVifn6amV7r7afOSK/19mPy0mu9vbRPq2EHj865i1hJgWOhg5E7xcCp",
+	"4yP379k4Zk6JKzlV4ytewMsIinpmXSOW2o7yDySdD7FW99Mw6x3ZXiv3/5c0P9u8wmXDKE1dgZM6raKp",
+	"8apoO8Erq/1/1eQCnZlDCoWJvgOJTtN45t7JcooJIN1DvxpRvRPOqdkWc0JvyQC7ovCBpUjhbSiproSx",
+	"vzNMbSRTugQ9LLBgCBOlmWPIv/bJulf475vkCTlA9dfwzg7RLoenM4SOfZ9C3oPnggtbfIHlm+gSGt57",
+	"GGTNiYvnaMyhu37v/+vDNdV68ggzmfYOfS/puZBlefp5XHO7bJhyHr97Tm/q5ZxPr/kdeMnoqRfr+3v3",
+	"hRT2jG339NdB4vNrZk8bHhyklF1uX2kmjEfIAGycxjgr+Xbg5nYOnZoZ0Peh6UkmBPZtfOiT05s9GvYD",
+	"q8sX9nC+ABtcxxglo02iEucKsEEYJtcM9yN39n1dcdmv3nyHT1zSj/NJJQ665V749kSKYkquT1vJ5A3S",
+	"3qTdbknD9gvN57hfo7freQmrtbIgC+zqMGQrLn2icTEjjODHZ2WBvu1/8ujJ2cYiDM/uWDNY1PKWcQxb",
+	"OF5Z+YCkXADCkvkiAfKsWG7upj5CjC8I4/OPQ7/AJTeshaBKeTVIuReqiJCx3eBz6BOYT3w5/TzgToel",
+	"RiMiqVPiIisqEleaGbVqxeV7zk3m1kOuDcBpWQn4X/Gpk6TgfqbTHZS4CLsUhjWKz/kNwT3YK8LHa5fH",
+	"pgetgJtdIyzu86M2cnsvkHl3fN8nbcAEVio3/uNR4z+4QfgA11TgyUtfVe2OOgRHaZbo2P25LheAvhef",
+	"7uskjK4r6vm7heNif7unvf9Yvtx79p9GRdld+IU5YI/KA9SW7G7n1JZYsvSgaktXMALXknEJG8qKjbBp",
+	"wrCN0mimZuSklmk55SF5O5iWXe54II3iU7v649anIkjegzjjxd1CewCyHibL3PGtvjRZUeLRCy7gwvVY",
+	"DXlvxhhgiewgoYvzMFM59MdLu3RF6bQr9+VpyrE71GEbGYNwKsIy8YerNpD7b67cfkiNiyfvBKi0kFrq",
+	"I3GOcwnYIbryc7l9I+73pqA7f6/HgupPMZ+KZnfpS5dIkErHGX+71g98sV7IH0A0+SgOgQArcMn99hAA",
+	"dqN2crwxAZyvYttx9zvKqQBp0RGIryGQuQcojW0dx1+VxHbXs7q6y6dPuMk+rapfC0/1NkvYB+QqE/CS",
+	"c1HZppDKSL42S2WH9GEmC3r4BzuAMSt12vu/nHM1x4Fx+AOL339Or8Veb+HnBFxHmFeuUwXW/Ef3je+R",
+	"4NuEmCWWtvGqQhRlmNcGSvKEcYmwOhFskPAfDxVG77XL9XRIAEM8aPDBncPy0gmC6Hb0K74l3CefcoOl",
+	"lZ62Tm20Bqr5SWLnPf1HbwXAM2dteXl87uCjDp/Na+vH5AJfLhCIxGCcxYmPp72F1bry0Di5bOvX4Zmz",
+	"W0eenGm74V1l3rUsB/9jYe7dQnehdo7MalKFhXR5Z9znmZC83SH44gWfT9ncmcNzRDFWcI99pGFtYjJN",
+	"02962sC4FKqqVwHS37YSuqVHoD0qOy7isKXL6pZq89o3TPgUNXWa22Xz5rGsmromRcfY78wOouSxevtr",
+	"3WB8fVS/2EKFcg6ENBaI9Bc8Aohps58PnMvqcoz8m6PsyMTr0PgAC/d9OwRnnBsAtlQbtoGqanyWtE12",
+	"CavpmfxoyOXXoatbMkXkG4D1WSTC+a3Hdge1B9bTLi2H/oLn0+5Ko8MHdDwHtKAzsxfCDxEq8lO8EsLs",
+	"Lpzb3okc0BF0BjqXxznOPHx/ku4/EETgb9npA5lgednihq2vkNFlwMUl9BdhWanAHLf9LQTJrOM0Yh5e",
+	"oixyNji+gJDjv7nvd4AuLwnSRClBUfNP5s0gclLEFm0jiw7ixVWvffjXi0LG/BUuX7rMzR1CRCFZnE1F",
+	"4FKx4UCEKCsKMHtUQreHp9L1mhuzUbrMqki0Xd+Fxy6j7ITP02AfO12ZZsEUWkZOdw1EuqUuXQEu1Pjw",
+	"4jBiY5LX9Xv3z4c+5jwqHdK99PyLyyeaXhgdARPqIjoCwt6SzbCoud5xC2RTTfdJfd0C3M9eRF4mHU32",
+	"895CqU+p2hZqNTxm/q1//rcqqF/F3UsM+ADwryEhF50/lHnrd3jaRsXx7MaUMwp0LY86eYiC1R84l+aT",
+	"FHUva/kAe+Ho02xENj2tB/ktE+6UD5RSv7MVlwigyxHR8yfnHPdX42Z7xrV29psBXkHpk+9r2+tC6zKU",
+	"eztxgPHX2bD6K+DV6crKBSqrgFcfBYvgwgrS0/Vaq3tg8I4XttqSf8ZPfOojmmzJzbJfWGf2+l5Rj6v0",
+	"Xv9difKfVTHFsLK/LOv10LINnxN6/Z7+o1flf4mPjKYtvXbxu1CZy+L6OMVfBwoMBCzcp+51A8qTh6Mn",
+	"SJ6X/svHUzsJeqkqpyXTdAh/SEkI2IyDlGenfo3E8coYC74zY1cNL0gN3wB6N0kXLDP6+O4S/bPUfB5T",
+	"WoRpAVcoWeWKYtqAFqNcs/+IVTDERA+CfPQDotljUjRIi1Z02EQjnFofUouIZ2OClccnX4NOYpGMPZjw",
+	"bu2Mwtyh/BL/fLIAPCZdgxIz4tHAn9xuVpPppCrFHF8Tq8mUMjmGnJIWaCspYM6UIuPKAHY2o9yjQq1W",
+	"3FDG1yDZ4NMleo7QEHBerMkOyZrof12qqqSzjAkq6cF/OUdQxdyJdb42bxzmumUrZSwzCrO9btkjR8jM",
+	"5IM1dY6Bm/PhXSOt/XbnyzfgFdJY4LH3RMGlkqLgFQrPzDRjs90RuQad+c2xqZFZa+ClWQJYdsUKbA5g",
+	"fTIEYZzpWjKO3Q9XdcUpb7ekzLicY8d97dRMiF9bZtPr3RoDHiSloxgmPZ0gFiuY2ytV97c1egFz+21t",
+	"T5OL/4jXqCfMxStNsIrUnSYhF5SrrmofjFqqDVvVxdInvmH0hZrIHc8UQyq/jkV3+4fnCSLMQ7jtEiIB",
+	"y9B2PKgk0P2VcBJP/AzFkNri+NglOeMT23G/5geoKN7fcLxQC7xNne42wxZR5Qn7bCy3wlhRmD5Pwavm",
+	"qU/TW9Ca4AVTCNQ9aL6AKaul+KUGCcbE1o2oGs7RsShtUMnUnFp4HGXS1BJT/fvDti/r8c6xl/VDRDIu",
+	"7bqpWyHb2N/jUPBil7DXS06TSHsfv+bVPyd93cKxXEL6xl02hvCcNo8umIFtZ1rE1lCAWNuDegY9dCTR",
+	"LxHH/pWpI45+D6GibrjB22fKTPD0cGk2oKGcBm6ZBSym8WczsMv1e6rT+3BtwNoKVp5GueiQe8ZT4QFi",
+	"kXtst1so5QsM+wql0nVRl4hOBdp9lBhV2JDLseQrviVNaa9R+IZTKy2FTRtKVc+w/SZVNxITl7t1wAPF",
+	"2T1oMRdNIDYTwXJPbY+5RY7mxd9qQaICzcugf1Futdel3b22wJa34+LVDR8YsZBXomffX4mFfC4vlLfo",
+	"P/7AZ/gSCaa+Pfzk5sc3OwreGmS3T3roJe6kK103MUXyQDqkxEnGjfMOsPzOkffrwTI/v/Q2xN56B+d4",
+	"knP46k4casD0Ch/8RlAbpstZY3GYh9BDCi6dIVwoKaGw0PKHMKcxBPxtrMn2IcpA1tCPN6ONhD8fJukD",
+	"kPMButR12xMPI9D1e/qPAT3paC2jL0N67SP2pfPNJVGrkIqwhmsDB2k1rDndRahybga8sEFvAg0G8F6+",
+	"n9YZKDmioVYyVCdhw8Q+LA0mMHDjMzNuWANrSkVP2Dyv6cJt6JKzS1xLMjTGV62WK2MDZBfQSZCCH8W4",
+	"uDh7/hUbBAQZoHTjC7nFHMhCg93p1oQxdWYs344SECmRej0XVV+Tplcgy68eBhOyI26GcNGJEdaHA696",
+	"BdIiIS9oowIqrRG4grO1hnsBG6/NhjQu8rEheAw9ttuwIMlHLdtkn4NCF9U+NzJKkq9ju9WTpGdKXIly",
+	"RK8KypCIUENDU0ycsG115sMDWfItmf7GcmmzuWL5VJOHrbnd3YcLe9Cp9tYutaoXS2bFqsGqDWTENJbb",
+	"plDXBsefRMQVwk4Xhn3+6PPjtcZrfwryQu47euBcatIFKglpgh8n/9tT79LuXow6zoDVsgRtrFIluVOa",
+	"a9GLtsgkhlLEKRlVWDaDQq2cHtRNvB0r09ZazaCPYdQMPnGtGud4yaQBvQ1eBUkB673egARmulaaEvJM",
+	"bBZIGs0JuxNCm72RniMTosep6p9gGu5D5Ip4ZOjW+czXeeXD0FnIJX4HR+bOnqZ1du599O4S0ypNzX8Q",
+	"gCnkmKfve3hnQebyc7FxRitDN/wcCnqHJOTiHAh8jBWIr2izCZirbIb6k0HZtZsAaODlcKHusa0sN6zJ",
+	"nmfrWq+VgdwsYPOqUOtTE0FT8t+L/2yabJVd/uOTmpadZHd8+C2E0m6NF7KPOtGS23Dle95b8a3TEHDf",
+	"hTX0N8IcZTO3XwfETs+VstEYx+tru/aDf+QT1A8/Ttu1y/vtKE7jdx+9WbQHiLhcVMoAib5RLhDH2P26",
+	"w2t8Yuw+f1K6gFvChTWBP8dzytzByjciQWpmjDX84/V7909vItprkkbjdsS9dOlUqZy8PaMl7SXxaHpe",
+	"w70bIw9Yxm2xvDBhLbyzNI/kZflQRQ/fabXQmE/p1AZ9D/oKbxGi0NS37gzXHgO5A8synOKHM/7+WRn5",
+	"qbnzHfKYVcxYtb5tVSEE77ajH5SsAn4PjcE4g+VuYDWxIc3dvrMhlVocEisv1OLoDcm4Iyu4h2pwNuAL",
+	"tXiBL/zq0gHdzB+kWgX5phTlNHgKZ6Hkb+gxrc0hj8H3hvwFF6OWG+ABwuy1X0dfcsdu3DgtrZ5p4Bbc",
+	"pE82wy+k9v4NNji9Bw7lNGNeZg/LknHcxRGbGFn8+r37Z0CqxFEb6176iGkSbmk+TauqmFV3ENGXCbtu",
+	"FNvnLoWzU+bRr4X1vqW0Ez1OemTs5ZfHQRA3hByRKXEprCZcwkcJu1x4pz0a5IauVzxXK75lpZpSSiul",
+	"jfiuY9jfF4FwAyTGsWJpF5kz04bSgG0hc57vGD4+58UTZ3hxiB7cHI55Pw1kJ8XwscUO+aWl2kxDtZgY",
+	"BebZu18kY/u9JfTIpykwcXIPEBLxdxFGRBzlKEtU1TbuR6HBnk8tw3U9QHhkb5cuosPRWh5YiWsNesmk",
+	"rhlwDZrYI31qTz+d1+/x3wE633Fcs3MjJ+qQrP/qiH5NEaHk8Ufu3fQS7hVuFC6CYQ+/nYYxB/dkt87g",
+	"/YR2fHLz4xtHrpBr7358457U94Hqta4mN5Pr+8d4tvx43fCb8hcz3tU7cP5uXt0o2briBbSBcEQJ0gps",
+	"rtekd3pHeff1EtF8vF9mJ8Tb6tDlgyuJEJ1kvLZL5agRsc+hDKUVpdpI7wZsfCVOr0h9KnTx0XXVnnps",
+	"nZSKVSKM+GapWsyJgOqZuKZ7WCuM6cSIITblzb5BaSqx6DB0aUDMvAS+GNd6K+QiAO1FnA1j1Xot2gNj",
+	"OVCiG7aSC+9eJ7B4t6t8vaYbN6wRHR9pepSi3OecukS/0If/FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

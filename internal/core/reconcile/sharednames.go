@@ -1,0 +1,131 @@
+package reconcile
+
+import (
+	"cmp"
+	"hash/maphash"
+	"slices"
+	"strings"
+	"sync"
+
+	"twinning/internal/core/finding"
+	"twinning/internal/core/naming"
+	"twinning/internal/core/parallel"
+	"twinning/internal/core/record"
+)
+
+// nameIndex knows which accounts hold one name.
+type nameIndex struct {
+	*run
+	columns [3]*record.Column // by naming.Attribute
+	seed    maphash.Seed
+	parts   [1 << 8][]holding // by the lowest byte of the hash
+}
+
+// holding is an attribute of an account that holds a name, by the hash of its folded form.
+type holding struct {
+	name uint64
+	row  record.Row
+	as   naming.Attribute
+}
+
+// sharedNames tells which names of the downstream lead mail or people astray: an address
+// that is an alias of one account and another's as well, and logins that nothing but upper
+// and lower case tells apart. Both are told as they are now.
+func (r *run) sharedNames() {
+	if r.Charter.Emails == nil {
+		return
+	}
+	x := &nameIndex{run: r, seed: maphash.MakeSeed(), columns: [3]*record.Column{naming.Login: r.Accounts.Column("userName"), naming.Primary: r.Accounts.Column("email"), naming.Alias: r.Accounts.Column("aliases")}}
+	x.fill()
+	var found [len(x.parts)][]finding.Finding
+	parallel.Each(r.Cores, len(x.parts), func(i int) {
+		list := x.parts[i]
+		slices.SortFunc(list, func(a, b holding) int { return cmp.Compare(a.name, b.name) })
+		for from, to := 0, 0; from < len(list); from = to {
+			for to = from + 1; to < len(list) && list[to].name == list[from].name; {
+				to++
+			}
+			if to-from > 1 {
+				found[i] = append(found[i], x.shared(list[from:to])...)
+			}
+		}
+	})
+	for _, list := range found {
+		r.out.Findings = append(r.out.Findings, list...)
+	}
+}
+
+func (x *nameIndex) fill() {
+	var mu sync.Mutex
+	parallel.InChunks(x.Cores, x.Accounts.Len(), func() func(from, to int) {
+		var own [len(x.parts)][]holding
+		return func(from, to int) {
+			for row := from; row < to; row++ {
+				for as := range x.columns {
+					x.each(record.Row(row), naming.Attribute(as), func(h uint64, _ string) {
+						at := h % uint64(len(own))
+						own[at] = append(own[at], holding{h, record.Row(row), naming.Attribute(as)})
+					})
+				}
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			for i := range own {
+				x.parts[i] = append(x.parts[i], own[i]...)
+				own[i] = own[i][:0]
+			}
+		}
+	})
+}
+
+// each visits the names that an attribute of an account holds.
+func (x *nameIndex) each(row record.Row, as naming.Attribute, yield func(hash uint64, name string)) {
+	record.EachValue(x.columns[as].Cell(int(row)), func(v string) { yield(maphash.String(x.seed, naming.Fold(v)), v) })
+}
+
+// spelt is how a name is written where it is held.
+func (x *nameIndex) spelt(h holding) (name string) {
+	x.each(h.row, h.as, func(hash uint64, v string) {
+		if hash == h.name {
+			name = v
+		}
+	})
+	return name
+}
+
+// fewHolders of a name are told of each: of what more hold is told once.
+const fewHolders = 20
+
+// shared tells what is wrong with a name that several attributes hold.
+func (x *nameIndex) shared(list []holding) (found []finding.Finding) {
+	slices.SortFunc(list, func(a, b holding) int {
+		return cmp.Or(cmp.Compare(a.as, b.as), strings.Compare(x.accountID(int(a.row)), x.accountID(int(b.row))))
+	})
+	var logins, aliases []holding
+	for _, h := range slices.Compact(list) {
+		switch h.as {
+		case naming.Login:
+			logins = append(logins, h)
+		case naming.Alias:
+			aliases = append(aliases, h)
+		}
+	}
+	name := x.spelt(list[0])
+	if len(aliases) > fewHolders {
+		return append(found, x.find("alias-shadows", -1, -1, name, "%q is an alias of %d accounts: mail to it goes to one of them, or to all", name, len(aliases)))
+	}
+	for _, alias := range aliases {
+		i := slices.IndexFunc(list, func(h holding) bool { return h.row != alias.row })
+		if i < 0 {
+			continue // the account's own login or address as well
+		}
+		words := [...]string{naming.Login: "the login", naming.Primary: "the address", naming.Alias: "an alias"}[list[i].as]
+		found = append(found, x.find("alias-shadows", -1, int(alias.row), name, "its alias %q is %s of account %q (%s) as well", x.spelt(alias), words, x.accountID(int(list[i].row)), x.Accounts.Column("userName").Cell(int(list[i].row))))
+	}
+	for i := 1; i < min(len(logins), fewHolders); i++ {
+		if a, b := x.spelt(logins[0]), x.spelt(logins[i]); a != b {
+			found = append(found, x.find("case-only", -1, int(logins[i].row), name, "its login %q and that of account %q, %q, differ in upper and lower case alone", b, x.accountID(int(logins[0].row)), a))
+		}
+	}
+	return found
+}
