@@ -50,6 +50,12 @@ func TestCharterTry(t *testing.T) {
 	require.Contains(t, h.twinning(0, "charter", "compare", lane, "--file", path), "as many as they are now")
 	write("in: dome-booking", "in: night-log")
 	require.Contains(t, h.any("charter", "compare", lane, "--file", path), "the charter is not about this lane's systems")
+	write("lane: hq-dome-booking", "lane: hq-candlewick")
+	require.Contains(t, h.any("charter", "compare", lane, "--file", path), "the charter is another lane's")
+	h.app.Service.MostCompared = 500
+	write("rule: watch", "rule: own")
+	require.Contains(t, h.any("charter", "compare", lane, "--file", path), "compared on 500 at most")
+	h.app.Service.MostCompared = 1000
 	require.Equal(t, kept, h.twinning(0, "charter", "show", lane))
 
 	var tried apiclient.CharterTry

@@ -20,7 +20,10 @@ type TryOut struct {
 
 // OfLane: a charter that is tried is about the lane's systems.
 func OfLane(rules *charter.Charter, l store.Lane) error {
-	if rules.From == l.Authority && rules.In == l.Downstream {
+	switch {
+	case rules.Lane != l.Name:
+		return &fault.Error{Kind: fault.Invalid, Title: "the charter is another lane's", Detail: "it says lane: " + rules.Lane + ", and is tried on " + l.Name, Field: "source"}
+	case rules.From == l.Authority && rules.In == l.Downstream:
 		return nil
 	}
 	return &fault.Error{Kind: fault.Invalid, Title: "the charter is not about this lane's systems", Detail: fmt.Sprintf("it reads %s into %s, and lane %s reads %s into %s", rules.From, rules.In, l.Name, l.Authority, l.Downstream), Field: "source"}

@@ -269,9 +269,6 @@ func (s *Service) TryCharter(ctx context.Context, lane, source, person, account 
 	return s.explainer.Try(ctx, l, r, rules, person, account, s.Now())
 }
 
-// mostCompared are the records that two charters are compared on while somebody waits.
-const mostCompared = 100000
-
 // CompareCharter reconciles the newest rosters by the charter in force and by one that is not
 // kept, and says how the two differ. Nothing of it is kept.
 func (s *Service) CompareCharter(ctx context.Context, lane, source string) (*reconcile.WhatIf, error) {
@@ -286,12 +283,20 @@ func (s *Service) CompareCharter(ctx context.Context, lane, source string) (*rec
 	if err := explain.OfLane(rules, l); err != nil {
 		return nil, err
 	}
+	n := 0
+	for _, system := range []int64{l.AuthorityID, l.DownstreamID} { // before any is read
+		r, err := s.Store.NewestRoster(ctx, system)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		n += r.Records
+	}
+	if n > s.MostCompared {
+		return nil, fault.New(fault.Conflict, fmt.Sprintf("the rosters hold %d records, and two charters are compared on %d at most", n, s.MostCompared), "", "try the charter on single people (twinning charter try), or reconcile files with both: twinning reconcile --charter … --out …")
+	}
 	now, err := s.laneInput(ctx, l.ID, rules)
 	if err != nil {
 		return nil, err
-	}
-	if n := now.People.Len() + now.Accounts.Len(); n > mostCompared {
-		return nil, fault.New(fault.Conflict, fmt.Sprintf("the rosters hold %d records, and two charters are compared on %d at most", n, mostCompared), "", "try the charter on single people (twinning charter try), or reconcile files with both: twinning reconcile --charter … --out …")
 	}
 	then := now
 	then.Charter = rules

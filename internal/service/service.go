@@ -27,20 +27,21 @@ import (
 
 // Config of a service; zero values take the defaults named.
 type Config struct {
-	Store      *store.Store
-	Keeper     *crypt.Keeper
-	Connectors map[string]connector.Factory
-	Settings   map[string]connector.Settings // that kinds of systems declare
-	Node       string                        // identity of this data folder; only one process uses it at a time
-	DataDir    string                        // for files sent with a roster
-	Files      []string                      // folders besides DataDir/files that files of systems may be in
-	Outbound   *outbound.Policy              // where connections may go; nil is the default policy
-	Lease      time.Duration                 // how long a silent node keeps its work (default 25 s)
-	SealFor    time.Duration                 // how long a seal is good (default 24 h)
-	RosterAge  time.Duration                 // how old a plan's rosters may be when it is sealed or run (default 24 h)
-	DraftOver  int                           // a plan of so many changes is drafted by a task (default: a long list)
-	Now        func() time.Time
-	Log        *slog.Logger
+	Store        *store.Store
+	Keeper       *crypt.Keeper
+	Connectors   map[string]connector.Factory
+	Settings     map[string]connector.Settings // that kinds of systems declare
+	Node         string                        // identity of this data folder; only one process uses it at a time
+	DataDir      string                        // for files sent with a roster
+	Files        []string                      // folders besides DataDir/files that files of systems may be in
+	Outbound     *outbound.Policy              // where connections may go; nil is the default policy
+	Lease        time.Duration                 // how long a silent node keeps its work (default 25 s)
+	SealFor      time.Duration                 // how long a seal is good (default 24 h)
+	RosterAge    time.Duration                 // how old a plan's rosters may be when it is sealed or run (default 24 h)
+	MostCompared int                           // records of both rosters on which two charters are compared while somebody waits (default: 100,000)
+	DraftOver    int                           // a plan of so many changes is drafted by a task (default: a long list)
+	Now          func() time.Time
+	Log          *slog.Logger
 }
 
 func (c Config) withDefaults() Config {
@@ -52,6 +53,9 @@ func (c Config) withDefaults() Config {
 	}
 	if c.RosterAge == 0 {
 		c.RosterAge = 24 * time.Hour
+	}
+	if c.MostCompared == 0 {
+		c.MostCompared = 100000
 	}
 	if c.DraftOver == 0 {
 		c.DraftOver = store.LongList
