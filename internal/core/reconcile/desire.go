@@ -432,6 +432,9 @@ func (w *walker) setTwin(p, a int) {
 	var edits []planning.Edit
 	for i := range w.rules {
 		r := &w.rules[i]
+		if r.target == nil {
+			continue // what is not read is not known to differ; see unreadAttributes
+		}
 		if r.Attribute == "userName" {
 			w.rename(r, p, a)
 			continue
@@ -594,7 +597,7 @@ func (w *walker) addresses(p, a int) (valid []string) {
 
 func (w *walker) readdress(p, a int) {
 	e := w.Charter.Emails
-	if e == nil || e.Rule == charter.Once {
+	if e == nil || e.Rule == charter.Once || w.Accounts.Column("email") == nil {
 		return
 	}
 	now := w.Accounts.Column("email").Cell(a)

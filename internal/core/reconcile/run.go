@@ -319,7 +319,7 @@ func (r *run) askGaps() {
 	// twin of an orphan, or who tells a newcomer from somebody listed twice
 	r.noAbsent = cmp.Or(r.People.Doubt("people", twinnedPerson), r.Accounts.Doubt("accounts", always))
 	r.noCreate = cmp.Or(r.Accounts.Doubt("accounts", twinnedAccount), r.People.Doubt("people", always), r.unseenDeletions())
-	r.noNames = r.Accounts.Doubt("accounts", named)
+	r.noNames = cmp.Or(r.unreadNames(), r.Accounts.Doubt("accounts", named))
 }
 
 // presumed is how long somebody is taken to be still there whose deletion the
