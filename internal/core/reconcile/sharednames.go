@@ -101,8 +101,9 @@ func (x *nameIndex) shared(list []holding) (found []finding.Finding) {
 	slices.SortFunc(list, func(a, b holding) int {
 		return cmp.Or(cmp.Compare(a.as, b.as), strings.Compare(x.accountID(int(a.row)), x.accountID(int(b.row))))
 	})
+	list = slices.Compact(list) // one account may hold it twice
 	var logins, aliases []holding
-	for _, h := range slices.Compact(list) {
+	for _, h := range list {
 		switch h.as {
 		case naming.Login:
 			logins = append(logins, h)
@@ -110,7 +111,7 @@ func (x *nameIndex) shared(list []holding) (found []finding.Finding) {
 			aliases = append(aliases, h)
 		}
 	}
-	name := x.spelt(list[0])
+	name := naming.Fold(x.spelt(list[0]))
 	if len(aliases) > fewHolders {
 		return append(found, x.find("alias-shadows", -1, -1, name, "%q is an alias of %d accounts: mail to it goes to one of them, or to all", name, len(aliases)))
 	}
