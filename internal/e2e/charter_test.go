@@ -58,13 +58,23 @@ func TestCharterTry(t *testing.T) {
 	h.app.Service.MostCompared = 1000
 	require.Equal(t, kept, h.twinning(0, "charter", "show", lane))
 
+	looker := h.token("look")
 	var tried apiclient.CharterTry
 	body := map[string]any{"personId": "L0001"}
-	require.Equal(t, http.StatusOK, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", h.token("look"), body, &tried))
+	require.Equal(t, http.StatusOK, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", looker, body, &tried))
 	require.Equal(t, "u00001", tried.Account.Id)
 	worker := h.token("work")
 	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", worker, body, nil))
 	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/"+lane+"/charter-comparisons", worker, map[string]any{"source": string(source)}, nil))
+
+	gate, err := os.ReadFile("../../demo/hq-mail-gate.yaml")
+	require.NoError(t, err)
+	var checked apiclient.CharterCheck
+	for rules, notes := range map[string]int{"attributes:\n": 0, "attributes:\n  title: person.title\n": 1} {
+		body := map[string]any{"source": strings.Replace(string(gate), "attributes:\n", rules, 1)}
+		require.Equal(t, http.StatusOK, h.call("POST", "/v1/charter-checks", looker, body, &checked))
+		require.Len(t, checked.Notes, notes)
+	}
 
 	p := h.signedIn()
 	p.sees(lane)

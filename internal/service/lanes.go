@@ -246,7 +246,36 @@ func (s *Service) parse(ctx context.Context, source string) (*charter.Charter, e
 
 // CheckCharter checks one without keeping it.
 func (s *Service) CheckCharter(ctx context.Context, source string) (*charter.Charter, error) {
-	return s.parse(ctx, source)
+	c, err := s.parse(ctx, source)
+	if err == nil {
+		s.noteUnread(ctx, c)
+	}
+	return c, err
+}
+
+// noteUnread notes what a charter gives accounts and their shape does not read. A system that
+// is not there yet, or has no shape, is told of elsewhere.
+func (s *Service) noteUnread(ctx context.Context, c *charter.Charter) {
+	x, err := s.system(ctx, c.In)
+	if err != nil {
+		return
+	}
+	shape, err := s.reach.NewestShape(ctx, x)
+	if err != nil {
+		return
+	}
+	note := func(line int, attribute string) {
+		_, read := shape.Attributes[attribute]
+		if _, all := shape.Attributes["emails"]; !read && !(attribute == "email" && all) {
+			c.Notes = append(c.Notes, document.Problem{Line: line, Column: 1, Path: "attributes." + attribute, Message: fmt.Sprintf("the shape of %s does not read %s: what accounts hold is not known, so it is given to new ones alone", x.Name, attribute)})
+		}
+	}
+	for _, r := range c.Rules {
+		note(r.Line, r.Attribute)
+	}
+	if c.Emails != nil {
+		note(c.Emails.Line, "email")
+	}
 }
 
 // TryCharter computes a charter, the lane's own or one that is not kept yet, for one person.
@@ -378,5 +407,6 @@ func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, sourc
 	if err != nil {
 		return CharterView{}, fault.About(err, "charter of lane", lane)
 	}
+	s.noteUnread(ctx, c)
 	return charterView(lane, kept, c.Notes), nil
 }
