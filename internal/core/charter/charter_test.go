@@ -123,6 +123,7 @@ func TestColumnFunctionsAgreeWithCEL(t *testing.T) {
 	c := newCompiler(Vocabulary{}, map[string]map[string]string{"sites": {"Ana": "north"}})
 	rapid.Check(t, func(rt *rapid.T) {
 		kind := rapid.SampledFrom([]string{"text", "bool"}).Draw(rt, "kind")
+		c.compiled = 0 // no charter has as many as a long proof
 		source := expression(rt, kind, rapid.IntRange(0, 3).Draw(rt, "depth"))
 		doc, root := document.Parse([]byte("x: " + `"` + strings.ReplaceAll(source, `"`, `\"`) + `"`))
 		w := map[string]want{"text": wantText, "bool": wantCondition}[kind]

@@ -12,6 +12,7 @@
 package naming
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -112,6 +113,13 @@ func NewLedger(accounts *record.Roster, requests []Request, cores int) *Ledger {
 			if held := l.holders[h.name]; !slices.Contains(held, h.Holding) {
 				l.holders[h.name] = append(held, h.Holding)
 			}
+		}
+	}
+	for _, held := range l.holders { // in whatever order the rows came, the same one is told
+		if len(held) > 1 {
+			slices.SortFunc(held, func(a, b Holding) int {
+				return cmp.Or(strings.Compare(accounts.ID(int(a.Row)), accounts.ID(int(b.Row))), cmp.Compare(a.Attribute, b.Attribute))
+			})
 		}
 	}
 	return l

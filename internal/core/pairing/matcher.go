@@ -151,7 +151,7 @@ func (m *matcher) claimedTwice(p, a int, here string) {
 
 // doubted: no key of the two agrees, and a key takes one of them elsewhere.
 func (m *matcher) doubted(p, a int) bool {
-	elsewhere := false
+	elsewhere := len(m.odd[p])+len(m.oddA[a]) > 0 // which of two edges of one record is odd, the order of the rows says
 	for k, x := range m.indexes {
 		if m.agree(k, p, a) {
 			return false

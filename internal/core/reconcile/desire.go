@@ -331,7 +331,10 @@ func (r *run) marked(value string) int {
 		r.marks = make(map[string]record.Row, r.Accounts.Len())
 		for a := range r.Accounts.Len() {
 			if cell := column.Cell(a); cell != "" {
-				r.marks[record.Normal(record.Text, cell)] = record.Row(a)
+				mark := record.Normal(record.Text, cell)
+				if other, held := r.marks[mark]; !held || r.accountID(a) < r.accountID(int(other)) { // of two, always the same
+					r.marks[mark] = record.Row(a)
+				}
 			}
 		}
 	})
