@@ -265,7 +265,7 @@ func (m *matcher) leftPerson(p int) {
 			case m.different[edge{record.Row(p), record.Row(a)}]:
 			case m.AccountState[a] == Twinned:
 				owners = appendNew(owners, int(m.AccountTwin[a]))
-			default:
+			case lone < 0 || m.in.Accounts.ID(a) < m.in.Accounts.ID(lone): // of several, always the same
 				lone = a
 			}
 		})
