@@ -264,17 +264,11 @@ func (s *Service) noteUnread(ctx context.Context, c *charter.Charter) {
 	if err != nil {
 		return
 	}
-	note := func(line int, attribute string) {
-		_, read := shape.Attributes[attribute]
-		if _, all := shape.Attributes["emails"]; !read && !(attribute == "email" && all) {
-			c.Notes = append(c.Notes, document.Problem{Line: line, Column: 1, Path: "attributes." + attribute, Message: fmt.Sprintf("the shape of %s does not read %s: what accounts hold is not known, so it is given to new ones alone", x.Name, attribute)})
+	_, emails := shape.Attributes["emails"] // of which the first is the primary one
+	for _, g := range c.Given() {
+		if _, read := shape.Attributes[g.Attribute]; !read && !(g.Attribute == "email" && emails) {
+			c.Notes = append(c.Notes, document.Problem{Line: g.Line, Column: 1, Path: "attributes." + g.Attribute, Message: fmt.Sprintf("the shape of %s does not read %s: what accounts hold is not known, so it is given to new ones alone", x.Name, g.Attribute)})
 		}
-	}
-	for _, r := range c.Rules {
-		note(r.Line, r.Attribute)
-	}
-	if c.Emails != nil {
-		note(c.Emails.Line, "email")
 	}
 }
 

@@ -125,6 +125,11 @@ func NewLedger(accounts *record.Roster, requests []Request, cores int) *Ledger {
 	return l
 }
 
+// Columns are where accounts hold names, by attribute.
+func Columns(accounts *record.Roster) [3]*record.Column {
+	return [...]*record.Column{Login: accounts.Column("userName"), Primary: accounts.Column("email"), Alias: accounts.Column("aliases")}
+}
+
 type named struct {
 	name string
 	Holding
@@ -132,7 +137,7 @@ type named struct {
 
 // scan finds who among the rows holds an asked name; it only reads the ledger.
 func (l *Ledger) scan(accounts *record.Roster, from, to int) (found []named) {
-	columns := [...]*record.Column{Login: accounts.Column("userName"), Primary: accounts.Column("email"), Alias: accounts.Column("aliases")}
+	columns := Columns(accounts)
 	var folded []byte
 	for row := from; row < to; row++ {
 		for attribute, c := range columns {

@@ -1,6 +1,9 @@
 package parallel
 
-import "sync/atomic"
+import (
+	"sync"
+	"sync/atomic"
+)
 
 // Each does something for every i below n, on so many goroutines.
 func Each(cores, n int, do func(i int)) {
@@ -35,4 +38,27 @@ func InChunks(cores, n int, begin func() (part func(from, to int))) {
 		})
 	}
 	g.Wait()
+}
+
+// buckets are how many parts Bucketed makes.
+const buckets = 1 << 8
+
+// Bucketed parts what 0..n give by the bucket that each is put into, on so many goroutines:
+// in any order, so that each part can be sorted on a core of its own.
+func Bucketed[T any](cores, n int, each func(from, to int, put func(bucket uint8, x T))) (parts [buckets][]T) {
+	var mu sync.Mutex
+	InChunks(cores, n, func() func(from, to int) {
+		var own [buckets][]T
+		put := func(bucket uint8, x T) { own[bucket] = append(own[bucket], x) }
+		return func(from, to int) {
+			each(from, to, put)
+			mu.Lock()
+			defer mu.Unlock()
+			for b := range own {
+				parts[b] = append(parts[b], own[b]...)
+				own[b] = own[b][:0]
+			}
+		}
+	})
+	return parts
 }

@@ -575,13 +575,8 @@ func (d *draft) ask(target, reason string, request naming.Request) {
 	d.names, d.targets, d.reasons = append(d.names, request), append(d.targets, target), append(d.reasons, reason)
 }
 
-// addresses are the valid candidates for the primary address.
-func (w *walker) addresses(p, a int) (valid []string) {
-	now := ""
-	if a >= 0 {
-		now = w.Accounts.Column("email").Cell(a)
-	}
-	list, reserved := w.candidates(w.primary, p, a, now)
+// addresses are those of the candidates for the primary address that are valid.
+func (w *walker) addresses(p, a int, list []string, reserved string) (valid []string) {
 	if len(list) == 0 && reserved != "" {
 		w.note("email-taken", p, a, "", "%s: kept for a role (names.reserved, RFC 2142)", reserved)
 	}
@@ -604,16 +599,15 @@ func (w *walker) readdress(p, a int) {
 		return
 	}
 	now := w.Accounts.Column("email").Cell(a)
-	list, _ := w.candidates(w.primary, p, a, now)
-	isNow := func(c string) bool { return w.same(record.Email, c, now) }
-	wanted := e.Rule != charter.Fill && !slices.ContainsFunc(list, isNow)
-	if now != "" && !wanted && !e.MayBePrimary(now) {
+	list, reserved := w.candidates(w.primary, p, a, now)
+	isSo := slices.ContainsFunc(list, func(c string) bool { return w.same(record.Email, c, now) })
+	if now != "" && (isSo || e.Rule == charter.Fill) && !e.MayBePrimary(now) {
 		w.note("domain-foreign", p, a, "email", "the primary address %q is in a domain that takes none here", now)
 	}
-	if e.Rule == charter.Fill && now != "" || slices.ContainsFunc(list, isNow) {
+	if isSo || e.Rule == charter.Fill && now != "" {
 		return
 	}
-	want := w.addresses(p, a)
+	want := w.addresses(p, a, list, reserved)
 	if len(want) == 0 {
 		return
 	}

@@ -48,14 +48,13 @@ func (w *walker) fillNew(d *draft, p int) bool {
 		r := &w.rules[i]
 		if r.Attribute == "userName" {
 			want, reserved := w.candidates(r.values, p, -1, "")
-			switch {
-			case len(want) > 0:
-			case reserved != "":
-				w.note("username-taken", p, -1, "", "%s: kept for a role (names.reserved, RFC 2142)", reserved)
-			default:
-				w.note("required-missing", p, -1, "userName", "no candidate for userName can be computed: %s", faults(r.values, p))
-			}
-			if complete = complete && len(want) > 0; len(want) == 0 {
+			if len(want) == 0 {
+				complete = false
+				if reserved != "" {
+					w.note("username-taken", p, -1, "", "%s: kept for a role (names.reserved, RFC 2142)", reserved)
+				} else {
+					w.note("required-missing", p, -1, "userName", "no candidate for userName can be computed: %s", faults(r.values, p))
+				}
 				continue
 			}
 			d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: -1, Candidates: want, Attribute: naming.Login})
@@ -77,7 +76,8 @@ func (w *walker) fillNew(d *draft, p int) bool {
 		}
 	}
 	if w.Charter.Emails != nil && w.Charter.Emails.Rule != charter.Watch {
-		want := w.addresses(p, -1)
+		list, reserved := w.candidates(w.primary, p, -1, "")
+		want := w.addresses(p, -1, list, reserved)
 		complete = complete && len(want) > 0
 		d.ask("email", w.emails, naming.Request{Owner: d.Person, Account: -1, Candidates: want, Attribute: naming.Primary})
 	}

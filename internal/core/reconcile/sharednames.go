@@ -5,7 +5,6 @@ import (
 	"hash/maphash"
 	"slices"
 	"strings"
-	"sync"
 
 	"twinning/internal/core/finding"
 	"twinning/internal/core/naming"
@@ -18,14 +17,12 @@ type nameIndex struct {
 	*run
 	columns [3]*record.Column // by naming.Attribute
 	seed    maphash.Seed
-	parts   [1 << 8][]holding // by the lowest byte of the hash
 }
 
-// holding is an attribute of an account that holds a name, by the hash of its folded form.
+// holding is where a name is held, by the hash of its folded form.
 type holding struct {
 	name uint64
-	row  record.Row
-	as   naming.Attribute
+	naming.Holding
 }
 
 // sharedNames tells which names of the downstream lead mail or people astray: an address
@@ -35,11 +32,18 @@ func (r *run) sharedNames() {
 	if r.Charter.Emails == nil {
 		return
 	}
-	x := &nameIndex{run: r, seed: maphash.MakeSeed(), columns: [3]*record.Column{naming.Login: r.Accounts.Column("userName"), naming.Primary: r.Accounts.Column("email"), naming.Alias: r.Accounts.Column("aliases")}}
-	x.fill()
-	var found [len(x.parts)][]finding.Finding
-	parallel.Each(r.Cores, len(x.parts), func(i int) {
-		list := x.parts[i]
+	x := &nameIndex{run: r, seed: maphash.MakeSeed(), columns: naming.Columns(r.Accounts)}
+	parts := parallel.Bucketed(r.Cores, r.Accounts.Len(), func(from, to int, put func(bucket uint8, h holding)) {
+		for row := from; row < to; row++ {
+			for as := range x.columns {
+				at := naming.Holding{Row: record.Row(row), Attribute: naming.Attribute(as)}
+				x.each(at, func(hash uint64, _ string) { put(uint8(hash), holding{hash, at}) })
+			}
+		}
+	})
+	var found [len(parts)][]finding.Finding
+	parallel.Each(r.Cores, len(parts), func(i int) {
+		list := parts[i]
 		slices.SortFunc(list, func(a, b holding) int { return cmp.Compare(a.name, b.name) })
 		for from, to := 0, 0; from < len(list); from = to {
 			for to = from + 1; to < len(list) && list[to].name == list[from].name; {
@@ -50,42 +54,17 @@ func (r *run) sharedNames() {
 			}
 		}
 	})
-	for _, list := range found {
-		r.out.Findings = append(r.out.Findings, list...)
-	}
-}
-
-func (x *nameIndex) fill() {
-	var mu sync.Mutex
-	parallel.InChunks(x.Cores, x.Accounts.Len(), func() func(from, to int) {
-		var own [len(x.parts)][]holding
-		return func(from, to int) {
-			for row := from; row < to; row++ {
-				for as := range x.columns {
-					x.each(record.Row(row), naming.Attribute(as), func(h uint64, _ string) {
-						at := h % uint64(len(own))
-						own[at] = append(own[at], holding{h, record.Row(row), naming.Attribute(as)})
-					})
-				}
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			for i := range own {
-				x.parts[i] = append(x.parts[i], own[i]...)
-				own[i] = own[i][:0]
-			}
-		}
-	})
+	r.out.Findings = append(r.out.Findings, slices.Concat(found[:]...)...)
 }
 
 // each visits the names that an attribute of an account holds.
-func (x *nameIndex) each(row record.Row, as naming.Attribute, yield func(hash uint64, name string)) {
-	record.EachValue(x.columns[as].Cell(int(row)), func(v string) { yield(maphash.String(x.seed, naming.Fold(v)), v) })
+func (x *nameIndex) each(at naming.Holding, yield func(hash uint64, name string)) {
+	record.EachValue(x.columns[at.Attribute].Cell(int(at.Row)), func(v string) { yield(maphash.String(x.seed, naming.Fold(v)), v) })
 }
 
 // spelt is how a name is written where it is held.
 func (x *nameIndex) spelt(h holding) (name string) {
-	x.each(h.row, h.as, func(hash uint64, v string) {
+	x.each(h.Holding, func(hash uint64, v string) {
 		if hash == h.name {
 			name = v
 		}
@@ -99,12 +78,12 @@ const fewHolders = 20
 // shared tells what is wrong with a name that several attributes hold.
 func (x *nameIndex) shared(list []holding) (found []finding.Finding) {
 	slices.SortFunc(list, func(a, b holding) int {
-		return cmp.Or(cmp.Compare(a.as, b.as), strings.Compare(x.accountID(int(a.row)), x.accountID(int(b.row))))
+		return cmp.Or(cmp.Compare(a.Attribute, b.Attribute), strings.Compare(x.accountID(int(a.Row)), x.accountID(int(b.Row))))
 	})
 	list = slices.Compact(list) // one account may hold it twice
 	var logins, aliases []holding
 	for _, h := range list {
-		switch h.as {
+		switch h.Attribute {
 		case naming.Login:
 			logins = append(logins, h)
 		case naming.Alias:
@@ -116,16 +95,16 @@ func (x *nameIndex) shared(list []holding) (found []finding.Finding) {
 		return append(found, x.find("alias-shadows", -1, -1, name, "%q is an alias of %d accounts: mail to it goes to one of them, or to all", name, len(aliases)))
 	}
 	for _, alias := range aliases {
-		i := slices.IndexFunc(list, func(h holding) bool { return h.row != alias.row })
+		i := slices.IndexFunc(list, func(h holding) bool { return h.Row != alias.Row })
 		if i < 0 {
 			continue // the account's own login or address as well
 		}
-		words := [...]string{naming.Login: "the login", naming.Primary: "the address", naming.Alias: "an alias"}[list[i].as]
-		found = append(found, x.find("alias-shadows", -1, int(alias.row), name, "its alias %q is %s of account %q (%s) as well", x.spelt(alias), words, x.accountID(int(list[i].row)), x.Accounts.Column("userName").Cell(int(list[i].row))))
+		words := [...]string{naming.Login: "the login", naming.Primary: "the address", naming.Alias: "an alias"}[list[i].Attribute]
+		found = append(found, x.find("alias-shadows", -1, int(alias.Row), name, "its alias %q is %s of account %q (%s) as well", x.spelt(alias), words, x.accountID(int(list[i].Row)), x.Accounts.Column("userName").Cell(int(list[i].Row))))
 	}
 	for i := 1; i < min(len(logins), fewHolders); i++ {
 		if a, b := x.spelt(logins[0]), x.spelt(logins[i]); a != b {
-			found = append(found, x.find("case-only", -1, int(logins[i].row), name, "its login %q and that of account %q, %q, differ in upper and lower case alone", b, x.accountID(int(logins[0].row)), a))
+			found = append(found, x.find("case-only", -1, int(logins[i].Row), name, "its login %q and that of account %q, %q, differ in upper and lower case alone", b, x.accountID(int(logins[0].Row)), a))
 		}
 	}
 	return found

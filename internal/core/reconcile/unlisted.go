@@ -32,13 +32,14 @@ func (r *run) unlisted() {
 }
 
 func (r *run) unlistedIn(l charter.Lookup, line int) {
-	missing := map[string]int{}
+	missing, people := map[string]int{}, 0
 	for p := range r.People.Len() {
 		if _, unread := r.People.Present(p); unread || !r.inScope[p] {
 			continue
 		}
 		if key := l.Key(p, int(r.out.Pairing.PersonTwin[p])); key != "" && !r.Charter.InTable(l.Table, key) {
-			missing[strings.Clone(key)]++
+			missing[key]++
+			people++
 		}
 	}
 	if len(missing) == 0 {
@@ -47,10 +48,6 @@ func (r *run) unlistedIn(l charter.Lookup, line int) {
 	keys := slices.SortedFunc(maps.Keys(missing), func(a, b string) int {
 		return cmp.Or(cmp.Compare(missing[b], missing[a]), strings.Compare(a, b))
 	})
-	people := 0
-	for _, n := range missing {
-		people += n
-	}
 	var told []string
 	for _, k := range keys[:min(len(keys), unlistedShown)] {
 		told = append(told, fmt.Sprintf("%q (%d)", k, missing[k]))

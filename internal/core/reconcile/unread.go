@@ -12,34 +12,33 @@ import (
 // the accounts hold is not known, so that it neither differs nor agrees, and no name is known
 // to be free.
 
+// unread lists them.
+func (r *run) unread() []charter.Given {
+	return slices.DeleteFunc(r.Charter.Given(), func(g charter.Given) bool { return r.Accounts.Column(g.Attribute) != nil })
+}
+
 // unreadNames says which names of the accounts are not read, of those that the charter gives
 // out; "" when all are.
 func (r *run) unreadNames() string {
-	var unread []string
-	if r.Accounts.Column("userName") == nil && slices.ContainsFunc(r.Charter.Rules, func(c charter.AttributeRule) bool { return c.Attribute == "userName" }) {
-		unread = append(unread, "userName")
+	var names []string
+	for _, g := range r.unread() {
+		if g.Attribute == "userName" || g.Attribute == "email" && g.Rule != charter.Watch {
+			names = append(names, g.Attribute)
+		}
 	}
-	if e := r.Charter.Emails; e != nil && e.Rule != charter.Watch && r.Accounts.Column("email") == nil {
-		unread = append(unread, "email")
-	}
-	if len(unread) == 0 {
+	if len(names) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%s of the accounts: not read; name it in the shape of %s", strings.Join(unread, " and "), r.Charter.In)
+	return fmt.Sprintf("%s of the accounts: not read; name it in the shape of %s", strings.Join(names, " and "), r.Charter.In)
 }
 
 // unreadAttributes tells what of the charter is not held against the accounts.
 func (r *run) unreadAttributes() {
-	var unread []string
-	for _, c := range r.Charter.Rules {
-		if r.Accounts.Column(c.Attribute) == nil {
-			unread = append(unread, fmt.Sprintf("%s (charter line %d)", c.Attribute, c.Line))
-		}
+	var told []string
+	for _, g := range r.unread() {
+		told = append(told, fmt.Sprintf("%s (charter line %d)", g.Attribute, g.Line))
 	}
-	if e := r.Charter.Emails; e != nil && r.Accounts.Column("email") == nil {
-		unread = append(unread, fmt.Sprintf("email (charter line %d)", e.Line))
-	}
-	if len(unread) > 0 {
-		r.out.Notes = append(r.out.Notes, fmt.Sprintf("not read of the accounts: %s. What they hold is not known, so nothing of it is changed or told; name it in the shape of %s", strings.Join(unread, ", "), r.Charter.In))
+	if len(told) > 0 {
+		r.out.Notes = append(r.out.Notes, fmt.Sprintf("not read of the accounts: %s. What they hold is not known, so nothing of it is changed or told; name it in the shape of %s", strings.Join(told, ", "), r.Charter.In))
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"math"
 	"slices"
-	"sync"
 
 	"twinning/internal/core/pairing/likeness"
 	"twinning/internal/core/parallel"
@@ -213,32 +212,15 @@ type groups struct {
 // group is where the records of one key stand among the entries.
 type group struct{ people, accounts [2]int }
 
-// bucketBits of a blocking key part the entries, so that they are sorted on all cores.
-const bucketBits = 8
-
 // entriesOf lists the records by their blocking keys, in order and without repeats; by those
-// of their bones too, where that is asked for.
+// of their bones too, where that is asked for. The highest bits of a key say its bucket.
 func entriesOf(faces []*Face, bones bool, cores int) []blockEntry {
-	var parts [1 << bucketBits][]blockEntry
-	var mu sync.Mutex
-	parallel.InChunks(cores, len(faces), func() func(from, to int) {
-		var own [1 << bucketBits][]blockEntry
-		return func(from, to int) {
-			for i := from; i < to; i++ {
-				add := func(k uint64) {
-					at := k >> (64 - bucketBits)
-					own[at] = append(own[at], blockEntry(k>>placeBits<<placeBits|uint64(i)))
-				}
-				faces[i].EachBlock(add)
-				if bones {
-					faces[i].eachBone(add)
-				}
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			for at := range own {
-				parts[at] = append(parts[at], own[at]...)
-				own[at] = own[at][:0]
+	parts := parallel.Bucketed(cores, len(faces), func(from, to int, put func(bucket uint8, e blockEntry)) {
+		for i := from; i < to; i++ {
+			add := func(k uint64) { put(uint8(k>>56), blockEntry(k>>placeBits<<placeBits|uint64(i))) }
+			faces[i].EachBlock(add)
+			if bones {
+				faces[i].eachBone(add)
 			}
 		}
 	})

@@ -127,6 +127,27 @@ func TestCompare(t *testing.T) {
 	}
 }
 
+// Whether other digits in an address speak of a namesake, the lists say: where two systems
+// give out digits of their own, they do not.
+func TestNamesakes(t *testing.T) {
+	list := faces(roster(t, "givenName=Ana familyName=Soto emails=ana.soto@x.example", "givenName=Ana familyName=Soto emails=ana.soto4@x.example", "givenName=Ana familyName=Soto emails=ana@y.example"))
+	digits, elsewhere := Compare(list[0], list[1]), Compare(list[0], list[2])
+	for _, c := range []struct {
+		twins, strangers *Pattern
+		want             bool
+	}{{&elsewhere, &digits, true}, {&digits, &digits, false}, {&digits, &elsewhere, false}} {
+		var l Lesson
+		for range 300 {
+			l.Twin(c.twins, nil)
+			l.Candidate(c.strangers, 0)
+		}
+		w := l.Learn()
+		require.Equal(t, c.want, w.Namesakes(&digits))
+		require.LessOrEqual(t, w.bits[Email][emailDigits], w.bits[Email][differ], "they never speak for a pair")
+		require.False(t, w.Namesakes(&elsewhere))
+	}
+}
+
 var anyFace = rapid.Custom(func(t *rapid.T) string {
 	var words []string
 	for _, column := range []string{

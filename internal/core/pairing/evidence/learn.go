@@ -152,7 +152,7 @@ func (l *Lesson) Learn() *Weights {
 			if prior == (Odds{}) || l.Keyed[c] && level == same {
 				continue
 			}
-			odds[c][level].Same = (prior.Same*priorTwins + float64(l.Twins.levels[c][level])*part + float64(l.Found.levels[c][level])/Whole) / (priorTwins + twins*part + found)
+			odds[c][level].Same = ofOne(prior, float64(l.Twins.levels[c][level])*part, twins*part, float64(l.Found.levels[c][level])/Whole, found)
 			others, all := float64(l.Strangers.levels[c][level]), strangers
 			switch {
 			case c == Login:
@@ -161,15 +161,26 @@ func (l *Lesson) Learn() *Weights {
 				// whoever is left over is told from others who are: who is keyed has what a key reads
 				others, all = float64(l.Alone[c][level])/Whole, alone
 			}
-			odds[c][level].Other = (prior.Other*priorStrangers + others) / (priorStrangers + all)
+			odds[c][level].Other = ofTwo(prior, others, all)
 		}
 	}
 	l.learnUnlike(&odds)
 	return newWeights(odds, l.Declared)
 }
 
-// countedAs is the level by which addresses that do not agree are counted: what a local part in another
-// domain is worth beyond that, Login says.
+// ofOne is how often something is found between the records of one human: of twins, and of
+// candidates by their probability, beside the prior.
+func ofOne(prior Odds, twins, allTwins, found, all float64) float64 {
+	return (prior.Same*priorTwins + twins + found) / (priorTwins + allTwins + all)
+}
+
+// ofTwo is how often it is found between the records of two.
+func ofTwo(prior Odds, others, all float64) float64 {
+	return (prior.Other*priorStrangers + others) / (priorStrangers + all)
+}
+
+// countedAs is the level by which addresses that do not agree are counted: what a local part
+// in another domain is worth beyond that, Login says.
 func countedAs(l Level) Level {
 	if l == emailLocal {
 		return emailElsewhere
@@ -177,8 +188,8 @@ func countedAs(l Level) Level {
 	return l
 }
 
-// learnUnlike learns in which way addresses that do not agree are unlike, between the records of
-// one human and between namesakes.
+// learnUnlike learns in which way addresses that do not agree are unlike, between the records
+// of one human and between namesakes.
 func (l *Lesson) learnUnlike(odds *[comparators][most]Odds) {
 	sum := func(s *seen) (all float64) {
 		for _, n := range s.unlike {
@@ -191,8 +202,8 @@ func (l *Lesson) learnUnlike(odds *[comparators][most]Odds) {
 	for level := emailDigits; level <= emailElsewhere; level++ {
 		prior := priors[Email][level]
 		odds[Email][level] = Odds{
-			Same:  (prior.Same*priorTwins + float64(l.Twins.unlike[level])*part + float64(l.Found.unlike[level])/Whole) / (priorTwins + twins*part + found),
-			Other: (prior.Other*priorStrangers + float64(l.Beside.unlike[level])/Whole) / (priorStrangers + beside),
+			Same:  ofOne(prior, float64(l.Twins.unlike[level])*part, twins*part, float64(l.Found.unlike[level])/Whole, found),
+			Other: ofTwo(prior, float64(l.Beside.unlike[level])/Whole, beside),
 		}
 	}
 }

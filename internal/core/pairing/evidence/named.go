@@ -71,7 +71,7 @@ func Another(a, b likeness.Name, forms Forms) bool {
 	}
 	var p Pattern
 	p.names(&x, &y)
-	return p.Levels[Given] == differ && (p.Relatives() || p.NamesDiffer())
+	return p.Levels[Given] == differ
 }
 
 // inOne is the name without the places where it is cut; "" where middle names stand apart.
