@@ -1,8 +1,9 @@
 // Package ldapdir speaks LDAP (RFC 4510 to 4519) to a directory.
 //
-// A whole reading pages through the scope (RFC 2696), or follows the content
-// synchronisation operation (RFC 4533) where it is offered, so that the next
-// reading can ask for what changed. Whatever the server says that it did not
+// A whole reading pages through the scope (RFC 2696). Where the content synchronisation
+// operation (RFC 4533) is offered, it asks for the server's cookie first, and the next
+// reading asks for what changed since; but what is newest is always searched for as
+// well, since a synchronisation may leave it out. Whatever the server says that it did not
 // give (a size limit, a time limit, a referral) ends the reading: a part of
 // the tree never looks like all of it.
 //

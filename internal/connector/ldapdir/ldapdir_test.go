@@ -448,3 +448,40 @@ func TestRenameIsDone(t *testing.T) {
 	require.NoError(t, all.(connector.Mender).Mend(ctx, was, now), "once more does nothing")
 	require.Equal(t, []string{was.ID}, members())
 }
+
+// What several wrote at once is read at once: a synchronisation gives no entry that is
+// newer than what its server holds to be settled, and may go on leaving it out for as
+// long as nobody writes anything else.
+func TestNewestEntriesAreRead(t *testing.T) {
+	s := serve(t, directory.Config{SessionLog: 1000}, tree(3))
+	dir, ctx := connect(t, s, "page", "500"), context.Background()
+	read := func(what connector.Reading) (map[string]bool, string) {
+		sink := &counting{ids: map[string]bool{}}
+		cursor, err := dir.Read(ctx, what, sink)
+		require.NoError(t, err)
+		require.Len(t, sink.ids, sink.counts, "an entry is handed over once")
+		return sink.ids, cursor
+	}
+	_, cursor := read(connector.Reading{})
+	for burst := range 50 {
+		var writers sync.WaitGroup
+		made := make([]string, 16)
+		for i := range made {
+			writers.Go(func() {
+				login := fmt.Sprintf("n%d-%d", burst, i)
+				if r, err := dir.Write(ctx, connector.Write{Edits: []connector.Edit{edit("uid", login), edit("cn", login), edit("sn", login)}}); err == nil {
+					made[i] = r.ID
+				}
+			})
+		}
+		writers.Wait()
+		whole, _ := read(connector.Reading{})
+		changes, next := read(connector.Reading{Extent: connector.Changes, Cursor: cursor})
+		cursor = next
+		for _, id := range made {
+			require.NotEmpty(t, id)
+			require.True(t, whole[id], "burst %d", burst)
+			require.True(t, changes[id], "burst %d", burst)
+		}
+	}
+}

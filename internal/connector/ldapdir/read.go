@@ -96,24 +96,20 @@ func (d *directory) readAll(ctx context.Context, sink connector.Sink) (cursor st
 		if err != nil {
 			return err
 		}
-		if d.synchronises(root) {
-			cursor, err = d.refresh(ctx, c, "", sink)
-			// a server that limits how much it gives at once may still page
-			if !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) || d.pageSize() == 0 || d.size > 0 {
-				return err
-			}
-			if err := sink.Restart(); err != nil {
-				return err
-			}
-		}
 		stamp := now()
-		if err := d.pages(ctx, c, root, d.filter(), sink); err != nil {
-			return err
-		}
 		if d.set.Text("changes") != "off" {
 			cursor = stampCursor(stamp)
 		}
-		return nil
+		if d.synchronises(root) {
+			cookie, err := d.cookie(ctx, c)
+			switch {
+			case err == nil:
+				cursor = syncCursor(cookie, stamp)
+			case !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded) || d.pageSize() == 0 || d.size > 0:
+				return err // a server that limits how much it gives at once may still page
+			}
+		}
+		return d.pages(ctx, c, root, d.filter(), sink)
 	})
 	return cursor, err
 }
