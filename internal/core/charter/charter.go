@@ -139,8 +139,15 @@ type SignIn struct {
 type Leavers struct {
 	Readings int // a vanished person must be absent from this many rosters
 	Days     int // and for this many days
-	Suspend  int // days after leaving at which the account is suspended; -1 never
+	Stages   []Stage
 	Line     int
+}
+
+// Stage is what is done about the account of somebody who has left, some days after.
+type Stage struct {
+	After int      // days
+	Do    []string // verbs
+	Line  int
 }
 
 // Guard stops a plan with more changes of a verb than MoreThan or Share of the
@@ -230,8 +237,11 @@ func (c *Charter) Needs() (people, accounts []string) {
 			a[n] = true
 		}
 	}
-	for _, r := range c.Rules {
-		a[r.Attribute] = true
+	for _, g := range c.Given() {
+		a[g.Attribute] = true
+	}
+	if c.Leavers != nil { // who comes back is listed again
+		a["hidden"] = true
 	}
 	left, right := evidence.Attributes()
 	if c.Evidence == nil { // it only asks, by who somebody is

@@ -72,10 +72,11 @@ waves: [{name: pilot, when: "person.userName in ['mthorne']"}, {name: everybody}
 `
 	c, err := Parse([]byte(source), Vocabulary{})
 	require.NoError(t, err)
-	require.Equal(t, 0, c.Leavers.Suspend)
+	require.Equal(t, []string{"suspend", "hide"}, c.Leavers.Stages[0].Do)
+	require.Equal(t, 90, c.Leavers.Stages[1].After)
 	require.Equal(t, 5, c.Guards[0].Allowed(100))
 	require.Equal(t, 20, c.Guards[0].Allowed(1000))
-	require.Len(t, c.Notes, 3)
+	require.Len(t, c.Notes, 1)
 	for _, name := range []string{"hq-dome-booking", "hq-dome-admins"} {
 		source, err := os.ReadFile("../../../demo/" + name + ".yaml")
 		require.NoError(t, err)

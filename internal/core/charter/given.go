@@ -7,7 +7,8 @@ type Given struct {
 	Line      int
 }
 
-// Given lists what the charter gives accounts: its attributes, and the address.
+// Given lists what the charter gives accounts: its attributes, the address, and what
+// becomes of leavers.
 func (c *Charter) Given() (list []Given) {
 	for _, r := range c.Rules {
 		list = append(list, Given{r.Attribute, r.Rule, r.Line})
@@ -15,5 +16,17 @@ func (c *Charter) Given() (list []Given) {
 	if c.Emails != nil {
 		list = append(list, Given{"email", c.Emails.Rule, c.Emails.Line})
 	}
+	if c.Leavers != nil {
+		for _, stage := range c.Leavers.Stages {
+			for _, do := range stage.Do {
+				if attribute := stageWrites[do]; attribute != "" {
+					list = append(list, Given{attribute, Own, stage.Line})
+				}
+			}
+		}
+	}
 	return list
 }
+
+// stageWrites is the attribute that a stage of leavers writes, by its verb.
+var stageWrites = map[string]string{"suspend": "active", "hide": "hidden"}

@@ -68,7 +68,7 @@ var Keys = d.Keys{
 	key("leavers.stages", d.FormList, "what is done, and when", "[{after: 30d, do: [suspend]}]"),
 	key("leavers.stages[]", d.FormMapping, "one step", "{after: 30d, do: [suspend]}"),
 	key("leavers.stages[].after", d.FormDays, "days after the last one (default 0d)", "30d"),
-	key("leavers.stages[].do", d.FormList, "what is done then; hide and delete are not carried out yet", "[suspend]"),
+	key("leavers.stages[].do", d.FormList, "what is done then: suspend it, hide it from address lists, delete it. What is not due yet is an intention: shown, and dropped where somebody cancels it. An account is deleted only when it is suspended and it has been told the day before", "[suspend, hide]"),
 	key("leavers.stages[].do[]", d.FormWord, "one of them", "suspend", "suspend", "hide", "delete"),
 	key("orphans", d.FormMapping, "what is done about accounts that are nobody's", "{do: report}"),
 	key("orphans.do", d.FormWord, "report them, or suspend them too", "suspend", "report", "suspend"),

@@ -293,7 +293,7 @@ func (r *reader) readLeavers(n document.Node) {
 		return
 	}
 	line, _ := n.Place()
-	l := &Leavers{Readings: 3, Days: 7, Suspend: -1, Line: line}
+	l := &Leavers{Readings: 3, Days: 7, Line: line}
 	f := n.Declared(Keys)
 	if g, ok := f["grace"]; ok {
 		grace := g.Declared(Keys)
@@ -305,22 +305,23 @@ func (r *reader) readLeavers(n document.Node) {
 		}
 	}
 	for _, s := range f["stages"].Items() {
-		stage := s.Declared(Keys)
-		after := 0
-		if a, ok := stage["after"]; ok {
-			after = a.Days()
+		f := s.Declared(Keys)
+		stage := Stage{}
+		stage.Line, _ = s.Place()
+		if a, ok := f["after"]; ok {
+			stage.After = a.Days()
 		}
-		if len(stage["do"].Items()) == 0 {
+		if len(f["do"].Items()) == 0 {
 			s.Problem("a stage needs `do:` with what is to be done, such as [suspend]")
 		}
-		for _, do := range stage["do"].Items() {
-			switch do.Word(Keys, "leavers.stages[].do[]") {
-			case "suspend":
-				l.Suspend = after
-			default:
-				r.note(do, do.Text()+" is not carried out yet")
+		for _, do := range f["do"].Items() {
+			verb := do.Word(Keys, "leavers.stages[].do[]")
+			if slices.ContainsFunc(l.Stages, func(o Stage) bool { return slices.Contains(o.Do, verb) }) || slices.Contains(stage.Do, verb) {
+				do.Problem("%s is done by an earlier stage already", verb)
 			}
+			stage.Do = append(stage.Do, verb)
 		}
+		l.Stages = append(l.Stages, stage)
 	}
 	r.Leavers = l
 }
@@ -330,7 +331,7 @@ func (r *reader) readOrphans(n document.Node) {
 }
 
 // Verbs lists what a guard may limit.
-var Verbs = []string{"create", "mark", "set", "rename", "readdress", "withdraw", "suspend", "reinstate", "delete"}
+var Verbs = []string{"create", "mark", "set", "rename", "readdress", "place", "withdraw", "suspend", "reinstate", "hide", "unhide", "delete"}
 
 func (r *reader) readGuards(n document.Node) {
 	r.Drop, r.Coverage = DefaultDrop, DefaultCoverage

@@ -49,8 +49,30 @@ func ChangeID(verb, person, account string) string {
 	return "c-" + hex.EncodeToString(sum[:6])
 }
 
+// Intention is a change that is not due yet: it is looked at again in every reconciliation,
+// and drafted on its day if all that it rests on is still so.
+type Intention struct {
+	ID      string `json:"id"`
+	Verb    string `json:"verb"`
+	Person  string `json:"personId"`
+	Account string `json:"accountId"`
+	Due     string `json:"due"`             // day
+	First   string `json:"first"`           // day on which it was first told
+	Waits   string `json:"waits,omitempty"` // what it waits for beside its day
+	Reason  string `json:"reason"`          // the rule, with the charter's line
+	// Cancelled is why a human has dropped it; it is not drafted then.
+	Cancelled string `json:"cancelled,omitempty"`
+}
+
+// IntentionID is stable from one reconciliation to the next, as long as what it counts
+// from is the same day.
+func IntentionID(verb, person, account, since string) string {
+	sum := sha256.Sum256([]byte(strings.Join([]string{verb, person, account, since}, "\x00")))
+	return "i-" + hex.EncodeToString(sum[:6])
+}
+
 // order of verbs inside a wave: what frees names first, what harms last.
-var verbOrder = map[string]int{Mark: 0, Reinstate: 1, Rename: 2, Readdress: 3, Set: 4, Create: 5, Suspend: 6}
+var verbOrder = map[string]int{Mark: 0, Reinstate: 1, Unhide: 2, Rename: 3, Readdress: 4, Place: 5, Set: 6, Create: 7, Suspend: 8, Hide: 9, Delete: 10}
 
 // Order sorts changes by wave, verb, person and account, then moves each
 // behind what it needs, into a later wave if need be. A change whose need is not

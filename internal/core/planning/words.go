@@ -10,9 +10,39 @@ const (
 	Set       = "set"
 	Rename    = "rename"
 	Readdress = "readdress"
+	Place     = "place"
 	Suspend   = "suspend"
 	Reinstate = "reinstate"
+	Hide      = "hide"
+	Unhide    = "unhide"
+	Delete    = "delete"
 )
+
+// Participles are what a verb makes of an account.
+var Participles = map[string]string{Suspend: "suspended", Rename: "renamed", Hide: "hidden", Delete: "deleted"}
+
+// VerbOf is the verb of a change that gives an attribute a value.
+func VerbOf(attribute, value string) string {
+	switch attribute {
+	case "userName":
+		return Rename
+	case "email", "aliases":
+		return Readdress
+	case "container":
+		return Place
+	case "active":
+		if value == "false" {
+			return Suspend
+		}
+		return Reinstate
+	case "hidden":
+		if value == "true" {
+			return Hide
+		}
+		return Unhide
+	}
+	return Set
+}
 
 // Verbs are what a change can be.
 var Verbs = []Word{
@@ -21,8 +51,12 @@ var Verbs = []Word{
 	{Set, "write attributes that are neither login nor address"},
 	{Rename, "give an account another login"},
 	{Readdress, "give it another primary address; the former one stays as an alias where the charter says so"},
+	{Place, "move an entry to another branch of its tree"},
 	{Suspend, "let nobody sign in with it any more; nothing of it is lost"},
 	{Reinstate, "open it again, where the suspension was ours"},
+	{Hide, "leave it out of address lists"},
+	{Unhide, "list it again, where it was we who hid it"},
+	{Delete, "remove it for good, once it has been suspended and announced"},
 }
 
 // Outcomes are what can have come of a change.

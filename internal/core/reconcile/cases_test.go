@@ -1,6 +1,7 @@
 package reconcile_test
 
 import (
+	"cmp"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -171,6 +172,13 @@ func tell(in reconcile.Input, out *reconcile.Output) (lines []string) {
 		if g.FirstLoad {
 			lines = append(lines, fmt.Sprintf("first load: %s", g))
 		}
+	}
+	for _, i := range out.Intentions {
+		line := fmt.Sprintf("later %s %s %s on %s", i.Verb, i.Person, i.Account, i.Due)
+		if why := cmp.Or(i.Waits, i.Cancelled); why != "" {
+			line += " (" + why + ")"
+		}
+		lines = append(lines, line)
 	}
 	for _, w := range out.Withheld {
 		lines = append(lines, strings.Join(strings.Fields(fmt.Sprintf("withheld %s %s %s (%s)", w.Verb, w.Person, w.Account, w.Reason)), " "))

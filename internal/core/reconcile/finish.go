@@ -2,7 +2,6 @@ package reconcile
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -14,92 +13,6 @@ import (
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
-
-// accounts looks at what has no person: orphans, and accounts whose bonded
-// person has vanished.
-func (w *walker) accounts() {
-	res := w.out.Pairing
-	next := map[string]Absence{}
-	leave := reasons(w.Memory.LeftPeople, w.today)
-	left := w.leftAndGone(leave)
-	for _, row := range w.Accounts.Order() {
-		a := int(row)
-		if res.AccountState[a] != pairing.Orphan {
-			continue
-		}
-		suspended := w.Accounts.Column("active").Cell(a) == "false"
-		if person, bonded := res.Vanished[a]; bonded {
-			w.vanished(a, person, suspended, leave, next)
-			continue
-		}
-		detail := "nobody among the people owns it"
-		if w.noAbsent != "" {
-			detail = "nobody who could be read owns it: " + w.noAbsent
-		}
-		if suspended {
-			detail += "; it is suspended already"
-		}
-		w.note("orphan-account", -1, a, "", "%s", detail)
-		switch {
-		case w.Charter.Orphans != "suspend" || suspended:
-		case left != "":
-			w.withhold(planning.Suspend, -1, a, left)
-		default:
-			w.absentSuspend(a, "orphans: suspend (charter)")
-		}
-	}
-	w.out.Memory.Absent = next
-}
-
-func (w *walker) absentSuspend(a int, reason string) {
-	if w.noAbsent != "" {
-		w.withhold(planning.Suspend, -1, a, w.noAbsent)
-		return
-	}
-	w.suspend(-1, a, reason)
-}
-
-// leftAndGone names somebody who is left alone, is not in the list any more, and
-// whose account is not known: it may be any that nobody owns.
-func (r *run) leftAndGone(leave map[string]string) string {
-	for _, id := range slices.Sorted(maps.Keys(leave)) {
-		if _, here := r.People.Find(id); !here && r.bondedTo[id] == "" {
-			return fmt.Sprintf("person %q is left alone and not in the list any more: the account may be theirs", id)
-		}
-	}
-	return ""
-}
-
-func (w *walker) vanished(a int, person string, suspended bool, leave map[string]string, next map[string]Absence) {
-	seen, known := w.Memory.Absent[person]
-	if !known {
-		seen.Since = w.today
-	}
-	shrunk := slices.ContainsFunc(w.out.Guards, func(g planning.Reading) bool { return g.Verb == "roster-drop" && g.Of == "people" })
-	if w.noAbsent == "" && !shrunk && (!known || seen.Last != w.Reading) {
-		seen.Readings++
-		seen.Last = w.Reading
-	}
-	next[person] = seen
-	if suspended {
-		return
-	}
-	if why, left := leave[person]; left {
-		w.note("orphan-account", -1, a, "", "its person %q vanished on %s, and is left alone: %s", person, seen.Since, why)
-		w.withhold(planning.Suspend, -1, a, fmt.Sprintf("person %q is left alone: %s", person, why))
-		return
-	}
-	gone, _ := calendar.Between(seen.Since, w.today)
-	l := w.Charter.Leavers
-	if l == nil {
-		w.note("leaver-active", -1, a, "", "its person %q vanished on %s; the charter has no leavers:", person, seen.Since)
-		return
-	}
-	w.note("leaver-active", -1, a, "", "its person %q vanished on %s (%d of %d readings, %d of %d days)", person, seen.Since, seen.Readings, l.Readings, gone, l.Days)
-	if l.Suspend >= 0 && seen.Readings >= l.Readings && gone >= l.Days && gone >= l.Suspend {
-		w.absentSuspend(a, fmt.Sprintf("leaver: vanished since %s (charter line %d)", seen.Since, l.Line))
-	}
-}
 
 // nameAndPlan grants names, orders the changes and holds the guards to them.
 func (r *run) nameAndPlan(drafts []*draft) {

@@ -46,46 +46,34 @@ func (w *walker) fillNew(d *draft, p int) bool {
 	complete := true
 	for i := range w.rules {
 		r := &w.rules[i]
-		if r.Attribute == "userName" {
-			want, reserved := w.candidates(r.values, p, -1, "")
-			if len(want) == 0 {
-				complete = false
-				if reserved != "" {
-					w.note("username-taken", p, -1, "", "%s: kept for a role (names.reserved, RFC 2142)", reserved)
-				} else {
-					w.note("required-missing", p, -1, "userName", "no candidate for userName can be computed: %s", faults(r.values, p))
-				}
-				continue
-			}
-			d.ask("userName", r.reason, naming.Request{Owner: d.Person, Account: -1, Candidates: want, Attribute: naming.Login})
+		if r.named && r.Rule == charter.Watch && r.name == naming.Primary || r.fixed != "" && r.target == nil {
 			continue
 		}
-		want, fault := w.value(r, p, -1)
-		if want != "" && !r.kind.Multi() {
+		x := w.want(r, p, -1, "")
+		if r.named {
+			names := w.usable(r, p, -1, x)
+			if len(names) == 0 {
+				complete = false
+				if x.reserved == "" && r.name == naming.Login {
+					w.note("required-missing", p, -1, "userName", "no candidate for userName can be computed: %s", faults(r.values, p))
+				}
+			}
+			d.ask(r.Attribute, r.reason, naming.Request{Owner: d.Person, Account: -1, Candidates: names, Attribute: r.name})
+			continue
+		}
+		if x.cell != "" && !r.kind.Multi() {
 			w.several(r.Attribute, r.reads, p, -1)
 		}
 		switch {
-		case strings.ContainsRune(want, utf8.RuneError):
-			w.note("value-damaged", p, -1, r.Attribute, "%s is %q: letters are lost; it is left blank", r.Attribute, record.PlainList(want))
+		case strings.ContainsRune(x.cell, utf8.RuneError):
+			w.note("value-damaged", p, -1, r.Attribute, "%s is %q: letters are lost; it is left blank", r.Attribute, record.PlainList(x.cell))
 			complete = complete && !r.Required
-		case want != "" && r.Rule != charter.Watch:
-			d.Edits = append(d.Edits, planning.Edit{Attribute: r.Attribute, New: want, Reason: r.reason})
-		case want == "" && r.Required:
-			w.note("required-missing", p, -1, r.Attribute, "%s can't be computed: %s", r.Attribute, fault)
+		case x.cell != "" && r.Rule != charter.Watch:
+			d.Edits = append(d.Edits, planning.Edit{Attribute: r.Attribute, New: x.cell, Reason: r.reason})
+		case x.cell == "" && r.Required:
+			w.note("required-missing", p, -1, r.Attribute, "%s can't be computed: %s", r.Attribute, x.fault)
 			complete = false
 		}
-	}
-	if w.Charter.Emails != nil && w.Charter.Emails.Rule != charter.Watch {
-		list, reserved := w.candidates(w.primary, p, -1, "")
-		want := w.addresses(p, -1, list, reserved)
-		complete = complete && len(want) > 0
-		d.ask("email", w.emails, naming.Request{Owner: d.Person, Account: -1, Candidates: want, Attribute: naming.Primary})
-	}
-	if w.Accounts.Column("active") != nil {
-		d.Edits = append(d.Edits, planning.Edit{Attribute: "active", New: "true", Reason: "a new account can sign in"})
-	}
-	if mark := w.markValue(p); w.Input.Mark != "" && mark != "" {
-		d.Edits = append(d.Edits, planning.Edit{Attribute: w.Input.Mark, New: mark, Reason: "mark: so that this twin is found again"})
 	}
 	return complete
 }

@@ -1,0 +1,304 @@
+package reconcile
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"twinning/internal/core/calendar"
+	"twinning/internal/core/charter"
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/planning"
+)
+
+// How somebody stands decides what their account should be: of those who are here, what
+// the charter's rules say; of those who have left, what the stages say that have come.
+
+func (w *walker) twin(p, a int) {
+	if w.frozen(p, a) {
+		if since, known := w.Memory.Inactive[w.personID(p)]; known { // it may be so still
+			w.inactive = append(w.inactive, inactive{w.personID(p), since})
+		}
+		return
+	}
+	reason, left := w.run.left(p)
+	switch {
+	case w.inScope[p] && left:
+		g := gone{p: p, a: a, person: w.personID(p), why: "the person is " + reason, since: w.leftOn(p)}
+		g.reason = "leaver: " + reason
+		g.ready = g.since
+		w.leaves(g)
+	case w.inScope[p]:
+		w.employed(p, a)
+	case w.shut(a):
+	case w.Charter.OutOf == "suspend":
+		w.suspend(p, a, "out of scope: suspend (charter)")
+	case left:
+		w.note("leaver-active", p, a, "", "the person is %s and out of scope, the account can still sign in; the charter leaves who is out of scope as they are", reason)
+	}
+}
+
+// shut: nobody can sign in with the account.
+func (w *walker) shut(a int) bool { return w.Accounts.Column("active").Cell(a) == "false" }
+
+// employed holds the account of somebody who is here against all that it should be.
+func (w *walker) employed(p, a int) {
+	if w.emailOn && w.People.Column("email") != nil && w.People.Column("email").Cell(p) == "" {
+		w.note("no-email", p, a, "", "the person has no e-mail address")
+	}
+	if w.shut(a) && !w.reinstated(p, a) {
+		return
+	}
+	w.shown(p, a)
+	for i := range w.rules {
+		w.differ(&w.rules[i], p, a)
+	}
+}
+
+func (w *walker) reinstated(p, a int) bool {
+	if !w.Memory.Suspended[w.Accounts.ID(a)] {
+		w.note("suspended-elsewhere", p, a, "", "the person is active, the account is suspended, and no receipt of ours did it")
+		return false
+	}
+	if w.Charter.Intent != "add" {
+		w.edit(planning.Reinstate, p, a, planning.Edit{Attribute: "active", Old: "false", New: "true", Reason: "the person is active again, and our own receipt suspended the account"})
+	}
+	return true
+}
+
+// shown lists an account again that our own receipt has hidden.
+func (w *walker) shown(p, a int) {
+	if w.Accounts.Column("hidden").Cell(a) == "true" && w.Memory.Written[w.Accounts.ID(a)]["hidden"].Value == "true" && w.Charter.Intent != "add" {
+		w.edit(planning.Unhide, p, a, planning.Edit{Attribute: "hidden", Old: "true", New: "false", Reason: "the person is active again, and our own receipt hid the account"})
+	}
+}
+
+// leftOn is the first day on which somebody who has left by their own record was
+// gone: the day after their end date, or else the day on which they were first
+// seen to be inactive, which the lane remembers.
+func (w *walker) leftOn(p int) string {
+	if end := w.People.Column("endsOn").Cell(p); end != "" && end < w.today {
+		return calendar.Add(end, 1)
+	}
+	id := w.personID(p)
+	since, known := w.Memory.Inactive[id]
+	if !known {
+		since = w.today
+	}
+	w.inactive = append(w.inactive, inactive{id, since})
+	return since
+}
+
+// gone is somebody who has left, and their account.
+type gone struct {
+	p, a   int // p is -1 when they have vanished
+	person string
+	why    string // what is told of them
+	reason string // of the changes
+	since  string // the day from which stages count
+	ready  string // the day before which none comes; "" when that can't be told yet
+	absent bool   // it is concluded from their absence
+}
+
+// leaves does what the stages say of somebody who has left, and tells what is to come.
+func (w *walker) leaves(g gone) {
+	l := w.Charter.Leavers
+	if l == nil {
+		if !w.shut(g.a) {
+			w.note("leaver-active", g.p, g.a, "", "%s, the account can still sign in; the charter has no leavers:", g.why)
+		}
+		return
+	}
+	told := ""
+	var due []planning.Intention
+	for _, stage := range l.Stages {
+		for _, do := range stage.Do {
+			i, open := w.stage(g, stage, do)
+			if !open {
+				continue
+			}
+			w.intended = append(w.intended, i)
+			switch {
+			case i.Cancelled != "":
+			case i.Due <= w.today && i.Waits == "":
+				due = append(due, i)
+			case do == planning.Suspend:
+				told = "; it is suspended on " + i.Due
+			}
+		}
+	}
+	if !w.shut(g.a) {
+		w.note("leaver-active", g.p, g.a, "", "%s, the account can still sign in%s", g.why, told)
+	}
+	for _, i := range due {
+		w.carryOut(g, i)
+	}
+}
+
+// stages are what a stage can do: the attribute that it writes, and its value. Deleting writes none.
+var stages = map[string]planning.Edit{
+	planning.Suspend: {Attribute: "active", New: "false"},
+	planning.Hide:    {Attribute: "hidden", New: "true"},
+	planning.Delete:  {},
+}
+
+// stage is what a stage asks for, and when; open is false where nothing is left to do.
+func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Intention, open bool) {
+	attribute := stages[do].Attribute
+	column := w.Accounts.Column(attribute)
+	if attribute != "" && (column == nil || column.Cell(g.a) == stages[do].New) || w.Charter.Intent == "add" {
+		return i, false
+	}
+	i = planning.Intention{
+		ID:   planning.IntentionID(do, g.person, w.accountID(g.a), g.since),
+		Verb: do, Person: g.person, Account: w.accountID(g.a), Due: calendar.Add(g.since, stage.After),
+		Reason: fmt.Sprintf("%s (charter line %d)", g.reason, stage.Line),
+	}
+	i.First, i.Cancelled = w.today, w.Memory.Cancelled[i.ID]
+	if first, known := w.Memory.Intended[i.ID]; known {
+		i.First = first
+	}
+	switch {
+	case g.ready == "":
+		i.Waits = "until more readings show that the person is gone"
+	case g.ready > i.Due:
+		i.Due = g.ready
+	}
+	if do == planning.Delete { // never unannounced, and never of an account in use
+		i.Due = max(i.Due, calendar.Add(i.First, 1))
+		if !w.shut(g.a) {
+			i.Waits = "until the account is suspended"
+		}
+	}
+	return i, true
+}
+
+// carryOut drafts a stage that has come.
+func (w *walker) carryOut(g gone, i planning.Intention) {
+	if g.absent && w.noAbsent != "" {
+		w.withhold(i.Verb, -1, g.a, w.noAbsent)
+		return
+	}
+	if g.p >= 0 && w.guess(g.p, g.a, planning.Participles[i.Verb]) {
+		return
+	}
+	if i.Verb == planning.Delete {
+		d := w.draft(i.Verb, g.p, g.a)
+		d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: "active", Old: "false", Reason: "an account in use is not deleted"})
+		d.Edits = append(d.Edits, planning.Edit{Attribute: "id", Old: d.Account, Reason: i.Reason})
+		return
+	}
+	e := stages[i.Verb]
+	e.Old, e.Reason = w.Accounts.Column(e.Attribute).Cell(g.a), i.Reason
+	w.edit(i.Verb, g.p, g.a, e)
+}
+
+func (w *walker) suspend(p, a int, reason string) {
+	if w.Charter.Intent == "add" || p >= 0 && w.guess(p, a, planning.Participles[planning.Suspend]) {
+		return
+	}
+	w.edit(planning.Suspend, p, a, planning.Edit{Attribute: "active", Old: w.Accounts.Column("active").Cell(a), New: "false", Reason: reason})
+}
+
+// accounts looks at what has no person: orphans, and accounts whose bonded
+// person has vanished.
+func (w *walker) accounts() {
+	res := w.out.Pairing
+	next := map[string]Absence{}
+	leave := reasons(w.Memory.LeftPeople, w.today)
+	left := w.leftAndGone(leave)
+	for _, row := range w.Accounts.Order() {
+		a := int(row)
+		if res.AccountState[a] != pairing.Orphan {
+			continue
+		}
+		suspended := w.Accounts.Column("active").Cell(a) == "false"
+		if person, bonded := res.Vanished[a]; bonded {
+			w.vanished(a, person, suspended, leave, next)
+			continue
+		}
+		detail := "nobody among the people owns it"
+		if w.noAbsent != "" {
+			detail = "nobody who could be read owns it: " + w.noAbsent
+		}
+		if suspended {
+			detail += "; it is suspended already"
+		}
+		w.note("orphan-account", -1, a, "", "%s", detail)
+		switch {
+		case w.Charter.Orphans != "suspend" || suspended:
+		case left != "":
+			w.withhold(planning.Suspend, -1, a, left)
+		default:
+			w.absentSuspend(a, "orphans: suspend (charter)")
+		}
+	}
+	w.out.Memory.Absent = next
+}
+
+func (w *walker) absentSuspend(a int, reason string) {
+	if w.noAbsent != "" {
+		w.withhold(planning.Suspend, -1, a, w.noAbsent)
+		return
+	}
+	w.suspend(-1, a, reason)
+}
+
+// leftAndGone names somebody who is left alone, is not in the list any more, and
+// whose account is not known: it may be any that nobody owns.
+func (r *run) leftAndGone(leave map[string]string) string {
+	for _, id := range slices.Sorted(maps.Keys(leave)) {
+		if _, here := r.People.Find(id); !here && r.bondedTo[id] == "" {
+			return fmt.Sprintf("person %q is left alone and not in the list any more: the account may be theirs", id)
+		}
+	}
+	return ""
+}
+
+func (w *walker) vanished(a int, person string, suspended bool, leave map[string]string, next map[string]Absence) {
+	seen, known := w.Memory.Absent[person]
+	if !known {
+		seen.Since = w.today
+	}
+	shrunk := slices.ContainsFunc(w.out.Guards, func(g planning.Reading) bool { return g.Verb == "roster-drop" && g.Of == "people" })
+	if w.noAbsent == "" && !shrunk && (!known || seen.Last != w.Reading) {
+		seen.Readings++
+		seen.Last = w.Reading
+	}
+	next[person] = seen
+	if why, left := leave[person]; left {
+		if suspended {
+			return
+		}
+		w.note("orphan-account", -1, a, "", "its person %q vanished on %s, and is left alone: %s", person, seen.Since, why)
+		w.withhold(planning.Suspend, -1, a, fmt.Sprintf("person %q is left alone: %s", person, why))
+		return
+	}
+	days, _ := calendar.Between(seen.Since, w.today)
+	g := gone{p: -1, a: a, person: person, since: seen.Since, absent: true, reason: "leaver: vanished since " + seen.Since}
+	g.why = fmt.Sprintf("its person %q vanished on %s", person, seen.Since)
+	if l := w.Charter.Leavers; l != nil {
+		g.why += fmt.Sprintf(" (%d of %d readings, %d of %d days)", seen.Readings, l.Readings, days, l.Days)
+		if seen.Readings >= l.Readings {
+			g.ready = calendar.Add(seen.Since, l.Days)
+		}
+	}
+	w.leaves(g)
+}
+
+// intentions lists what is still to come, and remembers since when each of them is told.
+func (r *run) intentions(list []planning.Intention) {
+	first := make(map[string]string, len(list))
+	for _, i := range list {
+		first[i.ID] = i.First
+		if i.Due > r.today || i.Waits != "" || i.Cancelled != "" {
+			r.out.Intentions = append(r.out.Intentions, i)
+		}
+	}
+	r.out.Memory.Intended = first
+	slices.SortFunc(r.out.Intentions, func(a, b planning.Intention) int {
+		return cmp.Or(strings.Compare(a.Due, b.Due), strings.Compare(a.Verb, b.Verb), strings.Compare(a.Account, b.Account))
+	})
+}
