@@ -489,12 +489,16 @@ func (e TaskState) Valid() bool {
 // Defines values for Verb.
 const (
 	VerbCreate    Verb = "create"
+	VerbDelete    Verb = "delete"
+	VerbHide      Verb = "hide"
 	VerbMark      Verb = "mark"
+	VerbPlace     Verb = "place"
 	VerbReaddress Verb = "readdress"
 	VerbReinstate Verb = "reinstate"
 	VerbRename    Verb = "rename"
 	VerbSet       Verb = "set"
 	VerbSuspend   Verb = "suspend"
+	VerbUnhide    Verb = "unhide"
 )
 
 // Valid indicates whether the value is a known member of the Verb enum.
@@ -502,7 +506,13 @@ func (e Verb) Valid() bool {
 	switch e {
 	case VerbCreate:
 		return true
+	case VerbDelete:
+		return true
+	case VerbHide:
+		return true
 	case VerbMark:
+		return true
+	case VerbPlace:
 		return true
 	case VerbReaddress:
 		return true
@@ -513,6 +523,8 @@ func (e Verb) Valid() bool {
 	case VerbSet:
 		return true
 	case VerbSuspend:
+		return true
+	case VerbUnhide:
 		return true
 	default:
 		return false
@@ -790,6 +802,11 @@ type BondList struct {
 	Items []Bond `json:"items"`
 }
 
+// Cancellation defines model for Cancellation.
+type Cancellation struct {
+	Reason string `json:"reason"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	Account  *string  `json:"account,omitempty"`
@@ -1065,6 +1082,39 @@ type IdVerdict struct {
 	Said   string `json:"said"`
 	Stable bool   `json:"stable"`
 	Unique bool   `json:"unique"`
+}
+
+// Intention something that is to be done on its day, and is looked at again then
+type Intention struct {
+	Account string `json:"account"`
+
+	// Cancelled why a human dropped it
+	Cancelled   *string    `json:"cancelled,omitempty"`
+	CancelledAt *time.Time `json:"cancelledAt,omitempty"`
+	CancelledBy *string    `json:"cancelledBy,omitempty"`
+
+	// Due the day, YYYY-MM-DD
+	Due string `json:"due"`
+
+	// First the day on which it was first told
+	First  string `json:"first"`
+	Id     string `json:"id"`
+	Label  string `json:"label"`
+	Person string `json:"person"`
+
+	// Reason the rule, with the charter's line
+	Reason string `json:"reason"`
+	Verb   string `json:"verb"`
+
+	// Waits what it waits for beside its day
+	Waits *string `json:"waits,omitempty"`
+}
+
+// IntentionList defines model for IntentionList.
+type IntentionList struct {
+	Cursor *string     `json:"cursor,omitempty"`
+	Items  []Intention `json:"items"`
+	Total  *int        `json:"total,omitempty"`
 }
 
 // KeyEvidence defines model for KeyEvidence.
@@ -2257,6 +2307,23 @@ type ListFindingsParams struct {
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// ListIntentionsParams defines parameters for ListIntentions.
+type ListIntentionsParams struct {
+	Verb *Verb `form:"verb,omitempty" json:"verb,omitempty"`
+
+	// Q text to find
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListPlansParams defines parameters for ListPlans.
 type ListPlansParams struct {
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
@@ -2650,6 +2717,9 @@ type TryCharterJSONRequestBody = CharterTryInput
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance
 
+// CancelIntentionJSONRequestBody defines body for CancelIntention for application/json ContentType.
+type CancelIntentionJSONRequestBody = Cancellation
+
 // SetObservingJSONRequestBody defines body for SetObserving for application/json ContentType.
 type SetObservingJSONRequestBody = Switch
 
@@ -2928,6 +2998,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /lanes/{lane}/findings/{finding}/acceptance (the `AcceptFinding` operationId).
 	AcceptFinding(ctx context.Context, lane LaneName, finding string, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListIntentions What is to be done on its day, as the latest reconciliation found it
+	//
+	// Corresponds with GET /lanes/{lane}/intentions (the `ListIntentions` operationId).
+	ListIntentions(ctx context.Context, lane LaneName, params *ListIntentionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RestoreIntention Take the cancellation of an intention back
+	//
+	// Corresponds with DELETE /lanes/{lane}/intentions/{intention}/cancellation (the `RestoreIntention` operationId).
+	RestoreIntention(ctx context.Context, lane LaneName, intention string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CancelIntentionWithBody Drop an intention, so that it is not drafted on its day
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /lanes/{lane}/intentions/{intention}/cancellation (the `CancelIntention` operationId).
+	CancelIntentionWithBody(ctx context.Context, lane LaneName, intention string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CancelIntention Drop an intention, so that it is not drafted on its day
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /lanes/{lane}/intentions/{intention}/cancellation (the `CancelIntention` operationId).
+	CancelIntention(ctx context.Context, lane LaneName, intention string, body CancelIntentionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetObservingWithBody Let a lane only observe, or let it write
 	//
@@ -3815,6 +3909,70 @@ func (c *Client) AcceptFindingWithBody(ctx context.Context, lane LaneName, findi
 // Corresponds with PUT /lanes/{lane}/findings/{finding}/acceptance (the `AcceptFinding` operationId).
 func (c *Client) AcceptFinding(ctx context.Context, lane LaneName, finding string, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcceptFindingRequest(c.Server, lane, finding, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListIntentions What is to be done on its day, as the latest reconciliation found it
+//
+// Corresponds with GET /lanes/{lane}/intentions (the `ListIntentions` operationId).
+func (c *Client) ListIntentions(ctx context.Context, lane LaneName, params *ListIntentionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListIntentionsRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RestoreIntention Take the cancellation of an intention back
+//
+// Corresponds with DELETE /lanes/{lane}/intentions/{intention}/cancellation (the `RestoreIntention` operationId).
+func (c *Client) RestoreIntention(ctx context.Context, lane LaneName, intention string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRestoreIntentionRequest(c.Server, lane, intention)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CancelIntentionWithBody Drop an intention, so that it is not drafted on its day
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /lanes/{lane}/intentions/{intention}/cancellation (the `CancelIntention` operationId).
+func (c *Client) CancelIntentionWithBody(ctx context.Context, lane LaneName, intention string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCancelIntentionRequestWithBody(c.Server, lane, intention, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CancelIntention Drop an intention, so that it is not drafted on its day
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /lanes/{lane}/intentions/{intention}/cancellation (the `CancelIntention` operationId).
+func (c *Client) CancelIntention(ctx context.Context, lane LaneName, intention string, body CancelIntentionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCancelIntentionRequest(c.Server, lane, intention, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6132,6 +6290,210 @@ func NewAcceptFindingRequestWithBody(server string, lane LaneName, finding strin
 	}
 
 	operationPath := fmt.Sprintf("/lanes/%s/findings/%s/acceptance", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListIntentionsRequest constructs an http.Request for the ListIntentions method
+func NewListIntentionsRequest(server string, lane LaneName, params *ListIntentionsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/intentions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Verb != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verb", *params.Verb, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Count != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRestoreIntentionRequest constructs an http.Request for the RestoreIntention method
+func NewRestoreIntentionRequest(server string, lane LaneName, intention string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "intention", intention, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/intentions/%s/cancellation", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCancelIntentionRequest calls the generic CancelIntention builder with application/json body
+func NewCancelIntentionRequest(server string, lane LaneName, intention string, body CancelIntentionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCancelIntentionRequestWithBody(server, lane, intention, "application/json", bodyReader)
+}
+
+// NewCancelIntentionRequestWithBody constructs an http.Request for the CancelIntention method, with any body, and a specified content type
+func NewCancelIntentionRequestWithBody(server string, lane LaneName, intention string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "intention", intention, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/intentions/%s/cancellation", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

@@ -80,7 +80,7 @@ func (r *result) write(dir string) error {
 		return err
 	}
 	files := map[string]func(io.Writer) error{
-		"twins.csv": r.writeTwins, "contested.csv": r.writeContested, "findings.csv": r.writeFindings, "changes.csv": r.writeChanges, "withheld.csv": r.writeWithheld, "balance.json": r.writeBalance,
+		"twins.csv": r.writeTwins, "contested.csv": r.writeContested, "findings.csv": r.writeFindings, "changes.csv": r.writeChanges, "withheld.csv": r.writeWithheld, "intentions.csv": r.writeIntentions, "balance.json": r.writeBalance,
 	}
 	if r.Pairing.Weights != nil {
 		for i, write := range []func(io.Writer) error{r.writeWeights, r.writeCandidates} {
@@ -257,6 +257,14 @@ func (r *result) writeWithheld(w io.Writer) error {
 	return writeCSV(w, "verb,person_id,account_id,reason", func(f *sheetFile) {
 		for _, x := range r.Withheld {
 			f.row(x.Verb, x.Person, x.Account, x.Reason)
+		}
+	})
+}
+
+func (r *result) writeIntentions(w io.Writer) error {
+	return writeCSV(w, "intention,verb,person_id,account_id,due,waits,reason,cancelled", func(f *sheetFile) {
+		for _, x := range r.Output.Memory.Intentions {
+			f.row(x.ID, x.Verb, x.Person, x.Account, x.Due, x.Waits, x.Reason, x.Cancelled)
 		}
 	})
 }

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
 	"twinning/internal/core/planning"
@@ -74,6 +75,7 @@ func (r *result) summary(w io.Writer) {
 	codes, verbs := r.counts()
 	drawFindings(w, codes)
 	drawVerbs(w, verbs)
+	drawIntentions(w, r.Output.Memory.Intentions, calendar.Day(r.Now, r.Charter.Zone))
 	drawWithheld(w, r.Withheld)
 	for _, g := range r.Guards {
 		if g.Tripped {
@@ -99,7 +101,7 @@ func (r *result) told() map[string]any {
 	codes, verbs := r.counts()
 	return map[string]any{
 		"lane": r.Charter.Lane, "balance": balancesOf(r.Balance), "findings": codes, "changes": verbs,
-		"withheld": len(r.Withheld), "stopped": r.Stopped(), "toDo": r.toDo(), "guards": r.Guards, "notes": append([]string{}, r.Notes...),
+		"intentions": append([]planning.Intention{}, r.Output.Memory.Intentions...), "withheld": len(r.Withheld), "stopped": r.Stopped(), "toDo": r.toDo(), "guards": r.Guards, "notes": append([]string{}, r.Notes...),
 	}
 }
 

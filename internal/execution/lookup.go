@@ -33,7 +33,7 @@ func (s *sender) lookUp(intended time.Time, answered bool) bool {
 			return false
 		case err == nil && found:
 			s.trace("found done by reading")
-			s.written(rec)
+			s.shows(rec)
 			s.mend(rec)
 			return false
 		case err == nil && !time.Now().Before(deadline):
@@ -79,6 +79,12 @@ func (s *sender) present() (bool, connector.Record, error) {
 		return true, list[0], nil
 	}
 	rec, err := s.account(s.ctx, s.c.Account)
+	if s.c.Verb == planning.Delete {
+		if connector.KindOf(err) == connector.NotFound && err != nil {
+			return true, rec, nil
+		}
+		return false, rec, err
+	}
 	if err != nil {
 		return false, rec, err
 	}

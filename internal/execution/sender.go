@@ -115,7 +115,7 @@ func (s *sender) deliver() error {
 			return err
 		}
 		began := time.Now()
-		after, err := s.conn.Write(s.ctx, write)
+		after, err := s.send(write)
 		if s.ctx.Err() != nil {
 			return s.ctx.Err() // this node is stopping; whoever goes on looks it up
 		}
@@ -127,7 +127,7 @@ func (s *sender) deliver() error {
 				return nil
 			}
 			s.trace("answered in %d ms", time.Since(began).Milliseconds())
-			s.written(after)
+			s.shows(after)
 			return nil
 		}
 		if connector.KindOf(err) == connector.Incomplete && after.ID != "" {
@@ -141,6 +141,27 @@ func (s *sender) deliver() error {
 			return err
 		}
 	}
+}
+
+// send carries out what the change says.
+func (s *sender) send(write connector.Write) (connector.Record, error) {
+	if s.c.Verb != planning.Delete {
+		return s.conn.Write(s.ctx, write)
+	}
+	deleter, ok := s.conn.(connector.Deleter)
+	if !ok {
+		return connector.Record{}, &connector.Error{Kind: connector.Unsupported, Doing: "delete " + s.c.Account, Target: s.system.Name, Reason: "this kind of system deletes nothing", Next: "take delete out of the charter's leavers"}
+	}
+	return connector.Record{ID: s.c.Account}, deleter.Delete(s.ctx, *write.Record)
+}
+
+// shows concludes from the record as it is after the change.
+func (s *sender) shows(after connector.Record) {
+	if s.c.Verb == planning.Delete {
+		s.conclude("done", "")
+		return
+	}
+	s.written(after)
 }
 
 // sendWithin is how soon after its intent a change is on its way: whoever looks an
@@ -326,6 +347,8 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 	case err == nil:
 	case s.ctx.Err() != nil:
 		return rec, true
+	case kind == connector.NotFound && s.c.Verb == planning.Delete:
+		return rec, s.confirm()
 	case kind == connector.NotFound:
 		s.conclude("stale", "the account is gone")
 		return rec, true
@@ -334,8 +357,8 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 		return rec, true
 	}
 	s.r.Before.V = s.values(rec)
-	asWanted, why := true, ""
-	for _, x := range s.c.Body.V.Edits {
+	asWanted, why := s.c.Verb != planning.Delete, ""
+	for _, x := range s.c.Body.V.Writes() {
 		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
 			wanted, differs := s.compareReference(src, rec, x)
 			asWanted = asWanted && wanted
@@ -413,7 +436,7 @@ func (s *sender) confirm() bool {
 func (s *sender) values(rec connector.Record) map[string][]string {
 	kept := map[string][]string{}
 	names := []string{"userName", "email", "active"}
-	for _, x := range s.c.Body.V.Edits {
+	for _, x := range s.c.Body.V.Writes() {
 		names = append(names, x.Attribute)
 	}
 	for _, x := range s.c.Body.V.RestsOn {
@@ -454,7 +477,7 @@ var errNoNative = errors.New("the shape names no native attribute")
 // and what the shape does not speak of stays.
 func (x *run) nativeEditsOf(ctx context.Context, c store.Change, rec *connector.Record) (_ []connector.Edit, err error) {
 	out := make([]connector.Edit, 0, len(c.Body.V.Edits))
-	for _, e := range c.Body.V.Edits {
+	for _, e := range c.Body.V.Writes() {
 		src, ok := x.shape.Attributes[e.Attribute]
 		switch {
 		case !ok || src.Native == "":
@@ -524,6 +547,14 @@ func beyond(kind record.Kind, list, other string) (values []string) {
 func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 	e := store.Effects{Lane: lane}
 	if r.Account == "" || r.Outcome != "done" && r.Outcome != "unchanged" {
+		return e
+	}
+	for _, p := range c.Premises {
+		if p.Kind == planning.NotCancelled {
+			e.Intention = p.Key
+		}
+	}
+	if e.Deleted = c.Verb == planning.Delete; e.Deleted {
 		return e
 	}
 	if c.Person != "" {

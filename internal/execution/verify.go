@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 	"twinning/internal/reach"
 	"twinning/internal/store"
@@ -78,9 +79,25 @@ func (x *run) shown(ctx context.Context, id string) (connector.Record, error) {
 	return x.rostered(ctx, id)
 }
 
+// checkGone says whether a deleted account shows no more.
+func (x *run) checkGone(r store.Receipt, err error) (verdict, detail string) {
+	switch {
+	case err != nil && connector.KindOf(err) == connector.NotFound:
+		return "confirmed", ""
+	case err != nil:
+		return "not-yet-visible", err.Error()
+	case x.declared.Lag > 0 && time.Since(r.SettledAt()) < x.declared.Lag:
+		return "not-yet-visible", "the account shows still"
+	}
+	return "different", "the account is there"
+}
+
 // check compares an account as it is now with what its change wanted.
 func (x *run) check(ctx context.Context, c store.Change, r store.Receipt) (verdict, detail string) {
 	rec, err := x.shown(ctx, r.Account)
+	if c.Verb == planning.Delete {
+		return x.checkGone(r, err)
+	}
 	if err != nil && connector.KindOf(err) == connector.NotFound {
 		return "different", "the account is gone"
 	}

@@ -214,6 +214,11 @@ func (e *Engine) settleRun(ctx context.Context, x store.System, shape record.Sha
 		if err != nil {
 			return err
 		}
+		if c.Verb == planning.Delete {
+			if rec, err = e.goneFrom(ctx, roster, r, rec); err != nil {
+				return err
+			}
+		}
 		if rec.ID == "" || !asWanted(shape, rec, c, r.Sent.V) {
 			continue
 		}
@@ -275,8 +280,21 @@ func (e *Engine) rosterRecord(ctx context.Context, x store.System, r store.Recei
 	return list[0], nil
 }
 
+// goneFrom is an account that was to be deleted, if a roster no longer holds it in any
+// form; empty else.
+func (e *Engine) goneFrom(ctx context.Context, roster int64, r store.Receipt, shown store.Record) (store.Record, error) {
+	if shown.ID != "" {
+		return store.Record{}, nil
+	}
+	unread, err := e.Store.MayHide(ctx, roster, r.Account)
+	if err != nil || unread {
+		return store.Record{}, err
+	}
+	return store.Record{ID: r.Account}, nil
+}
+
 func asWanted(shape record.Shape, rec store.Record, c store.Change, sent map[string][]string) bool {
-	for _, x := range c.Body.V.Edits {
+	for _, x := range c.Body.V.Writes() {
 		if src := shape.Attributes[x.Attribute]; src.Refers != "" {
 			if !record.SameReferences(rec.Values.V[src.Native], sent[src.Native]) {
 				return false

@@ -184,3 +184,22 @@ func (s *server) UnacceptFinding(ctx context.Context, r openapi.UnacceptFindingR
 	}
 	return openapi.UnacceptFinding204Response{}, nil
 }
+
+func (s *server) ListIntentions(ctx context.Context, r openapi.ListIntentionsRequestObject) (openapi.ListIntentionsResponseObject, error) {
+	list, next, total, err := s.cfg.Service.Intentions(ctx, r.Lane, string(value(r.Params.Verb)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListIntentions200JSONResponse](counted(list, next, total), err)
+}
+
+func (s *server) CancelIntention(ctx context.Context, r openapi.CancelIntentionRequestObject) (openapi.CancelIntentionResponseObject, error) {
+	if err := s.cfg.Service.CancelIntention(ctx, caller(ctx), r.Lane, r.Intention, r.Body.Reason); err != nil {
+		return nil, err
+	}
+	return openapi.CancelIntention204Response{}, nil
+}
+
+func (s *server) RestoreIntention(ctx context.Context, r openapi.RestoreIntentionRequestObject) (openapi.RestoreIntentionResponseObject, error) {
+	if err := s.cfg.Service.RestoreIntention(ctx, caller(ctx), r.Lane, r.Intention); err != nil {
+		return nil, err
+	}
+	return openapi.RestoreIntention204Response{}, nil
+}

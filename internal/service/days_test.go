@@ -53,7 +53,7 @@ type book struct {
 	blind     bool // it does not answer when it is asked for something
 }
 
-var bookColumns = map[bool]string{true: "id given family title email active roles boss", false: "id login mark given family title email aliases active roles boss"}
+var bookColumns = map[bool]string{true: "id given family title email active roles boss", false: "id login mark given family title email aliases active roles boss hidden"}
 
 var dayRules = []string{
 	`lane: LANE`,
@@ -260,6 +260,10 @@ func (d *days) do(line string) (told []string) {
 	case "arrive": // what a system that speaks in files was sent comes about
 		b := d.books[words[1]]
 		for _, row := range b.sent {
+			if id, gone := strings.CutPrefix(row, "gone "); gone {
+				delete(b.rows, id)
+				continue
+			}
 			b.put(row)
 		}
 		b.sent = nil
@@ -274,6 +278,21 @@ func (d *days) do(line string) (told []string) {
 			} else {
 				err = errors.Join(err, d.service.Unaccept(ctx, tester, name, f.ID))
 			}
+		}
+	case "intentions":
+		list, _, _, broken := d.service.Intentions(ctx, name, "", store.Page{Limit: 50})
+		require.NoError(d.t, broken)
+		for _, i := range list {
+			told = append(told, strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s %s %s", i.Due, i.Verb, i.Person, i.Account, i.Waits, i.Cancelled)), " "))
+		}
+	case "cancel", "restore": // LANE VERB ACCOUNT
+		list, _, _, broken := d.service.Intentions(ctx, name, words[2], store.Page{Limit: 50, Text: words[3]})
+		require.NoError(d.t, broken)
+		require.Len(d.t, list, 1)
+		if verb == "cancel" {
+			err = d.service.CancelIntention(ctx, tester, name, list[0].ID, "kept for now")
+		} else {
+			err = d.service.RestoreIntention(ctx, tester, name, list[0].ID)
 		}
 	case "remove":
 		err = d.service.RemoveLane(ctx, tester, name)
@@ -436,13 +455,13 @@ func (b *book) Declare() connector.Declaration {
 	}
 	d := connector.Declaration{Kind: "book", Scope: "all", Extents: []string{connector.Whole, connector.Sample}}
 	if !b.people {
-		for attribute, native := range map[string]string{"userName": "login", "externalId": "mark", "aliases": "aliases"} {
+		for attribute, native := range map[string]string{"userName": "login", "externalId": "mark", "aliases": "aliases", "hidden": "hidden"} {
 			shape.Attributes[attribute] = record.Source{Native: native}
 		}
 		shape.Attributes["manager"] = record.Source{Native: "boss", Refers: "login"}
 		shape.Mark = "externalId"
 		d.Writes, d.ReadsOne, d.Finds, d.Deferred = true, !b.deferred, "mark", b.deferred
-		d.Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate"}
+		d.Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate", "hide", "unhide", "delete"}
 	}
 	d.Shape = shape
 	return d
@@ -521,7 +540,8 @@ func (b *book) Holders(_ context.Context, name string) (ids []string, _ error) {
 	return ids, nil
 }
 
-func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, error) {
+// answer is how the next write is answered: before it is done, or after.
+func (b *book) answer() (before, after error) {
 	b.happens("write")
 	answer := "done"
 	if len(b.answers) > 0 {
@@ -531,14 +551,38 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 	switch answer {
 	case "refused":
 		failed.Kind, failed.Reason = connector.Refused, "the value is not liked"
-		return connector.Record{}, failed
+		return failed, nil
 	case "blind": // it is done, nobody hears of it, and looking it up does not tell
 		b.blind = true
+		return nil, failed
 	case "blind-not-done":
 		b.blind = true
-		return connector.Record{}, failed
+		return failed, nil
 	case "not-done":
-		return connector.Record{}, failed
+		return failed, nil
+	case "lost":
+		return nil, failed
+	}
+	return nil, nil
+}
+
+func (b *book) Delete(_ context.Context, r connector.Record) error {
+	before, after := b.answer()
+	switch {
+	case before != nil:
+		return before
+	case b.deferred:
+		b.sent = append(b.sent, "gone "+r.ID)
+	default:
+		delete(b.rows, r.ID)
+	}
+	return after
+}
+
+func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, error) {
+	before, after := b.answer()
+	if before != nil {
+		return connector.Record{}, before
 	}
 	values := map[string][]string{"active": {"true"}}
 	if w.Record != nil {
@@ -555,14 +599,16 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 		cell := strings.Join(values[c], ";")
 		row += " " + map[bool]string{true: "-", false: cell}[cell == ""]
 	}
-	row = strings.TrimSuffix(strings.TrimSuffix(row, " -"), " -") // most have neither roles nor a manager
+	for range 3 { // most have neither roles nor a manager, and show
+		row = strings.TrimSuffix(row, " -")
+	}
 	if b.deferred {
 		b.sent = append(b.sent, row)
 		return b.record(strings.TrimSpace(row)), nil
 	}
 	b.put(row)
-	if answer == "lost" || answer == "blind" {
-		return connector.Record{}, failed
+	if after != nil {
+		return connector.Record{}, after
 	}
 	return b.record(strings.TrimSpace(row)), nil
 }

@@ -235,6 +235,9 @@ func (s *Service) remembered(ctx context.Context, in *laneInput) (err error) {
 			m.Accepted[a.Finding] = *a.Until
 		}
 	}
+	if m.Intentions, err = s.Store.Intended(ctx, l.ID); err != nil {
+		return err
+	}
 	if m.Claims, err = s.Store.Claims(ctx, l.ID, l.DownstreamID); err != nil {
 		return err
 	}
@@ -425,6 +428,9 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 		o.Kept = append(o.Kept, store.Withheld{Verb: w.Verb, Person: w.Person, Account: w.Account, Label: cmp.Or(people(w.Person), accounts(w.Account)), Reason: w.Reason})
 	}
 	o.Memory = &out.Memory
+	for _, i := range out.Memory.Intentions {
+		o.Intended = append(o.Intended, store.Intention{ID: i.ID, Verb: i.Verb, Person: i.Person, Account: i.Account, Label: cmp.Or(people(i.Person), accounts(i.Account)), Due: i.Due, First: i.First, Waits: i.Waits, Reason: i.Reason})
+	}
 	for _, p := range out.Pairing.Proposals {
 		x := store.Proposal{Code: p.Code, Person: in.People.ID(p.Person), Account: in.Accounts.ID(p.Account), Reason: p.Reason, Brief: p.Brief, Probability: p.Probability, Said: json.RawMessage(`[]`)}
 		x.PersonLabel, x.AccountLabel = people(x.Person), accounts(x.Account)

@@ -57,6 +57,7 @@ const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) A
 		SELECT FROM rejections x WHERE x.roster_id = n.accounts AND (x.native_id = '' OR x.swallows OR NOT x.named)
 		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.accounts AND x.kind IN ('left-out', 'hidden', 'elsewhere')) q)
 	WHEN 'newcomers' THEN (SELECT CASE WHEN coalesce(sum(r.came + r.changed), 0) = 0 THEN ($6::bigint)::text ELSE 'people who came or changed since: ' || sum(r.came + r.changed) END FROM rosters r WHERE r.system_id = $4 AND r.state = 'taken' AND r.id > $6::bigint)
+	WHEN 'intention' THEN coalesce((SELECT i.cancelled FROM intentions i WHERE i.lane_id = $3 AND i.intention = a.key), '')
 	WHEN 'bond' THEN coalesce((SELECT b.person FROM bonds b WHERE b.lane_id = $3 AND b.account = a.key), '')
 	WHEN 'bonded' THEN coalesce((SELECT b.account FROM bonds b WHERE b.lane_id = $3 AND b.person = a.key), '')
 	WHEN 'rulings' THEN coalesce((SELECT string_agg(id::text, ',' ORDER BY id) FROM (
@@ -159,6 +160,8 @@ type Effects struct {
 	// Added and Removed are the values of lists that changed hands, by attribute.
 	Added, Removed map[string][]string
 	Reserved       []string // names that are no longer needed
+	Intention      string   // that is carried out by it
+	Deleted        bool     // the account is gone for good, and with it all that is remembered of it
 }
 
 // Settle records a change's outcome and all that follows from it, with or without
@@ -200,6 +203,14 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 		all.Queue(`INSERT INTO bonds (lane_id, person, account, basis, made_by) SELECT $1, $2, $3, $4, $5
 			WHERE NOT EXISTS (SELECT FROM rulings u WHERE u.lane_id = $1 AND u.cleared IS NULL AND u.kind = 'different' AND u.person = $2 AND u.account = $3) ON CONFLICT DO NOTHING`,
 			e.Lane, b.Person, b.Account, b.Basis, b.By)
+	}
+	if e.Intention != "" {
+		all.Queue(`DELETE FROM intentions WHERE lane_id = $1 AND intention = $2`, e.Lane, e.Intention)
+	}
+	if e.Deleted {
+		for _, table := range []string{"bonds", "suspensions", "written", "added"} {
+			all.Queue(`DELETE FROM `+table+` WHERE lane_id = $1 AND account = $2`, e.Lane, r.Account)
+		}
 	}
 	if e.Suspended {
 		all.Queue(`INSERT INTO suspensions (lane_id, account, receipt) VALUES ($1, $2, $3) ON CONFLICT (lane_id, account) DO UPDATE SET receipt = $3, at = now()`, e.Lane, r.Account, ReceiptName(r))

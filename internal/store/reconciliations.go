@@ -107,6 +107,7 @@ type Outcome struct {
 	Compared  []Compared
 	Carriers  []Carrier
 	Words     []CommonWord
+	Intended  []Intention       // kept with the memory
 	Memory    *reconcile.Memory // what the lane remembers of its rosters from now on
 }
 
@@ -132,6 +133,9 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 		}
 		if o.Memory != nil {
 			if err := remember(ctx, tx, r.LaneID, r.AccountsRoster, o.Memory); err != nil {
+				return err
+			}
+			if err := keepIntentions(ctx, tx, r.LaneID, o.Intended); err != nil {
 				return err
 			}
 		}

@@ -224,6 +224,12 @@ func (s *Store) RecordAt(ctx context.Context, system, roster int64, id string) (
 	return r, s.get(ctx, &r, `SELECT native_id, native, since, (SELECT min(reason) FROM rejections x WHERE x.roster_id = $2 AND left(x.native_id, 200) = left($3, 200) AND x.native_id = $3) AS unread FROM records WHERE system_id = $1 AND native_id = $3 AND since <= $2 AND (until IS NULL OR until > $2)`, system, roster, id)
 }
 
+// MayHide reports whether a roster holds a record in a form that is not understood, or may.
+func (s *Store) MayHide(ctx context.Context, roster int64, id string) (hides bool, err error) {
+	return hides, s.get(ctx, &hides, `SELECT EXISTS (SELECT FROM rejections WHERE roster_id = $1 AND (native_id IN ('', $2) OR swallows))
+		OR EXISTS (SELECT FROM left_out WHERE roster_id = $1 AND kind IN ('left-out', 'hidden', 'elsewhere') AND native_id IN ('', $2))`, roster, id)
+}
+
 // RecordsWith lists the records of a system now, one of whose native values is
 // exactly so.
 func (s *Store) RecordsWith(ctx context.Context, system int64, native, value string) (list []Record, err error) {

@@ -798,6 +798,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/intentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is to be done on its day, as the latest reconciliation found it */
+        get: operations["listIntentions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{lane}/intentions/{intention}/cancellation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Drop an intention, so that it is not drafted on its day */
+        put: operations["cancelIntention"];
+        post?: never;
+        /** Take the cancellation of an intention back */
+        delete: operations["restoreIntention"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes/{lane}/bonds": {
         parameters: {
             query?: never;
@@ -1380,7 +1415,7 @@ export interface components {
         /** @enum {string} */
         Severity: "error" | "warning" | "notice";
         /** @enum {string} */
-        Verb: "create" | "mark" | "set" | "rename" | "readdress" | "suspend" | "reinstate";
+        Verb: "create" | "mark" | "set" | "rename" | "readdress" | "place" | "suspend" | "reinstate" | "hide" | "unhide" | "delete";
         /** @enum {string} */
         LogLevel: "info" | "warning" | "error";
         /** @enum {string} */
@@ -2328,6 +2363,40 @@ export interface components {
         };
         WithheldList: {
             items: components["schemas"]["Withheld"][];
+            cursor?: string;
+            total?: number;
+        };
+        /**
+         * @example {
+         *       "reason": "their thesis is still being read"
+         *     }
+         */
+        Cancellation: {
+            reason: string;
+        };
+        /** @description something that is to be done on its day, and is looked at again then */
+        Intention: {
+            id: string;
+            verb: string;
+            person: string;
+            account: string;
+            label: string;
+            /** @description the day, YYYY-MM-DD */
+            due: string;
+            /** @description the day on which it was first told */
+            first: string;
+            /** @description what it waits for beside its day */
+            waits?: string;
+            /** @description the rule, with the charter's line */
+            reason: string;
+            /** @description why a human dropped it */
+            cancelled?: string;
+            cancelledBy?: string;
+            /** Format: date-time */
+            cancelledAt?: string;
+        };
+        IntentionList: {
+            items: components["schemas"]["Intention"][];
             cursor?: string;
             total?: number;
         };
@@ -4380,6 +4449,102 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["WithheldList"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listIntentions: {
+        parameters: {
+            query?: {
+                verb?: components["schemas"]["Verb"];
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many there are in all (total), which takes time in a long list */
+                count?: components["parameters"]["Count"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntentionList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    cancelIntention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+                intention: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Cancellation"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    restoreIntention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+                intention: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

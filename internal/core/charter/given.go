@@ -28,5 +28,6 @@ func (c *Charter) Given() (list []Given) {
 	return list
 }
 
-// stageWrites is the attribute that a stage of leavers writes, by its verb.
-var stageWrites = map[string]string{"suspend": "active", "hide": "hidden"}
+// stageWrites is the attribute that a stage of leavers writes, by its verb. That of suspend
+// is not among them: a list of accounts that can all sign in need not say so of each.
+var stageWrites = map[string]string{"hide": "hidden"}

@@ -43,6 +43,14 @@ type Change struct {
 	Premises []Premise `json:"premises,omitempty"`
 }
 
+// Writes are the values that carrying the change out writes: deleting writes none.
+func (c *Change) Writes() []Edit {
+	if c.Verb == Delete {
+		return nil
+	}
+	return c.Edits
+}
+
 // ChangeID is stable from draft to draft.
 func ChangeID(verb, person, account string) string {
 	sum := sha256.Sum256([]byte(verb + "\x00" + person + "\x00" + account))
@@ -62,6 +70,11 @@ type Intention struct {
 	Reason  string `json:"reason"`          // the rule, with the charter's line
 	// Cancelled is why a human has dropped it; it is not drafted then.
 	Cancelled string `json:"cancelled,omitempty"`
+}
+
+// Comes reports whether it is drafted on a day.
+func (i Intention) Comes(today string) bool {
+	return i.Due <= today && i.Waits == "" && i.Cancelled == ""
 }
 
 // IntentionID is stable from one reconciliation to the next, as long as what it counts

@@ -110,6 +110,8 @@ func TestStillHold(t *testing.T) {
 		{NameReserved, "asoto", "12", "13", "no longer reserved for this plan"},
 		{OurSuspend, "u1", "4/2", "4/2", ""},
 		{OurSuspend, "u1", "4/2", "", "somebody opened it since"},
+		{NotCancelled, "i-1", "", "", ""},
+		{NotCancelled, "i-1", "", "their thesis is read", "cancelled: their thesis is read"},
 		{WeightsUsed, "", "1", "2", "weights 2, were 1"},
 		{CharterUsed, "", "1", "2", "version 2, was 1"},
 	} {

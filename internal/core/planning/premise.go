@@ -26,6 +26,7 @@ const (
 	Unclaimed    PremiseKind = "claims"     // key: account id; version: "", no other lane holds it
 	NameReserved PremiseKind = "name"       // key: folded name; version: the plan that has reserved it, filled in at sealing
 	OurSuspend   PremiseKind = "suspension" // key: account id; version: the receipt that suspended it and stands
+	NotCancelled PremiseKind = "intention"  // key: id of the intention; version: "", no human has dropped it
 	WeightsUsed  PremiseKind = "weights"    // version: the weights in force
 	CharterUsed  PremiseKind = "charter"    // version: the charter in force
 )
@@ -143,6 +144,8 @@ func (p Premise) fell(now string) string {
 		return fmt.Sprintf("the name %q is no longer reserved for this plan", p.Key)
 	case OurSuspend:
 		return "the account's suspension is no longer ours: somebody opened it since"
+	case NotCancelled:
+		return "the intention was cancelled: " + now
 	case WeightsUsed:
 		return fmt.Sprintf("evidence is weighed anew since (weights %s, were %s)", cmp.Or(now, "none"), cmp.Or(p.Version, "none"))
 	case CharterUsed:

@@ -18,6 +18,8 @@ type draft struct {
 	targets []string         // per name: userName or email
 	reasons []string
 	dropped bool
+	// intention is the id of the one that it carries out, "" for most
+	intention string
 }
 
 // piece is what one goroutine found out about its share of the people.
@@ -27,7 +29,7 @@ type piece struct {
 	withheld []planning.Withheld
 	asked    []doubt
 	inactive []inactive
-	intended []planning.Intention
+	intended []planning.Intention // what stages ask for, now or later
 }
 
 // inactive is somebody whose record is inactive and names no day since when.

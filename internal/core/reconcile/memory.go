@@ -6,6 +6,7 @@ import (
 	"twinning/internal/core/calendar"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/pairing/evidence"
+	"twinning/internal/core/planning"
 )
 
 // Memory is what a lane knows beyond its two rosters. It is one value that
@@ -27,12 +28,11 @@ type Memory struct {
 	Counts       map[string]int                 `json:"counts,omitempty"`   // records per side at the last reading
 	Filled       map[string]float64             `json:"filled,omitempty"`   // side.attribute -> share of records that carried it
 	Suspended    map[string]bool                `json:"suspended,omitempty"`
-	Written      map[string]map[string]Sent     `json:"written,omitempty"`   // account -> attribute -> what our receipts say
-	Added        map[string]map[string][]string `json:"added,omitempty"`     // account -> list attribute -> values that our receipts added
-	Open         map[string]Open                `json:"open,omitempty"`      // change id -> what was sent and is not known to have come about
-	Freed        []Freed                        `json:"freed,omitempty"`     // names that accounts no longer hold; nil: nobody knows
-	Intended     map[string]string              `json:"intended,omitempty"`  // intention -> day on which it was first told
-	Cancelled    map[string]string              `json:"cancelled,omitempty"` // intention -> why a human has dropped it
+	Written      map[string]map[string]Sent     `json:"written,omitempty"`    // account -> attribute -> what our receipts say
+	Added        map[string]map[string][]string `json:"added,omitempty"`      // account -> list attribute -> values that our receipts added
+	Open         map[string]Open                `json:"open,omitempty"`       // change id -> what was sent and is not known to have come about
+	Freed        []Freed                        `json:"freed,omitempty"`      // names that accounts no longer hold; nil: nobody knows
+	Intentions   []planning.Intention           `json:"intentions,omitempty"` // what is to come, or has come and is not done yet
 	Done         []Tally                        `json:"done,omitempty"`
 }
 

@@ -47,6 +47,9 @@ func (r *run) premises(d *draft) []planning.Premise {
 	if len(d.names) > 0 {
 		out = append(out, planning.Premise{Kind: planning.NamesKnown, Key: "accounts"})
 	}
+	if d.intention != "" {
+		out = append(out, planning.Premise{Kind: planning.NotCancelled, Key: d.intention})
+	}
 	if d.Verb == planning.Reinstate {
 		out = append(out, planning.Premise{Kind: planning.OurSuspend, Key: d.Account})
 	}

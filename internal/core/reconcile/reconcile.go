@@ -39,15 +39,14 @@ type Input struct {
 
 // Output is what came of it.
 type Output struct {
-	Pairing    *pairing.Result
-	Findings   []finding.Finding
-	Changes    []planning.Change
-	Guards     []planning.Reading
-	Balance    Balance
-	Intentions []planning.Intention // changes that are to come on their day
-	Withheld   []planning.Withheld  // changes not planned because something was not read
-	Notes      []string             // rules that could not be checked, and why
-	Memory     Memory               // the lane's memory from now on
+	Pairing  *pairing.Result
+	Findings []finding.Finding
+	Changes  []planning.Change
+	Guards   []planning.Reading
+	Balance  Balance
+	Withheld []planning.Withheld // changes not planned because something was not read
+	Notes    []string            // rules that could not be checked, and why
+	Memory   Memory              // the lane's memory from now on
 }
 
 // Side counts one side of the balance.

@@ -37,7 +37,8 @@ type run struct {
 	bondedTo  map[string]string // person -> bonded account
 	findMarks sync.Once
 	marks     map[string]record.Row // which account carries which mark, normalised; see marked
-	asked     []doubt               // twins and orphans that turned out to need a human first
+	intended  map[string]planning.Intention
+	asked     []doubt // twins and orphans that turned out to need a human first
 }
 
 // doubt is a pair that a human must judge before what was wanted of it is done.
@@ -47,9 +48,12 @@ type doubt struct {
 }
 
 func newRun(in Input) *run {
-	r := &run{Input: in, out: &Output{}, bondOf: map[string]string{}, bondedTo: map[string]string{}, today: calendar.Day(in.Now, in.Charter.Zone), bound: map[*charter.Expr]*charter.Bound{}, unclear: map[int]string{}}
+	r := &run{Input: in, out: &Output{}, bondOf: map[string]string{}, bondedTo: map[string]string{}, today: calendar.Day(in.Now, in.Charter.Zone), bound: map[*charter.Expr]*charter.Bound{}, unclear: map[int]string{}, intended: map[string]planning.Intention{}}
 	r.out.Memory = in.Memory
 	r.out.Memory.Suspended = r.stillShut()
+	for _, i := range in.Memory.Intentions {
+		r.intended[i.ID] = i
+	}
 	for _, b := range in.Memory.Bonds {
 		r.bondOf[b.Account], r.bondedTo[b.Person] = b.Person, b.Account
 	}

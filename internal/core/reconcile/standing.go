@@ -121,10 +121,12 @@ func (w *walker) leaves(g gone) {
 			}
 			w.intended = append(w.intended, i)
 			switch {
-			case i.Cancelled != "":
-			case i.Due <= w.today && i.Waits == "":
+			case i.Comes(w.today):
 				due = append(due, i)
-			case do == planning.Suspend:
+			case do != planning.Suspend || i.Cancelled != "":
+			case i.Waits != "":
+				told = "; it waits " + i.Waits
+			default:
 				told = "; it is suspended on " + i.Due
 			}
 		}
@@ -148,7 +150,7 @@ var stages = map[string]planning.Edit{
 func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Intention, open bool) {
 	attribute := stages[do].Attribute
 	column := w.Accounts.Column(attribute)
-	if attribute != "" && (column == nil || column.Cell(g.a) == stages[do].New) || w.Charter.Intent == "add" {
+	if attribute == "hidden" && column == nil || attribute != "" && column.Cell(g.a) == stages[do].New || w.Charter.Intent == "add" {
 		return i, false
 	}
 	i = planning.Intention{
@@ -156,9 +158,9 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 		Verb: do, Person: g.person, Account: w.accountID(g.a), Due: calendar.Add(g.since, stage.After),
 		Reason: fmt.Sprintf("%s (charter line %d)", g.reason, stage.Line),
 	}
-	i.First, i.Cancelled = w.today, w.Memory.Cancelled[i.ID]
-	if first, known := w.Memory.Intended[i.ID]; known {
-		i.First = first
+	i.First = w.today
+	if before, told := w.run.intended[i.ID]; told {
+		i.First, i.Cancelled = before.First, before.Cancelled
 	}
 	switch {
 	case g.ready == "":
@@ -166,10 +168,14 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 	case g.ready > i.Due:
 		i.Due = g.ready
 	}
-	if do == planning.Delete { // never unannounced, and never of an account in use
+	if do == planning.Delete { // never unannounced, of an account in use, or by a key alone
 		i.Due = max(i.Due, calendar.Add(i.First, 1))
-		if !w.shut(g.a) {
+		switch {
+		case i.Waits != "":
+		case !w.shut(g.a):
 			i.Waits = "until the account is suspended"
+		case g.p >= 0 && w.bondedTo[g.person] != i.Account && w.out.Pairing.Basis[g.p] != pairing.Ruled:
+			i.Waits = "until a receipt or a ruling (same) bonds the two"
 		}
 	}
 	return i, true
@@ -184,15 +190,17 @@ func (w *walker) carryOut(g gone, i planning.Intention) {
 	if g.p >= 0 && w.guess(g.p, g.a, planning.Participles[i.Verb]) {
 		return
 	}
-	if i.Verb == planning.Delete {
-		d := w.draft(i.Verb, g.p, g.a)
-		d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: "active", Old: "false", Reason: "an account in use is not deleted"})
-		d.Edits = append(d.Edits, planning.Edit{Attribute: "id", Old: d.Account, Reason: i.Reason})
-		return
-	}
 	e := stages[i.Verb]
-	e.Old, e.Reason = w.Accounts.Column(e.Attribute).Cell(g.a), i.Reason
-	w.edit(i.Verb, g.p, g.a, e)
+	if e.Reason = i.Reason; e.Attribute != "" {
+		e.Old = w.Accounts.Column(e.Attribute).Cell(g.a)
+	} else {
+		e.Attribute, e.Old = "id", i.Account
+	}
+	d := w.draft(i.Verb, g.p, g.a, e)
+	d.intention = i.ID
+	if i.Verb == planning.Delete {
+		d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: "active", Old: "false", Reason: "an account in use is not deleted"})
+	}
 }
 
 func (w *walker) suspend(p, a int, reason string) {
@@ -288,17 +296,10 @@ func (w *walker) vanished(a int, person string, suspended bool, leave map[string
 	w.leaves(g)
 }
 
-// intentions lists what is still to come, and remembers since when each of them is told.
+// intentions remembers what is to come, in the order in which it does.
 func (r *run) intentions(list []planning.Intention) {
-	first := make(map[string]string, len(list))
-	for _, i := range list {
-		first[i.ID] = i.First
-		if i.Due > r.today || i.Waits != "" || i.Cancelled != "" {
-			r.out.Intentions = append(r.out.Intentions, i)
-		}
-	}
-	r.out.Memory.Intended = first
-	slices.SortFunc(r.out.Intentions, func(a, b planning.Intention) int {
+	slices.SortFunc(list, func(a, b planning.Intention) int {
 		return cmp.Or(strings.Compare(a.Due, b.Due), strings.Compare(a.Verb, b.Verb), strings.Compare(a.Account, b.Account))
 	})
+	r.out.Memory.Intentions = list
 }

@@ -494,12 +494,16 @@ func (e TaskState) Valid() bool {
 // Defines values for Verb.
 const (
 	VerbCreate    Verb = "create"
+	VerbDelete    Verb = "delete"
+	VerbHide      Verb = "hide"
 	VerbMark      Verb = "mark"
+	VerbPlace     Verb = "place"
 	VerbReaddress Verb = "readdress"
 	VerbReinstate Verb = "reinstate"
 	VerbRename    Verb = "rename"
 	VerbSet       Verb = "set"
 	VerbSuspend   Verb = "suspend"
+	VerbUnhide    Verb = "unhide"
 )
 
 // Valid indicates whether the value is a known member of the Verb enum.
@@ -507,7 +511,13 @@ func (e Verb) Valid() bool {
 	switch e {
 	case VerbCreate:
 		return true
+	case VerbDelete:
+		return true
+	case VerbHide:
+		return true
 	case VerbMark:
+		return true
+	case VerbPlace:
 		return true
 	case VerbReaddress:
 		return true
@@ -518,6 +528,8 @@ func (e Verb) Valid() bool {
 	case VerbSet:
 		return true
 	case VerbSuspend:
+		return true
+	case VerbUnhide:
 		return true
 	default:
 		return false
@@ -795,6 +807,11 @@ type BondList struct {
 	Items []Bond `json:"items"`
 }
 
+// Cancellation defines model for Cancellation.
+type Cancellation struct {
+	Reason string `json:"reason"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	Account  *string  `json:"account,omitempty"`
@@ -1070,6 +1087,39 @@ type IdVerdict struct {
 	Said   string `json:"said"`
 	Stable bool   `json:"stable"`
 	Unique bool   `json:"unique"`
+}
+
+// Intention something that is to be done on its day, and is looked at again then
+type Intention struct {
+	Account string `json:"account"`
+
+	// Cancelled why a human dropped it
+	Cancelled   *string    `json:"cancelled,omitempty"`
+	CancelledAt *time.Time `json:"cancelledAt,omitempty"`
+	CancelledBy *string    `json:"cancelledBy,omitempty"`
+
+	// Due the day, YYYY-MM-DD
+	Due string `json:"due"`
+
+	// First the day on which it was first told
+	First  string `json:"first"`
+	Id     string `json:"id"`
+	Label  string `json:"label"`
+	Person string `json:"person"`
+
+	// Reason the rule, with the charter's line
+	Reason string `json:"reason"`
+	Verb   string `json:"verb"`
+
+	// Waits what it waits for beside its day
+	Waits *string `json:"waits,omitempty"`
+}
+
+// IntentionList defines model for IntentionList.
+type IntentionList struct {
+	Cursor *string     `json:"cursor,omitempty"`
+	Items  []Intention `json:"items"`
+	Total  *int        `json:"total,omitempty"`
 }
 
 // KeyEvidence defines model for KeyEvidence.
@@ -2262,6 +2312,23 @@ type ListFindingsParams struct {
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
 
+// ListIntentionsParams defines parameters for ListIntentions.
+type ListIntentionsParams struct {
+	Verb *Verb `form:"verb,omitempty" json:"verb,omitempty"`
+
+	// Q text to find
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListPlansParams defines parameters for ListPlans.
 type ListPlansParams struct {
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
@@ -2655,6 +2722,9 @@ type TryCharterJSONRequestBody = CharterTryInput
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance
 
+// CancelIntentionJSONRequestBody defines body for CancelIntention for application/json ContentType.
+type CancelIntentionJSONRequestBody = Cancellation
+
 // SetObservingJSONRequestBody defines body for SetObserving for application/json ContentType.
 type SetObservingJSONRequestBody = Switch
 
@@ -2765,6 +2835,15 @@ type ServerInterface interface {
 	// AcceptFinding Accept a finding until a day
 	// (PUT /lanes/{lane}/findings/{finding}/acceptance)
 	AcceptFinding(ctx *echo.Context, lane LaneName, finding string) error
+	// ListIntentions What is to be done on its day, as the latest reconciliation found it
+	// (GET /lanes/{lane}/intentions)
+	ListIntentions(ctx *echo.Context, lane LaneName, params ListIntentionsParams) error
+	// RestoreIntention Take the cancellation of an intention back
+	// (DELETE /lanes/{lane}/intentions/{intention}/cancellation)
+	RestoreIntention(ctx *echo.Context, lane LaneName, intention string) error
+	// CancelIntention Drop an intention, so that it is not drafted on its day
+	// (PUT /lanes/{lane}/intentions/{intention}/cancellation)
+	CancelIntention(ctx *echo.Context, lane LaneName, intention string) error
 	// SetObserving Let a lane only observe, or let it write
 	// (PUT /lanes/{lane}/observing)
 	SetObserving(ctx *echo.Context, lane LaneName) error
@@ -3403,6 +3482,107 @@ func (w *ServerInterfaceWrapper) AcceptFinding(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AcceptFinding(ctx, lane, finding)
+	return err
+}
+
+// ListIntentions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListIntentions(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListIntentionsParams
+	// ------------- Optional query parameter "verb" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "verb", ctx.QueryParams(), &params.Verb, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter verb: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", ctx.QueryParams(), &params.Count, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter count: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListIntentions(ctx, lane, params)
+	return err
+}
+
+// RestoreIntention converts echo context to params.
+func (w *ServerInterfaceWrapper) RestoreIntention(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// ------------- Path parameter "intention" -------------
+	var intention string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "intention", ctx.Param("intention"), &intention, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter intention: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RestoreIntention(ctx, lane, intention)
+	return err
+}
+
+// CancelIntention converts echo context to params.
+func (w *ServerInterfaceWrapper) CancelIntention(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// ------------- Path parameter "intention" -------------
+	var intention string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "intention", ctx.Param("intention"), &intention, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter intention: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CancelIntention(ctx, lane, intention)
 	return err
 }
 
@@ -5344,6 +5524,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/lanes/:lane/trial/kept", wrapper.KeepTrial, options.OperationMiddlewares["keepTrial"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane/rulings/:ruling", wrapper.ClearRuling, options.OperationMiddlewares["clearRuling"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/withheld", wrapper.ListWithheld, options.OperationMiddlewares["listWithheld"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/intentions", wrapper.ListIntentions, options.OperationMiddlewares["listIntentions"]...)
+	router.DELETE(options.BaseURL+"/lanes/:lane/intentions/:intention/cancellation", wrapper.RestoreIntention, options.OperationMiddlewares["restoreIntention"]...)
+	router.PUT(options.BaseURL+"/lanes/:lane/intentions/:intention/cancellation", wrapper.CancelIntention, options.OperationMiddlewares["cancelIntention"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/bonds", wrapper.ListBonds, options.OperationMiddlewares["listBonds"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/findings", wrapper.ListFindings, options.OperationMiddlewares["listFindings"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane/findings/:finding/acceptance", wrapper.UnacceptFinding, options.OperationMiddlewares["unacceptFinding"]...)
@@ -6164,6 +6347,115 @@ type AcceptFindingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AcceptFindingdefaultApplicationProblemPlusJSONResponse) VisitAcceptFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListIntentionsRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params ListIntentionsParams
+}
+
+type ListIntentionsResponseObject interface {
+	VisitListIntentionsResponse(w http.ResponseWriter) error
+}
+
+type ListIntentions200JSONResponse IntentionList
+
+func (response ListIntentions200JSONResponse) VisitListIntentionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListIntentionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListIntentionsdefaultApplicationProblemPlusJSONResponse) VisitListIntentionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreIntentionRequestObject struct {
+	Lane      LaneName `json:"lane"`
+	Intention string   `json:"intention"`
+}
+
+type RestoreIntentionResponseObject interface {
+	VisitRestoreIntentionResponse(w http.ResponseWriter) error
+}
+
+type RestoreIntention204Response struct {
+}
+
+func (response RestoreIntention204Response) VisitRestoreIntentionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RestoreIntentiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestoreIntentiondefaultApplicationProblemPlusJSONResponse) VisitRestoreIntentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CancelIntentionRequestObject struct {
+	Lane      LaneName `json:"lane"`
+	Intention string   `json:"intention"`
+	Body      *CancelIntentionJSONRequestBody
+}
+
+type CancelIntentionResponseObject interface {
+	VisitCancelIntentionResponse(w http.ResponseWriter) error
+}
+
+type CancelIntention204Response struct {
+}
+
+func (response CancelIntention204Response) VisitCancelIntentionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type CancelIntentiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CancelIntentiondefaultApplicationProblemPlusJSONResponse) VisitCancelIntentionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8934,6 +9226,15 @@ type StrictServerInterface interface {
 	// AcceptFinding Accept a finding until a day
 	// (PUT /lanes/{lane}/findings/{finding}/acceptance)
 	AcceptFinding(ctx context.Context, request AcceptFindingRequestObject) (AcceptFindingResponseObject, error)
+	// ListIntentions What is to be done on its day, as the latest reconciliation found it
+	// (GET /lanes/{lane}/intentions)
+	ListIntentions(ctx context.Context, request ListIntentionsRequestObject) (ListIntentionsResponseObject, error)
+	// RestoreIntention Take the cancellation of an intention back
+	// (DELETE /lanes/{lane}/intentions/{intention}/cancellation)
+	RestoreIntention(ctx context.Context, request RestoreIntentionRequestObject) (RestoreIntentionResponseObject, error)
+	// CancelIntention Drop an intention, so that it is not drafted on its day
+	// (PUT /lanes/{lane}/intentions/{intention}/cancellation)
+	CancelIntention(ctx context.Context, request CancelIntentionRequestObject) (CancelIntentionResponseObject, error)
 	// SetObserving Let a lane only observe, or let it write
 	// (PUT /lanes/{lane}/observing)
 	SetObserving(ctx context.Context, request SetObservingRequestObject) (SetObservingResponseObject, error)
@@ -9774,6 +10075,107 @@ func (sh *strictHandler) AcceptFinding(ctx *echo.Context, lane LaneName, finding
 		return err
 	} else if validResponse, ok := response.(AcceptFindingResponseObject); ok {
 		return validResponse.VisitAcceptFindingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListIntentions operation middleware
+func (sh *strictHandler) ListIntentions(ctx *echo.Context, lane LaneName, params ListIntentionsParams) error {
+	var request ListIntentionsRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListIntentions(ctx.Request().Context(), request.(ListIntentionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListIntentions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListIntentionsResponseObject); ok {
+		return validResponse.VisitListIntentionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RestoreIntention operation middleware
+func (sh *strictHandler) RestoreIntention(ctx *echo.Context, lane LaneName, intention string) error {
+	var request RestoreIntentionRequestObject
+
+	request.Lane = lane
+	request.Intention = intention
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreIntention(ctx.Request().Context(), request.(RestoreIntentionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreIntention")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RestoreIntentionResponseObject); ok {
+		return validResponse.VisitRestoreIntentionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CancelIntention operation middleware
+func (sh *strictHandler) CancelIntention(ctx *echo.Context, lane LaneName, intention string) error {
+	var request CancelIntentionRequestObject
+
+	request.Lane = lane
+	request.Intention = intention
+
+	var body CancelIntentionJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CancelIntention(ctx.Request().Context(), request.(CancelIntentionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CancelIntention")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CancelIntentionResponseObject); ok {
+		return validResponse.VisitCancelIntentionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -11826,254 +12228,260 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tlxu3kS/+VfDnf+9JcpbjkRTv7s3MK0W2Y62V2CvJ8QtbdwV2F0l4mgANoIfi6uh+9ntQBaCbbKDZ",
-	"zYeRnDgvIs9MdwMoFAr1+Kv3k0Kt1kqCtGZy836y5pqvwILGn56pWlr3HyWYQou1FUpObiZLtWErLrfM",
-	"LkED4xqYkIxXFfu9VZZXf5iyzVIUS2b5HRhmxYoeYJWSC1YJYyfTiXBf+qUGvZ1MJ5KvYHIzKXC86cQU",
-	"S1hxGnjO68pObua8MjCd2O3aPThTqgIuJx8+TCfPam2U7s5yg5OzS8AR2UKBYUpOGTdMWMMqbixb8wUw",
-	"w0V5y4RlwrCFUiWbK43vGb7yL9eyhNbv5qJyJGK8UhJya6FptRez4u9egFzY5eTm80eP4mKM1UIucC3P",
-	"S1itlQVZbL+BbXdN7tsG56HhlxqMvWEGpGV8wYXcn6V7mG2EXQrJ7Eaxkm/N1K9TKstKJYHenDIuS8al",
-	"2YCGkijENtyEpS2Bl6CbtbWmeeXmmVnkE7fIlZDh5/89nay5taDdN//Pj//f1f9986//MknSYf5Xbotl",
-	"lwBucV++5gum5myz5BZXWyy5XICbMFvxEthcq9UtkwAllIzYQFgG74Sxbs808HKbXdr8ioYet3EvuIS/",
-	"4RdSM664hN8Z3JDJdALv+GpduQ8sf7kq1QquZkrduS/5Oa25XTYzci9PphO34UJDObmxuoaRsxMr0XeO",
-	"uWUcj2mGlyt8P3ku/81tMX8nVvXK/UAbTj89jlMR0sICNM7lu4rL51+k6bSuuHR0qlcz3JNIqcdJyrjH",
-	"eykzV3rFLU3g3z+fJOfzUhkLOjcjjX9NzumPyTnRC6fPqs4SSddjaKTr00n0amssrPLsbfDvKQY/zN30",
-	"7on8/Zqbuxy5LDd3aXo9SU7IPX8yxV7Du8R5s/DOMqvYXMhyh0xGWZU5er+MFETfG9D5naoNMfP+PsE9",
-	"T2+Pe+GkzfngXjZrJQ2gSvGdVrMKVu4/CyUtkH7B1+tKFNzN9HpNT/zrz8ZN+31rrH/RMJ/cTP7/60Zn",
-	"uaa/muvwXRxxXxHglm3cNbnRSi7osqPLQ7FSIdn8Z9woT4sC1pbLAmnIy1K47/DqO63WoK1w6/DaSCTg",
-	"+4kGjvOdcKbFgln3eWFQA5KsVBvpNKD/5LLmuLu1tKKa3EyePHryH1ePHl/98fHkw3Sybg3RfHL/Tu1S",
-	"OX6vxZ0lt5C8W/1v1OxnKKx796m1WsxqC8/wHkU1cGciPDzgfugMLWHjfi8srEzyAf8LrjXfup9VVY55",
-	"4UOb/X5sTYa+RBN407euV5ZbYawozNi1kWZRdg+ThkLp0rhNJVVXWK+GlMwIWZDiSZcBm8FcaUhIiumk",
-	"dPOSRUJYlGI+B+249p5XNZjk63NRVX3TQzYsuNZbhhd49wuSW3GfXrxZct338c1SGaDZMS6VMwZwLOFU",
-	"VKWSw1m13tn7viP9d/dlMkHGMIWnSYu2cSnNhtJMklxTl8I+W0Jx12WWmVZ3IJ/aQdfAdALSav/mgKeX",
-	"3HwNvEwaMkhbx1FOXaVdddruQtyDZMZySayI953mopp0LaUpqrrJjRbScmLBhHnVJnNYUHzFfzRLxy+l",
-	"1dvEoStoaYm5cNuRYldeM+08O9smP1GC5SQM08I7L3Ga2Rv4ZeC2mZpe6n52j3juk7g+nPg0EKH5Qpx5",
-	"lpyBP3apuUxyDSk8zk4iC8RY5rZvi7efM4CX3CyTF0R70v3b+8KZ8p35FNEg73JaOPeDBECLhQ4JAPpe",
-	"aqJ/5lW4y/eZEN0NB2fxSpSAlzMof9cffnpvdv7VaTNmcqZKltlpJsk540aYlMDgls2FNpYtoSpJLGyU",
-	"U3dmwJSEG6brCsopu4Ot+2cDYrF0/6E0KzRwG+1m7swNsqrdV8Jksocxaa64z+q6EtLrRfg5kfzKGrRJ",
-	"SoYORfG5SNFJIAZOJEfdNL+OY0rcpePZMatj9WxzI9A6f4JS2OFz/7IUNqWRifS9UPEZVBmdD0ozTuvz",
-	"BljzaEuGqtoWanXwbH3rH+vjk+nkHvQs9wcxF5Be64YntaD9fUV9M5iS+I4fMFArbEmgUZ4HLiw8PaMl",
-	"dgJ9tKmNGMPE2tJm7mvTJ9/e6O5K8pyyMHz531W8gDJahV0qGFXrAnKMYrx+MsTYb9PMO+vCF+Iw4c53",
-	"gooW0kPXjPb5MJRJL+jwnNVqzbXwh3L3GqA7j822wVvrXnD66lzpAtjvpdr8AdUS/wSZEr/ncwv6D5Np",
-	"z73dvW5mdN1P3beMJRt4EFleb9Tc2ZMJViGjITHgbMv84T91CLL2EqSjoeneVLLauus7KHXo1Nd8bg3e",
-	"3OFXG2GXnoY9pqP3XSRWxdkcNn6MlfsXeLEctdAv3KSgfL1RqbXOhSyFXKTpWagSbplF0xIXzZ0WUok7",
-	"ijNVMLdM1fYMJF/UXJdJLnLWlaqrkhmr1iw4pslvVCqMnUi1aU/h8O0XjuieKV1XYMJ2egvaHw8y3XEa",
-	"bsCZOzhQ3KHtOnzcRml9mKPieM/pnIM/cVBTbvFLcxJbA8WNDESOh6nF4z2C67lc13aMpy9cHCgab9he",
-	"DOcnSUu4Ye/nWq3c3z/8JMNqbth7IW9Y+4UPP8k1F27/btj7O9iaG/bje1Jvbhj9+xms1pXaAvwNNY9p",
-	"UMNvwn98Bu8saMmr5+WHNx9+kl1fYnPbtXyJjx/h/w7ZgP7dHhq+Thv5UaPt44SveLHjbNu9yHY/OU7b",
-	"fa0FlDmVN2iJvQ4o98w+NbwcpKmkaNK5PZQkxho5c3R/HZKfGUI5KTrOlNhbJX6g1yHRlTRBIx+22/5q",
-	"OgdJcrZhi/JxvLYMiYTsZ+3REoIm8Lyc3ExePHryx8+7x9GfjedlJma1ETLcChI2YCzTUChZiEpgkMRZ",
-	"5xLvBXQB5i1pGqEVg3+ceLQRDvuKwM5l5NMG7mBtb+nCktBocZ0ZjRc0ccrJ/dhRMIcbz/0Ofvil3rGF",
-	"Wu7SHhPTcFGmw+lzrlEHI25rNBhHmJiYwRca4KDrre3TTrg7aOZJStX6HjJeobVWMz4TlXCkw5ltlLZL",
-	"pwJwZrXgVUffdreTSdvtayWk7ZNDM2Fz/qkNN5h5gwk5qiQHtnv+hj1yrOaYa8mreUMnb3e746/r9naG",
-	"P+wRcEZ2OD48RIIZsDYZTVmCERbPnd9RqWaq3LpZcnMHlDDE5ZatKMxzZGTLU3PqKZ6aMirWR8sj40Z5",
-	"8ehPTz53H9/we8DfrEWl7ORNR0i1Xhvj6PHfHRXgSy+ULIhxp31uU2YUnxlw+pIImr1XqUsaZrDi26dR",
-	"OJOgb+CQdUVD7lsQRw87wBN2rI7TkToplsR5fWIh42krdj5cyDbR5Ph+csH3ogRZ5CQsJedRhNTwbbSf",
-	"0bqbBiF3y4gzWJOlGO5adMY7XkHHS1qediRiEd3KKVGLLO+z5NxQ96BLUdhxFiym0yVsdmENZtyFnM+N",
-	"wnvlZyUklOiMULV1glLIBRPzIDyhMsAKtQLDikoZSMl5pNlwHfFlLSXo79fJYxIvvkScgq+UXGACa8vq",
-	"ngFr62Ig3GRSswzawKA5vnIPp6Sm23Vr/n6863HWuJ1RouG0Ig0ji3SGSvH4V7yA18r9/xnsunjGRjiv",
-	"G2XvHKZGQ9TdfVdzNlN2Gc8rl2VMLBWGlVCIEkrGZ46D7RJWt5RuO+PFnVNbDIAkdxv3Aa7hWp1puYkz",
-	"W+De70arxsZqyLUzLLQRYhj0TnpaVQUyYyuQfOHOWjHWqXCRlFJh8jdoZlRHqjXCa8SyshI+GwHaN3HD",
-	"ediL3/SI/q8o57VrbVf1SqZV5J7Y3Vx4R1mHKVsJ3tGzWyrr1IY1t0vHo5yVqqhXkA7GVmInVJATGT3m",
-	"/VeigqeO7xMCYKZS9oUb0zD8Y0xVCabjxl1ya24MlEzdoxgdfvO4s63BvZs21ErA/GRIR81AFqr0J6m7",
-	"BV7GJrOfAAZkdfgvpEkoy+QR5phhmFtOr3pLf3uRPRXjHT/Z6G+PYkl/etFzNldQpsN7Bu5B+0u4+0fh",
-	"9aohEcSU/PJuqzhIXHec07ShfhivZ++eeXKCrFduEKXXSy6vGiu8An4P+ooXmEU3nZjarEGWUF45/QaV",
-	"u8l0shLGCLlovVfWlPAKyd+1PVgWjIXyauWLEtxvNHfam9LbqzvYmpje5n7ChRbbomr9uBQ4iZmS5VWp",
-	"6hmtHX+khDZ01ui7q7nSIBY4bsXFCsoruxEYvKwNaMlXcIX5rJPpBFZcVPEnXglursySl2qDqgY3cKVk",
-	"ReMbSxdjqVZcyNYoYfuuPH2Cl+5KyHte4YbSzyVfccrak8pemaXaSPzvK5yG+7QWcx9avbqDNab8iYW8",
-	"EvKq0ApFR/MbY51gmfpU/Suz1LW8Q9Leg+YLuCq1Wgcu4tVV9BxqwIzMAhq6Nb9Sa/qF2lxpcGwEbT9W",
-	"w+OeszLR/xjZPJC61k6p3Ofds6UQBAF2cg7BdNKT9vSVBvgfuEguwY74aonYodZhTg3AGY92w7gRKX0+",
-	"JotjbJFvtaoqBu/WSltWKXVnKFO96zc+vKBDqeLDVviXmutULlpVqc3OvdXiw/1ba0cJkmolJLcqkwC0",
-	"AmN4RgVU88wdFG/XRPyWYqnrikvycpbKWZ9KsyW/B2aAU4pwdyYaCkjVPGKxnFWsqXcJCbcYfvyd8eV1",
-	"TuF1cgPHZqUoc4nXVov1OqcDDNNgveIa7g8/9YY007hhu1uANG1m0JA/xQrPy797b0GHHfpyx3lGqzCW",
-	"zypIr7qW4pcaBuQh+4HjG/GzfuDUOr6BbdtzM9yleAfbsfoR3cdPW4kqw7Vdeve7GLcf/uZ9s09BXwmR",
-	"hhgRp0lfzSqOV55fd/zZWcP+hzeHRAepF4nIRONd2llLhyyZXXpV63vY9ufrJiohtFplkttzuzr8IqQp",
-	"fQPb/hSLVHL4YoH6W8pg9mF/ZgAzwZ10WXNj4ZbBam23MaK2RMdZCdKKuWhn82TDaN0ciqAoxvl4iiF9",
-	"Uhvxwieb7e1BbZcqq757D+YYH5bTCjfSWA18lXEAOAX4oOdvJzpKdS2rzHUyM6Dvdw3CdtSv4nJABl1K",
-	"JqFq0lBoZ2ntcTuEytH/HOnKuI/Hpyu713v10WGOWbFYJoMXe9lQ6JdsgqaYvC4kM2pFNdQGU+AwYcnn",
-	"JXYnDHP7bcprkbmP7oRMHM4K5vZK1XbKpLoi7+CULUVZAiazR9vuFp3Gs9o2z7EV37pHAac9U2hzjvFe",
-	"OQ3i8N1/RzWk/jv+rTd5glw42ziQPRuKGfepl7SsYXzbDJFb/8tI7YS5lZbcQ02EuAH5CJkjPZSv0WLs",
-	"ToHKLYabOvBuLfReUVnvC6IcKIkzIjOZAk/CLky+mVVy/WrxAu7JVRQUEyHnCjPotSSRCFornTSY3etC",
-	"nmggVmECvZwXJnrAImlKGc5ZHxbLCjg5lu7JEx+Lw/qUdKTRZQ+434Xjr5K/QjqlfdAVZnrvdLo4Tr2O",
-	"0he6//bUzzW1sr/B5jtuzEalbOZ16y8H9LbwZGaMKEGGOhycRTq5+dOjWM0v3Vqq7V4yWdfNQC+2UD7+",
-	"1Eb5+OO//3s/ykezU/tgMAdOgHsrs/jvDZ24oWuPnLWPsYKVmLzCfBdPFkI/CEz046RSyhlDG6XvEmkx",
-	"x/HsAZyE6Q6f7KXOTT8Kx6c24tumUCtI8pLyFGrZlFYbyyuCrJnX5Hqdc0EOlw0X3htM0aCrEA2S5JpO",
-	"3gDhcDW1c4NdblWJphYCT6EHp5W+tajBGDCTNu0noZA9vDGlPExh2AbgLuGRqwbu2Jj93XfSYWJKr3jY",
-	"LeoZFaHMxQr770CECTko0vDb0zB8/x32nbe89jJeMqbmWLVpnolbhwKbUFjiY6uazy2m9YWcni3GtBmq",
-	"esOc5zRgb+HJoA+RLzbxHSzgzgf0Bugm2YqySiESWJdcNHdvolWV2mDOo/tZ+qKdWHCOkFdYd07uVvSI",
-	"3uIPQi4QnstgMFjXFYwKCKuZsbxI1i7hdt0BrBHCDNOSZkBOFpwDViLLKdssFXppubkz48b2Ey4zgc+d",
-	"i3XYLuh66JNuEV+O1f9p5U/t2Df+vO1PJznkIXmFD+IbKu/pzgaSyAl+aiysm4zaN+0f+D28xgkNytDq",
-	"FK9RBhx4NzOmOPvS+pDvd8PuYNsAB47N8fJJOhJijk6H59pWGdacepwHomagSKtqKmxPc+rbJyxKzrBV",
-	"OdF9YfuDfG5HGx8NQ7ZVFyflJ4HfJ3gSvTk6F1KYJf5yySui5r0S6ZDudxruBaW0djJl6sOJcjHTppMr",
-	"l5BtnNFlim6mGaA2Ni6Zxr09nO7fyxK0sUolryAnQ7fooE4XsvjKX67jvbBZqgow0U4qf9kaUtdSkDWk",
-	"oqXQTUiFW0YQHM7Mkq+BbcEmvyQOliQ2gS70F8ztWTxW04lMYsE1+GM+E7yrYZEyN0LJx7QDkZ6FT3HM",
-	"Obt8wkL6r2oz4pzSWXipNpng1joHIojbZ2MKtdoYShvTwCmNOHlVEXzgYfCdADMY+H+6m4lJE5uSgNWU",
-	"xRI3wLNDQ8QWxXbOgN/spAAiuoxOGkAYF4ROdRzshP58/t8ScyhFcedRerUG5exYzIbx9TE/hO12Yq9G",
-	"u/bp5M2HjgEzF1Wy9Mv9vkGaorTXgGO2a7+ktG2a9fvGafDkEDRoOKIpIYICL0LqqZCajZt12LAOdMqp",
-	"EQecFNMOmgFyUBOmsIrNAcqIgRYZK6jFgbkN35pbhuFVtC18in8CfMraUOA5GMJqj26KWb1lyglGt5M3",
-	"jFSNKYvZklMWUiOnjJIdU1PJHFj8/C3bQf9UGzmgCjB1iO/E2pcpEns8SidMtJj6YDjqIFv0h6IQicDt",
-	"841X6tQcQbN8Xd8K3MbqGm6byn1Dz9Df8CB3CfohLxleqs3wZO+syd5U1R6k0EGKdOfeUUX9cGmBp2Yn",
-	"Ou1DbK43NI/c940gUCZ1l7YyjIX1mDtMzeCVhWQhyegbx0fq0KuPfkWaTJZmOHCHbo6r0tu2ElUlzGkx",
-	"nkZLGZXJs6tOk9M0RnS8z+/NIK9vY874shW/qhyVkl6uPpwsrZVO6NR4eTP0ck+bWiwNXr1mPgd0uNOn",
-	"rmy6Zt/n+o8gvL+3k3ausBX0HOL9ZdZa3tiNQOvmBrVvvFh5bWDKDHi00pDLejDDBP8aZhFnmtmrtTJk",
-	"4Y+o4jyU5n5CbvpeIVinmmto4DeR+BRjwe057K0mRaT/qsEEf9EZiZQtFpxpAfMMWh8uIVbtoZUS/RnG",
-	"Zzi6+7ABHaX2CdF/2hQ0+m8J4yvrEIffpAR9tmrhY+zzmQr6PqWisyN5tamnIJncV64WeDjtBsIy+S4p",
-	"sNDdu4ttAuWCquvJizJNphyXMNJDuLcXa5BMSUBwMg8HMrlkSn086inNQvK1WSqbZJlYnOqoRf1H2FJV",
-	"pbmNdoeSHoWDyy0mF3qFdMkNW6l7KLH9idIY0mrc9s7mie/5ZEMZffju7dSRjX7bBEEdR2O9yg41W5tQ",
-	"ywxDxHoXRkmMPgSjVlF8MKlobVYhiClT8gZ7tEDJsFpl6sTUAE+qTx2idUw9hwaWaqbY2pYU27+EAsTa",
-	"HglScHYdHb0asFrnsmS9BX+ZoXvKOPs0M1mOieO5xYx7owfF9KEgSU1oc3B+olvti7RH5YmPBkjN1c7G",
-	"pKW9Itq4TZHnPBUC94eZtzi253xdOLgQTvHx8YWXncBfOnmdus0MNNZGVUA1MNe96MX+sV24tVOKzY7J",
-	"+W4jmJ0w9rkC6afHy7sIrAORGUfxw4FA6hcq/Zc2JuPR1O4JRKJnY48P9tY33T8ADcMege+IS23Icfg8",
-	"Xl587KXTnSBFUjmEOQ+MkMU4DqqlzjWB+Diew91F5GlysDXNiK4Ce+1uhuOhB39kcHgV5Lna0L0W8t/e",
-	"jNBBUpSJ/sK4sjxZvhbGqhT4Zo5jcs7LaNyN43pdhgN/iOmjO7RtSfYt7QHObPo2OB0efZcynTWMQjk4",
-	"7pSnmkFlB8DHRw3wcLKCaLVLhN6wQxMEP5wEeRACIx9nGeol9AmQPZgyccIXZ/hsdsBwxsY04pYEbGdK",
-	"Ux7NpEmRc0KsXAkp9mR7swL8nhkdE+/L7W5P5c2HTlb3qencF8m77km4bo7lHlvsxnHaPrGmZVnK+1UB",
-	"4lh+Lw2k0mGpdxl5g1h4uoWZaJaYrDKwVGmcoU4lQEkfwbvQKDAwHqYR7SiMPovozSkVUFVTPDgidKa0",
-	"WIgUJFZZajChly7lsfii22Ti6JHpOaZQa8hFkPSoJOlOSM/N2TvxPNRLzOT3aXFvpqO0DOyuOWwzNpCu",
-	"zUvpTFG78JzSCid6GmSSd9IqXMMJ+TPZi0fck8W325rPtwwUkmAiTu6LNz1WMpxZscrr1hI2JNB6P0Ji",
-	"j5A/xzw+kGnoq2EyeTbYyRHruRdx/Etf4HGRx97eIW19d4KIlzQcYrPKIq5SsU8eDLoPgkyW8G5cqHt/",
-	"2fiF8PhhuOcOmMXatiqWMuTLobn1gI+fjGE0+PIK1mmi9jUkwSfziX1nNkwVmylZMnqezWBJluiYqGxP",
-	"VDVaJcNt4BikDM2T8vsyWomM2zap/4SQ2IGCTpNoYa7feMTsFmqTb8RCQdiXyvAswP+gTLR9t4IfPzaA",
-	"DTBzV1Q18KZ3Rw6ONqarcFpH9MZ7yOjGaByPag6is1FanOcs4XQfPFekWMaX2oFJFiy9g7mlI1od5wET",
-	"8ox0DtCNnJQcIaqHl8KNDaCd7OzuBeuieNipnv2AwjLIKX6sknuKctpfthSjaCdWLqVzdLANmPuzT4m2",
-	"seuyqi0hkuA5azDnrcehHCB5kfLRte+b4XeVaRTIIXYeN721+AxXjxbTVOQ4+eP8T7x4Uj4OXRdvfNeC",
-	"juANRZEHk7oDfceVqOPnM2s7j+SQp4kNAkB/oESyE9KzNsttSiPZOq6tlLHH5DT1pjJ5eHQ3bop0r3zO",
-	"14jmu8neJnNFiTjLesUx24bxBRfS2B0cwBZwP5qRe8iICdySozvltgZoUEVmueZVr4BXJ5/R4w9ldB2O",
-	"R7LMnsxXIO1XvsglXfpyAOFZZAyKV1SmkWhT1pCms8KlWCw9oFniylWb7N/ymdv7WSyt0C8mhm2EyXWG",
-	"8PV5lLPZ3BfZplIZbCr0AKd6KdInm5aVxhdMUHPqA6Mf2UbH55PjVBs2zW1gBSuQ9hzWAwJh7AO8YrKm",
-	"T6crlDSqipWQLXS4PvNhj6BleN0/4suQfNtuUql5CUMKo2jCZ4WT9WAgPUr2qxb+dzB4yPHbrh2Qyooi",
-	"bepgg/VEbMcnDmb83gFaO/1neAerdebcBWzqdJYY4oFnNLq8ioip+Om57mfaexUrvNHMJw7eXl0LMXwS",
-	"l5XcBrGQz0eBCe1g5bQBU/rBVTqsPRAa6CTAFC8CehFTXlkeAYQDI56Hyi1etdwKY0Vhzpu50Pru6FLf",
-	"4XHe/ShViL42jvQDOQoNbOox+uhXoqpy59k/8v0+YHD7yAtD6LfZrHOUmzOwFjS7gy1b8TtnQ8Urc5qE",
-	"xJGlyWCNV9uvQWfHU/OQ04z5zFK1h6aOb6kBnUZU8XXCCxMqES1TkioKjCgzzZ5jD79OXrk7t6RKEiiF",
-	"7x4tmwsmYFUkvnpI/e/bQnqi2cE9mhGpKEjCtd4yTrWXvvxkp4kUWb9p7wBCDg+nHo3oq75iiQbO4PAJ",
-	"yZokng77rL1HhH22bjY/bGBcT4u9W5yXPIMbYYvlMTD1A8HnhwHKv4ohwX0p+G2ylZrvfmMYHlIrVnBL",
-	"bSGlYli/PGkB0tGV0F89vOTmFRR6p6VLS+O5A1h/EVHv9rt64g1H8o/ALKgH6iMsTwBCMOsffnwp60Dg",
-	"4xgUytsHx+Sm6ldQqBQybrMxzOAjiX3pUqJddtVzOR1V+J6vWc/luA0NQGuRBavvdPX6lrzXDeVaPBXx",
-	"Ur0POi6zwZ2IY7U5tZlw2MX80RpvwfiT93kT9yjEarK7CWv0806ePHo0mU5qXbnzYO3a3Fxfl2oFn1Vc",
-	"35l1rT/zH75237i+fzLp4kw82En/9I7yBY+TiTJtH2ghGc456/E6DO2QCsHkWfibvTgYOl6mk6rEGxC5",
-	"M6lkx5eHOmD34t+j97NNx2E1ot5TdDAKvScfRoex865hWsE5XNT+Kj9+Kq99mGUvusUziuK5ECD33B1t",
-	"839cBG2hVGaqp8fqe2Gnczf8iGjZcQCFY3KDR6AZnpye9ksNdR64bUiq2uBk71ZWwh5gxR7cnneBBccN",
-	"MssUuTt3Fi6cN4TH7YTTmsatf3AY+vZdNxyh3gRNqg+gHpd4lmYbLaT/EyiObfg/QgnhGbu6DJeEPvus",
-	"G+YOaSY+yO2hNK1HhXPvMW4aXE3E6MU/SWWHQGseVYKnYa20HdCwnVcv6dF0n8qx1XJ+XF9sN9vmGefZ",
-	"UoliFEi226s/dvR1kW9Na904DTZcpRTCNNjjAE2zK3kZab2Xo77kGgg3owH5wPSHOXs8mSabraZxULgs",
-	"+zTDvZ5SzYtLsVgm/1ARiFeXaroGZ+D86d/Y/0pFgaN/LsFxfJMhAfPuOww1M25iYpVhPp8126p8LxRI",
-	"GLVstmV3Oyl/zYtWJdfr1nXE9/YjrD4pXjVQI/hhoqcnN1EikOqwZjydFFzDvK7S0oVCrcwuNZilqsp2",
-	"C3slnf3VIGQ4IgvJLOauqdp4xBaE5NgIaZzBBu/WmFPu4Qmxf+OOcAroFTK5MUWt7w8Wbz/Dhxz/JRtH",
-	"x07LScm1BCMsan1DjKFEIsLcfnufRUvIqdY9jG0w+prqjGaYqTU4jg6gOD8rIaFkDSjHAX+MZ7vgNSWi",
-	"hwFbixnCRu5bfSTzkrTvkZOyb7JR2hOyb/ZA3Ro+3Ow5586UfONPNe0DjTGU9MdzYzLWgcJyTIykEndQ",
-	"bQkkyAfy8f5LmzRJ+bpUG7bicutD9ytSU9yzJC2mjtURwFjDQWGZZm2ibyTLtOHKQXSWapNI9CXhZn2i",
-	"SFU6wYY92Wa8uMsUUN1D1XcSsqlkx+dB9UiYHJeHa6uf0vnMqVY8pnVdDaE0praleBODgo5BfRc5p1hh",
-	"zRXjG76dMqNoIzxYQgiACcOwejAdO1yn0rd3o5AE+DSrWzBvBZeoRkx3kal3joq22Vq1AIXepXq4aw+I",
-	"ypy6Nld1yoUadSE8msiykUm9khqY118jGOIE7m56dzGn7mN6Mr1E/NxT8mGlIr0EhXcP2tFvSooFkYXV",
-	"a3fil7k7Gr/8Z/gBmz93sSqDihFyqVITx0/8p0rVI8Y4NDXq2JlmJgCi0okv+9EP2rOwQ5F64QvtWe0t",
-	"skXN8TU7kvrAe5gQnzVKvOmZf9rMzTNmULWC9r/DluGyj4JsV23KWCpQflkK25PhkcH93KSv+6ocV1nT",
-	"CUWFUae+cZDEZffkZOEa0rCzvv9XSoVQtS4gDyUyACGXvhCez87s7+Fze4Xb2eL84EHqav2ROJiZ20BV",
-	"FkqSrexxLVPuEanSGxbyVbu+RX2UE6nZjTxaQgfLK2UJaGGdzmJvo5jvoHMPS8uOPYgNftRmXvV/Otzo",
-	"kIxTD41gfe4GCaHwkSQzbNTcn469gxbw9MZkze7sZk6y+anS3GiY1MxaTTISPfONymTfYvaKsIgeP64L",
-	"Ub9omQEi+6a9eUrOmy7oneujFMYKWdhcnmTC1Dk42XlPFtC84otk2jDShHG5i6ZPDQB0De747mGst7M5",
-	"cnZDT8d6qXJVQW3c+f15RkR4nFyEhT8le9m3tm9tVLOjMQYxDxlEccMOqPyhf+KJ3Wd/fQ07mwBNjizn",
-	"8PwjeY93+bdK+sc0KR540dJjfS2K/+6vkYhshSTDzAsPp0IqVCAxeGwLbFBr1uBLK4WkoFgq0haa6yQC",
-	"v0aYUag8WbdGpRaZdv/Z070HE93F3UWTgs220T5K+lV9UnqgX7cF/5txlYibzDrcH14MAxPDOU0DUp/3",
-	"w+xtzw4HuO25cCyy1WHp/LBbTfe27gIarMtj+16Hltf+S8kJQBRrxze9yEThSrHYLQ1qNdtRenUmMK6E",
-	"kuLdBcHmRKxlypwquLuDmmb46OZmjk7+OkQT2yyVxlaaq4AZP1c6hbFdAdfSfuVjLkNqcEOcdJDPfGTu",
-	"X7OVOarmfj/Q4UWuh9RfzC4/ZrxTHiUgeDCyFX2dXyQa3QQ/F8bUgqerH5ityUz0nNnQbGcr+yOWPyz7",
-	"awP6e20UEWVjdClFC70ncQzyV1K8BA58/8vw3B7a7bAuIh6IPuWphe3w73wD2/Y8co3phouH/C0aQxHD",
-	"dmzt24KM6slDjURSBS8It2DOAGKTu5H3z55P/cHd2EMJapa2g2wb5tjTIu6HFk7vfjc2unaiCeRseOxe",
-	"CeUUD62z26cjok7VMa1VesBdMpjiXaHRBgnvcUkFWlxYH4kkv4BCQhlLtRZ2+8oN5+8D4JrkPs4BDVf6",
-	"VfzA0to1BUhNuLEENUdQdwImsW19aOjz3+HBZg1r8Q04+wOhleYJ/0OALAafNRAveWdx13ap3LTJUd4q",
-	"NkXvcVO36lu/mc9+kj/JL7GTktsl6t1B/Z05o9Uxq+5AYjl8rIP1057GfkRouf0k3fIQEu3tuyv81Vv2",
-	"+0qpuynbKH03xVbO09g5esoakMlb9lYqCW+x6HgNcvqTfGugmsdfMKsYl1sMnRixkDjOHz5jL6JSs+YL",
-	"ylzgkqk1/6UG9pbY7e1nP8kvsY0UPviWr6keUCh57VtF/uvPRsm37Pcvv3rG/vT5v/3HH0KfFoPJ/eyt",
-	"25+3br3Tn2S72xQVSU9JgYJ3lhkL689+QiQOUYA0PlEHpBVz4fhn8nTNiyVcPfnsUcMRrd81yFmT155P",
-	"WvUEN5PHIUDE12JyM/njZ4/xQ2tul8in17z2Tu0F5dzFnX1eTm4mjmBP8Qn0uPMVWNBmcvNj+rw1jziF",
-	"zJ3dD9ODT77ABPgPb9xxM2slDZ2gJ48exYpf31ahtRM/ewlFJ/xgRaVbAsoYPCu7ZwQzOfG30Que+lac",
-	"3HVoTIZHv16tuN468rvz48ZhVnNRTZkETD2hHpnTieULxCclgr+ZTjzXI4JkhE9136Q9uUb4qezOPHN/",
-	"zWwNipFfasBiNs8zS+CYcx7pdQCA6fL7gSu44Ibg90ms4bYUSy6cFPI4HZw5kjTpbZhpGI2cYzZs6THX",
-	"k/v1F6CD9DXtw2VJi4NcltVBNhAFba6nvCgkJkk+H8HeLBVGnDFcQcAI3PIZN9hArFhiCGMc1X125RUe",
-	"FLLJfNg9cVSe0cOTaajF+bMqt2ejuv86VWd92FUdfJHlxXbcj/0wxwlVVDdcPEex760JzVO9utDaTP+O",
-	"2d1PRGrGnYR7N4XW2dldwVv8+w3jhX3LLFSVQXYqRclCf23frQ5HnmJHq6kv/5qydcXllOka9RJS0Kes",
-	"liVonC4Z3owb9laUb29ZGM1ycxeG4z9J96PHv5Nqw4T5jLlz4FUkkE4LmjvCzMU9sJWQzlC4Jb5XKzCU",
-	"qGD4NiChWMUWCsuSt+wtvvoWw5Xuxxfc2Ksv3Tyunn/xljSEXab+gdti+SXRrXMBdCOifpH+xFbcCcDC",
-	"RkMDY+y3RM0lX69BGkpocEtViX6/qSsmdPxp2LbjgekruXOqQidDMHwTx3MClvBcacAdKp0w8OGrzsI7",
-	"S1x65bFcdo7n/t15qTP4QwMmbKbUJFDfg77CxoEQmCGcOsex2SM31wD/A33X1Vf0xAUllx/hkvQCatVd",
-	"VXjx+Oj2XKv/oeC2p5SuZZJQ04mvtt0lzqsd4pz/NqGPf5TL5OJbQgPs7Ag250WZeEugh2+D0fcW+/Pa",
-	"JWaE5zcLmwEgV9/B9sogHEmWsyNaySC5STeKk+IGmlaeOpjSOUkYTOvJ/t5lNPDPk1W1oyYUQ1DpKbVg",
-	"qE6Z0yWtgm9gS5tzUYng9ITGk4c34kYFncXnEHoLfDtl1NUOW20GxQfeCbMjZ32ZeU7Sxlh61sJ+4SPY",
-	"F6OsG+DC5u/TqkK1y0RvktCh3WvTAyyQjGjSR7Dr9+6fD6QMVkDu2l3SvYSVuocXBGE6zjvhXvqbOxgJ",
-	"hv68q4CeiUY0Ycap4yrSySmgS9/dqZc8beNnmr2zz06M8/LgBfnvWwl7ZN1lvmlIqfYVZYR/O5ofr2fK",
-	"l4lkT/OfFWUWfoqb4OZ2YUHww1I5HcvRKUQtZlvmYRqjaroRchi9vdTtU1Qb0/5Ykk/TPrMm+NljWRxh",
-	"TZxs61/YtxNuOiHZXOkdwd1nyWe05e/q8+zQgWefz//qTGJ/fv4hXTwX3Pa/iHtomoFzJmHDWg0AnDz1",
-	"W99GdlUSPJxeePUgqzS6euqYXxUxYN/n0MOH4HSu+sdllXbiw8WY5mu1YXy/mb93MfnoR4BgIr2ael1g",
-	"2C0KmXasm0CaWnnovl/LUD9ikqVifn6amV7r7afOSK/19mPy0mu9vbRPq2EHj865i1hJgWOhg5E7xcCp",
-	"4yP379k4Zk6JKzlV4ytewMsIinpmXSOW2o7yDySdD7FW99Mw6x3ZXiv3/5c0P9u8wmXDKE1dgZM6raKp",
-	"8apoO8Erq/1/1eQCnZlDCoWJvgOJTtN45t7JcooJIN1DvxpRvRPOqdkWc0JvyQC7ovCBpUjhbSiproSx",
-	"vzNMbSRTugQ9LLBgCBOlmWPIv/bJulf475vkCTlA9dfwzg7RLoenM4SOfZ9C3oPnggtbfIHlm+gSGt57",
-	"GGTNiYvnaMyhu37v/+vDNdV68ggzmfYOfS/puZBlefp5XHO7bJhyHr97Tm/q5ZxPr/kdeMnoqRfr+3v3",
-	"hRT2jG339NdB4vNrZk8bHhyklF1uX2kmjEfIAGycxjgr+Xbg5nYOnZoZ0Peh6UkmBPZtfOiT05s9GvYD",
-	"q8sX9nC+ABtcxxglo02iEucKsEEYJtcM9yN39n1dcdmv3nyHT1zSj/NJJQ665V749kSKYkquT1vJ5A3S",
-	"3qTdbknD9gvN57hfo7freQmrtbIgC+zqMGQrLn2icTEjjODHZ2WBvu1/8ujJ2cYiDM/uWDNY1PKWcQxb",
-	"OF5Z+YCkXADCkvkiAfKsWG7upj5CjC8I4/OPQ7/AJTeshaBKeTVIuReqiJCx3eBz6BOYT3w5/TzgToel",
-	"RiMiqVPiIisqEleaGbVqxeV7zk3m1kOuDcBpWQn4X/Gpk6TgfqbTHZS4CLsUhjWKz/kNwT3YK8LHa5fH",
-	"pgetgJtdIyzu86M2cnsvkHl3fN8nbcAEVio3/uNR4z+4QfgA11TgyUtfVe2OOgRHaZbo2P25LheAvhef",
-	"7uskjK4r6vm7heNif7unvf9Yvtx79p9GRdld+IU5YI/KA9SW7G7n1JZYsvSgaktXMALXknEJG8qKjbBp",
-	"wrCN0mimZuSklmk55SF5O5iWXe54II3iU7v649anIkjegzjjxd1CewCyHibL3PGtvjRZUeLRCy7gwvVY",
-	"DXlvxhhgiewgoYvzMFM59MdLu3RF6bQr9+VpyrE71GEbGYNwKsIy8YerNpD7b67cfkiNiyfvBKi0kFrq",
-	"I3GOcwnYIbryc7l9I+73pqA7f6/HgupPMZ+KZnfpS5dIkErHGX+71g98sV7IH0A0+SgOgQArcMn99hAA",
-	"dqN2crwxAZyvYttx9zvKqQBp0RGIryGQuQcojW0dx1+VxHbXs7q6y6dPuMk+rapfC0/1NkvYB+QqE/CS",
-	"c1HZppDKSL42S2WH9GEmC3r4BzuAMSt12vu/nHM1x4Fx+AOL339Or8Veb+HnBFxHmFeuUwXW/Ef3je+R",
-	"4NuEmCWWtvGqQhRlmNcGSvKEcYmwOhFskPAfDxVG77XL9XRIAEM8aPDBncPy0gmC6Hb0K74l3CefcoOl",
-	"lZ62Tm20Bqr5SWLnPf1HbwXAM2dteXl87uCjDp/Na+vH5AJfLhCIxGCcxYmPp72F1bry0Di5bOvX4Zmz",
-	"W0eenGm74V1l3rUsB/9jYe7dQnehdo7MalKFhXR5Z9znmZC83SH44gWfT9ncmcNzRDFWcI99pGFtYjJN",
-	"02962sC4FKqqVwHS37YSuqVHoD0qOy7isKXL6pZq89o3TPgUNXWa22Xz5rGsmromRcfY78wOouSxevtr",
-	"3WB8fVS/2EKFcg6ENBaI9Bc8Aohps58PnMvqcoz8m6PsyMTr0PgAC/d9OwRnnBsAtlQbtoGqanyWtE12",
-	"CavpmfxoyOXXoatbMkXkG4D1WSTC+a3Hdge1B9bTLi2H/oLn0+5Ko8MHdDwHtKAzsxfCDxEq8lO8EsLs",
-	"Lpzb3okc0BF0BjqXxznOPHx/ku4/EETgb9npA5lgednihq2vkNFlwMUl9BdhWanAHLf9LQTJrOM0Yh5e",
-	"oixyNji+gJDjv7nvd4AuLwnSRClBUfNP5s0gclLEFm0jiw7ixVWvffjXi0LG/BUuX7rMzR1CRCFZnE1F",
-	"4FKx4UCEKCsKMHtUQreHp9L1mhuzUbrMqki0Xd+Fxy6j7ITP02AfO12ZZsEUWkZOdw1EuqUuXQEu1Pjw",
-	"4jBiY5LX9Xv3z4c+5jwqHdK99PyLyyeaXhgdARPqIjoCwt6SzbCoud5xC2RTTfdJfd0C3M9eRF4mHU32",
-	"895CqU+p2hZqNTxm/q1//rcqqF/F3UsM+ADwryEhF50/lHnrd3jaRsXx7MaUMwp0LY86eYiC1R84l+aT",
-	"FHUva/kAe+Ho02xENj2tB/ktE+6UD5RSv7MVlwigyxHR8yfnHPdX42Z7xrV29psBXkHpk+9r2+tC6zKU",
-	"eztxgPHX2bD6K+DV6crKBSqrgFcfBYvgwgrS0/Vaq3tg8I4XttqSf8ZPfOojmmzJzbJfWGf2+l5Rj6v0",
-	"Xv9difKfVTHFsLK/LOv10LINnxN6/Z7+o1flf4mPjKYtvXbxu1CZy+L6OMVfBwoMBCzcp+51A8qTh6Mn",
-	"SJ6X/svHUzsJeqkqpyXTdAh/SEkI2IyDlGenfo3E8coYC74zY1cNL0gN3wB6N0kXLDP6+O4S/bPUfB5T",
-	"WoRpAVcoWeWKYtqAFqNcs/+IVTDERA+CfPQDotljUjRIi1Z02EQjnFofUouIZ2OClccnX4NOYpGMPZjw",
-	"bu2Mwtyh/BL/fLIAPCZdgxIz4tHAn9xuVpPppCrFHF8Tq8mUMjmGnJIWaCspYM6UIuPKAHY2o9yjQq1W",
-	"3FDG1yDZ4NMleo7QEHBerMkOyZrof12qqqSzjAkq6cF/OUdQxdyJdb42bxzmumUrZSwzCrO9btkjR8jM",
-	"5IM1dY6Bm/PhXSOt/XbnyzfgFdJY4LH3RMGlkqLgFQrPzDRjs90RuQad+c2xqZFZa+ClWQJYdsUKbA5g",
-	"fTIEYZzpWjKO3Q9XdcUpb7ekzLicY8d97dRMiF9bZtPr3RoDHiSloxgmPZ0gFiuY2ytV97c1egFz+21t",
-	"T5OL/4jXqCfMxStNsIrUnSYhF5SrrmofjFqqDVvVxdInvmH0hZrIHc8UQyq/jkV3+4fnCSLMQ7jtEiIB",
-	"y9B2PKgk0P2VcBJP/AzFkNri+NglOeMT23G/5geoKN7fcLxQC7xNne42wxZR5Qn7bCy3wlhRmD5Pwavm",
-	"qU/TW9Ca4AVTCNQ9aL6AKaul+KUGCcbE1o2oGs7RsShtUMnUnFp4HGXS1BJT/fvDti/r8c6xl/VDRDIu",
-	"7bqpWyHb2N/jUPBil7DXS06TSHsfv+bVPyd93cKxXEL6xl02hvCcNo8umIFtZ1rE1lCAWNuDegY9dCTR",
-	"LxHH/pWpI45+D6GibrjB22fKTPD0cGk2oKGcBm6ZBSym8WczsMv1e6rT+3BtwNoKVp5GueiQe8ZT4QFi",
-	"kXtst1so5QsM+wql0nVRl4hOBdp9lBhV2JDLseQrviVNaa9R+IZTKy2FTRtKVc+w/SZVNxITl7t1wAPF",
-	"2T1oMRdNIDYTwXJPbY+5RY7mxd9qQaICzcugf1Futdel3b22wJa34+LVDR8YsZBXomffX4mFfC4vlLfo",
-	"P/7AZ/gSCaa+Pfzk5sc3OwreGmS3T3roJe6kK103MUXyQDqkxEnGjfMOsPzOkffrwTI/v/Q2xN56B+d4",
-	"knP46k4casD0Ch/8RlAbpstZY3GYh9BDCi6dIVwoKaGw0PKHMKcxBPxtrMn2IcpA1tCPN6ONhD8fJukD",
-	"kPMButR12xMPI9D1e/qPAT3paC2jL0N67SP2pfPNJVGrkIqwhmsDB2k1rDndRahybga8sEFvAg0G8F6+",
-	"n9YZKDmioVYyVCdhw8Q+LA0mMHDjMzNuWANrSkVP2Dyv6cJt6JKzS1xLMjTGV62WK2MDZBfQSZCCH8W4",
-	"uDh7/hUbBAQZoHTjC7nFHMhCg93p1oQxdWYs344SECmRej0XVV+Tplcgy68eBhOyI26GcNGJEdaHA696",
-	"BdIiIS9oowIqrRG4grO1hnsBG6/NhjQu8rEheAw9ttuwIMlHLdtkn4NCF9U+NzJKkq9ju9WTpGdKXIly",
-	"RK8KypCIUENDU0ycsG115sMDWfItmf7GcmmzuWL5VJOHrbnd3YcLe9Cp9tYutaoXS2bFqsGqDWTENJbb",
-	"plDXBsefRMQVwk4Xhn3+6PPjtcZrfwryQu47euBcatIFKglpgh8n/9tT79LuXow6zoDVsgRtrFIluVOa",
-	"a9GLtsgkhlLEKRlVWDaDQq2cHtRNvB0r09ZazaCPYdQMPnGtGud4yaQBvQ1eBUkB673egARmulaaEvJM",
-	"bBZIGs0JuxNCm72RniMTosep6p9gGu5D5Ip4ZOjW+czXeeXD0FnIJX4HR+bOnqZ1du599O4S0ypNzX8Q",
-	"gCnkmKfve3hnQebyc7FxRitDN/wcCnqHJOTiHAh8jBWIr2izCZirbIb6k0HZtZsAaODlcKHusa0sN6zJ",
-	"nmfrWq+VgdwsYPOqUOtTE0FT8t+L/2yabJVd/uOTmpadZHd8+C2E0m6NF7KPOtGS23Dle95b8a3TEHDf",
-	"hTX0N8IcZTO3XwfETs+VstEYx+tru/aDf+QT1A8/Ttu1y/vtKE7jdx+9WbQHiLhcVMoAib5RLhDH2P26",
-	"w2t8Yuw+f1K6gFvChTWBP8dzytzByjciQWpmjDX84/V7909vItprkkbjdsS9dOlUqZy8PaMl7SXxaHpe",
-	"w70bIw9Yxm2xvDBhLbyzNI/kZflQRQ/fabXQmE/p1AZ9D/oKbxGi0NS37gzXHgO5A8synOKHM/7+WRn5",
-	"qbnzHfKYVcxYtb5tVSEE77ajH5SsAn4PjcE4g+VuYDWxIc3dvrMhlVocEisv1OLoDcm4Iyu4h2pwNuAL",
-	"tXiBL/zq0gHdzB+kWgX5phTlNHgKZ6Hkb+gxrc0hj8H3hvwFF6OWG+ABwuy1X0dfcsdu3DgtrZ5p4Bbc",
-	"pE82wy+k9v4NNji9Bw7lNGNeZg/LknHcxRGbGFn8+r37Z0CqxFEb6176iGkSbmk+TauqmFV3ENGXCbtu",
-	"FNvnLoWzU+bRr4X1vqW0Ez1OemTs5ZfHQRA3hByRKXEprCZcwkcJu1x4pz0a5IauVzxXK75lpZpSSiul",
-	"jfiuY9jfF4FwAyTGsWJpF5kz04bSgG0hc57vGD4+58UTZ3hxiB7cHI55Pw1kJ8XwscUO+aWl2kxDtZgY",
-	"BebZu18kY/u9JfTIpykwcXIPEBLxdxFGRBzlKEtU1TbuR6HBnk8tw3U9QHhkb5cuosPRWh5YiWsNesmk",
-	"rhlwDZrYI31qTz+d1+/x3wE633Fcs3MjJ+qQrP/qiH5NEaHk8Ufu3fQS7hVuFC6CYQ+/nYYxB/dkt87g",
-	"/YR2fHLz4xtHrpBr7358457U94Hqta4mN5Pr+8d4tvx43fCb8hcz3tU7cP5uXt0o2briBbSBcEQJ0gps",
-	"rtekd3pHeff1EtF8vF9mJ8Tb6tDlgyuJEJ1kvLZL5agRsc+hDKUVpdpI7wZsfCVOr0h9KnTx0XXVnnps",
-	"nZSKVSKM+GapWsyJgOqZuKZ7WCuM6cSIITblzb5BaSqx6DB0aUDMvAS+GNd6K+QiAO1FnA1j1Xot2gNj",
-	"OVCiG7aSC+9eJ7B4t6t8vaYbN6wRHR9pepSi3OecukS/0If/FwAA//8=",
+	"7L1tlxu3kT/6VXB5954kZzkeSfE+ZOaVItuJ1nLsleT45MS6K7C7SMLTBGgAPRRXR//P/j+oAtBNNtDs",
+	"5sNITpwXsWamuwEUCoV6/NX7SaFWayVBWjO5eT9Zc81XYEHjT89ULa37Rwmm0GJthZKTm8lSbdiKyy2z",
+	"S9DAuAYmJONVxX5rleXV76ZssxTFkll+B4ZZsaIHWKXkglXC2Ml0ItyXfq5BbyfTieQrmNxMChxvOjHF",
+	"ElacBp7zurKTmzmvDEwndrt2D86UqoDLyYcP08mzWhulu7Pc4OTsEnBEtlBgmJJTxg0T1rCKG8vWfAHM",
+	"cFHeMmGZMGyhVMnmSuN7hq/8y7UsofW7uagciRivlITcWmha7cWs+LsXIBd2Obn5/NGjuBhjtZALXMvz",
+	"ElZrZUEW269h212T+7bBeWj4uQZjb5gBaRlfcCH3Z+keZhthl0Iyu1Gs5Fsz9euUyrJSSaA3p4zLknFp",
+	"NqChJAqxDTdhaUvgJehmba1pXrl5Zhb5xC1yJWT4+T+nkzW3FrT75v//9//n6v+8+dd/mSTpMP+G22LZ",
+	"JYBb3Jev+YKpOdssucXVFksuF+AmzFa8BDbXanXLJEAJJSM2EJbBO2Gs2zMNvNxmlza/oqHHbdwLLuEv",
+	"+IXUjCsu4TcGN2QyncA7vlpX7gPLn69KtYKrmVJ37kt+Tmtul82M3MuT6cRtuNBQTm6srmHk7MRK9J1j",
+	"bhnHY5rh5QrfT57Lf3NbzN+JVb1yP9CG00+P41SEtLAAjXP5ruLy+RdpOq0rLh2d6tUM9yRS6nGSMu7x",
+	"XsrMlV5xSxP4988nyfm8VMaCzs1I41+Tc/p9ck70wumzqrNE0vUYGun6dBK92hoLqzx7G/x7isEPcze9",
+	"eyJ/v+bmLkcuy81dml5PkhNyz59MsdfwLnHeLLyzzCo2F7LcIZNRVmWO3s8jBdH3BnR+p2pDzLy/T3DP",
+	"09vjXjhpcz64l81aSQOoUnyn1ayClftnoaQF0i/4el2JgruZXq/piX/9ybhpv2+N9S8a5pObyf973egs",
+	"1/RXcx2+iyPuKwLcso27JjdayQVddnR5KFYqJJv/jBvlaVHA2nJZIA15WQr3HV59p9UatBVuHV4biQR8",
+	"P9HAcb4TzrRYMOs+LwxqQJKVaiOdBvRfXNYcd7eWVlSTm8mTR0/+4+rR46vfP558mE7WrSGaT+7fqV0q",
+	"x++1uLPkFpJ3q/+Nmv0EhXXvPrVWi1lt4Rneo6gG7kyEhwfcD52hJWzc74WFlUk+4H/BteZb97OqyjEv",
+	"fGiz399bk6Ev0QTe9K3rleVWGCsKM3ZtpFmU3cOkoVC6NG5TSdUV1qshJTNCFqR40mXAZjBXGhKSYjop",
+	"3bxkkRAWpZjPQTuuvedVDSb5+lxUVd/0kA0LrvWW4QXe/YLkVtynF2+WXPd9fLNUBmh2jEvljAEcSzgV",
+	"VankcFatd/a+70j/1X2ZTJAxTOFp0qJtXEqzoTSTJNfUpbDPllDcdZllptUdyKd20DUwnYC02r854Okl",
+	"N38GXiYNGaSt4yinrtKuOm13Ie5BMmO5JFbE+05zUU26ltIUVd3kRgtpObFgwrxqkzksKL7iP5ql45fS",
+	"6m3i0BW0tMRcuO1IsSuvmXaenW2TnyjBchKGaeGdlzjN7A38PHDbTE0vdT+7Rzz3SVwfTnwaiNB8Ic48",
+	"S87AH7vUXCa5hhQeZyeRBWIsc9u3xdvPGcBLbpbJC6I96f7tfeFM+c58imiQdzktnPtBAqDFQocEAH0v",
+	"NdE/8irc5ftMiO6Gg7N4JUrAyxmUv+sPP703O//qtBkzOVMly+w0k+SccSNMSmBwy+ZCG8uWUJUkFjbK",
+	"qTszYErCDdN1BeWU3cHW/WcDYrF0/1CaFRq4jXYzd+YGWdXuK2Ey2cOYNFfcZ3VdCen1IvycSH5lDdok",
+	"JUOHovhcpOgkEAMnkqNuml/HMSXu0vHs+MwxY1XxIABH65d2CQLvAiOM0zCNFVXFZuCoq91pHaNHtpwz",
+	"jw+JAv+Z5KJyimMP7zZSuvMnKIUdviFflsKm1EyRvuwqPoMqo8hCacapst6qbB5tXQyqtoVaHRQY3/rH",
+	"+ph/OrkHPcv9QcwFpNe64UnVbp9ZUYkO9jG+4wcM1ApbEmiU54EL3wie0RI7gY7n1EYMP5lLri1t5r6J",
+	"cLJKgj68JM8pC8OX/13FCyijqdulglG1LiDHKMbLnCEejDbNvAcyfCEOExQZJ31pIT10zajUD0OZ9IIO",
+	"z1mt1lwLfyh37za6yNlsG1zQ7gWnhM+VLoD9VqrN71DX8k+QffRbPregfzeZ9igj3Tt0RjrM1H3LWDLs",
+	"B5Hl9UbNnZGcYBWyhBIDzrbMH/5ThyATNkE6GpqUASWrrdNJgqaKkQrN59agOhJ+tRF26WnYYw/7CzOx",
+	"Ks7msPFjrNx/gRfLUQv9wk0KytcblVrrXMhSyEWanoUq4ZZZtJdx0dypVpW4o+BZBXPLVG3PQPJFzXWZ",
+	"5CJnMqq6Kpmxas2Ct52cYaXCgJBUm/YUDt9+4Yju+QfqCkzYTu8W8MeD/BE4DTfgzB0cKO7QIB8+bqOJ",
+	"P8xRcbznFOnBnzio/rf4pTmJrYHiRgYix8PU4vEewfVcrms7Rr0MFweKxhu2F5j6UdISbtj7uVYr9/cP",
+	"P8qwmhv2Xsgb1n7hw49yzYXbvxv2/g625ob9/T2pNzeM/vsZrNaV2gL8BTWPabAtbsI/PoN3FrTk1fPy",
+	"w5sPP8quYtvcdi3F9vEj/N8hbda/20PD12nPRdRo+zjhK17seBB3L7LdT47Tdl9rAWVO5Q1aYq9XzT2z",
+	"Tw0vB2kqKZp0bg8libFGzhx9eofkZ4ZQToqOMyX2Vokf6PWydCVN0MiH7ba/ms5BkpzB26J8HK8tQyIh",
+	"+1l7tISgCTwvJzeTF4+e/P7z7nH0Z+N5mQnEbYQMt4KEDRjLNBRKFqISaA6zzRIk3gvo18y7B2iEXtu1",
+	"rQrvKwI7l5HPhbiDtb2lC0tCo8V1ZjRe0MQpJ/djR8Ecbjz3Ry3g53rHFmr5gHtMTMNFmc4RmHONOhhx",
+	"W6PBOMLEbBO+0AAH/YltR33Ch0MzT1Kq1veQcXWttZrxmaiEIx3ObKO0XToVgDOrBa86+ra7nUzabl8r",
+	"IW2fHJoJm3O6bbjBdCLMMlIleeXd8zfskWM1x1xLXs0bOnm72x1/Xbe3M/xhj4AzssPx4SESzIC1yRDR",
+	"EoyweO78jko1U+XWzZKbO6AsKC63bEWxqyPDdZ6aU0/x1JRRsT5aHhk3yotHf3jyufv4ht8D/mYtKmUn",
+	"bzpCqvXaGEeP/+6oqGV6oWRBjDvtc5syo/jMgNOXRNDsvUpd0jCDFd8+jcKZBH0Dh1QyGnLfgjh62AGe",
+	"sGN1nI7USbEkzusTi4NPW47c4UK2CZFP+zy4X96LEmSRk7CUcUhhX8O30X5G624ahNwtI85gTepluGsx",
+	"wuB4BR0vaXnakYhFdCunRC2yvE/9c0Pdgy5FYcdZsJgjmLDZhTWYRhgSWTcK75WflJBQojNC1dYJSiEX",
+	"TMyD8ITKACvUCgwrKmUgJeeRZsN1xJe1lKC/XyePSbz4EsEXvlJygVm5Lat7Bqyti4Fwk0nNMmgDg+b4",
+	"yj2ckppu16356/Gux1njdkaJhtOKNIws0hkqxeNf8QJeK/f/Z7Dr4hkb4bxulL1zmBoNUXf3Xc3ZTNll",
+	"PK9cljFbVhhWQiFKKBmfOQ62S1jdUg7xjBd3Tm0xAJLcbdxH7YZrdablJs5sgXu/G4IbG6sh186w0EaI",
+	"YdA76WlVFciMrUDyhTtrxVinwkVSSoUZ7aCZUR2p1givEcvKSvhsBGjfxA3nYS9+0yP6v6JE3q61XdUr",
+	"mVaRe2J3c+EdZR2mbGWtR89uqaxTG9bcLh2Pclaqol5BOsJciZ1QQU5k9Jj3X4kKnjq+TwiAmUrZF25M",
+	"w/CPMf8mmI4bd8mtuTFQMnWPYnT4zePOtgb3btpQKwGTriEdNQNZqNKfpO4WeBmbTOkCGJCq4r+QJqEs",
+	"k0eYY9pkbjm96i397UX2VIx3/GSjvz2KJf3pRc/ZXEGZDu8ZuAftL+HuH4XXq4ZEEFPyy7ut4iBx3XFO",
+	"04b6YbyevXvmyQmyXrlBlF4vubxqrPAK+D3oK15gauB0YmqzBllCeeX0G1TuJtPJShgj5KL1XllTFi8k",
+	"f9f2YFkwFsqrla+0cL/R3GlvSm+v7mBrYs6e+wkXWmyLqvXjUuAkZkqWV6WqZ7R2/JGy9NBZo++u5kqD",
+	"WOC4FRcrKK/sRmDwsjagJV/BFSbpTqYTWHFRxZ94Jbi5Mkteqg2qGtzAlZIVjW8sXYylWnEhW6OE7bvy",
+	"9Aleuish73mFG0o/l3zFKRVRKntllmoj8d9XOA33aS3mPrR6dQdrzGMUC3kl5FWhFYqO5jfGOsEy9fUH",
+	"V2apa3mHpL0HzRdwVWq1DlzEq6voOdSAaaYFNHRrfqXW9Au1udLg2AjafqyGxz1nZaL/MbJ5IB+vnSe6",
+	"z7tnSyEIAuzkHILppCeX6ysN8L9wkVyCHfHVErFDrcOcGoAzHu2GcSNSTUA7Q4mt+VarqmLwbq20ZZVS",
+	"d4bS77t+48MLOpT/PmyFf6q5TiXYVZXa7NxbLT7cv7V2lCCpVkJyqzIJQCswhmdUQDXP3EHxdk3EbymW",
+	"uq64JC9nqZz1qTRb8ntgBjjlPXdnoqGAVCEnVgBaxZoinpBFjOHH3xhfM+gUXic3cGxWijKXTW61WK9z",
+	"OsAwDdYrruH+8FNvSDONG7a7BUjTZgYN+VOs8Lz8q/cWdNihLyGeZ7QKY/msgvSqayl+rmFAcrUfOL4R",
+	"P+sHTq4DK2iSZqBRK7DLmHMpjE//xD1XElOAS76lBABh8Ig6szAUk9oliv7hXsqCMhshmcG+ZZwt65Xj",
+	"Hq3cBmXyP+NHno4QlPGlP2YSwutMsgCu/29/+9vfrr755uqLL1LfxjTa7NtkDfr6jw03PuvWktdtqFKa",
+	"twd71NVGOqZybiuYkg3fcsL9xjA0oaYj0gs3PB/swCWjo0xpNgMjMKsXuWqYYpvzyDZma1lTRYc2tt+I",
+	"jQfhwgmIzYG7SA7i17Bte2KHH7472I5lINKvn7YSz4Zbr/TudzEPZ/ib943cDfZHiBzGDBea9NWs4qjC",
+	"+nXHn2fKLv0Pbw7xGZkLCQ5rvMU7a+mQJbNLr2p9D9v+ooJEuZZWq0wFTm5Xh7MmTelr2PanTKUqWBYL",
+	"tMdSDjCfxsMMYLmKu0TW3Fi4ZbBa222MkONN4zjXirloZ+dlw+LdnKhg+MX5eIohfVIb8cInj+7tQW2X",
+	"KmuOe2E4xiftrLyNNFYDX2UEuDNoD3ryd7IdqPhulVEPZwb0/a6Dpx3Fr7gckBGb0jHwBm0otLO09rgd",
+	"QuXof46aCtzH42sq3Ou99uWwQItYLJPByL3sRowzNEkQWGEjJHP6FgI9GExpxQREn2fcnTDM7bcpL2RG",
+	"QbgTMnE4K5jbK1XbKZPqirz9U7YUZQlYcRN9NbcYBJrVtnmOrfjWPQo47ZkqtymtoMcb7RSAw7r8HRW6",
+	"++/4t97kCXLhyzuQPRtaHfepl7SsYXzbDJFb/8tI7YT7JC25h5r8cQPyEW9HeihfoweoOwWqCRuukcO7",
+	"tdB7la+9L4hyoCTOiMxkSQsJuzD5ZlbJ9avFC7gnNTwoJkLOFVbEaEkiEbRWOukAc68LeaLDpwoT6OW8",
+	"MNEDHoamNOmcRayxTIiTo/ieImuxgrXP6EYaXfaA+104/ir5BtIlKoOuMNN7p9PFcep1lL7Q/benfq6p",
+	"lf0FNt9xYzYq5QNbt/5yQG8LT2bGiBJkqAOx5E7H/cOjCDki3Vqq7V5yaNdtSC+2oIj+0IYi+v2//3s/",
+	"FFGzU/uIVQdOgHsrs/jvDZ24oWuPnLUPBIXl4rzC/DVPFoJoCUz090mllDOGNkrfJdLcjuPZA2Au0x0+",
+	"2UuFnX4Ujk9txLdN4WWQ5CXlHdWywX8wlleEqzWvKZQy54IcqBsufHSHortXIborKdSUvAHC4WpqYQe7",
+	"0KsSTS1Ex0OPbCsdc1GDMWAmbdpPAtpGeGNKedXCsA3AXcLDXg3csTH7u+90R5dXr3jYLdIblXGQi/33",
+	"34GIZXRQpHmnmB++/w77zlteexlsGVNzrNo0z+ShhIK5UCjmcyU0n1t0voUcvS3mqDBU9YYFw2jA3kKy",
+	"QR+i2EriO4gykQ/QD9BNshWilUK4wi65aO7eRKsqtcEcZvez9EV4ERUDcfkQHIPCJxjhuMUfhFwghqDB",
+	"5A5dVzAqwUPNjOVFshYRt+sOYI04i5hmSPX7fg4IlyCnbLNUGHXh5s6MG9tPuMx4jncu1mG7oOuhT7pF",
+	"fDlW/6eVj3H60xsZj39MDzvkIXmFD+IbKh+5yjp2yYd9amy7m1zeN+0f+D28xgkNyrjsFKNSvAK8mxmj",
+	"Fh7/I+Tv3rA72DbopmNzNn3SnYSYc9fhubZVhjXkHoyGqBko0qqCDNvTnPr2CYuSM2xVTnRf2P4gn9vR",
+	"xkfDkG3VxUn5SeD3CZ5Eb47OhRRmib9c8oqoea9EOkXjOw33glLUO5lv9eHE15g518l9Tcg2zugyRTfT",
+	"DFAbG5cc594eTvfvZQnaWKWSV5CToVt0UKejZb6Sn+t4L2yWqgIMjErlL1tD6loKV4tUtBQEE6lwy4jU",
+	"xZlZ8jWwLdjkl8TBEuMmcI3+grk9i8dqOpFJwMoGJNFXdnQ1LFLmRij5mEaUCaD5lOWcs8snIKX/qjYj",
+	"zimdhZdqkwlurXNIp7h9NpZEqI2hNFANnMoCklcVYZweRggLWKiB/6e7mdU0sSkJWE1ZaXEDPDs0RGxR",
+	"bOcM+M1OCiCiy+gkIB8k/0/iYCf05/P/kZgTLYo7DyWuNShnx2J2m693+yFstxN7Ndq1TydvPnQMmLmo",
+	"kqWc7vcNHB6lsQewxV37pS+0H50GTw7hF4cjmhIiKPB2cy3cH3CzDhvWgU45NeKAk2LaQSdBDmrCFFax",
+	"OUAZgRojYwW1ODC34VtzyzC8iraFL9lJIORZGwq2B+Ps7dFNMasxh4J28oaRqjFlMft5ykKq85RR8nJq",
+	"KpkDi5+/ZTsQxWojB1T1pg7xnVj7smNij0fpBKgWUx8MRx1ki/5QFCKLuH2+8UqdmmMChq/TXYHbWF3D",
+	"bYPEYegZ+hse5C5BP+Qlw0u1GV68kTXZmyr5gxQ6SJHu3LtpJjRcWuCp2YlO+xCb6w3NI/d9LQg5Tt2l",
+	"rQxjYT3mDlMzeGUhWRg2+sbxkTr06qNfkSaTpRkO3KGb46r0tq1EVQlzWoyn0VJGZebtqtPkNI0RHe/z",
+	"ezPI69uYM74Mza8qR6Wkl6sP905rpRM6NV7eDL3c06a2UoNXr5nP6R7u9Kkrm8bg8LU7Iwjv7+2knSts",
+	"BT2HeH+ZtZY3diPQurlB7RsvVl4bmDIDHlI55KYfzDDBv4ZZxJlm9mqtDFn4I6qyD5WtnFBrslfY2anO",
+	"HBr4TSQ+xVhwew57q0kR6b9rMMFfdEYiZYt/Z1rAPJPeiEuIVbhopUR/hvEZy+4+bJCRqcdL9J82Bcr+",
+	"W8L4SllsFmKSWaa5KqSPsc9nKtD9lIpIj+TVpj6Kh6TSbL5S4OG0GwhhL7qkQOAK7y62CdQaQssgL8o0",
+	"WUJQwkgP4d5erEEyJQHBBj28z+SSJTLxqKc0C8nXZqlskmVisbmjFjVJYktVleY22h1KelQdLreYXOgV",
+	"0iU3bKXuocQeTUpjSKtx2zubJ77nkw1l9OG7t1NHNvptEwR1HI31ZzvUbG1CLTMMEevXGCUx+hCMWkXx",
+	"waSitVmFudhMyRtsJAUlw+qzqRNTAzypPnWI1jH1HBpYqplia1tSbP8SChBreyToyNl1dPRqwGqdy5L1",
+	"Fvxlhu4py+7TzGQ5Jo7nFjPujR5U4oeCGDahF8v5iW61B10YlSc+GvA4Vwsfk5b2iuLjNkWe81QI3B9m",
+	"3uLYnvN14eBCOMXHxxdedgJ/6eR1aok10FgbVdHYYPH3Qqz7x3bhE08pHj0m57uNSHjC2OcKpJ8eL+8i",
+	"Kg9EWh3FDwcCqV+o9F/aGKtHU7snEImejT0+2FvfdP8ANAx7BF4rLrUhx+HzeHnxsZdOd4IUSeUQ5jww",
+	"QhbjOKiWOtep5uN4DncXkafJwf5ZI1qf7PXkGt7fIPgjg8OrIM/Vhu61kP/2ZoQOkqJM9BfGleXJ8mdh",
+	"rEqB6eY4Jue8jMbdOK7XZTjwh5g+ukPblmTf0h7gzKZvg9NLDXcp01nDKNSS4055qmNddgB8fNQADycr",
+	"iFa7ROgNOzRB8MNJkIerh7NxlqFeQp8A2VNeGyd8cYbPZgcMZ2xMI25JwHamNOXRTJoUOSfEypWQYk+2",
+	"NyvA75nRMfG+3O72VN586GR1n5rOfZG8656E6+ZY7rHFbhyn7RNr+iqmvF8VIC7t99JAKh2WGiySN4iF",
+	"p1sYqGaJySoDS5XGGepUApT0EbwL3UwD42Ea0Y7C6LOI3pxSAVU1xYMjQmdKi4VIQdyVpQYTGn5THosv",
+	"uk0mjh6ZnmMKtYZcBEmPSpLuhPTcnL0Tz0M3xUx+nxb3ZjpKy8AWwMM2YwPp2ryUzhS1C88prXCip0Em",
+	"eSetwjWckD+TvfjiPVl8u/1DfV9TIQm04+TmndNjJcOZFau8bi1hQwKt9yMk9gjJd8zjA5mGvhomk2eD",
+	"nRyxnnsRx7/0BR4XeeztHdLWdyeI+GfDIXOrLIIyFfvkwd37IAVlCe/Ghbr3l41fCI8fhm/vgFmsbati",
+	"KUO+HDpjTzOBkzHJBl9ewTpN1L6GJPhkPrFvH4mpYjMlS0bPsxksyRI9Djon30d7uA0cg5ShGVp+X0Yr",
+	"kXHbJvUfEOI+UNBpEq0eCjceAb+FwuYbK1EQ9qUyPNuwY1Am2r5bwY8fu1QH2Mgrqhp407sjB0cb0/o8",
+	"rSN64z1kdGM0jkc1B9EWKS3Oc5Zwug+eK1Is40vtwCQLlt7B3NIR/djzgAl5RjoH6EZOSo4Q1cNL4cYG",
+	"0E52dveC71E87FTPfkBhGeQUP1bJPUU57S9bilG0EyuX0jk62NbP/dmnRNvYGl7VlhBJ8Jw1PSSsx5Ud",
+	"IHmR8tG1jxRJKdMokEPsPG56a/EZrh4tpqnIcfL7+R948aR8HLqo3vguJB3BG4oiDyZ1B/qOK1HHz2fW",
+	"dh7JIU8TG9TQ4IESyU5Iz9ost2kwQ2FZpYw9JqepN5XJtztw46ZI98rnfI3oEJ6E75srSsRBREYEY0fM",
+	"R2N3UBlbjTjQjNxDOk3glhzdzrs1QIMqMss1o3sFvDr5jB5/KKPrcDwybfZkvgJpv/JFLunSlwOI7SJj",
+	"ULyiMo1E28GGNJ0VLsVi6QHNEleu2mT/ls/c3s9iaYV+MTFsI0yu04uvz6Oczea+yDaJy2BToQc41RuV",
+	"Ptm0oDW+YIKwPA+MfmRbLJ9PjlNt2DS3gRWsQNpzWA8IhLEP2IzJmj6drlDSqCpWQrbQ4frMhz2CluF1",
+	"/4gvQ2JU9EsqNS9hSGEUTfis8NAeDKRHyX7VwvMPBg85ftu1A1JZUaRNnVeihFRsxycOZvzeASo//Wd4",
+	"B6t15twFrPl0lhji+2c0uryKiKn46bnuZ9p7FSu80cwnDt5eXasDwCQuK7kNYiGfjwIT2sHKaQOm9IOr",
+	"dFh7IDTQSYApXgT0Iqa8sjwCggdGPA+VW7xquRXGisKcN3Oh9d3Rpb7D47z7UaoQfW0c6QdyFBrY1GP0",
+	"0a9EVeXOs3/k+30A8PaRF4bQb7NZ5yg3Z2AtaHYHW7bid86GilfmNAmJI0uT6R1Qbf8MOjuemoecZsxn",
+	"lqo9NHVwTA3oNKKKrxNemFCJaJmSVFFgRJlp3h57cnbyyt25JVWSQCl8N3jZXDABqyLx1UPqf98W0hPN",
+	"Du7RjEhFQRKu9ZZxqr305Sc7TeHI+k17BxByeDj1aERf9RVLNHAGh09I1iTxdNhn7T0i7LN1s/lhA+N6",
+	"Wuzd4rzkGdwIWyyPaTsxsJnEsAYRr2JIcF8Kfptsjei7WRkEzWdWrOCW2rxKxbB+edICpKMrob96eMnN",
+	"Kyj0ToumlsZzB7D+IqLe7XfpxRuO5B+BWVBP40dYngCEYNY//PhS1oHAxzEolLcPjslN1a+gUClk3GZj",
+	"mMFHEvvSpUS77Krncjqq8D1fs57LcRsagNYi23yi06XvW/JeN5Rr8VTES/U+6LjMBncijtXm1GbCYRfz",
+	"R2u8BeNP3udN3KMQq8nuJqzRzzt58ujRZDqpdeXOg7Vrc3N9XaoVfFZxfWfWtf7Mf/jafeP6/smkizPx",
+	"YCf90zvKFzxOJsq0faCFZDjnrMfrMLRDKgSTZ+Gv9+Jg6HiZTqoSb0DkzqSSHV8e6oDdi3+P3s82HYfV",
+	"iHpP0cEo9J58GB3GzruGaQXncFH7q/z4qbz2YZa96BbPKIrnQoDcc3e0zf9xEbSFUpmpnh6r74Wdzt3w",
+	"I6JlxwEUjskNHoFmeHJ62s811HngtiGpaoOTvVtZCXuAFXtwe94FFhw3yCxT5O7cWbhw3hAetxNOaxq3",
+	"/sFh6Nt33XCEehM0qT6AelziWZpttJD+T6C4Fj2AGRcsITxjV5fhktBnn3XD3CHNxAe5PZSm9ahw7j3G",
+	"TYOriRi9+Cep7BBozaNK8DSslT5oleEOvqRH031nx1bL+XF9sd1sm2ecZ0slilEg2W6vft/R10W+1bR1",
+	"4zTYcLG93XGAptmVvIy03stRX3INhJvRgHxg+sOcPU711YMd334LB4XLsk8z3Osp1by4FItl8g8VgXh1",
+	"qaZrcAbOH/6N/X+pKHD0zyU4jm8yJGDefUfN/7iJiVWG+XzWrrnAU9vqMWrZbMvudlL+mhetSq7XreuI",
+	"7+1HWH1SvGqgRvDDRE9PbqJEINVhzXg6KbiGeV2lpQuFWpldajBLVVFmfsB6k87+ahAyHJGFZBZz11Rt",
+	"PGILQnJshDTOYIN3a8wp9/CE2I91RzgF9AqZ3Jii1vcHi7ef4UOO/5KN4GPn9KTkWoIRFrW+IcZQIhFh",
+	"br+9z6Il5FTrHsY2GH1NdUYzzNQaHEcHUJyflJBQsgaU44A/xrNd8JoS0cOArcUMYSP3rT6SeUna98hJ",
+	"2TfZKO0J2Td7oG4NH272nHNnSr7xp5r2gcYYSvrjuTEZ60BhOSZGUok7qLYEEuQD+Xj/pU2apHxdqg1b",
+	"cbn1ofsVqSnuWZIWU8fqCGCs4aCwTLM20TeSZdpw5SA6S7VJ9TtF4WZ9okhVOsGGPdlmvLjLFFDdQ9V3",
+	"ErKpZMfnQfVImByXh2urn9L5zKlWPKZ1XQ2hNKa2pXgTg4KOQX0XOadYYc0V4xu+nTKjaCM8WEIIgAnD",
+	"sHowHTtcp9K3d6OQBPg0q1swbwWXqEZMd5Gpd46KttlatQCF3qV6uGsPiMqcujZXdcqFGnUhPJrIspFJ",
+	"vZIamNdfIxjiBO5uencxp+5jejK9RPzcU/JhpSK9BIV3D9rRb0qKBZGF1Wt34pe5Oxq//Ef4AZu5d7Eq",
+	"g4oRcqlSE8dP/JdK1SPGODQ16tiZZiYAotKJL/vRD9qzsEOReuEL7VntLbJFzfE1Oyi1vDbkj1bgTc/8",
+	"02ZunjGDqhW0/x22DJd9FGS7alPGUoHyy1LYngyPDO7nJn3dV+W4yppOKCqMOvWNgyQuuycnC9eQhp31",
+	"/b9SKoSqdQF5KJEBCLn0hfB8dmZ/DZ/bK9zOFucHD1JX64/EwczcBqqyUJJsZY9rmXKPSJXesJCv2vUt",
+	"6qOcSM1u5NESOlheKUtAC+t0FnsbxXwHnXtYWnbsQWzwozbzqv/T4UaHZJyGhuk+d4OEUPhIkhk2au5P",
+	"x95BC3h6Y7Jmd3YzJ9n8VGluNExqZq0mGd3JVUZlsm8xe0VYRI8f14WoX7TMAJF90948JedNF/TO9VEK",
+	"Y4UsbC5PMmHqHJzsvCcLaF7xRTJtGGnCuNxF06cGALoGd3z3MNbb2Rw5u0FyK+7zaRKZY9zCnd+fZ0SE",
+	"x8lFWPhTspdxhjsb1exojEHMQwZR3LADKn/on3hi99lfXsPOJkCTI8s5PP9I3uNd/q2S/jFNigdetPRY",
+	"X4viv/prJCJbIckw88LDqZAKFUgMHtuCCsYIoac2a/AllkKG4NhSlNQd0v8DIUXSid2h+04iMmyEGQXb",
+	"k/V7VMojdQw//ns40l1gXrQ52GwbDaik49VnrQcCd3v0vxlXqrjJrMP94cUwtDFDW+Kh/LyjBkfMsIjb",
+	"ngsHK1stmM6Py9W0d+suoAHDPLYxduiJ7b+UnABEuXd8V4xMmK4Ui93aoVY3HqVXZ0LrSmgx3p8QjFIE",
+	"Y6bUqoK7S6rplo9+cObo5O9LtMHNUmnstbkKoPJzpVMg3BVwLe1XPigzpEg3BFIHOdVHJgc2W5mjau73",
+	"Az1i5JtI/cXs8mPGfeVhBIKLI1vy1/lFohNOcIRh0C24wvqR25rURc+ZDc12trI/pPnDsr94oL8ZRxFh",
+	"OEbXWrTgfRLHIH8lxUvgwPe/DM/tweEOazPikepTrlzYDv/O17BtzyPXuW64eMjfojFWMWzH1r5vyKim",
+	"PdRpJFURg3gM5gwoN7kbef/sefUHd2MPRqhZ2g70bZhjTw+5H1pAvvvt2ujaiTaSM/KxvSWUUzy0zrCf",
+	"jghLVcf0XulBf8mAjneFRhtFvMdnFWhxYX0kkvwCCgmlNNVa2O0rN5y/D4Brkvs4B7Rs6VfxA0tr1xRB",
+	"NeHGEtQ9Qd0JmMS+9qHjz/+EB5s1rMXX4AwUxF6aJxwUAdMYfFpBvOSdSV7bpXLTJk96qxoV3ctNYavv",
+	"DWc++1H+KL/EVktul6i5BzWA5oxWx6y6A4n18rFQ1k97GhsWoWn3o3TLQ8y0t++u8Fdv2W8rpe6mbKP0",
+	"3RR7PU9ja+kpa1Aob9lbqSS8xarkNcjpj/KtgWoef8GsYlxuMbZixELiOL/7jL2ISs2aLyi1gUum1vzn",
+	"GthbYre3n/0ov8Q+U/jgW76mgkGh5LXvJfmvPxkl37LfvvzqGfvD5//2H78LjVwMZv+zt25/3rr1Tn+U",
+	"7XZUVEU9JQUK3llmLKw/+xGhOkQB0vhMHpBWzIXjn8nTNS+WcPXks0cNR7R+10BrTV57PmkVHNxMHocI",
+	"El+Lyc3k9589xg+tuV0in17z2nu9F5SUF3f2eTm5mTiCPcUn0CXPV2BBm8nN39PnrXnEKWTu7H6YHnzy",
+	"BWbIf3jjjptZK2noBD159CiWBPu+C62d+MlLKDrhB0su3RJQxuBZ2T0jmOqJv41u8tS34uSuQ+cyPPr1",
+	"asX11pHfnR83DrOai2rKJGBuCjXRnE4sXyCAKRH8zXTiuR4hJiO+qvsm7ck14lNld+aZ+2tma1CM/FwD",
+	"Vrt5nlkCx6T0SK8DCE2X3w9cwQU3BL9PYg23pVhy4aSQB/LgzJGkyX/DVMRo5ByzYUsPyp7crz8BHaQ/",
+	"0z5clrQ4yGVZHWSDYdDmekqcQmKS5PMh7s1SYUga4xmEnMAtn3GDHcaKJcY4xlHdp19e4UEhm8zH5RNH",
+	"5Rk9PJmGYp0/qnJ7Nqr7r1P51odd1cFXYV5sx/3YD3OcUEV1w8VzFBvjmtBd1asLrc3075jd/UQoZ9xJ",
+	"uHdTaJ2d3RW8xb/fMF7Yt8xCVRlkp1KULDTg9u3scOQptrya+vqwKVtXXE6ZrlEvIQV9ympZgsbpkuHN",
+	"uGFvRfn2loXRLDd3YTj+o3Q/eoA8qTZMmM+YOwdeRQLptKC5I8xc3ANbCekMhVvie7UCQ5kMhm8DVIpV",
+	"bKGwbnnL3uKrbzGe6X58wY29+tLN4+r5F29JQ9hl6h+4LZZfEt06F0A3ZOoX6U9sxZ0ALGw0NDAIf0vU",
+	"XPL1GqShjAe3VJVoCJy6YkJLoIZtOx6Yvpo8pyp0UgjDN3E8J2AJ8JUG3KHSCQMfvuosvLPEpVce7GXn",
+	"eO7fnZc6gz80aMNmSl0E9T3oK+wsCIEZwqlzHJs9cnMN8L/Qd119RU9cUHL5ES5JL6Be3lWFF48Pf8+1",
+	"+l+KfntK6VomCTWd+HLcXeK82iHO+W8T+vhHuUwuviU0wM6OYPdelIm3hIr4Nhh9b7GBr11iynh+s7Bb",
+	"AHL1HWyvDOKVZDk7wpkMkpt0ozgpbqDp9amDKZ2ThMG0nuzvXUYD/zxZdjtqQjEElZ5SC6fqlDld0ir4",
+	"Gra0OReVCE5PaDx5eCNuVNBZfJKht8C3U0Zt77AXZ1B84J0wO3LW16HnJG0Mtmct7Bc+xH0xyroBLmz+",
+	"Pq0qVLtM9CYJHfrBNk3CAsmIJn0Eu37v/vOBlEGMNndI9xJW6h5eEMbpOO+Ee+kv7mAkGPrzrgJ6JhrR",
+	"hBmnlqxIJ6eALn37p17ytI2fafbOPjsxzsuDF+S/byXskXWX+aYh59qXnBFA7mh+vJ4pX0eSPc1/VJR6",
+	"+ClugpvbhQXBD0vldCxHpxC1mG2Zx3GMqulGyGH09lK3T1FtTPtjST5N+8ya4GePZXGENXGyrX9h3064",
+	"6YRkc6V3BHefJZ/Rlr+rz7NDB559Pv/GmcT+/PxDunguuO1/EvfQdAvnTMKGtToEOHnqt74N/aokeLy9",
+	"8OpBVml09dQxvypiwL7PoYcPwelc9Y/LKu3Eh4sxzZ/VhvH9bv/exeSjHwGjifRqaoaBYbcoZNqxbkJx",
+	"aiWq+4YuQ/2ISZaKCfxpZnqtt586I73W24/JS6/19tI+rYYdPHznLqQlBY6FDkbuFAOnjo/cf8/GMXNK",
+	"XMmpGl/xAl5G1NQz6xqxFneUfyDpfIjFvJ+GWe/I9lq5/7+k+dnmFS4bRmkKD5zUaVVVjVdF2wleWe3/",
+	"qyYX6MwcUihM9B1IdJrGM/dOllNMQPEe+tUI+51wTs22mBN6SwbYFYUPLEUKb0PNdSWM/Y1haiOZ0iXo",
+	"YYEFQ6ApzRxD/rVP1r3C/75JnpADVH8N7+wQ7XJ4OkNo6fcp5D14LriwxRdYvokuoeG9B1LWnLh4jsYc",
+	"uuv3/l8frqkYlEccyrR36HtJz4Usy9PP45rbZcOU8/jdc3pTL+d8es3vwEtGT70IANC7L6SwZ2y7p78M",
+	"Ep9fM3va8OAgpexy+0ozYTxiCmBnNcZZybcDN7dz6ARSKIDMZO+6581jl/C9zAbfS1j49Ku4j/txcRef",
+	"L+HEXJ8SG8NI9BGUfDsNGFbJa4AhuMBuqs+64gM1sIYvr9/Hf3+4Ltw5rKoIhpkPGBirNEQynV1gidaX",
+	"f0G3AtbOt2joE4TjavYvisSG9d4Sz/DbvwiyX8CGbzPnR74rvtBqvbOzDSKN2C84aB3pIVvfOatqZkDf",
+	"h85amTSKb+NDn5zvxbdceGCXy4WjZC/AhvAjZlrQJhGORgXIBZigOTwW2dl34pA+teE7fOKSsYBPKvnc",
+	"LffCFzJSFKW2T33M5J5nb9ppxjn6hZMF31GsdNx2PS9htVYWZIGtg4ZsxaVPNC5mhCP18VlZoG/7nzx6",
+	"craxCCi6O9YMFrW8ZRxD345XVj6pRS4AsS+D3EfvvOXmbuqzjPAFYXwNS2hKu+SGtWC6KTcTKfdCFS1V",
+	"bD+BKTSjzSdPnuOe43MblhodUUmFFBdZERKJ0syoVSu3a/yth1x70HD67/jUSVJwP1v2DkpchF0Kwxrj",
+	"+fzOxD1sRQJhbUMspAetgJtdR17c50ft9iC93TK64/tmnAMmsFK58R+PGv/BrcwHuKYCT176qmq3bSPM",
+	"Y7PE4OBPdbkA9N/7khEnYXRdkSq6hePyR3ZPe/+xfLn37D+NirK78AtzwB6VB6gt2d3OqS2x7PVB1Zau",
+	"YASuJeMSNlRZEbE5hWEbpdGEzchJLdNyyuO+d4CTu9zxQBrFp3b1x61PZSH4KNSMF3cL7VEue5gsc8e3",
+	"mp9lRYlHwLmAY9Tj/eT9HGPAibKDeOSDgaZyaMKaDguK0mlX7svTVHBwaNAvMgZhHYVl4g9X7W4hv4YD",
+	"+2GZLu4dDnicoTzBZ3M4ziVwoBgOzuWHj7jfG1CQ/L0eQTk+xZxcmt2lL10iQSqlc/ztWj/wxXohfwDR",
+	"5KM4BAI0zSX328PI2I3aqRPCIiK+8hj6U/wd5eWBtOgIxNewW4ZHwY69g8dflcR217O6usun4LnJPq2q",
+	"XwpP9Xbk2Ud9LBMYxnNR2aYY10i+NktlhzT7Jwt6+Ac7oGMrddr7P59zNccBOvkDi99/Tq/FhqLh5wTk",
+	"U5hXrh0S4sZE940PYvpeVGaJ5dG8qhCqH+a1gZI8YVwiNFtEtCWQ4UPgGns92T0dEuBCDxp8cOewvHSS",
+	"Obod/YpvCTvQp21ieb6nrVMbrYFqfpLYeU//6K0ie+asLS+Pzx2Y1OGzeW39mHqSywUIkRiMszjx8bS3",
+	"sFpXHl4tV7HzOjxzduvIkzNtN7yrzLuW5eB/LMy9W+guXNuRmbGqsJCGCIj7PBOSt9vQXxw04CmbO3N4",
+	"jlD5Cu5BszuAtYkJmU50k7E4baDAClXVq9A3xraKgqSHOT8qwzpieaZLs5dq89p35fkUNXWa22VrrxCa",
+	"g1rzRcfYb8wOKvGxevtr3eBEflS/2EKFkkDEzReIFhs8AoiLtl9TkssMdoz8q6PsyOKd0F0HwV98zx1n",
+	"nBsAtlQbtoGqanyWtE12CavpmfxoyOXXoXVoMkXka4D1WSTC+a3HdpvOB9bTLi2H/oTn0+5Ko8MHdDwH",
+	"tOCXsxfCDxFu+FO8EsLsLpxs2Ykc0BF0BjqXxznOfI+YJN1/IJjZXyucBjLB8rIFcltfZanLgK1OCGLC",
+	"slKBOW77WyjEWcdpxM39Nb37E3Df74AlXxLoj1KCouafTuQuRdmki7bRqQfx4qrXPvzmorBj38Dl4S+4",
+	"uUOYQSSLs6kIoDB2tYkwl0UBZo9K6PbwVLpec2M2SpdZFYm267vw2GWUnfB5GuxjpzHTLJhCy8jproFI",
+	"t9QKMkBOGx9eHEZsTPK6fu/+86GPOY9Kh3QvPf/i8ommF0bYwYS6iLCD0OlkMyxqrnfcAr1FHW1SX7ea",
+	"tmQvIi+Tjib7eW+h1KdUbQu1Gh4z/9Y//2sl7S/i7iUGfAAI8ZCQi84fyrz1OzxtI6t5dmPKGQW6lked",
+	"PERS7A+cS/NJirqXtXyAvXD0aTYim57Wgx6aCXfKB0qp39mKSwTQ5Yjo+ZNzjvuLcbM941o7+80Ar6D0",
+	"yfe17XWhdRnKvZ04wPjrbFj9FfDqdGXlApVVwKuPgmdzYQXp6Xqt1T0weMcLW23JP+MnPvURTbbkZtkv",
+	"rDN7fa+oT2J6r/+qRPnPqphiWNlflvV6aNmGzwm9fk//6FX5X+Ijo2lLr138LlTmsthwTvHXgQIDQW/3",
+	"qXvdALvlW5oQrNtL/+XjqZ0ETlaV05JpOoRhpyQEfN9ByrNTv0ZiQWaMBd/+t6uGF6SGbwC9m6QLlhl9",
+	"fHeJ/lm3KA/EIkwL/EjJKlcU0wZFGuWa/UesgiEmehD0vB+wIwomRYO0aEWHTTTCqfUhtYh4NiZY+R4X",
+	"a9BJPKuxBxPerZ1RmDuUX+KfTxaAx6RrUGJGPBr4k9vNajKdVKWY42tiNZlSJseQU9IC/iYFzJlSZFwZ",
+	"wO6YlHtUqNWKG8r4GiQbfLpEzxEaAvCONdkhWRP9r0tVlXSWMUElPfjP5wiqmDuxztfmjevbYdlKGcuM",
+	"wmyvW/bIETIz+WBNnWPg5nx410hrv9358l3ehTQWeOxfVHCppCh4hcIzM83Y0X1ErkFnfnNsjGfWGnhp",
+	"lgCWXbECG8wEDAbCydS1ZBw76K7qilPebkmZcTnHjvvaqZkQv7TMpte7NQY8SEpHMUx6OkEsVjC3V6ru",
+	"b433Aub229qeJhf/Ea9RT5iHwCHizJ0mIReUq65qH4xaqg1b1cXSJ75h9IUakR7PFEMqv45FCP2H5wki",
+	"zEO47RIiAcvQdjyoJND9lXAST/wExZDa4vjYJTnjE9txv+YHqCje33C8UAu8TZ3uNsM2g+UJ+2wst8JY",
+	"UZg+T8Gr5qlP01vQmuAFUwjUPWi+gCmrpfi5BgnGxPa/qBrO0bEobVDJ1JzaQB1l0tQSU/37w7Yv6/HO",
+	"sZf1Q0QyLu26qVsh29gj6lDwYpew10tOk0h7H//Mq39O+rqFY7mE9M0fbQzheUQ1bge2LmsRW0MBYm0P",
+	"6hn00JFEv0Qc+xemjjj6PYSKuuEGb58pM8HTw6XZgIZyGrhlFrCYxp/NwC7X76lO78O1AWsrWHka5aJD",
+	"7hlPhQeIRe6x3W6hlC8w7CuUStdFXSI6FWj3UWJUYUMux5Kv+JY0Jc95oQHHhlM7RoWNf0pVz7CFM1U3",
+	"EhOXu3XAA8XZPWgxF00gNhPBck9tj7lFjubFX2tBogLNy6B/UW6116XdvbbAtunj4tUNHxixkFeiZ99f",
+	"iYV8Li+Ut+g//sBn+BIJplDU2Hnh5u9vdhS8NUh3lJU0qoKQ+Ej6Hsc0MrpuYorkgXRIiZOMG+cdYPmd",
+	"I+/Xg2V+fultiL31Ds7xJOfw1Z041MTvFT74taBWfpezxuIwD6GHFFw6Q7hQUkJhoeUPYU5jCD0csCbb",
+	"hygDWUNP94w2Ev58mKQPQM4H6HTabXE/jEDX7+kfA/qa0lpGX4b02kfsbeobFKNWIRVhDdcGDtJqWIPT",
+	"i1Dl3Ax4YYPeBBoM4L18T8YzUHJEU8ZkqE7Chol9WBpMYODGZ2bcsAbWlIqesAErQkV4SCO85OwS15IM",
+	"jfFVq23X2ADZBXQSpOBHMS4uzp7fYJOZIAOUbnwht5gDWWiwOx3/MKbOjOXbUQIiJVKv56Lqa/T3CmT5",
+	"1cNgQnbEzRAuOjHC+nDgVa9AWiTkBW1UQKU1AldwttZwL2DjtdmQxkU+NgSPocd2uxUk+ahlm+xzUOjE",
+	"3edGRkny59iy+yTpmRJXohzRxYIyJCLU0NAUEydsW91d8UCWfEumv7Fc2myuWD7V5GFrbnf34cIedKq9",
+	"tUut6sWSWbFqsGoDGTGN5bYp1LXB8ScRcYWw04Vhnz/6/Hit8dqfgryQ+44eOJeadIFKQprgx8n/9tS7",
+	"tLsXo44zYLUsQRurVEnulOZa9KItMomhFHFKRhWWzaBQK6cHdRNvx8q0tVYz6GMYNYNPXKvGOV4yaUBv",
+	"g1dBUsB6r78sgZmulaaEPBMbzpJGc8LuhNBmb6TnyITocar6J5iG+xC5Ih4ZunU+83Ve+TB0FnKJ38GR",
+	"ubOnaZ2dex+9u8S0SlPzHwRgCjnm6fse3lmQufxcbJzRytANP4eC3iEJuTgHAh9jBeIr2mwC5iqbof5k",
+	"UHbtJgAaeDlcqHtsTc4Na7Ln2brWa2UgNwvYvCrU+tRE0JT89+I/myZbZZf/+KR2ZifZHR9+DaG026uG",
+	"7KNOtOQ2XPme91Z86zQE3HdhDf3NN06cuf06IHZ6rpSNxjheX9u1H/wjn6B++HHarl3eb0dxGr/76M2i",
+	"PUDE5aJSBnabYg5ygTjG7tcdXuMTY/f5k9IF3BIurAn8MZ5T5g5WvhEJUjNjrOEfr9+7//Qmor0maTRu",
+	"R9xLl06VysnbM1rSXhKPpuc13Lsx8oBl3BbLCxPWwjtL80helg9V9PCdVguN+ZRObdD3oK/wFiEKTX37",
+	"53DtMZA7sCzDKX444++flZGfmjvfIY9ZxYxV69tWFULwbjv6Qckq4PfQGIwzWO4GVhMb0tztOxtSqcUh",
+	"sfJCLY7ekIw7soJ7qAZnA75Qixf4wi8uHdDN/EGqVZBvSlFOg6dwFkr+hh7T2hzyGHxvyF9wMWq5AR4g",
+	"zF77dfQld+zGjdPS6pkGbsFN+mQz/EJq719gg9N74FBOM+Zl9rAsGcddHLGJkcWv37v/DEiVOGpj3Usf",
+	"MU3CLc2naVUVs+oOIvoyYdeNYvvcpXB2yjz6pbDet5R2osdJj4y9/PI4COKGkCMyJS6F1YRL+Chhlwvv",
+	"tEeD3ND1iudqxbesVFNKaaW0Ed91DPv7IhBugMQ4ViztInNm2lAasC1kzvMdw8fnvHjiDC8O0YObwzHv",
+	"p4HspBg+ttghv7RUm2moFhOjwDx794tkbL+3hB75NAUmTu4BQiL+LsKIiKMcZYmq2sb9KDTY86lluK4H",
+	"CI/s7dJFdDhaywMrca1BL5nUNQOuQRN7pE/t6afz+j3+d4DOdxzX7NzIiTok6786ol9TRCh5/JF7N72E",
+	"e4UbhYtg2MNvp2HMwT3ZrTN4P6Edn9z8/Y0jV8i1dz++cU/q+0D1WleTm8n1/WM8W368bvhN+YsZ7+od",
+	"OH83r26UbF3xAtpAOKIEaQU212vSO72jvPt6iWg+3i+zE+JtdejywZVEiE4yXtulctSI2OdQhtKKUm2k",
+	"dwM2vhKnV6Q+Fbr46LpqTz22TkrFKhFGfLNULeZEQPVMXNM9rBXGdGLEEJvyZt+gNJVYdBi6NCBmXgJf",
+	"jGu9FXIRgPYizoaxar0W7YGxHCjRDVvJhXevE1i821W+XtONG9aIjo80PUpR7nNOXaJf6MP/DQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
