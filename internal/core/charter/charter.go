@@ -48,6 +48,7 @@ type Charter struct {
 	Waves    []Wave
 	Notes    []document.Problem // accepted but not carried out yet
 	tables   map[string]map[string]string
+	Between  string          // domain of the addresses that stand in while names move in a circle; "": they don't
 	reserved map[string]bool // folded names that nobody is given
 	stopped  *atomic.Bool    // of whoever evaluates its expressions
 }

@@ -20,7 +20,13 @@ func (r *reader) readNames(n document.Node) {
 	if !n.Present() {
 		return
 	}
-	for _, item := range n.Declared(Keys)["reserved"].Items() {
+	f := n.Declared(Keys)
+	if d, ok := f["between"]; ok {
+		if r.Between = strings.ToLower(strings.TrimSpace(d.Text())); !record.ValidEmail("a@" + r.Between) {
+			d.Problem("%q is no domain; expected one such as in-between.larkspur.example", d.Text())
+		}
+	}
+	for _, item := range f["reserved"].Items() {
 		word := record.Fold(strings.TrimSpace(item.Text()))
 		if word == "" || strings.ContainsAny(word, "@ ") {
 			item.Problem("%q is no name; expected a login or a local part, such as press", item.Text())

@@ -8,7 +8,7 @@
 // it gives the name up is itself granted (A takes what B frees: B's change must
 // come before A's). Units are granted in the order given (callers sort them),
 // each name the first candidate that is free. Names that move in a circle are
-// refused: that needs a spare name, which is not done yet.
+// granted together, where values in between may be used.
 package naming
 
 import (
@@ -59,6 +59,8 @@ type Ledger struct {
 	holders map[string][]Holding
 	rests   map[string]Rest // nil: a name that is given up is free at once
 	until   string          // what is given up now is free from this day on
+	// names may move in a circle; some would have, and may not
+	mayCircle, circled bool
 }
 
 // Rest is a name that was somebody's until lately: for a time it is given to nobody else.
@@ -231,6 +233,9 @@ func (l *Ledger) Allocate(requests []Request) []Grant {
 		}
 		order = rest
 		moved := len(rest) < before
+		if !moved && patient {
+			order, moved = a.circle(rest)
+		}
 		if !moved && !patient {
 			break
 		}

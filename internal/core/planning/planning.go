@@ -34,6 +34,10 @@ type Change struct {
 	Account string   `json:"accountId,omitempty"` // "" for create
 	Edits   []Edit   `json:"edits"`
 	Needs   []string `json:"needs,omitempty"` // ids of changes that must be done first
+	// Unit names the changes that are done together or not at all, "" for most; Between is
+	// that it only frees names for the others of its unit, by a value in between.
+	Unit    string `json:"unit,omitempty"`
+	Between bool   `json:"between,omitempty"`
 	// RestsOn are the account's values that the change's reason depends on, as
 	// they were read: if one differs at writing time, the change is stale.
 	RestsOn []Edit `json:"restsOn,omitempty"`
@@ -168,7 +172,16 @@ func orderByNeed(changes []*Change) (ordered, dropped []*Change) {
 		visit(i)
 	}
 	slices.SortStableFunc(ordered, func(a, b *Change) int { return a.Wave - b.Wave })
-	return ordered, dropped
+	torn := map[string]bool{}
+	for _, c := range dropped {
+		torn[c.Unit] = c.Unit != ""
+	}
+	return slices.DeleteFunc(ordered, func(c *Change) bool {
+		if torn[c.Unit] { // a unit is done as a whole
+			dropped = append(dropped, c)
+		}
+		return torn[c.Unit]
+	}), dropped
 }
 
 // Reading is one guard held against a plan.
@@ -227,7 +240,9 @@ type Past struct {
 func Guards(guards []charter.Guard, changes []Change, totals Totals, firstLoad bool, past Past) []Reading {
 	counts := map[string]int{}
 	for _, c := range changes {
-		counts[c.Verb]++
+		if !c.Between { // the same account's, and counted with its other change
+			counts[c.Verb]++
+		}
 	}
 	out := make([]Reading, 0, len(guards))
 	for _, g := range guards {

@@ -27,11 +27,17 @@ func (r *run) nameAndPlan(drafts []*draft) {
 		if ledger == nil {
 			ledger = naming.NewLedger(r.Accounts, requests, r.Cores)
 			r.letRest(ledger)
+			if r.Charter.Between != "" {
+				ledger.MayCircle()
+			}
 		}
 		grants = ledger.Allocate(requests)
 		if !r.doubtNames(named, grants) {
 			break
 		}
+	}
+	if ledger.Circled() {
+		r.out.Notes = append(r.out.Notes, "names would move in a circle (a swap, say), and are told as taken: give values in between a domain, `names: {between: DOMAIN}`")
 	}
 	taken := takers(named, grants)
 	i := 0
@@ -50,7 +56,7 @@ func (r *run) nameAndPlan(drafts []*draft) {
 			changes = append(changes, &d.Change)
 		}
 	}
-	ordered, dropped := planning.Order(changes)
+	ordered, dropped := planning.Order(planning.Unite(changes, r.between))
 	r.out.Changes = ordered
 	for _, c := range dropped {
 		code := map[string]string{planning.Readdress: "email-taken"}[c.Verb]
@@ -90,6 +96,16 @@ func (r *run) letRest(ledger *naming.Ledger) {
 		names[name] = rest
 	}
 	ledger.LetRest(names, calendar.Add(r.today, r.Charter.Emails.Rest))
+}
+
+// between is the value that stands in for a name while names move in a circle: nobody else's,
+// and the same in every draft.
+func (r *run) between(c *planning.Change, name string) string {
+	free := "between-" + strings.TrimPrefix(planning.ChangeID(name, c.Person, c.Account), "c-")
+	if strings.Contains(name, "@") {
+		free += "@" + r.Charter.Between
+	}
+	return free
 }
 
 // takers are who is granted which name; only those who give an address up need to know.

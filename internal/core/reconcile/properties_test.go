@@ -1,8 +1,10 @@
 package reconcile_test
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -50,7 +52,89 @@ func anyLane(t *rapid.T) *lane {
 	if word("rename", "once", "own") == "own" {
 		l.rules = append(l.rules, `attributes: {userName: {candidates: [slug(initial(person.givenName) + person.familyName), slug(person.givenName + '.' + person.familyName), slug(person.familyName + person.id)], rule: own}, title: person.title}`)
 	}
+	if word("keys", "both", "number") == "number" { // addresses that moved do not speak against a twin
+		l.rules = append(l.rules, `pairing: {keys: [{name: number, person: person.employeeNumber, account: account.externalId}]}`)
+	}
+	if word("circles", "no", "yes", "yes") == "yes" {
+		l.rules = append(l.rules, `names: {between: between.l.example}`)
+	}
 	return l
+}
+
+// checkPrefixes: wherever a plan stops, no name that it moves is two accounts'; and outside
+// of a unit that is under way, nobody's is none that was somebody's and is again in the end.
+func checkPrefixes(t require.TestingT, in reconcile.Input, out *reconcile.Output) {
+	held := map[string]map[string][]string{} // account -> attribute -> names
+	holders := func(name string) (ids []string) {
+		for id, names := range held {
+			for _, list := range names {
+				if slices.Contains(list, name) && !slices.Contains(ids, id) {
+					ids = append(ids, id)
+				}
+			}
+		}
+		return ids
+	}
+	for i := range in.Accounts.Len() {
+		names := map[string][]string{}
+		for _, a := range []string{"userName", "email", "aliases"} {
+			names[a] = record.SplitList(in.Accounts.Column(a).Cell(i))
+		}
+		held[in.Accounts.ID(i)] = names
+	}
+	write := func(c *planning.Change) {
+		id := cmp.Or(c.Account, "new-"+c.Person)
+		if held[id] == nil {
+			held[id] = map[string][]string{}
+		}
+		for _, e := range c.Edits {
+			held[id][e.Attribute] = record.SplitList(e.New)
+		}
+	}
+	moved, before := map[string]bool{}, map[string]bool{}
+	for _, c := range out.Changes {
+		for _, e := range c.Edits {
+			if e.Attribute == "userName" || e.Attribute == "email" {
+				moved[e.New], moved[e.Old] = true, true
+				before[e.Old] = len(holders(e.Old)) > 0
+			}
+		}
+	}
+	start := held
+	held = map[string]map[string][]string{}
+	for id, names := range start {
+		held[id] = maps.Clone(names)
+	}
+	left := map[string]int{}
+	for i := range out.Changes {
+		left[out.Changes[i].Unit]++
+		write(&out.Changes[i])
+	}
+	after := map[string]bool{}
+	for name := range moved {
+		after[name] = len(holders(name)) > 0
+	}
+	held = start
+	begun := map[string]int{}
+	for i := range out.Changes {
+		c := &out.Changes[i]
+		write(c)
+		begun[c.Unit]++
+		for _, e := range c.Edits {
+			if e.Attribute == "userName" || e.Attribute == "email" {
+				require.Len(t, holders(e.New), 1, "after %s of %s: %s", c.Verb, c.Person, e.New)
+			}
+		}
+		underway := false
+		for unit, n := range begun {
+			underway = underway || unit != "" && n < left[unit]
+		}
+		for name := range moved {
+			if !underway && name != "" && before[name] && after[name] {
+				require.NotEmpty(t, holders(name), "after %s of %s: %s is nobody's", c.Verb, c.Person, name)
+			}
+		}
+	}
 }
 
 func TestProperties(t *testing.T) {
@@ -62,6 +146,7 @@ func TestProperties(t *testing.T) {
 		checkBalance(rt, in, out)
 		checkUntouched(rt, in, out)
 		checkNames(rt, in, out)
+		checkPrefixes(rt, in, out)
 		checkSettled(rt, l, in, out)
 		checkRulings(rt, in, out)
 		shuffled := l.input(rt, rand.New(rand.NewPCG(1, 2)))

@@ -1,0 +1,161 @@
+package planning
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+)
+
+// Changes that hand names to one another are one unit: they stand in one wave, and are
+// chosen, held and halted together; where one of them can't be done, those that were done
+// are taken back. In between a name may be nobody's; it is never two accounts'.
+//
+// Names that move in a circle leave no change that could come first. One account of the
+// circle goes through a value in between, by a change of its own, which frees its names.
+
+// naming are the attributes that hold names, of which no two accounts may have the same.
+var naming = []string{"userName", "email"}
+
+// Unite makes units of the changes that need one another, and breaks their circles with
+// values in between: between gives the one that stands in for a name of a change. What it
+// adds is appended.
+func Unite(changes []*Change, between func(c *Change, name string) string) []*Change {
+	at := make(map[string]int, len(changes))
+	for i, c := range changes {
+		at[c.ID] = i
+	}
+	parts := joined(changes, at)
+	for _, part := range parts {
+		slices.SortFunc(part, func(a, b *Change) int { return strings.Compare(a.ID, b.ID) })
+		steps := breakCircles(part, between)
+		wave := 0
+		for _, c := range part {
+			wave = max(wave, c.Wave)
+		}
+		for _, c := range slices.Concat(part, steps) {
+			c.Unit, c.Wave = part[0].ID, wave
+		}
+		changes = append(changes, steps...)
+	}
+	return changes
+}
+
+// joined groups the changes that need one another, in the order of the list.
+func joined(changes []*Change, at map[string]int) (parts [][]*Change) {
+	root := make([]int, len(changes))
+	for i := range root {
+		root[i] = i
+	}
+	find := func(i int) int {
+		for root[i] != i {
+			root[i] = root[root[i]]
+			i = root[i]
+		}
+		return i
+	}
+	for i, c := range changes {
+		for _, need := range c.Needs {
+			if j, planned := at[need]; planned {
+				root[find(i)] = find(j)
+			}
+		}
+	}
+	place := map[int]int{}
+	members := make([]int, len(changes))
+	for i := range changes {
+		members[find(i)]++
+	}
+	for i, c := range changes {
+		r := find(i)
+		if members[r] == 1 {
+			continue
+		}
+		n, met := place[r]
+		if !met {
+			n, place[r] = len(parts), len(parts)
+			parts = append(parts, nil)
+		}
+		parts[n] = append(parts[n], c)
+	}
+	return parts
+}
+
+// breakCircles adds what frees names that nobody else can free first.
+func breakCircles(part []*Change, between func(c *Change, name string) string) (steps []*Change) {
+	left := map[string]*Change{}
+	for _, c := range part {
+		left[c.ID] = c
+	}
+	waits := func(c *Change) bool {
+		return slices.ContainsFunc(c.Needs, func(need string) bool { return left[need] != nil })
+	}
+	for len(left) > 0 {
+		moved := false
+		for _, c := range part {
+			if left[c.ID] != nil && !waits(c) {
+				delete(left, c.ID)
+				moved = true
+			}
+		}
+		if moved {
+			continue
+		}
+		account := circling(part, left).Account
+		for _, c := range part {
+			if left[c.ID] == nil || c.Account != account {
+				continue
+			}
+			step := c.step(between)
+			steps = append(steps, step)
+			for _, other := range part {
+				if i := slices.Index(other.Needs, c.ID); i >= 0 && other != c {
+					other.Needs[i] = step.ID
+				}
+			}
+			c.Needs = append(c.Needs, step.ID)
+		}
+	}
+	return steps
+}
+
+// circling is a change of a circle: whoever follows what is needed comes back to it.
+func circling(part []*Change, left map[string]*Change) *Change {
+	i := slices.IndexFunc(part, func(c *Change) bool { return left[c.ID] != nil })
+	seen := map[*Change]bool{}
+	c := part[i]
+	for !seen[c] {
+		seen[c] = true
+		n := slices.IndexFunc(c.Needs, func(need string) bool { return left[need] != nil })
+		c = left[c.Needs[n]]
+	}
+	first := c
+	for next := c; ; { // of the circle always the same one
+		n := slices.IndexFunc(next.Needs, func(need string) bool { return left[need] != nil })
+		if next = left[next.Needs[n]]; next == c {
+			return first
+		}
+		if cmp.Less(next.ID, first.ID) {
+			first = next
+		}
+	}
+}
+
+// step is the change by which the account's names move out of the way; the change itself
+// goes on from there.
+func (c *Change) step(between func(c *Change, name string) string) *Change {
+	s := *c
+	s.ID, s.Needs, s.Edits, s.Between = ChangeID(c.Verb+" between", c.Person, c.Account), nil, nil, true
+	for i := range c.Edits {
+		e := &c.Edits[i]
+		if !slices.Contains(naming, e.Attribute) || e.Old == "" {
+			continue
+		}
+		free := between(c, e.Old)
+		s.Edits = append(s.Edits, Edit{Attribute: e.Attribute, Old: e.Old, New: free, Reason: "so that its name can pass on: they move in a circle"})
+		e.Old = free
+	}
+	c.RestsOn = slices.DeleteFunc(slices.Clone(c.RestsOn), func(e Edit) bool {
+		return slices.ContainsFunc(s.Edits, func(own Edit) bool { return own.Attribute == e.Attribute })
+	})
+	return &s
+}
