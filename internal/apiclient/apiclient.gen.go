@@ -194,6 +194,7 @@ const (
 	OutcomePassedOver Outcome = "passed-over"
 	OutcomeRefused    Outcome = "refused"
 	OutcomeStale      Outcome = "stale"
+	OutcomeTakenBack  Outcome = "taken-back"
 	OutcomeUnchanged  Outcome = "unchanged"
 	OutcomeWaiting    Outcome = "waiting"
 )
@@ -212,6 +213,8 @@ func (e Outcome) Valid() bool {
 	case OutcomeRefused:
 		return true
 	case OutcomeStale:
+		return true
+	case OutcomeTakenBack:
 		return true
 	case OutcomeUnchanged:
 		return true

@@ -46,12 +46,12 @@ func Premises(plan store.Plan, charterVersion int64, c store.Change) []planning.
 
 // judge looks at what stands around a change and at its premises, in the
 // transaction that records its intent.
-func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string) func(planning.Facts, store.Standing) error {
+func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string, closing bool) func(planning.Facts, store.Standing) error {
 	return func(facts planning.Facts, w store.Standing) error {
 		switch {
 		case !w.Ours:
 			return store.ErrFenced
-		case w.Halt:
+		case w.Halt && !closing: // what hands names on comes to its end
 			return &stop{"halted as asked"}
 		case w.Frozen != "":
 			return &stop{"all writing was frozen by " + w.Frozen}

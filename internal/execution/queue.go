@@ -1,6 +1,7 @@
 package execution
 
 import (
+	"cmp"
 	"container/heap"
 	"context"
 	"fmt"
@@ -29,8 +30,10 @@ type queue struct {
 	prior     map[int]store.Receipt
 	outcome   map[string]string // change id -> outcome
 	byID      map[string]*store.Change
+	units     map[string][]int // places of the changes of each unit
 	running   int
 	stopped   string
+	halting   bool  // it is stopped by what lets a unit come to its end
 	away      error // PostgreSQL went away
 	failures  int   // in a row
 	forbidden int   // in a row
@@ -93,7 +96,7 @@ func (x *run) newQueue(ctx context.Context) (*queue, error) {
 }
 
 func (x *run) emptyQueue() *queue {
-	q := &queue{run: x, waitsFor: map[int]int{}, then: map[string][]int{}, sameAs: map[int]int{}, prior: map[int]store.Receipt{}, outcome: map[string]string{}, byID: map[string]*store.Change{}, written: map[string]time.Time{}}
+	q := &queue{run: x, units: unitsOf(x.order), waitsFor: map[int]int{}, then: map[string][]int{}, sameAs: map[int]int{}, prior: map[int]store.Receipt{}, outcome: map[string]string{}, byID: map[string]*store.Change{}, written: map[string]time.Time{}}
 	q.free = sync.NewCond(&q.mu)
 	return q
 }
@@ -168,17 +171,22 @@ func (q *queue) next(ctx context.Context) (i int, ok bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for {
-		if q.w.Halted() && q.stopped == "" {
-			q.stopped = "halted as asked"
+		if q.w.Halted() {
+			q.halt("halted as asked")
 		}
-		if q.left == 0 || q.stopped != "" || ctx.Err() != nil {
+		closing := q.stopped != "" && q.halting && q.anyUnderway()
+		if q.left == 0 || q.stopped != "" && !closing || ctx.Err() != nil {
 			q.free.Broadcast()
 			return 0, false
 		}
-		if len(q.ready) > 0 && q.turn.mine {
+		if at := q.first(closing); at >= 0 && q.turn.mine {
 			q.left--
 			q.running++
-			return heap.Pop(&q.ready).(int), true
+			return heap.Remove(&q.ready, at).(int), true
+		}
+		if closing && q.running == 0 && q.turn.mine {
+			q.stopped, q.halting = q.stopped+"; it can't come to the end of what hands names on", false
+			continue
 		}
 		if len(q.ready) == 0 && q.running == 0 { // whatever is left waits for something that will never come
 			for j := range q.order {
@@ -191,6 +199,34 @@ func (q *queue) next(ctx context.Context) (i int, ok bool) {
 			continue
 		}
 		q.free.Wait()
+	}
+}
+
+// first is where in the heap the change stands that is taken next: of a unit that is under
+// way where only those are to come to their end; -1 when there is none.
+func (q *queue) first(closing bool) int {
+	if !closing {
+		return min(len(q.ready), 1) - 1
+	}
+	wanted := map[string]bool{} // what else is to be done of their accounts may have to come before
+	for unit, members := range q.units {
+		for _, i := range members {
+			wanted[place(q.order[i])] = wanted[place(q.order[i])] || q.underway(unit)
+		}
+	}
+	best := -1
+	for at, i := range q.ready {
+		if wanted[place(q.order[i])] && (best < 0 || i < q.ready[best]) {
+			best = at
+		}
+	}
+	return best
+}
+
+// halt stops the run, but for units that are under way. The caller holds the lock.
+func (q *queue) halt(why string) {
+	if q.stopped == "" {
+		q.stopped, q.halting = why, true
 	}
 }
 
@@ -284,11 +320,11 @@ func (q *queue) keep(ctx context.Context, i int, r store.Receipt) error {
 	q.written[r.Account] = time.Now()
 	q.count(c, r.Outcome)
 	q.passed(i)
-	if q.failures >= maxFailures && q.stopped == "" {
-		q.stopped = fmt.Sprintf("stopped after %d failures in a row; the last: %s", q.failures, r.Detail)
+	if q.failures >= maxFailures {
+		q.halt(fmt.Sprintf("stopped after %d failures in a row; the last: %s", q.failures, r.Detail))
 	}
-	if q.forbidden >= maxForbidden && q.stopped == "" {
-		q.stopped = fmt.Sprintf("stopped: %d changes in a row were forbidden; the last: %s", q.forbidden, r.Detail)
+	if q.forbidden >= maxForbidden {
+		q.halt(fmt.Sprintf("stopped: %d changes in a row were forbidden; the last: %s", q.forbidden, r.Detail))
 	}
 	q.free.Broadcast()
 	if r.Outcome != "done" && r.Outcome != "unchanged" {
@@ -311,8 +347,8 @@ const progressPause = 200 * time.Millisecond
 func (q *queue) stop(why string) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	if q.stopped == "" {
-		q.stopped = why
+	if q.stopped == "" || q.halting {
+		q.stopped, q.halting = cmp.Or(q.stopped, why), false
 	}
 	q.free.Broadcast()
 }
@@ -337,9 +373,15 @@ func (q *queue) interrupted() bool {
 }
 
 func (q *queue) halted() string {
+	why, _ := q.stopping()
+	return why
+}
+
+// stopping tells why the run stops, and whether units that are under way come to their end.
+func (q *queue) stopping() (why string, halting bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	return q.stopped
+	return q.stopped, q.halting
 }
 
 // work runs the queue dry and returns why it stopped early, "" when it didn't.
@@ -356,12 +398,19 @@ func (q *queue) work(ctx context.Context) string {
 		select {
 		case <-working.Done():
 		case <-q.w.Asked():
-			q.stop("halted as asked")
 		}
 		q.mu.Lock()
+		if working.Err() == nil {
+			q.halt("halted as asked")
+		}
 		q.free.Broadcast()
 		q.mu.Unlock()
 	}()
+	for unit := range q.units { // an end that a node before this one did not come to
+		if err := q.settleUnit(working, unit); err != nil {
+			q.fail(err)
+		}
+	}
 	var wg parallel.Group
 	for range q.workers() {
 		wg.Go(func() {
@@ -399,7 +448,9 @@ func (q *queue) one(ctx context.Context, i int) {
 	}
 	if err == nil {
 		if err = q.Store.Settle(ctx, q.w.Task, r, effects); err == nil {
-			err = q.keep(ctx, i, r)
+			if err = q.keep(ctx, i, r); err == nil && c.Body.V.Unit != "" {
+				err = q.settleUnit(ctx, c.Body.V.Unit)
+			}
 		} else {
 			err = fmt.Errorf("a receipt could not be kept: %w", err)
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -86,7 +87,7 @@ func (s *sender) stopped(why string) error {
 // deliver sends the change until there is an answer that settles it.
 func (s *sender) deliver() error {
 	for attempt := 1; ; attempt++ {
-		if why := s.patient(s.ctx); why != "" {
+		if why := s.patient(s.ctx, s.closing()); why != "" {
 			return s.stopped(why)
 		}
 		if s.declared.Deferred && s.c.Verb == planning.Create && s.pending.creates[s.c.Person] > 0 {
@@ -171,14 +172,18 @@ const sendWithin = 5 * time.Second
 // intend looks at everything the change rests on, and records that it is sent.
 // done says that it is settled instead.
 func (s *sender) intend() (done bool, err error) {
-	premises := Premises(s.plan, s.result.CharterVersion, s.c)
+	premises, about := s.premises()
 	for {
 		if err := s.since.look(s.ctx); err != nil {
 			return false, err
 		}
+		carried := map[planning.Fact]string{}
+		for _, c := range about {
+			maps.Copy(carried, s.since.facts(c))
+		}
 		before := s.sent()
 		asked := time.Now()
-		err := s.Store.Intend(s.ctx, s.ground, s.w.Task, before, premises, s.judge(premises, s.since.facts(s.c)))
+		err := s.Store.Intend(s.ctx, s.ground, s.w.Task, before, premises, s.judge(premises, carried, s.closing()))
 		var fell *fallen
 		var halt *stop
 		switch {
@@ -221,7 +226,7 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 			s.conclude("failed", "%v", err)
 			return true, nil
 		}
-		if why := s.slower(s.ctx, attempt, told.After); why != "" {
+		if why := s.slower(s.ctx, attempt, told.After, s.closing()); why != "" {
 			s.stop(why)
 			return true, s.stopped(why)
 		}
@@ -235,7 +240,7 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 			s.conclude("failed", "sent %d times, and certainly not done: %v", attempt, err)
 			return true, nil
 		}
-		if why := s.slower(s.ctx, attempt, told.After); why != "" {
+		if why := s.slower(s.ctx, attempt, told.After, s.closing()); why != "" {
 			s.stop(why)
 			return true, s.stopped(why)
 		}

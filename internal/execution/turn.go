@@ -32,7 +32,7 @@ func (q *queue) takeTurns(ctx context.Context) {
 		} else if wanted, err := q.Store.Wanted(ctx, q.w.Task); err != nil && ctx.Err() == nil {
 			q.fail(err)
 			return
-		} else if wanted {
+		} else if wanted && !q.midway() {
 			q.setTurn(false)
 			q.idle(ctx)
 			if err := q.Store.GiveTurn(ctx, q.w.Task); err != nil && ctx.Err() == nil {
@@ -46,6 +46,13 @@ func (q *queue) takeTurns(ctx context.Context) {
 		}
 	}
 	q.setTurn(false)
+}
+
+// midway: names are handed on at this moment, which no other run may come in between.
+func (q *queue) midway() bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.anyUnderway()
 }
 
 func (q *queue) setTurn(mine bool) {
@@ -81,8 +88,9 @@ const mostPatience = 15 * time.Minute
 
 // slower notes that the system asks for patience, and lets this worker wait: so
 // long as the system says, or, where it does not say, longer each time. why says
-// that it takes too long, or that the run is asked to stop.
-func (q *queue) slower(ctx context.Context, attempt int, asked time.Duration) (why string) {
+// that it takes too long, or that the run is asked to stop; what is closing is not held up
+// by that.
+func (q *queue) slower(ctx context.Context, attempt int, asked time.Duration, closing bool) (why string) {
 	q.mu.Lock()
 	now := time.Now()
 	if q.patience.since.IsZero() {
@@ -98,25 +106,32 @@ func (q *queue) slower(ctx context.Context, attempt int, asked time.Duration) (w
 	if until.Sub(since) > mostPatience {
 		return fmt.Sprintf("%s asks for patience until %s, longer than %s in all; start the plan again then", q.system.Name, until.UTC().Format(time.RFC3339), mostPatience)
 	}
-	return q.until(ctx, until)
+	return q.until(ctx, until, closing)
 }
 
 // patient waits as long as the system has asked all workers to.
-func (q *queue) patient(ctx context.Context) (why string) {
+func (q *queue) patient(ctx context.Context, closing bool) (why string) {
 	q.mu.Lock()
 	until := q.patience.until
 	q.mu.Unlock()
-	return q.until(ctx, until)
+	return q.until(ctx, until, closing)
 }
 
-func (q *queue) until(ctx context.Context, at time.Time) (why string) {
+func (q *queue) until(ctx context.Context, at time.Time, closing bool) (why string) {
 	for {
 		d := time.Until(at)
-		switch stopped := q.halted(); {
-		case stopped != "":
+		stopped, halting := q.stopping()
+		switch {
+		case stopped != "" && !(closing && halting):
 			return stopped
 		case d <= 0:
 			return ""
+		case closing:
+			select {
+			case <-ctx.Done():
+				return "halted as asked"
+			case <-time.After(min(d, time.Second)):
+			}
 		case !q.sleep(ctx, min(d, time.Second)):
 			return "halted as asked"
 		}

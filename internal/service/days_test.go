@@ -148,8 +148,8 @@ func (d *days) do(line string) (told []string) {
 		for _, id := range slices.Sorted(maps.Keys(b.rows)) {
 			told = append(told, b.rows[id])
 		}
-	case "answer": // how the next write is answered
-		d.books[words[1]].answers = append(d.books[words[1]].answers, words[2])
+	case "answer": // how the next writes are answered
+		d.books[words[1]].answers = append(d.books[words[1]].answers, strings.Fields(line)[2:]...)
 	case "meanwhile": // something happens while a system is asked
 		b := d.books[words[1]]
 		b.meanwhile[words[2]] = append(b.meanwhile[words[2]], strings.Join(words[3:], " "))

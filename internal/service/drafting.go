@@ -263,15 +263,13 @@ func fallenOf(changes []store.Change, fell map[int]string) []Fallen {
 
 // standing leaves out what fell, and what needs it.
 func standing(changes []store.Change, fell map[int]string) []store.Change {
-	out := map[string]bool{}
-	for _, c := range changes {
-		out[c.ID] = fell[c.Number] != ""
-	}
+	out, torn := map[string]bool{}, map[string]bool{}
 	for moved := true; moved; {
 		moved = false
 		for _, c := range changes {
-			if !out[c.ID] && slices.ContainsFunc(c.Body.V.Needs, func(need string) bool { return out[need] }) {
-				out[c.ID], moved = true, true
+			unit := c.Body.V.Unit
+			if !out[c.ID] && (fell[c.Number] != "" || torn[unit] || slices.ContainsFunc(c.Body.V.Needs, func(need string) bool { return out[need] })) {
+				out[c.ID], torn[unit], moved = true, unit != "", true
 			}
 		}
 	}
@@ -292,8 +290,12 @@ func choose(all []store.Change, people, waves []string) []store.Change {
 		return all
 	}
 	byID := map[string]store.Change{}
+	units := map[string][]string{}
 	for _, c := range all {
 		byID[c.ID] = c
+		if unit := c.Body.V.Unit; unit != "" {
+			units[unit] = append(units[unit], c.ID)
+		}
 	}
 	in := map[string]bool{}
 	var add func(c store.Change)
@@ -304,6 +306,9 @@ func choose(all []store.Change, people, waves []string) []store.Change {
 		in[c.ID] = true
 		for _, need := range c.Body.V.Needs {
 			add(byID[need])
+		}
+		for _, id := range units[c.Body.V.Unit] { // done together or not at all
+			add(byID[id])
 		}
 	}
 	for _, c := range all {

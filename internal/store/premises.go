@@ -230,6 +230,21 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 	}
 }
 
+// TakenBack records that what a change did was written back, and that nothing of it is ours
+// any more. ErrFenced when the task is no longer ours.
+func (s *Store) TakenBack(ctx context.Context, t Task, plan, lane int64, c Change, detail string, attributes []string) error {
+	return s.withCopy(ctx, func(tx bare) error {
+		if err := stillOurs(ctx, tx, t); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `UPDATE receipts SET outcome = 'taken-back', detail = $3, verified = '' WHERE number = $2 AND run_id = (SELECT max(x.run_id) FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = $1 AND x.number = $2)`, plan, c.Number, detail); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `DELETE FROM written WHERE lane_id = $1 AND account = $2 AND attribute = ANY($3)`, lane, c.Account, attributes)
+		return err
+	})
+}
+
 // ReceiptName is how a receipt is referred to.
 func ReceiptName(r Receipt) string { return fmt.Sprintf("run %d, %d", r.RunID, r.Number) }
 

@@ -68,5 +68,6 @@ var Outcomes = []Word{
 	{"refused", "the system said no; nothing was written"},
 	{"failed", "it was tried as often as makes sense, and is certainly not done"},
 	{"in-doubt", "it was sent, nobody answered, and it can't be looked up; a human looks, and settles it (`run settle`)"},
+	{"taken-back", "it was done, and what was there before written back, since another change that hands its name on could not be done"},
 	{"passed-over", "its turn did not come: what it needs was not done, or the run was stopped; the next run takes it"},
 }

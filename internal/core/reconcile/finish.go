@@ -101,12 +101,19 @@ func (r *run) letRest(ledger *naming.Ledger) {
 // between is the value that stands in for a name while names move in a circle: nobody else's,
 // and the same in every draft.
 func (r *run) between(c *planning.Change, name string) string {
-	free := "between-" + strings.TrimPrefix(planning.ChangeID(name, c.Person, c.Account), "c-")
+	free := betweenPrefix + strings.TrimPrefix(planning.ChangeID(name, c.Person, c.Account), "c-")
 	if strings.Contains(name, "@") {
 		free += "@" + r.Charter.Between
 	}
 	return free
 }
+
+// standsBetween: the name is nobody's, left by a plan that did not come to its end.
+func (r *run) standsBetween(name string) bool {
+	return r.Charter.Between != "" && strings.HasPrefix(name, betweenPrefix) && strings.HasSuffix(name, "@"+r.Charter.Between)
+}
+
+const betweenPrefix = "between-"
 
 // takers are who is granted which name; only those who give an address up need to know.
 func takers(drafts []*draft, grants []naming.Grant) map[string]string {
@@ -305,7 +312,7 @@ func (r *run) aliases(d *draft, primary string, taken map[string]string) {
 	old := column.Cell(d.a)
 	kept := slices.DeleteFunc(record.SplitList(old), func(v string) bool { return naming.Fold(v) == naming.Fold(primary) })
 	taker, yields := taken[naming.Fold(former)]
-	if former != "" && r.Charter.Emails.Former == "keep" && (!yields || taker == d.Person) {
+	if former != "" && r.Charter.Emails.Former == "keep" && (!yields || taker == d.Person) && !r.standsBetween(former) {
 		kept = append(kept, former)
 	}
 	if now := record.JoinList(kept); now != old {

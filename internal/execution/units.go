@@ -1,0 +1,221 @@
+package execution
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+
+	"twinning/internal/connector"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+	"twinning/internal/store"
+)
+
+// A unit is a handful of changes that hand names to one another. Once one of them is done
+// the others follow, also when the run is asked to halt, and no other run comes in between:
+// until the last is done a name may be nobody's. Where one of them can't be done, those that
+// were are taken back, from the last to the first.
+
+// unitsOf lists the places of the changes of each unit, in the plan's order.
+func unitsOf(order []store.Change) map[string][]int {
+	units := map[string][]int{}
+	for i := range order {
+		if unit := order[i].Body.V.Unit; unit != "" {
+			units[unit] = append(units[unit], i)
+		}
+	}
+	return units
+}
+
+// underway: some of the unit is done, and some has no outcome yet. The caller holds the lock.
+func (q *queue) underway(unit string) bool {
+	done, open := false, false
+	for _, i := range q.units[unit] {
+		switch q.outcome[q.order[i].ID] {
+		case "done":
+			done = true
+		case "":
+			open = true
+		}
+	}
+	return done && open
+}
+
+// anyUnderway: the run is in the middle of a unit. The caller holds the lock.
+func (q *queue) anyUnderway() bool {
+	for unit := range q.units {
+		if q.underway(unit) {
+			return true
+		}
+	}
+	return false
+}
+
+// closing: the change is of a unit that is under way, and is not held up by a halt.
+func (s *sender) closing() bool {
+	unit := s.c.Body.V.Unit
+	if unit == "" {
+		return false
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.underway(unit)
+}
+
+// premises are what the change rests on; the first of a unit rests on what all of them do.
+func (s *sender) premises() (list []planning.Premise, about []store.Change) {
+	about = []store.Change{s.c}
+	if unit := s.c.Body.V.Unit; unit != "" && !s.closing() {
+		for _, i := range s.units[unit] {
+			if s.order[i].ID != s.c.ID {
+				about = append(about, s.order[i])
+			}
+		}
+	}
+	for _, c := range about {
+		for _, p := range Premises(s.plan, s.result.CharterVersion, c) {
+			if !slices.Contains(list, p) {
+				list = append(list, p)
+			}
+		}
+	}
+	return list, about
+}
+
+// settleUnit takes back what was done of a unit that has come to its end, where not all of
+// it could be done.
+func (q *queue) settleUnit(ctx context.Context, unit string) error {
+	q.mu.Lock()
+	var done []int
+	whole, unclear := true, ""
+	for _, i := range q.units[unit] {
+		c := &q.order[i]
+		switch o := q.outcome[c.ID]; o {
+		case "done":
+			done = append(done, i)
+		case "unchanged":
+		case "": // it goes on
+			q.mu.Unlock()
+			return nil
+		case "waiting", "in-doubt":
+			unclear = fmt.Sprintf("%s of %s is %s", c.Verb, c.Label, o)
+		default:
+			whole = false
+		}
+	}
+	q.mu.Unlock()
+	switch {
+	case whole || len(done) == 0:
+		return nil
+	case unclear != "":
+		return q.w.Log(ctx, "error", q.order[done[0]].Label, "names were handed on in part, and are not taken back: "+unclear+"; reconcile once that is settled")
+	}
+	kept := map[string]bool{} // what somebody else's change stands on
+	for _, i := range slices.Backward(done) {
+		c := q.order[i]
+		if c.Verb == planning.Create || kept[c.ID] {
+			for _, need := range c.Body.V.Needs {
+				kept[need] = true
+			}
+			continue
+		}
+		why, err := q.takeBack(ctx, c)
+		if err != nil {
+			return err
+		}
+		if why != "" { // what it was done after stays too: its names are in use
+			for _, need := range c.Body.V.Needs {
+				kept[need] = true
+			}
+			if err := q.w.Log(ctx, "error", c.Label, c.Verb+" could not be taken back: "+why+"; reconcile to see what is left to do"); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// takeBack writes what an account held before a change, where it still holds what the change
+// wrote. why says what stood in the way.
+func (q *queue) takeBack(ctx context.Context, c store.Change) (why string, err error) {
+	back := c
+	back.Body.V.Edits = nil
+	for _, e := range c.Body.V.Writes() {
+		back.Body.V.Edits = append(back.Body.V.Edits, planning.Edit{Attribute: e.Attribute, Old: e.New, New: e.Old, Reason: e.Reason})
+	}
+	for attempt := 1; ; attempt++ {
+		now, err := q.Store.Standing(ctx, q.ground, q.w.Task)
+		switch {
+		case err != nil:
+			return "", err
+		case !now.Ours:
+			return "", store.ErrFenced
+		case now.Frozen != "":
+			return "all writing was frozen by " + now.Frozen, nil
+		case !now.Writable || !now.Turn:
+			return fmt.Sprintf("system %s may not be written to now", q.system.Name), nil
+		}
+		q.shown(ctx, c.Account)
+		rec, err := q.account(ctx, c.Account)
+		if err == nil {
+			var isBack bool
+			if isBack, why = q.heldAgain(rec, back); why != "" {
+				return why, nil
+			}
+			if isBack {
+				return "", q.tookBack(ctx, c)
+			}
+			var edits []connector.Edit
+			if edits, err = q.nativeEditsOf(ctx, back, &rec); err != nil {
+				return err.Error(), nil
+			}
+			_, err = q.conn.Write(ctx, connector.Write{Record: &rec, Edits: edits})
+		}
+		switch kind := connector.KindOf(err); {
+		case ctx.Err() != nil:
+			return "", ctx.Err()
+		case err == nil:
+			return "", q.tookBack(ctx, c)
+		case attempt >= tries || kind != connector.Throttled && kind != connector.Unreachable && kind != connector.Unanswered && kind != connector.Stale:
+			return err.Error(), nil
+		}
+		if why := q.slower(ctx, attempt, 0, true); why != "" {
+			return why, nil
+		}
+	}
+}
+
+// heldAgain reports whether the account holds again what it did; why says what else it holds.
+func (q *queue) heldAgain(rec connector.Record, back store.Change) (isBack bool, why string) {
+	isBack = true
+	for _, e := range back.Body.V.Edits {
+		now, bad := q.cell(rec, e.Attribute)
+		kind := record.KindOf(e.Attribute)
+		switch {
+		case bad == nil && record.Same(kind, now, e.New):
+		case bad == nil && record.Same(kind, now, e.Old):
+			isBack = false
+		default:
+			return false, fmt.Sprintf("%s is %q by now", e.Attribute, record.PlainList(now))
+		}
+	}
+	return isBack, ""
+}
+
+func (q *queue) tookBack(ctx context.Context, c store.Change) error {
+	var attributes []string
+	for _, e := range c.Body.V.Writes() {
+		attributes = append(attributes, e.Attribute)
+	}
+	detail := "it was done, and taken back: another change of its unit could not be done"
+	if err := q.Store.TakenBack(ctx, q.w.Task, q.plan.ID, q.lane.ID, c, detail, attributes); err != nil {
+		return err
+	}
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.outcome[c.ID] = "taken-back"
+	q.good--
+	q.bad++
+	return q.w.Log(ctx, "warning", cmp.Or(c.Label, c.Account), c.Verb+" taken-back: "+detail)
+}
