@@ -34,8 +34,9 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 	asking, cancel := w.Until(ctx)
 	defer cancel()
 	good, bad := 0, 0
+	passed := x.passedThrough()
 	for i, r := range receipts {
-		if r.Outcome != "done" && r.Outcome != "unchanged" {
+		if r.Outcome != "done" && r.Outcome != "unchanged" || passed[r.Number] {
 			continue
 		}
 		verdict, detail := x.check(asking, x.changes[r.Number], r)
@@ -68,6 +69,22 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 	}
 	w.Say("%d confirmed, %d not", good, bad)
 	return w.Progress(len(receipts), len(receipts), good, bad)
+}
+
+// passedThrough are the receipts of values in between that their accounts have left behind:
+// what shows by now is the change's that followed.
+func (x *run) passedThrough() map[int]bool {
+	reached, passed := map[[3]string]bool{}, map[int]bool{}
+	key := func(c store.Change) [3]string { return [3]string{c.Body.V.Unit, c.Verb, c.Account} }
+	for _, c := range x.order { // whichever run has done it
+		if !c.Body.V.Between && (c.Outcome == "done" || c.Outcome == "unchanged") {
+			reached[key(c)] = true
+		}
+	}
+	for _, c := range x.order {
+		passed[c.Number] = c.Body.V.Between && reached[key(c)]
+	}
+	return passed
 }
 
 // shown reads an account as it shows: in the system itself, or, where that can't be
