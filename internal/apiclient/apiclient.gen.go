@@ -493,6 +493,7 @@ func (e TaskState) Valid() bool {
 const (
 	VerbCreate    Verb = "create"
 	VerbDelete    Verb = "delete"
+	VerbEnrol     Verb = "enrol"
 	VerbHide      Verb = "hide"
 	VerbMark      Verb = "mark"
 	VerbPlace     Verb = "place"
@@ -502,6 +503,7 @@ const (
 	VerbSet       Verb = "set"
 	VerbSuspend   Verb = "suspend"
 	VerbUnhide    Verb = "unhide"
+	VerbWithdraw  Verb = "withdraw"
 )
 
 // Valid indicates whether the value is a known member of the Verb enum.
@@ -510,6 +512,8 @@ func (e Verb) Valid() bool {
 	case VerbCreate:
 		return true
 	case VerbDelete:
+		return true
+	case VerbEnrol:
 		return true
 	case VerbHide:
 		return true
@@ -528,6 +532,8 @@ func (e Verb) Valid() bool {
 	case VerbSuspend:
 		return true
 	case VerbUnhide:
+		return true
+	case VerbWithdraw:
 		return true
 	default:
 		return false

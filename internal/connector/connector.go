@@ -167,10 +167,7 @@ type Group struct {
 
 // Grouper reads groups and changes who is in them.
 type Grouper interface {
-	Groups(ctx context.Context, each func(Group) error) error
-	// Members gives the ids of a group's members, however many there are, and
-	// as Left those that are no record of ours.
-	Members(ctx context.Context, group string, each func(id string) error, left func(Left) error) error
+	Groups
 	// Enrol adds and withdraws members by their ids, and nobody else: members
 	// that are not named stay. Who is in already, or out, is no error.
 	Enrol(ctx context.Context, group string, add, withdraw []string) error

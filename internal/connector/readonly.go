@@ -31,6 +31,18 @@ func (r readOnly) Holders(ctx context.Context, name string) ([]string, error) {
 	}
 	return nil, &Error{Kind: Unsupported, Doing: "ask who holds " + name, Target: "this system", Reason: "it can't be asked"}
 }
+func (r readOnly) Groups(ctx context.Context, each func(Group) error) error {
+	if g, ok := r.c.(Groups); ok {
+		return g.Groups(ctx, each)
+	}
+	return &Error{Kind: Unsupported, Doing: "read the groups", Target: "this system", Reason: "this kind of system has none"}
+}
+func (r readOnly) Members(ctx context.Context, group string, each func(string) error, left func(Left) error) error {
+	if g, ok := r.c.(Groups); ok {
+		return g.Members(ctx, group, each, left)
+	}
+	return &Error{Kind: Unsupported, Doing: "read the members of " + group, Target: "this system", Reason: "this kind of system has no groups"}
+}
 func (r readOnly) Write(context.Context, Write) (Record, error) { return Record{}, r.closed("write") }
 func (r readOnly) Probe(ctx context.Context, told func(Step)) {
 	if p, ok := r.c.(Prober); ok {

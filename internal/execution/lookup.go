@@ -88,6 +88,10 @@ func (s *sender) present() (bool, connector.Record, error) {
 	if err != nil {
 		return false, rec, err
 	}
+	if s.byGroups(s.c) {
+		not, err := s.enrolled(s.ctx, s.c, s.c.Account)
+		return err == nil && not == "", rec, err
+	}
 	for _, x := range s.c.Body.V.Edits {
 		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
 			if wanted, _ := s.compareReference(src, rec, x); !wanted {

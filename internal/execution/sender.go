@@ -146,7 +146,10 @@ func (s *sender) deliver() error {
 
 // send carries out what the change says.
 func (s *sender) send(write connector.Write) (connector.Record, error) {
-	if s.c.Verb != planning.Delete {
+	switch {
+	case s.byGroups(s.c):
+		return s.enrol()
+	case s.c.Verb != planning.Delete:
 		return s.conn.Write(s.ctx, write)
 	}
 	deleter, ok := s.conn.(connector.Deleter)
@@ -158,7 +161,7 @@ func (s *sender) send(write connector.Write) (connector.Record, error) {
 
 // shows concludes from the record as it is after the change.
 func (s *sender) shows(after connector.Record) {
-	if s.c.Verb == planning.Delete {
+	if s.c.Verb == planning.Delete || s.byGroups(s.c) {
 		s.conclude("done", "")
 		return
 	}
@@ -362,8 +365,17 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 		return rec, true
 	}
 	s.r.Before.V = s.values(rec)
-	asWanted, why := s.c.Verb != planning.Delete, ""
-	for _, x := range s.c.Body.V.Writes() {
+	if s.byGroups(s.c) {
+		not, err := s.enrolled(s.ctx, s.c, s.c.Account)
+		if err == nil && not == "" {
+			return rec, s.confirm()
+		}
+		if err != nil && s.refusedGroup(err) {
+			return rec, true
+		}
+	}
+	asWanted, why := s.c.Verb != planning.Delete && !s.byGroups(s.c), ""
+	for _, x := range s.writes(s.c) {
 		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
 			wanted, differs := s.compareReference(src, rec, x)
 			asWanted = asWanted && wanted
@@ -379,7 +391,11 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 		if bad == nil && s.declared.Deferred && s.pending.asked(rec.ID, s.shape.Attributes[x.Attribute].Native) {
 			continue // what it is to become by what we asked for ourselves
 		}
-		if old := x.Old; bad != nil || !record.Same(kind, now, old) && !(x.Attribute == "active" && old == "" && now == "true") {
+		if bad != nil {
+			why = fmt.Sprintf("%s can't be read: %v", x.Attribute, bad)
+			continue
+		}
+		if old := x.Old; !record.Same(kind, now, old) && !(x.Attribute == "active" && old == "" && now == "true") {
 			why = fmt.Sprintf("%s is %q where the plan saw %q", x.Attribute, record.PlainList(now), record.PlainList(old))
 		}
 	}
@@ -441,7 +457,7 @@ func (s *sender) confirm() bool {
 func (s *sender) values(rec connector.Record) map[string][]string {
 	kept := map[string][]string{}
 	names := []string{"userName", "email", "active"}
-	for _, x := range s.c.Body.V.Writes() {
+	for _, x := range s.writes(s.c) {
 		names = append(names, x.Attribute)
 	}
 	for _, x := range s.c.Body.V.RestsOn {
@@ -482,7 +498,7 @@ var errNoNative = errors.New("the shape names no native attribute")
 // and what the shape does not speak of stays.
 func (x *run) nativeEditsOf(ctx context.Context, c store.Change, rec *connector.Record) (_ []connector.Edit, err error) {
 	out := make([]connector.Edit, 0, len(c.Body.V.Edits))
-	for _, e := range c.Body.V.Writes() {
+	for _, e := range x.writes(c) {
 		src, ok := x.shape.Attributes[e.Attribute]
 		switch {
 		case !ok || src.Native == "":

@@ -35,6 +35,7 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 	defer cancel()
 	good, bad := 0, 0
 	passed := x.passedThrough()
+	x.members = map[string][]string{}
 	for i, r := range receipts {
 		if r.Outcome != "done" && r.Outcome != "unchanged" || passed[r.Number] {
 			continue
@@ -109,6 +110,20 @@ func (x *run) checkGone(r store.Receipt, err error) (verdict, detail string) {
 	return "different", "the account is there"
 }
 
+// checkGroups says whether the groups show what a change of memberships wanted.
+func (x *run) checkGroups(ctx context.Context, c store.Change, r store.Receipt) (verdict, detail string) {
+	not, err := x.enrolled(ctx, c, r.Account)
+	switch {
+	case err != nil:
+		return "not-yet-visible", err.Error()
+	case not == "":
+		return "confirmed", ""
+	case x.declared.Lag > 0 && time.Since(r.SettledAt()) < x.declared.Lag:
+		return "not-yet-visible", "group " + not
+	}
+	return "different", "group " + not
+}
+
 // check compares an account as it is now with what its change wanted.
 func (x *run) check(ctx context.Context, c store.Change, r store.Receipt) (verdict, detail string) {
 	rec, err := x.shown(ctx, r.Account)
@@ -120,6 +135,9 @@ func (x *run) check(ctx context.Context, c store.Change, r store.Receipt) (verdi
 	}
 	if err != nil {
 		return "not-yet-visible", err.Error()
+	}
+	if x.byGroups(c) {
+		return x.checkGroups(ctx, c, r)
 	}
 	for _, e := range c.Body.V.Edits {
 		if src := x.shape.Attributes[e.Attribute]; src.Refers != "" {

@@ -202,7 +202,7 @@ func (s *Intake) read(ctx context.Context, w *work.Work, c connector.Connector, 
 	err = parallel.Try(func() (err error) { // a panic too leaves nothing open
 		first := readAhead(in)
 		err = parallel.Try(func() (err error) {
-			cursor, err = c.Read(ctx, connector.Reading{Extent: plan.extent, Cursor: plan.cursor}, first)
+			cursor, err = connector.Read(ctx, c, shape, connector.Reading{Extent: plan.extent, Cursor: plan.cursor}, first)
 			return err
 		})
 		if taken := first.wait(); taken != nil {

@@ -267,7 +267,9 @@ func (s *Service) noteUnread(ctx context.Context, c *charter.Charter) {
 	_, emails := shape.Attributes["emails"] // of which the first is the primary one
 	for _, g := range c.Given() {
 		if _, read := shape.Attributes[g.Attribute]; !read && !(g.Attribute == "email" && emails) {
-			c.Notes = append(c.Notes, document.Problem{Line: g.Line, Column: 1, Path: "attributes." + g.Attribute, Message: fmt.Sprintf("the shape of %s does not read %s: what accounts hold is not known, so it is given to new ones alone", x.Name, g.Attribute)})
+			message := fmt.Sprintf("the shape of %s does not read %s: what accounts hold is not known, so ", x.Name, g.Attribute)
+			message += map[bool]string{true: "it is given to new ones alone", false: "nothing of it is changed"}[g.New]
+			c.Notes = append(c.Notes, document.Problem{Line: g.Line, Column: 1, Path: g.Path, Message: message})
 		}
 	}
 }

@@ -1415,7 +1415,7 @@ export interface components {
         /** @enum {string} */
         Severity: "error" | "warning" | "notice";
         /** @enum {string} */
-        Verb: "create" | "mark" | "set" | "rename" | "readdress" | "place" | "suspend" | "reinstate" | "hide" | "unhide" | "delete";
+        Verb: "create" | "mark" | "set" | "rename" | "readdress" | "place" | "enrol" | "withdraw" | "suspend" | "reinstate" | "hide" | "unhide" | "delete";
         /** @enum {string} */
         LogLevel: "info" | "warning" | "error";
         /** @enum {string} */

@@ -167,7 +167,9 @@ var Shape = func() record.Shape {
 }()
 
 // pseudo natives are not attributes of the directory.
-func pseudo(native string) bool { return native == "dn" || native == "parent" }
+func pseudo(native string) bool {
+	return native == "dn" || native == "parent" || native == connector.Memberships
+}
 
 func (d *directory) readShape() {
 	d.shape = d.cfg.Shape

@@ -15,7 +15,7 @@ func merge(top map[string]any, edits []connector.Edit) error {
 		object, name := scimjson.Split(e.Native)
 		switch {
 		case e.Native == "id" || object == "meta" || e.Native == "groups":
-			return fmt.Errorf("%s is read-only in SCIM", e.Native)
+			return fmt.Errorf("%s is read-only in SCIM%s", e.Native, map[bool]string{true: "; groups are written through the application's own when the shape says `groups: memberships`"}[e.Native == "groups"])
 		case e.Native == "emails.primary" || e.Native == "emails.other":
 			// both halves together, below
 		case object == "" && slices.Contains(scimjson.Multi, name):

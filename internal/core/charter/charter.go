@@ -38,6 +38,7 @@ type Charter struct {
 	Mark     *Expr           // value of our mark; nil: the person's id
 	Rules    []AttributeRule // attributes other than e-mail, in the order written
 	Emails   *EmailRule
+	Groups   []GroupRule
 	SignIn   *SignIn
 	Leavers  *Leavers
 	Orphans  string // report or suspend
@@ -46,7 +47,7 @@ type Charter struct {
 	Drop     float64
 	Coverage float64
 	Waves    []Wave
-	Notes    []document.Problem // accepted but not carried out yet
+	Notes    []document.Problem // accepted, and not as its writer may expect
 	tables   map[string]map[string]string
 	Between  string          // domain of the addresses that stand in while names move in a circle; "": they don't
 	reserved map[string]bool // folded names that nobody is given
@@ -278,6 +279,9 @@ func (c *Charter) exprs() []*Expr {
 	}
 	if c.SignIn != nil {
 		out = append(out, c.SignIn.Subject, c.SignIn.Account)
+	}
+	for _, g := range c.Groups {
+		out = append(out, g.When)
 	}
 	for _, w := range c.Waves {
 		out = append(out, w.When)

@@ -76,7 +76,7 @@ waves: [{name: pilot, when: "person.userName in ['mthorne']"}, {name: everybody}
 	require.Equal(t, 90, c.Leavers.Stages[1].After)
 	require.Equal(t, 5, c.Guards[0].Allowed(100))
 	require.Equal(t, 20, c.Guards[0].Allowed(1000))
-	require.Len(t, c.Notes, 1)
+	require.Empty(t, c.Notes)
 	for _, name := range []string{"hq-dome-booking", "hq-dome-admins"} {
 		source, err := os.ReadFile("../../../demo/" + name + ".yaml")
 		require.NoError(t, err)

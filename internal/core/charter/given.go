@@ -5,22 +5,27 @@ type Given struct {
 	Attribute string
 	Rule      string
 	Line      int
+	Path      string // of the charter
+	New       bool   // new accounts are given it as well
 }
 
 // Given lists what the charter gives accounts: its attributes, the address, and what
 // becomes of leavers.
 func (c *Charter) Given() (list []Given) {
 	for _, r := range c.Rules {
-		list = append(list, Given{r.Attribute, r.Rule, r.Line})
+		list = append(list, Given{r.Attribute, r.Rule, r.Line, "attributes." + r.Attribute, true})
 	}
 	if c.Emails != nil {
-		list = append(list, Given{"email", c.Emails.Rule, c.Emails.Line})
+		list = append(list, Given{"email", c.Emails.Rule, c.Emails.Line, "emails", true})
+	}
+	if len(c.Groups) > 0 {
+		list = append(list, Given{"groups", Own, c.Groups[0].Line, "groups", false})
 	}
 	if c.Leavers != nil {
 		for _, stage := range c.Leavers.Stages {
 			for _, do := range stage.Do {
 				if attribute := stageWrites[do]; attribute != "" {
-					list = append(list, Given{attribute, Own, stage.Line})
+					list = append(list, Given{attribute, Own, stage.Line, "leavers", false})
 				}
 			}
 		}

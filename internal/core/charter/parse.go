@@ -41,18 +41,11 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	r.readOrphans(f["orphans"])
 	r.readGuards(f["guards"])
 	r.readWaves(f["waves"])
-	if f["groups"].Present() {
-		r.note(f["groups"], "groups are read but not managed yet")
-	}
+	r.readGroups(f["groups"])
 	if err := doc.Err(); err != nil {
 		return nil, err
 	}
 	return r.Charter, nil
-}
-
-func (r *reader) note(n document.Node, message string) {
-	line, column := n.Place()
-	r.Notes = append(r.Notes, document.Problem{Line: line, Column: column, Path: n.Path(), Message: message})
 }
 
 func (r *reader) readTables(n document.Node) {
@@ -331,7 +324,7 @@ func (r *reader) readOrphans(n document.Node) {
 }
 
 // Verbs lists what a guard may limit.
-var Verbs = []string{"create", "mark", "set", "rename", "readdress", "place", "withdraw", "suspend", "reinstate", "hide", "unhide", "delete"}
+var Verbs = []string{"create", "mark", "set", "rename", "readdress", "place", "enrol", "withdraw", "suspend", "reinstate", "hide", "unhide", "delete"}
 
 func (r *reader) readGuards(n document.Node) {
 	r.Drop, r.Coverage = DefaultDrop, DefaultCoverage

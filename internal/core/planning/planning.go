@@ -89,7 +89,7 @@ func IntentionID(verb, person, account, since string) string {
 }
 
 // order of verbs inside a wave: what frees names first, what harms last.
-var verbOrder = map[string]int{Mark: 0, Reinstate: 1, Unhide: 2, Rename: 3, Readdress: 4, Place: 5, Set: 6, Create: 7, Suspend: 8, Hide: 9, Delete: 10}
+var verbOrder = map[string]int{Mark: 0, Reinstate: 1, Unhide: 2, Rename: 3, Readdress: 4, Place: 5, Set: 6, Create: 7, Enrol: 8, Withdraw: 9, Suspend: 10, Hide: 11, Delete: 12}
 
 // Order sorts changes by wave, verb, person and account, then moves each
 // behind what it needs, into a later wave if need be. A change whose need is not

@@ -11,6 +11,8 @@ const (
 	Rename    = "rename"
 	Readdress = "readdress"
 	Place     = "place"
+	Enrol     = "enrol"
+	Withdraw  = "withdraw"
 	Suspend   = "suspend"
 	Reinstate = "reinstate"
 	Hide      = "hide"
@@ -52,6 +54,8 @@ var Verbs = []Word{
 	{Rename, "give an account another login"},
 	{Readdress, "give it another primary address; the former one stays as an alias where the charter says so"},
 	{Place, "move an entry to another branch of its tree"},
+	{Enrol, "put it into groups"},
+	{Withdraw, "take it out of groups, of those that the charter names"},
 	{Suspend, "let nobody sign in with it any more; nothing of it is lost"},
 	{Reinstate, "open it again, where the suspension was ours"},
 	{Hide, "leave it out of address lists"},

@@ -40,13 +40,14 @@ type inactive struct{ person, since string }
 type desirer struct {
 	*run
 	rules   []rule
+	groups  []groupRule
 	mark    *charter.Bound
 	waves   []*charter.Bound
 	emailOn bool // an e-mail address matters in this lane
 }
 
 func (r *run) desirer() *desirer {
-	d := &desirer{run: r, rules: r.rulesOf(), mark: r.bind(r.Charter.Mark), emailOn: r.Charter.Emails != nil}
+	d := &desirer{run: r, rules: r.rulesOf(), groups: r.groupRules(), mark: r.bind(r.Charter.Mark), emailOn: r.Charter.Emails != nil}
 	for _, k := range r.Charter.Keys {
 		d.emailOn = d.emailOn || k.Kind == record.Email
 	}

@@ -55,6 +55,7 @@ func (w *walker) employed(p, a int) {
 	for i := range w.rules {
 		w.differ(&w.rules[i], p, a)
 	}
+	w.belong(p, a)
 }
 
 func (w *walker) reinstated(p, a int) bool {

@@ -27,6 +27,13 @@ type Source struct {
 	Refers  string   `json:"refers,omitempty"`  // the values are this native attribute of other records, whose id is meant
 }
 
+// Memberships is the native attribute that stands for the groups that a record is in.
+const Memberships = "memberships"
+
+// AsksMemberships reports whether the groups that records are in are read from the system's
+// groups.
+func (s Shape) AsksMemberships() bool { return s.Attributes["groups"].Native == Memberships }
+
 // Shape maps a system's native attributes to canonical ones.
 type Shape struct {
 	Attributes map[string]Source `json:"attributes"`

@@ -1,0 +1,76 @@
+package connector
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"twinning/internal/core/record"
+)
+
+// Memberships is the native attribute by which a shape asks for the groups that records are
+// in: `groups: memberships`. No record carries it; it is put together from the system's
+// groups, by their names, and written through them.
+const Memberships = record.Memberships
+
+// Groups reads groups and who is in them.
+type Groups interface {
+	Groups(ctx context.Context, each func(Group) error) error
+	// Members gives the ids of a group's members, however many there are, and
+	// as Left those that are no record of ours.
+	Members(ctx context.Context, group string, each func(id string) error, left func(Left) error) error
+}
+
+// Read is the connector's own reading, with the memberships where the shape asks for them.
+// Who is in a group does not show in what changed: such a shape is read as a whole.
+func Read(ctx context.Context, c Connector, shape record.Shape, what Reading, sink Sink) (cursor string, err error) {
+	if !shape.AsksMemberships() {
+		return c.Read(ctx, what, sink)
+	}
+	fault := func(kind Kind, reason, next string) error {
+		return &Error{Kind: kind, Doing: "read the groups", Target: c.Declare().Origin, Reason: reason, Next: next}
+	}
+	g, ok := c.(Groups)
+	switch {
+	case !ok:
+		return "", fault(Unsupported, "this kind of system has none", "take `groups: memberships` out of its shape")
+	case what.Extent == Changes:
+		return "", fault(Expired, "who is in a group does not show in what changed", "take a whole roster")
+	}
+	in := map[string][]string{}
+	named := map[string]string{}
+	err = g.Groups(ctx, func(group Group) error {
+		if other, twice := named[group.Name]; twice {
+			return fault(Refused, fmt.Sprintf("two groups are called %q (%s and %s)", group.Name, other, group.ID), "groups are known by their names here: narrow what is read, or rename one")
+		}
+		named[group.Name] = group.ID
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	for name, id := range named {
+		err := g.Members(ctx, id, func(member string) error {
+			in[member] = append(in[member], name)
+			return nil
+		}, func(Left) error { return nil }) // what is no record of ours is nobody's account
+		if err != nil {
+			return "", err
+		}
+	}
+	return c.Read(ctx, what, &member{sink, in})
+}
+
+// member adds to each record the groups that it is in.
+type member struct {
+	Sink
+	in map[string][]string
+}
+
+func (m *member) Record(r Record) error {
+	if names := m.in[r.ID]; len(names) > 0 {
+		slices.Sort(names)
+		r.Values[Memberships] = names
+	}
+	return m.Sink.Record(r)
+}

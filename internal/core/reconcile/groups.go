@@ -1,0 +1,114 @@
+package reconcile
+
+import (
+	"fmt"
+
+	"twinning/internal/core/charter"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+)
+
+// groupRule is a charter's rule of groups, tied to the rosters.
+type groupRule struct {
+	charter.GroupRule
+	when  *charter.Bound
+	names []string // normalised
+}
+
+func (r *run) groupRules() (list []groupRule) {
+	for _, g := range r.Charter.Groups {
+		x := groupRule{GroupRule: g, when: r.bind(g.When)}
+		for _, name := range g.Enrol {
+			x.names = append(x.names, record.Normal(record.Text, name))
+		}
+		list = append(list, x)
+	}
+	return list
+}
+
+// wish is what the charter says of an account and a group.
+type wish struct {
+	name string // as the charter writes it
+	in   bool   // it is to be in
+	open bool   // whether it is can't be told: it stays as it is
+	all  bool   // it is taken out whoever put it in
+	line int
+}
+
+// wishes are what the rules say of somebody's account: it is in a group that any of them
+// puts it into.
+func (w *walker) wishes(p, a int) (order []string, by map[string]wish) {
+	by = map[string]wish{}
+	for i := range w.groups {
+		g := &w.groups[i]
+		holds, known := true, true
+		if g.when != nil {
+			v := g.when.Eval(p, a)
+			if holds, known = v.True(); !known {
+				w.note("value-invalid", p, a, "groups", "whether the account belongs into %s can't be told (charter line %d): %s; it stays as it is", quoted(g.Enrol), g.Line, unclearReason(v))
+			}
+		}
+		for n, name := range g.names {
+			x, met := by[name]
+			if !met {
+				order = append(order, name)
+				x = wish{name: g.Enrol[n], all: g.All, line: g.Line}
+			}
+			if known && holds && !x.in {
+				x.in, x.line = true, g.Line
+			}
+			x.open = x.open || !known
+			by[name] = x
+		}
+	}
+	return order, by
+}
+
+// belong holds the groups that an account is in against those that it should be in.
+func (w *walker) belong(p, a int) {
+	column := w.Accounts.Column("groups")
+	if len(w.groups) == 0 || column == nil || w.Charter.Intent == "add" {
+		return
+	}
+	order, by := w.wishes(p, a)
+	w.enrol(p, a, column.Cell(a), order, by)
+	w.withdraw(p, a, column.Cell(a), by)
+}
+
+func (w *walker) enrol(p, a int, now string, order []string, by map[string]wish) {
+	in := map[string]bool{}
+	record.EachValue(now, func(v string) { in[record.Normal(record.Text, v)] = true })
+	list, lines := record.SplitList(now), ""
+	for _, name := range order {
+		if x := by[name]; x.in && !in[name] {
+			list = append(list, x.name)
+			lines = fmt.Sprintf("groups (charter line %d)", x.line)
+		}
+	}
+	if lines == "" {
+		return
+	}
+	want := record.JoinList(list)
+	if w.kept(record.List, p, a, "groups", want, now) {
+		w.edit(planning.Enrol, p, a, planning.Edit{Attribute: "groups", Old: now, New: want, Reason: lines})
+	}
+}
+
+// withdraw takes an account out of groups that the charter names and does not want it in,
+// where it was we who put it in, or they are all ours.
+func (w *walker) withdraw(p, a int, now string, by map[string]wish) {
+	ours := &rule{AttributeRule: charter.AttributeRule{Attribute: "groups"}, kind: record.List}
+	var list []string
+	line := 0
+	record.EachValue(now, func(v string) {
+		x, named := by[record.Normal(record.Text, v)]
+		if named && !x.in && !x.open && (x.all || w.added(ours, a, v)) {
+			line = x.line
+			return
+		}
+		list = append(list, v)
+	})
+	if line > 0 {
+		w.edit(planning.Withdraw, p, a, planning.Edit{Attribute: "groups", Old: now, New: record.JoinList(list), Reason: fmt.Sprintf("groups (charter line %d)", line)})
+	}
+}

@@ -1,0 +1,158 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/http/httptest"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/standin/directory"
+	"twinning/internal/standin/scimapp"
+)
+
+const groupRules = `lane: crew
+people: {from: hq}
+accounts: {in: app}
+mark: person.id
+pairing: {keys: [{name: number, person: person.id, account: account.MARK}]}
+attributes:
+  userName: {candidates: [local(person.email)], rule: once}
+  givenName: person.givenName
+  familyName: person.familyName
+  displayName: "person.givenName + ' ' + person.familyName"
+emails: {primary: person.email, rule: own}
+groups:
+  - {enrol: everybody}
+  - {enrol: observers, when: person.department == 'Night'}
+guards: {withdraw: {more-than: 5}, roster-drop: 100%, coverage-drop: 100%}
+`
+
+// enrolling is one kind of system with two groups, everybody and observers, and of its three
+// accounts the last in observers already.
+type enrolling struct {
+	system  []string // arguments of system put
+	mark    string
+	members func(group string) []string // by staff number
+}
+
+// Who is in a group follows the charter, in each kind of system: who was put in is taken out
+// again, who was in before stays, and a group that is not there is a refusal that says so.
+func TestGroupsFollowTheCharter(t *testing.T) {
+	for kind, begin := range map[string]func(t *testing.T, r *rig) enrolling{"scim": scimGroups, "ldap": directoryGroups} {
+		t.Run(kind, func(t *testing.T) {
+			r := newRig(t, "")
+			x := begin(t, r)
+			people := func(depts ...string) {
+				text := columns
+				for i, d := range depts {
+					text += fmt.Sprintf("L%d,%d,Nova,Kester%c,n%d@larkspur.example,A,%s\n", i, i, 'a'+i, i, d)
+				}
+				r.write("hq.csv", text)
+				r.twinning(0, "roster", "take", "hq")
+			}
+			r.write("hq.csv", columns)
+			r.twinning(0, "system", "put", "hq", "--kind", "file", "--set", "path="+r.dir+"/hq.csv", "--shape", r.write("people.yaml", "shape: {id: id, employeeNumber: no, givenName: given, familyName: family, email: mail, active: {from: active, true: [A], false: [L]}, department: dept}\n"))
+			r.twinning(0, append([]string{"system", "put", "app"}, x.system...)...)
+			r.twinning(0, "roster", "take", "app")
+			people("Night", "Day", "Day", "Night") // the last has no account yet
+			r.twinning(0, "system", "open", "app")
+			r.twinning(0, "charter", "put", r.write("charter.yaml", strings.ReplaceAll(groupRules, "MARK", x.mark)))
+			pass := func() (plan string) {
+				plan = r.drafted("crew")
+				r.seal(0, plan)
+				require.Contains(t, r.twinning(0, "plan", "run", plan), " done")
+				require.Contains(t, r.twinning(0, "plan", "verify", plan), " confirmed, 0 not")
+				r.twinning(0, "roster", "take", "app")
+				return plan
+			}
+			pass()
+			require.Equal(t, []string{"L0", "L1", "L2"}, x.members("everybody"))
+			require.Equal(t, []string{"L0", "L2"}, x.members("observers"), "whom somebody else put in stays")
+			pass() // a newcomer is put in once a roster shows the account
+			require.Equal(t, []string{"L0", "L1", "L2", "L3"}, x.members("everybody"))
+			require.Equal(t, []string{"L0", "L2", "L3"}, x.members("observers"))
+			require.Contains(t, r.any("reconcile", "crew"), "[exit 0]", "nothing is left to do")
+			people("Day", "Night", "Day", "Night")
+			pass()
+			require.Equal(t, []string{"L1", "L2", "L3"}, x.members("observers"))
+
+			r.twinning(0, "charter", "put", r.write("charter.yaml", strings.ReplaceAll(groupRules, "MARK", x.mark)+"\n# another group\n"))
+			source := strings.ReplaceAll(strings.ReplaceAll(groupRules, "MARK", x.mark), "enrol: everybody", "enrol: [everybody, no-such-group]")
+			r.twinning(0, "charter", "put", r.write("charter.yaml", source))
+			plan := r.drafted("crew")
+			r.seal(0, plan)
+			r.any("plan", "run", plan)
+			require.Contains(t, r.twinning(0, "run", "receipts", r.scan("SELECT max(id)::text FROM runs")), "find the group no-such-group")
+		})
+	}
+}
+
+func scimGroups(t *testing.T, r *rig) enrolling {
+	app, err := scimapp.New("", "token")
+	require.NoError(t, err)
+	server := httptest.NewServer(app)
+	t.Cleanup(server.Close)
+	var ids []string
+	for i := range 3 {
+		u := user(fmt.Sprintf("L%d", i), fmt.Sprintf("n%d", i), "Nova", fmt.Sprintf("Kester%c", 'a'+i), true)
+		u["displayName"], u["emails"] = fmt.Sprintf("Nova Kester%c", 'a'+i), []any{map[string]any{"value": fmt.Sprintf("n%d@larkspur.example", i), "primary": true, "type": "work"}}
+		ids = append(ids, app.Put(u))
+	}
+	app.PutGroup("g1", "everybody")
+	app.PutGroup("g2", "observers", ids[2])
+	app.Misbehave(scimapp.Misbehaviour{DropEvery: 5})
+	members := func(group string) (list []string) {
+		in := app.Members(map[string]string{"everybody": "g1", "observers": "g2"}[group])
+		for _, u := range app.Users() {
+			if slices.Contains(in, fmt.Sprint(u["id"])) {
+				list = append(list, fmt.Sprint(u["externalId"]))
+			}
+		}
+		slices.Sort(list)
+		return list
+	}
+	shape := r.write("app.yaml", "shape: {id: id, externalId: externalId, userName: userName, givenName: name.givenName, familyName: name.familyName, displayName: displayName, email: emails.primary, aliases: emails.other, active: active, groups: memberships}\nmark: externalId\nstable: true\n")
+	return enrolling{[]string{"--kind", "scim", "--set", "url=" + server.URL + "/scim/v2,timeout=1", "--secret-file", r.write("token", "token"), "--shape", shape}, "externalId", members}
+}
+
+func directoryGroups(t *testing.T, r *rig) enrolling {
+	const suffix = "dc=larkspur,dc=example"
+	var tree strings.Builder
+	for _, ou := range []string{"people", "groups"} {
+		fmt.Fprintf(&tree, "dn: ou=%[1]s,%[2]s\nobjectClass: organizationalUnit\nou: %[1]s\n\n", ou, suffix)
+	}
+	for i := range 3 {
+		fmt.Fprintf(&tree, "dn: uid=n%[1]d,ou=people,%[2]s\nobjectClass: inetOrgPerson\nuid: n%[1]d\ncn: Nova Kester%[3]c\nsn: Kester%[3]c\ngivenName: Nova\nmail: n%[1]d@larkspur.example\nemployeeNumber: L%[1]d\n\n", i, suffix, 'a'+i)
+	}
+	fmt.Fprintf(&tree, "dn: cn=nobody,%[1]s\nobjectClass: organizationalRole\ncn: nobody\n\n", suffix)
+	fmt.Fprintf(&tree, "dn: cn=everybody,ou=groups,%[1]s\nobjectClass: groupOfNames\ncn: everybody\nmember: cn=nobody,%[1]s\n\ndn: cn=observers,ou=groups,%[1]s\nobjectClass: groupOfNames\ncn: observers\nmember: uid=n2,ou=people,%[1]s\n\n", suffix)
+	server, err := directory.Start(context.Background(), directory.Config{Dir: dataDir(t)}, tree.String())
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, server.Stop()) })
+	ca, err := os.ReadFile(server.CAFile)
+	require.NoError(t, err)
+	members := func(group string) (list []string) {
+		c, err := ldap.DialURL(server.URL)
+		require.NoError(t, err)
+		defer c.Close() // only reads
+		require.NoError(t, c.Bind(server.Admin(), directory.Secret))
+		res, err := c.Search(ldap.NewSearchRequest(fmt.Sprintf("cn=%s,ou=groups,%s", group, suffix), ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)", []string{"member"}, nil))
+		require.NoError(t, err)
+		for _, dn := range res.Entries[0].GetAttributeValues("member") {
+			if found, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(employeeNumber=*)", []string{"employeeNumber"}, nil)); err == nil && len(found.Entries) == 1 {
+				list = append(list, found.Entries[0].GetAttributeValue("employeeNumber"))
+			}
+		}
+		slices.Sort(list)
+		return list
+	}
+	shape := r.write("app.yaml", "shape: {id: entryUUID, userName: uid, givenName: givenName, familyName: sn, displayName: cn, email: mail, employeeNumber: employeeNumber, groups: memberships}\nmark: employeeNumber\nclasses: [inetOrgPerson]\nstable: true\n")
+	return enrolling{[]string{"--kind", "ldap", "--secret-file", r.write("secret", directory.Secret), "--shape", shape,
+		"--set", fmt.Sprintf("url=%s,ca-file=%s,bind=%s,base=ou=people,%s,group-base=ou=groups,%[4]s,group-must-have=cn=nobody,%[4]s", server.URL, r.write("ca.pem", string(ca)), server.Admin(), suffix)}, "employeeNumber", members}
+}
