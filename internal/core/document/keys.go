@@ -18,6 +18,7 @@ const (
 	FormExpression = "expression"
 	FormCondition  = "condition"
 	FormTexts      = "texts"
+	FormOneOrMore  = "text, or texts" // expressions as well
 	FormMapping    = "mapping"
 	FormList       = "list"
 	FormAny        = "value or mapping" // what may be said in short
@@ -119,6 +120,8 @@ func (k Keys) schema(path, form string, words []string) map[string]any {
 		return map[string]any{"type": "string", "pattern": `^[0-9]+d$`}
 	case FormTexts:
 		return map[string]any{"type": "array", "items": scalar}
+	case FormOneOrMore:
+		return map[string]any{"anyOf": []any{scalar, map[string]any{"type": "array", "items": scalar}}}
 	case FormList:
 		items := map[string]any{}
 		if item := k.find(path + "[]"); item != nil {
