@@ -259,7 +259,9 @@ func (w *World) SecondDay() {
 	carla := p("L0950")     // married: login and address follow, the old address is kept
 	carla.Family, carla.Mail = "Montt-Riquelme", "carla.montt-riquelme@larkspur.example"
 	p("L0951").Mail, p("L0952").Mail = "b.luna@larkspur.example", "beatriz.luna@larkspur.example" // he takes what she frees
-	p("L0953").Status = "L"                                                                       // leavers
+	swapped, with := p("L0072"), p("L0336")                                                       // two of Computing whose addresses had been mixed up
+	swapped.Mail, with.Mail = with.Mail, swapped.Mail
+	p("L0953").Status = "L" // leavers
 	p("L0954").End = "2026-01-31"
 	for _, no := range []string{"L0020", "L0140"} {
 		p(no).Title = "Deputy director"

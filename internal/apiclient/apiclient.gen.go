@@ -818,18 +818,21 @@ type Cancellation struct {
 
 // Change defines model for Change.
 type Change struct {
-	Account  *string  `json:"account,omitempty"`
-	Detail   *string  `json:"detail,omitempty"`
-	Edits    []Edit   `json:"edits"`
-	Id       string   `json:"id"`
-	Label    string   `json:"label"`
-	Needs    []string `json:"needs"`
-	Number   int      `json:"number"`
-	Outcome  *Outcome `json:"outcome,omitempty"`
-	Person   *string  `json:"person,omitempty"`
-	Verb     string   `json:"verb"`
-	Verified *string  `json:"verified,omitempty"`
-	Wave     string   `json:"wave"`
+	Account *string  `json:"account,omitempty"`
+	Detail  *string  `json:"detail,omitempty"`
+	Edits   []Edit   `json:"edits"`
+	Id      string   `json:"id"`
+	Label   string   `json:"label"`
+	Needs   []string `json:"needs"`
+	Number  int      `json:"number"`
+	Outcome *Outcome `json:"outcome,omitempty"`
+	Person  *string  `json:"person,omitempty"`
+
+	// Unit changes of one unit are done together, or not at all
+	Unit     *string `json:"unit,omitempty"`
+	Verb     string  `json:"verb"`
+	Verified *string `json:"verified,omitempty"`
+	Wave     string  `json:"wave"`
 }
 
 // ChangeList defines model for ChangeList.
@@ -1101,6 +1104,9 @@ type Intention struct {
 	Cancelled   *string    `json:"cancelled,omitempty"`
 	CancelledAt *time.Time `json:"cancelledAt,omitempty"`
 	CancelledBy *string    `json:"cancelledBy,omitempty"`
+
+	// Comes its day has come: it is drafted, or withheld
+	Comes bool `json:"comes"`
 
 	// Due the day, YYYY-MM-DD
 	Due string `json:"due"`

@@ -202,6 +202,21 @@ func (d *director) secondDay() error {
 	defer c.(connector.Closer).Close() // every write was answered
 	before, after := demo.FirstDay(), demo.FirstDay()
 	after.SecondDay()
+	passed := map[string]bool{} // addresses that somebody else has on the second day
+	for i, p := range after.People {
+		passed[p.Mail] = p.Mail != "" && slices.ContainsFunc(before.People, func(q demo.Person) bool { return q.Mail == p.Mail && q.No != after.People[i].No })
+	}
+	for _, p := range before.People { // the directory lets no two entries have one
+		if passed[p.Mail] {
+			was, err := c.One(d.ctx, p.No)
+			if err == nil {
+				_, err = c.Write(d.ctx, connector.Write{Record: &was, Edits: []connector.Edit{{Native: "mail", Old: []string{p.Mail}}}})
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
 	for _, p := range before.People {
 		was, err := c.One(d.ctx, p.No)
 		if err != nil {
@@ -221,7 +236,7 @@ func (d *director) secondDay() error {
 				continue
 			}
 			edit := connector.Edit{Native: native, New: []string{v}}
-			if old[native] != "" {
+			if old[native] != "" && !(native == "mail" && passed[p.Mail]) {
 				edit.Old = []string{old[native]}
 			}
 			write.Edits = append(write.Edits, edit)

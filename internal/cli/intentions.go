@@ -60,6 +60,9 @@ func standingOf(i apiclient.Intention) string {
 	if value(i.Waits) != "" {
 		s += "; waits " + *i.Waits
 	}
+	if i.Comes {
+		s += "; due, with the next plan"
+	}
 	if value(i.Cancelled) != "" {
 		s += fmt.Sprintf("; cancelled by %s: %s", value(i.CancelledBy), *i.Cancelled)
 	}

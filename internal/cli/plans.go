@@ -186,7 +186,7 @@ func (c *client) showPlan(p apiclient.Plan) error {
 // drawChanges prints a ledger line an edit: verb, whose, old → new, reason.
 func drawChanges(w io.Writer, list []apiclient.Change) {
 	wave := ""
-	for _, x := range list {
+	for i, x := range list {
 		if x.Wave != wave {
 			wave = x.Wave
 			fmt.Fprintf(w, "── %s\n", wave)
@@ -201,7 +201,7 @@ func drawChanges(w io.Writer, list []apiclient.Change) {
 				outcome += " (" + v + ")"
 			}
 		}
-		fmt.Fprintf(w, "%-10s %s  %s ┊ %s%s\n", x.Verb, x.Label, value(x.Person), value(x.Account), outcome)
+		fmt.Fprintf(w, "%-10s %s  %s ┊ %s%s%s\n", x.Verb, x.Label, value(x.Person), value(x.Account), bracket(list, i), outcome)
 		for _, e := range x.Edits {
 			old, now := strings.Join(e.Old, "; "), strings.Join(e.New, "; ")
 			if old == "" {
@@ -213,6 +213,21 @@ func drawChanges(w io.Writer, list []apiclient.Change) {
 			fmt.Fprintf(w, "%26s  %s → %s   (%s)\n", e.Attribute, old, now, e.Reason)
 		}
 	}
+}
+
+// bracket joins the changes that are done together.
+func bracket(list []apiclient.Change, i int) string {
+	unit := value(list[i].Unit)
+	joins := func(j int) bool { return j >= 0 && j < len(list) && unit != "" && value(list[j].Unit) == unit }
+	switch {
+	case unit == "":
+		return ""
+	case joins(i-1) && joins(i+1):
+		return "  ┤"
+	case joins(i - 1):
+		return "  ┘"
+	}
+	return "  ┐ done together, or not at all"
 }
 
 func newSeal() *cobra.Command {

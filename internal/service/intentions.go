@@ -6,6 +6,8 @@ import (
 	"fmt"
 
 	"twinning/internal/access"
+	"twinning/internal/core/calendar"
+	"twinning/internal/core/planning"
 	"twinning/internal/fault"
 	"twinning/internal/store"
 )
@@ -16,7 +18,13 @@ func (s *Service) Intentions(ctx context.Context, lane, verb string, p store.Pag
 	if err != nil {
 		return nil, "", 0, err
 	}
-	return s.Store.Intentions(ctx, l.ID, verb, p.Within(l.ID))
+	list, next, total, err := s.Store.Intentions(ctx, l.ID, verb, p.Within(l.ID))
+	today := calendar.Day(s.Now(), l.Location())
+	for i := range list {
+		x := &list[i]
+		x.Comes = planning.Intention{Due: x.Due, Waits: x.Waits, Cancelled: x.Cancelled}.Comes(today)
+	}
+	return list, next, total, err
 }
 
 // CancelIntention drops one: it is not drafted any more, and a sealed change that carries it

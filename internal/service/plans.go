@@ -51,6 +51,7 @@ type ChangeView struct {
 	Label    string     `json:"label"`
 	Edits    []EditView `json:"edits"`
 	Needs    []string   `json:"needs"`
+	Unit     string     `json:"unit,omitempty"` // what is done with it, or not at all
 	Outcome  string     `json:"outcome,omitempty"`
 	Detail   string     `json:"detail,omitempty"`
 	Verified string     `json:"verified,omitempty"`
@@ -151,7 +152,7 @@ func (s *Service) Changes(ctx context.Context, plan int64, verb, outcome string,
 	}
 	views := make([]ChangeView, len(list))
 	for i, c := range list {
-		v := ChangeView{ID: c.ID, Number: c.Number, Wave: c.Wave, Verb: c.Verb, Person: c.Person, Account: c.Account, Label: c.Label, Needs: append([]string{}, c.Body.V.Needs...), Outcome: c.Outcome, Detail: c.Detail, Verified: c.Checked, Edits: []EditView{}}
+		v := ChangeView{ID: c.ID, Number: c.Number, Wave: c.Wave, Verb: c.Verb, Person: c.Person, Account: c.Account, Label: c.Label, Needs: append([]string{}, c.Body.V.Needs...), Unit: c.Body.V.Unit, Outcome: c.Outcome, Detail: c.Detail, Verified: c.Checked, Edits: []EditView{}}
 		for _, e := range c.Body.V.Edits {
 			v.Edits = append(v.Edits, EditView{Attribute: e.Attribute, Old: append([]string{}, record.SplitList(e.Old)...), New: append([]string{}, record.SplitList(e.New)...), Reason: e.Reason})
 		}

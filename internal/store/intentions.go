@@ -22,6 +22,7 @@ type Intention struct {
 	Due         string     `db:"due" json:"due"`
 	First       string     `db:"first" json:"first"`
 	Waits       string     `db:"waits" json:"waits,omitempty"`
+	Comes       bool       `db:"-" json:"comes"` // its day has come, and nothing else is waited for
 	Reason      string     `db:"reason" json:"reason"`
 	Cancelled   string     `db:"cancelled" json:"cancelled,omitempty"`
 	CancelledBy string     `db:"cancelled_by" json:"cancelledBy,omitempty"`

@@ -2387,6 +2387,8 @@ export interface components {
             first: string;
             /** @description what it waits for beside its day */
             waits?: string;
+            /** @description its day has come: it is drafted, or withheld */
+            comes: boolean;
             /** @description the rule, with the charter's line */
             reason: string;
             /** @description why a human dropped it */
@@ -2437,6 +2439,8 @@ export interface components {
             label: string;
             edits: components["schemas"]["Edit"][];
             needs: string[];
+            /** @description changes of one unit are done together, or not at all */
+            unit?: string;
             outcome?: components["schemas"]["Outcome"];
             detail?: string;
             verified?: string;

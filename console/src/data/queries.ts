@@ -177,6 +177,19 @@ export const useWithheld = (lane: string, on: boolean) =>
     initialPageParam: "",
     getNextPageParam: next,
   });
+export const useIntentions = (lane: string, q: string) =>
+  useInfiniteQuery({
+    queryKey: keys.laneList(lane, "intentions", { q }),
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET("/lanes/{lane}/intentions", {
+          params: { path: { lane }, query: { q, count: pageParam === "", cursor: pageParam, limit: 100 } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: next,
+    placeholderData: keepPreviousData,
+  });
 export const useFacing = (lane: string, person?: string, account?: string) =>
   useQuery({
     queryKey: keys.laneList(lane, "facing", { person, account }),

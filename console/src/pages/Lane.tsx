@@ -9,6 +9,7 @@ import { GuardMeter } from "../ui/guard";
 import { Id, List } from "../ui/list";
 import { Button, Empty, Head, Loading, Search, Trouble, thousands, When } from "../ui/parts";
 import { TriedCharter } from "../ui/tried";
+import { Intentions } from "./Intentions";
 import { changes } from "./Lanes";
 
 export function LanePage() {
@@ -105,17 +106,23 @@ export function LanePage() {
           </section>
           <Tabs.Root value={params.get("view") ?? "findings"} onValueChange={(v) => setParams({ view: v })}>
             <Tabs.List aria-label="lists" className="mb-2 flex items-center gap-4 border-hair border-b">
-              {["findings", "people", "accounts", ...(Object.keys(latest.withheld).length > 0 ? ["withheld"] : []), "plans", "charter"].map(
-                (v) => (
-                  <Tabs.Trigger
-                    key={v}
-                    value={v}
-                    className="py-1.5 text-soft capitalize data-[state=active]:border-ink data-[state=active]:border-b-2 data-[state=active]:text-ink"
-                  >
-                    {v}
-                  </Tabs.Trigger>
-                ),
-              )}
+              {[
+                "findings",
+                "people",
+                "accounts",
+                ...(Object.keys(latest.withheld).length > 0 ? ["withheld"] : []),
+                "intentions",
+                "plans",
+                "charter",
+              ].map((v) => (
+                <Tabs.Trigger
+                  key={v}
+                  value={v}
+                  className="py-1.5 text-soft capitalize data-[state=active]:border-ink data-[state=active]:border-b-2 data-[state=active]:text-ink"
+                >
+                  {v}
+                </Tabs.Trigger>
+              ))}
             </Tabs.List>
             <Tabs.Content value="findings">
               <Findings lane={lane} code={params.get("code") ?? ""} q={params.get("q") ?? ""} set={set} />
@@ -128,6 +135,9 @@ export function LanePage() {
             </Tabs.Content>
             <Tabs.Content value="accounts">
               <Records lane={lane} side="accounts" state={params.get("state") ?? ""} q={params.get("q") ?? ""} set={set} />
+            </Tabs.Content>
+            <Tabs.Content value="intentions">
+              <Intentions lane={lane} q={params.get("q") ?? ""} height={height} set={set} />
             </Tabs.Content>
             <Tabs.Content value="plans">
               <Plans lane={lane} />

@@ -66,7 +66,7 @@ export function PlanPage() {
             >
               <span className="text-right">{thousands(n)}</span>
               <span className={v === "suspend" ? "text-madder" : ""}>
-                {v === "suspend" && <Glyph state="harm" />} {v}
+                {harmful.includes(v) && <Glyph state="harm" />} {v}
               </span>
             </button>
           ))}
@@ -116,8 +116,8 @@ export function PlanPage() {
               name: "verb",
               width: "90px",
               cell: (c) => (
-                <span className={c.verb === "suspend" ? "text-madder" : "font-medium"}>
-                  {c.verb === "suspend" && <Glyph state="harm" />} {c.verb}
+                <span className={harmful.includes(c.verb) ? "text-madder" : "font-medium"}>
+                  {harmful.includes(c.verb) && <Glyph state="harm" />} {c.verb}
                 </span>
               ),
             },
@@ -130,6 +130,12 @@ export function PlanPage() {
                   <Id>
                     {c.person ?? ""} ┊ {c.account ?? ""}
                   </Id>
+                  {c.unit && (
+                    <span className="whitespace-nowrap text-soft" title="Changes that hand names on are done together, or not at all.">
+                      {" "}
+                      as one
+                    </span>
+                  )}
                 </>
               ),
             },
@@ -193,6 +199,23 @@ function RunSummary({ run, pick }: { run: Schemas["Run"]; pick: (o: string) => v
   );
 }
 
+/** The verbs that take something from somebody. */
+const harmful = ["suspend", "delete"];
+
+/** Says what a plan takes, before it is agreed to. */
+function Harm({ verbs }: { verbs: Record<string, number> }) {
+  return (
+    <>
+      {verbs.suspend > 0 && (
+        <p className="text-madder">{thousands(verbs.suspend)} people will not be able to sign in any more once it is run.</p>
+      )}
+      {verbs.delete > 0 && (
+        <p className="text-madder">{thousands(verbs.delete)} accounts will be deleted once it is run, for good: that can't be undone.</p>
+      )}
+    </>
+  );
+}
+
 function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; verified: (task: number) => void }) {
   const may = useMay();
   const path = { params: { path: { plan: p.id } } };
@@ -207,7 +230,7 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
   );
   const drop = useAct(() => ask(api.POST("/plans/{plan}/void", path)));
   const error = start.error ?? halt.error ?? verify.error ?? drop.error;
-  const harm = p.verbs.suspend ?? 0;
+  const harm = harmful.some((v) => (p.verbs[v] ?? 0) > 0);
   return (
     <>
       {error && <Trouble error={error} />}
@@ -233,26 +256,26 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
           confirm={(reason) => seal.mutate(reason)}
         >
           <p>You approve exactly what you see here, by its hash. Nothing is written yet.</p>
-          {harm > 0 && <p className="text-madder">{thousands(harm)} people will not be able to sign in any more once it is run.</p>}
+          <Harm verbs={p.verbs} />
         </Confirm>
       )}
       {(p.state === "sealed" || p.state === "halted") && (
         <Confirm
           trigger={
-            <Button tone={harm > 0 ? "harm" : "main"} disabled={!may("seal") || p.obstacles.length > 0}>
+            <Button tone={harm ? "harm" : "main"} disabled={!may("seal") || p.obstacles.length > 0}>
               {p.state === "halted" ? "Go on with the run" : `Run ${thousands(p.total)} changes`}
             </Button>
           }
           title={`Run plan ${p.id}`}
           act={`Run ${thousands(p.total)} changes`}
-          tone={harm > 0 ? "harm" : "main"}
+          tone={harm ? "harm" : "main"}
           count={p.total}
           busy={start.isPending}
           error={start.error}
           confirm={() => start.mutate(undefined)}
         >
           <p>Every account is read before it is written; what has changed since is left alone.</p>
-          {harm > 0 && <p className="text-madder">{thousands(harm)} people will not be able to sign in any more.</p>}
+          <Harm verbs={p.verbs} />
         </Confirm>
       )}
       {p.state === "running" && (

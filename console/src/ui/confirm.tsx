@@ -4,13 +4,14 @@ import { Button, Trouble } from "./parts";
 
 /**
  * Agreement to something that matters: it says what will happen to how many,
- * and is given by typing the count, not by a second OK.
+ * and is given by typing the count, not by a second OK; where it takes nothing away, a
+ * reason is enough.
  */
 export function Confirm(props: {
   trigger: ReactNode;
   title: string;
   children: ReactNode;
-  count: number;
+  count?: number;
   act: string;
   tone?: "main" | "harm";
   reason?: string;
@@ -22,7 +23,7 @@ export function Confirm(props: {
 }) {
   const [typed, setTyped] = useState("");
   const [reason, setReason] = useState("");
-  const ready = typed.trim() === String(props.count) && (!props.reason || reason.trim() !== "");
+  const ready = (props.count === undefined || typed.trim() === String(props.count)) && (!props.reason || reason.trim() !== "");
   return (
     <Dialog.Root
       onOpenChange={(open) => {
@@ -54,15 +55,17 @@ export function Confirm(props: {
               if (ready) props.confirm(reason);
             }}
           >
-            <label className="block">
-              Type {props.count} to agree
-              <input
-                value={typed}
-                onChange={(e) => setTyped(e.target.value)}
-                inputMode="numeric"
-                className="mt-1 block h-7 w-32 rounded-sm border border-hair bg-paper px-2"
-              />
-            </label>
+            {props.count !== undefined && (
+              <label className="block">
+                Type {props.count} to agree
+                <input
+                  value={typed}
+                  onChange={(e) => setTyped(e.target.value)}
+                  inputMode="numeric"
+                  className="mt-1 block h-7 w-32 rounded-sm border border-hair bg-paper px-2"
+                />
+              </label>
+            )}
             {props.error ? <Trouble error={props.error} /> : null}
             <div className="mt-4 flex justify-end gap-2">
               <Dialog.Close asChild>

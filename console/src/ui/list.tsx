@@ -32,6 +32,7 @@ export function List<T>(props: {
     virtual.scrollToIndex(n);
   };
   const keys = (e: React.KeyboardEvent) => {
+    if (ownAct(e.target)) return;
     const step: Record<string, number> = { ArrowDown: 1, j: 1, ArrowUp: -1, k: -1, PageDown: 15, PageUp: -15 };
     if (step[e.key]) move(at + step[e.key]);
     else if (e.key === "Home") move(0);
@@ -71,7 +72,8 @@ export function List<T>(props: {
                 tabIndex={-1}
                 aria-rowindex={v.index + 1}
                 aria-selected={v.index === at}
-                onClick={() => {
+                onClick={(e) => {
+                  if (ownAct(e.target)) return;
                   setAt(v.index);
                   open?.(row);
                 }}
@@ -95,4 +97,9 @@ export function List<T>(props: {
 
 export function Id({ children }: { children: ReactNode }) {
   return <span className="font-mono text-[12px] text-soft">{children}</span>;
+}
+
+/** What is pressed within a row, or in a dialog that it opened, is not the row's to open. */
+function ownAct(target: EventTarget) {
+  return target instanceof Element && target.closest("button, a, input, [role=dialog]") !== null;
 }

@@ -1,0 +1,115 @@
+import { useNavigate } from "react-router";
+import { api, ask, type Schemas } from "../data/client";
+import { useAct, useIntentions, useMay } from "../data/queries";
+import { Confirm } from "../ui/confirm";
+import { Glyph } from "../ui/glyph";
+import { Id, List } from "../ui/list";
+import { Button, Empty, Loading, Search, Trouble } from "../ui/parts";
+
+type Intention = Schemas["Intention"];
+
+/** What is to be done on its day, the soonest first; any of it can be dropped, with a reason. */
+export function Intentions({
+  lane,
+  q,
+  height,
+  set,
+}: {
+  lane: string;
+  q: string;
+  height: string;
+  set: (next: Record<string, string>) => void;
+}) {
+  const list = useIntentions(lane, q);
+  const go = useNavigate();
+  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
+  if (list.isPending) return <Loading />;
+  if (list.error && !list.data) return <Trouble error={list.error} />;
+  if (rows.length === 0 && q === "")
+    return <Empty>Nothing is to come: the charter&apos;s leavers: have no stage that is not due yet.</Empty>;
+  return (
+    <>
+      <div className="mb-2">
+        <Search label="Search what is to come" value={q} onChange={(v) => set({ q: v })} />
+      </div>
+      <List
+        label="intentions"
+        height={height}
+        rows={rows}
+        rowKey={(i) => i.id}
+        more={list.hasNextPage ? list.fetchNextPage : undefined}
+        open={(i) => go(`/lanes/${lane}/why?account=${encodeURIComponent(i.account)}`)}
+        columns={[
+          { name: "due", width: "90px", cell: (i) => <span className={i.cancelled ? "line-through" : ""}>{i.due}</span> },
+          {
+            name: "verb",
+            width: "100px",
+            cell: (i) => (
+              <span className={i.verb === "delete" && !i.cancelled ? "text-madder" : ""}>
+                {i.verb === "delete" && !i.cancelled && <Glyph state="harm" />} {i.verb}
+              </span>
+            ),
+          },
+          {
+            name: "whose",
+            width: "240px",
+            cell: (i) => (
+              <>
+                <span>{i.label}</span>{" "}
+                <Id>
+                  {i.person} ┊ {i.account}
+                </Id>
+              </>
+            ),
+          },
+          { name: "why", width: "1fr", cell: (i) => <span className="text-soft">{i.reason}</span> },
+          { name: "what it waits for", width: "1fr", cell: (i) => <Waits intention={i} /> },
+          {
+            name: "or not",
+            width: "120px",
+            cell: (i) => <Drop lane={lane} intention={i} />,
+          },
+        ]}
+      />
+    </>
+  );
+}
+
+function Waits({ intention: i }: { intention: Intention }) {
+  if (i.cancelled)
+    return (
+      <span>
+        cancelled by {i.cancelledBy}: {i.cancelled}
+      </span>
+    );
+  return <>{i.comes ? "nothing: it comes with the next plan" : (i.waits ?? "its day")}</>;
+}
+
+function Drop({ lane, intention: i }: { lane: string; intention: Intention }) {
+  const may = useMay();
+  const path = { params: { path: { lane, intention: i.id } } };
+  const cancel = useAct((reason: string) =>
+    ask(api.PUT("/lanes/{lane}/intentions/{intention}/cancellation", { ...path, body: { reason } })),
+  );
+  const restore = useAct(() => ask(api.DELETE("/lanes/{lane}/intentions/{intention}/cancellation", path)));
+  if (i.cancelled)
+    return (
+      <Button disabled={!may("work") || restore.isPending} onClick={() => restore.mutate(undefined)}>
+        Mean it again
+      </Button>
+    );
+  return (
+    <Confirm
+      trigger={<Button disabled={!may("work")}>Cancel…</Button>}
+      title={`Do not ${i.verb} the account of ${i.label}`}
+      act="Cancel the intention"
+      tone="main"
+      reason="Why? Whoever looks later reads it."
+      busy={cancel.isPending}
+      error={cancel.error}
+      confirm={(reason) => cancel.mutate(reason)}
+    >
+      <p>It is not drafted on {i.due}, and goes stale where a plan with it is sealed already. It can be meant again.</p>
+    </Confirm>
+  );
+}
