@@ -26,6 +26,9 @@ type evaluator func(person, account int) Value
 type Scope struct {
 	People, Accounts *record.Roster
 	Today            string // calendar day in the lane's zone
+	// AccountOf gives the row of a person's account by the person's id, -1 when there is
+	// none; nil: nobody's is known
+	AccountOf func(person string) int
 }
 
 // Bind prepares the expression for the rosters. A nil expression binds to nil.
@@ -70,7 +73,7 @@ func (b binder) build(x ast.Expr) (evaluator, bool) {
 
 func (b binder) field(s ast.SelectExpr) (evaluator, bool) {
 	if s.Operand().Kind() != ast.IdentKind {
-		return nil, false
+		return b.otherField(s)
 	}
 	side, name := s.Operand().AsIdent(), s.FieldName()
 	read := columnReader(b.roster(side), name)

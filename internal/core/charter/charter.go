@@ -235,7 +235,7 @@ func (c *Charter) Needs() (people, accounts []string) {
 		for _, n := range e.person {
 			p[n] = true
 		}
-		for _, n := range e.account {
+		for _, n := range slices.Concat(e.account, e.others) {
 			a[n] = true
 		}
 	}

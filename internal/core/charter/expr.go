@@ -35,6 +35,7 @@ type Expr struct {
 	attribute string   // set when the expression is a plain person.X or account.X
 	person    []string // attributes read, sorted
 	account   []string
+	others    []string // attributes read of other people's accounts, sorted
 	root      celast.Expr
 	info      *celast.SourceInfo
 	compiler  *compiler
@@ -82,6 +83,7 @@ func newCompiler(v Vocabulary, tables map[string]map[string]string) *compiler {
 		cel.Variable("today", cel.StringType),
 		ext.Strings(ext.StringsVersion(0)))
 	opts = append(opts, bounded()...)
+	opts = append(opts, others()...)
 	c.env, err = cel.NewEnv(opts...)
 	if err != nil {
 		panic(err) // the declarations above are constant
@@ -170,6 +172,10 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 			return nil
 		}
 	}
+	if len(e.others) > 0 && !slices.Contains(sides, twins) {
+		n.Problem("accountOf() can't be asked here: it is known once everybody is paired")
+		return nil
+	}
 	program, err := c.env.Program(checked, cel.CostLimit(uint64(budget.Cost.Value())), cel.EvalOptions(cel.OptOptimize)) // patterns are compiled once; limits are positive
 	if err != nil {
 		n.Problem("the expression can't be prepared: %v", err)
@@ -178,6 +184,9 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 	e.program = program
 	return e
 }
+
+// twins is the side of what is known once everybody is paired.
+const twins = "twins"
 
 func suits(t *cel.Type, w want) bool {
 	textual := t.IsEquivalentType(cel.StringType) || t.IsEquivalentType(cel.NullableType(cel.StringType))
@@ -209,7 +218,7 @@ func (c *compiler) explain(message string) string {
 	}
 	if name, ok := strings.CutPrefix(message, "undeclared reference to '"); ok {
 		name, _, _ = strings.Cut(name, "'")
-		known := []string{"person", "account", "today"}
+		known := []string{"person", "account", "today", accountOf}
 		for _, f := range functions {
 			known = append(known, f.name)
 		}
@@ -231,8 +240,13 @@ func (c *compiler) explain(message string) string {
 }
 
 func (e *Expr) collect(a *celast.AST) {
-	seen := map[string]map[string]bool{"person": {}, "account": {}}
+	seen := map[string]map[string]bool{"person": {}, "account": {}, accountOf: {}}
 	celast.PostOrderVisit(a.Expr(), celast.NewExprVisitor(func(x celast.Expr) {
+		if x.Kind() == celast.SelectKind {
+			if _, other := asksOthers(x.AsSelect().Operand()); other {
+				seen[accountOf][x.AsSelect().FieldName()] = true
+			}
+		}
 		if x.Kind() != celast.SelectKind || x.AsSelect().Operand().Kind() != celast.IdentKind {
 			return
 		}
@@ -247,8 +261,8 @@ func (e *Expr) collect(a *celast.AST) {
 		slices.Sort(out)
 		return out
 	}
-	e.person, e.account = list(seen["person"]), list(seen["account"])
-	if root := a.Expr(); root.Kind() == celast.SelectKind && !root.AsSelect().IsTestOnly() {
+	e.person, e.account, e.others = list(seen["person"]), list(seen["account"]), list(seen[accountOf])
+	if root := a.Expr(); root.Kind() == celast.SelectKind && root.AsSelect().Operand().Kind() == celast.IdentKind && !root.AsSelect().IsTestOnly() {
 		e.attribute = root.AsSelect().FieldName()
 	}
 }

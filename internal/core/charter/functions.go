@@ -1,6 +1,7 @@
 package charter
 
 import (
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"slices"
@@ -58,6 +59,7 @@ var functions = []function{
 	textFunction("digits", record.Digits, Function{What: "the digits alone", Example: `digits('+56 (55) 211-1111')`, Gives: "56552111111"}),
 	textFunction("local", func(s string) string { local, _ := cutAddress(s); return local }, Function{What: "what stands before the @ of an address", Example: `local('ana.soto@larkspur.example')`, Gives: "ana.soto"}),
 	textFunction("domain", func(s string) string { _, domain := cutAddress(s); return domain }, Function{What: "what stands behind the @", Example: `domain('ana.soto@larkspur.example')`, Gives: "larkspur.example"}),
+	textFunction("rdn", rdn, Function{What: "the name of a directory entry by itself: the value that its DN begins with", Example: `rdn('cn=Night\\, North,ou=groups,dc=larkspur,dc=example')`, Gives: "Night, North"}),
 	textFunction("lower", strings.ToLower, Function{What: "in small letters", Example: `lower('Ana SOTO')`, Gives: "ana soto"}),
 	textFunction("upper", strings.ToUpper, Function{What: "in capitals", Example: `upper('cl')`, Gives: "CL"}),
 	textFunction("trim", strings.TrimSpace, Function{What: "without white space around it", Example: `trim('  Ana ')`, Gives: "Ana"}),
@@ -106,6 +108,31 @@ func dialled(number, country string) Value {
 		return faultValue(fmt.Sprintf("e164() can't read %q as a number of %s", number, country))
 	}
 	return textValue(phonenumbers.Format(n, phonenumbers.E164))
+}
+
+// rdn is the value of the first part of a DN (RFC 4514).
+func rdn(dn string) string {
+	_, rest, named := strings.Cut(dn, "=")
+	if !named {
+		return ""
+	}
+	var b strings.Builder
+	for i := 0; i < len(rest) && rest[i] != ',' && rest[i] != '+'; i++ {
+		if rest[i] != '\\' || i+1 == len(rest) {
+			b.WriteByte(rest[i])
+			continue
+		}
+		if i+2 < len(rest) {
+			if pair, err := hex.DecodeString(rest[i+1 : i+3]); err == nil {
+				b.Write(pair)
+				i += 2
+				continue
+			}
+		}
+		i++
+		b.WriteByte(rest[i])
+	}
+	return strings.ToValidUTF8(strings.TrimSpace(b.String()), "\uFFFD")
 }
 
 func initial(s string) string {

@@ -39,7 +39,7 @@ func (r *reader) readGroups(n document.Node) {
 			rule.Enrol = append(rule.Enrol, text)
 		}
 		if c, ok := f["when"]; ok {
-			rule.When = r.compiler.compile(c, wantCondition, "person", "account")
+			rule.When = r.compiler.compile(c, wantCondition, "person", "account", twins)
 		}
 		r.Groups = append(r.Groups, rule)
 	}

@@ -168,7 +168,7 @@ func (r *reader) readRules(n document.Node) {
 			wanted = wantValues
 		}
 		if !e.Value.IsMap() {
-			rule.add(r.compiler.compile(e.Value, wanted, "person", "account"))
+			rule.add(r.compiler.compile(e.Value, wanted, "person", "account", twins))
 			r.Rules = append(r.Rules, rule)
 			continue
 		}
@@ -176,10 +176,10 @@ func (r *reader) readRules(n document.Node) {
 		rule.Rule, rule.Clear, rule.Required = f["rule"].Word(Keys, "attributes.*.rule"), f["clear"].Bool(), f["required"].Bool()
 		r.readManage(&rule, e.Key, f)
 		if v, ok := f["value"]; ok {
-			rule.add(r.compiler.compile(v, wanted, "person", "account"))
+			rule.add(r.compiler.compile(v, wanted, "person", "account", twins))
 		}
 		for _, c := range f["candidates"].Items() {
-			rule.add(r.compiler.compile(c, wantText, "person"))
+			rule.add(r.compiler.compile(c, wantText, "person", twins))
 		}
 		switch {
 		case !f["value"].Present() && !f["candidates"].Present():
@@ -236,7 +236,7 @@ func (r *reader) readEmails(n document.Node) {
 			n.Problem("`emails:` needs `primary:`, the expression that gives the primary address")
 			continue
 		}
-		if e := r.compiler.compile(item, wantText, "person", "account"); e != nil {
+		if e := r.compiler.compile(item, wantText, "person", "account", twins); e != nil {
 			rule.Primary = append(rule.Primary, e)
 		}
 	}
@@ -309,6 +309,9 @@ func (r *reader) readLeavers(n document.Node) {
 		}
 		for _, do := range f["do"].Items() {
 			verb := do.Word(Keys, "leavers.stages[].do[]")
+			if verb != do.Text() {
+				continue // it is told
+			}
 			if slices.ContainsFunc(l.Stages, func(o Stage) bool { return slices.Contains(o.Do, verb) }) || slices.Contains(stage.Do, verb) {
 				do.Problem("%s is done by an earlier stage already", verb)
 			}

@@ -81,10 +81,19 @@ func (r *run) bind(e *charter.Expr) *charter.Bound {
 	}
 	b, ok := r.bound[e]
 	if !ok {
-		b = e.Bind(charter.Scope{People: r.People, Accounts: r.Accounts, Today: r.today})
+		b = e.Bind(charter.Scope{People: r.People, Accounts: r.Accounts, Today: r.today, AccountOf: r.accountRow})
 		r.bound[e] = b
 	}
 	return b
+}
+
+// accountRow is the account of a person, by their id; -1 when they have none.
+func (r *run) accountRow(person string) int {
+	row, there := r.People.Find(person)
+	if !there || r.out.Pairing == nil || r.out.Pairing.PersonState[row] != pairing.Twinned {
+		return -1
+	}
+	return int(r.out.Pairing.PersonTwin[row])
 }
 
 func (r *run) find(code string, person, account int, subject, format string, args ...any) finding.Finding {
