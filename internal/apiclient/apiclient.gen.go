@@ -33,13 +33,19 @@ const (
 	FindingCodeDuplicateAccount   FindingCode = "duplicate-account"
 	FindingCodeDuplicatePerson    FindingCode = "duplicate-person"
 	FindingCodeEmailTaken         FindingCode = "email-taken"
+	FindingCodeLastAdministrator  FindingCode = "last-administrator"
 	FindingCodeLeaverActive       FindingCode = "leaver-active"
+	FindingCodeLocked             FindingCode = "locked"
+	FindingCodeLockedAttribute    FindingCode = "locked-attribute"
 	FindingCodeMarkForeign        FindingCode = "mark-foreign"
 	FindingCodeMissingAccount     FindingCode = "missing-account"
+	FindingCodeNeverSignedIn      FindingCode = "never-signed-in"
 	FindingCodeNoEmail            FindingCode = "no-email"
 	FindingCodeNotKept            FindingCode = "not-kept"
 	FindingCodeNotShown           FindingCode = "not-shown"
 	FindingCodeOrphanAccount      FindingCode = "orphan-account"
+	FindingCodeOverLimit          FindingCode = "over-limit"
+	FindingCodePendingStale       FindingCode = "pending-stale"
 	FindingCodeRecycledKey        FindingCode = "recycled-key"
 	FindingCodeReferenceBroken    FindingCode = "reference-broken"
 	FindingCodeReferenceOpen      FindingCode = "reference-open"
@@ -53,9 +59,12 @@ const (
 	FindingCodeSignInCrossed      FindingCode = "sign-in-crossed"
 	FindingCodeSignInStray        FindingCode = "sign-in-stray"
 	FindingCodeSuspendedElsewhere FindingCode = "suspended-elsewhere"
+	FindingCodeUnknownContainer   FindingCode = "unknown-container"
+	FindingCodeUnknownGroup       FindingCode = "unknown-group"
 	FindingCodeUsernameTaken      FindingCode = "username-taken"
 	FindingCodeValueDamaged       FindingCode = "value-damaged"
 	FindingCodeValueInvalid       FindingCode = "value-invalid"
+	FindingCodeValueTooLong       FindingCode = "value-too-long"
 )
 
 // Valid indicates whether the value is a known member of the FindingCode enum.
@@ -87,11 +96,19 @@ func (e FindingCode) Valid() bool {
 		return true
 	case FindingCodeEmailTaken:
 		return true
+	case FindingCodeLastAdministrator:
+		return true
 	case FindingCodeLeaverActive:
+		return true
+	case FindingCodeLocked:
+		return true
+	case FindingCodeLockedAttribute:
 		return true
 	case FindingCodeMarkForeign:
 		return true
 	case FindingCodeMissingAccount:
+		return true
+	case FindingCodeNeverSignedIn:
 		return true
 	case FindingCodeNoEmail:
 		return true
@@ -100,6 +117,10 @@ func (e FindingCode) Valid() bool {
 	case FindingCodeNotShown:
 		return true
 	case FindingCodeOrphanAccount:
+		return true
+	case FindingCodeOverLimit:
+		return true
+	case FindingCodePendingStale:
 		return true
 	case FindingCodeRecycledKey:
 		return true
@@ -127,11 +148,17 @@ func (e FindingCode) Valid() bool {
 		return true
 	case FindingCodeSuspendedElsewhere:
 		return true
+	case FindingCodeUnknownContainer:
+		return true
+	case FindingCodeUnknownGroup:
+		return true
 	case FindingCodeUsernameTaken:
 		return true
 	case FindingCodeValueDamaged:
 		return true
 	case FindingCodeValueInvalid:
+		return true
+	case FindingCodeValueTooLong:
 		return true
 	default:
 		return false

@@ -31,6 +31,10 @@ type Charter struct {
 	In       string // system of the accounts
 	People   *Expr  // which people the lane serves; nil: all
 	Accounts *Expr  // which accounts the lane owns; nil: all
+	Pending  int    // days for which an invitation may be open
+	Unused   int    // days after which an account that nobody has signed in with is told; 0: never
+	Most     int    // groups that an account may be in; 0: any number
+	Admins   *Expr  // which accounts administer the downstream: the last one is never shut; nil: not known
 	OutOf    string // what happens to the twin of somebody out of scope: leave or suspend
 	Keys     []Key
 	Evidence *Evidence       // nil: only rulings, bonds and keys pair
@@ -89,10 +93,11 @@ func (k *Key) Attributes() []string {
 
 // Rules of an attribute.
 const (
-	Own   = "own"   // ours always
-	Fill  = "fill"  // only when empty
-	Once  = "once"  // only at creation
-	Watch = "watch" // reported, never written
+	Own      = "own"      // ours always
+	Fill     = "fill"     // only when empty
+	Once     = "once"     // only at creation
+	Watch    = "watch"    // reported, never written
+	Upstream = "upstream" // mastered elsewhere: a difference is reported, and never written here
 )
 
 // AttributeRule says what one attribute of an account should hold.
@@ -102,6 +107,7 @@ type AttributeRule struct {
 	Rule       string
 	Clear      bool // a blank source clears the value
 	Required   bool
+	Longest    int // letters; 0: as many as there are
 	// Of a list, only what our own receipts added is taken away, and what Ours
 	// matches as a whole; with All, whatever the rule does not want.
 	All  bool
@@ -223,6 +229,7 @@ const (
 	DefaultCoverage = 0.10
 	DefaultAccept   = 0.95
 	DefaultReview   = 0.60
+	DefaultPending  = 14 // days
 )
 
 // Needs lists the canonical attributes that the charter reads on either side,
@@ -230,7 +237,7 @@ const (
 // of them reads as absent there.
 func (c *Charter) Needs() (people, accounts []string) {
 	p := map[string]bool{"id": true, "active": true, "endsOn": true, "startsOn": true, "displayName": true, "givenName": true, "familyName": true, "email": true}
-	a := map[string]bool{"id": true, "externalId": true, "active": true, "userName": true, "displayName": true, "givenName": true, "familyName": true, "email": true, "aliases": true, "emails": true}
+	a := map[string]bool{"id": true, "externalId": true, "active": true, "userName": true, "displayName": true, "givenName": true, "familyName": true, "email": true, "aliases": true, "emails": true, "pending": true, "locked": true, "lastSignIn": true, "created": true}
 	for _, e := range c.exprs() {
 		for _, n := range e.person {
 			p[n] = true
@@ -267,7 +274,7 @@ func (c *Charter) Needs() (people, accounts []string) {
 }
 
 func (c *Charter) exprs() []*Expr {
-	out := []*Expr{c.People, c.Accounts, c.Mark}
+	out := []*Expr{c.People, c.Accounts, c.Admins, c.Mark}
 	for _, k := range c.Keys {
 		out = append(out, k.Person, k.Account)
 	}

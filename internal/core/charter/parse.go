@@ -87,6 +87,18 @@ func (r *reader) readHead(root document.Node, f map[string]document.Node) {
 	if n, ok := a["where"]; ok {
 		r.Accounts = r.compiler.compile(n, wantCondition, "account")
 	}
+	if n, ok := a["administrators"]; ok {
+		r.Admins = r.compiler.compile(n, wantCondition, "account")
+	}
+	if r.Pending = DefaultPending; a["pending"].Present() {
+		r.Pending = a["pending"].Days()
+	}
+	if n, ok := a["unused"]; ok {
+		r.Unused = n.Days()
+	}
+	if n, ok := a["most-groups"]; ok {
+		r.Most = n.Int(1)
+	}
 	r.Intent = f["intent"].Word(Keys, "intent")
 	if n, ok := f["mark"]; ok {
 		r.Mark = r.compiler.compile(n, wantText, "person")
@@ -175,6 +187,9 @@ func (r *reader) readRules(n document.Node) {
 		f := e.Value.Declared(Keys)
 		rule.Rule, rule.Clear, rule.Required = f["rule"].Word(Keys, "attributes.*.rule"), f["clear"].Bool(), f["required"].Bool()
 		r.readManage(&rule, e.Key, f)
+		if n, ok := f["longest"]; ok {
+			rule.Longest = n.Int(1)
+		}
 		if v, ok := f["value"]; ok {
 			rule.add(r.compiler.compile(v, wanted, "person", "account", twins))
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"twinning/internal/core/charter"
 	"twinning/internal/core/naming"
@@ -38,6 +39,10 @@ func (w *walker) differ(r *rule, p, a int) {
 		}
 		return
 	}
+	if r.Rule == charter.Upstream {
+		w.note("locked-attribute", p, a, r.Attribute, "%s is %q, and %q where it is mastered; it is never written here", r.called(), record.PlainList(now), record.PlainList(x.cell))
+		return
+	}
 	if r.Rule == charter.Watch {
 		w.note("drift", p, a, r.Attribute, "%s is %q, should be %q (watched, never written)", r.called(), record.PlainList(now), record.PlainList(x.cell))
 		return
@@ -49,6 +54,9 @@ func (w *walker) differ(r *rule, p, a int) {
 		w.note("mark-foreign", p, a, "", "%s holds %q, ours would be %q; it is never overwritten", r.Attribute, now, x.cell)
 		return
 	}
+	if w.tooLong(r, p, a, x.cell) {
+		return
+	}
 	if how := record.Damaged(x.cell, now); how != "" && !r.kind.Multi() && r.Attribute != "email" {
 		w.note("value-damaged", p, a, r.Attribute, "%s is %q, and %q looks like the same with something lost (%s); it is not written", r.Attribute, record.PlainList(now), record.PlainList(x.cell), how)
 		return
@@ -57,6 +65,20 @@ func (w *walker) differ(r *rule, p, a int) {
 		return
 	}
 	w.write(r, p, a, x, now)
+}
+
+// tooLong tells of a value, or of one of a list, that the downstream would not take whole.
+func (w *walker) tooLong(r *rule, p, a int, cell string) (long bool) {
+	if r.Longest == 0 {
+		return false
+	}
+	record.EachValue(cell, func(v string) {
+		if n := utf8.RuneCountInString(v); n > r.Longest && !long {
+			long = true
+			w.note("value-too-long", p, a, r.Attribute, "%q has %d letters, %s takes %d; it is not written", v, n, r.Attribute, r.Longest)
+		}
+	})
+	return long
 }
 
 // settled: the account holds what it should, or may hold something else.

@@ -88,6 +88,10 @@ func (w *walker) enrol(p, a int, now string, order []string, by map[string]wish)
 	if lines == "" {
 		return
 	}
+	if most := w.Charter.Most; most > 0 && len(list) > most {
+		w.note("over-limit", p, a, "groups", "the account would be in %d groups, %d are allowed; it is put into none", len(list), most)
+		return
+	}
 	want := record.JoinList(list)
 	if w.kept(record.List, p, a, "groups", want, now) {
 		w.edit(planning.Enrol, p, a, planning.Edit{Attribute: "groups", Old: now, New: want, Reason: lines})

@@ -46,7 +46,7 @@ func (w *walker) fillNew(d *draft, p int) bool {
 	complete := true
 	for i := range w.rules {
 		r := &w.rules[i]
-		if r.named && r.Rule == charter.Watch && r.name == naming.Primary || r.fixed != "" && r.target == nil {
+		if r.named && (r.Rule == charter.Watch || r.Rule == charter.Upstream) && r.name == naming.Primary || r.fixed != "" && r.target == nil {
 			continue
 		}
 		x := w.want(r, p, -1, "")
@@ -68,7 +68,9 @@ func (w *walker) fillNew(d *draft, p int) bool {
 		case strings.ContainsRune(x.cell, utf8.RuneError):
 			w.note("value-damaged", p, -1, r.Attribute, "%s is %q: letters are lost; it is left blank", r.Attribute, record.PlainList(x.cell))
 			complete = complete && !r.Required
-		case x.cell != "" && r.Rule != charter.Watch:
+		case w.tooLong(r, p, -1, x.cell):
+			complete = complete && !r.Required
+		case x.cell != "" && r.Rule != charter.Watch && r.Rule != charter.Upstream:
 			d.Edits = append(d.Edits, planning.Edit{Attribute: r.Attribute, New: x.cell, Reason: r.reason})
 		case x.cell == "" && r.Required:
 			w.note("required-missing", p, -1, r.Attribute, "%s can't be computed: %s", r.Attribute, x.fault)

@@ -109,6 +109,7 @@ func Run(in Input) *Output {
 	r.desire()
 	r.sharedNames()
 	r.unlisted()
+	r.unseen()
 	r.unreadAttributes()
 	r.rehearse()
 	r.count()

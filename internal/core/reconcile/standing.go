@@ -52,6 +52,7 @@ func (w *walker) employed(p, a int) {
 		return
 	}
 	w.shown(p, a)
+	w.use(p, a)
 	for i := range w.rules {
 		w.differ(&w.rules[i], p, a)
 	}
@@ -67,6 +68,22 @@ func (w *walker) reinstated(p, a int) bool {
 		w.edit(planning.Reinstate, p, a, planning.Edit{Attribute: "active", Old: "false", New: "true", Reason: "the person is active again, and our own receipt suspended the account"})
 	}
 	return true
+}
+
+// use tells of accounts that nobody can use, or does.
+func (w *walker) use(p, a int) {
+	made := w.Accounts.Column("created").Cell(a)
+	older := func(days int) bool { return made != "" && calendar.Add(made, days) <= w.today }
+	switch {
+	case w.Accounts.Column("locked").Cell(a) == "true":
+		w.note("locked", p, a, "", "the account is barred from signing in")
+	case w.Accounts.Column("pending").Cell(a) == "true":
+		if older(w.Charter.Pending) {
+			w.note("pending-stale", p, a, "", "the invitation of %s is still open", made)
+		}
+	case w.Charter.Unused > 0 && w.Accounts.Column("lastSignIn") != nil && w.Accounts.Column("lastSignIn").Cell(a) == "" && older(w.Charter.Unused):
+		w.note("never-signed-in", p, a, "", "made on %s, and nobody has signed in with it", made)
+	}
 }
 
 // shown lists an account again that our own receipt has hidden.
