@@ -202,9 +202,14 @@ func (d *director) secondDay() error {
 	defer c.(connector.Closer).Close() // every write was answered
 	before, after := demo.FirstDay(), demo.FirstDay()
 	after.SecondDay()
-	passed := map[string]bool{} // addresses that somebody else has on the second day
-	for i, p := range after.People {
-		passed[p.Mail] = p.Mail != "" && slices.ContainsFunc(before.People, func(q demo.Person) bool { return q.Mail == p.Mail && q.No != after.People[i].No })
+	was, passed := map[string]string{}, map[string]bool{} // addresses that go on to somebody else on the second day
+	for _, p := range before.People {
+		was[p.No] = p.Mail
+	}
+	for _, p := range after.People {
+		if p.Mail != was[p.No] {
+			passed[p.Mail] = true
+		}
 	}
 	for _, p := range before.People { // the directory lets no two entries have one
 		if passed[p.Mail] {
