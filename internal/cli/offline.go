@@ -255,7 +255,7 @@ func (o *offline) input(talk io.Writer) (*reconcile.Input, error) {
 	}
 	return &reconcile.Input{
 		Charter: rules, People: people.roster, Accounts: accounts.roster, Memory: memory, Now: now,
-		Reading: now.UTC().Format(time.RFC3339Nano), Mark: accounts.shape.Mark, Cores: runtime.NumCPU(),
+		Reading: now.UTC().Format(time.RFC3339Nano), Mark: accounts.shape.Mark, Deferred: accounts.shape.Upload != nil, Cores: runtime.NumCPU(),
 	}, nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/naming"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 	"twinning/internal/store"
@@ -14,8 +15,10 @@ import (
 
 // A unit is a handful of changes that hand names to one another. Once one of them is done
 // the others follow, also when the run is asked to halt, and no other run comes in between:
-// until the last is done a name may be nobody's. Where one of them can't be done, those that
-// were are taken back, from the last to the first.
+// until the last is done a name may be nobody's. Where names move in a circle and one of the
+// changes can't be done, those that were are taken back, from the last to the first. Where
+// they move in a chain, whoever gave an address up has it back as an alias, if the charter
+// keeps former addresses: what else was done of it was wanted by itself.
 
 // unitsOf lists the places of the changes of each unit, in the plan's order.
 func unitsOf(order []store.Change) map[string][]int {
@@ -83,14 +86,18 @@ func (s *sender) premises() (list []planning.Premise, about []store.Change) {
 	return list, about
 }
 
-// settleUnit takes back what was done of a unit that has come to its end, where not all of
-// it could be done.
+// settleUnit mends what was done of a unit that has come to its end, where not all of it
+// could be done.
 func (q *queue) settleUnit(ctx context.Context, unit string) error {
+	if q.declared.Deferred {
+		return nil // what came of it shows in a later roster, and the next plan goes on from there
+	}
 	q.mu.Lock()
 	var done []int
-	whole, unclear := true, ""
+	whole, circles, unclear := true, false, ""
 	for _, i := range q.units[unit] {
 		c := &q.order[i]
+		circles = circles || c.Body.V.Between
 		switch o := q.outcome[c.ID]; o {
 		case "done":
 			done = append(done, i)
@@ -110,6 +117,9 @@ func (q *queue) settleUnit(ctx context.Context, unit string) error {
 		return nil
 	case unclear != "":
 		return q.w.Log(ctx, "error", q.order[done[0]].Label, "names were handed on in part, and are not taken back: "+unclear+"; reconcile once that is settled")
+	}
+	if !circles {
+		return q.keepFormer(ctx, unit, done)
 	}
 	kept := map[string]bool{} // what somebody else's change stands on
 	for _, i := range slices.Backward(done) {
@@ -136,6 +146,81 @@ func (q *queue) settleUnit(ctx context.Context, unit string) error {
 	return nil
 }
 
+// keepFormer gives accounts the addresses back, as aliases, that they gave up for others who
+// did not take them.
+func (q *queue) keepFormer(ctx context.Context, unit string, done []int) error {
+	if _, read := q.shape.Attributes["aliases"]; !read || q.charter.Emails == nil || q.charter.Emails.Former != "keep" {
+		return nil
+	}
+	for _, i := range done {
+		c := q.order[i]
+		former := given(c)
+		if former == "" || !q.untaken(unit, former) {
+			continue
+		}
+		why, err := q.addAlias(ctx, c, former)
+		switch {
+		case err != nil:
+			return err
+		case why == "":
+			err = q.Store.Resettle(ctx, q.w.Task, q.plan.ID, q.lane.ID, c, store.Resettled{Outcome: "done", Detail: former + " stays as an alias: who was to have it has not got it"})
+		default:
+			err = q.w.Log(ctx, "error", c.Label, former+" is nobody's now, and could not be kept as an alias: "+why)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// given is the address that a change gives up.
+func given(c store.Change) string {
+	for _, e := range c.Body.V.Edits {
+		if e.Attribute == "email" && c.Verb == planning.Readdress {
+			return e.Old
+		}
+	}
+	return ""
+}
+
+// untaken: the unit has a change that was to take the address, and did not.
+func (q *queue) untaken(unit, address string) bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return slices.ContainsFunc(q.units[unit], func(i int) bool {
+		c := &q.order[i]
+		takes := slices.ContainsFunc(c.Body.V.Edits, func(e planning.Edit) bool {
+			return e.Attribute == "email" && naming.Fold(e.New) == naming.Fold(address)
+		})
+		return takes && q.outcome[c.ID] != "done" && q.outcome[c.ID] != "unchanged"
+	})
+}
+
+// addAlias adds one to an account, if nobody else has it by now.
+func (q *queue) addAlias(ctx context.Context, c store.Change, address string) (why string, err error) {
+	if asked, ok := q.conn.(connector.NameHolder); ok {
+		holders, err := asked.Holders(ctx, address)
+		if err != nil {
+			return err.Error(), nil
+		}
+		if len(slices.DeleteFunc(holders, func(h string) bool { return h == c.Account })) > 0 {
+			return "", nil // it is somebody's, after all
+		}
+	}
+	return q.mend(ctx, c, func(rec connector.Record) ([]planning.Edit, bool, string) {
+		now, bad := q.cell(rec, "aliases")
+		if bad != nil {
+			return nil, false, bad.Error()
+		}
+		list := record.SplitList(now)
+		if slices.ContainsFunc(list, func(v string) bool { return naming.Fold(v) == naming.Fold(address) }) {
+			return nil, true, ""
+		}
+		return []planning.Edit{{Attribute: "aliases", Old: now, New: record.JoinList(append(list, address))}}, false, ""
+	})
+}
+
 // takeBack writes what an account held before a change, where it still holds what the change
 // wrote. why says what stood in the way.
 func (q *queue) takeBack(ctx context.Context, c store.Change) (why string, err error) {
@@ -144,6 +229,19 @@ func (q *queue) takeBack(ctx context.Context, c store.Change) (why string, err e
 	for _, e := range c.Body.V.Writes() {
 		back.Body.V.Edits = append(back.Body.V.Edits, planning.Edit{Attribute: e.Attribute, Old: e.New, New: e.Old, Reason: e.Reason})
 	}
+	why, err = q.mend(ctx, c, func(rec connector.Record) ([]planning.Edit, bool, string) {
+		isBack, why := q.heldAgain(rec, back)
+		return back.Body.V.Edits, isBack, why
+	})
+	if err != nil || why != "" {
+		return why, err
+	}
+	return "", q.tookBack(ctx, c)
+}
+
+// mend writes into an account what edits says, once it has been read; edits says as well
+// whether it is so already, or what stands in the way.
+func (q *queue) mend(ctx context.Context, c store.Change, edits func(rec connector.Record) (list []planning.Edit, isSo bool, why string)) (why string, err error) {
 	for attempt := 1; ; attempt++ {
 		now, err := q.Store.Standing(ctx, q.ground, q.w.Task)
 		switch {
@@ -159,24 +257,23 @@ func (q *queue) takeBack(ctx context.Context, c store.Change) (why string, err e
 		q.shown(ctx, c.Account)
 		rec, err := q.account(ctx, c.Account)
 		if err == nil {
-			var isBack bool
-			if isBack, why = q.heldAgain(rec, back); why != "" {
+			list, isSo, why := edits(rec)
+			if isSo || why != "" {
 				return why, nil
 			}
-			if isBack {
-				return "", q.tookBack(ctx, c)
-			}
-			var edits []connector.Edit
-			if edits, err = q.nativeEditsOf(ctx, back, &rec); err != nil {
+			to := c
+			to.Body.V.Edits = list
+			var native []connector.Edit
+			if native, err = q.nativeEditsOf(ctx, to, &rec); err != nil {
 				return err.Error(), nil
 			}
-			_, err = q.conn.Write(ctx, connector.Write{Record: &rec, Edits: edits})
+			if _, err = q.conn.Write(ctx, connector.Write{Record: &rec, Edits: native}); err == nil {
+				return "", nil
+			}
 		}
 		switch kind := connector.KindOf(err); {
 		case ctx.Err() != nil:
 			return "", ctx.Err()
-		case err == nil:
-			return "", q.tookBack(ctx, c)
 		case attempt >= tries || kind != connector.Throttled && kind != connector.Unreachable && kind != connector.Unanswered && kind != connector.Stale:
 			return err.Error(), nil
 		}
@@ -209,7 +306,7 @@ func (q *queue) tookBack(ctx context.Context, c store.Change) error {
 		attributes = append(attributes, e.Attribute)
 	}
 	detail := "it was done, and taken back: another change of its unit could not be done"
-	if err := q.Store.TakenBack(ctx, q.w.Task, q.plan.ID, q.lane.ID, c, detail, attributes); err != nil {
+	if err := q.Store.Resettle(ctx, q.w.Task, q.plan.ID, q.lane.ID, c, store.Resettled{Outcome: "taken-back", Detail: detail, Forget: attributes}); err != nil {
 		return err
 	}
 	q.mu.Lock()

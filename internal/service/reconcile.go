@@ -121,7 +121,7 @@ func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.
 	if err := s.resting(ctx, &in); err != nil {
 		return in, err
 	}
-	in.Now, in.Cores, in.Mark, in.Premises, in.Tell = s.Now(), runtime.NumCPU(), accountsShape.Mark, true, true
+	in.Now, in.Cores, in.Mark, in.Deferred, in.Premises, in.Tell = s.Now(), runtime.NumCPU(), accountsShape.Mark, accountsShape.Upload != nil, true, true
 	whole, err := s.Store.NewestWhole(ctx, in.lane.AuthorityID)
 	if err != nil {
 		return in, err
@@ -236,6 +236,9 @@ func (s *Service) remembered(ctx context.Context, in *laneInput) (err error) {
 		}
 	}
 	if m.Intentions, err = s.Store.Intended(ctx, l.ID); err != nil {
+		return err
+	}
+	if m.TakenBack, err = s.Store.TakenBack(ctx, l.ID); err != nil {
 		return err
 	}
 	if m.Claims, err = s.Store.Claims(ctx, l.ID, l.DownstreamID); err != nil {

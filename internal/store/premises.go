@@ -230,17 +230,51 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 	}
 }
 
-// TakenBack records that what a change did was written back, and that nothing of it is ours
-// any more. ErrFenced when the task is no longer ours.
-func (s *Store) TakenBack(ctx context.Context, t Task, plan, lane int64, c Change, detail string, attributes []string) error {
+// TakenBack counts how often changes of a lane were taken back since they were last done, by
+// the change and the name that it gave.
+func (s *Store) TakenBack(ctx context.Context, lane int64) (map[string]int, error) {
+	var some bool // mostly there is none, and no receipt has to be looked at
+	if err := s.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM receipts WHERE outcome = 'taken-back')`).Scan(&some); err != nil || !some {
+		return nil, translate(err)
+	}
+	rows, err := s.pool.Query(ctx, `SELECT c.body, x.outcome = 'taken-back' FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN changes c ON c.plan_id = p.id AND c.number = x.number
+		WHERE p.lane_id = $1 AND x.outcome IN ('taken-back', 'done') AND x.change IN (SELECT o.change FROM receipts o JOIN runs q ON q.id = o.run_id JOIN plans l ON l.id = q.plan_id WHERE l.lane_id = $1 AND o.outcome = 'taken-back')
+		ORDER BY x.run_id, x.number`, lane)
+	if err != nil {
+		return nil, err
+	}
+	counts := map[string]int{}
+	var body planning.Change
+	var back bool
+	_, err = pgx.ForEachRow(rows, []any{&body, &back}, func() error {
+		if key := body.TriedKey(); back {
+			counts[key]++
+		} else {
+			delete(counts, key)
+		}
+		body = planning.Change{}
+		return nil
+	})
+	return counts, err
+}
+
+// Resettled is what came of a change after all, when its unit had come to its end.
+type Resettled struct {
+	Outcome, Detail string
+	Forget          []string // attributes of which nothing that was written stands any more
+}
+
+// Resettle records it in the newest receipt of the change. ErrFenced when the task is no
+// longer ours.
+func (s *Store) Resettle(ctx context.Context, t Task, plan, lane int64, c Change, to Resettled) error {
 	return s.withCopy(ctx, func(tx bare) error {
 		if err := stillOurs(ctx, tx, t); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `UPDATE receipts SET outcome = 'taken-back', detail = $3, verified = '' WHERE number = $2 AND run_id = (SELECT max(x.run_id) FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = $1 AND x.number = $2)`, plan, c.Number, detail); err != nil {
+		if _, err := tx.Exec(ctx, `UPDATE receipts SET outcome = $3, detail = $4, verified = '' WHERE number = $2 AND run_id = (SELECT max(x.run_id) FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = $1 AND x.number = $2)`, plan, c.Number, to.Outcome, to.Detail); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `DELETE FROM written WHERE lane_id = $1 AND account = $2 AND attribute = ANY($3)`, lane, c.Account, attributes)
+		_, err := tx.Exec(ctx, `DELETE FROM written WHERE lane_id = $1 AND account = $2 AND attribute = ANY($3)`, lane, c.Account, to.Forget)
 		return err
 	})
 }

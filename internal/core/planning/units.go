@@ -13,6 +13,18 @@ import (
 // Names that move in a circle leave no change that could come first. One account of the
 // circle goes through a value in between, by a change of its own, which frees its names.
 
+// TriedKey names a change with the name that it gives: what could not be done for one name may
+// be for another.
+func (c *Change) TriedKey() string {
+	key := c.ID
+	for _, e := range c.Edits {
+		if slices.Contains(naming, e.Attribute) {
+			key += " " + e.New
+		}
+	}
+	return key
+}
+
 // naming are the attributes that hold names, of which no two accounts may have the same.
 var naming = []string{"userName", "email"}
 

@@ -28,7 +28,7 @@ func (r *run) nameAndPlan(drafts []*draft) {
 		if ledger == nil {
 			ledger = naming.NewLedger(r.Accounts, requests, r.Cores)
 			r.letRest(ledger)
-			if r.Charter.Between != "" {
+			if r.Charter.Between != "" && !r.Deferred {
 				ledger.MayCircle()
 			}
 		}
@@ -37,7 +37,9 @@ func (r *run) nameAndPlan(drafts []*draft) {
 			break
 		}
 	}
-	if ledger.Circled() {
+	if ledger.Circled() && r.Deferred {
+		r.out.Notes = append(r.out.Notes, "names would move in a circle (a swap, say), and are told as taken: "+r.Charter.In+" shows what is written only in a later roster, and nobody's mail may wait for that; have one of them changed there by hand")
+	} else if ledger.Circled() {
 		r.out.Notes = append(r.out.Notes, "names would move in a circle (a swap, say), and are told as taken: give values in between a domain, `names: {between: DOMAIN}`")
 	}
 	taken := takers(named, grants)
@@ -57,7 +59,7 @@ func (r *run) nameAndPlan(drafts []*draft) {
 			changes = append(changes, &d.Change)
 		}
 	}
-	ordered, dropped := planning.Order(planning.Unite(changes, r.between))
+	ordered, dropped := planning.Order(r.untried(planning.Unite(changes, r.between)))
 	r.out.Changes = ordered
 	for _, c := range dropped {
 		code := map[string]string{planning.Readdress: "email-taken"}[c.Verb]
@@ -97,6 +99,27 @@ func (r *run) letRest(ledger *naming.Ledger) {
 		names[name] = rest
 	}
 	ledger.LetRest(names, calendar.Add(r.today, r.Charter.Emails.Rest))
+}
+
+// untried leaves out units that were taken back again and again: their accounts would change
+// their names each night, and back.
+func (r *run) untried(changes []*planning.Change) []*planning.Change {
+	given := map[string]int{}
+	for _, c := range changes {
+		if n := r.Memory.TakenBack[c.TriedKey()]; c.Unit != "" && n >= MaxRounds {
+			given[c.Unit] = max(given[c.Unit], n)
+		}
+	}
+	if len(given) == 0 {
+		return changes
+	}
+	return slices.DeleteFunc(changes, func(c *planning.Change) bool {
+		n, tried := given[c.Unit]
+		if tried && !c.Between {
+			r.out.Withheld = append(r.out.Withheld, planning.Withheld{Verb: c.Verb, Person: c.Person, Account: c.Account, Reason: fmt.Sprintf("it was done and taken back %d times, since another change of its unit could not be done: see its receipts, and give one of them another name", n)})
+		}
+		return tried
+	})
 }
 
 // between is the value that stands in for a name while names move in a circle: nobody else's,

@@ -17,6 +17,8 @@ CREATE TABLE intentions (
   cancelled_at timestamptz,
   PRIMARY KEY (lane_id, intention)
 );
+-- Changes that were done and taken back are few, and asked for by every reconciliation.
+CREATE INDEX receipts_taken_back ON receipts (change) WHERE outcome = 'taken-back';
 
 -- +goose Down
 SELECT 'there is no way back';
