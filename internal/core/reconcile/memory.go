@@ -33,7 +33,7 @@ type Memory struct {
 	Open         map[string]Open                `json:"open,omitempty"`       // change id -> what was sent and is not known to have come about
 	Freed        []Freed                        `json:"freed,omitempty"`      // names that accounts no longer hold; nil: nobody knows
 	Intentions   []planning.Intention           `json:"intentions,omitempty"` // what is to come, or has come and is not done yet
-	TakenBack    map[string]int                 `json:"takenBack,omitempty"` // change, by its TriedKey -> how often it was done and taken back since it was last done
+	TakenBack    map[string]int                 `json:"takenBack,omitempty"`  // change, by its TriedKey -> how often it was done and taken back since it was last done
 	Done         []Tally                        `json:"done,omitempty"`
 }
 
