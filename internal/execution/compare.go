@@ -1,0 +1,154 @@
+package execution
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"twinning/internal/connector"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+)
+
+// before reads the account and says whether it is still as the plan saw it.
+func (s *sender) before() (rec connector.Record, settled bool) {
+	rec, err := s.account(s.ctx, s.c.Account)
+	switch kind := connector.KindOf(err); {
+	case err == nil:
+	case s.ctx.Err() != nil:
+		return rec, true
+	case kind == connector.NotFound && s.c.Verb == planning.Delete:
+		return rec, s.confirm()
+	case kind == connector.NotFound:
+		s.conclude("stale", "the account is gone")
+		return rec, true
+	default:
+		s.conclude("failed", "%v", err)
+		return rec, true
+	}
+	s.r.Before.V = s.values(rec)
+	if s.byGroups(s.c) {
+		not, err := s.enrolled(s.ctx, s.c, s.c.Account)
+		if err == nil && not == "" {
+			return rec, s.confirm()
+		}
+		if err != nil && s.refusedGroup(err) {
+			return rec, true
+		}
+	}
+	asWanted, why := s.c.Verb != planning.Delete && !s.byGroups(s.c), ""
+	for _, x := range s.writes(s.c) {
+		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
+			wanted, differs := s.compareReference(src, rec, x)
+			asWanted = asWanted && wanted
+			why = cmp.Or(why, differs)
+			continue
+		}
+		now, bad := s.cell(rec, x.Attribute)
+		kind := record.KindOf(x.Attribute)
+		if bad == nil && record.Same(kind, now, x.New) {
+			continue
+		}
+		asWanted = false
+		if bad == nil && s.declared.Deferred && s.pending.asked(rec.ID, s.shape.Attributes[x.Attribute].Native) {
+			continue // what it is to become by what we asked for ourselves
+		}
+		if bad != nil {
+			why = fmt.Sprintf("%s can't be read: %v", x.Attribute, bad)
+			continue
+		}
+		if old := x.Old; !record.Same(kind, now, old) && !(x.Attribute == "active" && old == "" && now == "true") {
+			why = fmt.Sprintf("%s is %q where the plan saw %q", x.Attribute, record.PlainList(now), record.PlainList(old))
+		}
+	}
+	for _, x := range s.c.Body.V.RestsOn {
+		if now, bad := s.cell(rec, x.Attribute); why == "" && (bad != nil || !record.Same(record.KindOf(x.Attribute), now, x.Old)) {
+			why = fmt.Sprintf("%s is %q where it was %q (%s)", x.Attribute, record.PlainList(now), record.PlainList(x.Old), x.Reason)
+		}
+	}
+	switch {
+	case why != "":
+		s.conclude("stale", "%s", why)
+	case asWanted:
+		return rec, s.confirm()
+	}
+	return rec, why != ""
+}
+
+// compareReference holds what a record refers to against what it should refer to
+// and what the plan saw, all three as the system itself refers.
+func (s *sender) compareReference(src record.Source, rec connector.Record, x planning.Edit) (wanted bool, differs string) {
+	now := rec.Values[src.Native]
+	is := func(id string) bool {
+		native, err := s.reference(s.ctx, src, id)
+		return err == nil && record.SameReferences(now, native)
+	}
+	switch {
+	case is(x.New):
+		return true, ""
+	case is(x.Old):
+		return false, ""
+	}
+	return false, fmt.Sprintf("%s refers to %q where the plan saw %s", x.Attribute, strings.Join(now, "; "), cmp.Or(x.Old, "nobody"))
+}
+
+// confirm settles a change that is as wanted already, if all it rests on holds:
+// what is confirmed is bonded.
+func (s *sender) confirm() bool {
+	premises := Premises(s.plan, s.result.CharterVersion, s.c)
+	facts, err := s.Store.Facts(s.ctx, s.ground, premises)
+	if err == nil {
+		err = s.since.look(s.ctx)
+	}
+	if err != nil {
+		s.conclude("failed", "its premises could not be looked at: %v", err)
+		return true
+	}
+	merge(facts, premises, s.since.facts(s.c))
+	if why := planning.StillHold(premises, facts); why != "" {
+		s.conclude("stale", "%s", why)
+		return true
+	}
+	s.r.After.V = s.r.Before.V
+	s.conclude("unchanged", "it is already as wanted")
+	return true
+}
+
+// values keeps of a record what the change writes or rests on, and what
+// identifies it.
+func (s *sender) values(rec connector.Record) map[string][]string {
+	kept := map[string][]string{}
+	names := []string{"userName", "email", "active"}
+	for _, x := range s.writes(s.c) {
+		names = append(names, x.Attribute)
+	}
+	for _, x := range s.c.Body.V.RestsOn {
+		names = append(names, x.Attribute)
+	}
+	for _, n := range names {
+		if src, ok := s.shape.Attributes[n]; ok && rec.Values[src.Native] != nil {
+			kept[src.Native] = rec.Values[src.Native]
+		}
+	}
+	if place := s.declared.Place; place != "" && rec.Values[place] != nil {
+		kept[place] = rec.Values[place]
+	}
+	return kept
+}
+
+func (s *sender) written(after connector.Record) {
+	s.r.Account, s.r.After.V = after.ID, s.values(after)
+	var altered []string
+	for _, x := range s.c.Body.V.Edits {
+		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
+			if now := after.Values[src.Native]; !record.SameReferences(now, s.r.Sent.V[src.Native]) {
+				altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, strings.Join(now, "; ")))
+			}
+			continue
+		}
+		if now, err := s.cell(after, x.Attribute); err != nil || !record.Same(record.KindOf(x.Attribute), now, x.New) {
+			altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, record.PlainList(now)))
+		}
+	}
+	s.conclude("done", "%s", strings.Join(altered, "; "))
+}

@@ -1,0 +1,63 @@
+package execution
+
+import (
+	"fmt"
+
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+	"twinning/internal/store"
+)
+
+// effects are what the lane remembers of a settled change: the bond of the twin
+// that was written or confirmed, and what we did to the account.
+func (s *sender) effects() store.Effects { return EffectsOf(s.lane.ID, s.c.Body.V, s.r) }
+
+// beyond lists the values of one list that another lacks.
+func beyond(kind record.Kind, list, other string) (values []string) {
+	has := map[string]bool{}
+	record.EachValue(other, func(v string) { has[record.Normal(kind, v)] = true })
+	record.EachValue(list, func(v string) {
+		if !has[record.Normal(kind, v)] {
+			values = append(values, v)
+		}
+	})
+	return values
+}
+
+// EffectsOf are what a lane remembers of a change that has this receipt.
+func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
+	e := store.Effects{Lane: lane}
+	if r.Account == "" || r.Outcome != "done" && r.Outcome != "unchanged" {
+		return e
+	}
+	for _, p := range c.Premises {
+		if p.Kind == planning.NotCancelled {
+			e.Intention = p.Key
+		}
+	}
+	if e.Deleted = c.Verb == planning.Delete; e.Deleted {
+		return e
+	}
+	if c.Person != "" {
+		basis := c.Basis
+		if c.Verb == planning.Create {
+			basis = pairing.Created
+		}
+		e.Bond = &store.Bond{Person: c.Person, Account: r.Account, Basis: basis, By: fmt.Sprintf("run %d", r.RunID)}
+	}
+	if r.Outcome != "done" {
+		return e
+	}
+	e.Suspended, e.Opened, e.Written = c.Verb == planning.Suspend, c.Verb == planning.Reinstate, map[string]string{}
+	e.Added, e.Removed = map[string][]string{}, map[string][]string{}
+	for _, x := range c.Edits {
+		if kind := record.KindOf(x.Attribute); kind.Multi() && x.Attribute != "aliases" {
+			e.Added[x.Attribute], e.Removed[x.Attribute] = beyond(kind, x.New, x.Old), beyond(kind, x.Old, x.New)
+		}
+		if x.Attribute != "active" && x.Attribute != "aliases" {
+			e.Written[x.Attribute] = x.New
+		}
+	}
+	return e
+}
