@@ -8,10 +8,10 @@ import (
 	"sync"
 	"time"
 
+	"twinning/internal/core/parallel"
+	"twinning/internal/core/planning"
 	"twinning/internal/fault"
 	"twinning/internal/store"
-
-	"twinning/internal/core/parallel"
 )
 
 // queue hands changes to a few workers: a change is ready when all it needs, and
@@ -30,7 +30,8 @@ type queue struct {
 	prior     map[int]store.Receipt
 	outcome   map[string]string // change id -> outcome
 	byID      map[string]*store.Change
-	units     map[string][]int // places of the changes of each unit
+	made      map[string]string // create's id -> the account that it made
+	units     map[string][]int  // places of the changes of each unit
 	running   int
 	stopped   string
 	halting   bool  // it is stopped by what lets a unit come to its end
@@ -78,6 +79,7 @@ func (x *run) newQueue(ctx context.Context) (*queue, error) {
 	}
 	for _, r := range receipts {
 		q.prior[r.Number] = r
+		q.noteMade(x.changes[r.Number], r)
 	}
 	// what an earlier run of this plan meant to send, and did not hear of, is
 	// looked up and not sent again
@@ -96,7 +98,7 @@ func (x *run) newQueue(ctx context.Context) (*queue, error) {
 }
 
 func (x *run) emptyQueue() *queue {
-	q := &queue{run: x, units: unitsOf(x.order), waitsFor: map[int]int{}, then: map[string][]int{}, sameAs: map[int]int{}, prior: map[int]store.Receipt{}, outcome: map[string]string{}, byID: map[string]*store.Change{}, written: map[string]time.Time{}}
+	q := &queue{run: x, made: map[string]string{}, units: unitsOf(x.order), waitsFor: map[int]int{}, then: map[string][]int{}, sameAs: map[int]int{}, prior: map[int]store.Receipt{}, outcome: map[string]string{}, byID: map[string]*store.Change{}, written: map[string]time.Time{}}
 	q.free = sync.NewCond(&q.mu)
 	return q
 }
@@ -230,6 +232,25 @@ func (q *queue) halt(why string) {
 	}
 }
 
+// noteMade keeps which account a change has made. The caller holds the lock, or is alone.
+func (q *queue) noteMade(c store.Change, r store.Receipt) {
+	if c.Verb == planning.Create && r.Account != "" && (r.Outcome == "done" || r.Outcome == "unchanged") {
+		q.made[c.ID] = r.Account
+	}
+}
+
+// madeFor is the account that a change is about, which another of its plan has made.
+func (q *queue) madeFor(c store.Change) string {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for _, need := range c.Body.V.Needs {
+		if account := q.made[need]; account != "" {
+			return account
+		}
+	}
+	return ""
+}
+
 // place is what a change must have for itself: its account, or the person who
 // is to get one.
 func place(c store.Change) string {
@@ -318,6 +339,7 @@ func (q *queue) keep(ctx context.Context, i int, r store.Receipt) error {
 	c := q.order[i]
 	q.running--
 	q.written[r.Account] = time.Now()
+	q.noteMade(c, r)
 	q.count(c, r.Outcome)
 	q.passed(i)
 	if q.failures >= maxFailures {

@@ -30,6 +30,10 @@ type sender struct {
 // nothing more may be done now.
 func (q *queue) change(ctx context.Context, c store.Change) (store.Receipt, store.Effects, error) {
 	s := &sender{queue: q, ctx: ctx, c: c, r: store.Receipt{RunID: q.params.Run, Number: c.Number, Change: c.ID, Account: c.Account}}
+	if c.Account == "" && c.Verb != planning.Create {
+		s.c.Account = q.madeFor(c)
+		s.r.Account = s.c.Account
+	}
 	prior, intended := q.prior[c.Number]
 	if intended {
 		s.r, s.intended, s.maybe = prior, true, true
@@ -56,6 +60,10 @@ func (s *sender) carryOut(sent time.Time) error {
 	}
 	if why := s.unmet(s.c); why != "" {
 		s.conclude("passed-over", "%s", why)
+		return nil
+	}
+	if s.c.Account == "" && s.c.Verb != planning.Create {
+		s.conclude("passed-over", "the account was made by an earlier run: the next plan goes on from there")
 		return nil
 	}
 	return s.deliver()

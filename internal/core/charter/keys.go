@@ -66,7 +66,7 @@ var Keys = d.Keys{
 	key("names.reserved", d.FormList, "words that no computed login, and no local part of a computed address, may be, beside those of RFC 2142 (abuse, info, postmaster…); what the authority gives as it stands is not looked at", "[press, night-crew]"),
 	key("names.between", d.FormText, "a domain of yours for the addresses, nobody's mail, that stand in for a moment where names move in a circle, such as a swap (default: such names are told as taken)", "in-between.larkspur.example"),
 	key("names.reserved[]", d.FormText, "one of them", "press"),
-	key("groups", d.FormList, "which groups accounts are in, where the shape of the accounts reads them (`groups: memberships`, or a column); a new account is put into them once a roster shows it, and nobody is taken out of a group that is not named here", "[{enrol: observers, when: \"'night' in person.roles\"}]"),
+	key("groups", d.FormList, "which groups accounts are in, where the shape of the accounts reads them (`groups: memberships`, or a column), also of a new account; nobody is taken out of a group that is not named here", "[{enrol: observers, when: \"'night' in person.roles\"}]"),
 	key("groups[]", d.FormMapping, "one rule", "{enrol: [everybody, house-news]}"),
 	key("groups[].enrol", d.FormOneOrMore, "the group, or a list of groups, by name", "observers"),
 	key("groups[].when", d.FormCondition, "who is in them (default everybody that the lane serves)", "person.location == 'Summit'"),

@@ -66,6 +66,9 @@ func joined(changes []*Change, at map[string]int) (parts [][]*Change) {
 		return i
 	}
 	for i, c := range changes {
+		if !slices.ContainsFunc(c.Edits, func(e Edit) bool { return slices.Contains(naming, e.Attribute) }) {
+			continue // it needs the account that another makes, and no name of it
+		}
 		for _, need := range c.Needs {
 			if j, planned := at[need]; planned {
 				root[find(i)] = find(j)

@@ -62,6 +62,9 @@ func (r *run) nameAndPlan(drafts []*draft) {
 	ordered, dropped := planning.Order(r.untried(planning.Unite(changes, r.between)))
 	r.out.Changes = ordered
 	for _, c := range dropped {
+		if c.Verb == planning.Enrol {
+			continue // of an account that is not made: that is told by itself
+		}
 		code := map[string]string{planning.Readdress: "email-taken"}[c.Verb]
 		if code == "" {
 			code = "username-taken"

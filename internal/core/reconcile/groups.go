@@ -93,7 +93,7 @@ func (w *walker) enrol(p, a int, now string, order []string, by map[string]wish)
 		return
 	}
 	want := record.JoinList(list)
-	if w.kept(record.List, p, a, "groups", want, now) {
+	if a < 0 || w.kept(record.List, p, a, "groups", want, now) {
 		w.edit(planning.Enrol, p, a, planning.Edit{Attribute: "groups", Old: now, New: want, Reason: lines})
 	}
 }

@@ -37,6 +37,19 @@ func (w *walker) missing(p int) {
 	d.ID = planning.ChangeID(d.Verb, d.Person, "")
 	if w.fillNew(d, p) {
 		w.drafts = append(w.drafts, d)
+		w.welcome(d, p)
+	}
+}
+
+// welcome puts a new account into its groups, once it is there.
+func (w *walker) welcome(create *draft, p int) {
+	if len(w.groups) == 0 || w.Accounts.Column("groups") == nil {
+		return
+	}
+	order, by := w.wishes(p, -1)
+	w.enrol(p, -1, "", order, by)
+	if last := w.drafts[len(w.drafts)-1]; last != create {
+		last.Needs = []string{create.ID}
 	}
 }
 

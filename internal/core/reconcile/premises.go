@@ -30,6 +30,7 @@ func (r *run) premises(d *draft) []planning.Premise {
 		if r.out.Pairing.Basis[d.p] == pairing.Weighed {
 			out = append(out, planning.Premise{Kind: planning.WeightsUsed})
 		}
+	case d.p >= 0 && d.Verb != planning.Create: // the account is made by a change that it needs
 	case d.p >= 0:
 		out = r.alone(append(out, planning.Premise{Kind: planning.BondedTo, Key: d.Person, Version: r.bondedTo[d.Person]}), d.p, -1)
 	default:

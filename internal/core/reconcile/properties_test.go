@@ -417,9 +417,6 @@ func checkSettled(t require.TestingT, l *lane, in reconcile.Input, out *reconcil
 		}
 	}
 	for _, c := range reconcile.Run(next).Changes {
-		if c.Verb == planning.Enrol && strings.HasPrefix(c.Account, "new-") {
-			continue // a new account is put into groups once a roster shows it
-		}
 		if c.Verb == planning.Delete {
 			continue // it waited for the account to be shut, or for the bond
 		}
