@@ -148,6 +148,7 @@ type Leavers struct {
 	Readings int // a vanished person must be absent from this many rosters
 	Days     int // and for this many days
 	Stages   []Stage
+	Hold     *Expr // which accounts are under legal hold, and not deleted; nil: none
 	Line     int
 }
 
@@ -289,6 +290,9 @@ func (c *Charter) exprs() []*Expr {
 	}
 	for _, g := range c.Groups {
 		out = append(out, g.When)
+	}
+	if c.Leavers != nil {
+		out = append(out, c.Leavers.Hold)
 	}
 	for _, w := range c.Waves {
 		out = append(out, w.When)

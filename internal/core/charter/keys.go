@@ -75,6 +75,7 @@ var Keys = d.Keys{
 	key("leavers.grace", d.FormMapping, "when somebody who vanished from the roster counts as gone", "{readings: 3, days: 7}"),
 	key("leavers.grace.readings", d.FormNumber, "absent from so many whole rosters (default 3)", "2"),
 	key("leavers.grace.days", d.FormNumber, "and for so many days (default 7)", "14"),
+	key("leavers.hold", d.FormCondition, "which accounts are under legal hold: they are not deleted while it holds, or can't be told", "\"'legal-hold' in account.groups\""),
 	key("leavers.stages", d.FormList, "what is done, and when", "[{after: 30d, do: [suspend]}]"),
 	key("leavers.stages[]", d.FormMapping, "one step", "{after: 30d, do: [suspend]}"),
 	key("leavers.stages[].after", d.FormDays, "days after the last one (default 0d)", "30d"),
@@ -95,6 +96,6 @@ var Keys = d.Keys{
 	key("waves[].name", d.FormText, "what it is called, for `plan run --wave`", "pilot"),
 	key("waves[].when", d.FormCondition, "who is in it, if in none above; the last one takes whoever is left", "person.location == 'Summit'"),
 	key("tables", d.FormMapping, "tables for lookup()", "{sites: {S: Summit}}"),
-	key("tables.*", d.FormMapping, "one table", "{S: Summit, V: Valley}"),
+	key("tables.*", d.FormAny, "one table: a mapping, or rows of CSV, a value and what it becomes", "{S: Summit, V: Valley}"),
 	key("tables.*.*", d.FormText, "what a value becomes", "Summit"),
 }

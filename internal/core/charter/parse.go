@@ -2,7 +2,11 @@ package charter
 
 import (
 	"cmp"
+	"encoding/csv"
+	"errors"
+	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"twinning/internal/core/document"
@@ -51,10 +55,37 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 func (r *reader) readTables(n document.Node) {
 	for _, table := range n.Entries() {
 		rows := map[string]string{}
-		for _, row := range table.Value.Entries() {
-			rows[row.Key] = row.Value.Text()
+		if table.Value.IsMap() {
+			for _, row := range table.Value.Entries() {
+				rows[row.Key] = row.Value.Text()
+			}
+		} else {
+			rows = readRows(table.Value)
 		}
 		r.tables[table.Key] = rows
+	}
+}
+
+// readRows reads a table that was put in as CSV (RFC 4180): a value, and what it becomes.
+func readRows(n document.Node) map[string]string {
+	rows := map[string]string{}
+	list := csv.NewReader(strings.NewReader(n.Text()))
+	list.FieldsPerRecord, list.TrimLeadingSpace = 2, true
+	for {
+		row, err := list.Read()
+		if errors.Is(err, io.EOF) {
+			return rows
+		}
+		var wrong *csv.ParseError
+		if errors.As(err, &wrong) {
+			n.ProblemAt(wrong.StartLine+1, 0, "row %d of the table is not two values with a comma between them: %v", wrong.StartLine, wrong.Err)
+			return rows
+		}
+		if was, twice := rows[row[0]]; twice && was != row[1] {
+			line, _ := list.FieldPos(0)
+			n.ProblemAt(line+1, 0, "%q becomes %q and %q", row[0], was, row[1])
+		}
+		rows[row[0]] = row[1]
 	}
 }
 
@@ -311,6 +342,9 @@ func (r *reader) readLeavers(n document.Node) {
 		if v, ok := grace["days"]; ok {
 			l.Days = v.Int(0)
 		}
+	}
+	if n, ok := f["hold"]; ok {
+		l.Hold = r.compiler.compile(n, wantCondition, "person", "account")
 	}
 	for _, s := range f["stages"].Items() {
 		f := s.Declared(Keys)

@@ -43,11 +43,15 @@ type desirer struct {
 	groups  []groupRule
 	mark    *charter.Bound
 	waves   []*charter.Bound
-	emailOn bool // an e-mail address matters in this lane
+	hold    *charter.Bound // who is under legal hold
+	emailOn bool           // an e-mail address matters in this lane
 }
 
 func (r *run) desirer() *desirer {
 	d := &desirer{run: r, rules: r.rulesOf(), groups: r.groupRules(), mark: r.bind(r.Charter.Mark), emailOn: r.Charter.Emails != nil}
+	if r.Charter.Leavers != nil {
+		d.hold = r.bind(r.Charter.Leavers.Hold)
+	}
 	for _, k := range r.Charter.Keys {
 		d.emailOn = d.emailOn || k.Kind == record.Email
 	}

@@ -190,6 +190,8 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 		i.Due = max(i.Due, calendar.Add(i.First, 1))
 		switch {
 		case i.Waits != "":
+		case w.held(g):
+			i.Waits = "until the legal hold is over"
 		case !w.shut(g.a):
 			i.Waits = "until the account is suspended"
 		case g.p >= 0 && w.bondedTo[g.person] != i.Account && w.out.Pairing.Basis[g.p] != pairing.Ruled:
@@ -197,6 +199,15 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 		}
 	}
 	return i, true
+}
+
+// held: the account is under legal hold, or may be.
+func (w *walker) held(g gone) bool {
+	if w.hold == nil {
+		return false
+	}
+	holds, known := w.hold.Eval(g.p, g.a).True()
+	return holds || !known
 }
 
 // carryOut drafts a stage that has come.
@@ -218,6 +229,14 @@ func (w *walker) carryOut(g gone, i planning.Intention) {
 	d.intention = i.ID
 	if i.Verb == planning.Delete {
 		d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: "active", Old: "false", Reason: "an account in use is not deleted"})
+		if w.hold != nil {
+			_, reads := w.hold.Expr.Reads()
+			for _, name := range reads {
+				if name != "groups" && name != "active" && name != "emails" { // memberships are no value of the account
+					d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: name, Old: w.Accounts.Column(name).Cell(g.a), Reason: "not under legal hold"})
+				}
+			}
+		}
 	}
 }
 
