@@ -342,8 +342,12 @@ func whyWords(w *explain.Why) (told []string) {
 	return told
 }
 
+var otherLane = regexp.MustCompile(`accountIn\('(\w+)'\)`)
+
 func (d *days) charter(lane, line string) error {
-	line = d.fill[lane].Replace(line)
+	line = otherLane.ReplaceAllStringFunc(d.fill[lane].Replace(line), func(ask string) string {
+		return "accountIn('" + d.own(otherLane.FindStringSubmatch(ask)[1]) + "')"
+	})
 	key, _, _ := strings.Cut(line, ":")
 	i := slices.IndexFunc(d.rules[lane], func(s string) bool { return strings.HasPrefix(s, key+":") })
 	if i < 0 {

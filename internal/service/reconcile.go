@@ -115,6 +115,9 @@ func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.
 	if err := s.remembered(ctx, &in); err != nil {
 		return in, err
 	}
+	if err := s.elsewhere(ctx, &in, also); err != nil {
+		return in, err
+	}
 	if err := s.open(ctx, &in); err != nil {
 		return in, err
 	}

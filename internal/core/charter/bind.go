@@ -29,6 +29,7 @@ type Scope struct {
 	// AccountOf gives the row of a person's account by the person's id, -1 when there is
 	// none; nil: nobody's is known
 	AccountOf func(person string) int
+	Lanes     map[string]Elsewhere // by name, those that expressions ask for
 }
 
 // Bind prepares the expression for the rosters. A nil expression binds to nil.

@@ -274,6 +274,18 @@ func (c *Charter) Needs() (people, accounts []string) {
 	return slices.Sorted(maps.Keys(p)), slices.Sorted(maps.Keys(a))
 }
 
+// Lanes lists the other lanes that the charter asks for, with the attributes of accounts
+// that it looks at there.
+func (c *Charter) Lanes() map[string][]string {
+	lanes := map[string][]string{}
+	for _, e := range c.exprs() {
+		for lane, attributes := range e.lanes {
+			lanes[lane] = append(lanes[lane], attributes...)
+		}
+	}
+	return lanes
+}
+
 func (c *Charter) exprs() []*Expr {
 	out := []*Expr{c.People, c.Accounts, c.Admins, c.Mark}
 	for _, k := range c.Keys {

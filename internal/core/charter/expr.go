@@ -35,7 +35,8 @@ type Expr struct {
 	attribute string   // set when the expression is a plain person.X or account.X
 	person    []string // attributes read, sorted
 	account   []string
-	others    []string // attributes read of other people's accounts, sorted
+	others    []string            // attributes read of other people's accounts, sorted
+	lanes     map[string][]string // attributes read of the person's accounts in other lanes
 	root      celast.Expr
 	info      *celast.SourceInfo
 	compiler  *compiler
@@ -172,8 +173,8 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 			return nil
 		}
 	}
-	if len(e.others) > 0 && !slices.Contains(sides, twins) {
-		n.Problem("accountOf() can't be asked here: it is known once everybody is paired")
+	if len(e.others)+len(e.lanes) > 0 && !slices.Contains(sides, twins) {
+		n.Problem("accountOf() and accountIn() can't be asked here: they are known once everybody is paired")
 		return nil
 	}
 	program, err := c.env.Program(checked, cel.CostLimit(uint64(budget.Cost.Value())), cel.EvalOptions(cel.OptOptimize)) // patterns are compiled once; limits are positive
@@ -218,7 +219,7 @@ func (c *compiler) explain(message string) string {
 	}
 	if name, ok := strings.CutPrefix(message, "undeclared reference to '"); ok {
 		name, _, _ = strings.Cut(name, "'")
-		known := []string{"person", "account", "today", accountOf}
+		known := []string{"person", "account", "today", accountOf, accountIn}
 		for _, f := range functions {
 			known = append(known, f.name)
 		}
@@ -243,8 +244,8 @@ func (e *Expr) collect(a *celast.AST) {
 	seen := map[string]map[string]bool{"person": {}, "account": {}, accountOf: {}}
 	celast.PostOrderVisit(a.Expr(), celast.NewExprVisitor(func(x celast.Expr) {
 		if x.Kind() == celast.SelectKind {
-			if _, other := asksOthers(x.AsSelect().Operand()); other {
-				seen[accountOf][x.AsSelect().FieldName()] = true
+			if function, arg, other := asksOthers(x.AsSelect().Operand()); other {
+				e.collectOther(function, arg, x.AsSelect().FieldName(), seen[accountOf])
 			}
 		}
 		if x.Kind() != celast.SelectKind || x.AsSelect().Operand().Kind() != celast.IdentKind {
@@ -264,5 +265,19 @@ func (e *Expr) collect(a *celast.AST) {
 	e.person, e.account, e.others = list(seen["person"]), list(seen["account"]), list(seen[accountOf])
 	if root := a.Expr(); root.Kind() == celast.SelectKind && root.AsSelect().Operand().Kind() == celast.IdentKind && !root.AsSelect().IsTestOnly() {
 		e.attribute = root.AsSelect().FieldName()
+	}
+}
+
+// collectOther notes an attribute that is read of another account.
+func (e *Expr) collectOther(function string, arg celast.Expr, attribute string, others map[string]bool) {
+	if function == accountOf {
+		others[attribute] = true
+		return
+	}
+	if lane, named := literal(arg); named {
+		if e.lanes == nil {
+			e.lanes = map[string][]string{}
+		}
+		e.lanes[lane] = append(e.lanes[lane], attribute)
 	}
 }

@@ -23,7 +23,7 @@ func (e *Expr) interpreted(s Scope) evaluator {
 			"person":  &row{s.People, person, "person"},
 			"account": &row{s.Accounts, account, "account"},
 			"today":   s.Today,
-			theLane:   &laneObject{s},
+			theLane:   &laneObject{s, person},
 		})
 		if err != nil {
 			if strings.Contains(err.Error(), "cost limit exceeded") {

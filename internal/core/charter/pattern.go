@@ -70,6 +70,12 @@ func (c *compiler) checkLiterals(root celast.Expr, problem func(format string, a
 			return
 		}
 		call := x.AsCall()
+		if function, arg, other := asksOthers(x); other && function == accountIn {
+			if _, named := literal(arg); !named {
+				ok = false
+				problem("the lane of accountIn() must be written in quotes: accountIn('hq-mail-gate')")
+			}
+		}
 		if why := c.checkWord(call); why != "" {
 			ok = false
 			problem("%s", why)

@@ -67,8 +67,12 @@ func (w *walker) fillNew(d *draft, p int) bool {
 			names := w.usable(r, p, -1, x)
 			if len(names) == 0 {
 				complete = false
-				if x.reserved == "" && r.name == naming.Login {
+				switch {
+				case x.reserved != "" || len(x.names) > 0: // it is told
+				case r.name == naming.Login:
 					w.note("required-missing", p, -1, "userName", "no candidate for userName can be computed: %s", faults(r.values, p))
+				case w.People.Column("email").Cell(p) != "": // else it is told that they have none
+					w.note("required-missing", p, -1, "email", "the primary address can't be computed: %s", faults(r.values, p))
 				}
 			}
 			d.ask(r.Attribute, r.reason, naming.Request{Owner: d.Person, Account: -1, Candidates: names, Attribute: r.name})

@@ -30,12 +30,13 @@ type Input struct {
 	Accounts *record.Roster
 	Memory   Memory
 	Now      time.Time
-	Reading  string // names the newest whole reading of the people; the same one is not counted twice as an absence
-	Mark     string // canonical attribute that carries our mark downstream, "" when there is none
-	Deferred bool   // what is written shows in a later roster alone: nothing can stand in between for a moment
-	Cores    int    // goroutines to use; 0: one
-	Premises bool   // changes tell what they rest on, for whoever carries them out
-	Tell     bool   // what explains the verdicts is told as well
+	Reading  string                       // names the newest whole reading of the people; the same one is not counted twice as an absence
+	Mark     string                       // canonical attribute that carries our mark downstream, "" when there is none
+	Deferred bool                         // what is written shows in a later roster alone: nothing can stand in between for a moment
+	Lanes    map[string]charter.Elsewhere // the other lanes that the charter asks for
+	Cores    int                          // goroutines to use; 0: one
+	Premises bool                         // changes tell what they rest on, for whoever carries them out
+	Tell     bool                         // what explains the verdicts is told as well
 }
 
 // Output is what came of it.

@@ -81,7 +81,7 @@ func (r *run) bind(e *charter.Expr) *charter.Bound {
 	}
 	b, ok := r.bound[e]
 	if !ok {
-		b = e.Bind(charter.Scope{People: r.People, Accounts: r.Accounts, Today: r.today, AccountOf: r.accountRow})
+		b = e.Bind(charter.Scope{People: r.People, Accounts: r.Accounts, Today: r.today, AccountOf: r.accountRow, Lanes: r.Lanes})
 		r.bound[e] = b
 	}
 	return b
