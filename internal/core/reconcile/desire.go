@@ -39,16 +39,21 @@ type inactive struct{ person, since string }
 // the rosters' text: both last as long as the reconciliation.
 type desirer struct {
 	*run
-	rules   []rule
-	groups  []groupRule
-	mark    *charter.Bound
-	waves   []*charter.Bound
-	hold    *charter.Bound // who is under legal hold
-	emailOn bool           // an e-mail address matters in this lane
+	rules  []rule
+	groups []groupRule
+	mark   *charter.Bound
+	waves  []*charter.Bound
+	hold   *charter.Bound // who is under legal hold
+	// columns of the accounts that are looked at of everybody; nil where they are not read
+	active, hidden, made, locked, pending, signedIn *record.Column
+	emailOn                                         bool // an e-mail address matters in this lane
 }
 
 func (r *run) desirer() *desirer {
 	d := &desirer{run: r, rules: r.rulesOf(), groups: r.groupRules(), mark: r.bind(r.Charter.Mark), emailOn: r.Charter.Emails != nil}
+	for name, column := range map[string]**record.Column{"active": &d.active, "hidden": &d.hidden, "created": &d.made, "locked": &d.locked, "pending": &d.pending, "lastSignIn": &d.signedIn} {
+		*column = r.Accounts.Column(name)
+	}
 	if r.Charter.Leavers != nil {
 		d.hold = r.bind(r.Charter.Leavers.Hold)
 	}

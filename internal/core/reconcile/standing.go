@@ -41,7 +41,7 @@ func (w *walker) twin(p, a int) {
 }
 
 // shut: nobody can sign in with the account.
-func (w *walker) shut(a int) bool { return w.Accounts.Column("active").Cell(a) == "false" }
+func (w *walker) shut(a int) bool { return w.active.Cell(a) == "false" }
 
 // employed holds the account of somebody who is here against all that it should be.
 func (w *walker) employed(p, a int) {
@@ -72,23 +72,27 @@ func (w *walker) reinstated(p, a int) bool {
 
 // use tells of accounts that nobody can use, or does.
 func (w *walker) use(p, a int) {
-	made := w.Accounts.Column("created").Cell(a)
-	older := func(days int) bool { return made != "" && calendar.Add(made, days) <= w.today }
+	older := func(days int) (made string, older bool) {
+		made = w.made.Cell(a)
+		return made, made != "" && calendar.Add(made, days) <= w.today
+	}
 	switch {
-	case w.Accounts.Column("locked").Cell(a) == "true":
+	case w.locked.Cell(a) == "true":
 		w.note("locked", p, a, "", "the account is barred from signing in")
-	case w.Accounts.Column("pending").Cell(a) == "true":
-		if older(w.Charter.Pending) {
+	case w.pending.Cell(a) == "true":
+		if made, stale := older(w.Charter.Pending); stale {
 			w.note("pending-stale", p, a, "", "the invitation of %s is still open", made)
 		}
-	case w.Charter.Unused > 0 && w.Accounts.Column("lastSignIn") != nil && w.Accounts.Column("lastSignIn").Cell(a) == "" && older(w.Charter.Unused):
-		w.note("never-signed-in", p, a, "", "made on %s, and nobody has signed in with it", made)
+	case w.Charter.Unused > 0 && w.signedIn != nil && w.signedIn.Cell(a) == "":
+		if made, unused := older(w.Charter.Unused); unused {
+			w.note("never-signed-in", p, a, "", "made on %s, and nobody has signed in with it", made)
+		}
 	}
 }
 
 // shown lists an account again that our own receipt has hidden.
 func (w *walker) shown(p, a int) {
-	if w.Accounts.Column("hidden").Cell(a) == "true" && w.Memory.Written[w.Accounts.ID(a)]["hidden"].Value == "true" && w.Charter.Intent != "add" {
+	if w.hidden.Cell(a) == "true" && w.Memory.Written[w.Accounts.ID(a)]["hidden"].Value == "true" && w.Charter.Intent != "add" {
 		w.edit(planning.Unhide, p, a, planning.Edit{Attribute: "hidden", Old: "true", New: "false", Reason: "the person is active again, and our own receipt hid the account"})
 	}
 }
