@@ -32,12 +32,7 @@ var naming = []string{"userName", "email"}
 // values in between: between gives the one that stands in for a name of a change. What it
 // adds is appended.
 func Unite(changes []*Change, between func(c *Change, name string) string) []*Change {
-	at := make(map[string]int, len(changes))
-	for i, c := range changes {
-		at[c.ID] = i
-	}
-	parts := joined(changes, at)
-	for _, part := range parts {
+	for _, part := range joined(linked(changes)) {
 		slices.SortFunc(part, func(a, b *Change) int { return strings.Compare(a.ID, b.ID) })
 		steps := breakCircles(part, between)
 		wave := 0
@@ -52,8 +47,31 @@ func Unite(changes []*Change, between func(c *Change, name string) string) []*Ch
 	return changes
 }
 
+// linked are the changes that need another, or are needed: few of all.
+func linked(changes []*Change) (some []*Change) {
+	needed := map[string]bool{}
+	for _, c := range changes {
+		for _, need := range c.Needs {
+			needed[need] = true
+		}
+	}
+	if len(needed) == 0 {
+		return nil
+	}
+	for _, c := range changes {
+		if len(c.Needs) > 0 || needed[c.ID] {
+			some = append(some, c)
+		}
+	}
+	return some
+}
+
 // joined groups the changes that need one another, in the order of the list.
-func joined(changes []*Change, at map[string]int) (parts [][]*Change) {
+func joined(changes []*Change) (parts [][]*Change) {
+	at := make(map[string]int, len(changes))
+	for i, c := range changes {
+		at[c.ID] = i
+	}
 	root := make([]int, len(changes))
 	for i := range root {
 		root[i] = i
