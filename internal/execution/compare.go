@@ -28,7 +28,7 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 	}
 	s.r.Before.V = s.values(rec)
 	if s.byGroups(s.c) {
-		not, err := s.enrolled(s.ctx, s.c, s.c.Account)
+		not, err := s.enrolled(s.ctx, s.c, s.c.Account, false)
 		if err == nil && not == "" {
 			return rec, s.confirm()
 		}

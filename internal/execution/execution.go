@@ -144,9 +144,8 @@ type run struct {
 	order    []store.Change
 	answer   time.Duration // how long an answer may take
 	pending  *pending      // of a system that shows writes only in a later roster
-	groups   groupIDs
-	members  map[string][]string // of groups, kept while a run is verified; nil: always read anew
-	since    *newer              // what came since the rosters that were reconciled
+	groups   groups        // of the system
+	since    *newer        // what came since the rosters that were reconciled
 }
 
 func (e *Engine) open(ctx context.Context, w *work.Work, p Params) (x *run, err error) {

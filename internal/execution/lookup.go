@@ -89,7 +89,7 @@ func (s *sender) present() (bool, connector.Record, error) {
 		return false, rec, err
 	}
 	if s.byGroups(s.c) {
-		not, err := s.enrolled(s.ctx, s.c, s.c.Account)
+		not, err := s.enrolled(s.ctx, s.c, s.c.Account, true)
 		return err == nil && not == "", rec, err
 	}
 	for _, x := range s.c.Body.V.Edits {

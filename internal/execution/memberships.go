@@ -3,7 +3,6 @@ package execution
 import (
 	"context"
 	"fmt"
-	"slices"
 	"sync"
 
 	"twinning/internal/connector"
@@ -21,34 +20,43 @@ func (x *run) byGroups(c store.Change) bool {
 	return (c.Verb == planning.Enrol || c.Verb == planning.Withdraw) && x.shape.AsksMemberships()
 }
 
-// groupIDs are the system's groups by their names, read once.
-type groupIDs struct {
-	mu    sync.Mutex
-	known map[string][]string
+// writes are the values that a change writes into its account.
+func (x *run) writes(c store.Change) []planning.Edit {
+	if x.byGroups(c) {
+		return nil
+	}
+	return c.Body.V.Writes()
 }
 
+// groups are the system's, and who is in those that changes name. Each is read once, since a
+// group of everybody may be named by a change for each of them.
+type groups struct {
+	mu      sync.Mutex
+	ids     map[string][]string        // by normalised name
+	members map[string]map[string]bool // by id
+}
+
+// groupID finds a group by its name. The caller holds the lock.
 func (x *run) groupID(ctx context.Context, name string) (string, error) {
-	x.groups.mu.Lock()
-	defer x.groups.mu.Unlock()
 	refused := func(reason, next string) error {
 		return &connector.Error{Kind: connector.Refused, Doing: "find the group " + name, Target: x.system.Name, Reason: reason, Next: next}
 	}
-	if x.groups.known == nil {
+	if x.groups.ids == nil {
 		g, ok := x.conn.(connector.Groups)
 		if !ok {
 			return "", refused("this kind of system has no groups", "take groups: out of the charter")
 		}
-		known := map[string][]string{}
+		ids := map[string][]string{}
 		if err := g.Groups(ctx, func(group connector.Group) error {
 			key := record.Normal(record.Text, group.Name)
-			known[key] = append(known[key], group.ID)
+			ids[key] = append(ids[key], group.ID)
 			return nil
 		}); err != nil {
 			return "", err
 		}
-		x.groups.known = known
+		x.groups.ids, x.groups.members = ids, map[string]map[string]bool{}
 	}
-	switch ids := x.groups.known[record.Normal(record.Text, name)]; len(ids) {
+	switch ids := x.groups.ids[record.Normal(record.Text, name)]; len(ids) {
 	case 1:
 		return ids[0], nil
 	case 0:
@@ -58,12 +66,22 @@ func (x *run) groupID(ctx context.Context, name string) (string, error) {
 	}
 }
 
-// comings are the groups that a change puts its account into, and takes it out of.
-func comings(c store.Change) (come, gone []string) {
+// passage is an account's way into a group, or out of it.
+type passage struct {
+	group string
+	in    bool
+}
+
+func passages(c store.Change) (list []passage) {
 	for _, e := range c.Body.V.Edits {
-		come, gone = append(come, beyond(record.List, e.New, e.Old)...), append(gone, beyond(record.List, e.Old, e.New)...)
+		for _, group := range beyond(record.List, e.New, e.Old) {
+			list = append(list, passage{group, true})
+		}
+		for _, group := range beyond(record.List, e.Old, e.New) {
+			list = append(list, passage{group, false})
+		}
 	}
-	return come, gone
+	return list
 }
 
 // enrol carries a change of memberships out.
@@ -72,73 +90,59 @@ func (s *sender) enrol() (connector.Record, error) {
 	if !ok {
 		return connector.Record{}, &connector.Error{Kind: connector.Unsupported, Doing: s.c.Verb + " " + s.c.Account, Target: s.system.Name, Reason: "the members of its groups can't be changed"}
 	}
-	come, gone := comings(s.c)
-	for i, names := range [][]string{come, gone} {
-		for _, name := range names {
-			id, err := s.groupID(s.ctx, name)
-			if err != nil {
-				return connector.Record{}, err
-			}
-			add, withdraw := []string{s.c.Account}, []string(nil)
-			if i == 1 {
-				add, withdraw = withdraw, add
-			}
-			if err := g.Enrol(s.ctx, id, add, withdraw); err != nil {
-				return connector.Record{}, err
-			}
+	for _, p := range passages(s.c) {
+		s.groups.mu.Lock()
+		id, err := s.groupID(s.ctx, p.group)
+		s.groups.mu.Unlock()
+		if err != nil {
+			return connector.Record{}, err
+		}
+		who := []string{s.c.Account}
+		if p.in {
+			err = g.Enrol(s.ctx, id, who, nil)
+		} else {
+			err = g.Enrol(s.ctx, id, nil, who)
+		}
+		if err != nil {
+			return connector.Record{}, err
 		}
 	}
 	return connector.Record{ID: s.c.Account}, nil
 }
 
 // enrolled reads whether the groups show what a change of memberships wanted; not says
-// which does not.
-func (x *run) enrolled(ctx context.Context, c store.Change, account string) (not string, err error) {
-	come, gone := comings(c)
-	for i, names := range [][]string{come, gone} {
-		for _, name := range names {
-			in, err := x.isMember(ctx, name, account)
-			if err != nil {
-				return "", err
-			}
-			if in != (i == 0) {
-				return name, nil
-			}
+// which does not. What was read of a group before is gone by, unless it is to be read anew.
+func (x *run) enrolled(ctx context.Context, c store.Change, account string, anew bool) (not string, err error) {
+	for _, p := range passages(c) {
+		in, err := x.isMember(ctx, p.group, account, anew)
+		if err != nil {
+			return "", err
+		}
+		if in != p.in {
+			return p.group, nil
 		}
 	}
 	return "", nil
 }
 
-func (x *run) isMember(ctx context.Context, name, account string) (bool, error) {
+func (x *run) isMember(ctx context.Context, name, account string, anew bool) (bool, error) {
+	x.groups.mu.Lock()
+	defer x.groups.mu.Unlock()
 	id, err := x.groupID(ctx, name)
 	if err != nil {
 		return false, err
 	}
-	var members []string
-	if x.members == nil || x.members[id] == nil {
-		members = []string{}
-		err := x.conn.(connector.Groups).Members(ctx, id, func(member string) error { // groupID found it by them
-			members = append(members, member)
+	if x.groups.members[id] == nil || anew {
+		members := map[string]bool{}
+		if err := x.conn.(connector.Groups).Members(ctx, id, func(member string) error { // groupID found it by them
+			members[member] = true
 			return nil
-		}, func(connector.Left) error { return nil })
-		if err != nil {
+		}, func(connector.Left) error { return nil }); err != nil {
 			return false, err
 		}
-		if x.members != nil {
-			x.members[id] = members
-		}
-	} else {
-		members = x.members[id]
+		x.groups.members[id] = members
 	}
-	return slices.Contains(members, account), nil
-}
-
-// writes are the values that a change writes into its account.
-func (x *run) writes(c store.Change) []planning.Edit {
-	if x.byGroups(c) {
-		return nil
-	}
-	return c.Body.V.Writes()
+	return x.groups.members[id][account], nil
 }
 
 // refusedGroup settles a change whose group is not there.

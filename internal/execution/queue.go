@@ -212,8 +212,11 @@ func (q *queue) first(closing bool) int {
 	}
 	wanted := map[string]bool{} // what else is to be done of their accounts may have to come before
 	for unit, members := range q.units {
+		if !q.underway(unit) {
+			continue
+		}
 		for _, i := range members {
-			wanted[place(q.order[i])] = wanted[place(q.order[i])] || q.underway(unit)
+			wanted[place(q.order[i])] = true
 		}
 	}
 	best := -1
@@ -428,11 +431,7 @@ func (q *queue) work(ctx context.Context) string {
 		q.free.Broadcast()
 		q.mu.Unlock()
 	}()
-	for unit := range q.units { // an end that a node before this one did not come to
-		if err := q.settleUnit(working, unit); err != nil {
-			q.fail(err)
-		}
-	}
+	q.settleUnits(working)
 	var wg parallel.Group
 	for range q.workers() {
 		wg.Go(func() {

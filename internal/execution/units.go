@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 
 	"twinning/internal/connector"
@@ -84,6 +85,25 @@ func (s *sender) premises() (list []planning.Premise, about []store.Change) {
 		}
 	}
 	return list, about
+}
+
+// settleUnits mends what a node before this one did not come to, once it is our turn to write.
+func (q *queue) settleUnits(ctx context.Context) {
+	q.mu.Lock()
+	for len(q.units) > 0 && !q.turn.mine && q.stopped == "" && ctx.Err() == nil {
+		q.free.Wait()
+	}
+	stopped := q.stopped
+	q.mu.Unlock()
+	if stopped != "" {
+		return // whoever goes on with the run comes here again
+	}
+	for _, unit := range slices.Sorted(maps.Keys(q.units)) {
+		if err := q.settleUnit(ctx, unit); err != nil {
+			q.fail(err)
+			return
+		}
+	}
 }
 
 // settleUnit mends what was done of a unit that has come to its end, where not all of it

@@ -35,7 +35,6 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 	defer cancel()
 	good, bad := 0, 0
 	passed := x.passedThrough()
-	x.members = map[string][]string{}
 	for i, r := range receipts {
 		if r.Outcome != "done" && r.Outcome != "unchanged" || passed[r.Number] {
 			continue
@@ -112,7 +111,7 @@ func (x *run) checkGone(r store.Receipt, err error) (verdict, detail string) {
 
 // checkGroups says whether the groups show what a change of memberships wanted.
 func (x *run) checkGroups(ctx context.Context, c store.Change, r store.Receipt) (verdict, detail string) {
-	not, err := x.enrolled(ctx, c, r.Account)
+	not, err := x.enrolled(ctx, c, r.Account, false)
 	switch {
 	case err != nil:
 		return "not-yet-visible", err.Error()

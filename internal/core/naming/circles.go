@@ -88,34 +88,16 @@ func (a *allocation) pick(i int, waiting map[int]span) (p pick, possible bool) {
 		if rival, given := a.given[name]; name == "" || given && a.requests[rival].Owner != a.requests[i].Owner {
 			continue
 		}
-		if after, possible := a.givers(i, name, waiting); possible {
+		if after, state := a.givers(i, name); state != refused && !slices.ContainsFunc(after, func(unit int) bool { return a.withholds(unit, waiting) }) {
 			return pick{n, after}, true
 		}
 	}
 	return p, false
 }
 
-// givers are the units by which a name is given up for a request. A name that moves within
-// a circle does not rest.
-func (a *allocation) givers(i int, name string, waiting map[int]span) (after []int, possible bool) {
-	if rest, rests := a.rests[name]; rests && !rest.mayHave(&a.requests[i]) {
-		return nil, false
-	}
-	for _, h := range a.holders[name] {
-		if int(h.Row) == a.requests[i].Account {
-			continue
-		}
-		mover, moves := a.frees[frees{h.Row, h.Attribute}]
-		if !moves || h.Attribute == Alias || Fold(a.requests[mover].Frees) != name {
-			return nil, false
-		}
-		unit := a.requests[mover].Unit
-		if _, waits := waiting[unit]; !waits && (!a.granted[unit] || Fold(a.grants[mover].Name) == name || a.rests != nil) {
-			return nil, false
-		}
-		if !slices.Contains(after, unit) {
-			after = append(after, unit)
-		}
-	}
-	return after, true
+// withholds: a unit that is not of the circle gives its name up in vain: it is not granted,
+// or the name rests. A name that moves within a circle does not.
+func (a *allocation) withholds(unit int, waiting map[int]span) bool {
+	_, waits := waiting[unit]
+	return !waits && (!a.granted[unit] || a.rests != nil)
 }

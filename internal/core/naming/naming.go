@@ -314,8 +314,18 @@ func (a *allocation) try(i int, patient bool) (candidate int, after []int, state
 
 // free tells whether a name is free for a request: of every attribute that
 // holds it now, the change that gives it up must be granted, and must not take
-// the name again.
+// the name again. What is given up may have to rest.
 func (a *allocation) free(i int, name string) (after []int, state outcome) {
+	after, state = a.givers(i, name)
+	if len(after) > 0 && a.rests != nil {
+		return nil, refused
+	}
+	return after, state
+}
+
+// givers are the units that give a name up for a request, granted or not; refused is that
+// somebody keeps it.
+func (a *allocation) givers(i int, name string) (units []int, state outcome) {
 	state = granted
 	if rest, rests := a.rests[name]; rests && !rest.mayHave(&a.requests[i]) {
 		return nil, refused
@@ -325,18 +335,21 @@ func (a *allocation) free(i int, name string) (after []int, state outcome) {
 			continue
 		}
 		mover, moves := a.frees[frees{h.Row, h.Attribute}]
-		switch {
-		case !moves || a.rests != nil || h.Attribute == Alias || Fold(a.requests[mover].Frees) != name:
+		if !moves || h.Attribute == Alias || Fold(a.requests[mover].Frees) != name {
 			return nil, refused
-		case !a.granted[a.requests[mover].Unit]:
+		}
+		unit := a.requests[mover].Unit
+		switch {
+		case !a.granted[unit]:
 			state = later
 		case Fold(a.grants[mover].Name) == name:
 			return nil, refused
-		case !slices.Contains(after, a.requests[mover].Unit):
-			after = append(after, a.requests[mover].Unit)
+		}
+		if !slices.Contains(units, unit) {
+			units = append(units, unit)
 		}
 	}
-	return after, state
+	return units, state
 }
 
 // givesUp: an account is to have another name in place of all that it holds of this one.

@@ -1,6 +1,7 @@
 package reconcile
 
 import (
+	"maps"
 	"slices"
 
 	"twinning/internal/core/planning"
@@ -20,25 +21,25 @@ func (r *run) unseen() {
 			}
 		}
 	}
-	column := r.Accounts.Column("container")
+	column, placed := r.Accounts.Column("container"), map[string]int{}
 	if column == nil {
 		return
 	}
-	used := seenIn(r.Accounts, column)
-	told := map[string]int{}
-	var order []string
 	for i := range r.out.Changes {
 		for _, e := range r.out.Changes[i].Edits {
-			if e.Attribute == "container" && !used[record.Normal(record.Text, e.New)] {
-				if told[e.New]++; told[e.New] == 1 {
-					order = append(order, e.New)
-				}
+			if e.Attribute == "container" {
+				placed[e.New]++
 			}
 		}
 	}
-	slices.Sort(order)
-	for _, place := range order {
-		r.report("unknown-container", -1, -1, place, "%d accounts are to stand in %q, and none does", told[place], place)
+	if len(placed) == 0 {
+		return
+	}
+	used := seenIn(r.Accounts, column)
+	for _, place := range slices.Sorted(maps.Keys(placed)) {
+		if !used[record.Normal(record.Text, place)] {
+			r.report("unknown-container", -1, -1, place, "%d accounts are to stand in %q, and none does", placed[place], place)
+		}
 	}
 }
 
@@ -57,36 +58,35 @@ func (r *run) keepAdministrator(drafts []*draft) []*draft {
 	if admins == nil {
 		return drafts
 	}
-	harms := func(d *draft) bool { return d.a >= 0 && (d.Verb == planning.Suspend || d.Verb == planning.Delete) }
-	open := map[int]bool{}
+	open := map[int]bool{} // who administers it, or may, and can sign in
+	left := 0              // who surely does, and is not to be shut
+	active := r.Accounts.Column("active")
 	for a := range r.Accounts.Len() {
-		if _, unread := r.Accounts.Present(a); unread || r.Accounts.Column("active").Cell(a) == "false" {
+		if _, unread := r.Accounts.Present(a); unread || active.Cell(a) == "false" {
 			continue
 		}
-		if holds, known := admins.Eval(-1, a).True(); holds || !known { // who may be one is one, as far as shutting them goes
+		holds, known := admins.Eval(-1, a).True()
+		if holds || !known { // who may be one is one, as far as shutting them goes
 			open[a] = holds
 		}
-	}
-	left := 0 // who surely administers it and is not to be shut
-	for _, holds := range open {
 		if holds {
 			left++
 		}
 	}
-	var shut []*draft
+	shuts := func(d *draft) bool {
+		_, may := open[d.a]
+		return may && (d.Verb == planning.Suspend || d.Verb == planning.Delete)
+	}
 	for _, d := range drafts {
-		if holds, may := open[d.a]; may && harms(d) {
-			shut = append(shut, d)
-			if holds {
-				left--
-			}
+		if shuts(d) && open[d.a] {
+			left--
 		}
 	}
-	if left > 0 || len(shut) == 0 {
+	if left > 0 {
 		return drafts
 	}
 	return slices.DeleteFunc(drafts, func(d *draft) bool {
-		if !slices.Contains(shut, d) {
+		if !shuts(d) {
 			return false
 		}
 		why := "no administrator of " + r.Charter.In + " would be left who can sign in"

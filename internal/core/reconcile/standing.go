@@ -248,7 +248,7 @@ func (w *walker) suspend(p, a int, reason string) {
 	if w.Charter.Intent == "add" || p >= 0 && w.guess(p, a, planning.Participles[planning.Suspend]) {
 		return
 	}
-	w.edit(planning.Suspend, p, a, planning.Edit{Attribute: "active", Old: w.Accounts.Column("active").Cell(a), New: "false", Reason: reason})
+	w.edit(planning.Suspend, p, a, planning.Edit{Attribute: "active", Old: w.active.Cell(a), New: "false", Reason: reason})
 }
 
 // accounts looks at what has no person: orphans, and accounts whose bonded
@@ -263,11 +263,11 @@ func (w *walker) accounts() {
 		if res.AccountState[a] != pairing.Orphan {
 			continue
 		}
-		suspended := w.Accounts.Column("active").Cell(a) == "false"
 		if person, bonded := res.Vanished[a]; bonded {
-			w.vanished(a, person, suspended, leave, next)
+			w.vanished(a, person, leave, next)
 			continue
 		}
+		suspended := w.shut(a)
 		detail := "nobody among the people owns it"
 		if w.noAbsent != "" {
 			detail = "nobody who could be read owns it: " + w.noAbsent
@@ -306,7 +306,7 @@ func (r *run) leftAndGone(leave map[string]string) string {
 	return ""
 }
 
-func (w *walker) vanished(a int, person string, suspended bool, leave map[string]string, next map[string]Absence) {
+func (w *walker) vanished(a int, person string, leave map[string]string, next map[string]Absence) {
 	seen, known := w.Memory.Absent[person]
 	if !known {
 		seen.Since = w.today
@@ -318,7 +318,7 @@ func (w *walker) vanished(a int, person string, suspended bool, leave map[string
 	}
 	next[person] = seen
 	if why, left := leave[person]; left {
-		if suspended {
+		if w.shut(a) {
 			return
 		}
 		w.note("orphan-account", -1, a, "", "its person %q vanished on %s, and is left alone: %s", person, seen.Since, why)
