@@ -57,7 +57,7 @@ func TestGroupsFollowTheCharter(t *testing.T) {
 				r.twinning(0, "roster", "take", "hq")
 			}
 			r.write("hq.csv", columns)
-			r.twinning(0, "system", "put", "hq", "--kind", "file", "--set", "path="+r.dir+"/hq.csv", "--shape", r.write("people.yaml", "shape: {id: id, employeeNumber: no, givenName: given, familyName: family, email: mail, active: {from: active, true: [A], false: [L]}, department: dept}\n"))
+			r.twinning(0, "system", "put", "hq", "--kind", "file", "--set", "path="+r.dir+"/hq.csv", "--shape", r.write("people.yaml", peopleShape))
 			r.twinning(0, append([]string{"system", "put", "app"}, x.system...)...)
 			r.twinning(0, "roster", "take", "app")
 			people("Night", "Day", "Day", "Night") // the last has no account yet

@@ -107,7 +107,7 @@ func TestNamesMoveInADirectory(t *testing.T) {
 	require.NoError(t, err)
 	r.people, r.down = "hq", "tree"
 	csv := r.write("hq.csv", columns+m.people(false))
-	r.twinning(0, "system", "put", "hq", "--kind", "file", "--set", "path="+csv, "--shape", r.write("people.yaml", "shape: {id: id, employeeNumber: no, givenName: given, familyName: family, email: mail, active: {from: active, true: [A], false: [L]}, department: dept}\n"))
+	r.twinning(0, "system", "put", "hq", "--kind", "file", "--set", "path="+csv, "--shape", r.write("people.yaml", peopleShape))
 	r.twinning(0, "system", "put", "tree", "--kind", "ldap", "--per-second", "120", "--secret-file", r.dir+"/secret",
 		"--set", fmt.Sprintf("url=%s,ca-file=%s,bind=%s,base=ou=people,%s,timeout=2", server.URL, r.write("ca.pem", string(ca)), server.Admin(), suffix),
 		"--shape", r.write("tree.yaml", "shape: {id: entryUUID, userName: uid, givenName: givenName, familyName: sn, displayName: cn, email: mail, employeeNumber: employeeNumber}\nmark: employeeNumber\nclasses: [inetOrgPerson]\nstable: true\n"))

@@ -88,7 +88,10 @@ func (r *rig) write(name, text string) string {
 	return path
 }
 
-const columns = "id,no,given,family,mail,active,dept\n"
+const (
+	columns     = "id,no,given,family,mail,active,dept\n"
+	peopleShape = "shape: {id: id, employeeNumber: no, givenName: given, familyName: family, email: mail, active: {from: active, true: [A], false: [L]}, department: dept}\n"
+)
 
 const plainRules = `lane: LANE
 people: {from: HQ}
@@ -118,7 +121,7 @@ func (r *rig) laneOf(url, people, charter string) (name string) {
 	name = fmt.Sprintf("lane-%d", r.n)
 	r.people, r.down = fmt.Sprintf("hq%d", r.n), fmt.Sprintf("app%d", r.n)
 	csv := r.write(r.people+".csv", columns+people)
-	shape := r.write("shape.yaml", "shape: {id: id, employeeNumber: no, givenName: given, familyName: family, email: mail, active: {from: active, true: [A], false: [L]}, department: dept}\n")
+	shape := r.write("shape.yaml", peopleShape)
 	r.write("token", "token")
 	r.twinning(0, "system", "put", r.people, "--kind", "file", "--set", "path="+csv, "--shape", shape)
 	r.twinning(0, "system", "put", r.down, "--kind", "scim", "--set", "url="+url+"/scim/v2,timeout=1", "--secret-file", filepath.Join(r.dir, "token"))

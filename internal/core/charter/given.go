@@ -24,7 +24,8 @@ func (c *Charter) Given() (list []Given) {
 	if c.Leavers != nil {
 		for _, stage := range c.Leavers.Stages {
 			for _, do := range stage.Do {
-				if attribute := stageWrites[do]; attribute != "" {
+				// a list of accounts that can all sign in need not say so of each
+				if attribute, _ := StageWrites(do); attribute != "" && attribute != "active" {
 					list = append(list, Given{attribute, Own, stage.Line, "leavers", false})
 				}
 			}
@@ -33,6 +34,14 @@ func (c *Charter) Given() (list []Given) {
 	return list
 }
 
-// stageWrites is the attribute that a stage of leavers writes, by its verb. That of suspend
-// is not among them: a list of accounts that can all sign in need not say so of each.
-var stageWrites = map[string]string{"hide": "hidden"}
+// StageWrites is what a stage of leavers writes, by its verb: an attribute, and its value.
+// Deleting writes none.
+func StageWrites(do string) (attribute, value string) {
+	switch do {
+	case "suspend":
+		return "active", "false"
+	case "hide":
+		return "hidden", "true"
+	}
+	return "", ""
+}

@@ -161,18 +161,11 @@ func (w *walker) leaves(g gone) {
 	}
 }
 
-// stages are what a stage can do: the attribute that it writes, and its value. Deleting writes none.
-var stages = map[string]planning.Edit{
-	planning.Suspend: {Attribute: "active", New: "false"},
-	planning.Hide:    {Attribute: "hidden", New: "true"},
-	planning.Delete:  {},
-}
-
 // stage is what a stage asks for, and when; open is false where nothing is left to do.
 func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Intention, open bool) {
-	attribute := stages[do].Attribute
+	attribute, value := charter.StageWrites(do)
 	column := w.Accounts.Column(attribute)
-	if attribute == "hidden" && column == nil || attribute != "" && column.Cell(g.a) == stages[do].New || w.Charter.Intent == "add" {
+	if attribute == "hidden" && column == nil || attribute != "" && column.Cell(g.a) == value || w.Charter.Intent == "add" {
 		return i, false
 	}
 	i = planning.Intention{
@@ -223,11 +216,9 @@ func (w *walker) carryOut(g gone, i planning.Intention) {
 	if g.p >= 0 && w.guess(g.p, g.a, planning.Participles[i.Verb]) {
 		return
 	}
-	e := stages[i.Verb]
-	if e.Reason = i.Reason; e.Attribute != "" {
-		e.Old = w.Accounts.Column(e.Attribute).Cell(g.a)
-	} else {
-		e.Attribute, e.Old = "id", i.Account
+	e := planning.Edit{Attribute: "id", Old: i.Account, Reason: i.Reason}
+	if attribute, value := charter.StageWrites(i.Verb); attribute != "" {
+		e.Attribute, e.Old, e.New = attribute, w.Accounts.Column(attribute).Cell(g.a), value
 	}
 	d := w.draft(i.Verb, g.p, g.a, e)
 	d.intention = i.ID
