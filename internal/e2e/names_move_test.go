@@ -29,18 +29,21 @@ attributes:
   displayName: "person.givenName + ' ' + person.familyName"
 emails: {primary: person.email, rule: own, former: keep}
 names: {between: between.larkspur.example}
+leavers: {hand-over: {to: "'L904'"}, stages: [{after: 0d, do: [hand-over]}]}
 guards: {rename: {more-than: 500}, readdress: {more-than: 500}, roster-drop: 100%, coverage-drop: 100%}
 `
 
 // moves are people whose names move: pairs who swap, somebody who marries, somebody whose
-// address goes on to a newcomer.
+// address goes on to a newcomer, and somebody who leaves and whose address is handed over.
 type moves struct{ pairs int }
 
 func (m moves) people(moved bool) string {
 	var b strings.Builder
+	status := "A"
 	line := func(id int, family, mail string) {
-		fmt.Fprintf(&b, "L%03d,%d,Nova,%s,%s@larkspur.example,A,Ops\n", id, id, family, mail)
+		fmt.Fprintf(&b, "L%03d,%d,Nova,%s,%s@larkspur.example,%s,Ops\n", id, id, family, mail, status)
 	}
+	line(904, "Heir", "nova.heir")
 	for i := range 2 * m.pairs {
 		mail := i
 		if moved {
@@ -48,6 +51,11 @@ func (m moves) people(moved bool) string {
 		}
 		line(i, fmt.Sprintf("Kester%c%c", 'a'+i/26, 'a'+i%26), fmt.Sprintf("n%d", mail))
 	}
+	if moved {
+		status = "L"
+	}
+	line(903, "Gone", "nova.gone")
+	status = "A"
 	if !moved {
 		line(900, "Falk", "nova.falk")
 		line(901, "Noe", "nova.noe")
@@ -61,7 +69,7 @@ func (m moves) people(moved bool) string {
 
 // wanted is who has which address in the end.
 func (m moves) wanted() map[string]string {
-	owner := map[string]string{"nova.kern": "L900", "nova.noe-south": "L901", "nova.noe": "L902"}
+	owner := map[string]string{"nova.kern": "L900", "nova.noe-south": "L901", "nova.noe": "L902", "nova.heir": "L904"}
 	for i := range 2 * m.pairs {
 		owner[fmt.Sprintf("n%d", i)] = fmt.Sprintf("L%03d", i^1)
 	}
@@ -96,7 +104,7 @@ func TestNamesMoveInADirectory(t *testing.T) {
 	for line := range strings.Lines(m.people(false)) {
 		f := strings.Split(strings.TrimSpace(line), ",")
 		login, _, _ := strings.Cut(f[4], "@")
-		tree += fmt.Sprintf("dn: uid=%[1]s,ou=people,%[2]s\nobjectClass: inetOrgPerson\nuid: %[1]s\ncn: Nova %[3]s\nsn: %[3]s\ngivenName: Nova\nmail: %[4]s\nemployeeNumber: %[5]s\n\n", login, suffix, f[3], f[4], f[0])
+		tree += fmt.Sprintf("dn: uid=%[1]s,ou=people,%[2]s\nobjectClass: inetOrgPerson\nuid: %[1]s\ncn: Nova %[3]s\nsn: %[3]s\ngivenName: Nova\nmail: SMTP:%[4]s\nmail: x400:c=CL;a=%[1]s\nemployeeNumber: %[5]s\n\n", login, suffix, f[3], f[4], f[0])
 	}
 	server, err := directory.Start(context.Background(), directory.Config{Dir: dataDir(t)}, tree)
 	require.NoError(t, err)
@@ -110,7 +118,7 @@ func TestNamesMoveInADirectory(t *testing.T) {
 	r.twinning(0, "system", "put", "hq", "--kind", "file", "--set", "path="+csv, "--shape", r.write("people.yaml", peopleShape))
 	r.twinning(0, "system", "put", "tree", "--kind", "ldap", "--per-second", "120", "--secret-file", r.dir+"/secret",
 		"--set", fmt.Sprintf("url=%s,ca-file=%s,bind=%s,base=ou=people,%s,timeout=2", server.URL, r.write("ca.pem", string(ca)), server.Admin(), suffix),
-		"--shape", r.write("tree.yaml", "shape: {id: entryUUID, userName: uid, givenName: givenName, familyName: sn, displayName: cn, email: mail, employeeNumber: employeeNumber}\nmark: employeeNumber\nclasses: [inetOrgPerson]\nstable: true\n"))
+		"--shape", r.write("tree.yaml", "shape: {id: entryUUID, userName: uid, givenName: givenName, familyName: sn, displayName: cn, email: {from: mail, prefix: 'SMTP:'}, aliases: {from: mail, prefix: 'smtp:'}, employeeNumber: employeeNumber}\nmark: employeeNumber\nclasses: [inetOrgPerson]\nstable: true\n"))
 	r.twinning(0, "system", "open", "tree")
 	r.twinning(0, "roster", "take", "hq")
 	r.twinning(0, "roster", "take", "tree")
@@ -120,12 +128,24 @@ func TestNamesMoveInADirectory(t *testing.T) {
 	require.NoError(t, err)
 	defer c.Close() // only reads
 	require.NoError(t, c.Bind(server.Admin(), directory.Secret))
-	for name, owner := range m.wanted() {
-		res, err := c.Search(ldap.NewSearchRequest(suffix, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, fmt.Sprintf("(|(mail=%s@larkspur.example)(uid=%[1]s))", name), []string{"employeeNumber"}, nil))
+	entry := func(filter string) *ldap.Entry {
+		res, err := c.Search(ldap.NewSearchRequest(suffix, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, []string{"employeeNumber", "mail"}, nil))
 		require.NoError(t, err)
-		require.Len(t, res.Entries, 1, name)
-		require.Equal(t, owner, res.Entries[0].GetAttributeValue("employeeNumber"), name)
+		require.Len(t, res.Entries, 1, filter)
+		return res.Entries[0]
 	}
+	for name, owner := range m.wanted() {
+		e := entry(fmt.Sprintf("(|(mail=SMTP:%s@larkspur.example)(uid=%[1]s))", name))
+		require.Equal(t, owner, e.GetAttributeValue("employeeNumber"), name)
+		require.Contains(t, e.GetAttributeValues("mail"), "SMTP:"+name+"@larkspur.example")
+	}
+	for _, former := range []string{"nova.falk L900", "nova.gone L904"} { // beside the one that is theirs
+		name, owner, _ := strings.Cut(former, " ")
+		e := entry(fmt.Sprintf("(mail=smtp:%s@larkspur.example)", name))
+		require.Equal(t, owner, e.GetAttributeValue("employeeNumber"))
+		require.Contains(t, e.GetAttributeValues("mail"), "smtp:"+name+"@larkspur.example")
+	}
+	require.Equal(t, []string{"x400:c=CL;a=nova.gone"}, entry("(uid=nova.gone)").GetAttributeValues("mail"), "what is not ours stays")
 }
 
 // The same over SCIM, where a former address stays as an alias unless it goes on.
@@ -148,7 +168,8 @@ func TestNamesMoveOverSCIM(t *testing.T) {
 	r.move(name, m, 0)
 	held := map[string][]string{}
 	for _, u := range app.Users() {
-		for _, e := range u["emails"].([]any) {
+		list, _ := u["emails"].([]any)
+		for _, e := range list {
 			local, _, _ := strings.Cut(fmt.Sprint(e.(map[string]any)["value"]), "@")
 			held[local] = append(held[local], fmt.Sprint(u["externalId"]))
 		}
@@ -159,6 +180,7 @@ func TestNamesMoveOverSCIM(t *testing.T) {
 		require.Equal(t, []string{owner}, held["login "+name], name)
 	}
 	require.Equal(t, []string{"L900"}, held["nova.falk"], "a former address stays as an alias")
+	require.Equal(t, []string{"L904"}, held["nova.gone"], "an address is handed over")
 	for name := range held {
 		require.NotContains(t, name, "between-")
 	}

@@ -37,8 +37,8 @@ func (notOurs) Error() string { return "another run writes to the system now" }
 func Premises(plan store.Plan, charterVersion int64, c store.Change) []planning.Premise {
 	list := append([]planning.Premise{{Kind: planning.CharterUsed, Version: fmt.Sprint(charterVersion)}}, c.Body.V.Premises...)
 	for _, e := range c.Body.V.Edits {
-		if e.Attribute == "userName" || e.Attribute == "email" {
-			list = append(list, planning.Premise{Kind: planning.NameReserved, Key: naming.Fold(e.New), Version: fmt.Sprint(plan.ID)})
+		for _, name := range e.NewNames() {
+			list = append(list, planning.Premise{Kind: planning.NameReserved, Key: naming.Fold(name), Version: fmt.Sprint(plan.ID)})
 		}
 	}
 	return list

@@ -304,24 +304,29 @@ func (s *sender) taken() bool {
 		return false
 	}
 	for _, e := range s.c.Body.V.Edits {
-		if e.Attribute != "userName" && e.Attribute != "email" || e.New == "" {
-			continue
-		}
-		holders, err := asked.Holders(s.ctx, e.New)
-		if err != nil {
-			continue // not every system can be asked so; it refuses what is in use
-		}
-		for _, h := range holders {
-			if h == s.c.Account {
-				continue
-			}
-			if s.gaveUp(h) {
-				s.shown(s.ctx, h)
-				continue
-			}
-			s.conclude("stale", "%s %q is held by account %q now; take a roster and reconcile", e.Attribute, e.New, h)
+		if slices.ContainsFunc(e.NewNames(), func(name string) bool { return s.held(asked, e.Attribute, name) }) {
 			return true
 		}
+	}
+	return false
+}
+
+// held settles the change when somebody else has the name.
+func (s *sender) held(asked connector.NameHolder, attribute, name string) bool {
+	holders, err := asked.Holders(s.ctx, name)
+	if err != nil {
+		return false // not every system can be asked so; it refuses what is in use
+	}
+	for _, h := range holders {
+		if h == s.c.Account {
+			continue
+		}
+		if s.gaveUp(h) {
+			s.shown(s.ctx, h)
+			continue
+		}
+		s.conclude("stale", "%s %q is held by account %q now; take a roster and reconcile", attribute, name, h)
+		return true
 	}
 	return false
 }

@@ -16,9 +16,9 @@ import (
 
 // A unit is a handful of changes that hand names to one another. Once one of them is done
 // the others follow, also when the run is asked to halt, and no other run comes in between:
-// until the last is done a name may be nobody's. Where names move in a circle and one of the
-// changes can't be done, those that were are taken back, from the last to the first. Where
-// they move in a chain, whoever gave an address up has it back as an alias, if the charter
+// until the last is done a name may be nobody's. Where names move in a circle, or are handed
+// over, and one of the changes can't be done, those that were are taken back, from the last to
+// the first. Where they move in a chain, whoever gave an address up has it back as an alias, if the charter
 // keeps former addresses: what else was done of it was wanted by itself.
 
 // unitsOf lists the places of the changes of each unit, in the plan's order.
@@ -114,10 +114,10 @@ func (q *queue) settleUnit(ctx context.Context, unit string) error {
 	}
 	q.mu.Lock()
 	var done []int
-	whole, circles, unclear := true, false, ""
+	whole, back, unclear := true, false, ""
 	for _, i := range q.units[unit] {
 		c := &q.order[i]
-		circles = circles || c.Body.V.Between
+		back = back || c.Body.V.Between || c.Body.V.HandsOver
 		switch o := q.outcome[c.ID]; o {
 		case "done":
 			done = append(done, i)
@@ -138,7 +138,7 @@ func (q *queue) settleUnit(ctx context.Context, unit string) error {
 	case unclear != "":
 		return q.w.Log(ctx, "error", q.order[done[0]].Label, "names were handed on in part, and are not taken back: "+unclear+"; reconcile once that is settled")
 	}
-	if !circles {
+	if !back {
 		return q.keepFormer(ctx, unit, done)
 	}
 	kept := map[string]bool{} // what somebody else's change stands on

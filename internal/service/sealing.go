@@ -297,14 +297,16 @@ func leftOf(changes []store.Change) (left []store.Change) {
 	return left
 }
 
-// namesOf lists the logins and addresses that changes give out.
+// namesOf lists the logins, addresses and aliases that changes give out.
 func namesOf(changes []store.Change) (list []store.Name) {
 	seen := map[string]bool{}
 	for _, c := range changes {
 		for _, e := range c.Body.V.Edits {
-			if name := naming.Fold(e.New); (e.Attribute == "userName" || e.Attribute == "email") && !seen[name] {
-				seen[name] = true
-				list = append(list, store.Name{Name: name, Person: c.Person})
+			for _, name := range e.NewNames() {
+				if name = naming.Fold(name); !seen[name] {
+					seen[name] = true
+					list = append(list, store.Name{Name: name, Person: c.Person})
+				}
 			}
 		}
 	}

@@ -123,12 +123,20 @@ type EmailRule struct {
 	Rest    int    // days for which a login or an address that was another's is given to nobody
 	// Domains in which a primary address may be, and those where aliases alone may; nil: any
 	Domains map[string]string
+	Aliases []*Expr        // addresses that an account has beside its primary one
+	Ours    *regexp.Regexp // an alias that it matches as a whole, and no rule wants, is taken away; nil: none is
+	Most    int            // aliases that an account may have; 0: any number
 	Line    int
 }
 
 // MayBePrimary reports whether an address is in a domain that takes primary addresses.
 func (e *EmailRule) MayBePrimary(address string) bool {
 	return e.Domains == nil || e.Domains[domainOf(address)] == "primary"
+}
+
+// MayBeAlias reports whether an address is in a domain that takes addresses at all.
+func (e *EmailRule) MayBeAlias(address string) bool {
+	return e.Domains == nil || e.Domains[domainOf(address)] != ""
 }
 
 // domainOf is an address's domain in the form that is compared.
@@ -149,7 +157,14 @@ type Leavers struct {
 	Days     int // and for this many days
 	Stages   []Stage
 	Hold     *Expr // which accounts are under legal hold, and not deleted; nil: none
+	HandOver *HandOver
 	Line     int
+}
+
+// HandOver says who is given the addresses of somebody who has left, as aliases.
+type HandOver struct {
+	To      *Expr // the id of the person
+	Address *Expr // what the account is addressed by from then on; nil: by nothing
 }
 
 // Stage is what is done about the account of somebody who has left, some days after.
@@ -295,7 +310,7 @@ func (c *Charter) exprs() []*Expr {
 		out = append(out, r.Candidates...)
 	}
 	if c.Emails != nil {
-		out = append(out, c.Emails.Primary...)
+		out = append(out, slices.Concat(c.Emails.Primary, c.Emails.Aliases)...)
 	}
 	if c.SignIn != nil {
 		out = append(out, c.SignIn.Subject, c.SignIn.Account)
@@ -305,6 +320,9 @@ func (c *Charter) exprs() []*Expr {
 	}
 	if c.Leavers != nil {
 		out = append(out, c.Leavers.Hold)
+		if h := c.Leavers.HandOver; h != nil {
+			out = append(out, h.To, h.Address)
+		}
 	}
 	for _, w := range c.Waves {
 		out = append(out, w.When)

@@ -17,6 +17,9 @@ func (c *Charter) Given() (list []Given) {
 	}
 	if c.Emails != nil {
 		list = append(list, Given{"email", c.Emails.Rule, c.Emails.Line, "emails", true})
+		if len(c.Emails.Aliases) > 0 || c.Emails.Ours != nil {
+			list = append(list, Given{"aliases", c.Emails.Rule, c.Emails.Line, "emails.aliases", true})
+		}
 	}
 	if len(c.Groups) > 0 {
 		list = append(list, Given{"groups", Own, c.Groups[0].Line, "groups", false})
@@ -24,6 +27,9 @@ func (c *Charter) Given() (list []Given) {
 	if c.Leavers != nil {
 		for _, stage := range c.Leavers.Stages {
 			for _, do := range stage.Do {
+				if do == HandsOver {
+					list = append(list, Given{"email", Own, stage.Line, "leavers", false}, Given{"aliases", Own, stage.Line, "leavers", false})
+				}
 				// a list of accounts that can all sign in need not say so of each
 				if attribute, _ := StageWrites(do); attribute != "" && attribute != "active" {
 					list = append(list, Given{attribute, Own, stage.Line, "leavers", false})
@@ -34,8 +40,11 @@ func (c *Charter) Given() (list []Given) {
 	return list
 }
 
+// HandsOver is the stage that hands addresses over.
+const HandsOver = "hand-over"
+
 // StageWrites is what a stage of leavers writes, by its verb: an attribute, and its value.
-// Deleting writes none.
+// Deleting writes none, and handing over what is not known before.
 func StageWrites(do string) (attribute, value string) {
 	switch do {
 	case "suspend":

@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"errors"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -246,18 +247,23 @@ func (r *reader) readManage(rule *AttributeRule, attribute string, f map[string]
 		}
 	}
 	rule.All = f["manage"].Word(Keys, "attributes.*.manage") == "all"
-	if !f["ours"].Present() {
-		return
-	}
-	if rule.All {
+	if rule.All && f["ours"].Present() {
 		f["ours"].Problem("with `manage: all` everything is ours; leave one of them out")
 	}
-	pattern, err := readPattern(`^(?:` + f["ours"].Text() + `)$`)
-	if err != nil {
-		f["ours"].Problem("%q is no pattern: %v", f["ours"].Text(), err)
-		return
+	rule.Ours = readOurs(f["ours"])
+}
+
+// readOurs reads the pattern of values that are ours, nil where there is none.
+func readOurs(n document.Node) *regexp.Regexp {
+	if !n.Present() {
+		return nil
 	}
-	rule.Ours = pattern
+	pattern, err := readPattern(`^(?:` + n.Text() + `)$`)
+	if err != nil {
+		n.Problem("%q is no pattern: %v", n.Text(), err)
+		return nil
+	}
+	return pattern
 }
 
 func (r *AttributeRule) add(e *Expr) {
@@ -273,26 +279,38 @@ func (r *reader) readEmails(n document.Node) {
 	f := n.Declared(Keys)
 	line, _ := n.Place()
 	rule := &EmailRule{Rule: f["rule"].Word(Keys, "emails.rule"), Former: f["former"].Word(Keys, "emails.former"), Line: line}
-	items := []document.Node{f["primary"]}
-	if f["primary"].IsList() {
-		items = f["primary"].Items()
-	}
-	for _, item := range items {
-		if !item.Present() {
-			n.Problem("`emails:` needs `primary:`, the expression that gives the primary address")
-			continue
-		}
-		if e := r.compiler.compile(item, wantText, "person", "account", twins); e != nil {
-			rule.Primary = append(rule.Primary, e)
-		}
+	if rule.Primary = r.expressions(f["primary"], wantText); !f["primary"].Present() || f["primary"].IsList() && len(f["primary"].Items()) == 0 {
+		n.Problem("`emails:` needs `primary:`, the expression that gives the primary address")
 	}
 	if d, ok := f["rest"]; ok {
 		rule.Rest = d.Days()
+	}
+	rule.Aliases = r.expressions(f["aliases"], wantValues)
+	rule.Ours = readOurs(f["ours"])
+	if n, ok := f["most"]; ok {
+		rule.Most = n.Int(1)
 	}
 	if d, ok := f["domains"]; ok {
 		rule.Domains = r.readDomains(d)
 	}
 	r.Emails = rule
+}
+
+// expressions reads one, or a list of them.
+func (r *reader) expressions(n document.Node, wanted want) (list []*Expr) {
+	items := []document.Node{n}
+	if n.IsList() {
+		items = n.Items()
+	}
+	for _, item := range items {
+		if !item.Present() {
+			continue
+		}
+		if e := r.compiler.compile(item, wanted, "person", "account", twins); e != nil {
+			list = append(list, e)
+		}
+	}
+	return list
 }
 
 func (r *reader) readSignIn(n document.Node) {
@@ -346,6 +364,9 @@ func (r *reader) readLeavers(n document.Node) {
 	if n, ok := f["hold"]; ok {
 		l.Hold = r.compiler.compile(n, wantCondition, "person", "account")
 	}
+	if n, ok := f["hand-over"]; ok {
+		l.HandOver = r.readHandOver(n)
+	}
 	for _, s := range f["stages"].Items() {
 		f := s.Declared(Keys)
 		stage := Stage{}
@@ -364,11 +385,27 @@ func (r *reader) readLeavers(n document.Node) {
 			if slices.ContainsFunc(l.Stages, func(o Stage) bool { return slices.Contains(o.Do, verb) }) || slices.Contains(stage.Do, verb) {
 				do.Problem("%s is done by an earlier stage already", verb)
 			}
+			if verb == HandsOver && l.HandOver == nil {
+				do.Problem("to whom addresses are handed over is not said; write `hand-over: {to: person.manager}` under `leavers:`")
+			}
 			stage.Do = append(stage.Do, verb)
 		}
 		l.Stages = append(l.Stages, stage)
 	}
 	r.Leavers = l
+}
+
+func (r *reader) readHandOver(n document.Node) *HandOver {
+	f := n.Declared(Keys)
+	if !f["to"].Present() {
+		n.Problem("`hand-over:` needs `to:`, the expression that gives the id of whoever takes over")
+		return nil
+	}
+	h := &HandOver{To: r.compiler.compile(f["to"], wantText, "person", "account")}
+	if a, ok := f["address"]; ok {
+		h.Address = r.compiler.compile(a, wantText, "person", "account")
+	}
+	return h
 }
 
 func (r *reader) readOrphans(n document.Node) {

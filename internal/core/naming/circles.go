@@ -16,6 +16,8 @@ func (l *Ledger) Circled() bool { return l.circled }
 // circle grants the first units that wait for nobody but each other, and returns those that
 // still wait; granted is false when there are none.
 func (a *allocation) circle(order []span) (rest []span, granted bool) {
+	a.circling = true
+	defer func() { a.circling = false }()
 	waiting := map[int]span{}
 	for _, unit := range order {
 		waiting[a.requests[unit[0]].Unit] = unit
@@ -30,8 +32,9 @@ func (a *allocation) circle(order []span) (rest []span, granted bool) {
 			return order, false
 		}
 		for i, p := range picks {
-			a.grants[i].Name, a.grants[i].After = a.requests[i].Candidates[p.candidate], p.after
-			a.given[a.folded[i][p.candidate]] = i
+			if p.candidate >= 0 {
+				a.give(i, p)
+			}
 			a.granted[a.requests[i].Unit] = true
 		}
 		return slices.DeleteFunc(slices.Clone(order), func(u span) bool { return a.granted[a.requests[u[0]].Unit] }), true
@@ -62,6 +65,10 @@ func (a *allocation) closed(from span, waiting map[int]span) (picks map[int]pick
 			if !possible {
 				return nil, false
 			}
+			if p.candidate < 0 {
+				picks[i] = p
+				continue
+			}
 			name := a.folded[i][p.candidate]
 			if owner, taken := owners[name]; taken && owner != a.requests[i].Owner {
 				return nil, false
@@ -75,7 +82,7 @@ func (a *allocation) closed(from span, waiting map[int]span) (picks map[int]pick
 		}
 	}
 	for i, p := range picks { // whoever takes the name again does not give it up
-		if r := a.requests[i]; Fold(r.Frees) == a.folded[i][p.candidate] {
+		if r := a.requests[i]; p.candidate >= 0 && Fold(r.Frees) == a.folded[i][p.candidate] {
 			return nil, false
 		}
 	}
@@ -84,6 +91,9 @@ func (a *allocation) closed(from span, waiting map[int]span) (picks map[int]pick
 
 // pick is the first name that a request can have once units that still wait are granted.
 func (a *allocation) pick(i int, waiting map[int]span) (p pick, possible bool) {
+	if a.requests[i].onlyGives() {
+		return pick{candidate: -1}, true
+	}
 	for n, name := range a.folded[i] {
 		if rival, given := a.given[name]; name == "" || given && a.requests[rival].Owner != a.requests[i].Owner {
 			continue
@@ -91,6 +101,9 @@ func (a *allocation) pick(i int, waiting map[int]span) (p pick, possible bool) {
 		if after, state := a.givers(i, name); state != refused && !slices.ContainsFunc(after, func(unit int) bool { return a.withholds(unit, waiting) }) {
 			return pick{n, after}, true
 		}
+	}
+	if a.requests[i].Optional {
+		return pick{candidate: -1}, true
 	}
 	return p, false
 }

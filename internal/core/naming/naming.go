@@ -38,12 +38,22 @@ type Request struct {
 	Candidates []string // real spellings, best first
 	Folded     []string // the candidates as Fold makes them; nil: made when they are wanted
 	Attribute  Attribute
-	Frees      string // what the account's attribute holds now, given up if this is granted
+	Frees      string   // what the account's attribute holds now, given up if this is granted
+	Gives      []string // aliases that the account gives up with it
+	Optional   bool     // its unit does without it where none can be had
+	HandedOver bool     // what its unit gives up for it does not rest
 }
 
-// Grant answers a request. An empty Name means that all candidates are taken,
-// or that another request of the unit was refused.
+// onlyGives: it asks for nothing, and gives names up.
+func (r *Request) onlyGives() bool {
+	return len(r.Candidates) == 0 && (r.Frees != "" || len(r.Gives) > 0)
+}
+
+// Grant answers a request. It is granted without a name where it asks for none, or can do
+// without; it is refused because all candidates are taken, or another request of its unit is
+// refused.
 type Grant struct {
+	Granted    bool
 	Name       string
 	After      []int  // units that must be carried out first
 	Holder     int    // when refused: an account that holds a candidate, -1 none
@@ -191,6 +201,7 @@ type allocation struct {
 	frees    map[frees]int // an account's attribute -> the request that gives its value up
 	given    map[string]int
 	granted  []bool // by unit
+	circling bool   // names are looked at that move in a circle
 }
 
 // span is where the requests of a unit stand, from and to.
@@ -214,6 +225,9 @@ func (l *Ledger) Allocate(requests []Request) []Grant {
 		a.grants[i] = Grant{Holder: -1, Rival: -1, First: -1}
 		if r.Frees != "" && r.Account >= 0 {
 			a.frees[frees{record.Row(r.Account), r.Attribute}] = i
+		}
+		if len(r.Gives) > 0 {
+			a.frees[frees{record.Row(r.Account), Alias}] = i
 		}
 		if i == 0 || requests[i-1].Unit != r.Unit {
 			order = append(order, span{i, i})
@@ -242,7 +256,8 @@ func (l *Ledger) Allocate(requests []Request) []Grant {
 		patient = moved
 	}
 	for i := range requests {
-		a.explain(i, !a.granted[requests[i].Unit])
+		a.grants[i].Granted = a.granted[requests[i].Unit]
+		a.explain(i, !a.grants[i].Granted || requests[i].Optional && a.grants[i].Name == "")
 	}
 	return a.grants
 }
@@ -279,12 +294,18 @@ func (a *allocation) grant(unit span, patient bool) bool {
 		chosen, afters = append(chosen, candidate), append(afters, after)
 	}
 	for n := range chosen {
-		i := unit[0] + n
-		a.grants[i].Name, a.grants[i].After = a.requests[i].Candidates[chosen[n]], afters[n]
-		a.given[a.folded[i][chosen[n]]] = i
+		if chosen[n] >= 0 {
+			a.give(unit[0]+n, pick{chosen[n], afters[n]})
+		}
 	}
 	a.granted[a.requests[unit[0]].Unit] = true
 	return true
+}
+
+// give grants a request one of its candidates.
+func (a *allocation) give(i int, p pick) {
+	a.grants[i].Name, a.grants[i].After = a.requests[i].Candidates[p.candidate], p.after
+	a.given[a.folded[i][p.candidate]] = i
 }
 
 type outcome uint8
@@ -295,8 +316,12 @@ const (
 	later // a candidate is held by somebody who may yet give it up
 )
 
-// try finds the first of the candidates that is free.
+// try finds the first of the candidates that is free; candidate is -1 where the request is
+// granted without.
 func (a *allocation) try(i int, patient bool) (candidate int, after []int, state outcome) {
+	if a.requests[i].onlyGives() {
+		return -1, nil, granted
+	}
 	for n, name := range a.folded[i] {
 		if rival, ok := a.given[name]; name == "" || ok && a.requests[rival].Owner != a.requests[i].Owner {
 			continue
@@ -309,6 +334,9 @@ func (a *allocation) try(i int, patient bool) (candidate int, after []int, state
 			return 0, nil, later // wait rather than take a worse name
 		}
 	}
+	if a.requests[i].Optional {
+		return -1, nil, granted
+	}
 	return 0, nil, refused
 }
 
@@ -317,7 +345,7 @@ func (a *allocation) try(i int, patient bool) (candidate int, after []int, state
 // the name again. What is given up may have to rest.
 func (a *allocation) free(i int, name string) (after []int, state outcome) {
 	after, state = a.givers(i, name)
-	if len(after) > 0 && a.rests != nil {
+	if len(after) > 0 && a.rests != nil && !a.requests[i].HandedOver {
 		return nil, refused
 	}
 	return after, state
@@ -334,12 +362,14 @@ func (a *allocation) givers(i int, name string) (units []int, state outcome) {
 		if int(h.Row) == a.requests[i].Account {
 			continue
 		}
-		mover, moves := a.frees[frees{h.Row, h.Attribute}]
-		if !moves || h.Attribute == Alias || Fold(a.requests[mover].Frees) != name {
+		mover, moves := a.mover(h, name)
+		if !moves || a.circling && h.Attribute == Alias { // no value in between stands in for an alias
 			return nil, refused
 		}
 		unit := a.requests[mover].Unit
 		switch {
+		case unit == a.requests[i].Unit: // they are granted together
+			continue
 		case !a.granted[unit]:
 			state = later
 		case Fold(a.grants[mover].Name) == name:
@@ -352,10 +382,23 @@ func (a *allocation) givers(i int, name string) (units []int, state outcome) {
 	return units, state
 }
 
+// mover is the request that would give up what holds a name.
+func (a *allocation) mover(h Holding, name string) (mover int, moves bool) {
+	mover, moves = a.frees[frees{h.Row, h.Attribute}]
+	switch {
+	case !moves:
+	case h.Attribute == Alias:
+		moves = slices.ContainsFunc(a.requests[mover].Gives, func(v string) bool { return Fold(v) == name })
+	default:
+		moves = Fold(a.requests[mover].Frees) == name
+	}
+	return mover, moves
+}
+
 // givesUp: an account is to have another name in place of all that it holds of this one.
 func (a *allocation) givesUp(row int, name string) bool {
 	return !slices.ContainsFunc(a.holders[name], func(h Holding) bool {
-		mover, moves := a.frees[frees{h.Row, h.Attribute}]
+		mover, moves := a.mover(h, name)
 		return int(h.Row) == row && (!moves || !a.granted[a.requests[mover].Unit] || Fold(a.grants[mover].Name) == name)
 	})
 }

@@ -38,6 +38,9 @@ type Change struct {
 	// that it only frees names for the others of its unit, by a value in between.
 	Unit    string `json:"unit,omitempty"`
 	Between bool   `json:"between,omitempty"`
+	// HandsOver is that it gives addresses up for another change of its unit, and is taken
+	// back where that can't be done.
+	HandsOver bool `json:"handsOver,omitempty"`
 	// RestsOn are the account's values that the change's reason depends on, as
 	// they were read: if one differs at writing time, the change is stale.
 	RestsOn []Edit `json:"restsOn,omitempty"`

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+
+	"twinning/internal/core/record"
 )
 
 // Changes that hand names to one another are one unit: they stand in one wave, and are
@@ -18,15 +20,37 @@ import (
 func (c *Change) TriedKey() string {
 	key := c.ID
 	for _, e := range c.Edits {
-		if slices.Contains(naming, e.Attribute) {
+		if e.names() {
 			key += " " + e.New
 		}
 	}
 	return key
 }
 
-// naming are the attributes that hold names, of which no two accounts may have the same.
+// naming are the attributes that hold one name each, of which no two accounts may have the same.
 var naming = []string{"userName", "email"}
+
+// names: it gives the account a name, or several, or takes them away.
+func (e *Edit) names() bool { return slices.Contains(naming, e.Attribute) || e.Attribute == "aliases" }
+
+// NewNames are the names that it gives an account which did not have them so: a login, a
+// primary address, aliases.
+func (e *Edit) NewNames() (names []string) {
+	if !e.names() || e.New == "" {
+		return nil
+	}
+	if e.Attribute != "aliases" {
+		return []string{e.New}
+	}
+	had := map[string]bool{}
+	record.EachValue(e.Old, func(v string) { had[record.Normal(record.Email, v)] = true })
+	record.EachValue(e.New, func(v string) {
+		if !had[record.Normal(record.Email, v)] {
+			names = append(names, v)
+		}
+	})
+	return names
+}
 
 // Unite makes units of the changes that need one another, and breaks their circles with
 // values in between: between gives the one that stands in for a name of a change. What it
@@ -84,7 +108,7 @@ func joined(changes []*Change) (parts [][]*Change) {
 		return i
 	}
 	for i, c := range changes {
-		if !slices.ContainsFunc(c.Edits, func(e Edit) bool { return slices.Contains(naming, e.Attribute) }) {
+		if !slices.ContainsFunc(c.Edits, func(e Edit) bool { return e.names() }) {
 			continue // it needs the account that another makes, and no name of it
 		}
 		for _, need := range c.Needs {

@@ -21,7 +21,7 @@ const (
 )
 
 // Participles are what a verb makes of an account.
-var Participles = map[string]string{Suspend: "suspended", Rename: "renamed", Hide: "hidden", Delete: "deleted"}
+var Participles = map[string]string{Suspend: "suspended", Rename: "renamed", Hide: "hidden", Delete: "deleted", "hand-over": "stripped of its addresses"}
 
 // VerbOf is the verb of a change that gives an attribute a value.
 func VerbOf(attribute, value string) string {

@@ -18,6 +18,11 @@ type draft struct {
 	targets []string         // per name: userName or email
 	reasons []string
 	dropped bool
+	gained  []string // aliases that it was granted
+	heir    *heir    // who is given the addresses that it gives up; nil: nobody in particular
+	failed  bool     // its addresses can't be handed over
+	from    []*draft // of a successor: who hands each of its names over
+	group   int      // drafts of one group are granted together, 0: alone
 	// intention is the id of the one that it carries out, "" for most
 	intention string
 }
@@ -44,6 +49,9 @@ type desirer struct {
 	mark   *charter.Bound
 	waves  []*charter.Bound
 	hold   *charter.Bound // who is under legal hold
+	// aliasRules give the addresses that an account has beside its primary one
+	aliasRules []*charter.Bound
+	handOver   *handOver // nil: nobody hands addresses over
 	// columns of the accounts that are looked at of everybody; nil where they are not read
 	active, hidden, made, locked, pending, signedIn *record.Column
 	emailOn                                         bool // an e-mail address matters in this lane
@@ -56,6 +64,14 @@ func (r *run) desirer() *desirer {
 	}
 	if r.Charter.Leavers != nil {
 		d.hold = r.bind(r.Charter.Leavers.Hold)
+		if h := r.Charter.Leavers.HandOver; h != nil && r.Accounts.Column("email") != nil && r.Accounts.Column("aliases") != nil {
+			d.handOver = &handOver{to: r.bind(h.To), address: r.bind(h.Address)}
+		}
+	}
+	if e := r.Charter.Emails; e != nil {
+		for _, a := range e.Aliases {
+			d.aliasRules = append(d.aliasRules, r.bind(a))
+		}
 	}
 	for _, k := range r.Charter.Keys {
 		d.emailOn = d.emailOn || k.Kind == record.Email

@@ -145,7 +145,7 @@ func (w *walker) candidates(bounds []*charter.Bound, p, a int, now string) (out 
 }
 
 // takenCodes are the findings of names that can't be had, by attribute.
-var takenCodes = map[string]string{"userName": "username-taken", "email": "email-taken"}
+var takenCodes = map[string]string{"userName": "username-taken", "email": "email-taken", "aliases": "email-taken"}
 
 // usable are the names of a want that may be asked for; what is wrong with the others is told.
 func (w *walker) usable(r *rule, p, a int, x want) []string {

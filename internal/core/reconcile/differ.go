@@ -112,7 +112,7 @@ func (w *walker) write(r *rule, p, a int, x want, now string) {
 		return
 	}
 	if r.named {
-		d := w.draft(verb, p, a)
+		d := w.begun(verb, p, a)
 		d.ask(r.Attribute, r.reason, naming.Request{Owner: d.Person, Account: a, Candidates: x.names, Attribute: r.name, Frees: now})
 		return
 	}
@@ -121,13 +121,18 @@ func (w *walker) write(r *rule, p, a int, x want, now string) {
 
 // edit adds to the draft of a verb that was begun for the account, or begins one.
 func (w *walker) edit(verb string, p, a int, e planning.Edit) {
+	d := w.begun(verb, p, a)
+	d.Edits = append(d.Edits, e)
+}
+
+// begun is the account's draft of a verb, which is begun where there is none.
+func (w *walker) begun(verb string, p, a int) *draft {
 	for i := len(w.drafts) - 1; i >= 0 && w.drafts[i].a == a && w.drafts[i].p == p; i-- {
 		if d := w.drafts[i]; d.Verb == verb {
-			d.Edits = append(d.Edits, e)
-			return
+			return d
 		}
 	}
-	w.draft(verb, p, a, e)
+	return w.draft(verb, p, a)
 }
 
 // MaxRounds is how often a value is written that the downstream alters.

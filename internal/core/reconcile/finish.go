@@ -22,7 +22,7 @@ func (r *run) nameAndPlan(drafts []*draft) {
 	var named []*draft
 	var grants []naming.Grant
 	for { // whom naming makes us ask about is in no change, and frees no name
-		drafts = r.withoutAsked(drafts)
+		drafts = r.withHeirs(r.withoutAsked(drafts))
 		named = withNames(drafts)
 		requests := requestsOf(named)
 		if ledger == nil {
@@ -33,7 +33,7 @@ func (r *run) nameAndPlan(drafts []*draft) {
 			}
 		}
 		grants = ledger.Allocate(requests)
-		if !r.doubtNames(named, grants) {
+		if !r.doubtNames(named, grants) && !r.notHanded(named, grants) {
 			break
 		}
 	}
@@ -46,8 +46,11 @@ func (r *run) nameAndPlan(drafts []*draft) {
 	i := 0
 	for _, d := range named {
 		for n := range d.names {
-			r.grant(d, n, grants[i], named, taken)
+			r.grant(d, n, grants[i], named)
 			i++
+		}
+		if !d.dropped {
+			r.aliases(d, taken)
 		}
 	}
 	changes := make([]*planning.Change, 0, len(drafts))
@@ -181,7 +184,17 @@ func (d *draft) asks(values map[string]string) bool {
 		}
 	}
 	for n, target := range d.targets {
-		if len(d.names[n].Candidates) == 0 || !record.Same(record.Text, values[target], d.names[n].Candidates[0]) {
+		ask, was := d.names[n], values[target]
+		first := ""
+		if len(ask.Candidates) > 0 {
+			first = ask.Candidates[0]
+		}
+		switch holds := func(list, v string) bool {
+			return slices.ContainsFunc(record.SplitList(list), func(o string) bool { return record.Same(record.Text, o, v) })
+		}; {
+		case target != "aliases" && !record.Same(record.Text, was, first),
+			target == "aliases" && first != "" && !holds(was, first),
+			slices.ContainsFunc(ask.Gives, func(v string) bool { return holds(values["aliases"], v) }):
 			return false
 		}
 	}
@@ -290,7 +303,11 @@ func requestsOf(drafts []*draft) []naming.Request {
 		n += len(d.names)
 	}
 	requests := make([]naming.Request, 0, n)
-	for unit, d := range drafts {
+	unit := 0
+	for i, d := range drafts {
+		if i == 0 || d.group == 0 || drafts[i-1].group != d.group {
+			unit = i
+		}
 		for _, n := range d.names {
 			n.Unit = unit
 			requests = append(requests, n)
@@ -300,50 +317,49 @@ func requestsOf(drafts []*draft) []naming.Request {
 }
 
 // grant writes one granted name into its change, or says why there is none.
-func (r *run) grant(d *draft, n int, g naming.Grant, drafts []*draft, taken map[string]string) {
+func (r *run) grant(d *draft, n int, g naming.Grant, drafts []*draft) {
 	target, ask := d.targets[n], d.names[n]
-	if g.Name == "" {
-		d.dropped = true
-		code := map[string]string{"userName": "username-taken", "email": "email-taken"}[target]
-		switch {
-		case g.Rest != nil:
-			r.report("resting", d.p, d.a, target, "%s: was another's and rests until %s", strings.Join(ask.Candidates, ", "), g.Rest.Until)
-		case g.Holder >= 0:
-			r.report(code, d.p, d.a, "", "%s: taken by account %q (%s)", strings.Join(ask.Candidates, ", "), r.accountID(g.Holder), r.Accounts.Column("userName").Cell(g.Holder))
-		case g.Rival >= 0:
-			r.report(code, d.p, d.a, "", "%s: taken by person %q in this plan", strings.Join(ask.Candidates, ", "), g.RivalOwner)
-		}
-		return // or another name of the same change is, and is told there
+	if g.Name == "" && (!g.Granted || ask.Optional) {
+		d.dropped = d.dropped || !g.Granted
+		r.refuse(d, target, ask, g)
+		return
 	}
 	for _, unit := range g.After {
-		if need := drafts[unit].ID; !slices.Contains(d.Needs, need) {
-			d.Needs = append(d.Needs, need)
-		}
+		d.need(drafts[unit].ID)
 	}
-	d.Edits = append(d.Edits, planning.Edit{Attribute: target, Old: ask.Frees, New: g.Name, Reason: d.reasons[n]})
-	if target == "email" && d.a >= 0 {
-		r.aliases(d, g.Name, taken)
+	switch {
+	case target != "aliases":
+		d.Edits = append(d.Edits, planning.Edit{Attribute: target, Old: ask.Frees, New: g.Name, Reason: d.reasons[n]})
+	case g.Name != "":
+		d.gained = append(d.gained, g.Name)
 	}
 }
 
-// aliases keeps the former primary address as an alias, unless somebody takes
-// it over in this very plan, and takes the new primary out of the aliases.
-func (r *run) aliases(d *draft, primary string, taken map[string]string) {
-	former, column := d.names[0].Frees, r.Accounts.Column("aliases")
-	if column == nil { // nothing can be written that is not read
-		if e := &d.Edits[len(d.Edits)-1]; former != "" && r.Charter.Emails.Former == "keep" {
-			e.Reason += "; the former address is not kept: the accounts' shape has no aliases"
-		}
-		return
+// refuse tells who has the name that is wanted; where another name of the same change can't be
+// had, it is told there.
+func (r *run) refuse(d *draft, target string, ask naming.Request, g naming.Grant) {
+	wanted := strings.Join(ask.Candidates, ", ")
+	switch {
+	case g.Rest != nil:
+		r.report("resting", d.p, d.a, target, "%s: was another's and rests until %s", wanted, g.Rest.Until)
+	case g.Holder >= 0:
+		r.report(takenCodes[target], d.p, d.a, subjectOf(ask), "%s: taken by account %q (%s)", wanted, r.accountID(g.Holder), r.Accounts.Column("userName").Cell(g.Holder))
+	case g.Rival >= 0:
+		r.report(takenCodes[target], d.p, d.a, subjectOf(ask), "%s: taken by person %q in this plan", wanted, g.RivalOwner)
 	}
-	old := column.Cell(d.a)
-	kept := slices.DeleteFunc(record.SplitList(old), func(v string) bool { return naming.Fold(v) == naming.Fold(primary) })
-	taker, yields := taken[naming.Fold(former)]
-	if former != "" && r.Charter.Emails.Former == "keep" && (!yields || taker == d.Person) && !r.standsBetween(former) {
-		kept = append(kept, former)
+}
+
+// subjectOf a name that can't be had: an account may want several aliases.
+func subjectOf(ask naming.Request) string {
+	if ask.Attribute == naming.Alias {
+		return naming.Fold(ask.Candidates[0])
 	}
-	if now := record.JoinList(kept); now != old {
-		d.Edits = append(d.Edits, planning.Edit{Attribute: "aliases", Old: old, New: now, Reason: d.reasons[0]})
+	return ""
+}
+
+func (d *draft) need(id string) {
+	if !slices.Contains(d.Needs, id) {
+		d.Needs = append(d.Needs, id)
 	}
 }
 

@@ -36,6 +36,7 @@ func (w *walker) missing(p int) {
 	d.Verb, d.Person, d.Wave = planning.Create, w.personID(p), w.wave(p, -1)
 	d.ID = planning.ChangeID(d.Verb, d.Person, "")
 	if w.fillNew(d, p) {
+		w.alsoAddressed(d, p, -1)
 		w.drafts = append(w.drafts, d)
 		w.welcome(d, p)
 	}

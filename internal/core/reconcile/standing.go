@@ -56,6 +56,7 @@ func (w *walker) employed(p, a int) {
 	for i := range w.rules {
 		w.differ(&w.rules[i], p, a)
 	}
+	w.alsoAddressed(nil, p, a)
 	w.belong(p, a)
 }
 
@@ -168,6 +169,9 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 	if attribute == "hidden" && column == nil || attribute != "" && column.Cell(g.a) == value || w.Charter.Intent == "add" {
 		return i, false
 	}
+	if do == charter.HandsOver && !w.owns(g) {
+		return i, false
+	}
 	i = planning.Intention{
 		ID:   planning.IntentionID(do, g.person, w.accountID(g.a), g.since),
 		Verb: do, Person: g.person, Account: w.accountID(g.a), Due: calendar.Add(g.since, stage.After),
@@ -183,6 +187,9 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 	case g.ready > i.Due:
 		i.Due = g.ready
 	}
+	if do == charter.HandsOver && i.Waits == "" {
+		_, i.Waits = w.heirOf(g)
+	}
 	if do == planning.Delete { // never unannounced, of an account in use, or by a key alone
 		i.Due = max(i.Due, calendar.Add(i.First, 1))
 		switch {
@@ -191,6 +198,8 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 			i.Waits = "until the legal hold is over"
 		case !w.shut(g.a):
 			i.Waits = "until the account is suspended"
+		case w.stillOwns(g):
+			i.Waits = "until its addresses are handed over"
 		case g.p >= 0 && w.bondedTo[g.person] != i.Account && w.out.Pairing.Basis[g.p] != pairing.Ruled:
 			i.Waits = "until a receipt or a ruling (same) bonds the two"
 		}
@@ -210,10 +219,14 @@ func (w *walker) held(g gone) bool {
 // carryOut drafts a stage that has come.
 func (w *walker) carryOut(g gone, i planning.Intention) {
 	if g.absent && w.noAbsent != "" {
-		w.withhold(i.Verb, -1, g.a, w.noAbsent)
+		w.withhold(cmp.Or(map[string]string{charter.HandsOver: planning.Readdress}[i.Verb], i.Verb), -1, g.a, w.noAbsent)
 		return
 	}
 	if g.p >= 0 && w.guess(g.p, g.a, planning.Participles[i.Verb]) {
+		return
+	}
+	if i.Verb == charter.HandsOver {
+		w.handsOver(g, i)
 		return
 	}
 	e := planning.Edit{Attribute: "id", Old: i.Account, Reason: i.Reason}

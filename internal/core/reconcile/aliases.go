@@ -1,0 +1,161 @@
+package reconcile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"twinning/internal/core/charter"
+	"twinning/internal/core/naming"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+)
+
+// An alias stays where it is unless the charter says that it goes: mail is sent to it, and
+// who first gave it to the account says nothing about who still uses it.
+
+// alsoAddressed holds the aliases of an account against those that it should have; account -1
+// is one that d makes.
+func (w *walker) alsoAddressed(d *draft, p, a int) {
+	e := w.Charter.Emails
+	column := w.Accounts.Column("aliases")
+	if e == nil || column == nil || len(w.aliasRules) == 0 && e.Ours == nil {
+		return
+	}
+	held, primary := map[string]bool{}, ""
+	now := ""
+	if a >= 0 {
+		now, primary = column.Cell(a), naming.Fold(w.Accounts.Column("email").Cell(a))
+		if e.Rule == charter.Once || e.Rule == charter.Fill && now != "" || w.Charter.Intent == "add" {
+			return
+		}
+		record.EachValue(now, func(v string) { held[naming.Fold(v)] = true })
+	}
+	wanted, sure := w.wantedAliases(p, a)
+	var missing, goes []string
+	for _, v := range wanted {
+		if n := naming.Fold(v); !held[n] && n != primary {
+			missing = append(missing, v)
+		}
+	}
+	if e.Ours != nil && sure {
+		record.EachValue(now, func(v string) {
+			if n := naming.Fold(v); (e.Ours.MatchString(v) || e.Ours.MatchString(n)) && !slices.ContainsFunc(wanted, func(x string) bool { return naming.Fold(x) == n }) {
+				goes = append(goes, v)
+			}
+		})
+	}
+	switch {
+	case len(missing)+len(goes) == 0:
+		return
+	case e.Rule == charter.Watch:
+		for _, v := range missing {
+			w.note("drift", p, a, "aliases "+naming.Fold(v), "%q is no alias of the account, and should be (watched, never written)", v)
+		}
+		return
+	case e.Most > 0 && len(held)+len(missing)-len(goes) > e.Most && len(missing) > 0:
+		w.note("over-limit", p, a, "aliases", "the account would have %d aliases, %d are allowed; none is added", len(held)+len(missing)-len(goes), e.Most)
+		missing = nil
+		if len(goes) == 0 {
+			return
+		}
+	}
+	if d == nil {
+		d = w.begun(planning.Readdress, p, a)
+	}
+	reason := fmt.Sprintf("emails: aliases (charter line %d)", e.Line)
+	for _, v := range missing {
+		d.ask("aliases", reason, naming.Request{Owner: d.Person, Account: a, Candidates: []string{v}, Attribute: naming.Alias, Optional: true})
+	}
+	if len(goes) > 0 {
+		d.ask("aliases", reason, naming.Request{Owner: d.Person, Account: a, Attribute: naming.Alias, Gives: goes})
+	}
+}
+
+// wantedAliases are what the rules give; sure is that all of them could be computed.
+func (w *walker) wantedAliases(p, a int) (wanted []string, sure bool) {
+	sure = true
+	for _, b := range w.aliasRules {
+		v := b.Eval(p, a)
+		sure = sure && v.Fault() == ""
+		record.EachValue(v.Cell(), func(x string) {
+			x = strings.TrimSpace(x)
+			switch {
+			case x == "" || slices.ContainsFunc(wanted, func(o string) bool { return naming.Fold(o) == naming.Fold(x) }):
+			case !record.ValidEmail(x):
+				w.note("value-invalid", p, a, "aliases", "%q is no e-mail address", x)
+				sure = false
+			case !w.Charter.Emails.MayBeAlias(x):
+				w.note("domain-foreign", p, a, "aliases", "%q is in a domain that takes no addresses here; it is not written", x)
+			case b.Expr.Attribute() == "" && w.Charter.Reserved(x):
+				w.note("email-taken", p, a, naming.Fold(x), "%s: kept for a role (names.reserved, RFC 2142)", x)
+			default:
+				wanted = append(wanted, x)
+			}
+		})
+	}
+	return wanted, sure
+}
+
+// aliases writes what becomes of an account's aliases once its names are granted: the former
+// primary address stays as one, unless somebody takes it over in this very plan, and the new
+// one is none any more.
+func (r *run) aliases(d *draft, taken map[string]string) {
+	former, primary, changes := "", "", len(d.gained) > 0
+	reason := ""
+	var gives []string
+	for n, ask := range d.names {
+		switch d.targets[n] {
+		case "email":
+			former, reason = ask.Frees, d.reasons[n]
+			changes = changes || d.a >= 0
+			for _, e := range d.Edits {
+				if e.Attribute == "email" {
+					primary = e.New
+				}
+			}
+		case "aliases":
+			if reason == "" {
+				reason = d.reasons[n]
+			}
+			changes = changes || len(ask.Gives) > 0
+		}
+		gives = append(gives, ask.Gives...)
+	}
+	if !changes {
+		return
+	}
+	keeps := former != "" && r.Charter.Emails != nil && r.Charter.Emails.Former == "keep" && d.heir == nil
+	column := r.Accounts.Column("aliases")
+	if column == nil { // nothing can be written that is not read
+		if keeps {
+			i := slices.IndexFunc(d.Edits, func(e planning.Edit) bool { return e.Attribute == "email" })
+			d.Edits[i].Reason += "; the former address is not kept: the accounts' shape has no aliases"
+		}
+		return
+	}
+	old := ""
+	if d.a >= 0 {
+		old = column.Cell(d.a)
+	}
+	goes := func(v string) bool {
+		n := naming.Fold(v)
+		return n == naming.Fold(primary) || slices.ContainsFunc(gives, func(g string) bool { return naming.Fold(g) == n })
+	}
+	kept := slices.DeleteFunc(record.SplitList(old), goes)
+	add := func(v string) {
+		if n := naming.Fold(v); n != naming.Fold(primary) && !slices.ContainsFunc(kept, func(k string) bool { return naming.Fold(k) == n }) {
+			kept = append(kept, v)
+		}
+	}
+	taker, yields := taken[naming.Fold(former)]
+	if keeps && (!yields || taker == d.Person) && !r.standsBetween(former) {
+		add(former)
+	}
+	for _, v := range d.gained {
+		add(v)
+	}
+	if now := record.JoinList(kept); now != old {
+		d.Edits = append(d.Edits, planning.Edit{Attribute: "aliases", Old: old, New: now, Reason: reason})
+	}
+}

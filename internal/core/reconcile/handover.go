@@ -1,0 +1,231 @@
+package reconcile
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"twinning/internal/core/charter"
+	"twinning/internal/core/naming"
+	"twinning/internal/core/pairing"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+)
+
+// Handing over: all addresses of somebody who has left become aliases of their successor, in
+// one unit, so that mail is nobody's for a moment at most. What the account is left with may
+// be an address of its own, or none.
+
+// heir is who is given the addresses of a leaver.
+type heir struct {
+	p, a      int
+	addresses []string
+	reason    string
+}
+
+// owned are the addresses of an account that are yet to be handed over, and what it is to be
+// left with.
+func (w *walker) owned(g gone) (addresses []string, left string, known bool) {
+	h := w.handOver
+	if h.address != nil {
+		v := h.address.Eval(g.p, g.a)
+		if left = v.Cell(); v.Fault() != "" {
+			return nil, "", false
+		}
+	}
+	add := func(v string) {
+		same := func(o string) bool { return naming.Fold(o) == naming.Fold(v) }
+		if !same(left) && !slices.ContainsFunc(addresses, same) {
+			addresses = append(addresses, v)
+		}
+	}
+	for _, name := range []string{"email", "aliases"} {
+		record.EachValue(w.Accounts.Column(name).Cell(g.a), add)
+	}
+	return addresses, left, true
+}
+
+// owns: there is something to hand over.
+func (w *walker) owns(g gone) bool {
+	if w.handOver == nil {
+		return false
+	}
+	addresses, _, known := w.owned(g)
+	return !known || len(addresses) > 0
+}
+
+// stillOwns: the charter hands the account's addresses over, and that is not done yet; a
+// human may have dropped it.
+func (w *walker) stillOwns(g gone) bool {
+	i := w.run.intended[planning.IntentionID(charter.HandsOver, g.person, w.accountID(g.a), g.since)]
+	stages := slices.ContainsFunc(w.Charter.Leavers.Stages, func(s charter.Stage) bool { return slices.Contains(s.Do, charter.HandsOver) })
+	return stages && i.Cancelled == "" && w.owns(g)
+}
+
+// handOver is the charter's rule of it, tied to the rosters.
+type handOver struct{ to, address *charter.Bound }
+
+// heirOf finds who takes over, or says what they must wait for.
+func (w *walker) heirOf(g gone) (h heir, waits string) {
+	if _, _, known := w.owned(g); !known {
+		return h, "until it can be told what address the account is left with"
+	}
+	v := w.handOver.to.Eval(g.p, g.a)
+	person := v.Cell()
+	switch {
+	case v.Fault() != "" && person == "":
+		return h, "until it can be told who takes over: " + v.Fault()
+	case person == "":
+		return h, "until the charter names somebody who takes over"
+	case person == g.person:
+		return h, "until the charter names somebody else who takes over"
+	}
+	row, here := w.People.Find(person)
+	if !here {
+		return h, fmt.Sprintf("until somebody takes over who is here: person %q is not in the list", person)
+	}
+	left := ""
+	if reason, has := w.run.left(row); has {
+		left = reason
+	}
+	_, unread := w.People.Present(row)
+	switch {
+	case unread || !w.inScope[row]:
+		return h, fmt.Sprintf("until somebody takes over whom the lane serves: person %q is outside people.where, or could not be read", person)
+	case left != "":
+		return h, fmt.Sprintf("until somebody takes over who is here: person %q is %s", person, left)
+	case w.out.Pairing.PersonState[row] != pairing.Twinned:
+		return h, fmt.Sprintf("until person %q, who takes over, has an account", person)
+	}
+	h.p, h.a = row, int(w.out.Pairing.PersonTwin[row])
+	switch {
+	case w.frozen(h.p, h.a):
+		return h, fmt.Sprintf("until account %q, which takes over, can be read", w.accountID(h.a))
+	case w.shut(h.a):
+		return h, fmt.Sprintf("until account %q, which takes over, can sign in", w.accountID(h.a))
+	}
+	return h, ""
+}
+
+// handsOver drafts that an account gives its addresses up. Who is given them is drafted once
+// all that is wanted of their account is known.
+func (w *walker) handsOver(g gone, i planning.Intention) {
+	h, waits := w.heirOf(g)
+	if waits != "" || w.guess(h.p, h.a, "given another's addresses") {
+		return
+	}
+	var left string
+	if h.addresses, left, _ = w.owned(g); len(h.addresses) == 0 {
+		return
+	}
+	h.reason = fmt.Sprintf("addresses of %s, handed over (%s)", cmp.Or(w.Accounts.Column("userName").Cell(g.a), i.Account), i.Reason)
+	d := w.draft(planning.Readdress, g.p, g.a)
+	d.intention, d.heir, d.HandsOver = i.ID, &h, true
+	reason := fmt.Sprintf("handed over to %s (%s)", cmp.Or(w.Accounts.Column("userName").Cell(h.a), w.accountID(h.a)), i.Reason)
+	owner := cmp.Or(d.Person, "account "+d.Account)
+	primary := w.Accounts.Column("email").Cell(g.a)
+	ask := naming.Request{Owner: owner, Account: g.a, Attribute: naming.Primary, Frees: primary, Gives: record.SplitList(w.Accounts.Column("aliases").Cell(g.a))}
+	if left != "" {
+		ask.Candidates = []string{left}
+	}
+	if naming.Fold(left) == naming.Fold(primary) { // a part of it was done
+		ask = naming.Request{Owner: owner, Account: g.a, Attribute: naming.Alias, Gives: ask.Gives}
+		d.ask("aliases", reason, ask)
+		return
+	}
+	d.ask("email", reason, ask)
+}
+
+// withHeirs drafts anew what the successors of those are given who hand over. A successor's
+// own names come first: who hands over to them waits for another plan.
+func (r *run) withHeirs(drafts []*draft) []*draft {
+	if !slices.ContainsFunc(drafts, func(d *draft) bool { return d.heir != nil }) {
+		return drafts
+	}
+	x := &succession{walker: &walker{desirer: r.desirer(), piece: &piece{}}, to: map[int]*draft{}, busy: map[int]bool{}}
+	drafts = slices.DeleteFunc(drafts, func(d *draft) bool { return d.from != nil || d.failed })
+	var others []*draft
+	for _, d := range drafts {
+		if d.heir == nil {
+			others = append(others, d)
+			x.busy[d.a] = x.busy[d.a] || len(d.names) > 0
+		}
+	}
+	for _, d := range drafts {
+		if d.heir == nil {
+			continue
+		}
+		if why := x.give(d); why != "" {
+			w := planning.Withheld{Verb: d.Verb, Person: d.Person, Account: d.Account, Reason: why}
+			if !slices.Contains(r.out.Withheld, w) {
+				r.out.Withheld = append(r.out.Withheld, w)
+			}
+		}
+	}
+	for _, group := range x.groups { // whoever gives comes first
+		others = append(others, group...)
+	}
+	return others
+}
+
+// succession puts those who hand over together with whom they hand over to.
+type succession struct {
+	*walker
+	to     map[int]*draft // successor's account -> what it is given
+	busy   map[int]bool   // accounts whose names change anyway
+	groups [][]*draft     // are granted together; the successor's draft is the last
+}
+
+// give has a draft's addresses handed over, or says why not.
+func (x *succession) give(d *draft) (why string) {
+	h := d.heir
+	into := x.to[h.a]
+	if into == nil {
+		into = x.draft(planning.Readdress, h.p, h.a)
+		open, sent := x.Memory.Open[into.ID]
+		switch {
+		case x.busy[h.a]:
+			return fmt.Sprintf("the names of account %q, which takes over, change in this plan; it is given more in the next", x.accountID(h.a))
+		case sent:
+			return open.Why
+		case into.Wave < 0:
+			return fmt.Sprintf("no wave takes account %q, which takes over", x.accountID(h.a))
+		}
+		if active := x.active.Cell(h.a); active != "" {
+			into.RestsOn = append(into.RestsOn, planning.Edit{Attribute: "active", Old: active, Reason: "who takes over can sign in"})
+		}
+		x.to[h.a], x.groups = into, append(x.groups, []*draft{into})
+		into.group = len(x.groups)
+	}
+	for _, address := range h.addresses {
+		into.ask("aliases", h.reason, naming.Request{Owner: into.Person, Account: into.a, Candidates: []string{address}, Attribute: naming.Alias, HandedOver: true})
+		into.from = append(into.from, d)
+	}
+	into.need(d.ID)
+	d.group = into.group
+	group := &x.groups[d.group-1]
+	*group = slices.Insert(*group, len(*group)-1, d)
+	return ""
+}
+
+// notHanded tells whose addresses can't be handed over, and reports whether there was
+// anybody: the others of their successor are granted without them.
+func (r *run) notHanded(drafts []*draft, grants []naming.Grant) (some bool) {
+	i := 0
+	for _, d := range drafts {
+		for n, ask := range d.names {
+			g := grants[i]
+			i++
+			giver := d
+			if d.from != nil {
+				giver = d.from[n]
+			}
+			if g.Granted || giver.heir == nil || giver.failed || g.Holder < 0 && g.Rival < 0 && g.Rest == nil {
+				continue
+			}
+			giver.failed, some = true, true
+			r.refuse(giver, d.targets[n], ask, g)
+		}
+	}
+	return some
+}
