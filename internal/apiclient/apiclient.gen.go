@@ -438,6 +438,30 @@ func (e Severity) Valid() bool {
 	}
 }
 
+// Defines values for StageWord.
+const (
+	StageWordDelete   StageWord = "delete"
+	StageWordHandOver StageWord = "hand-over"
+	StageWordHide     StageWord = "hide"
+	StageWordSuspend  StageWord = "suspend"
+)
+
+// Valid indicates whether the value is a known member of the StageWord enum.
+func (e StageWord) Valid() bool {
+	switch e {
+	case StageWordDelete:
+		return true
+	case StageWordHandOver:
+		return true
+	case StageWordHide:
+		return true
+	case StageWordSuspend:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Standing.
 const (
 	StandingContested Standing = "contested"
@@ -1803,6 +1827,9 @@ type SignIn struct {
 	Password string `json:"password"`
 }
 
+// StageWord defines model for StageWord.
+type StageWord string
+
 // Standing defines model for Standing.
 type Standing string
 
@@ -2351,7 +2378,7 @@ type ListFindingsParamsSort string
 
 // ListIntentionsParams defines parameters for ListIntentions.
 type ListIntentionsParams struct {
-	Verb *Verb `form:"verb,omitempty" json:"verb,omitempty"`
+	Verb *StageWord `form:"verb,omitempty" json:"verb,omitempty"`
 
 	// Q text to find
 	Q *Text `form:"q,omitempty" json:"q,omitempty"`

@@ -1417,6 +1417,8 @@ export interface components {
         /** @enum {string} */
         Verb: "create" | "mark" | "set" | "rename" | "readdress" | "place" | "enrol" | "withdraw" | "suspend" | "reinstate" | "hide" | "unhide" | "delete";
         /** @enum {string} */
+        StageWord: "suspend" | "hide" | "hand-over" | "delete";
+        /** @enum {string} */
         LogLevel: "info" | "warning" | "error";
         /** @enum {string} */
         FindingCode: "orphan-account" | "leaver-active" | "suspended-elsewhere" | "missing-account" | "duplicate-account" | "duplicate-person" | "contested-match" | "contradictory-keys" | "shared-key" | "recycled-key" | "rehire" | "bond-doubted" | "bond-broken" | "mark-foreign" | "claimed-twice" | "username-taken" | "email-taken" | "alias-shadows" | "case-only" | "resting" | "domain-foreign" | "required-missing" | "value-invalid" | "value-damaged" | "not-shown" | "value-too-long" | "locked-attribute" | "no-email" | "drift" | "not-kept" | "pending-stale" | "never-signed-in" | "locked" | "last-administrator" | "unknown-group" | "unknown-container" | "over-limit" | "sign-in-crossed" | "sign-in-stray" | "roster-shrunk" | "coverage-drop" | "several-values" | "reference-broken" | "reference-open" | "row-rejected";
@@ -4460,7 +4462,7 @@ export interface operations {
     listIntentions: {
         parameters: {
             query?: {
-                verb?: components["schemas"]["Verb"];
+                verb?: components["schemas"]["StageWord"];
                 /**
                  * @description text to find
                  * @example soto

@@ -139,6 +139,11 @@ func (e *EmailRule) MayBeAlias(address string) bool {
 	return e.Domains == nil || e.Domains[domainOf(address)] != ""
 }
 
+// Takes reports whether an alias is ours to take away where nobody wants it.
+func (e *EmailRule) Takes(alias string) bool {
+	return e.Ours != nil && (e.Ours.MatchString(alias) || e.Ours.MatchString(record.Normal(record.Email, alias)))
+}
+
 // domainOf is an address's domain in the form that is compared.
 func domainOf(address string) string {
 	_, domain := cutAddress(record.Normal(record.Email, address))

@@ -43,6 +43,9 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	r.readEmails(f["emails"])
 	r.readSignIn(f["sign-in"])
 	r.readLeavers(f["leavers"])
+	if r.Emails != nil && r.Emails.Ours != nil && r.Leavers != nil && r.Leavers.HandOver != nil {
+		f["leavers"].Problem("`emails: {ours: …}` would take away again what `hand-over:` gives to somebody; leave one of them out")
+	}
 	r.readOrphans(f["orphans"])
 	r.readGuards(f["guards"])
 	r.readWaves(f["waves"])

@@ -15,15 +15,13 @@ func (l *Ledger) Circled() bool { return l.circled }
 
 // circle grants the first units that wait for nobody but each other, and returns those that
 // still wait; granted is false when there are none.
-func (a *allocation) circle(order []span) (rest []span, granted bool) {
-	a.circling = true
-	defer func() { a.circling = false }()
+func (a *allocation) circle(order []span, how patience) (rest []span, granted bool) {
 	waiting := map[int]span{}
 	for _, unit := range order {
 		waiting[a.requests[unit[0]].Unit] = unit
 	}
 	for _, unit := range order {
-		picks, closed := a.closed(unit, waiting)
+		picks, closed := a.closed(unit, waiting, how)
 		if !closed {
 			continue
 		}
@@ -50,7 +48,7 @@ type pick struct {
 
 // closed follows who waits for whom from a unit on; it reports whether all of them can have
 // the names they wait for if all of them are granted.
-func (a *allocation) closed(from span, waiting map[int]span) (picks map[int]pick, closed bool) {
+func (a *allocation) closed(from span, waiting map[int]span, how patience) (picks map[int]pick, closed bool) {
 	picks = map[int]pick{}
 	owners := map[string]string{} // name -> who takes it
 	todo := []span{from}
@@ -61,7 +59,7 @@ func (a *allocation) closed(from span, waiting map[int]span) (picks map[int]pick
 			continue
 		}
 		for i := unit[0]; i < unit[1]; i++ {
-			p, possible := a.pick(i, waiting)
+			p, possible := a.pick(i, waiting, how)
 			if !possible {
 				return nil, false
 			}
@@ -90,7 +88,7 @@ func (a *allocation) closed(from span, waiting map[int]span) (picks map[int]pick
 }
 
 // pick is the first name that a request can have once units that still wait are granted.
-func (a *allocation) pick(i int, waiting map[int]span) (p pick, possible bool) {
+func (a *allocation) pick(i int, waiting map[int]span, how patience) (p pick, possible bool) {
 	if a.requests[i].onlyGives() {
 		return pick{candidate: -1}, true
 	}
@@ -102,10 +100,13 @@ func (a *allocation) pick(i int, waiting map[int]span) (p pick, possible bool) {
 			return pick{n, after}, true
 		}
 	}
-	if a.requests[i].Optional {
-		return pick{candidate: -1}, true
-	}
-	return p, false
+	return pick{candidate: -1}, a.requests[i].Optional && (how == without || !a.mayCome(i))
+}
+
+// mayCome: a name that the request can do without may yet be freed.
+func (a *allocation) mayCome(i int) bool {
+	_, _, state := a.try(i, nextBest)
+	return state == later
 }
 
 // withholds: a unit that is not of the circle gives its name up in vain: it is not granted,

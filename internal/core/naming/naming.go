@@ -201,7 +201,6 @@ type allocation struct {
 	frees    map[frees]int // an account's attribute -> the request that gives its value up
 	given    map[string]int
 	granted  []bool // by unit
-	circling bool   // names are looked at that move in a circle
 }
 
 // span is where the requests of a unit stand, from and to.
@@ -236,24 +235,28 @@ func (l *Ledger) Allocate(requests []Request) []Grant {
 	}
 	a.granted = make([]bool, units)
 	// Patient rounds wait for names that may yet be freed; when nothing moves any
-	// more, one unit takes its next best name and the others get their chance.
-	for patient := true; len(order) > 0; {
+	// more, units take their next best names, and at last do without.
+	for how := waiting; len(order) > 0; {
 		before := len(order)
 		rest := make([]span, 0, before)
 		for _, unit := range order {
-			if !a.grant(unit, patient) {
+			if !a.grant(unit, how) {
 				rest = append(rest, unit)
 			}
 		}
 		order = rest
 		moved := len(rest) < before
-		if !moved && patient {
-			order, moved = a.circle(rest)
+		if !moved && how != nextBest {
+			order, moved = a.circle(rest, how)
 		}
-		if !moved && !patient {
-			break
+		switch {
+		case moved:
+			how = waiting
+		case how == without:
+			order = nil
+		default:
+			how++
 		}
-		patient = moved
 	}
 	for i := range requests {
 		a.grants[i].Granted = a.granted[requests[i].Unit]
@@ -281,13 +284,22 @@ func FoldAll(names []string) []string {
 	return list
 }
 
+// patience is what a request does whose best name may yet be freed.
+type patience uint8
+
+const (
+	waiting  patience = iota // it waits
+	nextBest                 // it takes another that is free
+	without                  // it does without, if it can
+)
+
 // grant tries a unit as a whole.
-func (a *allocation) grant(unit span, patient bool) bool {
+func (a *allocation) grant(unit span, how patience) bool {
 	var room [4]int
 	var lists [4][]int
 	chosen, afters := room[:0], lists[:0]
 	for i := unit[0]; i < unit[1]; i++ {
-		candidate, after, state := a.try(i, patient)
+		candidate, after, state := a.try(i, how)
 		if state != granted {
 			return false
 		}
@@ -318,10 +330,11 @@ const (
 
 // try finds the first of the candidates that is free; candidate is -1 where the request is
 // granted without.
-func (a *allocation) try(i int, patient bool) (candidate int, after []int, state outcome) {
+func (a *allocation) try(i int, how patience) (candidate int, after []int, state outcome) {
 	if a.requests[i].onlyGives() {
 		return -1, nil, granted
 	}
+	held := false
 	for n, name := range a.folded[i] {
 		if rival, ok := a.given[name]; name == "" || ok && a.requests[rival].Owner != a.requests[i].Owner {
 			continue
@@ -330,11 +343,15 @@ func (a *allocation) try(i int, patient bool) (candidate int, after []int, state
 		if state == granted {
 			return n, after, granted
 		}
-		if state == later && patient {
+		held = held || state == later
+		if state == later && how == waiting {
 			return 0, nil, later // wait rather than take a worse name
 		}
 	}
-	if a.requests[i].Optional {
+	switch {
+	case a.requests[i].Optional && held && how != without:
+		return 0, nil, later
+	case a.requests[i].Optional:
 		return -1, nil, granted
 	}
 	return 0, nil, refused
@@ -363,7 +380,7 @@ func (a *allocation) givers(i int, name string) (units []int, state outcome) {
 			continue
 		}
 		mover, moves := a.mover(h, name)
-		if !moves || a.circling && h.Attribute == Alias { // no value in between stands in for an alias
+		if !moves {
 			return nil, refused
 		}
 		unit := a.requests[mover].Unit
@@ -420,7 +437,7 @@ func (a *allocation) explain(i int, denied bool) {
 	if !denied {
 		return
 	}
-	if _, _, state := a.try(i, false); state == granted {
+	if candidate, _, state := a.try(i, nextBest); state == granted && (candidate >= 0 || r.onlyGives()) {
 		return // another name of the unit is what it was refused for
 	}
 	for _, name := range a.folded[i] {

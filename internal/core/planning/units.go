@@ -52,6 +52,13 @@ func (e *Edit) NewNames() (names []string) {
 	return names
 }
 
+// kept are the values of a list that stay in it.
+func (e *Edit) kept() string {
+	stays := map[string]bool{}
+	record.EachValue(e.New, func(v string) { stays[record.Normal(record.Email, v)] = true })
+	return record.JoinList(slices.DeleteFunc(record.SplitList(e.Old), func(v string) bool { return !stays[record.Normal(record.Email, v)] }))
+}
+
 // Unite makes units of the changes that need one another, and breaks their circles with
 // values in between: between gives the one that stands in for a name of a change. What it
 // adds is appended.
@@ -163,6 +170,9 @@ func breakCircles(part []*Change, between func(c *Change, name string) string) (
 				continue
 			}
 			step := c.step(between)
+			if len(step.Edits) == 0 {
+				continue // it gives nothing up
+			}
 			steps = append(steps, step)
 			for _, other := range part {
 				if i := slices.Index(other.Needs, c.ID); i >= 0 && other != c {
@@ -204,6 +214,11 @@ func (c *Change) step(between func(c *Change, name string) string) *Change {
 	s.ID, s.Needs, s.Edits, s.Between = ChangeID(c.Verb+" between", c.Person, c.Account), nil, nil, true
 	for i := range c.Edits {
 		e := &c.Edits[i]
+		if kept := e.kept(); e.Attribute == "aliases" && kept != e.Old {
+			s.Edits = append(s.Edits, Edit{Attribute: e.Attribute, Old: e.Old, New: kept, Reason: "so that others can have them: they move in a circle"})
+			e.Old = kept
+			continue
+		}
 		if !slices.Contains(naming, e.Attribute) || e.Old == "" {
 			continue
 		}

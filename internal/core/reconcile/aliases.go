@@ -31,6 +31,9 @@ func (w *walker) alsoAddressed(d *draft, p, a int) {
 		}
 		record.EachValue(now, func(v string) { held[naming.Fold(v)] = true })
 	}
+	if i := slices.IndexFunc(w.drafts, func(o *draft) bool { return o.a == a && a >= 0 && slices.Contains(o.targets, "email") }); i >= 0 {
+		primary = "" // it changes, and what it is now may be an alias
+	}
 	wanted, sure := w.wantedAliases(p, a)
 	var missing, goes []string
 	for _, v := range wanted {
@@ -40,7 +43,7 @@ func (w *walker) alsoAddressed(d *draft, p, a int) {
 	}
 	if e.Ours != nil && sure {
 		record.EachValue(now, func(v string) {
-			if n := naming.Fold(v); (e.Ours.MatchString(v) || e.Ours.MatchString(n)) && !slices.ContainsFunc(wanted, func(x string) bool { return naming.Fold(x) == n }) {
+			if n := naming.Fold(v); e.Takes(v) && !slices.ContainsFunc(wanted, func(x string) bool { return naming.Fold(x) == n }) {
 				goes = append(goes, v)
 			}
 		})
@@ -149,7 +152,7 @@ func (r *run) aliases(d *draft, taken map[string]string) {
 		}
 	}
 	taker, yields := taken[naming.Fold(former)]
-	if keeps && (!yields || taker == d.Person) && !r.standsBetween(former) {
+	if keeps && !r.Charter.Emails.Takes(former) && (!yields || taker == d.Person) && !r.standsBetween(former) {
 		add(former)
 	}
 	for _, v := range d.gained {

@@ -51,8 +51,10 @@ func (r *run) nameAndPlan(drafts []*draft) {
 		}
 		if !d.dropped {
 			r.aliases(d, taken)
+			d.dropped = len(d.Edits) == 0 // it could do without all that it asked for
 		}
 	}
+	ownFirst(named)
 	changes := make([]*planning.Change, 0, len(drafts))
 	for _, d := range drafts {
 		if !d.dropped {
@@ -347,6 +349,32 @@ func (r *run) refuse(d *draft, target string, ask naming.Request, g naming.Grant
 	case g.Rival >= 0:
 		r.report(takenCodes[target], d.p, d.a, subjectOf(ask), "%s: taken by person %q in this plan", wanted, g.RivalOwner)
 	}
+}
+
+// ownFirst orders the drafts of an account that moves a name of its own from one attribute to
+// another: it is given the name there before it gives it up here.
+func ownFirst(named []*draft) {
+	for i := 1; i < len(named); i++ {
+		d, before := named[i], named[i-1] // they stand together, by person
+		if d.a < 0 || d.a != before.a || d.dropped || before.dropped {
+			continue
+		}
+		for _, pair := range [][2]*draft{{before, d}, {d, before}} {
+			if gives, takes := pair[0], pair[1]; gives.frees(takes) {
+				gives.need(takes.ID)
+				break
+			}
+		}
+	}
+}
+
+// frees: it gives a name up that another draft of the account takes.
+func (d *draft) frees(takes *draft) bool {
+	return slices.ContainsFunc(takes.Edits, func(e planning.Edit) bool {
+		return slices.ContainsFunc(e.NewNames(), func(name string) bool {
+			return slices.ContainsFunc(d.names, func(ask naming.Request) bool { return ask.Frees != "" && naming.Fold(ask.Frees) == naming.Fold(name) })
+		})
+	})
 }
 
 // subjectOf a name that can't be had: an account may want several aliases.
