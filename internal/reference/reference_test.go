@@ -184,6 +184,7 @@ func TestKeys(t *testing.T) {
 				"emails.":                   map[string]any{"emails": map[string]any{"primary": "person.email"}},
 				"sign-in.":                  map[string]any{"sign-in": map[string]any{"subject": "person.email", "account": "account.userName"}},
 				"groups[].":                 map[string]any{"groups": []any{map[string]any{"enrol": "observers"}}},
+				"leavers.hand-over.":        map[string]any{"leavers": map[string]any{"hand-over": map[string]any{"to": "person.manager"}}},
 				"leavers.stage":             map[string]any{"leavers": map[string]any{"stages": []any{map[string]any{"after": "1d", "do": []any{"suspend"}}}}},
 				"waves[":                    map[string]any{"waves": []any{map[string]any{"name": "all"}}},
 				"shape.*.":                  map[string]any{"shape": map[string]any{star: map[string]any{"from": "column"}}},

@@ -367,8 +367,9 @@ func (r *reader) readLeavers(n document.Node) {
 	if n, ok := f["hold"]; ok {
 		l.Hold = r.compiler.compile(n, wantCondition, "person", "account")
 	}
-	if n, ok := f["hand-over"]; ok {
-		l.HandOver = r.readHandOver(n)
+	handOver := f["hand-over"]
+	if handOver.Present() {
+		l.HandOver = r.readHandOver(handOver)
 	}
 	for _, s := range f["stages"].Items() {
 		f := s.Declared(Keys)
@@ -388,7 +389,7 @@ func (r *reader) readLeavers(n document.Node) {
 			if slices.ContainsFunc(l.Stages, func(o Stage) bool { return slices.Contains(o.Do, verb) }) || slices.Contains(stage.Do, verb) {
 				do.Problem("%s is done by an earlier stage already", verb)
 			}
-			if verb == HandsOver && l.HandOver == nil {
+			if verb == HandsOver && !handOver.Present() {
 				do.Problem("to whom addresses are handed over is not said; write `hand-over: {to: person.manager}` under `leavers:`")
 			}
 			stage.Do = append(stage.Do, verb)
