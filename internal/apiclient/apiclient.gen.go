@@ -1884,7 +1884,10 @@ type System struct {
 	Kind     SystemKind `json:"kind"`
 	Latest   *Roster    `json:"latest,omitempty"`
 	Name     string     `json:"name"`
-	Notes    []string   `json:"notes"`
+
+	// Namespace systems of the same one share their logins and addresses
+	Namespace string   `json:"namespace"`
+	Notes     []string `json:"notes"`
 
 	// PerSecond requests a second; 0 is no limit
 	PerSecond float32           `json:"perSecond"`
@@ -1903,6 +1906,9 @@ type SystemInput struct {
 	// KeepDays how long rosters are kept; 0 for ever
 	KeepDays *int       `json:"keepDays,omitempty"`
 	Kind     SystemKind `json:"kind"`
+
+	// Namespace systems of the same one share their logins and addresses
+	Namespace *string `json:"namespace,omitempty"`
 
 	// PerSecond requests a second; 0 is no limit
 	PerSecond *float32           `json:"perSecond,omitempty"`

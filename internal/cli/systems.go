@@ -51,6 +51,9 @@ func newSystem() *cobra.Command {
 		for _, k := range sortedKeys(x.Settings) {
 			rows = append(rows, []string{k, x.Settings[k]})
 		}
+		if x.Namespace != "" {
+			rows = append(rows, []string{"shares names", x.Namespace})
+		}
 		for _, limit := range []struct {
 			name  string
 			value float64
@@ -104,7 +107,7 @@ func newSystemChange() *cobra.Command {
 		}
 		tag := res.Header.Get("ETag")
 		return c.putSystem(args[0], apiclient.SystemInput{
-			Kind: x.Kind, Settings: &x.Settings, Shape: &x.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays,
+			Kind: x.Kind, Settings: &x.Settings, Shape: &x.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays, Namespace: &x.Namespace,
 		}, &tag)
 	})
 	systemFlags(cmd)
@@ -119,6 +122,7 @@ func systemFlags(cmd *cobra.Command) {
 	f.Int("at-once", 0, "requests at a time; 0 is no limit")
 	f.Float64("per-second", 0, "requests a second; 0 is no limit")
 	f.Int("keep-days", 0, "how long its rosters are kept; 0 for ever")
+	f.String("namespace", "", "systems that name the same one share their logins and addresses: what is taken in one is taken in all")
 	f.Bool("same-records", false, "its ids are the same ones as before, though they are read otherwise")
 }
 
@@ -155,6 +159,10 @@ func (c *client) putSystem(name string, in apiclient.SystemInput, tag *string) e
 	}
 	if n, _ := flags.GetInt("keep-days"); flags.Changed("keep-days") {
 		in.KeepDays = &n
+	}
+	if flags.Changed("namespace") {
+		text := c.flag("namespace")
+		in.Namespace = &text
 	}
 	var x apiclient.System
 	same, _ := flags.GetBool("same-records")

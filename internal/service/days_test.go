@@ -240,6 +240,12 @@ func (d *days) do(line string) (told []string) {
 		_, err = d.service.SetFreeze(ctx, tester, verb == "freeze", "asked")
 	case "open", "close":
 		_, err = d.service.SetWriting(ctx, tester, name, verb == "open")
+	case "share": // its names, with the others of a namespace
+		var x store.System
+		if x, err = d.service.Store.SystemByName(ctx, name); err == nil {
+			x.Namespace = d.own("names")
+			_, err = d.service.PutSystem(ctx, tester, x, Putting{})
+		}
 	case "observe", "act":
 		_, err = d.service.SetObserving(ctx, tester, name, verb == "observe")
 	case "charter": // one of its lines becomes another

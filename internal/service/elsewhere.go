@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"twinning/internal/core/charter"
+	"twinning/internal/core/naming"
 	"twinning/internal/fault"
 	"twinning/internal/store"
 )
@@ -38,7 +39,7 @@ func (s *Service) elsewhere(ctx context.Context, in *laneInput, also []*charter.
 		}
 		wanted := append([]string{"id"}, asked[name]...)
 		slices.Sort(wanted)
-		_, accounts, _, err := s.newest(ctx, l.DownstreamID, slices.Compact(wanted), in.Charter.Zone)
+		r, accounts, _, err := s.newest(ctx, l.DownstreamID, slices.Compact(wanted), in.Charter.Zone)
 		var f *fault.Error
 		if errors.As(err, &f) && f.Kind == fault.NotFound {
 			in.notes = append(in.notes, fmt.Sprintf("accountIn('%s'): no roster of its accounts has been taken; what is asked of it is blank", name))
@@ -55,6 +56,7 @@ func (s *Service) elsewhere(ctx context.Context, in *laneInput, also []*charter.
 		for _, b := range bonds {
 			of[b.Person] = b.Account
 		}
+		in.elsewhereRosters = append(in.elsewhereRosters, r.ID)
 		in.Lanes[name] = charter.Elsewhere{Accounts: accounts, Of: func(person string) int {
 			row, there := accounts.Find(of[person])
 			if _, unread := accounts.Unread(row); !there || unread || of[person] == "" {
@@ -62,6 +64,72 @@ func (s *Service) elsewhere(ctx context.Context, in *laneInput, also []*charter.
 			}
 			return row
 		}}
+	}
+	return nil
+}
+
+// sharing reads the accounts of the systems that share the downstream's names. The same human
+// may have a name in several of them, where lanes of the same authority tell by their bonds
+// that it is them.
+func (s *Service) sharing(ctx context.Context, in *laneInput) error {
+	others, err := s.Store.Sharing(ctx, in.lane.DownstreamID)
+	if err != nil || len(others) == 0 {
+		return err
+	}
+	lanes, err := s.Store.Lanes(ctx)
+	if err != nil {
+		return err
+	}
+	for _, x := range others {
+		r, accounts, shape, err := s.newest(ctx, x.ID, []string{"id", "userName", "email", "aliases"}, in.Charter.Zone)
+		var f *fault.Error
+		if errors.As(err, &f) && (f.Kind == fault.NotFound || f.Kind == fault.Conflict) {
+			in.Unshared = fmt.Sprintf("%s shares its names, and %s; take a roster: twinning roster take %s", x.Name, f.Title, x.Name)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if _, reads := shape.Attributes["userName"]; !reads && accounts.Column("email") == nil {
+			in.Unshared = fmt.Sprintf("%s shares its names, and its shape reads neither logins nor addresses", x.Name)
+			continue
+		}
+		whose := map[string]string{}
+		for _, l := range lanes {
+			if l.DownstreamID != x.ID || l.AuthorityID != in.lane.AuthorityID {
+				continue
+			}
+			bonds, err := s.Store.Bonds(ctx, l.ID)
+			if err != nil {
+				return err
+			}
+			for _, b := range bonds {
+				whose[b.Account] = b.Person
+			}
+		}
+		given := map[string]string{}
+		changes, err := s.Store.GivenSince(ctx, x.ID, r.Started)
+		if err != nil {
+			return err
+		}
+		for _, c := range changes {
+			person := ""
+			if c.Authority == in.lane.AuthorityID {
+				person = c.Body.V.Person
+			}
+			for _, e := range c.Body.V.Edits {
+				for _, name := range e.NewNames() {
+					given[name] = person
+				}
+			}
+		}
+		in.elsewhereRosters = append(in.elsewhereRosters, r.ID)
+		in.Shared = append(in.Shared, naming.Shared{System: x.Name, Accounts: accounts, Whose: func(account string) string {
+			if x.ID == in.lane.AuthorityID {
+				return account
+			}
+			return whose[account]
+		}, Given: given})
 	}
 	return nil
 }

@@ -79,6 +79,8 @@ type laneInput struct {
 	notes    []string
 	rulings  func(person, account string) string // ids of those that name either
 	shutBy   map[string]string                   // account -> the receipt that suspended it
+	// elsewhereRosters are those of other lanes, and of systems that share names
+	elsewhereRosters []int64
 }
 
 func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.Charter) (in laneInput, err error) {
@@ -118,6 +120,9 @@ func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.
 	if err := s.elsewhere(ctx, &in, also); err != nil {
 		return in, err
 	}
+	if err := s.sharing(ctx, &in); err != nil {
+		return in, err
+	}
 	if err := s.open(ctx, &in); err != nil {
 		return in, err
 	}
@@ -131,7 +136,7 @@ func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.
 	}
 	in.Reading = fmt.Sprint(whole.ID)
 	// everything that decides the result, but for the clock and the counts
-	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights, in.Memory.Open, in.Memory.Freed})
+	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights, in.Memory.Open, in.Memory.Freed, in.elsewhereRosters})
 	sum := sha256.Sum256(decisive)
 	in.digest = sum[:]
 	return in, err

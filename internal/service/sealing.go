@@ -206,13 +206,13 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 			return fault.New(fault.Denied, "overruling a guard needs the right overrule", tripped, "ask somebody who has it").Because("right-missing")
 		}
 		reserved := namesOf(changes)
-		err = tx.SealPlan(ctx, p.Plan, l.DownstreamID, who.Name, overrule, s.Now().Add(s.SealFor), reserved)
+		err = tx.SealPlan(ctx, p.Plan, l, who.Name, overrule, s.Now().Add(s.SealFor), reserved)
 		if errors.Is(err, store.ErrTaken) {
-			name, plan, lane, err := s.Store.ReservedBy(ctx, l.DownstreamID, reserved)
+			r, err := s.Store.ReservedBy(ctx, l.DownstreamID, l.AuthorityID, reserved)
 			if err != nil {
 				return fault.About(err, "plan", fmt.Sprint(id))
 			}
-			return fault.New(fault.Conflict, "another sealed plan has reserved one of its names", fmt.Sprintf("plan %d of lane %s gives out %q", plan, lane, name), fmt.Sprintf("run that plan or give it up (twinning plan void %d), then reconcile and draft again", plan)).Because("name-reserved")
+			return fault.New(fault.Conflict, "another sealed plan has reserved one of its names", fmt.Sprintf("plan %d of lane %s gives out %q", r.Plan, r.Lane, r.Name), fmt.Sprintf("run that plan or give it up (twinning plan void %d), then reconcile and draft again", r.Plan)).Because("name-reserved")
 		}
 		if err != nil {
 			return fault.About(err, "plan", fmt.Sprint(id))

@@ -143,6 +143,9 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 		return SystemView{}, &fault.Error{Cause: "settings-invalid", Kind: fault.Invalid, Title: "the settings are not in order", Detail: err.Error(), Field: "settings"}
 	}
 	reach.Closed(c)
+	if x.Namespace != "" && !validName(x.Namespace) {
+		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q can't be a namespace", x.Namespace), Detail: "use small letters, digits and hyphens, at most 60; systems that name the same one share their logins and addresses", Field: "namespace"}
+	}
 	if x.AtOnce < 0 || x.PerSecond < 0 || x.KeepDays < 0 {
 		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: "limits can't be negative", Detail: "0 is no limit"}
 	}
@@ -218,7 +221,7 @@ func movedBy(d connector.Declaration, before, after store.System) (moved []strin
 // setting is a secret.
 func tellSettings(detail map[string]string, before, after store.System) {
 	told := func(x store.System) map[string]string {
-		all := map[string]string{"atOnce": fmt.Sprint(x.AtOnce), "perSecond": fmt.Sprint(x.PerSecond), "keepDays": fmt.Sprint(x.KeepDays), "kind": x.Kind}
+		all := map[string]string{"atOnce": fmt.Sprint(x.AtOnce), "perSecond": fmt.Sprint(x.PerSecond), "keepDays": fmt.Sprint(x.KeepDays), "namespace": x.Namespace, "kind": x.Kind}
 		for name, v := range x.Settings.V {
 			all["setting "+name] = v
 		}

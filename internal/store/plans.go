@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"twinning/internal/core/lifecycle"
@@ -83,21 +84,35 @@ func (s *Store) Plans(ctx context.Context, lane int64, p Page) (list []Plan, nex
 // Name is a name that a plan reserves.
 type Name struct{ Name, Person string }
 
-// ReservedBy finds a plan that has reserved one of the names, and whose it is.
-func (s *Store) ReservedBy(ctx context.Context, system int64, names []Name) (name string, plan int64, lane string, err error) {
-	list := make([]string, len(names))
+// Reservation is a name that a plan has reserved.
+type Reservation struct {
+	Name string `db:"name"`
+	Plan int64  `db:"plan"`
+	Lane string `db:"lane"`
+}
+
+// ReservedBy finds a plan that has reserved one of the names: in the system itself, or for
+// somebody else in one that shares its names.
+func (s *Store) ReservedBy(ctx context.Context, system, authority int64, names []Name) (r Reservation, err error) {
+	list, people := columnsOf(names)
+	return r, s.get(ctx, &r, `SELECT v.name, v.plan_id AS plan, l.name AS lane FROM reservations v JOIN plans p ON p.id = v.plan_id JOIN lanes l ON l.id = p.lane_id JOIN systems y ON y.id = v.system_id
+		JOIN unnest($2::text[], $3::text[]) AS n(name, person) ON n.name = v.name
+		WHERE v.system_id = $1 OR y.namespace <> '' AND y.namespace = (SELECT namespace FROM systems WHERE id = $1) AND (l.authority <> $4 OR n.person = '' OR v.person <> n.person)
+		ORDER BY v.name LIMIT 1`, system, list, people, authority)
+}
+
+func columnsOf(names []Name) (list, people []string) {
+	list, people = make([]string, len(names)), make([]string, len(names))
 	for i, n := range names {
-		list[i] = n.Name
+		list[i], people[i] = n.Name, n.Person
 	}
-	err = s.pool.QueryRow(ctx, `SELECT v.name, v.plan_id, l.name FROM reservations v JOIN plans p ON p.id = v.plan_id JOIN lanes l ON l.id = p.lane_id
-		WHERE v.system_id = $1 AND v.name = ANY($2::text[]) ORDER BY v.name LIMIT 1`, system, list).Scan(&name, &plan, &lane)
-	return name, plan, lane, translate(err)
+	return list, people
 }
 
 // SealPlan approves a draft and reserves its names; ErrTaken when another plan
 // holds one of them, ErrChanged when it is no longer a draft. What was parted
 // before the plan's reconciliation is released: the plan shows it.
-func (s *Store) SealPlan(ctx context.Context, p Plan, system int64, by, overruled string, expires time.Time, names []Name) error {
+func (s *Store) SealPlan(ctx context.Context, p Plan, l Lane, by, overruled string, expires time.Time, names []Name) error {
 	return s.InTx(ctx, func(tx *Store) error {
 		// names of plans that can no longer be run are free
 		if _, err := tx.exec(ctx, `DELETE FROM reservations r USING plans p WHERE p.id = r.plan_id AND (p.state IN ('void', 'finished') OR p.state IN ('sealed', 'halted') AND p.expires < now())`); err != nil {
@@ -109,11 +124,17 @@ func (s *Store) SealPlan(ctx context.Context, p Plan, system int64, by, overrule
 		if err := tx.must(ctx, `UPDATE plans SET sealed_by = $2, sealed_at = now(), expires = $3, overruled = $4 WHERE id = $1`, p.ID, by, expires, overruled); err != nil {
 			return err
 		}
-		list, people := make([]string, len(names)), make([]string, len(names))
-		for i, n := range names {
-			list[i], people[i] = n.Name, n.Person
+		// of the systems that share their names, one plan is sealed at a time
+		if _, err := tx.exec(ctx, `SELECT pg_advisory_xact_lock(7009, hashtext(namespace)) FROM systems WHERE id = $1 AND namespace <> ''`, l.DownstreamID); err != nil {
+			return err
 		}
-		if _, err := tx.exec(ctx, `INSERT INTO reservations (system_id, name, plan_id, person) SELECT $1, n.name, $2, n.person FROM unnest($3::text[], $4::text[]) AS n(name, person)`, system, p.ID, list, people); err != nil {
+		if _, err := tx.ReservedBy(ctx, l.DownstreamID, l.AuthorityID, names); err == nil {
+			return ErrTaken
+		} else if !errors.Is(err, ErrNotFound) {
+			return err
+		}
+		list, people := columnsOf(names)
+		if _, err := tx.exec(ctx, `INSERT INTO reservations (system_id, name, plan_id, person) SELECT $1, n.name, $2, n.person FROM unnest($3::text[], $4::text[]) AS n(name, person)`, l.DownstreamID, p.ID, list, people); err != nil {
 			return err
 		}
 		_, err := tx.exec(ctx, `DELETE FROM partings WHERE lane_id = $1 AND id <= (SELECT partings_seen FROM reconciliations WHERE id = $2)`, p.LaneID, p.Reconciliation)

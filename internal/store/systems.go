@@ -1,6 +1,11 @@
 package store
 
-import "context"
+import (
+	"context"
+	"time"
+
+	"twinning/internal/core/planning"
+)
 
 // System is a place that holds identities.
 type System struct {
@@ -15,6 +20,7 @@ type System struct {
 	AtOnce    int                     `db:"at_once" json:"atOnce"`       // requests at a time; 0 no limit
 	PerSecond float64                 `db:"per_second" json:"perSecond"` // requests a second; 0 no limit
 	KeepDays  int                     `db:"keep_days" json:"keepDays"`   // how long rosters are kept; 0 for ever
+	Namespace string                  `db:"namespace" json:"namespace"`  // systems of the same one share logins and addresses; "" none does
 }
 
 // Systems lists all by name.
@@ -32,17 +38,35 @@ func (s *Store) SystemByID(ctx context.Context, id int64) (x System, err error) 
 	return x, s.get(ctx, &x, `SELECT * FROM systems WHERE id = $1`, id)
 }
 
+// Sharing lists the other systems that share a system's names.
+func (s *Store) Sharing(ctx context.Context, id int64) (list []System, err error) {
+	return list, s.list(ctx, &list, `SELECT y.* FROM systems y JOIN systems x ON x.namespace = y.namespace WHERE x.id = $1 AND x.namespace <> '' AND y.id <> x.id ORDER BY y.name`, id)
+}
+
+// Given is a change of a system, with whose people its lane serves.
+type Given struct {
+	Body      JSON[planning.Change] `db:"body"`
+	Authority int64                 `db:"authority"`
+}
+
+// GivenSince lists the changes that were carried out in a system since an instant, or may
+// have been.
+func (s *Store) GivenSince(ctx context.Context, system int64, since time.Time) (list []Given, err error) {
+	return list, s.list(ctx, &list, `SELECT c.body, l.authority FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
+		JOIN changes c ON c.plan_id = p.id AND c.number = x.number WHERE l.downstream = $1 AND coalesce(x.ended, x.intended) >= $2 AND x.outcome IN ('', 'done', 'waiting', 'in-doubt')`, system, since)
+}
+
 // AddSystem makes one, read-only.
 func (s *Store) AddSystem(ctx context.Context, x System) (out System, err error) {
-	return out, s.get(ctx, &out, `INSERT INTO systems (name, kind, settings, shape, secret, at_once, per_second, keep_days) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING *`,
-		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, x.AtOnce, x.PerSecond, x.KeepDays)
+	return out, s.get(ctx, &out, `INSERT INTO systems (name, kind, settings, shape, secret, at_once, per_second, keep_days, namespace) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING *`,
+		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, x.AtOnce, x.PerSecond, x.KeepDays, x.Namespace)
 }
 
 // ChangeSystem replaces one whose version is still the given one; a nil secret
 // stays. ErrChanged when somebody else was faster.
 func (s *Store) ChangeSystem(ctx context.Context, x System, version int64) (out System, err error) {
-	err = s.get(ctx, &out, `UPDATE systems SET kind = $2, settings = $3, shape = $4, secret = coalesce($5, secret), at_once = $7, per_second = $8, keep_days = $9, version = version + 1 WHERE name = $1 AND version = $6 RETURNING *`,
-		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, version, x.AtOnce, x.PerSecond, x.KeepDays)
+	err = s.get(ctx, &out, `UPDATE systems SET kind = $2, settings = $3, shape = $4, secret = coalesce($5, secret), at_once = $7, per_second = $8, keep_days = $9, namespace = $10, version = version + 1 WHERE name = $1 AND version = $6 RETURNING *`,
+		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, version, x.AtOnce, x.PerSecond, x.KeepDays, x.Namespace)
 	if err == ErrNotFound { // our own sentinel, just made
 		err = ErrChanged
 	}

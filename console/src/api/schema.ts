@@ -1409,6 +1409,8 @@ export interface components {
             perSecond: number;
             /** @description how long rosters are kept; 0 for ever */
             keepDays: number;
+            /** @description systems of the same one share their logins and addresses */
+            namespace: string;
         };
         /** @enum {string} */
         Standing: "twinned" | "missing" | "orphan" | "duplicate" | "contested" | "exempt";
@@ -1468,6 +1470,8 @@ export interface components {
             perSecond?: number;
             /** @description how long rosters are kept; 0 for ever */
             keepDays?: number;
+            /** @description systems of the same one share their logins and addresses */
+            namespace?: string;
         };
         /**
          * @example {

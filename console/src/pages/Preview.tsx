@@ -66,6 +66,7 @@ export function PreviewPage() {
           atOnce: s.atOnce,
           perSecond: s.perSecond,
           keepDays: s.keepDays,
+          namespace: s.namespace,
         },
       }),
     );

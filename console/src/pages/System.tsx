@@ -32,6 +32,7 @@ export function SystemPage() {
   const limits: [string, string][] = [
     ["at once", s.atOnce ? `${s.atOnce} requests` : "no limit"],
     ["a second", s.perSecond ? `${s.perSecond} requests` : "no limit"],
+    ...(s.namespace ? ([["shares names", s.namespace]] as [string, string][]) : []),
     ["rosters kept", s.keepDays ? `${s.keepDays} days` : "for ever"],
   ];
   return (

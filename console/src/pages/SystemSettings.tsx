@@ -39,6 +39,7 @@ export function SystemSettingsPage() {
             atOnce: was?.atOnce,
             perSecond: was?.perSecond,
             keepDays: was?.keepDays,
+            namespace: was?.namespace,
           },
         }),
       ),

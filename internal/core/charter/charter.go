@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"twinning/internal/core/document"
+	"twinning/internal/core/naming"
 	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/record"
 )
@@ -54,6 +55,7 @@ type Charter struct {
 	Notes    []document.Problem // accepted, and not as its writer may expect
 	tables   map[string]map[string]string
 	Between  string          // domain of the addresses that stand in while names move in a circle; "": they don't
+	Alike    naming.Alike    // spellings of an address that the downstream holds to be one
 	reserved map[string]bool // folded names that nobody is given
 	stopped  *atomic.Bool    // of whoever evaluates its expressions
 }

@@ -67,6 +67,8 @@ var Keys = d.Keys{
 	key("sign-in.account", d.FormExpression, "what the downstream finds an account by: a value, or several", "account.userName"),
 	key("names", d.FormMapping, "names that are not anybody's", "{reserved: [press, night-crew]}"),
 	key("names.reserved", d.FormList, "words that no computed login, and no local part of a computed address, may be, beside those of RFC 2142 (abuse, info, postmaster…); what the authority gives as it stands is not looked at", "[press, night-crew]"),
+	key("names.alike", d.FormList, "which spellings of an address the downstream holds to be one, beside upper and lower case: with and without dots, with and without what follows a + (RFC 5233)", "[dots, sub-addresses]"),
+	key("names.alike[]", d.FormWord, "one of them", "dots", "dots", "sub-addresses"),
 	key("names.between", d.FormText, "a domain of yours for the addresses, nobody's mail, that stand in for a moment where names move in a circle, such as a swap (default: such names are told as taken)", "in-between.larkspur.example"),
 	key("names.reserved[]", d.FormText, "one of them", "press"),
 	key("groups", d.FormList, "which groups accounts are in, where the shape of the accounts reads them (`groups: memberships`, or a column), also of a new account; nobody is taken out of a group that is not named here", "[{enrol: observers, when: \"'night' in person.roles\"}]"),

@@ -26,6 +26,14 @@ func (r *reader) readNames(n document.Node) {
 			d.Problem("%q is no domain; expected one such as in-between.larkspur.example", d.Text())
 		}
 	}
+	for _, item := range f["alike"].Items() {
+		switch item.Word(Keys, "names.alike[]") {
+		case "dots":
+			r.Alike.Dots = true
+		case "sub-addresses":
+			r.Alike.SubAddresses = true
+		}
+	}
 	for _, item := range f["reserved"].Items() {
 		word := record.Fold(strings.TrimSpace(item.Text()))
 		if word == "" || strings.ContainsAny(word, "@ ") {

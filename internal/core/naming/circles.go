@@ -80,7 +80,7 @@ func (a *allocation) closed(from span, waiting map[int]span, how patience) (pick
 		}
 	}
 	for i, p := range picks { // whoever takes the name again does not give it up
-		if r := a.requests[i]; p.candidate >= 0 && Fold(r.Frees) == a.folded[i][p.candidate] {
+		if r := a.requests[i]; p.candidate >= 0 && a.alike.Fold(r.Frees) == a.folded[i][p.candidate] {
 			return nil, false
 		}
 	}

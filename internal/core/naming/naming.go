@@ -55,13 +55,60 @@ func (r *Request) onlyGives() bool {
 type Grant struct {
 	Granted    bool
 	Name       string
-	After      []int  // units that must be carried out first
-	Holder     int    // when refused: an account that holds a candidate, -1 none
-	Rival      int    // when refused: the request that was granted it, -1 none
-	RivalOwner string // whose that is
-	First      int    // an account that holds the first candidate and keeps it, -1 none
-	Rest       *Rest  // when refused: the rest of a candidate, nil when none rests
+	After      []int      // units that must be carried out first
+	Holder     int        // when refused: an account that holds a candidate, -1 none
+	Rival      int        // when refused: the request that was granted it, -1 none
+	RivalOwner string     // whose that is
+	Elsewhere  *Elsewhere // when refused: who holds a candidate in another system, nil none
+	First      int        // an account that holds the first candidate and keeps it, -1 none
+	Rest       *Rest      // when refused: the rest of a candidate, nil when none rests
 }
+
+// Alike says which spellings of an address a system holds to be one, beside upper and lower
+// case and the forms of a domain.
+type Alike struct {
+	Dots         bool // ana.soto@ is anasoto@
+	SubAddresses bool // ana+tram@ is ana@ (RFC 5233)
+}
+
+// Fold is the form under which two names are one where these rules hold.
+func (x Alike) Fold(name string) string {
+	name = Fold(name)
+	local, domain, address := strings.Cut(name, "@")
+	if !address || x == (Alike{}) {
+		return name
+	}
+	if x.SubAddresses {
+		local, _, _ = strings.Cut(local, "+")
+	}
+	if x.Dots {
+		local = strings.ReplaceAll(local, ".", "")
+	}
+	return local + "@" + domain
+}
+
+// FoldAll is Fold of each.
+func (x Alike) FoldAll(names []string) []string {
+	list := make([]string, len(names))
+	for i, n := range names {
+		list[i] = x.Fold(n)
+	}
+	return list
+}
+
+// Shared are the accounts of another system whose names count here too.
+type Shared struct {
+	System   string
+	Accounts *record.Roster
+	// Whose tells by its bonds whose an account is, "" when that is not known: the same human
+	// may have a name in both.
+	Whose func(account string) string
+	// Given are names that were given there since the roster was read, with whose they are.
+	Given map[string]string
+}
+
+// Elsewhere is who holds a name in another system.
+type Elsewhere struct{ System, Account, Person string }
 
 // Ledger knows who holds which of the names that matter to a plan, and in which
 // attributes, and which rest.
@@ -71,6 +118,8 @@ type Ledger struct {
 	until   string          // what is given up now is free from this day on
 	// names may move in a circle; some would have, and may not
 	mayCircle, circled bool
+	alike              Alike
+	elsewhere          map[string][]Elsewhere
 }
 
 // Rest is a name that was somebody's until lately: for a time it is given to nobody else.
@@ -103,9 +152,9 @@ func Fold(name string) string { return record.Normal(record.Email, name) }
 // all of them. Accounts that could not be read hold what is known of them.
 //
 // The look-up is shared between so many goroutines.
-func NewLedger(accounts *record.Roster, requests []Request, cores int) *Ledger {
-	l := &Ledger{holders: map[string][]Holding{}}
-	for _, names := range folded(requests) {
+func NewLedger(accounts *record.Roster, requests []Request, alike Alike, cores int) *Ledger {
+	l := &Ledger{holders: map[string][]Holding{}, alike: alike, elsewhere: map[string][]Elsewhere{}}
+	for _, names := range l.folded(requests) {
 		for _, name := range names {
 			l.holders[name] = nil
 		}
@@ -154,7 +203,9 @@ func (l *Ledger) scan(accounts *record.Roster, from, to int) (found []named) {
 	for row := from; row < to; row++ {
 		for attribute, c := range columns {
 			record.EachValue(c.Cell(row), func(value string) {
-				folded = record.AppendNormal(folded[:0], record.Email, value)
+				if folded = record.AppendNormal(folded[:0], record.Email, value); l.alike != (Alike{}) {
+					folded = append(folded[:0], l.alike.Fold(value)...)
+				}
 				if _, asked := l.holders[string(folded)]; asked {
 					found = append(found, named{string(folded), Holding{record.Row(row), Attribute(attribute)}})
 				}
@@ -169,8 +220,8 @@ func (l *Ledger) beside(accounts *record.Roster) (found []named) {
 	accounts.EachSeveral(func(row int, attribute string, others []string) {
 		as, names := map[string]Attribute{"userName": Login, "email": Primary}[attribute], attribute == "userName" || attribute == "email"
 		for _, n := range others {
-			if _, asked := l.holders[Fold(n)]; asked && names {
-				found = append(found, named{Fold(n), Holding{record.Row(row), as}})
+			if _, asked := l.holders[l.alike.Fold(n)]; asked && names {
+				found = append(found, named{l.alike.Fold(n), Holding{record.Row(row), as}})
 			}
 		}
 	})
@@ -181,8 +232,8 @@ func (l *Ledger) beside(accounts *record.Roster) (found []named) {
 func (l *Ledger) unread(accounts *record.Roster) (found []named) {
 	accounts.EachUnread(func(row int, rej record.Rejection) {
 		for _, n := range rej.Names {
-			if _, asked := l.holders[Fold(n)]; asked {
-				found = append(found, named{Fold(n), Holding{record.Row(row), Alias}})
+			if _, asked := l.holders[l.alike.Fold(n)]; asked {
+				found = append(found, named{l.alike.Fold(n), Holding{record.Row(row), Alias}})
 			}
 		}
 	})
@@ -190,7 +241,39 @@ func (l *Ledger) unread(accounts *record.Roster) (found []named) {
 }
 
 // Holders lists who holds a name.
-func (l *Ledger) Holders(name string) []Holding { return l.holders[Fold(name)] }
+func (l *Ledger) Holders(name string) []Holding { return l.holders[l.alike.Fold(name)] }
+
+// Share lets the names of another system's accounts be taken as well.
+func (l *Ledger) Share(x Shared) {
+	for _, h := range l.scan(x.Accounts, 0, x.Accounts.Len()) {
+		account := x.Accounts.ID(int(h.Row))
+		l.elsewhere[h.name] = append(l.elsewhere[h.name], Elsewhere{x.System, account, x.Whose(account)})
+	}
+	for _, h := range append(l.unread(x.Accounts), l.beside(x.Accounts)...) {
+		account := x.Accounts.ID(int(h.Row))
+		l.elsewhere[h.name] = append(l.elsewhere[h.name], Elsewhere{x.System, account, x.Whose(account)})
+	}
+	for name, person := range x.Given {
+		if name = l.alike.Fold(name); l.asked(name) {
+			l.elsewhere[name] = append(l.elsewhere[name], Elsewhere{System: x.System, Person: person})
+		}
+	}
+}
+
+func (l *Ledger) asked(name string) bool {
+	_, is := l.holders[name]
+	return is
+}
+
+// heldElsewhere is who else holds a name in another system, nil when nobody does.
+func (l *Ledger) heldElsewhere(r *Request, name string) *Elsewhere {
+	for _, x := range l.elsewhere[name] {
+		if x.Person == "" || x.Person != r.Owner {
+			return &x
+		}
+	}
+	return nil
+}
 
 // allocation is one round of granting.
 type allocation struct {
@@ -214,7 +297,7 @@ type frees struct {
 // Allocate grants what can be granted.
 func (l *Ledger) Allocate(requests []Request) []Grant {
 	a := &allocation{
-		Ledger: l, requests: requests, folded: folded(requests), grants: make([]Grant, len(requests)),
+		Ledger: l, requests: requests, folded: l.folded(requests), grants: make([]Grant, len(requests)),
 		frees: map[frees]int{}, given: make(map[string]int, len(requests)),
 	}
 	var order []span
@@ -265,21 +348,12 @@ func (l *Ledger) Allocate(requests []Request) []Grant {
 	return a.grants
 }
 
-func folded(requests []Request) [][]string {
+func (l *Ledger) folded(requests []Request) [][]string {
 	list := make([][]string, len(requests))
 	for i, r := range requests {
 		if list[i] = r.Folded; list[i] == nil {
-			list[i] = FoldAll(r.Candidates)
+			list[i] = l.alike.FoldAll(r.Candidates)
 		}
-	}
-	return list
-}
-
-// FoldAll is Fold of each.
-func FoldAll(names []string) []string {
-	list := make([]string, len(names))
-	for i, n := range names {
-		list[i] = Fold(n)
 	}
 	return list
 }
@@ -375,6 +449,9 @@ func (a *allocation) givers(i int, name string) (units []int, state outcome) {
 	if rest, rests := a.rests[name]; rests && !rest.mayHave(&a.requests[i]) {
 		return nil, refused
 	}
+	if a.heldElsewhere(&a.requests[i], name) != nil {
+		return nil, refused
+	}
 	for _, h := range a.holders[name] {
 		if int(h.Row) == a.requests[i].Account {
 			continue
@@ -389,7 +466,7 @@ func (a *allocation) givers(i int, name string) (units []int, state outcome) {
 			continue
 		case !a.granted[unit]:
 			state = later
-		case Fold(a.grants[mover].Name) == name:
+		case a.alike.Fold(a.grants[mover].Name) == name:
 			return nil, refused
 		}
 		if !slices.Contains(units, unit) {
@@ -405,9 +482,9 @@ func (a *allocation) mover(h Holding, name string) (mover int, moves bool) {
 	switch {
 	case !moves:
 	case h.Attribute == Alias:
-		moves = slices.ContainsFunc(a.requests[mover].Gives, func(v string) bool { return Fold(v) == name })
+		moves = slices.ContainsFunc(a.requests[mover].Gives, func(v string) bool { return a.alike.Fold(v) == name })
 	default:
-		moves = Fold(a.requests[mover].Frees) == name
+		moves = a.alike.Fold(a.requests[mover].Frees) == name
 	}
 	return mover, moves
 }
@@ -416,7 +493,7 @@ func (a *allocation) mover(h Holding, name string) (mover int, moves bool) {
 func (a *allocation) givesUp(row int, name string) bool {
 	return !slices.ContainsFunc(a.holders[name], func(h Holding) bool {
 		mover, moves := a.mover(h, name)
-		return int(h.Row) == row && (!moves || !a.granted[a.requests[mover].Unit] || Fold(a.grants[mover].Name) == name)
+		return int(h.Row) == row && (!moves || !a.granted[a.requests[mover].Unit] || a.alike.Fold(a.grants[mover].Name) == name)
 	})
 }
 
@@ -443,6 +520,9 @@ func (a *allocation) explain(i int, denied bool) {
 	for _, name := range a.folded[i] {
 		if rival, ok := a.given[name]; ok {
 			g.Rival, g.RivalOwner = rival, a.requests[rival].Owner
+		}
+		if g.Elsewhere == nil {
+			g.Elsewhere = a.heldElsewhere(&r, name)
 		}
 		if h := keeps(name); h >= 0 {
 			g.Holder = h

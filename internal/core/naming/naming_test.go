@@ -81,7 +81,7 @@ func TestAllocate(t *testing.T) {
 				}
 			}
 			var got []string
-			ledger := NewLedger(roster, requests, 2)
+			ledger := NewLedger(roster, requests, Alike{}, 2)
 			if c.turns != "" {
 				ledger.MayCircle()
 			}

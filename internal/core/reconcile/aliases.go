@@ -68,10 +68,10 @@ func (w *walker) alsoAddressed(d *draft, p, a int) {
 	}
 	reason := fmt.Sprintf("emails: aliases (charter line %d)", e.Line)
 	for _, v := range missing {
-		d.ask("aliases", reason, naming.Request{Owner: d.Person, Account: a, Candidates: []string{v}, Attribute: naming.Alias, Optional: true})
+		w.ask(d, "aliases", reason, naming.Request{Owner: d.Person, Account: a, Candidates: []string{v}, Attribute: naming.Alias, Optional: true})
 	}
 	if len(goes) > 0 {
-		d.ask("aliases", reason, naming.Request{Owner: d.Person, Account: a, Attribute: naming.Alias, Gives: goes})
+		w.ask(d, "aliases", reason, naming.Request{Owner: d.Person, Account: a, Attribute: naming.Alias, Gives: goes})
 	}
 }
 
@@ -151,7 +151,7 @@ func (r *run) aliases(d *draft, taken map[string]string) {
 			kept = append(kept, v)
 		}
 	}
-	taker, yields := taken[naming.Fold(former)]
+	taker, yields := taken[r.Charter.Alike.Fold(former)]
 	if keeps && !r.Charter.Emails.Takes(former) && (!yields || taker == d.Person) && !r.standsBetween(former) {
 		add(former)
 	}

@@ -200,7 +200,7 @@ func (w *walker) wave(p, a int) int {
 	return -1
 }
 
-func (d *draft) ask(target, reason string, request naming.Request) {
-	request.Folded = naming.FoldAll(request.Candidates) // here all cores are at work
+func (r *run) ask(d *draft, target, reason string, request naming.Request) {
+	request.Folded = r.Charter.Alike.FoldAll(request.Candidates) // here all cores are at work
 	d.names, d.targets, d.reasons = append(d.names, request), append(d.targets, target), append(d.reasons, reason)
 }

@@ -26,7 +26,10 @@ func (r *run) nameAndPlan(drafts []*draft) {
 		named = withNames(drafts)
 		requests := requestsOf(named)
 		if ledger == nil {
-			ledger = naming.NewLedger(r.Accounts, requests, r.Cores)
+			ledger = naming.NewLedger(r.Accounts, requests, r.Charter.Alike, r.Cores)
+			for _, x := range r.Shared {
+				ledger.Share(x)
+			}
 			r.letRest(ledger)
 			if r.Charter.Between != "" && !r.Deferred {
 				ledger.MayCircle()
@@ -42,7 +45,7 @@ func (r *run) nameAndPlan(drafts []*draft) {
 	} else if ledger.Circled() {
 		r.out.Notes = append(r.out.Notes, "names would move in a circle (a swap, say), and are told as taken: give values in between a domain, `names: {between: DOMAIN}`")
 	}
-	taken := takers(named, grants)
+	taken := takers(named, grants, r.Charter.Alike)
 	i := 0
 	for _, d := range named {
 		for n := range d.names {
@@ -96,7 +99,7 @@ func (r *run) letRest(ledger *naming.Ledger) {
 	names := map[string]naming.Rest{}
 	for _, f := range r.Memory.Freed {
 		until := calendar.Add(f.On, r.Charter.Emails.Rest)
-		name := naming.Fold(f.Name)
+		name := r.Charter.Alike.Fold(f.Name)
 		if until <= r.today || names[name].Until > until { // whoever had it last
 			continue
 		}
@@ -148,7 +151,7 @@ func (r *run) standsBetween(name string) bool {
 const betweenPrefix = "between-"
 
 // takers are who is granted which name; only those who give an address up need to know.
-func takers(drafts []*draft, grants []naming.Grant) map[string]string {
+func takers(drafts []*draft, grants []naming.Grant, alike naming.Alike) map[string]string {
 	taken := map[string]string{}
 	if !slices.ContainsFunc(drafts, func(d *draft) bool { return d.Verb == planning.Readdress }) {
 		return taken
@@ -157,7 +160,7 @@ func takers(drafts []*draft, grants []naming.Grant) map[string]string {
 	for _, d := range drafts {
 		for range d.names {
 			if grants[i].Name != "" {
-				taken[naming.Fold(grants[i].Name)] = d.Person
+				taken[alike.Fold(grants[i].Name)] = d.Person
 			}
 			i++
 		}
@@ -346,6 +349,12 @@ func (r *run) refuse(d *draft, target string, ask naming.Request, g naming.Grant
 		r.report("resting", d.p, d.a, target, "%s: was another's and rests until %s", wanted, g.Rest.Until)
 	case g.Holder >= 0:
 		r.report(takenCodes[target], d.p, d.a, subjectOf(ask), "%s: taken by account %q (%s)", wanted, r.accountID(g.Holder), r.Accounts.Column("userName").Cell(g.Holder))
+	case g.Elsewhere != nil:
+		who := fmt.Sprintf("account %q", g.Elsewhere.Account)
+		if g.Elsewhere.Account == "" {
+			who = fmt.Sprintf("the account of person %q", g.Elsewhere.Person)
+		}
+		r.report(takenCodes[target], d.p, d.a, subjectOf(ask), "%s: taken by %s of %s, which shares its names", wanted, who, g.Elsewhere.System)
 	case g.Rival >= 0:
 		r.report(takenCodes[target], d.p, d.a, subjectOf(ask), "%s: taken by person %q in this plan", wanted, g.RivalOwner)
 	}

@@ -130,10 +130,10 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 	}
 	if naming.Fold(left) == naming.Fold(primary) { // a part of it was done
 		ask = naming.Request{Owner: owner, Account: g.a, Attribute: naming.Alias, Gives: ask.Gives}
-		d.ask("aliases", reason, ask)
+		w.ask(d, "aliases", reason, ask)
 		return
 	}
-	d.ask("email", reason, ask)
+	w.ask(d, "email", reason, ask)
 }
 
 // withHeirs drafts anew what the successors of those are given who hand over. A successor's
@@ -198,7 +198,7 @@ func (x *succession) give(d *draft) (why string) {
 		into.group = len(x.groups)
 	}
 	for _, address := range h.addresses {
-		into.ask("aliases", h.reason, naming.Request{Owner: into.Person, Account: into.a, Candidates: []string{address}, Attribute: naming.Alias, HandedOver: true})
+		x.ask(into, "aliases", h.reason, naming.Request{Owner: into.Person, Account: into.a, Candidates: []string{address}, Attribute: naming.Alias, HandedOver: true})
 		into.from = append(into.from, d)
 	}
 	into.need(d.ID)

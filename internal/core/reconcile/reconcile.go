@@ -18,6 +18,7 @@ import (
 
 	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
+	"twinning/internal/core/naming"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
@@ -34,6 +35,8 @@ type Input struct {
 	Mark     string                       // canonical attribute that carries our mark downstream, "" when there is none
 	Deferred bool                         // what is written shows in a later roster alone: nothing can stand in between for a moment
 	Lanes    map[string]charter.Elsewhere // the other lanes that the charter asks for
+	Shared   []naming.Shared              // other systems in which a name is taken as well
+	Unshared string                       // why names of such a system are not known, "" when they are
 	Cores    int                          // goroutines to use; 0: one
 	Premises bool                         // changes tell what they rest on, for whoever carries them out
 	Tell     bool                         // what explains the verdicts is told as well

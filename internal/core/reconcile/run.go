@@ -332,7 +332,21 @@ func (r *run) askGaps() {
 	// twin of an orphan, or who tells a newcomer from somebody listed twice
 	r.noAbsent = cmp.Or(r.People.Doubt("people", twinnedPerson), r.Accounts.Doubt("accounts", always))
 	r.noCreate = cmp.Or(r.Accounts.Doubt("accounts", twinnedAccount), r.People.Doubt("people", always), r.unseenDeletions())
-	r.noNames = cmp.Or(r.unreadNames(), r.Accounts.Doubt("accounts", named))
+	r.noNames = cmp.Or(r.unreadNames(), r.Accounts.Doubt("accounts", named), r.sharedDoubt())
+}
+
+// sharedDoubt says why names of the systems that share theirs are not all known.
+func (r *run) sharedDoubt() string {
+	for _, x := range r.Shared {
+		named := func(row int) bool {
+			rej, unread := x.Accounts.Unread(row)
+			return unread && rej.Named
+		}
+		if why := x.Accounts.Doubt("accounts", named); why != "" {
+			return fmt.Sprintf("%s shares its names, and %s there", x.System, why)
+		}
+	}
+	return r.Unshared
 }
 
 // presumed is how long somebody is taken to be still there whose deletion the

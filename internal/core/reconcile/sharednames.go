@@ -59,7 +59,7 @@ func (r *run) sharedNames() {
 
 // each visits the names that an attribute of an account holds.
 func (x *nameIndex) each(at naming.Holding, yield func(hash uint64, name string)) {
-	record.EachValue(x.columns[at.Attribute].Cell(int(at.Row)), func(v string) { yield(maphash.String(x.seed, naming.Fold(v)), v) })
+	record.EachValue(x.columns[at.Attribute].Cell(int(at.Row)), func(v string) { yield(maphash.String(x.seed, x.Charter.Alike.Fold(v)), v) })
 }
 
 // spelt is how a name is written where it is held.
@@ -90,7 +90,7 @@ func (x *nameIndex) shared(list []holding) (found []finding.Finding) {
 			aliases = append(aliases, h)
 		}
 	}
-	name := naming.Fold(x.spelt(list[0]))
+	name := x.Charter.Alike.Fold(x.spelt(list[0]))
 	if len(aliases) > fewHolders {
 		return append(found, x.find("alias-shadows", -1, -1, name, "%q is an alias of %d accounts: mail to it goes to one of them, or to all", name, len(aliases)))
 	}
