@@ -147,7 +147,8 @@ func (r *run) aliases(d *draft, taken map[string]string) {
 	}
 	kept := slices.DeleteFunc(record.SplitList(old), goes)
 	add := func(v string) {
-		if n := naming.Fold(v); n != naming.Fold(primary) && !slices.ContainsFunc(kept, func(k string) bool { return naming.Fold(k) == n }) {
+		fold := r.Charter.Alike.Fold
+		if n := fold(v); n != fold(primary) && !slices.ContainsFunc(kept, func(k string) bool { return fold(k) == n }) {
 			kept = append(kept, v)
 		}
 	}
