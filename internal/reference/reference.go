@@ -3,6 +3,7 @@
 package reference
 
 import (
+	"slices"
 	"strings"
 
 	"twinning/internal/connector"
@@ -44,6 +45,10 @@ func Schemas() map[string]map[string]any {
 func keys(name, what string, keys document.Keys) List {
 	l := List{name, what, []string{"key", "form", "what", "example"}, nil}
 	for _, k := range keys {
+		section, ofClass := strings.CutPrefix(k.Path, "classes[].")
+		if ofClass && strings.ContainsAny(section, ".[") && slices.ContainsFunc(keys, func(o document.Key) bool { return o.Path == section }) {
+			continue // a class says it as the section for everybody does
+		}
 		form := k.Form
 		if len(k.Words) > 0 {
 			form = strings.Join(k.Words, ", ")

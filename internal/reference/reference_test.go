@@ -171,11 +171,12 @@ func TestKeys(t *testing.T) {
 			var value, base any
 			require.NoError(t, yaml.Unmarshal([]byte(k.Example), &value), k.Path)
 			require.NoError(t, yaml.Unmarshal([]byte(c.base), &base))
-			star := c.any(k.Path)
+			at, ofClass := strings.CutPrefix(k.Path, "classes[].") // it says there what stands at the top for everybody
+			star := c.any(at)
 			if star == "" {
 				star = "costCentre"
 			}
-			path := strings.Replace(strings.Replace(k.Path, "weights.*.*", "weights.phone.same", 1), "weights.*", "weights.phone", 1) // their names are those of what is compared
+			path := strings.Replace(strings.Replace(at, "weights.*.*", "weights.phone.same", 1), "weights.*", "weights.phone", 1) // their names are those of what is compared
 			doc := nested(path, value, map[string]string{"": star})
 			for beside, with := range map[string]any{ // what a key does not stand without
 				"attributes.*.":             map[string]any{"attributes": map[string]any{star: map[string]any{"value": "person." + star}}},
@@ -190,13 +191,17 @@ func TestKeys(t *testing.T) {
 				"shape.*.":                  map[string]any{"shape": map[string]any{star: map[string]any{"from": "column"}}},
 				"upload.":                   map[string]any{"upload": map[string]any{"columns": []any{map[string]any{"name": "Login"}}}},
 			} {
-				if strings.HasPrefix(k.Path, beside) && !strings.HasPrefix(k.Path, "attributes.*.candidates") {
+				if strings.HasPrefix(at, beside) && !strings.HasPrefix(at, "attributes.*.candidates") {
 					doc = beneath(with, doc)
 				}
 			}
-			switch k.Path {
+			switch at {
 			case "shape.*.bit", "shape.*.present": // neither says by itself what it means
 				doc = beneath(doc, map[string]any{"shape": map[string]any{"active": map[string]any{"means": false}}})
+			}
+			if ofClass {
+				item := beneath(map[string]any{"name": "guest", "when": "person.userType == 'guest'"}, doc)
+				doc = map[string]any{"classes": []any{item}}
 			}
 			text, err := yaml.Marshal(beneath(base, doc))
 			require.NoError(t, err)

@@ -44,6 +44,7 @@ type Charter struct {
 	Rules    []AttributeRule // attributes other than e-mail, in the order written
 	Emails   *EmailRule
 	Groups   []GroupRule
+	Classes  []Class // whose accounts are ruled otherwise
 	SignIn   *SignIn
 	Leavers  *Leavers
 	Orphans  string // report or suspend
@@ -313,16 +314,14 @@ func (c *Charter) exprs() []*Expr {
 	for _, k := range c.Keys {
 		out = append(out, k.Person, k.Account)
 	}
-	for _, r := range c.Rules {
-		out = append(out, r.Candidates...)
-	}
-	if c.Emails != nil {
-		out = append(out, slices.Concat(c.Emails.Primary, c.Emails.Aliases)...)
+	out = append(out, c.Values()...)
+	for _, x := range c.Classes {
+		out = append(out, x.When)
 	}
 	if c.SignIn != nil {
 		out = append(out, c.SignIn.Subject, c.SignIn.Account)
 	}
-	for _, g := range c.Groups {
+	for _, g := range c.EveryGroup() {
 		out = append(out, g.When)
 	}
 	if c.Leavers != nil {

@@ -12,17 +12,17 @@ type Given struct {
 // Given lists what the charter gives accounts: its attributes, the address, and what
 // becomes of leavers.
 func (c *Charter) Given() (list []Given) {
-	for _, r := range c.Rules {
+	c.everyRule(func(r AttributeRule) {
 		list = append(list, Given{r.Attribute, r.Rule, r.Line, "attributes." + r.Attribute, true})
-	}
-	if c.Emails != nil {
-		list = append(list, Given{"email", c.Emails.Rule, c.Emails.Line, "emails", true})
-		if len(c.Emails.Aliases) > 0 || c.Emails.Ours != nil {
-			list = append(list, Given{"aliases", c.Emails.Rule, c.Emails.Line, "emails.aliases", true})
+	})
+	c.everyEmail(func(e *EmailRule) {
+		list = append(list, Given{"email", e.Rule, e.Line, "emails", true})
+		if len(e.Aliases) > 0 || e.Ours != nil {
+			list = append(list, Given{"aliases", e.Rule, e.Line, "emails.aliases", true})
 		}
-	}
-	if len(c.Groups) > 0 {
-		list = append(list, Given{"groups", Own, c.Groups[0].Line, "groups", false})
+	})
+	if groups := c.EveryGroup(); len(groups) > 0 {
+		list = append(list, Given{"groups", Own, groups[0].Line, "groups", false})
 	}
 	if c.Leavers != nil {
 		for _, stage := range c.Leavers.Stages {

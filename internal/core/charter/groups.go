@@ -17,7 +17,7 @@ type GroupRule struct {
 	Line  int
 }
 
-func (r *reader) readGroups(n document.Node) {
+func (r *reader) readGroups(n document.Node) (list []GroupRule) {
 	for _, item := range n.Items() {
 		f := item.Declared(Keys)
 		rule := GroupRule{All: f["manage"].Word(Keys, "groups[].manage") == "all"}
@@ -33,7 +33,7 @@ func (r *reader) readGroups(n document.Node) {
 				item.Problem("a rule needs `enrol:`, the name of a group, or a list of names")
 			case strings.ContainsRune(text, record.ListSep):
 				name.Problem("%q is no name of a group", text)
-			case slices.ContainsFunc(r.Groups, func(o GroupRule) bool { return o.All != rule.All && o.names(text) }):
+			case slices.ContainsFunc(slices.Concat(r.Groups, list), func(o GroupRule) bool { return o.All != rule.All && o.names(text) }):
 				name.Problem("an earlier rule names %q with another `manage:`; say the same in both", text)
 			}
 			rule.Enrol = append(rule.Enrol, text)
@@ -41,8 +41,9 @@ func (r *reader) readGroups(n document.Node) {
 		if c, ok := f["when"]; ok {
 			rule.When = r.compiler.compile(c, wantCondition, "person", "account", twins)
 		}
-		r.Groups = append(r.Groups, rule)
+		list = append(list, rule)
 	}
+	return list
 }
 
 func (g *GroupRule) names(name string) bool {

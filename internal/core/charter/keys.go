@@ -8,7 +8,7 @@ import (
 var key = d.NewKey
 
 // Keys are all keys of a charter, in the order in which one is best written.
-var Keys = d.Keys{
+var Keys = withClasses(d.Keys{
 	key("lane", d.FormText, "the lane's name", "hq-dome-booking"),
 	key("zone", d.FormText, "the time zone in which days are counted (default UTC)", "America/Santiago"),
 	key("people", d.FormMapping, "whom the lane serves", "{from: hq, where: person.userType != 'guest'}"),
@@ -106,4 +106,4 @@ var Keys = d.Keys{
 	key("tables", d.FormMapping, "tables for lookup()", "{sites: {S: Summit}}"),
 	key("tables.*", d.FormAny, "one table: a mapping, or rows of CSV, a value and what it becomes", "{S: Summit, V: Valley}"),
 	key("tables.*.*", d.FormText, "what a value becomes", "Summit"),
-}
+})

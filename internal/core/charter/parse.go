@@ -38,18 +38,21 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	r.stopped = &r.compiler.stopped
 	r.readHead(root, f)
 	r.readKeys(root, f["pairing"])
-	r.readRules(f["attributes"])
+	r.Rules = r.readRules(f["attributes"])
 	r.readNames(f["names"])
-	r.readEmails(f["emails"])
+	r.Emails = r.readEmails(f["emails"])
+	r.Groups = r.readGroups(f["groups"])
+	r.readClasses(f["classes"])
 	r.readSignIn(f["sign-in"])
 	r.readLeavers(f["leavers"])
-	if r.Emails != nil && r.Emails.Ours != nil && r.Leavers != nil && r.Leavers.HandOver != nil {
+	ours := false
+	r.everyEmail(func(e *EmailRule) { ours = ours || e.Ours != nil })
+	if ours && r.Leavers != nil && r.Leavers.HandOver != nil {
 		f["leavers"].Problem("`emails: {ours: …}` would take away again what `hand-over:` gives to somebody; leave one of them out")
 	}
 	r.readOrphans(f["orphans"])
 	r.readGuards(f["guards"])
 	r.readWaves(f["waves"])
-	r.readGroups(f["groups"])
 	if err := doc.Err(); err != nil {
 		return nil, err
 	}
@@ -197,7 +200,7 @@ var unwritable = map[string]string{
 	"groups":     "membership is ruled by `groups:`",
 }
 
-func (r *reader) readRules(n document.Node) {
+func (r *reader) readRules(n document.Node) (list []AttributeRule) {
 	known := slices.Concat(record.CanonicalNames(), r.compiler.vocabulary.Account)
 	for _, e := range n.Entries() {
 		line, _ := e.Value.Place()
@@ -216,7 +219,7 @@ func (r *reader) readRules(n document.Node) {
 		}
 		if !e.Value.IsMap() {
 			rule.add(r.compiler.compile(e.Value, wanted, "person", "account", twins))
-			r.Rules = append(r.Rules, rule)
+			list = append(list, rule)
 			continue
 		}
 		f := e.Value.Declared(Keys)
@@ -237,8 +240,9 @@ func (r *reader) readRules(n document.Node) {
 		case f["candidates"].Present() && e.Key != "userName":
 			e.Value.Problem("`candidates:` are for userName; %s takes one `value:`", e.Key)
 		}
-		r.Rules = append(r.Rules, rule)
+		list = append(list, rule)
 	}
+	return list
 }
 
 // readManage reads what of a list may be taken away.
@@ -275,9 +279,9 @@ func (r *AttributeRule) add(e *Expr) {
 	}
 }
 
-func (r *reader) readEmails(n document.Node) {
+func (r *reader) readEmails(n document.Node) *EmailRule {
 	if !n.Present() {
-		return
+		return nil
 	}
 	f := n.Declared(Keys)
 	line, _ := n.Place()
@@ -296,7 +300,7 @@ func (r *reader) readEmails(n document.Node) {
 	if d, ok := f["domains"]; ok {
 		rule.Domains = r.readDomains(d)
 	}
-	r.Emails = rule
+	return rule
 }
 
 // expressions reads one, or a list of them.

@@ -91,14 +91,12 @@ func (c *Charter) required() map[string]bool {
 	if c.Mark != nil {
 		note(c.Mark)
 	}
-	for _, r := range c.Rules {
+	c.everyRule(func(r AttributeRule) {
 		if r.Required || r.Attribute == "userName" {
 			note(r.Candidates...)
 		}
-	}
-	if c.Emails != nil {
-		note(c.Emails.Primary...)
-	}
+	})
+	c.everyEmail(func(e *EmailRule) { note(e.Primary...) })
 	return out
 }
 

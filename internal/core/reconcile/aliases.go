@@ -17,9 +17,9 @@ import (
 // alsoAddressed holds the aliases of an account against those that it should have; account -1
 // is one that d makes.
 func (w *walker) alsoAddressed(d *draft, p, a int) {
-	e := w.Charter.Emails
+	e := w.class.Emails
 	column := w.Accounts.Column("aliases")
-	if e == nil || column == nil || len(w.aliasRules) == 0 && e.Ours == nil {
+	if e == nil || column == nil || len(w.class.aliases) == 0 && e.Ours == nil {
 		return
 	}
 	held, primary := map[string]bool{}, ""
@@ -78,7 +78,7 @@ func (w *walker) alsoAddressed(d *draft, p, a int) {
 // wantedAliases are what the rules give; sure is that all of them could be computed.
 func (w *walker) wantedAliases(p, a int) (wanted []string, sure bool) {
 	sure = true
-	for _, b := range w.aliasRules {
+	for _, b := range w.class.aliases {
 		v := b.Eval(p, a)
 		sure = sure && v.Fault() == ""
 		record.EachValue(v.Cell(), func(x string) {
@@ -88,7 +88,7 @@ func (w *walker) wantedAliases(p, a int) (wanted []string, sure bool) {
 			case !record.ValidEmail(x):
 				w.note("value-invalid", p, a, "aliases", "%q is no e-mail address", x)
 				sure = false
-			case !w.Charter.Emails.MayBeAlias(x):
+			case !w.class.Emails.MayBeAlias(x):
 				w.note("domain-foreign", p, a, "aliases", "%q is in a domain that takes no addresses here; it is not written", x)
 			case b.Expr.Attribute() == "" && w.Charter.Reserved(x):
 				w.note("email-taken", p, a, naming.Fold(x), "%s: kept for a role (names.reserved, RFC 2142)", x)
@@ -128,7 +128,7 @@ func (r *run) aliases(d *draft, taken map[string]string) {
 	if !changes {
 		return
 	}
-	keeps := former != "" && r.Charter.Emails != nil && r.Charter.Emails.Former == "keep" && d.heir == nil
+	keeps := former != "" && d.emails != nil && d.emails.Former == "keep" && d.heir == nil
 	column := r.Accounts.Column("aliases")
 	if column == nil { // nothing can be written that is not read
 		if keeps {
@@ -153,7 +153,7 @@ func (r *run) aliases(d *draft, taken map[string]string) {
 		}
 	}
 	taker, yields := taken[r.Charter.Alike.Fold(former)]
-	if keeps && !r.Charter.Emails.Takes(former) && (!yields || taker == d.Person) && !r.standsBetween(former) {
+	if keeps && !d.emails.Takes(former) && (!yields || taker == d.Person) && !r.standsBetween(former) {
 		add(former)
 	}
 	for _, v := range d.gained {

@@ -18,11 +18,12 @@ type draft struct {
 	targets []string         // per name: userName or email
 	reasons []string
 	dropped bool
-	gained  []string // aliases that it was granted
-	heir    *heir    // who is given the addresses that it gives up; nil: nobody in particular
-	failed  bool     // its addresses can't be handed over
-	from    []*draft // of a successor: who hands each of its names over
-	group   int      // drafts of one group are granted together, 0: alone
+	emails  *charter.EmailRule // what holds of its account's addresses; nil: nothing
+	gained  []string           // aliases that it was granted
+	heir    *heir              // who is given the addresses that it gives up; nil: nobody in particular
+	failed  bool               // its addresses can't be handed over
+	from    []*draft           // of a successor: who hands each of its names over
+	group   int                // drafts of one group are granted together, 0: alone
 	// intention is the id of the one that it carries out, "" for most
 	intention string
 }
@@ -44,21 +45,21 @@ type inactive struct{ person, since string }
 // the rosters' text: both last as long as the reconciliation.
 type desirer struct {
 	*run
-	rules  []rule
-	groups []groupRule
-	mark   *charter.Bound
-	waves  []*charter.Bound
-	hold   *charter.Bound // who is under legal hold
-	// aliasRules give the addresses that an account has beside its primary one
-	aliasRules []*charter.Bound
-	handOver   *handOver // nil: nobody hands addresses over
+	classes  []class // the last is of whoever is in no other
+	mark     *charter.Bound
+	waves    []*charter.Bound
+	hold     *charter.Bound // who is under legal hold
+	handOver *handOver      // nil: nobody hands addresses over
 	// columns of the accounts that are looked at of everybody; nil where they are not read
 	active, hidden, made, locked, pending, signedIn *record.Column
 	emailOn                                         bool // an e-mail address matters in this lane
 }
 
 func (r *run) desirer() *desirer {
-	d := &desirer{run: r, rules: r.rulesOf(), groups: r.groupRules(), mark: r.bind(r.Charter.Mark), emailOn: r.Charter.Emails != nil}
+	d := &desirer{run: r, mark: r.bind(r.Charter.Mark), emailOn: r.Charter.GivesNames()}
+	for _, c := range r.Charter.Everybody() {
+		d.classes = append(d.classes, r.classOf(c))
+	}
 	for name, column := range map[string]**record.Column{"active": &d.active, "hidden": &d.hidden, "created": &d.made, "locked": &d.locked, "pending": &d.pending, "lastSignIn": &d.signedIn} {
 		*column = r.Accounts.Column(name)
 	}
@@ -66,11 +67,6 @@ func (r *run) desirer() *desirer {
 		d.hold = r.bind(r.Charter.Leavers.Hold)
 		if h := r.Charter.Leavers.HandOver; h != nil && r.Accounts.Column("email") != nil && r.Accounts.Column("aliases") != nil {
 			d.handOver = &handOver{to: r.bind(h.To), address: r.bind(h.Address)}
-		}
-	}
-	if e := r.Charter.Emails; e != nil {
-		for _, a := range e.Aliases {
-			d.aliasRules = append(d.aliasRules, r.bind(a))
 		}
 	}
 	for _, k := range r.Charter.Keys {
@@ -91,12 +87,12 @@ func (r *run) desire() {
 	order := r.People.Order()
 	pieces := make([]piece, (len(order)+chunk-1)/chunk)
 	parallel.Each(r.Cores, len(pieces), func(i int) {
-		w := &walker{desirer: d, piece: &pieces[i]}
+		w := d.walker(&pieces[i])
 		for _, row := range order[i*chunk : min((i+1)*chunk, len(order))] {
 			w.person(int(row))
 		}
 	})
-	last := &walker{desirer: d, piece: &piece{}}
+	last := d.walker(&piece{})
 	last.accounts()
 	pieces = append(pieces, *last.piece)
 	n := 0
@@ -124,6 +120,7 @@ func (r *run) desire() {
 type walker struct {
 	*desirer
 	*piece
+	class       *class // of whoever is looked at
 	left, right []byte // scratch for normalised values
 }
 
@@ -133,6 +130,7 @@ func (w *walker) note(code string, p, a int, subject, format string, args ...any
 
 func (w *walker) person(p int) {
 	res := w.out.Pairing
+	w.class = w.common()
 	switch res.PersonState[p] {
 	case pairing.Missing:
 		w.missing(p)
@@ -163,7 +161,7 @@ func (w *walker) guess(p, a int, what string) bool {
 }
 
 func (w *walker) draft(verb string, p, a int, edits ...planning.Edit) *draft {
-	d := &draft{p: p, a: a}
+	d := &draft{p: p, a: a, emails: w.class.Emails}
 	d.Verb, d.Person, d.Account, d.Edits = verb, w.personID(p), w.accountID(a), edits
 	d.ID = planning.ChangeID(verb, d.Person, d.Account)
 	d.Wave = w.wave(p, a)

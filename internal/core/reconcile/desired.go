@@ -41,21 +41,23 @@ type want struct {
 
 // rulesOf lists what rules the desired account: what it holds, how it is addressed, that it
 // can sign in, and what it is known again by.
-func (r *run) rulesOf() (list []rule) {
-	for _, c := range r.Charter.Rules {
+func (r *run) rulesOf(class charter.Class) (list []rule) {
+	for _, c := range class.Rules {
 		x := r.ruled(c, fmt.Sprintf("%s: %s (charter line %d)", c.Attribute, c.Rule, c.Line))
 		x.refers = c.Attribute == "manager"
 		x.named, x.name = c.Attribute == "userName", naming.Login
 		list = append(list, x)
 	}
-	if e := r.Charter.Emails; e != nil {
+	if e := class.Emails; e != nil {
 		x := r.ruled(charter.AttributeRule{Attribute: "email", Candidates: e.Primary, Rule: e.Rule, Line: e.Line},
 			fmt.Sprintf("emails: %s, former %s (charter line %d)", e.Rule, e.Former, e.Line))
 		x.named, x.name = true, naming.Primary
 		list = append(list, x)
 	}
 	open := r.ruled(charter.AttributeRule{Attribute: "active", Rule: charter.Once}, "a new account can sign in")
-	open.fixed = "true"
+	if open.fixed = "true"; !class.SignsIn {
+		open.fixed, open.reason = "false", fmt.Sprintf("a new account of class %s, which does not sign in (charter line %d)", class.Name, class.Line)
+	}
 	list = append(list, open)
 	if r.Input.Mark != "" {
 		of := charter.AttributeRule{Attribute: r.Input.Mark, Rule: charter.Own}
@@ -160,7 +162,7 @@ func (w *walker) usable(r *rule, p, a int, x want) []string {
 		switch {
 		case !record.ValidEmail(c):
 			w.note("value-invalid", p, a, "email", "%q is no e-mail address", c)
-		case !w.Charter.Emails.MayBePrimary(c):
+		case !w.class.Emails.MayBePrimary(c):
 			w.note("domain-foreign", p, a, "email", "%q is in a domain that takes no primary addresses here; it is not written", c)
 		default:
 			valid = append(valid, c)

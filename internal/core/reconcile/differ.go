@@ -88,7 +88,7 @@ func (w *walker) settled(r *rule, p, a int, x want, now string) bool {
 	}
 	isSo := slices.ContainsFunc(x.names, func(c string) bool { return w.same(r.kind, c, now) })
 	isSo = isSo || r.Rule == charter.Fill && now != ""
-	if isSo && now != "" && r.name == naming.Primary && !w.Charter.Emails.MayBePrimary(now) {
+	if isSo && now != "" && r.name == naming.Primary && !w.class.Emails.MayBePrimary(now) {
 		w.note("domain-foreign", p, a, "email", "the primary address %q is in a domain that takes none here", now)
 	}
 	return isSo

@@ -2,6 +2,7 @@ package reconcile
 
 import (
 	"fmt"
+	"slices"
 
 	"twinning/internal/core/charter"
 	"twinning/internal/core/planning"
@@ -13,11 +14,12 @@ type groupRule struct {
 	charter.GroupRule
 	when  *charter.Bound
 	names []string // normalised
+	never bool     // it is another class's: who is not in that is in none of its groups
 }
 
-func (r *run) groupRules() (list []groupRule) {
-	for _, g := range r.Charter.Groups {
-		x := groupRule{GroupRule: g, when: r.bind(g.When)}
+func (r *run) groupRules(class charter.Class) (list []groupRule) {
+	for _, g := range r.Charter.EveryGroup() {
+		x := groupRule{GroupRule: g, when: r.bind(g.When), never: !slices.ContainsFunc(class.Groups, func(o charter.GroupRule) bool { return o.Line == g.Line })}
 		for _, name := range g.Enrol {
 			x.names = append(x.names, record.Normal(record.Text, name))
 		}
@@ -39,10 +41,12 @@ type wish struct {
 // puts it into.
 func (w *walker) wishes(p, a int) (order []string, by map[string]wish) {
 	by = map[string]wish{}
-	for i := range w.groups {
-		g := &w.groups[i]
+	for i := range w.class.groups {
+		g := &w.class.groups[i]
 		holds, known := true, true
-		if g.when != nil {
+		if g.never {
+			holds = false
+		} else if g.when != nil {
 			v := g.when.Eval(p, a)
 			if holds, known = v.True(); !known {
 				w.note("value-invalid", p, a, "groups", "whether the account belongs into %s can't be told (charter line %d): %s; it stays as it is", quoted(g.Enrol), g.Line, unclearReason(v))
@@ -67,7 +71,7 @@ func (w *walker) wishes(p, a int) (order []string, by map[string]wish) {
 // belong holds the groups that an account is in against those that it should be in.
 func (w *walker) belong(p, a int) {
 	column := w.Accounts.Column("groups")
-	if len(w.groups) == 0 || column == nil || w.Charter.Intent == "add" {
+	if len(w.class.groups) == 0 || column == nil || w.Charter.Intent == "add" {
 		return
 	}
 	order, by := w.wishes(p, a)

@@ -142,7 +142,7 @@ func (r *run) withHeirs(drafts []*draft) []*draft {
 	if !slices.ContainsFunc(drafts, func(d *draft) bool { return d.heir != nil }) {
 		return drafts
 	}
-	x := &succession{walker: &walker{desirer: r.desirer(), piece: &piece{}}, to: map[int]*draft{}, busy: map[int]bool{}}
+	x := &succession{walker: r.desirer().walker(&piece{}), to: map[int]*draft{}, busy: map[int]bool{}}
 	drafts = slices.DeleteFunc(drafts, func(d *draft) bool { return d.from != nil || d.failed })
 	var others []*draft
 	for _, d := range drafts {

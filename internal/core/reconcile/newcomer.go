@@ -23,6 +23,9 @@ func (w *walker) missing(p int) {
 		w.withhold(planning.Create, p, -1, w.noCreate)
 	}
 	w.note("missing-account", p, -1, "", "%s", detail)
+	if !w.classify(p) {
+		return
+	}
 	if w.emailOn && w.People.Column("email").Cell(p) == "" {
 		w.note("no-email", p, -1, "", "the person has no e-mail address")
 	}
@@ -32,7 +35,7 @@ func (w *walker) missing(p int) {
 	if w.markHeld(planning.Create, p, -1) {
 		return
 	}
-	d := &draft{p: p, a: -1}
+	d := &draft{p: p, a: -1, emails: w.class.Emails}
 	d.Verb, d.Person, d.Wave = planning.Create, w.personID(p), w.wave(p, -1)
 	d.ID = planning.ChangeID(d.Verb, d.Person, "")
 	if w.fillNew(d, p) {
@@ -44,7 +47,7 @@ func (w *walker) missing(p int) {
 
 // welcome puts a new account into its groups, once it is there.
 func (w *walker) welcome(create *draft, p int) {
-	if len(w.groups) == 0 || w.Accounts.Column("groups") == nil {
+	if len(w.class.groups) == 0 || w.Accounts.Column("groups") == nil {
 		return
 	}
 	order, by := w.wishes(p, -1)
@@ -58,8 +61,8 @@ func (w *walker) welcome(create *draft, p int) {
 // is missing.
 func (w *walker) fillNew(d *draft, p int) bool {
 	complete := true
-	for i := range w.rules {
-		r := &w.rules[i]
+	for i := range w.class.rules {
+		r := &w.class.rules[i]
 		if r.named && (r.Rule == charter.Watch || r.Rule == charter.Upstream) && r.name == naming.Primary || r.fixed != "" && r.target == nil {
 			continue
 		}

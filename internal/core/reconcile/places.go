@@ -11,9 +11,9 @@ import (
 // unseen tells of groups and containers that the plan needs and in which no account stands:
 // they may not be there at all.
 func (r *run) unseen() {
-	if column := r.Accounts.Column("groups"); column != nil && len(r.Charter.Groups) > 0 {
+	if column := r.Accounts.Column("groups"); column != nil && len(r.Charter.EveryGroup()) > 0 {
 		used := seenIn(r.Accounts, column)
-		for _, g := range r.Charter.Groups {
+		for _, g := range r.Charter.EveryGroup() {
 			for _, name := range g.Enrol {
 				if !used[record.Normal(record.Text, name)] {
 					r.report("unknown-group", -1, -1, name, "no account is in %q (charter line %d)", name, g.Line)

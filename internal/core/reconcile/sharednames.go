@@ -29,7 +29,7 @@ type holding struct {
 // that is an alias of one account and another's as well, and logins that nothing but upper
 // and lower case tells apart. Both are told as they are now.
 func (r *run) sharedNames() {
-	if r.Charter.Emails == nil {
+	if !r.Charter.GivesNames() {
 		return
 	}
 	x := &nameIndex{run: r, seed: maphash.MakeSeed(), columns: naming.Columns(r.Accounts)}

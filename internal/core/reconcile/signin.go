@@ -39,13 +39,16 @@ func (r *run) rehearse() {
 	}
 	r.Accounts.EachUnread(func(int, record.Rejection) { h.unread = "; accounts could not be read that may be known by it" })
 	h.afterThePlan(s.Account.Attribute())
-	subject := r.bind(s.Subject)
+	subject, classes := r.bind(s.Subject), r.desirer()
 	for _, row := range r.People.Order() {
 		p := int(row)
 		if _, unread := r.People.Present(p); unread || !r.inScope[p] {
 			continue
 		}
 		if _, left := r.left(p); left {
+			continue
+		}
+		if class, _ := classes.classIndex(p); !classes.classes[class].SignsIn {
 			continue
 		}
 		v := subject.Eval(p, -1)

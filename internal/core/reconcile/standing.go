@@ -45,16 +45,25 @@ func (w *walker) shut(a int) bool { return w.active.Cell(a) == "false" }
 
 // employed holds the account of somebody who is here against all that it should be.
 func (w *walker) employed(p, a int) {
+	if !w.classify(p) {
+		return
+	}
 	if w.emailOn && w.People.Column("email") != nil && w.People.Column("email").Cell(p) == "" {
 		w.note("no-email", p, a, "", "the person has no e-mail address")
 	}
-	if w.shut(a) && !w.reinstated(p, a) {
+	switch {
+	case !w.class.SignsIn:
+		if !w.shut(a) {
+			w.suspend(p, a, fmt.Sprintf("class %s does not sign in (charter line %d)", w.class.Name, w.class.Line))
+		}
+	case w.shut(a) && !w.reinstated(p, a):
 		return
+	default:
+		w.use(p, a)
 	}
 	w.shown(p, a)
-	w.use(p, a)
-	for i := range w.rules {
-		w.differ(&w.rules[i], p, a)
+	for i := range w.class.rules {
+		w.differ(&w.class.rules[i], p, a)
 	}
 	w.alsoAddressed(nil, p, a)
 	w.belong(p, a)

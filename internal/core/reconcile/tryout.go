@@ -1,6 +1,8 @@
 package reconcile
 
 import (
+	"slices"
+
 	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/pairing"
@@ -68,6 +70,9 @@ func TryOut(in Input, p, a int) *TriedOut {
 	if a >= 0 {
 		condition("accounts.where", in.Charter.Accounts)
 	}
+	for _, c := range in.Charter.Classes {
+		condition("class "+c.Name, c.When)
+	}
 	for _, w := range in.Charter.Waves {
 		condition("wave "+w.Name, w.When)
 	}
@@ -88,11 +93,20 @@ func TryOut(in Input, p, a int) *TriedOut {
 		}
 		t.Values = append(t.Values, v)
 	}
-	for _, r := range in.Charter.Rules {
+	class := in.Charter.Common()
+	for _, c := range slices.Backward(in.Charter.Classes) {
+		if holds, known := c.When.Bind(scope).Eval(p, -1).True(); holds || !known {
+			class = c
+		}
+	}
+	for _, r := range class.Rules {
 		value(r.Attribute, r.Rule, r.Line, r.Candidates)
 	}
-	if e := in.Charter.Emails; e != nil {
+	if e := class.Emails; e != nil {
 		value("email", e.Rule, e.Line, e.Primary)
+		if len(e.Aliases) > 0 {
+			value("aliases", e.Rule, e.Line, e.Aliases)
+		}
 	}
 	for _, c := range out.Changes {
 		t.Changes = append(t.Changes, TriedChange{c.Verb, plain(c.Edits)})

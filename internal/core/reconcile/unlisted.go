@@ -16,15 +16,8 @@ const unlistedShown = 5
 // unlisted tells which values tables have no entry for: what is looked up is blank then,
 // and nobody is told otherwise.
 func (r *run) unlisted() {
-	var list []*charter.Expr
-	for _, rule := range r.Charter.Rules {
-		list = append(list, rule.Candidates...)
-	}
-	if r.Charter.Emails != nil {
-		list = append(list, r.Charter.Emails.Primary...)
-	}
 	scope := charter.Scope{People: r.People, Accounts: r.Accounts, Today: r.today}
-	for _, e := range list {
+	for _, e := range r.Charter.Values() {
 		for _, l := range e.Lookups(scope) {
 			r.unlistedIn(l, e.Line)
 		}
