@@ -57,7 +57,7 @@ var (
 	Document  = limit("document", mib, true, "a charter or a shape")
 	Nesting   = limit("nesting", 64, false, "mappings and lists of a charter or a shape inside one another")
 	Formula   = limit("expression", 8*kib, true, "one expression of a charter")
-	Formulas  = limit("expressions", 500, false, "expressions of one charter")
+	Formulas  = limit("expressions", 1000, false, "expressions of one charter")
 	Cost      = limit("cost", 100_000, false, "steps of evaluating one expression for one record")
 	Pattern   = limit("pattern", 10_000, false, "parts of a pattern, repetitions counted")
 	Made      = limit("made", 64*kib, true, "a text that an expression makes")

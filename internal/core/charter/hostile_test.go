@@ -26,8 +26,8 @@ func TestHostile(t *testing.T) {
 		_, err := Parse([]byte(head+"attributes: {userName: {candidates: ["+strings.Repeat("person.title, ", n)+"], rule: once}}\n"), Vocabulary{})
 		return err
 	}
-	require.NoError(t, logins(400))
-	require.ErrorContains(t, logins(600), "is over the limit of 500")
+	require.NoError(t, logins(900))
+	require.ErrorContains(t, logins(1100), "is over the limit of 1,000")
 	many := "shape:\n  id: id\n"
 	for i := range 2001 {
 		many += fmt.Sprintf("  a%d: b\n", i)

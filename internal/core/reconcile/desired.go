@@ -88,7 +88,7 @@ func (r *run) ruled(c charter.AttributeRule, reason string) rule {
 func (w *walker) want(r *rule, p, a int, now string) (x want) {
 	switch {
 	case r.named:
-		if x.names, x.reserved = w.candidates(r.values, p, a, now); len(x.names) > 0 {
+		if x.names, x.reserved = w.candidates(r, p, a, now); len(x.names) > 0 {
 			x.cell = x.names[0]
 		}
 		return x
@@ -129,19 +129,23 @@ func (w *walker) accountOf(r *rule, p, a int, person string) (id, fault string) 
 }
 
 // candidates are the names that expressions give, without those that are kept for roles
-// and not the account's already; what the authority gives as it stands is not looked at.
-func (w *walker) candidates(bounds []*charter.Bound, p, a int, now string) (out []string, reserved string) {
-	for _, b := range bounds {
+// and not the account's already; what the authority gives as it stands is not looked at. What
+// is behind the one that the account has is not computed.
+func (w *walker) candidates(r *rule, p, a int, now string) (out []string, reserved string) {
+	for _, b := range r.values {
 		v := b.Eval(p, a)
 		if v.Blank() {
 			continue
 		}
 		name := strings.TrimSpace(v.Cell())
-		if b.Expr.Attribute() == "" && w.Charter.Reserved(name) && naming.Fold(name) != naming.Fold(now) {
+		has := now != "" && w.same(r.kind, name, now)
+		if b.Expr.Attribute() == "" && !has && w.Charter.Reserved(name) && naming.Fold(name) != naming.Fold(now) {
 			reserved = name
 			continue
 		}
-		out = append(out, name)
+		if out = append(out, name); has {
+			break
+		}
 	}
 	return out, reserved
 }

@@ -156,7 +156,7 @@ func IsASCII(s string) bool {
 	return true
 }
 
-// letters that decompose into nothing plainer, spelt out by hand.
+// letters that decompose into nothing plainer, plainLetters out by hand.
 var latin = map[rune]string{
 	'ß': "ss", 'ẞ': "ss", 'æ': "ae", 'œ': "oe", 'ø': "o", 'đ': "d", 'ð': "d", 'þ': "th", 'ł': "l", 'ı': "i", 'ħ': "h", 'ŋ': "ng",
 	'а': "a", 'б': "b", 'в': "v", 'г': "g", 'ґ': "g", 'д': "d", 'е': "e", 'ё': "e", 'є': "ye", 'ж': "zh", 'з': "z", 'и': "i", 'і': "i", 'ї': "yi",
@@ -178,25 +178,50 @@ func Fold(s string) string {
 		var room [64]byte
 		return string(appendText(room[:0], s))
 	}
-	var b strings.Builder
-	// й and ї decompose to и, і plus a mark: spell them before decomposing.
-	for _, r := range norm.NFC.String(strings.ToLower(s)) {
-		if t, ok := latin[r]; ok {
-			b.WriteString(t)
-			continue
-		}
-		for _, d := range norm.NFKD.String(string(r)) {
-			if unicode.Is(unicode.Mn, d) {
-				continue
-			}
-			if t, ok := latin[d]; ok {
-				b.WriteString(t)
-			} else {
-				b.WriteRune(unicode.ToLower(d))
-			}
+	if s = strings.ToLower(s); !norm.NFC.IsNormalString(s) {
+		s = norm.NFC.String(s)
+	}
+	var room [64]byte
+	out := room[:0]
+	for _, r := range s {
+		switch {
+		case r < utf8.RuneSelf:
+			out = append(out, byte(r))
+		case int(r) < len(plainLetters):
+			out = append(out, plainLetters[r]...)
+		default:
+			out = append(out, spell(r)...)
 		}
 	}
-	return string(appendText(nil, b.String()))
+	return string(appendText(nil, string(out)))
+}
+
+// plainLetters is spell of the letters of Latin, Greek and Cyrillic.
+var plainLetters = func() (table [0x530]string) {
+	for r := range table {
+		table[r] = spell(rune(r)) // small
+	}
+	return table
+}()
+
+// spell writes a letter in plain lower-case Latin ones where it can. й and ї decompose to
+// и, і plus a mark: they are spelt before they are taken apart.
+func spell(r rune) string {
+	if t, ok := latin[r]; ok {
+		return t
+	}
+	var b strings.Builder
+	for _, d := range norm.NFKD.String(string(r)) {
+		if unicode.Is(unicode.Mn, d) {
+			continue
+		}
+		if t, ok := latin[d]; ok {
+			b.WriteString(t)
+		} else {
+			b.WriteRune(unicode.ToLower(d))
+		}
+	}
+	return b.String()
 }
 
 // Slug is Fold with everything dropped that a login had better not hold:
