@@ -18,6 +18,27 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for FindingActAct.
+const (
+	FindingActActAccept   FindingActAct = "accept"
+	FindingActActAssign   FindingActAct = "assign"
+	FindingActActUnaccept FindingActAct = "unaccept"
+)
+
+// Valid indicates whether the value is a known member of the FindingActAct enum.
+func (e FindingActAct) Valid() bool {
+	switch e {
+	case FindingActActAccept:
+		return true
+	case FindingActActAssign:
+		return true
+	case FindingActActUnaccept:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindingCode.
 const (
 	FindingCodeAliasShadows       FindingCode = "alias-shadows"
@@ -1084,18 +1105,43 @@ type FileAbout struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Accepted     bool      `json:"accepted"`
-	Account      *string   `json:"account,omitempty"`
-	AccountLabel *string   `json:"accountLabel,omitempty"`
-	Code         string    `json:"code"`
-	Detail       string    `json:"detail"`
-	Id           string    `json:"id"`
-	Person       *string   `json:"person,omitempty"`
-	PersonLabel  *string   `json:"personLabel,omitempty"`
-	Remedy       string    `json:"remedy"`
-	Severity     string    `json:"severity"`
-	Since        time.Time `json:"since"`
+	Accepted     bool    `json:"accepted"`
+	Account      *string `json:"account,omitempty"`
+	AccountLabel *string `json:"accountLabel,omitempty"`
+
+	// AssignedTo who looks after it
+	AssignedTo  *string   `json:"assignedTo,omitempty"`
+	Code        string    `json:"code"`
+	Detail      string    `json:"detail"`
+	Id          string    `json:"id"`
+	Person      *string   `json:"person,omitempty"`
+	PersonLabel *string   `json:"personLabel,omitempty"`
+	Remedy      string    `json:"remedy"`
+	Severity    string    `json:"severity"`
+	Since       time.Time `json:"since"`
 }
+
+// FindingAct one thing that is done about all findings that the filters, the text and the ids mean together
+type FindingAct struct {
+	Act      FindingActAct `json:"act"`
+	Assigned *string       `json:"assigned,omitempty"`
+	Code     *FindingCode  `json:"code,omitempty"`
+
+	// Expect how many there are; needed where no ids are given
+	Expect   *int      `json:"expect,omitempty"`
+	Findings *[]string `json:"findings,omitempty"`
+	New      *bool     `json:"new,omitempty"`
+	Q        *string   `json:"q,omitempty"`
+	Reason   *string   `json:"reason,omitempty"`
+	Severity *Severity `json:"severity,omitempty"`
+
+	// To whom they are assigned to; nobody when it is not given
+	To    *string             `json:"to,omitempty"`
+	Until *openapi_types.Date `json:"until,omitempty"`
+}
+
+// FindingActAct defines model for FindingAct.Act.
+type FindingActAct string
 
 // FindingCode defines model for FindingCode.
 type FindingCode string
@@ -1120,6 +1166,27 @@ type Freeze struct {
 type FreezeInput struct {
 	On     bool    `json:"on"`
 	Reason *string `json:"reason,omitempty"`
+}
+
+// GoneFinding defines model for GoneFinding.
+type GoneFinding struct {
+	Account      *string   `json:"account,omitempty"`
+	AccountLabel *string   `json:"accountLabel,omitempty"`
+	Code         string    `json:"code"`
+	Detail       string    `json:"detail"`
+	Gone         time.Time `json:"gone"`
+	Id           string    `json:"id"`
+	Person       *string   `json:"person,omitempty"`
+	PersonLabel  *string   `json:"personLabel,omitempty"`
+	Severity     string    `json:"severity"`
+	Since        time.Time `json:"since"`
+}
+
+// GoneFindingList defines model for GoneFindingList.
+type GoneFindingList struct {
+	Cursor *string       `json:"cursor,omitempty"`
+	Items  []GoneFinding `json:"items"`
+	Total  *int          `json:"total,omitempty"`
 }
 
 // Guard defines model for Guard.
@@ -2363,6 +2430,12 @@ type ListFindingsParams struct {
 	Code     *FindingCode `form:"code,omitempty" json:"code,omitempty"`
 	Severity *Severity    `form:"severity,omitempty" json:"severity,omitempty"`
 
+	// Assigned who looks after them
+	Assigned *string `form:"assigned,omitempty" json:"assigned,omitempty"`
+
+	// New only those that the reconciliation before did not find
+	New *bool `form:"new,omitempty" json:"new,omitempty"`
+
 	// Sort by name; with - from the end; in the list's own order when not given
 	Sort *ListFindingsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
 
@@ -2381,6 +2454,23 @@ type ListFindingsParams struct {
 
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
+
+// ListGoneFindingsParams defines parameters for ListGoneFindings.
+type ListGoneFindingsParams struct {
+	Code *FindingCode `form:"code,omitempty" json:"code,omitempty"`
+
+	// Q text to find
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
 
 // ListIntentionsParams defines parameters for ListIntentions.
 type ListIntentionsParams struct {
@@ -2789,6 +2879,9 @@ type CompareCharterJSONRequestBody = CharterInput
 // TryCharterJSONRequestBody defines body for TryCharter for application/json ContentType.
 type TryCharterJSONRequestBody = CharterTryInput
 
+// ActOnFindingsJSONRequestBody defines body for ActOnFindings for application/json ContentType.
+type ActOnFindingsJSONRequestBody = FindingAct
+
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance
 
@@ -3055,6 +3148,20 @@ type ClientInterface interface {
 	// Corresponds with GET /lanes/{lane}/findings (the `ListFindings` operationId).
 	ListFindings(ctx context.Context, lane LaneName, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ActOnFindingsWithBody Accept, unaccept or assign many findings of the latest reconciliation
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lanes/{lane}/findings (the `ActOnFindings` operationId).
+	ActOnFindingsWithBody(ctx context.Context, lane LaneName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnFindings Accept, unaccept or assign many findings of the latest reconciliation
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lanes/{lane}/findings (the `ActOnFindings` operationId).
+	ActOnFindings(ctx context.Context, lane LaneName, body ActOnFindingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// UnacceptFinding Take an acceptance back
 	//
 	// Corresponds with DELETE /lanes/{lane}/findings/{finding}/acceptance (the `UnacceptFinding` operationId).
@@ -3073,6 +3180,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /lanes/{lane}/findings/{finding}/acceptance (the `AcceptFinding` operationId).
 	AcceptFinding(ctx context.Context, lane LaneName, finding string, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListGoneFindings What was wrong and is not any more, the newest first
+	//
+	// Corresponds with GET /lanes/{lane}/gone-findings (the `ListGoneFindings` operationId).
+	ListGoneFindings(ctx context.Context, lane LaneName, params *ListGoneFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListIntentions What is to be done on its day, as the latest reconciliation found it
 	//
@@ -3945,6 +4057,40 @@ func (c *Client) ListFindings(ctx context.Context, lane LaneName, params *ListFi
 	return c.Client.Do(req)
 }
 
+// ActOnFindingsWithBody Accept, unaccept or assign many findings of the latest reconciliation
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lanes/{lane}/findings (the `ActOnFindings` operationId).
+func (c *Client) ActOnFindingsWithBody(ctx context.Context, lane LaneName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnFindingsRequestWithBody(c.Server, lane, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnFindings Accept, unaccept or assign many findings of the latest reconciliation
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lanes/{lane}/findings (the `ActOnFindings` operationId).
+func (c *Client) ActOnFindings(ctx context.Context, lane LaneName, body ActOnFindingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnFindingsRequest(c.Server, lane, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // UnacceptFinding Take an acceptance back
 //
 // Corresponds with DELETE /lanes/{lane}/findings/{finding}/acceptance (the `UnacceptFinding` operationId).
@@ -3984,6 +4130,21 @@ func (c *Client) AcceptFindingWithBody(ctx context.Context, lane LaneName, findi
 // Corresponds with PUT /lanes/{lane}/findings/{finding}/acceptance (the `AcceptFinding` operationId).
 func (c *Client) AcceptFinding(ctx context.Context, lane LaneName, finding string, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcceptFindingRequest(c.Server, lane, finding, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListGoneFindings What was wrong and is not any more, the newest first
+//
+// Corresponds with GET /lanes/{lane}/gone-findings (the `ListGoneFindings` operationId).
+func (c *Client) ListGoneFindings(ctx context.Context, lane LaneName, params *ListGoneFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGoneFindingsRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6215,6 +6376,30 @@ func NewListFindingsRequest(server string, lane LaneName, params *ListFindingsPa
 
 		}
 
+		if params.Assigned != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "assigned", *params.Assigned, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.New != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "new", *params.New, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Sort != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -6285,6 +6470,53 @@ func NewListFindingsRequest(server string, lane LaneName, params *ListFindingsPa
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewActOnFindingsRequest calls the generic ActOnFindings builder with application/json body
+func NewActOnFindingsRequest(server string, lane LaneName, body ActOnFindingsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewActOnFindingsRequestWithBody(server, lane, "application/json", bodyReader)
+}
+
+// NewActOnFindingsRequestWithBody constructs an http.Request for the ActOnFindings method, with any body, and a specified content type
+func NewActOnFindingsRequestWithBody(server string, lane LaneName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/findings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6380,6 +6612,115 @@ func NewAcceptFindingRequestWithBody(server string, lane LaneName, finding strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListGoneFindingsRequest constructs an http.Request for the ListGoneFindings method
+func NewListGoneFindingsRequest(server string, lane LaneName, params *ListGoneFindingsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/gone-findings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Code != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "code", *params.Code, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Count != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }

@@ -183,6 +183,16 @@ func TestConsole(t *testing.T) {
 	p.accessible("why")
 	p.shot("why", false)
 
+	p.do(chromedp.Navigate(h.url + "/lanes/hq-dome-booking?view=findings&code=orphan-account"))
+	p.press("Look after these 5")
+	p.until("[...document.querySelectorAll('[role=gridcell]')].filter(c => c.innerText === 'admin').length === 5", "who looks after them")
+	p.press("Accept these 5")
+	p.fill("[role=dialog] input, [role=dialog] textarea", "they belong to the rigs")
+	p.press("Accept them")
+	p.until("[...document.querySelectorAll('[role=gridcell]')].filter(c => c.innerText === 'accepted').length === 5", "they are accepted")
+	p.accessible("findings")
+	p.shot("findings", false)
+
 	p.do(chromedp.Navigate(h.url + "/lanes/hq-dome-booking"))
 	p.press("Draft a plan of")
 	p.sees("as one") // two swap their addresses

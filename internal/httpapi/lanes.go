@@ -165,10 +165,30 @@ func (s *server) ListBonds(ctx context.Context, r openapi.ListBondsRequestObject
 func (s *server) ListFindings(ctx context.Context, r openapi.ListFindingsRequestObject) (openapi.ListFindingsResponseObject, error) {
 	p := page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit)
 	p.Sort = string(value(r.Params.Sort))
-	list, next, total, counts, err := s.cfg.Service.Findings(ctx, r.Lane, string(value(r.Params.Code)), string(value(r.Params.Severity)), p)
+	list, next, total, counts, err := s.cfg.Service.Findings(ctx, r.Lane, service.FindingFilter{Code: string(value(r.Params.Code)), Severity: string(value(r.Params.Severity)), AssignedTo: value(r.Params.Assigned), New: value(r.Params.New)}, p)
 	v := counted(list, next, total)
 	v["counts"] = counts
 	return as[openapi.ListFindings200JSONResponse](v, err)
+}
+
+func (s *server) ListGoneFindings(ctx context.Context, r openapi.ListGoneFindingsRequestObject) (openapi.ListGoneFindingsResponseObject, error) {
+	list, next, total, err := s.cfg.Service.GoneFindings(ctx, r.Lane, string(value(r.Params.Code)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListGoneFindings200JSONResponse](counted(list, next, total), err)
+}
+
+func (s *server) ActOnFindings(ctx context.Context, r openapi.ActOnFindingsRequestObject) (openapi.ActOnFindingsResponseObject, error) {
+	act := service.FindingAct{
+		Act: string(r.Body.Act), Text: value(r.Body.Q), IDs: value(r.Body.Findings), Expect: -1, Until: dayText(r.Body.Until), Reason: value(r.Body.Reason), To: value(r.Body.To),
+		Which: service.FindingFilter{Code: string(value(r.Body.Code)), Severity: string(value(r.Body.Severity)), AssignedTo: value(r.Body.Assigned), New: value(r.Body.New)},
+	}
+	if len(act.IDs) == 0 {
+		if r.Body.Expect == nil {
+			return nil, &service.Error{Kind: service.Invalid, Title: "say how many findings are meant", Detail: "without `findings` all that the filters mean are acted on, so `expect` must say how many you have seen", Field: "expect"}
+		}
+		act.Expect = *r.Body.Expect
+	}
+	n, err := s.cfg.Service.ActOnFindings(ctx, caller(ctx), r.Lane, act)
+	return as[openapi.ActOnFindings200JSONResponse](map[string]int{"count": n}, err)
 }
 
 func (s *server) AcceptFinding(ctx context.Context, r openapi.AcceptFindingRequestObject) (openapi.AcceptFindingResponseObject, error) {

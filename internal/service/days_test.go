@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"net/url"
@@ -275,15 +274,39 @@ func (d *days) do(line string) (told []string) {
 		b.sent = nil
 	case "lose": // or never does
 		d.books[words[1]].sent = nil
-	case "accept", "unaccept":
-		found, _, _, _, broken := d.service.Findings(ctx, name, words[2], "", store.Page{Limit: 50})
-		require.NoError(d.t, broken)
-		for _, f := range found {
-			if verb == "accept" {
-				err = errors.Join(err, d.service.Accept(ctx, tester, name, f.ID, nil, "looked at"))
-			} else {
-				err = errors.Join(err, d.service.Unaccept(ctx, tester, name, f.ID))
+	case "accept", "unaccept", "assign", "release": // LANE CODE [HOW MANY], all of the code at once
+		act := FindingAct{Act: verb, Which: store.FindingFilter{Code: words[2]}, Reason: "looked at", Expect: -1}
+		if len(words) > 3 {
+			if n, broken := strconv.Atoi(words[3]); broken == nil {
+				act.Expect = n
 			}
+		}
+		if verb == "assign" {
+			act.To = tester.Name
+			if _, broken := d.service.Store.AddUser(ctx, store.User{Name: act.To, Key: act.To, Rights: store.Array[string]{"work"}}); broken != nil {
+				require.ErrorIs(d.t, broken, store.ErrTaken)
+			}
+		}
+		if verb == "release" {
+			act.Act = "assign"
+		}
+		_, err = d.service.ActOnFindings(ctx, tester, name, act)
+	case "findings": // LANE [new|mine]
+		which := store.FindingFilter{New: slices.Contains(words, "new")}
+		if slices.Contains(words, "mine") {
+			which.AssignedTo = tester.Name
+		}
+		list, _, total, _, broken := d.service.Findings(ctx, name, which, store.Page{Limit: 50, Count: true})
+		require.NoError(d.t, broken)
+		require.Len(d.t, list, total)
+		for _, f := range list {
+			told = append(told, strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s", f.Code, f.Person, f.Account, map[bool]string{true: "accepted"}[f.Accepted])), " "))
+		}
+	case "gone":
+		list, _, _, broken := d.service.GoneFindings(ctx, name, "", store.Page{Limit: 50})
+		require.NoError(d.t, broken)
+		for _, f := range list {
+			told = append(told, strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", f.Code, f.Person, f.Account)), " "))
 		}
 	case "intentions":
 		list, _, _, broken := d.service.Intentions(ctx, name, "", store.Page{Limit: 50})
@@ -371,7 +394,7 @@ func (d *days) withheld(lane string) (told []string) {
 	for _, w := range list {
 		told = append(told, fmt.Sprintf("withheld %s %s: %s", w.Verb, strings.TrimSpace(w.Person+" "+w.Account), w.Reason))
 	}
-	found, _, _, _, err := d.service.Findings(context.Background(), lane, "", "", store.Page{Limit: 50})
+	found, _, _, _, err := d.service.Findings(context.Background(), lane, store.FindingFilter{}, store.Page{Limit: 50})
 	require.NoError(d.t, err)
 	for _, f := range found {
 		told = append(told, strings.Join(strings.Fields(fmt.Sprintf("finding %s %s %s %s", f.Code, f.Person, f.Account, map[bool]string{true: f.Detail}[f.Code == "leaver-active"])), " "))

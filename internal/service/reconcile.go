@@ -621,7 +621,7 @@ func (s *Service) Withheld(ctx context.Context, lane, verb string, p store.Page)
 }
 
 // Findings lists those of the newest result, with counts by code.
-func (s *Service) Findings(ctx context.Context, lane, code, severity string, p store.Page) (list []store.Finding, next string, total int, counts map[string]int, err error) {
+func (s *Service) Findings(ctx context.Context, lane string, which store.FindingFilter, p store.Page) (list []store.Finding, next string, total int, counts map[string]int, err error) {
 	_, r, err := s.latest(ctx, lane)
 	if err != nil {
 		return nil, "", 0, nil, err
@@ -632,10 +632,14 @@ func (s *Service) Findings(ctx context.Context, lane, code, severity string, p s
 	known := 0
 	for c, n := range counts {
 		told, _ := finding.Lookup(c)
-		if (code == "" || c == code) && (severity == "" || string(told.Severity) == severity) {
+		if (which.Code == "" || c == which.Code) && (which.Severity == "" || string(told.Severity) == which.Severity) {
 			known += n
 		}
 	}
-	list, next, total, err = s.Store.Findings(ctx, r.ID, code, severity, uncounted(p).Within(r.ID))
+	if !which.Known() {
+		list, next, total, err = s.Store.Findings(ctx, r.ID, which, p.Within(r.ID))
+		return list, next, total, counts, err
+	}
+	list, next, total, err = s.Store.Findings(ctx, r.ID, which, uncounted(p).Within(r.ID))
 	return list, next, counted(p, total, known), counts, err
 }

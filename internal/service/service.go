@@ -136,6 +136,7 @@ type (
 	User           = store.User
 	Request        = store.Request
 	QuestionFilter = store.QuestionFilter
+	FindingFilter  = store.FindingFilter
 	Error          = fault.Error
 	Kind           = fault.Kind
 )

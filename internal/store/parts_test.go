@@ -66,7 +66,7 @@ func TestParts(t *testing.T) {
 		} {
 			require.Equal(t, c.want, ids(c.state, Page{Text: c.text, Sort: c.sort}), "%+v", c)
 		}
-		list, _, total, err := shared.Findings(ctx, first, "missing-account", "warning", Page{Text: "soto", Sort: "name", Count: true})
+		list, _, total, err := shared.Findings(ctx, first, FindingFilter{Code: "missing-account", Severity: "warning"}, Page{Text: "soto", Sort: "name", Count: true})
 		require.NoError(t, err)
 		require.Equal(t, []string{"L1", "L3"}, []string{list[0].Person, list[1].Person})
 		require.Equal(t, 2, total)
@@ -91,7 +91,7 @@ func TestParts(t *testing.T) {
 				}
 			}
 			require.Equal(t, c.want, strings.Join(walked, " "), "%+v", c)
-			found, _, _, err := shared.Findings(ctx, first, "", "", Page{Text: c.text})
+			found, _, _, err := shared.Findings(ctx, first, FindingFilter{}, Page{Text: c.text})
 			require.NoError(t, err)
 			require.Len(t, found, map[string]int{"soto": 2, "l.example": 0, "ñ": 1, "": 4}[c.text])
 		}

@@ -79,6 +79,7 @@ type Finding struct {
 	Remedy       string    `db:"-" json:"remedy"`
 	Accepted     bool      `db:"accepted" json:"accepted"`
 	Since        time.Time `db:"since" json:"since"`
+	AssignedTo   string    `db:"assigned_to" json:"assignedTo,omitempty"`
 }
 
 // Change is one change of a plan, or of a reconciliation that has none yet.
@@ -181,9 +182,7 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 				return err
 			}
 		}
-		_, err := tx.Exec(ctx, `WITH gone AS (DELETE FROM finding_dates d WHERE lane_id = $1 AND NOT EXISTS (SELECT FROM findings f WHERE f.reconciliation_id = $2 AND f.finding = d.finding))
-			INSERT INTO finding_dates (lane_id, finding, since) SELECT $1, finding, now() FROM findings WHERE reconciliation_id = $2 ON CONFLICT DO NOTHING`, r.LaneID, id)
-		if err != nil {
+		if err := dateFindings(ctx, tx, r.LaneID, id); err != nil {
 			return err
 		}
 		old := `(SELECT id FROM reconciliations WHERE lane_id = $1 AND id < $2 AND id NOT IN (SELECT reconciliation_id FROM plans WHERE lane_id = $1 AND state IN ('draft', 'sealed', 'running', 'halted')))`
@@ -277,16 +276,14 @@ func (s *Store) ProposalsFor(ctx context.Context, reconciliation int64, person, 
 // toldOf adds to some findings what their lane knows of them.
 func toldOf(findings, order string) string {
 	return `WITH f AS MATERIALIZED (` + findings + `) SELECT f.number, f.finding, f.code, f.severity, f.person, f.account, f.person_label, f.account_label, f.detail,
-	EXISTS (SELECT FROM acceptances a WHERE a.lane_id = r.lane_id AND a.finding = f.finding AND (a.until IS NULL OR a.until >= (now() AT TIME ZONE l.zone)::date)) AS accepted, coalesce(d.since, r.at) AS since
-	FROM f JOIN reconciliations r ON r.id = f.reconciliation_id JOIN lanes l ON l.id = r.lane_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding` + order
+	EXISTS (SELECT FROM acceptances a WHERE a.lane_id = r.lane_id AND a.finding = f.finding AND (a.until IS NULL OR a.until >= (now() AT TIME ZONE l.zone)::date)) AS accepted, coalesce(d.since, r.at) AS since, coalesce(w.assigned_to, '') AS assigned_to
+	FROM f JOIN reconciliations r ON r.id = f.reconciliation_id JOIN lanes l ON l.id = r.lane_id LEFT JOIN finding_dates d ON d.lane_id = r.lane_id AND d.finding = f.finding
+	LEFT JOIN finding_assignments w ON w.lane_id = r.lane_id AND w.finding = f.finding` + order
 }
 
 // Findings lists those of a reconciliation, gravest first.
-func (s *Store) Findings(ctx context.Context, reconciliation int64, code, severity string, p Page) (list []Finding, next string, total int, err error) {
-	var c clause
-	c.and("reconciliation_id = ?", reconciliation)
-	c.is("code", code)
-	c.is("severity", severity)
+func (s *Store) Findings(ctx context.Context, reconciliation int64, which FindingFilter, p Page) (list []Finding, next string, total int, err error) {
+	c := which.clause(reconciliation)
 	if total, err = s.counted(ctx, p, c, "findings", searched["findings"]); err != nil {
 		return nil, "", 0, err
 	}

@@ -860,6 +860,24 @@ export interface paths {
         /** Findings of the latest reconciliation */
         get: operations["listFindings"];
         put?: never;
+        /** Accept, unaccept or assign many findings of the latest reconciliation */
+        post: operations["actOnFindings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{lane}/gone-findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was wrong and is not any more, the newest first */
+        get: operations["listGoneFindings"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2280,6 +2298,54 @@ export interface components {
             accepted: boolean;
             /** Format: date-time */
             since: string;
+            /** @description who looks after it */
+            assignedTo?: string;
+        };
+        /**
+         * @description one thing that is done about all findings that the filters, the text and the ids mean together
+         * @example {
+         *       "act": "accept",
+         *       "code": "never-signed-in",
+         *       "expect": 3,
+         *       "reason": "they start with the new dome",
+         *       "until": "2027-01-31"
+         *     }
+         */
+        FindingAct: {
+            /** @enum {string} */
+            act: "accept" | "unaccept" | "assign";
+            findings?: string[];
+            code?: components["schemas"]["FindingCode"];
+            severity?: components["schemas"]["Severity"];
+            assigned?: string;
+            new?: boolean;
+            q?: string;
+            /** @description how many there are; needed where no ids are given */
+            expect?: number;
+            /** Format: date */
+            until?: string;
+            reason?: string;
+            /** @description whom they are assigned to; nobody when it is not given */
+            to?: string;
+        };
+        GoneFinding: {
+            id: string;
+            code: string;
+            severity: string;
+            person?: string;
+            account?: string;
+            personLabel?: string;
+            accountLabel?: string;
+            detail: string;
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            gone: string;
+        };
+        GoneFindingList: {
+            items: components["schemas"]["GoneFinding"][];
+            cursor?: string;
+            total?: number;
         };
         FindingList: {
             items: components["schemas"]["Finding"][];
@@ -4591,6 +4657,10 @@ export interface operations {
             query?: {
                 code?: components["schemas"]["FindingCode"];
                 severity?: components["schemas"]["Severity"];
+                /** @description who looks after them */
+                assigned?: string;
+                /** @description only those that the reconciliation before did not find */
+                new?: boolean;
                 /** @description by name; with - from the end; in the list's own order when not given */
                 sort?: "name" | "-name";
                 /**
@@ -4624,6 +4694,79 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindingList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    actOnFindings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FindingAct"];
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        count: number;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGoneFindings: {
+        parameters: {
+            query?: {
+                code?: components["schemas"]["FindingCode"];
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many there are in all (total), which takes time in a long list */
+                count?: components["parameters"]["Count"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GoneFindingList"];
                 };
             };
             default: components["responses"]["Problem"];

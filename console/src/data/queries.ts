@@ -129,7 +129,7 @@ export const useKeySurvey = (people: string, accounts: string) =>
 const next = (last: { cursor?: string }) => last.cursor;
 
 /** What a filter holds, or nothing; the service says so when it is none of its words. */
-const chosen = <T extends string>(word: string) => (word || undefined) as T | undefined;
+export const chosen = <T extends string>(word: string) => (word || undefined) as T | undefined;
 
 export const useVerdicts = (lane: string, side: "people" | "accounts", state: string, q: string) =>
   useInfiniteQuery({
@@ -223,15 +223,23 @@ export const useComparison = (roster: number, older: number | undefined, kind: K
     getNextPageParam: next,
     retry: false,
   });
-export const useFindings = (lane: string, code: string, q: string) =>
+export const useFindings = (lane: string, code: string, q: string, which: string) =>
   useInfiniteQuery({
-    queryKey: keys.laneList(lane, "findings", { code, q }),
+    queryKey: keys.laneList(lane, "findings", { code, q, which }),
     queryFn: ({ pageParam }) =>
       ask(
         api.GET("/lanes/{lane}/findings", {
           params: {
             path: { lane },
-            query: { code: chosen<Schemas["FindingCode"]>(code), q, count: pageParam === "", cursor: pageParam, limit: 100 },
+            query: {
+              code: chosen<Schemas["FindingCode"]>(code),
+              q,
+              new: which === "new" ? true : undefined,
+              assigned: which.startsWith("of ") ? which.slice(3) : undefined,
+              count: pageParam === "",
+              cursor: pageParam,
+              limit: 100,
+            },
           },
         }),
       ),

@@ -2,8 +2,22 @@ import { Tabs } from "radix-ui";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
-import { useAct, useCharter, useFindings, useLane, useMay, usePlans, useTask, useVerdicts, useWeights, useWithheld } from "../data/queries";
+import {
+  chosen,
+  useAct,
+  useCharter,
+  useFindings,
+  useLane,
+  useMay,
+  useMe,
+  usePlans,
+  useTask,
+  useVerdicts,
+  useWeights,
+  useWithheld,
+} from "../data/queries";
 import { BalanceDrawing, BalanceTable } from "../ui/balance";
+import { Confirm } from "../ui/confirm";
 import { Glyph, StateWord } from "../ui/glyph";
 import { GuardMeter } from "../ui/guard";
 import { Id, List } from "../ui/list";
@@ -125,7 +139,7 @@ export function LanePage() {
               ))}
             </Tabs.List>
             <Tabs.Content value="findings">
-              <Findings lane={lane} code={params.get("code") ?? ""} q={params.get("q") ?? ""} set={set} />
+              <Findings lane={lane} code={params.get("code") ?? ""} q={params.get("q") ?? ""} which={params.get("which") ?? ""} set={set} />
             </Tabs.Content>
             <Tabs.Content value="withheld">
               <Withheld lane={lane} on={Object.keys(latest.withheld).length > 0} />
@@ -187,8 +201,9 @@ function Pick({
 
 const height = "max(300px, calc(100vh - 540px))";
 
-function Findings({ lane, code, q, set }: Filter & { code: string }) {
-  const list = useFindings(lane, code, q);
+function Findings({ lane, code, q, which, set }: Filter & { code: string; which: string }) {
+  const list = useFindings(lane, code, q, which);
+  const me = useMe().data?.name ?? "";
   const go = useNavigate();
   const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
   const counts = list.data?.pages[0]?.counts ?? {};
@@ -208,6 +223,19 @@ function Findings({ lane, code, q, set }: Filter & { code: string }) {
               .map(([c, n]) => [c, `${c} (${n})`] as [string, string]),
           ]}
         />
+        <Pick
+          label="which"
+          value={which}
+          onChange={(v) => set({ which: v })}
+          options={[
+            ["", "all"],
+            ["new", "new since the last reconciliation"],
+            [`of ${me}`, "looked after by me"],
+          ]}
+        />
+        {(code || q || which) && rows.length > 0 && (
+          <Together lane={lane} code={code} q={q} which={which} count={list.data?.pages[0]?.total ?? rows.length} me={me} />
+        )}
       </div>
       {list.error && !list.data && <Trouble error={list.error} />}
       {list.data && rows.length === 0 ? (
@@ -260,9 +288,57 @@ function Findings({ lane, code, q, set }: Filter & { code: string }) {
             },
             { name: "what is wrong", width: "2.4fr", cell: (f) => f.detail },
             { name: "since", width: "84px", cell: (f) => <When at={f.since} /> },
+            { name: "with", width: "84px", cell: (f) => f.assignedTo },
           ]}
         />
       )}
+    </>
+  );
+}
+
+// Together does one thing about all findings that the filters show.
+function Together({
+  lane,
+  code,
+  q,
+  which,
+  count,
+  me,
+}: {
+  lane: string;
+  code: string;
+  q: string;
+  which: string;
+  count: number;
+  me: string;
+}) {
+  const may = useMay();
+  const meant = {
+    code: chosen<Schemas["FindingCode"]>(code),
+    q: q || undefined,
+    new: which === "new" ? true : undefined,
+    assigned: which.startsWith("of ") ? which.slice(3) : undefined,
+    expect: count,
+  };
+  const act = useAct((body: Schemas["FindingAct"]) => ask(api.POST("/lanes/{lane}/findings", { params: { path: { lane } }, body })));
+  const mine = which === `of ${me}`;
+  return (
+    <>
+      <Button disabled={!may("work") || act.isPending} onClick={() => act.mutate({ act: "assign", to: mine ? undefined : me, ...meant })}>
+        {mine ? "Give them up" : `Look after these ${thousands(count)}`}
+      </Button>
+      <Confirm
+        trigger={<Button disabled={!may("work")}>Accept these {thousands(count)}…</Button>}
+        title={`Accept ${thousands(count)} findings`}
+        act="Accept them"
+        tone="main"
+        reason="Why? Whoever looks later reads it."
+        busy={act.isPending}
+        error={act.error}
+        confirm={(reason) => act.mutate({ act: "accept", reason, ...meant })}
+      >
+        <p>They no longer stand in the way, and stay in the list as accepted.</p>
+      </Confirm>
     </>
   );
 }

@@ -23,6 +23,27 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for FindingActAct.
+const (
+	FindingActActAccept   FindingActAct = "accept"
+	FindingActActAssign   FindingActAct = "assign"
+	FindingActActUnaccept FindingActAct = "unaccept"
+)
+
+// Valid indicates whether the value is a known member of the FindingActAct enum.
+func (e FindingActAct) Valid() bool {
+	switch e {
+	case FindingActActAccept:
+		return true
+	case FindingActActAssign:
+		return true
+	case FindingActActUnaccept:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindingCode.
 const (
 	FindingCodeAliasShadows       FindingCode = "alias-shadows"
@@ -1089,18 +1110,43 @@ type FileAbout struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Accepted     bool      `json:"accepted"`
-	Account      *string   `json:"account,omitempty"`
-	AccountLabel *string   `json:"accountLabel,omitempty"`
-	Code         string    `json:"code"`
-	Detail       string    `json:"detail"`
-	Id           string    `json:"id"`
-	Person       *string   `json:"person,omitempty"`
-	PersonLabel  *string   `json:"personLabel,omitempty"`
-	Remedy       string    `json:"remedy"`
-	Severity     string    `json:"severity"`
-	Since        time.Time `json:"since"`
+	Accepted     bool    `json:"accepted"`
+	Account      *string `json:"account,omitempty"`
+	AccountLabel *string `json:"accountLabel,omitempty"`
+
+	// AssignedTo who looks after it
+	AssignedTo  *string   `json:"assignedTo,omitempty"`
+	Code        string    `json:"code"`
+	Detail      string    `json:"detail"`
+	Id          string    `json:"id"`
+	Person      *string   `json:"person,omitempty"`
+	PersonLabel *string   `json:"personLabel,omitempty"`
+	Remedy      string    `json:"remedy"`
+	Severity    string    `json:"severity"`
+	Since       time.Time `json:"since"`
 }
+
+// FindingAct one thing that is done about all findings that the filters, the text and the ids mean together
+type FindingAct struct {
+	Act      FindingActAct `json:"act"`
+	Assigned *string       `json:"assigned,omitempty"`
+	Code     *FindingCode  `json:"code,omitempty"`
+
+	// Expect how many there are; needed where no ids are given
+	Expect   *int      `json:"expect,omitempty"`
+	Findings *[]string `json:"findings,omitempty"`
+	New      *bool     `json:"new,omitempty"`
+	Q        *string   `json:"q,omitempty"`
+	Reason   *string   `json:"reason,omitempty"`
+	Severity *Severity `json:"severity,omitempty"`
+
+	// To whom they are assigned to; nobody when it is not given
+	To    *string             `json:"to,omitempty"`
+	Until *openapi_types.Date `json:"until,omitempty"`
+}
+
+// FindingActAct defines model for FindingAct.Act.
+type FindingActAct string
 
 // FindingCode defines model for FindingCode.
 type FindingCode string
@@ -1125,6 +1171,27 @@ type Freeze struct {
 type FreezeInput struct {
 	On     bool    `json:"on"`
 	Reason *string `json:"reason,omitempty"`
+}
+
+// GoneFinding defines model for GoneFinding.
+type GoneFinding struct {
+	Account      *string   `json:"account,omitempty"`
+	AccountLabel *string   `json:"accountLabel,omitempty"`
+	Code         string    `json:"code"`
+	Detail       string    `json:"detail"`
+	Gone         time.Time `json:"gone"`
+	Id           string    `json:"id"`
+	Person       *string   `json:"person,omitempty"`
+	PersonLabel  *string   `json:"personLabel,omitempty"`
+	Severity     string    `json:"severity"`
+	Since        time.Time `json:"since"`
+}
+
+// GoneFindingList defines model for GoneFindingList.
+type GoneFindingList struct {
+	Cursor *string       `json:"cursor,omitempty"`
+	Items  []GoneFinding `json:"items"`
+	Total  *int          `json:"total,omitempty"`
 }
 
 // Guard defines model for Guard.
@@ -2368,6 +2435,12 @@ type ListFindingsParams struct {
 	Code     *FindingCode `form:"code,omitempty" json:"code,omitempty"`
 	Severity *Severity    `form:"severity,omitempty" json:"severity,omitempty"`
 
+	// Assigned who looks after them
+	Assigned *string `form:"assigned,omitempty" json:"assigned,omitempty"`
+
+	// New only those that the reconciliation before did not find
+	New *bool `form:"new,omitempty" json:"new,omitempty"`
+
 	// Sort by name; with - from the end; in the list's own order when not given
 	Sort *ListFindingsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
 
@@ -2386,6 +2459,23 @@ type ListFindingsParams struct {
 
 // ListFindingsParamsSort defines parameters for ListFindings.
 type ListFindingsParamsSort string
+
+// ListGoneFindingsParams defines parameters for ListGoneFindings.
+type ListGoneFindingsParams struct {
+	Code *FindingCode `form:"code,omitempty" json:"code,omitempty"`
+
+	// Q text to find
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
 
 // ListIntentionsParams defines parameters for ListIntentions.
 type ListIntentionsParams struct {
@@ -2794,6 +2884,9 @@ type CompareCharterJSONRequestBody = CharterInput
 // TryCharterJSONRequestBody defines body for TryCharter for application/json ContentType.
 type TryCharterJSONRequestBody = CharterTryInput
 
+// ActOnFindingsJSONRequestBody defines body for ActOnFindings for application/json ContentType.
+type ActOnFindingsJSONRequestBody = FindingAct
+
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance
 
@@ -2904,12 +2997,18 @@ type ServerInterface interface {
 	// ListFindings Findings of the latest reconciliation
 	// (GET /lanes/{lane}/findings)
 	ListFindings(ctx *echo.Context, lane LaneName, params ListFindingsParams) error
+	// ActOnFindings Accept, unaccept or assign many findings of the latest reconciliation
+	// (POST /lanes/{lane}/findings)
+	ActOnFindings(ctx *echo.Context, lane LaneName) error
 	// UnacceptFinding Take an acceptance back
 	// (DELETE /lanes/{lane}/findings/{finding}/acceptance)
 	UnacceptFinding(ctx *echo.Context, lane LaneName, finding string) error
 	// AcceptFinding Accept a finding until a day
 	// (PUT /lanes/{lane}/findings/{finding}/acceptance)
 	AcceptFinding(ctx *echo.Context, lane LaneName, finding string) error
+	// ListGoneFindings What was wrong and is not any more, the newest first
+	// (GET /lanes/{lane}/gone-findings)
+	ListGoneFindings(ctx *echo.Context, lane LaneName, params ListGoneFindingsParams) error
 	// ListIntentions What is to be done on its day, as the latest reconciliation found it
 	// (GET /lanes/{lane}/intentions)
 	ListIntentions(ctx *echo.Context, lane LaneName, params ListIntentionsParams) error
@@ -3472,6 +3571,20 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter severity: %s", err))
 	}
 
+	// ------------- Optional query parameter "assigned" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "assigned", ctx.QueryParams(), &params.Assigned, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter assigned: %s", err))
+	}
+
+	// ------------- Optional query parameter "new" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "new", ctx.QueryParams(), &params.New, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter new: %s", err))
+	}
+
 	// ------------- Optional query parameter "sort" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -3509,6 +3622,22 @@ func (w *ServerInterfaceWrapper) ListFindings(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListFindings(ctx, lane, params)
+	return err
+}
+
+// ActOnFindings converts echo context to params.
+func (w *ServerInterfaceWrapper) ActOnFindings(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ActOnFindings(ctx, lane)
 	return err
 }
 
@@ -3557,6 +3686,59 @@ func (w *ServerInterfaceWrapper) AcceptFinding(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AcceptFinding(ctx, lane, finding)
+	return err
+}
+
+// ListGoneFindings converts echo context to params.
+func (w *ServerInterfaceWrapper) ListGoneFindings(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListGoneFindingsParams
+	// ------------- Optional query parameter "code" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "code", ctx.QueryParams(), &params.Code, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter code: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", ctx.QueryParams(), &params.Count, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter count: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListGoneFindings(ctx, lane, params)
 	return err
 }
 
@@ -5604,6 +5786,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/lanes/:lane/intentions/:intention/cancellation", wrapper.CancelIntention, options.OperationMiddlewares["cancelIntention"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/bonds", wrapper.ListBonds, options.OperationMiddlewares["listBonds"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/findings", wrapper.ListFindings, options.OperationMiddlewares["listFindings"]...)
+	router.POST(options.BaseURL+"/lanes/:lane/findings", wrapper.ActOnFindings, options.OperationMiddlewares["actOnFindings"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/gone-findings", wrapper.ListGoneFindings, options.OperationMiddlewares["listGoneFindings"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane/findings/:finding/acceptance", wrapper.UnacceptFinding, options.OperationMiddlewares["unacceptFinding"]...)
 	router.PUT(options.BaseURL+"/lanes/:lane/findings/:finding/acceptance", wrapper.AcceptFinding, options.OperationMiddlewares["acceptFinding"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/plans", wrapper.ListPlans, options.OperationMiddlewares["listPlans"]...)
@@ -6364,6 +6548,48 @@ func (response ListFindingsdefaultApplicationProblemPlusJSONResponse) VisitListF
 	return err
 }
 
+type ActOnFindingsRequestObject struct {
+	Lane LaneName `json:"lane"`
+	Body *ActOnFindingsJSONRequestBody
+}
+
+type ActOnFindingsResponseObject interface {
+	VisitActOnFindingsResponse(w http.ResponseWriter) error
+}
+
+type ActOnFindings200JSONResponse struct {
+	Count int `json:"count"`
+}
+
+func (response ActOnFindings200JSONResponse) VisitActOnFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnFindingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ActOnFindingsdefaultApplicationProblemPlusJSONResponse) VisitActOnFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type UnacceptFindingRequestObject struct {
 	Lane    LaneName `json:"lane"`
 	Finding string   `json:"finding"`
@@ -6422,6 +6648,46 @@ type AcceptFindingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AcceptFindingdefaultApplicationProblemPlusJSONResponse) VisitAcceptFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGoneFindingsRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params ListGoneFindingsParams
+}
+
+type ListGoneFindingsResponseObject interface {
+	VisitListGoneFindingsResponse(w http.ResponseWriter) error
+}
+
+type ListGoneFindings200JSONResponse GoneFindingList
+
+func (response ListGoneFindings200JSONResponse) VisitListGoneFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGoneFindingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListGoneFindingsdefaultApplicationProblemPlusJSONResponse) VisitListGoneFindingsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9295,12 +9561,18 @@ type StrictServerInterface interface {
 	// ListFindings Findings of the latest reconciliation
 	// (GET /lanes/{lane}/findings)
 	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
+	// ActOnFindings Accept, unaccept or assign many findings of the latest reconciliation
+	// (POST /lanes/{lane}/findings)
+	ActOnFindings(ctx context.Context, request ActOnFindingsRequestObject) (ActOnFindingsResponseObject, error)
 	// UnacceptFinding Take an acceptance back
 	// (DELETE /lanes/{lane}/findings/{finding}/acceptance)
 	UnacceptFinding(ctx context.Context, request UnacceptFindingRequestObject) (UnacceptFindingResponseObject, error)
 	// AcceptFinding Accept a finding until a day
 	// (PUT /lanes/{lane}/findings/{finding}/acceptance)
 	AcceptFinding(ctx context.Context, request AcceptFindingRequestObject) (AcceptFindingResponseObject, error)
+	// ListGoneFindings What was wrong and is not any more, the newest first
+	// (GET /lanes/{lane}/gone-findings)
+	ListGoneFindings(ctx context.Context, request ListGoneFindingsRequestObject) (ListGoneFindingsResponseObject, error)
 	// ListIntentions What is to be done on its day, as the latest reconciliation found it
 	// (GET /lanes/{lane}/intentions)
 	ListIntentions(ctx context.Context, request ListIntentionsRequestObject) (ListIntentionsResponseObject, error)
@@ -10081,6 +10353,54 @@ func (sh *strictHandler) ListFindings(ctx *echo.Context, lane LaneName, params L
 	return nil
 }
 
+// ActOnFindings operation middleware
+func (sh *strictHandler) ActOnFindings(ctx *echo.Context, lane LaneName) error {
+	var request ActOnFindingsRequestObject
+
+	request.Lane = lane
+
+	var body ActOnFindingsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ActOnFindings(ctx.Request().Context(), request.(ActOnFindingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ActOnFindings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ActOnFindingsResponseObject); ok {
+		return validResponse.VisitActOnFindingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // UnacceptFinding operation middleware
 func (sh *strictHandler) UnacceptFinding(ctx *echo.Context, lane LaneName, finding string) error {
 	var request UnacceptFindingRequestObject
@@ -10150,6 +10470,32 @@ func (sh *strictHandler) AcceptFinding(ctx *echo.Context, lane LaneName, finding
 		return err
 	} else if validResponse, ok := response.(AcceptFindingResponseObject); ok {
 		return validResponse.VisitAcceptFindingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListGoneFindings operation middleware
+func (sh *strictHandler) ListGoneFindings(ctx *echo.Context, lane LaneName, params ListGoneFindingsParams) error {
+	var request ListGoneFindingsRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListGoneFindings(ctx.Request().Context(), request.(ListGoneFindingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListGoneFindings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListGoneFindingsResponseObject); ok {
+		return validResponse.VisitListGoneFindingsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12303,264 +12649,271 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tlxu3kT/6VXB5//ckOUt6JMWb3cy8UmQ70VqOvZIcn5xYdwV2F0mYTYAG0ENxdXQ/+z2oAtBNEmh2",
-	"82EkJ86LWDPT3QAKhUI9/Krq/ahQq7WSIK0Z3b4frbnmK7Cg8adnqpbW/aMEU2ixtkLJ0e1ooTZsxeWW",
-	"2QVoYFwDE5LxqmK/tcry6ndjtlmIYsEsX4JhVqzoAVYpOWeVMHY0Hgn3pZ9r0NvReCT5Cka3owLHG49M",
-	"sYAVp4FnvK7s6HbGKwPjkd2u3YNTpSrgcvThw3j0rNZG6cNZbnBydgE4IpsrMEzJMeOGCWtYxY1laz4H",
-	"Zrgo75iwTBg2V6pkM6XxPcNX/uValtD63UxUjkSMV0pCbi00rfZiVvzdC5Bzuxjdfv7oUVyMsVrIOa7l",
-	"eQmrtbIgi+3XsD1ck/u2wXlo+LkGY2+ZAWkZn3Mh92fpHmYbYRdCMrtRrORbM/brlMqyUkmgN8eMy5Jx",
-	"aTagoSQKsQ03YWkL4CXoZm2taU7cPDOLfOIWuRIy/Pyf49GaWwvaffP//cf/Nfn/3vzb/xkl6TD7htti",
-	"cUgAt7gvX/M5UzO2WXCLqy0WXM7BTZiteAlsptXqjkmAEkpGbCAsg3fCWLdnGni5zS5tNqGhh23cCy7h",
-	"r/iF1IwrLuE3BjdkNB7BO75aV+4Di58npVrBZKrU0n3Jz2nN7aKZkXt5NB65DRcaytGt1TUMnJ1Yia5z",
-	"zC3jeEwzvFzh+8lz+e9ui/k7sapX7gfacPrpcZyKkBbmoHEu31VcPv8iTad1xaWjU72a4p5ESj1OUsY9",
-	"3kmZmdIrbmkCf/h8lJzPS2Us6NyMNP41OaffJ+dEL5w/qzpLJF0PoZGuzyfRq62xsMqzt8G/pxj8OHfT",
-	"u2fy92tuljlyWW6WaXo9SU7IPX82xV7Du8R5s/DOMqvYTMhyh0xGWZU5ej8PFETfG9D5naoNMfP+PsE9",
-	"T2+Pe+GszfngXjZrJQ2gSvGdVtMKVu6fhZIWSL/g63UlCu5merOmJ/7tJ+Om/b411v/RMBvdjv7vm0Zn",
-	"uaG/mpvwXRxxXxHglm3cNbnRSs7psqPLQ7FSIdn8Z9woT4sC1pbLAmnIy1K47/DqO63WoK1w6/DaSCTg",
-	"+5EGjvMdcabFnFn3eWFQA5KsVBvpNKD/4rLmuLu1tKIa3Y6ePHryH5NHjye/fzz6MB6tW0M0n9y/Uw+p",
-	"HL/X4s6SW0jerf43avoTFNa9+9RaLaa1hWd4j6IauDMRHh5wPxwMLWHjfi8srEzyAf8LrjXfup9VVQ55",
-	"4UOb/f7Rmgx9iSbwpmtdryy3wlhRmKFrI82iPDxMGgqlS+M2lVRdYb0aUjIjZEGKJ10GbAozpSEhKcaj",
-	"0s1LFglhUYrZDLTj2nte1WCSr89EVXVND9mw4FpvGV7gh1+Q3Ir79OLNguuuj28WygDNjnGpnDGAYwmn",
-	"oiqVHM6q9c7edx3pv7kvkwkyhCk8TVq0jUtpNpRmkuSauhT22QKK5SGzTLVagnxqe10D4xFIq/2bPZ5e",
-	"cPMX4GXSkEHaOo5y6irtqtN25+IeJDOWS2JFvO80F9Xo0FIao6qb3GghLScWTJhXbTKHBcVX/EezdPxS",
-	"Wr1NHLqClpaYC7cHUmziNdODZ6fb5CdKsJyEYVp45yVOM3sDP/fcNlPTS4ef3SOe+ySuDyc+DkRovhBn",
-	"niVn4I9dai6SXEMKj7OTyAIxlrnt2+Lt5wzgBTeL5AXRnnT39r5wpvzBfIpokB9yWjj3vQRAi4WOCQD6",
-	"Xmqif+JVuMv3mRDdDUdn8UqUgJczKH/XH396b3b+1XEzZnKmSpbZaSbJOeVGmJTA4JbNhDaWLaAqSSxs",
-	"lFN3psCUhFum6wrKMVvC1v1nA2K+cP9QmhUauI12M3fmBlnV7ithMtnDmDRX3Gd1XQnp9SL8nEh+ZQ3a",
-	"JCXDAUXxuUjRUSAGTiRH3TS/DmNK3KXT2fGZY8aq4kEADtYv7QIE3gVGGKdhGiuqik3BUVe70zpEj2w5",
-	"Zx4fEwX+M8lF5RTHDt5tpPTBn6AUtv+GfFkKm1IzRfqyq/gUqowiC6UZpsp6q7J5tHUxqNoWanVUYHzr",
-	"H+tifqffpxw4pM0YJ+SVBOYeQm8sevasmqPegKdaKotenqpKnbp70NPksPegxUxAmpIbnlQc948CqujB",
-	"+sZ3/IBhL8KGhx3Ic9iV7xvPxol9Rrd2apv7n/sF15ZYZd8AOVvhQQ9hkqOVhf7L/67iBZTRkD6kglG1",
-	"LiDHKMZLtD7+kTbNvH8zfCEOE9QkJ9tpIR10zSjsD0OZ9IKOz1mt1lwLf+T3TjaqCWy6DQ5u94JT8WdK",
-	"F8B+K9Xmd6jJ+SfI+votn1nQvxuNO1Sdwxt6ShrS2H3LWHIb9CLL642aORM8wSpeMh0OON0yf/jPHYIM",
-	"5LxQRFVDyWqLstHrwRgH0XxmDYrF8KuNsAtPww5r21/HiVVxNoONH2Pl/gu8WAxa6BduUlC+3qjUWmdC",
-	"lkLO0/QsVAl3zKI1jot2VwCvxJJCcxXMLFO1vQDJ5zXXZZKLnEGq6qpkxqo1C758crWVCq8fqTbtKRy/",
-	"W8MR3fM+1BXdeA3bh+NB3g6chhtw6g4OFEs09/uP2+j5D3NUHO85Nb33J44aFy1+aU5ia6C4kYHI8TC1",
-	"eLxDcD2X69oOUV7DxYGi8Zbthb1+lLSEW/Z+ptXK/f3DjzKs5pa9F/KWtV/48KNcc+H275a9X8LW3LJ/",
-	"vCfl6ZbRfz+D1bpSW4C/ouYxDpbLbfjHZ/DOgpa8el5+ePPhR3moNje3XUttfvwI/3dMV/bvdtDwddov",
-	"EvXlLk74ihc7/sndi2z3k8N06ddaQJlTqIOW2Omzc8/sU8PLQZpKiiYHt4eSxFgDZ44ew2PyM0MoJ0WH",
-	"GSp7q8QPdPpwDiVN0Pf77ba/mi5Bkpw53aJ8HK8tQyIhu1l7sISgCTwvR7ejF4+e/P7zw+Poz8bzMhPm",
-	"2wgZbgUJGzCWaSiULEQl0NhmmwVIvBfQa5p3PtAInZZxWxXeVwR2LiOPtFjC2t7RhSWh0eIOZjRc0MQp",
-	"J/djR8Hsb5p3x0Tg53rHFmp5mDsMWMNFmUYgzLhGHYy4rdFgHGEiloXPNcBRb2U7DJDwENHMk5Sq9T1k",
-	"HGlrraZ8KirhSIcz2yhtF04F4MxqwasDfdvdTibtFVgrIW2XHJoKm3PpbbhBsBJimFRJPn/3/C175FjN",
-	"MdeCV7OGTt7udsdf1+3tDH/YI+CU7HB8uI8EM2BtMgC1ACMsnju/o1JNVbl1s+RmCYSx4nLLVhQZOzEY",
-	"6Kk59hRPTRkV65PlkXGjvHj0xyefu49v+D3gb9aiUnb05kBItV4b4kby3x0UE00vlCyIYad9ZlNmFJ8a",
-	"cPqSCJq9V6lLGqa34tulUTiToGvgAFSjIfctiJOH7RBT5+o4B1InxZI4r08syj5uuYn7C9kmAD/u8g9/",
-	"eS9KkEVOwhKekYLKhm+j/azIfemF3B0jzmANsDPctRi/cLyCjpe0PD2QiEV0WqdELbK8Bxa6oe5Bl6Kw",
-	"wyxYRCAmbHZhDYIUA0x2o/Be+UkJCSU6I1RtnaAUcs7ELAhPqAywQq3AsKJSBlJyHmnWX0d8WUsJ+vt1",
-	"8pjEiy8R2uErJeeI+W1Z3VNgbV0MhJtMapZBG+g1x1fu4ZTUdLtuzd9Odz1OG7czSjScVqRhZJGDoVI8",
-	"/hUv4LVy/38Buy6esQHO60bZu4Sp0RB1d9/VjE2VXcTzymUZsbjCsBIKUULJ+NRxsF3A6o4QylNeLJ3a",
-	"YgAkudu4jwn21+pMy02c2QL3/mGAb2gkiFw7/UIbIYZB76SnVVUgM7YCyRfurBVjnQoXSSkV4uVBM6MO",
-	"pFojvAYsKyvhsxGgfRM3nIe9+E2H6P+KYMKH1nZVr2RaRe6IDM6Ed5QdMGULEx89u6WyTm1Yc7twPMpZ",
-	"qYp6Ben4dSV2QgU5kdFh3n8lKnjq+D4hAKYqZV+4MQ3DP0Z0TzAdN+6SW3NjoGTqHsVo/5vHnW0N7t20",
-	"oVYCQrohHTUDWajSn6TDLfAyNgkYA+gBhPFfSJNQlskjzBGUmVtOp3pLf3uRPRXDHT/Z2HKHYkl/etFx",
-	"NldQpsN7Bu5B+0v48I/C61V9Iogp+eXdVnGQuO44p3FD/TBex9498+QEWa/cIEqvF1xOGiu8An4PesIL",
-	"BB6OR6Y2a5AllBOn36ByNxqPVsIYIeet98qaMMKQ/F3bg2XBWCgnK5/H4X6judPelN5OlrA1ERHofsKF",
-	"Ftuiav24EDiJqZLlpFT1lNaOPxIGEJ01ejmZKQ1ijuNWXKygnNiNwOBlbUBLvoIJQoBH4xGsuKjiT7wS",
-	"3EzMgpdqg6oGNzBRsqLxjaWLsVQrLmRrlLB9E0+f4KWbCHnPK9xQ+rnkK05AR6nsxCzURsa/WaUm7mpx",
-	"m6GKJZSTtk4v1QSn6obXYubDr5MlrC0aOLjLE2M5Bh2k45uJEXMJ5UTI+Em8HYyd8HIlpDBWc4vZULVc",
-	"SrWRk7lW9br1s9skLiTKOSfuJjHnRMzlRMhJoRXKs+Y37qNILkTZTsxC13KJ+30Pms9hUmq1DqzNq0l0",
-	"Z2pAZG0BzWY2v1Jr+oXaTDQ43oa2c605eJ7dM5CEGG49AkFsQ2P3D9TFcA1Bqp4NbBiPOuBrX2mA/4Wr",
-	"ABx2ZGpL7vc1WXO6Cc54sG/IjUhpEG1QFlvzrVZVxeDdWmnLKqWWhjIODp3Zxxd0DPLfb4V/rrlOYQqr",
-	"Sm12LtMWH+5fpTuamVQrIfEoJx9YgTE8o5eqWeZijFd+IqhMAd51xaXxyCZnEivNFvwemAFOUO/DmWgo",
-	"IJW76qFRrMlbCsBpjIn+xvg0SaeFO7mBY7NSlDkAvdVivc4pJv3Uaq9Nh0vNT70hzThu2O4WIE2bGTTk",
-	"T7HC8/Jv3oVxwA5dOQA8o+oYy6cVpFddS/FzDT3w5H7g+Eb8rB84uQ5MGkrapkatwC4izFQYj3jFPVcS",
-	"Uc8l3xIqQRg8os5WDfmzdoGiv7/rtCAwJyRB+1vG2aJeOe7Rym1QBvIaP/J0gKCML/1pm1FqVynwhKcA",
-	"W3CDjqTgZfUeVrScWjCBhOFQZ5ARSNe///3vf598883kiy9Sc0ZEcvZtMn19Ks2GGw9gtqo9k6MaeN74",
-	"7dDNG6mbgi9XMCaHRcvj+BvD0F4cgqXc8HxkB5eMXkGl2RSMQIA07lU/LT7nfm5s9LKm5BiN2ffEH52W",
-	"ezxoV0ZdNgf6KsDLr2Hbdj/3P9xL2A5lJDIqnrbQdv1Ndnr3uwg+6v/mfSPXg9EVwqUR1kOTnkwrjiqy",
-	"X3f8earswv/w5hi/kY2U4LTGRb6zlgOyZHbpVa3vYdudp5HIgNNqlUlqyu1qf9akKX0N226cWCopaD5H",
-	"IzTl9fPYJWYAM4DcJbXmxsIdg9XabiMsAG8yx7lWzEQbkpjFAhwCwYK1G+fjKYb0SW3EC4+Y3duD2i5U",
-	"1gfhheIQR7wzbTfSWA18lRHkzoo/Gr7YgXhQPuMqo35ODej7Xa9WG7pQcdkDBpzSYfCGbii0s7T2uAeE",
-	"ytH/EmkquI+np6m41zvt137RJTFfJCOwe5BODK40yA9MWhKSOX0Oa2cYxPEi6tKDqw8nDDP7bcr1mlEU",
-	"lkImDmcFMztRtR0zqSYU4hizhShLwCSm6KC6w8jXtLbNc2zl9Cp3cbtpT1W5TWkHHS54pwgctxWWVDvA",
-	"f8e/9SZPkCtf3oHs2XjysE+9pGX149tmiNz6X0ZqJ9wzacnd16UQNyAf5nekh/I1epgOp0Bpdv01fni3",
-	"FnovmbjzBVH2lMQZkZnM4yFhFybfzCq5fjV/AfekjgfFRMiZwjQgLUkkgtZKJx1s7nUhz3QoVWECnZwX",
-	"JnrEg9Fke10yLzjmRnHyjt9TODEmBXcZ9Uij6x5wvwunXyXfQDovp9cVZjrvdLo4zr2O0he6//bYzzW1",
-	"sr/C5jtuzEalfGzr1l+O6G3hycwYUYL0dVCW3Om4f3wUq7hIt5Zqu4eIPXRL0out6k5/bFd3+v0f/tBd",
-	"3anZqf0iYEdOgHsrs/jvDZ24vmuPnLVfWwsz8HmFoD1PFqp6E5joH6NKKWcMbZReJrB9p/Hskfo44x0+",
-	"2cP/jj8Kx6c24tsmlzVI8pLAVrVsSmqEmJCGWU2hmhkX5KDdcOFDWhgAm0x5sRzR4qGchPi2pGBb8joI",
-	"J63JNe7tr69KtLuw+iC6f1uA1HkNxoAZtTdiFKqZhDfGhCwXhm0Algl3ftVz+4Zs9r6HH/1gnbJiN01x",
-	"EOYih37ovhCxVtRR+eY9ZX747gvtO2+G7WH4MnbnUB1qlkHihJTBkCrn0SKazyx65AJKcYsoHYZ6X7/I",
-	"Gw3YmUrX60MUyEl8B6t45CEKPRSVbI5spbAc5CG5aO7eXqsqtUEUt/tZ+jTEWHUE6x5i8RGK1WA45Q5/",
-	"EHKONRoNwlt0XcEgiIuaGsuLZDYmbtcSYI11LBFoSfUR/BywHIUcs81CYYiHm6UZNrafcJlxJ+/csv12",
-	"Qdd9n3SL+HKoMUArHxJhoDcy4YUIkDvmLnmFD+IbKh8my3p5ybF9biD9EF7fNe0f+D28xgn1wpwepONS",
-	"EAO8zxlDGb6+SkAw37IlbJvqsUNRqx52KCGiDg94rm2iYRa9L/ZD1AwUaeWBhu1pTn37hEXJGbYqJ7qv",
-	"bIyQA+5kS6RhyLYe46T8KPD7CE+it01nQgqzwF8ueEXUvFcijQf5TsO9IJD+AfavPg79jdjBA/RvQrZx",
-	"Rpcp+pymgKrZMHige7s/3b+XJWhjlUpeQU6GbtFbnQ6h+VoGXMd7YbNQFWAUVip/2RpS11IxR1LRUiWu",
-	"SIVbxEponJkFXwPbgk1+SRxNsm6i5Og8mNmLuK/GI5ksCNoUofS5LYcaFilzAzR+xCxlomketJ3zfHm0",
-	"U/qvajPgnNJZeKk2mUjXOldJFrfPxqQQtTEEhNXAKTEieVVRDdnjFdhCrdnA/+NdbDlNbEwCVhMuL26A",
-	"Z4eGiC2K7ZwBv9lJAUR0GYw48pHz/yQOdkJ/NvsfiahwUSx9qXatQTmjFrF7PuPvh7DdTuzVaOQ+Hb35",
-	"cGDAzESVTGZ1v2/KDRKQPxSz3LVfuuL90YPw5Fh96HBEU0IEBd4usMP9ATfruJUd6JRTI454LMYH9VmQ",
-	"g5qYhVVsBlDGQpiRsYJaHJjb8K25YxhrRdvCJy0lKhBaG1LWe9cx3KObYlYjsIJ28paRqjFmEf89ZgHs",
-	"PWYE305NJXNg8fN3bKcEtNrIHnnNqUO8FGufeE3s8SiNtmox9dHY1FG26I5LYW0Vt8+3XqlTM0Rl+Ezl",
-	"FbiN1TXcNbVIDD1Df8ODfEjQD3nJ8FJt+qevZE32pk7AUQodpcjh3A+xJzRcWuCp6Zke/BCo64zTI/d9",
-	"Lagyn1qmrQxjYT3kDlNTeGUhmRo3+MbxYTt08aOTkSaTpRkOfEA3x1XpbVuJqhLmvIBPo6UMggHuqtPk",
-	"QY3hHe8AfNPLBdyYMz4Rz68qR6Wkl6urrqDWSid0ary8Gbq8x012qQavXjMPIO/v9Kkrm65C4rOXBhDe",
-	"39tJO1fYCjoO8f4yay1v7UagdXOL2jderLw2MGYGfMnqAIQ/CjfBv4ZZxJlm9mqtDFn4A/LSjyXunJFt",
-	"s5faepCf2jcKnEBBxcBwew57q0kR6b9rMMFfdEEiZdOfp1rALIN5xCXEPGS0UqI/w3h4tLsPm8rT1EMn",
-	"+k+bFG3/LWF8rjA2YzFJSGsuD+tj7POFUpQ/pTTaE3m1yRDjAWmaBS8FHk67gbDwxyEpsHSHdxfbRN0e",
-	"qhdCXpRxMl+hhIEewr29WINkSgKWW/QFjkbXzMeJRz2lWUi+NgtlkywT0+0dtagJFVuoqjR30e5Q0tcV",
-	"4nKLSEOvkC64YSt1DyX2wFIaQ1qN297ZPPE9jzyU0Yfv3k4d2ei3TRDUcTRm4O1Qs7UJtcwwRMzgY4Ro",
-	"9CEYtYrig0lFa7MKAdpMyVts1AUlw/y7sRNTPTypHkdE6xh7Dg0s1UyxtS0ptn8JBYi1PbHsysV1dPRq",
-	"wGqdg8x6C/46Q3ckpndpZrIcEsdzixn2RkfV54cq4WxCr5vLE91qX3ZiEGh8cMnnXDWAiGDaKwsQtyny",
-	"nKdC4P4w8xbHdpyvKwcXwik+Pb7w8iDwl0ayU8uxnsbaoPTJptdBZwl7/9huAclzMlVPAYC3azKeMfal",
-	"Aunnx8sPa0r3rDU7iB+OBFK/UOm/tKvMnkztjkAkejb2+GBvfeP9A9Aw7AkVa3GpDTmOn8fri489bN0Z",
-	"UiQFKMx5YIQshnFQLXWuE9DH8RzuLiJPk6P9yQa0ltnreda/f0TwRwaHV0Geqw3dawEM92aADpKiTPQX",
-	"xpXlyfIXYaxKlRPOcUzOeRmNu2Fcr8tw4I8xfXSHti3JrqU9wJlN3wbn5x3uUuZgDYPqtpx2ylMdAbMD",
-	"4OODBng4WUG02iVCZ9ihCYIfB0EeTynOxln6egk9ALIj1zZO+OoMn0UH9GdsxBS3JGAbNk04mlEDkXNC",
-	"zJeAgXSeB37PDI6JdwG921N58+EA4n0utvsqIOwO9HVzLPfYYjeO0/aJNX0rU96vCrAy7/fSQAoOSw0s",
-	"yRvEwtOtKrBmgWCVnnlLwwx1ygdK+gjehW6xgfEQRrSjMHoU0Ztz0qGqJpNwQOhMaTEXqSJ/ZanBhIbq",
-	"hGPxGbhJ4OiJ8BxTqDXkIkh6EEj6IKTn5tzC7rdh/R4W92Y8SMvAFsv9NmMD6US9lM4UtQvPKa1woqdB",
-	"BryTVuEaTsifyc4K6x0ovt3+rL5vrJBUIeTs5qjjUyXDhRWrvG4tYUMCrfMjJPaolvGQx3syDX01TCbP",
-	"BjsYsY57Ece/9gUeF3nq7R1g67sTxOpu/YsGV9ka0pT5ky9v31VUUZbwblioe3/Z+IXw+PEC9geVLda2",
-	"lb6UIV+uPmVHO4WzC6D1vryCdZpIhA0g+CSe2LfnRKjYVMmS0fNsCguyRE+rp5PvU97fBo5BytAOLr8v",
-	"g5XIuG2j+o9Y5D9Q0GkSrS4St74HQKvkm28tRUHYl8rwbMuSXki0fbeCHz92AQ+FMyeUNfCmc0eOjjak",
-	"tXxaR/TGe0B0YzSORzUH600SLM5zlnC6D54rUizjS+3AJAuW3lFs6YB+9/nqCXlGukQFjpyUHCCq+6fC",
-	"DQ2gne3s7qz0R/Gwcz37oSRLL6f4qUruOcppd9pSjKKdmbmUxuhgY0P3Zw+JtrH1vqotlSfBc9Z00bC+",
-	"sm4PyYuUj659pEhKmUaBHGLncdNbi89w9WAxTUmOo9/P/siLJ+Xj0Ef21vdhORC8ISnyKKg70HdYvjp+",
-	"PrO2y0gOeZ7YoJYODwQkOwOetVls05UThWWVMvYUTFMnlMk3fHDjpkj3ymO+BnRgT9b0mykC4mD5Ryyq",
-	"iAUmjd0pAdlqRYJm5F5Z1UQRk5PbpbcGaEqMTHPt+F4Br84+o6cfyug6HF4GN3syX4G0X/kkl3Tqy5Ga",
-	"9SJjULyiNI1E48WGNAcrXIj5wlc3S1y5apP9Wx65vY9iaYV+ERi2ESbX68bn5xFms7kvsm3yMoWq0ANc",
-	"JouOhuZkpCwanzBBBT6PjH5iYzCPJ8epNmya28AKViDtJawHrIqxXx0awZoeTlcoaVQVMyFbpeK6zIc9",
-	"gpbhdf+IT0NilPRLKjUvoU9iFE34orWofWWQDiX7VaujQTB4yPHbzh2Qyooibeq8EiWkYjseOJjxe4dm",
-	"Aek/wztYrTPnLlTbT6PEsMNBRqPLq4gIxU/PdR9p71Ws8EYznzh4e3WtHgijuKzkNoi5fD6ostBO4Zx2",
-	"wZTu4ioHrN2zTtBZBVO8COismPLK8jnmk+2Y3tSQYuTkNB6iBZexRg2GQzJMaXksZR6+dZkt2xnDCmNF",
-	"YS4Lg2h9d3DecP+g8X7IK4RyG6/8EcBDU5D1FOX2K1FVOeHgH/l+v3R5W34IQ3V1sxB2FMJTsBY0W8KW",
-	"rfjSGWTx/h0n6+vI0mS6HlTbv4DOjqdmASCN4Gip2kNTQ8zUgI6RK75OuHRCWqNlSlJ6ghFlphd+bHF6",
-	"AFJ3QoD0Uqpw4Zvry+a2CoUvEl89Zkt0bSE90ezgHs2IVBRx4VpvGadETp/LstNjj0zptKsBixn3px6N",
-	"6FPIYr4HzuD4CcnaN54O+6y9R4R9tm42P2xgXE+LvVuclzyDG2GLxSkNM3q2wejX2uJVjC/uS8Fvk50m",
-	"fXMwg+X+mRUruKOuuVKx0GsmJqrT/dKdirzg5hUUeqfjVUt9WgKsv4j19PabHuN1SfKPKmNQi+hHmOsA",
-	"dNV0Dz88L7ZnSeUYYcobG3wFZs1TVKYYrAn6KfZudkcfucz9SmhWqbmQlPLko+OQzC45CU+rX0GhUqV9",
-	"m/1nBh9JbP8hwdupYh134EnJ+vk8+xwur2/QXItsd46D3orfkse9oVyLddtbHYu/eh96XHJTNyOO2z4c",
-	"zeTDjuZP83ALzB/2z5u4TSFWo90NWaOfevTk0aPReFTryh1Ba9fm9uamVCv4rOJ6ada1/sx/+MZ94+b+",
-	"yeiwTsaDCZdPT3pc59C3dPo/PErHtK51oE0U3vvlKZJBsIse8OMFMVKBq/zB+XoveojuqvGoKvGqxzOR",
-	"tCbiy33d1nuogcFc1KZjv8xa7187Grvfk0qDg/95hzqt4BKOfa+znD6V1z44tRcT5BmN+FJ1M/ecRG2n",
-	"ybC441ypzFTPRzh0Vu7OqTIDYoynlXUcgqgeUAPybFDfzzXU+XJ3fQB+vSHyLSzHXpmPvSKF3nEY3F3I",
-	"LGPk7txZuDLaCo/bGac1Xfr/wSv5t++6/kX+TdDfumr84xIv0q+k1SzhDIpr0VFm5IqJlxdsjNNfEnrM",
-	"3iE4IIBzPDTAFyC1vpaee49x01QjxcrG+CepbJ+CpCclLmpYK33U/MQdfEmPpvsVD80x9OP6FMXpNs84",
-	"zxZKFINKi7u9+v2BlSDyLcqtG6epqBc7EJ5WBja7kpeR1nuautPISQtvSqMgaGTGHqdaH8JORKRVPYbL",
-	"sksz3GvL1by4EPNF8g8VlT47pJquwZlVf/x39v+kYufREZngOL7JkIB5PyX1Z+QmwtEM8yjgQ3OBp7bV",
-	"V/Zl0y1b7gAlmxetSq7XreuE7+3HpX0qgWoKtOCHiZ6e3ESJQKrjmvF4VHANs7pKSxcKUDO70GAWqqJ8",
-	"hlAhTzr7q6kr4ogsJLOI+FO18XVusJDJxhmEwjB4t0Ykvi/qiC1zd4RTqPkhkxtT1Pr+aMr7M3zI8Z/P",
-	"gU70mt3s4KPanj4wwqLW18cYSsA3Zvbb+2yNiZxq3cHYBmPWqeZyhplag+PoUEroJyUklKwpZXLEI+TZ",
-	"LriHiehhwNZi+rCR+1YXybwk7XrkLMxSNrZ9BmZprxRew4ebPffghSBL/lTTPtAYfUl/OjcmgzooLIcE",
-	"gyqxhGpLpZU8/AHvv7RJk5SvC7VhKy633re0IjXFPUvSYuxYnZOn6aiwTLM20TeSZdxwZS86S7VJtY5F",
-	"4WY9vKYqnWDDtna+8Ukq7eweqq6TkAXgnY4e65AwOS4P11Y3pfN4s1bgqXVd9aE0AgJTvInRT8egvhGf",
-	"U6wwU43xDd+OmVG0Eb7ERIj0CcMw5zIdJF2nQO+74VYqkzWtW8XxCi5RjRjv1vPeOSraZjP8QgH5Q6qH",
-	"u/aIqMypazNVp1yoURfCo4ksG5nUK6mBef01grFc4O6mdxdz6j6mJ9NLxM89JR9WKqRNBQTvQTv6jUmx",
-	"ILKweu1O/CJ3R+OX/wQ/YL/9wwqfQcUICLTUxPET/6VSWZwx4E7tTXammQnBqDRcaD/+QnsWdihSL3yh",
-	"Pau9RbaoOTzTCaWW14b80Qq86Zl/3MzNM2ZQtYL2v8OW4bKPgmxXbcpYKlB+WQrbAWXJVEvdpK/7qhyW",
-	"j3QQDAujjn27JYnL7kCy4RrSxXp9C7WUCqFqXUC+AEuPusL0hfB8dmZ/C5/bS3fPljQIHqRDrT8Sh5rE",
-	"xwKfhZJkK/tqoOlIbnrDAsr30LeoT3IiNbuRrzFxUAEtZQloYZ3OYu+imD+oad4PzB7bOBv8qM286v90",
-	"vFckGaeh97wHqZAQCh9JMsNGzfzp2DtooQrhEKzxzm7mJJufKs2NhknNrNVa5HBylVEZzDLCdITFmvvD",
-	"ejd1i5YpYD3ktDdPyVnTSP7g+iiFsUIWNocuTZg6Ryc764A7zSo+T4KtkSaMy90eBNQ2Qdfgju9eZfo2",
-	"bCVnN0huxX2+8FnmGLeq9e/PM9bRx8nFYvrnYL5xhjsb1exojEHMAlQqbtgRlT+0oDyzge8vr+dpE6DJ",
-	"keUSnn8k7+ku/1YhhCF9nntetPRYV5fnv/lrJNYDQ5IhtMEXoSEVKpAYPPyB0uyQRUFqVflydyW56hoM",
-	"sgYhQ7zM45Fr6f/RAUYObYwSwWIjzKD6R1lXCGI6hkmEvYLchxWO0Qxh0220qZK+WA//DzQnu6zl/E9X",
-	"JMnnfG4y63B/eNGvbJuhLfE1Eb3vBkfMcI3bnivHL1u9rC5f4Kzpk3e4gKaq6KntxkOncf+l5AQgisLT",
-	"24tkInelmO8mYbXaGim9ulDZs4Ri410MwU7FqtaE8Sq4u7dQ80HtG13jDGFZdIWiWW4WSmPT0lWozj9T",
-	"OlXNvAKupf3Kx2n6ZDuH2GovP/tAxGKzlTmq5n7f00lG7orUX8wuP2Y8Wr4eQ/B6ZHMnD36RaCkUfGMY",
-	"hwvese4SeA2G0nNmQ7OdreyOcv6w6E6c6O5qUsR6JoPzTFp1khLHIH8lxUvgyPe/DM/t1RXu16/Fl/xP",
-	"eXdh2/87X8O2PY9cC8D+4iF/i8bwRb8dW/sGLIO6H1HLllQ2EBa2MBcoF5S7kffPnld/cDf26jE1S9up",
-	"IRzm2NGM74dWReT9vnd07USzydn92CcUyjEeWmfrjwdEqqpTmth0lNHJVG8/FBrtcuwdbqxAiyvrI5Hk",
-	"V1BICOVUa2G3r9xw/j4Arknu4xzQ2KVfxQ8srF1TUNWEG0tQGwq1FBH3TiEdKeT8f8KDzRrW4mtwNgsW",
-	"sZolfBahODR4pEG85J2VXtuFctMm53orrRc9zk2GsG+yZz77Uf4ov8SeVW6XqEsKddLmjFbHrFqCxMID",
-	"MePYT3scOz+htfejdMvD4nNv303wV2/ZbyullmO2UXo5xqbZ49ije8yacp537K1UEt5ievca5PhH+dZA",
-	"NYu/YFYxLrcYbjFiLnGc333GXkSlZs3nhHbgkqk1/7kG9pbY7e1nP8ovsWEXPviWrylZUih545ty/ttP",
-	"Rsm37Lcvv3rG/vj5v//H70JHHINpCOyt25+3br3jH2W7rxelo49JgYJ3lhkL689+xJonogBpPLgHpBUz",
-	"4fhn9HTNiwVMnnz2qOGI1u+aGmWj155PWpkPt6PHIajE12J0O/r9Z4/xQ2tuF8inN7z2jvA54fTizj4v",
-	"R7cjR7Cn+AR66fkKLGgzuv1H+rw1jziFzJ3dD+OjT75A0PyHN+64mbWShk7Qk0ePYm61b2DR2omfvISi",
-	"E3403dQtAWUMnpXdM4LoT/xt9JynvhUndxNawOHRr1crrreO/O78uHGY1VxUYyYB4SrUjXQ8snyOlWCJ",
-	"4G/GI8/1WKszFqp136Q9ucFCX9mdeeb+mtkaFCM/14CZfp5nFsARpx7pdaTU1fX3A1dwxQ3B75NYw20p",
-	"Flw4KeQronDmSNJA4hCdGI2cUzZs4avbJ/frz0AH6S+0D9clLQ5yXVYH2RSDaHM9YamQmCT5fNR7s1AY",
-	"pcYQB5Wg4JZPucFWbcUCwx7DqO4RmRM8KGST+VB94qg8o4dH45C/8ydVbi9Gdf91yiP7sKs6+AzUq+24",
-	"H/thjhOqqG64eI5ih2ET2tR6daG1mf4ds7ufWBMbdxLu3RRaZ2d3BW/x77eMF/Yts1BVBtmpFCULncx9",
-	"X0AceYy9w8Y+UW3M1hWXY6Zr1EtIQR+zWpagcbpkeDNu2FtRvr1jYTTLzTIMx3+U7kdfaVCqDRPmM+bO",
-	"gVeRQDotaOYIMxP3wFZCOkPhjvhercAQuMHwbag5YxWbK8zZ3rK3+OpbDHG6H19wYydfunlMnn/xljSE",
-	"Xab+gdti8SXR7eACOIyi+kX6E1txJwALGw0NjMvfETUXfL0GaQgE4ZaqEp2VU1dM6K3UsO2BB6YrOdCp",
-	"CgeowvBNHM8JWKqcSwPuUOmMgY9fdRbeWeLSia+as3M89+/Oa53BH5qyzWZM7Rj1PegJtmiEwAzh1DmO",
-	"zR65mQb4X+i6rr6iJ64oufwI16QXUFP0qsKLx0fEZ1r9LwXEPaV0LZOEGo98XvAucV7tEOfytwl9/KNc",
-	"JlffEhpgZ0ewDTLKxDsqL/k2GH1vsROyXWBoKr9Z2HYBuXoJ24nBWi1Zzo6lXHrJTbpRnBQ30DRN1cGU",
-	"zknCYFqP9vcuo4F/nszEHTShGIJKT6lV8OucOV3TKvgatrQ5V5UITk9oPHl4I25U0Fk87tBb4Nsxo/6B",
-	"2NQ0KD7wTpgdOesT4nOSNsbfsxb2Cx/1vhpl3QBXNn+fVhWqXSZ6k4QOjXWbbmuBZESTLoLdvHf/+UDK",
-	"IEabD0j3ElbqHl5Qsdhh3gn30l/dwUgw9OeHCuiFaEQTZpx62yKdnAK68H20OsnTNn7G2Tv74sS4LA9e",
-	"kf++lbBH1l3mGwcYts9Co0rDg/nxZqp8akn2NP9JERrxU9wEN7crC4IfFsrpWI5OIWox3TJfEDOqphsh",
-	"+9HbS90uRbUx7U8l+TjtM2uCnx2WxQnWxNm2/pV9O+GmE5LNlN4R3F2WfEZb/q6+zA4defb57BtnEvvz",
-	"80/p4rnitv9Z3EPTdp0zCRvWarXg5Knf+nYNXSXB1xoMrx5llUZXTx3zSRED9l0OPXwIzueqf15WaQMf",
-	"rsY0f1EbxtlufZLgYvLRj1AsivRq6iqCYbcoZNqxbion1cKu+844ff2ISZaKmP40M73W20+dkV7r7cfk",
-	"pdd6e22fVsMOvnTpbjlPChwLHYzcMQZOHR+5/16MY2YEXMmpGl/xAl7GirEX1jVieu4g/0DS+RDzez8N",
-	"s96R7bVy/39N87PNK1w2jNLkIjip00q0Gq6KtgFeWe3/qwYLdGEOKRQCfXsSnabxzL2T5RQTyqH3/Wqs",
-	"n55wTk23iAm9IwNsQuEDS5HCu5CGXQljf2OY2kimdAm6X2DBUB2VZo4Bf+3BuhP875vkCTlC9dfwzvbR",
-	"LvvDGUJvxE8B9+C54MoWX2D5JrqEhvde3bLmxMVzNOTQ3bz3//pwQ/mhPBbETHuHvpf0XEBZnn8e19wu",
-	"Gqacxe9e0pt6PefTa74ELxk99WJNgM59IYU9Y9s9/WWQ+PKa2dOGB3spZdfbV5oJ47HMALaoY5yVfNtz",
-	"cw8OnUAKhboz2bvuefPYNXwv0/73Umyn8KvMj5tydT+fT+1EwE+JbXYkOgpKvh2H2lbJu4Bh0YFdvM+6",
-	"4j3VsIY5b97Hf3+4KdxhrKpYJDMfNTBWaYhkurjUEq0v/4KuBsypb9HQo4TjavZvi8SGdV4Vz/Dbvwiy",
-	"X8GQbzPnR74wvtBqvbOzTaUasZ910DrSfbb+4KyqqQF9H/qUZbAU38aHPjkHjO858cB+lyuHyl6ADTFI",
-	"hFvQJlF9jQqQCxCl2T8gebDvxCFdusN3+MQ1AwKfFALdLffKFzJSFKW2xz9mAOjZm3ac8ZB+4WTBdxQw",
-	"HbZdz0tYrZUFWWDvpD5bce0TjYsZ4E19fFEW6Nr+J4+eXGwsKiB9ONYU5rW8Yxzj345XVh7ZIueANTGD",
-	"3EcXveVmOfZQI3xBGJ/IElr8LrhhrfLdBNBEyr1QRUsV20cxhda+eQTlJe45PrNhqdEblVRIcZEVVShR",
-	"mhm1agG8ht96yLVHraf/jk+dJQX3IbNLKHERdiEMayzoy3sU92ouUnHWdp2F9KAVcLPrzYv7/KjdrKSz",
-	"i8bh+L61aY8JrFRu/MeDxn9wK/MBrqnAk9e+qtp966gWsllghPCnupwDOvF93oiTMLquSBXdwmkgkt3T",
-	"3n0sX+49+y+jouwu/MocsEflHmpLdrdzakvMfX1QteVQMALXknEJG0qviDU7hWEbpdGEzchJLdNyyteD",
-	"PyiofMgdD6RRfGpXf9z6FBTBh6KmvFjOta9+2cFkmTu+1ZYtK0p8GZwreEd90Z+8n2NIhaLsIL78QW8f",
-	"rC9nkYwNitJpV+7L41SEsG/kLzIGFTwKy8QfJu0uIr/GBLtrM13dOxzqdIYcBQ/pcJxLFYJiTDgHEh9w",
-	"vzeVQfL3eqzM8SkCc2l21750iQQpXOfw27V+4Iv1Sv4AoslHcQiE+jTX3G9fS8Zu1E6yUGyXiMr3GH9H",
-	"4DyQFh2B+Bp20fDVsWPz5OFXJbHdzbSulnkcnpvs06r6pfBUZ6ee/WqQZaK28UxUtsnINZKvzULZ3daU",
-	"nyd7QpIF3f+DB5XHVuq893++5GpOq+rkDyx+/zm9Ftubhp8TdZ/CvHJtkrB4THTf+CCm71FlFpgjzasK",
-	"S/jDrDZQkieMS6zPFivdUvHhYxU29prSezokKgw9aPDBncPy2khzdDv6Fd9RAUGP3cQcfU9bpzZaA9Xs",
-	"LLHznv7RmUr2zFlbXh5fOjCpw2fz2vopSSXXCxAiMRhnceLDaW9hta58jbVc2s7r8MzFrSNPzrTd8K4y",
-	"71qWg/+xMPduobs1206Ex6rCQrpOQNznqZC83Yf/6pUDnrKZM4dnWEJfwT1otgRYm4jKdKKbjMVxUw+s",
-	"UFW9Cv1kbCszSPry5yfBrGNBz3R+9kJtXvtuPZ+ipk5zu24CFtbnoJZ90TH2G7NTmvhUvf21bopFflS/",
-	"2FyFvECspy+wZGzwCGBxtP3Ekhw82DHyr46yEzN4QtcdrADje/E449wAsIXasA1UVeOzpG2yC1iNL+RH",
-	"Qy6/CS1FkxCRrwHWF5EIl7ce2+07H1hPu7Yc+jOeT7srjY4f0OEc0KrBnL0Qfog1hz/FKyHM7spgy4PI",
-	"AR1BZ6BzeZrjzPeOSdL9B6o1+2uaU08mWFw3S27rUy11GQqsUxkxYVmpwJy2/a1SxFnHaSye+3Ex3tjv",
-	"4lf3/U7F5GtW+yNIUNT800DuUpQNXLRdoroXL6467cNvrlp77Bu4fg0MbpZYaxDJ4mwqqlIYu93EWpdF",
-	"AWaPSuj28FS6WXNjNkqXWRWJtuu78Nh1lJ3weRrsY8OYaRZMoWXkdNdApDtqERnqThsfXuxHbAR53bx3",
-	"//nQxZwnwSHdS8+/uD7Q9MpldhBQF8vsYP10shnmNdc7boHOpI42qW9anVuyF5GXSSeT/bK3UOpTqraF",
-	"WvWPmX/rn/81nfYXcfcSAz5AHfEAyEXnDyFv/Q6P2+XVPLsx5YwCXcuTTh6WU+wOnEvzSYq6l7V8gL1w",
-	"9Gk2IgtP6yghmgl3ygeC1O9sxTUC6HJA9PzJJcf9xbjZnnGtnf1mgFdQevB9bTtdaIcM5d5OHGD8dTas",
-	"/gp4db6ycoXMKuDVRylqc2UF6el6rdU9MHjHC1ttyT/jJz72EU224GbRLawze32vqFlieq//pkT5r6qY",
-	"YljZX5b1um/ahseE3rynf3Sq/C/xkcG0pdeufhcqc90CcU7x14ECPSvf7lP3pqnulu9rQrXdXvovn07t",
-	"ZPVkVTktmaZDheyUhFDkt5fy7NSvgQUhM8aCbwt8qIYXpIZvAL2bpAuWGX18d4n+WbcoX41FmFYFJCWr",
-	"XFJMuzLSINfsP2MWDDHRg5TQ+wHboiAoGqRFKzpsohFOrQ/QIuLZCLDyjS7WoJNFrYYeTHi3dkZh7lB+",
-	"iX8+WwCeAtcgYEY8GviT281qNB5VpZjha2I1GhOSo88paVX/JgXMmVJkXBnAFpmEPSrUasUNIb56yQYP",
-	"l+g4Qn2qvGNOdgBrov91oaqSzjICVNKD/3yJoIpZinU+N29Y8w7LVspYZhSive7YI0fIzOSDNXWJgZvz",
-	"4V0jrf1258t3fxfSWOCxiVHBpZKi4BUKz8w0Y6f3AViDg/nNsDueWWvgpVkAWDZhBXaZCTUYqFimriXj",
-	"2EZ3VVeccLslIeNyjh33tXOREL80ZNPr3RwDHiSloxiCns4QixXM7ETV3f3xXsDMflvb8+TiP+M16gnz",
-	"EHWIOHOnScg5YdVV7YNRC7Vhq7pYeOAbRl+oG+npTNEn8+vUMqH/9DxBhHkIt11CJGAa2o4HlQS6vxLO",
-	"4omfoOiTWxwfuyZnfGI77tf8ABnF+xuOF2qBt6nT3abYa7A8Y5+N5VYYKwrT5Sl41Tz1aXoLWhO8IoRA",
-	"3YPmcxizWoqfa5BgTOwBjKrhDB2L0gaVTM2oF9RJJk0tEerfHbZ9WQ93jr2sHyKScW3XTd0K2cZGUceC",
-	"F7uEvVlwmkTa+/gXXv1r0tctHNMlpO8AaWMIz1dU47Zn/7IWsTUUINb2qJ5BD51I9GvEsX9h6oij30Oo",
-	"qBtu8PYZMxM8PVyaDWgox4FbpqEW0/CzGdjl5j3l6X24MWBtBStPo1x0yD3jqfAAscg9tttNlPIJhl2J",
-	"Uum8qGtEpwLtPkqMKmzI9VjyFd+SpuQ5L3Th2HDqyaiw+0+p6in2cabsRmLicjcPuKc4uwctZqIJxGYi",
-	"WO6p7Sm3yMm8+GsuSFSgeRn0L8JWe13a3Wtz7J0+LF7d8IERczkRHfv+Sszlc3kl3KL/+AOf4WsATKGo",
-	"sf3C7T/e7Ch4a5DuKCtpVAUB+Ej6HkcYGV03ESJ5BA4pcZJx47wDLL9z5P16MOTnl96G2Ftvb4wnOYcn",
-	"S3Gsk98rfPBrQf38rmeNxWEeQg8puHSGcKGkhMJCyx/CnMYQGjlgTrYPUQayhsbuGW0k/Pk4SR+AnA/Q",
-	"7vSwz30/At28p3/0aG5Kaxl8GdJrH7HBqe9SjFqFVFRruDZwlFb9upxehSqXZsArG/Qm0KAH7+UbM16A",
-	"kgM6MyZDdRI2TOyXpUEAAzcemXHLmrKmlPSEXVixVIQvaYSXnF3gWpKhMb5q9e4aGiC7gk6CFPwoxsXV",
-	"2fMb7DQTZIDSjS/kDjGQhQa70/YPY+rMWL4dJCBSIvVmJqqubn+vQJZfPUxNyANx04eLzoywPlzxqlcg",
-	"LRLyijYqoNIaC1dwttZwL2DjtdkA4yIfGxaPocd2uxUk+ahlm+xzUGjH3eVGRknyl9i3+yzpmRJXohzQ",
-	"xYIQErHUUF+IiRO2rRaveCBLviXT31gubRYrloeaPGzO7e4+XNmDTrm3dqFVPV8wK1ZNrdpARoSx3DWJ",
-	"ujY4/iRWXKHa6cKwzx99frrWeONPQV7IfUcPXEpNukImIU3w4+C/PfWu7e7FqOMUWC1L0MYqVZI7pbkW",
-	"vWiLTGIIIk5gVGHZFAq1cnrQIfB2qExbazWFLoZRU/jEtWqc4zVBA3obvAqSAtZ7TWapmOlaaQLkmdh1",
-	"ljSaM3YnhDY7Iz0nAqKHqeqfIAz3IbAivjJ063zm87zyYehsySW+hBOxs+dpnQf3Pnp3iWmVpuY/WIAp",
-	"YMzT9z28syBz+FxsnNFC6IafQ0JvH0AuzoGKj7EC6yvaLABzlUWoP+mFrt2EggZeDhfqHvuTc8Ma9Dxb",
-	"13qtDORmAZtXhVqfCwRNyX8v/rMw2Sq7/MdntTM7y+748GsIpd1jNaCPDqIld+HK97y34lunIeC+C2vo",
-	"b75x4tTt1xGx03GlbDTG8brarv3gH/kE9cOP03bt+n47itP43UdvFu0BVlwuKmVgtylmLxeIY+xu3eE1",
-	"PjF0nz8pXcAt4cqawJ/iOWXuYOUbkSA1M8Ya/vHmvftPJxDtNUmjYTviXro2VConby9oSXtJPJieN3Dv",
-	"xsgXLOO2WFyZsBbeWZpH8rJ8qKSH77Saa8RTOrVB34Oe4C1CFBr7HtDh2mMgd8qy9Kf4ccTfvyojPzVL",
-	"3yGPWcWMVeu7VhZC8G47+kHJKuD30BiMU1jsBlYTG9Lc7TsbUqn5MbHyQs1P3pCMO7KCe6h6owFfqPkL",
-	"fOEXBwd0M3+QbBXkm1KU4+ApnIaUv77HtDbHPAbfG/IXXI1aboAHCLPXfh1d4I7duHFaWj3TwC24SZ9t",
-	"hl9J7f0rbHB6DxzKaca8zh6WJeO4iwM2MbL4zXv3nx5QiZM21r30EWESbmkeplVVzKolxOrLVLtuENvn",
-	"LoWLU+bRL4X1viXYiR4mPTL28svTShA3hByAlLhWrSZcwkcJu1x5p301yA1dr3iuVnzLSjUmSCvBRnzX",
-	"Mezvi4VwQ0mMU8XSbmXOTBtKA7ZVmfNyx/DxJS+eOMOrl+jBzeGI+2lKdlIMH1vskF9aqs04ZIuJQcU8",
-	"O/eLZGy3t4Qe+TQFJk7uAUIi/i7CiIijHKFEVW3jfhQa7OXUMlzXA4RH9nbpKjocreWBlbjWoNcEdU2B",
-	"a9DEHulTe/7pvHmP/+2h853GNTs3ciIPyfqvDujXFCuUPP7IvZtewr3CjcJFMOzht9Mw5uie7OYZvB/R",
-	"jo9u//HGkStg7d2Pb9yT+j5QvdbV6HZ0c/8Yz5Yf7zD8pvzFjHf1Tjl/N6/DKNm64gW0C+GIEqQV2Fyv",
-	"gXd6R/nh6yVW8/F+mZ0Qb6tDlw+uJEJ0kvHaLpSjRqx9DmVIrSjVRno3YOMrcXpF6lOhi4+uq/bUY+uk",
-	"VKwSy4hvFqrFnFhQPRPXdA9rhTGdGDHEprzZNwimEpMOQ5cGrJmXqC/Gtd4KOQ+F9mKdDWPVei3aA2M6",
-	"UKIbtpJz716nYvFuV/l6TTduWCM6PtL0KEW5zzl1iX6hD/9/AAAA//8=",
+	"7L1tlxu3sS76V3B5z11J1uZ4JNk752TmkyLbiY7l2EeS45UV626B3UUSniZAA+ihuLV0f/tdqALQTTbQ",
+	"7ObLSE6cD7FmprsBFAqFen3q/aRQq7WSIK2Z3LyfrLnmK7Cg8adnqpbW/aMEU2ixtkLJyc1kqTZsxeWW",
+	"2SVoYFwDE5LxqmK/t8ry6g9TtlmKYsksvwPDrFjRA6xScsEqYexkOhHuS7/UoLeT6UTyFUxuJgWON52Y",
+	"YgkrTgPPeV3Zyc2cVwamE7tduwdnSlXA5eTDh+nkWa2N0t1ZbnBydgk4IlsoMEzJKeOGCWtYxY1la74A",
+	"Zrgob5mwTBi2UKpkc6XxPcNX/uValtD63VxUjkSMV0pCbi00rfZiVvzdC5ALu5zcfPHoUVyMsVrIBa7l",
+	"eQmrtbIgi+03sO2uyX3b4Dw0/FKDsTfMgLSML7iQ+7N0D7ONsEshmd0oVvKtmfp1SmVZqSTQm1PGZcm4",
+	"NBvQUBKF2IabsLQl8BJ0s7bWNK/cPDOLfOIWuRIy/Py/ppM1txa0++b/+8//6+r/e/Mf/2OSpMP8W26L",
+	"ZZcAbnFfveYLpuZss+QWV1ssuVyAmzBb8RLYXKvVLZMAJZSM2EBYBu+EsW7PNPBym13a/IqGHrdxL7iE",
+	"v+EXUjOuuITfGdyQyXQC7/hqXbkPLH+5KtUKrmZK3bkv+TmtuV02M3IvT6YTt+FCQzm5sbqGkbMTK9F3",
+	"jrllHI9phpcrfD95Lv/TbTF/J1b1yv1AG04/PY5TEdLCAjTO5fuKy+dfpum0rrh0dKpXM9yTSKnHScq4",
+	"x3spM1d6xS1N4I9fTJLzeamMBZ2bkca/Juf0eXJO9MLps6qzRNL1GBrp+nQSvdoaC6s8exv8e4rBD3M3",
+	"vXsif7/m5i5HLsvNXZpeT5ITcs+fTLHX8C5x3iy8s8wqNhey3CGTUVZljt4vIwXRDwZ0fqdqQ8y8v09w",
+	"z9Pb4144aXM+uJfNWkkDqFJ8r9WsgpX7Z6GkBdIv+HpdiYK7mV6v6Yn/+Nm4ab9vjfU/NMwnN5P/+7rR",
+	"Wa7pr+Y6fBdH3FcEuGUbd01utJILuuzo8lCsVEg2/xk3ytOigLXlskAa8rIU7ju8+l6rNWgr3Dq8NhIJ",
+	"+H6igeN8J5xpsWDWfV4Y1IAkK9VGOg3of3NZc9zdWlpRTW4mTx49+Z9Xjx5fff548mE6WbeGaD65f6d2",
+	"qRy/1+LOkltI3q3+N2r2MxTWvfvUWi1mtYVneI+iGrgzER4ecD90hpawcb8XFlYm+YD/Bdeab93PqirH",
+	"vPChzX7/bE2GvkQTeNO3rleWW2GsKMzYtZFmUXYPk4ZC6dK4TSVVV1ivhpTMCFmQ4kmXAZvBXGlISIrp",
+	"pHTzkkVCWJRiPgftuPaeVzWY5OtzUVV900M2LLjWW4YXePcLkltxn168WXLd9/HNUhmg2TEulTMGcCzh",
+	"VFSlksNZtd7Z+74j/Xf3ZTJBxjCFp0mLtnEpzYbSTJJcU5fCPltCcddllplWdyCf2kHXwHQC0mr/5oCn",
+	"l9z8FXiZNGSQto6jnLpKu+q03YW4B8mM5ZJYEe87zUU16VpKU1R1kxstpOXEggnzqk3msKD4iv9olo5f",
+	"Sau3iUNX0NISc+G2I8WuvGbaeXa2TX6iBMtJGKaFd17iNLM38MvAbTM1vdT97B7x3CdxfTjxaSBC84U4",
+	"8yw5A3/sUnOZ5BpSeJydRBaIscxt3xZvP2cAL7lZJi+I9qT7t/eFM+U78ymiQd7ltHDuBwmAFgsdEgD0",
+	"vdRE/8yrcJfvMyG6Gw7O4pUoAS9nUP6uP/z03uz8q9NmzORMlSyz00ySc8aNMCmBwS2bC20sW0JVkljY",
+	"KKfuzIApCTdM1xWUU3YHW/efDYjF0v1DaVZo4DbazdyZG2RVu6+EyWQPY9JccZ/VdSWk14vwcyL5lTVo",
+	"k5QMHYric5Gik0AMnEiOuml+HceUuEvHs+Mzx4xVxYMAHK1f2iUIvAuMME7DNFZUFZuBo652p3WMHtly",
+	"zjw+JAr8Z5KLyimOPbzbSOnOn6AUdviGfFUKm1IzRfqyq/gMqowiC6UZp8p6q7J5tHUxqNoWanVQYHzn",
+	"H+tjfqffpxw4pM0YJ+SVBOYeQm8sevasWqDegKdaKotenqpKnbp70LPksPegxVxAmpIbnlQc948CqujB",
+	"+sZ3/IBhL8KGhx3Ic9iF7xvPxol9Rrd2apuHn/sl15ZYZd8AOVnhQQ9hkqOVheHL/77iBZTRkO5Swaha",
+	"F5BjFOMl2hD/SJtm3r8ZvhCHCWqSk+20kB66ZhT2h6FMekGH56xWa66FP/J7JxvVBDbbBge3e8Gp+HOl",
+	"C2C/l2rzB9Tk/BNkff2ezy3oP0ymPapO94aekYY0dd8yltwGg8jyeqPmzgRPsIqXTN0BZ1vmD/+pQ5CB",
+	"nBeKqGooWW1RNno9GOMgms+tQbEYfrURdulp2GNt++s4sSrO5rDxY6zcf4EXy1EL/dJNCsrXG5Va61zI",
+	"UshFmp6FKuGWWbTGcdHuCuCVuKPQXAVzy1Rtz0DyRc11meQiZ5CquiqZsWrNgi+fXG2lwutHqk17Cofv",
+	"1nBE97wPdUU3XsP24XiQtwOn4QacuYMDxR2a+8PHbfT8hzkqjvecmj74EweNixa/NCexNVDcyEDkeJha",
+	"PN4juJ7LdW3HKK/h4kDReMP2wl4/SVrCDXs/12rl/v7hJxlWc8PeC3nD2i98+EmuuXD7d8Pe38HW3LB/",
+	"vifl6YbRfz+D1bpSW4C/oeYxDZbLTfjHZ/DOgpa8el5+ePPhJ9lVm5vbrqU2P36E/zukK/t3e2j4Ou0X",
+	"ifpyHyd8zYsd/+TuRbb7yXG69GstoMwp1EFL7PXZuWf2qeHlIE0lRZPO7aEkMdbImaPH8JD8zBDKSdFx",
+	"hsreKvEDvT6crqQJ+v6w3fZX0zlIkjOnW5SP47VlSCRkP2uPlhA0gefl5Gby4tGTz7/oHkd/Np6XmTDf",
+	"RshwK0jYgLFMQ6FkISqBxjbbLEHivYBe07zzgUbotYzbqvC+IrBzGflMiztY21u6sCQ0WlxnRuMFTZxy",
+	"cj92FMzhpnl/TAR+qXdsoZaHuceANVyU6QyEOdeogxG3NRqMI0zMZeELDXDQW9kOAyQ8RDTzJKVqfQ8Z",
+	"R9paqxmfiUo40uHMNkrbpVMBOLNa8Kqjb7vbyaS9AmslpO2TQzNhcy69DTeYrIQ5TKokn797/oY9cqzm",
+	"mGvJq3lDJ293u+Ov6/Z2hj/sEXBGdjg+PESCGbA2GYBaghEWz53fUalmqty6WXJzB5RjxeWWrSgydmQw",
+	"0FNz6imemjIq1kfLI+NGefHoT0++cB/f8HvA36xFpezkTUdItV4b40by3x0VE00vlCyIcad9blNmFJ8Z",
+	"cPqSCJq9V6lLGmaw4tunUTiToG/gkKhGQ+5bEEcP2yOmTtVxOlInxZI4r08syj5tuYmHC9kmAD/t8w9/",
+	"dS9KkEVOwlI+IwWVDd9G+1mR+9ILuVtGnMGaxM5w12L8wvEKOl7S8rQjEYvotE6JWmR5n1johroHXYrC",
+	"jrNgMQMxYbMLazBJMaTJbhTeKz8rIaFEZ4SqrROUQi6YmAfhCZUBVqgVGFZUykBKziPNhuuIL2spQf+w",
+	"Th6TePElQjt8peQCc35bVvcMWFsXA+Emk5pl0AYGzfGVezglNd2uW/P3412Ps8btjBINpxVpGFmkM1SK",
+	"x7/mBbxW7v/PYNfFMzbCed0oe+cwNRqi7u67mrOZsst4XrksYy6uMKyEQpRQMj5zHGyXsLqlDOUZL+6c",
+	"2mIAJLnbuI8JDtfqTMtNnNkC9343wDc2EkSunWGhjRDDoHfS06oqkBlbgeQLd9aKsU6Fi6SUCvPlQTOj",
+	"OlKtEV4jlpWV8NkI0L6JG87DXvymR/R/TWnCXWu7qlcyrSL3RAbnwjvKOkzZyomPnt1SWac2rLldOh7l",
+	"rFRFvYJ0/LoSO6GCnMjoMe+/FhU8dXyfEAAzlbIv3JiG4R9jdk8wHTfukltzY6Bk6h7F6PCbx51tDe7d",
+	"tKFWAqZ0QzpqBrJQpT9J3S3wMjaZMAYwIBHGfyFNQlkmjzDHpMzccnrVW/rbi+yp4MaIhYTytUrpAu4Q",
+	"qjvDUEvOJC2Mdx1lo9M9qin96UXP6V5BmQ4QGrgH7a/x7h+F18yGxCBTEtA7vuIgcd1xTtNm/8J4Pbv/",
+	"tDhsqu2df+nOT8wvcfcQ1rbgJeR0lOC2or+7o+ZLeKaksMA7izeZ+0GUhq2AyxhAn+xYhpgp59cTFn8z",
+	"kW7xV8RIV0LiK2tMC/t8upO7gXEDbekK9M4qdG4PTAr2iXog6xXejWEetYz/JIZuUbjL612vdg9b92oM",
+	"RNhninKkwqIPV4zt1edIhXR3WnB0hvXUkWQ8ugeS0dHB9pweftx2rrU09k1awvySKm3quWD3PHnT/jPZ",
+	"q/2G5zANISmiVgwZC8N+foOZVbfBbEA3Y2NNp52Np+WU76hrRa9sf+a5KnCw0usll1eNl64C7s4SLzAx",
+	"eToxtVmDLKG8cvYPsgtyhzFCLlrvlTXVEEDyd20PtwVjobxa+Tov9xvNnXWn9PbqDrYmZgy7n1CMFdui",
+	"av24FDiJmZLlVanqGUk2/JFyhJG++u5qrjS4wzidFBUXKyiv7EZgckNtQEu+gissEXACY8VFFX/ileDm",
+	"yix5qTZoinADV0pWNL6xpDiXasWFbI0SNuLK0yd48a+EvOcVimv6ueQrTonQUtkrs1QbGf9mlbpyqqfb",
+	"DFXcQXnVtvmlusKpuuG1mPv0jKs7Ej5uq9y+GMsxKNkVjPRJ1B6NveKlO+fGam6xWrKWd1Jt5NVCq3rd",
+	"+tltEhcSpbFTh65iTZpYyCshrwqtUN9pfuM+iuTCLPwrs9S1vMP9vgfNF3BVarUOFxevrmK4QwNm3hfQ",
+	"bGbzK7WmX6jNlQbH21AmRa1n90zKUkzHOJCi3E6d3z9QZ8t7ClrXyYlP00lPeuvXGuC/4SIJUDsaU0tq",
+	"D3Vp5WwXnPFo37Ebkcqk2hc/W/OtVlXF4N1aaevVSqxI6t7yhxd0qCRo2Ar/oiT06dzHa9XH6MQLJWE4",
+	"L5xfg/5oajJ92xPgwD5dOAeyzREXSYT8S811Ks29qtRmx75rib59PtxxFki1EhJvj+QDKzCGZ1wlap7h",
+	"k3giEnlOlHO0rrg0PtnWGR5KsyW/B2aAU/VRdyYaCkjBKfhsXdaU0oZaHkzT+Z3xlfubJbeOeXBsVooy",
+	"V9NltVivc7byME+Pd/AEPcpPvSHNNG7Y7hYgTZsZNORPscLz8u/eq95hh76yNJ45+cbyWQXpVddS/FLD",
+	"gBInP3B8I37WD5xcB9axJt2lRq1g1zKlIgzccyWxEKfkW0qUEwZvBSgxVRshHewStY3hgrmg+gJI1pFt",
+	"GWfLeuW4Ryu3QTmHRvjI0xF3c3zpz9vMjbBK5fN5CrAlNxjbCIE/H/RDZ14rcy3hy6ozyXpI13/84x//",
+	"uPr226svv0zNGYtksm+TN9ZXd2648TU1VrVncvBCyvtje66q5qJPVdRUMG0cCD4I9jvD0IU5Jr1/w/PJ",
+	"BrhkDFQpzWZgBNbs4F4Nu+9yEdHGbVzWVK+pDXlSVl77zjqT40G78CXYHOiLXIHfwLYdER1+uO9gO5aR",
+	"yI592koAH+5Fpne/j/mww9+8b+R69FT5DJ6YaUqTvppVHK0yv+7480zZpf/hzSF+I7M8wWlN1HZnLR2y",
+	"ZHbpVa3vYdtfOphwTWm1ytTZ5nZ1OGvSlL6BbX/qcqpOdbFAv0cqEOXTaZkBLEp1l9SaGwu3DFZru42Z",
+	"aniTOc61Yi7aWfLZ9LRubnJwsMT5eIohfVIb8cIXceztQW2XKqute6E4JjY8nZRqI43VwFcZQW7BHAzi",
+	"vtzJOqQS+1VG/ZwZ0Pe7gZZ2Nl3F5YDKlJQOgzd0Q6GdpbXH7RAqR/9zVE7iPh5fOele73WZDEt4EItl",
+	"Milor8oA4/1NMiLW0QrJnD6HcE4GS0uwEMDX+3QnDHP7XSoamFEU7oRMHM4K5vZK1XbKpLqiqPuULUVZ",
+	"AtbVRp/oLQY6ZrVtnmMrp1e5i9tNe6bK7WQ6KirsFIHDtsIdwdn47/i33uQJcuHLO5A9m+I07lMvaVnD",
+	"+LYZIrf+l5HaCY9gWnIP9WLFDchnnjnSQ/kanZrdKVDl93CNH96thd7DtxjgshkgiTMiM1laSsIuTL6Z",
+	"VXL9avEC7kkdD4qJkHOFlalakkgErZVO+nTd60Ke6MOswgR6OS9M9IAHoylAPidURSzX5RSQuacMl4hT",
+	"0WfUI40ue8D9Lhx/lXwL6VLRQVeY6b3T6eI49TpKX+j+21M/19TK/gab77kxG5Xysa1bfzmgt4UnM2NE",
+	"CTLUJ15yp+P+6VEEFpNuLdV2r0ij6wmnF1uAg39qAw5+/sc/HgoUh506ELxNUTyz+B8Mnbiha4+ctQ/3",
+	"iKAwvMI8ck8WAmILTPTPSaWUM4Y2St8l0s2P49mDUfI2nxwOZD8Ax6c24rsGXiFI8pLyf2vZoDyFMKSG",
+	"eU3RwTkX5KDdcOGjqBhzvZrx4m5Ci4fyKqRcSYrvJq+DcNIa+IvBIaKqRLsLAXEpe6WpkVjUYAyYSXsj",
+	"JgFgK7wxpWInYdgG4C4RQaoGbt+Yzd4PKqEfrFdW7FbOj0oDzCXk9V+ICF94UL55T5kfvv9C+96bYXtp",
+	"5Rm7c6wONc8kh4Yq9lC97RMYNZ9b9MiFxPktJo4y1PuGBXtpwN7q7mGRIgzkJL6DwFL5nLcBikoWtqFS",
+	"iFDcJRfN3dtrVaU2WFjkfpa+Mj4CYSEUL+JhUawGwym3+IOQC0xLMphxqesKRmVdqpmxvEgCBOB23QGs",
+	"EVoZc/8JssfPARGS5JRtlgpDPNzcmXFj+wmXGXfyzi07bBd0PfRJt4ivxhoDtPIxEQZ6IxNeiDnbh9wl",
+	"r/BBfEPlw2RZLy85tk/N3ehWfPVN+0d+D69xQoPKIDoIERTEAO9zxlCGh/wKRTU37A62DaD52EIKnwkv",
+	"ISbCd3iubaIhsIvHnyNqBoq0oAnC9jSnvn3CouQMW5UT3Rc2RsgBd7Ql0jBkW49xUn4S+H2CJ9HbpnMh",
+	"hVniL5e8ImreK5FOQfpew72gjMZOOnp9uBolprN3ClISso0zukzR5zSDgjJax2Ssu7eH0/0HWYI2Vqnk",
+	"FeRk6Ba91ekQmofX4TreC5ulqgCjsFL5y9aQupaKOZKKlkJdJBVuGcE5OTNLvga2BZv8kjiI+9FEydF5",
+	"MLdncV9NJzKJUd3gIvtyy66GRcrcCI0f0+Qy0TRfR5TzfPkEu/Rf1WbEOaWz8FJtMpGudQ7cHLcv5o27",
+	"Qak2QwOnWr3kVUWw5odBQQP8eeD/6W65E01sSgJWUypo3ADPDg0RWxTbOQN+s5MCiOgyOsnNR87/F3Gw",
+	"E/rz+X9JLFQSxZ3vHqI1KGfUYrqoL0L/MWy3E3s1GrlPJ28+dAyYuaiS+Aru9w0CLtWWBXzlgynNMd4f",
+	"PQhPDrUsCEc0JURQ4O0mdlAFwe5cMlZ2oFNOjTiYbr4PGYYc1MQsrGJzgDJiM0fGCmpxYG7Dt+aWYawV",
+	"bQtfR5sAxbU25NwPhtbdo5tiVmNiBe3kDSNVY8piSdKUhfqjKaOKotRUMgcWP3/LdroSqI0cALWROsR3",
+	"Yu2xQIg9HqWzrVpMfTA2dZAt+uNSCPfl9vnGK3VqjlkZHjyD6lZ0DbcNPJahZ+hveJC7BP2Qlwwv1WZ4",
+	"RWXWZG+gaw5S6CBFunPv5p7QcGmBp2YnevBDoK43To/c940gsFh1l7YyjIX1mDtMzeCVhWS19ugbx4ft",
+	"0MWPTkaaTJZmOHCHbo6r0tu2ElUlzGkBn0ZLGZUGuKtOkwc1hne8A/DNIBdwY8742nC/qhyVkl6uPqhb",
+	"rZVO6NR4eTN0eU8bwAMNXr1mvmZhuNOnrmwaGMsX1I4gvL+3k3ausBX0HOL9ZdZa3tiNQOvmJlbgFbw2",
+	"MGUGfBeFUHtxMN0E/xpmEWea2au1MmThnzHr/YTk8z20hQ5kwtAocCILKgaG23PYW02KSP+nBhP8RWck",
+	"UhaRY6YFzDM5j7iECI2BVkr0ZxifHu3uw6YZArV1i/7TBjXEf0sYD1+B/cHMqMLej7HPZ0LN+JSQHY7k",
+	"1aaWgodM02zyUuDhtBsIsai6pEA0Ke8utgkoOYKwIi/KNFmvUMJID+HeXqxBMiUBEYB9qevkkiVg8ain",
+	"NAvJ12apbJJlIgJMU1TNlqoqzW20O5T0UHdcbjHT0CukS27YSt1DiW0ZlcaQVuO2dzZPfM9nHsrow3dv",
+	"p45s9NsmCOo4Gos+d6jZ2oRaZhgiFo0yymj0IRiqvEXxwaSitVmFCdpMyRvsHQklw5LPqRNTAzypPo+I",
+	"1jH1HBpYqplia1tSbP8SChBreyQS2Nl1dPRqwGqdS5n1Fvxlhu7BSunTzGQ5Jo7nFjPujZ5GBA/VVcCE",
+	"9mvnJ7rVHglpVNL46C4EOYCamMG0h1QTtynynKdC4P4w8xbH9pyvCwcXwik+Pr7wshP4S2eyUxfMgcba",
+	"qIrdpv1Ob1cV/9gupvEpxdHHJIC3QSVOGPtcgfTT4+XdNgcD4c9H8cOBQOqXKv2XNvD50dTuCUSiZ2OP",
+	"D/bWN90/AA3DHgGijkttyHH4PF5efOzl1p0gRVIJhTkPjJDFOA6qpc41p/s4nsPdReRpcrBl5ohuZ3tt",
+	"OIe3NAr+yODwKshztaF7LSTDvRmhg6QoE/2FcWV5svxVGKtSCPc5jsk5L6NxN47rdRkO/CGmj+7QtiXZ",
+	"t7QHOLPp2+D0usNdynTWMArh4LhTngIUyg6Aj48a4OFkRUBsaBOhN+zQBMEPJ0EeLinOxlmGegl9AmRP",
+	"rW2c8MUZPpsdMJyxMae4JQHbadOURzNpUuScEPOoQ5Cu88DvmdEx8b5E7/ZU3nzopHifmtt9kSTsnuzr",
+	"5ljuscVuHKftE2taKae8XxUgWPwP0kAqHZZ6KpM3iIWnW8DkZonJKgPrlsYZ6lQPlPQRvAsNzAPjYRrR",
+	"jsLos4jenFIOVTWVhCNCZ0qLhUjhzpalBmMCqAHmsfgK3GTi6JHpOaZQa8hFkPSoJOlOSM/NuZW7307r",
+	"92lxb6ajtAzs+j9sMzaQLtRL6UxRu/Cc0gonehpkknfSKlzDCfkz2dv0oyeLb7dluG9lLiQhhJzcr3t6",
+	"rGQ4s2KV160lbEig9X6ExB7B6495fCDT0FfDZPJssJMj1nMv4viXvsDjIo+9vUPa+u4EEVBwOI59lW1r",
+	"QJU/+Y4rfSi9soR340Ld+8vGL4THD/dU6SBbrG2rfClDvvHwbadj7g2+vIJ1miiEDUnwyXxi3zEaU8Vm",
+	"SpaMnmczWJIlehyeTh7mdLgNHIOUoUNpfl9GK5Fx2yb1n7DvTKCg0yRajY1ufFuaFsqg73ZIQdiXyvBs",
+	"F61BmWj7bgU/PgG4QIPVekVVA296d+TgaMOhDZ0WndIRvfEeMroxGsejmoMQp5QW5zlLON0HzxUplvGl",
+	"dmCSBUvvUnC5uyyVZ6RzIHDkpOQIUT28FG5sAO1kZ3cv0h/Fw0717AdIlkFO8WOV3FOU0/6ypRhFO7Fy",
+	"KZ2jg7123Z99SrRlBddagGGqtgRPsgdFbT2Y8wDJi5SPrn2kSEqZRoEcYudx01uLz3D1aDFNRY6Tz+d/",
+	"4sWT8nFobX7jW4N1BG8oijyY1B3oO65eHT+fWdt5JIc8TWxQl6EHSiQ7IT1rs9ymkROFZZUy9picpt5U",
+	"Jt+DyI2bIt0rn/M1nGzpBoJzRYk4CP+IoIoIMGnsDgRkqzsWmpF7sKoJEJPhSlinXWocoIEYmeU6xL4C",
+	"Xp18Ro8/lNF1OB55OXsyX4G0X/sil3Tpy4E2KiJjULyiMo1EL+CGNJ0VLsVi6dHNEleu2mT/ls/c3s9i",
+	"aYV+MTFsI0yu/Zqvz6OczW7rgqFAVegBLpOgo6FfJimLxhdMEMDngdGP7FXp88lxqg2b5jawghVIew7r",
+	"AVEx9gHJMVnTp9MVShpVxUrIFlRcn/mwR9AyvO4f8WVIjIp+SaXmJQwpjCqVhDPDn3tkkB4l+1UL+zsY",
+	"POT4bdcOSGVFkTZ1XokSUrEdnziY8XuH/hTpP8M7WK0z5y40eEhniWFTjYxGl1cRMRU/Pdf9THuvYoU3",
+	"mvnEwdura7XdmMRlJbdBLOTzUchCO8A5bcCUfnCVDmsPxAk6CTDFi4BexJRXli+wnmzH9KYeKBMnp/EQ",
+	"LbmMGDUYDskwpeURyjx86zxbtjOGFcaKwpw3DaL13dF1w8ODxvshrxDKbbzyBxIeGkDWY5Tbr0VV5YSD",
+	"f+SHfejytvwQhnB1synsKIRnYC1odgdbtuJ3ziCL9+80ia8jS5NptFFt/wo6O56ahwRpTI6Wqj009WhO",
+	"DegYueLrhEsnlDVapiSVJxhRQvorset2J0ndCQHSSwnhgjxk2CLM31YB+CLx1UO2RN8W0hPNDu7RjEhF",
+	"EReu9ZZxKuT0tSw7bV/JlE67GhDMeDj1aERfQhbrPXAGh09I1r7xdNhn7T0i7LN1s/lhA+N6Wuzd4rzk",
+	"GdwIWyyP6dEysPPKsG4qr2J8cV8Kfpdsfuz7VRqE+2dWrOCWGrlLxUJ7o1ioTvdLfynykptXUOidJowt",
+	"9ekOYP1lxNPb78+G1yXJP0LGuIO1dRNypiPQVdM//Pi62IGQyjHClDc2+ArMmqeoTDFYE/RTw1eARx+5",
+	"zP1KaFaphZBU8uSj45CsLjkqn1a/gkKloH2b/WcGH0lsf5fg7VKxnjvwqGL9fJ19Li9vaNBci2x3jk67",
+	"3+/I495QrsW67a2O4K/ehx6X3OBmxHHbh6OZfNjR/Gkeb4H5w/5FE7cpxGqyuyFr9FNPnjx6NJlOal25",
+	"I2jt2txcX5dqBZ9VXN+Zda0/8x++dt+4vn8y6eJkPJhw+fSkx2UOfUun/+OjdEzrUgfaROG9D0+RDIKd",
+	"9YAfBsRIBa7yB+ebveghuqumk6rEqx7PRNKaiC8PdVvvZQ2M5qI2HYdV1nr/2sHY/Z5UGh38zzvUaQXn",
+	"cOx7neX4qbz2wam9mCDPaMTnws3ccxK1nSbj4o4LpTJTPT3DoRe5O6fKjIgxHgfrOCajegQG5MlJfb/U",
+	"UOfh7oYk+A1OkW/lcuzBfOyBFHrHYXB3IbNMkbtzZ+HC2VZ43E44rWno/wdH8m/fdcNB/k3Q3/ow/nGJ",
+	"Z+lX0mqWcALFteiBGblg4eUZG+MMl4Q+Z6+bHBCSc3xqgAcgtR5Lz73HuGnQSBHZeEOdwe0QQNKjChc1",
+	"rJU+aH7iDr6kR9OdPcfWGPpxfYnibJtnnGdLJYpR0OJurz7vWAkpDDuvG1s3ToOoFzsQHgcDm13Jy0jr",
+	"PU3daeSkhTfQKJg0MmePU60PYSci0kKP4bLs0wz32nI1Ly7FYpn8Q0XQZ12q6RqcWfWn/2T/Typ2Hh2R",
+	"CY7jmwwJmPdTUn9GbmI6mmE+C7hrLvDUtnpkXzbbsrudRMnmRauS63XrOuJ7+3FpX0qgGoAW/DDR05Ob",
+	"KBFIdVgznk4KrmFeV2npQgFqZpcazFJVVM8QEPKks78aXBFHZCGZxYw/VRuPc4NAJhtnEArD4N0aM/E9",
+	"qCN2ad4RTgHzQyY3pqj1/cGS92f4kOM/XwOd6DW72cmPanv6wAiLWt8QYyiRvjG3391nMSZyqnUPYxuM",
+	"Waeayxlmag2OowOU0M9KSChZA2VywCPk2S64h4noYcDWYoawkftWH8m8JO175KScpWxs+5S+1btQeA0f",
+	"bvbcg2dKWfKnmvaBxhhK+uO5MRnUQWE5JhhUiTuotgSt5NMf8P5LmzRJ+bpUG7bicut9SytSU9yzJC2m",
+	"jtU5eZoOCss0axN9I1mmDVcOorNUm1TrWBRu1qfXVKUTbNjWzjc+SZWd3UPVdxKyCXjHZ4/1SJgcl4dr",
+	"q5/S+XyzVuCpdV0NoTQmBKZ4E6OfjkF9Iz6nWGGlGuMbvp0yo2gjPMREiPQJw7DmMh0kXaeS3nfDrQST",
+	"Natb4HgFl6hGTHfxvHeOirbZCr8AIN+lerhrD4jKnLo2V3XKhRp1ITyayLKRSb2SGpjXXyMYywXubnp3",
+	"MafuY3oyvUT83FPyYaVC2gQgeA/a0W9KigWRhdVrd+KXuTsav/xn+NEpDwmEz6BihAy01MTxE/9bpao4",
+	"Y8Cd2pvsTDMTglHpdKH9+AvtWdihSL3whfas9hbZoub4SieUWl4b8kcr8KZn/mkzN8+YQdUK2v8OW4bL",
+	"PgqyXbUpY6lA+VUpbE8qSwYtdZO+7qtyXD1SJxgWRp36dksSl92TyYZrSIP1+hZqKRVC1bqAPADLAFxh",
+	"+kJ4Pjuzv4fP7ZW7ZyENggepq/VH4lCT+AjwWShJtrJHA01HctMbFrJ8u75FfZQTqdmNPMZEBwEtZQlo",
+	"YZ3OYm+jmO9gmg9LZo9tnA1+1GZe9X863CuSjNPQe94nqZAQCh9JMsNGzf3p2DtoAYVwTK7xzm7mJJuf",
+	"Ks2NhknNrNVapDu5yqhMzjKm6QiLmPvjejf1i5YZIB5y2pun5LxpJN+5PkphrJCFzWWXJkydg5Od96Q7",
+	"zSu+SCZbI00Yl7s9CKhtgq7BHd89ZPp22krObpDcivs88FnmGLfQ+vfnGXH0cXIRTP+UnG+c4c5GNTsa",
+	"YxDzkCoVN+yAyh9aUJ7YwPfX1/O0CdDkyHIOzz+S93iXfwsIYUyf54EXLT3W1+X57/4aiXhgSDJMbfAg",
+	"NKRCBRKDT3+gMjtkUZBaVR7uriRXXZODrEHIEC/z+ci19P/oSUYObYwSwWIjzCj8o6wrBHM6xkmEPUDu",
+	"LsIxmiFsto02VdIX69P/A83JLms5/9OIJPmaz01mHe4PL4bBthnaEo+J6H03OGKGa9z2XDh+2epldX6A",
+	"s6ZPXncBDarose3GQ6dx/6XkBCCKwuPbi2Qid6VY7BZhtdoaKb06E+xZQrHxLoZgpyKqNeV4FdzdW6j5",
+	"oPaNrnGGaVl0haJZbpZKY9PSVUDnnyudQjOvgGtpv/ZxmiHVziG2OsjPPjJjsdnKHFVzvx/oJCN3Reov",
+	"ZpcfMx4tj8cQvB7Z2snOLxIthYJvDONwwTvWD4HX5FB6zmxotrOV/VHOH5f9hRP9XU2KiGcyus6khZOU",
+	"OAb5KyleAge+/1V4bg9XeFi/Fg/5n/Luwnb4d76BbXseuRaAw8VD/haN4YthO7b2DVhGdT+ili2paiAE",
+	"tjBngAvK3cj7Z8+rP7gbe3hMzdJ2MITDHHua8f3YQkTe73tH1040m5zdj31CoZzioXW2/nREpKo6polN",
+	"D4xOBr29KzTacOw9bqxAiwvrI5HkF1BIKMup1sJuX7nh/H0AXJPcxzmgsUu/ih9YWrumoKoJN5agNhTq",
+	"TsS8dwrpSCEX/xUebNawFt+As1kQxGqe8FkEcGjwmQbxkndWem2Xyk2bnOutsl70ODcVwr7JnvnsJ/mT",
+	"/Ap7Vrldoi4p1EmbM1ods+oOJAIPxIpjP+1p7PyE1t5P0i0PwefevrvCX71lv6+UupuyjdJ3U2yaPY09",
+	"uqesgfO8ZW+lkvAWy7vXIKc/ybcGqnn8BbOKcbnFcIsRC4nj/OEz9iIqNWu+oGwHLpla819qYG+J3d5+",
+	"9pP8Cht24YNv+ZqKJYWS174p53/8bJR8y37/8utn7E9f/Of//EPoiGOwDIG9dfvz1q13+pNs9/WicvQp",
+	"KVDwzjJjYf3ZT4h5IgqQxif3gLRiLhz/TJ6uebGEqyefPWo4ovW7BqNs8trzSavy4WbyOASV+FpMbiaf",
+	"f/YYP7Tmdol8es1r7whfUJ5e3Nnn5eRm4gj2FJ9ALz1fgQVtJjf/TJ+35hGnkLmz+2F68MkXmDT/4Y07",
+	"bmatpKET9OTRo1hb7RtYtHbiZy+h6IQfLDd1S0AZg2dl94xg9if+NnrOU9+Kk7sOLeDw6NerFddbR353",
+	"ftw4zGouqimTgOkq1I10OrF8gUiwRPA304nnesTqjEC17pu0J9cI9JXdmWfur5mtQTHySw1Y6ed5Zgkc",
+	"89QjvQ5AXV1+P3AFF9wQ/D6JNdyWYsmFk0IeEYUzR5ImJQ6zE6ORc8yGLT26fXK//gJ0kP5K+3BZ0uIg",
+	"l2V1kA0YRJvrKZcKiUmSz0e9N0uFUWoMcRAEBbd8xg22aiuWGPYYR3WfkXmFB4VsMh+qTxyVZ/TwZBrq",
+	"d/6syu3ZqO6/TnVkH3ZVB1+BerEd92M/zHFCFdUNF89R7DBsQptary60NtO/Y3b3EzGxcSfh3k2hdXZ2",
+	"V/AW/37DeGHfMgtVZZCdSlGy0Mnc9wXEkafYO2zqC9WmbF1xOWW6Rr2EFPQpq2UJGqdLhjfjhr0V5dtb",
+	"Fkaz3NyF4fhP0v3okQal2jBhPmPuHHgVCaTTguaOMHNxD2wlpDMUbonv1QoMJTcYvg2YM1axhcKa7S17",
+	"i6++xRCn+/EFN/bqKzePq+dfviUNYZepf+S2WH5FdOtcAN0oql+kP7EVdwKwsNHQwLj8LVFzyddrkIaS",
+	"INxSVaKzcuqKCb2VGrbteGD6igOdqtDJKgzfxPGcgCXkXBpwh0onDHz4qrPwzhKXXnnUnJ3juX93XuoM",
+	"/tjANpsptWPU96CvsEUjBGYIp85xbPbIzTXAf0PfdfU1PXFByeVHuCS9gJqiVxVePD4iPtfqvykg7iml",
+	"a5kk1HTi64J3ifNqhzjnv03o4x/lMrn4ltAAOzuCbZBRJt4SvOTbYPS9xU7IdomhqfxmYdsF5Oo72F4Z",
+	"xGrJcnaEchkkN+lGcVLcQNM0VQdTOicJg2k92d+7jAb+RbISd9SEYggqPaUW4Ncpc7qkVfANbGlzLioR",
+	"nJ7QePLwRtyooLP4vENvgW+njPoHYlPToPjAO2F25KwviM9J2hh/z1rYL3zU+2KUdQNc2Px9WlWodpno",
+	"TRI6NNZtuq0FkhFN+gh2/d795wMpgxht7pDuJazUPbwgsNhx3gn30t/cwUgw9BddBfRMNKIJM069bZFO",
+	"TgFd+j5aveRpGz/T7J19dmKclwcvyH/fSdgj6y7zTUMatq9CI6Th0fx4PVO+tCR7mv+sKBvxU9wEN7cL",
+	"C4Ifl8rpWI5OIWox2zIPiBlV042Qw+jtpW6fotqY9seSfJr2mTXBzx7L4ghr4mRb/8K+nXDTCcnmSu8I",
+	"7j5LPqMtf1+fZ4cOPPt8/q0zif35+Zd08Vxw2/8i7qFpu86ZhA1rtVpw8tRvfRtDV0nwWIPh1YOs0ujq",
+	"qWN+VcSAfZ9DDx+C07nqX5dV2okPF2Oav6oN42wXnyS4mHz0I4BFkV5NXUUw7BaFTDvWTXBSrdx13xln",
+	"qB8xyVIxpz/NTK/19lNnpNd6+zF56bXeXtqn1bCDhy7dhfOkwLHQwcidYuDU8ZH779k4Zk6JKzlV42te",
+	"wMuIGHtmXSOW547yDySdD7G+99Mw6x3ZXiv3/5c0P9u8wmXDKE0tgpM6rUKr8apoO8Erq/1/3eQCnZlD",
+	"CoWJvgOJTtN45t7JcooJcOhDvxrx0xPOqc1SIaxICIPYJXVcTnGooaSMUfHozoDoKqS6SLxDMLVk9y7y",
+	"3ptSUP/QORVipKZEBXcdj34LrOB9N6PSvXtLBucVhUssRUZvQ9l5JYz9nWFqI5nSJehhgRRDuDHNbEK+",
+	"uU9OvsL/vknS6ACXvYZ3dog2PTx9I/SC/BTyPDzXX9jCDUe8iaaho2EPp62RMFFupG2mpFbytLDfyTPI",
+	"kgspJn5mT4uL6CQDi2k6tf/pUpnL3TlYpzxltaSKZUx7Q9FG0BHzs/BJxmAKD1+/9//6cE2z4BEoNu01",
+	"/cHPNmQfn35PrbldNsJrHr97zijD5Zyyr/kdeI3BUy9iZQzYl4zP4+mvg8TnFwxPGx4cJBgut680E8Yj",
+	"/Aa2bmSclXx77KFbKAlXg9TAvygJn6oq+G+tIrQ25uKOcJ9ZiIgaaJh4N4e7HFZKx0TgZJ5on9bQYUyB",
+	"lAlAYVmufN48dgln+Wy4IRH73/zGkXFTHoIfhfEZmiX2RZPo2S35dhrACJNKCkOUmN0EzXXF5VjmvH4f",
+	"//3hunC3RFVFVON8mNdYpSGS6ezXqWh9+VeksyAISouGvqwjrmZfjUlsWK8O8wy//asg+wU8r23m/Mia",
+	"zJdarXd2toEWE/tlYq0jPWTrO2dVzQzo+9BYMpP89l186JMzTH2ToAd2lF84t+EF2JA0gk4v2iQCRKoA",
+	"uQDT6odnkHT2nTikT3f4Hp+4ZAT3kyoZcsu98IWMFEWp7RPWM5pg9qbNOY++dLLge8pwGbddz0tYrZUF",
+	"WWCzuyFbcekTjYsZEf56fFYW6Nv+J4+enG0sQvzvjjWDRS1vGceEJccrK5+KKBeAIMZB7mNM1XJzN/W5",
+	"ofiCML7yMPRkX3LDWv0WKKMeKfdCFS1VbD/tNPRiz6e8n+Oe43Mblhrd6UmFFBdZEaSU0syoVSsjd/yt",
+	"h1x70Hr6P/Gpk6Tgfo3DHZS4CLsUhjWunfPb/XsguYSm3QbGSQ9aATe74Yi4z4/a3aV62x51x/e9qAdM",
+	"YKVy4z8eNf6DW5kPcE0Fnrz0VdVuNErg9WaJKR0/1+UC0LnhC/2chNF1RaroFo7L+ts97f3H8uXes/82",
+	"Ksruwi/MAXtUHqC2ZHc7p7ZEsIIHVVu6ghG4loxL2FA9XARZFoZtlEYTNiMntUzLKd/AoxNU7nLHA2kU",
+	"n9rVH7c+lTvmY+kzXtwttIcr7mGyzB3f6qOZFSUet+wC3lGP0pb3c4yBlMsO4vFqBvtgPf5QMrlBlE67",
+	"cl+eplIchqYuRMYghLqwTPzhqt326bekhn4wvYt7hwOwcigq8zl4jnMJ0i0mteSqekbc7w2UU/5ej1BK",
+	"n2IlBc3u0pcukSCViD/+dq0f+GK9kD+AaPJRHAIBUOyS+x2S2TZqp7oz9rdF5XuKv6NsapAWHYH4GrY9",
+	"8u0MYrf78Vclsd31rK7u8onTbrJPq+rXwlO9rdX2M47KBBj9XFS2gVAwkq/NUtndXsJfJJv4kgU9/IMd",
+	"qMiVOu39X865muNg+PyBxe8/p9diP+rwcwKoL8wr19cO0b6i+8YHMX1TQbNEUAteVdhzBea1gZI8YVwi",
+	"oGaEJie0+IMpqDv5ZoEO6Yyzhws+uHNYXro0CN2OfsW3hPjqk+0RVMXT1qmN1kA1P0nsvKd/9Nb+PnPW",
+	"lpfH5w5M6vDZvLZ+TBXg5QKESAzGWZz4eNpbWK0rD4qZq7N8HZ45u3XkyZm2G95V5l3LcvA/FubeLXQX",
+	"ZPPIegZVWEgDu8R9ngnJqUT7gaBenrK5M4fn2PNEwT1odgewNjGt3IluMhanDYBjoap6FRqA2VYpp/T9",
+	"Ko6qi4kIzGlAjaXavPbt1T5FTZ3mdtmKWQRUoh6r0TH2O7ODJX+s3v5aN+i+H9UvtlChkBsboAjE+A4e",
+	"AUSz3K8EzNU3OEb+zVF2ZMllaJOGkF2+eZozzg0AW6oN20BVNT5L2ia7hNX0TH405PLr0AM6mSLyDcD6",
+	"LBLh/NZju9/yA+tpl5ZDf8HzaXel0eEDOp4DWqD52QvhxwgS/yleCWF2F0627EQO6Ag6A53L4xxnvtlX",
+	"ku4/Ejj4b3WpA5lgedmy5q2vjddl6IhBuI/CslKBOW77W9jxWcdpRDv/uDne2KDoN/f9DsT9JeFZKSUo",
+	"av7pRO5QCotpQ+2eAoN4cdVrH357UbDIb+HyoEXc3CE4LJLF2VQEKxvbk0Vw4qIAs0cldHt4Kl2vuTEb",
+	"pcusikTb9X147DLKTvg8Dfax05hpFkyhZeR010CkW+rpGxoFGB9eHEZsTPK6fu/+86GPOY9Kh3QvPf/y",
+	"8ommF8ZFw4S6iIuGDS/IZljUXO+4BXqLOtqkvm612speRF4mHU32895CqU+p2hZqNTxm/p1//jc8gF/F",
+	"3UsM+ACNH0JCLjp/KPPW7/C0jYfp2Y0pZxToWh518hD/tj9wLs0nKepe1vIB9sLRp9mIbHpaD+ZzJtwp",
+	"HyilfmcrLhFAlyOi50/OOe6vxs32jGvt7DcDvILSJ9/XtteF1mUo93biAOOvs2H1V8Cr05WVC1RWAa8+",
+	"CgrZhRWkp+u1VvfA4B0vLCIKCcP8xKc+osmW3Cz7hXVmr+8VdbdN7/XflSj/XRVTDCv7y7JeDy3b8Dmh",
+	"1+/pH70q/0t8ZDRt6bWL34XKXBbR0yn+OlBgIFT5PnWvGzjOfCMqAuN86b98PLWTcPeqcloyTYeQR5WE",
+	"gOs1SHl26tdIBN+MseD7uHfV8ILU8A2gd5N0wTKjj+8u0T/rFuVhgoRpQdYpWeWKYtpQdqNcs/+KVTDE",
+	"RA+Cefoj9rHCpGiQFq3osIlGOLU+pBYRz8YEK9+ZaA06iUI49mDCu7UzCnOH8iv888kC8Jh0DUrMiEcD",
+	"f3K7WU2mk6oUc3xNrCZTyuQYckpa7RpIAXOmFBlXBrCnMeUeFWq14oYyvgbJBp8u0XOEBgMRhmRN9L8u",
+	"VVXSWcYElfTgv5wjqGLuxDpfmzeu25JlK2UsMwqzvW7ZI0fIzOSDNXWOgZvz4V0jrf125+ueVzVuvbHA",
+	"Y9e5gkslRcErFJ45WEduxT2MyzXozG+O7UzNWgMvzRLAsitWYFuwgMFA6Ma6loxj3/NVXXHK2y0pMy7n",
+	"2HFfOzUT4teW2fR6t8aAB0npKIZJTyeIxQrm9krV/Q1NX8Dcflfb0+Tiv+I16gnzEDhEnLnTJOSCctVV",
+	"7YNRS7Vhq7pY+sQ3jL5Q++jjmWJI5dexuM7/8jxBhHkIt11CJGAZ2o4HlQS6vxJO4omfoRhSWxwfuyRn",
+	"fGI77tf8ABXF+xuOF2qBt6nT3WbYHLY8YZ+N5VYYKwrT5yl41Tz1aXoLWhO8YAqBugfNFzBltRS/1CDB",
+	"mNi0HVXDOToWpQ0qmZpT876jTJpaYqp/f9j2ZT3eOfayfohIxqVdN3UrZBs7+x0KXuwS9nrJaRJp7+Nf",
+	"efXvSV+3cCyXkA1WvbfiPaIatwMbTraIraEAsbYH9Qx66EiiXyKO/StTRxz9Hgq61d0+U2aCp4dLswEN",
+	"5TRwyyxgMY0/m4Fdrt9Tnd6HawPWVrDyNMpFh9wzngoPEIvcY7vdQilfYNhXKJWui7pEdCrQ7qPEqMKG",
+	"XI4lX/EtaUqe80LbpA2nJroK27WVqp5h432qbiQmLnfrgAeKs3vQYi6aQGwmguWe2h5zixzNi7/VgkQF",
+	"mpdB/6Lcaq9Lu3ttwYWcjoxXN3xgxEJeiZ59fyUW8rm8UN6i//gDn+FLJJhCUWO/nJt/vtlR8NYg3VFW",
+	"0qgKQuIj6Xsc08jouokpkgfSISVOMm6cd4Dld468Xw+W+fmVtyH21js4x5Ocw1d34lDr1Vf44DeCGrBe",
+	"zhqLwzyEHlJw6QzhQkkJhYWWP4Q5jSF0GMGabB+iDGT1Xa1z2kj482GSPgA5H6A/tYlrGUeg6/f0jwHd",
+	"qGktoy9Deu0jdqT2beVRq5CKsIZrAwdpNawt9UWocm4GvLBBbwINBvBevpPuGSg5opVuMlQnYcPEPiwN",
+	"JjBw4zMzblgDa0pFT9g2G6EiPKQRXnI9PeLcVxun/NgA2QV0EqTgRzEuLs6e32ILpCADlG58IbeYA1lo",
+	"sDt9WjGmzozl21ECIiVSr+ei6mvP+gpk+fXDYEJ2xM0QLjoxwvpw4FWvQFok5AVtVEClNQJXcLbWcC9g",
+	"47XZkMZFPjYEj6HHdrsVJPmoZZvsc9BSGKv0tteNjJLkr/7BE6VnSlyJckQXC8qQiFBDw3tdQrsnNx7I",
+	"km/J9DeWS5vNFcunmjxsze3uPlzYg061t3apVb1YMitWDVZtICOmsdw2hbo2OP4kIq4Qdrow7ItHXxyv",
+	"NV77U5AXct/TA+dSky5QSUgT/Dj53556l3b3YtRxBqyWJWhjlSrJndJci160RSYxlCJOyajCshkUauX0",
+	"oG7i7ViZttZqBn0Mo2bwiWvVOMdLJg3obfAqSApY73UFJzDTtdKUkGdim3DSaE7YnRDa7I30HJkQPU5V",
+	"/wTTcB8iV8QjQ7fOZ77OKx+GzkIu8Ts4Mnf2NK2zc++jd5eYVmlq/oMATCHHPH3fwzsLMpefi40zWhm6",
+	"4edQ0DskIRfnQOBjrEB8RZtNwFxlM9SfDMqu3QRAAy+HC+Uub5S/TfY8W9d6rQzku3u/KtT61ETQlPz3",
+	"4j+bJlvBqC7nD2N3fPgthNJu/huyjzrRkttw5XveW/Gt0xBw34U19DffOHHm9uuA2Om5UjYa43h9bdd+",
+	"9I98gvrhx2m7dnm/HcVp/O6jN4v2ABGXi0oZ2G2KOcgF4hi7X3d4jU+M3edPShdwS7iwJvDneE6ZO1j5",
+	"RiRIzYyxhn+8fu/+05uI9pqk0bgdcS9dOlUqJ2/PaEl7STyantdw78bIA5ZxWywvTFgL7yzNI3lZPlTR",
+	"w/daLTTmUzq1Qd+DvsJbhCg09c3Jw7XHQO7Asgyn+OGMv39XRn5q7nyHPGYVM1atb1tVCMG77egHJauA",
+	"30NjMM5guRtYTWxIc7fvbEilFofEygu1OHpDMu7ICu6hGpwN+EItXuALv7p0QDfzB6lWQb4pRTkNnsJZ",
+	"KPkbekxrc8hj8IMhf8HFqOUGeIAwe+3X0ZfcsRs3TkurZxq4BTfpk83wC6m9f4MNTu+BQznNmJfZw7Jk",
+	"HHdxxCZGFr9+7/4zIFXiqI11L33ENAm3NJ+mVVXMqjuI6MuEXTeK7XOXwtkp8+jXwnrfUdqJHic9Mvby",
+	"y+MgiBtCjsiUuBRWEy7ho4RdLrzTHg1yQ9crnqsV37JSTSmlldJGfNcx7O+LQLgBEuNYsbSLzJlpQ2nA",
+	"tpA5z3cMH5/z4okzvDhED24Ox7yfBrKTYvjYYof80lJtpqFaTIwC8+zdL5Kx/d4SeuTTFJg4uQcIifi7",
+	"CCMijnKUJapqG/ej0GDPp5bhuh4gPLK3SxfR4WgtD6zEtQa9ZFLXDLgGTeyRPrWnn87r9/jfATrfcVyz",
+	"cyMn6pCs/+qIfk0RoeTxR+7d9BLuFW4ULoJhD7+dhjEH92S3zuD9hHZ8cvPPN45cIdfe/fjGPanvA9Vr",
+	"XU1uJtf3j/Fs+fG64TflL2a8q3fg/N28ulGydcULaAPhiBKkFdhcr0nv9I7y7uslovl4v8xOiLfVocsH",
+	"VxIhOsl4bZfKUSNin0MZSitKtZHeDdj4SpxekfpU6OKj66o99dg6KRWrRBjxzVK1mBMB1TNxTfewVhjT",
+	"iRFDbMqbfYPSVGLRYejSgJh5CXwxrvVWyEUA2os4G8aq9Vq0B8ZyoEQ3bCUX3r1OYPFuV/l6TTduWCM6",
+	"PtL0KEW5zzl1iX6hD/9/AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
