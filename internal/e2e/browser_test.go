@@ -190,6 +190,7 @@ func TestConsole(t *testing.T) {
 	p.fill("[role=dialog] input, [role=dialog] textarea", "they belong to the rigs")
 	p.press("Accept them")
 	p.until("[...document.querySelectorAll('[role=gridcell]')].filter(c => c.innerText === 'accepted').length === 5", "they are accepted")
+	p.until("!document.querySelector('[role=dialog]')", "the question is answered")
 	p.accessible("findings")
 	p.shot("findings", false)
 

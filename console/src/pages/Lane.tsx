@@ -335,7 +335,7 @@ function Together({
         reason="Why? Whoever looks later reads it."
         busy={act.isPending}
         error={act.error}
-        confirm={(reason) => act.mutate({ act: "accept", reason, ...meant })}
+        confirm={(reason) => act.mutateAsync({ act: "accept", reason, ...meant })}
       >
         <p>They no longer stand in the way, and stay in the list as accepted.</p>
       </Confirm>

@@ -17,16 +17,20 @@ export function Confirm(props: {
   reason?: string;
   busy: boolean;
   error: unknown;
-  confirm: (reason: string) => void;
+  /** What it promises closes the question once it is kept. */
+  confirm: (reason: string) => unknown;
   /** What is agreed to is pinned when it is opened. */
   opened?: () => void;
 }) {
   const [typed, setTyped] = useState("");
   const [reason, setReason] = useState("");
+  const [open, setOpen] = useState(false);
   const ready = (props.count === undefined || typed.trim() === String(props.count)) && (!props.reason || reason.trim() !== "");
   return (
     <Dialog.Root
+      open={open}
       onOpenChange={(open) => {
+        setOpen(open);
         setTyped("");
         if (open) props.opened?.();
       }}
@@ -52,7 +56,13 @@ export function Confirm(props: {
           <form
             onSubmit={(e) => {
               e.preventDefault();
-              if (ready) props.confirm(reason);
+              if (!ready) return;
+              const kept = props.confirm(reason);
+              if (kept instanceof Promise)
+                kept.then(
+                  () => setOpen(false),
+                  () => {}, // it is told
+                );
             }}
           >
             {props.count !== undefined && (
