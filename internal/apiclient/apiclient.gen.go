@@ -55,6 +55,7 @@ const (
 	FindingCodeDuplicatePerson    FindingCode = "duplicate-person"
 	FindingCodeEmailTaken         FindingCode = "email-taken"
 	FindingCodeLastAdministrator  FindingCode = "last-administrator"
+	FindingCodeLastOwner          FindingCode = "last-owner"
 	FindingCodeLeaverActive       FindingCode = "leaver-active"
 	FindingCodeLocked             FindingCode = "locked"
 	FindingCodeLockedAttribute    FindingCode = "locked-attribute"
@@ -73,8 +74,11 @@ const (
 	FindingCodeRehire             FindingCode = "rehire"
 	FindingCodeRequiredMissing    FindingCode = "required-missing"
 	FindingCodeResting            FindingCode = "resting"
+	FindingCodeRosterOld          FindingCode = "roster-old"
 	FindingCodeRosterShrunk       FindingCode = "roster-shrunk"
 	FindingCodeRowRejected        FindingCode = "row-rejected"
+	FindingCodeSeatsShort         FindingCode = "seats-short"
+	FindingCodeSecretExpiring     FindingCode = "secret-expiring"
 	FindingCodeSeveralValues      FindingCode = "several-values"
 	FindingCodeSharedKey          FindingCode = "shared-key"
 	FindingCodeSignInCrossed      FindingCode = "sign-in-crossed"
@@ -119,6 +123,8 @@ func (e FindingCode) Valid() bool {
 		return true
 	case FindingCodeLastAdministrator:
 		return true
+	case FindingCodeLastOwner:
+		return true
 	case FindingCodeLeaverActive:
 		return true
 	case FindingCodeLocked:
@@ -155,9 +161,15 @@ func (e FindingCode) Valid() bool {
 		return true
 	case FindingCodeResting:
 		return true
+	case FindingCodeRosterOld:
+		return true
 	case FindingCodeRosterShrunk:
 		return true
 	case FindingCodeRowRejected:
+		return true
+	case FindingCodeSeatsShort:
+		return true
+	case FindingCodeSecretExpiring:
 		return true
 	case FindingCodeSeveralValues:
 		return true
@@ -1957,12 +1969,15 @@ type System struct {
 	Notes     []string `json:"notes"`
 
 	// PerSecond requests a second; 0 is no limit
-	PerSecond float32           `json:"perSecond"`
-	Records   *int              `json:"records,omitempty"`
-	Settings  map[string]string `json:"settings"`
-	Shape     string            `json:"shape"`
-	Version   int64             `json:"version"`
-	Writable  bool              `json:"writable"`
+	PerSecond float32 `json:"perSecond"`
+	Records   *int    `json:"records,omitempty"`
+
+	// SecretUntil the last day on which the secret is good
+	SecretUntil *openapi_types.Date `json:"secretUntil,omitempty"`
+	Settings    map[string]string   `json:"settings"`
+	Shape       string              `json:"shape"`
+	Version     int64               `json:"version"`
+	Writable    bool                `json:"writable"`
 }
 
 // SystemInput defines model for SystemInput.
@@ -1978,10 +1993,13 @@ type SystemInput struct {
 	Namespace *string `json:"namespace,omitempty"`
 
 	// PerSecond requests a second; 0 is no limit
-	PerSecond *float32           `json:"perSecond,omitempty"`
-	Secret    *string            `json:"secret,omitempty"`
-	Settings  *map[string]string `json:"settings,omitempty"`
-	Shape     *string            `json:"shape,omitempty"`
+	PerSecond *float32 `json:"perSecond,omitempty"`
+	Secret    *string  `json:"secret,omitempty"`
+
+	// SecretUntil the last day on which the secret is good
+	SecretUntil *openapi_types.Date `json:"secretUntil,omitempty"`
+	Settings    *map[string]string  `json:"settings,omitempty"`
+	Shape       *string             `json:"shape,omitempty"`
 }
 
 // SystemKind defines model for SystemKind.

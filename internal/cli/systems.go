@@ -9,9 +9,11 @@ import (
 	"strconv"
 	"strings"
 
+	openapitypes "github.com/oapi-codegen/runtime/types"
 	"github.com/spf13/cobra"
 
 	"twinning/internal/apiclient"
+	"twinning/internal/core/calendar"
 )
 
 func number(s string) (int64, error) {
@@ -50,6 +52,9 @@ func newSystem() *cobra.Command {
 		rows := [][]string{{"kind", string(x.Kind)}, {"writing", map[bool]string{true: "open", false: "read-only"}[x.Writable]}, {"secret", map[bool]string{true: "set (never shown)", false: "none"}[x.HasSecret]}}
 		for _, k := range sortedKeys(x.Settings) {
 			rows = append(rows, []string{k, x.Settings[k]})
+		}
+		if x.SecretUntil != nil {
+			rows = append(rows, []string{"secret until", x.SecretUntil.String()})
 		}
 		if x.Namespace != "" {
 			rows = append(rows, []string{"shares names", x.Namespace})
@@ -107,7 +112,7 @@ func newSystemChange() *cobra.Command {
 		}
 		tag := res.Header.Get("ETag")
 		return c.putSystem(args[0], apiclient.SystemInput{
-			Kind: x.Kind, Settings: &x.Settings, Shape: &x.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays, Namespace: &x.Namespace,
+			Kind: x.Kind, Settings: &x.Settings, Shape: &x.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays, Namespace: &x.Namespace, SecretUntil: x.SecretUntil,
 		}, &tag)
 	})
 	systemFlags(cmd)
@@ -122,6 +127,7 @@ func systemFlags(cmd *cobra.Command) {
 	f.Int("at-once", 0, "requests at a time; 0 is no limit")
 	f.Float64("per-second", 0, "requests a second; 0 is no limit")
 	f.Int("keep-days", 0, "how long its rosters are kept; 0 for ever")
+	f.String("secret-until", "", "last day on which the secret is good: reconciliations tell it a month before")
 	f.String("namespace", "", "systems that name the same one share their logins and addresses: what is taken in one is taken in all")
 	f.Bool("same-records", false, "its ids are the same ones as before, though they are read otherwise")
 }
@@ -148,7 +154,7 @@ func (c *client) putSystem(name string, in apiclient.SystemInput, tag *string) e
 		if err != nil {
 			return err
 		}
-		in.Secret = &secret
+		in.Secret, in.SecretUntil = &secret, nil // until when the former one was good says nothing of this one
 	}
 	if n, _ := flags.GetInt("at-once"); flags.Changed("at-once") {
 		in.AtOnce = &n
@@ -159,6 +165,13 @@ func (c *client) putSystem(name string, in apiclient.SystemInput, tag *string) e
 	}
 	if n, _ := flags.GetInt("keep-days"); flags.Changed("keep-days") {
 		in.KeepDays = &n
+	}
+	if until := c.flag("secret-until"); until != "" {
+		day, err := calendar.Begin(until, nil)
+		if err != nil {
+			return misuse("--secret-until %q: expected a day such as 2027-01-31", until)
+		}
+		in.SecretUntil = &openapitypes.Date{Time: day}
 	}
 	if flags.Changed("namespace") {
 		text := c.flag("namespace")

@@ -130,6 +130,9 @@ func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.
 		return in, err
 	}
 	in.Now, in.Cores, in.Mark, in.Deferred, in.Premises, in.Tell = s.Now(), runtime.NumCPU(), accountsShape.Mark, accountsShape.Upload != nil, true, true
+	if err := s.ages(ctx, &in); err != nil {
+		return in, err
+	}
 	whole, err := s.Store.NewestWhole(ctx, in.lane.AuthorityID)
 	if err != nil {
 		return in, err
@@ -140,6 +143,22 @@ func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.
 	sum := sha256.Sum256(decisive)
 	in.digest = sum[:]
 	return in, err
+}
+
+// ages tells how old the rosters are, and until when the systems' secrets are good.
+func (s *Service) ages(ctx context.Context, in *laneInput) error {
+	in.Taken = map[string]time.Time{"people": in.people.Started, "accounts": in.accounts.Started}
+	in.Secrets = map[string]string{}
+	for _, id := range []int64{in.lane.AuthorityID, in.lane.DownstreamID} {
+		x, err := s.Store.SystemByID(ctx, id)
+		if err != nil {
+			return err
+		}
+		if x.SecretUntil != "" {
+			in.Secrets[x.Name] = x.SecretUntil
+		}
+	}
+	return nil
 }
 
 // resting remembers the names that accounts gave up, where the charter lets them rest.

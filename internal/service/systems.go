@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -11,6 +12,7 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/connector"
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/record"
 	"twinning/internal/fault"
 	"twinning/internal/reach"
@@ -146,6 +148,9 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 	if x.Namespace != "" && !validName(x.Namespace) {
 		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q can't be a namespace", x.Namespace), Detail: "use small letters, digits and hyphens, at most 60; systems that name the same one share their logins and addresses", Field: "namespace"}
 	}
+	if _, err := calendar.Begin(cmp.Or(x.SecretUntil, "2026-01-01"), nil); err != nil {
+		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q is no day", x.SecretUntil), Detail: "expected the last day on which the secret is good, such as 2027-01-31", Field: "secretUntil"}
+	}
 	if x.AtOnce < 0 || x.PerSecond < 0 || x.KeepDays < 0 {
 		return SystemView{}, &fault.Error{Kind: fault.Invalid, Title: "limits can't be negative", Detail: "0 is no limit"}
 	}
@@ -221,7 +226,7 @@ func movedBy(d connector.Declaration, before, after store.System) (moved []strin
 // setting is a secret.
 func tellSettings(detail map[string]string, before, after store.System) {
 	told := func(x store.System) map[string]string {
-		all := map[string]string{"atOnce": fmt.Sprint(x.AtOnce), "perSecond": fmt.Sprint(x.PerSecond), "keepDays": fmt.Sprint(x.KeepDays), "namespace": x.Namespace, "kind": x.Kind}
+		all := map[string]string{"atOnce": fmt.Sprint(x.AtOnce), "perSecond": fmt.Sprint(x.PerSecond), "keepDays": fmt.Sprint(x.KeepDays), "namespace": x.Namespace, "secretUntil": x.SecretUntil, "kind": x.Kind}
 		for name, v := range x.Settings.V {
 			all["setting "+name] = v
 		}

@@ -1429,6 +1429,11 @@ export interface components {
             keepDays: number;
             /** @description systems of the same one share their logins and addresses */
             namespace: string;
+            /**
+             * Format: date
+             * @description the last day on which the secret is good
+             */
+            secretUntil?: string;
         };
         /** @enum {string} */
         Standing: "twinned" | "missing" | "orphan" | "duplicate" | "contested" | "exempt";
@@ -1441,7 +1446,7 @@ export interface components {
         /** @enum {string} */
         LogLevel: "info" | "warning" | "error";
         /** @enum {string} */
-        FindingCode: "orphan-account" | "leaver-active" | "suspended-elsewhere" | "missing-account" | "duplicate-account" | "duplicate-person" | "contested-match" | "contradictory-keys" | "shared-key" | "recycled-key" | "rehire" | "bond-doubted" | "bond-broken" | "mark-foreign" | "claimed-twice" | "username-taken" | "email-taken" | "alias-shadows" | "case-only" | "resting" | "domain-foreign" | "required-missing" | "value-invalid" | "value-damaged" | "not-shown" | "value-too-long" | "locked-attribute" | "no-email" | "drift" | "not-kept" | "pending-stale" | "never-signed-in" | "locked" | "last-administrator" | "unknown-group" | "unknown-container" | "over-limit" | "sign-in-crossed" | "sign-in-stray" | "roster-shrunk" | "coverage-drop" | "several-values" | "reference-broken" | "reference-open" | "row-rejected";
+        FindingCode: "orphan-account" | "leaver-active" | "suspended-elsewhere" | "missing-account" | "duplicate-account" | "duplicate-person" | "contested-match" | "contradictory-keys" | "shared-key" | "recycled-key" | "rehire" | "bond-doubted" | "bond-broken" | "mark-foreign" | "claimed-twice" | "username-taken" | "email-taken" | "alias-shadows" | "case-only" | "resting" | "domain-foreign" | "required-missing" | "value-invalid" | "value-damaged" | "not-shown" | "value-too-long" | "locked-attribute" | "no-email" | "drift" | "not-kept" | "pending-stale" | "never-signed-in" | "locked" | "last-administrator" | "last-owner" | "seats-short" | "unknown-group" | "unknown-container" | "over-limit" | "sign-in-crossed" | "sign-in-stray" | "roster-shrunk" | "coverage-drop" | "several-values" | "reference-broken" | "reference-open" | "roster-old" | "secret-expiring" | "row-rejected";
         Setting: {
             name: string;
             what: string;
@@ -1490,6 +1495,11 @@ export interface components {
             keepDays?: number;
             /** @description systems of the same one share their logins and addresses */
             namespace?: string;
+            /**
+             * Format: date
+             * @description the last day on which the secret is good
+             */
+            secretUntil?: string;
         };
         /**
          * @example {

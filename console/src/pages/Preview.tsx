@@ -67,6 +67,7 @@ export function PreviewPage() {
           perSecond: s.perSecond,
           keepDays: s.keepDays,
           namespace: s.namespace,
+          secretUntil: s.secretUntil,
         },
       }),
     );

@@ -33,6 +33,7 @@ export function SystemPage() {
     ["at once", s.atOnce ? `${s.atOnce} requests` : "no limit"],
     ["a second", s.perSecond ? `${s.perSecond} requests` : "no limit"],
     ...(s.namespace ? ([["shares names", s.namespace]] as [string, string][]) : []),
+    ...(s.secretUntil ? ([["secret until", s.secretUntil]] as [string, string][]) : []),
     ["rosters kept", s.keepDays ? `${s.keepDays} days` : "for ever"],
   ];
   return (

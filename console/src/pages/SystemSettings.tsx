@@ -40,6 +40,7 @@ export function SystemSettingsPage() {
             perSecond: was?.perSecond,
             keepDays: was?.keepDays,
             namespace: was?.namespace,
+            secretUntil: was?.secretUntil,
           },
         }),
       ),

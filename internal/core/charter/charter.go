@@ -35,6 +35,8 @@ type Charter struct {
 	Pending  int    // days for which an invitation may be open
 	Unused   int    // days after which an account that nobody has signed in with is told; 0: never
 	Most     int    // groups that an account may be in; 0: any number
+	Seats    int    // accounts that may sign in; 0: any number
+	Owns     *Expr  // what an account owns: the last owner is never shut; nil: not known
 	Admins   *Expr  // which accounts administer the downstream: the last one is never shut; nil: not known
 	OutOf    string // what happens to the twin of somebody out of scope: leave or suspend
 	Keys     []Key
@@ -52,6 +54,7 @@ type Charter struct {
 	First    bool // a first load may create without a guard
 	Drop     float64
 	Coverage float64
+	Age      int // days after which a roster is told to be old
 	Waves    []Wave
 	Notes    []document.Problem // accepted, and not as its writer may expect
 	tables   map[string]map[string]string
@@ -233,8 +236,13 @@ func (g Guard) Allowed(denominator int) int {
 // Wave is a part of a plan that is run by itself, in order.
 type Wave struct {
 	Name string
-	When *Expr // nil: everybody not in an earlier wave
+	When *Expr // nil: everybody not in an earlier wave, where no people are named
+	// People are in it by their ids.
+	People map[string]bool
 }
+
+// Takes reports whether the wave is for whoever is in none before.
+func (w Wave) Takes() bool { return w.When == nil && len(w.People) == 0 }
 
 // DefaultGuards hold where a charter is silent, for the verbs that lock people out,
 // take their names away or let them in again.
@@ -254,6 +262,7 @@ const (
 	DefaultAccept   = 0.95
 	DefaultReview   = 0.60
 	DefaultPending  = 14 // days
+	DefaultAge      = 7  // days
 )
 
 // Needs lists the canonical attributes that the charter reads on either side,
@@ -310,7 +319,7 @@ func (c *Charter) Lanes() map[string][]string {
 }
 
 func (c *Charter) exprs() []*Expr {
-	out := []*Expr{c.People, c.Accounts, c.Admins, c.Mark}
+	out := []*Expr{c.People, c.Accounts, c.Admins, c.Owns, c.Mark}
 	for _, k := range c.Keys {
 		out = append(out, k.Person, k.Account)
 	}

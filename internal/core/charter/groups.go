@@ -14,6 +14,7 @@ type GroupRule struct {
 	Enrol []string // names
 	When  *Expr    // nil: everybody the lane serves
 	All   bool     // whoever else is in them is taken out; else only whom our receipts put in
+	Seats int      // accounts that may be in each; 0: any number
 	Line  int
 }
 
@@ -37,6 +38,9 @@ func (r *reader) readGroups(n document.Node) (list []GroupRule) {
 				name.Problem("an earlier rule names %q with another `manage:`; say the same in both", text)
 			}
 			rule.Enrol = append(rule.Enrol, text)
+		}
+		if n, ok := f["seats"]; ok {
+			rule.Seats = n.Int(1)
 		}
 		if c, ok := f["when"]; ok {
 			rule.When = r.compiler.compile(c, wantCondition, "person", "account", twins)

@@ -128,6 +128,12 @@ func (r *reader) readHead(root document.Node, f map[string]document.Node) {
 	if n, ok := a["administrators"]; ok {
 		r.Admins = r.compiler.compile(n, wantCondition, "account")
 	}
+	if n, ok := a["owns"]; ok {
+		r.Owns = r.compiler.compile(n, wantValues, "account")
+	}
+	if n, ok := a["seats"]; ok {
+		r.Seats = n.Int(1)
+	}
 	if r.Pending = DefaultPending; a["pending"].Present() {
 		r.Pending = a["pending"].Days()
 	}
@@ -424,7 +430,7 @@ func (r *reader) readOrphans(n document.Node) {
 var Verbs = []string{"create", "mark", "set", "rename", "readdress", "place", "enrol", "withdraw", "suspend", "reinstate", "hide", "unhide", "delete"}
 
 func (r *reader) readGuards(n document.Node) {
-	r.Drop, r.Coverage = DefaultDrop, DefaultCoverage
+	r.Drop, r.Coverage, r.Age = DefaultDrop, DefaultCoverage, DefaultAge
 	for _, e := range n.Entries() {
 		switch e.Key {
 		case "first-load":
@@ -436,8 +442,11 @@ func (r *reader) readGuards(n document.Node) {
 		case "coverage-drop":
 			r.Coverage = e.Value.Percent()
 			continue
+		case "roster-age":
+			r.Age = e.Value.Days()
+			continue
 		}
-		known := append([]string{"first-load", "roster-drop", "coverage-drop"}, Verbs...)
+		known := append([]string{"first-load", "roster-drop", "coverage-drop", "roster-age"}, Verbs...)
 		if !slices.Contains(Verbs, e.Key) {
 			e.Value.Problem("unknown guard %q%s; expected one of %v", e.Key, document.Suggest(e.Key, known), known)
 			continue
@@ -471,10 +480,16 @@ func (r *reader) readWaves(n document.Node) {
 		if w.Name == "" {
 			item.Problem("a wave needs a name")
 		}
+		for _, p := range f["people"].Items() {
+			if w.People == nil {
+				w.People = map[string]bool{}
+			}
+			w.People[p.Text()] = true
+		}
 		if c, ok := f["when"]; ok {
 			w.When = r.compiler.compile(c, wantCondition, "person", "account")
-		} else if i < len(items)-1 {
-			item.Problem("wave %q takes everybody, so the waves below it would stay empty; give it `when:` or put it last", w.Name)
+		} else if w.Takes() && i < len(items)-1 {
+			item.Problem("wave %q takes everybody, so the waves below it would stay empty; give it `when:` or `people:`, or put it last", w.Name)
 		}
 		r.Waves = append(r.Waves, w)
 	}

@@ -66,6 +66,8 @@ var Catalogue = []Code{
 	{"never-signed-in", Notice, "an account has not been signed in with since it was made", "ask whether it is needed"},
 	{"locked", Warning, "the account of an active person is barred from signing in", "unlock it in the downstream, once it is clear who tried"},
 	{"last-administrator", Error, "a change would leave the downstream without an administrator", "name another one first; the change is withheld"},
+	{"last-owner", Error, "a change would leave something without anybody who owns it", "give it to somebody else first; the change is withheld"},
+	{"seats-short", Warning, "more accounts are wanted than the downstream has seats for", "buy seats, or free some: who has left, who never signed in; what is too many is withheld"},
 	{"unknown-group", Notice, "the charter names a group in which no account is", "make the group in the downstream, or correct its name in the charter"},
 	{"unknown-container", Notice, "accounts are to be placed where none stands yet", "make the branch first, or correct it in the charter"},
 	{"over-limit", Warning, "an account would be in more groups than it may", "take it out of others, or raise accounts.most-groups; it is put into none"},
@@ -76,6 +78,8 @@ var Catalogue = []Code{
 	{"several-values", Warning, "an attribute that should have one value has several", "leave one of them where it stands, or read it as a list in the shape; until then it is not written"},
 	{"reference-broken", Warning, "a record refers to somebody whom no record is", "correct the reference, read the part in which they stand, or name the right attribute in the shape (refers:)"},
 	{"reference-open", Notice, "an account should refer to somebody who has no account here", "nothing, when their account is on its way; else find out who they are, and rule"},
+	{"roster-old", Warning, "a roster is old: what has happened since is not known", "take it again, and let somebody look why it was not taken"},
+	{"secret-expiring", Warning, "the secret of a system runs out soon, or has", "have a new one made, and set it: twinning system change NAME --secret-file FILE --secret-until DAY"},
 	{"row-rejected", Error, "a record could not be read", "mend the row at its source and take the roster again"},
 }
 

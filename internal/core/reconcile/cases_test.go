@@ -32,6 +32,7 @@ type lane struct {
 	morePeople, moreAccounts         string // further columns
 	weighed                          bool   // by evidence too
 	memory                           string
+	taken, secrets                   string // when rosters were taken, until when secrets are good
 	want                             []string
 }
 
@@ -130,6 +131,12 @@ func (l *lane) input(t require.TestingT, rng *rand.Rand) reconcile.Input {
 	if l.memory != "" {
 		require.NoError(t, json.Unmarshal([]byte(l.memory), &in.Memory), l.memory)
 	}
+	if l.taken != "" {
+		require.NoError(t, json.Unmarshal([]byte(l.taken), &in.Taken), l.taken)
+	}
+	if l.secrets != "" {
+		require.NoError(t, json.Unmarshal([]byte(l.secrets), &in.Secrets), l.secrets)
+	}
 	return in
 }
 
@@ -216,6 +223,10 @@ func cases(t require.TestingT) (all []*lane) {
 			into = &l.want
 		case strings.HasPrefix(word, "memory "):
 			l.memory = word[len("memory "):]
+		case strings.HasPrefix(word, "taken "):
+			l.taken = word[len("taken "):]
+		case strings.HasPrefix(word, "secrets "):
+			l.secrets = word[len("secrets "):]
 		default:
 			*into = append(*into, word)
 		}
@@ -267,6 +278,12 @@ func rewrite(t *testing.T, all []*lane) {
 		block("accounts"+l.moreAccounts, l.accounts)
 		if l.memory != "" {
 			fmt.Fprintln(&b, "memory "+l.memory)
+		}
+		if l.taken != "" {
+			fmt.Fprintln(&b, "taken "+l.taken)
+		}
+		if l.secrets != "" {
+			fmt.Fprintln(&b, "secrets "+l.secrets)
 		}
 		block("want", l.want)
 		fmt.Fprintln(&b)

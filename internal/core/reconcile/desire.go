@@ -188,8 +188,12 @@ func (w *walker) draft(verb string, p, a int, edits ...planning.Edit) *draft {
 // is planned.
 func (w *walker) wave(p, a int) int {
 	for i, when := range w.waves {
-		if when == nil {
+		wave := &w.Charter.Waves[i]
+		if wave.Takes() || p >= 0 && wave.People[w.People.ID(p)] {
 			return i
+		}
+		if when == nil {
+			continue
 		}
 		if holds, known := when.Eval(p, a).True(); holds && known {
 			return i

@@ -4,7 +4,6 @@ import (
 	"maps"
 	"slices"
 
-	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
 
@@ -49,49 +48,4 @@ func seenIn(roster *record.Roster, column *record.Column) map[string]bool {
 		record.EachValue(column.Cell(i), func(v string) { seen[record.Normal(record.Text, v)] = true })
 	}
 	return seen
-}
-
-// keepAdministrator withholds what would shut the last account that administers the
-// downstream and can sign in.
-func (r *run) keepAdministrator(drafts []*draft) []*draft {
-	admins := r.bind(r.Charter.Admins)
-	if admins == nil {
-		return drafts
-	}
-	open := map[int]bool{} // who administers it, or may, and can sign in
-	left := 0              // who surely does, and is not to be shut
-	active := r.Accounts.Column("active")
-	for a := range r.Accounts.Len() {
-		if _, unread := r.Accounts.Present(a); unread || active.Cell(a) == "false" {
-			continue
-		}
-		holds, known := admins.Eval(-1, a).True()
-		if holds || !known { // who may be one is one, as far as shutting them goes
-			open[a] = holds
-		}
-		if holds {
-			left++
-		}
-	}
-	shuts := func(d *draft) bool {
-		_, may := open[d.a]
-		return may && (d.Verb == planning.Suspend || d.Verb == planning.Delete)
-	}
-	for _, d := range drafts {
-		if shuts(d) && open[d.a] {
-			left--
-		}
-	}
-	if left > 0 {
-		return drafts
-	}
-	return slices.DeleteFunc(drafts, func(d *draft) bool {
-		if !shuts(d) {
-			return false
-		}
-		why := "no administrator of " + r.Charter.In + " would be left who can sign in"
-		r.out.Withheld = append(r.out.Withheld, planning.Withheld{Verb: d.Verb, Person: d.Person, Account: d.Account, Reason: why})
-		r.report("last-administrator", d.p, d.a, "", "%s; it is withheld", why)
-		return true
-	})
 }

@@ -37,6 +37,8 @@ type Input struct {
 	Lanes    map[string]charter.Elsewhere // the other lanes that the charter asks for
 	Shared   []naming.Shared              // other systems in which a name is taken as well
 	Unshared string                       // why names of such a system are not known, "" when they are
+	Taken    map[string]time.Time         // when the rosters were taken, by side; a side that is missing is of no known age
+	Secrets  map[string]string            // last day of the systems' secrets, by system; only those that are known
 	Cores    int                          // goroutines to use; 0: one
 	Premises bool                         // changes tell what they rest on, for whoever carries them out
 	Tell     bool                         // what explains the verdicts is told as well

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -316,6 +317,32 @@ func (r *run) checkRosters() {
 		r.rejections(side, roster)
 	}
 	r.askGaps()
+	r.ages()
+}
+
+// soon is for how many days before it runs out a secret is told.
+const soon = 30
+
+// ages tells of what is old, and of what will not work for long.
+func (r *run) ages() {
+	for _, side := range []string{"people", "accounts"} {
+		at, known := r.Taken[side]
+		if !known {
+			continue
+		}
+		day := calendar.Day(at, r.Charter.Zone)
+		if days, ok := calendar.Between(day, r.today); ok && days > r.Charter.Age {
+			r.report("roster-old", -1, -1, side, "the roster of the %s is of %s, %d days ago; %d are allowed", side, day, days, r.Charter.Age)
+		}
+	}
+	for _, system := range slices.Sorted(maps.Keys(r.Secrets)) {
+		switch until := r.Secrets[system]; {
+		case until < r.today:
+			r.report("secret-expiring", -1, -1, system, "the secret of %s ran out on %s", system, until)
+		case until <= calendar.Add(r.today, soon):
+			r.report("secret-expiring", -1, -1, system, "the secret of %s runs out on %s", system, until)
+		}
+	}
 }
 
 // askGaps asks what the rosters do not know, once, for all that is concluded from
