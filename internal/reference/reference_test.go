@@ -142,7 +142,7 @@ func TestKeys(t *testing.T) {
 	}{
 		"charter": {charter.Keys, "{lane: a, people: {from: hq}, accounts: {in: dome}, pairing: {keys: [{person: person.email, account: account.email}]}}",
 			func(b []byte) error {
-				_, err := charter.Parse(b, charter.Vocabulary{Person: []string{"birthDate"}, Account: []string{"birthDate"}})
+				_, err := charter.Parse(b, charter.Vocabulary{Person: []string{"birthDate"}, Account: []string{"birthDate", "owns"}})
 				return err
 			},
 			func(path string) string {
