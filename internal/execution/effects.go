@@ -25,6 +25,18 @@ func beyond(kind record.Kind, list, other string) (values []string) {
 	return values
 }
 
+// former are those of the aliases that a change adds which were the primary address before it.
+func former(c planning.Change, added []string) (list []string) {
+	for _, e := range c.Edits {
+		for _, v := range added {
+			if e.Attribute == "email" && record.Same(record.Email, e.Old, v) {
+				list = append(list, v)
+			}
+		}
+	}
+	return list
+}
+
 // EffectsOf are what a lane remembers of a change that has this receipt.
 func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 	e := store.Effects{Lane: lane}
@@ -54,6 +66,9 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 	for _, x := range c.Edits {
 		if kind := record.KindOf(x.Attribute); kind.Multi() && x.Attribute != "aliases" {
 			e.Added[x.Attribute], e.Removed[x.Attribute] = beyond(kind, x.New, x.Old), beyond(kind, x.Old, x.New)
+		}
+		if x.Attribute == "aliases" {
+			e.Added["aliases"], e.Removed["aliases"] = former(c, beyond(record.Emails, x.New, x.Old)), beyond(record.Emails, x.Old, x.New)
 		}
 		if x.Attribute != "active" && x.Attribute != "aliases" {
 			e.Written[x.Attribute] = x.New

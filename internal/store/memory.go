@@ -84,6 +84,9 @@ func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory,
 	if m.Added, err = s.added(ctx, lane); err != nil {
 		return m, 0, err
 	}
+	if m.Former, err = s.former(ctx, lane); err != nil {
+		return m, 0, err
+	}
 	if rows, err = s.pool.Query(ctx, `SELECT id, person, account FROM partings WHERE lane_id = $1 ORDER BY id`, lane); err != nil {
 		return m, 0, err
 	}
@@ -97,7 +100,7 @@ func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory,
 // added tells which values of lists our receipts added, by account and attribute.
 func (s *Store) added(ctx context.Context, lane int64) (map[string]map[string][]string, error) {
 	list := map[string]map[string][]string{}
-	rows, err := s.pool.Query(ctx, `SELECT account, attribute, value FROM added WHERE lane_id = $1 ORDER BY account, attribute, value`, lane)
+	rows, err := s.pool.Query(ctx, `SELECT account, attribute, value FROM added WHERE lane_id = $1 AND attribute <> 'aliases' ORDER BY account, attribute, value`, lane)
 	if err != nil {
 		return nil, err
 	}
@@ -107,6 +110,25 @@ func (s *Store) added(ctx context.Context, lane int64) (map[string]map[string][]
 			list[account] = map[string][]string{}
 		}
 		list[account][attribute] = append(list[account][attribute], value)
+		return nil
+	})
+	return list, err
+}
+
+// former tells which aliases are former primary addresses that our receipts replaced, and
+// since when: of aliases nothing else is remembered.
+func (s *Store) former(ctx context.Context, lane int64) (map[string]map[string]string, error) {
+	list := map[string]map[string]string{}
+	rows, err := s.pool.Query(ctx, `SELECT a.account, a.value, to_char(a.at AT TIME ZONE l.zone, 'YYYY-MM-DD') FROM added a JOIN lanes l ON l.id = a.lane_id WHERE a.lane_id = $1 AND a.attribute = 'aliases'`, lane)
+	if err != nil {
+		return nil, err
+	}
+	var account, address, day string
+	_, err = pgx.ForEachRow(rows, []any{&account, &address, &day}, func() error {
+		if list[account] == nil {
+			list[account] = map[string]string{}
+		}
+		list[account][address] = day
 		return nil
 	})
 	return list, err

@@ -126,6 +126,7 @@ type EmailRule struct {
 	Primary []*Expr
 	Rule    string
 	Former  string // keep: the former primary stays as an alias; drop
+	Kept    int    // days for which a former one stays, where we replaced it; 0: for ever
 	Rest    int    // days for which a login or an address that was another's is given to nobody
 	// Domains in which a primary address may be, and those where aliases alone may; nil: any
 	Domains map[string]string

@@ -17,7 +17,7 @@ func (c *Charter) Given() (list []Given) {
 	})
 	c.everyEmail(func(e *EmailRule) {
 		list = append(list, Given{"email", e.Rule, e.Line, "emails", true})
-		if len(e.Aliases) > 0 || e.Ours != nil {
+		if len(e.Aliases) > 0 || e.Ours != nil || e.Kept > 0 {
 			list = append(list, Given{"aliases", e.Rule, e.Line, "emails.aliases", true})
 		}
 	})

@@ -61,6 +61,7 @@ var Keys = withClasses(d.Keys{
 	key("emails.aliases", d.FormOneOrMore, "expressions of addresses that an account has beside its primary one; one that is another's is told, and the rest goes on", "person.givenName + '.' + person.familyName + '@larkspur.example'"),
 	key("emails.ours", d.FormText, "a pattern: aliases that it matches as a whole, and that the charter does not want, are taken away (default: none is)", ".*@larkspur\\.example"),
 	key("emails.most", d.FormNumber, "how many aliases an account may have (default any number)", "10"),
+	key("emails.former-for", d.FormDays, "for how long a former primary address stays as an alias, where it was we who replaced it (default for ever)", "90d"),
 	key("emails.domains", d.FormMapping, "what addresses in a domain may be; one that is not named takes no primary address (default: any may be anything)", "{larkspur.example: primary}"),
 	key("emails.domains.*", d.FormWord, "one domain: its addresses may be primary ones, or aliases alone", "primary", "primary", "alias"),
 	key("emails.rest", d.FormDays, "for how long a login or an address that was another's is given to nobody (default: not at all)", "365d"),

@@ -298,6 +298,11 @@ func (r *reader) readEmails(n document.Node) *EmailRule {
 	if d, ok := f["rest"]; ok {
 		rule.Rest = d.Days()
 	}
+	if d, ok := f["former-for"]; ok {
+		if rule.Kept = d.Days(); rule.Former != "keep" {
+			d.Problem("`former-for:` says for how long a former address is kept, and `former: drop` keeps none")
+		}
+	}
 	rule.Aliases = r.expressions(f["aliases"], wantValues)
 	rule.Ours = readOurs(f["ours"])
 	if n, ok := f["most"]; ok {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/planning"
@@ -19,7 +20,7 @@ import (
 func (w *walker) alsoAddressed(d *draft, p, a int) {
 	e := w.class.Emails
 	column := w.Accounts.Column("aliases")
-	if e == nil || column == nil || len(w.class.aliases) == 0 && e.Ours == nil {
+	if e == nil || column == nil || len(w.class.aliases) == 0 && e.Ours == nil && e.Kept == 0 {
 		return
 	}
 	held, primary := map[string]bool{}, ""
@@ -41,9 +42,15 @@ func (w *walker) alsoAddressed(d *draft, p, a int) {
 			missing = append(missing, v)
 		}
 	}
-	if e.Ours != nil && sure {
+	reason := fmt.Sprintf("emails: aliases (charter line %d)", e.Line)
+	if sure && (e.Ours != nil || e.Kept > 0) {
+		over := w.formerOver(a, e.Kept)
 		record.EachValue(now, func(v string) {
-			if n := naming.Fold(v); e.Takes(v) && !slices.ContainsFunc(wanted, func(x string) bool { return naming.Fold(x) == n }) {
+			n := naming.Fold(v)
+			if over[n] {
+				reason = fmt.Sprintf("emails: former addresses are kept for %d days (charter line %d)", e.Kept, e.Line)
+			}
+			if (e.Takes(v) || over[n]) && !slices.ContainsFunc(wanted, func(x string) bool { return naming.Fold(x) == n }) {
 				goes = append(goes, v)
 			}
 		})
@@ -66,13 +73,26 @@ func (w *walker) alsoAddressed(d *draft, p, a int) {
 	if d == nil {
 		d = w.begun(planning.Readdress, p, a)
 	}
-	reason := fmt.Sprintf("emails: aliases (charter line %d)", e.Line)
 	for _, v := range missing {
 		w.ask(d, "aliases", reason, naming.Request{Owner: d.Person, Account: a, Candidates: []string{v}, Attribute: naming.Alias, Optional: true})
 	}
 	if len(goes) > 0 {
 		w.ask(d, "aliases", reason, naming.Request{Owner: d.Person, Account: a, Attribute: naming.Alias, Gives: goes})
 	}
+}
+
+// formerOver are the former addresses of an account that were kept for long enough.
+func (w *walker) formerOver(a, days int) map[string]bool {
+	over := map[string]bool{}
+	if a < 0 || days == 0 {
+		return over
+	}
+	for address, since := range w.Memory.Former[w.Accounts.ID(a)] {
+		if calendar.Add(since, days) <= w.today {
+			over[naming.Fold(address)] = true
+		}
+	}
+	return over
 }
 
 // wantedAliases are what the rules give; sure is that all of them could be computed.
