@@ -113,7 +113,8 @@ type AttributeRule struct {
 	Rule       string
 	Clear      bool // a blank source clears the value
 	Required   bool
-	Longest    int // letters; 0: as many as there are
+	After      []string // attributes that are written before
+	Longest    int      // letters; 0: as many as there are
 	// Of a list, only what our own receipts added is taken away, and what Ours
 	// matches as a whole; with All, whatever the rule does not want.
 	All  bool

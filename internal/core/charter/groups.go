@@ -14,6 +14,7 @@ type GroupRule struct {
 	Enrol []string // names
 	When  *Expr    // nil: everybody the lane serves
 	All   bool     // whoever else is in them is taken out; else only whom our receipts put in
+	After []string // attributes that an account holds before
 	Seats int      // accounts that may be in each; 0: any number
 	Line  int
 }
@@ -39,6 +40,7 @@ func (r *reader) readGroups(n document.Node) (list []GroupRule) {
 			}
 			rule.Enrol = append(rule.Enrol, text)
 		}
+		rule.After = r.readAfter(f["after"])
 		if n, ok := f["seats"]; ok {
 			rule.Seats = n.Int(1)
 		}

@@ -39,6 +39,7 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	r.readHead(root, f)
 	r.readKeys(root, f["pairing"])
 	r.Rules = r.readRules(f["attributes"])
+	r.noLoops(f["attributes"])
 	r.readNames(f["names"])
 	r.Emails = r.readEmails(f["emails"])
 	r.Groups = r.readGroups(f["groups"])
@@ -234,6 +235,7 @@ func (r *reader) readRules(n document.Node) (list []AttributeRule) {
 		if n, ok := f["longest"]; ok {
 			rule.Longest = n.Int(1)
 		}
+		rule.After = r.readAfter(f["after"])
 		if v, ok := f["value"]; ok {
 			rule.add(r.compiler.compile(v, wanted, "person", "account", twins))
 		}
@@ -249,6 +251,44 @@ func (r *reader) readRules(n document.Node) (list []AttributeRule) {
 		list = append(list, rule)
 	}
 	return list
+}
+
+// readAfter reads what must be there before.
+func (r *reader) readAfter(n document.Node) (list []string) {
+	known := slices.Concat(record.CanonicalNames(), r.compiler.vocabulary.Account)
+	for _, item := range n.Items() {
+		name := item.Text()
+		if !slices.Contains(known, name) {
+			item.Problem("unknown attribute %q%s; expected a canonical attribute or one that the accounts' shape declares", name, nearest(name, known))
+		}
+		list = append(list, name)
+	}
+	return list
+}
+
+// noLoops: no attribute is to be written before itself.
+func (r *reader) noLoops(n document.Node) {
+	after := map[string][]string{}
+	for _, rule := range r.Rules {
+		after[rule.Attribute] = rule.After
+	}
+	var reaches func(from, to string, seen map[string]bool) bool
+	reaches = func(from, to string, seen map[string]bool) bool {
+		return slices.ContainsFunc(after[from], func(next string) bool {
+			if next == to {
+				return true
+			}
+			met := seen[next]
+			seen[next] = true
+			return !met && reaches(next, to, seen)
+		})
+	}
+	for _, rule := range r.Rules {
+		if reaches(rule.Attribute, rule.Attribute, map[string]bool{}) {
+			n.Problem("%s is to be written before itself: its `after:` comes back to it", rule.Attribute)
+			return
+		}
+	}
 }
 
 // readManage reads what of a list may be taken away.

@@ -127,10 +127,8 @@ func (w *walker) edit(verb string, p, a int, e planning.Edit) {
 
 // begun is the account's draft of a verb, which is begun where there is none.
 func (w *walker) begun(verb string, p, a int) *draft {
-	for i := len(w.drafts) - 1; i >= 0 && w.drafts[i].a == a && w.drafts[i].p == p; i-- {
-		if d := w.drafts[i]; d.Verb == verb {
-			return d
-		}
+	if d := w.drafted(verb, p, a); d != nil {
+		return d
 	}
 	return w.draft(verb, p, a)
 }

@@ -35,11 +35,13 @@ type wish struct {
 	open bool   // whether it is can't be told: it stays as it is
 	all  bool   // it is taken out whoever put it in
 	line int
+	// needs are the changes that must be done before
+	needs []string
 }
 
 // wishes are what the rules say of somebody's account: it is in a group that any of them
 // puts it into.
-func (w *walker) wishes(p, a int) (order []string, by map[string]wish) {
+func (w *walker) wishes(create *draft, p, a int) (order []string, by map[string]wish) {
 	by = map[string]wish{}
 	for i := range w.class.groups {
 		g := &w.class.groups[i]
@@ -52,6 +54,11 @@ func (w *walker) wishes(p, a int) (order []string, by map[string]wish) {
 				w.note("value-invalid", p, a, "groups", "whether the account belongs into %s can't be told (charter line %d): %s; it stays as it is", quoted(g.Enrol), g.Line, unclearReason(v))
 			}
 		}
+		before, blank := w.before(g, create, p, a)
+		if known && holds && blank != "" {
+			known = false
+			w.withhold(planning.Enrol, p, a, fmt.Sprintf("%s must be there before the account is put into %s (charter line %d)", blank, quoted(g.Enrol), g.Line))
+		}
 		for n, name := range g.names {
 			x, met := by[name]
 			if !met {
@@ -59,7 +66,7 @@ func (w *walker) wishes(p, a int) (order []string, by map[string]wish) {
 				x = wish{name: g.Enrol[n], all: g.All, line: g.Line}
 			}
 			if known && holds && !x.in {
-				x.in, x.line = true, g.Line
+				x.in, x.line, x.needs = true, g.Line, before
 			}
 			x.open = x.open || !known
 			by[name] = x
@@ -74,18 +81,18 @@ func (w *walker) belong(p, a int) {
 	if len(w.class.groups) == 0 || column == nil || w.Charter.Intent == "add" {
 		return
 	}
-	order, by := w.wishes(p, a)
+	order, by := w.wishes(nil, p, a)
 	w.enrol(p, a, column.Cell(a), order, by)
 	w.withdraw(p, a, column.Cell(a), by)
 }
 
 func (w *walker) enrol(p, a int, now string, order []string, by map[string]wish) {
-	in := map[string]bool{}
+	in, needs := map[string]bool{}, []string(nil)
 	record.EachValue(now, func(v string) { in[record.Normal(record.Text, v)] = true })
 	list, lines := record.SplitList(now), ""
 	for _, name := range order {
 		if x := by[name]; x.in && !in[name] {
-			list = append(list, x.name)
+			list, needs = append(list, x.name), append(needs, x.needs...)
 			lines = fmt.Sprintf("groups (charter line %d)", x.line)
 		}
 	}
@@ -99,7 +106,21 @@ func (w *walker) enrol(p, a int, now string, order []string, by map[string]wish)
 	want := record.JoinList(list)
 	if a < 0 || w.kept(record.List, p, a, "groups", want, now) {
 		w.edit(planning.Enrol, p, a, planning.Edit{Attribute: "groups", Old: now, New: want, Reason: lines})
+		for _, need := range needs {
+			w.drafted(planning.Enrol, p, a).need(need)
+		}
 	}
+}
+
+// before are the changes that must be done before an account is put into groups; blank is an
+// attribute that it does not hold, and is not given.
+func (w *walker) before(g *groupRule, create *draft, p, a int) (needs []string, blank string) {
+	for _, attribute := range g.After {
+		if d := w.writes(create, p, a, attribute); d != nil {
+			needs = append(needs, d.ID)
+		}
+	}
+	return needs, w.missingBefore(g.After, create, p, a)
 }
 
 // withdraw takes an account out of groups that the charter names and does not want it in,

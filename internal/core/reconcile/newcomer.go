@@ -41,6 +41,7 @@ func (w *walker) missing(p int) {
 	if w.fillNew(d, p) {
 		w.alsoAddressed(d, p, -1)
 		w.drafts = append(w.drafts, d)
+		w.inOrder(d, p, -1)
 		w.welcome(d, p)
 	}
 }
@@ -50,10 +51,10 @@ func (w *walker) welcome(create *draft, p int) {
 	if len(w.class.groups) == 0 || w.Accounts.Column("groups") == nil {
 		return
 	}
-	order, by := w.wishes(p, -1)
+	order, by := w.wishes(create, p, -1)
 	w.enrol(p, -1, "", order, by)
-	if last := w.drafts[len(w.drafts)-1]; last != create {
-		last.Needs = []string{create.ID}
+	if last := w.drafts[len(w.drafts)-1]; last.Verb == planning.Enrol && last.p == p {
+		last.need(create.ID)
 	}
 }
 

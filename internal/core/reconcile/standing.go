@@ -66,6 +66,7 @@ func (w *walker) employed(p, a int) {
 		w.differ(&w.class.rules[i], p, a)
 	}
 	w.alsoAddressed(nil, p, a)
+	w.inOrder(nil, p, a)
 	w.belong(p, a)
 }
 
