@@ -36,6 +36,8 @@ var (
 	DomeAdmins string
 	//go:embed hq-candlewick.yaml
 	CandlewickLane string
+	//go:embed hq-night-log.yaml
+	NightLogLane string
 )
 
 // Person is one row of the directory's export.

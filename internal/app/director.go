@@ -116,6 +116,7 @@ func (d *director) play() error {
 		func() error { return d.charter("hq-dome-admins", demo.DomeAdmins) },
 		func() error { return d.charter("hq-mail-gate", demo.MailGateLane) },
 		func() error { return d.charter("hq-candlewick", demo.CandlewickLane) },
+		func() error { return d.charter("hq-night-log", demo.NightLogLane) },
 		// the pilot group, twice: the second run shows what the application does not keep
 		d.pilot,
 		func() error { return d.read(dome...) },
@@ -128,6 +129,7 @@ func (d *director) play() error {
 		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-mail-gate", false)) },
 		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-admins", false)) },
 		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-candlewick", false)) },
+		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-night-log", false)) },
 		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-booking", false)) },
 	}
 	for _, step := range steps {

@@ -90,8 +90,10 @@ func (w *walker) heirOf(g gone) (h heir, waits string) {
 	}
 	_, unread := w.People.Present(row)
 	switch {
-	case unread || !w.inScope[row]:
-		return h, fmt.Sprintf("until somebody takes over whom the lane serves: person %q is outside people.where, or could not be read", person)
+	case unread:
+		return h, fmt.Sprintf("until the record of person %q, who takes over, can be read", person)
+	case !w.inScope[row]:
+		return h, fmt.Sprintf("until somebody takes over whom the lane serves: person %q is outside people.where", person)
 	case left != "":
 		return h, fmt.Sprintf("until somebody takes over who is here: person %q is %s", person, left)
 	case w.out.Pairing.PersonState[row] != pairing.Twinned:
