@@ -30,6 +30,9 @@ soak: prepare build ## the long and random proofs
 	$(GO) test -fuzz=FuzzComparators -fuzztime=2m ./internal/core/pairing/likeness
 	$(GO) test -fuzz=FuzzKeys -fuzztime=1m ./internal/core/pairing/evidence
 	$(GO) test -fuzz=FuzzNormalisers -fuzztime=2m ./internal/core/record
+	$(GO) test -fuzz=FuzzAddressCodings -fuzztime=1m ./internal/core/record
+	$(GO) test -fuzz=FuzzParse -fuzztime=2m ./internal/core/charter
+	$(GO) test -fuzz=FuzzFunctions -fuzztime=2m ./internal/core/charter
 
 build: console ## build bin/twinning with the console in it
 	$(GO) build -o bin/twinning ./cmd/twinning

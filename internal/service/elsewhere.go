@@ -69,8 +69,8 @@ func (s *Service) elsewhere(ctx context.Context, in *laneInput, also []*charter.
 }
 
 // sharing reads the accounts of the systems that share the downstream's names. The same human
-// may have a name in several of them, where lanes of the same authority tell by their bonds
-// that it is them.
+// may have a name in several of them, where lanes of the same authority tell by their bonds,
+// or by the twins of their newest reconciliation that a key has made, that it is them.
 func (s *Service) sharing(ctx context.Context, in *laneInput) error {
 	others, err := s.Store.Sharing(ctx, in.lane.DownstreamID)
 	if err != nil || len(others) == 0 {
@@ -101,6 +101,9 @@ func (s *Service) sharing(ctx context.Context, in *laneInput) error {
 			}
 			bonds, err := s.Store.Bonds(ctx, l.ID)
 			if err != nil {
+				return err
+			}
+			if err := s.Store.EachTwin(ctx, l.ID, func(account, person string) { whose[account] = person }); err != nil {
 				return err
 			}
 			for _, b := range bonds {

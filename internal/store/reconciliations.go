@@ -263,6 +263,18 @@ func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state 
 	return list, next, total, err
 }
 
+// EachTwin calls fn for the twins of a lane's newest reconciliation that are not of evidence
+// alone.
+func (s *Store) EachTwin(ctx context.Context, lane int64, fn func(account, person string)) error {
+	rows, err := s.pool.Query(ctx, `SELECT native_id, twin FROM verdicts WHERE reconciliation_id = (SELECT max(id) FROM reconciliations WHERE lane_id = $1) AND side = 'accounts' AND state = 'twinned' AND basis <> 'weighed' AND twin <> ''`, lane)
+	if err != nil {
+		return translate(err)
+	}
+	var account, person string
+	_, err = pgx.ForEachRow(rows, []any{&account, &person}, func() error { fn(account, person); return nil })
+	return err
+}
+
 // VerdictOf finds one record's.
 func (s *Store) VerdictOf(ctx context.Context, reconciliation int64, side, id string) (v Verdict, err error) {
 	return v, s.get(ctx, &v, verdictColumns+`verdicts WHERE reconciliation_id = $1 AND side = $2 AND native_id = $3`, reconciliation, side, id)

@@ -41,7 +41,7 @@ type Request struct {
 	Frees      string   // what the account's attribute holds now, given up if this is granted
 	Gives      []string // aliases that the account gives up with it
 	Optional   bool     // its unit does without it where none can be had
-	HandedOver bool     // what its unit gives up for it does not rest
+	From       string   // whose it was, where it is handed over: it does not rest then
 }
 
 // onlyGives: it asks for nothing, and gives names up.
@@ -268,7 +268,7 @@ func (l *Ledger) asked(name string) bool {
 // heldElsewhere is who else holds a name in another system, nil when nobody does.
 func (l *Ledger) heldElsewhere(r *Request, name string) *Elsewhere {
 	for _, x := range l.elsewhere[name] {
-		if x.Person == "" || x.Person != r.Owner {
+		if x.Person == "" || x.Person != r.Owner && x.Person != r.From {
 			return &x
 		}
 	}
@@ -436,7 +436,7 @@ func (a *allocation) try(i int, how patience) (candidate int, after []int, state
 // the name again. What is given up may have to rest.
 func (a *allocation) free(i int, name string) (after []int, state outcome) {
 	after, state = a.givers(i, name)
-	if len(after) > 0 && a.rests != nil && !a.requests[i].HandedOver {
+	if len(after) > 0 && a.rests != nil && a.requests[i].From == "" {
 		return nil, refused
 	}
 	return after, state

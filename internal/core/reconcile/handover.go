@@ -19,6 +19,7 @@ import (
 // heir is who is given the addresses of a leaver.
 type heir struct {
 	p, a      int
+	from      string // whose they are
 	addresses []string
 	reason    string
 }
@@ -120,6 +121,7 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 	if h.addresses, left, _ = w.owned(g); len(h.addresses) == 0 {
 		return
 	}
+	h.from = g.person
 	h.reason = fmt.Sprintf("addresses of %s, handed over (%s)", cmp.Or(w.Accounts.Column("userName").Cell(g.a), i.Account), i.Reason)
 	d := w.draft(planning.Readdress, g.p, g.a)
 	d.intention, d.heir, d.HandsOver = i.ID, &h, true
@@ -200,7 +202,7 @@ func (x *succession) give(d *draft) (why string) {
 		into.group = len(x.groups)
 	}
 	for _, address := range h.addresses {
-		x.ask(into, "aliases", h.reason, naming.Request{Owner: into.Person, Account: into.a, Candidates: []string{address}, Attribute: naming.Alias, HandedOver: true})
+		x.ask(into, "aliases", h.reason, naming.Request{Owner: into.Person, Account: into.a, Candidates: []string{address}, Attribute: naming.Alias, From: h.from})
 		into.from = append(into.from, d)
 	}
 	into.need(d.ID)

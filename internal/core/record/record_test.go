@@ -1,8 +1,10 @@
 package record
 
 import (
+	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 )
@@ -105,5 +107,50 @@ func FuzzNormalisers(f *testing.F) {
 			require.Equal(t, string(AppendNormal(nil, k, s)), once, "what is normalised at once is the same: %q", s)
 		}
 		_, _, _ = Fold(s), Slug(s), ValidEmail(s)
+	})
+}
+
+// In whatever way a system keeps addresses, those that are written are read again, and what
+// else stands beside them stays as it is, byte for byte.
+func FuzzAddressCodings(f *testing.F) {
+	f.Add("ana@l.example", "a.soto@l.example", "as@k.example", "x400:c=CL;a=ana")
+	f.Add("Ana@L.example", "", "", "SMTP")
+	f.Add("ana@l.example", "ana+x@l.example", "bo@l.example", "sip:ana@l.example")
+	codings := map[string][2]Source{
+		"marked":     {{Native: "all", Prefix: "SMTP:"}, {Native: "all", Prefix: "smtp:"}},
+		"a list":     {{Native: "mail"}, {Native: "other"}},
+		"in a value": {{Native: "mail"}, {Native: "other", Split: ";"}},
+	}
+	f.Fuzz(func(t *testing.T, primary, first, second, beside string) {
+		if !ValidEmail(primary) || first != "" && !ValidEmail(first) || second != "" && !ValidEmail(second) || !utf8.ValidString(primary+first+second+beside) {
+			return
+		}
+		var aliases []string
+		for _, v := range []string{first, second} {
+			if v != "" && !strings.ContainsAny(v, ";\x1f") && !slices.Contains(aliases, v) {
+				aliases = append(aliases, v)
+			}
+		}
+		for name, coding := range codings {
+			shape := Shape{Attributes: map[string]Source{"id": {Native: "id"}, "email": coding[0], "aliases": coding[1]}}
+			native := map[string][]string{"all": {"smtp:old@l.example", beside, "SMTP:old2@l.example"}, "mail": {"old@l.example"}, "other": {"old2@l.example"}}
+			if strings.HasPrefix(strings.ToLower(beside), "smtp:") {
+				native["all"] = native["all"][:1]
+			}
+			for i, values := range [][]string{{primary}, aliases} {
+				out, err := coding[i].Encode([]Kind{Email, Emails}[i], values, native[coding[i].Native], nil)
+				require.NoError(t, err)
+				native[coding[i].Native] = out
+			}
+			r := shape.NewReader([]string{"email", "aliases"})
+			for i, want := range []string{strings.TrimSpace(primary), JoinList(aliases)} {
+				got, err := r.Cell(i, native[coding[i].Native])
+				require.NoError(t, err)
+				require.Equal(t, want, got, "%s of %q", name, native)
+			}
+			if name == "marked" && !strings.HasPrefix(strings.ToLower(beside), "smtp:") {
+				require.Contains(t, native["all"], beside, "%q", native)
+			}
+		}
 	})
 }
