@@ -73,4 +73,3 @@ func FuzzFunctions(f *testing.F) {
 		}
 	})
 }
-
