@@ -2293,6 +2293,27 @@ type VerdictList struct {
 	Total  *int      `json:"total,omitempty"`
 }
 
+// Vocabulary defines model for Vocabulary.
+type Vocabulary struct {
+	// Account attributes of accounts
+	Account   []string `json:"account"`
+	Functions []struct {
+		Arguments string `json:"arguments"`
+		Example   string `json:"example"`
+		Name      string `json:"name"`
+		What      string `json:"what"`
+	} `json:"functions"`
+	Keys []struct {
+		// Path from the top, dotted; * is a name of the writer's own, [] an item of a list
+		Path  string   `json:"path"`
+		What  string   `json:"what"`
+		Words []string `json:"words"`
+	} `json:"keys"`
+
+	// Person attributes of people
+	Person []string `json:"person"`
+}
+
 // WaveTotal defines model for WaveTotal.
 type WaveTotal struct {
 	Changes int    `json:"changes"`
@@ -3347,6 +3368,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /lanes/{lane}/trial/kept (the `KeepTrial` operationId).
 	KeepTrial(ctx context.Context, lane LaneName, body KeepTrialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetVocabulary What a charter of the lane can speak of, for editors
+	//
+	// Corresponds with GET /lanes/{lane}/vocabulary (the `GetVocabulary` operationId).
+	GetVocabulary(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ShowWeights What evidence is worth in this lane
 	//
@@ -4547,6 +4573,21 @@ func (c *Client) KeepTrialWithBody(ctx context.Context, lane LaneName, contentTy
 // Corresponds with PUT /lanes/{lane}/trial/kept (the `KeepTrial` operationId).
 func (c *Client) KeepTrial(ctx context.Context, lane LaneName, body KeepTrialJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewKeepTrialRequest(c.Server, lane, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetVocabulary What a charter of the lane can speak of, for editors
+//
+// Corresponds with GET /lanes/{lane}/vocabulary (the `GetVocabulary` operationId).
+func (c *Client) GetVocabulary(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetVocabularyRequest(c.Server, lane)
 	if err != nil {
 		return nil, err
 	}
@@ -7941,6 +7982,40 @@ func NewKeepTrialRequestWithBody(server string, lane LaneName, contentType strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetVocabularyRequest constructs an http.Request for the GetVocabulary method
+func NewGetVocabularyRequest(server string, lane LaneName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/vocabulary", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }

@@ -98,6 +98,15 @@ func (p *page) fill(selector, text string) {
 	eval[bool](p, fmt.Sprintf(`(() => { const e = document.querySelector(%q); Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), 'value').set.call(e, %q); e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`, selector, text))
 }
 
+// writes replaces the text of an editor as pasting would.
+func (p *page) writes(selector, text string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf("!!document.querySelector(%q)", selector), "expected an editor "+selector)
+	p.do(chromedp.Click(selector), chromedp.KeyEvent("a", chromedp.KeyModifiers(chromedp.ModifierCtrl)))
+	time.Sleep(200 * time.Millisecond) // the editor hears of it by an event
+	eval[bool](p, fmt.Sprintf(`(() => { const d = new DataTransfer(); d.setData('text/plain', %q); document.querySelector(%q).dispatchEvent(new ClipboardEvent('paste', {clipboardData: d, bubbles: true, cancelable: true})); return true })()`, text, selector))
+}
+
 // types presses real keys, one after another, wherever the focus is.
 func (p *page) types(keys string) {
 	p.t.Helper()

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -84,7 +85,7 @@ func TestCharterTry(t *testing.T) {
 	p.sees("nothing would change")
 	p.accessible("a charter tried")
 	change := func(from, to string) {
-		p.fill("textarea[aria-label=charter]", strings.Replace(string(source), from, to, 1))
+		p.writes("[aria-label=charter]", strings.Replace(string(source), from, to, 1))
 	}
 	change("{value: person.title,", "{value: \"'Chief ' + person.title\",")
 	p.sees("Chief Astronomer")
@@ -93,7 +94,17 @@ func TestCharterTry(t *testing.T) {
 	p.shot("charter", false)
 	change("{value: person.title,", "{value: person.titel,")
 	p.sees("did you mean")
+	p.until("!!document.querySelector('.cm-lintRange-error')", "the place of the mistake is marked")
 	p.shot("charter-wrong", true)
+	p.writes("[aria-label=charter]", "lane: x\nattributes:\n  title: ")
+	p.types("person.gi")
+	p.until("document.querySelector('.cm-tooltip-autocomplete')?.innerText.includes('givenName') === true", "an attribute is offered")
+	time.Sleep(300 * time.Millisecond) // what has just been offered is not taken by a key that was meant for the line
+	p.types("\r")
+	p.until("document.querySelector('[aria-label=charter]').innerText.includes('person.givenName')", "it is written")
+	p.types("\r\b\bem")
+	p.until("document.querySelector('.cm-tooltip-autocomplete')?.innerText.includes('emails') === true", "a key is offered")
+	p.shot("charter-completes", false)
 	p.press("Back to the one in force")
 	p.sees("nothing would change")
 	p.fill("input[placeholder=L0001]", "")

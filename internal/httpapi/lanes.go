@@ -63,6 +63,11 @@ func (s *server) CheckCharter(ctx context.Context, r openapi.CheckCharterRequest
 	return as[openapi.CheckCharter200JSONResponse](map[string]any{"lane": c.Lane, "notes": append([]document.Problem{}, c.Notes...)}, nil)
 }
 
+func (s *server) GetVocabulary(ctx context.Context, r openapi.GetVocabularyRequestObject) (openapi.GetVocabularyResponseObject, error) {
+	v, err := s.cfg.Service.Vocabulary(ctx, r.Lane)
+	return as[openapi.GetVocabulary200JSONResponse](v, err)
+}
+
 func (s *server) Reconcile(ctx context.Context, r openapi.ReconcileRequestObject) (openapi.ReconcileResponseObject, error) {
 	t, err := s.cfg.Service.Reconcile(ctx, caller(ctx), r.Lane, value(r.Params.Learn))
 	return beginning(t, err, taskAt)

@@ -244,6 +244,55 @@ func (s *Service) parse(ctx context.Context, source string) (*charter.Charter, e
 	return c, nil
 }
 
+// Vocabulary is what a charter of a lane can speak of.
+type Vocabulary struct {
+	Person    []string   `json:"person"`
+	Account   []string   `json:"account"`
+	Functions []Spoken   `json:"functions"`
+	Keys      []KeyWords `json:"keys"`
+}
+
+// Spoken is a function of expressions.
+type Spoken struct {
+	Name      string `json:"name"`
+	Arguments string `json:"arguments"`
+	What      string `json:"what"`
+	Example   string `json:"example"`
+}
+
+// KeyWords is a key of a charter, with the words that it may have.
+type KeyWords struct {
+	Path  string   `json:"path"`
+	What  string   `json:"what"`
+	Words []string `json:"words"`
+}
+
+// Vocabulary tells what a charter of the lane can speak of: the attributes that the shapes of
+// its systems read, functions and keys.
+func (s *Service) Vocabulary(ctx context.Context, lane string) (v Vocabulary, err error) {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return v, err
+	}
+	for id, into := range map[int64]*[]string{l.AuthorityID: &v.Person, l.DownstreamID: &v.Account} {
+		x, err := s.Store.SystemByID(ctx, id)
+		if err != nil {
+			return v, err
+		}
+		*into = []string{}
+		if shape, err := s.reach.NewestShape(ctx, x); err == nil { // one without a roster has none yet
+			*into = append(*into, shape.Canonical()...)
+		}
+	}
+	for _, f := range charter.Functions() {
+		v.Functions = append(v.Functions, Spoken{f.Name, f.Arguments, f.What, f.Example})
+	}
+	for _, k := range charter.Keys {
+		v.Keys = append(v.Keys, KeyWords{k.Path, k.What, append([]string{}, k.Words...)})
+	}
+	return v, nil
+}
+
 // CheckCharter checks one without keeping it.
 func (s *Service) CheckCharter(ctx context.Context, source string) (*charter.Charter, error) {
 	c, err := s.parse(ctx, source)

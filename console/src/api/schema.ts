@@ -574,6 +574,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/vocabulary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a charter of the lane can speak of, for editors */
+        get: operations["getVocabulary"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/charter-checks": {
         parameters: {
             query?: never;
@@ -2311,6 +2328,24 @@ export interface components {
             /** @description who looks after it */
             assignedTo?: string;
         };
+        Vocabulary: {
+            /** @description attributes of people */
+            person: string[];
+            /** @description attributes of accounts */
+            account: string[];
+            functions: {
+                name: string;
+                arguments: string;
+                what: string;
+                example: string;
+            }[];
+            keys: {
+                /** @description from the top, dotted; * is a name of the writer's own, [] an item of a list */
+                path: string;
+                what: string;
+                words: string[];
+            }[];
+        };
         /**
          * @description one thing that is done about all findings that the filters, the text and the ids mean together
          * @example {
@@ -4003,6 +4038,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CharterComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getVocabulary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vocabulary"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,7 +1,19 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
-import { api, ask, type Schemas } from "../data/client";
-import { Button, Trouble, thousands } from "./parts";
+import { lazy, Suspense, useEffect, useMemo, useState } from "react";
+import { api, ask, Refusal, type Schemas } from "../data/client";
+import type { Mistake } from "./editor";
+import { Button, Loading, Trouble, thousands } from "./parts";
+
+const CharterEditor = lazy(() => import("./editor"));
+
+/** What is wrong with a charter, or only to be noticed, with the places. */
+function mistakesOf(error: unknown, checked?: Schemas["CharterCheck"]): Mistake[] {
+  if (error instanceof Refusal)
+    return (error.problem.errors ?? []).flatMap((e) =>
+      e.line ? [{ line: e.line, column: e.column ?? 1, message: e.detail, harm: true }] : [],
+    );
+  return (checked?.notes ?? []).map((n) => ({ line: n.line, column: n.column, message: n.message, harm: false }));
+}
 
 /** A charter beside what it makes of somebody: what is changed here is tried, and never kept. */
 export function TriedCharter({ lane, source }: { lane: string; source: string }) {
@@ -26,7 +38,17 @@ export function TriedCharter({ lane, source }: { lane: string; source: string })
     placeholderData: keepPreviousData,
     retry: false,
   });
-  const lines = text.split("\n").length;
+  const vocabulary = useQuery({
+    queryKey: ["vocabulary", lane],
+    queryFn: () => ask(api.GET("/lanes/{lane}/vocabulary", { params: { path: { lane } } })),
+    staleTime: 60_000,
+  });
+  const checked = useQuery({
+    queryKey: ["checked", asked.text],
+    queryFn: () => ask(api.POST("/charter-checks", { body: { source: asked.text } })),
+    retry: false,
+  });
+  const mistakes = useMemo(() => mistakesOf(checked.error, checked.data), [checked.error, checked.data]);
   return (
     <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-8">
       <div>
@@ -34,19 +56,9 @@ export function TriedCharter({ lane, source }: { lane: string; source: string })
           {changed ? "Tried, and not kept: store it with twinning charter put FILE" : "Change it here to try it; nothing is kept"}
           {changed && <Button onClick={() => setText(source)}>Back to the one in force</Button>}
         </div>
-        <div className="flex border-hair border-y font-mono text-[12px] leading-5">
-          <pre aria-hidden="true" className="select-none py-2 pr-3 text-right text-soft">
-            {Array.from({ length: lines }, (_, i) => i + 1).join("\n")}
-          </pre>
-          <textarea
-            aria-label="charter"
-            className="w-full resize-none overflow-x-auto whitespace-pre bg-transparent py-2 outline-offset-2"
-            rows={lines}
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-            spellCheck={false}
-          />
-        </div>
+        <Suspense fallback={<Loading />}>
+          <CharterEditor value={text} change={setText} vocabulary={vocabulary.data} mistakes={mistakes} />
+        </Suspense>
       </div>
       <div>
         <label className="mb-1 flex h-7 items-center gap-3">

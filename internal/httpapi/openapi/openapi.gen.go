@@ -2298,6 +2298,27 @@ type VerdictList struct {
 	Total  *int      `json:"total,omitempty"`
 }
 
+// Vocabulary defines model for Vocabulary.
+type Vocabulary struct {
+	// Account attributes of accounts
+	Account   []string `json:"account"`
+	Functions []struct {
+		Arguments string `json:"arguments"`
+		Example   string `json:"example"`
+		Name      string `json:"name"`
+		What      string `json:"what"`
+	} `json:"functions"`
+	Keys []struct {
+		// Path from the top, dotted; * is a name of the writer's own, [] an item of a list
+		Path  string   `json:"path"`
+		What  string   `json:"what"`
+		Words []string `json:"words"`
+	} `json:"keys"`
+
+	// Person attributes of people
+	Person []string `json:"person"`
+}
+
 // WaveTotal defines model for WaveTotal.
 type WaveTotal struct {
 	Changes int    `json:"changes"`
@@ -3081,6 +3102,9 @@ type ServerInterface interface {
 	// KeepTrial Go by the last trial from the next reconciliation on
 	// (PUT /lanes/{lane}/trial/kept)
 	KeepTrial(ctx *echo.Context, lane LaneName) error
+	// GetVocabulary What a charter of the lane can speak of, for editors
+	// (GET /lanes/{lane}/vocabulary)
+	GetVocabulary(ctx *echo.Context, lane LaneName) error
 	// ShowWeights What evidence is worth in this lane
 	// (GET /lanes/{lane}/weights)
 	ShowWeights(ctx *echo.Context, lane LaneName) error
@@ -4354,6 +4378,22 @@ func (w *ServerInterfaceWrapper) KeepTrial(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.KeepTrial(ctx, lane)
+	return err
+}
+
+// GetVocabulary converts echo context to params.
+func (w *ServerInterfaceWrapper) GetVocabulary(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetVocabulary(ctx, lane)
 	return err
 }
 
@@ -5783,6 +5823,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/lanes/:lane/charter", wrapper.PutCharter, options.OperationMiddlewares["putCharter"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/charter-tries", wrapper.TryCharter, options.OperationMiddlewares["tryCharter"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/charter-comparisons", wrapper.CompareCharter, options.OperationMiddlewares["compareCharter"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/vocabulary", wrapper.GetVocabulary, options.OperationMiddlewares["getVocabulary"]...)
 	router.POST(options.BaseURL+"/charter-checks", wrapper.CheckCharter, options.OperationMiddlewares["checkCharter"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/reconciliations", wrapper.ListReconciliations, options.OperationMiddlewares["listReconciliations"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/reconciliations", wrapper.Reconcile, options.OperationMiddlewares["reconcile"]...)
@@ -7460,6 +7501,45 @@ type KeepTrialdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response KeepTrialdefaultApplicationProblemPlusJSONResponse) VisitKeepTrialResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVocabularyRequestObject struct {
+	Lane LaneName `json:"lane"`
+}
+
+type GetVocabularyResponseObject interface {
+	VisitGetVocabularyResponse(w http.ResponseWriter) error
+}
+
+type GetVocabulary200JSONResponse Vocabulary
+
+func (response GetVocabulary200JSONResponse) VisitGetVocabularyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVocabularydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetVocabularydefaultApplicationProblemPlusJSONResponse) VisitGetVocabularyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9645,6 +9725,9 @@ type StrictServerInterface interface {
 	// KeepTrial Go by the last trial from the next reconciliation on
 	// (PUT /lanes/{lane}/trial/kept)
 	KeepTrial(ctx context.Context, request KeepTrialRequestObject) (KeepTrialResponseObject, error)
+	// GetVocabulary What a charter of the lane can speak of, for editors
+	// (GET /lanes/{lane}/vocabulary)
+	GetVocabulary(ctx context.Context, request GetVocabularyRequestObject) (GetVocabularyResponseObject, error)
 	// ShowWeights What evidence is worth in this lane
 	// (GET /lanes/{lane}/weights)
 	ShowWeights(ctx context.Context, request ShowWeightsRequestObject) (ShowWeightsResponseObject, error)
@@ -11116,6 +11199,31 @@ func (sh *strictHandler) KeepTrial(ctx *echo.Context, lane LaneName) error {
 		return err
 	} else if validResponse, ok := response.(KeepTrialResponseObject); ok {
 		return validResponse.VisitKeepTrialResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetVocabulary operation middleware
+func (sh *strictHandler) GetVocabulary(ctx *echo.Context, lane LaneName) error {
+	var request GetVocabularyRequestObject
+
+	request.Lane = lane
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetVocabulary(ctx.Request().Context(), request.(GetVocabularyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetVocabulary")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetVocabularyResponseObject); ok {
+		return validResponse.VisitGetVocabularyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12667,272 +12775,275 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tlxu3sS76V3B5z11J1iY9kuK9z8nokyLbiY6V2EeS47VXrLsFdhdJZJoADaCH4tbS/e13oQpAN9lA",
-	"s5svIzlxPsSame4GUCgU6vWpD5NCrTdKgrRmcvthsuGar8GCxp+eq1pa948STKHFxgolJ7eTldqyNZc7",
-	"ZleggXENTEjGq4r91irLq99N2XYlihWz/A4Ms2JND7BKySWrhLGT6US4L/1cg95NphPJ1zC5nRQ43nRi",
-	"ihWsOQ284HVlJ7cLXhmYTuxu4x6cK1UBl5OPH6eT57U2SndnucXJ2RXgiGypwDAlp4wbJqxhFTeWbfgS",
-	"mOGifMqEZcKwpVIlWyiN7xm+9i/XsoTW7xaiciRivFIScmuhabUXs+bvX4Jc2tXk9stHj+JijNVCLnEt",
-	"L0pYb5QFWey+hV13Te7bBueh4ecajL1lBqRlfMmFPJyle5hthV0JyexWsZLvzNSvUyrLSiWB3pwyLkvG",
-	"pdmChpIoxLbchKWtgJegm7W1pjlz88ws8olb5FrI8PP/mk423FrQ7pv/79//r9n/9/bf/sckSYfFX7gt",
-	"Vl0CuMV9/YYvmVqw7YpbXG2x4nIJbsJszUtgC63WT5kEKKFkxAbCMngvjHV7poGXu+zSFjMaetzGveQS",
-	"/opfSM244hJ+Y3BDJtMJvOfrTeU+sPp5Vqo1zOZK3bkv+TltuF01M3IvT6YTt+FCQzm5tbqGkbMTa9F3",
-	"jrllHI9phpcrfD95Lv/dbTF/L9b12v1AG04/PY5TEdLCEjTO5fuKyxdfpem0qbh0dKrXc9yTSKnHScq4",
-	"x3sps1B6zS1N4D++nCTn80oZCzo3I41/Tc7p98k50Qvnz6rOEknXY2ik6/NJ9HpnLKzz7G3w7ykGP87d",
-	"9O6Z/P2Gm7scuSw3d2l6PUlOyD1/NsXewPvEebPw3jKr2ELIco9MRlmVOXo/jxREPxjQ+Z2qDTHz4T7B",
-	"PU9vj3vhrM356F42GyUNoErxvVbzCtbun4WSFki/4JtNJQruZnqzoSf+7R/GTftDa6z/oWExuZ383zeN",
-	"znJDfzU34bs44qEiwC3bumtyq5Vc0mVHl4dipUKy+c+4UZ4VBWwslwXSkJelcN/h1fdabUBb4dbhtZFI",
-	"wA8TDRznO+FMiyWz7vPCoAYkWam20mlA/5vLmuPu1tKKanI7efLoyf+cPXo8+/3jycfpZNMaovnk4Z3a",
-	"pXL8Xos7S24hebf636j5P6Cw7t1n1moxry08x3sU1cC9ifDwgPuhM7SErfu9sLA2yQf8L7jWfOd+VlU5",
-	"5oWPbfb7e2sy9CWawNu+db223ApjRWHGro00i7J7mDQUSpfGbSqpusJ6NaRkRsiCFE+6DNgcFkpDQlJM",
-	"J6WblywSwqIUiwVox7X3vKrBJF9fiKrqmx6yYcG13jG8wLtfkNyK+/TizYrrvo9vV8oAzY5xqZwxgGMJ",
-	"p6IqlRzOqs3e3vcd6b+5L5MJMoYpPE1atI1LaTaUZpLkmroU9vkKirsus8y1ugP5zA66BqYTkFb7Nwc8",
-	"veLmz8DLpCGDtHUc5dRV2lWn7S7FPUhmLJfEinjfaS6qSddSmqKqm9xoIS0nFkyYV20yhwXFV/xHs3T8",
-	"Wlq9Sxy6gpaWmAu3HSk285pp59n5LvmJEiwnYZgW3nmJ08zewM8Dt83U9FL3swfEc5/E9eHEp4EIzRfi",
-	"zLPkDPyxT81VkmtI4XF2ElkgxjK3fTu8/ZwBvOJmlbwg2pPu396XzpTvzKeIBnmX08K5HyQAWix0TADQ",
-	"91IT/SOvwl1+yITobjg6i9eiBLycQfm7/vjTB7Pzr06bMZMzVbLMTjNJzjk3wqQEBrdsIbSxbAVVSWJh",
-	"q5y6MwemJNwyXVdQTtkd7Nx/tiCWK/cPpVmhgdtoN3NnbpBV7b4SJpM9jElzxX1W15WQXi/Cz4nkVzag",
-	"TVIydCiKz0WKTgIxcCI56qb5dRxT4i6dzo7PHTNWFQ8CcLR+aVcg8C4wwjgN01hRVWwOjrrandYxemTL",
-	"OfP4mCjwn0kuKqc49vBuI6U7f4JS2OEb8nUpbErNFOnLruJzqDKKLJRmnCrrrcrm0dbFoGpbqPVRgfGd",
-	"f6yP+Z1+n3LgkDZjnJBXEph7CL2x6Nmzaol6A55qqSx6eaoqderuQc+Tw96DFgsBaUpueVJxPDwKqKIH",
-	"6xvf8QOGvQgbHnYgz2FXvm88Gyf2Gd3aqW0efu5XXFtilUMD5GyFBz2ESY5WFoYv//uKF1BGQ7pLBaNq",
-	"XUCOUYyXaEP8I22aef9m+EIcJqhJTrbTQnromlHYH4Yy6QUdn7Nab7gW/sgfnGxUE9h8Fxzc7gWn4i+U",
-	"LoD9Vqrt71CT80+Q9fVbvrCgfzeZ9qg63Rt6ThrS1H3LWHIbDCLLm61aOBM8wSpeMnUHnO+YP/znDkEG",
-	"cl4ooqqhZLVD2ej1YIyDaL6wBsVi+NVW2JWnYY+17a/jxKo4W8DWj7F2/wVerEYt9Cs3KSjfbFVqrQsh",
-	"SyGXaXoWqoSnzKI1jot2VwCvxB2F5ipYWKZqewGSL2uuyyQXOYNU1VXJjFUbFnz55GorFV4/Um3bUzh+",
-	"t4YjeuB9qCu68Rq2D8eDvB04DTfg3B0cKO7Q3B8+bqPnP8xRcbzn1PTBnzhqXLT4pTmJrYHiRgYix8PU",
-	"4vEewfVCbmo7RnkNFweKxlt2EPb6SdISbtmHhVZr9/ePP8mwmlv2Qchb1n7h409yw4Xbv1v24Q525pb9",
-	"/QMpT7eM/vsFrDeV2gH8FTWPabBcbsM/voD3FrTk1Yvy49uPP8mu2tzcdi21+fEj/N8xXdm/20PDN2m/",
-	"SNSX+zjhG17s+Sf3L7L9T47Tpd9oAWVOoQ5aYq/Pzj1zSA0vB2kqKZp0bg8libFGzhw9hsfkZ4ZQToqO",
-	"M1QOVokf6PXhdCVN0PeH7ba/mi5Bkpw53aJ8HK8tQyIh+1l7tISgCbwoJ7eTl4+e/P7L7nH0Z+NFmQnz",
-	"bYUMt4KELRjLNBRKFqISaGyz7Qok3gvoNc07H2iEXsu4rQofKgJ7l5HPtLiDjX1KF5aERovrzGi8oIlT",
-	"Tu7HnoI53DTvj4nAz/WeLdTyMPcYsIaLMp2BsOAadTDitkaDcYSJuSx8qQGOeivbYYCEh4hmnqRUre8h",
-	"40jbaDXnc1EJRzqc2VZpu3IqAGdWC1519G13O5m0V2CjhLR9cmgubM6lt+UGk5Uwh0mV5PN3z9+yR47V",
-	"HHOteLVo6OTtbnf8dd3ezvCHAwLOyQ7Hh4dIMAPWJgNQKzDC4rnzOyrVXJU7N0tu7oByrLjcsTVFxk4M",
-	"BnpqTj3FU1NGxfpkeWTcKC8f/eHJl+7jW34P+JuNqJSdvO0IqdZrY9xI/rujYqLphZIFMe60L2zKjOJz",
-	"A05fEkGz9yp1ScMMVnz7NApnEvQNHBLVaMhDC+LkYXvE1Lk6TkfqpFgS5/WZRdmnLTfxcCHbBOCnff7h",
-	"r+9FCbLISVjKZ6SgsuG7aD8rcl96IfeUEWewJrEz3LUYv3C8go6XtDztSMQiOq1TohZZ3icWuqHuQZei",
-	"sOMsWMxATNjswhpMUgxpsluF98o/lJBQojNC1dYJSiGXTCyC8ITKACvUGgwrKmUgJeeRZsN1xFe1lKB/",
-	"2CSPSbz4EqEdvlZyiTm/Lat7Dqyti4Fwk0nNMmgDg+b42j2ckppu16352+mux3njdkaJhtOKNIws0hkq",
-	"xePf8ALeKPf/F7Dr4hkb4bxulL1LmBoNUff3XS3YXNlVPK9cljEXVxhWQiFKKBmfOw62K1g/pQzlOS/u",
-	"nNpiACS527iPCQ7X6kzLTZzZAvd+N8A3NhJErp1hoY0Qw6B30tOqKpAZW4HkC3fWirFOhYuklArz5UEz",
-	"ozpSrRFeI5aVlfDZCNChiRvOw0H8pkf0f0Npwl1ru6rXMq0i90QGF8I7yjpM2cqJj57dUlmnNmy4XTke",
-	"5axURb2GdPy6EnuhgpzI6DHvvxEVPHN8nxAAc5WyL9yYhuEfY3ZPMB237pLbcGOgZOoexejwm8edbQ3u",
-	"3bShVgKmdEM6agayUKU/Sd0t8DI2mTAGMCARxn8hTUJZJo8wx6TM3HJ61Vv628vsqeDGiKWE8o1K6QLu",
-	"EKo7w1BLziQtjHcdZaPTPaop/ellz+leQ5kOEBq4B+2v8e4fhdfMhsQgUxLQO77iIHHdcU7TZv/CeD27",
-	"/6w4bqodnH/pzk/ML3H3ENa24CXkdJTgtqK/u6PmS3impLDAe4s3mftBlIatgcsYQJ/sWYaYKefXExZ/",
-	"O5Fu8TNipJmQ+MoG08J+P93L3cC4gbZ0BXpnFTq3ByYF+0Q9kPUa78Ywj1rGfxJDtyjc5fWuV7uHrXs1",
-	"BiLsc0U5UmHRxyvGDupzpEK6Oy04OsN66kgyHt0jyejoYHtBDz9uO9daGvs2LWF+TpU29VywB568af+Z",
-	"7NV+w3OYhpAUUWuGjIVhP7/BzKqnwWxAN2NjTaedjefllO+pa0WvbH/uuSpwsNKbFZezxktXAXdniReY",
-	"mDydmNpsQJZQzpz9g+yC3GGMkMvWe2VNNQSQ/F3bw23BWChna1/n5X6jubPulN7N7mBnYsaw+wnFWLEr",
-	"qtaPK4GTmCtZzkpVz0my4Y+UI4z01XezhdLgDuN0UlRcrKGc2a3A5IbagJZ8DTMsEXACY81FFX/ileBm",
-	"Zla8VFs0RbiBmZIVjW8sKc6lWnMhW6OEjZh5+gQv/kzIe16huKafS77mlAgtlZ2ZldrK+Der1Mypnm4z",
-	"VHEH5axt80s1w6m64bVY+PSM2R0JH7dVbl+M5RiU7ApG+iRqj8bOeOnOubGaW6yWxF+qrUSxa4BbRwSl",
-	"ScTdSbWVs6VW9ab1s9s/LugNpynNYrmaWMqZkLNCK1SFmt+48ZCSmKA/MytdyztkhXvQfAmzUqtNuNN4",
-	"NYuREA2YlF9As8/Nr9SGfkEfJd+IgUKDncH7DQYs8c/bmQZ3KqBMCml/UDLJTjGR40hyczvp/vAoXixj",
-	"KuhrZ6dMTSc9ibHfaID/hqukTu3pWi15P9QZlrN6cMajvc5uRCqwaqsMbMN3WlUVg/cbpa1XSLGWqasf",
-	"HF/QsWKiYSv8k5LQp62fro+fok0vlYThvHB53fuTKdj0bU+AI/t05ezJNkdcJYXyTzXXqQT5qlLbPcuw",
-	"JfoO+XDPzSDVWki8d5IPrMEYnnGyqEWGT+KJSGRIUbbSpuLS+DRdZ7IozVb8HpgBTnVL3ZloKCAFxODz",
-	"fFlThBuqgDDB5zfG1/xvV9w65sGxWSnKXDWY1WKzyVnZw3xE3jUUNDA/9YY007hh+1uANG1m0JA/xQov",
-	"yr95f3yHHfoK2njm5BvL5xWkV11L8XMNA4qj/MDxjfhZP3ByHVgBm3S0GrWGfZuWyjdwz5XEEp6S7yjF",
-	"Thi8FaDEJG8Eg7ArVEaGC+aCKhMgWYG2Y5yt6rXjHq3cBuVcIeEjz0bczfGlP+4yN8I6lQnoKcBW3GBU",
-	"JIQMfbgQ3YCtnLeEF6zOpPkhXf/zP//zP2d/+cvsq69Sc8bymuzb5Mf1daFbbnw1jlXtmRy9kPKe3J6r",
-	"qrnoU7U4FUwb14MPn/3GMHR+jikM2PJ8mgIuGUNcSrM5GIHVPrhXw+67XCy1cTiXNVV6akM+mLVXzrNu",
-	"6HjQrnwJNgf6Klfgt7Brx1KHH+472I1lJLKAn7VSx4f7n+nd72Mm7fA37xu5Hn1cPvcn5qjSpGfziqPR",
-	"5tcdf54ru/I/vD3Gb2TQJzitiffuraVDlswuva71Pez6iw4TTi2t1pkK3dyuDmdNmtK3sOtPek5VuC6X",
-	"6DFJhbB8Ii4zgOWs7pLacGPhKYP1xu5ijhveZI5zrViIdn59NrGtm9UcXDNxPp5iSJ/URrz05R8He1Db",
-	"lcpq614ojokqTyel2kpjNfB1RpBbMEfDv6/28hWpOH+dUT/nBvT9foimnYdXcTmgpiWlw+AN3VBob2nt",
-	"cTuEytH/EjWXuI+n11y613tdJsNSJcRylUwnOqhPwEyBJo0RK3CFZE6fQyAog0UpWELgK4W6E4aF/S4V",
-	"R8woCndCJg5nBQs7U7WdMqlmFK+fspUoS8CK3OhNfYohknltm+fY2ulV7uJ2056rcjeZjoonO0XguK1w",
-	"R0A4/jv+rbd5glz58g5kzyZHjfvUK1rWML5thsit/1WkdsIjmJbcQ71YcQPyOWuO9FC+QZ9ndwpUMz5c",
-	"40d36AEyxgCXzQBJnBGZyaJUEnZh8s2skutXy5dwT+p4UEyEXCisadWSRCJorXTSp+teF/JMH2YVJtDL",
-	"eWGiRzwYTenyJUEuYqEvp1DOPeXGRISLPqMeaXTdA+534fSr5C+QLjIddIWZ3judLo5zr6P0he6/PfVz",
-	"Ta3sr7D9nhuzVSkf26b1lyN6W3gyM0aUIEN94iV3Ou4fHkVIMunWUu0Oyju6nnB6sQVV+Ic2VOHv/+M/",
-	"joWYw04dCfumKJ5Z/A+GTtzQtUfOOgSKRDgZXmEGuicLQbgFJvr7pFLKGUNbpe8Sieqn8ezR+HqbT46H",
-	"wB+A41Mb8V0DzBAkeUmZw7Vs8KFCAFPDoqbg4YILctBuufDxV4zWzua8uJvQ4qGchWQtSZHh5HUQTloD",
-	"nDE4RFSVaHchlC7lvTTVFcsajAEzaW/EJEBzhTemVCYlDNsC3CUiSNXA7Ruz2YdBJfSD9cqK/Zr7UQmE",
-	"uVS+/gsRgQ+PyjfvKfPD919o33sz7CAhPWN3jtWhFpm00lD/Huq+feqj5guLHrmQcr/DlFOGet+wYC8N",
-	"2FsXPixShIGcxHcQkiqfLTdAUckCPlQKsY275KK5e3utqtQWS5Lcz9LX1EcILQTxRSQtitVgOOUp/iDk",
-	"EhOaDOZq6rqCUfmaam4sL5LQArhddwAbBGXGqgEC+/FzQGwlOWXblcIQDzd3ZtzYfsJlxp28d8sO2wVd",
-	"D33SLeLrscYArXxMhIHeyIQXYrb3MXfJa3wQ31D5MFnWy0uO7XNzN7q1Yn3T/pHfwxuc0KACig62BAUx",
-	"wPucMZThwcJCOc4tu4NdA4U+tgTD59BLiCn0HZ5rm2gICeOR64iagSItUIOwPc2pb5+wKDnDVuVE95WN",
-	"EXLAnWyJNAzZ1mOclJ8Efp/gSfS26UJIYVb4yxWviJr3SqRTkL7XcC8oF7KTyF4fr2OJifCdUpaEbOOM",
-	"LlP0Oc2hoFzYMbnu7u3hdP9BlqCNVSp5BTkZukNvdTqE5oF5uI73wnalKsAorFT+sjWkrqVijqSipfAa",
-	"SYVbRVhPzsyKb4DtwCa/JI4ihjRRcnQeLOxF3FfTiUyiWzeIyr5Qs6thkTI3QuPHNLlMNM1XIOU8Xz7B",
-	"Lv1XtR1xTuksvFLbTKRrk4NFx+2LGeduUKrq0MCpyi95VREg+nE40QCcHvh/ul8oRRObkoDVlEQaN8Cz",
-	"Q0PEFsX2zoDf7KQAIrqMTnLzkfP/RRzshP5i8V8SS5xEcef7jmgNyhm1mGjqy9d/DNvtxF6NRu6zyduP",
-	"HQNmIaokMoP7fYOdS1VpAZn5aDJ0jPdHD8KTY80OwhFNCREUePuJHVR7sD+XjJUd6JRTI44mqh+CjSEH",
-	"NTELq9gCoIyozpGxglocmNvwnXnKMNaKtoWvwE3A6VobsvUHg/Ie0E0xqzGxgnbylpGqMWWxmGnKQuXS",
-	"lFEtUmoqmQOLn3/K9voZqK0cANKROsR3YuNRRIg9HqWzrVpMfTQ2dZQt+uNSCBTm9vnWK3VqgVkZHnaD",
-	"Kl50DU8bYC1Dz9Df8CB3CfoxLxleqe3wWsysyd6A3hyl0FGKdOfezT2h4dICT83P9OCHQF1vnB6571tB",
-	"MLPqLm1lGAubMXeYmsNrC8k679E3jg/boYsfnYw0mSzNcOAO3RxXpbdtLapKmPMCPo2WMioNcF+dJg9q",
-	"DO94B+DbQS7gxpzxVeV+VTkqJb1cfSC5Wiud0Knx8mbo8p42UAkavHrNfEnDcKdPXdk0pJYvxR1BeH9v",
-	"J+1cYSvoOcSHy6y1vLVbgdbNbazdK3htYMoM+P4LoTTjaLoJ/jXMIs40s1cbZcjCv2DW+xnJ5wc4DR2w",
-	"haFR4EQWVAwMt+dwsJoUkf5PDSb4iy5IpCyWx1wLWGRyHnEJEVQDrZTozzA+Pdrdh00bBWoIF/2nDd6I",
-	"/5YwHvgCO4uZUSXBn2KfL4S38TlhQpzIq00tBQ+ZptnkpcDDaTcQolh1SYE4VN5dbBMgdAR+RV6UabJe",
-	"oYSRHsKDvdiAZEoCYgf7ItnJNUvA4lFPaRaSb8xK2STLROyYphybrVRVmqfR7lDSg+RxucNMQ6+Qrrhh",
-	"a3UPJTZ0VBpDWo3b3tk88T2feSijD9+9nTqy0W+bIKjjaCwX3aNmaxNqmWGIWG7KKKPRh2CoZhfFB5OK",
-	"1mYVJmgzJW+x6ySUDItFp05MDfCk+jwiWsfUc2hgqWaKrW1Jsf0rKEBs7IkYYhfX0dGrAetNLmXWW/DX",
-	"GboHZaVPM5PlmDieW8y4N3paGDxUPwITGrddnuhWewylUUnjo/sX5KBtYgbTAcZN3KbIc54KgfvDzFsc",
-	"23O+rhxcCKf49PjCq07gL53JTv0zBxproyp2m8Y9vf1Y/GP7aMjnFEefkgDehqM4Y+xLBdLPj5d3GyQM",
-	"BE4fxQ9HAqlfqfRf2pDpJ1O7JxCJno0DPjhY3/TwADQMewL8Oi61Icfx83h98XGQW3eGFEklFOY8MEIW",
-	"4zioljrX1u7TeA73F5GnydFmmyP6pB008BzeDCn4I4PDqyDP1ZbutZAM93aEDpKiTPQXxpXlyfJnYaxK",
-	"YePnOCbnvIzG3Tiu12U48MeYPrpD25Zk39Ie4Mymb4Pz6w73KdNZwyiEg9NOeQqKKDsAPj5qgIeTFQGx",
-	"oU2E3rBDEwQ/ngR5vKQ4G2cZ6iX0CZA9tbZxwldn+Gx2wHDGxpzilgRsp01THs2kSZFzQszjFUG6zgO/",
-	"Z0bHxPsSvdtTefuxk+J9bm73VZKwe7Kvm2N5wBb7cZy2T6xpwpzyflWAMPM/SAOpdFjqxkzeIBaebkGa",
-	"mxUmqwysWxpnqFM9UNJH8D60Pg+Mh2lEewqjzyJ6e045VNVUEo4InSktliKFWFuWGowJoAaYx+IrcJOJ",
-	"oyem55hCbSAXQdKjkqQ7IT0351bufjut36fFvZ2O0jIsN3cDN2ML6UK9lM4UtQvPKa1woqdBJnknrcI1",
-	"nJA/k73tQnqy+Pabjfsm6EISQsjZnb6np0qGCytWed1awpYEWu9HSOwRMP+YxwcyDX01TCbPBns5Yj33",
-	"Io5/7Qs8LvLU2zukre9PEKEIhyPgV9mGCFT5k+/V0ofvK0t4Py7Ufbhs/EJ4/Hg3lg6yxca2ypcy5BsP",
-	"33Y+5t7gyytYp4lC2JAEn8wn9r2mMVVsrmTJ6Hk2hxVZoqfh6eQBUofbwDFIGXqb5vdltBIZt21S/wE7",
-	"1gQKOk2i1RLp1je0aaEM+j6JFIR9pQzP9t8alIl26Fbw4xOACzQorzOqGnjbuyNHRxsObei06JSO6I33",
-	"kNGN0Tge1RwER6W0OM9Zwuk+eK5IsYwvtQOTLFh61wLa3WepPCNdAoEjJyVHiOrhpXBjA2hnO7t7kf4o",
-	"HnauZz9Asgxyip+q5J6jnPaXLcUo2pmVS+kcHezS6/7sU6ItK7jWAgxTtSV4kgMQa+thoAdIXqR8dO0j",
-	"RVLKNArkEDuPm95afIarR4tpKnKc/H7xB148KR+Hpui3vqlYR/CGosijSd2BvuPq1fHzmbVdRnLI88QG",
-	"9Sd6oESyM9KztqtdGjlRWFYpY0/JaepNZfLdi9y4KdK99jlfw8mWbj24UJSIg/CPCKqIAJPG7kFAtvpq",
-	"oRl5AKuaADEZroR1Gq3GARqIkXmut+xr4NXZZ/T0Qxldh+ORl7Mn8zVI+40vckmXvhxpwCIyBsVrKtNI",
-	"dBFuSNNZ4UosVx7dLHHlqm32b/nM7cMsllboFxPDtsLkGrf5+jzK2ew2PRgKVIUe4DIJOho6bZKyaHzB",
-	"BAF8Hhn9xC6XPp8cp9qwaW4DK1iDtJewHhAV4xCQHJM1fTpdoaRRVayEbEHF9ZkPBwQtw+v+EV+GxKjo",
-	"l1RqXsKQwqhSSbgw/LlHBulRsl+3sL+DwUOO33btgFRWFGlT57UoIRXb8YmDGb936GyR/jO8h/Umc+5C",
-	"a4h0lhi248hodHkVEVPx03M9zLT3KlZ4o5lPHLy9ulbDjklcVnIbxFK+GIUstAec0wZM6QdX6bD2QJyg",
-	"swBTvAjoRUx5bfkS68n2TG/qnjJxchoP0YrLiFGD4ZAMU1oeoczDty6zZXtjWGGsKMxl0yBa3x1dNzw8",
-	"aHwY8gqh3MYrfyThoQFkPUW5/UZUVU44+Ed+OIQub8sPYQhXN5vCjkJ4DtaCZnewY2t+5wyyeP9Ok/g6",
-	"sjSZRhvV7s+gs+OpRUiQxuRoqdpDU3fn1ICOkSu+Sbh0QlmjZUpSeYIRJaS/Evt1d5LUnRAgvZQQLshD",
-	"hs3F/G0VgC8SXz1mS/RtIT3R7OABzYhUFHHhWu8Yp0JOX8uy1zCWTOm0qwHBjIdTj0b0JWSx3gNncPyE",
-	"ZO0bT4dD1j4gwiFbN5sfNjCup8XeLc5LnsGtsMXqlB4tAzuvDOum8jrGFw+l4HfJtsm+06VBuH9mxRqe",
-	"Ugt4qVjofhQL1el+6S9FXnHzGjsVpdWnO4DNVxFP77CzG16XJP8IGeMONtZNyJmOQFdN//Dj62IHQirH",
-	"CFPe2OBrMBueojLFYE3QTw1fAx595DL3K6FZpZZCUsmTj45DsrrkpHxa/RoKlYL2bfafGXwksf1dgrdL",
-	"xXruQGpZ9UNwSnfddQiBtdflAMmDr7lZLJUqD1Mq0qhMJ6AC5Av6cwmAQ6PzWmTbgHQ6En9Hrv1mi1pn",
-	"pM1TEWXWO+vjkhuAjjhu+xQ2kw+skxcb4009L1W+bAJEhVhP9jdkgw7xyZNHjybTSa0rd9at3Zjbm5tS",
-	"reGLius7s6n1F/7DN+4bN/dPJl1AjgeTYp+fmLqOdGkZD//xKB08u5bkMPGWOMTBSB7wX6YkOQ7xkQrF",
-	"5U/otwfxUHTATSdVicoLHr6kfRRfHuqIP8iDGM2ubToOqxX2HsOj2QgH4m90OkM+REAruESowmthp0/l",
-	"jQ+3HUQ5eUbHvxQS6IHbq+0GGhdJxeOW/ND5ORu9WOQ55WxE1PQ0oMoxOeIjUC3PTlP8uYY6D+A3JGVx",
-	"cNJ/KzvlALjkAHbRu0KDA8/LZsfdubNw5fwxPG5nnNZ0M4MH703QvlSHty0wQVHs61qAS7xIB5ZW+4cz",
-	"KK5FD3DKFUtJL9jqZ7gk9FmIXa0npBv5ZAcPqWo9OqB7j3HT4KsiVvOWuqTbIRCrJ5ViatgofdSgxh18",
-	"RY+me5WOrZr04/qiy/kuzzjPV0oUo8DS3V79vmOOpFD5vBJu3TgNRmDsqXgasG12Ja8irQ9MAqf6k7rf",
-	"gL1gGsyCPU41c4S9GE8LD4fLsk8zPGg01ry4EstV8g8Vgbl1qaZrcPbbH/6d/T+pbIDoWk1wHN9mSMC8",
-	"55U6TnITE+wM83nNXbuEp7bVYxWz+Y7d7aV+Ni9alVyvW9cJ3zuMtPviCNVAzuCHiZ6e3ESJQKrjmvF0",
-	"UnANizpnU2HIndmVBrNSFVVoBMw/6Qy9BinFEVlIZjGHUdXGI/cgNMvWWZ7CMHi/wdoCD1OJfaf3hFNA",
-	"MZHJjSlqfX+0iP85PuT4z1d1J7rnbvcyvtq+SzDCotY3xBhKJKQs7Hf3WdSMnGrdw9gGo/CpdnmGmVqD",
-	"4+gAjvQPJSSUrAFnOeJ68mwXHN5E9DBgazFD2Mh9q49kXpL2PXJWFlY2Wn9OJ+59cL+GD7cHDs8LJWH5",
-	"U037QGMMJf3p3JgMU6GwHBPeqsQdVDsCi/IJHXj/pU2apHxdqS1bc7nzTqw1qSnuWZIWU8fqnFxaR4Vl",
-	"mrWJvpEs04YrB9FZqm2qGS4KN+sThqrSCTZs1OdbuaQK6e6h6jsJ2ZTC0/PheiRMjsvDtdVP6XwGXSuU",
-	"1rquhlAaUxxTvInxXMegvrWgU6yw9o7xLd9NmVG0ER40I8QuhWFYRZoO+25Safz7AWQC/prXLbi/gktU",
-	"I6b7COV7R0XbbM1igMTvUj3ctUdEZU5dW6g65auNuhAeTWTZyKReSQ3M668RjE4Ddze9u5hT9zE9mV4i",
-	"fu4Z+bBSQXqCRLwH7eg3JcWCyMLqjTvxq9wdjV/+I/zolIcEZmlQMUJOXWri+In/rVJ1qTGFgBq27E0z",
-	"E+tR6QSow0AP7VnYoUi98IX2rA4W2aLm+NotlFpeG/JHK/CmZ/5pMzfPmEHVCtr/HluGyz4Ksn21KWOp",
-	"QPl1KWxPck4G/3Wbvu6rclyFVSfqFkad+gZSEpfdk5uHa0jDD/umcCkVQtW6gDykzACkZPpCeD47s7+F",
-	"zx0U8GdBGoIHqav1R+JQ2/sIWVooSbayxzdNx6bTGxbylru+RX2SE6nZjTxqRgfTLWUJaGGdzmKfRjHf",
-	"QWkflp4fG1Mb/KjNvOr/dLz7JRmnoZu+T7shIRQ+kmSGrVr403Fw0AKu4pjs6b3dzEk2P1WaGw2Tmlmr",
-	"WUp3cpVRmSxsTDwSFrsIjOtG1S9a5oAIz2lvnpKLpjV+5/oohbFCFjaXL5swdY5OdtGTwLWo+DKZPo40",
-	"YVzud1WgRhC6Bnd8D7D224k4ObtBcivu81BumWPc6j9wOM/YGQAnF9sDnJPFjjPc26hmR2MMYhGSv+KG",
-	"HVH5Q1PNM1sS//K6uDYBmhxZLuH5R/Ke7vJvQTuM6Vw98KKlx/r6Vv/NXyMR4QxJhjkUHlaHVKhAYvB5",
-	"FlQ4iCwKUqvKA/iV5Kprsqo1CBniZT7Dupb+Hz3p1aExUyJYbIQZheiUdYVg8sg4iXAAMd7FbEYzhM13",
-	"0aZK+mJ9QUOgOdllLed/GmMlX8W6zazD/eHlMCA6Q1viUR697wZHzHCN254rxy9b3bkuD9nWdP7rLqDB",
-	"ST21gXrone6/lJwARFF4esOUTOSuFMv9srJWoyal1xcCcksoNt7FEOxUxOmmZLKCu3sLNR/UvtE1zjD/",
-	"i65QNMvNSmlsw7oO/QYWSqfw2SvgWtpvfJxmSP12iK0O8rOPTI1stjJH1dzvBzrJyF2R+ovZ58eMR8sj",
-	"TASvR7YatPOLRJOk4BvDOFzwjvWD+jXJmp4zG5rtbWV/lPPHVX8pSH+fliIitIyunGkhPyWOQf5KipfA",
-	"ke9/HZ47QEoe1oHGNzFIeXdhN/w738KuPY9cU8Ph4iF/i8bwxbAd2/iWMqP6OVETmlR9E0J1mAsAIOVu",
-	"5MOz59Uf3I0DhKlmaXuoyGGOPe0Ff2xhPB928qNrJ5pNzu7HzqdQTvHQOlt/OiJSVZ3SlqcHGCiDR98V",
-	"Gm2A+R43VqDFlfWRSPIrKCSU5VRrYXev3XD+PgCuSe7jHNDYpV/FD6ys3VBQ1YQbS1BjDXUnYoI9hXSk",
-	"kMv/Cg82a9iIb8HZLAjLtUj4LALcNfhMg3jJOyu9tivlpk3O9VahMnqcm5pn3zbQfPGT/El+jV243C5R",
-	"3xfqDc4ZrY5ZdQcSoRRiDbWf9jT2skJr7yfplodweu/ez/BX79hvK6Xupmyr9N0U24BPY9fxKWsASp+y",
-	"d1JJeIcF6xuQ05/kOwPVIv6CWcW43GG4xYilxHF+9wV7GZWaDV9StgOXTG34zzWwd8Ru7774SX6NLcjw",
-	"wXd8Q+WfQskb32b03/5hlHzHfvvqm+fsD1/++//8XejxY7Degb1z+/POrXf6k2x3KqMC+ykpUPDeMmNh",
-	"88VPiOIiCpDGJ/eAtGIhHP9Mnm14sYLZky8eNRzR+l2DujZ54/mkVWJxO3kcgkp8Iya3k99/8Rg/tOF2",
-	"hXx6w2vvCF9Snl7c2Rfl5HbiCPYMn0AvPV+DBW0mt39Pn7fmEaeQubP7cXr0yZeYnf/xrTtuZqOkoRP0",
-	"5NGjWC3uW3K0duIfXkLRCT9aQOuWgDIGz8r+GcHsT/xt9JynvhUndxOa2uHRr9drrneO/O78uHGY1VxU",
-	"UyYB01Wov+p0YvkSsW2J4G+nE8/1iD4aoXfdN2lPbhC6LLszz91fM1uDYuTnGrB20fPMCjjmqUd6HQHv",
-	"uv5+4AquuCH4fRJruC3FigsnhTzGC2eOJE1KHGYnRiPnlA1bebz+5H79Cegg/Zn24bqkxUGuy+ogG3iL",
-	"NtdTLhUSkySfj3pvVwqj1BjiIFANbvmcG2w+V6ww7DGO6j4jc4YHhWwyH6pPHJXn9PBkGgqF/qjK3cWo",
-	"7r9OBWsf91UHX1N7tR33Yz/McUIV1Q0Xz1HsmWxC412vLrQ2079j9vcTUb5xJ+HeTaF1dvZX8A7/fst4",
-	"Yd8xC1VlkJ1KUbLQm913OsSRp9gNbeor4qZsU3E5ZbpGvYQU9CmrZQkap0uGN+OGvRPlu6csjGa5uQvD",
-	"8Z+k+9FjJ0q1ZcJ8wdw58CoSSKcFLRxhFuIe2FpIZyg8Jb5XazCU3GD4LqDoWMWWCqvQd+wdvvoOQ5zu",
-	"x5fc2NnXbh6zF1+9Iw1hn6l/5LZYfU1061wA3SiqX6Q/sVidxgsbDQ2Myz8laq74ZgPSUBKEW6pK9IpO",
-	"XTGhW1TDth0PTF8VolMVOlmF4Zs4nhOwhAVMA+5R6YyBj191Ft5b4tKZxwHaO56Hd+e1zuCPDRC1mVKD",
-	"SX0PeoZNJyEwQzh1jmOzR26hAf4b+q6rb+iJK0ouP8I16QXU5r2q8OLxEfGFVv9NAXFPKV3LJKGmE1+A",
-	"vE+c13vEufxtQh//JJfJ1beEBtjbEWzsjDLxKQFmvgtG3zvs7WxXGJrKbxY2kkCuvoPdzCD6TJazIzjN",
-	"ILlJN4qT4gaaNrA6mNI5SRhM68nh3mU08C+TlbijJhRDUOkptSDMzpnTNa2Cb2FHm3NVieD0hMaThzfi",
-	"VgWdxecdegt8N2XUERHbtAbFB94LsydnfeV9TtLG+HvWwn7po95Xo6wb4Mrm77OqQrXLRG+S0KFVcNM/",
-	"LpCMaNJHsJsP7j8fSRnEaHOHdK9gre7hJcHfjvNOuJf+6g5GgqG/7CqgF6IRTZhx6taLdHIK6Mp3Busl",
-	"T9v4mWbv7IsT47I8eEX++07CAVn3mW8a0rB9FRphJ4/mx5u58qUl2dP8R0XZiJ/jJri5XVkQ/LhSTsdy",
-	"dApRi/mOeYjPqJpuhRxGby91+xTVxrQ/leTTtM+sCX72WBYnWBNn2/pX9u2Em05ItlB6T3D3WfIZbfn7",
-	"+jI7dOTZF4u/OJPYn59/ShfPFbf9T+IemkbynEnYslbzCCdP/da3UYGVBI+eGF49yiqNrp465rMiBuz7",
-	"HHr4EJzPVf+8rNJOfLga0/xZbRln+/gkwcXkox8BlYr0auqTgmG3KGTasW7CrWrlrvteP0P9iEmWijn9",
-	"aWZ6o3efOyO90btPyUtv9O7aPq2GHTwY6z5AKQWOhQ5G7hQDp46P3H8vxjELSlzJqRrf8AJeRQzcC+sa",
-	"sTx3lH8g6XyI9b2fh1nvyPZGuf+/pvnZ5hUuG0ZpahGc1GkVWo1XRdsJXlnt/5smF+jCHFIoTPQdSHSa",
-	"xnP3TpZTTAB4H/rViAifcE5tVwphRUIYxK6oh3SKQw0lZYyKR3cGRFch1UXiHYKpJft3kffelII6oi6o",
-	"ECM1JSq463j0W2AFH7oZle7dp2RwzihcYiky+jSUnVfC2N8YpraSKV2CHhZIMYQb08wm5Jv75OQZ/vdt",
-	"kkZHuOwNvLdDtOnh6Ruhu+XnkOfhuf7KFm444k00DR0NBzhtjYSJciNtMyW1kmeF/U5eQJZcSTHxM3tW",
-	"XEUnGVhM06n9T5fKXO/OwTrlKaslVSxj2huKNoKOWFyETzIGU3j45oP/18cbmgWPiLRpr+kPfrYh+/j8",
-	"e2rD7aoRXov43UtGGa7nlH3D78BrDJ56EStjwL5kfB7PfhkkvrxgeNbw4CDBcL19pZkwHuE3sBkl46zk",
-	"u1MP3VJJmA1SA/+kJHyuquC/tIrQ2pirO8J9ZiEiaqBh4t0c7nJYKx0TgZN5on1aQ4cxBVImAIVlufJF",
-	"89g1nOXz4YZE7OjzK0fGTXkIfhTGZ2iW2OlNome35LtpACNMKikMUWL2EzQ3FZdjmfPmQ/z3x5vC3RJV",
-	"FVGN82FeY5WGSKaLX6ei9eVfkM6CICgtGvqyjriaQzUmsWG9Osxz/PYvguxX8Ly2mfMTazJfabXZ29kG",
-	"Wkwclom1jvSQre+cVTU3oO9Dq8xM8tt38aHPzjD1bY8e2FF+5dyGl2BD0gg6vWiTCBCpAuQCTKsfnkHS",
-	"2XfikD7d4Xt84poR3M+qZMgt98oXMlIUpbZPWM9ogtmbNuc8+srJgu8pw2Xcdr0oYb1RFmSB7fuGbMW1",
-	"TzQuZkT46/FFWaBv+588enKxsQjxvzvWHJa1fMo4Jiw5Xln7VES5BAQxDnIfY6qWm7upzw3FF4TxlYeh",
-	"y/yKG9bqt0AZ9Ui5l6poqWKHaaehu3w+5f0S9xxf2LDU6E5PKqS4yIogpZRmRq1bGbnjbz3k2qPW0/+J",
-	"T50lBQ9rHO6gxEXYlTCsce1c3u4/AMklNO02ME560Aq42Q9HxH1+1G5j1dtfqTu+7649YAJrlRv/8ajx",
-	"H9zKfIBrKvDkta+qdutUAq83K0zp+EddLgGdG77Qz0kYXVekiu7gtKy//dPefyxfHTz7L6Oi7C/8yhxw",
-	"QOUBakt2t3NqSwQreFC1pSsYgWvJuIQt1cNFkGVh2FZpNGEzclLLtJzyDTw6QeUudzyQRvG5Xf1x61O5",
-	"Yz6WPufF3VJ7uOIeJsvc8a3OoFlR4nHLruAd9ShteT/HGEi57CAer2awD9bjDyWTG0TptCv35WkqxWFo",
-	"6kJkDEKoC8vEH2bttk+/JjX0g+ld3TscgJVDUZnPwXOcS5BuMaklV9Uz4n5voJzy93qEUvocKylodte+",
-	"dIkEqUT88bdr/cAX65X8AUSTT+IQCIBi19zvkMy2VXvVnbGRLirfU/wdZVODtOgIxNew7ZFvZxD794+/",
-	"KontbuZ1dZdPnHaTfVZVvxSe6m2tdphxVCbA6Beisg2EgpF8Y1bK7jct/jLZLZgs6OEf7EBFrtV57/98",
-	"ydWcBsPnDyx+/wW9Fhtfh58TQH1hXrm+doj2Fd03PojpmwqaFYJa8KrCniuwqA2U5AnjEgE1IzQ5ocUf",
-	"TUHdyzcLdEhnnD1c8MGdw/LapUHodvQrfkqIrz7ZHkFVPG2d2mgNVIuzxM4H+kdv7e9zZ215eXzpwKQO",
-	"n81r66dUAV4vQIjEYJzFiY+nvYX1pvKgmLk6yzfhmYtbR56cabvhfWXetywH/2Nh7t1C90E2T6xnUIWF",
-	"NLBL3Oe5kJxKtB8I6uUZWzhzeIE9TxTcg2Z3ABsT08qd6CZjcdoAOBaqqtehAZhtlXJK36/ipLqYiMCc",
-	"BtRYqe0b317tc9TUaW7XrZhFQCXqsRodY78xe1jyp+rtb3SD7vtJ/WJLFQq5sQGKQIzv4BFANMvDSsBc",
-	"fYNj5F8dZSeWXIY2aQjZ5ZunOePcALCV2rItVFXjs6RtsitYTy/kR0Muvwk9oJMpIt8CbC4iES5vPbb7",
-	"LT+wnnZtOfQnPJ92XxodP6DjOaAFmp+9EH6MIPGf45UQZnflZMtO5ICOoDPQuTzNceabfSXp/iOBg/9a",
-	"lzqQCVbXLWve+dp4XYaOGIT7KCwrFZjTtr+FHZ91nEa080+b440Nin513+9B3F8TnpVSgqLmn07kDqWw",
-	"mDbU7ikwiBfXvfbhX64KFvkXuD5oETd3CA6LZHE2FcHKxvZkEZy4KMAcUAndHp5KNxtuzFbpMqsi0XZ9",
-	"Hx67jrITPk+Dfeo0ZpoFU2gZOd01EOkp9fQNjQKMDy8OIzYmed18cP/52MecJ6VDupdefHX9RNMr46Jh",
-	"Ql3ERcOGF2QzLGuu99wCvUUdbVLftFptZS8iL5NOJvtlb6HUp1RtC7UeHjP/zj//Kx7AL+LuJQZ8gMYP",
-	"ISEXnT+Ueet3eNrGw/TsxpQzCnQtTzp5iH/bHziX5rMUda9q+QB74ejTbEQ2Pa0H8zkT7pQPlFK/txXX",
-	"CKDLEdHzJ5cc9xfjZnvOtXb2mwFeQemT72vb60LrMpR7O3GA8dfZsPpr4NX5ysoVKquAV58EhezKCtKz",
-	"zUare2DwnhcWEYWEYX7iUx/RZCtuVv3COrPX94q626b3+m9KlP+qiimGlf1lWW+Glm34nNCbD/SPXpX/",
-	"FT4ymrb02tXvQmWui+jpFH8dKDAQqvyQujcNHGe+ERWBcb7yXz6d2km4e1U5LZmmQ8ijSkLA9RqkPDv1",
-	"aySCb8ZY8H3cu2p4QWr4FtC7SbpgmdHH95fon3WL8jBBwrQg65SsckUxbSi7Ua7Zf8YqGGKiB8E8/RH7",
-	"WGFSNEiLVnTYRCOcWh9Si4hnY4KV70y0AZ1EIRx7MOH9xhmFuUP5Nf75bAF4SroGJWbEo4E/ud2sJtNJ",
-	"VYoFvibWkyllcgw5Ja12DaSAOVOKjCsD2NOYco8KtV5zQxlfg2SDT5foOUKDgQhDsib6X1eqKuksY4JK",
-	"evCfLxFUMXdik6/NG9dtybK1MpYZhdleT9kjR8jM5IM1dYmBm/PhXSOt/Xbn655XNW69scBj17mCSyVF",
-	"wSsUnjlYR27FPYzLNejMb4HtTM1GAy/NCsCyGSuwLVjAYCB0Y11LxrHv+bquOOXtlpQZl3PsuK+dmwnx",
-	"S8tserNfY8CDpHQUw6SnM8RiBQs7U3V/Q9OXsLDf1fY8ufjPeI16wjwEDhFn7jQJuaRcdVX7YNRKbdm6",
-	"LlY+8Q2jL9Q++nSmGFL5dSqu8z89TxBhHsJtlxAJWIa250Elge6vhLN44h9QDKktjo9dkzM+sx33a36A",
-	"iuLDDccLtcDb1Oluc2wOW56xz8ZyK4wVhenzFLxunvo8vQWtCV4xhUDdg+ZLmLJaip9rkGBMbNqOquEC",
-	"HYvSBpVMLah530kmTS0x1b8/bPuqHu8ce1U/RCTj2q6buhWyjZ39jgUv9gl7s+I0ibT38c+8+tekr1s4",
-	"lkvIBqveW/EeUY3bgQ0nW8TWUIDY2KN6Bj10ItGvEcf+hakjjn4PBd3qbp8pM8HTw6XZgoZyGrhlHrCY",
-	"xp/NwC43H6hO7+ONAWsrWHsa5aJD7hlPhQeIRR6w3X6hlC8w7CuUStdFXSM6FWj3SWJUYUOux5Kv+Y40",
-	"Jc95oW3SllMTXYXt2kpVz7HxPlU3EhOX+3XAA8XZPWixEE0gNhPBck/tTrlFTubFX2tBogLNy6B/UW61",
-	"16XdvbbkQk5HxqsbPjBiKWeiZ99fi6V8Ia+Ut+g//sBn+BoJplDU2C/n9u9v9xS8DUh3lJU0qoKQ+Ej6",
-	"Hsc0MrpuYorkkXRIiZOMG+cdYPmdI+/Xg2V+fu1tiIP1Ds7xJOfw7E4ca736Gh/8VlAD1utZY3GYh9BD",
-	"Ci6dIVwoKaGw0PKHMKcxhA4jWJPtQ5SBrL6rdU4bCX8+TtIHIOcD9Kc2cS3jCHTzgf4xoBs1rWX0ZUiv",
-	"fcKO1L6tPGoVUhHWcG3gKK2GtaW+ClUuzYBXNuhNoMEA3st30r0AJUe00k2G6iRsmTiEpcEEBm58ZsYt",
-	"a2BNqegJ22YjVISHNMJLrqdHnPtq45QfGyC7gk6CFPwkxsXV2fMv2AIpyAClG1/IU8yBLDTYvT6tGFNn",
-	"xvLdKAGREqk3C1H1tWd9DbL85mEwITviZggXnRlhfTjwqtcgLRLyijYqoNIagSs422i4F7D12mxI4yIf",
-	"G4LH0GP73QqSfNSyTQ45aCWMVXrX60ZGSfJn/+CZ0jMlrkQ5oosFZUhEqKHhvS6h3ZMbD2TJd2T6G8ul",
-	"zeaK5VNNHrbmdn8fruxBp9pbu9KqXq6YFesGqzaQEdNYnjaFujY4/iQirhB2ujDsy0dfnq413vhTkBdy",
-	"39MDl1KTrlBJSBP8NPnfnnrXdvdi1HEOrJYlaGOVKsmd0lyLXrRFJjGUIk7JqMKyORRq7fSgbuLtWJm2",
-	"0WoOfQyj5vCZa9U4x2smDehd8CpIClgfdAUnMNON0pSQZ2KbcNJoztidENrsjfScmBA9TlX/DNNwHyJX",
-	"xCNDt85nvs4rH4bOQi7xOzgxd/Y8rbNz76N3l5hWaWr+gwBMIcc8fd/Dewsyl5+LjTNaGbrh51DQOyQh",
-	"F+dA4GOsQHxFm03AXGcz1J8Myq7dBkADL4cL5S5vlL9N9jzb1HqjDOS7e78u1ObcRNCU/PfiP5smW8Go",
-	"LucPY3d8/DWE0m7+G7KPOtGSp+HK97y35junIeC+C2vob75x4tzt1xGx03OlbDXG8frarv3oH/kM9cNP",
-	"03bt+n47itP43UdvFu0BIi4XlTKw3xRzkAvEMXa/7vAGnxi7z5+VLuCWcGVN4I/xnDJ3sPKNSJCaGWMN",
-	"/3jzwf2nNxHtDUmjcTviXrp2qlRO3l7QkvaSeDQ9b+DejZEHLOO2WF2ZsBbeW5pH8rJ8qKKH77Vaasyn",
-	"dGqDvgc9w1uEKDT1zcnDtcdA7sGyDKf48Yy/f1VGfmbufIc8ZhUzVm2etqoQgnfb0Q9KVgG/h8ZgnMNq",
-	"P7Ca2JDmbt/bkEotj4mVl2p58oZk3JEV3EM1OBvwpVq+xBd+cemAbuYPUq2CfFOKcho8hfNQ8jf0mNbm",
-	"mMfgB0P+gqtRyw3wAGH22q+jL7ljP26cllbPNXALbtJnm+FXUnv/Cluc3gOHcpoxr7OHZck47uKITYws",
-	"fvPB/WdAqsRJG+te+oRpEm5pPk2rqphVdxDRlwm7bhTb5y6Fi1Pm0S+F9b6jtBM9Tnpk7OVXp0EQN4Qc",
-	"kSlxLawmXMInCbtceac9GuSWrlc8V2u+Y6WaUkorpY34rmPY3xeBcAMkxqliaR+ZM9OG0oBtIXNe7hg+",
-	"vuTFE2d4dYge3ByOeT8NZCfF8LHFDvmlpdpOQ7WYGAXm2btfJGP7vSX0yOcpMHFyDxAS8XcRRkQc5ShL",
-	"VNU27kehwV5OLcN1PUB45GCXrqLD0VoeWIlrDXrNpK45cA2a2CN9as8/nTcf8L8DdL7TuGbvRk7UIVn/",
-	"1RH9miJCyeNP3LvpFdwr3ChcBMMefnsNY47uyX6dwYcJ7fjk9u9vHblCrr378a17Ut8Hqte6mtxObu4f",
-	"49ny43XDb8pfzHhX78H5u3l1o2SbihfQBsIRJUgrsLlek97pHeXd10tE8/F+mb0Qb6tDlw+uJEJ0kvHa",
-	"rpSjRsQ+hzKUVpRqK70bsPGVOL0i9anQxUfXVXvqsXVSKlaJMOLblWoxJwKqZ+Ka7mGtMKYTI4bYlDf7",
-	"BqWpxKLD0KUBMfMS+GJc652QywC0F3E2jFWbjWgPjOVAiW7YSi69e53A4t2u8s2GbtywRnR8pOlRivKQ",
-	"c+oS/UIf//8AAAD//w==",
+	"7L3/lxu3sSf6r+Dx7Ts3eZfjkWTfu5uZnxTZTrSWY68kxyfH1luB3UUSniZAA+iheHX0/vY9qALQTTbQ",
+	"7OaXkZw4P8Same4GUCgU6sunqt5PCrVaKwnSmsnN+8maa74CCxp/eqZqad0/SjCFFmsrlJzcTJZqw1Zc",
+	"bpldggbGNTAhGa8q9gerLK/+OGWbpSiWzPI7MMyKFT3AKiUXrBLGTqYT4b70aw16O5lOJF/B5GZS4HjT",
+	"iSmWsOI08JzXlZ3czHllYDqx27V7cKZUBVxOPnyYTp7V2ijdneUGJ2eXgCOyhQLDlJwybpiwhlXcWLbm",
+	"C2CGi/KWCcuEYQulSjZXGt8zfOVfrmUJrd/NReVIxHilJOTWQtNqL2bF370AubDLyc0Xjx7FxRirhVzg",
+	"Wp6XsForC7LYfgPb7prctw3OQ8OvNRh7wwxIy/iCC7k/S/cw2wi7FJLZjWIl35qpX6dUlpVKAr05ZVyW",
+	"jEuzAQ0lUYhtuAlLWwIvQTdra03zys0zs8gnbpErIcPP/2M6WXNrQbtv/n8//V9X//+bf/9vkyQd5t9y",
+	"Wyy7BHCL++o1XzA1Z5slt7jaYsnlAtyE2YqXwOZarW6ZBCihZMQGwjJ4J4x1e6aBl9vs0uZXNPS4jXvB",
+	"JfwNv5CaccUl/JvBDZlMJ/COr9aV+8Dy16tSreBqptSd+5Kf05rbZTMj9/JkOnEbLjSUkxuraxg5O7ES",
+	"feeYW8bxmGZ4ucL3k+fyP9wW83diVa/cD7Th9NPjOBUhLSxA41y+r7h8/mWaTuuKS0enejXDPYmUepyk",
+	"jHu8lzJzpVfc0gT+84tJcj4vlbGgczPS+NfknD5PzoleOH1WdZZIuh5DI12fTqJXW2NhlWdvg39PMfhh",
+	"7qZ3T+Tv19zc5chlublL0+tJckLu+ZMp9hreJc6bhXeWWcXmQpY7ZDLKqszR+3WkIPrBgM7vVG2Imff3",
+	"Ce55envcCydtzgf3slkraQBViu+1mlWwcv8slLRA+gVfrytRcDfT6zU98e+/GDft962x/puG+eRm8n9f",
+	"NzrLNf3VXIfv4oj7igC3bOOuyY1WckGXHV0eipUKyeY/40Z5WhSwtlwWSENelsJ9h1ffa7UGbYVbh9dG",
+	"IgHfTzRwnO+EMy0WzLrPC4MakGSl2kinAf1PLmuOu1tLK6rJzeTJoyf//erR46vPH08+TCfr1hDNJ/fv",
+	"1C6V4/da3FlyC8m71f9GzX6Bwrp3n1qrxay28AzvUVQDdybCwwPuh87QEjbu98LCyiQf8L/gWvOt+1lV",
+	"5ZgXPrTZ76fWZOhLNIE3fet6ZbkVxorCjF0baRZl9zBpKJQujdtUUnWF9WpIyYyQBSmedBmwGcyVhoSk",
+	"mE5KNy9ZJIRFKeZz0I5r73lVg0m+PhdV1Tc9ZMOCa71leIF3vyC5FffpxZsl130f3yyVAZod41I5YwDH",
+	"Ek5FVSo5nFXrnb3vO9J/d18mE2QMU3iatGgbl9JsKM0kyTV1KeyzJRR3XWaZaXUH8qkddA1MJyCt9m8O",
+	"eHrJzV+Bl0lDBmnrOMqpq7SrTttdiHuQzFguiRXxvtNcVJOupTRFVTe50UJaTiyYMK/aZA4Liq/4j2bp",
+	"+JW0eps4dAUtLTEXbjtS7Mprpp1nZ9vkJ0qwnIRhWnjnJU4zewO/Dtw2U9NL3c/uEc99EteHE58GIjRf",
+	"iDPPkjPwxy41l0muIYXH2UlkgRjL3PZt8fZzBvCSm2XygmhPun97XzhTvjOfIhrkXU4L536QAGix0CEB",
+	"QN9LTfTPvAp3+T4Torvh4CxeiRLwcgbl7/rDT+/Nzr86bcZMzlTJMjvNJDln3AiTEhjcsrnQxrIlVCWJ",
+	"hY1y6s4MmJJww3RdQTlld7B1/9mAWCzdP5RmhQZuo93MnblBVrX7SphM9jAmzRX3WV1XQnq9CD8nkl9Z",
+	"gzZJydChKD4XKToJxMCJ5Kib5tdxTIm7dDw7PnPMWFU8CMDR+qVdgsC7wAjjNExjRVWxGTjqandax+iR",
+	"LefM40OiwH8muaic4tjDu42U7vwJSmGHb8hXpbApNVOkL7uKz6DKKLJQmnGqrLcqm0dbF4OqbaFWBwXG",
+	"d/6xPuZ3+n3KgUPajHFCXklg7iH0xqJnz6oF6g14qqWy6OWpqtSpuwc9Sw57D1rMBaQpueFJxXH/KKCK",
+	"HqxvfMcPGPYibHjYgTyHXfi+8Wyc2Gd0a6e2efi5X3JtiVX2DZCTFR70ECY5WlkYvvzvK15AGQ3pLhWM",
+	"qnUBOUYxXqIN8Y+0aeb9m+ELcZigJjnZTgvpoWtGYX8YyqQXdHjOarXmWvgjv3eyUU1gs21wcLsXnIo/",
+	"V7oA9gepNn9ETc4/QdbXH/jcgv7jZNqj6nRv6BlpSFP3LWPJbTCILK83au5M8ASreMnUHXC2Zf7wnzoE",
+	"Gch5oYiqhpLVFmWj14MxDqL53BoUi+FXG2GXnoY91ra/jhOr4mwOGz/Gyv0XeLEctdAv3aSgfL1RqbXO",
+	"hSyFXKTpWagSbplFaxwX7a4AXok7Cs1VMLdM1fYMJF/UXJdJLnIGqaqrkhmr1iz48snVViq8fqTatKdw",
+	"+G4NR3TP+1BXdOM1bB+OB3k7cBpuwJk7OFDcobk/fNxGz3+Yo+J4z6npgz9x0Lho8UtzElsDxY0MRI6H",
+	"qcXjPYLruVzXdozyGi4OFI03bC/s9bOkJdyw93OtVu7vH36WYTU37L2QN6z9woef5ZoLt3837P0dbM0N",
+	"++k9KU83jP77GazWldoC/A01j2mwXG7CPz6Ddxa05NXz8sObDz/Lrtrc3HYttfnxI/zfIV3Zv9tDw9dp",
+	"v0jUl/s44Wte7Pgndy+y3U+O06VfawFlTqEOWmKvz849s08NLwdpKimadG4PJYmxRs4cPYaH5GeGUE6K",
+	"jjNU9laJH+j14XQlTdD3h+22v5rOQZKcOd2ifByvLUMiIftZe7SEoAk8Lyc3kxePnnz+Rfc4+rPxvMyE",
+	"+TZChltBwgaMZRoKJQtRCTS22WYJEu8F9JrmnQ80Qq9l3FaF9xWBncvIIy3uYG1v6cKS0GhxnRmNFzRx",
+	"ysn92FEwh5vm/TER+LXesYVaHuYeA9ZwUaYRCHOuUQcjbms0GEeYiGXhCw1w0FvZDgMkPEQ08ySlan0P",
+	"GUfaWqsZn4lKONLhzDZK26VTATizWvCqo2+728mkvQJrJaTtk0MzYXMuvQ03CFZCDJMqyefvnr9hjxyr",
+	"OeZa8mre0Mnb3e7467q9neEPewSckR2ODw+RYAasTQaglmCExXPnd1SqmSq3bpbc3AFhrLjcshVFxo4M",
+	"BnpqTj3FU1NGxfpoeWTcKC8e/enJF+7jG34P+Ju1qJSdvOkIqdZrY9xI/rujYqLphZIFMe60z23KjOIz",
+	"A05fEkGz9yp1ScMMVnz7NApnEvQNHIBqNOS+BXH0sD1i6lQdpyN1UiyJ8/rEouzTlpt4uJBtAvDTPv/w",
+	"V/eiBFnkJCzhGSmobPg22s+K3JdeyN0y4gzWADvDXYvxC8cr6HhJy9OORCyi0zolapHlPbDQDXUPuhSF",
+	"HWfBIgIxYbMLaxCkGGCyG4X3yi9KSCjRGaFq6wSlkAsm5kF4QmWAFWoFhhWVMpCS80iz4Triy1pK0D+s",
+	"k8ckXnyJ0A5fKblAzG/L6p4Ba+tiINxkUrMM2sCgOb5yD6ekptt1a/5+vOtx1ridUaLhtCINI4t0hkrx",
+	"+Ne8gNfK/f8Z7Lp4xkY4rxtl7xymRkPU3X1XczZTdhnPK5dlxOIKw0ooRAkl4zPHwXYJq1tCKM94cefU",
+	"FgMgyd3GfUxwuFZnWm7izBa497sBvrGRIHLtDAtthBgGvZOeVlWBzNgKJF+4s1aMdSpcJKVUiJcHzYzq",
+	"SLVGeI1YVlbCZyNA+yZuOA978Zse0f81wYS71nZVr2RaRe6JDM6Fd5R1mLKFiY+e3VJZpzasuV06HuWs",
+	"VEW9gnT8uhI7oYKcyOgx778WFTx1fJ8QADOVsi/cmIbhHyO6J5iOG3fJrbkxUDJ1j2J0+M3jzrYG927a",
+	"UCsBId2QjpqBLFTpT1J3C7yMTQLGAAYAYfwX0iSUZfIIcwRl5pbTq97S315kTwU3RiwklK9VShdwh1Dd",
+	"GYZacga0MN51lI1O96im9KcXPad7BWU6QGjgHrS/xrt/FF4zGxKDTElA7/iKg8R1xzlNm/0L4/Xs/tPi",
+	"sKm2d/6lOz8RX+LuIcxtwUvI6SjBbUV/d0fNp/BMSWGBdxZvMveDKA1bAZcxgD7ZsQwRKefXExZ/M5Fu",
+	"8VfESFdC4itrhIV9Pt3BbmDcQFu6Ar2zCp3bA0HBHqgHsl7h3RjmUcv4T2LoFoW7vN71avewda/GQIR9",
+	"pggjFRZ9OGNsLz9HKqS704KjM6wnjyTj0T0ARkcH23N6+HHbudbS2DdpCfNrKrWp54Ld8+RN+89kr/Yb",
+	"nkMYQlJErRgyFob9/AYzq26D2YBuxsaaTjsbT8OU76hrRa9sf+a5KnCw0usll1eNl64C7s4SLxCYPJ2Y",
+	"2qxBllBeOfsH2QW5wxghF633yppyCCD5u7aH24KxUF6tfJ6X+43mzrpTent1B1sTEcPuJxRjxbaoWj8u",
+	"BU5ipmR5Vap6RpINfySMMNJX313NlQZ3GKeTouJiBeWV3QgEN9QGtOQruMIUAScwVlxU8SdeCW6uzJKX",
+	"aoOmCDdwpWRF4xtLinOpVlzI1ihhI648fYIX/0rIe16huKafS77iBISWyl6ZpdrI+Der1JVTPd1mqOIO",
+	"yqu2zS/VFU7VDa/F3MMzru5I+LitcvtiLMegZFcw0idRezT2ipfunBurucVsSfyl2kgUuwa4dURQmkTc",
+	"nVQbebXQql63fnb7xwW94TSlq5iuJhbySsirQitUhZrfuPGQkgjQvzJLXcs7ZIV70HwBV6VW63Cn8eoq",
+	"RkI0ICi/gGafm1+pNf2CPkq+EQOFBnsF79YYsMQ/b640uFMBZVJI+4OSATtFIMcBcHMbdL9/FM+GmAr6",
+	"2smQqemkBxj7tQb4L7gIdGpH12rJ+6HOsJzVgzMe7XV2I1KCVVtlYGu+1aqqGLxbK229Qoq5TF394PCC",
+	"DiUTDVvhX5SEPm39eH38GG16oSQM54Xz694fTcGmb3sCHNinC6Mn2xxxEQjlX2quUwD5qlKbHcuwJfr2",
+	"+XDHzSDVSki8d5IPrMAYnnGyqHmGT+KJSCCkCK20rrg0HqbrTBal2ZLfAzPAKW+pOxMNBaQKMXicL2uS",
+	"cEMWEAJ8/s34nP/NklvHPDg2K0WZywazWqzXOSt7mI/Iu4aCBuan3pBmGjdsdwuQps0MGvKnWOF5+Xfv",
+	"j++wQ19CG8+cfGP5rIL0qmspfq1hQHKUHzi+ET/rB06uAzNgk45Wo1awa9NS+gbuuZKYwlPyLUHshMFb",
+	"AUoEeWMxCLtEZWS4YC4oMwGSGWhbxtmyXjnu0cptUM4VEj7ydMTdHF/68zZzI6xSSEBPAbbkBqMiIWTo",
+	"w4XoBmxh3hJesDoD80O6/uMf//jH1bffXn35ZWrOmF6TfZv8uD4vdMONz8axqj2TgxdS3pPbc1U1F30q",
+	"F6eCaeN68OGzfzMMnZ9jEgM2PA9TwCVjiEtpNgMjMNsH92rYfZeLpTYO57KmTE9tyAez8sp51g0dD9qF",
+	"L8HmQF/kCvwGtu1Y6vDDfQfbsYxEFvDTFnR8uP+Z3v0+ImmHv3nfyPXo4/LYn4hRpUlfzSqORptfd/x5",
+	"puzS//DmEL+RQZ/gtCbeu7OWDlkyu/Sq1vew7U86TDi1tFplMnRzuzqcNWlK38C2H/ScynBdLNBjkgph",
+	"eSAuM4DprO6SWnNj4ZbBam23EeOGN5njXCvmoo2vzwLbuqjm4JqJ8/EUQ/qkNuKFT//Y24PaLlVWW/dC",
+	"cUxUeTop1UYaq4GvMoLcgjkY/n25g1ek5PxVRv2cGdD3uyGaNg6v4nJATktKh8EbuqHQztLa43YIlaP/",
+	"OXIucR+Pz7l0r/e6TIZBJcRimYQT7eUnIFKggTFiBq6QzOlzWAjKYFIKphD4TKHuhGFuv0vFETOKwp2Q",
+	"icNZwdxeqdpOmVRXFK+fsqUoS8CM3OhNvcUQyay2zXNs5fQqd3G7ac9UuZ1MR8WTnSJw2Fa4o0I4/jv+",
+	"rTd5glz48g5kz4Kjxn3qJS1rGN82Q+TW/zJSO+ERTEvuoV6suAF5zJojPZSv0efZnQLljA/X+NEdulcZ",
+	"Y4DLZoAkzojMZFIqCbsw+WZWyfWrxQu4J3U8KCZCzhXmtGpJIhG0Vjrp03WvC3miD7MKE+jlvDDRAx6M",
+	"JnX5nEUuYqIvp1DOPWFjYoWLPqMeaXTZA+534fir5FtIJ5kOusJM751OF8ep11H6Qvffnvq5plb2N9h8",
+	"z43ZqJSPbd36ywG9LTyZGSNKkKE+8ZI7HfdPj2JJMunWUm330ju6nnB6sVWq8E/tUoWf/+d/Hgoxh506",
+	"EPZNUTyz+B8Mnbiha4+ctV8oEsvJ8AoR6J4sVMItMNFPk0opZwxtlL5LANWP49mD8fU2nxwOgT8Ax6c2",
+	"4rumMEOQ5CUhh2vZ1IcKAUwN85qCh3MuyEG74cLHXzFaezXjxd2EFg/lVQBrSYoMJ6+DcNKawhmDQ0RV",
+	"iXYXltIl3EuTXbGowRgwk/ZGTEJprvDGlNKkhGEbgLtEBKkauH1jNns/qIR+sF5ZsZtzPwpAmIPy9V+I",
+	"WPjwoHzznjI/fP+F9r03w/YA6Rm7c6wONc/ASkP+e8j79tBHzecWPXIBcr9FyClDvW9YsJcG7M0LHxYp",
+	"wkBO4jtYkiqPlhugqGQLPlQKaxt3yUVz9/ZaVakNpiS5n6XPqY8ltLCIL1bSolgNhlNu8QchFwhoMojV",
+	"1HUFo/CaamYsL5KlBXC77gDWWJQZswao2I+fA9ZWklO2WSoM8XBzZ8aN7SdcZtzJO7fssF3Q9dAn3SK+",
+	"GmsM0MrHRBjojUx4IaK9D7lLXuGD+IbKh8myXl5ybJ+K3ejmivVN+0d+D69xQoMSKDq1JSiIAd7njKEM",
+	"XywspOPcsDvYNqXQx6ZgeAy9hAih7/Bc20TDkjC+ch1RM1CkVdQgbE9z6tsnLErOsFU50X1hY4QccEdb",
+	"Ig1DtvUYJ+Ungd8neBK9bToXUpgl/nLJK6LmvRJpCNL3Gu4FYSE7QPb6cB5LBMJ3UlkSso0zukzR5zSD",
+	"grCwY7Du7u3hdP9BlqCNVSp5BTkZukVvdTqE5gvzcB3vhc1SVYBRWKn8ZWtIXUvFHElFS9VrJBVuGct6",
+	"cmaWfA1sCzb5JXGwYkgTJUfnwdyexX01nchkdeumorJP1OxqWKTMjdD4ESaXiab5DKSc58sD7NJ/VZsR",
+	"55TOwku1yUS61rmy6Lh9EXHuBqWsDg2csvySVxUVRD9cTjQUTg/8P91NlKKJTUnAagKRxg3w7NAQsUWx",
+	"nTPgNzspgIguo0FuPnL+P4iDndCfz/+3xBQnUdz5viNag3JGLQJNffr6j2G7ndir0ch9OnnzoWPAzEWV",
+	"rMzgft/UzqWstFCZ+SAYOsb7owfhyaFmB+GIpoQICrxdYAflHuzOJWNlBzrl1IiDQPX9YmPIQU3Mwio2",
+	"ByhjVefIWEEtDsxt+NbcMoy1om3hM3AT5XStDWj9wUV59+immNUIrKCdvGGkakxZTGaaspC5NGWUi5Sa",
+	"SubA4udv2U4/A7WRA4p0pA7xnVj7KiLEHo/SaKsWUx+MTR1ki/64FBYKc/t845U6NUdUhi+7QRkvuobb",
+	"prCWoWfob3iQuwT9kJcML9VmeC5m1mRvit4cpNBBinTn3sWe0HBpgadmJ3rwQ6CuN06P3PeNoDKz6i5t",
+	"ZRgL6zF3mJrBKwvJPO/RN44P26GLH52MNJkszXDgDt0cV6W3bSWqSpjTAj6NljIKBrirTpMHNYZ3vAPw",
+	"zSAXcGPO+Kxyv6oclZJerr4iuVorndCp8fJm6PKeNqUSNHj1mvmUhuFOn7qy6ZJaPhV3BOH9vZ20c4Wt",
+	"oOcQ7y+z1vLGbgRaNzcxd6/gtYEpM+D7L4TUjINwE/xrmEWcaWav1sqQhX9G1PsJ4PO9Og2dYgtDo8AJ",
+	"FFQMDLfnsLeaFJH+Vw0m+IvOSKRsLY+ZFjDPYB5xCbGoBlop0Z9hPDza3YdNGwVqCBf9p029Ef8tYXzh",
+	"C+wsZkalBH+MfT5TvY1PqSbEkbza5FLwgDTNgpcCD6fdQFjFqksKrEPl3cU2UYSOil+RF2WazFcoYaSH",
+	"cG8v1iCZkoC1g32S7OSSKWDxqKc0C8nXZqlskmVi7ZgmHZstVVWa22h3KOmL5HG5RaShV0iX3LCVuocS",
+	"GzoqjSGtxm3vbJ74nkceyujDd2+njmz02yYI6jga00V3qNnahFpmGCKmmzJCNPoQDOXsovhgUtHarEKA",
+	"NlPyBrtOQskwWXTqxNQAT6rHEdE6pp5DA0s1U2xtS4rtX0IBYm2PrCF2dh0dvRqwWucgs96Cv8zQPVVW",
+	"+jQzWY6J47nFjHujp4XBQ/UjMKFx2/mJbrWvoTQKND66f0GutE1EMO3VuInbFHnOUyFwf5h5i2N7zteF",
+	"gwvhFB8fX3jZCfylkezUP3OgsTYqY7dp3NPbj8U/tlsN+ZTk6GMA4O1yFCeMfa5A+unx8m6DhIGF00fx",
+	"w4FA6pcq/Zd2yfSjqd0TiETPxh4f7K1vun8AGoY9ovw6LrUhx+HzeHnxsYetO0GKpACFOQ+MkMU4Dqql",
+	"zrW1+ziew91F5GlysNnmiD5pew08hzdDCv7I4PAqyHO1oXstgOHejNBBUpSJ/sK4sjxZ/iqMVana+DmO",
+	"yTkvo3E3jut1GQ78IaaP7tC2Jdm3tAc4s+nb4PS8w13KdNYwqsLBcac8VYooOwA+PmqAh5MVoWJDmwi9",
+	"YYcmCH4YBHk4pTgbZxnqJfQAyJ5c2zjhizN8Fh0wnLERU9ySgG3YNOFoJg1EzgkxX68I0nke+D0zOibe",
+	"B/RuT+XNhw7E+1Rs90VA2D3o6+ZY7rHFbhyn7RNrmjCnvF8VYJn5H6SBFByWujGTN4iFp1slzc0SwSoD",
+	"85bGGeqUD5T0EbwLrc8D4yGMaEdh9CiiN6ekQ1VNJuGI0JnSYiFSFWvLUoMxoagB4lh8Bm4SOHokPMcU",
+	"ag25CJIeBZLuhPTcnFvY/Tas38Pi3kxHaRmWm7uBm7GBdKJeSmeK2oXnlFY40dMgA95Jq3ANJ+TPZG+7",
+	"kB4U326zcd8EXUiqEHJyp+/psZLhzIpVXreWsCGB1vsREntUmH/M4wOZhr4aJpNngx2MWM+9iONf+gKP",
+	"izz29g6w9d0JYinC4RXwq2xDBMr8yfdq6avvK0t4Ny7Uvb9s/EJ4/HA3lk5li7VtpS9lyDe+fNvpNfcG",
+	"X17BOk0kwgYQfBJP7HtNI1RspmTJ6Hk2gyVZosfV08kXSB1uA8cgZehtmt+X0Upk3LZJ/SfsWBMo6DSJ",
+	"VkukG9/QplVl0PdJpCDsS2V4tv/WICTavlvBj08FXKCp8npFWQNvenfk4GjDSxs6LTqlI3rjPSC6MRrH",
+	"o5qDxVEJFuc5SzjdB88VKZbxpXZgkgVL71KFdndZKs9I56jAkZOSI0T18FS4sQG0k53dvZX+KB52qmc/",
+	"lGQZ5BQ/Vsk9RTntT1uKUbQTM5fSGB3s0uv+7CHRlhVcawGGqdpSeZK9ItbWl4EeIHmR8tG1jxRJKdMo",
+	"kEPsPG56a/EZrh4tpinJcfL5/E+8eFI+Dk3Rb3xTsY7gDUmRB0Hdgb7j8tXx85m1nUdyyNPEBvUneiAg",
+	"2QnwrM1ym66cKCyrlLHHYJp6oUy+e5EbN0W6Vx7zNZxs6daDc0VAHCz/iEUVscCksTslIFt9tdCM3Cur",
+	"mihiMlwJ6zRajQM0JUZmud6yr4BXJ5/R4w9ldB2Or7ycPZmvQNqvfZJLOvXlQAMWkTEoXlGaRqKLcEOa",
+	"zgqXYrH01c0SV67aZP+WR27vo1haoV8Ehm2EyTVu8/l5hNnsNj0YWqgKPcBlsuho6LRJyqLxCRNU4PPA",
+	"6Ed2ufR4cpxqw6a5DaxgBdKew3rAqhj7BckRrOnhdIWSRlUxE7JVKq7PfNgjaBle94/4NCRGSb+kUvMS",
+	"hiRGlUrCmcuf+8ogPUr2q1bt72DwkOO3nTsglRVF2tR5JUpIxXY8cDDj9w6dLdJ/hnewWmfOXWgNkUaJ",
+	"YTuOjEaXVxERip+e6z7S3qtY4Y1mPnHw9upaDTsmcVnJbRAL+XxUZaGdwjntgin9xVU6rD2wTtBJBVO8",
+	"COitmPLK8gXmk+2Y3tQ9ZeLkNB6iJZexRg2GQzJMaXksZR6+dZ4t2xnDCmNFYc4Lg2h9d3Te8PCg8X7I",
+	"K4RyG6/8AcBDU5D1GOX2a1FVOeHgH/lhv3R5W34IQ3V1sxB2FMIzsBY0u4MtW/E7Z5DF+3earK8jS5Np",
+	"tFFt/wo6O56aB4A0gqOlag9N3Z1TAzpGrvg64dIJaY2WKUnpCUaUkP5K7NfdAak7IUB6KVW4IA8ZNhfz",
+	"t1UofJH46iFbom8L6YlmB/doRqSiiAvXess4JXL6XJadhrFkSqddDVjMeDj1aESfQhbzPXAGh09I1r7x",
+	"dNhn7T0i7LN1s/lhA+N6Wuzd4rzkGdwIWyyP6dEysPPKsG4qr2J8cV8Kfpdsm+w7XRos98+sWMEttYCX",
+	"ioXuRzFRne6X/lTkJTevsFNRWn26A1h/Gevp7Xd2w+uS5B9VxriDtXUTcqYj0FXTP/z4vNiBJZVjhClv",
+	"bPAVmDVPUZlisCbop4avAI8+cpn7ldCsUgshKeXJR8chmV1yFJ5Wv4JCpUr7NvvPDD6S2P4uwdupYj13",
+	"ILWs+iE4pbvuOiyBtdPlAMmDr7lZLJQq9yEV6apMR1QFyCf05wCAQ6PzWmTbgHQ6En9Hrv1mi1pnpM1T",
+	"scqsd9bHJTcFOuK47VPYTD6wTl5sjDf1vFT5ogkQFWI12d2QNTrEJ08ePZpMJ7Wu3Fm3dm1urq9LtYLP",
+	"Kq7vzLrWn/kPX7tvXN8/mXQLcjyYFPv0xNRlpEvLePjPR+ng2aUkh4m3xH4djOQB/21KksMlPlKhuPwJ",
+	"/WYvHooOuOmkKlF5wcOXtI/iy0Md8Xs4iNHs2qbjsFxh7zE8iEbYE3+j4Qz5EAGt4ByhCq+FHT+V1z7c",
+	"thfl5Bkd/1yVQPfcXm030LhIKh635IdOx2z01iLPKWcjoqbHFaocgxEfUdXyZJjirzXU+QJ+QyCLg0H/",
+	"LXTKXuGSvbKL3hUaHHheNjvuzp2FC+PH8LidcFrTzQwevDdB+1Id3rbABEWxr2sBLvEsHVha7R9OoLgW",
+	"PYVTLphKesZWP8MloUchdrWeADfyYAdfUtX66oDuPcZNU18VazVvqEu6HVJi9ahUTA1rpQ8a1LiDL+nR",
+	"dK/SsVmTflyfdDnb5hnn2VKJYlSxdLdXn3fMkVRVPq+EWzdOUyMw9lQ8rrBtdiUvI633TAKn+pO63xR7",
+	"QRjMnD1ONXOEnRhPqx4Ol2WfZrjXaKx5cSkWy+QfKirm1qWarsHZb3/6D/b/pNAA0bWa4Di+yZCAec8r",
+	"dZzkJgLsDPO45q5dwlPb6msVs9mW3e1AP5sXrUqu163riO/tR9p9coRqSs7gh4mentxEiUCqw5rxdFJw",
+	"DfM6Z1NhyJ3ZpQazVBVlaISaf9IZek2lFEdkIZlFDKOqja/cg6VZNs7yFIbBuzXmFvgyldh3ekc4hSom",
+	"MrkxRa3vDybxP8OHHP/5rO5E99zNDuKr7bsEIyxqfUOMoQQgZW6/u89Wzcip1j2MbTAKn2qXZ5ipNTiO",
+	"DsWRflFCQsma4iwHXE+e7YLDm4geBmwtZggbuW/1kcxL0r5HTkJhZaP1p3Ti3i3u1/DhZs/heSYQlj/V",
+	"tA80xlDSH8+NyTAVCssx4a1K3EG1pWJRHtCB91/apEnK16XasBWXW+/EWpGa4p4laTF1rM7JpXVQWKZZ",
+	"m+gbyTJtuHIQnaXapJrhonCzHjBUlU6wYaM+38ollUh3D1XfSchCCo/Hw/VImByXh2urn9J5BF0rlNa6",
+	"roZQGiGOKd7EeK5jUN9a0ClWmHvH+IZvp8wo2ghfNCPELoVhmEWaDvuuUzD+3QAyFf6a1a1yfwWXqEZM",
+	"dyuU7xwVbbM5i6Ekfpfq4a49ICpz6tpc1SlfbdSF8Ggiy0Ym9UpqYF5/jWB0Gri76d3FnLqP6cn0EvFz",
+	"T8mHlQrSU0nEe9COflNSLIgsrF67E7/M3dH45T/Dj055SNQsDSpGwNSlJo6f+J8qlZcaIQTUsGVnmplY",
+	"j0oDoPYDPbRnYYci9cIX2rPaW2SLmuNzt1BqeW3IH63Am575p83cPGMGVSto/ztsGS77KMh21aaMpQLl",
+	"V6WwPeCcTP3XTfq6r8pxGVadqFsYdeobSElcdg82D9eQLj/sm8KlVAhV6wLyJWUGVEqmL4TnszP7e/jc",
+	"XgJ/tkhD8CB1tf5IHGp7H0uWFkqSrezrm6Zj0+kNC7jlrm9RH+VEanYjXzWjU9MtZQloYZ3OYm+jmO9U",
+	"aR8Gz4+NqQ1+1GZe9X863P2SjNPQTd/DbkgIhY8kmWGj5v507B20UFdxDHp6Zzdzks1PleZGw6Rm1mqW",
+	"0p1cZVQGhY3AI2Gxi8C4blT9omUGWOE57c1Tct60xu9cH6UwVsjC5vCyCVPn4GTnPQCuecUXSfg40oRx",
+	"udtVgRpB6Brc8d2rtd8G4uTsBsmtuM+Xcssc41b/gf15xs4AOLnYHuAUFDvOcGejmh2NMYh5AH/FDTug",
+	"8oemmie2JP7tdXFtAjQ5spzD84/kPd7l3yrtMKZz9cCLlh7r61v9d3+NxApnSDLEUPiyOqRCBRKDx1lQ",
+	"4iCyKEitKl/AryRXXYOq1iBkiJd5hHUt/T964NWhMVMiWGyEGVXRKesKQfDIOImwV2K8W7MZzRA220ab",
+	"KumL9QkNgeZkl7Wc/+kaK/ks1k1mHe4PL4YVojO0Jb7Ko/fd4IgZrnHbc+H4Zas71/lLtv1dFXxWV1z3",
+	"w8v3HJQRsY5u4LBdYy7weS2LQ75Yrhf1ypEiUxspn2yWlbuZPK60IG3GH5RV1XEqwbZvdaGR7F4apaaa",
+	"38yq9ZSVyloob9n/i80EmETwl+8n57RbTd2HpuynN05VcCNRa7lKpDJJh+SxHXlt42oimYZ7OBsfbh+L",
+	"RdFw7Oy67tqGAf1OpWbb9MXsHu+mivBgrTvNZuFLyQlAVBSObyeUiWuXYrGbdNlqY6b06kxlDhNqv3fA",
+	"BS8OMitBLQvutDq0C9A2xcARsr1XMNFpZZZKY5PiVejGMVc61b2gAq6l/dpHMYdUNwjIg0FRqJHA4WYr",
+	"c1TN/X6gC5mceam/mF1+zPh7ff2V4BPM5kp3fpFoIRY8xxilDr7j/pKXDZTZc2ZDs52t7McA/Ljsv8n6",
+	"uxgVsX7R6LyyVl20xDHIK2xRRTrw/a/Cc3t1xIf1Z/ItPoZcU33f+Qa27XnkWn4OFw95HTNeDMN2bO0b",
+	"Lo3qdkYtmlLZf1jIxpyhPFhOX90/e944wN3Yq7/WLG2nZniYY0/zzR9bFdD3+1zStROdClJZ6v4O5RQP",
+	"7Wa5nUxHxHGrY5pW9ZTNynRr6AqNdvuFHidvoMWFtfVI8guo64QBrLWw21duOH8fANck93EO6AqiX8UP",
+	"LK1dE+TAhBtLUNsZdSdi+gkFPKWQi/8dHmzWsBbfgFOssGjdPOHRC8XgweNw4iXPJeO1XSo3bQo9tdL4",
+	"Ub1rKgL4pprms5/lz/Ir7FHndom6IlHnfM5odcyqO5BYaCRWGPDTnsZOb+gL+Vm65WGxybfvrvBXb9kf",
+	"KqXupmyj9N0Um+RPY0/+KWvK996yt1JJeIvlHNYgpz/LtwaqefwFs4pxucVgpBELieP88TP2Iio1a74g",
+	"LBCXTK35rzWwt8Rubz/7WX6FDfrwwbd8TcnRQslr34T3338xSr5lf3j59TP2py/+47//MXTAMpgNxN66",
+	"/Xnr1jv9Wbb7+FH5iSkpUPDOMmNh/dnPWONIFCCNh76BtGIuHP9Mnq55sYSrJ589ajii9bumJuHkteeT",
+	"VgLSzeRxCLnytZjcTD7/7DF+yFkGyKfXvPZhogWhWOPOPi8nNxNHsKf4BMaw+AosaDO5+Sl93ppHnELm",
+	"zu6H6cEnX2Duyoc37riZtZKGTtCTR49iLQXfsKa1E794CUUn/GB6uVsCyhg8K7tnBLHR+NsYV0p9K07u",
+	"OrR8xKNfr1Zop09eu/PjxmFWc1FNmQQEc1H34enE8gVWfiaCv5lOPNdjbd5YmNp9k/bkGgv7ZXfmmftr",
+	"ZmtQjPxaA2b2ep5ZAscsjkivA6XtLr8fuIILbgh+n8Qabkux5MJJIV8BiTNHkgYwitjdaOQcs2FL380i",
+	"uV9/ATpIf6V9uCxpcZDLsjrIpvhLm+sJaYjEJMnnMSGbpUIMB7pIqOQMt3zGDbZmLJYYFBxHdY9XvsKD",
+	"QjaZB7IkjsozengyDWl0f1bl9mxU91+ndM4Pu6qDzzi/2I77sR/mOKGK6oaL5yh2FDehLbVXF1qb6d8x",
+	"u/uJNfBxJ+E+eBT92dldwVv8+w3jhX3LLFSVQXYqRUlYTKtCH1AceYq9Aqc+X3TK1hWXU6Zr1EtIQZ+y",
+	"WpagcbpkeDNu2FtRvr1lYTTLzV0Yjv8s3Y++sqhUGybMZ8ydA68igXRa0NwRZi7uga2EdIbCLfG9WoEh",
+	"6I/h21Bjyiq2UFijYcve4qtvEQDgfnzBjb36ys3j6vmXb0lD2GXqH7ktll/de0/o3gXQxRj4RfoTi7mb",
+	"vLDR0EDUyi1Rc8nXa5CGIEJuqSrRST11xYReag3bdjwwfTm6TlXoYG7DN3E8J2CpUjYNuEOlEwY+fNVZ",
+	"eGeJS698layd47l/d17qDP7YlGk3U2q/qu9BX2FLVgjMEE6d49jskZtrgP+Cvuvqa3rigpLLj3BJegE2",
+	"I8UqpFpYjxeZa/VfBBfxlNK1TBJqOvHp+bvEebVDnPPfJvTxj3KZXHxLaICdHcG25ygTb6mc7Ntg9L3F",
+	"zud2iYHb/GZhmxXk6jvYXhmszZTl7Fi6aZDcpBvFSXEDTZNkDa3oR0oSBtN6sr93GQ38i2Se+qgJtSN+",
+	"iSm1CvydMqdLWgXfwJY256ISwekJu4Esu1FBZ/GoXG+Bb6eM+oViE+Og+MA7YXbkrK9LkZO0EZ2StbBf",
+	"eEzIxSjrBriw+fu0qlDtMtGbJHRopN10VwwkI5r0Eez6vfvPB1IGEYvRId1LWKl7eEHFocd5J9xLf3MH",
+	"I8HQX3QV0DPRiCbMOPWyRjo5BXTp++b1kqdt/Eyzd/bZiXFeHrwg/30nYY+su8w3DUkKPkeTKouP5sfr",
+	"mfKJV9nT/GdFWN1PcRPc3C4sCH5cKqdjOTqFqMVsyzwGIaqmGyGH0dtL3T5FtTHtjyX5NO0za4KfPZbF",
+	"EdbEybb+hX074aYTks2V3hHcfZZ8Rlv+vj7PDh149vn8W2cS+/PzT+niueC2/0Xcg3cNSHdDSdiwVmsV",
+	"J0/91rdrZisJvrZoePUgqzS6euqYXxUxYN/n0MOH4HSu+udllTbw4WJM81e1YZztVu8JLiYf/Qg120iv",
+	"pi5CGHaLQqYd66aqbq3MDt8Ja6gfMclSMeMlzUyv9fZTZ6TXevsxeem13l7ap9Wwgy9VvFu+lwLHQgcj",
+	"d4qBU8dH7r9n45g5AVdyqsbXvICXsUL0mXWNiIYc5R9IOh8inPLTMOsd2V4r9/+XND/bvMJlwyhNpo6T",
+	"Oq00xPGqaBvgldX+v26wQGfmkEIhDH4g0Wkaz9w7WU4xof3B0K/GfgkJ59RmqbDoTgiD2CV1WE9xqCFQ",
+	"xqh4dGdAdBVS1jDeIQgt2b2LvPemFNQveE5pSqkpUTpqx6PfKuXxvouodO/eksF5xSJIHGR5G4oyVMJY",
+	"goMzpUvQwwIphqoqNbMJ2RgenHyF/32TpNEBLnsN7+wQbXo4fCP0fv0UcB6e6y9s4YYj3kTT0NGwV8Ww",
+	"kTBRbqRtpqRW8rSw38kzyJILKSZ+Zk+Li+gkA1PNOpUx0olkl7tzMIt/ympJ+fwIe0PRRoVV5mfhk4zB",
+	"FB6+fu//9eGaZsFjvea01/QHP9uAPj79nvJpJl54zeN3zxlluJxT9jW/A68xeOrFSjID9iXj83j62yDx",
+	"+QXD04YHBwmGy+0rzYTxWJwGW7Uyzkq+PfbQLZSEq0Fq4F+UhE9VFfyXVhFaG3NxR7hHFmK9GTRMvJvD",
+	"XQ4rpSMQOIkT7dMaOowpkDIhdTPLlc+bxy7hLJ8NNyRiv6vfOTJuykPwozAeoVliH0SJnt2Sb6ehVGdS",
+	"SWFYQ2kXoLmuuBzLnNfv478/XBfulqiqWPM7H+Y1VmmIZDr7dSpaX/4N6SxYIqhFQ5/WEVezr8YkNqxX",
+	"h3mG3/5NkP0Cntc2c35kTeZLrdY7O9sU3hP7aWKtIz1k6ztnVc0M6PvQSDYDfvsuPvTJGaa+KdgDO8ov",
+	"jG14ATaARtDpRZtE5cIqQC5AWP1wBEln34lD+nSH7/GJS0ZwP6mUIbfcC1/ISFFfGgIB6xlNMHvT5pxH",
+	"XzpZ8D0hXMZt1/MSVmtlQRbY3HLIVlz6RONiRoS/Hp+VBfq2/8mjJ2cbi/phdMeawaKWt4wjYMnxyspD",
+	"EeUCsMR3kPsYU7Xc3E09NhRfEMZnHqLfWVhsydzqRkKIeqTcC1W0VLF92Kn7cspB3kDez3HP8bkNS43u",
+	"9KRCiousqOCa0syoVQuRO/7WQ649aD39r/jUSVJwP8fhDkpchF0KwxrXzvnt/r0S0lRrvl02Kj1oBdzs",
+	"hiPiPj9qN3nr7T7WHd/3nh8wgZXKjf941PgPbmU+wDUVePLSV1W7sTC1djBLhHT8UpcLQOeGT/RzEkbX",
+	"FamiWzgO9bd72vuP5cu9Z/9lVJTdhV+YA/aoPEBtye52Tm2JxQoeVG3pCkbgWjIuYUP5cLEEuTBsozSa",
+	"sBk5qWVaTvn2Np2gcpc7Hkij+NSu/rj1KeyYj6XPeHG30L6Ydw+TZe74Vt/crCjxVf0u4B31NQzzfo4x",
+	"BRezg/h6NYN9sL7+UBLcIEqnXbkvT1MQh6HQhcgYVL8xLBN/uGo3Rfsd1NBfavLi3uFQdjwklXkMnuNc",
+	"KukWQS25rJ4R93tTyil/r8dSSp9iJgXN7tKXLpEgBcQff7vWD3yxXsgfQDT5KA6BUFDskvsdwGwbtZPd",
+	"GdtMo/I9xd8RmhqkRUcgvoZNwXyzD14pCcddlcR217O6ussDp91kn1bVb4WnehsP7iOOykSrhrmobFNC",
+	"wUi+Nktld1t6f5HspU0W9PAPdkpFrtRp7/96ztUcV4bPH1j8/nN6LbaFDz8nCvWFeeW6PmK1r+i+8UFM",
+	"33LTLLGoBa8q7EgE89pASZ4wLrGgZizcT70UDkJQd/BmgQ5pxNnDBR/cOSwvnRqEbke/4luq+OrB9lhU",
+	"xdPWqY3WQDU/Sey8p3/05v4+c9aWl8fnDkzq8Nm8tn5MFuDlAoRIDMZZnPh42ltYrStfFDOXZ/k6PHN2",
+	"68iTM203vKvMu5bl4H8szL1b6G6RzSPzGVRhIV3YJe7zTEhOKdoPVOrlKZs7c3iOHYEU3INmdwBrE2Hl",
+	"TQnuaVPAsVBVvQrt8WwrlVP6bi5H5cXECszpghpLtXntmw9+ipo6ze2yGbNYUIk6EEfH2L+ZnU4Lx+rt",
+	"r3VT3fej+sUWKiRyY3sggTW+g0cAq1nuZwLm8hscI//uKDsy5TI0EcSSXb61oDPODQBbqg3bQFU1Pkva",
+	"JruE1fRMfjTk8uvQIT0JEfkGYH0WiXB+67HdjfyB9bRLy6G/4Pm0u9Lo8AEdzwH3O+1JctpCq4nJp3kv",
+	"tCb4YNmtMRNEUkdTswZ+x9R8ihc9lMIqffQ13WpmkL2of4zF+z/FLQmzu/B+dCI6JBqF2S9hMNyh6VsU",
+	"Jun+43L7e77wCCZYXvZAbn3NAl2GTiVUj1NYViowx21/q6Z/1qEdq9B/XOw9tlX7Payy03rgkmVzCaoV",
+	"LbI0wD6kKCOcq93rYRAvrnrt9m8vWsTzW7h8MSlu7rBoL5LF2bpU7jc2VYxFo4sCzB6V0B3lqXS95sZs",
+	"lC6zqitt1/fhscsooeHzNNjHhpfTLJhCi9XZFIFIt9SJPDRwMD7sO4zYCL67fu/+86GPOY+CqbqXnn95",
+	"eQDwhevVIdAx1qvDRiRkyy1qrnfcNb3JNm1SX7daoGUvIi+Tjib7eW+h1KdUbQu1Go5l+M4//3udht/E",
+	"3UsM+AANOQJQGp1yhIj2Ozxt1yn17MaUMwp0LY86eViXuB/QIM0nKepe1vIB9sLRp9mILGywpxZ3Jgwt",
+	"HyjVYWcrLgFskCNQDU/OOe5vxv35jGvt7DcDvILSJ0XUtte12WUo93biAOOvs3CHV8Cr05WVC2S8Aa8+",
+	"SnW4CytIT9drre6BwTteWKz0JAzzE5/6SDNbcrPsF9aZvb5X1JM7vdd/V6L8V1VMMdzvL8t6PTSdxmN1",
+	"r9/TP3pV/pf4yGja0msXvwuVuWylVaf460CBgSXk96l73ZRJzTcIoyKpL/2Xj6d2sg2BqpyWTNOhirBK",
+	"Qqi3Nkh5durXyMrKGWPhjsq6ddXwgtTwDaB3k3TBMqOP7y7RP+sW5cs3CdMqJahklUtWapcYHOWa/WfM",
+	"TiImepBatD9ifzEEq4O0aEWHTTTCqfUB8kU8G4FvvmPUGnSyOuTYgwnv1s4ozB3Kr/DPJwvAY2A0BJiJ",
+	"RwN/crtZTaaTqhRzfE2sJlNC2Aw5Ja02GqSAOVOKjCsD2GuaMGGFWq24ISTeINngYSw9R2hwgcgAokX/",
+	"61JVJZ1lBA6lB//1HEEVcyfW+ZzJcV2wLFspY5lRiMK7ZY8cITOTD9bUOQZuzod3jbT2252ve17VuPXG",
+	"Ao/dAAsulRQFr1B45sptcivuYRwGpDO/ObaZNWsNvDRLAMuuWIHt2kJtDKo6rWvJOPajX9UVJzx1SYjF",
+	"nGPHfe1UhMpvDXH2ejf3gwdJ6SiGYLQTxGIFc3ul6v5Gsy9gbr+r7Wly8Z/xGvWEeYj6UJy50yTkgnII",
+	"VO2DUUu1Yau6WHpAIkZfqK338UwxJCPv2Hrb//Q8QYR5CLddQiRgeuCOB5UEur8STuKJX6AYkvMdH7sk",
+	"Z3xiO+7X/ACZ3vsbjhdqgbep091m2LS3PGGfjeVWGCsK0+cpeNU89Wl6C1oTvCCEQN2D5guYslqKX2uQ",
+	"YExspo+q4Rwdi9IGlUzNqaniUSZNLTEFoz9s+7Ie7xx7WT9EJOPSrpu6FbKNHRcPBS92CXu95DSJtPfx",
+	"r7z616SvWzimscimh4C34n2lO24HNgJtEVtDAWJtD+oZ9NCRRL9EHPs3po44+j1USV13+0yZCZ4eLs0G",
+	"NJTTwC2zUCNr/NkM7HL9nvInP1wbsLaCladRLjrknvFUeIBY5B7b7Saw+cTPvgS2dL7aJaJTgXYfJUYV",
+	"NuRyLPmKb0lT8pwX2lltODU3VthGr1T1zLKNb0ctiInL3fzsgeLsHrSYiyYQm4lguae2x9wiR/Pi7zk6",
+	"UYHmZdC/CFvtdWl3ry24kNOR8eqGD4xYyCvRs++vxEI+lxfCLfqPP/AZvgTAFIoa+xjd/PRmR8Fbg3RH",
+	"WUmjKgjAR9L3OMLI6LqJEMkDcEiJk4wb5x1g+Z0j79eDIT+/8jbE3noHYzzJOXx1Jw61xH2FD34jqDHu",
+	"5ayxOMxD6CEFl84QLpSUUFho+UOY0xhC5xfMlfchykBW3208p42EPx8m6QOQ8wH6hpu4lnEEun5P/xjQ",
+	"JZzWMvoypNc+Yqdw3+4ftQqpKHGsNnCQVsPahV+EKudmwAsb9CbQYADv5Tscn4GSI1ocJ0N1EjZM7JcL",
+	"QgADNx6ZccOacrOU9ITtzLGEhy81hZdcT+8+99XGKT82QHYBnQQp+FGMi4uz57fYmirIAKUbX8gtYiAL",
+	"DXanfy7G1JmxfDtKQKRE6vVcVH1tc1+BLL9+mFqdHXEzhItOjLA+XFGxVyAtEvKCNiqg0hoLinC21nAv",
+	"YOO12QDjIh8bFvWhx3a7SCT5qGWb7HPQUhir+pPESZL81T94ovRMiStRjuguQgiJWAJqeA9SaPdKxwNZ",
+	"8i2Z/sZyabNYsTzU5GFzbnf34cIedMq9tUut6sWSWbFqaggHMiKM5bZJ1LXB8SexEg7VtBeGffHoi+O1",
+	"xmt/CvJC7nt64Fxq0gUyCWmCHwf/7al3aXcvRh1nwGpZgjZWqZLcKc216EVbZBJDEHECowrLZlColdOD",
+	"usDbsTJtrdUM+hhGzeAT16pxjpcEDeht8CpICljvdWunIrNrpQmQZ2L7dtJoTtidENrsjfQcCYgep6p/",
+	"gjDch8CK+IrdrfOZz/PKh6GzpbD4HRyJnT1N6+zc++jdJaZVmpoyYWGsgDFP3/fwzoLM4XOxoUkLoRt+",
+	"Dgm9QwC5OAcqCscKrHtpswDMVRah/mQQunYTChp4OVwod3mj/G3Q82xd67UykO+6/qpQ61OBoCn578V/",
+	"FiZbwaju8w9jd3z4PYTSbsoc0EedaMltuPI976341mkIuO/CGvqbb2g5c/t1QOz0XCkbjXG8vnZ4P/pH",
+	"PkH98OO0w7u8347iNH730ZtFe4CVsItKGdhtVjrIBeIYu193eI1PjN3nT0oXcEu4sCbw53hOmTtY+QYx",
+	"SM2MsYZ/vH7v/tMLRHtN0mjcjriXLg2VysnbM1rSXhKPpuc13Lsx8gXLuC2WFyashXeW5pG8LB8q6eF7",
+	"rRYa8ZRObdD3oK/wFiEKTX3T+HDtMZA7ZVmGU/ww4u9flZGfmjvfuZBZxYxV69tWFkLwbjv6Qckq4PfQ",
+	"GIwzWO4GVhMb0tztOxtSqcUhsfJCLY7ekIw7soJ7qAajAV+oxQt84TcHB3Qzf5BsFeSbUpTT4CmchZS/",
+	"oce0Noc8Bj8Y8hdcjFpugAcIs9d+HX3gjt24cVpaPdPALbhJn2yGX0jt/RtscHoPHMppxrzMHpYl47iL",
+	"IzYxsvj1e/efAVCJozbWvfQRYRJuaR6mVVXMqjuIVbGpdt0ots9dCmenzKPfCut9R7ATPU56ZOzll8eV",
+	"IG4IOQIpcalaTbiEjxJ2ufBO+2qQG7pe8Vyt+JaVakqQVoKN+G5w2HcZC+GGkhjHiqXdypyZ9qAGbKsy",
+	"5/mO4eNzXjxxhhcv0YObwxH305TspBg+tj4iv7RUm2nIFhOjinn27hfJ2H5vCT3yaQpMnNwDhET8XYQR",
+	"EUc5Qomq2sb9KDTY86lluK4HCI/s7dJFdDhaywMrca1BLwnqmgHXoIk90qf29NN5/R7/O0DnO45rdm7k",
+	"RB6S9V8d0UcrVih5/JF7ar2Ee4UbhYtg2Ftxp5HPwT3ZzTN4P6Edn9z89MaRK2Dt3Y9v3JP6PlC91tXk",
+	"ZnJ9/xjPlh+vG35T/mLGu3qnnL+bVzdKtq54Ae1COKIEaQU2PWzgnd5R3n29xGo+3i+zE+JtdU7zwZVE",
+	"iE4yXtulctSItc+hDKkVpdpI7wZsfCVOr0h9KnRX0nXVnnrslZGKVWIZ8c1StZgTC6pn4pruYa0wphMj",
+	"htgsOfsGwVRi0mHo0oA18xL1xbjWWyEXodBerLNhrFqvRXtgTAdKdClXcuHd61Qs3u0qX6/pxg1rRMdH",
+	"mh6lKPc5py7RL/Th/wQAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
