@@ -95,6 +95,20 @@ func (r *rig) move(name string, m moves, kills int) {
 	require.Contains(r.t, r.any("reconcile", name), "[exit 0]", "nothing is left to do")
 }
 
+// cutOver has everybody leave a domain, on a day that has come.
+func (r *rig) cutOver(name, rules string) {
+	r.t.Helper()
+	rules = strings.Replace(rules, "primary: person.email", "primary: \"local(person.email) + (today < '2026-11-01' ? '@larkspur.example' : '@observers.example')\"", 1)
+	rules = strings.Replace(rules, "candidates: [local(person.email)], rule: own", "candidates: [local(person.email)], rule: once", 1)
+	r.twinning(0, "charter", "put", r.write("after.yaml", rules))
+	plan := r.drafted(name)
+	r.seal(0, plan)
+	r.twinning(0, "plan", "run", plan)
+	require.Contains(r.t, r.twinning(0, "plan", "verify", plan), " confirmed, 0 not")
+	r.twinning(0, "roster", "take", r.down)
+	require.Contains(r.t, r.any("reconcile", name), "[exit 0]", "nothing is left to do")
+}
+
 // Names move in a directory that lets no two entries have one, also when the service is
 // killed again and again on the way.
 func TestNamesMoveInADirectory(t *testing.T) {
@@ -122,7 +136,8 @@ func TestNamesMoveInADirectory(t *testing.T) {
 	r.twinning(0, "system", "open", "tree")
 	r.twinning(0, "roster", "take", "hq")
 	r.twinning(0, "roster", "take", "tree")
-	r.twinning(0, "charter", "put", r.write("charter.yaml", strings.NewReplacer("LANE", "tree", "HQ", "hq", "APP", "tree", "MARK", "employeeNumber").Replace(movingRules)))
+	rules := strings.NewReplacer("LANE", "tree", "HQ", "hq", "APP", "tree", "MARK", "employeeNumber").Replace(movingRules)
+	r.twinning(0, "charter", "put", r.write("charter.yaml", rules))
 	r.move("tree", m, 6)
 	c, err := ldap.DialURL(server.URL)
 	require.NoError(t, err)
@@ -146,6 +161,12 @@ func TestNamesMoveInADirectory(t *testing.T) {
 		require.Contains(t, e.GetAttributeValues("mail"), "smtp:"+name+"@larkspur.example")
 	}
 	require.Equal(t, []string{"x400:c=CL;a=nova.gone"}, entry("(uid=nova.gone)").GetAttributeValues("mail"), "what is not ours stays")
+	r.cutOver("tree", rules)
+	for name, owner := range m.wanted() {
+		e := entry(fmt.Sprintf("(mail=SMTP:%s@observers.example)", name))
+		require.Equal(t, owner, e.GetAttributeValue("employeeNumber"), name)
+		require.Contains(t, e.GetAttributeValues("mail"), "smtp:"+name+"@larkspur.example", "the former one stays")
+	}
 }
 
 // The same over SCIM, where a former address stays as an alias unless it goes on.
@@ -183,5 +204,15 @@ func TestNamesMoveOverSCIM(t *testing.T) {
 	require.Equal(t, []string{"L904"}, held["nova.gone"], "an address is handed over")
 	for name := range held {
 		require.NotContains(t, name, "between-")
+	}
+	app.Misbehave(scimapp.Misbehaviour{})
+	r.cutOver(name, strings.NewReplacer("LANE", name, "HQ", r.people, "APP", r.down, "MARK", "externalId").Replace(movingRules))
+	for _, u := range app.Users() {
+		list, _ := u["emails"].([]any)
+		for _, e := range list {
+			if e := e.(map[string]any); e["primary"] == true {
+				require.True(t, strings.HasSuffix(fmt.Sprint(e["value"]), "@observers.example"), "%v", u)
+			}
+		}
 	}
 }

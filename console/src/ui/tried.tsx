@@ -60,7 +60,7 @@ export function TriedCharter({ lane, source }: { lane: string; source: string })
           <CharterEditor value={text} change={setText} vocabulary={vocabulary.data} mistakes={mistakes} />
         </Suspense>
       </div>
-      <div>
+      <div className="sticky top-2 max-h-screen self-start overflow-y-auto">
         <label className="mb-1 flex h-7 items-center gap-3">
           <span className="text-soft">Try it on the person with id</span>
           <input
