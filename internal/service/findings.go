@@ -2,10 +2,12 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 
 	"twinning/internal/access"
+	"twinning/internal/core/finding"
 	"twinning/internal/fault"
 	"twinning/internal/store"
 )
@@ -71,4 +73,28 @@ func (s *Service) GoneFindings(ctx context.Context, lane, code string, p store.P
 		return nil, "", 0, err
 	}
 	return s.Store.GoneFindings(ctx, l.ID, code, p)
+}
+
+// Findings lists those of the newest result, with counts by code.
+func (s *Service) Findings(ctx context.Context, lane string, which store.FindingFilter, p store.Page) (list []store.Finding, next string, total int, counts map[string]int, err error) {
+	_, r, err := s.latest(ctx, lane)
+	if err != nil {
+		return nil, "", 0, nil, err
+	}
+	if err := json.Unmarshal(r.Findings, &counts); err != nil {
+		return nil, "", 0, nil, err
+	}
+	known := 0
+	for c, n := range counts {
+		told, _ := finding.Lookup(c)
+		if (which.Code == "" || c == which.Code) && (which.Severity == "" || string(told.Severity) == which.Severity) {
+			known += n
+		}
+	}
+	if !which.Known() {
+		list, next, total, err = s.Store.Findings(ctx, r.ID, which, p.Within(r.ID))
+		return list, next, total, counts, err
+	}
+	list, next, total, err = s.Store.Findings(ctx, r.ID, which, uncounted(p).Within(r.ID))
+	return list, next, counted(p, total, known), counts, err
 }
