@@ -68,6 +68,9 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 			e.Added[x.Attribute], e.Removed[x.Attribute] = beyond(kind, x.New, x.Old), beyond(kind, x.Old, x.New)
 		}
 		if x.Attribute == "aliases" {
+			if e.Removed["inherited"] = beyond(record.Emails, x.Old, x.New); c.Inherits {
+				e.Added["inherited"] = beyond(record.Emails, x.New, x.Old)
+			}
 			e.Added["aliases"], e.Removed["aliases"] = former(c, beyond(record.Emails, x.New, x.Old)), beyond(record.Emails, x.Old, x.New)
 		}
 		if x.Attribute != "active" && x.Attribute != "aliases" {

@@ -93,7 +93,7 @@ func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.
 	}
 	in.Reading = fmt.Sprint(whole.ID)
 	// everything that decides the result, but for the clock and the counts
-	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights, in.Memory.Open, in.Memory.Freed, in.elsewhereRosters})
+	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights, in.Memory.Open, in.Memory.Freed, in.Memory.Inherited, in.elsewhereRosters})
 	sum := sha256.Sum256(decisive)
 	in.digest = sum[:]
 	return in, err

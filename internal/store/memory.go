@@ -87,6 +87,9 @@ func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory,
 	if m.Former, err = s.former(ctx, lane); err != nil {
 		return m, 0, err
 	}
+	if m.Inherited, err = s.inherited(ctx, lane); err != nil {
+		return m, 0, err
+	}
 	if rows, err = s.pool.Query(ctx, `SELECT id, person, account FROM partings WHERE lane_id = $1 ORDER BY id`, lane); err != nil {
 		return m, 0, err
 	}
@@ -100,7 +103,7 @@ func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory,
 // added tells which values of lists our receipts added, by account and attribute.
 func (s *Store) added(ctx context.Context, lane int64) (map[string]map[string][]string, error) {
 	list := map[string]map[string][]string{}
-	rows, err := s.pool.Query(ctx, `SELECT account, attribute, value FROM added WHERE lane_id = $1 AND attribute <> 'aliases' ORDER BY account, attribute, value`, lane)
+	rows, err := s.pool.Query(ctx, `SELECT account, attribute, value FROM added WHERE lane_id = $1 AND attribute NOT IN ('aliases', 'inherited') ORDER BY account, attribute, value`, lane)
 	if err != nil {
 		return nil, err
 	}
@@ -129,6 +132,22 @@ func (s *Store) former(ctx context.Context, lane int64) (map[string]map[string]s
 			list[account] = map[string]string{}
 		}
 		list[account][address] = day
+		return nil
+	})
+	return list, err
+}
+
+// inherited tells which addresses were handed over to which accounts of the lane's downstream,
+// by whatever lane.
+func (s *Store) inherited(ctx context.Context, lane int64) (map[string][]string, error) {
+	list := map[string][]string{}
+	rows, err := s.pool.Query(ctx, `SELECT a.account, a.value FROM added a JOIN lanes o ON o.id = a.lane_id JOIN lanes l ON l.downstream = o.downstream WHERE l.id = $1 AND a.attribute = 'inherited' ORDER BY 1, 2`, lane)
+	if err != nil {
+		return nil, err
+	}
+	var account, address string
+	_, err = pgx.ForEachRow(rows, []any{&account, &address}, func() error {
+		list[account] = append(list[account], address)
 		return nil
 	})
 	return list, err
@@ -209,7 +228,7 @@ func (s *Store) Reopened(ctx context.Context, system, roster int64, accounts []s
 // put values before it was begun, in whichever lane.
 func (s *Store) AddedShown(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string, digest []byte) error) error {
 	rows, err := s.pool.Query(ctx, `SELECT v.native_id, v.native, v.digest FROM records v WHERE v.system_id = $1 AND v.since <= $2 AND (v.until IS NULL OR v.until > $2) AND v.native_id IN (
-		SELECT u.account FROM added u JOIN lanes l ON l.id = u.lane_id WHERE l.downstream = $1 AND u.at < (SELECT started FROM rosters WHERE id = $2))`, system, roster)
+		SELECT u.account FROM added u JOIN lanes l ON l.id = u.lane_id WHERE l.downstream = $1 AND u.attribute <> 'inherited' AND u.at < (SELECT started FROM rosters WHERE id = $2))`, system, roster)
 	if err != nil {
 		return err
 	}
@@ -218,7 +237,7 @@ func (s *Store) AddedShown(ctx context.Context, system, roster int64, fn func(id
 
 // AddedAttributes names the lists of a system's accounts that our receipts changed.
 func (s *Store) AddedAttributes(ctx context.Context, system int64) (names []string, err error) {
-	return names, s.list(ctx, &names, `SELECT DISTINCT u.attribute FROM added u JOIN lanes l ON l.id = u.lane_id WHERE l.downstream = $1 ORDER BY 1`, system)
+	return names, s.list(ctx, &names, `SELECT DISTINCT u.attribute FROM added u JOIN lanes l ON l.id = u.lane_id WHERE l.downstream = $1 AND u.attribute <> 'inherited' ORDER BY 1`, system)
 }
 
 // StillAdded forgets that values of an account's list were ours which a roster no

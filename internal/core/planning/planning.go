@@ -41,6 +41,8 @@ type Change struct {
 	// HandsOver is that it gives addresses up for another change of its unit, and is taken
 	// back where that can't be done.
 	HandsOver bool `json:"handsOver,omitempty"`
+	// Inherits is that it gives an account the addresses of somebody who has left.
+	Inherits bool `json:"inherits,omitempty"`
 	// RestsOn are the account's values that the change's reason depends on, as
 	// they were read: if one differs at writing time, the change is stale.
 	RestsOn []Edit `json:"restsOn,omitempty"`

@@ -198,6 +198,7 @@ func (x *succession) give(d *draft) (why string) {
 		if active := x.active.Cell(h.a); active != "" {
 			into.RestsOn = append(into.RestsOn, planning.Edit{Attribute: "active", Old: active, Reason: "who takes over can sign in"})
 		}
+		into.Inherits = true
 		x.to[h.a], x.groups = into, append(x.groups, []*draft{into})
 		into.group = len(x.groups)
 	}

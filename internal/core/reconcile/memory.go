@@ -31,6 +31,7 @@ type Memory struct {
 	Written      map[string]map[string]Sent     `json:"written,omitempty"`    // account -> attribute -> what our receipts say
 	Added        map[string]map[string][]string `json:"added,omitempty"`      // account -> list attribute -> values that our receipts added
 	Former       map[string]map[string]string   `json:"former,omitempty"`     // account -> former primary address that our receipts made an alias -> day
+	Inherited    map[string][]string            `json:"inherited,omitempty"`  // account -> addresses that were handed over to it: they identify whose they were, and nobody any more
 	Open         map[string]Open                `json:"open,omitempty"`       // change id -> what was sent and is not known to have come about
 	Freed        []Freed                        `json:"freed,omitempty"`      // names that accounts no longer hold; nil: nobody knows
 	Intentions   []planning.Intention           `json:"intentions,omitempty"` // what is to come, or has come and is not done yet

@@ -190,12 +190,13 @@ func unclearReason(v charter.Value) string {
 func (r *run) evaluateKeys() []pairing.Key {
 	keys := make([]pairing.Key, len(r.Charter.Keys))
 	var jobs []func()
+	inherited := r.inherited()
 	for i, k := range r.Charter.Keys {
 		person, account := r.bind(k.Person), r.bind(k.Account)
 		keys[i].Name, keys[i].Attributes, keys[i].Exact = k.Name, k.Attributes(), k.Kind == record.Exact
 		jobs = append(jobs,
-			func() { keys[i].People = keyColumn(k.Kind, person, r.People, true) },
-			func() { keys[i].Accounts = keyColumn(k.Kind, account, r.Accounts, false) })
+			func() { keys[i].People = keyColumn(k.Kind, person, r.People, true, nil) },
+			func() { keys[i].Accounts = keyColumn(k.Kind, account, r.Accounts, false, inherited) })
 	}
 	parallel.Each(r.Cores, len(jobs), func(i int) { jobs[i]() })
 	for _, k := range keys {
@@ -206,7 +207,24 @@ func (r *run) evaluateKeys() []pairing.Key {
 	return keys
 }
 
-func keyColumn(kind record.Kind, e *charter.Bound, roster *record.Roster, person bool) *record.Column {
+// inherited are the addresses that were handed over to accounts, normalised, by row.
+func (r *run) inherited() map[int]map[string]bool {
+	rows := map[int]map[string]bool{}
+	for account, addresses := range r.Memory.Inherited {
+		a, there := r.Accounts.Find(account)
+		if !there {
+			continue
+		}
+		rows[a] = map[string]bool{}
+		for _, v := range addresses {
+			rows[a][record.Normal(record.Email, v)] = true
+		}
+	}
+	return rows
+}
+
+// keyColumn computes the values of a key, but for those that are left out of a row.
+func keyColumn(kind record.Kind, e *charter.Bound, roster *record.Roster, person bool, without map[int]map[string]bool) *record.Column {
 	var plain *record.Column
 	if name := e.Expr.Attribute(); name != "" {
 		plain = roster.Column(name)
@@ -219,6 +237,9 @@ func keyColumn(kind record.Kind, e *charter.Bound, roster *record.Roster, person
 			} else {
 				cell = e.Eval(-1, i).Cell()
 			}
+		}
+		if not := without[i]; not != nil {
+			cell = record.JoinList(slices.DeleteFunc(record.SplitList(cell), func(v string) bool { return not[record.Normal(record.Email, v)] }))
 		}
 		for more := cell != ""; more; {
 			var v string
