@@ -2,6 +2,7 @@ package execution
 
 import (
 	"fmt"
+	"slices"
 
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/planning"
@@ -68,10 +69,12 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 			e.Added[x.Attribute], e.Removed[x.Attribute] = beyond(kind, x.New, x.Old), beyond(kind, x.Old, x.New)
 		}
 		if x.Attribute == "aliases" {
-			if e.Removed["inherited"] = beyond(record.Emails, x.Old, x.New); c.Inherits {
-				e.Added["inherited"] = beyond(record.Emails, x.New, x.Old)
+			added, removed := beyond(record.Emails, x.New, x.Old), beyond(record.Emails, x.Old, x.New)
+			e.Added["aliases"] = former(c, added)
+			if c.Inherits {
+				e.Added["inherited"] = slices.DeleteFunc(added, func(v string) bool { return slices.Contains(e.Added["aliases"], v) })
 			}
-			e.Added["aliases"], e.Removed["aliases"] = former(c, beyond(record.Emails, x.New, x.Old)), beyond(record.Emails, x.Old, x.New)
+			e.Removed["aliases"], e.Removed["inherited"] = removed, removed
 		}
 		if x.Attribute != "active" && x.Attribute != "aliases" {
 			e.Written[x.Attribute] = x.New

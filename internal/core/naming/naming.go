@@ -384,6 +384,8 @@ func (a *allocation) givers(i int, name string) (units []int, state outcome) {
 		}
 		unit := a.requests[mover].Unit
 		switch {
+		case unit == a.requests[i].Unit && mover > i: // within a unit, whoever gives stands before
+			return nil, refused
 		case unit == a.requests[i].Unit: // they are granted together
 			continue
 		case !a.granted[unit]:

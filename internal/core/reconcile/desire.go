@@ -22,8 +22,11 @@ type draft struct {
 	gained  []string           // aliases that it was granted
 	heir    *heir              // who is given the addresses that it gives up; nil: nobody in particular
 	failed  bool               // its addresses can't be handed over
-	from    []*draft           // of a successor: who hands each of its names over
-	group   int                // drafts of one group are granted together, 0: alone
+	from    []*draft           // of a successor: who hands each of its names over; nil for its own
+	own     int                // of a successor whose names change anyway: how many of them are its own
+	needed  []string           // what that needed before, and rested on
+	rested  []planning.Edit
+	group   int // drafts of one group are granted together, 0: alone
 	// intention is the id of the one that it carries out, "" for most
 	intention string
 }

@@ -259,8 +259,10 @@ func (r *run) doubtNames(drafts []*draft, grants []naming.Grant) bool {
 				r.asked = append(r.asked, doubt{d.p, h, "contested-match", fmt.Sprintf("the person's first login %q is held by this account, which nobody owns: is it theirs?", d.names[n].Candidates[0])})
 			}
 			for _, unit := range g.After {
-				if giver := drafts[unit]; giver.p >= 0 && giver.p != d.p && r.out.Pairing.Guessed[giver.p] {
-					r.asked = append(r.asked, doubt{giver.p, giver.a, "contested-match", "held to be one by evidence alone; rule same before a name of the account is given to another"})
+				for _, giver := range together(drafts, unit) {
+					if giver.p >= 0 && giver.p != d.p && r.out.Pairing.Guessed[giver.p] {
+						r.asked = append(r.asked, doubt{giver.p, giver.a, "contested-match", "held to be one by evidence alone; rule same before a name of the account is given to another"})
+					}
 				}
 			}
 		}
@@ -330,7 +332,9 @@ func (r *run) grant(d *draft, n int, g naming.Grant, drafts []*draft) {
 		return
 	}
 	for _, unit := range g.After {
-		d.need(drafts[unit].ID)
+		for _, giver := range together(drafts, unit) {
+			d.need(giver.ID)
+		}
 	}
 	switch {
 	case target != "aliases":
@@ -338,6 +342,15 @@ func (r *run) grant(d *draft, n int, g naming.Grant, drafts []*draft) {
 	case g.Name != "":
 		d.gained = append(d.gained, g.Name)
 	}
+}
+
+// together are the drafts that ask as one unit, by the place of the first.
+func together(drafts []*draft, unit int) []*draft {
+	to := unit + 1
+	for group := drafts[unit].group; group != 0 && to < len(drafts) && drafts[to].group == group; {
+		to++
+	}
+	return drafts[unit:to]
 }
 
 // refuse tells who has the name that is wanted; where another name of the same change can't be
@@ -363,17 +376,19 @@ func (r *run) refuse(d *draft, target string, ask naming.Request, g naming.Grant
 // ownFirst orders the drafts of an account that moves a name of its own from one attribute to
 // another: it is given the name there before it gives it up here.
 func ownFirst(named []*draft) {
-	for i := 1; i < len(named); i++ {
-		d, before := named[i], named[i-1] // they stand together, by person
-		if d.a < 0 || d.a != before.a || d.dropped || before.dropped {
+	met := map[int][]*draft{}
+	for _, d := range named {
+		if d.a < 0 || d.dropped {
 			continue
 		}
-		for _, pair := range [][2]*draft{{before, d}, {d, before}} {
-			if gives, takes := pair[0], pair[1]; gives.frees(takes) {
-				gives.need(takes.ID)
-				break
+		for _, before := range met[d.a] {
+			if before.frees(d) {
+				before.need(d.ID)
+			} else if d.frees(before) {
+				d.need(before.ID)
 			}
 		}
+		met[d.a] = append(met[d.a], d)
 	}
 }
 

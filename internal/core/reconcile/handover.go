@@ -140,19 +140,21 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 	w.ask(d, "email", reason, ask)
 }
 
-// withHeirs drafts anew what the successors of those are given who hand over. A successor's
-// own names come first: who hands over to them waits for another plan.
+// withHeirs drafts anew what the successors of those are given who hand over. Where a
+// successor's own names change as well, who hands over waits for another plan, unless one of
+// the names is theirs: then both are one change.
 func (r *run) withHeirs(drafts []*draft) []*draft {
 	if !slices.ContainsFunc(drafts, func(d *draft) bool { return d.heir != nil }) {
 		return drafts
 	}
-	x := &succession{walker: r.desirer().walker(&piece{}), to: map[int]*draft{}, busy: map[int]bool{}}
-	drafts = slices.DeleteFunc(drafts, func(d *draft) bool { return d.from != nil || d.failed })
-	var others []*draft
+	x := &succession{walker: r.desirer().walker(&piece{}), to: map[int]*draft{}, busy: map[int][]*draft{}}
 	for _, d := range drafts {
-		if d.heir == nil {
-			others = append(others, d)
-			x.busy[d.a] = x.busy[d.a] || len(d.names) > 0
+		d.alone()
+	}
+	drafts = slices.DeleteFunc(drafts, func(d *draft) bool { return d.from != nil || d.failed })
+	for _, d := range drafts {
+		if d.heir == nil && len(d.names) > 0 && d.a >= 0 {
+			x.busy[d.a] = append(x.busy[d.a], d)
 		}
 	}
 	for _, d := range drafts {
@@ -166,6 +168,12 @@ func (r *run) withHeirs(drafts []*draft) []*draft {
 			}
 		}
 	}
+	var others []*draft
+	for _, d := range drafts {
+		if d.heir == nil && d.own == 0 {
+			others = append(others, d)
+		}
+	}
 	for _, group := range x.groups { // whoever gives comes first
 		others = append(others, group...)
 	}
@@ -175,9 +183,9 @@ func (r *run) withHeirs(drafts []*draft) []*draft {
 // succession puts those who hand over together with whom they hand over to.
 type succession struct {
 	*walker
-	to     map[int]*draft // successor's account -> what it is given
-	busy   map[int]bool   // accounts whose names change anyway
-	groups [][]*draft     // are granted together; the successor's draft is the last
+	to     map[int]*draft   // successor's account -> what it is given
+	busy   map[int][]*draft // of accounts whose names change anyway
+	groups [][]*draft       // are granted together; the successor's draft is the last
 }
 
 // give has a draft's addresses handed over, or says why not.
@@ -185,10 +193,12 @@ func (x *succession) give(d *draft) (why string) {
 	h := d.heir
 	into := x.to[h.a]
 	if into == nil {
-		into = x.draft(planning.Readdress, h.p, h.a)
+		if into = x.wants(h); into == nil {
+			into = x.draft(planning.Readdress, h.p, h.a)
+		}
 		open, sent := x.Memory.Open[into.ID]
 		switch {
-		case x.busy[h.a]:
+		case into.own == 0 && len(x.busy[h.a]) > 0:
 			return fmt.Sprintf("the names of account %q, which takes over, change in this plan; it is given more in the next", x.accountID(h.a))
 		case sent:
 			return open.Why
@@ -203,6 +213,9 @@ func (x *succession) give(d *draft) (why string) {
 		into.group = len(x.groups)
 	}
 	for _, address := range h.addresses {
+		if into.asksFor(address) {
+			continue
+		}
 		x.ask(into, "aliases", h.reason, naming.Request{Owner: into.Person, Account: into.a, Candidates: []string{address}, Attribute: naming.Alias, From: h.from})
 		into.from = append(into.from, d)
 	}
@@ -211,6 +224,33 @@ func (x *succession) give(d *draft) (why string) {
 	group := &x.groups[d.group-1]
 	*group = slices.Insert(*group, len(*group)-1, d)
 	return ""
+}
+
+// wants is the successor's own draft where it wants an address that is handed over to them.
+func (x *succession) wants(h *heir) *draft {
+	for _, d := range x.busy[h.a] {
+		if d.Verb == planning.Readdress && slices.ContainsFunc(h.addresses, d.asksFor) {
+			d.own, d.needed, d.rested = len(d.names), d.Needs, d.RestsOn
+			d.from = make([]*draft, d.own)
+			return d
+		}
+	}
+	return nil
+}
+
+// alone takes from a successor's own draft what was handed over to it.
+func (d *draft) alone() {
+	if d.own > 0 {
+		d.names, d.targets, d.reasons, d.Needs, d.RestsOn = d.names[:d.own], d.targets[:d.own], d.reasons[:d.own], d.needed, d.rested
+		d.own, d.from, d.group, d.Inherits = 0, nil, 0, false
+	}
+}
+
+// asksFor: the address is the first that the draft would have for its own.
+func (d *draft) asksFor(address string) bool {
+	return slices.ContainsFunc(d.names, func(ask naming.Request) bool {
+		return ask.Attribute == naming.Primary && len(ask.Candidates) > 0 && naming.Fold(ask.Candidates[0]) == naming.Fold(address)
+	})
 }
 
 // notHanded tells whose addresses can't be handed over, and reports whether there was
@@ -222,7 +262,7 @@ func (r *run) notHanded(drafts []*draft, grants []naming.Grant) (some bool) {
 			g := grants[i]
 			i++
 			giver := d
-			if d.from != nil {
+			if d.from != nil && d.from[n] != nil {
 				giver = d.from[n]
 			}
 			if g.Granted || giver.heir == nil || giver.failed || g.Holder < 0 && g.Rival < 0 && g.Rest == nil {
