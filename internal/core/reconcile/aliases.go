@@ -148,7 +148,7 @@ func (r *run) aliases(d *draft, taken map[string]string) {
 	if !changes {
 		return
 	}
-	keeps := former != "" && d.emails != nil && d.emails.Former == "keep" && d.heir == nil
+	keeps := former != "" && d.emails != nil && d.emails.Former == "keep" && d.pass().heir == nil
 	column := r.Accounts.Column("aliases")
 	if column == nil { // nothing can be written that is not read
 		if keeps {

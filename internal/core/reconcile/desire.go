@@ -20,13 +20,7 @@ type draft struct {
 	dropped bool
 	emails  *charter.EmailRule // what holds of its account's addresses; nil: nothing
 	gained  []string           // aliases that it was granted
-	heir    *heir              // who is given the addresses that it gives up; nil: nobody in particular
-	failed  bool               // its addresses can't be handed over
-	from    []*draft           // of a successor: who hands each of its names over; nil for its own
-	own     int                // of a successor whose names change anyway: how many of them are its own
-	needed  []string           // what that needed before, and rested on
-	rested  []planning.Edit
-	group   int // drafts of one group are granted together, 0: alone
+	passes  *passing           // what it hands over, or is handed over; nil for most, see pass
 	// intention is the id of the one that it carries out, "" for most
 	intention string
 }

@@ -312,7 +312,7 @@ func requestsOf(drafts []*draft) []naming.Request {
 	requests := make([]naming.Request, 0, n)
 	unit := 0
 	for i, d := range drafts {
-		if i == 0 || d.group == 0 || drafts[i-1].group != d.group {
+		if i == 0 || d.pass().group == 0 || drafts[i-1].pass().group != d.pass().group {
 			unit = i
 		}
 		for _, n := range d.names {
@@ -347,7 +347,7 @@ func (r *run) grant(d *draft, n int, g naming.Grant, drafts []*draft) {
 // together are the drafts that ask as one unit, by the place of the first.
 func together(drafts []*draft, unit int) []*draft {
 	to := unit + 1
-	for group := drafts[unit].group; group != 0 && to < len(drafts) && drafts[to].group == group; {
+	for group := drafts[unit].pass().group; group != 0 && to < len(drafts) && drafts[to].pass().group == group; {
 		to++
 	}
 	return drafts[unit:to]

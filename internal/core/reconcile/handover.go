@@ -24,6 +24,33 @@ type heir struct {
 	reason    string
 }
 
+// passing is what a draft hands over, or is handed over: few of all do.
+type passing struct {
+	heir   *heir    // who is given the addresses that it gives up; nil: nobody in particular
+	failed bool     // its addresses can't be handed over
+	from   []*draft // of a successor: who hands each of its names over; nil for its own
+	own    int      // of a successor whose names change anyway: how many of them are its own
+	needed []string // what that needed before, and rested on
+	rested []planning.Edit
+	group  int // drafts of one group are granted together, 0: alone
+}
+
+// passing is the draft's, to be written into.
+func (d *draft) passing() *passing {
+	if d.passes == nil {
+		d.passes = &passing{}
+	}
+	return d.passes
+}
+
+// pass is the draft's, to be read.
+func (d *draft) pass() passing {
+	if d.passes == nil {
+		return passing{}
+	}
+	return *d.passes
+}
+
 // owned are the addresses of an account that are yet to be handed over, and what it is to be
 // left with.
 func (w *walker) owned(g gone) (addresses []string, left string, known bool) {
@@ -124,7 +151,7 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 	h.from = g.person
 	h.reason = fmt.Sprintf("addresses of %s, handed over (%s)", cmp.Or(w.Accounts.Column("userName").Cell(g.a), i.Account), i.Reason)
 	d := w.draft(planning.Readdress, g.p, g.a)
-	d.intention, d.heir, d.HandsOver = i.ID, &h, true
+	d.intention, d.passing().heir, d.HandsOver = i.ID, &h, true
 	reason := fmt.Sprintf("handed over to %s (%s)", cmp.Or(w.Accounts.Column("userName").Cell(h.a), w.accountID(h.a)), i.Reason)
 	owner := cmp.Or(d.Person, "account "+d.Account)
 	primary := w.Accounts.Column("email").Cell(g.a)
@@ -144,21 +171,21 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 // successor's own names change as well, who hands over waits for another plan, unless one of
 // the names is theirs: then both are one change.
 func (r *run) withHeirs(drafts []*draft) []*draft {
-	if !slices.ContainsFunc(drafts, func(d *draft) bool { return d.heir != nil }) {
+	if !slices.ContainsFunc(drafts, func(d *draft) bool { return d.pass().heir != nil }) {
 		return drafts
 	}
 	x := &succession{walker: r.desirer().walker(&piece{}), to: map[int]*draft{}, busy: map[int][]*draft{}}
 	for _, d := range drafts {
 		d.alone()
 	}
-	drafts = slices.DeleteFunc(drafts, func(d *draft) bool { return d.from != nil || d.failed })
+	drafts = slices.DeleteFunc(drafts, func(d *draft) bool { return d.pass().from != nil || d.pass().failed })
 	for _, d := range drafts {
-		if d.heir == nil && len(d.names) > 0 && d.a >= 0 {
+		if d.pass().heir == nil && len(d.names) > 0 && d.a >= 0 {
 			x.busy[d.a] = append(x.busy[d.a], d)
 		}
 	}
 	for _, d := range drafts {
-		if d.heir == nil {
+		if d.pass().heir == nil {
 			continue
 		}
 		if why := x.give(d); why != "" {
@@ -170,7 +197,7 @@ func (r *run) withHeirs(drafts []*draft) []*draft {
 	}
 	var others []*draft
 	for _, d := range drafts {
-		if d.heir == nil && d.own == 0 {
+		if d.pass().heir == nil && d.pass().own == 0 {
 			others = append(others, d)
 		}
 	}
@@ -190,7 +217,7 @@ type succession struct {
 
 // give has a draft's addresses handed over, or says why not.
 func (x *succession) give(d *draft) (why string) {
-	h := d.heir
+	h := d.pass().heir
 	into := x.to[h.a]
 	if into == nil {
 		if into = x.wants(h); into == nil {
@@ -198,7 +225,7 @@ func (x *succession) give(d *draft) (why string) {
 		}
 		open, sent := x.Memory.Open[into.ID]
 		switch {
-		case into.own == 0 && len(x.busy[h.a]) > 0:
+		case into.pass().own == 0 && len(x.busy[h.a]) > 0:
 			return fmt.Sprintf("the names of account %q, which takes over, change in this plan; it is given more in the next", x.accountID(h.a))
 		case sent:
 			return open.Why
@@ -210,18 +237,18 @@ func (x *succession) give(d *draft) (why string) {
 		}
 		into.Inherits = true
 		x.to[h.a], x.groups = into, append(x.groups, []*draft{into})
-		into.group = len(x.groups)
+		into.passing().group = len(x.groups)
 	}
 	for _, address := range h.addresses {
 		if into.asksFor(address) {
 			continue
 		}
 		x.ask(into, "aliases", h.reason, naming.Request{Owner: into.Person, Account: into.a, Candidates: []string{address}, Attribute: naming.Alias, From: h.from})
-		into.from = append(into.from, d)
+		into.passing().from = append(into.passing().from, d)
 	}
 	into.need(d.ID)
-	d.group = into.group
-	group := &x.groups[d.group-1]
+	d.passing().group = into.passing().group
+	group := &x.groups[d.passing().group-1]
 	*group = slices.Insert(*group, len(*group)-1, d)
 	return ""
 }
@@ -230,8 +257,9 @@ func (x *succession) give(d *draft) (why string) {
 func (x *succession) wants(h *heir) *draft {
 	for _, d := range x.busy[h.a] {
 		if d.Verb == planning.Readdress && slices.ContainsFunc(h.addresses, d.asksFor) {
-			d.own, d.needed, d.rested = len(d.names), d.Needs, d.RestsOn
-			d.from = make([]*draft, d.own)
+			h := d.passing()
+			h.own, h.needed, h.rested = len(d.names), d.Needs, d.RestsOn
+			h.from = make([]*draft, h.own)
 			return d
 		}
 	}
@@ -240,9 +268,9 @@ func (x *succession) wants(h *heir) *draft {
 
 // alone takes from a successor's own draft what was handed over to it.
 func (d *draft) alone() {
-	if d.own > 0 {
-		d.names, d.targets, d.reasons, d.Needs, d.RestsOn = d.names[:d.own], d.targets[:d.own], d.reasons[:d.own], d.needed, d.rested
-		d.own, d.from, d.group, d.Inherits = 0, nil, 0, false
+	if h := d.pass(); h.own > 0 {
+		d.names, d.targets, d.reasons, d.Needs, d.RestsOn = d.names[:h.own], d.targets[:h.own], d.reasons[:h.own], h.needed, h.rested
+		d.passes, d.Inherits = nil, false
 	}
 }
 
@@ -262,13 +290,13 @@ func (r *run) notHanded(drafts []*draft, grants []naming.Grant) (some bool) {
 			g := grants[i]
 			i++
 			giver := d
-			if d.from != nil && d.from[n] != nil {
-				giver = d.from[n]
+			if from := d.pass().from; from != nil && from[n] != nil {
+				giver = from[n]
 			}
-			if g.Granted || giver.heir == nil || giver.failed || g.Holder < 0 && g.Rival < 0 && g.Rest == nil {
+			if g.Granted || giver.pass().heir == nil || giver.pass().failed || g.Holder < 0 && g.Rival < 0 && g.Rest == nil {
 				continue
 			}
-			giver.failed, some = true, true
+			giver.passing().failed, some = true, true
 			r.refuse(giver, d.targets[n], ask, g)
 		}
 	}
