@@ -13,16 +13,32 @@ import (
 // draft is a change on its way: names are asked for, not yet granted.
 type draft struct {
 	planning.Change
-	p, a    int
-	names   []naming.Request // for rename, readdress and create
-	targets []string         // per name: userName or email
-	reasons []string
+	p, a int
+	*asking
 	dropped bool
+	// intention is the id of the one that it carries out, "" for most
+	intention string
+}
+
+// asking is what a draft asks for.
+type asking struct {
+	names   []naming.Request   // for rename, readdress and create
+	targets []string           // per name: userName, email or aliases
+	reasons []string           // per name
 	emails  *charter.EmailRule // what holds of its account's addresses; nil: nothing
 	gained  []string           // aliases that it was granted
 	passes  *passing           // what it hands over, or is handed over; nil for most, see pass
-	// intention is the id of the one that it carries out, "" for most
-	intention string
+}
+
+// asksNothing is what most drafts ask for. It is read alone.
+var asksNothing = &asking{}
+
+// begin has a draft ask for something, by the rules of whoever is looked at.
+func (w *walker) begin(d *draft) *asking {
+	if d.asking == asksNothing {
+		d.asking = &asking{emails: w.class.Emails}
+	}
+	return d.asking
 }
 
 // piece is what one goroutine found out about its share of the people.
@@ -52,7 +68,15 @@ type desirer struct {
 	emailOn                                         bool // an e-mail address matters in this lane
 }
 
+// desirer is the one of this reconciliation.
 func (r *run) desirer() *desirer {
+	if r.desires == nil {
+		r.desires = r.newDesirer()
+	}
+	return r.desires
+}
+
+func (r *run) newDesirer() *desirer {
 	d := &desirer{run: r, mark: r.bind(r.Charter.Mark), emailOn: r.Charter.GivesNames()}
 	for _, c := range r.Charter.Everybody() {
 		d.classes = append(d.classes, r.classOf(c))
@@ -158,7 +182,7 @@ func (w *walker) guess(p, a int, what string) bool {
 }
 
 func (w *walker) draft(verb string, p, a int, edits ...planning.Edit) *draft {
-	d := &draft{p: p, a: a, emails: w.class.Emails}
+	d := &draft{p: p, a: a, asking: asksNothing}
 	d.Verb, d.Person, d.Account, d.Edits = verb, w.personID(p), w.accountID(a), edits
 	d.ID = planning.ChangeID(verb, d.Person, d.Account)
 	d.Wave = w.wave(p, a)
@@ -199,7 +223,8 @@ func (w *walker) wave(p, a int) int {
 	return -1
 }
 
-func (r *run) ask(d *draft, target, reason string, request naming.Request) {
-	request.Folded = r.Charter.Alike.FoldAll(request.Candidates) // here all cores are at work
-	d.names, d.targets, d.reasons = append(d.names, request), append(d.targets, target), append(d.reasons, reason)
+func (w *walker) ask(d *draft, target, reason string, request naming.Request) {
+	request.Folded = w.Charter.Alike.FoldAll(request.Candidates) // here all cores are at work
+	x := w.begin(d)
+	x.names, x.targets, x.reasons = append(x.names, request), append(x.targets, target), append(x.reasons, reason)
 }

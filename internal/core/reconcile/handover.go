@@ -36,11 +36,12 @@ type passing struct {
 }
 
 // passing is the draft's, to be written into.
-func (d *draft) passing() *passing {
-	if d.passes == nil {
-		d.passes = &passing{}
+func (w *walker) passing(d *draft) *passing {
+	x := w.begin(d)
+	if x.passes == nil {
+		x.passes = &passing{}
 	}
-	return d.passes
+	return x.passes
 }
 
 // pass is the draft's, to be read.
@@ -151,7 +152,7 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 	h.from = g.person
 	h.reason = fmt.Sprintf("addresses of %s, handed over (%s)", cmp.Or(w.Accounts.Column("userName").Cell(g.a), i.Account), i.Reason)
 	d := w.draft(planning.Readdress, g.p, g.a)
-	d.intention, d.passing().heir, d.HandsOver = i.ID, &h, true
+	d.intention, w.passing(d).heir, d.HandsOver = i.ID, &h, true
 	reason := fmt.Sprintf("handed over to %s (%s)", cmp.Or(w.Accounts.Column("userName").Cell(h.a), w.accountID(h.a)), i.Reason)
 	owner := cmp.Or(d.Person, "account "+d.Account)
 	primary := w.Accounts.Column("email").Cell(g.a)
@@ -237,18 +238,18 @@ func (x *succession) give(d *draft) (why string) {
 		}
 		into.Inherits = true
 		x.to[h.a], x.groups = into, append(x.groups, []*draft{into})
-		into.passing().group = len(x.groups)
+		x.passing(into).group = len(x.groups)
 	}
 	for _, address := range h.addresses {
 		if into.asksFor(address) {
 			continue
 		}
 		x.ask(into, "aliases", h.reason, naming.Request{Owner: into.Person, Account: into.a, Candidates: []string{address}, Attribute: naming.Alias, From: h.from})
-		into.passing().from = append(into.passing().from, d)
+		x.passing(into).from = append(x.passing(into).from, d)
 	}
 	into.need(d.ID)
-	d.passing().group = into.passing().group
-	group := &x.groups[d.passing().group-1]
+	x.passing(d).group = into.pass().group
+	group := &x.groups[d.pass().group-1]
 	*group = slices.Insert(*group, len(*group)-1, d)
 	return ""
 }
@@ -257,7 +258,7 @@ func (x *succession) give(d *draft) (why string) {
 func (x *succession) wants(h *heir) *draft {
 	for _, d := range x.busy[h.a] {
 		if d.Verb == planning.Readdress && slices.ContainsFunc(h.addresses, d.asksFor) {
-			h := d.passing()
+			h := x.passing(d)
 			h.own, h.needed, h.rested = len(d.names), d.Needs, d.RestsOn
 			h.from = make([]*draft, h.own)
 			return d
@@ -296,7 +297,7 @@ func (r *run) notHanded(drafts []*draft, grants []naming.Grant) (some bool) {
 			if g.Granted || giver.pass().heir == nil || giver.pass().failed || g.Holder < 0 && g.Rival < 0 && g.Rest == nil {
 				continue
 			}
-			giver.passing().failed, some = true, true
+			giver.passes.failed, some = true, true
 			r.refuse(giver, d.targets[n], ask, g)
 		}
 	}

@@ -35,7 +35,7 @@ func (w *walker) missing(p int) {
 	if w.markHeld(planning.Create, p, -1) {
 		return
 	}
-	d := &draft{p: p, a: -1, emails: w.class.Emails}
+	d := &draft{p: p, a: -1, asking: asksNothing}
 	d.Verb, d.Person, d.Wave = planning.Create, w.personID(p), w.wave(p, -1)
 	d.ID = planning.ChangeID(d.Verb, d.Person, "")
 	if w.fillNew(d, p) {

@@ -39,7 +39,8 @@ type run struct {
 	findMarks sync.Once
 	marks     map[string]record.Row // which account carries which mark, normalised; see marked
 	intended  map[string]planning.Intention
-	asked     []doubt // twins and orphans that turned out to need a human first
+	desires   *desirer // see desirer
+	asked     []doubt  // twins and orphans that turned out to need a human first
 }
 
 // doubt is a pair that a human must judge before what was wanted of it is done.
