@@ -116,9 +116,8 @@ func (c *client) keepShape(v apiclient.Preview) error {
 		maps.Copy(x.Settings, settings)
 	}
 	tag := res.Header.Get("ETag")
-	res, err = c.PutSystem(c.ctx, v.System, &apiclient.PutSystemParams{IfMatch: &tag}, apiclient.SystemInput{
-		Kind: x.Kind, Settings: &x.Settings, Shape: &v.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays, Namespace: &x.Namespace, SecretUntil: x.SecretUntil,
-	})
+	x.Shape = v.Shape
+	res, err = c.PutSystem(c.ctx, v.System, &apiclient.PutSystemParams{IfMatch: &tag}, asItIs(x))
 	if err := ask(nil, res, err); err != nil {
 		return err
 	}

@@ -111,12 +111,17 @@ func newSystemChange() *cobra.Command {
 			return err
 		}
 		tag := res.Header.Get("ETag")
-		return c.putSystem(args[0], apiclient.SystemInput{
-			Kind: x.Kind, Settings: &x.Settings, Shape: &x.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays, Namespace: &x.Namespace, SecretUntil: x.SecretUntil,
-		}, &tag)
+		return c.putSystem(args[0], asItIs(x), &tag)
 	})
 	systemFlags(cmd)
 	return cmd
+}
+
+// asItIs is what is sent to change nothing of a system.
+func asItIs(x apiclient.System) apiclient.SystemInput {
+	return apiclient.SystemInput{
+		Kind: x.Kind, Settings: &x.Settings, Shape: &x.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays, Namespace: &x.Namespace, SecretUntil: x.SecretUntil,
+	}
 }
 
 func systemFlags(cmd *cobra.Command) {

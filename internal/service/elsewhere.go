@@ -122,6 +122,9 @@ func (s *Service) sharing(ctx context.Context, in *laneInput) error {
 			}
 			for _, e := range c.Body.V.Edits {
 				for _, name := range e.NewNames() {
+					if before, met := given[name]; met && before != person {
+						person = "" // in which order is not known here
+					}
 					given[name] = person
 				}
 			}

@@ -228,7 +228,7 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	people, accounts := labels(in.People), labels(in.Accounts)
 	for _, f := range out.Findings {
 		codes[f.Code]++
-		o.All = append(o.All, store.Finding{ID: f.ID, Code: f.Code, Severity: string(f.Severity), Person: f.Person, Account: f.Account, PersonLabel: people(f.Person), AccountLabel: accounts(f.Account), Detail: f.Detail})
+		o.All = append(o.All, store.Finding{Told: store.Told{ID: f.ID, Code: f.Code, Severity: string(f.Severity), Person: f.Person, Account: f.Account, PersonLabel: people(f.Person), AccountLabel: accounts(f.Account), Detail: f.Detail}})
 	}
 	for _, c := range out.Changes {
 		verbs[c.Verb]++

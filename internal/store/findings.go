@@ -88,17 +88,10 @@ func dateFindings(ctx context.Context, tx bare, lane, reconciliation int64) erro
 
 // GoneFinding is a finding that a later reconciliation did not find any more.
 type GoneFinding struct {
-	Number       int64     `db:"id" json:"-"`
-	ID           string    `db:"finding" json:"id"`
-	Code         string    `db:"code" json:"code"`
-	Severity     string    `db:"severity" json:"severity"`
-	Person       string    `db:"person" json:"person,omitempty"`
-	Account      string    `db:"account" json:"account,omitempty"`
-	PersonLabel  string    `db:"person_label" json:"personLabel,omitempty"`
-	AccountLabel string    `db:"account_label" json:"accountLabel,omitempty"`
-	Detail       string    `db:"detail" json:"detail"`
-	Since        time.Time `db:"since" json:"since"`
-	Gone         time.Time `db:"gone" json:"gone"`
+	Number int64 `db:"id" json:"-"`
+	Told
+	Since time.Time `db:"since" json:"since"`
+	Gone  time.Time `db:"gone" json:"gone"`
 }
 
 // GoneFindings lists a lane's, those that went last first.

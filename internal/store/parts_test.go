@@ -24,7 +24,7 @@ func reconciled(t *testing.T, lane int64) int64 {
 	for i, label := range []string{"Zoë Ñandú", "Ana Soto", "Bo Lund", "ana soto"} {
 		id := fmt.Sprintf("L%d", i)
 		o.Verdicts = append(o.Verdicts, Verdict{Side: "people", ID: id, State: map[bool]string{true: "missing", false: "contested"}[i%2 == 0], Label: label, Login: id + "@l.example"})
-		o.All = append(o.All, Finding{ID: "f-" + id, Code: "missing-account", Severity: "warning", Person: id, PersonLabel: label, Detail: "in scope"})
+		o.All = append(o.All, Finding{Told: Told{ID: "f-" + id, Code: "missing-account", Severity: "warning", Person: id, PersonLabel: label, Detail: "in scope"}})
 		o.Proposals = append(o.Proposals, Proposal{Code: "contested-match", Person: id, Account: fmt.Sprintf("u%d", i), Reason: "alike", Probability: 0.9, Said: json.RawMessage(`[]`), PersonLabel: label})
 	}
 	o.Drafted = []Change{{ID: "c-1", Wave: "everybody", Verb: "create", Person: "L0", Label: "Zoë"}}

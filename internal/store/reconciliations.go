@@ -67,19 +67,24 @@ type Proposal struct {
 
 // Finding is one finding of a reconciliation.
 type Finding struct {
-	Number       int       `db:"number" json:"-"`
-	ID           string    `db:"finding" json:"id"`
-	Code         string    `db:"code" json:"code"`
-	Severity     string    `db:"severity" json:"severity"`
-	Person       string    `db:"person" json:"person,omitempty"`
-	Account      string    `db:"account" json:"account,omitempty"`
-	PersonLabel  string    `db:"person_label" json:"personLabel,omitempty"`
-	AccountLabel string    `db:"account_label" json:"accountLabel,omitempty"`
-	Detail       string    `db:"detail" json:"detail"`
-	Remedy       string    `db:"-" json:"remedy"`
-	Accepted     bool      `db:"accepted" json:"accepted"`
-	Since        time.Time `db:"since" json:"since"`
-	AssignedTo   string    `db:"assigned_to" json:"assignedTo,omitempty"`
+	Number int `db:"number" json:"-"`
+	Told
+	Remedy     string    `db:"-" json:"remedy"`
+	Accepted   bool      `db:"accepted" json:"accepted"`
+	Since      time.Time `db:"since" json:"since"`
+	AssignedTo string    `db:"assigned_to" json:"assignedTo,omitempty"`
+}
+
+// Told is what a finding says, and of whom.
+type Told struct {
+	ID           string `db:"finding" json:"id"`
+	Code         string `db:"code" json:"code"`
+	Severity     string `db:"severity" json:"severity"`
+	Person       string `db:"person" json:"person,omitempty"`
+	Account      string `db:"account" json:"account,omitempty"`
+	PersonLabel  string `db:"person_label" json:"personLabel,omitempty"`
+	AccountLabel string `db:"account_label" json:"accountLabel,omitempty"`
+	Detail       string `db:"detail" json:"detail"`
 }
 
 // Change is one change of a plan, or of a reconciliation that has none yet.

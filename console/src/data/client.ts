@@ -48,6 +48,15 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   );
 }
 
+/** What of a system is sent back as it is, whatever else of it changes. */
+export const asItIs = (s: Schemas["System"]) => ({
+  atOnce: s.atOnce,
+  perSecond: s.perSecond,
+  keepDays: s.keepDays,
+  namespace: s.namespace,
+  secretUntil: s.secretUntil,
+});
+
 /** Leaves a file with the service for a day, for a preview and a roster. */
 export const sendFile = (system: string, file: File) =>
   ask(

@@ -129,7 +129,7 @@ export const useKeySurvey = (people: string, accounts: string) =>
 const next = (last: { cursor?: string }) => last.cursor;
 
 /** What a filter holds, or nothing; the service says so when it is none of its words. */
-export const chosen = <T extends string>(word: string) => (word || undefined) as T | undefined;
+const chosen = <T extends string>(word: string) => (word || undefined) as T | undefined;
 
 export const useVerdicts = (lane: string, side: "people" | "accounts", state: string, q: string) =>
   useInfiniteQuery({
@@ -223,6 +223,13 @@ export const useComparison = (roster: number, older: number | undefined, kind: K
     getNextPageParam: next,
     retry: false,
   });
+/** Which findings are meant: by a code, a text, and all, the new ones or those of somebody. */
+export const meant = (code: string, q: string, which: string) => ({
+  code: chosen<Schemas["FindingCode"]>(code),
+  q: q || undefined,
+  new: which === "new" ? true : undefined,
+  assigned: which.startsWith("of ") ? which.slice(3) : undefined,
+});
 export const useFindings = (lane: string, code: string, q: string, which: string) =>
   useInfiniteQuery({
     queryKey: keys.laneList(lane, "findings", { code, q, which }),
@@ -231,15 +238,7 @@ export const useFindings = (lane: string, code: string, q: string, which: string
         api.GET("/lanes/{lane}/findings", {
           params: {
             path: { lane },
-            query: {
-              code: chosen<Schemas["FindingCode"]>(code),
-              q,
-              new: which === "new" ? true : undefined,
-              assigned: which.startsWith("of ") ? which.slice(3) : undefined,
-              count: pageParam === "",
-              cursor: pageParam,
-              limit: 100,
-            },
+            query: { ...meant(code, q, which), count: pageParam === "", cursor: pageParam, limit: 100 },
           },
         }),
       ),

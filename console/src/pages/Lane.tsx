@@ -2,27 +2,14 @@ import { Tabs } from "radix-ui";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
-import {
-  chosen,
-  useAct,
-  useCharter,
-  useFindings,
-  useLane,
-  useMay,
-  useMe,
-  usePlans,
-  useTask,
-  useVerdicts,
-  useWeights,
-  useWithheld,
-} from "../data/queries";
+import { useAct, useCharter, useLane, useMay, usePlans, useTask, useVerdicts, useWeights, useWithheld } from "../data/queries";
 import { BalanceDrawing, BalanceTable } from "../ui/balance";
-import { Confirm } from "../ui/confirm";
 import { Glyph, StateWord } from "../ui/glyph";
 import { GuardMeter } from "../ui/guard";
 import { Id, List } from "../ui/list";
-import { Button, Empty, Head, Loading, Search, Trouble, thousands, When } from "../ui/parts";
+import { Button, Empty, Head, Loading, Pick, Search, Trouble, thousands, When } from "../ui/parts";
 import { TriedCharter } from "../ui/tried";
+import { Findings } from "./Findings";
 import { Intentions } from "./Intentions";
 import { changes } from "./Lanes";
 
@@ -139,7 +126,14 @@ export function LanePage() {
               ))}
             </Tabs.List>
             <Tabs.Content value="findings">
-              <Findings lane={lane} code={params.get("code") ?? ""} q={params.get("q") ?? ""} which={params.get("which") ?? ""} set={set} />
+              <Findings
+                lane={lane}
+                code={params.get("code") ?? ""}
+                q={params.get("q") ?? ""}
+                which={params.get("which") ?? ""}
+                height={height}
+                set={set}
+              />
             </Tabs.Content>
             <Tabs.Content value="withheld">
               <Withheld lane={lane} on={Object.keys(latest.withheld).length > 0} />
@@ -174,174 +168,7 @@ export function LanePage() {
 
 type Filter = { lane: string; q: string; set: (next: Record<string, string>) => void };
 
-function Pick({
-  label,
-  value,
-  options,
-  onChange,
-}: {
-  label: string;
-  value: string;
-  options: [string, string][];
-  onChange: (v: string) => void;
-}) {
-  return (
-    <label className="text-soft">
-      {label}{" "}
-      <select value={value} onChange={(e) => onChange(e.target.value)} className="h-7 rounded-sm border border-hair bg-leaf px-1 text-ink">
-        {options.map(([v, name]) => (
-          <option key={v} value={v}>
-            {name}
-          </option>
-        ))}
-      </select>
-    </label>
-  );
-}
-
 const height = "max(300px, calc(100vh - 540px))";
-
-function Findings({ lane, code, q, which, set }: Filter & { code: string; which: string }) {
-  const list = useFindings(lane, code, q, which);
-  const me = useMe().data?.name ?? "";
-  const go = useNavigate();
-  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
-  const counts = list.data?.pages[0]?.counts ?? {};
-  const all = Object.values(counts).reduce((a, b) => a + b, 0);
-  return (
-    <>
-      <div className="mb-2 flex items-center gap-4">
-        <Search label="Search findings" value={q} onChange={(v) => set({ q: v })} />
-        <Pick
-          label="code"
-          value={code}
-          onChange={(v) => set({ code: v })}
-          options={[
-            ["", `all (${all})`],
-            ...Object.entries(counts)
-              .sort()
-              .map(([c, n]) => [c, `${c} (${n})`] as [string, string]),
-          ]}
-        />
-        <Pick
-          label="which"
-          value={which}
-          onChange={(v) => set({ which: v })}
-          options={[
-            ["", "all"],
-            ["new", "new since the last reconciliation"],
-            [`of ${me}`, "looked after by me"],
-          ]}
-        />
-        {(code || q || which) && rows.length > 0 && (
-          <Together lane={lane} code={code} q={q} which={which} count={list.data?.pages[0]?.total ?? rows.length} me={me} />
-        )}
-      </div>
-      {list.error && !list.data && <Trouble error={list.error} />}
-      {list.data && rows.length === 0 ? (
-        <Empty>{all === 0 ? "Nothing is wrong in this lane." : "No finding matches; clear the search or the filter."}</Empty>
-      ) : (
-        <List
-          label="findings"
-          height={height}
-          rows={rows}
-          rowKey={(f) => f.id}
-          more={list.hasNextPage ? list.fetchNextPage : undefined}
-          open={(f) =>
-            go(
-              `/lanes/${lane}/why?${f.person ? `person=${encodeURIComponent(f.person)}` : ""}${f.account ? `&account=${encodeURIComponent(f.account)}` : ""}`,
-            )
-          }
-          columns={[
-            {
-              name: "severity",
-              width: "76px",
-              cell: (f) =>
-                f.accepted ? (
-                  <span className="text-soft">accepted</span>
-                ) : (
-                  <span className={f.severity === "error" ? "text-madder" : f.severity === "warning" ? "text-ochre" : "text-soft"}>
-                    {f.severity}
-                  </span>
-                ),
-            },
-            { name: "code", width: "145px", cell: (f) => f.code },
-            {
-              name: "person",
-              width: "1fr",
-              cell: (f) =>
-                f.person && (
-                  <>
-                    <span>{f.personLabel}</span> <Id>{f.person}</Id>
-                  </>
-                ),
-            },
-            {
-              name: "account",
-              width: "1fr",
-              cell: (f) =>
-                f.account && (
-                  <>
-                    <span>{f.accountLabel}</span> <Id>{f.account}</Id>
-                  </>
-                ),
-            },
-            { name: "what is wrong", width: "2.4fr", cell: (f) => f.detail },
-            { name: "since", width: "84px", cell: (f) => <When at={f.since} /> },
-            { name: "with", width: "84px", cell: (f) => f.assignedTo },
-          ]}
-        />
-      )}
-    </>
-  );
-}
-
-// Together does one thing about all findings that the filters show.
-function Together({
-  lane,
-  code,
-  q,
-  which,
-  count,
-  me,
-}: {
-  lane: string;
-  code: string;
-  q: string;
-  which: string;
-  count: number;
-  me: string;
-}) {
-  const may = useMay();
-  const meant = {
-    code: chosen<Schemas["FindingCode"]>(code),
-    q: q || undefined,
-    new: which === "new" ? true : undefined,
-    assigned: which.startsWith("of ") ? which.slice(3) : undefined,
-    expect: count,
-  };
-  const act = useAct((body: Schemas["FindingAct"]) => ask(api.POST("/lanes/{lane}/findings", { params: { path: { lane } }, body })));
-  const mine = which === `of ${me}`;
-  return (
-    <>
-      <Button disabled={!may("work") || act.isPending} onClick={() => act.mutate({ act: "assign", to: mine ? undefined : me, ...meant })}>
-        {mine ? "Give them up" : `Look after these ${thousands(count)}`}
-      </Button>
-      <Confirm
-        trigger={<Button disabled={!may("work")}>Accept these {thousands(count)}…</Button>}
-        title={`Accept ${thousands(count)} findings`}
-        act="Accept them"
-        tone="main"
-        reason="Why? Whoever looks later reads it."
-        busy={act.isPending}
-        error={act.error}
-        confirm={(reason) => act.mutateAsync({ act: "accept", reason, ...meant })}
-      >
-        <p>They no longer stand in the way, and stay in the list as accepted.</p>
-      </Confirm>
-    </>
-  );
-}
 
 const states = {
   people: ["twinned", "missing", "duplicate", "contested", "exempt"],

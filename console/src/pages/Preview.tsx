@@ -1,6 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, ask, type Schemas, sendFile } from "../data/client";
+import { api, asItIs, ask, type Schemas, sendFile } from "../data/client";
 import { useAct, useMay, useSystem, useTask } from "../data/queries";
 import { Id } from "../ui/list";
 import { Button, Facts, Head, Loading, Progress, Select, Trouble, thousands } from "../ui/parts";
@@ -63,11 +63,7 @@ export function PreviewPage() {
           kind: s.kind,
           settings: { ...s.settings, ...settings },
           shape,
-          atOnce: s.atOnce,
-          perSecond: s.perSecond,
-          keepDays: s.keepDays,
-          namespace: s.namespace,
-          secretUntil: s.secretUntil,
+          ...asItIs(s),
         },
       }),
     );

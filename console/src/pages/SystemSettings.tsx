@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, ask, type Schemas } from "../data/client";
+import { api, asItIs, ask, type Schemas } from "../data/client";
 import { useAct, useMay, useSystem, useSystemKinds } from "../data/queries";
 import { Button, Empty, Head, Loading, Select, Trouble } from "../ui/parts";
 
@@ -36,11 +36,7 @@ export function SystemSettingsPage() {
             settings: Object.fromEntries(Object.entries(values).filter(([, v]) => v !== "")),
             shape,
             secret: secret === "" ? undefined : secret,
-            atOnce: was?.atOnce,
-            perSecond: was?.perSecond,
-            keepDays: was?.keepDays,
-            namespace: was?.namespace,
-            secretUntil: was?.secretUntil,
+            ...(was ? asItIs(was) : {}),
           },
         }),
       ),

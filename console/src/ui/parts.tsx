@@ -219,3 +219,29 @@ export function Progress({ done, total, label, since }: { done: number; total: n
     </div>
   );
 }
+
+/** One of a few words. */
+export function Pick({
+  label,
+  value,
+  options,
+  onChange,
+}: {
+  label: string;
+  value: string;
+  options: [string, string][];
+  onChange: (v: string) => void;
+}) {
+  return (
+    <label className="text-soft">
+      {label}{" "}
+      <select value={value} onChange={(e) => onChange(e.target.value)} className="h-7 rounded-sm border border-hair bg-leaf px-1 text-ink">
+        {options.map(([v, name]) => (
+          <option key={v} value={v}>
+            {name}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+}
