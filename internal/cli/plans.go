@@ -227,7 +227,7 @@ func bracket(list []apiclient.Change, i int) string {
 	case joins(i - 1):
 		return "  ┘"
 	}
-	return "  ┐ done together, or not at all"
+	return "  ┐ done as one"
 }
 
 func newSeal() *cobra.Command {

@@ -181,13 +181,17 @@ func (q *queue) next(ctx context.Context) (i int, ok bool) {
 			q.free.Broadcast()
 			return 0, false
 		}
-		if at := q.first(closing); at >= 0 && q.turn.mine {
+		at := q.first(closing || q.turn.wanted)
+		if at < 0 && !closing && q.running == 0 && q.anyUnderway() {
+			at = q.first(false) // what is to come to its end waits for another
+		}
+		if at >= 0 && q.turn.mine {
 			q.left--
 			q.running++
 			return heap.Remove(&q.ready, at).(int), true
 		}
 		if closing && q.running == 0 && q.turn.mine {
-			q.stopped, q.halting = q.stopped+"; it can't come to the end of what hands names on", false
+			q.stopped, q.halting = q.stopped+"; it can't come to the end of what is done as one", false
 			continue
 		}
 		if len(q.ready) == 0 && q.running == 0 { // whatever is left waits for something that will never come

@@ -111,6 +111,36 @@ func TestQueueGoesOn(t *testing.T) {
 }
 
 // Nobody else's mark or name: what a change gives out is what its own edits say.
+// While another run waits for its turn, what is under way comes to its end and no unit is begun.
+func TestQueueGivesWay(t *testing.T) {
+	var changes []store.Change
+	for i := range 6 {
+		c := change(i, fmt.Sprintf("u%d", i/2))
+		c.Body.V.Unit = fmt.Sprintf("unit %d", i/2)
+		changes = append(changes, c)
+	}
+	q := queued(changes)
+	i, ok := q.next(context.Background())
+	require.True(t, ok)
+	q.running--
+	q.count(changes[i], "done")
+	q.passed(i)
+	require.True(t, q.midway())
+	i, ok = q.next(context.Background())
+	require.True(t, ok)
+	require.Equal(t, 1, i, "the rest of the unit that is under way")
+	q.running--
+	q.count(changes[i], "done")
+	q.passed(i)
+	require.False(t, q.midway())
+	require.Equal(t, -1, q.first(true))
+	done := make(chan int)
+	go func() { i, _ := q.next(context.Background()); done <- i }()
+	q.setTurn(false)
+	q.setTurn(true)
+	require.Equal(t, 2, <-done, "the turn was given up, and has come back")
+}
+
 func TestEffects(t *testing.T) {
 	c := store.Change{Verb: planning.Create, Person: "L1"}
 	c.Body.V.Edits = []planning.Edit{{Attribute: "title", New: "Cook"}, {Attribute: "active", New: "true"}, {Attribute: "aliases", New: "a@l.example"}}

@@ -9,7 +9,8 @@ import (
 
 // turn is whether this run is the one that writes to the system now.
 type turn struct {
-	mine bool
+	mine   bool
+	wanted bool // by another run: nothing is begun any more that others may not come in between
 }
 
 // turnPause is how often a run asks for its turn, or whether another waits.
@@ -48,10 +49,12 @@ func (q *queue) takeTurns(ctx context.Context) {
 	q.setTurn(false)
 }
 
-// midway: names are handed on at this moment, which no other run may come in between.
+// midway: a unit is under way at this moment, which no other run may come in between. From
+// now on none is begun.
 func (q *queue) midway() bool {
 	q.mu.Lock()
 	defer q.mu.Unlock()
+	q.turn.wanted = true
 	return q.anyUnderway()
 }
 
@@ -59,7 +62,7 @@ func (q *queue) setTurn(mine bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if q.turn.mine != mine {
-		q.turn.mine = mine
+		q.turn.mine, q.turn.wanted = mine, false
 		q.free.Broadcast()
 	}
 }

@@ -136,7 +136,7 @@ func (q *queue) settleUnit(ctx context.Context, unit string) error {
 	case whole || len(done) == 0:
 		return nil
 	case unclear != "":
-		return q.w.Log(ctx, "error", q.order[done[0]].Label, "names were handed on in part, and are not taken back: "+unclear+"; reconcile once that is settled")
+		return q.w.Log(ctx, "error", q.order[done[0]].Label, "a unit was done in part, and is not taken back: "+unclear+"; reconcile once that is settled")
 	}
 	if !back {
 		return q.keepFormer(ctx, unit, done)

@@ -131,7 +131,7 @@ export function PlanPage() {
                     {c.person ?? ""} ┊ {c.account ?? ""}
                   </Id>
                   {c.unit && (
-                    <span className="whitespace-nowrap text-soft" title="Changes that hand names on are done together, or not at all.">
+                    <span className="whitespace-nowrap text-soft" title="Changes of one unit (names that pass on, a change of class) are done together.">
                       {" "}
                       as one
                     </span>

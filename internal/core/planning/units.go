@@ -10,7 +10,8 @@ import (
 
 // Changes that hand names to one another are one unit: they stand in one wave, and are
 // chosen, held and halted together; where one of them can't be done, those that were done
-// are taken back. In between a name may be nobody's; it is never two accounts'.
+// are taken back. In between a name may be nobody's; it is never two accounts'. What makes
+// an account another class's is one unit too.
 //
 // Names that move in a circle leave no change that could come first. One account of the
 // circle goes through a value in between, by a change of its own, which frees its names.
@@ -59,9 +60,9 @@ func (e *Edit) kept() string {
 	return record.JoinList(slices.DeleteFunc(record.SplitList(e.Old), func(v string) bool { return !stays[record.Normal(record.Email, v)] }))
 }
 
-// Unite makes units of the changes that need one another, and breaks their circles with
-// values in between: between gives the one that stands in for a name of a change. What it
-// adds is appended.
+// Unite makes units of the changes that need one another, or are said to be of one, and breaks
+// their circles with values in between: between gives the one that stands in for a name of a
+// change. What it adds is appended.
 func Unite(changes []*Change, between func(c *Change, name string) string) []*Change {
 	for _, part := range joined(linked(changes)) {
 		slices.SortFunc(part, func(a, b *Change) int { return strings.Compare(a.ID, b.ID) })
@@ -78,7 +79,7 @@ func Unite(changes []*Change, between func(c *Change, name string) string) []*Ch
 	return changes
 }
 
-// linked are the changes that need another, or are needed: few of all.
+// linked are the changes that need another, are needed, or are of a unit: few of all.
 func linked(changes []*Change) (some []*Change) {
 	needed := map[string]bool{}
 	for _, c := range changes {
@@ -86,18 +87,15 @@ func linked(changes []*Change) (some []*Change) {
 			needed[need] = true
 		}
 	}
-	if len(needed) == 0 {
-		return nil
-	}
 	for _, c := range changes {
-		if len(c.Needs) > 0 || needed[c.ID] {
+		if len(c.Needs) > 0 || c.Unit != "" || needed[c.ID] {
 			some = append(some, c)
 		}
 	}
 	return some
 }
 
-// joined groups the changes that need one another, in the order of the list.
+// joined groups the changes that need one another, or are of one unit, in the order of the list.
 func joined(changes []*Change) (parts [][]*Change) {
 	at := make(map[string]int, len(changes))
 	for i, c := range changes {
@@ -114,7 +112,15 @@ func joined(changes []*Change) (parts [][]*Change) {
 		}
 		return i
 	}
+	first := map[string]int{} // of each unit
 	for i, c := range changes {
+		if c.Unit != "" {
+			if n, met := first[c.Unit]; met {
+				root[find(i)] = find(n)
+			} else {
+				first[c.Unit] = i
+			}
+		}
 		if !slices.ContainsFunc(c.Edits, func(e Edit) bool { return e.names() }) {
 			continue // it needs the account that another makes, and no name of it
 		}

@@ -1,6 +1,8 @@
 package reconcile
 
 import (
+	"slices"
+
 	"twinning/internal/core/charter"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/planning"
@@ -66,4 +68,84 @@ func (d *desirer) classIndex(p int) (i int, unknown string) {
 		}
 	}
 	return len(d.classes) - 1, ""
+}
+
+// unlike are the attributes that classes rule differently.
+func unlike(classes []class) map[string]bool {
+	differ := map[string]bool{}
+	common := &classes[len(classes)-1]
+	ruled := func(c *class, attribute string) int {
+		i := slices.IndexFunc(c.Rules, func(r charter.AttributeRule) bool { return r.Attribute == attribute })
+		if i < 0 {
+			return 0
+		}
+		return c.Rules[i].Line
+	}
+	for i := range classes {
+		c := &classes[i]
+		for _, r := range slices.Concat(c.Rules, common.Rules) {
+			if ruled(c, r.Attribute) != ruled(common, r.Attribute) {
+				differ[r.Attribute] = true
+			}
+		}
+		if c.Emails != common.Emails {
+			differ["email"], differ["aliases"] = true, true
+		}
+		if slices.ContainsFunc(c.groups, func(g groupRule) bool { return g.never }) {
+			differ["groups"] = true
+		}
+		if !c.SignsIn {
+			differ["active"] = true
+		}
+	}
+	return differ
+}
+
+// step orders what a change of class does: what takes rights away first, what gives them last.
+var step = map[string]int{
+	planning.Suspend: 0, planning.Withdraw: 0,
+	planning.Rename: 1, planning.Readdress: 1,
+	planning.Set: 2, planning.Place: 2, planning.Hide: 2,
+	planning.Enrol:  3,
+	planning.Unhide: 4, planning.Reinstate: 4,
+}
+
+// asOne makes one ordered unit of what classes want of an account that is there: whoever
+// changes from one to another is not left halfway, and whoever may do less may not do more
+// on the way. What can't be done now is not waited for.
+func (r *run) asOne(drafts []*draft) {
+	if len(r.Charter.Classes) == 0 || r.Deferred { // a row of an upload says it all at once
+		return
+	}
+	unlike := r.desirer().unlike
+	for from, to := 0, 0; from < len(drafts); from = to {
+		for to = from; to < len(drafts) && drafts[to].p == drafts[from].p && drafts[to].a == drafts[from].a; {
+			to++
+		}
+		if drafts[from].p < 0 || drafts[from].a < 0 || to-from < 2 {
+			continue
+		}
+		inSteps(slices.DeleteFunc(slices.Clone(drafts[from:to]), func(d *draft) bool {
+			return d.dropped || !slices.ContainsFunc(d.Edits, func(e planning.Edit) bool { return unlike[e.Attribute] })
+		}))
+	}
+}
+
+// inSteps has the changes of each step need those of the one before. Names need no names so:
+// other accounts may stand between them.
+func inSteps(drafts []*draft) {
+	if len(drafts) < 2 {
+		return
+	}
+	slices.SortStableFunc(drafts, func(a, b *draft) int { return step[a.Verb] - step[b.Verb] })
+	var before, now []*draft
+	for i, d := range drafts {
+		if i > 0 && step[d.Verb] != step[drafts[i-1].Verb] {
+			before, now = now, nil
+		}
+		for _, earlier := range before {
+			d.need(earlier.ID)
+		}
+		d.Unit, now = drafts[0].ID, append(now, d)
+	}
 }

@@ -58,7 +58,8 @@ type inactive struct{ person, since string }
 // the rosters' text: both last as long as the reconciliation.
 type desirer struct {
 	*run
-	classes  []class // the last is of whoever is in no other
+	classes  []class         // the last is of whoever is in no other
+	unlike   map[string]bool // attributes that they rule differently
 	mark     *charter.Bound
 	waves    []*charter.Bound
 	hold     *charter.Bound // who is under legal hold
@@ -81,6 +82,7 @@ func (r *run) newDesirer() *desirer {
 	for _, c := range r.Charter.Everybody() {
 		d.classes = append(d.classes, r.classOf(c))
 	}
+	d.unlike = unlike(d.classes)
 	for name, column := range map[string]**record.Column{"active": &d.active, "hidden": &d.hidden, "created": &d.made, "locked": &d.locked, "pending": &d.pending, "lastSignIn": &d.signedIn} {
 		*column = r.Accounts.Column(name)
 	}

@@ -58,6 +58,7 @@ func (r *run) nameAndPlan(drafts []*draft) {
 		}
 	}
 	ownFirst(named)
+	r.asOne(drafts)
 	changes := make([]*planning.Change, 0, len(drafts))
 	for _, d := range drafts {
 		if !d.dropped {
@@ -73,9 +74,10 @@ func (r *run) nameAndPlan(drafts []*draft) {
 		if c.Verb == planning.Enrol {
 			continue // of an account that is not made: that is told by itself
 		}
-		code := map[string]string{planning.Readdress: "email-taken"}[c.Verb]
+		code := map[string]string{planning.Readdress: "email-taken", planning.Rename: "username-taken", planning.Create: "username-taken"}[c.Verb]
 		if code == "" {
-			code = "username-taken"
+			r.out.Withheld = append(r.out.Withheld, planning.Withheld{Verb: c.Verb, Person: c.Person, Account: c.Account, Reason: "it is done together with another change of the account, which can't be planned"})
+			continue
 		}
 		r.out.Findings = append(r.out.Findings, finding.New(code, c.Person, c.Account, "", "the name is to be freed by a change that can't be planned"))
 	}
