@@ -1819,8 +1819,10 @@ type Run struct {
 
 // RunInput defines model for RunInput.
 type RunInput struct {
-	Hash string  `json:"hash"`
-	Wave *string `json:"wave,omitempty"`
+	// AnyTime why it does not wait for the charter's windows; needs the right overrule
+	AnyTime *string `json:"anyTime,omitempty"`
+	Hash    string  `json:"hash"`
+	Wave    *string `json:"wave,omitempty"`
 }
 
 // RunList defines model for RunList.

@@ -304,7 +304,7 @@ func (d *director) pilot() error {
 	if p, err = d.Service.Seal(d.ctx, d.who, p.ID, p.Hash, ""); err != nil {
 		return err
 	}
-	r, err := d.Service.StartRun(d.ctx, d.who, p.ID, p.Hash, "")
+	r, err := d.Service.StartRun(d.ctx, d.who, p.ID, p.Hash, service.RunOrder{})
 	if err != nil {
 		return err
 	}

@@ -211,6 +211,7 @@ func refusal(status int, body []byte) error {
 func (c *client) follow(id int64) (t apiclient.Task, err error) {
 	talk := c.cmd.ErrOrStderr()
 	bar := isTerminal(talk)
+	told := ""
 	for {
 		res, err := c.GetTask(c.ctx, id)
 		if c.ctx.Err() != nil {
@@ -218,6 +219,11 @@ func (c *client) follow(id int64) (t apiclient.Task, err error) {
 		}
 		if err := ask(&t, res, err); err != nil {
 			return t, err
+		}
+		if now := value(t.Message); now != told && t.Ended == nil {
+			if told = now; told != "" {
+				c.say("%s %s; it goes on whether you wait or not", t.Name, now)
+			}
 		}
 		if bar && t.Done > 0 && t.Total == 0 {
 			fmt.Fprintf(raw(talk), "\r%s %s so far, %s a second\x1b[K", plainText(t.Name), thousands(t.Done), pace(t))

@@ -490,7 +490,7 @@ func TestAtOnce(t *testing.T) {
 	p, err := s.Draft(ctx, admin, lane, nil, nil)
 	require.NoError(t, err)
 	require.Equal(t, 1, atOnce(40, func(int) error { _, err := s.Seal(ctx, admin, p.ID, p.Hash, ""); return err }))
-	require.Equal(t, 1, atOnce(40, func(int) error { _, err := s.StartRun(ctx, admin, p.ID, p.Hash, ""); return err }))
+	require.Equal(t, 1, atOnce(40, func(int) error { _, err := s.StartRun(ctx, admin, p.ID, p.Hash, service.RunOrder{}); return err }))
 	require.Equal(t, sealed+1, trail("plan.seal"))
 	require.Equal(t, ran+1, trail("plan.run"))
 	x, err := s.Charter(ctx, lane, 0)

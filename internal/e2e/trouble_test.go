@@ -56,7 +56,7 @@ func (h *house) sealed() service.PlanView {
 
 func (h *house) run(p service.PlanView) service.RunView {
 	h.t.Helper()
-	r, err := h.app.Service.StartRun(context.Background(), admin, p.ID, p.Hash, "")
+	r, err := h.app.Service.StartRun(context.Background(), admin, p.ID, p.Hash, service.RunOrder{})
 	require.NoError(h.t, err)
 	h.wait(r.Task, nil)
 	r, err = h.app.Service.Run(context.Background(), r.ID)
@@ -182,7 +182,7 @@ func TestBehindOurBack(t *testing.T) {
 	h.application.Put(map[string]any{"id": suspended.Account, "active": false})
 	ctx := context.Background()
 	h.application.Misbehave(scimapp.Misbehaviour{SlowMillis: 60})
-	r, err := h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, "")
+	r, err := h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, service.RunOrder{})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		v, err := h.app.Service.Run(ctx, r.ID)
@@ -195,7 +195,7 @@ func TestBehindOurBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, v.Message, "frozen")
 	require.Less(t, v.Outcomes["done"], p.Total)
-	_, err = h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, "")
+	_, err = h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, service.RunOrder{})
 	require.ErrorContains(t, err, "frozen")
 	_, err = h.app.Service.SetFreeze(ctx, admin, false, "")
 	require.NoError(t, err)
@@ -363,17 +363,17 @@ func TestSealing(t *testing.T) {
 	_, err = h.app.Service.SetObserving(ctx, admin, lane, false)
 	require.NoError(t, err)
 	before := h.application.Effects()
-	_, err = h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, "")
+	_, err = h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, service.RunOrder{})
 	require.ErrorContains(t, err, "only a sealed plan can be run")
 	require.NoError(t, seal(admin, p.Hash, "the board asked for it"))
-	_, err = h.app.Service.StartRun(ctx, admin, p.ID, "other", "")
+	_, err = h.app.Service.StartRun(ctx, admin, p.ID, "other", service.RunOrder{})
 	require.ErrorContains(t, err, "hash")
-	_, err = h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, "no such wave")
+	_, err = h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, service.RunOrder{Wave: "no such wave"})
 	require.ErrorContains(t, err, "no wave")
 	require.Equal(t, before.Changes, h.application.Effects().Changes, "nothing was written by asking")
 
 	// a wave by itself, then the rest
-	r, err := h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, "pilot")
+	r, err := h.app.Service.StartRun(ctx, admin, p.ID, p.Hash, service.RunOrder{Wave: "pilot"})
 	require.NoError(t, err)
 	h.wait(r.Task, nil)
 	v, err := h.app.Service.Plan(ctx, p.ID)

@@ -35,6 +35,8 @@ type Params struct {
 	Plan int64  `json:"plan"`
 	Run  int64  `json:"run"`
 	Wave string `json:"wave,omitempty"`
+	// AnyTime is that the charter's windows are not waited for.
+	AnyTime bool `json:"anyTime,omitempty"`
 }
 
 // Config of an engine.
@@ -202,6 +204,14 @@ func (x *run) seconds(name string, fallback int) time.Duration {
 
 // defaultWorkers carry out changes of a system for which nobody set a limit.
 const defaultWorkers = 4
+
+// opens is when the run may write by the charter's windows, from an instant on.
+func (x *run) opens(now time.Time) time.Time {
+	if x.params.AnyTime {
+		return now
+	}
+	return x.charter.Opens(now)
+}
 
 // workers is how many changes are carried out at a time: no more than the system
 // may be asked for.

@@ -27,10 +27,10 @@ type fallen struct{ why string }
 
 func (f *fallen) Error() string { return f.why }
 
-// notOurs is that another task writes to the system now.
+// notOurs is that another task writes to the system now, or none does: no window is open.
 type notOurs struct{}
 
-func (notOurs) Error() string { return "another run writes to the system now" }
+func (notOurs) Error() string { return "another run writes to the system now, or nobody may" }
 
 // Premises are what a change rests on: what was written down with it when it was
 // drafted, the names that its plan has reserved, and the charter.
@@ -48,6 +48,7 @@ func Premises(plan store.Plan, charterVersion int64, c store.Change) []planning.
 // transaction that records its intent.
 func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string, closing bool) func(planning.Facts, store.Standing) error {
 	return func(facts planning.Facts, w store.Standing) error {
+		now := x.Now()
 		switch {
 		case !w.Ours:
 			return store.ErrFenced
@@ -61,7 +62,7 @@ func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string,
 			return &stop{fmt.Sprintf("lane %s only observes now", x.lane.Name)}
 		case w.SystemVersion != x.system.Version:
 			return &stop{fmt.Sprintf("system %s was changed since the run began; start it again", x.system.Name)}
-		case !w.Turn:
+		case !w.Turn, !closing && x.opens(now).After(now):
 			return notOurs{}
 		case !x.since.at(w.PeopleRoster, w.AccountsRoster):
 			return errNewer

@@ -125,14 +125,14 @@ func TestQueueGivesWay(t *testing.T) {
 	q.running--
 	q.count(changes[i], "done")
 	q.passed(i)
-	require.True(t, q.midway())
+	require.False(t, q.givesWay(true))
 	i, ok = q.next(context.Background())
 	require.True(t, ok)
 	require.Equal(t, 1, i, "the rest of the unit that is under way")
 	q.running--
 	q.count(changes[i], "done")
 	q.passed(i)
-	require.False(t, q.midway())
+	require.True(t, q.givesWay(true))
 	require.Equal(t, -1, q.first(true))
 	done := make(chan int)
 	go func() { i, _ := q.next(context.Background()); done <- i }()

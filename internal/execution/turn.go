@@ -5,41 +5,27 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"time"
+
+	"twinning/internal/store"
 )
 
 // turn is whether this run is the one that writes to the system now.
 type turn struct {
 	mine   bool
-	wanted bool // by another run: nothing is begun any more that others may not come in between
+	wanted bool // by another run, or a window has closed: no unit is begun any more
+	waits  bool // for a window; of takeTurns alone
 }
 
 // turnPause is how often a run asks for its turn, or whether another waits.
 const turnPause = 250 * time.Millisecond
 
 // takeTurns takes the turn, and gives it up between two changes whenever a run
-// waits that has much less to do: the database knows whose it is.
+// waits that has much less to do, or a window closes: the database knows whose it is.
 func (q *queue) takeTurns(ctx context.Context) {
 	for ctx.Err() == nil {
-		q.mu.Lock()
-		mine := q.turn.mine
-		q.mu.Unlock()
-		if !mine {
-			ok, err := q.Store.TakeTurn(ctx, q.w.Task)
-			if err != nil && ctx.Err() == nil {
-				q.fail(err)
-				return
-			}
-			q.setTurn(ok)
-		} else if wanted, err := q.Store.Wanted(ctx, q.w.Task); err != nil && ctx.Err() == nil {
+		if err := q.turns(ctx); err != nil && ctx.Err() == nil {
 			q.fail(err)
 			return
-		} else if wanted && !q.midway() {
-			q.setTurn(false)
-			q.idle(ctx)
-			if err := q.Store.GiveTurn(ctx, q.w.Task); err != nil && ctx.Err() == nil {
-				q.fail(err)
-				return
-			}
 		}
 		select {
 		case <-ctx.Done():
@@ -49,13 +35,65 @@ func (q *queue) takeTurns(ctx context.Context) {
 	q.setTurn(false)
 }
 
-// midway: a unit is under way at this moment, which no other run may come in between. From
-// now on none is begun.
-func (q *queue) midway() bool {
+func (q *queue) turns(ctx context.Context) error {
+	q.mu.Lock()
+	mine := q.turn.mine
+	q.mu.Unlock()
+	closed, err := q.closed(ctx, mine)
+	switch {
+	case err != nil || closed && !mine:
+		return err
+	case !mine:
+		ok, err := q.Store.TakeTurn(ctx, q.w.Task)
+		if err == nil {
+			q.setTurn(ok)
+		}
+		return err
+	}
+	wanted, err := q.Store.Wanted(ctx, q.w.Task)
+	if err != nil || !q.givesWay(wanted || closed) {
+		return err
+	}
+	q.setTurn(false)
+	q.idle(ctx)
+	return q.Store.GiveTurn(ctx, q.w.Task)
+}
+
+// givesWay reports whether the run stops writing for now, as it is wanted to: nothing may come
+// in between the changes of a unit that is under way. None is begun while that is so.
+func (q *queue) givesWay(wanted bool) bool {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	q.turn.wanted = true
-	return q.anyUnderway()
+	if q.turn.wanted != wanted {
+		q.turn.wanted = wanted
+		q.free.Broadcast()
+	}
+	return wanted && !q.anyUnderway()
+}
+
+// closed reports whether no window is open. Whoever looks at the run is told what it waits
+// for, and while it does it is in nobody's way.
+func (q *queue) closed(ctx context.Context, mine bool) (closed bool, err error) {
+	now := q.Now()
+	opens := q.opens(now)
+	closed = opens.After(now)
+	q.mu.Lock()
+	left := q.total - q.done
+	q.mu.Unlock()
+	switch waits := closed && !mine; {
+	case waits == q.turn.waits:
+	case waits:
+		if err = q.Store.Writes(ctx, q.w.ID, q.system.ID, store.Last); err == nil {
+			err = q.w.Tell(ctx, fmt.Sprintf("waits for the window that opens on %s", opens.In(q.charter.Zone).Format("Mon 2006-01-02 15:04 MST")))
+		}
+		q.turn.waits = err == nil
+	default:
+		if err = q.Store.Writes(ctx, q.w.ID, q.system.ID, left); err == nil {
+			err = q.w.Tell(ctx, "")
+		}
+		q.turn.waits = err != nil
+	}
+	return closed, err
 }
 
 func (q *queue) setTurn(mine bool) {

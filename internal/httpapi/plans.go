@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"twinning/internal/httpapi/openapi"
+	"twinning/internal/service"
 )
 
 func (s *server) DraftPlan(ctx context.Context, r openapi.DraftPlanRequestObject) (openapi.DraftPlanResponseObject, error) {
@@ -42,7 +43,7 @@ func (s *server) VoidPlan(ctx context.Context, r openapi.VoidPlanRequestObject) 
 }
 
 func (s *server) RunPlan(ctx context.Context, r openapi.RunPlanRequestObject) (openapi.RunPlanResponseObject, error) {
-	v, err := s.cfg.Service.StartRun(ctx, caller(ctx), r.Plan, r.Body.Hash, value(r.Body.Wave))
+	v, err := s.cfg.Service.StartRun(ctx, caller(ctx), r.Plan, r.Body.Hash, service.RunOrder{Wave: value(r.Body.Wave), AnyTime: value(r.Body.AnyTime)})
 	return beginning(v, err, runAt)
 }
 

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -32,8 +33,8 @@ type days struct {
 	books   map[string]*book
 	rules   map[string][]string // by lane
 	fill    map[string]*strings.Replacer
-	n       int // of the scenario: what it names is its own
-	shift   time.Duration
+	n       int          // of the scenario: what it names is its own
+	shift   atomic.Int64 // nanoseconds
 	clock   *pgx.Conn
 	deaths  int // processes that end over the next task
 }
@@ -70,9 +71,10 @@ var dayRules = []string{
 var noon = time.Date(2030, 1, 1, 12, 0, 0, 0, time.UTC)
 
 func newDays(t *testing.T, s *store.Store, clock *pgx.Conn, n int) *days {
-	d := &days{t: t, clock: clock, books: map[string]*book{}, rules: map[string][]string{}, fill: map[string]*strings.Replacer{}, n: n, shift: time.Until(noon.AddDate(n, 0, 0))}
+	d := &days{t: t, clock: clock, books: map[string]*book{}, rules: map[string][]string{}, fill: map[string]*strings.Replacer{}, n: n}
+	d.shift.Store(int64(time.Until(noon.AddDate(n, 0, 0))))
 	cfg := stage.Config
-	cfg.Store, cfg.Now = s, func() time.Time { return time.Now().Add(d.shift) }
+	cfg.Store, cfg.Now = s, func() time.Time { return time.Now().Add(time.Duration(d.shift.Load())) }
 	cfg.Connectors = map[string]connector.Factory{"book": func(c connector.Config) (connector.Connector, error) { return d.books[c.Settings["name"]], nil }}
 	d.service = New(cfg)
 	d.later(0)
@@ -80,8 +82,8 @@ func newDays(t *testing.T, s *store.Store, clock *pgx.Conn, n int) *days {
 }
 
 func (d *days) later(by time.Duration) {
-	d.shift += by
-	_, err := d.clock.Exec(context.Background(), `UPDATE clock.shift SET by = $1 * interval '1 millisecond'`, d.shift.Milliseconds())
+	d.shift.Add(int64(by))
+	_, err := d.clock.Exec(context.Background(), `UPDATE clock.shift SET by = $1 * interval '1 millisecond'`, time.Duration(d.shift.Load()).Milliseconds())
 	require.NoError(d.t, err)
 }
 
@@ -158,6 +160,11 @@ func (d *days) do(line string) (told []string) {
 		by, bad := time.ParseDuration(words[1])
 		require.NoError(d.t, bad)
 		d.later(by)
+	case "tick": // of the service's clock alone: what it has in hand stays its own
+		by, bad := time.ParseDuration(words[1])
+		require.NoError(d.t, bad)
+		d.shift.Add(int64(by))
+		return nil
 	case "take":
 		if _, err = d.service.TakeRoster(ctx, tester, name, Taking{}); err == nil {
 			told = d.perform()
@@ -189,12 +196,12 @@ func (d *days) do(line string) (told []string) {
 		}
 	case "start": // without doing it yet
 		p := d.newest(words[1])
-		_, err = d.service.StartRun(ctx, tester, p.ID, p.Hash, words[2])
+		_, err = d.service.StartRun(ctx, tester, p.ID, p.Hash, RunOrder{Wave: words[2]})
 	case "perform":
 		told = append(d.perform(), d.ran(words[1])...)
 	case "run":
 		p := d.newest(words[1])
-		if _, err = d.service.StartRun(ctx, tester, p.ID, p.Hash, words[2]); err == nil {
+		if _, err = d.service.StartRun(ctx, tester, p.ID, p.Hash, RunOrder{Wave: words[2]}); err == nil {
 			told = append(d.perform(), d.ran(words[1])...)
 		}
 	case "work": // a working day

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -70,4 +71,44 @@ func TestHaltIsHeard(t *testing.T) {
 		_, err = s.LatestReconciliation(context.Background(), 1)
 		require.ErrorIs(t, err, store.ErrNotFound)
 	}
+}
+
+// A run waits for its window, comes to the end of what it is at when that closes, and goes on
+// in the next; while it waits it is in nobody's way.
+func TestWindows(t *testing.T) {
+	s, clock := shiftingClock(t)
+	d := newDays(t, s, clock, 1)
+	people := []string{"L1 Ana Soto Cook bo.lund@larkspur.example true", "L2 Bo Lund Driver ana.soto@larkspur.example true", "L3 Cy Falk Cook cy.falk@larkspur.example true"}
+	for i := range 6 { // the other lane has more to do
+		people = append(people, fmt.Sprintf("M%d Di Noe%d Cook di.noe%d@larkspur.example true", i, i, i))
+	}
+	d.begin("people hq", people)
+	d.begin("accounts app", []string{"u1 asoto L1 Ana Soto Cook ana.soto@larkspur.example - true", "u2 blund L2 Bo Lund Driver bo.lund@larkspur.example - true", "u3 cfalk L3 Cy Falk Chef cy.falk@larkspur.example - true"})
+	some := []string{"pairing: {keys: [{name: number, person: person.id, account: account.externalId}]}", "names: {between: between.larkspur.example}"}
+	d.begin("lane ops hq app", append(some, "people: {from: PEOPLE, where: person.id.startsWith('L')}", "zone: Asia/Tokyo", "windows: [{from: \"03:00\", to: \"05:00\"}]"))
+	d.begin("lane rest hq app", append(some, "people: {from: PEOPLE, where: person.id.startsWith('M')}", "accounts: {in: ACCOUNTS, where: account.externalId.startsWith('M')}"))
+	for _, step := range []string{"take hq", "take app", "reconcile ops", "draft ops", "reconcile rest", "draft rest", "seal rest"} {
+		require.Empty(t, slices.DeleteFunc(d.do(step), func(l string) bool { return !strings.HasPrefix(l, "!") }), step)
+	}
+	require.Equal(t, []string{"sealed"}, d.do("seal ops"))
+	ctx, cancel := context.WithCancel(context.Background())
+	t.Cleanup(cancel)
+	require.Empty(t, d.do("start ops"))
+	ended := make(chan error, 1)
+	go func() {
+		_, err := d.service.Perform(ctx)
+		ended <- err
+	}()
+	comes := func(told string) {
+		require.Eventually(t, func() bool { return slices.Contains(d.ran("ops"), told) }, 20*time.Second, 20*time.Millisecond, "%s, and not %v", told, d.ran("ops"))
+	}
+	comes("running: waits for the window that opens on Thu 2031-01-02 03:00 JST")
+	require.Equal(t, "done create M5", d.do("run rest")[5], "another lane writes meanwhile")
+	d.do("meanwhile app write tick 2h") // the window closes while the first change is written
+	d.do("tick 7h")                     // it is 04:00 in Tokyo
+	comes("running: waits for the window that opens on Fri 2031-01-03 03:00 JST")
+	require.Equal(t, []string{"done readdress L1 u1", "done readdress L2 u2", "done readdress L1 u1", "not yet set L3 u3"}, d.ran("ops")[:4], "the unit comes to its end")
+	d.do("tick 22h")
+	require.NoError(t, <-ended)
+	require.Equal(t, "done set L3 u3", d.ran("ops")[3])
 }

@@ -544,7 +544,7 @@ func (w *world) run() error {
 	if !ok {
 		return nil
 	}
-	r, err := w.one.StartRun(w.ctx, tester, p.ID, p.Hash, "")
+	r, err := w.one.StartRun(w.ctx, tester, p.ID, p.Hash, RunOrder{})
 	if err != nil {
 		return err
 	}
@@ -586,7 +586,7 @@ func (w *world) calm() {
 		}
 		w.must(w.one.Seal(w.ctx, tester, p.ID, p.Hash, "we know"))
 		w.overruled = true
-		r, err := w.one.StartRun(w.ctx, tester, p.ID, p.Hash, "")
+		r, err := w.one.StartRun(w.ctx, tester, p.ID, p.Hash, RunOrder{})
 		require.NoError(w.t, err)
 		w.perform(w.one)
 		v, err := w.one.Run(w.ctx, r.ID)

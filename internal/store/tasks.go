@@ -115,6 +115,15 @@ func (s *Store) Progress(ctx context.Context, t Task, done, total, good, bad int
 	return err
 }
 
+// Tell notes what a task says while it goes on.
+func (s *Store) Tell(ctx context.Context, t Task, message string) error {
+	n, err := s.exec(ctx, `UPDATE tasks SET message = $3 WHERE id = $1 AND fence = $2`, t.ID, t.Fence, message)
+	if err == nil && n == 0 {
+		err = ErrFenced
+	}
+	return err
+}
+
 // EndTask closes a task while it is ours, and lets go of what it wrote to.
 func (s *Store) EndTask(ctx context.Context, t Task, event lifecycle.Event, message string) error {
 	from, to := lifecycle.Tasks.From(event)
@@ -186,6 +195,10 @@ func (s *Store) Owns(ctx context.Context, t Task) (bool, error) {
 func (s *Store) Writes(ctx context.Context, id, system int64, size int) error {
 	return s.must(ctx, `UPDATE tasks SET system_id = $2, size = $3 WHERE id = $1`, id, system, size)
 }
+
+// Last is the size of a run that waits for something else than its turn: everybody else comes
+// before it.
+const Last = 1<<30 - 1
 
 // TakeTurn makes a task the one that writes to its system, if nobody else does,
 // and nobody who has less to do is waiting. The holder keeps it until its task

@@ -79,6 +79,11 @@ func (w *Work) Progress(done, total, good, bad int) error {
 // Say sets what is told when it ends.
 func (w *Work) Say(format string, args ...any) { w.Message = fmt.Sprintf(format, args...) }
 
+// Tell says what it is at, or waits for, while it goes on.
+func (w *Work) Tell(ctx context.Context, message string) error {
+	return w.Store.Tell(ctx, w.Task, message)
+}
+
 // Log tells something about one record.
 func (w *Work) Log(ctx context.Context, level, subject, message string) error {
 	return w.Store.Log(ctx, w.ID, level, subject, message)

@@ -2587,6 +2587,8 @@ export interface components {
         RunInput: {
             hash: string;
             wave?: string;
+            /** @description why it does not wait for the charter's windows; needs the right overrule */
+            anyTime?: string;
         };
         Run: {
             /** Format: int64 */

@@ -79,7 +79,7 @@ export function PlanPage() {
             .map((g) => (
               <GuardMeter key={g.verb + g.message} guard={g} />
             ))}
-          {task && !task.ended && <Progress done={task.done} total={task.total} label="running" />}
+          {task && !task.ended && <Progress done={task.done} total={task.total} label={task.message || "running"} />}
           {checking && !checking.ended && <Progress done={checking.done} total={checking.total} label="reading back" />}
           {run.data && <RunSummary run={run.data} pick={setOutcome} />}
         </div>

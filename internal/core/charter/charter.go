@@ -18,6 +18,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"twinning/internal/core/calendar"
 	"twinning/internal/core/document"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/pairing/evidence"
@@ -56,6 +57,7 @@ type Charter struct {
 	Coverage float64
 	Age      int // days after which a roster is told to be old
 	Waves    []Wave
+	Windows  []calendar.Window  // in which runs write; none: at any time
 	Notes    []document.Problem // accepted, and not as its writer may expect
 	tables   map[string]map[string]string
 	Between  string          // domain of the addresses that stand in while names move in a circle; "": they don't

@@ -1,6 +1,7 @@
 package charter
 
 import (
+	"twinning/internal/core/calendar"
 	d "twinning/internal/core/document"
 	"twinning/internal/core/pairing/evidence"
 )
@@ -111,6 +112,12 @@ var Keys = withClasses(d.Keys{
 	key("waves[].name", d.FormText, "what it is called, for `plan run --wave`", "pilot"),
 	key("waves[].people", d.FormTexts, "who is in it by their ids, beside whom `when:` takes", "[L0001, L0042]"),
 	key("waves[].when", d.FormCondition, "who is in it, if in none above; the last one takes whoever is left", "person.location == 'Summit'"),
+	key("windows", d.FormList, "when runs write, by the clocks of `zone:`: a run waits until one opens, and where one closes comes to the end of what it is at (default: at any time)", "[{days: [mon, tue], from: \"22:00\", to: \"05:00\"}]"),
+	key("windows[]", d.FormMapping, "one of them", "{days: [sat], from: \"00:00\", to: \"24:00\"}"),
+	key("windows[].days", d.FormList, "the days on which it begins (default every day)", "[mon, tue]"),
+	key("windows[].days[]", d.FormWord, "one of them", "mon", calendar.Weekdays...),
+	key("windows[].from", d.FormText, "the time of day at which it opens", "22:00"),
+	key("windows[].to", d.FormText, "the time of day at which it closes, on the day after where that is earlier", "05:00"),
 	key("tables", d.FormMapping, "tables for lookup()", "{sites: {S: Summit}}"),
 	key("tables.*", d.FormAny, "one table: a mapping, or rows of CSV, a value and what it becomes", "{S: Summit, V: Valley}"),
 	key("tables.*.*", d.FormText, "what a value becomes", "Summit"),

@@ -54,6 +54,7 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	r.readOrphans(f["orphans"])
 	r.readGuards(f["guards"])
 	r.readWaves(f["waves"])
+	r.readWindows(f["windows"])
 	if err := doc.Err(); err != nil {
 		return nil, err
 	}
