@@ -34,10 +34,11 @@ type queue struct {
 	units     map[string][]int  // places of the changes of each unit
 	running   int
 	stopped   string
-	halting   bool  // it is stopped by what lets a unit come to its end
-	away      error // PostgreSQL went away
-	failures  int   // in a row
-	forbidden int   // in a row
+	halting   bool   // it is stopped by what lets a unit come to its end
+	away      error  // PostgreSQL went away
+	failures  int    // in a row
+	forbidden int    // in a row
+	lastBad   string // what the last failure or refusal says
 	did       bool
 	done      int
 	total     int
@@ -348,12 +349,15 @@ func (q *queue) keep(ctx context.Context, i int, r store.Receipt) error {
 	q.written[r.Account] = time.Now()
 	q.noteMade(c, r)
 	q.count(c, r.Outcome)
+	if r.Outcome == "failed" || r.Outcome == "refused" {
+		q.lastBad = r.Detail
+	}
 	q.passed(i)
 	if q.failures >= maxFailures {
-		q.halt(fmt.Sprintf("stopped after %d failures in a row; the last: %s", q.failures, r.Detail))
+		q.halt(fmt.Sprintf("stopped after %d failures in a row; the last: %s", q.failures, q.lastBad))
 	}
 	if q.forbidden >= maxForbidden {
-		q.halt(fmt.Sprintf("stopped: %d changes in a row were forbidden; the last: %s", q.forbidden, r.Detail))
+		q.halt(fmt.Sprintf("stopped: %d changes in a row were forbidden; the last: %s", q.forbidden, q.lastBad))
 	}
 	q.free.Broadcast()
 	if r.Outcome != "done" && r.Outcome != "unchanged" {

@@ -131,7 +131,10 @@ export function PlanPage() {
                     {c.person ?? ""} ┊ {c.account ?? ""}
                   </Id>
                   {c.unit && (
-                    <span className="whitespace-nowrap text-soft" title="Changes of one unit (names that pass on, a change of class) are done together.">
+                    <span
+                      className="whitespace-nowrap text-soft"
+                      title="Changes of one unit (names that pass on, a change of class) are done together."
+                    >
                       {" "}
                       as one
                     </span>
