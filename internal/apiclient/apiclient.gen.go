@@ -198,6 +198,33 @@ func (e FindingCode) Valid() bool {
 	}
 }
 
+// Defines values for IntentionVerb.
+const (
+	IntentionVerbCreate   IntentionVerb = "create"
+	IntentionVerbDelete   IntentionVerb = "delete"
+	IntentionVerbHandOver IntentionVerb = "hand-over"
+	IntentionVerbHide     IntentionVerb = "hide"
+	IntentionVerbSuspend  IntentionVerb = "suspend"
+)
+
+// Valid indicates whether the value is a known member of the IntentionVerb enum.
+func (e IntentionVerb) Valid() bool {
+	switch e {
+	case IntentionVerbCreate:
+		return true
+	case IntentionVerbDelete:
+		return true
+	case IntentionVerbHandOver:
+		return true
+	case IntentionVerbHide:
+		return true
+	case IntentionVerbSuspend:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for KeyEvidenceVerdict.
 const (
 	KeyEvidenceVerdictAccountBlank KeyEvidenceVerdict = "account-blank"
@@ -465,30 +492,6 @@ func (e Severity) Valid() bool {
 	case SeverityNotice:
 		return true
 	case SeverityWarning:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for StageWord.
-const (
-	StageWordDelete   StageWord = "delete"
-	StageWordHandOver StageWord = "hand-over"
-	StageWordHide     StageWord = "hide"
-	StageWordSuspend  StageWord = "suspend"
-)
-
-// Valid indicates whether the value is a known member of the StageWord enum.
-func (e StageWord) Valid() bool {
-	switch e {
-	case StageWordDelete:
-		return true
-	case StageWordHandOver:
-		return true
-	case StageWordHide:
-		return true
-	case StageWordSuspend:
 		return true
 	default:
 		return false
@@ -1262,6 +1265,9 @@ type IntentionList struct {
 	Total  *int        `json:"total,omitempty"`
 }
 
+// IntentionVerb defines model for IntentionVerb.
+type IntentionVerb string
+
 // KeyEvidence defines model for KeyEvidence.
 type KeyEvidence struct {
 	Account        string             `json:"account"`
@@ -1908,9 +1914,6 @@ type SignIn struct {
 	Password string `json:"password"`
 }
 
-// StageWord defines model for StageWord.
-type StageWord string
-
 // Standing defines model for Standing.
 type Standing string
 
@@ -2515,7 +2518,7 @@ type ListGoneFindingsParams struct {
 
 // ListIntentionsParams defines parameters for ListIntentions.
 type ListIntentionsParams struct {
-	Verb *StageWord `form:"verb,omitempty" json:"verb,omitempty"`
+	Verb *IntentionVerb `form:"verb,omitempty" json:"verb,omitempty"`
 
 	// Q text to find
 	Q *Text `form:"q,omitempty" json:"q,omitempty"`

@@ -18,7 +18,7 @@ import (
 func newIntention() *cobra.Command {
 	list := searchFlag(pageFlags(running("list LANE", "What is to be done on its day, the soonest first", exact("LANE"), func(c *client, args []string) error {
 		v, err := gather[apiclient.Intention](c, false, func(cursor *string, limit *int) (*http.Response, error) {
-			return c.ListIntentions(c.ctx, args[0], &apiclient.ListIntentionsParams{Count: c.counted(), Verb: chosen[apiclient.StageWord](c, "verb"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+			return c.ListIntentions(c.ctx, args[0], &apiclient.ListIntentionsParams{Count: c.counted(), Verb: chosen[apiclient.IntentionVerb](c, "verb"), Q: c.given("search"), Cursor: cursor, Limit: limit})
 		})
 		if err != nil {
 			return err

@@ -171,6 +171,8 @@ type Grouper interface {
 	// Enrol adds and withdraws members by their ids, and nobody else: members
 	// that are not named stay. Who is in already, or out, is no error.
 	Enrol(ctx context.Context, group string, add, withdraw []string) error
+	// MakeGroup makes one with its first member, by their id.
+	MakeGroup(ctx context.Context, name, first string) (id string, err error)
 }
 
 // Bulker writes many records at once.

@@ -13,11 +13,14 @@ import (
 // groups, by their names, and written through them.
 const Memberships = record.Memberships
 
+// Nested is that of the groups which those are in, and so on: `nestedGroups: memberships.nested`.
+const Nested = record.Nested
+
 // Groups reads groups and who is in them.
 type Groups interface {
 	Groups(ctx context.Context, each func(Group) error) error
 	// Members gives the ids of a group's members, however many there are, and
-	// as Left those that are no record of ours.
+	// as Left those that are no record of ours; of a group, its id.
 	Members(ctx context.Context, group string, each func(id string) error, left func(Left) error) error
 }
 
@@ -37,7 +40,8 @@ func Read(ctx context.Context, c Connector, shape record.Shape, what Reading, si
 	case what.Extent == Changes:
 		return "", fault(Expired, "who is in a group does not show in what changed", "take a whole roster")
 	}
-	in := map[string][]string{}
+	in := map[string][]string{}     // record -> groups
+	within := map[string][]string{} // group -> groups
 	named := map[string]string{}
 	err = g.Groups(ctx, func(group Group) error {
 		if other, twice := named[group.Name]; twice {
@@ -53,24 +57,58 @@ func Read(ctx context.Context, c Connector, shape record.Shape, what Reading, si
 		err := g.Members(ctx, id, func(member string) error {
 			in[member] = append(in[member], name)
 			return nil
-		}, func(Left) error { return nil }) // what is no record of ours is nobody's account
+		}, func(l Left) error { // what is no record of ours is nobody's account
+			if l.ID != "" {
+				within[l.ID] = append(within[l.ID], name)
+			}
+			return nil
+		})
 		if err != nil {
 			return "", err
 		}
 	}
-	return c.Read(ctx, what, &member{sink, in})
+	above := map[string][]string{} // name -> names
+	for name, id := range named {
+		above[name] = within[id]
+	}
+	return c.Read(ctx, what, &member{sink, in, above})
 }
 
-// member adds to each record the groups that it is in.
+// member adds to each record the groups that it is in, and those that these are in.
 type member struct {
 	Sink
-	in map[string][]string
+	in, above map[string][]string
 }
 
 func (m *member) Record(r Record) error {
 	if names := m.in[r.ID]; len(names) > 0 {
 		slices.Sort(names)
 		r.Values[Memberships] = names
+		if nested := m.nested(names); len(nested) > 0 {
+			r.Values[Nested] = nested
+		}
 	}
 	return m.Sink.Record(r)
+}
+
+// nested are the groups that some are in by way of others; groups may be in one another.
+func (m *member) nested(names []string) (list []string) {
+	met := map[string]bool{}
+	for _, name := range names {
+		met[name] = true
+	}
+	for next := names; len(next) > 0; {
+		var up []string
+		for _, name := range next {
+			for _, group := range m.above[name] {
+				if !met[group] {
+					met[group] = true
+					up = append(up, group)
+				}
+			}
+		}
+		list, next = append(list, up...), up
+	}
+	slices.Sort(list)
+	return list
 }

@@ -39,6 +39,7 @@ type enrolling struct {
 	system  []string // arguments of system put
 	mark    string
 	members func(group string) []string // by staff number
+	nest    func(group, into string)    // a new one
 }
 
 // Who is in a group follows the charter, in each kind of system: who was put in is taken out
@@ -80,7 +81,17 @@ func TestGroupsFollowTheCharter(t *testing.T) {
 			require.Equal(t, []string{"L1", "L2", "L3"}, x.members("observers"))
 
 			r.twinning(0, "charter", "put", r.write("charter.yaml", strings.ReplaceAll(groupRules, "MARK", x.mark)+"\n# another group\n"))
-			source := strings.ReplaceAll(strings.ReplaceAll(groupRules, "MARK", x.mark), "enrol: everybody", "enrol: [everybody, no-such-group]")
+			rules := strings.ReplaceAll(groupRules, "MARK", x.mark)
+			r.twinning(0, "charter", "put", r.write("charter.yaml", strings.ReplaceAll(rules, "enrol: everybody}", "enrol: [everybody, night crew], create: true}")))
+			pass() // a group is made where the charter says so, once
+			require.Equal(t, []string{"L0", "L1", "L2", "L3"}, x.members("night crew"))
+			require.Contains(t, r.any("reconcile", "crew"), "[exit 0]", "nothing is left to do")
+			x.nest("everybody", "friends") // who is in everybody is in friends as well, by way of it
+			r.twinning(0, "roster", "take", "app")
+			nested := strings.ReplaceAll(rules, "enrol: everybody}", "enrol: [everybody, friends]}")
+			r.twinning(0, "charter", "put", r.write("charter.yaml", nested))
+			require.Contains(t, r.any("reconcile", "crew"), "[exit 0]", "they are in, and nobody is taken out of what they are not in themselves")
+			source := strings.ReplaceAll(rules, "enrol: everybody", "enrol: [everybody, no-such-group]")
 			r.twinning(0, "charter", "put", r.write("charter.yaml", source))
 			plan := r.drafted("crew")
 			r.seal(0, plan)
@@ -105,7 +116,8 @@ func scimGroups(t *testing.T, r *rig) enrolling {
 	app.PutGroup("g2", "observers", ids[2])
 	app.Misbehave(scimapp.Misbehaviour{DropEvery: 5})
 	members := func(group string) (list []string) {
-		in := app.Members(map[string]string{"everybody": "g1", "observers": "g2"}[group])
+		require.Empty(t, app.Members("g004"), "no group is made twice")
+		in := app.Members(map[string]string{"everybody": "g1", "observers": "g2", "night crew": "g003"}[group])
 		for _, u := range app.Users() {
 			if slices.Contains(in, fmt.Sprint(u["id"])) {
 				list = append(list, fmt.Sprint(u["externalId"]))
@@ -114,8 +126,8 @@ func scimGroups(t *testing.T, r *rig) enrolling {
 		slices.Sort(list)
 		return list
 	}
-	shape := r.write("app.yaml", "shape: {id: id, externalId: externalId, userName: userName, givenName: name.givenName, familyName: name.familyName, displayName: displayName, email: emails.primary, aliases: emails.other, active: active, groups: memberships}\nmark: externalId\nstable: true\n")
-	return enrolling{[]string{"--kind", "scim", "--set", "url=" + server.URL + "/scim/v2,timeout=1", "--secret-file", r.write("token", "token"), "--shape", shape}, "externalId", members}
+	shape := r.write("app.yaml", "shape: {id: id, externalId: externalId, userName: userName, givenName: name.givenName, familyName: name.familyName, displayName: displayName, email: emails.primary, aliases: emails.other, active: active, groups: memberships, nestedGroups: memberships.nested}\nmark: externalId\nstable: true\n")
+	return enrolling{[]string{"--kind", "scim", "--set", "url=" + server.URL + "/scim/v2,timeout=1", "--secret-file", r.write("token", "token"), "--shape", shape}, "externalId", members, func(group, into string) { app.PutGroup("g9", into, map[string]string{"everybody": "g1"}[group]) }}
 }
 
 func directoryGroups(t *testing.T, r *rig) enrolling {
@@ -149,7 +161,17 @@ func directoryGroups(t *testing.T, r *rig) enrolling {
 		slices.Sort(list)
 		return list
 	}
-	shape := r.write("app.yaml", "shape: {id: entryUUID, userName: uid, givenName: givenName, familyName: sn, displayName: cn, email: mail, employeeNumber: employeeNumber, groups: memberships}\nmark: employeeNumber\nclasses: [inetOrgPerson]\nstable: true\n")
+	nest := func(group, into string) {
+		c, err := ldap.DialURL(server.URL)
+		require.NoError(t, err)
+		defer c.Close() // it is done, or it failed
+		require.NoError(t, c.Bind(server.Admin(), directory.Secret))
+		add := ldap.NewAddRequest("cn="+into+",ou=groups,"+suffix, nil)
+		add.Attribute("objectClass", []string{"groupOfNames"})
+		add.Attribute("member", []string{fmt.Sprintf("cn=%s,ou=groups,%s", group, suffix)})
+		require.NoError(t, c.Add(add))
+	}
+	shape := r.write("app.yaml", "shape: {id: entryUUID, userName: uid, givenName: givenName, familyName: sn, displayName: cn, email: mail, employeeNumber: employeeNumber, groups: memberships, nestedGroups: memberships.nested}\nmark: employeeNumber\nclasses: [inetOrgPerson]\nstable: true\n")
 	return enrolling{[]string{"--kind", "ldap", "--secret-file", r.write("secret", directory.Secret), "--shape", shape,
-		"--set", fmt.Sprintf("url=%s,ca-file=%s,bind=%s,base=ou=people,%s,group-base=ou=groups,%[4]s,group-must-have=cn=nobody,%[4]s", server.URL, r.write("ca.pem", string(ca)), server.Admin(), suffix)}, "employeeNumber", members}
+		"--set", fmt.Sprintf("url=%s,ca-file=%s,bind=%s,base=ou=people,%s,group-base=ou=groups,%[4]s,group-must-have=cn=nobody,%[4]s", server.URL, r.write("ca.pem", string(ca)), server.Admin(), suffix)}, "employeeNumber", members, nest}
 }

@@ -36,7 +36,8 @@ type groups struct {
 	members map[string]map[string]bool // by id
 }
 
-// groupID finds a group by its name. The caller holds the lock.
+// groupID finds a group by its name; "" is one that is not there and is made with its first
+// member. The caller holds the lock.
 func (x *run) groupID(ctx context.Context, name string) (string, error) {
 	refused := func(reason, next string) error {
 		return &connector.Error{Kind: connector.Refused, Doing: "find the group " + name, Target: x.system.Name, Reason: reason, Next: next}
@@ -60,6 +61,9 @@ func (x *run) groupID(ctx context.Context, name string) (string, error) {
 	case 1:
 		return ids[0], nil
 	case 0:
+		if x.charter.MakesGroup(name) {
+			return "", nil
+		}
 		return "", refused("there is none of that name", "make it in "+x.system.Name+" first, or correct the name in the charter")
 	default:
 		return "", refused(fmt.Sprintf("%d have that name", len(ids)), "rename one of them")
@@ -91,11 +95,12 @@ func (s *sender) enrol() (connector.Record, error) {
 		return connector.Record{}, &connector.Error{Kind: connector.Unsupported, Doing: s.c.Verb + " " + s.c.Account, Target: s.system.Name, Reason: "the members of its groups can't be changed"}
 	}
 	for _, p := range passages(s.c) {
-		s.groups.mu.Lock()
-		id, err := s.groupID(s.ctx, p.group)
-		s.groups.mu.Unlock()
-		if err != nil {
+		id, made, err := s.findOrMake(g, p)
+		switch {
+		case err != nil:
 			return connector.Record{}, err
+		case made:
+			continue
 		}
 		who := []string{s.c.Account}
 		if p.in {
@@ -108,6 +113,29 @@ func (s *sender) enrol() (connector.Record, error) {
 		}
 	}
 	return connector.Record{ID: s.c.Account}, nil
+}
+
+// findOrMake finds a group, or makes it with its first member; one that is left and is not
+// there is as good as made. Only one worker does at a time, and after an error the groups are
+// read again: one that was made and not heard of is found.
+func (s *sender) findOrMake(g connector.Grouper, p passage) (id string, made bool, err error) {
+	s.groups.mu.Lock()
+	defer s.groups.mu.Unlock()
+	if id, err = s.groupID(s.ctx, p.group); id != "" || err != nil || !p.in {
+		return id, err == nil && id == "", err
+	}
+	s.groups.ids = nil // somebody else may have made it since
+	if id, err = s.groupID(s.ctx, p.group); id != "" || err != nil {
+		return id, false, err
+	}
+	if id, err = g.MakeGroup(s.ctx, p.group, s.c.Account); err != nil {
+		s.groups.ids = nil
+		return "", false, err
+	}
+	s.trace("made the group %s", p.group)
+	key := record.Normal(record.Text, p.group)
+	s.groups.ids[key] = append(s.groups.ids[key], id)
+	return id, true, nil
 }
 
 // enrolled reads whether the groups show what a change of memberships wanted; not says
@@ -128,8 +156,11 @@ func (x *run) enrolled(ctx context.Context, c store.Change, account string, anew
 func (x *run) isMember(ctx context.Context, name, account string, anew bool) (bool, error) {
 	x.groups.mu.Lock()
 	defer x.groups.mu.Unlock()
+	if anew && x.charter.MakesGroup(name) {
+		x.groups.ids = nil
+	}
 	id, err := x.groupID(ctx, name)
-	if err != nil {
+	if err != nil || id == "" {
 		return false, err
 	}
 	if x.groups.members[id] == nil || anew {

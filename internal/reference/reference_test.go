@@ -188,6 +188,7 @@ func TestKeys(t *testing.T) {
 				"leavers.hand-over.":        map[string]any{"leavers": map[string]any{"hand-over": map[string]any{"to": "person.manager"}}},
 				"leavers.stage":             map[string]any{"leavers": map[string]any{"stages": []any{map[string]any{"after": "1d", "do": []any{"suspend"}}}}},
 				"waves[":                    map[string]any{"waves": []any{map[string]any{"name": "all"}}},
+				"after.":                    map[string]any{"after": map[string]any{"lane": "hq-candlewick"}},
 				"windows[].":                map[string]any{"windows": []any{map[string]any{"from": "21:00", "to": "06:00"}}},
 				"shape.*.":                  map[string]any{"shape": map[string]any{star: map[string]any{"from": "column"}}},
 				"upload.":                   map[string]any{"upload": map[string]any{"columns": []any{map[string]any{"name": "Login"}}}},

@@ -378,11 +378,12 @@ func whyWords(w *explain.Why) (told []string) {
 	return told
 }
 
-var otherLane = regexp.MustCompile(`accountIn\('(\w+)'\)`)
+var otherLane = regexp.MustCompile(`(accountIn\('|after: \{lane: )(\w+)`)
 
 func (d *days) charter(lane, line string) error {
 	line = otherLane.ReplaceAllStringFunc(d.fill[lane].Replace(line), func(ask string) string {
-		return "accountIn('" + d.own(otherLane.FindStringSubmatch(ask)[1]) + "')"
+		parts := otherLane.FindStringSubmatch(ask)
+		return parts[1] + d.own(parts[2])
 	})
 	key, _, _ := strings.Cut(line, ":")
 	i := slices.IndexFunc(d.rules[lane], func(s string) bool { return strings.HasPrefix(s, key+":") })

@@ -27,14 +27,14 @@ func (s *Service) elsewhere(ctx context.Context, in *laneInput, also []*charter.
 	for _, name := range slices.Sorted(maps.Keys(asked)) {
 		l, err := s.Store.LaneByName(ctx, name)
 		if errors.Is(err, store.ErrNotFound) {
-			in.notes = append(in.notes, fmt.Sprintf("accountIn('%s'): there is no such lane; what is asked of it is blank", name))
+			in.notes = append(in.notes, fmt.Sprintf("lane %s, which the charter asks for: there is no such lane; nothing is known of it", name))
 			continue
 		}
 		if err != nil {
 			return err
 		}
 		if l.AuthorityID != in.lane.AuthorityID {
-			in.notes = append(in.notes, fmt.Sprintf("accountIn('%s'): that lane serves the people of another system; what is asked of it is blank", name))
+			in.notes = append(in.notes, fmt.Sprintf("lane %s, which the charter asks for, serves the people of another system; nothing is known of it", name))
 			continue
 		}
 		wanted := append([]string{"id"}, asked[name]...)
@@ -42,7 +42,7 @@ func (s *Service) elsewhere(ctx context.Context, in *laneInput, also []*charter.
 		r, accounts, _, err := s.newest(ctx, l.DownstreamID, slices.Compact(wanted), in.Charter.Zone)
 		var f *fault.Error
 		if errors.As(err, &f) && f.Kind == fault.NotFound {
-			in.notes = append(in.notes, fmt.Sprintf("accountIn('%s'): no roster of its accounts has been taken; what is asked of it is blank", name))
+			in.notes = append(in.notes, fmt.Sprintf("lane %s, which the charter asks for: no roster of its accounts has been taken; nothing is known of it", name))
 			continue
 		}
 		if err != nil {

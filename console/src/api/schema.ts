@@ -1459,7 +1459,7 @@ export interface components {
         /** @enum {string} */
         Verb: "create" | "mark" | "set" | "rename" | "readdress" | "place" | "enrol" | "withdraw" | "suspend" | "reinstate" | "hide" | "unhide" | "delete";
         /** @enum {string} */
-        StageWord: "suspend" | "hide" | "hand-over" | "delete";
+        IntentionVerb: "create" | "suspend" | "hide" | "hand-over" | "delete";
         /** @enum {string} */
         LogLevel: "info" | "warning" | "error";
         /** @enum {string} */
@@ -4606,7 +4606,7 @@ export interface operations {
     listIntentions: {
         parameters: {
             query?: {
-                verb?: components["schemas"]["StageWord"];
+                verb?: components["schemas"]["IntentionVerb"];
                 /**
                  * @description text to find
                  * @example soto

@@ -374,4 +374,16 @@ func groups(t *testing.T, x Subject, g connector.Grouper, ids []string) {
 	require.Equal(t, slices.Sorted(slices.Values([]string{two[1], ids[2]})), members(), "who is not named stays")
 	require.NoError(t, g.Enrol(ctx, x.Group, nil, []string{two[0], two[1], ids[2]}), "who is out already is no error, and the group may be left empty")
 	require.Empty(t, members())
+	id, err := g.MakeGroup(ctx, "Stargazers, north + south", ids[0])
+	require.NoError(t, err)
+	x.Group = id
+	require.Equal(t, ids[:1], members())
+	var named []string
+	require.NoError(t, g.Groups(ctx, func(g connector.Group) error {
+		if g.ID == id {
+			named = append(named, g.Name)
+		}
+		return nil
+	}))
+	require.Equal(t, []string{"Stargazers, north + south"}, named)
 }

@@ -42,6 +42,12 @@ func (d *directory) Groups(ctx context.Context, each func(connector.Group) error
 				if name == "" {
 					name = e.DN
 				}
+				d.mu.Lock()
+				if d.dns == nil {
+					d.dns = map[string]string{}
+				}
+				d.dns[fold(e.DN, false)] = e.DN
+				d.mu.Unlock()
 				if err := each(connector.Group{ID: e.DN, Name: name}); err != nil {
 					return err
 				}
@@ -172,6 +178,12 @@ func (d *directory) resolve(ctx context.Context, c *ldap.Conn, root *rootDSE, at
 		if !byUID && fold(n, false) == stay {
 			continue // only there since the group may not be empty
 		}
+		if group := d.listed(n); group != "" && !byUID {
+			if err := left(connector.Left{Reason: "a member that is a group", What: n, ID: group}); err != nil {
+				return err
+			}
+			continue
+		}
 		id := known[fold(n, byUID)]
 		if id == "" && len(names) <= many {
 			var err error
@@ -190,6 +202,13 @@ func (d *directory) resolve(ctx context.Context, c *ldap.Conn, root *rootDSE, at
 		}
 	}
 	return nil
+}
+
+// listed is the DN of a group that was listed, "" of anything else.
+func (d *directory) listed(dn string) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.dns[fold(dn, false)]
 }
 
 // fold makes two spellings of one DN equal.
@@ -261,6 +280,39 @@ func (d *directory) Enrol(ctx context.Context, group string, add, withdraw []str
 		}
 		return nil
 	})
+}
+
+// MakeGroup makes one below group-base.
+func (d *directory) MakeGroup(ctx context.Context, name, first string) (dn string, err error) {
+	doing, base := "make the group "+name, d.set.Text("group-base")
+	if base == "" {
+		return "", d.fault(connector.Refused, doing, "it is not said where groups are", "set group-base")
+	}
+	class := cmp.Or(d.set.Text("group-class"), groupClasses[0].class)
+	dn = "cn=" + ldap.EscapeDN(name) + "," + base
+	err = d.with(ctx, doing, false, func(c *ldap.Conn) error {
+		e, err := d.entry(c, first, []string{"uid"})
+		if err != nil {
+			return err
+		}
+		req := ldap.NewAddRequest(dn, nil)
+		req.Attribute("objectClass", []string{"top", class})
+		req.Attribute("cn", []string{name})
+		for _, g := range groupClasses {
+			if g.class == class {
+				req.Attribute(g.members, []string{e.DN})
+			}
+		}
+		if err := c.Add(req); err != nil {
+			return err
+		}
+		res, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.time, false, "(objectClass=*)", []string{"1.1"}, nil))
+		if err == nil && len(res.Entries) == 1 {
+			dn = res.Entries[0].DN // as the directory spells it
+		}
+		return nil
+	})
+	return dn, err
 }
 
 // memberDeltas names those of the ids that are not yet in, or still in.

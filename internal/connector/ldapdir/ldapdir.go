@@ -57,6 +57,7 @@ var Settings = connector.Settings{Of: "a directory", List: []connector.Setting{
 	{Name: "references", What: "attributes that hold DNs of entries", Default: "member,uniqueMember,manager,owner,seeAlso,secretary", Example: "member,manager"},
 	{Name: "group-base", What: "DN below which the groups are; default base", Example: "ou=groups,dc=larkspur,dc=example"},
 	{Name: "group-filter", What: "which entries are groups; default the usual group classes", Example: "(objectClass=groupOfNames)"},
+	{Name: "group-class", What: "the class of groups that are made", Words: []string{"groupOfNames", "groupOfUniqueNames", "groupOfMembers", "group"}, Example: "groupOfUniqueNames"},
 	{Name: "membership", What: "groups name their members, or (reverse) entries name their groups in memberOf", Words: []string{"list", "reverse"}, Example: "reverse"},
 	{Name: "group-must-have", What: "DN that is put into a group that may not be empty when its last member leaves", Example: "cn=nobody,dc=larkspur,dc=example"},
 	{Name: "lag", What: "seconds a write may take to show in reading", Number: true, Default: "0", Highest: 1_000_000, Example: "5"},
@@ -88,6 +89,7 @@ type directory struct {
 	idle []*ldap.Conn
 	root *rootDSE
 	must map[string][]string
+	dns  map[string]string // of the groups that were listed, by their folded form
 }
 
 // maxAnswer bounds one message of a server: a page of large entries, or the
@@ -168,7 +170,7 @@ var Shape = func() record.Shape {
 
 // pseudo natives are not attributes of the directory.
 func pseudo(native string) bool {
-	return native == "dn" || native == "parent" || native == connector.Memberships
+	return native == "dn" || native == "parent" || native == connector.Memberships || native == connector.Nested
 }
 
 func (d *directory) readShape() {

@@ -63,7 +63,11 @@ func (a *app) members(ctx context.Context, group string) (ids []string, left []c
 	}
 	for _, m := range told.Members {
 		if m.Type != "" && m.Type != "User" {
-			left = append(left, connector.Left{Reason: "a member that is a " + m.Type, What: m.Value})
+			l := connector.Left{Reason: "a member that is a " + m.Type, What: m.Value}
+			if m.Type == "Group" {
+				l.ID = m.Value
+			}
+			left = append(left, l)
 			continue
 		}
 		ids = append(ids, m.Value)
@@ -129,6 +133,24 @@ func (a *app) Enrol(ctx context.Context, group string, add, withdraw []string) e
 		withdraw = withdraw[n:]
 	}
 	return nil
+}
+
+// MakeGroup makes one.
+func (a *app) MakeGroup(ctx context.Context, name, first string) (id string, err error) {
+	doing := "make the group " + name
+	body, err := json.Marshal(map[string]any{"schemas": []string{scimjson.Group}, "displayName": name, "members": []any{map[string]any{"value": first}}})
+	if err != nil {
+		return "", err
+	}
+	answer, _, err := a.do(ctx, doing, http.MethodPost, "/Groups", body, "")
+	if err != nil {
+		return "", err
+	}
+	var made struct{ ID string }
+	if err := json.Unmarshal(answer, &made); err != nil || made.ID == "" {
+		return "", a.fault(connector.Unanswered, doing, "the answer does not name the new group", "")
+	}
+	return made.ID, nil
 }
 
 // withdrawThose sends only those who are in.

@@ -39,6 +39,8 @@ type Charter struct {
 	Seats    int    // accounts that may sign in; 0: any number
 	Owns     *Expr  // what an account owns: the last owner is never shut; nil: not known
 	Admins   *Expr  // which accounts administer the downstream: the last one is never shut; nil: not known
+	Appear   *Wait  // accounts are made by somebody else, and appear within some days; nil: they are made here
+	After    *Wait  // the lane in which people have an account before they are given one here; nil: none
 	OutOf    string // what happens to the twin of somebody out of scope: leave or suspend
 	Keys     []Key
 	Evidence *Evidence       // nil: only rulings, bonds and keys pair
@@ -72,6 +74,13 @@ var ErrStopped = errors.New("stopped")
 // Stop lets whoever still evaluates an expression of this charter panic with
 // ErrStopped: a computation that nobody waits for any more ends.
 func (c *Charter) Stop() { c.stopped.Store(true) }
+
+// Wait is what accounts wait for, and for how many days before that is told.
+type Wait struct {
+	Lane string // "": until they appear
+	Days int
+	Line int
+}
 
 // Key identifies: a person and an account that carry the same normalised value
 // are the same human, if nobody else carries it.
@@ -286,6 +295,9 @@ func (c *Charter) Needs() (people, accounts []string) {
 	for _, g := range c.Given() {
 		a[g.Attribute] = true
 	}
+	if a["groups"] {
+		a["nestedGroups"] = true
+	}
 	if c.Leavers != nil { // who comes back is listed again
 		a["hidden"] = true
 	}
@@ -318,6 +330,9 @@ func (c *Charter) Lanes() map[string][]string {
 		for lane, attributes := range e.lanes {
 			lanes[lane] = append(lanes[lane], attributes...)
 		}
+	}
+	if c.After != nil {
+		lanes[c.After.Lane] = append(lanes[c.After.Lane], "id")
 	}
 	return lanes
 }

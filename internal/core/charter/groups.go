@@ -15,6 +15,7 @@ type GroupRule struct {
 	When  *Expr    // nil: everybody the lane serves
 	All   bool     // whoever else is in them is taken out; else only whom our receipts put in
 	After []string // attributes that an account holds before
+	Make  bool     // one that is not there is made with its first member
 	Seats int      // accounts that may be in each; 0: any number
 	Line  int
 }
@@ -22,7 +23,7 @@ type GroupRule struct {
 func (r *reader) readGroups(n document.Node) (list []GroupRule) {
 	for _, item := range n.Items() {
 		f := item.Declared(Keys)
-		rule := GroupRule{All: f["manage"].Word(Keys, "groups[].manage") == "all"}
+		rule := GroupRule{All: f["manage"].Word(Keys, "groups[].manage") == "all", Make: f["create"].Bool()}
 		rule.Line, _ = item.Place()
 		names := []document.Node{f["enrol"]}
 		if f["enrol"].IsList() {
@@ -50,6 +51,11 @@ func (r *reader) readGroups(n document.Node) (list []GroupRule) {
 		list = append(list, rule)
 	}
 	return list
+}
+
+// MakesGroup reports whether a group that is not there is to be made.
+func (c *Charter) MakesGroup(name string) bool {
+	return slices.ContainsFunc(c.EveryGroup(), func(g GroupRule) bool { return g.Make && g.names(name) })
 }
 
 func (g *GroupRule) names(name string) bool {

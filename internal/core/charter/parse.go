@@ -145,9 +145,35 @@ func (r *reader) readHead(root document.Node, f map[string]document.Node) {
 	if n, ok := a["most-groups"]; ok {
 		r.Most = n.Int(1)
 	}
+	if n, ok := a["appear-within"]; ok {
+		line, _ := n.Place()
+		r.Appear = &Wait{Days: n.Days(), Line: line}
+	}
+	r.readAwaited(f["after"])
 	r.Intent = f["intent"].Word(Keys, "intent")
 	if n, ok := f["mark"]; ok {
 		r.Mark = r.compiler.compile(n, wantText, "person")
+	}
+}
+
+// readAwaited reads which lane comes first.
+func (r *reader) readAwaited(n document.Node) {
+	f := n.Declared(Keys)
+	if !n.Present() {
+		return
+	}
+	line, _ := n.Place()
+	r.After = &Wait{Lane: f["lane"].Text(), Line: line}
+	if d, ok := f["within"]; ok {
+		r.After.Days = d.Days()
+	}
+	switch {
+	case r.After.Lane == "":
+		n.Problem("`after:` needs `lane:`, in which people have an account before they are given one here")
+	case r.After.Lane == r.Lane:
+		f["lane"].Problem("the lane can't come after itself")
+	case r.Appear != nil:
+		n.Problem("with `accounts: {appear-within: …}` none is made here, so there is nothing to come after; leave one of them out")
 	}
 }
 
@@ -205,7 +231,7 @@ var unwritable = map[string]string{
 	"emails": "addresses are ruled by `emails:`", "aliases": "addresses are ruled by `emails:`",
 	"externalId": "the mark is ruled by `mark:`",
 	"active":     "an account is suspended and reinstated by `leavers:`, not by an attribute",
-	"groups":     "membership is ruled by `groups:`",
+	"groups":     "membership is ruled by `groups:`", "nestedGroups": "membership is ruled by `groups:`",
 }
 
 func (r *reader) readRules(n document.Node) (list []AttributeRule) {

@@ -184,7 +184,7 @@ func tell(in reconcile.Input, out *reconcile.Output) (lines []string) {
 		if i.Comes("2026-11-25") {
 			continue // it is a change, or withheld
 		}
-		line := fmt.Sprintf("later %s %s %s on %s", i.Verb, i.Person, i.Account, i.Due)
+		line := fmt.Sprintf("later %s %s on %s", i.Verb, strings.TrimSpace(i.Person+" "+i.Account), i.Due)
 		if why := cmp.Or(i.Waits, i.Cancelled); why != "" {
 			line += " (" + why + ")"
 		}

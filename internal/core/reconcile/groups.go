@@ -88,7 +88,11 @@ func (w *walker) belong(p, a int) {
 
 func (w *walker) enrol(p, a int, now string, order []string, by map[string]wish) {
 	in, needs := map[string]bool{}, []string(nil)
-	record.EachValue(now, func(v string) { in[record.Normal(record.Text, v)] = true })
+	isIn := func(v string) { in[record.Normal(record.Text, v)] = true }
+	record.EachValue(now, isIn)
+	if a >= 0 {
+		record.EachValue(w.Accounts.Column("nestedGroups").Cell(a), isIn)
+	}
 	list, lines := record.SplitList(now), ""
 	for _, name := range order {
 		if x := by[name]; x.in && !in[name] {

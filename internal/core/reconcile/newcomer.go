@@ -14,6 +14,10 @@ import (
 // missing looks at a person in scope who has no account: what the new account
 // would be, or why none is planned.
 func (w *walker) missing(p int) {
+	if i, waits := w.awaited(p); waits {
+		w.await(p, i)
+		return
+	}
 	detail := "in scope, without account"
 	switch {
 	case w.Charter.Intent == "update":

@@ -1,6 +1,7 @@
 package reconcile
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 
@@ -14,7 +15,11 @@ func (r *run) unseen() {
 		used := seenIn(r.Accounts, column)
 		for _, g := range r.Charter.EveryGroup() {
 			for _, name := range g.Enrol {
-				if !used[record.Normal(record.Text, name)] {
+				switch {
+				case used[record.Normal(record.Text, name)]:
+				case g.Make:
+					r.out.Notes = append(r.out.Notes, fmt.Sprintf("no account is in %q: if it is not there, it is made with the first who is put into it (charter line %d)", name, g.Line))
+				default:
 					r.report("unknown-group", -1, -1, name, "no account is in %q (charter line %d)", name, g.Line)
 				}
 			}

@@ -30,6 +30,9 @@ type Source struct {
 // Memberships is the native attribute that stands for the groups that a record is in.
 const Memberships = "memberships"
 
+// Nested is the one that stands for the groups which those are in, and so on.
+const Nested = "memberships.nested"
+
 // AsksMemberships reports whether the groups that records are in are read from the system's
 // groups.
 func (s Shape) AsksMemberships() bool { return s.Attributes["groups"].Native == Memberships }

@@ -23,6 +23,7 @@ import (
 // Schemas and messages of the standard.
 const (
 	User         = "urn:ietf:params:scim:schemas:core:2.0:User"
+	Group        = "urn:ietf:params:scim:schemas:core:2.0:Group"
 	Enterprise   = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 	ListResponse = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
 	PatchOp      = "urn:ietf:params:scim:api:messages:2.0:PatchOp"

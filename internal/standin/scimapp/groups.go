@@ -44,7 +44,11 @@ type groupHandler App
 func (h *groupHandler) resource(g *group) scim.Resource {
 	members := make([]any, len(g.Members))
 	for i, id := range g.Members {
-		members[i] = map[string]any{"value": id, "type": "User"}
+		kind := "User"
+		if h.groups[id] != nil {
+			kind = "Group"
+		}
+		members[i] = map[string]any{"value": id, "type": kind}
 	}
 	return scim.Resource{ID: g.ID, Attributes: scim.ResourceAttributes{"displayName": g.Name, "members": members}, Meta: scim.Meta{Version: fmt.Sprintf(`W/"%d"`, g.Version)}}
 }
@@ -53,8 +57,10 @@ func (h *groupHandler) Create(_ *http.Request, attributes scim.ResourceAttribute
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	name, _ := attributes["displayName"].(string)
-	g := &group{ID: fmt.Sprintf("g%03d", len(h.groups)+1), Name: name}
+	g := &group{ID: fmt.Sprintf("g%03d", len(h.groups)+1), Name: name, Members: membersOf(attributes)}
 	h.groups[g.ID] = g
+	h.effects.Changes++
+	(*App)(h).save()
 	return h.resource(g), nil
 }
 
@@ -87,17 +93,21 @@ func (h *groupHandler) Replace(_ *http.Request, id string, attributes scim.Resou
 	if g == nil {
 		return scim.Resource{}, notFound(id)
 	}
-	g.Members = nil
-	list, _ := attributes["members"].([]any)
-	for _, item := range list {
-		m, _ := item.(map[string]any)
-		who, _ := m["value"].(string)
-		g.Members = append(g.Members, who)
-	}
+	g.Members = membersOf(attributes)
 	g.Version++
 	h.effects.Changes++
 	(*App)(h).save()
 	return h.resource(g), nil
+}
+
+func membersOf(attributes scim.ResourceAttributes) (ids []string) {
+	list, _ := attributes["members"].([]any)
+	for _, item := range list {
+		m, _ := item.(map[string]any)
+		who, _ := m["value"].(string)
+		ids = append(ids, who)
+	}
+	return ids
 }
 
 func (h *groupHandler) Delete(_ *http.Request, id string) error {
