@@ -5,14 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"sync"
 
-	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/naming"
 	"twinning/internal/core/parallel"
 	"twinning/internal/core/planning"
-	"twinning/internal/core/record"
 	"twinning/internal/store"
 )
 
@@ -38,7 +35,8 @@ func Premises(plan store.Plan, charterVersion int64, c store.Change) []planning.
 	list := append([]planning.Premise{{Kind: planning.CharterUsed, Version: fmt.Sprint(charterVersion)}}, c.Body.V.Premises...)
 	for _, e := range c.Body.V.Edits {
 		for _, name := range e.NewNames() {
-			list = append(list, planning.Premise{Kind: planning.NameReserved, Key: naming.Fold(name), Version: fmt.Sprint(plan.ID)})
+			list = append(list, planning.Premise{Kind: planning.NameReserved, Key: naming.Fold(name), Version: fmt.Sprint(plan.ID)},
+				planning.Premise{Kind: planning.NameNowhere, Key: planning.KeyOf(name, c.Person)})
 		}
 	}
 	return list
@@ -64,7 +62,7 @@ func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string,
 			return &stop{fmt.Sprintf("system %s was changed since the run began; start it again", x.system.Name)}
 		case !w.Turn, !closing && x.opens(now).After(now):
 			return notOurs{}
-		case !x.since.at(w.PeopleRoster, w.AccountsRoster):
+		case !x.since.at(w):
 			return errNewer
 		}
 		merge(facts, premises, since)
@@ -75,152 +73,20 @@ func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string,
 	}
 }
 
-// merge adds what newer rosters say about keys to the facts.
+// merge adds what newer rosters say about keys and names to the facts.
 func merge(facts planning.Facts, premises []planning.Premise, since map[planning.Fact]string) {
 	for _, p := range premises {
-		if p.Kind == planning.KeyAlone {
+		if p.Kind == planning.KeyAlone || p.Kind == planning.NameNowhere {
 			fact := planning.Fact{Kind: p.Kind, Key: p.Key}
 			facts[fact] = since[fact]
 		}
 	}
 }
 
-// errNewer is that a roster was taken since the newer ones were looked at.
-var errNewer = fmt.Errorf("a roster was taken meanwhile")
-
-// newer knows the rosters that were taken since the reconciliation, and which key
-// values the records that came or changed since carry. It is looked at anew
-// whenever another roster is taken.
-type newer struct {
-	*run
-	mu               sync.Mutex
-	looked           bool
-	people, accounts int64 // the newest that were looked at
-	carried          map[string]carrier
-}
-
-// carrier tells who came or changed and carries a key value.
-type carrier struct {
-	side, id string
-	more     bool
-}
-
-// look brings what is known up to the newest rosters.
-func (n *newer) look(ctx context.Context) error {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	now, err := n.Store.Standing(ctx, n.ground, n.w.Task)
-	if err != nil {
-		return err
-	}
-	if n.looked && now.PeopleRoster == n.people && now.AccountsRoster == n.accounts {
-		return nil
-	}
-	carried, err := CarriedSince(ctx, n.Engine, n.lane, n.result, n.charter)
-	if err != nil {
-		return err
-	}
-	n.carried, n.people, n.accounts, n.looked = carried, now.PeopleRoster, now.AccountsRoster, true
-	return nil
-}
-
-// at reports whether these are the rosters that were looked at.
-func (n *newer) at(people, accounts int64) bool {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	return n.people == people && n.accounts == accounts
-}
-
-// facts tells of a change's key premises whether somebody who came or changed
-// since carries the value too, beside the two themselves.
-func (n *newer) facts(c store.Change) map[planning.Fact]string {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	return keyFacts(n.carried, c)
-}
-
-func keyFacts(carried map[string]carrier, c store.Change) map[planning.Fact]string {
-	facts := map[planning.Fact]string{}
-	for _, p := range c.Body.V.Premises {
-		if p.Kind != planning.KeyAlone {
-			continue
-		}
-		who, met := carried[p.Key]
-		own := who.side == "person" && who.id == c.Person || who.side == "account" && who.id == c.Account
-		if met && (!own || who.more) {
-			facts[planning.Fact{Kind: p.Kind, Key: p.Key}] = fmt.Sprintf("%s %q carries it since", who.side, who.id)
-		}
-	}
-	return facts
-}
-
-// CarriedSince collects the key values of the records that came or changed since a
-// reconciliation's rosters.
-func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Reconciliation, rules *charter.Charter) (map[string]carrier, error) {
-	carried := map[string]carrier{}
-	needPeople, needAccounts := rules.Needs()
-	empty, err := record.NewBuilder(nil).Roster()
-	if err != nil {
-		return nil, err
-	}
-	for _, side := range []struct {
-		word           string
-		system, roster int64
-		wanted         []string
-	}{{"person", lane.AuthorityID, r.PeopleRoster, needPeople}, {"account", lane.DownstreamID, r.AccountsRoster, needAccounts}} {
-		if newest, err := e.Store.NewestRoster(ctx, side.system); err != nil {
-			return nil, err
-		} else if newest.ID == side.roster {
-			continue
-		}
-		x, err := e.Store.SystemByID(ctx, side.system)
-		if err != nil {
-			return nil, err
-		}
-		shape, err := e.Reach.NewestShape(ctx, x)
-		if err != nil {
-			return nil, err
-		}
-		load := shape.In(rules.Zone).NewLoader(side.wanted)
-		if err := e.Store.RecordsSince(ctx, side.system, side.roster, load.AddStored); err != nil {
-			return nil, err
-		}
-		roster, err := load.Roster()
-		if err != nil {
-			return nil, err
-		}
-		scope := charter.Scope{People: roster, Accounts: empty, Today: calendar.Day(e.Now(), rules.Zone)}
-		if side.word == "account" {
-			scope.People, scope.Accounts = empty, roster
-		}
-		for _, k := range rules.Keys {
-			person, account := k.Person.Bind(scope), k.Account.Bind(scope)
-			for i := range roster.Len() {
-				var cell string
-				if side.word == "person" {
-					cell = person.Eval(i, -1).Cell()
-				} else {
-					cell = account.Eval(-1, i).Cell()
-				}
-				record.EachValue(cell, func(v string) {
-					key := planning.KeyOf(k.Name, record.Normal(k.Kind, v))
-					if was, met := carried[key]; met && was.id != roster.ID(i) {
-						was.more = true
-						carried[key] = was
-						return
-					}
-					carried[key] = carrier{side: side.word, id: roster.ID(i)}
-				})
-			}
-		}
-	}
-	return carried, nil
-}
-
 // Fallen looks at the premises of many changes at once, and tells for each, by
 // its number, what no longer holds; heard, how many it has looked at.
 func (e *Engine) Fallen(ctx context.Context, lane store.Lane, p store.Plan, r store.Reconciliation, rules *charter.Charter, changes []store.Change, reserved bool, heard func(done, all int) error) (map[int]string, error) {
-	carried, err := CarriedSince(ctx, e, lane, r, rules)
+	since, err := CarriedSince(ctx, e, lane, r, rules)
 	if err != nil {
 		return nil, err
 	}
@@ -244,7 +110,7 @@ func (e *Engine) Fallen(ctx context.Context, lane store.Lane, p store.Plan, r st
 		}
 		fell := map[int]string{}
 		for i, c := range some {
-			merge(facts, lists[i], keyFacts(carried, c))
+			merge(facts, lists[i], since.facts(c, lists[i]))
 			if why := planning.StillHold(lists[i], facts); why != "" {
 				fell[c.Number] = why
 			}

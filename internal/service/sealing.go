@@ -205,7 +205,15 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 		case !who.May(access.Overrule):
 			return fault.New(fault.Denied, "overruling a guard needs the right overrule", tripped, "ask somebody who has it").Because("right-missing")
 		}
-		reserved := namesOf(changes)
+		reconciled, err := s.Store.Reconciliation(ctx, p.Reconciliation)
+		if err != nil {
+			return err
+		}
+		rules, err := s.charterOf(ctx, l, reconciled)
+		if err != nil {
+			return err
+		}
+		reserved := namesOf(changes, rules.Alike)
 		err = tx.SealPlan(ctx, p.Plan, l, who.Name, overrule, s.Now().Add(s.SealFor), reserved)
 		if errors.Is(err, store.ErrTaken) {
 			r, err := s.Store.ReservedBy(ctx, l.DownstreamID, l.AuthorityID, reserved)
@@ -297,15 +305,18 @@ func leftOf(changes []store.Change) (left []store.Change) {
 	return left
 }
 
-// namesOf lists the logins, addresses and aliases that changes give out.
-func namesOf(changes []store.Change) (list []store.Name) {
+// namesOf lists the logins, addresses and aliases that changes give out, as they are and as
+// the downstream holds them to be one with others.
+func namesOf(changes []store.Change, alike naming.Alike) (list []store.Name) {
 	seen := map[string]bool{}
 	for _, c := range changes {
 		for _, e := range c.Body.V.Edits {
 			for _, name := range e.NewNames() {
-				if name = naming.Fold(name); !seen[name] {
-					seen[name] = true
-					list = append(list, store.Name{Name: name, Person: c.Person})
+				for _, form := range []string{naming.Fold(name), alike.Fold(name)} {
+					if !seen[form] {
+						seen[form] = true
+						list = append(list, store.Name{Name: form, Person: c.Person})
+					}
 				}
 			}
 		}

@@ -22,6 +22,7 @@ type Ground struct {
 // Standing is what stands around a change at this moment, beside its premises.
 type Standing struct {
 	PeopleRoster, AccountsRoster int64  // newest taken
+	SharedRoster                 int64  // newest taken of the systems that share the downstream's names, 0 where none does
 	Frozen                       string // by whom; "" when writing is not frozen
 	Observing                    bool   // the lane only observes
 	Writable                     bool   // the downstream is open
@@ -68,9 +69,10 @@ const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) A
 	WHEN 'suspension' THEN coalesce((SELECT u.receipt FROM suspensions u WHERE u.lane_id = $3 AND u.account = a.key), '')
 	WHEN 'weights' THEN coalesce((SELECT max(version)::text FROM weights WHERE lane_id = $3), '')
 	WHEN 'charter' THEN coalesce((SELECT max(version)::text FROM charters WHERE lane_id = $3), '')
-	END AS version FROM asked a, newest n WHERE a.kind <> 'key'`
+	END AS version FROM asked a, newest n WHERE a.kind NOT IN ('key', 'nowhere')`
 
 const standingQuery = `SELECT coalesce((SELECT max(id) FROM rosters WHERE system_id = $2 AND state = 'taken'), 0), coalesce((SELECT max(id) FROM rosters WHERE system_id = $3 AND state = 'taken'), 0),
+	coalesce((SELECT max(r.id) FROM rosters r JOIN systems y ON y.id = r.system_id WHERE x.namespace <> '' AND y.namespace = x.namespace AND y.id <> x.id AND r.state = 'taken'), 0),
 	coalesce((SELECT changed_by FROM switches WHERE name = 'freeze' AND is_on), ''), coalesce((SELECT observing FROM lanes WHERE id = $1), true), x.writable, x.version,
 	coalesce((SELECT halt FROM tasks WHERE id = $4), false), EXISTS (SELECT FROM tasks WHERE id = $4 AND fence = $5 AND state = 'running' AND lease > now()),
 	EXISTS (SELECT FROM writers w WHERE w.system_id = $3 AND w.task_id = $4 AND w.fence = $5) FROM systems x WHERE x.id = $3`
@@ -97,12 +99,12 @@ func scanFacts(rows pgx.Rows, err error) (planning.Facts, error) {
 }
 
 func scanStanding(row pgx.Row) (w Standing, err error) {
-	err = row.Scan(&w.PeopleRoster, &w.AccountsRoster, &w.Frozen, &w.Observing, &w.Writable, &w.SystemVersion, &w.Halt, &w.Ours, &w.Turn)
+	err = row.Scan(&w.PeopleRoster, &w.AccountsRoster, &w.SharedRoster, &w.Frozen, &w.Observing, &w.Writable, &w.SystemVersion, &w.Halt, &w.Ours, &w.Turn)
 	return w, translate(err)
 }
 
-// Facts gathers how premises stand, in one query. Those about keys are not: they
-// want the records themselves.
+// Facts gathers how premises stand, in one query. Those about keys, and about names
+// elsewhere, are not: they want the records themselves.
 func (s *Store) Facts(ctx context.Context, g Ground, premises []planning.Premise) (planning.Facts, error) {
 	return scanFacts(s.pool.Query(ctx, factQuery, factArgs(g, premises)...))
 }

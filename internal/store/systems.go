@@ -45,6 +45,11 @@ func (s *Store) Sharing(ctx context.Context, id int64) (list []System, err error
 	return list, s.list(ctx, &list, `SELECT y.* FROM systems y JOIN systems x ON x.namespace = y.namespace WHERE x.id = $1 AND x.namespace <> '' AND y.id <> x.id ORDER BY y.name`, id)
 }
 
+// RosterAt is the newest roster of a system that had been taken at an instant, 0 for none.
+func (s *Store) RosterAt(ctx context.Context, system int64, at time.Time) (id int64, err error) {
+	return id, s.get(ctx, &id, `SELECT coalesce(max(id), 0) FROM rosters WHERE system_id = $1 AND state = 'taken' AND ended <= $2`, system, at)
+}
+
 // Given is a change of a system, with whose people its lane serves.
 type Given struct {
 	Body      JSON[planning.Change] `db:"body"`

@@ -25,6 +25,7 @@ const (
 	Rulings      PremiseKind = "rulings"    // key: person and account, by PairKey; version: ids of the rulings that name either
 	Unclaimed    PremiseKind = "claims"     // key: account id; version: "", no other lane holds it
 	NameReserved PremiseKind = "name"       // key: folded name; version: the plan that has reserved it, filled in at sealing
+	NameNowhere  PremiseKind = "nowhere"    // key: name and person, by KeyOf; version: "", no record of a system that shares its names and came or changed since holds it for somebody else
 	OurSuspend   PremiseKind = "suspension" // key: account id; version: the receipt that suspended it and stands
 	NotCancelled PremiseKind = "intention"  // key: id of the intention; version: "", no human has dropped it
 	WeightsUsed  PremiseKind = "weights"    // version: the weights in force
@@ -56,6 +57,12 @@ func PairKey(person, account string) string { return person + between + account 
 
 // KeyOf is the key of a premise about one value of a charter's key.
 func KeyOf(name, value string) string { return name + between + value }
+
+// CutKey takes one apart.
+func CutKey(key string) (name, value string) {
+	name, value, _ = strings.Cut(key, between)
+	return name, value
+}
 
 // StillHold judges a change's premises by the facts. It says what fell, in one
 // sentence, or "" when all hold. A fact that was not gathered is one that fell.
@@ -142,6 +149,8 @@ func (p Premise) fell(now string) string {
 		return "the account is held by lane " + now + " now"
 	case NameReserved:
 		return fmt.Sprintf("the name %q is no longer reserved for this plan", p.Key)
+	case NameNowhere:
+		return fmt.Sprintf("the name %q is free no more: %s", first, now)
 	case OurSuspend:
 		return "the account's suspension is no longer ours: somebody opened it since"
 	case NotCancelled:

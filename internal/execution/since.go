@@ -1,0 +1,243 @@
+package execution
+
+import (
+	"context"
+	"fmt"
+	"sync"
+
+	"twinning/internal/core/calendar"
+	"twinning/internal/core/charter"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+	"twinning/internal/store"
+)
+
+// errNewer is that a roster was taken since the newer ones were looked at.
+var errNewer = fmt.Errorf("a roster was taken meanwhile")
+
+// newer knows the rosters that were taken since the reconciliation, and what the
+// records that came or changed since carry. It is looked at anew whenever another roster is
+// taken.
+type newer struct {
+	*run
+	mu     sync.Mutex
+	looked bool
+	seen   store.Standing // of the rosters that were looked at
+	since  Since
+}
+
+// Since is what the records carry that came or changed since a reconciliation.
+type Since struct {
+	keys  map[string]carrier // by key and value, of both sides
+	names map[string]carrier // folded, in the systems that share the downstream's names
+	fold  func(string) string
+}
+
+// carrier tells who came or changed and carries a value.
+type carrier struct {
+	side, id string
+	more     bool
+	whose    string // of a name in another system: the person that it is known to belong to
+}
+
+// look brings what is known up to the newest rosters.
+func (n *newer) look(ctx context.Context) error {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	now, err := n.Store.Standing(ctx, n.ground, n.w.Task)
+	if err != nil {
+		return err
+	}
+	if n.sees(now) {
+		return nil
+	}
+	since, err := CarriedSince(ctx, n.Engine, n.lane, n.result, n.charter)
+	if err != nil {
+		return err
+	}
+	n.since, n.seen, n.looked = since, now, true
+	return nil
+}
+
+// sees reports whether the rosters that stand now were looked at. The caller holds the lock.
+func (n *newer) sees(now store.Standing) bool {
+	return n.looked && now.PeopleRoster == n.seen.PeopleRoster && now.AccountsRoster == n.seen.AccountsRoster && now.SharedRoster == n.seen.SharedRoster
+}
+
+// at reports whether these are the rosters that were looked at.
+func (n *newer) at(now store.Standing) bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.sees(now)
+}
+
+// facts tells of a change's premises about keys and names whether somebody who came or
+// changed since carries the value too, beside the two themselves.
+func (n *newer) facts(c store.Change) map[planning.Fact]string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.since.facts(c, Premises(n.plan, n.result.CharterVersion, c))
+}
+
+func (s Since) facts(c store.Change, premises []planning.Premise) map[planning.Fact]string {
+	facts := map[planning.Fact]string{}
+	for _, p := range premises {
+		switch fact := (planning.Fact{Kind: p.Kind, Key: p.Key}); p.Kind {
+		case planning.KeyAlone:
+			who, met := s.keys[p.Key]
+			own := who.side == "person" && who.id == c.Person || who.side == "account" && who.id == c.Account
+			if met && (!own || who.more) {
+				facts[fact] = fmt.Sprintf("%s %q carries it since", who.side, who.id)
+			}
+		case planning.NameNowhere:
+			name, person := planning.CutKey(p.Key)
+			if who, met := s.names[s.fold(name)]; met && (person == "" || who.whose != person) {
+				facts[fact] = fmt.Sprintf("%s, which shares its names, has it since (%s)", who.side, who.id)
+			}
+		}
+	}
+	return facts
+}
+
+// CarriedSince collects what the records carry that came or changed since a reconciliation's
+// rosters.
+func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Reconciliation, rules *charter.Charter) (s Since, err error) {
+	s = Since{keys: map[string]carrier{}, fold: rules.Alike.Fold}
+	needPeople, needAccounts := rules.Needs()
+	empty, err := record.NewBuilder(nil).Roster()
+	if err != nil {
+		return s, err
+	}
+	for _, side := range []struct {
+		word           string
+		system, roster int64
+		wanted         []string
+	}{{"person", lane.AuthorityID, r.PeopleRoster, needPeople}, {"account", lane.DownstreamID, r.AccountsRoster, needAccounts}} {
+		if newest, err := e.Store.NewestRoster(ctx, side.system); err != nil {
+			return s, err
+		} else if newest.ID == side.roster {
+			continue
+		}
+		x, err := e.Store.SystemByID(ctx, side.system)
+		if err != nil {
+			return s, err
+		}
+		roster, err := e.recordsSince(ctx, x, side.roster, side.wanted, rules)
+		if err != nil {
+			return s, err
+		}
+		scope := charter.Scope{People: roster, Accounts: empty, Today: calendar.Day(e.Now(), rules.Zone)}
+		if side.word == "account" {
+			scope.People, scope.Accounts = empty, roster
+		}
+		for _, k := range rules.Keys {
+			person, account := k.Person.Bind(scope), k.Account.Bind(scope)
+			for i := range roster.Len() {
+				var cell string
+				if side.word == "person" {
+					cell = person.Eval(i, -1).Cell()
+				} else {
+					cell = account.Eval(-1, i).Cell()
+				}
+				record.EachValue(cell, func(v string) {
+					key := planning.KeyOf(k.Name, record.Normal(k.Kind, v))
+					if was, met := s.keys[key]; met && was.id != roster.ID(i) {
+						was.more = true
+						s.keys[key] = was
+						return
+					}
+					s.keys[key] = carrier{side: side.word, id: roster.ID(i)}
+				})
+			}
+		}
+	}
+	s.names, err = e.namesSince(ctx, lane, r, rules)
+	return s, err
+}
+
+// recordsSince reads the records of a system that came or changed after a roster.
+func (e *Engine) recordsSince(ctx context.Context, x store.System, roster int64, wanted []string, rules *charter.Charter) (*record.Roster, error) {
+	shape, err := e.Reach.NewestShape(ctx, x)
+	if err != nil {
+		return nil, err
+	}
+	load := shape.In(rules.Zone).NewLoader(wanted)
+	if err := e.Store.RecordsSince(ctx, x.ID, roster, load.AddStored); err != nil {
+		return nil, err
+	}
+	return load.Roster()
+}
+
+// namesSince collects the names that came or changed since in the systems that share the
+// downstream's, and those that plans of ours have given there.
+func (e *Engine) namesSince(ctx context.Context, lane store.Lane, r store.Reconciliation, rules *charter.Charter) (map[string]carrier, error) {
+	others, err := e.Store.Sharing(ctx, lane.DownstreamID)
+	if err != nil || len(others) == 0 {
+		return nil, err
+	}
+	lanes, err := e.Store.Lanes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names := map[string]carrier{}
+	for _, x := range others {
+		note := func(name string, by carrier) {
+			by.side, name = x.Name, rules.Alike.Fold(name)
+			if before, met := names[name]; met && before.whose != by.whose {
+				by.whose = ""
+			}
+			names[name] = by
+		}
+		given, err := e.Store.GivenSince(ctx, x.ID, r.At)
+		if err != nil {
+			return nil, err
+		}
+		for _, g := range given {
+			by := carrier{id: "given by a plan"}
+			if g.Authority == lane.AuthorityID {
+				by.whose = g.Body.V.Person
+			}
+			for _, edit := range g.Body.V.Edits {
+				for _, name := range edit.NewNames() {
+					note(name, by)
+				}
+			}
+		}
+		then, err := e.Store.RosterAt(ctx, x.ID, r.At)
+		if err != nil {
+			return nil, err
+		}
+		roster, err := e.recordsSince(ctx, x, then, []string{"id", "userName", "email", "aliases"}, rules)
+		if err != nil {
+			return nil, err
+		}
+		whose := map[string]string{}
+		for _, l := range lanes {
+			if l.DownstreamID != x.ID || l.AuthorityID != lane.AuthorityID {
+				continue
+			}
+			if err := e.Store.EachTwin(ctx, l.ID, func(account, person string) { whose[account] = person }); err != nil {
+				return nil, err
+			}
+			bonds, err := e.Store.Bonds(ctx, l.ID)
+			if err != nil {
+				return nil, err
+			}
+			for _, b := range bonds {
+				whose[b.Account] = b.Person
+			}
+		}
+		for i := range roster.Len() {
+			id := roster.ID(i)
+			if x.ID == lane.AuthorityID {
+				whose[id] = id
+			}
+			for _, attribute := range []string{"userName", "email", "aliases"} {
+				record.EachValue(roster.Column(attribute).Cell(i), func(v string) {
+					note(v, carrier{id: fmt.Sprintf("account %q", id), whose: whose[id]})
+				})
+			}
+		}
+	}
+	return names, nil
+}
