@@ -175,10 +175,6 @@ func (e *Engine) namesSince(ctx context.Context, lane store.Lane, r store.Reconc
 	if err != nil || len(others) == 0 {
 		return nil, err
 	}
-	lanes, err := e.Store.Lanes(ctx)
-	if err != nil {
-		return nil, err
-	}
 	names := map[string]carrier{}
 	for _, x := range others {
 		note := func(name string, by carrier) {
@@ -211,21 +207,9 @@ func (e *Engine) namesSince(ctx context.Context, lane store.Lane, r store.Reconc
 		if err != nil {
 			return nil, err
 		}
-		whose := map[string]string{}
-		for _, l := range lanes {
-			if l.DownstreamID != x.ID || l.AuthorityID != lane.AuthorityID {
-				continue
-			}
-			if err := e.Store.EachTwin(ctx, l.ID, func(account, person string) { whose[account] = person }); err != nil {
-				return nil, err
-			}
-			bonds, err := e.Store.Bonds(ctx, l.ID)
-			if err != nil {
-				return nil, err
-			}
-			for _, b := range bonds {
-				whose[b.Account] = b.Person
-			}
+		whose, err := e.Store.Whose(ctx, x.ID, lane.AuthorityID)
+		if err != nil {
+			return nil, err
 		}
 		for i := range roster.Len() {
 			id := roster.ID(i)

@@ -76,10 +76,6 @@ func (s *Service) sharing(ctx context.Context, in *laneInput) error {
 	if err != nil || len(others) == 0 {
 		return err
 	}
-	lanes, err := s.Store.Lanes(ctx)
-	if err != nil {
-		return err
-	}
 	for _, x := range others {
 		r, accounts, shape, err := s.newest(ctx, x.ID, []string{"id", "userName", "email", "aliases"}, in.Charter.Zone)
 		var f *fault.Error
@@ -94,21 +90,9 @@ func (s *Service) sharing(ctx context.Context, in *laneInput) error {
 			in.Unshared = fmt.Sprintf("%s shares its names, and its shape reads neither logins nor addresses", x.Name)
 			continue
 		}
-		whose := map[string]string{}
-		for _, l := range lanes {
-			if l.DownstreamID != x.ID || l.AuthorityID != in.lane.AuthorityID {
-				continue
-			}
-			bonds, err := s.Store.Bonds(ctx, l.ID)
-			if err != nil {
-				return err
-			}
-			if err := s.Store.EachTwin(ctx, l.ID, func(account, person string) { whose[account] = person }); err != nil {
-				return err
-			}
-			for _, b := range bonds {
-				whose[b.Account] = b.Person
-			}
+		whose, err := s.Store.Whose(ctx, x.ID, in.lane.AuthorityID)
+		if err != nil {
+			return err
 		}
 		given := map[string]string{}
 		changes, err := s.Store.GivenSince(ctx, x.ID, r.Started)

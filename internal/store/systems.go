@@ -45,6 +45,32 @@ func (s *Store) Sharing(ctx context.Context, id int64) (list []System, err error
 	return list, s.list(ctx, &list, `SELECT y.* FROM systems y JOIN systems x ON x.namespace = y.namespace WHERE x.id = $1 AND x.namespace <> '' AND y.id <> x.id ORDER BY y.name`, id)
 }
 
+// Whose tells whose the accounts of a system are, of an authority's people: by the bonds of the
+// lanes that serve them, or by the twins of their newest reconciliations that a key has made.
+func (s *Store) Whose(ctx context.Context, system, authority int64) (map[string]string, error) {
+	whose := map[string]string{}
+	lanes, err := s.Lanes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range lanes {
+		if l.DownstreamID != system || l.AuthorityID != authority {
+			continue
+		}
+		if err := s.EachTwin(ctx, l.ID, func(account, person string) { whose[account] = person }); err != nil {
+			return nil, err
+		}
+		bonds, err := s.Bonds(ctx, l.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, b := range bonds {
+			whose[b.Account] = b.Person
+		}
+	}
+	return whose, nil
+}
+
 // RosterAt is the newest roster of a system that had been taken at an instant, 0 for none.
 func (s *Store) RosterAt(ctx context.Context, system int64, at time.Time) (id int64, err error) {
 	return id, s.get(ctx, &id, `SELECT coalesce(max(id), 0) FROM rosters WHERE system_id = $1 AND state = 'taken' AND ended <= $2`, system, at)
