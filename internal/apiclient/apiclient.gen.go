@@ -3168,6 +3168,11 @@ type ClientInterface interface {
 	// Corresponds with POST /lanes/{lane}/charter-comparisons (the `CompareCharter` operationId).
 	CompareCharter(ctx context.Context, lane LaneName, body CompareCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ShowComparison What a task has found that compared charters
+	//
+	// Corresponds with GET /lanes/{lane}/charter-comparisons/{task} (the `ShowComparison` operationId).
+	ShowComparison(ctx context.Context, lane LaneName, task int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TryCharterWithBody What a charter makes of one person and their account, step by step; nothing is kept
 	//
 	// Takes any type of body and a specified content type.
@@ -4032,6 +4037,21 @@ func (c *Client) CompareCharterWithBody(ctx context.Context, lane LaneName, cont
 // Corresponds with POST /lanes/{lane}/charter-comparisons (the `CompareCharter` operationId).
 func (c *Client) CompareCharter(ctx context.Context, lane LaneName, body CompareCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareCharterRequest(c.Server, lane, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShowComparison What a task has found that compared charters
+//
+// Corresponds with GET /lanes/{lane}/charter-comparisons/{task} (the `ShowComparison` operationId).
+func (c *Client) ShowComparison(ctx context.Context, lane LaneName, task int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowComparisonRequest(c.Server, lane, task)
 	if err != nil {
 		return nil, err
 	}
@@ -6257,6 +6277,47 @@ func NewCompareCharterRequestWithBody(server string, lane LaneName, contentType 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewShowComparisonRequest constructs an http.Request for the ShowComparison method
+func NewShowComparisonRequest(server string, lane LaneName, task int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "task", task, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/charter-comparisons/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"slices"
 	"strings"
@@ -111,6 +112,19 @@ func charterCompare(c *client, args []string) error {
 	}
 	var t apiclient.CharterComparison
 	res, err := c.CompareCharter(c.ctx, args[0], apiclient.CharterInput{Source: source})
+	if err == nil && res.StatusCode == http.StatusAccepted {
+		var task apiclient.Task
+		if err := ask(&task, res, nil); err != nil {
+			return err
+		}
+		if task, err = c.follow(task.Id); err != nil {
+			return err
+		}
+		if task.State != apiclient.TaskStateFinished {
+			return fmt.Errorf("%s: %s", task.Name, value(task.Message))
+		}
+		res, err = c.ShowComparison(c.ctx, args[0], task.Id)
+	}
 	if err := ask(&t, res, err); err != nil {
 		return err
 	}

@@ -55,11 +55,15 @@ func TestCharterTry(t *testing.T) {
 	require.Contains(t, h.any("charter", "compare", lane, "--file", path), "the charter is another lane's")
 	h.app.Service.MostCompared = 500
 	write("rule: watch", "rule: own")
-	require.Contains(t, h.any("charter", "compare", lane, "--file", path), "compared on 500 at most")
+	waited := h.twinning(0, "charter", "compare", lane, "--file", path)
+	h.app.Service.MostCompared = 1000
+	require.Equal(t, h.twinning(0, "charter", "compare", lane, "--file", path), waited, "a task says the same")
+	require.Contains(t, h.twinning(0, "task", "list"), "changes that differ: ")
 	h.app.Service.MostCompared = 1000
 	require.Equal(t, kept, h.twinning(0, "charter", "show", lane))
 
 	looker := h.token("look")
+	require.Equal(t, http.StatusNotFound, h.call("GET", "/v1/lanes/hq-candlewick/charter-comparisons/1", looker, nil, nil))
 	var tried apiclient.CharterTry
 	body := map[string]any{"personId": "L0001"}
 	require.Equal(t, http.StatusOK, h.call("POST", "/v1/lanes/"+lane+"/charter-tries", looker, body, &tried))

@@ -236,12 +236,13 @@ func (a begun[T]) write(w http.ResponseWriter) error {
 func taskAt(t openapi.Task) string { return fmt.Sprintf("%s/tasks/%d", base, t.Id) }
 func runAt(r openapi.Run) string   { return fmt.Sprintf("%s/runs/%d", base, r.Id) }
 
-func (a begun[T]) VisitTakeRosterResponse(w http.ResponseWriter) error  { return a.write(w) }
-func (a begun[T]) VisitReconcileResponse(w http.ResponseWriter) error   { return a.write(w) }
-func (a begun[T]) VisitTryEvidenceResponse(w http.ResponseWriter) error { return a.write(w) }
-func (a begun[T]) VisitVerifyRunResponse(w http.ResponseWriter) error   { return a.write(w) }
-func (a begun[T]) VisitDraftPlanResponse(w http.ResponseWriter) error   { return a.write(w) }
-func (a begun[T]) VisitRunPlanResponse(w http.ResponseWriter) error     { return a.write(w) }
+func (a begun[T]) VisitTakeRosterResponse(w http.ResponseWriter) error     { return a.write(w) }
+func (a begun[T]) VisitReconcileResponse(w http.ResponseWriter) error      { return a.write(w) }
+func (a begun[T]) VisitTryEvidenceResponse(w http.ResponseWriter) error    { return a.write(w) }
+func (a begun[T]) VisitVerifyRunResponse(w http.ResponseWriter) error      { return a.write(w) }
+func (a begun[T]) VisitDraftPlanResponse(w http.ResponseWriter) error      { return a.write(w) }
+func (a begun[T]) VisitCompareCharterResponse(w http.ResponseWriter) error { return a.write(w) }
+func (a begun[T]) VisitRunPlanResponse(w http.ResponseWriter) error        { return a.write(w) }
 
 // versioned is an answer whose version becomes its ETag.
 type versioned[T any] struct {

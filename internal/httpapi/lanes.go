@@ -51,8 +51,16 @@ func (s *server) TryCharter(ctx context.Context, r openapi.TryCharterRequestObje
 }
 
 func (s *server) CompareCharter(ctx context.Context, r openapi.CompareCharterRequestObject) (openapi.CompareCharterResponseObject, error) {
-	v, err := s.cfg.Service.CompareCharter(ctx, r.Lane, r.Body.Source)
+	v, later, err := s.cfg.Service.CompareCharter(ctx, caller(ctx), r.Lane, r.Body.Source)
+	if later != nil {
+		return beginning(later, err, taskAt)
+	}
 	return as[openapi.CompareCharter200JSONResponse](v, err)
+}
+
+func (s *server) ShowComparison(ctx context.Context, r openapi.ShowComparisonRequestObject) (openapi.ShowComparisonResponseObject, error) {
+	v, err := s.cfg.Service.Comparison(ctx, r.Lane, r.Task)
+	return as[openapi.ShowComparison200JSONResponse](v, err)
 }
 
 func (s *server) CheckCharter(ctx context.Context, r openapi.CheckCharterRequestObject) (openapi.CheckCharterResponseObject, error) {

@@ -343,46 +343,6 @@ func (s *Service) TryCharter(ctx context.Context, lane, source, person, account 
 	return s.explainer.Try(ctx, l, r, rules, person, account, s.Now())
 }
 
-// CompareCharter reconciles the newest rosters by the charter in force and by one that is not
-// kept, and says how the two differ. Nothing of it is kept.
-func (s *Service) CompareCharter(ctx context.Context, lane, source string) (*reconcile.WhatIf, error) {
-	l, err := s.lane(ctx, lane)
-	if err != nil {
-		return nil, err
-	}
-	rules, err := s.parse(ctx, source)
-	if err != nil {
-		return nil, err
-	}
-	if err := explain.OfLane(rules, l); err != nil {
-		return nil, err
-	}
-	n := 0
-	for _, system := range []int64{l.AuthorityID, l.DownstreamID} { // before any is read
-		r, err := s.Store.NewestRoster(ctx, system)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return nil, err
-		}
-		n += r.Records
-	}
-	if n > s.MostCompared {
-		return nil, fault.New(fault.Conflict, fmt.Sprintf("the rosters hold %d records, and two charters are compared on %d at most", n, s.MostCompared), "", "try the charter on single people (twinning charter try), or reconcile files with both: twinning reconcile --charter … --out …")
-	}
-	now, err := s.laneInput(ctx, l.ID, rules)
-	if err != nil {
-		return nil, err
-	}
-	then := now
-	then.Charter = rules
-	if err := s.resting(ctx, &then); err != nil {
-		return nil, err
-	}
-	for _, in := range []*laneInput{&now, &then} {
-		in.Tell, in.Premises = false, false
-	}
-	return computed(ctx, s, now.Input, "comparing charters", func(in reconcile.Input) (*reconcile.WhatIf, error) { return reconcile.Compare(in, then.Input), nil })
-}
-
 // PutCharter gives a lane a new version of its rules; the first makes the
 // lane. after is the version it was made from, -1 for whatever it is.
 func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, source string, after int64) (CharterView, error) {

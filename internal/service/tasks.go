@@ -115,6 +115,8 @@ func (s *Service) dispatch(ctx context.Context, w *work.Work) (err error) {
 		return s.reconcile(ctx, w)
 	case "draft":
 		return s.draftLater(ctx, w)
+	case "compare":
+		return s.compareLater(ctx, w)
 	case "trial":
 		return s.tryOut(ctx, w)
 	case "index":

@@ -78,6 +78,22 @@ func (s *Store) KeepTrial(ctx context.Context, t Trial, by string) (Trial, error
 	return t, s.get(ctx, &t, `UPDATE trials SET kept = $2 WHERE id = $1 RETURNING *`, t.ID, w.Version)
 }
 
+// KeepComparison keeps what a task found that compared charters, and forgets older ones.
+func (s *Store) KeepComparison(ctx context.Context, t Task, lane int64, report []byte) error {
+	return s.InTx(ctx, func(tx *Store) error {
+		if _, err := tx.exec(ctx, `DELETE FROM comparisons WHERE at < now() - interval '1 day'`); err != nil {
+			return err
+		}
+		_, err := tx.exec(ctx, `INSERT INTO comparisons (task_id, lane_id, report) VALUES ($1, $2, $3) ON CONFLICT (task_id) DO UPDATE SET report = $3, at = now()`, t.ID, lane, report)
+		return err
+	})
+}
+
+// Comparison is what a task found that compared charters of a lane.
+func (s *Store) Comparison(ctx context.Context, lane, task int64) (report []byte, err error) {
+	return report, s.get(ctx, &report, `SELECT report FROM comparisons WHERE lane_id = $1 AND task_id = $2`, lane, task)
+}
+
 // WeighedTwins lists whom evidence alone joined in a reconciliation.
 func (s *Store) WeighedTwins(ctx context.Context, reconciliation int64) (list []Bond, err error) {
 	return list, s.list(ctx, &list, `SELECT native_id AS person, twin AS account, basis, '' AS made_by FROM verdicts WHERE reconciliation_id = $1 AND side = 'people' AND state = 'twinned' AND basis = 'weighed' ORDER BY native_id`, reconciliation)

@@ -574,6 +574,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/charter-comparisons/{task}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a task has found that compared charters */
+        get: operations["showComparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes/{lane}/vocabulary": {
         parameters: {
             query?: never;
@@ -4032,6 +4049,45 @@ export interface operations {
                 "application/json": components["schemas"]["CharterInput"];
             };
         };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterComparison"];
+                };
+            };
+            /** @description begun; of many records a task compares, and what it finds is there for a day */
+            202: {
+                headers: {
+                    /** @description the task */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showComparison: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+                task: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description done */
             200: {

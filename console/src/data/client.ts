@@ -48,6 +48,23 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   );
 }
 
+/** How a reconciliation would differ by a charter; where a task finds out, it is waited for. */
+export async function compareCharter(lane: string, source: string, signal: AbortSignal): Promise<Schemas["CharterComparison"]> {
+  const path = { lane };
+  const answer = await ask<Schemas["CharterComparison"] | Task>(
+    api.POST("/lanes/{lane}/charter-comparisons", { params: { path }, body: { source }, signal }),
+  );
+  if (!("state" in answer)) return answer;
+  // whoever writes on compares something else: who may has it stopped
+  signal.addEventListener("abort", () => api.POST("/tasks/{task}/halt", { params: { path: { task: answer.id } } }).catch(() => {}));
+  for (let task = answer; ; task = await ask(api.GET("/tasks/{task}", { params: { path: { task: answer.id } }, signal }))) {
+    if (task.state === "finished")
+      return ask(api.GET("/lanes/{lane}/charter-comparisons/{task}", { params: { path: { ...path, task: task.id } }, signal }));
+    if (task.ended) throw new Refusal({ type: "about:blank", title: "The charters were not compared", detail: task.message, status: 0 });
+    await new Promise((resolve) => setTimeout(resolve, 500));
+  }
+}
+
 /** What of a system is sent back as it is, whatever else of it changes. */
 export const asItIs = (s: Schemas["System"]) => ({
   atOnce: s.atOnce,

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useState } from "react";
-import { api, ask, Refusal, type Schemas } from "../data/client";
+import { api, ask, compareCharter, Refusal, type Schemas } from "../data/client";
 import type { Mistake } from "./editor";
 import { Button, Loading, Trouble, thousands } from "./parts";
 
@@ -153,7 +153,7 @@ function Outcome({ tried }: { tried: Schemas["CharterTry"] }) {
 function Compared({ lane, source }: { lane: string; source: string }) {
   const compared = useQuery({
     queryKey: ["compared", lane, source],
-    queryFn: () => ask(api.POST("/lanes/{lane}/charter-comparisons", { params: { path: { lane } }, body: { source } })),
+    queryFn: ({ signal }) => compareCharter(lane, source, signal),
     placeholderData: keepPreviousData,
     retry: false,
   });

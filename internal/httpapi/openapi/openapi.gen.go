@@ -3032,6 +3032,9 @@ type ServerInterface interface {
 	// CompareCharter How a reconciliation of the newest rosters would differ by a charter that is not kept; nothing is kept
 	// (POST /lanes/{lane}/charter-comparisons)
 	CompareCharter(ctx *echo.Context, lane LaneName) error
+	// ShowComparison What a task has found that compared charters
+	// (GET /lanes/{lane}/charter-comparisons/{task})
+	ShowComparison(ctx *echo.Context, lane LaneName, task int64) error
 	// TryCharter What a charter makes of one person and their account, step by step; nothing is kept
 	// (POST /lanes/{lane}/charter-tries)
 	TryCharter(ctx *echo.Context, lane LaneName) error
@@ -3540,6 +3543,30 @@ func (w *ServerInterfaceWrapper) CompareCharter(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CompareCharter(ctx, lane)
+	return err
+}
+
+// ShowComparison converts echo context to params.
+func (w *ServerInterfaceWrapper) ShowComparison(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// ------------- Path parameter "task" -------------
+	var task int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "task", ctx.Param("task"), &task, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter task: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ShowComparison(ctx, lane, task)
 	return err
 }
 
@@ -5828,6 +5855,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/lanes/:lane/charter", wrapper.PutCharter, options.OperationMiddlewares["putCharter"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/charter-tries", wrapper.TryCharter, options.OperationMiddlewares["tryCharter"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/charter-comparisons", wrapper.CompareCharter, options.OperationMiddlewares["compareCharter"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/charter-comparisons/:task", wrapper.ShowComparison, options.OperationMiddlewares["showComparison"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/vocabulary", wrapper.GetVocabulary, options.OperationMiddlewares["getVocabulary"]...)
 	router.POST(options.BaseURL+"/charter-checks", wrapper.CheckCharter, options.OperationMiddlewares["checkCharter"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/reconciliations", wrapper.ListReconciliations, options.OperationMiddlewares["listReconciliations"]...)
@@ -6475,12 +6503,76 @@ func (response CompareCharter200JSONResponse) VisitCompareCharterResponse(w http
 	return err
 }
 
+type CompareCharter202ResponseHeaders struct {
+	Location *string
+}
+
+type CompareCharter202JSONResponse struct {
+	Body    Task
+	Headers CompareCharter202ResponseHeaders
+}
+
+func (response CompareCharter202JSONResponse) VisitCompareCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CompareCharterdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
 func (response CompareCharterdefaultApplicationProblemPlusJSONResponse) VisitCompareCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowComparisonRequestObject struct {
+	Lane LaneName `json:"lane"`
+	Task int64    `json:"task"`
+}
+
+type ShowComparisonResponseObject interface {
+	VisitShowComparisonResponse(w http.ResponseWriter) error
+}
+
+type ShowComparison200JSONResponse CharterComparison
+
+func (response ShowComparison200JSONResponse) VisitShowComparisonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowComparisondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShowComparisondefaultApplicationProblemPlusJSONResponse) VisitShowComparisonResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9655,6 +9747,9 @@ type StrictServerInterface interface {
 	// CompareCharter How a reconciliation of the newest rosters would differ by a charter that is not kept; nothing is kept
 	// (POST /lanes/{lane}/charter-comparisons)
 	CompareCharter(ctx context.Context, request CompareCharterRequestObject) (CompareCharterResponseObject, error)
+	// ShowComparison What a task has found that compared charters
+	// (GET /lanes/{lane}/charter-comparisons/{task})
+	ShowComparison(ctx context.Context, request ShowComparisonRequestObject) (ShowComparisonResponseObject, error)
 	// TryCharter What a charter makes of one person and their account, step by step; nothing is kept
 	// (POST /lanes/{lane}/charter-tries)
 	TryCharter(ctx context.Context, request TryCharterRequestObject) (TryCharterResponseObject, error)
@@ -10353,6 +10448,32 @@ func (sh *strictHandler) CompareCharter(ctx *echo.Context, lane LaneName) error 
 		return err
 	} else if validResponse, ok := response.(CompareCharterResponseObject); ok {
 		return validResponse.VisitCompareCharterResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ShowComparison operation middleware
+func (sh *strictHandler) ShowComparison(ctx *echo.Context, lane LaneName, task int64) error {
+	var request ShowComparisonRequestObject
+
+	request.Lane = lane
+	request.Task = task
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ShowComparison(ctx.Request().Context(), request.(ShowComparisonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShowComparison")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ShowComparisonResponseObject); ok {
+		return validResponse.VisitShowComparisonResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12973,83 +13094,84 @@ var swaggerSpec = []string{
 	"KqBnohFNmHFqgo10cgro0jfc6yVP2/iZZu/ssxPjvDx4Qf77VsIeWXeZbxqSFHyOJpUkH82P1zPlE6+y",
 	"p/kvirC6n+ImuLldWBD8uFROx3J0ClGL2ZZ5DEJUTTdCDqO3l7p9impj2h9L8mnaZ9YEP3ssiyOsiZNt",
 	"/Qv7dsJNJySbK70juPss+Yy2/F19nh068Ozz+TfOJPbn55/SxXPBbf+ruAfvGpDuhpKwYa2eLE6e+q1v",
-	"l7lWEnxt0fDqQVZpdPXUMb8qYsC+z6GHD8HpXPXPyypt4MPFmOZvasM4263eE1xMPvoRaraRXk3thzDs",
-	"FoVMO9ZNVd1amR2+hdZQP2KSpWLGS5qZXuvtp85Ir/X2Y/LSa729tE+rYQdfqni3fC8FjoUORu4UA6eO",
-	"j9x/z8YxcwKu5FSNr3gBL2OF6DPrGhENOco/kHQ+RDjlp2HWO7K9Vu7/L2l+tnmFy4ZRmkwdJ3VaaYjj",
-	"VdE2wCur/X/VYIHOzCGFQhj8QKLTNJ65d7KcYkLHgqFfjS0OEs6pzVJh0Z0QBrFLas2e4lBDoIxR8ejO",
-	"gOgqpKxhvEMQWrJ7F3nvTSmo0fCc0pRSU6J01I5Hv1XK430XUenevSWD84pFkDjI8jYUZaiEsQQHZ0qX",
-	"oIcFUgxVVWpmE7IxPDj5Cv/7JkmjA1z2Gt7ZIdr0cPhGaBr7KeA8PNdf2MINR7yJpqGjYa+KYSNhotxI",
-	"20xJreRpYb+VZ5AlF1JM/MyeFhfRSQammnUqY6QTyS5352AW/5TVkvL5EfaGoo0Kq8zPwicZgyk8fP3e",
-	"/+vDNc2Cx3rNaa/p9362AX18+j3l00y88JrH754zynA5p+xrfgdeY/DUi5VkBuxLxufx9LdB4vMLhqcN",
-	"Dw4SDJfbV5oJ47E4DfZ4ZZyVfHvsoVsoCVeD1MC/Kgmfqir4L60itDbm4o5wjyzEejNomHg3h7scVkpH",
-	"IHASJ9qnNXQYUyBlQupmliufN49dwlk+G8yTcSKY4/07V0Z6PARPCuNRmiW2L5To3S35dhrKdSYVFYZ1",
-	"lHZBmuuKy7EMev0+/vvDdeFuiqqKdb/zoV5jlYZIprNfqaL15d+Q3oJlglo09KkdcTX7qkxiw3r1mGf4",
-	"7d8E2S/gfW0z50fWZr7Qar2zs03xPbGfKtY60kO2vnNW1cyAvg/9XzMAuG/jQ5+cceobgz2ws/zC+IYX",
-	"YANwBB1ftElUMqwC5AKE1g9HkXT2nTikT3/4Dp+4ZBT3k0obcsu98IWMFPXlIRC0ntEGszdtzoH0hZMF",
-	"3xHKZdx2PS9htVYWZIENLodsxaVPNC5mRAjs8VlZoG/7nzx6craxqCdGd6wZLGp5yziClhyvrDwcUS4A",
-	"y3wHuY9xVcvN3dTjQ/EFYXz2IfqehcVOyq2OJISqR8q9UEVLFduHnrovp5zkDez9HPccn9uw1OhSTyqk",
-	"uMiKiq4pzYxatVC542895NqDFtT/ik+dJAX38xzuoMRF2KUwrHHvnN/23ysjTfXm26Wj0oNWwM1uSCLu",
-	"86N2o7feDmTd8X3L+AETWKnc+I9Hjf/gVuYDXFOBJy99VbWbC1N7B7NEWMcvdbkAdHD4ZD8nYXRdkSq6",
-	"heOQf7unvf9Yvtx79l9GRdld+IU5YI/KA9SW7G7n1JZYsOBB1ZauYASuJeMSNpQTF8uQC8M2SqMJm5GT",
-	"WqbllG9x0wksd7njgTSKT+3qj1ufwo/5ePqMF3cL7Qt69zBZ5o5v9c7NihJf2e8CHlJfxzDv5xhTdDE7",
-	"iK9ZM9BUttzXIEoCHETptCv35WkK5jAUvhAZg2o4hmXiD1ftxmi/Axv6y01e3DscSo+HxDKPw3OcS2Xd",
-	"IrAll9kz4n5vyjnl7/VYTulTzKag2V360iUSpMD442/X+oEv1gv5A4gmH8UhEIqKXXK/A6Bto3YyPGOr",
-	"aVS+p/g7QlSDtOgIxNewMZhv+MErJeG4q5LY7npWV3d58LSb7NOq+q3wVG/zwX3UUZlo1zAXlW3KKBjJ",
-	"12ap7G5b78+T/bTJgh7+wU65yJU67f1fz7ma40rx+QOL339Or8XW8OHnRLG+MK9c50es+BXdNz6I6dtu",
-	"miUWtuBVhV2JYF4bKMkTxiUW1YzF+6mfwkEY6g7mLNAhjTp7uOCDO4flpdOD0O3oV3xLVV894B4Lq3ja",
-	"OrXRGqjmJ4md9/SP3vzfZ87a8vL43IFJHT6b19aPyQS8XIAQicE4ixMfT3sLq3XlC2Pmci1fh2fObh15",
-	"cqbthneVedeyHPyPhbl3C90ttHlkToMqLKSLu8R9ngnJKU37gcq9PGVzZw7PsSuQgnvQ7A5gbSK0vCnD",
-	"PW2KOBaqqlehRZ5tpXNK39HlqNyYWIU5XVRjqTavfQPCT1FTp7ldNmsWiypRF+LoGPs3s9Nt4Vi9/bVu",
-	"Kvx+VL/YQoVkbmwRJLDOd/AIYEXL/WzAXI6DY+TfHWVHpl2GRoJYtsu3F3TGuQFgS7VhG6iqxmdJ22SX",
-	"sJqeyY+GXH4duqQnISJfA6zPIhHObz22O5I/sJ52aTn0VzyfdlcaHT6g4zngfqdFSU5baDUy+TTvhdYE",
-	"HyzDNWaDSOpqatbA75iaT/Gih1JYpY++plsNDbIX9Y+xgP+nuCVhdhfej05Eh0SjMPtlDIY7NH2bwiTd",
-	"f1xuf88ZHsEEy8seyK2vW6DL0K2EanIKy0oF5rjtb9X1zzq0YyX6j4u//x12v9MX4MIu/GceqhUtsjTA",
-	"PqQpI5yr3e9hEC+ueu32by5ayPMbuHxBKW7usHAvksXZulTyNzZWjIWjiwLMHpXQHeWpdL3mxmyULrOq",
-	"K23Xd+Gxyyih4fM02MeGl9MsmEKL1dkUgUi31I08NHEwPuw7jNgIvrt+7/7zoY85j4Kpupeef3F5APCF",
-	"a9Yh0DHWrMNmJGTLLWqud9w1vck2bVJft9qgZS8iL5OOJvt5b6HUp1RtC7UajmX41j//e62G38TdSwz4",
-	"AE05AlAanXKEiPY7PG3XKvXsxpQzCnQtjzp5WJu4H9AgzScp6l7W8gH2wtGn2YgsbLCnHncmDC0fKNVh",
-	"ZysuAWyQI1ANT8457m/G/fmMa+3sNwO8gtInRdS217XZZSj3duIA46+zcIdXwKvTlZULZLwBrz5KhbgL",
-	"K0hP12ut7oHBO15YrPYkDPMTn/pIM1tys+wX1pm9vlfUlzu91z8oUf6rKqYY7veXZb0emk7jsbrX7+kf",
-	"vSr/S3xkNG3ptYvfhcpcttqqU/x1oMDAMvL71L1uSqXmm4RRodSX/svHUzvZikBVTkum6VBVWCUh1Fwb",
-	"pDw79WtkdeWMsXBHpd26anhBavgG0LtJumCZ0cd3l+ifdYvyJZyEaZUTVLLKJSu1ywyOcs3+M2YnERM9",
-	"SD3aH7HHGILVQVq0osMmGuHU+gD5Ip6NwDffNWoNOlkhcuzBhHdrZxTmDuWX+OeTBeAxMBoCzMSjgT+5",
-	"3awm00lVijm+JlaTKSFshpySVisNUsCcKUXGlQHsN02YsEKtVtwQEm+QbPAwlp4jNLhIZADRov91qaqS",
-	"zjICh9KD/3qOoIq5E+t8zuS4TliWrZSxzChE4d2yR46QmckHa+ocAzfnw7tGWvvtztc9r2rcemOBx46A",
-	"BZdKioJXKDxzJTe5FfcwDgPSmd8cW82atQZemiWAZVeswJZtoTYGVZ7WtWQce9Kv6ooTnrokxGLOseO+",
-	"dipC5beGOHu9m/vBg6R0FEMw2glisYK5vVJ1f7PZFzC339b2NLn4z3iNesI8RH0oztxpEnJBOQSq9sGo",
-	"pdqwVV0sPSARoy/U2vt4phiSkXdsze1/ep4gwjyE2y4hEjA9cMeDSgLdXwkn8cQvUAzJ+Y6PXZIzPrEd",
-	"92t+gEzv/Q3HC7XA29TpbjNs3FuesM/GciuMFYXp8xS8ap76NL0FrQleEEKg7kHzBUxZLcWvNUgwJjbU",
-	"R9Vwjo5FaYNKpubUWPEok6aWmILRH7Z9WY93jr2sHyKScWnXTd0K2caui4eCF7uEvV5ymkTa+/g3Xv1r",
-	"0tctHNNYZNNHwFvxvtIdtwObgbaIraEAsbYH9Qx66EiiXyKO/RtTRxz9Hqqsrrt9pswETw+XZgMaymng",
-	"llmokTX+bAZ2uX5P+ZMfrg1YW8HK0ygXHXLPeCo8QCxyj+12E9h84mdfAls6X+0S0alAu48SowobcjmW",
-	"fMW3pCl5zgstrTacGhwrbKVXqnpm2ca3pBbExOVufvZAcXYPWsxFE4jNRLDcU9tjbpGjefH3HJ2oQPMy",
-	"6F+Erfa6tLvXFlzI6ch4dcMHRizklejZ91diIZ/LC+EW/ccf+AxfAmAKRY29jG5+erOj4K1BuqOspFEV",
-	"BOAj6XscYWR03USI5AE4pMRJxo3zDrD8zpH368GQn196G2JvvYMxnuQcvroTh9rivsIHvxbUHPdy1lgc",
-	"5iH0kIJLZwgXSkooLLT8IcxpDKH7C+bK+xBlIKvvOJ7TRsKfD5P0Acj5AL3DTVzLOAJdv6d/DOgUTmsZ",
-	"fRnSax+xW7hv+Y9ahVSUOFYbOEirYS3DL0KVczPghQ16E2gwgPfyXY7PQMkRbY6ToToJGyb2ywUhgIEb",
-	"j8y4YU25WUp6wpbmWMLDl5rCS66nf5/7auOUHxsgu4BOghT8KMbFxdnzG2xPFWSA0o0v5BYxkIUGu9ND",
-	"F2PqzFi+HSUgUiL1ei6qvta5r0CWXz1Mrc6OuBnCRSdGWB+uqNgrkBYJeUEbFVBpjQVFOFtruBew8dps",
-	"gHGRjw2L+tBju10kknzUsk32OWgpjFX9SeIkSf7mHzxReqbElShHdBchhEQsATW8Dym0+6XjgSz5lkx/",
-	"Y7m0WaxYHmrysDm3u/twYQ865d7apVb1YsmsWDU1hAMZEcZy2yTq2uD4k1gJh2raC8M+f/T58VrjtT8F",
-	"eSH3HT1wLjXpApmENMGPg//21Lu0uxejjjNgtSxBG6tUSe6U5lr0oi0yiSGIOIFRhWUzKNTK6UFd4O1Y",
-	"mbbWagZ9DKNm8Ilr1TjHS4IG9DZ4FSQFrPc6tlOR2bXSBMgzsYU7aTQn7E4IbfZGeo4ERI9T1T9BGO5D",
-	"YEV8xe7W+czneeXD0NlSWPwOjsTOnqZ1du599O4S0ypNTZmwMFbAmKfve3hnQebwudjQpIXQDT+HhN4h",
-	"gFycAxWFYwXWvbRZAOYqi1B/MghduwkFDbwcLpS7vFH+Nuh5tq71WhnId15/Vaj1qUDQlPz34j8Lk61g",
-	"VAf6h7E7PvweQmk3Zg7oo0605DZc+Z73VnzrNATcd2EN/c03tJy5/TogdnqulI3GOF5fO7wf/SOfoH74",
-	"cdrhXd5vR3Eav/vozaI9wErYRaUM7DYrHeQCcYzdrzu8xifG7vMnpQu4JVxYE/hLPKfMHax8gxikZsZY",
-	"wz9ev3f/6QWivSZpNG5H3EuXhkrl5O0ZLWkviUfT8xru3Rj5gmXcFssLE9bCO0vzSF6WD5X08J1WC414",
-	"Sqc26HvQV3iLEIWmvnF8uPYYyJ2yLMMpfhjx96/KyE/Nne9cyKxixqr1bSsLIXi3Hf2gZBXwe2gMxhks",
-	"dwOriQ1p7vadDanU4pBYeaEWR29Ixh1ZwT1Ug9GAL9TiBb7wm4MDupk/SLYK8k0pymnwFM5Cyt/QY1qb",
-	"Qx6D7w35Cy5GLTfAA4TZa7+OPnDHbtw4La2eaeAW3KRPNsMvpPb+HTY4vQcO5TRjXmYPy5Jx3MURmxhZ",
-	"/Pq9+88AqMRRG+te+ogwCbc0D9OqKmbVHcSq2FS7bhTb5y6Fs1Pm0W+F9b4l2IkeJz0y9vLL40oQN4Qc",
-	"gZS4VK0mXMJHCbtceKd9NcgNXa94rlZ8y0o1JUgrwUZ8Nzjsu4yFcENJjGPF0m5lzkx7UAO2VZnzfMfw",
-	"8TkvnjjDi5fowc3hiPtpSnZSDB9bH5FfWqrNNGSLiVHFPHv3i2Rsv7eEHvk0BSZO7gFCIv4uwoiIoxyh",
-	"RFVt434UGuz51DJc1wOER/Z26SI6HK3lgZW41qCXBHXNgGvQxB7pU3v66bx+j/8doPMdxzU7N3IiD8n6",
-	"r47ooxUrlDz+yD21XsK9wo3CRTDsrbjTyOfgnuzmGbyf0I5Pbn5648gVsPbuxzfuSX0fqF7ranIzub5/",
-	"jGfLj9cNvyl/MeNdvVPO382rGyVbV7yAdiEcUYK0ApseNvBO7yjvvl5iNR/vl9kJ8bY6p/ngSiJEJxmv",
-	"7VI5asTa51CG1IpSbaR3Aza+EqdXpD4VuivpumpPPfbKSMUqsYz4ZqlazIkF1TNxTfewVhjTiRFDbJac",
-	"fYNgKjHpMHRpwJp5ifpiXOutkItQaC/W2TBWrdeiPTCmAyW6lCu58O51KhbvdpWv13TjhjWi4yNNj1KU",
-	"+5xTl+gX+vB/AgAA//8=",
+	"l7lWEnxt0fDqQVZpdPXUMb8qYsC+z6GHD8HpXPXPyypt4EOeaZ48enK2gamiS3esGSxqeeuYCLNNo8mC",
+	"/jUPSkFvhvTePEH5hJjATmGzOcYTS77F1CdeAuVWvlBFLBjUNZRCm5G8k+b0U/M3tWGc7ZYvCj42H/4J",
+	"RevIsKD+Sxh3jFK2Heynsnat1BbfQ2yoI/XQmbp+78jyIW8cL9WmxTqn36geghhC2bQnefPzk7hdh52d",
+	"c7jy/CFYcsMwSzGkNeOZKFnc7RMZIOZ8pcXpa7391EXpa739mNL0td5enhWCPPDFuncLWBN0Qujg5pki",
+	"dMAJEvffs4mMOUG3cuLhK17Ay1gj/czadsQDj/KQJd1vEVD8aTi2HNleK/f/l3TAtHmFy4ZRmlw1d+20",
+	"EnHHG2NtiGPW/v2qQcOdmUMKhYkgA4lO03jm3slyigk9O4Z+NTb5SLhnN0uFZadCINAusX1wkkMNwZJG",
+	"ITI6A6KznPLm8eJAcNWuMuL9l6WgVttzStRLTYkSsjvqUquYzfsupti9e0sulysW0yRAlrehLEkljKWE",
+	"CKZ0CXpYKNFQXbFmNiEfycPzr/C/b5I0OsBlr+GdHWJPDgcwhbbJnwLSyXP9hX084Yg38WR0te3V8Wwk",
+	"TJQbaa9BUit5Wthv5RlkyYUUEz+zp8VFdJKByZad2jDpVMrL3TlYx2LKakkVLRD4iaKNjL35Wfgk4zII",
+	"D1+/9//6cE2z4LFieTpu8L2fbcDfn9vKmcfvnjPOdrmwxGt+B15j8NSLtZQG7EvG6/f0t0Hi8wuGpw0P",
+	"DhIMl9tXmgnjsTwTdjmOnpSjDt1CSbgapAb+VUn4VFXBf2kVobUxFw8FeWwtVlxCw8T7udzlsFI6QuGT",
+	"SOk+raHDmAIpE5KXs1z5vHnsEuGi2WCejBPBKge/c2Wkx0PwpDAep1xiA0+J8Y2Sb6ehYG1SUfE+uh2Y",
+	"8rriciyDXr+P//5wXbiboqpajuwc2MFYpSGS6exXqmh9+Tekt2ChrBYNfXJTXM2+KpPYsF495hl++zdB",
+	"9gt4X9vM+ZG1mS+0Wu/sbFN+UuwnS7aO9JCt75xVNTOg70MH5AwE9Nv40CdnnPrWeA/sLL8wwucF2ACd",
+	"QscXbRIVzasAuQCTS4bjqDr7ThzSpz98h09cEsfwSSXOueVe+EJGivoCKZi2kdEGszdtzoH0hZMF3xHO",
+	"a9x2PS9htVYWZIEtXodsxaVPNC5mRAjs8VlZ4BPBEHCE7UUogU+EcLI/yH0MrFtu7qYeIY0vRCAB+p6F",
+	"pYBr05Pnk8IU4E6HpUaXelIhxUVWVHZQaWbUqoVLH3/rIdcetKD+V3zqJCm4n+lzByUuwi6FYY175/y2",
+	"/14hdeq40C6elh60Am52QxJxnx+1Wx329uDrjr8Ui+WwCaxUbvzHo8Z/cCvzAa6pwJOXvqra7bWpwYlZ",
+	"Iq7nl7pcADo4fLqrkzC6rkgV3cJx2Nfd095/LF/uPfsvo6LsLvzCHLBH5QFqS3a3c2pLLNnxoGpLVzAC",
+	"15JxCRtC5cVC/MKwjdJowmbkpJZpOeWbPHUCy13ueCCN4lO7+uPWpwCEPp4+48XdQvuS9j1MlrnjW92j",
+	"s6LE17a8gIfUV/LM+znGlB3NDuKrNg00lS33VbiSAAdROu3KfXmagjkMhS9ExqAqpmGZ+MNVuzXg78CG",
+	"/oKrF/cOh+L7AafscXiOc6mwYQS25HLbRtzvTUGz/L0eC4p9ivlENLtLX7pEglQ6yvjbtX7gi/VC/gCi",
+	"yUdxCISyepfc7wBo26idHOfYbB2V7yn+jiD1IC06AvE1bI3nW97wSkk47qoktrue1dVdHjztJvu0qn4r",
+	"PNXbfnMfdVQmGpbMRWWbQiJG8rVZKrvb2P7zZEd5sqCHf7BTMHWlTnv/13Ou5rhilP7A4vef02uPsUf9",
+	"Ssjwc6JcZZhXrvcp1ryL7hsfxPSNZ80SS7vwqsK+XDCvDZTkCeMSy8rG9hXUUeQgDHUHcxbokEadPVzw",
+	"wZ3D8tIJcpTBRCu+pbrHHnCPpYU8bZ3aaA1U85PEznv6R28G/DNnbXl5fO7ApA6fPW+2zuUChEgMxlmc",
+	"+HjaW1itK18aNpdt/Do8c3bryJMzbTe8q8y7luXgfyzMvVvobqnZI3MaVGEhXd4o7vNMSE6FCh6o4NFT",
+	"Nnfm8Bz7Yim4B83uANYmQsubQvTTpoxpoap6FZpE2lZCs/Q9jY7KjYl1yLOZc699C85PUVOnuV02bxzL",
+	"ilEf7ugY+zez02/kWL39tW5qXH9Uv9hChXIGTaJq9AhgTdf9dNBcjoNj5N8dZUfm3YZWmli4zjfYdMa5",
+	"AWBLtWEbqKrGZ0nbZJewmp7Jj4Zcfn3nu4ImISJfA6zPIhHObz22e/I/sJ52aTn0VzyfdlcaHT6g4zng",
+	"fqdJT05baLXy+TTvhdYEHyzDNWaDSOrra9bA75iaT/Gih1JYdXzSc6ulR/ai/jG2sPgUtyTM7sL70Yno",
+	"kGgUZr+Qx3CHpm/UmaT7j8vt7znDI5hgedkDufWFK3QZ+vVQVVphWanAHLf9rc4WWYd27MXwcfH3v8Pu",
+	"dzpjXNiF/8xDtaJFlgbYhzRlhHO1O54M4sVVr93+zUVL2X4Dly+pxs0dlq5Gsjhbl4pex9aisXR6UYDZ",
+	"oxK6ozyVrtfcmI3SZVZ1pe36Ljx2GSU0fJ4G+9jwcpoFU2ixOpsiEOmW+vGHNibGh32HERvBd9fv3X8+",
+	"9DHnUTBV99LzLy4PAL5w1UYEOsaqjdiOh2y5Rc31jrumN9mmTerrViPA7EXkZdLRZD/vLZT6lKptoVbD",
+	"sQzf+ud/r9Xwm7h7iQEfoC1NAEqjU44Q0X6Hp+1qvZ7dmHJGga7lUScPq3P3Axqk+SRF3ctaPsBeOPo0",
+	"G5GFDfZUpM+EoeUDpTrsbMUlgA1yBKrhyTnH/c24P59xrZ39ZoBXUPqkiNr2uja7DOXeThxg/HUW7vAK",
+	"eHW6snKBjDfg1UepEHdhBenpeq3VPTB4xwuL1Z6EYX7iUx9pZktulv3COrPX94o606f3+gclyn9VxRTD",
+	"/f6yrNdD02k8Vvf6Pf2jV+V/iY+Mpi29dvG7UJnL1ht2ir8OFBjYSGGfutdNYdN8mzyqpfnSf/l4aieb",
+	"cajKack0HaqLrCSEmmuDlGenfo2sL54xFu6otFtXDS9IDd8AejdJFywz+vjuEv2zblG+hJMwrXKCSla5",
+	"ZKV2mcFRrtl/xuwkYqIHqiqrWEFgdZAWreiwiUY4tT5AvohnI/DN901bg05WiBx7MOHd2hmFuUP5Jf75",
+	"ZAF4DIyGADPxaOBPbjeryXRSlWKOr4nVZEoImyGnpNVMhhQwZ0qRcWUAO64TJqxQqxU3hMQbJBs8jKXn",
+	"CA0uEhlAtOh/XaqqpLOMwKH04L+eI6hi7sQ6nzM5rhecZStlLDMKUXi37JEjZGbywZo6x8DN+fCukdZ+",
+	"u/N1z6sat95Y4LEnZsGlkqLgFQrPXMlNbsU9jMOAdOZHxdHNWgMvzRLAsitWYNPCUBuDSo/rWjKsM61X",
+	"dcUJT10SYjHn2HFfOxWh8ltDnL3ezf3gQVI6iiEY7QSxWMHcXqm6v93yC5jbb2t7mlz8Z7xGPWEeoj4U",
+	"Z+40CbmgHAJV+2DUUm3Yqi6WHpCI0Rdqbn88UwzJyDu25vY/PU8QYR7CbZcQCZgeuONBJYHur4STeOIX",
+	"KIbkfMfHLskZn9iO+zU/QKb3/ob77gzuNnW62wxbV5cn7LOx3ApjRWH6PAWvmqc+TW9Ba4IXhBCoe9B8",
+	"AVNWS/FrDRKMCX0RSDWco2NR2qCSqTm1Fj3KpKklpmD0h21f1uOdYy/rh4hkXNp1U7dCtrHv6KHgxS5h",
+	"r5ecJpH2Pv6NV/+a9HULxzQW2fQR8Fa8r3TH7cB2uC1iayhArO1BPYMeOpLol4hj/8bUEUe/hyqr626f",
+	"KTPB08Ol2YCGchq4ZRZqZI0/m4Fdrt9T/uSHawPWVrDyNMpFh9wzngoPEIvcY7vdBDaf+NmXwJbOV7tE",
+	"dCrQ7qPEqMKGXI4lX/EtaUqe80JPsw2nFt8Km0mWqp5ZtvFN2QUxcbmbnz1QnN2DFnPRBGIzESz31PaY",
+	"W+RoXvw9Rycq0LwM+hdhq70u7e61BRdyOjJe3fCBEQt5JXr2/ZVYyOfyQrhF//EHPsOXAJhCUWMvo5uf",
+	"3uwoeGuQ7igraVQFAfhI+h5HGBldNxEieQAOKXGSceO8Ayy/c+T9ejDk55fehthb72CMJzmHr+7EocbQ",
+	"r/DBrwW1h76cNRaHeQg9pODSGcKFkhIKCy1/CHMaQ+j+grnyPkQZyOp77ue0kfDnwyR9AHI+QPd8E9cy",
+	"jkDX7+kfA3rl01pGX4b02kfsl08LJK1CKkocqw0cpNWwpvkXocq5GfDCBr0JNBjAe/k+32eg5IhG38lQ",
+	"nYQNE/vlghDAwI1HZtywptwsJT1hU38s4eFLTeEl19O/z321ccqPDZBdQCdBCn4U4+Li7PkNtqcKMkDp",
+	"xhdyixjIQoPdaaKMMXVmLN+OEhApkXo9F1Vf69xXIMuvHqZWZ0fcDOGiEyOsD1dU7BVIi4S8oI0KqLTG",
+	"giKcrTXcC9h4bTbAuMjHhkV92o3He/moZZvsc9BSGKv6k8RJkvzNP3ii9EyJK1GO6C5CCIlYAmp4H1Jg",
+	"96BNbIHOraMcmf7GcmmzWLE81ORhc2539+HCHnTKvbVLrerFklmxamoIBzIijOW2SdS1wfEnsRIO1bQX",
+	"hn3+6PPjtcZrfwryQu47euBcatIFMglpgh8H/+2pd2l3L0YdZ8BqWYI2VqmS3CnNtehFW2QSQxBxAqMK",
+	"y2ZQqJXTg7rA27Eyba3VDPoYRs3gE9eqcY6XBA3obfAqSApY73VspyKza6UJkGdiC3fSaE7YnRDa7I30",
+	"HAmIHqeqf4Iw3IfAiviK3a3zmc/zyoehs6Ww+B0ciZ09Tevs3Pvo3SWmVZqaMmFhrIAxT9/38M6CzOFz",
+	"saFJC6Ebfg4JvUMAuTgHKgrHCqx7abMAzFUWof5kELp2EwoaeDlcKHd5o/xt0PNsXeu1MpDvvP6qUOtT",
+	"gaAp+e/FfxYmW8GoDvQPY3d8+D2E0m7MHNBHnWjJbbjyPe+t+NZpCLjvwhr6m29oOXP7dUDs9FwpG41x",
+	"vL52eD/6Rz5B/fDjtMO7vN+O4jR+99GbRXuAlbCLShnYbVY6yAXiGLtfd3iNT4zd509KF3BLuLAm8Jd4",
+	"Tpk7WPkGMUjNjLGGf7x+7/7TC0R7TdJo3I64ly4NlcrJ2zNa0l4Sj6bnNdy7MfIFy7gtlhcmrIV3luaR",
+	"vCwfKunhO60WGvGUTm3Q96Cv8BYhCk194/hw7TGQO2VZhlP8MOLvX5WRn5o737mQWcWMVevbVhZC8G47",
+	"+kHJKuD30BiMM1juBlYTG9Lc7TsbUqnFIbHyQi2O3pCMO7KCe6gGowFfqMULfOE3Bwd0M3+QbBXkm1KU",
+	"0+ApnIWUv6HHtDaHPAbfG/IXXIxaboAHCLPXfh194I7duHFaWj3TwC24SZ9shl9I7f07bHB6DxzKaca8",
+	"zB6WJeO4iyM2MbL49Xv3nwFQiaM21r30EWESbmkeplVVzKo7iFWxqXbdKLbPXQpnp8yj3wrrfUuwEz1O",
+	"emTs5ZfHlSBuCDkCKXGpWk24hI8SdrnwTvtqkBu6XvFcrfiWlWpKkFaCjfhucNh3GQvhhpIYx4ql3cqc",
+	"mfagBmyrMuf5juHjc148cYYXL9GDm8MR99OU7KQYPrY+Ir+0VJtpyBYTo4p59u4Xydh+bwk98mkKTJzc",
+	"A4RE/F2EERFHOUKJqtrG/Sg02POpZbiuBwiP7O3SRXQ4WssDK3GtQS8J6poB16CJPdKn9vTTef0e/ztA",
+	"5zuOa3Zu5EQekvVfHdFHK1YoefyRe2q9hHuFG4WLYNhbcaeRz8E92c0zeD+hHZ/c/PTGkStg7d2Pb9yT",
+	"+j5QvdbV5GZyff8Yz5Yfrxt+U/5ixrt6p5y/m1c3SraueAHtQjiiBGkFNj1s4J3eUd59vcRqPt4vsxPi",
+	"bXVO88GVRIhOMl7bpXLUiLXPoQypFaXaSO8GbHwlTq9IfSp0V9J11Z567JWRilViGfHNUrWYEwuqZ+Ka",
+	"7mGtMKYTI4bYLDn7BsFUYtJh6NKANfMS9cW41lshF6HQXqyzYaxar0V7YEwHSnQpV3Lh3etULN7tKl+v",
+	"6cYNa0THR5oepSj3Oacu0S/04f8EAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
