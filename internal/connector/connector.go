@@ -163,6 +163,14 @@ type Reissuer interface {
 type Group struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
+	// Owners are the ids of the records that own it, where the shape asks for that.
+	Owners []string `json:"-"`
+}
+
+// Owner changes who owns groups.
+type Owner interface {
+	// Own adds and takes away owners by their ids, and nobody else.
+	Own(ctx context.Context, group string, add, withdraw []string) error
 }
 
 // Grouper reads groups and changes who is in them.

@@ -16,6 +16,9 @@ const Memberships = record.Memberships
 // Nested is that of the groups which those are in, and so on: `nestedGroups: memberships.nested`.
 const Nested = record.Nested
 
+// Owned is that of the groups that a record owns: `ownedGroups: memberships.owned`.
+const Owned = record.Owned
+
 // Groups reads groups and who is in them.
 type Groups interface {
 	Groups(ctx context.Context, each func(Group) error) error
@@ -27,7 +30,7 @@ type Groups interface {
 // Read is the connector's own reading, with the memberships where the shape asks for them.
 // Who is in a group does not show in what changed: such a shape is read as a whole.
 func Read(ctx context.Context, c Connector, shape record.Shape, what Reading, sink Sink) (cursor string, err error) {
-	if !shape.AsksMemberships() {
+	if !shape.AsksMemberships() && !shape.Asks(Owned) {
 		return c.Read(ctx, what, sink)
 	}
 	fault := func(kind Kind, reason, next string) error {
@@ -42,18 +45,25 @@ func Read(ctx context.Context, c Connector, shape record.Shape, what Reading, si
 	}
 	in := map[string][]string{}     // record -> groups
 	within := map[string][]string{} // group -> groups
+	owned := map[string][]string{}  // record -> groups
 	named := map[string]string{}
 	err = g.Groups(ctx, func(group Group) error {
 		if other, twice := named[group.Name]; twice {
 			return fault(Refused, fmt.Sprintf("two groups are called %q (%s and %s)", group.Name, other, group.ID), "groups are known by their names here: narrow what is read, or rename one")
 		}
 		named[group.Name] = group.ID
+		for _, owner := range group.Owners {
+			owned[owner] = append(owned[owner], group.Name)
+		}
 		return nil
 	})
 	if err != nil {
 		return "", err
 	}
 	for name, id := range named {
+		if !shape.AsksMemberships() {
+			break
+		}
 		err := g.Members(ctx, id, func(member string) error {
 			in[member] = append(in[member], name)
 			return nil
@@ -71,16 +81,20 @@ func Read(ctx context.Context, c Connector, shape record.Shape, what Reading, si
 	for name, id := range named {
 		above[name] = within[id]
 	}
-	return c.Read(ctx, what, &member{sink, in, above})
+	return c.Read(ctx, what, &member{sink, in, above, owned})
 }
 
 // member adds to each record the groups that it is in, and those that these are in.
 type member struct {
 	Sink
-	in, above map[string][]string
+	in, above, owned map[string][]string
 }
 
 func (m *member) Record(r Record) error {
+	if names := m.owned[r.ID]; len(names) > 0 {
+		slices.Sort(names)
+		r.Values[Owned] = names
+	}
 	if names := m.in[r.ID]; len(names) > 0 {
 		slices.Sort(names)
 		r.Values[Memberships] = names

@@ -3,6 +3,7 @@ package execution
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 
 	"twinning/internal/connector"
@@ -17,7 +18,12 @@ import (
 
 // byGroups: the change is written through the system's groups.
 func (x *run) byGroups(c store.Change) bool {
-	return (c.Verb == planning.Enrol || c.Verb == planning.Withdraw) && x.shape.AsksMemberships()
+	return (c.Verb == planning.Enrol || c.Verb == planning.Withdraw) && x.shape.AsksMemberships() || slices.ContainsFunc(c.Body.V.Edits, x.owns)
+}
+
+// owns: the edit says which groups the account owns.
+func (x *run) owns(e planning.Edit) bool {
+	return x.shape.Attributes[e.Attribute].Native == connector.Owned
 }
 
 // writes are the values that a change writes into its account.
@@ -34,6 +40,7 @@ type groups struct {
 	mu      sync.Mutex
 	ids     map[string][]string        // by normalised name
 	members map[string]map[string]bool // by id
+	owners  map[string]map[string]bool // by id
 }
 
 // groupID finds a group by its name; "" is one that is not there and is made with its first
@@ -47,15 +54,18 @@ func (x *run) groupID(ctx context.Context, name string) (string, error) {
 		if !ok {
 			return "", refused("this kind of system has no groups", "take groups: out of the charter")
 		}
-		ids := map[string][]string{}
+		ids, owners := map[string][]string{}, map[string]map[string]bool{}
 		if err := g.Groups(ctx, func(group connector.Group) error {
 			key := record.Normal(record.Text, group.Name)
-			ids[key] = append(ids[key], group.ID)
+			ids[key], owners[group.ID] = append(ids[key], group.ID), map[string]bool{}
+			for _, owner := range group.Owners {
+				owners[group.ID][owner] = true
+			}
 			return nil
 		}); err != nil {
 			return "", err
 		}
-		x.groups.ids, x.groups.members = ids, map[string]map[string]bool{}
+		x.groups.ids, x.groups.owners, x.groups.members = ids, owners, map[string]map[string]bool{}
 	}
 	switch ids := x.groups.ids[record.Normal(record.Text, name)]; len(ids) {
 	case 1:
@@ -74,15 +84,17 @@ func (x *run) groupID(ctx context.Context, name string) (string, error) {
 type passage struct {
 	group string
 	in    bool
+	owns  bool // it is about who owns the group
 }
 
-func passages(c store.Change) (list []passage) {
+func (x *run) passages(c store.Change) (list []passage) {
 	for _, e := range c.Body.V.Edits {
+		owns := x.owns(e)
 		for _, group := range beyond(record.List, e.New, e.Old) {
-			list = append(list, passage{group, true})
+			list = append(list, passage{group, true, owns})
 		}
 		for _, group := range beyond(record.List, e.Old, e.New) {
-			list = append(list, passage{group, false})
+			list = append(list, passage{group, false, owns})
 		}
 	}
 	return list
@@ -91,10 +103,14 @@ func passages(c store.Change) (list []passage) {
 // enrol carries a change of memberships out.
 func (s *sender) enrol() (connector.Record, error) {
 	g, ok := s.conn.(connector.Grouper)
-	if !ok {
-		return connector.Record{}, &connector.Error{Kind: connector.Unsupported, Doing: s.c.Verb + " " + s.c.Account, Target: s.system.Name, Reason: "the members of its groups can't be changed"}
+	owner, owning := s.conn.(connector.Owner)
+	if !ok || !owning && slices.ContainsFunc(s.c.Body.V.Edits, s.owns) {
+		return connector.Record{}, &connector.Error{Kind: connector.Unsupported, Doing: s.c.Verb + " " + s.c.Account, Target: s.system.Name, Reason: "who is in its groups, or owns them, can't be changed"}
 	}
-	for _, p := range passages(s.c) {
+	if slices.ContainsFunc(s.c.Body.V.Edits, func(e planning.Edit) bool { return !s.owns(e) && e.Attribute != "groups" }) {
+		return connector.Record{}, &connector.Error{Kind: connector.Refused, Doing: s.c.Verb + " " + s.c.Account, Target: s.system.Name, Reason: "who owns groups is written by a hand-over alone", Next: "take the attribute out of the charter's attributes"}
+	}
+	for _, p := range s.passages(s.c) {
 		id, made, err := s.findOrMake(g, p)
 		switch {
 		case err != nil:
@@ -102,11 +118,15 @@ func (s *sender) enrol() (connector.Record, error) {
 		case made:
 			continue
 		}
+		change := g.Enrol
+		if p.owns {
+			change = owner.Own
+		}
 		who := []string{s.c.Account}
 		if p.in {
-			err = g.Enrol(s.ctx, id, who, nil)
+			err = change(s.ctx, id, who, nil)
 		} else {
-			err = g.Enrol(s.ctx, id, nil, who)
+			err = change(s.ctx, id, nil, who)
 		}
 		if err != nil {
 			return connector.Record{}, err
@@ -121,7 +141,7 @@ func (s *sender) enrol() (connector.Record, error) {
 func (s *sender) findOrMake(g connector.Grouper, p passage) (id string, made bool, err error) {
 	s.groups.mu.Lock()
 	defer s.groups.mu.Unlock()
-	if id, err = s.groupID(s.ctx, p.group); id != "" || err != nil || !p.in {
+	if id, err = s.groupID(s.ctx, p.group); id != "" || err != nil || !p.in || p.owns {
 		return id, err == nil && id == "", err
 	}
 	s.groups.ids = nil // somebody else may have made it since
@@ -141,8 +161,8 @@ func (s *sender) findOrMake(g connector.Grouper, p passage) (id string, made boo
 // enrolled reads whether the groups show what a change of memberships wanted; not says
 // which does not. What was read of a group before is gone by, unless it is to be read anew.
 func (x *run) enrolled(ctx context.Context, c store.Change, account string, anew bool) (not string, err error) {
-	for _, p := range passages(c) {
-		in, err := x.isMember(ctx, p.group, account, anew)
+	for _, p := range x.passages(c) {
+		in, err := x.isMember(ctx, p, account, anew)
 		if err != nil {
 			return "", err
 		}
@@ -153,15 +173,19 @@ func (x *run) enrolled(ctx context.Context, c store.Change, account string, anew
 	return "", nil
 }
 
-func (x *run) isMember(ctx context.Context, name, account string, anew bool) (bool, error) {
+// isMember: the account is in the group, or owns it.
+func (x *run) isMember(ctx context.Context, p passage, account string, anew bool) (bool, error) {
 	x.groups.mu.Lock()
 	defer x.groups.mu.Unlock()
-	if anew && x.charter.MakesGroup(name) {
+	if anew && (p.owns || x.charter.MakesGroup(p.group)) {
 		x.groups.ids = nil
 	}
-	id, err := x.groupID(ctx, name)
+	id, err := x.groupID(ctx, p.group)
 	if err != nil || id == "" {
 		return false, err
+	}
+	if p.owns {
+		return x.groups.owners[id][account], nil
 	}
 	if x.groups.members[id] == nil || anew {
 		members := map[string]bool{}

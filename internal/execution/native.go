@@ -23,6 +23,10 @@ func (x *run) nativeEditsOf(ctx context.Context, c store.Change, rec *connector.
 		switch {
 		case !ok || src.Native == "":
 			return nil, fmt.Errorf("%w for %s", errNoNative, e.Attribute)
+		case src.Native == connector.Nested:
+			return nil, fmt.Errorf("%s is read, and can't be written: it comes of which groups are in which", e.Attribute)
+		case src.Native == connector.Owned:
+			return nil, fmt.Errorf("%s is written by a hand-over alone (leavers: hand-over: lists): take it out of the charter's attributes", e.Attribute)
 		}
 		i := slices.IndexFunc(out, func(o connector.Edit) bool { return o.Native == src.Native })
 		if i < 0 {

@@ -29,6 +29,9 @@ func (d *directory) groupFilter() string {
 	return "(|" + b.String() + ")"
 }
 
+// ownedBy is where groups name their owners (RFC 4519).
+const ownedBy = "owner"
+
 // Groups lists the groups; a group's id is its DN.
 func (d *directory) Groups(ctx context.Context, each func(connector.Group) error) error {
 	return d.with(ctx, "read the groups", true, func(c *ldap.Conn) error {
@@ -36,7 +39,11 @@ func (d *directory) Groups(ctx context.Context, each func(connector.Group) error
 		if err != nil {
 			return err
 		}
-		return d.eachPage(ctx, c, root, cmp.Or(d.set.Text("group-base"), d.set.Text("base")), ldap.ScopeWholeSubtree, d.groupFilter(), []string{"cn"}, func(res *ldap.SearchResult) error {
+		ask := []string{"cn"}
+		if d.shape.Asks(connector.Owned) {
+			ask = append(ask, ownedBy)
+		}
+		return d.eachPage(ctx, c, root, cmp.Or(d.set.Text("group-base"), d.set.Text("base")), ldap.ScopeWholeSubtree, d.groupFilter(), ask, func(res *ldap.SearchResult) error {
 			for _, e := range res.Entries {
 				name := e.GetAttributeValue("cn")
 				if name == "" {
@@ -48,7 +55,17 @@ func (d *directory) Groups(ctx context.Context, each func(connector.Group) error
 				}
 				d.dns[fold(e.DN, false)] = e.DN
 				d.mu.Unlock()
-				if err := each(connector.Group{ID: e.DN, Name: name}); err != nil {
+				group := connector.Group{ID: e.DN, Name: name}
+				for _, owner := range e.GetAttributeValues(ownedBy) {
+					id, err := d.idOf(c, owner, false)
+					if err != nil {
+						return err
+					}
+					if id != "" {
+						group.Owners = append(group.Owners, id)
+					}
+				}
+				if err := each(group); err != nil {
 					return err
 				}
 			}
@@ -313,6 +330,28 @@ func (d *directory) MakeGroup(ctx context.Context, name, first string) (dn strin
 		return nil
 	})
 	return dn, err
+}
+
+// Own changes the owners of a group by deltas.
+func (d *directory) Own(ctx context.Context, group string, add, withdraw []string) error {
+	return d.with(ctx, "change the owners of "+group, false, func(c *ldap.Conn) error {
+		come, err := d.memberDeltas(c, group, ownedBy, add, false)
+		if err != nil {
+			return err
+		}
+		gone, err := d.memberDeltas(c, group, ownedBy, withdraw, true)
+		if err != nil || len(come)+len(gone) == 0 {
+			return err
+		}
+		req := ldap.NewModifyRequest(group, nil)
+		if len(come) > 0 {
+			req.Add(ownedBy, come)
+		}
+		if len(gone) > 0 {
+			req.Delete(ownedBy, gone)
+		}
+		return c.Modify(req)
+	})
 }
 
 // memberDeltas names those of the ids that are not yet in, or still in.

@@ -170,7 +170,7 @@ var Shape = func() record.Shape {
 
 // pseudo natives are not attributes of the directory.
 func pseudo(native string) bool {
-	return native == "dn" || native == "parent" || native == connector.Memberships || native == connector.Nested
+	return native == "dn" || native == "parent" || native == connector.Memberships || native == connector.Nested || native == connector.Owned
 }
 
 func (d *directory) readShape() {

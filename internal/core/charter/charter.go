@@ -185,10 +185,22 @@ type Leavers struct {
 	Line     int
 }
 
-// HandOver says who is given the addresses of somebody who has left, as aliases.
+// HandOver says who is given what somebody who has left had: their addresses, as aliases, and
+// what else it names.
 type HandOver struct {
 	To      *Expr // the id of the person
 	Address *Expr // what the account is addressed by from then on; nil: by nothing
+	// Lists are attributes whose values pass on as well; References are those by which other
+	// accounts refer to the leaver's.
+	Lists, References []string
+}
+
+// handOver is the charter's, nil where it has none.
+func (c *Charter) handOver() *HandOver {
+	if c.Leavers == nil {
+		return nil
+	}
+	return c.Leavers.HandOver
 }
 
 // Stage is what is done about the account of somebody who has left, some days after.
@@ -295,6 +307,11 @@ func (c *Charter) Needs() (people, accounts []string) {
 	for _, g := range c.Given() {
 		a[g.Attribute] = true
 	}
+	if h := c.handOver(); h != nil {
+		for _, name := range slices.Concat(h.Lists, h.References) {
+			a[name] = true
+		}
+	}
 	if a["groups"] {
 		a["nestedGroups"] = true
 	}
@@ -354,7 +371,7 @@ func (c *Charter) exprs() []*Expr {
 	}
 	if c.Leavers != nil {
 		out = append(out, c.Leavers.Hold)
-		if h := c.Leavers.HandOver; h != nil {
+		if h := c.handOver(); h != nil {
 			out = append(out, h.To, h.Address)
 		}
 	}

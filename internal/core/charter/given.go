@@ -1,5 +1,7 @@
 package charter
 
+import "slices"
+
 // Given is an attribute that a charter gives accounts, and where it says so.
 type Given struct {
 	Attribute string
@@ -29,6 +31,9 @@ func (c *Charter) Given() (list []Given) {
 			for _, do := range stage.Do {
 				if do == HandsOver {
 					list = append(list, Given{"email", Own, stage.Line, "leavers", false}, Given{"aliases", Own, stage.Line, "leavers", false})
+					for _, name := range slices.Concat(c.handOver().Lists, c.handOver().References) {
+						list = append(list, Given{name, Own, stage.Line, "leavers", false})
+					}
 				}
 				// a list of accounts that can all sign in need not say so of each
 				if attribute, _ := StageWrites(do); attribute != "" && attribute != "active" {

@@ -2,6 +2,7 @@ package charter
 
 import (
 	"slices"
+	"twinning/internal/core/record"
 
 	"twinning/internal/core/document"
 )
@@ -67,7 +68,29 @@ func (r *reader) readHandOver(n document.Node) *HandOver {
 	if a, ok := f["address"]; ok {
 		h.Address = r.compiler.compile(a, wantText, "person", "account")
 	}
+	h.Lists, h.References = r.readPassedOn(f["lists"], true), r.readPassedOn(f["references"], false)
 	return h
+}
+
+// readPassedOn reads attributes whose values pass on: what a rule gives, it would take back.
+func (r *reader) readPassedOn(n document.Node, lists bool) (names []string) {
+	names = r.readAfter(n)
+	for i, item := range n.Items() {
+		name := names[i]
+		_, ruled := unwritable[name]
+		r.everyRule(func(rule AttributeRule) { ruled = ruled || rule.Attribute == name })
+		_, canonical := record.Canonical(name)
+		switch {
+		case !canonical && !slices.Contains(r.compiler.vocabulary.Account, name): // it is told
+		case ruled && name != "email":
+			item.Problem("%s is ruled by the charter, which would take it back; leave one of them out", name)
+		case lists && !record.KindOf(name).Multi():
+			item.Problem("%s is no list; expected one such as ownedGroups or entitlements", name)
+		case !lists && record.KindOf(name).Multi():
+			item.Problem("%s is a list; `references:` are attributes with one value, such as manager", name)
+		}
+	}
+	return names
 }
 
 func (r *reader) readOrphans(n document.Node) {

@@ -48,7 +48,7 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	r.readLeavers(f["leavers"])
 	ours := false
 	r.everyEmail(func(e *EmailRule) { ours = ours || e.Ours != nil })
-	if ours && r.Leavers != nil && r.Leavers.HandOver != nil {
+	if ours && r.handOver() != nil {
 		f["leavers"].Problem("`emails: {ours: …}` would take away again what `hand-over:` gives to somebody; leave one of them out")
 	}
 	r.readOrphans(f["orphans"])

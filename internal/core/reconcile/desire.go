@@ -49,6 +49,7 @@ type piece struct {
 	asked    []doubt
 	inactive []inactive
 	intended []planning.Intention // what stages ask for, now or later
+	bequests []bequest
 }
 
 // inactive is somebody whose record is inactive and names no day since when.
@@ -88,8 +89,8 @@ func (r *run) newDesirer() *desirer {
 	}
 	if r.Charter.Leavers != nil {
 		d.hold = r.bind(r.Charter.Leavers.Hold)
-		if h := r.Charter.Leavers.HandOver; h != nil && r.Accounts.Column("email") != nil && r.Accounts.Column("aliases") != nil {
-			d.handOver = &handOver{to: r.bind(h.To), address: r.bind(h.Address)}
+		if h := r.Charter.Leavers.HandOver; h != nil {
+			d.handOver = r.handsOverBy(h)
 		}
 	}
 	for _, k := range r.Charter.Keys {
@@ -124,6 +125,7 @@ func (r *run) desire() {
 	}
 	drafts := make([]*draft, 0, n)
 	var intended []planning.Intention
+	var bequests []bequest
 	r.out.Memory.Inactive = map[string]string{}
 	for _, p := range pieces {
 		for _, x := range p.inactive {
@@ -134,8 +136,10 @@ func (r *run) desire() {
 		r.out.Withheld = append(r.out.Withheld, p.withheld...)
 		r.asked = append(r.asked, p.asked...)
 		intended = append(intended, p.intended...)
+		bequests = append(bequests, p.bequests...)
 	}
 	r.intentions(intended)
+	drafts = append(drafts, r.passOn(bequests)...)
 	r.nameAndPlan(drafts)
 }
 

@@ -68,6 +68,9 @@ func (w *walker) owned(g gone) (addresses []string, left string, known bool) {
 			addresses = append(addresses, v)
 		}
 	}
+	if !h.addresses {
+		return nil, left, true
+	}
 	for _, name := range []string{"email", "aliases"} {
 		record.EachValue(w.Accounts.Column(name).Cell(g.a), add)
 	}
@@ -80,7 +83,7 @@ func (w *walker) owns(g gone) bool {
 		return false
 	}
 	addresses, _, known := w.owned(g)
-	return !known || len(addresses) > 0
+	return !known || len(addresses) > 0 || w.holdsMore(g.a)
 }
 
 // stillOwns: the charter hands the account's addresses over, and that is not done yet; a
@@ -92,7 +95,26 @@ func (w *walker) stillOwns(g gone) bool {
 }
 
 // handOver is the charter's rule of it, tied to the rosters.
-type handOver struct{ to, address *charter.Bound }
+type handOver struct {
+	*charter.HandOver
+	to, address *charter.Bound
+	addresses   bool                        // they are read
+	refer       map[string]map[string][]int // attribute -> account -> rows of those that refer to it
+}
+
+func (r *run) handsOverBy(h *charter.HandOver) *handOver {
+	x := &handOver{HandOver: h, to: r.bind(h.To), address: r.bind(h.Address), refer: map[string]map[string][]int{}}
+	x.addresses = r.Accounts.Column("email") != nil && r.Accounts.Column("aliases") != nil
+	for _, name := range h.References {
+		x.refer[name] = map[string][]int{}
+		for _, a := range r.Accounts.Order() {
+			if id := r.Accounts.Column(name).Cell(int(a)); id != "" {
+				x.refer[name][id] = append(x.refer[name][id], int(a))
+			}
+		}
+	}
+	return x
+}
 
 // heirOf finds who takes over, or says what they must wait for.
 func (w *walker) heirOf(g gone) (h heir, waits string) {
@@ -145,15 +167,18 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 	if waits != "" || w.guess(h.p, h.a, "given another's addresses") {
 		return
 	}
+	if w.holdsMore(g.a) {
+		w.bequests = append(w.bequests, bequest{g, h, i})
+	}
 	var left string
 	if h.addresses, left, _ = w.owned(g); len(h.addresses) == 0 {
 		return
 	}
 	h.from = g.person
-	h.reason = fmt.Sprintf("addresses of %s, handed over (%s)", cmp.Or(w.Accounts.Column("userName").Cell(g.a), i.Account), i.Reason)
+	h.reason = fmt.Sprintf("addresses of %s, handed over (%s)", w.calledAs(g.a), i.Reason)
 	d := w.draft(planning.Readdress, g.p, g.a)
 	d.intention, w.passing(d).heir, d.HandsOver = i.ID, &h, true
-	reason := fmt.Sprintf("handed over to %s (%s)", cmp.Or(w.Accounts.Column("userName").Cell(h.a), w.accountID(h.a)), i.Reason)
+	reason := fmt.Sprintf("handed over to %s (%s)", w.calledAs(h.a), i.Reason)
 	owner := cmp.Or(d.Person, "account "+d.Account)
 	primary := w.Accounts.Column("email").Cell(g.a)
 	ask := naming.Request{Owner: owner, Account: g.a, Attribute: naming.Primary, Frees: primary, Gives: record.SplitList(w.Accounts.Column("aliases").Cell(g.a))}

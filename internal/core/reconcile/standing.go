@@ -209,7 +209,7 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 		case !w.shut(g.a):
 			i.Waits = "until the account is suspended"
 		case w.stillOwns(g):
-			i.Waits = "until its addresses are handed over"
+			i.Waits = "until what it has is handed over"
 		case g.p >= 0 && w.bondedTo[g.person] != i.Account && w.out.Pairing.Basis[g.p] != pairing.Ruled:
 			i.Waits = "until a receipt or a ruling (same) bonds the two"
 		}

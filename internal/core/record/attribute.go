@@ -68,6 +68,7 @@ var catalogue = []Attribute{
 	{"container", Text, "where an entry stands in a tree"},
 	{"groups", List, "groups that it is in"},
 	{"nestedGroups", List, "groups that it is in since a group that it is in is in them"},
+	{"ownedGroups", List, "groups that it owns"},
 	{"roles", List, ""},
 	{"entitlements", List, "rights and licences"},
 	{"lastSignIn", Date, "day of the last sign-in"},

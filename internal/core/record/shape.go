@@ -33,9 +33,22 @@ const Memberships = "memberships"
 // Nested is the one that stands for the groups which those are in, and so on.
 const Nested = "memberships.nested"
 
+// Owned is the one that stands for the groups that a record owns.
+const Owned = "memberships.owned"
+
 // AsksMemberships reports whether the groups that records are in are read from the system's
 // groups.
 func (s Shape) AsksMemberships() bool { return s.Attributes["groups"].Native == Memberships }
+
+// Asks reports whether an attribute is read from a native one.
+func (s Shape) Asks(native string) bool {
+	for _, src := range s.Attributes {
+		if src.Native == native {
+			return true
+		}
+	}
+	return false
+}
 
 // Shape maps a system's native attributes to canonical ones.
 type Shape struct {
