@@ -97,7 +97,7 @@ var Keys = withClasses(d.Keys{
 	key("leavers.hand-over.to", d.FormExpression, "who that is: the id of a person who is here and has an account", "person.manager"),
 	key("leavers.hand-over.address", d.FormExpression, "the address that the account they had is left with (default: none)", "account.userName + '@left.larkspur.example'"),
 	key("leavers.hand-over.lists", d.FormTexts, "lists whose values they are given as well, and the leaver's account has no more: the groups that it owns (`ownedGroups: memberships.owned` in the shape of an LDAP directory), or a column", "[ownedGroups]"),
-	key("leavers.hand-over.references", d.FormTexts, "attributes by which other accounts refer to the leaver's, which no rule writes: whoever takes over stands there from then on", "[assistant]"),
+	key("leavers.hand-over.references", d.FormTexts, "attributes by which other accounts refer to the leaver's, which no rule writes: whoever takes over stands there from then on", "[manager]"),
 	key("leavers.stages", d.FormList, "what is done, and when", "[{after: 30d, do: [suspend]}]"),
 	key("leavers.stages[]", d.FormMapping, "one step", "{after: 30d, do: [suspend]}"),
 	key("leavers.stages[].after", d.FormDays, "days after the last one (default 0d)", "30d"),
