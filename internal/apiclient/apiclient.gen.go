@@ -1389,6 +1389,26 @@ type NewUser struct {
 	Rights   []Right `json:"rights"`
 }
 
+// OfferedBond defines model for OfferedBond.
+type OfferedBond struct {
+	Account string `json:"account"`
+	Basis   string `json:"basis"`
+	By      string `json:"by"`
+
+	// Misfit why it fits no more
+	Misfit    *string `json:"misfit,omitempty"`
+	Person    string  `json:"person"`
+	ToAccount string  `json:"toAccount"`
+
+	// ToPerson who that is in the other lane, "" where it can't be told
+	ToPerson string `json:"toPerson"`
+}
+
+// OfferedBondList defines model for OfferedBondList.
+type OfferedBondList struct {
+	Items []OfferedBond `json:"items"`
+}
+
 // Outcome defines model for Outcome.
 type Outcome string
 
@@ -2452,6 +2472,18 @@ type SurveyKeysParams struct {
 	Downstream string `form:"downstream" json:"downstream"`
 }
 
+// OfferBondsParams defines parameters for OfferBonds.
+type OfferBondsParams struct {
+	// To the other lane
+	To string `form:"to" json:"to"`
+
+	// PersonBy the attribute by which people are found there; their ids when it is not given
+	PersonBy *string `form:"personBy,omitempty" json:"personBy,omitempty"`
+
+	// AccountBy the attribute by which accounts are found there; their ids when it is not given
+	AccountBy *string `form:"accountBy,omitempty" json:"accountBy,omitempty"`
+}
+
 // GetCharterParams defines parameters for GetCharter.
 type GetCharterParams struct {
 	Version *int64 `form:"version,omitempty" json:"version,omitempty"`
@@ -3134,6 +3166,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /lanes/{lane}/bonds (the `ListBonds` operationId).
 	ListBonds(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OfferBonds What the bonds would be in another lane, whose systems or ids are others; nothing is changed
+	//
+	// Corresponds with GET /lanes/{lane}/bonds/offer (the `OfferBonds` operationId).
+	OfferBonds(ctx context.Context, lane LaneName, params *OfferBondsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCharter The charter in force
 	//
@@ -3954,6 +3991,21 @@ func (c *Client) GetLane(ctx context.Context, lane LaneName, reqEditors ...Reque
 // Corresponds with GET /lanes/{lane}/bonds (the `ListBonds` operationId).
 func (c *Client) ListBonds(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListBondsRequest(c.Server, lane)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OfferBonds What the bonds would be in another lane, whose systems or ids are others; nothing is changed
+//
+// Corresponds with GET /lanes/{lane}/bonds/offer (the `OfferBonds` operationId).
+func (c *Client) OfferBonds(ctx context.Context, lane LaneName, params *OfferBondsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOfferBondsRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6101,6 +6153,87 @@ func NewListBondsRequest(server string, lane LaneName) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOfferBondsRequest constructs an http.Request for the OfferBonds method
+func NewOfferBondsRequest(server string, lane LaneName, params *OfferBondsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/bonds/offer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.PersonBy != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "personBy", *params.PersonBy, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.AccountBy != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "accountBy", *params.AccountBy, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)

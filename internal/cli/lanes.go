@@ -105,6 +105,9 @@ func newLane() *cobra.Command {
 // newBonds lists what a lane knows, for a look or for a lane that takes its place.
 func newBonds() *cobra.Command {
 	cmd := running("bonds LANE", "Who is bonded, and by what; with --sheet, as rulings for another lane", exact("LANE"), func(c *client, args []string) error {
+		if to := c.flag("for"); to != "" {
+			return c.offerBonds(args[0], to)
+		}
 		var v apiclient.BondList
 		res, err := c.ListBonds(c.ctx, args[0])
 		if err := ask(&v, res, err); err != nil {
@@ -128,7 +131,38 @@ func newBonds() *cobra.Command {
 		return c.show(v, []string{"person", "account", "basis", "by"}, rows)
 	})
 	sheetFlags(cmd, "write them into this sheet, .csv or .xlsx, as twin rule-all takes it")
+	cmd.Flags().String("for", "", "as they would be in this lane, whose systems or ids are others; what fits no more has no ruling, and says why")
+	cmd.Flags().String("person-by", "", "with --for: the attribute by which people are found there (default their ids)")
+	cmd.Flags().String("account-by", "", "with --for: the attribute by which accounts are found there (default their ids)")
 	return cmd
+}
+
+// offerBonds tells what a lane's bonds would be in another lane.
+func (c *client) offerBonds(lane, to string) error {
+	var v apiclient.OfferedBondList
+	res, err := c.OfferBonds(c.ctx, lane, &apiclient.OfferBondsParams{To: to, PersonBy: c.given("person-by"), AccountBy: c.given("account-by")})
+	if err := ask(&v, res, err); err != nil {
+		return err
+	}
+	var rows [][]string
+	fit := 0
+	for _, b := range v.Items {
+		ruling, reason := "same", fmt.Sprintf("bonded in lane %s (%s, %s)", lane, b.Basis, b.By)
+		if why := value(b.Misfit); why != "" {
+			ruling, reason = "", why
+		} else {
+			fit++
+		}
+		rows = append(rows, []string{b.ToPerson, b.ToAccount, ruling, reason, b.Person, b.Account})
+	}
+	path := c.flag("sheet")
+	if path == "" {
+		err = c.show(v, []string{"person", "account", "ruling", "reason", "former person", "former account"}, rows)
+	} else if err = c.writeSheet(path, []string{"person_id", "account_id", "ruling", "reason", "former_person_id", "former_account_id"}, rows); err == nil {
+		c.say("look through %s, then: twinning twin rule-all %s --file %s", path, to, path)
+	}
+	c.say("%s of %s bonds fit lane %s; %s do not, and have no ruling", thousands(fit), thousands(len(rows)), to, thousands(len(rows)-fit))
+	return err
 }
 
 // withheld reads all that a lane did not draft.

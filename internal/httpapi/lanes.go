@@ -58,6 +58,11 @@ func (s *server) CompareCharter(ctx context.Context, r openapi.CompareCharterReq
 	return as[openapi.CompareCharter200JSONResponse](v, err)
 }
 
+func (s *server) OfferBonds(ctx context.Context, r openapi.OfferBondsRequestObject) (openapi.OfferBondsResponseObject, error) {
+	list, err := s.cfg.Service.OfferBonds(ctx, r.Lane, r.Params.To, service.Offering{PersonBy: value(r.Params.PersonBy), AccountBy: value(r.Params.AccountBy)})
+	return as[openapi.OfferBonds200JSONResponse](listed(list), err)
+}
+
 func (s *server) ShowComparison(ctx context.Context, r openapi.ShowComparisonRequestObject) (openapi.ShowComparisonResponseObject, error) {
 	v, err := s.cfg.Service.Comparison(ctx, r.Lane, r.Task)
 	return as[openapi.ShowComparison200JSONResponse](v, err)

@@ -337,6 +337,12 @@ func (d *days) do(line string) (told []string) {
 		if w, err = d.service.Why(ctx, name, strings.TrimPrefix(words[2], "-"), words[3]); err == nil {
 			told = whyWords(w)
 		}
+	case "offer": // LANE OTHER [PERSON-BY [ACCOUNT-BY]]
+		list, broken := d.service.OfferBonds(ctx, name, d.own(words[2]), Offering{PersonBy: words[3], AccountBy: words[4]})
+		for err = broken; len(list) > 0; list = list[1:] {
+			b := list[0]
+			told = append(told, strings.TrimSuffix(fmt.Sprintf("%s=%s is %s=%s; %s", b.Person, b.Account, b.ToPerson, b.ToAccount, b.Misfit), "; "))
+		}
 	case "bonds":
 		list, broken := d.service.Bonds(ctx, name)
 		require.NoError(d.t, broken)

@@ -162,6 +162,19 @@ func (s *Store) RecordsSince(ctx context.Context, system, roster int64, fn func(
 	return eachRecord(rows, fn)
 }
 
+// LastRecords calls fn for what is last known of some records of a system, also of those that
+// are gone, and for all others that were there beside them: in the newest roster, or, where ids
+// were issued anew, in the last one that showed those that are gone.
+func (s *Store) LastRecords(ctx context.Context, system int64, ids []string, anew bool, fn func(id string, native map[string][]string, digest []byte) error) error {
+	rows, err := s.pool.Query(ctx, `WITH last AS (SELECT native_id, CASE WHEN bool_or(until IS NULL) THEN NULL ELSE max(until) END AS gone FROM records WHERE system_id = $1 AND native_id = ANY($2) GROUP BY native_id),
+			beside AS (SELECT coalesce((SELECT max(gone) - 1 FROM last WHERE $3), (SELECT max(id) FROM rosters WHERE system_id = $1 AND state = 'taken'), 0) AS roster)
+		SELECT DISTINCT ON (r.native_id) r.native_id, r.native, r.digest FROM records r, beside b WHERE r.system_id = $1 AND (r.native_id = ANY($2) OR r.since <= b.roster AND (r.until IS NULL OR r.until > b.roster)) ORDER BY r.native_id, r.since DESC`, system, ids, anew)
+	if err != nil {
+		return translate(err)
+	}
+	return eachRecord(rows, fn)
+}
+
 // eachRecord visits rows of an id, what the record says, and something of its own.
 func eachRecord[T any](rows pgx.Rows, fn func(id string, native map[string][]string, of T) error) error {
 	defer rows.Close()

@@ -884,6 +884,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/bonds/offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the bonds would be in another lane, whose systems or ids are others; nothing is changed */
+        get: operations["offerBonds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes/{lane}/findings": {
         parameters: {
             query?: never;
@@ -2543,6 +2560,20 @@ export interface components {
             basis: string;
             /** @description the run or ruling that made it */
             by: string;
+        };
+        OfferedBond: {
+            person: string;
+            account: string;
+            basis: string;
+            by: string;
+            /** @description who that is in the other lane, "" where it can't be told */
+            toPerson: string;
+            toAccount: string;
+            /** @description why it fits no more */
+            misfit?: string;
+        };
+        OfferedBondList: {
+            items: components["schemas"]["OfferedBond"][];
         };
         BondList: {
             items: components["schemas"]["Bond"][];
@@ -4777,6 +4808,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BondList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    offerBonds: {
+        parameters: {
+            query: {
+                /** @description the other lane */
+                to: string;
+                /** @description the attribute by which people are found there; their ids when it is not given */
+                personBy?: string;
+                /** @description the attribute by which accounts are found there; their ids when it is not given */
+                accountBy?: string;
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OfferedBondList"];
                 };
             };
             default: components["responses"]["Problem"];

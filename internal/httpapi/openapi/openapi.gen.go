@@ -1394,6 +1394,26 @@ type NewUser struct {
 	Rights   []Right `json:"rights"`
 }
 
+// OfferedBond defines model for OfferedBond.
+type OfferedBond struct {
+	Account string `json:"account"`
+	Basis   string `json:"basis"`
+	By      string `json:"by"`
+
+	// Misfit why it fits no more
+	Misfit    *string `json:"misfit,omitempty"`
+	Person    string  `json:"person"`
+	ToAccount string  `json:"toAccount"`
+
+	// ToPerson who that is in the other lane, "" where it can't be told
+	ToPerson string `json:"toPerson"`
+}
+
+// OfferedBondList defines model for OfferedBondList.
+type OfferedBondList struct {
+	Items []OfferedBond `json:"items"`
+}
+
 // Outcome defines model for Outcome.
 type Outcome string
 
@@ -2457,6 +2477,18 @@ type SurveyKeysParams struct {
 	Downstream string `form:"downstream" json:"downstream"`
 }
 
+// OfferBondsParams defines parameters for OfferBonds.
+type OfferBondsParams struct {
+	// To the other lane
+	To string `form:"to" json:"to"`
+
+	// PersonBy the attribute by which people are found there; their ids when it is not given
+	PersonBy *string `form:"personBy,omitempty" json:"personBy,omitempty"`
+
+	// AccountBy the attribute by which accounts are found there; their ids when it is not given
+	AccountBy *string `form:"accountBy,omitempty" json:"accountBy,omitempty"`
+}
+
 // GetCharterParams defines parameters for GetCharter.
 type GetCharterParams struct {
 	Version *int64 `form:"version,omitempty" json:"version,omitempty"`
@@ -3023,6 +3055,9 @@ type ServerInterface interface {
 	// ListBonds Who is bonded, and by what
 	// (GET /lanes/{lane}/bonds)
 	ListBonds(ctx *echo.Context, lane LaneName) error
+	// OfferBonds What the bonds would be in another lane, whose systems or ids are others; nothing is changed
+	// (GET /lanes/{lane}/bonds/offer)
+	OfferBonds(ctx *echo.Context, lane LaneName, params OfferBondsParams) error
 	// GetCharter The charter in force
 	// (GET /lanes/{lane}/charter)
 	GetCharter(ctx *echo.Context, lane LaneName, params GetCharterParams) error
@@ -3466,6 +3501,45 @@ func (w *ServerInterfaceWrapper) ListBonds(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListBonds(ctx, lane)
+	return err
+}
+
+// OfferBonds converts echo context to params.
+func (w *ServerInterfaceWrapper) OfferBonds(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OfferBondsParams
+	// ------------- Required query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "personBy" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "personBy", ctx.QueryParams(), &params.PersonBy, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter personBy: %s", err))
+	}
+
+	// ------------- Optional query parameter "accountBy" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "accountBy", ctx.QueryParams(), &params.AccountBy, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter accountBy: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.OfferBonds(ctx, lane, params)
 	return err
 }
 
@@ -5877,6 +5951,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/lanes/:lane/intentions/:intention/cancellation", wrapper.RestoreIntention, options.OperationMiddlewares["restoreIntention"]...)
 	router.PUT(options.BaseURL+"/lanes/:lane/intentions/:intention/cancellation", wrapper.CancelIntention, options.OperationMiddlewares["cancelIntention"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/bonds", wrapper.ListBonds, options.OperationMiddlewares["listBonds"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/bonds/offer", wrapper.OfferBonds, options.OperationMiddlewares["offerBonds"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/findings", wrapper.ListFindings, options.OperationMiddlewares["listFindings"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/findings", wrapper.ActOnFindings, options.OperationMiddlewares["actOnFindings"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/gone-findings", wrapper.ListGoneFindings, options.OperationMiddlewares["listGoneFindings"]...)
@@ -6388,6 +6463,46 @@ type ListBondsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListBondsdefaultApplicationProblemPlusJSONResponse) VisitListBondsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OfferBondsRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params OfferBondsParams
+}
+
+type OfferBondsResponseObject interface {
+	VisitOfferBondsResponse(w http.ResponseWriter) error
+}
+
+type OfferBonds200JSONResponse OfferedBondList
+
+func (response OfferBonds200JSONResponse) VisitOfferBondsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OfferBondsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OfferBondsdefaultApplicationProblemPlusJSONResponse) VisitOfferBondsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9738,6 +9853,9 @@ type StrictServerInterface interface {
 	// ListBonds Who is bonded, and by what
 	// (GET /lanes/{lane}/bonds)
 	ListBonds(ctx context.Context, request ListBondsRequestObject) (ListBondsResponseObject, error)
+	// OfferBonds What the bonds would be in another lane, whose systems or ids are others; nothing is changed
+	// (GET /lanes/{lane}/bonds/offer)
+	OfferBonds(ctx context.Context, request OfferBondsRequestObject) (OfferBondsResponseObject, error)
 	// GetCharter The charter in force
 	// (GET /lanes/{lane}/charter)
 	GetCharter(ctx context.Context, request GetCharterRequestObject) (GetCharterResponseObject, error)
@@ -10325,6 +10443,32 @@ func (sh *strictHandler) ListBonds(ctx *echo.Context, lane LaneName) error {
 		return err
 	} else if validResponse, ok := response.(ListBondsResponseObject); ok {
 		return validResponse.VisitListBondsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// OfferBonds operation middleware
+func (sh *strictHandler) OfferBonds(ctx *echo.Context, lane LaneName, params OfferBondsParams) error {
+	var request OfferBondsRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OfferBonds(ctx.Request().Context(), request.(OfferBondsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OfferBonds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(OfferBondsResponseObject); ok {
+		return validResponse.VisitOfferBondsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12901,277 +13045,281 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3/lxu3sSf6r+Dx7Ts3eZfjkRTfu5uZnxTZTrSWY68k2yfH1luB3UUSniZAA+iheHX0/vY9qALQTTbQ",
-	"7OaXkZw4P8Same4GUCgU6sunqt5PCrVaKwnSmsnN+8maa74CCxp/eqZqad0/SjCFFmsrlJzcTJZqw1Zc",
-	"bpldggbGNTAhGa8q9gerLK/+OGWbpSiWzPI7MMyKFT3AKiUXrBLGTqYT4b70aw16O5lOJF/B5GZS4HjT",
-	"iSmWsOI08JzXlZ3czHllYDqx27V7cKZUBVxOPnyYTp7V2ijdneUGJ2eXgCOyhQLDlJwybpiwhlXcWLbm",
-	"C2CGi/KWCcuEYQulSjZXGt8zfOVfrmUJrd/NReVIxHilJOTWQtNqL2bF370AubDLyc3njx7FxRirhVzg",
-	"Wp6XsForC7LYfg3b7prctw3OQ8OvNRh7wwxIy/iCC7k/S/cw2wi7FJLZjWIl35qpX6dUlpVKAr05ZVyW",
-	"jEuzAQ0lUYhtuAlLWwIvQTdra03zys0zs8gnbpErIcPP/2M6WXNrQbtv/n8//V9X//+bf/9vkyQd5t9w",
-	"Wyy7BHCL+/I1XzA1Z5slt7jaYsnlAtyE2YqXwOZarW6ZBCihZMQGwjJ4J4x1e6aBl9vs0uZXNPS4jXvB",
-	"Jfwdv5CaccUl/JvBDZlMJ/COr9aV+8Dy16tSreBqptSd+5Kf05rbZTMj9/JkOnEbLjSUkxuraxg5O7ES",
-	"feeYW8bxmGZ4ucL3k+fyP9wW83diVa/cD7Th9NPjOBUhLSxA41y+q7h8/kWaTuuKS0enejXDPYmUepyk",
-	"jHu8lzJzpVfc0gT+8/NJcj4vlbGgczPS+NfknP6UnBO9cPqs6iyRdD2GRro+nUSvtsbCKs/eBv+eYvDD",
-	"3E3vnsjfr7m5y5HLcnOXpteT5ITc8ydT7DW8S5w3C+8ss4rNhSx3yGSUVZmj9+tIQfS9AZ3fqdoQM+/v",
-	"E9zz9Pa4F07anA/uZbNW0gCqFN9pNatg5f5ZKGmB9Au+Xlei4G6m12t64t9/MW7a71tj/TcN88nN5P++",
-	"bnSWa/qruQ7fxRH3FQFu2cZdkxut5IIuO7o8FCsVks1/xo3ytChgbbkskIa8LIX7Dq++02oN2gq3Dq+N",
-	"RAK+n2jgON8JZ1osmHWfFwY1IMlKtZFOA/qfXNYcd7eWVlSTm8mTR0/++9Wjx1d/ejz5MJ2sW0M0n9y/",
-	"U7tUjt9rcWfJLSTvVv8bNfsFCuvefWqtFrPawjO8R1EN3JkIDw+4HzpDS9i43wsLK5N8wP+Ca8237mdV",
-	"lWNe+NBmv59ak6Ev0QTe9K3rleVWGCsKM3ZtpFmU3cOkoVC6NG5TSdUV1qshJTNCFqR40mXAZjBXGhKS",
-	"Yjop3bxkkRAWpZjPQTuuvedVDSb5+lxUVd/0kA0LrvWW4QXe/YLkVtynF2+WXPd9fLNUBmh2jEvljAEc",
-	"SzgVVankcFatd/a+70j/4L5MJsgYpvA0adE2LqXZUJpJkmvqUthnSyjuuswy0+oO5FM76BqYTkBa7d8c",
-	"8PSSm78BL5OGDNLWcZRTV2lXnba7EPcgmbFcEivifae5qCZdS2mKqm5yo4W0nFgwYV61yRwWFF/xH83S",
-	"8Utp9TZx6ApaWmIu3Hak2JXXTDvPzrbJT5RgOQnDtPDOS5xm9gZ+HbhtpqaXup/dI577JK4PJz4NRGi+",
-	"EGeeJWfgj11qLpNcQwqPs5PIAjGWue3b4u3nDOAlN8vkBdGedP/2vnCmfGc+RTTIu5wWzv0gAdBioUMC",
-	"gL6XmuhfeBXu8n0mRHfDwVm8EiXg5QzK3/WHn96bnX912oyZnKmSZXaaSXLOuBEmJTC4ZXOhjWVLqEoS",
-	"Cxvl1J0ZMCXhhum6gnLK7mDr/rMBsVi6fyjNCg3cRruZO3ODrGr3lTCZ7GFMmivus7quhPR6EX5OJL+y",
-	"Bm2SkqFDUXwuUnQSiIETyVE3za/jmBJ36Xh2fOaYsap4EICj9Uu7BIF3gRHGaZjGiqpiM3DU1e60jtEj",
-	"W86Zx4dEgf9MclE5xbGHdxsp3fkTlMIO35AvS2FTaqZIX3YVn0GVUWShNONUWW9VNo+2LgZV20KtDgqM",
-	"b/1jfczv9PuUA4e0GeOEvJLA3EPojUXPnlUL1BvwVEtl0ctTValTdw96lhz2HrSYC0hTcsOTiuP+UUAV",
-	"PVjf+I4fMOxF2PCwA3kOu/B949k4sc/o1k5t8/Bzv+TaEqvsGyAnKzzoIUxytLIwfPnfVbyAMhrSXSoY",
-	"VesCcoxivEQb4h9p08z7N8MX4jBBTXKynRbSQ9eMwv4wlEkv6PCc1WrNtfBHfu9ko5rAZtvg4HYvOBV/",
-	"rnQB7A9Sbf6Impx/gqyvP/C5Bf3HybRH1ene0DPSkKbuW8aS22AQWV5v1NyZ4AlW8ZKpO+Bsy/zhP3UI",
-	"MpDzQhFVDSWrLcpGrwdjHETzuTUoFsOvNsIuPQ17rG1/HSdWxdkcNn6Mlfsv8GI5aqFfuElB+XqjUmud",
-	"C1kKuUjTs1Al3DKL1jgu2l0BvBJ3FJqrYG6Zqu0ZSL6ouS6TXOQMUlVXJTNWrVnw5ZOrrVR4/Ui1aU/h",
-	"8N0ajuie96Gu6MZr2D4cD/J24DTcgDN3cKC4Q3N/+LiNnv8wR8XxnlPTB3/ioHHR4pfmJLYGihsZiBwP",
-	"U4vHewTXc7mu7RjlNVwcKBpv2F7Y62dJS7hh7+dardzfP/wsw2pu2Hshb1j7hQ8/yzUXbv9u2Ps72Job",
-	"9tN7Up5uGP33M1itK7UF+DtqHtNgudyEf3wG7yxoyavn5Yc3H36WXbW5ue1aavPjR/i/Q7qyf7eHhq/T",
-	"fpGoL/dxwle82PFP7l5ku58cp0u/1gLKnEIdtMRen517Zp8aXg7SVFI06dweShJjjZw5egwPyc8MoZwU",
-	"HWeo7K0SP9Drw+lKmqDvD9ttfzWdgyQ5c7pF+TheW4ZEQvaz9mgJQRN4Xk5uJi8ePfnT593j6M/G8zIT",
-	"5tsIGW4FCRswlmkolCxEJdDYZpslSLwX0Guadz7QCL2WcVsV3lcEdi4jj7S4g7W9pQtLQqPFdWY0XtDE",
-	"KSf3Y0fBHG6a98dE4Nd6xxZqeZh7DFjDRZlGIMy5Rh2MuK3RYBxhIpaFLzTAQW9lOwyQ8BDRzJOUqvU9",
-	"ZBxpa61mfCYq4UiHM9sobZdOBeDMasGrjr7tbieT9gqslZC2Tw7NhM259DbcIFgJMUyqJJ+/e/6GPXKs",
-	"5phryat5Qydvd7vjr+v2doY/7BFwRnY4PjxEghmwNhmAWoIRFs+d31GpZqrcullycweEseJyy1YUGTsy",
-	"GOipOfUUT00ZFeuj5ZFxo7x49Ocnn7uPb/g94G/WolJ28qYjpFqvjXEj+e+OiommF0oWxLjTPrcpM4rP",
-	"DDh9SQTN3qvUJQ0zWPHt0yicSdA3cACq0ZD7FsTRw/aIqVN1nI7USbEkzusTi7JPW27i4UK2CcBP+/zD",
-	"X96LEmSRk7CEZ6SgsuHbaD8rcl96IXfLiDNYA+wMdy3GLxyvoOMlLU87ErGITuuUqEWW98BCN9Q96FIU",
-	"dpwFiwjEhM0urEGQYoDJbhTeK78oIaFEZ4SqrROUQi6YmAfhCZUBVqgVGFZUykBKziPNhuuIL2spQX+/",
-	"Th6TePElQjt8peQCMb8tq3sGrK2LgXCTSc0yaAOD5vjKPZySmm7XrfnheNfjrHE7o0TDaUUaRhbpDJXi",
-	"8a94Aa+V+/8z2HXxjI1wXjfK3jlMjYaou/uu5mym7DKeVy7LiMUVhpVQiBJKxmeOg+0SVreEUJ7x4s6p",
-	"LQZAkruN+5jgcK3OtNzEmS1w73cDfGMjQeTaGRbaCDEMeic9raoCmbEVSL5wZ60Y61S4SEqpEC8PmhnV",
-	"kWqN8BqxrKyEz0aA9k3ccB724jc9ov8rggl3re2qXsm0itwTGZwL7yjrMGULEx89u6WyTm1Yc7t0PMpZ",
-	"qYp6Ben4dSV2QgU5kdFj3n8lKnjq+D4hAGYqZV+4MQ3DP0Z0TzAdN+6SW3NjoGTqHsXo8JvHnW0N7t20",
-	"oVYCQrohHTUDWajSn6TuFngZmwSMAQwAwvgvpEkoy+QR5gjKzC2nV72lv73IngpujFhIKF+rlC7gDqG6",
-	"Mwy15AxoYbzrKBud7lFN6U8vek73Csp0gNDAPWh/jXf/KLxmNiQGmZKA3vEVB4nrjnOaNvsXxuvZ/afF",
-	"YVNt7/xLd34ivsTdQ5jbgpeQ01GC24r+7o6aT+GZksIC7yzeZO4HURq2Ai5jAH2yYxkiUs6vJyz+ZiLd",
-	"4q+Ika6ExFfWCAv703QHu4FxA23pCvTOKnRuDwQFe6AeyHqFd2OYRy3jP4mhWxTu8nrXq93D1r0aAxH2",
-	"mSKMVFj04YyxvfwcqZDuTguOzrCePJKMR/cAGB0dbM/p4cdt51pLY9+kJcyvqdSmngt2z5M37T+Tvdpv",
-	"eA5hCEkRtWLIWBj28xvMrLoNZgO6GRtrOu1sPA1TvqOuFb2y/ZnnqsDBSq+XXF41XroKuDtLvEBg8nRi",
-	"arMGWUJ55ewfZBfkDmOEXLTeK2vKIYDk79oebgvGQnm18nle7jeaO+tO6e3VHWxNRAy7n1CMFduiav24",
-	"FDiJmZLlVanqGUk2/JEwwkhffXc1VxrcYZxOioqLFZRXdiMQ3FAb0JKv4ApTBJzAWHFRxZ94Jbi5Mkte",
-	"qg2aItzAlZIVjW8sKc6lWnEhW6OEjbjy9Ale/Csh73mF4pp+LvmKExBaKntllmoj49+sUldO9XSboYo7",
-	"KK/aNr9UVzhVN7wWcw/PuLoj4eO2yu2LsRyDkl3BSJ9E7dHYK166c26s5hazJfGXaiNR7Brg1hFBaRJx",
-	"d1Jt5NVCq3rd+tntHxf0htOUrmK6mljIKyGvCq1QFWp+48ZDSiJA/8osdS3vkBXuQfMFXJVarcOdxqur",
-	"GAnRgKD8App9bn6l1vQL+ij5RgwUGuwVvFtjwBL/vLnS4E4FlEkh7Q9KBuwUgRwHwM1t0P3+UTwbYiro",
-	"aydDpqaTHmDsVxrgv+Ai0KkdXasl74c6w3JWD854tNfZjUgJVm2Vga35VquqYvBurbT1CinmMnX1g8ML",
-	"OpRMNGyFf1US+rT14/XxY7TphZIwnBfOr3t/NAWbvu0JcGCfLoyebHPERSCUf625TgHkq0ptdizDlujb",
-	"58MdN4NUKyHx3kk+sAJjeMbJouYZPoknIoGQIrTSuuLSeJiuM1mUZkt+D8wAp7yl7kw0FJAqxOBxvqxJ",
-	"wg1ZQAjw+Tfjc/43S24d8+DYrBRlLhvMarFe56zsYT4i7xoKGpifekOaadyw3S1AmjYzaMifYoXn5Q/e",
-	"H99hh76ENp45+cbyWQXpVddS/FrDgOQoP3B8I37WD5xcB2bAJh2tRq1g16al9A3ccyUxhafkW4LYCYO3",
-	"ApQI8sZiEHaJyshwwVxQZgIkM9C2jLNlvXLco5XboJwrJHzk6Yi7Ob70l23mRlilkICeAmzJDUZFQsjQ",
-	"hwvRDdjCvCW8YHUG5od0/cc//vGPq2++ufrii9ScMb0m+zb5cX1e6IYbn41jVXsmBy+kvCe356pqLvpU",
-	"Lk4F08b14MNn/2YYOj/HJAZseB6mgEvGEJfSbAZGYLYP7tWw+y4XS20czmVNmZ7akA9m5ZXzrBs6HrQL",
-	"X4LNgb7IFRg//4PfmGBFU9ZWYy1PppOlQK1hyWV55R3IJVSwE6Rolvk1bNtR2uFi4w62Y1mUbOunLVD6",
-	"cM82vftdxOgOf/O+uTGi98yjiiL6lSZ9Nas4moN+3fHnmbJL/8ObQ5xMroIEDzeR5J21dMiS2v+vYfuq",
-	"1vew7U9nTLjLtFplcn9zuzqc6WlKX8O2H06dyp1dLNAXkwqOeYgvM4CJsu76W3Nj4ZbBam23ET2Hd6Tj",
-	"XCvmoo3cz0Lmunjp4PSJ8/EUQ/qkNuKFTyzZ24PaLlXWDvDidky8ejop1UYaq4GvMleEBXMwsPxyBwlJ",
-	"af+rjGI7M6Dvd4M/bYRfxeWAbJmUdoR3f0OhnaW1x+0QKkf/c2Rz4j4en83pXu91xgwDYYjFMglU2st8",
-	"QAxCA5DE3F4hmdMUscSUwXQXTE7wOUjdCcPcfpuKUGZUkDshE4ezgrm9UrWdMqmuCAkwZUtRloC5vtFP",
-	"e4vBl1ltm+fYymlsTiVw056pcjuZjopUOxXjsBVyRyV2/Hf8W2/yBLmwWhDInoVdjfvUS1rWML5thsit",
-	"/2WkdsLXmJbcQ/1jcQPyaDhHeihfoze1OwXKRh9uS6Cjda/mxgBn0ABJnBGZyXRXEnZh8s2skutXixdw",
-	"T4p+UEyEnCvMltWSRCJorXRScXOvC3mid7QKE+jlvDDRA76RJin6nOUzYgoxpyDRPaFuYu2MPncB0uiy",
-	"B9zvwvFXyTeQTl8ddIWZ3judLo5Tr6P0he6/PfVzTa3s77D5jhuzUSnv3br1lwN6W3gyM0aUIEO97SV3",
-	"Ou6fH8ViZ9KtpdruJY50fez0YqsI4p/bRRD/9J//eSh4HXbqQEA5RfHM4r83dOKGrj1y1n4JSixUwyvE",
-	"tnuyUHG4wEQ/TSqlnDG0UfouAYE/jmcPRu7bfHI4uP4AHJ/aiG+bkg9BkpeESa5lU3kqhEY1zGsKS865",
-	"INfvhgsf2cU48NWMF3cTWjxEK15Iijknr4Nw0pqSHIODT1WJdhcW6SVETZO3sajBGDCT9kZMQtGv8MaU",
-	"ErCEYRuAu0Rsqhq4fWM2ez9chR62Xlmxm80/CpqYAwn2X4hYUvGgfPM+OD98/4X2nTfD9qDuGbtzrA41",
-	"zwBWQ2Z9yCj3oErN5xZ9fQHMv0UwK0O9b1gYmQbszTgfFoPCEFHiO1jsKo/DG6CoZEtJVAqrJnfJRXP3",
-	"9lpVqQ0mO7mfpc/Wj8W5sDww1uiiKBAGam7xByEXCJUyiALVdQWjkKBqZiwvkkULcLvuANZY7hnzEaiM",
-	"kJ8DVm2SU7ZZKgwecXNnxo3tJ1xmHNU7t+ywXdD10CfdIr4cawzQysfELuiNTOAi4sgPuUte4YP4hsoH",
-	"4LL+Y3KZn4oK6Wah9U37R34Pr3FCg1IzOlUrKDwC3ueMQRJfhiwk+tywO9g2RdbHJnd4dL6ECM7v8Fzb",
-	"RMNiM74mHlEzUKRVLiFsT3Pq2ycsSs6wVTnRfWFjhBxwR1siDUO29Rgn5SeB3yd4Er1tOhdSmCX+cskr",
-	"oua9Emlw03ca7gWhLDsQ+fpwhkyE2HeSZBKyjTO6TNHnNIOCULZjUPTu7eF0/16WoI1VKnkFORm6RW91",
-	"OjjnS/5wHe+FzVJVgPFdqfxla0hdS0UzSUVLVYIkFW4ZC4ZyZpZ8DWwLNvklcbAWSRN/R+fB3J7FfTWd",
-	"yGTd7KZWs08B7WpYpMyN0PgRgJeJ0/ncppzny0P30n9VmxHnlM7CS7XJRLrWuYLruH0Ry+4GpXwRDZzy",
-	"B5NXFZVaP1yoNJRkD/w/3U3BoolNScBqgqfGDfDs0BCxRbGdM+A3OymAiC6j4XM+Jv8/iIOd0J/P/7fE",
-	"5ClR3PmOJlqDckYtQlh9YvyPYbud2KvRyH06efOhY8DMRZWs+eB+31TlpXy3UPP5IMw6IgmiB+HJoTYK",
-	"4YimhAgKvF3ICGU17M4lY2UHOuXUiIMQ+P0yZshBTczCKjYHKGO96MhYQS0OzG341twyjLWibeFzexOF",
-	"eq0NeQCDy/3u0U0xqxGyQTt5w0jVmLKYJjVlISdqyijLKTWVzIHFz9+ynU4JaiMHlP9IHeI7sfb1SYg9",
-	"HqVxXC2mPhibOsgW/XEpLEHm9vnGK3VqjngPX9CDcml0DbdNyS5Dz9Df8CB3CfohLxleqs3wLM+syd6U",
-	"0zlIoYMU6c69i2qh4dICT81O9OCHQF1vnB6572tBBWzVXdrKMBbWY+4wNYNXFpIZ5KNvHB+2Qxc/Ohlp",
-	"Mlma4cAdujmuSm/bSlSVMKcFfBotZRTAcFedJg9qDO94B+CbQS7gxpzx+ep+VTkqJb1cfeV3tVY6oVPj",
-	"5c3Q5T1tijBo8Oo188kSw50+dWXTxbp8ku8Iwvt7O2nnCltBzyHeX2at5Y3dCLRubmJWYMFrA1NmwHd2",
-	"CEkfB+Em+NcwizjTzF6tlSEL/4x4+hNg7XsVIDplHIZGgRMoqBgYbs9hbzUpIv2vGkzwF52RSNkqITMt",
-	"YJ5BU+ISYrkOtFKiP8N44LW7D5sGDdRqLvpPm0om/lvC+JIa2LPMjEo2/hj7fKZKHp9StYkjebXJ0uAB",
-	"w5oFLwUeTruBsD5WlxRY4cq7i22ivB2V1SIvyjSZCVHCSA/h3l6sQTIlAasS+/TbySWTy+JRT2kWkq/N",
-	"Utkky8SqNE2iN1uqqjS30e5Q0pff43KLSEOvkC65YSt1DyW2ilQaQ1qN297ZPPE9jzyU0Yfv3k4d2ei3",
-	"TRDUcTQmou5Qs7UJtcwwRExkZYRo9CEYygZG8cGkorVZhdBvpuQN9rOEkmEa6tSJqQGeVI8jonVMPYcG",
-	"lmqm2NqWFNu/hALE2h5ZnezsOjp6NWC1zkFmvQV/maF76rf0aWayHBPHc4sZ90ZPc4SH6nRgQku48xPd",
-	"al+daRRofHRnhFzRnIhg2queE7cp8pynQuD+MPMWx/acrwsHF8IpPj6+8LIT+Esj2akz50BjbVQucNMS",
-	"qLfTi39st87yKWnXxwDA24UuThj7XIH00+Pl3dYLA0uyj+KHA4HUL1T6L+1i7EdTuycQiZ6NPT7YW990",
-	"/wA0DHtEYXdcakOOw+fx8uJjD1t3ghRJAQpzHhghi3EcVEuda5j3cTyHu4vI0+RgG88RHdj2WoMOb7MU",
-	"/JExQY08Vxu61wIY7s0IHSRFmegvjCvLk+VvwliVqrqf45ic8zIad+O4XpfhwB9i+ugObVuSfUt7gDOb",
-	"vg1Oz2jcpUxnDaNqJxx3ylNFjrID4OOjBng4WRFqQbSJ0Bt2aILgh0GQh5OVs3GWoV5CD4DsyeKNE744",
-	"w2fRAcMZGzHFLQnYhk0TjmbSQOScEPOVkCCd54HfM6Nj4n1A7/ZU3nzoQLxPxXZfBITdg75ujuUeW+zG",
-	"cdo+saa9c8r7VQEWsP9eGkjBYanPM3mDWHi6VSzdLBGsMjBvaZyhTvlASR/Bu9BUPTAewoh2FEaPInpz",
-	"SjpU1WQSjgidKS0WIlULtyw1GBPKJSCOxWfgJoGjR8JzTKHWkIsg6VEg6U5Iz825hd1vw/o9LO7NdJSW",
-	"Ybm5G7gZG0gn6qV0pqhdeE5phRM9DTLgnbQK13BC/kz2NiLpQfHttjH37dWFpNojJ/cQnx4rGc6sWOV1",
-	"awkbEmi9HyGxRyX/xzw+kGnoq2EyeTbYwYj13Is4/qUv8LjIY2/vAFvfnSAWORxeW7/KtlqgzJ98F5i+",
-	"ysGyhHfjQt37y8YvhMcP93npVLZY21b6UoZ84wvDnV7Nb/DlFazTRCJsAMEn8cS+izVCxWZKloyeZzNY",
-	"kiV6XKWefOnV4TZwDFKGrqn5fRmtRMZtm9R/xl44gYJOk2g1W7rxrXJa9Qt9B0YKwr5Uhmc7ew1Cou27",
-	"Ffz4VMAFmvqxV5Q18KZ3Rw6ONrxootOiUzqiN94DohujcTyqOVh2lWBxnrOE033wXJFiGV9qByZZsPQu",
-	"VcJ3l6XyjHSOChw5KTlCVA9PhRsbQDvZ2d1bQ5DiYad69kNJlkFO8WOV3FOU0/60pRhFOzFzKY3Rwf6/",
-	"7s8eEm1ZwbUWYJiqLZUn2SuPbX2B6QGSFykfXftIkZQyjQI5xM7jprcWn+Hq0WKakhwnf5r/mRdPyseh",
-	"3fqNb1fWFbxy+1qsIF3vT1hWKiCabLigDM/dqnEbIUu1Mbc+PxHFmDPP25mKhwVnSM08CC0Puzwuax4/",
-	"n6HweeSXPE14Uf+lB4KznQAS2yy3WU6plLHHIKt6AVW+O5MbN0W6Vx55Npxs6daKjq+xc2K94oj5oQKa",
-	"xu6UuGz1DUNjdq9sbKKUynBVsNNINg7QFDqZ5XrnvgJenSwpOqJh8KGMR318ZensyXwF0n7lU23SCTgH",
-	"GsyIjFnzipJFEl2SG9J05ZNYLH2NtcTFrzbZv+Xx4/tYmlYAGuFpG2Fyjel8liAhR7tNHYaWy0I/dJks",
-	"qho6iZLKanzaBhUwPTD6kV08Paodp9qwaW4DK1iBtOewYbA2x37BdYSMelBfoaRRVczHbBWs6zNi9gha",
-	"htf9Iz4ZilHqMSn2vIQh6VmlknDm8u6+PkmPqv+qVds8mF3kfm5nMEhlRZE2uF6JElIRJg9fzHjfQ+eO",
-	"9J/hHazWmXMXWl+ksWrYbiSjV+YVVUwISM91H+/vFb3wRjOfOHh7da2GJJO4rOQ2iIV8Pqq+0U75nnbZ",
-	"lv4SLx3WHlit6KSyLV4E9NZteWV5rK4eGPE8VG7xquVWGCsKc178ROu7oxOOh0eb92NlIQbcuPMPICWa",
-	"Sq7H6KNfiarKnWf/yPf71dTbR14YKsibxb6j3JyBtaDZHWzZit85Sy5emdNkYR5Zmkzvj2r7N9DZ8dQ8",
-	"IKsRVS1Ve2hqOJ0a0GlEFV8nfEEhH9IyJSmvwYgS0l+JLcQ76HZ3bkmVpNIY5FrDfmf+ggkVMxJfPaT+",
-	"920hPdHs4B7NiFQUquFabxmnDFCfBLPTw5Zs8LSPAqsgD6cejehzz2KiCM7g8AnJmiSeDvusvUeEfbZu",
-	"Nj9sYFxPi71bnJc8gxthi+UxbWMGNoMZ1uDlVQxM7kvBb5OdnH3zTYMdCJgVK7ilrvRSsdCQKWa405XQ",
-	"n8O85OYVNk9Kazx3AOsvYiG+/WZzeMOR/KOSGnewtm5CztoDqqPWP/z4hNqBtZhjaCpvH/AVmDVPUZmC",
-	"tyaolIavAI8+cpn7ldCsUgshKVfKh9UhmZZyFBBXv4JCpWoCN/vPDD6S2P4uwds5Zj13IHXR+j54s7t+",
-	"PqydtdN4AcmDr7lZLJQq97EY6XJOR5QTyFcCyCEHh4b1tch2Juk0Sf6WYgLNFrXOSJunYnla7+WPS24q",
-	"e8Rx26ewmXxgnbzYGG+deanyeRNZKsRqsrsha/SkT548ejSZTmpdubNu7drcXF+XagWfVVzfmXWtP/Mf",
-	"vnbfuL5/MulW8ngwKfbpianLSJeWvv+fj9JRt0tJDhNvif0CGskD/tuUJIdrg6RiePkT+vVeIBV9ZtNJ",
-	"VaLygocvaR/Fl4f6zvcAFKPZtU3HYUnG3sl3EMawJ/5G4yDyXn1awTmiC14LO34qr32cbi88yjM6/rlK",
-	"iO55qtqem3EhWDxuyQ+dDvboLWKeU85GhFuPq3A5Blw+ohzmyfjGX2uo85X/hmAdB2cLtGAtexVP9uo1",
-	"eu9l8Ll52ey4O3cWLgw8w+N2wmlNd0F48KYG7Ut1eL8DExTFvnYHuMSztG5p9Y04geJa9FRcuWAO6hl7",
-	"BA2XhB6+2NV6Ak7JoyR8LVbrywq69xg3TWFWLPK8ocbtdkht1qNyODWslT5oUOMOvqRH0+1Tx6Zb+nF9",
-	"tuZsm2ecZ0slilFV1t1e/aljjqTK+Xkl3LpxmuKCsc3jcRVxsyt5GWm9ZxI41Z/U/aZKDOJn5uxxqr8k",
-	"7IRlWoV0uCz7NMO9DmXNi0uxWCb/UFEVuC7VdA3Ofvvzf7D/JxXAj67VBMfxTYYEzHteqQkmNxGZZ5gH",
-	"RHftEp7aVl/kmM227G4HM9q8aFVyvW5dR3xvPzjusypUU6sGP0z09OQmSgRSHdaMp5OCa5jXOZsKo+TM",
-	"LjWYpaootSMUC5TO0GtKrDgiC8ksgh9VbXzJH6zpsnGWpzAM3q0xKcHXt8RW2DvCKZQ/kcmNKWp9fzD7",
-	"/xk+5PjPp4MnGvpudqBibd8lGGFR6xtiDCUwJHP77X223EZOte5hbIOB81SfPcNMrcFxdKiq9IsSEkrW",
-	"VHU54HrybBcc3kT0MGBrMUPYyH2rj2RekvY9chJwKhtgP6U5+G5VwIYPN3sOzzPhpvyppn2gMYaS/nhu",
-	"TIapUFiOCW9V4g6qLVWZ8hgMvP/SJk1Svi7Vhq243Hon1orUFPcsSYupY3VOLq2DwjLN2kTfSJZpw5WD",
-	"6CzVJtWfF4Wb9RifqnSCDTv8+R4wqQy8e6j6TkIWBXg8hK1HwuS4PFxb/ZTOg95aobTWdTWE0ohKTPEm",
-	"xnMdg/qehE6xwqQ9xjd8O2VG0Ub4ahshdikM4VvTYd91Cv+/G0CmimGzulUnsOAS1YjpbmnznaOibTbZ",
-	"MdTS71I93LUHRGVOXZurOuWrjboQHk1k2cikXkkNzOuvEYxOA3c3vbuYU/cxPZleIn7uKfmwUkF6qqV4",
-	"D9rRb0qKBZGF1Wt34pe5Oxq//Bf40SkPiWKnQcUIMLjUxPET/1OlElojhIA6vexMMxPrUWnM0n6gh/Ys",
-	"7FCkXvhCe1Z7i2xRc3zSF0otrw35oxV40zP/tJmbZ8ygagXtf4ctw2UfBdmu2pSxVKD8shS2B5yTKRy7",
-	"SV/3VTkuNasTdQujTn3nKYnL7oHT4RrSdYt9N7mUCqFqXUC+Fs2AEsv0hfB8dmY/hM/tZf5nqzsED1JX",
-	"64/EoU78sdZpoSTZyr4wajo2nd6wADXu+hb1UU6kZjfy5TY6xeBSloAW1uks9jaK+U5592GI+tjR2uBH",
-	"beZV/6fDbTPJOA0N/j3shoRQ+EiSGTZq7k/H3kELBRnHAJ53djMn2fxUaW40TGpmrS4r3clVRmWA0wg8",
-	"EhbbD4xrY9UvWmaApaHT3jwl501P/c71UQpjhSxsDuKaMHUOTnbeA+CaV3yRRHwjTRiXu+0YqIOErsEd",
-	"370i/W0gTs5ukNyK+3wNuMwxbjUu2J9nbCmAk4t9BU4BnuMMdzaq2dEYg5gH8FfcsAMqf+jGeWIv499e",
-	"+9cmQJMjyzk8/0je413+rZoQY1peD7xo6bG+htc/+GsklkZDkiGGwtfjIRUqkBg8zoIyDpFFQWpV+cp/",
-	"JbnqTG3W4NN2hQzxsqUoqf2o/weWqUnD9ENHp0Sw2AgzqhRU1hWC4JFxEmGvNnm32DOaIWy2jTZV0hfr",
-	"cxACzckuazn/08VZ8umvm8w63B9eDKtgZ2hLfHlI77vBETNc47bnwvHLVluv89d6+0EVfFZXXPfDy/cc",
-	"lBGxjm7gsF1jLvB5LYtDvliuF/XKkSJTVCmfH5aVu5nUq7QgbcYflAjVcSrBtm91oQPtXuajpmLhzKr1",
-	"lJXKWihv2f+LXQiYRPCXb0TntFtNbYum7Kc3TlVwI1FPukqkkj+HpJ4deW3jaiKZhns4Gx9uH4tF0XDs",
-	"7Lru2oYB/U6lZts01Owe76b88GCtO81m4UvJCUBUFI7vQ5SJa5disZsn2ep/pvTqTPURE2q/d8AFLw4y",
-	"K0EtC+60OrQL0DbFwBGyvVcw0Wlllkpj7vsqtPGYK51qe1AB19J+5aOYQ8oiBOTBoCjUSOBws5U5quZ+",
-	"P9CFTM681F/MLj9m/L2+cEvwCWbTmzu/SPQeC55jjFIH33F/rcwGyuw5s6HZzlb2YwB+XPbfZP3tj4pY",
-	"+Gh0XlmroFriGOQVtqgiHfj+l+G5vQLkwxo7+d4gQ66pvu98Ddv2PHK9QoeLh7yOGS+GYTu29p2aRrVJ",
-	"o95Oqew/rIBjzlBXLKev7p89bxzgbuwVbmuWtlNsPMyxp2vnj63S6fsNMunaiU4FqSy1jYdyiod2s9xO",
-	"piPiuNUx3a566m1l2jx0hUa7b0OPkzfQ4sLaeiT5BdR1wgDWWtjtKzecvw+Aa5L7OAd0BdGv4geW1q4J",
-	"cmDCjSWoX426EzH9hAKeUsjF/w4PNmtYi6/BKVZY7W6e8OiFKvLgcTjxkueS8doulZs2hZ5amfeo3jVJ",
-	"/L4bp/nsZ/mz/BKb27ldonZKVNKGM1ods+oOJNYGiUUB/LSnsUUc+kJ+lm55WKXy7bsr/NVb9odKqbsp",
-	"2yh9N8Xu+tNYImfKmrq/t+ytVBLeYgWGNcjpz/KtgWoef8GsYlxuMRhpxELiOH/8jL2ISs2aLwgLxCVT",
-	"a/5rDewtsdvbz36WX2JnP3zwLV9TcrRQ8tp37/33X4ySb9kfXn71jP358//4738MrbMMZgOxt25/3rr1",
-	"Tn+W7QaAVDFiSgoUvLPMWFh/9jMWRxIFSOOhbyCtmAvHP5Ona14s4erJZ48ajmj9rilmOHnt+aSVgHQz",
-	"eRxCrnwtJjeTP332GD/kLAPk02te+zDRglCscWefl5ObiSPYU3wCY1h8BRa0mdz8lD5vzSNOIXNn98P0",
-	"4JMvMHflwxt33MxaSUMn6MmjR7H8ge9009qJX7yEohN+ML3cLQFlDJ6V3TOC2Gj8bYwrpb4VJ3cdekXi",
-	"0a9XK7TTJ6/d+XHjMKu5qKZMAoK5qG3xdGL5AktGE8HfTCee67Gob6xo7b5Je3KNFQGzO/PM/TWzNShG",
-	"fq0BM3s9zyyBYxZHpNeBmniX3w9cwQU3BL9PYg23pVhy4aSQL1rEmSNJAxhF7G40co7ZsKVvg5Hcr78C",
-	"HaS/0T5clrQ4yGVZHWRTr6XN9YQ0RGKS5POYkM1SIYYDXSRUJYZbPuMGezoWSwwKjqO6xytf4UEhm8wD",
-	"WRJH5Rk9PJmGNLq/qHJ7Nqr7r1M654dd1cFnnF9sx/3YD3OceChrF89RbEVuQj9rry60NtO/Y3b3E4vn",
-	"407CffAo+rOzu4K3+Pcbxgv7llmoKoPsVIqSsJhWhQaiOPIUmwxOfb7olK0rLqdM16iXkII+ZbUsQeN0",
-	"yfBm3LC3onx7y8Jolpu7MBz/WboffUlSqTZMmM+YOwdeRQLptKC5I8xc3ANbCekMhVvie7UCQ9Afw7eh",
-	"LJRVbKGwRsOWvcVX3yIAwP34ght79aWbx9XzL96ShrDL1D9yWyy/vPee0L0LoIsx8Iv0JxZzN3lho6GB",
-	"qJVbouaSr9cgDUGE3FJVogV76ooJTdgatu14YPpydJ2q0MHchm/ieE7AUoltGnCHSicMfPiqs/DOEpde",
-	"+cJWO8dz/+681Bn8sanvbqbUt1Xfg77CXq4QmCGcOsex2SM31wD/BX3X1Vf0xAUllx/hkvQC7GKK5Uu1",
-	"sB4vMtfqvwgu4imla5kk1HTi0/N3ifNqhzjnv03o4x/lMrn4ltAAOzuC/dJRJt5SHdq3weh7iy3T7RID",
-	"t/nNwv4syNV3sL0yWJspy9mxdNMguUk3ipPiBpruyhpa0Y+UJAym9WR/7zIa+OfJPPVRE2pH/BJTatXk",
-	"O2VOl7QKvoYtbc5FJYLTE3YDWXajgs7iUbneAt9OGTUaxe7HQfGBd8LsyFlflyInaSM6JWthv/CYkItR",
-	"1g1wYfP3aVWh2mWiN0no0IG7acsYSEY06SPY9Xv3nw+kDCIWo0O6l7BS9/CCqkqP8064l/7uDkaCoT/v",
-	"KqBnohFNmHFqgo10cgro0jfc6yVP2/iZZu/ssxPjvDx4Qf77VsIeWXeZbxqSFHyOJpUkH82P1zPlE6+y",
-	"p/kvirC6n+ImuLldWBD8uFROx3J0ClGL2ZZ5DEJUTTdCDqO3l7p9impj2h9L8mnaZ9YEP3ssiyOsiZNt",
-	"/Qv7dsJNJySbK70juPss+Yy2/F19nh068Ozz+TfOJPbn55/SxXPBbf+ruAfvGpDuhpKwYa2eLE6e+q1v",
-	"l7lWEnxt0fDqQVZpdPXUMb8qYsC+z6GHD8HpXPXPyypt4EOeaZ48enK2gamiS3esGSxqeeuYCLNNo8mC",
-	"/jUPSkFvhvTePEH5hJjATmGzOcYTS77F1CdeAuVWvlBFLBjUNZRCm5G8k+b0U/M3tWGc7ZYvCj42H/4J",
-	"RevIsKD+Sxh3jFK2Heynsnat1BbfQ2yoI/XQmbp+78jyIW8cL9WmxTqn36geghhC2bQnefPzk7hdh52d",
-	"c7jy/CFYcsMwSzGkNeOZKFnc7RMZIOZ8pcXpa7391EXpa739mNL0td5enhWCPPDFuncLWBN0Qujg5pki",
-	"dMAJEvffs4mMOUG3cuLhK17Ay1gj/czadsQDj/KQJd1vEVD8aTi2HNleK/f/l3TAtHmFy4ZRmlw1d+20",
-	"EnHHG2NtiGPW/v2qQcOdmUMKhYkgA4lO03jm3slyigk9O4Z+NTb5SLhnN0uFZadCINAusX1wkkMNwZJG",
-	"ITI6A6KznPLm8eJAcNWuMuL9l6WgVttzStRLTYkSsjvqUquYzfsupti9e0sulysW0yRAlrehLEkljKWE",
-	"CKZ0CXpYKNFQXbFmNiEfycPzr/C/b5I0OsBlr+GdHWJPDgcwhbbJnwLSyXP9hX084Yg38WR0te3V8Wwk",
-	"TJQbaa9BUit5Wthv5RlkyYUUEz+zp8VFdJKByZad2jDpVMrL3TlYx2LKakkVLRD4iaKNjL35Wfgk4zII",
-	"D1+/9//6cE2z4LFieTpu8L2fbcDfn9vKmcfvnjPOdrmwxGt+B15j8NSLtZQG7EvG6/f0t0Hi8wuGpw0P",
-	"DhIMl9tXmgnjsTwTdjmOnpSjDt1CSbgapAb+VUn4VFXBf2kVobUxFw8FeWwtVlxCw8T7udzlsFI6QuGT",
-	"SOk+raHDmAIpE5KXs1z5vHnsEuGi2WCejBPBKge/c2Wkx0PwpDAep1xiA0+J8Y2Sb6ehYG1SUfE+uh2Y",
-	"8rriciyDXr+P//5wXbiboqpajuwc2MFYpSGS6exXqmh9+Tekt2ChrBYNfXJTXM2+KpPYsF495hl++zdB",
-	"9gt4X9vM+ZG1mS+0Wu/sbFN+UuwnS7aO9JCt75xVNTOg70MH5AwE9Nv40CdnnPrWeA/sLL8wwucF2ACd",
-	"QscXbRIVzasAuQCTS4bjqDr7ThzSpz98h09cEsfwSSXOueVe+EJGivoCKZi2kdEGszdtzoH0hZMF3xHO",
-	"a9x2PS9htVYWZIEtXodsxaVPNC5mRAjs8VlZ4BPBEHCE7UUogU+EcLI/yH0MrFtu7qYeIY0vRCAB+p6F",
-	"pYBr05Pnk8IU4E6HpUaXelIhxUVWVHZQaWbUqoVLH3/rIdcetKD+V3zqJCm4n+lzByUuwi6FYY175/y2",
-	"/14hdeq40C6elh60Am52QxJxnx+1Wx329uDrjr8Ui+WwCaxUbvzHo8Z/cCvzAa6pwJOXvqra7bWpwYlZ",
-	"Iq7nl7pcADo4fLqrkzC6rkgV3cJx2Nfd095/LF/uPfsvo6LsLvzCHLBH5QFqS3a3c2pLLNnxoGpLVzAC",
-	"15JxCRtC5cVC/MKwjdJowmbkpJZpOeWbPHUCy13ueCCN4lO7+uPWpwCEPp4+48XdQvuS9j1MlrnjW92j",
-	"s6LE17a8gIfUV/LM+znGlB3NDuKrNg00lS33VbiSAAdROu3KfXmagjkMhS9ExqAqpmGZ+MNVuzXg78CG",
-	"/oKrF/cOh+L7AafscXiOc6mwYQS25HLbRtzvTUGz/L0eC4p9ivlENLtLX7pEglQ6yvjbtX7gi/VC/gCi",
-	"yUdxCISyepfc7wBo26idHOfYbB2V7yn+jiD1IC06AvE1bI3nW97wSkk47qoktrue1dVdHjztJvu0qn4r",
-	"PNXbfnMfdVQmGpbMRWWbQiJG8rVZKrvb2P7zZEd5sqCHf7BTMHWlTnv/13Ou5rhilP7A4vef02uPsUf9",
-	"Ssjwc6JcZZhXrvcp1ryL7hsfxPSNZ80SS7vwqsK+XDCvDZTkCeMSy8rG9hXUUeQgDHUHcxbokEadPVzw",
-	"wZ3D8tIJcpTBRCu+pbrHHnCPpYU8bZ3aaA1U85PEznv6R28G/DNnbXl5fO7ApA6fPW+2zuUChEgMxlmc",
-	"+HjaW1itK18aNpdt/Do8c3bryJMzbTe8q8y7luXgfyzMvVvobqnZI3MaVGEhXd4o7vNMSE6FCh6o4NFT",
-	"Nnfm8Bz7Yim4B83uANYmQsubQvTTpoxpoap6FZpE2lZCs/Q9jY7KjYl1yLOZc699C85PUVOnuV02bxzL",
-	"ilEf7ugY+zez02/kWL39tW5qXH9Uv9hChXIGTaJq9AhgTdf9dNBcjoNj5N8dZUfm3YZWmli4zjfYdMa5",
-	"AWBLtWEbqKrGZ0nbZJewmp7Jj4Zcfn3nu4ImISJfA6zPIhHObz22e/I/sJ52aTn0VzyfdlcaHT6g4zng",
-	"fqdJT05baLXy+TTvhdYEHyzDNWaDSOrra9bA75iaT/Gih1JYdXzSc6ulR/ai/jG2sPgUtyTM7sL70Yno",
-	"kGgUZr+Qx3CHpm/UmaT7j8vt7znDI5hgedkDufWFK3QZ+vVQVVphWanAHLf9rc4WWYd27MXwcfH3v8Pu",
-	"dzpjXNiF/8xDtaJFlgbYhzRlhHO1O54M4sVVr93+zUVL2X4Dly+pxs0dlq5Gsjhbl4pex9aisXR6UYDZ",
-	"oxK6ozyVrtfcmI3SZVZ1pe36Ljx2GSU0fJ4G+9jwcpoFU2ixOpsiEOmW+vGHNibGh32HERvBd9fv3X8+",
-	"9DHnUTBV99LzLy4PAL5w1UYEOsaqjdiOh2y5Rc31jrumN9mmTerrViPA7EXkZdLRZD/vLZT6lKptoVbD",
-	"sQzf+ud/r9Xwm7h7iQEfoC1NAEqjU44Q0X6Hp+1qvZ7dmHJGga7lUScPq3P3Axqk+SRF3ctaPsBeOPo0",
-	"G5GFDfZUpM+EoeUDpTrsbMUlgA1yBKrhyTnH/c24P59xrZ39ZoBXUPqkiNr2uja7DOXeThxg/HUW7vAK",
-	"eHW6snKBjDfg1UepEHdhBenpeq3VPTB4xwuL1Z6EYX7iUx9pZktulv3COrPX94o606f3+gclyn9VxRTD",
-	"/f6yrNdD02k8Vvf6Pf2jV+V/iY+Mpi29dvG7UJnL1ht2ir8OFBjYSGGfutdNYdN8mzyqpfnSf/l4aieb",
-	"cajKack0HaqLrCSEmmuDlGenfo2sL54xFu6otFtXDS9IDd8AejdJFywz+vjuEv2zblG+hJMwrXKCSla5",
-	"ZKV2mcFRrtl/xuwkYqIHqiqrWEFgdZAWreiwiUY4tT5AvohnI/DN901bg05WiBx7MOHd2hmFuUP5Jf75",
-	"ZAF4DIyGADPxaOBPbjeryXRSlWKOr4nVZEoImyGnpNVMhhQwZ0qRcWUAO64TJqxQqxU3hMQbJBs8jKXn",
-	"CA0uEhlAtOh/XaqqpLOMwKH04L+eI6hi7sQ6nzM5rhecZStlLDMKUXi37JEjZGbywZo6x8DN+fCukdZ+",
-	"u/N1z6sat95Y4LEnZsGlkqLgFQrPXMlNbsU9jMOAdOZHxdHNWgMvzRLAsitWYNPCUBuDSo/rWjKsM61X",
-	"dcUJT10SYjHn2HFfOxWh8ltDnL3ezf3gQVI6iiEY7QSxWMHcXqm6v93yC5jbb2t7mlz8Z7xGPWEeoj4U",
-	"Z+40CbmgHAJV+2DUUm3Yqi6WHpCI0Rdqbn88UwzJyDu25vY/PU8QYR7CbZcQCZgeuONBJYHur4STeOIX",
-	"KIbkfMfHLskZn9iO+zU/QKb3/ob77gzuNnW62wxbV5cn7LOx3ApjRWH6PAWvmqc+TW9Ba4IXhBCoe9B8",
-	"AVNWS/FrDRKMCX0RSDWco2NR2qCSqTm1Fj3KpKklpmD0h21f1uOdYy/rh4hkXNp1U7dCtrHv6KHgxS5h",
-	"r5ecJpH2Pv6NV/+a9HULxzQW2fQR8Fa8r3TH7cB2uC1iayhArO1BPYMeOpLol4hj/8bUEUe/hyqr626f",
-	"KTPB08Ol2YCGchq4ZRZqZI0/m4Fdrt9T/uSHawPWVrDyNMpFh9wzngoPEIvcY7vdBDaf+NmXwJbOV7tE",
-	"dCrQ7qPEqMKGXI4lX/EtaUqe80JPsw2nFt8Km0mWqp5ZtvFN2QUxcbmbnz1QnN2DFnPRBGIzESz31PaY",
-	"W+RoXvw9Rycq0LwM+hdhq70u7e61BRdyOjJe3fCBEQt5JXr2/ZVYyOfyQrhF//EHPsOXAJhCUWMvo5uf",
-	"3uwoeGuQ7igraVQFAfhI+h5HGBldNxEieQAOKXGSceO8Ayy/c+T9ejDk55fehthb72CMJzmHr+7EocbQ",
-	"r/DBrwW1h76cNRaHeQg9pODSGcKFkhIKCy1/CHMaQ+j+grnyPkQZyOp77ue0kfDnwyR9AHI+QPd8E9cy",
-	"jkDX7+kfA3rl01pGX4b02kfsl08LJK1CKkocqw0cpNWwpvkXocq5GfDCBr0JNBjAe/k+32eg5IhG38lQ",
-	"nYQNE/vlghDAwI1HZtywptwsJT1hU38s4eFLTeEl19O/z321ccqPDZBdQCdBCn4U4+Li7PkNtqcKMkDp",
-	"xhdyixjIQoPdaaKMMXVmLN+OEhApkXo9F1Vf69xXIMuvHqZWZ0fcDOGiEyOsD1dU7BVIi4S8oI0KqLTG",
-	"giKcrTXcC9h4bTbAuMjHhkV92o3He/moZZvsc9BSGKv6k8RJkvzNP3ii9EyJK1GO6C5CCIlYAmp4H1Jg",
-	"96BNbIHOraMcmf7GcmmzWLE81ORhc2539+HCHnTKvbVLrerFklmxamoIBzIijOW2SdS1wfEnsRIO1bQX",
-	"hn3+6PPjtcZrfwryQu47euBcatIFMglpgh8H/+2pd2l3L0YdZ8BqWYI2VqmS3CnNtehFW2QSQxBxAqMK",
-	"y2ZQqJXTg7rA27Eyba3VDPoYRs3gE9eqcY6XBA3obfAqSApY73VspyKza6UJkGdiC3fSaE7YnRDa7I30",
-	"HAmIHqeqf4Iw3IfAiviK3a3zmc/zyoehs6Ww+B0ciZ09Tevs3Pvo3SWmVZqaMmFhrIAxT9/38M6CzOFz",
-	"saFJC6Ebfg4JvUMAuTgHKgrHCqx7abMAzFUWof5kELp2EwoaeDlcKHd5o/xt0PNsXeu1MpDvvP6qUOtT",
-	"gaAp+e/FfxYmW8GoDvQPY3d8+D2E0m7MHNBHnWjJbbjyPe+t+NZpCLjvwhr6m29oOXP7dUDs9FwpG41x",
-	"vL52eD/6Rz5B/fDjtMO7vN+O4jR+99GbRXuAlbCLShnYbVY6yAXiGLtfd3iNT4zd509KF3BLuLAm8Jd4",
-	"Tpk7WPkGMUjNjLGGf7x+7/7TC0R7TdJo3I64ly4NlcrJ2zNa0l4Sj6bnNdy7MfIFy7gtlhcmrIV3luaR",
-	"vCwfKunhO60WGvGUTm3Q96Cv8BYhCk194/hw7TGQO2VZhlP8MOLvX5WRn5o737mQWcWMVevbVhZC8G47",
-	"+kHJKuD30BiMM1juBlYTG9Lc7TsbUqnFIbHyQi2O3pCMO7KCe6gGowFfqMULfOE3Bwd0M3+QbBXkm1KU",
-	"0+ApnIWUv6HHtDaHPAbfG/IXXIxaboAHCLPXfh194I7duHFaWj3TwC24SZ9shl9I7f07bHB6DxzKaca8",
-	"zB6WJeO4iyM2MbL49Xv3nwFQiaM21r30EWESbmkeplVVzKo7iFWxqXbdKLbPXQpnp8yj3wrrfUuwEz1O",
-	"emTs5ZfHlSBuCDkCKXGpWk24hI8SdrnwTvtqkBu6XvFcrfiWlWpKkFaCjfhucNh3GQvhhpIYx4ql3cqc",
-	"mfagBmyrMuf5juHjc148cYYXL9GDm8MR99OU7KQYPrY+Ir+0VJtpyBYTo4p59u4Xydh+bwk98mkKTJzc",
-	"A4RE/F2EERFHOUKJqtrG/Sg02POpZbiuBwiP7O3SRXQ4WssDK3GtQS8J6poB16CJPdKn9vTTef0e/ztA",
-	"5zuOa3Zu5EQekvVfHdFHK1YoefyRe2q9hHuFG4WLYNhbcaeRz8E92c0zeD+hHZ/c/PTGkStg7d2Pb9yT",
-	"+j5QvdbV5GZyff8Yz5Yfrxt+U/5ixrt6p5y/m1c3SraueAHtQjiiBGkFNj1s4J3eUd59vcRqPt4vsxPi",
-	"bXVO88GVRIhOMl7bpXLUiLXPoQypFaXaSO8GbHwlTq9IfSp0V9J11Z567JWRilViGfHNUrWYEwuqZ+Ka",
-	"7mGtMKYTI4bYLDn7BsFUYtJh6NKANfMS9cW41lshF6HQXqyzYaxar0V7YEwHSnQpV3Lh3etULN7tKl+v",
-	"6cYNa0THR5oepSj3Oacu0S/04f8EAAD//w==",
+	"7L3/lxu3sSf6r+Dx7TtJ3uV4JMX37mbmJ0W2E63l2CvJ9rnH1luB3UUSniZAA+iheHX0/vY9qALQTTbQ",
+	"7OaXkZw4P8Same4GUCgU6uun3k8KtVorCdKayc37yZprvgILGn96pmpp3T9KMIUWayuUnNxMlmrDVlxu",
+	"mV2CBsY1MCEZryr2R6ssr/40ZZulKJbM8jswzIoVPcAqJResEsZOphPhvvRrDXo7mU4kX8HkZlLgeNOJ",
+	"KZaw4jTwnNeVndzMeWVgOrHbtXtwplQFXE4+fJhOntXaKN2d5QYnZ5eAI7KFAsOUnDJumLCGVdxYtuYL",
+	"YIaL8pYJy4RhC6VKNlca3zN85V+uZQmt381F5UjEeKUk5NZC02ovZsXfvQC5sMvJzeePHsXFGKuFXOBa",
+	"npewWisLsth+Ddvumty3Dc5Dw681GHvDDEjL+IILuT9L9zDbCLsUktmNYiXfmqlfp1SWlUoCvTllXJaM",
+	"S7MBDSVRiG24CUtbAi9BN2trTfPKzTOzyCdukSshw8//YzpZc2tBu2/+fz/9X1f//5t/+2+TJB3m33Bb",
+	"LLsEcIv78jVfMDVnmyW3uNpiyeUC3ITZipfA5lqtbpkEKKFkxAbCMngnjHV7poGX2+zS5lc09LiNe8El",
+	"/AO/kJpxxSX8weCGTKYTeMdX68p9YPnrValWcDVT6s59yc9pze2ymZF7eTKduA0XGsrJjdU1jJydWIm+",
+	"c8wt43hMM7xc4fvJc/nvbov5O7GqV+4H2nD66XGcipAWFqBxLt9VXD7/Ik2ndcWlo1O9muGeREo9TlLG",
+	"Pd5LmbnSK25pAv/x+SQ5n5fKWNC5GWn8a3JOf07OiV44fVZ1lki6HkMjXZ9OoldbY2GVZ2+Df08x+GHu",
+	"pndP5O/X3NzlyGW5uUvT60lyQu75kyn2Gt4lzpuFd5ZZxeZCljtkMsqqzNH7daQg+t6Azu9UbYiZ9/cJ",
+	"7nl6e9wLJ23OB/eyWStpAFWK77SaVbBy/yyUtED6BV+vK1FwN9PrNT3xb78YN+33rbH+m4b55Gbyf183",
+	"Oss1/dVch+/iiPuKALds467JjVZyQZcdXR6KlQrJ5j/jRnlaFLC2XBZIQ16Wwn2HV99ptQZthVuH10Yi",
+	"Ad9PNHCc74QzLRbMus8LgxqQZKXaSKcB/U8ua467W0srqsnN5MmjJ//96tHjqz8/nnyYTtatIZpP7t+p",
+	"XSrH77W4s+QWkner/42a/QKFde8+tVaLWW3hGd6jqAbuTISHB9wPnaElbNzvhYWVST7gf8G15lv3s6rK",
+	"MS98aLPfT63J0JdoAm/61vXKciuMFYUZuzbSLMruYdJQKF0at6mk6grr1ZCSGSELUjzpMmAzmCsNCUkx",
+	"nZRuXrJICItSzOegHdfe86oGk3x9Lqqqb3rIhgXXesvwAu9+QXIr7tOLN0uu+z6+WSoDNDvGpXLGAI4l",
+	"nIqqVHI4q9Y7e993pH9wXyYTZAxTeJq0aBuX0mwozSTJNXUp7LMlFHddZplpdQfyqR10DUwnIK32bw54",
+	"esnN34GXSUMGaes4yqmrtKtO212Ie5DMWC6JFfG+01xUk66lNEVVN7nRQlpOLJgwr9pkDguKr/iPZun4",
+	"pbR6mzh0BS0tMRduO1LsymumnWdn2+QnSrCchGFaeOclTjN7A78O3DZT00vdz+4Rz30S14cTnwYiNF+I",
+	"M8+SM/DHLjWXSa4hhcfZSWSBGMvc9m3x9nMG8JKbZfKCaE+6f3tfOFO+M58iGuRdTgvnfpAAaLHQIQFA",
+	"30tN9K+8Cnf5PhOiu+HgLF6JEvByBuXv+sNP783OvzptxkzOVMkyO80kOWfcCJMSGNyyudDGsiVUJYmF",
+	"jXLqzgyYknDDdF1BOWV3sHX/2YBYLN0/lGaFBm6j3cyduUFWtftKmEz2MCbNFfdZXVdCer0IPyeSX1mD",
+	"NknJ0KEoPhcpOgnEwInkqJvm13FMibt0PDs+c8xYVTwIwNH6pV2CwLvACOM0TGNFVbEZOOpqd1rH6JEt",
+	"58zjQ6LAfya5qJzi2MO7jZTu/AlKYYdvyJelsCk1U6Qvu4rPoMooslCacaqstyqbR1sXg6ptoVYHBca3",
+	"/rE+5nf6fcqBQ9qMcUJeSWDuIfTGomfPqgXqDXiqpbLo5amq1Km7Bz1LDnsPWswFpCm54UnFcf8ooIoe",
+	"rG98xw8Y9iJseNiBPIdd+L7xbJzYZ3Rrp7Z5+Llfcm2JVfYNkJMVHvQQJjlaWRi+/O8qXkAZDekuFYyq",
+	"dQE5RjFeog3xj7Rp5v2b4QtxmKAmOdlOC+mha0ZhfxjKpBd0eM5qteZa+CO/d7JRTWCzbXBwuxecij9X",
+	"ugD2R6k2f0JNzj9B1tcf+dyC/tNk2qPqdG/oGWlIU/ctY8ltMIgsrzdq7kzwBKt4ydQdcLZl/vCfOgQZ",
+	"yHmhiKqGktUWZaPXgzEOovncGhSL4VcbYZeehj3Wtr+OE6vibA4bP8bK/Rd4sRy10C/cpKB8vVGptc6F",
+	"LIVcpOlZqBJumUVrHBftrgBeiTsKzVUwt0zV9gwkX9Rcl0kucgapqquSGavWLPjyydVWKrx+pNq0p3D4",
+	"bg1HdM/7UFd04zVsH44HeTtwGm7AmTs4UNyhuT983EbPf5ij4njPqemDP3HQuGjxS3MSWwPFjQxEjoep",
+	"xeM9guu5XNd2jPIaLg4UjTdsL+z1s6Ql3LD3c61W7u8ffpZhNTfsvZA3rP3Ch5/lmgu3fzfs/R1szQ37",
+	"6T0pTzeM/vsZrNaV2gL8AzWPabBcbsI/PoN3FrTk1fPyw5sPP8uu2tzcdi21+fEj/N8hXdm/20PD12m/",
+	"SNSX+zjhK17s+Cd3L7LdT47TpV9rAWVOoQ5aYq/Pzj2zTw0vB2kqKZp0bg8libFGzhw9hofkZ4ZQToqO",
+	"M1T2Vokf6PXhdCVN0PeH7ba/ms5Bkpw53aJ8HK8tQyIh+1l7tISgCTwvJzeTF4+e/Pnz7nH0Z+N5mQnz",
+	"bYQMt4KEDRjLNBRKFqISaGyzzRIk3gvoNc07H2iEXsu4rQrvKwI7l5HPtLiDtb2lC0tCo8V1ZjRe0MQp",
+	"J/djR8Ecbpr3x0Tg13rHFmp5mHsMWMNFmc5AmHONOhhxW6PBOMLEXBa+0AAHvZXtMEDCQ0QzT1Kq1veQ",
+	"caSttZrxmaiEIx3ObKO0XToVgDOrBa86+ra7nUzaK7BWQto+OTQTNufS23CDyUqYw6RK8vm752/YI8dq",
+	"jrmWvJo3dPJ2tzv+um5vZ/jDHgFnZIfjw0MkmAFrkwGoJRhh8dz5HZVqpsqtmyU3d0A5Vlxu2YoiY0cG",
+	"Az01p57iqSmjYn20PDJulBeP/vLkc/fxDb8H/M1aVMpO3nSEVOu1MW4k/91RMdH0QsmCGHfa5zZlRvGZ",
+	"AacviaDZe5W6pGEGK759GoUzCfoGDolqNOS+BXH0sD1i6lQdpyN1UiyJ8/rEouzTlpt4uJBtAvDTPv/w",
+	"l/eiBFnkJCzlM1JQ2fBttJ8VuS+9kLtlxBmsSewMdy3GLxyvoOMlLU87ErGITuuUqEWW94mFbqh70KUo",
+	"7DgLFjMQEza7sAaTFEOa7EbhvfKLEhJKdEao2jpBKeSCiXkQnlAZYIVagWFFpQyk5DzSbLiO+LKWEvT3",
+	"6+QxiRdfIrTDV0ouMOe3ZXXPgLV1MRBuMqlZBm1g0BxfuYdTUtPtujU/HO96nDVuZ5RoOK1Iw8ginaFS",
+	"PP4VL+C1cv9/BrsunrERzutG2TuHqdEQdXff1ZzNlF3G88plGXNxhWElFKKEkvGZ42C7hNUtZSjPeHHn",
+	"1BYDIMndxn1McLhWZ1pu4swWuPe7Ab6xkSBy7QwLbYQYBr2TnlZVgczYCiRfuLNWjHUqXCSlVJgvD5oZ",
+	"1ZFqjfAasayshM9GgPZN3HAe9uI3PaL/K0oT7lrbVb2SaRW5JzI4F95R1mHKVk589OyWyjq1Yc3t0vEo",
+	"Z6Uq6hWk49eV2AkV5ERGj3n/lajgqeP7hACYqZR94cY0DP8Ys3uC6bhxl9yaGwMlU/coRoffPO5sa3Dv",
+	"pg21EjClG9JRM5CFKv1J6m6Bl7HJhDGAAYkw/gtpEsoyeYQ5JmXmltOr3tLfXmRPBTdGLCSUr1VKF3CH",
+	"UN0ZhlpyJmlhvOsoG53uUU3pTy96TvcKynSA0MA9aH+Nd/8ovGY2JAaZkoDe8RUHieuOc5o2+xfG69n9",
+	"p8VhU23v/Et3fmJ+ibuHsLYFLyGnowS3Ff3dHTVfwjMlhQXeWbzJ3A+iNGwFXMYA+mTHMsRMOb+esPib",
+	"iXSLvyJGuhISX1ljWtifpzu5Gxg30JauQO+sQuf2wKRgn6gHsl7h3RjmUcv4T2LoFoW7vN71avewda/G",
+	"QIR9pihHKiz6cMXYXn2OVEh3pwVHZ1hPHUnGo3sgGR0dbM/p4cdt51pLY9+kJcyvqdKmngt2z5M37T+T",
+	"vdpveA7TEJIiasWQsTDs5zeYWXUbzAZ0MzbWdNrZeFpO+Y66VvTK9meeqwIHK71ecnnVeOkq4O4s8QIT",
+	"k6cTU5s1yBLKK2f/ILsgdxgj5KL1XllTDQEkf9f2cFswFsqrla/zcr/R3Fl3Sm+v7mBrYsaw+wnFWLEt",
+	"qtaPS4GTmClZXpWqnpFkwx8pRxjpq++u5kqDO4zTSVFxsYLyym4EJjfUBrTkK7jCEgEnMFZcVPEnXglu",
+	"rsySl2qDpgg3cKVkReMbS4pzqVZcyNYoYSOuPH2CF/9KyHteobimn0u+4pQILZW9Mku1kfFvVqkrp3q6",
+	"zVDFHZRXbZtfqiucqhtei7lPz7i6I+Hjtsrti7Ecg5JdwUifRO3R2CteunNurOYWqyXxl2ojUewa4NYR",
+	"QWkScXdSbeTVQqt63frZ7R8X9IbTlK5iuZpYyCshrwqtUBVqfuPGQ0pigv6VWepa3iEr3IPmC7gqtVqH",
+	"O41XVzESogGT8gto9rn5lVrTL+ij5BsxUGiwV/BujQFL/PPmSoM7FVAmhbQ/KJlkp5jIcSC5uZ10v38U",
+	"z5YxFfS1k1OmppOexNivNMB/wUVSp3Z0rZa8H+oMy1k9OOPRXmc3IhVYtVUGtuZbraqKwbu10tYrpFjL",
+	"1NUPDi/oUDHRsBX+TUno09aP18eP0aYXSsJwXji/7v3RFGz6tifAgX26cPZkmyMukkL5t5rrVIJ8VanN",
+	"jmXYEn37fLjjZpBqJSTeO8kHVmAMzzhZ1DzDJ/FEJDKkKFtpXXFpfJquM1mUZkt+D8wAp7ql7kw0FJAC",
+	"YvB5vqwpwg1VQJjg8wfja/43S24d8+DYrBRlrhrMarFe56zsYT4i7xoKGpifekOaadyw3S1AmjYzaMif",
+	"YoXn5Q/eH99hh76CNp45+cbyWQXpVddS/FrDgOIoP3B8I37WD5xcB1bAJh2tRq1g16al8g3ccyWxhKfk",
+	"W0qxEwZvBSgxyRvBIOwSlZHhgrmgygRIVqBtGWfLeuW4Ryu3QTlXSPjI0xF3c3zpr9vMjbBKZQJ6CrAl",
+	"NxgVCSFDHy5EN2Ar5y3hBaszaX5I1//8z//8z6tvvrn64ovUnLG8Jvs2+XF9XeiGG1+NY1V7JgcvpLwn",
+	"t+eqai76VC1OBdPG9eDDZ38wDJ2fYwoDNjyfpoBLxhCX0mwGRmC1D+7VsPsuF0ttHM5lTZWe2pAPZuWV",
+	"86wbOh60C1+CzYG+yBUYP/+D35hgRVPVVmMtT6aTpUCtYclleeUdyCVUsBOkaJb5NWzbUdrhYuMOtmNZ",
+	"lGzrp62k9OGebXr3u5ijO/zN++bGiN4zn1UUs19p0leziqM56Ncdf54pu/Q/vDnEyeQqSPBwE0neWUuH",
+	"LKn9/xq2r2p9D9v+csaEu0yrVab2N7erw5mepvQ1bPvTqVO1s4sF+mJSwTGf4ssMYKGsu/7W3Fi4ZbBa",
+	"223MnsM70nGuFXPRztzPpsx186WD0yfOx1MM6ZPaiBe+sGRvD2q7VFk7wIvbMfHq6aRUG2msBr7KXBEW",
+	"zMHA8sudTEgq+19lFNuZAX2/G/xpZ/hVXA6olklpR3j3NxTaWVp73A6hcvQ/RzUn7uPx1Zzu9V5nzLAk",
+	"DLFYJhOV9iofMAehSZDE2l4hmdMUEWLKYLkLFif4GqTuhGFuv01FKDMqyJ2QicNZwdxeqdpOmVRXlAkw",
+	"ZUtRloC1vtFPe4vBl1ltm+fYymlsTiVw056pcjuZjopUOxXjsBVyRxA7/jv+rTd5glxYLQhkz6ZdjfvU",
+	"S1rWML5thsit/2WkdsLXmJbcQ/1jcQPy2XCO9FC+Rm9qdwpUjT7clkBH6x7mxgBn0ABJnBGZyXJXEnZh",
+	"8s2skutXixdwT4p+UEyEnCusltWSRCJorXRScXOvC3mid7QKE+jlvDDRA76Rpij6nPAZsYSYU5DonrJu",
+	"InZGn7sAaXTZA+534fir5BtIl68OusJM751OF8ep11H6Qvffnvq5plb2D9h8x43ZqJT3bt36ywG9LTyZ",
+	"GSNKkKHe9pI7HfcvjyLYmXRrqbZ7hSNdHzu92AJB/EsbBPHP//Efh4LXYacOBJRTFM8s/ntDJ27o2iNn",
+	"7UNQIlANrzC33ZOFwOECE/00qZRyxtBG6btECvxxPHswct/mk8PB9Qfg+NRGfIuQXeUJQC5D41YrYeYp",
+	"RIjNcsuEZXNhMYFwtYM7Nsg4t+ppz0St+i6+2k2VCp5K74Qmf7djiCn7efLzpMFiLbj8A1YTpD1io8Be",
+	"WpNqz/7A/pzDeGhv9/GC/9sGJyRc/yUlsteygSsL8XQN85pi2XMuKF6w4cKnA2DywNWMF3cTOjEQXT9C",
+	"UqJCUocI4rnBcRkcsaxKNNYR2ZnSsJpin0UNxoCZtE/vJCDFhTemVLUnDNsA3CUCmtXAMz9GQuzHOJEJ",
+	"ey+YXQiIUfmsuczSfi0KcTgPXoreceuH79eCvvO2+159RMZZMVbxnmeynAMcQ4Ah8Jm4ms8tOohDBcgW",
+	"M6AZnuJhuQc0YC9MwbDAJcYVE99BhLR88uYA7TaLP1IphNrukovm7o38qlIblOHuZ+khHiKiG2JKI7Ab",
+	"hQ4xuneLPwi5wPw6g6nDuq5gVPqwmhnLiyTSBW7XHcAaMcKxiIWwp/wcEOpLTtlmqTDiyM2dGTe2n3CZ",
+	"iW7sqGbDdkHXQ590i/hyrAVJKx8T8KI3MtGuWHxwyMf2Ch/EN1Q+apsNOlCc5dRUom7pYt+0f+T38Bon",
+	"NKiepwN1QjE18IEKjKx57LpQHXbD7mDbIPOPrQjyJR0SYkVHh+fadj2qHx5IkagZKNLC2Ajb05z69gmL",
+	"kjNsVU50X9iCJa/t0VpMw5BtPcZJ+Ung9wmeRO/QmAspzBJ/ueQVUfNeiXRG3Hca7gWl5nbqKurDZVWx",
+	"LqNTWZWQbZzRZYqOyhkUlJo9pvTCvT2c7t/LErSxSiWvICdDtxjiSEd0PU4U1/Fe2CxVBZgUIJW/bA2p",
+	"a6kQOKloKfhQUuGWEWWWM7Pka2BbsMkviYMANk3SBnqc5vYsPs/pRCbB1huAb1833NWwSJkbYSZi1mYm",
+	"uOsL4nLuUp/vmf6r2ow4p3QWXqpNJjy6zqH04/bFAgg3KBUZaeBUdJq8qgif/zC6bcDxD/w/3a3bo4lN",
+	"ScBqymmOG+DZoSFii2I7Z8BvdlIAEV1G51z6RI7/QRzshP58/r8lVtyJ4s63wdEa1OSGUrQDmsKPYbud",
+	"2KvRM/J08uZDx4CZiyoJFOJ+30A5U5FkAAo/mJsf00+i2+nJod4b4YimhAgKvN08IyqF2Z1LxjUT6JRT",
+	"Iw7WTexj3yEHNYEuq9gcoIwg45GxglocmNvwrbllGKBH28IXhCfQna0NxSODMaL36KaY1ZjnQzt5w0jV",
+	"mLJYWzdloZBuyqg0LjWVzIHFz9+ynfYaaiMHYMakDvGdWHtQG2KPR+nkvxZTHwxoHmSL/mAm4ta5fb7x",
+	"Sp2aY5KQR4GhAixdw23jSTL0DP0ND3KXoB/ykuGl2gwvDc6a7A0G00EKHaRId+7dVCgaLi3w1OzEsE+I",
+	"7vYmdyD3fS3Ix6Xu0laGsbAec4epGbyykIQdGH3j+FgvxoXQM02TydIMB+7QzXGVyfhaq0qY06KEjZYy",
+	"Kit1V50mt3uMCXoH4JtBcYPGnPEgB35VOSolvVx9mM1aK53QqfHyZhgnmTbIHRq8es18hc1wp09d2TTC",
+	"m68MH0F4f28n7VxhK+g5xPvLrLW8sRuB1s1NLCUteG1gygz4diChUuigxxv/GmYRZ5rZq7UyZOGfsQjj",
+	"hFqIPdiQDvbH0NSBhNc/ZhO057C3mhSR/lcNJviLzkikLLTMTAuYZ1JwcQkR4wWtlOjPMD5b392HTVcP",
+	"6k8Y/acN/I3/ljAehwWDK2ZUhfrH2Oczwb98ShAlR/JqU9rDQ+JzNuMt8HDaDYSgal1SICyadxfbBCYi",
+	"YbGRF2WaLJ8pYaSHcG8v1iCZkoBQ1r5me3LJisR41FOaheRrs1Q2yTIRyqhBB2BLVZXmNtodSnrMRi63",
+	"mJ7qFdIlN2yl7qHE/qJKY0ircds7mye+59NVZfThu7dTRzb6bRMEdRyN1cs71GxtQi0zDBGrnxmlwfoQ",
+	"DJWQo/hgUtHarMJ6AabkDTZBhZJh7fLUiakBnlSffEbrmHoODSzVTLG1LSm2fwkFiLU9EtLu7Do6ejVg",
+	"tc7lWXsL/jJD94D+9GlmshwTx3OLGfdGT0eNh2qPYUIfwfMT3WoP6TWq0mB0O40c0lJMe9uDXIrbFHnO",
+	"UyFwf5h5i2N7zteFgwvhFB8fX3jZCfylyx+onetAY21UAXnTR6q3PZB/bBec+5Ra/WOqBtroKCeMfa5A",
+	"+unx8m6/joE4/qP44UAg9QuV/ksbwf9oavcEItGzsccHe+ub7h+AhmGP6AaAS23Icfg8Xl587CVkniBF",
+	"UlmoOQ+MkMU4DqqlznVZ/Diew91F5GlysPfriLZ9e/1kh/fmCv7IWNVInqsN3WshGe7NCB0kRZnoL4wr",
+	"y5Pl78JYlWrVkOOYnPMyGnfjuF6X4cAfYvroDm1bkn1Le4Azm74NTi+D3aVMZw2jADeOO+UpZKzsAPj4",
+	"qAEeTlYEAJE2EXrDDk0Q/HAS5OEK92ycZaiX0CdA9pR+xwlfnOGz2QHDGRsT0VsSsJ1rT3k0kyZFzgkx",
+	"D58F6eIg/J4ZHRPvqw5oT+XNh05dwKkFARfJ3O9J2W+O5R5b7MZx2j6xpid4yvtVAXY9+F4aSKXDUnNw",
+	"8gax8HQLYd8sMVllYLHbOEOdisiSPoJ3oRN/YDxMI9pRGH0W0ZtTauiqpvx0ROhMabEQKQDlstRgTMDY",
+	"wDwWX7adTBw9Mj3HFGoNuQiSHpUk3QnpuTm3cvfbaf0+Le7NdJSWYbm5G7gZG0hXd6Z0pqhdeE5phRM9",
+	"DTLJO2kVruGE/Jns7V7Tk8W32/ve9+QXkgBrTm48Pz1WMpxZscrr1hI2JNB6P0Jij/pEjHl8INPQV8Nk",
+	"8mywkyPWcy/i+Je+wOMij729Q9r67gQRGXN4Q4Yq25+DKn/yrYP64KZlCe/Ghbr3l41fCI8fbg7UgUNZ",
+	"21b5UoZ849EET4eAHHx5Bes0UT0dkuCT+cS+9Tmmis2ULBk9z2awJEv0OHinPF7vcBs4BilDq938voxW",
+	"IuO2Teq/YAOlQEGnSbQ6dN34/kot0EvftpOCsC+V4dl2cIMy0fbdCn58Qv2BBnT4iqoG3vTuyMHRhiNt",
+	"Oi06pSN64z1kdGM0jkc1B7F6KS3Oc5Zwug+eK1Is40vtwCQLlt6lcJ93WSrPSOeovMxJyRGiengp3NgA",
+	"2snO7l7gSYqHnerZDzg+g5zixyq5pyin/WVLMYp2YuVSOkcHm0a7P/uUaMsKrrUAw1RtCdNmD1PdelTy",
+	"AZIXKR9d+0iRlDLtC5spdh43vbX4DFePFtNU5Dj58/wvvHhSPg49+m98j7uu4JXb12IF2dLzUgHRZMMF",
+	"VXjuQg1uhCzVxtz6+kQUY848b1cqHhacoTTzYGp52OVxUAv4+QyFzyO/5GnCi5p2PVA62wlJYpvlNssp",
+	"lTL2mMyq3oQq39LLjZsi3SufeTYCmiEJdOn4Gttt1iuOOT+EumrsDi5qq9kcGrN7WMMJ/J3hqmCn+3Ac",
+	"oEHHmeUaLr8CXp0sKTqiYfChjEd9PBx59mS+Amm/8qU26QKcA12JRMaseUXFIonW2g1puvJJLJYemC9x",
+	"8atN9m/5/PH9XJpWABrT0zbC5LoZ+irBCL+x1wlkKMYa+qHLJBJvaD9LKqvxZRuEentg9CNbv/qsdpxq",
+	"w6a5DaxgBdKew4ZBbI59lH5MGfVJfYWSRlWxHrOFcthnxOwRtAyv+0d8MRSj0mNS7HkJQ8qzSiXhzD0B",
+	"PD5Jj6r/qgWIH8wucj+3KxiksqJIG1yvRAmpCJNPX8x430O7l/Sf4R2s1plzF/qlpHPVsEdNRq/MK6pY",
+	"EJCe636+v1f0whvNfOLg7dW1uthM4rKS2yAW8vkoUKwdzKc2bEs/xEuHtQdCXJ0E2+JFQC9uyyvLIyR/",
+	"YMTzULnFq5ZbYawozHnzJ1rfHV1wPDzavB8rCzHgxp1/IFOigf89Rh/9SlRV7jz7R77fh+BvH3lhCMU5",
+	"m/uOcnMG1oJmd7BlK37nLLl4ZU6TwDyyNJmGMdX276Cz46l5yKzGrGqp2kNTl/LUgE4jqvg64QsK9ZCW",
+	"KUl1DUaUkP5K7DvfyW5355ZUSYLGINcaNsnzF0xAzEh89ZD637eF9ESzg3s0I1JRqIZrvWWcKkB9EcxO",
+	"42OywdM+CoTOHk49GtHXnsVCEZzB4ROSNUk8HfZZe48I+2zdbH7YwLieFnu3OC95BjfCFstjeg0N7CA0",
+	"rCvQqxiY3JeC3ybbf/uOrQbbVjArVnDLHoXmt76LV6xwpyuhv4Z5yc0r7LiV1njuANZfRPTG/Q6FeMOR",
+	"/CNIjTtYWzchZ+0B4aj1Dz++oHYggHcMTeXtA74Cs+YpKlPw1gSV0vAV4NFHLnO/EppVaiEk1Ur5sDok",
+	"y1KOSsTVr6BQKSDpZv+ZwUcS298leLvGrOcOpNZr3wdvdtfPh9hZO906kDz4mpvFQqlyPxcjDed0BJxA",
+	"Hgkglzk4NKyvRbadTaez9rcUE2i2qHVG2jwVMY29lz8uuUH2iOO2T2Ez+cA6ebEx3jrzUuXzJrJUiNVk",
+	"d0PW6EmfPHn0aDKd1LpyZ93atbm5vi7VCj6ruL4z61p/5j987b5xff9k0kXyeDAp9umJqctIl5a+/x+P",
+	"0lG3S0kOE2+JfQCN5AH/bUqSw9ggqRhe/oR+vRdIRZ/ZdFKVqLzg4UvaR/Hlob7zvQSK0ezapuOwImPv",
+	"5DuYxrAn/kbnQeS9+rSCc0QXvBZ2/FRe+zjdXniUZ3T8c0GI7nmq2p6bcSFYPG7JD52e7NGLfJ9TzkaE",
+	"W49DuByTXD4CDvPk/MZfa6jzyH9Dch0HVwu00lr2EE/28Bq99zL43LxsdtydOwsXTjzD43bCaU23znjw",
+	"ThjtS3V4kwwTFMW+Hhm4xLP0+2k1GzmB4lr0IK5csAb1jI2lhktCn77Y1XpCnpLPkvBYrNbDCrr3GDcN",
+	"MCuCPG+o278dgs16VA2nhrXSBw1q3MGX9Gi65+7Ycks/rq/WnG3zjPNsqUQxCmXd7dWfO+ZICs7PK+HW",
+	"jdOAC8beoMch4mZX8jLSes8kcKo/qfsNSgzmz8zZ41RTUtgJy7SAdLgs+zTDvbZ2zYtLsVgm/1ARClyX",
+	"aroGZ7/95d/Z/5MK4EfXaoLj+CZDAuY9r9Q5lZuYmWeYT4ju2iU8ta0e5JjNtuxuJ2e0edGq5Hrduo74",
+	"3n5w3FdVqAarBj9M9PTkJkoEUh3WjKeTgmuY1zmbCqPkzC41mKWqqLQjgAXK0N2CIFYckYVkFpMfVW08",
+	"5A9iumyc5SkMg3drLErw+JbYP31HOAX4E5ncmKLW9wer/5/hQ47/fDl4ogv0ZidVrO27BCMsan1DjKFE",
+	"DsncfnufhdvIqdY9jG0wcJ5qzmiYqTU4jg6oSr8oIaFkDarLAdeTZ7vg8CaihwFbixnCRu5bfSTzkrTv",
+	"kZMSp7IB9lM6yu+iAjZ8uNlzeJ4pb8qfatoHGmMo6Y/nxmSYCoXlmPBWJe6g2hLKlM/BwPsvbdIk5etS",
+	"bdiKy613Yq1ITXHPkrSYOlbn5NI6KCzTrE30jWSZNlw5iM5SbVJNnVG4WZ/jU5VOsGFbSN8DJlWBdw9V",
+	"30nIZgEen8LWI2FyXB6urX5K55PeWqG01nU1hNKYlZjiTYznOgb1jSydYoVFe4xv+HbKjO9/5NE2QuxS",
+	"GMpvTYd916n8/90AMiGGzeoWTmDBJaoR011o852jom222DFg6XepHu7aA6Iyp67NVZ3y1UZdCI8msmxk",
+	"Uq+kBub11whGp4G7m95dzKn7mJ5MLxE/95R8WKkgPWEp3oN29JuSYkFkYfXanfhl7o7GL/8VfnTKQwLs",
+	"NKgYIQ0uNXH8xP9UqYLWmEJAnV52ppmJ9ah0ztJ+oIf2LOxQpF74QntWe4tsUXN80RdKLa8N+aMVeNMz",
+	"/7SZm2fMoGoF7X+HLcNlHwXZrtqUsVSg/LIUtic5JwMcu0lf91U5rjSrE3ULo0595ymJy+5Jp8M1pHGL",
+	"fQvClAqhal1AHotmAMQyfSE8n53ZD+Fze5X/WXSH4EHqav2ROJhU3WCdFkqSreyBUdOx6fSGhVTjrm9R",
+	"H+VEanYjD7fRAYNLWQJaWKez2Nso5jvw7sMy6mMbdIMftZlX/Z8O91ol49Rja1ifdkNCKHwkyQwbNfen",
+	"Y++gBUDGMQnPO7uZk2x+qjQ3GiY1s1aXle7kKqMyidOYeCQsth8Y18aqX7TMAKGh0948Jed0zyfv2FIY",
+	"K2RhcymuCVPn4GTnPQlc84ovkhnfSBPG5W47BuogoWtwx3cPpL+diJOzGyS34j6PAZc5xq3GBfvzjC0F",
+	"cHKxr8Apiec4w52NanY0xiDmIfkrbtgBlT+0cD2xAfZvr2dwE6DJkeUcnn8k7/Eu/xYmxJg+6QMvWnqs",
+	"r0v6D/4aidBoSDLMofB4PKRCBRKDz7OgikNkUZBaVR75ryRXnanNGnzZrpAhXrYUJbUf9f9AmJp0mn7o",
+	"6JQIFuc62uagoLKuEEweGScR9rDJu2DPaIaw2TbaVElfrK9BCDQnu6zl/E+Ds+TLXzeZdbg/vBiGYGdo",
+	"Szw8pPfd4IgZrnHbc+H4Zaut1/mx3n5QBZ/VFdf96eV7DsqYsY5u4LBdYy7weS2LQ75Yrhf1ypEiA6qU",
+	"rw/Lyt1M6VVakDbjDyqE6jiVYNu3utCBdq/yURNYOLNqPWWlshbKW/b/YhcCJjH5yzeic9qtprZFU/bT",
+	"G6cquJGoJ10lUsWfQ0rPjry2cTWRTMM9nOtMv+tdFoui4djZdd21DQP6nUrNtmmo2T3eDfzwYK07zWbh",
+	"S8kJQFQUju9DlIlrl2KxWyfZ6n+m9OpM+IgJtd874IIXB5mVUi0L7rQ6tAvQNsXAEbK9VzDRaWWWSmPt",
+	"+yq08ZgrnWp7UAHX0n7lo5hDYBFC5sGgKNTIxOFmK3NUzf1+oAuZnHmpv5hdfsz4ez1wS/AJZsubO79I",
+	"9B4LnmOMUgffcT9WZpPK7DmzodnOVvbnAPy47L/J+tsfFRH4aHRdWQtQLXEM8gpbVJEOfP/L8NweAPmw",
+	"xk6+N8iQa6rvO1/Dtj2PXK/Q4eIhr2PGi2HYjq19p6ZRbdKot1Oq+g8RcMwZcMVy+ur+2fPGAe7GHnBb",
+	"s7QdsPEwx56unT+2oNP3G2TStROdClJZahsP5RQP7Wa5nUxHxHGrY7pd9eBtZdo8dIVGu29Dj5M30OLC",
+	"2nok+QXUdcoBrLWw21duOH8fANck93EO6AqiX8UPLK1dU8qBCTeWoH416k7E8hMKeEohF/87PNisYS2+",
+	"BqdYIdrdPOHRCyjy4PNw4iXPJeO1XSo3bQo9tSrvUb1rivh9N07z2c/yZ/klNrdzu0TtlAjShjNaHbPq",
+	"DiRig0RQAD/taWwRh76Qn6VbHqJUvn13hb96y/5YKXU3ZRul76bYXX8aIXKmrMH9vWVvpZLwFhEY1iCn",
+	"P8u3Bqp5/AWzinG5xWCkEQuJ4/zpM/YiKjVrvqBcIC6ZWvNfa2Bvid3efvaz/BI7++GDb/maiqOFkte+",
+	"e++//WKUfMv++PKrZ+wvn//7f/9TaJ1lsBqIvXX789atd/qzbDcAJMSIKSlQ8M4yY2H92c8IjiQKkMan",
+	"voG0Yi4c/0yernmxhKsnnz1qOKL1uwbMcPLa80mrAOlm8jiEXPlaTG4mf/7sMX7IWQbIp9e89mGiBWWx",
+	"xp19Xk5uJo5gT/EJjGHxFVjQZnLzU/q8NY84hcyd3Q/Tg0++wNqVD2/ccTNrJQ2doCePHkX4A9/pprUT",
+	"v3gJRSf8YHm5WwLKGDwru2cEc6PxtzGulPpWnNx16BWJR79erdBOn7x258eNw6zmopoyCZjMRW2LpxPL",
+	"FwgZTQR/M514rkdQ34ho7b5Je3KNiIDZnXnm/prZGhQjv9aAlb2eZ5bAsYoj0usAJt7l9wNXcMENwe+T",
+	"WMNtKZZcOCnkQYs4cyRpEkYxdzcaOcds2NK3wUju19+ADtLfaR8uS1oc5LKsDrLBa2lzPWUaIjFJ8vmc",
+	"kM1SYQ4HukgIJYZbPuMGezoWSwwKjqO6z1e+woNCNplPZEkclWf08GQayuj+qsrt2ajuv07lnB92VQdf",
+	"cX6xHfdjP8xx4gHWLp6j2IrchH7WXl1obaZ/x+zuJ4Ln407CffAo+rOzu4K3+Pcbxgv7llmoKoPsVIqS",
+	"cjGtCg1EceQpNhmc+nrRKVtXXE6ZrlEvIQV9ympZgsbpkuHNuGFvRfn2loXRLDd3YTj+s3Q/ekhSqTZM",
+	"mM+YOwdeRQLptKC5I8xc3ANbCekMhVvie7UCQ6k/hm8DLJRVbKEQo2HL3uKrbzEBwP34ght79aWbx9Xz",
+	"L96ShrDL1D9yWyy/vPee0L0LoJtj4BfpTyzWbvLCRkMDs1ZuiZpLvl6DNJQi5JaqEi3YU1dMaMLWsG3H",
+	"A9NXo+tUhU7ObfgmjucELEFs04A7VDph4MNXnYV3lrj0ygNb7RzP/bvzUmfwxwbf3Uypb6u+B32FvVwh",
+	"MEM4dY5js0durgH+C/quq6/oiQtKLj/CJekF2MUU4Uu1sD5fZK7Vf1G6iKeUrmWSUNOJL8/fJc6rHeKc",
+	"/zahj3+Uy+TiW0ID7OwI9ktHmXhLOLRvg9H3Flum2yUGbvObhf1ZkKvvYHtlEJspy9kRummQ3KQbxUlx",
+	"A013ZQ2t6EdKEgbTerK/dxkN/PNknfqoCbUjfokptTD5TpnTJa2Cr2FLm3NRieD0hN1Alt2ooLP4rFxv",
+	"gW+njBqNYvfjoPjAO2F25KzHpchJ2pidkrWwX/ickItR1g1wYfP3aVWh2mWiN0no0IG7acsYSEY06SPY",
+	"9Xv3nw+kDGIuRod0L2Gl7uEFoUqP8064l/7hDkaCoT/vKqBnohFNmHFqgo10cgro0jfc6yVP2/iZZu/s",
+	"sxPjvDx4Qf77VsIeWXeZbxqKFHyNJkGSj+bH65nyhVfZ0/xXRbm6n+ImuLldWBD8uFROx3J0ClGL2Zb5",
+	"HISomm6EHEHvazWfkzc9SfVv3V9PJXvytqUm+B64PnWtYnnooOv08eArvkkuRcK5C8s77t09j+UM5E++",
+	"9WJWlGYfnb/PTqPQz1+3k0vMNIYQzjNX/7mRk73kEUJmg/JBThIn9wqegaZgSEjGZcOZU68MRlAqIjLW",
+	"H7mHTJNqLwxr+lCNP4teA+ozGhs32wnnMMUITSJCj5V/hGV/st/twn7WoHUKyeZK7yhRfV61jOX6XX2e",
+	"HTrw7PP5N9wWS3+X/VO6Wy+47X8T9+DddNJpixI2rNUfyek2fuvbkPNKgsf5Da8eZJXGbk4d86siJs/0",
+	"OdfxITidq/55WaWdhJRnmiePnpxtYEJX6o41g0Utbx0TYeV3dB+gr9sniKFnUXrPuqDaXgSToBD2HGP7",
+	"Jd9iGSIvgeqcX6gignd19YTQ8ifvMD391PxdbRhnu1Biwd/tQ7EBQJJuUuqFhjkAUcq2E28IYrJ1dfp+",
+	"fkODGofO1PV7R5YPeUfVUm1arHP6jerTgYPmSnuS110/idt12Nk5h6LlD8GSm6i2IsQAnomSxd0+kQFi",
+	"/WVanL7W209dlL7W248pTV/r7eVZIcgDD5y/CyZPJo3QwdaZYhqPEyTuv2cTGXNKo8yJh694AS9jv4Iz",
+	"a9sxN3+Ut7rHgJt8Kk5mR7bXyv3/JZ2hbV7hsmGUHYO5XRQ/3hhrpxtnfVFfNZmpZ+aQQmFR1kCi0zSe",
+	"uXeynGJC/5yhX40NdxLeic1SIQRcCMrbJbbyTnKooRTB09whGLgiDAsb7PY9ZcTHEkpBbe/nVDSbmhKB",
+	"I3TUpRaw1Ptufr9795bcn1csliyBLG8DRFAljKXiJKZ0CXpYWN8Qxl8zm1Ab6EtlrvC/b5I0OsBlr+Gd",
+	"HWJPDk8mDC3MP4WsQ8/1F/YShSPe5Hag23sPU7eRMFFupL0GSa3kaWG/lWeQJRdSTPzMnhYX0UkGFj53",
+	"cJrSZc2Xu3MQU2bKaknoMpiEjaKNjL35Wfgk4zIID1+/9//6cE2z4LF7QDqG972fbaiFObeVM4/fPWfM",
+	"+3Ihwtf8DrzG4KkXcc0G7EvG6/f0t0Hi8wuGpw0PDhIMl9tXmgnjESoNO45HT8pRh26hJFwNUgP/piR8",
+	"qqrgv7SK0NqYhwgmbbghEFg0TLyfy10OK6VjWUqyaqFPa+gwpkDKBCCBLFc+bx67RLhoNpgn40QQceR3",
+	"roz0eAieFMbXDJTYTFdifKPk22kAj04qKt5Ht1MysK64HMug1+/jvz9cF+6mqKqWIzuXeGSs0hDJdPYr",
+	"VbS+/BvSWxC0rkVDX2gYV7OvyiQ2rFePeYbf/k2Q/QLe1zZzfmRt5gut1js720DBiv3C5daRHrL1nbOq",
+	"Zgb0fehGnknH/jY+9MkZp75N5QM7yy+cbfcCbEhjRMcXbRIBWFaAXICFXsNzGjv7ThzSpz98h09cMo/h",
+	"kypidcu98IWMFPVgRZhZlNEGszdtzoH0hZMF31HO5bjtel7Caq0syALbLQ/ZikufaFzMiBDY47OywCeS",
+	"Q8AxhTamEviiJCf7g9zHwLrl5i4kqOELMZEgJAFiwLXpj/VJ5RTgToelRpd6UiHFRVYEAao0M2rVqhEZ",
+	"f+sh1x60oP5XfOqMea/YzQIXYZfCsMa9c37bf6+pAXU/aQMZpgetgJvdkETc50fttqO9/TC74y/FYjls",
+	"AiuVG//xqPEf3Mp8gGsq8OSlr6p2q3tqNmSWmNfzS10uAB0cvvTcSRhdV6SKbuG4PPTd095/LF/uPfsv",
+	"o6LsLvzCHLBH5QFqS3a3c2pLhM95ULWlKxiBa8m4hA1l5cWmGMKwjdJowmbkpJZpOeUbrnUCy13ueCCN",
+	"4lO7+uPWpxIIfTx9xou7hfbtJXqYLHPHtzq5Z0WJx5m9gIfUo+rm/RxjIICzg3gEtYGmsuUeES+Z4CBK",
+	"p125L09TaQ5D0xciYxCicFgm/nDVbtP5e2JDP/jxxb3DoRFGyFP2eXiOcwlkNCa25OpMR9zvDbhg/l6P",
+	"4H6fYm0fze7Sly6RIFWOMv52rR/4Yr2QP4Bo8lEcAgHi8pL7HRLaNmoHbwDBCPjKN6+b4u8opR6kRUcg",
+	"voZtKn37KV4pCcddlcR217O6ussnT7vJPq2q3wpP9bbC3c86KhPNg+aisg2oj5F8bZbYZvhAiGLqLejh",
+	"H+yAF6/Uae//es7VHAcM6w8sfv85vfb4kfv+SsjwcwI6Nswr14cY8Sej+8YHMX0TaLNEmCVeVdgjD+a1",
+	"gZI8YaGiM7SSoe4+B9NQd3LOAh3SWWcPF3xw57C8dIEcVTDRim8Jg9wn3CPMl6etUxutgWp+kth5T//o",
+	"RaN45qwtL4/PHZjU4bPnrda5XIAQicE4ixMfT3sLq3XlYZpz1cavwzNnt448OdN2w7vKvGtZDv7Hwty7",
+	"he7CPh9Z06AKC2mosbjPMyE5gYY8EPjYUzZ35vAce9QpuAfN7gDWJqaWN00hpg2kcKGqehUattpWQbP0",
+	"/cWOqo2JPQGylXOvfTvcT1FTp7ldtm4cIf6oJ350jP3B7PT+OVZvf60bvPmP6hdbqAAt0hSqRo8A4ivv",
+	"l4PmahwcI//uKDuy7ja0tUUQSd/s1hnnBoAt1YZtoKoanyVtk13CanomPxpy+fWd79CbTBH5GmB9Folw",
+	"fusRp/VsqcTQJOXfjhz6G55PuyuNDh/Q8Rxwv9MwK6cttNpqfZr3QmuCD1bhGqtBJPXYNmvgd0zNp3jR",
+	"QymsOr7oudVeJ3tR/xjbyXyKWxJmd+H96ER0SDQKsw/kMdyh6ZvmJun+43L7e83wCCZYXvZAbj1whS5D",
+	"7yxCiBaWlQrMcdvf6jKTdWjHvigfN//+97T7nS41F3bhP/OpWtEiSyfYhzJlTOdqdx8axIurXrv9m4vC",
+	"Sn8Dl4c35OYOYeSRLM7WJfS72OY3tjEoCjB7VEJ3lKfS9Zobs1G6zKqutF3fhccuo4SGz9NgHzu9nGbB",
+	"FFqszqYIRLr1gIy+pZDxYd9hxMbku+v37j8f+pjzqDRV99LzLy6fAHxhBFVMdIwIqtgai2y5Rc31jrum",
+	"t9imTerrVlPO7EXkZdLRZD/vLZT6lKptoVbDcxm+9c//jtXwm7h7iQEfoEVUSJRGpxxlRPsdnraRsz27",
+	"MeWMAl3Lo04eIuX3JzRI80mKupe1fIC9cPRpNiKbNtjTHSIThpYPVOqwsxWXSGyQI7Ianpxz3N+M+/MZ",
+	"19rZbwZ4BaUviqhtr2uzy1Du7cQBxl9n0x1eAa9OV1YuUPEGvPooCHEXVpCertda3QODd7ywiPYkDPMT",
+	"n/pIM1tys+wX1pm9vleizO/1D0qU/6qKKYb7/WVZr4eW0/hc3ev39I9elf8lPjKatvTaxe9CZS6LN+wU",
+	"fx0oMLCpyT51rxtg03zLSsLSfOm/fDy101D9ldOSaTqEi6wkBMy1QcqzU79G4otnjIU7gnbrquEFqeEb",
+	"QO9mwGJ/MwBfzj/rFuUhnIRpwQkqWeWKldowg6Ncs/+M1UnERA+EKqtYQcnqIC1a0WETjXBqfUj5Ip6N",
+	"iW++h+EadBIhcuzBhHdrZxTmDuWX+OeTBeAxaTSUMBOPBv7kdrOaTCdVKeb4mlhNppRhM+SUtBo7kQLm",
+	"TCkyrgy4ifvC1EKtVtxQJt4g2eDTWHqO0GCQyJBEi/7XpapKOsuYOJQe/NdzBFXMnVjnaybH9WW0bKWM",
+	"ZUZhFt4te+QImZl8sKbOMXBzPrxrpLXf7nzd86rGrTcWeOxPW3CppCh4hcIzB7nJrbiHcTkgnfkROLpZ",
+	"a+ClWQJYdsUKbCAasDEIelzXkiHOtF7VFad86pIyFnOOHfe1UzNUfmsZZ693az94kJSOYpiMdoJYrGBu",
+	"r1Td3/r8Bcztt7U9TS7+M16jnjAPgQ/FmTtNQi6ohkDVPhi1VBu2qoulT0jE6Atws5NBMpYphlTkHYu5",
+	"/U/PE0SYh3DbJUQClgfueFBJoPsr4SSe+AWKITXf8bFLcsYntuN+zQ9Q6b2/4b47g7tNne42wzby5Qn7",
+	"bCy3wlhRmD5PwavmqU/TW9Ca4AVTCNQ9aL6AKaul+LUGCcaEvgikGs7RsShtUMnUnNr8HmXS1BJLMPrD",
+	"ti/r8c6xl/VDRDIu7bqpWyHb2AP4UPBil7DXS06TSHsf/86rf036uoVjGYts+gh4K94j3XE7sDV1i9ga",
+	"ChBre1DPoIeOJPol4ti/MXXE0e+hYHXd7TNlJnh6uDQb0FBOA7fMAkbW+LMZ2OX6PdVPfrg2YG0FK0+j",
+	"XHTIPeOp8ACxyD222y1g84WffQVs6Xq1S0SnAu0+SowqbMjlWPIV35Km5Dkv9DTbcGq3r7CZZKnqmWWb",
+	"JVDVKTFxuVufPVCc3YMWc9EEYjMRLPfU9phb5Ghe/L1GJyrQvAz6F+VWe13a3WsLLuR0ZLy64QMjFvJK",
+	"9Oz7K7GQz+WF8hb9xx/4DF8iwRSKGnsZ3fz0ZkfBW4N0R1lJoyoIiY+k73FMI6PrJqZIHkiHlDjJuHHe",
+	"AZbfOfJ+PVjm55fehthb7+AcT3IOX92JQ03aX+GDXwvqGX45aywO8xB6SMGlM4QLJSUUFlr+EOY0htD9",
+	"BWvlfYgykNU3j85pI+HPh0n6AOS8MCmfVlXopT2aQNfv6R8f+uHjV+oeaC2jL0N6LVf4dLmTSZNm3JOG",
+	"tAqpqHCsNnCQVm2w52nev3IJqpybAS9s0JtAgwG8l+/zfQZKjmj0nQzVSdjEVvQRLggTGLjxmRk3rIGb",
+	"paInanavdMD2oEuup3+f+2rjlB8bILuAToIU/CjGxcXZ8xtsTxVkgNKNL+QWcyALDXaniTLG1JmxfDtK",
+	"QKRE6vVcVH2tc1+BLL96GKzOjrgZwkUnRlgfDlTsFUiLhLygjQqotEZAEc7WGu4FbLw2G9K4yMeGoD7t",
+	"xuO9fNSyTfY5aCmMVf1F4iRJ/u4fPFF6psSVKEd0F6EMiQgBNbwPKbB70Ca2QOfWUY5Mf2O5tNlcsXyq",
+	"ycPW3O7uw4U96FR7a5da1Ysls2LVYAgHMmIay21TqGuD408iEg5h2gvDPn/0+fFa47U/BXkh9x09cC41",
+	"6QKVhDTBj5P/7al3aXcvRh1nwGpZgjZWqZLcKc216EVbZBJDKeKUjCosm0GhVk4P6ibejpVpa61m0Mcw",
+	"agafuFaNc7xk0oDeBq+CpID1Xsd2ApldK00JeSa2cCeN5oTdCaHN3kjPkQnR41T1TzAN9yFyRTxid+t8",
+	"5uu88mHoLBQWv4Mjc2dP0zo79z56d4lplaamTAiMFXLM0/c9vLMgc/m52NCklaEbfg4FvUMScnEOBArH",
+	"CsS9tNkEzFU2Q/3JoOzaTQA08HK4UO7yRvnbZM+zda3XykC+8/qrQq1PTQRNyX8v/rNpshWM6kD/MHbH",
+	"h99DKO3GzCH7qBMtuQ1Xvue9Fd86DQH3XVhDf/MNLWduvw6InZ4rZaMxjtfXDu9H/8gnqB9+nHZ4l/fb",
+	"UZzG7z56s2gPEAm7qJSB3Walg1wgjrH7dYfX+MTYff6kdAG3hAtrAn+N55S5g5VvEIPUzBhr+Mfr9+4/",
+	"vYlor0kajdsR99KlU6Vy8vaMlrSXxKPpeQ33bow8YBm3xfLChLXwztI8kpflQxU9fKfVQmM+pVMb9D3o",
+	"K7xFiEJT3zg+XHsM5A4sy3CKH874+1dl5KfmzncuZFYxY9X6tlWFELzbjn5Qsgr4PTQG4wyWu4HVxIY0",
+	"d/vOhlRqcUisvFCLozck446s4B6qwdmAL9TiBb7wm0sHdDN/kGoV5JtSlNPgKZyFkr+hx7Q2hzwG3xvy",
+	"F1yMWm6ABwiz134dfckdu3HjtLR6poFbcJM+2Qy/kNr7D9jg9B44lNOMeZk9LEvGcRdHbGJk8ev37j8D",
+	"UiWO2lj30kdMk3BL82laVcWsuoOIik3YdaPYPncpnJ0yj34rrPctpZ3ocdIjYy+/PA6CuCHkiEyJS2E1",
+	"4RI+Stjlwjvt0SA3dL3iuVrxLSvVlFJaKW3Ed4PDvssIhBsgMY4VS7vInJn2oAZsC5nzfMfw8TkvnjjD",
+	"i0P04OZwzPtpIDspho+tj8gvLdVmGqrFxCgwz979Ihnb7y2hRz5NgYmTe4CQiL+LMCLiKEdZoqq2cT8K",
+	"DfZ8ahmu6wHCI3u7dBEdjtbywEpca9BLJnXNgGvQxB7pU3v66bx+j/8doPMdxzU7N3KiDsn6r47ooxUR",
+	"Sh5/5J5aL+Fe4UbhIhj2Vtxp5HNwT3brDN5PaMcnNz+9ceQKufbuxzfuSX0fqF7ranIzub5/jGfLj9cN",
+	"vyl/MeNdvQPn7+bVjZKtK15AGwhHlCCtwKaHTXqnd5R3Xy8Rzcf7ZXZCvK3OaT64kgjRScZru1SOGhH7",
+	"HMpQWlGqjfRuwMZX4vSK1KdCdyVdV+2px14ZqVglwohvlqrFnAionolruoe1wphOjBhis+TsG5SmEosO",
+	"Q5cGxMxL4ItxrbdCLgLQXsTZMFat16I9MJYDJbqUK7nw7nUCi3e7ytdrunHDGtHxkaZHKcp9zqlL9At9",
+	"+D8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
