@@ -189,9 +189,34 @@ func NightLog(hq *World) (users []User) {
 		if i%36 == 3 { // signed in before their address changed
 			u["userName"] = record.Slug(p.Family) + fmt.Sprint(i)
 		}
+		if p.Title == "Systems administrator" {
+			u["roles"] = []any{map[string]any{"value": "admin"}}
+		}
+		if i%36 == 0 { // who leads others keeps something that is there once
+			u["entitlements"] = []any{map[string]any{"value": fmt.Sprintf("plate-archive-%d", i/36)}}
+		}
 		users = append(users, u)
 	}
 	return users
+}
+
+// NightLogGroups are the groups of the observing log, with the ids of who is in them.
+func NightLogGroups(hq *World) map[string][]string {
+	groups := map[string][]string{"observers": nil, "photometry": nil, "archive": nil, "legal-hold": nil}
+	for i, u := range NightLog(hq) {
+		id := fmt.Sprint(u["id"])
+		switch {
+		case i%5 == 0:
+			groups["observers"] = append(groups["observers"], id)
+		case i%17 == 1:
+			groups["archive"] = append(groups["archive"], id)
+		case i%41 == 2:
+			groups["legal-hold"] = append(groups["legal-hold"], id)
+		case i%11 == 3:
+			groups["photometry"] = append(groups["photometry"], id)
+		}
+	}
+	return groups
 }
 
 // MailGate is the gateway's list: everybody with an address, but for a few whom

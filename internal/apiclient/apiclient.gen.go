@@ -1302,6 +1302,9 @@ type Lane struct {
 	Name           string          `json:"name"`
 	Observing      bool            `json:"observing"`
 	Plan           *Plan           `json:"plan,omitempty"`
+
+	// Title what people call it, by its charter
+	Title *string `json:"title,omitempty"`
 }
 
 // LaneList defines model for LaneList.
@@ -2001,8 +2004,11 @@ type System struct {
 	SecretUntil *openapi_types.Date `json:"secretUntil,omitempty"`
 	Settings    map[string]string   `json:"settings"`
 	Shape       string              `json:"shape"`
-	Version     int64               `json:"version"`
-	Writable    bool                `json:"writable"`
+
+	// Title what people call it; the name stays
+	Title    *string `json:"title,omitempty"`
+	Version  int64   `json:"version"`
+	Writable bool    `json:"writable"`
 }
 
 // SystemInput defines model for SystemInput.
@@ -2025,6 +2031,9 @@ type SystemInput struct {
 	SecretUntil *openapi_types.Date `json:"secretUntil,omitempty"`
 	Settings    *map[string]string  `json:"settings,omitempty"`
 	Shape       *string             `json:"shape,omitempty"`
+
+	// Title what people call it; the name stays
+	Title *string `json:"title,omitempty"`
 }
 
 // SystemKind defines model for SystemKind.

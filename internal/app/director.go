@@ -57,6 +57,11 @@ func (d *director) start(dir string) (o *Outside, err error) {
 		return nil, err
 	}
 	o.NightLog.Misbehave(scimapp.Misbehaviour{Cursor: true, HideInactive: true})
+	for name, members := range demo.NightLogGroups(world) {
+		if len(o.NightLog.Members(name)) == 0 {
+			o.NightLog.PutGroup(name, name, members...)
+		}
+	}
 	files := filepath.Join(d.cfg.DataDir, "files", "mail-gate")
 	o.MailGate = mailgate.Gate{List: filepath.Join(files, "list.csv"), Inbox: filepath.Join(files, "inbox")}
 	if _, err := os.Stat(o.MailGate.List); err == nil {
@@ -169,7 +174,7 @@ func (d *director) connectAll() error {
 		{"hq", "ldap", demo.HQShape, map[string]string{"url": d.HQ.URL, "ca-file": hq, "bind": d.HQ.Reader(), "base": demo.HQPeople}, &bind},
 		{"candlewick", "ldap", demo.CandlewickShape, map[string]string{"url": d.Candlewick.Secure, "ca-file": candlewick, "bind": d.Candlewick.Reader(), "base": demo.CandlewickSuffix, "page": "25"}, &bind},
 		{"dome-booking", "scim", "", map[string]string{"url": d.domeBooking + "/scim/v2"}, &token},
-		{"night-log", "scim", "", map[string]string{"url": d.nightLog + "/scim/v2"}, &token},
+		{"night-log", "scim", demo.NightLogShape, map[string]string{"url": d.nightLog + "/scim/v2"}, &token},
 		{"mail-gate", "file", demo.MailGateShape, map[string]string{"path": d.MailGate.List, "out": d.MailGate.Inbox}, nil},
 	} {
 		system := store.System{Name: x.name, Kind: x.kind, Shape: x.shape}

@@ -29,14 +29,14 @@ func newLane() *cobra.Command {
 		}
 		var rows [][]string
 		for _, l := range v.Items {
-			row := []string{l.Name, l.Authority, l.Downstream, fmt.Sprint(l.CharterVersion), "never", "", "", "", ""}
+			row := []string{l.Name, value(l.Title), l.Authority, l.Downstream, fmt.Sprint(l.CharterVersion), "never", "", "", "", ""}
 			if l.Latest != nil {
 				b := l.Latest.Balance
-				row = append(row[:4], day(l.Latest.At), thousands(b.People.Twinned), thousands(b.People.Missing), thousands(b.Accounts.Orphan), thousands(b.People.Contested))
+				row = append(row[:5], day(l.Latest.At), thousands(b.People.Twinned), thousands(b.People.Missing), thousands(b.Accounts.Orphan), thousands(b.People.Contested))
 			}
 			rows = append(rows, row)
 		}
-		return c.show(v, []string{"lane", "authority", "downstream", "charter>", "reconciled", "twinned>", "missing>", "orphan>", "contested>"}, rows)
+		return c.showTitled(v, []string{"lane", "title", "authority", "downstream", "charter>", "reconciled", "twinned>", "missing>", "orphan>", "contested>"}, rows)
 	})
 	show := running("show LANE", "A lane's balance, findings and plan", exact("LANE"), func(c *client, args []string) error {
 		return c.showLane(args[0])
@@ -201,6 +201,9 @@ func (c *client) showLane(name string) error {
 	mode := ""
 	if l.Observing {
 		mode = ", only observing"
+	}
+	if title := value(l.Title); title != "" {
+		fmt.Fprintln(out, title)
 	}
 	fmt.Fprintf(out, "%s: %s → %s, charter %d%s\n", l.Name, l.Authority, l.Downstream, l.CharterVersion, mode)
 	if l.Latest == nil {

@@ -26,6 +26,17 @@ func number(s string) (int64, error) {
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
+// showTitled leaves the column of titles, the second, out where nothing has one.
+func (c *client) showTitled(v any, heads []string, rows [][]string) error {
+	if !slices.ContainsFunc(rows, func(row []string) bool { return row[1] != "" }) {
+		heads = slices.Delete(heads, 1, 2)
+		for i := range rows {
+			rows[i] = slices.Delete(rows[i], 1, 2)
+		}
+	}
+	return c.show(v, heads, rows)
+}
+
 func newSystem() *cobra.Command {
 	list := running("list", "All systems", exact(), func(c *client, _ []string) error {
 		var v apiclient.SystemList
@@ -39,9 +50,9 @@ func newSystem() *cobra.Command {
 			if x.Latest != nil {
 				taken = dayOf(x.Latest.Ended)
 			}
-			rows = append(rows, []string{x.Name, string(x.Kind), map[bool]string{true: "open", false: "read-only"}[x.Writable], thousands(value(x.Records)), taken})
+			rows = append(rows, []string{x.Name, value(x.Title), string(x.Kind), map[bool]string{true: "open", false: "read-only"}[x.Writable], thousands(value(x.Records)), taken})
 		}
-		return c.show(v, []string{"system", "kind", "writing", "records>", "last roster"}, rows)
+		return c.showTitled(v, []string{"system", "title", "kind", "writing", "records>", "last roster"}, rows)
 	})
 	show := running("show NAME", "One system with its settings and shape", exact("NAME"), func(c *client, args []string) error {
 		var x apiclient.System
@@ -52,6 +63,9 @@ func newSystem() *cobra.Command {
 		rows := [][]string{{"kind", string(x.Kind)}, {"writing", map[bool]string{true: "open", false: "read-only"}[x.Writable]}, {"secret", map[bool]string{true: "set (never shown)", false: "none"}[x.HasSecret]}}
 		for _, k := range sortedKeys(x.Settings) {
 			rows = append(rows, []string{k, x.Settings[k]})
+		}
+		if title := value(x.Title); title != "" {
+			rows = append([][]string{{"title", title}}, rows...)
 		}
 		if x.SecretUntil != nil {
 			rows = append(rows, []string{"secret until", x.SecretUntil.String()})
@@ -120,7 +134,7 @@ func newSystemChange() *cobra.Command {
 // asItIs is what is sent to change nothing of a system.
 func asItIs(x apiclient.System) apiclient.SystemInput {
 	return apiclient.SystemInput{
-		Kind: x.Kind, Settings: &x.Settings, Shape: &x.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays, Namespace: &x.Namespace, SecretUntil: x.SecretUntil,
+		Kind: x.Kind, Settings: &x.Settings, Shape: &x.Shape, AtOnce: &x.AtOnce, PerSecond: &x.PerSecond, KeepDays: &x.KeepDays, Namespace: &x.Namespace, SecretUntil: x.SecretUntil, Title: x.Title,
 	}
 }
 
@@ -133,6 +147,7 @@ func systemFlags(cmd *cobra.Command) {
 	f.Float64("per-second", 0, "requests a second; 0 is no limit")
 	f.Int("keep-days", 0, "how long its rosters are kept; 0 for ever")
 	f.String("secret-until", "", "last day on which the secret is good: reconciliations tell it a month before")
+	f.String("title", "", "what people call it; the name stays")
 	f.String("namespace", "", "systems that name the same one share their logins and addresses: what is taken in one is taken in all")
 	f.Bool("same-records", false, "its ids are the same ones as before, though they are read otherwise")
 }
@@ -177,6 +192,10 @@ func (c *client) putSystem(name string, in apiclient.SystemInput, tag *string) e
 			return misuse("--secret-until %q: expected a day such as 2027-01-31", until)
 		}
 		in.SecretUntil = &openapitypes.Date{Time: day}
+	}
+	if flags.Changed("title") {
+		text := c.flag("title")
+		in.Title = &text
 	}
 	if flags.Changed("namespace") {
 		text := c.flag("namespace")

@@ -128,7 +128,7 @@ func (s *server) ListSystemKinds(context.Context, openapi.ListSystemKindsRequest
 }
 
 func (s *server) PutSystem(ctx context.Context, r openapi.PutSystemRequestObject) (openapi.PutSystemResponseObject, error) {
-	x := service.System{Name: r.System, Kind: string(r.Body.Kind), Shape: value(r.Body.Shape), AtOnce: value(r.Body.AtOnce), PerSecond: float64(value(r.Body.PerSecond)), KeepDays: value(r.Body.KeepDays), Namespace: value(r.Body.Namespace), SecretUntil: value(dayText(r.Body.SecretUntil))}
+	x := service.System{Name: r.System, Kind: string(r.Body.Kind), Shape: value(r.Body.Shape), AtOnce: value(r.Body.AtOnce), PerSecond: float64(value(r.Body.PerSecond)), KeepDays: value(r.Body.KeepDays), Namespace: value(r.Body.Namespace), Title: value(r.Body.Title), SecretUntil: value(dayText(r.Body.SecretUntil))}
 	x.Settings.V = value(r.Body.Settings)
 	version, err := ifMatch(r.Params.IfMatch, service.MustBeNew, 0)
 	if err != nil {

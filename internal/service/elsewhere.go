@@ -56,8 +56,20 @@ func (s *Service) elsewhere(ctx context.Context, in *laneInput, also []*charter.
 		for _, b := range bonds {
 			of[b.Person] = b.Account
 		}
+		has := map[string]bool{}
+		held := func(account, person string) {
+			if _, there := accounts.Find(account); there {
+				has[person] = true
+			}
+		}
+		if err := s.Store.EachTwin(ctx, l.ID, held); err != nil {
+			return err
+		}
+		for person, account := range of {
+			held(account, person)
+		}
 		in.elsewhereRosters = append(in.elsewhereRosters, r.ID)
-		in.Lanes[name] = charter.Elsewhere{Accounts: accounts, Of: func(person string) int {
+		in.Lanes[name] = charter.Elsewhere{Accounts: accounts, Has: func(person string) bool { return has[person] }, Of: func(person string) int {
 			row, there := accounts.Find(of[person])
 			if _, unread := accounts.Unread(row); !there || unread || of[person] == "" {
 				return -1

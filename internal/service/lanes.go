@@ -20,6 +20,7 @@ import (
 // LaneView is a lane with its newest result and plan.
 type LaneView struct {
 	Name           string              `json:"name"`
+	Title          string              `json:"title,omitempty"`
 	Authority      string              `json:"authority"`
 	Downstream     string              `json:"downstream"`
 	Observing      bool                `json:"observing"`
@@ -101,7 +102,7 @@ func (s *Service) Lane(ctx context.Context, name string) (LaneView, error) {
 }
 
 func (s *Service) laneView(ctx context.Context, l store.Lane) (LaneView, error) {
-	v := LaneView{Name: l.Name, Authority: l.Authority, Downstream: l.Downstream, Observing: l.Observing}
+	v := LaneView{Name: l.Name, Title: l.Title, Authority: l.Authority, Downstream: l.Downstream, Observing: l.Observing}
 	c, err := s.Store.Charter(ctx, l.ID, 0)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return v, err
@@ -401,7 +402,7 @@ func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, sourc
 		if kept, err = tx.AddCharter(ctx, l.ID, newest.Version, source, who.Name); err != nil {
 			return err
 		}
-		if err := tx.SetZone(ctx, l.ID, c.Zone.String()); err != nil {
+		if err := tx.SetCharacter(ctx, l.ID, c.Zone.String(), c.Title); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who.Name, "charter.put", lane, nil)

@@ -226,7 +226,7 @@ func movedBy(d connector.Declaration, before, after store.System) (moved []strin
 // setting is a secret.
 func tellSettings(detail map[string]string, before, after store.System) {
 	told := func(x store.System) map[string]string {
-		all := map[string]string{"atOnce": fmt.Sprint(x.AtOnce), "perSecond": fmt.Sprint(x.PerSecond), "keepDays": fmt.Sprint(x.KeepDays), "namespace": x.Namespace, "secretUntil": x.SecretUntil, "kind": x.Kind}
+		all := map[string]string{"atOnce": fmt.Sprint(x.AtOnce), "perSecond": fmt.Sprint(x.PerSecond), "keepDays": fmt.Sprint(x.KeepDays), "namespace": x.Namespace, "title": x.Title, "secretUntil": x.SecretUntil, "kind": x.Kind}
 		for name, v := range x.Settings.V {
 			all["setting "+name] = v
 		}

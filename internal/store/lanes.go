@@ -16,7 +16,8 @@ type Lane struct {
 	Authority    string `db:"authority_name"`
 	Downstream   string `db:"downstream_name"`
 	Observing    bool   `db:"observing"`
-	Zone         string `db:"zone"` // of its newest charter
+	Zone         string `db:"zone"`  // of its newest charter
+	Title        string `db:"title"` // what people call it, by its newest charter
 }
 
 // Location is the lane's zone; UTC when this machine does not know it.
@@ -28,7 +29,7 @@ func (l Lane) Location() *time.Location {
 	return zone
 }
 
-const laneColumns = `SELECT l.id, l.name, l.authority, l.downstream, l.observing, l.zone, a.name AS authority_name, d.name AS downstream_name FROM lanes l JOIN systems a ON a.id = l.authority JOIN systems d ON d.id = l.downstream `
+const laneColumns = `SELECT l.id, l.name, l.authority, l.downstream, l.observing, l.zone, l.title, a.name AS authority_name, d.name AS downstream_name FROM lanes l JOIN systems a ON a.id = l.authority JOIN systems d ON d.id = l.downstream `
 
 // Lanes lists all by name.
 func (s *Store) Lanes(ctx context.Context) (list []Lane, err error) {
@@ -70,9 +71,9 @@ func (s *Store) BondedIDs(ctx context.Context, system int64) (bonded, there int,
 	return n.Bonded, n.There, err
 }
 
-// SetZone keeps the zone in which a lane counts days.
-func (s *Store) SetZone(ctx context.Context, lane int64, zone string) error {
-	return s.must(ctx, `UPDATE lanes SET zone = $2 WHERE id = $1`, lane, zone)
+// SetCharacter keeps the zone in which a lane counts days, and what people call it.
+func (s *Store) SetCharacter(ctx context.Context, lane int64, zone, title string) error {
+	return s.must(ctx, `UPDATE lanes SET zone = $2, title = $3 WHERE id = $1`, lane, zone, title)
 }
 
 // SetObserving lets a lane only observe.

@@ -17,10 +17,11 @@ type System struct {
 	Secret    []byte                  `db:"secret" json:"-"`
 	Writable  bool                    `db:"writable" json:"writable"`
 	Version   int64                   `db:"version" json:"version"`
-	AtOnce    int                     `db:"at_once" json:"atOnce"`       // requests at a time; 0 no limit
-	PerSecond float64                 `db:"per_second" json:"perSecond"` // requests a second; 0 no limit
-	KeepDays  int                     `db:"keep_days" json:"keepDays"`   // how long rosters are kept; 0 for ever
-	Namespace string                  `db:"namespace" json:"namespace"`  // systems of the same one share logins and addresses; "" none does
+	AtOnce    int                     `db:"at_once" json:"atOnce"`        // requests at a time; 0 no limit
+	PerSecond float64                 `db:"per_second" json:"perSecond"`  // requests a second; 0 no limit
+	KeepDays  int                     `db:"keep_days" json:"keepDays"`    // how long rosters are kept; 0 for ever
+	Namespace string                  `db:"namespace" json:"namespace"`   // systems of the same one share logins and addresses; "" none does
+	Title     string                  `db:"title" json:"title,omitempty"` // what people call it
 	// SecretUntil is the last day on which the secret is good, "" when that is not known
 	SecretUntil string `db:"secret_until" json:"secretUntil,omitempty"`
 }
@@ -91,15 +92,15 @@ func (s *Store) GivenSince(ctx context.Context, system int64, since time.Time) (
 
 // AddSystem makes one, read-only.
 func (s *Store) AddSystem(ctx context.Context, x System) (out System, err error) {
-	return out, s.get(ctx, &out, `INSERT INTO systems (name, kind, settings, shape, secret, at_once, per_second, keep_days, namespace, secret_until) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING *`,
-		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, x.AtOnce, x.PerSecond, x.KeepDays, x.Namespace, x.SecretUntil)
+	return out, s.get(ctx, &out, `INSERT INTO systems (name, kind, settings, shape, secret, at_once, per_second, keep_days, namespace, secret_until, title) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING *`,
+		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, x.AtOnce, x.PerSecond, x.KeepDays, x.Namespace, x.SecretUntil, x.Title)
 }
 
 // ChangeSystem replaces one whose version is still the given one; a nil secret
 // stays. ErrChanged when somebody else was faster.
 func (s *Store) ChangeSystem(ctx context.Context, x System, version int64) (out System, err error) {
-	err = s.get(ctx, &out, `UPDATE systems SET kind = $2, settings = $3, shape = $4, secret = coalesce($5, secret), at_once = $7, per_second = $8, keep_days = $9, namespace = $10, secret_until = $11, version = version + 1 WHERE name = $1 AND version = $6 RETURNING *`,
-		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, version, x.AtOnce, x.PerSecond, x.KeepDays, x.Namespace, x.SecretUntil)
+	err = s.get(ctx, &out, `UPDATE systems SET kind = $2, settings = $3, shape = $4, secret = coalesce($5, secret), at_once = $7, per_second = $8, keep_days = $9, namespace = $10, secret_until = $11, title = $12, version = version + 1 WHERE name = $1 AND version = $6 RETURNING *`,
+		x.Name, x.Kind, jsonText(x.Settings.V), x.Shape, x.Secret, version, x.AtOnce, x.PerSecond, x.KeepDays, x.Namespace, x.SecretUntil, x.Title)
 	if err == ErrNotFound { // our own sentinel, just made
 		err = ErrChanged
 	}

@@ -1485,6 +1485,8 @@ export interface components {
              * @description the last day on which the secret is good
              */
             secretUntil?: string;
+            /** @description what people call it; the name stays */
+            title?: string;
         };
         /** @enum {string} */
         Standing: "twinned" | "missing" | "orphan" | "duplicate" | "contested" | "exempt";
@@ -1551,6 +1553,8 @@ export interface components {
              * @description the last day on which the secret is good
              */
             secretUntil?: string;
+            /** @description what people call it; the name stays */
+            title?: string;
         };
         /**
          * @example {
@@ -1860,6 +1864,8 @@ export interface components {
         };
         Lane: {
             name: string;
+            /** @description what people call it, by its charter */
+            title?: string;
             authority: string;
             downstream: string;
             observing: boolean;

@@ -72,6 +72,7 @@ export const asItIs = (s: Schemas["System"]) => ({
   keepDays: s.keepDays,
   namespace: s.namespace,
   secretUntil: s.secretUntil,
+  title: s.title,
 });
 
 /** Leaves a file with the service for a day, for a preview and a roster. */

@@ -41,9 +41,10 @@ export function LanePage() {
     <>
       <Head
         trail={[["/", "Lanes"]]}
-        title={l.name}
+        title={l.title || l.name}
         about={
           <>
+            {l.title && <span className="font-mono">{l.name} </span>}
             <span className="text-larkspur">{l.authority}</span> → <span className="text-lichen">{l.downstream}</span>, charter{" "}
             {l.charterVersion}, reconciled <When at={latest?.at} />
             {l.observing && ", only observing"}

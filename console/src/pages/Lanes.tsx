@@ -3,7 +3,7 @@ import type { Lane } from "../data/client";
 import { useLanes } from "../data/queries";
 import { Glyph } from "../ui/glyph";
 import { List } from "../ui/list";
-import { Empty, Head, Loading, Trouble, thousands, When } from "../ui/parts";
+import { Empty, Head, Loading, Titled, Trouble, thousands, When } from "../ui/parts";
 
 export function LanesPage() {
   const lanes = useLanes();
@@ -32,7 +32,7 @@ export function LanesPage() {
           rowKey={(l) => l.name}
           open={(l) => go(`/lanes/${l.name}`)}
           columns={[
-            { name: "lane", width: "1.3fr", cell: (l) => <span className="font-medium">{l.name}</span> },
+            { name: "lane", width: "1.3fr", cell: (l) => <Titled name={l.name} title={l.title} /> },
             {
               name: "authority → downstream",
               width: "1.4fr",

@@ -40,8 +40,8 @@ export function SystemPage() {
     <>
       <Head
         trail={[["/systems", "Systems"]]}
-        title={s.name}
-        about={`${s.kind}, ${s.writable ? "open for writing" : "read-only"}${s.hasSecret ? ", secret set" : ""}`}
+        title={s.title || s.name}
+        about={`${s.title ? `${s.name}, ` : ""}${s.kind}, ${s.writable ? "open for writing" : "read-only"}${s.hasSecret ? ", secret set" : ""}`}
       >
         {may("administer") && (
           <Button tone={s.writable ? "plain" : "harm"} onClick={() => open.mutate(!s.writable)}>

@@ -1,7 +1,7 @@
 import { useNavigate } from "react-router";
 import { useMay, useSystems } from "../data/queries";
 import { List } from "../ui/list";
-import { Button, Empty, Head, Loading, Trouble, thousands, When } from "../ui/parts";
+import { Button, Empty, Head, Loading, Titled, Trouble, thousands, When } from "../ui/parts";
 
 export function SystemsPage() {
   const systems = useSystems();
@@ -28,7 +28,7 @@ export function SystemsPage() {
           rowKey={(s) => s.name}
           open={(s) => go(`/systems/${s.name}`)}
           columns={[
-            { name: "system", width: "1.2fr", cell: (s) => <span className="font-medium">{s.name}</span> },
+            { name: "system", width: "1.2fr", cell: (s) => <Titled name={s.name} title={s.title} /> },
             { name: "kind", width: "80px", cell: (s) => s.kind },
             { name: "writing", width: "110px", cell: (s) => (s.writable ? "open" : "read-only") },
             { name: "records", width: "90px", right: true, cell: (s) => (s.records === undefined ? "—" : thousands(s.records)) },

@@ -72,6 +72,16 @@ export function Loading() {
 }
 
 /** The head of a page: where we are, and what can be done here. */
+/** What people call something, with its name beside it. */
+export function Titled({ name, title }: { name: string; title?: string }) {
+  return (
+    <>
+      <span className="font-medium">{title || name}</span>
+      {title && <span className="font-mono text-soft"> {name}</span>}
+    </>
+  );
+}
+
 export function Head({
   trail,
   title,

@@ -28,6 +28,7 @@ import (
 // Charter is a checked document.
 type Charter struct {
 	Lane     string
+	Title    string // what people call it
 	Zone     *time.Location
 	From     string // system of the people
 	In       string // system of the accounts

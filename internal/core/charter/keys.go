@@ -11,6 +11,7 @@ var key = d.NewKey
 // Keys are all keys of a charter, in the order in which one is best written.
 var Keys = withClasses(d.Keys{
 	key("lane", d.FormText, "the lane's name", "hq-dome-booking"),
+	key("title", d.FormText, "what people call the lane; it may change, and the name stays", "Who books which dome"),
 	key("zone", d.FormText, "the time zone in which days are counted (default UTC)", "America/Santiago"),
 	key("people", d.FormMapping, "whom the lane serves", "{from: hq, where: person.userType != 'guest'}"),
 	key("people.from", d.FormText, "the system whose records are people: the authority", "hq"),

@@ -25,7 +25,8 @@ const (
 // Elsewhere are the accounts of another lane.
 type Elsewhere struct {
 	Accounts *record.Roster
-	Of       func(person string) int // row of a person's account there, -1 for none
+	Of       func(person string) int  // row of a person's account there, by a bond, -1 for none
+	Has      func(person string) bool // they have one there, by a bond or by a key
 }
 
 // others declares what looks at accounts other than the one at hand.

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"twinning/internal/core/document"
 	"twinning/internal/core/record"
@@ -98,8 +99,14 @@ func readRows(n document.Node) map[string]string {
 	}
 }
 
+// longestTitle is how many letters a title has at most.
+const longestTitle = 100
+
 func (r *reader) readHead(root document.Node, f map[string]document.Node) {
-	r.Lane = f["lane"].Text()
+	r.Lane, r.Title = f["lane"].Text(), strings.TrimSpace(f["title"].Text())
+	if n := utf8.RuneCountInString(r.Title); n > longestTitle {
+		f["title"].Problem("a title has %d letters at most, this one has %d", longestTitle, n)
+	}
 	if r.Lane == "" {
 		root.Problem("`lane:` must name the lane")
 	}

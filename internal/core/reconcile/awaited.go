@@ -31,7 +31,7 @@ func (w *walker) awaited(p int) (i planning.Intention, waits bool) {
 		switch there, known := w.Lanes[c.After.Lane]; {
 		case !known:
 			i.Waits = fmt.Sprintf("until it is known who has an account in lane %s", c.After.Lane)
-		case there.Of(i.Person) < 0:
+		case !there.Has(i.Person):
 			i.Waits = fmt.Sprintf("until the person has an account in lane %s", c.After.Lane)
 		}
 	}
