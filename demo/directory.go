@@ -189,7 +189,7 @@ func NightLog(hq *World) (users []User) {
 		if i%36 == 3 { // signed in before their address changed
 			u["userName"] = record.Slug(p.Family) + fmt.Sprint(i)
 		}
-		if p.Title == "Systems administrator" {
+		if i == 60 || i == 120 {
 			u["roles"] = []any{map[string]any{"value": "admin"}}
 		}
 		if i%36 == 0 { // who leads others keeps something that is there once

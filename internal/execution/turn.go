@@ -12,8 +12,9 @@ import (
 // turn is whether this run is the one that writes to the system now.
 type turn struct {
 	mine   bool
-	wanted bool // by another run, or a window has closed: no unit is begun any more
-	waits  bool // for a window; of takeTurns alone
+	wanted bool      // by another run, or a window has closed: no unit is begun any more
+	waits  bool      // for a window; of takeTurns alone
+	opens  time.Time // the window that is waited for; of takeTurns alone
 }
 
 // turnPause is how often a run asks for its turn, or whether another waits.
@@ -75,7 +76,10 @@ func (q *queue) givesWay(wanted bool) bool {
 // for, and while it does it is in nobody's way.
 func (q *queue) closed(ctx context.Context, mine bool) (closed bool, err error) {
 	now := q.Now()
-	opens := q.opens(now)
+	if !q.turn.opens.After(now) { // else it is known
+		q.turn.opens = q.opens(now)
+	}
+	opens := q.turn.opens
 	closed = opens.After(now)
 	q.mu.Lock()
 	left := q.total - q.done

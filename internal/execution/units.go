@@ -169,13 +169,13 @@ func (q *queue) settleUnit(ctx context.Context, unit string) error {
 // keepFormer gives accounts the addresses back, as aliases, that they gave up for others who
 // did not take them.
 func (q *queue) keepFormer(ctx context.Context, unit string, done []int) error {
-	if _, read := q.shape.Attributes["aliases"]; !read || q.charter.Emails == nil || q.charter.Emails.Former != "keep" {
+	if _, read := q.shape.Attributes["aliases"]; !read {
 		return nil
 	}
 	for _, i := range done {
 		c := q.order[i]
 		former := given(c)
-		if former == "" || !q.untaken(unit, former) {
+		if former == "" || !c.Body.V.Yields || !q.untaken(unit, former) {
 			continue
 		}
 		why, err := q.addAlias(ctx, c, former)

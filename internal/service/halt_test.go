@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"twinning/internal/access"
 	"twinning/internal/core/budget"
 	"twinning/internal/core/lifecycle"
 	"twinning/internal/store"
@@ -86,7 +87,7 @@ func TestWindows(t *testing.T) {
 	d.begin("accounts app", []string{"u1 asoto L1 Ana Soto Cook ana.soto@larkspur.example - true", "u2 blund L2 Bo Lund Driver bo.lund@larkspur.example - true", "u3 cfalk L3 Cy Falk Chef cy.falk@larkspur.example - true"})
 	some := []string{"pairing: {keys: [{name: number, person: person.id, account: account.externalId}]}", "names: {between: between.larkspur.example}"}
 	d.begin("lane ops hq app", append(some, "people: {from: PEOPLE, where: person.id.startsWith('L')}", "zone: Asia/Tokyo", "windows: [{from: \"03:00\", to: \"05:00\"}]"))
-	d.begin("lane rest hq app", append(some, "people: {from: PEOPLE, where: person.id.startsWith('M')}", "accounts: {in: ACCOUNTS, where: account.externalId.startsWith('M')}"))
+	d.begin("lane rest hq app", append(some, "zone: Asia/Tokyo", "windows: [{from: \"03:00\", to: \"05:00\"}]", "people: {from: PEOPLE, where: person.id.startsWith('M')}", "accounts: {in: ACCOUNTS, where: account.externalId.startsWith('M')}"))
 	for _, step := range []string{"take hq", "take app", "reconcile ops", "draft ops", "reconcile rest", "draft rest", "seal rest"} {
 		require.Empty(t, slices.DeleteFunc(d.do(step), func(l string) bool { return !strings.HasPrefix(l, "!") }), step)
 	}
@@ -103,7 +104,13 @@ func TestWindows(t *testing.T) {
 		require.Eventually(t, func() bool { return slices.Contains(d.ran("ops"), told) }, 20*time.Second, 20*time.Millisecond, "%s, and not %v", told, d.ran("ops"))
 	}
 	comes("running: waits for the window that opens on Thu 2031-01-02 03:00 JST")
-	require.Equal(t, "done create M5", d.do("run rest")[5], "another lane writes meanwhile")
+	rest := d.newest("rest")
+	_, err := d.service.StartRun(ctx, access.Caller{Name: "nightly", Rights: []access.Right{access.Work}}, rest.ID, rest.Hash, RunOrder{AnyTime: "because"})
+	require.ErrorContains(t, err, "needs the right overrule")
+	_, err = d.service.StartRun(ctx, tester, rest.ID, rest.Hash, RunOrder{AnyTime: "the astronomers can't get in"})
+	require.NoError(t, err)
+	require.Empty(t, d.perform())
+	require.Equal(t, "done create M5", d.ran("rest")[5], "another lane writes meanwhile, at a time when it must")
 	d.do("meanwhile app write tick 2h") // the window closes while the first change is written
 	d.do("tick 7h")                     // it is 04:00 in Tokyo
 	comes("running: waits for the window that opens on Fri 2031-01-03 03:00 JST")

@@ -258,7 +258,7 @@ func (s *Service) glanceAt(ctx context.Context, x store.System, to reach.For, wh
 	}
 	defer reach.Closed(c)
 	look.begin()
-	_, err = c.Read(ctx, what, look)
+	_, err = connector.Read(ctx, c, look.shape, what, look)
 	if errors.Is(err, context.DeadlineExceeded) {
 		return fault.New(fault.Invalid, "the preview took longer than a minute", "", "take a roster, which reads in the background")
 	}

@@ -63,8 +63,10 @@ func (w Window) String() string {
 	return strings.TrimSpace(strings.Join(days, ", ") + " " + clock(w.From) + "–" + clock(w.To))
 }
 
+const fortnight = 15 * 24 * time.Hour
+
 // Opens is the first instant from now on at which one of some windows is open; now where one
-// is, and the zero time where none is within eight days.
+// is. Every window opens within a fortnight, also where the clocks leave one out.
 func Opens(windows []Window, now time.Time, zone *time.Location) time.Time {
 	open := func(t time.Time) bool {
 		return slices.ContainsFunc(windows, func(w Window) bool { return w.Open(t, zone) })
@@ -72,10 +74,9 @@ func Opens(windows []Window, now time.Time, zone *time.Location) time.Time {
 	if open(now) {
 		return now
 	}
-	for t := now.Truncate(time.Minute).Add(time.Minute); t.Sub(now) < 8*24*time.Hour; t = t.Add(time.Minute) {
-		if open(t) {
-			return t
-		}
+	t := now.Truncate(time.Minute).Add(time.Minute)
+	for t.Sub(now) < fortnight && !open(t) {
+		t = t.Add(time.Minute)
 	}
-	return time.Time{}
+	return t
 }

@@ -24,13 +24,14 @@ func TestWindow(t *testing.T) {
 		{"2026-11-27T12:00:30Z", "UTC", []Window{{From: 0, To: 24 * 60}}, "2026-11-27T12:00:30Z"},
 		{"2026-11-27T12:00:30Z", "UTC", []Window{{From: 12*60 + 1, To: 13 * 60}, night}, "2026-11-27T12:01:00Z"},
 		{"2026-03-29T00:30:00Z", "Europe/Madrid", []Window{{From: 2*60 + 15, To: 2*60 + 45}}, "2026-03-30T00:15:00Z"}, // no such hour on that day
+		{"2026-03-22T01:50:00Z", "Europe/Madrid", []Window{{Days: []time.Weekday{time.Sunday}, From: 2*60 + 15, To: 2*60 + 45}}, "2026-04-05T00:15:00Z"},
 		{"2026-10-25T00:45:00Z", "Europe/Madrid", []Window{{From: 2*60 + 15, To: 2*60 + 45}}, "2026-10-25T01:15:00Z"}, // a second time
 	} {
 		now, err := time.Parse(time.RFC3339, c.now)
 		require.NoError(t, err)
 		require.Equal(t, c.opens, Opens(c.windows, now, zone(t, c.zone)).UTC().Format(time.RFC3339), "%v from %s in %s", c.windows, c.now, c.zone)
 	}
-	require.True(t, Opens(nil, time.Now(), nil).IsZero())
+	require.True(t, Opens(nil, time.Now(), nil).After(time.Now().AddDate(0, 0, 14)), "no window is never open")
 	for clock, minutes := range map[string]int{"00:00": 0, "05:30": 330, "24:00": 1440, "5:30": -1, "24:01": -1, "22": -1, "": -1} {
 		got, err := Minutes(clock)
 		require.Equal(t, minutes < 0, err != nil, clock)

@@ -43,6 +43,9 @@ type Change struct {
 	HandsOver bool `json:"handsOver,omitempty"`
 	// Inherits is that it gives an account the addresses of somebody who has left.
 	Inherits bool `json:"inherits,omitempty"`
+	// Yields is that the address which it gives up would stay as an alias, were it not given to
+	// somebody else.
+	Yields bool `json:"yields,omitempty"`
 	// RestsOn are the account's values that the change's reason depends on, as
 	// they were read: if one differs at writing time, the change is stale.
 	RestsOn []Edit `json:"restsOn,omitempty"`

@@ -173,8 +173,10 @@ func (r *run) aliases(d *draft, taken map[string]string) {
 		}
 	}
 	taker, yields := taken[r.Charter.Alike.Fold(former)]
-	if keeps && !d.emails.Takes(former) && (!yields || taker == d.Person) && !r.standsBetween(former) {
-		add(former)
+	if keeps && !d.emails.Takes(former) && !r.standsBetween(former) {
+		if d.Yields = yields && taker != d.Person; !d.Yields {
+			add(former)
+		}
 	}
 	for _, v := range d.gained {
 		add(v)

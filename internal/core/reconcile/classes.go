@@ -131,10 +131,20 @@ func (r *run) asOne(drafts []*draft) {
 	}
 }
 
+// turns: it makes the account another's than it was: it opens or shuts it, gives it another
+// name, or takes it out of groups. Whoever only gets more has not changed class.
+func (d *draft) turns() bool {
+	switch d.Verb {
+	case planning.Suspend, planning.Reinstate, planning.Rename, planning.Withdraw:
+		return true
+	}
+	return slices.ContainsFunc(d.Edits, func(e planning.Edit) bool { return e.Attribute == "email" && e.Old != "" })
+}
+
 // inSteps has the changes of each step need those of the one before. Names need no names so:
 // other accounts may stand between them.
 func inSteps(drafts []*draft) {
-	if len(drafts) < 2 {
+	if len(drafts) < 2 || !slices.ContainsFunc(drafts, (*draft).turns) {
 		return
 	}
 	slices.SortStableFunc(drafts, func(a, b *draft) int { return step[a.Verb] - step[b.Verb] })
