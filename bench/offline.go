@@ -81,7 +81,7 @@ func measure(n, rounds int, binary, files, url string) error {
 		name, charter string
 		mine, ratios  []float64
 		peak          int64
-	}{{name: "keys", charter: "bench/charter.yaml"}, {name: "evidence", charter: "bench/weighing-charter.yaml"}}
+	}{{name: "keys", charter: "bench/charter.yaml"}, {name: "evidence", charter: "bench/weighing-charter.yaml"}, {name: "full", charter: "bench/full-charter.yaml"}}
 	var theirs, bare []float64
 	for range rounds {
 		r, err := reading(files+"/people.csv", files+"/accounts.csv")

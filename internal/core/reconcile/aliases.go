@@ -20,7 +20,7 @@ import (
 func (w *walker) alsoAddressed(d *draft, p, a int) {
 	e := w.class.Emails
 	column := w.Accounts.Column("aliases")
-	if e == nil || column == nil || len(w.class.aliases) == 0 && e.Ours == nil && e.Kept == 0 {
+	if e == nil || column == nil || len(w.class.aliases) == 0 && e.Ours == nil && (e.Kept == 0 || a < 0 || len(w.Memory.Former[w.Accounts.ID(a)]) == 0) {
 		return
 	}
 	held, primary := map[string]bool{}, ""
@@ -32,7 +32,7 @@ func (w *walker) alsoAddressed(d *draft, p, a int) {
 		}
 		record.EachValue(now, func(v string) { held[naming.Fold(v)] = true })
 	}
-	if i := slices.IndexFunc(w.drafts, func(o *draft) bool { return o.a == a && a >= 0 && slices.Contains(o.targets, "email") }); i >= 0 {
+	if o := w.drafted(planning.Readdress, p, a); a >= 0 && o != nil && slices.Contains(o.targets, "email") {
 		primary = "" // it changes, and what it is now may be an alias
 	}
 	wanted, sure := w.wantedAliases(p, a)

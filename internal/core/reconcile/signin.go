@@ -5,7 +5,9 @@ import (
 	"slices"
 	"strings"
 
+	"twinning/internal/core/finding"
 	"twinning/internal/core/pairing"
+	"twinning/internal/core/parallel"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
@@ -39,21 +41,39 @@ func (r *run) rehearse() {
 	}
 	r.Accounts.EachUnread(func(int, record.Rejection) { h.unread = "; accounts could not be read that may be known by it" })
 	h.afterThePlan(s.Account.Attribute())
-	subject, classes := r.bind(s.Subject), r.desirer()
-	for _, row := range r.People.Order() {
-		p := int(row)
-		if _, unread := r.People.Present(p); unread || !r.inScope[p] {
-			continue
+	subject, classes, order := r.bind(s.Subject), r.desirer(), r.People.Order()
+	pieces := make([]rehearsed, (len(order)+chunk-1)/chunk)
+	parallel.Each(r.Cores, len(pieces), func(i int) {
+		x := &pieces[i]
+		x.rehearsal = h
+		for _, row := range order[i*chunk : min((i+1)*chunk, len(order))] {
+			p := int(row)
+			if _, unread := r.People.Present(p); unread || !r.inScope[p] {
+				continue
+			}
+			if _, left := r.left(p); left {
+				continue
+			}
+			if class, _ := classes.classIndex(p); !classes.classes[class].SignsIn {
+				continue
+			}
+			v := subject.Eval(p, -1)
+			x.person(p, strings.TrimSpace(v.Cell()), v.Fault())
 		}
-		if _, left := r.left(p); left {
-			continue
-		}
-		if class, _ := classes.classIndex(p); !classes.classes[class].SignsIn {
-			continue
-		}
-		v := subject.Eval(p, -1)
-		h.person(p, strings.TrimSpace(v.Cell()), v.Fault())
+	})
+	for _, x := range pieces {
+		r.out.Findings = append(r.out.Findings, x.found...)
 	}
+}
+
+// rehearsed is what one goroutine found out about its share of the people.
+type rehearsed struct {
+	*rehearsal
+	found []finding.Finding
+}
+
+func (h *rehearsed) tell(code string, p, own int, format string, args ...any) {
+	h.found = append(h.found, h.find(code, p, own, "", format, args...))
 }
 
 // afterThePlan notes what accounts will be known by; an expression that computes something is
@@ -78,7 +98,7 @@ func (h *rehearsal) afterThePlan(attribute string) {
 	}
 }
 
-func (h *rehearsal) person(p int, subject, fault string) {
+func (h *rehearsed) person(p int, subject, fault string) {
 	res := h.out.Pairing
 	own := -1
 	switch res.PersonState[p] {
@@ -90,7 +110,7 @@ func (h *rehearsal) person(p int, subject, fault string) {
 	}
 	if subject == "" {
 		if own >= 0 {
-			h.report("sign-in-stray", p, own, "", "the identity provider would send nothing of them: %s", orBlank(fault))
+			h.tell("sign-in-stray", p, own, "the identity provider would send nothing of them: %s", orBlank(fault))
 		}
 		return
 	}
@@ -120,19 +140,19 @@ func (h *rehearsal) person(p int, subject, fault string) {
 		case own < 0:
 			words += ", and they have none"
 		}
-		h.report("sign-in-crossed", p, own, "", "signs in as %q, which opens %s", subject, words)
+		h.tell("sign-in-crossed", p, own, "signs in as %q, which opens %s", subject, words)
 	case h.takes[normal] != "" && h.takes[normal] != h.personID(p):
-		h.report("sign-in-crossed", p, own, "", "signs in as %q, which the plan gives to the account of person %q", subject, h.takes[normal])
+		h.tell("sign-in-crossed", p, own, "signs in as %q, which the plan gives to the account of person %q", subject, h.takes[normal])
 	case len(rows) > 0:
 	case own >= 0:
 		mended := ""
 		if record.Normal(record.Text, h.becomes[h.accountID(own)]) == normal {
 			mended = "; the plan mends it"
 		}
-		h.report("sign-in-stray", p, own, "", "signs in as %q, which opens no account%s%s", subject, h.unread, mended)
+		h.tell("sign-in-stray", p, own, "signs in as %q, which opens no account%s%s", subject, h.unread, mended)
 	default:
 		if name, made := h.created[h.personID(p)]; made && record.Normal(record.Text, name) != normal {
-			h.report("sign-in-stray", p, -1, "", "will sign in as %q, and the new account is to be known as %q", subject, name)
+			h.tell("sign-in-stray", p, -1, "will sign in as %q, and the new account is to be known as %q", subject, name)
 		}
 	}
 }
