@@ -438,7 +438,7 @@ func (a *allocation) explain(i int, denied bool) {
 	if !denied {
 		return
 	}
-	if candidate, _, state := a.try(i, nextBest); state == granted && (candidate >= 0 || r.onlyGives()) {
+	if candidate, _, state := a.try(i, nextBest); !g.Granted && state == granted && (candidate >= 0 || r.onlyGives()) {
 		return // another name of the unit is what it was refused for
 	}
 	for _, name := range a.folded[i] {

@@ -180,8 +180,8 @@ func breakCircles(part []*Change, between func(c *Change, name string) string) (
 				continue // it gives nothing up
 			}
 			steps = append(steps, step)
-			for _, other := range part {
-				if i := slices.Index(other.Needs, c.ID); i >= 0 && other != c {
+			for _, other := range part { // what else is done of the account goes on waiting for all of it
+				if i := slices.Index(other.Needs, c.ID); i >= 0 && other.Account != c.Account {
 					other.Needs[i] = step.ID
 				}
 			}

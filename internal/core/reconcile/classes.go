@@ -118,16 +118,35 @@ func (r *run) asOne(drafts []*draft) {
 		return
 	}
 	unlike := r.desirer().unlike
+	inherits := map[int][]*draft{} // what stands with those who hand over, and not with what else is done of its account
+	for _, d := range drafts {
+		if d.pass().group > 0 {
+			inherits[d.a] = append(inherits[d.a], d)
+		}
+	}
+	if len(inherits) > 0 {
+		drafts = slices.DeleteFunc(slices.Clone(drafts), func(d *draft) bool { return d.pass().group > 0 })
+	}
 	for from, to := 0, 0; from < len(drafts); from = to {
 		for to = from; to < len(drafts) && drafts[to].p == drafts[from].p && drafts[to].a == drafts[from].a; {
 			to++
 		}
-		if drafts[from].p < 0 || drafts[from].a < 0 || to-from < 2 {
+		all := drafts[from:to]
+		if more := inherits[drafts[from].a]; len(more) > 0 {
+			all = slices.Concat(all, more)
+		}
+		if drafts[from].p < 0 || drafts[from].a < 0 || len(all) < 2 {
 			continue
 		}
-		inSteps(slices.DeleteFunc(slices.Clone(drafts[from:to]), func(d *draft) bool {
-			return d.dropped || !slices.ContainsFunc(d.Edits, func(e planning.Edit) bool { return unlike[e.Attribute] })
-		}))
+		classed := func(d *draft) bool {
+			return slices.ContainsFunc(d.Edits, func(e planning.Edit) bool { return unlike[e.Attribute] })
+		}
+		list := slices.DeleteFunc(slices.Clone(all), func(d *draft) bool {
+			return d.dropped || !classed(d) && d.Verb != planning.Rename && d.Verb != planning.Readdress // its names go together
+		})
+		if slices.ContainsFunc(list, func(d *draft) bool { return classed(d) && d.turns() }) {
+			inSteps(list)
+		}
 	}
 }
 
@@ -144,7 +163,7 @@ func (d *draft) turns() bool {
 // inSteps has the changes of each step need those of the one before. Names need no names so:
 // other accounts may stand between them.
 func inSteps(drafts []*draft) {
-	if len(drafts) < 2 || !slices.ContainsFunc(drafts, (*draft).turns) {
+	if len(drafts) < 2 {
 		return
 	}
 	slices.SortStableFunc(drafts, func(a, b *draft) int { return step[a.Verb] - step[b.Verb] })

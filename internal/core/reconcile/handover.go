@@ -151,7 +151,10 @@ func (w *walker) heirOf(g gone) (h heir, waits string) {
 		return h, fmt.Sprintf("until person %q, who takes over, has an account", person)
 	}
 	h.p, h.a = row, int(w.out.Pairing.PersonTwin[row])
+	class, _ := w.classIndex(row)
 	switch {
+	case !w.classes[class].SignsIn:
+		return h, fmt.Sprintf("until somebody takes over who signs in: person %q is of class %s", person, w.classes[class].Name)
 	case w.frozen(h.p, h.a):
 		return h, fmt.Sprintf("until account %q, which takes over, can be read", w.accountID(h.a))
 	case w.shut(h.a):

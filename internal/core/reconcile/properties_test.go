@@ -100,6 +100,11 @@ func movingLane(t *rapid.T) *lane {
 	}
 	rule := rapid.SampledFrom([]string{`{candidates: [person.email], rule: own}`, `{candidates: [person.email, person.employeeNumber + '@l.example'], rule: own}`, `{candidates: [person.email], rule: once}`}).Draw(t, "login rule")
 	l.rules = append(l.rules, `attributes: {userName: `+rule+`, title: person.title}`)
+	classes := rapid.SampledFrom([]string{"", "", `sign-in: false`, `emails: {primary: person.email, rule: own, former: drop}`, `sign-in: false, attributes: {userName: {candidates: [person.employeeNumber + '@l.example'], rule: own}}`}).Draw(t, "a class")
+	if classes != "" {
+		l.rules = append(l.rules, `classes: [{name: cook, when: "person.title == 'Cook'", `+classes+`}]`)
+		l.memory = `{"suspended": {"a0": true, "a1": true, "a2": true}}`
+	}
 	for i := range n {
 		here, heir := "true", "-"
 		if i%2 == 1 && rapid.Bool().Draw(t, "left") {
@@ -111,7 +116,11 @@ func movingLane(t *rapid.T) *lane {
 			alias = now[len(now)-1]
 		}
 		if i < n-1 || rapid.Bool().Draw(t, "the last has an account") {
-			l.accounts = append(l.accounts, fmt.Sprintf("a%d %d %s Ana Soto%d %s %s true", i, i, login[i], i, now[i], alias))
+			active := "true"
+			if classes != "" {
+				active = rapid.SampledFrom([]string{"true", "true", "false"}).Draw(t, "open")
+			}
+			l.accounts = append(l.accounts, fmt.Sprintf("a%d %d %s Ana Soto%d %s %s %s", i, i, login[i], i, now[i], alias, active))
 		}
 	}
 	return l
@@ -127,6 +136,7 @@ func TestNamesMove(t *testing.T) {
 		out := reconcile.Run(in)
 		checkNames(rt, l, in, out)
 		checkPrefixes(rt, in, out)
+		checkSteps(rt, out)
 		checkSettled(rt, l, in, out)
 		again := l.input(rt, rand.New(rand.NewPCG(1, 2)))
 		again.Cores = 2
@@ -149,6 +159,19 @@ func TestNamesMove(t *testing.T) {
 	require.NotZero(t, circles)
 	require.NotZero(t, units)
 	require.NotZero(t, handed)
+}
+
+// checkSteps: of what is done of an account as one, rights go first and come last.
+func checkSteps(t require.TestingT, out *reconcile.Output) {
+	for i, c := range out.Changes {
+		for _, d := range out.Changes[i+1:] {
+			if c.Unit == "" || c.Unit != d.Unit || c.Account != d.Account || c.Between {
+				continue
+			}
+			require.NotContains(t, []string{planning.Reinstate, planning.Unhide, planning.Enrol}, c.Verb, "%s of %s before %s", c.Verb, c.Account, d.Verb)
+			require.NotContains(t, []string{planning.Suspend, planning.Withdraw}, d.Verb, "%s of %s after %s", d.Verb, d.Account, c.Verb)
+		}
+	}
 }
 
 // checkPrefixes: wherever a plan stops, no name that it moves is two accounts'; and outside
@@ -241,6 +264,7 @@ func TestProperties(t *testing.T) {
 		checkUntouched(rt, in, out)
 		checkNames(rt, l, in, out)
 		checkPrefixes(rt, in, out)
+		checkSteps(rt, out)
 		checkSettled(rt, l, in, out)
 		checkRulings(rt, in, out)
 		shuffled := l.input(rt, rand.New(rand.NewPCG(1, 2)))
