@@ -36,6 +36,8 @@ var (
 	DomeAdmins string
 	//go:embed hq-candlewick.yaml
 	CandlewickLane string
+	//go:embed candlewick-visitors.yaml
+	VisitorsLane string
 	//go:embed night-log-shape.yaml
 	NightLogShape string
 	//go:embed hq-night-log.yaml

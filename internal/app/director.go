@@ -122,6 +122,7 @@ func (d *director) play() error {
 		func() error { return d.charter("hq-mail-gate", demo.MailGateLane) },
 		func() error { return d.charter("hq-candlewick", demo.CandlewickLane) },
 		func() error { return d.charter("hq-night-log", demo.NightLogLane) },
+		func() error { return d.charter("candlewick-visitors", demo.VisitorsLane) },
 		// the pilot group, twice: the second run shows what the application does not keep
 		d.pilot,
 		func() error { return d.read(dome...) },
@@ -135,6 +136,7 @@ func (d *director) play() error {
 		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-admins", false)) },
 		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-candlewick", false)) },
 		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-night-log", false)) },
+		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "candlewick-visitors", false)) },
 		func() error { return d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-booking", false)) },
 	}
 	for _, step := range steps {

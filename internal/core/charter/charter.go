@@ -76,13 +76,6 @@ var ErrStopped = errors.New("stopped")
 // ErrStopped: a computation that nobody waits for any more ends.
 func (c *Charter) Stop() { c.stopped.Store(true) }
 
-// Wait is what accounts wait for, and for how many days before that is told.
-type Wait struct {
-	Lane string // "": until they appear
-	Days int
-	Line int
-}
-
 // Key identifies: a person and an account that carry the same normalised value
 // are the same human, if nobody else carries it.
 type Key struct {

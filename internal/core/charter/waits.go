@@ -8,6 +8,34 @@ import (
 	"twinning/internal/core/document"
 )
 
+// Wait is what accounts wait for, and for how many days before that is told.
+type Wait struct {
+	Lane string // "": until they appear
+	Days int
+	Line int
+}
+
+// readAwaited reads which lane comes first.
+func (r *reader) readAwaited(n document.Node) {
+	f := n.Declared(Keys)
+	if !n.Present() {
+		return
+	}
+	line, _ := n.Place()
+	r.After = &Wait{Lane: f["lane"].Text(), Line: line}
+	if d, ok := f["within"]; ok {
+		r.After.Days = d.Days()
+	}
+	switch {
+	case r.After.Lane == "":
+		n.Problem("`after:` needs `lane:`, in which people have an account before they are given one here")
+	case r.After.Lane == r.Lane:
+		f["lane"].Problem("the lane can't come after itself")
+	case r.Appear != nil:
+		n.Problem("with `accounts: {appear-within: …}` none is made here, so there is nothing to come after; leave one of them out")
+	}
+}
+
 // readWindows reads when runs may write.
 func (r *reader) readWindows(n document.Node) {
 	for _, item := range n.Items() {
