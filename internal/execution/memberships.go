@@ -111,12 +111,14 @@ func (s *sender) enrol() (connector.Record, error) {
 		return connector.Record{}, &connector.Error{Kind: connector.Refused, Doing: s.c.Verb + " " + s.c.Account, Target: s.system.Name, Reason: "who owns groups is written by a hand-over alone", Next: "take the attribute out of the charter's attributes"}
 	}
 	for _, p := range s.passages(s.c) {
-		id, made, err := s.findOrMake(g, p)
+		id, err := s.findOrMake(g, p)
 		switch {
 		case err != nil:
 			return connector.Record{}, err
-		case made:
-			continue
+		case id == "" && !p.in:
+			continue // a group that is not there is left already
+		case id == "":
+			return connector.Record{}, &connector.Error{Kind: connector.Refused, Doing: "hand over the group " + p.group, Target: s.system.Name, Reason: "it is not there"}
 		}
 		change := g.Enrol
 		if p.owns {
@@ -135,27 +137,28 @@ func (s *sender) enrol() (connector.Record, error) {
 	return connector.Record{ID: s.c.Account}, nil
 }
 
-// findOrMake finds a group, or makes it with its first member; one that is left and is not
-// there is as good as made. Only one worker does at a time, and after an error the groups are
-// read again: one that was made and not heard of is found.
-func (s *sender) findOrMake(g connector.Grouper, p passage) (id string, made bool, err error) {
+// findOrMake finds a group that the account is to be put into or taken out of, and makes it in
+// the first case; "" is that it is not there. Only one worker does at a time, and after an
+// error the groups are read again: one that was made and not heard of is found. Whoever makes
+// one is put into it all the same: some systems forget the members of a new group.
+func (s *sender) findOrMake(g connector.Grouper, p passage) (id string, err error) {
 	s.groups.mu.Lock()
 	defer s.groups.mu.Unlock()
 	if id, err = s.groupID(s.ctx, p.group); id != "" || err != nil || !p.in || p.owns {
-		return id, err == nil && id == "", err
+		return id, err
 	}
 	s.groups.ids = nil // somebody else may have made it since
 	if id, err = s.groupID(s.ctx, p.group); id != "" || err != nil {
-		return id, false, err
+		return id, err
 	}
 	if id, err = g.MakeGroup(s.ctx, p.group, s.c.Account); err != nil {
 		s.groups.ids = nil
-		return "", false, err
+		return "", err
 	}
 	s.trace("made the group %s", p.group)
 	key := record.Normal(record.Text, p.group)
 	s.groups.ids[key] = append(s.groups.ids[key], id)
-	return id, true, nil
+	return id, nil
 }
 
 // enrolled reads whether the groups show what a change of memberships wanted; not says

@@ -33,7 +33,8 @@ type Misbehaviour struct {
 	TitleLimit    int    `json:"titleLimit,omitempty"`    // longer titles are cut to so many characters
 	LagMillis     int    `json:"lagMillis,omitempty"`     // writes show in reading only after this time
 	NoETag        bool   `json:"noETag,omitempty"`
-	Silent        bool   `json:"silent,omitempty"` // PATCH is answered 204 without a body
+	Silent        bool   `json:"silent,omitempty"`      // PATCH is answered 204 without a body
+	EmptyGroups   bool   `json:"emptyGroups,omitempty"` // the members of a new group are forgotten
 	// of lists
 	RepeatPage   bool `json:"repeatPage,omitempty"`   // every page but the first gives the first again
 	SkipUsers    bool `json:"skipUsers,omitempty"`    // every page but the first leaves a user out

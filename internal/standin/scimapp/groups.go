@@ -58,6 +58,9 @@ func (h *groupHandler) Create(_ *http.Request, attributes scim.ResourceAttribute
 	defer h.mu.Unlock()
 	name, _ := attributes["displayName"].(string)
 	g := &group{ID: fmt.Sprintf("g%03d", len(h.groups)+1), Name: name, Members: membersOf(attributes)}
+	if h.wrong.EmptyGroups {
+		g.Members = nil
+	}
 	h.groups[g.ID] = g
 	h.effects.Changes++
 	(*App)(h).save()
