@@ -46,7 +46,7 @@ export function LanesPage() {
             { name: "contested", width: "80px", right: true, cell: count("people", "contested") },
             { name: "missing", width: "80px", right: true, cell: count("people", "missing") },
             { name: "orphan", width: "80px", right: true, cell: count("accounts", "orphan") },
-            { name: "would change", width: "1.4fr", cell: (l) => (l.latest ? changes(l.latest.changes) : "") },
+            { name: "would change", width: "1.8fr", cell: (l) => (l.latest ? changes(l.latest.changes) : "") },
             { name: "reconciled", width: "110px", cell: (l) => <When at={l.latest?.at} /> },
             { name: "mode", width: "120px", cell: mode },
           ]}

@@ -77,7 +77,7 @@ export function Titled({ name, title }: { name: string; title?: string }) {
   return (
     <>
       <span className="font-medium">{title || name}</span>
-      {title && <span className="font-mono text-soft"> {name}</span>}
+      {title && <span className="block whitespace-nowrap font-mono text-soft">{name}</span>}
     </>
   );
 }
