@@ -126,7 +126,7 @@ func (h *asker) prepare(dir string, n int) (err error) {
 	if err := h.idle(); err != nil {
 		return err
 	}
-	if _, err := h.app.Service.PutCharter(h.ctx, engineer, h.lane, string(charter), -1); err != nil {
+	if _, err := h.app.Service.PutCharter(h.ctx, engineer, h.lane, string(charter), -1, ""); err != nil {
 		return err
 	}
 	for range 2 { // the second takes the place of the first

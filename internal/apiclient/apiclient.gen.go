@@ -931,9 +931,12 @@ type ChangeList struct {
 
 // Charter defines model for Charter.
 type Charter struct {
-	At      time.Time       `json:"at"`
-	By      string          `json:"by"`
-	Lane    string          `json:"lane"`
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	Lane string    `json:"lane"`
+
+	// Note what whoever gave it said of it
+	Note    *string         `json:"note,omitempty"`
 	Notes   []PlacedProblem `json:"notes"`
 	Source  string          `json:"source"`
 	Version int64           `json:"version"`
@@ -973,9 +976,27 @@ type CharterComparison struct {
 	Withheld Twofold   `json:"withheld"`
 }
 
+// CharterDiff defines model for CharterDiff.
+type CharterDiff struct {
+	// Diff a unified diff; blank where they are the same
+	Diff string `json:"diff"`
+
+	// From 0 before the first
+	From int64 `json:"from"`
+	To   int64 `json:"to"`
+}
+
 // CharterInput defines model for CharterInput.
 type CharterInput struct {
-	Source string `json:"source"`
+	// Note why it is given; kept with its version
+	Note   *string `json:"note,omitempty"`
+	Source string  `json:"source"`
+}
+
+// CharterList defines model for CharterList.
+type CharterList struct {
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []Charter `json:"items"`
 }
 
 // CharterTry defines model for CharterTry.
@@ -2504,6 +2525,24 @@ type PutCharterParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// DiffChartersParams defines parameters for DiffCharters.
+type DiffChartersParams struct {
+	// From the one before when it is not given
+	From *int64 `form:"from,omitempty" json:"from,omitempty"`
+
+	// To the newest when it is not given
+	To *int64 `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// ListChartersParams defines parameters for ListCharters.
+type ListChartersParams struct {
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // FaceRecordsParams defines parameters for FaceRecords.
 type FaceRecordsParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
@@ -3219,6 +3258,11 @@ type ClientInterface interface {
 	// Corresponds with GET /lanes/{lane}/charter-comparisons/{task} (the `ShowComparison` operationId).
 	ShowComparison(ctx context.Context, lane LaneName, task int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DiffCharters What changed from one version of the charter to another
+	//
+	// Corresponds with GET /lanes/{lane}/charter-diff (the `DiffCharters` operationId).
+	DiffCharters(ctx context.Context, lane LaneName, params *DiffChartersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TryCharterWithBody What a charter makes of one person and their account, step by step; nothing is kept
 	//
 	// Takes any type of body and a specified content type.
@@ -3232,6 +3276,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /lanes/{lane}/charter-tries (the `TryCharter` operationId).
 	TryCharter(ctx context.Context, lane LaneName, body TryCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCharters The versions of the charter, newest first
+	//
+	// Corresponds with GET /lanes/{lane}/charter-versions (the `ListCharters` operationId).
+	ListCharters(ctx context.Context, lane LaneName, params *ListChartersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FaceRecords A person and an account, attribute by attribute
 	//
@@ -4123,6 +4172,21 @@ func (c *Client) ShowComparison(ctx context.Context, lane LaneName, task int64, 
 	return c.Client.Do(req)
 }
 
+// DiffCharters What changed from one version of the charter to another
+//
+// Corresponds with GET /lanes/{lane}/charter-diff (the `DiffCharters` operationId).
+func (c *Client) DiffCharters(ctx context.Context, lane LaneName, params *DiffChartersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDiffChartersRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TryCharterWithBody What a charter makes of one person and their account, step by step; nothing is kept
 //
 // Takes any type of body and a specified content type.
@@ -4147,6 +4211,21 @@ func (c *Client) TryCharterWithBody(ctx context.Context, lane LaneName, contentT
 // Corresponds with POST /lanes/{lane}/charter-tries (the `TryCharter` operationId).
 func (c *Client) TryCharter(ctx context.Context, lane LaneName, body TryCharterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryCharterRequest(c.Server, lane, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCharters The versions of the charter, newest first
+//
+// Corresponds with GET /lanes/{lane}/charter-versions (the `ListCharters` operationId).
+func (c *Client) ListCharters(ctx context.Context, lane LaneName, params *ListChartersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChartersRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6464,6 +6543,79 @@ func NewShowComparisonRequest(server string, lane LaneName, task int64) (*http.R
 	return req, nil
 }
 
+// NewDiffChartersRequest constructs an http.Request for the DiffCharters method
+func NewDiffChartersRequest(server string, lane LaneName, params *DiffChartersParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/charter-diff", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTryCharterRequest calls the generic TryCharter builder with application/json body
 func NewTryCharterRequest(server string, lane LaneName, body TryCharterJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6507,6 +6659,79 @@ func NewTryCharterRequestWithBody(server string, lane LaneName, contentType stri
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListChartersRequest constructs an http.Request for the ListCharters method
+func NewListChartersRequest(server string, lane LaneName, params *ListChartersParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/charter-versions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }

@@ -275,7 +275,7 @@ func (d *director) read(systems ...string) error {
 }
 
 func (d *director) charter(lane, source string) error {
-	_, err := d.Service.PutCharter(d.ctx, d.who, lane, source, -1)
+	_, err := d.Service.PutCharter(d.ctx, d.who, lane, source, -1, "")
 	return err
 }
 

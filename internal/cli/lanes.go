@@ -277,20 +277,9 @@ func newCharter() *cobra.Command {
 		if err := ask(&check, res, err); err != nil {
 			return err
 		}
-		var v apiclient.Charter
-		tag, err := validator(c.GetCharter(c.ctx, check.Lane, nil))
-		if err != nil {
-			return err
-		}
-		res, err = c.PutCharter(c.ctx, check.Lane, &apiclient.PutCharterParams{IfMatch: tag}, apiclient.CharterInput{Source: string(src)})
-		if err := ask(&v, res, err); err != nil {
-			return err
-		}
-		for _, n := range v.Notes {
-			c.say("note: line %d, column %d: %s", n.Line, n.Column, n.Message)
-		}
-		return c.tell(v, "lane %s has charter version %d; next: twinning reconcile %s", v.Lane, v.Version, v.Lane)
+		return c.putCharter(check.Lane, apiclient.CharterInput{Source: string(src), Note: c.given("note")})
 	})
+	put.Flags().String("note", "", "why, for whoever looks at its versions later")
 	show := running("show LANE", "The charter in force, or an older version", exact("LANE"), func(c *client, args []string) error {
 		version, _ := c.cmd.Flags().GetInt64("version")
 		var v apiclient.Charter
@@ -301,7 +290,7 @@ func newCharter() *cobra.Command {
 		if c.format != "table" {
 			return c.show(v, []string{"lane", "version", "source"}, [][]string{{v.Lane, fmt.Sprint(v.Version), v.Source}})
 		}
-		c.say("version %d by %s, %s", v.Version, v.By, day(v.At))
+		c.say("version %d by %s, %s%s", v.Version, v.By, day(v.At), noted(v))
 		fmt.Fprint(c.cmd.OutOrStdout(), v.Source)
 		return nil
 	})
@@ -314,5 +303,5 @@ func newCharter() *cobra.Command {
 	compare := running("compare LANE", "How a reconciliation would differ by a charter that is not kept", exact("LANE"), charterCompare)
 	compare.Flags().String("file", "", "the charter to hold against the one in force")
 	_ = compare.MarkFlagRequired("file") // it is declared above
-	return group("charter", "A lane's rules", newCharterCheck(), newCharterTemplate(), try, compare, put, show)
+	return group("charter", "A lane's rules", newCharterCheck(), newCharterTemplate(), try, compare, put, show, newCharterHistory(), newCharterDiff(), newCharterReturn())
 }

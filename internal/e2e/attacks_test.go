@@ -496,7 +496,7 @@ func TestAtOnce(t *testing.T) {
 	x, err := s.Charter(ctx, lane, 0)
 	require.NoError(t, err)
 	require.Equal(t, 1, atOnce(40, func(i int) error {
-		_, err := s.PutCharter(ctx, admin, lane, x.Source+fmt.Sprintf("\n# %d\n", i), x.Version)
+		_, err := s.PutCharter(ctx, admin, lane, x.Source+fmt.Sprintf("\n# %d\n", i), x.Version, "")
 		return err
 	}), "one of those who began with the same version")
 

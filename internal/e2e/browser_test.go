@@ -336,7 +336,7 @@ pairing: {keys: [{name: e-mail, person: person.email, account: account.emails}]}
 attributes: {userName: {candidates: [slug(initial(person.givenName) + person.familyName)], rule: once}}
 emails: {primary: person.email, rule: own}
 orphans: {do: suspend}
-`, -1)
+`, -1, "")
 	require.NoError(t, err)
 	h.twinning(0, "sign-in", "--address", h.url)
 	h.twinning(3, "reconcile", "hr-dome-booking")

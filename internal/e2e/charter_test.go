@@ -62,6 +62,18 @@ func TestCharterTry(t *testing.T) {
 	h.app.Service.MostCompared = 1000
 	require.Equal(t, kept, h.twinning(0, "charter", "show", lane))
 
+	write("rule: watch", "rule: own") // versions, with who gave each, and why
+	h.twinning(0, "charter", "put", path, "--note", "titles are ours again")
+	out = h.twinning(0, "charter", "history", lane)
+	require.Regexp(t, `2 +\d{4}-\d\d-\d\d \d\d:\d\d +admin +titles are ours again\n +1 `, out)
+	out = h.twinning(0, "charter", "diff", lane)
+	require.Contains(t, out, "rule: watch")
+	require.Regexp(t, `(?m)^-.*rule: watch.*\n\+.*rule: own`, out)
+	require.Contains(t, h.any("charter", "diff", lane, "--from", "9"), "9 of lane hq-dome-booking")
+	require.Contains(t, h.twinning(0, "charter", "return", lane, "1"), "has charter version 3")
+	require.Contains(t, h.twinning(0, "charter", "diff", lane, "--from", "1", "--to", "3"), "are the same")
+	require.Contains(t, h.twinning(0, "charter", "history", lane), "back to version 1")
+
 	looker := h.token("look")
 	require.Equal(t, http.StatusNotFound, h.call("GET", "/v1/lanes/hq-candlewick/charter-comparisons/1", looker, nil, nil))
 	var tried apiclient.CharterTry

@@ -330,7 +330,7 @@ func TestPlanNamesItsWeights(t *testing.T) {
 	ctx := context.Background()
 	h.twinning(0, "sign-in", "--name", "admin")
 	weighing := strings.Replace(demo.DomeBooking, "intent: both", "  evidence: {}\nintent: both", 1)
-	_, err := h.app.Service.PutCharter(ctx, admin, lane, weighing, -1)
+	_, err := h.app.Service.PutCharter(ctx, admin, lane, weighing, -1, "")
 	require.NoError(t, err)
 	p := h.sealed()
 	require.EqualValues(t, "sealed", p.State)

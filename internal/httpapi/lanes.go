@@ -41,8 +41,18 @@ func (s *server) PutCharter(ctx context.Context, r openapi.PutCharterRequestObje
 	if err != nil {
 		return nil, err
 	}
-	v, err := s.cfg.Service.PutCharter(ctx, caller(ctx), r.Lane, r.Body.Source, version)
+	v, err := s.cfg.Service.PutCharter(ctx, caller(ctx), r.Lane, r.Body.Source, version, value(r.Body.Note))
 	return as[openapi.PutCharter200JSONResponse](v, err)
+}
+
+func (s *server) ListCharters(ctx context.Context, r openapi.ListChartersRequestObject) (openapi.ListChartersResponseObject, error) {
+	list, next, err := s.cfg.Service.Charters(ctx, r.Lane, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListCharters200JSONResponse](onPage(list, next), err)
+}
+
+func (s *server) DiffCharters(ctx context.Context, r openapi.DiffChartersRequestObject) (openapi.DiffChartersResponseObject, error) {
+	v, err := s.cfg.Service.DiffCharters(ctx, r.Lane, value(r.Params.From), value(r.Params.To))
+	return as[openapi.DiffCharters200JSONResponse](v, err)
 }
 
 func (s *server) TryCharter(ctx context.Context, r openapi.TryCharterRequestObject) (openapi.TryCharterResponseObject, error) {

@@ -398,7 +398,7 @@ func (d *days) charter(lane, line string) error {
 	} else {
 		d.rules[lane][i] = line
 	}
-	_, err := d.service.PutCharter(context.Background(), tester, d.own(lane), strings.Join(d.rules[lane], "\n"), -1)
+	_, err := d.service.PutCharter(context.Background(), tester, d.own(lane), strings.Join(d.rules[lane], "\n"), -1, "")
 	return err
 }
 

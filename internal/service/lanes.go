@@ -44,6 +44,7 @@ type CharterView struct {
 	Source  string             `json:"source"`
 	By      string             `json:"by"`
 	At      time.Time          `json:"at"`
+	Note    string             `json:"note,omitempty"`
 	Notes   []document.Problem `json:"notes"`
 }
 
@@ -218,7 +219,7 @@ func charterView(lane string, c store.Charter, notes []document.Problem) Charter
 	if notes == nil {
 		notes = []document.Problem{}
 	}
-	return CharterView{Lane: lane, Version: c.Version, Source: c.Source, By: c.By, At: c.At, Notes: notes}
+	return CharterView{Lane: lane, Version: c.Version, Source: c.Source, By: c.By, At: c.At, Note: c.Note, Notes: notes}
 }
 
 // parse checks a charter against the shapes of the systems it names.
@@ -345,8 +346,8 @@ func (s *Service) TryCharter(ctx context.Context, lane, source, person, account 
 }
 
 // PutCharter gives a lane a new version of its rules; the first makes the
-// lane. after is the version it was made from, -1 for whatever it is.
-func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, source string, after int64) (CharterView, error) {
+// lane. after is the version it was made from, -1 for whatever it is; note says why.
+func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, source string, after int64, note string) (CharterView, error) {
 	c, err := s.parse(ctx, source)
 	if err != nil {
 		return CharterView{}, err
@@ -399,7 +400,7 @@ func (s *Service) PutCharter(ctx context.Context, who access.Caller, lane, sourc
 		if after >= 0 && after != newest.Version {
 			return store.ErrChanged
 		}
-		if kept, err = tx.AddCharter(ctx, l.ID, newest.Version, source, who.Name); err != nil {
+		if kept, err = tx.AddCharter(ctx, l.ID, newest.Version, source, who.Name, note); err != nil {
 			return err
 		}
 		if err := tx.SetCharacter(ctx, l.ID, c.Zone.String(), c.Title); err != nil {

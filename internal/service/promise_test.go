@@ -182,7 +182,7 @@ func newWorld(t *testing.T, n int, with *store.Store) *world {
 	case 2:
 		w.charter += "orphans: {do: suspend}\nwaves: [{name: drivers, when: person.title == 'Driver'}, {name: everybody}]\n"
 	}
-	w.must(w.one.PutCharter(w.ctx, tester, w.name, w.charter, -1))
+	w.must(w.one.PutCharter(w.ctx, tester, w.name, w.charter, -1, ""))
 	w.must(w.one.SetObserving(w.ctx, tester, w.name, false))
 	w.happens("take people")
 	w.happens("take accounts")
@@ -421,7 +421,7 @@ func (w *world) happens(what string) {
 			w.closed = !w.closed
 		}
 	case "charter":
-		_, err = w.one.PutCharter(w.ctx, tester, w.name, w.charter+fmt.Sprintf("# %d\n", len(w.log)), -1)
+		_, err = w.one.PutCharter(w.ctx, tester, w.name, w.charter+fmt.Sprintf("# %d\n", len(w.log)), -1, "")
 	case "void":
 		if p, ok := w.plan(); ok {
 			_, err = w.one.Void(w.ctx, tester, p.ID)

@@ -109,6 +109,14 @@ type Charter struct {
 	Source  string    `db:"source"`
 	By      string    `db:"created_by"`
 	At      time.Time `db:"at"`
+	Note    string    `db:"note"`
+}
+
+// Charters lists the versions of a lane's charter, newest first.
+func (s *Store) Charters(ctx context.Context, lane int64, p Page) (list []Charter, next string, err error) {
+	err = s.list(ctx, &list, `SELECT * FROM charters WHERE lane_id = $1 AND version < $2 ORDER BY version DESC LIMIT $3`, lane, p.afterNumber(maxNumber), p.limit()+1)
+	list, next = cut(p, list, func(c Charter) string { return number(c.Version) })
+	return list, next, err
 }
 
 // Charter finds a version; 0 means the newest.
@@ -118,8 +126,8 @@ func (s *Store) Charter(ctx context.Context, lane, version int64) (c Charter, er
 
 // AddCharter adds the version after the given one; ErrTaken when somebody else
 // was faster.
-func (s *Store) AddCharter(ctx context.Context, lane, after int64, source, by string) (c Charter, err error) {
-	return c, s.get(ctx, &c, `INSERT INTO charters (lane_id, version, source, created_by) VALUES ($1, $2, $3, $4) RETURNING *`, lane, after+1, source, by)
+func (s *Store) AddCharter(ctx context.Context, lane, after int64, source, by, note string) (c Charter, err error) {
+	return c, s.get(ctx, &c, `INSERT INTO charters (lane_id, version, source, created_by, note) VALUES ($1, $2, $3, $4, $5) RETURNING *`, lane, after+1, source, by, note)
 }
 
 // Ruling is a human decision that outlives rosters.

@@ -357,7 +357,7 @@ func TestConflicts(t *testing.T) {
 	l, err := shared.LaneByName(ctx, "conflict")
 	require.NoError(t, err)
 	for range 2 {
-		_, err = shared.AddCharter(ctx, l.ID, 0, "lane: conflict", "test")
+		_, err = shared.AddCharter(ctx, l.ID, 0, "lane: conflict", "test", "")
 	}
 	require.ErrorIs(t, err, ErrTaken, "two first versions")
 

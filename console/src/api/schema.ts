@@ -540,6 +540,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/charter-versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The versions of the charter, newest first */
+        get: operations["listCharters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{lane}/charter-diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What changed from one version of the charter to another */
+        get: operations["diffCharters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes/{lane}/charter-tries": {
         parameters: {
             query?: never;
@@ -1885,6 +1919,8 @@ export interface components {
             by: string;
             /** Format: date-time */
             at: string;
+            /** @description what whoever gave it said of it */
+            note?: string;
             notes: components["schemas"]["PlacedProblem"][];
         };
         /**
@@ -1894,6 +1930,23 @@ export interface components {
          */
         CharterInput: {
             source: string;
+            /** @description why it is given; kept with its version */
+            note?: string;
+        };
+        CharterList: {
+            items: components["schemas"]["Charter"][];
+            cursor?: string;
+        };
+        CharterDiff: {
+            /**
+             * Format: int64
+             * @description 0 before the first
+             */
+            from: number;
+            /** Format: int64 */
+            to: number;
+            /** @description a unified diff; blank where they are the same */
+            diff: string;
         };
         /**
          * @example {
@@ -4032,6 +4085,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Charter"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCharters: {
+        parameters: {
+            query?: {
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    diffCharters: {
+        parameters: {
+            query?: {
+                /** @description the one before when it is not given */
+                from?: number;
+                /** @description the newest when it is not given */
+                to?: number;
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CharterDiff"];
                 };
             };
             default: components["responses"]["Problem"];

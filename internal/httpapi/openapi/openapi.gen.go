@@ -936,9 +936,12 @@ type ChangeList struct {
 
 // Charter defines model for Charter.
 type Charter struct {
-	At      time.Time       `json:"at"`
-	By      string          `json:"by"`
-	Lane    string          `json:"lane"`
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	Lane string    `json:"lane"`
+
+	// Note what whoever gave it said of it
+	Note    *string         `json:"note,omitempty"`
 	Notes   []PlacedProblem `json:"notes"`
 	Source  string          `json:"source"`
 	Version int64           `json:"version"`
@@ -978,9 +981,27 @@ type CharterComparison struct {
 	Withheld Twofold   `json:"withheld"`
 }
 
+// CharterDiff defines model for CharterDiff.
+type CharterDiff struct {
+	// Diff a unified diff; blank where they are the same
+	Diff string `json:"diff"`
+
+	// From 0 before the first
+	From int64 `json:"from"`
+	To   int64 `json:"to"`
+}
+
 // CharterInput defines model for CharterInput.
 type CharterInput struct {
-	Source string `json:"source"`
+	// Note why it is given; kept with its version
+	Note   *string `json:"note,omitempty"`
+	Source string  `json:"source"`
+}
+
+// CharterList defines model for CharterList.
+type CharterList struct {
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []Charter `json:"items"`
 }
 
 // CharterTry defines model for CharterTry.
@@ -2509,6 +2530,24 @@ type PutCharterParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// DiffChartersParams defines parameters for DiffCharters.
+type DiffChartersParams struct {
+	// From the one before when it is not given
+	From *int64 `form:"from,omitempty" json:"from,omitempty"`
+
+	// To the newest when it is not given
+	To *int64 `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// ListChartersParams defines parameters for ListCharters.
+type ListChartersParams struct {
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // FaceRecordsParams defines parameters for FaceRecords.
 type FaceRecordsParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
@@ -3079,9 +3118,15 @@ type ServerInterface interface {
 	// ShowComparison What a task has found that compared charters
 	// (GET /lanes/{lane}/charter-comparisons/{task})
 	ShowComparison(ctx *echo.Context, lane LaneName, task int64) error
+	// DiffCharters What changed from one version of the charter to another
+	// (GET /lanes/{lane}/charter-diff)
+	DiffCharters(ctx *echo.Context, lane LaneName, params DiffChartersParams) error
 	// TryCharter What a charter makes of one person and their account, step by step; nothing is kept
 	// (POST /lanes/{lane}/charter-tries)
 	TryCharter(ctx *echo.Context, lane LaneName) error
+	// ListCharters The versions of the charter, newest first
+	// (GET /lanes/{lane}/charter-versions)
+	ListCharters(ctx *echo.Context, lane LaneName, params ListChartersParams) error
 	// FaceRecords A person and an account, attribute by attribute
 	// (GET /lanes/{lane}/facing)
 	FaceRecords(ctx *echo.Context, lane LaneName, params FaceRecordsParams) error
@@ -3653,6 +3698,38 @@ func (w *ServerInterfaceWrapper) ShowComparison(ctx *echo.Context) error {
 	return err
 }
 
+// DiffCharters converts echo context to params.
+func (w *ServerInterfaceWrapper) DiffCharters(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DiffChartersParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DiffCharters(ctx, lane, params)
+	return err
+}
+
 // TryCharter converts echo context to params.
 func (w *ServerInterfaceWrapper) TryCharter(ctx *echo.Context) error {
 	var err error
@@ -3666,6 +3743,38 @@ func (w *ServerInterfaceWrapper) TryCharter(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TryCharter(ctx, lane)
+	return err
+}
+
+// ListCharters converts echo context to params.
+func (w *ServerInterfaceWrapper) ListCharters(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListChartersParams
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListCharters(ctx, lane, params)
 	return err
 }
 
@@ -5936,6 +6045,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/lanes/:lane/observing", wrapper.SetObserving, options.OperationMiddlewares["setObserving"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/charter", wrapper.GetCharter, options.OperationMiddlewares["getCharter"]...)
 	router.PUT(options.BaseURL+"/lanes/:lane/charter", wrapper.PutCharter, options.OperationMiddlewares["putCharter"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/charter-versions", wrapper.ListCharters, options.OperationMiddlewares["listCharters"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/charter-diff", wrapper.DiffCharters, options.OperationMiddlewares["diffCharters"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/charter-tries", wrapper.TryCharter, options.OperationMiddlewares["tryCharter"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/charter-comparisons", wrapper.CompareCharter, options.OperationMiddlewares["compareCharter"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/charter-comparisons/:task", wrapper.ShowComparison, options.OperationMiddlewares["showComparison"]...)
@@ -6708,6 +6819,46 @@ func (response ShowComparisondefaultApplicationProblemPlusJSONResponse) VisitSho
 	return err
 }
 
+type DiffChartersRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params DiffChartersParams
+}
+
+type DiffChartersResponseObject interface {
+	VisitDiffChartersResponse(w http.ResponseWriter) error
+}
+
+type DiffCharters200JSONResponse CharterDiff
+
+func (response DiffCharters200JSONResponse) VisitDiffChartersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DiffChartersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DiffChartersdefaultApplicationProblemPlusJSONResponse) VisitDiffChartersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TryCharterRequestObject struct {
 	Lane LaneName `json:"lane"`
 	Body *TryCharterJSONRequestBody
@@ -6737,6 +6888,46 @@ type TryCharterdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TryCharterdefaultApplicationProblemPlusJSONResponse) VisitTryCharterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChartersRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params ListChartersParams
+}
+
+type ListChartersResponseObject interface {
+	VisitListChartersResponse(w http.ResponseWriter) error
+}
+
+type ListCharters200JSONResponse CharterList
+
+func (response ListCharters200JSONResponse) VisitListChartersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChartersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListChartersdefaultApplicationProblemPlusJSONResponse) VisitListChartersResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9877,9 +10068,15 @@ type StrictServerInterface interface {
 	// ShowComparison What a task has found that compared charters
 	// (GET /lanes/{lane}/charter-comparisons/{task})
 	ShowComparison(ctx context.Context, request ShowComparisonRequestObject) (ShowComparisonResponseObject, error)
+	// DiffCharters What changed from one version of the charter to another
+	// (GET /lanes/{lane}/charter-diff)
+	DiffCharters(ctx context.Context, request DiffChartersRequestObject) (DiffChartersResponseObject, error)
 	// TryCharter What a charter makes of one person and their account, step by step; nothing is kept
 	// (POST /lanes/{lane}/charter-tries)
 	TryCharter(ctx context.Context, request TryCharterRequestObject) (TryCharterResponseObject, error)
+	// ListCharters The versions of the charter, newest first
+	// (GET /lanes/{lane}/charter-versions)
+	ListCharters(ctx context.Context, request ListChartersRequestObject) (ListChartersResponseObject, error)
 	// FaceRecords A person and an account, attribute by attribute
 	// (GET /lanes/{lane}/facing)
 	FaceRecords(ctx context.Context, request FaceRecordsRequestObject) (FaceRecordsResponseObject, error)
@@ -10633,6 +10830,32 @@ func (sh *strictHandler) ShowComparison(ctx *echo.Context, lane LaneName, task i
 	return nil
 }
 
+// DiffCharters operation middleware
+func (sh *strictHandler) DiffCharters(ctx *echo.Context, lane LaneName, params DiffChartersParams) error {
+	var request DiffChartersRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DiffCharters(ctx.Request().Context(), request.(DiffChartersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DiffCharters")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DiffChartersResponseObject); ok {
+		return validResponse.VisitDiffChartersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // TryCharter operation middleware
 func (sh *strictHandler) TryCharter(ctx *echo.Context, lane LaneName) error {
 	var request TryCharterRequestObject
@@ -10675,6 +10898,32 @@ func (sh *strictHandler) TryCharter(ctx *echo.Context, lane LaneName) error {
 		return err
 	} else if validResponse, ok := response.(TryCharterResponseObject); ok {
 		return validResponse.VisitTryCharterResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListCharters operation middleware
+func (sh *strictHandler) ListCharters(ctx *echo.Context, lane LaneName, params ListChartersParams) error {
+	var request ListChartersRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCharters(ctx.Request().Context(), request.(ListChartersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCharters")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListChartersResponseObject); ok {
+		return validResponse.VisitListChartersResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13054,281 +13303,285 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3/lxu3sSf6r+Dx7TtJ3uV4JMX37mbmJ0W2E63l2CvJ9rnH1luB3UUSniZAA+iheHX0/vY9qALQTTbQ",
-	"7OaXkZw4P8Same4GUCgU6uun3k8KtVorCdKayc37yZprvgILGn96pmpp3T9KMIUWayuUnNxMlmrDVlxu",
-	"mV2CBsY1MCEZryr2R6ssr/40ZZulKJbM8jswzIoVPcAqJResEsZOphPhvvRrDXo7mU4kX8HkZlLgeNOJ",
-	"KZaw4jTwnNeVndzMeWVgOrHbtXtwplQFXE4+fJhOntXaKN2d5QYnZ5eAI7KFAsOUnDJumLCGVdxYtuYL",
-	"YIaL8pYJy4RhC6VKNlca3zN85V+uZQmt381F5UjEeKUk5NZC02ovZsXfvQC5sMvJzeePHsXFGKuFXOBa",
-	"npewWisLsth+Ddvumty3Dc5Dw681GHvDDEjL+IILuT9L9zDbCLsUktmNYiXfmqlfp1SWlUoCvTllXJaM",
-	"S7MBDSVRiG24CUtbAi9BN2trTfPKzTOzyCdukSshw8//YzpZc2tBu2/+fz/9X1f//5t/+2+TJB3m33Bb",
-	"LLsEcIv78jVfMDVnmyW3uNpiyeUC3ITZipfA5lqtbpkEKKFkxAbCMngnjHV7poGX2+zS5lc09LiNe8El",
-	"/AO/kJpxxSX8weCGTKYTeMdX68p9YPnrValWcDVT6s59yc9pze2ymZF7eTKduA0XGsrJjdU1jJydWIm+",
-	"c8wt43hMM7xc4fvJc/nvbov5O7GqV+4H2nD66XGcipAWFqBxLt9VXD7/Ik2ndcWlo1O9muGeREo9TlLG",
-	"Pd5LmbnSK25pAv/x+SQ5n5fKWNC5GWn8a3JOf07OiV44fVZ1lki6HkMjXZ9OoldbY2GVZ2+Df08x+GHu",
-	"pndP5O/X3NzlyGW5uUvT60lyQu75kyn2Gt4lzpuFd5ZZxeZCljtkMsqqzNH7daQg+t6Azu9UbYiZ9/cJ",
-	"7nl6e9wLJ23OB/eyWStpAFWK77SaVbBy/yyUtED6BV+vK1FwN9PrNT3xb78YN+33rbH+m4b55Gbyf183",
-	"Oss1/dVch+/iiPuKALds467JjVZyQZcdXR6KlQrJ5j/jRnlaFLC2XBZIQ16Wwn2HV99ptQZthVuH10Yi",
-	"Ad9PNHCc74QzLRbMus8LgxqQZKXaSKcB/U8ua467W0srqsnN5MmjJ//96tHjqz8/nnyYTtatIZpP7t+p",
-	"XSrH77W4s+QWkner/42a/QKFde8+tVaLWW3hGd6jqAbuTISHB9wPnaElbNzvhYWVST7gf8G15lv3s6rK",
-	"MS98aLPfT63J0JdoAm/61vXKciuMFYUZuzbSLMruYdJQKF0at6mk6grr1ZCSGSELUjzpMmAzmCsNCUkx",
-	"nZRuXrJICItSzOegHdfe86oGk3x9Lqqqb3rIhgXXesvwAu9+QXIr7tOLN0uu+z6+WSoDNDvGpXLGAI4l",
-	"nIqqVHI4q9Y7e993pH9wXyYTZAxTeJq0aBuX0mwozSTJNXUp7LMlFHddZplpdQfyqR10DUwnIK32bw54",
-	"esnN34GXSUMGaes4yqmrtKtO212Ie5DMWC6JFfG+01xUk66lNEVVN7nRQlpOLJgwr9pkDguKr/iPZun4",
-	"pbR6mzh0BS0tMRduO1LsymumnWdn2+QnSrCchGFaeOclTjN7A78O3DZT00vdz+4Rz30S14cTnwYiNF+I",
+	"7L3/lxu3sSf6r+Dx7TtJ3uV4JMX37mbmJ0W2E63lWCvJ8bkn1luB3UUSniZAA+iheHX0/vY9qALQTTbQ",
+	"7OaXkZw4P8Same4GUCgU6uunPkwKtVorCdKayc2HyZprvgILGn96pmpp3T9KMIUWayuUnNxMlmrDVlxu",
+	"mV2CBsY1MCEZryr2e6ssr/4wZZulKJbM8jswzIoVPcAqJResEsZOphPhvvRLDXo7mU4kX8HkZlLgeNOJ",
+	"KZaw4jTwnNeVndzMeWVgOrHbtXtwplQFXE4+fpxOntXaKN2d5QYnZ5eAI7KFAsOUnDJumLCGVdxYtuYL",
+	"YIaL8pYJy4RhC6VKNlca3zN85V+uZQmt381F5UjEeKUk5NZC02ovZsXfvwC5sMvJzZePHsXFGKuFXOBa",
+	"npewWisLsth+C9vumty3Dc5Dwy81GHvDDEjL+IILuT9L9zDbCLsUktmNYiXfmqlfp1SWlUoCvTllXJaM",
+	"S7MBDSVRiG24CUtbAi9BN2trTfPKzTOzyCdukSshw8//YzpZc2tBu2/+f//4v67+/7f/9t8mSTrMv+O2",
+	"WHYJ4Bb39Ru+YGrONktucbXFkssFuAmzFS+BzbVa3TIJUELJiA2EZfBeGOv2TAMvt9mlza9o6HEb94JL",
+	"+Bt+ITXjikv4ncENmUwn8J6v1pX7wPKXq1Kt4Gqm1J37kp/TmttlMyP38mQ6cRsuNJSTG6trGDk7sRJ9",
+	"55hbxvGYZni5wveT5/Lf3Rbz92JVr9wPtOH00+M4FSEtLEDjXF5WXD7/Kk2ndcWlo1O9muGeREo9TlLG",
+	"Pd5LmbnSK25pAv/x5SQ5n1fKWNC5GWn8a3JOf0zOiV44fVZ1lki6HkMjXZ9OotdbY2GVZ2+Df08x+GHu",
+	"pndP5O833NzlyGW5uUvT60lyQu75kyn2Bt4nzpuF95ZZxeZCljtkMsqqzNH7ZaQg+sGAzu9UbYiZ9/cJ",
+	"7nl6e9wLJ23OR/eyWStpAFWKl1rNKli5fxZKWiD9gq/XlSi4m+n1mp74t5+Nm/aH1lj/TcN8cjP5v68b",
+	"neWa/mquw3dxxH1FgFu2cdfkRiu5oMuOLg/FSoVk859xozwtClhbLgukIS9L4b7Dq5darUFb4dbhtZFI",
+	"wA8TDRznO+FMiwWz7vPCoAYkWak20mlA/5PLmuPu1tKKanIzefLoyX+/evT46o+PJx+nk3VriOaT+3dq",
+	"l8rxey3uLLmF5N3qf6NmP0Nh3btPrdViVlt4hvcoqoE7E+HhAfdDZ2gJG/d7YWFlkg/4X3Ct+db9rKpy",
+	"zAsf2+z3j9Zk6Es0gbd963ptuRXGisKMXRtpFmX3MGkolC6N21RSdYX1akjJjJAFKZ50GbAZzJWGhKSY",
+	"Tko3L1kkhEUp5nPQjmvveVWDSb4+F1XVNz1kw4JrvWV4gXe/ILkV9+nFmyXXfR/fLJUBmh3jUjljAMcS",
+	"TkVVKjmcVeudve870n93XyYTZAxTeJq0aBuX0mwozSTJNXUp7LMlFHddZplpdQfyqR10DUwnIK32bw54",
+	"esnNX4GXSUMGaes4yqmrtKtO212Ie5DMWC6JFfG+01xUk66lNEVVN7nRQlpOLJgwr9pkDguKr/iPZun4",
+	"tbR6mzh0BS0tMRduO1LsymumnWdn2+QnSrCchGFaeOclTjN7A78M3DZT00vdz+4Rz30S14cTnwYiNF+I",
 	"M8+SM/DHLjWXSa4hhcfZSWSBGMvc9m3x9nMG8JKbZfKCaE+6f3tfOFO+M58iGuRdTgvnfpAAaLHQIQFA",
-	"30tN9K+8Cnf5PhOiu+HgLF6JEvByBuXv+sNP783OvzptxkzOVMkyO80kOWfcCJMSGNyyudDGsiVUJYmF",
+	"30tN9M+8Cnf5PhOiu+HgLF6LEvByBuXv+sNP783OvzptxkzOVMkyO80kOWfcCJMSGNyyudDGsiVUJYmF",
 	"jXLqzgyYknDDdF1BOWV3sHX/2YBYLN0/lGaFBm6j3cyduUFWtftKmEz2MCbNFfdZXVdCer0IPyeSX1mD",
 	"NknJ0KEoPhcpOgnEwInkqJvm13FMibt0PDs+c8xYVTwIwNH6pV2CwLvACOM0TGNFVbEZOOpqd1rH6JEt",
-	"58zjQ6LAfya5qJzi2MO7jZTu/AlKYYdvyJelsCk1U6Qvu4rPoMooslCacaqstyqbR1sXg6ptoVYHBca3",
+	"58zjQ6LAfya5qJzi2MO7jZTu/AlKYYdvyNelsCk1U6Qvu4rPoMooslCacaqstyqbR1sXg6ptoVYHBcb3",
 	"/rE+5nf6fcqBQ9qMcUJeSWDuIfTGomfPqgXqDXiqpbLo5amq1Km7Bz1LDnsPWswFpCm54UnFcf8ooIoe",
-	"rG98xw8Y9iJseNiBPIdd+L7xbJzYZ3Rrp7Z5+Llfcm2JVfYNkJMVHvQQJjlaWRi+/O8qXkAZDekuFYyq",
-	"dQE5RjFeog3xj7Rp5v2b4QtxmKAmOdlOC+mha0ZhfxjKpBd0eM5qteZa+CO/d7JRTWCzbXBwuxecij9X",
-	"ugD2R6k2f0JNzj9B1tcf+dyC/tNk2qPqdG/oGWlIU/ctY8ltMIgsrzdq7kzwBKt4ydQdcLZl/vCfOgQZ",
-	"yHmhiKqGktUWZaPXgzEOovncGhSL4VcbYZeehj3Wtr+OE6vibA4bP8bK/Rd4sRy10C/cpKB8vVGptc6F",
-	"LIVcpOlZqBJumUVrHBftrgBeiTsKzVUwt0zV9gwkX9Rcl0kucgapqquSGavWLPjyydVWKrx+pNq0p3D4",
-	"bg1HdM/7UFd04zVsH44HeTtwGm7AmTs4UNyhuT983EbPf5ij4njPqemDP3HQuGjxS3MSWwPFjQxEjoep",
-	"xeM9guu5XNd2jPIaLg4UjTdsL+z1s6Ql3LD3c61W7u8ffpZhNTfsvZA3rP3Ch5/lmgu3fzfs/R1szQ37",
-	"6T0pTzeM/vsZrNaV2gL8AzWPabBcbsI/PoN3FrTk1fPyw5sPP8uu2tzcdi21+fEj/N8hXdm/20PD12m/",
-	"SNSX+zjhK17s+Cd3L7LdT47TpV9rAWVOoQ5aYq/Pzj2zTw0vB2kqKZp0bg8libFGzhw9hofkZ4ZQToqO",
-	"M1T2Vokf6PXhdCVN0PeH7ba/ms5Bkpw53aJ8HK8tQyIh+1l7tISgCTwvJzeTF4+e/Pnz7nH0Z+N5mQnz",
-	"bYQMt4KEDRjLNBRKFqISaGyzzRIk3gvoNc07H2iEXsu4rQrvKwI7l5HPtLiDtb2lC0tCo8V1ZjRe0MQp",
-	"J/djR8Ecbpr3x0Tg13rHFmp5mHsMWMNFmc5AmHONOhhxW6PBOMLEXBa+0AAHvZXtMEDCQ0QzT1Kq1veQ",
-	"caSttZrxmaiEIx3ObKO0XToVgDOrBa86+ra7nUzaK7BWQto+OTQTNufS23CDyUqYw6RK8vm752/YI8dq",
-	"jrmWvJo3dPJ2tzv+um5vZ/jDHgFnZIfjw0MkmAFrkwGoJRhh8dz5HZVqpsqtmyU3d0A5Vlxu2YoiY0cG",
-	"Az01p57iqSmjYn20PDJulBeP/vLkc/fxDb8H/M1aVMpO3nSEVOu1MW4k/91RMdH0QsmCGHfa5zZlRvGZ",
-	"AacviaDZe5W6pGEGK759GoUzCfoGDolqNOS+BXH0sD1i6lQdpyN1UiyJ8/rEouzTlpt4uJBtAvDTPv/w",
-	"l/eiBFnkJCzlM1JQ2fBttJ8VuS+9kLtlxBmsSewMdy3GLxyvoOMlLU87ErGITuuUqEWW94mFbqh70KUo",
-	"7DgLFjMQEza7sAaTFEOa7EbhvfKLEhJKdEao2jpBKeSCiXkQnlAZYIVagWFFpQyk5DzSbLiO+LKWEvT3",
-	"6+QxiRdfIrTDV0ouMOe3ZXXPgLV1MRBuMqlZBm1g0BxfuYdTUtPtujU/HO96nDVuZ5RoOK1Iw8ginaFS",
-	"PP4VL+C1cv9/BrsunrERzutG2TuHqdEQdXff1ZzNlF3G88plGXNxhWElFKKEkvGZ42C7hNUtZSjPeHHn",
-	"1BYDIMndxn1McLhWZ1pu4swWuPe7Ab6xkSBy7QwLbYQYBr2TnlZVgczYCiRfuLNWjHUqXCSlVJgvD5oZ",
-	"1ZFqjfAasayshM9GgPZN3HAe9uI3PaL/K0oT7lrbVb2SaRW5JzI4F95R1mHKVk589OyWyjq1Yc3t0vEo",
-	"Z6Uq6hWk49eV2AkV5ERGj3n/lajgqeP7hACYqZR94cY0DP8Ys3uC6bhxl9yaGwMlU/coRoffPO5sa3Dv",
-	"pg21EjClG9JRM5CFKv1J6m6Bl7HJhDGAAYkw/gtpEsoyeYQ5JmXmltOr3tLfXmRPBTdGLCSUr1VKF3CH",
-	"UN0ZhlpyJmlhvOsoG53uUU3pTy96TvcKynSA0MA9aH+Nd/8ovGY2JAaZkoDe8RUHieuOc5o2+xfG69n9",
-	"p8VhU23v/Et3fmJ+ibuHsLYFLyGnowS3Ff3dHTVfwjMlhQXeWbzJ3A+iNGwFXMYA+mTHMsRMOb+esPib",
-	"iXSLvyJGuhISX1ljWtifpzu5Gxg30JauQO+sQuf2wKRgn6gHsl7h3RjmUcv4T2LoFoW7vN71avewda/G",
-	"QIR9pihHKiz6cMXYXn2OVEh3pwVHZ1hPHUnGo3sgGR0dbM/p4cdt51pLY9+kJcyvqdKmngt2z5M37T+T",
-	"vdpveA7TEJIiasWQsTDs5zeYWXUbzAZ0MzbWdNrZeFpO+Y66VvTK9meeqwIHK71ecnnVeOkq4O4s8QIT",
-	"k6cTU5s1yBLKK2f/ILsgdxgj5KL1XllTDQEkf9f2cFswFsqrla/zcr/R3Fl3Sm+v7mBrYsaw+wnFWLEt",
-	"qtaPS4GTmClZXpWqnpFkwx8pRxjpq++u5kqDO4zTSVFxsYLyym4EJjfUBrTkK7jCEgEnMFZcVPEnXglu",
-	"rsySl2qDpgg3cKVkReMbS4pzqVZcyNYoYSOuPH2CF/9KyHteobimn0u+4pQILZW9Mku1kfFvVqkrp3q6",
-	"zVDFHZRXbZtfqiucqhtei7lPz7i6I+Hjtsrti7Ecg5JdwUifRO3R2CteunNurOYWqyXxl2ojUewa4NYR",
-	"QWkScXdSbeTVQqt63frZ7R8X9IbTlK5iuZpYyCshrwqtUBVqfuPGQ0pigv6VWepa3iEr3IPmC7gqtVqH",
-	"O41XVzESogGT8gto9rn5lVrTL+ij5BsxUGiwV/BujQFL/PPmSoM7FVAmhbQ/KJlkp5jIcSC5uZ10v38U",
-	"z5YxFfS1k1OmppOexNivNMB/wUVSp3Z0rZa8H+oMy1k9OOPRXmc3IhVYtVUGtuZbraqKwbu10tYrpFjL",
-	"1NUPDi/oUDHRsBX+TUno09aP18eP0aYXSsJwXji/7v3RFGz6tifAgX26cPZkmyMukkL5t5rrVIJ8VanN",
-	"jmXYEn37fLjjZpBqJSTeO8kHVmAMzzhZ1DzDJ/FEJDKkKFtpXXFpfJquM1mUZkt+D8wAp7ql7kw0FJAC",
-	"YvB5vqwpwg1VQJjg8wfja/43S24d8+DYrBRlrhrMarFe56zsYT4i7xoKGpifekOaadyw3S1AmjYzaMif",
-	"YoXn5Q/eH99hh76CNp45+cbyWQXpVddS/FrDgOIoP3B8I37WD5xcB1bAJh2tRq1g16al8g3ccyWxhKfk",
-	"W0qxEwZvBSgxyRvBIOwSlZHhgrmgygRIVqBtGWfLeuW4Ryu3QTlXSPjI0xF3c3zpr9vMjbBKZQJ6CrAl",
-	"NxgVCSFDHy5EN2Ar5y3hBaszaX5I1//8z//8z6tvvrn64ovUnLG8Jvs2+XF9XeiGG1+NY1V7JgcvpLwn",
-	"t+eqai76VC1OBdPG9eDDZ38wDJ2fYwoDNjyfpoBLxhCX0mwGRmC1D+7VsPsuF0ttHM5lTZWe2pAPZuWV",
-	"86wbOh60C1+CzYG+yBUYP/+D35hgRVPVVmMtT6aTpUCtYclleeUdyCVUsBOkaJb5NWzbUdrhYuMOtmNZ",
-	"lGzrp62k9OGebXr3u5ijO/zN++bGiN4zn1UUs19p0leziqM56Ncdf54pu/Q/vDnEyeQqSPBwE0neWUuH",
-	"LKn9/xq2r2p9D9v+csaEu0yrVab2N7erw5mepvQ1bPvTqVO1s4sF+mJSwTGf4ssMYKGsu/7W3Fi4ZbBa",
-	"223MnsM70nGuFXPRztzPpsx186WD0yfOx1MM6ZPaiBe+sGRvD2q7VFk7wIvbMfHq6aRUG2msBr7KXBEW",
-	"zMHA8sudTEgq+19lFNuZAX2/G/xpZ/hVXA6oliHxJ2yVTarDTWAFryomLObTuyvCk+jgHnoAk4beO4Rq",
-	"r6JD9txunqM2FLni+NpQ93qva2dYSodYLJNpT3t1FJjR0KRbYqWwkMzpnQhYZbB4BrfGVzR1Jwxz+20q",
-	"3plRaO6ETBz1Cub2StV2yqS6oryCKVuKsgSsHI5e31sM5cxq2zzHVk7/cwqGm/ZMldvJdFTc2zHjYZvm",
-	"jgB7/Hf8W2/yBLmwkhHInk3iGvepl7SsYXzbDJFb/8tI7YTnMn0PDPW2xQ3I59Y50kP5Gn2z3SlQbftw",
-	"ywTdtnsIHgNcSwPkekYAJ4tnSdiFyTezSq5fLV7APZkNQc0Rcq6w9lZLEomgtdJJNdC9LuSJvtYqTKCX",
-	"88JED3hamhLrc4JxxIJkTiGne8rhiUgcfc4HpNFlD7jfheOvkm8gXQw76AozvRoCXRynXkfpC91/e+rn",
-	"mlrZP2DzHTdmo1K+wHXrLwe0wPBkZowoQYb67kvuNOa/PIrQadKtpdrulaF0Pfb0YgtS8S9tSMU//8d/",
-	"HAqFh506EJ5OUTyz+O8Nnbiha4+ctQ9oibA3vMJMeU8WgpoLTPTTpFLKmVYbpe8SCfXH8ezBPIA2nxwO",
-	"1T8Ax6c24lsEACtPgIUZGgVbCTNP4Utslk4tZ3OnmksVajXGmPpWPe2ZqFXfxVe7iVfB7+ld2uQ9dwwx",
-	"ZT9Pfp40yK4Fl3/A2oS0f20UdExrUu3ZH9ifcxgP7e0+XvB/26COhOu/pLT4WjbgZyE6r2FeU2R8zgVF",
-	"HzZc+OQCTEW4mvHibkInBqIjSUhKe0jqEEE8N6gwg+OfVYmmP+JEU1JXUzq0qMEYMJP26Z0E3LnwxpRq",
-	"AIVhG4C7RHi0Gnjmx0iI/YgpMmHvBbMLKDEqOzaXp9qvRSGq58FL0buB/fD9WtB33hOwV22RcX2MVbzn",
-	"mZzpAO4QQA18Xq/mc4vu5lBPssV8aoaneFgmAw3YC3owLAyKUcrEdxBvLZ8KOkC7zaKZVAqBu7vkorl7",
-	"I7+q1AZluPtZesCIiA+HCNUIE0eBSIwV3uIPQi4wW89gIrKuKxiVjKxmxvIiiZuB23UHsEbEcSyJISQr",
-	"PwcEDpNTtlkqjF9yc2fGje0nXGZiJTuq2bBd0PXQJ90ivhxrQdLKx4TP6I1M7CyWMhzy2L3CB/ENlY8B",
-	"Z0MYFLU5NTGpWwjZN+0f+T28xgkNqg7qAKdQhA582APjdB4JL9Sa3bA72DY4/2Pri3yBiIRYH9LhubZd",
-	"j+qHh2UkagaKtBA7wvY0p759wqLkDFuVE90XtmCjD/g4LaZhyLYe46T8JPD7BE+id2jMhRRmib9c8oqo",
-	"ea9EOr/uOw33ghJ9O1Ua9eEirVjl0anTSsg2zugyRUflDApK9B5TyOHeHk7372UJ2lilkleQk6FbDJik",
-	"48MedYrreC9slqoCTDGQyl+2htS1VECdVLQUGCmpcMuIWcuZWfI1sC3Y5JfEQTicJgUEPU5zexaf53Qi",
-	"k9DtDVy4r0LualikzI0wEzEHNBMq9uV1OXepzx5N/1VtRpxTOgsv1SYTbF3nMP9x+2I5hRuUSpY0cCph",
-	"TV5VhPZ/GCs3dAUI/D/drQKkiU1JwGrKkI4b4NmhIWKLYjtnwG92UgARXUZncPq0kP9BHOyE/nz+vyXW",
-	"74nizjfV0RrU5IYSvgM2w49hu53Yq9Ez8nTy5kPHgJmLKgk74n7fAENTyWWAHT+Y6R+TWaLb6cmhTh7h",
-	"iKaECAq83awlKqzZnUvGNRPolFMjDlZh7CPpIQc1gS6r2BygjJDlkbGCWhyY2/CtuWUY7kfbwpeXJ7Ci",
-	"rQ2lKIMRp/foppjVmDVEO3nDSNWYslipN2WhLG/KqNAuNZXMgcXP37KdZh1qIwcg0KQO8Z1Ye4gcYo9H",
-	"6VTCFlMfDGgeZIv+YCai4Ll9vvFKnZpjPNljylA5l67htvEkGXqG/oYHuUvQD3nJ8FJthhcaZ032BtHp",
-	"IIUOUqQ7925iFQ2XFnhqdmLYJ0R3e1NFkPu+FuTjUndpK8NYWI+5w9QMXllIghiMvnF8rBfjQuiZpslk",
-	"aYYDd+jmuMpkfK1VJcxpUcJGSxmV47qrTpPbPcYEvQPwzcDUi2DOeMgEv6oclZJerj4EaK2VTujUeHkz",
-	"jJNMGxwQDV69Zr5eZ7jTp65sGi/O15mPILy/t5N2bsiEyRzi/WXWWt7YjUDr5iYWpha8NjBlBnxzkVB3",
-	"dNDjjX8Ns4gzzezVWhmy8M9Y0nFCZcUeCEkHSWRo6kDC6x+zCdpz2FtNikj/qwYT/EVnJFIWqGamBcwz",
-	"Cb24hIgYg1ZK9GcYn/vv7sOmRwh1O4z+0wZMx39LGI/qgsEVM6re/WPs85nAZD4lwJMjebUpFOIhjTqb",
-	"8RZ4OO0GQoi2LikQZM27i20CYZGQ3ciLMk0W45Qw0kO4txdrkExJQGBsXwE+uWR9YzzqKc1C8rVZKptk",
-	"mQiM1GANsKWqSnMb7Q4lPQIkl1tMdvUK6ZIbtlL3UGK3UqUxpNW47Z3NE9/zya8y+vDd26kjG/22CYI6",
-	"jsZa6B1qtjahlhmGiLXUIZ+TQjBUkI7ig0lFa7MKqw+YkjfYUhVKhpXQUyemBnhSffIZrWPqOTSwVDPF",
-	"1rak2P4lFCDW9kiAvLPr6OjVgNU6l7XtLfjLDN0DIdSnmclyTBzPLWbcGz39OR6q2YYJXQnPT3SrPUDY",
-	"qLqF0c05crhNMe1tD8ApblPkOU+FwP1h5i2O7TlfFw4uhFN8fHzhZSfwly6moOawA421UeXoTVeq3mZD",
-	"/rFdqO9TKv+PqUFoY62cMPa5Aumnx8u73T8GdgUYxQ8HAqlfqPRf2v0AjqZ2TyASPRt7fLC3vun+AWgY",
-	"9ojeArjUhhyHz+PlxcdeQuYJUiSVhZrzwAhZjOOgWupcz8aP4zncXUSeJgc7yY5oArjXnXZ4p6/gj4w1",
-	"kuS52tC9FpLh3ozQQVKUif7CuLI8Wf4ujFWpxg85jsk5L6NxN47rdRkO/CGmj+7QtiXZt7QHOLPp2+D0",
-	"otpdynTWMAq+47hTnsLZyg6Aj48a4OFkRYAjaROhN+zQBMEPJ0EerpfPxlmGegl9AmRPIXmc8MUZPpsd",
-	"MJyxMRG9JQHbufaURzNpUuScEPNgXJAuDsLvmdEx8b7qgPZU3nzo1AWcWhBwkcz9npT95ljuscVuHKft",
-	"E2s6jKe8XxVgD4XvpYFUOiy1GidvEAtPt/D6zRKTVQYWu40z1KmILOkjeBf6+gfGwzSiHYXRZxG9OaWG",
-	"rmrKT0eEzpQWC5GCYy5LDcYExA7MY/FF4MnE0SPTc0yh1pCLIOlRSdKdkJ6bcyt3v53W79Pi3kxHaRmW",
-	"m7uBm7GBdHVnSmeK2oXnlFY40dMgk7yTVuEaTsifyd5eOD1ZfLud9H2HfyEJ/ubkNvbTYyXDmRWrvG4t",
-	"YUMCrfcjJPao68SYxwcyDX01TCbPBjs5Yj33Io5/6Qs8LvLY2zukre9OEHE2h7d3qLLdPqjyJ9+IqA+8",
-	"Wpbwblyoe3/Z+IXw+OFWQx1wlbVtlS9lyDcem/B0QMnBl1ewThPV0yEJPplP7BupY6rYTMmS0fNsBkuy",
-	"RI8Di8qj/w63gWOQMjTuze/LaCUybtuk/gu2YwoUdJpEq9/Xje/W1ILQ9E1AKQj7UhmebS43KBNt363g",
-	"xycMIWggjK+oauBN744cHG04bqfTolM6ojfeQ0Y3RuN4VHMQ+ZfS4jxnCaf74LkixTK+1A5MsmDpXQpF",
-	"epel8ox0jsrLnJQcIaqHl8KNDaCd7OzuhbGkeNipnv2ACjTIKX6sknuKctpfthSjaCdWLqVzdLAFtfuz",
-	"T4m2rOBaCzBM1ZYwbfYQ2q3HOB8geZHy0bWPFEkp076wmWLncdNbi89w9WgxTUWOkz/P/8KLJ+Xj0PH/",
-	"xnfM6wpeuX0tVpAtPS8VEE02XFCF5y5w4UbIUm3Mra9PRDHmzPN2peJhwRlKMw+mloddHge1gJ/PUPg8",
-	"8kueJryoBdgDpbOdkCS2WW6znFIpY4/JrOpNqPINwty4KdK98plnI6AZkrCZjq+xeWe94pjzQxiuxu6g",
-	"rLZa16Exu4dcnMDfGa4KdnoZxwEadJxZrn3zK+DVyZKiIxoGH8p41MeDm2dP5iuQ9itfapMuwDnQ40hk",
-	"zJpXVCySaNTdkKYrn8Ri6WH+Ehe/2mT/ls8f38+laQWgMT1tI0wOu89XCUb4jb2+IkMx1tAPXSZxfUMz",
-	"W1JZjS/bIAzdA6Mf2UjWZ7XjVBs2zW1gBSuQ9hw2DGJz7GP+Y8qoT+orlDSqivWYLZTDPiNmj6BleN0/",
-	"4ouhGJUek2LPSxhSnlUqCWfuMODxSXpU/VcteP1gdpH7uV3BIJUVRdrgeiVKSEWYfPpixvsemsek/wzv",
-	"YLXOnLvQfSWdq4YdbzJ6ZV5RxYKA9Fz38/29ohfeaOYTB2+vrtUTZxKXldwGsZDPR4Fi7WA+tWFb+iFe",
-	"Oqw9EOLqJNgWLwJ6cVteWR4B/gMjnofKLV613ApjRWHOmz/R+u7oguPh0eb9WFmIATfu/AOZEg2Y8DH6",
-	"6FeiqnLn2T/y/T6gf/vIC0OY0Nncd5SbM7AWNLuDLVvxO2fJxStzmgTmkaXJtJ+ptn8HnR1PzUNmNWZV",
-	"S9UemnqepwZ0GlHF1wlfUKiHtExJqmswooT0V2IX+052uzu3pEoSNAa51rDlnr9gAmJG4quH1P++LaQn",
-	"mh3coxmRikI1XOst41QB6otgdtookw2e9lEgEPdw6tGIvvYsForgDA6fkKxJ4umwz9p7RNhn62bzwwbG",
-	"9bTYu8V5yTO4EbZYHtO5aGA/omE9hl7FwOS+FPw22Uzc93812ASDWbGCW/YotNL1PcFihTtdCf01zEtu",
-	"XmH/rrTGcwew/iKiN+73O8QbjuQfQWrcwdq6CTlrDwhHrX/48QW1A+HAY2gqbx/wFZg1T1GZgrcmqJSG",
-	"rwCPPnKZ+5XQrFILIalWyofVIVmWclQirn4FhUoBSTf7zww+ktj+LsHbNWY9dyA1cvs+eLO7fj7Eztrp",
-	"/YHkwdfcLBZKlfu5GGk4pyPgBPJIAN1HB8Oyk9nlWIEZyxEh/6C7/35UZvlGi2zrnU4X8G8p4tAwQOsE",
-	"tjk2Iib7GEIkaIMbEsdtn/Fm8oEx80JpvO3nZdbnTdyqEKvJ7nav0U8/efLo0WQ6qXXlJIm1a3NzfV2q",
-	"FXxWcX1n1rX+zH/42n3j+v7JpIsT8mAy8tMTgpeRXS3O/49H6ZjepeSSiXfQPjxHUnz8NuXUEOSRS4qu",
-	"VPwxf/6/3gsCo79vOqlKVLzwaCdtu/jyUL//XvLH6MPQ3qVhBdLeQXkwBWNPuI7O4chHJGgF54iMeA3y",
-	"+Km89jHGvdAuz9gn54I/3fOytb1O48LHeJiTHzo9UaUXtT+nWI4IFR+HzjkmMX4ElOfJuZm/1lDnUQuH",
-	"5GkOrnRopeTsobXsYU16z2vwF3rJ77g7dxYunDSHx+2E05pu+/HgXTzaV/bwBh8mqKF9/T1wiWfpVdRq",
-	"lHICxbXoQYu5YP3sGVtsDZeEPvWyq1OFHCuf4eFxZK2HRHTvMW4aUFkEqMY/SWWH4MoeVX+qYa30QWcA",
-	"7uBLejTdfXhsqagf11eazrZ5xnm2VKIYhRDv9urPHWMnBUXoVXzrxmmAEWOX1OPQfLMreRlpvWdwOMOC",
-	"jIkG4QZzf+bscao9K+yElFogQFyWfZrhXoO/5sWlWCyTf6gIwa5LNV2Dsw7/8u/s/0klH0S3cILj+CZD",
-	"Aua9xtRDlpuYVWiYT+buWj08ta0eoJnNtuxuJ9+1edGq5Hrduo743n5g31eEqAZnBz9M9PTkJkoEUh3W",
-	"jKeTgmuY1zmLDSP8zC41mKWqqCwlAB3K0JmD4GEckYVkFhM3VW08XBHi0WycXSsMg3drLKjw2JzYSX5H",
-	"OAXoFpncmKLW9weRC57hQ47/fCl7oh/2ZifNre13BSMsan1DjKFE/svcfnufhQrJqdY9jG0w6J9qU2mY",
-	"qTU4jg6IUL8oIaFkDSLNAceWZ7vgrCeihwFbixnCRu5bfSTzkrTvkZOSvrLJAaf01t9FNGz4cLPnrD1T",
-	"zpc/1bQPNMZQ0h/PjckQGwrLMaG5StxBtSWELJ8/gvdf2qRJytel2rAVl1vvIluRmuKeJWkxdazOyWF2",
-	"UFimWZvoG8kybbhyEJ2l2qTaW6Nwsz4/qSqdYMOWlr5/Tap68B6qvpOQzWA8Pv2uR8LkuDxcW/2Uzifs",
-	"tcKAretqCKUxozLFmxiLdgzqm3A6xQoLDhnf8O2UGd+7ySOFhLirMJSbmw5Zr1O1C7vBb0I7m9UtjMOC",
-	"S1Qjpruw7DtHRdtsoWboA9ClerhrD4jKnLo2V3XKExx1ITyayLKRSb2SGpjXXyMYWQfubnp3MafuY3oy",
-	"vUT83FPyYaUSDAgH8h60o9+UFAsiC6vX7sQvc3c0fvmv8KNTHhJArUHFCCl8qYnjJ/6nShXjxvQH6lKz",
-	"M81MJEml8632w0i0Z2GHIvXCF9qz2ltki5rjC9ZQanltyB+twJue+afN3DxjBlUraP87bBku+yjIdtWm",
-	"jKUC5ZelsD2JRRnQ2036uq/KcWVlnZheGHXqu2ZJXHZPKiCuIY257NsnplQIVesC8jg6A+Ch6Qvh+ezM",
-	"fgif20MtyCJTBA9SV+uPxMGE8AantVCSbGUP6pqOq6c3LKRJd32L+ignUrMbeaiQDpBdyhLQwjqdxd5G",
-	"Md+Bph9WDRAbwhv8qM286v90uE8sGaceF8T6lCESQuEjSWbYqLk/HXsHLYBJjknW3tnNnGTzU6W50TCp",
-	"mbU6xHQnVxmVCa9h0pSw2DphXAuuftEyA4S1TnvzlJzTPZ+8Y0thrJCFzaXnJkydg5Od9ySfzSu+SGar",
-	"I00Yl7utJKj7ha7BHd+9BgPtJKKc3SC5Ffd5/LrMMW41XdifZ2yHgJOLPRFOSZrHGe5sVLOjMQYxD4lr",
-	"ccMOqPyh/eyJzbt/e/2OmwBNjizn8PwjeY93+bfwLMb0eB940dJjfR3ef/DXSIR1Q5JhgN9jCZEKFUgM",
-	"PouDqiWRRUFqVXnUwpJcdaY2a/Alx0KGeNlSlNQ61f8DIXbSJQahG1UiWJzrxpuDscq6QjA1ZZxE2MNV",
-	"7wJVoxnCZttoUyV9sb5+ItCc7LKW8z8NLJMv3d1k1uH+8GIY+p6hLfHQlt53gyNmuMZtz4Xjl62WZOfH",
-	"qftBFXxWV1z3p8bvOShjtj26gcN2jbnA57UsDvliuV7UK0eKDCBUvrYtK3czZWNpQdqMP6iIq+NUgm3f",
-	"6kL33L2qTU1A58yq9ZSVyloob9n/ix0UKPUoNNFz2q2mlktT9tMbpyq4kaifXiVShatDyuaOvLZxNZFM",
-	"wz2c60yv7l0Wi6Lh2Nl13bUNA/qdSs22aQbaPd4NdPJgrTvNZuFLyQlAVBSO76GUiWuXYrFb49nq3ab0",
-	"6kzYjvmsuuDFQWalRM6CO60O7QK0TW9ixp1XMNFpZZZKY93+KrQgmSudatlQAdfSfuWjmEMgHULmwaAo",
-	"1Mi05GYrc1TN/X6gC5mceam/mF1+zPh7PehM8AlmS7M7v0j0TQueY4xSB99xP85nkyjtObOh2c5W9ucA",
-	"/Ljsv8n6WzcVEbRpdE1cCwwucQzyCltUkQ58/8vw3B54+rCmVL6vyZBrqu87X8O2PY9cn9Ph4iGvY8aL",
-	"YdiOrX2XqVEt3qgvVapyEdF7zBkw0XL66v7Z88YB7sYe6FyztB2g9DDHno6jP7Zg3/ebe9K1E50KUllq",
-	"eQ/lFA/tZrmdTEfEcatjOnX1YIVlWlR0hUa750SPkzfQ4sLaeiT5BdR1ygGstbDbV244fx8A1yT3cQ7o",
-	"CqJfxQ8srV1TyoEJN5agXjvqTsTiFgp4SiEX/zs82KxhLb4Gp1ghUt884dELCPjg83DiJc8l47VdKjdt",
-	"Cj21UANQvWsACHwnUfPZz/Jn+SU25nO7RK2gCI6HM1ods+oOJOKaREADP+1pbG+HvpCfpVseImy+fXeF",
-	"v3rL/lgpdTdlG6XvpswAr6YR3mfKGsziW/ZWKglvET1iDXL6s3xroJrHXzCrGJdbDEYasZA4zp8+Yy+i",
-	"UrPmC8oF4pKpNf+1BvaW2O3tZz/LL7ErIT74lq+psFsoee07D//bL0bJt+yPL796xv7y+b//9z+Ftl8G",
-	"a43YW7c/b916pz/LdvNCQruYkgIF7ywzFtaf/YzATqIAaXzqG0gr5sLxz+TpmhdLuHry2aOGI1q/a2ol",
-	"Jq89n7TKm24mj0PIla/F5Gby588e44ecZYB8es1rHyZaUBZr3Nnn5eRm4gj2FJ/AGBZfgQVtJjc/pc9b",
-	"84hTyNzZ/TA9+OQLrIz58MYdN7NW0tAJevLoUYRu8F16Wjvxi5dQdMIPlsa7JaCMwbOye0YwNxp/G+NK",
-	"qW/FyV2HPpd49OvVCu30yWt3ftw4zGouqimTgMlc1HJ5OrF8gXDXRPA304nnegQkjmjc7pu0J9eIZpjd",
-	"mWfur5mtQTHyaw1Ylex5ZgkcqzgivQ5VyVx8P3AFF9wQ/D6JNdyWYsmFk0IecIkzR5ImYRRzd6ORc8yG",
-	"LX0Lj+R+/Q3oIP2d9uGypMVBLsvqIBusmTbXU6YhEpMkn88J2SwV5nCgi4QQbrjlM26wH2WxxKDgOKr7",
-	"fOUrPChkk/lElsRReUYPT6ahSO+vqtyejer+61Qs+mFXdfDV8hfbcT/2wxwnHiD54jmKbdRN6MXt1YXW",
-	"Zvp3zO5+IvA/7iTcB4+iPzu7K3iLf79hvLBvmYWqMshOpSgpF9Oq0PwUR55ig8Spr0adsnXF5ZTpGvUS",
-	"UtCnrJYlaJwuGd6MG/ZWlG9vWRjNcnMXhuM/S/ejh1OVasOE+Yy5c+BVJJBOC5o7wszFPbCVkM5QuCW+",
-	"VyswlPpj+DZAWlnFFgrxJbbsLb76FhMA3I8vuLFXX7p5XD3/4i1pCLtM/SO3xfLLe+8J3bsAujkGfpH+",
-	"xGJlKC9sNDQwa+WWqLnk6zVIQylCbqkq0T4+dcWEBnIN23Y8MH0VwE5V6OTchm/ieE7AEjw4DbhDpRMG",
-	"PnzVWXhniUuvPCjXzvHcvzsvdQZ/bLDpzZR6zup70FfYhxYCM4RT5zg2e+TmGuC/oO+6+oqeuKDk8iNc",
-	"kl6AHVgRelUL6/NF5lr9F6WLeErpWiYJNZ344v9d4rzaIc75bxP6+Ee5TC6+JTTAzo5gr3eUibeEofs2",
-	"GH1vsd27XWLgNr9Z2FsGufoOtlcGcaWynB1hpwbJTbpRnBQ30HSG1tCKfqQkYTCtJ/t7l9HAP0/WqY+a",
-	"UDvil5hSC0/wlDld0ir4Gra0OReVCE5P2A1k2Y0KOovPyvUW+HbKqEkqdm4Oig+8E2ZHznrUi5ykjdkp",
-	"WQv7hc8JuRhl3QAXNn+fVhWqXSZ6k4QO3cOblpKBZESTPoJdv3f/+UDKIOZidEj3ElbqHl4QIvY474R7",
-	"6R/uYCQY+vOuAnomGtGEGacG3kgnp4AufbPAXvK0jZ9p9s4+OzHOy4MX5L9vJeyRdZf5pqFIwddoEpz6",
-	"aH68nilfeJU9zX9VlKv7KW6Cm9uFBcGPS+V0LEenELWYbZnPQYiq6UbIEfS+VvM5edOTVP/W/fVUsidv",
-	"W2rg70H3U9cqlocOuk4fD77im+RSJJy7sLzj3t3zWM5A/uRbL2ZFafY7C/TZaRT6+et2comZxhDCeebq",
-	"Pzdyspc8QshsUD7ISeLkXsEz0BQMCcm4bDhz6pXBCHlFRMb6I/eQaVLthWFND63xZ9FrQH1GY+NmO+Ec",
-	"phihSUTosfKPsOxP9rtd2M8atE4h2VzpHSWqz6uWsVy/q8+zQweefT7/htti6e+yf0p36wW3/W/iHryb",
-	"TjptUcKGtXo7Od3Gb30bLl9J8BjF4dWDrNLYzaljflXE5Jk+5zo+BKdz1T8vq7STkPJM8+TRk7MNTOhK",
-	"3bFmsKjlrWMirPyO7gP0dfsEMfQsSu9ZF1Tbi2ASFMKeY2y/5FssQ+QlUJ3zC1VE8K6unhDaFeUdpqef",
-	"mr+rDeNsF0os+Lt9KDbAU9JNSn3cMAcgStl24g0BWLauTt+LcGhQ49CZun7vyPIh76haqk2LdU6/UX06",
-	"cNBcaU/yuusncbsOOzvnULT8IVhyE9VWhBjAM1GyuNsnMkCsv0yL09d6+6mL0td6+zGl6Wu9vTwrBHng",
-	"Qf93gfDJpBE62DpTTONxgsT992wiY05plDnx8BUv4GXstXBmbTvm5o/yVvcYcJNPxcnsyPZauf+/pDO0",
-	"zStcNoyyYzC3i+LHG2PtdOOsL+qrJjP1zBxSKCzKGkh0msYz906WU0zo/TP0q7FZUMI7sVkqhIALQXm7",
-	"xDbkSQ41lCJ4mjsEA1eEYWGD3b6njPhYQimoZf+cimZTUyJwhI661AKWet/N73fv3pL784rFkiWQ5W2A",
-	"CKqEsVScxJQuQQ8L6xvC+GtmE2oDfanMFf73TZJGB7jsNbyzQ+zJ4cmEof36p5B16Ln+wl6icMSb3A50",
-	"e+9h6jYSJsqNtNcgqZU8Ley38gyy5EKKiZ/Z0+IiOsnAwucOTlO6rPlydw5iykxZLQldBpOwUbSRsTc/",
-	"C59kXAbh4ev3/l8frmkWPPYmSMfwvvezDbUw57Zy5vG754x5Xy5E+JrfgdcYPPUirtmAfcl4/Z7+Nkh8",
-	"fsHwtOHBQYLhcvtKM2E8QqVht/ToSTnq0C2UhKtBauDflIRPVRX8l1YRWhvzEMGkDTcEAouGifdzucth",
-	"pXQsS0lWLfRpDR3GFEiZACSQ5crnzWOXCBfNBvNknAgijvzOlZEeD8GTwviagRIbAUuMb5R8Ow3g0UlF",
-	"xfvodkoG1hWXYxn0+n3894frwt0UVdVyZOcSj4xVGiKZzn6litaXf0N6C4LWtWjoCw3javZVmcSG9eox",
-	"z/DbvwmyX8D72mbOj6zNfKHVemdnGyhYsV+43DrSQ7a+c1bVzIC+D53UM+nY38aHPjnj1LfYfGBn+YWz",
-	"7V6ADWmM6PiiTSIAywqQC7DQa3hOY2ffiUP69Ifv8IlL5jF8UkWsbrkXvpCRoh6sCDOLMtpg9qbNOZC+",
-	"cLLgO8q5HLddz0tYrZUFWWCr6CFbcekTjYsZEQJ7fFYW+ERyCDim0MZUAl+U5GR/kPsYWLfc3IUENXwh",
-	"JhKEJEAMuDb9sT6pnALc6bDU6FJPKqS4yIogQJVmRq1aNSLjbz3k2oMW1P+KT50x7xW7WeAi7FIY1rh3",
-	"zm/77zU1oO4nbSDD9KAVcLMbkoj7/Kjd1LS322Z3/KVYLIdNYKVy4z8eNf6DW5kPcE0Fnrz0VdVu00/N",
-	"hswS83p+qcsFoIPDl547CaPrilTRLRyXh7572vuP5cu9Z/9lVJTdhV+YA/aoPEBtye52Tm2J8DkPqrZ0",
-	"BSNwLRmXsKGsvNgUQxi2URpN2Iyc1DItp3zDtU5gucsdD6RRfGpXf9z6VAKhj6fPeHG30L69RA+TZe74",
-	"Vhf6rCjxOLMX8JB6VN28n2MMBHB2EI+gNtBUttwj4iUTHETptCv35WkqzWFo+kJkDEIUDsvEH67abTp/",
-	"T2zoBz++uHc4NMIIeco+D89xLoGMxsSWXJ3piPu9ARfM3+sR3O9TrO2j2V360iUSpMpRxt+u9QNfrBfy",
-	"BxBNPopDIEBcXnK/Q0LbRu3gDSAYAV/55nVT/B2l1IO06AjE17BNpW8/xSsl4birktjuelZXd/nkaTfZ",
-	"p1X1W+Gp3la4+1lHZaJ50FxUtgH1MZKvzRLbDB8IUUy9BT38gx3w4pU67f1fz7ma44Bh/YHF7z+n1x4/",
-	"ct9fCRl+TkDHhnnl+hAj/mR03/ggpm8CbZYIs8SrCnvkwbw2UJInLFR0hlYy1N3nYBrqTs5ZoEM66+zh",
-	"gg/uHJaXLpCjCiZa8S1hkPuEe4T58rR1aqM1UM1PEjvv6R+9aBTPnLXl5fG5A5M6fPa81TqXCxAiMRhn",
-	"ceLjaW9hta48THOu2vh1eObs1pEnZ9pueFeZdy3Lwf9YmHu30F3Y5yNrGlRhIQ01Fvd5JiQn0JAHAh97",
-	"yubOHJ5jjzoF96DZHcDaxNTypinEtIEULlRVr0LDVtsqaJa+v9hRtTGxJ0C2cu61b4f7KWrqNLfL1o0j",
-	"xB/1xI+OsT+Ynd4/x+rtr3WDN/9R/WILFaBFmkLV6BFAfOX9ctBcjYNj5N8dZUfW3Ya2tggi6ZvdOuPc",
-	"ALCl2rANVFXjs6RtsktYTc/kR0Muv77zHXqTKSJfA6zPIhHObz3itJ4tlRiapPzbkUN/w/Npd6XR4QM6",
-	"ngPudxpm5bSFVlutT/NeaE3wwSpcYzWIpB7bZg38jqn5FC96KIVVxxc9t9rrZC/qH2M7mU9xS8LsLrwf",
-	"nYgOiUZh9oE8hjs0fdPcJN1/XG5/rxkewQTLyx7IrQeu0GXonUUI0cKyUoE5bvtbXWayDu3YF+Xj5t//",
-	"nna/06Xmwi78Zz5VK1pk6QT7UKaM6Vzt7kODeHHVa7d/c1FY6W/g8vCG3NwhjDySxdm6hH4X2/zGNgZF",
-	"AWaPSuiO8lS6XnNjNkqXWdWVtuu78NhllNDweRrsY6eX0yyYQovV2RSBSLcekNG3FDI+7DuM2Jh8d/3e",
-	"/edDH3MelabqXnr+xeUTgC+MoIqJjhFBFVtjkS23qLnecdf0Ftu0SX3dasqZvYi8TDqa7Oe9hVKfUrUt",
-	"1Gp4LsO3/vnfsRp+E3cvMeADtIgKidLolKOMaL/D0zZytmc3ppxRoGt51MlDpPz+hAZpPklR97KWD7AX",
-	"jj7NRmTTBnu6Q2TC0PKBSh12tuISiQ1yRFbDk3OO+5txfz7jWjv7zQCvoPRFEbXtdW12Gcq9nTjA+Ots",
-	"usMr4NXpysoFKt6AVx8FIe7CCtLT9Vqre2DwjhcW0Z6EYX7iUx9pZktulv3COrPX90qU+b3+QYnyX1Ux",
-	"xXC/vyzr9dByGp+re/2e/tGr8r/ER0bTll67+F2ozGXxhp3irwMFBjY12afudQNsmm9ZSViaL/2Xj6d2",
-	"Gqq/cloyTYdwkZWEgLk2SHl26tdIfPGMsXBH0G5dNbwgNXwD6N0MWOxvBuDL+WfdojyEkzAtOEElq1yx",
-	"UhtmcJRr9p+xOomY6IFQZRUrKFkdpEUrOmyiEU6tDylfxLMx8c33MFyDTiJEjj2Y8G7tjMLcofwS/3yy",
-	"ADwmjYYSZuLRwJ/cblaT6aQqxRxfE6vJlDJshpySVmMnUsCcKUXGlQE3cV+YWqjVihvKxBskG3waS88R",
-	"GgwSGZJo0f+6VFVJZxkTh9KD/3qOoIq5E+t8zeS4voyWrZSxzCjMwrtljxwhM5MP1tQ5Bm7Oh3eNtPbb",
-	"na97XtW49cYCj/1pCy6VFAWvUHjmIDe5FfcwLgekMz8CRzdrDbw0SwDLrliBDUQDNgZBj+taMsSZ1qu6",
-	"4pRPXVLGYs6x4752aobKby3j7PVu7QcPktJRDJPRThCLFcztlar7W5+/gLn9tranycV/xmvUE+Yh8KE4",
-	"c6dJyAXVEKjaB6OWasNWdbH0CYkYfQFudjJIxjLFkIq8YzG3/+l5ggjzEG67hEjA8sAdDyoJdH8lnMQT",
-	"v0AxpOY7PnZJzvjEdtyv+QEqvfc33HdncLep091m2Ea+PGGfjeVWGCsK0+cpeNU89Wl6C1oTvGAKgboH",
-	"zRcwZbUUv9YgwZjQF4FUwzk6FqUNKpmaU5vfo0yaWmIJRn/Y9mU93jn2sn6ISMalXTd1K2QbewAfCl7s",
-	"EvZ6yWkSae/j33n1r0lft3AsY5FNHwFvxXukO24HtqZuEVtDAWJtD+oZ9NCRRL9EHPs3po44+j0UrK67",
-	"fabMBE8Pl2YDGspp4JZZwMgafzYDu1y/p/rJD9cGrK1g5WmUiw65ZzwVHiAWucd2uwVsvvCzr4AtXa92",
-	"iehUoN1HiVGFDbkcS77iW9KUPOeFnmYbTu32FTaTLFU9s2yzBKo6JSYud+uzB4qze9BiLppAbCaC5Z7a",
-	"HnOLHM2Lv9foRAWal0H/otxqr0u7e23BhZyOjFc3fGDEQl6Jnn1/JRbyubxQ3qL/+AOf4UskmEJRYy+j",
-	"m5/e7Ch4a5DuKCtpVAUh8ZH0PY5pZHTdxBTJA+mQEicZN847wPI7R96vB8v8/NLbEHvrHZzjSc7hqztx",
-	"qEn7K3zwa0E9wy9njcVhHkIPKbh0hnChpITCQssfwpzGELq/YK28D1EGsvrm0TltJPz5MEkfgJwXJuXT",
-	"qgq9tEcT6Po9/eNDP3z8St0DrWX0ZUiv5QqfLncyadKMe9KQViEVFY7VBg7Sqg32PM37Vy5BlXMz4IUN",
-	"ehNoMID38n2+z0DJEY2+k6E6CZvYij7CBWECAzc+M+OGNXCzVPREze6VDtgedMn19O9zX22c8mMDZBfQ",
-	"SZCCH8W4uDh7foPtqYIMULrxhdxiDmShwe40UcaYOjOWb0cJiJRIvZ6Lqq917iuQ5VcPg9XZETdDuOjE",
-	"COvDgYq9AmmRkBe0UQGV1ggowtlaw72AjddmQxoX+dgQ1KfdeLyXj1q2yT4HLYWxqr9InCTJ3/2DJ0rP",
-	"lLgS5YjuIpQhESGghvchBXYP2sQW6Nw6ypHpbyyXNpsrlk81edia2919uLAHnWpv7VKrerFkVqwaDOFA",
-	"RkxjuW0KdW1w/ElEwiFMe2HY548+P15rvPanIC/kvqMHzqUmXaCSkCb4cfK/PfUu7e7FqOMMWC1L0MYq",
-	"VZI7pbkWvWiLTGIoRZySUYVlMyjUyulB3cTbsTJtrdUM+hhGzeAT16pxjpdMGtDb4FWQFLDe69hOILNr",
-	"pSkhz8QW7qTRnLA7IbTZG+k5MiF6nKr+CabhPkSuiEfsbp3PfJ1XPgydhcLid3Bk7uxpWmfn3kfvLjGt",
-	"0tSUCYGxQo55+r6HdxZkLj8XG5q0MnTDz6Ggd0hCLs6BQOFYgbiXNpuAucpmqD8ZlF27CYAGXg4Xyl3e",
-	"KH+b7Hm2rvVaGch3Xn9VqPWpiaAp+e/FfzZNtoJRHegfxu748HsIpd2YOWQfdaIlt+HK97y34lunIeC+",
-	"C2vob76h5czt1wGx03OlbDTG8fra4f3oH/kE9cOP0w7v8n47itP43UdvFu0BImEXlTKw26x0kAvEMXa/",
-	"7vAanxi7z5+ULuCWcGFN4K/xnDJ3sPINYpCaGWMN/3j93v2nNxHtNUmjcTviXrp0qlRO3p7RkvaSeDQ9",
-	"r+HejZEHLOO2WF6YsBbeWZpH8rJ8qKKH77RaaMyndGqDvgd9hbcIUWjqG8eHa4+B3IFlGU7xwxl//6qM",
-	"/NTc+c6FzCpmrFrftqoQgnfb0Q9KVgG/h8ZgnMFyN7Ca2JDmbt/ZkEotDomVF2px9IZk3JEV3EM1OBvw",
-	"hVq8wBd+c+mAbuYPUq2CfFOKcho8hbNQ8jf0mNbmkMfge0P+gotRyw3wAGH22q+jL7ljN26cllbPNHAL",
-	"btInm+EXUnv/ARuc3gOHcpoxL7OHZck47uKITYwsfv3e/WdAqsRRG+te+ohpEm5pPk2rqphVdxBRsQm7",
-	"bhTb5y6Fs1Pm0W+F9b6ltBM9Tnpk7OWXx0EQN4QckSlxKawmXMJHCbtceKc9GuSGrlc8Vyu+ZaWaUkor",
-	"pY34bnDYdxmBcAMkxrFiaReZM9Me1IBtIXOe7xg+PufFE2d4cYge3ByOeT8NZCfF8LH1EfmlpdpMQ7WY",
-	"GAXm2btfJGP7vSX0yKcpMHFyDxAS8XcRRkQc5ShLVNU27kehwZ5PLcN1PUB4ZG+XLqLD0VoeWIlrDXrJ",
-	"pK4ZcA2a2CN9ak8/ndfv8b8DdL7juGbnRk7UIVn/1RF9tCJCyeOP3FPrJdwr3ChcBMPeijuNfA7uyW6d",
-	"wfsJ7fjk5qc3jlwh1979+MY9qe8D1WtdTW4m1/eP8Wz58brhN+UvZryrd+D83by6UbJ1xQtoA+GIEqQV",
-	"2PSwSe/0jvLu6yWi+Xi/zE6It9U5zQdXEiE6yXhtl8pRI2KfQxlKK0q1kd4N2PhKnF6R+lTorqTrqj31",
-	"2CsjFatEGPHNUrWYEwHVM3FN97BWGNOJEUNslpx9g9JUYtFh6NKAmHkJfDGu9VbIRQDaizgbxqr1WrQH",
-	"xnKgRJdyJRfevU5g8W5X+XpNN25YIzo+0vQoRbnPOXWJfqEP/ycAAP//",
+	"rG98xw8Y9iJseNiBPIdd+L7xbJzYZ3Rrp7Z5+Llfcm2JVfYNkJMVHvQQJjlaWchcD5ulgnvQbMHv0Ttq",
+	"uCgdH6XFsvvQcDq+rHgBZbTIu+Q0qtYF5DjOeNE4xNHSJr53lIYvxGGCvuVWRgvp2aCM5t9L4rNRJr2g",
+	"w3NWqzXXwsuOPRGB+gabbYOn3L3gbIW50gWw30u1+QOqhP4JMuN+z+cW9B8m0x6dqXvVz0jVmrpvGUv+",
+	"h0FkebNRc2fLJ1jFi7jugLMt81Lk1CHI0s5LV9RZlKy2KGS9Qo0BFc3n1qB8Db/aCLv0NOwx2/29nlgV",
+	"Z3PY+DFW7r/Ai+WohX7lJgXlm41KrXUuZCnkIk3PQpVwyyya9bhod5fwStxRjK+CuWWqtmcg+aLmukxy",
+	"kRNNqq5KZqxasxAUIJ9dqfAek2rTnsLhSzoc0T03Rl3R1dmwfTge5DbBabgBZ+7gQHGHfoPh4zYGw8Mc",
+	"Fcd7Tt8f/ImDVkqLX5qT2BoobmQgcjxMLR7vEVxfifm8K2tL/9v9k1FL1EWY+/stm1Vc3rEY5N0ii4bY",
+	"Z+oOm2u16n72kffO4atoM7lVHzb7rTrmisI54MtEqT7iPJfr2o4xEcKtivfGDdsLLv4kaX9v2Ac3C/f3",
+	"jz/JsNU37IOQN6z9wsef5JoLR70b9uEOtuaG/eMDqag3jP77BazWldoC/A31u2mwD2/CP76A9xa05NXz",
+	"8uPbjz/JrnGSU1G2ISAv7kHesjtYWxKuwhrWXPGHPeONrtF69vEj/N8hk8e/27NJl9dIUWs8wd6kL7xJ",
+	"u+GiedY3iW94seMO353+7ifHmW5vtIAyZ78Fo6TXReye2SeGvy1pKimadHQMJemEjZw5OqgP3bIZQrm7",
+	"dpxdvLdK/ECvy7B7HwXzcthuewXmHCTJeW9alI/jtW+aSMh+1h4tKmkCz8vJzeTFoyd//LIrl/zZeF5m",
+	"osobIYPuIGEDxjINhZKFqAT6dtzNJFF7QAmW93XRCL2OmLYQ278Ud1QWn9jjhOUtqTUSGl2/M6PxAjFO",
+	"ObkfO2bIcE9QfwgOfql3TO9WQKPHX+LM2XTCy5xr1NSJ2xo91xEmpk7xhQY46BxvR50SDkmaeZJStb7P",
+	"GeZrrWZ8JirhSIcz2yhtl05R5MxqwauOVeauaZN2Qq2VkLZPDs2EzXmQN9ygWwBT5lRJISb3/A175FjN",
+	"MdeSV/OGTt7N446/rtvbGf6wR8AZuX3w4SESzIC1yXjnEoyweO78jko1U+XWzZKbO6CUPi63bEWB2CNj",
+	"z56aU0/x1JTR/DpaHhk3yotHf3rypfv4ht8D/mYtKmUnbztCqvXaGK+l/+6oEHx6oWRnjjvtc5sytvnM",
+	"gFMcRbD/vOFV0jCDzaM+jcIZjn0Dh7xIGnLfzjx62B4xdaqO05E6KZbEeX1mSR3TVlRiuJBt8j2mfeGI",
+	"r+9FCbLISVhKn6UcBsO30cuiyFvuhdwtI85oTMx412K4zPEKuufS8rQjEYsYI0mJWmR5n8fqhroHXYrC",
+	"jvNzYMJrwrPjTCZn84Ws7I3Ce+VnJSSUaFWp2jpBKeSCiXkQnlAZYIVagWFFpQyk5DzSbLiO+KqWEvQP",
+	"6+QxiRdfIpLIV0ouMMW85ZuZAWvrYiDcZFKzDNrAoDm+dg+npKbbdWv+fryDetZEOVCi4bQiDSOLdIZK",
+	"8fg3vIA3yv3/Gey6eMZGWKaNsncOU6Mh6u6+qzmbKbuM55XLMqZ+C8NKKEQJJeMzx8F2CatbSoif8eLO",
+	"qS0GQJLfgPsQ9HCtzrSCCZktcO9348ljA4/kABwWSQshM3onPa2qApmxFUi+cGetGOtUuEhKqbA8AzQz",
+	"qiPVGuE1YllZCZ8NOO6buOE87IULe0T/N5SV3rW2q3ol0ypyTyB6Lrw7tcOUrRKM6P8vlXVqw5rbpeNR",
+	"zkpV1CtIp0tUYieglBMZPeb9N6KCp47vEwJgplL2hRvTMPxjTCYLpuPGXXJrbgyUTN2jGB1+87izrcG9",
+	"mzbUSsAKAki7xEAWqvQnqbsFXsYm8xMBBuRd+S+kSSjL5BHmmAOcW06vekt/e5E9FdwYsZBQvlEpXcAd",
+	"QnVnGGrJmWDseNdRNhmiRzWlP73oOd0rKNPxaAP3oP013v2j8JrZkJB3SgJ6x1ccJK47zmna7F8Yr2f3",
+	"nxaHTbW98y/d+YnpTO4ewlIqvIScjhLcVvR3iixgxdiUFBZ4b/Emcz+I0rAVcBnzNSY7liEmZvr1hMXf",
+	"TKRb/BUx0pWQ+MoasxD/ON1JFcLokvauc++sQi//wBx0nxcKsl7h3RjmUcv4T2LoFoW7vN71vvewda/G",
+	"QIR9piglLyz6cIHiXjmYVEh3pwVHZ1hP2VLGo3ug9gEdbM/p4cdt51pLY9+kJcwvqUq6ngt2z5M37T+T",
+	"vdpveC7GuDoiatXE28IGM6tug9mAbsbGmk47G08rYdhR14pe2f7Mc1XgYKXXSy6vGi9dBdydJV5gHvx0",
+	"YmqzBllCeeXsH2QX5A5jhFy03itrKlmB5O/aHm4LxkJ5tfJlhe43mjvrTunt1R1sTUxQdz+hGCu2RdX6",
+	"cSlwEjMly6tS1TOSbPgjpaQjffXd1VxpcIdxOikqLlZQXtmNwBSY2oCWfAVXWJHiBMaKiyr+xCvBzZVZ",
+	"8lJt0BThBq6UrGh8Y0lxLtWKC9kaJWzEladP8OJfCXnPKxTX9HPJV5zy7qWyV2apNjL+zSp15VRPtxmq",
+	"uIPyqm3zS3WFU3XDazH3STxXdyR83Fa5fTGWY+i6Kxjpk6g9GnvFS3fOjdXcYnEu/lJtJIpdA9w6IihN",
+	"Iu5Oqo28WmhVr1s/u/3jgt5wmtJVrI4UC3kl5FWhFapCzW/ceEhJrAe5MktdyztkhXvQfAFXpVbrcKfx",
+	"6ipGQjRgDUgBzT43v1Jr+gV9lHwjBgoN9grerzFyi3/eXGlwpwLKpJD2ByUTyYzpPgdy6duh8f2jeLZw",
+	"aNDXTs7Qm0568rC/0QD/BRfJ1NvRtVryfqgzLGf14IxHe53diFTP11YZ2JpvtaoqBu/XSluvkGLpXFc/",
+	"OLygQxH6YSv8i5LQp60fr48fo00vlIThvHB+3fuTKdj0bU+AA/t04dSINkdcJGP3LzXXqXqMqlKbHcuw",
+	"Jfr2+XDHzSDVSki8d5IPrMAYnnGyqHmGT+KJSOTRUU7buuLS+KxwZ7IozZb8HpgBTmVy3ZloKCCF++HT",
+	"yllT8x2KzjAN7HfGQ0xsltxicrEbm5WizBUfWi3W65yVPcxH5F1DQQPzU29IM40btrsFSNNmBg35U6zw",
+	"vPy798d32KGvfpJnTr6xfFZBetW1FL/UMKAWzw8c34if9QMn14EF10lHq1Er2LVpqVoI91xJTLsq+ZYS",
+	"MYXBWwFKrClA7BG7RGVkuGAuqBAGynT2F2fLeuW4Ryu3QTlXSPjI0xF3c3zpz9vMjbBK5Yt6CrAlNxgV",
+	"CSFDHy5EN2ArMzLhBaszyaBI1//8z//8z6vvvrv66qtk8iJmJubeJj+uL0PecOOLv6xqz+TghZT35PZc",
+	"Vc1Fnyr9qmDauB58+Ox3hqHzc0wdyobn0xRwyRjiUprNwAgsLsO9Gnbf5WKpjcO5rKmwmLJDiT963dDx",
+	"oF34EmwO9EWuwPj5v/uNCVY0FQk21vJkOlkK1BqWXJZX3oFcQgU7QYpmmd/Cth2lHS427mA7lkXJtn7a",
+	"Kl0Y7tmmd1/GTO7hb943N0b0nvmsopgjTZO+wlTmhvHizzNll/6Ht4c4mVwFCR5uIsk7a+mQJbX/38L2",
+	"da3vYdtfPZtwl/lc60SpeW5XhzM9Telb2PYn3adKtRcL9MWkgmM+15kZwLpsd/2tubFwy2C1ttuYPYd3",
+	"pONcK+aiXd+RTZnrZtUHp0+czzRkhou0PHnhy4/29qC2S5W1A7y4HROvnk5KtZHGauCrzBVhwRwMLL/a",
+	"yYQklIlVRrGdGdD3u8GfdoZfxeWAmioSf8JW2aQ63ARW8KpiwmLVhbsiPIkO7qHHy2novUOo9io6ZM/t",
+	"5jlKkZErjk8Nd6/3unaGpXSIxTKZ9rRXbYMZDU26JRamC8mc3on4aAZLrHBrfN1bd8Iwt9+n4p0ZheZO",
+	"yMRRr2Bur1Rtp0yqK8ormLKlKEvAQvXo9b3FUM6sts1zbOX0P6dguGnPVLmdTEfFvR0zHrZp7ggfyn/H",
+	"v/U2T5ALKxmB7NkkrnGfekXLGsa3zRC59b+K1E54LtP3wFBvW9yAfG6dIz2Ub9A3250CQSkMt0zQbbsH",
+	"GDPAtTRArmcEcLJWm4RdmHwzq+T61eIF3JPZENQcIecKS721JJEIWiudVAPd60Ke6GutwgR6OS9M9ICn",
+	"panoPyf2S6x/5xRyuqccngj80ud8QBpd9oD7XTj+KvkO0iXTg64w06sh0MVx6nWUvtD9t6d+rqmV/Q02",
+	"L7kxG5XyBa5bfzmgBYYnM2NECTLUd19ypzH/6VFE6pNuLdV2rwyl67GnF1sInn9qI3j+8T/+41AoPOzU",
+	"gfB0iuKZxf9g6MQNXXvkrH38VERZ4hVmynuyELJhYKJ/TCqlnGm1UfoukVB/HM8ezANo88nhUP0DcHxq",
+	"I75HvLnyBBSioVGwlTDzFJyJr/qcO9VcqlCrMcbUt+ppz0Stehlf7SZeBb+nd2mT99wxxJT9NPlp0gAJ",
+	"F1z+DmsT0v61UUhFrUm1Z39gf85hPLS3+3jB/30DchOu/5LS4mvZYO2F6LyGeU2R8TkXFH3YcOGTCzAV",
+	"4WrGi7sJnRiIjiQhKe0hqUME8dyAEA2Of1Ylmv4IS05JXU3p0KIGY8BM2qd3EmAOwxtTqgEUhm0A7hLh",
+	"0WrgmR8jIfYjpsiEvRfMLuzIqOzYXJ5qvxaFILIHL0XvBvbD92tBL70nYK/aIuP6GKt4zzM50wECJEBf",
+	"+LxezecW3c2hnmSL+dQMT/GwTAYasBcaY1gYFKOUie8gvF8+FXSAdpvFvKkU4sR3yUVz90Z+VakNynD3",
+	"s/SwIhGOEAHREZWQApEYK7zFH4RcYLaewURkXVcwKhlZzYzlRRJdBbfrDmCNAPdYEkPAaX4OiFMnpxEc",
+	"iZs7M25sP+EyEyvZUc2G7YKuhz7pFvH1WAuSVj4mfEZvZGJnsZThkMfuNT6Ib6h8DDgbwqCozamJSd1C",
+	"yL5p/8jv4Q1OaFB1UAdehyJ04MMeGKfzwIuh1uyG3cG2aSsxtr7IF4hIiPUhHZ5r2/WofngUUKJmoEgL",
+	"1yVsT3Pq2ycsSs6wVTnRfWELNvqAj9NiGoZs6zFOyk8Cv0/wJHqHxlxIYZb4yyWviJr3SqTz615quBeU",
+	"6Nup0qgPF2nFKo9OnVZCtnFGlyk6KmdQUKL3mEIO9/Zwuv8gS9DGKpW8gpwM3WLAJB0f9thkXMd7YbNU",
+	"FWCKgVT+sjWkrqUC6qSipbBvSYVbRohkzsySr4FtwSa/JA6CJjUpIOhxmtuz+DynE5nsFNCg0/sq5K6G",
+	"RcrcCDMRc0AzoWJfXpdzl/rs0fRf1WbEOaWz8EptMsHWda7FBG5fLKdwg1LJkgZOJazJq4qaSxyGZg5N",
+	"KAL/T3erAGliUxKwmjKk4wZ4dmiI2KLYzhnwm50UQESX0RmcPi3kfxAHO6E/n/9vifV7orjzPZy0BjW5",
+	"oYTvgM3wY9huJ/Zq9Iw8nbz92DFg5qJKwo643zc45FRyGVDuD2b6x2SW6HZ6cqhxTDiiKSGCAm83a4kK",
+	"a3bnknHNBDrl1IiDVRj7eIvIQU2gyyo2BygjQn5krKAWB+Y2fGsCrNkcIVvTUTAD1oZSlMEA53t0U8xq",
+	"zBqinbxhpGpMWazUm7JQljdlVGiXmkrmwOLnb9lObxi1kQMQaFKH+E6sPUQOscejdCphi6kPBjQPskV/",
+	"MBOxEt0+33ilDoFTTcCUoXIuXcNt40ky9Az9DQ9yl6Af85LhldoMLzTOmuwNotNBCh2kSHfu3cQqGi4t",
+	"8NTsxLBPiO72poog930ryMel7tJWhrGwHnOHqRm8tpAEMRh94/hYL8aF0DNNk8nSDAfu0M1xlcn4WqtK",
+	"mNOihI2WMirHdVedJrd7jAl6B+DbgakXwZzxkAl+VTkqJb1cfYDjWiud0Knx8mYYJ5k2OCAavHrNfL3O",
+	"cKdPXdk0XpyvMx9BeH9vJ+3ckAmTOcT7y6y1vLEbgdbNTSxMLXhtYMoM+F42oe7ooMcb/xpmEWea2au1",
+	"MmThn7Gk44TKij0Qkg6SyNDUgYTXP2YTtOewt5oUkf5XDSb4i85IpCxQzUwLmGcSenEJETEGrZTozzA+",
+	"99/dh01LGmquGf2nDZiO/5YwHtUFgytmVL37p9jnM4HJfE6AJ0fyalMoxEMadTbjLfBw2g2EEG1dUiDI",
+	"mncX2wTCIiG7kRdlmizGKWGkh3BvL9YgmZKA8Om+AnxyyfrGeNRTmoXka7NUNskyERipwRpgS1WV5jba",
+	"HUp6BEgut5js6hXSJTdspe6hxOa4SmNIq3HbO5snvueTX2X04bu3U0c2+m0TBHUcjbXQO9RsbUItMwwR",
+	"a6lDPieFYKggHcUHk4rWZhVWHzAlb7CDL5QMK6GnTkwN8KT65DNax9RzaGCpZoqtbUmx/SsoQKztkQB5",
+	"Z9fR0asBq3Uua9tb8JcZugdCqE8zk+WYOJ5bzLg3etrBPFRvFxOaYJ6f6FZ7gLBRdQuje8HkcJti2tse",
+	"gFPcpshzngqB+8PMWxzbc74uHFwIp/j4+MKrTuAvXUxBvYgHGmujytGbJmi9va38Y7tQ36dU/h9Tg9DG",
+	"Wjlh7HMF0k+Pl3d7xAzsHTGKHw4EUr9S6b+0u0YcTe2eQCR6Nvb4YG990/0D0DDsER0ocKkNOQ6fx8uL",
+	"j72EzBOkSCoLNeeBEbIYx0G11LkWoZ/Gc7i7iDxNDjYuHtFzcq8Z8vDGcsEfGWskyXO1oXstJMO9HaGD",
+	"pCgT/YVxZXmy/FUYq1KNH3Ick3NeRuNuHNfrMhz4Q0wf3aFtS7JvaQ9wZtO3welFtbuU6axhFHzHcac8",
+	"hbOVHQAfHzXAw8mKAEfSJkJv2KEJgh9OgjxcL5+Nswz1EvoEyJ5C8jjhizN8NjtgOGNjInpLArZz7SmP",
+	"ZtKkyDkh5sG4IF0chN8zo2PifdUB7am8/dipCzi1IOAimfs9KfvNsdxji904Ttsn1jS0T3m/KsAeCj9I",
+	"A6l0WOpsT94gFp5u4fWbJSarDCx2G2eoUxFZ0kfw3noLOjAephHtKIw+i+jtKTV0VVN+OiJ0prRYiBQc",
+	"c1lqMCYgdmAeS2gPlkocPTI9xxRqDbkIkh6VJN0J6bk5t3L322n9Pi3u7XSUlmG5uRu4GRtIV3emdKao",
+	"XXhOaYUTPQ0yyTtpFa7hhPyZ7O2F05PFF9z+hHJPAzIhCf5mkFDBDkzP0LuYSvA7TjKcWbHK69YSNiTQ",
+	"ej9CYo+6Tox5fCDT0FfDZPJssJMj1nMv4viXvsDjIo+9vUPa+u4EEWdzeHuHKtvtgyp/8o2I+sCrZQnv",
+	"x4W695eNXwiPH2411AFXWdtW+VKGfOOxCU8HlBx8eQXrNFE9HZLgk/nEvm8/porNlCwZPc9msCRL9Diw",
+	"qDz673AbOAYpQ3vn/L6MViLjtk3qP2E7pkDBiW8vGlbpuzW1IDR9q1gKwr5Shmebyw3KRNt3K/jxCUMI",
+	"GgjjK6oaeNu7IwdHG47b6bTolI7ojfeQ0Y3ROB7VHET+pbQ4z1nC6T54rkixjC+1A5MsWHqXQpHeZak8",
+	"I52j8jInJUeI6uGlcGMDaCc7u3thLCkedqpnP6ACDXKKH6vknqKc9pctxSjaiZVL6RwdbFTu/uxToi0r",
+	"uNYCDFO1JUybPYR26zHOB0hepHx07SNFUsq0L2ym2Hnc9NbiM1w9WkxTkePkj/M/8eJJ+XgSCOM75nUF",
+	"r9y+Eat8w+FSAdFkwwVVeO4CF26ELNXG3Pr6RBRjzjxvVyoeFpyhNPNgannY5XFQC/j5DIXPI7/kacKL",
+	"WoA9UDrbCUlim+U2yymVMvaYzKrehCrfIMyNmyLda595NgKaIQmb6fgam3fWK445P4ThauwOymqrdR0a",
+	"s3vIxQn8neGqYKeXcRygQceZ5do3vwZenSwpOqJh8KGMR308uHn2ZL4Gab/xpTbpApwDPY5Exqx5TcUi",
+	"iUbdDWm68kkslh7mL3Hxq032b/n88f1cmlYAGtPTNsLksPt8lWCE39jrKzIUYw390GUS1zc0syWV1fiy",
+	"DcLQPTD6kY1kfVY7TrVh09wGVrACac9hwyA2xz7mP6aM+qS+QkmjqliP2UI57DNi9ghahtf9I74YilHp",
+	"MSn2vIQh5VmlknDmDgMen6RH1X/dgtcPZhe5n9sVDFJZUaQNrteihFSEyacvZrzvoXlM+s/wHlbrzLkL",
+	"3VfSuWrY8SajV+YVVSwISM91P9/fK3rhjWY+cfD26lo9cSZxWcltEAv5fBQo1g7mUxu2pR/ipcPaAyGu",
+	"ToJt8SKgF7flteUR4D8w4nmo3OJVy60wVhTmvPkTre+OLjgeHm3ej5WFGHDjzj+QKdGACR+jj34jqip3",
+	"nv0jP+wD+rePvDCECZ3NfUe5OQNrQbM72LIVv3OWXLwyp0lgHlmaTPuZavtX0Nnx1DxkVmNWtVTtoann",
+	"eWpApxFVfJ3wBYV6SMuUpLoGI0pIfyV2se9kt7tzS6okQWOQaw1b7vkLJiBmJL56SP3v20J6otnBPZoR",
+	"qShUw7XeMk4VoL4IZqeNMtngaR8FAnEPpx6N6GvPYqEIzuDwCcmaJJ4O+6y9R4R9tm42P2xgXE+LvVuc",
+	"lzyDG2GL5TGdiwb2IxrWY+h1DEzuS8Hvk83Eff9Xg00wmBUruGWPQitd3xMsVrjTldBfw7zk5jX270pr",
+	"PHcA668ieuN+v0O84Uj+EaTGHaytm5Cz9oBw1PqHH19QOxAOPIam8vYBX4FZ8xSVKXhrgkpp+Arw6COX",
+	"uV8JzSq1EJJqpXxYHZJlKUcl4urXUKgUkHSz/8zgI4nt7xK8XWPWcwdSI7cfgje76+dD7Kyd3h9IHnzN",
+	"zWKhVLmfi5GGczoCTiCPBNB9dDAsO5ldjhWYsRwR8g+6++9HZZZvtMi23ul0Af+eIg4NA7ROYJtjI2Ky",
+	"jyFEgja4IXHc9hlvJh8YMy+Uxtt+XmZ92cStCrGa7G73Gv30kyePHk2mk1pXTpJYuzY319elWsEXFdd3",
+	"Zl3rL/yHr903ru+fTLo4IQ8mIz8/IXgZ2dXi/P94lI7pXUoumXgH7cNzJMXHr1NODUEeuaToSsUf8+f/",
+	"270gMPr7ppOqRMULj3bStosvD/X77yV/jD4M7V0aViDtHZQHUzD2hOvoHI58RIJWcI7IiNcgj5/KGx9j",
+	"3Avt8ox9ci740z0vW9vrNC58jIc5+aHTE1V6UftziuWIUPFx6JxjEuNHQHmenJv5Sw11HrVwSJ7m4EqH",
+	"VkrOHlrLHtak97wGf6GX/I67c2fhwklzeNxOOK3pth8P3sWjfWUPb/Bhghra198Dl3iWXkWtRiknUFyL",
+	"HrSYC9bPnrHF1nBJ6FMvuzpVyLHyGR4eR9Z6SET3HuOmAZVFgGr8k1R2CK7sUfWnGtZKH3QG4A6+okfT",
+	"3YfHlor6cX2l6WybZ5xnSyWKUQjxbq/+2DF2UlCEXsW3bpwGGDF2ST0OzTe7kleR1nsGhzMsyJhoEG4w",
+	"92fOHqfas8JOSKkFAsRl2acZ7jX4a15cisUy+YeKEOy6VNM1OOvwT//O/p9U8kF0Cyc4jm8yJGDea0w9",
+	"ZLmJWYWG+WTurtXDU9vqAZrZbMvudvJdmxetSq7XreuI7+0H9n1FiGpwdvDDRE9PbqJEINVhzXg6KbiG",
+	"eZ2z2DDCz+xSg1mqispSAtChDJ05CB7GEVlIZjFxU9XGwxUhHs3G2bXCMHi/xoIKj82JneR3hFOAbpHJ",
+	"jSlqfX8QueAZPuT4z5eyJ/phb3bS3Np+VzDCotY3xBhK5L/M7ff3WaiQnGrdw9gGg/6pNpWGmVqD4+iA",
+	"CPWzEhJK1iDSHHBsebYLznoiehiwtZghbOS+1UcyL0n7Hjkp6SubHHBKb/1dRMOGDzd7ztoz5Xz5U037",
+	"QGMMJf3x3JgMsaGwHBOaq8QdVFtCyPL5I3j/pU2apHxdqg1bcbn1LrIVqSnuWZIWU8fqnBxmB4VlmrWJ",
+	"vpEs04YrB9FZqk2qvTUKN+vzk6rSCTZsaen716SqB++h6jsJ2QzG49PveiRMjsvDtdVP6XzCXisM2Lqu",
+	"hlAaMypTvImxaMegvgmnU6yw4JDxDd9OmfG9mzxSSIi7CkO5uemQ9TpVu7Ab/Ca0s1ndwjgsuEQ1YroL",
+	"y75zVLTNFmqGPgBdqoe79oCozKlrc1WnPMFRF8KjiSwbmdQrqYF5/TWCkXXg7qZ3F3PqPqYn00vEzz0l",
+	"H1YqwYBwIO9BO/pNSbEgsrB67U78MndH45f/DD865SEB1BpUjJDCl5o4fuJ/qlQxbkx/oC41O9PMRJJU",
+	"Ot9qP4xEexZ2KFIvfKE9q71Ftqg5vmANpZbXhvzRCrzpmX/azM0zZlC1gva/w5bhso+CbFdtylgqUH5d",
+	"CtuTWJQBvd2kr/uqHFdW1onphVGnvmuWxGX3pALiGtKYy759YkqFULUuII+jMwAemr4Qns/O7O/hc3uo",
+	"BVlkiuBB6mr9kTiYEN7gtBZKkq3sQV3TcfX0hoU06a5vUR/lRGp2Iw8V0gGyS1kCWlins9jbKOY70PTD",
+	"qgFiQ3iDH7WZV/2fDveJJePU44JYnzJEQih8JMkMGzX3p2PvoAUwyTHJ2ju7mZNsfqo0NxomNbNWh5ju",
+	"5CqjMuE1TJoSFlsnjGvB1S9aZoCw1mlvnpJzuueTd2wpjBWysLn03ISpc3Cy857ks3nFF8lsdaQJ43K3",
+	"lQR1v9A1uOO712CgnUSUsxskt+I+j1+XOcatpgv784ztEHBysSfCKUnzOMOdjWp2NMYg5iFxLW7YAZU/",
+	"tJ89sXn3r6/fcROgyZHlHJ5/JO/xLv8WnsWYHu8DL1p6rK/D+9/9NRJh3ZBkGOD3WEKkQgUSg8/ioGpJ",
+	"ZFGQWlUetbAkV52pzRp8ybGQIV62FCW1TvX/QIiddIlB6EaVCBbnuvHmYKyyrhBMTRknEfZw1btA1WiG",
+	"sNk22lRJX6yvnwg0J7us5fxPA8vkS3c3mXW4P7wYhr5naEs8tKX33eCIGa5x23Ph+GWrJdn5cer+rgo+",
+	"qyuu+1Pj9xyUMdse3cBhu8Zc4PNaFod8sVwv6pUjRQYQKl/blpW7mbKxtCBtxh9UxNVxKsG2b3Whe+5e",
+	"1aYmoHNm1XrKSmUtlLfs/8UOCpR6FJroOe1WU8ulKfvHW6cquJGon14lUoWrQ8rmjry2cTWRTMM9nOtM",
+	"r+5dFoui4djZdd21DQP6nUrNtmkG2j3eDXTyYK07zWbhS8kJQFQUju+hlIlrl2KxW+PZ6t2m9OpM2I75",
+	"rLrgxUFmpUTOgjutDu0CtE1vYsadVzDRaWWWSmPd/iq0IJkrnWrZUAHX0n7jo5hDIB1C5sGgKNTItORm",
+	"K3NUzf1+oAuZnHmpv5hdfsz4ez3oTPAJZkuzO79I9E0LnmOMUgffcT/OZ5Mo7TmzodnOVvbnAPy47L/J",
+	"+ls3FRG0aXRNXAsMLnEM8gpbVJEOfP/r8NweePqwplS+r8mQa6rvO9/Ctj2PXJ/T4eIhr2PGi2HYjq19",
+	"l6lRLd6oL1WqchHRe8wZMNFy+ur+2fPGAe7GHuhcs7QdoPQwx56Ooz+2YN/3m3vStROdClJZankP5RQP",
+	"7Wa5nUxHxHGrYzp19WCFZVpUdIVGu+dEj5M30OLC2nok+QXUdcoBrLWw29duOH8fANck93EO6AqiX8UP",
+	"LK1dU8qBCTeWoF476k7E4hYKeEohF/87PNisYS2+BadYIVLfPOHRCwj44PNw4iXPJeO1XSo3bQo9tVAD",
+	"UL1rAAh8J1HzxU/yJ/k1NuZzu0StoAiOhzNaHbPqDiTimkRAAz/taWxvh76Qn6RbHiJsvnt/hb96x35f",
+	"KXU3ZRul76bMAK+mEd5nyhrM4lv2TioJ7xA9Yg1y+pN8Z6Cax18wqxiXWwxGGrGQOM4fvmAvolKz5gvK",
+	"BeKSqTX/pQb2jtjt3Rc/ya+xKyE++I6vqbBbKHntOw//289GyXfs96++ecb+9OW///c/hLZfBmuN2Du3",
+	"P+/ceqc/yXbzQkK7mJICBe8tMxbWX/yEwE6iAGl86htIK+bC8c/k6ZoXS7h68sWjhiNav2tqJSZvPJ+0",
+	"yptuJo9DyJWvxeRm8scvHuOHnGWAfHrNax8mWlAWa9zZ5+XkZuII9hSfwBgWX4EFbSY3/0ift+YRp5C5",
+	"s/txevDJF1gZ8/GtO25mraShE/Tk0aMI3eC79LR24mcvoeiEHyyNd0tAGYNnZfeMYG40/jbGlVLfipO7",
+	"Dn0u8ejXqxXa6ZM37vy4cZjVXFRTJgGTuajl8nRi+QLhrongb6cTz/UISBzRuN03aU+uEc0wuzPP3F8z",
+	"W4Ni5JcasCrZ88wSOFZxRHodqpK5+H7gCi64Ifh9Emu4LcWSCyeFPOASZ44kTcIo5u5GI+eYDVv6Fh7J",
+	"/foL0EH6K+3DZUmLg1yW1UE2WDNtrqdMQyQmST6fE7JZKszhQBcJIdxwy2fcYD/KYolBwXFU9/nKV3hQ",
+	"yCbziSyJo/KMHp5MQ5Hen1W5PRvV/depWPTjrurgq+UvtuN+7Ic5TjxA8sVzFNuom9CL26sLrc3075jd",
+	"/UTgf9xJuA8eRX92dlfwDv9+w3hh3zELVWWQnUpRUi6mVaH5KY48xQaJU1+NOmXrissp0zXqJaSgT1kt",
+	"S9A4XTK8GTfsnSjf3bIwmuXmLgzHf5LuRw+nKtWGCfMFc+fAq0ggnRY0d4SZi3tgKyGdoXBLfK9WYCj1",
+	"x/BtgLSyii0U4kts2Tt89R0mALgfX3Bjr75287h6/tU70hB2mfpHbovl1/feE7p3AXRzDPwi/YnFylBe",
+	"2GhoYNbKLVFzyddrkIZShNxSVaJ9fOqKCQ3kGrbteGD6KoCdqtDJuQ3fxPGcgCV4cBpwh0onDHz4qrPw",
+	"3hKXXnlQrp3juX93XuoM/thg05sp9ZzV96CvsA8tBGYIp85xbPbIzTXAf0HfdfUNPXFByeVHuCS9ADuw",
+	"IvSqFtbni8y1+i9KF/GU0rVMEmo68cX/u8R5vUOc898m9PFPcplcfEtogJ0dwV7vKBNvCUP3XTD63mG7",
+	"d7vEwG1+s7C3DHL1HWyvDOJKZTk7wk4Nkpt0ozgpbqDpDK2hFf1IScJgWk/29y6jgX+ZrFMfNaF2xC8x",
+	"pRae4ClzuqRV8C1saXMuKhGcnrAbyLIbFXQWn5XrLfDtlFGTVOzcHBQfeC/Mjpz1qBc5SRuzU7IW9guf",
+	"E3IxyroBLmz+Pq0qVLtM9CYJHbqHNy0lA8mIJn0Eu/7g/vORlEHMxeiQ7hWs1D28IETscd4J99Lf3MFI",
+	"MPSXXQX0TDSiCTNODbyRTk4BXfpmgb3kaRs/0+ydfXZinJcHL8h/30vYI+su801DkYKv0SQ49dH8eD1T",
+	"vvAqe5r/rChX93PcBDe3CwuCH5fK6ViOTiFqMdsyn4MQVdONkCPofa3mc/KmJ6n+vfvrqWRP3rbUwN+D",
+	"7qeuVSwPHXSdPh58xTfJpUg4d2F5x72757GcgfzJt17MitLsdxbos9Mo9PPn7eQSM40hhPPM1X9u5GQv",
+	"eYSQ2aB8kJPEyb2CZ6ApGBKScdlw5tQrgxHyioiM9UfuIdOk2gvDmh5a48+i14D6jMbGzXbCOUwxQpOI",
+	"0GPlH2HZn+x3u7CfNWidQrK50jtKVJ9XLWO5vqzPs0MHnn0+/47bYunvsn9Kd+sFt/0v4h68m046bVHC",
+	"hrV6Ozndxm99Gy5fSfAYxeHVg6zS2M2pY35VxOSZPuc6PgSnc9U/L6u0k5DyTPPk0ZOzDUzoSt2xZrCo",
+	"5a1jIqz8ju4D9HX7BDH0LErvWRdU24tgEhTCnmNsv+RbLEPkJVCd8wtVRPCurp4Q2hXlHaann5q/qg3j",
+	"bBdKLPi7fSg2wFPSTUp93DAHIErZduINAVi2rk7fi3BoUOPQmbr+4MjyMe+oWqpNi3VOv1F9OnDQXGlP",
+	"8rrrZ3G7Djs751C0/CFYchPVVoQYwDNRsrjbJzKA47rsln8l5vNnzUDnNWUkBG/WCP3bo+CcLaTTOo0j",
+	"ZkEgPBeL7pzMpW7fHibs4yGB3GbutXuMIkwF6+BUVo2lwumb/43efu63/hu9/ZQX/xu9vbzUCvvu+1Ps",
+	"9mwg61voYJZPMePM3Xnuv2e/3TxL9vvHziPgfk3pZ37FD5CAFjZgTyhkk9FG7fKc8rpze/sNL+BVbP5y",
+	"ZvM/FguNCp/1eJQmn0vUy5HtjXL/f8noTFsicNmIgx0PXhulY7x3qF3/kD383zSp8mfmkEJhlehAotM0",
+	"nrl3spxiQjOyoV+N3csSis9mqRCTMmQJ2SWscj5PQznLp/lnMZJOoDo2OBL3rCOvDpaiRA1sTlX8qSkR",
+	"WkvHfmsh3X3oFhy5d28pHnPFYg0lyPI2YJZVwliqlmRKl6CH5RkZAh1tZhOKlX3t3hX+922SRge47A28",
+	"t+e9Xqh+/vO4hzzXX/geCke8STbDONweyHcjYaLcSLsxk7rn08J+L88gSy6kfvqZPS0uonkORGLoAMel",
+	"cRYud+cgyNWU1ZLgrrAqBEUbeZ/mZ+GTjA8zPHz9wf/r4zXNgsdmKemkgh/8bENx3rndLvP43XMm4Vwu",
+	"Z+ENvwOvMXjqRaDFAfuSCUM8/XWQ+PyC4WnDg4MEw+X2lWbCeMRurKUVVXTtHnXoFkrC1SA18C9Kwueq",
+	"Cv5LqwitjXmI6PaGG0KlRsPEewLd5bBSOtbJJS3XPq2hw5gCKXPQM/G8eewS8evZYJ6ME0EIpN+4MtLj",
+	"IXhSGF/EVGJncokB15JvpwHNPqmo+KDBTg3TuuJyLINef4j//nhduJuiqlqRtVwmpLFKQyTT2a9U0fry",
+	"r0hvQRdYi4a+8jmuZl+VSWxYrx7zDL/9qyD7BXzsbeb8xNrMV1qtd3a2waYW+0gKrSM9ZOs7Z1XNDOh7",
+	"7wnN1Yd8Hx/67IxT3/P3gUMiF07/fQE25FWj44s2iRB1K0AuwMrT4UnWnX0nDunTH17iE/8yYQ233Atf",
+	"yEhRj56GqY4ZbTB70+YcSF85WfCSksDHbdfzElZrZUEW2Lt+yFZc+kTjYkYEOh+flQU+k6Qmjjn9MbfJ",
+	"V0k62R/kPmb6WG7uQsYsvhAzm0I+AmaANA37PqskJ9zpsNToUk8qpLjIijCJlWZGrVpFa+NvPeTagxbU",
+	"/4pPnTF7Bdvr4CLsUhjWuHfOb/vvdVmhdkxtZNX0oBVwsxuSiPv8qN1lubf9b3f8pVgsh01gpXLjPx41",
+	"/oNbmQ9wTQWevPRVhY0sLCVlUPczs8REw5/rcgHo4PBYGE7C6LoiVXQLxxXG7J72/mP5au/ZfxkVZXfh",
+	"F+aAPSoPUFuyu51TWyKe14OqLV3BCFxLxiVsKE04dukRhm2URhM2Iye1TMsp3wGyE1jucscDaRSf29Uf",
+	"tz6V0ezj6TNe3C2073fTw2SZO97ng/eKEg98fQEPqYf5zvs5xmCSZwfxkI4DTWXLPURnMsFBlE67cl+e",
+	"ptIchqYvRMYgiPOwTPzhqt03+LfEhn409ot7h0NnnlA44bMtHecS6nFMbMkVvo+43xu00/y9HtFGP8di",
+	"Y5rdpS9dIkGqPm787Vo/8MV6IX8A0eSTOAQC5u4l9zsktG3UDgAKoqPwle+mOcXfUY0PSIuOQHwN++b6",
+	"fni8UhKOuyqJ7a5ndXWXT5F3k31aVb8Wnurtzb2fdVQmupnNRWUblDEj+dosse/5gRDF1FvQwz/YQVNf",
+	"qdPe/+WcqzkOqdofWPz+c3rt8SP3/ZWQ4ecElnWYV64xOgLiRveND2L6rvRmibhvvKqwaSfMawMlecJC",
+	"iXnobUXtxg6moe7knAU6pLPOHi744M5heemKXSqppBXfUlMEX1aBuIOetk5ttAaq+Uli5wP9oxce55mz",
+	"trw8PndgUofPnrd88HIBQiQG4yxOfDztLazWlceNz8EfvAnPnN068uRM2w3vK/O+ZTn4Hwtz7xa6i0N/",
+	"ZE2DKiyksQ/jPs+E5IRi9EBoiE/Z3JnDc2yaqeAeNLsDWJuYWt50qZk2GOeFqupV6CDdLpyTvuHhUbUx",
+	"sUlJtpT3je/P/Tlq6jS3y5YmIeYokqlxjP3O7DQjO1Zvf6ObBhif1C+2UAHrqKmcjx4BBHzfr0/P1Tg4",
+	"Rv7NUXYkEEDos42otr77tjPODQBbqg3bQFU1PkvaJruE1fRMfjTk8us73zI8mSLyLcD6LBLh/NYjTuvZ",
+	"UomhScq/Hjn0FzyfdlcaHT6g4zngfqeDX05baPX5+zzvhdYEH6yOOVaDSGr6b9bA75iaT/Gih1JYdTwK",
+	"Q6vfV/ai/jH2t/octyTM7sL70YnokGgUZh9ZaLhD03fxTtL9x+X2t5rhEUywvOyB3HokHV2GZn4EWS8s",
+	"KxWY47a/1fYq69COjZo+bf79b2n3O22zLuzCf+ZTtaJFlk6wD2XKmM7Vboc2iBdXvXb7dxfFuf8OLo+3",
+	"ys0d9rVAsjhbl+A4Y9/x2FelKMDsUQndUZ5K12tuzEbpMqu60na9DI9dRgkNn6fBPnV6Oc2CKbRYnU0R",
+	"iHTrEWJ9jzPjw77DiI3Jd9cf3H8+9jHnUWmq7qXnX10+AfjCkM6Y6BghnbFXH9lyi5rrHXdNb7FNm9TX",
+	"rS7BfSA1+MyxZD/vLZT6lKptoVbDcxm+98//htXwq7h7iQEfADIoJEqjU44yov0OT9tQ/p7dmHJGga7l",
+	"UScPW3f0JzRI81mKule1fIC9cPRpNiKbNtjTriYThpYPVOqwsxWXSGyQI7Ianpxz3F+N+/MZ19rZbwZ4",
+	"BaUviqhtr2uzy1Du7cQBxl9n0x1eA69OV1YuUPEGvPokOIAXVpCertda3QOD97ywiPYkDPMTn/pIM1ty",
+	"s+wX1pm9vleizO/135Uo/1UVUwz3+8uyXg8tp/G5utcf6B+9Kv8rfGQ0bem1i9+FylwWAN0p/jpQYGCX",
+	"pX3qXjdIy/keugTu+8p/+XhqpwF3K6cl03QIqH0fgveQ8uzUr5ENDzLGwh1Bu3XV8ILU8A2gdzM0h3g7",
+	"AF8u4NEq6btoOeHTwAkqWeWKldowg6Ncs/+M1UnERA8Ec61YQcnqIC1a0WETjXBqfUj5Ip6NiW++qeoa",
+	"dBIhcuzBhPdrZxTmDuXX+OeTBeAxaTSUMBOPBv7kdrOaTCdVKeb4mlhNppRhM+SUtDrNkQLmTCkyrgy4",
+	"ifvC1EKtVtxQJt4g2eDTWHqO0GCQyJBEi/7XpapKOsuYOJQe/JdzBFXMnVjnaybHNYq1bKWMZUZhFt4t",
+	"e+QImYM099bUOQZuzod3jbT2252ve17VuPXGAo8NswsulRQFr1B45iA3uRX3MC4HpDM/6tZg1hp4aZYA",
+	"ll2xAjsaB2wM6oWga8kQ+F6v6opTPnVJGYs5x4772qkZKr+2jLM3u7UfPEhKRzFMRjtBLFYwt1eqtv2d",
+	"ImFuv6/taXLxn/Ea9YR5CHwoztxpEnJBNQSq9sGopdqwVV0sfUIiRl+Am50MkrFMMaQi71jM7X96niDC",
+	"PITbLiESsDxwx4NKAt1fCSfxxM9QDKn5jo9dkjM+sx33a36ASu/9DfftYtxt6nS3GaCYOGGfjeVWGCsK",
+	"0+cpeN089Xl6C1oTvGAKgboHzRcwZbUUv9QgwZjQ/YJUwzk6FqUNKpmaU9/xo0yaWmIJRn/Y9lU93jn2",
+	"qn6ISMalXTd1K2Qbm5IfCl7sEvZ6yWkSae/jX3n1r0lft3AsY5FNHwFvxXukO24H9spvEVtDAWJtD+oZ",
+	"9NCRRL9EHPtXpo44+j0UrK67fabMBE8Pl2YDGspp4JZZwMgafzYDu1x/oPrJj9cGrK1g5WmUiw65ZzwV",
+	"HiAWucd2uwVsvvCzr4AtXa92iehUoN0niVGFDbkcS77mW9KUPOeFJosbLqwzoxR2ty1VPcOmcFR1Skxc",
+	"7tZnDxRn96DFXDSB2EwEyz21PeYWOZoXf6vRiQo0L4P+RbnVXpd299qCCzkdGa9u+MCIhbwSPfv+Wizk",
+	"c3mhvEX/8Qc+w5dIMIWixl5GN/94u6PgrUG6o6ykURWExEfS9zimkdF1E1MkD6RDSpxk3DjvAMvvHHm/",
+	"Hizz82tvQ+ytd3COJzmHr+6EPODFeY0PfovPXdIai8M8hB5ScOkM4UJJCYWFlj+EOY0hdH/BWnkfogxk",
+	"9d3sc9pI+PNhkj4AOS9MyqdVFZr7jybQ9Qf6x8d++PiVugday+jLkF7LFT5d7mTSpBn3pCGtQioqHKsN",
+	"HKRVG+x5mvevXIIq52bACxv0JtBgAO9lkPJf1ueg5GFF6/n8O47o5rnOw0zswwVhAgM3PjPjhjVws1T0",
+	"NFOyNAjh4aGm8JLr6d/nvto45ccGyC6gkyAFP4lxcXH2/A7bUwUZoHTjC7nFHMhCg93p6o4xdWYs344S",
+	"ECmRej0XVV+D5Ncgy28eBquzI26GcNGJEdaHAxV7DdIiIS9oowIqrRFQhLO1hnsBG6/NhjQu8rEhqA89",
+	"tttFIslHLdtkn4OWwljVXyROkuSv/sETpWdKXIlyRHcRypCIEFDD+5Du9Svn1lGOTH9jubTZXLF8qsnD",
+	"1tzu7sOFPehUe2uXWtWLJbNi1WAIBzJiGsttU6hrg+NPIhIOYdoLw7589OXxWuO1PwV5IfeSHjiXmnSB",
+	"SkKa4KfJ//bUu7S7F6OOM2C1LEEbq1RJ7pTmWvSiLTKJoRRxSkYVls2gUCunB3UTb8fKtLVWM+hjGDWD",
+	"z1yrxjleMmlAb4NXQVLAeq8vP4HMrpWmhDwTG/WTRnPC7oTQZm+k58iE6HGq+meYhvsQuSIesbt1PvN1",
+	"XvkwdBYKi9/Bkbmzp2mdnXsfvbvEtEpTUyYExgo55un7Ht5bkLn8XGxo0srQDT+Hgt4hCbk4BwKFYwXi",
+	"XtpsAuYqm6H+ZFB27SYAGng5XCh3eaP8bbLn2brWa2Ug33n9daHWpyaCpuS/F//ZNNkKRnWgfxi74+Nv",
+	"IZR2Y+aQfdSJltyGK9/z3opvnYaA+y6sob/5hpYzt18HxE7PlbLRGMfra4f3o3/kM9QPP007vMv77ShO",
+	"43cfvVm0B4iEXVTKwG6z0kEuEMfY/brDG3xi7D5/VrqAW8KFNYE/x3PK3MHKN4hBamaMNfzj9Qf3n95E",
+	"tDckjcbtiHvp0qlSOXl7RkvaS+LR9LyGezdGHrCM22J5YcJaeG9pHsnL8qGKHl5qtdCYT+nUBn0P+gpv",
+	"EaLQ1DeOD9ceA7kDyzKc4ocz/v5VGfmpufOdC5lVzFi1vm1VIQTvtqMflKwCfg+NwTiD5W5gNbEhzd2+",
+	"syGVWhwSKy/U4ugNybgjK7iHanA24Au1eIEv/OrSAd3MH6RaBfmmFOU0eApnoeRv6DGtzSGPwQ+G/AUX",
+	"o5Yb4AHC7LVfR19yx27cOC2tnmngFtykTzbDL6T2/g02OL0HDuU0Y15mD8uScdzFEZsYWfz6g/vPgFSJ",
+	"ozbWvfQJ0yTc0nyaVlUxq+4gomITdt0ots9dCmenzKNfC+t9T2knepz0yNjLr46DIG4IOSJT4lJYTbiE",
+	"TxJ2ufBOezTIDV2veK5WfMtKNaWUVkob8d3gsO8yAuEGSIxjxdIuMmemPagB20LmPN8xfHzOiyfO8OIQ",
+	"Pbg5HPN+GshOiuFj6yPyS0u1mYZqMTEKzLN3v0jG9ntL6JHPU2Di5B4gJOLvIoyIOMpRlqiqbdyPQoM9",
+	"n1qG63qA8MjeLl1Eh6O1PLAS1xr0kkldM+AaNLFH+tSefjqvP+B/B+h8x3HNzo2cqEOy/qsj+mhFhJLH",
+	"n7in1iu4V7hRuAiGvRV3Gvkc3JPdOoMPE9rxyc0/3jpyhVx79+Nb96S+D1SvdTW5mVzfP8az5cfrht+U",
+	"v5jxrt6B83fz6kbJ1hUvoA2EI0qQVmDTwya90zvKu6+XiObj/TI7Id5W5zQfXEmE6CTjtV0qR42IfQ5l",
+	"KK0o1UZ6N2DjK3F6RepTobuSrqv21GOvjFSsEmHEN0vVYk4EVM/ENd3DWmFMJ0YMsVly9g1KU4lFh6FL",
+	"A2LmJfDFuNZbIRcBaC/ibBir1mvRHhjLgRJdypVcePc6gcW7XeXrNd24YY3o+EjToxTlPufUJfqFPv6f",
+	"AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
