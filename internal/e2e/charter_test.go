@@ -129,4 +129,17 @@ func TestCharterTry(t *testing.T) {
 	p.sees("20 changes differ")
 	p.accessible("two charters compared")
 	p.shot("charter-compared", false)
+
+	p.do(chromedp.Navigate(h.url + "/lanes/" + lane + "?view=charter"))
+	p.sees("titles are ours again")
+	p.press("What it changed: version 3") // by which version 1 was returned to
+	p.until("[...document.querySelectorAll('pre div')].some(d => d.innerText.startsWith('+') && d.innerText.includes('rule: watch'))", "what it changed")
+	p.accessible("versions of a charter")
+	eval[bool](p, "(document.querySelector('pre').scrollIntoView({block: 'center'}), true)")
+	p.shot("charter-versions", false)
+	p.press("Return to it…: version 2")
+	p.fill("[role=dialog] input", "they like theirs")
+	p.press("Give it as version 4")
+	p.sees("back to version 2: they like theirs")
+	require.Contains(t, h.twinning(0, "charter", "history", lane), "back to version 2: they like theirs")
 }

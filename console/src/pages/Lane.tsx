@@ -9,6 +9,7 @@ import { GuardMeter } from "../ui/guard";
 import { Id, List } from "../ui/list";
 import { Button, Empty, Head, Loading, Pick, Search, Trouble, thousands, When } from "../ui/parts";
 import { TriedCharter } from "../ui/tried";
+import { Versions } from "../ui/versions";
 import { Findings } from "./Findings";
 import { Intentions } from "./Intentions";
 import { changes } from "./Lanes";
@@ -311,6 +312,7 @@ function CharterText({ lane }: { lane: string }) {
         </p>
       ))}
       <TriedCharter key={charter.data.version} lane={lane} source={charter.data.source} />
+      <Versions lane={lane} newest={charter.data.version} />
     </>
   );
 }
