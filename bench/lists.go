@@ -142,7 +142,7 @@ func (h *asker) prepare(dir string, n int) (err error) {
 	if err := h.idle(); err != nil {
 		return err
 	}
-	plan, later, err := h.app.Service.StartDraft(h.ctx, engineer, h.lane, nil, nil)
+	plan, later, err := h.app.Service.StartDraft(h.ctx, engineer, h.lane, service.Selection{})
 	if err != nil {
 		return err
 	}

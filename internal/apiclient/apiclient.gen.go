@@ -1051,8 +1051,10 @@ type Curve struct {
 
 // DraftInput defines model for DraftInput.
 type DraftInput struct {
-	PersonIds *[]string `json:"personIds,omitempty"`
-	Waves     *[]string `json:"waves,omitempty"`
+	// Findings only what concerns whom these findings are about
+	Findings  *[]FindingCode `json:"findings,omitempty"`
+	PersonIds *[]string      `json:"personIds,omitempty"`
+	Waves     *[]string      `json:"waves,omitempty"`
 }
 
 // DraftedTwo defines model for DraftedTwo.

@@ -304,7 +304,7 @@ func (d *director) pilot() error {
 	if err := d.task(d.Service.Reconcile(d.ctx, d.who, "hq-dome-booking", false)); err != nil {
 		return err
 	}
-	p, err := d.Service.Draft(d.ctx, d.who, "hq-dome-booking", nil, []string{"pilot"})
+	p, err := d.Service.Draft(d.ctx, d.who, "hq-dome-booking", service.Selection{Waves: []string{"pilot"}})
 	if err != nil {
 		return err
 	}

@@ -52,7 +52,12 @@ func newPlan() *cobra.Command {
 	draft := running("draft LANE", "Draft a plan from the newest reconciliation", exact("LANE"), func(c *client, args []string) error {
 		people, _ := c.cmd.Flags().GetStringSlice("person")
 		waves, _ := c.cmd.Flags().GetStringSlice("wave")
-		p, err := c.draft(args[0], apiclient.DraftInput{PersonIds: &people, Waves: &waves})
+		codes, _ := c.cmd.Flags().GetStringSlice("finding")
+		findings := []apiclient.FindingCode{}
+		for _, code := range codes {
+			findings = append(findings, apiclient.FindingCode(code))
+		}
+		p, err := c.draft(args[0], apiclient.DraftInput{PersonIds: &people, Waves: &waves, Findings: &findings})
 		if err != nil {
 			return err
 		}
@@ -74,6 +79,7 @@ func newPlan() *cobra.Command {
 	})
 	draft.Flags().StringSlice("person", nil, "only what concerns these people, by id")
 	draft.Flags().StringSlice("wave", nil, "only these waves")
+	draft.Flags().StringSlice("finding", nil, "only what concerns whom findings of these codes are about: their remedy, where a change is one")
 	show := searchFlag(pageFlags(running("show PLAN", "A plan, change by change, old beside new", exact("PLAN"), func(c *client, args []string) error {
 		p, err := c.plan(args[0])
 		if err != nil {

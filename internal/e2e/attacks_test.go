@@ -487,7 +487,7 @@ func TestAtOnce(t *testing.T) {
 	trail := func(action string) int { return strings.Count(h.trail(reader), `"action":"`+action+`"`) }
 	sealed, ran := trail("plan.seal"), trail("plan.run")
 	h.queue(s.Reconcile(ctx, admin, lane, false))
-	p, err := s.Draft(ctx, admin, lane, nil, nil)
+	p, err := s.Draft(ctx, admin, lane, service.Selection{})
 	require.NoError(t, err)
 	require.Equal(t, 1, atOnce(40, func(int) error { _, err := s.Seal(ctx, admin, p.ID, p.Hash, ""); return err }))
 	require.Equal(t, 1, atOnce(40, func(int) error { _, err := s.StartRun(ctx, admin, p.ID, p.Hash, service.RunOrder{}); return err }))

@@ -47,7 +47,7 @@ func (h *house) sealed() service.PlanView {
 	h.t.Helper()
 	ctx := context.Background()
 	require.EqualValues(h.t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane, false)).State)
-	p, err := h.app.Service.Draft(ctx, admin, lane, nil, nil)
+	p, err := h.app.Service.Draft(ctx, admin, lane, service.Selection{})
 	require.NoError(h.t, err)
 	p, err = h.app.Service.Seal(ctx, admin, p.ID, p.Hash, "")
 	require.NoError(h.t, err)
@@ -301,7 +301,7 @@ func TestSecondLane(t *testing.T) {
 		before[u["id"].(string)] = fmt.Sprint(u)
 	}
 	require.EqualValues(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, admins, false)).State)
-	p, err := h.app.Service.Draft(ctx, admin, admins, nil, nil)
+	p, err := h.app.Service.Draft(ctx, admin, admins, service.Selection{})
 	require.NoError(t, err)
 	p, err = h.app.Service.Seal(ctx, admin, p.ID, p.Hash, "")
 	require.NoError(t, err)
@@ -341,7 +341,7 @@ func TestSealing(t *testing.T) {
 	_, err = h.app.Service.PutCharter(ctx, admin, lane, strict+"# later\n", 1, "")
 	require.ErrorContains(t, err, "changed by somebody else", "made from version 1, and 2 is there")
 	require.EqualValues(t, "finished", h.queue(h.app.Service.Reconcile(ctx, admin, lane, false)).State)
-	p, err := h.app.Service.Draft(ctx, admin, lane, nil, nil)
+	p, err := h.app.Service.Draft(ctx, admin, lane, service.Selection{})
 	require.NoError(t, err)
 	require.True(t, p.Stopped)
 	seal := func(who access.Caller, hash, overrule string) error {

@@ -8,7 +8,11 @@ import (
 )
 
 func (s *server) DraftPlan(ctx context.Context, r openapi.DraftPlanRequestObject) (openapi.DraftPlanResponseObject, error) {
-	v, later, err := s.cfg.Service.StartDraft(ctx, caller(ctx), r.Lane, value(r.Body.PersonIds), value(r.Body.Waves))
+	which := service.Selection{People: value(r.Body.PersonIds), Waves: value(r.Body.Waves)}
+	for _, code := range value(r.Body.Findings) {
+		which.Findings = append(which.Findings, string(code))
+	}
+	v, later, err := s.cfg.Service.StartDraft(ctx, caller(ctx), r.Lane, which)
 	if later != nil || err != nil {
 		return beginning(later, err, taskAt)
 	}

@@ -186,7 +186,7 @@ func (d *days) do(line string) (told []string) {
 		}
 	case "draft":
 		var p PlanView
-		if p, err = d.service.Draft(ctx, tester, name, nil, nil); err == nil {
+		if p, err = d.service.Draft(ctx, tester, name, Selection{}); err == nil {
 			told = d.drafted(p)
 		}
 	case "seal":

@@ -18,22 +18,27 @@ import (
 )
 
 // drafting is what a plan is to be made of: all changes of the lane's newest result, or what
-// concerns some people or waves.
+// a selection names.
 type drafting struct {
-	Reconciliation int64    `json:"reconciliation"`
-	People         []string `json:"people,omitempty"`
-	Waves          []string `json:"waves,omitempty"`
+	Reconciliation int64 `json:"reconciliation"`
+	Selection
 }
 
-// Draft makes a plan of the newest result: all of it, or what concerns some
-// people or waves. What rests on something that is no longer so is left out, with
+// Selection names some changes: those that each of its parts names, where it has any.
+type Selection struct {
+	People   []string `json:"people,omitempty"`
+	Waves    []string `json:"waves,omitempty"`
+	Findings []string `json:"findings,omitempty"` // of whoever findings of these codes are about: their remedy, where a change is one
+}
+
+// Draft makes a plan of the newest result: all of it, or what is selected. What rests on something that is no longer so is left out, with
 // all that needs it.
-func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, people, waves []string) (PlanView, error) {
+func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, which Selection) (PlanView, error) {
 	l, r, err := s.latest(ctx, lane)
 	if err != nil {
 		return PlanView{}, err
 	}
-	return s.draftNow(ctx, who, l, r, drafting{r.ID, people, waves})
+	return s.draftNow(ctx, who, l, r, drafting{r.ID, which})
 }
 
 func (s *Service) draftNow(ctx context.Context, who access.Caller, l store.Lane, r store.Reconciliation, wanted drafting) (PlanView, error) {
@@ -48,7 +53,7 @@ func (s *Service) draftNow(ctx context.Context, who access.Caller, l store.Lane,
 
 // StartDraft is Draft where nobody should wait for it: a newest result of many changes is
 // drafted by a task, which is given instead of the plan.
-func (s *Service) StartDraft(ctx context.Context, who access.Caller, lane string, people, waves []string) (v PlanView, t *store.Task, err error) {
+func (s *Service) StartDraft(ctx context.Context, who access.Caller, lane string, which Selection) (v PlanView, t *store.Task, err error) {
 	l, r, err := s.latest(ctx, lane)
 	if err != nil {
 		return v, nil, err
@@ -61,7 +66,7 @@ func (s *Service) StartDraft(ctx context.Context, who access.Caller, lane string
 	for _, n := range verbs {
 		all += n
 	}
-	wanted := drafting{r.ID, people, waves}
+	wanted := drafting{r.ID, which}
 	if all < s.DraftOver {
 		v, err = s.draftNow(ctx, who, l, r, wanted)
 		return v, nil, err
@@ -174,12 +179,16 @@ func (s *Service) draft(ctx context.Context, by string, l store.Lane, r store.Re
 	if err != nil {
 		return 0, nil, err
 	}
-	chosen := choose(all, wanted.People, wanted.Waves)
+	selected, err := s.selected(ctx, r, wanted.Selection)
+	if err != nil {
+		return 0, nil, err
+	}
+	chosen := choose(all, selected)
 	if len(chosen) == 0 {
 		if len(all) == 0 {
 			return 0, nil, s.nothing(ctx, l, r)
 		}
-		return 0, nil, fault.New(fault.Invalid, "this selects none of the changes", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people and the names of the waves").Because("nothing-to-do")
+		return 0, nil, fault.New(fault.Invalid, "this selects none of the changes", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people, the names of the waves and what the findings are about").Because("nothing-to-do")
 	}
 	if err := s.notRunning(ctx, l); err != nil {
 		return 0, nil, err
@@ -284,9 +293,32 @@ func (s *Service) charterOf(ctx context.Context, l store.Lane, r store.Reconcili
 	return s.parse(ctx, version.Source)
 }
 
-// choose takes the changes of some people or waves with all they need.
-func choose(all []store.Change, people, waves []string) []store.Change {
-	if len(people)+len(waves) == 0 {
+// selected says of a change whether it is selected; nil is that all are.
+func (s *Service) selected(ctx context.Context, r store.Reconciliation, which Selection) (func(store.Change) bool, error) {
+	if len(which.People)+len(which.Waves)+len(which.Findings) == 0 {
+		return nil, nil
+	}
+	people, accounts := map[string]bool{}, map[string]bool{}
+	if len(which.Findings) > 0 {
+		about, err := s.Store.FoundOf(ctx, r.ID, which.Findings)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range about {
+			if !f.Accepted {
+				people[f.Person], accounts[f.Account] = f.Person != "", f.Account != ""
+			}
+		}
+	}
+	return func(c store.Change) bool {
+		return (len(which.People) == 0 || slices.Contains(which.People, c.Person)) && (len(which.Waves) == 0 || slices.Contains(which.Waves, c.Wave)) &&
+			(len(which.Findings) == 0 || people[c.Person] || accounts[c.Account])
+	}, nil
+}
+
+// choose takes the changes that are selected with all they need.
+func choose(all []store.Change, selected func(store.Change) bool) []store.Change {
+	if selected == nil {
 		return all
 	}
 	byID := map[string]store.Change{}
@@ -312,7 +344,7 @@ func choose(all []store.Change, people, waves []string) []store.Change {
 		}
 	}
 	for _, c := range all {
-		if (len(people) == 0 || slices.Contains(people, c.Person)) && (len(waves) == 0 || slices.Contains(waves, c.Wave)) {
+		if selected(c) {
 			add(c)
 		}
 	}

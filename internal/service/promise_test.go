@@ -320,7 +320,7 @@ func (w *world) happens(what string) {
 			w.perform(w.one)
 		}
 	case "draft":
-		_, err = w.one.Draft(w.ctx, tester, w.name, nil, nil)
+		_, err = w.one.Draft(w.ctx, tester, w.name, Selection{})
 	case "seal":
 		err = w.seal(w.rng.IntN(2) == 0)
 	case "run":
@@ -579,7 +579,7 @@ func (w *world) calm() {
 		w.happens("take people")
 		w.happens("take accounts")
 		w.happens("reconcile")
-		p, err := w.one.Draft(w.ctx, tester, w.name, nil, nil)
+		p, err := w.one.Draft(w.ctx, tester, w.name, Selection{})
 		if err != nil {
 			require.ErrorContains(w.t, err, "nothing to change", "round %d", round)
 			break

@@ -32,6 +32,11 @@ func (f FindingFilter) clause(reconciliation int64) (c clause) {
 	return c
 }
 
+// FoundOf lists the findings of some codes.
+func (s *Store) FoundOf(ctx context.Context, reconciliation int64, codes []string) (list []Finding, err error) {
+	return list, s.list(ctx, &list, toldOf(`SELECT * FROM findings WHERE reconciliation_id = $1 AND code = ANY($2::text[])`, ` ORDER BY number`), reconciliation, pgtype.FlatArray[string](codes))
+}
+
 // Meant names the findings of a reconciliation that a filter, a text and ids mean.
 func (s *Store) Meant(ctx context.Context, reconciliation int64, which FindingFilter, text string, ids []string) (list []string, err error) {
 	c := which.clause(reconciliation)

@@ -2517,6 +2517,8 @@ export interface components {
         DraftInput: {
             personIds?: string[];
             waves?: string[];
+            /** @description only what concerns whom these findings are about */
+            findings?: components["schemas"]["FindingCode"][];
         };
         Plan: {
             /** Format: int64 */

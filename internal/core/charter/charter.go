@@ -120,6 +120,7 @@ type AttributeRule struct {
 	Required   bool
 	After      []string // attributes that are written before
 	Longest    int      // letters; 0: as many as there are
+	Seats      int      // accounts that may hold each value; 0: any number
 	// Of a list, only what our own receipts added is taken away, and what Ours
 	// matches as a whole; with All, whatever the rule does not want.
 	All  bool

@@ -99,8 +99,8 @@ func (r *reader) readClasses(n document.Node) {
 	}
 }
 
-// everyRule visits the rules of all classes, each once.
-func (c *Charter) everyRule(visit func(AttributeRule)) {
+// EveryRule visits the rules of all classes, each once.
+func (c *Charter) EveryRule(visit func(AttributeRule)) {
 	type place struct {
 		attribute string
 		line      int
@@ -143,7 +143,7 @@ func (c *Charter) EveryGroup() (list []GroupRule) {
 
 // Values lists the expressions that give accounts what they hold.
 func (c *Charter) Values() (list []*Expr) {
-	c.everyRule(func(r AttributeRule) { list = append(list, r.Candidates...) })
+	c.EveryRule(func(r AttributeRule) { list = append(list, r.Candidates...) })
 	c.everyEmail(func(e *EmailRule) { list = append(list, slices.Concat(e.Primary, e.Aliases)...) })
 	return list
 }

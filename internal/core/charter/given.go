@@ -14,7 +14,7 @@ type Given struct {
 // Given lists what the charter gives accounts: its attributes, the address, and what
 // becomes of leavers.
 func (c *Charter) Given() (list []Given) {
-	c.everyRule(func(r AttributeRule) {
+	c.EveryRule(func(r AttributeRule) {
 		list = append(list, Given{r.Attribute, r.Rule, r.Line, "attributes." + r.Attribute, true})
 	})
 	c.everyEmail(func(e *EmailRule) {

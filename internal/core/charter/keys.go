@@ -56,6 +56,7 @@ var Keys = withClasses(d.Keys{
 	key("attributes.*.candidates[]", d.FormExpression, "one of them", "slug(person.givenName + '.' + person.familyName)"),
 	key("attributes.*.rule", d.FormWord, "own: ours always; fill: only when empty; once: only at creation; watch: reported, never written; upstream: mastered elsewhere, a difference is reported and never written", "fill", Own, Fill, Once, Watch, Upstream),
 	key("attributes.*.longest", d.FormNumber, "how many letters the downstream takes; what is longer is told and not written", "32"),
+	key("attributes.*.seats", d.FormNumber, "how many accounts may hold each value, whoever gave it to them: a licence that is paid by head, say (default any number)", "20"),
 	key("attributes.*.after", d.FormTexts, "attributes that must be written before, by a change of its own: a region before a licence", "[location]"),
 	key("attributes.*.clear", d.FormYesNo, "a blank value clears what is there (default: it leaves it)", "true"),
 	key("attributes.*.required", d.FormYesNo, "no account without it", "true"),

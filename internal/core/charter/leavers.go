@@ -78,7 +78,7 @@ func (r *reader) readPassedOn(n document.Node, lists bool) (names []string) {
 	for i, item := range n.Items() {
 		name := names[i]
 		_, ruled := unwritable[name]
-		r.everyRule(func(rule AttributeRule) { ruled = ruled || rule.Attribute == name })
+		r.EveryRule(func(rule AttributeRule) { ruled = ruled || rule.Attribute == name })
 		_, canonical := record.Canonical(name)
 		switch {
 		case !canonical && !slices.Contains(r.compiler.vocabulary.Account, name): // it is told

@@ -248,6 +248,12 @@ func (r *reader) readRules(n document.Node) (list []AttributeRule) {
 		if n, ok := f["longest"]; ok {
 			rule.Longest = n.Int(1)
 		}
+		if n, ok := f["seats"]; ok {
+			rule.Seats = n.Int(1)
+		}
+		if rule.Seats > 0 && e.Key == "userName" {
+			f["seats"].Problem("a login is nobody else's anyway; `seats:` are of licences and the like")
+		}
 		rule.After = r.readAfter(f["after"])
 		if v, ok := f["value"]; ok {
 			rule.add(r.compiler.compile(v, wanted, "person", "account", twins))

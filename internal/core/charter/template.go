@@ -91,7 +91,7 @@ func (c *Charter) required() map[string]bool {
 	if c.Mark != nil {
 		note(c.Mark)
 	}
-	c.everyRule(func(r AttributeRule) {
+	c.EveryRule(func(r AttributeRule) {
 		if r.Required || r.Attribute == "userName" {
 			note(r.Candidates...)
 		}

@@ -2,8 +2,10 @@ package reconcile
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
+	"twinning/internal/core/charter"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
@@ -103,8 +105,8 @@ func (r *run) keepOwners(drafts []*draft) []*draft {
 	})
 }
 
-// withinSeats withholds what would have more accounts sign in than there are seats, and puts
-// nobody into a group that is full. Seats that this plan frees are free in the next one: until
+// withinSeats withholds what would have more accounts sign in than there are seats, puts
+// nobody into a group that is full, and gives nobody a licence that is. Seats that this plan frees are free in the next one: until
 // it is run they are taken.
 func (r *run) withinSeats(drafts []*draft) []*draft {
 	if seats := r.Charter.Seats; seats > 0 {
@@ -113,10 +115,15 @@ func (r *run) withinSeats(drafts []*draft) []*draft {
 	for _, g := range r.Charter.EveryGroup() {
 		if g.Seats > 0 && r.Accounts.Column("groups") != nil {
 			for _, name := range g.Enrol {
-				drafts = r.seatedIn(drafts, name, g.Seats)
+				drafts = r.seatedIn(drafts, "groups", name, g.Seats)
 			}
 		}
 	}
+	r.Charter.EveryRule(func(rule charter.AttributeRule) {
+		if rule.Seats > 0 && r.Accounts.Column(rule.Attribute) != nil {
+			drafts = r.seatedBy(drafts, rule)
+		}
+	})
 	return drafts
 }
 
@@ -154,8 +161,10 @@ func byWave(drafts []*draft) []*draft {
 	return drafts
 }
 
-func (r *run) seatedIn(drafts []*draft, group string, seats int) []*draft {
-	name, column := record.Normal(record.Text, group), r.Accounts.Column("groups")
+// seatedIn gives nobody a value of an attribute, a group or a licence, that as many accounts
+// hold as may.
+func (r *run) seatedIn(drafts []*draft, attribute, value string, seats int) []*draft {
+	name, column := record.Normal(record.Text, value), r.Accounts.Column(attribute)
 	is := func(v string) bool { return record.Normal(record.Text, v) == name }
 	taken, wanted := 0, 0
 	for a := range r.Accounts.Len() {
@@ -163,27 +172,48 @@ func (r *run) seatedIn(drafts []*draft, group string, seats int) []*draft {
 			taken++
 		}
 	}
-	none := map[*draft]bool{} // put into nothing else
+	none := map[*draft]bool{} // wants nothing else
 	for _, d := range byWave(drafts) {
-		if d.Verb != planning.Enrol {
-			continue
-		}
 		for i := range d.Edits {
 			e := &d.Edits[i]
 			list := record.SplitList(e.New)
-			if e.Attribute != "groups" || slices.ContainsFunc(record.SplitList(e.Old), is) || !slices.ContainsFunc(list, is) {
+			if e.Attribute != attribute || d.Verb == planning.Withdraw || slices.ContainsFunc(record.SplitList(e.Old), is) || !slices.ContainsFunc(list, is) {
 				continue
 			}
 			if wanted++; taken+wanted <= seats {
 				continue
 			}
-			r.out.Withheld = append(r.out.Withheld, planning.Withheld{Verb: d.Verb, Person: d.Person, Account: d.Account, Reason: fmt.Sprintf("the seats of %q (%d) are taken", group, seats)})
-			e.New = record.JoinList(slices.DeleteFunc(list, is))
-			none[d] = e.New == e.Old
+			r.out.Withheld = append(r.out.Withheld, planning.Withheld{Verb: d.Verb, Person: d.Person, Account: d.Account, Reason: fmt.Sprintf("the seats of %q (%d) are taken", value, seats)})
+			if e.New = record.JoinList(slices.DeleteFunc(list, is)); !record.KindOf(attribute).Multi() {
+				e.New = e.Old // it stays as it is
+			}
 		}
+		d.Edits = slices.DeleteFunc(d.Edits, func(e planning.Edit) bool { return e.Attribute == attribute && e.New == e.Old })
+		none[d] = len(d.Edits) == 0 && len(d.names) == 0
 	}
 	if taken+wanted > seats {
-		r.report("seats-short", -1, -1, "group "+name, "%d accounts are in %q and %d more are wanted, and there are %d seats: %d short", taken, group, wanted, seats, taken+wanted-seats)
+		subject := map[bool]string{true: "group", false: attribute}[attribute == "groups"] + " " + name
+		r.report("seats-short", -1, -1, subject, "%d accounts have %q and %d more are wanted, and there are %d seats: %d short", taken, value, wanted, seats, taken+wanted-seats)
 	}
 	return slices.DeleteFunc(drafts, func(d *draft) bool { return none[d] })
+}
+
+// seatedBy holds the seats of each value that a rule gives.
+func (r *run) seatedBy(drafts []*draft, rule charter.AttributeRule) []*draft {
+	values := map[string]string{} // normalised -> as it is given
+	for _, d := range drafts {
+		for _, e := range d.Edits {
+			if e.Attribute == rule.Attribute {
+				record.EachValue(e.New, func(v string) {
+					if n := record.Normal(record.Text, v); values[n] == "" {
+						values[n] = v
+					}
+				})
+			}
+		}
+	}
+	for _, n := range slices.Sorted(maps.Keys(values)) {
+		drafts = r.seatedIn(drafts, rule.Attribute, values[n], rule.Seats)
+	}
+	return drafts
 }
