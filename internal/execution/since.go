@@ -189,15 +189,7 @@ func (e *Engine) namesSince(ctx context.Context, lane store.Lane, r store.Reconc
 			return nil, err
 		}
 		for _, g := range given {
-			by := carrier{id: "given by a plan"}
-			if g.Authority == lane.AuthorityID {
-				by.whose = g.Body.V.Person
-			}
-			for _, edit := range g.Body.V.Edits {
-				for _, name := range edit.NewNames() {
-					note(name, by)
-				}
-			}
+			g.Names(lane.AuthorityID, func(name, person string) { note(name, carrier{id: "given by a plan", whose: person}) })
 		}
 		then, err := e.Store.RosterAt(ctx, x.ID, r.At)
 		if err != nil {

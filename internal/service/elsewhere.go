@@ -112,18 +112,12 @@ func (s *Service) sharing(ctx context.Context, in *laneInput) error {
 			return err
 		}
 		for _, c := range changes {
-			person := ""
-			if c.Authority == in.lane.AuthorityID {
-				person = c.Body.V.Person
-			}
-			for _, e := range c.Body.V.Edits {
-				for _, name := range e.NewNames() {
-					if before, met := given[name]; met && before != person {
-						person = "" // in which order is not known here
-					}
-					given[name] = person
+			c.Names(in.lane.AuthorityID, func(name, person string) {
+				if before, met := given[name]; met && before != person {
+					person = "" // in which order is not known here
 				}
-			}
+				given[name] = person
+			})
 		}
 		in.elsewhereRosters = append(in.elsewhereRosters, r.ID)
 		in.Shared = append(in.Shared, naming.Shared{System: x.Name, Accounts: accounts, Whose: func(account string) string {

@@ -83,6 +83,20 @@ type Given struct {
 	Authority int64                 `db:"authority"`
 }
 
+// Names visits the names that it gives, with the person of an authority whom it gives them to,
+// "" where they are of another.
+func (g Given) Names(authority int64, each func(name, person string)) {
+	person := ""
+	if g.Authority == authority {
+		person = g.Body.V.Person
+	}
+	for _, e := range g.Body.V.Edits {
+		for _, name := range e.NewNames() {
+			each(name, person)
+		}
+	}
+}
+
 // GivenSince lists the changes that were carried out in a system since an instant, or may
 // have been.
 func (s *Store) GivenSince(ctx context.Context, system int64, since time.Time) (list []Given, err error) {
