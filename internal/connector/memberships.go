@@ -30,7 +30,8 @@ type Groups interface {
 // Read is the connector's own reading, with the memberships where the shape asks for them.
 // Who is in a group does not show in what changed: such a shape is read as a whole.
 func Read(ctx context.Context, c Connector, shape record.Shape, what Reading, sink Sink) (cursor string, err error) {
-	if !shape.AsksMemberships() && !shape.Asks(Owned) {
+	members := shape.Asks(Memberships) || shape.Asks(Nested)
+	if !members && !shape.Asks(Owned) {
 		return c.Read(ctx, what, sink)
 	}
 	fault := func(kind Kind, reason, next string) error {
@@ -60,10 +61,10 @@ func Read(ctx context.Context, c Connector, shape record.Shape, what Reading, si
 	if err != nil {
 		return "", err
 	}
+	if !members {
+		return c.Read(ctx, what, &member{Sink: sink, owned: owned})
+	}
 	for name, id := range named {
-		if !shape.AsksMemberships() {
-			break
-		}
 		err := g.Members(ctx, id, func(member string) error {
 			in[member] = append(in[member], name)
 			return nil

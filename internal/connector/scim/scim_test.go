@@ -331,6 +331,24 @@ func TestLargeGroup(t *testing.T) {
 	require.NotContains(t, after, ids[0])
 }
 
+// Groups that are in groups are read for whoever asks for them alone, also where they are in
+// one another.
+func TestNestedGroups(t *testing.T) {
+	app, _, settings := serve(t)
+	app.PutGroup("g1", "observers", "a", "g3")
+	app.PutGroup("g2", "staff", "g1")
+	app.PutGroup("g3", "everybody", "g2", "b")
+	shape := record.Shape{Attributes: map[string]record.Source{"id": {Native: "id"}, "nestedGroups": {Native: connector.Nested}}}
+	var kept connectortest.Kept
+	_, err := connector.Read(context.Background(), connect(t, settings), shape, connector.Reading{Extent: connector.Whole}, &kept)
+	require.NoError(t, err)
+	nested := map[string][]string{}
+	for _, r := range kept.Records {
+		nested[r.ID] = r.Values[connector.Nested]
+	}
+	require.Equal(t, map[string][]string{"a": {"everybody", "staff"}, "b": {"observers", "staff"}, "c": nil}, nested)
+}
+
 // What an answer to a write means for whoever must know whether it was done.
 func TestAnswersToWrites(t *testing.T) {
 	for status, want := range map[int]connector.Kind{

@@ -106,8 +106,8 @@ func (r *run) keepOwners(drafts []*draft) []*draft {
 }
 
 // withinSeats withholds what would have more accounts sign in than there are seats, puts
-// nobody into a group that is full, and gives nobody a licence that is. Seats that this plan frees are free in the next one: until
-// it is run they are taken.
+// nobody into a group that is full, and gives nobody a licence that is. Seats that this plan
+// frees are free in the next one: until it is run they are taken.
 func (r *run) withinSeats(drafts []*draft) []*draft {
 	if seats := r.Charter.Seats; seats > 0 {
 		drafts = r.seated(drafts, seats)
@@ -115,7 +115,7 @@ func (r *run) withinSeats(drafts []*draft) []*draft {
 	for _, g := range r.Charter.EveryGroup() {
 		if g.Seats > 0 && r.Accounts.Column("groups") != nil {
 			for _, name := range g.Enrol {
-				drafts = r.seatedIn(drafts, "groups", name, g.Seats)
+				drafts = r.seatedIn(drafts, "groups", name, g.Seats, false)
 			}
 		}
 	}
@@ -162,8 +162,8 @@ func byWave(drafts []*draft) []*draft {
 }
 
 // seatedIn gives nobody a value of an attribute, a group or a licence, that as many accounts
-// hold as may.
-func (r *run) seatedIn(drafts []*draft, attribute, value string, seats int) []*draft {
+// hold as may; an account that it is required of is not made without.
+func (r *run) seatedIn(drafts []*draft, attribute, value string, seats int, required bool) []*draft {
 	name, column := record.Normal(record.Text, value), r.Accounts.Column(attribute)
 	is := func(v string) bool { return record.Normal(record.Text, v) == name }
 	taken, wanted := 0, 0
@@ -174,6 +174,7 @@ func (r *run) seatedIn(drafts []*draft, attribute, value string, seats int) []*d
 	}
 	none := map[*draft]bool{} // wants nothing else
 	for _, d := range byWave(drafts) {
+		without := false
 		for i := range d.Edits {
 			e := &d.Edits[i]
 			list := record.SplitList(e.New)
@@ -187,9 +188,10 @@ func (r *run) seatedIn(drafts []*draft, attribute, value string, seats int) []*d
 			if e.New = record.JoinList(slices.DeleteFunc(list, is)); !record.KindOf(attribute).Multi() {
 				e.New = e.Old // it stays as it is
 			}
+			without = without || required && d.Verb == planning.Create && e.New == ""
 		}
 		d.Edits = slices.DeleteFunc(d.Edits, func(e planning.Edit) bool { return e.Attribute == attribute && e.New == e.Old })
-		none[d] = len(d.Edits) == 0 && len(d.names) == 0
+		none[d] = without || len(d.Edits) == 0 && len(d.names) == 0
 	}
 	if taken+wanted > seats {
 		subject := map[bool]string{true: "group", false: attribute}[attribute == "groups"] + " " + name
@@ -213,7 +215,7 @@ func (r *run) seatedBy(drafts []*draft, rule charter.AttributeRule) []*draft {
 		}
 	}
 	for _, n := range slices.Sorted(maps.Keys(values)) {
-		drafts = r.seatedIn(drafts, rule.Attribute, values[n], rule.Seats)
+		drafts = r.seatedIn(drafts, rule.Attribute, values[n], rule.Seats, rule.Required)
 	}
 	return drafts
 }
