@@ -18,6 +18,60 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for Action.
+const (
+	ActionDelete    Action = "delete"
+	ActionEnrol     Action = "enrol"
+	ActionHide      Action = "hide"
+	ActionPlace     Action = "place"
+	ActionReinstate Action = "reinstate"
+	ActionSuspend   Action = "suspend"
+	ActionUnhide    Action = "unhide"
+	ActionWithdraw  Action = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the Action enum.
+func (e Action) Valid() bool {
+	switch e {
+	case ActionDelete:
+		return true
+	case ActionEnrol:
+		return true
+	case ActionHide:
+		return true
+	case ActionPlace:
+		return true
+	case ActionReinstate:
+		return true
+	case ActionSuspend:
+		return true
+	case ActionUnhide:
+		return true
+	case ActionWithdraw:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DecisionInputDecision.
+const (
+	DecisionInputDecisionInclude  DecisionInputDecision = "include"
+	DecisionInputDecisionSetAside DecisionInputDecision = "set-aside"
+)
+
+// Valid indicates whether the value is a known member of the DecisionInputDecision enum.
+func (e DecisionInputDecision) Valid() bool {
+	switch e {
+	case DecisionInputDecisionInclude:
+		return true
+	case DecisionInputDecisionSetAside:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindingActAct.
 const (
 	FindingActActAccept   FindingActAct = "accept"
@@ -204,6 +258,7 @@ const (
 	IntentionVerbDelete   IntentionVerb = "delete"
 	IntentionVerbHandOver IntentionVerb = "hand-over"
 	IntentionVerbHide     IntentionVerb = "hide"
+	IntentionVerbKeep     IntentionVerb = "keep"
 	IntentionVerbSuspend  IntentionVerb = "suspend"
 )
 
@@ -217,6 +272,8 @@ func (e IntentionVerb) Valid() bool {
 	case IntentionVerbHandOver:
 		return true
 	case IntentionVerbHide:
+		return true
+	case IntentionVerbKeep:
 		return true
 	case IntentionVerbSuspend:
 		return true
@@ -306,6 +363,33 @@ func (e Outcome) Valid() bool {
 	case OutcomeUnchanged:
 		return true
 	case OutcomeWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PlanOriginKind.
+const (
+	PlanOriginKindAction    PlanOriginKind = "action"
+	PlanOriginKindEmpty     PlanOriginKind = ""
+	PlanOriginKindSelection PlanOriginKind = "selection"
+	PlanOriginKindSheet     PlanOriginKind = "sheet"
+	PlanOriginKindUndo      PlanOriginKind = "undo"
+)
+
+// Valid indicates whether the value is a known member of the PlanOriginKind enum.
+func (e PlanOriginKind) Valid() bool {
+	switch e {
+	case PlanOriginKindAction:
+		return true
+	case PlanOriginKindEmpty:
+		return true
+	case PlanOriginKindSelection:
+		return true
+	case PlanOriginKindSheet:
+		return true
+	case PlanOriginKindUndo:
 		return true
 	default:
 		return false
@@ -816,6 +900,31 @@ type Acceptance struct {
 	Until  *openapi_types.Date `json:"until,omitempty"`
 }
 
+// Action defines model for Action.
+type Action string
+
+// ActionInput one verb that is asked for of many accounts, beside what the charter wants of them
+type ActionInput struct {
+	AccountIds *[]string `json:"accountIds,omitempty"`
+
+	// Container of place
+	Container *string `json:"container,omitempty"`
+
+	// Findings the accounts that findings of the newest result are about, but for accepted ones
+	Findings *FoundInput `json:"findings,omitempty"`
+
+	// Groups of enrol and withdraw
+	Groups *[]string `json:"groups,omitempty"`
+
+	// PersonIds their accounts
+	PersonIds *[]string `json:"personIds,omitempty"`
+	Reason    string    `json:"reason"`
+
+	// Until the last day on which the charter leaves it so; thirty days when it is not said
+	Until *openapi_types.Date `json:"until,omitempty"`
+	Verb  Action              `json:"verb"`
+}
+
 // AttributeChange defines model for AttributeChange.
 type AttributeChange struct {
 	Attribute string   `json:"attribute"`
@@ -905,15 +1014,22 @@ type Cancellation struct {
 
 // Change defines model for Change.
 type Change struct {
-	Account *string  `json:"account,omitempty"`
-	Detail  *string  `json:"detail,omitempty"`
-	Edits   []Edit   `json:"edits"`
-	Id      string   `json:"id"`
-	Label   string   `json:"label"`
-	Needs   []string `json:"needs"`
-	Number  int      `json:"number"`
-	Outcome *Outcome `json:"outcome,omitempty"`
-	Person  *string  `json:"person,omitempty"`
+	Account *string `json:"account,omitempty"`
+
+	// Class of the person
+	Class      *string  `json:"class,omitempty"`
+	Department *string  `json:"department,omitempty"`
+	Detail     *string  `json:"detail,omitempty"`
+	Edits      []Edit   `json:"edits"`
+	Id         string   `json:"id"`
+	Label      string   `json:"label"`
+	Needs      []string `json:"needs"`
+	Number     int      `json:"number"`
+	Outcome    *Outcome `json:"outcome,omitempty"`
+	Person     *string  `json:"person,omitempty"`
+
+	// SetAside why a human has set it aside; it is not carried out then
+	SetAside *string `json:"setAside,omitempty"`
 
 	// Unit changes of one unit are done together, or not at all
 	Unit     *string `json:"unit,omitempty"`
@@ -1025,6 +1141,28 @@ type CharterTryInput struct {
 	Source *string `json:"source,omitempty"`
 }
 
+// Comment defines model for Comment.
+type Comment struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Change *string   `json:"change,omitempty"`
+	Id     int64     `json:"id"`
+	Text   string    `json:"text"`
+}
+
+// CommentInput defines model for CommentInput.
+type CommentInput struct {
+	// Change of the plan as a whole when not given
+	Change *string `json:"change,omitempty"`
+	Text   string  `json:"text"`
+}
+
+// CommentList defines model for CommentList.
+type CommentList struct {
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []Comment `json:"items"`
+}
+
 // Comparison defines model for Comparison.
 type Comparison struct {
 	Account   string `json:"account"`
@@ -1048,6 +1186,28 @@ type Curve struct {
 	// Settled hesitations that nobody is asked for any more
 	Settled *[]string `json:"settled,omitempty"`
 }
+
+// Decided defines model for Decided.
+type Decided struct {
+	// Along further changes that went the same way
+	Along []string `json:"along"`
+	Plan  Plan     `json:"plan"`
+}
+
+// DecisionInput what a human decides about changes of a draft
+type DecisionInput struct {
+	ChangeIds []string              `json:"changeIds"`
+	Decision  DecisionInputDecision `json:"decision"`
+
+	// Hash of the plan that they looked at
+	Hash string `json:"hash"`
+
+	// Reason needed to set aside
+	Reason *string `json:"reason,omitempty"`
+}
+
+// DecisionInputDecision defines model for DecisionInput.Decision.
+type DecisionInputDecision string
 
 // DraftInput defines model for DraftInput.
 type DraftInput struct {
@@ -1192,6 +1352,19 @@ type FindingList struct {
 	Total  *int           `json:"total,omitempty"`
 }
 
+// FoundInput the accounts that findings of the newest result are about, but for accepted ones
+type FoundInput struct {
+	Assigned *string      `json:"assigned,omitempty"`
+	Code     *FindingCode `json:"code,omitempty"`
+
+	// Expect how many there are, as whoever asks has seen them; needed where no ids are given
+	Expect   *int      `json:"expect,omitempty"`
+	Ids      *[]string `json:"ids,omitempty"`
+	New      *bool     `json:"new,omitempty"`
+	Q        *string   `json:"q,omitempty"`
+	Severity *Severity `json:"severity,omitempty"`
+}
+
 // Freeze defines model for Freeze.
 type Freeze struct {
 	At     *time.Time `json:"at,omitempty"`
@@ -1256,6 +1429,9 @@ type IdVerdict struct {
 type Intention struct {
 	Account string `json:"account"`
 
+	// Attribute what is kept as it is until the day
+	Attribute *string `json:"attribute,omitempty"`
+
 	// Cancelled why a human dropped it
 	Cancelled   *string    `json:"cancelled,omitempty"`
 	CancelledAt *time.Time `json:"cancelledAt,omitempty"`
@@ -1268,10 +1444,13 @@ type Intention struct {
 	Due string `json:"due"`
 
 	// First the day on which it was first told
-	First  string `json:"first"`
-	Id     string `json:"id"`
-	Label  string `json:"label"`
-	Person string `json:"person"`
+	First string `json:"first"`
+	Id    string `json:"id"`
+
+	// Kept of a list: which values
+	Kept   *[]string `json:"kept,omitempty"`
+	Label  string    `json:"label"`
+	Person string    `json:"person"`
 
 	// Reason the rule, with the charter's line
 	Reason string `json:"reason"`
@@ -1468,18 +1647,30 @@ type Plan struct {
 	Lowered []string `json:"lowered"`
 
 	// Obstacles what keeps it from being sealed or run, whoever asks
-	Obstacles      []string       `json:"obstacles"`
-	Overruled      *string        `json:"overruled,omitempty"`
-	Reconciliation int64          `json:"reconciliation"`
-	Run            *int64         `json:"run,omitempty"`
-	SealExpires    *time.Time     `json:"sealExpires,omitempty"`
-	SealedAt       *time.Time     `json:"sealedAt,omitempty"`
-	SealedBy       *string        `json:"sealedBy,omitempty"`
-	State          PlanState      `json:"state"`
-	Stopped        bool           `json:"stopped"`
-	Total          int            `json:"total"`
-	Verbs          map[string]int `json:"verbs"`
-	Waves          []WaveTotal    `json:"waves"`
+	Obstacles []string `json:"obstacles"`
+
+	// Origin what asked for a plan's changes
+	Origin         PlanOrigin `json:"origin"`
+	Overruled      *string    `json:"overruled,omitempty"`
+	Reconciliation int64      `json:"reconciliation"`
+
+	// Refused what was asked for and is not in it
+	Refused     int        `json:"refused"`
+	Run         *int64     `json:"run,omitempty"`
+	SealExpires *time.Time `json:"sealExpires,omitempty"`
+	SealedAt    *time.Time `json:"sealedAt,omitempty"`
+	SealedBy    *string    `json:"sealedBy,omitempty"`
+
+	// SetAside changes that humans have set aside; they are in no total
+	SetAside int       `json:"setAside"`
+	State    PlanState `json:"state"`
+	Stopped  bool      `json:"stopped"`
+
+	// Summary a plan as a whole, beside what is usual in its lane
+	Summary PlanSummary    `json:"summary"`
+	Total   int            `json:"total"`
+	Verbs   map[string]int `json:"verbs"`
+	Waves   []WaveTotal    `json:"waves"`
 
 	// WeightsVersion by which evidence was weighed; absent: keys alone
 	WeightsVersion *int64 `json:"weightsVersion,omitempty"`
@@ -1491,8 +1682,45 @@ type PlanList struct {
 	Items  []Plan  `json:"items"`
 }
 
+// PlanOrigin what asked for a plan's changes
+type PlanOrigin struct {
+	// Kind blank: the lane's newest result
+	Kind   PlanOriginKind `json:"kind"`
+	Reason *string        `json:"reason,omitempty"`
+
+	// Run that is undone
+	Run *int64 `json:"run,omitempty"`
+
+	// Sheet the name of its file
+	Sheet *string `json:"sheet,omitempty"`
+
+	// Until the last day on which the charter leaves what comes of it
+	Until *string `json:"until,omitempty"`
+	Verb  *string `json:"verb,omitempty"`
+}
+
+// PlanOriginKind blank: the lane's newest result
+type PlanOriginKind string
+
+// PlanShare defines model for PlanShare.
+type PlanShare struct {
+	Count int            `json:"count"`
+	Name  string         `json:"name"`
+	Verbs map[string]int `json:"verbs"`
+}
+
 // PlanState defines model for PlanState.
 type PlanState string
+
+// PlanSummary a plan as a whole, beside what is usual in its lane
+type PlanSummary struct {
+	Classes     *[]PlanShare `json:"classes,omitempty"`
+	Departments *[]PlanShare `json:"departments,omitempty"`
+
+	// Unusual what is unusual
+	Unusual *[]string     `json:"unusual,omitempty"`
+	Verbs   *[]UsualCount `json:"verbs,omitempty"`
+}
 
 // Preview defines model for Preview.
 type Preview struct {
@@ -1728,6 +1956,25 @@ type RecordVersion struct {
 	Until       *time.Time          `json:"until,omitempty"`
 	UntilRoster *int64              `json:"untilRoster,omitempty"`
 	Values      map[string][]string `json:"values"`
+}
+
+// Refusal something that was asked for and is not in the plan
+type Refusal struct {
+	Account   *string `json:"account,omitempty"`
+	Attribute *string `json:"attribute,omitempty"`
+	Label     string  `json:"label"`
+	Person    *string `json:"person,omitempty"`
+
+	// Place where it was asked for: a row of a sheet, say
+	Place  *string `json:"place,omitempty"`
+	Reason string  `json:"reason"`
+}
+
+// RefusalList defines model for RefusalList.
+type RefusalList struct {
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []Refusal `json:"items"`
+	Total  *int      `json:"total,omitempty"`
 }
 
 // Rejection defines model for Rejection.
@@ -2300,6 +2547,19 @@ type Understood struct {
 	TrueWords *[]string `json:"trueWords,omitempty"`
 }
 
+// UndoInput defines model for UndoInput.
+type UndoInput struct {
+	// Ids only what was done of these people or accounts
+	Ids    *[]string `json:"ids,omitempty"`
+	Reason string    `json:"reason"`
+
+	// Until the last day on which the charter does not do it again; thirty days when it is not said
+	Until *openapi_types.Date `json:"until,omitempty"`
+
+	// Wave only what was done in this wave
+	Wave *string `json:"wave,omitempty"`
+}
+
 // User defines model for User.
 type User struct {
 	Created time.Time `json:"created"`
@@ -2313,6 +2573,16 @@ type User struct {
 // UserList defines model for UserList.
 type UserList struct {
 	Items []User `json:"items"`
+}
+
+// UsualCount defines model for UsualCount.
+type UsualCount struct {
+	Count int `json:"count"`
+	High  int `json:"high"`
+
+	// Low the fewest in the plans before; -1 where there are too few to say
+	Low  int    `json:"low"`
+	Name string `json:"name"`
 }
 
 // ValueCount defines model for ValueCount.
@@ -2502,6 +2772,12 @@ type SurveyKeysParams struct {
 
 	// Downstream the system whose records are accounts
 	Downstream string `form:"downstream" json:"downstream"`
+}
+
+// DraftActionParams defines parameters for DraftAction.
+type DraftActionParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // OfferBondsParams defines parameters for OfferBonds.
@@ -2791,6 +3067,36 @@ type ListChangesParams struct {
 // ListChangesParamsSort defines parameters for ListChanges.
 type ListChangesParamsSort string
 
+// ListCommentsParams defines parameters for ListComments.
+type ListCommentsParams struct {
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// AddCommentParams defines parameters for AddComment.
+type AddCommentParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ListRefusalsParams defines parameters for ListRefusals.
+type ListRefusalsParams struct {
+	// Q text to find
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // RunPlanParams defines parameters for RunPlan.
 type RunPlanParams struct {
 	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
@@ -2889,6 +3195,12 @@ type ListReceiptsParams struct {
 
 // SettleReceiptParams defines parameters for SettleReceipt.
 type SettleReceiptParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DraftUndoParams defines parameters for DraftUndo.
+type DraftUndoParams struct {
 	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
@@ -2996,6 +3308,9 @@ type CheckCharterJSONRequestBody = CharterInput
 // SetFreezeJSONRequestBody defines body for SetFreeze for application/json ContentType.
 type SetFreezeJSONRequestBody = FreezeInput
 
+// DraftActionJSONRequestBody defines body for DraftAction for application/json ContentType.
+type DraftActionJSONRequestBody = ActionInput
+
 // PutCharterJSONRequestBody defines body for PutCharter for application/json ContentType.
 type PutCharterJSONRequestBody = CharterInput
 
@@ -3032,6 +3347,12 @@ type KeepTrialJSONRequestBody = TrialChoice
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = PasswordChange
 
+// AddCommentJSONRequestBody defines body for AddComment for application/json ContentType.
+type AddCommentJSONRequestBody = CommentInput
+
+// DecideChangesJSONRequestBody defines body for DecideChanges for application/json ContentType.
+type DecideChangesJSONRequestBody = DecisionInput
+
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
 type RunPlanJSONRequestBody = RunInput
 
@@ -3040,6 +3361,9 @@ type SealPlanJSONRequestBody = SealInput
 
 // SettleReceiptJSONRequestBody defines body for SettleReceipt for application/json ContentType.
 type SettleReceiptJSONRequestBody = SettlementInput
+
+// DraftUndoJSONRequestBody defines body for DraftUndo for application/json ContentType.
+type DraftUndoJSONRequestBody = UndoInput
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -3211,6 +3535,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /lanes/{lane} (the `GetLane` operationId).
 	GetLane(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftActionWithBody Draft a plan of one verb for a selection of accounts
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lanes/{lane}/actions (the `DraftAction` operationId).
+	DraftActionWithBody(ctx context.Context, lane LaneName, params *DraftActionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftAction Draft a plan of one verb for a selection of accounts
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lanes/{lane}/actions (the `DraftAction` operationId).
+	DraftAction(ctx context.Context, lane LaneName, params *DraftActionParams, body DraftActionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListBonds Who is bonded, and by what
 	//
@@ -3525,6 +3863,44 @@ type ClientInterface interface {
 	// Corresponds with GET /plans/{plan}/changes (the `ListChanges` operationId).
 	ListChanges(ctx context.Context, plan PlanID, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListComments What was said about a plan and its changes, oldest first
+	//
+	// Corresponds with GET /plans/{plan}/comments (the `ListComments` operationId).
+	ListComments(ctx context.Context, plan PlanID, params *ListCommentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCommentWithBody Say something about a plan, or about one of its changes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /plans/{plan}/comments (the `AddComment` operationId).
+	AddCommentWithBody(ctx context.Context, plan PlanID, params *AddCommentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddComment Say something about a plan, or about one of its changes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /plans/{plan}/comments (the `AddComment` operationId).
+	AddComment(ctx context.Context, plan PlanID, params *AddCommentParams, body AddCommentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideChangesWithBody Set changes of a draft aside, with what needs them, or include them again, with what they need
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /plans/{plan}/decisions (the `DecideChanges` operationId).
+	DecideChangesWithBody(ctx context.Context, plan PlanID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /plans/{plan}/decisions (the `DecideChanges` operationId).
+	DecideChanges(ctx context.Context, plan PlanID, body DecideChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRefusals What was asked for and is not in a plan, and why
+	//
+	// Corresponds with GET /plans/{plan}/refusals (the `ListRefusals` operationId).
+	ListRefusals(ctx context.Context, plan PlanID, params *ListRefusalsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRuns The runs of a plan, newest first
 	//
 	// Corresponds with GET /plans/{plan}/runs (the `ListRuns` operationId).
@@ -3626,6 +4002,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
 	SettleReceipt(ctx context.Context, run RunID, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftUndoWithBody Draft a plan that gives back the state before a run, where the accounts still hold what it wrote
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/{run}/undo (the `DraftUndo` operationId).
+	DraftUndoWithBody(ctx context.Context, run RunID, params *DraftUndoParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftUndo Draft a plan that gives back the state before a run, where the accounts still hold what it wrote
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/{run}/undo (the `DraftUndo` operationId).
+	DraftUndo(ctx context.Context, run RunID, params *DraftUndoParams, body DraftUndoJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// VerifyRun Read every account of a run again, in the background
 	//
@@ -4036,6 +4426,40 @@ func (c *Client) RemoveLane(ctx context.Context, lane LaneName, reqEditors ...Re
 // Corresponds with GET /lanes/{lane} (the `GetLane` operationId).
 func (c *Client) GetLane(ctx context.Context, lane LaneName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLaneRequest(c.Server, lane)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftActionWithBody Draft a plan of one verb for a selection of accounts
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lanes/{lane}/actions (the `DraftAction` operationId).
+func (c *Client) DraftActionWithBody(ctx context.Context, lane LaneName, params *DraftActionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftActionRequestWithBody(c.Server, lane, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftAction Draft a plan of one verb for a selection of accounts
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lanes/{lane}/actions (the `DraftAction` operationId).
+func (c *Client) DraftAction(ctx context.Context, lane LaneName, params *DraftActionParams, body DraftActionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftActionRequest(c.Server, lane, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4889,6 +5313,104 @@ func (c *Client) ListChanges(ctx context.Context, plan PlanID, params *ListChang
 	return c.Client.Do(req)
 }
 
+// ListComments What was said about a plan and its changes, oldest first
+//
+// Corresponds with GET /plans/{plan}/comments (the `ListComments` operationId).
+func (c *Client) ListComments(ctx context.Context, plan PlanID, params *ListCommentsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCommentsRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCommentWithBody Say something about a plan, or about one of its changes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /plans/{plan}/comments (the `AddComment` operationId).
+func (c *Client) AddCommentWithBody(ctx context.Context, plan PlanID, params *AddCommentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCommentRequestWithBody(c.Server, plan, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddComment Say something about a plan, or about one of its changes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /plans/{plan}/comments (the `AddComment` operationId).
+func (c *Client) AddComment(ctx context.Context, plan PlanID, params *AddCommentParams, body AddCommentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCommentRequest(c.Server, plan, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideChangesWithBody Set changes of a draft aside, with what needs them, or include them again, with what they need
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /plans/{plan}/decisions (the `DecideChanges` operationId).
+func (c *Client) DecideChangesWithBody(ctx context.Context, plan PlanID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideChangesRequestWithBody(c.Server, plan, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /plans/{plan}/decisions (the `DecideChanges` operationId).
+func (c *Client) DecideChanges(ctx context.Context, plan PlanID, body DecideChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideChangesRequest(c.Server, plan, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRefusals What was asked for and is not in a plan, and why
+//
+// Corresponds with GET /plans/{plan}/refusals (the `ListRefusals` operationId).
+func (c *Client) ListRefusals(ctx context.Context, plan PlanID, params *ListRefusalsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRefusalsRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRuns The runs of a plan, newest first
 //
 // Corresponds with GET /plans/{plan}/runs (the `ListRuns` operationId).
@@ -5161,6 +5683,40 @@ func (c *Client) SettleReceiptWithBody(ctx context.Context, run RunID, number in
 // Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
 func (c *Client) SettleReceipt(ctx context.Context, run RunID, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSettleReceiptRequest(c.Server, run, number, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftUndoWithBody Draft a plan that gives back the state before a run, where the accounts still hold what it wrote
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/{run}/undo (the `DraftUndo` operationId).
+func (c *Client) DraftUndoWithBody(ctx context.Context, run RunID, params *DraftUndoParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftUndoRequestWithBody(c.Server, run, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftUndo Draft a plan that gives back the state before a run, where the accounts still hold what it wrote
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/{run}/undo (the `DraftUndo` operationId).
+func (c *Client) DraftUndo(ctx context.Context, run RunID, params *DraftUndoParams, body DraftUndoJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftUndoRequest(c.Server, run, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6214,6 +6770,68 @@ func NewGetLaneRequest(server string, lane LaneName) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDraftActionRequest calls the generic DraftAction builder with application/json body
+func NewDraftActionRequest(server string, lane LaneName, params *DraftActionParams, body DraftActionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftActionRequestWithBody(server, lane, params, "application/json", bodyReader)
+}
+
+// NewDraftActionRequestWithBody constructs an http.Request for the DraftAction method, with any body, and a specified content type
+func NewDraftActionRequestWithBody(server string, lane LaneName, params *DraftActionParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/actions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -8905,6 +9523,285 @@ func NewListChangesRequest(server string, plan PlanID, params *ListChangesParams
 	return req, nil
 }
 
+// NewListCommentsRequest constructs an http.Request for the ListComments method
+func NewListCommentsRequest(server string, plan PlanID, params *ListCommentsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/comments", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddCommentRequest calls the generic AddComment builder with application/json body
+func NewAddCommentRequest(server string, plan PlanID, params *AddCommentParams, body AddCommentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddCommentRequestWithBody(server, plan, params, "application/json", bodyReader)
+}
+
+// NewAddCommentRequestWithBody constructs an http.Request for the AddComment method, with any body, and a specified content type
+func NewAddCommentRequestWithBody(server string, plan PlanID, params *AddCommentParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/comments", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewDecideChangesRequest calls the generic DecideChanges builder with application/json body
+func NewDecideChangesRequest(server string, plan PlanID, body DecideChangesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDecideChangesRequestWithBody(server, plan, "application/json", bodyReader)
+}
+
+// NewDecideChangesRequestWithBody constructs an http.Request for the DecideChanges method, with any body, and a specified content type
+func NewDecideChangesRequestWithBody(server string, plan PlanID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/decisions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRefusalsRequest constructs an http.Request for the ListRefusals method
+func NewListRefusalsRequest(server string, plan PlanID, params *ListRefusalsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/refusals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Count != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, plan PlanID) (*http.Request, error) {
 	var err error
@@ -9835,6 +10732,68 @@ func NewSettleReceiptRequestWithBody(server string, run RunID, number int, param
 	}
 
 	operationPath := fmt.Sprintf("/runs/%s/receipts/%s/settlement", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewDraftUndoRequest calls the generic DraftUndo builder with application/json body
+func NewDraftUndoRequest(server string, run RunID, params *DraftUndoParams, body DraftUndoJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftUndoRequestWithBody(server, run, params, "application/json", bodyReader)
+}
+
+// NewDraftUndoRequestWithBody constructs an http.Request for the DraftUndo method, with any body, and a specified content type
+func NewDraftUndoRequestWithBody(server string, run RunID, params *DraftUndoParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/undo", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

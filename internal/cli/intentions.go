@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -57,6 +58,13 @@ func newIntention() *cobra.Command {
 // standingOf says why an intention is meant, and what stands before it.
 func standingOf(i apiclient.Intention) string {
 	s := i.Reason
+	if i.Verb == planning.Keep {
+		what := value(i.Attribute)
+		if kept := value(i.Kept); len(kept) > 0 {
+			what += " (" + strings.Join(kept, ", ") + ")"
+		}
+		s = what + " stays as it is until then: " + s
+	}
 	if value(i.Waits) != "" {
 		s += "; waits " + *i.Waits
 	}

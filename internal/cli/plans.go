@@ -16,6 +16,10 @@ import (
 // draft makes a plan, and waits for it where it has so many changes that a task drafts it.
 func (c *client) draft(lane string, wanted apiclient.DraftInput) (p apiclient.Plan, err error) {
 	res, err := c.DraftPlan(c.ctx, lane, nil, wanted)
+	return c.drafted(res, err)
+}
+
+func (c *client) drafted(res *http.Response, err error) (p apiclient.Plan, _ error) {
 	if err != nil || res.StatusCode != http.StatusAccepted {
 		return p, ask(&p, res, err)
 	}
@@ -67,15 +71,7 @@ func newPlan() *cobra.Command {
 		for _, f := range p.Fallen {
 			c.say("left out: %s of %s: %s", f.Verb, f.Label, f.Reason)
 		}
-		over := ""
-		if p.Stopped {
-			over = ` --overrule REASON, which needs the right to`
-		}
-		c.say("next: twinning plan show %d, then twinning plan seal %d --count %d%s", p.Id, p.Id, p.Total, over)
-		if p.Stopped {
-			return &exit{code: Guarded}
-		}
-		return nil
+		return c.nextOf(p)
 	})
 	draft.Flags().StringSlice("person", nil, "only what concerns these people, by id")
 	draft.Flags().StringSlice("wave", nil, "only these waves")
@@ -134,7 +130,7 @@ func newPlan() *cobra.Command {
 		}
 		return c.tell(p, "plan %d is given up", id)
 	})
-	return group("plan", "Ordered changes, to be looked at, sealed and run", list, draft, show, newSeal(), newPlanRun(), newVerify(), void)
+	return group("plan", "Ordered changes, to be looked at, sealed and run", list, draft, show, newRefused(), newDecide(true), newDecide(false), newComment(), newSeal(), newPlanRun(), newVerify(), void)
 }
 
 func (c *client) plan(arg string) (p apiclient.Plan, err error) {
@@ -152,9 +148,25 @@ func (c *client) showPlan(p apiclient.Plan) error {
 		return c.show(p, nil, nil)
 	}
 	out := c.cmd.OutOrStdout()
-	fmt.Fprintf(out, "plan %d of %s: %s, %s changes\n", p.Id, p.Lane, p.State, thousands(p.Total))
+	fmt.Fprintf(out, "plan %d of %s: %s, %s changes%s\n", p.Id, p.Lane, p.State, thousands(p.Total), originWords(p.Origin))
+	for _, u := range value(p.Summary.Unusual) {
+		fmt.Fprintln(out, "UNUSUAL: "+u)
+	}
+	usual := map[string]string{}
+	for _, u := range value(p.Summary.Verbs) {
+		switch {
+		case u.Low < 0:
+		case u.Low == u.High:
+			usual[u.Name] = fmt.Sprintf("   (usually %d)", u.Low)
+		default:
+			usual[u.Name] = fmt.Sprintf("   (usually %d–%d)", u.Low, u.High)
+		}
+	}
 	for _, v := range sortedKeys(p.Verbs) {
-		fmt.Fprintf(out, "%9s  %s\n", thousands(p.Verbs[v]), v)
+		fmt.Fprintf(out, "%9s  %s%s\n", thousands(p.Verbs[v]), v, usual[v])
+	}
+	if p.SetAside > 0 {
+		fmt.Fprintf(out, "%9s  set aside, not carried out (twinning plan show %d --search aside:yes)\n", thousands(p.SetAside), p.Id)
 	}
 	if len(p.Waves) > 1 {
 		var words []string
@@ -189,6 +201,21 @@ func (c *client) showPlan(p apiclient.Plan) error {
 	return nil
 }
 
+// originWords tell what asked for a plan, where it is not the charter.
+func originWords(o apiclient.PlanOrigin) string {
+	switch o.Kind {
+	case apiclient.PlanOriginKindSelection:
+		return ", selected"
+	case apiclient.PlanOriginKindAction:
+		return fmt.Sprintf(", asked for (%s): %s", value(o.Verb), value(o.Reason))
+	case apiclient.PlanOriginKindSheet:
+		return fmt.Sprintf(", of the sheet %s", value(o.Sheet))
+	case apiclient.PlanOriginKindUndo:
+		return fmt.Sprintf(", to undo run %d: %s", value(o.Run), value(o.Reason))
+	}
+	return ""
+}
+
 // drawChanges prints a ledger line an edit: verb, whose, old → new, reason.
 func drawChanges(w io.Writer, list []apiclient.Change) {
 	wave := ""
@@ -198,6 +225,9 @@ func drawChanges(w io.Writer, list []apiclient.Change) {
 			fmt.Fprintf(w, "── %s\n", wave)
 		}
 		outcome := ""
+		if why := value(x.SetAside); why != "" {
+			outcome = "  set aside: " + why
+		}
 		if x.Outcome != nil {
 			outcome = "  " + string(*x.Outcome)
 			if d := value(x.Detail); d != "" {
@@ -207,7 +237,7 @@ func drawChanges(w io.Writer, list []apiclient.Change) {
 				outcome += " (" + v + ")"
 			}
 		}
-		fmt.Fprintf(w, "%-10s %s  %s ┊ %s%s%s\n", x.Verb, x.Label, value(x.Person), value(x.Account), bracket(list, i), outcome)
+		fmt.Fprintf(w, "%4d %-10s %s  %s ┊ %s%s%s\n", x.Number, x.Verb, x.Label, value(x.Person), value(x.Account), bracket(list, i), outcome)
 		for _, e := range x.Edits {
 			old, now := strings.Join(e.Old, "; "), strings.Join(e.New, "; ")
 			if old == "" {
@@ -216,7 +246,7 @@ func drawChanges(w io.Writer, list []apiclient.Change) {
 			if now == "" {
 				now = "—"
 			}
-			fmt.Fprintf(w, "%26s  %s → %s   (%s)\n", e.Attribute, old, now, e.Reason)
+			fmt.Fprintf(w, "%31s  %s → %s   (%s)\n", e.Attribute, old, now, e.Reason)
 		}
 	}
 }
@@ -444,7 +474,7 @@ func newRun() *cobra.Command {
 	}))
 	receipts.Flags().String("outcome", "", "only this outcome")
 	receipts.Flags().Bool("bad", false, "only what did not come about")
-	return group("run", "Executions of plans", list, show, halt, receipts, newSettle())
+	return group("run", "Executions of plans", list, show, halt, receipts, newSettle(), newUndo())
 }
 
 func newSettle() *cobra.Command {

@@ -98,7 +98,7 @@ TWINNING_PASSWORD.`,
 	})
 	connectFlags(root)
 	root.AddCommand(newServe(), newDemo(), newStandin(), newSignIn(), newSignOut(), newPassword(), newUser(), newSystem(), newShape(), newRoster(), newLane(), newCharter(),
-		newReconcile(), newTwin(), newFinding(), newIntention(), newPlan(), newRun(), newTask(), newFreeze(), newAudit(), newReference())
+		newReconcile(), newTwin(), newFinding(), newIntention(), newAccount(), newPlan(), newRun(), newTask(), newFreeze(), newAudit(), newReference())
 	complete(root)
 	return root
 }
@@ -166,6 +166,17 @@ func fromEnvironment(cmd *cobra.Command, _ []string) (err error) {
 }
 
 // exact wants exactly the named arguments.
+// atLeast takes the arguments that are named, the last of them or what follows as often as
+// wanted.
+func atLeast(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < len(names) {
+			return misuse("%s needs %s, got %d arguments; see %s --help", cmd.CommandPath(), strings.Join(names, " "), len(args), cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
 func exact(names ...string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(names) == 0 && len(args) > 0 {

@@ -12,18 +12,10 @@ import (
 
 // effects are what the lane remembers of a settled change: the bond of the twin
 // that was written or confirmed, and what we did to the account.
-func (s *sender) effects() store.Effects { return EffectsOf(s.lane.ID, s.c.Body.V, s.r) }
-
-// beyond lists the values of one list that another lacks.
-func beyond(kind record.Kind, list, other string) (values []string) {
-	has := map[string]bool{}
-	record.EachValue(other, func(v string) { has[record.Normal(kind, v)] = true })
-	record.EachValue(list, func(v string) {
-		if !has[record.Normal(kind, v)] {
-			values = append(values, v)
-		}
-	})
-	return values
+func (s *sender) effects() store.Effects {
+	e := EffectsOf(s.lane.ID, s.c.Body.V, s.r)
+	e.Label = s.c.Label
+	return e
 }
 
 // former are those of the aliases that a change adds which were the primary address before it.
@@ -49,6 +41,7 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 			e.Intention = p.Key
 		}
 	}
+	e.Keeps = c.KeptBy(r.Account, fmt.Sprintf("run %d", r.RunID))
 	if e.Deleted = c.Verb == planning.Delete; e.Deleted {
 		return e
 	}
@@ -66,10 +59,10 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 	e.Added, e.Removed = map[string][]string{}, map[string][]string{}
 	for _, x := range c.Edits {
 		if kind := record.KindOf(x.Attribute); kind.Multi() && x.Attribute != "aliases" {
-			e.Added[x.Attribute], e.Removed[x.Attribute] = beyond(kind, x.New, x.Old), beyond(kind, x.Old, x.New)
+			e.Added[x.Attribute], e.Removed[x.Attribute] = planning.Moved(kind, x.Old, x.New)
 		}
 		if x.Attribute == "aliases" {
-			added, removed := beyond(record.Emails, x.New, x.Old), beyond(record.Emails, x.Old, x.New)
+			added, removed := planning.Moved(record.Emails, x.Old, x.New)
 			e.Added["aliases"] = former(c, added)
 			if c.Inherits {
 				e.Added["inherited"] = slices.DeleteFunc(added, func(v string) bool { return slices.Contains(e.Added["aliases"], v) })

@@ -90,10 +90,11 @@ type passage struct {
 func (x *run) passages(c store.Change) (list []passage) {
 	for _, e := range c.Body.V.Edits {
 		owns := x.owns(e)
-		for _, group := range beyond(record.List, e.New, e.Old) {
+		added, taken := planning.Moved(record.List, e.Old, e.New)
+		for _, group := range added {
 			list = append(list, passage{group, true, owns})
 		}
-		for _, group := range beyond(record.List, e.Old, e.New) {
+		for _, group := range taken {
 			list = append(list, passage{group, false, owns})
 		}
 	}

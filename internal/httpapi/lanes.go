@@ -211,12 +211,16 @@ func (s *server) ActOnFindings(ctx context.Context, r openapi.ActOnFindingsReque
 	}
 	if len(act.IDs) == 0 {
 		if r.Body.Expect == nil {
-			return nil, &service.Error{Kind: service.Invalid, Title: "say how many findings are meant", Detail: "without `findings` all that the filters mean are acted on, so `expect` must say how many you have seen", Field: "expect"}
+			return nil, howMany("expect")
 		}
 		act.Expect = *r.Body.Expect
 	}
 	n, err := s.cfg.Service.ActOnFindings(ctx, caller(ctx), r.Lane, act)
 	return as[openapi.ActOnFindings200JSONResponse](map[string]int{"count": n}, err)
+}
+
+func howMany(field string) error {
+	return &service.Error{Kind: service.Invalid, Title: "say how many findings are meant", Detail: "without ids all that the filters mean are acted on, so `expect` must say how many you have seen", Field: field}
 }
 
 func (s *server) AcceptFinding(ctx context.Context, r openapi.AcceptFindingRequestObject) (openapi.AcceptFindingResponseObject, error) {

@@ -19,6 +19,55 @@ func (s *server) DraftPlan(ctx context.Context, r openapi.DraftPlanRequestObject
 	return as[openapi.DraftPlan201JSONResponse](v, err)
 }
 
+func (s *server) DraftAction(ctx context.Context, r openapi.DraftActionRequestObject) (openapi.DraftActionResponseObject, error) {
+	b := r.Body
+	a := service.Action{Verb: string(b.Verb), Accounts: value(b.AccountIds), People: value(b.PersonIds), Groups: value(b.Groups), Container: value(b.Container), Reason: b.Reason, Until: value(dayText(b.Until))}
+	if f := b.Findings; f != nil {
+		found := service.FoundAccounts{Text: value(f.Q), IDs: value(f.Ids), Expect: -1,
+			Which: service.FindingFilter{Code: string(value(f.Code)), Severity: string(value(f.Severity)), AssignedTo: value(f.Assigned), New: value(f.New)}}
+		if len(found.IDs) == 0 {
+			if f.Expect == nil {
+				return nil, howMany("findings.expect")
+			}
+			found.Expect = *f.Expect
+		}
+		a.Findings = &found
+	}
+	v, later, err := s.cfg.Service.StartAction(ctx, caller(ctx), r.Lane, a)
+	if later != nil || err != nil {
+		return beginning(later, err, taskAt)
+	}
+	return as[openapi.DraftAction201JSONResponse](v, err)
+}
+
+func (s *server) DraftUndo(ctx context.Context, r openapi.DraftUndoRequestObject) (openapi.DraftUndoResponseObject, error) {
+	v, later, err := s.cfg.Service.StartUndo(ctx, caller(ctx), r.Run, service.Undoing{Wave: value(r.Body.Wave), People: value(r.Body.Ids), Reason: r.Body.Reason, Until: value(dayText(r.Body.Until))})
+	if later != nil || err != nil {
+		return beginning(later, err, taskAt)
+	}
+	return as[openapi.DraftUndo201JSONResponse](v, err)
+}
+
+func (s *server) ListRefusals(ctx context.Context, r openapi.ListRefusalsRequestObject) (openapi.ListRefusalsResponseObject, error) {
+	list, next, total, err := s.cfg.Service.Refusals(ctx, r.Plan, page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListRefusals200JSONResponse](counted(list, next, total), err)
+}
+
+func (s *server) DecideChanges(ctx context.Context, r openapi.DecideChangesRequestObject) (openapi.DecideChangesResponseObject, error) {
+	v, err := s.cfg.Service.Decide(ctx, caller(ctx), r.Plan, service.Decision{Hash: r.Body.Hash, Changes: r.Body.ChangeIds, Aside: r.Body.Decision == openapi.DecisionInputDecisionSetAside, Reason: value(r.Body.Reason)})
+	return as[openapi.DecideChanges200JSONResponse](map[string]any{"plan": v.PlanView, "along": v.Along}, err)
+}
+
+func (s *server) ListComments(ctx context.Context, r openapi.ListCommentsRequestObject) (openapi.ListCommentsResponseObject, error) {
+	list, next, err := s.cfg.Service.Comments(ctx, r.Plan, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListComments200JSONResponse](onPage(list, next), err)
+}
+
+func (s *server) AddComment(ctx context.Context, r openapi.AddCommentRequestObject) (openapi.AddCommentResponseObject, error) {
+	c, err := s.cfg.Service.Comment(ctx, caller(ctx), r.Plan, value(r.Body.Change), r.Body.Text)
+	return as[openapi.AddComment201JSONResponse](c, err)
+}
+
 func (s *server) ListPlans(ctx context.Context, r openapi.ListPlansRequestObject) (openapi.ListPlansResponseObject, error) {
 	list, next, err := s.cfg.Service.Plans(ctx, r.Lane, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListPlans200JSONResponse](onPage(list, next), err)

@@ -350,7 +350,10 @@ func (d *days) do(line string) (told []string) {
 			told = append(told, b.Person+" "+b.Account)
 		}
 	default:
-		d.t.Fatalf("%q is no command", line)
+		var known bool
+		if told, known, err = d.plans(words); !known {
+			d.t.Fatalf("%q is no command", line)
+		}
 	}
 	if err != nil {
 		told = append(told, "! "+err.Error())

@@ -9,7 +9,6 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/core/charter"
-	"twinning/internal/core/lifecycle"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/fault"
@@ -22,6 +21,7 @@ import (
 type drafting struct {
 	Reconciliation int64 `json:"reconciliation"`
 	Selection
+	Asked *Asked `json:"asked,omitempty"` // what somebody asks for beside the result; nil: nothing
 }
 
 // Selection names some changes: those that each of its parts names, where it has any.
@@ -38,7 +38,7 @@ func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, whi
 	if err != nil {
 		return PlanView{}, err
 	}
-	return s.draftNow(ctx, who, l, r, drafting{r.ID, which})
+	return s.draftNow(ctx, who, l, r, drafting{Reconciliation: r.ID, Selection: which})
 }
 
 func (s *Service) draftNow(ctx context.Context, who access.Caller, l store.Lane, r store.Reconciliation, wanted drafting) (PlanView, error) {
@@ -66,7 +66,7 @@ func (s *Service) StartDraft(ctx context.Context, who access.Caller, lane string
 	for _, n := range verbs {
 		all += n
 	}
-	wanted := drafting{r.ID, which}
+	wanted := drafting{Reconciliation: r.ID, Selection: which}
 	if all < s.DraftOver {
 		v, err = s.draftNow(ctx, who, l, r, wanted)
 		return v, nil, err
@@ -74,13 +74,18 @@ func (s *Service) StartDraft(ctx context.Context, who access.Caller, lane string
 	if err := s.notRunning(ctx, l); err != nil {
 		return v, nil, err
 	}
+	t, err = s.queueDraft(ctx, who, l, wanted)
+	return v, t, err
+}
+
+func (s *Service) queueDraft(ctx context.Context, who access.Caller, l store.Lane, wanted drafting) (t *store.Task, err error) {
 	err = s.Store.InTx(ctx, func(tx *store.Store) error {
-		queued, err := queue(ctx, tx, "draft", "draft a plan of "+lane, who, wanted)
+		queued, err := queue(ctx, tx, "draft", "draft a plan of "+l.Name, who, wanted)
 		t = &queued
 		return err
 	})
 	s.nudge()
-	return v, t, err
+	return t, err
 }
 
 // draftLater performs a draft that nobody waits for.
@@ -161,8 +166,8 @@ func (d drafter) link(ctx context.Context, tx *store.Store, plan int64) error {
 
 // notRunning refuses while a plan of the lane is being run.
 func (s *Service) notRunning(ctx context.Context, l store.Lane) error {
-	running, err := s.Store.LatestPlan(ctx, l.ID)
-	if errors.Is(err, store.ErrNotFound) || err == nil && running.State != lifecycle.Running {
+	running, err := s.Store.RunningPlan(ctx, l.ID)
+	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
 	if err != nil {
@@ -174,23 +179,39 @@ func (s *Service) notRunning(ctx context.Context, l store.Lane) error {
 	return fault.New(fault.Conflict, fmt.Sprintf("plan %d of this lane is running", running.ID), "", "wait for it, or halt its run").Because("plan-state")
 }
 
-func (s *Service) draft(ctx context.Context, by string, l store.Lane, r store.Reconciliation, wanted drafting, task drafter) (id int64, fallen []Fallen, err error) {
+// chosen are the changes that a plan is to be made of, of the result or as they are asked for.
+func (s *Service) chosen(ctx context.Context, l store.Lane, r store.Reconciliation, wanted drafting) (chosen []store.Change, refused []store.Refusal, origin store.Origin, err error) {
+	if wanted.Asked != nil { // it may be in a hurry: what runs now makes way between two changes
+		chosen, refused, err = s.draftAsked(ctx, l, r, wanted.Asked)
+		return chosen, refused, wanted.Asked.Origin, err
+	}
+	if err := s.notRunning(ctx, l); err != nil {
+		return nil, nil, origin, err
+	}
 	all, err := s.Store.DraftedChanges(ctx, r.ID)
 	if err != nil {
-		return 0, nil, err
+		return nil, nil, origin, err
 	}
 	selected, err := s.selected(ctx, r, wanted.Selection)
 	if err != nil {
-		return 0, nil, err
+		return nil, nil, origin, err
 	}
-	chosen := choose(all, selected)
-	if len(chosen) == 0 {
-		if len(all) == 0 {
-			return 0, nil, s.nothing(ctx, l, r)
-		}
-		return 0, nil, fault.New(fault.Invalid, "this selects none of the changes", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people, the names of the waves and what the findings are about").Because("nothing-to-do")
+	if selected != nil {
+		origin.Kind = store.OfSelection
 	}
-	if err := s.notRunning(ctx, l); err != nil {
+	chosen = choose(all, selected)
+	switch {
+	case len(all) == 0:
+		return nil, nil, origin, s.nothing(ctx, l, r)
+	case len(chosen) == 0:
+		return nil, nil, origin, fault.New(fault.Invalid, "this selects none of the changes", fmt.Sprintf("%d changes are there", len(all)), "check the ids of the people, the names of the waves and what the findings are about").Because("nothing-to-do")
+	}
+	return chosen, nil, origin, s.asideAsBefore(ctx, l, chosen)
+}
+
+func (s *Service) draft(ctx context.Context, by string, l store.Lane, r store.Reconciliation, wanted drafting, task drafter) (id int64, fallen []Fallen, err error) {
+	chosen, refused, origin, err := s.chosen(ctx, l, r, wanted)
+	if err != nil {
 		return 0, nil, err
 	}
 	rules, err := s.charterOf(ctx, l, r)
@@ -206,29 +227,15 @@ func (s *Service) draft(ctx context.Context, by string, l store.Lane, r store.Re
 		return 0, nil, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(fallen), fallen[0].Verb, fallen[0].Label, fallen[0].Reason), "reconcile again: twinning reconcile "+l.Name).Because("nothing-to-do")
 	}
 	p := store.Plan{LaneID: l.ID, Reconciliation: r.ID, By: by}
-	verbs, totals := map[string]int{}, []WaveTotal{}
-	for _, c := range chosen {
-		verbs[c.Verb]++
-		if n := len(totals); n > 0 && totals[n-1].Name == c.Wave {
-			totals[n-1].Changes++
-		} else {
-			totals = append(totals, WaveTotal{c.Wave, 1})
-		}
-	}
-	guards, err := s.guards(ctx, l, r, rules, p, chosen)
-	if err != nil {
-		return 0, nil, err
-	}
+	p.Origin.V = origin
 	if p.Lowered.V, err = s.lowered(ctx, l, rules); err != nil {
 		return 0, nil, err
 	}
-	p.Verbs, p.Waves, p.Guards = asJSON(verbs), asJSON(totals), asJSON(guards)
-	if p.Parts.V, err = s.parts(ctx, l, r, chosen); err != nil {
+	if err := s.fill(ctx, l, r, rules, &p, chosen); err != nil {
 		return 0, nil, err
 	}
-	p.Hash = hashOf(p.Parts.V)
 	err = s.Store.InTx(ctx, func(tx *store.Store) error {
-		if id, err = tx.AddPlan(ctx, p, chosen); errors.Is(err, store.ErrChanged) {
+		if id, err = tx.AddPlan(ctx, p, chosen, refused); errors.Is(err, store.ErrChanged) {
 			return reconciledSince(l)
 		} else if err != nil {
 			return err
@@ -236,7 +243,7 @@ func (s *Service) draft(ctx context.Context, by string, l store.Lane, r store.Re
 		if err := task.link(ctx, tx, id); err != nil {
 			return err
 		}
-		return tx.Audit(ctx, by, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": l.Name, "changes": fmt.Sprint(len(chosen)), "left out": fmt.Sprint(len(fallen))})
+		return tx.Audit(ctx, by, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": l.Name, "changes": fmt.Sprint(len(chosen) - p.SetAside), "left out": fmt.Sprint(len(fallen) + len(refused)), "asked": string(origin.Kind), "reason": origin.Reason})
 	})
 	if err != nil {
 		return 0, nil, err
@@ -245,6 +252,44 @@ func (s *Service) draft(ctx context.Context, by string, l store.Lane, r store.Re
 		err = s.furnishLater(context.WithoutCancel(ctx), by, fmt.Sprintf("plan %d", id), furnishing{Changes: true})
 	}
 	return id, fallen, err
+}
+
+// plansCompared is of how many plans before what is usual is told.
+const plansCompared = 10
+
+// fill tells of a draft what its changes come to: those that a human has set aside are counted
+// and are in nothing else.
+func (s *Service) fill(ctx context.Context, l store.Lane, r store.Reconciliation, rules *charter.Charter, p *store.Plan, all []store.Change) (err error) {
+	included := slices.DeleteFunc(slices.Clone(all), func(c store.Change) bool { return c.SetAside != "" })
+	p.SetAside = len(all) - len(included)
+	verbs, totals := map[string]int{}, []WaveTotal{}
+	for _, c := range included {
+		verbs[c.Verb]++
+		if n := len(totals); n > 0 && totals[n-1].Name == c.Wave {
+			totals[n-1].Changes++
+		} else {
+			totals = append(totals, WaveTotal{c.Wave, 1})
+		}
+	}
+	guards, err := s.guards(ctx, l, r, rules, *p, included)
+	if err != nil {
+		return err
+	}
+	past, err := s.Store.SealedVerbs(ctx, l.ID, p.ID, plansCompared)
+	if err != nil {
+		return err
+	}
+	whose := make([]planning.Whose, len(included))
+	for i, c := range included {
+		whose[i] = planning.Whose{Verb: c.Verb, Class: c.Class, Department: c.Department}
+	}
+	p.Summary.V = planning.Summarise(whose, past)
+	p.Verbs, p.Waves, p.Guards = asJSON(verbs), asJSON(totals), asJSON(guards)
+	if p.Parts.V, err = s.parts(ctx, l, r, p.Origin.V, included); err != nil {
+		return err
+	}
+	p.Hash = hashOf(p.Parts.V)
+	return nil
 }
 
 // nothing says why a result has no changes.
@@ -272,17 +317,8 @@ func fallenOf(changes []store.Change, fell map[int]string) []Fallen {
 
 // standing leaves out what fell, and what needs it.
 func standing(changes []store.Change, fell map[int]string) []store.Change {
-	out, torn := map[string]bool{}, map[string]bool{}
-	for moved := true; moved; {
-		moved = false
-		for _, c := range changes {
-			unit := c.Body.V.Unit
-			if !out[c.ID] && (fell[c.Number] != "" || torn[unit] || slices.ContainsFunc(c.Body.V.Needs, func(need string) bool { return out[need] })) {
-				out[c.ID], torn[unit], moved = true, unit != "", true
-			}
-		}
-	}
-	return slices.DeleteFunc(slices.Clone(changes), func(c store.Change) bool { return out[c.ID] })
+	out := along(changes, func(c store.Change) bool { return fell[c.Number] != "" }, true)
+	return those(changes, out, false)
 }
 
 func (s *Service) charterOf(ctx context.Context, l store.Lane, r store.Reconciliation) (*charter.Charter, error) {
@@ -321,34 +357,23 @@ func choose(all []store.Change, selected func(store.Change) bool) []store.Change
 	if selected == nil {
 		return all
 	}
-	byID := map[string]store.Change{}
-	units := map[string][]string{}
-	for _, c := range all {
-		byID[c.ID] = c
-		if unit := c.Body.V.Unit; unit != "" {
-			units[unit] = append(units[unit], c.ID)
+	return those(all, along(all, selected, false), true)
+}
+
+// along are the places of some changes and of what goes with them: what they need, or, set
+// aside, what needs them.
+func along(changes []store.Change, from func(store.Change) bool, aside bool) []bool {
+	return planning.Along(len(changes), func(i int) *planning.Change { return &changes[i].Body.V }, func(i int) bool { return from(changes[i]) }, aside)
+}
+
+// those are the changes at the places that are in, or at those that are not.
+func those(changes []store.Change, in []bool, wanted bool) (list []store.Change) {
+	for i := range changes {
+		if in[i] == wanted {
+			list = append(list, changes[i])
 		}
 	}
-	in := map[string]bool{}
-	var add func(c store.Change)
-	add = func(c store.Change) {
-		if in[c.ID] {
-			return
-		}
-		in[c.ID] = true
-		for _, need := range c.Body.V.Needs {
-			add(byID[need])
-		}
-		for _, id := range units[c.Body.V.Unit] { // done together or not at all
-			add(byID[id])
-		}
-	}
-	for _, c := range all {
-		if selected(c) {
-			add(c)
-		}
-	}
-	return slices.DeleteFunc(slices.Clone(all), func(c store.Change) bool { return !in[c.ID] })
+	return list
 }
 
 // guards holds the charter's guards against changes, with what other plans did to

@@ -25,6 +25,7 @@ type laneInput struct {
 	reconcile.Input
 	lane     store.Lane
 	charter  store.Charter
+	classes  []charter.Class // of everybody
 	people   store.Roster
 	accounts store.Roster
 	digest   []byte
@@ -37,7 +38,13 @@ type laneInput struct {
 	elsewhereRosters []int64
 }
 
+// laneInput looks at what the lane's charter needs, and others that look at the same.
 func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.Charter) (in laneInput, err error) {
+	return s.laneInputWith(ctx, laneID, nil, also)
+}
+
+// laneInputWith looks at some attributes of the accounts besides.
+func (s *Service) laneInputWith(ctx context.Context, laneID int64, attributes []string, also []*charter.Charter) (in laneInput, err error) {
 	if in.lane, err = s.Store.LaneByID(ctx, laneID); err != nil {
 		return in, err
 	}
@@ -47,11 +54,14 @@ func (s *Service) laneInput(ctx context.Context, laneID int64, also ...*charter.
 	if in.Charter, err = s.parse(ctx, in.charter.Source); err != nil {
 		return in, err
 	}
+	in.classes = in.Charter.Everybody()
 	needPeople, needAccounts := in.Charter.Needs()
 	for _, c := range also { // they look at the same rosters
 		people, accounts := c.Needs()
 		needPeople, needAccounts = append(needPeople, people...), append(needAccounts, accounts...)
 	}
+	needPeople = append(needPeople, "department") // of whose changes are counted by it
+	needAccounts = append(append(needAccounts, "department"), attributes...)
 	slices.Sort(needPeople)
 	slices.Sort(needAccounts)
 	needPeople, needAccounts = slices.Compact(needPeople), slices.Compact(needAccounts)

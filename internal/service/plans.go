@@ -23,6 +23,7 @@ type PlanView struct {
 	Fallen    []Fallen `json:"fallen"`    // changes that were left out, or stand in the way, for what they rest on
 	Run       *int64   `json:"run,omitempty"`
 	Total     int      `json:"total"`
+	Refused   int      `json:"refused"`                  // asked for, and not in it
 	Weights   *int64   `json:"weightsVersion,omitempty"` // by which evidence was weighed; nil: keys alone
 }
 
@@ -52,6 +53,9 @@ type ChangeView struct {
 	Edits    []EditView `json:"edits"`
 	Needs    []string   `json:"needs"`
 	Unit     string     `json:"unit,omitempty"` // what is done with it, or not at all
+	Class    string     `json:"class,omitempty"`
+	Of       string     `json:"department,omitempty"`
+	SetAside string     `json:"setAside,omitempty"` // why a human did that
 	Outcome  string     `json:"outcome,omitempty"`
 	Detail   string     `json:"detail,omitempty"`
 	Verified string     `json:"verified,omitempty"`
@@ -116,6 +120,9 @@ func (s *Service) planView(ctx context.Context, p store.Plan) (PlanView, error) 
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return v, err
 	}
+	if v.Refused, err = s.Store.RefusalCount(ctx, p.ID); err != nil {
+		return v, err
+	}
 	r, err := s.Store.Reconciliation(ctx, p.Reconciliation)
 	if err != nil {
 		return v, err
@@ -144,15 +151,17 @@ func (s *Service) Changes(ctx context.Context, plan int64, verb, outcome string,
 				known += n
 			}
 		}
-		asked = uncounted(p)
+		if of.SetAside == 0 { // else what is set aside is counted too
+			asked = uncounted(p)
+		}
 	}
 	list, next, total, err := s.Store.Changes(ctx, plan, verb, outcome, asked)
-	if outcome == "" {
+	if outcome == "" && of.SetAside == 0 {
 		total = counted(p, total, known)
 	}
 	views := make([]ChangeView, len(list))
 	for i, c := range list {
-		v := ChangeView{ID: c.ID, Number: c.Number, Wave: c.Wave, Verb: c.Verb, Person: c.Person, Account: c.Account, Label: c.Label, Needs: append([]string{}, c.Body.V.Needs...), Unit: c.Body.V.Unit, Outcome: c.Outcome, Detail: c.Detail, Verified: c.Checked, Edits: []EditView{}}
+		v := ChangeView{ID: c.ID, Number: c.Number, Wave: c.Wave, Verb: c.Verb, Person: c.Person, Account: c.Account, Label: c.Label, Needs: append([]string{}, c.Body.V.Needs...), Unit: c.Body.V.Unit, Class: c.Class, Of: c.Department, SetAside: c.SetAside, Outcome: c.Outcome, Detail: c.Detail, Verified: c.Checked, Edits: []EditView{}}
 		for _, e := range c.Body.V.Edits {
 			v.Edits = append(v.Edits, EditView{Attribute: e.Attribute, Old: append([]string{}, record.SplitList(e.Old)...), New: append([]string{}, record.SplitList(e.New)...), Reason: e.Reason})
 		}

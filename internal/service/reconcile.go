@@ -232,9 +232,7 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	}
 	for _, c := range out.Changes {
 		verbs[c.Verb]++
-		x := store.Change{ID: c.ID, Wave: in.Charter.Waves[c.Wave].Name, Verb: c.Verb, Person: c.Person, Account: c.Account, Label: cmp.Or(people(c.Person), accounts(c.Account))}
-		x.Body.V = in.versioned(c)
-		o.Drafted = append(o.Drafted, x)
+		o.Drafted = append(o.Drafted, in.kept(c, people, accounts))
 	}
 	for _, w := range out.Withheld {
 		o.Kept = append(o.Kept, store.Withheld{Verb: w.Verb, Person: w.Person, Account: w.Account, Label: cmp.Or(people(w.Person), accounts(w.Account)), Reason: w.Reason})
@@ -267,6 +265,18 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 		Balance: asJSON(balanceView{out.Balance.People, out.Balance.Accounts}), Findings: asJSON(codes), Changes: asJSON(verbs), Withheld: asJSON(planning.CountWithheld(out.Withheld)), Guards: asJSON(out.Guards), Notes: asJSON(notes), Prior: out.Pairing.Prior, PartingsSeen: in.parted,
 	}
 	return o
+}
+
+// kept is a change as it is kept.
+func (in *laneInput) kept(c planning.Change, people, accounts func(id string) string) store.Change {
+	x := store.Change{ID: c.ID, Wave: in.Charter.Waves[c.Wave].Name, Verb: c.Verb, Person: c.Person, Account: c.Account, Class: in.classes[c.Class].Name, Label: cmp.Or(people(c.Person), accounts(c.Account))}
+	if row, there := in.People.Find(c.Person); there && c.Person != "" {
+		x.Department = strings.Clone(in.People.Column("department").Cell(row))
+	} else if row, there := in.Accounts.Find(c.Account); there && c.Account != "" {
+		x.Department = strings.Clone(in.Accounts.Column("department").Cell(row))
+	}
+	x.Body.V = in.versioned(c)
+	return x
 }
 
 // versioned fills in what only the store knows of a change's premises.

@@ -20,7 +20,7 @@ import (
 
 // parts are what a plan's hash is made of: everything that decided it, where it
 // goes, and every change of it.
-func (s *Service) parts(ctx context.Context, l store.Lane, r store.Reconciliation, changes []store.Change) ([]store.Part, error) {
+func (s *Service) parts(ctx context.Context, l store.Lane, r store.Reconciliation, origin store.Origin, changes []store.Change) ([]store.Part, error) {
 	list, err := s.systemParts(ctx, l)
 	if err != nil {
 		return nil, err
@@ -45,6 +45,7 @@ func (s *Service) parts(ctx context.Context, l store.Lane, r store.Reconciliatio
 		part("the charter", version.Version, version.Source),
 		part("what was reconciled", r.ID, r.PeopleRoster, r.AccountsRoster, r.Inputs),
 		part("the weights of evidence", weights),
+		part("what was asked for", origin),
 		store.Part{What: "the list of changes", Digest: hex.EncodeToString(h.Sum(nil))}), nil
 }
 
@@ -85,7 +86,7 @@ func hashOf(parts []store.Part) string {
 // otherPart computes a plan's hash anew from what is stored, and says which part
 // of it is another than it was.
 func (s *Service) otherPart(ctx context.Context, l store.Lane, p store.Plan, r store.Reconciliation, changes []store.Change) (string, error) {
-	now, err := s.parts(ctx, l, r, changes)
+	now, err := s.parts(ctx, l, r, p.Origin.V, changes)
 	if err != nil {
 		return "", err
 	}
@@ -130,6 +131,9 @@ func (s *Service) obstacles(ctx context.Context, l store.Lane, p store.Plan) ([]
 		return nil, err
 	} else if other := differing(p.Parts.V, parts); other != "" {
 		out = append(out, other+" has changed since; void the plan, take rosters, reconcile and draft a new one")
+	}
+	if string(p.Waves) == "[]" && p.SetAside > 0 {
+		out = append(out, fmt.Sprintf("all its changes are set aside; include some (twinning plan include %d CHANGE), or give it up", p.ID))
 	}
 	if p.State == lifecycle.Draft {
 		newest, err := s.Store.LatestReconciliation(ctx, l.ID)

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"unicode"
 
+	"twinning/internal/core/filter"
 	"twinning/internal/core/record"
 )
 
@@ -40,6 +41,35 @@ func (c *clause) finds(p Page, expression string) {
 	if p.Text != "" {
 		c.and(expression+" ILIKE ?", p.like())
 	}
+}
+
+// field is a column that a list can be narrowed by.
+type field struct {
+	column string
+	words  bool // a closed list of words: compared as they stand, so that an index finds them
+}
+
+// narrow adds the terms of the page's text that name fields of the list; the words that are
+// left are what is searched for.
+func (c *clause) narrow(p Page, fields map[string]field) Page {
+	terms, words := filter.Parse(p.Text, func(name string) bool { return fields[name].column != "" })
+	p.Text = words
+	for _, t := range terms {
+		f := fields[t.Field]
+		column, value, is := f.column, "?", "="
+		if !f.words {
+			column, value = `lower(`+column+` COLLATE "default")`, "lower(?)"
+		}
+		if t.Begin {
+			is, t.Value = "LIKE", likely.Replace(t.Value)+"%"
+		}
+		condition := column + " " + is + " " + value
+		if t.Not {
+			condition = "NOT (" + condition + ")"
+		}
+		c.and(condition, t.Value)
+	}
+	return p
 }
 
 // nearby is how many rows of a list are looked at one by one for a text, before the index is

@@ -32,9 +32,16 @@ func (f FindingFilter) clause(reconciliation int64) (c clause) {
 	return c
 }
 
+var findingFields = map[string]field{"code": {"code", true}, "severity": {"severity", true}, "person": {"person", false}, "account": {"account", false}}
+
 // FoundOf lists the findings of some codes.
 func (s *Store) FoundOf(ctx context.Context, reconciliation int64, codes []string) (list []Finding, err error) {
 	return list, s.list(ctx, &list, toldOf(`SELECT * FROM findings WHERE reconciliation_id = $1 AND code = ANY($2::text[])`, ` ORDER BY number`), reconciliation, pgtype.FlatArray[string](codes))
+}
+
+// FoundByIDs lists the findings of some ids.
+func (s *Store) FoundByIDs(ctx context.Context, reconciliation int64, ids []string) (list []Finding, err error) {
+	return list, s.list(ctx, &list, toldOf(`SELECT * FROM findings WHERE reconciliation_id = $1 AND finding = ANY($2::text[])`, ` ORDER BY number`), reconciliation, pgtype.FlatArray[string](ids))
 }
 
 // Meant names the findings of a reconciliation that a filter, a text and ids mean.
@@ -43,7 +50,7 @@ func (s *Store) Meant(ctx context.Context, reconciliation int64, which FindingFi
 	if len(ids) > 0 {
 		c.and("finding = ANY(?::text[])", pgtype.FlatArray[string](ids))
 	}
-	c.finds(Page{Text: text}, searched["findings"])
+	c.finds(c.narrow(Page{Text: text}, findingFields), searched["findings"])
 	return list, s.list(ctx, &list, `SELECT DISTINCT finding FROM findings WHERE `+c.text+` ORDER BY 1`, c.args...)
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,40 +15,43 @@ import (
 // Intention is something that is to be done on its day, as the newest reconciliation of its
 // lane found it, with what a human said of it.
 type Intention struct {
-	ID          string     `db:"intention" json:"id"`
-	Verb        string     `db:"verb" json:"verb"`
-	Person      string     `db:"person" json:"person"`
-	Account     string     `db:"account" json:"account"`
-	Label       string     `db:"label" json:"label"`
-	Due         string     `db:"due" json:"due"`
-	First       string     `db:"first" json:"first"`
-	Waits       string     `db:"waits" json:"waits,omitempty"`
-	Comes       bool       `db:"-" json:"comes"` // its day has come, and nothing else is waited for
-	Reason      string     `db:"reason" json:"reason"`
-	Cancelled   string     `db:"cancelled" json:"cancelled,omitempty"`
-	CancelledBy string     `db:"cancelled_by" json:"cancelledBy,omitempty"`
-	CancelledAt *time.Time `db:"cancelled_at" json:"cancelledAt,omitempty"`
+	ID          string         `db:"intention" json:"id"`
+	Verb        string         `db:"verb" json:"verb"`
+	Person      string         `db:"person" json:"person"`
+	Account     string         `db:"account" json:"account"`
+	Label       string         `db:"label" json:"label"`
+	Due         string         `db:"due" json:"due"`
+	First       string         `db:"first" json:"first"`
+	Waits       string         `db:"waits" json:"waits,omitempty"`
+	Comes       bool           `db:"-" json:"comes"` // its day has come, and nothing else is waited for
+	Reason      string         `db:"reason" json:"reason"`
+	Attribute   string         `db:"attribute" json:"attribute,omitempty"` // that is kept as it is
+	Kept        JSON[[]string] `db:"kept" json:"kept,omitempty"`           // of a list: which values
+	Cancelled   string         `db:"cancelled" json:"cancelled,omitempty"`
+	CancelledBy string         `db:"cancelled_by" json:"cancelledBy,omitempty"`
+	CancelledAt *time.Time     `db:"cancelled_at" json:"cancelledAt,omitempty"`
 }
 
-const intentionColumns = `SELECT intention, verb, person, account, label, to_char(due, 'YYYY-MM-DD') AS due, to_char(first, 'YYYY-MM-DD') AS first, waits, reason, cancelled, cancelled_by, cancelled_at FROM intentions`
+const intentionColumns = `SELECT intention, verb, person, account, label, to_char(due, 'YYYY-MM-DD') AS due, to_char(first, 'YYYY-MM-DD') AS first, waits, reason, attribute, kept, cancelled, cancelled_by, cancelled_at FROM intentions`
 
 // Intended are a lane's intentions as its next reconciliation knows them.
 func (s *Store) Intended(ctx context.Context, lane int64) (list []planning.Intention, err error) {
 	var rows []Intention
 	err = s.list(ctx, &rows, intentionColumns+` WHERE lane_id = $1 ORDER BY due, intention`, lane)
 	for _, r := range rows {
-		list = append(list, planning.Intention{ID: r.ID, Verb: r.Verb, Person: r.Person, Account: r.Account, Due: r.Due, First: r.First, Waits: r.Waits, Reason: r.Reason, Cancelled: r.Cancelled})
+		list = append(list, planning.Intention{ID: r.ID, Verb: r.Verb, Person: r.Person, Account: r.Account, Due: r.Due, First: r.First, Waits: r.Waits, Reason: r.Reason, Attribute: r.Attribute, Values: r.Kept.V, Cancelled: r.Cancelled})
 	}
 	return list, err
 }
 
 // keepIntentions makes the lane's intentions those that a reconciliation found; what a human
-// said of one of them stays.
+// said of one of them stays, and so does what receipts keep as it is, until it is over.
 func keepIntentions(ctx context.Context, tx bare, lane int64, list []Intention) error {
 	if _, err := tx.Exec(ctx, `CREATE TEMP TABLE found_intentions (LIKE intentions INCLUDING DEFAULTS) ON COMMIT DROP`); err != nil {
 		return err
 	}
 	var failed error
+	list = slices.DeleteFunc(slices.Clone(list), func(i Intention) bool { return i.Verb == planning.Keep })
 	err := copyInto(ctx, tx, "found_intentions", []string{"lane_id", "intention", "verb", "person", "account", "label", "due", "first", "waits", "reason"}, list, func(_ int, i Intention) []any {
 		due, bad := calendar.Begin(i.Due, nil)
 		first, worse := calendar.Begin(i.First, nil)
@@ -57,7 +61,8 @@ func keepIntentions(ctx context.Context, tx bare, lane int64, list []Intention) 
 	if err := errors.Join(err, failed); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, `DELETE FROM intentions i WHERE lane_id = $1 AND NOT EXISTS (SELECT FROM found_intentions f WHERE f.intention = i.intention)`, lane); err != nil {
+	if _, err := tx.Exec(ctx, `DELETE FROM intentions i WHERE lane_id = $1 AND NOT EXISTS (SELECT FROM found_intentions f WHERE f.intention = i.intention)
+		AND (verb <> $2 OR due < (SELECT (now() AT TIME ZONE zone)::date FROM lanes WHERE id = $1))`, lane, planning.Keep); err != nil {
 		return err
 	}
 	_, err = tx.Exec(ctx, `INSERT INTO intentions SELECT * FROM found_intentions ON CONFLICT (lane_id, intention) DO UPDATE SET label = excluded.label, due = excluded.due, first = excluded.first, waits = excluded.waits, reason = excluded.reason`)

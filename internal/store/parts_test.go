@@ -120,7 +120,7 @@ func TestParts(t *testing.T) {
 
 	// every search has an index that finds it, in these very words
 	require.NoError(t, shared.InTx(ctx, func(tx *Store) error {
-		_, err := tx.exec(ctx, `SET LOCAL enable_seqscan = off; SET LOCAL enable_sort = off`)
+		_, err := tx.exec(ctx, `SET LOCAL enable_seqscan = off; SET LOCAL enable_sort = off; SET LOCAL cpu_tuple_cost = 10`) // as if there were many rows
 		require.NoError(t, err)
 		verdicts, findings := partOf("verdicts", first), partOf("findings", first)
 		for index, query := range map[string]string{
@@ -138,7 +138,7 @@ func TestParts(t *testing.T) {
 		return nil
 	}))
 
-	plan, err := shared.AddPlan(ctx, Plan{LaneID: l.ID, Reconciliation: first, By: "test", Hash: "h", Verbs: json.RawMessage(`{}`), Waves: json.RawMessage(`[]`), Guards: json.RawMessage(`[]`)}, nil)
+	plan, err := shared.AddPlan(ctx, Plan{LaneID: l.ID, Reconciliation: first, By: "test", Hash: "h", Verbs: json.RawMessage(`{}`), Waves: json.RawMessage(`[]`), Guards: json.RawMessage(`[]`)}, nil, nil)
 	require.NoError(t, err)
 	require.NoError(t, shared.FurnishChanges(ctx))
 	second := reconciled(t, l.ID)

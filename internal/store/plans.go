@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"twinning/internal/core/lifecycle"
@@ -14,22 +15,62 @@ import (
 
 // Plan is ordered changes in waves, with the state of their approval.
 type Plan struct {
-	ID             int64           `db:"id" json:"id"`
-	LaneID         int64           `db:"lane_id" json:"-"`
-	Reconciliation int64           `db:"reconciliation_id" json:"reconciliation"`
-	State          lifecycle.State `db:"state" json:"state"`
-	Created        time.Time       `db:"created" json:"created"`
-	By             string          `db:"created_by" json:"by"`
-	Hash           string          `db:"hash" json:"hash"`
-	Verbs          json.RawMessage `db:"verbs" json:"verbs"`
-	Waves          json.RawMessage `db:"waves" json:"waves"`
-	Guards         json.RawMessage `db:"guards" json:"guards"`
-	SealedBy       string          `db:"sealed_by" json:"sealedBy,omitempty"`
-	SealedAt       *time.Time      `db:"sealed_at" json:"sealedAt,omitempty"`
-	Expires        *time.Time      `db:"expires" json:"sealExpires,omitempty"`
-	Overruled      string          `db:"overruled" json:"overruled,omitempty"`
-	Parts          JSON[[]Part]    `db:"parts" json:"-"`
-	Lowered        JSON[[]string]  `db:"lowered" json:"lowered"` // guards that allow more than those of the last sealed plan
+	ID             int64                  `db:"id" json:"id"`
+	LaneID         int64                  `db:"lane_id" json:"-"`
+	Reconciliation int64                  `db:"reconciliation_id" json:"reconciliation"`
+	State          lifecycle.State        `db:"state" json:"state"`
+	Created        time.Time              `db:"created" json:"created"`
+	By             string                 `db:"created_by" json:"by"`
+	Hash           string                 `db:"hash" json:"hash"`
+	Verbs          json.RawMessage        `db:"verbs" json:"verbs"`
+	Waves          json.RawMessage        `db:"waves" json:"waves"`
+	Guards         json.RawMessage        `db:"guards" json:"guards"`
+	SealedBy       string                 `db:"sealed_by" json:"sealedBy,omitempty"`
+	SealedAt       *time.Time             `db:"sealed_at" json:"sealedAt,omitempty"`
+	Expires        *time.Time             `db:"expires" json:"sealExpires,omitempty"`
+	Overruled      string                 `db:"overruled" json:"overruled,omitempty"`
+	Parts          JSON[[]Part]           `db:"parts" json:"-"`
+	Lowered        JSON[[]string]         `db:"lowered" json:"lowered"` // guards that allow more than those of the last sealed plan
+	Origin         JSON[Origin]           `db:"origin" json:"origin"`
+	SetAside       int                    `db:"set_aside" json:"setAside"` // changes that a human set aside
+	Summary        JSON[planning.Summary] `db:"summary" json:"summary"`
+	EditedBy       JSON[[]string]         `db:"edited_by" json:"-"` // who else decided what stands in it
+}
+
+// Origin is what asked for a plan's changes; its zero value is the newest result of the lane.
+type Origin struct {
+	Kind   OriginKind `json:"kind"`
+	Verb   string     `json:"verb,omitempty"`   // of an action
+	Run    int64      `json:"run,omitempty"`    // that is undone
+	Sheet  string     `json:"sheet,omitempty"`  // the name of its file
+	Reason string     `json:"reason,omitempty"` // of whoever asked
+	Until  string     `json:"until,omitempty"`  // day until which the charter leaves what comes of it
+}
+
+// OriginKind is what asked for a plan.
+type OriginKind string
+
+// What asks for a plan.
+const (
+	OfResult    OriginKind = ""          // the lane's newest result, as the charter wants it
+	OfSelection OriginKind = "selection" // some of that
+	OfAction    OriginKind = "action"    // an action on accounts
+	OfSheet     OriginKind = "sheet"     // new values of a sheet
+	OfUndo      OriginKind = "undo"      // what gives back the state before a run
+)
+
+// Own reports whether its changes are its own, and none of the result's.
+func (o Origin) Own() bool { return o.Kind != OfResult && o.Kind != OfSelection }
+
+// Refusal is something that was asked for and is not in the plan.
+type Refusal struct {
+	Number    int    `db:"number" json:"-"`
+	Place     string `db:"place" json:"place,omitempty"` // where it was asked for: a row of a sheet, say
+	Person    string `db:"person" json:"person,omitempty"`
+	Account   string `db:"account" json:"account,omitempty"`
+	Label     string `db:"label" json:"label"`
+	Attribute string `db:"attribute" json:"attribute,omitempty"`
+	Reason    string `db:"reason" json:"reason"`
 }
 
 // Part is one thing that a plan's hash is made of, with its digest.
@@ -38,30 +79,62 @@ type Part struct {
 	Digest string `json:"digest"`
 }
 
-// AddPlan keeps a draft with changes of its reconciliation, in their order; older drafts of
-// the lane become void. ErrChanged when the reconciliation no longer has them all: a newer
-// one has taken its place.
-func (s *Store) AddPlan(ctx context.Context, p Plan, changes []Change) (id int64, err error) {
+// AddPlan keeps a draft with its changes in their order, and what was asked for and is not
+// among them. Those of a result are the reconciliation's: ErrChanged when it no longer has them
+// all, since a newer one has taken its place; older drafts of results become void.
+func (s *Store) AddPlan(ctx context.Context, p Plan, changes []Change, refused []Refusal) (id int64, err error) {
 	return id, s.withCopy(ctx, func(tx bare) error {
-		from, to := lifecycle.Plans.From(lifecycle.Supersede)
-		if _, err := tx.Exec(ctx, `UPDATE plans SET state = $2 WHERE lane_id = $1 AND state = ANY($3)`, p.LaneID, to, from); err != nil {
+		own := p.Origin.V.Own()
+		if !own {
+			from, to := lifecycle.Plans.From(lifecycle.Supersede)
+			if _, err := tx.Exec(ctx, `UPDATE plans SET state = $2 WHERE lane_id = $1 AND state = ANY($3) AND coalesce(origin->>'kind', '') IN ('', 'selection')`, p.LaneID, to, from); err != nil {
+				return err
+			}
+		}
+		if err := tx.QueryRow(ctx, `INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards, parts, lowered, origin, set_aside, summary) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) RETURNING id`,
+			p.LaneID, p.Reconciliation, lifecycle.Draft, p.By, p.Hash, p.Verbs, p.Waves, p.Guards, jsonText(p.Parts.V), jsonText(append([]string{}, p.Lowered.V...)), jsonText(p.Origin.V), p.SetAside, jsonText(p.Summary.V)).Scan(&id); err != nil {
 			return err
 		}
-		if err := tx.QueryRow(ctx, `INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards, parts, lowered) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
-			p.LaneID, p.Reconciliation, lifecycle.Draft, p.By, p.Hash, p.Verbs, p.Waves, p.Guards, jsonText(p.Parts.V), jsonText(append([]string{}, p.Lowered.V...))).Scan(&id); err != nil {
+		if err := copyInto(ctx, tx, "plan_refusals", []string{"plan_id", "number", "place", "person", "account", "label", "attribute", "reason"}, refused, func(i int, r Refusal) []any {
+			return []any{id, i, r.Place, r.Person, r.Account, r.Label, r.Attribute, r.Reason}
+		}); err != nil {
 			return err
 		}
-		numbers := make([]int, len(changes))
+		if own {
+			return copyInto(ctx, tx, "changes", []string{"plan_id", "number", "change", "wave", "verb", "person", "account", "label", "body", "words", "class", "department"}, changes, func(i int, c Change) []any {
+				return []any{id, i, c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Label, jsonText(c.Body.V), c.words(), c.Class, c.Department}
+			})
+		}
+		numbers, aside := make([]int, len(changes)), make([]string, len(changes))
 		for i, c := range changes {
-			numbers[i] = c.Number
+			numbers[i], aside[i] = c.Number, c.SetAside
 		}
-		added, err := tx.Exec(ctx, `INSERT INTO changes (plan_id, number, change, wave, verb, person, account, label, body, words)
-			SELECT $1, n.place - 1, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, c.words FROM unnest($3::int[]) WITH ORDINALITY AS n(number, place) JOIN changes c ON c.reconciliation_id = $2 AND c.number = n.number ORDER BY n.place`, id, p.Reconciliation, numbers)
+		added, err := tx.Exec(ctx, `INSERT INTO changes (plan_id, number, change, wave, verb, person, account, label, body, words, class, department, set_aside)
+			SELECT $1, n.place - 1, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, c.words, c.class, c.department, n.aside FROM unnest($3::int[], $4::text[]) WITH ORDINALITY AS n(number, aside, place) JOIN changes c ON c.reconciliation_id = $2 AND c.number = n.number ORDER BY n.place`, id, p.Reconciliation, numbers, aside)
 		if err == nil && added.RowsAffected() != int64(len(changes)) {
 			err = ErrChanged
 		}
 		return err
 	})
+}
+
+// Refusals lists what was asked for and is not in a plan.
+func (s *Store) Refusals(ctx context.Context, plan int64, p Page) (list []Refusal, next string, total int, err error) {
+	var c clause
+	c.and("plan_id = ?", plan)
+	c.finds(p, joined("place", "person", "account", "label", "reason"))
+	if total, err = s.total(ctx, p, `SELECT count(*) FROM plan_refusals WHERE `+c.text, c.args...); err != nil {
+		return nil, "", 0, err
+	}
+	c.and("number > ?", p.afterNumber(-1))
+	err = s.list(ctx, &list, fmt.Sprintf(`SELECT number, place, person, account, label, attribute, reason FROM plan_refusals WHERE %s ORDER BY number LIMIT %d`, c.text, p.limit()+1), c.args...)
+	list, next = cut(p, list, func(r Refusal) string { return number(int64(r.Number)) })
+	return list, next, total, err
+}
+
+// RefusalCount counts them.
+func (s *Store) RefusalCount(ctx context.Context, plan int64) (n int, err error) {
+	return n, s.get(ctx, &n, `SELECT count(*) FROM plan_refusals WHERE plan_id = $1`, plan)
 }
 
 // Plan finds one.
@@ -72,6 +145,11 @@ func (s *Store) Plan(ctx context.Context, id int64) (p Plan, err error) {
 // LatestPlan finds a lane's newest that is not void.
 func (s *Store) LatestPlan(ctx context.Context, lane int64) (p Plan, err error) {
 	return p, s.get(ctx, &p, `SELECT * FROM plans WHERE lane_id = $1 AND state <> 'void' ORDER BY id DESC LIMIT 1`, lane)
+}
+
+// RunningPlan finds one of a lane that is being run.
+func (s *Store) RunningPlan(ctx context.Context, lane int64) (p Plan, err error) {
+	return p, s.get(ctx, &p, `SELECT * FROM plans WHERE lane_id = $1 AND state = 'running' ORDER BY id DESC LIMIT 1`, lane)
 }
 
 // Plans lists a lane's, newest first.
@@ -137,6 +215,9 @@ func (s *Store) SealPlan(ctx context.Context, p Plan, l Lane, by, overruled stri
 		if _, err := tx.exec(ctx, `INSERT INTO reservations (system_id, name, plan_id, person) SELECT $1, n.name, $2, n.person FROM unnest($3::text[], $4::text[]) AS n(name, person)`, l.DownstreamID, p.ID, list, people); err != nil {
 			return err
 		}
+		if p.Origin.V.Own() { // it shows nothing of them
+			return nil
+		}
 		_, err := tx.exec(ctx, `DELETE FROM partings WHERE lane_id = $1 AND id <= (SELECT partings_seen FROM reconciliations WHERE id = $2)`, p.LaneID, p.Reconciliation)
 		return err
 	})
@@ -155,8 +236,16 @@ func (s *Store) MovePlan(ctx context.Context, id int64, event lifecycle.Event) e
 
 // came adds to some changes of a plan the newest outcome of each.
 func came(changes, order string) string {
-	return `SELECT c.number, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, coalesce(t.outcome, '') AS outcome, coalesce(t.detail, '') AS detail, coalesce(t.verified, '') AS verified
+	return `SELECT c.number, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, c.class, c.department, c.set_aside, coalesce(t.outcome, '') AS outcome, coalesce(t.detail, '') AS detail, coalesce(t.verified, '') AS verified
 		FROM ` + changes + ` c LEFT JOIN LATERAL (SELECT x.outcome, x.detail, x.verified FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = c.plan_id AND x.number = c.number ORDER BY x.run_id DESC LIMIT 1) t ON true` + order
+}
+
+// newestOutcome is that of a change of a plan.
+const newestOutcome = `coalesce((SELECT x.outcome FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = changes.plan_id AND x.number = changes.number ORDER BY x.run_id DESC LIMIT 1), '')`
+
+var changeFields = map[string]field{
+	"verb": {"verb", true}, "wave": {"wave", false}, "class": {"class", false}, "department": {"department", false}, "person": {"person", false}, "account": {"account", false},
+	"outcome": {newestOutcome, true}, "aside": {"CASE WHEN set_aside = '' THEN 'no' ELSE 'yes' END", true}, "unit": {"body->>'unit'", true},
 }
 
 // Changes lists a plan's in order, with the newest outcome of each.
@@ -164,9 +253,8 @@ func (s *Store) Changes(ctx context.Context, plan int64, verb, outcome string, p
 	var c clause
 	c.and("plan_id = ?", plan)
 	c.is("verb", verb)
-	if outcome != "" {
-		c.and(`(SELECT x.outcome FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = changes.plan_id AND x.number = changes.number ORDER BY x.run_id DESC LIMIT 1) = ?`, outcome)
-	}
+	c.is(newestOutcome, outcome)
+	p = c.narrow(p, changeFields)
 	if total, err = s.counted(ctx, p, c, "changes", "words"); err != nil {
 		return nil, "", 0, err
 	}
@@ -181,8 +269,13 @@ func (s *Store) Changes(ctx context.Context, plan int64, verb, outcome string, p
 	return list, next, total, err
 }
 
-// AllChanges lists every change of a plan with its newest outcome.
+// AllChanges lists every change of a plan that is to be carried out, with its newest outcome.
 func (s *Store) AllChanges(ctx context.Context, plan int64) (list []Change, err error) {
+	return s.allChanges(ctx, came("changes", ` WHERE c.plan_id = $1 AND c.set_aside = '' ORDER BY c.number`), plan)
+}
+
+// WholePlan lists every change of a plan, those too that are set aside.
+func (s *Store) WholePlan(ctx context.Context, plan int64) (list []Change, err error) {
 	return s.allChanges(ctx, came("changes", ` WHERE c.plan_id = $1 ORDER BY c.number`), plan)
 }
 
@@ -359,7 +452,7 @@ func (s *Store) Pending(ctx context.Context, system, except int64) (map[string]i
 		Verb  string `db:"verb"`
 		Count int    `db:"count"`
 	}
-	err := s.list(ctx, &rows, `SELECT c.verb, count(*) AS count FROM plans p JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id
+	err := s.list(ctx, &rows, `SELECT c.verb, count(*) AS count FROM plans p JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.set_aside = ''
 		WHERE l.downstream = $1 AND p.id <> $2 AND (p.state = 'running' OR p.state IN ('sealed', 'halted') AND p.expires > now())
 		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged', 'in-doubt', 'waiting')) GROUP BY 1`, system, except)
 	counts := map[string]int{}
@@ -372,6 +465,17 @@ func (s *Store) Pending(ctx context.Context, system, except int64) (map[string]i
 // LastSealed finds the newest plan of a lane that was ever sealed.
 func (s *Store) LastSealed(ctx context.Context, lane int64) (p Plan, err error) {
 	return p, s.get(ctx, &p, `SELECT * FROM plans WHERE lane_id = $1 AND sealed_at IS NOT NULL ORDER BY id DESC LIMIT 1`, lane)
+}
+
+// SealedVerbs counts the changes of a lane's last sealed plans by verb, the newest first; those
+// that humans asked for beside the charter are no measure.
+func (s *Store) SealedVerbs(ctx context.Context, lane, except int64, most int) (list []map[string]int, err error) {
+	var rows []JSON[map[string]int]
+	err = s.list(ctx, &rows, `SELECT verbs FROM plans WHERE lane_id = $1 AND id <> $2 AND sealed_at IS NOT NULL AND coalesce(origin->>'kind', '') = '' ORDER BY id DESC LIMIT $3`, lane, except, most)
+	for _, r := range rows {
+		list = append(list, r.V)
+	}
+	return list, err
 }
 
 // SetVerified records what reading again showed.

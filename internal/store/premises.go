@@ -155,15 +155,17 @@ func (s *Store) Intend(ctx context.Context, g Ground, t Task, r Receipt, premise
 // Effects are what a receipt makes the lane remember.
 type Effects struct {
 	Lane      int64
-	Bond      *Bond // of the twin that was written or confirmed
+	Label     string // whose it is
+	Bond      *Bond  // of the twin that was written or confirmed
 	Suspended bool
 	Opened    bool
 	Written   map[string]string // canonical attribute -> value
 	// Added and Removed are the values of lists that changed hands, by attribute.
 	Added, Removed map[string][]string
-	Reserved       []string // names that are no longer needed
-	Intention      string   // that is carried out by it
-	Deleted        bool     // the account is gone for good, and with it all that is remembered of it
+	Reserved       []string             // names that are no longer needed
+	Intention      string               // that is carried out by it
+	Deleted        bool                 // the account is gone for good, and with it all that is remembered of it
+	Keeps          []planning.Intention // what is left as it is until a day
 }
 
 // Settle records a change's outcome and all that follows from it, with or without
@@ -219,6 +221,11 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 	}
 	if e.Opened {
 		all.Queue(`DELETE FROM suspensions WHERE lane_id = $1 AND account = $2`, e.Lane, r.Account)
+	}
+	for _, k := range e.Keeps {
+		all.Queue(`INSERT INTO intentions (lane_id, intention, verb, person, account, label, due, first, reason, attribute, kept) SELECT $1, $2, $3, $4, $5, $6, $7::date, (now() AT TIME ZONE zone)::date, $8, $9, $10 FROM lanes WHERE id = $1
+			ON CONFLICT (lane_id, intention) DO UPDATE SET due = excluded.due, first = excluded.first, reason = excluded.reason, kept = excluded.kept, cancelled = '', cancelled_by = '', cancelled_at = NULL`,
+			e.Lane, k.ID, k.Verb, k.Person, k.Account, e.Label, k.Due, k.Reason, k.Attribute, jsonText(append([]string{}, k.Values...)))
 	}
 	for attribute, values := range e.Added {
 		all.Queue(`INSERT INTO added (lane_id, account, attribute, value) SELECT $1, $2, $3, unnest($4::text[]) ON CONFLICT (lane_id, account, attribute, value) DO UPDATE SET at = now()`, e.Lane, r.Account, attribute, values)
@@ -276,7 +283,10 @@ func (s *Store) Resettle(ctx context.Context, t Task, plan, lane int64, c Change
 		if _, err := tx.Exec(ctx, `UPDATE receipts SET outcome = $3, detail = $4, verified = '' WHERE number = $2 AND run_id = (SELECT max(x.run_id) FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = $1 AND x.number = $2)`, plan, c.Number, to.Outcome, to.Detail); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `DELETE FROM written WHERE lane_id = $1 AND account = $2 AND attribute = ANY($3)`, lane, c.Account, to.Forget)
+		if _, err := tx.Exec(ctx, `DELETE FROM written WHERE lane_id = $1 AND account = $2 AND attribute = ANY($3)`, lane, c.Account, to.Forget); err != nil || c.Body.V.Kept == nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `DELETE FROM intentions WHERE lane_id = $1 AND account = $2 AND verb = $4 AND attribute = ANY($3)`, lane, c.Account, to.Forget, planning.Keep)
 		return err
 	})
 }

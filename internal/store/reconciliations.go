@@ -100,6 +100,10 @@ type Change struct {
 	Outcome string                `db:"outcome"`
 	Detail  string                `db:"detail"`
 	Checked string                `db:"verified"`
+	// SetAside is why a human has set it aside: it is not carried out; "": it is.
+	SetAside   string `db:"set_aside"`
+	Class      string `db:"class"`      // of whose it is; "": none
+	Department string `db:"department"` // likewise
 }
 
 // Outcome of one reconciliation, to be kept in one go.
@@ -169,8 +173,8 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 		}); err != nil {
 			return err
 		}
-		if err := copyInto(ctx, tx, "changes", []string{"reconciliation_id", "number", "change", "wave", "verb", "person", "account", "label", "body", "words"}, o.Drafted, func(i int, c Change) []any {
-			return []any{id, i, c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Label, jsonText(c.Body.V), c.words()}
+		if err := copyInto(ctx, tx, "changes", []string{"reconciliation_id", "number", "change", "wave", "verb", "person", "account", "label", "body", "words", "class", "department"}, o.Drafted, func(i int, c Change) []any {
+			return []any{id, i, c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Label, jsonText(c.Body.V), c.words(), c.Class, c.Department}
 		}); err != nil {
 			return err
 		}
@@ -246,6 +250,8 @@ func (s *Store) Reconciliations(ctx context.Context, lane int64, p Page) (list [
 	return list, next, err
 }
 
+var verdictFields = map[string]field{"state": {"state", true}, "basis": {"basis", true}, "login": {"login", false}, "id": {"native_id", false}}
+
 const verdictColumns = `SELECT side, native_id, state, label, login, basis, twin, twin_label, note, probability FROM `
 
 // Verdicts lists the records of one side by id, or as the page wants them sorted.
@@ -254,6 +260,7 @@ func (s *Store) Verdicts(ctx context.Context, reconciliation int64, side, state 
 	c.and("reconciliation_id = ?", reconciliation)
 	c.and("side = ?", side)
 	c.is("state", state)
+	p = c.narrow(p, verdictFields)
 	if total, err = s.counted(ctx, p, c, "verdicts", searched["verdicts"]); err != nil {
 		return nil, "", 0, err
 	}
@@ -301,6 +308,7 @@ func toldOf(findings, order string) string {
 // Findings lists those of a reconciliation, gravest first.
 func (s *Store) Findings(ctx context.Context, reconciliation int64, which FindingFilter, p Page) (list []Finding, next string, total int, err error) {
 	c := which.clause(reconciliation)
+	p = c.narrow(p, findingFields)
 	if total, err = s.counted(ctx, p, c, "findings", searched["findings"]); err != nil {
 		return nil, "", 0, err
 	}
@@ -330,7 +338,7 @@ func remedied(list []Finding) []Finding {
 
 // DraftedChanges lists all changes of a reconciliation in order.
 func (s *Store) DraftedChanges(ctx context.Context, reconciliation int64) (list []Change, err error) {
-	return s.allChanges(ctx, `SELECT number, change, wave, verb, person, account, label, body, '' AS outcome, '' AS detail, '' AS verified FROM changes WHERE reconciliation_id = $1 ORDER BY number`, reconciliation)
+	return s.allChanges(ctx, `SELECT number, change, wave, verb, person, account, label, body, class, department, '' AS outcome, '' AS detail, '' AS verified FROM changes WHERE reconciliation_id = $1 ORDER BY number`, reconciliation)
 }
 
 // WithheldOf lists what a reconciliation did not draft, by verb and reason.

@@ -464,6 +464,9 @@ func (s *Store) counted(ctx context.Context, p Page, c clause, table, searched s
 	return s.total(ctx, p, fmt.Sprintf(`SELECT count(*) FROM %s WHERE %s`, table, c.text), c.args...)
 }
 
+// likely takes what LIKE would read as a sign for itself.
+var likely = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)
+
 // afterText is the text that the cursor stands for, or ErrCursor: for arguments of
 // queries.
 func (p Page) afterText() any {
@@ -501,7 +504,7 @@ func (p Page) afterNumber(none int64) any {
 
 // like makes a pattern that finds the page's text anywhere.
 func (p Page) like() string {
-	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(p.Text) + "%"
+	return "%" + likely.Replace(p.Text) + "%"
 }
 
 // cut takes one page off a list that was asked for with one row too many, and

@@ -1006,6 +1006,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/actions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft a plan of one verb for a selection of accounts */
+        post: operations["draftAction"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/plans/{plan}": {
         parameters: {
             query?: never;
@@ -1034,6 +1051,58 @@ export interface paths {
         get: operations["listChanges"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{plan}/refusals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was asked for and is not in a plan, and why */
+        get: operations["listRefusals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{plan}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set changes of a draft aside, with what needs them, or include them again, with what they need */
+        post: operations["decideChanges"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{plan}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was said about a plan and its changes, oldest first */
+        get: operations["listComments"];
+        put?: never;
+        /** Say something about a plan, or about one of its changes */
+        post: operations["addComment"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1120,6 +1189,23 @@ export interface paths {
         put?: never;
         /** Halt a run after the change it is at */
         post: operations["haltRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft a plan that gives back the state before a run, where the accounts still hold what it wrote */
+        post: operations["draftUndo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1529,7 +1615,7 @@ export interface components {
         /** @enum {string} */
         Verb: "create" | "mark" | "set" | "rename" | "readdress" | "place" | "enrol" | "withdraw" | "suspend" | "reinstate" | "hide" | "unhide" | "delete";
         /** @enum {string} */
-        IntentionVerb: "create" | "suspend" | "hide" | "hand-over" | "delete";
+        IntentionVerb: "create" | "suspend" | "hide" | "hand-over" | "delete" | "keep";
         /** @enum {string} */
         LogLevel: "info" | "warning" | "error";
         /** @enum {string} */
@@ -2520,11 +2606,180 @@ export interface components {
             /** @description only what concerns whom these findings are about */
             findings?: components["schemas"]["FindingCode"][];
         };
+        /**
+         * @description one verb that is asked for of many accounts, beside what the charter wants of them
+         * @example {
+         *       "verb": "suspend",
+         *       "accountIds": [
+         *         "u-4711"
+         *       ],
+         *       "reason": "lost their badge",
+         *       "until": "2027-01-31"
+         *     }
+         */
+        ActionInput: {
+            verb: components["schemas"]["Action"];
+            accountIds?: string[];
+            /** @description their accounts */
+            personIds?: string[];
+            findings?: components["schemas"]["FoundInput"];
+            /** @description of enrol and withdraw */
+            groups?: string[];
+            /** @description of place */
+            container?: string;
+            reason: string;
+            /**
+             * Format: date
+             * @description the last day on which the charter leaves it so; thirty days when it is not said
+             */
+            until?: string;
+        };
+        /** @enum {string} */
+        Action: "suspend" | "reinstate" | "hide" | "unhide" | "enrol" | "withdraw" | "place" | "delete";
+        /** @description the accounts that findings of the newest result are about, but for accepted ones */
+        FoundInput: {
+            code?: components["schemas"]["FindingCode"];
+            severity?: components["schemas"]["Severity"];
+            assigned?: string;
+            new?: boolean;
+            q?: string;
+            ids?: string[];
+            /** @description how many there are, as whoever asks has seen them; needed where no ids are given */
+            expect?: number;
+        };
+        /**
+         * @example {
+         *       "reason": "the titles came from the wrong column"
+         *     }
+         */
+        UndoInput: {
+            /** @description only what was done in this wave */
+            wave?: string;
+            /** @description only what was done of these people or accounts */
+            ids?: string[];
+            reason: string;
+            /**
+             * Format: date
+             * @description the last day on which the charter does not do it again; thirty days when it is not said
+             */
+            until?: string;
+        };
+        /** @description what asked for a plan's changes */
+        PlanOrigin: {
+            /**
+             * @description blank: the lane's newest result
+             * @enum {string}
+             */
+            kind: "" | "selection" | "action" | "sheet" | "undo";
+            verb?: string;
+            /**
+             * Format: int64
+             * @description that is undone
+             */
+            run?: number;
+            /** @description the name of its file */
+            sheet?: string;
+            reason?: string;
+            /** @description the last day on which the charter leaves what comes of it */
+            until?: string;
+        };
+        /** @description a plan as a whole, beside what is usual in its lane */
+        PlanSummary: {
+            /** @description what is unusual */
+            unusual?: string[];
+            verbs?: components["schemas"]["UsualCount"][];
+            classes?: components["schemas"]["PlanShare"][];
+            departments?: components["schemas"]["PlanShare"][];
+        };
+        UsualCount: {
+            name: string;
+            count: number;
+            /** @description the fewest in the plans before; -1 where there are too few to say */
+            low: number;
+            high: number;
+        };
+        PlanShare: {
+            name: string;
+            count: number;
+            verbs: {
+                [key: string]: number;
+            };
+        };
+        /** @description something that was asked for and is not in the plan */
+        Refusal: {
+            /** @description where it was asked for: a row of a sheet, say */
+            place?: string;
+            person?: string;
+            account?: string;
+            label: string;
+            attribute?: string;
+            reason: string;
+        };
+        RefusalList: {
+            items: components["schemas"]["Refusal"][];
+            cursor?: string;
+            total?: number;
+        };
+        /**
+         * @description what a human decides about changes of a draft
+         * @example {
+         *       "hash": "3f9ac2d1",
+         *       "changeIds": [
+         *         "c-0123456789ab"
+         *       ],
+         *       "decision": "set-aside",
+         *       "reason": "on leave until May"
+         *     }
+         */
+        DecisionInput: {
+            /** @description of the plan that they looked at */
+            hash: string;
+            changeIds: string[];
+            /** @enum {string} */
+            decision: "set-aside" | "include";
+            /** @description needed to set aside */
+            reason?: string;
+        };
+        Decided: {
+            plan: components["schemas"]["Plan"];
+            /** @description further changes that went the same way */
+            along: string[];
+        };
+        /**
+         * @example {
+         *       "text": "Asked HR: he is back on Monday.",
+         *       "change": "c-0123456789ab"
+         *     }
+         */
+        CommentInput: {
+            text: string;
+            /** @description of the plan as a whole when not given */
+            change?: string;
+        };
+        Comment: {
+            /** Format: int64 */
+            id: number;
+            change?: string;
+            text: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        CommentList: {
+            items: components["schemas"]["Comment"][];
+            cursor?: string;
+        };
         Plan: {
             /** Format: int64 */
             id: number;
             lane: string;
             state: components["schemas"]["PlanState"];
+            origin: components["schemas"]["PlanOrigin"];
+            summary: components["schemas"]["PlanSummary"];
+            /** @description changes that humans have set aside; they are in no total */
+            setAside: number;
+            /** @description what was asked for and is not in it */
+            refused: number;
             /** Format: int64 */
             reconciliation: number;
             /** Format: date-time */
@@ -2603,6 +2858,10 @@ export interface components {
             comes: boolean;
             /** @description the rule, with the charter's line */
             reason: string;
+            /** @description what is kept as it is until the day */
+            attribute?: string;
+            /** @description of a list: which values */
+            kept?: string[];
             /** @description why a human dropped it */
             cancelled?: string;
             cancelledBy?: string;
@@ -2665,6 +2924,11 @@ export interface components {
             label: string;
             edits: components["schemas"]["Edit"][];
             needs: string[];
+            /** @description of the person */
+            class?: string;
+            department?: string;
+            /** @description why a human has set it aside; it is not carried out then */
+            setAside?: string;
             /** @description changes of one unit are done together, or not at all */
             unit?: string;
             outcome?: components["schemas"]["Outcome"];
@@ -5225,6 +5489,51 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    draftAction: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActionInput"];
+            };
+        };
+        responses: {
+            /** @description done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description begun; in a large lane a task drafts it */
+            202: {
+                headers: {
+                    /** @description the task */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getPlan: {
         parameters: {
             query?: never;
@@ -5290,6 +5599,142 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRefusals: {
+        parameters: {
+            query?: {
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many there are in all (total), which takes time in a long list */
+                count?: components["parameters"]["Count"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RefusalList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    decideChanges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecisionInput"];
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listComments: {
+        parameters: {
+            query?: {
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommentList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addComment: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path: {
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CommentInput"];
+            };
+        };
+        responses: {
+            /** @description done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comment"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5465,6 +5910,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftUndo: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path: {
+                /**
+                 * @description the run's number
+                 * @example 1
+                 */
+                run: components["parameters"]["RunID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UndoInput"];
+            };
+        };
+        responses: {
+            /** @description done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description begun; in a large lane a task drafts it */
+            202: {
+                headers: {
+                    /** @description the task */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -38,6 +38,9 @@ type Change struct {
 	// that it only frees names for the others of its unit, by a value in between.
 	Unit    string `json:"unit,omitempty"`
 	Between bool   `json:"between,omitempty"`
+	// Class is the person's, by its place among those of the charter; whoever keeps the change
+	// keeps its name.
+	Class int16 `json:"-"`
 	// HandsOver is that it gives addresses up for another change of its unit, and is taken
 	// back where that can't be done.
 	HandsOver bool `json:"handsOver,omitempty"`
@@ -49,6 +52,8 @@ type Change struct {
 	// RestsOn are the account's values that the change's reason depends on, as
 	// they were read: if one differs at writing time, the change is stale.
 	RestsOn []Edit `json:"restsOn,omitempty"`
+	// Kept says how the charter leaves what it writes as it is; nil: it does not.
+	Kept *Kept `json:"kept,omitempty"`
 	// Basis is why person and account are held to be one, "" where no person is.
 	Basis string `json:"basis,omitempty"`
 	// Premises are all else that it rests on; see StillHold.
@@ -80,13 +85,16 @@ type Intention struct {
 	First   string `json:"first"`           // day on which it was first told
 	Waits   string `json:"waits,omitempty"` // what it waits for beside its day
 	Reason  string `json:"reason"`          // the rule, with the charter's line
+	// Attribute is what is kept by an intention to keep something; of a list only the Values.
+	Attribute string   `json:"attribute,omitempty"`
+	Values    []string `json:"values,omitempty"`
 	// Cancelled is why a human has dropped it; it is not drafted then.
 	Cancelled string `json:"cancelled,omitempty"`
 }
 
 // Comes reports whether it is drafted on a day.
 func (i Intention) Comes(today string) bool {
-	return i.Due <= today && i.Waits == "" && i.Cancelled == ""
+	return i.Verb != Keep && i.Due <= today && i.Waits == "" && i.Cancelled == ""
 }
 
 // IntentionID is stable from one reconciliation to the next, as long as what it counts

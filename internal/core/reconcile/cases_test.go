@@ -16,6 +16,7 @@ import (
 
 	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
+	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
 )
@@ -32,7 +33,8 @@ type lane struct {
 	morePeople, moreAccounts         string // further columns
 	weighed                          bool   // by evidence too
 	memory                           string
-	taken, secrets                   string // when rosters were taken, until when secrets are good
+	taken, secrets                   string   // when rosters were taken, until when secrets are good
+	asks                             []string // what humans ask for; the charter's own changes are then not looked at
 	want                             []string
 }
 
@@ -196,6 +198,75 @@ func tell(in reconcile.Input, out *reconcile.Output) (lines []string) {
 	return lines
 }
 
+// came is all that came out.
+func (l *lane) came(t require.TestingT, in reconcile.Input) (lines []string) {
+	if len(l.asks) == 0 {
+		return tell(in, reconcile.Run(in))
+	}
+	out, answers := reconcile.Asked(in, l.intents(t))
+	for _, a := range answers {
+		if a.Outcome != reconcile.Drafted {
+			lines = append(lines, strings.TrimSpace(fmt.Sprintf("answer %d %s %s %s", a.Intent, a.Attribute, a.Outcome, a.Reason)))
+		}
+	}
+	for _, line := range tell(in, out) {
+		if strings.HasPrefix(line, "change ") || strings.HasPrefix(line, "withheld ") || strings.HasPrefix(line, "guard ") {
+			lines = append(lines, line)
+		}
+	}
+	for _, c := range out.Changes {
+		for _, i := range c.KeptBy(c.Account, "run 1") {
+			lines = append(lines, strings.TrimSpace(fmt.Sprintf("keep %s %s until %s %s", i.Account, i.Attribute, i.Due, strings.Join(i.Values, ";"))))
+		}
+	}
+	return lines
+}
+
+// intents reads lines of a verb, an account (or a person, after person:) and what is wanted:
+// title=New, title=Old>New, groups+observers, groups-observers, until=DAY. With undo instead of
+// a verb the charter does not stand in the way.
+func (l *lane) intents(t require.TestingT) (list []planning.Intent) {
+	for _, line := range l.asks {
+		words := strings.Fields(line)
+		i := planning.Intent{Verb: words[0], Account: words[1], Reason: "asked"}
+		if i.Undoes = words[0] == "undo"; i.Undoes {
+			i.Verb = planning.Set
+		}
+		if person, is := strings.CutPrefix(words[1], "person:"); is {
+			i.Account, i.Person = "", person
+		}
+		lists := map[string]*planning.Wanted{}
+		for _, w := range words[2:] {
+			at := strings.IndexAny(w, "=+-")
+			require.Positive(t, at, line)
+			name, value := w[:at], strings.ReplaceAll(w[at+1:], "_", " ")
+			switch {
+			case name == "until":
+				i.Until = value
+			case w[at] == '=':
+				old, now, was := strings.Cut(value, ">")
+				x := planning.Wanted{Attribute: name, New: old}
+				if was {
+					x.Old, x.New = &old, now
+				}
+				i.Values = append(i.Values, x)
+			default:
+				if lists[name] == nil {
+					i.Values = append(i.Values, planning.Wanted{Attribute: name})
+					lists[name] = &i.Values[len(i.Values)-1]
+				}
+				if x := &i.Values[len(i.Values)-1]; w[at] == '+' {
+					x.Adds = append(x.Adds, value)
+				} else {
+					x.Takes = append(x.Takes, value)
+				}
+			}
+		}
+		list = append(list, i)
+	}
+	return list
+}
+
 func cases(t require.TestingT) (all []*lane) {
 	text, err := os.ReadFile("testdata/cases.txtar")
 	require.NoError(t, err)
@@ -219,6 +290,8 @@ func cases(t require.TestingT) (all []*lane) {
 			l.weighed = true
 		case word == "charter":
 			into = &l.rules
+		case word == "asks":
+			into = &l.asks
 		case word == "want":
 			into = &l.want
 		case strings.HasPrefix(word, "memory "):
@@ -239,7 +312,7 @@ func TestCases(t *testing.T) {
 	for _, l := range all {
 		t.Run(l.name, func(t *testing.T) {
 			in := l.input(t, nil)
-			got := tell(in, reconcile.Run(in))
+			got := l.came(t, in)
 			require.Zero(t, reconcile.Compare(in, in).Differ, "a charter differs from itself in nothing")
 			if *write {
 				l.want = got
@@ -249,7 +322,7 @@ func TestCases(t *testing.T) {
 			for seed := range uint64(3) { // neither the order of the records nor the cores matter
 				shuffled := l.input(t, rand.New(rand.NewPCG(seed, 1)))
 				shuffled.Cores = 2
-				require.Equal(t, got, tell(shuffled, reconcile.Run(shuffled)))
+				require.Equal(t, got, l.came(t, shuffled))
 			}
 		})
 	}
@@ -285,6 +358,7 @@ func rewrite(t *testing.T, all []*lane) {
 		if l.secrets != "" {
 			fmt.Fprintln(&b, "secrets "+l.secrets)
 		}
+		block("asks", l.asks)
 		block("want", l.want)
 		fmt.Fprintln(&b)
 	}

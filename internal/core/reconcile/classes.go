@@ -15,6 +15,7 @@ type class struct {
 	rules   []rule
 	groups  []groupRule
 	aliases []*charter.Bound // give the addresses beside the primary one
+	number  int16            // its place among the charter's
 }
 
 func (r *run) classOf(c charter.Class) class {

@@ -80,8 +80,9 @@ func (r *run) desirer() *desirer {
 
 func (r *run) newDesirer() *desirer {
 	d := &desirer{run: r, mark: r.bind(r.Charter.Mark), emailOn: r.Charter.GivesNames()}
-	for _, c := range r.Charter.Everybody() {
+	for i, c := range r.Charter.Everybody() {
 		d.classes = append(d.classes, r.classOf(c))
+		d.classes[i].number = int16(i)
 	}
 	d.unlike = unlike(d.classes)
 	for name, column := range map[string]**record.Column{"active": &d.active, "hidden": &d.hidden, "created": &d.made, "locked": &d.locked, "pending": &d.pending, "lastSignIn": &d.signedIn} {
@@ -191,7 +192,7 @@ func (w *walker) draft(verb string, p, a int, edits ...planning.Edit) *draft {
 	d := &draft{p: p, a: a, asking: asksNothing}
 	d.Verb, d.Person, d.Account, d.Edits = verb, w.personID(p), w.accountID(a), edits
 	d.ID = planning.ChangeID(verb, d.Person, d.Account)
-	d.Wave = w.wave(p, a)
+	d.Wave, d.Class = w.wave(p, a), w.class.number
 	if p >= 0 && a >= 0 {
 		d.Basis = w.out.Pairing.Basis[p].String()
 		if w.out.Pairing.Guessed[p] {

@@ -16,7 +16,7 @@ import (
 
 // nameAndPlan grants names, orders the changes and holds the guards to them.
 func (r *run) nameAndPlan(drafts []*draft) {
-	drafts = r.withinSeats(r.keepOwners(r.keepAdministrator(drafts)))
+	drafts = r.withinSeats(r.keepOwners(r.keepAdministrator(r.leaveKept(drafts))))
 	drafts = r.nameable(r.notOpen(slices.DeleteFunc(drafts, func(d *draft) bool { return d.Wave < 0 })))
 	var ledger *naming.Ledger
 	var named []*draft

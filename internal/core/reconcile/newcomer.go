@@ -40,7 +40,7 @@ func (w *walker) missing(p int) {
 		return
 	}
 	d := &draft{p: p, a: -1, asking: asksNothing}
-	d.Verb, d.Person, d.Wave = planning.Create, w.personID(p), w.wave(p, -1)
+	d.Verb, d.Person, d.Wave, d.Class = planning.Create, w.personID(p), w.wave(p, -1), w.class.number
 	d.ID = planning.ChangeID(d.Verb, d.Person, "")
 	if w.fillNew(d, p) {
 		w.alsoAddressed(d, p, -1)

@@ -36,8 +36,9 @@ type run struct {
 	findMarks sync.Once
 	marks     map[string]record.Row // which account carries which mark, normalised; see marked
 	intended  map[string]planning.Intention
-	desires   *desirer // see desirer
-	asked     []doubt  // twins and orphans that turned out to need a human first
+	keeps     map[string][]planning.Intention // account -> what is left as it is
+	desires   *desirer                        // see desirer
+	asked     []doubt                         // twins and orphans that turned out to need a human first
 }
 
 // doubt is a pair that a human must judge before what was wanted of it is done.
@@ -53,6 +54,7 @@ func newRun(in Input) *run {
 	for _, i := range in.Memory.Intentions {
 		r.intended[i.ID] = i
 	}
+	r.keeps = keepsOf(in.Memory.Intentions, r.today)
 	for _, b := range in.Memory.Bonds {
 		r.bondOf[b.Account], r.bondedTo[b.Person] = b.Person, b.Account
 	}

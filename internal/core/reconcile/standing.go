@@ -353,6 +353,11 @@ func (w *walker) vanished(a int, person string, leave map[string]string, next ma
 
 // intentions remembers what is to come, in the order in which it does.
 func (r *run) intentions(list []planning.Intention) {
+	for _, i := range r.Memory.Intentions { // what is kept is a human's, until it is over
+		if i.Verb == planning.Keep && i.Due >= r.today {
+			list = append(list, i)
+		}
+	}
 	slices.SortFunc(list, func(a, b planning.Intention) int {
 		return cmp.Or(strings.Compare(a.Due, b.Due), strings.Compare(a.Verb, b.Verb), strings.Compare(a.Account, b.Account))
 	})

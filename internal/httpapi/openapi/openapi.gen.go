@@ -23,6 +23,60 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for Action.
+const (
+	ActionDelete    Action = "delete"
+	ActionEnrol     Action = "enrol"
+	ActionHide      Action = "hide"
+	ActionPlace     Action = "place"
+	ActionReinstate Action = "reinstate"
+	ActionSuspend   Action = "suspend"
+	ActionUnhide    Action = "unhide"
+	ActionWithdraw  Action = "withdraw"
+)
+
+// Valid indicates whether the value is a known member of the Action enum.
+func (e Action) Valid() bool {
+	switch e {
+	case ActionDelete:
+		return true
+	case ActionEnrol:
+		return true
+	case ActionHide:
+		return true
+	case ActionPlace:
+		return true
+	case ActionReinstate:
+		return true
+	case ActionSuspend:
+		return true
+	case ActionUnhide:
+		return true
+	case ActionWithdraw:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DecisionInputDecision.
+const (
+	DecisionInputDecisionInclude  DecisionInputDecision = "include"
+	DecisionInputDecisionSetAside DecisionInputDecision = "set-aside"
+)
+
+// Valid indicates whether the value is a known member of the DecisionInputDecision enum.
+func (e DecisionInputDecision) Valid() bool {
+	switch e {
+	case DecisionInputDecisionInclude:
+		return true
+	case DecisionInputDecisionSetAside:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindingActAct.
 const (
 	FindingActActAccept   FindingActAct = "accept"
@@ -209,6 +263,7 @@ const (
 	IntentionVerbDelete   IntentionVerb = "delete"
 	IntentionVerbHandOver IntentionVerb = "hand-over"
 	IntentionVerbHide     IntentionVerb = "hide"
+	IntentionVerbKeep     IntentionVerb = "keep"
 	IntentionVerbSuspend  IntentionVerb = "suspend"
 )
 
@@ -222,6 +277,8 @@ func (e IntentionVerb) Valid() bool {
 	case IntentionVerbHandOver:
 		return true
 	case IntentionVerbHide:
+		return true
+	case IntentionVerbKeep:
 		return true
 	case IntentionVerbSuspend:
 		return true
@@ -311,6 +368,33 @@ func (e Outcome) Valid() bool {
 	case OutcomeUnchanged:
 		return true
 	case OutcomeWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PlanOriginKind.
+const (
+	PlanOriginKindAction    PlanOriginKind = "action"
+	PlanOriginKindEmpty     PlanOriginKind = ""
+	PlanOriginKindSelection PlanOriginKind = "selection"
+	PlanOriginKindSheet     PlanOriginKind = "sheet"
+	PlanOriginKindUndo      PlanOriginKind = "undo"
+)
+
+// Valid indicates whether the value is a known member of the PlanOriginKind enum.
+func (e PlanOriginKind) Valid() bool {
+	switch e {
+	case PlanOriginKindAction:
+		return true
+	case PlanOriginKindEmpty:
+		return true
+	case PlanOriginKindSelection:
+		return true
+	case PlanOriginKindSheet:
+		return true
+	case PlanOriginKindUndo:
 		return true
 	default:
 		return false
@@ -821,6 +905,31 @@ type Acceptance struct {
 	Until  *openapi_types.Date `json:"until,omitempty"`
 }
 
+// Action defines model for Action.
+type Action string
+
+// ActionInput one verb that is asked for of many accounts, beside what the charter wants of them
+type ActionInput struct {
+	AccountIds *[]string `json:"accountIds,omitempty"`
+
+	// Container of place
+	Container *string `json:"container,omitempty"`
+
+	// Findings the accounts that findings of the newest result are about, but for accepted ones
+	Findings *FoundInput `json:"findings,omitempty"`
+
+	// Groups of enrol and withdraw
+	Groups *[]string `json:"groups,omitempty"`
+
+	// PersonIds their accounts
+	PersonIds *[]string `json:"personIds,omitempty"`
+	Reason    string    `json:"reason"`
+
+	// Until the last day on which the charter leaves it so; thirty days when it is not said
+	Until *openapi_types.Date `json:"until,omitempty"`
+	Verb  Action              `json:"verb"`
+}
+
 // AttributeChange defines model for AttributeChange.
 type AttributeChange struct {
 	Attribute string   `json:"attribute"`
@@ -910,15 +1019,22 @@ type Cancellation struct {
 
 // Change defines model for Change.
 type Change struct {
-	Account *string  `json:"account,omitempty"`
-	Detail  *string  `json:"detail,omitempty"`
-	Edits   []Edit   `json:"edits"`
-	Id      string   `json:"id"`
-	Label   string   `json:"label"`
-	Needs   []string `json:"needs"`
-	Number  int      `json:"number"`
-	Outcome *Outcome `json:"outcome,omitempty"`
-	Person  *string  `json:"person,omitempty"`
+	Account *string `json:"account,omitempty"`
+
+	// Class of the person
+	Class      *string  `json:"class,omitempty"`
+	Department *string  `json:"department,omitempty"`
+	Detail     *string  `json:"detail,omitempty"`
+	Edits      []Edit   `json:"edits"`
+	Id         string   `json:"id"`
+	Label      string   `json:"label"`
+	Needs      []string `json:"needs"`
+	Number     int      `json:"number"`
+	Outcome    *Outcome `json:"outcome,omitempty"`
+	Person     *string  `json:"person,omitempty"`
+
+	// SetAside why a human has set it aside; it is not carried out then
+	SetAside *string `json:"setAside,omitempty"`
 
 	// Unit changes of one unit are done together, or not at all
 	Unit     *string `json:"unit,omitempty"`
@@ -1030,6 +1146,28 @@ type CharterTryInput struct {
 	Source *string `json:"source,omitempty"`
 }
 
+// Comment defines model for Comment.
+type Comment struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Change *string   `json:"change,omitempty"`
+	Id     int64     `json:"id"`
+	Text   string    `json:"text"`
+}
+
+// CommentInput defines model for CommentInput.
+type CommentInput struct {
+	// Change of the plan as a whole when not given
+	Change *string `json:"change,omitempty"`
+	Text   string  `json:"text"`
+}
+
+// CommentList defines model for CommentList.
+type CommentList struct {
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []Comment `json:"items"`
+}
+
 // Comparison defines model for Comparison.
 type Comparison struct {
 	Account   string `json:"account"`
@@ -1053,6 +1191,28 @@ type Curve struct {
 	// Settled hesitations that nobody is asked for any more
 	Settled *[]string `json:"settled,omitempty"`
 }
+
+// Decided defines model for Decided.
+type Decided struct {
+	// Along further changes that went the same way
+	Along []string `json:"along"`
+	Plan  Plan     `json:"plan"`
+}
+
+// DecisionInput what a human decides about changes of a draft
+type DecisionInput struct {
+	ChangeIds []string              `json:"changeIds"`
+	Decision  DecisionInputDecision `json:"decision"`
+
+	// Hash of the plan that they looked at
+	Hash string `json:"hash"`
+
+	// Reason needed to set aside
+	Reason *string `json:"reason,omitempty"`
+}
+
+// DecisionInputDecision defines model for DecisionInput.Decision.
+type DecisionInputDecision string
 
 // DraftInput defines model for DraftInput.
 type DraftInput struct {
@@ -1197,6 +1357,19 @@ type FindingList struct {
 	Total  *int           `json:"total,omitempty"`
 }
 
+// FoundInput the accounts that findings of the newest result are about, but for accepted ones
+type FoundInput struct {
+	Assigned *string      `json:"assigned,omitempty"`
+	Code     *FindingCode `json:"code,omitempty"`
+
+	// Expect how many there are, as whoever asks has seen them; needed where no ids are given
+	Expect   *int      `json:"expect,omitempty"`
+	Ids      *[]string `json:"ids,omitempty"`
+	New      *bool     `json:"new,omitempty"`
+	Q        *string   `json:"q,omitempty"`
+	Severity *Severity `json:"severity,omitempty"`
+}
+
 // Freeze defines model for Freeze.
 type Freeze struct {
 	At     *time.Time `json:"at,omitempty"`
@@ -1261,6 +1434,9 @@ type IdVerdict struct {
 type Intention struct {
 	Account string `json:"account"`
 
+	// Attribute what is kept as it is until the day
+	Attribute *string `json:"attribute,omitempty"`
+
 	// Cancelled why a human dropped it
 	Cancelled   *string    `json:"cancelled,omitempty"`
 	CancelledAt *time.Time `json:"cancelledAt,omitempty"`
@@ -1273,10 +1449,13 @@ type Intention struct {
 	Due string `json:"due"`
 
 	// First the day on which it was first told
-	First  string `json:"first"`
-	Id     string `json:"id"`
-	Label  string `json:"label"`
-	Person string `json:"person"`
+	First string `json:"first"`
+	Id    string `json:"id"`
+
+	// Kept of a list: which values
+	Kept   *[]string `json:"kept,omitempty"`
+	Label  string    `json:"label"`
+	Person string    `json:"person"`
 
 	// Reason the rule, with the charter's line
 	Reason string `json:"reason"`
@@ -1473,18 +1652,30 @@ type Plan struct {
 	Lowered []string `json:"lowered"`
 
 	// Obstacles what keeps it from being sealed or run, whoever asks
-	Obstacles      []string       `json:"obstacles"`
-	Overruled      *string        `json:"overruled,omitempty"`
-	Reconciliation int64          `json:"reconciliation"`
-	Run            *int64         `json:"run,omitempty"`
-	SealExpires    *time.Time     `json:"sealExpires,omitempty"`
-	SealedAt       *time.Time     `json:"sealedAt,omitempty"`
-	SealedBy       *string        `json:"sealedBy,omitempty"`
-	State          PlanState      `json:"state"`
-	Stopped        bool           `json:"stopped"`
-	Total          int            `json:"total"`
-	Verbs          map[string]int `json:"verbs"`
-	Waves          []WaveTotal    `json:"waves"`
+	Obstacles []string `json:"obstacles"`
+
+	// Origin what asked for a plan's changes
+	Origin         PlanOrigin `json:"origin"`
+	Overruled      *string    `json:"overruled,omitempty"`
+	Reconciliation int64      `json:"reconciliation"`
+
+	// Refused what was asked for and is not in it
+	Refused     int        `json:"refused"`
+	Run         *int64     `json:"run,omitempty"`
+	SealExpires *time.Time `json:"sealExpires,omitempty"`
+	SealedAt    *time.Time `json:"sealedAt,omitempty"`
+	SealedBy    *string    `json:"sealedBy,omitempty"`
+
+	// SetAside changes that humans have set aside; they are in no total
+	SetAside int       `json:"setAside"`
+	State    PlanState `json:"state"`
+	Stopped  bool      `json:"stopped"`
+
+	// Summary a plan as a whole, beside what is usual in its lane
+	Summary PlanSummary    `json:"summary"`
+	Total   int            `json:"total"`
+	Verbs   map[string]int `json:"verbs"`
+	Waves   []WaveTotal    `json:"waves"`
 
 	// WeightsVersion by which evidence was weighed; absent: keys alone
 	WeightsVersion *int64 `json:"weightsVersion,omitempty"`
@@ -1496,8 +1687,45 @@ type PlanList struct {
 	Items  []Plan  `json:"items"`
 }
 
+// PlanOrigin what asked for a plan's changes
+type PlanOrigin struct {
+	// Kind blank: the lane's newest result
+	Kind   PlanOriginKind `json:"kind"`
+	Reason *string        `json:"reason,omitempty"`
+
+	// Run that is undone
+	Run *int64 `json:"run,omitempty"`
+
+	// Sheet the name of its file
+	Sheet *string `json:"sheet,omitempty"`
+
+	// Until the last day on which the charter leaves what comes of it
+	Until *string `json:"until,omitempty"`
+	Verb  *string `json:"verb,omitempty"`
+}
+
+// PlanOriginKind blank: the lane's newest result
+type PlanOriginKind string
+
+// PlanShare defines model for PlanShare.
+type PlanShare struct {
+	Count int            `json:"count"`
+	Name  string         `json:"name"`
+	Verbs map[string]int `json:"verbs"`
+}
+
 // PlanState defines model for PlanState.
 type PlanState string
+
+// PlanSummary a plan as a whole, beside what is usual in its lane
+type PlanSummary struct {
+	Classes     *[]PlanShare `json:"classes,omitempty"`
+	Departments *[]PlanShare `json:"departments,omitempty"`
+
+	// Unusual what is unusual
+	Unusual *[]string     `json:"unusual,omitempty"`
+	Verbs   *[]UsualCount `json:"verbs,omitempty"`
+}
 
 // Preview defines model for Preview.
 type Preview struct {
@@ -1733,6 +1961,25 @@ type RecordVersion struct {
 	Until       *time.Time          `json:"until,omitempty"`
 	UntilRoster *int64              `json:"untilRoster,omitempty"`
 	Values      map[string][]string `json:"values"`
+}
+
+// Refusal something that was asked for and is not in the plan
+type Refusal struct {
+	Account   *string `json:"account,omitempty"`
+	Attribute *string `json:"attribute,omitempty"`
+	Label     string  `json:"label"`
+	Person    *string `json:"person,omitempty"`
+
+	// Place where it was asked for: a row of a sheet, say
+	Place  *string `json:"place,omitempty"`
+	Reason string  `json:"reason"`
+}
+
+// RefusalList defines model for RefusalList.
+type RefusalList struct {
+	Cursor *string   `json:"cursor,omitempty"`
+	Items  []Refusal `json:"items"`
+	Total  *int      `json:"total,omitempty"`
 }
 
 // Rejection defines model for Rejection.
@@ -2305,6 +2552,19 @@ type Understood struct {
 	TrueWords *[]string `json:"trueWords,omitempty"`
 }
 
+// UndoInput defines model for UndoInput.
+type UndoInput struct {
+	// Ids only what was done of these people or accounts
+	Ids    *[]string `json:"ids,omitempty"`
+	Reason string    `json:"reason"`
+
+	// Until the last day on which the charter does not do it again; thirty days when it is not said
+	Until *openapi_types.Date `json:"until,omitempty"`
+
+	// Wave only what was done in this wave
+	Wave *string `json:"wave,omitempty"`
+}
+
 // User defines model for User.
 type User struct {
 	Created time.Time `json:"created"`
@@ -2318,6 +2578,16 @@ type User struct {
 // UserList defines model for UserList.
 type UserList struct {
 	Items []User `json:"items"`
+}
+
+// UsualCount defines model for UsualCount.
+type UsualCount struct {
+	Count int `json:"count"`
+	High  int `json:"high"`
+
+	// Low the fewest in the plans before; -1 where there are too few to say
+	Low  int    `json:"low"`
+	Name string `json:"name"`
 }
 
 // ValueCount defines model for ValueCount.
@@ -2507,6 +2777,12 @@ type SurveyKeysParams struct {
 
 	// Downstream the system whose records are accounts
 	Downstream string `form:"downstream" json:"downstream"`
+}
+
+// DraftActionParams defines parameters for DraftAction.
+type DraftActionParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // OfferBondsParams defines parameters for OfferBonds.
@@ -2796,6 +3072,36 @@ type ListChangesParams struct {
 // ListChangesParamsSort defines parameters for ListChanges.
 type ListChangesParamsSort string
 
+// ListCommentsParams defines parameters for ListComments.
+type ListCommentsParams struct {
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// AddCommentParams defines parameters for AddComment.
+type AddCommentParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ListRefusalsParams defines parameters for ListRefusals.
+type ListRefusalsParams struct {
+	// Q text to find
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // RunPlanParams defines parameters for RunPlan.
 type RunPlanParams struct {
 	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
@@ -2894,6 +3200,12 @@ type ListReceiptsParams struct {
 
 // SettleReceiptParams defines parameters for SettleReceipt.
 type SettleReceiptParams struct {
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DraftUndoParams defines parameters for DraftUndo.
+type DraftUndoParams struct {
 	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
@@ -3001,6 +3313,9 @@ type CheckCharterJSONRequestBody = CharterInput
 // SetFreezeJSONRequestBody defines body for SetFreeze for application/json ContentType.
 type SetFreezeJSONRequestBody = FreezeInput
 
+// DraftActionJSONRequestBody defines body for DraftAction for application/json ContentType.
+type DraftActionJSONRequestBody = ActionInput
+
 // PutCharterJSONRequestBody defines body for PutCharter for application/json ContentType.
 type PutCharterJSONRequestBody = CharterInput
 
@@ -3037,6 +3352,12 @@ type KeepTrialJSONRequestBody = TrialChoice
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = PasswordChange
 
+// AddCommentJSONRequestBody defines body for AddComment for application/json ContentType.
+type AddCommentJSONRequestBody = CommentInput
+
+// DecideChangesJSONRequestBody defines body for DecideChanges for application/json ContentType.
+type DecideChangesJSONRequestBody = DecisionInput
+
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
 type RunPlanJSONRequestBody = RunInput
 
@@ -3045,6 +3366,9 @@ type SealPlanJSONRequestBody = SealInput
 
 // SettleReceiptJSONRequestBody defines body for SettleReceipt for application/json ContentType.
 type SettleReceiptJSONRequestBody = SettlementInput
+
+// DraftUndoJSONRequestBody defines body for DraftUndo for application/json ContentType.
+type DraftUndoJSONRequestBody = UndoInput
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -3102,6 +3426,9 @@ type ServerInterface interface {
 	// GetLane One lane with its latest balance, findings and plan
 	// (GET /lanes/{lane})
 	GetLane(ctx *echo.Context, lane LaneName) error
+	// DraftAction Draft a plan of one verb for a selection of accounts
+	// (POST /lanes/{lane}/actions)
+	DraftAction(ctx *echo.Context, lane LaneName, params DraftActionParams) error
 	// ListBonds Who is bonded, and by what
 	// (GET /lanes/{lane}/bonds)
 	ListBonds(ctx *echo.Context, lane LaneName) error
@@ -3225,6 +3552,18 @@ type ServerInterface interface {
 	// ListChanges The changes of a plan in order, with their outcome once run
 	// (GET /plans/{plan}/changes)
 	ListChanges(ctx *echo.Context, plan PlanID, params ListChangesParams) error
+	// ListComments What was said about a plan and its changes, oldest first
+	// (GET /plans/{plan}/comments)
+	ListComments(ctx *echo.Context, plan PlanID, params ListCommentsParams) error
+	// AddComment Say something about a plan, or about one of its changes
+	// (POST /plans/{plan}/comments)
+	AddComment(ctx *echo.Context, plan PlanID, params AddCommentParams) error
+	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
+	// (POST /plans/{plan}/decisions)
+	DecideChanges(ctx *echo.Context, plan PlanID) error
+	// ListRefusals What was asked for and is not in a plan, and why
+	// (GET /plans/{plan}/refusals)
+	ListRefusals(ctx *echo.Context, plan PlanID, params ListRefusalsParams) error
 	// ListRuns The runs of a plan, newest first
 	// (GET /plans/{plan}/runs)
 	ListRuns(ctx *echo.Context, plan PlanID) error
@@ -3270,6 +3609,9 @@ type ServerInterface interface {
 	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
 	// (POST /runs/{run}/receipts/{number}/settlement)
 	SettleReceipt(ctx *echo.Context, run RunID, number int, params SettleReceiptParams) error
+	// DraftUndo Draft a plan that gives back the state before a run, where the accounts still hold what it wrote
+	// (POST /runs/{run}/undo)
+	DraftUndo(ctx *echo.Context, run RunID, params DraftUndoParams) error
 	// VerifyRun Read every account of a run again, in the background
 	// (POST /runs/{run}/verification)
 	VerifyRun(ctx *echo.Context, run RunID, params VerifyRunParams) error
@@ -3541,6 +3883,42 @@ func (w *ServerInterfaceWrapper) GetLane(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLane(ctx, lane)
+	return err
+}
+
+// DraftAction converts echo context to params.
+func (w *ServerInterfaceWrapper) DraftAction(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DraftActionParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DraftAction(ctx, lane, params)
 	return err
 }
 
@@ -4825,6 +5203,136 @@ func (w *ServerInterfaceWrapper) ListChanges(ctx *echo.Context) error {
 	return err
 }
 
+// ListComments converts echo context to params.
+func (w *ServerInterfaceWrapper) ListComments(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan PlanID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCommentsParams
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListComments(ctx, plan, params)
+	return err
+}
+
+// AddComment converts echo context to params.
+func (w *ServerInterfaceWrapper) AddComment(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan PlanID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddCommentParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddComment(ctx, plan, params)
+	return err
+}
+
+// DecideChanges converts echo context to params.
+func (w *ServerInterfaceWrapper) DecideChanges(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan PlanID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DecideChanges(ctx, plan)
+	return err
+}
+
+// ListRefusals converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRefusals(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan PlanID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRefusalsParams
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", ctx.QueryParams(), &params.Count, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter count: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRefusals(ctx, plan, params)
+	return err
+}
+
 // ListRuns converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRuns(ctx *echo.Context) error {
 	var err error
@@ -5290,6 +5798,42 @@ func (w *ServerInterfaceWrapper) SettleReceipt(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SettleReceipt(ctx, run, number, params)
+	return err
+}
+
+// DraftUndo converts echo context to params.
+func (w *ServerInterfaceWrapper) DraftUndo(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run RunID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DraftUndoParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DraftUndo(ctx, run, params)
 	return err
 }
 
@@ -6081,14 +6625,20 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/lanes/:lane/findings/:finding/acceptance", wrapper.AcceptFinding, options.OperationMiddlewares["acceptFinding"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/plans", wrapper.ListPlans, options.OperationMiddlewares["listPlans"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/plans", wrapper.DraftPlan, options.OperationMiddlewares["draftPlan"]...)
+	router.POST(options.BaseURL+"/lanes/:lane/actions", wrapper.DraftAction, options.OperationMiddlewares["draftAction"]...)
 	router.GET(options.BaseURL+"/plans/:plan", wrapper.GetPlan, options.OperationMiddlewares["getPlan"]...)
 	router.GET(options.BaseURL+"/plans/:plan/changes", wrapper.ListChanges, options.OperationMiddlewares["listChanges"]...)
+	router.GET(options.BaseURL+"/plans/:plan/refusals", wrapper.ListRefusals, options.OperationMiddlewares["listRefusals"]...)
+	router.POST(options.BaseURL+"/plans/:plan/decisions", wrapper.DecideChanges, options.OperationMiddlewares["decideChanges"]...)
+	router.GET(options.BaseURL+"/plans/:plan/comments", wrapper.ListComments, options.OperationMiddlewares["listComments"]...)
+	router.POST(options.BaseURL+"/plans/:plan/comments", wrapper.AddComment, options.OperationMiddlewares["addComment"]...)
 	router.POST(options.BaseURL+"/plans/:plan/seal", wrapper.SealPlan, options.OperationMiddlewares["sealPlan"]...)
 	router.POST(options.BaseURL+"/plans/:plan/void", wrapper.VoidPlan, options.OperationMiddlewares["voidPlan"]...)
 	router.GET(options.BaseURL+"/plans/:plan/runs", wrapper.ListRuns, options.OperationMiddlewares["listRuns"]...)
 	router.POST(options.BaseURL+"/plans/:plan/runs", wrapper.RunPlan, options.OperationMiddlewares["runPlan"]...)
 	router.GET(options.BaseURL+"/runs/:run", wrapper.GetRun, options.OperationMiddlewares["getRun"]...)
 	router.POST(options.BaseURL+"/runs/:run/halt", wrapper.HaltRun, options.OperationMiddlewares["haltRun"]...)
+	router.POST(options.BaseURL+"/runs/:run/undo", wrapper.DraftUndo, options.OperationMiddlewares["draftUndo"]...)
 	router.POST(options.BaseURL+"/runs/:run/verification", wrapper.VerifyRun, options.OperationMiddlewares["verifyRun"]...)
 	router.GET(options.BaseURL+"/runs/:run/receipts", wrapper.ListReceipts, options.OperationMiddlewares["listReceipts"]...)
 	router.POST(options.BaseURL+"/runs/:run/receipts/:number/settlement", wrapper.SettleReceipt, options.OperationMiddlewares["settleReceipt"]...)
@@ -6546,6 +7096,71 @@ type GetLanedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLanedefaultApplicationProblemPlusJSONResponse) VisitGetLaneResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftActionRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params DraftActionParams
+	Body   *DraftActionJSONRequestBody
+}
+
+type DraftActionResponseObject interface {
+	VisitDraftActionResponse(w http.ResponseWriter) error
+}
+
+type DraftAction201JSONResponse Plan
+
+func (response DraftAction201JSONResponse) VisitDraftActionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftAction202ResponseHeaders struct {
+	Location *string
+}
+
+type DraftAction202JSONResponse struct {
+	Body    Task
+	Headers DraftAction202ResponseHeaders
+}
+
+func (response DraftAction202JSONResponse) VisitDraftActionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftActiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftActiondefaultApplicationProblemPlusJSONResponse) VisitDraftActionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8234,6 +8849,167 @@ func (response ListChangesdefaultApplicationProblemPlusJSONResponse) VisitListCh
 	return err
 }
 
+type ListCommentsRequestObject struct {
+	Plan   PlanID `json:"plan"`
+	Params ListCommentsParams
+}
+
+type ListCommentsResponseObject interface {
+	VisitListCommentsResponse(w http.ResponseWriter) error
+}
+
+type ListComments200JSONResponse CommentList
+
+func (response ListComments200JSONResponse) VisitListCommentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCommentsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCommentsdefaultApplicationProblemPlusJSONResponse) VisitListCommentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCommentRequestObject struct {
+	Plan   PlanID `json:"plan"`
+	Params AddCommentParams
+	Body   *AddCommentJSONRequestBody
+}
+
+type AddCommentResponseObject interface {
+	VisitAddCommentResponse(w http.ResponseWriter) error
+}
+
+type AddComment201JSONResponse Comment
+
+func (response AddComment201JSONResponse) VisitAddCommentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCommentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddCommentdefaultApplicationProblemPlusJSONResponse) VisitAddCommentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideChangesRequestObject struct {
+	Plan PlanID `json:"plan"`
+	Body *DecideChangesJSONRequestBody
+}
+
+type DecideChangesResponseObject interface {
+	VisitDecideChangesResponse(w http.ResponseWriter) error
+}
+
+type DecideChanges200JSONResponse Decided
+
+func (response DecideChanges200JSONResponse) VisitDecideChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DecideChangesdefaultApplicationProblemPlusJSONResponse) VisitDecideChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRefusalsRequestObject struct {
+	Plan   PlanID `json:"plan"`
+	Params ListRefusalsParams
+}
+
+type ListRefusalsResponseObject interface {
+	VisitListRefusalsResponse(w http.ResponseWriter) error
+}
+
+type ListRefusals200JSONResponse RefusalList
+
+func (response ListRefusals200JSONResponse) VisitListRefusalsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRefusalsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRefusalsdefaultApplicationProblemPlusJSONResponse) VisitListRefusalsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRunsRequestObject struct {
 	Plan PlanID `json:"plan"`
 }
@@ -8836,6 +9612,71 @@ type SettleReceiptdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SettleReceiptdefaultApplicationProblemPlusJSONResponse) VisitSettleReceiptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftUndoRequestObject struct {
+	Run    RunID `json:"run"`
+	Params DraftUndoParams
+	Body   *DraftUndoJSONRequestBody
+}
+
+type DraftUndoResponseObject interface {
+	VisitDraftUndoResponse(w http.ResponseWriter) error
+}
+
+type DraftUndo201JSONResponse Plan
+
+func (response DraftUndo201JSONResponse) VisitDraftUndoResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftUndo202ResponseHeaders struct {
+	Location *string
+}
+
+type DraftUndo202JSONResponse struct {
+	Body    Task
+	Headers DraftUndo202ResponseHeaders
+}
+
+func (response DraftUndo202JSONResponse) VisitDraftUndoResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftUndodefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftUndodefaultApplicationProblemPlusJSONResponse) VisitDraftUndoResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10052,6 +10893,9 @@ type StrictServerInterface interface {
 	// GetLane One lane with its latest balance, findings and plan
 	// (GET /lanes/{lane})
 	GetLane(ctx context.Context, request GetLaneRequestObject) (GetLaneResponseObject, error)
+	// DraftAction Draft a plan of one verb for a selection of accounts
+	// (POST /lanes/{lane}/actions)
+	DraftAction(ctx context.Context, request DraftActionRequestObject) (DraftActionResponseObject, error)
 	// ListBonds Who is bonded, and by what
 	// (GET /lanes/{lane}/bonds)
 	ListBonds(ctx context.Context, request ListBondsRequestObject) (ListBondsResponseObject, error)
@@ -10175,6 +11019,18 @@ type StrictServerInterface interface {
 	// ListChanges The changes of a plan in order, with their outcome once run
 	// (GET /plans/{plan}/changes)
 	ListChanges(ctx context.Context, request ListChangesRequestObject) (ListChangesResponseObject, error)
+	// ListComments What was said about a plan and its changes, oldest first
+	// (GET /plans/{plan}/comments)
+	ListComments(ctx context.Context, request ListCommentsRequestObject) (ListCommentsResponseObject, error)
+	// AddComment Say something about a plan, or about one of its changes
+	// (POST /plans/{plan}/comments)
+	AddComment(ctx context.Context, request AddCommentRequestObject) (AddCommentResponseObject, error)
+	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
+	// (POST /plans/{plan}/decisions)
+	DecideChanges(ctx context.Context, request DecideChangesRequestObject) (DecideChangesResponseObject, error)
+	// ListRefusals What was asked for and is not in a plan, and why
+	// (GET /plans/{plan}/refusals)
+	ListRefusals(ctx context.Context, request ListRefusalsRequestObject) (ListRefusalsResponseObject, error)
 	// ListRuns The runs of a plan, newest first
 	// (GET /plans/{plan}/runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -10220,6 +11076,9 @@ type StrictServerInterface interface {
 	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
 	// (POST /runs/{run}/receipts/{number}/settlement)
 	SettleReceipt(ctx context.Context, request SettleReceiptRequestObject) (SettleReceiptResponseObject, error)
+	// DraftUndo Draft a plan that gives back the state before a run, where the accounts still hold what it wrote
+	// (POST /runs/{run}/undo)
+	DraftUndo(ctx context.Context, request DraftUndoRequestObject) (DraftUndoResponseObject, error)
 	// VerifyRun Read every account of a run again, in the background
 	// (POST /runs/{run}/verification)
 	VerifyRun(ctx context.Context, request VerifyRunRequestObject) (VerifyRunResponseObject, error)
@@ -10626,6 +11485,55 @@ func (sh *strictHandler) GetLane(ctx *echo.Context, lane LaneName) error {
 		return err
 	} else if validResponse, ok := response.(GetLaneResponseObject); ok {
 		return validResponse.VisitGetLaneResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DraftAction operation middleware
+func (sh *strictHandler) DraftAction(ctx *echo.Context, lane LaneName, params DraftActionParams) error {
+	var request DraftActionRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	var body DraftActionJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftAction(ctx.Request().Context(), request.(DraftActionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftAction")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DraftActionResponseObject); ok {
+		return validResponse.VisitDraftActionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -11957,6 +12865,155 @@ func (sh *strictHandler) ListChanges(ctx *echo.Context, plan PlanID, params List
 	return nil
 }
 
+// ListComments operation middleware
+func (sh *strictHandler) ListComments(ctx *echo.Context, plan PlanID, params ListCommentsParams) error {
+	var request ListCommentsRequestObject
+
+	request.Plan = plan
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListComments(ctx.Request().Context(), request.(ListCommentsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListComments")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListCommentsResponseObject); ok {
+		return validResponse.VisitListCommentsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddComment operation middleware
+func (sh *strictHandler) AddComment(ctx *echo.Context, plan PlanID, params AddCommentParams) error {
+	var request AddCommentRequestObject
+
+	request.Plan = plan
+	request.Params = params
+
+	var body AddCommentJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddComment(ctx.Request().Context(), request.(AddCommentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddComment")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddCommentResponseObject); ok {
+		return validResponse.VisitAddCommentResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DecideChanges operation middleware
+func (sh *strictHandler) DecideChanges(ctx *echo.Context, plan PlanID) error {
+	var request DecideChangesRequestObject
+
+	request.Plan = plan
+
+	var body DecideChangesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DecideChanges(ctx.Request().Context(), request.(DecideChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DecideChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DecideChangesResponseObject); ok {
+		return validResponse.VisitDecideChangesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRefusals operation middleware
+func (sh *strictHandler) ListRefusals(ctx *echo.Context, plan PlanID, params ListRefusalsParams) error {
+	var request ListRefusalsRequestObject
+
+	request.Plan = plan
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRefusals(ctx.Request().Context(), request.(ListRefusalsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRefusals")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRefusalsResponseObject); ok {
+		return validResponse.VisitListRefusalsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRuns operation middleware
 func (sh *strictHandler) ListRuns(ctx *echo.Context, plan PlanID) error {
 	var request ListRunsRequestObject
@@ -12404,6 +13461,55 @@ func (sh *strictHandler) SettleReceipt(ctx *echo.Context, run RunID, number int,
 		return err
 	} else if validResponse, ok := response.(SettleReceiptResponseObject); ok {
 		return validResponse.VisitSettleReceiptResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DraftUndo operation middleware
+func (sh *strictHandler) DraftUndo(ctx *echo.Context, run RunID, params DraftUndoParams) error {
+	var request DraftUndoRequestObject
+
+	request.Run = run
+	request.Params = params
+
+	var body DraftUndoJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftUndo(ctx.Request().Context(), request.(DraftUndoRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftUndo")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DraftUndoResponseObject); ok {
+		return validResponse.VisitDraftUndoResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13305,285 +14411,310 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3/lxu3sSf6r+Dx7TtJ3uV4JMX37mbmJ0W2E63lWCvJ8bkn1luB3UUSniZAA+iheHX0/vY9qALQTTbQ",
-	"7OaXkZw4P8Same4GUCgU6uunPkwKtVorCdKayc2HyZprvgILGn96pmpp3T9KMIUWayuUnNxMlmrDVlxu",
-	"mV2CBsY1MCEZryr2e6ssr/4wZZulKJbM8jswzIoVPcAqJResEsZOphPhvvRLDXo7mU4kX8HkZlLgeNOJ",
-	"KZaw4jTwnNeVndzMeWVgOrHbtXtwplQFXE4+fpxOntXaKN2d5QYnZ5eAI7KFAsOUnDJumLCGVdxYtuYL",
-	"YIaL8pYJy4RhC6VKNlca3zN85V+uZQmt381F5UjEeKUk5NZC02ovZsXfvwC5sMvJzZePHsXFGKuFXOBa",
-	"npewWisLsth+C9vumty3Dc5Dwy81GHvDDEjL+IILuT9L9zDbCLsUktmNYiXfmqlfp1SWlUoCvTllXJaM",
-	"S7MBDSVRiG24CUtbAi9BN2trTfPKzTOzyCdukSshw8//YzpZc2tBu2/+f//4v67+/7f/9t8mSTrMv+O2",
-	"WHYJ4Bb39Ru+YGrONktucbXFkssFuAmzFS+BzbVa3TIJUELJiA2EZfBeGOv2TAMvt9mlza9o6HEb94JL",
-	"+Bt+ITXjikv4ncENmUwn8J6v1pX7wPKXq1Kt4Gqm1J37kp/TmttlMyP38mQ6cRsuNJSTG6trGDk7sRJ9",
-	"55hbxvGYZni5wveT5/Lf3Rbz92JVr9wPtOH00+M4FSEtLEDjXF5WXD7/Kk2ndcWlo1O9muGeREo9TlLG",
-	"Pd5LmbnSK25pAv/x5SQ5n1fKWNC5GWn8a3JOf0zOiV44fVZ1lki6HkMjXZ9OotdbY2GVZ2+Df08x+GHu",
-	"pndP5O833NzlyGW5uUvT60lyQu75kyn2Bt4nzpuF95ZZxeZCljtkMsqqzNH7ZaQg+sGAzu9UbYiZ9/cJ",
-	"7nl6e9wLJ23OR/eyWStpAFWKl1rNKli5fxZKWiD9gq/XlSi4m+n1mp74t5+Nm/aH1lj/TcN8cjP5v68b",
-	"neWa/mquw3dxxH1FgFu2cdfkRiu5oMuOLg/FSoVk859xozwtClhbLgukIS9L4b7Dq5darUFb4dbhtZFI",
-	"wA8TDRznO+FMiwWz7vPCoAYkWak20mlA/5PLmuPu1tKKanIzefLoyX+/evT46o+PJx+nk3VriOaT+3dq",
-	"l8rxey3uLLmF5N3qf6NmP0Nh3btPrdViVlt4hvcoqoE7E+HhAfdDZ2gJG/d7YWFlkg/4X3Ct+db9rKpy",
-	"zAsf2+z3j9Zk6Es0gbd963ptuRXGisKMXRtpFmX3MGkolC6N21RSdYX1akjJjJAFKZ50GbAZzJWGhKSY",
-	"Tko3L1kkhEUp5nPQjmvveVWDSb4+F1XVNz1kw4JrvWV4gXe/ILkV9+nFmyXXfR/fLJUBmh3jUjljAMcS",
-	"TkVVKjmcVeudve870n93XyYTZAxTeJq0aBuX0mwozSTJNXUp7LMlFHddZplpdQfyqR10DUwnIK32bw54",
-	"esnNX4GXSUMGaes4yqmrtKtO212Ie5DMWC6JFfG+01xUk66lNEVVN7nRQlpOLJgwr9pkDguKr/iPZun4",
-	"tbR6mzh0BS0tMRduO1LsymumnWdn2+QnSrCchGFaeOclTjN7A78M3DZT00vdz+4Rz30S14cTnwYiNF+I",
-	"M8+SM/DHLjWXSa4hhcfZSWSBGMvc9m3x9nMG8JKbZfKCaE+6f3tfOFO+M58iGuRdTgvnfpAAaLHQIQFA",
-	"30tN9M+8Cnf5PhOiu+HgLF6LEvByBuXv+sNP783OvzptxkzOVMkyO80kOWfcCJMSGNyyudDGsiVUJYmF",
-	"jXLqzgyYknDDdF1BOWV3sHX/2YBYLN0/lGaFBm6j3cyduUFWtftKmEz2MCbNFfdZXVdCer0IPyeSX1mD",
-	"NknJ0KEoPhcpOgnEwInkqJvm13FMibt0PDs+c8xYVTwIwNH6pV2CwLvACOM0TGNFVbEZOOpqd1rH6JEt",
-	"58zjQ6LAfya5qJzi2MO7jZTu/AlKYYdvyNelsCk1U6Qvu4rPoMooslCacaqstyqbR1sXg6ptoVYHBcb3",
-	"/rE+5nf6fcqBQ9qMcUJeSWDuIfTGomfPqgXqDXiqpbLo5amq1Km7Bz1LDnsPWswFpCm54UnFcf8ooIoe",
-	"rG98xw8Y9iJseNiBPIdd+L7xbJzYZ3Rrp7Z5+Llfcm2JVfYNkJMVHvQQJjlaWchcD5ulgnvQbMHv0Ttq",
-	"uCgdH6XFsvvQcDq+rHgBZbTIu+Q0qtYF5DjOeNE4xNHSJr53lIYvxGGCvuVWRgvp2aCM5t9L4rNRJr2g",
-	"w3NWqzXXwsuOPRGB+gabbYOn3L3gbIW50gWw30u1+QOqhP4JMuN+z+cW9B8m0x6dqXvVz0jVmrpvGUv+",
-	"h0FkebNRc2fLJ1jFi7jugLMt81Lk1CHI0s5LV9RZlKy2KGS9Qo0BFc3n1qB8Db/aCLv0NOwx2/29nlgV",
-	"Z3PY+DFW7r/Ai+WohX7lJgXlm41KrXUuZCnkIk3PQpVwyyya9bhod5fwStxRjK+CuWWqtmcg+aLmukxy",
-	"kRNNqq5KZqxasxAUIJ9dqfAek2rTnsLhSzoc0T03Rl3R1dmwfTge5DbBabgBZ+7gQHGHfoPh4zYGw8Mc",
-	"Fcd7Tt8f/ImDVkqLX5qT2BoobmQgcjxMLR7vEVxfifm8K2tL/9v9k1FL1EWY+/stm1Vc3rEY5N0ii4bY",
-	"Z+oOm2u16n72kffO4atoM7lVHzb7rTrmisI54MtEqT7iPJfr2o4xEcKtivfGDdsLLv4kaX9v2Ac3C/f3",
-	"jz/JsNU37IOQN6z9wsef5JoLR70b9uEOtuaG/eMDqag3jP77BazWldoC/A31u2mwD2/CP76A9xa05NXz",
-	"8uPbjz/JrnGSU1G2ISAv7kHesjtYWxKuwhrWXPGHPeONrtF69vEj/N8hk8e/27NJl9dIUWs8wd6kL7xJ",
-	"u+GiedY3iW94seMO353+7ifHmW5vtIAyZ78Fo6TXReye2SeGvy1pKimadHQMJemEjZw5OqgP3bIZQrm7",
-	"dpxdvLdK/ECvy7B7HwXzcthuewXmHCTJeW9alI/jtW+aSMh+1h4tKmkCz8vJzeTFoyd//LIrl/zZeF5m",
-	"osobIYPuIGEDxjINhZKFqAT6dtzNJFF7QAmW93XRCL2OmLYQ278Ud1QWn9jjhOUtqTUSGl2/M6PxAjFO",
-	"ObkfO2bIcE9QfwgOfql3TO9WQKPHX+LM2XTCy5xr1NSJ2xo91xEmpk7xhQY46BxvR50SDkmaeZJStb7P",
-	"GeZrrWZ8JirhSIcz2yhtl05R5MxqwauOVeauaZN2Qq2VkLZPDs2EzXmQN9ygWwBT5lRJISb3/A175FjN",
-	"MdeSV/OGTt7N446/rtvbGf6wR8AZuX3w4SESzIC1yXjnEoyweO78jko1U+XWzZKbO6CUPi63bEWB2CNj",
-	"z56aU0/x1JTR/DpaHhk3yotHf3rypfv4ht8D/mYtKmUnbztCKm/Nobm6ITNGFqAlhmtX6DcGFt4jA282",
-	"wqb7ht58pkrIXzHPx7pR/UJH5QSkKU+G7zjxM7cp65/PDDhNVgSD1FuCJQ0z2F7rU3GcJds3cEjUpCH3",
-	"Dd+jh+2Rm6cqXR0xmDojOK/PLMtk2gqTDJf6TQLKtC8+8vW9KEEWOZFP+byUVGH4Nrp9FLnvvdS9ZcQZ",
-	"jc0bL3+M3zleQX9hWsB3RHQRgzYp2Y8s7xNr3VD3oEtR2HGOF8zATbianA3njNCQJr5RKIl+VkJCiWae",
-	"qq2T3EIumJgHaQ6VAVaoFRhWVMpA6uJBmg1XWl/VUoL+YZ08JvEmToQ2+UrJBea8t5xFM2Bt5RCEm0xq",
-	"lkE9GTTH1+7hlNR0u27N34/3mM+asAtKNJxWpGFkkc5QKR7/hhfwRrn/P4OhGc/YCFO50T7PYfs0RN27",
-	"WOdspuwynlcuy5iLLgwroRAllHSpohP3ljL0Z7y4c3qUAZDkyOA+Jj5czTSt6EZmC9z73QD32EgoeSSH",
-	"hfZCDI/eSU+rqkBmjBeSL9yZT8Y6nTKSUiqsFwHNjOpItUZ4jVhWVsJnI6D7Nnc4D3vxyx7R/w2lyXfN",
-	"/6peybTO3hMZnwvv3+0wZasmJAYkSmWd2rDmdul4lLNSFfUK0vkbldiJcOVERo+/4RtRwVNUJrsCYKZS",
-	"Bo8b0zD8Y8xuC7bsxl1ya24MlEzdoxgdfvO4s63BvZu2HEvAkgZI++hAFqr0J6m7BV7GJhMmAQYkgvkv",
-	"pEkoy+QR5piUnFtOr3pLf3uRPRXcGLGQUL5RKV3AHUJ1ZxhqyZno8HhfVjY7o0c1pT+96DndKyjTAXID",
-	"96D9Nd79o/Ca2ZAYfEoCek9cHCSuO85p2uxfGK9n958Wh23HfWvPnZ+YX+XuIaztwkvI6SjR4LNB3/Ql",
-	"bFNSWOC9xZvM/SBKw1bAZUwgmeyYqpgp6tcTFn8zkW7xV8RIV0LiK2tMi/zjdCd3CcNd2vvyvfcMww4D",
-	"k+J9oirIeoV3Y5hHLeM/iaFbFO7yejcc0MPWI+zhsOjDFZN79WlSId2dFhy9cz11VBkX84FiDPT4PaeH",
-	"H7e9fS2NfZOWML+kSvt6Ltg91+K0/0z2ar/huRh064ioVRMADBvMrLoNZgP6PRtrOu39PK2mYkddK3pl",
-	"+zPPVYGDlV4vubxq3IYVcHeWeIGJ+dOJqc0aZAnllbN/kF2QO4wRctF6r6yphgaSv2u73C0YC+XVytc5",
-	"ut9o7qw7pbdXd7A1MWPe/YRirNgWVevHpcBJzJQsr0pVz0iy4Y+UI4/01XdXc6XBHcbppKi4WEF5ZTcC",
-	"c3JqA1ryFVxhiYwTGCsuqvgTrwQ3V2bJS7VBU4QbuFKyovGNJcW5VCsuZGuUsBFXnj4hrHAl5D2vUFzT",
-	"zyVfcSoEkMpemaXayPg3q9SVUz3dZqjiDsqrts0v1RVO1Q2vxdxnFV3dkfBxW+X2xViOsfSuYKRPovZo",
-	"7BUv3Tk3VnOL1cL4S7WRKHYNcOuIoDSJuDupNvJqoVW9bv3s9o8LesNpSlexXFMs5JWQV4VWqAo1v3Hj",
-	"ISWxQOXKLHUt75AV7kHzBVyVWq3Dncarqxia0YBFKQU0+9z8Sq3pF/RR8o0YKDTYK3i/xlAy/nlzpcGd",
-	"CiiTQtoflExoNeYfHUjub8fq94/i2eKzQV87OWVwOulJDP9GA/wXXCR1cEfXasn7oc6wnNWDMx7tBncj",
-	"UoFhW2Vga77VqqoYvF8rbb1CirV8Xf3g8IIOpQwMW+FflIQ+bf14ffwYbXqhJAznhfPr3p9MwaZvewIc",
-	"2KcL52q0OeIiKcR/qblOFYhUldrsWIYt0bfPhztuBqlWQuK9k3xgBcbwjJNFzTN8Ek9EIrGPkuzWFZfG",
-	"p6k7k0VptuT3wAxwqtvrzkRDASkgEp/nzpoi9FAFh3lpvzMe82Kz5Baznd3YrBRlrhrSarFe56zsYT4i",
-	"7xoKGpifekOaadyw3S1AmjYzaMifYoXn5d+9P77DDn0FnTxz8o3lswrSq66l+KWGAcWBfuD4RvysHzi5",
-	"DqwATzpajVrBrk1L5Uu450piHljJt5QZKgzeClBikQOCodglKiPDBXNBlTlQptPROFvWK8c9WrkNyrlC",
-	"wkeejrib40t/3mZuhFUqgdVTgC25wahICBn6cCG6AVupmgkvWJ3JTkW6/ud//ud/Xn333dVXXyWzKTFV",
-	"Mvc2+XF9XfSGG1+NZlV7JgcvpLwnt+eqai76VC1aBdPG9eDDZ78zDJ2fYwpjNjyfN4FLxhCX0mwGRmC1",
-	"G+7VsPsuF0ttHM5lTZXOlK5K/NHrho4H7cKXYHOgL3IFxs//3W9MsKKparGxlifTyVKg1rDksrzyDuQS",
-	"KtgJUjTL/Ba27SjtcLFxB9uxLEq29dNWLcVwzza9+zKmlg9/8765MaL3zKc5xaRtmvQV5lY3jBd/nim7",
-	"9D+8PcTJ5CpI8HATSd5ZS4csqf3/Frava30P2/5y3oS7zCd/J2rfc7s6nOlpSt/Ctr8KIFU7vligLyYV",
-	"HPPJ18wAFoq762/NjYVbBqu13cZ0PrwjHedaMRftgpNsDl83zT84feJ8piFVXaTlyQtfD7W3B7Vdqqwd",
-	"4MXtmHj1dFKqjTRWA19lrggL5mBg+dVOaibBXqwyiu3MgL7fDf60Uw4rLgcUeZH4E7bKZvnhJrCCVxUT",
-	"FstA3BXhSXRwDz2AT0PvHUK1V9Ehe243z1EbjVxxfK66e73XtTMspUMslsm0p73yH8xoaPI/sVJeSOb0",
-	"TgRsM1jzhVvjC/G6E4a5/T4V78woNHdCJo56BXN7pWo7ZVJdUV7BlC1FWQJWzkev7y2Gcma1bZ5jK6f/",
-	"OQXDTXumyu1kOiru7ZjxsE1zR4BV/jv+rbd5glxYyQhkzyZxjfvUK1rWML5thsit/1WkdsJzmb4Hhnrb",
-	"4gbkc+sc6aF8g77Z7hQI22G4ZYJu2z0EmwGupQFyPSOAk8XjJOzC5JtZJdevFi/gnsyGoOYIOVdYe64l",
-	"iUTQWumkGuheF/JEX2sVJtDLeWGiBzwtDcTAOcFoYkE+p5DTPeXwRCSaPucD0uiyB9zvwvFXyXeQruEe",
-	"dIWZXg2BLo5Tr6P0he6/PfVzTa3sb7B5yY3ZqJQvcN36ywEtMDyZGSNKkKG++5I7jflPjyJ0oHRrqbZ7",
-	"dTFdjz292IIU/VMbUvSP//Efh0LhYacOhKdTFM8s/gdDJ27o2iNn7QO6IuwTrzB135OFoBYDE/1jUinl",
-	"TKuN0neJDP/jePZgHkCbTw6H6h+A41Mb8T0C4JUnwCINjYKthJmn8FV8GercqeZSheKRMaa+VU97JmrV",
-	"y/hqN/Eq+D29S5u8544hpuynyU+TBtm44PJ3WJuQ9q+Ngk5qTao9+wP7cw7job3dxwv+7xvUnXD9l5QW",
-	"X8sG/C9E5zXMa4qMz7mg6MOGC59cgKkIVzNe3E3oxEB0JAlJaQ9JHSKI5wYVaXD8syrR9EecdErqamqZ",
-	"FjUYA2bSPr2TgLsY3phSUaIwbANwlwiPVgPP/BgJsR8xRSbsvWB2cVBGZcfm8lT7tShEtT14KXo3sB++",
-	"Xwt66T0Be9UWGdfHWMV7nsmZDpgkAYvD5/VqPrfobg71JFvMp2Z4iodlMtCAvVgdw8KgGKVMfAfxBvOp",
-	"oAO02ywIT6UQuL5LLpq7N/KrSm1Qhrufpcc5ifiIiNCOMIkUiMRY4S3+IOQCs/UMJiLruoJRychqZiwv",
-	"knAvuF13AGtE3MeSGEJy83NA4Dw5jWhN3NyZcWP7CZeZWMmOajZsF3Q99Em3iK/HWpC08jHhM3ojEzuL",
-	"pQyHPHav8UF8Q+VjwNkQBkVtTk1M6hZC9k37R34Pb3BCg6qDOng/FKEDH/bAOJ1Hggy1ZjfsDrZNn4ux",
-	"9UW+QERCrA/p8Fzbrkf1w8OSEjUDRVpAM2F7mlPfPmFRcoatyonuC1uw0Qd8nBbTMGRbj3FSfhL4fYIn",
-	"0Ts05kIKs8RfLnlF1LxXIp1f91LDvaBE306VRn24SCtWeXTqtBKyjTO6TNFROYOCEr3HFHK4t4fT/QdZ",
-	"gjZWqeQV5GToFgMm6fiwB0vjOt4Lm6WqAFMMpPKXrSF1LRVQJxUtBcZLKtwyYjZzZpZ8DWwLNvklcRDF",
-	"qUkBQY/T3J7F5zmdyGTrggYu31chdzUsUuZGmImYA5oJFfvyupy71GePpv+qNiPOKZ2FV2qTCbaucz0v",
-	"cPtiOYUblEqWNHAqYU1eVdTt4jBWdOiKEfh/ulsFSBObkoDVlCEdN8CzQ0PEFsV2zoDf7KQAIrqMzuD0",
-	"aSH/gzjYCf35/H9LrN8TxZ1vKqU1qMkNJXwHsIgfw3Y7sVejZ+Tp5O3HBORBlcRBcb9vgNGp5DLA7h/M",
-	"9I/JLNHt9ORQJ5twRFNCBAXebtYSFdbsziXjmgl0yqkRB6sw9gEgkYOaQJdVbA5QRsj+yFhBLQ7MbfjW",
-	"BJy1OWLIpqNgBqwNpSiDEdf36KaY1Zg1RDt5w0jVmLJYqTdloSxvyqjQLjWVzIHFz9+ynWY1aiMHQOKk",
-	"DvGdWHvMHmKPR+lUwhZTHwxoHmSL/mAmgje6fb7xSh0iuZoAckPlXLqG28aTZOgZ+hse5C5BP+Ylwyu1",
-	"GV5onDXZG4ipgxQ6SJHu3LuJVTRcWuCp2YlhnxDd7U0VQe77VpCPS92lrQxjYT3mDlMzeG0hCWIw+sbx",
-	"sV6MC6FnmiaTpRkO3KGb4yqT8bVWlTCnRQkbLWVUjuuuOk1u9xgT9A7AtwNTL4I54yET/KpyVEp6ufoQ",
-	"0LVWOqFT4+XNME4ybXBANHj1mvl6neFOn7qyaQA7X2c+gvD+3k7auSETJnOI95dZa3ljNwKtm5tYmFrw",
-	"2sCUGfDNdULd0UGPN/41zCLONLNXa2XIwj9jSccJlRV7ICQdJJGhqQMJr3/MJmjPYW81KSL9rxpM8Bed",
-	"kUhZoJqZFjDPJPTiEiJiDFop0Z9hfO6/uw+bHjnU7TP6TxswHf8tYTyqCwZXzKh690+xz2cCk/mcAE+O",
-	"5NWmUIiHNOpsxlvg4bQbCDHjuqRA1DfvLrYJyEeCmgt4aqlinBJGegj39mINkikJiOfuK8Anl6xvjEc9",
-	"pVlIvjZLZZMsE4GRGqwBtlRVaW6j3aGkh6TkcovJrl4hXXLDVuoeSuzWqzSGtBq3vbN54ns++VVGH757",
-	"O3Vko982QVDH0VgLvUPN1ibUMsMQsZY65HNSCIYK0lF8MKlobVZh9QFT8gZbCkPJsBJ66sTUAE+qTz6j",
-	"dUw9hwaWaqbY2pYU27+CAsTaHgmQd3YdHb0asFrnsra9BX+ZoXsghPo0M1mOieO5xYx7o6c/zUM1mzGh",
-	"K+f5iW61BwgbVbcwujlNDrcppr3tATjFbYo856kQuD/MvMWxPefrwsGFcIqPjy+86gT+0sUU1Bx5oLE2",
-	"qhy96crW22zLP7aLPX5K5f8xNQhtrJUTxj5XIP30eHm3ac3AZhaj+OFAIPUrlf5Lu43F0dTuCUSiZ2OP",
-	"D/bWN90/AA3DHtESA5fakOPweby8+NhLyDxBiqSyUHMeGCGLcRxUS53rWfppPIe7i8jT5GAn5RFNMPe6",
-	"Mw/vdBf8kbFGkjxXG7rXQjLc2xE6SIoy0V8YV5Yny1+FsSrViSLHMTnnZTTuxnG9LsOBP8T00R3atiT7",
-	"lvYAZzZ9G5xeVLtLmc4aRsF3HHfKUzhb2QHw8VEDPJysCHAkbSL0hh2aIPjhJMjD9fLZOMtQL6FPgOwp",
-	"JI8TvjjDZ7MDhjM2JqK3JGA7157yaCZNipwTYh6MC9LFQfg9Mzom3lcd0J7K24+duoBTCwIukrnfk7Lf",
-	"HMs9ttiN47R9Yk2H/ZT3qwJs6vCDNJBKh6VW++QNYuHpFl6/WWKyysBit3GGOhWRJX0E7623oAPjYRrR",
-	"jsLos4jenlJDVzXlpyNCZ0qLhUjBMZelBmMCYgfmsYR+ZanE0SPTc0yh1pCLIOlRSdKdkJ6bcyt3v53W",
-	"79Pi3k5HaRmWm7uBm7GBdHVnSmeK2oXnlFY40dMgk7yTVuEaTsifyd7mPD1ZfMHtTyj3NCATkuBvBgkV",
-	"bAn1DL2LqQS/4yTDmRWrvG4tYUMCrfcjJPao68SYxwcyDX01TCbPBjs5Yj33Io5/6Qs8LvLY2zukre9O",
-	"EHE2h7d3qLLdPqjyJ98ZqQ+8Wpbwflyoe3/Z+IXw+OHeRx1wlbVtlS9lyDcem/B0QMnBl1ewThPV0yEJ",
-	"PplPTDFEShWbKVkyep7NYEmW6HFgUXn03+E2cAxShn7T+X0ZrUTGbZvUf8L+UIGCE9/vNKzSt49qQWj6",
-	"3rUUhH2lDM92uxuUibbvVvDjE4YQNBDGV1Q18LZ3Rw6ONhy302nRKR3RG+8hoxujcTyqOYj8S2lxnrOE",
-	"033wXJFiGV9qByZZsPQuhSK9y1J5RjpH5WVOSo4Q1cNL4cYG0E52dvfCWFI87FTPfkAFGuQUP1bJPUU5",
-	"7S9bilG0EyuX0jk61IqO3/v0bKxX1lqAYaq2hGmzh9BuPcb5AMmLlI+ufaRISpn2hc0UO4+b3lp8hqtH",
-	"i2kqcpz8cf4nXjwpH08CYXwLv67glds3YpXvgFwqIJpsuKAKz13gwo2QpdqYW1+fiGLMmeftSsXDgjOU",
-	"Zh5MLQ+7PA5qAT+fofB55Jc8TXhRC7AHSmc7IUlss9xmOaVSxh6TWdWbUOUbhLlxU6R77TPPRkAzJGEz",
-	"HV9jN9F6xTHnhzBcjd1BWW21rkNjdg+5OIG/M1wV7DRXjgM06DizXD/p18CrkyVFRzQMPpTxqI8HN8+e",
-	"zNcg7Te+1CZdgHOgx5HImDWvqVgk0Tm8IU1XPonF0sP8JS5+tcn+LZ8/vp9L0wpAY3raRpgcdp+vEozw",
-	"G3t9RYZirKEfukzi+obuuqSyGl+2QRi6B0Y/srOtz2rHqTZsmtvAClYg7TlsGMTm2Mf8x5RRn9RXKGlU",
-	"FesxWyiHfUbMHkHL8Lp/xBdDMSo9JsWelzCkPKtUEs7cYcDjk/So+q9b8PrB7CL3c7uCQSorirTB9VqU",
-	"kIow+fTFjPc9NI9J/xnew2qdOXeh+0o6Vw073mT0yryiigUB6bnu5/t7RS+80cwnDt5eXasnziQuK7kN",
-	"YiGfjwLF2sF8asO29EO8dFh7IMTVSbAtXgT04ra8tjwC/AdGPA+VW7xquRXGisKcN3+i9d3RBcfDo837",
-	"sbIQA27c+QcyJRow4WP00W9EVeXOs3/kh31A//aRF4YwobO57yg3Z2AtaHYHW7bid86Si1fmNAnMI0uT",
-	"aT9Tbf8KOjuemofMasyqlqo9NDVhTw3oNKKKrxO+oFAPaZmSVNdgRAnpr8S2+p3sdnduSZUkaAxyrWHL",
-	"PX/BBMSMxFcPqf99W0hPNDu4RzMiFYVquNZbxqkC1BfB7LRRJhs87aNAIO7h1KMRfe1ZLBTBGRw+IVmT",
-	"xNNhn7X3iLDP1s3mhw2M62mxd4vzkmdwI2yxPKZz0cB+RMN6DL2Ogcl9Kfh9spm47/9qsAkGs2IFt+xR",
-	"aKXre4LFCne6EvprmJfcvMb+XWmN5w5g/VVEb9zvd4g3HMk/gtS4g7V1E3LWHhCOWv/w4wtqB8KBx9BU",
-	"3j7gKzBrnqIyBW9NUCkNXwEefeQy9yuhWaUWQlKtlA+rQ7Is5ahEXP0aCpUCkm72nxl8JLH9XYK3a8x6",
-	"7kBq5PZD8GZ3/XyInbXT+wPJg6+5WSyUKvdzMdJwTkfACeSRALqPDoZlJ7PLsQIzliNC/kF3//2ozPKN",
-	"FtnWO50u4N9TxKFhgNYJbHNsREz2MYRI0AY3JI7bPuPN5ANj5oXSeNvPy6wvm7hVIVaT3e1eo59+8uTR",
-	"o8l0UuvKSRJr1+bm+rpUK/ii4vrOrGv9hf/wtfvG9f2TSRcn5MFk5OcnBC8ju1qc/x+P0jG9S8klE++g",
-	"fXiOpPj4dcqpIcgjlxRdqfhj/vx/uxcERn/fdFKVqHjh0U7advHloX7/veSP0YehvUvDCqS9g/JgCsae",
-	"cB2dw5GPSNAKzhEZ8Rrk8VN542OMe6FdnrFPzgV/uudla3udxoWP8TAnP3R6okovan9OsRwRKj4OnXNM",
-	"YvwIKM+TczN/qaHOoxYOydMcXOnQSsnZQ2vZw5r0ntfgL/SS33F37ixcOGkOj9sJpzXd9uPBu3i0r+zh",
-	"DT5MUEP7+nvgEs/Sq6jVKOUEimvRgxZzwfrZM7bYGi4JfeplV6cKOVY+w8PjyFoPiejeY9w0oLIIUI1/",
-	"ksoOwZU9qv5Uw1rpg84A3MFX9Gi6+/DYUlE/rq80nW3zjPNsqUQxCiHe7dUfO8ZOCorQq/jWjdMAI8Yu",
-	"qceh+WZX8irSes/gcIYFGRMNwg3m/szZ41R7VtgJKbVAgLgs+zTDvQZ/zYtLsVgm/1ARgl2XaroGZx3+",
-	"6d/Z/5NKPohu4QTH8U2GBMx7jamHLDcxq9Awn8zdtXp4als9QDObbdndTr5r86JVyfW6dR3xvf3Avq8I",
-	"UQ3ODn6Y6OnJTZQIpDqsGU8nBdcwr3MWG0b4mV1qMEtVUVlKADqUoTMHwcM4IgvJLCZuqtp4uCLEo9k4",
-	"u1YYBu/XWFDhsTmxk/yOcArQLTK5MUWt7w8iFzzDhxz/+VL2RD/szU6aW9vvCkZY1PqGGEOJ/Je5/f4+",
-	"CxWSU617GNtg0D/VptIwU2twHB0QoX5WQkLJGkSaA44tz3bBWU9EDwO2FjOEjdy3+kjmJWnfIyclfWWT",
-	"A07prb+LaNjw4WbPWXumnC9/qmkfaIyhpD+eG5MhNhSWY0JzlbiDaksIWT5/BO+/tEmTlK9LtWErLrfe",
-	"RbYiNcU9S9Ji6lidk8PsoLBMszbRN5Jl2nDlIDpLtUm1t0bhZn1+UlU6wYYtLX3/mlT14D1UfSchm8F4",
-	"fPpdj4TJcXm4tvopnU/Ya4UBW9fVEEpjRmWKNzEW7RjUN+F0ihUWHDK+4dspM753k0cKCXFXYSg3Nx2y",
-	"XqdqF3aD34R2NqtbGIcFl6hGTHdh2XeOirbZQs3QB6BL9XDXHhCVOXVtruqUJzjqQng0kWUjk3olNTCv",
-	"v0Ywsg7c3fTuYk7dx/Rkeon4uafkw0olGBAO5D1oR78pKRZEFlav3Ylf5u5o/PKf4UenPCSAWoOKEVL4",
-	"UhPHT/xPlSrGjekP1KVmZ5qZSJJK51vth5Foz8IOReqFL7RntbfIFjXHF6yh1PLakD9agTc980+buXnG",
-	"DKpW0P532DJc9lGQ7apNGUsFyq9LYXsSizKgt5v0dV+V48rKOjG9MOrUd82SuOyeVEBcQxpz2bdPTKkQ",
-	"qtYF5HF0BsBD0xfC89mZ/T18bg+1IItMETxIXa0/EgcTwhuc1kJJspU9qGs6rp7esJAm3fUt6qOcSM1u",
-	"5KFCOkB2KUtAC+t0FnsbxXwHmn5YNUBsCG/wozbzqv/T4T6xZJx6XBDrU4ZICIWPJJlho+b+dOwdtAAm",
-	"OSZZe2c3c5LNT5XmRsOkZtbqENOdXGVUJryGSVPCYuuEcS24+kXLDBDWOu3NU3JO93zyji2FsUIWNpee",
-	"mzB1Dk523pN8Nq/4IpmtjjRhXO62kqDuF7oGd3z3Ggy0k4hydoPkVtzn8esyx7jVdGF/nrEdAk4u9kQ4",
-	"JWkeZ7izUc2OxhjEPCSuxQ07oPKH9rMnNu/+9fU7bgI0ObKcw/OP5D3e5d/CsxjT433gRUuP9XV4/7u/",
-	"RiKsG5IMA/weS4hUqEBi8FkcVC2JLApSq8qjFpbkqjO1WYMvORYyxMuWoqTWqf4fCLGTLjEI3agSweJc",
-	"N94cjFXWFYKpKeMkwh6ueheoGs0QNttGmyrpi/X1E4HmZJe1nP9pYJl86e4msw73hxfD0PcMbYmHtvS+",
-	"GxwxwzVuey4cv2y1JDs/Tt3fVcFndcV1f2r8noMyZtujGzhs15gLfF7L4pAvlutFvXKkyABC5WvbsnI3",
-	"UzaWFqTN+IOKuDpOJdj2rS50z92r2tQEdM6sWk9ZqayF8pb9v9hBgVKPQhM9p91qark0Zf9461QFNxL1",
-	"06tEqnB1SNnckdc2riaSabiHc53p1b3LYlE0HDu7rru2YUC/U6nZNs1Au8e7gU4erHWn2Sx8KTkBiIrC",
-	"8T2UMnHtUix2azxbvduUXp0J2zGfVRe8OMislMhZcKfVoV2AtulNzLjzCiY6rcxSaazbX4UWJHOlUy0b",
-	"KuBa2m98FHMIpEPIPBgUhRqZltxsZY6qud8PdCGTMy/1F7PLjxl/rwedCT7BbGl25xeJvmnBc4xR6uA7",
-	"7sf5bBKlPWc2NNvZyv4cgB+X/TdZf+umIoI2ja6Ja4HBJY5BXmGLKtKB738dntsDTx/WlMr3NRlyTfV9",
-	"51vYtueR63M6XDzkdcx4MQzbsbXvMjWqxRv1pUpVLiJ6jzkDJlpOX90/e944wN3YA51rlrYDlB7m2NNx",
-	"9McW7Pt+c0+6dqJTQSpLLe+hnOKh3Sy3k+mIOG51TKeuHqywTIuKrtBo95zocfIGWlxYW48kv4C6TjmA",
-	"tRZ2+9oN5+8D4JrkPs4BXUH0q/iBpbVrSjkw4cYS1GtH3YlY3EIBTynk4n+HB5s1rMW34BQrROqbJzx6",
-	"AQEffB5OvOS5ZLy2S+WmTaGnFmoAqncNAIHvJGq++En+JL/Gxnxul6gVFMHxcEarY1bdgURckwho4Kc9",
-	"je3t0Bfyk3TLQ4TNd++v8Ffv2O8rpe6mbKP03ZQZ4NU0wvtMWYNZfMveSSXhHaJHrEFOf5LvDFTz+Atm",
-	"FeNyi8FIIxYSx/nDF+xFVGrWfEG5QFwytea/1MDeEbu9++In+TV2JcQH3/E1FXYLJa995+F/+9ko+Y79",
-	"/tU3z9ifvvz3//6H0PbLYK0Re+f2551b7/Qn2W5eSGgXU1Kg4L1lxsL6i58Q2EkUII1PfQNpxVw4/pk8",
-	"XfNiCVdPvnjUcETrd02txOSN55NWedPN5HEIufK1mNxM/vjFY/yQswyQT6957cNEC8pijTv7vJzcTBzB",
-	"nuITGMPiK7CgzeTmH+nz1jziFDJ3dj9ODz75AitjPr51x82slTR0gp48ehShG3yXntZO/OwlFJ3wg6Xx",
-	"bgkoY/Cs7J4RzI3G38a4UupbcXLXoc8lHv16tUI7ffLGnR83DrOai2rKJGAyF7Vcnk4sXyDcNRH87XTi",
-	"uR4BiSMat/sm7ck1ohlmd+aZ+2tma1CM/FIDViV7nlkCxyqOSK9DVTIX3w9cwQU3BL9PYg23pVhy4aSQ",
-	"B1zizJGkSRjF3N1o5ByzYUvfwiO5X38BOkh/pX24LGlxkMuyOsgGa6bN9ZRpiMQkyedzQjZLhTkc6CIh",
-	"hBtu+Ywb7EdZLDEoOI7qPl/5Cg8K2WQ+kSVxVJ7Rw5NpKNL7syq3Z6O6/zoVi37cVR18tfzFdtyP/TDH",
-	"iQdIvniOYht1E3pxe3WhtZn+HbO7nwj8jzsJ98Gj6M/O7gre4d9vGC/sO2ahqgyyUylKysW0KjQ/xZGn",
-	"2CBx6qtRp2xdcTlluka9hBT0KatlCRqnS4Y344a9E+W7WxZGs9zcheH4T9L96OFUpdowYb5g7hx4FQmk",
-	"04LmjjBzcQ9sJaQzFG6J79UKDKX+GL4NkFZWsYVCfIkte4evvsMEAPfjC27s1dduHlfPv3pHGsIuU//I",
-	"bbH8+t57QvcugG6OgV+kP7FYGcoLGw0NzFq5JWou+XoN0lCKkFuqSrSPT10xoYFcw7YdD0xfBbBTFTo5",
-	"t+GbOJ4TsAQPTgPuUOmEgQ9fdRbeW+LSKw/KtXM89+/OS53BHxtsejOlnrP6HvQV9qGFwAzh1DmOzR65",
-	"uQb4L+i7rr6hJy4oufwIl6QXYAdWhF7Vwvp8kblW/0XpIp5SupZJQk0nvvh/lzivd4hz/tuEPv5JLpOL",
-	"bwkNsLMj2OsdZeItYei+C0bfO2z3bpcYuM1vFvaWQa6+g+2VQVypLGdH2KlBcpNuFCfFDTSdoTW0oh8p",
-	"SRhM68n+3mU08C+TdeqjJtSO+CWm1MITPGVOl7QKvoUtbc5FJYLTE3YDWXajgs7is3K9Bb6dMmqSip2b",
-	"g+ID74XZkbMe9SInaWN2StbCfuFzQi5GWTfAhc3fp1WFapeJ3iShQ/fwpqVkIBnRpI9g1x/cfz6SMoi5",
-	"GB3SvYKVuocXhIg9zjvhXvqbOxgJhv6yq4CeiUY0YcapgTfSySmgS98ssJc8beNnmr2zz06M8/LgBfnv",
-	"ewl7ZN1lvmkoUvA1mgSnPpofr2fKF15lT/OfFeXqfo6b4OZ2YUHw41I5HcvRKUQtZlvmcxCiaroRcgS9",
-	"r9V8Tt70JNW/d389lezJ25Ya+HvQ/dS1iuWhg67Tx4Ov+Ca5FAnnLizvuHf3PJYzkD/51otZUZr9zgJ9",
-	"dhqFfv68nVxipjGEcJ65+s+NnOwljxAyG5QPcpI4uVfwDDQFQ0IyLhvOnHplMEJeEZGx/sg9ZJpUe2FY",
-	"00Nr/Fn0GlCf0di42U44hylGaBIReqz8Iyz7k/1uF/azBq1TSDZXekeJ6vOqZSzXl/V5dujAs8/n33Fb",
-	"LP1d9k/pbr3gtv9F3IN300mnLUrYsFZvJ6fb+K1vw+UrCR6jOLx6kFUauzl1zK+KmDzT51zHh+B0rvrn",
-	"ZZV2ElKeaZ48enK2gQldqTvWDBa1vHVMhJXf0X2Avm6fIIaeRek964JqexFMgkLYc4ztl3yLZYi8BKpz",
-	"fqGKCN7V1RNCu6K8w/T0U/NXtWGc7UKJBX+3D8UGeEq6SamPG+YARCnbTrwhAMvW1el7EQ4Nahw6U9cf",
-	"HFk+5h1VS7Vpsc7pN6pPBw6aK+1JXnf9LG7XYWfnHIqWPwRLbqLaihADeCZKFnf7RAZwXJfd8q/EfP6s",
-	"Gei8poyE4M0aoX97FJyzhXRap3HELAiE52LRnZO51O3bw4R9PCSQ28y9do9RhKlgHZzKqrFUOH3zv9Hb",
-	"z/3Wf6O3n/Lif6O3l5daYd99f4rdng1kfQsdzPIpZpy5O8/99+y3m2fJfv/YeQTcryn9zK/4ARLQwgbs",
-	"CYVsMtqoXZ5TXndub7/hBbyKzV/ObP7HYqFR4bMej9Lkc4l6ObK9Ue7/LxmdaUsELhtxsOPBa6N0jPcO",
-	"tesfsof/myZV/swcUiisEh1IdJrGM/dOllNMaEY29Kuxe1lC8dksFWJShiwhu4RVzudpKGf5NP8sRtIJ",
-	"VMcGR+KedeTVwVKUqIHNqYo/NSVCa+nYby2kuw/dgiP37i3FY65YrKEEWd4GzLJKGEvVkkzpEvSwPCND",
-	"oKPNbEKxsq/du8L/vk3S6ACXvYH39rzXC9XPfx73kOf6C99D4Yg3yWYYh9sD+W4kTJQbaTdmUvd8Wtjv",
-	"5RlkyYXUTz+zp8VFNM+BSAwd4Lg0zsLl7hwEuZqyWhLcFVaFoGgj79P8LHyS8WGGh68/+H99vKZZ8Ngs",
-	"JZ1U8IOfbSjOO7fbZR6/e84knMvlLLzhd+A1Bk+9CLQ4YF8yYYinvw4Sn18wPG14cJBguNy+0kwYj9iN",
-	"tbSiiq7dow7dQkm4GqQG/kVJ+FxVwX9pFaG1MQ8R3d5wQ6jUaJh4T6C7HFZKxzq5pOXapzV0GFMgZQ56",
-	"Jp43j10ifj0bzJNxIgiB9BtXRno8BE8K44uYSuxMLjHgWvLtNKDZJxUVHzTYqWFaV1yOZdDrD/HfH68L",
-	"d1NUVSuylsuENFZpiGQ6+5UqWl/+Fekt6AJr0dBXPsfV7KsyiQ3r1WOe4bd/FWS/gI+9zZyfWJv5Sqv1",
-	"zs422NRiH0mhdaSHbH3nrKqZAX3vPaG5+pDv40OfnXHqe/4+cEjkwum/L8CGvGp0fNEmEaJuBcgFWHk6",
-	"PMm6s+/EIX36w0t84l8mrOGWe+ELGSnq0dMw1TGjDWZv2pwD6SsnC15SEvi47XpewmqtLMgCe9cP2YpL",
-	"n2hczIhA5+OzssBnktTEMac/5jb5Kkkn+4Pcx0wfy81dyJjFF2JmU8hHwAyQpmHfZ5XkhDsdlhpd6kmF",
-	"FBdZESax0syoVatobfyth1x70IL6X/GpM2avYHsdXIRdCsMa9875bf+9LivUjqmNrJoetAJudkMScZ8f",
-	"tbss97b/7Y6/FIvlsAmsVG78x6PGf3Ar8wGuqcCTl76qsJGFpaQM6n5mlpho+HNdLgAdHB4Lw0kYXVek",
-	"im7huMKY3dPefyxf7T37L6Oi7C78whywR+UBakt2t3NqS8TzelC1pSsYgWvJuIQNpQnHLj3CsI3SaMJm",
-	"5KSWaTnlO0B2Astd7nggjeJzu/rj1qcymn08fcaLu4X2/W56mCxzx/t88F5R4oGvL+Ah9TDfeT/HGEzy",
-	"7CAe0nGgqWy5h+hMJjiI0mlX7svTVJrD0PSFyBgEcR6WiT9ctfsG/5bY0I/GfnHvcOjMEwonfLal41xC",
-	"PY6JLbnC9xH3e4N2mr/XI9ro51hsTLO79KVLJEjVx42/XesHvlgv5A8gmnwSh0DA3L3kfoeEto3aAUBB",
-	"dBS+8t00p/g7qvEBadERiK9h31zfD49XSsJxVyWx3fWsru7yKfJusk+r6tfCU729ufezjspEN7O5qGyD",
-	"MmYkX5sl9j0/EKKYegt6+Ac7aOorddr7v5xzNcchVfsDi99/Tq89fuS+vxIy/JzAsg7zyjVGR0Dc6L7x",
-	"QUzfld4sEfeNVxU27YR5baAkT1goMQ+9rajd2ME01J2cs0CHdNbZwwUf3DksL12xSyWVtOJbaorgyyoQ",
-	"d9DT1qmN1kA1P0nsfKB/9MLjPHPWlpfH5w5M6vDZ85YPXi5AiMRgnMWJj6e9hdW68rjxOfiDN+GZs1tH",
-	"npxpu+F9Zd63LAf/Y2Hu3UJ3ceiPrGlQhYU09mHc55mQnFCMHggN8SmbO3N4jk0zFdyDZncAaxNTy5su",
-	"NdMG47xQVb0KHaTbhXPSNzw8qjYmNinJlvK+8f25P0dNneZ22dIkxBxFMjWOsd+ZnWZkx+rtb3TTAOOT",
-	"+sUWKmAdNZXz0SOAgO/79em5GgfHyL85yo4EAgh9thHV1nffdsa5AWBLtWEbqKrGZ0nbZJewmp7Jj4Zc",
-	"fn3nW4YnU0S+BVifRSKc33rEaT1bKjE0SfnXI4f+gufT7kqjwwd0PAfc73Twy2kLrT5/n+e90Jrgg9Ux",
-	"x2oQSU3/zRr4HVPzKV70UAqrjkdhaPX7yl7UP8b+Vp/jloTZXXg/OhEdEo3C7CMLDXdo+i7eSbr/uNz+",
-	"VjM8ggmWlz2QW4+ko8vQzI8g64VlpQJz3Pa32l5lHdqxUdOnzb//Le1+p23WhV34z3yqVrTI0gn2oUwZ",
-	"07na7dAG8eKq127/7qI499/B5fFWubnDvhZIFmfrEhxn7Dse+6oUBZg9KqE7ylPpes2N2ShdZlVX2q6X",
-	"4bHLKKHh8zTYp04vp1kwhRarsykCkW49QqzvcWZ82HcYsTH57vqD+8/HPuY8Kk3VvfT8q8snAF8Y0hkT",
-	"HSOkM/bqI1tuUXO9467pLbZpk/q61SW4D6QGnzmW7Oe9hVKfUrUt1Gp4LsP3/vnfsBp+FXcvMeADQAaF",
-	"RGl0ylFGtN/haRvK37MbU84o0LU86uRh647+hAZpPktR96qWD7AXjj7NRmTTBnva1WTC0PKBSh12tuIS",
-	"iQ1yRFbDk3OO+6txfz7jWjv7zQCvoPRFEbXtdW12Gcq9nTjA+OtsusNr4NXpysoFKt6AV58EB/DCCtLT",
-	"9Vqre2DwnhcW0Z6EYX7iUx9pZktulv3COrPX90qU+b3+uxLlv6piiuF+f1nW66HlND5X9/oD/aNX5X+F",
-	"j4ymLb128btQmcsCoDvFXwcKDOyytE/d6wZpOd9Dl8B9X/kvH0/tNOBu5bRkmg4Bte9D8B5Snp36NbLh",
-	"QcZYuCNot64aXpAavgH0bobmEG8H4MsFPFolfRctJ3waOEElq1yxUhtmcJRr9p+xOomY6IFgrhUrKFkd",
-	"pEUrOmyiEU6tDylfxLMx8c03VV2DTiJEjj2Y8H7tjMLcofwa/3yyADwmjYYSZuLRwJ/cblaT6aQqxRxf",
-	"E6vJlDJshpySVqc5UsCcKUXGlQE3cV+YWqjVihvKxBskG3waS88RGgwSGZJo0f+6VFVJZxkTh9KD/3KO",
-	"oIq5E+t8zeS4RrGWrZSxzCjMwrtljxwhc5Dm3po6x8DN+fCukdZ+u/N1z6sat95Y4LFhdsGlkqLgFQrP",
-	"HOQmt+IexuWAdOZH3RrMWgMvzRLAsitWYEfjgI1BvRB0LRkC3+tVXXHKpy4pYzHn2HFfOzVD5deWcfZm",
-	"t/aDB0npKIbJaCeIxQrm9krVtr9TJMzt97U9TS7+M16jnjAPgQ/FmTtNQi6ohkDVPhi1VBu2qoulT0jE",
-	"6Atws5NBMpYphlTkHYu5/U/PE0SYh3DbJUQClgfueFBJoPsr4SSe+BmKITXf8bFLcsZntuN+zQ9Q6b2/",
-	"4b5djLtNne42AxQTJ+yzsdwKY0Vh+jwFr5unPk9vQWuCF0whUPeg+QKmrJbilxokGBO6X5BqOEfHorRB",
-	"JVNz6jt+lElTSyzB6A/bvqrHO8de1Q8Rybi066ZuhWxjU/JDwYtdwl4vOU0i7X38K6/+NenrFo5lLLLp",
-	"I+CteI90x+3AXvktYmsoQKztQT2DHjqS6JeIY//K1BFHv4eC1XW3z5SZ4Onh0mxAQzkN3DILGFnjz2Zg",
-	"l+sPVD/58dqAtRWsPI1y0SH3jKfCA8Qi99hut4DNF372FbCl69UuEZ0KtPskMaqwIZdjydd8S5qS57zQ",
-	"ZHHDhXVmlMLutqWqZ9gUjqpOiYnL3frsgeLsHrSYiyYQm4lguae2x9wiR/PibzU6UYHmZdC/KLfa69Lu",
-	"XltwIacj49UNHxixkFeiZ99fi4V8Li+Ut+g//sBn+BIJplDU2Mvo5h9vdxS8NUh3lJU0qoKQ+Ej6Hsc0",
-	"MrpuYorkgXRIiZOMG+cdYPmdI+/Xg2V+fu1tiL31Ds7xJOfw1Z2QB7w4r/HBb/G5S1pjcZiH0EMKLp0h",
-	"XCgpobDQ8ocwpzGE7i9YK+9DlIGsvpt9ThsJfz5M0gcg54VJ+bSqQnP/0QS6/kD/+NgPH79S90BrGX0Z",
-	"0mu5wqfLnUyaNOOeNKRVSEWFY7WBg7Rqgz1P8/6VS1Dl3Ax4YYPeBBoM4L0MUv7L+hyUPKxoPZ9/xxHd",
-	"PNd5mIl9uCBMYODGZ2bcsAZuloqeZkqWBiE8PNQUXnI9/fvcVxun/NgA2QV0EqTgJzEuLs6e32F7qiAD",
-	"lG58IbeYA1losDtd3TGmzozl21ECIiVSr+ei6muQ/Bpk+c3DYHV2xM0QLjoxwvpwoGKvQVok5AVtVECl",
-	"NQKKcLbWcC9g47XZkMZFPjYE9aHHdrtIJPmoZZvsc9BSGKv6i8RJkvzVP3ii9EyJK1GO6C5CGRIRAmp4",
-	"H9K9fuXcOsqR6W8slzabK5ZPNXnYmtvdfbiwB51qb+1Sq3qxZFasGgzhQEZMY7ltCnVtcPxJRMIhTHth",
-	"2JePvjxea7z2pyAv5F7SA+dSky5QSUgT/DT53556l3b3YtRxBqyWJWhjlSrJndJci160RSYxlCJOyajC",
-	"shkUauX0oG7i7ViZttZqBn0Mo2bwmWvVOMdLJg3obfAqSApY7/XlJ5DZtdKUkGdio37SaE7YnRDa7I30",
-	"HJkQPU5V/wzTcB8iV8QjdrfOZ77OKx+GzkJh8Ts4Mnf2NK2zc++jd5eYVmlqyoTAWCHHPH3fw3sLMpef",
-	"iw1NWhm64edQ0DskIRfnQKBwrEDcS5tNwFxlM9SfDMqu3QRAAy+HC+Uub5S/TfY8W9d6rQzkO6+/LtT6",
-	"1ETQlPz34j+bJlvBqA70D2N3fPwthNJuzByyjzrRkttw5XveW/Gt0xBw34U19Dff0HLm9uuA2Om5UjYa",
-	"43h97fB+9I98hvrhp2mHd3m/HcVp/O6jN4v2AJGwi0oZ2G1WOsgF4hi7X3d4g0+M3efPShdwS7iwJvDn",
-	"eE6ZO1j5BjFIzYyxhn+8/uD+05uI9oak0bgdcS9dOlUqJ2/PaEl7STyantdw78bIA5ZxWywvTFgL7y3N",
-	"I3lZPlTRw0utFhrzKZ3aoO9BX+EtQhSa+sbx4dpjIHdgWYZT/HDG378qIz81d75zIbOKGavWt60qhODd",
-	"dvSDklXA76ExGGew3A2sJjakudt3NqRSi0Ni5YVaHL0hGXdkBfdQDc4GfKEWL/CFX106oJv5g1SrIN+U",
-	"opwGT+EslPwNPaa1OeQx+MGQv+Bi1HIDPECYvfbr6Evu2I0bp6XVMw3cgpv0yWb4hdTev8EGp/fAoZxm",
-	"zMvsYVkyjrs4YhMji19/cP8ZkCpx1Ma6lz5hmoRbmk/Tqipm1R1EVGzCrhvF9rlL4eyUefRrYb3vKe1E",
-	"j5MeGXv51XEQxA0hR2RKXAqrCZfwScIuF95pjwa5oesVz9WKb1mpppTSSmkjvhsc9l1GINwAiXGsWNpF",
-	"5sy0BzVgW8ic5zuGj8958cQZXhyiBzeHY95PA9lJMXxsfUR+aak201AtJkaBefbuF8nYfm8JPfJ5Ckyc",
-	"3AOERPxdhBERRznKElW1jftRaLDnU8twXQ8QHtnbpYvocLSWB1biWoNeMqlrBlyDJvZIn9rTT+f1B/zv",
-	"AJ3vOK7ZuZETdUjWf3VEH62IUPL4E/fUegX3CjcKF8Gwt+JOI5+De7JbZ/BhQjs+ufnHW0eukGvvfnzr",
-	"ntT3geq1riY3k+v7x3i2/Hjd8JvyFzPe1Ttw/m5e3SjZuuIFtIFwRAnSCmx62KR3ekd59/US0Xy8X2Yn",
-	"xNvqnOaDK4kQnWS8tkvlqBGxz6EMpRWl2kjvBmx8JU6vSH0qdFfSddWeeuyVkYpVIoz4ZqlazImA6pm4",
-	"pntYK4zpxIghNkvOvkFpKrHoMHRpQMy8BL4Y13or5CIA7UWcDWPVei3aA2M5UKJLuZIL714nsHi3q3y9",
-	"phs3rBEdH2l6lKLc55y6RL/Qx/8TAAD//w==",
+	"7L1tlxu3sS76V3B5z11J7uZ4JNk7e2fmkyLbiY7l2EeS47WXrXsEdhdJZJoADaCH4tbS/e1noQpAN9lA",
+	"s5svIznxF1sz090ACoVCvT71flKo1VpJkNZMbt5P1lzzFVjQ+NMzVUvr/lGCKbRYW6Hk5GayVBu24nLL",
+	"7BI0MK6BCcl4VbHfW2V59Ycp2yxFsWSW34FhVqzoAVYpuWCVMHYynQj3pV9q0NvJdCL5CiY3kwLHm05M",
+	"sYQVp4HnvK7s5GbOKwPTid2u3YMzpSrgcvLhw3TyrNZG6e4sNzg5uwQckS0UGKbklHHDhDWs4sayNV8A",
+	"M1yUt0xYJgxbKFWyudL4nuEr/3ItS2j9bi4qRyLGKyUhtxaaVnsxK/7uBciFXU5uvnj0KC7GWC3kAtfy",
+	"vITVWlmQxfYb2HbX5L5tcB4afqnB2BtmQFrGF1zI/Vm6h9lG2KWQzG4UK/nWTP06pbKsVBLozSnjsmRc",
+	"mg1oKIlCbMNNWNoSeAm6WVtrmldunplFPnGLXAkZfv7P6WTNrQXtvvn//fR/Xf3/b/7tf0ySdJh/y22x",
+	"7BLALe6r13zB1JxtltziaosllwtwE2YrXgKba7W6ZRKghJIRGwjL4J0w1u2ZBl5us0ubX9HQ4zbuBZfw",
+	"N/xCasYVl/A7gxsymU7gHV+tK/eB5S9XpVrB1UypO/clP6c1t8tmRu7lyXTiNlxoKCc3VtcwcnZiJfrO",
+	"MbeM4zHN8HKF7yfP5b+7LebvxKpeuR9ow+mnx3EqQlpYgMa5fF9x+fzLNJ3WFZeOTvVqhnsSKfU4SRn3",
+	"eC9l5kqvuKUJ/PGLSXI+L5WxoHMz0vjX5Jw+T86JXjh9VnWWSLoeQyNdn06iV1tjYZVnb4N/TzH4Ye6m",
+	"d0/k79fc3OXIZbm5S9PrSXJC7vmTKfYa3iXOm4V3llnF5kKWO2QyyqrM0ftlpCD6wYDO71RtiJn39wnu",
+	"eXp73Asnbc4H97JZK2kAVYrvtZpVsHL/LJS0QPoFX68rUXA30+s1PfFv/zBu2u9bY/0PDfPJzeT/vm50",
+	"lmv6q7kO38UR9xUBbtnGXZMbreSCLju6PBQrFZLNf8aN8rQoYG25LJCGvCyF+w6vvtdqDdoKtw6vjUQC",
+	"vp9o4DjfCWdaLJh1nxcGNSDJSrWRTgP6n1zWHHe3llZUk5vJk0dP/uPq0eOrzx9PPkwn69YQzSf379Qu",
+	"leP3WtxZcgvJu9X/Rs3+AYV17z4tiFDvJyCd3P5pYmqzBuRRDUIaS59aihJw6v4fILWqJtOJUzFKzTeT",
+	"qZPIhftTCRVYmLxJzJRGey7XtT1I3919dOrKPehZJC43d0Dampr7i6xAFdJM2QyMKGFHR9AWNNtwaY17",
+	"3i5R7LS20L/8vDSOBvXVF//x+LFbQtzaShn8mNBsxssFpPdxOnGTdGv2VOxsbHug9xNhYWWG7fKKv3tO",
+	"Tz9+9Kj9CNeab90T7kxxISGhD6s5C9tzeCQnooRcmEPH7mtVy5I288N0stCqXpvk0MgsdPIadjl26d11",
+	"r0EbJT1FO3JP6MgZJ4yaJPhRhzSlIRrrFHSmZLCdWkxbAb8HVMqNumV2KbTdojrvtFvZUumdKTOZHhIC",
+	"gUP7t9aLBZLgQfz/RK/Gdb9JyRNrtZjVFp6hXo5m5S7/hwfcD525SdjsHIvOA/tboKpyzAt762kmQ1+i",
+	"CfSu65XlVhgrCjN2bWSplF0e0FAoXRp3SdD2C+vNmpIZIQsyZEm5ZDOYKw0JzWM6Kd28ZJFQPkoxn4N2",
+	"t+A9r2owydfnoqr6poeSt+BabxkaBN0vSG7FfXrxZsl138c3S2WAZse4VHYJGscSzuRVKjmcVeudve9j",
+	"6L+7L5NLYwxTeJq0aBuX0mwozSTJNXUp7LMlFHddZplpdQfyqR2kVroL12r/5oCnl9z8FXiZdIwgbR1H",
+	"OfOXdtVZzwtxD5IZyyWxIurPmotq0vW8TNF0Tm60kJYTCybcNW0yhwXFV/xHs3T8Slq9TRy6qMF05sJt",
+	"Ryu68pZu59nZNvmJEiwnuZ1WVvISp5m9gV8Gbpup6aXuZ/eI5z6J68OJTwMRmi/EmWfJGfhjl5rLJNeQ",
+	"AeU1J7qv3PZt8U4X1rAlN8ukwtmedP/2vhDGdudTRAdfl9PCuR8kAFosdEgA0PdSE/0zr4JtkNTqDs7i",
+	"ldOeUWVRXvE8/PTe7Pyr02bM5EyVLLPTTJJzxo0wKYHBLZsLbSxbQlWSWNgoZz7NgCkJN0zXFZRTdgdb",
+	"978NiMXS/UNpVmjgNvrhONO1JC+d+0qYTPYwJt0f7rO6roT0dhZ+TiS/Qnrh4cPkn4sUnQRi4ERy1E3z",
+	"6zimxF06nh2fOWasKh4E4Gh7ldRjuwQjjFMjjRVVxWbgqKvdaR1jl7acvY8PiYIeDTKrOPbwblFxkzY9",
+	"0LMY9jch3ddc2xVkPtsI/86foBR2+D5/VQqb0l5F+g6t+AyqjH4Me4bjQQ3ZO7+aR1v3japtoVYH5dB3",
+	"/rG+M+WuOfvU2d0pGbJlnC3rFZfupmAGrNNxuXv6tmXBkMJXMlWjqZ3cslqmvNmkiqFtryQw9xCGpjDM",
+	"YdUClR4USW4cbhmvqj7bKPUHMReQ3q8NT2q9++cY7YvgisR3psGioh0PbBX2OX88LnxZ+jOY4CaM8aWY",
+	"abjQIrs2ZT2drK1huCR5bpSFzN22WSq4B80W/B5DRc6MdnyUvlPch4bT8fuKF1BG92SXnEbVuoAcxxkv",
+	"14d4ndvE91Gj8IU4TFAW3cpoIT0blDFbekl8NsqkF3R4zmq15lp4CbUnIlBZYrPtjndFSDZXugD2e6k2",
+	"f0B91j9BNujv+dyC/sNk2qPwdfWUGemJU/et4EEdRJbXGzVXVZliFS/iugPOtsxLkVOHIDdBXrqiwqVk",
+	"tUUh629XjC5rPrcG5Wv41UbYpadhj8/BKyWJVXE2h03w1br/Ay+Woxb6pZsUlK83KrXWtpOzQ89CuYvJ",
+	"ok8CF+3uEl6JO0p4qGBu3SV1BpIvaq7TjksnmlRdlcxYtWYhQkoBjFLhPSbVjiP1sCoQjuieD6auILjF",
+	"/ZaF40E+H5yGG3DmDg4Ud+j0GD5uY+08zFFxvOeMlcGfOGhitfilOYmtgeJGBiLHw9Ti8R7B9aWYz7uy",
+	"tvS/3T8ZtURdhLm/37JZxeUdixkvW2TRkAiSusPmWq26n33kXYv4Khp8bWdy3mdh1TFXFM4BXyZK9RFn",
+	"WLyoZd+EWxXvjRu2l2nxs6T9vWHv3Szc3z/8LMNW37D3Qt6w9gsffpZrLhz1btj7O9iaG/bTe1KEb7xx",
+	"8Rms1pXaAvwN9btpMG5vwj8+g3cWtOTV8/LDmw8/y65llVNRtiE7SdyDvGV3sLYkXIU1rLniD0cgGl2j",
+	"9SyFNh4dstf8uz2bdHmNFLXGE4xl+sLrtA8x2pa9AS9e7Pjyd6e/+8lxBuJrZ/fkrMQhAZu/u2cy4Rqa",
+	"SoomiQginbCRM0fv+qFbNkMod9eOs773Vokf6PV3pgOGw3fbKzDnIEnO9dSifByvfdNEQvaz9mhRGWKn",
+	"k5vJi0dPPv+iJ2CdSbHZCBl0BwkbMJZpKJQsRCXQMUVhSqc9oATLO+pohF4vUluI7V+KOyqLdyg4YXlL",
+	"ao2ERtfvzGi8QIxTTu6HWgWf0tlN3CK6x7oStRwYZrA+Q2mAvwIfbezGntWOZr2wkklx9ejxk8+/+Pc/",
+	"/sd//onPwqA3k6eY4vHXlzdsCW5HZ7y4Y0qyb5Us+fazLqs2tEn7ASsuGTeMO5u/6meDJ8krNBBuN/Fp",
+	"pO8TP9JDyEvfpJ45T7hJd6zs4V7a/vA4/FLveJZawcY+pyMXZTq5dc41GqIkTBszzm14TJPmCw1wMHDV",
+	"jggnggU08ySlan2f8zuttZrxmaiEIx3ObKO0XTo7iDOrBa86TgenhZq0J3ethLR91+xM2Fx0Z8MNer0w",
+	"PV6VFP51z9+wR+7cOdm55NW8oZP3YjoW0nV7O8Mf9gg4I68mPjzkgjZgbTIXYQlGWLxW/I5KNVPldjch",
+	"jMstW1GSxJF5IZ6aU0/x1JS/hEKUkIqxVUouujOf1zpY1o0vBRMTIzNu+HacWV1xOcDP1g29+9xpmmlu",
+	"cebITD1kqeDtL5FKhvGZqi1reek5+YwmiRvB5+Dt3Qpv3Dg0K0cUsFcYPphgrsNycjP5fP4nXjwpH09a",
+	"SXtKUvoUw+wr9q2nW+LS6M/HG5QdthIy/CbhWotzb2VathYhZFHVZTprkhbYd6lZn+m4ZZVS7higi/fg",
+	"Gppg3l64n6onrMJITZjiIQtzP9pPKQENeVtESPKc44ej9VdkmReP/vTkC/fxDb8H/M1aVMpO3nQ2Pe/9",
+	"Q/fmhtxesgAtMTdphUFSYOE9cgjORvgAv6Y3n6kS8ibJ87HBPb/QUQlwacqTo3TcfT63KW8xnxmQ9gbL",
+	"iNqew5KGGezf6zOJpdr0DhyqnGjIfUfp0cP2KCKnGukdvSJ1RnBen1hKZVuMDFejmmzL3nTSr+5FCbLI",
+	"6VBUDEcZhIZvY5hAUbjXqzG3jDij8ZE2GeEgFkvHKxhfSmtMHZ0nZ2ZsGp+9r0pzQ92DLkVhxznqUQAn",
+	"QhPCGqxwC3nCG4WS6B9KSKDsanfPcnMn5IKJeVCPoDLACrUCw4pKGUhpckiz4WbEy1pK0D+sk8ckqraJ",
+	"PB6+UnKBBaOt4MIMWNuZAMJNJjXLoO8PmuMr93BKarpdt+bvx0dYZ02YHiWaz732NIws0hkqxeNf8wJe",
+	"K/ffMzgm4xkbZRAGc+4cvrKGqB19ZabsMp5XLstYyCmM1xRLrynaJaxuqbwVrX5MGgFJjm/uE8CG222m",
+	"FQ3PbIEgpX0vm2tsfg5FsIa5VkLOB72TnlZVgcw4u0i+cMs0GGuodiB4vrDYGjQzapL3kYxYVlbCZzNm",
+	"9n204Tzs5bv0iP6vqca06y6u6pVMG8E9+Vpz4eOBSSXaF1THAHaprFMb1twuvbGiihq9JgktuhI7GRE5",
+	"kdHjn/5aVPAUlcmuAJiplAfBjYlW1T3EVO7g+9y4S27NjYGSqXsUo8NvHne2Nbh3066YErAeGNKeKJCF",
+	"Kv1J6m6Bl7HJ6gCAAR5J/4U0CWWZPMIcK/pyy+lVb+lvL7KnghsjFhLK1yqlCyi0xQxDLTmTTTQ+9pHN",
+	"GexRTelPL3pO9wrKbSan7x60v8a7fxReMxvi0E5JQB+5iYPEdcc5TZv9C+P17P7T4piyQruMycTuHkJg",
+	"BLyEnI4SDb5gYgf8hykpLPDO4k3mfhClYStw5rhPONwvMXQkovWExTtb+x70FTHSlZD4yhprAD6f7iTq",
+	"YnqE9rFfH23BMPXAilJflRGcD3EetYz/JIZO+iACr3fDxz1sPcIeDos+DDeyB+4gFdLdacHRjd8DQpAJ",
+	"SR6oZN5396Q09k1awvwyyJuUTKt+nInjt85kr/YbnotJGh0RtWoSRsIGM6tug9mwV2CYjpadVpC8o64V",
+	"vbL9meeqwMFKr5dcXjV+eHT16SteYBXaNNTgQnnl7B9kF+QOY4RctN4raypAh+Tv2iFaC8ZCebXyICHu",
+	"N5o7607p7dUdbE0sD3M/oRgrtkXV+nEpcBIzJcurUtUzkmz4IxWEIX313dVcaXCHEZPbxQrKK7sRmMNZ",
+	"G9CSr+AK68udwFhxUcWfeCW4uTJLXqoNmiLcwJWSFY1vLCnOpVpxIVujhI248vQJYegrIe95heKafi75",
+	"ilPVm1T2yizVRsa/WaWu0Kk8nVSquIPyqm3zS3WFU3XDazH3WahXdyR83Fa5fTGWY+5VVzDSJ1F7NPaK",
+	"l+6cG6u5Ragd/KXaSBS7Brh1RFCaRNydVBt5hSXKrZ+bgunpxGlKVxHrRCzklZBXhVaoCjW/ceMhJbEa",
+	"88osdS3vkBXuQfMFXJVarcOdxqurGMrXgBWYBTT73PxKrekX9FHyjRgoNNgreLfG1CP88+ZKgzsVUCaF",
+	"tD8omQBizFc9UMnWDhTvH8WzRSGDvnZyivl00lMF1apQH6cXtOqT/NUfFYH9XAdTV7ZxB0/ZrLYUhfKK",
+	"C1MSGWDvNv5k7lOM+oUkeG7ujC/RAOmt8NOuW1GedNOe/6odf32mDsLXGuC/4SIZHjtafGt5Q92sOXsa",
+	"Zzw6wOJGJNyXtjLK1nyrVVUxeLdW2npTByFWuprn4QWNDC1lVvgXJaHPDjze0jvGTlsoCcN54fxW3Ucz",
+	"3ejbngAH9unCuS5tjrhIMdNfaq6TOQCV2uz4HFoScZ8PdxxYUq2ERI0m+cAKjOEZ952aZ/gknohEiQGl",
+	"+68rLo0vmHPGsNJsye+BGeAEf9CdiYYCUviQvuKONdhgAUwAM+R/ZzwU4WbJLV45GMAuRZkDlbBarNc5",
+	"/80w76N3Ogbd3k+9Ic00btjuFiBNmxk05E+xwvPy7z7S02GHPlwMnjn5xvJZBelV11L8UsMAjAU/cHwj",
+	"ftYPnFwHAnMlXfhGrWDXW0JV4LjnSmJGesm3VKMiTJOM4DEqfU3nkRljiWCbMJQPT6CVwvg8D3Thopre",
+	"leRUMg1lf5Wq0+LXUObcduEjT0fc9vGlP2cSO9UqVZzjaYpKmXskhLd9aBtd1q0ylITHts5U3uBO/dd/",
+	"/dd/XX377dWXXyYrRbAMJPd2g1dEiKEeJsCq9kwOXnFo/qUc8xzhV2/8ENGQGu7Lzsczeq7VXE4MwQ9U",
+	"MG0ccD6I/DvDMAQwppx4w/PpeEhMDPQqHaDMPBcMu5tzGQVN2KWsCdyGinyI83qDMVEoXPjCboTPRa7r",
+	"+Pm/+40JviQCqmh8Rg3i3ZLL8sqHUTyyneNZWCct8G9g205ZGC7p7mA7llPJ0fS0VYg6/GjQu9/Hurzh",
+	"b943l1x0Jfsk2ljxRpO+wsK0hv/izzNll/6HN4cYmvxmCVZu0ip21tIhS4oNvoHtq1rfw7YfyCXhO/aV",
+	"cwnUo9yuDud9mtI3sO0voUyhBi0W6JhMRYp95RozgBBB7sZec2PhlsFqbbcxCR6vdce5VsxFu1o3WwDR",
+	"rZEMHtA4n2mo8xNpsfLCF5Pv7UFtlyprunipOyZ5Yzop1UYaq4GvMpFvC+ZglsXLnboWAjxbZXTxmQF9",
+	"vxsJbSe0D87cnU6ssFU2hxw3gRW8qpiwWEPrbgpPooN76KFgG3rvEKq9ig7Zc7t5DlQc5IrjyxPc671+",
+	"zmH5TWKxTOYA7tVOY3pPU12AGElCMqcqI/S3wYJ53BqPYtCdMMztd6ngf05jEjJx1CuY2yv0QEp1RUk2",
+	"U7YUZQmImRRDILcY15zVtnmOrZyC6fQMN+2ZKpOqc08SiGPGw2bYnfCwspyEOb71Jk+QC+sagezZjMZx",
+	"n3pJyxrGt80QufW/jNROuPHT98BQB2HcgHyiqSM9lK8xUNGdAqF6DTd9MIaxh104wBs2QK5nBHASeYeE",
+	"XZh8M6vk+tXiBdyT9RDUHCHnCoF7tCSRCFornVQD3etCnugersIEejkvTPSAc6hBgTonDGFEM+IUf72n",
+	"hLaIQdjnL0EaXfaA+104/ir5FtIAOIOuMNOrIdDFcep1lL7Q/benfq6plf0NNt9zYzYq5b5ct/5yQAsM",
+	"T2bGiBJkaLih5E5j/tOjCEIv3Vqq7V5RcTfIQC+2mlP8qd2c4vM//vFQoCrs1IEAUorimcX/YOjEDV17",
+	"5Kz91iBYK8QrrGPxZCHQ/sBEP00qpZxptVH6LlHuchzPHgzVtfnkcN7KA3B8aiO+Q+jj8gRAzKGBu5Uw",
+	"8xQ4ncfwmDvVXKpQmjjG1Lfqac9Erfo+vtrNQgyuWu+FJ4e/Y4gp+3ny86TpkVNw+Tss1Ek78EaBZrYm",
+	"1Z79gf05h/HQ3u7jBf93DTBiuP5LqhGpZQP7HFJVNMxrShOZc0EBkw0XPtMG83KuZry4m9CJgehPEpJy",
+	"gJI6RBDPDR7m4JBtVaLpjx23KMOxqZRd1GAMJSTE0zsJiNvhjSllOQjDNgB3iYhuNfDMj5EQ+0FeZMLe",
+	"C2YXRG5Uqnguabtfi8L+KAcvRe8N9sP3a0Hfe0/AXulRxvUxVvGeZwoIQiFuADJrVeSi13kT60k1GMvw",
+	"FA9L66EBe4HOhkVuMbCa+E4ohj3eZsgiGFYKW6B1yUVz90Z+VakNynD3s/QgcREZG3t9IUA2xU4xvHmL",
+	"Pwi5wFwag1n5uq5gVDRDzYzlRRIrD7frDmCNYTCsDyMMXz8HhEyW050sn3Fja7EQgzxW39GTHyihDpGh",
+	"M2GWHXVu2M4FOZuHMWiDAJQhb1XIXGxZ10OHdpT8aqwZS+QfEySkN/68HQmwuwMqgBFMEwL4EWY3ZvoK",
+	"6bQQCqYklxpqmA7t9St8EN9Q+RC9qVcrrreDPugf7Yv1UHjr1DzGbt1039x+5PfwGic0qJiwAydJEUzw",
+	"gSFkVI+SHkpTb9gdbJuekmPLEX09mYRYTtY5YW3PBypovj6fqBko0sIxDJvayMW2DIp3S9iqKCSaHW9x",
+	"bHN2c5fghX0B0Zt+nD7YEm1p4dMSPKGTYQPetbumtPsW42E37VtkJ8MUW26RIop0rSB0fGhaP2ARldNQ",
+	"S5XUKHscuF4QJhKEMKmiHMiWrUqubvQcW5IisLJhc1HB5AJdkjxww4pARtLZG8NyhnCXcqzwask1jPLN",
+	"Zv1Ap0uztEXcipPO8jz9Ksj6aOV4VJaY+aVr6d2dcyGFWeIvl7wiSXKvRDoVvS3OU1HJXSiu3ZZtjuVM",
+	"zSu6uE2Im+zRuuLGjAOc9tuWjOmEPgBn+mAtcQX5tKXwgDMCmTNwzORG1lU1HReKnw2f7w9uvHwHpC57",
+	"aLgXlGrdKUmtD1ekx5LWTlF6Ei6IjCUMRM2goKq2MVWr7u0RtJAlaGOVSpoYTkfeYkA8LYl8WYDTpbze",
+	"T3hyTuV0+iYaU4bM8VRGFpngqTY7ZKIvYzcmzsySr4FtwSa/JA5CHDdZiRhRmNuzxLSmE5lscto01vSQ",
+	"K10Lmoz1EW5ALHjJZAR5LIFcOMyXyqT/qjYjzjqdhZdqk0mmWee64+L2xdpRNyjVZ2vghNeRtAKoL+7h",
+	"LlChf27g/+ku5AFNbErqoaZysLgBnh0aIrYotnMG/Ga/ycuI0UUFPq/wP4mDnco6n/9viWAForjz7ee1",
+	"BjW5oeq2ADX3Y9hud3HV6Pl+OnnzIYHvVCVBQt3vm5ZnhC8RGuodLMOJ2ZAxrPDkUM/rcERTQgQF3m4i",
+	"LVUR784l43oPdMqpDQfrYPa7IyAHNYkMVrE5QBmb8UXGCm6PwNyGb00AIZ9jg5V0loMBa0Pd7eBeant0",
+	"U8xqVABpJ28YaaRTFmEJpixgEExZUIi7U8kcWPz8Ldtpa602cgBebOoQ34m1B7Ql9niUzm5vMfXBhJWD",
+	"bNGfrIKdDdw+h6Rar417iEyqXdc13DaRAq9H09/wIE9SCmhOMrxUm+GoKlmXbIO/fJBCBynSrzw3da4Z",
+	"nVmr2Ylh/WD+9aYCIvd9IyiGoe4ynhUL6zF3mJrBKwtJxKbRN47P5cG4P0YeaTJZmuHAHbo5rjKZWFpV",
+	"CXNaFkijpYwqu9g1iCisGnM+fIDnzcDUuuCM8fhQflU5KiWjGH1NyLRWOqFT4+XNMA4+bUDPNHj1mvni",
+	"5OFO/bqyaXR3D6ozgvD+3k7atSHTMXOI95dZa3ljNwLt05uIwlHw2sCUGfBtc0OR9cGIJv41zCLONLNX",
+	"a2XIvDtjleEJxX57iGsd2LShqWGJqG7MFmvPYW81KSL9rxpM8O2fkUhZVL6ZFjDP1G3gEiI8Hlop0Rtr",
+	"fDmauw+b7rfuwN428bEGOdB/SxgPYYfBczMK3Odj7POZkPM+JXS3I3m1qV3loVomm9EceDjtnEafb5cU",
+	"iBntHbk20Q+BXMUBPDZVH1rCSI/g3l6sQSLqAJttA27B5JJgDvGopzQLyddmqTIlXgEFsgFWYktVleY2",
+	"2h1KeqB+LrdYzOAV0iU3bKXuEV9hypTGlIUmLOtsnvieL26Q0bvu3k4d2Rh1ShDUcTQCv+xQs7UJtcww",
+	"RASOCfn6FGIn9B0UH0wqWptVWGTGlLzB6jcoGcK+TJ2YGhAH8snFISRDEwos1UyxtS0ptn8JBYi1PRIN",
+	"+Ow6Ono1YLXOVeV4C/4yQ/fgJfZpZrIck6fhFjPujZ4WsQ/X71XaCxHdao+GOs4ZPrZzaw6kMqY176FV",
+	"xm2KPOepELg/zLzFsT3n68Ihz3CKj496vuwkaaSL5V4ibtFAY20UQkrTb723jbZ/bLcx1ykwR8fUmLWB",
+	"5U4Y+1yJUqfnQ3U7ug7s9DiKH3qTR6z6UqX/0u7xeK7QaTuNAj0be3ywt77p/gFoGPaIfpG41IYch8/j",
+	"5cXHXsL9CVIkVWWQ88AIWYzjoFpir/qk8P8onsPdReRpkm11Px7E+2l4Jd+6+0A1YSyFJ8/Vhu61kOz8",
+	"ZoQOkqJM9BfGleXJ8ldhrEq1acxxTM55GY27cVyvy3DgDzF9dIe2Lcm+pT3AmU3fBqdjJ+xSprOGUYhS",
+	"x53yFKhodgB8fNQADycrAkJWmwi9YYeXMK9NyjLdQ+TpS4ENzYKOB+AZYYT0ubgqnu7n4ctQdtZwwzjT",
+	"auNTKpYAds8SHpDd1uklfxB63pP74oeVNvVCpzWkTRwuizgI0ZOPzA0mOpVE9NLcT/jiVM/mkwwnLpam",
+	"te7MdvUd5c5NmgR4d+15rFpIlwvj98zoLIq+esH2VN586FQKnloieJFavp4ivkaQ77HFbuSv7UX1ikvG",
+	"X1oBNhH8QRpIFcigZPb+QxaebrWzMktMbxpY/j7OtUNl5Umv0jvrfS6B8TDxbMfE8Hlnb06pqq8aQIoR",
+	"wVaVyY/mZanBmCDbMfMptH9PlYUcmdBlCrWGXMxRjyqb6gSB3Zxb1XztQj+fCvtmOkovtdzcDdyMDaRz",
+	"ilNadtRHPae0AtCeBpl0r7TS33BC/kz2NoPtyfsMgSJqAkUDxkqdQUIFO2xnElqnx0qGM6vieWtMwoYE",
+	"Wu9HSOxRU7Yxjw9kGvpqmEyeDXayCnvuRRz/0hd4XOSxt3coStsry/A4hAO7n1XZZnixRi3Tibevt4ss",
+	"4d245Ij9ZeMXwuOHe+124NbW9kCxjl/6yM7PJ6NiD768gj8jgacSir6SGegUdabkwpmSZSgpmcGSfBfH",
+	"oUjmS1yGe01iWLuvDTvty2glMm7bpP4Ttk8NFHSaRKvh9Y3vrtrCAS+WUNz5toPspTI81XQmMsXB3MV9",
+	"R5Qfn1AFoenwcUVVcm96d+TgaMPBx50WndIRvbsn1ABg/JZHNQcbY1Aipecs4XQfPFekWMaX2qFsFnwD",
+	"l2qysstSeUY6BxZDTkqOENXDi+PHhlxPDo/0YnFTBPXUWFDACRwURjlWyT1FOe0v041x1xMrddNZXdSp",
+	"md/7hH5EMNFagGGqtoRyt9fAyPoWQAMkr/eUBcg+R5GUMu2hTnwBbNj01uIzXD1aTHebnBNhfIfrruCV",
+	"29diBVkwmlIB0WTDBWE+7CIab4Qs1cbcesQCFGPOPG9jFxwWnAGs4WAxQtjlceBL+PkMhc8jv+Rpwos6",
+	"5D5QAuQJaYWb5TbLKZUy9phcvN4UPN8/142bIt0rn6s4Aqwpiaft+FpJIEgEhEpHIHpjd0qDW52d0Zjd",
+	"a7+QQOQbrgrup5g0AzR4eTj3JBmAVydLio5oGHwo41Ef36ElezJfgbRf++KsdMnWgRagImPWvKLyou53",
+	"W6TpyiexWHrg38TFrzbZv+UrDvazr1opC5jQuBEmh+br60pjJGSv7d5Q1FX0Q5fJVgLuk9irAVVW4wt9",
+	"CLb/wOhDY1/pOgicasOmuQ2sYAXSnsOGQcSC/cZFmGTsQ2GFkkZVsYK3hXvcZ8TsEbQMr/tHfPkcI6gN",
+	"Uux5CUMK+kol4cxtkjxqQ4+q/6rVIyiYXeR+bte8SGVFkTa4Xnk4mv0Ik094zXjfQ2/F9J/hHazWmXMX",
+	"mhOmsxuxIWRGr8wrqlhCkp7rfoVIwMzxbzTziYO3V9dqGTmJy0pug1jI56NgMndQINtAbv2gbx3WHgh6",
+	"eRKQmxcBvUhuryyPXYoCI56Hyi1etdwKY0Vhzptx0/ru6BL14fkJ+7GykDXQuPMP5NY07QWO0Ue/FlWV",
+	"O8/+kR/2uxK1j7ww1CUiWy2BcnMG1oJmd7BlK37nLLl4ZU6TUH2yNJkeetX2r6Cz46l5yMXHPHyp2kPj",
+	"I8kBnUZU8XXCFxQqaC1TkiphjCgh/RX6fqoewp1bUiUJCopca9iR2l8wASEq8dVD6n/fFtITzQ7u0YxI",
+	"RaEarvWWcaoZ9mVTXspAZSDY4BlwIJ7E18tRj0b01YqxtAhncPiEZE0ST4d91t4jwj5bN5sfNjCup8Xe",
+	"Lc5LnsGNsMXymPaLA5sqDmuU+CoGJvel4HcylZvjPgnGGuzkxaxYwS175MtWQsvciIlAV0J/1fuSm1fY",
+	"3jat8dwBrL+MeM777UvxhiP5RyAsd7C2bkLO2gNCVu0ffnwJ9sAGITE0lbcP+ArMOpkBRcHb2GDWIFyW",
+	"RJgFqj0UmlVqISRV1/mwOiQLmY5K3davoFApbLJm/5nBRxLb3yV4uyqx5w6kPsc/jAX+otfcLBZKlfu5",
+	"GGlsxSMAKPLYEd1HBzdqIbML8dCM5dgz56C7/35ULcJGi2z/wP2u63To2wzQOoFtjo09FHwMIRK0QZqJ",
+	"47bPeDP5wJh5oTTe9vMy64smblWI1WR3u9fop588efRoMp3UunKSxNq1ubm+LtUKPqu4vjPrWn/mP3zt",
+	"vnF9/2TSRZZ5MBn56QnBy8iuFuf/8VE6pncpuWTiHbQP6JIUH79OOTUEq+aSomsormKL11pGoAeKrEpU",
+	"vPBoJ227+PJQv38ak3P4YWjv0rCSeu+gPJiCsSdcR+dw5CMStIJzREa8Bnn8VF77GONeaJdn7JNzAaLv",
+	"ednaXqdx4WM8zMkPnZ6o0tvHJ6dYjggVH4e9PaaUYgSu9sm5mb/UUOeRSofkaQ7Otm+l5Ozh++xhK3vP",
+	"a/AXesnvuDt3Fi6cNIfH7YTTmm4E9uB9vdpX9vCWXyaooX0dv3CJZ+le2GqddgLFtejBF7pgxfUZm24O",
+	"l4TJFtBO0Qg5Vj7Dw+OmWw+i6Xt/NyDqiHGPf5LKDgOsPqJiWcNa6YPOANzBl/RokjtHFxf7cX1t8myb",
+	"Z5xnSyWKUT1j3F593jF2UuCVXsW3bpym6iy2ej8OvT67kpeR1nsGhzMsyJhoMJEEwX4/TpW4wU5IqQUb",
+	"xWXZpxnutfxtXlyKxTL5h4owD7tU0zU46/BP/87+n1TyQXQLJziObzIkYN5rTG3ruYlZhYb5ZO6u1cNT",
+	"2+obErDZlt3t5Ls2L1qVXK9b1xHf2w/s+4oQ1SAz4YeJnp7cRIlAqsOa8XRScA3zOmexYYSf2aUGs1QV",
+	"laUEaEwZenURoJAjspDMYuKmqo0HuEIEo42za4Vh8G6NBRUezXWjlVzsCKcA9iOTG1PU+v4g1sUzfMjx",
+	"nwc/SGD2b3bS3Np+VzDCotY3xBhK5L/M7Xf3WXCZnGrdw9gGg/6pxtWGmVqD4+iAIfYPJSSUrMEwOuDY",
+	"8mwXnPVE9DBgazFD2Mh9q49kXpL2PXJS0lc2OeCEpK89DMyGDzd7ztoz5Xz5U037QGMMJf3x3JgMsaGw",
+	"HBOaq8QdVFvCVPP5I3j/pU2apHxdqg1bcbn1LrIVqSnuWZIWU2qHgEL9oLBMszbRN5Jl2nDlIDpLtUk1",
+	"AUHhZn1+UlU6wYZNrn1Hu1T14D1UfSchm8F4fPpdj4TJcXm4tvopnU/Ya4UBW9fVEEpjRmWKNzEW7RjU",
+	"t+V2ihUWHDK+4dspM76bo8eWCXFXYSg3Nx2yXqdqF3aD34QgMKtbqJgFl6hGTHeB/HeOirbZQs3QOaJL",
+	"9XDXHhCVOXVtruqUJzjqQng0kWUjk3olNTCvv0Ywsg7c3fTuYk7dx/Rkeon4uafkw0olGBBy6D1oR78p",
+	"KRZEFlav3Ylf5u5o/PKf4UenPCSgfYOKEVL4UhPHT/xPlSrGjekP1LduZ5qZSJJK51vth5Foz8IOReqF",
+	"L7RntbfIFjXHF6yh1PLakD9agTc980+buXnGDKpW0P532DJc9lGQ7apNGUsFyq9KYXsSizIwyZv0dV+V",
+	"48rKOjG9MOrU99GUuOyeVEBcQxql2zdUTqkQqtYF5JGXBgCK0xfC89mZ/T18bg+1IItMETxIXa0/EgcT",
+	"whtk30JJspU9DHA6rr7J9M/KIVfro5xIzW7kwWU60IcpS0AL63QWexvFfKeZwbBqgPC6MPhRm3nV/+lw",
+	"53gyTj0uiPUpQySEwkeSzLBRc3869g5agB8dk6y9s5s5yeanSnOjYVIza/UU6k6uMioTXsOkKWGx2ca4",
+	"ppz9omUGCISe9uYpOad7PnnHlsJYIQubS89NmDoHJzvvST6bV3yRzFZHmjAud5uPUL8UXYM7vnstKdpJ",
+	"RDm7QXIr7vOIh5lj3GrTsT/P2EADJxe7aJySNI8z3NmoZkdjDGIeEtfihh1Q+X+QpRqdYBGz51G1ErYC",
+	"ci2RToPdr9wt7juLTBI+xFSuI9buBedh2a5JCAFnpUPS486xOFx0tuLvntPTe/HuVk7u8NrfozsSxgq7",
+	"UrnzjYVHt8wuhbZb95bZr070ZsTB/IB0RWSComipOnnN77vleofi9D2qwg8mCcUzNhY7DnEoK8QvAkXk",
+	"Zb7/dphrE+fLkeUcASQk7/GRo1afvzENKvfc2bt1UGn+n1OD0ha2nPHdtG7Z1eOdxiPUUUq5V5zxkwYz",
+	"z25yf4fLln84RY8WTMwYegzUX+mxMJnk+F47i/iayEJ4Hj1EF1kmgeXAJ0dNAlTedAJSq8rDx5bkATe1",
+	"WYOv5BcyhKGX1Gu3lv4fiFyVrtwJbQETORhGmFHocFkPI2Z8jbto9xpcdDsGoHXPZtvoqkiGOHxZUqA5",
+	"XSmtmFoarylfEb/JrMP94cUwGFTfB9ljDHuXKI6Y4Rq3PRdOC2j1hjw/BOHfVcFndcV1f8XJnt8/FrFg",
+	"dCWhABxWNWtZHApxcL2oY7vXBM5avmQ0ew9lqjHTsqsZf1BtZMdXC9u+1a25XSaKoYO+ZtV6ykplLZS3",
+	"7P/FVjaxOTPpc4JAANRGTtlPb5wG7kYiFM5KGHtcNeqR2jCuJpJpeOCgCY30sVgUDcfOrhsFaRjQ71Rq",
+	"tk1P+e7xbjDsT70i/ZeSE4CoOB3fzC6TLlKKxW7pdKuJptKrM4Hs5pNVoy3hmJXyowvujCU0t1ExuYmJ",
+	"rN5uQ1+wWSqNcBir0AtqrnSqd04FXEv7tU8OGIKUEhJ6BgV3R2b7N1uZo2ru9wMjM+QjT/3F7PJjJozi",
+	"sZyCqz2LeND5RaKBZQjIYPJHCMn0Ay439QeeMxua7Wxlf2rNj8v+m6y/h16xD6k8/JpuYSwmjkFeYYsq",
+	"0oHvfxWe2+tiMaw7oG8wNeSa6vvON7BtzyPXcHq4eMjrmPFiGLZja9/ub1SvTWoQmCoIRlAscwaowZy+",
+	"un/2vHGAu7GH5dgsbadjRZhjT+vnH1v9N/a7LNO1E3116ATRfG6hnOKh3Sy3o1DIj8IZ74Hgy/QK6gqN",
+	"dvOfHodIoMWFtfVI8guo65RaW2tht6/ccP4+AK5J7uMc0MNKv4ofWFq7pkweE24sQU3P1J2INWOURyCF",
+	"XPzv8GCzhrX4BpxihQCY84SjPLQiAZ/eFi95Lhmv7VK5aVNEtwXGgepdg+vhWzqbz36WP8uvsEOq2yXq",
+	"yUcoV5zR6phVdyDRAxlxQvy0p7HPKPqGfpZueQhc+/bdFf7qLft9pdTdlG2UvpsyA7yaRtSsKWugwG/Z",
+	"W6kkvEVQljXI6c/yrYFqHn/BrGJcbjHGb8RC4jh/+Iy9iErNmi8oxY5Lptb8lxrYW2K3t5/9LL/C9rD4",
+	"4Fu+JrwEoeS1bwH/b/8wSr5lv3/59TP2py/+/T/+EPovGizhY2/d/rx1653+LNvOHAKRmZICBe8sMxbW",
+	"n/2MeGmiAGl8RilIK+bC8c/k6ZoXS7h68tmjhiNav2tKkCavPZ+0qgZvJo9DJgNfi8nN5PPPHuOHnGWA",
+	"fHrNax99XVByeNzZ5+XkZuII9hSfwNAwX4EFbSY3P6XPW/OIU8jc2f0wPfjkCyw4+/DGHTezVtLQCXry",
+	"6FFERPHt0lo78Q8voeiEH0SccEtAGYNnZfeMYMkB/jaGa1PfipO7Dg2H8ejXqxXa6ZPX7vy4cZjVXFRT",
+	"JsnJR73vpxPLF4giTwR/M514rkec7why775Je3KNIKHZnXnm/prZGhQjv9SAxf6eZ5bAsTgq0utQ8dnF",
+	"9wNXcMENwe+TWMNtKZZcOCnkccw4cyRp8rAxJT4aOcds2NL3Ukru11+ADtJfaR8uS1oc5LKsDrKBcGpz",
+	"PSXwIjFJ8vlUq81SYWoUukgIOIpbPuMGGwMXS4y1j6O6jxdd4UEhm8znhyWOyjN6eDINta9/VuX2bFT3",
+	"X6cQ4Ydd1cGDUFxsx/3YD3OceIzShXOEpbpLviankLAmqAutzfTvmN39xH4auJNwHzyK/uzsruAt/v2G",
+	"8cK+ZRaqyiA7laKkuJ1VoQs1jjzFTrVTX+Q9xfjKlOka9RJS0KesliVonC4Z3owb9laUb29ZGM1ycxeG",
+	"4z9L96NHKZZqw4T5jLlz4FUkkE4LmjvCzMU9sJWQzlC4Jb5XKzCUUWd8+BKjOmyhELZly97iq28xr8b9",
+	"+IIbe/WVm8fV8y/fkoawy9Q/clssv7r3ntC9C6AbcfKL9CcW46+8sNHQwGSwW6Lmkq/XIA1Fqd1SMUi7",
+	"l/qSumJCJ8+GbTsemL7CeqcqdFLZwzdxPCdgCXWfBtyh0gkDH77qLLyzxKVXHutu53ju352XOoM/Ni0f",
+	"zJSaf+t70FfYEBwCM4RT5zg2e+TmGuC/oe+6+pqeuKDk8iNckl6ArbAR0VgL69Ow5lr9N2VheUrpWiYJ",
+	"NZ34lI9d4rzaIc75bxP6+Ee5TC6+JTTAzo6AMylRJt4SNPXbYPS9ZSu+dUJq07tZ2LIJufoOtlcG4dqy",
+	"nB3R3AbJTbpRnBQ30LTo19CKfqQkYTCtJ/t7l9HAv0imlYyaUDvil5hSC6bzlDld0ir4Bra0OReVCE5P",
+	"2A1k2Y0KOotPdvcW+HbqszKwhX5QfOCdMDty1oPJ5CRtzNbJWtgvfI7MxSjrBriw+fu0qlDtMtGbJDQj",
+	"8C/W9PYNJCOa9BHs+r373wdSBjEXo0O6l7BS9/CCgObHeSfcS39zByPB0F90FdAz0YgmzDgSiujkFNCl",
+	"79raS5628TPN3tlnJ8Z5efCC/PedhD2y7jLfNNT++NJn6lIwmh+veZMhkbY2v9R8bp9So8SxO/G8hNVa",
+	"WZAFwo0OcZ7t7t35dRFayQhd5PHZhv6+wtrULMc8efTkbGMRzEd3rBksannLhMRTqxeeyThahxSb8Y4L",
+	"Mk6QCC9UEQFiujd4aImRtx5OPw3IhIwjm4dC93vQM+puywxU1MpzL1UoHAfMSMzpWDvHYaZ8eW/2cvuz",
+	"ooqQT1Emubld+F78camcyeHoFIJ4M0o3bltqGyGHiR+k97Wazym4lKT6d+6vp5I9qXxiFgLzrV1SWiaC",
+	"EAzSLh8P1nibEgYknNPffBzLqb1YNEfhlVuvdYiykyHe57agSOift5NLzDRG1M4zV/+5kZO95BFCZoPy",
+	"QU4SJ28jnoGmLNXJZtlw5tTbRhFYkYiMVa7uIdMUdAnDmk6N48+iNwj6fCiN1/mEc5hihCYvp8fpdYSj",
+	"62Q39IXDDsEIE9JdZTs2RZ+TOePI+b4+zw4dUuvm33JbLC+mo30C0YcLbvtfxD14rzVqXhI2rNVB0Kn6",
+	"fuvbTVmcxkNI+OHVg6ySUXFimCnmkvXFmvAhOJ2r/nlZpZ2T90ko92pO+CLRm0bKPe03OtqlDzQJQpBA",
+	"yCLK6CB9usSqnE/KAvir2jDOdgErQ/jHZyYEEGS6SalbKKbERCnbzkMjmOTW1ek73g6N8R06U9fvHVk+",
+	"5P22S7Vpsc7pN6rPjg+aK+1JXnf9JG7XYWfnHIqWPwRLbqLaikA2eCZKFnf7RAZwXJfd8i/FfP6sGei8",
+	"poyE4NwdoX97rLWzRThbp3HELAjq7WLBzpO51O3bw0RBPfCcd2+0mwpHEaaCdXAqq0ZAivTN/1pvP/Vb",
+	"/7XefsyL/7XeXl5qhX33XZB2OwOR9S1iffwUEzDdnef+f/bbzbNkv3/sPALu15SN6Vf8APmYYQP2hEI2",
+	"N3PULs+pzCG3t1/zAl7GFmNnNv9j7dyoaHKPR2nyqQSBHdleK/ffSwYr2xKBy0Yc7Hjw2lhQ471D7XKg",
+	"7OH/uqkcOTOHFAqLpgcSnabxzL2T5RQTWl4O/WrskZlQfDZLhcjHIWnOLmGV83kaSuE/zT+LiSUE3WaD",
+	"I3HPOvLqYClK1MDmhBWTmhJhgnXstxae6vtu/Z1795bCk1cNBAzI8jYAQVTCWCoeZkqXoIel3RmCtm5m",
+	"E2r3fSnrFf7/TZJGB7jsNbyz571eCE7i07iHPNdf+B4KR7zJvcSw9F4riUbCRLmRdmMmdc+nhf1OnkGW",
+	"XEj99DN7WlxE8xwITNKBJ03DjlzuzkEoxSmrJYEqYpEUijbyPs3PwicZH2Z4+Pq9/9eHa5oFjy250jk2",
+	"P/jZhlrVc7td5vG758xJu1wKz2t+B15j8NSLcL4D9iUThnj66yDxJZJLIg8OEgyX21eaCeMRIRjRy6Jr",
+	"96hDt1ASrgapgX9REj5VVfBfWkVobcxDRLc33HhMQGeYeE+guxxWSsey0aTl2qc1dBhTIGUOeiaeN49d",
+	"In49G8yTcSKICPYbV0Z6PARPCuNr+ghrUmLAteTbaeiZklRUfNBgp6QvkVV2kEGv38d/f7gu3E1RVa3I",
+	"Wi4x2FilIZLp7FeqaH35V6S3oAusRUMPBBBXs6/KZNMAM3rMM/z2r4LsF/Cxt5nzI2szX2q13tnZpgOC",
+	"2AcWaR3pozJA1cyAvvee0Fy51HfxoU/OOPWd5R84JHLhbPgXYEOZATq+aJMIt70C5AIsxB5ec9DZd+KQ",
+	"Pv3he3ziXyas4ZZ74QsZKerBBDHVMaMNZm/aaV/RwvdUE/GrL1nAxfyrVyw0uf8rX7wmF4CJS0HuY6aP",
+	"5eYuZMziCzGzKeQjYAZI0xb20y1ziC71pEKKiyRw9LnSzKhVq4Zz/K2HXHvQgvpf8akzZq9gEzdcBGKU",
+	"N+6d89v+e728qOlfG2g4PWgF3OyGJOI+P2r38u9tMt8dfykWy2ETWKnc+I9Hjf/gVuYDXFOBJy99VWG7",
+	"JEtJGdRj0ywx0fAfdbkAdHB4aBgnYXRdkSq6heMKY3ZPe/+xfLn37L+MirK78AtzwB6VB6gt2d3OqS0R",
+	"3u5B1ZauYASuJeMSNpQmHHvBCcM2SqMJm5GTWqbllO8m0gksd7njgTSKT+3qj1ufymj28fQZL+4W2ndV",
+	"62GyzB3v88F7RYnHgb+Ah9Sj3uf9HGMg+rODeITTgaay5R6xNpngIEqnXbkvT1NpDkPTFyJjEOJ/WCb+",
+	"cNXuTv9bYkN/c4KLe4dD/7dQOOGzLR3nEgh4TGzJ4UCMuN8b8N/8vR7Bdz/FYmOa3aUvXSJBqj5u/O1a",
+	"P/DFeiF/ANHkozgEAgT1Jfc7JLRt1A4eEIIF8ZXv2TzF31GND0iLjkB8Ddtd+a6rvFISjrsqie2uZ3V1",
+	"l0+Rd5N9WlW/Fp7q7fO2n3VUJjqLzUVlG9A9I/naLJXdbSj2RbJ3GlnQwz/YaS6wUqe9/8s5V3MccLs/",
+	"sPtt6dBoDz8noN3DvFI9kLDwZw2SRfeND2JufVPxJcIg8qrC1tAwrw2U5AkLJeahgyI1tTyYhrrbGc7T",
+	"IZ119nDBB3cOy0tX7FJJJa34lnqE+LIKhOH0tHVqozVQzU8SO+/pH71oUc+cteXl8bkDkzp89rzlg5cL",
+	"ECIxGGdx4uNpb2G1rnwbhRz8wevwzNmtI0/OtN3wrjLvWpaD/7Ew926hu20ZjqxpUIWFNBRo3OeZkFxv",
+	"u61/LljUMHfm8BxbMyu4B83uANYmppY3TZumDeQ/NR81TVJ8KKCSvq3uUbUxsWdPtpT3NT7xaWrqNLfL",
+	"liYhBC+SqXGM/c7s9OY7Vm9/rZt+MB/VL7ZQAeuoqZyPHgHsf7Bfn56rcXCM/Juj7EgggKok7GkEecYu",
+	"kISBZwDYUm3YBqqq8VnSNtklrKZn8qMhl19jQWUuReQbgPVZJML5rUec1rOlEkOTlH89cugveD7trjQ6",
+	"fEDHc8D9TkPLnLbQanv5ad4LrQk+WB1zrAaRmLvHzBr4HVPzKV70UAqrjkdhaLW/y17UP8Z2b5/iloTZ",
+	"XXg/OhGd2CJ8D1louENzs8wfhh+X299qhkcwwfKyB3LrkXR0GXpbUgcHYbFX/XHb3+oCl3Vox75lHzf/",
+	"/re0+50uchd24T/zqVrRIksn2IcyZUznancHHMSLq167/duLtn34Fi6Pt8rNHbZ5QbI4W5fgOHW4y2Kb",
+	"oaIAs0cldEd5Kl2vuTEbpcus6krb9X147DJKaPg8Dfax08tpFkyhxepsikCkW48Q61v+GR/2HUZsTL67",
+	"fu/+96GPOY9KU3UvPf/y8gnAF0Y4x0THiHCOrSvJllvUXJdmaLFNm9TXrabZfSA1+MyxZD/vLZT6lKpt",
+	"oVbDcxm+88//htXwq7h7iQEfADIoJEqjU44yov0OT9udLTy7MeWMAl3L406eWq32Gp8ljl546ISz96tC",
+	"h6L1PlS5reGiZHym6phHjnkr1jR9tlRVnqXI4mlZ+sU9gFt258K7QLUbLeSjJFUEIl6OO17xLVYIEBpc",
+	"mzswcYJ+geWw8zarDK0k2BECJRTCHGgpAoUo4dQ7+FLVNn7+HwVZkChzyVj2K7C7d0JJNSdGlCGMhgEO",
+	"6oNNbnOlmZBFVZeYhbOiVpnthzHjwL1xFMdg7Nw31e/JcfcPXe7a+OfWODwBH+oeaqp6WtAP2HaGxE7X",
+	"vh+uZ2DHvP7ESWk+SZPqZS0fQOdz9GkUvmx5Qk+XyEy6m3ygksoLi/iX9Rjp/uSc4/5qwqzPuNZbbK3E",
+	"Kyh98WVte0OoXYZybycOMP46qx68Al6d7hS5QGU98OqjaAUXdsQ8Xa+1ugcG73hhEVVSGOYnPvUZbWzJ",
+	"zbJfWGf2+l6JMr/Xf1ei/Fd1gGFaoTfS6vVQ1cnXBF2/p3/0uhZf4iOjaUuvXfwuVOayjVa+k+ArqIY3",
+	"N92n7nXT0SFLaN8j5aX/8vHUTgP7VyVovw5qCLMP9X/ISef09JGNlTJOyTuCkO26+wpy923IFxCaUL0Z",
+	"gGMbcO+V9M1rnfBpYIuVrHJF0W0441Eh4H/GKmhiogdqp6FYQUVxIC0q8mETjZAFxNRy4tmYYI/9y6Zs",
+	"DTqJRD32YMK7tdI2eyi/wj+fLACPSdelxNx4NPAnt5vVZDqpSjHH18RqMqVM3iGnpNXgmRQwoYMT14Cb",
+	"uAfAKNRqxQ1l/A+SDT5dtucIDQajDsU6GOddqqqks4wJyunBfzlH8oa5E+s8NsOo7iXcspUylhmF2f63",
+	"7JEjZK51iremzjFwcz58CKa13+583fOqxq03FngZ0f+5VFIUvELhmYP25lbcw7hc0878fJfVtQZemiWA",
+	"ZVesgKoyEYOLei7pWjJssKNXdcWpbqukyohcAMl97dRM2F9bZvvr3RpTHiSloxgmvZ8gFiuY2ytV2/4G",
+	"7TC339X2NLn4z3iNesI8hJOMM3eahFxQraKqfdLLUm3Yqi6WvvABszyAm51M1bFMMaTy/9jeHv/0PEGE",
+	"eQi3XUIkIAzBTqSWBLq/Ek7iiX9AMQRbJj52Sc74xHbcr/kBEGX2N9y3pXO3qdPdZoBi4oR9NpZbYawo",
+	"TJ+n4FXz1KfpLWhN8IKpiuoeNF/AlNVS/FKDBGNCly1SDefoWJQ2qGRqzuAe9PYok6aWWOrZnx72sh7v",
+	"HHtZP0Qk49Kum7qVGtZp6Z8LXuwS9nrJaRJp7+NfefWvSV+3cCyXlU2/Im/Fe0Rd3h8pavkjG2JrKECs",
+	"7UE9gx46kuiXyJf7lakjjn4PFcd1t8+UmeDp4dJsQEM5DdwyC1ic489mYJfr94TT8OHagLUVrDyNctEh",
+	"94ynwgPEIvfYbrdQ3gNM9BXKp+viLxGdCrT7KDGqsCGXTWJCTclzXmjmvOHCOjMKs1RYqeoZNp8ldAti",
+	"4nIXB2agOKtlqXqSmDSf2x/cIw/GgxfiHLeIf3V4YcxMqbhexLb82C4ak6MMtX34dJGC8SQsxD0YKoxG",
+	"d6LlNoaJ8Kaf+iov99cArceMFVVF3tpQ177Ryh5xWu5Bi7lo6JKJ97qntsfoXKedmt8q5525yctgrdD+",
+	"e8vTaYGU0jcuu6PhAyMW8kr07PsrsZDP5YWqifzHH/jGu0TZFxQ1dhi9+enNjjm0BiefCiWNqiCUI5F1",
+	"xLG4g5SzWLh0oEhJ4iTjxnl3cX7nyFf8YPVYX3mLe2+9gyuvKJRydSfkAZ/nK3zwG3zukr6LOMxDaO0F",
+	"l2yGxJNQWGh5D5nTr0NPRkSw8gH9QFYiXFZ3D38+TNIHIOeFSfm0qpiJaxlHoOv39I8P/U2dVuoeaC2j",
+	"L0N6LQdHcLmTSZNm3JOGNA+pSGeqDRykVbsFyzTvjbwEVc7NgBd2f5lAgwG8l+lf9X19DkoeVrSez7/l",
+	"2HMoGdiWsGFiH8QT03248QrqTStdnJTUmZKlQWA9DwCLl1xPV2331SaENTacfAGdBCn4UUzxi7Pnt9g0",
+	"NsgApRvP4S1mDBcabDTPYwaKM0m2owRESqRez0UFps89JMuvHwZBvyNuhnDRifkID2ecvwJpkZCXrEVC",
+	"pTXC/HG21nAvYOO12ZD0SB5phNqkx3Z7uyX5qGWb7HPQUhir+qGbSJL81T94ovRMiStRjuj5R/lEEZh1",
+	"aEKWE7b3oI3vjIgHsuRbcpQZy6XNZlbmE7MeFglndx8uHG8iRBy71KpeLJkVq6azRyAjJn3dNvA5NrjJ",
+	"JeJTUqcpYdgXj744Xmu89qcgL+S+pwfOpSZdAN+DJvhxqiU89S4dHMEY/QxYLUvQxipVkjuluRa9aItM",
+	"YqiggnxywrIZFGrl9KBumvpYmbbWagZ9DKNm8Ilr1TjHS6bY6G3wKkhK72DGwprNtvj/W9/6Ya00pa+i",
+	"6oIF06TRnLA7IRGgNy56ZPnAOFX9E0xaf4jMKt9Hp3U+81WR+aSNLEAtv4MjM81P0zo79z56d4lplaZW",
+	"qejWDxUZ6fse3lmQuWx2bDPYymcPPweMgCHp6zgHgmpmBaLR22y68ipbz/FkUC56KEgPcrhQ7vJG+dvU",
+	"mrB1rdfKQG4WsHlVqPWpadMp+e/FfzapvMou//FJzZ9Psjs+/BZCabUdj7l6nWjJbbjyPe+t+NZpCLjv",
+	"whr6m28zP3P7dUDs9FwpG41R774m1T/6Rz5B/fDjNKm+vN+O4jR+99GbRXuAGBpFpQyQ6BvlAnGM3a87",
+	"vMYnxu7zJ6ULuCVcWBP4czynzB2sfNtGpGbGWMM/Xr93/+tN23xN0mjcjriXLp1YmJO3Z7SkvSQeTc9r",
+	"uO+FD/uR22J5YcJaeGdpHsnL8qFKhL7XaqEx+9ipDfoe9BXeIkShKaulFRUL1x4DuQOWOJzih/Nj/1UZ",
+	"+am5C1lAVjFj1fq2VbMTvNuOflCyCvg9NAbjDJa7gdXEhjR3+86GVGpxSKy8UIujNyTjjqzgHqrBubMv",
+	"1OIFvvCrS551M3+Q2i7KHhPlNHgKZ6FAdugxrc0hj8EPhvwFF6OWG+ABwuy1X0dfcsdu3DgtrZ5p4Bbc",
+	"pE82wy+k9v4NNji9Bw7lNGNeZg/LknHcxRGbGFn8+r3734BUiaM21r30EdMk3NJ8mlZVMavuIPaqIUTp",
+	"UWyfuxTOTplHvxbW+47STvQ46ZGxl18e1xikIeSITIlLIZvhEj5K2OXCO+0x2jd0veK5WvEtK9WUUlop",
+	"bcT3aDZqRXncJgDIHCuWdvHyM037DdgWXv75juHjc148cYYXB7TCzeGY99MA6VMMHxuSkl9aqs001FaK",
+	"URD7vftFMrbfW0KPfJoCEyf3ACERfxdhRMRRjrJEVW3jfhQa7PnUMlzXA4RH9nbpIjocreWBlbjWoJdM",
+	"6poB16CJPdKn9vTTef0e/z9A5zuOa3Zu5ETVnvVfHdHdNuL5PP7InW5fwr3CjcJFMOx4vtNe8+Ce7NYZ",
+	"vJ/Qjk9ufnrjyBVy7d2Pb9yT+j5QvdbV5GZyff8Yz5Yfrxt+U/5ixrt6p8mWm1c3SraueAFt2ChRgrQC",
+	"W5E36Z3eUd59vUTsK++X2QnxtvoZ++BKIkQnGa/tUjlqxI5EUIbSilJtpHcDNr4Sp1ekPhV6nuq6ak89",
+	"drBLxSqxuc9mqVrMiW2OMnFN97BWGNOJEUOJC8+9QWkqsUQ39E5DhMkEGh/XeosY8RHxlS5pY9V6LdoD",
+	"YzlQ9wuVkgvvXieIZ7erfL2mGzesER0faXqUotznnLpEv9CH/xMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

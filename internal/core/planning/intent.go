@@ -1,0 +1,173 @@
+package planning
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"twinning/internal/core/record"
+)
+
+// Intent is something that a human asks for of one account, beside what the charter wants of
+// it: by an action on a selection, by a sheet, or by undoing a run. It is drafted with all the
+// checks of any other change.
+type Intent struct {
+	Account string `json:"account,omitempty"` // id; "": the account of Person
+	Person  string `json:"person,omitempty"`  // id; "": whoever's the account is
+	// Verb is what is asked for; Set is whatever verbs the values take.
+	Verb   string   `json:"verb"`
+	Values []Wanted `json:"values,omitempty"`
+	Reason string   `json:"reason"` // told with every edit
+	// Until is the last day on which the charter leaves what comes of it as it is; "": it does
+	// not.
+	Until string `json:"until,omitempty"`
+	// Undoes is that it gives back what was there: the charter's rules do not stand in its way.
+	Undoes bool `json:"undoes,omitempty"`
+}
+
+// Wanted is what one attribute is to hold. Of a list it is what is added and what is taken.
+type Wanted struct {
+	Attribute string   `json:"attribute"`
+	New       string   `json:"new,omitempty"` // "" clears it
+	Old       *string  `json:"old,omitempty"` // what it held where it was seen; nil: whatever it holds
+	Adds      []string `json:"adds,omitempty"`
+	Takes     []string `json:"takes,omitempty"`
+}
+
+// Actions are the verbs that can be asked for as they are; the value says which attribute the
+// verb writes, and what, where it needs no value.
+var Actions = map[string]Wanted{
+	Suspend:   {Attribute: "active", New: "false"},
+	Reinstate: {Attribute: "active", New: "true"},
+	Hide:      {Attribute: "hidden", New: "true"},
+	Unhide:    {Attribute: "hidden", New: "false"},
+	Enrol:     {Attribute: "groups"},
+	Withdraw:  {Attribute: "groups"},
+	Place:     {Attribute: "container"},
+	Delete:    {Attribute: "id"},
+}
+
+// Keep is the verb of an intention by which the charter leaves something as it is until a day:
+// a human has asked for it, or has undone what the charter did.
+const Keep = "keep"
+
+// Keeps says whether it keeps an attribute of its account as it is on a day.
+func (i Intention) Keeps(attribute, today string) bool {
+	return i.Verb == Keep && i.Attribute == attribute && i.Cancelled == "" && i.Due >= today
+}
+
+// Kept is until which day something is left as it is, that day included.
+type Kept struct {
+	Until string `json:"until"`
+}
+
+// KeptBy are the intentions to keep what a change has written, until the day that it says.
+func (c *Change) KeptBy(account, by string) (list []Intention) {
+	if c.Kept == nil || c.Verb == Delete || c.Between {
+		return nil
+	}
+	for _, e := range c.Edits {
+		i := Intention{ID: IntentionID(Keep, e.Attribute, account, ""), Verb: Keep, Person: c.Person, Account: account, Attribute: e.Attribute, Due: c.Kept.Until, Reason: fmt.Sprintf("%s (%s)", e.Reason, by)}
+		if kind := record.KindOf(e.Attribute); kind.Multi() {
+			added, taken := Moved(kind, e.Old, e.New)
+			i.Values = slices.Concat(added, taken)
+		}
+		list = append(list, i)
+	}
+	return list
+}
+
+// Moved are the values that one list has beyond another, and those that it lacks.
+func Moved(kind record.Kind, old, now string) (added, taken []string) {
+	return beyond(kind, now, old), beyond(kind, old, now)
+}
+
+func beyond(kind record.Kind, list, other string) (values []string) {
+	has := map[string]bool{}
+	record.EachValue(other, func(v string) { has[record.Normal(kind, v)] = true })
+	record.EachValue(list, func(v string) {
+		if !has[record.Normal(kind, v)] {
+			values = append(values, strings.Clone(v))
+		}
+	})
+	return values
+}
+
+// Done is a change that was carried out, as its receipt says: what is to be undone.
+type Done struct {
+	Change
+	Account string // also of one that it made
+}
+
+// Lasting says why something of a change can't be undone.
+type Lasting struct {
+	Verb, Person, Account string
+	Reason                string
+}
+
+// Undo asks for what gives back the state before some changes, which were carried out in this
+// order: of each account and attribute, what it held before the first of them, where it still
+// holds what the last one wrote. What can't be undone is told.
+func Undo(done []Done, reason, until string) (intents []Intent, lasting []Lasting) {
+	type written struct{ old, now string }
+	type touched struct {
+		person  string
+		order   []string
+		by      map[string]*written
+		made    bool
+		deleted bool
+	}
+	accounts, order := map[string]*touched{}, []string{}
+	for _, d := range done {
+		t := accounts[d.Account]
+		if t == nil {
+			t = &touched{by: map[string]*written{}}
+			accounts[d.Account], order = t, append(order, d.Account)
+		}
+		if t.person == "" {
+			t.person = d.Person
+		}
+		switch d.Verb {
+		case Delete:
+			t.deleted = true
+			lasting = append(lasting, Lasting{Delete, d.Person, d.Account, "an account that was deleted does not come back: its holder needs a new one"})
+		case Create:
+			t.made = true
+			lasting = append(lasting, Lasting{Create, d.Person, d.Account, "an account that was made is not deleted by an undo: it is suspended, and what was sent to its holder stays sent"})
+			continue
+		}
+		for _, e := range d.Writes() {
+			if w := t.by[e.Attribute]; w != nil {
+				w.now = e.New
+				continue
+			}
+			t.by[e.Attribute], t.order = &written{e.Old, e.New}, append(t.order, e.Attribute)
+		}
+	}
+	for _, id := range order {
+		t := accounts[id]
+		if t.deleted {
+			continue
+		}
+		i := Intent{Account: id, Person: t.person, Verb: Set, Reason: reason, Until: until, Undoes: true}
+		if t.made { // what else it was given does no harm to whoever can't use it
+			i.Values, t.order = []Wanted{Actions[Suspend]}, nil
+		}
+		for _, attribute := range t.order {
+			w := t.by[attribute]
+			if w.old == w.now {
+				continue
+			}
+			x := Wanted{Attribute: attribute, New: w.old, Old: &w.now}
+			if kind := record.KindOf(attribute); kind.Multi() {
+				x = Wanted{Attribute: attribute}
+				x.Takes, x.Adds = Moved(kind, w.old, w.now)
+			}
+			i.Values = append(i.Values, x)
+		}
+		if len(i.Values) > 0 {
+			intents = append(intents, i)
+		}
+	}
+	return intents, lasting
+}

@@ -1,0 +1,87 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/stretchr/testify/require"
+
+	"twinning/internal/store"
+)
+
+// plans carries out commands about plans that humans ask for, and about what is in them.
+func (d *days) plans(words []string) (told []string, known bool, err error) {
+	ctx := context.Background()
+	lane := d.own(words[1])
+	switch words[0] {
+	case "ask": // LANE VERB ACCOUNT... [person:ID] [group:NAME] [until:DAY] [finding:CODE:HOW MANY]
+		a := Action{Verb: words[2], Reason: "asked for"}
+		for _, w := range words[3:] {
+			kind, value, _ := strings.Cut(w, ":")
+			switch kind {
+			case "":
+			case "person":
+				a.People = append(a.People, value)
+			case "group":
+				a.Groups = append(a.Groups, value)
+			case "until":
+				days, broken := strconv.Atoi(value)
+				require.NoError(d.t, broken)
+				a.Until = d.service.Now().AddDate(0, 0, days).Format("2006-01-02")
+			case "finding":
+				code, count, _ := strings.Cut(value, ":")
+				n, broken := strconv.Atoi(count)
+				require.NoError(d.t, broken)
+				a.Findings = &FoundAccounts{Which: store.FindingFilter{Code: code}, Expect: n}
+			default:
+				a.Accounts = append(a.Accounts, w)
+			}
+		}
+		p, _, broken := d.service.StartAction(ctx, tester, lane, a)
+		if err = broken; err == nil {
+			told = append(d.drafted(p), d.refused(p)...)
+		}
+	case "undo": // LANE [ID...], the newest run
+		u := Undoing{Reason: "it was wrong"}
+		for _, w := range words[2:] {
+			if w != "" {
+				u.People = append(u.People, w)
+			}
+		}
+		run := d.newest(words[1]).Run
+		require.NotNil(d.t, run)
+		p, _, broken := d.service.StartUndo(ctx, tester, *run, u)
+		if err = broken; err == nil {
+			told = append(d.drafted(p), d.refused(p)...)
+		}
+	case "aside", "include": // LANE VERB ACCOUNT-OR-PERSON
+		p := d.newest(words[1])
+		all, broken := d.service.Store.WholePlan(ctx, p.ID)
+		require.NoError(d.t, broken)
+		i := slices.IndexFunc(all, func(c store.Change) bool {
+			return c.Verb == words[2] && (c.Account == words[3] || c.Person == words[3])
+		})
+		require.GreaterOrEqual(d.t, i, 0, "no %s of %s", words[2], words[3])
+		var v Decided
+		if v, err = d.service.Decide(ctx, tester, p.ID, Decision{Hash: p.Hash, Changes: []string{all[i].ID}, Aside: words[0] == "aside", Reason: "not now"}); err == nil {
+			require.NotEqual(d.t, p.Hash, v.Hash, "whoever seals it must have seen it so")
+			told = []string{fmt.Sprintf("%d changes, %d set aside, %d along", v.Total, v.SetAside, len(v.Along))}
+		}
+	default:
+		return nil, false, nil
+	}
+	return told, true, err
+}
+
+func (d *days) refused(p PlanView) (told []string) {
+	list, _, total, err := d.service.Refusals(context.Background(), p.ID, store.Page{Limit: 50, Count: true})
+	require.NoError(d.t, err)
+	require.Equal(d.t, p.Refused, total)
+	for _, r := range list {
+		told = append(told, strings.Join(strings.Fields(fmt.Sprintf("refused %s %s %s: %s", r.Person, r.Account, r.Attribute, r.Reason)), " "))
+	}
+	return told
+}
