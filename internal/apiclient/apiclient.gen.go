@@ -925,6 +925,21 @@ type ActionInput struct {
 	Verb  Action              `json:"verb"`
 }
 
+// Agreement who may seal a draft, by its charter
+type Agreement struct {
+	// Beyond why it can't, where the charter calls any plan ordinary
+	Beyond []string `json:"beyond"`
+
+	// Makers who made it what it is, and may then not seal it
+	Makers []string `json:"makers"`
+
+	// Ordinary it can be sealed without a human
+	Ordinary bool `json:"ordinary"`
+
+	// Second why it needs a second person
+	Second *string `json:"second,omitempty"`
+}
+
 // AttributeChange defines model for AttributeChange.
 type AttributeChange struct {
 	Attribute string   `json:"attribute"`
@@ -1614,6 +1629,11 @@ type OfferedBondList struct {
 	Items []OfferedBond `json:"items"`
 }
 
+// OrdinarySealInput defines model for OrdinarySealInput.
+type OrdinarySealInput struct {
+	Hash string `json:"hash"`
+}
+
 // Outcome defines model for Outcome.
 type Outcome string
 
@@ -1633,8 +1653,10 @@ type PlacedProblem struct {
 
 // Plan defines model for Plan.
 type Plan struct {
-	By      string    `json:"by"`
-	Created time.Time `json:"created"`
+	// Agreement who may seal a draft, by its charter
+	Agreement *Agreement `json:"agreement,omitempty"`
+	By        string     `json:"by"`
+	Created   time.Time  `json:"created"`
 
 	// Fallen changes left out of a draft for what they rest on
 	Fallen []Fallen `json:"fallen"`
@@ -1649,10 +1671,16 @@ type Plan struct {
 	// Obstacles what keeps it from being sealed or run, whoever asks
 	Obstacles []string `json:"obstacles"`
 
+	// Ordinary it was sealed by the charter, without a human
+	Ordinary bool `json:"ordinary"`
+
 	// Origin what asked for a plan's changes
-	Origin         PlanOrigin `json:"origin"`
-	Overruled      *string    `json:"overruled,omitempty"`
-	Reconciliation int64      `json:"reconciliation"`
+	Origin    PlanOrigin `json:"origin"`
+	Overruled *string    `json:"overruled,omitempty"`
+
+	// PausedAfter the wave after which a go-ahead is waited for
+	PausedAfter    *string `json:"pausedAfter,omitempty"`
+	Reconciliation int64   `json:"reconciliation"`
 
 	// Refused what was asked for and is not in it
 	Refused     int        `json:"refused"`
@@ -3353,6 +3381,9 @@ type AddCommentJSONRequestBody = CommentInput
 // DecideChangesJSONRequestBody defines body for DecideChanges for application/json ContentType.
 type DecideChangesJSONRequestBody = DecisionInput
 
+// SealOrdinaryJSONRequestBody defines body for SealOrdinary for application/json ContentType.
+type SealOrdinaryJSONRequestBody = OrdinarySealInput
+
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
 type RunPlanJSONRequestBody = RunInput
 
@@ -3896,6 +3927,20 @@ type ClientInterface interface {
 	// Corresponds with POST /plans/{plan}/decisions (the `DecideChanges` operationId).
 	DecideChanges(ctx context.Context, plan PlanID, body DecideChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SealOrdinaryWithBody Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /plans/{plan}/ordinary-seal (the `SealOrdinary` operationId).
+	SealOrdinaryWithBody(ctx context.Context, plan PlanID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SealOrdinary Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /plans/{plan}/ordinary-seal (the `SealOrdinary` operationId).
+	SealOrdinary(ctx context.Context, plan PlanID, body SealOrdinaryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRefusals What was asked for and is not in a plan, and why
 	//
 	// Corresponds with GET /plans/{plan}/refusals (the `ListRefusals` operationId).
@@ -3906,14 +3951,14 @@ type ClientInterface interface {
 	// Corresponds with GET /plans/{plan}/runs (the `ListRuns` operationId).
 	ListRuns(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RunPlanWithBody Carry a sealed plan out in the background
+	// RunPlanWithBody Carry a sealed plan out in the background; one that a human has sealed needs the right seal
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /plans/{plan}/runs (the `RunPlan` operationId).
 	RunPlanWithBody(ctx context.Context, plan PlanID, params *RunPlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RunPlan Carry a sealed plan out in the background
+	// RunPlan Carry a sealed plan out in the background; one that a human has sealed needs the right seal
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -5396,6 +5441,40 @@ func (c *Client) DecideChanges(ctx context.Context, plan PlanID, body DecideChan
 	return c.Client.Do(req)
 }
 
+// SealOrdinaryWithBody Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /plans/{plan}/ordinary-seal (the `SealOrdinary` operationId).
+func (c *Client) SealOrdinaryWithBody(ctx context.Context, plan PlanID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSealOrdinaryRequestWithBody(c.Server, plan, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SealOrdinary Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /plans/{plan}/ordinary-seal (the `SealOrdinary` operationId).
+func (c *Client) SealOrdinary(ctx context.Context, plan PlanID, body SealOrdinaryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSealOrdinaryRequest(c.Server, plan, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRefusals What was asked for and is not in a plan, and why
 //
 // Corresponds with GET /plans/{plan}/refusals (the `ListRefusals` operationId).
@@ -5426,7 +5505,7 @@ func (c *Client) ListRuns(ctx context.Context, plan PlanID, reqEditors ...Reques
 	return c.Client.Do(req)
 }
 
-// RunPlanWithBody Carry a sealed plan out in the background
+// RunPlanWithBody Carry a sealed plan out in the background; one that a human has sealed needs the right seal
 //
 // Takes any type of body and a specified content type.
 //
@@ -5443,7 +5522,7 @@ func (c *Client) RunPlanWithBody(ctx context.Context, plan PlanID, params *RunPl
 	return c.Client.Do(req)
 }
 
-// RunPlan Carry a sealed plan out in the background
+// RunPlan Carry a sealed plan out in the background; one that a human has sealed needs the right seal
 //
 // Takes a body of the `application/json` content type.
 //
@@ -9686,6 +9765,53 @@ func NewDecideChangesRequestWithBody(server string, plan PlanID, contentType str
 	}
 
 	operationPath := fmt.Sprintf("/plans/%s/decisions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSealOrdinaryRequest calls the generic SealOrdinary builder with application/json body
+func NewSealOrdinaryRequest(server string, plan PlanID, body SealOrdinaryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSealOrdinaryRequestWithBody(server, plan, "application/json", bodyReader)
+}
+
+// NewSealOrdinaryRequestWithBody constructs an http.Request for the SealOrdinary method, with any body, and a specified content type
+func NewSealOrdinaryRequestWithBody(server string, plan PlanID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/ordinary-seal", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

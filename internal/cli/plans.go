@@ -194,6 +194,19 @@ func (c *client) showPlan(p apiclient.Plan) error {
 	if p.SealedBy != nil {
 		fmt.Fprintf(out, "sealed by %s, good until %s\n", *p.SealedBy, dayOf(p.SealExpires))
 	}
+	if a := p.Agreement; a != nil {
+		switch {
+		case a.Second != nil:
+			fmt.Fprintf(out, "sealed by a second person, not by %s: %s\n", strings.Join(a.Makers, " or "), *a.Second)
+		case a.Ordinary:
+			fmt.Fprintf(out, "ordinary: the charter can seal it (twinning plan seal %d --ordinary)\n", p.Id)
+		case len(a.Beyond) > 0:
+			fmt.Fprintln(out, "not ordinary, a human seals it: "+strings.Join(a.Beyond, "; "))
+		}
+	}
+	if after := value(p.PausedAfter); after != "" && p.State == apiclient.PlanStateSealed {
+		fmt.Fprintf(out, "paused after wave %s: look at what it did, then go on: twinning plan run %d\n", after, p.Id)
+	}
 	fmt.Fprintln(out, "hash: "+p.Hash)
 	if p.WeightsVersion != nil {
 		fmt.Fprintf(out, "weights: %d (twinning twin weights %s)\n", *p.WeightsVersion, p.Lane)
@@ -272,6 +285,13 @@ func newSeal() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		if c.on("ordinary") {
+			res, err := c.SealOrdinary(c.ctx, p.Id, apiclient.OrdinarySealInput{Hash: p.Hash})
+			if err := ask(&p, res, err); err != nil {
+				return err
+			}
+			return c.tell(p, "plan %d is ordinary, and sealed by the charter until %s: %s changes; next: twinning plan run %d", p.Id, dayOf(p.SealExpires), thousands(p.Total), p.Id)
+		}
 		if err := c.sealsWhatWasSeen(p); err != nil {
 			return err
 		}
@@ -286,6 +306,7 @@ prints, or by the number of its changes; without either the command asks for the
 number. A plan that has changed since you looked is not sealed.`
 	cmd.Flags().String("hash", "", "the plan's hash, or its first eight characters or more")
 	cmd.Flags().Int("count", 0, "how many changes the plan has")
+	cmd.Flags().Bool("ordinary", false, "have the charter seal it, without a human who has looked, where it is within what it calls ordinary (`seals: {ordinary: …}`)")
 	cmd.Flags().String("overrule", "", "reason for sealing over a guard, or with one lowered; needs the right overrule")
 	return cmd
 }

@@ -64,7 +64,7 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 	if err := json.Unmarshal(w.Params, &p); err != nil {
 		return err
 	}
-	event, stopped := lifecycle.Stop, ""
+	event, stopped, paused := lifecycle.Stop, "", ""
 	defer func() { // errors and panics included
 		if panicked := recover(); panicked != nil {
 			err = fmt.Errorf("%w; what was sent stands in its receipts, and it can be started again", fault.Mistake(e.Log, fmt.Sprintf("run %d", p.Run), panicked))
@@ -72,7 +72,7 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 		if w.Lost() || ctx.Err() != nil || store.Away(err) {
 			return // another node goes on from here, or this one
 		}
-		err = errors.Join(err, e.end(ctx, w, p.Plan, event))
+		err = errors.Join(err, e.end(ctx, w, p.Plan, event, paused))
 	}()
 	if w.Deaths >= MaxDeaths {
 		w.Say("%s", Exhausted)
@@ -92,7 +92,7 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 	if err != nil {
 		return err
 	}
-	stopped = q.work(ctx)
+	stopped, paused = q.work(ctx), q.passes()
 	switch {
 	case ctx.Err() != nil || w.Lost():
 		return ctx.Err()
@@ -101,8 +101,11 @@ func (e *Engine) Run(ctx context.Context, w *work.Work) (err error) {
 	case stopped != "":
 		w.Say("%s", stopped)
 		return work.ErrHalted
-	case p.Wave != "" && q.beyond > 0:
+	case q.beyond > 0:
 		event = lifecycle.Pause
+		if q.stopsAfter != "" {
+			w.Say("wave %s is through; changes that wait for a go-ahead: %d. Look at what it did, then run the plan again", q.stopsAfter, q.beyond)
+		}
 	default:
 		event = lifecycle.Complete
 	}
@@ -117,15 +120,21 @@ const Exhausted = "the service ended three times over it without getting further
 
 // end moves a plan on once. That it is not running any more was the end by an
 // earlier holder of this task.
-func (e *Engine) end(ctx context.Context, w *work.Work, plan int64, event lifecycle.Event) error {
+// Where it is paused, that is after a wave.
+func (e *Engine) end(ctx context.Context, w *work.Work, plan int64, event lifecycle.Event, after string) error {
 	ours, err := e.Store.Owns(ctx, w.Task)
 	if err != nil || !ours {
 		return errors.Join(err, store.ErrFenced)
 	}
-	if err := e.Store.MovePlan(ctx, plan, event); !errors.Is(err, store.ErrChanged) {
-		return err
+	if event == lifecycle.Pause && after != "" {
+		err = e.Store.PausePlan(ctx, plan, event, after)
+	} else {
+		err = e.Store.MovePlan(ctx, plan, event)
 	}
-	return nil
+	if errors.Is(err, store.ErrChanged) {
+		return nil
+	}
+	return err
 }
 
 // run is one run, or its verification, in the hands of a node.

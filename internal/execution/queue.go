@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"twinning/internal/core/charter"
 	"twinning/internal/core/parallel"
 	"twinning/internal/core/planning"
 	"twinning/internal/fault"
@@ -20,35 +21,39 @@ import (
 // who is ready stands in a heap in the plan's order.
 type queue struct {
 	*run
-	mu        sync.Mutex
-	free      *sync.Cond
-	ready     places           // of changes that can be taken
-	waitsFor  map[int]int      // place of a change -> how much it waits for
-	then      map[string][]int // change id -> places of what waits for its outcome
-	sameAs    map[int]int      // place -> place of the next change of the same account
-	left      int              // not taken yet
-	prior     map[int]store.Receipt
-	outcome   map[string]string // change id -> outcome
-	byID      map[string]*store.Change
-	made      map[string]string // create's id -> the account that it made
-	units     map[string][]int  // places of the changes of each unit
-	running   int
-	stopped   string
-	halting   bool   // it is stopped by what lets a unit come to its end
-	away      error  // PostgreSQL went away
-	failures  int    // in a row
-	forbidden int    // in a row
-	lastBad   string // what the last failure or refusal says
-	did       bool
-	done      int
-	total     int
-	good      int
-	bad       int
-	beyond    int // changes of other waves
-	told      time.Time
-	written   map[string]time.Time // account -> our last write, for systems that show writes late
-	patience  patience
-	turn      turn
+	mu         sync.Mutex
+	free       *sync.Cond
+	ready      places           // of changes that can be taken
+	waitsFor   map[int]int      // place of a change -> how much it waits for
+	then       map[string][]int // change id -> places of what waits for its outcome
+	sameAs     map[int]int      // place -> place of the next change of the same account
+	left       int              // not taken yet
+	prior      map[int]store.Receipt
+	outcome    map[string]string // change id -> outcome
+	byID       map[string]*store.Change
+	made       map[string]string // create's id -> the account that it made
+	units      map[string][]int  // places of the changes of each unit
+	running    int
+	stopped    string
+	halting    bool   // it is stopped by what lets a unit come to its end
+	away       error  // PostgreSQL went away
+	failures   int    // in a row
+	tried      int    // by this run
+	failed     int    // of those tried, failed or refused
+	forbidden  int    // in a row
+	lastBad    string // what the last failure or refusal says
+	did        bool
+	done       int
+	total      int
+	good       int
+	bad        int
+	beyond     int // changes of other waves
+	waves      waves
+	stopsAfter string // the wave after which a human says whether it goes on; "": none, the run goes to its end
+	told       time.Time
+	written    map[string]time.Time // account -> our last write, for systems that show writes late
+	patience   patience
+	turn       turn
 }
 
 // places is a heap of places in the plan's order.
@@ -109,10 +114,11 @@ func (q *queue) fill() {
 	for i := range q.order {
 		q.byID[q.order[i].ID] = &q.order[i]
 	}
+	q.stopsAfter = q.goAhead()
 	var todo []int
 	for i, c := range q.order {
 		switch r, ok := q.prior[c.Number]; {
-		case q.params.Wave != "" && c.Wave != q.params.Wave:
+		case q.params.Wave != "" && c.Wave != q.params.Wave, q.stopsAfter != "" && q.charter.WaveAt(c.Wave) > q.charter.WaveAt(q.stopsAfter):
 			q.outcome[c.ID] = c.Outcome // of an earlier run of that wave
 			if c.Outcome == "" {
 				q.beyond++
@@ -130,6 +136,8 @@ func (q *queue) fill() {
 		q.total++
 	}
 	q.failures, q.forbidden = 0, 0
+	q.tried, q.failed = 0, 0
+	q.waves = q.wavesOf(todo)
 	last := map[string]int{}
 	for _, i := range todo {
 		c := &q.order[i]
@@ -155,6 +163,13 @@ func (q *queue) fill() {
 func (q *queue) count(c store.Change, outcome string) {
 	q.outcome[c.ID] = outcome
 	q.done++
+	switch outcome {
+	case "failed", "refused", "in-doubt":
+		q.failed++
+		fallthrough
+	case "done", "unchanged", "waiting":
+		q.tried++
+	}
 	switch outcome {
 	case "done", "unchanged", "waiting":
 		q.good++
@@ -182,7 +197,11 @@ func (q *queue) next(ctx context.Context) (i int, ok bool) {
 			q.free.Broadcast()
 			return 0, false
 		}
+		barred, behind := q.barred()
 		at := q.first(closing || q.turn.wanted)
+		if barred && !closing {
+			at = -1
+		}
 		if at < 0 && !closing && q.running == 0 && q.anyUnderway() {
 			at = q.first(false) // what is to come to its end waits for another
 		}
@@ -195,7 +214,7 @@ func (q *queue) next(ctx context.Context) (i int, ok bool) {
 			q.stopped, q.halting = q.stopped+"; it can't come to the end of what is done as one", false
 			continue
 		}
-		if len(q.ready) == 0 && q.running == 0 { // whatever is left waits for something that will never come
+		if (len(q.ready) == 0 || behind) && q.running == 0 { // whatever is left waits for something that will never come
 			for j := range q.order {
 				if q.waitsFor[j] > 0 {
 					q.waitsFor[j] = 0
@@ -349,12 +368,16 @@ func (q *queue) keep(ctx context.Context, i int, r store.Receipt) error {
 	q.written[r.Account] = time.Now()
 	q.noteMade(c, r)
 	q.count(c, r.Outcome)
+	q.waves.settled(q.charter.WaveAt(c.Wave), q.Now())
 	if r.Outcome == "failed" || r.Outcome == "refused" {
 		q.lastBad = r.Detail
 	}
 	q.passed(i)
 	if q.failures >= maxFailures {
 		q.halt(fmt.Sprintf("stopped after %d failures in a row; the last: %s", q.failures, q.lastBad))
+	}
+	if share := q.charter.Failures.Share; q.tried >= charter.FewestTried && float64(q.failed) > share*float64(q.tried) {
+		q.halt(fmt.Sprintf("stopped: %d of %d changes failed or were refused, more than %g %%; the last: %s", q.failed, q.tried, 100*share, q.lastBad))
 	}
 	if q.forbidden >= maxForbidden {
 		q.halt(fmt.Sprintf("stopped: %d changes in a row were forbidden; the last: %s", q.forbidden, q.lastBad))

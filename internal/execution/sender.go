@@ -230,6 +230,9 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 	s.maybe = kind == connector.Unanswered || kind == connector.Broken
 	switch kind {
 	case connector.Throttled, connector.Unreachable:
+		if kind == connector.Unreachable {
+			s.unreached()
+		}
 		if kind == connector.Unreachable && attempt >= tries {
 			s.conclude("failed", "%v", err)
 			return true, nil

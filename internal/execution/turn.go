@@ -80,15 +80,18 @@ func (q *queue) closed(ctx context.Context, mine bool) (closed bool, err error) 
 		q.turn.opens = q.opens(now)
 	}
 	opens := q.turn.opens
-	closed = opens.After(now)
 	q.mu.Lock()
-	left := q.total - q.done
+	left, why := q.total-q.done, "the window that opens on"
+	if pause := q.waves.opens; pause.After(opens) {
+		opens, why = pause, "the end of the pause after wave "+q.waves.before+" on"
+	}
 	q.mu.Unlock()
+	closed = opens.After(now)
 	switch waits := closed && !mine; {
 	case waits == q.turn.waits:
 	case waits:
 		if err = q.Store.Writes(ctx, q.w.ID, q.system.ID, store.Last); err == nil {
-			err = q.w.Tell(ctx, fmt.Sprintf("waits for the window that opens on %s", opens.In(q.charter.Zone).Format("Mon 2006-01-02 15:04 MST")))
+			err = q.w.Tell(ctx, fmt.Sprintf("waits for %s %s", why, opens.In(q.charter.Zone).Format("Mon 2006-01-02 15:04 MST")))
 		}
 		q.turn.waits = err == nil
 	default:
@@ -125,8 +128,16 @@ func (q *queue) idle(ctx context.Context) {
 // patience is what all workers have with a system that asks for a slower pace.
 type patience struct {
 	until time.Time // nobody sends before
+	away  int       // answers in a row that never came, of all workers
 	since time.Time // of the first refusal in a row
 }
+
+// A system that so many answers in a row did not come from is left alone by all workers, for
+// longer each time.
+const (
+	mostAway = 8
+	mostRest = 30 * time.Second
+)
 
 // mostPatience is how long a system is waited for; beyond, the run halts.
 const mostPatience = 15 * time.Minute
@@ -144,6 +155,10 @@ func (q *queue) slower(ctx context.Context, attempt int, asked time.Duration, cl
 	backoff := min(time.Duration(1<<min(attempt, 8))*50*time.Millisecond, 10*time.Second)
 	until := now.Add(max(asked, backoff/2+rand.N(backoff))) // jitter keeps the workers apart
 	since := q.patience.since
+	if q.patience.away >= mostAway { // it is down: nobody knocks at it faster than one alone would
+		until = now.Add(min(time.Duration(1<<min(q.patience.away-mostAway, 8))*time.Second, mostRest))
+		asked = until.Sub(now)
+	}
 	if asked > 0 && until.After(q.patience.until) {
 		q.patience.until = until // said by the system: for all workers
 	}
@@ -187,5 +202,12 @@ func (q *queue) until(ctx context.Context, at time.Time, closing bool) (why stri
 func (q *queue) answered() {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	q.patience.since = time.Time{}
+	q.patience.since, q.patience.away = time.Time{}, 0
+}
+
+// unreached notes that it can't be reached.
+func (q *queue) unreached() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.patience.away++
 }

@@ -98,6 +98,8 @@ var Causes = []Cause{
 	{"changed", `it is no longer what the change was made from`},
 	{"password-weak", `the password is too short, too long or too easy to guess`},
 	{"credentials-wrong", `name or password is wrong, or the token has run out`},
+	{"second-person", `whoever made the plan what it is may not seal it`},
+	{"not-ordinary", `the charter does not let the plan be sealed without a human`},
 	{"right-missing", `the caller lacks the right`},
 	{"no-roster", `a system that is needed has no roster yet`},
 	{"not-reconciled", `the lane has not been reconciled yet`},

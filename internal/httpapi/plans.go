@@ -90,6 +90,11 @@ func (s *server) SealPlan(ctx context.Context, r openapi.SealPlanRequestObject) 
 	return as[openapi.SealPlan200JSONResponse](v, err)
 }
 
+func (s *server) SealOrdinary(ctx context.Context, r openapi.SealOrdinaryRequestObject) (openapi.SealOrdinaryResponseObject, error) {
+	v, err := s.cfg.Service.SealOrdinary(ctx, caller(ctx), r.Plan, r.Body.Hash)
+	return as[openapi.SealOrdinary200JSONResponse](v, err)
+}
+
 func (s *server) VoidPlan(ctx context.Context, r openapi.VoidPlanRequestObject) (openapi.VoidPlanResponseObject, error) {
 	v, err := s.cfg.Service.Void(ctx, caller(ctx), r.Plan)
 	return as[openapi.VoidPlan200JSONResponse](v, err)

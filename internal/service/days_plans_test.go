@@ -57,6 +57,21 @@ func (d *days) plans(words []string) (told []string, known bool, err error) {
 		if err = broken; err == nil {
 			told = append(d.drafted(p), d.refused(p)...)
 		}
+	case "ordinary": // have the charter seal it
+		p := d.newest(words[1])
+		v, broken := d.service.SealOrdinary(ctx, tester, p.ID, p.Hash)
+		if err = broken; err == nil {
+			told = []string{fmt.Sprintf("%s by %s", v.State, v.SealedBy)}
+		}
+	case "as": // another human seals, and decides, from now on
+		d.who.Name = words[1]
+	case "paused": // LANE, and the outcomes
+		p := d.newest(words[1])
+		told = []string{strings.TrimSpace(fmt.Sprintf("%s %s", p.State, p.PausedAfter))}
+	case "task": // what the newest one says, clocks aside
+		list, _, broken := d.service.Tasks(ctx, store.Page{Limit: 1})
+		require.NoError(d.t, broken)
+		told = []string{fmt.Sprintf("%s: %s", list[0].State, list[0].Message)}
 	case "aside", "include": // LANE VERB ACCOUNT-OR-PERSON
 		p := d.newest(words[1])
 		all, broken := d.service.Store.WholePlan(ctx, p.ID)
@@ -66,7 +81,7 @@ func (d *days) plans(words []string) (told []string, known bool, err error) {
 		})
 		require.GreaterOrEqual(d.t, i, 0, "no %s of %s", words[2], words[3])
 		var v Decided
-		if v, err = d.service.Decide(ctx, tester, p.ID, Decision{Hash: p.Hash, Changes: []string{all[i].ID}, Aside: words[0] == "aside", Reason: "not now"}); err == nil {
+		if v, err = d.service.Decide(ctx, d.who, p.ID, Decision{Hash: p.Hash, Changes: []string{all[i].ID}, Aside: words[0] == "aside", Reason: "not now"}); err == nil {
 			require.NotEqual(d.t, p.Hash, v.Hash, "whoever seals it must have seen it so")
 			told = []string{fmt.Sprintf("%d changes, %d set aside, %d along", v.Total, v.SetAside, len(v.Along))}
 		}

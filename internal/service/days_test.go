@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"twinning/internal/access"
 	"twinning/internal/connector"
 	"twinning/internal/core/record"
 	"twinning/internal/explain"
@@ -28,6 +29,7 @@ import (
 // what happens to them is told in testdata/days.txtar, a command a line and below
 // it what came of it.
 type days struct {
+	who     access.Caller // whoever seals, and decides what is in a plan
 	t       *testing.T
 	service *Service
 	books   map[string]*book
@@ -71,7 +73,7 @@ var dayRules = []string{
 var noon = time.Date(2030, 1, 1, 12, 0, 0, 0, time.UTC)
 
 func newDays(t *testing.T, s *store.Store, clock *pgx.Conn, n int) *days {
-	d := &days{t: t, clock: clock, books: map[string]*book{}, rules: map[string][]string{}, fill: map[string]*strings.Replacer{}, n: n}
+	d := &days{t: t, who: tester, clock: clock, books: map[string]*book{}, rules: map[string][]string{}, fill: map[string]*strings.Replacer{}, n: n}
 	d.shift.Store(int64(time.Until(noon.AddDate(n, 0, 0))))
 	cfg := stage.Config
 	cfg.Store, cfg.Now = s, func() time.Time { return time.Now().Add(time.Duration(d.shift.Load())) }
@@ -91,7 +93,7 @@ func (d *days) later(by time.Duration) {
 func (d *days) own(name string) string { return fmt.Sprintf("%s-%d", name, d.n) }
 
 // numbers are other ones when a scenario is played by itself.
-var numbers = regexp.MustCompile(`\b(plan|ruling|void|run|settle N|settle|roster) \d+`)
+var numbers = regexp.MustCompile(`\b(plan show|plan|ruling|void|run|settle N|settle|roster) \d+`)
 
 // others are the lanes of other scenarios, one of which may be meant.
 var others = regexp.MustCompile(`(there is no lane "[^"]*").*`)
@@ -191,7 +193,7 @@ func (d *days) do(line string) (told []string) {
 		}
 	case "seal":
 		p := d.newest(words[1])
-		if p, err = d.service.Seal(ctx, tester, p.ID, p.Hash, strings.TrimSpace(strings.Join(words[2:], " "))); err == nil {
+		if p, err = d.service.Seal(ctx, d.who, p.ID, p.Hash, strings.TrimSpace(strings.Join(words[2:], " "))); err == nil {
 			told = []string{string(p.State)}
 		}
 	case "start": // without doing it yet

@@ -119,3 +119,62 @@ func TestWindows(t *testing.T) {
 	require.NoError(t, <-ended)
 	require.Equal(t, "done set L3 u3", d.ran("ops")[3])
 }
+
+// A run pauses after a wave for as long as the charter says, in nobody's way, and begins nothing
+// of the next before all of the wave is settled; whoever takes it over goes on waiting.
+func TestPauses(t *testing.T) {
+	s, clock := shiftingClock(t)
+	d := newDays(t, s, clock, 2)
+	people, accounts := []string{}, []string{}
+	for i := range 9 {
+		people = append(people, fmt.Sprintf("L%d Ana Soto%d Chef ana.soto%d@larkspur.example true", i, i, i))
+		accounts = append(accounts, fmt.Sprintf("u%d asoto%d L%d Ana Soto%d Cook ana.soto%d@larkspur.example - true", i, i, i, i, i))
+	}
+	d.begin("people hq", people)
+	d.begin("accounts app", accounts)
+	d.begin("lane ops hq app", []string{"waves: [{name: pilot, people: [L3, L7], pause: 2h}, {name: everybody}]", "people: {from: PEOPLE, where: person.id != 'L8'}"})
+	d.begin("lane rest hq app", []string{"people: {from: PEOPLE, where: person.id == 'L8'}", "accounts: {in: ACCOUNTS, where: account.externalId == 'L8'}"})
+	for _, step := range []string{"take hq", "take app", "reconcile ops", "draft ops", "reconcile rest", "draft rest", "seal rest", "seal ops"} {
+		require.Empty(t, slices.DeleteFunc(d.do(step), func(l string) bool { return !strings.HasPrefix(l, "!") }), step)
+	}
+	require.Empty(t, d.do("start ops"))
+	begin := func() (stop func(), ended chan error) {
+		ctx, cancel := context.WithCancel(context.Background())
+		ended = make(chan error, 1)
+		go func() {
+			_, err := d.service.Perform(ctx)
+			ended <- err
+		}()
+		return cancel, ended
+	}
+	comes := func(told string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return slices.ContainsFunc(d.ran("ops"), func(l string) bool { return strings.HasPrefix(l, told) }) }, 20*time.Second, 20*time.Millisecond, "%s, and not %v", told, d.ran("ops"))
+	}
+	did := func() (n int) {
+		for _, l := range d.ran("ops") {
+			if strings.HasPrefix(l, "done ") {
+				n++
+			}
+		}
+		return n
+	}
+	stop, ended := begin()
+	comes("running: waits for the end of the pause after wave pilot on Thu 2032-01-01 14:0")
+	require.Equal(t, 2, did())
+	rest := d.newest("rest")
+	_, err := d.service.StartRun(context.Background(), tester, rest.ID, rest.Hash, RunOrder{})
+	require.NoError(t, err)
+	require.Empty(t, d.perform(), "another lane writes meanwhile")
+	require.Equal(t, []string{"done set L8 u8"}, d.ran("rest"))
+	stop() // the node goes, and another takes it over in the pause
+	require.NoError(t, <-ended)
+	d.do("tick 1h")
+	stop, ended = begin()
+	defer stop()
+	comes("running: waits for the end of the pause")
+	require.Equal(t, 2, did())
+	d.do("tick 1h")
+	require.NoError(t, <-ended)
+	require.Equal(t, 8, did())
+}

@@ -17,14 +17,15 @@ import (
 // PlanView is a plan with what stands in its way.
 type PlanView struct {
 	store.Plan
-	Lane      string   `json:"lane"`
-	Stopped   bool     `json:"stopped"`   // by a guard; whoever may overrule can seal it
-	Obstacles []string `json:"obstacles"` // nobody can seal or run it while these stand
-	Fallen    []Fallen `json:"fallen"`    // changes that were left out, or stand in the way, for what they rest on
-	Run       *int64   `json:"run,omitempty"`
-	Total     int      `json:"total"`
-	Refused   int      `json:"refused"`                  // asked for, and not in it
-	Weights   *int64   `json:"weightsVersion,omitempty"` // by which evidence was weighed; nil: keys alone
+	Lane      string     `json:"lane"`
+	Stopped   bool       `json:"stopped"`   // by a guard; whoever may overrule can seal it
+	Obstacles []string   `json:"obstacles"` // nobody can seal or run it while these stand
+	Fallen    []Fallen   `json:"fallen"`    // changes that were left out, or stand in the way, for what they rest on
+	Run       *int64     `json:"run,omitempty"`
+	Total     int        `json:"total"`
+	Refused   int        `json:"refused"`                  // asked for, and not in it
+	Agreement *Agreement `json:"agreement,omitempty"`      // of a draft: who may seal it
+	Weights   *int64     `json:"weightsVersion,omitempty"` // by which evidence was weighed; nil: keys alone
 }
 
 // Fallen is a change that rests on what is no longer so.
@@ -129,9 +130,20 @@ func (s *Service) planView(ctx context.Context, p store.Plan) (PlanView, error) 
 	}
 	v.Weights = r.WeightsVersion
 	if lifecycle.Plans.Allows(p.State, lifecycle.Seal) || lifecycle.Plans.Allows(p.State, lifecycle.Start) {
-		v.Obstacles, err = s.obstacles(ctx, l, p)
+		if v.Obstacles, err = s.obstacles(ctx, l, p); err != nil {
+			return v, err
+		}
 	}
-	return v, err
+	if p.State == lifecycle.Draft {
+		rules, err := s.charterOf(ctx, l, r)
+		if err != nil {
+			return v, err
+		}
+		a, err := s.agreement(ctx, p, rules)
+		v.Agreement = &a
+		return v, err
+	}
+	return v, nil
 }
 
 // Changes lists a plan's changes in order.

@@ -32,9 +32,6 @@ type RunOrder struct {
 // StartRun queues the execution of a sealed plan, whole or one wave. The hash is
 // computed anew, and guards are counted anew, with what was done and sealed since.
 func (s *Service) StartRun(ctx context.Context, who access.Caller, id int64, hash string, order RunOrder) (RunView, error) {
-	if order.AnyTime != "" && !who.May(access.Overrule) {
-		return RunView{}, fault.New(fault.Denied, "writing outside the windows needs the right overrule", "", "ask somebody who has it, or let the run wait for its window").Because("right-missing")
-	}
 	p, err := s.Plan(ctx, id)
 	if err != nil {
 		return RunView{}, err
@@ -42,6 +39,12 @@ func (s *Service) StartRun(ctx context.Context, who access.Caller, id int64, has
 	l, err := s.Store.LaneByID(ctx, p.LaneID)
 	if err != nil {
 		return RunView{}, err
+	}
+	switch {
+	case order.AnyTime != "" && !who.MayIn(access.Overrule, l.Name):
+		return RunView{}, fault.New(fault.Denied, "writing outside the windows needs the right overrule", "", "ask somebody who has it, or let the run wait for its window").Because("right-missing")
+	case (!p.Ordinary || p.PausedAfter != "") && !who.MayIn(access.Seal, l.Name): // what the charter has sealed is run as it is asked for, but for what waits for a human's word
+		return RunView{}, fault.New(fault.Denied, "running a plan that humans have sealed needs the right seal", "", "ask somebody who has it").Because("right-missing")
 	}
 	var run int64
 	err = s.Store.InTx(ctx, func(tx *store.Store) error {
@@ -116,6 +119,11 @@ func (s *Service) mayStart(ctx context.Context, l store.Lane, id int64, hash, wa
 	if err != nil {
 		return err
 	}
+	if wave != "" {
+		if err := s.behindGoAhead(ctx, l, p, wave, changes); err != nil {
+			return err
+		}
+	}
 	guards, fell, err := s.lookAgain(ctx, l, p.Plan, changes)
 	if err != nil {
 		return err
@@ -125,6 +133,26 @@ func (s *Service) mayStart(ctx context.Context, l store.Lane, id int64, hash, wa
 	}
 	if len(fell) > 0 && len(fell) == len(leftOf(changes)) {
 		return fault.New(fault.Stopped, fmt.Sprintf("nothing of plan %d can be done any more", id), fellWords(fell), "void it, reconcile and draft a new plan").Because("premises-fell")
+	}
+	return nil
+}
+
+// behindGoAhead refuses a wave that is to wait until a human has seen what an earlier one did.
+func (s *Service) behindGoAhead(ctx context.Context, l store.Lane, p PlanView, wave string, changes []store.Change) error {
+	r, err := s.Store.Reconciliation(ctx, p.Reconciliation)
+	if err != nil {
+		return err
+	}
+	rules, err := s.charterOf(ctx, l, r)
+	if err != nil {
+		return err
+	}
+	todo := map[string]bool{}
+	for _, c := range leftOf(changes) {
+		todo[c.Wave] = true
+	}
+	if stops := rules.StopsAfter(p.PausedAfter, func(w string) bool { return todo[w] }); stops != "" && rules.WaveAt(wave) > rules.WaveAt(stops) {
+		return fault.New(fault.Conflict, fmt.Sprintf("wave %q comes after a go-ahead", wave), fmt.Sprintf("wave %q is not through yet, and a human looks at what it did", stops), fmt.Sprintf("run the plan as a whole: it stops after %s, and goes on when it is run again", stops)).Because("plan-state")
 	}
 	return nil
 }

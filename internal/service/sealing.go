@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -133,7 +134,7 @@ func (s *Service) obstacles(ctx context.Context, l store.Lane, p store.Plan) ([]
 		out = append(out, other+" has changed since; void the plan, take rosters, reconcile and draft a new one")
 	}
 	if string(p.Waves) == "[]" && p.SetAside > 0 {
-		out = append(out, fmt.Sprintf("all its changes are set aside; include some (twinning plan include %d CHANGE), or give it up", p.ID))
+		out = append(out, "all its changes are set aside; include some of them again (twinning plan include), or give it up")
 	}
 	if p.State == lifecycle.Draft {
 		newest, err := s.Store.LatestReconciliation(ctx, l.ID)
@@ -164,6 +165,18 @@ func (s *Service) obstacles(ctx context.Context, l store.Lane, p store.Plan) ([]
 // reason. Everything is looked at once more while nobody can rule, seal or change
 // the charter of the lane.
 func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, overrule string) (PlanView, error) {
+	return s.seal(ctx, who, id, hash, sealing{by: who.Name, overrule: overrule})
+}
+
+// sealing is how a plan is sealed.
+type sealing struct {
+	by       string
+	overrule string // why a guard is; "": it is not
+	ordinary bool   // by the charter, and no human has looked
+}
+
+func (s *Service) seal(ctx context.Context, who access.Caller, id int64, hash string, how sealing) (PlanView, error) {
+	overrule := how.overrule
 	p, err := s.Plan(ctx, id)
 	if err != nil {
 		return p, err
@@ -206,7 +219,7 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 			overrule = ""
 		case overrule == "":
 			return fault.New(fault.Stopped, fmt.Sprintf("a guard stops plan %d", id), tripped, "look at the changes it counts; whoever has the right overrule can seal it with a reason").Because("guard-exceeded")
-		case !who.May(access.Overrule):
+		case !who.MayIn(access.Overrule, l.Name):
 			return fault.New(fault.Denied, "overruling a guard needs the right overrule", tripped, "ask somebody who has it").Because("right-missing")
 		}
 		reconciled, err := s.Store.Reconciliation(ctx, p.Reconciliation)
@@ -217,8 +230,16 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 		if err != nil {
 			return err
 		}
+		if err := s.maySeal(ctx, who, p.Plan, rules); err != nil {
+			return err
+		}
+		if how.ordinary { // as it stands now, with nobody in between
+			if a, err := s.agreement(ctx, p.Plan, rules); err != nil || !a.Ordinary {
+				return cmp.Or(err, error(fault.New(fault.Stopped, fmt.Sprintf("plan %d is not ordinary any more", id), strings.Join(a.Beyond, "; "), "a human looks at it").Because("not-ordinary")))
+			}
+		}
 		reserved := namesOf(changes, rules.Alike)
-		err = tx.SealPlan(ctx, p.Plan, l, who.Name, overrule, s.Now().Add(s.SealFor), reserved)
+		err = tx.SealPlan(ctx, p.Plan, l, store.Seal{By: how.by, Ordinary: how.ordinary, Overruled: overrule, Expires: s.Now().Add(s.SealFor)}, reserved)
 		if errors.Is(err, store.ErrTaken) {
 			r, err := s.Store.ReservedBy(ctx, l.DownstreamID, l.AuthorityID, reserved)
 			if err != nil {
@@ -229,7 +250,7 @@ func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, o
 		if err != nil {
 			return fault.About(err, "plan", fmt.Sprint(id))
 		}
-		return tx.Audit(ctx, who.Name, "plan.seal", fmt.Sprintf("plan %d", id), map[string]string{"hash": hash, "overruled": overrule, "guards": tripped})
+		return tx.Audit(ctx, who.Name, "plan.seal", fmt.Sprintf("plan %d", id), map[string]string{"hash": hash, "overruled": overrule, "guards": tripped, "sealed by": how.by})
 	})
 	if err != nil {
 		return p, err

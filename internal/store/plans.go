@@ -32,7 +32,9 @@ type Plan struct {
 	Parts          JSON[[]Part]           `db:"parts" json:"-"`
 	Lowered        JSON[[]string]         `db:"lowered" json:"lowered"` // guards that allow more than those of the last sealed plan
 	Origin         JSON[Origin]           `db:"origin" json:"origin"`
-	SetAside       int                    `db:"set_aside" json:"setAside"` // changes that a human set aside
+	Ordinary       bool                   `db:"ordinary" json:"ordinary"`                  // sealed by the charter, without a human
+	PausedAfter    string                 `db:"paused_after" json:"pausedAfter,omitempty"` // the wave after which a go-ahead is waited for, or was given
+	SetAside       int                    `db:"set_aside" json:"setAside"`                 // changes that a human set aside
 	Summary        JSON[planning.Summary] `db:"summary" json:"summary"`
 	EditedBy       JSON[[]string]         `db:"edited_by" json:"-"` // who else decided what stands in it
 }
@@ -187,10 +189,18 @@ func columnsOf(names []Name) (list, people []string) {
 	return list, people
 }
 
+// Seal is who approves a plan, and how.
+type Seal struct {
+	By        string
+	Ordinary  bool   // by the charter, without a human who has looked
+	Overruled string // why a guard is; "": none is
+	Expires   time.Time
+}
+
 // SealPlan approves a draft and reserves its names; ErrTaken when another plan
 // holds one of them, ErrChanged when it is no longer a draft. What was parted
 // before the plan's reconciliation is released: the plan shows it.
-func (s *Store) SealPlan(ctx context.Context, p Plan, l Lane, by, overruled string, expires time.Time, names []Name) error {
+func (s *Store) SealPlan(ctx context.Context, p Plan, l Lane, seal Seal, names []Name) error {
 	return s.InTx(ctx, func(tx *Store) error {
 		// names of plans that can no longer be run are free
 		if _, err := tx.exec(ctx, `DELETE FROM reservations r USING plans p WHERE p.id = r.plan_id AND (p.state IN ('void', 'finished') OR p.state IN ('sealed', 'halted') AND p.expires < now())`); err != nil {
@@ -199,7 +209,7 @@ func (s *Store) SealPlan(ctx context.Context, p Plan, l Lane, by, overruled stri
 		if err := tx.MovePlan(ctx, p.ID, lifecycle.Seal); err != nil {
 			return err
 		}
-		if err := tx.must(ctx, `UPDATE plans SET sealed_by = $2, sealed_at = now(), expires = $3, overruled = $4 WHERE id = $1`, p.ID, by, expires, overruled); err != nil {
+		if err := tx.must(ctx, `UPDATE plans SET sealed_by = $2, sealed_at = now(), expires = $3, overruled = $4, ordinary = $5 WHERE id = $1`, p.ID, seal.By, seal.Expires, seal.Overruled, seal.Ordinary); err != nil {
 			return err
 		}
 		// of the systems that share their names, one plan is sealed at a time
@@ -505,6 +515,27 @@ func (s *Store) StopStray(ctx context.Context, id int64) (bool, error) {
 	n, err := s.exec(ctx, `UPDATE plans SET state = $2 WHERE id = $1 AND state = ANY($3)
 		AND NOT EXISTS (SELECT FROM runs r JOIN tasks t ON t.id = r.task_id WHERE r.plan_id = $1 AND t.state IN ('queued', 'running'))`, id, to, from)
 	return n > 0, err
+}
+
+// LastSealedByHuman finds the newest plan of a lane's results that a human has sealed.
+func (s *Store) LastSealedByHuman(ctx context.Context, lane int64) (p Plan, err error) {
+	return p, s.get(ctx, &p, `SELECT * FROM plans WHERE lane_id = $1 AND sealed_at IS NOT NULL AND NOT ordinary AND coalesce(origin->>'kind', '') IN ('', 'selection') ORDER BY id DESC LIMIT 1`, lane)
+}
+
+// WeighedChanges counts the changes of a plan whose twins evidence alone has made.
+func (s *Store) WeighedChanges(ctx context.Context, plan int64) (n int, err error) {
+	return n, s.get(ctx, &n, `SELECT count(*) FROM changes WHERE plan_id = $1 AND set_aside = '' AND body->>'basis' = 'weighed'`, plan)
+}
+
+// PausePlan is MovePlan when a run has come to the end of a wave after which a human says
+// whether it goes on.
+func (s *Store) PausePlan(ctx context.Context, id int64, event lifecycle.Event, after string) error {
+	from, to := lifecycle.Plans.From(event)
+	n, err := s.exec(ctx, `UPDATE plans SET state = $3, paused_after = $4 WHERE id = $1 AND state = ANY($2)`, id, from, to, after)
+	if err == nil && n == 0 {
+		err = ErrChanged
+	}
+	return err
 }
 
 // BondedBefore reports whether a lane has bonds that no run of a plan made.

@@ -388,12 +388,12 @@ func TestConflicts(t *testing.T) {
 	}
 	names := []Name{{"asoto", "p1"}}
 	one := plan()
-	require.NoError(t, shared.SealPlan(ctx, one, Lane{DownstreamID: b.ID}, "test", "", time.Now().Add(time.Hour), names))
-	require.ErrorIs(t, shared.SealPlan(ctx, one, Lane{DownstreamID: b.ID}, "test", "", time.Now().Add(time.Hour), nil), ErrChanged, "sealed already")
+	require.NoError(t, shared.SealPlan(ctx, one, Lane{DownstreamID: b.ID}, Seal{By: "test", Overruled: "", Expires: time.Now().Add(time.Hour)}, names))
+	require.ErrorIs(t, shared.SealPlan(ctx, one, Lane{DownstreamID: b.ID}, Seal{By: "test", Overruled: "", Expires: time.Now().Add(time.Hour)}, nil), ErrChanged, "sealed already")
 	two := plan()
-	require.ErrorIs(t, shared.SealPlan(ctx, two, Lane{DownstreamID: b.ID}, "test", "", time.Now().Add(time.Hour), names), ErrTaken)
+	require.ErrorIs(t, shared.SealPlan(ctx, two, Lane{DownstreamID: b.ID}, Seal{By: "test", Overruled: "", Expires: time.Now().Add(time.Hour)}, names), ErrTaken)
 	require.NoError(t, shared.MovePlan(ctx, one.ID, lifecycle.Abandon))
-	require.NoError(t, shared.SealPlan(ctx, two, Lane{DownstreamID: b.ID}, "test", "", time.Now().Add(time.Hour), names))
+	require.NoError(t, shared.SealPlan(ctx, two, Lane{DownstreamID: b.ID}, Seal{By: "test", Overruled: "", Expires: time.Now().Add(time.Hour)}, names))
 	list, next, total, err := shared.Changes(ctx, two.ID, "create", "", Page{Text: "ana", Limit: 1, Count: true})
 	require.NoError(t, err)
 	require.Equal(t, 1, total)

@@ -1126,6 +1126,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/plans/{plan}/ordinary-seal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have the charter approve a plan that is within what it calls ordinary, without a human who has looked */
+        post: operations["sealOrdinary"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/plans/{plan}/void": {
         parameters: {
             query?: never;
@@ -1153,7 +1170,7 @@ export interface paths {
         /** The runs of a plan, newest first */
         get: operations["listRuns"];
         put?: never;
-        /** Carry a sealed plan out in the background */
+        /** Carry a sealed plan out in the background; one that a human has sealed needs the right seal */
         post: operations["runPlan"];
         delete?: never;
         options?: never;
@@ -2780,6 +2797,11 @@ export interface components {
             setAside: number;
             /** @description what was asked for and is not in it */
             refused: number;
+            agreement?: components["schemas"]["Agreement"];
+            /** @description it was sealed by the charter, without a human */
+            ordinary: boolean;
+            /** @description the wave after which a go-ahead is waited for */
+            pausedAfter?: string;
             /** Format: int64 */
             reconciliation: number;
             /** Format: date-time */
@@ -2950,6 +2972,25 @@ export interface components {
         SealInput: {
             hash: string;
             overrule?: string;
+        };
+        /**
+         * @example {
+         *       "hash": "3f9ac2d1"
+         *     }
+         */
+        OrdinarySealInput: {
+            hash: string;
+        };
+        /** @description who may seal a draft, by its charter */
+        Agreement: {
+            /** @description why it needs a second person */
+            second?: string;
+            /** @description who made it what it is, and may then not seal it */
+            makers: string[];
+            /** @description it can be sealed without a human */
+            ordinary: boolean;
+            /** @description why it can't, where the charter calls any plan ordinary */
+            beyond: string[];
         };
         /**
          * @example {
@@ -5756,6 +5797,37 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["SealInput"];
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sealOrdinary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrdinarySealInput"];
             };
         };
         responses: {

@@ -60,7 +60,9 @@ type Charter struct {
 	Coverage float64
 	Age      int // days after which a roster is told to be old
 	Waves    []Wave
-	Windows  []calendar.Window  // in which runs write; none: at any time
+	Windows  []calendar.Window // in which runs write; none: at any time
+	Seals    Seals
+	Failures Failures
 	Notes    []document.Problem // accepted, and not as its writer may expect
 	tables   map[string]map[string]string
 	Between  string          // domain of the addresses that stand in while names move in a circle; "": they don't
@@ -245,7 +247,7 @@ func (c *Charter) LooserThan(before *Charter) (list []string) {
 	if c.First && !before.First {
 		list = append(list, "first-load: true, was false")
 	}
-	return list
+	return append(list, c.Seals.looserSeals(before.Seals)...)
 }
 
 // Allowed is the greatest count that passes.
@@ -259,6 +261,9 @@ type Wave struct {
 	When *Expr // nil: everybody not in an earlier wave, where no people are named
 	// People are in it by their ids.
 	People map[string]bool
+	// Before the next wave comes so long a pause, or a human's go-ahead.
+	Pause   time.Duration
+	GoAhead bool
 }
 
 // Takes reports whether the wave is for whoever is in none before.

@@ -56,6 +56,8 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	r.readGuards(f["guards"])
 	r.readWaves(f["waves"])
 	r.readWindows(f["windows"])
+	r.readRuns(f["runs"])
+	r.readSeals(f["seals"])
 	if err := doc.Err(); err != nil {
 		return nil, err
 	}
@@ -409,7 +411,11 @@ func (r *reader) readWaves(n document.Node) {
 		} else if w.Takes() && i < len(items)-1 {
 			item.Problem("wave %q takes everybody, so the waves below it would stay empty; give it `when:` or `people:`, or put it last", w.Name)
 		}
+		w.pause(f["pause"])
 		r.Waves = append(r.Waves, w)
+	}
+	if n := len(r.Waves); n > 0 && (r.Waves[n-1].GoAhead || r.Waves[n-1].Pause > 0) {
+		items[n-1].Problem("nothing comes after the last wave, so there is nothing to pause before")
 	}
 	if len(items) == 0 {
 		r.Waves = []Wave{{Name: "everybody"}}

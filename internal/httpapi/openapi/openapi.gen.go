@@ -930,6 +930,21 @@ type ActionInput struct {
 	Verb  Action              `json:"verb"`
 }
 
+// Agreement who may seal a draft, by its charter
+type Agreement struct {
+	// Beyond why it can't, where the charter calls any plan ordinary
+	Beyond []string `json:"beyond"`
+
+	// Makers who made it what it is, and may then not seal it
+	Makers []string `json:"makers"`
+
+	// Ordinary it can be sealed without a human
+	Ordinary bool `json:"ordinary"`
+
+	// Second why it needs a second person
+	Second *string `json:"second,omitempty"`
+}
+
 // AttributeChange defines model for AttributeChange.
 type AttributeChange struct {
 	Attribute string   `json:"attribute"`
@@ -1619,6 +1634,11 @@ type OfferedBondList struct {
 	Items []OfferedBond `json:"items"`
 }
 
+// OrdinarySealInput defines model for OrdinarySealInput.
+type OrdinarySealInput struct {
+	Hash string `json:"hash"`
+}
+
 // Outcome defines model for Outcome.
 type Outcome string
 
@@ -1638,8 +1658,10 @@ type PlacedProblem struct {
 
 // Plan defines model for Plan.
 type Plan struct {
-	By      string    `json:"by"`
-	Created time.Time `json:"created"`
+	// Agreement who may seal a draft, by its charter
+	Agreement *Agreement `json:"agreement,omitempty"`
+	By        string     `json:"by"`
+	Created   time.Time  `json:"created"`
 
 	// Fallen changes left out of a draft for what they rest on
 	Fallen []Fallen `json:"fallen"`
@@ -1654,10 +1676,16 @@ type Plan struct {
 	// Obstacles what keeps it from being sealed or run, whoever asks
 	Obstacles []string `json:"obstacles"`
 
+	// Ordinary it was sealed by the charter, without a human
+	Ordinary bool `json:"ordinary"`
+
 	// Origin what asked for a plan's changes
-	Origin         PlanOrigin `json:"origin"`
-	Overruled      *string    `json:"overruled,omitempty"`
-	Reconciliation int64      `json:"reconciliation"`
+	Origin    PlanOrigin `json:"origin"`
+	Overruled *string    `json:"overruled,omitempty"`
+
+	// PausedAfter the wave after which a go-ahead is waited for
+	PausedAfter    *string `json:"pausedAfter,omitempty"`
+	Reconciliation int64   `json:"reconciliation"`
 
 	// Refused what was asked for and is not in it
 	Refused     int        `json:"refused"`
@@ -3358,6 +3386,9 @@ type AddCommentJSONRequestBody = CommentInput
 // DecideChangesJSONRequestBody defines body for DecideChanges for application/json ContentType.
 type DecideChangesJSONRequestBody = DecisionInput
 
+// SealOrdinaryJSONRequestBody defines body for SealOrdinary for application/json ContentType.
+type SealOrdinaryJSONRequestBody = OrdinarySealInput
+
 // RunPlanJSONRequestBody defines body for RunPlan for application/json ContentType.
 type RunPlanJSONRequestBody = RunInput
 
@@ -3561,13 +3592,16 @@ type ServerInterface interface {
 	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
 	// (POST /plans/{plan}/decisions)
 	DecideChanges(ctx *echo.Context, plan PlanID) error
+	// SealOrdinary Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
+	// (POST /plans/{plan}/ordinary-seal)
+	SealOrdinary(ctx *echo.Context, plan PlanID) error
 	// ListRefusals What was asked for and is not in a plan, and why
 	// (GET /plans/{plan}/refusals)
 	ListRefusals(ctx *echo.Context, plan PlanID, params ListRefusalsParams) error
 	// ListRuns The runs of a plan, newest first
 	// (GET /plans/{plan}/runs)
 	ListRuns(ctx *echo.Context, plan PlanID) error
-	// RunPlan Carry a sealed plan out in the background
+	// RunPlan Carry a sealed plan out in the background; one that a human has sealed needs the right seal
 	// (POST /plans/{plan}/runs)
 	RunPlan(ctx *echo.Context, plan PlanID, params RunPlanParams) error
 	// SealPlan Approve exactly this content, by its hash
@@ -5287,6 +5321,22 @@ func (w *ServerInterfaceWrapper) DecideChanges(ctx *echo.Context) error {
 	return err
 }
 
+// SealOrdinary converts echo context to params.
+func (w *ServerInterfaceWrapper) SealOrdinary(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan PlanID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SealOrdinary(ctx, plan)
+	return err
+}
+
 // ListRefusals converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRefusals(ctx *echo.Context) error {
 	var err error
@@ -6633,6 +6683,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/plans/:plan/comments", wrapper.ListComments, options.OperationMiddlewares["listComments"]...)
 	router.POST(options.BaseURL+"/plans/:plan/comments", wrapper.AddComment, options.OperationMiddlewares["addComment"]...)
 	router.POST(options.BaseURL+"/plans/:plan/seal", wrapper.SealPlan, options.OperationMiddlewares["sealPlan"]...)
+	router.POST(options.BaseURL+"/plans/:plan/ordinary-seal", wrapper.SealOrdinary, options.OperationMiddlewares["sealOrdinary"]...)
 	router.POST(options.BaseURL+"/plans/:plan/void", wrapper.VoidPlan, options.OperationMiddlewares["voidPlan"]...)
 	router.GET(options.BaseURL+"/plans/:plan/runs", wrapper.ListRuns, options.OperationMiddlewares["listRuns"]...)
 	router.POST(options.BaseURL+"/plans/:plan/runs", wrapper.RunPlan, options.OperationMiddlewares["runPlan"]...)
@@ -8970,6 +9021,46 @@ func (response DecideChangesdefaultApplicationProblemPlusJSONResponse) VisitDeci
 	return err
 }
 
+type SealOrdinaryRequestObject struct {
+	Plan PlanID `json:"plan"`
+	Body *SealOrdinaryJSONRequestBody
+}
+
+type SealOrdinaryResponseObject interface {
+	VisitSealOrdinaryResponse(w http.ResponseWriter) error
+}
+
+type SealOrdinary200JSONResponse Plan
+
+func (response SealOrdinary200JSONResponse) VisitSealOrdinaryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SealOrdinarydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SealOrdinarydefaultApplicationProblemPlusJSONResponse) VisitSealOrdinaryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRefusalsRequestObject struct {
 	Plan   PlanID `json:"plan"`
 	Params ListRefusalsParams
@@ -11028,13 +11119,16 @@ type StrictServerInterface interface {
 	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
 	// (POST /plans/{plan}/decisions)
 	DecideChanges(ctx context.Context, request DecideChangesRequestObject) (DecideChangesResponseObject, error)
+	// SealOrdinary Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
+	// (POST /plans/{plan}/ordinary-seal)
+	SealOrdinary(ctx context.Context, request SealOrdinaryRequestObject) (SealOrdinaryResponseObject, error)
 	// ListRefusals What was asked for and is not in a plan, and why
 	// (GET /plans/{plan}/refusals)
 	ListRefusals(ctx context.Context, request ListRefusalsRequestObject) (ListRefusalsResponseObject, error)
 	// ListRuns The runs of a plan, newest first
 	// (GET /plans/{plan}/runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
-	// RunPlan Carry a sealed plan out in the background
+	// RunPlan Carry a sealed plan out in the background; one that a human has sealed needs the right seal
 	// (POST /plans/{plan}/runs)
 	RunPlan(ctx context.Context, request RunPlanRequestObject) (RunPlanResponseObject, error)
 	// SealPlan Approve exactly this content, by its hash
@@ -12988,6 +13082,54 @@ func (sh *strictHandler) DecideChanges(ctx *echo.Context, plan PlanID) error {
 	return nil
 }
 
+// SealOrdinary operation middleware
+func (sh *strictHandler) SealOrdinary(ctx *echo.Context, plan PlanID) error {
+	var request SealOrdinaryRequestObject
+
+	request.Plan = plan
+
+	var body SealOrdinaryJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SealOrdinary(ctx.Request().Context(), request.(SealOrdinaryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SealOrdinary")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SealOrdinaryResponseObject); ok {
+		return validResponse.VisitSealOrdinaryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRefusals operation middleware
 func (sh *strictHandler) ListRefusals(ctx *echo.Context, plan PlanID, params ListRefusalsParams) error {
 	var request ListRefusalsRequestObject
@@ -14411,310 +14553,315 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tlxu3sS76V3B5z11J7uZ4JNk7e2fmkyLbiY7l2EeS47WXrXsEdhdJZJoADaCH4tbS/e1noQpAN9lA",
-	"s5svIznxF1sz090ACoVCvT71flKo1VpJkNZMbt5P1lzzFVjQ+NMzVUvr/lGCKbRYW6Hk5GayVBu24nLL",
-	"7BI0MK6BCcl4VbHfW2V59Ycp2yxFsWSW34FhVqzoAVYpuWCVMHYynQj3pV9q0NvJdCL5CiY3kwLHm05M",
-	"sYQVp4HnvK7s5GbOKwPTid2u3YMzpSrgcvLhw3TyrNZG6e4sNzg5uwQckS0UGKbklHHDhDWs4sayNV8A",
-	"M1yUt0xYJgxbKFWyudL4nuEr/3ItS2j9bi4qRyLGKyUhtxaaVnsxK/7uBciFXU5uvnj0KC7GWC3kAtfy",
-	"vITVWlmQxfYb2HbX5L5tcB4afqnB2BtmQFrGF1zI/Vm6h9lG2KWQzG4UK/nWTP06pbKsVBLozSnjsmRc",
-	"mg1oKIlCbMNNWNoSeAm6WVtrmldunplFPnGLXAkZfv7P6WTNrQXtvvn//fR/Xf3/b/7tf0ySdJh/y22x",
-	"7BLALe6r13zB1JxtltziaosllwtwE2YrXgKba7W6ZRKghJIRGwjL4J0w1u2ZBl5us0ubX9HQ4zbuBZfw",
-	"N/xCasYVl/A7gxsymU7gHV+tK/eB5S9XpVrB1UypO/clP6c1t8tmRu7lyXTiNlxoKCc3VtcwcnZiJfrO",
-	"MbeM4zHN8HKF7yfP5b+7LebvxKpeuR9ow+mnx3EqQlpYgMa5fF9x+fzLNJ3WFZeOTvVqhnsSKfU4SRn3",
-	"eC9l5kqvuKUJ/PGLSXI+L5WxoHMz0vjX5Jw+T86JXjh9VnWWSLoeQyNdn06iV1tjYZVnb4N/TzH4Ye6m",
-	"d0/k79fc3OXIZbm5S9PrSXJC7vmTKfYa3iXOm4V3llnF5kKWO2QyyqrM0ftlpCD6wYDO71RtiJn39wnu",
-	"eXp73Asnbc4H97JZK2kAVYrvtZpVsHL/LJS0QPoFX68rUXA30+s1PfFv/zBu2u9bY/0PDfPJzeT/vm50",
-	"lmv6q7kO38UR9xUBbtnGXZMbreSCLju6PBQrFZLNf8aN8rQoYG25LJCGvCyF+w6vvtdqDdoKtw6vjUQC",
-	"vp9o4DjfCWdaLJh1nxcGNSDJSrWRTgP6n1zWHHe3llZUk5vJk0dP/uPq0eOrzx9PPkwn69YQzSf379Qu",
-	"leP3WtxZcgvJu9X/Rs3+AYV17z4tiFDvJyCd3P5pYmqzBuRRDUIaS59aihJw6v4fILWqJtOJUzFKzTeT",
+	"7L1tlxu3sS76V3B5z11J7uZ4JNk7e2fmkyLbsY7l2EeS47WXrXsEdhdJZJoADaCH4tbS/e1noQpAN5tA",
+	"s5svIznJF1sz090ACoVCvT71flKo1VpJkNZMbt5P1lzzFVjQ+NMzVUvr/lGCKbRYW6Hk5GayVBu24nLL",
+	"7BI0MK6BCcl4VbHfW2V59Ycp2yxFsWSW34FhVqzoAVYpuWCVMHYynQj3pV9r0NvJdCL5CiY3kwLHm05M",
+	"sYQVp4HnvK7s5GbOKwPTid2u3YMzpSrgcvLhw3TyrNZG6f1ZbnBydgk4IlsoMEzJKeOGCWtYxY1la74A",
+	"Zrgob5mwTBi2UKpkc6XxPcNX/uValtD63VxUjkSMV0pCbi00rfZiVvzdC5ALu5zcfPHoUVyMsVrIBa7l",
+	"eQmrtbIgi+23sN1fk/u2wXlo+LUGY2+YAWkZX3Ahu7N0D7ONsEshmd0oVvKtmfp1SmVZqSTQm1PGZcm4",
+	"NBvQUBKF2IabsLQl8BJ0s7bWNK/cPDOLfOIWuRIy/Pyf08maWwvaffP/+/n/uvr/3/zb/5gk6TD/jtti",
+	"uU8At7ivXvMFU3O2WXKLqy2WXC7ATZiteAlsrtXqlkmAEkpGbCAsg3fCWLdnGni5zS5tfkVDj9u4F1zC",
+	"X/ELqRlXXMLvDG7IZDqBd3y1rtwHlr9elWoFVzOl7tyX/JzW3C6bGbmXJ9OJ23ChoZzcWF3DyNmJleg7",
+	"x9wyjsc0w8sVvp88l//utpi/E6t65X6gDaefHsepCGlhARrn8kPF5fMv03RaV1w6OtWrGe5JpNTjJGXc",
+	"472UmSu94pYm8McvJsn5vFTGgs7NSONfk3P6PDkneuH0WdVZIul6DI10fTqJXm2NhVWevQ3+PcXgh7mb",
+	"3j2Rv19zc5cjl+XmLk2vJ8kJuedPpthreJc4bxbeWWYVmwtZ7pDJKKsyR+/XkYLoRwM6v1O1IWbu7hPc",
+	"8/T2uBdO2pwP7mWzVtIAqhQ/aDWrYOX+WShpgfQLvl5XouBuptdreuLf/m7ctN+3xvofGuaTm8n/fd3o",
+	"LNf0V3MdvosjdhUBbtnGXZMbreSCLju6PBQrFZLNf8aN8rQoYG25LJCGvCyF+w6vftBqDdoKtw6vjUQC",
+	"vp9o4DjfCWdaLJh1nxcGNSDJSrWRTgP6n1zWHHe3llZUk5vJk0dP/uPq0eOrzx9PPkwn69YQzSe7d+o+",
+	"leP3WtxZcgvJu9X/Rs3+DoV17z4tiFDvJyCd3P55YmqzBuRRDUIaS59aihJw6v4fILWqJtOJUzFKzTeT",
 	"qZPIhftTCRVYmLxJzJRGey7XtT1I3919dOrKPehZJC43d0Dampr7i6xAFdJM2QyMKGFHR9AWNNtwaY17",
-	"3i5R7LS20L/8vDSOBvXVF//x+LFbQtzaShn8mNBsxssFpPdxOnGTdGv2VOxsbHug9xNhYWWG7fKKv3tO",
-	"Tz9+9Kj9CNeab90T7kxxISGhD6s5C9tzeCQnooRcmEPH7mtVy5I288N0stCqXpvk0MgsdPIadjl26d11",
-	"r0EbJT1FO3JP6MgZJ4yaJPhRhzSlIRrrFHSmZLCdWkxbAb8HVMqNumV2KbTdojrvtFvZUumdKTOZHhIC",
-	"gUP7t9aLBZLgQfz/RK/Gdb9JyRNrtZjVFp6hXo5m5S7/hwfcD525SdjsHIvOA/tboKpyzAt762kmQ1+i",
-	"CfSu65XlVhgrCjN2bWSplF0e0FAoXRp3SdD2C+vNmpIZIQsyZEm5ZDOYKw0JzWM6Kd28ZJFQPkoxn4N2",
-	"t+A9r2owydfnoqr6poeSt+BabxkaBN0vSG7FfXrxZsl138c3S2WAZse4VHYJGscSzuRVKjmcVeudve9j",
-	"6L+7L5NLYwxTeJq0aBuX0mwozSTJNXUp7LMlFHddZplpdQfyqR2kVroL12r/5oCnl9z8FXiZdIwgbR1H",
-	"OfOXdtVZzwtxD5IZyyWxIurPmotq0vW8TNF0Tm60kJYTCybcNW0yhwXFV/xHs3T8Slq9TRy6qMF05sJt",
-	"Ryu68pZu59nZNvmJEiwnuZ1WVvISp5m9gV8Gbpup6aXuZ/eI5z6J68OJTwMRmi/EmWfJGfhjl5rLJNeQ",
-	"AeU1J7qv3PZt8U4X1rAlN8ukwtmedP/2vhDGdudTRAdfl9PCuR8kAFosdEgA0PdSE/0zr4JtkNTqDs7i",
-	"ldOeUWVRXvE8/PTe7Pyr02bM5EyVLLPTTJJzxo0wKYHBLZsLbSxbQlWSWNgoZz7NgCkJN0zXFZRTdgdb",
-	"978NiMXS/UNpVmjgNvrhONO1JC+d+0qYTPYwJt0f7rO6roT0dhZ+TiS/Qnrh4cPkn4sUnQRi4ERy1E3z",
-	"6zimxF06nh2fOWasKh4E4Gh7ldRjuwQjjFMjjRVVxWbgqKvdaR1jl7acvY8PiYIeDTKrOPbwblFxkzY9",
-	"0LMY9jch3ddc2xVkPtsI/86foBR2+D5/VQqb0l5F+g6t+AyqjH4Me4bjQQ3ZO7+aR1v3japtoVYH5dB3",
-	"/rG+M+WuOfvU2d0pGbJlnC3rFZfupmAGrNNxuXv6tmXBkMJXMlWjqZ3cslqmvNmkiqFtryQw9xCGpjDM",
-	"YdUClR4USW4cbhmvqj7bKPUHMReQ3q8NT2q9++cY7YvgisR3psGioh0PbBX2OX88LnxZ+jOY4CaM8aWY",
-	"abjQIrs2ZT2drK1huCR5bpSFzN22WSq4B80W/B5DRc6MdnyUvlPch4bT8fuKF1BG92SXnEbVuoAcxxkv",
-	"14d4ndvE91Gj8IU4TFAW3cpoIT0blDFbekl8NsqkF3R4zmq15lp4CbUnIlBZYrPtjndFSDZXugD2e6k2",
-	"f0B91j9BNujv+dyC/sNk2qPwdfWUGemJU/et4EEdRJbXGzVXVZliFS/iugPOtsxLkVOHIDdBXrqiwqVk",
-	"tUUh629XjC5rPrcG5Wv41UbYpadhj8/BKyWJVXE2h03w1br/Ay+Woxb6pZsUlK83KrXWtpOzQ89CuYvJ",
-	"ok8CF+3uEl6JO0p4qGBu3SV1BpIvaq7TjksnmlRdlcxYtWYhQkoBjFLhPSbVjiP1sCoQjuieD6auILjF",
-	"/ZaF40E+H5yGG3DmDg4Ud+j0GD5uY+08zFFxvOeMlcGfOGhitfilOYmtgeJGBiLHw9Ti8R7B9aWYz7uy",
-	"tvS/3T8ZtURdhLm/37JZxeUdixkvW2TRkAiSusPmWq26n33kXYv4Khp8bWdy3mdh1TFXFM4BXyZK9RFn",
-	"WLyoZd+EWxXvjRu2l2nxs6T9vWHv3Szc3z/8LMNW37D3Qt6w9gsffpZrLhz1btj7O9iaG/bTe1KEb7xx",
-	"8Rms1pXaAvwN9btpMG5vwj8+g3cWtOTV8/LDmw8/y65llVNRtiE7SdyDvGV3sLYkXIU1rLniD0cgGl2j",
-	"9SyFNh4dstf8uz2bdHmNFLXGE4xl+sLrtA8x2pa9AS9e7Pjyd6e/+8lxBuJrZ/fkrMQhAZu/u2cy4Rqa",
-	"SoomiQginbCRM0fv+qFbNkMod9eOs773Vokf6PV3pgOGw3fbKzDnIEnO9dSifByvfdNEQvaz9mhRGWKn",
-	"k5vJi0dPPv+iJ2CdSbHZCBl0BwkbMJZpKJQsRCXQMUVhSqc9oATLO+pohF4vUluI7V+KOyqLdyg4YXlL",
-	"ao2ERtfvzGi8QIxTTu6HWgWf0tlN3CK6x7oStRwYZrA+Q2mAvwIfbezGntWOZr2wkklx9ejxk8+/+Pc/",
-	"/sd//onPwqA3k6eY4vHXlzdsCW5HZ7y4Y0qyb5Us+fazLqs2tEn7ASsuGTeMO5u/6meDJ8krNBBuN/Fp",
-	"pO8TP9JDyEvfpJ45T7hJd6zs4V7a/vA4/FLveJZawcY+pyMXZTq5dc41GqIkTBszzm14TJPmCw1wMHDV",
-	"jggnggU08ySlan2f8zuttZrxmaiEIx3ObKO0XTo7iDOrBa86TgenhZq0J3ethLR91+xM2Fx0Z8MNer0w",
-	"PV6VFP51z9+wR+7cOdm55NW8oZP3YjoW0nV7O8Mf9gg4I68mPjzkgjZgbTIXYQlGWLxW/I5KNVPldjch",
-	"jMstW1GSxJF5IZ6aU0/x1JS/hEKUkIqxVUouujOf1zpY1o0vBRMTIzNu+HacWV1xOcDP1g29+9xpmmlu",
-	"cebITD1kqeDtL5FKhvGZqi1reek5+YwmiRvB5+Dt3Qpv3Dg0K0cUsFcYPphgrsNycjP5fP4nXjwpH09a",
-	"SXtKUvoUw+wr9q2nW+LS6M/HG5QdthIy/CbhWotzb2VathYhZFHVZTprkhbYd6lZn+m4ZZVS7higi/fg",
-	"Gppg3l64n6onrMJITZjiIQtzP9pPKQENeVtESPKc44ej9VdkmReP/vTkC/fxDb8H/M1aVMpO3nQ2Pe/9",
-	"Q/fmhtxesgAtMTdphUFSYOE9cgjORvgAv6Y3n6kS8ibJ87HBPb/QUQlwacqTo3TcfT63KW8xnxmQ9gbL",
-	"iNqew5KGGezf6zOJpdr0DhyqnGjIfUfp0cP2KCKnGukdvSJ1RnBen1hKZVuMDFejmmzL3nTSr+5FCbLI",
-	"6VBUDEcZhIZvY5hAUbjXqzG3jDij8ZE2GeEgFkvHKxhfSmtMHZ0nZ2ZsGp+9r0pzQ92DLkVhxznqUQAn",
-	"QhPCGqxwC3nCG4WS6B9KSKDsanfPcnMn5IKJeVCPoDLACrUCw4pKGUhpckiz4WbEy1pK0D+sk8ckqraJ",
-	"PB6+UnKBBaOt4MIMWNuZAMJNJjXLoO8PmuMr93BKarpdt+bvx0dYZ02YHiWaz732NIws0hkqxeNf8wJe",
-	"K/ffMzgm4xkbZRAGc+4cvrKGqB19ZabsMp5XLstYyCmM1xRLrynaJaxuqbwVrX5MGgFJjm/uE8CG222m",
-	"FQ3PbIEgpX0vm2tsfg5FsIa5VkLOB72TnlZVgcw4u0i+cMs0GGuodiB4vrDYGjQzapL3kYxYVlbCZzNm",
-	"9n204Tzs5bv0iP6vqca06y6u6pVMG8E9+Vpz4eOBSSXaF1THAHaprFMb1twuvbGiihq9JgktuhI7GRE5",
-	"kdHjn/5aVPAUlcmuAJiplAfBjYlW1T3EVO7g+9y4S27NjYGSqXsUo8NvHne2Nbh3066YErAeGNKeKJCF",
-	"Kv1J6m6Bl7HJ6gCAAR5J/4U0CWWZPMIcK/pyy+lVb+lvL7KnghsjFhLK1yqlCyi0xQxDLTmTTTQ+9pHN",
-	"GexRTelPL3pO9wrKbSan7x60v8a7fxReMxvi0E5JQB+5iYPEdcc5TZv9C+P17P7T4piyQruMycTuHkJg",
-	"BLyEnI4SDb5gYgf8hykpLPDO4k3mfhClYStw5rhPONwvMXQkovWExTtb+x70FTHSlZD4yhprAD6f7iTq",
-	"YnqE9rFfH23BMPXAilJflRGcD3EetYz/JIZO+iACr3fDxz1sPcIeDos+DDeyB+4gFdLdacHRjd8DQpAJ",
-	"SR6oZN5396Q09k1awvwyyJuUTKt+nInjt85kr/YbnotJGh0RtWoSRsIGM6tug9mwV2CYjpadVpC8o64V",
-	"vbL9meeqwMFKr5dcXjV+eHT16SteYBXaNNTgQnnl7B9kF+QOY4RctN4raypAh+Tv2iFaC8ZCebXyICHu",
-	"N5o7607p7dUdbE0sD3M/oRgrtkXV+nEpcBIzJcurUtUzkmz4IxWEIX313dVcaXCHEZPbxQrKK7sRmMNZ",
-	"G9CSr+AK68udwFhxUcWfeCW4uTJLXqoNmiLcwJWSFY1vLCnOpVpxIVujhI248vQJYegrIe95heKafi75",
-	"ilPVm1T2yizVRsa/WaWu0Kk8nVSquIPyqm3zS3WFU3XDazH3WahXdyR83Fa5fTGWY+5VVzDSJ1F7NPaK",
-	"l+6cG6u5Ragd/KXaSBS7Brh1RFCaRNydVBt5hSXKrZ+bgunpxGlKVxHrRCzklZBXhVaoCjW/ceMhJbEa",
-	"88osdS3vkBXuQfMFXJVarcOdxqurGMrXgBWYBTT73PxKrekX9FHyjRgoNNgreLfG1CP88+ZKgzsVUCaF",
-	"tD8omQBizFc9UMnWDhTvH8WzRSGDvnZyivl00lMF1apQH6cXtOqT/NUfFYH9XAdTV7ZxB0/ZrLYUhfKK",
-	"C1MSGWDvNv5k7lOM+oUkeG7ujC/RAOmt8NOuW1GedNOe/6odf32mDsLXGuC/4SIZHjtafGt5Q92sOXsa",
-	"Zzw6wOJGJNyXtjLK1nyrVVUxeLdW2npTByFWuprn4QWNDC1lVvgXJaHPDjze0jvGTlsoCcN54fxW3Ucz",
-	"3ejbngAH9unCuS5tjrhIMdNfaq6TOQCV2uz4HFoScZ8PdxxYUq2ERI0m+cAKjOEZ952aZ/gknohEiQGl",
-	"+68rLo0vmHPGsNJsye+BGeAEf9CdiYYCUviQvuKONdhgAUwAM+R/ZzwU4WbJLV45GMAuRZkDlbBarNc5",
-	"/80w76N3Ogbd3k+9Ic00btjuFiBNmxk05E+xwvPy7z7S02GHPlwMnjn5xvJZBelV11L8UsMAjAU/cHwj",
-	"ftYPnFwHAnMlXfhGrWDXW0JV4LjnSmJGesm3VKMiTJOM4DEqfU3nkRljiWCbMJQPT6CVwvg8D3Thopre",
-	"leRUMg1lf5Wq0+LXUObcduEjT0fc9vGlP2cSO9UqVZzjaYpKmXskhLd9aBtd1q0ylITHts5U3uBO/dd/",
-	"/dd/XX377dWXXyYrRbAMJPd2g1dEiKEeJsCq9kwOXnFo/qUc8xzhV2/8ENGQGu7Lzsczeq7VXE4MwQ9U",
-	"MG0ccD6I/DvDMAQwppx4w/PpeEhMDPQqHaDMPBcMu5tzGQVN2KWsCdyGinyI83qDMVEoXPjCboTPRa7r",
-	"+Pm/+40JviQCqmh8Rg3i3ZLL8sqHUTyyneNZWCct8G9g205ZGC7p7mA7llPJ0fS0VYg6/GjQu9/Hurzh",
-	"b943l1x0Jfsk2ljxRpO+wsK0hv/izzNll/6HN4cYmvxmCVZu0ip21tIhS4oNvoHtq1rfw7YfyCXhO/aV",
-	"cwnUo9yuDud9mtI3sO0voUyhBi0W6JhMRYp95RozgBBB7sZec2PhlsFqbbcxCR6vdce5VsxFu1o3WwDR",
-	"rZEMHtA4n2mo8xNpsfLCF5Pv7UFtlyprunipOyZ5Yzop1UYaq4GvMpFvC+ZglsXLnboWAjxbZXTxmQF9",
-	"vxsJbSe0D87cnU6ssFU2hxw3gRW8qpiwWEPrbgpPooN76KFgG3rvEKq9ig7Zc7t5DlQc5IrjyxPc671+",
-	"zmH5TWKxTOYA7tVOY3pPU12AGElCMqcqI/S3wYJ53BqPYtCdMMztd6ngf05jEjJx1CuY2yv0QEp1RUk2",
-	"U7YUZQmImRRDILcY15zVtnmOrZyC6fQMN+2ZKpOqc08SiGPGw2bYnfCwspyEOb71Jk+QC+sagezZjMZx",
-	"n3pJyxrGt80QufW/jNROuPHT98BQB2HcgHyiqSM9lK8xUNGdAqF6DTd9MIaxh104wBs2QK5nBHASeYeE",
-	"XZh8M6vk+tXiBdyT9RDUHCHnCoF7tCSRCFornVQD3etCnugersIEejkvTPSAc6hBgTonDGFEM+IUf72n",
-	"hLaIQdjnL0EaXfaA+104/ir5FtIAOIOuMNOrIdDFcep1lL7Q/benfq6plf0NNt9zYzYq5b5ct/5yQAsM",
-	"T2bGiBJkaLih5E5j/tOjCEIv3Vqq7V5RcTfIQC+2mlP8qd2c4vM//vFQoCrs1IEAUorimcX/YOjEDV17",
-	"5Kz91iBYK8QrrGPxZCHQ/sBEP00qpZxptVH6LlHuchzPHgzVtfnkcN7KA3B8aiO+Q+jj8gRAzKGBu5Uw",
-	"8xQ4ncfwmDvVXKpQmjjG1Lfqac9Erfo+vtrNQgyuWu+FJ4e/Y4gp+3ny86TpkVNw+Tss1Ek78EaBZrYm",
-	"1Z79gf05h/HQ3u7jBf93DTBiuP5LqhGpZQP7HFJVNMxrShOZc0EBkw0XPtMG83KuZry4m9CJgehPEpJy",
-	"gJI6RBDPDR7m4JBtVaLpjx23KMOxqZRd1GAMJSTE0zsJiNvhjSllOQjDNgB3iYhuNfDMj5EQ+0FeZMLe",
-	"C2YXRG5Uqnguabtfi8L+KAcvRe8N9sP3a0Hfe0/AXulRxvUxVvGeZwoIQiFuADJrVeSi13kT60k1GMvw",
-	"FA9L66EBe4HOhkVuMbCa+E4ohj3eZsgiGFYKW6B1yUVz90Z+VakNynD3s/QgcREZG3t9IUA2xU4xvHmL",
-	"Pwi5wFwag1n5uq5gVDRDzYzlRRIrD7frDmCNYTCsDyMMXz8HhEyW050sn3Fja7EQgzxW39GTHyihDpGh",
-	"M2GWHXVu2M4FOZuHMWiDAJQhb1XIXGxZ10OHdpT8aqwZS+QfEySkN/68HQmwuwMqgBFMEwL4EWY3ZvoK",
-	"6bQQCqYklxpqmA7t9St8EN9Q+RC9qVcrrreDPugf7Yv1UHjr1DzGbt1039x+5PfwGic0qJiwAydJEUzw",
-	"gSFkVI+SHkpTb9gdbJuekmPLEX09mYRYTtY5YW3PBypovj6fqBko0sIxDJvayMW2DIp3S9iqKCSaHW9x",
-	"bHN2c5fghX0B0Zt+nD7YEm1p4dMSPKGTYQPetbumtPsW42E37VtkJ8MUW26RIop0rSB0fGhaP2ARldNQ",
-	"S5XUKHscuF4QJhKEMKmiHMiWrUqubvQcW5IisLJhc1HB5AJdkjxww4pARtLZG8NyhnCXcqzwask1jPLN",
-	"Zv1Ap0uztEXcipPO8jz9Ksj6aOV4VJaY+aVr6d2dcyGFWeIvl7wiSXKvRDoVvS3OU1HJXSiu3ZZtjuVM",
-	"zSu6uE2Im+zRuuLGjAOc9tuWjOmEPgBn+mAtcQX5tKXwgDMCmTNwzORG1lU1HReKnw2f7w9uvHwHpC57",
-	"aLgXlGrdKUmtD1ekx5LWTlF6Ei6IjCUMRM2goKq2MVWr7u0RtJAlaGOVSpoYTkfeYkA8LYl8WYDTpbze",
-	"T3hyTuV0+iYaU4bM8VRGFpngqTY7ZKIvYzcmzsySr4FtwSa/JA5CHDdZiRhRmNuzxLSmE5lscto01vSQ",
-	"K10Lmoz1EW5ALHjJZAR5LIFcOMyXyqT/qjYjzjqdhZdqk0mmWee64+L2xdpRNyjVZ2vghNeRtAKoL+7h",
-	"LlChf27g/+ku5AFNbErqoaZysLgBnh0aIrYotnMG/Ga/ycuI0UUFPq/wP4mDnco6n/9viWAForjz7ee1",
-	"BjW5oeq2ADX3Y9hud3HV6Pl+OnnzIYHvVCVBQt3vm5ZnhC8RGuodLMOJ2ZAxrPDkUM/rcERTQgQF3m4i",
-	"LVUR784l43oPdMqpDQfrYPa7IyAHNYkMVrE5QBmb8UXGCm6PwNyGb00AIZ9jg5V0loMBa0Pd7eBeant0",
-	"U8xqVABpJ28YaaRTFmEJpixgEExZUIi7U8kcWPz8Ldtpa602cgBebOoQ34m1B7Ql9niUzm5vMfXBhJWD",
-	"bNGfrIKdDdw+h6Rar417iEyqXdc13DaRAq9H09/wIE9SCmhOMrxUm+GoKlmXbIO/fJBCBynSrzw3da4Z",
-	"nVmr2Ylh/WD+9aYCIvd9IyiGoe4ynhUL6zF3mJrBKwtJxKbRN47P5cG4P0YeaTJZmuHAHbo5rjKZWFpV",
-	"CXNaFkijpYwqu9g1iCisGnM+fIDnzcDUuuCM8fhQflU5KiWjGH1NyLRWOqFT4+XNMA4+bUDPNHj1mvni",
-	"5OFO/bqyaXR3D6ozgvD+3k7atSHTMXOI95dZa3ljNwLt05uIwlHw2sCUGfBtc0OR9cGIJv41zCLONLNX",
-	"a2XIvDtjleEJxX57iGsd2LShqWGJqG7MFmvPYW81KSL9rxpM8O2fkUhZVL6ZFjDP1G3gEiI8Hlop0Rtr",
-	"fDmauw+b7rfuwN428bEGOdB/SxgPYYfBczMK3Odj7POZkPM+JXS3I3m1qV3loVomm9EceDjtnEafb5cU",
-	"iBntHbk20Q+BXMUBPDZVH1rCSI/g3l6sQSLqAJttA27B5JJgDvGopzQLyddmqTIlXgEFsgFWYktVleY2",
-	"2h1KeqB+LrdYzOAV0iU3bKXuEV9hypTGlIUmLOtsnvieL26Q0bvu3k4d2Rh1ShDUcTQCv+xQs7UJtcww",
-	"RASOCfn6FGIn9B0UH0wqWptVWGTGlLzB6jcoGcK+TJ2YGhAH8snFISRDEwos1UyxtS0ptn8JBYi1PRIN",
-	"+Ow6Ono1YLXOVeV4C/4yQ/fgJfZpZrIck6fhFjPujZ4WsQ/X71XaCxHdao+GOs4ZPrZzaw6kMqY176FV",
-	"xm2KPOepELg/zLzFsT3n68Ihz3CKj496vuwkaaSL5V4ibtFAY20UQkrTb723jbZ/bLcx1ykwR8fUmLWB",
-	"5U4Y+1yJUqfnQ3U7ug7s9DiKH3qTR6z6UqX/0u7xeK7QaTuNAj0be3ywt77p/gFoGPaIfpG41IYch8/j",
-	"5cXHXsL9CVIkVWWQ88AIWYzjoFpir/qk8P8onsPdReRpkm11Px7E+2l4Jd+6+0A1YSyFJ8/Vhu61kOz8",
-	"ZoQOkqJM9BfGleXJ8ldhrEq1acxxTM55GY27cVyvy3DgDzF9dIe2Lcm+pT3AmU3fBqdjJ+xSprOGUYhS",
-	"x53yFKhodgB8fNQADycrAkJWmwi9YYeXMK9NyjLdQ+TpS4ENzYKOB+AZYYT0ubgqnu7n4ctQdtZwwzjT",
-	"auNTKpYAds8SHpDd1uklfxB63pP74oeVNvVCpzWkTRwuizgI0ZOPzA0mOpVE9NLcT/jiVM/mkwwnLpam",
-	"te7MdvUd5c5NmgR4d+15rFpIlwvj98zoLIq+esH2VN586FQKnloieJFavp4ivkaQ77HFbuSv7UX1ikvG",
-	"X1oBNhH8QRpIFcigZPb+QxaebrWzMktMbxpY/j7OtUNl5Umv0jvrfS6B8TDxbMfE8Hlnb06pqq8aQIoR",
-	"wVaVyY/mZanBmCDbMfMptH9PlYUcmdBlCrWGXMxRjyqb6gSB3Zxb1XztQj+fCvtmOkovtdzcDdyMDaRz",
-	"ilNadtRHPae0AtCeBpl0r7TS33BC/kz2NoPtyfsMgSJqAkUDxkqdQUIFO2xnElqnx0qGM6vieWtMwoYE",
-	"Wu9HSOxRU7Yxjw9kGvpqmEyeDXayCnvuRRz/0hd4XOSxt3coStsry/A4hAO7n1XZZnixRi3Tibevt4ss",
-	"4d245Ij9ZeMXwuOHe+124NbW9kCxjl/6yM7PJ6NiD768gj8jgacSir6SGegUdabkwpmSZSgpmcGSfBfH",
-	"oUjmS1yGe01iWLuvDTvty2glMm7bpP4Ttk8NFHSaRKvh9Y3vrtrCAS+WUNz5toPspTI81XQmMsXB3MV9",
-	"R5Qfn1AFoenwcUVVcm96d+TgaMPBx50WndIRvbsn1ABg/JZHNQcbY1Aipecs4XQfPFekWMaX2qFsFnwD",
-	"l2qysstSeUY6BxZDTkqOENXDi+PHhlxPDo/0YnFTBPXUWFDACRwURjlWyT1FOe0v041x1xMrddNZXdSp",
-	"md/7hH5EMNFagGGqtoRyt9fAyPoWQAMkr/eUBcg+R5GUMu2hTnwBbNj01uIzXD1aTHebnBNhfIfrruCV",
-	"29diBVkwmlIB0WTDBWE+7CIab4Qs1cbcesQCFGPOPG9jFxwWnAGs4WAxQtjlceBL+PkMhc8jv+Rpwos6",
-	"5D5QAuQJaYWb5TbLKZUy9phcvN4UPN8/142bIt0rn6s4Aqwpiaft+FpJIEgEhEpHIHpjd0qDW52d0Zjd",
-	"a7+QQOQbrgrup5g0AzR4eTj3JBmAVydLio5oGHwo41Ef36ElezJfgbRf++KsdMnWgRagImPWvKLyou53",
-	"W6TpyiexWHrg38TFrzbZv+UrDvazr1opC5jQuBEmh+br60pjJGSv7d5Q1FX0Q5fJVgLuk9irAVVW4wt9",
-	"CLb/wOhDY1/pOgicasOmuQ2sYAXSnsOGQcSC/cZFmGTsQ2GFkkZVsYK3hXvcZ8TsEbQMr/tHfPkcI6gN",
-	"Uux5CUMK+kol4cxtkjxqQ4+q/6rVIyiYXeR+bte8SGVFkTa4Xnk4mv0Ik094zXjfQ2/F9J/hHazWmXMX",
-	"mhOmsxuxIWRGr8wrqlhCkp7rfoVIwMzxbzTziYO3V9dqGTmJy0pug1jI56NgMndQINtAbv2gbx3WHgh6",
-	"eRKQmxcBvUhuryyPXYoCI56Hyi1etdwKY0Vhzptx0/ru6BL14fkJ+7GykDXQuPMP5NY07QWO0Ue/FlWV",
-	"O8/+kR/2uxK1j7ww1CUiWy2BcnMG1oJmd7BlK37nLLl4ZU6TUH2yNJkeetX2r6Cz46l5yMXHPHyp2kPj",
-	"I8kBnUZU8XXCFxQqaC1TkiphjCgh/RX6fqoewp1bUiUJCopca9iR2l8wASEq8dVD6n/fFtITzQ7u0YxI",
-	"RaEarvWWcaoZ9mVTXspAZSDY4BlwIJ7E18tRj0b01YqxtAhncPiEZE0ST4d91t4jwj5bN5sfNjCup8Xe",
-	"Lc5LnsGNsMXymPaLA5sqDmuU+CoGJvel4HcylZvjPgnGGuzkxaxYwS175MtWQsvciIlAV0J/1fuSm1fY",
-	"3jat8dwBrL+MeM777UvxhiP5RyAsd7C2bkLO2gNCVu0ffnwJ9sAGITE0lbcP+ArMOpkBRcHb2GDWIFyW",
-	"RJgFqj0UmlVqISRV1/mwOiQLmY5K3davoFApbLJm/5nBRxLb3yV4uyqx5w6kPsc/jAX+otfcLBZKlfu5",
-	"GGlsxSMAKPLYEd1HBzdqIbML8dCM5dgz56C7/35ULcJGi2z/wP2u63To2wzQOoFtjo09FHwMIRK0QZqJ",
-	"47bPeDP5wJh5oTTe9vMy64smblWI1WR3u9fop588efRoMp3UunKSxNq1ubm+LtUKPqu4vjPrWn/mP3zt",
-	"vnF9/2TSRZZ5MBn56QnBy8iuFuf/8VE6pncpuWTiHbQP6JIUH79OOTUEq+aSomsormKL11pGoAeKrEpU",
-	"vPBoJ227+PJQv38ak3P4YWjv0rCSeu+gPJiCsSdcR+dw5CMStIJzREa8Bnn8VF77GONeaJdn7JNzAaLv",
-	"ednaXqdx4WM8zMkPnZ6o0tvHJ6dYjggVH4e9PaaUYgSu9sm5mb/UUOeRSofkaQ7Otm+l5Ozh++xhK3vP",
-	"a/AXesnvuDt3Fi6cNIfH7YTTmm4E9uB9vdpX9vCWXyaooX0dv3CJZ+le2GqddgLFtejBF7pgxfUZm24O",
-	"l4TJFtBO0Qg5Vj7Dw+OmWw+i6Xt/NyDqiHGPf5LKDgOsPqJiWcNa6YPOANzBl/RokjtHFxf7cX1t8myb",
-	"Z5xnSyWKUT1j3F593jF2UuCVXsW3bpym6iy2ej8OvT67kpeR1nsGhzMsyJhoMJEEwX4/TpW4wU5IqQUb",
-	"xWXZpxnutfxtXlyKxTL5h4owD7tU0zU46/BP/87+n1TyQXQLJziObzIkYN5rTG3ruYlZhYb5ZO6u1cNT",
-	"2+obErDZlt3t5Ls2L1qVXK9b1xHf2w/s+4oQ1SAz4YeJnp7cRIlAqsOa8XRScA3zOmexYYSf2aUGs1QV",
-	"laUEaEwZenURoJAjspDMYuKmqo0HuEIEo42za4Vh8G6NBRUezXWjlVzsCKcA9iOTG1PU+v4g1sUzfMjx",
-	"nwc/SGD2b3bS3Np+VzDCotY3xBhK5L/M7Xf3WXCZnGrdw9gGg/6pxtWGmVqD4+iAIfYPJSSUrMEwOuDY",
-	"8mwXnPVE9DBgazFD2Mh9q49kXpL2PXJS0lc2OeCEpK89DMyGDzd7ztoz5Xz5U037QGMMJf3x3JgMsaGw",
-	"HBOaq8QdVFvCVPP5I3j/pU2apHxdqg1bcbn1LrIVqSnuWZIWU2qHgEL9oLBMszbRN5Jl2nDlIDpLtUk1",
-	"AUHhZn1+UlU6wYZNrn1Hu1T14D1UfSchm8F4fPpdj4TJcXm4tvopnU/Ya4UBW9fVEEpjRmWKNzEW7RjU",
-	"t+V2ihUWHDK+4dspM76bo8eWCXFXYSg3Nx2yXqdqF3aD34QgMKtbqJgFl6hGTHeB/HeOirbZQs3QOaJL",
-	"9XDXHhCVOXVtruqUJzjqQng0kWUjk3olNTCvv0Ywsg7c3fTuYk7dx/Rkeon4uafkw0olGBBy6D1oR78p",
-	"KRZEFlav3Ylf5u5o/PKf4UenPCSgfYOKEVL4UhPHT/xPlSrGjekP1LduZ5qZSJJK51vth5Foz8IOReqF",
-	"L7RntbfIFjXHF6yh1PLakD9agTc980+buXnGDKpW0P532DJc9lGQ7apNGUsFyq9KYXsSizIwyZv0dV+V",
-	"48rKOjG9MOrU99GUuOyeVEBcQxql2zdUTqkQqtYF5JGXBgCK0xfC89mZ/T18bg+1IItMETxIXa0/EgcT",
-	"whtk30JJspU9DHA6rr7J9M/KIVfro5xIzW7kwWU60IcpS0AL63QWexvFfKeZwbBqgPC6MPhRm3nV/+lw",
-	"53gyTj0uiPUpQySEwkeSzLBRc3869g5agB8dk6y9s5s5yeanSnOjYVIza/UU6k6uMioTXsOkKWGx2ca4",
-	"ppz9omUGCISe9uYpOad7PnnHlsJYIQubS89NmDoHJzvvST6bV3yRzFZHmjAud5uPUL8UXYM7vnstKdpJ",
-	"RDm7QXIr7vOIh5lj3GrTsT/P2EADJxe7aJySNI8z3NmoZkdjDGIeEtfihh1Q+X+QpRqdYBGz51G1ErYC",
-	"ci2RToPdr9wt7juLTBI+xFSuI9buBedh2a5JCAFnpUPS486xOFx0tuLvntPTe/HuVk7u8NrfozsSxgq7",
-	"UrnzjYVHt8wuhbZb95bZr070ZsTB/IB0RWSComipOnnN77vleofi9D2qwg8mCcUzNhY7DnEoK8QvAkXk",
-	"Zb7/dphrE+fLkeUcASQk7/GRo1afvzENKvfc2bt1UGn+n1OD0ha2nPHdtG7Z1eOdxiPUUUq5V5zxkwYz",
-	"z25yf4fLln84RY8WTMwYegzUX+mxMJnk+F47i/iayEJ4Hj1EF1kmgeXAJ0dNAlTedAJSq8rDx5bkATe1",
-	"WYOv5BcyhKGX1Gu3lv4fiFyVrtwJbQETORhGmFHocFkPI2Z8jbto9xpcdDsGoHXPZtvoqkiGOHxZUqA5",
-	"XSmtmFoarylfEb/JrMP94cUwGFTfB9ljDHuXKI6Y4Rq3PRdOC2j1hjw/BOHfVcFndcV1f8XJnt8/FrFg",
-	"dCWhABxWNWtZHApxcL2oY7vXBM5avmQ0ew9lqjHTsqsZf1BtZMdXC9u+1a25XSaKoYO+ZtV6ykplLZS3",
-	"7P/FVjaxOTPpc4JAANRGTtlPb5wG7kYiFM5KGHtcNeqR2jCuJpJpeOCgCY30sVgUDcfOrhsFaRjQ71Rq",
-	"tk1P+e7xbjDsT70i/ZeSE4CoOB3fzC6TLlKKxW7pdKuJptKrM4Hs5pNVoy3hmJXyowvujCU0t1ExuYmJ",
-	"rN5uQ1+wWSqNcBir0AtqrnSqd04FXEv7tU8OGIKUEhJ6BgV3R2b7N1uZo2ru9wMjM+QjT/3F7PJjJozi",
-	"sZyCqz2LeND5RaKBZQjIYPJHCMn0Ay439QeeMxua7Wxlf2rNj8v+m6y/h16xD6k8/JpuYSwmjkFeYYsq",
-	"0oHvfxWe2+tiMaw7oG8wNeSa6vvON7BtzyPXcHq4eMjrmPFiGLZja9/ub1SvTWoQmCoIRlAscwaowZy+",
-	"un/2vHGAu7GH5dgsbadjRZhjT+vnH1v9N/a7LNO1E3116ATRfG6hnOKh3Sy3o1DIj8IZ74Hgy/QK6gqN",
-	"dvOfHodIoMWFtfVI8guo65RaW2tht6/ccP4+AK5J7uMc0MNKv4ofWFq7pkweE24sQU3P1J2INWOURyCF",
-	"XPzv8GCzhrX4BpxihQCY84SjPLQiAZ/eFi95Lhmv7VK5aVNEtwXGgepdg+vhWzqbz36WP8uvsEOq2yXq",
-	"yUcoV5zR6phVdyDRAxlxQvy0p7HPKPqGfpZueQhc+/bdFf7qLft9pdTdlG2UvpsyA7yaRtSsKWugwG/Z",
-	"W6kkvEVQljXI6c/yrYFqHn/BrGJcbjHGb8RC4jh/+Iy9iErNmi8oxY5Lptb8lxrYW2K3t5/9LL/C9rD4",
-	"4Fu+JrwEoeS1bwH/b/8wSr5lv3/59TP2py/+/T/+EPovGizhY2/d/rx1653+LNvOHAKRmZICBe8sMxbW",
-	"n/2MeGmiAGl8RilIK+bC8c/k6ZoXS7h68tmjhiNav2tKkCavPZ+0qgZvJo9DJgNfi8nN5PPPHuOHnGWA",
-	"fHrNax99XVByeNzZ5+XkZuII9hSfwNAwX4EFbSY3P6XPW/OIU8jc2f0wPfjkCyw4+/DGHTezVtLQCXry",
-	"6FFERPHt0lo78Q8voeiEH0SccEtAGYNnZfeMYMkB/jaGa1PfipO7Dg2H8ejXqxXa6ZPX7vy4cZjVXFRT",
-	"JsnJR73vpxPLF4giTwR/M514rkec7why775Je3KNIKHZnXnm/prZGhQjv9SAxf6eZ5bAsTgq0utQ8dnF",
-	"9wNXcMENwe+TWMNtKZZcOCnkccw4cyRp8rAxJT4aOcds2NL3Ukru11+ADtJfaR8uS1oc5LKsDrKBcGpz",
-	"PSXwIjFJ8vlUq81SYWoUukgIOIpbPuMGGwMXS4y1j6O6jxdd4UEhm8znhyWOyjN6eDINta9/VuX2bFT3",
-	"X6cQ4Ydd1cGDUFxsx/3YD3OceIzShXOEpbpLviankLAmqAutzfTvmN39xH4auJNwHzyK/uzsruAt/v2G",
-	"8cK+ZRaqyiA7laKkuJ1VoQs1jjzFTrVTX+Q9xfjKlOka9RJS0KesliVonC4Z3owb9laUb29ZGM1ycxeG",
-	"4z9L96NHKZZqw4T5jLlz4FUkkE4LmjvCzMU9sJWQzlC4Jb5XKzCUUWd8+BKjOmyhELZly97iq28xr8b9",
-	"+IIbe/WVm8fV8y/fkoawy9Q/clssv7r3ntC9C6AbcfKL9CcW46+8sNHQwGSwW6Lmkq/XIA1Fqd1SMUi7",
-	"l/qSumJCJ8+GbTsemL7CeqcqdFLZwzdxPCdgCXWfBtyh0gkDH77qLLyzxKVXHutu53ju352XOoM/Ni0f",
-	"zJSaf+t70FfYEBwCM4RT5zg2e+TmGuC/oe+6+pqeuKDk8iNckl6ArbAR0VgL69Ow5lr9N2VheUrpWiYJ",
-	"NZ34lI9d4rzaIc75bxP6+Ee5TC6+JTTAzo6AMylRJt4SNPXbYPS9ZSu+dUJq07tZ2LIJufoOtlcG4dqy",
-	"nB3R3AbJTbpRnBQ30LTo19CKfqQkYTCtJ/t7l9HAv0imlYyaUDvil5hSC6bzlDld0ir4Bra0OReVCE5P",
-	"2A1k2Y0KOotPdvcW+HbqszKwhX5QfOCdMDty1oPJ5CRtzNbJWtgvfI7MxSjrBriw+fu0qlDtMtGbJDQj",
-	"8C/W9PYNJCOa9BHs+r373wdSBjEXo0O6l7BS9/CCgObHeSfcS39zByPB0F90FdAz0YgmzDgSiujkFNCl",
-	"79raS5628TPN3tlnJ8Z5efCC/PedhD2y7jLfNNT++NJn6lIwmh+veZMhkbY2v9R8bp9So8SxO/G8hNVa",
-	"WZAFwo0OcZ7t7t35dRFayQhd5PHZhv6+wtrULMc8efTkbGMRzEd3rBksannLhMRTqxeeyThahxSb8Y4L",
-	"Mk6QCC9UEQFiujd4aImRtx5OPw3IhIwjm4dC93vQM+puywxU1MpzL1UoHAfMSMzpWDvHYaZ8eW/2cvuz",
-	"ooqQT1Emubld+F78camcyeHoFIJ4M0o3bltqGyGHiR+k97Wazym4lKT6d+6vp5I9qXxiFgLzrV1SWiaC",
-	"EAzSLh8P1nibEgYknNPffBzLqb1YNEfhlVuvdYiykyHe57agSOift5NLzDRG1M4zV/+5kZO95BFCZoPy",
-	"QU4SJ28jnoGmLNXJZtlw5tTbRhFYkYiMVa7uIdMUdAnDmk6N48+iNwj6fCiN1/mEc5hihCYvp8fpdYSj",
-	"62Q39IXDDsEIE9JdZTs2RZ+TOePI+b4+zw4dUuvm33JbLC+mo30C0YcLbvtfxD14rzVqXhI2rNVB0Kn6",
-	"fuvbTVmcxkNI+OHVg6ySUXFimCnmkvXFmvAhOJ2r/nlZpZ2T90ko92pO+CLRm0bKPe03OtqlDzQJQpBA",
-	"yCLK6CB9usSqnE/KAvir2jDOdgErQ/jHZyYEEGS6SalbKKbERCnbzkMjmOTW1ek73g6N8R06U9fvHVk+",
-	"5P22S7Vpsc7pN6rPjg+aK+1JXnf9JG7XYWfnHIqWPwRLbqLaikA2eCZKFnf7RAZwXJfd8i/FfP6sGei8",
-	"poyE4NwdoX97rLWzRThbp3HELAjq7WLBzpO51O3bw0RBPfCcd2+0mwpHEaaCdXAqq0ZAivTN/1pvP/Vb",
-	"/7XefsyL/7XeXl5qhX33XZB2OwOR9S1iffwUEzDdnef+f/bbzbNkv3/sPALu15SN6Vf8APmYYQP2hEI2",
-	"N3PULs+pzCG3t1/zAl7GFmNnNv9j7dyoaHKPR2nyqQSBHdleK/ffSwYr2xKBy0Yc7Hjw2lhQ471D7XKg",
-	"7OH/uqkcOTOHFAqLpgcSnabxzL2T5RQTWl4O/WrskZlQfDZLhcjHIWnOLmGV83kaSuE/zT+LiSUE3WaD",
-	"I3HPOvLqYClK1MDmhBWTmhJhgnXstxae6vtu/Z1795bCk1cNBAzI8jYAQVTCWCoeZkqXoIel3RmCtm5m",
-	"E2r3fSnrFf7/TZJGB7jsNbyz571eCE7i07iHPNdf+B4KR7zJvcSw9F4riUbCRLmRdmMmdc+nhf1OnkGW",
-	"XEj99DN7WlxE8xwITNKBJ03DjlzuzkEoxSmrJYEqYpEUijbyPs3PwicZH2Z4+Pq9/9eHa5oFjy250jk2",
-	"P/jZhlrVc7td5vG758xJu1wKz2t+B15j8NSLcL4D9iUThnj66yDxJZJLIg8OEgyX21eaCeMRIRjRy6Jr",
-	"96hDt1ASrgapgX9REj5VVfBfWkVobcxDRLc33HhMQGeYeE+guxxWSsey0aTl2qc1dBhTIGUOeiaeN49d",
-	"In49G8yTcSKICPYbV0Z6PARPCuNr+ghrUmLAteTbaeiZklRUfNBgp6QvkVV2kEGv38d/f7gu3E1RVa3I",
-	"Wi4x2FilIZLp7FeqaH35V6S3oAusRUMPBBBXs6/KZNMAM3rMM/z2r4LsF/Cxt5nzI2szX2q13tnZpgOC",
-	"2AcWaR3pozJA1cyAvvee0Fy51HfxoU/OOPWd5R84JHLhbPgXYEOZATq+aJMIt70C5AIsxB5ec9DZd+KQ",
-	"Pv3he3ziXyas4ZZ74QsZKerBBDHVMaMNZm/aaV/RwvdUE/GrL1nAxfyrVyw0uf8rX7wmF4CJS0HuY6aP",
-	"5eYuZMziCzGzKeQjYAZI0xb20y1ziC71pEKKiyRw9LnSzKhVq4Zz/K2HXHvQgvpf8akzZq9gEzdcBGKU",
-	"N+6d89v+e728qOlfG2g4PWgF3OyGJOI+P2r38u9tMt8dfykWy2ETWKnc+I9Hjf/gVuYDXFOBJy99VWG7",
-	"JEtJGdRj0ywx0fAfdbkAdHB4aBgnYXRdkSq6heMKY3ZPe/+xfLn37L+MirK78AtzwB6VB6gt2d3OqS0R",
-	"3u5B1ZauYASuJeMSNpQmHHvBCcM2SqMJm5GTWqbllO8m0gksd7njgTSKT+3qj1ufymj28fQZL+4W2ndV",
-	"62GyzB3v88F7RYnHgb+Ah9Sj3uf9HGMg+rODeITTgaay5R6xNpngIEqnXbkvT1NpDkPTFyJjEOJ/WCb+",
-	"cNXuTv9bYkN/c4KLe4dD/7dQOOGzLR3nEgh4TGzJ4UCMuN8b8N/8vR7Bdz/FYmOa3aUvXSJBqj5u/O1a",
-	"P/DFeiF/ANHkozgEAgT1Jfc7JLRt1A4eEIIF8ZXv2TzF31GND0iLjkB8Ddtd+a6rvFISjrsqie2uZ3V1",
-	"l0+Rd5N9WlW/Fp7q7fO2n3VUJjqLzUVlG9A9I/naLJXdbSj2RbJ3GlnQwz/YaS6wUqe9/8s5V3MccLs/",
-	"sPtt6dBoDz8noN3DvFI9kLDwZw2SRfeND2JufVPxJcIg8qrC1tAwrw2U5AkLJeahgyI1tTyYhrrbGc7T",
-	"IZ119nDBB3cOy0tX7FJJJa34lnqE+LIKhOH0tHVqozVQzU8SO+/pH71oUc+cteXl8bkDkzp89rzlg5cL",
-	"ECIxGGdx4uNpb2G1rnwbhRz8wevwzNmtI0/OtN3wrjLvWpaD/7Ew926hu20ZjqxpUIWFNBRo3OeZkFxv",
-	"u61/LljUMHfm8BxbMyu4B83uANYmppY3TZumDeQ/NR81TVJ8KKCSvq3uUbUxsWdPtpT3NT7xaWrqNLfL",
-	"liYhBC+SqXGM/c7s9OY7Vm9/rZt+MB/VL7ZQAeuoqZyPHgHsf7Bfn56rcXCM/Juj7EgggKok7GkEecYu",
-	"kISBZwDYUm3YBqqq8VnSNtklrKZn8qMhl19jQWUuReQbgPVZJML5rUec1rOlEkOTlH89cugveD7trjQ6",
-	"fEDHc8D9TkPLnLbQanv5ad4LrQk+WB1zrAaRmLvHzBr4HVPzKV70UAqrjkdhaLW/y17UP8Z2b5/iloTZ",
-	"XXg/OhGd2CJ8D1louENzs8wfhh+X299qhkcwwfKyB3LrkXR0GXpbUgcHYbFX/XHb3+oCl3Vox75lHzf/",
-	"/re0+50uchd24T/zqVrRIksn2IcyZUznancHHMSLq167/duLtn34Fi6Pt8rNHbZ5QbI4W5fgOHW4y2Kb",
-	"oaIAs0cldEd5Kl2vuTEbpcus6krb9X147DJKaPg8Dfax08tpFkyhxepsikCkW48Q61v+GR/2HUZsTL67",
-	"fu/+96GPOY9KU3UvPf/y8gnAF0Y4x0THiHCOrSvJllvUXJdmaLFNm9TXrabZfSA1+MyxZD/vLZT6lKpt",
-	"oVbDcxm+88//htXwq7h7iQEfADIoJEqjU44yov0OT9udLTy7MeWMAl3L406eWq32Gp8ljl546ISz96tC",
-	"h6L1PlS5reGiZHym6phHjnkr1jR9tlRVnqXI4mlZ+sU9gFt258K7QLUbLeSjJFUEIl6OO17xLVYIEBpc",
-	"mzswcYJ+geWw8zarDK0k2BECJRTCHGgpAoUo4dQ7+FLVNn7+HwVZkChzyVj2K7C7d0JJNSdGlCGMhgEO",
-	"6oNNbnOlmZBFVZeYhbOiVpnthzHjwL1xFMdg7Nw31e/JcfcPXe7a+OfWODwBH+oeaqp6WtAP2HaGxE7X",
-	"vh+uZ2DHvP7ESWk+SZPqZS0fQOdz9GkUvmx5Qk+XyEy6m3ygksoLi/iX9Rjp/uSc4/5qwqzPuNZbbK3E",
-	"Kyh98WVte0OoXYZybycOMP46qx68Al6d7hS5QGU98OqjaAUXdsQ8Xa+1ugcG73hhEVVSGOYnPvUZbWzJ",
-	"zbJfWGf2+l6JMr/Xf1ei/Fd1gGFaoTfS6vVQ1cnXBF2/p3/0uhZf4iOjaUuvXfwuVOayjVa+k+ArqIY3",
-	"N92n7nXT0SFLaN8j5aX/8vHUTgP7VyVovw5qCLMP9X/ISef09JGNlTJOyTuCkO26+wpy923IFxCaUL0Z",
-	"gGMbcO+V9M1rnfBpYIuVrHJF0W0441Eh4H/GKmhiogdqp6FYQUVxIC0q8mETjZAFxNRy4tmYYI/9y6Zs",
-	"DTqJRD32YMK7tdI2eyi/wj+fLACPSdelxNx4NPAnt5vVZDqpSjHH18RqMqVM3iGnpNXgmRQwoYMT14Cb",
-	"uAfAKNRqxQ1l/A+SDT5dtucIDQajDsU6GOddqqqks4wJyunBfzlH8oa5E+s8NsOo7iXcspUylhmF2f63",
-	"7JEjZK51iremzjFwcz58CKa13+583fOqxq03FngZ0f+5VFIUvELhmYP25lbcw7hc0878fJfVtQZemiWA",
-	"ZVesgKoyEYOLei7pWjJssKNXdcWpbqukyohcAMl97dRM2F9bZvvr3RpTHiSloxgmvZ8gFiuY2ytV2/4G",
-	"7TC339X2NLn4z3iNesI8hJOMM3eahFxQraKqfdLLUm3Yqi6WvvABszyAm51M1bFMMaTy/9jeHv/0PEGE",
-	"eQi3XUIkIAzBTqSWBLq/Ek7iiX9AMQRbJj52Sc74xHbcr/kBEGX2N9y3pXO3qdPdZoBi4oR9NpZbYawo",
-	"TJ+n4FXz1KfpLWhN8IKpiuoeNF/AlNVS/FKDBGNCly1SDefoWJQ2qGRqzuAe9PYok6aWWOrZnx72sh7v",
-	"HHtZP0Qk49Kum7qVGtZp6Z8LXuwS9nrJaRJp7+NfefWvSV+3cCyXlU2/Im/Fe0Rd3h8pavkjG2JrKECs",
-	"7UE9gx46kuiXyJf7lakjjn4PFcd1t8+UmeDp4dJsQEM5DdwyC1ic489mYJfr94TT8OHagLUVrDyNctEh",
-	"94ynwgPEIvfYbrdQ3gNM9BXKp+viLxGdCrT7KDGqsCGXTWJCTclzXmjmvOHCOjMKs1RYqeoZNp8ldAti",
-	"4nIXB2agOKtlqXqSmDSf2x/cIw/GgxfiHLeIf3V4YcxMqbhexLb82C4ak6MMtX34dJGC8SQsxD0YKoxG",
-	"d6LlNoaJ8Kaf+iov99cArceMFVVF3tpQ177Ryh5xWu5Bi7lo6JKJ97qntsfoXKedmt8q5525yctgrdD+",
-	"e8vTaYGU0jcuu6PhAyMW8kr07PsrsZDP5YWqifzHH/jGu0TZFxQ1dhi9+enNjjm0BiefCiWNqiCUI5F1",
-	"xLG4g5SzWLh0oEhJ4iTjxnl3cX7nyFf8YPVYX3mLe2+9gyuvKJRydSfkAZ/nK3zwG3zukr6LOMxDaO0F",
-	"l2yGxJNQWGh5D5nTr0NPRkSw8gH9QFYiXFZ3D38+TNIHIOeFSfm0qpiJaxlHoOv39I8P/U2dVuoeaC2j",
-	"L0N6LQdHcLmTSZNm3JOGNA+pSGeqDRykVbsFyzTvjbwEVc7NgBd2f5lAgwG8l+lf9X19DkoeVrSez7/l",
-	"2HMoGdiWsGFiH8QT03248QrqTStdnJTUmZKlQWA9DwCLl1xPV2331SaENTacfAGdBCn4UUzxi7Pnt9g0",
-	"NsgApRvP4S1mDBcabDTPYwaKM0m2owRESqRez0UFps89JMuvHwZBvyNuhnDRifkID2ecvwJpkZCXrEVC",
-	"pTXC/HG21nAvYOO12ZD0SB5phNqkx3Z7uyX5qGWb7HPQUhir+qGbSJL81T94ovRMiStRjuj5R/lEEZh1",
-	"aEKWE7b3oI3vjIgHsuRbcpQZy6XNZlbmE7MeFglndx8uHG8iRBy71KpeLJkVq6azRyAjJn3dNvA5NrjJ",
-	"JeJTUqcpYdgXj744Xmu89qcgL+S+pwfOpSZdAN+DJvhxqiU89S4dHMEY/QxYLUvQxipVkjuluRa9aItM",
-	"YqiggnxywrIZFGrl9KBumvpYmbbWagZ9DKNm8Ilr1TjHS6bY6G3wKkhK72DGwprNtvj/W9/6Ya00pa+i",
-	"6oIF06TRnLA7IRGgNy56ZPnAOFX9E0xaf4jMKt9Hp3U+81WR+aSNLEAtv4MjM81P0zo79z56d4lplaZW",
-	"qejWDxUZ6fse3lmQuWx2bDPYymcPPweMgCHp6zgHgmpmBaLR22y68ipbz/FkUC56KEgPcrhQ7vJG+dvU",
-	"mrB1rdfKQG4WsHlVqPWpadMp+e/FfzapvMou//FJzZ9Psjs+/BZCabUdj7l6nWjJbbjyPe+t+NZpCLjv",
-	"whr6m28zP3P7dUDs9FwpG41R774m1T/6Rz5B/fDjNKm+vN+O4jR+99GbRXuAGBpFpQyQ6BvlAnGM3a87",
-	"vMYnxu7zJ6ULuCVcWBP4czynzB2sfNtGpGbGWMM/Xr93/+tN23xN0mjcjriXLp1YmJO3Z7SkvSQeTc9r",
-	"uO+FD/uR22J5YcJaeGdpHsnL8qFKhL7XaqEx+9ipDfoe9BXeIkShKaulFRUL1x4DuQOWOJzih/Nj/1UZ",
-	"+am5C1lAVjFj1fq2VbMTvNuOflCyCvg9NAbjDJa7gdXEhjR3+86GVGpxSKy8UIujNyTjjqzgHqrBubMv",
-	"1OIFvvCrS551M3+Q2i7KHhPlNHgKZ6FAdugxrc0hj8EPhvwFF6OWG+ABwuy1X0dfcsdu3DgtrZ5p4Bbc",
-	"pE82wy+k9v4NNji9Bw7lNGNeZg/LknHcxRGbGFn8+r3734BUiaM21r30EdMk3NJ8mlZVMavuIPaqIUTp",
-	"UWyfuxTOTplHvxbW+47STvQ46ZGxl18e1xikIeSITIlLIZvhEj5K2OXCO+0x2jd0veK5WvEtK9WUUlop",
-	"bcT3aDZqRXncJgDIHCuWdvHyM037DdgWXv75juHjc148cYYXB7TCzeGY99MA6VMMHxuSkl9aqs001FaK",
-	"URD7vftFMrbfW0KPfJoCEyf3ACERfxdhRMRRjrJEVW3jfhQa7PnUMlzXA4RH9nbpIjocreWBlbjWoJdM",
-	"6poB16CJPdKn9vTTef0e/z9A5zuOa3Zu5ETVnvVfHdHdNuL5PP7InW5fwr3CjcJFMOx4vtNe8+Ce7NYZ",
-	"vJ/Qjk9ufnrjyBVy7d2Pb9yT+j5QvdbV5GZyff8Yz5Yfrxt+U/5ixrt6p8mWm1c3SraueAFt2ChRgrQC",
-	"W5E36Z3eUd59vUTsK++X2QnxtvoZ++BKIkQnGa/tUjlqxI5EUIbSilJtpHcDNr4Sp1ekPhV6nuq6ak89",
-	"drBLxSqxuc9mqVrMiW2OMnFN97BWGNOJEUOJC8+9QWkqsUQ39E5DhMkEGh/XeosY8RHxlS5pY9V6LdoD",
-	"YzlQ9wuVkgvvXieIZ7erfL2mGzesER0faXqUotznnLpEv9CH/xMAAP//",
+	"3i5R7LS20L/8vDSOBvXVF//x+LFbQtzaShn8mNBsxssFpPdxOnGTdGv2VNzb2PZA7yfCwsoM2+UVf/ec",
+	"nn786FH7Ea4137on3JniQkJCH1ZzFrbn8EhORAm5MIeO3deqliVt5ofpZKFVvTbJoZFZ6OQ17HLs0vfX",
+	"vQZtlPQU3ZN7QkfOOGHUJMGPOqQpDdFYp6AzJYPt1GLaCvg9oFJu1C2zS6HtFtV5p93KlkrvTJnJ9JAQ",
+	"CBzav7VeLJAED+L/Z3o1rvtNSp4sNMAKUpbjZqnYim+ZAV4xzkrN53bKZlu0yPxqJ93jMoOtkmXqY+49",
+	"VnD5OztljbkXqFbwqjLMiQWnKDKlSyFJ+kYO2CNMd3tX/M7bwqmFlGhYoIzBPaCrxS3Qun3BHXErReV5",
+	"+KBxpnvD0nLZDPC7QIdJ1U59X9Yr1Ia7FvJ0YqDoo5+zkwzjjB5jdJKSN0ebDTxhWpOdho1K8oS1Wsxq",
+	"C8/QVkNXw65MDA8kKSRhsyMqD5OwKse80FlcMxn6Ek2gd12vLLfCWFGYsWsj6zWxPxoKpUvjFAcSCW73",
+	"6WFmhCyI28ngYDOYKw0JbXQ6Kd28ZJE4jqWYz0E7zeieVzWY5OtzUVV908PbuOBab4nP978guRX36cWb",
+	"Jdd9H98slQGaHeNS2SWea60FGGaVSg5n1Xpn7/uE3N/cl8nNNYYpPE1atI1LaTaUZpLkmroU9tkSirt9",
+	"ZplpdQfyqR1kajglzGr/5oCnl9x8AzwpCwBp6zhqCbykXd1wwxbiHiQzlktiRbSpNBdVUtYs/df3NlpI",
+	"y4kFEy68NpnDguIr/qNZOn4lLYnKrpIVtNq9uXC7pylfee/H3rOzbfITJVhOd3lagc1LnGb2Bn4duG2m",
+	"ppf2P9shnvskrg8nPg1EaL4QZ54lZ+CPXWouk1xDRrXXpkmHcdu3xWvQXelLbpYHr5L+7X0hjN2fTxGd",
+	"vvucFs79IAHQYqFDAoC+l5ron3kV7MWkpn9wFq+cRYVqrPLGyOGnO7Pzr06bMZMz9ZpAcppJcs64EUkF",
+	"iFs2F9pYtoSqJLGwUc6kngFTEm6Yrisop+wOtu5/GxCLpfuH0qzQwG30zXKma0nalPtKmEz2MCZdYu6z",
+	"uq6E9La3V85SX/EazsHDFDWhZkZEDJxIjrppfh3HlLhLx7PjM8eMVcWDABztwyCTyS7BCONMC2NFVbEZ",
+	"OOpqd1rH+CpaAYDHh0RBj1WRVRx7eLeouEmbo+htzmi6TkauubbBhOkR/nt/glLY4fv8VSlsSnsV6Tu0",
+	"4jOoMvoxdJwJBzVk7xBtHm3dN6q2hVodlEPf+8f6zpS75uxT4yRW0gDxhou7KZgBtKO4e/q2ZdWSwlcy",
+	"Z+g4w2qStK1TEQ5SxdDfoyQw9xCGKzH0ZdUClR4USW4cbhmvqj57OfUHMReQ3q8NT2q93XOM9kVwT+M7",
+	"02Bl044Htgr7nD8eF74s/RlMcBPGfVPMNFxoees/YT2drK1hCC15bpSFzN22WSq4B80W/B6tfMNF6fgo",
+	"fae4Dw2n4w8VL6CMLut9chpV6wJyHGe8XB8SiWgT30cSwxfiMEFZdCujhfRsUMZs6SXx2SiTXtDhOavV",
+	"mmvhJVRHRKCyxGbbHd+RkGyudAHs91Jt/oD6rH+CbNDf87kF/YfJtEfh29dTZqQnoscreNUHkeX1Rs1V",
+	"VaZYxYu4/QFnW+alyKlDkJsgL11R4VKy2qKQ9bcrZhxoPrcG5Wv41UbYpadhj8/BKyWJVXE2h03w37v/",
+	"Ay+Woxb6pZsUlK83KrXWtuN7j56FcheTRZ8ELtrdJbwSd5QEU8HcukvqDCRf1FynndlONKm6Kpmxas1C",
+	"1Jw8j6XCe0yqzSh/YzyiHR9MXUEIlfgtC8eDfD44DTfgzB0cKO7Q6TF83MbaeZij4njPGSuDP3HQxGrx",
+	"S3MSWwPFjQxEjoepxeM9gutLMZ/vy9rS/7Z7MmqJughzf79ls4rLu8YtvkUWDclBqTtsrtVq/7OPvGsR",
+	"X0WDrx1gyPssrDrmisI54MtEqT7iDIshtuybcKvivXHDOtk3v0ja3xv23s3C/f3DLzJs9Q17L+QNa7/w",
+	"4Re55sJR74a9v4OtuWE/vydF+MYbF5/Bal2pLcBfUb+bBuP2JvzjM3hnQUtePS8/vPnwi9y3rHIqyjZk",
+	"rIl7kLfsDtaWhKuwhjVX/OGoVKNrtJ6lcNejQ/aaf7dnky6vkaLWeIKxTF94nfYhRtuyNwjKix1f/u70",
+	"dz85zkB87eyenJU4JIj3N/dMJoRHU0nRJBFVphM2cuboXT90y2YI5e7acdZ3Z5X4gV5/ZzqIPHy3vQJz",
+	"DpLkXE8tysfx2jdNJGQ/a48WlSGePrmZvHj05PMvepIYMmlXGyGD7iBhA8YyDYWShagEOqYodO20B5Rg",
+	"eUcdjdDrRWoLse6luKOyeIeCE5a3pNZIaHT9vRmNF4hxysn9UKvgUzq7iVtE99i+RC0Hhhmsz1ob4K/A",
+	"Rxu7sWe1o1kvrGRSXD16/OTzL/79j//xn3/iszDozeQppv188/KGLcHt6IwXd0xJ9p2SJd9+ts+qDW3S",
+	"fsCKS8YN487mr/rZ4EnyCg2E202GG+n7xI/0EPLSN6lnzhNu0h0re7iXtj88Dr/WO56lVrCxz+nIRZlO",
+	"eJ5zjYYoCdPGjHMbHlPn+UIDHAxctSPCiWABzTxJqVrf5/xOa61mfCYq4UiHM9sobZfODuLMasGrPaeD",
+	"00JN2pO7VkLavmt2JmwuurPhBr1eWDKhSgr/uudv2CN37pzsXPJq3tDJezEdC+m6vZ3hDx0CzsiriQ8P",
+	"uaANWJvMRViCERavFb+jUs1Uud1NEuRyy1aUJHFkXoin5tRTPDXlL6EQJaRibJWSi/2Zz2sdLOvGl4LJ",
+	"qpEZN3xczhKmxR/2s+2H3n0+Pc00tzhzZPYmslTw9pdIJcP4TNWWtbz0PidskrgRfF5m51Z448ahWTmi",
+	"gL3C8MEEcx2Wk5vJ5/M/8eJJ+XjSSuRUklLqGGbkse883RKXRn+O5qCMwZWQ4TcJ11qceyv7trUIIYuq",
+	"LtOZtLTAvkvN+uzXLauUcscAXbwH19AE8zrhfqqosQojNWGKhyzMbrSfUgIa8raIkOQ5xw9H66/IMi8e",
+	"/enJF+7jG34P+Ju1qJSdvNnb9Lz3D92bG3J7yQK0xNykFQZJgYX3yCE4G+ED/JrefKZKyJskz8cG9/xC",
+	"RyXApSlPjtJx9/ncprzFfGZA2hvMmGx7DksaZrB/r88klmrTO3CofKMhu47So4ftUURONdL39IrUGcF5",
+	"fWIplW0xMlyNarIte1OMv7oXJcgip0NRgSRlEBq+jWECReFer8bcMuKMROowJqs4XsH4Ulpj2tN5cmbG",
+	"pvHZ+0pFN9Q96FIU4xKDSQAnQhPCGqx6DLnjG4WS6O9KyHaSsLkTcsHEPKhHUBlghVqBYUWlDKQ0OaTZ",
+	"cDPiZS0l6B/XyWMSVdtEHg9fKbnAIuJWcGEGrO1MAOEmk5pl0PcHzfGVezglNd2uW/O34yOssyZMjxLN",
+	"5+N7GkYW2RsqxeNf8wJeK/ffMzgm4xkbZRAGc+4cvrKGqHv6ykzZZTyvXJaxuFcYrymWXlO0S1jdUskz",
+	"Wv2YNAKSHN/cJ4ANt9tMKxqe2QJBSnsnm2tsfg5FsIa5VkLOB72TnlZVgcw4u0i+cMs0GGuoniR4vrAA",
+	"HzQzapL3kYxYVlbCZzNmuj7acB46+S49ov9rqjvedxdX9UqmjeCefK258PHApBLti+xjALtU1qkNa26X",
+	"3lhRRY1ek4QWXYmdjIicyOjxT38tKniKyuS+AJiplAfBjYlW1T3EVO7g+9y4S27NjYGSqXsUo8NvHne2",
+	"Nbh3066YErBGHNKeKJCFKv1J2t8CL2OT1QEAAzyS/gtpEsoyeYQ5VnnmltOr3tLfXmRPBTdGLCSUr1W6",
+	"bsjZYoahlpzJJhof+8jmDPaopvSnFz2newXlNpPTdw/aX+P7fxReMxvi0E5JQB+5iYPEdcc5TZv9C+P1",
+	"7P7T4phSU7uMycTuHkKwDLyEnI4SDb5gYgdMkCkpLPDO4k3mfhClYStw5rhPOOyWnToS0XrC4p2tfQ/6",
+	"ihjpSkh8ZY01AJ9PdxJ1MT1C+9ivj7ZgmHpglbGvygjOhziPWsZ/EkMnfRCB1/fDxz1sPcIeDos+DEHT",
+	"AfyQCunutODoxu8BpsiEJA9Ut3fdPSmNfZOWML8O8iYl06ofZ+L4rTPZq/2G52KSxp6IWjUJI2GDmVW3",
+	"wWzoFJ2mo2WnFanvqGtFr2x/5rkqcLDS6yWXV40fHl19+ooXWIU2DXXZUF45+wfZBbnDGCEXrffKmkAJ",
+	"IPm7dojWgrFQXq08cIz7jebOulN6e3UHWxPLw9xPKMaKbVG1flwKnMRMyfKqVPWMJBv+SAVhSF99dzVX",
+	"GtxhxOR2sYLyym4E5nDWBrTkK7hCzAEnMFZcVPEnXglursySl2qDpgg3cKVkReMbS4pzqVZcyNYoYSOu",
+	"PH1CGPpKyHteobimn0u+4lT1JpW9Mku1kfFvVqkrdCpPJ5Uq7qC8atv8Ul3hVN3wWsx9FurVHQkft1Vu",
+	"X4zlmHu1Lxjpk6g9GnvFS3fOjdXcIvwS/lJtJIpdA9w6IihNIu5Oqo28wrL11s9NEf104jSlq4h/Ixby",
+	"SsirQitUhZrfuPGQkliNeWWWupZ3yAr3oPkCrkqt1uFO49VVDOVrwArMApp9bn6l1vQL+ij5RgwUGuwV",
+	"vFtj6hH+eXOlwZ0KKJNC2h+UTAAx5qseqGRrB4q7R/FsUcigr52cYj6d9FRBtVALxukFrfokf/VHRaCb",
+	"62Dqyjbu4Cmb1ZaiUF5xYUoiA3Ru40/mPsWoX0iC5+bO+BINkN4KP+26FeVJN+35r9rx12fqIHytAf4b",
+	"LpLhsaPFt5Y31M2as6dxxqMDLG5EwgJqK6NszbdaVRWDd2ulrTd1EHZnX/M8vKCRoaXMCv+iJPTZgcdb",
+	"esfYaQslYTgvnN+q+2imG33bE+DAPl0416XNERcpZvpLzXUyB6BSmx2fQ0sidvlwx4El1UpI1GiSD6zA",
+	"GJ5x36l5hk/iiUiUGFC6/7ri0viCOWcMK82W/D6AjyRzyDQUSeQXX3HHGry4ACaAGfK/Mx6ecrPkFq8c",
+	"DGCXosyBSlgt1uuc/2aY99E7HYNu76fekGYaN2x3C5CmzQwa8qdY4Xn5Nx/p2WOHPlwMnjn5xvJZBelV",
+	"11L8WsMAjAU/cHwjftYPnFwHgrUlXfhGrWDXW0JV4LjnSmJGesm3VKMiTJOM4HFLfU3nkRljiWCbMJQP",
+	"T0Cmwvg8D3Thopq+L8mpZBrK/ipVp8Wvocy57cJHno647eNLf84kdqpVqjjH0xSVMvdICG/70Da6rFtl",
+	"KAmPbZ2pvMGd+q//+q//uvruu6svv0xWimAZSO7tBsOKUGQ9TIBV7ZkcvOLQ/Es55jlC8t74IaIhNdyX",
+	"nY9n9FyruZwYgh+oYNo44HwQ+XeGYQhgTDnxhufT8ZCYGOhVOsDbeS4YdjfnMgqasEtZE7gNFfkQ5/UG",
+	"Y6JQuPCF3Qifi1zX8fN/8xsTfEkEVNH4jBoUxCWX5ZUPo3i0Q8ezsE5a4N/Ctp2yMFzS3cF2LKeSo+lp",
+	"qxB1+NGgd3+IdXnD37xvLrnoSvZJtLHijSZ9hYVpDf/Fn2fKLv0Pbw4xNPnNEqzcpFXsrGWPLCk2+Ba2",
+	"r2p9D9t+IJeE79hXziVQj3K7Opz3aUrfwra/hDKFGrRYoGMyFSn2lWvMAEIEuRt7zY2FWwartd3GJHi8",
+	"1h3nWjEX7WrdbAHEfo1k8IDG+UxDnZ9Ii5UXvpi8swe1Xaqs6eKl7pjkjemkVBtprAa+ykS+LZiDWRYv",
+	"d+paCPBsldHFZwb0/W4ktJ3QPjhzdzqxwlbZHHLcBARAZCIFsNi/hx4euKH3DqHaq9gje243z4GKg1xx",
+	"fHmCe73Xzzksv0kslskcwE7tNKb3NNUFiJEkJHOqMsLBGyyYx63xKAb7E4a5/T4V/M9pTCKF8ljB3F6h",
+	"B1KqK0qymbKlKEtAzKQYArnFuOasts1ziGTp7juc9kyVSdW5JwnEMeNhM+xOeKhhTsIc33qTJ8iFdY1A",
+	"9mxG47hPvaRlDePbZojc+l9Gaifc+Ol7YKiDMG5APtHUkR7K1xio2J8CoXoNN30whtHBLhzgDRsg1zMC",
+	"OIm8Q8IuTL6ZVXL9avEC7sl6CGqOkHOFwD1akkgErZVOqoHudSFPdA9XYQK9nBcmesA51KBAnROGMKIZ",
+	"cYq/3lNCW8Qg7POXII0ue8D9Lhx/lXwHaQCcQVeY6dUQ6OI49TpKX+j+21M/19TK/gqbH7gxG5VyX65b",
+	"fzmgBYYnM2NECTI03FBypzH/6VFsTCDdWqptp6h4P8hAL7Yalvyp3bDk8z/+8VCgKuzUgQBSiuKZxf9o",
+	"6MQNXXvkrG67GKwV4hXWsXiyUCOHwEQ/TyqlnGm1UfouUe5yHM8eDNW1+eRw3soDcHxqI75H6OPyBEDM",
+	"oYG7lTBzYbMYHnOnmksVShPHmPpWPe2ZqFU/xFf3sxCDq9Z74cnh7xhiyn6Z/DJp+iYhvjpm4icdeKNA",
+	"M1uTas/+wP6cw3hob/fxgv97D3b+Cng1OmTaLUjcO46hoG+cqMG3kpNtUByDrlJSQUstG4zqkFejYV5T",
+	"TsucC4rubLjwaUGYRHQ148XdhI43ROeXkJSwlFR4wl3SgHcOji9XJfopsGUcpWM2Zb2LGoyh7IkoaiYB",
+	"Hjy8MaWUDGHYBuAuEX6uBgqoMeKsG5HGE9N7G+4i3o3Ka89lmPerfNjg5+AN7l3Xfvh+le0H77boyNB2",
+	"G4heCOb4YA+8xVjbYp6pkQi1xgGrrVV0jI71TSyZ1WAsQ0E1LHOJBuzFchsWnMbYceI7QTwcbxZlQRor",
+	"hZ3/9slFc/d+jKpSG7ym3M/S4+BF8G9scYcY4L43xbri8hZ/EHLh20w4oaHrCsb1w5gZy4skHCBu1x3A",
+	"GiN9WAJHMMV+DogKLac7iUzn68WBCAk00C5+5HRQYw6lxUIMcvh9T09+oHxEBNbOnG0nw5+mC3Dd/Db8",
+	"HnzpAcXPOFuoK46Q/05ScmEJLSHt6dnRtYfxXLhX8hgTbYSGMiQVC5kL/Ot66NBua74a62Og/RwTwaU3",
+	"/rwdiX68g/iATGJCdkXEQI5p2EI6FZEiXcmlhgKzQ5z0Ch/EN1Q+f8LUq5Vn+oMf9I/2BeIo9nhqkul+",
+	"UXvf3H7i9/AaJzSo0nMP65OOB/ioHTKqh7APdcM37A62TRPYsbWivthPQqz12zthbbcUas8ePIGoGSjS",
+	"ApkMm9pI9Lb0jLdi2Koogpodb3FsWyeMYjB3/1/YZxOjHsfp7S0ZmpZDLRkUupA2IGu7a0q72TFuedO+",
+	"CncygbFdHungSOIKQmeOpkUHFrs55bxUSWW6x9HuZWIikQuTX8qBHNqquNu/OrCdMAJgGzYXFUwu0OHM",
+	"A2ysCAwmnWUzLLcLdynHCq+WXMMoH3rWX3e6YEt7Llrx7Fmep18FsR8NPI+eEzP0dC29W3oupDBL/OWS",
+	"VyRU7pVIlwy0JXsqerwLmbbbbtGxnKl5RXe4CfGtDq0rbsw4YHC/bcnYW+jXcKYP1hJXkE8vCw84+5c5",
+	"285MbmRdVdNxKROz4fP90Y2X71S1zx4a7gWlxO+VDteHkQNi6fEeeEAS1onsRAwYzqCg6sMx1cXu7RG0",
+	"kCVoY5VK2klO0d9i4kJaEvnyDadWeeOFcP+c9ulUT7QIDXkiUmo7eR9S7ZDIO7GMXbM4M0u+BrYFm/yS",
+	"OAhF3WSPYuRnbs8Se5xOZLJBcdMU10Pj7BsY5KcY4a7FwqRM5pbHfMiFLX1JU/qvajPirNNZeKk2maSn",
+	"da6zNW5frPF1g1IdvXYGk7PxkgYB9bQ+3K0r9L4O/D/dhaagiU1JU9RUthc3wLNDQ8QWxXbOgN/sN3kZ",
+	"MdqT6fM//5M42Gmv8/n/lggqIYo73I5nSmtQkxuqQgyQgD+F7XYXV40RiqeTNx8SOFxVEszV/b5pTUc4",
+	"IKHx4cFyqZi1GsM/Tw71qw9HNCVEUODtJjxTtffuXDIhkkCnnNpwsF6p28UCOahJOLGKzQHK2DQxMlbw",
+	"3QTmNnxrAlj8HBvhpLNRDFgb6qMH97zr0E0xq1EBpJ28YaSRTlmEj5iygBUxZUEh3p9K5sDi52/ZTkt6",
+	"tZEDcH1Th/hOrD3wMLHHo3QVQoupDyYWHWSL/qQi7EDh9jkkP3tt3EOZEsaAruG2ieh4PZr+hgd5klJA",
+	"c5LhpdoMR7/JeqMbnOyDFDpIkX7lualHzujMWs1OTL8I5l9vyiZy37eCYk3qLuNksbAec4epGbyykETW",
+	"Gn3j+JwrzM/ACDFNJkszHHiPbo6rTCbmWVXCnJat02gpo8pjdg0iCn/H3Bwf23ozMAUy+GU8jpdfVY5K",
+	"yQBOX7M4rVWquTRe3gzzFVp9rTV49Zr5IvLhkYm6smkUfg9+NILw/t5O2rUhIzVziLvLrLW8sRuB9ulN",
+	"REspeG1gygz49sahGP5g5Bn/GmYRZ5rZq7UyZN6dsRr0hKLMDjLeHrzd0BS+RPQ9ZvW159BZTYpI/6sG",
+	"E9z8ZyRSFj1xpgXMM/U1uIQYUkErJTpmjS8bdPdh06XYHdjbJsjXIDz6bwnjoQYxycGMAmH6GPt8JoTD",
+	"TwmF70hebWqMeahqymaeBx5OO6fR57tPCsT29o5cm+hbQa7iAPKbquMtYaRHsLMXa5CIDsFm24AvMbkk",
+	"6EY86inNQvK1WapMKV5A62wAsNhSVaW5jXaHkr6hApdbLDrxCumSG7ZS94iDMWVKY7ZGE1t2Nk98zxeh",
+	"yOhdd2+njmwMQCUI6jgaAXp2qNnahFpmGCIC/IS6CsoTIJQkFB9MKlqbVVgMyJS8wSpFKBnC80ydmBoQ",
+	"EvJJ4CE6QxMKLNVMsbUtKbZ/CQWItT0StfnsOjp6NWC1zlVPeQv+MkP34Fr2aWayHJNs4hYz7o2eVr4P",
+	"15dX2gsR3WqPWjvOGT62w24OTDSmn3dQReM2RZ7zVAjcH2be4tie83XhkGc4xcdHPV/u5WukixpfIr7U",
+	"QGNtFJJN0xe/t925f2y3gdopcFTH1AK2AQBPGPtc2V6nJ3Xtd94d2JFzFD/05pFY9aVK/6Xdi/NcodN2",
+	"RgV6Njp80FnftHsAGoY9oq8nLrUhx+HzeHnx0SmMOEGKpKpBch4YIYtxHFRLDTz9sY/jOdxdRJ4mTVZz",
+	"pvHC8N16Gl7Jt1g/UPUZIQvIc7Whey3keb8ZoYOkKBP9hXFlebJ8I4xVqXaaOY7JOS+jcTeO63UZDvwh",
+	"po/u0LYl2be0Bziz6dvgdIyLXcrsrWEU8tdxpzwF/podAB8fNcDDyYqAZNYmQm/Y4SXMa5OyTDvISX3Z",
+	"sKGp0/FASSOMkD4XV8XTfVd8udDOGm4YZ1ptfErFEsB2LOEB2W17Pf8Ptgjw5L74YaVNvdBpDWkThytC",
+	"DkIp5SNzg4lO1SC9NPcTvjjVs/kkw4mLJYStO7NdJUm5c5Mm095dex5TGNJl3fg9MzqLoq+usz2VNx/2",
+	"KjpPLeW8SM1lT7FlI8g7bLEb+Wt7Ub3ikvGXVoDNHn+UBlJVPiiZvf+QhadbbcfMEtObBsIUjHPtUPl/",
+	"0qv0znqfS2A8TDzbMTF83tmbU9APqgY4ZESwVWXyo3lZajAmyHbMfApt+lMVIkcmdJlCrSEXc9Sjar/2",
+	"gsBuzq1CxnaNo0+FfTMdpZdabu4GbsYG0jnFKS076qOeU1oBaE+DTLpXWulvOCF/Jnub9vbkfYZAETXr",
+	"ogFj0c4goYKd0DMJrdNjJcOZVfG8NSZhQwKt9yMk9qh53pjHBzINfTVMJs8GO1mFPfcijn/pCzwu8tjb",
+	"O1S/dcoyPF7kwC51VbZpYSxXy3RM7uvBI0t4Ny45orts/EJ4/HBP5D1YvLVt1e1kyDceCPt09PLBl1fw",
+	"ZyRwb0L9VzIDnaLOlFw4U7IMJSUzWJLv4ji0z3yJy3CvSQxr97XLp30ZrUTGbZvUf8I2t4GCTpNoNSa/",
+	"8V1wW3jtxRKKO98ekr1UhqeaA0WmOJi72HVE+fEJ/RGaTixXVDD3pndHDo42HCTeadEpHdG7e0INAMZv",
+	"eVRzsIEJJVJ6zhJO98FzRYplfKkdymbBN3CpZji7LJVnpHNgZuSk5AhRndAqMgJibMj15PBIL2Y6RVBP",
+	"jQUFPMdBYZRjldxTlNP+it0Ydz2xaDed1UUdtfm9T+hHpBmtBRimaktohJ1GU9a3ahogeb2nLEArOoqk",
+	"lGkPSeNrYcOmtxaf4eqTsV8CYXwn8n3BK7evxQqyoEGlAqLJhgsCrthFnt4IWaqNufWwCyjGnHneBmA4",
+	"LDgHAtI0u3wm5JqXtTyP/JKnCS/qZPxACZAnpBVultssp1TK2GNy8XpT8HyfYzduinSvfK7iCFCtJO65",
+	"42slgdARENIeGwYYu1Ma3OrAjcZsp01GAjlxuCrYTTFpBmhwDXHuSTJ8TJSolgNzfCed7Ml8BdJ+7Yuz",
+	"0iVbB1q1ioxZ84rKi/a/2yLNvnwSi6UHaE5c/GqT/Vu+4qCbfdWGa3H3z0aYHOqyryuNkZBOe8Sh6Ljo",
+	"hy6TLR/cJ7GnBqqsxhf6UHuFA6MPjX2l6yBwqg2b5jawQhinc9gwiFjQbTCFScY+FFYoaVQVK3hb+NR9",
+	"RkyHoGV43T/iy+cYoW6QYs9LGFLQVyoJZ25n5VEbelT9V61eTsHsIvdzu+ZFKiuKtMH1yiPTdCNMPuE1",
+	"430PPTDTf4Z3sFpnzl1oIpnObsTGnRm9Mq+oYglJeq7dCpEAn+PfaOYTB2+vrtXacxKXldwGsZDPR8GZ",
+	"7qB1tjHs+vHu9lh7IDjpSRh2XgT0gti9sjx2kwqMeB4qt3jVciuMFYU5b8ZN67ujS9SH5yd0Y2Uha6Bx",
+	"5x/IrWnaQByjj34tqip3nv0jP3a7R7WPvDDUzSNbLYFycwbWgmZ3sGUrfucsuXhlTpMohbI0mV6H1fYb",
+	"0Nnx1Dzk4mMevlTtofGR5IBOI6r4OuELChW0lilJlTBGlJD+Cn0/VQ/hzi2pkoQKRa417BzuL5gAFpX4",
+	"6iH1v28L6YlmBzs0I1JRqIZrvWWcaoZ92ZSXMlAZCDZ4BhyIJ0ECc9SjEX21YiwtwhkcPiFZk8TTocva",
+	"HSJ02brZ/LCBcT0t9m5xXvIMboQtlse0yRzY/HJYQ8tXMTDZlYLfy1RujvskGGuw4xqzYgW37JEvWwmt",
+	"jSMmAl0J/VXvS25eYRvitMZzB7D+MuJud9vM4g1H8o9AWO5gbd2EnLUHBCrbP/z4EuyBjVxiaCpvH/AV",
+	"mHUyA4qCt7ERsEG4LIkwC1R7KDSr1EJIqq7zYXVIFjIdlbqtX0GhUthkzf4zg48ktn+f4O2qxJ47kPpR",
+	"/zgW+Itec7NYKFV2czHSMItHAFDksSP2Hx3cUIfMLsRDM5Zjb6OD7v77UbUIGy2yfR673fHp0LcZoHUC",
+	"2xwbe134GEIkaIM0E8dtn/Fm8oEx80JpvO3nZdYXTdyqEKvJ7nav0U8/efLo0WQ6qXXlJIm1a3NzfV2q",
+	"FXxWcX1n1rX+zH/42n3j+v7JZB9Z5sFk5KcnBC8ju1qc/8dH6ZjepeSSiXdQF9AlKT5+m3JqCFbNJUXX",
+	"UFzFFq+1jEAPFFmVqHjh0U7advHloX7/NCbn8MPQ3qVhJfXeQXkwBaMjXEfncOQjErSCc0RGvAZ5/FRe",
+	"+xhjJ7TLM/bJuVDdO162ttdpXPgYD3PyQ6cnqvT2W8opliNCxcfBcI8ppRgBsX1ybuavNdR5pNIheZqD",
+	"s+1bKTkdfJ8OzLL3vAZ/oZf8jrtzZ+HCSXN43E44remGbQ/ef619ZQ9vzWaCGtrXmQ2XeJYuk60WdydQ",
+	"XIsefKELVlyfsTnqcEmYbNXtFI2QY+UzPDyEuvUgmr5He4OnjnD3+Cep7DDA6iMqljWslT7oDMAdfEmP",
+	"JrlzdHGxH9fXJs+2ecZ5tlSiGNUux+3V53vGTgq80qv41o3TVJ3FlvzHAdlnV/Iy0rpjcDjDgoyJBhNJ",
+	"EOz341SJG+yElFqwUVyWfZphpzVz8+JSLJbJP1SEebhPNV2Dsw7/9O/s/0klH0S3cILj+CZDAua9xpjh",
+	"wLiJWYWG+WTufauHp7bV9yZgsy2728l3bV60Krlet64jvtcN7PuKENUgM+GHiZ6e3ESJQKrDmvF0UnAN",
+	"8zpnsWGEn9mlBrNUFZWlBGhMGXqqEaCQI7KQzGLipqqNB7hCBKONs2uFYfBujQUVHs11o5Vc7AinAPYj",
+	"kxtT1Pr+INbFM3zI8Z8HP0hg9m920tzaflcwwqLWN8QYSuS/zO3391lwmZxq3cPYBoP+qQbjhplag+Po",
+	"gCH2dyUklKzBMDrg2PJsF5z1RPQwYGsxQ9jIfauPZF6S9j1yUtJXNjnghKSvDgZmw4ebjrP2TDlf/lTT",
+	"PtAYQ0l/PDcmQ2ydjkqHQ3OVuINqS5hqPn8E77+0SZOUr0u1YSsut95FtiI1xT1L0mJK7RBQqB8UlmnW",
+	"JvpGskwbrhxEZ6k2qSYgKNysz0+qSifYsBm5b+aXqh68h6rvJGQzGI9Pv+uRMDkuD9dWP6XzCXutMGDr",
+	"uhpCacyoTPEmxqIdg/r26U6xwoJDxjd8O2XGd9302DIh7ioM5eamQ9brVO3CbvCbEARmdQsVs+AS1Yjp",
+	"LpD/zlHRNluoGTpH7FM93LUHRGVOXZurOuUJjroQHk1k2cikXkkNzOuvEYysA3c3vbuYU/cxPZleIn7u",
+	"KfmwUgkGhBx6D9rRb0qKBZGF1Wt34pe5Oxq//Gf4ySkPCWjfoGKEFL7UxPET/1OlinFj+gM139uZZiaS",
+	"pNL5Vt0wEu1Z2KFIvfCF9qw6i2xRc3zBGkotrw35oxV40zP/tJmbZ8ygagXtf4ctw2UfBdmu2pSxVKD8",
+	"qhS2J7EoA5O8SV/3GVjloXALzahT30JU4rJ7UgFxDWmUbt/4OqVCqFoXkEdeGgAoTl8Iz2dn9rfwuQ5q",
+	"QRaZIniQ9rX+SBxMCG+QfQslyVb2MMDpuPom0z8rh1ytj3IiNbuRB5fZgz5MWQJaWKez2Nso5veaGQyr",
+	"BgivC4MftZlX/Z8Od/gn49TjglifMkRCKHwkyQwbNfeno3PQAvzomGTtnd3MSTY/VZobDZOaWaun0P7k",
+	"KqMy4TVMmhIWm22M6yzaL1pmgEDoaW+eknO655N3bCmMFbKwufTchKlzcLLznuSzecUXyWx1pAnjcrf5",
+	"CPVL0TW449tpSdFOIsrZDZJbcZ9HPMwc41abju48YwMNnFzsonFK0jzOcGejmh2NMYh5SFyLG3ZA5f9R",
+	"lmp0gkXMnkfVStgKyLVEOg12v3K3uO8sMkn4EFO5jli7F5yHZbsmIQSclQ5JjzvH4nDR2Yq/e05Pd+Ld",
+	"rZzc4bW/R3ckjBV2pXLnGwuPbpldCm237i3TrU70ZsTB/IB0RWSComipYlPe+/1yvUNx+h5V4UeThOIZ",
+	"G4sdhziUFeIXgSLyMt9/O8y1ifPlyHKOABKS9/jIUavP35gGlR139m4dVJr/59SgtIUtZ3w3rVt29Xin",
+	"8Qh1lFLuFWf8pMHMs5vc3+Gy5R9O0aMFEzOGHgP1V3osTCY5vtfOIr4mshCeRw/RRZZJYDnwyVGTAJU3",
+	"nYDUqvLwsSV5wE1t1uAr+YUMYegltd2tpf8HIlelK3dCW8BEDoYRZhQ6XNbDiBlf4y7aToOL/Y4BaN2z",
+	"2Ta6KpIhDl+WFGhOV0orppbGa8pXxG8y63B/eDEMBtW3RPYYw94liiNmuMZtz4XTAlq9Ic8PQfg3VfBZ",
+	"XXHdX3HS8fvHIhaMriQUgMOqZi2LQyEOrhd1bPeawFnLl4xm76FMNWZadjXjD6qN3PPVwrZvdWtul4li",
+	"6KCvWbWeslJZC+Ut+3+xlU1szkz6nCAQALWRU/bzG6eBu5EIhbMSxh5XjXqkNoyriWQaHjhoQiN9LBZF",
+	"w7Gz24+CNAzodyo126a9/P7xbjDsT70i/ZeSE4CoOB3fzC6TLlKKxW7pdKuJptKrM4Hs5pNVoy3hmJXy",
+	"owvujCU0t1ExuYmJrN5uQ1+wWSqNcBir0AtqrnSqd04FXEv7tU8OGIKUEhJ6BgV3R2b7N1uZo2ru9wMj",
+	"M+QjT/3F7PJjJozisZyCqz2LeLD3i0QDyxCQweSPEJLpB1xu6g88ZzY029nK/tSan5b9N1l/D72iC6k8",
+	"/JpuYSwmjkFeYYsq0oHvfxWe63SxGNYd0DeYGnJN9X3nW9i255FrOD1cPOR1zHgxDNuxtW/3N6rXJjUI",
+	"TBUEIyiWOQPUYE5f7Z49bxzgbnSwHJul7XSsCHPsaf38U6v/RrfLMl070VeHThDN5xbKKR7azXI7CoX8",
+	"KJzxHgi+TK+gfaHRbv7T4xAJtLiwth5JfgF1nVJray3s9pUbzt8HwDXJfZwDeljpV/EDS2vXlMljwo0l",
+	"qOmZuhOxZozyCKSQi/8dHmzWsBbfglOsEABznnCUh1Yk4NPb4iXPJeO1XSo3bYrotsA4UL1rcD18S2fz",
+	"2S/yF/kVdkh1u0Q9+QjlijNaHbPqDiR6ICNOiJ/2NPYZRd/QL9ItD4Fr3767wl+9Zb+vlLqbso3Sd1Nm",
+	"gFfTiJo1ZQ0U+C17K5WEtwjKsgY5/UW+NVDN4y+YVYzLLcb4jVhIHOcPn7EXUalZ8wWl2HHJ1Jr/WgN7",
+	"S+z29rNf5FfYHhYffMvXhJcglLz2LeD/7e9Gybfs9y+/fsb+9MW//8cfQv9FgyV87K3bn7duvdNfZNuZ",
+	"QyAyU1Kg4J1lxsL6s18QL00UII3PKAVpxVw4/pk8XfNiCVdPPnvUcETrd00J0uS155NW1eDN5HHIZOBr",
+	"MbmZfP7ZY/yQswyQT6957aOvC0oOjzv7vJzcTBzBnuITGBrmK7CgzeTm5/R5ax5xCpk7ux+mB598gQVn",
+	"H96442bWSho6QU8ePYqIKL5dWmsn/u4lFJ3wg4gTbgkoY/Cs7J4RLDnA38ZwbepbcXLXoeEwHv16tUI7",
+	"ffLanR83DrOai2rKJDn5qPf9dGL5AlHkieBvphPP9YjzHUHu3TdpT64RJDS7M8/cXzNbg2Lk1xqw2N/z",
+	"zBI4FkdFeh0qPrv4fuAKLrgh+H0Sa7gtxZILJ4U8jhlnjiRNHjamxEcj55gNW/peSsn9+gvQQfqG9uGy",
+	"pMVBLsvqIBsIpzbXUwIvEpMkn0+12iwVpkahi4SAo7jlM26wMXCxxFj7OKr7eNEVHhSyyXx+WOKoPKOH",
+	"J9NQ+/pnVW7PRnX/dQoRfthVHTwIxcV23I/9MMeJxyhdOEdYqrvka3IKCWuCutDaTP+O2d1P7KeBOwn3",
+	"waPoz87uCt7i328YL+xbZqGqDLJTKUqK21kVulDjyFPsVDv1Rd5TjK9Mma5RLyEFfcpqWYLG6ZLhzbhh",
+	"b0X59paF0Sw3d2E4/ot0P3qUYqk2TJjPmDsHXkUC6bSguSPMXNwDWwnpDIVb4nu1AkMZdcaHLzGqwxYK",
+	"YVu27C2++hbzatyPL7ixV1+5eVw9//ItaQi7TP0Tt8Xyq3vvCe1cAPsRJ79If2Ix/soLGw0NTAa7JWou",
+	"+XoN0lCU2i0Vg7Sd1JfUFRM6eTZsu+eB6Susd6rCXip7+CaO5wQsoe7TgDtUOmHgw1edhXeWuPTKY93t",
+	"HM/u3XmpM/hT0/LBTKn5t74HfYUNwSEwQzh1jmOzR26uAf4b+q6rr+mJC0ouP8Il6QXYChsRjbWwPg1r",
+	"rtV/UxaWp5SuZZJQ04lP+dglzqsd4pz/NqGPf5TL5OJbQgPs7Ag4kxJl4i1BU78NRt9btuJbJ6Q2vZuF",
+	"LZuQq+9ge2UQri3L2RHNbZDcpBvFSXEDTYt+Da3oR0oSBtN60t27jAb+RTKtZNSE2hG/xJRaMJ2nzOmS",
+	"VsG3sKXNuahEcHrCbiDLblTQWXyyu7fAt1OflYEt9IPiA++E2ZGzHkwmJ2ljtk7Wwn7hc2QuRlk3wIXN",
+	"36dVhWqXid4koRmBf7Gmt28gGdGkj2DX793/PpAyiLkYe6R7CSt1Dy8IaH6cd8K99Fd3MBIM/cW+Anom",
+	"GtGEGUdCEZ2cArr0XVt7ydM2fqbZO/vsxDgvD16Q/76X0CHrLvNNQ+2PL32mLgWj+fGaNxkSaWvzS83n",
+	"9ik1Shy7E89LWK2VBVkg3OgQ59nu3p1fF6GVjNBFHp9t6B8qrE3NcsyTR0/ONhbBfOyPNYNFLW+ZkHhq",
+	"9cIzGUfrkGIz3nFBxgkS4YUqIkDM/g0eWmLkrYfTTwMyIePI5qHQ/R70jLrbMgMVtfLspAqF44AZiTkd",
+	"a+c4zJQv781ebn9WVBHyKcokN7cL34s/LZUzORydQhBvRunGbUttI+Qw8YP0vlbzOQWXklT/3v31VLIn",
+	"lU/MQmC+tUtKy0QQgkHa5ePBGm9TwoCEc/qbj2M5tReL5ii8cuu1DlHuZYj3uS0oEvrn7eQSM40RtfPM",
+	"1X9u5GQveYSQ2aB8kJPEyduIZ6ApS3WyWTacOfW2UQRWJCJjlat7yDQFXcKwplPj+LPoDYI+H0rjdT7h",
+	"HKYYocnL6XF6HeHoOtkNfeGwQzDChHRX2Y5N0edkzjhyfqjPs0OH1Lr5d9wWy4vpaJ9A9OGC2/4XcQ/e",
+	"a42al4QNa3UQdKq+3/p2Uxan8RASfnj1IKtkVJwYZoq5ZH2xJnwITueqf1xWaefkfRLKvZoTvkj0ppFy",
+	"T/uNjnbpA02CECQQsogyOkifLrEq55OyAL5RG8bZLmBlCP/4zIQAgkw3KXULxZSYKGXbeWgEk9y6On3H",
+	"26ExvkNn6vq9I8uHvN92qTYt1jn9RvXZ8UFzpT3J666fxO067OycQ9Hyh2DJTVRbEcgGz0TJ4m6fyACO",
+	"67Jb/qWYz581A53XlJEQnLsj9G+PtXa2CGfrNI6YBUG9XSzYeTKXun17mCioB57z7o12U+EowlSwDk5l",
+	"1QhIkb75X+vtp37rv9bbj3nxv9bby0utsO++C9JuZyCyvkWsj59iAqa789z/z367eZbs94+dR8D9lrIx",
+	"/YofIB8zbEBHKGRzM0ft8pzKHHJ7+zUv4GVsMXZm8z/Wzo2KJvd4lCafShDYke21cv+9ZLCyLRG4bMTB",
+	"jgevjQU13jvULgfKHv6vm8qRM3NIobBoeiDRaRrP3DtZTjGh5eXQr8YemQnFZ7NUiHwckubsElY5n6eh",
+	"FP7T/LOYWELQbTY4EjvWkVcHS1GiBjYnrJjUlAgTbM9+a+Gpvt+vv3Pv3lJ48qqBgAFZ3gYgiEoYS8XD",
+	"TOkS9LC0O0PQ1s1sQu2+L2W9wv+/SdLoAJe9hnf2vNcLwUl8GveQ5/oL30PhiDe5lxiW7rSSaCRMlBtp",
+	"N2ZS93xa2O/lGWTJhdRPP7OnxUU0z4HAJHvwpGnYkcvdOQilOGW1JFBFLJJC0Ubep/lZ+CTjwwwPX7/3",
+	"//pwTbPgsSVXOsfmRz/bUKt6brfLPH73nDlpl0vhec3vwGsMnnoRznfAvmTCEE9/GyS+RHJJ5MFBguFy",
+	"+0ozYTwiBCN6WXTtHnXoFkrC1SA18C9KwqeqCv5TqwitjXmI6PaGG48J6AwT7wl0l8NK6Vg2mrRc+7SG",
+	"PcYUSJmDnonnzWOXiF/PBvNknAgigv2LKyM9HoInhfE1fYQ1KTHgWvLtNPRMSSoqPmiwU9KXyCo7yKDX",
+	"7+O/P1wX7qaoqlZkLZcYbKzSEMl09itVtL78G9Jb0AXWoqEHAoir6aoy2TTAjB7zDL/9myD7BXzsbeb8",
+	"yNrMl1qtd3a26YAgusAirSN9VAaomhnQ994TmiuX+j4+9MkZp76z/AOHRC6cDf8CbCgzQMcXbRLhtleA",
+	"XICF2MNrDvb2nTikT3/4AZ/4pwlruOVe+EJGinowQUx1zGiD2Zt22le08APVRPzmSxZwMf/sFQtN7v/K",
+	"F6/JBWDiUpD7mOljubkLGbP4QsxsCvkImAHStIX9dMscoks9qZDiIgkcfa40M2rVquEcf+sh1x60oP5X",
+	"fOqM2SvYxA0XgRjljXvn/LZ/p5cXNf1rAw2nB62Am92QRNznR+1e/r1N5vfHX4rFctgEVio3/uNR4z+4",
+	"lfkA11TgyUtfVdguyVJSBvXYNEtMNPx7XS4AHRweGsZJGF1XpIpu4bjCmN3T3n8sX3ae/adRUXYXfmEO",
+	"6FB5gNqS3e2c2hLh7R5UbdkXjMC1ZFzChtKEYy84YdhGaTRhM3JSy7Sc8t1E9gLL+9zxQBrFp3b1x61P",
+	"ZTT7ePqMF3cL7buq9TBZ5o73+eC9osTjwF/AQ+pR7/N+jjEQ/dlBPMLpQFPZco9Ym0xwEKXTrtyXp6k0",
+	"h6HpC5ExCPE/LBN/uGp3p/9XYkN/c4KLe4dD/7dQOOGzLR3nEgh4TGzJ4UCMuN8b8N/8vR7Bdz/FYmOa",
+	"3aUvXSJBqj5u/O1aP/DFeiF/ANHkozgEAgT1Jfc7JLRt1A4eEIIF8ZXv2TzF31GND0iLjkB8Ddtd+a6r",
+	"vFISjrsqie2uZ3V1l0+Rd5N9WlW/FZ7q7fPWzToqE53F5qKyDeiekXxtlsruNhT7Itk7jSzo4R/cay6w",
+	"Uqe9/+s5V3MccLs/sN22dGi0h58T0O5hXqkeSFj4swbJovvGBzG3vqn4EmEQeVVha2iY1wZK8oSFEvPQ",
+	"QZGaWh5MQ93tDOfpkM46e7jggzuH5aUrdqmkklZ8Sz1CfFkFwnB62jq10Rqo5ieJnff0j160qGfO2vLy",
+	"+NyBSR0+e97ywcsFCJEYjLM48fG0t7BaV76NQg7+4HV45uzWkSdn2m54V5l3LcvB/1iYe7fQ3bYMR9Y0",
+	"qMJCGgo07vNMSK63+61/LljUMHfm8BxbMyu4B83uANYmppY3TZumDeQ/NR81TVJ8KKCSvq3uUbUxsWdP",
+	"tpT3NT7xaWrqNLfLliYhBC+SqXGM/c7s9OY7Vm9/rZt+MB/VL7ZQAeuoqZyPHgHsf9CtT8/VODhG/pej",
+	"7EgggKok7GkEecYukISBZwDYUm3YBqqq8VnSNtklrKZn8qMhl19jQWUuReRbgPVZJML5rUec1rOlEkOT",
+	"lH87cugveD7trjQ6fEDHc8D9TkPLnLbQanv5ad4LrQk+WB1zrAaRmLvHzBr4HVPzKV70UAqrjkdhaLW/",
+	"y17UP8V2b5/iloTZXXg/9iI6sUV4B1louENzs8wfhp+W23/VDI9gguVlD+TWI+noMvS2pA4OwmKv+uO2",
+	"v9UFLuvQjn3LPm7+/b/S7ne6yF3Yhf/Mp2pFiyydYB/KlDGdq90dcBAvrnrt9u8u2vbhO7g83io3d9jm",
+	"BcnibF2C49ThLotthooCTIdK6I7yVLpec2M2SpdZ1ZW264fw2GWU0PB5Guxjp5fTLJhCi9XZFIFItx4h",
+	"1rf8Mz7sO4zYmHx3/d7970Mfcx6Vpupeev7l5ROAL4xwjomOEeEcW1eSLbeouS7N0GKbNqmvW02z+0Bq",
+	"8JljyX7eWyj1KVXbQq2G5zJ875//F1bDb+LuJQZ8AMigkCiNTjnKiPY7PG13tvDsxpQzCnQtjzt5arXq",
+	"ND5LHL3w0Aln7zeFDkXrfahyW8NFyfhM1TGPHPNWrGn6bKmqPEuRxdOy9It7ALfszoV3gWo3WshHSaoI",
+	"RLwcd7ziW6wQIDS4Nndg4gT9Asth521WGVpJsCMESiiEOdBSBApRwql38KWqbfz8PwqyIFHmkrHsV2B3",
+	"74SSak6MKEMYDQMc1Aeb3OZKMyGLqi4xC2dFrTLbD2PGgXvjKI5RusTY4pUBCrKlueYV8Op7/+inxjRh",
+	"Xm6OH4VxLqyrf8M9Znnslrpea+r9hHdMAFZ2LCFkDJEVvKoMC/tLHEOyhyooNkuF1RLunjmSeTDxgleH",
+	"CiT8Q5fTOf6x1VVPwIdSYpqSsBZuCPYsojtr3zk0XEnFdov9WbfSfJL2+MtaPoDB4OjTWAvZ2paeFqOZ",
+	"XEn5QPW4Fxb1L+sxqsGTc477m4nRP+Nab7EvF6+g9JW7td2Pv9+i1rlTVbfENsD4XtRByM+Jvx7YOHXn",
+	"yB/WK073wV0AyOEfVJd46lUHeMcLiyCmwjA/8alPoHRcsOwX77ip+3t9r0SZ3+u/KVH+s/pbMYvV62v1",
+	"eqiy5UvQrt/TP3o92S/xkdG0pdcufnsqc9m+Pt9L8AV7w3vpdql73TQQyRLat+R56b98PLXTfSSqErRf",
+	"B/Uf6naWOOQTdkr+yD5eGR/4HSEW73uXC/Iub8j1FHqevRkAmxzaLCjpeyU74dOgZCtZ5Wrw2+jZozIO",
+	"/hGL7omJHqh7i2IF1WCCtKj6h000QhYQKxmIZ2M9B7bLm7K1M1YTwOdjDya8Wytts4fyK/zzyQLwmOxw",
+	"ygOPRwN/crvpVKWqFHN8TawmU0ocH3JKWv3ESWUTOsQMDLiJe7yVQq1W3FCBySDZ4LOze47QYOzzUBuG",
+	"yuNSVSWdZcyHTw/+6zlyhcydWOehQEY1y+GWrZSxzCgsLrlljxwhc516vP11joGb8+Ejfq39dufrnlc1",
+	"br2xwMvYbIJLJUXBKxSeOSR5bsU9jEtt3pufb+q71sBLswSw7IoVUFUmQr5Riy9dS4b9nPSqrjiVCZZU",
+	"iJOLV7qvnZp4/VsrpHi9W9LMg6R0FMMaixPEYgVze6Vq2+tReQFz+31tT5OL/4jXqCfMQ7jVOHOnScgF",
+	"lcaq2udYLdWGrepi6etsMKkIuNlJjB7LFEOAJo5tJfMPzxNEmIdw9CVEAqJe7CQGkED3V8JJPPF3atF+",
+	"iC3iY5fkjE9sx/2aHwDAqLvhvguiu02d7jYDFBMn7LOx3ApjRWH6PAWvmqc+TW9Ba4IXzIxV96D5Aqas",
+	"luLXGiQYE5q6kWo4R8eitEElU3MG96C3R5k0tcTK4v5sxJf1eOfYy/ohYh+Xdt3UrUxEDzx0ONyxS9jr",
+	"JadJpL2P3/Dqn5O+buFYnS2b9ljeivcAztwOdOy3iK2hALG2B/UMeuhIol8iPfM3po44+j1U5NfdPlNm",
+	"gqeHS7MBDeU0cMssQL+OP5uBXa7fEyzIh2sD1law8jTKRYfcM54KDxC97LDdLi6DxzPpw2VIwzBcIjoV",
+	"aPdRYlRhQy6bM4eakue8mOLChXVmFCZFsVLVM+x1TGAqxMTlLuzQQHFWy1L15MxpPrc/ukcejAcvxDlu",
+	"Ef/saNaYy1JxvfCVsL47OebiGeoy8ukCU+NJWIh7MFSHj+5Ey20ME+FNP/VFhe6vAcmRGSuqiry1IUds",
+	"o5U94rTcgxZz0dAlE+91T22P0blOOzX/Ampw5iYvg7VC++8tT6cFUgZpHx5DHx8YsZBXomffX4mFfC4v",
+	"VLzmP/7AN94lqgyhqLGh7c3Pb3bMoTU4+VQoaVQFofqNrCOOtUSknMU6uQM1cRInGTfOu4vzO0e+4gcr",
+	"//vKW9yd9Q4u9KNQytWdkAd8nq/wwW/xuUv6LuIwD6G1F1yyGRJPQmGh5T1kTr8OLUARMM0H9ANZiXBZ",
+	"3T38+TBJH4CcFybl06piJq5lHIGu39M/PvT3EFupe6C1jL4M6bUc+sXlTiZNmnFPGtI8pCKdqTZwkFbt",
+	"jj/TvDfyElQ5NwNe2P1lAg0G8F6mXdoP9TkoeVjRej7/jmOLq2RgW8KGiS5mLKb7cOMV1JtWgjkpqTMl",
+	"S4M4jh5vGC+5nibu7qtNCGtsOPkCOglS8KOY4hdnz++wR3GQAUo3nsNbzDEuNNhonscMFGeSbEcJiJRI",
+	"vZ6LCkyfe0iWXz9Mw4Y9cTOEi07MR3g44/wVSIuEvGTpGyqtEVWSs7WGewEbr82GpEfySCOyKz2220ow",
+	"yUct26TLQUthrOpHCiNJ8o1/8ETpmRJXohzRYpLyiSIO8NCELCds70Eb34gTD2TJt+QoM5ZLm82szCdm",
+	"PSzw0u4+XDjeRABMdqlVvVgyK1ZNI5lARkz6um3Qmmxwk0uEQ6XGZsKwLx59cbzWeO1PQV7I/UAPnEtN",
+	"ugCcDE3w41RLeOpdOjiCMfoZsFqWoI1VqiR3SnMtetEWmcRQQQX55IRlMyjUyulB+2nqY2XaWqsZ9DGM",
+	"msEnrlXjHC+ZYqO3wasgKb2DGQtrNtvi/299p5G10pS+iqoL1ueTRnPC7oREgN646JHlA+NU9U8waf0h",
+	"Mqt826bW+czXUeaTNrJ4yPwOjsw0P03r3Lv30btLTKs0deZFt36oyEjf9/DOgsxls2NXy1Y+e/g5QFIM",
+	"SV/HORAyOJagU0Alna68ytZzPBmUix7wD4IcLpS7vFH+NrUmbF3rtTKQmwVsXhVqfWradEr+e/GfTSqv",
+	"sst/fFKv8ZPsjg//CqG0utzHXL1E9azfcs97K751GgLuu7CG/kYNQdjM7dcBsdNzpWw0Rr37eqL/5B/5",
+	"BPXDj9MT/fJ+O4rT+N1HbxbtAUK2FJUyQKJvlAvEMXa/7vAanxi7z5+ULuCWcGFN4M/xnDJ3sPJdQpGa",
+	"GWMN/3j93v2vN23zNUmjcTviXrp0YmFO3p7RkvaSeDQ9r+G+F63uJ26L5YUJa+GdpXkkL8uHKhH6QauF",
+	"xuxjpzboe9BXeIsQhaasllZULFx7DOQONudwih/Oj/1nZeSn5i5kAVnFjFXr21bNTvBuO/pBySrg99AY",
+	"jDNY7gZWExvS3O07G1KpxSGx8kItjt6QjDuygnuoBufOvlCLF/jCby551s38QWq7KHtMlNPgKZyFAtmh",
+	"x7Q2hzwGPxryF1yMWm6ABwiz134dfckdu3HjtLR6poFbcJM+2Qy/kNr7V9jg9B44lNOMeZk9LEvGcRdH",
+	"bGJk8ev37n8DUiWO2lj30kdMk3BL82laVcWsuoPYGokAzEexfe5SODtlHv1WWO97SjvR46RHxl5+eVwf",
+	"moaQIzIlLoWFhkv4KGGXC++0bwmwoesVz9WKb1mpppTSSmkjviW4USvK4zYBQOZYsbTbniENpAcGbKs9",
+	"w/mO4eNzXjxxhhcHtMLN4Zj30/RtoBg+9r8lv7RUm2morRSjOjr07hfJ2H5vCT3yaQpMnNwDhET8XYQR",
+	"EUe5Bgs27EehwZ5PLcN1PUB4pLNLF9HhaC0PrMS1Br1kUtcMuAZN7JE+taefzuv3+P8BOt9xXLNzIyeq",
+	"9qz/6ohmyhHP5/FHbqz8Eu4VbhQugmGD/Z1urgf3ZLfO4P2Ednxy8/MbR66Qa+9+fOOe1PeB6rWuJjeT",
+	"6/vHeLb8ePvhN+UvZryrd3q6uXntR8nWFS+gDRslSpBWYOf7Jr3TO8r3Xy8R+8r7ZXZCvK322T64kgjR",
+	"ScZru1SOGrEBFpShtKJUG+ndgI2vxOkVqU+FFru6rtpTjw0TU7FK7CW1WaoWc2JXrUxc0z2sFcZ0YsRQ",
+	"4sJzb1CaSizRDa36EGEygcbHtd5iS4KIEUuXtLFqvRbtgbEcaP8LlZIL714nUGi3q3y9phs3rBEdH2l6",
+	"lKLsck5dol/ow/8JAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

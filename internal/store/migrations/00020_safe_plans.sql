@@ -2,6 +2,8 @@
 -- A plan can be made of what a human asked for, beside what the charter wants.
 ALTER TABLE plans
   ADD COLUMN origin jsonb NOT NULL DEFAULT '{}',         -- what asked for it; {}: the lane's newest result
+  ADD COLUMN ordinary boolean NOT NULL DEFAULT false,    -- sealed by the charter, without a human
+  ADD COLUMN paused_after text NOT NULL DEFAULT '',      -- the wave after which a human says whether it goes on
   ADD COLUMN set_aside int NOT NULL DEFAULT 0,           -- changes that a human set aside
   ADD COLUMN summary jsonb NOT NULL DEFAULT '{}',        -- as a whole, beside what is usual
   ADD COLUMN edited_by jsonb NOT NULL DEFAULT '[]';      -- who else decided what stands in it
