@@ -8,11 +8,13 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"twinning/internal/core/charter"
 	"twinning/internal/core/planning"
 	"twinning/internal/store"
 	"twinning/internal/work"
@@ -23,11 +25,18 @@ func init() { _ = flag.Set("rapid.seed", "20261126") }
 
 // queued is a queue of these changes, whose turn it is to write.
 func queued(changes []store.Change) *queue {
-	x := &run{w: work.New(nil, store.Task{}), order: changes}
+	x := underRules(&run{w: work.New(nil, store.Task{}), order: changes})
 	q := x.emptyQueue()
 	q.turn.mine = true
 	q.fill()
 	return q
+}
+
+// underRules has a run pause after its first wave.
+func underRules(x *run) *run {
+	x.charter = &charter.Charter{Waves: []charter.Wave{{Name: "pilot", Pause: time.Nanosecond}, {Name: "late"}, {Name: "last"}}}
+	x.Engine = New(Config{Now: time.Now})
+	return x
 }
 
 func change(n int, account string, needs ...string) store.Change {
@@ -49,21 +58,24 @@ func TestQueueOrder(t *testing.T) {
 				needs = append(needs, fmt.Sprintf("c%d", rapid.IntRange(0, n+1).Draw(t, "need"))) // one may not be planned, or itself
 			}
 			slices.Sort(needs)
-			changes = append(changes, change(i, fmt.Sprintf("u%d", rapid.IntRange(0, n/2).Draw(t, "account")), slices.Compact(needs)...))
+			c := change(i, fmt.Sprintf("u%d", rapid.IntRange(0, n/2).Draw(t, "account")), slices.Compact(needs)...)
+			c.Wave = []string{"pilot", "late", "last"}[3*i/n]
+			changes = append(changes, c)
 		}
 		q := queued(changes)
 		var busy []int
 		taken, settled := map[int]bool{}, map[int]bool{}
 		circle := false
 		for len(settled) < n {
-			if len(busy) < 3 && len(q.ready) > 0 || len(busy) == 0 {
+			if barred, behind := q.barred(); len(busy) < 3 && len(q.ready) > 0 && !barred || len(busy) == 0 {
 				before := len(q.ready)
 				i, ok := q.next(context.Background())
 				require.True(t, ok, "%d of %d are left", n-len(settled), n)
-				circle = circle || before == 0
+				circle = circle || before == 0 || behind
 				require.False(t, taken[i], "taken twice")
 				taken[i] = true
 				for j := range i {
+					require.True(t, settled[j] || changes[j].Wave != "pilot" || changes[i].Wave == "pilot", "%d of the next wave before %d", i, j)
 					require.True(t, circle || settled[j] || place(changes[j]) != place(changes[i]), "%d before %d of the same account", i, j)
 				}
 				for _, need := range changes[i].Body.V.Needs {
@@ -80,6 +92,7 @@ func TestQueueOrder(t *testing.T) {
 			q.mu.Lock()
 			q.running--
 			q.count(changes[i], "done")
+			q.waves.settled(q.charter.WaveAt(changes[i].Wave), time.Now().Add(-time.Second))
 			q.passed(i)
 			q.mu.Unlock()
 			settled[i] = true
@@ -98,7 +111,7 @@ func TestQueueGoesOn(t *testing.T) {
 		_, ok := q.next(context.Background())
 		require.Equal(t, again, ok, "after %q", outcome)
 	}
-	x := &run{w: work.New(nil, store.Task{}), order: []store.Change{change(0, "u"), change(1, "v", "c0")}, params: Params{Wave: "pilot"}}
+	x := underRules(&run{w: work.New(nil, store.Task{}), order: []store.Change{change(0, "u"), change(1, "v", "c0")}, params: Params{Wave: "pilot"}})
 	x.order[0].Wave, x.order[1].Wave = "late", "pilot"
 	q := x.emptyQueue()
 	q.turn.mine = true

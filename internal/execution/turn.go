@@ -39,6 +39,7 @@ func (q *queue) takeTurns(ctx context.Context) {
 func (q *queue) turns(ctx context.Context) error {
 	q.mu.Lock()
 	mine := q.turn.mine
+	q.free.Broadcast() // a pause may be over that nobody has waited for here
 	q.mu.Unlock()
 	closed, err := q.closed(ctx, mine)
 	switch {

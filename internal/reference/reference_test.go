@@ -147,7 +147,7 @@ func TestKeys(t *testing.T) {
 			},
 			func(path string) string {
 				switch {
-				case strings.HasPrefix(path, "guards."):
+				case strings.HasPrefix(path, "guards."), strings.HasPrefix(path, "seals.ordinary."):
 					return "suspend"
 				case path == "attributes.*.candidates" || path == "attributes.*.candidates[]":
 					return "userName"
@@ -190,6 +190,7 @@ func TestKeys(t *testing.T) {
 				"waves[":                    map[string]any{"waves": []any{map[string]any{"name": "all"}}},
 				"after.":                    map[string]any{"after": map[string]any{"lane": "hq-candlewick"}},
 				"windows[].":                map[string]any{"windows": []any{map[string]any{"from": "21:00", "to": "06:00"}}},
+				"seals.second-person.c":     map[string]any{"classes": []any{map[string]any{"name": "guest", "when": "person.userType == 'guest'"}}},
 				"shape.*.":                  map[string]any{"shape": map[string]any{star: map[string]any{"from": "column"}}},
 				"upload.":                   map[string]any{"upload": map[string]any{"columns": []any{map[string]any{"name": "Login"}}}},
 			} {

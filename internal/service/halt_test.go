@@ -149,7 +149,9 @@ func TestPauses(t *testing.T) {
 	}
 	comes := func(told string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return slices.ContainsFunc(d.ran("ops"), func(l string) bool { return strings.HasPrefix(l, told) }) }, 20*time.Second, 20*time.Millisecond, "%s, and not %v", told, d.ran("ops"))
+		require.Eventually(t, func() bool {
+			return slices.ContainsFunc(d.ran("ops"), func(l string) bool { return strings.HasPrefix(l, told) })
+		}, 20*time.Second, 20*time.Millisecond, "%s, and not %v", told, d.ran("ops"))
 	}
 	did := func() (n int) {
 		for _, l := range d.ran("ops") {

@@ -415,7 +415,8 @@ func (r *reader) readWaves(n document.Node) {
 		r.Waves = append(r.Waves, w)
 	}
 	if n := len(r.Waves); n > 0 && (r.Waves[n-1].GoAhead || r.Waves[n-1].Pause > 0) {
-		items[n-1].Problem("nothing comes after the last wave, so there is nothing to pause before")
+		line, column := items[n-1].Place()
+		r.Notes = append(r.Notes, document.Problem{Line: line, Column: column, Path: items[n-1].Path(), Message: "nothing comes after the last wave, so there is nothing to pause before"})
 	}
 	if len(items) == 0 {
 		r.Waves = []Wave{{Name: "everybody"}}
