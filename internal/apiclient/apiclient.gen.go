@@ -789,6 +789,69 @@ func (e ListVerdictsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for ExportSheetParamsFormat.
+const (
+	ExportSheetParamsFormatCsv  ExportSheetParamsFormat = "csv"
+	ExportSheetParamsFormatXlsx ExportSheetParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportSheetParamsFormat enum.
+func (e ExportSheetParamsFormat) Valid() bool {
+	switch e {
+	case ExportSheetParamsFormatCsv:
+		return true
+	case ExportSheetParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportSheetParamsState.
+const (
+	ExportSheetParamsStateContested ExportSheetParamsState = "contested"
+	ExportSheetParamsStateDuplicate ExportSheetParamsState = "duplicate"
+	ExportSheetParamsStateOrphan    ExportSheetParamsState = "orphan"
+	ExportSheetParamsStateTwinned   ExportSheetParamsState = "twinned"
+)
+
+// Valid indicates whether the value is a known member of the ExportSheetParamsState enum.
+func (e ExportSheetParamsState) Valid() bool {
+	switch e {
+	case ExportSheetParamsStateContested:
+		return true
+	case ExportSheetParamsStateDuplicate:
+		return true
+	case ExportSheetParamsStateOrphan:
+		return true
+	case ExportSheetParamsStateTwinned:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LoadSheetParamsIntent.
+const (
+	LoadSheetParamsIntentAdd    LoadSheetParamsIntent = "add"
+	LoadSheetParamsIntentBoth   LoadSheetParamsIntent = "both"
+	LoadSheetParamsIntentUpdate LoadSheetParamsIntent = "update"
+)
+
+// Valid indicates whether the value is a known member of the LoadSheetParamsIntent enum.
+func (e LoadSheetParamsIntent) Valid() bool {
+	switch e {
+	case LoadSheetParamsIntentAdd:
+		return true
+	case LoadSheetParamsIntentBoth:
+		return true
+	case LoadSheetParamsIntentUpdate:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GetTemplateParamsFormat.
 const (
 	GetTemplateParamsFormatCsv  GetTemplateParamsFormat = "csv"
@@ -822,6 +885,27 @@ func (e ListChangesParamsSort) Valid() bool {
 	case ListChangesParamsSortMinusName:
 		return true
 	case ListChangesParamsSortName:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportPlanParamsFormat.
+const (
+	ExportPlanParamsFormatCsv   ExportPlanParamsFormat = "csv"
+	ExportPlanParamsFormatJsonl ExportPlanParamsFormat = "jsonl"
+	ExportPlanParamsFormatXlsx  ExportPlanParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportPlanParamsFormat enum.
+func (e ExportPlanParamsFormat) Valid() bool {
+	switch e {
+	case ExportPlanParamsFormatCsv:
+		return true
+	case ExportPlanParamsFormatJsonl:
+		return true
+	case ExportPlanParamsFormatXlsx:
 		return true
 	default:
 		return false
@@ -3031,6 +3115,39 @@ type RuleAllParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ExportSheetParams defines parameters for ExportSheet.
+type ExportSheetParams struct {
+	Format *ExportSheetParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Columns attributes to be edited, separated by commas; those that the charter does not rule when not given
+	Columns *string `form:"columns,omitempty" json:"columns,omitempty"`
+
+	// State only accounts that stand so
+	State *ExportSheetParamsState `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// ExportSheetParamsFormat defines parameters for ExportSheet.
+type ExportSheetParamsFormat string
+
+// ExportSheetParamsState defines parameters for ExportSheet.
+type ExportSheetParamsState string
+
+// LoadSheetParams defines parameters for LoadSheet.
+type LoadSheetParams struct {
+	// Name of the file
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
+
+	// Intent whether rows make accounts, change those that are there, or both
+	Intent *LoadSheetParamsIntent `form:"intent,omitempty" json:"intent,omitempty"`
+	Reason *string                `form:"reason,omitempty" json:"reason,omitempty"`
+
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// LoadSheetParamsIntent defines parameters for LoadSheet.
+type LoadSheetParamsIntent string
+
 // GetTemplateParams defines parameters for GetTemplate.
 type GetTemplateParams struct {
 	Format *GetTemplateParamsFormat `form:"format,omitempty" json:"format,omitempty"`
@@ -3110,6 +3227,14 @@ type AddCommentParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ExportPlanParams defines parameters for ExportPlan.
+type ExportPlanParams struct {
+	Format *ExportPlanParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// ExportPlanParamsFormat defines parameters for ExportPlan.
+type ExportPlanParamsFormat string
+
 // ListRefusalsParams defines parameters for ListRefusals.
 type ListRefusalsParams struct {
 	// Q text to find
@@ -3129,6 +3254,12 @@ type ListRefusalsParams struct {
 type RunPlanParams struct {
 	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DecideBySheetParams defines parameters for DecideBySheet.
+type DecideBySheetParams struct {
+	// Name of the file
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
 }
 
 // CompareRostersParams defines parameters for CompareRosters.
@@ -3816,6 +3947,18 @@ type ClientInterface interface {
 	// Corresponds with DELETE /lanes/{lane}/rulings/{ruling} (the `ClearRuling` operationId).
 	ClearRuling(ctx context.Context, lane LaneName, ruling int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExportSheet The accounts of a lane as a sheet, to be edited in a spreadsheet and loaded again
+	//
+	// Corresponds with GET /lanes/{lane}/sheet (the `ExportSheet` operationId).
+	ExportSheet(ctx context.Context, lane LaneName, params *ExportSheetParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LoadSheetWithBody Draft a plan of what a sheet asks for that came back
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lanes/{lane}/sheets (the `LoadSheet` operationId).
+	LoadSheetWithBody(ctx context.Context, lane LaneName, params *LoadSheetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 	//
 	// Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
@@ -3927,6 +4070,11 @@ type ClientInterface interface {
 	// Corresponds with POST /plans/{plan}/decisions (the `DecideChanges` operationId).
 	DecideChanges(ctx context.Context, plan PlanID, body DecideChangesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExportPlan The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each
+	//
+	// Corresponds with GET /plans/{plan}/file (the `ExportPlan` operationId).
+	ExportPlan(ctx context.Context, plan PlanID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SealOrdinaryWithBody Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
 	//
 	// Takes any type of body and a specified content type.
@@ -3978,6 +4126,13 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /plans/{plan}/seal (the `SealPlan` operationId).
 	SealPlan(ctx context.Context, plan PlanID, body SealPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideBySheetWithBody Decide about changes of a draft as a sheet of it says that came back; all of it, or nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /plans/{plan}/sheets (the `DecideBySheet` operationId).
+	DecideBySheetWithBody(ctx context.Context, plan PlanID, params *DecideBySheetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// VoidPlan Give a plan up
 	//
@@ -5140,6 +5295,38 @@ func (c *Client) ClearRuling(ctx context.Context, lane LaneName, ruling int64, r
 	return c.Client.Do(req)
 }
 
+// ExportSheet The accounts of a lane as a sheet, to be edited in a spreadsheet and loaded again
+//
+// Corresponds with GET /lanes/{lane}/sheet (the `ExportSheet` operationId).
+func (c *Client) ExportSheet(ctx context.Context, lane LaneName, params *ExportSheetParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportSheetRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LoadSheetWithBody Draft a plan of what a sheet asks for that came back
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lanes/{lane}/sheets (the `LoadSheet` operationId).
+func (c *Client) LoadSheetWithBody(ctx context.Context, lane LaneName, params *LoadSheetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLoadSheetRequestWithBody(c.Server, lane, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 //
 // Corresponds with GET /lanes/{lane}/template (the `GetTemplate` operationId).
@@ -5441,6 +5628,21 @@ func (c *Client) DecideChanges(ctx context.Context, plan PlanID, body DecideChan
 	return c.Client.Do(req)
 }
 
+// ExportPlan The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each
+//
+// Corresponds with GET /plans/{plan}/file (the `ExportPlan` operationId).
+func (c *Client) ExportPlan(ctx context.Context, plan PlanID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportPlanRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SealOrdinaryWithBody Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
 //
 // Takes any type of body and a specified content type.
@@ -5563,6 +5765,23 @@ func (c *Client) SealPlanWithBody(ctx context.Context, plan PlanID, contentType 
 // Corresponds with POST /plans/{plan}/seal (the `SealPlan` operationId).
 func (c *Client) SealPlan(ctx context.Context, plan PlanID, body SealPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSealPlanRequest(c.Server, plan, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideBySheetWithBody Decide about changes of a draft as a sheet of it says that came back; all of it, or nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /plans/{plan}/sheets (the `DecideBySheet` operationId).
+func (c *Client) DecideBySheetWithBody(ctx context.Context, plan PlanID, params *DecideBySheetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideBySheetRequestWithBody(c.Server, plan, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8900,6 +9119,193 @@ func NewClearRulingRequest(server string, lane LaneName, ruling int64) (*http.Re
 	return req, nil
 }
 
+// NewExportSheetRequest constructs an http.Request for the ExportSheet method
+func NewExportSheetRequest(server string, lane LaneName, params *ExportSheetParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/sheet", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Columns != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "columns", *params.Columns, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLoadSheetRequestWithBody constructs an http.Request for the LoadSheet method, with any body, and a specified content type
+func NewLoadSheetRequestWithBody(server string, lane LaneName, params *LoadSheetParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/sheets", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Intent != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "intent", *params.Intent, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Reason != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewGetTemplateRequest constructs an http.Request for the GetTemplate method
 func NewGetTemplateRequest(server string, lane LaneName, params *GetTemplateParams) (*http.Request, error) {
 	var err error
@@ -9784,6 +10190,67 @@ func NewDecideChangesRequestWithBody(server string, plan PlanID, contentType str
 	return req, nil
 }
 
+// NewExportPlanRequest constructs an http.Request for the ExportPlan method
+func NewExportPlanRequest(server string, plan PlanID, params *ExportPlanParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/file", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSealOrdinaryRequest calls the generic SealOrdinary builder with application/json body
 func NewSealOrdinaryRequest(server string, plan PlanID, body SealOrdinaryJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10059,6 +10526,69 @@ func NewSealPlanRequestWithBody(server string, plan PlanID, contentType string, 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDecideBySheetRequestWithBody constructs an http.Request for the DecideBySheet method, with any body, and a specified content type
+func NewDecideBySheetRequestWithBody(server string, plan PlanID, params *DecideBySheetParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/sheets", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)

@@ -243,6 +243,7 @@ func (a begun[T]) VisitVerifyRunResponse(w http.ResponseWriter) error      { ret
 func (a begun[T]) VisitDraftPlanResponse(w http.ResponseWriter) error      { return a.write(w) }
 func (a begun[T]) VisitDraftActionResponse(w http.ResponseWriter) error    { return a.write(w) }
 func (a begun[T]) VisitDraftUndoResponse(w http.ResponseWriter) error      { return a.write(w) }
+func (a begun[T]) VisitLoadSheetResponse(w http.ResponseWriter) error      { return a.write(w) }
 func (a begun[T]) VisitCompareCharterResponse(w http.ResponseWriter) error { return a.write(w) }
 func (a begun[T]) VisitRunPlanResponse(w http.ResponseWriter) error        { return a.write(w) }
 

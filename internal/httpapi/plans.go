@@ -48,6 +48,29 @@ func (s *server) DraftUndo(ctx context.Context, r openapi.DraftUndoRequestObject
 	return as[openapi.DraftUndo201JSONResponse](v, err)
 }
 
+func (s *server) ExportSheet(ctx context.Context, r openapi.ExportSheetRequestObject) (openapi.ExportSheetResponseObject, error) {
+	e, err := s.cfg.Service.SheetOf(ctx, caller(ctx), r.Lane, service.SheetWanted{Format: string(value(r.Params.Format)), Columns: words(value(r.Params.Columns)), State: string(value(r.Params.State))})
+	return download{e, ctx}, err
+}
+
+func (s *server) LoadSheet(ctx context.Context, r openapi.LoadSheetRequestObject) (openapi.LoadSheetResponseObject, error) {
+	v, later, err := s.cfg.Service.StartSheet(ctx, caller(ctx), r.Lane, service.SheetSent{Name: value(r.Params.Name), Intent: string(value(r.Params.Intent)), Reason: value(r.Params.Reason), Body: r.Body})
+	if later != nil || err != nil {
+		return beginning(later, err, taskAt)
+	}
+	return as[openapi.LoadSheet201JSONResponse](v, err)
+}
+
+func (s *server) ExportPlan(ctx context.Context, r openapi.ExportPlanRequestObject) (openapi.ExportPlanResponseObject, error) {
+	e, err := s.cfg.Service.ExportPlan(ctx, caller(ctx), r.Plan, string(value(r.Params.Format)))
+	return download{e, ctx}, err
+}
+
+func (s *server) DecideBySheet(ctx context.Context, r openapi.DecideBySheetRequestObject) (openapi.DecideBySheetResponseObject, error) {
+	v, err := s.cfg.Service.DecideBySheet(ctx, caller(ctx), r.Plan, value(r.Params.Name), r.Body)
+	return as[openapi.DecideBySheet200JSONResponse](map[string]any{"plan": v.PlanView, "along": v.Along}, err)
+}
+
 func (s *server) ListRefusals(ctx context.Context, r openapi.ListRefusalsRequestObject) (openapi.ListRefusalsResponseObject, error) {
 	list, next, total, err := s.cfg.Service.Refusals(ctx, r.Plan, page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListRefusals200JSONResponse](counted(list, next, total), err)

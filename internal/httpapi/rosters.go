@@ -105,6 +105,8 @@ func (d download) write(w http.ResponseWriter) error {
 
 func (d download) VisitExportRosterResponse(w http.ResponseWriter) error { return d.write(w) }
 func (d download) VisitGetTemplateResponse(w http.ResponseWriter) error  { return d.write(w) }
+func (d download) VisitExportSheetResponse(w http.ResponseWriter) error  { return d.write(w) }
+func (d download) VisitExportPlanResponse(w http.ResponseWriter) error   { return d.write(w) }
 
 func (s *server) ListTasks(ctx context.Context, r openapi.ListTasksRequestObject) (openapi.ListTasksResponseObject, error) {
 	list, next, err := s.cfg.Service.Tasks(ctx, page(ctx, nil, r.Params.Cursor, r.Params.Limit))

@@ -57,6 +57,46 @@ func (d *days) plans(words []string) (told []string, known bool, err error) {
 		if err = broken; err == nil {
 			told = append(d.drafted(p), d.refused(p)...)
 		}
+	case "sheet": // LANE [intent:WORD] ATTRIBUTE,... ; then rows of cells by | in further arguments, _ for a space
+		sent := SheetSent{Name: "test.csv"}
+		if words[2] = strings.TrimPrefix(words[2], "intent:"); words[2] == "add" || words[2] == "both" {
+			sent.Intent = words[2]
+		}
+		var rows []string
+		for _, w := range words[3:] {
+			if w != "" {
+				rows = append(rows, strings.ReplaceAll(strings.ReplaceAll(w, "|", ","), "_", " "))
+			}
+		}
+		sent.Body = strings.NewReader(strings.Join(rows, "\n") + "\n")
+		p, _, broken := d.service.StartSheet(ctx, tester, lane, sent)
+		if err = broken; err == nil {
+			told = append(d.drafted(p), d.refused(p)...)
+		}
+	case "export": // LANE [COLUMNS], and loaded again untouched it asks for nothing
+		var columns []string
+		if words[2] != "" {
+			columns = strings.Split(words[2], ",")
+		}
+		e, broken := d.service.SheetOf(ctx, tester, lane, SheetWanted{Format: "csv", Columns: columns})
+		if err = broken; err == nil {
+			var b strings.Builder
+			require.NoError(d.t, e.Write(&b))
+			told = strings.Split(strings.TrimSpace(strings.TrimPrefix(b.String(), "\ufeff")), "\n")
+			_, _, broken = d.service.StartSheet(ctx, tester, lane, SheetSent{Body: strings.NewReader(b.String())})
+			require.ErrorContains(d.t, broken, "nothing of what was asked for is to be done")
+		}
+	case "decide": // LANE FROM TO, in a sheet of the draft
+		p := d.newest(words[1])
+		e, broken := d.service.ExportPlan(ctx, tester, p.ID, "csv")
+		require.NoError(d.t, broken)
+		var b strings.Builder
+		require.NoError(d.t, e.Write(&b))
+		edited := strings.ReplaceAll(b.String(), ","+strings.ReplaceAll(words[2], "_", " ")+",include,", ","+strings.ReplaceAll(words[3], "_", " ")+",include,")
+		v, broken := d.service.DecideBySheet(ctx, tester, p.ID, "decided.csv", strings.NewReader(edited))
+		if err = broken; err == nil {
+			told = []string{fmt.Sprintf("%d changes, %d set aside, %d along", v.Total, v.SetAside, len(v.Along))}
+		}
 	case "ordinary": // have the charter seal it
 		p := d.newest(words[1])
 		v, broken := d.service.SealOrdinary(ctx, tester, p.ID, p.Hash)
@@ -96,7 +136,7 @@ func (d *days) refused(p PlanView) (told []string) {
 	require.NoError(d.t, err)
 	require.Equal(d.t, p.Refused, total)
 	for _, r := range list {
-		told = append(told, strings.Join(strings.Fields(fmt.Sprintf("refused %s %s %s: %s", r.Person, r.Account, r.Attribute, r.Reason)), " "))
+		told = append(told, strings.Join(strings.Fields(fmt.Sprintf("refused %s %s %s %s: %s", r.Place, r.Person, r.Account, r.Attribute, r.Reason)), " "))
 	}
 	return told
 }

@@ -173,13 +173,17 @@ func (s *Service) Changes(ctx context.Context, plan int64, verb, outcome string,
 	}
 	views := make([]ChangeView, len(list))
 	for i, c := range list {
-		v := ChangeView{ID: c.ID, Number: c.Number, Wave: c.Wave, Verb: c.Verb, Person: c.Person, Account: c.Account, Label: c.Label, Needs: append([]string{}, c.Body.V.Needs...), Unit: c.Body.V.Unit, Class: c.Class, Of: c.Department, SetAside: c.SetAside, Outcome: c.Outcome, Detail: c.Detail, Verified: c.Checked, Edits: []EditView{}}
-		for _, e := range c.Body.V.Edits {
-			v.Edits = append(v.Edits, EditView{Attribute: e.Attribute, Old: append([]string{}, record.SplitList(e.Old)...), New: append([]string{}, record.SplitList(e.New)...), Reason: e.Reason})
-		}
-		views[i] = v
+		views[i] = changeView(c)
 	}
 	return views, next, total, err
+}
+
+func changeView(c store.Change) ChangeView {
+	v := ChangeView{ID: c.ID, Number: c.Number, Wave: c.Wave, Verb: c.Verb, Person: c.Person, Account: c.Account, Label: c.Label, Needs: append([]string{}, c.Body.V.Needs...), Unit: c.Body.V.Unit, Class: c.Class, Of: c.Department, SetAside: c.SetAside, Outcome: c.Outcome, Detail: c.Detail, Verified: c.Checked, Edits: []EditView{}}
+	for _, e := range c.Body.V.Edits {
+		v.Edits = append(v.Edits, EditView{Attribute: e.Attribute, Old: append([]string{}, record.SplitList(e.Old)...), New: append([]string{}, record.SplitList(e.New)...), Reason: e.Reason})
+	}
+	return v
 }
 
 // Void gives a plan up.

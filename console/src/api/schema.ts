@@ -1006,6 +1006,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The accounts of a lane as a sheet, to be edited in a spreadsheet and loaded again */
+        get: operations["exportSheet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{lane}/sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft a plan of what a sheet asks for that came back */
+        post: operations["loadSheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes/{lane}/actions": {
         parameters: {
             query?: never;
@@ -1051,6 +1085,40 @@ export interface paths {
         get: operations["listChanges"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{plan}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each */
+        get: operations["exportPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{plan}/sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decide about changes of a draft as a sheet of it says that came back; all of it, or nothing */
+        post: operations["decideBySheet"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5530,6 +5598,90 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    exportSheet: {
+        parameters: {
+            query?: {
+                format?: "xlsx" | "csv";
+                /** @description attributes to be edited, separated by commas; those that the charter does not rule when not given */
+                columns?: string;
+                /** @description only accounts that stand so */
+                state?: "twinned" | "orphan" | "duplicate" | "contested";
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    loadSheet: {
+        parameters: {
+            query?: {
+                /** @description of the file */
+                name?: string;
+                /** @description whether rows make accounts, change those that are there, or both */
+                intent?: "update" | "add" | "both";
+                reason?: string;
+            };
+            header?: {
+                /** @description names the request: sent again under the same name within two days, it is not done again, and answered as it was */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description done */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description begun; in a large lane a task drafts it */
+            202: {
+                headers: {
+                    /** @description the task */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     draftAction: {
         parameters: {
             query?: never;
@@ -5640,6 +5792,69 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportPlan: {
+        parameters: {
+            query?: {
+                format?: "xlsx" | "csv" | "jsonl";
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    decideBySheet: {
+        parameters: {
+            query?: {
+                /** @description of the file */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
                 };
             };
             default: components["responses"]["Problem"];

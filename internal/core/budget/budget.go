@@ -42,6 +42,7 @@ var all []*Limit
 var (
 	Body      = limit("body", 4*mib, true, "a request that is not a file")
 	Upload    = limit("upload", 4*gib, true, "a file as it is sent")
+	Sheet     = limit("sheet", 64*mib, true, "a sheet with new values, as it is sent")
 	Spool     = limit("spool", 8*gib, true, "all files that one user has sent and that wait to be read")
 	Unpacked  = limit("unpacked", 4*gib, true, "a file after unpacking")
 	Ratio     = limit("ratio", 100, false, "how many times larger a file may become by unpacking")

@@ -21,6 +21,8 @@ type Intent struct {
 	// Until is the last day on which the charter leaves what comes of it as it is; "": it does
 	// not.
 	Until string `json:"until,omitempty"`
+	// Updates is of a create: where the account is there already, it is given the values.
+	Updates bool `json:"updates,omitempty"`
 	// Undoes is that it gives back what was there: the charter's rules do not stand in its way.
 	Undoes bool `json:"undoes,omitempty"`
 }

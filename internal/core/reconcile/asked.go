@@ -1,7 +1,9 @@
 package reconcile
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -42,7 +44,7 @@ func Asked(in Input, intents []planning.Intent) (*Output, []Answer) {
 	r.scope()
 	r.checkRosters()
 	found := &piece{}
-	x := &asker{walker: r.desirer().walker(found), drafted: map[place]*draft{}, asked: map[field]bool{}}
+	x := &asker{walker: r.desirer().walker(found), drafted: map[place]*draft{}, asked: map[field]bool{}, made: map[string]*draft{}}
 	for n := range intents {
 		x.intent(n, &intents[n])
 	}
@@ -60,6 +62,7 @@ type asker struct {
 	answers []Answer
 	drafted map[place]*draft
 	asked   map[field]bool
+	made    map[string]*draft // what makes accounts, by its change
 }
 
 // place is an account's change of a verb.
@@ -83,6 +86,10 @@ func (x *asker) intent(n int, i *planning.Intent) {
 	if action, is := planning.Actions[i.Verb]; is && (len(values) == 0 || action.New != "") {
 		values = []planning.Wanted{action}
 	}
+	if i.Verb == planning.Create && !(i.Updates && x.hasAccount(i.Person)) {
+		x.create(n, i)
+		return
+	}
 	p, a, why := x.whose(i)
 	if why == "" {
 		x.class = x.common()
@@ -97,6 +104,95 @@ func (x *asker) intent(n int, i *planning.Intent) {
 	for _, v := range values {
 		x.value(n, i, p, a, v)
 	}
+}
+
+// hasAccount: the person is here, and twinned.
+func (x *asker) hasAccount(person string) bool {
+	row, there := x.People.Find(person)
+	return there && x.out.Pairing.PersonState[row] == pairing.Twinned
+}
+
+// create drafts the account that the charter would make for a person, with some values of it
+// given by hand.
+func (x *asker) create(n int, i *planning.Intent) {
+	row, there := x.People.Find(i.Person)
+	switch {
+	case !there:
+		x.answer(n, "", Refused, fmt.Sprintf("nobody of the id %q is in the newest roster", i.Person), "")
+		return
+	case x.out.Pairing.PersonState[row] == pairing.Twinned:
+		x.answer(n, "", Already, "", "")
+		return
+	case x.out.Pairing.PersonState[row] != pairing.Missing:
+		x.answer(n, "", Refused, fmt.Sprintf("the person is %s: %s", x.out.Pairing.PersonState[row], cmp.Or(x.out.Pairing.PersonNote[row], "see their verdict")), "")
+		return
+	case x.twice(-1-row, "id"):
+		x.answer(n, "", Refused, "an account is asked for twice for this person", "")
+		return
+	}
+	x.class = x.common()
+	drafts, withheld, found := len(x.drafts), len(x.withheld), len(x.findings)
+	x.missing(row)
+	at := slices.IndexFunc(x.drafts[drafts:], func(d *draft) bool { return d.Verb == planning.Create })
+	if at < 0 {
+		why := "the charter makes none for them"
+		if len(x.withheld) > withheld {
+			why = x.withheld[withheld].Reason
+		} else if len(x.findings) > found {
+			why = x.findings[len(x.findings)-1].Detail
+		}
+		x.drafts = x.drafts[:drafts]
+		x.answer(n, "", Refused, why, "")
+		return
+	}
+	d := x.drafts[drafts+at]
+	for _, later := range x.drafts[drafts:] {
+		if x.made[later.ID] = later; later.Wave < 0 {
+			later.Wave = len(x.Charter.Waves) - 1
+		}
+	}
+	x.answer(n, "", Drafted, "", d.ID)
+	for _, v := range i.Values {
+		kind := record.KindOf(v.Attribute)
+		if kind.Multi() {
+			v.New = listWith(kind, "", v)
+		}
+		why := ""
+		switch {
+		case unwritten[v.Attribute] != "":
+			why = unwritten[v.Attribute]
+		case x.Accounts.Column(v.Attribute) == nil:
+			why = fmt.Sprintf("%s is not read of the accounts; name it in the shape of %s", v.Attribute, x.Charter.In)
+		default:
+			if why = x.ruledBy(row, -1, v, ""); why == "" {
+				why = unfit(v, kind, "")
+			}
+		}
+		if why == "" && !x.give(d, v, i.Reason) {
+			why = "it is given once the account is there"
+		}
+		if why != "" {
+			x.answer(n, v.Attribute, Refused, why, "")
+		}
+	}
+}
+
+// give has a new account begin with a value; false where the account must be there before.
+func (x *asker) give(d *draft, v planning.Wanted, reason string) bool {
+	for n, target := range d.targets {
+		if target == v.Attribute && v.New != "" {
+			d.names[n].Candidates, d.names[n].Folded, d.reasons[n] = []string{v.New}, x.Charter.Alike.FoldAll([]string{v.New}), reason
+			return true
+		}
+	}
+	if v.Attribute == "groups" || v.Attribute == "aliases" {
+		return false
+	}
+	d.Edits = slices.DeleteFunc(d.Edits, func(e planning.Edit) bool { return e.Attribute == v.Attribute })
+	if v.New != "" {
+		d.Edits = append(d.Edits, planning.Edit{Attribute: v.Attribute, New: v.New, Reason: reason})
+	}
+	return true
 }
 
 // whose finds the account that an intent is about, and its person; why says why nothing may be
@@ -226,6 +322,30 @@ var unwritten = map[string]string{
 	"nestedGroups": "memberships by way of other groups follow from those", "personalEmail": "a private address is never written",
 }
 
+// Editable are those of some attributes that a human may give new values: neither facts of the
+// downstream nor what the charter always rules. The mark is the charter's too.
+func Editable(c *charter.Charter, attributes []string, mark string) (list []string) {
+	for _, a := range attributes {
+		if unwritten[a] == "" && a != mark && Fixed(c, a) == "" {
+			list = append(list, a)
+		}
+	}
+	return list
+}
+
+// Fixed says why an attribute is the charter's alone to write, "" where it is not.
+func Fixed(c *charter.Charter, attribute string) string {
+	if c.Emails != nil && attribute == "email" && c.Emails.Rule == charter.Own {
+		return fmt.Sprintf("email is ruled by the charter (line %d: %s)", c.Emails.Line, c.Emails.Rule)
+	}
+	for _, r := range c.Rules {
+		if r.Attribute == attribute && (r.Rule == charter.Own || r.Rule == charter.Upstream) {
+			return fmt.Sprintf("%s is ruled by the charter (line %d: %s)", attribute, r.Line, r.Rule)
+		}
+	}
+	return unwritten[attribute]
+}
+
 // twice notes that an attribute of an account is asked for; true when it was before.
 func (x *asker) twice(a int, attribute string) bool {
 	at := field{a, attribute}
@@ -266,7 +386,7 @@ func (x *asker) ruledBy(p, a int, v planning.Wanted, now string) string {
 	if v.Attribute == x.Input.Mark {
 		return fmt.Sprintf("%s carries the mark by which the account is found again; the charter gives it (mark)", v.Attribute)
 	}
-	if p < 0 && x.out.Pairing.Vanished[a] == "" {
+	if p < 0 && a >= 0 && x.out.Pairing.Vanished[a] == "" {
 		return "" // nobody's account is ruled by nothing
 	}
 	for i := range x.class.rules {
@@ -398,6 +518,9 @@ func (x *asker) mayNot(verb string, i *planning.Intent, p, a int, v planning.Wan
 	return ""
 }
 
+// returns are the verbs after which the charter would want it otherwise the next night.
+var returns = map[string]bool{planning.Suspend: true, planning.Reinstate: true, planning.Hide: true, planning.Unhide: true}
+
 // draftFor adds a value to the account's change of a verb.
 func (x *asker) draftFor(verb string, i *planning.Intent, p, a int, v planning.Wanted, now string) *draft {
 	d := x.drafted[place{verb, a}]
@@ -414,7 +537,7 @@ func (x *asker) draftFor(verb string, i *planning.Intent, p, a int, v planning.W
 				}
 			}
 		}
-		if i.Until != "" && (i.Undoes || x.owner(p, a) != "") { // of nobody's accounts the charter wants nothing else
+		if i.Until != "" && (i.Undoes || x.owner(p, a) != "" && returns[verb]) { // of nobody's accounts the charter wants nothing else
 			d.Kept = &planning.Kept{Until: i.Until}
 		}
 		if verb == planning.Delete {
@@ -454,13 +577,14 @@ func (x *asker) conclude() {
 	for _, d := range x.drafted {
 		drafts[d.ID] = d
 	}
+	maps.Copy(drafts, x.made)
 	for i := range x.answers {
 		w := &x.answers[i]
 		if w.Outcome != Drafted {
 			continue
 		}
 		c := changes[w.Change]
-		if c != nil && slices.ContainsFunc(c.Edits, func(e planning.Edit) bool { return e.Attribute == w.Attribute }) {
+		if c != nil && (w.Attribute == "" || slices.ContainsFunc(c.Edits, func(e planning.Edit) bool { return e.Attribute == w.Attribute })) {
 			continue
 		}
 		w.Outcome, w.Reason, w.Change = Refused, x.against(drafts[w.Change], w.Attribute), ""
@@ -475,7 +599,7 @@ func (x *asker) against(d *draft, attribute string) string {
 		}
 	}
 	for _, f := range x.out.Findings {
-		if f.Account == d.Account && (f.Code == takenCodes[attribute] || f.Code == "resting" && f.Subject == attribute) {
+		if f.Account == d.Account && f.Person == d.Person && (f.Code == takenCodes[cmp.Or(attribute, "userName")] || attribute == "" && f.Code == "email-taken" || f.Code == "resting" && f.Subject == attribute) {
 			return f.Detail
 		}
 	}

@@ -794,6 +794,69 @@ func (e ListVerdictsParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for ExportSheetParamsFormat.
+const (
+	ExportSheetParamsFormatCsv  ExportSheetParamsFormat = "csv"
+	ExportSheetParamsFormatXlsx ExportSheetParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportSheetParamsFormat enum.
+func (e ExportSheetParamsFormat) Valid() bool {
+	switch e {
+	case ExportSheetParamsFormatCsv:
+		return true
+	case ExportSheetParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportSheetParamsState.
+const (
+	ExportSheetParamsStateContested ExportSheetParamsState = "contested"
+	ExportSheetParamsStateDuplicate ExportSheetParamsState = "duplicate"
+	ExportSheetParamsStateOrphan    ExportSheetParamsState = "orphan"
+	ExportSheetParamsStateTwinned   ExportSheetParamsState = "twinned"
+)
+
+// Valid indicates whether the value is a known member of the ExportSheetParamsState enum.
+func (e ExportSheetParamsState) Valid() bool {
+	switch e {
+	case ExportSheetParamsStateContested:
+		return true
+	case ExportSheetParamsStateDuplicate:
+		return true
+	case ExportSheetParamsStateOrphan:
+		return true
+	case ExportSheetParamsStateTwinned:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LoadSheetParamsIntent.
+const (
+	LoadSheetParamsIntentAdd    LoadSheetParamsIntent = "add"
+	LoadSheetParamsIntentBoth   LoadSheetParamsIntent = "both"
+	LoadSheetParamsIntentUpdate LoadSheetParamsIntent = "update"
+)
+
+// Valid indicates whether the value is a known member of the LoadSheetParamsIntent enum.
+func (e LoadSheetParamsIntent) Valid() bool {
+	switch e {
+	case LoadSheetParamsIntentAdd:
+		return true
+	case LoadSheetParamsIntentBoth:
+		return true
+	case LoadSheetParamsIntentUpdate:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GetTemplateParamsFormat.
 const (
 	GetTemplateParamsFormatCsv  GetTemplateParamsFormat = "csv"
@@ -827,6 +890,27 @@ func (e ListChangesParamsSort) Valid() bool {
 	case ListChangesParamsSortMinusName:
 		return true
 	case ListChangesParamsSortName:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportPlanParamsFormat.
+const (
+	ExportPlanParamsFormatCsv   ExportPlanParamsFormat = "csv"
+	ExportPlanParamsFormatJsonl ExportPlanParamsFormat = "jsonl"
+	ExportPlanParamsFormatXlsx  ExportPlanParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportPlanParamsFormat enum.
+func (e ExportPlanParamsFormat) Valid() bool {
+	switch e {
+	case ExportPlanParamsFormatCsv:
+		return true
+	case ExportPlanParamsFormatJsonl:
+		return true
+	case ExportPlanParamsFormatXlsx:
 		return true
 	default:
 		return false
@@ -3036,6 +3120,39 @@ type RuleAllParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ExportSheetParams defines parameters for ExportSheet.
+type ExportSheetParams struct {
+	Format *ExportSheetParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Columns attributes to be edited, separated by commas; those that the charter does not rule when not given
+	Columns *string `form:"columns,omitempty" json:"columns,omitempty"`
+
+	// State only accounts that stand so
+	State *ExportSheetParamsState `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// ExportSheetParamsFormat defines parameters for ExportSheet.
+type ExportSheetParamsFormat string
+
+// ExportSheetParamsState defines parameters for ExportSheet.
+type ExportSheetParamsState string
+
+// LoadSheetParams defines parameters for LoadSheet.
+type LoadSheetParams struct {
+	// Name of the file
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
+
+	// Intent whether rows make accounts, change those that are there, or both
+	Intent *LoadSheetParamsIntent `form:"intent,omitempty" json:"intent,omitempty"`
+	Reason *string                `form:"reason,omitempty" json:"reason,omitempty"`
+
+	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// LoadSheetParamsIntent defines parameters for LoadSheet.
+type LoadSheetParamsIntent string
+
 // GetTemplateParams defines parameters for GetTemplate.
 type GetTemplateParams struct {
 	Format *GetTemplateParamsFormat `form:"format,omitempty" json:"format,omitempty"`
@@ -3115,6 +3232,14 @@ type AddCommentParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ExportPlanParams defines parameters for ExportPlan.
+type ExportPlanParams struct {
+	Format *ExportPlanParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// ExportPlanParamsFormat defines parameters for ExportPlan.
+type ExportPlanParamsFormat string
+
 // ListRefusalsParams defines parameters for ListRefusals.
 type ListRefusalsParams struct {
 	// Q text to find
@@ -3134,6 +3259,12 @@ type ListRefusalsParams struct {
 type RunPlanParams struct {
 	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DecideBySheetParams defines parameters for DecideBySheet.
+type DecideBySheetParams struct {
+	// Name of the file
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
 }
 
 // CompareRostersParams defines parameters for CompareRosters.
@@ -3547,6 +3678,12 @@ type ServerInterface interface {
 	// ClearRuling Clear a ruling
 	// (DELETE /lanes/{lane}/rulings/{ruling})
 	ClearRuling(ctx *echo.Context, lane LaneName, ruling int64) error
+	// ExportSheet The accounts of a lane as a sheet, to be edited in a spreadsheet and loaded again
+	// (GET /lanes/{lane}/sheet)
+	ExportSheet(ctx *echo.Context, lane LaneName, params ExportSheetParams) error
+	// LoadSheet Draft a plan of what a sheet asks for that came back
+	// (POST /lanes/{lane}/sheets)
+	LoadSheet(ctx *echo.Context, lane LaneName, params LoadSheetParams) error
 	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 	// (GET /lanes/{lane}/template)
 	GetTemplate(ctx *echo.Context, lane LaneName, params GetTemplateParams) error
@@ -3592,6 +3729,9 @@ type ServerInterface interface {
 	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
 	// (POST /plans/{plan}/decisions)
 	DecideChanges(ctx *echo.Context, plan PlanID) error
+	// ExportPlan The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each
+	// (GET /plans/{plan}/file)
+	ExportPlan(ctx *echo.Context, plan PlanID, params ExportPlanParams) error
 	// SealOrdinary Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
 	// (POST /plans/{plan}/ordinary-seal)
 	SealOrdinary(ctx *echo.Context, plan PlanID) error
@@ -3607,6 +3747,9 @@ type ServerInterface interface {
 	// SealPlan Approve exactly this content, by its hash
 	// (POST /plans/{plan}/seal)
 	SealPlan(ctx *echo.Context, plan PlanID) error
+	// DecideBySheet Decide about changes of a draft as a sheet of it says that came back; all of it, or nothing
+	// (POST /plans/{plan}/sheets)
+	DecideBySheet(ctx *echo.Context, plan PlanID, params DecideBySheetParams) error
 	// VoidPlan Give a plan up
 	// (POST /plans/{plan}/void)
 	VoidPlan(ctx *echo.Context, plan PlanID) error
@@ -4920,6 +5063,101 @@ func (w *ServerInterfaceWrapper) ClearRuling(ctx *echo.Context) error {
 	return err
 }
 
+// ExportSheet converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportSheet(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportSheetParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// ------------- Optional query parameter "columns" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "columns", ctx.QueryParams(), &params.Columns, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter columns: %s", err))
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportSheet(ctx, lane, params)
+	return err
+}
+
+// LoadSheet converts echo context to params.
+func (w *ServerInterfaceWrapper) LoadSheet(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params LoadSheetParams
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Optional query parameter "intent" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "intent", ctx.QueryParams(), &params.Intent, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter intent: %s", err))
+	}
+
+	// ------------- Optional query parameter "reason" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", ctx.QueryParams(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter reason: %s", err))
+	}
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LoadSheet(ctx, lane, params)
+	return err
+}
+
 // GetTemplate converts echo context to params.
 func (w *ServerInterfaceWrapper) GetTemplate(ctx *echo.Context) error {
 	var err error
@@ -5321,6 +5559,31 @@ func (w *ServerInterfaceWrapper) DecideChanges(ctx *echo.Context) error {
 	return err
 }
 
+// ExportPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportPlan(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan PlanID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportPlanParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportPlan(ctx, plan, params)
+	return err
+}
+
 // SealOrdinary converts echo context to params.
 func (w *ServerInterfaceWrapper) SealOrdinary(ctx *echo.Context) error {
 	var err error
@@ -5448,6 +5711,31 @@ func (w *ServerInterfaceWrapper) SealPlan(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SealPlan(ctx, plan)
+	return err
+}
+
+// DecideBySheet converts echo context to params.
+func (w *ServerInterfaceWrapper) DecideBySheet(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan PlanID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DecideBySheetParams
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DecideBySheet(ctx, plan, params)
 	return err
 }
 
@@ -6675,9 +6963,13 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/lanes/:lane/findings/:finding/acceptance", wrapper.AcceptFinding, options.OperationMiddlewares["acceptFinding"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/plans", wrapper.ListPlans, options.OperationMiddlewares["listPlans"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/plans", wrapper.DraftPlan, options.OperationMiddlewares["draftPlan"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/sheet", wrapper.ExportSheet, options.OperationMiddlewares["exportSheet"]...)
+	router.POST(options.BaseURL+"/lanes/:lane/sheets", wrapper.LoadSheet, options.OperationMiddlewares["loadSheet"]...)
 	router.POST(options.BaseURL+"/lanes/:lane/actions", wrapper.DraftAction, options.OperationMiddlewares["draftAction"]...)
 	router.GET(options.BaseURL+"/plans/:plan", wrapper.GetPlan, options.OperationMiddlewares["getPlan"]...)
 	router.GET(options.BaseURL+"/plans/:plan/changes", wrapper.ListChanges, options.OperationMiddlewares["listChanges"]...)
+	router.GET(options.BaseURL+"/plans/:plan/file", wrapper.ExportPlan, options.OperationMiddlewares["exportPlan"]...)
+	router.POST(options.BaseURL+"/plans/:plan/sheets", wrapper.DecideBySheet, options.OperationMiddlewares["decideBySheet"]...)
 	router.GET(options.BaseURL+"/plans/:plan/refusals", wrapper.ListRefusals, options.OperationMiddlewares["listRefusals"]...)
 	router.POST(options.BaseURL+"/plans/:plan/decisions", wrapper.DecideChanges, options.OperationMiddlewares["decideChanges"]...)
 	router.GET(options.BaseURL+"/plans/:plan/comments", wrapper.ListComments, options.OperationMiddlewares["listComments"]...)
@@ -8417,6 +8709,117 @@ func (response ClearRulingdefaultApplicationProblemPlusJSONResponse) VisitClearR
 	return err
 }
 
+type ExportSheetRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params ExportSheetParams
+}
+
+type ExportSheetResponseObject interface {
+	VisitExportSheetResponse(w http.ResponseWriter) error
+}
+
+type ExportSheet200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportSheet200ApplicationoctetStreamResponse) VisitExportSheetResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportSheetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportSheetdefaultApplicationProblemPlusJSONResponse) VisitExportSheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LoadSheetRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params LoadSheetParams
+	Body   io.Reader
+}
+
+type LoadSheetResponseObject interface {
+	VisitLoadSheetResponse(w http.ResponseWriter) error
+}
+
+type LoadSheet201JSONResponse Plan
+
+func (response LoadSheet201JSONResponse) VisitLoadSheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LoadSheet202ResponseHeaders struct {
+	Location *string
+}
+
+type LoadSheet202JSONResponse struct {
+	Body    Task
+	Headers LoadSheet202ResponseHeaders
+}
+
+func (response LoadSheet202JSONResponse) VisitLoadSheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LoadSheetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LoadSheetdefaultApplicationProblemPlusJSONResponse) VisitLoadSheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetTemplateRequestObject struct {
 	Lane   LaneName `json:"lane"`
 	Params GetTemplateParams
@@ -9021,6 +9424,52 @@ func (response DecideChangesdefaultApplicationProblemPlusJSONResponse) VisitDeci
 	return err
 }
 
+type ExportPlanRequestObject struct {
+	Plan   PlanID `json:"plan"`
+	Params ExportPlanParams
+}
+
+type ExportPlanResponseObject interface {
+	VisitExportPlanResponse(w http.ResponseWriter) error
+}
+
+type ExportPlan200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportPlan200ApplicationoctetStreamResponse) VisitExportPlanResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportPlandefaultApplicationProblemPlusJSONResponse) VisitExportPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SealOrdinaryRequestObject struct {
 	Plan PlanID `json:"plan"`
 	Body *SealOrdinaryJSONRequestBody
@@ -9220,6 +9669,47 @@ type SealPlandefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SealPlandefaultApplicationProblemPlusJSONResponse) VisitSealPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideBySheetRequestObject struct {
+	Plan   PlanID `json:"plan"`
+	Params DecideBySheetParams
+	Body   io.Reader
+}
+
+type DecideBySheetResponseObject interface {
+	VisitDecideBySheetResponse(w http.ResponseWriter) error
+}
+
+type DecideBySheet200JSONResponse Decided
+
+func (response DecideBySheet200JSONResponse) VisitDecideBySheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideBySheetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DecideBySheetdefaultApplicationProblemPlusJSONResponse) VisitDecideBySheetResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11074,6 +11564,12 @@ type StrictServerInterface interface {
 	// ClearRuling Clear a ruling
 	// (DELETE /lanes/{lane}/rulings/{ruling})
 	ClearRuling(ctx context.Context, request ClearRulingRequestObject) (ClearRulingResponseObject, error)
+	// ExportSheet The accounts of a lane as a sheet, to be edited in a spreadsheet and loaded again
+	// (GET /lanes/{lane}/sheet)
+	ExportSheet(ctx context.Context, request ExportSheetRequestObject) (ExportSheetResponseObject, error)
+	// LoadSheet Draft a plan of what a sheet asks for that came back
+	// (POST /lanes/{lane}/sheets)
+	LoadSheet(ctx context.Context, request LoadSheetRequestObject) (LoadSheetResponseObject, error)
 	// GetTemplate A file for whoever keeps the list of people, with the columns that the charter needs
 	// (GET /lanes/{lane}/template)
 	GetTemplate(ctx context.Context, request GetTemplateRequestObject) (GetTemplateResponseObject, error)
@@ -11119,6 +11615,9 @@ type StrictServerInterface interface {
 	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
 	// (POST /plans/{plan}/decisions)
 	DecideChanges(ctx context.Context, request DecideChangesRequestObject) (DecideChangesResponseObject, error)
+	// ExportPlan The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each
+	// (GET /plans/{plan}/file)
+	ExportPlan(ctx context.Context, request ExportPlanRequestObject) (ExportPlanResponseObject, error)
 	// SealOrdinary Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
 	// (POST /plans/{plan}/ordinary-seal)
 	SealOrdinary(ctx context.Context, request SealOrdinaryRequestObject) (SealOrdinaryResponseObject, error)
@@ -11134,6 +11633,9 @@ type StrictServerInterface interface {
 	// SealPlan Approve exactly this content, by its hash
 	// (POST /plans/{plan}/seal)
 	SealPlan(ctx context.Context, request SealPlanRequestObject) (SealPlanResponseObject, error)
+	// DecideBySheet Decide about changes of a draft as a sheet of it says that came back; all of it, or nothing
+	// (POST /plans/{plan}/sheets)
+	DecideBySheet(ctx context.Context, request DecideBySheetRequestObject) (DecideBySheetResponseObject, error)
 	// VoidPlan Give a plan up
 	// (POST /plans/{plan}/void)
 	VoidPlan(ctx context.Context, request VoidPlanRequestObject) (VoidPlanResponseObject, error)
@@ -12612,6 +13114,60 @@ func (sh *strictHandler) ClearRuling(ctx *echo.Context, lane LaneName, ruling in
 	return nil
 }
 
+// ExportSheet operation middleware
+func (sh *strictHandler) ExportSheet(ctx *echo.Context, lane LaneName, params ExportSheetParams) error {
+	var request ExportSheetRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportSheet(ctx.Request().Context(), request.(ExportSheetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportSheet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportSheetResponseObject); ok {
+		return validResponse.VisitExportSheetResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LoadSheet operation middleware
+func (sh *strictHandler) LoadSheet(ctx *echo.Context, lane LaneName, params LoadSheetParams) error {
+	var request LoadSheetRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LoadSheet(ctx.Request().Context(), request.(LoadSheetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LoadSheet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LoadSheetResponseObject); ok {
+		return validResponse.VisitLoadSheetResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetTemplate operation middleware
 func (sh *strictHandler) GetTemplate(ctx *echo.Context, lane LaneName, params GetTemplateParams) error {
 	var request GetTemplateRequestObject
@@ -13082,6 +13638,32 @@ func (sh *strictHandler) DecideChanges(ctx *echo.Context, plan PlanID) error {
 	return nil
 }
 
+// ExportPlan operation middleware
+func (sh *strictHandler) ExportPlan(ctx *echo.Context, plan PlanID, params ExportPlanParams) error {
+	var request ExportPlanRequestObject
+
+	request.Plan = plan
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportPlan(ctx.Request().Context(), request.(ExportPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportPlanResponseObject); ok {
+		return validResponse.VisitExportPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SealOrdinary operation middleware
 func (sh *strictHandler) SealOrdinary(ctx *echo.Context, plan PlanID) error {
 	var request SealOrdinaryRequestObject
@@ -13272,6 +13854,34 @@ func (sh *strictHandler) SealPlan(ctx *echo.Context, plan PlanID) error {
 		return err
 	} else if validResponse, ok := response.(SealPlanResponseObject); ok {
 		return validResponse.VisitSealPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DecideBySheet operation middleware
+func (sh *strictHandler) DecideBySheet(ctx *echo.Context, plan PlanID, params DecideBySheetParams) error {
+	var request DecideBySheetRequestObject
+
+	request.Plan = plan
+	request.Params = params
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DecideBySheet(ctx.Request().Context(), request.(DecideBySheetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DecideBySheet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DecideBySheetResponseObject); ok {
+		return validResponse.VisitDecideBySheetResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -14553,315 +15163,320 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tlxu3sS76V3B5z11J7uZ4JNk7e2fmkyLbsY7l2EeS47WXrXsEdhdJZJoADaCH4tbS/e1noQpAN5tA",
-	"s5svIznJF1sz090ACoVCvT71flKo1VpJkNZMbt5P1lzzFVjQ+NMzVUvr/lGCKbRYW6Hk5GayVBu24nLL",
-	"7BI0MK6BCcl4VbHfW2V59Ycp2yxFsWSW34FhVqzoAVYpuWCVMHYynQj3pV9r0NvJdCL5CiY3kwLHm05M",
-	"sYQVp4HnvK7s5GbOKwPTid2u3YMzpSrgcvLhw3TyrNZG6f1ZbnBydgk4IlsoMEzJKeOGCWtYxY1la74A",
-	"Zrgob5mwTBi2UKpkc6XxPcNX/uValtD63VxUjkSMV0pCbi00rfZiVvzdC5ALu5zcfPHoUVyMsVrIBa7l",
-	"eQmrtbIgi+23sN1fk/u2wXlo+LUGY2+YAWkZX3Ahu7N0D7ONsEshmd0oVvKtmfp1SmVZqSTQm1PGZcm4",
-	"NBvQUBKF2IabsLQl8BJ0s7bWNK/cPDOLfOIWuRIy/Pyf08maWwvaffP/+/n/uvr/3/zb/5gk6TD/jtti",
-	"uU8At7ivXvMFU3O2WXKLqy2WXC7ATZiteAlsrtXqlkmAEkpGbCAsg3fCWLdnGni5zS5tfkVDj9u4F1zC",
-	"X/ELqRlXXMLvDG7IZDqBd3y1rtwHlr9elWoFVzOl7tyX/JzW3C6bGbmXJ9OJ23ChoZzcWF3DyNmJleg7",
-	"x9wyjsc0w8sVvp88l//utpi/E6t65X6gDaefHsepCGlhARrn8kPF5fMv03RaV1w6OtWrGe5JpNTjJGXc",
-	"472UmSu94pYm8McvJsn5vFTGgs7NSONfk3P6PDkneuH0WdVZIul6DI10fTqJXm2NhVWevQ3+PcXgh7mb",
-	"3j2Rv19zc5cjl+XmLk2vJ8kJuedPpthreJc4bxbeWWYVmwtZ7pDJKKsyR+/XkYLoRwM6v1O1IWbu7hPc",
-	"8/T2uBdO2pwP7mWzVtIAqhQ/aDWrYOX+WShpgfQLvl5XouBuptdreuLf/m7ctN+3xvofGuaTm8n/fd3o",
-	"LNf0V3MdvosjdhUBbtnGXZMbreSCLju6PBQrFZLNf8aN8rQoYG25LJCGvCyF+w6vftBqDdoKtw6vjUQC",
-	"vp9o4DjfCWdaLJh1nxcGNSDJSrWRTgP6n1zWHHe3llZUk5vJk0dP/uPq0eOrzx9PPkwn69YQzSe7d+o+",
-	"leP3WtxZcgvJu9X/Rs3+DoV17z4tiFDvJyCd3P55YmqzBuRRDUIaS59aihJw6v4fILWqJtOJUzFKzTeT",
-	"qZPIhftTCRVYmLxJzJRGey7XtT1I3919dOrKPehZJC43d0Dampr7i6xAFdJM2QyMKGFHR9AWNNtwaY17",
-	"3i5R7LS20L/8vDSOBvXVF//x+LFbQtzaShn8mNBsxssFpPdxOnGTdGv2VNzb2PZA7yfCwsoM2+UVf/ec",
-	"nn786FH7Ea4137on3JniQkJCH1ZzFrbn8EhORAm5MIeO3deqliVt5ofpZKFVvTbJoZFZ6OQ17HLs0vfX",
-	"vQZtlPQU3ZN7QkfOOGHUJMGPOqQpDdFYp6AzJYPt1GLaCvg9oFJu1C2zS6HtFtV5p93KlkrvTJnJ9JAQ",
-	"CBzav7VeLJAED+L/Z3o1rvtNSp4sNMAKUpbjZqnYim+ZAV4xzkrN53bKZlu0yPxqJ93jMoOtkmXqY+49",
-	"VnD5OztljbkXqFbwqjLMiQWnKDKlSyFJ+kYO2CNMd3tX/M7bwqmFlGhYoIzBPaCrxS3Qun3BHXErReV5",
-	"+KBxpnvD0nLZDPC7QIdJ1U59X9Yr1Ia7FvJ0YqDoo5+zkwzjjB5jdJKSN0ebDTxhWpOdho1K8oS1Wsxq",
-	"C8/QVkNXw65MDA8kKSRhsyMqD5OwKse80FlcMxn6Ek2gd12vLLfCWFGYsWsj6zWxPxoKpUvjFAcSCW73",
-	"6WFmhCyI28ngYDOYKw0JbXQ6Kd28ZJE4jqWYz0E7zeieVzWY5OtzUVV908PbuOBab4nP978guRX36cWb",
-	"Jdd9H98slQGaHeNS2SWea60FGGaVSg5n1Xpn7/uE3N/cl8nNNYYpPE1atI1LaTaUZpLkmroU9tkSirt9",
-	"ZplpdQfyqR1kajglzGr/5oCnl9x8AzwpCwBp6zhqCbykXd1wwxbiHiQzlktiRbSpNBdVUtYs/df3NlpI",
-	"y4kFEy68NpnDguIr/qNZOn4lLYnKrpIVtNq9uXC7pylfee/H3rOzbfITJVhOd3lagc1LnGb2Bn4duG2m",
-	"ppf2P9shnvskrg8nPg1EaL4QZ54lZ+CPXWouk1xDRrXXpkmHcdu3xWvQXelLbpYHr5L+7X0hjN2fTxGd",
-	"vvucFs79IAHQYqFDAoC+l5ron3kV7MWkpn9wFq+cRYVqrPLGyOGnO7Pzr06bMZMz9ZpAcppJcs64EUkF",
-	"iFs2F9pYtoSqJLGwUc6kngFTEm6Yrisop+wOtu5/GxCLpfuH0qzQwG30zXKma0nalPtKmEz2MCZdYu6z",
-	"uq6E9La3V85SX/EazsHDFDWhZkZEDJxIjrppfh3HlLhLx7PjM8eMVcWDABztwyCTyS7BCONMC2NFVbEZ",
-	"OOpqd1rH+CpaAYDHh0RBj1WRVRx7eLeouEmbo+htzmi6TkauubbBhOkR/nt/glLY4fv8VSlsSnsV6Tu0",
-	"4jOoMvoxdJwJBzVk7xBtHm3dN6q2hVodlEPf+8f6zpS75uxT4yRW0gDxhou7KZgBtKO4e/q2ZdWSwlcy",
-	"Z+g4w2qStK1TEQ5SxdDfoyQw9xCGKzH0ZdUClR4USW4cbhmvqj57OfUHMReQ3q8NT2q93XOM9kVwT+M7",
-	"02Bl044Htgr7nD8eF74s/RlMcBPGfVPMNFxoees/YT2drK1hCC15bpSFzN22WSq4B80W/B6tfMNF6fgo",
-	"fae4Dw2n4w8VL6CMLut9chpV6wJyHGe8XB8SiWgT30cSwxfiMEFZdCujhfRsUMZs6SXx2SiTXtDhOavV",
-	"mmvhJVRHRKCyxGbbHd+RkGyudAHs91Jt/oD6rH+CbNDf87kF/YfJtEfh29dTZqQnoscreNUHkeX1Rs1V",
-	"VaZYxYu4/QFnW+alyKlDkJsgL11R4VKy2qKQ9bcrZhxoPrcG5Wv41UbYpadhj8/BKyWJVXE2h03w37v/",
-	"Ay+Woxb6pZsUlK83KrXWtuN7j56FcheTRZ8ELtrdJbwSd5QEU8HcukvqDCRf1FynndlONKm6Kpmxas1C",
-	"1Jw8j6XCe0yqzSh/YzyiHR9MXUEIlfgtC8eDfD44DTfgzB0cKO7Q6TF83MbaeZij4njPGSuDP3HQxGrx",
-	"S3MSWwPFjQxEjoepxeM9gutLMZ/vy9rS/7Z7MmqJughzf79ls4rLu8YtvkUWDclBqTtsrtVq/7OPvGsR",
-	"X0WDrx1gyPssrDrmisI54MtEqT7iDIshtuybcKvivXHDOtk3v0ja3xv23s3C/f3DLzJs9Q17L+QNa7/w",
-	"4Re55sJR74a9v4OtuWE/vydF+MYbF5/Bal2pLcBfUb+bBuP2JvzjM3hnQUtePS8/vPnwi9y3rHIqyjZk",
-	"rIl7kLfsDtaWhKuwhjVX/OGoVKNrtJ6lcNejQ/aaf7dnky6vkaLWeIKxTF94nfYhRtuyNwjKix1f/u70",
-	"dz85zkB87eyenJU4JIj3N/dMJoRHU0nRJBFVphM2cuboXT90y2YI5e7acdZ3Z5X4gV5/ZzqIPHy3vQJz",
-	"DpLkXE8tysfx2jdNJGQ/a48WlSGePrmZvHj05PMvepIYMmlXGyGD7iBhA8YyDYWShagEOqYodO20B5Rg",
-	"eUcdjdDrRWoLse6luKOyeIeCE5a3pNZIaHT9vRmNF4hxysn9UKvgUzq7iVtE99i+RC0Hhhmsz1ob4K/A",
-	"Rxu7sWe1o1kvrGRSXD16/OTzL/79j//xn3/iszDozeQppv188/KGLcHt6IwXd0xJ9p2SJd9+ts+qDW3S",
-	"fsCKS8YN487mr/rZ4EnyCg2E202GG+n7xI/0EPLSN6lnzhNu0h0re7iXtj88Dr/WO56lVrCxz+nIRZlO",
-	"eJ5zjYYoCdPGjHMbHlPn+UIDHAxctSPCiWABzTxJqVrf5/xOa61mfCYq4UiHM9sobZfODuLMasGrPaeD",
-	"00JN2pO7VkLavmt2JmwuurPhBr1eWDKhSgr/uudv2CN37pzsXPJq3tDJezEdC+m6vZ3hDx0CzsiriQ8P",
-	"uaANWJvMRViCERavFb+jUs1Uud1NEuRyy1aUJHFkXoin5tRTPDXlL6EQJaRibJWSi/2Zz2sdLOvGl4LJ",
-	"qpEZN3xczhKmxR/2s+2H3n0+Pc00tzhzZPYmslTw9pdIJcP4TNWWtbz0PidskrgRfF5m51Z448ahWTmi",
-	"gL3C8MEEcx2Wk5vJ5/M/8eJJ+XjSSuRUklLqGGbkse883RKXRn+O5qCMwZWQ4TcJ11qceyv7trUIIYuq",
-	"LtOZtLTAvkvN+uzXLauUcscAXbwH19AE8zrhfqqosQojNWGKhyzMbrSfUgIa8raIkOQ5xw9H66/IMi8e",
-	"/enJF+7jG34P+Ju1qJSdvNnb9Lz3D92bG3J7yQK0xNykFQZJgYX3yCE4G+ED/JrefKZKyJskz8cG9/xC",
-	"RyXApSlPjtJx9/ncprzFfGZA2hvMmGx7DksaZrB/r88klmrTO3CofKMhu47So4ftUURONdL39IrUGcF5",
-	"fWIplW0xMlyNarIte1OMv7oXJcgip0NRgSRlEBq+jWECReFer8bcMuKMROowJqs4XsH4Ulpj2tN5cmbG",
-	"pvHZ+0pFN9Q96FIU4xKDSQAnQhPCGqx6DLnjG4WS6O9KyHaSsLkTcsHEPKhHUBlghVqBYUWlDKQ0OaTZ",
-	"cDPiZS0l6B/XyWMSVdtEHg9fKbnAIuJWcGEGrO1MAOEmk5pl0PcHzfGVezglNd2uW/O34yOssyZMjxLN",
-	"5+N7GkYW2RsqxeNf8wJeK/ffMzgm4xkbZRAGc+4cvrKGqHv6ykzZZTyvXJaxuFcYrymWXlO0S1jdUskz",
-	"Wv2YNAKSHN/cJ4ANt9tMKxqe2QJBSnsnm2tsfg5FsIa5VkLOB72TnlZVgcw4u0i+cMs0GGuoniR4vrAA",
-	"HzQzapL3kYxYVlbCZzNmuj7acB46+S49ov9rqjvedxdX9UqmjeCefK258PHApBLti+xjALtU1qkNa26X",
-	"3lhRRY1ek4QWXYmdjIicyOjxT38tKniKyuS+AJiplAfBjYlW1T3EVO7g+9y4S27NjYGSqXsUo8NvHne2",
-	"Nbh3066YErBGHNKeKJCFKv1J2t8CL2OT1QEAAzyS/gtpEsoyeYQ5VnnmltOr3tLfXmRPBTdGLCSUr1W6",
-	"bsjZYoahlpzJJhof+8jmDPaopvSnFz2newXlNpPTdw/aX+P7fxReMxvi0E5JQB+5iYPEdcc5TZv9C+P1",
-	"7P7T4phSU7uMycTuHkKwDLyEnI4SDb5gYgdMkCkpLPDO4k3mfhClYStw5rhPOOyWnToS0XrC4p2tfQ/6",
-	"ihjpSkh8ZY01AJ9PdxJ1MT1C+9ivj7ZgmHpglbGvygjOhziPWsZ/EkMnfRCB1/fDxz1sPcIeDos+DEHT",
-	"AfyQCunutODoxu8BpsiEJA9Ut3fdPSmNfZOWML8O8iYl06ofZ+L4rTPZq/2G52KSxp6IWjUJI2GDmVW3",
-	"wWzoFJ2mo2WnFanvqGtFr2x/5rkqcLDS6yWXV40fHl19+ooXWIU2DXXZUF45+wfZBbnDGCEXrffKmkAJ",
-	"IPm7dojWgrFQXq08cIz7jebOulN6e3UHWxPLw9xPKMaKbVG1flwKnMRMyfKqVPWMJBv+SAVhSF99dzVX",
-	"GtxhxOR2sYLyym4E5nDWBrTkK7hCzAEnMFZcVPEnXglursySl2qDpgg3cKVkReMbS4pzqVZcyNYoYSOu",
-	"PH1CGPpKyHteobimn0u+4lT1JpW9Mku1kfFvVqkrdCpPJ5Uq7qC8atv8Ul3hVN3wWsx9FurVHQkft1Vu",
-	"X4zlmHu1Lxjpk6g9GnvFS3fOjdXcIvwS/lJtJIpdA9w6IihNIu5Oqo28wrL11s9NEf104jSlq4h/Ixby",
-	"SsirQitUhZrfuPGQkliNeWWWupZ3yAr3oPkCrkqt1uFO49VVDOVrwArMApp9bn6l1vQL+ij5RgwUGuwV",
-	"vFtj6hH+eXOlwZ0KKJNC2h+UTAAx5qseqGRrB4q7R/FsUcigr52cYj6d9FRBtVALxukFrfokf/VHRaCb",
-	"62Dqyjbu4Cmb1ZaiUF5xYUoiA3Ru40/mPsWoX0iC5+bO+BINkN4KP+26FeVJN+35r9rx12fqIHytAf4b",
-	"LpLhsaPFt5Y31M2as6dxxqMDLG5EwgJqK6NszbdaVRWDd2ulrTd1EHZnX/M8vKCRoaXMCv+iJPTZgcdb",
-	"esfYaQslYTgvnN+q+2imG33bE+DAPl0416XNERcpZvpLzXUyB6BSmx2fQ0sidvlwx4El1UpI1GiSD6zA",
-	"GJ5x36l5hk/iiUiUGFC6/7ri0viCOWcMK82W/D6AjyRzyDQUSeQXX3HHGry4ACaAGfK/Mx6ecrPkFq8c",
-	"DGCXosyBSlgt1uuc/2aY99E7HYNu76fekGYaN2x3C5CmzQwa8qdY4Xn5Nx/p2WOHPlwMnjn5xvJZBelV",
-	"11L8WsMAjAU/cHwjftYPnFwHgrUlXfhGrWDXW0JV4LjnSmJGesm3VKMiTJOM4HFLfU3nkRljiWCbMJQP",
-	"T0Cmwvg8D3Thopq+L8mpZBrK/ipVp8Wvocy57cJHno647eNLf84kdqpVqjjH0xSVMvdICG/70Da6rFtl",
-	"KAmPbZ2pvMGd+q//+q//uvruu6svv0xWimAZSO7tBsOKUGQ9TIBV7ZkcvOLQ/Es55jlC8t74IaIhNdyX",
-	"nY9n9FyruZwYgh+oYNo44HwQ+XeGYQhgTDnxhufT8ZCYGOhVOsDbeS4YdjfnMgqasEtZE7gNFfkQ5/UG",
-	"Y6JQuPCF3Qifi1zX8fN/8xsTfEkEVNH4jBoUxCWX5ZUPo3i0Q8ezsE5a4N/Ctp2yMFzS3cF2LKeSo+lp",
-	"qxB1+NGgd3+IdXnD37xvLrnoSvZJtLHijSZ9hYVpDf/Fn2fKLv0Pbw4xNPnNEqzcpFXsrGWPLCk2+Ba2",
-	"r2p9D9t+IJeE79hXziVQj3K7Opz3aUrfwra/hDKFGrRYoGMyFSn2lWvMAEIEuRt7zY2FWwartd3GJHi8",
-	"1h3nWjEX7WrdbAHEfo1k8IDG+UxDnZ9Ii5UXvpi8swe1Xaqs6eKl7pjkjemkVBtprAa+ykS+LZiDWRYv",
-	"d+paCPBsldHFZwb0/W4ktJ3QPjhzdzqxwlbZHHLcBARAZCIFsNi/hx4euKH3DqHaq9gje243z4GKg1xx",
-	"fHmCe73Xzzksv0kslskcwE7tNKb3NNUFiJEkJHOqMsLBGyyYx63xKAb7E4a5/T4V/M9pTCKF8ljB3F6h",
-	"B1KqK0qymbKlKEtAzKQYArnFuOasts1ziGTp7juc9kyVSdW5JwnEMeNhM+xOeKhhTsIc33qTJ8iFdY1A",
-	"9mxG47hPvaRlDePbZojc+l9Gaifc+Ol7YKiDMG5APtHUkR7K1xio2J8CoXoNN30whtHBLhzgDRsg1zMC",
-	"OIm8Q8IuTL6ZVXL9avEC7sl6CGqOkHOFwD1akkgErZVOqoHudSFPdA9XYQK9nBcmesA51KBAnROGMKIZ",
-	"cYq/3lNCW8Qg7POXII0ue8D9Lhx/lXwHaQCcQVeY6dUQ6OI49TpKX+j+21M/19TK/gqbH7gxG5VyX65b",
-	"fzmgBYYnM2NECTI03FBypzH/6VFsTCDdWqptp6h4P8hAL7Yalvyp3bDk8z/+8VCgKuzUgQBSiuKZxf9o",
-	"6MQNXXvkrG67GKwV4hXWsXiyUCOHwEQ/TyqlnGm1UfouUe5yHM8eDNW1+eRw3soDcHxqI75H6OPyBEDM",
-	"oYG7lTBzYbMYHnOnmksVShPHmPpWPe2ZqFU/xFf3sxCDq9Z74cnh7xhiyn6Z/DJp+iYhvjpm4icdeKNA",
-	"M1uTas/+wP6cw3hob/fxgv97D3b+Cng1OmTaLUjcO46hoG+cqMG3kpNtUByDrlJSQUstG4zqkFejYV5T",
-	"TsucC4rubLjwaUGYRHQ148XdhI43ROeXkJSwlFR4wl3SgHcOji9XJfopsGUcpWM2Zb2LGoyh7IkoaiYB",
-	"Hjy8MaWUDGHYBuAuEX6uBgqoMeKsG5HGE9N7G+4i3o3Ka89lmPerfNjg5+AN7l3Xfvh+le0H77boyNB2",
-	"G4heCOb4YA+8xVjbYp6pkQi1xgGrrVV0jI71TSyZ1WAsQ0E1LHOJBuzFchsWnMbYceI7QTwcbxZlQRor",
-	"hZ3/9slFc/d+jKpSG7ym3M/S4+BF8G9scYcY4L43xbri8hZ/EHLh20w4oaHrCsb1w5gZy4skHCBu1x3A",
-	"GiN9WAJHMMV+DogKLac7iUzn68WBCAk00C5+5HRQYw6lxUIMcvh9T09+oHxEBNbOnG0nw5+mC3Dd/Db8",
-	"HnzpAcXPOFuoK46Q/05ScmEJLSHt6dnRtYfxXLhX8hgTbYSGMiQVC5kL/Ot66NBua74a62Og/RwTwaU3",
-	"/rwdiX68g/iATGJCdkXEQI5p2EI6FZEiXcmlhgKzQ5z0Ch/EN1Q+f8LUq5Vn+oMf9I/2BeIo9nhqkul+",
-	"UXvf3H7i9/AaJzSo0nMP65OOB/ioHTKqh7APdcM37A62TRPYsbWivthPQqz12zthbbcUas8ePIGoGSjS",
-	"ApkMm9pI9Lb0jLdi2Koogpodb3FsWyeMYjB3/1/YZxOjHsfp7S0ZmpZDLRkUupA2IGu7a0q72TFuedO+",
-	"CncygbFdHungSOIKQmeOpkUHFrs55bxUSWW6x9HuZWIikQuTX8qBHNqquNu/OrCdMAJgGzYXFUwu0OHM",
-	"A2ysCAwmnWUzLLcLdynHCq+WXMMoH3rWX3e6YEt7Llrx7Fmep18FsR8NPI+eEzP0dC29W3oupDBL/OWS",
-	"VyRU7pVIlwy0JXsqerwLmbbbbtGxnKl5RXe4CfGtDq0rbsw4YHC/bcnYW+jXcKYP1hJXkE8vCw84+5c5",
-	"285MbmRdVdNxKROz4fP90Y2X71S1zx4a7gWlxO+VDteHkQNi6fEeeEAS1onsRAwYzqCg6sMx1cXu7RG0",
-	"kCVoY5VK2klO0d9i4kJaEvnyDadWeeOFcP+c9ulUT7QIDXkiUmo7eR9S7ZDIO7GMXbM4M0u+BrYFm/yS",
-	"OAhF3WSPYuRnbs8Se5xOZLJBcdMU10Pj7BsY5KcY4a7FwqRM5pbHfMiFLX1JU/qvajPirNNZeKk2maSn",
-	"da6zNW5frPF1g1IdvXYGk7PxkgYB9bQ+3K0r9L4O/D/dhaagiU1JU9RUthc3wLNDQ8QWxXbOgN/sN3kZ",
-	"MdqT6fM//5M42Gmv8/n/lggqIYo73I5nSmtQkxuqQgyQgD+F7XYXV40RiqeTNx8SOFxVEszV/b5pTUc4",
-	"IKHx4cFyqZi1GsM/Tw71qw9HNCVEUODtJjxTtffuXDIhkkCnnNpwsF6p28UCOahJOLGKzQHK2DQxMlbw",
-	"3QTmNnxrAlj8HBvhpLNRDFgb6qMH97zr0E0xq1EBpJ28YaSRTlmEj5iygBUxZUEh3p9K5sDi52/ZTkt6",
-	"tZEDcH1Th/hOrD3wMLHHo3QVQoupDyYWHWSL/qQi7EDh9jkkP3tt3EOZEsaAruG2ieh4PZr+hgd5klJA",
-	"c5LhpdoMR7/JeqMbnOyDFDpIkX7lualHzujMWs1OTL8I5l9vyiZy37eCYk3qLuNksbAec4epGbyykETW",
-	"Gn3j+JwrzM/ACDFNJkszHHiPbo6rTCbmWVXCnJat02gpo8pjdg0iCn/H3Bwf23ozMAUy+GU8jpdfVY5K",
-	"yQBOX7M4rVWquTRe3gzzFVp9rTV49Zr5IvLhkYm6smkUfg9+NILw/t5O2rUhIzVziLvLrLW8sRuB9ulN",
-	"REspeG1gygz49sahGP5g5Bn/GmYRZ5rZq7UyZN6dsRr0hKLMDjLeHrzd0BS+RPQ9ZvW159BZTYpI/6sG",
-	"E9z8ZyRSFj1xpgXMM/U1uIQYUkErJTpmjS8bdPdh06XYHdjbJsjXIDz6bwnjoQYxycGMAmH6GPt8JoTD",
-	"TwmF70hebWqMeahqymaeBx5OO6fR57tPCsT29o5cm+hbQa7iAPKbquMtYaRHsLMXa5CIDsFm24AvMbkk",
-	"6EY86inNQvK1WapMKV5A62wAsNhSVaW5jXaHkr6hApdbLDrxCumSG7ZS94iDMWVKY7ZGE1t2Nk98zxeh",
-	"yOhdd2+njmwMQCUI6jgaAXp2qNnahFpmGCIC/IS6CsoTIJQkFB9MKlqbVVgMyJS8wSpFKBnC80ydmBoQ",
-	"EvJJ4CE6QxMKLNVMsbUtKbZ/CQWItT0StfnsOjp6NWC1zlVPeQv+MkP34Fr2aWayHJNs4hYz7o2eVr4P",
-	"15dX2gsR3WqPWjvOGT62w24OTDSmn3dQReM2RZ7zVAjcH2be4tie83XhkGc4xcdHPV/u5WukixpfIr7U",
-	"QGNtFJJN0xe/t925f2y3gdopcFTH1AK2AQBPGPtc2V6nJ3Xtd94d2JFzFD/05pFY9aVK/6Xdi/NcodN2",
-	"RgV6Njp80FnftHsAGoY9oq8nLrUhx+HzeHnx0SmMOEGKpKpBch4YIYtxHFRLDTz9sY/jOdxdRJ4mTVZz",
-	"pvHC8N16Gl7Jt1g/UPUZIQvIc7Whey3keb8ZoYOkKBP9hXFlebJ8I4xVqXaaOY7JOS+jcTeO63UZDvwh",
-	"po/u0LYl2be0Bziz6dvgdIyLXcrsrWEU8tdxpzwF/podAB8fNcDDyYqAZNYmQm/Y4SXMa5OyTDvISX3Z",
-	"sKGp0/FASSOMkD4XV8XTfVd8udDOGm4YZ1ptfErFEsB2LOEB2W17Pf8Ptgjw5L74YaVNvdBpDWkThytC",
-	"DkIp5SNzg4lO1SC9NPcTvjjVs/kkw4mLJYStO7NdJUm5c5Mm095dex5TGNJl3fg9MzqLoq+usz2VNx/2",
-	"KjpPLeW8SM1lT7FlI8g7bLEb+Wt7Ub3ikvGXVoDNHn+UBlJVPiiZvf+QhadbbcfMEtObBsIUjHPtUPl/",
-	"0qv0znqfS2A8TDzbMTF83tmbU9APqgY4ZESwVWXyo3lZajAmyHbMfApt+lMVIkcmdJlCrSEXc9Sjar/2",
-	"gsBuzq1CxnaNo0+FfTMdpZdabu4GbsYG0jnFKS076qOeU1oBaE+DTLpXWulvOCF/Jnub9vbkfYZAETXr",
-	"ogFj0c4goYKd0DMJrdNjJcOZVfG8NSZhQwKt9yMk9qh53pjHBzINfTVMJs8GO1mFPfcijn/pCzwu8tjb",
-	"O1S/dcoyPF7kwC51VbZpYSxXy3RM7uvBI0t4Ny45orts/EJ4/HBP5D1YvLVt1e1kyDceCPt09PLBl1fw",
-	"ZyRwb0L9VzIDnaLOlFw4U7IMJSUzWJLv4ji0z3yJy3CvSQxr97XLp30ZrUTGbZvUf8I2t4GCTpNoNSa/",
-	"8V1wW3jtxRKKO98ekr1UhqeaA0WmOJi72HVE+fEJ/RGaTixXVDD3pndHDo42HCTeadEpHdG7e0INAMZv",
-	"eVRzsIEJJVJ6zhJO98FzRYplfKkdymbBN3CpZji7LJVnpHNgZuSk5AhRndAqMgJibMj15PBIL2Y6RVBP",
-	"jQUFPMdBYZRjldxTlNP+it0Ydz2xaDed1UUdtfm9T+hHpBmtBRimaktohJ1GU9a3ahogeb2nLEArOoqk",
-	"lGkPSeNrYcOmtxaf4eqTsV8CYXwn8n3BK7evxQqyoEGlAqLJhgsCrthFnt4IWaqNufWwCyjGnHneBmA4",
-	"LDgHAtI0u3wm5JqXtTyP/JKnCS/qZPxACZAnpBVultssp1TK2GNy8XpT8HyfYzduinSvfK7iCFCtJO65",
-	"42slgdARENIeGwYYu1Ma3OrAjcZsp01GAjlxuCrYTTFpBmhwDXHuSTJ8TJSolgNzfCed7Ml8BdJ+7Yuz",
-	"0iVbB1q1ioxZ84rKi/a/2yLNvnwSi6UHaE5c/GqT/Vu+4qCbfdWGa3H3z0aYHOqyryuNkZBOe8Sh6Ljo",
-	"hy6TLR/cJ7GnBqqsxhf6UHuFA6MPjX2l6yBwqg2b5jawQhinc9gwiFjQbTCFScY+FFYoaVQVK3hb+NR9",
-	"RkyHoGV43T/iy+cYoW6QYs9LGFLQVyoJZ25n5VEbelT9V61eTsHsIvdzu+ZFKiuKtMH1yiPTdCNMPuE1",
-	"430PPTDTf4Z3sFpnzl1oIpnObsTGnRm9Mq+oYglJeq7dCpEAn+PfaOYTB2+vrtXacxKXldwGsZDPR8GZ",
-	"7qB1tjHs+vHu9lh7IDjpSRh2XgT0gti9sjx2kwqMeB4qt3jVciuMFYU5b8ZN67ujS9SH5yd0Y2Uha6Bx",
-	"5x/IrWnaQByjj34tqip3nv0jP3a7R7WPvDDUzSNbLYFycwbWgmZ3sGUrfucsuXhlTpMohbI0mV6H1fYb",
-	"0Nnx1Dzk4mMevlTtofGR5IBOI6r4OuELChW0lilJlTBGlJD+Cn0/VQ/hzi2pkoQKRa417BzuL5gAFpX4",
-	"6iH1v28L6YlmBzs0I1JRqIZrvWWcaoZ92ZSXMlAZCDZ4BhyIJ0ECc9SjEX21YiwtwhkcPiFZk8TTocva",
-	"HSJ02brZ/LCBcT0t9m5xXvIMboQtlse0yRzY/HJYQ8tXMTDZlYLfy1RujvskGGuw4xqzYgW37JEvWwmt",
-	"jSMmAl0J/VXvS25eYRvitMZzB7D+MuJud9vM4g1H8o9AWO5gbd2EnLUHBCrbP/z4EuyBjVxiaCpvH/AV",
-	"mHUyA4qCt7ERsEG4LIkwC1R7KDSr1EJIqq7zYXVIFjIdlbqtX0GhUthkzf4zg48ktn+f4O2qxJ47kPpR",
-	"/zgW+Itec7NYKFV2czHSMItHAFDksSP2Hx3cUIfMLsRDM5Zjb6OD7v77UbUIGy2yfR673fHp0LcZoHUC",
-	"2xwbe134GEIkaIM0E8dtn/Fm8oEx80JpvO3nZdYXTdyqEKvJ7nav0U8/efLo0WQ6qXXlJIm1a3NzfV2q",
-	"FXxWcX1n1rX+zH/42n3j+v7JZB9Z5sFk5KcnBC8ju1qc/8dH6ZjepeSSiXdQF9AlKT5+m3JqCFbNJUXX",
-	"UFzFFq+1jEAPFFmVqHjh0U7advHloX7/NCbn8MPQ3qVhJfXeQXkwBaMjXEfncOQjErSCc0RGvAZ5/FRe",
-	"+xhjJ7TLM/bJuVDdO162ttdpXPgYD3PyQ6cnqvT2W8opliNCxcfBcI8ppRgBsX1ybuavNdR5pNIheZqD",
-	"s+1bKTkdfJ8OzLL3vAZ/oZf8jrtzZ+HCSXN43E44remGbQ/ef619ZQ9vzWaCGtrXmQ2XeJYuk60WdydQ",
-	"XIsefKELVlyfsTnqcEmYbNXtFI2QY+UzPDyEuvUgmr5He4OnjnD3+Cep7DDA6iMqljWslT7oDMAdfEmP",
-	"JrlzdHGxH9fXJs+2ecZ5tlSiGNUux+3V53vGTgq80qv41o3TVJ3FlvzHAdlnV/Iy0rpjcDjDgoyJBhNJ",
-	"EOz341SJG+yElFqwUVyWfZphpzVz8+JSLJbJP1SEebhPNV2Dsw7/9O/s/0klH0S3cILj+CZDAua9xpjh",
-	"wLiJWYWG+WTufauHp7bV9yZgsy2728l3bV60Krlet64jvtcN7PuKENUgM+GHiZ6e3ESJQKrDmvF0UnAN",
-	"8zpnsWGEn9mlBrNUFZWlBGhMGXqqEaCQI7KQzGLipqqNB7hCBKONs2uFYfBujQUVHs11o5Vc7AinAPYj",
-	"kxtT1Pr+INbFM3zI8Z8HP0hg9m920tzaflcwwqLWN8QYSuS/zO3391lwmZxq3cPYBoP+qQbjhplag+Po",
-	"gCH2dyUklKzBMDrg2PJsF5z1RPQwYGsxQ9jIfauPZF6S9j1yUtJXNjnghKSvDgZmw4ebjrP2TDlf/lTT",
-	"PtAYQ0l/PDcmQ2ydjkqHQ3OVuINqS5hqPn8E77+0SZOUr0u1YSsut95FtiI1xT1L0mJK7RBQqB8UlmnW",
-	"JvpGskwbrhxEZ6k2qSYgKNysz0+qSifYsBm5b+aXqh68h6rvJGQzGI9Pv+uRMDkuD9dWP6XzCXutMGDr",
-	"uhpCacyoTPEmxqIdg/r26U6xwoJDxjd8O2XGd9302DIh7ioM5eamQ9brVO3CbvCbEARmdQsVs+AS1Yjp",
-	"LpD/zlHRNluoGTpH7FM93LUHRGVOXZurOuUJjroQHk1k2cikXkkNzOuvEYysA3c3vbuYU/cxPZleIn7u",
-	"KfmwUgkGhBx6D9rRb0qKBZGF1Wt34pe5Oxq//Gf4ySkPCWjfoGKEFL7UxPET/1OlinFj+gM139uZZiaS",
-	"pNL5Vt0wEu1Z2KFIvfCF9qw6i2xRc3zBGkotrw35oxV40zP/tJmbZ8ygagXtf4ctw2UfBdmu2pSxVKD8",
-	"qhS2J7EoA5O8SV/3GVjloXALzahT30JU4rJ7UgFxDWmUbt/4OqVCqFoXkEdeGgAoTl8Iz2dn9rfwuQ5q",
-	"QRaZIniQ9rX+SBxMCG+QfQslyVb2MMDpuPom0z8rh1ytj3IiNbuRB5fZgz5MWQJaWKez2Nso5veaGQyr",
-	"BgivC4MftZlX/Z8Od/gn49TjglifMkRCKHwkyQwbNfeno3PQAvzomGTtnd3MSTY/VZobDZOaWaun0P7k",
-	"KqMy4TVMmhIWm22M6yzaL1pmgEDoaW+eknO655N3bCmMFbKwufTchKlzcLLznuSzecUXyWx1pAnjcrf5",
-	"CPVL0TW449tpSdFOIsrZDZJbcZ9HPMwc41abju48YwMNnFzsonFK0jzOcGejmh2NMYh5SFyLG3ZA5f9R",
-	"lmp0gkXMnkfVStgKyLVEOg12v3K3uO8sMkn4EFO5jli7F5yHZbsmIQSclQ5JjzvH4nDR2Yq/e05Pd+Ld",
-	"rZzc4bW/R3ckjBV2pXLnGwuPbpldCm237i3TrU70ZsTB/IB0RWSComipYlPe+/1yvUNx+h5V4UeThOIZ",
-	"G4sdhziUFeIXgSLyMt9/O8y1ifPlyHKOABKS9/jIUavP35gGlR139m4dVJr/59SgtIUtZ3w3rVt29Xin",
-	"8Qh1lFLuFWf8pMHMs5vc3+Gy5R9O0aMFEzOGHgP1V3osTCY5vtfOIr4mshCeRw/RRZZJYDnwyVGTAJU3",
-	"nYDUqvLwsSV5wE1t1uAr+YUMYegltd2tpf8HIlelK3dCW8BEDoYRZhQ6XNbDiBlf4y7aToOL/Y4BaN2z",
-	"2Ta6KpIhDl+WFGhOV0orppbGa8pXxG8y63B/eDEMBtW3RPYYw94liiNmuMZtz4XTAlq9Ic8PQfg3VfBZ",
-	"XXHdX3HS8fvHIhaMriQUgMOqZi2LQyEOrhd1bPeawFnLl4xm76FMNWZadjXjD6qN3PPVwrZvdWtul4li",
-	"6KCvWbWeslJZC+Ut+3+xlU1szkz6nCAQALWRU/bzG6eBu5EIhbMSxh5XjXqkNoyriWQaHjhoQiN9LBZF",
-	"w7Gz24+CNAzodyo126a9/P7xbjDsT70i/ZeSE4CoOB3fzC6TLlKKxW7pdKuJptKrM4Hs5pNVoy3hmJXy",
-	"owvujCU0t1ExuYmJrN5uQ1+wWSqNcBir0AtqrnSqd04FXEv7tU8OGIKUEhJ6BgV3R2b7N1uZo2ru9wMj",
-	"M+QjT/3F7PJjJozisZyCqz2LeLD3i0QDyxCQweSPEJLpB1xu6g88ZzY029nK/tSan5b9N1l/D72iC6k8",
-	"/JpuYSwmjkFeYYsq0oHvfxWe63SxGNYd0DeYGnJN9X3nW9i255FrOD1cPOR1zHgxDNuxtW/3N6rXJjUI",
-	"TBUEIyiWOQPUYE5f7Z49bxzgbnSwHJul7XSsCHPsaf38U6v/RrfLMl070VeHThDN5xbKKR7azXI7CoX8",
-	"KJzxHgi+TK+gfaHRbv7T4xAJtLiwth5JfgF1nVJray3s9pUbzt8HwDXJfZwDeljpV/EDS2vXlMljwo0l",
-	"qOmZuhOxZozyCKSQi/8dHmzWsBbfglOsEABznnCUh1Yk4NPb4iXPJeO1XSo3bYrotsA4UL1rcD18S2fz",
-	"2S/yF/kVdkh1u0Q9+QjlijNaHbPqDiR6ICNOiJ/2NPYZRd/QL9ItD4Fr3767wl+9Zb+vlLqbso3Sd1Nm",
-	"gFfTiJo1ZQ0U+C17K5WEtwjKsgY5/UW+NVDN4y+YVYzLLcb4jVhIHOcPn7EXUalZ8wWl2HHJ1Jr/WgN7",
-	"S+z29rNf5FfYHhYffMvXhJcglLz2LeD/7e9Gybfs9y+/fsb+9MW//8cfQv9FgyV87K3bn7duvdNfZNuZ",
-	"QyAyU1Kg4J1lxsL6s18QL00UII3PKAVpxVw4/pk8XfNiCVdPPnvUcETrd00J0uS155NW1eDN5HHIZOBr",
-	"MbmZfP7ZY/yQswyQT6957aOvC0oOjzv7vJzcTBzBnuITGBrmK7CgzeTm5/R5ax5xCpk7ux+mB598gQVn",
-	"H96442bWSho6QU8ePYqIKL5dWmsn/u4lFJ3wg4gTbgkoY/Cs7J4RLDnA38ZwbepbcXLXoeEwHv16tUI7",
-	"ffLanR83DrOai2rKJDn5qPf9dGL5AlHkieBvphPP9YjzHUHu3TdpT64RJDS7M8/cXzNbg2Lk1xqw2N/z",
-	"zBI4FkdFeh0qPrv4fuAKLrgh+H0Sa7gtxZILJ4U8jhlnjiRNHjamxEcj55gNW/peSsn9+gvQQfqG9uGy",
-	"pMVBLsvqIBsIpzbXUwIvEpMkn0+12iwVpkahi4SAo7jlM26wMXCxxFj7OKr7eNEVHhSyyXx+WOKoPKOH",
-	"J9NQ+/pnVW7PRnX/dQoRfthVHTwIxcV23I/9MMeJxyhdOEdYqrvka3IKCWuCutDaTP+O2d1P7KeBOwn3",
-	"waPoz87uCt7i328YL+xbZqGqDLJTKUqK21kVulDjyFPsVDv1Rd5TjK9Mma5RLyEFfcpqWYLG6ZLhzbhh",
-	"b0X59paF0Sw3d2E4/ot0P3qUYqk2TJjPmDsHXkUC6bSguSPMXNwDWwnpDIVb4nu1AkMZdcaHLzGqwxYK",
-	"YVu27C2++hbzatyPL7ixV1+5eVw9//ItaQi7TP0Tt8Xyq3vvCe1cAPsRJ79If2Ix/soLGw0NTAa7JWou",
-	"+XoN0lCU2i0Vg7Sd1JfUFRM6eTZsu+eB6Susd6rCXip7+CaO5wQsoe7TgDtUOmHgw1edhXeWuPTKY93t",
-	"HM/u3XmpM/hT0/LBTKn5t74HfYUNwSEwQzh1jmOzR26uAf4b+q6rr+mJC0ouP8Il6QXYChsRjbWwPg1r",
-	"rtV/UxaWp5SuZZJQ04lP+dglzqsd4pz/NqGPf5TL5OJbQgPs7Ag4kxJl4i1BU78NRt9btuJbJ6Q2vZuF",
-	"LZuQq+9ge2UQri3L2RHNbZDcpBvFSXEDTYt+Da3oR0oSBtN60t27jAb+RTKtZNSE2hG/xJRaMJ2nzOmS",
-	"VsG3sKXNuahEcHrCbiDLblTQWXyyu7fAt1OflYEt9IPiA++E2ZGzHkwmJ2ljtk7Wwn7hc2QuRlk3wIXN",
-	"36dVhWqXid4koRmBf7Gmt28gGdGkj2DX793/PpAyiLkYe6R7CSt1Dy8IaH6cd8K99Fd3MBIM/cW+Anom",
-	"GtGEGUdCEZ2cArr0XVt7ydM2fqbZO/vsxDgvD16Q/76X0CHrLvNNQ+2PL32mLgWj+fGaNxkSaWvzS83n",
-	"9ik1Shy7E89LWK2VBVkg3OgQ59nu3p1fF6GVjNBFHp9t6B8qrE3NcsyTR0/ONhbBfOyPNYNFLW+ZkHhq",
-	"9cIzGUfrkGIz3nFBxgkS4YUqIkDM/g0eWmLkrYfTTwMyIePI5qHQ/R70jLrbMgMVtfLspAqF44AZiTkd",
-	"a+c4zJQv781ebn9WVBHyKcokN7cL34s/LZUzORydQhBvRunGbUttI+Qw8YP0vlbzOQWXklT/3v31VLIn",
-	"lU/MQmC+tUtKy0QQgkHa5ePBGm9TwoCEc/qbj2M5tReL5ii8cuu1DlHuZYj3uS0oEvrn7eQSM40RtfPM",
-	"1X9u5GQveYSQ2aB8kJPEyduIZ6ApS3WyWTacOfW2UQRWJCJjlat7yDQFXcKwplPj+LPoDYI+H0rjdT7h",
-	"HKYYocnL6XF6HeHoOtkNfeGwQzDChHRX2Y5N0edkzjhyfqjPs0OH1Lr5d9wWy4vpaJ9A9OGC2/4XcQ/e",
-	"a42al4QNa3UQdKq+3/p2Uxan8RASfnj1IKtkVJwYZoq5ZH2xJnwITueqf1xWaefkfRLKvZoTvkj0ppFy",
-	"T/uNjnbpA02CECQQsogyOkifLrEq55OyAL5RG8bZLmBlCP/4zIQAgkw3KXULxZSYKGXbeWgEk9y6On3H",
-	"26ExvkNn6vq9I8uHvN92qTYt1jn9RvXZ8UFzpT3J666fxO067OycQ9Hyh2DJTVRbEcgGz0TJ4m6fyACO",
-	"67Jb/qWYz581A53XlJEQnLsj9G+PtXa2CGfrNI6YBUG9XSzYeTKXun17mCioB57z7o12U+EowlSwDk5l",
-	"1QhIkb75X+vtp37rv9bbj3nxv9bby0utsO++C9JuZyCyvkWsj59iAqa789z/z367eZbs94+dR8D9lrIx",
-	"/YofIB8zbEBHKGRzM0ft8pzKHHJ7+zUv4GVsMXZm8z/Wzo2KJvd4lCafShDYke21cv+9ZLCyLRG4bMTB",
-	"jgevjQU13jvULgfKHv6vm8qRM3NIobBoeiDRaRrP3DtZTjGh5eXQr8YemQnFZ7NUiHwckubsElY5n6eh",
-	"FP7T/LOYWELQbTY4EjvWkVcHS1GiBjYnrJjUlAgTbM9+a+Gpvt+vv3Pv3lJ48qqBgAFZ3gYgiEoYS8XD",
-	"TOkS9LC0O0PQ1s1sQu2+L2W9wv+/SdLoAJe9hnf2vNcLwUl8GveQ5/oL30PhiDe5lxiW7rSSaCRMlBtp",
-	"N2ZS93xa2O/lGWTJhdRPP7OnxUU0z4HAJHvwpGnYkcvdOQilOGW1JFBFLJJC0Ubep/lZ+CTjwwwPX7/3",
-	"//pwTbPgsSVXOsfmRz/bUKt6brfLPH73nDlpl0vhec3vwGsMnnoRznfAvmTCEE9/GyS+RHJJ5MFBguFy",
-	"+0ozYTwiBCN6WXTtHnXoFkrC1SA18C9KwqeqCv5TqwitjXmI6PaGG48J6AwT7wl0l8NK6Vg2mrRc+7SG",
-	"PcYUSJmDnonnzWOXiF/PBvNknAgigv2LKyM9HoInhfE1fYQ1KTHgWvLtNPRMSSoqPmiwU9KXyCo7yKDX",
-	"7+O/P1wX7qaoqlZkLZcYbKzSEMl09itVtL78G9Jb0AXWoqEHAoir6aoy2TTAjB7zDL/9myD7BXzsbeb8",
-	"yNrMl1qtd3a26YAgusAirSN9VAaomhnQ994TmiuX+j4+9MkZp76z/AOHRC6cDf8CbCgzQMcXbRLhtleA",
-	"XICF2MNrDvb2nTikT3/4AZ/4pwlruOVe+EJGinowQUx1zGiD2Zt22le08APVRPzmSxZwMf/sFQtN7v/K",
-	"F6/JBWDiUpD7mOljubkLGbP4QsxsCvkImAHStIX9dMscoks9qZDiIgkcfa40M2rVquEcf+sh1x60oP5X",
-	"fOqM2SvYxA0XgRjljXvn/LZ/p5cXNf1rAw2nB62Am92QRNznR+1e/r1N5vfHX4rFctgEVio3/uNR4z+4",
-	"lfkA11TgyUtfVdguyVJSBvXYNEtMNPx7XS4AHRweGsZJGF1XpIpu4bjCmN3T3n8sX3ae/adRUXYXfmEO",
-	"6FB5gNqS3e2c2hLh7R5UbdkXjMC1ZFzChtKEYy84YdhGaTRhM3JSy7Sc8t1E9gLL+9zxQBrFp3b1x61P",
-	"ZTT7ePqMF3cL7buq9TBZ5o73+eC9osTjwF/AQ+pR7/N+jjEQ/dlBPMLpQFPZco9Ym0xwEKXTrtyXp6k0",
-	"h6HpC5ExCPE/LBN/uGp3p/9XYkN/c4KLe4dD/7dQOOGzLR3nEgh4TGzJ4UCMuN8b8N/8vR7Bdz/FYmOa",
-	"3aUvXSJBqj5u/O1aP/DFeiF/ANHkozgEAgT1Jfc7JLRt1A4eEIIF8ZXv2TzF31GND0iLjkB8Ddtd+a6r",
-	"vFISjrsqie2uZ3V1l0+Rd5N9WlW/FZ7q7fPWzToqE53F5qKyDeiekXxtlsruNhT7Itk7jSzo4R/cay6w",
-	"Uqe9/+s5V3MccLs/sN22dGi0h58T0O5hXqkeSFj4swbJovvGBzG3vqn4EmEQeVVha2iY1wZK8oSFEvPQ",
-	"QZGaWh5MQ93tDOfpkM46e7jggzuH5aUrdqmkklZ8Sz1CfFkFwnB62jq10Rqo5ieJnff0j160qGfO2vLy",
-	"+NyBSR0+e97ywcsFCJEYjLM48fG0t7BaV76NQg7+4HV45uzWkSdn2m54V5l3LcvB/1iYe7fQ3bYMR9Y0",
-	"qMJCGgo07vNMSK63+61/LljUMHfm8BxbMyu4B83uANYmppY3TZumDeQ/NR81TVJ8KKCSvq3uUbUxsWdP",
-	"tpT3NT7xaWrqNLfLliYhBC+SqXGM/c7s9OY7Vm9/rZt+MB/VL7ZQAeuoqZyPHgHsf9CtT8/VODhG/pej",
-	"7EgggKok7GkEecYukISBZwDYUm3YBqqq8VnSNtklrKZn8qMhl19jQWUuReRbgPVZJML5rUec1rOlEkOT",
-	"lH87cugveD7trjQ6fEDHc8D9TkPLnLbQanv5ad4LrQk+WB1zrAaRmLvHzBr4HVPzKV70UAqrjkdhaLW/",
-	"y17UP8V2b5/iloTZXXg/9iI6sUV4B1louENzs8wfhp+W23/VDI9gguVlD+TWI+noMvS2pA4OwmKv+uO2",
-	"v9UFLuvQjn3LPm7+/b/S7ne6yF3Yhf/Mp2pFiyydYB/KlDGdq90dcBAvrnrt9u8u2vbhO7g83io3d9jm",
-	"BcnibF2C49ThLotthooCTIdK6I7yVLpec2M2SpdZ1ZW264fw2GWU0PB5Guxjp5fTLJhCi9XZFIFItx4h",
-	"1rf8Mz7sO4zYmHx3/d7970Mfcx6Vpupeev7l5ROAL4xwjomOEeEcW1eSLbeouS7N0GKbNqmvW02z+0Bq",
-	"8JljyX7eWyj1KVXbQq2G5zJ875//F1bDb+LuJQZ8AMigkCiNTjnKiPY7PG13tvDsxpQzCnQtjzt5arXq",
-	"ND5LHL3w0Aln7zeFDkXrfahyW8NFyfhM1TGPHPNWrGn6bKmqPEuRxdOy9It7ALfszoV3gWo3WshHSaoI",
-	"RLwcd7ziW6wQIDS4Nndg4gT9Asth521WGVpJsCMESiiEOdBSBApRwql38KWqbfz8PwqyIFHmkrHsV2B3",
-	"74SSak6MKEMYDQMc1Aeb3OZKMyGLqi4xC2dFrTLbD2PGgXvjKI5RusTY4pUBCrKlueYV8Op7/+inxjRh",
-	"Xm6OH4VxLqyrf8M9Znnslrpea+r9hHdMAFZ2LCFkDJEVvKoMC/tLHEOyhyooNkuF1RLunjmSeTDxgleH",
-	"CiT8Q5fTOf6x1VVPwIdSYpqSsBZuCPYsojtr3zk0XEnFdov9WbfSfJL2+MtaPoDB4OjTWAvZ2paeFqOZ",
-	"XEn5QPW4Fxb1L+sxqsGTc477m4nRP+Nab7EvF6+g9JW7td2Pv9+i1rlTVbfENsD4XtRByM+Jvx7YOHXn",
-	"yB/WK073wV0AyOEfVJd46lUHeMcLiyCmwjA/8alPoHRcsOwX77ip+3t9r0SZ3+u/KVH+s/pbMYvV62v1",
-	"eqiy5UvQrt/TP3o92S/xkdG0pdcufnsqc9m+Pt9L8AV7w3vpdql73TQQyRLat+R56b98PLXTfSSqErRf",
-	"B/Uf6naWOOQTdkr+yD5eGR/4HSEW73uXC/Iub8j1FHqevRkAmxzaLCjpeyU74dOgZCtZ5Wrw2+jZozIO",
-	"/hGL7omJHqh7i2IF1WCCtKj6h000QhYQKxmIZ2M9B7bLm7K1M1YTwOdjDya8Wytts4fyK/zzyQLwmOxw",
-	"ygOPRwN/crvpVKWqFHN8TawmU0ocH3JKWv3ESWUTOsQMDLiJe7yVQq1W3FCBySDZ4LOze47QYOzzUBuG",
-	"yuNSVSWdZcyHTw/+6zlyhcydWOehQEY1y+GWrZSxzCgsLrlljxwhc516vP11joGb8+Ejfq39dufrnlc1",
-	"br2xwMvYbIJLJUXBKxSeOSR5bsU9jEtt3pufb+q71sBLswSw7IoVUFUmQr5Riy9dS4b9nPSqrjiVCZZU",
-	"iJOLV7qvnZp4/VsrpHi9W9LMg6R0FMMaixPEYgVze6Vq2+tReQFz+31tT5OL/4jXqCfMQ7jVOHOnScgF",
-	"lcaq2udYLdWGrepi6etsMKkIuNlJjB7LFEOAJo5tJfMPzxNEmIdw9CVEAqJe7CQGkED3V8JJPPF3atF+",
-	"iC3iY5fkjE9sx/2aHwDAqLvhvguiu02d7jYDFBMn7LOx3ApjRWH6PAWvmqc+TW9Ba4IXzIxV96D5Aqas",
-	"luLXGiQYE5q6kWo4R8eitEElU3MG96C3R5k0tcTK4v5sxJf1eOfYy/ohYh+Xdt3UrUxEDzx0ONyxS9jr",
-	"JadJpL2P3/Dqn5O+buFYnS2b9ljeivcAztwOdOy3iK2hALG2B/UMeuhIol8iPfM3po44+j1U5NfdPlNm",
-	"gqeHS7MBDeU0cMssQL+OP5uBXa7fEyzIh2sD1law8jTKRYfcM54KDxC97LDdLi6DxzPpw2VIwzBcIjoV",
-	"aPdRYlRhQy6bM4eakue8mOLChXVmFCZFsVLVM+x1TGAqxMTlLuzQQHFWy1L15MxpPrc/ukcejAcvxDlu",
-	"Ef/saNaYy1JxvfCVsL47OebiGeoy8ukCU+NJWIh7MFSHj+5Ey20ME+FNP/VFhe6vAcmRGSuqiry1IUds",
-	"o5U94rTcgxZz0dAlE+91T22P0blOOzX/Ampw5iYvg7VC++8tT6cFUgZpHx5DHx8YsZBXomffX4mFfC4v",
-	"VLzmP/7AN94lqgyhqLGh7c3Pb3bMoTU4+VQoaVQFofqNrCOOtUSknMU6uQM1cRInGTfOu4vzO0e+4gcr",
-	"//vKW9yd9Q4u9KNQytWdkAd8nq/wwW/xuUv6LuIwD6G1F1yyGRJPQmGh5T1kTr8OLUARMM0H9ANZiXBZ",
-	"3T38+TBJH4CcFybl06piJq5lHIGu39M/PvT3EFupe6C1jL4M6bUc+sXlTiZNmnFPGtI8pCKdqTZwkFbt",
-	"jj/TvDfyElQ5NwNe2P1lAg0G8F6mXdoP9TkoeVjRej7/jmOLq2RgW8KGiS5mLKb7cOMV1JtWgjkpqTMl",
-	"S4M4jh5vGC+5nibu7qtNCGtsOPkCOglS8KOY4hdnz++wR3GQAUo3nsNbzDEuNNhonscMFGeSbEcJiJRI",
-	"vZ6LCkyfe0iWXz9Mw4Y9cTOEi07MR3g44/wVSIuEvGTpGyqtEVWSs7WGewEbr82GpEfySCOyKz2220ow",
-	"yUct26TLQUthrOpHCiNJ8o1/8ETpmRJXohzRYpLyiSIO8NCELCds70Eb34gTD2TJt+QoM5ZLm82szCdm",
-	"PSzw0u4+XDjeRABMdqlVvVgyK1ZNI5lARkz6um3Qmmxwk0uEQ6XGZsKwLx59cbzWeO1PQV7I/UAPnEtN",
-	"ugCcDE3w41RLeOpdOjiCMfoZsFqWoI1VqiR3SnMtetEWmcRQQQX55IRlMyjUyulB+2nqY2XaWqsZ9DGM",
-	"msEnrlXjHC+ZYqO3wasgKb2DGQtrNtvi/299p5G10pS+iqoL1ueTRnPC7oREgN646JHlA+NU9U8waf0h",
-	"Mqt826bW+czXUeaTNrJ4yPwOjsw0P03r3Lv30btLTKs0deZFt36oyEjf9/DOgsxls2NXy1Y+e/g5QFIM",
-	"SV/HORAyOJagU0Alna68ytZzPBmUix7wD4IcLpS7vFH+NrUmbF3rtTKQmwVsXhVqfWradEr+e/GfTSqv",
-	"sst/fFKv8ZPsjg//CqG0utzHXL1E9azfcs97K751GgLuu7CG/kYNQdjM7dcBsdNzpWw0Rr37eqL/5B/5",
-	"BPXDj9MT/fJ+O4rT+N1HbxbtAUK2FJUyQKJvlAvEMXa/7vAanxi7z5+ULuCWcGFN4M/xnDJ3sPJdQpGa",
-	"GWMN/3j93v2vN23zNUmjcTviXrp0YmFO3p7RkvaSeDQ9r+G+F63uJ26L5YUJa+GdpXkkL8uHKhH6QauF",
-	"xuxjpzboe9BXeIsQhaasllZULFx7DOQONudwih/Oj/1nZeSn5i5kAVnFjFXr21bNTvBuO/pBySrg99AY",
-	"jDNY7gZWExvS3O07G1KpxSGx8kItjt6QjDuygnuoBufOvlCLF/jCby551s38QWq7KHtMlNPgKZyFAtmh",
-	"x7Q2hzwGPxryF1yMWm6ABwiz134dfckdu3HjtLR6poFbcJM+2Qy/kNr7V9jg9B44lNOMeZk9LEvGcRdH",
-	"bGJk8ev37n8DUiWO2lj30kdMk3BL82laVcWsuoPYGokAzEexfe5SODtlHv1WWO97SjvR46RHxl5+eVwf",
-	"moaQIzIlLoWFhkv4KGGXC++0bwmwoesVz9WKb1mpppTSSmkjviW4USvK4zYBQOZYsbTbniENpAcGbKs9",
-	"w/mO4eNzXjxxhhcHtMLN4Zj30/RtoBg+9r8lv7RUm2morRSjOjr07hfJ2H5vCT3yaQpMnNwDhET8XYQR",
-	"EUe5Bgs27EehwZ5PLcN1PUB4pLNLF9HhaC0PrMS1Br1kUtcMuAZN7JE+taefzuv3+P8BOt9xXLNzIyeq",
-	"9qz/6ohmyhHP5/FHbqz8Eu4VbhQugmGD/Z1urgf3ZLfO4P2Ednxy8/MbR66Qa+9+fOOe1PeB6rWuJjeT",
-	"6/vHeLb8ePvhN+UvZryrd3q6uXntR8nWFS+gDRslSpBWYOf7Jr3TO8r3Xy8R+8r7ZXZCvK322T64kgjR",
-	"ScZru1SOGrEBFpShtKJUG+ndgI2vxOkVqU+FFru6rtpTjw0TU7FK7CW1WaoWc2JXrUxc0z2sFcZ0YsRQ",
-	"4sJzb1CaSizRDa36EGEygcbHtd5iS4KIEUuXtLFqvRbtgbEcaP8LlZIL714nUGi3q3y9phs3rBEdH2l6",
-	"lKLsck5dol/ow/8JAAD//w==",
+	"7L1tlxu3sS76V3B5z11J7uZ4JMU7e2fmkyLbiY/l2EeS47WXrXsEdhdJZJoADaCH4tbS/e1noQpAN5tA",
+	"s5svI8nxF1sz090ACoVCvT71blKo1VpJkNZMbt5N1lzzFVjQ+NMzVUvr/lGCKbRYW6Hk5GayVBu24nLL",
+	"7BI0MK6BCcl4VbHfW2V59Ycp2yxFsWSW34FhVqzoAVYpuWCVMHYynQj3pV9q0NvJdCL5CiY3kwLHm05M",
+	"sYQVp4HnvK7s5GbOKwPTid2u3YMzpSrgcvL+/XTyrNZG6f1ZbnBydgk4IlsoMEzJKeOGCWtYxY1la74A",
+	"Zrgob5mwTBi2UKpkc6XxPcNX/uValtD63VxUjkSMV0pCbi00rfZiVvztc5ALu5zcfP7oUVyMsVrIBa7l",
+	"6xJWa2VBFttvYLu/Jvdtg/PQ8EsNxt4wA9IyvuBCdmfpHmYbYZdCMrtRrORbM/XrlMqyUkmgN6eMy5Jx",
+	"aTagoSQKsQ03YWlL4CXoZm2taV65eWYW+cQtciVk+Pk/p5M1txa0++b/99P/dfX/v/63/zFJ0mH+LbfF",
+	"cp8AbnFfvuILpuZss+QWV1ssuVyAmzBb8RLYXKvVLZMAJZSM2EBYBm+FsW7PNPBym13a/IqGHrdxz7mE",
+	"v+MXUjOuuITfGdyQyXQCb/lqXbkPLH+5KtUKrmZK3bkv+TmtuV02M3IvT6YTt+FCQzm5sbqGkbMTK9F3",
+	"jrllHI9phpcrfD95Lv/dbTF/K1b1yv1AG04/PY5TEdLCAjTO5fuKy6+/SNNpXXHp6FSvZrgnkVKPk5Rx",
+	"j/dSZq70iluawJ8+nyTn80IZCzo3I41/Tc7pj8k50Qunz6rOEknXY2ik69NJ9HJrLKzy7G3w7ykGP8zd",
+	"9O6J/P2Km7scuSw3d2l6PUlOyD1/MsVewdvEebPw1jKr2FzIcodMRlmVOXq/jBREPxjQ+Z2qDTFzd5/g",
+	"nqe3x71w0ua8dy+btZIGUKX4XqtZBSv3z0JJC6Rf8PW6EgV3M71e0xP/9k/jpv2uNdb/0DCf3Ez+7+tG",
+	"Z7mmv5rr8F0csasIcMs27prcaCUXdNnR5aFYqZBs/jNulKdFAWvLZYE05GUp3Hd49b1Wa9BWuHV4bSQS",
+	"8N1EA8f5TjjTYsGs+7wwqAFJVqqNdBrQ/+Sy5ri7tbSimtxMnjx68h9Xjx5f/fHx5P10sm4N0Xyye6fu",
+	"Uzl+r8WdJbeQvFv9b9Tsn1BY9+7Tggj1bgLSye2fJqY2a0Ae1SCksfSppSgBp+7/AVKrajKdOBWj1Hwz",
+	"mTqJXLg/lVCBhcnrxExptK/lurYH6bu7j05duQc9i8Tl5g5IW1Nzf5EVqEKaKZuBESXs6AjagmYbLq1x",
+	"z9slip3WFvqXvy6No0F99fl/PH7slhC3tlIGPyY0m/FyAel9nE7cJN2aPRX3NrY90LuJsLAyw3Z5xd9+",
+	"TU8/fvSo/QjXmm/dE+5McSEhoQ+rOQvbc3gkJ6KEXJhDx+4rVcuSNvP9dLLQql6b5NDILHTyGnY5dun7",
+	"616DNkp6iu7JPaEjZ5wwapLgRx3SlIZorFPQmZLBdmoxbQX8HlApN+qW2aXQdovqvNNuZUuld6bMZHpI",
+	"CAQO7d9aLxZIggfx/xO9Gtf9OiVPFhpgBSnLcbNUbMW3zACvGGel5nM7ZbMtWmR+tZPucZnBVsky9TH3",
+	"Hiu4/J2dssbcC1QreFUZ5sSCUxSZ0qWQJH0jB+wRpru9K37nbeHUQko0LFDG4B7Q1eIWaN2+4I64laLy",
+	"PHzQONO9YWm5bAb4XaDDpGqnvi/rFWrDXQt5OjFQ9NHP2UmGcUaPMTpJyZujzQaeMK3JTsNGJXnCWi1m",
+	"tYVnaKuhq2FXJoYHkhSSsNkRlYdJWJVjXugsrpkMfYkm0Luul5ZbYawozNi1kfWa2B8NhdKlcYoDiQS3",
+	"+/QwM0IWxO1kcLAZzJWGhDY6nZRuXrJIHMdSzOegnWZ0z6saTPL1uaiqvunhbVxwrbfE5/tfkNyK+/Ti",
+	"zZLrvo9vlsoAzY5xqewSz7XWAgyzSiWHs2q9s/d9Qu4f7svk5hrDFJ4mLdrGpTQbSjNJck1dCvtsCcXd",
+	"PrPMtLoD+dQOMjWcEma1f3PA00tu/gY8KQsAaes4agm8pF3dcMMW4h4kM5ZLYkW0qTQXVVLWLP3X9zZa",
+	"SMuJBRMuvDaZw4LiK/6jWTp+KS2Jyq6SFbTavblwu6cpX3nvx96zs23yEyVYTnd5WoHNS5xm9gZ+Gbht",
+	"pqaX9j/bIZ77JK4PJz4NRGi+EGeeJWfgj11qLpNcQ0a116ZJh3Hbt8Vr0F3pS26WB6+S/u19Lozdn08R",
+	"nb77nBbO/SAB0GKhQwKAvpea6F94FezFpKZ/cBYvnUWFaqzyxsjhpzuz869OmzGTM/WaQHKaSXLOuBFJ",
+	"BYhbNhfaWLaEqiSxsFHOpJ4BUxJumK4rKKfsDrbufxsQi6X7h9Ks0MBt9M1ypmtJ2pT7SphM9jAmXWLu",
+	"s7quhPS2t1fOUl/xGs7BwxQ1oWZGRAycSI66aX4dx5S4S8ez4zPHjFXFgwAc7cMgk8kuwQjjTAtjRVWx",
+	"GTjqandax/gqWgGAx4dEQY9VkVUce3i3qLhJm6Pobc5ouk5Grrm2wYTpEf57f4JS2OH7/GUpbEp7Fek7",
+	"tOIzqDL6MXScCQc1ZO8QbR5t3TeqtoVaHZRD3/nH+s6Uu+bsU+MkVtIA8YaLuymYAbSjuHv6tmXVksJX",
+	"MmfoOMNqkrStUxEOUsXQ36MkMPcQhisx9GXVApUeFEluHG4Zr6o+ezn1BzEXkN6vDU9qvd1zjPZFcE/j",
+	"O9NgZdOOB7YK+5w/Hhe+LP0ZTHATxn1TzDRcaHnrP2E9naytYQgteW6UhczdtlkquAfNFvwerXzDRen4",
+	"KH2nuA8Np+P3FS+gjC7rfXIaVesCchxnvFwfEoloE99HEsMX4jBBWXQro4X0bFDGbOkl8dkok17Q4Tmr",
+	"1Zpr4SVUR0SgssRm2x3fkZBsrnQB7PdSbf6A+qx/gmzQ3/O5Bf2HybRH4dvXU2akJ6LHK3jVB5Hl1UbN",
+	"VVWmWMWLuP0BZ1vmpcipQ5CbIC9dUeFSstqikPW3K2YcaD63BuVr+NVG2KWnYY/PwSsliVVxNodN8N+7",
+	"/wMvlqMW+oWbFJSvNiq11rbje4+ehXIXk0WfBC7a3SW8EneUBFPB3LpL6gwkX9Rcp53ZTjSpuiqZsWrN",
+	"QtScPI+lwntMqs0of2M8oh0fTF1BCJX4LQvHg3w+OA034MwdHCju0OkxfNzG2nmYo+J4zxkrgz9x0MRq",
+	"8UtzElsDxY0MRI6HqcXjPYLrCzGf78va0v+2ezJqiboIc3+/ZbOKy7vGLb5FFg3JQak7bK7Vav+zj7xr",
+	"EV9Fg68dYMj7LKw65orCOeDLRKk+4gyLIbbsm3Cr4r1xwzrZNz9L2t8b9s7Nwv39/c8ybPUNeyfkDWu/",
+	"8P5nuebCUe+GvbuDrblhP70jRfjGGxefwWpdqS3A31G/mwbj9ib84zN4a0FLXn1dvn/9/me5b1nlVJRt",
+	"yFgT9yBv2R2sLQlXYQ1rrvjDUalG12g9S+GuR4fsNf9uzyZdXiNFrfEEY5m+8CrtQ4y2ZW8QlBc7vvzd",
+	"6e9+cpyB+MrZPTkrcUgQ7x/umUwIj6aSokkiqkwnbOTM0bt+6JbNEMrdteOs784q8QO9/s50EHn4bnsF",
+	"5hwkybmeWpSP47VvmkjIftYeLSpDPH1yM3n+6MkfP+9JYsikXW2EDLqDhA0YyzQUShaiEuiYotC10x5Q",
+	"guUddTRCrxepLcS6l+KOyuIdCk5Y3pJaI6HR9fdmNF4gxikn90Otgk/p7CZuEd1j+xK1HBhmsD5rbYC/",
+	"Ah9t7Mae1Y5mvbCSSXH16PGTP37+73/6j//8M5+FQW8mTzHt528vbtgS3I7OeHHHlGTfKlny7Wf7rNrQ",
+	"Ju0HrLhk3DDubP6qnw2eJK/QQLjdZLiRvk/8SA8hL32TeuY84SbdsbKHe2n7w+PwS73jWWoFG/ucjlyU",
+	"6YTnOddoiJIwbcw4t+ExdZ4vNMDBwFU7IpwIFtDMk5Sq9X3O77TWasZnohKOdDizjdJ26ewgzqwWvNpz",
+	"Ojgt1KQ9uWslpO27ZmfC5qI7G27Q64UlE6qk8K97/oY9cufOyc4lr+YNnbwX07GQrtvbGf7QIeCMvJr4",
+	"8JAL2oC1yVyEJRhh8VrxOyrVTJXb3SRBLrdsRUkSR+aFeGpOPcVTU/4CClFCKsZWKbnYn/m81sGybnwp",
+	"mKwamXHDx+UsYVr8YT/bfujd59PTTHOLM0dmbyJLBW9/iVQyjM9UbVnLS+9zwiaJG8HnZXZuhdduHJqV",
+	"IwrYKwwfTDDXYTm5mfxx/mdePCkfT1qJnEpSSh3DjDz2radb4tLoz9EclDG4EjL8JuFai3NvZd+2FiFk",
+	"UdVlOpOWFth3qVmf/bpllVLuGKCL9+AammBeJ9xPFTVWYaQmTPGQhdmN9lNKQEPeFhGSPOf44Wj9FVnm",
+	"+aM/P/ncfXzD7wF/sxaVspPXe5ue9/6he3NDbi9ZgJaYm7TCICmw8B45BGcjfIBf0ZvPVAl5k+TrscE9",
+	"v9BRCXBpypOjdNx9PrcpbzGfGZD2BjMm257DkoYZ7N/rM4ml2vQOHCrfaMiuo/ToYXsUkVON9D29InVG",
+	"cF4fWUplW4wMV6OabMveFOMv70UJssjpUFQgSRmEhm9jmEBRuNerMbeMOCOROozJKo5XML6U1pj2dJ6c",
+	"mbFpfPa+UtENdQ+6FMW4xGASwInQhLAGqx5D7vhGoST6pxKynSRs7oRcMDEP6hFUBlihVmBYUSkDKU0O",
+	"aTbcjHhRSwn6h3XymETVNpHHw1dKLrCIuBVcmAFrOxNAuMmkZhn0/UFzfOkeTklNt+vW/OP4COusCdOj",
+	"RPP5+J6GkUX2hkrx+Fe8gFfK/fcMjsl4xkYZhMGcO4evrCHqnr4yU3YZzyuXZSzuFcZriqXXFO0SVrdU",
+	"8oxWPyaNgCTHN/cJYMPtNtOKhme2QJDS3snmGpufQxGsYa6VkPNB76SnVVUgM84uki/cMg3GGqonCZ4v",
+	"LMAHzYya5H0kI5aVlfDZjJmujzach06+S4/o/4rqjvfdxVW9kmkjuCdfay58PDCpRPsi+xjALpV1asOa",
+	"26U3VlRRo9ckoUVXYicjIicyevzTX4kKnqIyuS8AZirlQXBjolV1DzGVO/g+N+6SW3NjoGTqHsXo8JvH",
+	"nW0N7t20K6YErBGHtCcKZKFKf5L2t8DL2GR1AMAAj6T/QpqEskweYY5Vnrnl9Kq39Lfn2VPBjRELCeUr",
+	"la4bcraYYaglZ7KJxsc+sjmDPaop/el5z+leQbnN5PTdg/bX+P4fhdfMhji0UxLQR27iIHHdcU7TZv/C",
+	"eD27/7Q4ptTULmMysbuHECwDLyGno0SDL5jYARNkSgoLvLV4k7kfRGnYCpw57hMOu2WnjkS0nrB4Z2vf",
+	"g74iRroSEl9ZYw3AH6c7ibqYHqF97NdHWzBMPbDK2FdlBOdDnEct4z+JoZM+iMDr++HjHrYeYQ+HRR+G",
+	"oOkAfkiFdHdacHTj9wBTZEKSB6rbu+6elMa+SUuYXwZ5k5Jp1Y8zcfzWmezVfsNzMUljT0StmoSRsMHM",
+	"qttgNnSKTtPRstOK1HfUtaJXtj/zXBU4WOn1ksurxg+Prj59xQusQpuGumwor5z9g+yC3GGMkIvWe2VN",
+	"oASQ/F07RGvBWCivVh44xv1Gc2fdKb29uoOtieVh7icUY8W2qFo/LgVOYqZkeVWqekaSDX+kgjCkr767",
+	"misN7jBicrtYQXllNwJzOGsDWvIVXCHmgBMYKy6q+BOvBDdXZslLtUFThBu4UrKi8Y0lxblUKy5ka5Sw",
+	"EVeePiEMfSXkPa9QXNPPJV9xqnqTyl6ZpdrI+Der1BU6laeTShV3UF61bX6prnCqbngt5j4L9eqOhI/b",
+	"KrcvxnLMvdoXjPRJ1B6NveKlO+fGam4Rfgl/qTYSxa4Bbh0RlCYRdyfVRl5h2Xrr56aIfjpxmtJVxL8R",
+	"C3kl5FWhFapCzW/ceEhJrMa8MktdyztkhXvQfAFXpVbrcKfx6iqG8jVgBWYBzT43v1Jr+gV9lHwjBgoN",
+	"9grerjH1CP+8udLgTgWUSSHtD0omgBjzVQ9UsrUDxd2jeLYoZNDXTk4xn056qqBaqAXj9IJWfZK/+qMi",
+	"0M11MHVlG3fwlM1qS1Eor7gwJZEBOrfxR3OfYtQvJMFzc2d8iQZIb4Wfdt2K8qSb9vxX7fjrM3UQvtIA",
+	"/w0XyfDY0eJbyxvqZs3Z0zjj0QEWNyJhAbWVUbbmW62qisHbtdLWmzoIu7OveR5e0MjQUmaFf1US+uzA",
+	"4y29Y+y0hZIwnBfOb9V9MNONvu0JcGCfLpzr0uaIixQz/bXmOpkDUKnNjs+hJRG7fLjjwJJqJSRqNMkH",
+	"VmAMz7jv1DzDJ/FEJEoMKN1/XXFpfMGcM4aVZkt+H8BHkjlkGook8ouvuGMNXlwAE8AM+d8ZD0+5WXKL",
+	"Vw4GsEtR5kAlrBbrdc5/M8z76J2OQbf3U29IM40btrsFSNNmBg35U6zwdfkPH+nZY4c+XAyeOfnG8lkF",
+	"6VXXUvxSwwCMBT9wfCN+1g+cXAeCtSVd+EatYNdbQlXguOdKYkZ6ybdUoyJMk4zgcUt9TeeRGWOJYJsw",
+	"lA9PQKbC+DwPdOGimr4vyalkGsr+KlWnxa+hzLntwkeejrjt40t/ySR2qlWqOMfTFJUy90gIb/vQNrqs",
+	"W2UoCY9tnam8wZ36r//6r/+6+vbbqy++SFaKYBlI7u0Gw4pQZD1MgFXtmRy84tD8SznmOULy3vghoiE1",
+	"3Jedj2f0XKu5nBiCH6hg2jjgfBD5d4ZhCGBMOfGG59PxkJgY6FU6wNt5Lhh2N+cyCpqwS1kTuA0V+RDn",
+	"9QZjolC48IXdCJ+LXNfx8//wGxN8SQRU0fiMGhTEJZfllQ+jeLRDx7OwTlrg38C2nbIwXNLdwXYsp5Kj",
+	"6WmrEHX40aB3v491ecPfvG8uuehK9km0seKNJn2FhWkN/8WfZ8ou/Q+vDzE0+c0SrNykVeysZY8sKTb4",
+	"BrYva30P234gl4Tv2FfOJVCPcrs6nPdpSt/Atr+EMoUatFigYzIVKfaVa8wAQgS5G3vNjYVbBqu13cYk",
+	"eLzWHedaMRftat1sAcR+jWTwgMb5TEOdn0iLlee+mLyzB7Vdqqzp4qXumOSN6aRUG2msBr7KRL4tmINZ",
+	"Fi926loI8GyV0cVnBvT9biS0ndA+OHN3OrHCVtkcctwEBEBkIgWw2L+HHh64ofcOodqr2CN7bjfPgYqD",
+	"XHF8eYJ7vdfPOSy/SSyWyRzATu00pvc01QWIkSQkc6oywsEbLJjHrfEoBvsThrn9LhX8z2lMIoXyWMHc",
+	"XqEHUqorSrKZsqUoS0DMpBgCucW45qy2zXOIZOnuO5z2TJVJ1bknCcQx42Ez7E54qGFOwhzfep0nyIV1",
+	"jUD2bEbjuE+9oGUN49tmiNz6X0RqJ9z46XtgqIMwbkA+0dSRHspXGKjYnwKheg03fTCG0cEuHOANGyDX",
+	"MwI4ibxDwi5MvplVcv1q8RzuyXoIao6Qc4XAPVqSSAStlU6qge51IU90D1dhAr2cFyZ6wDnUoECdE4Yw",
+	"ohlxir/eU0JbxCDs85cgjS57wP0uHH+VfAtpAJxBV5jp1RDo4jj1Okpf6P7bUz/X1Mr+DpvvuTEblXJf",
+	"rlt/OaAFhiczY0QJMjTcUHKnMf/5UWxMIN1aqm2nqHg/yEAvthqW/LndsOSPf/rToUBV2KkDAaQUxTOL",
+	"/8HQiRu69shZ3XYxWCvEK6xj8WShRg6BiX6aVEo502qj9F2i3OU4nj0YqmvzyeG8lQfg+NRGfIfQx+UJ",
+	"gJhDA3crYebCZjE85k41lyqUJo4x9a162jNRq76Pr+5nIQZXrffCk8PfMcSU/Tz5edL0TUJ8dczETzrw",
+	"RoFmtibVnv2B/TmH8dDe7uMF/3ce7Pwl8Gp0yLRbkLh3HENB3zhRg28lJ9ugOAZdpaSCllo2GNUhr0bD",
+	"vKacljkXFN3ZcOHTgjCJ6GrGi7sJHW+Izi8hKWEpqfCEu6QB7xwcX65K9FNgyzhKx2zKehc1GEPZE1HU",
+	"TAI8eHhjSikZwrANwF0i/FwNFFBjxFk3Io0npvc23EW8G5XXnssw71f5sMHPwRvcu6798P0q2/febdGR",
+	"oe02EL0QzPHBHniLsbbFPFMjEWqNA1Zbq+gYHeubWDKrwViGgmpY5hIN2IvlNiw4jbHjxHeCeDjeLMqC",
+	"NFYKO//tk4vm7v0YVaU2eE25n6XHwYvg39jiDjHAfW+KdcXlLf4g5MK3mXBCQ9cVjOuHMTOWF0k4QNyu",
+	"O4A1RvqwBI5giv0cEBVaTncSmc7XiwMREmigXfzI6aDGHEqLhRjk8PuOnnxP+YgIrJ05206GP00X4Lr5",
+	"bfg9+NIDip9xtlBXHCH/naTkwhJaQtrTs6NrD+O5cK/kMSbaCA1lSCoWMhf41/XQod3WfDnWx0D7OSaC",
+	"S2/8ZTsS/XgH8QGZxITsioiBHNOwhXQqIkW6kksNBWaHOOklPohvqHz+hKlXK8/0Bz/oH+0LxFHs8dQk",
+	"0/2i9r65/cjv4RVOaFCl5x7WJx0P8FE7ZFQPYR/qhm/YHWybJrBja0V9sZ+EWOu3d8LabinUnj14AlEz",
+	"UKQFMhk2tZHobekZb8WwVVEENTve4ti2ThjFYO7+v7DPJkY9jtPbWzI0LYdaMih0IW1A1nbXlHazY9zy",
+	"pn0V7mQCY7s80sGRxBWEzhxNiw4sdnPKeamSynSPo93LxEQiFya/lAM5tFVxt391YDthBMA2bC4qmFyg",
+	"w5kH2FgRGEw6y2ZYbhfuUo4VXi65hlE+9Ky/7nTBlvZctOLZszxPvwxiPxp4Hj0nZujpWnq39FxIYZb4",
+	"yyWvSKjcK5EuGWhL9lT0eBcybbfdomM5U/OK7nAT4lsdWlfcmHHA4H7bkrG30K/hTB+sJa4gn14WHnD2",
+	"L3O2nZncyLqqpuNSJmbD5/uDGy/fqWqfPTTcC0qJ3ysdrg8jB8TS4z3wgCSsE9mJGDCcQUHVh2Oqi93b",
+	"I2ghS9DGKpW0k5yiv8XEhbQk8uUbTq3yxgvh/jnt06meaBEa8kSk1HbyPqTaIZF3Yhm7ZnFmlnwNbAs2",
+	"+SVxEIq6yR7FyM/cniX2OJ3IZIPipimuh8bZNzDITzHCXYuFSZnMLY/5kAtb+pKm9F/VZsRZp7PwQm0y",
+	"SU/rXGdr3L5Y4+sGpTp67QwmZ+MlDQLqaX24W1fofR34f7oLTUETm5KmqKlsL26AZ4eGiC2K7ZwBv9mv",
+	"8zJitCfT53/+J3Gw017n8/8tEVRCFHe4Hc+U1qAmN1SFGCABfwzb7S6uGiMUTyev3ydwuKokmKv7fdOa",
+	"jnBAQuPDg+VSMWs1hn+eHOpXH45oSoigwNtNeKZq7925ZEIkgU45teFgvVK3iwVyUJNwYhWbA5SxaWJk",
+	"rOC7Ccxt+NYEsPg5NsJJZ6MYsDbURw/uedehm2JWowJIO3nDSCOdsggfMWUBK2LKgkK8P5XMgcXP37Kd",
+	"lvRqIwfg+qYO8Z1Ye+BhYo9H6SqEFlMfTCw6yBb9SUXYgcLtc0h+9tq4hzIljAFdw20T0fF6NP0ND/Ik",
+	"pYDmJMMLtRmOfpP1Rjc42QcpdJAi/cpzU4+c0Zm1mp2YfhHMv96UTeS+bwTFmtRdxsliYT3mDlMzeGkh",
+	"iaw1+sbxOVeYn4ERYppMlmY48B7dHFeZTMyzqoQ5LVun0VJGlcfsGkQU/o65OT629XpgCmTwy3gcL7+q",
+	"HJWSAZy+ZnFaq1Rzaby8GeYrtPpaa/DqNfNF5MMjE3Vl0yj8HvxoBOH9vZ20a0NGauYQd5dZa3ljNwLt",
+	"05uIllLw2sCUGfDtjUMx/MHIM/41zCLONLNXa2XIvDtjNegJRZkdZLw9eLuhKXyJ6HvM6mvPobOaFJH+",
+	"Vw0muPnPSKQseuJMC5hn6mtwCTGkglZKdMwaXzbo7sOmS7E7sLdNkK9BePTfEsZDDWKSgxkFwvQh9vlM",
+	"CIcfEwrfkbza1BjzUNWUzTwPPJx2TqPPd58UiO3tHbk20beCXMUB5DdVx1vCSI9gZy/WIBEdgs22AV9i",
+	"cknQjXjUU5qF5GuzVJlSvIDW2QBgsaWqSnMb7Q4lfUMFLrdYdOIV0iU3bKXuEQdjypTGbI0mtuxsnvie",
+	"L0KR0bvu3k4d2RiAShDUcTQC9OxQs7UJtcwwRAT4CXUVlCdAKEkoPphUtDarsBiQKXmDVYpQMoTnmTox",
+	"NSAk5JPAQ3SGJhRYqplia1tSbP8CChBreyRq89l1dPRqwGqdq57yFvxlhu7BtezTzGQ5JtnELWbcGz2t",
+	"fB+uL6+0FyK61R61dpwzfGyH3RyYaEw/76CKxm2KPOepELg/zLzFsT3n68Ihz3CKj496vtjL10gXNb5A",
+	"fKmBxtooJJumL35vu3P/2G4DtVPgqI6pBWwDAJ4w9rmyvU5P6trvvDuwI+cofujNI7HqC5X+S7sX57lC",
+	"p+2MCvRsdPigs75p9wA0DHtEX09cakOOw+fx8uKjUxhxghRJVYPkPDBCFuM4qJYaePpjH8ZzuLuIPE2a",
+	"rOZM44Xhu/U0vJJvsX6g6jNCFpDnakP3Wsjzfj1CB0lRJvoL48ryZPmbMFal2mnmOCbnvIzG3Tiu12U4",
+	"8IeYPrpD25Zk39Ie4Mymb4PTMS52KbO3hlHIX8ed8hT4a3YAfHzUAA8nKwKSWZsIvWGHFzCvTcoy7SAn",
+	"9WXDhqZOxwMljTBC+lxcFU/3XfHlQjtruGGcabXxKRVLANuxhAdkt+31/D/YIsCT++KHlTb1Qqc1pE0c",
+	"rgg5CKWUj8wNJjpVg/TS3E/44lTP5pMMJy6WELbuzHaVJOXOTZpMe3fteUxhSJd14/fM6CyKvrrO9lRe",
+	"v9+r6Dy1lPMiNZc9xZaNIO+wxW7kr+1F9YpLxl9aATZ7/EEaSFX5oGT2/kMWnm61HTNLTG8aCFMwzrVD",
+	"5f9Jr9Jb630ugfEw8WzHxPB5Z69PQT+oGuCQEcFWlcmP5mWpwZgg2zHzKbTpT1WIHJnQZQq1hlzMUY+q",
+	"/doLArs5twoZ2zWOPhX29XSUXmq5uRu4GRtI5xSntOyoj3pOaQWgPQ0y6V5ppb/hhPyZ7G3a25P3GQJF",
+	"1KyLBoxFO4OECnZCzyS0To+VDGdWxfPWmIQNCbTej5DYo+Z5Yx4fyDT01TCZPBvsZBX23Is4/qUv8LjI",
+	"Y2/vUP3WKcvweJEDu9RV2aaFsVwt0zG5rwePLOHtuOSI7rLxC+Hxwz2R92Dx1rZVt5Mh33gg7NPRywdf",
+	"XsGfkcC9CfVfyQx0ijpTcuFMyTKUlMxgSb6L49A+8yUuw70mMazd1y6f9mW0Ehm3bVL/GdvcBgo6TaLV",
+	"mPzGd8Ft4bUXSyjufHtI9kIZnmoOFJniYO5i1xHlxyf0R2g6sVxRwdzr3h05ONpwkHinRad0RO/uCTUA",
+	"GL/lUc3BBiaUSOk5SzjdB88VKZbxpXYomwXfwKWa4eyyVJ6RzoGZkZOSI0R1QqvICIixIdeTwyO9mOkU",
+	"QT01FhTwHAeFUY5Vck9RTvsrdmPc9cSi3XRWF3XU5vc+oR+RZrQWYJiqLaERdhpNWd+qaYDk9Z6yAK3o",
+	"KJJSpj0kja+FDZveWnyGq0/GfgmE8Z3I9wWv3L4SK8iCBpUKiCYbLgi4Yhd5eiNkqTbm1sMuoBhz5nkb",
+	"gOGw4BwISNPs8pmQa17U8jzyS54mvKiT8QMlQJ6QVrhZbrOcUiljj8nF603B832O3bgp0r30uYojQLWS",
+	"uOeOr5UEQkdASHtsGGDsTmlwqwM3GrOdNhkJ5MThqmA3xaQZoME1xLknyfAhUaJaDszxnXSyJ/MlSPuV",
+	"L85Kl2wdaNUqMmbNSyov2v9uizT78kkslh6gOXHxq032b/mKg272VRuuxd0/G2FyqMu+rjRGQjrtEYei",
+	"46Ifuky2fHCfxJ4aqLIaX+hD7RUOjD409pWug8CpNmya28AKYZzOYcMgYkG3wRQmGftQWKGkUVWs4G3h",
+	"U/cZMR2CluF1/4gvn2OEukGKPS9hSEFfqSScuZ2VR23oUfVftno5BbOL3M/tmheprCjSBtdLj0zTjTD5",
+	"hNeM9z30wEz/Gd7Cap05d6GJZDq7ERt3ZvTKvKKKJSTpuXYrRAJ8jn+jmU8cvL26VmvPSVxWchvEQn49",
+	"Cs50B62zjWHXj3e3x9oDwUlPwrDzIqAXxO6l5bGbVGDE81C5xauWW2GsKMx5M25a3x1doj48P6EbKwtZ",
+	"A407/0BuTdMG4hh99CtRVbnz7B/5ods9qn3khaFuHtlqCZSbM7AWNLuDLVvxO2fJxStzmkQplKXJ9Dqs",
+	"tn8DnR1PzUMuPubhS9UeGh9JDug0ooqvE76gUEFrmZJUCWNECemv0PdT9RDu3JIqSahQ5FrDzuH+gglg",
+	"UYmvHlL/+7aQnmh2sEMzIhWFarjWW8apZtiXTXkpA5WBYINnwIF4EiQwRz0a0VcrxtIinMHhE5I1STwd",
+	"uqzdIUKXrZvNDxsY19Ni7xbnJc/gRthieUybzIHNL4c1tHwZA5NdKfidTOXmuE+CsQY7rjErVnDLHvmy",
+	"ldDaOGIi0JXQX/W+5OYltiFOazx3AOsvIu52t80s3nAk/wiE5Q7W1k3IWXtAoLL9w48vwR7YyCWGpvL2",
+	"AV+BWSczoCh4GxsBG4TLkgizQLWHQrNKLYSk6jofVodkIdNRqdv6JRQqhU3W7D8z+Ehi+/cJ3q5K7LkD",
+	"qR/1D2OBv+g1N4uFUmU3FyMNs3gEAEUeO2L/0cENdcjsQjw0Yzn2Njro7r8fVYuw0SLb57HbHZ8OfZsB",
+	"WiewzbGx14WPIUSCNkgzcdz2GW8mHxgzL5TG235eZn3exK0KsZrsbvca/fSTJ48eTaaTWldOkli7NjfX",
+	"16VawWcV13dmXevP/Iev3Teu759M9pFlHkxGfnxC8DKyq8X5f3qUjuldSi6ZeAd1AV2S4uPTlFNDsGou",
+	"KbqG4iq2eK1lBHqgyKpExQuPdtK2iy8P9funMTmHH4b2Lg0rqfcOyoMpGB3hOjqHIx+RoBWcIzLiNcjj",
+	"p/LKxxg7oV2esU/Ohere8bK1vU7jwsd4mJMfOj1RpbffUk6xHBEqPg6Ge0wpxQiI7ZNzM3+poc4jlQ7J",
+	"0xycbd9Kyeng+3Rglr3nNfgLveR33J07CxdOmsPjdsJpTTdse/D+a+0re3hrNhPU0L7ObLjEs3SZbLW4",
+	"O4HiWvTgC12w4vqMzVGHS8Jkq26naIQcK5/h4SHUrQfR9D3aGzx1hLvHP0llhwFWH1GxrGGt9EFnAO7g",
+	"C3o0yZ2ji4v9uL42ebbNM86zpRLFqHY5bq/+uGfspMArvYpv3ThN1VlsyX8ckH12JS8irTsGhzMsyJho",
+	"MJEEwX4/TpW4wU5IqQUbxWXZpxl2WjM3Ly7FYpn8Q0WYh/tU0zU46/DP/87+n1TyQXQLJziObzIkYN5r",
+	"jBkOjJuYVWiYT+bet3p4alt9bwI227K7nXzX5kWrkut16zrie93Avq8IUQ0yE36Y6OnJTZQIpDqsGU8n",
+	"Bdcwr3MWG0b4mV1qMEtVUVlKgMaUoacaAQo5IgvJLCZuqtp4gCtEMNo4u1YYBm/XWFDh0Vw3WsnFjnAK",
+	"YD8yuTFFre8PYl08w4cc/3nwgwRm/2Ynza3tdwUjLGp9Q4yhRP7L3H53nwWXyanWPYxtMOifajBumKk1",
+	"OI4OGGL/VEJCyRoMowOOLc92wVlPRA8DthYzhI3ct/pI5iVp3yMnJX1lkwNOSPrqYGA2fLjpOGvPlPPl",
+	"TzXtA40xlPTHc2MyxNbpqHQ4NFeJO6i2hKnm80fw/kubNEn5ulQbtuJy611kK1JT3LMkLabUDgGF+kFh",
+	"mWZtom8ky7ThykF0lmqTagKCws36/KSqdIINm5H7Zn6p6sF7qPpOQjaD8fj0ux4Jk+PycG31UzqfsNcK",
+	"A7auqyGUxozKFG9iLNoxqG+f7hQrLDhkfMO3U2Z8102PLRPirsJQbm46ZL1O1S7sBr8JQWBWt1AxCy5R",
+	"jZjuAvnvHBVts4WaoXPEPtXDXXtAVObUtbmqU57gqAvh0USWjUzqldTAvP4awcg6cHfTu4s5dR/Tk+kl",
+	"4ueekg8rlWBAyKH3oB39pqRYEFlYvXYnfpm7o/HLf4EfnfKQgPYNKkZI4UtNHD/xP1WqGDemP1DzvZ1p",
+	"ZiJJKp1v1Q0j0Z6FHYrUC19oz6qzyBY1xxesodTy2pA/WoE3PfNPm7l5xgyqVtD+d9gyXPZRkO2qTRlL",
+	"BcovS2F7EosyMMmb9HWfgVUeCrfQjDr1LUQlLrsnFRDXkEbp9o2vUyqEqnUBeeSlAYDi9IXwfHZm/wif",
+	"66AWZJEpggdpX+uPxMGE8AbZt1CSbGUPA5yOq28y/bNyyNX6KCdSsxt5cJk96MOUJaCFdTqLvY1ifq+Z",
+	"wbBqgPC6MPhRm3nV/+lwh38yTj0uiPUpQySEwkeSzLBRc386OgctwI+OSdbe2c2cZPNTpbnRMKmZtXoK",
+	"7U+uMioTXsOkKWGx2ca4zqL9omUGCISe9uYpOad7PnnHlsJYIQubS89NmDoHJzvvST6bV3yRzFZHmjAu",
+	"d5uPUL8UXYM7vp2WFO0kopzdILkV93nEw8wxbrXp6M4zNtDAycUuGqckzeMMdzaq2dEYg5iHxLW4YQdU",
+	"/h9kqUYnWMTseVSthK2AXEuk02D3K3eL+84ik4QPMZXriLV7wXlYtmsSQsBZ6ZD0uHMsDhedrfjbr+np",
+	"Try7lZM7vPb36I6EscKuVO58Y+HRLbNLoe3WvWW61YnejDiYH5CuiExQFC1VbMp7v1+udyhO36Mq/GCS",
+	"UDxjY7HjEIeyQvwiUERe5vtvh7k2cb4cWc4RQELyHh85avX5G9OgsuPO3q2DSvP/nBqUtrDljO+mdcuu",
+	"Hu80HqGOUsq94oyfNJh5dpP7O1y2/MMperRgYsbQY6D+So+FySTH99pZxNdEFsLz6CG6yDIJLAc+OWoS",
+	"oPKmE5BaVR4+tiQPuKnNGnwlv5AhDL2ktru19P9A5Kp05U5oC5jIwTDCjEKHy3oYMeNr3EXbaXCx3zEA",
+	"rXs220ZXRTLE4cuSAs3pSmnF1NJ4TfmK+E1mHe4Pz4fBoPqWyB5j2LtEccQM17jtuXBaQKs35PkhCP+h",
+	"Cj6rK677K046fv9YxILRlYQCcFjVrGVxKMTB9aKO7V4TOGv5ktHsPZSpxkzLrmb8QbWRe75a2Patbs3t",
+	"MlEMHfQ1q9ZTViprobxl/y+2sonNmUmfEwQCoDZyyn567TRwNxKhcFbC2OOqUY/UhnE1kUzDAwdNaKSP",
+	"xaJoOHZ2+1GQhgH9TqVm27SX3z/eDYb9qVek/1JyAhAVp+Ob2WXSRUqx2C2dbjXRVHp1JpDdfLJqtCUc",
+	"s1J+dMGdsYTmNiomNzGR1dtt6As2S6URDmMVekHNlU71zqmAa2m/8skBQ5BSQkLPoODuyGz/ZitzVM39",
+	"fmBkhnzkqb+YXX7MhFE8llNwtWcRD/Z+kWhgGQIymPwRQjL9gMtN/YHnzIZmO1vZn1rz47L/JuvvoVd0",
+	"IZWHX9MtjMXEMcgrbFFFOvD9L8NznS4Ww7oD+gZTQ66pvu98A9v2PHINp4eLh7yOGS+GYTu29u3+RvXa",
+	"pAaBqYJgBMUyZ4AazOmr3bPnjQPcjQ6WY7O0nY4VYY49rZ9/bPXf6HZZpmsn+urQCaL53EI5xUO7WW5H",
+	"oZAfhTPeA8GX6RW0LzTazX96HCKBFhfW1iPJL6CuU2ptrYXdvnTD+fsAuCa5j3NADyv9Kn5gae2aMnlM",
+	"uLEENT1TdyLWjFEegRRy8b/Dg80a1uIbcIoVAmDOE47y0IoEfHpbvOS5ZLy2S+WmTRHdFhgHqncNrodv",
+	"6Ww++1n+LL/EDqlul6gnH6FccUarY1bdgUQPZMQJ8dOexj6j6Bv6WbrlIXDtm7dX+Ks37PeVUndTtlH6",
+	"bsoM8GoaUbOmrIECv2VvpJLwBkFZ1iCnP8s3Bqp5/AWzinG5xRi/EQuJ4/zhM/Y8KjVrvqAUOy6ZWvNf",
+	"amBviN3efPaz/BLbw+KDb/ia8BKEkte+Bfy//dMo+Yb9/sVXz9ifP//3//hD6L9osISPvXH788atd/qz",
+	"bDtzCERmSgoUvLXMWFh/9jPipYkCpPEZpSCtmAvHP5Ona14s4erJZ48ajmj9rilBmrzyfNKqGryZPA6Z",
+	"DHwtJjeTP372GD/kLAPk02te++jrgpLD485+XU5uJo5gT/EJDA3zFVjQZnLzU/q8NY84hcyd3ffTg08+",
+	"x4Kz96/dcTNrJQ2doCePHkVEFN8urbUT//QSik74QcQJtwSUMXhWds8Ilhzgb2O4NvWtOLnr0HAYj369",
+	"WqGdPnnlzo8bh1nNRTVlkpx81Pt+OrF8gSjyRPDX04nnesT5jiD37pu0J9cIEprdmWfur5mtQTHySw1Y",
+	"7O95Zgkci6MivQ4Vn118P3AFF9wQ/D6JNdyWYsmFk0Iex4wzR5ImDxtT4qORc8yGLX0vpeR+/RXoIP2N",
+	"9uGypMVBLsvqIBsIpzbXUwIvEpMkn0+12iwVpkahi4SAo7jlM26wMXCxxFj7OKr7eNEVHhSyyXx+WOKo",
+	"PKOHJ9NQ+/oXVW7PRnX/dQoRvt9VHTwIxcV23I/9MMeJxyhdOEdYqrvka3IKCWuCutDaTP+O2d1P7KeB",
+	"Own3waPoz87uCt7g328YL+wbZqGqDLJTKUqK21kVulDjyFPsVDv1Rd5TjK9Mma5RLyEFfcpqWYLG6ZLh",
+	"zbhhb0T55paF0Sw3d2E4/rN0P3qUYqk2TJjPmDsHXkUC6bSguSPMXNwDWwnpDIVb4nu1AkMZdcaHLzGq",
+	"wxYKYVu27A2++gbzatyPz7mxV1+6eVx9/cUb0hB2mfpHbovll/feE9q5APYjTn6R/sRi/JUXNhoamAx2",
+	"S9Rc8vUapKEotVsqBmk7qS+pKyZ08mzYds8D01dY71SFvVT28E0czwlYQt2nAXeodMLAh686C28tcemV",
+	"x7rbOZ7du/NSZ/DHpuWDmVLzb30P+gobgkNghnDqHMdmj9xcA/w39F1XX9ETF5RcfoRL0guwFTYiGmth",
+	"fRrWXKv/piwsTyldyyShphOf8rFLnJc7xDn/bUIf/yCXycW3hAbY2RFwJiXKxFuCpn4TjL43bMW3Tkht",
+	"ejcLWzYhV9/B9sogXFuWsyOa2yC5STeKk+IGmhb9GlrRj5QkDKb1pLt3GQ3882RayagJtSN+iSm1YDpP",
+	"mdMlrYJvYEubc1GJ4PSE3UCW3aigs/hkd2+Bb6c+KwNb6AfFB94KsyNnPZhMTtLGbJ2shf3c58hcjLJu",
+	"gAubv0+rCtUuE71JQjMC/2JNb99AMqJJH8Gu37n/vSdlEHMx9kj3AlbqHp4T0Pw474R76e/uYCQY+vN9",
+	"BfRMNKIJM46EIjo5BXTpu7b2kqdt/Eyzd/bZiXFeHrwg/30noUPWXeabhtofX/pMXQpG8+M1bzIk0tbm",
+	"F5rP7VNqlDh2J74uYbVWFmSBcKNDnGe7e3d+XYRWMkIXeXy2ob+vsDY1yzFPHj0521gE87E/1gwWtbxl",
+	"QuKp1QvPZBytQ4rNeMcFGSdIhOeqiAAx+zd4aImRtx5OPw3IhIwjm4dC93vQM+puywxU1MqzkyoUjgNm",
+	"JOZ0rJ3jMFO+vDd7uf1FUUXIxyiT3NwufC/+uFTO5HB0CkG8GaUbty21jZDDxA/S+1rN5xRcSlL9O/fX",
+	"U8meVD4xC4H51i4pLRNBCAZpl48Ha7xNCQMSzulvPo7l1F4smqPwyq3XOkS5lyHe57agSOhftpNLzDRG",
+	"1M4zV/+5kZO95BFCZoPyQU4SJ28jnoGmLNXJZtlw5tTbRhFYkYiMVa7uIdMUdAnDmk6N48+iNwj6fCiN",
+	"1/mEc5hihCYvp8fpdYSj62Q39IXDDsEIE9JdZTs2RZ+TOePI+b4+zw4dUuvm33JbLC+mo30E0YcLbvtf",
+	"xT14rzVqXhI2rNVB0Kn6fuvbTVmcxkNI+OHVg6ySUXFimCnmkvXFmvAhOJ2rfr2s0s7J+yiUezUnfJHo",
+	"TSPlnvYbHe3SB5oEIUggZBFldJA+XWJVzkdlAfxNbRhnu4CVIfzjMxMCCDLdpNQtFFNiopRt56ERTHLr",
+	"6vQdb4fG+A6dqet3jizv837bpdq0WOf0G9VnxwfNlfYkr7t+FLfrsLNzDkXLH4IlN1FtRSAbPBMli7t9",
+	"IgM4rstu+RdiPn/WDHReU0ZCcO6O0L891trZIpyt0zhiFgT1drFg58lc6vbtYaKgHnjOuzfaTYWjCFPB",
+	"OjiVVSMgRfrmf6W3H/ut/0pvP+TF/0pvLy+1wr77Lki7nYHI+haxPn6KCZjuznP/P/vt5lmy3z92HgH3",
+	"KWVj+hU/QD5m2ICOUMjmZo7a5TmVOeT29itewIvYYuzM5n+snRsVTe7xKE0+liCwI9sr5f57yWBlWyJw",
+	"2YiDHQ9eGwtqvHeoXQ6UPfxfNZUjZ+aQQmHR9ECi0zSeuXeynGJCy8uhX409MhOKz2apEPk4JM3ZJaxy",
+	"Pk9DKfyn+WcxsYSg22xwJHasI68OlqJEDWxOWDGpKREm2J791sJTfbdff+fevaXw5FUDAQOyvA1AEJUw",
+	"loqHmdIl6GFpd4agrZvZhNp9X8p6hf9/naTRAS57BW/tea8XgpP4OO4hz/UXvofCEW9yLzEs3Wkl0UiY",
+	"KDfSbsyk7vm0sN/JM8iSC6mffmZPi4tongOBSfbgSdOwI5e7cxBKccpqSaCKWCSFoo28T/Oz8EnGhxke",
+	"vn7n//X+mmbBY0uudI7ND362oVb13G6XefzuOXPSLpfC84rfgdcYPPUinO+AfcmEIZ5+GiS+RHJJ5MFB",
+	"guFy+0ozYTwiBCN6WXTtHnXoFkrC1SA18K9KwseqCv5LqwitjXmI6PaGG48J6AwT7wl0l8NK6Vg2mrRc",
+	"+7SGPcYUSJmDnomvm8cuEb+eDebJOBFEBPuNKyM9HoInhfE1fYQ1KTHgWvLtNPRMSSoqPmiwU9KXyCo7",
+	"yKDX7+K/318X7qaoqlZkLZcYbKzSEMl09itVtL78Cekt6AJr0dADAcTVdFWZbBpgRo95ht/+JMh+AR97",
+	"mzk/sDbzhVbrnZ1tOiCILrBI60gflQGqZgb0vfeE5sqlvosPfXTGqe8s/8AhkQtnwz8HG8oM0PFFm0S4",
+	"7RUgF2Ah9vCag719Jw7p0x++xyf+ZcIabrkXvpCRoh5MEFMdM9pg9qad9hUtfE81EZ98yQIu5l+9YqHJ",
+	"/V/54jW5AExcCnIfM30sN3chYxZfiJlNIR8BM0CatrAfb5lDdKknFVJcJIGjz5VmRq1aNZzjbz3k2oMW",
+	"1P+KT50xewWbuOEiEKO8ce+c3/bv9PKipn9toOH0oBVwsxuSiPv8qN3Lv7fJ/P74S7FYDpvASuXGfzxq",
+	"/Ae3Mh/gmgo8eemrCtslWUrKoB6bZomJhv+sywWgg8NDwzgJo+uKVNEtHFcYs3va+4/li86z/zIqyu7C",
+	"L8wBHSoPUFuyu51TWyK83YOqLfuCEbiWjEvYUJpw7AUnDNsojSZsRk5qmZZTvpvIXmB5nzseSKP42K7+",
+	"uPWpjGYfT5/x4m6hfVe1HibL3PE+H7xXlHgc+At4SD3qfd7PMQaiPzuIRzgdaCpb7hFrkwkOonTalfvy",
+	"NJXmMDR9ITIGIf6HZeIPV+3u9L8lNvQ3J7i4dzj0fwuFEz7b0nEugYDHxJYcDsSI+70B/83f6xF892Ms",
+	"NqbZXfrSJRKk6uPG3671A1+sF/IHEE0+iEMgQFBfcr9DQttG7eABIVgQX/mezVP8HdX4gLToCMTXsN2V",
+	"77rKKyXhuKuS2O56Vld3+RR5N9mnVfWp8FRvn7du1lGZ6Cw2F5VtQPeM5GuzVHa3odjnyd5pZEEP/+Be",
+	"c4GVOu39X865muOA2/2B7balQ6M9/JyAdg/zSvVAwsKfNUgW3Tc+iLn1TcWXCIPIqwpbQ8O8NlCSJyyU",
+	"mIcOitTU8mAa6m5nOE+HdNbZwwUf3DksL12xSyWVtOJb6hHiyyoQhtPT1qmN1kA1P0nsvKN/9KJFPXPW",
+	"lpfH5w5M6vDZ85YPXi5AiMRgnMWJj6e9WQLkgcO/fLtW2r7EZ85uGnlapo2Gt5V52zIb/I+Fuc9YCtkW",
+	"R5T1AKXA7gsGsHkKsWyhVitubrv55HsNLHVdwbAkbuoBanrKMAYnuUfIEZwX6eFG5ayvPQMwEA7bDqDL",
+	"X+n1EiNDZU0SxzdYdTr9TkfHIwtEVGEhjasaD81MSK63+32ULovm3uqG4IOp3DDOkPOnO/xBAFFmrYGX",
+	"+GdqsaN4CSUhJR+VB4Of6qk5fK54edwZO6v/y9+sc5EFxPQWe5K3nwxi7Y2HctVqY7C4L27PtOmaEk8j",
+	"Dy0XCFFZZV1wlCGRESX12neSDWci/oKX7mDgd4c7W3wflDwZTklWOfEQ/Ybq9gmium0ouuIFjrkzPirI",
+	"LfWZHprOtSd3LKzWlW+RlIM2ehWe+Viu9ymidP86r6OnKFxxezdLBfeg2R3A2sSysaYh47Rp5+OVin0F",
+	"RfqW+UfVvcZ+fFmYjlf4xMfphaO5XVZxQHh9JFOjOvzO7PTdPdYn90o3vd4+6J2/UAHHsEHFid5+7G3U",
+	"xZ7Jqb6OkX8Lgh0J8lOV1FcCGzhgh2fCtzUAbKk2bANV1cQjaZvsElbTM8XIkMuvESwhl/75DcD6LBLh",
+	"/J5hnNazpRJDC5A+HTn0VzyfdlcaHT6g4zngfqdZdU5baLW0/jjvhdYEHwyjJFZ6SszLZ2YN/I6p+RQv",
+	"emdZquMRllqtbbMX9Y+xlevHuCVhdhfej71sDRKNwnRRA4cHKzfL/GH4cbn9DQ9kBBMsL3sgtx4lT5eh",
+	"bzV1ZxIW3XjHbX+rw2s2WB17kn7Y2rrfSup2OsReODz/zKdhR4ssXTwXIEjQE9Hu/DuIF1e9dvu3F23p",
+	"9C1cHkudmzts4YZkcbYuQW3rcJfFFoJFAaZDJQw1eSpdr7kxG6XLrOpK2/V9eOwySmj4PA32oUvHaBZM",
+	"ocXqbIpApFuP/u7b+Rqf0jWM2Oh6un7n/ve+jzmPKkFxL339xeWLey7cvQS9erF7CbalJltuUXNdmqEB",
+	"hDapr33ZxyEAOnzmWLKf9xZKfUrVtlCr4XmK3/nnf8Nh+iTuXmLAB4ADDEVQ6JSjaie/w9N21yrPbkw5",
+	"o0DX8riTp1arTlPTxNELD51w9j4p5Eda70NBaRguSsZnqo5BE8xJtabpoamq8iwFlE/L0i/uAdyyOxfe",
+	"BSrZaSEfJGEyEPFy3PGSb7H6j5Be29yBsWL6BUJdzNusMjSOtiMESiiEOdAuDApRwql38KUqaf38Pwhq",
+	"MFHmknlqL8Hu3gklBViNKEMYDQMcGC7zbnOlmZBFVZeYYLCi5I72w5hN6N44imMwh6I/qeokHfncIVe3",
+	"pdWvNwVoX2PADCC3S9PQS62V9COkt0WRCTDjmpiYxAoJGFYJCZgQeZRioXSJlLgyQGHYtFx5Cbz6zj/6",
+	"sYmVMC83xw8iWi5szf2N+441sVf+eq2p8yfyUGir4YQGsgwFUQteVYaF/SWZQrcT1c9ulgprZR1jHCle",
+	"MO2WV4fKY/1Dl9NKf90GjSfgQ6m5DSBACzUOc5tIq9l3Hw6XNthsu7/mSpqP0mPzopYPYFI6+jS3Q7ay",
+	"uafBfKZSRj4QGsuFRf2Leozy+OSc434yWRzPuNZb7MrKKyh9dl9t9zM0btEu2cFUcPeBfy9qqeQJx18P",
+	"bJu/c+QP6xWne2kvAOP1K9UlnnrVAd7ywiKEvTDMT3zqy2ccFxxQJnFTE3t9IMGcbLC/bI9LMm/pAxdP",
+	"GP9YEqU/JfuXRvAuj6QhHLOL0RnCDN+aTn4xVcvhn9G88S10jtJO75Uo87z4DyXKf9X4EFbUeeuhXg8l",
+	"rofDuH5H/+iNvL3AR0bTll67uC6nzGV7jH4nwYOHtG9MIl9OT+5S97ppZpgltG8P+sJ/+Xhqp3vaVSVW",
+	"yJjYC7Xb5e5QDMuZnCN7Cmc8SnfUPWU/GlaQZN+Qqzz0Xx5SmxdavikJvkuCMK2OPUpWOTywdiefURlS",
+	"v0YAMGKiB+okqfCmmDK33WiIhk00QhYQq6qJZ2NtObbunrI16GQTprEHE9BvesCterIAPMa1Sk7UeDRa",
+	"LtXppCrFHF8Tq8mUvK4jK1jJgBA6xDiTNazu+n7oEtWAU4GqxFJVJZ1lrN9JD/7LOXIbzZ1Y52EJRzXu",
+	"5JatlLHMKCx0v2WPHCFzXUO9N+AcAzfnw2cotPbbna97XtW49cYCL2PjOy6VFAWvUHhmdW4r7mFcKcbe",
+	"/Pad4lesgKoyEX6a2g3rGn3p7nTUFTfeWY6gALn8Cm+DnFQo8ikGIVrwSjxIyhiGOEEsVjC3V6q2vf69",
+	"5zC339X2NLn4a7xGPWEewsnLmTtNQi4IpgcjSe6sL9WGrepi6esCMQky1BgfyxRDQO+ObWv5q+cJIsxD",
+	"uJ0TIgER+HYSmUig+yvhJJ74JxRDYFXjY5fkjI9sx/2aHwBMtbvhviO7u02d7jYDFBMn7LOx3ApjRWH6",
+	"PAUvm6c+Tm9Ba4IXzORX96D5AqasluKXGiQYExpMk2o4R3+ktEElU3MG96C3R5k0tUSUo/7s6Rf1eOfY",
+	"i/ohInGXdt3UrcxpD4J6OPi2S9jrJadJpL2Pf+PVvyZ93cIRKUo2rXoD4go1k+F2YJipRWwNBYi1Pahn",
+	"0ENHEv0S6eSfmDri6PdQeQju9pkyEzw9XJoNaCgjPs8stKEYfzYDu1y/I4jC99cGrK1g5WmUi1W6ZzwV",
+	"HiCW3mG7XYw4j63YhxGXhoS7RKw00O6DREzDhlw2xxc1pYgM5ROuuLDOjMIkTlaqemZZAJYSxMTlLgTq",
+	"QHFWy1L1RFE1n9sf3CMPxoMX4hy3iH/1zjqfNGoUnoSFuAdDuCHoTrTcxjAR3vRTXwRt2yh4xoqqIm9t",
+	"yFjcaGWPOC33oMVcNHTJxHvdU9tjdK7TTs1vwDLO3ORlsFZo/73l6bRAynjvw4/p4wMjFvJK9Oz7S7GQ",
+	"X8sLFdv6jz/wjXeJqmgoai3sdnLz0+sdc2gNTj4VShpVQajWJeuIY+0jKWexrvdADa/EScaN8+7i/M6R",
+	"r/jBypW/9BZ3Z72DC5MplHJ1J+QBn+dLfPAbfO6Svos4zENo7QWXbIbEk1AgzG3EjnP6NXYSUHMCb/YB",
+	"/UBWIlxWdw9/PkzSByDnhUn5tKqYiWsZR6Drd/SP9/39jFfqHmgtoy9Dei2H1nO5k0mTZtyThjQPqUhn",
+	"qg0cpFW7++g07428BFXOzYAXdn+ZQIMBvJdp3fx9fQ5KHla0vp5/y7HdbjKwLWHDRLd/Bab7cOMV1JtW",
+	"uQMpqTMlS4OY8r73CV5ydolrSQaS+QqaENbYcPIFdBKk4AcxxS/Ont8iUnOQAUo3nsNbzHgvNNhonscM",
+	"FGeSbEcJiJRIxWJK0+cekuVXD9M8bk/c/KognV+CtEjIS5bqotIaUXA5W2u4F7Dx2mxIeiSPNHaZoMd2",
+	"25on+ahlm3Q5aCmMVf3IhiRJ/uYfPFF6JiHKyxHt7imfKPYkGZqQ5YTtPWg0FTBliFtHOXKUGculzWZW",
+	"5hOzHhYobncfLhxvIsA4u9SqXiyZFaumqWUgIyZ93Tbocja4ySXCN1OTZWHY548+P15rvPanIC/kvqcH",
+	"zqUmXQD+iib4YWp3PPUuHRzBGP0MWC1L0MYqVZI7pbkWvWiLTGKovId8csKyGRRq5fSg/TT1sTJtrdUM",
+	"+hhGzeAj16pxjpdMsdHb4FWQlN7BjIU1m23x/7e+6+FaaUpfNaHsxWs0J+xOSATojYseWT4wTlX/CJPW",
+	"HyKzyreQbZ3PfFVvPmkji9/O7+DITPPTtM69ex+9u8S0SmPxBLn1Q0VG+r6Htz39UrDDfiufPfwcIHRe",
+	"D+rzwq3vZICACBRQuVRPGY/C6eVwodzljfK3qTVh61qvlckWKsLmZaHWp6ZNp+S/F//ZpPIqu/zHH65C",
+	"8v1vIRQvTMjy9bl6iVpuv+We91Z86zQE3HdhDf2NmhOymduvA2Kn50rZaIx6Z1FOX4L90T/yEeqHLzcC",
+	"HUa/MseIj9P43UdvFu0BVtEWlTJAom+UC8Qxdr/u8AqfGLvPH5Uu4JZwYU3gL/GcMnewshoA0TtjrOEf",
+	"r9+5//Wmbb4iaTRuR9xLl04szMnbM1rSXhKPpuc13Peia/7IbbG8MGEtvLU0j+Rl+VAlQt9rtdCYfezU",
+	"Bn0P+gpvEaLQlNXSioqFa4+B3MESHk7xw/mx/6qM/NTchSwgq5ixan3bqtkJ3m1HPyhZBfweGoNxBsvd",
+	"wGpiQ5q7fWdDKrU4JFaeq8XRG5JxR1ZwD9Xg3NnnavEcX/jkkmfdzB+ktouyx0Q5DZ7CWSiQHXpMa3PI",
+	"Y/CDIX/BxajlBniAMHvt19GX3LEbN05Lq2cauAU36ZPN8AupvX+HDU7vgUM5zZiX2cOyZBx3ccQmRha/",
+	"fuf+NyBV4qiNdS99wDQJtzSfplVVzKo7iK3cqOHCKLbPXQpnp8yjT4X1vqO0Ez1OemTs5RfH9c1qCDki",
+	"U+JSyHy4hA8SdrnwTvsWJr47Lp6rFd+yUk0ppZXSRhArUyIUOOYkmQAgc6xY2m0nk4Z1BAO21U7mfMfw",
+	"8TkvnjjDiwNa4eZwzPtp+sxQDN8ssf+GrLZMqs001FaKUR1oeveLZGy/t4Qe+TgFJk7uAUIi/i7CiIij",
+	"XINMHPaj0GDPp5bhuh4gPNLZpYvocLSWB1biWoNeMqlrBlyDJvZIn9rTT+f1O/z/AJ3vOK7ZuZETVXvW",
+	"fzWff7OHkBbxfB5PMxV9D6Za3ivcKFwE4xY72ozZk906g3cT2vHJzU+vHblCrr378bV7Ut8Hqte6mtxM",
+	"ru8f49ny4+2H35S/mPGu3ulB6ea1HyVbV7yANmyUKEFaYQVmE4f0Tu8o33+9ROwr75fZCfE2b4fgSiJE",
+	"Jxmv7VI5asSGfVCG0opSbaR3Aza+EqdXpD4VWoLrumpPPTZ4TcUqsffdZqlazIldADNxTfewVhjTiRFD",
+	"iQvPvUFpKrFEN7QWRYTJBBof13qLLVQiYjFd0saq9Vq0B8ZyoP0vVEouvHudIMrdrvL1mm7csEZ0fKTp",
+	"UYqyyzl1iX6h9/8nAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

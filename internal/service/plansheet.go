@@ -1,0 +1,155 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"twinning/internal/access"
+	"twinning/internal/core/document"
+	"twinning/internal/core/record"
+	"twinning/internal/core/sheet"
+	"twinning/internal/fault"
+	"twinning/internal/format"
+	"twinning/internal/format/anyfile"
+	"twinning/internal/store"
+)
+
+// Columns of a plan as a sheet.
+const (
+	changeColumn   = "change" + sheet.Identifies
+	decisionColumn = "decision"
+	whyColumn      = "why"
+)
+
+var planColumns = []string{changeColumn, "plan", "number", "wave", "verb", "whose", "person", "account", "department", "changes", "reason", "outcome", decisionColumn, sheet.Was + decisionColumn, whyColumn}
+
+// decisions are what a cell says, and whether that sets aside.
+var decisions = map[string]bool{"include": false, "set aside": true}
+
+// ExportPlan prepares the changes of a plan as a file: for a spreadsheet, in which they are
+// decided about, or a line each for machines.
+func (s *Service) ExportPlan(ctx context.Context, who access.Caller, id int64, kind string) (Export, error) {
+	p, err := s.Store.Plan(ctx, id)
+	if err != nil {
+		return Export{}, fault.About(err, "plan", fmt.Sprint(id))
+	}
+	kind = cmp.Or(kind, "xlsx")
+	if !slices.Contains([]string{"xlsx", "csv", "jsonl"}, kind) {
+		return Export{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("a plan can't be given out as %q", kind), Detail: "expected xlsx, csv or jsonl", Field: "format"}
+	}
+	e := Export{Name: fmt.Sprintf("plan-%d.%s", id, kind)}
+	e.write = func(w io.Writer) error {
+		all, err := s.Store.WholePlan(ctx, p.ID)
+		if err != nil {
+			return err
+		}
+		if kind == "jsonl" {
+			for _, c := range all {
+				if _, err := w.Write(append(asJSON(changeView(c)), '\n')); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		out, err := anyfile.NewWriter(w, kind, planColumns, format.Writing{People: true, BOM: true})
+		if err != nil {
+			return err
+		}
+		for _, c := range all {
+			if err := out.Write(planRow(p, c)); err != nil {
+				return err
+			}
+		}
+		return out.Close()
+	}
+	e.open = func(ctx context.Context) (func(), error) { return s.place(ctx, s.exports, "exports") }
+	return e, s.act(ctx, who, "plan.export", fmt.Sprintf("plan %d", id), map[string]string{"format": kind}, onlyTold)
+}
+
+func planRow(p store.Plan, c store.Change) map[string][]string {
+	var edits, reasons []string
+	for _, e := range c.Body.V.Edits {
+		edits = append(edits, fmt.Sprintf("%s: %s → %s", e.Attribute, cmp.Or(record.PlainList(e.Old), "—"), cmp.Or(record.PlainList(e.New), "—")))
+		if !slices.Contains(reasons, e.Reason) {
+			reasons = append(reasons, e.Reason)
+		}
+	}
+	decision := "include"
+	if c.SetAside != "" {
+		decision = "set aside"
+	}
+	return map[string][]string{
+		changeColumn: {c.ID}, "plan": {fmt.Sprint(p.ID)}, "number": {fmt.Sprint(c.Number)}, "wave": {c.Wave}, "verb": {c.Verb}, "whose": {c.Label}, "person": {c.Person}, "account": {c.Account}, "department": {c.Department},
+		"changes": {strings.Join(edits, "; ")}, "reason": {strings.Join(reasons, "; ")}, "outcome": {c.Outcome}, decisionColumn: {decision}, sheet.Was + decisionColumn: {decision}, whyColumn: {c.SetAside},
+	}
+}
+
+// DecideBySheet decides about changes of a draft as a sheet of it says that came back: rows
+// whose decision is another than it was.
+func (s *Service) DecideBySheet(ctx context.Context, who access.Caller, id int64, name string, body io.Reader) (v Decided, err error) {
+	p, err := s.Store.Plan(ctx, id)
+	if err != nil {
+		return v, fault.About(err, "plan", fmt.Sprint(id))
+	}
+	file, err := openSheet(body)
+	if err != nil {
+		return v, err
+	}
+	for _, needed := range []string{changeColumn, "plan", decisionColumn, sheet.Was + decisionColumn} {
+		if !slices.Contains(file.Natives(), needed) {
+			return v, fault.New(fault.Invalid, fmt.Sprintf("the sheet has no column %q", needed), "it says which changes are meant, or what is decided about them", fmt.Sprintf("take one that has it: twinning plan export %d", id))
+		}
+	}
+	var problems document.Problems
+	moved := map[bool][]string{}
+	why := ""
+	err = file.Each(func(row format.Row) error {
+		cell := func(name string) string { return strings.TrimSpace(strings.Join(row.Values[name], "; ")) }
+		problem := func(format string, args ...any) {
+			problems = append(problems, document.Problem{Line: row.Line, Column: 1, Message: fmt.Sprintf(format, args...)})
+		}
+		change, decision, was := cell(changeColumn), strings.ToLower(cell(decisionColumn)), strings.ToLower(cell(sheet.Was+decisionColumn))
+		aside, known := decisions[cmp.Or(decision, was)]
+		switch {
+		case row.LeftOut != "":
+		case row.Fault != "":
+			problem("the row can't be read: %s", row.Fault)
+		case change == "" && decision == "":
+		case cell("plan") != fmt.Sprint(id):
+			problem("the row is of plan %s", cmp.Or(cell("plan"), "nobody knows which"))
+		case !known:
+			problem("%q decides nothing; expected include or set aside", decision)
+		case decision != "" && decision != was:
+			moved[aside] = append(moved[aside], change)
+			if aside && why == "" {
+				why = cell(whyColumn)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return v, fault.New(fault.Invalid, "the sheet can't be read to its end", err.Error(), "save it anew, and send it again")
+	}
+	if len(problems) > 0 {
+		return v, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("the sheet %q can't be taken: nothing of it is", name), Detail: problems[0].Message, Problems: problems}
+	}
+	if len(moved) == 0 {
+		return v, fault.New(fault.Conflict, "the sheet decides nothing", "every decision is as it was when it went out", "").Because("nothing-to-do")
+	}
+	hash := p.Hash
+	for _, aside := range []bool{false, true} {
+		if len(moved[aside]) == 0 {
+			continue
+		}
+		along := v.Along
+		if v, err = s.Decide(ctx, who, id, Decision{Hash: hash, Changes: moved[aside], Aside: aside, Reason: cmp.Or(why, "as the sheet "+name+" says")}); err != nil {
+			return v, err
+		}
+		hash, v.Along = v.Hash, append(along, v.Along...)
+	}
+	return v, nil
+}
