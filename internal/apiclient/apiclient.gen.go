@@ -3343,6 +3343,8 @@ type ListRejectionsParams struct {
 
 // ListReceiptsParams defines parameters for ListReceipts.
 type ListReceiptsParams struct {
+	// Number only of the change with this number
+	Number  *int     `form:"number,omitempty" json:"number,omitempty"`
 	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
 
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
@@ -11302,6 +11304,18 @@ func NewListReceiptsRequest(server string, run RunID, params *ListReceiptsParams
 		// styled parameters, preserving literal commas as delimiters
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
+
+		if params.Number != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "number", *params.Number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
 
 		if params.Outcome != nil {
 

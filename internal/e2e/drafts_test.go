@@ -29,7 +29,7 @@ func TestDraftsByTask(t *testing.T) {
 	whole := draft()
 	h.app.Service.DraftOver = 1
 	require.Equal(t, whole, draft(), "the same plan")
-	require.Regexp(t, `draft, 2 changes\n +2 +suspend\n`, h.any("plan", "draft", lane, "--finding", "leaver-active"), "what mends the findings of a code")
+	require.Regexp(t, `draft, 2 changes, selected\n +2 +suspend\n`, h.any("plan", "draft", lane, "--finding", "leaver-active"), "what mends the findings of a code")
 	require.Contains(t, h.any("plan", "draft", lane, "--finding", "claimed-twice"), "this selects none of the changes")
 	require.Contains(t, h.any("plan", "draft", lane, "--finding", "leaver"), "leaver")
 

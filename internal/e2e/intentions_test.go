@@ -37,7 +37,7 @@ func TestWhatIsToCome(t *testing.T) {
 	require.Contains(t, h.twinning(1, "intention", "cancel", "hq-dome-booking", "i-0", "--reason", "x"), `lane hq-dome-booking has no intention "i-0"`)
 
 	h.any("plan", "draft", "hq-dome-booking")
-	require.Regexp(t, `readdress +Valentín Petrov.*┐ done as one\n.*\nreaddress +José Ferreira.*┤\n.*\nreaddress +Valentín Petrov.*┘`, h.twinning(0, "plan", "show", "3"))
+	require.Regexp(t, `readdress +Valentín Petrov.*┐ done as one\n.*\n +\d+ readdress +José Ferreira.*┤\n.*\n +\d+ readdress +Valentín Petrov.*┘`, h.twinning(0, "plan", "show", "3"))
 	p.do(chromedp.Navigate(h.url + "/plans/3"))
 	p.sees("as one")
 	p.shot("plan-as-one", false)

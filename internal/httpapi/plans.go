@@ -154,6 +154,6 @@ func (s *server) SettleReceipt(ctx context.Context, r openapi.SettleReceiptReque
 }
 
 func (s *server) ListReceipts(ctx context.Context, r openapi.ListReceiptsRequestObject) (openapi.ListReceiptsResponseObject, error) {
-	list, next, err := s.cfg.Service.Receipts(ctx, r.Run, string(value(r.Params.Outcome)), page(ctx, nil, r.Params.Cursor, r.Params.Limit))
+	list, next, err := s.cfg.Service.Receipts(ctx, r.Run, string(value(r.Params.Outcome)), r.Params.Number, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListReceipts200JSONResponse](onPage(list, next), err)
 }

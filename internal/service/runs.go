@@ -219,12 +219,12 @@ func (s *Service) Halt(ctx context.Context, who access.Caller, id int64) (RunVie
 	return s.Run(ctx, id)
 }
 
-// Receipts lists what a run did, change by change.
-func (s *Service) Receipts(ctx context.Context, run int64, outcome string, p store.Page) ([]store.Receipt, string, error) {
+// Receipts lists what a run did, change by change, or to the one with a number.
+func (s *Service) Receipts(ctx context.Context, run int64, outcome string, only *int, p store.Page) ([]store.Receipt, string, error) {
 	if _, err := s.Store.Run(ctx, run); err != nil {
 		return nil, "", fault.About(err, "run", fmt.Sprint(run))
 	}
-	return s.Store.Receipts(ctx, run, outcome, p)
+	return s.Store.Receipts(ctx, run, outcome, only, p)
 }
 
 // Settle keeps what a human found out about a change that is waiting or in doubt:

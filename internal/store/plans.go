@@ -388,9 +388,9 @@ type Receipt struct {
 
 const receiptColumns = `SELECT x.*, c.verb, c.person, c.label FROM receipts x JOIN runs r ON r.id = x.run_id JOIN changes c ON c.plan_id = r.plan_id AND c.number = x.number `
 
-// Receipts lists a run's in order.
-func (s *Store) Receipts(ctx context.Context, run int64, outcome string, p Page) (list []Receipt, next string, err error) {
-	err = s.list(ctx, &list, receiptColumns+`WHERE x.run_id = $1 AND ($2 = '' OR x.outcome = $2) AND x.number > $3 ORDER BY x.number LIMIT $4`, run, outcome, p.afterNumber(-1), p.limit()+1)
+// Receipts lists a run's in order: of all changes, or of the one with a number.
+func (s *Store) Receipts(ctx context.Context, run int64, outcome string, only *int, p Page) (list []Receipt, next string, err error) {
+	err = s.list(ctx, &list, receiptColumns+`WHERE x.run_id = $1 AND ($2 = '' OR x.outcome = $2) AND ($5::int IS NULL OR x.number = $5) AND x.number > $3 ORDER BY x.number LIMIT $4`, run, outcome, p.afterNumber(-1), p.limit()+1, only)
 	list, next = cut(p, list, func(r Receipt) string { return number(int64(r.Number)) })
 	return list, next, err
 }

@@ -6282,6 +6282,8 @@ export interface operations {
     listReceipts: {
         parameters: {
             query?: {
+                /** @description only of the change with this number */
+                number?: number;
                 outcome?: components["schemas"]["Outcome"];
                 /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
                 cursor?: components["parameters"]["Cursor"];

@@ -75,13 +75,30 @@ export const asItIs = (s: Schemas["System"]) => ({
   title: s.title,
 });
 
+const asFile = (file: File) => ({
+  body: file as unknown as string,
+  headers: { "Content-Type": "application/octet-stream" },
+  bodySerializer: (b: unknown) => b as BodyInit,
+});
+
+/** Loads a sheet with new values: a plan is drafted of it, in a large lane by a task. */
+export const loadSheet = (lane: string, file: File, intent: "add" | "update" | "both", reason: string) =>
+  ask<Plan | Task>(
+    api.POST("/lanes/{lane}/sheets", {
+      params: { path: { lane }, query: { name: file.name, intent, reason: reason || undefined } },
+      ...asFile(file),
+    }),
+  );
+
+/** Loads what was decided about a plan in a sheet of it. */
+export const decideBySheet = (plan: number, file: File) =>
+  ask(api.POST("/plans/{plan}/sheets", { params: { path: { plan }, query: { name: file.name } }, ...asFile(file) }));
+
 /** Leaves a file with the service for a day, for a preview and a roster. */
 export const sendFile = (system: string, file: File) =>
   ask(
     api.POST("/systems/{system}/files", {
       params: { path: { system } },
-      body: file as unknown as string,
-      headers: { "Content-Type": "application/octet-stream" },
-      bodySerializer: (b: unknown) => b as BodyInit,
+      ...asFile(file),
     }),
   );

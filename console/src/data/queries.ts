@@ -245,6 +245,34 @@ export const useFindings = (lane: string, code: string, q: string, which: string
     initialPageParam: "",
     getNextPageParam: next,
   });
+export const useRefusals = (plan: number, on: boolean) =>
+  useInfiniteQuery({
+    queryKey: [...keys.plan(plan), "refusals"],
+    enabled: on,
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/plans/{plan}/refusals", { params: { path: { plan }, query: { cursor: pageParam, limit: 100 } } })),
+    initialPageParam: "",
+    getNextPageParam: next,
+  });
+export const useComments = (plan: number) =>
+  useQuery({
+    queryKey: [...keys.plan(plan), "comments"],
+    queryFn: () => ask(api.GET("/plans/{plan}/comments", { params: { path: { plan }, query: { limit: 500 } } })),
+    refetchInterval: 5000,
+  });
+export const useReceipt = (run: number | undefined, number: number | undefined) =>
+  useQuery({
+    queryKey: [...keys.run(run ?? 0), "receipt", number],
+    enabled: run !== undefined && number !== undefined,
+    queryFn: () => ask(api.GET("/runs/{run}/receipts", { params: { path: { run: run ?? 0 }, query: { number } } })),
+  });
+export const useRuns = (plan: number, on: boolean) =>
+  useQuery({
+    queryKey: [...keys.plan(plan), "runs"],
+    enabled: on,
+    queryFn: () => ask(api.GET("/plans/{plan}/runs", { params: { path: { plan } } })),
+    refetchInterval: 5000,
+  });
 export const useChanges = (plan: number, verb: string, outcome: string, q: string, live: boolean) =>
   useInfiniteQuery({
     queryKey: keys.changes(plan, { verb, outcome, q }),

@@ -1,6 +1,7 @@
 import { useNavigate } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
 import { meant, useAct, useFindings, useMay, useMe } from "../data/queries";
+import { AskFor } from "../ui/asking";
 import { Confirm } from "../ui/confirm";
 import { Id, List } from "../ui/list";
 import { Button, Empty, Pick, Search, Trouble, thousands, When } from "../ui/parts";
@@ -132,13 +133,30 @@ function Together({
   me: string;
 }) {
   const may = useMay();
+  const go = useNavigate();
   const these = { ...meant(code, q, which), expect: count };
   const send = (body: Schemas["FindingAct"]) => ask(api.POST("/lanes/{lane}/findings", { params: { path: { lane } }, body }));
   const assign = useAct(send);
   const accept = useAct(send);
   const mine = which === `of ${me}`;
+  const remedy = useAct(
+    () =>
+      ask(
+        api.POST("/lanes/{lane}/plans", {
+          params: { path: { lane } },
+          body: { findings: [code as Schemas["FindingCode"]] },
+        }),
+      ),
+    (begun) => go("hash" in begun ? `/plans/${begun.id}` : "/tasks"),
+  );
   return (
     <>
+      {code && !q && !which && (
+        <Button disabled={!may("work") || remedy.isPending} onClick={() => remedy.mutate(undefined)}>
+          Draft their remedies
+        </Button>
+      )}
+      <AskFor lane={lane} count={count} what={count === 1 ? "finding" : "findings"} whom={{ findings: these }} />
       <Button
         disabled={!may("work") || assign.isPending}
         onClick={() => assign.mutate({ act: "assign", to: mine ? undefined : me, ...these })}
@@ -157,6 +175,7 @@ function Together({
       >
         <p>They no longer stand in the way, and stay in the list as accepted.</p>
       </Confirm>
+      {remedy.error && <Trouble error={remedy.error} />}
       {assign.error && <Trouble error={assign.error} />}
     </>
   );

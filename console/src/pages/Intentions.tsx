@@ -62,7 +62,16 @@ export function Intentions({
               </>
             ),
           },
-          { name: "why", width: "1fr", cell: (i) => <span className="text-soft">{i.reason}</span> },
+          {
+            name: "why",
+            width: "1fr",
+            cell: (i) => (
+              <>
+                {i.verb === "keep" && `${i.attribute}${i.kept?.length ? ` (${i.kept.join(", ")})` : ""} stays as it is: `}
+                <span className="text-soft">{i.reason}</span>
+              </>
+            ),
+          },
           { name: "what it waits for", width: "1fr", cell: (i) => <Waits intention={i} /> },
           {
             name: "or not",
@@ -82,6 +91,7 @@ function Waits({ intention: i }: { intention: Intention }) {
         cancelled by {i.cancelledBy}: {i.cancelled}
       </span>
     );
+  if (i.verb === "keep") return <>until then; after that the charter may change it</>;
   return <>{i.comes ? "nothing: it comes with the next plan" : (i.waits ?? "its day")}</>;
 }
 
@@ -101,7 +111,7 @@ function Drop({ lane, intention: i }: { lane: string; intention: Intention }) {
   return (
     <Confirm
       trigger={<Button disabled={!may("work")}>Cancel…</Button>}
-      title={`Do not ${i.verb} the account of ${i.label}`}
+      title={i.verb === "keep" ? `Let the charter change ${i.attribute} of ${i.label} again` : `Do not ${i.verb} the account of ${i.label}`}
       act="Cancel the intention"
       tone="main"
       reason="Why? Whoever looks later reads it."
@@ -109,7 +119,11 @@ function Drop({ lane, intention: i }: { lane: string; intention: Intention }) {
       error={cancel.error}
       confirm={(reason) => cancel.mutate(reason)}
     >
-      <p>It is not drafted on {i.due}, and goes stale where a plan with it is sealed already. It can be meant again.</p>
+      {i.verb === "keep" ? (
+        <p>The next reconciliation drafts what the charter wants of it, if that is another thing. It can be meant again.</p>
+      ) : (
+        <p>It is not drafted on {i.due}, and goes stale where a plan with it is sealed already. It can be meant again.</p>
+      )}
     </Confirm>
   );
 }

@@ -3,16 +3,19 @@ import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
 import { useAct, useCharter, useLane, useMay, usePlans, useTask, useVerdicts, useWeights, useWithheld } from "../data/queries";
+import { AskFor } from "../ui/asking";
 import { BalanceDrawing, BalanceTable } from "../ui/balance";
 import { Glyph, StateWord } from "../ui/glyph";
 import { GuardMeter } from "../ui/guard";
-import { Id, List } from "../ui/list";
+import { Id, List, Mark, useMarks } from "../ui/list";
 import { Button, Empty, Head, Loading, Pick, Search, Trouble, thousands, When } from "../ui/parts";
+import { origin } from "../ui/plansummary";
 import { TriedCharter } from "../ui/tried";
 import { Versions } from "../ui/versions";
 import { Findings } from "./Findings";
 import { Intentions } from "./Intentions";
 import { changes } from "./Lanes";
+import { Sheets } from "./Sheets";
 
 export function LanePage() {
   const { lane = "" } = useParams();
@@ -116,6 +119,7 @@ export function LanePage() {
                 ...(Object.keys(latest.withheld).length > 0 ? ["withheld"] : []),
                 "intentions",
                 "plans",
+                "sheets",
                 "charter",
               ].map((v) => (
                 <Tabs.Trigger
@@ -152,6 +156,9 @@ export function LanePage() {
             <Tabs.Content value="plans">
               <Plans lane={lane} />
             </Tabs.Content>
+            <Tabs.Content value="sheets">
+              <Sheets lane={lane} />
+            </Tabs.Content>
             <Tabs.Content value="charter">
               <WeightsTable lane={lane} />
               <p className="mb-3">
@@ -182,6 +189,8 @@ function Records({ lane, side, state, q, set }: Filter & { side: "people" | "acc
   const go = useNavigate();
   const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
   const total = list.data?.pages[0]?.total ?? 0;
+  const marks = useMarks();
+  const ids = rows.filter((v) => marks.marked.has(v.id)).map((v) => v.id);
   return (
     <>
       <div className="mb-2 flex items-center gap-4">
@@ -193,6 +202,14 @@ function Records({ lane, side, state, q, set }: Filter & { side: "people" | "acc
           options={[["", "all"], ...states[side].map((s) => [s, s] as [string, string])]}
         />
         <span className="text-soft">{thousands(total)} records</span>
+        {ids.length > 0 && (
+          <AskFor
+            lane={lane}
+            count={ids.length}
+            what={ids.length === 1 ? "account" : "accounts"}
+            whom={side === "people" ? { personIds: ids } : { accountIds: ids }}
+          />
+        )}
       </div>
       {list.error && !list.data && <Trouble error={list.error} />}
       {list.data && rows.length === 0 ? (
@@ -205,7 +222,15 @@ function Records({ lane, side, state, q, set }: Filter & { side: "people" | "acc
           rowKey={(v) => v.id}
           more={list.hasNextPage ? list.fetchNextPage : undefined}
           open={(v) => go(`/lanes/${lane}/why?${side === "people" ? "person" : "account"}=${encodeURIComponent(v.id)}`)}
+          marked={marks.marked}
+          mark={(v) => marks.flip(v.id)}
           columns={[
+            {
+              name: "marked",
+              quiet: true,
+              width: "16px",
+              cell: (v) => <Mark on={marks.marked.has(v.id)} label={`mark ${v.label || v.id}`} change={() => marks.flip(v.id)} />,
+            },
             { name: "state", width: "100px", cell: (v) => <StateWord state={v.state} /> },
             {
               name: side === "people" ? "person" : "account",
@@ -252,9 +277,10 @@ function Plans({ lane }: { lane: string }) {
         { name: "plan", width: "60px", right: true, cell: (p) => p.id },
         { name: "state", width: "100px", cell: (p) => p.state },
         { name: "changes", width: "2fr", cell: (p) => changes(p.verbs) },
-        { name: "drafted by", width: "1fr", cell: (p) => p.by },
+        { name: "asked for", width: "1fr", cell: (p) => origin(p.origin).replace(/^, /, "") || "the charter" },
+        { name: "drafted by", width: "0.7fr", cell: (p) => p.by },
         { name: "drafted", width: "120px", cell: (p) => <When at={p.created} /> },
-        { name: "sealed by", width: "1fr", cell: (p) => p.sealedBy ?? "" },
+        { name: "sealed by", width: "0.7fr", cell: (p) => p.sealedBy ?? "" },
       ]}
     />
   );

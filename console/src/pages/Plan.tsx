@@ -1,13 +1,17 @@
 import { useState } from "react";
-import { useParams } from "react-router";
-import { api, ask, type Change, type Plan, type Schemas } from "../data/client";
-import { useAct, useChanges, useMay, usePlan, useRun, useTask } from "../data/queries";
+import { useNavigate, useParams } from "react-router";
+import { api, ask, type Change, decideBySheet, type Plan, type Schemas } from "../data/client";
+import { useAct, useChanges, useMay, useMe, usePlan, useRun, useTask } from "../data/queries";
+import { Edits, harmful, Outcome, ReceiptOf, Verb } from "../ui/change";
 import { Confirm } from "../ui/confirm";
-import { Glyph } from "../ui/glyph";
+import { DropFile } from "../ui/dropfile";
 import { GuardMeter } from "../ui/guard";
-import { Id, List } from "../ui/list";
+import { Id, List, Mark, useMarks } from "../ui/list";
 import { Button, Empty, Head, Loading, Progress, Search, Trouble, thousands, When } from "../ui/parts";
+import { Comments, Refusals } from "../ui/plannotes";
+import { origin, PlanSummary, PlanWarnings } from "../ui/plansummary";
 
+/** A plan: looked at as a whole, then change by change; agreed to, run, read back, undone. */
 export function PlanPage() {
   const id = Number(useParams().plan);
   const plan = usePlan(id);
@@ -18,12 +22,16 @@ export function PlanPage() {
   const [verb, setVerb] = useState("");
   const [outcome, setOutcome] = useState("");
   const [q, setQ] = useState("");
+  const [shown, setShown] = useState<Change>();
+  const marks = useMarks();
   const live = plan.data?.state === "running" || (checking !== undefined && !checking.ended);
   const list = useChanges(id, verb, outcome, q, live);
   if (plan.isPending) return <Loading />;
   if (!plan.data) return <Trouble error={plan.error} />;
   const p = plan.data;
   const rows = list.data?.pages.flatMap((x) => x.items) ?? [];
+  const marked = rows.filter((c) => marks.marked.has(c.id));
+  const draft = p.state === "draft";
   return (
     <>
       <Head
@@ -31,7 +39,7 @@ export function PlanPage() {
           ["/", "Lanes"],
           [`/lanes/${p.lane}`, p.lane],
         ]}
-        title={`Plan ${p.id}: ${thousands(p.total)} changes`}
+        title={`Plan ${p.id}: ${thousands(p.total)} ${p.total === 1 ? "change" : "changes"}${origin(p.origin)}`}
         about={
           <>
             {p.state}, drafted by {p.by} <When at={p.created} />
@@ -43,35 +51,18 @@ export function PlanPage() {
       >
         <Acts plan={p} run={run.data} verified={(t) => setCheck(t)} />
       </Head>
-      {p.lowered.map((l) => (
-        <p key={l} className="text-madder">
-          <Glyph state="harm" /> a guard was lowered since the last plan, sealing needs overrule: {l}
-        </p>
-      ))}
-      {p.obstacles.map((o) => (
-        <p key={o} className="text-madder">
-          <Glyph state="harm" /> in the way: {o}
-        </p>
-      ))}
-      <section className="mb-3 grid grid-cols-[300px_1fr] gap-8 border-hair border-y py-2">
-        <div>
-          <h2 className="sr-only">By verb</h2>
-          {Object.entries(p.verbs).map(([v, n]) => (
-            <button
-              key={v}
-              type="button"
-              aria-pressed={verb === v}
-              className="grid w-full grid-cols-[70px_1fr] gap-2 px-1 text-left hover:bg-wash aria-pressed:bg-wash"
-              onClick={() => setVerb(verb === v ? "" : v)}
-            >
-              <span className="text-right">{thousands(n)}</span>
-              <span className={v === "suspend" ? "text-madder" : ""}>
-                {harmful.includes(v) && <Glyph state="harm" />} {v}
-              </span>
-            </button>
-          ))}
-          {p.waves.length > 1 && <p className="mt-1 text-soft">waves: {p.waves.map((w) => `${w.name} (${w.changes})`).join(", then ")}</p>}
-        </div>
+      <PlanWarnings plan={p} />
+      <section className="mb-2 grid grid-cols-[520px_1fr] gap-8 border-hair border-y py-2">
+        <PlanSummary
+          key={String(draft)}
+          plan={p}
+          verb={verb}
+          q={q}
+          pick={(v, next) => {
+            setVerb(v);
+            setQ(next);
+          }}
+        />
         <div className="space-y-1">
           <h2 className="sr-only">Guards</h2>
           {p.guards
@@ -84,23 +75,37 @@ export function PlanPage() {
           {run.data && <RunSummary run={run.data} pick={setOutcome} />}
         </div>
       </section>
+      <Refusals plan={p} />
       <div className="mb-2 flex items-center gap-3">
-        <Search label="Search changes" value={q} onChange={setQ} />
+        <Search key={q} label="Search changes" value={q} onChange={setQ} />
         <span className="text-soft">
           {thousands(list.data?.pages[0]?.total ?? 0)} shown{verb && `, only ${verb}`}
           {outcome && `, only ${outcome}`}
         </span>
-        {(verb || outcome) && (
+        {(verb || outcome || q) && (
           <Button
             onClick={() => {
               setVerb("");
               setOutcome("");
+              setQ("");
             }}
           >
             Show all
           </Button>
         )}
+        {draft && <Decide plan={p} marked={marked} done={marks.clear} />}
+        <span className="ml-auto flex items-center gap-2">
+          <a
+            className="underline decoration-hair underline-offset-2"
+            href={`/v1/plans/${p.id}/file?format=xlsx`}
+            download={`plan-${p.id}.xlsx`}
+          >
+            As a sheet
+          </a>
+          {draft && <Sheet plan={p} />}
+        </span>
       </div>
+      <Comments plan={p.id} about={marked.length === 1 ? marked[0] : undefined} changes={rows} />
       {list.error && !list.data && <Trouble error={list.error} />}
       {list.data && rows.length === 0 ? (
         <Empty>No change matches.</Empty>
@@ -111,21 +116,22 @@ export function PlanPage() {
           rows={rows}
           rowKey={(c) => c.id}
           more={list.hasNextPage ? list.fetchNextPage : undefined}
+          open={setShown}
+          marked={marks.marked}
+          mark={(c) => marks.flip(c.id)}
           columns={[
             {
-              name: "verb",
-              width: "90px",
-              cell: (c) => (
-                <span className={harmful.includes(c.verb) ? "text-madder" : "font-medium"}>
-                  {harmful.includes(c.verb) && <Glyph state="harm" />} {c.verb}
-                </span>
-              ),
+              name: "marked",
+              quiet: true,
+              width: "16px",
+              cell: (c) => <Mark on={marks.marked.has(c.id)} label={`mark ${c.verb} ${c.label}`} change={() => marks.flip(c.id)} />,
             },
+            { name: "verb", width: "84px", cell: (c) => <Verb verb={c.verb} /> },
             {
               name: "whose",
               width: "210px",
               cell: (c) => (
-                <>
+                <span className={c.setAside ? "text-soft" : ""}>
                   <span>{c.label}</span>{" "}
                   <Id>
                     {c.person ?? ""} ┊ {c.account ?? ""}
@@ -139,47 +145,90 @@ export function PlanPage() {
                       as one
                     </span>
                   )}
-                </>
+                </span>
               ),
             },
-            { name: "old → new", width: "1fr", cell: (c) => <Edits change={c} /> },
+            { name: "old → new", width: "1fr", cell: (c) => <Edits edits={c.edits} /> },
             {
               name: "reason",
-              width: "250px",
+              width: "230px",
               cell: (c) => <span className="text-soft">{[...new Set(c.edits.map((e) => e.reason))].join("; ")}</span>,
             },
-            { name: "wave", width: "80px", cell: (c) => c.wave },
+            { name: "wave", width: "76px", cell: (c) => c.wave },
             { name: "outcome", width: "150px", cell: (c) => <Outcome change={c} /> },
           ]}
         />
       )}
+      <ReceiptOf change={shown} run={p.run} close={() => setShown(undefined)} />
     </>
   );
 }
 
-function Edits({ change }: { change: Change }) {
+/** Sets marked changes of a draft aside, or includes them again. */
+function Decide({ plan: p, marked, done }: { plan: Plan; marked: Change[]; done: () => void }) {
+  const may = useMay();
+  const send = (decision: "set-aside" | "include") => (reason: string) =>
+    ask(
+      api.POST("/plans/{plan}/decisions", {
+        params: { path: { plan: p.id } },
+        body: {
+          hash: p.hash,
+          changeIds: marked.filter((c) => !c.setAside === (decision === "set-aside")).map((c) => c.id),
+          decision,
+          reason: reason || undefined,
+        },
+      }),
+    );
+  const aside = useAct(send("set-aside"), done);
+  const include = useAct(send("include"), done);
+  const out = marked.filter((c) => c.setAside).length;
+  const within = marked.length - out;
   return (
     <>
-      {change.edits.map((e) => (
-        <span key={e.attribute} className="block">
-          <span className="text-soft">{e.attribute}</span>{" "}
-          {e.old.length > 0 ? <del>{e.old.join("; ")}</del> : <span className="text-soft">—</span>} →{" "}
-          {e.new.length > 0 ? <ins>{e.new.join("; ")}</ins> : "—"}
-        </span>
-      ))}
+      {within > 0 && (
+        <Confirm
+          trigger={<Button disabled={!may("work")}>Set {thousands(within)} aside…</Button>}
+          title={`Set ${thousands(within)} ${within === 1 ? "change" : "changes"} aside`}
+          act="Set aside"
+          reason="Why? It stays so in later drafts, until something else is wanted."
+          busy={aside.isPending}
+          error={aside.error}
+          confirm={(reason) => aside.mutateAsync(reason)}
+        >
+          <p>What needs them goes along, and so does the rest of a unit. They stay in the list, and are not carried out.</p>
+        </Confirm>
+      )}
+      {out > 0 && (
+        <Button disabled={!may("work") || include.isPending} onClick={() => include.mutate("")}>
+          Include {thousands(out)} again
+        </Button>
+      )}
+      {include.error && <Trouble error={include.error} />}
+      {marked.length === 0 && <span className="text-soft">space marks a change, Enter opens it</span>}
     </>
   );
 }
 
-function Outcome({ change: c }: { change: Change }) {
-  if (!c.outcome) return null;
-  const good = c.outcome === "done" || c.outcome === "unchanged";
+/** Loads a sheet of the plan that came back decided. */
+function Sheet({ plan: p }: { plan: Plan }) {
+  const may = useMay();
+  const load = useAct((file: File) => decideBySheet(p.id, file));
+  if (!may("work")) return null;
   return (
-    <span data-state={c.outcome} className={good ? "" : "text-madder"}>
-      {!good && <Glyph state="harm" />} {c.outcome}
-      {c.verified && <span className="text-soft">, {c.verified}</span>}
-      {c.detail && !good && <span className="block text-[12px]">{c.detail}</span>}
-    </span>
+    <details className="relative">
+      <summary>Load decisions…</summary>
+      <div className="absolute right-0 z-10 mt-1 w-[360px] rounded-sm border border-hair bg-leaf p-2 shadow-lg">
+        <DropFile label="Drop the sheet here, or choose it" accept=".xlsx,.csv" busy={load.isPending} take={(f) => load.mutate(f)}>
+          <p className="text-soft">Its column decision says include or set aside.</p>
+        </DropFile>
+        {load.error && <Trouble error={load.error} />}
+        {load.data && (
+          <p aria-live="polite">
+            Taken: {thousands(load.data.plan.total)} changes, {thousands(load.data.plan.setAside)} set aside.
+          </p>
+        )}
+      </div>
+    </details>
   );
 }
 
@@ -202,9 +251,6 @@ function RunSummary({ run, pick }: { run: Schemas["Run"]; pick: (o: string) => v
   );
 }
 
-/** The verbs that take something from somebody. */
-const harmful = ["suspend", "delete"];
-
 /** Says what a plan takes, before it is agreed to. */
 function Harm({ verbs }: { verbs: Record<string, number> }) {
   return (
@@ -221,6 +267,7 @@ function Harm({ verbs }: { verbs: Record<string, number> }) {
 
 function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; verified: (task: number) => void }) {
   const may = useMay();
+  const me = useMe().data?.name ?? "";
   const path = { params: { path: { plan: p.id } } };
   const seal = useAct((overrule: string) =>
     ask(api.POST("/plans/{plan}/seal", { ...path, body: { hash: p.hash, overrule: overrule || undefined } })),
@@ -232,8 +279,11 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
     (t: Schemas["Task"]) => verified(t.id),
   );
   const drop = useAct(() => ask(api.POST("/plans/{plan}/void", path)));
-  const error = start.error ?? halt.error ?? verify.error ?? drop.error;
+  const ordinary = useAct(() => ask(api.POST("/plans/{plan}/ordinary-seal", { ...path, body: { hash: p.hash } })));
+  const error = start.error ?? halt.error ?? verify.error ?? drop.error ?? ordinary.error;
   const harm = harmful.some((v) => (p.verbs[v] ?? 0) > 0);
+  const mine = p.agreement?.second !== undefined && p.agreement.makers.includes(me);
+  const goes = p.state === "halted" || p.pausedAfter;
   return (
     <>
       {error && <Trouble error={error} />}
@@ -242,10 +292,15 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
           Give the plan up
         </Button>
       )}
+      {p.state === "draft" && p.agreement?.ordinary && !may("seal") && (
+        <Button disabled={!may("work") || ordinary.isPending} onClick={() => ordinary.mutate(undefined)}>
+          Have the charter seal it
+        </Button>
+      )}
       {p.state === "draft" && (
         <Confirm
           trigger={
-            <Button tone="main" disabled={!may("seal") || p.obstacles.length > 0 || (p.stopped && !may("overrule"))}>
+            <Button tone="main" disabled={!may("seal") || mine || p.obstacles.length > 0 || (p.stopped && !may("overrule"))}>
               Seal {thousands(p.total)} changes
             </Button>
           }
@@ -266,7 +321,7 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
         <Confirm
           trigger={
             <Button tone={harm ? "harm" : "main"} disabled={!may("seal") || p.obstacles.length > 0}>
-              {p.state === "halted" ? "Go on with the run" : `Run ${thousands(p.total)} changes`}
+              {goes ? "Go on with the run" : `Run ${thousands(p.total)} changes`}
             </Button>
           }
           title={`Run plan ${p.id}`}
@@ -295,6 +350,36 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
           Read every account again
         </Button>
       )}
+      {run?.ended && (run.outcomes.done ?? 0) > 0 && <Undo plan={p} run={run} />}
     </>
+  );
+}
+
+/** Drafts what gives back the state before a run. */
+function Undo({ plan: p, run }: { plan: Plan; run: Schemas["Run"] }) {
+  const may = useMay();
+  const go = useNavigate();
+  const [task, setTask] = useState<number>();
+  const progress = useTask(task, (t) => t.plan && go(`/plans/${t.plan}`));
+  const undo = useAct(
+    (reason: string) => ask(api.POST("/runs/{run}/undo", { params: { path: { run: run.id } }, body: { reason } })),
+    (begun) => ("hash" in begun ? go(`/plans/${begun.id}`) : setTask(begun.id)),
+  );
+  const busy = undo.isPending || (progress !== undefined && !progress.ended);
+  return (
+    <Confirm
+      trigger={<Button disabled={!may("work") || busy}>Undo…</Button>}
+      title={`Undo run ${run.id} of plan ${p.id}`}
+      act="Draft the undo"
+      reason="Why? It stands beside each change, and keeps the charter from doing it again for thirty days."
+      busy={busy}
+      error={undo.error}
+      confirm={(reason) => undo.mutateAsync(reason)}
+    >
+      <p>
+        A plan is drafted that gives back what was there, only where the accounts still hold what the run has written. What can't be undone
+        is told in it; nothing is written before it is sealed and run.
+      </p>
+    </Confirm>
   );
 }

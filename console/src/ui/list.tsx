@@ -1,7 +1,8 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 
-export type Column<T> = { name: string; width: string; right?: boolean; cell: (row: T) => ReactNode };
+/** A quiet column has a heading for those who hear it. */
+export type Column<T> = { name: string; width: string; right?: boolean; quiet?: boolean; cell: (row: T) => ReactNode };
 
 /**
  * A list that people work through: arrows or j/k move, Enter opens, the row in
@@ -15,6 +16,9 @@ export function List<T>(props: {
   more?: () => void;
   label: string;
   height?: string;
+  /** Rows that are marked, by their keys; space marks the one in hand, or takes the mark away. */
+  marked?: ReadonlySet<string>;
+  mark?: (row: T) => void;
 }) {
   const { rows, columns, open, more } = props;
   const box = useRef<HTMLDivElement>(null);
@@ -38,6 +42,7 @@ export function List<T>(props: {
     else if (e.key === "Home") move(0);
     else if (e.key === "End") move(rows.length - 1);
     else if (e.key === "Enter" && rows[at]) open?.(rows[at]);
+    else if (e.key === " " && props.mark && rows[at]) props.mark(rows[at]);
     else return;
     e.preventDefault();
   };
@@ -47,7 +52,7 @@ export function List<T>(props: {
         {columns.map((c, i) => (
           // biome-ignore lint/suspicious/noArrayIndexKey: columns never move, and two may have one name
           <span key={i} role="columnheader" className={c.right ? "text-right" : ""}>
-            {c.name}
+            {c.quiet ? <span className="sr-only">{c.name}</span> : c.name}
           </span>
         ))}
       </div>
@@ -72,12 +77,13 @@ export function List<T>(props: {
                 tabIndex={-1}
                 aria-rowindex={v.index + 1}
                 aria-selected={v.index === at}
+                data-marked={props.marked?.has(props.rowKey(row)) || undefined}
                 onClick={(e) => {
                   if (ownAct(e.target)) return;
                   setAt(v.index);
                   open?.(row);
                 }}
-                className={`absolute top-0 right-0 left-0 grid min-h-7 items-baseline gap-x-3 border-hair border-b px-2 py-1 aria-selected:bg-wash hover:bg-wash ${open ? "cursor-pointer" : ""}`}
+                className={`absolute top-0 right-0 left-0 grid min-h-7 items-baseline gap-x-3 border-hair border-b px-2 py-1 aria-selected:bg-wash hover:bg-wash data-marked:border-l-2 data-marked:border-l-ink ${open ? "cursor-pointer" : ""}`}
                 style={{ gridTemplateColumns: grid, transform: `translateY(${v.start}px)` }}
               >
                 {columns.map((c, i) => (
@@ -93,6 +99,26 @@ export function List<T>(props: {
       </div>
     </div>
   );
+}
+
+/** Marks the row in a column of its own, for those who do not use the keyboard. */
+export function Mark({ on, label, change }: { on: boolean; label: string; change: () => void }) {
+  return <input type="checkbox" aria-label={label} checked={on} onChange={change} className="accent-ink align-middle" tabIndex={-1} />;
+}
+
+/** Which rows are marked. */
+export function useMarks(): { marked: ReadonlySet<string>; flip: (key: string) => void; clear: () => void } {
+  const [marked, set] = useState<ReadonlySet<string>>(new Set());
+  return {
+    marked,
+    flip: (key) =>
+      set((before) => {
+        const after = new Set(before);
+        if (!after.delete(key)) after.add(key);
+        return after;
+      }),
+    clear: () => set(new Set()),
+  };
 }
 
 export function Id({ children }: { children: ReactNode }) {

@@ -3348,6 +3348,8 @@ type ListRejectionsParams struct {
 
 // ListReceiptsParams defines parameters for ListReceipts.
 type ListReceiptsParams struct {
+	// Number only of the change with this number
+	Number  *int     `form:"number,omitempty" json:"number,omitempty"`
 	Outcome *Outcome `form:"outcome,omitempty" json:"outcome,omitempty"`
 
 	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
@@ -6069,6 +6071,13 @@ func (w *ServerInterfaceWrapper) ListReceipts(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListReceiptsParams
+	// ------------- Optional query parameter "number" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "number", ctx.QueryParams(), &params.Number, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
 	// ------------- Optional query parameter "outcome" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "outcome", ctx.QueryParams(), &params.Outcome, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -15446,37 +15455,37 @@ var swaggerSpec = []string{
 	"uJ0TIgER+HYSmUig+yvhJJ74JxRDYFXjY5fkjI9sx/2aHwBMtbvhviO7u02d7jYDFBMn7LOx3ApjRWH6",
 	"PAUvm6c+Tm9Ba4IXzORX96D5AqasluKXGiQYExpMk2o4R3+ktEElU3MG96C3R5k0tUSUo/7s6Rf1eOfY",
 	"i/ohInGXdt3UrcxpD4J6OPi2S9jrJadJpL2Pf+PVvyZ93cIRKUo2rXoD4go1k+F2YJipRWwNBYi1Pahn",
-	"0ENHEv0S6eSfmDri6PdQeQju9pkyEzw9XJoNaCgjPs8stKEYfzYDu1y/I4jC99cGrK1g5WmUi1W6ZzwV",
-	"HiCW3mG7XYw4j63YhxGXhoS7RKw00O6DREzDhlw2xxc1pYgM5ROuuLDOjMIkTlaqemZZAJYSxMTlLgTq",
-	"QHFWy1L1RFE1n9sf3CMPxoMX4hy3iH/1zjqfNGoUnoSFuAdDuCHoTrTcxjAR3vRTXwRt2yh4xoqqIm9t",
-	"yFjcaGWPOC33oMVcNHTJxHvdU9tjdK7TTs1vwDLO3ORlsFZo/73l6bRAynjvw4/p4wMjFvJK9Oz7S7GQ",
-	"X8sLFdv6jz/wjXeJqmgoai3sdnLz0+sdc2gNTj4VShpVQajWJeuIY+0jKWexrvdADa/EScaN8+7i/M6R",
-	"r/jBypW/9BZ3Z72DC5MplHJ1J+QBn+dLfPAbfO6Svos4zENo7QWXbIbEk1AgzG3EjnP6NXYSUHMCb/YB",
-	"/UBWIlxWdw9/PkzSByDnhUn5tKqYiWsZR6Drd/SP9/39jFfqHmgtoy9Dei2H1nO5k0mTZtyThjQPqUhn",
-	"qg0cpFW7++g07428BFXOzYAXdn+ZQIMBvJdp3fx9fQ5KHla0vp5/y7HdbjKwLWHDRLd/Bab7cOMV1JtW",
-	"uQMpqTMlS4OY8r73CV5ydolrSQaS+QqaENbYcPIFdBKk4AcxxS/Ont8iUnOQAUo3nsNbzHgvNNhonscM",
-	"FGeSbEcJiJRIxWJK0+cekuVXD9M8bk/c/KognV+CtEjIS5bqotIaUXA5W2u4F7Dx2mxIeiSPNHaZoMd2",
-	"25on+ahlm3Q5aCmMVf3IhiRJ/uYfPFF6JiHKyxHt7imfKPYkGZqQ5YTtPWg0FTBliFtHOXKUGculzWZW",
-	"5hOzHhYobncfLhxvIsA4u9SqXiyZFaumqWUgIyZ93Tbocja4ySXCN1OTZWHY548+P15rvPanIC/kvqcH",
-	"zqUmXQD+iib4YWp3PPUuHRzBGP0MWC1L0MYqVZI7pbkWvWiLTGKovId8csKyGRRq5fSg/TT1sTJtrdUM",
-	"+hhGzeAj16pxjpdMsdHb4FWQlN7BjIU1m23x/7e+6+FaaUpfNaHsxWs0J+xOSATojYseWT4wTlX/CJPW",
-	"HyKzyreQbZ3PfFVvPmkji9/O7+DITPPTtM69ex+9u8S0SmPxBLn1Q0VG+r6Htz39UrDDfiufPfwcIHRe",
-	"D+rzwq3vZICACBRQuVRPGY/C6eVwodzljfK3qTVh61qvlckWKsLmZaHWp6ZNp+S/F//ZpPIqu/zHH65C",
-	"8v1vIRQvTMjy9bl6iVpuv+We91Z86zQE3HdhDf2NmhOymduvA2Kn50rZaIx6Z1FOX4L90T/yEeqHLzcC",
-	"HUa/MseIj9P43UdvFu0BVtEWlTJAom+UC8Qxdr/u8AqfGLvPH5Uu4JZwYU3gL/GcMnewshoA0TtjrOEf",
-	"r9+5//Wmbb4iaTRuR9xLl04szMnbM1rSXhKPpuc13Peia/7IbbG8MGEtvLU0j+Rl+VAlQt9rtdCYfezU",
-	"Bn0P+gpvEaLQlNXSioqFa4+B3MESHk7xw/mx/6qM/NTchSwgq5ixan3bqtkJ3m1HPyhZBfweGoNxBsvd",
-	"wGpiQ5q7fWdDKrU4JFaeq8XRG5JxR1ZwD9Xg3NnnavEcX/jkkmfdzB+ktouyx0Q5DZ7CWSiQHXpMa3PI",
-	"Y/CDIX/BxajlBniAMHvt19GX3LEbN05Lq2cauAU36ZPN8AupvX+HDU7vgUM5zZiX2cOyZBx3ccQmRha/",
-	"fuf+NyBV4qiNdS99wDQJtzSfplVVzKo7iK3cqOHCKLbPXQpnp8yjT4X1vqO0Ez1OemTs5RfH9c1qCDki",
-	"U+JSyHy4hA8SdrnwTvsWJr47Lp6rFd+yUk0ppZXSRhArUyIUOOYkmQAgc6xY2m0nk4Z1BAO21U7mfMfw",
-	"8TkvnjjDiwNa4eZwzPtp+sxQDN8ssf+GrLZMqs001FaKUR1oeveLZGy/t4Qe+TgFJk7uAUIi/i7CiIij",
-	"XINMHPaj0GDPp5bhuh4gPNLZpYvocLSWB1biWoNeMqlrBlyDJvZIn9rTT+f1O/z/AJ3vOK7ZuZETVXvW",
-	"fzWff7OHkBbxfB5PMxV9D6Za3ivcKFwE4xY72ozZk906g3cT2vHJzU+vHblCrr378bV7Ut8Hqte6mtxM",
-	"ru8f49ny4+2H35S/mPGu3ulB6ea1HyVbV7yANmyUKEFaYQVmE4f0Tu8o33+9ROwr75fZCfE2b4fgSiJE",
-	"Jxmv7VI5asSGfVCG0opSbaR3Aza+EqdXpD4VWoLrumpPPTZ4TcUqsffdZqlazIldADNxTfewVhjTiRFD",
-	"iQvPvUFpKrFEN7QWRYTJBBof13qLLVQiYjFd0saq9Vq0B8ZyoP0vVEouvHudIMrdrvL1mm7csEZ0fKTp",
-	"UYqyyzl1iX6h9/8nAAD//w==",
+	"0ENHEj1tfDa9wN0S/HUpDPPgdxnbKPyxZYQesNvOnsn+iWlCbuseKgXCXXxTZoKTiUuzAQ1lhAaahQ4Y",
+	"48VC4NTrd8QD768NWFvBytMoFyZ1z3gqPEAYv+H4BDxdZN48PF0aje4SYdpAuw8SrA0bctn0YlTSIiiV",
+	"z/XiwjoLDvNHWanqmWUB00oQE5e76KsDJWktS9UTwNV8bn9wjzwYD16Ic9wi/tWb+nzSgFV4EhbiHgxB",
+	"lqAn03IbI1SoZEx9/bVtA/AZK6qKHMUhWXKjlT3itNyDFnPR0CUTanZPbY9R9047Nb9h2jhLl5fBUKL9",
+	"90avU0Ap2b4PuqaPD4xYyCvRs+8vxUJ+LS9U5+s//sA33iUKsqGotbDbyc1Pr3cssTU4+VQoaVQFoVCY",
+	"NGyOZZeknMWS4gPlwxInGTfOe6rzO0du6gerlP7SG/ud9Q6uiaYoztWdkAfcrS/xwW/wuUu6TeIwD6G1",
+	"F1yyGRJPQoEIuxG2zunX2MRAzQk32ucSBLIS4bK6e/jzYZI+ADkvTMqnVcVMXMs4Al2/o3+872+lvFL3",
+	"QGsZfRnSazmgoMudTJo04540pHlIRTpTbeAgrdqNT6d5R+glqHJuBryw580EGgzgvUzX6O/rc1DysKL1",
+	"9fxbjp1+kzF1CRsmuq0zMNOIG6+g3rQqLUhJnSlZGoSz921X8JKzS1xLMobNV9BEz8ZGsi+gkyAFP4gp",
+	"fnH2/BZBooMMULpxWt5isn2hwUbzPCa/OJNkO0pApEQq1nGaPveQLL96mL51e+LmV4Um/RKkRUJeskoY",
+	"ldYIwMvZWsO9gI3XZkO+JTnDscEFPbbbUT3JRy3bpMtBS2Gs6gdVJEnyN//gidIziY5ejui0T6lMsR3K",
+	"0FwwJ2zvQaOpgK55bh3lyFFmLJc2m9SZzwl7WIy63X24cKiLsOrsUqt6sWRWrJp+moGMmG922wDb2eAm",
+	"l4gcTf2dhWGfP/r8eK3x2p+CvJD7nh44l5p0AeQtmuCHKRvy1Lt0cATTA2bAalmCNlapktwpzbXoRVtk",
+	"EkOVReSTE5bNoFArpwftZ8iPlWlrrWbQxzBqBh+5Vo1zvGR2j94Gr4KkzBJmLKzZbIv/v/UNF9dKU+as",
+	"CRU3XqM5YXdCDkJvSPbIyoVxqvpHmC//EEldvntt63zmC4rz+SJZ6Hh+B0cmuZ+mde7d++jdJaZVGus2",
+	"yK0fikHS9z287WnVgs39W6n04eeA3vN6UIsZbn0TBcRioIDKpdrZeABQL4cL5S5vlL9NmQtb13qtTLZG",
+	"EjYvC7U+NWM7Jf+9+M/ms1fZ5T/+cMWZ738LoXhhQpavTxNMlJH7Lfe8t+JbpyHgvgtr6G/UF5HN3H4d",
+	"EDs9V8pGY9Q7C7D6EuyP/pGPUD98uRHoMPqVOUZ8nMbvPnqzaA+wgLeolAESfaNcII6x+3WHV/jE2H3+",
+	"qHQBt4QLawJ/ieeUuYOV1QCI3hljDf94/c79rzdj9BVJo3E74l66dE5jTt6e0ZL2kng0Pa/hvhfY80du",
+	"i+WFCWvhraV5JC/Lh6pO+l6rhcbEZ6c26HvQV3iLEIWmrJZWVCxcewzkDozxcIofTs39V2Xkp+YuZAFZ",
+	"xYxV69tWuVDwbjv6Qckq4PfQGIwzWO4GVhMb0tztOxtSqcUhsfJcLY7ekIw7soJ7qAbnzj5Xi+f4wieX",
+	"POtm/iBlZZQ9Jspp8BTOQm3u0GNam0Megx8M+QsuRi03wAOE2Wu/jr7kjt24cVpaPdPALbhJn2yGX0jt",
+	"/TtscHoPHMppxrzMHpYl47iLIzYxsvj1O/e/AakSR22se+kDpkm4pfk0rapiVt1B7CJHvR5GsX3uUjg7",
+	"ZR59Kqz3HaWd6HHSI2MvvziuZVdDyBGZEpcCBcQlfJCwy4V32ndP8Y158Vyt+JaVakoprZQ2gjCdElHI",
+	"MSfJBOyaY8XSbiebNKIkGLCtTjbnO4aPz3nxxBleHEsLN4dj3k/T4oZi+GaJrT9ktWVSbaahrFOMan7T",
+	"u18kY/u9JfTIxykwcXIPEBLxdxFGRBzlGlDksB+FBns+tQzX9QDhkc4uXUSHo7U8sBLXGvSSSV0z4Bo0",
+	"sUf61J5+Oq/f4f8H6HzHcc3OjZyo2rP+q/n8mz1wtliS+niaqeh7MNXyXuFG4SIYt9hMZ8ye7NYZvJvQ",
+	"jk9ufnrtyBVy7d2Pr92T+j5QvdbV5GZyff8Yz5Yfbz/8pvzFjHf1TvtLN6/9KNm64gW0EatECdIKKzCb",
+	"OKR3ekf5/uslwm55v8xOiLd5OwRXEiE6yXhtl8pRI/YKhDKUVpRqI70bsPGVOL0i9anQjVzXVXvqsbds",
+	"KlaJbfc2S9ViTmxAmIlruoe1wphOjBhKXHjuDUpTiSW6oaspglsmgAC51lvs3hLBkumSNlat16I9MJYD",
+	"7X+hUnLh3euEju52la/XdOOGNaLjI02PUpRdzqlL9Au9/z8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

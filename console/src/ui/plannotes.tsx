@@ -1,0 +1,86 @@
+import { useState } from "react";
+import { api, ask, type Change, type Plan } from "../data/client";
+import { useAct, useComments, useMay, useRefusals } from "../data/queries";
+import { Id } from "./list";
+import { Button, Trouble, thousands, When } from "./parts";
+
+/** What was asked for and is not in the plan. */
+export function Refusals({ plan: p }: { plan: Plan }) {
+  const [open, setOpen] = useState(false);
+  const list = useRefusals(p.id, open && p.refused > 0);
+  if (p.refused === 0) return null;
+  const rows = list.data?.pages.flatMap((x) => x.items) ?? [];
+  return (
+    <details open={open} onToggle={(e) => setOpen(e.currentTarget.open)} className="mb-2">
+      <summary className="py-0.5 text-madder">{thousands(p.refused)} of what was asked for is not in it</summary>
+      {list.error && <Trouble error={list.error} />}
+      <ul className="max-h-48 overflow-auto border-hair border-y" tabIndex={0} aria-label="what is not in the plan">
+        {rows.map((r, i) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: they never move
+          <li key={i} className="grid grid-cols-[70px_240px_110px_1fr] gap-3 px-2 py-0.5">
+            <span className="text-soft">{r.place}</span>
+            <span>
+              {r.label} <Id>{r.account ?? r.person}</Id>
+            </span>
+            <span className="text-soft">{r.attribute}</span>
+            <span>{r.reason}</span>
+          </li>
+        ))}
+      </ul>
+      {list.hasNextPage && <Button onClick={() => list.fetchNextPage()}>Show more</Button>}
+    </details>
+  );
+}
+
+/** What was said about the plan and its changes. */
+export function Comments({ plan, about, changes }: { plan: number; about?: Change; changes: Change[] }) {
+  const list = useComments(plan);
+  const may = useMay();
+  const [text, setText] = useState("");
+  const say = useAct(
+    () => ask(api.POST("/plans/{plan}/comments", { params: { path: { plan } }, body: { text, change: about?.id } })),
+    () => setText(""),
+  );
+  const items = list.data?.items ?? [];
+  const named = new Map(changes.map((c) => [c.id, `${c.verb} ${c.label}`]));
+  return (
+    <details className="mb-2">
+      <summary className="py-0.5 text-soft">
+        {items.length === 0 ? "No comment yet" : `${thousands(items.length)} ${items.length === 1 ? "comment" : "comments"}`}
+      </summary>
+      <ul>
+        {items.map((c) => (
+          <li key={c.id} className="grid grid-cols-[150px_1fr] gap-3 border-hair border-b px-2 py-0.5">
+            <span className="text-soft">
+              {c.by} <When at={c.at} />
+            </span>
+            <span className="whitespace-pre-wrap">
+              {c.change && <span className="text-soft">{named.get(c.change) ?? c.change}: </span>}
+              {c.text}
+            </span>
+          </li>
+        ))}
+      </ul>
+      <form
+        className="mt-1 flex gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (text.trim()) say.mutate(undefined);
+        }}
+      >
+        <input
+          aria-label={about ? `Comment on ${about.verb} ${about.label}` : "Comment on the plan"}
+          placeholder={about ? `about ${about.verb} ${about.label}` : "about the plan; mark one change to say something about that"}
+          value={text}
+          maxLength={4000}
+          onChange={(e) => setText(e.target.value)}
+          className="h-7 w-[420px] rounded-sm border border-hair bg-leaf px-2 placeholder:text-soft"
+        />
+        <Button type="submit" disabled={!may("work") || !text.trim() || say.isPending}>
+          Say it
+        </Button>
+      </form>
+      {say.error && <Trouble error={say.error} />}
+    </details>
+  );
+}
