@@ -22,6 +22,14 @@ run() {
     exit 1
   fi
 }
+# misbehave JSON: tells the application of the demo to be slow, or well again
+misbehave() {
+  local at=$application body=$1
+  exec 3<>"/dev/tcp/${at%:*}/${at#*:}"
+  printf 'PUT /standin/misbehave HTTP/1.1\r\nHost: %s\r\nConnection: close\r\nContent-Length: %d\r\n\r\n%s' "$at" "${#body}" "$body" >&3
+  cat <&3 >/dev/null
+  exec 3>&-
+}
 field() { "$twinning" "$@" -o json | tr ',{}' '\n\n\n'; }
 
 "$twinning" demo --listen 127.0.0.1:0 --data-dir "$work/demo" >"$work/demo.log" 2>&1 &
@@ -30,6 +38,7 @@ for _ in $(seq 300); do grep -q 'console ' "$work/demo.log" && break; kill -0 "$
 address=$(awk '/console /{print $2}' "$work/demo.log")
 TWINNING_PASSWORD=$(sed -n 's/.*password: //p' "$work/demo.log")
 export TWINNING_PASSWORD
+application=$(sed -n 's|.*an application (SCIM) at http://\([0-9.:]*\),.*|\1|p' "$work/demo.log")
 
 say "The night pass found a house that has changed. Sign in and look."
 run 0 sign-in --address "$address" --name admin
@@ -122,6 +131,18 @@ run 2 plan seal "$plan" </dev/null
 run 0 plan seal "$plan" --hash "$hash"
 say "After the seal, legal asks that Kofi Asante's account stays as it is: what the change rests on has fallen, the rest goes on."
 run 0 twin rule hq-dome-booking leave-alone --person L0953 --reason "legal hold"
+say "A pilot wave first, and a look at what it did."
+run 0 plan run "$plan" --wave pilot
+run 0 plan verify "$plan"
+say "The rest. Somebody calls in the middle of it: the run is halted after the change it is at, and later goes on from there."
+misbehave '{"slowMillis": 300}'
+run 0 plan run "$plan" --no-wait
+receipts=$(field task list --limit 1 | sed -n 's/.*"run": \([0-9]*\).*/\1/p' | head -1)
+sleep 2
+run 0 run halt "$receipts"
+for _ in $(seq 100); do field run show "$receipts" 2>/dev/null | grep -q '"state": "halted"' && break; sleep 0.1; done
+run 1 run show "$receipts"
+misbehave '{}'
 run 1 plan run "$plan"
 receipts=$(field task list --limit 1 | sed -n 's/.*"run": \([0-9]*\).*/\1/p' | head -1)
 run 0 run receipts "$receipts" --bad
@@ -145,5 +166,29 @@ if [[ -n $changes ]]; then
   echo "tour: changes are left: $changes" >&2
   exit 1
 fi
+say "Somebody loses a badge: their account is shut by hand, as a plan of one, and the charter leaves it so until the day."
+run 0 account suspend hq-dome-booking --person L0004 --reason "lost his badge" --until "$(date -d '+20 days' +%F)"
+asked=$(field plan list hq-dome-booking | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
+run 0 plan seal "$asked" --count 1
+run 0 plan run "$asked"
+run 0 plan verify "$asked"
+done=$(field task list --limit 2 | sed -n 's/.*"run": \([0-9]*\).*/\1/p' | head -1)
+run 0 run receipts "$done"
+say "The badge is found: the run is undone, where the account is still as it has left it."
+run 0 roster take dome-booking
+run 3 reconcile hq-dome-booking
+run 0 intention list hq-dome-booking --verb keep
+run 0 run undo "$done" --reason "the badge was in the telescope"
+undo=$(field plan list hq-dome-booking | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
+run 0 plan seal "$undo" --count 1
+run 0 plan run "$undo"
+say "A sheet goes out, one cell is edited, and it comes back as the draft of a plan."
+run 0 roster take dome-booking
+run 3 reconcile hq-dome-booking
+run 0 sheet export hq-dome-booking --columns department --out "$work/accounts.csv"
+sed -i '/^u00004,/s/^\([^,]*,[^,]*,[^,]*\),[^,]*,/\1,Night crew,/' "$work/accounts.csv"
+run 0 sheet load hq-dome-booking "$work/accounts.csv" --reason "he works at night now"
+sheet=$(field plan list hq-dome-booking | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
+run 0 plan void "$sheet"
 run 0 audit check
 say "The story came out right: no change is left, only people to ask about."

@@ -112,7 +112,7 @@ export function PlanPage() {
       ) : (
         <List
           label="changes"
-          height="max(320px, calc(100vh - 400px))"
+          height="max(320px, calc(100vh - 365px))"
           rows={rows}
           rowKey={(c) => c.id}
           more={list.hasNextPage ? list.fetchNextPage : undefined}
@@ -129,7 +129,7 @@ export function PlanPage() {
             { name: "verb", width: "84px", cell: (c) => <Verb verb={c.verb} /> },
             {
               name: "whose",
-              width: "210px",
+              width: "250px",
               cell: (c) => (
                 <span className={c.setAside ? "text-soft" : ""}>
                   <span>{c.label}</span>{" "}
@@ -151,11 +151,11 @@ export function PlanPage() {
             { name: "old → new", width: "1fr", cell: (c) => <Edits edits={c.edits} /> },
             {
               name: "reason",
-              width: "230px",
+              width: "215px",
               cell: (c) => <span className="text-soft">{[...new Set(c.edits.map((e) => e.reason))].join("; ")}</span>,
             },
             { name: "wave", width: "76px", cell: (c) => c.wave },
-            { name: "outcome", width: "150px", cell: (c) => <Outcome change={c} /> },
+            { name: "outcome", width: "130px", cell: (c) => <Outcome change={c} /> },
           ]}
         />
       )}

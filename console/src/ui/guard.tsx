@@ -14,7 +14,7 @@ export function GuardMeter({ guard }: { guard: Guard }) {
   const scale = Math.max(counted, guard.allowed, 1) * 1.1;
   const percent = (n: number) => `${(100 * n) / scale}%`;
   return (
-    <div className="grid grid-cols-[110px_1fr_260px] items-center gap-3" data-state={guard.tripped ? "tripped" : "clear"}>
+    <div className="grid grid-cols-[80px_1fr_330px] items-center gap-3" data-state={guard.tripped ? "tripped" : "clear"}>
       <span className={guard.tripped ? "font-semibold text-madder" : ""}>
         {guard.tripped && <Glyph state="harm" />} {guard.verb}
       </span>
