@@ -186,7 +186,7 @@ say "A sheet goes out, one cell is edited, and it comes back as the draft of a p
 run 0 roster take dome-booking
 run 3 reconcile hq-dome-booking
 run 0 sheet export hq-dome-booking --columns department --out "$work/accounts.csv"
-sed -i '/^u00004,/s/^\([^,]*,[^,]*,[^,]*\),[^,]*,/\1,Night crew,/' "$work/accounts.csv"
+sed -i '/^u00004,/s/^\([^,]*,[^,]*,[^,]*,[^,]*\),[^,]*,/\1,Night crew,/' "$work/accounts.csv"
 run 0 sheet load hq-dome-booking "$work/accounts.csv" --reason "he works at night now"
 sheet=$(field plan list hq-dome-booking | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
 run 0 plan void "$sheet"

@@ -1308,6 +1308,28 @@ type DecisionInput struct {
 // DecisionInputDecision defines model for DecisionInput.Decision.
 type DecisionInputDecision string
 
+// Differing a change in which two plans differ
+type Differing struct {
+	Account *string `json:"account,omitempty"`
+	Change  string  `json:"change"`
+
+	// Here what this plan writes; null where it has no such change
+	Here   *[]WantedEdit `json:"here"`
+	Label  string        `json:"label"`
+	Person *string       `json:"person,omitempty"`
+
+	// There likewise the other
+	There *[]WantedEdit `json:"there"`
+	Verb  string        `json:"verb"`
+}
+
+// DifferingList defines model for DifferingList.
+type DifferingList struct {
+	Cursor *string     `json:"cursor,omitempty"`
+	Items  []Differing `json:"items"`
+	Total  *int        `json:"total,omitempty"`
+}
+
 // DraftInput defines model for DraftInput.
 type DraftInput struct {
 	// Findings only what concerns whom these findings are about
@@ -1671,6 +1693,31 @@ type Me struct {
 	Lanes  Lanes   `json:"lanes"`
 	Name   string  `json:"name"`
 	Rights []Right `json:"rights"`
+}
+
+// Move a login or an address that changes hands
+type Move struct {
+	// From where an account holds a name
+	From *NameAt `json:"from,omitempty"`
+	Name string  `json:"name"`
+
+	// To where an account holds a name
+	To *NameAt `json:"to,omitempty"`
+}
+
+// MoveList defines model for MoveList.
+type MoveList struct {
+	Items []Move `json:"items"`
+}
+
+// NameAt where an account holds a name
+type NameAt struct {
+	// Account absent of one that is made
+	Account   *string `json:"account,omitempty"`
+	Attribute string  `json:"attribute"`
+	Change    string  `json:"change"`
+	Label     string  `json:"label"`
+	Person    *string `json:"person,omitempty"`
 }
 
 // NewPassword defines model for NewPassword.
@@ -2753,6 +2800,16 @@ type Vocabulary struct {
 	Person []string `json:"person"`
 }
 
+// WantedEdit defines model for WantedEdit.
+type WantedEdit struct {
+	Attribute string `json:"attribute"`
+	New       string `json:"new"`
+
+	// Old values of a list with U+001F between them
+	Old    string `json:"old"`
+	Reason string `json:"reason"`
+}
+
 // WaveTotal defines model for WaveTotal.
 type WaveTotal struct {
 	Changes int    `json:"changes"`
@@ -3225,6 +3282,21 @@ type ListCommentsParams struct {
 type AddCommentParams struct {
 	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ComparePlansParams defines parameters for ComparePlans.
+type ComparePlansParams struct {
+	// Other the other plan
+	Other int64 `form:"other" json:"other"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ExportPlanParams defines parameters for ExportPlan.
@@ -4058,6 +4130,11 @@ type ClientInterface interface {
 	// Corresponds with POST /plans/{plan}/comments (the `AddComment` operationId).
 	AddComment(ctx context.Context, plan PlanID, params *AddCommentParams, body AddCommentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ComparePlans The changes that a plan and another one of its lane do not have alike
+	//
+	// Corresponds with GET /plans/{plan}/comparison (the `ComparePlans` operationId).
+	ComparePlans(ctx context.Context, plan PlanID, params *ComparePlansParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// DecideChangesWithBody Set changes of a draft aside, with what needs them, or include them again, with what they need
 	//
 	// Takes any type of body and a specified content type.
@@ -4076,6 +4153,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /plans/{plan}/file (the `ExportPlan` operationId).
 	ExportPlan(ctx context.Context, plan PlanID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMoves Of the logins and addresses that a plan moves, who gives what to whom
+	//
+	// Corresponds with GET /plans/{plan}/names (the `ListMoves` operationId).
+	ListMoves(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SealOrdinaryWithBody Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
 	//
@@ -5596,6 +5678,21 @@ func (c *Client) AddComment(ctx context.Context, plan PlanID, params *AddComment
 	return c.Client.Do(req)
 }
 
+// ComparePlans The changes that a plan and another one of its lane do not have alike
+//
+// Corresponds with GET /plans/{plan}/comparison (the `ComparePlans` operationId).
+func (c *Client) ComparePlans(ctx context.Context, plan PlanID, params *ComparePlansParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewComparePlansRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // DecideChangesWithBody Set changes of a draft aside, with what needs them, or include them again, with what they need
 //
 // Takes any type of body and a specified content type.
@@ -5635,6 +5732,21 @@ func (c *Client) DecideChanges(ctx context.Context, plan PlanID, body DecideChan
 // Corresponds with GET /plans/{plan}/file (the `ExportPlan` operationId).
 func (c *Client) ExportPlan(ctx context.Context, plan PlanID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExportPlanRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMoves Of the logins and addresses that a plan moves, who gives what to whom
+//
+// Corresponds with GET /plans/{plan}/names (the `ListMoves` operationId).
+func (c *Client) ListMoves(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMovesRequest(c.Server, plan)
 	if err != nil {
 		return nil, err
 	}
@@ -10145,6 +10257,99 @@ func NewAddCommentRequestWithBody(server string, plan PlanID, params *AddComment
 	return req, nil
 }
 
+// NewComparePlansRequest constructs an http.Request for the ComparePlans method
+func NewComparePlansRequest(server string, plan PlanID, params *ComparePlansParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/comparison", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "other", params.Other, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Count != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewDecideChangesRequest calls the generic DecideChanges builder with application/json body
 func NewDecideChangesRequest(server string, plan PlanID, body DecideChangesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10243,6 +10448,40 @@ func NewExportPlanRequest(server string, plan PlanID, params *ExportPlanParams) 
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListMovesRequest constructs an http.Request for the ListMoves method
+func NewListMovesRequest(server string, plan PlanID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/names", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)

@@ -3,11 +3,13 @@ package cli
 import (
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"twinning/internal/apiclient"
 	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
 )
 
 // newAccount asks for one thing to be done to some accounts, beside what the charter wants.
@@ -291,4 +293,63 @@ func newComment() *cobra.Command {
 	})
 	cmd.Flags().String("change", "", "the change that it is about, by number or id; the plan as a whole when not given")
 	return cmd
+}
+
+func newMoves() *cobra.Command {
+	return running("names PLAN", "Of the logins and addresses that a plan moves, who gives what to whom", exact("PLAN"), func(c *client, args []string) error {
+		id, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		var v apiclient.MoveList
+		res, err := c.ListMoves(c.ctx, id)
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		at := func(n *apiclient.NameAt) string {
+			if n == nil {
+				return "nobody"
+			}
+			return fmt.Sprintf("%s %s (%s)", n.Label, value(n.Account), n.Attribute)
+		}
+		var rows [][]string
+		for _, m := range v.Items {
+			rows = append(rows, []string{m.Name, at(m.From), at(m.To)})
+		}
+		return c.show(v, []string{"name", "from", "to"}, rows)
+	})
+}
+
+func newPlanCompare() *cobra.Command {
+	return pageFlags(running("compare PLAN OTHER", "The changes that a plan and another one of its lane do not have alike", exact("PLAN", "OTHER"), func(c *client, args []string) error {
+		id, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		other, err := number(args[1])
+		if err != nil {
+			return err
+		}
+		v, err := gather[apiclient.Differing](c, false, func(cursor *string, limit *int) (*http.Response, error) {
+			return c.ComparePlans(c.ctx, id, &apiclient.ComparePlansParams{Other: other, Count: c.counted(), Cursor: cursor, Limit: limit})
+		})
+		if err != nil {
+			return err
+		}
+		wants := func(edits *[]apiclient.WantedEdit) string {
+			if edits == nil {
+				return "—"
+			}
+			var list []string
+			for _, e := range *edits {
+				list = append(list, e.Attribute+" → "+record.PlainList(e.New))
+			}
+			return strings.Join(list, "; ")
+		}
+		var rows [][]string
+		for _, d := range v.Items {
+			rows = append(rows, []string{d.Verb, d.Label, value(d.Person), value(d.Account), wants(d.Here), wants(d.There)})
+		}
+		return showList(c, v, []string{"verb", "whose", "person", "account", "plan " + args[0], "plan " + args[1]}, rows)
+	}))
 }

@@ -128,7 +128,7 @@ func TestAskedFor(t *testing.T) {
 	h.twinning(0, "sheet", "export", "hq-dome-booking", "--columns", "department", "--out", sheet)
 	text, err := os.ReadFile(sheet)
 	require.NoError(t, err)
-	require.Contains(t, string(text), "u00004,Diego Ibarra,,")
+	require.Contains(t, string(text), "u00004,hq-dome-booking,Diego Ibarra,,")
 	require.Contains(t, h.twinning(1, "sheet", "load", "hq-dome-booking", sheet), "nothing of what was asked for is to be done")
 	require.Contains(t, h.twinning(1, "sheet", "export", "hq-dome-booking", "--columns", "title"), "title is ruled by the charter (line ")
 	var edited strings.Builder
@@ -136,9 +136,9 @@ func TestAskedFor(t *testing.T) {
 		cells := strings.Split(line, ",")
 		switch cells[0] {
 		case "u00004":
-			cells[3] = "Night crew"
+			cells[4] = "Night crew"
 		case "u00021":
-			cells[2], cells[3] = "suspend", "#N/A"
+			cells[3], cells[4] = "suspend", "#N/A"
 		}
 		edited.WriteString(strings.Join(cells, ","))
 	}

@@ -71,6 +71,16 @@ func (s *server) DecideBySheet(ctx context.Context, r openapi.DecideBySheetReque
 	return as[openapi.DecideBySheet200JSONResponse](map[string]any{"plan": v.PlanView, "along": v.Along}, err)
 }
 
+func (s *server) ListMoves(ctx context.Context, r openapi.ListMovesRequestObject) (openapi.ListMovesResponseObject, error) {
+	list, err := s.cfg.Service.Moves(ctx, r.Plan)
+	return as[openapi.ListMoves200JSONResponse](listed(list), err)
+}
+
+func (s *server) ComparePlans(ctx context.Context, r openapi.ComparePlansRequestObject) (openapi.ComparePlansResponseObject, error) {
+	list, next, total, err := s.cfg.Service.ComparePlans(ctx, r.Plan, r.Params.Other, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ComparePlans200JSONResponse](counted(list, next, total), err)
+}
+
 func (s *server) ListRefusals(ctx context.Context, r openapi.ListRefusalsRequestObject) (openapi.ListRefusalsResponseObject, error) {
 	list, next, total, err := s.cfg.Service.Refusals(ctx, r.Plan, page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListRefusals200JSONResponse](counted(list, next, total), err)

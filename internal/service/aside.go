@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -119,7 +120,9 @@ func (s *Service) Decide(ctx context.Context, who access.Caller, id int64, d Dec
 				moved = append(moved, store.SetAside{Change: c.ID, Number: c.Number, Digest: wants(c), Reason: c.SetAside, Said: d.Reason, By: who.Name, Along: !slices.Contains(d.Changes, c.ID)})
 			}
 		}
-		if err := tx.SetChangesAside(ctx, p, moved); err != nil {
+		if err := tx.SetChangesAside(ctx, p, moved); errors.Is(err, store.ErrChanged) {
+			return fault.New(fault.Conflict, fmt.Sprintf("plan %d is no draft any more", id), "a newer draft has taken its place", "decide about that").Because("plan-state")
+		} else if err != nil {
 			return err
 		}
 		act := map[bool]string{true: "plan.set-aside", false: "plan.include"}[d.Aside]

@@ -86,6 +86,34 @@ func (d *days) plans(words []string) (told []string, known bool, err error) {
 			_, _, broken = d.service.StartSheet(ctx, tester, lane, SheetSent{Body: strings.NewReader(b.String())})
 			require.ErrorContains(d.t, broken, "nothing of what was asked for is to be done")
 		}
+	case "names": // who gives what to whom
+		list, broken := d.service.Moves(ctx, d.newest(words[1]).ID)
+		require.NoError(d.t, broken)
+		at := func(a *AtView) string {
+			if a == nil {
+				return "nobody"
+			}
+			return a.Label + " (" + a.Attribute + ")"
+		}
+		for _, m := range list {
+			told = append(told, m.Name+": "+at(m.From)+" → "+at(m.To))
+		}
+	case "differ": // the newest plan from the one before
+		list, _, broken := d.service.Plans(ctx, lane, store.Page{Limit: 2})
+		require.NoError(d.t, broken)
+		differing, _, total, broken := d.service.ComparePlans(ctx, list[0].ID, list[1].ID, store.Page{Limit: 50, Count: true})
+		require.NoError(d.t, broken)
+		require.Len(d.t, differing, total)
+		wants := func(edits store.Wanted) (words string) {
+			for _, e := range edits {
+				words += " " + e.Attribute + "→" + e.New
+			}
+			return strings.TrimSpace(map[bool]string{true: "none"}[edits == nil] + words)
+		}
+		for _, x := range differing {
+			told = append(told, fmt.Sprintf("%s %s %s: %s; before: %s", x.Verb, x.Person, x.Account, wants(x.Here.V), wants(x.There.V)))
+		}
+		slices.Sort(told)
 	case "decide": // LANE FROM TO, in a sheet of the draft
 		p := d.newest(words[1])
 		e, broken := d.service.ExportPlan(ctx, tester, p.ID, "csv")

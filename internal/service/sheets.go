@@ -99,7 +99,7 @@ func (s *Service) writeSheet(ctx context.Context, w io.Writer, r store.Reconcili
 		if _, unread := list.Present(row); unread {
 			return
 		}
-		values := map[string][]string{header[0]: {id}, "displayName": {record.Label(list, row)}}
+		values := map[string][]string{header[0]: {id}, sheet.Lane: {rules.Lane}, sheet.Whose: {record.Label(list, row)}}
 		for _, c := range columns {
 			cell := sheet.Cell(list.Column(c).Cell(row))
 			values[c], values[sheet.Was+c] = []string{cell}, []string{cell}
@@ -155,6 +155,7 @@ func (s *Service) StartSheet(ctx context.Context, who access.Caller, lane string
 	if asked.Origin.Until, err = s.until(l, "", true); err != nil {
 		return v, nil, err
 	}
+	rows.lane = lane
 	rows.ask(list, &asked)
 	if len(asked.Intents) == 0 {
 		return v, nil, nothingDrafted(l, rows.unchanged, asked.Beforehand)
@@ -189,6 +190,7 @@ func openSheet(body io.Reader) (format.File, error) {
 
 // rowsOf gathers what the rows of a sheet ask for.
 type rowsOf struct {
+	lane             string
 	layout           sheet.Layout
 	name, by, reason string
 	intent           string
@@ -260,6 +262,13 @@ func (x *rowsOf) ask(accounts *record.Roster, asked *Asked) {
 		case why != "":
 			refuse(x.layout.Identifies, why)
 			continue
+		case r.Lane != "" && r.Lane != x.lane:
+			refuse(sheet.Lane, fmt.Sprintf("the row is of lane %q", r.Lane))
+			continue
+		case r.Whose != "" && account != "" && !called(accounts, account, r.Whose):
+			row, _ := accounts.Find(account)
+			refuse(sheet.Whose, fmt.Sprintf("the row is of %q, and the account is %q by now", r.Whose, record.Label(accounts, row)))
+			continue
 		case len(all) > 1:
 			refuse(x.layout.Identifies, fmt.Sprintf("rows %s are about the same one: which of them is meant can't be told", strings.Join(all, " and ")))
 			continue
@@ -287,6 +296,12 @@ func (x *rowsOf) ask(accounts *record.Roster, asked *Asked) {
 			state(planning.Intent{Verb: planning.Set, Values: r.Values, Until: asked.Origin.Until})
 		}
 	}
+}
+
+// called reports whether an account is shown by a name.
+func called(accounts *record.Roster, account, name string) bool {
+	row, there := accounts.Find(account)
+	return there && record.Same(record.Text, record.Label(accounts, row), name)
 }
 
 // keys are the accounts of a roster by the values of one attribute.

@@ -19,7 +19,7 @@ type Undoing struct {
 	Wave   string   // "": all
 	People []string // nil: everybody
 	Reason string
-	Until  string // day until which the charter does not do it again; "": thirty days
+	Until  string // day until which the charter does not do it again; "": thirty days, where it was the charter that did it
 }
 
 // StartUndo drafts what gives back the state before a run, where the accounts still hold what
@@ -42,8 +42,13 @@ func (s *Service) StartUndo(ctx context.Context, who access.Caller, run int64, u
 	if err := s.shownSince(ctx, l, r, x); err != nil {
 		return v, nil, err
 	}
+	p, err := s.Store.Plan(ctx, x.Plan)
+	if err != nil {
+		return v, nil, err
+	}
 	asked := Asked{Origin: store.Origin{Kind: store.OfUndo, Run: run, Reason: u.Reason}}
-	if asked.Origin.Until, err = s.until(l, u.Until, true); err != nil {
+	// what the charter never asked for it does not do again, and what was kept by it is not kept any longer
+	if asked.Origin.Until, err = s.until(l, u.Until, !p.Origin.V.Own()); err != nil {
 		return v, nil, err
 	}
 	done, open, err := s.doneBy(ctx, x, u)

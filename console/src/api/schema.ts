@@ -1125,6 +1125,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/plans/{plan}/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Of the logins and addresses that a plan moves, who gives what to whom */
+        get: operations["listMoves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{plan}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The changes that a plan and another one of its lane do not have alike */
+        get: operations["comparePlans"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/plans/{plan}/refusals": {
         parameters: {
             query?: never;
@@ -2802,6 +2836,48 @@ export interface components {
         };
         RefusalList: {
             items: components["schemas"]["Refusal"][];
+            cursor?: string;
+            total?: number;
+        };
+        /** @description where an account holds a name */
+        NameAt: {
+            /** @description absent of one that is made */
+            account?: string;
+            person?: string;
+            attribute: string;
+            change: string;
+            label: string;
+        };
+        /** @description a login or an address that changes hands */
+        Move: {
+            name: string;
+            from?: components["schemas"]["NameAt"];
+            to?: components["schemas"]["NameAt"];
+        };
+        MoveList: {
+            items: components["schemas"]["Move"][];
+        };
+        WantedEdit: {
+            attribute: string;
+            /** @description values of a list with U+001F between them */
+            old: string;
+            new: string;
+            reason: string;
+        };
+        /** @description a change in which two plans differ */
+        Differing: {
+            change: string;
+            verb: string;
+            person?: string;
+            account?: string;
+            label: string;
+            /** @description what this plan writes; null where it has no such change */
+            here: components["schemas"]["WantedEdit"][] | null;
+            /** @description likewise the other */
+            there: components["schemas"]["WantedEdit"][] | null;
+        };
+        DifferingList: {
+            items: components["schemas"]["Differing"][];
             cursor?: string;
             total?: number;
         };
@@ -5855,6 +5931,69 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Decided"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMoves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    comparePlans: {
+        parameters: {
+            query: {
+                /** @description the other plan */
+                other: number;
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many there are in all (total), which takes time in a long list */
+                count?: components["parameters"]["Count"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferingList"];
                 };
             };
             default: components["responses"]["Problem"];

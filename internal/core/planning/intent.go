@@ -19,7 +19,7 @@ type Intent struct {
 	Values []Wanted `json:"values,omitempty"`
 	Reason string   `json:"reason"` // told with every edit
 	// Until is the last day on which the charter leaves what comes of it as it is; "": it does
-	// not.
+	// not, and an undo ends that it does.
 	Until string `json:"until,omitempty"`
 	// Updates is of a create: where the account is there already, it is given the values.
 	Updates bool `json:"updates,omitempty"`
@@ -58,14 +58,25 @@ func (i Intention) Keeps(attribute, today string) bool {
 	return i.Verb == Keep && i.Attribute == attribute && i.Cancelled == "" && i.Due >= today
 }
 
-// Kept is until which day something is left as it is, that day included.
+// Kept is until which day something is left as it is, that day included; "" ends that it is.
 type Kept struct {
-	Until string `json:"until"`
+	Until string `json:"until,omitempty"`
+}
+
+// Frees are the attributes of its account that a change does not let be kept any longer.
+func (c *Change) Frees() (attributes []string) {
+	if c.Kept == nil || c.Kept.Until != "" {
+		return nil
+	}
+	for _, e := range c.Edits {
+		attributes = append(attributes, e.Attribute)
+	}
+	return attributes
 }
 
 // KeptBy are the intentions to keep what a change has written, until the day that it says.
 func (c *Change) KeptBy(account, by string) (list []Intention) {
-	if c.Kept == nil || c.Verb == Delete || c.Between {
+	if c.Kept == nil || c.Kept.Until == "" || c.Verb == Delete || c.Between {
 		return nil
 	}
 	for _, e := range c.Edits {

@@ -527,7 +527,7 @@ func (x *asker) draftFor(verb string, i *planning.Intent, p, a int, v planning.W
 	if d == nil {
 		d = x.draft(verb, p, a)
 		x.drafted[place{verb, a}] = d
-		if d.Wave < 0 { // whoever asks for it does not wait for a wave of theirs
+		if d.Wave < 0 || i.Verb != planning.Set || i.Undoes { // whoever asks for it does not wait for a wave of theirs
 			d.Wave = len(x.Charter.Waves) - 1
 		}
 		if p < 0 { // it is who it was, as far as can be seen
@@ -537,7 +537,7 @@ func (x *asker) draftFor(verb string, i *planning.Intent, p, a int, v planning.W
 				}
 			}
 		}
-		if i.Until != "" && (i.Undoes || x.owner(p, a) != "" && returns[verb]) { // of nobody's accounts the charter wants nothing else
+		if i.Undoes || i.Until != "" && x.owner(p, a) != "" && returns[verb] { // of nobody's accounts the charter wants nothing else
 			d.Kept = &planning.Kept{Until: i.Until}
 		}
 		if verb == planning.Delete {

@@ -26,6 +26,11 @@ const (
 	Identifies = " (identifies)"
 	// Was begins the header of a column that holds what an attribute was.
 	Was = "was: "
+	// Lane heads the column that says of which lane a row is; Whose that of the name that is
+	// shown. Neither is edited: a row that says another lane, or another name than the account
+	// has, is of somebody else.
+	Lane  = "lane"
+	Whose = "whose"
 	// Action heads the column of verbs.
 	Action = "action"
 	// Clear is the marker that clears a value.
@@ -41,7 +46,7 @@ var identifying = []string{"id", "userName", "email", "externalId", "employeeNum
 
 // Header is that of a sheet of some attributes, in the order in which people read it.
 func Header(attributes []string) []string {
-	list := []string{"id" + Identifies, "displayName", Action}
+	list := []string{"id" + Identifies, Lane, Whose, Action}
 	for _, a := range attributes {
 		list = append(list, a, Was+a)
 	}
@@ -90,6 +95,7 @@ func Read(header, known []string) (l Layout, problems document.Problems) {
 			}
 		case strings.EqualFold(name, Action):
 			l.action = h
+		case name == Lane, name == Whose:
 		case strings.HasPrefix(name, Was):
 			l.was[strings.TrimPrefix(name, Was)] = true
 		case slices.Contains(known, name):
@@ -104,8 +110,6 @@ func Read(header, known []string) (l Layout, problems document.Problems) {
 	if l.key == "" {
 		problem(0, "no column says whose a row is; write%s behind the heading of the one that does, such as id%s", Identifies, Identifies)
 	}
-	// without what a value was, a column is there to read by
-	l.edits = slices.DeleteFunc(l.edits, func(name string) bool { return !l.was[name] && name == "displayName" })
 	if len(l.edits) == 0 && l.action == "" {
 		problem(0, "no column can be edited; expected attributes of accounts, such as title, or action")
 	}
@@ -118,6 +122,8 @@ type Refused struct{ Attribute, Reason string }
 // Row is what one row asks for.
 type Row struct {
 	Key     string // whose it is
+	Lane    string // of which lane it says to be; "": it does not say
+	Whose   string // what it calls the account, likewise
 	Verbs   []string
 	Values  []planning.Wanted
 	Refused []Refused
@@ -128,7 +134,7 @@ func (r Row) Asks() bool { return len(r.Verbs)+len(r.Values) > 0 }
 
 // Row reads the cells of a row, by their headings.
 func (l Layout) Row(cells map[string]string) (r Row) {
-	r.Key = strings.TrimSpace(cells[l.key])
+	r.Key, r.Lane, r.Whose = strings.TrimSpace(cells[l.key]), strings.TrimSpace(cells[Lane]), strings.TrimSpace(cells[Whose])
 	if why := spoilt(r.Key); why != "" {
 		r.Refused = append(r.Refused, Refused{l.Identifies, fmt.Sprintf("%q says whose the row is, and %s", r.Key, why)})
 		r.Key = ""

@@ -73,7 +73,7 @@ func TestHeadings(t *testing.T) {
 		"id (identifies),title,was: title,note":       "",
 		"userName (identifies),action":                "",
 		"id,title":                                    "line 1, column 1: no column says whose a row is; write (identifies) behind the heading of the one that does, such as id (identifies)",
-		"id (identifies),displayName,note":            "line 1, column 1: no column can be edited; expected attributes of accounts, such as title, or action",
+		"id (identifies),whose,note":                  "line 1, column 1: no column can be edited; expected attributes of accounts, such as title, or action",
 		"id (identifies),userName (identifies),title": `line 1, column 2: two columns identify, "id (identifies)" and "userName (identifies)"; one says whose a row is`,
 		"title (identifies),userName":                 "title",
 		"id (identifies),title,title":                 `line 1, column 3: the column "title" stands twice`,

@@ -1313,6 +1313,28 @@ type DecisionInput struct {
 // DecisionInputDecision defines model for DecisionInput.Decision.
 type DecisionInputDecision string
 
+// Differing a change in which two plans differ
+type Differing struct {
+	Account *string `json:"account,omitempty"`
+	Change  string  `json:"change"`
+
+	// Here what this plan writes; null where it has no such change
+	Here   *[]WantedEdit `json:"here"`
+	Label  string        `json:"label"`
+	Person *string       `json:"person,omitempty"`
+
+	// There likewise the other
+	There *[]WantedEdit `json:"there"`
+	Verb  string        `json:"verb"`
+}
+
+// DifferingList defines model for DifferingList.
+type DifferingList struct {
+	Cursor *string     `json:"cursor,omitempty"`
+	Items  []Differing `json:"items"`
+	Total  *int        `json:"total,omitempty"`
+}
+
 // DraftInput defines model for DraftInput.
 type DraftInput struct {
 	// Findings only what concerns whom these findings are about
@@ -1676,6 +1698,31 @@ type Me struct {
 	Lanes  Lanes   `json:"lanes"`
 	Name   string  `json:"name"`
 	Rights []Right `json:"rights"`
+}
+
+// Move a login or an address that changes hands
+type Move struct {
+	// From where an account holds a name
+	From *NameAt `json:"from,omitempty"`
+	Name string  `json:"name"`
+
+	// To where an account holds a name
+	To *NameAt `json:"to,omitempty"`
+}
+
+// MoveList defines model for MoveList.
+type MoveList struct {
+	Items []Move `json:"items"`
+}
+
+// NameAt where an account holds a name
+type NameAt struct {
+	// Account absent of one that is made
+	Account   *string `json:"account,omitempty"`
+	Attribute string  `json:"attribute"`
+	Change    string  `json:"change"`
+	Label     string  `json:"label"`
+	Person    *string `json:"person,omitempty"`
 }
 
 // NewPassword defines model for NewPassword.
@@ -2758,6 +2805,16 @@ type Vocabulary struct {
 	Person []string `json:"person"`
 }
 
+// WantedEdit defines model for WantedEdit.
+type WantedEdit struct {
+	Attribute string `json:"attribute"`
+	New       string `json:"new"`
+
+	// Old values of a list with U+001F between them
+	Old    string `json:"old"`
+	Reason string `json:"reason"`
+}
+
 // WaveTotal defines model for WaveTotal.
 type WaveTotal struct {
 	Changes int    `json:"changes"`
@@ -3230,6 +3287,21 @@ type ListCommentsParams struct {
 type AddCommentParams struct {
 	// IdempotencyKey names the request: sent again under the same name within two days, it is not done again, and answered as it was
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ComparePlansParams defines parameters for ComparePlans.
+type ComparePlansParams struct {
+	// Other the other plan
+	Other int64 `form:"other" json:"other"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ExportPlanParams defines parameters for ExportPlan.
@@ -3728,12 +3800,18 @@ type ServerInterface interface {
 	// AddComment Say something about a plan, or about one of its changes
 	// (POST /plans/{plan}/comments)
 	AddComment(ctx *echo.Context, plan PlanID, params AddCommentParams) error
+	// ComparePlans The changes that a plan and another one of its lane do not have alike
+	// (GET /plans/{plan}/comparison)
+	ComparePlans(ctx *echo.Context, plan PlanID, params ComparePlansParams) error
 	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
 	// (POST /plans/{plan}/decisions)
 	DecideChanges(ctx *echo.Context, plan PlanID) error
 	// ExportPlan The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each
 	// (GET /plans/{plan}/file)
 	ExportPlan(ctx *echo.Context, plan PlanID, params ExportPlanParams) error
+	// ListMoves Of the logins and addresses that a plan moves, who gives what to whom
+	// (GET /plans/{plan}/names)
+	ListMoves(ctx *echo.Context, plan PlanID) error
 	// SealOrdinary Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
 	// (POST /plans/{plan}/ordinary-seal)
 	SealOrdinary(ctx *echo.Context, plan PlanID) error
@@ -5545,6 +5623,52 @@ func (w *ServerInterfaceWrapper) AddComment(ctx *echo.Context) error {
 	return err
 }
 
+// ComparePlans converts echo context to params.
+func (w *ServerInterfaceWrapper) ComparePlans(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan PlanID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ComparePlansParams
+	// ------------- Required query parameter "other" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "other", ctx.QueryParams(), &params.Other, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter other: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", ctx.QueryParams(), &params.Count, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter count: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ComparePlans(ctx, plan, params)
+	return err
+}
+
 // DecideChanges converts echo context to params.
 func (w *ServerInterfaceWrapper) DecideChanges(ctx *echo.Context) error {
 	var err error
@@ -5583,6 +5707,22 @@ func (w *ServerInterfaceWrapper) ExportPlan(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ExportPlan(ctx, plan, params)
+	return err
+}
+
+// ListMoves converts echo context to params.
+func (w *ServerInterfaceWrapper) ListMoves(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan PlanID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListMoves(ctx, plan)
 	return err
 }
 
@@ -6979,6 +7119,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/plans/:plan/changes", wrapper.ListChanges, options.OperationMiddlewares["listChanges"]...)
 	router.GET(options.BaseURL+"/plans/:plan/file", wrapper.ExportPlan, options.OperationMiddlewares["exportPlan"]...)
 	router.POST(options.BaseURL+"/plans/:plan/sheets", wrapper.DecideBySheet, options.OperationMiddlewares["decideBySheet"]...)
+	router.GET(options.BaseURL+"/plans/:plan/names", wrapper.ListMoves, options.OperationMiddlewares["listMoves"]...)
+	router.GET(options.BaseURL+"/plans/:plan/comparison", wrapper.ComparePlans, options.OperationMiddlewares["comparePlans"]...)
 	router.GET(options.BaseURL+"/plans/:plan/refusals", wrapper.ListRefusals, options.OperationMiddlewares["listRefusals"]...)
 	router.POST(options.BaseURL+"/plans/:plan/decisions", wrapper.DecideChanges, options.OperationMiddlewares["decideChanges"]...)
 	router.GET(options.BaseURL+"/plans/:plan/comments", wrapper.ListComments, options.OperationMiddlewares["listComments"]...)
@@ -9393,6 +9535,46 @@ func (response AddCommentdefaultApplicationProblemPlusJSONResponse) VisitAddComm
 	return err
 }
 
+type ComparePlansRequestObject struct {
+	Plan   PlanID `json:"plan"`
+	Params ComparePlansParams
+}
+
+type ComparePlansResponseObject interface {
+	VisitComparePlansResponse(w http.ResponseWriter) error
+}
+
+type ComparePlans200JSONResponse DifferingList
+
+func (response ComparePlans200JSONResponse) VisitComparePlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ComparePlansdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ComparePlansdefaultApplicationProblemPlusJSONResponse) VisitComparePlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DecideChangesRequestObject struct {
 	Plan PlanID `json:"plan"`
 	Body *DecideChangesJSONRequestBody
@@ -9468,6 +9650,45 @@ type ExportPlandefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ExportPlandefaultApplicationProblemPlusJSONResponse) VisitExportPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMovesRequestObject struct {
+	Plan PlanID `json:"plan"`
+}
+
+type ListMovesResponseObject interface {
+	VisitListMovesResponse(w http.ResponseWriter) error
+}
+
+type ListMoves200JSONResponse MoveList
+
+func (response ListMoves200JSONResponse) VisitListMovesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMovesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMovesdefaultApplicationProblemPlusJSONResponse) VisitListMovesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11621,12 +11842,18 @@ type StrictServerInterface interface {
 	// AddComment Say something about a plan, or about one of its changes
 	// (POST /plans/{plan}/comments)
 	AddComment(ctx context.Context, request AddCommentRequestObject) (AddCommentResponseObject, error)
+	// ComparePlans The changes that a plan and another one of its lane do not have alike
+	// (GET /plans/{plan}/comparison)
+	ComparePlans(ctx context.Context, request ComparePlansRequestObject) (ComparePlansResponseObject, error)
 	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
 	// (POST /plans/{plan}/decisions)
 	DecideChanges(ctx context.Context, request DecideChangesRequestObject) (DecideChangesResponseObject, error)
 	// ExportPlan The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each
 	// (GET /plans/{plan}/file)
 	ExportPlan(ctx context.Context, request ExportPlanRequestObject) (ExportPlanResponseObject, error)
+	// ListMoves Of the logins and addresses that a plan moves, who gives what to whom
+	// (GET /plans/{plan}/names)
+	ListMoves(ctx context.Context, request ListMovesRequestObject) (ListMovesResponseObject, error)
 	// SealOrdinary Have the charter approve a plan that is within what it calls ordinary, without a human who has looked
 	// (POST /plans/{plan}/ordinary-seal)
 	SealOrdinary(ctx context.Context, request SealOrdinaryRequestObject) (SealOrdinaryResponseObject, error)
@@ -13599,6 +13826,32 @@ func (sh *strictHandler) AddComment(ctx *echo.Context, plan PlanID, params AddCo
 	return nil
 }
 
+// ComparePlans operation middleware
+func (sh *strictHandler) ComparePlans(ctx *echo.Context, plan PlanID, params ComparePlansParams) error {
+	var request ComparePlansRequestObject
+
+	request.Plan = plan
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ComparePlans(ctx.Request().Context(), request.(ComparePlansRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ComparePlans")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ComparePlansResponseObject); ok {
+		return validResponse.VisitComparePlansResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // DecideChanges operation middleware
 func (sh *strictHandler) DecideChanges(ctx *echo.Context, plan PlanID) error {
 	var request DecideChangesRequestObject
@@ -13667,6 +13920,31 @@ func (sh *strictHandler) ExportPlan(ctx *echo.Context, plan PlanID, params Expor
 		return err
 	} else if validResponse, ok := response.(ExportPlanResponseObject); ok {
 		return validResponse.VisitExportPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListMoves operation middleware
+func (sh *strictHandler) ListMoves(ctx *echo.Context, plan PlanID) error {
+	var request ListMovesRequestObject
+
+	request.Plan = plan
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMoves(ctx.Request().Context(), request.(ListMovesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMoves")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListMovesResponseObject); ok {
+		return validResponse.VisitListMovesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -15172,320 +15450,326 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tlxu3sS76V3B5z11J7uZ4JMU7e2fmkyLbiY/l2EeS47WXrXsEdhdJZJoADaCH4tbS/e1noQpAN5tA",
-	"s5svI8nxF1sz090ACoVCvT71blKo1VpJkNZMbt5N1lzzFVjQ+NMzVUvr/lGCKbRYW6Hk5GayVBu24nLL",
-	"7BI0MK6BCcl4VbHfW2V59Ycp2yxFsWSW34FhVqzoAVYpuWCVMHYynQj3pV9q0NvJdCL5CiY3kwLHm05M",
-	"sYQVp4HnvK7s5GbOKwPTid2u3YMzpSrgcvL+/XTyrNZG6f1ZbnBydgk4IlsoMEzJKeOGCWtYxY1la74A",
-	"Zrgob5mwTBi2UKpkc6XxPcNX/uValtD63VxUjkSMV0pCbi00rfZiVvztc5ALu5zcfP7oUVyMsVrIBa7l",
-	"6xJWa2VBFttvYLu/Jvdtg/PQ8EsNxt4wA9IyvuBCdmfpHmYbYZdCMrtRrORbM/XrlMqyUkmgN6eMy5Jx",
-	"aTagoSQKsQ03YWlL4CXoZm2taV65eWYW+cQtciVk+Pk/p5M1txa0++b/99P/dfX/v/63/zFJ0mH+LbfF",
-	"cp8AbnFfvuILpuZss+QWV1ssuVyAmzBb8RLYXKvVLZMAJZSM2EBYBm+FsW7PNPBym13a/IqGHrdxz7mE",
-	"v+MXUjOuuITfGdyQyXQCb/lqXbkPLH+5KtUKrmZK3bkv+TmtuV02M3IvT6YTt+FCQzm5sbqGkbMTK9F3",
-	"jrllHI9phpcrfD95Lv/dbTF/K1b1yv1AG04/PY5TEdLCAjTO5fuKy6+/SNNpXXHp6FSvZrgnkVKPk5Rx",
-	"j/dSZq70iluawJ8+nyTn80IZCzo3I41/Tc7pj8k50Qunz6rOEknXY2ik69NJ9HJrLKzy7G3w7ykGP8zd",
-	"9O6J/P2Km7scuSw3d2l6PUlOyD1/MsVewdvEebPw1jKr2FzIcodMRlmVOXq/jBREPxjQ+Z2qDTFzd5/g",
-	"nqe3x71w0ua8dy+btZIGUKX4XqtZBSv3z0JJC6Rf8PW6EgV3M71e0xP/9k/jpv2uNdb/0DCf3Ez+7+tG",
-	"Z7mmv5rr8F0csasIcMs27prcaCUXdNnR5aFYqZBs/jNulKdFAWvLZYE05GUp3Hd49b1Wa9BWuHV4bSQS",
-	"8N1EA8f5TjjTYsGs+7wwqAFJVqqNdBrQ/+Sy5ri7tbSimtxMnjx68h9Xjx5f/fHx5P10sm4N0Xyye6fu",
-	"Uzl+r8WdJbeQvFv9b9Tsn1BY9+7Tggj1bgLSye2fJqY2a0Ae1SCksfSppSgBp+7/AVKrajKdOBWj1Hwz",
-	"mTqJXLg/lVCBhcnrxExptK/lurYH6bu7j05duQc9i8Tl5g5IW1Nzf5EVqEKaKZuBESXs6AjagmYbLq1x",
-	"z9slip3WFvqXvy6No0F99fl/PH7slhC3tlIGPyY0m/FyAel9nE7cJN2aPRX3NrY90LuJsLAyw3Z5xd9+",
-	"TU8/fvSo/QjXmm/dE+5McSEhoQ+rOQvbc3gkJ6KEXJhDx+4rVcuSNvP9dLLQql6b5NDILHTyGnY5dun7",
-	"616DNkp6iu7JPaEjZ5wwapLgRx3SlIZorFPQmZLBdmoxbQX8HlApN+qW2aXQdovqvNNuZUuld6bMZHpI",
-	"CAQO7d9aLxZIggfx/xO9Gtf9OiVPFhpgBSnLcbNUbMW3zACvGGel5nM7ZbMtWmR+tZPucZnBVsky9TH3",
-	"Hiu4/J2dssbcC1QreFUZ5sSCUxSZ0qWQJH0jB+wRpru9K37nbeHUQko0LFDG4B7Q1eIWaN2+4I64laLy",
-	"PHzQONO9YWm5bAb4XaDDpGqnvi/rFWrDXQt5OjFQ9NHP2UmGcUaPMTpJyZujzQaeMK3JTsNGJXnCWi1m",
-	"tYVnaKuhq2FXJoYHkhSSsNkRlYdJWJVjXugsrpkMfYkm0Luul5ZbYawozNi1kfWa2B8NhdKlcYoDiQS3",
-	"+/QwM0IWxO1kcLAZzJWGhDY6nZRuXrJIHMdSzOegnWZ0z6saTPL1uaiqvunhbVxwrbfE5/tfkNyK+/Ti",
-	"zZLrvo9vlsoAzY5xqewSz7XWAgyzSiWHs2q9s/d9Qu4f7svk5hrDFJ4mLdrGpTQbSjNJck1dCvtsCcXd",
-	"PrPMtLoD+dQOMjWcEma1f3PA00tu/gY8KQsAaes4agm8pF3dcMMW4h4kM5ZLYkW0qTQXVVLWLP3X9zZa",
-	"SMuJBRMuvDaZw4LiK/6jWTp+KS2Jyq6SFbTavblwu6cpX3nvx96zs23yEyVYTnd5WoHNS5xm9gZ+Gbht",
-	"pqaX9j/bIZ77JK4PJz4NRGi+EGeeJWfgj11qLpNcQ0a116ZJh3Hbt8Vr0F3pS26WB6+S/u19Lozdn08R",
-	"nb77nBbO/SAB0GKhQwKAvpea6F94FezFpKZ/cBYvnUWFaqzyxsjhpzuz869OmzGTM/WaQHKaSXLOuBFJ",
-	"BYhbNhfaWLaEqiSxsFHOpJ4BUxJumK4rKKfsDrbufxsQi6X7h9Ks0MBt9M1ypmtJ2pT7SphM9jAmXWLu",
-	"s7quhPS2t1fOUl/xGs7BwxQ1oWZGRAycSI66aX4dx5S4S8ez4zPHjFXFgwAc7cMgk8kuwQjjTAtjRVWx",
-	"GTjqandax/gqWgGAx4dEQY9VkVUce3i3qLhJm6Pobc5ouk5Grrm2wYTpEf57f4JS2OH7/GUpbEp7Fek7",
-	"tOIzqDL6MXScCQc1ZO8QbR5t3TeqtoVaHZRD3/nH+s6Uu+bsU+MkVtIA8YaLuymYAbSjuHv6tmXVksJX",
-	"MmfoOMNqkrStUxEOUsXQ36MkMPcQhisx9GXVApUeFEluHG4Zr6o+ezn1BzEXkN6vDU9qvd1zjPZFcE/j",
-	"O9NgZdOOB7YK+5w/Hhe+LP0ZTHATxn1TzDRcaHnrP2E9naytYQgteW6UhczdtlkquAfNFvwerXzDRen4",
-	"KH2nuA8Np+P3FS+gjC7rfXIaVesCchxnvFwfEoloE99HEsMX4jBBWXQro4X0bFDGbOkl8dkok17Q4Tmr",
-	"1Zpr4SVUR0SgssRm2x3fkZBsrnQB7PdSbf6A+qx/gmzQ3/O5Bf2HybRH4dvXU2akJ6LHK3jVB5Hl1UbN",
-	"VVWmWMWLuP0BZ1vmpcipQ5CbIC9dUeFSstqikPW3K2YcaD63BuVr+NVG2KWnYY/PwSsliVVxNodN8N+7",
-	"/wMvlqMW+oWbFJSvNiq11rbje4+ehXIXk0WfBC7a3SW8EneUBFPB3LpL6gwkX9Rcp53ZTjSpuiqZsWrN",
-	"QtScPI+lwntMqs0of2M8oh0fTF1BCJX4LQvHg3w+OA034MwdHCju0OkxfNzG2nmYo+J4zxkrgz9x0MRq",
-	"8UtzElsDxY0MRI6HqcXjPYLrCzGf78va0v+2ezJqiboIc3+/ZbOKy7vGLb5FFg3JQak7bK7Vav+zj7xr",
-	"EV9Fg68dYMj7LKw65orCOeDLRKk+4gyLIbbsm3Cr4r1xwzrZNz9L2t8b9s7Nwv39/c8ybPUNeyfkDWu/",
-	"8P5nuebCUe+GvbuDrblhP70jRfjGGxefwWpdqS3A31G/mwbj9ib84zN4a0FLXn1dvn/9/me5b1nlVJRt",
-	"yFgT9yBv2R2sLQlXYQ1rrvjDUalG12g9S+GuR4fsNf9uzyZdXiNFrfEEY5m+8CrtQ4y2ZW8QlBc7vvzd",
-	"6e9+cpyB+MrZPTkrcUgQ7x/umUwIj6aSokkiqkwnbOTM0bt+6JbNEMrdteOs784q8QO9/s50EHn4bnsF",
-	"5hwkybmeWpSP47VvmkjIftYeLSpDPH1yM3n+6MkfP+9JYsikXW2EDLqDhA0YyzQUShaiEuiYotC10x5Q",
-	"guUddTRCrxepLcS6l+KOyuIdCk5Y3pJaI6HR9fdmNF4gxikn90Otgk/p7CZuEd1j+xK1HBhmsD5rbYC/",
-	"Ah9t7Mae1Y5mvbCSSXH16PGTP37+73/6j//8M5+FQW8mTzHt528vbtgS3I7OeHHHlGTfKlny7Wf7rNrQ",
-	"Ju0HrLhk3DDubP6qnw2eJK/QQLjdZLiRvk/8SA8hL32TeuY84SbdsbKHe2n7w+PwS73jWWoFG/ucjlyU",
-	"6YTnOddoiJIwbcw4t+ExdZ4vNMDBwFU7IpwIFtDMk5Sq9X3O77TWasZnohKOdDizjdJ26ewgzqwWvNpz",
-	"Ojgt1KQ9uWslpO27ZmfC5qI7G27Q64UlE6qk8K97/oY9cufOyc4lr+YNnbwX07GQrtvbGf7QIeCMvJr4",
-	"8JAL2oC1yVyEJRhh8VrxOyrVTJXb3SRBLrdsRUkSR+aFeGpOPcVTU/4CClFCKsZWKbnYn/m81sGybnwp",
-	"mKwamXHDx+UsYVr8YT/bfujd59PTTHOLM0dmbyJLBW9/iVQyjM9UbVnLS+9zwiaJG8HnZXZuhdduHJqV",
-	"IwrYKwwfTDDXYTm5mfxx/mdePCkfT1qJnEpSSh3DjDz2radb4tLoz9EclDG4EjL8JuFai3NvZd+2FiFk",
-	"UdVlOpOWFth3qVmf/bpllVLuGKCL9+AammBeJ9xPFTVWYaQmTPGQhdmN9lNKQEPeFhGSPOf44Wj9FVnm",
-	"+aM/P/ncfXzD7wF/sxaVspPXe5ue9/6he3NDbi9ZgJaYm7TCICmw8B45BGcjfIBf0ZvPVAl5k+TrscE9",
-	"v9BRCXBpypOjdNx9PrcpbzGfGZD2BjMm257DkoYZ7N/rM4ml2vQOHCrfaMiuo/ToYXsUkVON9D29InVG",
-	"cF4fWUplW4wMV6OabMveFOMv70UJssjpUFQgSRmEhm9jmEBRuNerMbeMOCOROozJKo5XML6U1pj2dJ6c",
-	"mbFpfPa+UtENdQ+6FMW4xGASwInQhLAGqx5D7vhGoST6pxKynSRs7oRcMDEP6hFUBlihVmBYUSkDKU0O",
-	"aTbcjHhRSwn6h3XymETVNpHHw1dKLrCIuBVcmAFrOxNAuMmkZhn0/UFzfOkeTklNt+vW/OP4COusCdOj",
-	"RPP5+J6GkUX2hkrx+Fe8gFfK/fcMjsl4xkYZhMGcO4evrCHqnr4yU3YZzyuXZSzuFcZriqXXFO0SVrdU",
-	"8oxWPyaNgCTHN/cJYMPtNtOKhme2QJDS3snmGpufQxGsYa6VkPNB76SnVVUgM84uki/cMg3GGqonCZ4v",
-	"LMAHzYya5H0kI5aVlfDZjJmujzach06+S4/o/4rqjvfdxVW9kmkjuCdfay58PDCpRPsi+xjALpV1asOa",
-	"26U3VlRRo9ckoUVXYicjIicyevzTX4kKnqIyuS8AZirlQXBjolV1DzGVO/g+N+6SW3NjoGTqHsXo8JvH",
-	"nW0N7t20K6YErBGHtCcKZKFKf5L2t8DL2GR1AMAAj6T/QpqEskweYY5Vnrnl9Kq39Lfn2VPBjRELCeUr",
-	"la4bcraYYaglZ7KJxsc+sjmDPaop/el5z+leQbnN5PTdg/bX+P4fhdfMhji0UxLQR27iIHHdcU7TZv/C",
-	"eD27/7Q4ptTULmMysbuHECwDLyGno0SDL5jYARNkSgoLvLV4k7kfRGnYCpw57hMOu2WnjkS0nrB4Z2vf",
-	"g74iRroSEl9ZYw3AH6c7ibqYHqF97NdHWzBMPbDK2FdlBOdDnEct4z+JoZM+iMDr++HjHrYeYQ+HRR+G",
-	"oOkAfkiFdHdacHTj9wBTZEKSB6rbu+6elMa+SUuYXwZ5k5Jp1Y8zcfzWmezVfsNzMUljT0StmoSRsMHM",
-	"qttgNnSKTtPRstOK1HfUtaJXtj/zXBU4WOn1ksurxg+Prj59xQusQpuGumwor5z9g+yC3GGMkIvWe2VN",
-	"oASQ/F07RGvBWCivVh44xv1Gc2fdKb29uoOtieVh7icUY8W2qFo/LgVOYqZkeVWqekaSDX+kgjCkr767",
-	"misN7jBicrtYQXllNwJzOGsDWvIVXCHmgBMYKy6q+BOvBDdXZslLtUFThBu4UrKi8Y0lxblUKy5ka5Sw",
-	"EVeePiEMfSXkPa9QXNPPJV9xqnqTyl6ZpdrI+Der1BU6laeTShV3UF61bX6prnCqbngt5j4L9eqOhI/b",
-	"KrcvxnLMvdoXjPRJ1B6NveKlO+fGam4Rfgl/qTYSxa4Bbh0RlCYRdyfVRl5h2Xrr56aIfjpxmtJVxL8R",
-	"C3kl5FWhFapCzW/ceEhJrMa8MktdyztkhXvQfAFXpVbrcKfx6iqG8jVgBWYBzT43v1Jr+gV9lHwjBgoN",
-	"9grerjH1CP+8udLgTgWUSSHtD0omgBjzVQ9UsrUDxd2jeLYoZNDXTk4xn056qqBaqAXj9IJWfZK/+qMi",
-	"0M11MHVlG3fwlM1qS1Eor7gwJZEBOrfxR3OfYtQvJMFzc2d8iQZIb4Wfdt2K8qSb9vxX7fjrM3UQvtIA",
-	"/w0XyfDY0eJbyxvqZs3Z0zjj0QEWNyJhAbWVUbbmW62qisHbtdLWmzoIu7OveR5e0MjQUmaFf1US+uzA",
-	"4y29Y+y0hZIwnBfOb9V9MNONvu0JcGCfLpzr0uaIixQz/bXmOpkDUKnNjs+hJRG7fLjjwJJqJSRqNMkH",
-	"VmAMz7jv1DzDJ/FEJEoMKN1/XXFpfMGcM4aVZkt+H8BHkjlkGook8ouvuGMNXlwAE8AM+d8ZD0+5WXKL",
-	"Vw4GsEtR5kAlrBbrdc5/M8z76J2OQbf3U29IM40btrsFSNNmBg35U6zwdfkPH+nZY4c+XAyeOfnG8lkF",
-	"6VXXUvxSwwCMBT9wfCN+1g+cXAeCtSVd+EatYNdbQlXguOdKYkZ6ybdUoyJMk4zgcUt9TeeRGWOJYJsw",
-	"lA9PQKbC+DwPdOGimr4vyalkGsr+KlWnxa+hzLntwkeejrjt40t/ySR2qlWqOMfTFJUy90gIb/vQNrqs",
-	"W2UoCY9tnam8wZ36r//6r/+6+vbbqy++SFaKYBlI7u0Gw4pQZD1MgFXtmRy84tD8SznmOULy3vghoiE1",
-	"3Jedj2f0XKu5nBiCH6hg2jjgfBD5d4ZhCGBMOfGG59PxkJgY6FU6wNt5Lhh2N+cyCpqwS1kTuA0V+RDn",
-	"9QZjolC48IXdCJ+LXNfx8//wGxN8SQRU0fiMGhTEJZfllQ+jeLRDx7OwTlrg38C2nbIwXNLdwXYsp5Kj",
-	"6WmrEHX40aB3v491ecPfvG8uuehK9km0seKNJn2FhWkN/8WfZ8ou/Q+vDzE0+c0SrNykVeysZY8sKTb4",
-	"BrYva30P234gl4Tv2FfOJVCPcrs6nPdpSt/Atr+EMoUatFigYzIVKfaVa8wAQgS5G3vNjYVbBqu13cYk",
-	"eLzWHedaMRftat1sAcR+jWTwgMb5TEOdn0iLlee+mLyzB7Vdqqzp4qXumOSN6aRUG2msBr7KRL4tmINZ",
-	"Fi926loI8GyV0cVnBvT9biS0ndA+OHN3OrHCVtkcctwEBEBkIgWw2L+HHh64ofcOodqr2CN7bjfPgYqD",
-	"XHF8eYJ7vdfPOSy/SSyWyRzATu00pvc01QWIkSQkc6oywsEbLJjHrfEoBvsThrn9LhX8z2lMIoXyWMHc",
-	"XqEHUqorSrKZsqUoS0DMpBgCucW45qy2zXOIZOnuO5z2TJVJ1bknCcQx42Ez7E54qGFOwhzfep0nyIV1",
-	"jUD2bEbjuE+9oGUN49tmiNz6X0RqJ9z46XtgqIMwbkA+0dSRHspXGKjYnwKheg03fTCG0cEuHOANGyDX",
-	"MwI4ibxDwi5MvplVcv1q8RzuyXoIao6Qc4XAPVqSSAStlU6qge51IU90D1dhAr2cFyZ6wDnUoECdE4Yw",
-	"ohlxir/eU0JbxCDs85cgjS57wP0uHH+VfAtpAJxBV5jp1RDo4jj1Okpf6P7bUz/X1Mr+DpvvuTEblXJf",
-	"rlt/OaAFhiczY0QJMjTcUHKnMf/5UWxMIN1aqm2nqHg/yEAvthqW/LndsOSPf/rToUBV2KkDAaQUxTOL",
-	"/8HQiRu69shZ3XYxWCvEK6xj8WShRg6BiX6aVEo502qj9F2i3OU4nj0YqmvzyeG8lQfg+NRGfIfQx+UJ",
-	"gJhDA3crYebCZjE85k41lyqUJo4x9a162jNRq76Pr+5nIQZXrffCk8PfMcSU/Tz5edL0TUJ8dczETzrw",
-	"RoFmtibVnv2B/TmH8dDe7uMF/3ce7Pwl8Gp0yLRbkLh3HENB3zhRg28lJ9ugOAZdpaSCllo2GNUhr0bD",
-	"vKacljkXFN3ZcOHTgjCJ6GrGi7sJHW+Izi8hKWEpqfCEu6QB7xwcX65K9FNgyzhKx2zKehc1GEPZE1HU",
-	"TAI8eHhjSikZwrANwF0i/FwNFFBjxFk3Io0npvc23EW8G5XXnssw71f5sMHPwRvcu6798P0q2/febdGR",
-	"oe02EL0QzPHBHniLsbbFPFMjEWqNA1Zbq+gYHeubWDKrwViGgmpY5hIN2IvlNiw4jbHjxHeCeDjeLMqC",
-	"NFYKO//tk4vm7v0YVaU2eE25n6XHwYvg39jiDjHAfW+KdcXlLf4g5MK3mXBCQ9cVjOuHMTOWF0k4QNyu",
-	"O4A1RvqwBI5giv0cEBVaTncSmc7XiwMREmigXfzI6aDGHEqLhRjk8PuOnnxP+YgIrJ05206GP00X4Lr5",
-	"bfg9+NIDip9xtlBXHCH/naTkwhJaQtrTs6NrD+O5cK/kMSbaCA1lSCoWMhf41/XQod3WfDnWx0D7OSaC",
-	"S2/8ZTsS/XgH8QGZxITsioiBHNOwhXQqIkW6kksNBWaHOOklPohvqHz+hKlXK8/0Bz/oH+0LxFHs8dQk",
-	"0/2i9r65/cjv4RVOaFCl5x7WJx0P8FE7ZFQPYR/qhm/YHWybJrBja0V9sZ+EWOu3d8LabinUnj14AlEz",
-	"UKQFMhk2tZHobekZb8WwVVEENTve4ti2ThjFYO7+v7DPJkY9jtPbWzI0LYdaMih0IW1A1nbXlHazY9zy",
-	"pn0V7mQCY7s80sGRxBWEzhxNiw4sdnPKeamSynSPo93LxEQiFya/lAM5tFVxt391YDthBMA2bC4qmFyg",
-	"w5kH2FgRGEw6y2ZYbhfuUo4VXi65hlE+9Ky/7nTBlvZctOLZszxPvwxiPxp4Hj0nZujpWnq39FxIYZb4",
-	"yyWvSKjcK5EuGWhL9lT0eBcybbfdomM5U/OK7nAT4lsdWlfcmHHA4H7bkrG30K/hTB+sJa4gn14WHnD2",
-	"L3O2nZncyLqqpuNSJmbD5/uDGy/fqWqfPTTcC0qJ3ysdrg8jB8TS4z3wgCSsE9mJGDCcQUHVh2Oqi93b",
-	"I2ghS9DGKpW0k5yiv8XEhbQk8uUbTq3yxgvh/jnt06meaBEa8kSk1HbyPqTaIZF3Yhm7ZnFmlnwNbAs2",
-	"+SVxEIq6yR7FyM/cniX2OJ3IZIPipimuh8bZNzDITzHCXYuFSZnMLY/5kAtb+pKm9F/VZsRZp7PwQm0y",
-	"SU/rXGdr3L5Y4+sGpTp67QwmZ+MlDQLqaX24W1fofR34f7oLTUETm5KmqKlsL26AZ4eGiC2K7ZwBv9mv",
-	"8zJitCfT53/+J3Gw017n8/8tEVRCFHe4Hc+U1qAmN1SFGCABfwzb7S6uGiMUTyev3ydwuKokmKv7fdOa",
-	"jnBAQuPDg+VSMWs1hn+eHOpXH45oSoigwNtNeKZq7925ZEIkgU45teFgvVK3iwVyUJNwYhWbA5SxaWJk",
-	"rOC7Ccxt+NYEsPg5NsJJZ6MYsDbURw/uedehm2JWowJIO3nDSCOdsggfMWUBK2LKgkK8P5XMgcXP37Kd",
-	"lvRqIwfg+qYO8Z1Ye+BhYo9H6SqEFlMfTCw6yBb9SUXYgcLtc0h+9tq4hzIljAFdw20T0fF6NP0ND/Ik",
-	"pYDmJMMLtRmOfpP1Rjc42QcpdJAi/cpzU4+c0Zm1mp2YfhHMv96UTeS+bwTFmtRdxsliYT3mDlMzeGkh",
-	"iaw1+sbxOVeYn4ERYppMlmY48B7dHFeZTMyzqoQ5LVun0VJGlcfsGkQU/o65OT629XpgCmTwy3gcL7+q",
-	"HJWSAZy+ZnFaq1Rzaby8GeYrtPpaa/DqNfNF5MMjE3Vl0yj8HvxoBOH9vZ20a0NGauYQd5dZa3ljNwLt",
-	"05uIllLw2sCUGfDtjUMx/MHIM/41zCLONLNXa2XIvDtjNegJRZkdZLw9eLuhKXyJ6HvM6mvPobOaFJH+",
-	"Vw0muPnPSKQseuJMC5hn6mtwCTGkglZKdMwaXzbo7sOmS7E7sLdNkK9BePTfEsZDDWKSgxkFwvQh9vlM",
-	"CIcfEwrfkbza1BjzUNWUzTwPPJx2TqPPd58UiO3tHbk20beCXMUB5DdVx1vCSI9gZy/WIBEdgs22AV9i",
-	"cknQjXjUU5qF5GuzVJlSvIDW2QBgsaWqSnMb7Q4lfUMFLrdYdOIV0iU3bKXuEQdjypTGbI0mtuxsnvie",
-	"L0KR0bvu3k4d2RiAShDUcTQC9OxQs7UJtcwwRAT4CXUVlCdAKEkoPphUtDarsBiQKXmDVYpQMoTnmTox",
-	"NSAk5JPAQ3SGJhRYqplia1tSbP8CChBreyRq89l1dPRqwGqdq57yFvxlhu7BtezTzGQ5JtnELWbcGz2t",
-	"fB+uL6+0FyK61R61dpwzfGyH3RyYaEw/76CKxm2KPOepELg/zLzFsT3n68Ihz3CKj496vtjL10gXNb5A",
-	"fKmBxtooJJumL35vu3P/2G4DtVPgqI6pBWwDAJ4w9rmyvU5P6trvvDuwI+cofujNI7HqC5X+S7sX57lC",
-	"p+2MCvRsdPigs75p9wA0DHtEX09cakOOw+fx8uKjUxhxghRJVYPkPDBCFuM4qJYaePpjH8ZzuLuIPE2a",
-	"rOZM44Xhu/U0vJJvsX6g6jNCFpDnakP3Wsjzfj1CB0lRJvoL48ryZPmbMFal2mnmOCbnvIzG3Tiu12U4",
-	"8IeYPrpD25Zk39Ie4Mymb4PTMS52KbO3hlHIX8ed8hT4a3YAfHzUAA8nKwKSWZsIvWGHFzCvTcoy7SAn",
-	"9WXDhqZOxwMljTBC+lxcFU/3XfHlQjtruGGcabXxKRVLANuxhAdkt+31/D/YIsCT++KHlTb1Qqc1pE0c",
-	"rgg5CKWUj8wNJjpVg/TS3E/44lTP5pMMJy6WELbuzHaVJOXOTZpMe3fteUxhSJd14/fM6CyKvrrO9lRe",
-	"v9+r6Dy1lPMiNZc9xZaNIO+wxW7kr+1F9YpLxl9aATZ7/EEaSFX5oGT2/kMWnm61HTNLTG8aCFMwzrVD",
-	"5f9Jr9Jb630ugfEw8WzHxPB5Z69PQT+oGuCQEcFWlcmP5mWpwZgg2zHzKbTpT1WIHJnQZQq1hlzMUY+q",
-	"/doLArs5twoZ2zWOPhX29XSUXmq5uRu4GRtI5xSntOyoj3pOaQWgPQ0y6V5ppb/hhPyZ7G3a25P3GQJF",
-	"1KyLBoxFO4OECnZCzyS0To+VDGdWxfPWmIQNCbTej5DYo+Z5Yx4fyDT01TCZPBvsZBX23Is4/qUv8LjI",
-	"Y2/vUP3WKcvweJEDu9RV2aaFsVwt0zG5rwePLOHtuOSI7rLxC+Hxwz2R92Dx1rZVt5Mh33gg7NPRywdf",
-	"XsGfkcC9CfVfyQx0ijpTcuFMyTKUlMxgSb6L49A+8yUuw70mMazd1y6f9mW0Ehm3bVL/GdvcBgo6TaLV",
-	"mPzGd8Ft4bUXSyjufHtI9kIZnmoOFJniYO5i1xHlxyf0R2g6sVxRwdzr3h05ONpwkHinRad0RO/uCTUA",
-	"GL/lUc3BBiaUSOk5SzjdB88VKZbxpXYomwXfwKWa4eyyVJ6RzoGZkZOSI0R1QqvICIixIdeTwyO9mOkU",
-	"QT01FhTwHAeFUY5Vck9RTvsrdmPc9cSi3XRWF3XU5vc+oR+RZrQWYJiqLaERdhpNWd+qaYDk9Z6yAK3o",
-	"KJJSpj0kja+FDZveWnyGq0/GfgmE8Z3I9wWv3L4SK8iCBpUKiCYbLgi4Yhd5eiNkqTbm1sMuoBhz5nkb",
-	"gOGw4BwISNPs8pmQa17U8jzyS54mvKiT8QMlQJ6QVrhZbrOcUiljj8nF603B832O3bgp0r30uYojQLWS",
-	"uOeOr5UEQkdASHtsGGDsTmlwqwM3GrOdNhkJ5MThqmA3xaQZoME1xLknyfAhUaJaDszxnXSyJ/MlSPuV",
-	"L85Kl2wdaNUqMmbNSyov2v9uizT78kkslh6gOXHxq032b/mKg272VRuuxd0/G2FyqMu+rjRGQjrtEYei",
-	"46Ifuky2fHCfxJ4aqLIaX+hD7RUOjD409pWug8CpNmya28AKYZzOYcMgYkG3wRQmGftQWKGkUVWs4G3h",
-	"U/cZMR2CluF1/4gvn2OEukGKPS9hSEFfqSScuZ2VR23oUfVftno5BbOL3M/tmheprCjSBtdLj0zTjTD5",
-	"hNeM9z30wEz/Gd7Cap05d6GJZDq7ERt3ZvTKvKKKJSTpuXYrRAJ8jn+jmU8cvL26VmvPSVxWchvEQn49",
-	"Cs50B62zjWHXj3e3x9oDwUlPwrDzIqAXxO6l5bGbVGDE81C5xauWW2GsKMx5M25a3x1doj48P6EbKwtZ",
-	"A407/0BuTdMG4hh99CtRVbnz7B/5ods9qn3khaFuHtlqCZSbM7AWNLuDLVvxO2fJxStzmkQplKXJ9Dqs",
-	"tn8DnR1PzUMuPubhS9UeGh9JDug0ooqvE76gUEFrmZJUCWNECemv0PdT9RDu3JIqSahQ5FrDzuH+gglg",
-	"UYmvHlL/+7aQnmh2sEMzIhWFarjWW8apZtiXTXkpA5WBYINnwIF4EiQwRz0a0VcrxtIinMHhE5I1STwd",
-	"uqzdIUKXrZvNDxsY19Ni7xbnJc/gRthieUybzIHNL4c1tHwZA5NdKfidTOXmuE+CsQY7rjErVnDLHvmy",
-	"ldDaOGIi0JXQX/W+5OYltiFOazx3AOsvIu52t80s3nAk/wiE5Q7W1k3IWXtAoLL9w48vwR7YyCWGpvL2",
-	"AV+BWSczoCh4GxsBG4TLkgizQLWHQrNKLYSk6jofVodkIdNRqdv6JRQqhU3W7D8z+Ehi+/cJ3q5K7LkD",
-	"qR/1D2OBv+g1N4uFUmU3FyMNs3gEAEUeO2L/0cENdcjsQjw0Yzn2Njro7r8fVYuw0SLb57HbHZ8OfZsB",
-	"WiewzbGx14WPIUSCNkgzcdz2GW8mHxgzL5TG235eZn3exK0KsZrsbvca/fSTJ48eTaaTWldOkli7NjfX",
-	"16VawWcV13dmXevP/Iev3Teu759M9pFlHkxGfnxC8DKyq8X5f3qUjuldSi6ZeAd1AV2S4uPTlFNDsGou",
-	"KbqG4iq2eK1lBHqgyKpExQuPdtK2iy8P9funMTmHH4b2Lg0rqfcOyoMpGB3hOjqHIx+RoBWcIzLiNcjj",
-	"p/LKxxg7oV2esU/Ohere8bK1vU7jwsd4mJMfOj1RpbffUk6xHBEqPg6Ge0wpxQiI7ZNzM3+poc4jlQ7J",
-	"0xycbd9Kyeng+3Rglr3nNfgLveR33J07CxdOmsPjdsJpTTdse/D+a+0re3hrNhPU0L7ObLjEs3SZbLW4",
-	"O4HiWvTgC12w4vqMzVGHS8Jkq26naIQcK5/h4SHUrQfR9D3aGzx1hLvHP0llhwFWH1GxrGGt9EFnAO7g",
-	"C3o0yZ2ji4v9uL42ebbNM86zpRLFqHY5bq/+uGfspMArvYpv3ThN1VlsyX8ckH12JS8irTsGhzMsyJho",
-	"MJEEwX4/TpW4wU5IqQUbxWXZpxl2WjM3Ly7FYpn8Q0WYh/tU0zU46/DP/87+n1TyQXQLJziObzIkYN5r",
-	"jBkOjJuYVWiYT+bet3p4alt9bwI227K7nXzX5kWrkut16zrie93Avq8IUQ0yE36Y6OnJTZQIpDqsGU8n",
-	"Bdcwr3MWG0b4mV1qMEtVUVlKgMaUoacaAQo5IgvJLCZuqtp4gCtEMNo4u1YYBm/XWFDh0Vw3WsnFjnAK",
-	"YD8yuTFFre8PYl08w4cc/3nwgwRm/2Ynza3tdwUjLGp9Q4yhRP7L3H53nwWXyanWPYxtMOifajBumKk1",
-	"OI4OGGL/VEJCyRoMowOOLc92wVlPRA8DthYzhI3ct/pI5iVp3yMnJX1lkwNOSPrqYGA2fLjpOGvPlPPl",
-	"TzXtA40xlPTHc2MyxNbpqHQ4NFeJO6i2hKnm80fw/kubNEn5ulQbtuJy611kK1JT3LMkLabUDgGF+kFh",
-	"mWZtom8ky7ThykF0lmqTagKCws36/KSqdIINm5H7Zn6p6sF7qPpOQjaD8fj0ux4Jk+PycG31UzqfsNcK",
-	"A7auqyGUxozKFG9iLNoxqG+f7hQrLDhkfMO3U2Z8102PLRPirsJQbm46ZL1O1S7sBr8JQWBWt1AxCy5R",
-	"jZjuAvnvHBVts4WaoXPEPtXDXXtAVObUtbmqU57gqAvh0USWjUzqldTAvP4awcg6cHfTu4s5dR/Tk+kl",
-	"4ueekg8rlWBAyKH3oB39pqRYEFlYvXYnfpm7o/HLf4EfnfKQgPYNKkZI4UtNHD/xP1WqGDemP1DzvZ1p",
-	"ZiJJKp1v1Q0j0Z6FHYrUC19oz6qzyBY1xxesodTy2pA/WoE3PfNPm7l5xgyqVtD+d9gyXPZRkO2qTRlL",
-	"BcovS2F7EosyMMmb9HWfgVUeCrfQjDr1LUQlLrsnFRDXkEbp9o2vUyqEqnUBeeSlAYDi9IXwfHZm/wif",
-	"66AWZJEpggdpX+uPxMGE8AbZt1CSbGUPA5yOq28y/bNyyNX6KCdSsxt5cJk96MOUJaCFdTqLvY1ifq+Z",
-	"wbBqgPC6MPhRm3nV/+lwh38yTj0uiPUpQySEwkeSzLBRc386OgctwI+OSdbe2c2cZPNTpbnRMKmZtXoK",
-	"7U+uMioTXsOkKWGx2ca4zqL9omUGCISe9uYpOad7PnnHlsJYIQubS89NmDoHJzvvST6bV3yRzFZHmjAu",
-	"d5uPUL8UXYM7vp2WFO0kopzdILkV93nEw8wxbrXp6M4zNtDAycUuGqckzeMMdzaq2dEYg5iHxLW4YQdU",
-	"/h9kqUYnWMTseVSthK2AXEuk02D3K3eL+84ik4QPMZXriLV7wXlYtmsSQsBZ6ZD0uHMsDhedrfjbr+np",
-	"Try7lZM7vPb36I6EscKuVO58Y+HRLbNLoe3WvWW61YnejDiYH5CuiExQFC1VbMp7v1+udyhO36Mq/GCS",
-	"UDxjY7HjEIeyQvwiUERe5vtvh7k2cb4cWc4RQELyHh85avX5G9OgsuPO3q2DSvP/nBqUtrDljO+mdcuu",
-	"Hu80HqGOUsq94oyfNJh5dpP7O1y2/MMperRgYsbQY6D+So+FySTH99pZxNdEFsLz6CG6yDIJLAc+OWoS",
-	"oPKmE5BaVR4+tiQPuKnNGnwlv5AhDL2ktru19P9A5Kp05U5oC5jIwTDCjEKHy3oYMeNr3EXbaXCx3zEA",
-	"rXs220ZXRTLE4cuSAs3pSmnF1NJ4TfmK+E1mHe4Pz4fBoPqWyB5j2LtEccQM17jtuXBaQKs35PkhCP+h",
-	"Cj6rK677K046fv9YxILRlYQCcFjVrGVxKMTB9aKO7V4TOGv5ktHsPZSpxkzLrmb8QbWRe75a2Patbs3t",
-	"MlEMHfQ1q9ZTViprobxl/y+2sonNmUmfEwQCoDZyyn567TRwNxKhcFbC2OOqUY/UhnE1kUzDAwdNaKSP",
-	"xaJoOHZ2+1GQhgH9TqVm27SX3z/eDYb9qVek/1JyAhAVp+Ob2WXSRUqx2C2dbjXRVHp1JpDdfLJqtCUc",
-	"s1J+dMGdsYTmNiomNzGR1dtt6As2S6URDmMVekHNlU71zqmAa2m/8skBQ5BSQkLPoODuyGz/ZitzVM39",
-	"fmBkhnzkqb+YXX7MhFE8llNwtWcRD/Z+kWhgGQIymPwRQjL9gMtN/YHnzIZmO1vZn1rz47L/JuvvoVd0",
-	"IZWHX9MtjMXEMcgrbFFFOvD9L8NznS4Ww7oD+gZTQ66pvu98A9v2PHINp4eLh7yOGS+GYTu29u3+RvXa",
-	"pAaBqYJgBMUyZ4AazOmr3bPnjQPcjQ6WY7O0nY4VYY49rZ9/bPXf6HZZpmsn+urQCaL53EI5xUO7WW5H",
-	"oZAfhTPeA8GX6RW0LzTazX96HCKBFhfW1iPJL6CuU2ptrYXdvnTD+fsAuCa5j3NADyv9Kn5gae2aMnlM",
-	"uLEENT1TdyLWjFEegRRy8b/Dg80a1uIbcIoVAmDOE47y0IoEfHpbvOS5ZLy2S+WmTRHdFhgHqncNrodv",
-	"6Ww++1n+LL/EDqlul6gnH6FccUarY1bdgUQPZMQJ8dOexj6j6Bv6WbrlIXDtm7dX+Ks37PeVUndTtlH6",
-	"bsoM8GoaUbOmrIECv2VvpJLwBkFZ1iCnP8s3Bqp5/AWzinG5xRi/EQuJ4/zhM/Y8KjVrvqAUOy6ZWvNf",
-	"amBviN3efPaz/BLbw+KDb/ia8BKEkte+Bfy//dMo+Yb9/sVXz9ifP//3//hD6L9osISPvXH788atd/qz",
-	"bDtzCERmSgoUvLXMWFh/9jPipYkCpPEZpSCtmAvHP5Ona14s4erJZ48ajmj9rilBmrzyfNKqGryZPA6Z",
-	"DHwtJjeTP372GD/kLAPk02te++jrgpLD485+XU5uJo5gT/EJDA3zFVjQZnLzU/q8NY84hcyd3ffTg08+",
-	"x4Kz96/dcTNrJQ2doCePHkVEFN8urbUT//QSik74QcQJtwSUMXhWds8Ilhzgb2O4NvWtOLnr0HAYj369",
-	"WqGdPnnlzo8bh1nNRTVlkpx81Pt+OrF8gSjyRPDX04nnesT5jiD37pu0J9cIEprdmWfur5mtQTHySw1Y",
-	"7O95Zgkci6MivQ4Vn118P3AFF9wQ/D6JNdyWYsmFk0Iex4wzR5ImDxtT4qORc8yGLX0vpeR+/RXoIP2N",
-	"9uGypMVBLsvqIBsIpzbXUwIvEpMkn0+12iwVpkahi4SAo7jlM26wMXCxxFj7OKr7eNEVHhSyyXx+WOKo",
-	"PKOHJ9NQ+/oXVW7PRnX/dQoRvt9VHTwIxcV23I/9MMeJxyhdOEdYqrvka3IKCWuCutDaTP+O2d1P7KeB",
-	"Own3waPoz87uCt7g328YL+wbZqGqDLJTKUqK21kVulDjyFPsVDv1Rd5TjK9Mma5RLyEFfcpqWYLG6ZLh",
-	"zbhhb0T55paF0Sw3d2E4/rN0P3qUYqk2TJjPmDsHXkUC6bSguSPMXNwDWwnpDIVb4nu1AkMZdcaHLzGq",
-	"wxYKYVu27A2++gbzatyPz7mxV1+6eVx9/cUb0hB2mfpHbovll/feE9q5APYjTn6R/sRi/JUXNhoamAx2",
-	"S9Rc8vUapKEotVsqBmk7qS+pKyZ08mzYds8D01dY71SFvVT28E0czwlYQt2nAXeodMLAh686C28tcemV",
-	"x7rbOZ7du/NSZ/DHpuWDmVLzb30P+gobgkNghnDqHMdmj9xcA/w39F1XX9ETF5RcfoRL0guwFTYiGmth",
-	"fRrWXKv/piwsTyldyyShphOf8rFLnJc7xDn/bUIf/yCXycW3hAbY2RFwJiXKxFuCpn4TjL43bMW3Tkht",
-	"ejcLWzYhV9/B9sogXFuWsyOa2yC5STeKk+IGmhb9GlrRj5QkDKb1pLt3GQ3882RayagJtSN+iSm1YDpP",
-	"mdMlrYJvYEubc1GJ4PSE3UCW3aigs/hkd2+Bb6c+KwNb6AfFB94KsyNnPZhMTtLGbJ2shf3c58hcjLJu",
-	"gAubv0+rCtUuE71JQjMC/2JNb99AMqJJH8Gu37n/vSdlEHMx9kj3AlbqHp4T0Pw474R76e/uYCQY+vN9",
-	"BfRMNKIJM46EIjo5BXTpu7b2kqdt/Eyzd/bZiXFeHrwg/30noUPWXeabhtofX/pMXQpG8+M1bzIk0tbm",
-	"F5rP7VNqlDh2J74uYbVWFmSBcKNDnGe7e3d+XYRWMkIXeXy2ob+vsDY1yzFPHj0521gE87E/1gwWtbxl",
-	"QuKp1QvPZBytQ4rNeMcFGSdIhOeqiAAx+zd4aImRtx5OPw3IhIwjm4dC93vQM+puywxU1MqzkyoUjgNm",
-	"JOZ0rJ3jMFO+vDd7uf1FUUXIxyiT3NwufC/+uFTO5HB0CkG8GaUbty21jZDDxA/S+1rN5xRcSlL9O/fX",
-	"U8meVD4xC4H51i4pLRNBCAZpl48Ha7xNCQMSzulvPo7l1F4smqPwyq3XOkS5lyHe57agSOhftpNLzDRG",
-	"1M4zV/+5kZO95BFCZoPyQU4SJ28jnoGmLNXJZtlw5tTbRhFYkYiMVa7uIdMUdAnDmk6N48+iNwj6fCiN",
-	"1/mEc5hihCYvp8fpdYSj62Q39IXDDsEIE9JdZTs2RZ+TOePI+b4+zw4dUuvm33JbLC+mo30E0YcLbvtf",
-	"xT14rzVqXhI2rNVB0Kn6fuvbTVmcxkNI+OHVg6ySUXFimCnmkvXFmvAhOJ2rfr2s0s7J+yiUezUnfJHo",
-	"TSPlnvYbHe3SB5oEIUggZBFldJA+XWJVzkdlAfxNbRhnu4CVIfzjMxMCCDLdpNQtFFNiopRt56ERTHLr",
-	"6vQdb4fG+A6dqet3jizv837bpdq0WOf0G9VnxwfNlfYkr7t+FLfrsLNzDkXLH4IlN1FtRSAbPBMli7t9",
-	"IgM4rstu+RdiPn/WDHReU0ZCcO6O0L891trZIpyt0zhiFgT1drFg58lc6vbtYaKgHnjOuzfaTYWjCFPB",
-	"OjiVVSMgRfrmf6W3H/ut/0pvP+TF/0pvLy+1wr77Lki7nYHI+haxPn6KCZjuznP/P/vt5lmy3z92HgH3",
-	"KWVj+hU/QD5m2ICOUMjmZo7a5TmVOeT29itewIvYYuzM5n+snRsVTe7xKE0+liCwI9sr5f57yWBlWyJw",
-	"2YiDHQ9eGwtqvHeoXQ6UPfxfNZUjZ+aQQmHR9ECi0zSeuXeynGJCy8uhX409MhOKz2apEPk4JM3ZJaxy",
-	"Pk9DKfyn+WcxsYSg22xwJHasI68OlqJEDWxOWDGpKREm2J791sJTfbdff+fevaXw5FUDAQOyvA1AEJUw",
-	"loqHmdIl6GFpd4agrZvZhNp9X8p6hf9/naTRAS57BW/tea8XgpP4OO4hz/UXvofCEW9yLzEs3Wkl0UiY",
-	"KDfSbsyk7vm0sN/JM8iSC6mffmZPi4tongOBSfbgSdOwI5e7cxBKccpqSaCKWCSFoo28T/Oz8EnGhxke",
-	"vn7n//X+mmbBY0uudI7ND362oVb13G6XefzuOXPSLpfC84rfgdcYPPUinO+AfcmEIZ5+GiS+RHJJ5MFB",
-	"guFy+0ozYTwiBCN6WXTtHnXoFkrC1SA18K9KwseqCv5LqwitjXmI6PaGG48J6AwT7wl0l8NK6Vg2mrRc",
-	"+7SGPcYUSJmDnomvm8cuEb+eDebJOBFEBPuNKyM9HoInhfE1fYQ1KTHgWvLtNPRMSSoqPmiwU9KXyCo7",
-	"yKDX7+K/318X7qaoqlZkLZcYbKzSEMl09itVtL78Cekt6AJr0dADAcTVdFWZbBpgRo95ht/+JMh+AR97",
-	"mzk/sDbzhVbrnZ1tOiCILrBI60gflQGqZgb0vfeE5sqlvosPfXTGqe8s/8AhkQtnwz8HG8oM0PFFm0S4",
-	"7RUgF2Ah9vCag719Jw7p0x++xyf+ZcIabrkXvpCRoh5MEFMdM9pg9qad9hUtfE81EZ98yQIu5l+9YqHJ",
-	"/V/54jW5AExcCnIfM30sN3chYxZfiJlNIR8BM0CatrAfb5lDdKknFVJcJIGjz5VmRq1aNZzjbz3k2oMW",
-	"1P+KT50xewWbuOEiEKO8ce+c3/bv9PKipn9toOH0oBVwsxuSiPv8qN3Lv7fJ/P74S7FYDpvASuXGfzxq",
-	"/Ae3Mh/gmgo8eemrCtslWUrKoB6bZomJhv+sywWgg8NDwzgJo+uKVNEtHFcYs3va+4/li86z/zIqyu7C",
-	"L8wBHSoPUFuyu51TWyK83YOqLfuCEbiWjEvYUJpw7AUnDNsojSZsRk5qmZZTvpvIXmB5nzseSKP42K7+",
-	"uPWpjGYfT5/x4m6hfVe1HibL3PE+H7xXlHgc+At4SD3qfd7PMQaiPzuIRzgdaCpb7hFrkwkOonTalfvy",
-	"NJXmMDR9ITIGIf6HZeIPV+3u9L8lNvQ3J7i4dzj0fwuFEz7b0nEugYDHxJYcDsSI+70B/83f6xF892Ms",
-	"NqbZXfrSJRKk6uPG3671A1+sF/IHEE0+iEMgQFBfcr9DQttG7eABIVgQX/mezVP8HdX4gLToCMTXsN2V",
-	"77rKKyXhuKuS2O56Vld3+RR5N9mnVfWp8FRvn7du1lGZ6Cw2F5VtQPeM5GuzVHa3odjnyd5pZEEP/+Be",
-	"c4GVOu39X865muOA2/2B7balQ6M9/JyAdg/zSvVAwsKfNUgW3Tc+iLn1TcWXCIPIqwpbQ8O8NlCSJyyU",
-	"mIcOitTU8mAa6m5nOE+HdNbZwwUf3DksL12xSyWVtOJb6hHiyyoQhtPT1qmN1kA1P0nsvKN/9KJFPXPW",
-	"lpfH5w5M6vDZ85YPXi5AiMRgnMWJj6e9WQLkgcO/fLtW2r7EZ85uGnlapo2Gt5V52zIb/I+Fuc9YCtkW",
-	"R5T1AKXA7gsGsHkKsWyhVitubrv55HsNLHVdwbAkbuoBanrKMAYnuUfIEZwX6eFG5ayvPQMwEA7bDqDL",
-	"X+n1EiNDZU0SxzdYdTr9TkfHIwtEVGEhjasaD81MSK63+32ULovm3uqG4IOp3DDOkPOnO/xBAFFmrYGX",
-	"+GdqsaN4CSUhJR+VB4Of6qk5fK54edwZO6v/y9+sc5EFxPQWe5K3nwxi7Y2HctVqY7C4L27PtOmaEk8j",
-	"Dy0XCFFZZV1wlCGRESX12neSDWci/oKX7mDgd4c7W3wflDwZTklWOfEQ/Ybq9gmium0ouuIFjrkzPirI",
-	"LfWZHprOtSd3LKzWlW+RlIM2ehWe+Viu9ymidP86r6OnKFxxezdLBfeg2R3A2sSysaYh47Rp5+OVin0F",
-	"RfqW+UfVvcZ+fFmYjlf4xMfphaO5XVZxQHh9JFOjOvzO7PTdPdYn90o3vd4+6J2/UAHHsEHFid5+7G3U",
-	"xZ7Jqb6OkX8Lgh0J8lOV1FcCGzhgh2fCtzUAbKk2bANV1cQjaZvsElbTM8XIkMuvESwhl/75DcD6LBLh",
-	"/J5hnNazpRJDC5A+HTn0VzyfdlcaHT6g4zngfqdZdU5baLW0/jjvhdYEHwyjJFZ6SszLZ2YN/I6p+RQv",
-	"emdZquMRllqtbbMX9Y+xlevHuCVhdhfej71sDRKNwnRRA4cHKzfL/GH4cbn9DQ9kBBMsL3sgtx4lT5eh",
-	"bzV1ZxIW3XjHbX+rw2s2WB17kn7Y2rrfSup2OsReODz/zKdhR4ssXTwXIEjQE9Hu/DuIF1e9dvu3F23p",
-	"9C1cHkudmzts4YZkcbYuQW3rcJfFFoJFAaZDJQw1eSpdr7kxG6XLrOpK2/V9eOwySmj4PA32oUvHaBZM",
-	"ocXqbIpApFuP/u7b+Rqf0jWM2Oh6un7n/ve+jzmPKkFxL339xeWLey7cvQS9erF7CbalJltuUXNdmqEB",
-	"hDapr33ZxyEAOnzmWLKf9xZKfUrVtlCr4XmK3/nnf8Nh+iTuXmLAB4ADDEVQ6JSjaie/w9N21yrPbkw5",
-	"o0DX8riTp1arTlPTxNELD51w9j4p5Eda70NBaRguSsZnqo5BE8xJtabpoamq8iwFlE/L0i/uAdyyOxfe",
-	"BSrZaSEfJGEyEPFy3PGSb7H6j5Be29yBsWL6BUJdzNusMjSOtiMESiiEOdAuDApRwql38KUqaf38Pwhq",
-	"MFHmknlqL8Hu3gklBViNKEMYDQMcGC7zbnOlmZBFVZeYYLCi5I72w5hN6N44imMwh6I/qeokHfncIVe3",
-	"pdWvNwVoX2PADCC3S9PQS62V9COkt0WRCTDjmpiYxAoJGFYJCZgQeZRioXSJlLgyQGHYtFx5Cbz6zj/6",
-	"sYmVMC83xw8iWi5szf2N+441sVf+eq2p8yfyUGir4YQGsgwFUQteVYaF/SWZQrcT1c9ulgprZR1jHCle",
-	"MO2WV4fKY/1Dl9NKf90GjSfgQ6m5DSBACzUOc5tIq9l3Hw6XNthsu7/mSpqP0mPzopYPYFI6+jS3Q7ay",
-	"uafBfKZSRj4QGsuFRf2Leozy+OSc434yWRzPuNZb7MrKKyh9dl9t9zM0btEu2cFUcPeBfy9qqeQJx18P",
-	"bJu/c+QP6xWne2kvAOP1K9UlnnrVAd7ywiKEvTDMT3zqy2ccFxxQJnFTE3t9IMGcbLC/bI9LMm/pAxdP",
-	"GP9YEqU/JfuXRvAuj6QhHLOL0RnCDN+aTn4xVcvhn9G88S10jtJO75Uo87z4DyXKf9X4EFbUeeuhXg8l",
-	"rofDuH5H/+iNvL3AR0bTll67uC6nzGV7jH4nwYOHtG9MIl9OT+5S97ppZpgltG8P+sJ/+Xhqp3vaVSVW",
-	"yJjYC7Xb5e5QDMuZnCN7Cmc8SnfUPWU/GlaQZN+Qqzz0Xx5SmxdavikJvkuCMK2OPUpWOTywdiefURlS",
-	"v0YAMGKiB+okqfCmmDK33WiIhk00QhYQq6qJZ2NtObbunrI16GQTprEHE9BvesCterIAPMa1Sk7UeDRa",
-	"LtXppCrFHF8Tq8mUvK4jK1jJgBA6xDiTNazu+n7oEtWAU4GqxFJVJZ1lrN9JD/7LOXIbzZ1Y52EJRzXu",
-	"5JatlLHMKCx0v2WPHCFzXUO9N+AcAzfnw2cotPbbna97XtW49cYCL2PjOy6VFAWvUHhmdW4r7mFcKcbe",
-	"/Pad4lesgKoyEX6a2g3rGn3p7nTUFTfeWY6gALn8Cm+DnFQo8ikGIVrwSjxIyhiGOEEsVjC3V6q2vf69",
-	"5zC339X2NLn4a7xGPWEewsnLmTtNQi4IpgcjSe6sL9WGrepi6esCMQky1BgfyxRDQO+ObWv5q+cJIsxD",
-	"uJ0TIgER+HYSmUig+yvhJJ74JxRDYFXjY5fkjI9sx/2aHwBMtbvhviO7u02d7jYDFBMn7LOx3ApjRWH6",
-	"PAUvm6c+Tm9Ba4IXzORX96D5AqasluKXGiQYExpMk2o4R3+ktEElU3MG96C3R5k0tUSUo/7s6Rf1eOfY",
-	"i/ohInGXdt3UrcxpD4J6OPi2S9jrJadJpL2Pf+PVvyZ93cIRKUo2rXoD4go1k+F2YJipRWwNBYi1Pahn",
-	"0ENHEj1tfDa9wN0S/HUpDPPgdxnbKPyxZYQesNvOnsn+iWlCbuseKgXCXXxTZoKTiUuzAQ1lhAaahQ4Y",
-	"48VC4NTrd8QD768NWFvBytMoFyZ1z3gqPEAYv+H4BDxdZN48PF0aje4SYdpAuw8SrA0bctn0YlTSIiiV",
-	"z/XiwjoLDvNHWanqmWUB00oQE5e76KsDJWktS9UTwNV8bn9wjzwYD16Ic9wi/tWb+nzSgFV4EhbiHgxB",
-	"lqAn03IbI1SoZEx9/bVtA/AZK6qKHMUhWXKjlT3itNyDFnPR0CUTanZPbY9R9047Nb9h2jhLl5fBUKL9",
-	"90avU0Ap2b4PuqaPD4xYyCvRs+8vxUJ+LS9U5+s//sA33iUKsqGotbDbyc1Pr3cssTU4+VQoaVQFoVCY",
-	"NGyOZZeknMWS4gPlwxInGTfOe6rzO0du6gerlP7SG/ud9Q6uiaYoztWdkAfcrS/xwW/wuUu6TeIwD6G1",
-	"F1yyGRJPQoEIuxG2zunX2MRAzQk32ucSBLIS4bK6e/jzYZI+ADkvTMqnVcVMXMs4Al2/o3+872+lvFL3",
-	"QGsZfRnSazmgoMudTJo04540pHlIRTpTbeAgrdqNT6d5R+glqHJuBryw580EGgzgvUzX6O/rc1DysKL1",
-	"9fxbjp1+kzF1CRsmuq0zMNOIG6+g3rQqLUhJnSlZGoSz921X8JKzS1xLMobNV9BEz8ZGsi+gkyAFP4gp",
-	"fnH2/BZBooMMULpxWt5isn2hwUbzPCa/OJNkO0pApEQq1nGaPveQLL96mL51e+LmV4Um/RKkRUJeskoY",
-	"ldYIwMvZWsO9gI3XZkO+JTnDscEFPbbbUT3JRy3bpMtBS2Gs6gdVJEnyN//gidIziY5ejui0T6lMsR3K",
-	"0FwwJ2zvQaOpgK55bh3lyFFmLJc2m9SZzwl7WIy63X24cKiLsOrsUqt6sWRWrJp+moGMmG922wDb2eAm",
-	"l4gcTf2dhWGfP/r8eK3x2p+CvJD7nh44l5p0AeQtmuCHKRvy1Lt0cATTA2bAalmCNlapktwpzbXoRVtk",
-	"EkOVReSTE5bNoFArpwftZ8iPlWlrrWbQxzBqBh+5Vo1zvGR2j94Gr4KkzBJmLKzZbIv/v/UNF9dKU+as",
-	"CRU3XqM5YXdCDkJvSPbIyoVxqvpHmC//EEldvntt63zmC4rz+SJZ6Hh+B0cmuZ+mde7d++jdJaZVGus2",
-	"yK0fikHS9z287WnVgs39W6n04eeA3vN6UIsZbn0TBcRioIDKpdrZeABQL4cL5S5vlL9NmQtb13qtTLZG",
-	"EjYvC7U+NWM7Jf+9+M/ms1fZ5T/+cMWZ738LoXhhQpavTxNMlJH7Lfe8t+JbpyHgvgtr6G/UF5HN3H4d",
-	"EDs9V8pGY9Q7C7D6EuyP/pGPUD98uRHoMPqVOUZ8nMbvPnqzaA+wgLeolAESfaNcII6x+3WHV/jE2H3+",
-	"qHQBt4QLawJ/ieeUuYOV1QCI3hljDf94/c79rzdj9BVJo3E74l66dE5jTt6e0ZL2kng0Pa/hvhfY80du",
-	"i+WFCWvhraV5JC/Lh6pO+l6rhcbEZ6c26HvQV3iLEIWmrJZWVCxcewzkDozxcIofTs39V2Xkp+YuZAFZ",
-	"xYxV69tWuVDwbjv6Qckq4PfQGIwzWO4GVhMb0tztOxtSqcUhsfJcLY7ekIw7soJ7qAbnzj5Xi+f4wieX",
-	"POtm/iBlZZQ9Jspp8BTOQm3u0GNam0Megx8M+QsuRi03wAOE2Wu/jr7kjt24cVpaPdPALbhJn2yGX0jt",
-	"/TtscHoPHMppxrzMHpYl47iLIzYxsvj1O/e/AakSR22se+kDpkm4pfk0rapiVt1B7CJHvR5GsX3uUjg7",
-	"ZR59Kqz3HaWd6HHSI2MvvziuZVdDyBGZEpcCBcQlfJCwy4V32ndP8Y158Vyt+JaVakoprZQ2gjCdElHI",
-	"MSfJBOyaY8XSbiebNKIkGLCtTjbnO4aPz3nxxBleHEsLN4dj3k/T4oZi+GaJrT9ktWVSbaahrFOMan7T",
-	"u18kY/u9JfTIxykwcXIPEBLxdxFGRBzlGlDksB+FBns+tQzX9QDhkc4uXUSHo7U8sBLXGvSSSV0z4Bo0",
-	"sUf61J5+Oq/f4f8H6HzHcc3OjZyo2rP+q/n8mz1wtliS+niaqeh7MNXyXuFG4SIYt9hMZ8ye7NYZvJvQ",
-	"jk9ufnrtyBVy7d2Pr92T+j5QvdbV5GZyff8Yz5Yfbz/8pvzFjHf1TvtLN6/9KNm64gW0EatECdIKKzCb",
-	"OKR3ekf5/uslwm55v8xOiLd5OwRXEiE6yXhtl8pRI/YKhDKUVpRqI70bsPGVOL0i9anQjVzXVXvqsbds",
-	"KlaJbfc2S9ViTmxAmIlruoe1wphOjBhKXHjuDUpTiSW6oaspglsmgAC51lvs3hLBkumSNlat16I9MJYD",
-	"7X+hUnLh3euEju52la/XdOOGNaLjI02PUpRdzqlL9Au9/z8BAAD//w==",
+	"7L1tl9s2si76V3B1z10zc7c6bTvZs/d0f3KcZOITZ5xjO8naK/E9hsSShGkKUABQsraX728/C1UASFEA",
+	"ReqlbWfyJXF3kwRQKBTq9al3o6larpQEac3o5t1oxTVfggWNPz1RlbTuHwWYqRYrK5Qc3YwWasOWXG6Z",
+	"XYAGxjUwIRkvS/Znqywv/zJmm4WYLpjld2CYFUt6gJVKzlkpjB2NR8J96bcK9HY0Hkm+hNHNaIrjjUdm",
+	"uoAlp4FnvCrt6GbGSwPjkd2u3IMTpUrgcvT+/Xj0pNJG6f1ZbnBydgE4IpsrMEzJMeOGCWtYyY1lKz4H",
+	"ZrgobpmwTBg2V6pgM6XxPcOX/uVKFtD43UyUjkSMl0pCbi00reZilvztM5BzuxjdfPHgQVyMsVrIOa7l",
+	"aQHLlbIgp9vvYLu/Jvdtg/PQ8FsFxt4wA9IyPudCtmfpHmYbYRdCMrtRrOBbM/brlMqyQkmgN8eMy4Jx",
+	"aTagoSAKsQ03YWkL4AXoem2NaV65eWYW+cgtcilk+Pk/x6MVtxa0++b/98v/dfX/v/63/zFK0mH2PbfT",
+	"xT4B3OK+fsXnTM3YZsEtrna64HIObsJsyQtgM62Wt0wCFFAwYgNhGbwVxro908CLbXZpsysaetjGPeMS",
+	"/oFfSM245BL+ZHBDRuMRvOXLVek+sPjtqlBLuJoodee+5Oe04nZRz8i9PBqP3IYLDcXoxuoKBs5OLEXX",
+	"OeaWcTymGV4u8f3kufx3t8X8rVhWS/cDbTj99DBORUgLc9A4lx9KLp9+labTquTS0alaTnBPIqUeJinj",
+	"Hu+kzEzpJbc0gb9+MUrO54UyFnRuRhr/mpzT58k50Qunz6rKEklXQ2ikq9NJ9HJrLCzz7G3w7ykGP8zd",
+	"9O6J/P2Km7scuSw3d2l6PUpOyD1/MsVewdvEebPw1jKr2EzIYodMRlmVOXq/DRREPxrQ+Z2qDDFze59g",
+	"zdPb4144aXPeu5fNSkkDqFL8oNWkhKX751RJC6Rf8NWqFFPuZnq9oif+7Z/GTftdY6z/oWE2uhn939e1",
+	"znJNfzXX4bs4YlsR4JZt3DW50UrO6bKjy0OxQiHZ/GfcKI+nU1hZLqdIQ14Uwn2Hlz9otQJthVuH10Yi",
+	"Ad+NNHCc74gzLebMus8LgxqQZIXaSKcB/U8uK467W0krytHN6NGDR/9x9eDh1ecPR+/Ho1VjiPqT7Tt1",
+	"n8rxew3uLLiF5N3qf6Mm/4Spde8+nhKh3o1AOrn9y8hUZgXIoxqENJY+tRAF4NT9P0BqVY7GI6diFJpv",
+	"RmMnkafuTwWUYGH0OjFTGu2pXFX2IH1399GpK2vQk0hcbu6AtDU18xfZFFVIM2YTMKKAHR1BW9Bsw6U1",
+	"7nm7QLHT2EL/8tPCOBpUV1/8x8OHbglxa0tl8GNCswkv5pDex/HITdKt2VNxb2ObA70bCQtL02+Xl/zt",
+	"U3r64YMHzUe41nzrnnBnigsJCX1YzVjYnsMjOREl5NwcOnbfqEoWtJnvx6O5VtXKJIdGZqGTV7PLsUvf",
+	"X/cKtFHSU3RP7gkdOeOEUZMEP+qQpjREY52CzpQMtlODaUvga0Cl3KhbZhdC2y2q8067lQ2V3pkyo/Eh",
+	"IRA4tHtrvVggCR7E/y/0alz365Q8mWuAJaQsx81CsSXfMgO8ZJwVms/smE22aJH51Y7ax2UCWyWL1Mfc",
+	"e2zK5Z/smNXmXqDalJelYU4sOEWRKV0ISdI3csAeYdrbu+R33hZOLaRAwwJlDO4BXS1ugdbtC+6IWykq",
+	"z/0HjTPdG5aWyyaA3wU6TKpy6vuiWqI23LaQxyMD0y76OTvJMM7oMUYnKXlzNNnAE6Yx2XHYqCRPWKvF",
+	"pLLwBG01dDXsysTwQJJCEjY7ovIwCctiyAutxdWToS/RBDrX9dJyK4wVUzN0bWS9JvZHw1TpwjjFgUSC",
+	"2316mBkhp8TtZHCwCcyUhoQ2Oh4Vbl5ymjiOhZjNQDvNaM3LCkzy9Zkoy67p4W085Vpvic/3vyC5Fev0",
+	"4s2C666PbxbKAM2OcansAs+11gIMs0olh7NqtbP3XULuJ/dlcnMNYQpPkwZt41LqDaWZJLmmKoR9soDp",
+	"3T6zTLS6A/nY9jI1nBJmtX+zx9MLbr4FnpQFgLR1HLUAXtCubrhhc7EGyYzlklgRbSrNRZmUNQv/9b2N",
+	"FtJyYsGEC69J5rCg+Ir/aJaOX0tLorKtZAWtdm8u3O5pylfe+7H37GSb/EQBltNdnlZg8xKnnr2B33pu",
+	"m6nopf3PtojnPonrw4mPAxHqL8SZZ8kZ+GOXmosk15BR7bVp0mHc9m3xGnRX+oKbxcGrpHt7nwlj9+cz",
+	"jU7ffU4L576XAGiw0CEBQN9LTfRLXgZ7ManpH5zFS2dRoRqrvDFy+OnW7Pyr43rM5Ey9JpCcZpKcE25E",
+	"UgHils2ENpYtoCxILGyUM6knwJSEG6arEooxu4Ot+98GxHzh/qE0m2rgNvpmOdOVJG3KfSVMJnsYky4x",
+	"91ldlUJ629srZ6mveA3n4GGKmlA9IyIGTiRH3TS/DmNK3KXj2fGJY8ay5EEADvZhkMlkF2CEcaaFsaIs",
+	"2QQcdbU7rUN8FY0AwMNDoqDDqsgqjh28Oy25SZuj6G3OaLpORq64tsGE6RD+e3+CQtj++/x1IWxKexXp",
+	"O7TkEygz+jG0nAkHNWTvEK0fbdw3qrJTtTwoh577x7rOlLvm7GPjJFbSAPGGi7spmAG0o7h7+rZh1ZLC",
+	"VzBn6DjDapS0rVMRDlLF0N+jJDD3EIYrMfRl1RyVHhRJbhxuGS/LLns59QcxE5Derw1Par3tc4z2RXBP",
+	"4zvjYGXTjge2CvucPx4Xviz9GUxwE8Z9U8zUX2h56z9hPZ2srWEILXlulIXM3bZZKFiDZnO+RivfcFE4",
+	"PkrfKe5D/en4Q8mnUESX9T45jar0FHIcZ7xc7xOJaBLfRxLDF+IwQVl0K6OFdGxQxmzpJPHZKJNe0OE5",
+	"q+WKa+ElVEtEoLLEJtsd35GQbKb0FNifpdr8BfVZ/wTZoH/mMwv6L6Nxh8K3r6dMSE9Ej1fwqvciy6uN",
+	"mqmySLGKF3H7A062zEuRU4cgN0FeuqLCpWS5RSHrb1fMONB8Zg3K1/CrjbALT8MOn4NXShKr4mwGm+C/",
+	"d/8HPl0MWuhXblJQvNqo1Fqbju89ek6Vu5gs+iRw0e4u4aW4oySYEmbWXVJnIPm84jrtzHaiSVVlwYxV",
+	"Kxai5uR5LBTeY1JtBvkb4xFt+WCqEkKoxG9ZOB7k88FpuAEn7uDA9A6dHv3Hra2d+zkqjvecsdL7EwdN",
+	"rAa/1CexMVDcyEDkeJgaPN4huL4Ss9m+rC38b9sno5KoizD391s2Kbm8q93iW2TRkByUusNmWi33P/vA",
+	"uxbxVTT4mgGGvM/CqmOuKJwDvkyU6iJOvxhiw74JtyreGzeslX3zq6T9vWHv3Czc39//KsNW37B3Qt6w",
+	"5gvvf5UrLhz1bti7O9iaG/bLO1KEb7xx8RksV6XaAvwD9btxMG5vwj8+g7cWtOTl0+L96/e/yn3LKqei",
+	"bEPGmliDvGV3sLIkXIU1rL7iD0elal2j8SyFux4cstf8ux2bdHmNFLXGE4xl+sKrtA8x2padQVA+3fHl",
+	"705/95PDDMRXzu7JWYl9gng/uWcyITyaSoomiagynbCBM0fv+qFbNkMod9cOs75bq8QPdPo700Hk/rvt",
+	"FZhzkCTnempQPo7XvGkiIbtZe7CoDPH00c3o2YNHn3/RkcSQSbvaCBl0BwkbMJZpmCo5FaVAxxSFrp32",
+	"gBIs76ijETq9SE0h1r4Ud1QW71BwwvKW1BoJta6/N6PhAjFOObkfahl8Smc3cafRPbYvUYueYQbrs9Z6",
+	"+Cvw0dpu7FjtYNYLKxlNrx48fPT5F//+1//4z7/xSRj0ZvQY036+fXHDFuB2dMKnd0xJ9r2SBd9+ts+q",
+	"NW3SfsCSS8YN487mL7vZ4FHyCg2E202GG+j7xI90EPLSN6lnzhNu0h0ru7+Xtjs8Dr9VO56lRrCxy+nI",
+	"RZFOeJ5xjYYoCdPajHMbHlPn+VwDHAxcNSPCiWABzTxJqUqvc36nlVYTPhGlcKTDmW2UtgtnB3FmteDl",
+	"ntPBaaEm7cldKSFt1zU7ETYX3dlwg14vLJlQBYV/3fM37IE7d052Lng5q+nkvZiOhXTV3M7whxYBJ+TV",
+	"xIf7XNAGrE3mIizACIvXit9RqSaq2O4mCXK5ZUtKkjgyL8RTc+wpnpryVzAVBaRibKWS8/2ZzyodLOva",
+	"l4LJqpEZN3xYzhKmxR/2s+2H3n0+Pc00tzhzZPYmslTw9hdIJcP4RFWWNbz0PidslLgRfF5m61Z47cah",
+	"WTmigL3C8MEIcx0Wo5vR57O/8emj4uGokcipJKXUMczIY997uiUuje4czV4Zg0shw28SrrU490b2bWMR",
+	"Qk7Lqkhn0tICuy4167Nft6xUyh0DdPEeXEMdzGuF+6mixiqM1IQpHrIw29F+SgmoydsgQpLn0F8iUmeH",
+	"h8qfmCHlBLtbuWHRzTIgWphXoRagc/LaLoQham+0sGBumazKsi47WnCnczJTTRd+un09WT9zadvW3y+e",
+	"dcYjN8rodWdUsON+tOkVleIONsJA7fI782QzgbS26Rbo1AqD4aTD5DuZ5cLKUs2UF4mFoYv6aJsNxeSz",
+	"B3979IX7+IavAX+zEqWyuAm7RMl7vNGlvyFXr5yClpiPt8TEAGDhPXKCTwb4vb+hN5+oAvJm+NOhAW2/",
+	"0EFJn2nKU3BgmA47s6kICZ8YkPYGs4Sb3vKChunt0+5yA0m16Rw4VHvSkO3gwNHDdgiXUx1Te7p06ozg",
+	"vD6yNOLm1dnfdKgzjDvT6r9eiwLkNH8PAQtZs4ZvY2hMUYqDV91vGXFGIl0eE7Qcr2BMNW0l7On5OdN6",
+	"U8ep/B3thlqDLsR0WDI8KR2JcJywBit9G1e/k0T/VEI2E+PNnZBzJmbBJIDSAJuqJRg2LZWBlPWCNOt/",
+	"G7yopAT94yp5TKI5l8hd40sl51g43wioTYA1HWgg/DW8N8tg4/aa40v3cEpqul235qfjswomdWoKSjRf",
+	"g+JpOK4v89ZQKR7/hk/hlXL/PYMzPp6xQU6Q4MI4h3+4Juqejj5RdhHPK5dFLGgXxltHhbeO7AKWt1Tm",
+	"j54uTJQCScEe7pMe+/sqTCMDJLMFXtluZTAOzUmjqG0/d2JQ8Oid9LTKEmSHDYAnSIOxhmqogrcXQSdA",
+	"M6NGeb/ggGVlJfypym2H6P+Gau33QyRltZRpx09HjuJM+Bh40nD0wBIxaaNQ1qkNK24X3kBX0wo9hQnL",
+	"sRQ7WUA5kdERk/lGlPAYlcl9ATBR66TNIsmTsIZYvhD8/Rt3ya24MVAwtd61Zg7ePO5sa3Dvpt2PBSAu",
+	"AqQNCpBTVfiTtL8FXsYmK2IAenjh/RfSJJRF8ghzrGzOLadTvaW/PcueCm6MmEsoXql0rVyp1J1hqCVn",
+	"MuiGx/uyebIdqin96VnH6V5Csc3ksa5B+2t8/4/Ca2Z9gjgpCeijlXGQuO44p3G9f2G8jt1/PD2mvNou",
+	"YgK9u4cQIAYvIaejRIMvuJUCDs6YFBZ4a/Emcz+IwrAlcBmTbNul1o5EtJ6w+JuRdIu/Ika6EhJfWWHd",
+	"y+fjneR0TAnSPt/BRxgxNaNnZb2vRAoOtziPSsZ/EkMn/W6B1/dTJjrYeoA9HBZ9GHapBXIjFdLdacEx",
+	"dNUBxpIJwx9AdGi7OFMa+yYtYX7r5UFNlhI8zOSuNM5kp/YbnouJSXsialknSYUNZlbdBrOhVWidjhCf",
+	"Bsywo65NO2X7E89VgYOVXi24vKpjT+je1ld8ipWX44BFAMWVs3823pG2FMYIOW+8V1QExAHJ3zXTEiwY",
+	"C8XV0oMlud9o7qw7pbdXd7A1sSTS/YRibLqdlo0fFwInMVGyuCpUNSHJhj9SESTSV99dzZQGdxixoEMs",
+	"obiyG4F5y5UBLfkSrhBnwwmMJRdl/ImXgpsrs+CF2qApwg1cKVnS+MaS4lyoJReyMUrYiCtPn5B6cSXk",
+	"mpcorunngi85VXpKZa/MQm1k/JtV6goDKeNRqaZ3UFw1bX6prnCqbngtZj7z+uqOhI/bKrcvxnLMN9wX",
+	"jPRJ1B6NveKFO+fGam4Rcgx/qTYSxa4Bbh0RlCYRdyfVRl4hVEPj5xo4YjxymtJVxHwSc3kl5NVUK1SF",
+	"6t+48ZCSWIF8ZRa6knfICmvQfA5XhVarcKfx8iqmr2jAquMp1Ptc/0qt6Bf0UfKNGJhqsFfwdoXpdvjn",
+	"zZUGdyqgSAppf1AyfuCYo32gerOZHNE+imdzJgd97WRX8njUUfnXQOoYphc0avL81R8VgXZ+j6lKW7uD",
+	"x2xSWYq8esWFKYkM0LqNP5r7FCPdofCDmzvjy5JAeiv8tOtWFCfdtOe/aodfn6mD8I0G+G+4SFbTjhbf",
+	"WF5fN2vOnsYZDw6wuBEJ/6qpjLIV32pVlgzerpS23tRBqKl9zfPwggaGUzMr/LuS0GUHHm/pHWOnzZWE",
+	"/rxwfqvug5lu9G1PgAP7dOGQZZMjLhK0/HvFdTLvpVSbHZ9DQyK2+XDHgSXVUkjUaJIPLMEYnnHfqVmG",
+	"T+KJSJTVUIkLpQ9QkagzhpVmC74OgDvJvEkN0yTaka8yZTVGYgDQwKqQPxkPybpZcItXDqYRFKLIAalY",
+	"LVarnP+mn/fROx2Dbu+nXpNmHDdsdwuQpvUMavKnWOFp8ZOP9OyxQxcWDM+cfGP5pIT0qispfqugB66I",
+	"Hzi+ET/rB06uAwEKky58o5aw6y0h5APccyWxCqPgW6rLEqZOwPFYvb6O+cgsyUSwTRiqASHwXmF8bhO6",
+	"cFFN35fkBBMARXdlttPiV1Dk3HbhI48H3PbxpS8zycxqmSpI8zRFpcw9EsLbPrSNLutG6VXCY1tlqs1w",
+	"p/7rv/7rv66+//7qq6+S1VFY+pR7u8ZtI+RkD41hVXMmB684NP9SjnmOMNQ3fohoSPX3ZR+VJJTLAyPI",
+	"jRLGtQPOB5H/ZBiGAIaU0G94PgUViYmBXqUDpKPngn53cy6joA67FBUBOlFhG3FeZzAmCoULX9i18LnI",
+	"dR0//5PfmOBLInCW2mdUI38uuCyufBjFI3w6noVV0gL/DrbNlIX+ku4OtkM5lRxNjxvF1/2PBr37Q6xF",
+	"7f/mur7koivZJ47X6Yc46Sssxqz5L/48UXbhf3h9iKHJb5Zg5TqtYmcte2RJscF3sH1Z6TVsu8GLEr5j",
+	"Xy2aQPrK7Wp/3qcpfQfb7rLhFFLWfI6OyVSk2FdrMgMIi+Vu7BU3Fm4ZLFd2Gws/8Fp3nGvFTDQr1LNF",
+	"P/t1wcEDGuczDrWtIi1WnnkAhdYeVHahsqaLl7pDkjfGo0JtpLEa+DIT+bZgDmZZvNip5SKQv2VGF58Y",
+	"0OvdSGiziKN3tvp4ZIUts3UTuAkI+slEClS0ew89JHZN7x1CNVexR/bcbp4DCQq54viSHPd6p5+zX36T",
+	"mC+SOYAtvABM76krahAXTEjmVGVsgWAQJAK3xiN37E8YZvZ5Kvif05hECtm0hJm9Qg+kVFeUZDNmC1EU",
+	"gDhhMQRyi3HNSWXr5xC91d13OO2JKpKqc0cSiGPGw2bYnfDw2pyEOb71Ok+QC+sagezZjMZhn3pBy+rH",
+	"t/UQufW/iNROuPHT90BfB2HcgHyiqSM9FK8wULE/BUKy62/6YAyjhdfZwxvWQ65nBHASbYqEXZh8Pavk",
+	"+tX8GazJeghqjpAzhWBVWpJIBK2VTqqB7nUhT3QPl2ECnZwXJnrAOVQjn50TejMieHGKv64poS3ibnb5",
+	"S5BGlz3gfheOv0q+hzToU68rzHRqCHRxnHodpS90/+2xn2tyZcm0Ms5KNRd4X3DJeFFoMAHs2NerOXto",
+	"P5wVFOOuJfyDL+Gx7SQKpSn0+Uhq4bl1nkMnQXodz0h+2pl+XY7WpEWzhSoRmNzvZNaATFU+BMS/4Jxb",
+	"8iIpWPpAcw9MEO0LL9pMB4g5ofTZJNlg8wM3ZqNSTvZV4y8HbJXwZGaMeM/1DYoV3Nl1f3sQW8ZId+LK",
+	"bQvuYT8URi82Wkn9rdlK6vO//vVQODUcnQNhzr7H4x+w+dHQvdB37VH+tRt5YRUnp5I3TxZqsRNE3S+j",
+	"Uqk7d4UqfZcoyjpOsh4MKDf55HB21T3I5dRGPEdQ+uIEqOK+4eWlMDNhs+hKM2dAShWKxgfVV6rHHRO1",
+	"6of46n6ubJBZPlZEYSnHEGP26+jXUV1aip0vsF4k6WYeBGfcmFRz9gf25xzXSXO7j79Vnvs2FC+Bl4MD",
+	"++1S8b3jGEqth4kafCs52RpfN2jUBZVdVbLuHhCyvzTMKsq8mnFBMcgNFz55DVPdriZ8ejei4w3RRSsk",
+	"pdUl1fJwl9Swyr2zIMrCq0dyXt+xPk1yXoExlOMTRc0oNG4Ib4wpcUgYtgG4SyRJlD0F1BBx1s6bwBPT",
+	"eRvuYpEOqr7I1UF0GybYeu3gDe4DLH74bsPiB+9ca8nQZoOeTnD8+GAH8NBQC3iWqeQJWnVA0WzAQWD4",
+	"ZxPBDDQYy1BQ9cuvowE7UTb7pVBghkPiO0E8HG+8Z+FzS4U9WffJRXP33rayVBu8ptzP0iOUxrYM2HwU",
+	"uzP4rkGrkstb/EHIuW8A5ISGrkoY1qloYiyfJoFacbvuAFYYj8ZCTQKQ93NAvH453km3O1+XJMSuoYF2",
+	"kX3HvVomKS3mopdb+jk9+Z6yZrHlQeZsOxn+OF0m7ua34WvwBTIU5eVsrq44NmNxkpILSzg2aX/kjq7d",
+	"j+fCvZJH/2li5xQh9V3IXHqKrvoO7bbm66GeMNrPIXkG9MaX24G49DtYPMgkJuQARXT6WCwgpFMRKR6b",
+	"XGoogzzESS/xQXxD5bN8TLVceqY/+EH/aFe4mCLkp6ZC70MvdEOFrOEVTqhXPfIeCjMdD/CxZWRU31wk",
+	"VLffsDvY1u25h1Y0+5JUCbEide+ENZ2nqD17WBuiZqBIA/43bGot0ZvSM96KYauiCKp3vMGxTZ0wisHc",
+	"/X9hz2KMzR2ntzdkaFoONWRQ6A9dw1/urikdDMLo+k3zKtzJV8dGpqSDI4lLCD2T6uZJWJLplPNCJZXp",
+	"jnCQl4mJdENM0Sp6cmijLnT/6sBG79iawLCZKGF0gd6THgZmSTBd6VywfhmIuEs5Vni54BoGRXqyDtTT",
+	"BVvac9HIupjkefplEPvRwPO4ZjGPVFfSB09mQgqzwF8ueElCZa1EurClKdlTOQ67YJa7jXAdy5mKl3SH",
+	"mxCFbdG65MYMa9ngty0ZIQ6ddM70wUriCvJJkOEBZ/8yZ9uZ0Y2synI8LLFn0n++P7rx8j0E99lDw1pQ",
+	"4cZegXt1GN8iFsjvQVwkAffITsSw9gSmVCM7pAbevT2AFrIAbaxSSTvJKfpbTK9JSyJfZOTUKm+8ECKr",
+	"0z6d6okWoSFPREptJ+9DqlEdeScWsZ8hZ2bBV8C2YJNfEgebBNQ5zhifnNmzRMjHI5lsHV+3K/cATvsG",
+	"BvkpBrhrsXwuk1/okUlywXVfeJf+q9oMOOt0Fl6oTSY1b5XJ2KXti5XoblBCe9DOYHI2XtIgwCz8Hn0U",
+	"6bma/8e7ACo0sTFpipqKS+MGeHaoidig2M4Z8Jv9Oi8jBnsyfZbyfxIHO+11NvvfEqFPxPQOt+OJ0hrU",
+	"6IZqZQNY689hu93FVWGE4vHo9fsEWlyZDJa639dNQwmtJrSkPVjUF3OrY/jnkUfO7KymywkRFHi7afmE",
+	"SbA7l0yIJNAppzYcrKpr9xdCDqrToqxiM4AitrONjBV8N4G5Dd+a0MZjhi3K0jlTBqwNVfy9u5G26KaY",
+	"1agA0k7eMNJIxyyCnIxZQDQZs6AQ708lc2Dx87eNQpg/GaY2sgfieuoQ34mVh4Qn9niQrpVpMPXB9LeD",
+	"bNGd+oa9gdw+hxR9r417kGlCwtAV3NYRHa9H09/wII9SCmhOMrxQm/4YTVlvdN3B4CCFDlKkW3muq+Yz",
+	"OrNWkxOThIL515lYjNz3naBYk7rLOFksrIbcYWoCLy0k8d8G3zg+MxCziDBCTJPJ0gwH3qOb4yqTiXmW",
+	"pTCn5ZTVWsqgIq5dg4jC3zGDzMe2XvdM1A1+GY8251eVo1IygNPVxlNrlWr7j5c3w3yFcQ2hqMGr18xD",
+	"HfSPTFSlTfdH8RBdAwjv7+2kXRvypjOHuL3MSssbuxFon95ETJ8prwyMmQHfeD5ANhyMPONfwyziTDN7",
+	"tVKGzLsz1iyfUDrcwm/cA2Hsm2iaiL7H3NPmHFqrSRHpf1Vggpv/jETKYnxOtIBZpgoMlxBDKmilRMes",
+	"8cWt7j6s+8e7A3tbB/lqHFL/LWE8ICYmOZhBUGEfYp/PhMP5MWFFHsmrdSU8D7V32fqIwMNp5zT6fPdJ",
+	"gV0XvCPXJjoKkas4QFGnqs0LGOgRbO3FCiRimLDJNqCgjC4JDROPekqzkHxlFipTMBowZWuYNsqnvI12",
+	"h5K+1Q2XWyyN8grpghu2VGtEaxkzpTFbo44tO5snvudLpWT0rru3U0c2BqASBHUcjTBSO9RsbEIlMwwR",
+	"YahC9Q/lCRCWF4oPJhWtzSosWWVK3mAtLRQMQaTGTkz1CAn5UoUQnaEJBZaqp9jYlhTbv4ApiJU9Elv8",
+	"7Do6ejVgucrV+HkL/jJDdyTXdmlmshiSbOIWM+yNjibr99cxXdoLEd1qj608zBk+tPd5DvI2Fkm0sG/j",
+	"NkWe81QI3B9m3uDYjvN14ZBnOMXHRz1f7OVrpEtvXyAKWk9jbRDeErXXPbTSL/1ju60tTwFNO6ZitQlT",
+	"ecLY58r2Oj2pa78nes9eyYP4oTOPxKqvVPovzS7J5wqdNjMq0LPR4oPW+sbtA1Az7BEdl3GpNTkOn8fL",
+	"i49WYcQJUiRVDZLzwAg5HcZBldTA0x/7MJ7D3UXkaVJnNWfag/TfrcfhFf/NrEDI+iMjsAZ5rjZ0r4U8",
+	"79cDdJAUZaK/MK4sT5ZvhbEq1eg4xzE552U07oZxvS7CgT/E9NEd2rQku5Z2D2c2fRucjsSyS5m9NQzC",
+	"pzvulKcgirMD4OODBrg/WRHw9ppE6Aw7vIBZZVKWaQvfqysbNrTbOx7O6xzVhYikke4O5MuFdtZwwzjT",
+	"auNTKhYAtmUJ98huaxcmHG5k4cl98cNKm3qh0xrSJg5XhBwE/MpH5noTnapBOmnuJ3xxqmfzSfoTF0sI",
+	"G3dms0qScudGdaa9u/Y88jWkwQfwe2ZwFkVXXWdzKq/f71V0nlrKeZGay45iy1qQt9hiN/LX9KJ6xSXj",
+	"Ly0B2/D+KA2kqnxQMnv/IQtPN5rjmQWmN/UE0xjm2iGQiqRX6a31PpfAeJh4tmNi+Lyz16dgdJQ1vM2A",
+	"YKvK5EcHUAIv2zHzyYNMJStEjkzoMlO1glzMUQ+q/doLArs5NwoZmzWOPhX29XiQXmq5ueu5GRtI5xSn",
+	"tOyoj3pOaQSgPQ0y6V5ppb/mhPyZ7Gyn3pH3GQJFDaiKIhbt9BIqPzl9KZPQOj5WMpxZFc9bYxI2JNA6",
+	"P0Jij1o8Dnm8J9PQV8Nk8mywk1XYcS/i+Je+wOMij729Q/VbqyzDo5r27KVYZltrxnK1TC/7rk5RsoC3",
+	"w5Ij2svGL4THD3er3wNvXNlG3U6GfMPh2k/H2O99eQV/RgKdKdR/JTPQKepMyYUTJYtQUjKBBfkujsOk",
+	"zZe49PeaxLA21nBlINhoXwYrkXHbRtXfsBlzoKDTJKBG8rzxvZobXQWmC5je+Sam7IUyPNXCKjLFwdzF",
+	"tiPKj08YpVD3C7qigrnXnTtycLT+rQycFp3SEb27J9QAYPyWRzUH2+xQIqXnLOF0HzxXpFjGl5qhbBZ8",
+	"A5dq2bTLUnlGOgdmRk5KDhDVCa0iIyCGhlxPDo90IvtTBPXUWFBAHe0VRjlWyT1FOe2u2I1x1xOLdtNZ",
+	"XdT3na8DfJZlU661AMNUZQkzs9UOzYbO/Iclr/eUBQBQR5GUMu0haXwtbNj0xuIzXH0y9ksgjO+Xvy94",
+	"5faVWEIWNKhQQDTZcEHAFbv46BshC7Uxtx52AcWYM8+bAAyHBWdPQJp6l8+EXPOikueRX/I04UX9tu8p",
+	"AfKEtMLNYpvllFIZe0wuXmcKnu/G7cZNke6lz1UcAKqVROd3fK0kEDoCNl7AthbG7pQGN/rEozHbauaS",
+	"wPc8Gk2vMUCNvolzT5LhQ6JENRyYw/s9ZU/mS5D2G1+clS7ZOtBQWGTMmpdUXrT/3QZp9uWTmC88jHji",
+	"4leb7N/yFQft7KsmXIu7fzbC5LDBfV1pjIS0mnj2xXBGP3SRbEziPomdX1BlNb7Qh5qAHBi9b+wrXQeB",
+	"U63ZNLeBJcI4ncOGQcSCdhs0TDL2obCpkkaVsYK3gaL+vjeIpyjC6wEM1PpqZkTdIMWeID0P2iOFknDm",
+	"pmsetaFD1X/Z6DgWzC5yPzdrXqSyYpo2uF56ZJp2hMknvGa876FTa/rP8BaWq8y5C61O09mN2F42o1fm",
+	"FVUsIUnPtV0hEuBz/Bv1fOLgzdU1GtCO4rKS2yDm8ukgONMdtM4mhl033t0ea/cEJz0Jwy4A43aB2L20",
+	"PPY8C4x4Hio3eNVyK4wVU3PejJvGdweXqPfPT2jHykLWQO3OP5BbUzcrOUYf/UaUZe48+0d+bPc4ax55",
+	"YajnTLZaAuXmBKwFze5gy5b8zlly8cocJ1EKZWEyHTnL7begs+OpWcjFxzx8qZpD4yPJAZ1GVPJVwhcU",
+	"KmgtU5IqYYwoIP0V+n6qHsKdW1IlCRWKXGvY395fMAEsKvHVQ+p/1xbSE/UOtmhGpKJQDdd6yzjVDPuy",
+	"KS9loDQQbPAMOBBPggTmqEcj+mrFWFqEMzh8QrImiadDm7VbRGizdb35YQPjehrs3eC85BncCDtdHNPM",
+	"tWeL1n5tV1/GwGRbCj6Xqdwc90kw1mBfQGbFEm7ZA1+2EhpwR0wEuhK6q94X3LzEZtlpjecOYPVVxN1u",
+	"N0PGG47kH4Gw3MHKugk5aw8IVLZ7+OEl2D3bDcXQVN4+4Eswq2QGFAVvY7tqg3BZEmEWqPZQaAL7p+o6",
+	"H1aHZCHTUanb+iVMVQqbrN5/ZvCRxPbvE7xZldhxB1LX9B+HAn/Ra24Wc6WKdi5GGmbxCACKPHbE/qO9",
+	"2z6R2YV4aMZy7MB10N2/HlSLsNEi2410D+D/OUUcagZonMAmx8aOLD6GEAlaI83EcZtnvJ58YMy8UBpu",
+	"+3mZ9UUdt5qK5Wh3u1fopx89evBgNB5VunSSxNqVubm+LtQSPiu5vjOrSn/mP3ztvnG9fjTaR5a5Nxn5",
+	"8QnBy8iuBuf/9UE6pncpuWTiHdQGdEmKj09TTvXBqrmk6OqLq9jgtYYR6IEiywIVLzzaSdsuvtzX75/G",
+	"5Ox/GJq71K+k3jsoD6ZgtITr4ByOfESCVnCOyIjXII+fyisfY2yFdnnGPjkXqnvLy9b0Og0LH+NhTn7o",
+	"9ESVzq5gOcVyQKj4OBjuIaUUAyC2T87N/K2CKo9U2idPs3e2fSMlp4Xv04JZ9p7X4C/0kt9xd+4sXDhp",
+	"Do/bCac13Vbw3rsENq/s/g0ETVBDu/oH4hLP0gu10YjxBIpr0YEvdMGK6zO28O0vCZMN5Z2iEXKsfIaH",
+	"h1C3HkTTvce4qfHUEe4e/ySV7QdYfUTFsoaV0gedAbiDL+jRJHcOLi724/ra5Mk2zzhPFkpMB7XLcXv1",
+	"+Z6xkwKv9Cq+dePUVWelUohqY48Dss+u5EWkdcvgcIYFGRM1JpIg2O+HqRI32AkpNWCjuCy6NMNWA/H6",
+	"xYWYL5J/KAnzcJ9qugJnHf7t39n/k0o+iG7hBMfxTYYEoYMgZjgwbmJWoWE+mXvf6uGpbfW9Cdhky+52",
+	"8l3rF61Krtet64jvtQP7viJE1chM+GGipyc3USKQ6rBmPB5NuYZZlbPYMMLP7EKDWaiSylICNKYMPdUI",
+	"UMgRWUhmMXFTVcYDXCGC0cbZtcIweLvCggqP5rrRSs53hFMA+5HJjZlWen0Q6+IJPuT4z4MfJDD7Nztp",
+	"bk2/KxhhUevrYwwl8l9m9vk6Cy6TU607GNtg0D/VBt8wU2lwHB0wxP6phISC1RhGBxxbnu2Cs56IHgZs",
+	"LKYPG7lvdZHMS9KuR05K+somB5yQ9NXCwKz5cNNy1p4p58ufatoHGqMv6Y/nxmSIrdVR6XBorhR3UG4J",
+	"U83nj+D9lzZpkvJ1oTZsyeXWu8iWpKa4Z0lajKkdAgr1g8IyzdpE30iWcc2Vvegs1SbVBASFm/X5SWXh",
+	"BBu2zPfN/FLVg2sou05CNoPx+PS7DgmT4/JwbXVTOp+w1wgDNq6rPpTGjMoUb2Is2jGob/LvFCssOGR8",
+	"w7djZnzXTY8tE+KuwlBubjpkvUrVLuwGvwlBYFI1UDGnXKIaMd4F8t85KtpmCzVD54h9qoe79oCozKlr",
+	"M1WlPMFRF8KjiSwbmdQrqYF5/TWCkXXg7qZ3F3PqPqYn00vEzz0mH1YqwYCQQ9egHf3GpFgQWVi1cid+",
+	"kbuj8ctfws9OeUhA+wYVI6TwpSaOn/ifKlWMG9MfqPnezjQzkSSVzrdqh5Foz8IOReqFLzRn1Vpkg5rD",
+	"C9ZQanltyB+twJue+cf13DxjBlUraP87bBku+yjIdtWmjKUCxdeFsB2JRRmY5E36us/AKveFW2g27aYW",
+	"ohKX3ZEKiGtIo3T7xtcpFUJVegp55KUegOL0hfB8dmY/hc+1UAuyyBTBg7Sv9UfiYEJ4jew7VZJsZQ8D",
+	"nI6rbzL9s3LI1fooJ1K9G3lwmT3ow5QloIV1Oou9jWJ+r5lBv2qA8Low+FGbedX/6eC+e9ecxwWxPmWI",
+	"hFD4SJIZNmrmT0froAX40SHJ2ju7mZNsfqo0NxomNbNGT6H9yZVGZcJrmDQlLDbbGNZZtFu0TACB0NPe",
+	"PCVndM8n79hCGCvk1ObScxOmzsHJzjqSz2Ylnyez1ZEmjMvd5iPUL0VX4I5vqyVFM4koZzdIbsU6j3iY",
+	"OcaNNh3tecYGGji52EXjlKR5nOHORtU7GmMQs5C4FjfsgMr/oyzU4ASLmD2PqpWwJZBriXQa7H7lbnHf",
+	"WWSU8CGmch2xdi84D4tmTUIIOCsdkh53jsXhorMlf/uUnm7Fuxs5uf1rf4/uSBgr7ArlzjcWHt0yuxDa",
+	"bt1bpl2d6M2Ig/kB6YrIBEXRUsWmvOv9cr1DcfoOVeFHk4TiGRqLHYY4lBXiF4Ei8jLffzvMtY7z5chy",
+	"jgASkvf4yFGjz9+QBpUtd/ZuHVSa/2fUoLSBLWd8N61bdvVwp/EIdZRS7hVn/KTBzLOb3N3hsuEfTtGj",
+	"ARMzhB499Vd6LEwmOb7XziK+JrIQnkcP0UWWSWA58MlRowCVNx6B1Kr08LEFecBNZVbgK/mFDGHoBbXd",
+	"raT/ByJXpSt3QlvARA6GEWYQOlzWw4gZX8Mu2laDi/2OAWjds8k2uiqSIQ5flhRoTldKI6aWxmvKV8Rv",
+	"Mutwf3jWDwbVt0T2GMPeJYojZrjGbc+F0wIavSHPD0H4k5rySVVy3V1x0vL7xyIWjK4kFIDDqmYlp4dC",
+	"HFzPq9juNYGzli8Zzd5DmWrMtOyqx+9VG7nnq4Vt1+pW3C4SxdBBX7NqNWaFshaKW/b/Yiub2JyZ9DlB",
+	"IABqI8fsl9dOA3cjEQpnKYw9rhr1SG0YVxPJ1D9wUIdGulgsioZjZ7cfBakZ0O9UarY/c2kv4jRKltbE",
+	"nSO/54//9uDBw2/YBOwGCIlmeQqk6hHuprq7/r50qyH8T9UQ/JeSE4CoNx7fyy+TLVOI+W7leKOHqNLL",
+	"M2EM53N1oynldpzSw6fc2YrobUC97Cbm8XqzFV3hZqE0ooEsQyusmdKp1kElcC3tNz43og9QTMhn6hXb",
+	"HljsUG9ljqq53/cMTFGIIPUXs8uPmSiSh7IKkYYs4MPeLxL9O0M8CnNfQkSqG2+6Lr/wnFnTbGcruzOL",
+	"fl50X+TdLQSnbUTp/lpKA2IycQzy+mrUEA98/+vwXKuJR7/miL6/Vp9buus738G2OY9cv+3+4iGvYsd7",
+	"sd+OrXy3w0GtRqk/YqoeGjHBzBmQFnPqevvsedsId6MFZVkvbadhR5hjR+frnxvtR9pNpunaia5K9AFp",
+	"PrNQjPHQbhbbQSDsR8GsdyAQZlol7QuNZu+jrrvc0+LCxkok+QWsFcosrrSw25duOH8fANck93EO6GCm",
+	"X8UPLKxdUSKTCTeWoJ5v6k7EkjlKo5BCzv93eLBew0p8B06vRPzPWSJOEDqxgM/ui5c8l4xXdqHctEmx",
+	"a2CRoNJXw5r4jtbms1/lr/JrbBDrdolaEhLIF2e0OmbVHUh0wEaYFD/tcWyziq6xX6VbHuL2vnl7hb96",
+	"w/5cKnU3Zhul78bMAC/HETRszGok9Fv2RioJbxCTZgVy/Kt8Y6CcxV8wqxiXW0xxMGIucZy/fMaeRaVm",
+	"xeeUYcglUyv+WwXsDbHbm89+lV9jd1x88A1fEVyEUPLad8D/t38aJd+wP7/45gn72xf//h9/Ce0nDVYw",
+	"sjduf9649Y5/lU1fFmHojEmBgreWGQurz35FuDgxBWl8Qi1IK2bC8c/o8YpPF3D16LMHNUc0fldXYI1e",
+	"eT5pFE3ejB6GRA6+EqOb0eefPcQPOcMI+fSaV96OmFNufNzZp8XoZuQI9hifwMg4X4IFbUY3v6TPW/2I",
+	"U8jc2X0/PvjkM6y3e//aHTezUtLQCXr04EEEhPHd4ho78U8voeiEHwTccEtAGYNnZfeMYMUF/jZGq1Pf",
+	"ipO7Dv2W8ehXyyW6KUav3Plx4zCruSjHTJKPk1r/j0eWzxFEnwj+ejzyXI8w5xHj332T9uQaMVKzO/PE",
+	"/TWzNShGfqsAsQ48zyyAY21YpNeh2ruL7weu4IIbgt8nsYbbMl1w4aSQh3HjzJGkTkPHioBo5ByzYQvf",
+	"Siq5X38HOkjf0j5clrQ4yGVZHWSNYNXkespfRmKS5POZZpuFwsww9BARbha3fMIN9kWeLjDVYBjVfbjs",
+	"Cg8K2WQ+PS5xVJ7Qw6NxKP39UhXbs1Hdf50ipO93VQePwXGxHfdj389x4jFIGc4RViov+IpcRcKaoC40",
+	"NtO/Y3b3E9uJ4E7COjhU/dnZXcEb/PsN41P7hlkoS4PsVIiCwpZWhSbcOPIYG/WOfY37GMNLY6Yr1EtI",
+	"QR+zShagcbpkeDNu2BtRvLllYTTLzV0Yjv8q3Y8epFmqDRPmM+bOgVeRQDotaOYIMxNrYEshnaFwS3yv",
+	"lmAoodD46C0GtdhcIWrNlr3BV99gWpH78Rk39uprN4+rp1+9IQ1hl6l/5na6+HrtHcGtC2A/4OYX6U8s",
+	"hp/51EZDA3PhbomaC75agTQUpHdLxRh1K/MndcWERqY12+55YLpwBZyqsJfJH76J4zkBS00HaMAdKp0w",
+	"8OGrzsJbS1x65aH+do5n++681Bn8ue54YcbU+1yvQV9hP3QIzBBOnePY7JGbaYD/hq7r6ht64oKSy49w",
+	"SXoBdgJHQGctrM9Cm2n135SE5imlK5kk1HjkM152ifNyhzjnv03o4x/kMrn4ltAAOzsCzqREmXhLyNxv",
+	"gtH3hi351gmpTedmYccq5Oo72F4ZRKvLcnYEs+slN+lGcVLcQIQRQwMyBn9SkjCY1qP23mU08C+SWTWD",
+	"JtQMeCam1EApPWVOl7QKvoMtbc5FJYLTE3bjeHajgs7ic/29Bb4d+6QUxuU2Kj7wVpgdOeuxdHKSNiYr",
+	"ZS3sZz5F6GKUdQNc2Px9XJaodpnoTRKaEfYZq1sbB5IRTboIdv3O/e89KYOYirJHuhewVGt4Rjj7w7wT",
+	"7qV/uIORYOgv9hXQM9GIJsw4Eoro5BTQhW9a20mepvEzzt7ZZyfGeXnwgvz3XEKLrLvMNw6lT77ym5o0",
+	"DObHa14niKStza80n9nH1Cdy6E48LWC5UhbkFNFW+zjPdvfu/LoIrWSALvLwbEP/UGJpbpZjHj14dLax",
+	"COVkf6wJzCt5y4TEU6vnnsk4WocUm/GOCzJOkAjP1DTi4+zf4KEjSN56OP00IBMyjmwe6vzXoCfU3JcZ",
+	"KKmTaStTKhwHTMjM6Vg7x2GifHVz9nL7UlFBzMcok9zcLnwv/rxQzuRwdApBvAllWzcttY2Q/cQP0vta",
+	"zWYUXEpS/bn766lkTyqfmIXAfGeblJaJGAy9tMuHvTXeuoIDCef0Nx/Hcmov1gxSeOXWax2i2EuQ73Jb",
+	"UCT0y+3oEjONEbXzzNV/buBkL3mEkNmguJeTxMnbiGegrsp1slnWnDn2tlHElSQiY5Gve8jU9WzCsLpR",
+	"5fCz6A2CLh9K7XU+4RymGKHOy+lweh3h6DrZDX3hsEMwwoR0V9mOTdHlZM44cn6ozrNDh9S62ffcThcX",
+	"09E+gujDBbf972IN3muNmpeEDWs0UHSqvt/6Zk8ap/FQI4Dw6kFWyag4McwUc8m6Yk34EJzOVb9fVmnm",
+	"5H0Uyr2aEbxK9KaRck/7jY526QNNggA0ELGJMjpIny6wKOmjsgC+VRvG2S5eZwj/+MyEgAFNNyk1S8WU",
+	"mChlm3lohBLduDp9w9++Mb5DZ+r6nSPL+7zfdqE2DdY5/Ub1xQFBc6U9yeuuH8Xt2u/snEPR8odgwU1U",
+	"WxHHB89EweJun8gAjuuyW/6VmM2e1AOd15SREJy7A/RvDzV3tghn4zQOmAUh3V0s2Hkyl7p9u58oqMfd",
+	"8+6NZk/lKMJUsA5OZdWIx5G++V/p7cd+67/S2w958b/S28tLrbDvvgnUbmMksr5FhAcYYwKmu/Pc/89+",
+	"u3mW7PaPnUfAfUrZmH7F95CPGTagJRSyuZmDdnlGZQ65vf2GT+FF7LB2ZvM/lg4OiiZ3eJRGH0sQ2JHt",
+	"lXL/vWSwsikRuKzFwY4Hr1mbONw71CwHyh7+b+rKkTNzyFRhzXhPotM0nrh3spxiQsfPvl+NLUITis9m",
+	"oRD4OSTN+TrSJIcaSuE/zT+LiSWEXGeDI7FlHXl1sBAFamAzgspJTYlqVPfstwac7Lv9+jv37i2FJ69q",
+	"BByQxW3AwSiFsVQ7zZQuQPdLuzOE7F3PJkAX+FLWK/z/6ySNDnDZK3hrz3u9EJrGx3EPea6/8D0Ujnid",
+	"e4lh6VYnjVrCRLmRdmMmdc/HU/tcnkGWXEj99DN7PL2I5tkTl2UPnTWNunK5OweRJMeskoQpiUVSKNrI",
+	"+zQ7C59kfJjh4et3/l/vr2kWPHYkS+fY/OhnG2pVz+12mcXvnjMn7XIpPK/4HXiNwVMvohn32JdMGOLx",
+	"p0HiSySXRB7sJRgut680E8YjQDKCt0XX7lGHbq4kXPVSA/+uJHysquC/tIrQ2Jj7iG5vuPGQiM4w8Z5A",
+	"dzkslY5lo0nLtUtr2GNMgZQ56Jl4Wj92ifj1pDdPxokgINofXBnpcR88KYyv6SOoTYkB14Jvx6FlTFJR",
+	"8UGDnZK+RFbZQQa9fhf//f566m6KsmxE1nKJwcYqDZFMZ79SRePLn5Degi6wBg09EEBcTVuVyaYBZvSY",
+	"J/jtT4LsF/CxN5nzA2szX2m12tnZugGEaAOLNI70URmgamJAr70nNFcu9Tw+9NEZp76x/j2HRC6cDf8M",
+	"bCgzQMcXbRLB1peAXICF2P1rDvb2nTikS3/4AZ/4lwlruOVe+EJGinpEPkx1zGiD2Zt23FW08APVRHzy",
+	"JQu4mH/1ioU693/pi9fkHDBxKch9zPSx3NyFjFl8IWY2hXwEzACpu+J+vGUO0aWeVEhxkYQNP1OaGbVs",
+	"1HAOv/WQaw9aUP8rPnXG7BXsYYeLQIj22r1zftu/1cqMeh42cZbTg5bAzW5IIu7zAwSTp+yUh5099vfH",
+	"X4j5ot8Elio3/sNB49+7lXkP11TgyUtfVdgtylJSBrUYNQtMNPxnVcwBHRweGsZJGF2VpIpu4bjCmN3T",
+	"3n0sX7Se/ZdRUXYXfmEOaFG5h9qS3e2c2hLh7e5VbdkXjMC1ZFzChtKEYys8YdhGaTRhM3JSy7Sc8s1U",
+	"9gLL+9xxTxrFx3b1x61PZTT7ePqET+/m2jeV62CyzB3v88E7RYmHwb+Ah9SD/uf9HEM6FGQH8QinPU1l",
+	"yz1ibTLBQRROu3JfHqfSHPqmL0TGoIYHYZn4w1WzOf8fiQ3dvRku7h0O7e9C4YTPtnScSyDgMbElhwMx",
+	"4H6vwX/z93oE3/0Yi41pdpe+dIkEqfq44bdrdc8X64X8AUSTD+IQCBDUl9zvkNC2UTt4QAgWxJe+ZfUY",
+	"f0c1PiAtOgLxNez25ZvO8lJJOO6qJLa7nlTlXT5F3k32cVl+KjzV2eaunXVUJBqrzURpa9A9I/nKLJTd",
+	"7af2RbJ1HFnQ/T+411xgqU57/7dzruY44HZ/YNtd+dBoDz8noN3DvFItoLDwZwWSRfeND2JufU/1BcIg",
+	"8rLEztgwqwwU5AkLJeahgST19DyYhrrbGM/TIZ11dn/BB3cOi0tX7FJJJa34lnqE+LIKhOH0tHVqozVQ",
+	"zk4SO+/oH51oUU+cteXl8bkDkzp89rzlg5cLECIxGGdx4sNpbxYAeeDwr9+ulLYv8Zmzm0aelmmj4W1p",
+	"3jbMBv/j1KwzlkK2wxNlPUAhsPuCAWyeQiw7VcslN7ftfPK9/p26KqFfEje1QDUdZRi9k9wj5AjOi/Rw",
+	"o3LW154BGAiHbQfQ5a/0aoGRoaIiieP7yzqdfqeh5ZEFImpqIY2rGg/NREiut/t9lC6L5t7ohuCDqdww",
+	"zpDzxzv8QQBRZqWBF/hnarGjeAEFISUflQeDn+qoOXymeHHcGTur/8vfrDORBcT0FnuStx/1Yu2Nh3LV",
+	"amOwuC9uz7jumhJPIw8tFwhRWWVdcJQhkREl1co30g1nIv6CF+5g4Hf7O1t8H5Q8GU5JVjnxEP2B6vYJ",
+	"orptKLriBY65Mz4qyC212e6bzrUndywsV6VvkZSDNnoVnvlYrvcxonT/Pq+jxyhccXs3CwVr0OwOYGVi",
+	"2Vjdj3Jct/PxSsW+goJNe46te439+LIwHa/wiY/TC0dzu6zigPD6SKZadfiT2Wk7fKxP7pWue7190Dt/",
+	"rgKOYY2KE7392NuojT2TU30dI/8RBDsS5KcsqK8ENnDABteEb2sA2EJt2AbKso5H0jbZBSzHZ4qRIZdf",
+	"I1hCLv3zO4DVWSTC+T3DOK0nCyX6FiB9OnLo73g+7a40OnxAh3PAeqdXd05baHT0/jjvhcYE7w2jJFZ6",
+	"SszLZ2YF/I6p2RgvemdZquMRlhqtbbMX9c+xlevHuCVhdhfej71sDRKNwrRRA/sHKzeL/GH4ebH9Aw9k",
+	"ABMsLnsgtx4lTxehbzV1ZxIW3XjHbX+jw2s2WB17kn7Y2ro/Sup2OsReODz/xKdhR4ssXTwXIEjQE9Hs",
+	"/NuLF5eddvv3F23p9D1cHkudmzts4YZkcbYuQW3rcJfFFoLTKZgWlTDU5Kl0veLGbJQusqorbdcP4bHL",
+	"KKHh8zTYhy4do1kwhRarsykCkW49+rtv52t8Slc/YqPr6fqd+9/7LuY8qgTFvfT0q8sX91y4ewl69WL3",
+	"EmxLTbbcvOK6MH0DCE1SX/uyj0MAdPjMsWQ/7y2U+pSq7FQt++cpPvfP/4HD9EncvcSA9wAHGIqg0ClH",
+	"1U5+h8fNrlWe3ZhyRoGu5HEnTy2XraamiaMXHjrh7H1SyI+03vuC0jBcFIxPVBWDJpiTak3dQ1OVxVkK",
+	"KB8XhV/cPbhldy68C1Sy00I+SMJkIOLluOMl32L1HyG9NrkDY8X0C4S6mDVZpW8crS0EAlx3to87IWof",
+	"VyvdEAO5Zj2+0VnyWvWoyAOSlmK93MM0uvXv8n76CrNmL5+73byifOFcFFoh/bDBmOg2LBTqJQu+BsZL",
+	"cQdHXVYFTIU50NYOpqKAU3XFS1V8+/l/EHRroswl8ylfgt3VXQpKBDCiCOFeDMRhWNeHd5RmQk7LqsBE",
+	"mCUlITUfxqxX98ZRkg1zfbqT/06y5c6dGuC2tPz9pqrta7aYqeZ2aRx6/jWS04T0PhNkAqwMICam648u",
+	"QlYKCZi4e5RMcTvWrf1+r9anipJLebHU+tL2yHMf+1HzELLlRaHBmJbwXzoiIXgBGp/GH17lfrM8amOU",
+	"LpBFrwxQHkda4L8EXj73j35s8j7My83xg8j8C7uDvuW+5VWIFPLVSlPrYGSK0JfHSXM8y5SFMeVlaVjY",
+	"XxL2pN5SAb5jogU3CLx9pNzHvH1eHqqv9w9dzqz9fXtEPAHvy06uEUUasJOYHElm0X78ob+0wW793UWb",
+	"8uO8BF5U8h4Ufkef+trOQiMgGQfVbsp7gnO6sKh/UQ3R6h+dc9xPJg3sCdd6i22deQmFTw+u7H6K1y3a",
+	"jzugLO4+8O9F84FCafjrThbM3BGH9YrTwzwXwAH8neoSj73qAG/51GIPDGGYn/jY1985Ljig5eOmJvb6",
+	"QIUKGcdfbo+rUsn6ty5QcfKxVFp8So4JGsH7TJMeiliegE4rZvjWtAoUqNwW/4x2p+/BdZR2ulaiyPPi",
+	"T0oU/6oBZizJ9dZDtepLXI+nc/2O/tEZun+BjwymLb12cV1Omcs2KX4uwaMPNW9MIl9OT25Td0C44IX/",
+	"8vHUTocMygJL7Exsptxuk3koCO5MzoFNyTOuvjtqv7QfTp+SZN9QrC00cO9T3Bt6RioJvs2KMI2WX0qW",
+	"OUDBZiuwQSmWv0cEQWKie2pFq/CmGDO33WiIhk00Qk4hxkWIZyM4Bfb+H7MV6GQXt6EHE9ChfcDffbIA",
+	"PMbnTd7teDQavu7xqCzEDF8Ty9GY3OEDS+DJgBA6JEkki+Dd9X3fNe4B6AZViYUqCzrLWACYHvy3cyRH",
+	"mzuxyuOaDur8yy1bKmOZUYiUccseOELm2g57b8A5Bq7Ph09xauy3O19rXla49cYCL2LnTC6VFFNeovDM",
+	"6txWrGFYLdfe/PajFVdsCmVpIn499SvXFQY53OmoSm58FANRRXIJWt4GOanS7FOMDjXw2XiQlDE+dIJY",
+	"LGFmr1RlO/17z2Bmn1f2NLn4e7xGPWHuw8nLmTtNQs4J5wtDfO6sL9SGLavpwhcWYxZ1ACk4lin6oGYe",
+	"2xf3d88TRJj7cDsnRAJCeO5kQpJA91fCSTzxT5j2wWWOj12SMz6yHfdrvgc05vaGkyMGb1Onu00AxcQJ",
+	"+2wst8JYMTVdnoKX9VMfp7egMcELlgKpNWg+hzGrpPitAgnGhA71pBrO0B8pbVDJ1IzBGvT2KJOmkgiT",
+	"1l1+8aIa7hx7Ud1HJO7SrpuqUXrhUZQPB992CXu94DSJtPfxW17+a9LXLRyh5mTd6ztANlE3Km57hpka",
+	"xNYwBbGyB/UMeuhIoqeNz2AS0RL8dSkM8+iZGdso/LFhhB6w285eCvOJaUJu6+4rBcJdfGNmgpOJS7MB",
+	"DUXEFpuEFjrDxULg1Ot3xAPvrw1YW8LS0ygXJnXPeCrcQxi/5vgEvmVk3nyqeBrO8hJh2kC7DxKsDRty",
+	"2foEVNIiqp3P9eLCOgsOE3tZoaqJZQEUTxATF7vwzT0laSUL1RHA1Xxmf3SP3BsPXohz3CL+1buCfdKI",
+	"d3gSKAkWMY/Qk2m5jREqVDLGHsDBNhE8jRVlSY7ikCy50coecVrWoMVM1HTJhJrdU9tj1L3TTs0foFjO",
+	"0uVFMJRo/73R6xRQqoLowr7q4gMj5vJKdOz7SzGXT+WFgAL8x+/5xrsEogNMKy3sdnTzy+sdS2wFTj5N",
+	"lTSqhIA0QBo2x7ptUs4iJsEB/AGJk4wb5z3V+Z0jN/W9QS187Y391np7gypQFOfqTsgD7taX+OB3+Nwl",
+	"3SZxmPvQ2qdcsgkST8IUIboj7qXTr7ELipoR8LzPJQhkJcJldffw58MkvQdyXpiUj8uSmbiWYQS6fkf/",
+	"eN/di32p1kBrGXwZ0ms5pLHLnUyaNOOeNKR5SEU6U2XgIK2anZPHeUfoJahybga8sOfNBBr04L1M2/kf",
+	"qnNQ8rCi9XT2PcdW4cmYuoQNE+3eO5hpxI1XUG8alRakpE6ULAz2w/B9m/CSswtcSzKGzZdQR8+GRrIv",
+	"oJMgBT+IKX5x9vweUeaDDFC6dlreYrL9VION5nlMfnEmyXaQgEiJVCywNV3uIVl8cz+NL/fEze8Kjv4l",
+	"SIuEvGT5NiqtEcGbs5WGtYCN12ZDviU5w7FDDj1W8O0hPmrYJm0OWghjVTcqK0mSb/2DJ0rPZHuFotNp",
+	"uJf9tRQy9lPqmwvmhO0aNJoK6Jrn1lGOHGXGcmmzSZ35nLD7Bbnc3YcLh7oI7NIutKrmC2bFsm7IG8iI",
+	"+Wa3NTKmDW5yidDz1CBeGPbFgy+O1xqv/SnIC7kf6IFzqUkXgO6jCX6YsiFPvUsHRzA9YAKskgVoY5Uq",
+	"yJ1SX4tetEUmMVRZRD45YdkEpmrp9KD9DPmhMm2l1QS6GEZN4CPXqnGOl8zu0dvgVZCUWcKMhRWbbPH/",
+	"t75j60ppypw1oeLGazQn7E7IQegMyR5ZuTBMVf8I8+XvI6nLt79unM98QXE+XyTbe4LfwZFJ7qdpnXv3",
+	"Pnp3iWmVxroNcuuHYpD0fQ9vO3o9bRaqbLZ6Cj8H+K/XvXpUceu7sCAWAwVULtUPyyMIezk8Ve7yRvlb",
+	"l7mwVaVXymRrJGHzcqpWp2Zsp+S/F//ZfPYyu/yHH6448/0fIRQvTMjy9WmCiTJyv+We95Z86zQE3Hdh",
+	"Df2NGquyiduvA2Kn40rZaIx6ZxGaX4L92T/yEeqHLzcCHUa/M8eIj9P43UdvFu0BFvBOS2WARN8gF4hj",
+	"7G7d4RU+MXSfPypdwC3hwprAl/GcMnewshoA0TtjrOEfr9+5/3VmjL4iaTRsR9xLl85pzMnbM1rSXhIP",
+	"puc1rDuRgX/mdrq4MGEtvLU0j+RleV/VST9oNdeY+OzUBr0GfYW3CFFozCppRcnCtcdA7uCg96f44dTc",
+	"f1VGfmzuQhaQVcxYtbptlAsF77ajHxSsBL6G2mCcwGI3sJrYkPpu39mQUs0PiZVnan70hmTckSWsoeyd",
+	"O/tMzZ/hC59c8qyb+b2UlVH2mCjGwVM4CbW5fY9pZQ55DH405C+4GLXcAPcQZq/8OrqSO3bjxmlp9UQD",
+	"t+AmfbIZfiG19x+wwendcyinHvMye1gUjOMuDtjEyOLX79z/eqRKHLWx7qUPmCbhlubTtMqSWXUHsQ0l",
+	"NYsZxPa5S+HslHnwqbDec0o70cOkR8ZefnFcz7+akAMyJS4FCohL+CBhlwvvtG+/5Dt747la8i0r1JhS",
+	"WiltBGE6JbYxwJwkE7BrjhVLu62w0oiSYMA2WmGd7xg+POfFE2d4cSwt3ByOeT91jyyK4ZsF9g6S5ZZJ",
+	"tRmHsk4xqHtW536RjO32ltAjH6fAxMndQ0jE30UYEXGUq0GRw35MNdjzqWW4rnsIj7R26SI6HK3lnpW4",
+	"xqCXTOqaANegiT3Sp/b003n9Dv/fQ+c7jmt2buRE1Z71Xz1Xf5f7VS3XCjcKF8G4xW5cQ/Zkt87g3Yh2",
+	"fHTzy2tHrpBr73587Z7U60D1Spejm9H1+iGeLT/efvhN+YsZ7+qd/rluXvtRslXJp9BErBIFSCuswGzi",
+	"kN7pHeX7rxcIu+X9Mjsh3vrtEFxJhOgk45VdKEeN2GwUilBaUaiN9G7A2lfi9IrUp1Dj+JNhuiqbU4/N",
+	"qVOxSuzbuVmoBnNiB9NMXNM9rBXGdGLEUOLCc29Qmkos0Q1tkRHcMgEEyLXeYvunCJZMl7SxarUSzYGx",
+	"HGj/C6WSc+9eJ3R0t6t8taIbN6wRHR9pehSiaHNOVaBf6P3/CQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
