@@ -93,7 +93,7 @@ func TestAskedFor(t *testing.T) {
 	p.until("document.querySelectorAll('[role=rowgroup] [role=row]').length === 1", "one account is found")
 	p.do(chromedp.Focus("[role=rowgroup]"))
 	p.types(" ")
-	p.press("Ask for something for 1 account…")
+	p.press("Act on 1 account…")
 	p.sees("A plan is drafted with all checks")
 	p.accessible("asking for something")
 	p.fill("[role=dialog] form label input", "lost his badge")
@@ -143,7 +143,7 @@ func TestAskedFor(t *testing.T) {
 		edited.WriteString(strings.Join(cells, ","))
 	}
 	p.do(chromedp.Navigate(h.url + "/lanes/hq-dome-booking?view=sheets"))
-	p.sees("Drop the sheet here")
+	p.sees("or drop the sheet here")
 	p.accessible("sheets")
 	p.drops("accounts.csv", edited.String())
 	p.sees("of the sheet accounts.csv")

@@ -292,7 +292,7 @@ func TestConsolePreview(t *testing.T) {
 		text += fmt.Sprintf("%s;%s;%s;%s;%02d.%02d.2019;%s;%s\n", w.No, w.Given, w.Family, w.Mail, 1+i%28, 1+i%12, map[bool]string{true: "fuera", false: "dentro"}[i%9 == 8], w.Site)
 	}
 	text += "L0009;Twice;Listed;twice@larkspur.example;01.01.2020;dentro;Paso Hondo\nL0099;Needs;Quotes, here;x@larkspur.example;01.01.2020;dentro\n"
-	eval[bool](p, fmt.Sprintf(`(() => { const d = new DataTransfer(); d.items.add(new File([%q], 'hr.csv')); document.querySelector('section[aria-label=file]').dispatchEvent(new DragEvent('drop', {dataTransfer: d, bubbles: true})); return true })()`, text))
+	eval[bool](p, fmt.Sprintf(`(() => { const d = new DataTransfer(); d.items.add(new File([%q], 'hr.csv')); document.querySelector('section[aria-label="file to look at"]').dispatchEvent(new DragEvent('drop', {dataTransfer: d, bubbles: true})); return true })()`, text))
 	p.sees("people in October (above the header)")
 	p.sees("60 records, 2 that can't be read")
 	p.sees("6 cells where the header has 7")

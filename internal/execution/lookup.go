@@ -140,5 +140,5 @@ func (s *sender) conflict(err error) {
 			return
 		}
 	}
-	s.conclude("refused", "%v", err)
+	s.conclude("refused", "%s", s.said(err))
 }

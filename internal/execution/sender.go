@@ -234,7 +234,7 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 			s.unreached()
 		}
 		if kind == connector.Unreachable && attempt >= tries {
-			s.conclude("failed", "%v", err)
+			s.conclude("failed", "%s", s.said(err))
 			return true, nil
 		}
 		if why := s.slower(s.ctx, attempt, told.After, s.closing()); why != "" {
@@ -257,24 +257,52 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 		}
 		return false, nil
 	case connector.Denied:
-		s.stop(err.Error())
-		s.conclude("refused", "%v", err)
+		s.stop(s.said(err))
+		s.conclude("refused", "%s", s.said(err))
 	case connector.Forbidden:
 		s.forbid()
-		s.conclude("refused", "%v", err)
+		s.conclude("refused", "%s", s.said(err))
 	case connector.Stale, connector.NotFound:
-		s.conclude("stale", "%v", err)
+		s.conclude("stale", "%s", s.said(err))
 	case connector.Conflict:
 		s.conflict(err)
 	case connector.Refused, connector.Unsupported:
-		s.conclude("refused", "%v", err)
+		s.conclude("refused", "%s", s.said(err))
 	default:
 		if s.lookUp(began, true) {
-			s.conclude("failed", "%v", err)
+			s.conclude("failed", "%s", s.said(err))
 		}
 		return true, s.ctx.Err()
 	}
 	return true, nil
+}
+
+// said is what an error says, and what to do about it where the system does not say.
+func (s *sender) said(err error) string {
+	var told *connector.Error
+	if errors.As(err, &told) && told.Next != "" {
+		return err.Error()
+	}
+	next := ""
+	switch connector.KindOf(err) {
+	case connector.Stale, connector.NotFound:
+		next = "take a roster of " + s.system.Name + ", reconcile, and draft it again as it then is"
+	case connector.Conflict:
+		next = "somebody else has one of its values by now: take a roster of " + s.system.Name + " and reconcile"
+	case connector.Refused:
+		next = "change what gives the value (the reason names the charter's line), or ask whoever runs " + s.system.Name
+	case connector.Denied:
+		next = "give " + s.system.Name + " a secret with the right to write, then start the run again"
+	case connector.Forbidden:
+		next = "ask whoever runs " + s.system.Name + " for the right to write this, or leave the account alone (twin rule leave-alone)"
+	case connector.Unsupported:
+		next = "take it out of the charter: " + s.system.Name + " can't do it"
+	case connector.Unreachable:
+		next = "start the run again once " + s.system.Name + " answers (twinning system probe " + s.system.Name + ")"
+	default:
+		next = "its trace has more; start the run again, and it is looked up before anything is sent"
+	}
+	return err.Error() + "; " + next
 }
 
 // tries bounds how often one change is sent or put off where nobody says how

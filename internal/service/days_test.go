@@ -615,6 +615,10 @@ func (b *book) answer() (before, after error) {
 	case "lost":
 		return nil, failed
 	}
+	if kind, is := strings.CutPrefix(answer, "kind:"); is { // one of the connector's own, and nothing is done
+		failed.Kind, failed.Reason, failed.Answered = kindsOfErrors[kind], "it says so", false
+		return failed, nil
+	}
 	return nil, nil
 }
 

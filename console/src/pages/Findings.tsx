@@ -30,7 +30,7 @@ export function Findings({
   const all = Object.values(counts).reduce((a, b) => a + b, 0);
   return (
     <>
-      <div className="mb-2 flex items-center gap-4">
+      <div className="mb-2 flex flex-wrap items-center gap-x-3 gap-y-1">
         <Search label="Search findings" value={q} onChange={(v) => set({ q: v })} />
         <Pick
           label="code"

@@ -218,9 +218,14 @@ function Sheet({ plan: p }: { plan: Plan }) {
     <details className="relative">
       <summary>Load decisions…</summary>
       <div className="absolute right-0 z-10 mt-1 w-[360px] rounded-sm border border-hair bg-leaf p-2 shadow-lg">
-        <DropFile label="Drop the sheet here, or choose it" accept=".xlsx,.csv" busy={load.isPending} take={(f) => load.mutate(f)}>
-          <p className="text-soft">Its column decision says include or set aside.</p>
-        </DropFile>
+        <p className="text-soft">Its column decision says include or set aside.</p>
+        <DropFile
+          label="sheet of this plan"
+          hint="or drop it here"
+          accept=".xlsx,.csv"
+          busy={load.isPending}
+          take={(f) => load.mutate(f)}
+        />
         {load.error && <Trouble error={load.error} />}
         {load.data && (
           <p aria-live="polite">

@@ -2,6 +2,7 @@ import { useEffect, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, asItIs, ask, type Schemas, sendFile } from "../data/client";
 import { useAct, useMay, useSystem, useTask } from "../data/queries";
+import { DropFile } from "../ui/dropfile";
 import { Id } from "../ui/list";
 import { Button, Facts, Head, Loading, Progress, Select, Trouble, thousands } from "../ui/parts";
 import { Columns, Problems, Rows } from "../ui/preview";
@@ -112,7 +113,15 @@ export function PreviewPage() {
           {file ? `Take a roster of ${file.name}` : "Take a roster"}
         </Button>
       </Head>
-      {isFile && <Drop name={file?.name} busy={send.isPending} onFile={(f) => send.mutate(f)} />}
+      {isFile && (
+        <DropFile
+          label="file to look at"
+          hint="or drop one here: CSV, JSON Lines, LDIF, SCIM JSON or xlsx, gzip or not"
+          name={file?.name}
+          busy={send.isPending}
+          take={(f) => send.mutate(f)}
+        />
+      )}
       {error && <Trouble error={error} />}
       {progress && !progress.ended && <Progress done={progress.done} total={progress.total} label="reading" since={progress.started} />}
       {progress?.state === "failed" && <Trouble error={progress.message} />}
@@ -143,50 +152,6 @@ export function PreviewPage() {
         </div>
       )}
     </>
-  );
-}
-
-/** A place to drop a file, or to pick one. */
-function Drop({ name, busy, onFile }: { name?: string; busy: boolean; onFile: (f: File) => void }) {
-  const input = useRef<HTMLInputElement>(null);
-  const [over, setOver] = useState(false);
-  return (
-    <section
-      aria-label="file"
-      data-state={over ? "over" : "idle"}
-      className="my-2 flex items-center gap-3 rounded-sm border border-hair border-dashed px-3 py-3 data-[state=over]:bg-larkspur-wash"
-      onDragOver={(e) => {
-        e.preventDefault();
-        setOver(true);
-      }}
-      onDragLeave={() => setOver(false)}
-      onDrop={(e) => {
-        e.preventDefault();
-        setOver(false);
-        if (e.dataTransfer.files[0]) onFile(e.dataTransfer.files[0]);
-      }}
-    >
-      <input
-        ref={input}
-        type="file"
-        aria-label="file to look at"
-        className="sr-only"
-        tabIndex={-1}
-        onChange={(e) => e.target.files?.[0] && onFile(e.target.files[0])}
-      />
-      <Button onClick={() => input.current?.click()} disabled={busy}>
-        Choose a file…
-      </Button>
-      <span className="text-soft">
-        {busy ? (
-          "Sending…"
-        ) : name ? (
-          <span className="text-ink">{name}</span>
-        ) : (
-          "or drop one here: CSV, JSON Lines, LDIF, SCIM JSON or xlsx, gzip or not"
-        )}
-      </span>
-    </section>
   );
 }
 

@@ -85,7 +85,13 @@ export function Sheets({ lane }: { lane: string }) {
           />
         </label>
         {may("work") ? (
-          <DropFile label="Drop the sheet here, or choose it" accept=".xlsx,.csv" busy={busy} take={(f) => load.mutate(f)} />
+          <DropFile
+            label="sheet to load"
+            hint="or drop the sheet here: xlsx or CSV"
+            accept=".xlsx,.csv"
+            busy={busy}
+            take={(f) => load.mutate(f)}
+          />
         ) : (
           <p className="text-soft">Loading a sheet needs the right work.</p>
         )}

@@ -55,14 +55,14 @@ export function AskFor({ lane, count, what, whom }: { lane: string; count: numbe
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger asChild>
         <Button disabled={!may("work") || count === 0}>
-          Ask for something for {thousands(count)} {what}…
+          Act on {thousands(count)} {what}…
         </Button>
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-ink/30" />
         <Dialog.Content className="-translate-x-1/2 fixed top-24 left-1/2 w-[460px] rounded-sm border border-hair bg-leaf p-5 shadow-lg">
           <Dialog.Title className="mb-2 font-semibold text-base">
-            Ask for something for {thousands(count)} {what}
+            Act on {thousands(count)} {what}
           </Dialog.Title>
           <Dialog.Description className="mb-3 text-soft">
             A plan is drafted with all checks; what can't be done is told with its reason. Nothing is written before it is sealed and run.

@@ -1,13 +1,22 @@
-import { type ReactNode, useId, useState } from "react";
+import { useRef, useState } from "react";
+import { Button } from "./parts";
 
-/** Takes a file: chosen by hand, or dropped. */
-export function DropFile(props: { label: string; accept: string; busy?: boolean; take: (file: File) => void; children?: ReactNode }) {
-  const id = useId();
+/** A place to drop a file, or to pick one. */
+export function DropFile(props: {
+  label: string;
+  hint: string;
+  name?: string;
+  accept?: string;
+  busy: boolean;
+  take: (file: File) => void;
+}) {
+  const input = useRef<HTMLInputElement>(null);
   const [over, setOver] = useState(false);
   return (
-    // biome-ignore lint/a11y/noStaticElementInteractions: dropping is never the only way; the input beside it takes the same
-    <div
-      data-state={over ? "over" : "waiting"}
+    <section
+      aria-label={props.label}
+      data-state={over ? "over" : "idle"}
+      className="my-2 flex items-center gap-3 rounded-sm border border-hair border-dashed px-3 py-3 data-[state=over]:bg-larkspur-wash"
       onDragOver={(e) => {
         e.preventDefault();
         setOver(true);
@@ -16,27 +25,27 @@ export function DropFile(props: { label: string; accept: string; busy?: boolean;
       onDrop={(e) => {
         e.preventDefault();
         setOver(false);
-        const file = e.dataTransfer.files[0];
-        if (file && !props.busy) props.take(file);
+        if (e.dataTransfer.files[0] && !props.busy) props.take(e.dataTransfer.files[0]);
       }}
-      className="rounded-sm border border-hair border-dashed p-3 data-[state=over]:bg-wash"
     >
-      <label htmlFor={id} className="block font-medium">
-        {props.label}
-      </label>
-      {props.children}
       <input
-        id={id}
+        ref={input}
         type="file"
+        aria-label={props.label}
         accept={props.accept}
-        disabled={props.busy}
-        className="mt-2 block"
+        className="sr-only"
+        tabIndex={-1}
         onChange={(e) => {
-          const file = e.target.files?.[0];
-          if (file) props.take(file);
+          if (e.target.files?.[0]) props.take(e.target.files[0]);
           e.target.value = ""; // the same one may come again, edited
         }}
       />
-    </div>
+      <Button onClick={() => input.current?.click()} disabled={props.busy}>
+        Choose a file…
+      </Button>
+      <span className="text-soft">
+        {props.busy ? "Sending…" : props.name ? <span className="text-ink">{props.name}</span> : props.hint}
+      </span>
+    </section>
   );
 }
