@@ -960,6 +960,27 @@ func (e ExportRosterParamsFormat) Valid() bool {
 	}
 }
 
+// Defines values for ExportReceiptsParamsFormat.
+const (
+	ExportReceiptsParamsFormatCsv   ExportReceiptsParamsFormat = "csv"
+	ExportReceiptsParamsFormatJsonl ExportReceiptsParamsFormat = "jsonl"
+	ExportReceiptsParamsFormatXlsx  ExportReceiptsParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportReceiptsParamsFormat enum.
+func (e ExportReceiptsParamsFormat) Valid() bool {
+	switch e {
+	case ExportReceiptsParamsFormatCsv:
+		return true
+	case ExportReceiptsParamsFormatJsonl:
+		return true
+	case ExportReceiptsParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TakeRosterParamsExtent.
 const (
 	TakeRosterParamsExtentChanges TakeRosterParamsExtent = "changes"
@@ -3413,6 +3434,14 @@ type ListRejectionsParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ExportReceiptsParams defines parameters for ExportReceipts.
+type ExportReceiptsParams struct {
+	Format *ExportReceiptsParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// ExportReceiptsParamsFormat defines parameters for ExportReceipts.
+type ExportReceiptsParamsFormat string
+
 // ListReceiptsParams defines parameters for ListReceipts.
 type ListReceiptsParams struct {
 	// Number only of the change with this number
@@ -4262,6 +4291,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportReceipts The receipts of a run with their traces as a file, for a spreadsheet or a line each
+	//
+	// Corresponds with GET /runs/{run}/file (the `ExportReceipts` operationId).
+	ExportReceipts(ctx context.Context, run RunID, params *ExportReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// HaltRun Halt a run after the change it is at
 	//
@@ -6031,6 +6065,21 @@ func (c *Client) GetStatistics(ctx context.Context, roster RosterID, reqEditors 
 // Corresponds with GET /runs/{run} (the `GetRun` operationId).
 func (c *Client) GetRun(ctx context.Context, run RunID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportReceipts The receipts of a run with their traces as a file, for a spreadsheet or a line each
+//
+// Corresponds with GET /runs/{run}/file (the `ExportReceipts` operationId).
+func (c *Client) ExportReceipts(ctx context.Context, run RunID, params *ExportReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportReceiptsRequest(c.Server, run, params)
 	if err != nil {
 		return nil, err
 	}
@@ -11465,6 +11514,67 @@ func NewGetRunRequest(server string, run RunID) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportReceiptsRequest constructs an http.Request for the ExportReceipts method
+func NewExportReceiptsRequest(server string, run RunID, params *ExportReceiptsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/file", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)

@@ -152,8 +152,9 @@ func (c *client) showPlan(p apiclient.Plan) error {
 	for _, u := range value(p.Summary.Unusual) {
 		fmt.Fprintln(out, "UNUSUAL: "+u)
 	}
-	usual := map[string]string{}
+	usual, verbs := map[string]string{}, []string{} // harm first
 	for _, u := range value(p.Summary.Verbs) {
+		verbs = append(verbs, u.Name)
 		switch {
 		case u.Low < 0:
 		case u.Low == u.High:
@@ -162,7 +163,10 @@ func (c *client) showPlan(p apiclient.Plan) error {
 			usual[u.Name] = fmt.Sprintf("   (usually %d–%d)", u.Low, u.High)
 		}
 	}
-	for _, v := range sortedKeys(p.Verbs) {
+	if len(verbs) == 0 { // of a time before it was told
+		verbs = sortedKeys(p.Verbs)
+	}
+	for _, v := range verbs {
 		fmt.Fprintf(out, "%9s  %s%s\n", thousands(p.Verbs[v]), v, usual[v])
 	}
 	if p.SetAside > 0 {
@@ -495,7 +499,7 @@ func newRun() *cobra.Command {
 	}))
 	receipts.Flags().String("outcome", "", "only this outcome")
 	receipts.Flags().Bool("bad", false, "only what did not come about")
-	return group("run", "Executions of plans", list, show, halt, receipts, newSettle(), newUndo())
+	return group("run", "Executions of plans", list, show, halt, receipts, newRunExport(), newSettle(), newUndo())
 }
 
 func newSettle() *cobra.Command {

@@ -105,3 +105,18 @@ func newPlanDecide() *cobra.Command {
 		return c.tell(done, "plan %d has %s, %s set aside%s", id, many(done.Plan.Total, "change"), thousands(done.Plan.SetAside), along)
 	})
 }
+
+func newRunExport() *cobra.Command {
+	cmd := running("export RUN", "The receipts of a run with their traces as a file, for whoever runs the system", exact("RUN"), func(c *client, args []string) error {
+		id, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		format := apiclient.ExportReceiptsParamsFormat(c.kindOf("jsonl"))
+		res, err := c.ExportReceipts(c.ctx, id, &apiclient.ExportReceiptsParams{Format: &format})
+		return c.save(res, err)
+	})
+	cmd.Flags().String("format", "", "xlsx, csv or jsonl")
+	outFlag(cmd)
+	return cmd
+}

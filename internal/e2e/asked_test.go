@@ -78,6 +78,19 @@ func TestPlanIsDecidedAbout(t *testing.T) {
 	p.accessible("a plan that is decided about")
 	h.twinning(0, "plan", "draft", "hq-dome-booking")
 	require.Contains(t, h.twinning(0, "plan", "show", "4", "--verb", "suspend"), "set aside: not before the inventory (admin)", "it stays so in the next draft")
+
+	p.press("By address")
+	p.until("[...document.querySelectorAll('[role=row]')].some(r => r.textContent.includes('valentin.petrov@larkspur.example') && r.textContent.includes('José Ferreira'))", "who gives what to whom")
+	p.accessible("a plan by address")
+	require.Regexp(t, `jose\.ferreira@larkspur\.example +José Ferreira.*Valentín Petrov`, h.twinning(0, "plan", "names", "4"))
+	p.do(chromedp.Navigate(h.url + "/plans/4"))
+	p.press("Beside another plan")
+	p.until("[...document.querySelectorAll('option')].some(o => o.value === '1')", "the other plans of the lane")
+	eval[bool](p, `(() => { const e = [...document.querySelectorAll('select')].find(s => [...s.options].some(o => o.value === '1')); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(e, '1'); e.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
+	p.sees(" differ")
+	p.sees("not in it")
+	p.accessible("two plans beside one another")
+	require.Contains(t, h.twinning(0, "plan", "compare", "4", "1"), "Tomás Vega")
 }
 
 // An action on a selection becomes a plan, is run, read back, undone, and not done again; a
@@ -117,6 +130,8 @@ func TestAskedFor(t *testing.T) {
 	h.seal(0, "5")
 	h.twinning(0, "plan", "run", "5")
 	require.True(t, h.opens("u00004"))
+	require.Contains(t, h.twinning(0, "run", "export", "4"), `"outcome":"done"`)
+	require.Contains(t, h.twinning(0, "run", "export", "4", "--format", "csv"), "answered in")
 	p.do(chromedp.Navigate(h.url + "/plans/5"))
 	p.sees("1 done")
 	p.press("Diego Ibarra")

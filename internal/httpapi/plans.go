@@ -167,3 +167,12 @@ func (s *server) ListReceipts(ctx context.Context, r openapi.ListReceiptsRequest
 	list, next, err := s.cfg.Service.Receipts(ctx, r.Run, string(value(r.Params.Outcome)), r.Params.Number, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListReceipts200JSONResponse](onPage(list, next), err)
 }
+
+func (s *server) ExportReceipts(ctx context.Context, r openapi.ExportReceiptsRequestObject) (openapi.ExportReceiptsResponseObject, error) {
+	kind := string(value(r.Params.Format))
+	if kind == "" {
+		kind = "jsonl"
+	}
+	e, err := s.cfg.Service.ExportReceipts(ctx, caller(ctx), r.Run, kind)
+	return download{e, ctx}, err
+}

@@ -103,10 +103,11 @@ func (d download) write(w http.ResponseWriter) error {
 	return nil
 }
 
-func (d download) VisitExportRosterResponse(w http.ResponseWriter) error { return d.write(w) }
-func (d download) VisitGetTemplateResponse(w http.ResponseWriter) error  { return d.write(w) }
-func (d download) VisitExportSheetResponse(w http.ResponseWriter) error  { return d.write(w) }
-func (d download) VisitExportPlanResponse(w http.ResponseWriter) error   { return d.write(w) }
+func (d download) VisitExportRosterResponse(w http.ResponseWriter) error   { return d.write(w) }
+func (d download) VisitGetTemplateResponse(w http.ResponseWriter) error    { return d.write(w) }
+func (d download) VisitExportReceiptsResponse(w http.ResponseWriter) error { return d.write(w) }
+func (d download) VisitExportSheetResponse(w http.ResponseWriter) error    { return d.write(w) }
+func (d download) VisitExportPlanResponse(w http.ResponseWriter) error     { return d.write(w) }
 
 func (s *server) ListTasks(ctx context.Context, r openapi.ListTasksRequestObject) (openapi.ListTasksResponseObject, error) {
 	list, next, err := s.cfg.Service.Tasks(ctx, page(ctx, nil, r.Params.Cursor, r.Params.Limit))

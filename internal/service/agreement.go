@@ -61,16 +61,18 @@ func (s *Service) agreement(ctx context.Context, p store.Plan, rules *charter.Ch
 	if len(p.Lowered.V) > 0 || slices.ContainsFunc(guards, func(g planning.Reading) bool { return g.Tripped }) {
 		a.Beyond = append(a.Beyond, "a guard stops it")
 	}
-	if n, err := s.Store.WeighedChanges(ctx, p.ID); err != nil {
-		return a, err
-	} else if n > 0 {
-		a.Beyond = append(a.Beyond, fmt.Sprintf("%d changes rest on twins by evidence alone", n))
-	}
 	moved, err := s.movedSince(ctx, p)
 	if err != nil {
 		return a, err
 	}
 	a.Beyond = append(a.Beyond, moved...)
+	if len(a.Beyond) == 0 { // every change is looked at, and an ordinary plan has few
+		if n, err := s.Store.WeighedChanges(ctx, p.ID); err != nil {
+			return a, err
+		} else if n > 0 {
+			a.Beyond = append(a.Beyond, fmt.Sprintf("%d changes rest on twins by evidence alone", n))
+		}
+	}
 	a.Ordinary = len(a.Beyond) == 0
 	return a, nil
 }

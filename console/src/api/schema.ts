@@ -1365,6 +1365,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The receipts of a run with their traces as a file, for a spreadsheet or a line each */
+        get: operations["exportReceipts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/receipts/{number}/settlement": {
         parameters: {
             query?: never;
@@ -6448,6 +6465,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReceiptList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportReceipts: {
+        parameters: {
+            query?: {
+                format?: "xlsx" | "csv" | "jsonl";
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the run's number
+                 * @example 1
+                 */
+                run: components["parameters"]["RunID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -254,6 +254,25 @@ export const useRefusals = (plan: number, on: boolean) =>
     initialPageParam: "",
     getNextPageParam: next,
   });
+export const useMoves = (plan: number, on: boolean) =>
+  useQuery({
+    queryKey: [...keys.plan(plan), "names"],
+    enabled: on,
+    queryFn: () => ask(api.GET("/plans/{plan}/names", { params: { path: { plan } } })),
+  });
+export const usePlanComparison = (plan: number, other: number | undefined) =>
+  useInfiniteQuery({
+    queryKey: [...keys.plan(plan), "comparison", other],
+    enabled: other !== undefined,
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET("/plans/{plan}/comparison", {
+          params: { path: { plan }, query: { other: other ?? 0, count: pageParam === "", cursor: pageParam, limit: 100 } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: next,
+  });
 export const useComments = (plan: number) =>
   useQuery({
     queryKey: [...keys.plan(plan), "comments"],

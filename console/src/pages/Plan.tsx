@@ -7,7 +7,8 @@ import { Confirm } from "../ui/confirm";
 import { DropFile } from "../ui/dropfile";
 import { GuardMeter } from "../ui/guard";
 import { Id, List, Mark, useMarks } from "../ui/list";
-import { Button, Empty, Head, Loading, Progress, Search, Trouble, thousands, When } from "../ui/parts";
+import { Button, Empty, Head, Loading, Progress, Search, Tabs, Trouble, thousands, When } from "../ui/parts";
+import { Compared, Moves } from "../ui/planlooks";
 import { Comments, Refusals } from "../ui/plannotes";
 import { origin, PlanSummary, PlanWarnings } from "../ui/plansummary";
 
@@ -23,6 +24,8 @@ export function PlanPage() {
   const [outcome, setOutcome] = useState("");
   const [q, setQ] = useState("");
   const [shown, setShown] = useState<Change>();
+  const [look, setLook] = useState<"changes" | "names" | "compared">("changes");
+  const [other, setOther] = useState<number>();
   const marks = useMarks();
   const live = plan.data?.state === "running" || (checking !== undefined && !checking.ended);
   const list = useChanges(id, verb, outcome, q, live);
@@ -76,93 +79,112 @@ export function PlanPage() {
         </div>
       </section>
       <Refusals plan={p} />
-      <div className="mb-2 flex items-center gap-3">
-        <Search key={q} label="Search changes" value={q} onChange={setQ} />
-        <span className="text-soft">
-          {thousands(list.data?.pages[0]?.total ?? 0)} shown{verb && `, only ${verb}`}
-          {outcome && `, only ${outcome}`}
-        </span>
-        {(verb || outcome || q) && (
-          <Button
-            onClick={() => {
-              setVerb("");
-              setOutcome("");
-              setQ("");
-            }}
-          >
-            Show all
-          </Button>
+      <Tabs
+        label="how the plan is looked at"
+        value={look}
+        onChange={setLook}
+        items={[
+          ["changes", "Change by change"],
+          ["names", "By address"],
+          ["compared", "Beside another plan"],
+        ]}
+      >
+        {look === "names" && <Moves plan={p.id} height={height} />}
+        {look === "compared" && <Compared plan={p} other={other} choose={setOther} height={height} />}
+        {look === "changes" && (
+          <>
+            <div className="mb-2 flex items-center gap-3">
+              <Search key={q} label="Search changes" value={q} onChange={setQ} />
+              <span className="text-soft">
+                {thousands(list.data?.pages[0]?.total ?? 0)} shown{verb && `, only ${verb}`}
+                {outcome && `, only ${outcome}`}
+              </span>
+              {(verb || outcome || q) && (
+                <Button
+                  onClick={() => {
+                    setVerb("");
+                    setOutcome("");
+                    setQ("");
+                  }}
+                >
+                  Show all
+                </Button>
+              )}
+              {draft && <Decide plan={p} marked={marked} done={marks.clear} />}
+              <span className="ml-auto flex items-center gap-2">
+                <a
+                  className="underline decoration-hair underline-offset-2"
+                  href={`/v1/plans/${p.id}/file?format=xlsx`}
+                  download={`plan-${p.id}.xlsx`}
+                >
+                  As a sheet
+                </a>
+                {draft && <Sheet plan={p} />}
+              </span>
+            </div>
+            <Comments plan={p.id} about={marked.length === 1 ? marked[0] : undefined} changes={rows} />
+            {list.error && !list.data && <Trouble error={list.error} />}
+            {list.data && rows.length === 0 ? (
+              <Empty>No change matches.</Empty>
+            ) : (
+              <List
+                label="changes"
+                height={height}
+                rows={rows}
+                rowKey={(c) => c.id}
+                more={list.hasNextPage ? list.fetchNextPage : undefined}
+                open={setShown}
+                marked={marks.marked}
+                mark={(c) => marks.flip(c.id)}
+                columns={[
+                  {
+                    name: "marked",
+                    quiet: true,
+                    width: "16px",
+                    cell: (c) => <Mark on={marks.marked.has(c.id)} label={`mark ${c.verb} ${c.label}`} change={() => marks.flip(c.id)} />,
+                  },
+                  { name: "verb", width: "84px", cell: (c) => <Verb verb={c.verb} /> },
+                  {
+                    name: "whose",
+                    width: "250px",
+                    cell: (c) => (
+                      <span className={c.setAside ? "text-soft" : ""}>
+                        <span>{c.label}</span>{" "}
+                        <Id>
+                          {c.person ?? ""} ┊ {c.account ?? ""}
+                        </Id>
+                        {c.unit && (
+                          <span
+                            className="whitespace-nowrap text-soft"
+                            title="Changes of one unit (names that pass on, a change of class) are done together."
+                          >
+                            {" "}
+                            as one
+                          </span>
+                        )}
+                      </span>
+                    ),
+                  },
+                  { name: "old → new", width: "1fr", cell: (c) => <Edits edits={c.edits} /> },
+                  {
+                    name: "reason",
+                    width: "215px",
+                    cell: (c) => <span className="text-soft">{[...new Set(c.edits.map((e) => e.reason))].join("; ")}</span>,
+                  },
+                  { name: "wave", width: "76px", cell: (c) => c.wave },
+                  { name: "outcome", width: "130px", cell: (c) => <Outcome change={c} /> },
+                ]}
+              />
+            )}
+          </>
         )}
-        {draft && <Decide plan={p} marked={marked} done={marks.clear} />}
-        <span className="ml-auto flex items-center gap-2">
-          <a
-            className="underline decoration-hair underline-offset-2"
-            href={`/v1/plans/${p.id}/file?format=xlsx`}
-            download={`plan-${p.id}.xlsx`}
-          >
-            As a sheet
-          </a>
-          {draft && <Sheet plan={p} />}
-        </span>
-      </div>
-      <Comments plan={p.id} about={marked.length === 1 ? marked[0] : undefined} changes={rows} />
-      {list.error && !list.data && <Trouble error={list.error} />}
-      {list.data && rows.length === 0 ? (
-        <Empty>No change matches.</Empty>
-      ) : (
-        <List
-          label="changes"
-          height="max(320px, calc(100vh - 365px))"
-          rows={rows}
-          rowKey={(c) => c.id}
-          more={list.hasNextPage ? list.fetchNextPage : undefined}
-          open={setShown}
-          marked={marks.marked}
-          mark={(c) => marks.flip(c.id)}
-          columns={[
-            {
-              name: "marked",
-              quiet: true,
-              width: "16px",
-              cell: (c) => <Mark on={marks.marked.has(c.id)} label={`mark ${c.verb} ${c.label}`} change={() => marks.flip(c.id)} />,
-            },
-            { name: "verb", width: "84px", cell: (c) => <Verb verb={c.verb} /> },
-            {
-              name: "whose",
-              width: "250px",
-              cell: (c) => (
-                <span className={c.setAside ? "text-soft" : ""}>
-                  <span>{c.label}</span>{" "}
-                  <Id>
-                    {c.person ?? ""} ┊ {c.account ?? ""}
-                  </Id>
-                  {c.unit && (
-                    <span
-                      className="whitespace-nowrap text-soft"
-                      title="Changes of one unit (names that pass on, a change of class) are done together."
-                    >
-                      {" "}
-                      as one
-                    </span>
-                  )}
-                </span>
-              ),
-            },
-            { name: "old → new", width: "1fr", cell: (c) => <Edits edits={c.edits} /> },
-            {
-              name: "reason",
-              width: "215px",
-              cell: (c) => <span className="text-soft">{[...new Set(c.edits.map((e) => e.reason))].join("; ")}</span>,
-            },
-            { name: "wave", width: "76px", cell: (c) => c.wave },
-            { name: "outcome", width: "130px", cell: (c) => <Outcome change={c} /> },
-          ]}
-        />
-      )}
+      </Tabs>
       <ReceiptOf change={shown} run={p.run} close={() => setShown(undefined)} />
     </>
   );
 }
+
+const height = "max(320px, calc(100vh - 395px))";
 
 /** Sets marked changes of a draft aside, or includes them again. */
 function Decide({ plan: p, marked, done }: { plan: Plan; marked: Change[]; done: () => void }) {
@@ -252,6 +274,15 @@ function RunSummary({ run, pick }: { run: Schemas["Run"]; pick: (o: string) => v
           {thousands(n)} {o}
         </span>
       ))}
+      {run.ended && (
+        <a
+          className="ml-3 underline decoration-hair underline-offset-2"
+          href={`/v1/runs/${run.id}/file?format=xlsx`}
+          download={`run-${run.id}-receipts.xlsx`}
+        >
+          Receipts as a sheet
+        </a>
+      )}
     </p>
   );
 }

@@ -965,6 +965,27 @@ func (e ExportRosterParamsFormat) Valid() bool {
 	}
 }
 
+// Defines values for ExportReceiptsParamsFormat.
+const (
+	ExportReceiptsParamsFormatCsv   ExportReceiptsParamsFormat = "csv"
+	ExportReceiptsParamsFormatJsonl ExportReceiptsParamsFormat = "jsonl"
+	ExportReceiptsParamsFormatXlsx  ExportReceiptsParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the ExportReceiptsParamsFormat enum.
+func (e ExportReceiptsParamsFormat) Valid() bool {
+	switch e {
+	case ExportReceiptsParamsFormatCsv:
+		return true
+	case ExportReceiptsParamsFormatJsonl:
+		return true
+	case ExportReceiptsParamsFormatXlsx:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TakeRosterParamsExtent.
 const (
 	TakeRosterParamsExtentChanges TakeRosterParamsExtent = "changes"
@@ -3418,6 +3439,14 @@ type ListRejectionsParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ExportReceiptsParams defines parameters for ExportReceipts.
+type ExportReceiptsParams struct {
+	Format *ExportReceiptsParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// ExportReceiptsParamsFormat defines parameters for ExportReceipts.
+type ExportReceiptsParamsFormat string
+
 // ListReceiptsParams defines parameters for ListReceipts.
 type ListReceiptsParams struct {
 	// Number only of the change with this number
@@ -3857,6 +3886,9 @@ type ServerInterface interface {
 	// GetRun One run with its counts
 	// (GET /runs/{run})
 	GetRun(ctx *echo.Context, run RunID) error
+	// ExportReceipts The receipts of a run with their traces as a file, for a spreadsheet or a line each
+	// (GET /runs/{run}/file)
+	ExportReceipts(ctx *echo.Context, run RunID, params ExportReceiptsParams) error
 	// HaltRun Halt a run after the change it is at
 	// (POST /runs/{run}/halt)
 	HaltRun(ctx *echo.Context, run RunID) error
@@ -6182,6 +6214,31 @@ func (w *ServerInterfaceWrapper) GetRun(ctx *echo.Context) error {
 	return err
 }
 
+// ExportReceipts converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportReceipts(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run RunID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportReceiptsParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportReceipts(ctx, run, params)
+	return err
+}
+
 // HaltRun converts echo context to params.
 func (w *ServerInterfaceWrapper) HaltRun(ctx *echo.Context) error {
 	var err error
@@ -7135,6 +7192,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/runs/:run/undo", wrapper.DraftUndo, options.OperationMiddlewares["draftUndo"]...)
 	router.POST(options.BaseURL+"/runs/:run/verification", wrapper.VerifyRun, options.OperationMiddlewares["verifyRun"]...)
 	router.GET(options.BaseURL+"/runs/:run/receipts", wrapper.ListReceipts, options.OperationMiddlewares["listReceipts"]...)
+	router.GET(options.BaseURL+"/runs/:run/file", wrapper.ExportReceipts, options.OperationMiddlewares["exportReceipts"]...)
 	router.POST(options.BaseURL+"/runs/:run/receipts/:number/settlement", wrapper.SettleReceipt, options.OperationMiddlewares["settleReceipt"]...)
 	router.GET(options.BaseURL+"/tasks", wrapper.ListTasks, options.OperationMiddlewares["listTasks"]...)
 	router.GET(options.BaseURL+"/tasks/:task", wrapper.GetTask, options.OperationMiddlewares["getTask"]...)
@@ -10313,6 +10371,52 @@ func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunRespo
 	return err
 }
 
+type ExportReceiptsRequestObject struct {
+	Run    RunID `json:"run"`
+	Params ExportReceiptsParams
+}
+
+type ExportReceiptsResponseObject interface {
+	VisitExportReceiptsResponse(w http.ResponseWriter) error
+}
+
+type ExportReceipts200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportReceipts200ApplicationoctetStreamResponse) VisitExportReceiptsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportReceiptsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportReceiptsdefaultApplicationProblemPlusJSONResponse) VisitExportReceiptsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type HaltRunRequestObject struct {
 	Run RunID `json:"run"`
 }
@@ -11899,6 +12003,9 @@ type StrictServerInterface interface {
 	// GetRun One run with its counts
 	// (GET /runs/{run})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// ExportReceipts The receipts of a run with their traces as a file, for a spreadsheet or a line each
+	// (GET /runs/{run}/file)
+	ExportReceipts(ctx context.Context, request ExportReceiptsRequestObject) (ExportReceiptsResponseObject, error)
 	// HaltRun Halt a run after the change it is at
 	// (POST /runs/{run}/halt)
 	HaltRun(ctx context.Context, request HaltRunRequestObject) (HaltRunResponseObject, error)
@@ -14405,6 +14512,32 @@ func (sh *strictHandler) GetRun(ctx *echo.Context, run RunID) error {
 	return nil
 }
 
+// ExportReceipts operation middleware
+func (sh *strictHandler) ExportReceipts(ctx *echo.Context, run RunID, params ExportReceiptsParams) error {
+	var request ExportReceiptsRequestObject
+
+	request.Run = run
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportReceipts(ctx.Request().Context(), request.(ExportReceiptsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportReceipts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportReceiptsResponseObject); ok {
+		return validResponse.VisitExportReceiptsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // HaltRun operation middleware
 func (sh *strictHandler) HaltRun(ctx *echo.Context, run RunID) error {
 	var request HaltRunRequestObject
@@ -15450,326 +15583,327 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tl9s2si76V3B1z10zc7c6bTvZs/d0f3KcZOITZ5xjO8naK/E9hsSShGkKUABQsraX728/C1UASFEA",
-	"ReqlbWfyJXF3kwRQKBTq9al3o6larpQEac3o5t1oxTVfggWNPz1RlbTuHwWYqRYrK5Qc3YwWasOWXG6Z",
-	"XYAGxjUwIRkvS/Znqywv/zJmm4WYLpjld2CYFUt6gJVKzlkpjB2NR8J96bcK9HY0Hkm+hNHNaIrjjUdm",
-	"uoAlp4FnvCrt6GbGSwPjkd2u3IMTpUrgcvT+/Xj0pNJG6f1ZbnBydgE4IpsrMEzJMeOGCWtYyY1lKz4H",
-	"ZrgobpmwTBg2V6pgM6XxPcOX/uVKFtD43UyUjkSMl0pCbi00reZilvztM5BzuxjdfPHgQVyMsVrIOa7l",
-	"aQHLlbIgp9vvYLu/Jvdtg/PQ8FsFxt4wA9IyPudCtmfpHmYbYRdCMrtRrOBbM/brlMqyQkmgN8eMy4Jx",
-	"aTagoSAKsQ03YWkL4AXoem2NaV65eWYW+cgtcilk+Pk/x6MVtxa0++b/98v/dfX/v/63/zFK0mH2PbfT",
-	"xT4B3OK+fsXnTM3YZsEtrna64HIObsJsyQtgM62Wt0wCFFAwYgNhGbwVxro908CLbXZpsysaetjGPeMS",
-	"/oFfSM245BL+ZHBDRuMRvOXLVek+sPjtqlBLuJoodee+5Oe04nZRz8i9PBqP3IYLDcXoxuoKBs5OLEXX",
-	"OeaWcTymGV4u8f3kufx3t8X8rVhWS/cDbTj99DBORUgLc9A4lx9KLp9+labTquTS0alaTnBPIqUeJinj",
-	"Hu+kzEzpJbc0gb9+MUrO54UyFnRuRhr/mpzT58k50Qunz6rKEklXQ2ikq9NJ9HJrLCzz7G3w7ykGP8zd",
-	"9O6J/P2Km7scuSw3d2l6PUpOyD1/MsVewdvEebPw1jKr2EzIYodMRlmVOXq/DRREPxrQ+Z2qDDFze59g",
-	"zdPb4144aXPeu5fNSkkDqFL8oNWkhKX751RJC6Rf8NWqFFPuZnq9oif+7Z/GTftdY6z/oWE2uhn939e1",
-	"znJNfzXX4bs4YlsR4JZt3DW50UrO6bKjy0OxQiHZ/GfcKI+nU1hZLqdIQ14Uwn2Hlz9otQJthVuH10Yi",
-	"Ad+NNHCc74gzLebMus8LgxqQZIXaSKcB/U8uK467W0krytHN6NGDR/9x9eDh1ecPR+/Ho1VjiPqT7Tt1",
-	"n8rxew3uLLiF5N3qf6Mm/4Spde8+nhKh3o1AOrn9y8hUZgXIoxqENJY+tRAF4NT9P0BqVY7GI6diFJpv",
-	"RmMnkafuTwWUYGH0OjFTGu2pXFX2IH1399GpK2vQk0hcbu6AtDU18xfZFFVIM2YTMKKAHR1BW9Bsw6U1",
-	"7nm7QLHT2EL/8tPCOBpUV1/8x8OHbglxa0tl8GNCswkv5pDex/HITdKt2VNxb2ObA70bCQtL02+Xl/zt",
-	"U3r64YMHzUe41nzrnnBnigsJCX1YzVjYnsMjOREl5NwcOnbfqEoWtJnvx6O5VtXKJIdGZqGTV7PLsUvf",
-	"X/cKtFHSU3RP7gkdOeOEUZMEP+qQpjREY52CzpQMtlODaUvga0Cl3KhbZhdC2y2q8067lQ2V3pkyo/Eh",
-	"IRA4tHtrvVggCR7E/y/0alz365Q8mWuAJaQsx81CsSXfMgO8ZJwVms/smE22aJH51Y7ax2UCWyWL1Mfc",
-	"e2zK5Z/smNXmXqDalJelYU4sOEWRKV0ISdI3csAeYdrbu+R33hZOLaRAwwJlDO4BXS1ugdbtC+6IWykq",
-	"z/0HjTPdG5aWyyaA3wU6TKpy6vuiWqI23LaQxyMD0y76OTvJMM7oMUYnKXlzNNnAE6Yx2XHYqCRPWKvF",
-	"pLLwBG01dDXsysTwQJJCEjY7ovIwCctiyAutxdWToS/RBDrX9dJyK4wVUzN0bWS9JvZHw1TpwjjFgUSC",
-	"2316mBkhp8TtZHCwCcyUhoQ2Oh4Vbl5ymjiOhZjNQDvNaM3LCkzy9Zkoy67p4W085Vpvic/3vyC5Fev0",
-	"4s2C666PbxbKAM2OcansAs+11gIMs0olh7NqtbP3XULuJ/dlcnMNYQpPkwZt41LqDaWZJLmmKoR9soDp",
-	"3T6zTLS6A/nY9jI1nBJmtX+zx9MLbr4FnpQFgLR1HLUAXtCubrhhc7EGyYzlklgRbSrNRZmUNQv/9b2N",
-	"FtJyYsGEC69J5rCg+Ir/aJaOX0tLorKtZAWtdm8u3O5pylfe+7H37GSb/EQBltNdnlZg8xKnnr2B33pu",
-	"m6nopf3PtojnPonrw4mPAxHqL8SZZ8kZ+GOXmosk15BR7bVp0mHc9m3xGnRX+oKbxcGrpHt7nwlj9+cz",
-	"jU7ffU4L576XAGiw0CEBQN9LTfRLXgZ7ManpH5zFS2dRoRqrvDFy+OnW7Pyr43rM5Ey9JpCcZpKcE25E",
-	"UgHils2ENpYtoCxILGyUM6knwJSEG6arEooxu4Ot+98GxHzh/qE0m2rgNvpmOdOVJG3KfSVMJnsYky4x",
-	"91ldlUJ629srZ6mveA3n4GGKmlA9IyIGTiRH3TS/DmNK3KXj2fGJY8ay5EEADvZhkMlkF2CEcaaFsaIs",
-	"2QQcdbU7rUN8FY0AwMNDoqDDqsgqjh28Oy25SZuj6G3OaLpORq64tsGE6RD+e3+CQtj++/x1IWxKexXp",
-	"O7TkEygz+jG0nAkHNWTvEK0fbdw3qrJTtTwoh577x7rOlLvm7GPjJFbSAPGGi7spmAG0o7h7+rZh1ZLC",
-	"VzBn6DjDapS0rVMRDlLF0N+jJDD3EIYrMfRl1RyVHhRJbhxuGS/LLns59QcxE5Derw1Par3tc4z2RXBP",
-	"4zvjYGXTjge2CvucPx4Xviz9GUxwE8Z9U8zUX2h56z9hPZ2srWEILXlulIXM3bZZKFiDZnO+RivfcFE4",
-	"PkrfKe5D/en4Q8mnUESX9T45jar0FHIcZ7xc7xOJaBLfRxLDF+IwQVl0K6OFdGxQxmzpJPHZKJNe0OE5",
-	"q+WKa+ElVEtEoLLEJtsd35GQbKb0FNifpdr8BfVZ/wTZoH/mMwv6L6Nxh8K3r6dMSE9Ej1fwqvciy6uN",
-	"mqmySLGKF3H7A062zEuRU4cgN0FeuqLCpWS5RSHrb1fMONB8Zg3K1/CrjbALT8MOn4NXShKr4mwGm+C/",
-	"d/8HPl0MWuhXblJQvNqo1Fqbju89ek6Vu5gs+iRw0e4u4aW4oySYEmbWXVJnIPm84jrtzHaiSVVlwYxV",
-	"Kxai5uR5LBTeY1JtBvkb4xFt+WCqEkKoxG9ZOB7k88FpuAEn7uDA9A6dHv3Hra2d+zkqjvecsdL7EwdN",
-	"rAa/1CexMVDcyEDkeJgaPN4huL4Ss9m+rC38b9sno5KoizD391s2Kbm8q93iW2TRkByUusNmWi33P/vA",
-	"uxbxVTT4mgGGvM/CqmOuKJwDvkyU6iJOvxhiw74JtyreGzeslX3zq6T9vWHv3Czc39//KsNW37B3Qt6w",
-	"5gvvf5UrLhz1bti7O9iaG/bLO1KEb7xx8RksV6XaAvwD9btxMG5vwj8+g7cWtOTl0+L96/e/yn3LKqei",
-	"bEPGmliDvGV3sLIkXIU1rL7iD0elal2j8SyFux4cstf8ux2bdHmNFLXGE4xl+sKrtA8x2padQVA+3fHl",
-	"705/95PDDMRXzu7JWYl9gng/uWcyITyaSoomiagynbCBM0fv+qFbNkMod9cOs75bq8QPdPo700Hk/rvt",
-	"FZhzkCTnempQPo7XvGkiIbtZe7CoDPH00c3o2YNHn3/RkcSQSbvaCBl0BwkbMJZpmCo5FaVAxxSFrp32",
-	"gBIs76ijETq9SE0h1r4Ud1QW71BwwvKW1BoJta6/N6PhAjFOObkfahl8Smc3cafRPbYvUYueYQbrs9Z6",
-	"+Cvw0dpu7FjtYNYLKxlNrx48fPT5F//+1//4z7/xSRj0ZvQY036+fXHDFuB2dMKnd0xJ9r2SBd9+ts+q",
-	"NW3SfsCSS8YN487mL7vZ4FHyCg2E202GG+j7xI90EPLSN6lnzhNu0h0ru7+Xtjs8Dr9VO56lRrCxy+nI",
-	"RZFOeJ5xjYYoCdPajHMbHlPn+VwDHAxcNSPCiWABzTxJqUqvc36nlVYTPhGlcKTDmW2UtgtnB3FmteDl",
-	"ntPBaaEm7cldKSFt1zU7ETYX3dlwg14vLJlQBYV/3fM37IE7d052Lng5q+nkvZiOhXTV3M7whxYBJ+TV",
-	"xIf7XNAGrE3mIizACIvXit9RqSaq2O4mCXK5ZUtKkjgyL8RTc+wpnpryVzAVBaRibKWS8/2ZzyodLOva",
-	"l4LJqpEZN3xYzhKmxR/2s+2H3n0+Pc00tzhzZPYmslTw9hdIJcP4RFWWNbz0PidslLgRfF5m61Z47cah",
-	"WTmigL3C8MEIcx0Wo5vR57O/8emj4uGokcipJKXUMczIY997uiUuje4czV4Zg0shw28SrrU490b2bWMR",
-	"Qk7Lqkhn0tICuy4167Nft6xUyh0DdPEeXEMdzGuF+6mixiqM1IQpHrIw29F+SgmoydsgQpLn0F8iUmeH",
-	"h8qfmCHlBLtbuWHRzTIgWphXoRagc/LaLoQham+0sGBumazKsi47WnCnczJTTRd+un09WT9zadvW3y+e",
-	"dcYjN8rodWdUsON+tOkVleIONsJA7fI782QzgbS26Rbo1AqD4aTD5DuZ5cLKUs2UF4mFoYv6aJsNxeSz",
-	"B3979IX7+IavAX+zEqWyuAm7RMl7vNGlvyFXr5yClpiPt8TEAGDhPXKCTwb4vb+hN5+oAvJm+NOhAW2/",
-	"0EFJn2nKU3BgmA47s6kICZ8YkPYGs4Sb3vKChunt0+5yA0m16Rw4VHvSkO3gwNHDdgiXUx1Te7p06ozg",
-	"vD6yNOLm1dnfdKgzjDvT6r9eiwLkNH8PAQtZs4ZvY2hMUYqDV91vGXFGIl0eE7Qcr2BMNW0l7On5OdN6",
-	"U8ep/B3thlqDLsR0WDI8KR2JcJywBit9G1e/k0T/VEI2E+PNnZBzJmbBJIDSAJuqJRg2LZWBlPWCNOt/",
-	"G7yopAT94yp5TKI5l8hd40sl51g43wioTYA1HWgg/DW8N8tg4/aa40v3cEpqul235qfjswomdWoKSjRf",
-	"g+JpOK4v89ZQKR7/hk/hlXL/PYMzPp6xQU6Q4MI4h3+4Juqejj5RdhHPK5dFLGgXxltHhbeO7AKWt1Tm",
-	"j54uTJQCScEe7pMe+/sqTCMDJLMFXtluZTAOzUmjqG0/d2JQ8Oid9LTKEmSHDYAnSIOxhmqogrcXQSdA",
-	"M6NGeb/ggGVlJfypym2H6P+Gau33QyRltZRpx09HjuJM+Bh40nD0wBIxaaNQ1qkNK24X3kBX0wo9hQnL",
-	"sRQ7WUA5kdERk/lGlPAYlcl9ATBR66TNIsmTsIZYvhD8/Rt3ya24MVAwtd61Zg7ePO5sa3Dvpt2PBSAu",
-	"AqQNCpBTVfiTtL8FXsYmK2IAenjh/RfSJJRF8ghzrGzOLadTvaW/PcueCm6MmEsoXql0rVyp1J1hqCVn",
-	"MuiGx/uyebIdqin96VnH6V5Csc3ksa5B+2t8/4/Ca2Z9gjgpCeijlXGQuO44p3G9f2G8jt1/PD2mvNou",
-	"YgK9u4cQIAYvIaejRIMvuJUCDs6YFBZ4a/Emcz+IwrAlcBmTbNul1o5EtJ6w+JuRdIu/Ika6EhJfWWHd",
-	"y+fjneR0TAnSPt/BRxgxNaNnZb2vRAoOtziPSsZ/EkMn/W6B1/dTJjrYeoA9HBZ9GHapBXIjFdLdacEx",
-	"dNUBxpIJwx9AdGi7OFMa+yYtYX7r5UFNlhI8zOSuNM5kp/YbnouJSXsialknSYUNZlbdBrOhVWidjhCf",
-	"Bsywo65NO2X7E89VgYOVXi24vKpjT+je1ld8ipWX44BFAMWVs3823pG2FMYIOW+8V1QExAHJ3zXTEiwY",
-	"C8XV0oMlud9o7qw7pbdXd7A1sSTS/YRibLqdlo0fFwInMVGyuCpUNSHJhj9SESTSV99dzZQGdxixoEMs",
-	"obiyG4F5y5UBLfkSrhBnwwmMJRdl/ImXgpsrs+CF2qApwg1cKVnS+MaS4lyoJReyMUrYiCtPn5B6cSXk",
-	"mpcorunngi85VXpKZa/MQm1k/JtV6goDKeNRqaZ3UFw1bX6prnCqbngtZj7z+uqOhI/bKrcvxnLMN9wX",
-	"jPRJ1B6NveKFO+fGam4Rcgx/qTYSxa4Bbh0RlCYRdyfVRl4hVEPj5xo4YjxymtJVxHwSc3kl5NVUK1SF",
-	"6t+48ZCSWIF8ZRa6knfICmvQfA5XhVarcKfx8iqmr2jAquMp1Ptc/0qt6Bf0UfKNGJhqsFfwdoXpdvjn",
-	"zZUGdyqgSAppf1AyfuCYo32gerOZHNE+imdzJgd97WRX8njUUfnXQOoYphc0avL81R8VgXZ+j6lKW7uD",
-	"x2xSWYq8esWFKYkM0LqNP5r7FCPdofCDmzvjy5JAeiv8tOtWFCfdtOe/aodfn6mD8I0G+G+4SFbTjhbf",
-	"WF5fN2vOnsYZDw6wuBEJ/6qpjLIV32pVlgzerpS23tRBqKl9zfPwggaGUzMr/LuS0GUHHm/pHWOnzZWE",
-	"/rxwfqvug5lu9G1PgAP7dOGQZZMjLhK0/HvFdTLvpVSbHZ9DQyK2+XDHgSXVUkjUaJIPLMEYnnHfqVmG",
-	"T+KJSJTVUIkLpQ9QkagzhpVmC74OgDvJvEkN0yTaka8yZTVGYgDQwKqQPxkPybpZcItXDqYRFKLIAalY",
-	"LVarnP+mn/fROx2Dbu+nXpNmHDdsdwuQpvUMavKnWOFp8ZOP9OyxQxcWDM+cfGP5pIT0qispfqugB66I",
-	"Hzi+ET/rB06uAwEKky58o5aw6y0h5APccyWxCqPgW6rLEqZOwPFYvb6O+cgsyUSwTRiqASHwXmF8bhO6",
-	"cFFN35fkBBMARXdlttPiV1Dk3HbhI48H3PbxpS8zycxqmSpI8zRFpcw9EsLbPrSNLutG6VXCY1tlqs1w",
-	"p/7rv/7rv66+//7qq6+S1VFY+pR7u8ZtI+RkD41hVXMmB684NP9SjnmOMNQ3fohoSPX3ZR+VJJTLAyPI",
-	"jRLGtQPOB5H/ZBiGAIaU0G94PgUViYmBXqUDpKPngn53cy6joA67FBUBOlFhG3FeZzAmCoULX9i18LnI",
-	"dR0//5PfmOBLInCW2mdUI38uuCyufBjFI3w6noVV0gL/DrbNlIX+ku4OtkM5lRxNjxvF1/2PBr37Q6xF",
-	"7f/mur7koivZJ47X6Yc46Sssxqz5L/48UXbhf3h9iKHJb5Zg5TqtYmcte2RJscF3sH1Z6TVsu8GLEr5j",
-	"Xy2aQPrK7Wp/3qcpfQfb7rLhFFLWfI6OyVSk2FdrMgMIi+Vu7BU3Fm4ZLFd2Gws/8Fp3nGvFTDQr1LNF",
-	"P/t1wcEDGuczDrWtIi1WnnkAhdYeVHahsqaLl7pDkjfGo0JtpLEa+DIT+bZgDmZZvNip5SKQv2VGF58Y",
-	"0OvdSGiziKN3tvp4ZIUts3UTuAkI+slEClS0ew89JHZN7x1CNVexR/bcbp4DCQq54viSHPd6p5+zX36T",
-	"mC+SOYAtvABM76krahAXTEjmVGVsgWAQJAK3xiN37E8YZvZ5Kvif05hECtm0hJm9Qg+kVFeUZDNmC1EU",
-	"gDhhMQRyi3HNSWXr5xC91d13OO2JKpKqc0cSiGPGw2bYnfDw2pyEOb71Ok+QC+sagezZjMZhn3pBy+rH",
-	"t/UQufW/iNROuPHT90BfB2HcgHyiqSM9FK8wULE/BUKy62/6YAyjhdfZwxvWQ65nBHASbYqEXZh8Pavk",
-	"+tX8GazJeghqjpAzhWBVWpJIBK2VTqqB7nUhT3QPl2ECnZwXJnrAOVQjn50TejMieHGKv64poS3ibnb5",
-	"S5BGlz3gfheOv0q+hzToU68rzHRqCHRxnHodpS90/+2xn2tyZcm0Ms5KNRd4X3DJeFFoMAHs2NerOXto",
-	"P5wVFOOuJfyDL+Gx7SQKpSn0+Uhq4bl1nkMnQXodz0h+2pl+XY7WpEWzhSoRmNzvZNaATFU+BMS/4Jxb",
-	"8iIpWPpAcw9MEO0LL9pMB4g5ofTZJNlg8wM3ZqNSTvZV4y8HbJXwZGaMeM/1DYoV3Nl1f3sQW8ZId+LK",
-	"bQvuYT8URi82Wkn9rdlK6vO//vVQODUcnQNhzr7H4x+w+dHQvdB37VH+tRt5YRUnp5I3TxZqsRNE3S+j",
-	"Uqk7d4UqfZcoyjpOsh4MKDf55HB21T3I5dRGPEdQ+uIEqOK+4eWlMDNhs+hKM2dAShWKxgfVV6rHHRO1",
-	"6of46n6ubJBZPlZEYSnHEGP26+jXUV1aip0vsF4k6WYeBGfcmFRz9gf25xzXSXO7j79Vnvs2FC+Bl4MD",
-	"++1S8b3jGEqth4kafCs52RpfN2jUBZVdVbLuHhCyvzTMKsq8mnFBMcgNFz55DVPdriZ8ejei4w3RRSsk",
-	"pdUl1fJwl9Swyr2zIMrCq0dyXt+xPk1yXoExlOMTRc0oNG4Ib4wpcUgYtgG4SyRJlD0F1BBx1s6bwBPT",
-	"eRvuYpEOqr7I1UF0GybYeu3gDe4DLH74bsPiB+9ca8nQZoOeTnD8+GAH8NBQC3iWqeQJWnVA0WzAQWD4",
-	"ZxPBDDQYy1BQ9cuvowE7UTb7pVBghkPiO0E8HG+8Z+FzS4U9WffJRXP33rayVBu8ptzP0iOUxrYM2HwU",
-	"uzP4rkGrkstb/EHIuW8A5ISGrkoY1qloYiyfJoFacbvuAFYYj8ZCTQKQ93NAvH453km3O1+XJMSuoYF2",
-	"kX3HvVomKS3mopdb+jk9+Z6yZrHlQeZsOxn+OF0m7ua34WvwBTIU5eVsrq44NmNxkpILSzg2aX/kjq7d",
-	"j+fCvZJH/2li5xQh9V3IXHqKrvoO7bbm66GeMNrPIXkG9MaX24G49DtYPMgkJuQARXT6WCwgpFMRKR6b",
-	"XGoogzzESS/xQXxD5bN8TLVceqY/+EH/aFe4mCLkp6ZC70MvdEOFrOEVTqhXPfIeCjMdD/CxZWRU31wk",
-	"VLffsDvY1u25h1Y0+5JUCbEide+ENZ2nqD17WBuiZqBIA/43bGot0ZvSM96KYauiCKp3vMGxTZ0wisHc",
-	"/X9hz2KMzR2ntzdkaFoONWRQ6A9dw1/urikdDMLo+k3zKtzJV8dGpqSDI4lLCD2T6uZJWJLplPNCJZXp",
-	"jnCQl4mJdENM0Sp6cmijLnT/6sBG79iawLCZKGF0gd6THgZmSTBd6VywfhmIuEs5Vni54BoGRXqyDtTT",
-	"BVvac9HIupjkefplEPvRwPO4ZjGPVFfSB09mQgqzwF8ueElCZa1EurClKdlTOQ67YJa7jXAdy5mKl3SH",
-	"mxCFbdG65MYMa9ngty0ZIQ6ddM70wUriCvJJkOEBZ/8yZ9uZ0Y2synI8LLFn0n++P7rx8j0E99lDw1pQ",
-	"4cZegXt1GN8iFsjvQVwkAffITsSw9gSmVCM7pAbevT2AFrIAbaxSSTvJKfpbTK9JSyJfZOTUKm+8ECKr",
-	"0z6d6okWoSFPREptJ+9DqlEdeScWsZ8hZ2bBV8C2YJNfEgebBNQ5zhifnNmzRMjHI5lsHV+3K/cATvsG",
-	"BvkpBrhrsXwuk1/okUlywXVfeJf+q9oMOOt0Fl6oTSY1b5XJ2KXti5XoblBCe9DOYHI2XtIgwCz8Hn0U",
-	"6bma/8e7ACo0sTFpipqKS+MGeHaoidig2M4Z8Jv9Oi8jBnsyfZbyfxIHO+11NvvfEqFPxPQOt+OJ0hrU",
-	"6IZqZQNY689hu93FVWGE4vHo9fsEWlyZDJa639dNQwmtJrSkPVjUF3OrY/jnkUfO7KymywkRFHi7afmE",
-	"SbA7l0yIJNAppzYcrKpr9xdCDqrToqxiM4AitrONjBV8N4G5Dd+a0MZjhi3K0jlTBqwNVfy9u5G26KaY",
-	"1agA0k7eMNJIxyyCnIxZQDQZs6AQ708lc2Dx87eNQpg/GaY2sgfieuoQ34mVh4Qn9niQrpVpMPXB9LeD",
-	"bNGd+oa9gdw+hxR9r417kGlCwtAV3NYRHa9H09/wII9SCmhOMrxQm/4YTVlvdN3B4CCFDlKkW3muq+Yz",
-	"OrNWkxOThIL515lYjNz3naBYk7rLOFksrIbcYWoCLy0k8d8G3zg+MxCziDBCTJPJ0gwH3qOb4yqTiXmW",
-	"pTCn5ZTVWsqgIq5dg4jC3zGDzMe2XvdM1A1+GY8251eVo1IygNPVxlNrlWr7j5c3w3yFcQ2hqMGr18xD",
-	"HfSPTFSlTfdH8RBdAwjv7+2kXRvypjOHuL3MSssbuxFon95ETJ8prwyMmQHfeD5ANhyMPONfwyziTDN7",
-	"tVKGzLsz1iyfUDrcwm/cA2Hsm2iaiL7H3NPmHFqrSRHpf1Vggpv/jETKYnxOtIBZpgoMlxBDKmilRMes",
-	"8cWt7j6s+8e7A3tbB/lqHFL/LWE8ICYmOZhBUGEfYp/PhMP5MWFFHsmrdSU8D7V32fqIwMNp5zT6fPdJ",
-	"gV0XvCPXJjoKkas4QFGnqs0LGOgRbO3FCiRimLDJNqCgjC4JDROPekqzkHxlFipTMBowZWuYNsqnvI12",
-	"h5K+1Q2XWyyN8grpghu2VGtEaxkzpTFbo44tO5snvudLpWT0rru3U0c2BqASBHUcjTBSO9RsbEIlMwwR",
-	"YahC9Q/lCRCWF4oPJhWtzSosWWVK3mAtLRQMQaTGTkz1CAn5UoUQnaEJBZaqp9jYlhTbv4ApiJU9Elv8",
-	"7Do6ejVgucrV+HkL/jJDdyTXdmlmshiSbOIWM+yNjibr99cxXdoLEd1qj608zBk+tPd5DvI2Fkm0sG/j",
-	"NkWe81QI3B9m3uDYjvN14ZBnOMXHRz1f7OVrpEtvXyAKWk9jbRDeErXXPbTSL/1ju60tTwFNO6ZitQlT",
-	"ecLY58r2Oj2pa78nes9eyYP4oTOPxKqvVPovzS7J5wqdNjMq0LPR4oPW+sbtA1Az7BEdl3GpNTkOn8fL",
-	"i49WYcQJUiRVDZLzwAg5HcZBldTA0x/7MJ7D3UXkaVJnNWfag/TfrcfhFf/NrEDI+iMjsAZ5rjZ0r4U8",
-	"79cDdJAUZaK/MK4sT5ZvhbEq1eg4xzE552U07oZxvS7CgT/E9NEd2rQku5Z2D2c2fRucjsSyS5m9NQzC",
-	"pzvulKcgirMD4OODBrg/WRHw9ppE6Aw7vIBZZVKWaQvfqysbNrTbOx7O6xzVhYikke4O5MuFdtZwwzjT",
-	"auNTKhYAtmUJ98huaxcmHG5k4cl98cNKm3qh0xrSJg5XhBwE/MpH5noTnapBOmnuJ3xxqmfzSfoTF0sI",
-	"G3dms0qScudGdaa9u/Y88jWkwQfwe2ZwFkVXXWdzKq/f71V0nlrKeZGay45iy1qQt9hiN/LX9KJ6xSXj",
-	"Ly0B2/D+KA2kqnxQMnv/IQtPN5rjmQWmN/UE0xjm2iGQiqRX6a31PpfAeJh4tmNi+Lyz16dgdJQ1vM2A",
-	"YKvK5EcHUAIv2zHzyYNMJStEjkzoMlO1glzMUQ+q/doLArs5NwoZmzWOPhX29XiQXmq5ueu5GRtI5xSn",
-	"tOyoj3pOaQSgPQ0y6V5ppb/mhPyZ7Gyn3pH3GQJFDaiKIhbt9BIqPzl9KZPQOj5WMpxZFc9bYxI2JNA6",
-	"P0Jij1o8Dnm8J9PQV8Nk8mywk1XYcS/i+Je+wOMij729Q/VbqyzDo5r27KVYZltrxnK1TC/7rk5RsoC3",
-	"w5Ij2svGL4THD3er3wNvXNlG3U6GfMPh2k/H2O99eQV/RgKdKdR/JTPQKepMyYUTJYtQUjKBBfkujsOk",
-	"zZe49PeaxLA21nBlINhoXwYrkXHbRtXfsBlzoKDTJKBG8rzxvZobXQWmC5je+Sam7IUyPNXCKjLFwdzF",
-	"tiPKj08YpVD3C7qigrnXnTtycLT+rQycFp3SEb27J9QAYPyWRzUH2+xQIqXnLOF0HzxXpFjGl5qhbBZ8",
-	"A5dq2bTLUnlGOgdmRk5KDhDVCa0iIyCGhlxPDo90IvtTBPXUWFBAHe0VRjlWyT1FOe2u2I1x1xOLdtNZ",
-	"XdT3na8DfJZlU661AMNUZQkzs9UOzYbO/Iclr/eUBQBQR5GUMu0haXwtbNj0xuIzXH0y9ksgjO+Xvy94",
-	"5faVWEIWNKhQQDTZcEHAFbv46BshC7Uxtx52AcWYM8+bAAyHBWdPQJp6l8+EXPOikueRX/I04UX9tu8p",
-	"AfKEtMLNYpvllFIZe0wuXmcKnu/G7cZNke6lz1UcAKqVROd3fK0kEDoCNl7AthbG7pQGN/rEozHbauaS",
-	"wPc8Gk2vMUCNvolzT5LhQ6JENRyYw/s9ZU/mS5D2G1+clS7ZOtBQWGTMmpdUXrT/3QZp9uWTmC88jHji",
-	"4leb7N/yFQft7KsmXIu7fzbC5LDBfV1pjIS0mnj2xXBGP3SRbEziPomdX1BlNb7Qh5qAHBi9b+wrXQeB",
-	"U63ZNLeBJcI4ncOGQcSCdhs0TDL2obCpkkaVsYK3gaL+vjeIpyjC6wEM1PpqZkTdIMWeID0P2iOFknDm",
-	"pmsetaFD1X/Z6DgWzC5yPzdrXqSyYpo2uF56ZJp2hMknvGa876FTa/rP8BaWq8y5C61O09mN2F42o1fm",
-	"FVUsIUnPtV0hEuBz/Bv1fOLgzdU1GtCO4rKS2yDm8ukgONMdtM4mhl033t0ea/cEJz0Jwy4A43aB2L20",
-	"PPY8C4x4Hio3eNVyK4wVU3PejJvGdweXqPfPT2jHykLWQO3OP5BbUzcrOUYf/UaUZe48+0d+bPc4ax55",
-	"YajnTLZaAuXmBKwFze5gy5b8zlly8cocJ1EKZWEyHTnL7begs+OpWcjFxzx8qZpD4yPJAZ1GVPJVwhcU",
-	"KmgtU5IqYYwoIP0V+n6qHsKdW1IlCRWKXGvY395fMAEsKvHVQ+p/1xbSE/UOtmhGpKJQDdd6yzjVDPuy",
-	"KS9loDQQbPAMOBBPggTmqEcj+mrFWFqEMzh8QrImiadDm7VbRGizdb35YQPjehrs3eC85BncCDtdHNPM",
-	"tWeL1n5tV1/GwGRbCj6Xqdwc90kw1mBfQGbFEm7ZA1+2EhpwR0wEuhK6q94X3LzEZtlpjecOYPVVxN1u",
-	"N0PGG47kH4Gw3MHKugk5aw8IVLZ7+OEl2D3bDcXQVN4+4Eswq2QGFAVvY7tqg3BZEmEWqPZQaAL7p+o6",
-	"H1aHZCHTUanb+iVMVQqbrN5/ZvCRxPbvE7xZldhxB1LX9B+HAn/Ra24Wc6WKdi5GGmbxCACKPHbE/qO9",
-	"2z6R2YV4aMZy7MB10N2/HlSLsNEi2410D+D/OUUcagZonMAmx8aOLD6GEAlaI83EcZtnvJ58YMy8UBpu",
-	"+3mZ9UUdt5qK5Wh3u1fopx89evBgNB5VunSSxNqVubm+LtQSPiu5vjOrSn/mP3ztvnG9fjTaR5a5Nxn5",
-	"8QnBy8iuBuf/9UE6pncpuWTiHdQGdEmKj09TTvXBqrmk6OqLq9jgtYYR6IEiywIVLzzaSdsuvtzX75/G",
-	"5Ox/GJq71K+k3jsoD6ZgtITr4ByOfESCVnCOyIjXII+fyisfY2yFdnnGPjkXqnvLy9b0Og0LH+NhTn7o",
-	"9ESVzq5gOcVyQKj4OBjuIaUUAyC2T87N/K2CKo9U2idPs3e2fSMlp4Xv04JZ9p7X4C/0kt9xd+4sXDhp",
-	"Do/bCac13Vbw3rsENq/s/g0ETVBDu/oH4hLP0gu10YjxBIpr0YEvdMGK6zO28O0vCZMN5Z2iEXKsfIaH",
-	"h1C3HkTTvce4qfHUEe4e/ySV7QdYfUTFsoaV0gedAbiDL+jRJHcOLi724/ra5Mk2zzhPFkpMB7XLcXv1",
-	"+Z6xkwKv9Cq+dePUVWelUohqY48Dss+u5EWkdcvgcIYFGRM1JpIg2O+HqRI32AkpNWCjuCy6NMNWA/H6",
-	"xYWYL5J/KAnzcJ9qugJnHf7t39n/k0o+iG7hBMfxTYYEoYMgZjgwbmJWoWE+mXvf6uGpbfW9Cdhky+52",
-	"8l3rF61Krtet64jvtQP7viJE1chM+GGipyc3USKQ6rBmPB5NuYZZlbPYMMLP7EKDWaiSylICNKYMPdUI",
-	"UMgRWUhmMXFTVcYDXCGC0cbZtcIweLvCggqP5rrRSs53hFMA+5HJjZlWen0Q6+IJPuT4z4MfJDD7Nztp",
-	"bk2/KxhhUevrYwwl8l9m9vk6Cy6TU607GNtg0D/VBt8wU2lwHB0wxP6phISC1RhGBxxbnu2Cs56IHgZs",
-	"LKYPG7lvdZHMS9KuR05K+somB5yQ9NXCwKz5cNNy1p4p58ufatoHGqMv6Y/nxmSIrdVR6XBorhR3UG4J",
-	"U83nj+D9lzZpkvJ1oTZsyeXWu8iWpKa4Z0lajKkdAgr1g8IyzdpE30iWcc2Vvegs1SbVBASFm/X5SWXh",
-	"BBu2zPfN/FLVg2sou05CNoPx+PS7DgmT4/JwbXVTOp+w1wgDNq6rPpTGjMoUb2Is2jGob/LvFCssOGR8",
-	"w7djZnzXTY8tE+KuwlBubjpkvUrVLuwGvwlBYFI1UDGnXKIaMd4F8t85KtpmCzVD54h9qoe79oCozKlr",
-	"M1WlPMFRF8KjiSwbmdQrqYF5/TWCkXXg7qZ3F3PqPqYn00vEzz0mH1YqwYCQQ9egHf3GpFgQWVi1cid+",
-	"kbuj8ctfws9OeUhA+wYVI6TwpSaOn/ifKlWMG9MfqPnezjQzkSSVzrdqh5Foz8IOReqFLzRn1Vpkg5rD",
-	"C9ZQanltyB+twJue+cf13DxjBlUraP87bBku+yjIdtWmjKUCxdeFsB2JRRmY5E36us/AKveFW2g27aYW",
-	"ohKX3ZEKiGtIo3T7xtcpFUJVegp55KUegOL0hfB8dmY/hc+1UAuyyBTBg7Sv9UfiYEJ4jew7VZJsZQ8D",
-	"nI6rbzL9s3LI1fooJ1K9G3lwmT3ow5QloIV1Oou9jWJ+r5lBv2qA8Low+FGbedX/6eC+e9ecxwWxPmWI",
-	"hFD4SJIZNmrmT0froAX40SHJ2ju7mZNsfqo0NxomNbNGT6H9yZVGZcJrmDQlLDbbGNZZtFu0TACB0NPe",
-	"PCVndM8n79hCGCvk1ObScxOmzsHJzjqSz2Ylnyez1ZEmjMvd5iPUL0VX4I5vqyVFM4koZzdIbsU6j3iY",
-	"OcaNNh3tecYGGji52EXjlKR5nOHORtU7GmMQs5C4FjfsgMr/oyzU4ASLmD2PqpWwJZBriXQa7H7lbnHf",
-	"WWSU8CGmch2xdi84D4tmTUIIOCsdkh53jsXhorMlf/uUnm7Fuxs5uf1rf4/uSBgr7ArlzjcWHt0yuxDa",
-	"bt1bpl2d6M2Ig/kB6YrIBEXRUsWmvOv9cr1DcfoOVeFHk4TiGRqLHYY4lBXiF4Ei8jLffzvMtY7z5chy",
-	"jgASkvf4yFGjz9+QBpUtd/ZuHVSa/2fUoLSBLWd8N61bdvVwp/EIdZRS7hVn/KTBzLOb3N3hsuEfTtGj",
-	"ARMzhB499Vd6LEwmOb7XziK+JrIQnkcP0UWWSWA58MlRowCVNx6B1Kr08LEFecBNZVbgK/mFDGHoBbXd",
-	"raT/ByJXpSt3QlvARA6GEWYQOlzWw4gZX8Mu2laDi/2OAWjds8k2uiqSIQ5flhRoTldKI6aWxmvKV8Rv",
-	"Mutwf3jWDwbVt0T2GMPeJYojZrjGbc+F0wIavSHPD0H4k5rySVVy3V1x0vL7xyIWjK4kFIDDqmYlp4dC",
-	"HFzPq9juNYGzli8Zzd5DmWrMtOyqx+9VG7nnq4Vt1+pW3C4SxdBBX7NqNWaFshaKW/b/Yiub2JyZ9DlB",
-	"IABqI8fsl9dOA3cjEQpnKYw9rhr1SG0YVxPJ1D9wUIdGulgsioZjZ7cfBakZ0O9UarY/c2kv4jRKltbE",
-	"nSO/54//9uDBw2/YBOwGCIlmeQqk6hHuprq7/r50qyH8T9UQ/JeSE4CoNx7fyy+TLVOI+W7leKOHqNLL",
-	"M2EM53N1oynldpzSw6fc2YrobUC97Cbm8XqzFV3hZqE0ooEsQyusmdKp1kElcC3tNz43og9QTMhn6hXb",
-	"HljsUG9ljqq53/cMTFGIIPUXs8uPmSiSh7IKkYYs4MPeLxL9O0M8CnNfQkSqG2+6Lr/wnFnTbGcruzOL",
-	"fl50X+TdLQSnbUTp/lpKA2IycQzy+mrUEA98/+vwXKuJR7/miL6/Vp9buus738G2OY9cv+3+4iGvYsd7",
-	"sd+OrXy3w0GtRqk/YqoeGjHBzBmQFnPqevvsedsId6MFZVkvbadhR5hjR+frnxvtR9pNpunaia5K9AFp",
-	"PrNQjPHQbhbbQSDsR8GsdyAQZlol7QuNZu+jrrvc0+LCxkok+QWsFcosrrSw25duOH8fANck93EO6GCm",
-	"X8UPLKxdUSKTCTeWoJ5v6k7EkjlKo5BCzv93eLBew0p8B06vRPzPWSJOEDqxgM/ui5c8l4xXdqHctEmx",
-	"a2CRoNJXw5r4jtbms1/lr/JrbBDrdolaEhLIF2e0OmbVHUh0wEaYFD/tcWyziq6xX6VbHuL2vnl7hb96",
-	"w/5cKnU3Zhul78bMAC/HETRszGok9Fv2RioJbxCTZgVy/Kt8Y6CcxV8wqxiXW0xxMGIucZy/fMaeRaVm",
-	"xeeUYcglUyv+WwXsDbHbm89+lV9jd1x88A1fEVyEUPLad8D/t38aJd+wP7/45gn72xf//h9/Ce0nDVYw",
-	"sjduf9649Y5/lU1fFmHojEmBgreWGQurz35FuDgxBWl8Qi1IK2bC8c/o8YpPF3D16LMHNUc0fldXYI1e",
-	"eT5pFE3ejB6GRA6+EqOb0eefPcQPOcMI+fSaV96OmFNufNzZp8XoZuQI9hifwMg4X4IFbUY3v6TPW/2I",
-	"U8jc2X0/PvjkM6y3e//aHTezUtLQCXr04EEEhPHd4ho78U8voeiEHwTccEtAGYNnZfeMYMUF/jZGq1Pf",
-	"ipO7Dv2W8ehXyyW6KUav3Plx4zCruSjHTJKPk1r/j0eWzxFEnwj+ejzyXI8w5xHj332T9uQaMVKzO/PE",
-	"/TWzNShGfqsAsQ48zyyAY21YpNeh2ruL7weu4IIbgt8nsYbbMl1w4aSQh3HjzJGkTkPHioBo5ByzYQvf",
-	"Siq5X38HOkjf0j5clrQ4yGVZHWSNYNXkespfRmKS5POZZpuFwsww9BARbha3fMIN9kWeLjDVYBjVfbjs",
-	"Cg8K2WQ+PS5xVJ7Qw6NxKP39UhXbs1Hdf50ipO93VQePwXGxHfdj389x4jFIGc4RViov+IpcRcKaoC40",
-	"NtO/Y3b3E9uJ4E7COjhU/dnZXcEb/PsN41P7hlkoS4PsVIiCwpZWhSbcOPIYG/WOfY37GMNLY6Yr1EtI",
-	"QR+zShagcbpkeDNu2BtRvLllYTTLzV0Yjv8q3Y8epFmqDRPmM+bOgVeRQDotaOYIMxNrYEshnaFwS3yv",
-	"lmAoodD46C0GtdhcIWrNlr3BV99gWpH78Rk39uprN4+rp1+9IQ1hl6l/5na6+HrtHcGtC2A/4OYX6U8s",
-	"hp/51EZDA3PhbomaC75agTQUpHdLxRh1K/MndcWERqY12+55YLpwBZyqsJfJH76J4zkBS00HaMAdKp0w",
-	"8OGrzsJbS1x65aH+do5n++681Bn8ue54YcbU+1yvQV9hP3QIzBBOnePY7JGbaYD/hq7r6ht64oKSy49w",
-	"SXoBdgJHQGctrM9Cm2n135SE5imlK5kk1HjkM152ifNyhzjnv03o4x/kMrn4ltAAOzsCzqREmXhLyNxv",
-	"gtH3hi351gmpTedmYccq5Oo72F4ZRKvLcnYEs+slN+lGcVLcQIQRQwMyBn9SkjCY1qP23mU08C+SWTWD",
-	"JtQMeCam1EApPWVOl7QKvoMtbc5FJYLTE3bjeHajgs7ic/29Bb4d+6QUxuU2Kj7wVpgdOeuxdHKSNiYr",
-	"ZS3sZz5F6GKUdQNc2Px9XJaodpnoTRKaEfYZq1sbB5IRTboIdv3O/e89KYOYirJHuhewVGt4Rjj7w7wT",
-	"7qV/uIORYOgv9hXQM9GIJsw4Eoro5BTQhW9a20mepvEzzt7ZZyfGeXnwgvz3XEKLrLvMNw6lT77ym5o0",
-	"DObHa14niKStza80n9nH1Cdy6E48LWC5UhbkFNFW+zjPdvfu/LoIrWSALvLwbEP/UGJpbpZjHj14dLax",
-	"COVkf6wJzCt5y4TEU6vnnsk4WocUm/GOCzJOkAjP1DTi4+zf4KEjSN56OP00IBMyjmwe6vzXoCfU3JcZ",
-	"KKmTaStTKhwHTMjM6Vg7x2GifHVz9nL7UlFBzMcok9zcLnwv/rxQzuRwdApBvAllWzcttY2Q/cQP0vta",
-	"zWYUXEpS/bn766lkTyqfmIXAfGeblJaJGAy9tMuHvTXeuoIDCef0Nx/Hcmov1gxSeOXWax2i2EuQ73Jb",
-	"UCT0y+3oEjONEbXzzNV/buBkL3mEkNmguJeTxMnbiGegrsp1slnWnDn2tlHElSQiY5Gve8jU9WzCsLpR",
-	"5fCz6A2CLh9K7XU+4RymGKHOy+lweh3h6DrZDX3hsEMwwoR0V9mOTdHlZM44cn6ozrNDh9S62ffcThcX",
-	"09E+gujDBbf972IN3muNmpeEDWs0UHSqvt/6Zk8ap/FQI4Dw6kFWyag4McwUc8m6Yk34EJzOVb9fVmnm",
-	"5H0Uyr2aEbxK9KaRck/7jY526QNNggA0ELGJMjpIny6wKOmjsgC+VRvG2S5eZwj/+MyEgAFNNyk1S8WU",
-	"mChlm3lohBLduDp9w9++Mb5DZ+r6nSPL+7zfdqE2DdY5/Ub1xQFBc6U9yeuuH8Xt2u/snEPR8odgwU1U",
-	"WxHHB89EweJun8gAjuuyW/6VmM2e1AOd15SREJy7A/RvDzV3tghn4zQOmAUh3V0s2Hkyl7p9u58oqMfd",
-	"8+6NZk/lKMJUsA5OZdWIx5G++V/p7cd+67/S2w958b/S28tLrbDvvgnUbmMksr5FhAcYYwKmu/Pc/89+",
-	"u3mW7PaPnUfAfUrZmH7F95CPGTagJRSyuZmDdnlGZQ65vf2GT+FF7LB2ZvM/lg4OiiZ3eJRGH0sQ2JHt",
-	"lXL/vWSwsikRuKzFwY4Hr1mbONw71CwHyh7+b+rKkTNzyFRhzXhPotM0nrh3spxiQsfPvl+NLUITis9m",
-	"oRD4OSTN+TrSJIcaSuE/zT+LiSWEXGeDI7FlHXl1sBAFamAzgspJTYlqVPfstwac7Lv9+jv37i2FJ69q",
-	"BByQxW3AwSiFsVQ7zZQuQPdLuzOE7F3PJkAX+FLWK/z/6ySNDnDZK3hrz3u9EJrGx3EPea6/8D0Ujnid",
-	"e4lh6VYnjVrCRLmRdmMmdc/HU/tcnkGWXEj99DN7PL2I5tkTl2UPnTWNunK5OweRJMeskoQpiUVSKNrI",
-	"+zQ7C59kfJjh4et3/l/vr2kWPHYkS+fY/OhnG2pVz+12mcXvnjMn7XIpPK/4HXiNwVMvohn32JdMGOLx",
-	"p0HiSySXRB7sJRgut680E8YjQDKCt0XX7lGHbq4kXPVSA/+uJHysquC/tIrQ2Jj7iG5vuPGQiM4w8Z5A",
-	"dzkslY5lo0nLtUtr2GNMgZQ56Jl4Wj92ifj1pDdPxokgINofXBnpcR88KYyv6SOoTYkB14Jvx6FlTFJR",
-	"8UGDnZK+RFbZQQa9fhf//f566m6KsmxE1nKJwcYqDZFMZ79SRePLn5Degi6wBg09EEBcTVuVyaYBZvSY",
-	"J/jtT4LsF/CxN5nzA2szX2m12tnZugGEaAOLNI70URmgamJAr70nNFcu9Tw+9NEZp76x/j2HRC6cDf8M",
-	"bCgzQMcXbRLB1peAXICF2P1rDvb2nTikS3/4AZ/4lwlruOVe+EJGinpEPkx1zGiD2Zt23FW08APVRHzy",
-	"JQu4mH/1ioU693/pi9fkHDBxKch9zPSx3NyFjFl8IWY2hXwEzACpu+J+vGUO0aWeVEhxkYQNP1OaGbVs",
-	"1HAOv/WQaw9aUP8rPnXG7BXsYYeLQIj22r1zftu/1cqMeh42cZbTg5bAzW5IIu7zAwSTp+yUh5099vfH",
-	"X4j5ot8Elio3/sNB49+7lXkP11TgyUtfVdgtylJSBrUYNQtMNPxnVcwBHRweGsZJGF2VpIpu4bjCmN3T",
-	"3n0sX7Se/ZdRUXYXfmEOaFG5h9qS3e2c2hLh7e5VbdkXjMC1ZFzChtKEYys8YdhGaTRhM3JSy7Sc8s1U",
-	"9gLL+9xxTxrFx3b1x61PZTT7ePqET+/m2jeV62CyzB3v88E7RYmHwb+Ah9SD/uf9HEM6FGQH8QinPU1l",
-	"yz1ibTLBQRROu3JfHqfSHPqmL0TGoIYHYZn4w1WzOf8fiQ3dvRku7h0O7e9C4YTPtnScSyDgMbElhwMx",
-	"4H6vwX/z93oE3/0Yi41pdpe+dIkEqfq44bdrdc8X64X8AUSTD+IQCBDUl9zvkNC2UTt4QAgWxJe+ZfUY",
-	"f0c1PiAtOgLxNez25ZvO8lJJOO6qJLa7nlTlXT5F3k32cVl+KjzV2eaunXVUJBqrzURpa9A9I/nKLJTd",
-	"7af2RbJ1HFnQ/T+411xgqU57/7dzruY44HZ/YNtd+dBoDz8noN3DvFItoLDwZwWSRfeND2JufU/1BcIg",
-	"8rLEztgwqwwU5AkLJeahgST19DyYhrrbGM/TIZ11dn/BB3cOi0tX7FJJJa34lnqE+LIKhOH0tHVqozVQ",
-	"zk4SO+/oH51oUU+cteXl8bkDkzp89rzlg5cLECIxGGdx4sNpbxYAeeDwr9+ulLYv8Zmzm0aelmmj4W1p",
-	"3jbMBv/j1KwzlkK2wxNlPUAhsPuCAWyeQiw7VcslN7ftfPK9/p26KqFfEje1QDUdZRi9k9wj5AjOi/Rw",
-	"o3LW154BGAiHbQfQ5a/0aoGRoaIiieP7yzqdfqeh5ZEFImpqIY2rGg/NREiut/t9lC6L5t7ohuCDqdww",
-	"zpDzxzv8QQBRZqWBF/hnarGjeAEFISUflQeDn+qoOXymeHHcGTur/8vfrDORBcT0FnuStx/1Yu2Nh3LV",
-	"amOwuC9uz7jumhJPIw8tFwhRWWVdcJQhkREl1co30g1nIv6CF+5g4Hf7O1t8H5Q8GU5JVjnxEP2B6vYJ",
-	"orptKLriBY65Mz4qyC212e6bzrUndywsV6VvkZSDNnoVnvlYrvcxonT/Pq+jxyhccXs3CwVr0OwOYGVi",
-	"2Vjdj3Jct/PxSsW+goJNe46te439+LIwHa/wiY/TC0dzu6zigPD6SKZadfiT2Wk7fKxP7pWue7190Dt/",
-	"rgKOYY2KE7392NuojT2TU30dI/8RBDsS5KcsqK8ENnDABteEb2sA2EJt2AbKso5H0jbZBSzHZ4qRIZdf",
-	"I1hCLv3zO4DVWSTC+T3DOK0nCyX6FiB9OnLo73g+7a40OnxAh3PAeqdXd05baHT0/jjvhcYE7w2jJFZ6",
-	"SszLZ2YF/I6p2RgvemdZquMRlhqtbbMX9c+xlevHuCVhdhfej71sDRKNwrRRA/sHKzeL/GH4ebH9Aw9k",
-	"ABMsLnsgtx4lTxehbzV1ZxIW3XjHbX+jw2s2WB17kn7Y2ro/Sup2OsReODz/xKdhR4ssXTwXIEjQE9Hs",
-	"/NuLF5eddvv3F23p9D1cHkudmzts4YZkcbYuQW3rcJfFFoLTKZgWlTDU5Kl0veLGbJQusqorbdcP4bHL",
-	"KKHh8zTYhy4do1kwhRarsykCkW49+rtv52t8Slc/YqPr6fqd+9/7LuY8qgTFvfT0q8sX91y4ewl69WL3",
-	"EmxLTbbcvOK6MH0DCE1SX/uyj0MAdPjMsWQ/7y2U+pSq7FQt++cpPvfP/4HD9EncvcSA9wAHGIqg0ClH",
-	"1U5+h8fNrlWe3ZhyRoGu5HEnTy2XraamiaMXHjrh7H1SyI+03vuC0jBcFIxPVBWDJpiTak3dQ1OVxVkK",
-	"KB8XhV/cPbhldy68C1Sy00I+SMJkIOLluOMl32L1HyG9NrkDY8X0C4S6mDVZpW8crS0EAlx3to87IWof",
-	"VyvdEAO5Zj2+0VnyWvWoyAOSlmK93MM0uvXv8n76CrNmL5+73byifOFcFFoh/bDBmOg2LBTqJQu+BsZL",
-	"cQdHXVYFTIU50NYOpqKAU3XFS1V8+/l/EHRroswl8ylfgt3VXQpKBDCiCOFeDMRhWNeHd5RmQk7LqsBE",
-	"mCUlITUfxqxX98ZRkg1zfbqT/06y5c6dGuC2tPz9pqrta7aYqeZ2aRx6/jWS04T0PhNkAqwMICam648u",
-	"QlYKCZi4e5RMcTvWrf1+r9anipJLebHU+tL2yHMf+1HzELLlRaHBmJbwXzoiIXgBGp/GH17lfrM8amOU",
-	"LpBFrwxQHkda4L8EXj73j35s8j7My83xg8j8C7uDvuW+5VWIFPLVSlPrYGSK0JfHSXM8y5SFMeVlaVjY",
-	"XxL2pN5SAb5jogU3CLx9pNzHvH1eHqqv9w9dzqz9fXtEPAHvy06uEUUasJOYHElm0X78ob+0wW793UWb",
-	"8uO8BF5U8h4Ufkef+trOQiMgGQfVbsp7gnO6sKh/UQ3R6h+dc9xPJg3sCdd6i22deQmFTw+u7H6K1y3a",
-	"jzugLO4+8O9F84FCafjrThbM3BGH9YrTwzwXwAH8neoSj73qAG/51GIPDGGYn/jY1985Ljig5eOmJvb6",
-	"QIUKGcdfbo+rUsn6ty5QcfKxVFp8So4JGsH7TJMeiliegE4rZvjWtAoUqNwW/4x2p+/BdZR2ulaiyPPi",
-	"T0oU/6oBZizJ9dZDtepLXI+nc/2O/tEZun+BjwymLb12cV1Omcs2KX4uwaMPNW9MIl9OT25Td0C44IX/",
-	"8vHUTocMygJL7Exsptxuk3koCO5MzoFNyTOuvjtqv7QfTp+SZN9QrC00cO9T3Bt6RioJvs2KMI2WX0qW",
-	"OUDBZiuwQSmWv0cEQWKie2pFq/CmGDO33WiIhk00Qk4hxkWIZyM4Bfb+H7MV6GQXt6EHE9ChfcDffbIA",
-	"PMbnTd7teDQavu7xqCzEDF8Ty9GY3OEDS+DJgBA6JEkki+Dd9X3fNe4B6AZViYUqCzrLWACYHvy3cyRH",
-	"mzuxyuOaDur8yy1bKmOZUYiUccseOELm2g57b8A5Bq7Ph09xauy3O19rXla49cYCL2LnTC6VFFNeovDM",
-	"6txWrGFYLdfe/PajFVdsCmVpIn499SvXFQY53OmoSm58FANRRXIJWt4GOanS7FOMDjXw2XiQlDE+dIJY",
-	"LGFmr1RlO/17z2Bmn1f2NLn4e7xGPWHuw8nLmTtNQs4J5wtDfO6sL9SGLavpwhcWYxZ1ACk4lin6oGYe",
-	"2xf3d88TRJj7cDsnRAJCeO5kQpJA91fCSTzxT5j2wWWOj12SMz6yHfdrvgc05vaGkyMGb1Onu00AxcQJ",
-	"+2wst8JYMTVdnoKX9VMfp7egMcELlgKpNWg+hzGrpPitAgnGhA71pBrO0B8pbVDJ1IzBGvT2KJOmkgiT",
-	"1l1+8aIa7hx7Ud1HJO7SrpuqUXrhUZQPB992CXu94DSJtPfxW17+a9LXLRyh5mTd6ztANlE3Km57hpka",
-	"xNYwBbGyB/UMeuhIoqeNz2AS0RL8dSkM8+iZGdso/LFhhB6w285eCvOJaUJu6+4rBcJdfGNmgpOJS7MB",
-	"DUXEFpuEFjrDxULg1Ot3xAPvrw1YW8LS0ygXJnXPeCrcQxi/5vgEvmVk3nyqeBrO8hJh2kC7DxKsDRty",
-	"2foEVNIiqp3P9eLCOgsOE3tZoaqJZQEUTxATF7vwzT0laSUL1RHA1Xxmf3SP3BsPXohz3CL+1buCfdKI",
-	"d3gSKAkWMY/Qk2m5jREqVDLGHsDBNhE8jRVlSY7ikCy50coecVrWoMVM1HTJhJrdU9tj1L3TTs0foFjO",
-	"0uVFMJRo/73R6xRQqoLowr7q4gMj5vJKdOz7SzGXT+WFgAL8x+/5xrsEogNMKy3sdnTzy+sdS2wFTj5N",
-	"lTSqhIA0QBo2x7ptUs4iJsEB/AGJk4wb5z3V+Z0jN/W9QS187Y391np7gypQFOfqTsgD7taX+OB3+Nwl",
-	"3SZxmPvQ2qdcsgkST8IUIboj7qXTr7ELipoR8LzPJQhkJcJldffw58MkvQdyXpiUj8uSmbiWYQS6fkf/",
-	"eN/di32p1kBrGXwZ0ms5pLHLnUyaNOOeNKR5SEU6U2XgIK2anZPHeUfoJahybga8sOfNBBr04L1M2/kf",
-	"qnNQ8rCi9XT2PcdW4cmYuoQNE+3eO5hpxI1XUG8alRakpE6ULAz2w/B9m/CSswtcSzKGzZdQR8+GRrIv",
-	"oJMgBT+IKX5x9vweUeaDDFC6dlreYrL9VION5nlMfnEmyXaQgEiJVCywNV3uIVl8cz+NL/fEze8Kjv4l",
-	"SIuEvGT5NiqtEcGbs5WGtYCN12ZDviU5w7FDDj1W8O0hPmrYJm0OWghjVTcqK0mSb/2DJ0rPZHuFotNp",
-	"uJf9tRQy9lPqmwvmhO0aNJoK6Jrn1lGOHGXGcmmzSZ35nLD7Bbnc3YcLh7oI7NIutKrmC2bFsm7IG8iI",
-	"+Wa3NTKmDW5yidDz1CBeGPbFgy+O1xqv/SnIC7kf6IFzqUkXgO6jCX6YsiFPvUsHRzA9YAKskgVoY5Uq",
-	"yJ1SX4tetEUmMVRZRD45YdkEpmrp9KD9DPmhMm2l1QS6GEZN4CPXqnGOl8zu0dvgVZCUWcKMhRWbbPH/",
-	"t75j60ppypw1oeLGazQn7E7IQegMyR5ZuTBMVf8I8+XvI6nLt79unM98QXE+XyTbe4LfwZFJ7qdpnXv3",
-	"Pnp3iWmVxroNcuuHYpD0fQ9vO3o9bRaqbLZ6Cj8H+K/XvXpUceu7sCAWAwVULtUPyyMIezk8Ve7yRvlb",
-	"l7mwVaVXymRrJGHzcqpWp2Zsp+S/F//ZfPYyu/yHH6448/0fIRQvTMjy9WmCiTJyv+We95Z86zQE3Hdh",
-	"Df2NGquyiduvA2Kn40rZaIx6ZxGaX4L92T/yEeqHLzcCHUa/M8eIj9P43UdvFu0BFvBOS2WARN8gF4hj",
-	"7G7d4RU+MXSfPypdwC3hwprAl/GcMnewshoA0TtjrOEfr9+5/3VmjL4iaTRsR9xLl85pzMnbM1rSXhIP",
-	"puc1rDuRgX/mdrq4MGEtvLU0j+RleV/VST9oNdeY+OzUBr0GfYW3CFFozCppRcnCtcdA7uCg96f44dTc",
-	"f1VGfmzuQhaQVcxYtbptlAsF77ajHxSsBL6G2mCcwGI3sJrYkPpu39mQUs0PiZVnan70hmTckSWsoeyd",
-	"O/tMzZ/hC59c8qyb+b2UlVH2mCjGwVM4CbW5fY9pZQ55DH405C+4GLXcAPcQZq/8OrqSO3bjxmlp9UQD",
-	"t+AmfbIZfiG19x+wwendcyinHvMye1gUjOMuDtjEyOLX79z/eqRKHLWx7qUPmCbhlubTtMqSWXUHsQ0l",
-	"NYsZxPa5S+HslHnwqbDec0o70cOkR8ZefnFcz7+akAMyJS4FCohL+CBhlwvvtG+/5Dt747la8i0r1JhS",
-	"WiltBGE6JbYxwJwkE7BrjhVLu62w0oiSYMA2WmGd7xg+POfFE2d4cSwt3ByOeT91jyyK4ZsF9g6S5ZZJ",
-	"tRmHsk4xqHtW536RjO32ltAjH6fAxMndQ0jE30UYEXGUq0GRw35MNdjzqWW4rnsIj7R26SI6HK3lnpW4",
-	"xqCXTOqaANegiT3Sp/b003n9Dv/fQ+c7jmt2buRE1Z71Xz1Xf5f7VS3XCjcKF8G4xW5cQ/Zkt87g3Yh2",
-	"fHTzy2tHrpBr73587Z7U60D1Spejm9H1+iGeLT/efvhN+YsZ7+qd/rluXvtRslXJp9BErBIFSCuswGzi",
-	"kN7pHeX7rxcIu+X9Mjsh3vrtEFxJhOgk45VdKEeN2GwUilBaUaiN9G7A2lfi9IrUp1Dj+JNhuiqbU4/N",
-	"qVOxSuzbuVmoBnNiB9NMXNM9rBXGdGLEUOLCc29Qmkos0Q1tkRHcMgEEyLXeYvunCJZMl7SxarUSzYGx",
-	"HGj/C6WSc+9eJ3R0t6t8taIbN6wRHR9pehSiaHNOVaBf6P3/CQAA//8=",
+	"7L17l9s2si/6VXB1z10zc7c6fkz27D3dfzlOMpMTZ5xjO5O1V+J7DJElCdMUoABgy9pevp/9LFQBIEUB",
+	"FKlH207yT+LuJgmgUCjU81fvJoVarZUEac3k+t1kzTVfgQWNPz1VtbTuHyWYQou1FUpOridLtWErLrfM",
+	"LkED4xqYkIxXFfujVZZXf5qyzVIUS2b5LRhmxYoeYJWSC1YJYyfTiXBf+qUGvZ1MJ5KvYHI9KXC86cQU",
+	"S1hxGnjO68pOrue8MjCd2O3aPThTqgIuJ+/fTydPa22U3p/lBidnl4AjsoUCw5ScMm6YsIZV3Fi25gtg",
+	"hovyhgnLhGELpUo2VxrfM3zlX65lCa3fzUXlSMR4pSTk1kLTai9mxd8+A7mwy8n15w8fxsUYq4Vc4Fq+",
+	"KWG1VhZksf0Wtvtrct82OA8Nv9Rg7DUzIC3jCy5kd5buYbYRdikksxvFSr41U79OqSwrlQR6c8q4LBmX",
+	"ZgMaSqIQ23ATlrYEXoJu1taa5pWbZ2aRj90iV0KGn/9zOllza0G7b/5/P/1fV///63/7H5MkHebfcVss",
+	"9wngFvfVK75gas42S25xtcWSywW4CbMVL4HNtVrdMAlQQsmIDYRl8FYY6/ZMAy+32aXNr2jocRv3jEv4",
+	"B34hNeOKS/iDwQ2ZTCfwlq/WlfvA8perUq3gaqbUrfuSn9Oa22UzI/fyZDpxGy40lJNrq2sYOTuxEn3n",
+	"mFvG8ZhmeLnC95Pn8t/dFvO3YlWv3A+04fTTozgVIS0sQONcvq+4/ObLNJ3WFZeOTvVqhnsSKfUoSRn3",
+	"eC9l5kqvuKUJ/OXzSXI+L5SxoHMz0vjX5Jz+nJwTvXD6rOoskXQ9hka6Pp1EL7fGwirP3gb/nmLww9xN",
+	"757I36+4uc2Ry3Jzm6bX4+SE3PMnU+wVvE2cNwtvLbOKzYUsd8hklFWZo/fLSEH0gwGd36naEDN39wnu",
+	"eHp73Asnbc5797JZK2kAVYrvtZpVsHL/LJS0QPoFX68rUXA30wdreuLf/mXctN+1xvofGuaT68n//aDR",
+	"WR7QX82D8F0csasIcMs27prcaCUXdNnR5aFYqZBs/jNulCdFAWvLZYE05GUp3Hd49b1Wa9BWuHV4bSQS",
+	"8N1EA8f5TjjTYsGs+7wwqAFJVqqNdBrQ/+Sy5ri7tbSimlxPHj98/B9XDx9d/fnR5P10sm4N0Xyye6fu",
+	"Uzl+r8WdJbeQvFv9b9TsX1BY9+6Tggj1bgLSye2fJqY2a0Ae1SCksfSppSgBp+7/AVKrajKdOBWj1Hwz",
+	"mTqJXLg/lVCBhcnrxExptG/kurYH6bu7j05duQM9i8Tl5hZIW1Nzf5EVqEKaKZuBESXs6AjagmYbLq1x",
+	"z9slip3WFvqXvymNo0F99fl/PHrklhC3tlIGPyY0m/FyAel9nE7cJN2aPRX3NrY90LuJsLAyw3Z5xd9+",
+	"Q08/eviw/QjXmm/dE+5McSEhoQ+rOQvbc3gkJ6KEXJhDx+5rVcuSNvP9dLLQql6b5NDILHTyGnY5dun7",
+	"616DNkp6iu7JPaEjZ5wwapLgRx3SlIZorFPQmZLBdmoxbQX8DlApN+qG2aXQdovqvNNuZUuld6bMZHpI",
+	"CAQO7d9aLxZIggfx/xO9Gtf9OiVPFhpgBSnLcbNUbMW3zACvGGel5nM7ZbMtWmR+tZPucZnBVsky9TH3",
+	"Hiu4/IOdssbcC1QreFUZ5sSCUxSZ0qWQJH0jB+wRpru9K37rbeHUQko0LFDG4B7Q1eIWaN2+4I64laLy",
+	"PHzQONO9YWm5bAb4XaDDpGqnvi/rFWrDXQt5OjFQ9NHP2UmGcUaPMTpJyZujzQaeMK3JTsNGJXnCWi1m",
+	"tYWnaKuhq2FXJoYHkhSSsNkRlYdJWJVjXugsrpkMfYkm0Luul5ZbYawozNi1kfWa2B8NhdKlcYoDiQS3",
+	"+/QwM0IWxO1kcLAZzJWGhDY6nZRuXrJIHMdSzOegnWZ0x6saTPL1uaiqvunhbVxwrbfE5/tfkNyKu/Ti",
+	"zZLrvo9vlsoAzY5xqewSz7XWAgyzSiWHs2q9s/d9Qu6f7svk5hrDFJ4mLdrGpTQbSjNJck1dCvt0CcXt",
+	"PrPMtLoF+cQOMjWcEma1f3PA00tu/g48KQsAaes4agm8pF3dcMMW4g4kM5ZLYkW0qTQXVVLWLP3X9zZa",
+	"SMuJBRMuvDaZw4LiK/6jWTp+JS2Jyq6SFbTavblwu6cpX3nvx96zs23yEyVYTnd5WoHNS5xm9gZ+Gbht",
+	"pqaX9j/bIZ77JK4PJz4NRGi+EGeeJWfgj11qLpNcQ0a116ZJh3Hbt8Vr0F3pS26WB6+S/u19Jozdn08R",
+	"nb77nBbO/SAB0GKhQwKAvpea6Be8CvZiUtM/OIuXzqJCNVZ5Y+Tw053Z+VenzZjJmXpNIDnNJDln3Iik",
+	"AsQtmwttLFtCVZJY2ChnUs+AKQnXTNcVlFN2C1v3vw2IxdL9Q2lWaOA2+mY507Ukbcp9JUwmexiTLjH3",
+	"WV1XQnrb2ytnqa94DefgYYqaUDMjIgZOJEfdNL+OY0rcpePZ8aljxqriQQCO9mGQyWSXYIRxpoWxoqrY",
+	"DBx1tTutY3wVrQDAo0OioMeqyCqOPbxbVNykzVH0Nmc0XScj11zbYML0CP+9P0Ep7PB9/qoUNqW9ivQd",
+	"WvEZVBn9GDrOhIMasneINo+27htV20KtDsqh5/6xvjPlrjn7xDiJlTRAvOHibgpmAO0o7p6+aVm1pPCV",
+	"zBk6zrCaJG3rVISDVDH09ygJzD2E4UoMfVm1QKUHRZIbh1vGq6rPXk79QcwFpPdrw5Nab/cco30R3NP4",
+	"zjRY2bTjga3CPuePx4UvS38GE9yEcd8UMw0XWt76T1hPJ2trGEJLnhtlIXO3bZYK7kCzBb9DK99wUTo+",
+	"St8p7kPD6fh9xQsoo8t6n5xG1bqAHMcZL9eHRCLaxPeRxPCFOExQFt3KaCE9G5QxW3pJfDbKpBd0eM5q",
+	"teZaeAnVERGoLLHZdsd3JCSbK10A+6NUmz+hPuufIBv0j3xuQf9pMu1R+Pb1lBnpiejxCl71QWR5tVFz",
+	"VZUpVvEibn/A2ZZ5KXLqEOQmyEtXVLiUrLYoZP3tihkHms+tQfkafrURdulp2ONz8EpJYlWczWET/Pfu",
+	"/8CL5aiFfukmBeWrjUqtte343qNnodzFZNEngYt2dwmvxC0lwVQwt+6SOgPJFzXXaWe2E02qrkpmrFqz",
+	"EDUnz2Op8B6TajPK3xiPaMcHU1cQQiV+y8LxIJ8PTsMNOHMHB4pbdHoMH7exdu7nqDjec8bK4E8cNLFa",
+	"/NKcxNZAcSMDkeNhavF4j+D6Uszn+7K29L/tnoxaoi7C3N9v2Kzi8rZxi2+RRUNyUOoOm2u12v/sQ+9a",
+	"xFfR4GsHGPI+C6uOuaJwDvgyUaqPOMNiiC37JtyqeG9cs072zc+S9veavXOzcH9//7MMW33N3gl5zdov",
+	"vP9Zrrlw1Ltm725ha67ZT+9IEb72xsVnsFpXagvwD9TvpsG4vQ7/+AzeWtCSV9+U71+//1nuW1Y5FWUb",
+	"MtbEHcgbdgtrS8JVWMOaK/5wVKrRNVrPUrjr4SF7zb/bs0mX10hRazzBWKYvvEr7EKNt2RsE5cWOL393",
+	"+rufHGcgvnJ2T85KHBLE+6d7JhPCo6mkaJKIKtMJGzlz9K4fumUzhHJ37Tjru7NK/ECvvzMdRB6+216B",
+	"OQdJcq6nFuXjeO2bJhKyn7VHi8oQT59cT549fPznz3uSGDJpVxshg+4gYQPGMg2FkoWoBDqmKHTttAeU",
+	"YHlHHY3Q60VqC7HupbijsniHghOWN6TWSGh0/b0ZjReIccrJ/VCr4FM6u4lbRPfYvkQtB4YZrM9aG+Cv",
+	"wEcbu7FntaNZL6xkUlw9fPT4z5//+1/+4z//ymdh0OvJE0z7+fuLa7YEt6MzXtwyJdl3SpZ8+9k+qza0",
+	"SfsBKy4ZN4w7m7/qZ4PHySs0EG43GW6k7xM/0kPIS9+knjlPuEl3rOzhXtr+8Dj8Uu94llrBxj6nIxdl",
+	"OuF5zjUaoiRMGzPObXhMnecLDXAwcNWOCCeCBTTzJKVqfZfzO621mvGZqIQjHc5so7RdOjuIM6sFr/ac",
+	"Dk4LNWlP7loJafuu2ZmwuejOhhv0emHJhCop/Ouev2YP3blzsnPJq3lDJ+/FdCyk6/Z2hj90CDgjryY+",
+	"POSCNmBtMhdhCUZYvFb8jko1U+V2N0mQyy1bUZLEkXkhnppTT/HUlL+EQpSQirFVSi72Zz6vdbCsG18K",
+	"JqtGZtzwcTlLmBZ/2M+2H3r3+fQ009zizJHZm8hSwdtfIpUM4zNVW9by0vucsEniRvB5mZ1b4bUbh2bl",
+	"iAL2CsMHE8x1WE6uJ3+e/5UXj8tHk1Yip5KUUscwI4995+mWuDT6czQHZQyuhAy/SbjW4txb2betRQhZ",
+	"VHWZzqSlBfZdatZnv25ZpZQ7BujiPbiGJpjXCfdTRY1VGKkJUzxkYXaj/ZQS0JC3RYQkz6G/RKTODg+V",
+	"PzFDygl2t3LDoptlRLQwr0ItQefktV0KQ9TeaGHB3DBZV1VTdrTkTudkpi6WfrpDPVk/cmm71t9PnnWm",
+	"EzfK5HVvVLDnfrTpFVXiFjbCQOPyO/NkM4G0rukW6NQJg+Gkw+R7meXCylLDlBeJhaGL+mibDcXks4d/",
+	"ffy5+/iG3wH+Zi0qZXETdomS93ijS39Drl5ZgJaYj7fCxABg4T1ygs9G+L2/pjefqhLyZvg3YwPafqGj",
+	"kj7TlKfgwDgddm5TERI+MyDtNWYJt73lJQ0z2Kfd5waSatM7cKj2pCG7wYGjh+0RLqc6pvZ06dQZwXl9",
+	"ZGnE7atzuOnQZBj3ptV/dSdKkEX+HgIWsmYN38bQmKIUB6+63zDijES6PCZoOV7BmGraStjT83Om9aaJ",
+	"U/k72g11B7oUxbhkeFI6EuE4YQ1W+raufieJ/qWEbCfGm1shF0zMg0kAlQFWqBUYVlTKQMp6QZoNvw1e",
+	"1FKC/mGdPCbRnEvkrvGVkgssnG8F1GbA2g40EP4a3ptlsHEHzfGlezglNd2uW/PP47MKZk1qCko0X4Pi",
+	"aThtLvPOUCke/5oX8Eq5/57BGR/P2CgnSHBhnMM/3BB1T0efKbuM55XLMha0C+Oto9JbR3YJqxsq80dP",
+	"FyZKgaRgD/dJj8N9FaaVAZLZAq9sdzIYx+akUdR2mDsxKHj0TnpaVQWyxwbAE6TBWEM1VMHbi6AToJlR",
+	"k7xfcMSyshL+VOW2R/R/TbX2+yGSql7JtOOnJ0dxLnwMPGk4emCJmLRRKuvUhjW3S2+gq6JGT2HCcqzE",
+	"ThZQTmT0xGS+FhU8QWVyXwDM1F3SZpHkSbiDWL4Q/P0bd8mtuTFQMnW3a80cvHnc2dbg3k27H0tAXARI",
+	"GxQgC1X6k7S/BV7GJitiAAZ44f0X0iSUZfIIc6xszi2nV72lvz3LngpujFhIKF+pdK1cpdStYaglZzLo",
+	"xsf7snmyPaop/elZz+leQbnN5LHegfbX+P4fhdfMhgRxUhLQRyvjIHHdcU7TZv/CeD27/6Q4przaLmMC",
+	"vbuHECAGLyGno0SDL7iVAg7OlBQWeGvxJnM/iNKwFXAZk2y7pdaORLSesPjriXSLvyJGuhISX1lj3cuf",
+	"pzvJ6ZgSpH2+g48wYmrGwMp6X4kUHG5xHrWM/ySGTvrdAq/vp0z0sPUIezgs+jDsUgfkRiqku9OCY+iq",
+	"B4wlE4Y/gOjQdXGmNPZNWsL8MsiDmiwleJTJXWmdyV7tNzwXE5P2RNSqSZIKG8ysuglmQ6fQOh0hPg2Y",
+	"YUddK3pl+1PPVYGDlV4vubxqYk/o3tZXvMDKy2nAIoDyytk/G+9IWwljhFy03itrAuKA5O/aaQkWjIXy",
+	"auXBktxvNHfWndLbq1vYmlgS6X5CMVZsi6r141LgJGZKllelqmck2fBHKoJE+urbq7nS4A4jFnSIFZRX",
+	"diMwb7k2oCVfwRXibDiBseKiij/xSnBzZZa8VBs0RbiBKyUrGt9YUpxLteJCtkYJG3Hl6RNSL66EvOMV",
+	"imv6ueQrTpWeUtkrs1QbGf9mlbrCQMp0UqniFsqrts0v1RVO1Q2vxdxnXl/dkvBxW+X2xViO+Yb7gpE+",
+	"idqjsVe8dOfcWM0tQo7hL9VGotg1wK0jgtIk4m6l2sgrhGpo/dwAR0wnTlO6iphPYiGvhLwqtEJVqPmN",
+	"Gw8piRXIV2apa3mLrHAHmi/gqtRqHe40Xl3F9BUNWHVcQLPPza/Umn5BHyXfiIFCg72Ct2tMt8M/b640",
+	"uFMBZVJI+4OS8QPHHO0D1Zvt5IjuUTybMznoaye7kqeTnsq/FlLHOL2gVZPnr/6oCHTze0xd2cYdPGWz",
+	"2lLk1SsuTElkgM5t/NHcpxjpDoUf3NwaX5YE0lvhp123ojzppj3/VTv++kwdhK81wH/DRbKadrT41vKG",
+	"ullz9jTOeHSAxY1I+FdtZZSt+VarqmLwdq209aYOQk3ta56HFzQynJpZ4d+UhD478HhL7xg7baEkDOeF",
+	"81t1H8x0o297AhzYpwuHLNsccZGg5d9qrpN5L5Xa7PgcWhKxy4c7DiypVkKiRpN8YAXG8Iz7Ts0zfBJP",
+	"RKKshkpcKH2AikSdMaw0W/K7ALiTzJvUUCTRjnyVKWswEgOABlaF/MF4SNbNklu8cjCNoBRlDkjFarFe",
+	"5/w3w7yP3ukYdHs/9YY007hhu1uANG1m0JA/xQrflP/0kZ49dujDguGZk28sn1WQXnUtxS81DMAV8QPH",
+	"N+Jn/cDJdSBAYdKFb9QKdr0lhHyAe64kVmGUfEt1WcI0CTgeq9fXMR+ZJZkItglDNSAE3iuMz21CFy6q",
+	"6fuSnGACoOyvzHZa/BrKnNsufOTJiNs+vvRFJplZrVIFaZ6mqJS5R0J424e20WXdKr1KeGzrTLUZ7tR/",
+	"/dd//dfVd99dffllsjoKS59ybze4bYSc7KExrGrP5OAVh+ZfyjHPEYb62g8RDanhvuyjkoRyeWAEuVHB",
+	"tHHA+SDyHwzDEMCYEvoNz6egIjEx0Kt0gHT0XDDsbs5lFDRhl7ImQCcqbCPO6w3GRKFw4Qu7ET4Xua7j",
+	"5//pNyb4kgicpfEZNcifSy7LKx9G8QifjmdhnbTAv4VtO2VhuKS7he1YTiVH05NW8fXwo0Hvfh9rUYe/",
+	"eddcctGV7BPHm/RDnPQVFmM2/Bd/nim79D+8PsTQ5DdLsHKTVrGzlj2ypNjgW9i+rPUdbPvBixK+Y18t",
+	"mkD6yu3qcN6nKX0L2/6y4RRS1mKBjslUpNhXazIDCIvlbuw1NxZuGKzWdhsLP/Bad5xrxVy0K9SzRT/7",
+	"dcHBAxrnMw21rSItVp55AIXOHtR2qbKmi5e6Y5I3ppNSbaSxGvgqE/m2YA5mWbzYqeUikL9VRhefGdB3",
+	"u5HQdhHH4Gz16cQKW2XrJnATEPSTiRSoaP8eekjsht47hGqvYo/sud08BxIUcsXxJTnu9V4/57D8JrFY",
+	"JnMAO3gBmN7TVNQgLpiQzKnK2ALBIEgEbo1H7tifMMzt81TwP6cxiRSyaQVze4UeSKmuKMlmypaiLAFx",
+	"wmII5AbjmrPaNs8hequ773DaM1UmVeeeJBDHjIfNsFvh4bU5CXN863WeIBfWNQLZsxmN4z71gpY1jG+b",
+	"IXLrfxGpnXDjp++BoQ7CuAH5RFNHeihfYaBifwqEZDfc9MEYRgevc4A3bIBczwjgJNoUCbsw+WZWyfWr",
+	"xTO4I+shqDlCzhWCVWlJIhG0VjqpBrrXhTzRPVyFCfRyXpjoAedQg3x2TujNiODFKf56RwltEXezz1+C",
+	"NLrsAfe7cPxV8h2kQZ8GXWGmV0Ogi+PU6yh9oftvT/1ckytLppVxVqmFwPuCS8bLUoMJYMe+Xs3ZQ/vh",
+	"rKAY9y3hH3wFT2wvUShNYchHUgvPrfMcOgnS63hG8tPO9OtytCYtmi1VhcDkfiezBmSq8iEg/gXn3IqX",
+	"ScEyBJp7ZILoUHjRdjpAzAmlzybJBpvvuTEblXKyr1t/OWCrhCczY8R7bmhQrOTOrvvrw9gyRroTV207",
+	"cA/7oTB6sdVK6q/tVlJ//stfDoVTw9E5EOYcejz+AZsfDN0LQ9ce5V+3kRdWcXIqefNkoRY7QdT9NKmU",
+	"unVXqNK3iaKs4yTrwYBym08OZ1fdg1xObcRzBKUvT4AqHhpeXgkzFzaLrjR3BqRUoWh8VH2letIzUau+",
+	"j6/u58oGmeVjRRSWcgwxZT9Pfp40paXY+QLrRZJu5lFwxq1JtWd/YH/OcZ20t/v4W+W5b0PxEng1OrDf",
+	"LRXfO46h1HqcqMG3kpNt8HWDRl1S2VUtm+4BIftLw7ymzKs5FxSD3HDhk9cw1e1qxovbCR1viC5aISmt",
+	"LqmWh7ukgVUenAVRlV49kovmjvVpkosajKEcnyhqJqFxQ3hjSolDwrANwG0iSaIaKKDGiLNu3gSemN7b",
+	"cBeLdFT1Ra4Oot8wwdZrB29wH2Dxw/cbFt9751pHhrYb9PSC48cHe4CHxlrA80wlT9CqA4pmCw4Cwz+b",
+	"CGagwViGgmpYfh0N2IuyOSyFAjMcEt8J4uF44z0Ln1sp7Mm6Ty6au/e2VZXa4DXlfpYeoTS2ZcDmo9id",
+	"wXcNWldc3uAPQi58AyAnNHRdwbhORTNjeZEEasXtugVYYzwaCzUJQN7PAfH65XQn3e58XZIQu4YG2kX2",
+	"nQ5qmaS0WIhBbunn9OR7yprFlgeZs+1k+JN0mbib34bfgS+QoSgvZwt1xbEZi5OUXFjCsUn7I3d07WE8",
+	"F+6VPPpPGzunDKnvQubSU3Q9dGi3NV+N9YTRfo7JM6A3vtiOxKXfweJBJjEhByii08diASGdikjx2ORS",
+	"QxnkIU56iQ/iGyqf5WPq1coz/cEP+kf7wsUUIT81FXofeqEfKuQOXuGEBtUj76Ew0/EAH1tGRvXNRUJ1",
+	"+zW7hW3TnntsRbMvSZUQK1L3TljbeYras4e1IWoGirTgf8OmNhK9LT3jrRi2KoqgZsdbHNvWCaMYzN3/",
+	"F/YsxtjccXp7S4am5VBLBoX+0A385e6a0sEgjK5ft6/CnXx1bGRKOjiSuILQM6lpnoQlmU45L1VSme4J",
+	"B3mZmEg3xBStciCHtupC968ObPSOrQkMm4sKJhfoPelhYFYE05XOBRuWgYi7lGOFl0uuYVSkJ+tAPV2w",
+	"pT0XrayLWZ6nXwaxHw08j2sW80h1LX3wZC6kMEv85ZJXJFTulEgXtrQleyrHYRfMcrcRrmM5U/OK7nAT",
+	"orAdWlfcmHEtG/y2JSPEoZPOmT5YS1xBPgkyPODsX+ZsOzO5lnVVTccl9syGz/cHN16+h+A+e2i4E1S4",
+	"sVfgXh/Gt4gF8nsQF0nAPbITMaw9g4JqZMfUwLu3R9BClqCNVSppJzlFf4vpNWlJ5IuMnFrljRdCZHXa",
+	"p1M90SI05IlIqe3kfUg1qiPvxDL2M+TMLPka2BZs8kviYJOAJscZ45Nze5YI+XQik63jm3blHsBp38Ag",
+	"P8UIdy2Wz2XyCz0ySS647gvv0n9VmxFnnc7CC7XJpOatMxm7tH2xEt0NSmgP2hlMzsZLGgSYhT+gjyI9",
+	"1/D/dBdAhSY2JU1RU3Fp3ADPDg0RWxTbOQN+s1/nZcRoT6bPUv5P4mCnvc7n/1si9IkobnE7niqtQU2u",
+	"qVY2gLX+GLbbXVw1RiieTF6/T6DFVclgqft90zSU0GpCS9qDRX0xtzqGfx575MzearqcEEGBt5uWT5gE",
+	"u3PJhEgCnXJqw8Gqum5/IeSgJi3KKjYHKGM728hYwXcTmNvwrQltPObYoiydM2XA2lDFP7gbaYduilmN",
+	"CiDt5DUjjXTKIsjJlAVEkykLCvH+VDIHFj9/0yqE+YNhaiMHIK6nDvGtWHtIeGKPh+lamRZTH0x/O8gW",
+	"/alv2BvI7XNI0ffauAeZJiQMXcNNE9HxejT9DQ/yJKWA5iTDC7UZjtGU9UY3HQwOUuggRfqV56ZqPqMz",
+	"azU7MUkomH+9icXIfd8KijWp24yTxcJ6zB2mZvDSQhL/bfSN4zMDMYsII8Q0mSzNcOA9ujmuMpmYZ1UJ",
+	"c1pOWaOljCri2jWIKPwdM8h8bOv1wETd4JfxaHN+VTkqJQM4fW08tVaptv94eTPMV5g2EIoavHrNPNTB",
+	"8MhEXdl0fxQP0TWC8P7eTtq1IW86c4i7y6y1vLYbgfbpdcT0KXhtYMoM+MbzAbLhYOQZ/xpmEWea2au1",
+	"MmTenbFm+YTS4Q5+4x4I49BE00T0PeaetufQWU2KSP+rBhPc/GckUhbjc6YFzDNVYLiEGFJBKyU6Zo0v",
+	"bnX3YdM/3h3YmybI1+CQ+m8J4wExMcnBjIIK+xD7fCYczo8JK/JIXm0q4XmovcvWRwQeTjun0ee7Twrs",
+	"uuAduTbRUYhcxQGKOlVtXsJIj2BnL9YgEcOEzbYBBWVySWiYeNRTmoXka7NUmYLRgCnbwLRRPuVNtDuU",
+	"9K1uuNxiaZRXSJfcsJW6Q7SWKVMaszWa2LKzeeJ7vlRKRu+6ezt1ZGMAKkFQx9EII7VDzdYm1DLDEBGG",
+	"KlT/UJ4AYXmh+GBS0dqswpJVpuQ11tJCyRBEaurE1ICQkC9VCNEZmlBgqWaKrW1Jsf0LKECs7ZHY4mfX",
+	"0dGrAat1rsbPW/CXGbonubZPM5PlmGQTt5hxb/Q0Wb+/junSXojoVnts5XHO8LG9z3OQt7FIooN9G7cp",
+	"8pynQuD+MPMWx/acrwuHPMMpPj7q+WIvXyNdevsCUdAGGmuj8Jaove6hlX7hH9ttbXkKaNoxFattmMoT",
+	"xj5XttfpSV37PdEH9koexQ+9eSRWfanSf2l3ST5X6LSdUYGejQ4fdNY37R6AhmGP6LiMS23Icfg8Xl58",
+	"dAojTpAiqWqQnAdGyGIcB9VSA09/7MN4DncXkadJk9WcaQ8yfLeehFf8N7MCIeuPjMAa5Lna0L0W8rxf",
+	"j9BBUpSJ/sK4sjxZ/i6MValGxzmOyTkvo3E3jut1GQ78IaaP7tC2Jdm3tHs4s+nb4HQkll3K7K1hFD7d",
+	"cac8BVGcHQAfHzXA/cmKgLfXJkJv2OEFzGuTskw7+F592bCh3d7xcF7nqC5EJI10dyBfLrSzhmvGmVYb",
+	"n1KxBLAdS3hAdlu3MOFwIwtP7osfVtrUC53WkDZxuCLkIOBXPjI3mOhUDdJLcz/hi1M9m08ynLhYQti6",
+	"M9tVkpQ7N2ky7d2155GvIQ0+gN8zo7Mo+uo621N5/X6vovPUUs6L1Fz2FFs2grzDFruRv7YX1SsuGX9p",
+	"BdiG9wdpIFXlg5LZ+w9ZeLrVHM8sMb1pIJjGONcOgVQkvUpvrfe5BMbDxLMdE8Pnnb0+BaOjauBtRgRb",
+	"VSY/OoASeNmOmU8eZCpZIXJkQpcp1BpyMUc9qvZrLwjs5twqZGzXOPpU2NfTUXqp5eZ24GZsIJ1TnNKy",
+	"oz7qOaUVgPY0yKR7pZX+hhPyZ7K3nXpP3mcIFLWgKspYtDNIqPzT6UuZhNbpsZLhzKp43hqTsCGB1vsR",
+	"EnvU4nHM4wOZhr4aJpNng52swp57Ece/9AUeF3ns7R2q3zplGR7VdGAvxSrbWjOWq2V62fd1ipIlvB2X",
+	"HNFdNn4hPH64W/0eeOPatup2MuQbD9d+Osb+4Msr+DMS6Eyh/iuZgU5RZ0ounClZhpKSGSzJd3EcJm2+",
+	"xGW41ySGtbGGKwPBRvsyWomM2zap/4rNmAMFnSYBDZLnte/V3OoqUCyhuPVNTNkLZXiqhVVkioO5i11H",
+	"lB+fMEqh6Rd0RQVzr3t35OBow1sZOC06pSN6d0+oAcD4LY9qDrbZoURKz1nC6T54rkixjC+1Q9ks+AYu",
+	"1bJpl6XyjHQOzIyclBwhqhNaRUZAjA25nhwe6UX2pwjqqbGggDo6KIxyrJJ7inLaX7Eb464nFu2ms7qo",
+	"7zu/C/BZlhVcawGGqdoSZmanHZoNnfkPS17vKQsAoI4iKWXaQ9L4Wtiw6a3FZ7j6ZOyXQBjfL39f8Mrt",
+	"K7GCLGhQqYBosuGCgCt28dE3QpZqY2487AKKMWeetwEYDgvOgYA0zS6fCbnmRS3PI7/kacKL+m3fUwLk",
+	"CWmFm+U2yymVMvaYXLzeFDzfjduNmyLdS5+rOAJUK4nO7/haSSB0BGy8gG0tjN0pDW71iUdjttPMJYHv",
+	"eTSaXmuABn0T554kw4dEiWo5MMf3e8qezJcg7de+OCtdsnWgobDImDUvqbxo/7st0uzLJ7FYehjxxMWv",
+	"Ntm/5SsOutlXbbgWd/9shMlhg/u60hgJ6TTxHIrhjH7oMtmYxH0SO7+gymp8oQ81ATkw+tDYV7oOAqfa",
+	"sGluAyuEcTqHDYOIBd02aJhk7ENhhZJGVbGCt4Wi/n4wiKcow+sBDNT6amZE3SDFniA9D9ojpZJw5qZr",
+	"HrWhR9V/2eo4Fswucj+3a16ksqJIG1wvPTJNN8LkE14z3vfQqTX9Z3gLq3Xm3IVWp+nsRmwvm9Er84oq",
+	"lpCk59qtEAnwOf6NZj5x8PbqWg1oJ3FZyW0QC/nNKDjTHbTONoZdP97dHmsPBCc9CcMuAOP2gdi9tDz2",
+	"PAuMeB4qt3jVciuMFYU5b8ZN67ujS9SH5yd0Y2Uha6Bx5x/IrWmalRyjj34tqip3nv0jP3R7nLWPvDDU",
+	"cyZbLYFycwbWgma3sGUrfussuXhlTpMohbI0mY6c1fbvoLPjqXnIxcc8fKnaQ+MjyQGdRlTxdcIXFCpo",
+	"LVOSKmGMKCH9Ffp+qh7CnVtSJQkVilxr2N/eXzABLCrx1UPqf98W0hPNDnZoRqSiUA3Xess41Qz7sikv",
+	"ZaAyEGzwDDgQT4IE5qhHI/pqxVhahDM4fEKyJomnQ5e1O0TosnWz+WED43pa7N3ivOQZ3AhbLI9p5jqw",
+	"ReuwtqsvY2CyKwWfy1RujvskGGuwLyCzYgU37KEvWwkNuCMmAl0J/VXvS25eYrPstMZzC7D+MuJud5sh",
+	"4w1H8o9AWG5hbd2EnLUHBCrbP/z4EuyB7YZiaCpvH/AVmHUyA4qCt7FdtUG4LIkwC1R7KDSB/VN1nQ+r",
+	"Q7KQ6ajUbf0SCpXCJmv2nxl8JLH9+wRvVyX23IHUNf2HscBf9JqbxUKpspuLkYZZPAKAIo8dsf/o4LZP",
+	"ZHYhHpqxHDtwHXT3342qRdhoke1Gugfw/5wiDg0DtE5gm2NjRxYfQ4gEbZBm4rjtM95MPjBmXiiNt/28",
+	"zPq8iVsVYjXZ3e41+uknjx8+nEwnta6cJLF2ba4fPCjVCj6ruL4161p/5j/8wH3jwd3jyT6yzL3JyI9P",
+	"CF5GdrU4/y8P0zG9S8klE++gLqBLUnx8mnJqCFbNJUXXUFzFFq+1jEAPFFmVqHjh0U7advHloX7/NCbn",
+	"8MPQ3qVhJfXeQXkwBaMjXEfncOQjErSCc0RGvAZ5/FRe+RhjJ7TLM/bJuVDdO162ttdpXPgYD3PyQ6cn",
+	"qvR2BcspliNCxcfBcI8ppRgBsX1ybuYvNdR5pNIheZqDs+1bKTkdfJ8OzLL3vAZ/oZf8jrtzZ+HCSXN4",
+	"3E44rem2gvfeJbB9ZQ9vIGiCGtrXPxCXeJZeqK1GjCdQXIsefKELVlyfsYXvcEmYbCjvFI2QY+UzPDyE",
+	"uvUgmu49xk2Dp45w9/gnqewwwOojKpY1rJU+6AzAHXxBjya5c3RxsR/X1ybPtnnGebpUohjVLsft1Z/3",
+	"jJ0UeKVX8a0bp6k6q5RCVBt7HJB9diUvIq07BoczLMiYaDCRBMF+P0qVuMFOSKkFG8Vl2acZdhqINy8u",
+	"xWKZ/ENFmIf7VNM1OOvwr//O/p9U8kF0Cyc4jm8yJAgdBDHDgXETswoN88nc+1YPT22r703AZlt2u5Pv",
+	"2rxoVXK9bl1HfK8b2PcVIapBZsIPEz09uYkSgVSHNePppOAa5nXOYsMIP7NLDWapKipLCdCYMvRUI0Ah",
+	"R2QhmcXETVUbD3CFCEYbZ9cKw+DtGgsqPJrrRiu52BFOAexHJjemqPXdQayLp/iQ4z8PfpDA7N/spLm1",
+	"/a5ghEWtb4gxlMh/mdvnd1lwmZxq3cPYBoP+qTb4hplag+PogCH2LyUklKzBMDrg2PJsF5z1RPQwYGsx",
+	"Q9jIfauPZF6S9j1yUtJXNjnghKSvDgZmw4ebjrP2TDlf/lTTPtAYQ0l/PDcmQ2ydjkqHQ3OVuIVqS5hq",
+	"Pn8E77+0SZOUr0u1YSsut95FtiI1xT1L0mJK7RBQqB8UlmnWJvpGskwbrhxEZ6k2qSYgKNysz0+qSifY",
+	"sGW+b+aXqh68g6rvJGQzGI9Pv+uRMDkuD9dWP6XzCXutMGDruhpCacyoTPEmxqIdg/om/06xwoJDxjd8",
+	"O2XGd9302DIh7ioM5eamQ9brVO3CbvCbEARmdQsVs+AS1YjpLpD/zlHRNluoGTpH7FM93LUHRGVOXZur",
+	"OuUJjroQHk1k2cikXkkNzOuvEYysA3c3vbuYU/cxPZleIn7uCfmwUgkGhBx6B9rRb0qKBZGF1Wt34pe5",
+	"Oxq//AX86JSHBLRvUDFCCl9q4viJ/6lSxbgx/YGa7+1MMxNJUul8q24YifYs7FCkXvhCe1adRbaoOb5g",
+	"DaWW14b80Qq86Zl/2szNM2ZQtYL2v8OW4bKPgmxXbcpYKlB+VQrbk1iUgUnepK/7DKzyULiFdtNuaiEq",
+	"cdk9qYC4hjRKt298nVIhVK0LyCMvDQAUpy+E57Mz+2f4XAe1IItMETxI+1p/JA4mhDfIvoWSZCt7GOB0",
+	"XH2T6Z+VQ67WRzmRmt3Ig8vsQR+mLAEtrNNZ7E0U83vNDIZVA4TXhcGP2syr/k8H99275jwuiPUpQySE",
+	"wkeSzLBRc386OgctwI+OSdbe2c2cZPNTpbnRMKmZtXoK7U+uMioTXsOkKWGx2ca4zqL9omUGCISe9uYp",
+	"Oad7PnnHlsJYIQubS89NmDoHJzvvST6bV3yRzFZHmjAud5uPUL8UXYM7vp2WFO0kopzdILkVd3nEw8wx",
+	"brXp6M4zNtDAycUuGqckzeMMdzaq2dEYg5iHxLW4YQdU/h9kqUYnWMTseVSthK2AXEuk02D3K3eL+84i",
+	"k4QPMZXriLV7wXlYtmsSQsBZ6ZD0uHMsDhedrfjbb+jpTry7lZM7vPb36I6EscKuVO58Y+HRDbNLoe3W",
+	"vWW61YnejDiYH5CuiExQFC1VbMp7t1+udyhO36Mq/GCSUDxjY7HjEIeyQvwiUERe5vtvh7k2cb4cWc4R",
+	"QELyHh85avX5G9OgsuPO3q2DSvP/nBqUtrDljO+mdcOuHu00HqGOUsq94oyfNJh5dpP7O1y2/MMperRg",
+	"YsbQY6D+So+FySTH99pZxNdEFsLz6CG6yDIJLAc+OWoSoPKmE5BaVR4+tiQPuKnNGnwlv5AhDL2ktru1",
+	"9P9A5Kp05U5oC5jIwTDCjEKHy3oYMeNr3EXbaXCx3zEArXs220ZXRTLE4cuSAs3pSmnF1NJ4TfmK+E1m",
+	"He4Pz4bBoPqWyB5j2LtEccQM17jtuXBaQKs35PkhCP+pCj6rK677K046fv9YxILRlYQCcFjVrGVxKMTB",
+	"9aKO7V4TOGv5ktHsPZSpxkzLrmb8QbWRe75a2Patbs3tMlEMHfQ1q9ZTViprobxh/y+2sonNmUmfEwQC",
+	"oDZyyn567TRwNxKhcFbC2OOqUY/UhnE1kUzDAwdNaKSPxaJoOHZ2+1GQhgH9TqVm+yOX9iJOo2RpTdw5",
+	"8nv+8G8PHz76ms3AboCQaFanQKoe4W5quuvvS7cGwv9UDcF/KTkBiHrj8b38MtkypVjsVo63eogqvToT",
+	"xnA+VzeaUm7HKT284M5WRG8D6mXXMY/Xm63oCjdLpRENZBVaYc2VTrUOqoBrab/2uRFDgGJCPtOg2PbI",
+	"YodmK3NUzf1+YGCKQgSpv5hdfsxEkTyUVYg0ZAEf9n6R6N8Z4lGY+xIiUv140035hefMhmY7W9mfWfTj",
+	"sv8i728hWHQRpYdrKS2IycQxyOurUUM88P2vwnOdJh7DmiP6/lpDbum+73wL2/Y8cv22h4uHvIod78Vh",
+	"O7b23Q5HtRql/oipemjEBDNnQFrMqevds+dtI9yNDpRls7Sdhh1hjj2dr39stR/pNpmmaye6KtEHpPnc",
+	"QjnFQ7tZbkeBsB8Fs96DQJhplbQvNNq9j/ruck+LCxsrkeQXsFYos7jWwm5fuuH8fQBck9zHOaCDmX4V",
+	"P7C0dk2JTCbcWIJ6vqlbEUvmKI1CCrn43+HBZg1r8S04vRLxP+eJOEHoxAI+uy9e8lwyXtulctMmxa6F",
+	"RYJKXwNr4jtam89+lj/Lr7BBrNslaklIIF+c0eqYVbcg0QEbYVL8tKexzSq6xn6WbnmI2/vm7RX+6g37",
+	"Y6XU7ZRtlL6dMgO8mkbQsClrkNBv2BupJLxBTJo1yOnP8o2Bah5/waxiXG4xxcGIhcRx/vQZexaVmjVf",
+	"UIYhl0yt+S81sDfEbm8++1l+hd1x8cE3fE1wEULJB74D/r/9yyj5hv3xxddP2V8///f/+FNoP2mwgpG9",
+	"cfvzxq13+rNs+7IIQ2dKChS8tcxYWH/2M8LFiQKk8Qm1IK2YC8c/kydrXizh6vFnDxuOaP2uqcCavPJ8",
+	"0iqavJ48CokcfC0m15M/f/YIP+QMI+TTB7z2dsSCcuPjzn5TTq4njmBP8AmMjPMVWNBmcv1T+rw1jziF",
+	"zJ3d99ODTz7Derv3r91xM2slDZ2gxw8fRkAY3y2utRP/8hKKTvhBwA23BJQxeFZ2zwhWXOBvY7Q69a04",
+	"uQeh3zIe/Xq1QjfF5JU7P24cZjUX1ZRJ8nFS6//pxPIFgugTwV9PJ57rEeY8Yvy7b9KePECM1OzOPHV/",
+	"zWwNipFfakCsA88zS+BYGxbpdaj27uL7gSu44Ibg90ms4bYUSy6cFPIwbpw5kjRp6FgREI2cYzZs6VtJ",
+	"Jffrb0AH6e+0D5clLQ5yWVYH2SBYtbme8peRmCT5fKbZZqkwMww9RISbxS2fcYN9kYslphqMo7oPl13h",
+	"QSGbzKfHJY7KU3p4Mg2lv1+ocns2qvuvU4T0/a7q4DE4Lrbjfuz7OU48BinDOcJK5SVfk6tIWBPUhdZm",
+	"+nfM7n5iOxHcSbgLDlV/dnZX8Ab/fs14Yd8wC1VlkJ1KUVLY0qrQhBtHnmKj3qmvcZ9ieGnKdI16CSno",
+	"U1bLEjROlwxvxg17I8o3NyyMZrm5DcPxn6X70YM0S7VhwnzG3DnwKhJIpwXNHWHm4g7YSkhnKNwQ36sV",
+	"GEooND56i0EttlCIWrNlb/DVN5hW5H58xo29+srN4+qbL9+QhrDL1D9yWyy/uvOO4M4FsB9w84v0JxbD",
+	"z7yw0dDAXLgbouaSr9cgDQXp3VIxRt3J/EldMaGRacO2ex6YPlwBpyrsZfKHb+J4TsBS0wEacIdKJwx8",
+	"+Kqz8NYSl155qL+d49m9Oy91Bn9sOl6YKfU+13egr7AfOgRmCKfOcWz2yM01wH9D33X1NT1xQcnlR7gk",
+	"vQA7gSOgsxbWZ6HNtfpvSkLzlNK1TBJqOvEZL7vEeblDnPPfJvTxD3KZXHxLaICdHQFnUqJMvCFk7jfB",
+	"6HvDVnzrhNSmd7OwYxVy9S1srwyi1WU5O4LZDZKbdKM4KW4gwoihARmDPylJGEzrSXfvMhr458msmlET",
+	"agc8E1NqoZSeMqdLWgXfwpY256ISwekJu3E8u1FBZ/G5/t4C3059UgrjchsVH3grzI6c9Vg6OUkbk5Wy",
+	"FvYznyJ0Mcq6AS5s/j6pKlS7TPQmCc0I+4w1rY0DyYgmfQR78M797z0pg5iKske6F7BSd/CMcPbHeSfc",
+	"S/9wByPB0J/vK6BnohFNmHEkFNHJKaBL37S2lzxt42eavbPPTozz8uAF+e+5hA5Zd5lvGkqffOU3NWkY",
+	"zY8PeJMgkrY2v9R8bp9Qn8ixO/FNCau1siALRFsd4jzb3bvz6yK0khG6yKOzDf19haW5WY55/PDx2cYi",
+	"lJP9sWawqOUNExJPrV54JuNoHVJsxjsuyDhBIjxTRcTH2b/BQ0eQvPVw+mlAJmQc2TzU+d+BnlFzX2ag",
+	"ok6mnUypcBwwITOnY+0ch5ny1c3Zy+0LRQUxH6NMcnO78L3441I5k8PRKQTxZpRt3bbUNkIOEz9I7wdq",
+	"PqfgUpLqz91fTyV7UvnELATmO9uktEzEYBikXT4arPE2FRxIOKe/+TiWU3uxZpDCKzde6xDlXoJ8n9uC",
+	"IqFfbCeXmGmMqJ1nrv5zIyd7ySOEzAblvZwkTt5GPANNVa6TzbLhzKm3jSKuJBEZi3zdQ6apZxOGNY0q",
+	"x59FbxD0+VAar/MJ5zDFCE1eTo/T6whH18lu6AuHHYIRJqS7ynZsij4nc8aR8319nh06pNbNv+O2WF5M",
+	"R/sIog8X3Pa/iTvwXmvUvCRsWKuBolP1/da3e9I4jYcaAYRXD7JKRsWJYaaYS9YXa8KH4HSu+vWySjsn",
+	"76NQ7tWc4FWiN42Ue9pvdLRLH2gSBKCBiE2U0UH6dIlFSR+VBfB3tWGc7eJ1hvCPz0wIGNB0k1KzVEyJ",
+	"iVK2nYdGKNGtq9M3/B0a4zt0ph68c2R5n/fbLtWmxTqn36i+OCBorrQned31o7hdh52dcyha/hAsuYlq",
+	"K+L44JkoWdztExnAcV12y78U8/nTZqDzmjISgnN3hP7toebOFuFsncYRsyCku4sFO0/mUrdv9xMF9bh7",
+	"3r3R7qkcRZgK1sGprBrxONI3/yu9/dhv/Vd6+yEv/ld6e3mpFfbdN4HabYxE1reI8ABTTMB0d577/9lv",
+	"N8+S/f6x8wi4Tykb06/4HvIxwwZ0hEI2N3PULs+pzCG3t1/zAl7EDmtnNv9j6eCoaHKPR2nysQSBHdle",
+	"KfffSwYr2xKBy0Yc7Hjw2rWJ471D7XKg7OH/uqkcOTOHFAprxgcSnabx1L2T5RQTOn4O/WpsEZpQfDZL",
+	"hcDPIWnO15EmOdRQCv9p/llMLCHkOhsciR3ryKuDpShRA5sTVE5qSlSjume/teBk3+3X37l3byg8edUg",
+	"4IAsbwIORiWMpdpppnQJeljanSFk72Y2AbrAl7Je4f9fJ2l0gMtewVt73uuF0DQ+jnvIc/2F76FwxJvc",
+	"SwxLdzppNBImyo20GzOpez4p7HN5BllyIfXTz+xJcRHNcyAuyx46axp15XJ3DiJJTlktCVMSi6RQtJH3",
+	"aX4WPsn4MMPDD975f71/QLPgsSNZOsfmBz/bUKt6brfLPH73nDlpl0vhecVvwWsMnnoRzXjAvmTCEE8+",
+	"DRJfIrkk8uAgwXC5faWZMB4BkhG8Lbp2jzp0CyXhapAa+Dcl4WNVBX/TKkJrY+4jur3hxkMiOsPEewLd",
+	"5bBSOpaNJi3XPq1hjzEFUuagZ+Kb5rFLxK9ng3kyTgQB0X7nykiP++BJYXxNH0FtSgy4lnw7DS1jkoqK",
+	"DxrslPQlssoOMuiDd/Hf7x8U7qaoqlZkLZcYbKzSEMl09itVtL78Cekt6AJr0dADAcTVdFWZbBpgRo95",
+	"it/+JMh+AR97mzk/sDbzpVbrnZ1tGkCILrBI60gflQGqZgb0nfeE5sqlnseHPjrj1DfWv+eQyIWz4Z+B",
+	"DWUG6PiiTSLY+gqQC7AQe3jNwd6+E4f06Q/f4xO/mbCGW+6FL2SkqEfkw1THjDaYvWmnfUUL31NNxCdf",
+	"soCL+a1XLDS5/ytfvCYXgIlLQe5jpo/l5jZkzOILMbMp5CNgBkjTFffjLXOILvWkQoqLJGz4udLMqFWr",
+	"hnP8rYdce9CC+l/xqTNmr2APO1wEQrQ37p3z2/6dVmbU87CNs5wetAJudkMScZ8fIpg8Zac86u2xvz/+",
+	"UiyWwyawUrnxH40a/96tzHu4pgJPXvqqwm5RlpIyqMWoWWKi4b/qcgHo4PDQME7C6LoiVXQLxxXG7J72",
+	"/mP5ovPsb0ZF2V34hTmgQ+UBakt2t3NqS4S3u1e1ZV8wAteScQkbShOOrfCEYRul0YTNyEkt03LKN1PZ",
+	"Cyzvc8c9aRQf29Uftz6V0ezj6TNe3C60byrXw2SZO97ng/eKEg+DfwEPqQf9z/s5xnQoyA7iEU4HmsqW",
+	"e8TaZIKDKJ125b48TaU5DE1fiIxBDQ/CMvGHq3Zz/t8TG/p7M1zcOxza34XCCZ9t6TiXQMBjYksOB2LE",
+	"/d6A/+bv9Qi++zEWG9PsLn3pEglS9XHjb9f6ni/WC/kDiCYfxCEQIKgvud8hoW2jdvCAECyIr3zL6in+",
+	"jmp8QFp0BOJr2O3LN53llZJw3FVJbPdgVle3+RR5N9knVfWp8FRvm7tu1lGZaKw2F5VtQPeM5GuzVHa3",
+	"n9rnydZxZEEP/+Bec4GVOu39X865muOA2/2B7XblQ6M9/JyAdg/zSrWAwsKfNUgW3Tc+iLn1PdWXCIPI",
+	"qwo7Y8O8NlCSJyyUmIcGktTT82Aa6m5jPE+HdNbZ/QUf3DksL12xSyWVtOIb6hHiyyoQhtPT1qmN1kA1",
+	"P0nsvKN/9KJFPXXWlpfH5w5M6vDZ85YPXi5AiMRgnMWJj6e9WQLkgcO/ertW2r7EZ85uGnlapo2Gt5V5",
+	"2zIb/I+FuctYCtkOT5T1AKXA7gsGsHkKsWyhVitubrr55Hv9O3VdwbAkbmqBanrKMAYnuUfIEZwX6eFG",
+	"5ayvPQMwEA7bDqDLX+n1EiNDZU0Sx/eXdTr9TkPLIwtEVGEhjasaD81MSK63+32ULovm3uqG4IOp3DDO",
+	"kPOnO/xBAFFmrYGX+GdqsaN4CSUhJR+VB4Of6qk5fKZ4edwZO6v/y9+sc5EFxPQWe5K3Hw9i7Y2HctVq",
+	"Y7C4L27PtOmaEk8jDy0XCFFZZV1wlCGRESX12jfSDWci/oKX7mDgd4c7W3wflDwZTklWOfEQ/Y7q9gmi",
+	"um0ouuIFjrk1PirILbXZHprOtSd3LKzWlW+RlIM2ehWe+Viu9ymidP86r6MnKFxxezdLBXeg2S3A2sSy",
+	"saYf5bRp5+OVin0FBZv2HFv3GvvxZWE6XuETH6cXjuZ2WcUB4fWRTI3q8Aez03b4WJ/cK930evugd/5C",
+	"BRzDBhUnevuxt1EXeyan+jpG/j0IdiTIT1VSXwls4IANrgnf1gCwpdqwDVRVE4+kbbJLWE3PFCNDLn+A",
+	"YAm59M9vAdZnkQjn9wzjtJ4ulRhagPTpyKG/4fm0u9Lo8AEdzwF3O726c9pCq6P3x3kvtCZ4bxglsdJT",
+	"Yl4+M2vgt0zNp3jRO8tSHY+w1Gptm72of4ytXD/GLQmzu/B+7GVrkGgUposaODxYuVnmD8OPy+3veCAj",
+	"mGB52QO59Sh5ugx9q6k7k7Doxjtu+1sdXrPB6tiT9MPW1v1eUrfTIfbC4fmnPg07WmTp4rkAQYKeiHbn",
+	"30G8uOq127+7aEun7+DyWOrc3GILNySLs3UJaluHuyy2ECwKMB0qYajJU+nBmhuzUbrMqq60Xd+Hxy6j",
+	"hIbP02AfunSMZsEUWqzOpghEuvHo776dr/EpXcOIja6nB+/c/973MedRJSjupW++vHxxz4W7l6BXL3Yv",
+	"wbbUZMstaq5LMzSA0Cb1A1/2cQiADp85luznvYVSn1K1LdRqeJ7ic//87zhMn8TdSwx4D3CAoQgKnXJU",
+	"7eR3eNruWuXZjSlnFOhaHnfy1GrVaWqaOHrhoRPO3ieF/EjrvS8oDcNFyfhM1TFogjmp1jQ9NFVVnqWA",
+	"8klZ+sXdg1t258K7QCU7LeSDJEwGIl6OO17yLVb/EdJrmzswVky/QKiLeZtVhsbRukIgwHVn+7gTovZx",
+	"tdItMZBr1uMbnSWvVY+KPCJpKdbLPUqjW/8q76cvMWv28rnb7SvKF85FoRXSD1uMiW7DUqFesuR3wHgl",
+	"buGoy6qEQpgDbe2gECWcqitequLbz/+DoFsTZS6ZT/kS7K7uUlIigBFlCPdiIA7Duj68ozQTsqjqEhNh",
+	"VpSE1H4Ys17dG0dJNsz16U/+O8mWO3dqgNvS6tebqrav2WKmmtulaej510pOE9L7TJAJsDKAmJiuP7oI",
+	"WSUkYOLuUTLF7Vi/9vudujtVlFzKi6XuLm2PPPexH7UIIVtelhqM6Qj/lSMSgheg8Wn84VXuN6ujNkbp",
+	"Eln0ygDlcaQF/kvg1XP/6Mcm78O83Bw/iMy/sDvo79y3vAqRQr5ea2odjEwR+vI4aY5nmbIwCl5VhoX9",
+	"JWFP6i0V4DsmWnKDwNtHyn3M2+fVofp6/9DlzNpft0fEE/C+7OQGUaQFO4nJkWQW7ccfhksb7NbfX7Qp",
+	"P85L4EUt70Hhd/Rpru0sNAKScVTtprwnOKcLi/oX9Rit/vE5x/1k0sCecq232NaZV1D69ODa7qd43aD9",
+	"uAPK4u4D/140HyiUhr/uZcHMHXFYrzg9zHMBHMBfqS7xxKsO8JYXFntgCMP8xKe+/s5xwQEtHzc1sdcH",
+	"KlTIOP5ie1yVSta/dYGKk4+l0uJTckzQCN5nmvRQxPIEdFoxw7emU6BA5bb4Z7Q7fQ+uo7TTOyXKPC/+",
+	"U4nytxpgxpJcbz3U66HE9Xg6D97RP3pD9y/wkdG0pdcursspc9kmxc8lePSh9o1J5MvpyV3qjggXvPBf",
+	"Pp7a6ZBBVWKJnYnNlLttMg8FwZ3JObIpecbVd0vtl/bD6QVJ9g3F2kID9yHFvaFnpJLg26wI02r5pWSV",
+	"AxRstwIblWL5a0QQJCa6p1a0Cm+KKXPbjYZo2EQjZAExLkI8G8EpsPf/lK1BJ7u4jT2YgA7tA/7ukwXg",
+	"MT5v8m7Ho9HydU8nVSnm+JpYTabkDh9ZAk8GhNAhSSJZBO+u7/uucQ9AN6hKLFVV0lnGAsD04L+cIzna",
+	"3Ip1Htd0VOdfbtlKGcuMQqSMG/bQETLXdth7A84xcHM+fIpTa7/d+brjVY1bbyzwMnbO5FJJUfAKhWdW",
+	"57biDsbVcu3Nbz9accUKqCoT8eupX7muMcjhTkddceOjGIgqkkvQ8jbISZVmn2J0qIXPxoOkjPGhE8Ri",
+	"BXN7pWrb6997BnP7vLanycVf4zXqCXMfTl7O3GkSckE4Xxjic2d9qTZsVRdLX1iMWdQBpOBYphiCmnls",
+	"X9xfPU8QYe7D7ZwQCQjhuZMJSQLdXwkn8cS/oBiCyxwfuyRnfGQ77td8D2jM3Q0nRwzepk53mwGKiRP2",
+	"2VhuhbGiMH2egpfNUx+nt6A1wQuWAqk70HwBU1ZL8UsNEowJHepJNZyjP1LaoJKpOYM70NujTJpaIkxa",
+	"f/nFi3q8c+xFfR+RuEu7bupW6YVHUT4cfNsl7JCcqBdQgFgfkfDtqXyMiRjMwd9iXpT29PZiL+wy3W5W",
+	"8wJMf6ZUNhFqIE8sOS0g7ZH+O69+m2fOLdxvSOz/HmC8qEMZtwNDjy1ih90+pHueegQTDolgJtMSPJMJ",
+	"wzyiasZeDn9sOSYO2PJnL4/6xLRjt3X3lRbjpMCUmeB45NJsQEMZ8eZmoa3SeLEQOPXBO+KB9w8MWFvB",
+	"ytMoFzp3z3gq3ENqR+fS2cU8jcybLx9IQ5xeInQfaPdBAvhhQy5bs4I3WEQ69Pl/XFhn1WOyNytVPbMs",
+	"ACUKYuJyF9J7oCStZal6gvqaz+0P7pF748ELcY5bxG+9U9wnjYKIJ4ESoxEHC73bltsYtUQlY+pBPWwb",
+	"1dVYUVUUPAgJtBut7BGn5Q60mIuGLpn0A/fU9hh177RT8ztQ2vXkBfAyGM+0/41F4Ctj+vDQ+vjAiIW8",
+	"Ej37/lIs5DfyQuAR/uP3fONdAuUDiloLu51c//R6xzpfg5NPhZJGVRDQJ0jD5ljLT8pZxKk4gEkhcZJx",
+	"43z0Ir9zFLq4N/iNr7wDqLPewUAbFNm7uhXygAv+JT74LT53SVdaHOY+tPaCSzZD4kkoELY9YqE6/Ro7",
+	"46g5NSPw+SWBrES4rO4e/nyYpPdAzguT8klVMRPXMo5AD97RP9739+dfqTugtYy+DOm1HPrc5U4mTZpx",
+	"TxrSPKQinak2cJBW7W7a07xz/BJUOTcDXtgbawINBvDeNI3c9H19DkoeVrS+mX/HsX18Ms9CwoaJbj8m",
+	"zD7jxiuo163qG1JSZ0qWBnuk+F5eeMnZJa4lmdfAV9BEVMdmN1xAJ0EKfhBT/OLs+R12HggyQOnGaXmD",
+	"BRiFBhvN85gQ5UyS7SgBkRKpGGAwfe4hWX59P81Q98TNr6pFwUuQFgl5yZJ+VFojqjtnaw13AjZemw05",
+	"uOQMx65J9FjJt4f4qGWbdDloKYxV/Ui9JEn+7h88UXomW26UvU7DvYzAlZCxx9bQ/EAnbO9Ao6mArnlu",
+	"HeXIUWYslzab6JvPE7xf4NPdfbhw+JMAUO1Sq3qxZFasmibNgYyYg3jToKXa4CaX2I7AEmqqYZ8//Px4",
+	"rfGBPwV5Ifc9PXAuNekCcI40wQ9TSuapd+ngCKaMzIDVsgRtrFIluVOaa9GLtsgkhqrNyCcnLJtBoVZO",
+	"D9qvmhgr09ZazaCPYdQMPnKtGud4yVC43gavgqRsI2YsrNlsi/+/8V1810pTNrUJVVheozlhd0JeSm9I",
+	"9shqlnGq+kdYQ3EfiX6+JXrrfOaLzPM5RNl+JPwWjix8OE3r3Lv30btLTKs01vKQWz8UCKXve3jb0/9r",
+	"s1RVu/1X+DlAwr0e1LeMW9+ZB/E5KKByqR5pHlXay+FCucsb5W9T+sTWtV4rk62bhc3LQq1PzeJPyX8v",
+	"/rM1DlV2+Y8+XMHu+99DKF6YkOXrU0cT0AJ+yz3vrfjWaQi478Ia+hs122Uzt18HxE7PlbLRGPXOona/",
+	"BPujf+Qj1A9fbgQ6jH5ljhEfp/G7j94s2gMs6i4qZYBE3ygXiGPsft3hFT4xdp8/Kl3ALeHCmsAX8Zwy",
+	"d7CyGgDRO2Os4R8fvHP/680ifkXSaNyOuJcundOYk7dntKS9JB5Nzwdw14sW/SO3xfLChLXw1tI8kpfl",
+	"feXtfq/VQmMyvFMb9B3oK7xFiEJTVksrKhauPQZyBxt/OMUPp+b+Vhn5ibkNWUBWMWPV+qZVQha8245+",
+	"ULIK+B00BuMMlruB1cSGNHf7zoZUanFIrDxTi6M3JOOOrOAOqsG5s8/U4hm+8Mklz7qZ30upIWWPiXIa",
+	"PIWzUK899JjW5pDH4AdD/oKLUcsNcA9h9tqvoy+5YzdunJZWTzVwC27SJ5vhF1J7/wEbnN49h3KaMS+z",
+	"h2XJOO7iiE2MLP7gnfvfgFSJozbWvfQB0yTc0nyaVlUxq24htialBkKj2D53KZydMg8/FdZ7Tmknepz0",
+	"yNjLL47rA9kQckSmxKWAInEJHyTscuGd9i25fLd3PFcrvmWlmlJKK6WNIHSrxNYWmJNkAp7RsWJptz1a",
+	"GmUUDNhWe7TzHcNH57x44gwvjq+Gm8Mx76fpm0YxfLPEflKy2jKpNtNQ6itGdVTr3S+Ssf3eEnrk4xSY",
+	"OLl7CIn4uwgjIo5yDVB22I9Cgz2fWobruofwSGeXLqLD0VruWYlrDXrJpK4ZcA2a2CN9ak8/nQ/e4f8H",
+	"6HzHcc3OjZyo2rP+q+fq+XO/quWdwo3CRTBusUPbmD3ZrTN4N6Edn1z/9NqRK+Taux9fuyf1XaB6ravJ",
+	"9eTB3SM8W368/fCb8hcz3tU7PZXdvPajZOsKK9AbFDNRgrTCCswmDumd3lG+/3qJUGzeL7MT4m3eDsGV",
+	"RIhOMl7bpXLUiA1ooQylFaXaSO8GbHwlTq9IfQo1jj8YpuuqPfXYsDwVq8RerpulajEndrXNxDXdw1ph",
+	"TCdGDCUuPPcGpanEEt3QKhsBTxPgkFzrLbYEiwDadEkbq9Zr0R4Yy4H2v1ApufDudULMd7vK12u6ccMa",
+	"0fGRpkcpyi7n1CX6hd7/nwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
