@@ -110,8 +110,8 @@ func (u Usual) unusual(departments []Share, plans int) string {
 	case u.Count > u.High+max(2, u.High/2):
 		said = fmt.Sprintf("%d × %s, usually %s", u.Count, u.Name, span(u.Low, u.High))
 	}
-	if harm(u.Name) == 0 || u.Count < fewChanges || len(departments) < 2 {
-		return said
+	if harm(u.Name) == 0 || u.Count < fewChanges || said == "" && len(departments) < 2 {
+		return said // of a house of one department that says nothing
 	}
 	for _, d := range departments {
 		if n := d.Verbs[u.Name]; n*10 >= u.Count*9 && d.Name != "" {
