@@ -1,0 +1,172 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"twinning/internal/core/lifecycle"
+	"twinning/internal/core/planning"
+)
+
+// Run is one execution of a sealed plan.
+type Run struct {
+	ID      int64           `db:"id" json:"id"`
+	Plan    int64           `db:"plan_id" json:"plan"`
+	Task    int64           `db:"task_id" json:"task"`
+	Wave    string          `db:"wave" json:"wave,omitempty"`
+	Started time.Time       `db:"started" json:"started"`
+	By      string          `db:"created_by" json:"by"`
+	State   lifecycle.State `db:"state" json:"state"`
+	Ended   *time.Time      `db:"ended" json:"ended,omitempty"`
+	Message string          `db:"message" json:"message,omitempty"`
+}
+
+const runColumns = `SELECT r.*, t.state, t.ended, t.message FROM runs r JOIN tasks t ON t.id = r.task_id `
+
+// AddRun notes that a plan is being run by a task.
+func (s *Store) AddRun(ctx context.Context, plan, task int64, wave, by string) (id int64, err error) {
+	return id, s.get(ctx, &id, `INSERT INTO runs (plan_id, task_id, wave, created_by) VALUES ($1, $2, $3, $4) RETURNING id`, plan, task, wave, by)
+}
+
+// Run finds one.
+func (s *Store) Run(ctx context.Context, id int64) (r Run, err error) {
+	return r, s.get(ctx, &r, runColumns+`WHERE r.id = $1`, id)
+}
+
+// Runs lists those of a plan, newest first.
+func (s *Store) Runs(ctx context.Context, plan int64) (list []Run, err error) {
+	return list, s.list(ctx, &list, runColumns+`WHERE r.plan_id = $1 ORDER BY r.id DESC`, plan)
+}
+
+// LatestRun finds a plan's newest.
+func (s *Store) LatestRun(ctx context.Context, plan int64) (r Run, err error) {
+	return r, s.get(ctx, &r, runColumns+`WHERE r.plan_id = $1 ORDER BY r.id DESC LIMIT 1`, plan)
+}
+
+// Receipt tells of one change: what was read, sent and answered.
+type Receipt struct {
+	RunID    int64                     `db:"run_id" json:"-"`
+	Number   int                       `db:"number" json:"number"`
+	Change   string                    `db:"change" json:"change"`
+	Verb     string                    `db:"verb" json:"verb"`
+	Person   string                    `db:"person" json:"person,omitempty"`
+	Label    string                    `db:"label" json:"label"`
+	Account  string                    `db:"account" json:"account,omitempty"`
+	Outcome  string                    `db:"outcome" json:"outcome,omitempty"`
+	Detail   string                    `db:"detail" json:"detail,omitempty"`
+	Intended time.Time                 `db:"intended" json:"intended"`
+	Ended    *time.Time                `db:"ended" json:"ended,omitempty"`
+	Before   JSON[map[string][]string] `db:"before" json:"before"`
+	Sent     JSON[map[string][]string] `db:"sent" json:"sent"`
+	After    JSON[map[string][]string] `db:"after" json:"after"`
+	Trace    JSON[[]string]            `db:"trace" json:"trace"`
+	Attempts int                       `db:"attempts" json:"attempts"`
+	DoneBy   *int64                    `db:"done_by" json:"-"`
+	Verified string                    `db:"verified" json:"verified,omitempty"`
+}
+
+const receiptColumns = `SELECT x.*, c.verb, c.person, c.label FROM receipts x JOIN runs r ON r.id = x.run_id JOIN changes c ON c.plan_id = r.plan_id AND c.number = x.number `
+
+// Receipts lists a run's in order: of all changes, or of the one with a number.
+func (s *Store) Receipts(ctx context.Context, run int64, outcome string, only *int, p Page) (list []Receipt, next string, err error) {
+	err = s.list(ctx, &list, receiptColumns+`WHERE x.run_id = $1 AND ($2 = '' OR x.outcome = $2) AND ($5::int IS NULL OR x.number = $5) AND x.number > $3 ORDER BY x.number LIMIT $4`, run, outcome, p.afterNumber(-1), p.limit()+1, only)
+	list, next = cut(p, list, func(r Receipt) string { return number(int64(r.Number)) })
+	return list, next, err
+}
+
+// AllReceipts lists every one of a run.
+func (s *Store) AllReceipts(ctx context.Context, run int64) (list []Receipt, err error) {
+	return list, s.list(ctx, &list, receiptColumns+`WHERE x.run_id = $1 ORDER BY x.number`, run)
+}
+
+// OpenIntents lists the changes of a plan that some run of it meant to send and
+// about which nothing is known: they are looked up before anything is sent.
+func (s *Store) OpenIntents(ctx context.Context, plan int64) (list []Receipt, err error) {
+	return list, s.list(ctx, &list, receiptColumns+`WHERE r.plan_id = $1 AND x.outcome = '' ORDER BY x.run_id, x.number`, plan)
+}
+
+// DoubtIntents says of what was meant to be sent, and never heard of, that nobody
+// knows whether it was done.
+func (s *Store) DoubtIntents(ctx context.Context, plan int64, why string) error {
+	_, err := s.exec(ctx, `UPDATE receipts x SET outcome = 'in-doubt', detail = $2, ended = now() FROM runs r WHERE r.id = x.run_id AND r.plan_id = $1 AND x.outcome = ''`, plan, why)
+	return err
+}
+
+// OpenChange is a change that was sent, and of which it is not known whether it came about.
+type OpenChange struct {
+	Receipt
+	Lane int64                 `db:"lane_id"`
+	Body JSON[planning.Change] `db:"body"`
+}
+
+const openColumns = `SELECT x.*, c.verb, c.person, c.label, c.body, p.lane_id FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN changes c ON c.plan_id = p.id AND c.number = x.number
+	WHERE x.outcome IN ('waiting', 'in-doubt') `
+
+// Opened lists a lane's, oldest first.
+func (s *Store) Opened(ctx context.Context, lane int64) (list []OpenChange, err error) {
+	return list, s.list(ctx, &list, openColumns+`AND p.lane_id = $1 ORDER BY x.run_id, x.number`, lane)
+}
+
+// OpenOne finds one; ErrNotFound when that change of the run is not open.
+func (s *Store) OpenOne(ctx context.Context, run int64, number int) (o OpenChange, err error) {
+	return o, s.get(ctx, &o, openColumns+`AND x.run_id = $1 AND x.number = $2`, run, number)
+}
+
+// Unsettled lists the receipts of changes to a system that a later roster may show:
+// those that wait for it, and those in doubt, oldest first.
+func (s *Store) Unsettled(ctx context.Context, system int64) (list []Receipt, err error) {
+	return list, s.list(ctx, &list, receiptColumns+`JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
+		WHERE l.downstream = $1 AND x.outcome IN ('waiting', 'in-doubt') ORDER BY x.run_id, x.number`, system)
+}
+
+// DoneSince counts what was done to a system from an instant on, or may have been,
+// or waits in an upload file, by verb and day in a zone.
+func (s *Store) DoneSince(ctx context.Context, system int64, since time.Time, zone string) (list []Tally, err error) {
+	return list, s.list(ctx, &list, `SELECT c.verb, to_char(x.ended AT TIME ZONE $3, 'YYYY-MM-DD') AS day, count(*) AS count FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id
+		JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.number = x.number
+		WHERE l.downstream = $1 AND x.outcome IN ('done', 'in-doubt', 'waiting') AND x.ended >= $2 GROUP BY 1, 2 ORDER BY 2, 1`, system, since, zone)
+}
+
+// Tally is how many changes of a verb were done on a day.
+type Tally struct {
+	Verb  string `db:"verb"`
+	Day   string `db:"day"`
+	Count int    `db:"count"`
+}
+
+// Pending counts what other plans for a system may still do, by verb: sealed and
+// not expired, running, or halted and not given up.
+func (s *Store) Pending(ctx context.Context, system, except int64) (map[string]int, error) {
+	var rows []struct {
+		Verb  string `db:"verb"`
+		Count int    `db:"count"`
+	}
+	err := s.list(ctx, &rows, `SELECT c.verb, count(*) AS count FROM plans p JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.set_aside = ''
+		WHERE l.downstream = $1 AND p.id <> $2 AND (p.state = 'running' OR p.state IN ('sealed', 'halted') AND p.expires > now())
+		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged', 'in-doubt', 'waiting')) GROUP BY 1`, system, except)
+	counts := map[string]int{}
+	for _, r := range rows {
+		counts[r.Verb] = r.Count
+	}
+	return counts, err
+}
+
+// SetVerified records what reading again showed.
+func (s *Store) SetVerified(ctx context.Context, run int64, number int, verdict string) error {
+	return s.must(ctx, `UPDATE receipts SET verified = $3 WHERE run_id = $1 AND number = $2`, run, number, verdict)
+}
+
+// Counts counts a run's receipts by outcome or by what verification said.
+func (s *Store) Counts(ctx context.Context, run int64, by string) (map[string]int, error) {
+	column := map[string]string{"outcome": "outcome", "verified": "verified"}[by]
+	var rows []struct {
+		Word string `db:"word"`
+		N    int    `db:"n"`
+	}
+	err := s.list(ctx, &rows, `SELECT `+column+` AS word, count(*) AS n FROM receipts WHERE run_id = $1 AND `+column+` <> '' GROUP BY 1`, run)
+	counts := map[string]int{}
+	for _, r := range rows {
+		counts[r.Word] = r.N
+	}
+	return counts, err
+}
