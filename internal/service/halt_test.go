@@ -107,6 +107,8 @@ func TestWindows(t *testing.T) {
 	rest := d.newest("rest")
 	_, err := d.service.StartRun(ctx, access.Caller{Name: "nightly", Rights: []access.Right{access.Work}}, rest.ID, rest.Hash, RunOrder{AnyTime: "because"})
 	require.ErrorContains(t, err, "needs the right overrule")
+	_, err = d.service.StartRun(ctx, access.Caller{Name: "nightly", Rights: []access.Right{access.Work}}, rest.ID, rest.Hash, RunOrder{})
+	require.ErrorContains(t, err, "a plan that humans have sealed needs the right seal")
 	_, err = d.service.StartRun(ctx, tester, rest.ID, rest.Hash, RunOrder{AnyTime: "the astronomers can't get in"})
 	require.NoError(t, err)
 	require.Empty(t, d.perform())
