@@ -41,7 +41,7 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 			e.Intention = p.Key
 		}
 	}
-	e.Freed = c.Frees()
+	e.Freed = c.Frees(r.Account)
 	e.Keeps = c.KeptBy(r.Account, fmt.Sprintf("run %d", r.RunID))
 	if e.Deleted = c.Verb == planning.Delete; e.Deleted {
 		return e

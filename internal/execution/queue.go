@@ -376,7 +376,7 @@ func (q *queue) keep(ctx context.Context, i int, r store.Receipt) error {
 	if q.failures >= maxFailures {
 		q.halt(fmt.Sprintf("stopped after %d failures in a row; the last: %s", q.failures, q.lastBad))
 	}
-	if share := q.charter.Failures.Share; q.tried >= charter.FewestTried && float64(q.failed) > share*float64(q.tried) {
+	if share := q.charter.Failures; q.tried >= charter.FewestTried && float64(q.failed) > share*float64(q.tried) {
 		q.halt(fmt.Sprintf("stopped: %d of %d changes failed or were refused, more than %g %%; the last: %s", q.failed, q.tried, 100*share, q.lastBad))
 	}
 	if q.forbidden >= maxForbidden {

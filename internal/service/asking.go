@@ -63,7 +63,7 @@ func (s *Service) StartAction(ctx context.Context, who access.Caller, lane strin
 	if err != nil {
 		return PlanView{}, nil, err
 	}
-	if asked.Origin.Until, err = s.until(l, a.Until, actionKeeps[a.Verb]); err != nil {
+	if asked.Origin.Until, err = s.until(l, a.Until, planning.Returns[a.Verb]); err != nil {
 		return PlanView{}, nil, err
 	}
 	accounts, people := slices.Clone(a.Accounts), slices.Clone(a.People)
@@ -93,9 +93,6 @@ func (s *Service) StartAction(ctx context.Context, who access.Caller, lane strin
 	}
 	return s.startAsked(ctx, who, l, r, asked)
 }
-
-// actionKeeps are the verbs after which the charter would want it otherwise the next night.
-var actionKeeps = map[string]bool{planning.Suspend: true, planning.Reinstate: true, planning.Hide: true, planning.Unhide: true}
 
 func (a Action) values() ([]planning.Wanted, error) {
 	v, known := planning.Actions[a.Verb]

@@ -50,6 +50,35 @@ func (e Export) Open(ctx context.Context) (leave func(), err error) {
 // Write writes the file.
 func (e Export) Write(w io.Writer) error { return e.write(w) }
 
+// exported is a file that is given out in one of the few places for them.
+func (s *Service) exported(name string, write func(w io.Writer) error) Export {
+	return Export{Name: name, write: write, open: func(ctx context.Context) (func(), error) { return s.place(ctx, s.exports, "exports") }}
+}
+
+// tableOf prepares a list of ours as a file: a sheet for people, or a JSON line each for
+// machines; every calls back for each item.
+func (s *Service) tableOf(name, kind string, columns []string, every func(each func(line any, row map[string][]string) error) error) (Export, error) {
+	if kinds := append(slices.Clone(sheetFormats), "jsonl"); !slices.Contains(kinds, kind) {
+		return Export{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("this can't be given out as %q", kind), Detail: "expected one of " + strings.Join(kinds, ", "), Field: "format"}
+	}
+	return s.exported(name+"."+kind, func(w io.Writer) error {
+		if kind == "jsonl" {
+			return every(func(line any, _ map[string][]string) error {
+				_, err := w.Write(append(asJSON(line), '\n'))
+				return err
+			})
+		}
+		out, err := anyfile.NewWriter(w, kind, columns, format.Writing{People: true, BOM: true})
+		if err != nil {
+			return err
+		}
+		if err := every(func(_ any, row map[string][]string) error { return out.Write(row) }); err != nil {
+			return err
+		}
+		return out.Close()
+	}), nil
+}
+
 // ExportRoster prepares a roster, or a part of it, as a file.
 func (s *Service) ExportRoster(ctx context.Context, who access.Caller, id int64, how Exporting) (Export, error) {
 	r, err := s.takenRoster(ctx, id)
@@ -87,9 +116,7 @@ func (s *Service) ExportRoster(ctx context.Context, who access.Caller, id int64,
 		return Export{}, &fault.Error{Kind: fault.Invalid, Title: "an LDIF file needs a dn for every record", Field: "columns", Next: "export a directory with native=true and dn among its columns, or choose another format"}
 	}
 	how.Columns = columns
-	e := Export{Name: fmt.Sprintf("%s-roster-%d.%s", x.Name, id, map[bool]string{true: "json", false: how.Format}[how.Format == "scim"])}
-	e.write = func(w io.Writer) error { return s.export(ctx, w, x, r, shape, how) }
-	e.open = func(ctx context.Context) (func(), error) { return s.place(ctx, s.exports, "exports") }
+	e := s.exported(fmt.Sprintf("%s-roster-%d.%s", x.Name, id, map[bool]string{true: "json", false: how.Format}[how.Format == "scim"]), func(w io.Writer) error { return s.export(ctx, w, x, r, shape, how) })
 	return e, s.act(ctx, who, "roster.export", fmt.Sprintf("%s, roster %d", x.Name, id), map[string]string{"format": how.Format, "columns": strings.Join(columns, " "), "text": how.Text, "native": fmt.Sprint(how.Native)}, onlyTold)
 }
 

@@ -14,7 +14,6 @@ import (
 	"twinning/internal/core/sheet"
 	"twinning/internal/fault"
 	"twinning/internal/format"
-	"twinning/internal/format/anyfile"
 	"twinning/internal/store"
 )
 
@@ -37,36 +36,21 @@ func (s *Service) ExportPlan(ctx context.Context, who access.Caller, id int64, k
 	if err != nil {
 		return Export{}, fault.About(err, "plan", fmt.Sprint(id))
 	}
-	kind = cmp.Or(kind, "xlsx")
-	if !slices.Contains([]string{"xlsx", "csv", "jsonl"}, kind) {
-		return Export{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("a plan can't be given out as %q", kind), Detail: "expected xlsx, csv or jsonl", Field: "format"}
-	}
-	e := Export{Name: fmt.Sprintf("plan-%d.%s", id, kind)}
-	e.write = func(w io.Writer) error {
+	e, err := s.tableOf(fmt.Sprintf("plan-%d", id), cmp.Or(kind, "xlsx"), planColumns, func(each func(line any, row map[string][]string) error) error {
 		all, err := s.Store.WholePlan(ctx, p.ID)
 		if err != nil {
 			return err
 		}
-		if kind == "jsonl" {
-			for _, c := range all {
-				if _, err := w.Write(append(asJSON(changeView(c)), '\n')); err != nil {
-					return err
-				}
-			}
-			return nil
-		}
-		out, err := anyfile.NewWriter(w, kind, planColumns, format.Writing{People: true, BOM: true})
-		if err != nil {
-			return err
-		}
 		for _, c := range all {
-			if err := out.Write(planRow(p, c)); err != nil {
+			if err := each(changeView(c), planRow(p, c)); err != nil {
 				return err
 			}
 		}
-		return out.Close()
+		return nil
+	})
+	if err != nil {
+		return e, err
 	}
-	e.open = func(ctx context.Context) (func(), error) { return s.place(ctx, s.exports, "exports") }
 	return e, s.act(ctx, who, "plan.export", fmt.Sprintf("plan %d", id), map[string]string{"format": kind}, onlyTold)
 }
 

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"fmt"
-	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -11,8 +10,6 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/fault"
-	"twinning/internal/format"
-	"twinning/internal/format/anyfile"
 	"twinning/internal/store"
 )
 
@@ -25,35 +22,21 @@ func (s *Service) ExportReceipts(ctx context.Context, who access.Caller, run int
 	if _, err := s.Store.Run(ctx, run); err != nil {
 		return Export{}, fault.About(err, "run", fmt.Sprint(run))
 	}
-	if !slices.Contains([]string{"xlsx", "csv", "jsonl"}, kind) {
-		return Export{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("receipts can't be given out as %q", kind), Detail: "expected xlsx, csv or jsonl", Field: "format"}
-	}
-	e := Export{Name: fmt.Sprintf("run-%d-receipts.%s", run, kind)}
-	e.write = func(w io.Writer) error {
+	e, err := s.tableOf(fmt.Sprintf("run-%d-receipts", run), kind, receiptColumns, func(each func(line any, row map[string][]string) error) error {
 		all, err := s.Store.AllReceipts(ctx, run)
 		if err != nil {
 			return err
 		}
-		if kind == "jsonl" {
-			for _, r := range all {
-				if _, err := w.Write(append(asJSON(r), '\n')); err != nil {
-					return err
-				}
-			}
-			return nil
-		}
-		out, err := anyfile.NewWriter(w, kind, receiptColumns, format.Writing{People: true, BOM: true})
-		if err != nil {
-			return err
-		}
 		for _, r := range all {
-			if err := out.Write(receiptRow(r)); err != nil {
+			if err := each(r, receiptRow(r)); err != nil {
 				return err
 			}
 		}
-		return out.Close()
+		return nil
+	})
+	if err != nil {
+		return e, err
 	}
-	e.open = func(ctx context.Context) (func(), error) { return s.place(ctx, s.exports, "exports") }
 	return e, s.act(ctx, who, "run.export", fmt.Sprintf("run %d", run), map[string]string{"format": kind}, onlyTold)
 }
 

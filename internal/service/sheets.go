@@ -59,11 +59,9 @@ func (s *Service) SheetOf(ctx context.Context, who access.Caller, lane string, w
 			return Export{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%s can't be edited in a sheet%s", c, document.Suggest(c, offered)), Detail: cmp.Or(reconcile.Fixed(rules, c), x.Name+" has no such attribute") + "; what can be: " + strings.Join(offered, ", "), Field: "columns"}
 		}
 	}
-	e := Export{Name: fmt.Sprintf("%s-accounts.%s", lane, wanted.Format)}
-	e.write = func(w io.Writer) error {
+	e := s.exported(fmt.Sprintf("%s-accounts.%s", lane, wanted.Format), func(w io.Writer) error {
 		return s.writeSheet(ctx, w, r, x, roster, rules, columns, wanted)
-	}
-	e.open = func(ctx context.Context) (func(), error) { return s.place(ctx, s.exports, "exports") }
+	})
 	return e, s.act(ctx, who, "sheet.export", lane, map[string]string{"format": wanted.Format, "columns": strings.Join(columns, " "), "state": wanted.State}, onlyTold)
 }
 

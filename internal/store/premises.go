@@ -166,7 +166,7 @@ type Effects struct {
 	Intention      string               // that is carried out by it
 	Deleted        bool                 // the account is gone for good, and with it all that is remembered of it
 	Keeps          []planning.Intention // what is left as it is until a day
-	Freed          []string             // attributes that are not left as they are any longer
+	Freed          []string             // ids of intentions by which something was left as it is, and is no longer
 }
 
 // Settle records a change's outcome and all that follows from it, with or without
@@ -224,7 +224,7 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 		all.Queue(`DELETE FROM suspensions WHERE lane_id = $1 AND account = $2`, e.Lane, r.Account)
 	}
 	if len(e.Freed) > 0 {
-		all.Queue(`DELETE FROM intentions WHERE lane_id = $1 AND account = $2 AND verb = $3 AND attribute = ANY($4)`, e.Lane, r.Account, planning.Keep, e.Freed)
+		all.Queue(`DELETE FROM intentions WHERE lane_id = $1 AND intention = ANY($2)`, e.Lane, e.Freed)
 	}
 	for _, k := range e.Keeps {
 		all.Queue(`INSERT INTO intentions (lane_id, intention, verb, person, account, label, due, first, reason, attribute, kept) SELECT $1, $2, $3, $4, $5, $6, $7::date, (now() AT TIME ZONE zone)::date, $8, $9, $10 FROM lanes WHERE id = $1

@@ -62,7 +62,7 @@ type Charter struct {
 	Waves    []Wave
 	Windows  []calendar.Window // in which runs write; none: at any time
 	Seals    Seals
-	Failures Failures
+	Failures float64            // share of a run's changes; when more of them fail, of FewestTried at least, it stops
 	Notes    []document.Problem // accepted, and not as its writer may expect
 	tables   map[string]map[string]string
 	Between  string          // domain of the addresses that stand in while names move in a circle; "": they don't

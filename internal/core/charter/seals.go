@@ -14,7 +14,6 @@ import (
 type Seals struct {
 	Second   Second
 	Ordinary map[string]int // verb -> of how many changes a plan is still sealed without a human; nil: none is
-	Line     int
 }
 
 // Second says which plans need a second person: whoever drafted one may then not seal it.
@@ -28,12 +27,6 @@ type Second struct {
 // never are the verbs that no plan has which is sealed without a human.
 var never = map[string]bool{"delete": true}
 
-// Failures is which share of a run's changes may fail before it stops, of how many at least.
-type Failures struct {
-	Share float64
-	Line  int // 0: a default
-}
-
 const (
 	// DefaultFailures holds where a charter is silent.
 	DefaultFailures = 0.25
@@ -46,7 +39,6 @@ func (r *reader) readSeals(n document.Node) {
 	if !n.Present() {
 		return
 	}
-	r.Seals.Line, _ = n.Place()
 	if s, ok := f["second-person"]; ok {
 		x := &r.Seals.Second
 		x.Line, _ = s.Place()
@@ -90,10 +82,9 @@ func (r *reader) verb(n document.Node) string {
 }
 
 func (r *reader) readRuns(n document.Node) {
-	r.Failures.Share = DefaultFailures
+	r.Failures = DefaultFailures
 	if v, ok := n.Declared(Keys)["failures"]; ok {
-		r.Failures.Share = v.Percent()
-		r.Failures.Line, _ = v.Place()
+		r.Failures = v.Percent()
 	}
 }
 

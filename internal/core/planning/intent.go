@@ -49,6 +49,9 @@ var Actions = map[string]Wanted{
 	Delete:    {Attribute: "id"},
 }
 
+// Returns are the actions after which the charter would want it otherwise the next night.
+var Returns = map[string]bool{Suspend: true, Reinstate: true, Hide: true, Unhide: true}
+
 // Keep is the verb of an intention by which the charter leaves something as it is until a day:
 // a human has asked for it, or has undone what the charter did.
 const Keep = "keep"
@@ -63,15 +66,30 @@ type Kept struct {
 	Until string `json:"until,omitempty"`
 }
 
-// Frees are the attributes of its account that a change does not let be kept any longer.
-func (c *Change) Frees() (attributes []string) {
+// keeps names the intention to keep what an edit writes, and of a list the values that it
+// moves: other values of the list are kept, and let go, by themselves. The way back of an edit
+// has the same.
+func (e *Edit) keeps(account string) (id string, values []string) {
+	what := e.Attribute
+	if kind := record.KindOf(e.Attribute); kind.Multi() {
+		added, taken := Moved(kind, e.Old, e.New)
+		values = slices.Concat(added, taken)
+		slices.Sort(values)
+		what += between + record.JoinList(values)
+	}
+	return IntentionID(Keep, what, account, ""), values
+}
+
+// Frees are the ids of the intentions by which what a change gives back was kept.
+func (c *Change) Frees(account string) (ids []string) {
 	if c.Kept == nil || c.Kept.Until != "" {
 		return nil
 	}
 	for _, e := range c.Edits {
-		attributes = append(attributes, e.Attribute)
+		id, _ := e.keeps(account)
+		ids = append(ids, id)
 	}
-	return attributes
+	return ids
 }
 
 // KeptBy are the intentions to keep what a change has written, until the day that it says.
@@ -80,12 +98,8 @@ func (c *Change) KeptBy(account, by string) (list []Intention) {
 		return nil
 	}
 	for _, e := range c.Edits {
-		i := Intention{ID: IntentionID(Keep, e.Attribute, account, ""), Verb: Keep, Person: c.Person, Account: account, Attribute: e.Attribute, Due: c.Kept.Until, Reason: fmt.Sprintf("%s (%s)", e.Reason, by)}
-		if kind := record.KindOf(e.Attribute); kind.Multi() {
-			added, taken := Moved(kind, e.Old, e.New)
-			i.Values = slices.Concat(added, taken)
-		}
-		list = append(list, i)
+		id, values := e.keeps(account)
+		list = append(list, Intention{ID: id, Verb: Keep, Person: c.Person, Account: account, Attribute: e.Attribute, Values: values, Due: c.Kept.Until, Reason: fmt.Sprintf("%s (%s)", e.Reason, by)})
 	}
 	return list
 }

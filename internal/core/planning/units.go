@@ -43,13 +43,7 @@ func (e *Edit) NewNames() (names []string) {
 	if e.Attribute != "aliases" {
 		return []string{e.New}
 	}
-	had := map[string]bool{}
-	record.EachValue(e.Old, func(v string) { had[record.Normal(record.Email, v)] = true })
-	record.EachValue(e.New, func(v string) {
-		if !had[record.Normal(record.Email, v)] {
-			names = append(names, v)
-		}
-	})
+	names, _ = Moved(record.Emails, e.Old, e.New)
 	return names
 }
 

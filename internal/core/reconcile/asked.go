@@ -256,9 +256,6 @@ func (x *asker) passage(kind record.Kind, now, want string) string {
 	return planning.Enrol
 }
 
-// returns are the verbs after which the charter would want it otherwise the next night.
-var returns = map[string]bool{planning.Suspend: true, planning.Reinstate: true, planning.Hide: true, planning.Unhide: true}
-
 // draftFor adds a value to the account's change of a verb.
 func (x *asker) draftFor(verb string, i *planning.Intent, p, a int, v planning.Wanted, now string) *draft {
 	d := x.drafted[place{verb, a}]
@@ -275,7 +272,7 @@ func (x *asker) draftFor(verb string, i *planning.Intent, p, a int, v planning.W
 				}
 			}
 		}
-		if i.Undoes || i.Until != "" && x.owner(p, a) != "" && returns[verb] { // of nobody's accounts the charter wants nothing else
+		if i.Undoes || i.Until != "" && x.owner(p, a) != "" && planning.Returns[verb] { // of nobody's accounts the charter wants nothing else
 			d.Kept = &planning.Kept{Until: i.Until}
 		}
 		if verb == planning.Delete {
