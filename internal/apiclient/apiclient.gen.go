@@ -23,8 +23,10 @@ const (
 	ActionDelete    Action = "delete"
 	ActionEnrol     Action = "enrol"
 	ActionHide      Action = "hide"
+	ActionInvite    Action = "invite"
 	ActionPlace     Action = "place"
 	ActionReinstate Action = "reinstate"
+	ActionReissue   Action = "reissue"
 	ActionSuspend   Action = "suspend"
 	ActionUnhide    Action = "unhide"
 	ActionWithdraw  Action = "withdraw"
@@ -39,9 +41,13 @@ func (e Action) Valid() bool {
 		return true
 	case ActionHide:
 		return true
+	case ActionInvite:
+		return true
 	case ActionPlace:
 		return true
 	case ActionReinstate:
+		return true
+	case ActionReissue:
 		return true
 	case ActionSuspend:
 		return true
@@ -66,6 +72,84 @@ func (e DecisionInputDecision) Valid() bool {
 	case DecisionInputDecisionInclude:
 		return true
 	case DecisionInputDecisionSetAside:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryBy.
+const (
+	DeliveryByFile DeliveryBy = "file"
+	DeliveryByMail DeliveryBy = "mail"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryBy enum.
+func (e DeliveryBy) Valid() bool {
+	switch e {
+	case DeliveryByFile:
+		return true
+	case DeliveryByMail:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryVerb.
+const (
+	DeliveryVerbInvite  DeliveryVerb = "invite"
+	DeliveryVerbReissue DeliveryVerb = "reissue"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryVerb enum.
+func (e DeliveryVerb) Valid() bool {
+	switch e {
+	case DeliveryVerbInvite:
+		return true
+	case DeliveryVerbReissue:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryState.
+const (
+	DeliveryStateAccepted  DeliveryState = "accepted"
+	DeliveryStateCollected DeliveryState = "collected"
+	DeliveryStateGone      DeliveryState = "gone"
+	DeliveryStateInDoubt   DeliveryState = "in-doubt"
+	DeliveryStateKept      DeliveryState = "kept"
+	DeliveryStateMeant     DeliveryState = "meant"
+	DeliveryStateNotSent   DeliveryState = "not-sent"
+	DeliveryStateSending   DeliveryState = "sending"
+	DeliveryStateSent      DeliveryState = "sent"
+	DeliveryStateStale     DeliveryState = "stale"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateAccepted:
+		return true
+	case DeliveryStateCollected:
+		return true
+	case DeliveryStateGone:
+		return true
+	case DeliveryStateInDoubt:
+		return true
+	case DeliveryStateKept:
+		return true
+	case DeliveryStateMeant:
+		return true
+	case DeliveryStateNotSent:
+		return true
+	case DeliveryStateSending:
+		return true
+	case DeliveryStateSent:
+		return true
+	case DeliveryStateStale:
 		return true
 	default:
 		return false
@@ -259,6 +343,7 @@ const (
 	IntentionVerbHandOver IntentionVerb = "hand-over"
 	IntentionVerbHide     IntentionVerb = "hide"
 	IntentionVerbKeep     IntentionVerb = "keep"
+	IntentionVerbReissue  IntentionVerb = "reissue"
 	IntentionVerbSuspend  IntentionVerb = "suspend"
 )
 
@@ -274,6 +359,8 @@ func (e IntentionVerb) Valid() bool {
 	case IntentionVerbHide:
 		return true
 	case IntentionVerbKeep:
+		return true
+	case IntentionVerbReissue:
 		return true
 	case IntentionVerbSuspend:
 		return true
@@ -666,10 +753,12 @@ const (
 	VerbDelete    Verb = "delete"
 	VerbEnrol     Verb = "enrol"
 	VerbHide      Verb = "hide"
+	VerbInvite    Verb = "invite"
 	VerbMark      Verb = "mark"
 	VerbPlace     Verb = "place"
 	VerbReaddress Verb = "readdress"
 	VerbReinstate Verb = "reinstate"
+	VerbReissue   Verb = "reissue"
 	VerbRename    Verb = "rename"
 	VerbSet       Verb = "set"
 	VerbSuspend   Verb = "suspend"
@@ -688,6 +777,8 @@ func (e Verb) Valid() bool {
 		return true
 	case VerbHide:
 		return true
+	case VerbInvite:
+		return true
 	case VerbMark:
 		return true
 	case VerbPlace:
@@ -695,6 +786,8 @@ func (e Verb) Valid() bool {
 	case VerbReaddress:
 		return true
 	case VerbReinstate:
+		return true
+	case VerbReissue:
 		return true
 	case VerbRename:
 		return true
@@ -723,6 +816,24 @@ func (e VerdictSide) Valid() bool {
 	case VerdictSideAccounts:
 		return true
 	case VerdictSidePeople:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListDeliveriesParamsVerb.
+const (
+	ListDeliveriesParamsVerbInvite  ListDeliveriesParamsVerb = "invite"
+	ListDeliveriesParamsVerbReissue ListDeliveriesParamsVerb = "reissue"
+)
+
+// Valid indicates whether the value is a known member of the ListDeliveriesParamsVerb enum.
+func (e ListDeliveriesParamsVerb) Valid() bool {
+	switch e {
+	case ListDeliveriesParamsVerbInvite:
+		return true
+	case ListDeliveriesParamsVerbReissue:
 		return true
 	default:
 		return false
@@ -1261,6 +1372,12 @@ type CharterTryInput struct {
 	Source *string `json:"source,omitempty"`
 }
 
+// CollectInput defines model for CollectInput.
+type CollectInput struct {
+	// Passphrase what the file is encrypted to; it is not kept
+	Passphrase string `json:"passphrase"`
+}
+
 // Comment defines model for Comment.
 type Comment struct {
 	At     time.Time `json:"at"`
@@ -1328,6 +1445,53 @@ type DecisionInput struct {
 
 // DecisionInputDecision defines model for DecisionInput.Decision.
 type DecisionInputDecision string
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Account     string     `json:"account"`
+	At          time.Time  `json:"at"`
+	By          DeliveryBy `json:"by"`
+	CollectedBy *string    `json:"collectedBy,omitempty"`
+	Label       string     `json:"label"`
+	Login       string     `json:"login"`
+
+	// Number of the change in its plan
+	Number int    `json:"number"`
+	Person string `json:"person"`
+	Run    int64  `json:"run"`
+
+	// Sponsor who vouches for its holder
+	Sponsor *string `json:"sponsor,omitempty"`
+
+	// State meant: nothing is sent yet; sending: it may be on its way; sent; not-sent: certainly not; in-doubt: whether the account has the new secret is not known; kept: it waits for somebody who takes the file; collected; gone: nobody did in time; accepted: who was invited has signed in; stale: they have not, in time
+	State DeliveryState `json:"state"`
+
+	// Times how often the account was sent the same, this one included
+	Times int `json:"times"`
+
+	// To the address; only of mail
+	To *string `json:"to,omitempty"`
+
+	// Until of a file: when it is gone; of an invitation: from when it is stale
+	Until *time.Time   `json:"until,omitempty"`
+	Verb  DeliveryVerb `json:"verb"`
+}
+
+// DeliveryBy defines model for Delivery.By.
+type DeliveryBy string
+
+// DeliveryVerb defines model for Delivery.Verb.
+type DeliveryVerb string
+
+// DeliveryList defines model for DeliveryList.
+type DeliveryList struct {
+	Cursor *string    `json:"cursor,omitempty"`
+	Items  []Delivery `json:"items"`
+	Total  *int       `json:"total,omitempty"`
+}
+
+// DeliveryState meant: nothing is sent yet; sending: it may be on its way; sent; not-sent: certainly not; in-doubt: whether the account has the new secret is not known; kept: it waits for somebody who takes the file; collected; gone: nobody did in time; accepted: who was invited has signed in; stale: they have not, in time
+type DeliveryState string
 
 // Differing a change in which two plans differ
 type Differing struct {
@@ -3011,6 +3175,28 @@ type ListChartersParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	Verb  *ListDeliveriesParamsVerb `form:"verb,omitempty" json:"verb,omitempty"`
+	State *DeliveryState            `form:"state,omitempty" json:"state,omitempty"`
+	Run   *int64                    `form:"run,omitempty" json:"run,omitempty"`
+
+	// Q text to find
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListDeliveriesParamsVerb defines parameters for ListDeliveries.
+type ListDeliveriesParamsVerb string
+
 // FaceRecordsParams defines parameters for FaceRecords.
 type FaceRecordsParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
@@ -3627,6 +3813,9 @@ type SealPlanJSONRequestBody = SealInput
 // SettleReceiptJSONRequestBody defines body for SettleReceipt for application/json ContentType.
 type SettleReceiptJSONRequestBody = SettlementInput
 
+// CollectSecretsJSONRequestBody defines body for CollectSecrets for application/json ContentType.
+type CollectSecretsJSONRequestBody = CollectInput
+
 // DraftUndoJSONRequestBody defines body for DraftUndo for application/json ContentType.
 type DraftUndoJSONRequestBody = UndoInput
 
@@ -3886,6 +4075,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /lanes/{lane}/charter-versions (the `ListCharters` operationId).
 	ListCharters(ctx context.Context, lane LaneName, params *ListChartersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDeliveries Secrets and invitations that the holders of accounts were sent, the newest first, and what became of them
+	//
+	// Corresponds with GET /lanes/{lane}/deliveries (the `ListDeliveries` operationId).
+	ListDeliveries(ctx context.Context, lane LaneName, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FaceRecords A person and an account, attribute by attribute
 	//
@@ -4320,6 +4514,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
 	SettleReceipt(ctx context.Context, run RunID, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CollectSecretsWithBody Take the secrets of a run that wait for it, once, as a file that is encrypted to a passphrase (age-encryption.org/v1)
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /runs/{run}/secrets (the `CollectSecrets` operationId).
+	CollectSecretsWithBody(ctx context.Context, run RunID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CollectSecrets Take the secrets of a run that wait for it, once, as a file that is encrypted to a passphrase (age-encryption.org/v1)
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /runs/{run}/secrets (the `CollectSecrets` operationId).
+	CollectSecrets(ctx context.Context, run RunID, body CollectSecretsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DraftUndoWithBody Draft a plan that gives back the state before a run, where the accounts still hold what it wrote
 	//
@@ -4970,6 +5178,21 @@ func (c *Client) TryCharter(ctx context.Context, lane LaneName, body TryCharterJ
 // Corresponds with GET /lanes/{lane}/charter-versions (the `ListCharters` operationId).
 func (c *Client) ListCharters(ctx context.Context, lane LaneName, params *ListChartersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListChartersRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDeliveries Secrets and invitations that the holders of accounts were sent, the newest first, and what became of them
+//
+// Corresponds with GET /lanes/{lane}/deliveries (the `ListDeliveries` operationId).
+func (c *Client) ListDeliveries(ctx context.Context, lane LaneName, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeliveriesRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6144,6 +6367,40 @@ func (c *Client) SettleReceiptWithBody(ctx context.Context, run RunID, number in
 // Corresponds with POST /runs/{run}/receipts/{number}/settlement (the `SettleReceipt` operationId).
 func (c *Client) SettleReceipt(ctx context.Context, run RunID, number int, params *SettleReceiptParams, body SettleReceiptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSettleReceiptRequest(c.Server, run, number, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CollectSecretsWithBody Take the secrets of a run that wait for it, once, as a file that is encrypted to a passphrase (age-encryption.org/v1)
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /runs/{run}/secrets (the `CollectSecrets` operationId).
+func (c *Client) CollectSecretsWithBody(ctx context.Context, run RunID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCollectSecretsRequestWithBody(c.Server, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CollectSecrets Take the secrets of a run that wait for it, once, as a file that is encrypted to a passphrase (age-encryption.org/v1)
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /runs/{run}/secrets (the `CollectSecrets` operationId).
+func (c *Client) CollectSecrets(ctx context.Context, run RunID, body CollectSecretsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCollectSecretsRequest(c.Server, run, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7782,6 +8039,139 @@ func NewListChartersRequest(server string, lane LaneName, params *ListChartersPa
 		if params.Cursor != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
+func NewListDeliveriesRequest(server string, lane LaneName, params *ListDeliveriesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/deliveries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Verb != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verb", *params.Verb, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Run != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "run", *params.Run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Count != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -11781,6 +12171,53 @@ func NewSettleReceiptRequestWithBody(server string, run RunID, number int, param
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewCollectSecretsRequest calls the generic CollectSecrets builder with application/json body
+func NewCollectSecretsRequest(server string, run RunID, body CollectSecretsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCollectSecretsRequestWithBody(server, run, "application/json", bodyReader)
+}
+
+// NewCollectSecretsRequestWithBody constructs an http.Request for the CollectSecrets method, with any body, and a specified content type
+func NewCollectSecretsRequestWithBody(server string, run RunID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/secrets", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }

@@ -30,8 +30,10 @@ import (
 	"twinning/internal/connector/outbound"
 	"twinning/internal/connector/scim"
 	"twinning/internal/crypt"
+	"twinning/internal/execution"
 	"twinning/internal/httpapi"
 	"twinning/internal/job"
+	"twinning/internal/notify"
 	"twinning/internal/service"
 	"twinning/internal/store"
 )
@@ -60,6 +62,7 @@ type Config struct {
 	TLSKey      string        // file with its key (PEM)
 	BehindTLS   bool          // a proxy before us speaks TLS with browsers
 	Proxies     string        // ranges of addresses of proxies whose X-Forwarded-For is taken
+	Mail        notify.Config // the mail server that letters go through; none where its URL is ""
 	AdoptTrail  bool          // key the trail of a release that did not
 	Volatile    bool          // a private database without fsync, for tests
 	Log         io.Writer     // structured log; nil none
@@ -138,6 +141,10 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if err != nil {
 		return nil, err
 	}
+	post, err := notify.New(cfg.Mail)
+	if err != nil {
+		return nil, fmt.Errorf("--mail, --mail-from: %w", err)
+	}
 	keeper, err := crypt.LoadKey(cfg.MasterKey, filepath.Join(a.cfg.DataDir, "master.key"))
 	if err != nil {
 		return nil, fmt.Errorf("the master key can't be used: %w", err)
@@ -160,7 +167,7 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	if err != nil {
 		return nil, err
 	}
-	a.Service = service.New(service.Config{Store: a.store, Keeper: keeper, Connectors: Connectors, Settings: settings, Node: node, DataDir: a.cfg.DataDir, Files: folders, Outbound: policy, Lease: cfg.Lease, Log: a.log})
+	a.Service = service.New(service.Config{Store: a.store, Keeper: keeper, Connectors: Connectors, Settings: settings, Node: node, DataDir: a.cfg.DataDir, Files: folders, Outbound: policy, Lease: cfg.Lease, Post: posted(post), Log: a.log})
 	if err := a.firstStart(ctx); err != nil {
 		return nil, err
 	}
@@ -171,6 +178,14 @@ func Open(ctx context.Context, cfg Config) (a *App, err error) {
 	}
 	a.echo, err = httpapi.New(httpapi.Config{Service: a.Service, Console: pages, Log: a.log, TLS: a.certificate != nil || cfg.BehindTLS, Proxies: proxies.Allow})
 	return a, err
+}
+
+// posted lets runs open letters; nil where there is no mail server.
+func posted(post *notify.Post) execution.Post {
+	if post == nil {
+		return nil
+	}
+	return func(ctx context.Context, to string) (execution.Letter, error) { return post.Open(ctx, to) }
 }
 
 // declaredFolders makes the folders absolute, and the one of the data folder.

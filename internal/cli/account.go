@@ -12,7 +12,7 @@ import (
 // newAccount asks for one thing to be done to some accounts, beside what the charter wants.
 func newAccount() *cobra.Command {
 	var list []*cobra.Command
-	for _, verb := range []string{planning.Suspend, planning.Reinstate, planning.Hide, planning.Unhide, planning.Enrol, planning.Withdraw, planning.Place, planning.Delete} {
+	for _, verb := range []string{planning.Suspend, planning.Reinstate, planning.Hide, planning.Unhide, planning.Enrol, planning.Withdraw, planning.Place, planning.Reissue, planning.Invite, planning.Delete} {
 		list = append(list, newAction(verb))
 	}
 	cmd := group("account", "Ask for something to be done to some accounts, beside what the charter wants", list...)

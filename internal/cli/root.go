@@ -98,7 +98,7 @@ TWINNING_PASSWORD.`,
 	})
 	connectFlags(root)
 	root.AddCommand(newServe(), newDemo(), newStandin(), newSignIn(), newSignOut(), newPassword(), newUser(), newSystem(), newShape(), newRoster(), newLane(), newCharter(),
-		newReconcile(), newTwin(), newFinding(), newIntention(), newAccount(), newSheet(), newPlan(), newRun(), newTask(), newFreeze(), newAudit(), newReference())
+		newReconcile(), newTwin(), newFinding(), newIntention(), newAccount(), newDelivery(), newSheet(), newPlan(), newRun(), newTask(), newFreeze(), newAudit(), newReference())
 	complete(root)
 	return root
 }

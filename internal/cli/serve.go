@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -13,7 +14,7 @@ import (
 )
 
 func newServe() *cobra.Command {
-	cfg := app.Config{}
+	cfg, secretFile := app.Config{}, ""
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service",
@@ -33,6 +34,10 @@ unless told otherwise.`,
 				}
 			} else {
 				cfg.DatabaseURL = os.Getenv("TWINNING_DATABASE_URL")
+			}
+			var err error
+			if cfg.Mail.Secret, err = mailSecret(secretFile); err != nil {
+				return err
 			}
 			cfg.MasterKey, cfg.Talk, cfg.Log = os.Getenv("TWINNING_MASTER_KEY"), cmd.ErrOrStderr(), cmd.ErrOrStderr()
 			a, err := app.Open(cmd.Context(), cfg)
@@ -55,9 +60,25 @@ unless told otherwise.`,
 	cmd.Flags().StringVar(&cfg.TLSKey, "tls-key", "", "file with its key (PEM)")
 	cmd.Flags().BoolVar(&cfg.BehindTLS, "behind-tls", false, "a proxy before the service speaks TLS with browsers")
 	cmd.Flags().StringVar(&cfg.Proxies, "trusted-proxy", "", "ranges of addresses of proxies whose X-Forwarded-For is taken, such as 10.0.0.5/32")
+	cmd.Flags().StringVar(&cfg.Mail.URL, "mail", "", "mail server that secrets and invitations are sent through: smtp://USER@HOST:PORT, which encrypts by STARTTLS, or smtps://")
+	cmd.Flags().StringVar(&cfg.Mail.From, "mail-from", "", "the address that they come from")
+	cmd.Flags().StringVar(&secretFile, "mail-secret-file", "", "file with the secret of USER (or env TWINNING_MAIL_SECRET)")
+	cmd.Flags().StringVar(&cfg.Mail.CAFile, "mail-ca", "", "certificates that the mail server may be vouched for by, besides the machine's (PEM)")
 	cmd.Flags().BoolVar(&cfg.AdoptTrail, "adopt-trail", false, "once, over the database of a release that did not key its audit trail: key it now")
 	cmd.Flags().DurationVar(&cfg.Lease, "lease", 25*time.Second, "how long a silent node keeps its work before another takes it over")
 	return cmd
+}
+
+// mailSecret is the secret of the mail server, from a file or the environment.
+func mailSecret(file string) (string, error) {
+	if file == "" {
+		return os.Getenv("TWINNING_MAIL_SECRET"), nil
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return "", fmt.Errorf("--mail-secret-file can't be read: %w", err)
+	}
+	return strings.TrimSpace(string(text)), nil
 }
 
 // dataDir is where the service keeps what it keeps, when nobody says. The private

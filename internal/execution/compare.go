@@ -36,7 +36,7 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 			return rec, true
 		}
 	}
-	asWanted, why := s.c.Verb != planning.Delete && !s.byGroups(s.c), ""
+	asWanted, why := s.c.Verb != planning.Delete && s.c.Body.V.Delivers == nil && !s.byGroups(s.c), ""
 	for _, x := range s.writes(s.c) {
 		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
 			wanted, differs := s.compareReference(src, rec, x)
@@ -139,7 +139,7 @@ func (s *sender) values(rec connector.Record) map[string][]string {
 func (s *sender) written(after connector.Record) {
 	s.r.Account, s.r.After.V = after.ID, s.values(after)
 	var altered []string
-	for _, x := range s.c.Body.V.Edits {
+	for _, x := range s.writes(s.c) {
 		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
 			if now := after.Values[src.Native]; !record.SameReferences(now, s.r.Sent.V[src.Native]) {
 				altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, strings.Join(now, "; ")))

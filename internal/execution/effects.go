@@ -32,7 +32,10 @@ func former(c planning.Change, added []string) (list []string) {
 
 // EffectsOf are what a lane remembers of a change that has this receipt.
 func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
-	e := store.Effects{Lane: lane}
+	e := store.Effects{Lane: lane, Delivers: c.Delivers != nil}
+	if c.Verb == planning.Reissue && r.Outcome == "in-doubt" { // a human settles it, and nobody is owed another one by itself
+		e.Freed = c.Frees(r.Account)
+	}
 	if r.Account == "" || r.Outcome != "done" && r.Outcome != "unchanged" {
 		return e
 	}
@@ -43,6 +46,9 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 	}
 	e.Freed = c.Frees(r.Account)
 	e.Keeps = c.KeptBy(r.Account, fmt.Sprintf("run %d", r.RunID))
+	if c.Owes && r.Outcome == "done" {
+		e.Keeps = append(e.Keeps, planning.Owed(c.Person, r.Account, "its holder has no secret yet"))
+	}
 	if e.Deleted = c.Verb == planning.Delete; e.Deleted {
 		return e
 	}
@@ -58,7 +64,7 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 	}
 	e.Suspended, e.Opened, e.Written = c.Verb == planning.Suspend, c.Verb == planning.Reinstate, map[string]string{}
 	e.Added, e.Removed = map[string][]string{}, map[string][]string{}
-	for _, x := range c.Edits {
+	for _, x := range c.Writes() {
 		if kind := record.KindOf(x.Attribute); kind.Multi() && x.Attribute != "aliases" {
 			e.Added[x.Attribute], e.Removed[x.Attribute] = planning.Moved(kind, x.Old, x.New)
 		}

@@ -48,6 +48,7 @@ type Config struct {
 	// Same says which part of a plan is another now than when it was sealed, ""
 	// when none is.
 	Same func(ctx context.Context, l store.Lane, p store.Plan, r store.Reconciliation, changes []store.Change) (string, error)
+	Post Post
 	Now  func() time.Time
 	Log  *slog.Logger
 }

@@ -15,6 +15,10 @@ import (
 // done, so that it may be sent; else the receipt is settled, or this node stops.
 // Answered says that the system did answer, so that what was done shows by now.
 func (s *sender) lookUp(intended time.Time, answered bool) bool {
+	if s.c.Verb == planning.Reissue {
+		s.unknown()
+		return false
+	}
 	// an answer that was late may still be followed by the effect: until whoever
 	// meant to send has sent, the time for an answer and the declared lag are over,
 	// absence proves nothing
@@ -92,7 +96,7 @@ func (s *sender) present() (bool, connector.Record, error) {
 		not, err := s.enrolled(s.ctx, s.c, s.c.Account, true)
 		return err == nil && not == "", rec, err
 	}
-	for _, x := range s.c.Body.V.Edits {
+	for _, x := range s.writes(s.c) {
 		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
 			if wanted, _ := s.compareReference(src, rec, x); !wanted {
 				return false, rec, nil

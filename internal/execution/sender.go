@@ -23,6 +23,8 @@ type sender struct {
 	edits    []connector.Edit
 	intended bool // an intent was recorded, by us or by whoever was at it before
 	maybe    bool // and something of it may have been done
+	// delivering is what its holder is sent; nil: nothing, or it is not ready
+	delivering *delivering
 }
 
 // change carries one change out and returns its receipt with an outcome, and what
@@ -44,7 +46,13 @@ func (q *queue) change(ctx context.Context, c store.Change) (store.Receipt, stor
 }
 
 func (s *sender) carryOut(sent time.Time) error {
-	if s.intended {
+	defer func() { s.delivering.drop() }()
+	if s.intended && s.c.Body.V.Delivers != nil {
+		if goesOn, err := s.resume(); err != nil || !goesOn {
+			return err
+		}
+		s.maybe = false
+	} else if s.intended {
 		if s.c.Verb == planning.Create { // it is found again by what it was given
 			edits, err := s.nativeEdits(nil)
 			if err != nil {
@@ -117,6 +125,9 @@ func (s *sender) deliver() error {
 			return s.ctx.Err()
 		}
 		write.Edits = s.edits
+		if s.c.Body.V.Delivers != nil && s.prepare(*write.Record) {
+			return s.ctx.Err()
+		}
 		if done, err := s.intend(); done || err != nil {
 			return err
 		}
@@ -127,6 +138,9 @@ func (s *sender) deliver() error {
 		}
 		if err == nil {
 			s.answered()
+			if s.c.Body.V.Delivers != nil {
+				return s.handOver(after, write)
+			}
 			if s.declared.Deferred {
 				s.pending.note(after.ID, s.r.Sent.V)
 				s.conclude("waiting", "it stands in the upload file; it is done when a roster shows it")
@@ -152,6 +166,8 @@ func (s *sender) deliver() error {
 // send carries out what the change says.
 func (s *sender) send(write connector.Write) (connector.Record, error) {
 	switch {
+	case s.c.Body.V.Delivers != nil:
+		return s.reissue(write)
 	case s.byGroups(s.c):
 		return s.enrol()
 	case s.c.Verb != planning.Delete:
@@ -386,5 +402,6 @@ func (s *sender) sent() store.Receipt {
 	if s.r.Trace.V == nil {
 		s.r.Trace.V = []string{}
 	}
+	s.r.Delivery = s.meant()
 	return s.r
 }

@@ -29,6 +29,7 @@ type newer struct {
 // Since is what the records carry that came or changed since a reconciliation.
 type Since struct {
 	keys  map[string]carrier // by key and value, of both sides
+	mails map[string]carrier // by address; only where the charter sends letters
 	names map[string]carrier // folded, in the systems that share the downstream's names
 	fold  func(string) string
 }
@@ -89,6 +90,13 @@ func (s Since) facts(c store.Change, premises []planning.Premise) map[planning.F
 			if met && (!own || who.more) {
 				facts[fact] = fmt.Sprintf("%s %q carries it since", who.side, who.id)
 			}
+		case planning.MailAlone:
+			address, _ := planning.CutKey(p.Key)
+			who, met := s.mails[address]
+			own := who.side == "person" && who.id == c.Person || who.side == "account" && who.id == c.Account
+			if met && (!own || who.more) {
+				facts[fact] = fmt.Sprintf("%s %q carries it since", who.side, who.id)
+			}
 		case planning.NameNowhere:
 			name, person := planning.CutKey(p.Key)
 			if who, met := s.names[s.fold(name)]; met && (person == "" || who.whose != person) {
@@ -102,7 +110,7 @@ func (s Since) facts(c store.Change, premises []planning.Premise) map[planning.F
 // CarriedSince collects what the records carry that came or changed since a reconciliation's
 // rosters.
 func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Reconciliation, rules *charter.Charter) (s Since, err error) {
-	s = Since{keys: map[string]carrier{}, fold: rules.Alike.Fold}
+	s = Since{keys: map[string]carrier{}, mails: map[string]carrier{}, fold: rules.Alike.Fold}
 	needPeople, needAccounts := rules.Needs()
 	empty, err := record.NewBuilder(nil).Roster()
 	if err != nil {
@@ -130,6 +138,7 @@ func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Recon
 		if side.word == "account" {
 			scope.People, scope.Accounts = empty, roster
 		}
+		s.noteMails(side.word, roster, scope, rules)
 		for _, k := range rules.Keys {
 			person, account := k.Person.Bind(scope), k.Account.Bind(scope)
 			for i := range roster.Len() {
@@ -153,6 +162,37 @@ func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Recon
 	}
 	s.names, err = e.namesSince(ctx, lane, r, rules)
 	return s, err
+}
+
+// noteMails notes whom a letter to an address would reach, of the records of a side.
+func (s Since) noteMails(side string, roster *record.Roster, scope charter.Scope, rules *charter.Charter) {
+	to := rules.Mailed()
+	if len(to) == 0 {
+		return
+	}
+	note := func(cell, id string) {
+		record.EachValue(cell, func(v string) {
+			address := record.Normal(record.Email, v)
+			if was, met := s.mails[address]; met && (was.side != side || was.id != id) {
+				was.more = true
+				s.mails[address] = was
+				return
+			}
+			s.mails[address] = carrier{side: side, id: id}
+		})
+	}
+	attributes := charter.Reached
+	if side == "account" {
+		attributes, to = []string{"userName", "email", "aliases"}, nil
+	}
+	for i := range roster.Len() {
+		for _, name := range attributes {
+			note(roster.Column(name).Cell(i), roster.ID(i))
+		}
+		for _, e := range to {
+			note(e.Bind(scope).Eval(i, -1).Cell(), roster.ID(i))
+		}
+	}
 }
 
 // recordsSince reads the records of a system that came or changed after a roster.

@@ -33,10 +33,14 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 	}
 	asking, cancel := w.Until(ctx)
 	defer cancel()
-	good, bad := 0, 0
+	good, bad, unseen := 0, 0, 0
 	passed := x.passedThrough()
 	for i, r := range receipts {
 		if r.Outcome != "done" && r.Outcome != "unchanged" || passed[r.Number] {
+			continue
+		}
+		if c := x.changes[r.Number]; c.Body.V.Delivers != nil && len(x.writes(c)) == 0 {
+			unseen++
 			continue
 		}
 		verdict, detail := x.check(asking, x.changes[r.Number], r)
@@ -67,7 +71,11 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 			return err
 		}
 	}
-	w.Say("%d confirmed, %d not", good, bad)
+	said := fmt.Sprintf("%d confirmed, %d not", good, bad)
+	if unseen > 0 {
+		said += fmt.Sprintf("; %d secrets and letters, which no reading shows", unseen)
+	}
+	w.Say("%s", said)
 	return w.Progress(len(receipts), len(receipts), good, bad)
 }
 
@@ -138,7 +146,7 @@ func (x *run) check(ctx context.Context, c store.Change, r store.Receipt) (verdi
 	if x.byGroups(c) {
 		return x.checkGroups(ctx, c, r)
 	}
-	for _, e := range c.Body.V.Edits {
+	for _, e := range x.writes(c) {
 		if src := x.shape.Attributes[e.Attribute]; src.Refers != "" {
 			if now := rec.Values[src.Native]; !record.SameReferences(now, r.Sent.V[src.Native]) {
 				return "different", fmt.Sprintf("%s refers to %q", e.Attribute, strings.Join(now, "; "))

@@ -210,6 +210,9 @@ func (e *Engine) settleRun(ctx context.Context, x store.System, shape record.Sha
 	}
 	for _, r := range receipts {
 		c := changes[r.Number]
+		if c.Body.V.Delivers != nil { // no roster shows it
+			continue
+		}
 		rec, err := e.rosterRecord(ctx, x, r, c, finds)
 		if err != nil {
 			return err

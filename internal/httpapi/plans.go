@@ -163,6 +163,17 @@ func (s *server) SettleReceipt(ctx context.Context, r openapi.SettleReceiptReque
 	return as[openapi.SettleReceipt200JSONResponse](v, err)
 }
 
+func (s *server) CollectSecrets(ctx context.Context, r openapi.CollectSecretsRequestObject) (openapi.CollectSecretsResponseObject, error) {
+	e, err := s.cfg.Service.CollectSecrets(ctx, caller(ctx), r.Run, r.Body.Passphrase)
+	return download{e, ctx}, err
+}
+
+func (s *server) ListDeliveries(ctx context.Context, r openapi.ListDeliveriesRequestObject) (openapi.ListDeliveriesResponseObject, error) {
+	f := service.DeliveryFilter{Run: value(r.Params.Run), Verb: string(value(r.Params.Verb)), State: string(value(r.Params.State))}
+	list, next, total, err := s.cfg.Service.Deliveries(ctx, r.Lane, f, page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	return as[openapi.ListDeliveries200JSONResponse](counted(list, next, total), err)
+}
+
 func (s *server) ListReceipts(ctx context.Context, r openapi.ListReceiptsRequestObject) (openapi.ListReceiptsResponseObject, error) {
 	list, next, err := s.cfg.Service.Receipts(ctx, r.Run, string(value(r.Params.Outcome)), r.Params.Number, page(ctx, nil, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListReceipts200JSONResponse](onPage(list, next), err)

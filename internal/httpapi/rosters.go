@@ -108,6 +108,7 @@ func (d download) VisitGetTemplateResponse(w http.ResponseWriter) error    { ret
 func (d download) VisitExportReceiptsResponse(w http.ResponseWriter) error { return d.write(w) }
 func (d download) VisitExportSheetResponse(w http.ResponseWriter) error    { return d.write(w) }
 func (d download) VisitExportPlanResponse(w http.ResponseWriter) error     { return d.write(w) }
+func (d download) VisitCollectSecretsResponse(w http.ResponseWriter) error { return d.write(w) }
 
 func (s *server) ListTasks(ctx context.Context, r openapi.ListTasksRequestObject) (openapi.ListTasksResponseObject, error) {
 	list, next, err := s.cfg.Service.Tasks(ctx, page(ctx, nil, r.Params.Cursor, r.Params.Limit))

@@ -97,7 +97,7 @@ func (s *Service) StartAction(ctx context.Context, who access.Caller, lane strin
 func (a Action) values() ([]planning.Wanted, error) {
 	v, known := planning.Actions[a.Verb]
 	if !known {
-		return nil, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q is no action", a.Verb), Detail: "expected one of suspend, reinstate, hide, unhide, enrol, withdraw, place, delete", Field: "verb"}
+		return nil, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("%q is no action", a.Verb), Detail: "expected one of suspend, reinstate, hide, unhide, enrol, withdraw, place, reissue, invite, delete", Field: "verb"}
 	}
 	groups := slices.DeleteFunc(slices.Clone(a.Groups), func(g string) bool { return strings.TrimSpace(g) == "" })
 	takesGroups, places := a.Verb == planning.Enrol || a.Verb == planning.Withdraw, a.Verb == planning.Place
@@ -178,7 +178,7 @@ func (s *Service) startAsked(ctx context.Context, who access.Caller, l store.Lan
 func (s *Service) draftAsked(ctx context.Context, l store.Lane, r store.Reconciliation, wanted *Asked) (chosen []store.Change, refused []store.Refusal, err error) {
 	attributes := []string{"userName", "email", "displayName"}
 	for _, i := range wanted.Intents {
-		if a, is := planning.Actions[i.Verb]; is {
+		if a, is := planning.Actions[i.Verb]; is && planning.Delivered[i.Verb] == "" {
 			attributes = append(attributes, a.Attribute)
 		}
 		for _, v := range i.Values {

@@ -158,6 +158,9 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 	if err := s.Store.LinkTask(ctx, w.ID, 0, id, 0, 0); err != nil {
 		return err
 	}
+	if err := s.accepted(ctx, in); err != nil {
+		return err
+	}
 	if store.Long(max(len(kept.Verdicts), len(kept.All))) {
 		if err := s.furnishLater(ctx, w.By, in.lane.Name, furnishing{Reconciliation: id}); err != nil {
 			return err

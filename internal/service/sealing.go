@@ -127,6 +127,10 @@ func (s *Service) obstacles(ctx context.Context, l store.Lane, p store.Plan) ([]
 		return nil, err
 	} else if newest.Version != r.CharterVersion {
 		out = append(out, fmt.Sprintf("the charter has changed since (version %d, was %d); reconcile and draft a new plan", newest.Version, r.CharterVersion))
+	} else if why, err := s.unposted(ctx, p, newest.Source); err != nil {
+		return nil, err
+	} else if why != "" {
+		out = append(out, why)
 	}
 	if parts, err := s.systemParts(ctx, l); err != nil {
 		return nil, err

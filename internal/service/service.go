@@ -40,6 +40,7 @@ type Config struct {
 	RosterAge    time.Duration                 // how old a plan's rosters may be when it is sealed or run (default 24 h)
 	MostCompared int                           // records of both rosters on which two charters are compared while somebody waits (default: 100,000)
 	DraftOver    int                           // a plan of so many changes is drafted by a task (default: a long list)
+	Post         execution.Post                // how letters leave; nil: they can't
 	Now          func() time.Time
 	Log          *slog.Logger
 }
@@ -93,10 +94,18 @@ type Service struct {
 func New(cfg Config) *Service {
 	s := &Service{Config: cfg.withDefaults(), wake: make(chan struct{}, 1), held: map[int64]bool{}, proposed: map[int64]askedOf{}, computing: make(chan struct{}, 2), hashes: newHashes(), signIns: make(chan struct{}, 2), previews: make(chan struct{}, budget.Previews.Int()), exports: make(chan struct{}, budget.Exports.Int()), boot: crypt.NewID()}
 	s.reach = reach.New(reach.Config{Store: s.Store, Keeper: s.Keeper, Connectors: s.Connectors, Outbound: s.Outbound, DataDir: s.DataDir, Files: s.Files})
-	s.engine = execution.New(execution.Config{Store: s.Store, Reach: s.reach, Parse: s.parse, Same: s.otherPart, Now: s.Now, Log: s.Log})
+	s.engine = execution.New(execution.Config{Store: s.Store, Reach: s.reach, Parse: s.parse, Same: s.otherPart, Post: s.post, Now: s.Now, Log: s.Log})
 	s.intake = intake.New(intake.Config{Store: s.Store, Reach: s.reach, Now: s.Now, Log: s.Log, Taken: s.engine.RosterTaken})
 	s.explainer = explain.New(explain.Config{Store: s.Store, Reach: s.reach, Parse: s.parse})
 	return s
+}
+
+// post opens a letter.
+func (s *Service) post(ctx context.Context, to string) (execution.Letter, error) {
+	if s.Post == nil {
+		return nil, errors.New("no mail server is set; start the service with --mail smtp://USER@HOST --mail-from ADDRESS")
+	}
+	return s.Post(ctx, to)
 }
 
 // Wake tells when new work was queued on this node.

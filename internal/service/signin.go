@@ -9,7 +9,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/trustelem/zxcvbn"
 
 	"twinning/internal/access"
 	"twinning/internal/core/budget"
@@ -151,7 +150,7 @@ func (s *Service) hashed(ctx context.Context, name, password string) (string, er
 	case n < minPassword || n > maxPassword || !utf8.ValidString(password):
 		return "", &fault.Error{Cause: "password-weak", Kind: fault.Invalid, Title: fmt.Sprintf("a password has %d to %d characters", minPassword, maxPassword), Field: "password"}
 	case len(strings.ReplaceAll(access.Key(password), access.Key(name), "")) < minPassword/2,
-		zxcvbn.PasswordStrength(string([]rune(password)[:min(n, 100)]), []string{name, "twinning"}).Score < minStrength:
+		guessable(password, name):
 		return "", weak("it is among those that are tried first, repeats itself, or is made of the user's name", "take several words that have nothing to do with one another")
 	}
 	leave, err := s.hashing(ctx)

@@ -51,7 +51,7 @@ func keepIntentions(ctx context.Context, tx bare, lane int64, list []Intention) 
 		return err
 	}
 	var failed error
-	list = slices.DeleteFunc(slices.Clone(list), func(i Intention) bool { return i.Verb == planning.Keep })
+	list = slices.DeleteFunc(slices.Clone(list), func(i Intention) bool { return (planning.Intention{Verb: i.Verb}).OfReceipts() })
 	err := copyInto(ctx, tx, "found_intentions", []string{"lane_id", "intention", "verb", "person", "account", "label", "due", "first", "waits", "reason"}, list, func(_ int, i Intention) []any {
 		due, bad := calendar.Begin(i.Due, nil)
 		first, worse := calendar.Begin(i.First, nil)
@@ -62,7 +62,7 @@ func keepIntentions(ctx context.Context, tx bare, lane int64, list []Intention) 
 		return err
 	}
 	if _, err := tx.Exec(ctx, `DELETE FROM intentions i WHERE lane_id = $1 AND NOT EXISTS (SELECT FROM found_intentions f WHERE f.intention = i.intention)
-		AND (verb <> $2 OR due < (SELECT (now() AT TIME ZONE zone)::date FROM lanes WHERE id = $1))`, lane, planning.Keep); err != nil {
+		AND verb <> $3 AND (verb <> $2 OR due < (SELECT (now() AT TIME ZONE zone)::date FROM lanes WHERE id = $1))`, lane, planning.Keep, planning.Reissue); err != nil {
 		return err
 	}
 	_, err = tx.Exec(ctx, `INSERT INTO intentions SELECT * FROM found_intentions ON CONFLICT (lane_id, intention) DO UPDATE SET label = excluded.label, due = excluded.due, first = excluded.first, waits = excluded.waits, reason = excluded.reason`)

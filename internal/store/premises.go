@@ -69,7 +69,7 @@ const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) A
 	WHEN 'suspension' THEN coalesce((SELECT u.receipt FROM suspensions u WHERE u.lane_id = $3 AND u.account = a.key), '')
 	WHEN 'weights' THEN coalesce((SELECT max(version)::text FROM weights WHERE lane_id = $3), '')
 	WHEN 'charter' THEN coalesce((SELECT max(version)::text FROM charters WHERE lane_id = $3), '')
-	END AS version FROM asked a, newest n WHERE a.kind NOT IN ('key', 'nowhere')`
+	END AS version FROM asked a, newest n WHERE a.kind NOT IN ('key', 'nowhere', 'mail')`
 
 const standingQuery = `SELECT coalesce((SELECT max(id) FROM rosters WHERE system_id = $2 AND state = 'taken'), 0), coalesce((SELECT max(id) FROM rosters WHERE system_id = $3 AND state = 'taken'), 0),
 	coalesce((SELECT max(r.id) FROM rosters r JOIN systems y ON y.id = r.system_id WHERE x.namespace <> '' AND y.namespace = x.namespace AND y.id <> x.id AND r.state = 'taken'), 0),
@@ -149,6 +149,11 @@ func (s *Store) Intend(ctx context.Context, g Ground, t Task, r Receipt, premise
 		r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.Trace.V)); err != nil {
 		return err
 	}
+	if d := r.Delivery; d != nil {
+		if _, err := tx.Exec(ctx, meantDelivery, g.Lane, r.RunID, r.Number, d.Verb, d.Person, r.Account, d.Label, d.Login, d.By, d.To, d.Sponsor, d.Secret); err != nil {
+			return err
+		}
+	}
 	return tx.Commit(ctx)
 }
 
@@ -166,7 +171,8 @@ type Effects struct {
 	Intention      string               // that is carried out by it
 	Deleted        bool                 // the account is gone for good, and with it all that is remembered of it
 	Keeps          []planning.Intention // what is left as it is until a day
-	Freed          []string             // ids of intentions by which something was left as it is, and is no longer
+	Freed          []string             // ids of intentions by which something was left as it is, or owed, and is no longer
+	Delivers       bool                 // its holder is sent something by it
 }
 
 // Settle records a change's outcome and all that follows from it, with or without
@@ -209,11 +215,14 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 			WHERE NOT EXISTS (SELECT FROM rulings u WHERE u.lane_id = $1 AND u.cleared IS NULL AND u.kind = 'different' AND u.person = $2 AND u.account = $3) ON CONFLICT DO NOTHING`,
 			e.Lane, b.Person, b.Account, b.Basis, b.By)
 	}
+	if e.Delivers {
+		all.Queue(endedDelivery, r.RunID, r.Number, r.Outcome)
+	}
 	if e.Intention != "" {
 		all.Queue(`DELETE FROM intentions WHERE lane_id = $1 AND intention = $2`, e.Lane, e.Intention)
 	}
 	if e.Deleted {
-		for _, table := range []string{"bonds", "suspensions", "written", "added"} {
+		for _, table := range []string{"bonds", "suspensions", "written", "added", "intentions"} {
 			all.Queue(`DELETE FROM `+table+` WHERE lane_id = $1 AND account = $2`, e.Lane, r.Account)
 		}
 	}
@@ -227,7 +236,7 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 		all.Queue(`DELETE FROM intentions WHERE lane_id = $1 AND intention = ANY($2)`, e.Lane, e.Freed)
 	}
 	for _, k := range e.Keeps {
-		all.Queue(`INSERT INTO intentions (lane_id, intention, verb, person, account, label, due, first, reason, attribute, kept) SELECT $1, $2, $3, $4, $5, $6, $7::date, (now() AT TIME ZONE zone)::date, $8, $9, $10 FROM lanes WHERE id = $1
+		all.Queue(`INSERT INTO intentions (lane_id, intention, verb, person, account, label, due, first, reason, attribute, kept) SELECT $1, $2, $3, $4, $5, $6, coalesce(nullif($7, '')::date, (now() AT TIME ZONE zone)::date), (now() AT TIME ZONE zone)::date, $8, $9, $10 FROM lanes WHERE id = $1
 			ON CONFLICT (lane_id, intention) DO UPDATE SET due = excluded.due, first = excluded.first, reason = excluded.reason, kept = excluded.kept, cancelled = '', cancelled_by = '', cancelled_at = NULL`,
 			e.Lane, k.ID, k.Verb, k.Person, k.Account, e.Label, k.Due, k.Reason, k.Attribute, jsonText(append([]string{}, k.Values...)))
 	}

@@ -63,6 +63,7 @@ type Receipt struct {
 	Attempts int                       `db:"attempts" json:"attempts"`
 	DoneBy   *int64                    `db:"done_by" json:"-"`
 	Verified string                    `db:"verified" json:"verified,omitempty"`
+	Delivery *Delivery                 `db:"-" json:"-"` // what goes with its intent; nil: nothing
 }
 
 const receiptColumns = `SELECT x.*, c.verb, c.person, c.label FROM receipts x JOIN runs r ON r.id = x.run_id JOIN changes c ON c.plan_id = r.plan_id AND c.number = x.number `
@@ -88,6 +89,9 @@ func (s *Store) OpenIntents(ctx context.Context, plan int64) (list []Receipt, er
 // DoubtIntents says of what was meant to be sent, and never heard of, that nobody
 // knows whether it was done.
 func (s *Store) DoubtIntents(ctx context.Context, plan int64, why string) error {
+	if _, err := s.exec(ctx, `UPDATE deliveries d SET secret = NULL, state = 'in-doubt' FROM runs r WHERE r.id = d.run_id AND r.plan_id = $1 AND d.state = 'meant'`, plan); err != nil {
+		return err
+	}
 	_, err := s.exec(ctx, `UPDATE receipts x SET outcome = 'in-doubt', detail = $2, ended = now() FROM runs r WHERE r.id = x.run_id AND r.plan_id = $1 AND x.outcome = ''`, plan, why)
 	return err
 }

@@ -883,6 +883,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Secrets and invitations that the holders of accounts were sent, the newest first, and what became of them */
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes/{lane}/intentions/{intention}/cancellation": {
         parameters: {
             query?: never;
@@ -1382,6 +1399,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the secrets of a run that wait for it, once, as a file that is encrypted to a passphrase (age-encryption.org/v1) */
+        post: operations["collectSecrets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/receipts/{number}/settlement": {
         parameters: {
             query?: never;
@@ -1749,9 +1783,9 @@ export interface components {
         /** @enum {string} */
         Severity: "error" | "warning" | "notice";
         /** @enum {string} */
-        Verb: "create" | "mark" | "set" | "rename" | "readdress" | "place" | "enrol" | "withdraw" | "suspend" | "reinstate" | "hide" | "unhide" | "delete";
+        Verb: "create" | "mark" | "set" | "rename" | "readdress" | "place" | "enrol" | "withdraw" | "suspend" | "reinstate" | "hide" | "unhide" | "reissue" | "invite" | "delete";
         /** @enum {string} */
-        IntentionVerb: "create" | "suspend" | "hide" | "hand-over" | "delete" | "keep";
+        IntentionVerb: "create" | "suspend" | "hide" | "hand-over" | "delete" | "keep" | "reissue";
         /** @enum {string} */
         LogLevel: "info" | "warning" | "error";
         /** @enum {string} */
@@ -2771,7 +2805,7 @@ export interface components {
             until?: string;
         };
         /** @enum {string} */
-        Action: "suspend" | "reinstate" | "hide" | "unhide" | "enrol" | "withdraw" | "place" | "delete";
+        Action: "suspend" | "reinstate" | "hide" | "unhide" | "enrol" | "withdraw" | "place" | "reissue" | "invite" | "delete";
         /** @description the accounts that findings of the newest result are about, but for accepted ones */
         FoundInput: {
             code?: components["schemas"]["FindingCode"];
@@ -3050,6 +3084,54 @@ export interface components {
             cancelledBy?: string;
             /** Format: date-time */
             cancelledAt?: string;
+        };
+        /**
+         * @description meant: nothing is sent yet; sending: it may be on its way; sent; not-sent: certainly not; in-doubt: whether the account has the new secret is not known; kept: it waits for somebody who takes the file; collected; gone: nobody did in time; accepted: who was invited has signed in; stale: they have not, in time
+         * @enum {string}
+         */
+        DeliveryState: "meant" | "sending" | "sent" | "not-sent" | "in-doubt" | "kept" | "collected" | "gone" | "accepted" | "stale";
+        Delivery: {
+            /** Format: int64 */
+            run: number;
+            /** @description of the change in its plan */
+            number: number;
+            /** @enum {string} */
+            verb: "reissue" | "invite";
+            person: string;
+            account: string;
+            label: string;
+            login: string;
+            /** @enum {string} */
+            by: "mail" | "file";
+            /** @description the address; only of mail */
+            to?: string;
+            /** @description who vouches for its holder */
+            sponsor?: string;
+            state: components["schemas"]["DeliveryState"];
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: date-time
+             * @description of a file: when it is gone; of an invitation: from when it is stale
+             */
+            until?: string;
+            collectedBy?: string;
+            /** @description how often the account was sent the same, this one included */
+            times: number;
+        };
+        DeliveryList: {
+            items: components["schemas"]["Delivery"][];
+            cursor?: string;
+            total?: number;
+        };
+        /**
+         * @example {
+         *       "passphrase": "a lantern, four goats and the tide"
+         *     }
+         */
+        CollectInput: {
+            /** @description what the file is encrypted to; it is not kept */
+            passphrase: string;
         };
         IntentionList: {
             items: components["schemas"]["Intention"][];
@@ -5321,6 +5403,48 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listDeliveries: {
+        parameters: {
+            query?: {
+                verb?: "reissue" | "invite";
+                state?: components["schemas"]["DeliveryState"];
+                run?: number;
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description where the list goes on, as its last page said; it is good for the same list under the same filters alone */
+                cursor?: components["parameters"]["Cursor"];
+                /** @description how many there are in all (total), which takes time in a long list */
+                count?: components["parameters"]["Count"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     cancelIntention: {
         parameters: {
             query?: never;
@@ -6488,6 +6612,37 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    collectSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description the run's number
+                 * @example 1
+                 */
+                run: components["parameters"]["RunID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CollectInput"];
+            };
+        };
+        responses: {
+            /** @description done; nobody can take them again */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -27,48 +27,50 @@ import (
 
 // Charter is a checked document.
 type Charter struct {
-	Lane     string
-	Title    string // what people call it
-	Zone     *time.Location
-	From     string // system of the people
-	In       string // system of the accounts
-	People   *Expr  // which people the lane serves; nil: all
-	Accounts *Expr  // which accounts the lane owns; nil: all
-	Pending  int    // days for which an invitation may be open
-	Unused   int    // days after which an account that nobody has signed in with is told; 0: never
-	Most     int    // groups that an account may be in; 0: any number
-	Seats    int    // accounts that may sign in; 0: any number
-	Owns     *Expr  // what an account owns: the last owner is never shut; nil: not known
-	Admins   *Expr  // which accounts administer the downstream: the last one is never shut; nil: not known
-	Appear   *Wait  // accounts are made by somebody else, and appear within some days; nil: they are made here
-	After    *Wait  // the lane in which people have an account before they are given one here; nil: none
-	OutOf    string // what happens to the twin of somebody out of scope: leave or suspend
-	Keys     []Key
-	Evidence *Evidence       // nil: only rulings, bonds and keys pair
-	Intent   string          // add, update or both
-	Mark     *Expr           // value of our mark; nil: the person's id
-	Rules    []AttributeRule // attributes other than e-mail, in the order written
-	Emails   *EmailRule
-	Groups   []GroupRule
-	Classes  []Class // whose accounts are ruled otherwise
-	SignIn   *SignIn
-	Leavers  *Leavers
-	Orphans  string // report or suspend
-	Guards   []Guard
-	First    bool // a first load may create without a guard
-	Drop     float64
-	Coverage float64
-	Age      int // days after which a roster is told to be old
-	Waves    []Wave
-	Windows  []calendar.Window // in which runs write; none: at any time
-	Seals    Seals
-	Failures float64            // share of a run's changes; when more of them fail, of FewestTried at least, it stops
-	Notes    []document.Problem // accepted, and not as its writer may expect
-	tables   map[string]map[string]string
-	Between  string          // domain of the addresses that stand in while names move in a circle; "": they don't
-	Alike    naming.Alike    // spellings of an address that the downstream holds to be one
-	reserved map[string]bool // folded names that nobody is given
-	stopped  *atomic.Bool    // of whoever evaluates its expressions
+	Lane        string
+	Title       string // what people call it
+	Zone        *time.Location
+	From        string // system of the people
+	In          string // system of the accounts
+	People      *Expr  // which people the lane serves; nil: all
+	Accounts    *Expr  // which accounts the lane owns; nil: all
+	Pending     int    // days for which an invitation may be open
+	Unused      int    // days after which an account that nobody has signed in with is told; 0: never
+	Most        int    // groups that an account may be in; 0: any number
+	Seats       int    // accounts that may sign in; 0: any number
+	Owns        *Expr  // what an account owns: the last owner is never shut; nil: not known
+	Admins      *Expr  // which accounts administer the downstream: the last one is never shut; nil: not known
+	Appear      *Wait  // accounts are made by somebody else, and appear within some days; nil: they are made here
+	After       *Wait  // the lane in which people have an account before they are given one here; nil: none
+	OutOf       string // what happens to the twin of somebody out of scope: leave or suspend
+	Keys        []Key
+	Evidence    *Evidence       // nil: only rulings, bonds and keys pair
+	Intent      string          // add, update or both
+	Mark        *Expr           // value of our mark; nil: the person's id
+	Rules       []AttributeRule // attributes other than e-mail, in the order written
+	Emails      *EmailRule
+	Groups      []GroupRule
+	Classes     []Class // whose accounts are ruled otherwise
+	SignIn      *SignIn
+	Leavers     *Leavers
+	Orphans     string // report or suspend
+	Guards      []Guard
+	First       bool // a first load may create without a guard
+	Drop        float64
+	Coverage    float64
+	Age         int // days after which a roster is told to be old
+	Waves       []Wave
+	Windows     []calendar.Window // in which runs write; none: at any time
+	Seals       Seals
+	Secrets     *Secrets           // nil: nobody is given one
+	Invitations *Invitations       // nil: nobody is invited
+	Failures    float64            // share of a run's changes; when more of them fail, of FewestTried at least, it stops
+	Notes       []document.Problem // accepted, and not as its writer may expect
+	tables      map[string]map[string]string
+	Between     string          // domain of the addresses that stand in while names move in a circle; "": they don't
+	Alike       naming.Alike    // spellings of an address that the downstream holds to be one
+	reserved    map[string]bool // folded names that nobody is given
+	stopped     *atomic.Bool    // of whoever evaluates its expressions
 }
 
 // ErrStopped is what an evaluation panics with once the charter is stopped.
@@ -277,6 +279,7 @@ var DefaultGuards = []Guard{
 	{Verb: "readdress", MoreThan: 10, Share: 0.05, Within: 7},
 	{Verb: "reinstate", MoreThan: 10, Share: 0.05, Within: 7},
 	{Verb: "withdraw", MoreThan: 10, Share: 0.05, Within: 7},
+	{Verb: "reissue", MoreThan: 10, Share: 0.05, Within: 7},
 	{Verb: "delete", MoreThan: 0, Within: 7},
 }
 
@@ -311,6 +314,12 @@ func (c *Charter) Needs() (people, accounts []string) {
 		for _, name := range slices.Concat(h.Lists, h.References) {
 			a[name] = true
 		}
+	}
+	if c.Secrets != nil && c.Secrets.MustChange != "" {
+		a[c.Secrets.MustChange] = true
+	}
+	if len(c.letters()) > 0 { // what is mailed to an address that is somebody else's too reaches them
+		p["personalEmail"], p["aliases"] = true, true
 	}
 	if a["groups"] {
 		a["nestedGroups"] = true
@@ -378,5 +387,6 @@ func (c *Charter) exprs() []*Expr {
 	for _, w := range c.Waves {
 		out = append(out, w.When)
 	}
+	out = append(out, c.Letters()...)
 	return slices.DeleteFunc(out, func(e *Expr) bool { return e == nil })
 }

@@ -58,6 +58,8 @@ func Parse(src []byte, vocabulary Vocabulary) (*Charter, error) {
 	r.readWindows(f["windows"])
 	r.readRuns(f["runs"])
 	r.readSeals(f["seals"])
+	r.readSecrets(f["secrets"])
+	r.readInvitations(f["invitations"])
 	if err := doc.Err(); err != nil {
 		return nil, err
 	}
@@ -347,7 +349,7 @@ func (r *AttributeRule) add(e *Expr) {
 }
 
 // Verbs lists what a guard may limit.
-var Verbs = []string{"create", "mark", "set", "rename", "readdress", "place", "enrol", "withdraw", "suspend", "reinstate", "hide", "unhide", "delete"}
+var Verbs = []string{"create", "mark", "set", "rename", "readdress", "place", "enrol", "withdraw", "suspend", "reinstate", "hide", "unhide", "reissue", "invite", "delete"}
 
 func (r *reader) readGuards(n document.Node) {
 	r.Drop, r.Coverage, r.Age = DefaultDrop, DefaultCoverage, DefaultAge

@@ -25,7 +25,7 @@ type Second struct {
 }
 
 // never are the verbs that no plan has which is sealed without a human.
-var never = map[string]bool{"delete": true}
+var never = map[string]bool{"delete": true, "reissue": true, "invite": true}
 
 const (
 	// DefaultFailures holds where a charter is silent.

@@ -46,6 +46,8 @@ var Actions = map[string]Wanted{
 	Enrol:     {Attribute: "groups"},
 	Withdraw:  {Attribute: "groups"},
 	Place:     {Attribute: "container"},
+	Reissue:   {Attribute: Delivered[Reissue]},
+	Invite:    {Attribute: Delivered[Invite]},
 	Delete:    {Attribute: "id"},
 }
 
@@ -82,6 +84,9 @@ func (e *Edit) keeps(account string) (id string, values []string) {
 
 // Frees are the ids of the intentions by which what a change gives back was kept.
 func (c *Change) Frees(account string) (ids []string) {
+	if c.Verb == Reissue {
+		return []string{owedID(c.Person, account)}
+	}
 	if c.Kept == nil || c.Kept.Until != "" {
 		return nil
 	}
@@ -158,6 +163,12 @@ func Undo(done []Done, reason, until string) (intents []Intent, lasting []Lastin
 		case Delete:
 			t.deleted = true
 			lasting = append(lasting, Lasting{Delete, d.Person, d.Account, "an account that was deleted does not come back: its holder needs a new one"})
+		case Reissue:
+			lasting = append(lasting, Lasting{Reissue, d.Person, d.Account, "the secret that was before is not known, and does not come back: reissue another one"})
+			continue
+		case Invite:
+			lasting = append(lasting, Lasting{Invite, d.Person, d.Account, "an invitation that was sent stays sent"})
+			continue
 		case Create:
 			t.made = true
 			lasting = append(lasting, Lasting{Create, d.Person, d.Account, "an account that was made is not deleted by an undo: it is suspended, and what was sent to its holder stays sent"})

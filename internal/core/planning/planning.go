@@ -54,16 +54,25 @@ type Change struct {
 	RestsOn []Edit `json:"restsOn,omitempty"`
 	// Kept says how the charter leaves what it writes as it is; nil: it does not.
 	Kept *Kept `json:"kept,omitempty"`
+	// Delivers is what its holder is sent by it; nil: nothing.
+	Delivers *Delivery `json:"delivers,omitempty"`
+	// Owes is of a create: its holder is to be given a secret, by this plan or, where that does
+	// not come to it, by a later one.
+	Owes bool `json:"owes,omitempty"`
 	// Basis is why person and account are held to be one, "" where no person is.
 	Basis string `json:"basis,omitempty"`
 	// Premises are all else that it rests on; see StillHold.
 	Premises []Premise `json:"premises,omitempty"`
 }
 
-// Writes are the values that carrying the change out writes: deleting writes none.
+// Writes are the values that carrying the change out writes: deleting writes none, and what is
+// delivered stands in no attribute.
 func (c *Change) Writes() []Edit {
-	if c.Verb == Delete {
+	switch c.Verb {
+	case Delete:
 		return nil
+	case Reissue, Invite:
+		return slices.DeleteFunc(slices.Clone(c.Edits), func(e Edit) bool { return e.Attribute == Delivered[c.Verb] })
 	}
 	return c.Edits
 }
@@ -94,7 +103,7 @@ type Intention struct {
 
 // Comes reports whether it is drafted on a day.
 func (i Intention) Comes(today string) bool {
-	return i.Verb != Keep && i.Due <= today && i.Waits == "" && i.Cancelled == ""
+	return !i.OfReceipts() && i.Due <= today && i.Waits == "" && i.Cancelled == ""
 }
 
 // IntentionID is stable from one reconciliation to the next, as long as what it counts
@@ -105,7 +114,7 @@ func IntentionID(verb, person, account, since string) string {
 }
 
 // order of verbs inside a wave: what frees names first, what harms last.
-var verbOrder = map[string]int{Mark: 0, Reinstate: 1, Unhide: 2, Rename: 3, Readdress: 4, Place: 5, Set: 6, Create: 7, Enrol: 8, Withdraw: 9, Suspend: 10, Hide: 11, Delete: 12}
+var verbOrder = map[string]int{Mark: 0, Reinstate: 1, Unhide: 2, Rename: 3, Readdress: 4, Place: 5, Set: 6, Create: 7, Enrol: 8, Withdraw: 9, Reissue: 10, Invite: 11, Suspend: 12, Hide: 13, Delete: 14}
 
 // Order sorts changes by wave, verb, person and account, then moves each
 // behind what it needs, into a later wave if need be. A change whose need is not
@@ -256,7 +265,7 @@ type Past struct {
 func Guards(guards []charter.Guard, changes []Change, totals Totals, firstLoad bool, past Past) []Reading {
 	counts := map[string]int{}
 	for _, c := range changes {
-		if !c.Between { // the same account's, and counted with its other change
+		if !c.Between && !(c.Verb == Reissue && c.Account == "") { // the same account's, and counted with its other change
 			counts[c.Verb]++
 		}
 	}

@@ -26,6 +26,7 @@ const (
 	Unclaimed    PremiseKind = "claims"     // key: account id; version: "", no other lane holds it
 	NameReserved PremiseKind = "name"       // key: folded name; version: the plan that has reserved it, filled in at sealing
 	NameNowhere  PremiseKind = "nowhere"    // key: name and person, by KeyOf; version: "", no record of a system that shares its names and came or changed since holds it for somebody else
+	MailAlone    PremiseKind = "mail"       // key: address and its holder, by KeyOf and PairKey; version: "", no record that came or changed since carries it too
 	OurSuspend   PremiseKind = "suspension" // key: account id; version: the receipt that suspended it and stands
 	NotCancelled PremiseKind = "intention"  // key: id of the intention; version: "", no human has dropped it
 	WeightsUsed  PremiseKind = "weights"    // version: the weights in force
@@ -151,6 +152,8 @@ func (p Premise) fell(now string) string {
 		return fmt.Sprintf("the name %q is no longer reserved for this plan", p.Key)
 	case NameNowhere:
 		return fmt.Sprintf("the name %q is free no more: %s", first, now)
+	case MailAlone:
+		return fmt.Sprintf("what is sent to %q would reach somebody else: %s", first, now)
 	case OurSuspend:
 		return "the account's suspension is no longer ours: somebody opened it since"
 	case NotCancelled:

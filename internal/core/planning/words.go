@@ -17,6 +17,8 @@ const (
 	Reinstate = "reinstate"
 	Hide      = "hide"
 	Unhide    = "unhide"
+	Reissue   = "reissue"
+	Invite    = "invite"
 	Delete    = "delete"
 )
 
@@ -60,6 +62,8 @@ var Verbs = []Word{
 	{Reinstate, "open it again, where the suspension was ours"},
 	{Hide, "leave it out of address lists"},
 	{Unhide, "list it again, where it was we who hid it"},
+	{Reissue, "give its holder a new secret, and hand that over once"},
+	{Invite, "ask its holder, by mail, to sign in for the first time"},
 	{Delete, "remove it for good, once it has been suspended and announced"},
 }
 

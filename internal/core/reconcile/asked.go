@@ -97,6 +97,10 @@ func (x *asker) intent(n int, i *planning.Intent) {
 		x.answer(n, "", Refused, why, "")
 		return
 	}
+	if planning.Delivered[i.Verb] != "" {
+		x.deliver(n, i, p, a)
+		return
+	}
 	for _, v := range values {
 		x.value(n, i, p, a, v)
 	}

@@ -97,6 +97,9 @@ func (r *run) newDesirer() *desirer {
 	for _, k := range r.Charter.Keys {
 		d.emailOn = d.emailOn || k.Kind == record.Email
 	}
+	for _, e := range r.Charter.Letters() { // goroutines only look them up
+		r.bind(e)
+	}
 	for _, w := range r.Charter.Waves {
 		d.waves = append(d.waves, r.bind(w.When))
 	}

@@ -71,7 +71,7 @@ func (r *run) nameAndPlan(drafts []*draft) {
 	ordered, dropped := planning.Order(r.untried(planning.Unite(changes, r.between)))
 	r.out.Changes = ordered
 	for _, c := range dropped {
-		if c.Verb == planning.Enrol {
+		if c.Verb == planning.Enrol || c.Verb == planning.Reissue {
 			continue // of an account that is not made: that is told by itself
 		}
 		code := map[string]string{planning.Readdress: "email-taken", planning.Rename: "username-taken", planning.Create: "username-taken"}[c.Verb]

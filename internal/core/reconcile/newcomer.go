@@ -47,6 +47,7 @@ func (w *walker) missing(p int) {
 		w.drafts = append(w.drafts, d)
 		w.inOrder(d, p, -1)
 		w.welcome(d, p)
+		w.firstSecret(d, p)
 	}
 }
 

@@ -21,24 +21,26 @@ import (
 // run is one reconciliation on its way.
 type run struct {
 	Input
-	out       *Output
-	today     string
-	bound     map[*charter.Expr]*charter.Bound
-	unclear   map[int]string // person row -> why people.where can't be told
-	inScope   []bool         // by person row
-	served    int            // people in scope
-	noCreate  string         // why nobody may be created, "" when they may
-	noAbsent  string         // why nothing may be concluded from a person's absence
-	noNames   string         // why no name may be called free
-	keys      []pairing.Key
-	bondOf    map[string]string // account -> bonded person
-	bondedTo  map[string]string // person -> bonded account
-	findMarks sync.Once
-	marks     map[string]record.Row // which account carries which mark, normalised; see marked
-	intended  map[string]planning.Intention
-	keeps     map[string][]planning.Intention // account -> what is left as it is
-	desires   *desirer                        // see desirer
-	asked     []doubt                         // twins and orphans that turned out to need a human first
+	out         *Output
+	today       string
+	bound       map[*charter.Expr]*charter.Bound
+	unclear     map[int]string // person row -> why people.where can't be told
+	inScope     []bool         // by person row
+	served      int            // people in scope
+	noCreate    string         // why nobody may be created, "" when they may
+	noAbsent    string         // why nothing may be concluded from a person's absence
+	noNames     string         // why no name may be called free
+	keys        []pairing.Key
+	bondOf      map[string]string // account -> bonded person
+	bondedTo    map[string]string // person -> bonded account
+	findMarks   sync.Once
+	marks       map[string]record.Row // which account carries which mark, normalised; see marked
+	intended    map[string]planning.Intention
+	holders     map[string]holder // address -> whose it is; see whoseAddress
+	findHolders sync.Once
+	keeps       map[string][]planning.Intention // account -> what is left as it is
+	desires     *desirer                        // see desirer
+	asked       []doubt                         // twins and orphans that turned out to need a human first
 }
 
 // doubt is a pair that a human must judge before what was wanted of it is done.

@@ -68,6 +68,7 @@ func (w *walker) employed(p, a int) {
 	w.alsoAddressed(nil, p, a)
 	w.inOrder(nil, p, a)
 	w.belong(p, a)
+	w.owed(p, a)
 }
 
 func (w *walker) reinstated(p, a int) bool {
@@ -353,8 +354,8 @@ func (w *walker) vanished(a int, person string, leave map[string]string, next ma
 
 // intentions remembers what is to come, in the order in which it does.
 func (r *run) intentions(list []planning.Intention) {
-	for _, i := range r.Memory.Intentions { // what is kept is a human's, until it is over
-		if i.Verb == planning.Keep && i.Due >= r.today {
+	for _, i := range r.Memory.Intentions { // what receipts have made stands until it is over
+		if i.OfReceipts() && (i.Verb != planning.Keep || i.Due >= r.today) {
 			list = append(list, i)
 		}
 	}

@@ -28,8 +28,10 @@ const (
 	ActionDelete    Action = "delete"
 	ActionEnrol     Action = "enrol"
 	ActionHide      Action = "hide"
+	ActionInvite    Action = "invite"
 	ActionPlace     Action = "place"
 	ActionReinstate Action = "reinstate"
+	ActionReissue   Action = "reissue"
 	ActionSuspend   Action = "suspend"
 	ActionUnhide    Action = "unhide"
 	ActionWithdraw  Action = "withdraw"
@@ -44,9 +46,13 @@ func (e Action) Valid() bool {
 		return true
 	case ActionHide:
 		return true
+	case ActionInvite:
+		return true
 	case ActionPlace:
 		return true
 	case ActionReinstate:
+		return true
+	case ActionReissue:
 		return true
 	case ActionSuspend:
 		return true
@@ -71,6 +77,84 @@ func (e DecisionInputDecision) Valid() bool {
 	case DecisionInputDecisionInclude:
 		return true
 	case DecisionInputDecisionSetAside:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryBy.
+const (
+	DeliveryByFile DeliveryBy = "file"
+	DeliveryByMail DeliveryBy = "mail"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryBy enum.
+func (e DeliveryBy) Valid() bool {
+	switch e {
+	case DeliveryByFile:
+		return true
+	case DeliveryByMail:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryVerb.
+const (
+	DeliveryVerbInvite  DeliveryVerb = "invite"
+	DeliveryVerbReissue DeliveryVerb = "reissue"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryVerb enum.
+func (e DeliveryVerb) Valid() bool {
+	switch e {
+	case DeliveryVerbInvite:
+		return true
+	case DeliveryVerbReissue:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryState.
+const (
+	DeliveryStateAccepted  DeliveryState = "accepted"
+	DeliveryStateCollected DeliveryState = "collected"
+	DeliveryStateGone      DeliveryState = "gone"
+	DeliveryStateInDoubt   DeliveryState = "in-doubt"
+	DeliveryStateKept      DeliveryState = "kept"
+	DeliveryStateMeant     DeliveryState = "meant"
+	DeliveryStateNotSent   DeliveryState = "not-sent"
+	DeliveryStateSending   DeliveryState = "sending"
+	DeliveryStateSent      DeliveryState = "sent"
+	DeliveryStateStale     DeliveryState = "stale"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateAccepted:
+		return true
+	case DeliveryStateCollected:
+		return true
+	case DeliveryStateGone:
+		return true
+	case DeliveryStateInDoubt:
+		return true
+	case DeliveryStateKept:
+		return true
+	case DeliveryStateMeant:
+		return true
+	case DeliveryStateNotSent:
+		return true
+	case DeliveryStateSending:
+		return true
+	case DeliveryStateSent:
+		return true
+	case DeliveryStateStale:
 		return true
 	default:
 		return false
@@ -264,6 +348,7 @@ const (
 	IntentionVerbHandOver IntentionVerb = "hand-over"
 	IntentionVerbHide     IntentionVerb = "hide"
 	IntentionVerbKeep     IntentionVerb = "keep"
+	IntentionVerbReissue  IntentionVerb = "reissue"
 	IntentionVerbSuspend  IntentionVerb = "suspend"
 )
 
@@ -279,6 +364,8 @@ func (e IntentionVerb) Valid() bool {
 	case IntentionVerbHide:
 		return true
 	case IntentionVerbKeep:
+		return true
+	case IntentionVerbReissue:
 		return true
 	case IntentionVerbSuspend:
 		return true
@@ -671,10 +758,12 @@ const (
 	VerbDelete    Verb = "delete"
 	VerbEnrol     Verb = "enrol"
 	VerbHide      Verb = "hide"
+	VerbInvite    Verb = "invite"
 	VerbMark      Verb = "mark"
 	VerbPlace     Verb = "place"
 	VerbReaddress Verb = "readdress"
 	VerbReinstate Verb = "reinstate"
+	VerbReissue   Verb = "reissue"
 	VerbRename    Verb = "rename"
 	VerbSet       Verb = "set"
 	VerbSuspend   Verb = "suspend"
@@ -693,6 +782,8 @@ func (e Verb) Valid() bool {
 		return true
 	case VerbHide:
 		return true
+	case VerbInvite:
+		return true
 	case VerbMark:
 		return true
 	case VerbPlace:
@@ -700,6 +791,8 @@ func (e Verb) Valid() bool {
 	case VerbReaddress:
 		return true
 	case VerbReinstate:
+		return true
+	case VerbReissue:
 		return true
 	case VerbRename:
 		return true
@@ -728,6 +821,24 @@ func (e VerdictSide) Valid() bool {
 	case VerdictSideAccounts:
 		return true
 	case VerdictSidePeople:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListDeliveriesParamsVerb.
+const (
+	ListDeliveriesParamsVerbInvite  ListDeliveriesParamsVerb = "invite"
+	ListDeliveriesParamsVerbReissue ListDeliveriesParamsVerb = "reissue"
+)
+
+// Valid indicates whether the value is a known member of the ListDeliveriesParamsVerb enum.
+func (e ListDeliveriesParamsVerb) Valid() bool {
+	switch e {
+	case ListDeliveriesParamsVerbInvite:
+		return true
+	case ListDeliveriesParamsVerbReissue:
 		return true
 	default:
 		return false
@@ -1266,6 +1377,12 @@ type CharterTryInput struct {
 	Source *string `json:"source,omitempty"`
 }
 
+// CollectInput defines model for CollectInput.
+type CollectInput struct {
+	// Passphrase what the file is encrypted to; it is not kept
+	Passphrase string `json:"passphrase"`
+}
+
 // Comment defines model for Comment.
 type Comment struct {
 	At     time.Time `json:"at"`
@@ -1333,6 +1450,53 @@ type DecisionInput struct {
 
 // DecisionInputDecision defines model for DecisionInput.Decision.
 type DecisionInputDecision string
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Account     string     `json:"account"`
+	At          time.Time  `json:"at"`
+	By          DeliveryBy `json:"by"`
+	CollectedBy *string    `json:"collectedBy,omitempty"`
+	Label       string     `json:"label"`
+	Login       string     `json:"login"`
+
+	// Number of the change in its plan
+	Number int    `json:"number"`
+	Person string `json:"person"`
+	Run    int64  `json:"run"`
+
+	// Sponsor who vouches for its holder
+	Sponsor *string `json:"sponsor,omitempty"`
+
+	// State meant: nothing is sent yet; sending: it may be on its way; sent; not-sent: certainly not; in-doubt: whether the account has the new secret is not known; kept: it waits for somebody who takes the file; collected; gone: nobody did in time; accepted: who was invited has signed in; stale: they have not, in time
+	State DeliveryState `json:"state"`
+
+	// Times how often the account was sent the same, this one included
+	Times int `json:"times"`
+
+	// To the address; only of mail
+	To *string `json:"to,omitempty"`
+
+	// Until of a file: when it is gone; of an invitation: from when it is stale
+	Until *time.Time   `json:"until,omitempty"`
+	Verb  DeliveryVerb `json:"verb"`
+}
+
+// DeliveryBy defines model for Delivery.By.
+type DeliveryBy string
+
+// DeliveryVerb defines model for Delivery.Verb.
+type DeliveryVerb string
+
+// DeliveryList defines model for DeliveryList.
+type DeliveryList struct {
+	Cursor *string    `json:"cursor,omitempty"`
+	Items  []Delivery `json:"items"`
+	Total  *int       `json:"total,omitempty"`
+}
+
+// DeliveryState meant: nothing is sent yet; sending: it may be on its way; sent; not-sent: certainly not; in-doubt: whether the account has the new secret is not known; kept: it waits for somebody who takes the file; collected; gone: nobody did in time; accepted: who was invited has signed in; stale: they have not, in time
+type DeliveryState string
 
 // Differing a change in which two plans differ
 type Differing struct {
@@ -3016,6 +3180,28 @@ type ListChartersParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	Verb  *ListDeliveriesParamsVerb `form:"verb,omitempty" json:"verb,omitempty"`
+	State *DeliveryState            `form:"state,omitempty" json:"state,omitempty"`
+	Run   *int64                    `form:"run,omitempty" json:"run,omitempty"`
+
+	// Q text to find
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor where the list goes on, as its last page said; it is good for the same list under the same filters alone
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Count how many there are in all (total), which takes time in a long list
+	Count *Count `form:"count,omitempty" json:"count,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListDeliveriesParamsVerb defines parameters for ListDeliveries.
+type ListDeliveriesParamsVerb string
+
 // FaceRecordsParams defines parameters for FaceRecords.
 type FaceRecordsParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
@@ -3632,6 +3818,9 @@ type SealPlanJSONRequestBody = SealInput
 // SettleReceiptJSONRequestBody defines body for SettleReceipt for application/json ContentType.
 type SettleReceiptJSONRequestBody = SettlementInput
 
+// CollectSecretsJSONRequestBody defines body for CollectSecrets for application/json ContentType.
+type CollectSecretsJSONRequestBody = CollectInput
+
 // DraftUndoJSONRequestBody defines body for DraftUndo for application/json ContentType.
 type DraftUndoJSONRequestBody = UndoInput
 
@@ -3721,6 +3910,9 @@ type ServerInterface interface {
 	// ListCharters The versions of the charter, newest first
 	// (GET /lanes/{lane}/charter-versions)
 	ListCharters(ctx *echo.Context, lane LaneName, params ListChartersParams) error
+	// ListDeliveries Secrets and invitations that the holders of accounts were sent, the newest first, and what became of them
+	// (GET /lanes/{lane}/deliveries)
+	ListDeliveries(ctx *echo.Context, lane LaneName, params ListDeliveriesParams) error
 	// FaceRecords A person and an account, attribute by attribute
 	// (GET /lanes/{lane}/facing)
 	FaceRecords(ctx *echo.Context, lane LaneName, params FaceRecordsParams) error
@@ -3898,6 +4090,9 @@ type ServerInterface interface {
 	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
 	// (POST /runs/{run}/receipts/{number}/settlement)
 	SettleReceipt(ctx *echo.Context, run RunID, number int, params SettleReceiptParams) error
+	// CollectSecrets Take the secrets of a run that wait for it, once, as a file that is encrypted to a passphrase (age-encryption.org/v1)
+	// (POST /runs/{run}/secrets)
+	CollectSecrets(ctx *echo.Context, run RunID) error
 	// DraftUndo Draft a plan that gives back the state before a run, where the accounts still hold what it wrote
 	// (POST /runs/{run}/undo)
 	DraftUndo(ctx *echo.Context, run RunID, params DraftUndoParams) error
@@ -4444,6 +4639,73 @@ func (w *ServerInterfaceWrapper) ListCharters(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListCharters(ctx, lane, params)
+	return err
+}
+
+// ListDeliveries converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDeliveries(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeliveriesParams
+	// ------------- Optional query parameter "verb" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "verb", ctx.QueryParams(), &params.Verb, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter verb: %s", err))
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
+	// ------------- Optional query parameter "run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "run", ctx.QueryParams(), &params.Run, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// ------------- Optional query parameter "count" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "count", ctx.QueryParams(), &params.Count, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter count: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDeliveries(ctx, lane, params)
 	return err
 }
 
@@ -6345,6 +6607,22 @@ func (w *ServerInterfaceWrapper) SettleReceipt(ctx *echo.Context) error {
 	return err
 }
 
+// CollectSecrets converts echo context to params.
+func (w *ServerInterfaceWrapper) CollectSecrets(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "run" -------------
+	var run RunID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", ctx.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter run: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CollectSecrets(ctx, run)
+	return err
+}
+
 // DraftUndo converts echo context to params.
 func (w *ServerInterfaceWrapper) DraftUndo(ctx *echo.Context) error {
 	var err error
@@ -7158,6 +7436,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/lanes/:lane/rulings/:ruling", wrapper.ClearRuling, options.OperationMiddlewares["clearRuling"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/withheld", wrapper.ListWithheld, options.OperationMiddlewares["listWithheld"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/intentions", wrapper.ListIntentions, options.OperationMiddlewares["listIntentions"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane/intentions/:intention/cancellation", wrapper.RestoreIntention, options.OperationMiddlewares["restoreIntention"]...)
 	router.PUT(options.BaseURL+"/lanes/:lane/intentions/:intention/cancellation", wrapper.CancelIntention, options.OperationMiddlewares["cancelIntention"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/bonds", wrapper.ListBonds, options.OperationMiddlewares["listBonds"]...)
@@ -7193,6 +7472,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/runs/:run/verification", wrapper.VerifyRun, options.OperationMiddlewares["verifyRun"]...)
 	router.GET(options.BaseURL+"/runs/:run/receipts", wrapper.ListReceipts, options.OperationMiddlewares["listReceipts"]...)
 	router.GET(options.BaseURL+"/runs/:run/file", wrapper.ExportReceipts, options.OperationMiddlewares["exportReceipts"]...)
+	router.POST(options.BaseURL+"/runs/:run/secrets", wrapper.CollectSecrets, options.OperationMiddlewares["collectSecrets"]...)
 	router.POST(options.BaseURL+"/runs/:run/receipts/:number/settlement", wrapper.SettleReceipt, options.OperationMiddlewares["settleReceipt"]...)
 	router.GET(options.BaseURL+"/tasks", wrapper.ListTasks, options.OperationMiddlewares["listTasks"]...)
 	router.GET(options.BaseURL+"/tasks/:task", wrapper.GetTask, options.OperationMiddlewares["getTask"]...)
@@ -8097,6 +8377,46 @@ type ListChartersdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListChartersdefaultApplicationProblemPlusJSONResponse) VisitListChartersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params ListDeliveriesParams
+}
+
+type ListDeliveriesResponseObject interface {
+	VisitListDeliveriesResponse(w http.ResponseWriter) error
+}
+
+type ListDeliveries200JSONResponse DeliveryList
+
+func (response ListDeliveries200JSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDeliveriesdefaultApplicationProblemPlusJSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10538,6 +10858,52 @@ func (response SettleReceiptdefaultApplicationProblemPlusJSONResponse) VisitSett
 	return err
 }
 
+type CollectSecretsRequestObject struct {
+	Run  RunID `json:"run"`
+	Body *CollectSecretsJSONRequestBody
+}
+
+type CollectSecretsResponseObject interface {
+	VisitCollectSecretsResponse(w http.ResponseWriter) error
+}
+
+type CollectSecrets200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response CollectSecrets200ApplicationoctetStreamResponse) VisitCollectSecretsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type CollectSecretsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CollectSecretsdefaultApplicationProblemPlusJSONResponse) VisitCollectSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DraftUndoRequestObject struct {
 	Run    RunID `json:"run"`
 	Params DraftUndoParams
@@ -11838,6 +12204,9 @@ type StrictServerInterface interface {
 	// ListCharters The versions of the charter, newest first
 	// (GET /lanes/{lane}/charter-versions)
 	ListCharters(ctx context.Context, request ListChartersRequestObject) (ListChartersResponseObject, error)
+	// ListDeliveries Secrets and invitations that the holders of accounts were sent, the newest first, and what became of them
+	// (GET /lanes/{lane}/deliveries)
+	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
 	// FaceRecords A person and an account, attribute by attribute
 	// (GET /lanes/{lane}/facing)
 	FaceRecords(ctx context.Context, request FaceRecordsRequestObject) (FaceRecordsResponseObject, error)
@@ -12015,6 +12384,9 @@ type StrictServerInterface interface {
 	// SettleReceipt Say of a change that is waiting or in doubt whether it was done
 	// (POST /runs/{run}/receipts/{number}/settlement)
 	SettleReceipt(ctx context.Context, request SettleReceiptRequestObject) (SettleReceiptResponseObject, error)
+	// CollectSecrets Take the secrets of a run that wait for it, once, as a file that is encrypted to a passphrase (age-encryption.org/v1)
+	// (POST /runs/{run}/secrets)
+	CollectSecrets(ctx context.Context, request CollectSecretsRequestObject) (CollectSecretsResponseObject, error)
 	// DraftUndo Draft a plan that gives back the state before a run, where the accounts still hold what it wrote
 	// (POST /runs/{run}/undo)
 	DraftUndo(ctx context.Context, request DraftUndoRequestObject) (DraftUndoResponseObject, error)
@@ -12773,6 +13145,32 @@ func (sh *strictHandler) ListCharters(ctx *echo.Context, lane LaneName, params L
 		return err
 	} else if validResponse, ok := response.(ListChartersResponseObject); ok {
 		return validResponse.VisitListChartersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDeliveries operation middleware
+func (sh *strictHandler) ListDeliveries(ctx *echo.Context, lane LaneName, params ListDeliveriesParams) error {
+	var request ListDeliveriesRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDeliveries(ctx.Request().Context(), request.(ListDeliveriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDeliveries")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDeliveriesResponseObject); ok {
+		return validResponse.VisitListDeliveriesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -14639,6 +15037,54 @@ func (sh *strictHandler) SettleReceipt(ctx *echo.Context, run RunID, number int,
 	return nil
 }
 
+// CollectSecrets operation middleware
+func (sh *strictHandler) CollectSecrets(ctx *echo.Context, run RunID) error {
+	var request CollectSecretsRequestObject
+
+	request.Run = run
+
+	var body CollectSecretsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CollectSecrets(ctx.Request().Context(), request.(CollectSecretsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CollectSecrets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CollectSecretsResponseObject); ok {
+		return validResponse.VisitCollectSecretsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // DraftUndo operation middleware
 func (sh *strictHandler) DraftUndo(ctx *echo.Context, run RunID, params DraftUndoParams) error {
 	var request DraftUndoRequestObject
@@ -15583,327 +16029,339 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17l9s2si/6VXB1z10zc7c6fkz27D3dfzlOMpMTZ5xjO5O1V+J7DJElCdMUoABgy9pevp/9LFQBIEUB",
-	"FKlH207yT+LuJgmgUCjU81fvJoVarZUEac3k+t1kzTVfgQWNPz1VtbTuHyWYQou1FUpOridLtWErLrfM",
-	"LkED4xqYkIxXFfujVZZXf5qyzVIUS2b5LRhmxYoeYJWSC1YJYyfTiXBf+qUGvZ1MJ5KvYHI9KXC86cQU",
-	"S1hxGnjO68pOrue8MjCd2O3aPThTqgIuJ+/fTydPa22U3p/lBidnl4AjsoUCw5ScMm6YsIZV3Fi25gtg",
-	"hovyhgnLhGELpUo2VxrfM3zlX65lCa3fzUXlSMR4pSTk1kLTai9mxd8+A7mwy8n15w8fxsUYq4Vc4Fq+",
-	"KWG1VhZksf0Wtvtrct82OA8Nv9Rg7DUzIC3jCy5kd5buYbYRdikksxvFSr41U79OqSwrlQR6c8q4LBmX",
-	"ZgMaSqIQ23ATlrYEXoJu1taa5pWbZ2aRj90iV0KGn/9zOllza0G7b/5/P/1fV///63/7H5MkHebfcVss",
-	"9wngFvfVK75gas42S25xtcWSywW4CbMVL4HNtVrdMAlQQsmIDYRl8FYY6/ZMAy+32aXNr2jocRv3jEv4",
-	"B34hNeOKS/iDwQ2ZTCfwlq/WlfvA8perUq3gaqbUrfuSn9Oa22UzI/fyZDpxGy40lJNrq2sYOTuxEn3n",
-	"mFvG8ZhmeLnC95Pn8t/dFvO3YlWv3A+04fTTozgVIS0sQONcvq+4/ObLNJ3WFZeOTvVqhnsSKfUoSRn3",
-	"eC9l5kqvuKUJ/OXzSXI+L5SxoHMz0vjX5Jz+nJwTvXD6rOoskXQ9hka6Pp1EL7fGwirP3gb/nmLww9xN",
-	"757I36+4uc2Ry3Jzm6bX4+SE3PMnU+wVvE2cNwtvLbOKzYUsd8hklFWZo/fLSEH0gwGd36naEDN39wnu",
-	"eHp73Asnbc5797JZK2kAVYrvtZpVsHL/LJS0QPoFX68rUXA30wdreuLf/mXctN+1xvofGuaT68n//aDR",
-	"WR7QX82D8F0csasIcMs27prcaCUXdNnR5aFYqZBs/jNulCdFAWvLZYE05GUp3Hd49b1Wa9BWuHV4bSQS",
-	"8N1EA8f5TjjTYsGs+7wwqAFJVqqNdBrQ/+Sy5ri7tbSimlxPHj98/B9XDx9d/fnR5P10sm4N0Xyye6fu",
-	"Uzl+r8WdJbeQvFv9b9TsX1BY9+6Tggj1bgLSye2fJqY2a0Ae1SCksfSppSgBp+7/AVKrajKdOBWj1Hwz",
-	"mTqJXLg/lVCBhcnrxExptG/kurYH6bu7j05duQM9i8Tl5hZIW1Nzf5EVqEKaKZuBESXs6AjagmYbLq1x",
-	"z9slip3WFvqXvymNo0F99fl/PHrklhC3tlIGPyY0m/FyAel9nE7cJN2aPRX3NrY90LuJsLAyw3Z5xd9+",
-	"Q08/eviw/QjXmm/dE+5McSEhoQ+rOQvbc3gkJ6KEXJhDx+5rVcuSNvP9dLLQql6b5NDILHTyGnY5dun7",
-	"616DNkp6iu7JPaEjZ5wwapLgRx3SlIZorFPQmZLBdmoxbQX8DlApN+qG2aXQdovqvNNuZUuld6bMZHpI",
-	"CAQO7d9aLxZIggfx/xO9Gtf9OiVPFhpgBSnLcbNUbMW3zACvGGel5nM7ZbMtWmR+tZPucZnBVsky9TH3",
-	"Hiu4/IOdssbcC1QreFUZ5sSCUxSZ0qWQJH0jB+wRpru9K37rbeHUQko0LFDG4B7Q1eIWaN2+4I64laLy",
-	"PHzQONO9YWm5bAb4XaDDpGqnvi/rFWrDXQt5OjFQ9NHP2UmGcUaPMTpJyZujzQaeMK3JTsNGJXnCWi1m",
-	"tYWnaKuhq2FXJoYHkhSSsNkRlYdJWJVjXugsrpkMfYkm0Luul5ZbYawozNi1kfWa2B8NhdKlcYoDiQS3",
-	"+/QwM0IWxO1kcLAZzJWGhDY6nZRuXrJIHMdSzOegnWZ0x6saTPL1uaiqvunhbVxwrbfE5/tfkNyKu/Ti",
-	"zZLrvo9vlsoAzY5xqewSz7XWAgyzSiWHs2q9s/d9Qu6f7svk5hrDFJ4mLdrGpTQbSjNJck1dCvt0CcXt",
-	"PrPMtLoF+cQOMjWcEma1f3PA00tu/g48KQsAaes4agm8pF3dcMMW4g4kM5ZLYkW0qTQXVVLWLP3X9zZa",
-	"SMuJBRMuvDaZw4LiK/6jWTp+JS2Jyq6SFbTavblwu6cpX3nvx96zs23yEyVYTnd5WoHNS5xm9gZ+Gbht",
-	"pqaX9j/bIZ77JK4PJz4NRGi+EGeeJWfgj11qLpNcQ0a116ZJh3Hbt8Vr0F3pS26WB6+S/u19Jozdn08R",
-	"nb77nBbO/SAB0GKhQwKAvpea6Be8CvZiUtM/OIuXzqJCNVZ5Y+Tw053Z+VenzZjJmXpNIDnNJDln3Iik",
-	"AsQtmwttLFtCVZJY2ChnUs+AKQnXTNcVlFN2C1v3vw2IxdL9Q2lWaOA2+mY507Ukbcp9JUwmexiTLjH3",
-	"WV1XQnrb2ytnqa94DefgYYqaUDMjIgZOJEfdNL+OY0rcpePZ8aljxqriQQCO9mGQyWSXYIRxpoWxoqrY",
-	"DBx1tTutY3wVrQDAo0OioMeqyCqOPbxbVNykzVH0Nmc0XScj11zbYML0CP+9P0Ep7PB9/qoUNqW9ivQd",
-	"WvEZVBn9GDrOhIMasneINo+27htV20KtDsqh5/6xvjPlrjn7xDiJlTRAvOHibgpmAO0o7p6+aVm1pPCV",
-	"zBk6zrCaJG3rVISDVDH09ygJzD2E4UoMfVm1QKUHRZIbh1vGq6rPXk79QcwFpPdrw5Nab/cco30R3NP4",
-	"zjRY2bTjga3CPuePx4UvS38GE9yEcd8UMw0XWt76T1hPJ2trGEJLnhtlIXO3bZYK7kCzBb9DK99wUTo+",
-	"St8p7kPD6fh9xQsoo8t6n5xG1bqAHMcZL9eHRCLaxPeRxPCFOExQFt3KaCE9G5QxW3pJfDbKpBd0eM5q",
-	"teZaeAnVERGoLLHZdsd3JCSbK10A+6NUmz+hPuufIBv0j3xuQf9pMu1R+Pb1lBnpiejxCl71QWR5tVFz",
-	"VZUpVvEibn/A2ZZ5KXLqEOQmyEtXVLiUrLYoZP3tihkHms+tQfkafrURdulp2ONz8EpJYlWczWET/Pfu",
-	"/8CL5aiFfukmBeWrjUqtte343qNnodzFZNEngYt2dwmvxC0lwVQwt+6SOgPJFzXXaWe2E02qrkpmrFqz",
-	"EDUnz2Op8B6TajPK3xiPaMcHU1cQQiV+y8LxIJ8PTsMNOHMHB4pbdHoMH7exdu7nqDjec8bK4E8cNLFa",
-	"/NKcxNZAcSMDkeNhavF4j+D6Uszn+7K29L/tnoxaoi7C3N9v2Kzi8rZxi2+RRUNyUOoOm2u12v/sQ+9a",
-	"xFfR4GsHGPI+C6uOuaJwDvgyUaqPOMNiiC37JtyqeG9cs072zc+S9veavXOzcH9//7MMW33N3gl5zdov",
-	"vP9Zrrlw1Ltm725ha67ZT+9IEb72xsVnsFpXagvwD9TvpsG4vQ7/+AzeWtCSV9+U71+//1nuW1Y5FWUb",
-	"MtbEHcgbdgtrS8JVWMOaK/5wVKrRNVrPUrjr4SF7zb/bs0mX10hRazzBWKYvvEr7EKNt2RsE5cWOL393",
-	"+rufHGcgvnJ2T85KHBLE+6d7JhPCo6mkaJKIKtMJGzlz9K4fumUzhHJ37Tjru7NK/ECvvzMdRB6+216B",
-	"OQdJcq6nFuXjeO2bJhKyn7VHi8oQT59cT549fPznz3uSGDJpVxshg+4gYQPGMg2FkoWoBDqmKHTttAeU",
-	"YHlHHY3Q60VqC7HupbijsniHghOWN6TWSGh0/b0ZjReIccrJ/VCr4FM6u4lbRPfYvkQtB4YZrM9aG+Cv",
-	"wEcbu7FntaNZL6xkUlw9fPT4z5//+1/+4z//ymdh0OvJE0z7+fuLa7YEt6MzXtwyJdl3SpZ8+9k+qza0",
-	"SfsBKy4ZN4w7m7/qZ4PHySs0EG43GW6k7xM/0kPIS9+knjlPuEl3rOzhXtr+8Dj8Uu94llrBxj6nIxdl",
-	"OuF5zjUaoiRMGzPObXhMnecLDXAwcNWOCCeCBTTzJKVqfZfzO621mvGZqIQjHc5so7RdOjuIM6sFr/ac",
-	"Dk4LNWlP7loJafuu2ZmwuejOhhv0emHJhCop/Ouev2YP3blzsnPJq3lDJ+/FdCyk6/Z2hj90CDgjryY+",
-	"POSCNmBtMhdhCUZYvFb8jko1U+V2N0mQyy1bUZLEkXkhnppTT/HUlL+EQpSQirFVSi72Zz6vdbCsG18K",
-	"JqtGZtzwcTlLmBZ/2M+2H3r3+fQ009zizJHZm8hSwdtfIpUM4zNVW9by0vucsEniRvB5mZ1b4bUbh2bl",
-	"iAL2CsMHE8x1WE6uJ3+e/5UXj8tHk1Yip5KUUscwI4995+mWuDT6czQHZQyuhAy/SbjW4txb2betRQhZ",
-	"VHWZzqSlBfZdatZnv25ZpZQ7BujiPbiGJpjXCfdTRY1VGKkJUzxkYXaj/ZQS0JC3RYQkz6G/RKTODg+V",
-	"PzFDygl2t3LDoptlRLQwr0ItQefktV0KQ9TeaGHB3DBZV1VTdrTkTudkpi6WfrpDPVk/cmm71t9PnnWm",
-	"EzfK5HVvVLDnfrTpFVXiFjbCQOPyO/NkM4G0rukW6NQJg+Gkw+R7meXCylLDlBeJhaGL+mibDcXks4d/",
-	"ffy5+/iG3wH+Zi0qZXETdomS93ijS39Drl5ZgJaYj7fCxABg4T1ygs9G+L2/pjefqhLyZvg3YwPafqGj",
-	"kj7TlKfgwDgddm5TERI+MyDtNWYJt73lJQ0z2Kfd5waSatM7cKj2pCG7wYGjh+0RLqc6pvZ06dQZwXl9",
-	"ZGnE7atzuOnQZBj3ptV/dSdKkEX+HgIWsmYN38bQmKIUB6+63zDijES6PCZoOV7BmGraStjT83Om9aaJ",
-	"U/k72g11B7oUxbhkeFI6EuE4YQ1W+raufieJ/qWEbCfGm1shF0zMg0kAlQFWqBUYVlTKQMp6QZoNvw1e",
-	"1FKC/mGdPCbRnEvkrvGVkgssnG8F1GbA2g40EP4a3ptlsHEHzfGlezglNd2uW/PP47MKZk1qCko0X4Pi",
-	"aThtLvPOUCke/5oX8Eq5/57BGR/P2CgnSHBhnMM/3BB1T0efKbuM55XLMha0C+Oto9JbR3YJqxsq80dP",
-	"FyZKgaRgD/dJj8N9FaaVAZLZAq9sdzIYx+akUdR2mDsxKHj0TnpaVQWyxwbAE6TBWEM1VMHbi6AToJlR",
-	"k7xfcMSyshL+VOW2R/R/TbX2+yGSql7JtOOnJ0dxLnwMPGk4emCJmLRRKuvUhjW3S2+gq6JGT2HCcqzE",
-	"ThZQTmT0xGS+FhU8QWVyXwDM1F3SZpHkSbiDWL4Q/P0bd8mtuTFQMnW3a80cvHnc2dbg3k27H0tAXARI",
-	"GxQgC1X6k7S/BV7GJitiAAZ44f0X0iSUZfIIc6xszi2nV72lvz3LngpujFhIKF+pdK1cpdStYaglZzLo",
-	"xsf7snmyPaop/elZz+leQbnN5LHegfbX+P4fhdfMhgRxUhLQRyvjIHHdcU7TZv/CeD27/6Q4przaLmMC",
-	"vbuHECAGLyGno0SDL7iVAg7OlBQWeGvxJnM/iNKwFXAZk2y7pdaORLSesPjriXSLvyJGuhISX1lj3cuf",
-	"pzvJ6ZgSpH2+g48wYmrGwMp6X4kUHG5xHrWM/ySGTvrdAq/vp0z0sPUIezgs+jDsUgfkRiqku9OCY+iq",
-	"B4wlE4Y/gOjQdXGmNPZNWsL8MsiDmiwleJTJXWmdyV7tNzwXE5P2RNSqSZIKG8ysuglmQ6fQOh0hPg2Y",
-	"YUddK3pl+1PPVYGDlV4vubxqYk/o3tZXvMDKy2nAIoDyytk/G+9IWwljhFy03itrAuKA5O/aaQkWjIXy",
-	"auXBktxvNHfWndLbq1vYmlgS6X5CMVZsi6r141LgJGZKllelqmck2fBHKoJE+urbq7nS4A4jFnSIFZRX",
-	"diMwb7k2oCVfwRXibDiBseKiij/xSnBzZZa8VBs0RbiBKyUrGt9YUpxLteJCtkYJG3Hl6RNSL66EvOMV",
-	"imv6ueQrTpWeUtkrs1QbGf9mlbrCQMp0UqniFsqrts0v1RVO1Q2vxdxnXl/dkvBxW+X2xViO+Yb7gpE+",
-	"idqjsVe8dOfcWM0tQo7hL9VGotg1wK0jgtIk4m6l2sgrhGpo/dwAR0wnTlO6iphPYiGvhLwqtEJVqPmN",
-	"Gw8piRXIV2apa3mLrHAHmi/gqtRqHe40Xl3F9BUNWHVcQLPPza/Umn5BHyXfiIFCg72Ct2tMt8M/b640",
-	"uFMBZVJI+4OS8QPHHO0D1Zvt5IjuUTybMznoaye7kqeTnsq/FlLHOL2gVZPnr/6oCHTze0xd2cYdPGWz",
-	"2lLk1SsuTElkgM5t/NHcpxjpDoUf3NwaX5YE0lvhp123ojzppj3/VTv++kwdhK81wH/DRbKadrT41vKG",
-	"ullz9jTOeHSAxY1I+FdtZZSt+VarqmLwdq209aYOQk3ta56HFzQynJpZ4d+UhD478HhL7xg7baEkDOeF",
-	"81t1H8x0o297AhzYpwuHLNsccZGg5d9qrpN5L5Xa7PgcWhKxy4c7DiypVkKiRpN8YAXG8Iz7Ts0zfBJP",
-	"RKKshkpcKH2AikSdMaw0W/K7ALiTzJvUUCTRjnyVKWswEgOABlaF/MF4SNbNklu8cjCNoBRlDkjFarFe",
-	"5/w3w7yP3ukYdHs/9YY007hhu1uANG1m0JA/xQrflP/0kZ49dujDguGZk28sn1WQXnUtxS81DMAV8QPH",
-	"N+Jn/cDJdSBAYdKFb9QKdr0lhHyAe64kVmGUfEt1WcI0CTgeq9fXMR+ZJZkItglDNSAE3iuMz21CFy6q",
-	"6fuSnGACoOyvzHZa/BrKnNsufOTJiNs+vvRFJplZrVIFaZ6mqJS5R0J424e20WXdKr1KeGzrTLUZ7tR/",
-	"/dd//dfVd99dffllsjoKS59ybze4bYSc7KExrGrP5OAVh+ZfyjHPEYb62g8RDanhvuyjkoRyeWAEuVHB",
-	"tHHA+SDyHwzDEMCYEvoNz6egIjEx0Kt0gHT0XDDsbs5lFDRhl7ImQCcqbCPO6w3GRKFw4Qu7ET4Xua7j",
-	"5//pNyb4kgicpfEZNcifSy7LKx9G8QifjmdhnbTAv4VtO2VhuKS7he1YTiVH05NW8fXwo0Hvfh9rUYe/",
-	"eddcctGV7BPHm/RDnPQVFmM2/Bd/nim79D+8PsTQ5DdLsHKTVrGzlj2ypNjgW9i+rPUdbPvBixK+Y18t",
-	"mkD6yu3qcN6nKX0L2/6y4RRS1mKBjslUpNhXazIDCIvlbuw1NxZuGKzWdhsLP/Bad5xrxVy0K9SzRT/7",
-	"dcHBAxrnMw21rSItVp55AIXOHtR2qbKmi5e6Y5I3ppNSbaSxGvgqE/m2YA5mWbzYqeUikL9VRhefGdB3",
-	"u5HQdhHH4Gz16cQKW2XrJnATEPSTiRSoaP8eekjsht47hGqvYo/sud08BxIUcsXxJTnu9V4/57D8JrFY",
-	"JnMAO3gBmN7TVNQgLpiQzKnK2ALBIEgEbo1H7tifMMzt81TwP6cxiRSyaQVze4UeSKmuKMlmypaiLAFx",
-	"wmII5AbjmrPaNs8hequ773DaM1UmVeeeJBDHjIfNsFvh4bU5CXN863WeIBfWNQLZsxmN4z71gpY1jG+b",
-	"IXLrfxGpnXDjp++BoQ7CuAH5RFNHeihfYaBifwqEZDfc9MEYRgevc4A3bIBczwjgJNoUCbsw+WZWyfWr",
-	"xTO4I+shqDlCzhWCVWlJIhG0VjqpBrrXhTzRPVyFCfRyXpjoAedQg3x2TujNiODFKf56RwltEXezz1+C",
-	"NLrsAfe7cPxV8h2kQZ8GXWGmV0Ogi+PU6yh9oftvT/1ckytLppVxVqmFwPuCS8bLUoMJYMe+Xs3ZQ/vh",
-	"rKAY9y3hH3wFT2wvUShNYchHUgvPrfMcOgnS63hG8tPO9OtytCYtmi1VhcDkfiezBmSq8iEg/gXn3IqX",
-	"ScEyBJp7ZILoUHjRdjpAzAmlzybJBpvvuTEblXKyr1t/OWCrhCczY8R7bmhQrOTOrvvrw9gyRroTV207",
-	"cA/7oTB6sdVK6q/tVlJ//stfDoVTw9E5EOYcejz+AZsfDN0LQ9ce5V+3kRdWcXIqefNkoRY7QdT9NKmU",
-	"unVXqNK3iaKs4yTrwYBym08OZ1fdg1xObcRzBKUvT4AqHhpeXgkzFzaLrjR3BqRUoWh8VH2letIzUau+",
-	"j6/u58oGmeVjRRSWcgwxZT9Pfp40paXY+QLrRZJu5lFwxq1JtWd/YH/OcZ20t/v4W+W5b0PxEng1OrDf",
-	"LRXfO46h1HqcqMG3kpNt8HWDRl1S2VUtm+4BIftLw7ymzKs5FxSD3HDhk9cw1e1qxovbCR1viC5aISmt",
-	"LqmWh7ukgVUenAVRlV49kovmjvVpkosajKEcnyhqJqFxQ3hjSolDwrANwG0iSaIaKKDGiLNu3gSemN7b",
-	"cBeLdFT1Ra4Oot8wwdZrB29wH2Dxw/cbFt9751pHhrYb9PSC48cHe4CHxlrA80wlT9CqA4pmCw4Cwz+b",
-	"CGagwViGgmpYfh0N2IuyOSyFAjMcEt8J4uF44z0Ln1sp7Mm6Ty6au/e2VZXa4DXlfpYeoTS2ZcDmo9id",
-	"wXcNWldc3uAPQi58AyAnNHRdwbhORTNjeZEEasXtugVYYzwaCzUJQN7PAfH65XQn3e58XZIQu4YG2kX2",
-	"nQ5qmaS0WIhBbunn9OR7yprFlgeZs+1k+JN0mbib34bfgS+QoSgvZwt1xbEZi5OUXFjCsUn7I3d07WE8",
-	"F+6VPPpPGzunDKnvQubSU3Q9dGi3NV+N9YTRfo7JM6A3vtiOxKXfweJBJjEhByii08diASGdikjx2ORS",
-	"QxnkIU56iQ/iGyqf5WPq1coz/cEP+kf7wsUUIT81FXofeqEfKuQOXuGEBtUj76Ew0/EAH1tGRvXNRUJ1",
-	"+zW7hW3TnntsRbMvSZUQK1L3TljbeYras4e1IWoGirTgf8OmNhK9LT3jrRi2KoqgZsdbHNvWCaMYzN3/",
-	"F/YsxtjccXp7S4am5VBLBoX+0A385e6a0sEgjK5ft6/CnXx1bGRKOjiSuILQM6lpnoQlmU45L1VSme4J",
-	"B3mZmEg3xBStciCHtupC968ObPSOrQkMm4sKJhfoPelhYFYE05XOBRuWgYi7lGOFl0uuYVSkJ+tAPV2w",
-	"pT0XrayLWZ6nXwaxHw08j2sW80h1LX3wZC6kMEv85ZJXJFTulEgXtrQleyrHYRfMcrcRrmM5U/OK7nAT",
-	"orAdWlfcmHEtG/y2JSPEoZPOmT5YS1xBPgkyPODsX+ZsOzO5lnVVTccl9syGz/cHN16+h+A+e2i4E1S4",
-	"sVfgXh/Gt4gF8nsQF0nAPbITMaw9g4JqZMfUwLu3R9BClqCNVSppJzlFf4vpNWlJ5IuMnFrljRdCZHXa",
-	"p1M90SI05IlIqe3kfUg1qiPvxDL2M+TMLPka2BZs8kviYJOAJscZ45Nze5YI+XQik63jm3blHsBp38Ag",
-	"P8UIdy2Wz2XyCz0ySS647gvv0n9VmxFnnc7CC7XJpOatMxm7tH2xEt0NSmgP2hlMzsZLGgSYhT+gjyI9",
-	"1/D/dBdAhSY2JU1RU3Fp3ADPDg0RWxTbOQN+s1/nZcRoT6bPUv5P4mCnvc7n/1si9IkobnE7niqtQU2u",
-	"qVY2gLX+GLbbXVw1RiieTF6/T6DFVclgqft90zSU0GpCS9qDRX0xtzqGfx575MzearqcEEGBt5uWT5gE",
-	"u3PJhEgCnXJqw8Gqum5/IeSgJi3KKjYHKGM728hYwXcTmNvwrQltPObYoiydM2XA2lDFP7gbaYduilmN",
-	"CiDt5DUjjXTKIsjJlAVEkykLCvH+VDIHFj9/0yqE+YNhaiMHIK6nDvGtWHtIeGKPh+lamRZTH0x/O8gW",
-	"/alv2BvI7XNI0ffauAeZJiQMXcNNE9HxejT9DQ/yJKWA5iTDC7UZjtGU9UY3HQwOUuggRfqV56ZqPqMz",
-	"azU7MUkomH+9icXIfd8KijWp24yTxcJ6zB2mZvDSQhL/bfSN4zMDMYsII8Q0mSzNcOA9ujmuMpmYZ1UJ",
-	"c1pOWaOljCri2jWIKPwdM8h8bOv1wETd4JfxaHN+VTkqJQM4fW08tVaptv94eTPMV5g2EIoavHrNPNTB",
-	"8MhEXdl0fxQP0TWC8P7eTtq1IW86c4i7y6y1vLYbgfbpdcT0KXhtYMoM+MbzAbLhYOQZ/xpmEWea2au1",
-	"MmTenbFm+YTS4Q5+4x4I49BE00T0PeaetufQWU2KSP+rBhPc/GckUhbjc6YFzDNVYLiEGFJBKyU6Zo0v",
-	"bnX3YdM/3h3YmybI1+CQ+m8J4wExMcnBjIIK+xD7fCYczo8JK/JIXm0q4XmovcvWRwQeTjun0ee7Twrs",
-	"uuAduTbRUYhcxQGKOlVtXsJIj2BnL9YgEcOEzbYBBWVySWiYeNRTmoXka7NUmYLRgCnbwLRRPuVNtDuU",
-	"9K1uuNxiaZRXSJfcsJW6Q7SWKVMaszWa2LKzeeJ7vlRKRu+6ezt1ZGMAKkFQx9EII7VDzdYm1DLDEBGG",
-	"KlT/UJ4AYXmh+GBS0dqswpJVpuQ11tJCyRBEaurE1ICQkC9VCNEZmlBgqWaKrW1Jsf0LKECs7ZHY4mfX",
-	"0dGrAat1rsbPW/CXGbonubZPM5PlmGQTt5hxb/Q0Wb+/junSXojoVnts5XHO8LG9z3OQt7FIooN9G7cp",
-	"8pynQuD+MPMWx/acrwuHPMMpPj7q+WIvXyNdevsCUdAGGmuj8Jaove6hlX7hH9ttbXkKaNoxFattmMoT",
-	"xj5XttfpSV37PdEH9koexQ+9eSRWfanSf2l3ST5X6LSdUYGejQ4fdNY37R6AhmGP6LiMS23Icfg8Xl58",
-	"dAojTpAiqWqQnAdGyGIcB9VSA09/7MN4DncXkadJk9WcaQ8yfLeehFf8N7MCIeuPjMAa5Lna0L0W8rxf",
-	"j9BBUpSJ/sK4sjxZ/i6MValGxzmOyTkvo3E3jut1GQ78IaaP7tC2Jdm3tHs4s+nb4HQkll3K7K1hFD7d",
-	"cac8BVGcHQAfHzXA/cmKgLfXJkJv2OEFzGuTskw7+F592bCh3d7xcF7nqC5EJI10dyBfLrSzhmvGmVYb",
-	"n1KxBLAdS3hAdlu3MOFwIwtP7osfVtrUC53WkDZxuCLkIOBXPjI3mOhUDdJLcz/hi1M9m08ynLhYQti6",
-	"M9tVkpQ7N2ky7d2155GvIQ0+gN8zo7Mo+uo621N5/X6vovPUUs6L1Fz2FFs2grzDFruRv7YX1SsuGX9p",
-	"BdiG9wdpIFXlg5LZ+w9ZeLrVHM8sMb1pIJjGONcOgVQkvUpvrfe5BMbDxLMdE8Pnnb0+BaOjauBtRgRb",
-	"VSY/OoASeNmOmU8eZCpZIXJkQpcp1BpyMUc9qvZrLwjs5twqZGzXOPpU2NfTUXqp5eZ24GZsIJ1TnNKy",
-	"oz7qOaUVgPY0yKR7pZX+hhPyZ7K3nXpP3mcIFLWgKspYtDNIqPzT6UuZhNbpsZLhzKp43hqTsCGB1vsR",
-	"EnvU4nHM4wOZhr4aJpNng52swp57Ece/9AUeF3ns7R2q3zplGR7VdGAvxSrbWjOWq2V62fd1ipIlvB2X",
-	"HNFdNn4hPH64W/0eeOPatup2MuQbD9d+Osb+4Msr+DMS6Eyh/iuZgU5RZ0ounClZhpKSGSzJd3EcJm2+",
-	"xGW41ySGtbGGKwPBRvsyWomM2zap/4rNmAMFnSYBDZLnte/V3OoqUCyhuPVNTNkLZXiqhVVkioO5i11H",
-	"lB+fMEqh6Rd0RQVzr3t35OBow1sZOC06pSN6d0+oAcD4LY9qDrbZoURKz1nC6T54rkixjC+1Q9ks+AYu",
-	"1bJpl6XyjHQOzIyclBwhqhNaRUZAjA25nhwe6UX2pwjqqbGggDo6KIxyrJJ7inLaX7Eb464nFu2ms7qo",
-	"7zu/C/BZlhVcawGGqdoSZmanHZoNnfkPS17vKQsAoI4iKWXaQ9L4Wtiw6a3FZ7j6ZOyXQBjfL39f8Mrt",
-	"K7GCLGhQqYBosuGCgCt28dE3QpZqY2487AKKMWeetwEYDgvOgYA0zS6fCbnmRS3PI7/kacKL+m3fUwLk",
-	"CWmFm+U2yymVMvaYXLzeFDzfjduNmyLdS5+rOAJUK4nO7/haSSB0BGy8gG0tjN0pDW71iUdjttPMJYHv",
-	"eTSaXmuABn0T554kw4dEiWo5MMf3e8qezJcg7de+OCtdsnWgobDImDUvqbxo/7st0uzLJ7FYehjxxMWv",
-	"Ntm/5SsOutlXbbgWd/9shMlhg/u60hgJ6TTxHIrhjH7oMtmYxH0SO7+gymp8oQ81ATkw+tDYV7oOAqfa",
-	"sGluAyuEcTqHDYOIBd02aJhk7ENhhZJGVbGCt4Wi/n4wiKcow+sBDNT6amZE3SDFniA9D9ojpZJw5qZr",
-	"HrWhR9V/2eo4Fswucj+3a16ksqJIG1wvPTJNN8LkE14z3vfQqTX9Z3gLq3Xm3IVWp+nsRmwvm9Er84oq",
-	"lpCk59qtEAnwOf6NZj5x8PbqWg1oJ3FZyW0QC/nNKDjTHbTONoZdP97dHmsPBCc9CcMuAOP2gdi9tDz2",
-	"PAuMeB4qt3jVciuMFYU5b8ZN67ujS9SH5yd0Y2Uha6Bx5x/IrWmalRyjj34tqip3nv0jP3R7nLWPvDDU",
-	"cyZbLYFycwbWgma3sGUrfussuXhlTpMohbI0mY6c1fbvoLPjqXnIxcc8fKnaQ+MjyQGdRlTxdcIXFCpo",
-	"LVOSKmGMKCH9Ffp+qh7CnVtSJQkVilxr2N/eXzABLCrx1UPqf98W0hPNDnZoRqSiUA3Xess41Qz7sikv",
-	"ZaAyEGzwDDgQT4IE5qhHI/pqxVhahDM4fEKyJomnQ5e1O0TosnWz+WED43pa7N3ivOQZ3AhbLI9p5jqw",
-	"ReuwtqsvY2CyKwWfy1RujvskGGuwLyCzYgU37KEvWwkNuCMmAl0J/VXvS25eYrPstMZzC7D+MuJud5sh",
-	"4w1H8o9AWG5hbd2EnLUHBCrbP/z4EuyB7YZiaCpvH/AVmHUyA4qCt7FdtUG4LIkwC1R7KDSB/VN1nQ+r",
-	"Q7KQ6ajUbf0SCpXCJmv2nxl8JLH9+wRvVyX23IHUNf2HscBf9JqbxUKpspuLkYZZPAKAIo8dsf/o4LZP",
-	"ZHYhHpqxHDtwHXT3342qRdhoke1Gugfw/5wiDg0DtE5gm2NjRxYfQ4gEbZBm4rjtM95MPjBmXiiNt/28",
-	"zPq8iVsVYjXZ3e41+uknjx8+nEwnta6cJLF2ba4fPCjVCj6ruL4161p/5j/8wH3jwd3jyT6yzL3JyI9P",
-	"CF5GdrU4/y8P0zG9S8klE++gLqBLUnx8mnJqCFbNJUXXUFzFFq+1jEAPFFmVqHjh0U7advHloX7/NCbn",
-	"8MPQ3qVhJfXeQXkwBaMjXEfncOQjErSCc0RGvAZ5/FRe+RhjJ7TLM/bJuVDdO162ttdpXPgYD3PyQ6cn",
-	"qvR2BcspliNCxcfBcI8ppRgBsX1ybuYvNdR5pNIheZqDs+1bKTkdfJ8OzLL3vAZ/oZf8jrtzZ+HCSXN4",
-	"3E44rem2gvfeJbB9ZQ9vIGiCGtrXPxCXeJZeqK1GjCdQXIsefKELVlyfsYXvcEmYbCjvFI2QY+UzPDyE",
-	"uvUgmu49xk2Dp45w9/gnqewwwOojKpY1rJU+6AzAHXxBjya5c3RxsR/X1ybPtnnGebpUohjVLsft1Z/3",
-	"jJ0UeKVX8a0bp6k6q5RCVBt7HJB9diUvIq07BoczLMiYaDCRBMF+P0qVuMFOSKkFG8Vl2acZdhqINy8u",
-	"xWKZ/ENFmIf7VNM1OOvwr//O/p9U8kF0Cyc4jm8yJAgdBDHDgXETswoN88nc+1YPT22r703AZlt2u5Pv",
-	"2rxoVXK9bl1HfK8b2PcVIapBZsIPEz09uYkSgVSHNePppOAa5nXOYsMIP7NLDWapKipLCdCYMvRUI0Ah",
-	"R2QhmcXETVUbD3CFCEYbZ9cKw+DtGgsqPJrrRiu52BFOAexHJjemqPXdQayLp/iQ4z8PfpDA7N/spLm1",
-	"/a5ghEWtb4gxlMh/mdvnd1lwmZxq3cPYBoP+qTb4hplag+PogCH2LyUklKzBMDrg2PJsF5z1RPQwYGsx",
-	"Q9jIfauPZF6S9j1yUtJXNjnghKSvDgZmw4ebjrP2TDlf/lTTPtAYQ0l/PDcmQ2ydjkqHQ3OVuIVqS5hq",
-	"Pn8E77+0SZOUr0u1YSsut95FtiI1xT1L0mJK7RBQqB8UlmnWJvpGskwbrhxEZ6k2qSYgKNysz0+qSifY",
-	"sGW+b+aXqh68g6rvJGQzGI9Pv+uRMDkuD9dWP6XzCXutMGDruhpCacyoTPEmxqIdg/om/06xwoJDxjd8",
-	"O2XGd9302DIh7ioM5eamQ9brVO3CbvCbEARmdQsVs+AS1YjpLpD/zlHRNluoGTpH7FM93LUHRGVOXZur",
-	"OuUJjroQHk1k2cikXkkNzOuvEYysA3c3vbuYU/cxPZleIn7uCfmwUgkGhBx6B9rRb0qKBZGF1Wt34pe5",
-	"Oxq//AX86JSHBLRvUDFCCl9q4viJ/6lSxbgx/YGa7+1MMxNJUul8q24YifYs7FCkXvhCe1adRbaoOb5g",
-	"DaWW14b80Qq86Zl/2szNM2ZQtYL2v8OW4bKPgmxXbcpYKlB+VQrbk1iUgUnepK/7DKzyULiFdtNuaiEq",
-	"cdk9qYC4hjRKt298nVIhVK0LyCMvDQAUpy+E57Mz+2f4XAe1IItMETxI+1p/JA4mhDfIvoWSZCt7GOB0",
-	"XH2T6Z+VQ67WRzmRmt3Ig8vsQR+mLAEtrNNZ7E0U83vNDIZVA4TXhcGP2syr/k8H99275jwuiPUpQySE",
-	"wkeSzLBRc386OgctwI+OSdbe2c2cZPNTpbnRMKmZtXoK7U+uMioTXsOkKWGx2ca4zqL9omUGCISe9uYp",
-	"Oad7PnnHlsJYIQubS89NmDoHJzvvST6bV3yRzFZHmjAud5uPUL8UXYM7vp2WFO0kopzdILkVd3nEw8wx",
-	"brXp6M4zNtDAycUuGqckzeMMdzaq2dEYg5iHxLW4YQdU/h9kqUYnWMTseVSthK2AXEuk02D3K3eL+84i",
-	"k4QPMZXriLV7wXlYtmsSQsBZ6ZD0uHMsDhedrfjbb+jpTry7lZM7vPb36I6EscKuVO58Y+HRDbNLoe3W",
-	"vWW61YnejDiYH5CuiExQFC1VbMp7t1+udyhO36Mq/GCSUDxjY7HjEIeyQvwiUERe5vtvh7k2cb4cWc4R",
-	"QELyHh85avX5G9OgsuPO3q2DSvP/nBqUtrDljO+mdcOuHu00HqGOUsq94oyfNJh5dpP7O1y2/MMperRg",
-	"YsbQY6D+So+FySTH99pZxNdEFsLz6CG6yDIJLAc+OWoSoPKmE5BaVR4+tiQPuKnNGnwlv5AhDL2ktru1",
-	"9P9A5Kp05U5oC5jIwTDCjEKHy3oYMeNr3EXbaXCx3zEArXs220ZXRTLE4cuSAs3pSmnF1NJ4TfmK+E1m",
-	"He4Pz4bBoPqWyB5j2LtEccQM17jtuXBaQKs35PkhCP+pCj6rK677K046fv9YxILRlYQCcFjVrGVxKMTB",
-	"9aKO7V4TOGv5ktHsPZSpxkzLrmb8QbWRe75a2Patbs3tMlEMHfQ1q9ZTViprobxh/y+2sonNmUmfEwQC",
-	"oDZyyn567TRwNxKhcFbC2OOqUY/UhnE1kUzDAwdNaKSPxaJoOHZ2+1GQhgH9TqVm+yOX9iJOo2RpTdw5",
-	"8nv+8G8PHz76ms3AboCQaFanQKoe4W5quuvvS7cGwv9UDcF/KTkBiHrj8b38MtkypVjsVo63eogqvToT",
-	"xnA+VzeaUm7HKT284M5WRG8D6mXXMY/Xm63oCjdLpRENZBVaYc2VTrUOqoBrab/2uRFDgGJCPtOg2PbI",
-	"YodmK3NUzf1+YGCKQgSpv5hdfsxEkTyUVYg0ZAEf9n6R6N8Z4lGY+xIiUv140035hefMhmY7W9mfWfTj",
-	"sv8i728hWHQRpYdrKS2IycQxyOurUUM88P2vwnOdJh7DmiP6/lpDbum+73wL2/Y8cv22h4uHvIod78Vh",
-	"O7b23Q5HtRql/oipemjEBDNnQFrMqevds+dtI9yNDpRls7Sdhh1hjj2dr39stR/pNpmmaye6KtEHpPnc",
-	"QjnFQ7tZbkeBsB8Fs96DQJhplbQvNNq9j/ruck+LCxsrkeQXsFYos7jWwm5fuuH8fQBck9zHOaCDmX4V",
-	"P7C0dk2JTCbcWIJ6vqlbEUvmKI1CCrn43+HBZg1r8S04vRLxP+eJOEHoxAI+uy9e8lwyXtulctMmxa6F",
-	"RYJKXwNr4jtam89+lj/Lr7BBrNslaklIIF+c0eqYVbcg0QEbYVL8tKexzSq6xn6WbnmI2/vm7RX+6g37",
-	"Y6XU7ZRtlL6dMgO8mkbQsClrkNBv2BupJLxBTJo1yOnP8o2Bah5/waxiXG4xxcGIhcRx/vQZexaVmjVf",
-	"UIYhl0yt+S81sDfEbm8++1l+hd1x8cE3fE1wEULJB74D/r/9yyj5hv3xxddP2V8///f/+FNoP2mwgpG9",
-	"cfvzxq13+rNs+7IIQ2dKChS8tcxYWH/2M8LFiQKk8Qm1IK2YC8c/kydrXizh6vFnDxuOaP2uqcCavPJ8",
-	"0iqavJ48CokcfC0m15M/f/YIP+QMI+TTB7z2dsSCcuPjzn5TTq4njmBP8AmMjPMVWNBmcv1T+rw1jziF",
-	"zJ3d99ODTz7Derv3r91xM2slDZ2gxw8fRkAY3y2utRP/8hKKTvhBwA23BJQxeFZ2zwhWXOBvY7Q69a04",
-	"uQeh3zIe/Xq1QjfF5JU7P24cZjUX1ZRJ8nFS6//pxPIFgugTwV9PJ57rEeY8Yvy7b9KePECM1OzOPHV/",
-	"zWwNipFfakCsA88zS+BYGxbpdaj27uL7gSu44Ibg90ms4bYUSy6cFPIwbpw5kjRp6FgREI2cYzZs6VtJ",
-	"Jffrb0AH6e+0D5clLQ5yWVYH2SBYtbme8peRmCT5fKbZZqkwMww9RISbxS2fcYN9kYslphqMo7oPl13h",
-	"QSGbzKfHJY7KU3p4Mg2lv1+ocns2qvuvU4T0/a7q4DE4Lrbjfuz7OU48BinDOcJK5SVfk6tIWBPUhdZm",
-	"+nfM7n5iOxHcSbgLDlV/dnZX8Ab/fs14Yd8wC1VlkJ1KUVLY0qrQhBtHnmKj3qmvcZ9ieGnKdI16CSno",
-	"U1bLEjROlwxvxg17I8o3NyyMZrm5DcPxn6X70YM0S7VhwnzG3DnwKhJIpwXNHWHm4g7YSkhnKNwQ36sV",
-	"GEooND56i0EttlCIWrNlb/DVN5hW5H58xo29+srN4+qbL9+QhrDL1D9yWyy/uvOO4M4FsB9w84v0JxbD",
-	"z7yw0dDAXLgbouaSr9cgDQXp3VIxRt3J/EldMaGRacO2ex6YPlwBpyrsZfKHb+J4TsBS0wEacIdKJwx8",
-	"+Kqz8NYSl155qL+d49m9Oy91Bn9sOl6YKfU+13egr7AfOgRmCKfOcWz2yM01wH9D33X1NT1xQcnlR7gk",
-	"vQA7gSOgsxbWZ6HNtfpvSkLzlNK1TBJqOvEZL7vEeblDnPPfJvTxD3KZXHxLaICdHQFnUqJMvCFk7jfB",
-	"6HvDVnzrhNSmd7OwYxVy9S1srwyi1WU5O4LZDZKbdKM4KW4gwoihARmDPylJGEzrSXfvMhr458msmlET",
-	"agc8E1NqoZSeMqdLWgXfwpY256ISwekJu3E8u1FBZ/G5/t4C3059UgrjchsVH3grzI6c9Vg6OUkbk5Wy",
-	"FvYznyJ0Mcq6AS5s/j6pKlS7TPQmCc0I+4w1rY0DyYgmfQR78M797z0pg5iKske6F7BSd/CMcPbHeSfc",
-	"S/9wByPB0J/vK6BnohFNmHEkFNHJKaBL37S2lzxt42eavbPPTozz8uAF+e+5hA5Zd5lvGkqffOU3NWkY",
-	"zY8PeJMgkrY2v9R8bp9Qn8ixO/FNCau1siALRFsd4jzb3bvz6yK0khG6yKOzDf19haW5WY55/PDx2cYi",
-	"lJP9sWawqOUNExJPrV54JuNoHVJsxjsuyDhBIjxTRcTH2b/BQ0eQvPVw+mlAJmQc2TzU+d+BnlFzX2ag",
-	"ok6mnUypcBwwITOnY+0ch5ny1c3Zy+0LRQUxH6NMcnO78L3441I5k8PRKQTxZpRt3bbUNkIOEz9I7wdq",
-	"PqfgUpLqz91fTyV7UvnELATmO9uktEzEYBikXT4arPE2FRxIOKe/+TiWU3uxZpDCKzde6xDlXoJ8n9uC",
-	"IqFfbCeXmGmMqJ1nrv5zIyd7ySOEzAblvZwkTt5GPANNVa6TzbLhzKm3jSKuJBEZi3zdQ6apZxOGNY0q",
-	"x59FbxD0+VAar/MJ5zDFCE1eTo/T6whH18lu6AuHHYIRJqS7ynZsij4nc8aR8319nh06pNbNv+O2WF5M",
-	"R/sIog8X3Pa/iTvwXmvUvCRsWKuBolP1/da3e9I4jYcaAYRXD7JKRsWJYaaYS9YXa8KH4HSu+vWySjsn",
-	"76NQ7tWc4FWiN42Ue9pvdLRLH2gSBKCBiE2U0UH6dIlFSR+VBfB3tWGc7eJ1hvCPz0wIGNB0k1KzVEyJ",
-	"iVK2nYdGKNGtq9M3/B0a4zt0ph68c2R5n/fbLtWmxTqn36i+OCBorrQned31o7hdh52dcyha/hAsuYlq",
-	"K+L44JkoWdztExnAcV12y78U8/nTZqDzmjISgnN3hP7toebOFuFsncYRsyCku4sFO0/mUrdv9xMF9bh7",
-	"3r3R7qkcRZgK1sGprBrxONI3/yu9/dhv/Vd6+yEv/ld6e3mpFfbdN4HabYxE1reI8ABTTMB0d577/9lv",
-	"N8+S/f6x8wi4Tykb06/4HvIxwwZ0hEI2N3PULs+pzCG3t1/zAl7EDmtnNv9j6eCoaHKPR2nysQSBHdle",
-	"KfffSwYr2xKBy0Yc7Hjw2rWJ471D7XKg7OH/uqkcOTOHFAprxgcSnabx1L2T5RQTOn4O/WpsEZpQfDZL",
-	"hcDPIWnO15EmOdRQCv9p/llMLCHkOhsciR3ryKuDpShRA5sTVE5qSlSjume/teBk3+3X37l3byg8edUg",
-	"4IAsbwIORiWMpdpppnQJeljanSFk72Y2AbrAl7Je4f9fJ2l0gMtewVt73uuF0DQ+jnvIc/2F76FwxJvc",
-	"SwxLdzppNBImyo20GzOpez4p7HN5BllyIfXTz+xJcRHNcyAuyx46axp15XJ3DiJJTlktCVMSi6RQtJH3",
-	"aX4WPsn4MMPDD975f71/QLPgsSNZOsfmBz/bUKt6brfLPH73nDlpl0vhecVvwWsMnnoRzXjAvmTCEE8+",
-	"DRJfIrkk8uAgwXC5faWZMB4BkhG8Lbp2jzp0CyXhapAa+Dcl4WNVBX/TKkJrY+4jur3hxkMiOsPEewLd",
-	"5bBSOpaNJi3XPq1hjzEFUuagZ+Kb5rFLxK9ng3kyTgQB0X7nykiP++BJYXxNH0FtSgy4lnw7DS1jkoqK",
-	"DxrslPQlssoOMuiDd/Hf7x8U7qaoqlZkLZcYbKzSEMl09itVtL78Cekt6AJr0dADAcTVdFWZbBpgRo95",
-	"it/+JMh+AR97mzk/sDbzpVbrnZ1tGkCILrBI60gflQGqZgb0nfeE5sqlnseHPjrj1DfWv+eQyIWz4Z+B",
-	"DWUG6PiiTSLY+gqQC7AQe3jNwd6+E4f06Q/f4xO/mbCGW+6FL2SkqEfkw1THjDaYvWmnfUUL31NNxCdf",
-	"soCL+a1XLDS5/ytfvCYXgIlLQe5jpo/l5jZkzOILMbMp5CNgBkjTFffjLXOILvWkQoqLJGz4udLMqFWr",
-	"hnP8rYdce9CC+l/xqTNmr2APO1wEQrQ37p3z2/6dVmbU87CNs5wetAJudkMScZ8fIpg8Zac86u2xvz/+",
-	"UiyWwyawUrnxH40a/96tzHu4pgJPXvqqwm5RlpIyqMWoWWKi4b/qcgHo4PDQME7C6LoiVXQLxxXG7J72",
-	"/mP5ovPsb0ZF2V34hTmgQ+UBakt2t3NqS4S3u1e1ZV8wAteScQkbShOOrfCEYRul0YTNyEkt03LKN1PZ",
-	"Cyzvc8c9aRQf29Uftz6V0ezj6TNe3C60byrXw2SZO97ng/eKEg+DfwEPqQf9z/s5xnQoyA7iEU4HmsqW",
-	"e8TaZIKDKJ125b48TaU5DE1fiIxBDQ/CMvGHq3Zz/t8TG/p7M1zcOxza34XCCZ9t6TiXQMBjYksOB2LE",
-	"/d6A/+bv9Qi++zEWG9PsLn3pEglS9XHjb9f6ni/WC/kDiCYfxCEQIKgvud8hoW2jdvCAECyIr3zL6in+",
-	"jmp8QFp0BOJr2O3LN53llZJw3FVJbPdgVle3+RR5N9knVfWp8FRvm7tu1lGZaKw2F5VtQPeM5GuzVHa3",
-	"n9rnydZxZEEP/+Bec4GVOu39X865muOA2/2B7XblQ6M9/JyAdg/zSrWAwsKfNUgW3Tc+iLn1PdWXCIPI",
-	"qwo7Y8O8NlCSJyyUmIcGktTT82Aa6m5jPE+HdNbZ/QUf3DksL12xSyWVtOIb6hHiyyoQhtPT1qmN1kA1",
-	"P0nsvKN/9KJFPXXWlpfH5w5M6vDZ85YPXi5AiMRgnMWJj6e9WQLkgcO/ertW2r7EZ85uGnlapo2Gt5V5",
-	"2zIb/I+FuctYCtkOT5T1AKXA7gsGsHkKsWyhVitubrr55Hv9O3VdwbAkbmqBanrKMAYnuUfIEZwX6eFG",
-	"5ayvPQMwEA7bDqDLX+n1EiNDZU0Sx/eXdTr9TkPLIwtEVGEhjasaD81MSK63+32ULovm3uqG4IOp3DDO",
-	"kPOnO/xBAFFmrYGX+GdqsaN4CSUhJR+VB4Of6qk5fKZ4edwZO6v/y9+sc5EFxPQWe5K3Hw9i7Y2HctVq",
-	"Y7C4L27PtOmaEk8jDy0XCFFZZV1wlCGRESX12jfSDWci/oKX7mDgd4c7W3wflDwZTklWOfEQ/Y7q9gmi",
-	"um0ouuIFjrk1PirILbXZHprOtSd3LKzWlW+RlIM2ehWe+Viu9ymidP86r6MnKFxxezdLBXeg2S3A2sSy",
-	"saYf5bRp5+OVin0FBZv2HFv3GvvxZWE6XuETH6cXjuZ2WcUB4fWRTI3q8Aez03b4WJ/cK930evugd/5C",
-	"BRzDBhUnevuxt1EXeyan+jpG/j0IdiTIT1VSXwls4IANrgnf1gCwpdqwDVRVE4+kbbJLWE3PFCNDLn+A",
-	"YAm59M9vAdZnkQjn9wzjtJ4ulRhagPTpyKG/4fm0u9Lo8AEdzwF3O726c9pCq6P3x3kvtCZ4bxglsdJT",
-	"Yl4+M2vgt0zNp3jRO8tSHY+w1Gptm72of4ytXD/GLQmzu/B+7GVrkGgUposaODxYuVnmD8OPy+3veCAj",
-	"mGB52QO59Sh5ugx9q6k7k7Doxjtu+1sdXrPB6tiT9MPW1v1eUrfTIfbC4fmnPg07WmTp4rkAQYKeiHbn",
-	"30G8uOq127+7aEun7+DyWOrc3GILNySLs3UJaluHuyy2ECwKMB0qYajJU+nBmhuzUbrMqq60Xd+Hxy6j",
-	"hIbP02AfunSMZsEUWqzOpghEuvHo776dr/EpXcOIja6nB+/c/973MedRJSjupW++vHxxz4W7l6BXL3Yv",
-	"wbbUZMstaq5LMzSA0Cb1A1/2cQiADp85luznvYVSn1K1LdRqeJ7ic//87zhMn8TdSwx4D3CAoQgKnXJU",
-	"7eR3eNruWuXZjSlnFOhaHnfy1GrVaWqaOHrhoRPO3ieF/EjrvS8oDcNFyfhM1TFogjmp1jQ9NFVVnqWA",
-	"8klZ+sXdg1t258K7QCU7LeSDJEwGIl6OO17yLVb/EdJrmzswVky/QKiLeZtVhsbRukIgwHVn+7gTovZx",
-	"tdItMZBr1uMbnSWvVY+KPCJpKdbLPUqjW/8q76cvMWv28rnb7SvKF85FoRXSD1uMiW7DUqFesuR3wHgl",
-	"buGoy6qEQpgDbe2gECWcqitequLbz/+DoFsTZS6ZT/kS7K7uUlIigBFlCPdiIA7Duj68ozQTsqjqEhNh",
-	"VpSE1H4Ys17dG0dJNsz16U/+O8mWO3dqgNvS6tebqrav2WKmmtulaej510pOE9L7TJAJsDKAmJiuP7oI",
-	"WSUkYOLuUTLF7Vi/9vudujtVlFzKi6XuLm2PPPexH7UIIVtelhqM6Qj/lSMSgheg8Wn84VXuN6ujNkbp",
-	"Eln0ygDlcaQF/kvg1XP/6Mcm78O83Bw/iMy/sDvo79y3vAqRQr5ea2odjEwR+vI4aY5nmbIwCl5VhoX9",
-	"JWFP6i0V4DsmWnKDwNtHyn3M2+fVofp6/9DlzNpft0fEE/C+7OQGUaQFO4nJkWQW7ccfhksb7NbfX7Qp",
-	"P85L4EUt70Hhd/Rpru0sNAKScVTtprwnOKcLi/oX9Rit/vE5x/1k0sCecq232NaZV1D69ODa7qd43aD9",
-	"uAPK4u4D/140HyiUhr/uZcHMHXFYrzg9zHMBHMBfqS7xxKsO8JYXFntgCMP8xKe+/s5xwQEtHzc1sdcH",
-	"KlTIOP5ie1yVSta/dYGKk4+l0uJTckzQCN5nmvRQxPIEdFoxw7emU6BA5bb4Z7Q7fQ+uo7TTOyXKPC/+",
-	"U4nytxpgxpJcbz3U66HE9Xg6D97RP3pD9y/wkdG0pdcursspc9kmxc8lePSh9o1J5MvpyV3qjggXvPBf",
-	"Pp7a6ZBBVWKJnYnNlLttMg8FwZ3JObIpecbVd0vtl/bD6QVJ9g3F2kID9yHFvaFnpJLg26wI02r5pWSV",
-	"AxRstwIblWL5a0QQJCa6p1a0Cm+KKXPbjYZo2EQjZAExLkI8G8EpsPf/lK1BJ7u4jT2YgA7tA/7ukwXg",
-	"MT5v8m7Ho9HydU8nVSnm+JpYTabkDh9ZAk8GhNAhSSJZBO+u7/uucQ9AN6hKLFVV0lnGAsD04L+cIzna",
-	"3Ip1Htd0VOdfbtlKGcuMQqSMG/bQETLXdth7A84xcHM+fIpTa7/d+brjVY1bbyzwMnbO5FJJUfAKhWdW",
-	"57biDsbVcu3Nbz9accUKqCoT8eupX7muMcjhTkddceOjGIgqkkvQ8jbISZVmn2J0qIXPxoOkjPGhE8Ri",
-	"BXN7pWrb6997BnP7vLanycVf4zXqCXMfTl7O3GkSckE4Xxjic2d9qTZsVRdLX1iMWdQBpOBYphiCmnls",
-	"X9xfPU8QYe7D7ZwQCQjhuZMJSQLdXwkn8cS/oBiCyxwfuyRnfGQ77td8D2jM3Q0nRwzepk53mwGKiRP2",
-	"2VhuhbGiMH2egpfNUx+nt6A1wQuWAqk70HwBU1ZL8UsNEowJHepJNZyjP1LaoJKpOYM70NujTJpaIkxa",
-	"f/nFi3q8c+xFfR+RuEu7bupW6YVHUT4cfNsl7JCcqBdQgFgfkfDtqXyMiRjMwd9iXpT29PZiL+wy3W5W",
-	"8wJMf6ZUNhFqIE8sOS0g7ZH+O69+m2fOLdxvSOz/HmC8qEMZtwNDjy1ih90+pHueegQTDolgJtMSPJMJ",
-	"wzyiasZeDn9sOSYO2PJnL4/6xLRjt3X3lRbjpMCUmeB45NJsQEMZ8eZmoa3SeLEQOPXBO+KB9w8MWFvB",
-	"ytMoFzp3z3gq3ENqR+fS2cU8jcybLx9IQ5xeInQfaPdBAvhhQy5bs4I3WEQ69Pl/XFhn1WOyNytVPbMs",
-	"ACUKYuJyF9J7oCStZal6gvqaz+0P7pF748ELcY5bxG+9U9wnjYKIJ4ESoxEHC73bltsYtUQlY+pBPWwb",
-	"1dVYUVUUPAgJtBut7BGn5Q60mIuGLpn0A/fU9hh177RT8ztQ2vXkBfAyGM+0/41F4Ctj+vDQ+vjAiIW8",
-	"Ej37/lIs5DfyQuAR/uP3fONdAuUDiloLu51c//R6xzpfg5NPhZJGVRDQJ0jD5ljLT8pZxKk4gEkhcZJx",
-	"43z0Ir9zFLq4N/iNr7wDqLPewUAbFNm7uhXygAv+JT74LT53SVdaHOY+tPaCSzZD4kkoELY9YqE6/Ro7",
-	"46g5NSPw+SWBrES4rO4e/nyYpPdAzguT8klVMRPXMo5AD97RP9739+dfqTugtYy+DOm1HPrc5U4mTZpx",
-	"TxrSPKQinak2cJBW7W7a07xz/BJUOTcDXtgbawINBvDeNI3c9H19DkoeVrS+mX/HsX18Ms9CwoaJbj8m",
-	"zD7jxiuo163qG1JSZ0qWBnuk+F5eeMnZJa4lmdfAV9BEVMdmN1xAJ0EKfhBT/OLs+R12HggyQOnGaXmD",
-	"BRiFBhvN85gQ5UyS7SgBkRKpGGAwfe4hWX59P81Q98TNr6pFwUuQFgl5yZJ+VFojqjtnaw13AjZemw05",
-	"uOQMx65J9FjJt4f4qGWbdDloKYxV/Ui9JEn+7h88UXomW26UvU7DvYzAlZCxx9bQ/EAnbO9Ao6mArnlu",
-	"HeXIUWYslzab6JvPE7xf4NPdfbhw+JMAUO1Sq3qxZFasmibNgYyYg3jToKXa4CaX2I7AEmqqYZ8//Px4",
-	"rfGBPwV5Ifc9PXAuNekCcI40wQ9TSuapd+ngCKaMzIDVsgRtrFIluVOaa9GLtsgkhqrNyCcnLJtBoVZO",
-	"D9qvmhgr09ZazaCPYdQMPnKtGud4yVC43gavgqRsI2YsrNlsi/+/8V1810pTNrUJVVheozlhd0JeSm9I",
-	"9shqlnGq+kdYQ3EfiX6+JXrrfOaLzPM5RNl+JPwWjix8OE3r3Lv30btLTKs01vKQWz8UCKXve3jb0/9r",
-	"s1RVu/1X+DlAwr0e1LeMW9+ZB/E5KKByqR5pHlXay+FCucsb5W9T+sTWtV4rk62bhc3LQq1PzeJPyX8v",
-	"/rM1DlV2+Y8+XMHu+99DKF6YkOXrU0cT0AJ+yz3vrfjWaQi478Ia+hs122Uzt18HxE7PlbLRGPXOona/",
-	"BPujf+Qj1A9fbgQ6jH5ljhEfp/G7j94s2gMs6i4qZYBE3ygXiGPsft3hFT4xdp8/Kl3ALeHCmsAX8Zwy",
-	"d7CyGgDRO2Os4R8fvHP/680ifkXSaNyOuJcundOYk7dntKS9JB5Nzwdw14sW/SO3xfLChLXw1tI8kpfl",
-	"feXtfq/VQmMyvFMb9B3oK7xFiEJTVksrKhauPQZyBxt/OMUPp+b+Vhn5ibkNWUBWMWPV+qZVQha8245+",
-	"ULIK+B00BuMMlruB1cSGNHf7zoZUanFIrDxTi6M3JOOOrOAOqsG5s8/U4hm+8Mklz7qZ30upIWWPiXIa",
-	"PIWzUK899JjW5pDH4AdD/oKLUcsNcA9h9tqvoy+5YzdunJZWTzVwC27SJ5vhF1J7/wEbnN49h3KaMS+z",
-	"h2XJOO7iiE2MLP7gnfvfgFSJozbWvfQB0yTc0nyaVlUxq24htialBkKj2D53KZydMg8/FdZ7Tmknepz0",
-	"yNjLL47rA9kQckSmxKWAInEJHyTscuGd9i25fLd3PFcrvmWlmlJKK6WNIHSrxNYWmJNkAp7RsWJptz1a",
-	"GmUUDNhWe7TzHcNH57x44gwvjq+Gm8Mx76fpm0YxfLPEflKy2jKpNtNQ6itGdVTr3S+Ssf3eEnrk4xSY",
-	"OLl7CIn4uwgjIo5yDVB22I9Cgz2fWobruofwSGeXLqLD0VruWYlrDXrJpK4ZcA2a2CN9ak8/nQ/e4f8H",
-	"6HzHcc3OjZyo2rP+q+fq+XO/quWdwo3CRTBusUPbmD3ZrTN4N6Edn1z/9NqRK+Taux9fuyf1XaB6ravJ",
-	"9eTB3SM8W368/fCb8hcz3tU7PZXdvPajZOsKK9AbFDNRgrTCCswmDumd3lG+/3qJUGzeL7MT4m3eDsGV",
-	"RIhOMl7bpXLUiA1ooQylFaXaSO8GbHwlTq9IfQo1jj8YpuuqPfXYsDwVq8RerpulajEndrXNxDXdw1ph",
-	"TCdGDCUuPPcGpanEEt3QKhsBTxPgkFzrLbYEiwDadEkbq9Zr0R4Yy4H2v1ApufDudULMd7vK12u6ccMa",
-	"0fGRpkcpyi7n1CX6hd7/nwAAAP//",
+	"7L1tl9s2si76V3B1z10zc7c6bTvZs/d0f3KcZJITZ5xjO8naK/E9hsiShDQFKAAoWdvL97efhSoApCSA",
+	"IvXStpN8SdzdJAgUCoV6fertqFCLpZIgrRndvB0tueYLsKDxpyeqltb9owRTaLG0QsnRzWiu1mzB5YbZ",
+	"OWhgXAMTkvGqYn+1yvLqb2O2notiziy/A8OsWNADrFJyxiph7Gg8Em6k32rQm9F4JPkCRjejAr83Hpli",
+	"DgtOH57yurKjmymvDIxHdrN0D06UqoDL0bt349GTWhul92e5xsnZOeAX2UyBYUqOGTdMWMMqbixb8hkw",
+	"w0V5y4RlwrCZUiWbKo3vGb7wL9eyhNbvpqJyJGK8UhJya6FptRez4G+egpzZ+ejmswcP4mKM1ULOcC3f",
+	"lLBYKguy2HwLm/01ubENzkPDbzUYe8MMSMv4jAu5O0v3MFsLOxeS2bViJd+YsV+nVJaVSgK9OWZcloxL",
+	"swYNJVGIrbkJS5sDL0E3a2tN88rNM7PIR26RCyHDz/85Hi25taDdmP/fz//X1f//6t/+xyhJh+l33Bbz",
+	"fQK4xX35ks+YmrL1nFtcbTHncgZuwmzBS2BTrRa3TAKUUDJiA2EZvBHGuj3TwMtNdmnTK/r0sI17yiX8",
+	"C0dIzbjiEv5icENG4xG84Ytl5QaY/3ZVqgVcTZS6cyP5OS25nTczci+PxiO34UJDObqxuoaBsxML0XWO",
+	"uWUcj2mGlyt8P3ku/91tMX8jFvXC/UAbTj89jFMR0sIMNM7l+4rLb75I02lZcenoVC8muCeRUg+TlHGP",
+	"d1JmqvSCW5rA3z8bJefzXBkLOjcjjX9NzunT5JzohdNnVWeJpOshNNL16SR6sTEWFnn2Nvj3FIMf5m56",
+	"90T+fsnNXY5clpu7NL0eJSfknj+ZYi/hTeK8WXhjmVVsKmS5RSajrMocvd8GCqIfDOj8TtWGmHl3n2DF",
+	"09vjXjhpc965l81SSQOoUnyv1aSChftnoaQF0i/4clmJgruZXi/piX/71bhpv219639omI5uRv/3daOz",
+	"XNNfzXUYF7+4qwhwy9bumlxrJWd02dHloVipkGx+GPeVx0UBS8tlgTTkZSncOLz6XqslaCvcOrw2Egn4",
+	"dqSB43xHnGkxY9YNLwxqQJKVai2dBvQ/uaw57m4trahGN6NHDx79x9WDh1efPhy9G4+WrU80Q+7eqftU",
+	"juO1uLPkFpJ3q/+NmvwKhXXvPi6IUG9HIJ3c/nlkarME5FENQhpLQ81FCTh1/w+QWlWj8cipGKXm69HY",
+	"SeSCLithTE3XyUrg2yVUYGH0KjF5msA3clnbgyTf3lqnwaxATyK9ubkDUuDU1N9tBWqVZswmYEQJW2qD",
+	"tqDZmktr3PN2jpKotav+5W9K48hSX332Hw8fuiXE3a6UwcGEZhNeziC9teORm6Rbsyfs3l63P/R2JCws",
+	"TL+NX/A339DTDx88aD/CteYb94Q7ZlxISKjIasrCjh3+kpNaQs7MoZP4laplSZv5bjyaaVUvTfLTyD90",
+	"GBsOOnbp++tegjZKeoruiUKhI2ec8NUkwY86tyml0VinszMlgznVYtoK+ApQTzfqltm50HaDGr5TeGVL",
+	"y3fWzWh8SC4EDu3eWi8pSKiHG+FnejWu+1VKxMw0wAJSxuR6rtiCb5gBXjHOSs2ndswmGzTS/GpHu8dl",
+	"Ahsly9Rg7j1WcPkXO2aNBRioVvCqMsyJBac7MqVLIUkgRw7YI8zu9i74nTePUwsp0dZAGYN7QLeNW6B1",
+	"+4I74laK+nT/j8aZ7n2WlssmgOMCHSZVO41+Xi9QQd41mscjA0UX/ZzpZBhn9Bijk5S8TNps4AnTmuw4",
+	"bFSSJ6zVYlJbeILmG3oftmVieCBJIQnrLVF5mIRVOeSFncU1k6GRaAKd63phuRXGisIMXRsZtIn90VAo",
+	"XRqnS5BIcLtPDzMjZEHcTjYIm8BUaUgoqONR6eYli8RxLMV0CtopSyte1WCSr09FVXVND2/jgmu9IT7f",
+	"H0FyK1bpxZs5112Dr+fKAM2OcansHM+11gIMs0olP2fVcmvvu4Tcj25k8nwNYQpPkxZt41KaDaWZJLmm",
+	"LoV9Mofibp9ZJlrdgXxse1kfTi+z2r/Z4+k5N18DT8oCQNo6jpoDL2lX19ywmViBZMZySayIZpbmokrK",
+	"mrkffW+jhbScWDDh1WuTOSwovuIHzdLxS2lJVO4qWUHR3ZsLt3vK85V3iOw9O9kkhyjBcrrL0wpsXuI0",
+	"szfwW89tMzW9tD/sDvHckLg+nPg4EKEZIc48S87AH9vUnCe5huxsr02TDuO2b4PXoLvS59zMD14l3dv7",
+	"VBi7P58i+oH3OS2c+14CoMVChwQAjZea6Oe8CiZkUtM/OIsXzshCNVZ5Y+Tw0zuz86+Om28mZ+o1geQ0",
+	"k+SccCOSChC3bCq0sWwOVUliYa2clT0BpiTcMF1XUI7ZHWzc/9YgZnP3D6VZoYHb6K7lTNeStCk3SphM",
+	"9jAmvWRuWF1XQnpz3CtnqVG8hnPwMEVNqJkREQMnkqNuml+HMSXu0vHs+MQxY1XxIAAHuzXIZLJzMMI4",
+	"08JYUVVsAo662p3WIe6LVkzg4SFR0GFVZBXHDt4tKm7S5ig6oDOarpORS65tMGE6hP/en6AUtv8+f1kK",
+	"m9JeRfoOrfgEqox+DDvOhIMasveRNo+27htV20ItDsqhZ/6xrjPlrjn72DiJlTRAvOHibgpmAO0o7p6+",
+	"bVm1pPCVzBk6zrAaJW3rVNCDVDH09ygJzD2EEUyMhlk1Q6UHRZL7DreMV1WXvZz6g5gKSO/Xmie13t1z",
+	"jPZF8FjjO+NgZdOOB7YK+5w/Hhe+LP0ZTHAThoJTzNRfaHnrP2E9naytYVQteW6Uhczdtp4rWIFmM75C",
+	"K99wUTo+St8pbqD+dPy+4gWU0Yu9T06jal1AjuOMl+t9ghNt4vvgYhghfiYoi25ltJCODcqYLZ0kPhtl",
+	"0gs6PGe1WHItvITaERGoLLHJZst3JCSbKl0A+6tU67+hPuufIBv0r3xqQf9tNO5Q+Pb1lAnpiejxCo72",
+	"XmR5uVZTVZUpVvEibv+Dkw3zUuTUT5CbIC9dUeFSstqgkPW3KyYhaD61BuVr+NVa2LmnYYfPwSsliVVx",
+	"NoV18N+7/wMv5oMW+oWbFJQv1yq11rbje4+ehXIXk0WfBC7a3SW8EneUF1PB1LpL6gwkn9Vcp53ZTjSp",
+	"uiqZsWrJQiCdPI+lwntMqvUgf2M8ojs+mLqCECrxWxaOB/l8cBrugxN3cKC4Q6dH/+821s79HBXHe85Y",
+	"6T3EQROrxS/NSWx9KG5kIHI8TC0e7xBcX4jpdF/Wlv63uyejlqiLMPf3WzapuLxr3OIbZNGQL5S6w6Za",
+	"LfaHfeBdi/gqGnztAEPeZ2HVMVcUzgFfJkp1EadfDLFl34RbFe+NG7aTkPOLpP29YW/dLNzf3/0iw1bf",
+	"sLdC3rD2C+9+kUsuHPVu2Ns72Jgb9vNbUoRvvHHxCSyWldoA/Av1u3Ewbm/CPz6BNxa05NU35btX736R",
+	"+5ZVTkXZhCQ2sQJ5y+5gaUm4CmtYc8Ufjko1ukbrWQp3PThkr/l3Ozbp8hopao0nGMs0wsu0DzHalp1B",
+	"UF5s+fK3p7895DAD8aWze3JWYp8g3o/umUwIj6aSokkiqkwnbODM0bt+6JbNEMrdtcOs751V4gCd/s50",
+	"ELn/bnsF5hwkybmeWpSP32vfNJGQ3aw9WFSGeProZvT0waNPP+tIYshkYq2FDLqDhDUYyzQUShaiEuiY",
+	"otC10x5QguUddfSFTi9SW4jtXopbKot3KDhheUtqjYRG19+b0XCBGKec3A9VVVDY4ZvBjVnONTfIMKzi",
+	"0t0ZYzZVtWYzxa1B7Q/JHhzJW3vVHiBp7NLdXoEjEMhCb5YWSmZV2wvjiLZNk8960KP5cpoii+BlO7vR",
+	"X0SH4f4dU/YMvFif2tfDg4OPNpZ0x2oH739Yyai4evDw0aef/fvf/+M//8En4aM3o8eYCPX18xs2xy2c",
+	"8OKOKcm+U7Lkm0/2GaKhTdozWnHJuGGcreeq6j4Yj5JKRSDcNrcM9AbjIB2EvLRu4ZnzBN1iy+/Q32/d",
+	"nTAAv9VbvrZW+LXLDctFmc4Kn3KNpjldL41h6zY81hfwmQY4GMprx8gT4ROaeZJStV7lhNNSqwmfiEo4",
+	"0uHM1krbubMMObNa8Gq0L/CENmnf9lIJabsUj4mwuXjXmhv0A2JdiSopIO6ev2EP3Llzt8mcV9OGTt6v",
+	"61hI1+3tDH/YIeCE/Lz4cB+VxYC1yeyMORhh8aL1OyrVRJWb7bRJLjdsQWkjR2bKeGqOPcVTU/4CClFC",
+	"KupYKTnbn/m01sHX0HiXMKM3MuOaD8viwtqBw57H/WQEX3RAM80tzhyZz4osFeIfJVLJMD5RtWWtuIXP",
+	"khslbgSfqbpzK7xy36FZOaKAvcKAygizP+ajm9Gn03/w4lH5cNRKbVWSkgwZ5iiy7zzdEpdGd9ZqrxzK",
+	"hZDhNwlnY5x7K0W5tQghi6ou07nFtMCuS816bWfDKqXcMeC2z3XWhDd3EiCo7MgqjF2FKR6yuXfzHyhJ",
+	"oiFviwhpnqvECg7Yq2dIegnUX1Cyj9MPk1QvSK2F8vPNwLBlpWYifVs10cnkXvoiMCHR2+FPaULW569D",
+	"Xcu+yTdLJTM1h4qtVF3MwaA0xYQXVVGF2f79i07MQ75pv7Uv8GEnycQi5Zp117aaWpDtjAm6ntqCcszs",
+	"3F9L/tiUHb66fSOOl6UGY269c3/KFlt5Xwczm1F8Ob65aScqz5SEWxRtkmHFAF5TN1jJ137OWI7e1n48",
+	"G7whgWv3qhJeHUw+wOqpGIn1XpKEGhOissS+XucPTmoUKLRtXYf3wrprlBEXidVus+neti+AS3vj9Me5",
+	"kDPcSseVG7C37l8lekyFxURpTBbCo7PmG/yzvXVvXrl/3bACtOXCcZ9U9pYJeVWqemKRn2LCYuD/OTfB",
+	"38AMFBoa21WqtXeS3lC5q/uiO7RGLQAVI3eafQmzN4ZvWZRst8i0N0GJKkWJqZBiAbfu6+DM5Rscwp1B",
+	"YriSchrETIJ7+pb4+YZun7m7a6Wy4zAOlth4eevI5ziKSEX/8rHZK//PQIjReOTt8jjX0Xg0o0rlMDPi",
+	"zoz0/gLjESKlifGWnPVFCWuF0tawGMYYkI2TN8jnoPOuCUESnq21sGBumayrqqn0dUSWipm6mPvp9o0U",
+	"/cSl3fWu/uyPiZMDVTV61Xl9dVwvNr2iStzBWhhoQmpnnmwmUWXXNRrotJNmgpMOk08e/MAslxZfkSkv",
+	"I7+cRn20TxSV7qcP/vHoMzf4mq8Af7MUlbK4CdtEyUeU8VZdUyhVFqAl5rsvMPEOWHiPgsyTAXHlr+jN",
+	"J6qEvJv7m6EJY36hg4oq0pSn4Psw7XVqU+ogn9A1IUJQ3EejS/pM75hxV5hFqnXnhwPAAn1yN/h+9Gc7",
+	"hMupgZ89lSZ1RnBeH1iZTtsQ6++Iaip4OsvWvlyJEmTR5SIPVSmGb2LqiaIUQu8IumXEGYlyNEyAdryC",
+	"d3Pa57TnNco5atdNHoi/o92nVqBLUQwrNiMTNpHughoSqeTh6neS6FclZLvwzNyhjjcNuhFUBlihFmBY",
+	"USkDKV8Y0qz/bfC8lhL0D8vkMYnOwURuOF8oOUOsmlbCygRYO0AFwl/De7MMHtNec3zhHk5JTbfr1vx4",
+	"fNbepEn9JFWOajw9DcfNZb7zqRSPf8ULeKncf88Q7I5nbJBLPTjEzxF/bYi6Z3dOlJ3H88plGTFkhPG+",
+	"ttL72uwcFmR4UNwEjWiQlEzBfVFBf8+3aWVYZrbAK9s7FQJDc76jQ6FHcCooePROelpVBbLDBsATpMFY",
+	"QzXKIZqKOE/gDKlRPso0YFlZCX+qctsh+r8ieJv9FISqXsh0GKGjBmAqfI5Z0nXlsZxiUmSprFMbltzO",
+	"vbtXFfUC0gUwldjKss2JjI6ch69EBY9RmdwXABO1StoskvzSK4jlgSGevnaX3JIbAyVTq21r5uDN4862",
+	"BvduOphVAkIRQdqgAFmo0p+k/S3wMjZZcQrQI6brR0iTUJbJIxzt7eRyOtVb+tvT7KnghhwJL1XaD1kp",
+	"dWcYasmZDPXh+TTZOpQO1ZT+9LTjdC+g3GTqRFag/TW+/0fhNbM+zsCUBPTZQPEjcd1xTtv+Evxex+4/",
+	"Lo6BLyGHWEhFIUw2vIScjhINPttKybCgzZgUFnhjY56HKA1bAJexiGUXysSRiNYTFn8zkm7xV8RIV+i5",
+	"hDdLrCv9dLxV/IUpt9rnEwaPWqkW0BPMxlf6BodWnEct4z+JoZMeqcDr+ymJHWw9wB4Oiz6MdLiDKycV",
+	"0t1pwTERogP/LJPmdiCBZjdgltLY12kJ81uveFyyVO9hJje0dSY7td/wXCaYENwalIQcNhgTjLzZsANk",
+	"ks7AOg0LaUtdKzpl+xPPVYGDlV7OubxqhQCAu7PEC0Q2GAesHyivnP2z9o60hTBGyFnrvbIm7CtI/q6d",
+	"9mfBWCivFh6f0P1Gc2fdKb25uoONiZAD7icUY8WmqFo/zgVOYqJkSc5ilGz4I4EMIH313dVUaXCHEQsm",
+	"xQLKK7sWWBdUG9CSL+AKoa2cwFhwUcWfeCW4uTJzXqo1miLcwJWSFX3fWFKcS7XgQra+EjbiytMnpDZe",
+	"CbniFYpr+rnkC05ICuj6nqu1jH+zSl1hWH48qlRxB+VV2+aX6gp8sKrUYhq8595XviTP+lWIMO0LRhoS",
+	"tUdjr3jpzrmxmltE+cRfqrVEsWuAW0cEpUnEYazhCqGQWj83wEzjkdOUriLMopjJKyGvCq1QFWp+476H",
+	"lESEjysz17W8Q1ZYgeYzuCq1WoY7jVdXMT1UA6J6FNDsc/MrtaRf0KDkG6FgyRW8WWI6O/55faXhVwoo",
+	"pIS0PygZP3CsgTqAjtCOQe4exbM5k4O+drIreTzqqKxvIWEN0wtaESx/9UdFYDd/1tSVbdzBYzapLeXx",
+	"eMWFKYkMsHMbfzD3KeZNhcJKbu6ML/ulOPbi1OtWlCfdtOe/aodfn6mD8JUG+G+4SI7slhbfWl5fN2vO",
+	"nsYZDw6wuC8S5GRbGWVLvtGqqhi8WSptvamD6I77mufhBQ1Mzsms8J9KQpcdeLyld4ydhvHe3rxwfqvu",
+	"vZluNLYnwIF9unDIss0RFwla/rPmOplFWan1ls+hJRF3+XDLgSXVQkjUaJIPLMAYnnHfqWmGT+KJSJSt",
+	"UgkppQ8QCIMzhpWmZAgCtEumJ2kokmiCHsWBNbDEAaAKqy7/YjwK+nrOLV45mEaAyRtpoDKrxXKZ89/0",
+	"8z56p2PQ7f3UG9KM44ZtbwHStJlBQ/4UK3xT/ugjPXvs0IW1xjMn31g+qSC96lqK32rogdvlPxzfiMP6",
+	"DyfXgZjASRe+UQvY9pYQshDuuc8YKvmG6p6FadI5PTy+xwk5Muc+EWwThmosCS9fGJ8piy5cVNP3JTnB",
+	"8EDZjXzitPgllDm3XRjk8YDbPr6UycjE8FwKXRJpikqZeySEt31oG13WrdLmhMe2zlRz407913/9139d",
+	"fffd1RdfJKuPsbQ493aDi0rNCjz0lFXtmRy84tD8S2cpVsJgVpn7RDSk+vuyj0oSymUVE6RVBePGAeeD",
+	"yH8xDEMAQyBqMNctx9TtVDgPmey5oN/dfDhJsqwJMJEKx4nzOoMxUShc+MJuhM9Frus4/I87iakEftb4",
+	"jBqw7TmX5ZUPo3gEbcezsGyBbKds8W9h005e6C/z7mAzlGfJ5fS4BXPS/5DQu99H1If+b66a6y46lX1B",
+	"UpOIiJO+QtiDhhPjzxNl5/6Hg5nA5EFLMHWTYLG1lj2ypBjiW9i8qPUKNt0wgQkvssdlSGBq5na1/ymg",
+	"KX0Lm26AjhQm5WyGLspUzNjjIjADCEDp7u4lNxZuGSyWdhMLCik/uHQHZSraWDDZ8tp9BI7gC43zGQcU",
+	"CZEWME89VNHOHtR2rrJGjJe/Q9I4xqNSraWxGvgiEwO3YA7mWzzfqpomON1FRiufGNCr7ZhouziwdxXU",
+	"eGSFrbL1eLgJCK/NRAq+u3sPfT+Kht5bhGqvYo/sud08B+YicsXxpZ7u9U6PZ79MJzGbJ7MBd5B5MNGn",
+	"qdREBE4hMZkd+w8ZrNjArfEYWfsThql9lkoDyOlOIoUhXsHUXqEvUqorSrcZs7koS0BEzhgMucUI56S2",
+	"zXOY/u9uvpiDPxoPSgdxzHjYILsTvrcFJ2GOb73KE+TCWkcgeza3cdhQz2lZ/fi2+URu/c8jtRMO/fQ9",
+	"0NdVGDcgn3LqSA/lSwxZ7E+BMGP7G0EYzdhBxu7hF+sh1zMCOInrSMIuTL6ZVXL9avYUVmRHBDVHyKlC",
+	"WEgtSSSC1kon1UD3upAnOoqrMIFOzgsTPeAmaqr4zglyHSu0OEViV5TaFhGuuzwnSKPLHnC/C8dfJd9B",
+	"Gl6x1xVmOjUEujhOvY7SF7ofe+znmlxZMsGMMyykY1iQHmoOfcaur4N2ltF+YCsoxl1L+BdfwGPbSRRK",
+	"WOgzSGrhuXWeQydBeh3PSH7amWaZjtahcE5V2ALE72TWgEzVQARs3eCmW/AyKVj6NMEYmCraF8i7nRgQ",
+	"s0Np2CTZYP09N2atUu72Zesvh6Fv8MnMN+I91zc8VnJn1/3jQezXJt2JqzY7wEr7QTF6sdXH8R/tPo6f",
+	"/v3vhwKr4egcCHj2PR7/gvUPhu6FvmuP8m+3iyaiA3AqfvNkof52QdT9PKqUunNXqNJ3ifKs4yTrwdBy",
+	"m08O51ndg1xObcQzbP9SntAUoG+geSHMVNgsjuHUGZBSBTCSQZWW6nHHRK36Pr66nzUbZJaPGlGAyjHE",
+	"mP0y+mXUFJlijymsHEk6nAc1DmhNqj37A/tzjuukvd3H3yrPfMOnF8CrwSH+XQiSveMYIDyGiRp8KznZ",
+	"Bsk+aNQlFWDVsunTE/LANExrysGackHRyDUXPo0Nk96uJry4G9HxhuisjdXYKbU83CVNA4Pe+RBV6dUj",
+	"OWvuWJ8wOavBGMr2iaJmFFokhTfGlEIkDFsD3CXSJaqeAmqIONvNoMAT03kbbqN+D6rDyFVEdBsm2Pf0",
+	"4A3uQy3+892GxffeubYjQ9ut8Drb0MQHOwDthlrA00xNT9CqA151C2YIA0HrCJKjwViGgqpfph19sBPP",
+	"ul8yBeY6JMYJ4uF44z0LVF8pbIi+Ty6au/e2VZVa4zXlfpYeCzw2QMLO39gHyffnW1Zc3uIPQs58qz0n",
+	"NHRdwbCegBNjeZGERMftugNYYmQaSzapVYufA3bGkeOtxLvz9SMk0Bn80DaG/rhXc0KlhccAOuSWfkZP",
+	"vqP8WWwulDnbToY/TheMu/mt+Qp8qQzFezmbqSuObc+cpOQI3jFVOu2P3NK1+/FcuFfyqHJtTLYyJMEj",
+	"vFF6wP7oRcCrL4d6wmg/h2Qc0BufbwZ2gNnCeEMmMSEbKPaBiWUDQjoVkSKzyaX2QVhynBTRlYxV+Xwf",
+	"Uy8WnukPDugf7QocU6z81KTofRCGbtCQFbzECfWqTN7rd0DHA3xsGRnVt/EKde437A42hvGKlKqhtc2+",
+	"OFVCC0Bp54S1naeoPXu4NKJmoEgLaD9saiPR29Iz3ophq6IIana8xbFtnTCKwdz9f2HPYozNHae3t2Ro",
+	"Wg61ZBDeW38xrAGa3l5TOhiE0fWb9lW4lbnegjhCElcQuhM2bQqxONMp56VKKtMd4SAvExOJh5isVfbk",
+	"0FaF6P7V4UxqagJkECJqdIEuzx4QZkHwj+mssH65iLhLOVZ4MecaBkV6sg7U0wVb2nPRyrqY5Hk6gpBF",
+	"A8/jZcaMUl1LHzyZCinMHH855xUJlZUS6RKXtmRP5ThsgyRvt5x3LGdqXgWIQi/jdmhdcTThhggA2rZk",
+	"hDj0rDvTgLXEFeTTIcMDzv5lzrYzoxtZV9V4WGLPpP98f3Dfy3fr3WcPDStBJRx7pe71YaSLWCq/B3aR",
+	"BHIlO9Gj2hVULTukGt69PYAWsgRtrFJJO8kp+htMr0lLIl9u5NQqb7wQ0rfTPp3qiRahIU9ESm0n70Oq",
+	"JSx5J+axczBnZs6XwDZgkyOJg+14mmxnjE9O7Vki5OOR9BjlKbAfRb2U1klnJPkpBrhrsZAuk2noMUpy",
+	"wXVfgpf+q1oPOOt0Fp6rdSY1b5nJ3aXtizXp7qOE+6CdweRsvKRBgPn4PToW03MN/4+3oVRoYmPSFDWV",
+	"mcYN8OzQELFFsa0z4Df7VV5GDPZk+nzl/yQOdtrrdPq/JYKgiOIOt+OJ0hrU6IaqZgMI+E9hu93FVWOE",
+	"4vHo1bsEblyVDJZin4bYnptwa0Lz94PlfTHLOoZ/HnlE5s66upwQQYG3naBP6ASHG0W06JRTGw7W1+12",
+	"8kMOatKirGJTgDI2jo+MFXw3gbkN35jQMGuKzUDTOVMGrA31/L37fu/QTTGrUQEMyLikkY5ZhDsZs4Bt",
+	"MmZBId6fSubA4vC3rZKYvxim1rJHb5PUIb4TS998hdjjQbpqpsXUB9PfDrJFd+obduFz+xyS9b027psX",
+	"ECaGruG2ieh4PZr+hgd5lFJAc5LhuVr3R2vKeqObXkEHKXSQIt3Kc1M/n9GZtZqcmCQUzL/OxGLkvm8F",
+	"xZrUXcbJYmE55A5TE3hhIYkEN/jG8ZmBmEWEEWKaTJZm+OE9ujmuMpmYZ1UJc1pOWaOlDCrn2jaIKPwd",
+	"M8h8bOtVz0Td4JfxuHN+VTkqJQM4XQ2ztVY6oVPj5c0wX2HcgClqCKDRHvSgf2Sirmy6E5kH6xpAeH9v",
+	"J+3akDedOcS7y6y1vLFrgfbpTUT3KXhtYMwMgIcM8+ANByPP+NcwizjTzF4tlSHz7ozVyycUEe8gOe7B",
+	"MfZNNE1E32PuaXsOO6tJEel/1WCCm/+MRMqifU60gGmmHgyXEEMqaKVEx6zxZa7uPjSWS2pM4w7sbRPk",
+	"axBJ/VjCeGhMTHIwg0DD3sc+nwmR80NCjTySV5uaeB6q8LL1EYGH085p9PnukwK7+XhHrk307iNXcQCl",
+	"TtWdlzDQI7izF0uQiGbCJpuAhzK6JEhMPOopzULypZmrTOloQJdtANson/I22h1K+hZqXG6wNMorpHNu",
+	"2EKtELdlzJTGbI0mtuxsnvieL5WS0bvu3k4d2RiAShDUcTQCSm1Rs7UJtcwwRASkCtU/lCdAqF4oPphU",
+	"tDarsHiVKXmDVbVQMoSTGjsx1SMk5EsVQnSGJhRYqplia1tSbP8cChBLeyTK+Nl1dPRqwGKZq/HzFvxl",
+	"Pt2RXNulmclySLKJW8ywN/KJvU3dwD6lVJPR1Znr5h87UM3qU3MuQHSrPcryMGd4LsCCnb0HgN/utrEJ",
+	"5dhxmyLPxfYixP1h5i2O7ThfFw55hlN8fNTz+V6+Rrr09jniofU01gYhL1Ej+0Mr/dw/tt1E+hT4tGMq",
+	"VtuAlSd8+1zZXqcndVHX/UGnkC64QfzQmUdi1Rcq/ZeIpXHG0Gk7owI9Gzt8sLO+8e4BaBi2xQ3tjtMt",
+	"AJCYckFU9kttyHH4PF5efOwURpwgRVLVIDkPjJDFMA6qpQaeHuz9eA63F5GnSZPVnGkU0n+3HodX/JhZ",
+	"gZD1R0aIDfJcreleC3nerwboICnKRH9hXFmeLF8LY1WqRWOOY3LOy2jcDeN6XYYDf4jpozu0bUl2Le0e",
+	"zmz6Njgdk2WbMntrGIRUd9wpT4EVZz+Ajw/6wP3JioC81yZCZ9jhOUxrk7JMd5C+urJhQxvX44G9zlFd",
+	"iEga6T5Bvlxoaw03jDON/ToxFwLA7ljCPbLbdgsTDre08OS++GGlTb3QaQ1pE4crQg5Cf+Ujc72JTtUg",
+	"nTT3E7441bP5JP2JiyWErTuzXSVJuXOjJtPeXXseAxvS4AM4nhmcRdFV19meyqt3exWdp5ZyXqTmsqPY",
+	"shHkO2yxHflre1G94pLxl1aA7d1/kAZSVT4omb3/kIWnW23yzBzTm3qCaQxz7RBIRdKr9MZ6n0tgPEw8",
+	"2zIxfN7Zq1MwOqoG3mZAsFVl8qMDKIGX7Zj55EGmkhUiRyZ0mUItIRdz1INqv/aCwG7OrULGdo2jT4V9",
+	"NR6kl1pu7npuxhrSOcUpLTvqo55TWgFoT4NMulda6W84IX8mW13JDtgxOzBMPlDUgqooY9FOL6Hyo9OX",
+	"Mgmt42Mlw5lV8bw1JmFNAq1zEBJ71OxxyOM9mSY0XKfJ5NlgK6uw417E71/6Ao+LPPb2DtVvO2UZHt+0",
+	"Z1fFKttkM5arxZF6J3QIWcKbYckRu8vGEcLjqeV3Us33+AiLyJBvOHD76Wj7vS+v4M9IoDOF+q9kBjpF",
+	"nSm5cKJkGUpKJjAn38Vx6LT5Epf+XpMY1sYargwEG+3LYCUybtuo/ge2ZQ4UdJoENEieN75rc6u/QDGH",
+	"4s63M2XPleGpZlaRKQ7mLu46ovz3CaMUms5BV1Qw96pzRw5+rX9TA6dFp3RE7+4JNQAYv+VRzcGGO5RI",
+	"6TlLON0HzxUplvGldiibBd/ApZo3bbNUnpHOgZmRk5IDRHVCq8gIiKEh15PDI50Y/xRBPTUWFFBHe4VR",
+	"jlVyT1FOuyt2Y9z1xKLddFYXdYDnqwCfZVnBtRZgmKotYWbuNEazoUf/YcnrPWUBANRRJKVMe0gaXwsb",
+	"Nr21+AxXn4z9EgjjO+fvC165eSkWkAUNKhUQTdZcEHDFNlL6WshSrc2th11AMebM8zYAw2HB2ROQptnl",
+	"MyHXPK/leeSXPE14Uefte0qAPCGtcD3fZDmlUsYek4vXmYLn+3K776ZI98LnKg4A1Uri9Du+VhIIHQFb",
+	"MGCDC2O3SoNbHePRmN1p65LA9zwaTa/1gQZ9E+eeJMP7RIlqOTCHd37KnswXIO1XvjgrXbJ1oLWwyJg1",
+	"L6i8aH/cFmn25ZOYzT2MeOLiV+vs3/IVB7vZV224Fnf/rIXJYYP7utIYCdlp59kXwxn90GWyRYkbEnvA",
+	"oMpqfKEPtQM58PW+sa90HQROtWHT3AZWCON0DhsGEQt2G6JhkrEPhRVKGlXFCt4Wivq73iCeogyvBzBQ",
+	"66uZEXWDFHuC9Dxoj5RKwpnbr3nUhg5V/0Wr91gwu8j93K55kcqKIm1wvfDINLsRJp/wmvG+h56t6T/D",
+	"G1gsM+cuND1NZzdio9mMXplXVLGEJD3X3QqRAJ/j32jmEz/eXl2rFe0oLiu5DWImvxkEZ7qF1tnGsOvG",
+	"u9tj7Z7gpCdh2AVg3C4QuxeWx+5ngRHPQ+UWr1puhbGiMOfNuGmNO7hEvX9+wm6sLGQNNO78A7k1TbOS",
+	"Y/TRr0RV5c6zf+SH3W5n7SMvDPWcyVZLoNycgLWg2R1s2ILfOUsuXpnjJEqhLE2mN2e1+Rp09ntqGnLx",
+	"MQ9fqvan8ZHkB51GVPFlwhcUKmgtU5IqYYwoIT0KjZ+qh3DnllRJQoUi1xp2uvcXTACLSox6SP3v2kJ6",
+	"otnBHZoRqShUw7XeME41w75syksZqAwEGzwDDsSTIIE56tEXfbViLC3CGRw+IVmTxNNhl7V3iLDL1s3m",
+	"hw2M62mxd4vzkmdwLWwxP6ata89mrf0asL6IgcldKfhMpnJz3JBgrMEOgcyKBdyyB75sJbTijpgIdCV0",
+	"V73PuXmBbbPTGs8dwPKLiLu92xYZbziSfwTCcgdL6ybkrD0gUNnuzw8vwe7ZbiiGpvL2AV+AWSYzoCh4",
+	"GxtXG4TLkgizQLWHQhPYP1XX+bA6JAuZjkrd1i+gUClssmb/mcFHEtu/T/B2VWLHHUj9038YCvxFr7lZ",
+	"zJQqd3Mx0jCLRwBQ5LEj9h/t3faJzC7EQzOWYweug+7+1aBahLUW2b6kewD/zyji0DBA6wS2OTZ2ZPEx",
+	"hEjQBmkmfrd9xpvJB8bMC6Xhtp+XWZ81catCLEbb271EP/3o0YMHo/Go1pWTJNYuzc31dakW8EnF9Z1Z",
+	"1voTP/C1G+N69Wi0jyxzbzLywxOCl5FdLc7/+4N0TO9ScsnEO2gX0CUpPj5OOdUHq+aSoqsvrmKL11pG",
+	"oAeKrEpUvPBoJ227+HJfv38ak7P/YWjvUr+Seu+gPJiCsSNcB+dw5CMStIJzREa8Bnn8VF76GONOaJdn",
+	"7JNzobrveNnaXqdh4WM8zMmBTk9U6ewKllMsB4SKj4PhHlJKMQBi++TczN9qqPNIpX3yNHtn27dScnbw",
+	"fXZglr3nNfgLveR33J07CxdOmsPjdsJpTbcVvPcuge0ru38DQRPU0K7+gbjEs/RCbTViPIHiWnTgC12w",
+	"4vqMLXz7S8Jka3mnaIQcK5/h4SHUrQfRdO8xbho8dYS7xz9JZfsBVh9RsaxhqfRBZwDu4HN6NMmdg4uL",
+	"/Xd9bfJkk2ecJ3MlikHtctxefbpn7KTAK72Kb913mqqzSilEtbHHAdlnV/I80nrH4HCGBRkTDSaSINjv",
+	"h6kSN9gKKbVgo7gsuzTDnQbizYtzMZsn/1AR5uE+1XQNzjr8x7+z/yeVfBDdwgmO4+sMCUIHQcxwYNzE",
+	"rELDfDL3vtXDU9vqexOwyYbdbeW7Ni9alVyvW9cR4+0G9n1FiGqQmXBgoqcnN1EikOqwZjweFVzDtM5Z",
+	"bBjhZ3auwcxVRWUpARpThp5qBCjkiCwks5i4qWrjAa4QwWjt7FphGLxZYkGFR3NdayVnW8IpgP3I5MYU",
+	"tV4dxLp4gg85/vPgBwnM/vVWmlvb7wpGWNT6+hhDifyXqX22yoLL5FTrDsY2GPRPtcE3zNQaHEcHDLFf",
+	"lZBQsgbD6IBjy7NdcNYT0cMHW4vpw0ZurC6SeUna9chJSV/Z5IATkr52MDAbPlzvOGvPlPPlTzXtA32j",
+	"L+mP58ZkiG2no9Lh0Fwl7qDaEKaazx/B+y9t0iTl61yt2YLLjXeRLUhNcc+StBhTOwQU6geFZZq1ib6R",
+	"LOOGK3vRWap1qgkICjfr85Oq0gk2bJnvm/mlqgdXUHWdhGwG4/Hpdx0SJsfl4drqpnQ+Ya8VBmxdV30o",
+	"jRmVKd7EWLRjUN/k3ylWWHDI+Jpvxsz4rpseWybEXYWh3Nx0yHqZql3YDn4TgsCkbqFiFlyiGjHeBvLf",
+	"OiraZgs1Q+eIfaqHu/aAqMypa1NVpzzBURfCo4ksG5nUK6mBef01gpF14O6mdxdz6j6mJ9NLxOEekw8r",
+	"lWBAyKEr0I5+Y1IsiCysXroTP8/d0Tjy5/CTUx4S0L5BxQgpfKmJ4xD/U6WKcWP6AzXf25pmJpKk0vlW",
+	"u2Ek2rOwQ5F6YYT2rHYW2aLm8II1lFpeG/JHK/CmZ/5xMzfPmEHVCtr/FluGyz4Ksm21KWOpQPllKWxH",
+	"YlEGJnmdvu4zsMp94RbaTbuphajEZXekAuIa0ijdvvF1SoVQtS4gj7zUA1CcRgjPZ2f2YxhuB7Ugi0wR",
+	"PEj7Wn8kDiaEN8i+hZJkK3sY4HRcfZ3pn5VDrtZHOZGa3ciDy+xBH6YsAS2s01nsbRTze80M+lUDhNeF",
+	"wUFt5lX/p4P77l1zHhfE+pQhEkJhkCQzrNXUn46dgxbgR4cka2/tZk6y+anS3OgzqZm1egrtT64yKhNe",
+	"w6QpYbHZxrDOot2iZQIIhJ725ik5pXs+eceWwlghC5tLz02YOgcnO+1IPptWfJbMVkeaMC63m49QvxRd",
+	"gzu+Oy0p2klEObtBcitWecTDzDFutenYnWdsoIGTi100TkmaxxlubVSzozEGMQ2Ja3HDDqj8P8hSDU6w",
+	"iNnzqFoJWwG5lkinwe5X7hb3nUVGCR9iKtcRa/eC87Bs1ySEgLPSIelx61gcLjpb8Dff0NM78e5WTm7/",
+	"2t+jOxLGCrtSufONhUe3zM6Fthv3ltmtTvRmxMH8gHRFZIKiaKliU97VfrneoTh9h6rwg0lC8QyNxQ5D",
+	"HMoK8YtAEXmZ78cOc23ifDmynCOAhOQ9PnLU6vM3pEHljjt7uw4qzf9TalDawpYzvpvWLbt6uNV4hDpK",
+	"KfeKM37SYObZTe7ucNnyD6fo0YKJGUKPnvorPRYmk/y+184iviayEJ5HD9FFlklgOfDJUaMAlTcegdSq",
+	"8vCxJXnATW2W4Cv5hQxh6Dm13a3lPPTfFcbQTSRXAh9BMKt0MU/oFJhIyzDCDAKMyzodMQls2N270/Ni",
+	"v4kAGvxssonei2TUw1cqhW2gW6YVZktDOOWL5NeZdbg/PO2HjOq7JHvYYe8lxS9mGMltz4UzBVrtIs+P",
+	"SvijKvikrrjuLkLZCQXEuhYMuCR0gsPaZy2LQ1EPrmd17ACbgF7LV5Fmr6ZMgWZanDXf71Uuuee+hU3X",
+	"6pbczhP10UGFs2o5ZqWyFspb9v9id5vYr5lUPEG4AGotx+znV04pd18iYM5KGHtcgeqRCjKuJpKpfyyh",
+	"iZZ0sVgUDcfObj8w0jCg36nUbH/i0l7Ej5Sstok7R67QH/7twYOHX7EJ2DUQOM3iFJTVIzxQTcP9fenW",
+	"oPqfqjT4kZITgKhKHt/eL5NAU4rZdjF5q62o0oszwQ7n03ejdeV2nDLGC+7MR3RAoKp2E1N7vSWL3nEz",
+	"VxoBQhahO9ZU6VQ3oQq4lvYrny7RBzsmpDj1CncPrH9otjJH1dzve8aqKGqQ+ovZ5sdMYMmjW4XgQxYD",
+	"Yu8XiZaeIUSF6TAhSNUNQd1UZHjObGi2tZXdyUY/zbsv8u6ugsUuyHR/LaWFOpk4Bnl9NWqIB8b/Mjy3",
+	"09ejX79E33Krzy3dNc63sGnPI9eCu794yKvY8V7st2NL3wBxUPdRapmYKpFGmDBzBvDFnLq+e/a8uYS7",
+	"sYNu2Sxtq4dHmGNHM+yfWh1JdvtO07UTvZfoFtJ8aqEc46FdzzeDcNmPQl7vACXMdE/aFxrtdkhdd7mn",
+	"xYWNlUjyC1grlGxca2E3L9zn/H0AXJPcxzmgz5l+FQeYW7uk3CYTbixBbeDUnYhVdJRZIYWc/e/wYLOG",
+	"pfgWnF6JkKDTROggNGcBn/AXL3kuGa/tXLlpk2LXgidBpa9BOvFNrs0nv8hf5JfYM9btEnUpJNwvzmh1",
+	"zKo7kOiTjcgpftrj2HkVvWW/SLc8hPJ9/eYKf/Wa/bVS6m7M1krfjZkBXo0jjtiYNeDot+y1VBJeI0zN",
+	"EuT4F/naQDWNv2BWMS43mPVgxEzid/72CXsalZoln1HSIZdMLflvNbDXxG6vP/lFfokNc/HB13xJCBJC",
+	"yWvfFP/ffjVKvmZ/ff7VE/aPz/79P/4WOlIaLGpkr93+vHbrHf8i2+4tgtUZkwIFbywzFpaf/IIIcqIA",
+	"aXyOLUgrpsLxz+jxkhdzuHr0yYOGI1q/a4qyRi89n7TqKG9GD0NuB1+K0c3o008e4kDOMEI+vea1tyNm",
+	"lC4fd/abcnQzcgR7jE9gsJwvwII2o5uf0+etecQpZO7svhsffPIpluC9e+WOm1kqaegEPXrwIGLE+AZy",
+	"rZ341UsoOuEHMTjcElDG4FnZPiNYhIG/jQHs1FhxctehBTMe/XqxQDfF6KU7P+47zGouqjGT5PZE1CTE",
+	"Bpwhrj4R/NV45Lkekc8j7L8bk/bkGmFTszvzxP01szUoRn6rAeEPPM/MgWO5WKTXoXK8i+8HruCCG4Lj",
+	"k1jDbSnmXDgp5JHdOHMkaTLTsUggGjnHbNjcd5dK7tc/gQ7S17QPlyUtfuSyrA6yAbVqcz2lNCMxSfL5",
+	"5LP1XGGyGHqICEqLWz7hBlslF3PMPhhGdR9Bu8KDQjaZz5hLHJUn9PBoHKqBP1fl5mxU96NT0PTdturg",
+	"YTkutuP+2/dznHiMW4ZzhMXLc74kV5GwJqgLrc3075jt/cQOI7iTsAoOVX92tlfwGv9+w3hhXzMLVWWQ",
+	"nUpRUiTTqtCXG788xt69Y1/2PsaI05jpGvUSUtDHrJYlaJwuGd6MG/ZalK9vWfia5eYufI7/It2PHrdZ",
+	"qjUT5hPmzoFXkUA6LWjqCDMVK2ALIZ2hcEt8rxZgKMfQ+IAuxrnYTCGQzYa9xldfY6aR+/EpN/bqSzeP",
+	"q2++eE0awjZT/8RtMf9y5R3BOxfAfgzOL9KfWIxI88JGQwPT426JmnO+XII0FLd3S8Ww9U4yUOqKCb1N",
+	"G7bd88B0QQ04VWEvuT+Mid9zApb6ENAHt6h0wocPX3UW3lji0iuP/rd1PHfvzkudwZ+aJhhmTO3Q9Qr0",
+	"FbZIh8AM4dQ5js0euakG+G/ouq6+oicuKLn8Fy5JL8Dm4IjxrIX1iWlTrf6b8tI8pXQtk4Qaj3wSzDZx",
+	"XmwR5/y3CQ3+Xi6Ti28JfWBrR8CZlCgTbwms+3Uw+l6zBd84IbXu3CxsYoVcfQebK4MAdlnOjvh2veQm",
+	"3ShOihuIyGJoQMbgT0oSBtN6tLt3GQ38s2SizaAJtQOeiSm1gEtPmdMlrYJvYUObc1GJ4PSE7TieXaug",
+	"s/j0f2+Bb8Y+T4VxuYmKD7wRZkvOenidnKSN+UtZC/upzxq6GGXdBy5s/j6uKlS7TPQmCc0IDo013Y4D",
+	"yYgmXQS7fuv+946UQUxF2SPdc1ioFTwl6P1h3gn30r/cwUgw9Gf7CuiZaEQTZhwJRXRyCujc97HtJE/b",
+	"+Bln7+yzE+O8PHhB/nsmYYes28w3DtVQvhic+jYM5sdr3iSIpK3NLzSf2sfUOnLoTnxTwmKpLMgCAVj7",
+	"OM+29+78ugitZIAu8vBsn/6+wmrdLMc8evDobN8i4JP9b01gVstbJiSeWj3zTMbROqTYjHdckHGCRHiq",
+	"igiZs3+DhyYheevh9NOATMg4snko/V+BnlC/X2agouamO5lS4ThgjmZOx9o6DhPlC56zl9vnimpkPkSZ",
+	"5OZ24Xvxp7lyJoejUwjiTSgBu22prYXsJ36Q3tdqOqXgUpLqz9xfTyV7UvnELATmm92ktEyEZeilXT7s",
+	"rfE2RR1IOKe/+TiWU3uxjJDCK7de6xDlXs58l9uCIqGfb0aXmGmMqJ1nrn64gZO95BFCZoPyXk4SJ28j",
+	"noGmUNfJZtlw5tjbRhFqkoiMdb/uIdOUuAnDmt6Vw8+iNwi6fCiN1/mEc5hihCYvp8PpdYSj62Q39IXD",
+	"DsEIE9JdZVs2RZeTOePI+b4+zw4dUuum33FbzC+mo30A0YcLbvs/xQq81xo1Lwlr1uqp6FR9v/XtNjVO",
+	"46HeAOHVg6ySUXFimCnmknXFmvAhOJ2rfr+s0s7J+yCUezUlxJXoTSPlnvYbHe3SB5oEYWogiBNldJA+",
+	"XWKd0gdlAXyt1oyzbQjPEP7xmQkBFppuUuqfiikxUcq289AIOLp1dfoewH1jfIfO1PVbR5Z3eb/tXK1b",
+	"rHP6jeqLA4LmSnuS110/iNu139k5h6LlD8Gcm6i2IrQPnomSxd0+kQEc12W3/AsxnT5pPnReU0ZCcO4O",
+	"0L89+tzZIpyt0zhgFgR+d7Fg58lc6vbtfqKgHorPuzfabZajCFPBOjiVVSNER/rmf6k3H/qt/1Jv3ufF",
+	"/1JvLi+1wr77vlDbvZLI+hYRMWCMCZjuznP/P/vt5lmy2z92HgH3MWVj+hXfQz5m2IAdoZDNzRy0yyVU",
+	"YgVBKGT394vmsUt4ASZbV0GoWt4r6H6VdGGlxozNq3vtpV/d5gW+lR1U17LnlfUwfW0eoNRLeGPPew4I",
+	"CeDDODCByBc+MdSGh+JjyDYEZUaanzs+c1U5A6cdNPDwlOBkaUuZwYPVMpwmUDRVwovuSEPmuE2pqih3",
+	"1L7iBTyPPQ7PfM5ipe6g5I0OB+7oQ8m5cGR7qdx/L5kb0L6AuWxu3y2HebsUeLgztl19l5XFXzWFWmfm",
+	"kEKV/YWmn8YT905eDoeeu31HjU16E3bGeq4Qej3kqPpTmORQQxUzp4VDMI+LsCOj+NhxRnjrqxQlGjxT",
+	"AqtKTYlKwvfcJS1A57f75a7u3VvKBrhqMKhAlrcBiaYSxhJUAVO6BN0vy9UQtv7+nesrx6/w/+n79g99",
+	"i3muv/AlFo54k+qMWSA7vWwaCRPlRjpqkDT1Hhf2mTyDLLmQtedn9ri4iKHXExlpDx85jXt0uTsHsVzH",
+	"rJaE6oo1iSjayNk7PQufZEIG4eHrt/5f765pFjz2BEyntP3gZxtKw8/t5ZzGcc+ZAnq5jLmX/A68xuCp",
+	"F/HEe+xLJur3+OMg8SVyuSIP9hIMl9tXmgnjEaIc4RNjJOWoQzdTEq56qYH/VBI+VFXwD60itDbmPpJJ",
+	"1tx4UFI0ecnx7i6HhdKwb8/21Br2GFMgZQ46Ar9pHru8o6hrF+JEEJLwT66M9LgPnhTGl9AS2K3E/IaS",
+	"b8ahaVNSUfExuq0K2v6ulYZBr9/Gf7+7LtxNUVWtQHYuD99YpSGS6exXqmiN/BHpLehxbtHQ427E1eyq",
+	"Mtms24we8wTH/ijIfoGQVps537M284VWy62dbVqwiF0cn9aRPirhWk0M6JX3hOaqE5/Fhz444/TFWmAq",
+	"3P1GIC9cfPIUbKjqQccXbRI1jqgAuQBxD/qX+OztO3FIl/7wPT7xh4kiuuVe+EJGinoATMwszmiD2Zt2",
+	"3FUj9D2VIH30FUK4mD96gVBTarPwtaJyBpgnGOQ+JtZZbu5Cgjq+EBMJQ/oPJlw1fak/3Kqi6FJPKqS4",
+	"SOrOMFWaGbVolUwPv/WQaw9aUP8rPnXGZDHsIomLwCYJjXvn/Lb/TjNB6jrahjVPf7QCbrZDEnGfH2A7",
+	"hxhZTySGNbCje50IxWzebwILlfv+w0Hfv3cr8x6uqcCTl76qsF+bpRwoavJr5pjX+2tdzgAdHB6JyUkY",
+	"XVekim7guDq07dPefSyf7zz7h1FRthd+YQ7YoXIPtSW72zm1JaJJ3qvasi8YgWvJuIQ1JZfEZpTCsLXS",
+	"aMJm5KSWaTnl2xntBZb3ueOeNIoP7eqPW58qIPDx9Akv7mbat3XsYLLMHe/LLzpFie86cQEPqQmdUHJ+",
+	"jiENQc6TW/fCcg8QnUxwEKXTrtzI41SaQ9/0hcgY1F8kLBN/uML//pnY0KsVysW9w6EBZahT8snNjnMJ",
+	"cz8mtuRgVwbc7w3Wdv5ej1jXH2JtP83u0pcukSBVjjr8dq3v+WK9kD+AaPJeHAIB8f2S+x0S2tZqC34L",
+	"sbn4wjeNH+PvqKQOc2OVL6bDfnu+7TOvlITjrkpiu+tJXd3lK1LcZB9X1cfCU52NJnezjspEa8OpqGyD",
+	"cWkkX5q5stsdDT9LNm8kC7r/gHu9PBbqtPd/O+dqjuuT4A/sbl9MNNrDz4lOCmFeqY5rWGe3BMmi+8YH",
+	"MTc+bXyOqKO8qrA3PUxrAyV5wgKiQ2jhSl11D6ahbrem9HRIZ53dX/DBncPy0gXyVMFMK76lljy+iglR",
+	"bz1tndpoDVTTk8TOW/pHJzjbE2dteXl87sCkDsOet1r3cgFCJAbjLE58OO3NHCCP0//lm6XS9gU+c3bT",
+	"yNMybTS8qcybltngfyzMKmMpZBuqUdYDlAKbnRjAXkXEsoVaLLi53c0n3+ugq93t3CuJm5oQm44yjN5J",
+	"7rESBudFerhROetrzwAMhMMuH+jyV3o5x8hQWZPE8R2enU6/1VL2yAIRVVhIwxjHQzMRkuvNftuyyzZP",
+	"aDUf8cFUbhhnyPnjLf4gPDaz1MBL/DN1tFK8hJKAyY/Kg8GhOkp8nypeHnfGzur/8jfrVGTxZ73FnuTt",
+	"R71Ye+2Rk7VaG6yljdszbpoUxdPIQ4cTAjBXWRccZUhkREm99K2sw5mIv+ClOxg4bn9ni287lCfDKckq",
+	"Jx6iP0EUP0IQxTVFV7zAMXfGRwW5pUb3fdO59uSOhcWy8h3JckhiL8MzH8r1PkZQ/N/ndfQYhStu73qu",
+	"YAWa3QEsTSwba9q/jpvuWV6p2FdQsEfWsWXmsf1lFhXnJT7xYXrhaG6XVRywmwWSqVEd/mK2unwf65N7",
+	"qZvWiu/1zp+pABvagFBFbz+2EtuFesqpvo6R/wyCHYmpVZXUxgX7pWA/eSqXNwBsrtZsDVXVxCNpm+wc",
+	"FuMzxciQy68RmySX/vktwPIsEuH8nmGc1pO5En0LkD4eOfRPPJ92WxodPqDDOWC11Ro/py20Guh/mPdC",
+	"a4L3BgkUKz0l5uUzswR+x9R0jBe9syzV8YBmrU7S2Yv6p9g5+UPckjC7C+/HXrYGiUZhdkE6+wcr1/P8",
+	"YfhpvvkTD2QAE8wveyA3HpRSl6FNPDVDExbdeMdtf6uhcjZYHVsAv9/auj9L6rYaMl84PP/Ep2FHiyxd",
+	"PBcgSNAT0W603YsXF512+3cX7aD2HVy+dQE3d9gxEcnibF1CttfhLosdO4sCzA6VMNTkqXS95MaslS6z",
+	"qitt1/fhscsooWF4+tj7Lh2jWTCFFquzKQKRbn2zBd892/iUrn7ERtfT9Vv3v3ddzHlUCYp76ZsvLl/c",
+	"c+FmQejVi82CsAs82XKzmuvS9A0gtEl97cs+DuE94jPHkv28t1BqKFXbQi365yk+88//icP0Udy9xID3",
+	"gL4ZiqDQKUfVTn6Hx+0mcZ7dmHJGAQFFHnHy1GKx00M4cfTCQyecvY8KaJXWe19QGoaLkvGJqmPQBHNS",
+	"rWla1qqqPEsB5eOy9Iu7B7fs1oV3gUp2Wsh7SZgMRLwgqCjfYPUfASu3uQNjxfQLhLqYtlmlbxxtVwgE",
+	"dPycGPD9OY6rlW6JgVxvLN9XMHmtehDyAUlLJ6LifqRot5g1e/nc7fYV5QvnotAK6YctxkS3YalQL5nz",
+	"FTBeiTs46rIqoRDmQBdJKEQJp+qKl6r49vN/L2DyRJnyojjIdlt3KSkRwIgyhHsxEIdhXR/eUZoJWVR1",
+	"iYkwC0pCaj+MWa/ujaMkG+b6dCf/nWTLnTs1wG1p9ftNVdvXbDFTze3SOLTYbCWnCel9JsgEWBlATEzX",
+	"H12ErBISMHH3KJnidqxb+/1OrU4VJZfyYqnVpe2RZz72o2YhZMvLUoMxO8J/4YiE4AVofBp/eJX7zeKo",
+	"jVG6RBa9MkB5HGmB/wJ49cw/+qHJ+zAvN8f3IvMv7A76mvsOcyFSyJdLTZ26kSlCGywnzfEsUxZGwavK",
+	"sLC/JOxJvaUCfMdEc24QePtIuY95+7w6VF/vH7qcWfv79oh4At6XndwgirRgJzE5ksyi/fhDf2mj60Ng",
+	"DLX8MC+B57W8B4Xf0ae5trPQCEjGQbWb8p7gnC4s6p/XQ7T6R+f87keTBvaEa73BLuq8gtKnB9d2P8Xr",
+	"Fu3HLVAWdx/496L5QKE0/HUnC2buiMN6xelhngvgAP5OdYnHXnWAN7yw2ANDGOYnPvb1d44LDmj5uKmJ",
+	"vT5QoULG8eeb46pUsv6tC1ScfCiVFh+TY4K+4H2mSQ9FLE9ApxUzfGN2ChSo3Bb/jHanb3l3lHa6UqLM",
+	"8+KPSpR/1AAzluR666Fe9iWux9O5fkv/6AzdP8dHBtOWXru4LqfMZXuCP5Pg0YfaNyaRL6cn71J3QLjg",
+	"uR/5eGqnQwZViSV2JvYu3+1KeygI7kzO0bC654yr747aL+2H0wuS7GuKtfm2q72Ke0OLViXBt1kRptXy",
+	"S8kqByjYbgU2KMXy94ggSEx0T52fFd4UY+a2Gw3RsIlGyAJiXIR4NoJTbIyFxZgtQSe7uA09mIAO7QP+",
+	"7pMF4DE+b/Jux6PR8nWPR1UppviaWIzG5A4fWAJPBoTQIUkiWQTvru/7rnEPQDeoSsxVVdJZxgLA9Md/",
+	"O0dytLkTyzyu6aBG29yyhTKWGYVIGbfsgSNkrsu39wac48PN+fApTq39dudrxasat95Y4GVsVMulkqLg",
+	"FQrPrM5txQqG1XLtzW8/WnHFCqgqE/Hr1wgjqmsMcrjTUVfc+CgGoorkErS8DXJSpdnHGB1q4bPxIClj",
+	"fOgEsVjB1F6p2nb6957C1D6r7Wly8fd4jXrC3IeTlzN3moScEc4XhvjcWZ+rNVvUxdwXFmMWdQApOJYp",
+	"+qBmHtsX93fPE0SY+3A7J0QCQnhuZUKSQPdXwkk88SsUfXCZ42OX5IwPbMf9mu8BjXl3w8kRg7ep090m",
+	"gGLihH02llthrChMl6fgRfPUh+ktaE3wgqVAagWaz2DMail+q0GCIQXMqVuoGk7RHyltUMnUlMEK9OYo",
+	"k6aWCJPWXX7xvB7uHHte30ck7tKum7pVeuFRlA8H37YJ2ycn6jkUIJZHJHx7Kh9jIgZz8I+YF6U9vb3Y",
+	"C7tMt5vVvADTnSmVTYTqyRNzTgtIe6S/5tUf88y5hfsNif3fA4wXdSjjtmfosUXssNuHdM9Tj2DCIRHM",
+	"ZFqCZzJhmEdUzdjL4Y8tx8QBW/7s5VEfmXbstu6+0mKcFBgzExyPXJo1aCgj3twktFUaLhYCp16/JR54",
+	"d23A2goWnka50Ll7xlPhHlI7di6dbczTyLz58oE0xOklQveBdu8lgB825LI1K3iDRaRDn//HhXVWPSZ7",
+	"s1LVE8sCUKIgJi63Ib17SlIDhe6M6z9RVQWFfeGfO+UCu0QBE07uTMxwdt3mNjQ+Krhk1jdm9Rn652z1",
+	"6jex0X0sSTZhUdHBeLssYNxoQJGxQBZ6s7RQMqsYxxrw5VxzA+yvfAZX/s9CyU+Unl2vHv6tk8Wa3JEW",
+	"i9WyVB15I5pP7Q/ukXsTcxdiRreIP3ozwo8aaBPPBOXeI9QaHi3LbQyM4+Eae9wY2wYONlZUFcWnQo72",
+	"Wit7hEBegRZT0dAlk+HintocY1Gcdmr+xOK7GT0HXgb/DO1/I3h98VUX5F4XHxgxk1eiY99fiJn8Rl4I",
+	"n8QPfs9K1SWAZKCotbCb0c3Pr7YcQEtw8qlQ0qgKAsAJGXEc4SJI/49QKAdgTyROMm6cD5Dld46iY/eG",
+	"8PKl9zHurLc3lgsFj6/uhDwQ5XmBD36Lz13SWxs/cx+GodPZJkg8CQV2Bohwu86Ew+ZLakr9LnwKUyAr",
+	"ES5rHoY/HybpPZDzwqR8XFXMxLUMI9D1W/pHZ7eP57BQK6C1DL4M6bUcwOHlTiZNmnFPGtI8pCKdqTZw",
+	"kFbthu3jfPzlElQ5NwNe2OFvAg168N44DQ72fX0OSh5WtL6ZfsdtMc+kbEpYM7Hb8gsTHLnxCupNq8CL",
+	"lNSJkqXBNjy+XRxecs4KzaXO8AU0QfuhCTQX0EmQgu/F23Nx9vwOm1sEGaB04xe/xRofZ9RHQz3m3DmT",
+	"ZDNIQKREKsawTJcHUpZf3U+/3T1x87vqgvECpEVCXhI1ApXW2DiAs6WGlYC112ZDmjfFW7AxFz1W8s0h",
+	"PmrZJrscNBfGqm4waJIkX/sHT5Seya4uZadfei/pdCFkbOPWNwXVCdsVaDQVMPrDraMc+WKN5dJmc8nz",
+	"qaj3i627vQ8XjrATxq6da1XP5syKRdMHPJAR01xvG0BeGyIxEjteWALmNeyzB58drzVe+1OQF3Lf0wPn",
+	"UpMugBhKE3w/1YqeepeOv2FW0gRYLUvQxipVkjuluRbbLmtEe6OCRvLJCcsmUKiF04P2C3OGyrSlVhPo",
+	"Yhg1gQ9cq8Y5XjLbQm+CV0FSQhszFpZsssH/3/pG0UulKWHfhEI/r9GcsDsh9akz6n9kwdQwVf0DLNO5",
+	"j1xS33W/dT7zOAb5NLVsyxt+B0fW1pymde7d++jdJaZVGsvFyK0fatDS9z286Wgxt56rqt1hLvwcUAdf",
+	"9WqNx61v/oQQMBRQuVQbPg9c7uVwodzljfK3qa5jy1ovlcmWZsP6RaGWpxaKpOS/F//ZMpoqu/yH768m",
+	"/N2fIZRW5DpmJyfQK/yWe95b8I3TEHDfhTX0N+rnzCZuvw6InY4rZa0xsSILDP8C7E/+kQ9QP3yxFugw",
+	"+p05Rnycxu8+erNoDxA3oKiUARJ9g1wgjrG7dYeX+MTQff6gdAG3hAtrAp/Hc8rcwcpqAETvjLGGf7x+",
+	"6/7Xmaj+kqTRsB1xL106bTYnb89oSXtJPJie17DqBCT/idtifmHCWnhjaR7Jy/K+UsO/12qmsd7CqQ16",
+	"BfoKbxGi0JjV0oqKhWuPgdxqv9Cf4oezv/+ojPzY3IUsIKuYsWp526pSDN5tRz8oWQV8BY3BOIH5dmA1",
+	"sSHN3b61IZWaHRIrT9Xs6A3JuCMrWEHVOz37qZo9xRc+uvxsN/N7qWal7DFRjoOncBIgAfoe09oc8hj8",
+	"YMhfcDFquQ/cQ5i99uvoSu7YjhtnMn41cAtu0ieb4RdSe/8Fa5zePYdymm9eZg/LknHcxQGbGFn8+q37",
+	"X49UiaM21r30HtMk3NJ8mlZVMavuIHa/pR5Vg9g+dymcnTIPPhbWe0ZpJ3qY9MjYy8+PazXaEHJApsSl",
+	"sEhxCe8l7HLhnfZd39Z0veK5WvANK9WYUlopbQTRgSV2T8GcJBMgs44VS9sd+NJAtmDAtjrwne8YPjzn",
+	"xRNneHEIP9wcjnk/TWs+iuGbObYsk9WGSbUeh2pyMahpX+d+kYzt9pbQIx+mwMTJ3UNIxN9FGBFxlGuw",
+	"2MN+hLqp86hluK57CI/s7NJFdDhayz0rca2PXjKpawJcgyb2SJ/a00/n9Vv8fw+d7ziu2bqRE4Wh1o96",
+	"rrZS96tarhRuFC6CcYsVckP2ZLvO4O2Idnx08/MrR66Qa+9+fOWe1KtA9VpXo5vR9eohni3/vf3wm/IX",
+	"M97VW2273bz2o2TLCkEOGqA8UYK0wgrMJg7pnd5Rvv96iWh/3i+zFeJt3g7BlUSITjJe27ly1Ig9jqEM",
+	"pRWlWkvvBmx8JU6vSA2FGsdfDNN11Z567ImfilViu+D1XLWYExsnZ+Ka7mGtMKYTI4YSF557g9JUYhV4",
+	"6MaOmLoJ/FGu9Qa7zkWMdrqkjVXLpWh/GMuB9keolJx59zo1ZXC7ypdLunHDGtHxkaZHKcpdzqlL9Au9",
+	"+z8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -6,15 +6,8 @@ package directory
 import (
 	"bytes"
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
-	"math/big"
 	"net"
 	"os"
 	"os/exec"
@@ -22,6 +15,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"twinning/internal/standin/certs"
 )
 
 // Config of a server; zero values take the defaults named.
@@ -220,55 +215,10 @@ func (s *Server) Stop() error {
 	return nil
 }
 
-// certify makes a CA, the server's certificate for 127.0.0.1 and localhost,
-// and a client's.
+// certify makes the server's certificate, and that of a client.
 func (s *Server) certify() error {
 	s.CAFile = s.file("ca.pem")
-	if _, err := os.Stat(s.CAFile); err == nil {
-		return nil
-	}
-	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Larkspur test CA"}, NotBefore: time.Now().Add(-48 * time.Hour), NotAfter: time.Now().AddDate(5, 0, 0), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
-	caKey, err := s.issue("ca", ca, ca, nil)
-	if err != nil {
-		return err
-	}
-	leaf := func(serial int64, name string) *x509.Certificate {
-		return &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: name}, NotBefore: ca.NotBefore, NotAfter: time.Now().AddDate(2, 0, 0), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
-	}
-	server := leaf(2, "directory")
-	server.IPAddresses, server.DNSNames = []net.IP{net.IPv4(127, 0, 0, 1)}, []string{"localhost"}
-	if s.cfg.Expired {
-		server.NotAfter = time.Now().Add(-24 * time.Hour)
-	}
-	if _, err := s.issue("server", server, ca, caKey); err != nil {
-		return err
-	}
-	_, err = s.issue("client", leaf(3, "client"), ca, caKey)
-	return err
-}
-
-// issue makes a key and a certificate signed by the given one; without a
-// signing key it signs itself.
-func (s *Server) issue(name string, template, signer *x509.Certificate, signing *ecdsa.PrivateKey) (*ecdsa.PrivateKey, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	if signing == nil {
-		signing = key
-	}
-	der, err := x509.CreateCertificate(rand.Reader, template, signer, &key.PublicKey, signing)
-	if err != nil {
-		return nil, err
-	}
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return nil, err
-	}
-	if err := os.WriteFile(s.file(name+".key"), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), 0o600); err != nil {
-		return nil, err
-	}
-	return key, os.WriteFile(s.file(name+".pem"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600)
+	return certs.Make(s.cfg.Dir, s.cfg.Expired)
 }
 
 // ClientFiles are the certificate and key of a client that is the admin.

@@ -1,0 +1,249 @@
+package execution
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"twinning/internal/connector"
+	"twinning/internal/core/charter"
+	"twinning/internal/core/planning"
+	"twinning/internal/crypt"
+	"twinning/internal/store"
+)
+
+// A secret and a letter go once. Before the account is touched, the mail server has taken the
+// address: whoever can't be reached keeps the secret that they have. The secret is made and
+// encrypted with the intent; once the account has it, the delivery is noted as on its way, the
+// secret forgotten, and the letter sent. Whoever goes on after a node has died finds one of
+// these: nothing was sent; whether the account has the secret is not known, which a human
+// settles; or the letter may be on its way, and is not sent again.
+
+// Post opens letters: the mail server has taken the address, and nothing is sent yet.
+type Post func(ctx context.Context, to string) (Letter, error)
+
+// Letter is sent once, or dropped. An error of Send that has MayBeSent, and says so, leaves
+// open whether it has left.
+type Letter interface {
+	Send(subject, text string) error
+	Drop()
+}
+
+// delivering is what a change sends to the holder of its account.
+type delivering struct {
+	secret string // "" of an invitation
+	login  string
+	letter Letter // nil: it is not mailed
+}
+
+// prepare makes ready what is sent, before anything is written; settled says that nothing is.
+func (s *sender) prepare(rec connector.Record) (settled bool) {
+	d := s.c.Body.V.Delivers
+	if s.delivering == nil {
+		s.delivering = &delivering{}
+	}
+	x := s.delivering
+	var err error
+	if x.login, err = s.cell(rec, "userName"); err != nil || x.login == "" {
+		x.login = s.c.Label
+	}
+	if s.c.Verb == planning.Reissue && x.secret == "" {
+		if s.charter.Secrets == nil {
+			s.conclude("stale", "the charter gives no secrets any more")
+			return true
+		}
+		if _, can := s.conn.(connector.Reissuer); !can {
+			s.conclude("refused", "%s takes no secrets from us: this kind of system can't do that", s.system.Name)
+			return true
+		}
+		var kinds []string
+		for _, k := range s.charter.Secrets.Kinds {
+			kinds = append(kinds, charter.Kinds[k])
+		}
+		x.secret = crypt.NewSecret(s.charter.Secrets.Length, kinds, append(strings.Fields(s.c.Label), x.login)...)
+	}
+	if d.By != charter.ByMail {
+		return false
+	}
+	x.drop()
+	if x.letter, err = s.Post(s.ctx, d.To); err != nil {
+		x.letter = nil
+		s.conclude("failed", "nothing was changed, since the letter could not be sent: %v", err)
+		return true
+	}
+	return false
+}
+
+// drop gives a letter up that was not sent.
+func (x *delivering) drop() {
+	if x != nil && x.letter != nil {
+		x.letter.Drop()
+	}
+}
+
+// meant is what stands with the intent.
+func (s *sender) meant() *store.Delivery {
+	d, x := s.c.Body.V.Delivers, s.delivering
+	if d == nil {
+		return nil
+	}
+	out := &store.Delivery{Verb: s.c.Verb, Person: s.c.Person, Label: s.c.Label, Login: x.login, By: d.By, To: d.To, Sponsor: d.Sponsor}
+	if x.secret != "" {
+		out.Secret = s.Reach.Keeper.Encrypt(SecretLabel(s.r.RunID, s.c.Number), x.secret)
+	}
+	return out
+}
+
+// SecretLabel is what the secret of a change is bound to, where it is kept.
+func SecretLabel(run int64, number int) string { return fmt.Sprintf("delivery %d of run %d", number, run) }
+
+// reissue gives the account its secret, and then what goes with it.
+func (s *sender) reissue(write connector.Write) (after connector.Record, err error) {
+	if s.c.Verb == planning.Reissue {
+		if err := s.conn.(connector.Reissuer).Reissue(s.ctx, *write.Record, s.delivering.secret); err != nil {
+			return after, s.struck(err)
+		}
+	}
+	return *write.Record, nil
+}
+
+// struck takes the secret out of what a system says.
+func (s *sender) struck(err error) error {
+	var told *connector.Error
+	if !errors.As(err, &told) {
+		return err
+	}
+	clean := *told
+	clean.Reason, clean.Next = connector.Struck(told.Reason, s.delivering.secret), connector.Struck(told.Next, s.delivering.secret)
+	clean.Cause = nil // it may say it too
+	return &clean
+}
+
+// handOver hands over what the account has by now, once. An error is ours: whoever goes on
+// finds how far it came.
+func (s *sender) handOver(rec connector.Record, write connector.Write) error {
+	d, x := s.c.Body.V.Delivers, s.delivering
+	now, until := store.DeliverySending, (*time.Time)(nil)
+	switch {
+	case d.By == charter.ByFile:
+		now, until = store.DeliveryKept, in(s.Now(), s.charter.Secrets.Kept)
+	case s.c.Verb == planning.Invite:
+		until = in(s.Now(), s.charter.Pending)
+	}
+	if err := s.Store.MoveDelivery(s.ctx, s.w.Task, s.r.RunID, s.c.Number, store.DeliveryMeant, now, until); err != nil {
+		return err
+	}
+	s.r.Account, s.r.After.V = rec.ID, s.values(rec)
+	s.trace("it is on its way")
+	said := []string{d.String()}
+	if d.By == charter.ByFile {
+		said = []string{"kept until " + until.UTC().Format("2006-01-02 15:04 UTC") + fmt.Sprintf(": twinning delivery collect %d", s.r.RunID)}
+	} else if err := x.letter.Send(s.letter()); err != nil {
+		var told interface{ MayBeSent() bool }
+		if !errors.As(err, &told) || told.MayBeSent() {
+			s.conclude("done", "%s; whether the letter has left is not known (%v): ask its holder, and reissue it where it has not come", d, err)
+			return nil
+		}
+		if err := s.Store.MoveDelivery(s.ctx, s.w.Task, s.r.RunID, s.c.Number, store.DeliverySending, store.DeliveryNotSent, nil); err != nil {
+			return err
+		}
+		if s.c.Verb == planning.Invite {
+			s.conclude("failed", "nothing was sent: %v", err)
+		} else {
+			s.conclude("failed", "the account has a new secret that nobody knows, since its letter was not taken: %v; reissue it", err)
+		}
+		return nil
+	} else if err := s.Store.MoveDelivery(s.ctx, s.w.Task, s.r.RunID, s.c.Number, store.DeliverySending, store.DeliverySent, until); err != nil {
+		return err
+	}
+	if why := s.mustChange(rec, write); why != "" {
+		said = append(said, why)
+	}
+	s.conclude("done", "%s", strings.Join(said, "; "))
+	return nil
+}
+
+func in(now time.Time, days int) *time.Time {
+	at := now.AddDate(0, 0, days)
+	return &at
+}
+
+// mustChange writes what makes its holder choose another secret. That comes last: setting a
+// secret takes it back in many systems.
+func (s *sender) mustChange(rec connector.Record, write connector.Write) (why string) {
+	if len(write.Edits) == 0 {
+		return ""
+	}
+	now, err := s.account(s.ctx, rec.ID) // it has another version by now
+	if err == nil {
+		write.Record = &now
+		rec, err = s.conn.Write(s.ctx, write)
+	}
+	if err != nil {
+		return fmt.Sprintf("that it has to be changed could not be written: %v", err)
+	}
+	s.r.After.V = s.values(rec)
+	return ""
+}
+
+// letter is what is told to the holder of the account.
+func (s *sender) letter() (subject, text string) {
+	d, x := s.c.Body.V.Delivers, s.delivering
+	title := s.system.Title
+	if title == "" {
+		title = s.system.Name
+	}
+	lines := []string{"Hello,", "", fmt.Sprintf("you have an account at %s, and have not signed in yet.", title), "", "  login    " + x.login}
+	subject, signIn, ends := "Your account at "+title, "", []string{"If you did not expect this, tell whoever runs your accounts; nobody has to do anything."}
+	if s.c.Verb == planning.Reissue {
+		lines[2] = fmt.Sprintf("your account at %s has a new secret. It was told to nobody but you.", title)
+		lines = append(lines, "  secret   "+x.secret)
+		subject, signIn = "A new secret for your account at "+title, s.charter.Secrets.SignIn
+		ends = []string{"Change it when you have signed in.", "If you did not expect this, tell whoever runs your accounts. Nobody will ever ask you for it."}
+	} else {
+		signIn = s.charter.Invitations.SignIn
+	}
+	if signIn != "" {
+		lines = append(lines, "  sign in  "+signIn)
+	}
+	lines = append(lines, "")
+	if d.Sponsor != "" {
+		lines = append(lines, d.Sponsor+" vouches for you.", "")
+	}
+	return subject, strings.Join(slices.Concat(lines, ends), "\n") + "\n"
+}
+
+// resume settles a delivery that another node was at: goesOn says that nothing of it was sent,
+// and that it may be.
+func (s *sender) resume() (goesOn bool, err error) {
+	d, err := s.Store.DeliveryOf(s.ctx, s.plan.ID, s.c.Number)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		s.conclude("in-doubt", "what was sent is not known")
+		return false, nil
+	case err != nil:
+		return false, err
+	}
+	switch d.State {
+	case store.DeliveryMeant:
+		if s.c.Verb == planning.Invite {
+			return true, nil
+		}
+		s.unknown()
+	case store.DeliverySending:
+		s.conclude("done", "%s; whether the letter has left is not known: ask its holder, and reissue it where it has not come", s.c.Body.V.Delivers)
+	case store.DeliveryNotSent:
+		return s.c.Verb == planning.Invite, nil
+	default:
+		s.conclude("done", "%s", s.c.Body.V.Delivers)
+	}
+	return false, nil
+}
+
+// unknown is said of a secret about which no answer came: reading does not show secrets.
+func (s *sender) unknown() {
+	s.conclude("in-doubt", "whether the account has the new secret is not known, and it was told to nobody: settle it (twinning run settle), then reissue it")
+}
