@@ -144,7 +144,7 @@ func (s *sender) handOver(rec connector.Record, write connector.Write) error {
 	} else if err := x.letter.Send(s.letter()); err != nil {
 		var told interface{ MayBeSent() bool }
 		if !errors.As(err, &told) || told.MayBeSent() {
-			s.conclude("done", "%s; whether the letter has left is not known (%v): ask its holder, and reissue it where it has not come", d, err)
+			s.mayHaveLeft(fmt.Sprintf(" (%v)", err))
 			return nil
 		}
 		if err := s.Store.MoveDelivery(s.ctx, s.w.Task, s.r.RunID, s.c.Number, store.DeliverySending, store.DeliveryNotSent, nil); err != nil {
@@ -234,13 +234,19 @@ func (s *sender) resume() (goesOn bool, err error) {
 		}
 		s.unknown()
 	case store.DeliverySending:
-		s.conclude("done", "%s; whether the letter has left is not known: ask its holder, and reissue it where it has not come", s.c.Body.V.Delivers)
+		s.mayHaveLeft("")
 	case store.DeliveryNotSent:
 		return s.c.Verb == planning.Invite, nil
 	default:
 		s.conclude("done", "%s", s.c.Body.V.Delivers)
 	}
 	return false, nil
+}
+
+// mayHaveLeft is said of a letter of which nobody knows: a second one would be one too many.
+func (s *sender) mayHaveLeft(why string) {
+	again := map[string]string{planning.Reissue: "reissue it", planning.Invite: "invite them again"}[s.c.Verb]
+	s.conclude("done", "%s; whether the letter has left is not known%s: ask its holder, and %s where it has not come", s.c.Body.V.Delivers, why, again)
 }
 
 // unknown is said of a secret about which no answer came: reading does not show secrets.

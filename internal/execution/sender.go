@@ -306,6 +306,10 @@ func (s *sender) said(err error) string {
 	case connector.Conflict:
 		next = "somebody else has one of its values by now: take a roster of " + s.system.Name + " and reconcile"
 	case connector.Refused:
+		if s.c.Verb == planning.Reissue {
+			next = "have secrets made as the policy of " + s.system.Name + " wants them (secrets: length, letters)"
+			break
+		}
 		next = "change what gives the value (the reason names the charter's line), or ask whoever runs " + s.system.Name
 	case connector.Denied:
 		next = "give " + s.system.Name + " a secret with the right to write, then start the run again"

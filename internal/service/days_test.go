@@ -39,6 +39,9 @@ type days struct {
 	shift   atomic.Int64 // nanoseconds
 	clock   *pgx.Conn
 	deaths  int // processes that end over the next task
+	post    post
+	// lettersOf is the system that is told when a letter is opened
+	lettersOf string
 }
 
 // book is a system of a scenario: records as lines, in columns.
@@ -53,9 +56,11 @@ type book struct {
 	sent      []string // and has not come about
 	made      int
 	blind     bool // it does not answer when it is asked for something
+	secrets   map[string]string
+	given     []string // all secrets that were ever set
 }
 
-var bookColumns = map[bool]string{true: "id given family title email active roles boss", false: "id login mark given family title email aliases active roles boss hidden"}
+var bookColumns = map[bool]string{true: "id given family title email active roles boss home", false: "id login mark given family title email aliases active roles boss hidden pending seen"}
 
 var dayRules = []string{
 	`lane: LANE`,
@@ -77,6 +82,7 @@ func newDays(t *testing.T, s *store.Store, clock *pgx.Conn, n int) *days {
 	d.shift.Store(int64(time.Until(noon.AddDate(n, 0, 0))))
 	cfg := stage.Config
 	cfg.Store, cfg.Now = s, func() time.Time { return time.Now().Add(time.Duration(d.shift.Load())) }
+	cfg.Post = d.openLetter
 	cfg.Connectors = map[string]connector.Factory{"book": func(c connector.Config) (connector.Connector, error) { return d.books[c.Settings["name"]], nil }}
 	d.service = New(cfg)
 	d.later(0)
@@ -93,7 +99,10 @@ func (d *days) later(by time.Duration) {
 func (d *days) own(name string) string { return fmt.Sprintf("%s-%d", name, d.n) }
 
 // numbers are other ones when a scenario is played by itself.
-var numbers = regexp.MustCompile(`\b(plan show|plan|ruling|void|run|settle N|settle|roster) \d+`)
+var numbers = regexp.MustCompile(`\b(plan show|plan|ruling|void|run|settle N|settle|roster|collect) \d+`)
+
+// logged is where the log has more.
+var logged = regexp.MustCompile(`under [\w-]{12}$`)
 
 // others are the lanes of other scenarios, one of which may be meant.
 var others = regexp.MustCompile(`(there is no lane "[^"]*").*`)
@@ -102,6 +111,7 @@ func (d *days) plain(text string) string {
 	for later := range 2 { // and every scenario is told as if it were the first
 		text = strings.ReplaceAll(text, fmt.Sprintf("%d-", noon.Year()+d.n+later), fmt.Sprintf("%d-", noon.Year()+later))
 	}
+	text = logged.ReplaceAllString(text, "under N")
 	text = others.ReplaceAllString(numbers.ReplaceAllString(text, "$1 N"), "$1")
 	return numbers.ReplaceAllString(strings.ReplaceAll(text, fmt.Sprintf("-%d", d.n), ""), "$1 N")
 }
@@ -353,6 +363,9 @@ func (d *days) do(line string) (told []string) {
 		}
 	default:
 		var known bool
+		if told, known, err = d.deliveries(words); known {
+			break
+		}
 		if told, known, err = d.plans(words); !known {
 			d.t.Fatalf("%q is no command", line)
 		}
@@ -502,18 +515,18 @@ func (b *book) record(row string) connector.Record {
 
 func (b *book) Declare() connector.Declaration {
 	shape := record.Shape{Stable: true, Attributes: map[string]record.Source{}}
-	for attribute, native := range map[string]string{"id": "id", "givenName": "given", "familyName": "family", "title": "title", "email": "email", "active": "active", "roles": "roles", "manager": "boss"} {
+	for attribute, native := range map[string]string{"id": "id", "givenName": "given", "familyName": "family", "title": "title", "email": "email", "active": "active", "roles": "roles", "manager": "boss", "personalEmail": "home"} {
 		shape.Attributes[attribute] = record.Source{Native: native}
 	}
 	d := connector.Declaration{Kind: "book", Scope: "all", Extents: []string{connector.Whole, connector.Sample}}
 	if !b.people {
-		for attribute, native := range map[string]string{"userName": "login", "externalId": "mark", "aliases": "aliases", "hidden": "hidden"} {
+		for attribute, native := range map[string]string{"userName": "login", "externalId": "mark", "aliases": "aliases", "hidden": "hidden", "pending": "pending", "lastSignIn": "seen"} {
 			shape.Attributes[attribute] = record.Source{Native: native}
 		}
 		shape.Attributes["manager"] = record.Source{Native: "boss", Refers: "login"}
 		shape.Mark = "externalId"
 		d.Writes, d.ReadsOne, d.Finds, d.Deferred = true, !b.deferred, "mark", b.deferred
-		d.Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate", "hide", "unhide", "delete"}
+		d.Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate", "hide", "unhide", "reissue", "delete"}
 	}
 	d.Shape = shape
 	return d
@@ -612,6 +625,8 @@ func (b *book) answer() (before, after error) {
 		return failed, nil
 	case "not-done":
 		return failed, nil
+	case "dies":
+		panic("the process ends while it writes")
 	case "lost":
 		return nil, failed
 	}
@@ -655,7 +670,7 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 		cell := strings.Join(values[c], ";")
 		row += " " + map[bool]string{true: "-", false: cell}[cell == ""]
 	}
-	for range 3 { // most have neither roles nor a manager, and show
+	for range 5 { // most have neither roles nor a manager, and show
 		row = strings.TrimSuffix(row, " -")
 	}
 	if b.deferred {
@@ -688,9 +703,12 @@ func (d *days) begin(line string, below []string) {
 		require.NoError(d.t, err)
 		return
 	}
-	b := &book{d: d, people: words[0] == "people", rows: map[string]string{}, meanwhile: map[string][]string{}, deferred: words[len(words)-1] == "deferred"}
+	b := &book{d: d, people: words[0] == "people", rows: map[string]string{}, secrets: map[string]string{}, meanwhile: map[string][]string{}, deferred: words[len(words)-1] == "deferred"}
 	b.columns = strings.Fields(bookColumns[b.people])
 	d.books[words[1]] = b
+	if !b.people {
+		d.lettersOf = words[1]
+	}
 	for _, row := range below {
 		b.put(row)
 	}

@@ -118,11 +118,11 @@ func (s *Store) ForgetSecrets(ctx context.Context) error {
 // OpenInvitations are the accounts of a lane whose holders were invited, and have not signed
 // in as far as is known.
 func (s *Store) OpenInvitations(ctx context.Context, lane int64) (accounts []string, err error) {
-	return accounts, s.list(ctx, &accounts, `SELECT DISTINCT account FROM deliveries WHERE lane_id = $1 AND verb = 'invite' AND state = 'sent' ORDER BY 1`, lane)
+	return accounts, s.list(ctx, &accounts, `SELECT DISTINCT account FROM deliveries WHERE lane_id = $1 AND verb = 'invite' AND state IN ('sent', 'sending') ORDER BY 1`, lane)
 }
 
 // AcceptInvitations records that their holders have.
 func (s *Store) AcceptInvitations(ctx context.Context, lane int64, accounts []string) error {
-	_, err := s.exec(ctx, `UPDATE deliveries SET state = 'accepted' WHERE lane_id = $1 AND account = ANY($2) AND verb = 'invite' AND state = 'sent'`, lane, accounts)
+	_, err := s.exec(ctx, `UPDATE deliveries SET state = 'accepted' WHERE lane_id = $1 AND account = ANY($2) AND verb = 'invite' AND state IN ('sent', 'sending')`, lane, accounts)
 	return err
 }
