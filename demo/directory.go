@@ -22,7 +22,8 @@ const (
 // HQSchema is what the house added to the standard classes.
 const HQSchema = `attributetype ( 1.3.6.1.4.1.4203.666.1.911 NAME 'larkspurStatus' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 SINGLE-VALUE )
 attributetype ( 1.3.6.1.4.1.4203.666.1.912 NAME 'larkspurEnds' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 SINGLE-VALUE )
-objectclass ( 1.3.6.1.4.1.4203.666.1.913 NAME 'larkspurPerson' SUP top AUXILIARY MAY ( larkspurStatus $ larkspurEnds ) )`
+attributetype ( 1.3.6.1.4.1.4203.666.1.914 NAME 'larkspurHomeMail' EQUALITY caseIgnoreIA5Match SYNTAX 1.3.6.1.4.1.1466.115.121.1.26 SINGLE-VALUE )
+objectclass ( 1.3.6.1.4.1.4203.666.1.913 NAME 'larkspurPerson' SUP top AUXILIARY MAY ( larkspurStatus $ larkspurEnds $ larkspurHomeMail ) )`
 
 // CandlewickSchema has a second address, and nothing else of its own.
 const CandlewickSchema = `attributetype ( 1.3.6.1.4.1.4203.666.1.921 NAME 'mailLocalAddress' EQUALITY caseIgnoreIA5Match SYNTAX 1.3.6.1.4.1.1466.115.121.1.26 )
@@ -35,10 +36,18 @@ func (p Person) DN() string { return "employeeNumber=" + p.No + "," + HQPeople }
 func (p Person) Natives() map[string]string {
 	n := map[string]string{
 		"employeeNumber": p.No, "givenName": p.Given, "sn": p.Family, "cn": strings.TrimSpace(p.Given + " " + p.Family), "mail": p.Mail, "title": p.Title,
-		"departmentNumber": p.Department, "l": p.Site, "larkspurStatus": p.Status, "employeeType": p.Employment, "larkspurEnds": p.End, "manager": p.Manager, "telephoneNumber": p.Phone,
+		"departmentNumber": p.Department, "l": p.Site, "larkspurStatus": p.Status, "employeeType": p.Employment, "larkspurEnds": p.End, "manager": p.Manager, "telephoneNumber": p.Phone, "larkspurHomeMail": p.homeMail(),
 	}
 	maps.DeleteFunc(n, func(_, v string) bool { return v == "" })
 	return n
+}
+
+// homeMail is the private address that most of those on the payroll have told.
+func (p Person) homeMail() string {
+	if p.Employment != "staff" || strings.HasSuffix(p.No, "7") || p.Given == "" {
+		return ""
+	}
+	return record.Slug(p.Given) + strings.TrimLeft(strings.ToLower(p.No), "l0") + "@home.example"
 }
 
 // LDIF is hq as a directory.

@@ -11,7 +11,9 @@ import (
 	"strings"
 
 	"twinning/internal/access"
+	"twinning/internal/notify"
 	"twinning/internal/standin/directory"
+	"twinning/internal/standin/mailbox"
 	"twinning/internal/standin/mailgate"
 	"twinning/internal/standin/scimapp"
 )
@@ -32,6 +34,8 @@ type Outside struct {
 	DomeBooking    *scimapp.App
 	NightLog       *scimapp.App
 	MailGate       mailgate.Gate
+	Mail           *mailbox.Server
+	domeSecure     string
 	domeBooking    string // their addresses
 	nightLog       string
 }
@@ -54,12 +58,17 @@ func Demo(ctx context.Context, cfg DemoConfig) (err error) {
 			return err
 		}
 	}
-	a, err := Open(ctx, Config{DataDir: filepath.Join(cfg.DataDir, "service"), Listen: cfg.Listen, Volatile: cfg.Volatile})
+	mail, err := mailbox.Start(filepath.Join(cfg.DataDir, "mail"))
 	if err != nil {
 		return err
 	}
+	a, err := Open(ctx, Config{DataDir: filepath.Join(cfg.DataDir, "service"), Listen: cfg.Listen, Volatile: cfg.Volatile,
+		Mail: notify.Config{URL: strings.Replace(mail.URL, "://", "://"+mail.User+"@", 1), From: "Larkspur accounts <accounts@larkspur.example>", Secret: mailbox.Secret, CAFile: mail.CAFile}})
+	if err != nil {
+		return errors.Join(err, mail.Stop())
+	}
 	defer a.Close()
-	d := &director{App: a, ctx: ctx, who: access.Caller{Name: "demo", Rights: access.All}}
+	d := &director{App: a, mail: mail, ctx: ctx, who: access.Caller{Name: "demo", Rights: access.All}}
 	outside, err := d.start(cfg.DataDir)
 	if err != nil {
 		return err
@@ -96,7 +105,8 @@ What it is connected to runs here too:
   dome-booking  an application (SCIM) at %s, see /standin/effects there
   night-log     an application (SCIM) at %s
   mail-gate     files in %s
+  letters       that are sent to people, in %s
 Ctrl-C stops everything.
-`, url, strings.TrimSpace(strings.ReplaceAll(string(password), "\n", "   ")), url, outside.HQ.URL, outside.Candlewick.URL, outside.domeBooking, outside.nightLog, filepath.Dir(outside.MailGate.List))
+`, url, strings.TrimSpace(strings.ReplaceAll(string(password), "\n", "   ")), url, outside.HQ.URL, outside.Candlewick.URL, outside.domeBooking, outside.nightLog, filepath.Dir(outside.MailGate.List), filepath.Join(cfg.DataDir, "mail", "letters.txt"))
 	})
 }

@@ -3,6 +3,8 @@ package app
 import (
 	"context"
 	"errors"
+	"io"
+	"log"
 	"net"
 	"net/http"
 	"os"
@@ -16,7 +18,9 @@ import (
 	"twinning/internal/connector/ldapdir"
 	"twinning/internal/core/record"
 	"twinning/internal/service"
+	"twinning/internal/standin/certs"
 	"twinning/internal/standin/directory"
+	"twinning/internal/standin/mailbox"
 	"twinning/internal/standin/mailgate"
 	"twinning/internal/standin/scimapp"
 	"twinning/internal/store"
@@ -26,8 +30,10 @@ import (
 type director struct {
 	*App
 	*Outside
-	ctx context.Context
-	who access.Caller
+	ctx  context.Context
+	who  access.Caller
+	dir  string // of the outside systems
+	mail *mailbox.Server
 }
 
 // demoToken is what the applications want from whoever speaks SCIM to them.
@@ -35,8 +41,8 @@ const demoToken = "larkspur-applications"
 
 // start starts what the demo is connected to, as it is on the first day.
 func (d *director) start(dir string) (o *Outside, err error) {
-	o = &Outside{}
-	d.Outside = o
+	o = &Outside{Mail: d.mail}
+	d.Outside, d.dir = o, dir
 	defer func() {
 		if err != nil {
 			d.Outside.stop() // o is nil by then
@@ -50,6 +56,9 @@ func (d *director) start(dir string) (o *Outside, err error) {
 		return nil, err
 	}
 	if o.DomeBooking, o.domeBooking, err = application(d.ctx, filepath.Join(dir, "dome-booking.json"), world.Users); err != nil {
+		return nil, err
+	}
+	if o.domeSecure, err = secured(d.ctx, filepath.Join(dir, "dome-booking"), o.DomeBooking); err != nil {
 		return nil, err
 	}
 	o.DomeBooking.Misbehave(scimapp.Misbehaviour{TitleLimit: demo.TitleLimit})
@@ -74,6 +83,9 @@ func (d *director) start(dir string) (o *Outside, err error) {
 }
 
 func (o *Outside) stop() {
+	if o.Mail != nil {
+		_ = o.Mail.Stop() // it dies with us anyway
+	}
 	for _, s := range []*directory.Server{o.HQ, o.Candlewick} {
 		if s != nil {
 			_ = s.Stop() // it dies with us anyway
@@ -108,6 +120,27 @@ func application(ctx context.Context, state string, users []demo.User) (*scimapp
 		_ = server.Close()
 	}()
 	return a, "http://" + l.Addr().String(), nil
+}
+
+// secured serves an application over TLS as well: secrets go no other way.
+func secured(ctx context.Context, dir string, a http.Handler) (string, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return "", err
+	}
+	if err := certs.Make(dir, false); err != nil {
+		return "", err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	server := &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0)}
+	go server.ServeTLS(l, filepath.Join(dir, "server.pem"), filepath.Join(dir, "server.key")) // ends with the context
+	go func() {
+		<-ctx.Done()
+		_ = server.Close()
+	}()
+	return "https://" + l.Addr().String(), nil
 }
 
 func (d *director) play() error {
@@ -164,6 +197,10 @@ func (d *director) connectAll() error {
 	if err != nil {
 		return err
 	}
+	dome, err := d.trust("dome-ca.pem", filepath.Join(d.dir, "dome-booking", "ca.pem"))
+	if err != nil {
+		return err
+	}
 	candlewick, err := d.trust("candlewick-ca.pem", d.Candlewick.CAFile)
 	if err != nil {
 		return err
@@ -175,7 +212,7 @@ func (d *director) connectAll() error {
 	}{
 		{"hq", "ldap", demo.HQShape, map[string]string{"url": d.HQ.URL, "ca-file": hq, "bind": d.HQ.Reader(), "base": demo.HQPeople}, &bind},
 		{"candlewick", "ldap", demo.CandlewickShape, map[string]string{"url": d.Candlewick.Secure, "ca-file": candlewick, "bind": d.Candlewick.Reader(), "base": demo.CandlewickSuffix, "page": "25"}, &bind},
-		{"dome-booking", "scim", "", map[string]string{"url": d.domeBooking + "/scim/v2"}, &token},
+		{"dome-booking", "scim", "", map[string]string{"url": d.domeSecure + "/scim/v2", "ca-file": dome}, &token},
 		{"night-log", "scim", demo.NightLogShape, map[string]string{"url": d.nightLog + "/scim/v2"}, &token},
 		{"mail-gate", "file", demo.MailGateShape, map[string]string{"path": d.MailGate.List, "out": d.MailGate.Inbox}, nil},
 	} {

@@ -56,7 +56,9 @@ func newAction(verb string) *cobra.Command {
 	})
 	cmd.Flags().StringSlice("person", nil, "the accounts of these people, by their ids")
 	cmd.Flags().String("reason", "", "why; it stands beside each change")
-	cmd.Flags().String("until", "", "last day on which the charter leaves it so; thirty days when not given")
+	if planning.Returns[verb] {
+		cmd.Flags().String("until", "", "last day on which the charter leaves it so; thirty days when not given")
+	}
 	switch verb {
 	case planning.Enrol, planning.Withdraw:
 		cmd.Flags().StringSlice("group", nil, "the groups, by their names")

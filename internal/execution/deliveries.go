@@ -98,7 +98,9 @@ func (s *sender) meant() *store.Delivery {
 }
 
 // SecretLabel is what the secret of a change is bound to, where it is kept.
-func SecretLabel(run int64, number int) string { return fmt.Sprintf("delivery %d of run %d", number, run) }
+func SecretLabel(run int64, number int) string {
+	return fmt.Sprintf("delivery %d of run %d", number, run)
+}
 
 // reissue gives the account its secret, and then what goes with it.
 func (s *sender) reissue(write connector.Write) (after connector.Record, err error) {

@@ -121,9 +121,11 @@ func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Recon
 		system, roster int64
 		wanted         []string
 	}{{"person", lane.AuthorityID, r.PeopleRoster, needPeople}, {"account", lane.DownstreamID, r.AccountsRoster, needAccounts}} {
-		if newest, err := e.Store.NewestRoster(ctx, side.system); err != nil {
+		newest, err := e.Store.NewestRoster(ctx, side.system)
+		if err != nil {
 			return s, err
-		} else if newest.ID == side.roster {
+		}
+		if newest.ID == side.roster {
 			continue
 		}
 		x, err := e.Store.SystemByID(ctx, side.system)
@@ -138,7 +140,9 @@ func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Recon
 		if side.word == "account" {
 			scope.People, scope.Accounts = empty, roster
 		}
-		s.noteMails(side.word, roster, scope, rules)
+		if err := s.noteMails(ctx, e, side.word, newest.ID, roster, scope, rules); err != nil {
+			return s, err
+		}
 		for _, k := range rules.Keys {
 			person, account := k.Person.Bind(scope), k.Account.Bind(scope)
 			for i := range roster.Len() {
@@ -165,10 +169,14 @@ func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Recon
 }
 
 // noteMails notes whom a letter to an address would reach, of the records of a side.
-func (s Since) noteMails(side string, roster *record.Roster, scope charter.Scope, rules *charter.Charter) {
+func (s Since) noteMails(ctx context.Context, e *Engine, side string, newest int64, roster *record.Roster, scope charter.Scope, rules *charter.Charter) error {
 	to := rules.Mailed()
 	if len(to) == 0 {
-		return
+		return nil
+	}
+	unread, err := e.Store.AllRejections(ctx, newest)
+	if err != nil {
+		return err
 	}
 	note := func(cell, id string) {
 		record.EachValue(cell, func(v string) {
@@ -193,6 +201,10 @@ func (s Since) noteMails(side string, roster *record.Roster, scope charter.Scope
 			note(e.Bind(scope).Eval(i, -1).Cell(), roster.ID(i))
 		}
 	}
+	for _, x := range unread { // what is known of those that could not be read
+		note(record.JoinList(x.Names), x.ID)
+	}
+	return nil
 }
 
 // recordsSince reads the records of a system that came or changed after a roster.

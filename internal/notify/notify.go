@@ -78,8 +78,6 @@ type Error struct {
 	Reason string
 	// Maybe is that it may have been sent all the same.
 	Maybe bool
-	// Later is that the server may take it another time.
-	Later bool
 }
 
 func (e *Error) Error() string { return e.Reason }
@@ -173,14 +171,14 @@ func patient(c *smtp.Client) *smtp.Client {
 
 func (p *Post) unreached(err error) error {
 	f := outbound.Explain(err, p.host, timeout)
-	return &Error{Reason: strings.TrimSuffix(fmt.Sprintf("the mail server %s can't be reached: %s; %s", p.addr, f.Reason, f.Next), "; "), Later: true}
+	return &Error{Reason: strings.TrimSuffix(fmt.Sprintf("the mail server %s can't be reached: %s; %s", p.addr, f.Reason, f.Next), "; ")}
 }
 
 func (p *Post) wrong(doing string, err error) *Error {
 	e := &Error{Reason: fmt.Sprintf("the mail server %s does not let us %s: %v", p.host, doing, err)}
 	var told *smtp.SMTPError
 	if errors.As(err, &told) {
-		e.Reason, e.Later = fmt.Sprintf("the mail server %s does not let us %s: %d %s", p.host, doing, told.Code, oneLine(told.Message)), told.Temporary()
+		e.Reason = fmt.Sprintf("the mail server %s does not let us %s: %d %s", p.host, doing, told.Code, oneLine(told.Message))
 	}
 	return e
 }

@@ -54,9 +54,9 @@ const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) A
 		UNION ALL SELECT FROM rejections x WHERE x.roster_id = n.people AND (x.native_id = '' OR x.swallows)
 		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.accounts AND x.kind IN ('left-out', 'hidden', 'elsewhere') AND NOT EXISTS (SELECT FROM bonds b WHERE b.lane_id = $3 AND b.account = x.native_id)
 		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.people AND x.kind IN ('left-out', 'hidden', 'elsewhere') AND x.native_id = '') q)
-	WHEN 'names' THEN (SELECT CASE WHEN count(*) = 0 THEN '' ELSE 'accounts that could not be read or do not show: ' || count(*) END FROM (
-		SELECT FROM rejections x WHERE x.roster_id = n.accounts AND (x.native_id = '' OR x.swallows OR NOT x.named)
-		UNION ALL SELECT FROM left_out x WHERE x.roster_id = n.accounts AND x.kind IN ('left-out', 'hidden', 'elsewhere')) q)
+	WHEN 'names' THEN (SELECT CASE WHEN count(*) = 0 THEN '' ELSE a.key || ' that could not be read or do not show: ' || count(*) END FROM (
+		SELECT FROM rejections x WHERE x.roster_id = CASE a.key WHEN 'people' THEN n.people ELSE n.accounts END AND (x.native_id = '' OR x.swallows OR NOT x.named)
+		UNION ALL SELECT FROM left_out x WHERE x.roster_id = CASE a.key WHEN 'people' THEN n.people ELSE n.accounts END AND x.kind IN ('left-out', 'hidden', 'elsewhere')) q)
 	WHEN 'newcomers' THEN (SELECT CASE WHEN coalesce(sum(r.came + r.changed), 0) = 0 THEN ($6::bigint)::text ELSE 'people who came or changed since: ' || sum(r.came + r.changed) END FROM rosters r WHERE r.system_id = $4 AND r.state = 'taken' AND r.id > $6::bigint)
 	WHEN 'intention' THEN coalesce((SELECT i.cancelled FROM intentions i WHERE i.lane_id = $3 AND i.intention = a.key), '')
 	WHEN 'bond' THEN coalesce((SELECT b.person FROM bonds b WHERE b.lane_id = $3 AND b.account = a.key), '')

@@ -8,6 +8,8 @@ type Delivery struct {
 	By      string `json:"by"`                // mail or file
 	To      string `json:"to,omitempty"`      // address; only of mail
 	Sponsor string `json:"sponsor,omitempty"` // name of whoever vouches for its holder
+	// NoLetter is why it is not mailed, where it would have been.
+	NoLetter string `json:"noLetter,omitempty"`
 }
 
 // Delivered is what the verbs that deliver something name in place of an attribute.
@@ -21,6 +23,9 @@ func (d Delivery) String() string {
 	}
 	if d.Sponsor != "" {
 		said += ", vouched for by " + d.Sponsor
+	}
+	if d.NoLetter != "" {
+		said += " (no letter: " + d.NoLetter + ")"
 	}
 	return said
 }

@@ -17,7 +17,7 @@ const (
 	PersonAbsent PremiseKind = "absent"     // key: person id; version: "", not in the newest roster in any form
 	AbsenceKnown PremiseKind = "absence"    // key: people; version: "", nothing in the newest roster may hide somebody
 	NoneHidden   PremiseKind = "hidden"     // key: accounts; version: "", nothing in the newest rosters may hide the account of somebody new
-	NamesKnown   PremiseKind = "names"      // key: accounts; version: "", nothing in the newest roster may hold a name that nobody knows of
+	NamesKnown   PremiseKind = "names"      // key: accounts, or people; version: "", nothing in the newest roster may hold a name, or be reached at an address, that nobody knows of
 	NobodyNew    PremiseKind = "newcomers"  // key: people; version: the roster that was read; nobody came or changed since
 	KeyAlone     PremiseKind = "key"        // key: name of the key and the value, by KeyOf; version: "", no record that came or changed since carries it too
 	BondOf       PremiseKind = "bond"       // key: account id; version: its bonded person, "" for none
@@ -134,6 +134,9 @@ func (p Premise) fell(now string) string {
 	case NoneHidden:
 		return "nobody may be created: " + now
 	case NamesKnown:
+		if p.Key == "people" {
+			return "whether an address is somebody else's too can't be said: " + now
+		}
 		return "no name may be called free: " + now
 	case NobodyNew:
 		return "it rests on nobody owning the account, and " + now

@@ -1,6 +1,7 @@
 package reconcile
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -37,7 +38,7 @@ func (w *walker) delivery(verb string, p, a int) (x planning.Delivery, called, w
 		}
 	}
 	for _, way := range ways {
-		if x.By, why = way, ""; way == charter.ByMail {
+		if x.By, x.NoLetter, why = way, why, ""; way == charter.ByMail {
 			x.To, why = w.reachedAt(letter, p, a)
 		}
 		if why == "" {
@@ -112,22 +113,18 @@ func (w *walker) reachedAt(l charter.Letter, p, a int) (to, why string) {
 		return "", fmt.Sprintf("%q: letters are lost", to)
 	case !record.ValidEmail(to):
 		return "", fmt.Sprintf("%q is no e-mail address", to)
-	case w.noAbsent != "":
-		return "", "whether the address is somebody else's too can't be said: " + w.noAbsent
+	case w.noLetters != "" || w.noNames != "":
+		return "", "whether the address is somebody else's too can't be said: " + cmp.Or(w.noLetters, w.noNames)
 	}
 	if a >= 0 && w.Charter.Gives(to) && slices.ContainsFunc(w.addressesOf(a), func(own string) bool { return record.Same(record.Email, own, to) }) || a < 0 && w.Charter.Gives(to) {
 		return "", fmt.Sprintf("%q is of the account itself, which nobody can read without it", to)
 	}
 	x := w.whoseAddress(to)
-	switch {
-	case x.more || x.person >= 0 && x.person != p:
-		other := x.person
-		if other == p || other < 0 {
-			return "", fmt.Sprintf("%q is somebody else's too", to)
-		}
+	if other := x.people.beside(p); other >= 0 {
 		return "", fmt.Sprintf("%q is also of person %q", to, w.personID(other))
-	case x.account >= 0 && x.account != a:
-		return "", fmt.Sprintf("%q is of account %q", to, w.accountID(x.account))
+	}
+	if other := x.accounts.beside(a); other >= 0 {
+		return "", fmt.Sprintf("%q is of account %q", to, w.accountID(other))
 	}
 	return to, ""
 }
@@ -137,46 +134,62 @@ func (w *walker) addressesOf(a int) []string {
 	return append(record.SplitList(w.Accounts.Column("aliases").Cell(a)), w.Accounts.Column("email").Cell(a))
 }
 
-// holder is whose an address is: rows, -1 for nobody's; more is that there are several.
-type holder struct {
-	person, account int
-	more            bool
+// holders are whose an address is.
+type holders struct{ people, accounts firstTwo }
+
+// firstTwo are the first two rows of those that share something, each one more than it is; 0
+// for none.
+type firstTwo [2]int
+
+func (f *firstTwo) add(row int) {
+	if i := slices.Index(f[:], 0); i >= 0 && !slices.Contains(f[:], row+1) {
+		f[i] = row + 1
+	}
 }
 
-func (r *run) whoseAddress(address string) holder {
-	r.findHolders.Do(r.readHolders)
-	if h, met := r.holders[record.Normal(record.Email, address)]; met {
-		return h
+// beside is one of them that is another row, -1 when there is none.
+func (f firstTwo) beside(row int) int {
+	for _, one := range f {
+		if one > 0 && one-1 != row {
+			return one - 1
+		}
 	}
-	return holder{-1, -1, false}
+	return -1
+}
+
+func (r *run) whoseAddress(address string) holders {
+	r.findHolders.Do(r.readHolders)
+	if h := r.holders[record.Normal(record.Email, address)]; h != nil {
+		return *h
+	}
+	return holders{}
 }
 
 // readHolders notes whose every address is, that of whoever is out of scope, has left or is
 // exempt included: a letter would reach them.
 func (r *run) readHolders() {
-	r.holders = map[string]holder{}
+	r.holders = map[string]*holders{}
 	note := func(cell string, person, account int) {
 		record.EachValue(cell, func(v string) {
 			key := record.Normal(record.Email, v)
-			h, met := r.holders[key]
-			switch {
-			case !met:
-				h = holder{person, account, false}
-			case person >= 0 && h.person >= 0 && h.person != person, account >= 0 && h.account >= 0 && h.account != account:
-				h.more = true
-			case person >= 0:
-				h.person = person
-			default:
-				h.account = account
+			h := r.holders[key]
+			if h == nil {
+				h = &holders{}
+				r.holders[strings.Clone(key)] = h
 			}
-			r.holders[strings.Clone(key)] = h
+			if person >= 0 {
+				h.people.add(person)
+			} else {
+				h.accounts.add(account)
+			}
 		})
 	}
 	var to []*charter.Bound
 	for _, e := range r.Charter.Mailed() {
 		to = append(to, r.bind(e))
 	}
-	for p := range r.People.Len() {
+	for _, row := range r.People.Order() {
+		p := int(row)
 		for _, name := range charter.Reached {
 			note(r.People.Column(name).Cell(p), p, -1)
 		}
@@ -186,7 +199,10 @@ func (r *run) readHolders() {
 			}
 		}
 	}
-	for a := range r.Accounts.Len() {
+	r.People.EachUnread(func(row int, rej record.Rejection) { note(record.JoinList(rej.Names), row, -1) })
+	r.Accounts.EachUnread(func(row int, rej record.Rejection) { note(record.JoinList(rej.Names), -1, row) })
+	for _, row := range r.Accounts.Order() {
+		a := int(row)
 		for _, name := range []string{"userName", "email", "aliases"} {
 			note(r.Accounts.Column(name).Cell(a), -1, a)
 		}

@@ -52,7 +52,7 @@ func (r *run) premises(d *draft) []planning.Premise {
 		out = append(out, planning.Premise{Kind: planning.NotCancelled, Key: d.intention})
 	}
 	if d.Delivers != nil && d.Delivers.To != "" {
-		out = append(out, planning.Premise{Kind: planning.AbsenceKnown, Key: "people"},
+		out = append(out, planning.Premise{Kind: planning.NamesKnown, Key: "people"}, planning.Premise{Kind: planning.NamesKnown, Key: "accounts"},
 			planning.Premise{Kind: planning.MailAlone, Key: planning.KeyOf(record.Normal(record.Email, d.Delivers.To), planning.PairKey(d.Person, d.Account))})
 	}
 	if d.Verb == planning.Reinstate {

@@ -74,6 +74,10 @@ func (r *run) askGaps() {
 	// twin of an orphan, or who tells a newcomer from somebody listed twice
 	r.noAbsent = cmp.Or(r.People.Doubt("people", twinnedPerson), r.Accounts.Doubt("accounts", always))
 	r.noCreate = cmp.Or(r.Accounts.Doubt("accounts", twinnedAccount), r.People.Doubt("people", always), r.unseenDeletions())
+	r.noLetters = r.People.Doubt("people", func(row int) bool {
+		rej, unread := r.People.Unread(row)
+		return unread && rej.Named
+	})
 	r.noNames = cmp.Or(r.unreadNames(), r.Accounts.Doubt("accounts", named), r.sharedDoubt())
 }
 

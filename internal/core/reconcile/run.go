@@ -29,6 +29,7 @@ type run struct {
 	served      int            // people in scope
 	noCreate    string         // why nobody may be created, "" when they may
 	noAbsent    string         // why nothing may be concluded from a person's absence
+	noLetters   string         // why nobody can say of an address that nobody else among the people has it
 	noNames     string         // why no name may be called free
 	keys        []pairing.Key
 	bondOf      map[string]string // account -> bonded person
@@ -36,7 +37,7 @@ type run struct {
 	findMarks   sync.Once
 	marks       map[string]record.Row // which account carries which mark, normalised; see marked
 	intended    map[string]planning.Intention
-	holders     map[string]holder // address -> whose it is; see whoseAddress
+	holders     map[string]*holders // address -> whose it is; see whoseAddress
 	findHolders sync.Once
 	keeps       map[string][]planning.Intention // account -> what is left as it is
 	desires     *desirer                        // see desirer

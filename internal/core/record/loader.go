@@ -91,8 +91,8 @@ func (j *Judge) Names(native map[string][]string) []string {
 // Namespaces lists the attributes that hold logins and addresses.
 func Namespaces() []string { return slices.Clone(namespaces) }
 
-// namespaces are the attributes that hold names.
-var namespaces = []string{"userName", "email", "emails", "aliases"}
+// namespaces are the attributes that hold names, or the address at which somebody is reached.
+var namespaces = []string{"userName", "email", "emails", "aliases", "personalEmail"}
 
 func place(line int) string {
 	if line == 0 {
