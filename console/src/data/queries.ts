@@ -190,6 +190,19 @@ export const useIntentions = (lane: string, q: string) =>
     getNextPageParam: next,
     placeholderData: keepPreviousData,
   });
+export const useDeliveries = (lane: string, q: string) =>
+  useInfiniteQuery({
+    queryKey: keys.laneList(lane, "deliveries", { q }),
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET("/lanes/{lane}/deliveries", {
+          params: { path: { lane }, query: { q, count: pageParam === "", cursor: pageParam, limit: 100 } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: next,
+    placeholderData: keepPreviousData,
+  });
 export const useFacing = (lane: string, person?: string, account?: string) =>
   useQuery({
     queryKey: keys.laneList(lane, "facing", { person, account }),

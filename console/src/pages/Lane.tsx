@@ -12,6 +12,7 @@ import { Button, Empty, Head, Loading, Pick, Search, Trouble, thousands, When } 
 import { origin } from "../ui/plansummary";
 import { TriedCharter } from "../ui/tried";
 import { Versions } from "../ui/versions";
+import { Deliveries } from "./Deliveries";
 import { Findings } from "./Findings";
 import { Intentions } from "./Intentions";
 import { changes } from "./Lanes";
@@ -119,6 +120,7 @@ export function LanePage() {
                 ...(Object.keys(latest.withheld).length > 0 ? ["withheld"] : []),
                 "intentions",
                 "plans",
+                "deliveries",
                 "sheets",
                 "charter",
               ].map((v) => (
@@ -152,6 +154,9 @@ export function LanePage() {
             </Tabs.Content>
             <Tabs.Content value="intentions">
               <Intentions lane={lane} q={params.get("q") ?? ""} height={height} set={set} />
+            </Tabs.Content>
+            <Tabs.Content value="deliveries">
+              <Deliveries lane={lane} q={params.get("q") ?? ""} height={height} set={set} />
             </Tabs.Content>
             <Tabs.Content value="plans">
               <Plans lane={lane} />

@@ -16,15 +16,32 @@ const verbs: [Verb, string][] = [
   ["enrol", "put into groups"],
   ["withdraw", "take out of groups"],
   ["place", "move to another branch"],
+  ["reissue", "give a new secret, handed over once"],
+  ["invite", "invite by mail to sign in"],
   ["delete", "delete, where it is suspended"],
 ];
 
+/** After these the charter would want it otherwise the next night. */
+const returns: Verb[] = ["suspend", "reinstate", "hide", "unhide"];
+
 /** Asks for one thing to be done to some accounts: a plan is drafted, and opened. */
-export function AskFor({ lane, count, what, whom }: { lane: string; count: number; what: string; whom: Whom }) {
+export function AskFor({
+  lane,
+  count,
+  what,
+  whom,
+  first = "suspend",
+}: {
+  lane: string;
+  count: number;
+  what: string;
+  whom: Whom;
+  first?: Verb;
+}) {
   const may = useMay();
   const go = useNavigate();
   const [open, setOpen] = useState(false);
-  const [verb, setVerb] = useState<Verb>("suspend");
+  const [verb, setVerb] = useState<Verb>(first);
   const [reason, setReason] = useState("");
   const [until, setUntil] = useState("");
   const [groups, setGroups] = useState("");
@@ -41,7 +58,7 @@ export function AskFor({ lane, count, what, whom }: { lane: string; count: numbe
             ...whom,
             verb,
             reason,
-            until: until || undefined,
+            until: (returns.includes(verb) && until) || undefined,
             groups: grouped ? groups.split(";").map((g) => g.trim()) : undefined,
             container: verb === "place" ? container : undefined,
           },
@@ -99,10 +116,12 @@ export function AskFor({ lane, count, what, whom }: { lane: string; count: numbe
               Why? It stands beside each change.
               <input value={reason} onChange={(e) => setReason(e.target.value)} className={field} />
             </label>
-            <label className="block">
-              The charter leaves it so until (thirty days when blank)
-              <input type="date" value={until} onChange={(e) => setUntil(e.target.value)} className={`${field} w-44`} />
-            </label>
+            {returns.includes(verb) && (
+              <label className="block">
+                The charter leaves it so until (thirty days when blank)
+                <input type="date" value={until} onChange={(e) => setUntil(e.target.value)} className={`${field} w-44`} />
+              </label>
+            )}
             {send.error && <Trouble error={send.error} />}
             {progress?.state === "failed" && <Trouble error={progress.message} />}
             <div className="flex justify-end gap-2">
