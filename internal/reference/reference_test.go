@@ -142,7 +142,7 @@ func TestKeys(t *testing.T) {
 	}{
 		"charter": {charter.Keys, "{lane: a, people: {from: hq}, accounts: {in: dome}, pairing: {keys: [{person: person.email, account: account.email}]}}",
 			func(b []byte) error {
-				_, err := charter.Parse(b, charter.Vocabulary{Person: []string{"birthDate"}, Account: []string{"birthDate", "owns"}})
+				_, err := charter.Parse(b, charter.Vocabulary{Person: []string{"birthDate"}, Account: []string{"mustChange", "birthDate", "owns"}})
 				return err
 			},
 			func(path string) string {
@@ -191,6 +191,8 @@ func TestKeys(t *testing.T) {
 				"after.":                    map[string]any{"after": map[string]any{"lane": "hq-candlewick"}},
 				"windows[].":                map[string]any{"windows": []any{map[string]any{"from": "21:00", "to": "06:00"}}},
 				"seals.second-person.c":     map[string]any{"classes": []any{map[string]any{"name": "guest", "when": "person.userType == 'guest'"}}},
+				"secrets.":                  map[string]any{"secrets": map[string]any{"to": "person.personalEmail"}},
+				"invitations.":              map[string]any{"invitations": map[string]any{"to": "person.personalEmail"}},
 				"shape.*.":                  map[string]any{"shape": map[string]any{star: map[string]any{"from": "column"}}},
 				"upload.":                   map[string]any{"upload": map[string]any{"columns": []any{map[string]any{"name": "Login"}}}},
 			} {

@@ -145,7 +145,7 @@ var Keys = withClasses(d.Keys{
 	key("secrets.sign-in", d.FormText, "where one signs in, as the letter tells it", "https://booking.larkspur.example/"),
 	key("secrets.length", d.FormNumber, "of how many letters they are (default 16, 12 at least)", "20"),
 	key("secrets.letters", d.FormList, "of which kinds, and of each there is one; letters that look alike are left out (default lower, upper, digits)", "[lower, upper, digits, signs]"),
-	key("secrets.letters[]", d.FormWord, "one of them", "signs", "lower", "upper", "digits", "signs"),
+	key("secrets.letters[]", d.FormWord, "one of them", "lower", "lower", "upper", "digits", "signs"),
 	key("secrets.must-change", d.FormText, "an attribute of the accounts that is set to true with each secret, so that whoever signs in has to choose another one (default: the downstream sees to that)", "mustChange"),
 	key("secrets.at-create", d.FormYesNo, "a new account is given its first one (default: it is not)", "true"),
 	key("secrets.kept", d.FormDays, "for how long one waits for the file in which it is handed over; then it is gone (default 7d)", "3d"),

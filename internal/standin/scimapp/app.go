@@ -29,6 +29,7 @@ type Misbehaviour struct {
 	ThrottleEvery int    `json:"throttleEvery,omitempty"` // every Nth request is answered 429
 	RefuseUser    string `json:"refuseUser,omitempty"`    // writes on this userName are answered 400
 	RefuseAll     bool   `json:"refuseAll,omitempty"`     // every write is answered 403
+	FailEvery     int    `json:"failEvery,omitempty"`     // every Nth request is answered 500, and nothing is done
 	DropEvery     int    `json:"dropEvery,omitempty"`     // after every Nth write the connection is cut instead of answered
 	TitleLimit    int    `json:"titleLimit,omitempty"`    // longer titles are cut to so many characters
 	LagMillis     int    `json:"lagMillis,omitempty"`     // writes show in reading only after this time
@@ -289,9 +290,10 @@ func (a *App) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	wrong := a.wrong
 	a.requests++
 	throttled := wrong.ThrottleEvery > 0 && a.requests%wrong.ThrottleEvery == 0
+	failed := !throttled && wrong.FailEvery > 0 && a.requests%wrong.FailEvery == 0
 	write := r.Method != http.MethodGet
 	drop := false
-	if write && !throttled {
+	if write && !throttled && !failed {
 		a.writes++
 		drop = wrong.DropEvery > 0 && a.writes%wrong.DropEvery == 0
 	}
@@ -304,6 +306,8 @@ func (a *App) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Retry-After", time.Now().UTC().Format(http.TimeFormat))
 		}
 		refuse(w, errors.ScimError{Status: http.StatusTooManyRequests, Detail: "too many requests"})
+	case failed:
+		refuse(w, errors.ScimError{Status: http.StatusInternalServerError, Detail: "something went wrong"})
 	case write && wrong.RefuseAll:
 		refuse(w, errors.ScimError{Status: http.StatusForbidden, Detail: "this token may only read"})
 	case drop:
