@@ -294,19 +294,25 @@ func Behind(users []User) (put []User, remove []string) {
 	return put, remove
 }
 
+// managerNo is the staff number of their manager.
+func (p Person) managerNo() string {
+	rdn, _, _ := strings.Cut(p.Manager, ",")
+	return strings.TrimPrefix(rdn, "employeeNumber=")
+}
+
 // CSV writes the people as an export of the directory; broken has a comma in
 // one row that nobody quoted.
 func (w *World) CSV(broken bool) string {
 	var b strings.Builder
 	c := csv.NewWriter(&b)
-	_ = c.Write([]string{"staff_no", "given_name", "family_name", "mail", "job_title", "department", "site", "status", "employment", "end_date"})
+	_ = c.Write([]string{"staff_no", "given_name", "family_name", "mail", "job_title", "department", "site", "status", "employment", "end_date", "manager_no", "home_mail"})
 	for _, p := range w.People {
 		if broken && p.No == "L0200" {
 			c.Flush()
-			fmt.Fprintf(&b, "%s,%s,%s,%s,Cook, pastry,%s,%s,%s,%s,%s\n", p.No, p.Given, p.Family, p.Mail, p.Department, p.Site, p.Status, p.Employment, p.End)
+			fmt.Fprintf(&b, "%s,%s,%s,%s,Cook, pastry,%s,%s,%s,%s,%s,%s,%s\n", p.No, p.Given, p.Family, p.Mail, p.Department, p.Site, p.Status, p.Employment, p.End, p.managerNo(), p.homeMail())
 			continue
 		}
-		_ = c.Write([]string{p.No, p.Given, p.Family, p.Mail, p.Title, p.Department, p.Site, p.Status, p.Employment, p.End})
+		_ = c.Write([]string{p.No, p.Given, p.Family, p.Mail, p.Title, p.Department, p.Site, p.Status, p.Employment, p.End, p.managerNo(), p.homeMail()})
 	}
 	c.Flush()
 	return b.String()
