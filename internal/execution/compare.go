@@ -98,7 +98,7 @@ func (s *sender) confirm() bool {
 	premises := Premises(s.plan, s.result.CharterVersion, s.c)
 	facts, err := s.Store.Facts(s.ctx, s.ground, premises)
 	if err == nil {
-		err = s.since.look(s.ctx)
+		err = s.since.look(s.ctx, true)
 	}
 	if err != nil {
 		s.conclude("failed", "its premises could not be looked at: %v", err)

@@ -197,10 +197,11 @@ const sendWithin = 5 * time.Second
 // done says that it is settled instead.
 func (s *sender) intend() (done bool, err error) {
 	premises, about := s.premises()
-	for {
-		if err := s.since.look(s.ctx); err != nil {
+	for newer := false; ; {
+		if err := s.since.look(s.ctx, newer); err != nil {
 			return false, err
 		}
+		newer = false
 		carried := map[planning.Fact]string{}
 		for _, c := range about {
 			maps.Copy(carried, s.since.facts(c))
@@ -219,6 +220,7 @@ func (s *sender) intend() (done bool, err error) {
 			s.intended, s.maybe = true, true
 			return false, nil
 		case errors.Is(err, errNewer):
+			newer = true
 			continue
 		case errors.As(err, &fell):
 			s.conclude("stale", "%s", fell.why)

@@ -41,10 +41,14 @@ type carrier struct {
 	whose    string // of a name in another system: the person that it is known to belong to
 }
 
-// look brings what is known up to the newest rosters.
-func (n *newer) look(ctx context.Context) error {
+// look brings what is known up to the newest rosters. Unless it is to look anew, it is enough
+// that it has looked once: whoever goes by it is told where there are newer ones.
+func (n *newer) look(ctx context.Context, anew bool) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
+	if n.looked && !anew {
+		return nil
+	}
 	now, err := n.Store.Standing(ctx, n.ground, n.w.Task)
 	if err != nil {
 		return err

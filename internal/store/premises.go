@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"twinning/internal/core/planning"
 )
@@ -120,7 +121,6 @@ func (s *Store) Facts(ctx context.Context, g Ground, premises []planning.Premise
 // premises takes ten times as long as carrying it out, and is the same whatever it is asked.
 const planOnce = `SET LOCAL plan_cache_mode = force_generic_plan`
 
-
 // Standing tells what stands around a task's changes now.
 func (s *Store) Standing(ctx context.Context, g Ground, t Task) (Standing, error) {
 	return scanStanding(s.pool.QueryRow(ctx, standingQuery, g.Lane, g.Authority, g.Downstream, t.ID, t.Fence))
@@ -131,45 +131,52 @@ func (s *Store) Standing(ctx context.Context, g Ground, t Task) (Standing, error
 // or freezes meanwhile is waited for, or waits. What judge refuses is not
 // recorded, and its error is returned.
 func (s *Store) Intend(ctx context.Context, g Ground, t Task, r Receipt, premises []planning.Premise, judge func(planning.Facts, Standing) error) error {
-	tx, err := s.pool.Begin(ctx)
+	conn, err := s.pool.Acquire(ctx)
 	if err != nil {
 		return err
 	}
-	defer tx.Rollback(context.WithoutCancel(ctx)) // does nothing after a commit
+	defer conn.Release() // in the middle of a transaction it is closed
+	facts, standing, err := gather(ctx, conn, g, t, premises)
+	if err != nil {
+		return err
+	}
+	if err := judge(facts, standing); err != nil {
+		_, left := conn.Exec(context.WithoutCancel(ctx), `ROLLBACK`)
+		return errors.Join(err, left)
+	}
+	var keep pgx.Batch
+	keep.Queue(`INSERT INTO receipts (run_id, number, change, account, before, sent, trace, attempts) VALUES ($1, $2, $3, $4, $5, $6, $7, 1)
+		ON CONFLICT (run_id, number) DO UPDATE SET before = $5, sent = $6, trace = $7, attempts = receipts.attempts + 1, intended = now()`,
+		r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.Trace.V))
+	if d := r.Delivery; d != nil {
+		keep.Queue(meantDelivery, g.Lane, r.RunID, r.Number, d.Verb, d.Person, r.Account, d.Label, d.Login, d.By, d.To, d.Sponsor, d.Secret)
+	}
+	keep.Queue(`COMMIT`)
+	return conn.SendBatch(ctx, &keep).Close()
+}
+
+// gather begins a transaction, and gathers in it what stands around a change and its premises:
+// all that is asked goes to the database at once.
+func gather(ctx context.Context, conn *pgxpool.Conn, g Ground, t Task, premises []planning.Premise) (facts planning.Facts, standing Standing, err error) {
 	var ask pgx.Batch
+	ask.Queue(`BEGIN`)
 	ask.Queue(planOnce)
 	ask.Queue(`SELECT pg_advisory_xact_lock_shared(7003, $1::int), pg_advisory_xact_lock_shared(7004, $2::int), pg_advisory_xact_lock_shared(7004, $3::int), pg_advisory_xact_lock_shared(7005, $3::int)`, g.Lane, g.Authority, g.Downstream)
 	ask.Queue(standingQuery, g.Lane, g.Authority, g.Downstream, t.ID, t.Fence)
 	ask.Queue(factQuery, factArgs(g, premises)...)
-	answers := tx.SendBatch(ctx, &ask)
-	if _, err = answers.Exec(); err == nil {
-		_, err = answers.Exec()
+	answers := conn.SendBatch(ctx, &ask)
+	for range ask.Len() - 2 {
+		if err == nil {
+			_, err = answers.Exec()
+		}
 	}
-	var standing Standing
-	var facts planning.Facts
 	if err == nil {
 		standing, err = scanStanding(answers.QueryRow())
 	}
 	if err == nil {
 		facts, err = scanFacts(answers.Query())
 	}
-	if err := errors.Join(err, answers.Close()); err != nil {
-		return err
-	}
-	if err := judge(facts, standing); err != nil {
-		return err
-	}
-	if _, err := tx.Exec(ctx, `INSERT INTO receipts (run_id, number, change, account, before, sent, trace, attempts) VALUES ($1, $2, $3, $4, $5, $6, $7, 1)
-		ON CONFLICT (run_id, number) DO UPDATE SET before = $5, sent = $6, trace = $7, attempts = receipts.attempts + 1, intended = now()`,
-		r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.Trace.V)); err != nil {
-		return err
-	}
-	if d := r.Delivery; d != nil {
-		if _, err := tx.Exec(ctx, meantDelivery, g.Lane, r.RunID, r.Number, d.Verb, d.Person, r.Account, d.Label, d.Login, d.By, d.To, d.Sponsor, d.Secret); err != nil {
-			return err
-		}
-	}
-	return tx.Commit(ctx)
+	return facts, standing, errors.Join(err, answers.Close())
 }
 
 // Effects are what a receipt makes the lane remember.
@@ -193,31 +200,13 @@ type Effects struct {
 // Settle records a change's outcome and all that follows from it, with or without
 // an intent before it. ErrFenced when the task is no longer ours.
 func (s *Store) Settle(ctx context.Context, t Task, r Receipt, e Effects) error {
-	tx, err := s.pool.Begin(ctx)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback(context.WithoutCancel(ctx)) // does nothing after a commit
-	var all pgx.Batch
-	all.Queue(`INSERT INTO receipts (run_id, number, change, account, before, sent, after, trace, attempts, outcome, detail, ended, done_by)
-		SELECT $3, $4, $5, $6, $7, $8, $9, $10, 0, $11, $12, now(), $2 WHERE EXISTS (SELECT FROM tasks WHERE id = $1 AND fence = $2 FOR SHARE)
-		ON CONFLICT (run_id, number) DO UPDATE SET account = $6, before = $7, sent = $8, after = $9, trace = $10, outcome = $11, detail = $12, ended = now(), done_by = $2`,
-		t.ID, t.Fence, r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.After.V), jsonText(r.Trace.V), r.Outcome, r.Detail)
+	var all pgx.Batch // goes to the database at once, and is one transaction
+	all.Queue(`SELECT hold_task($1, $2)`, t.ID, t.Fence)
+	all.Queue(`INSERT INTO receipts (run_id, number, change, account, before, sent, after, trace, attempts, outcome, detail, ended, done_by) VALUES ($2, $3, $4, $5, $6, $7, $8, $9, 0, $10, $11, now(), $1)
+		ON CONFLICT (run_id, number) DO UPDATE SET account = $5, before = $6, sent = $7, after = $8, trace = $9, outcome = $10, detail = $11, ended = now(), done_by = $1`,
+		t.Fence, r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.After.V), jsonText(r.Trace.V), r.Outcome, r.Detail)
 	e.queue(&all, r)
-	answers := tx.SendBatch(ctx, &all)
-	tag, err := answers.Exec()
-	if err == nil && tag.RowsAffected() == 0 {
-		err = ErrFenced
-	}
-	for range all.Len() - 1 {
-		if err == nil {
-			_, err = answers.Exec()
-		}
-	}
-	if err := errors.Join(err, answers.Close()); err != nil {
-		return translate(err)
-	}
-	return tx.Commit(ctx)
+	return translate(s.pool.SendBatch(ctx, &all).Close())
 }
 
 func (e Effects) queue(all *pgx.Batch, r Receipt) {

@@ -264,6 +264,8 @@ func translate(err error) error {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		switch pg.Code {
+		case "TW001": // hold_task
+			return ErrFenced
 		case "23505":
 			return ErrTaken
 		case "23503":
