@@ -2,6 +2,8 @@ package connector
 
 import (
 	"context"
+	"sync/atomic"
+	"time"
 
 	"golang.org/x/time/rate"
 )
@@ -25,16 +27,36 @@ func NewPace(atOnce int, perSecond float64) *Pace {
 	return p
 }
 
+// startBy is by when the first request of something must be on its way.
+type startBy struct {
+	at   time.Time
+	done atomic.Bool // it was
+}
+
+// StartBy says by when the first request that is sent in a context must be on its way: one that
+// finds no place until then is an *Error of kind Throttled, and is not sent.
+func StartBy(ctx context.Context, at time.Time) context.Context {
+	return context.WithValue(ctx, startBy{}, &startBy{at: at})
+}
+
 // Enter waits for a turn; the returned function gives it back.
 func (p *Pace) Enter(ctx context.Context) (leave func(), err error) {
 	if p == nil {
 		return func() {}, ctx.Err()
+	}
+	var late <-chan time.Time
+	if by, bound := ctx.Value(startBy{}).(*startBy); bound && !by.done.Swap(true) {
+		timer := time.NewTimer(time.Until(by.at))
+		defer timer.Stop()
+		late = timer.C
 	}
 	if p.slots != nil {
 		select {
 		case p.slots <- struct{}{}:
 		case <-ctx.Done():
 			return nil, ctx.Err()
+		case <-late:
+			return nil, &Error{Kind: Throttled, Doing: "send", Target: "the system", Reason: "all its places were taken for too long"}
 		}
 	}
 	leave = func() {

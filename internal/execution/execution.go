@@ -223,11 +223,11 @@ func (x *run) opens(now time.Time) time.Time {
 	return x.charter.Opens(now)
 }
 
-// workers is how many changes are carried out at a time: no more than the system
-// may be asked for.
+// workers is how many changes are in hand at a time: some more than the system may be asked for
+// at once, so that it is asked while others are being noted down.
 func (x *run) workers() int {
-	if x.system.AtOnce > 0 {
-		return x.system.AtOnce
+	if n := x.system.AtOnce; n > 0 {
+		return n + n/2
 	}
 	return defaultWorkers
 }

@@ -21,8 +21,9 @@ type sender struct {
 	c        store.Change
 	r        store.Receipt
 	edits    []connector.Edit
-	intended bool // an intent was recorded, by us or by whoever was at it before
-	maybe    bool // and something of it may have been done
+	intended bool      // an intent was recorded, by us or by whoever was at it before
+	asked    time.Time // when the newest intent was asked for
+	maybe    bool      // and something of it may have been done
 	// delivering is what its holder is sent; nil: nothing, or it is not ready
 	delivering *delivering
 }
@@ -132,7 +133,7 @@ func (s *sender) deliver() error {
 			return err
 		}
 		began := time.Now()
-		after, err := s.send(write)
+		after, err := s.sendBy(s.asked.Add(sendWithin), write)
 		if s.ctx.Err() != nil {
 			return s.ctx.Err() // this node is stopping; whoever goes on looks it up
 		}
@@ -189,6 +190,14 @@ func (s *sender) shows(after connector.Record) {
 	s.written(after)
 }
 
+// sendBy carries out what the change says, if it is on its way by an instant.
+func (s *sender) sendBy(at time.Time, write connector.Write) (connector.Record, error) {
+	whole := s.ctx
+	defer func() { s.ctx = whole }()
+	s.ctx = connector.StartBy(whole, at)
+	return s.send(write)
+}
+
 // sendWithin is how soon after its intent a change is on its way: whoever looks an
 // intent up takes it for sent by then, and this node sends nothing later.
 const sendWithin = 5 * time.Second
@@ -216,6 +225,7 @@ func (s *sender) intend() (done bool, err error) {
 			s.intended = true
 			continue
 		case err == nil:
+			s.asked = asked
 			s.r.Attempts++
 			s.intended, s.maybe = true, true
 			return false, nil
