@@ -26,7 +26,7 @@ var parts = []struct {
 	name string
 	run  func(options) error
 }{
-	{"rosters", rosters}, {"ldap", directories}, {"scim", applications}, {"memory", memory}, {"offline", offline}, {"mapping", mapping}, {"charters", checking}, {"lists", lists}, {"runs", runs},
+	{"rosters", rosters}, {"ldap", directories}, {"scim", applications}, {"memory", memory}, {"offline", offline}, {"mapping", mapping}, {"charters", checking}, {"lists", lists}, {"runs", runs}, {"drafting", drafting},
 }
 
 // asked parts are run only when they are named: they measure no speed.
@@ -41,7 +41,7 @@ func main() {
 	flag.BoolVar(&o.trial, "trial", false, "make a trial and keep it before reconciling, for quality")
 	flag.IntVar(&o.rounds, "rounds", 3, "interleaved rounds; medians are shown")
 	flag.StringVar(&o.binary, "binary", "bin/twinning", "the program to measure")
-	only := flag.String("only", "", "parts to measure: rosters, ldap, scim, memory, offline, mapping, charters, lists, runs; all when not given; or quality")
+	only := flag.String("only", "", "parts to measure: rosters, ldap, scim, memory, offline, mapping, charters, lists, runs, drafting; all when not given; or quality")
 	child := flag.String("child", "", "for the bench itself: take two rosters and tell the peak of memory")
 	flag.IntVar(&o.n, "n", 0, "for the bench itself: records")
 	flag.Parse()

@@ -26,8 +26,7 @@ import (
 )
 
 // runs measures a run of many changes, with its receipts on disk, beside a bare loop that sends
-// the same requests, as many at a time; what watching it costs; and what drafting a plan costs
-// beside copying its rows.
+// the same requests, as many at a time; and what watching it costs.
 func runs(o options) error {
 	if o.sizes == "" || o.sizes == "10000,100000,1000000" {
 		o.sizes = "5000,50000"
@@ -120,58 +119,108 @@ func (q *quick) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func runsOf(n, rounds int) error {
-	dir, err := os.MkdirTemp("", "twinning-bench-")
-	if err != nil {
-		return err
+// overQuick opens a service whose lane has an application of so many users; end gives it back.
+func overQuick(n int) (h *asker, q *quick, dir, base string, end func(), err error) {
+	var ends []func()
+	end = func() {
+		for i := len(ends) - 1; i >= 0; i-- {
+			ends[i]()
+		}
 	}
-	defer os.RemoveAll(dir) // best effort
-	if err := os.Chmod(dir, 0o711); err != nil {
-		return err
+	defer func() {
+		if err != nil {
+			end()
+		}
+	}()
+	if dir, err = os.MkdirTemp("", "twinning-bench-"); err != nil {
+		return
+	}
+	ends = append(ends, func() { os.RemoveAll(dir) }) // best effort
+	if err = os.Chmod(dir, 0o711); err != nil {
+		return
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
+	ends = append(ends, cancel)
 	db, err := cluster.Start(ctx, cluster.Config{Dir: filepath.Join(dir, "db")}) // what is committed is on disk
 	if err != nil {
-		return err
+		return
 	}
-	defer db.Stop() // best effort
+	ends = append(ends, func() { _ = db.Stop() }) // best effort
 	a, err := app.Open(ctx, app.Config{DataDir: filepath.Join(dir, "data"), DatabaseURL: db.URL, Listen: "127.0.0.1:0", Files: []string{dir}, Talk: io.Discard})
 	if err != nil {
-		return err
+		return
 	}
-	defer a.Close()
+	ends = append(ends, a.Close)
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() { ended <- a.Serve(ctx, func(address string) { ready <- address }) }()
-	defer func() {
+	ends = append(ends, func() {
 		cancel()
 		<-ended
-	}()
-	h := &asker{ctx: ctx, app: a, db: db.URL, lane: "bench", address: <-ready}
+	})
+	h = &asker{ctx: ctx, app: a, db: db.URL, lane: "bench", address: <-ready}
 	if h.token, _, err = a.Service.AddToken(ctx, engineer, "admin", "bench", 1); err != nil {
-		return err
+		return
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return err
+		return
 	}
-	q := newQuick(n)
+	q = newQuick(n)
 	server := &http.Server{Handler: q, ReadHeaderTimeout: 10 * time.Second}
-	go server.Serve(l)   // closed below
-	defer server.Close() // best effort
-	base := "http://" + l.Addr().String() + "/scim/v2"
-	if err := h.connect(dir, base); err != nil {
+	go server.Serve(l)                                 // closed at the end
+	ends = append(ends, func() { _ = server.Close() }) // best effort
+	base = "http://" + l.Addr().String() + "/scim/v2"
+	err = h.connect(dir, base)
+	return
+}
+
+// drafting measures what a plan of many changes costs, beside copying its rows.
+func drafting(o options) error {
+	if o.sizes == "" || o.sizes == "10000,100000,1000000" {
+		o.sizes = "100000"
+	}
+	fmt.Printf("\ndrafting a plan from a stored result; limit 2 beside a bare COPY of its rows\n%9s  %9s  %9s  %9s\n", "changes", "ours s", "copy s", "ratio")
+	for _, size := range strings.Split(o.sizes, ",") {
+		n, err := strconv.Atoi(strings.TrimSpace(size))
+		if err != nil {
+			return err
+		}
+		h, _, dir, _, end, err := overQuick(n)
+		if err != nil {
+			return err
+		}
+		var mine, bare, ratio []float64
+		for round := range o.rounds {
+			_, seconds, err := h.drafted(dir, n, fmt.Sprint(round))
+			var copying float64
+			if err == nil {
+				copying, err = h.copied()
+			}
+			if err != nil {
+				end()
+				return err
+			}
+			mine, bare, ratio = append(mine, seconds), append(bare, copying), append(ratio, seconds/copying)
+		}
+		end()
+		fmt.Printf("%9d  %9.2f  %9.2f  %9.2f\n", n, median(mine), median(bare), median(ratio))
+	}
+	return nil
+}
+
+func runsOf(n, rounds int) error {
+	h, q, dir, base, end, err := overQuick(n)
+	if err != nil {
 		return err
 	}
+	defer end()
 	var mine, bare, pace, watched []float64
-	drafting, copying := 0.0, 0.0
 	for round := range rounds {
 		for _, watch := range []bool{round%2 == 0, round%2 == 1} { // one after the other, and in turns who is first
-			plan, seconds, err := h.drafted(dir, n, fmt.Sprintf("%d-%t", round, watch))
+			plan, _, err := h.drafted(dir, n, fmt.Sprintf("%d-%t", round, watch))
 			if err != nil {
 				return err
 			}
-			drafting = seconds
 			before := q.asked.Load()
 			q.answer = answerIn
 			took, err := h.ran(plan, watch)
@@ -196,11 +245,7 @@ func runsOf(n, rounds int) error {
 		}
 		bare, pace = append(bare, loop), append(pace, loop/mine[len(mine)-1])
 	}
-	if copying, err = h.copied(); err != nil {
-		return err
-	}
 	fmt.Printf("%9d  %9.2f  %9.2f  %9.2f  %12.3f  %8.1f%%\n", n, median(mine), median(bare), median(pace), 1e3*median(mine)/float64(n), 100*(median(watched)/median(mine)-1))
-	fmt.Printf("          drafting them from a stored result: %.2f s, %.2f of a bare COPY of their rows (%.2f s); limit 2\n", drafting, drafting/copying, copying)
 	return nil
 }
 
@@ -383,7 +428,7 @@ func (h *asker) copied() (seconds float64, err error) {
 	if _, err := db.PgConn().CopyTo(h.ctx, &rows, `COPY (SELECT * FROM changes WHERE plan_id = (SELECT max(id) FROM plans)) TO STDOUT`); err != nil {
 		return 0, err
 	}
-	if _, err := db.Exec(h.ctx, `CREATE TABLE bare_changes (LIKE changes INCLUDING ALL)`); err != nil {
+	if _, err := db.Exec(h.ctx, `DROP TABLE IF EXISTS bare_changes; CREATE TABLE bare_changes (LIKE changes INCLUDING ALL)`); err != nil {
 		return 0, err
 	}
 	start := time.Now()
