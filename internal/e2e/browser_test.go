@@ -95,7 +95,7 @@ func (p *page) press(text string) {
 func (p *page) fill(selector, text string) {
 	p.t.Helper()
 	p.until(fmt.Sprintf("!!document.querySelector(%q)", selector), "expected an input "+selector)
-	eval[bool](p, fmt.Sprintf(`(() => { const e = document.querySelector(%q); Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), 'value').set.call(e, %q); e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`, selector, text))
+	eval[bool](p, fmt.Sprintf(`(() => { const e = document.querySelector(%q); Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), 'value').set.call(e, %q); e.dispatchEvent(new Event('input', {bubbles: true})); e.dispatchEvent(new Event('change', {bubbles: true})); return true })()`, selector, text))
 }
 
 // writes replaces the text of an editor as pasting would.

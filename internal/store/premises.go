@@ -141,8 +141,8 @@ func (s *Store) Intend(ctx context.Context, g Ground, t Task, r Receipt, premise
 		return err
 	}
 	if err := judge(facts, standing); err != nil {
-		_, left := conn.Exec(context.WithoutCancel(ctx), `ROLLBACK`)
-		return errors.Join(err, left)
+		_, _ = conn.Exec(context.WithoutCancel(ctx), `ROLLBACK`) // where that fails the connection is closed
+		return err
 	}
 	var keep pgx.Batch
 	keep.Queue(`INSERT INTO receipts (run_id, number, change, account, before, sent, trace, attempts) VALUES ($1, $2, $3, $4, $5, $6, $7, 1)

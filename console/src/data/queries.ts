@@ -201,6 +201,7 @@ export const useDeliveries = (lane: string, q: string) =>
       ),
     initialPageParam: "",
     getNextPageParam: next,
+    refetchInterval: 4000, // somebody else may collect them
     placeholderData: keepPreviousData,
   });
 export const useFacing = (lane: string, person?: string, account?: string) =>

@@ -34,13 +34,15 @@ export function When({ at }: { at?: string }) {
   if (!at) return <span className="text-soft">never</span>;
   const seconds = (Date.now() - new Date(at).getTime()) / 1000;
   const words =
-    seconds < 60
-      ? "just now"
-      : seconds < 3600
-        ? `${Math.floor(seconds / 60)} min ago`
-        : seconds < 86_400
-          ? `${Math.floor(seconds / 3600)} h ago`
-          : new Date(at).toLocaleDateString("en-CA");
+    seconds < -60
+      ? new Date(at).toLocaleDateString("en-CA")
+      : seconds < 60
+        ? "just now"
+        : seconds < 3600
+          ? `${Math.floor(seconds / 60)} min ago`
+          : seconds < 86_400
+            ? `${Math.floor(seconds / 3600)} h ago`
+            : new Date(at).toLocaleDateString("en-CA");
   return (
     <time dateTime={at} title={new Date(at).toLocaleString("en-CA")}>
       {words}
