@@ -1002,6 +1002,51 @@ func (e ListChangesParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for CountChangesParamsBy.
+const (
+	CountChangesParamsByAccount    CountChangesParamsBy = "account"
+	CountChangesParamsByAside      CountChangesParamsBy = "aside"
+	CountChangesParamsByAttribute  CountChangesParamsBy = "attribute"
+	CountChangesParamsByClass      CountChangesParamsBy = "class"
+	CountChangesParamsByDepartment CountChangesParamsBy = "department"
+	CountChangesParamsByOutcome    CountChangesParamsBy = "outcome"
+	CountChangesParamsByPerson     CountChangesParamsBy = "person"
+	CountChangesParamsByReason     CountChangesParamsBy = "reason"
+	CountChangesParamsByUnit       CountChangesParamsBy = "unit"
+	CountChangesParamsByVerb       CountChangesParamsBy = "verb"
+	CountChangesParamsByWave       CountChangesParamsBy = "wave"
+)
+
+// Valid indicates whether the value is a known member of the CountChangesParamsBy enum.
+func (e CountChangesParamsBy) Valid() bool {
+	switch e {
+	case CountChangesParamsByAccount:
+		return true
+	case CountChangesParamsByAside:
+		return true
+	case CountChangesParamsByAttribute:
+		return true
+	case CountChangesParamsByClass:
+		return true
+	case CountChangesParamsByDepartment:
+		return true
+	case CountChangesParamsByOutcome:
+		return true
+	case CountChangesParamsByPerson:
+		return true
+	case CountChangesParamsByReason:
+		return true
+	case CountChangesParamsByUnit:
+		return true
+	case CountChangesParamsByVerb:
+		return true
+	case CountChangesParamsByWave:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExportPlanParamsFormat.
 const (
 	ExportPlanParamsFormatCsv   ExportPlanParamsFormat = "csv"
@@ -1267,6 +1312,15 @@ type Change struct {
 	Verb     string  `json:"verb"`
 	Verified *string `json:"verified,omitempty"`
 	Wave     string  `json:"wave"`
+}
+
+// ChangeCounts defines model for ChangeCounts.
+type ChangeCounts struct {
+	Cursor *string `json:"cursor,omitempty"`
+	Items  []struct {
+		Count int    `json:"count"`
+		Value string `json:"value"`
+	} `json:"items"`
 }
 
 // ChangeList defines model for ChangeList.
@@ -3506,6 +3560,20 @@ type ComparePlansParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// CountChangesParams defines parameters for CountChanges.
+type CountChangesParams struct {
+	By CountChangesParamsBy `form:"by" json:"by"`
+
+	// Q text to find
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CountChangesParamsBy defines parameters for CountChanges.
+type CountChangesParamsBy string
+
 // ExportPlanParams defines parameters for ExportPlan.
 type ExportPlanParams struct {
 	Format *ExportPlanParamsFormat `form:"format,omitempty" json:"format,omitempty"`
@@ -4357,6 +4425,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /plans/{plan}/comparison (the `ComparePlans` operationId).
 	ComparePlans(ctx context.Context, plan PlanID, params *ComparePlansParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CountChanges How many changes of a plan have each value of a field, the most frequent first
+	//
+	// Corresponds with GET /plans/{plan}/counts (the `CountChanges` operationId).
+	CountChanges(ctx context.Context, plan PlanID, params *CountChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DecideChangesWithBody Set changes of a draft aside, with what needs them, or include them again, with what they need
 	//
@@ -5940,6 +6013,21 @@ func (c *Client) AddComment(ctx context.Context, plan PlanID, params *AddComment
 // Corresponds with GET /plans/{plan}/comparison (the `ComparePlans` operationId).
 func (c *Client) ComparePlans(ctx context.Context, plan PlanID, params *ComparePlansParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewComparePlansRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CountChanges How many changes of a plan have each value of a field, the most frequent first
+//
+// Corresponds with GET /plans/{plan}/counts (the `CountChanges` operationId).
+func (c *Client) CountChanges(ctx context.Context, plan PlanID, params *CountChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCountChangesRequest(c.Server, plan, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10754,6 +10842,87 @@ func NewComparePlansRequest(server string, plan PlanID, params *ComparePlansPara
 		if params.Count != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "count", *params.Count, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCountChangesRequest constructs an http.Request for the CountChanges method
+func NewCountChangesRequest(server string, plan PlanID, params *CountChangesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/counts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

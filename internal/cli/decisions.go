@@ -117,6 +117,29 @@ func newComment() *cobra.Command {
 	return cmd
 }
 
+// newPlanCount tells whom, what or why most changes are about.
+func newPlanCount() *cobra.Command {
+	cmd := running("count PLAN", "How many changes have each value of a field, the most frequent first", exact("PLAN"), func(c *client, args []string) error {
+		id, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		most := 200
+		var v apiclient.ChangeCounts
+		res, err := c.CountChanges(c.ctx, id, &apiclient.CountChangesParams{By: apiclient.CountChangesParamsBy(c.flag("by")), Q: c.given("search"), Limit: &most})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, g := range v.Items {
+			rows = append(rows, []string{thousands(g.Count), g.Value})
+		}
+		return c.show(v, []string{"changes", c.flag("by")}, rows)
+	})
+	cmd.Flags().String("by", "department", "account, aside, attribute, class, department, outcome, person, reason, unit, verb or wave")
+	return searchFlag(cmd)
+}
+
 func newMoves() *cobra.Command {
 	return running("names PLAN", "Of the logins and addresses that a plan moves, who gives what to whom", exact("PLAN"), func(c *client, args []string) error {
 		id, err := number(args[0])

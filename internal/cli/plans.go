@@ -128,7 +128,7 @@ func newPlan() *cobra.Command {
 		}
 		return c.tell(p, "plan %d is given up", id)
 	})
-	return group("plan", "Ordered changes, to be looked at, sealed and run", list, draft, show, newRefused(), newMoves(), newPlanCompare(), newPlanExport(), newPlanDecide(), newDecide(true), newDecide(false), newComment(), newSeal(), newPlanRun(), newVerify(), void)
+	return group("plan", "Ordered changes, to be looked at, sealed and run", list, draft, show, newRefused(), newMoves(), newPlanCount(), newPlanCompare(), newPlanExport(), newPlanDecide(), newDecide(true), newDecide(false), newComment(), newSeal(), newPlanRun(), newVerify(), void)
 }
 
 func (c *client) plan(arg string) (p apiclient.Plan, err error) {

@@ -71,6 +71,11 @@ func (s *server) DecideBySheet(ctx context.Context, r openapi.DecideBySheetReque
 	return as[openapi.DecideBySheet200JSONResponse](map[string]any{"plan": v.PlanView, "along": v.Along}, err)
 }
 
+func (s *server) CountChanges(ctx context.Context, r openapi.CountChangesRequestObject) (openapi.CountChangesResponseObject, error) {
+	list, err := s.cfg.Service.ChangesBy(ctx, r.Plan, string(r.Params.By), page(ctx, r.Params.Q, nil, r.Params.Limit))
+	return as[openapi.CountChanges200JSONResponse](listed(list), err)
+}
+
 func (s *server) ListMoves(ctx context.Context, r openapi.ListMovesRequestObject) (openapi.ListMovesResponseObject, error) {
 	list, err := s.cfg.Service.Moves(ctx, r.Plan)
 	return as[openapi.ListMoves200JSONResponse](listed(list), err)

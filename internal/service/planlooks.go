@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 
 	"twinning/internal/core/planning"
 	"twinning/internal/fault"
@@ -20,6 +22,17 @@ type MoveView struct {
 type AtView struct {
 	planning.NameAt
 	Label string `json:"label"`
+}
+
+// ChangesBy counts a plan's changes by a field: who, what or why most of them are about.
+func (s *Service) ChangesBy(ctx context.Context, plan int64, by string, p store.Page) ([]store.Grouped, error) {
+	if !slices.Contains(store.GroupedBy(), by) {
+		return nil, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("changes can't be counted by %q", by), Detail: "expected one of " + strings.Join(store.GroupedBy(), ", "), Field: "by"}
+	}
+	if _, err := s.Store.Plan(ctx, plan); err != nil {
+		return nil, fault.About(err, "plan", fmt.Sprint(plan))
+	}
+	return s.Store.ChangesBy(ctx, plan, by, p)
 }
 
 // Moves tells of the logins and addresses in a plan who gives what to whom.

@@ -9,7 +9,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-
 	"twinning/internal/access"
 	"twinning/internal/core/budget"
 	"twinning/internal/crypt"

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"twinning/internal/core/lifecycle"
@@ -256,6 +258,26 @@ const newestOutcome = `coalesce((SELECT x.outcome FROM receipts x JOIN runs r ON
 var changeFields = map[string]field{
 	"verb": {"verb", true}, "wave": {"wave", false}, "class": {"class", false}, "department": {"department", false}, "person": {"person", false}, "account": {"account", false},
 	"outcome": {newestOutcome, true}, "aside": {"CASE WHEN set_aside = '' THEN 'no' ELSE 'yes' END", true}, "unit": {"body->>'unit'", true},
+	"reason": {"coalesce(body->'edits'->0->>'reason', '')", false}, "attribute": {"coalesce(body->'edits'->0->>'attribute', '')", true},
+}
+
+// Grouped is how many changes of a plan have a value of a field.
+type Grouped struct {
+	Value string `db:"value" json:"value"`
+	Count int    `db:"count" json:"count"`
+}
+
+// GroupedBy are the fields by which changes are counted, in order.
+func GroupedBy() []string { return slices.Sorted(maps.Keys(changeFields)) }
+
+// ChangesBy counts those of a plan's changes that match by a field, the most frequent values
+// first, so many of them at most.
+func (s *Store) ChangesBy(ctx context.Context, plan int64, by string, p Page) (list []Grouped, err error) {
+	var c clause
+	c.and("plan_id = ?", plan)
+	p = c.narrow(p, changeFields)
+	c.finds(p, "words")
+	return list, s.list(ctx, &list, fmt.Sprintf(`SELECT coalesce(%s, '') AS value, count(*) AS count FROM changes WHERE %s GROUP BY 1 ORDER BY 2 DESC, 1 LIMIT %d`, changeFields[by].column, c.text, p.limit()), c.args...)
 }
 
 // Changes lists a plan's in order, with the newest outcome of each.

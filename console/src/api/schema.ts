@@ -1108,6 +1108,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/plans/{plan}/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many changes of a plan have each value of a field, the most frequent first */
+        get: operations["countChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/plans/{plan}/file": {
         parameters: {
             query?: never;
@@ -3084,6 +3101,13 @@ export interface components {
             cancelledBy?: string;
             /** Format: date-time */
             cancelledAt?: string;
+        };
+        ChangeCounts: {
+            items: {
+                value: string;
+                count: number;
+            }[];
+            cursor?: string;
         };
         /**
          * @description meant: nothing is sent yet; sending: it may be on its way; sent; not-sent: certainly not; in-doubt: whether the account has the new secret is not known; kept: it waits for somebody who takes the file; collected; gone: nobody did in time; accepted: who was invited has signed in; stale: they have not, in time
@@ -6009,6 +6033,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    countChanges: {
+        parameters: {
+            query: {
+                by: "account" | "aside" | "attribute" | "class" | "department" | "outcome" | "person" | "reason" | "unit" | "verb" | "wave";
+                /**
+                 * @description text to find
+                 * @example soto
+                 */
+                q?: components["parameters"]["Text"];
+                /** @description how many at a time */
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the plan's number
+                 * @example 1
+                 */
+                plan: components["parameters"]["PlanID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeCounts"];
                 };
             };
             default: components["responses"]["Problem"];

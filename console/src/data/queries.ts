@@ -306,6 +306,14 @@ export const useRuns = (plan: number, on: boolean) =>
     queryFn: () => ask(api.GET("/plans/{plan}/runs", { params: { path: { plan } } })),
     refetchInterval: 5000,
   });
+/** What changes are counted by. */
+export type Field = "account" | "aside" | "attribute" | "class" | "department" | "outcome" | "person" | "reason" | "unit" | "verb" | "wave";
+export const useCounts = (plan: number, by: Field, q: string) =>
+  useQuery({
+    queryKey: keys.changes(plan, { by, q }),
+    queryFn: () => ask(api.GET("/plans/{plan}/counts", { params: { path: { plan }, query: { by, q, limit: 200 } } })),
+    placeholderData: keepPreviousData,
+  });
 export const useChanges = (plan: number, verb: string, outcome: string, q: string, live: boolean) =>
   useInfiniteQuery({
     queryKey: keys.changes(plan, { verb, outcome, q }),

@@ -8,6 +8,7 @@ import { DropFile } from "../ui/dropfile";
 import { GuardMeter } from "../ui/guard";
 import { Id, List, Mark, useMarks } from "../ui/list";
 import { Button, Empty, Head, Loading, Progress, Search, Tabs, Trouble, thousands, When } from "../ui/parts";
+import { Groups } from "../ui/plangroups";
 import { Compared, Moves } from "../ui/planlooks";
 import { Comments, Refusals } from "../ui/plannotes";
 import { origin, PlanSummary, PlanWarnings } from "../ui/plansummary";
@@ -24,7 +25,7 @@ export function PlanPage() {
   const [outcome, setOutcome] = useState("");
   const [q, setQ] = useState("");
   const [shown, setShown] = useState<Change>();
-  const [look, setLook] = useState<"changes" | "names" | "compared">("changes");
+  const [look, setLook] = useState<"changes" | "groups" | "names" | "compared">("changes");
   const [other, setOther] = useState<number>();
   const marks = useMarks();
   const live = plan.data?.state === "running" || (checking !== undefined && !checking.ended);
@@ -85,10 +86,22 @@ export function PlanPage() {
         onChange={setLook}
         items={[
           ["changes", "Change by change"],
+          ["groups", "In groups"],
           ["names", "By address"],
           ["compared", "Beside another plan"],
         ]}
       >
+        {look === "groups" && (
+          <Groups
+            plan={p.id}
+            q={q}
+            height={height}
+            pick={(term) => {
+              setQ(q === "" ? term : `${q} ${term}`);
+              setLook("changes");
+            }}
+          />
+        )}
         {look === "names" && <Moves plan={p.id} height={height} />}
         {look === "compared" && <Compared plan={p} other={other} choose={setOther} height={height} />}
         {look === "changes" && (

@@ -36,6 +36,7 @@ func (w *walker) delivery(verb string, p, a int) (x planning.Delivery, called, w
 		if x.Sponsor, why = w.sponsor(letter, p); why != "" && verb == planning.Invite {
 			return x, called, why
 		}
+		why = "" // a secret goes without
 	}
 	for _, way := range ways {
 		if x.By, x.NoLetter, why = way, why, ""; way == charter.ByMail {

@@ -1007,6 +1007,51 @@ func (e ListChangesParamsSort) Valid() bool {
 	}
 }
 
+// Defines values for CountChangesParamsBy.
+const (
+	CountChangesParamsByAccount    CountChangesParamsBy = "account"
+	CountChangesParamsByAside      CountChangesParamsBy = "aside"
+	CountChangesParamsByAttribute  CountChangesParamsBy = "attribute"
+	CountChangesParamsByClass      CountChangesParamsBy = "class"
+	CountChangesParamsByDepartment CountChangesParamsBy = "department"
+	CountChangesParamsByOutcome    CountChangesParamsBy = "outcome"
+	CountChangesParamsByPerson     CountChangesParamsBy = "person"
+	CountChangesParamsByReason     CountChangesParamsBy = "reason"
+	CountChangesParamsByUnit       CountChangesParamsBy = "unit"
+	CountChangesParamsByVerb       CountChangesParamsBy = "verb"
+	CountChangesParamsByWave       CountChangesParamsBy = "wave"
+)
+
+// Valid indicates whether the value is a known member of the CountChangesParamsBy enum.
+func (e CountChangesParamsBy) Valid() bool {
+	switch e {
+	case CountChangesParamsByAccount:
+		return true
+	case CountChangesParamsByAside:
+		return true
+	case CountChangesParamsByAttribute:
+		return true
+	case CountChangesParamsByClass:
+		return true
+	case CountChangesParamsByDepartment:
+		return true
+	case CountChangesParamsByOutcome:
+		return true
+	case CountChangesParamsByPerson:
+		return true
+	case CountChangesParamsByReason:
+		return true
+	case CountChangesParamsByUnit:
+		return true
+	case CountChangesParamsByVerb:
+		return true
+	case CountChangesParamsByWave:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExportPlanParamsFormat.
 const (
 	ExportPlanParamsFormatCsv   ExportPlanParamsFormat = "csv"
@@ -1272,6 +1317,15 @@ type Change struct {
 	Verb     string  `json:"verb"`
 	Verified *string `json:"verified,omitempty"`
 	Wave     string  `json:"wave"`
+}
+
+// ChangeCounts defines model for ChangeCounts.
+type ChangeCounts struct {
+	Cursor *string `json:"cursor,omitempty"`
+	Items  []struct {
+		Count int    `json:"count"`
+		Value string `json:"value"`
+	} `json:"items"`
 }
 
 // ChangeList defines model for ChangeList.
@@ -3511,6 +3565,20 @@ type ComparePlansParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// CountChangesParams defines parameters for CountChanges.
+type CountChangesParams struct {
+	By CountChangesParamsBy `form:"by" json:"by"`
+
+	// Q text to find
+	Q *Text `form:"q,omitempty" json:"q,omitempty"`
+
+	// Limit how many at a time
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CountChangesParamsBy defines parameters for CountChanges.
+type CountChangesParamsBy string
+
 // ExportPlanParams defines parameters for ExportPlan.
 type ExportPlanParams struct {
 	Format *ExportPlanParamsFormat `form:"format,omitempty" json:"format,omitempty"`
@@ -4024,6 +4092,9 @@ type ServerInterface interface {
 	// ComparePlans The changes that a plan and another one of its lane do not have alike
 	// (GET /plans/{plan}/comparison)
 	ComparePlans(ctx *echo.Context, plan PlanID, params ComparePlansParams) error
+	// CountChanges How many changes of a plan have each value of a field, the most frequent first
+	// (GET /plans/{plan}/counts)
+	CountChanges(ctx *echo.Context, plan PlanID, params CountChangesParams) error
 	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
 	// (POST /plans/{plan}/decisions)
 	DecideChanges(ctx *echo.Context, plan PlanID) error
@@ -5963,6 +6034,45 @@ func (w *ServerInterfaceWrapper) ComparePlans(ctx *echo.Context) error {
 	return err
 }
 
+// CountChanges converts echo context to params.
+func (w *ServerInterfaceWrapper) CountChanges(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "plan" -------------
+	var plan PlanID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", ctx.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CountChangesParams
+	// ------------- Required query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CountChanges(ctx, plan, params)
+	return err
+}
+
 // DecideChanges converts echo context to params.
 func (w *ServerInterfaceWrapper) DecideChanges(ctx *echo.Context) error {
 	var err error
@@ -7453,6 +7563,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/lanes/:lane/actions", wrapper.DraftAction, options.OperationMiddlewares["draftAction"]...)
 	router.GET(options.BaseURL+"/plans/:plan", wrapper.GetPlan, options.OperationMiddlewares["getPlan"]...)
 	router.GET(options.BaseURL+"/plans/:plan/changes", wrapper.ListChanges, options.OperationMiddlewares["listChanges"]...)
+	router.GET(options.BaseURL+"/plans/:plan/counts", wrapper.CountChanges, options.OperationMiddlewares["countChanges"]...)
 	router.GET(options.BaseURL+"/plans/:plan/file", wrapper.ExportPlan, options.OperationMiddlewares["exportPlan"]...)
 	router.POST(options.BaseURL+"/plans/:plan/sheets", wrapper.DecideBySheet, options.OperationMiddlewares["decideBySheet"]...)
 	router.GET(options.BaseURL+"/plans/:plan/names", wrapper.ListMoves, options.OperationMiddlewares["listMoves"]...)
@@ -9953,6 +10064,46 @@ func (response ComparePlansdefaultApplicationProblemPlusJSONResponse) VisitCompa
 	return err
 }
 
+type CountChangesRequestObject struct {
+	Plan   PlanID `json:"plan"`
+	Params CountChangesParams
+}
+
+type CountChangesResponseObject interface {
+	VisitCountChangesResponse(w http.ResponseWriter) error
+}
+
+type CountChanges200JSONResponse ChangeCounts
+
+func (response CountChanges200JSONResponse) VisitCountChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CountChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CountChangesdefaultApplicationProblemPlusJSONResponse) VisitCountChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DecideChangesRequestObject struct {
 	Plan PlanID `json:"plan"`
 	Body *DecideChangesJSONRequestBody
@@ -12318,6 +12469,9 @@ type StrictServerInterface interface {
 	// ComparePlans The changes that a plan and another one of its lane do not have alike
 	// (GET /plans/{plan}/comparison)
 	ComparePlans(ctx context.Context, request ComparePlansRequestObject) (ComparePlansResponseObject, error)
+	// CountChanges How many changes of a plan have each value of a field, the most frequent first
+	// (GET /plans/{plan}/counts)
+	CountChanges(ctx context.Context, request CountChangesRequestObject) (CountChangesResponseObject, error)
 	// DecideChanges Set changes of a draft aside, with what needs them, or include them again, with what they need
 	// (POST /plans/{plan}/decisions)
 	DecideChanges(ctx context.Context, request DecideChangesRequestObject) (DecideChangesResponseObject, error)
@@ -14357,6 +14511,32 @@ func (sh *strictHandler) ComparePlans(ctx *echo.Context, plan PlanID, params Com
 	return nil
 }
 
+// CountChanges operation middleware
+func (sh *strictHandler) CountChanges(ctx *echo.Context, plan PlanID, params CountChangesParams) error {
+	var request CountChangesRequestObject
+
+	request.Plan = plan
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CountChanges(ctx.Request().Context(), request.(CountChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CountChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CountChangesResponseObject); ok {
+		return validResponse.VisitCountChangesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // DecideChanges operation middleware
 func (sh *strictHandler) DecideChanges(ctx *echo.Context, plan PlanID) error {
 	var request DecideChangesRequestObject
@@ -16064,304 +16244,306 @@ var swaggerSpec = []string{
 	"08JYUVVsAo662p3WIe6LVkzg4SFR0GFVZBXHDt4tKm7S5ig6oDOarpORS65tMGE6hP/en6AUtv8+f1kK",
 	"m9JeRfoOrfgEqox+DDvOhIMasveRNo+27htV20ItDsqhZ/6xrjPlrjn72DiJlTRAvOHibgpmAO0o7p6+",
 	"bVm1pPCVzBk6zrAaJW3rVNCDVDH09ygJzD2EEUyMhlk1Q6UHRZL7DreMV1WXvZz6g5gKSO/Xmie13t1z",
-	"jPZF8FjjO+NgZdOOB7YK+5w/Hhe+LP0ZTHAThoJTzNRfaHnrP2E9naytYVQteW6Uhczdtp4rWIFmM75C",
-	"K99wUTo+St8pbqD+dPy+4gWU0Yu9T06jal1AjuOMl+t9ghNt4vvgYhghfiYoi25ltJCODcqYLZ0kPhtl",
-	"0gs6PGe1WHItvITaERGoLLHJZst3JCSbKl0A+6tU67+hPuufIBv0r3xqQf9tNO5Q+Pb1lAnpiejxCo72",
-	"XmR5uVZTVZUpVvEibv+Dkw3zUuTUT5CbIC9dUeFSstqgkPW3KyYhaD61BuVr+NVa2LmnYYfPwSsliVVx",
-	"NoV18N+7/wMv5oMW+oWbFJQv1yq11rbje4+ehXIXk0WfBC7a3SW8EneUF1PB1LpL6gwkn9Vcp53ZTjSp",
-	"uiqZsWrJQiCdPI+lwntMqvUgf2M8ojs+mLqCECrxWxaOB/l8cBrugxN3cKC4Q6dH/+821s79HBXHe85Y",
-	"6T3EQROrxS/NSWx9KG5kIHI8TC0e7xBcX4jpdF/Wlv63uyejlqiLMPf3WzapuLxr3OIbZNGQL5S6w6Za",
-	"LfaHfeBdi/gqGnztAEPeZ2HVMVcUzgFfJkp1EadfDLFl34RbFe+NG7aTkPOLpP29YW/dLNzf3/0iw1bf",
-	"sLdC3rD2C+9+kUsuHPVu2Ns72Jgb9vNbUoRvvHHxCSyWldoA/Av1u3Ewbm/CPz6BNxa05NU35btX736R",
-	"+5ZVTkXZhCQ2sQJ5y+5gaUm4CmtYc8Ufjko1ukbrWQp3PThkr/l3Ozbp8hopao0nGMs0wsu0DzHalp1B",
-	"UF5s+fK3p7895DAD8aWze3JWYp8g3o/umUwIj6aSokkiqkwnbODM0bt+6JbNEMrdtcOs751V4gCd/s50",
-	"ELn/bnsF5hwkybmeWpSP32vfNJGQ3aw9WFSGeProZvT0waNPP+tIYshkYq2FDLqDhDUYyzQUShaiEuiY",
-	"otC10x5QguUddfSFTi9SW4jtXopbKot3KDhheUtqjYRG19+b0XCBGKec3A9VVVDY4ZvBjVnONTfIMKzi",
-	"0t0ZYzZVtWYzxa1B7Q/JHhzJW3vVHiBp7NLdXoEjEMhCb5YWSmZV2wvjiLZNk8960KP5cpoii+BlO7vR",
-	"X0SH4f4dU/YMvFif2tfDg4OPNpZ0x2oH739Yyai4evDw0aef/fvf/+M//8En4aM3o8eYCPX18xs2xy2c",
-	"8OKOKcm+U7Lkm0/2GaKhTdozWnHJuGGcreeq6j4Yj5JKRSDcNrcM9AbjIB2EvLRu4ZnzBN1iy+/Q32/d",
-	"nTAAv9VbvrZW+LXLDctFmc4Kn3KNpjldL41h6zY81hfwmQY4GMprx8gT4ROaeZJStV7lhNNSqwmfiEo4",
-	"0uHM1krbubMMObNa8Gq0L/CENmnf9lIJabsUj4mwuXjXmhv0A2JdiSopIO6ev2EP3Llzt8mcV9OGTt6v",
-	"61hI1+3tDH/YIeCE/Lz4cB+VxYC1yeyMORhh8aL1OyrVRJWb7bRJLjdsQWkjR2bKeGqOPcVTU/4CClFC",
-	"KupYKTnbn/m01sHX0HiXMKM3MuOaD8viwtqBw57H/WQEX3RAM80tzhyZz4osFeIfJVLJMD5RtWWtuIXP",
-	"khslbgSfqbpzK7xy36FZOaKAvcKAygizP+ajm9Gn03/w4lH5cNRKbVWSkgwZ5iiy7zzdEpdGd9ZqrxzK",
-	"hZDhNwlnY5x7K0W5tQghi6ou07nFtMCuS816bWfDKqXcMeC2z3XWhDd3EiCo7MgqjF2FKR6yuXfzHyhJ",
-	"oiFviwhpnqvECg7Yq2dIegnUX1Cyj9MPk1QvSK2F8vPNwLBlpWYifVs10cnkXvoiMCHR2+FPaULW569D",
-	"Xcu+yTdLJTM1h4qtVF3MwaA0xYQXVVGF2f79i07MQ75pv7Uv8GEnycQi5Zp117aaWpDtjAm6ntqCcszs",
-	"3F9L/tiUHb66fSOOl6UGY269c3/KFlt5Xwczm1F8Ob65aScqz5SEWxRtkmHFAF5TN1jJ137OWI7e1n48",
-	"G7whgWv3qhJeHUw+wOqpGIn1XpKEGhOissS+XucPTmoUKLRtXYf3wrprlBEXidVus+neti+AS3vj9Me5",
-	"kDPcSseVG7C37l8lekyFxURpTBbCo7PmG/yzvXVvXrl/3bACtOXCcZ9U9pYJeVWqemKRn2LCYuD/OTfB",
-	"38AMFBoa21WqtXeS3lC5q/uiO7RGLQAVI3eafQmzN4ZvWZRst8i0N0GJKkWJqZBiAbfu6+DM5Rscwp1B",
-	"YriSchrETIJ7+pb4+YZun7m7a6Wy4zAOlth4eevI5ziKSEX/8rHZK//PQIjReOTt8jjX0Xg0o0rlMDPi",
-	"zoz0/gLjESKlifGWnPVFCWuF0tawGMYYkI2TN8jnoPOuCUESnq21sGBumayrqqn0dUSWipm6mPvp9o0U",
-	"/cSl3fWu/uyPiZMDVTV61Xl9dVwvNr2iStzBWhhoQmpnnmwmUWXXNRrotJNmgpMOk08e/MAslxZfkSkv",
-	"I7+cRn20TxSV7qcP/vHoMzf4mq8Af7MUlbK4CdtEyUeU8VZdUyhVFqAl5rsvMPEOWHiPgsyTAXHlr+jN",
-	"J6qEvJv7m6EJY36hg4oq0pSn4Psw7XVqU+ogn9A1IUJQ3EejS/pM75hxV5hFqnXnhwPAAn1yN/h+9Gc7",
-	"hMupgZ89lSZ1RnBeH1iZTtsQ6++Iaip4OsvWvlyJEmTR5SIPVSmGb2LqiaIUQu8IumXEGYlyNEyAdryC",
-	"d3Pa57TnNco5atdNHoi/o92nVqBLUQwrNiMTNpHughoSqeTh6neS6FclZLvwzNyhjjcNuhFUBlihFmBY",
-	"USkDKV8Y0qz/bfC8lhL0D8vkMYnOwURuOF8oOUOsmlbCygRYO0AFwl/De7MMHtNec3zhHk5JTbfr1vx4",
-	"fNbepEn9JFWOajw9DcfNZb7zqRSPf8ULeKncf88Q7I5nbJBLPTjEzxF/bYi6Z3dOlJ3H88plGTFkhPG+",
-	"ttL72uwcFmR4UNwEjWiQlEzBfVFBf8+3aWVYZrbAK9s7FQJDc76jQ6FHcCooePROelpVBbLDBsATpMFY",
-	"QzXKIZqKOE/gDKlRPso0YFlZCX+qctsh+r8ieJv9FISqXsh0GKGjBmAqfI5Z0nXlsZxiUmSprFMbltzO",
-	"vbtXFfUC0gUwldjKss2JjI6ch69EBY9RmdwXABO1StoskvzSK4jlgSGevnaX3JIbAyVTq21r5uDN4862",
-	"BvduOphVAkIRQdqgAFmo0p+k/S3wMjZZcQrQI6brR0iTUJbJIxzt7eRyOtVb+tvT7KnghhwJL1XaD1kp",
-	"dWcYasmZDPXh+TTZOpQO1ZT+9LTjdC+g3GTqRFag/TW+/0fhNbM+zsCUBPTZQPEjcd1xTtv+Evxex+4/",
-	"Lo6BLyGHWEhFIUw2vIScjhINPttKybCgzZgUFnhjY56HKA1bAJexiGUXysSRiNYTFn8zkm7xV8RIV+i5",
-	"hDdLrCv9dLxV/IUpt9rnEwaPWqkW0BPMxlf6BodWnEct4z+JoZMeqcDr+ymJHWw9wB4Oiz6MdLiDKycV",
-	"0t1pwTERogP/LJPmdiCBZjdgltLY12kJ81uveFyyVO9hJje0dSY7td/wXCaYENwalIQcNhgTjLzZsANk",
-	"ks7AOg0LaUtdKzpl+xPPVYGDlV7OubxqhQCAu7PEC0Q2GAesHyivnP2z9o60hTBGyFnrvbIm7CtI/q6d",
-	"9mfBWCivFh6f0P1Gc2fdKb25uoONiZAD7icUY8WmqFo/zgVOYqJkSc5ilGz4I4EMIH313dVUaXCHEQsm",
-	"xQLKK7sWWBdUG9CSL+AKoa2cwFhwUcWfeCW4uTJzXqo1miLcwJWSFX3fWFKcS7XgQra+EjbiytMnpDZe",
-	"CbniFYpr+rnkC05ICuj6nqu1jH+zSl1hWH48qlRxB+VV2+aX6gp8sKrUYhq8595XviTP+lWIMO0LRhoS",
-	"tUdjr3jpzrmxmltE+cRfqrVEsWuAW0cEpUnEYazhCqGQWj83wEzjkdOUriLMopjJKyGvCq1QFWp+476H",
-	"lESEjysz17W8Q1ZYgeYzuCq1WoY7jVdXMT1UA6J6FNDsc/MrtaRf0KDkG6FgyRW8WWI6O/55faXhVwoo",
-	"pIS0PygZP3CsgTqAjtCOQe4exbM5k4O+drIreTzqqKxvIWEN0wtaESx/9UdFYDd/1tSVbdzBYzapLeXx",
-	"eMWFKYkMsHMbfzD3KeZNhcJKbu6ML/ulOPbi1OtWlCfdtOe/aodfn6mD8JUG+G+4SI7slhbfWl5fN2vO",
-	"nsYZDw6wuC8S5GRbGWVLvtGqqhi8WSptvamD6I77mufhBQ1Mzsms8J9KQpcdeLyld4ydhvHe3rxwfqvu",
-	"vZluNLYnwIF9unDIss0RFwla/rPmOplFWan1ls+hJRF3+XDLgSXVQkjUaJIPLMAYnnHfqWmGT+KJSJSt",
-	"UgkppQ8QCIMzhpWmZAgCtEumJ2kokmiCHsWBNbDEAaAKqy7/YjwK+nrOLV45mEaAyRtpoDKrxXKZ89/0",
-	"8z56p2PQ7f3UG9KM44ZtbwHStJlBQ/4UK3xT/ugjPXvs0IW1xjMn31g+qSC96lqK32rogdvlPxzfiMP6",
-	"DyfXgZjASRe+UQvY9pYQshDuuc8YKvmG6p6FadI5PTy+xwk5Muc+EWwThmosCS9fGJ8piy5cVNP3JTnB",
-	"8EDZjXzitPgllDm3XRjk8YDbPr6UycjE8FwKXRJpikqZeySEt31oG13WrdLmhMe2zlRz407913/9139d",
-	"fffd1RdfJKuPsbQ493aDi0rNCjz0lFXtmRy84tD8S2cpVsJgVpn7RDSk+vuyj0oSymUVE6RVBePGAeeD",
-	"yH8xDEMAQyBqMNctx9TtVDgPmey5oN/dfDhJsqwJMJEKx4nzOoMxUShc+MJuhM9Frus4/I87iakEftb4",
-	"jBqw7TmX5ZUPo3gEbcezsGyBbKds8W9h005e6C/z7mAzlGfJ5fS4BXPS/5DQu99H1If+b66a6y46lX1B",
-	"UpOIiJO+QtiDhhPjzxNl5/6Hg5nA5EFLMHWTYLG1lj2ypBjiW9i8qPUKNt0wgQkvssdlSGBq5na1/ymg",
-	"KX0Lm26AjhQm5WyGLspUzNjjIjADCEDp7u4lNxZuGSyWdhMLCik/uHQHZSraWDDZ8tp9BI7gC43zGQcU",
-	"CZEWME89VNHOHtR2rrJGjJe/Q9I4xqNSraWxGvgiEwO3YA7mWzzfqpomON1FRiufGNCr7ZhouziwdxXU",
-	"eGSFrbL1eLgJCK/NRAq+u3sPfT+Kht5bhGqvYo/sud08B+YicsXxpZ7u9U6PZ79MJzGbJ7MBd5B5MNGn",
-	"qdREBE4hMZkd+w8ZrNjArfEYWfsThql9lkoDyOlOIoUhXsHUXqEvUqorSrcZs7koS0BEzhgMucUI56S2",
-	"zXOY/u9uvpiDPxoPSgdxzHjYILsTvrcFJ2GOb73KE+TCWkcgeza3cdhQz2lZ/fi2+URu/c8jtRMO/fQ9",
-	"0NdVGDcgn3LqSA/lSwxZ7E+BMGP7G0EYzdhBxu7hF+sh1zMCOInrSMIuTL6ZVXL9avYUVmRHBDVHyKlC",
-	"WEgtSSSC1kon1UD3upAnOoqrMIFOzgsTPeAmaqr4zglyHSu0OEViV5TaFhGuuzwnSKPLHnC/C8dfJd9B",
-	"Gl6x1xVmOjUEujhOvY7SF7ofe+znmlxZMsGMMyykY1iQHmoOfcaur4N2ltF+YCsoxl1L+BdfwGPbSRRK",
-	"WOgzSGrhuXWeQydBeh3PSH7amWaZjtahcE5V2ALE72TWgEzVQARs3eCmW/AyKVj6NMEYmCraF8i7nRgQ",
-	"s0Np2CTZYP09N2atUu72Zesvh6Fv8MnMN+I91zc8VnJn1/3jQezXJt2JqzY7wEr7QTF6sdXH8R/tPo6f",
-	"/v3vhwKr4egcCHj2PR7/gvUPhu6FvmuP8m+3iyaiA3AqfvNkof52QdT9PKqUunNXqNJ3ifKs4yTrwdBy",
-	"m08O51ndg1xObcQzbP9SntAUoG+geSHMVNgsjuHUGZBSBTCSQZWW6nHHRK36Pr66nzUbZJaPGlGAyjHE",
-	"mP0y+mXUFJlijymsHEk6nAc1DmhNqj37A/tzjuukvd3H3yrPfMOnF8CrwSH+XQiSveMYIDyGiRp8KznZ",
-	"Bsk+aNQlFWDVsunTE/LANExrysGackHRyDUXPo0Nk96uJry4G9HxhuisjdXYKbU83CVNA4Pe+RBV6dUj",
-	"OWvuWJ8wOavBGMr2iaJmFFokhTfGlEIkDFsD3CXSJaqeAmqIONvNoMAT03kbbqN+D6rDyFVEdBsm2Pf0",
-	"4A3uQy3+892GxffeubYjQ9ut8Drb0MQHOwDthlrA00xNT9CqA151C2YIA0HrCJKjwViGgqpfph19sBPP",
-	"ul8yBeY6JMYJ4uF44z0LVF8pbIi+Ty6au/e2VZVa4zXlfpYeCzw2QMLO39gHyffnW1Zc3uIPQs58qz0n",
-	"NHRdwbCegBNjeZGERMftugNYYmQaSzapVYufA3bGkeOtxLvz9SMk0Bn80DaG/rhXc0KlhccAOuSWfkZP",
-	"vqP8WWwulDnbToY/TheMu/mt+Qp8qQzFezmbqSuObc+cpOQI3jFVOu2P3NK1+/FcuFfyqHJtTLYyJMEj",
-	"vFF6wP7oRcCrL4d6wmg/h2Qc0BufbwZ2gNnCeEMmMSEbKPaBiWUDQjoVkSKzyaX2QVhynBTRlYxV+Xwf",
-	"Uy8WnukPDugf7QocU6z81KTofRCGbtCQFbzECfWqTN7rd0DHA3xsGRnVt/EKde437A42hvGKlKqhtc2+",
-	"OFVCC0Bp54S1naeoPXu4NKJmoEgLaD9saiPR29Iz3ophq6IIana8xbFtnTCKwdz9f2HPYozNHae3t2Ro",
-	"Wg61ZBDeW38xrAGa3l5TOhiE0fWb9lW4lbnegjhCElcQuhM2bQqxONMp56VKKtMd4SAvExOJh5isVfbk",
-	"0FaF6P7V4UxqagJkECJqdIEuzx4QZkHwj+mssH65iLhLOVZ4MecaBkV6sg7U0wVb2nPRyrqY5Hk6gpBF",
-	"A8/jZcaMUl1LHzyZCinMHH855xUJlZUS6RKXtmRP5ThsgyRvt5x3LGdqXgWIQi/jdmhdcTThhggA2rZk",
-	"hDj0rDvTgLXEFeTTIcMDzv5lzrYzoxtZV9V4WGLPpP98f3Dfy3fr3WcPDStBJRx7pe71YaSLWCq/B3aR",
-	"BHIlO9Gj2hVULTukGt69PYAWsgRtrFJJO8kp+htMr0lLIl9u5NQqb7wQ0rfTPp3qiRahIU9ESm0n70Oq",
-	"JSx5J+axczBnZs6XwDZgkyOJg+14mmxnjE9O7Vki5OOR9BjlKbAfRb2U1klnJPkpBrhrsZAuk2noMUpy",
-	"wXVfgpf+q1oPOOt0Fp6rdSY1b5nJ3aXtizXp7qOE+6CdweRsvKRBgPn4PToW03MN/4+3oVRoYmPSFDWV",
-	"mcYN8OzQELFFsa0z4Df7VV5GDPZk+nzl/yQOdtrrdPq/JYKgiOIOt+OJ0hrU6IaqZgMI+E9hu93FVWOE",
-	"4vHo1bsEblyVDJZin4bYnptwa0Lz94PlfTHLOoZ/HnlE5s66upwQQYG3naBP6ASHG0W06JRTGw7W1+12",
-	"8kMOatKirGJTgDI2jo+MFXw3gbkN35jQMGuKzUDTOVMGrA31/L37fu/QTTGrUQEMyLikkY5ZhDsZs4Bt",
-	"MmZBId6fSubA4vC3rZKYvxim1rJHb5PUIb4TS998hdjjQbpqpsXUB9PfDrJFd+obduFz+xyS9b027psX",
-	"ECaGruG2ieh4PZr+hgd5lFJAc5LhuVr3R2vKeqObXkEHKXSQIt3Kc1M/n9GZtZqcmCQUzL/OxGLkvm8F",
-	"xZrUXcbJYmE55A5TE3hhIYkEN/jG8ZmBmEWEEWKaTJZm+OE9ujmuMpmYZ1UJc1pOWaOlDCrn2jaIKPwd",
-	"M8h8bOtVz0Td4JfxuHN+VTkqJQM4XQ2ztVY6oVPj5c0wX2HcgClqCKDRHvSgf2Sirmy6E5kH6xpAeH9v",
-	"J+3akDedOcS7y6y1vLFrgfbpTUT3KXhtYMwMgIcM8+ANByPP+NcwizjTzF4tlSHz7ozVyycUEe8gOe7B",
-	"MfZNNE1E32PuaXsOO6tJEel/1WCCm/+MRMqifU60gGmmHgyXEEMqaKVEx6zxZa7uPjSWS2pM4w7sbRPk",
-	"axBJ/VjCeGhMTHIwg0DD3sc+nwmR80NCjTySV5uaeB6q8LL1EYGH085p9PnukwK7+XhHrk307iNXcQCl",
-	"TtWdlzDQI7izF0uQiGbCJpuAhzK6JEhMPOopzULypZmrTOloQJdtANson/I22h1K+hZqXG6wNMorpHNu",
-	"2EKtELdlzJTGbI0mtuxsnvieL5WS0bvu3k4d2RiAShDUcTQCSm1Rs7UJtcwwRASkCtU/lCdAqF4oPphU",
-	"tDarsHiVKXmDVbVQMoSTGjsx1SMk5EsVQnSGJhRYqplia1tSbP8cChBLeyTK+Nl1dPRqwGKZq/HzFvxl",
-	"Pt2RXNulmclySLKJW8ywN/KJvU3dwD6lVJPR1Znr5h87UM3qU3MuQHSrPcryMGd4LsCCnb0HgN/utrEJ",
-	"5dhxmyLPxfYixP1h5i2O7ThfFw55hlN8fNTz+V6+Rrr09jniofU01gYhL1Ej+0Mr/dw/tt1E+hT4tGMq",
-	"VtuAlSd8+1zZXqcndVHX/UGnkC64QfzQmUdi1Rcq/ZeIpXHG0Gk7owI9Gzt8sLO+8e4BaBi2xQ3tjtMt",
-	"AJCYckFU9kttyHH4PF5efOwURpwgRVLVIDkPjJDFMA6qpQaeHuz9eA63F5GnSZPVnGkU0n+3HodX/JhZ",
-	"gZD1R0aIDfJcreleC3nerwboICnKRH9hXFmeLF8LY1WqRWOOY3LOy2jcDeN6XYYDf4jpozu0bUl2Le0e",
-	"zmz6Njgdk2WbMntrGIRUd9wpT4EVZz+Ajw/6wP3JioC81yZCZ9jhOUxrk7JMd5C+urJhQxvX44G9zlFd",
-	"iEga6T5Bvlxoaw03jDON/ToxFwLA7ljCPbLbdgsTDre08OS++GGlTb3QaQ1pE4crQg5Cf+Ujc72JTtUg",
-	"nTT3E7441bP5JP2JiyWErTuzXSVJuXOjJtPeXXseAxvS4AM4nhmcRdFV19meyqt3exWdp5ZyXqTmsqPY",
-	"shHkO2yxHflre1G94pLxl1aA7d1/kAZSVT4omb3/kIWnW23yzBzTm3qCaQxz7RBIRdKr9MZ6n0tgPEw8",
-	"2zIxfN7Zq1MwOqoG3mZAsFVl8qMDKIGX7Zj55EGmkhUiRyZ0mUItIRdz1INqv/aCwG7OrULGdo2jT4V9",
-	"NR6kl1pu7npuxhrSOcUpLTvqo55TWgFoT4NMulda6W84IX8mW13JDtgxOzBMPlDUgqooY9FOL6Hyo9OX",
-	"Mgmt42Mlw5lV8bw1JmFNAq1zEBJ71OxxyOM9mSY0XKfJ5NlgK6uw417E71/6Ao+LPPb2DtVvO2UZHt+0",
-	"Z1fFKttkM5arxZF6J3QIWcKbYckRu8vGEcLjqeV3Us33+AiLyJBvOHD76Wj7vS+v4M9IoDOF+q9kBjpF",
-	"nSm5cKJkGUpKJjAn38Vx6LT5Epf+XpMY1sYargwEG+3LYCUybtuo/ge2ZQ4UdJoENEieN75rc6u/QDGH",
-	"4s63M2XPleGpZlaRKQ7mLu46ovz3CaMUms5BV1Qw96pzRw5+rX9TA6dFp3RE7+4JNQAYv+VRzcGGO5RI",
-	"6TlLON0HzxUplvGldiibBd/ApZo3bbNUnpHOgZmRk5IDRHVCq8gIiKEh15PDI50Y/xRBPTUWFFBHe4VR",
-	"jlVyT1FOuyt2Y9z1xKLddFYXdYDnqwCfZVnBtRZgmKotYWbuNEazoUf/YcnrPWUBANRRJKVMe0gaXwsb",
-	"Nr21+AxXn4z9EgjjO+fvC165eSkWkAUNKhUQTdZcEHDFNlL6WshSrc2th11AMebM8zYAw2HB2ROQptnl",
-	"MyHXPK/leeSXPE14Uefte0qAPCGtcD3fZDmlUsYek4vXmYLn+3K776ZI98LnKg4A1Uri9Du+VhIIHQFb",
-	"MGCDC2O3SoNbHePRmN1p65LA9zwaTa/1gQZ9E+eeJMP7RIlqOTCHd37KnswXIO1XvjgrXbJ1oLWwyJg1",
-	"L6i8aH/cFmn25ZOYzT2MeOLiV+vs3/IVB7vZV224Fnf/rIXJYYP7utIYCdlp59kXwxn90GWyRYkbEnvA",
-	"oMpqfKEPtQM58PW+sa90HQROtWHT3AZWCON0DhsGEQt2G6JhkrEPhRVKGlXFCt4Wivq73iCeogyvBzBQ",
-	"66uZEXWDFHuC9Dxoj5RKwpnbr3nUhg5V/0Wr91gwu8j93K55kcqKIm1wvfDINLsRJp/wmvG+h56t6T/D",
-	"G1gsM+cuND1NZzdio9mMXplXVLGEJD3X3QqRAJ/j32jmEz/eXl2rFe0oLiu5DWImvxkEZ7qF1tnGsOvG",
-	"u9tj7Z7gpCdh2AVg3C4QuxeWx+5ngRHPQ+UWr1puhbGiMOfNuGmNO7hEvX9+wm6sLGQNNO78A7k1TbOS",
-	"Y/TRr0RV5c6zf+SH3W5n7SMvDPWcyVZLoNycgLWg2R1s2ILfOUsuXpnjJEqhLE2mN2e1+Rp09ntqGnLx",
-	"MQ9fqvan8ZHkB51GVPFlwhcUKmgtU5IqYYwoIT0KjZ+qh3DnllRJQoUi1xp2uvcXTACLSox6SP3v2kJ6",
-	"otnBHZoRqShUw7XeME41w75syksZqAwEGzwDDsSTIIE56tEXfbViLC3CGRw+IVmTxNNhl7V3iLDL1s3m",
-	"hw2M62mxd4vzkmdwLWwxP6ata89mrf0asL6IgcldKfhMpnJz3JBgrMEOgcyKBdyyB75sJbTijpgIdCV0",
-	"V73PuXmBbbPTGs8dwPKLiLu92xYZbziSfwTCcgdL6ybkrD0gUNnuzw8vwe7ZbiiGpvL2AV+AWSYzoCh4",
-	"GxtXG4TLkgizQLWHQhPYP1XX+bA6JAuZjkrd1i+gUClssmb/mcFHEtu/T/B2VWLHHUj9038YCvxFr7lZ",
-	"zJQqd3Mx0jCLRwBQ5LEj9h/t3faJzC7EQzOWYweug+7+1aBahLUW2b6kewD/zyji0DBA6wS2OTZ2ZPEx",
-	"hEjQBmkmfrd9xpvJB8bMC6Xhtp+XWZ81catCLEbb271EP/3o0YMHo/Go1pWTJNYuzc31dakW8EnF9Z1Z",
-	"1voTP/C1G+N69Wi0jyxzbzLywxOCl5FdLc7/+4N0TO9ScsnEO2gX0CUpPj5OOdUHq+aSoqsvrmKL11pG",
-	"oAeKrEpUvPBoJ227+HJfv38ak7P/YWjvUr+Seu+gPJiCsSNcB+dw5CMStIJzREa8Bnn8VF76GONOaJdn",
-	"7JNzobrveNnaXqdh4WM8zMmBTk9U6ewKllMsB4SKj4PhHlJKMQBi++TczN9qqPNIpX3yNHtn27dScnbw",
-	"fXZglr3nNfgLveR33J07CxdOmsPjdsJpTbcVvPcuge0ru38DQRPU0K7+gbjEs/RCbTViPIHiWnTgC12w",
-	"4vqMLXz7S8Jka3mnaIQcK5/h4SHUrQfRdO8xbho8dYS7xz9JZfsBVh9RsaxhqfRBZwDu4HN6NMmdg4uL",
-	"/Xd9bfJkk2ecJ3MlikHtctxefbpn7KTAK72Kb913mqqzSilEtbHHAdlnV/I80nrH4HCGBRkTDSaSINjv",
-	"h6kSN9gKKbVgo7gsuzTDnQbizYtzMZsn/1AR5uE+1XQNzjr8x7+z/yeVfBDdwgmO4+sMCUIHQcxwYNzE",
-	"rELDfDL3vtXDU9vqexOwyYbdbeW7Ni9alVyvW9cR4+0G9n1FiGqQmXBgoqcnN1EikOqwZjweFVzDtM5Z",
-	"bBjhZ3auwcxVRWUpARpThp5qBCjkiCwks5i4qWrjAa4QwWjt7FphGLxZYkGFR3NdayVnW8IpgP3I5MYU",
-	"tV4dxLp4gg85/vPgBwnM/vVWmlvb7wpGWNT6+hhDifyXqX22yoLL5FTrDsY2GPRPtcE3zNQaHEcHDLFf",
-	"lZBQsgbD6IBjy7NdcNYT0cMHW4vpw0ZurC6SeUna9chJSV/Z5IATkr52MDAbPlzvOGvPlPPlTzXtA32j",
-	"L+mP58ZkiG2no9Lh0Fwl7qDaEKaazx/B+y9t0iTl61yt2YLLjXeRLUhNcc+StBhTOwQU6geFZZq1ib6R",
-	"LOOGK3vRWap1qgkICjfr85Oq0gk2bJnvm/mlqgdXUHWdhGwG4/Hpdx0SJsfl4drqpnQ+Ya8VBmxdV30o",
-	"jRmVKd7EWLRjUN/k3ylWWHDI+Jpvxsz4rpseWybEXYWh3Nx0yHqZql3YDn4TgsCkbqFiFlyiGjHeBvLf",
-	"OiraZgs1Q+eIfaqHu/aAqMypa1NVpzzBURfCo4ksG5nUK6mBef01gpF14O6mdxdz6j6mJ9NLxOEekw8r",
-	"lWBAyKEr0I5+Y1IsiCysXroTP8/d0Tjy5/CTUx4S0L5BxQgpfKmJ4xD/U6WKcWP6AzXf25pmJpKk0vlW",
-	"u2Ek2rOwQ5F6YYT2rHYW2aLm8II1lFpeG/JHK/CmZ/5xMzfPmEHVCtr/FluGyz4Ksm21KWOpQPllKWxH",
-	"YlEGJnmdvu4zsMp94RbaTbuphajEZXekAuIa0ijdvvF1SoVQtS4gj7zUA1CcRgjPZ2f2YxhuB7Ugi0wR",
-	"PEj7Wn8kDiaEN8i+hZJkK3sY4HRcfZ3pn5VDrtZHOZGa3ciDy+xBH6YsAS2s01nsbRTze80M+lUDhNeF",
-	"wUFt5lX/p4P77l1zHhfE+pQhEkJhkCQzrNXUn46dgxbgR4cka2/tZk6y+anS3OgzqZm1egrtT64yKhNe",
-	"w6QpYbHZxrDOot2iZQIIhJ725ik5pXs+eceWwlghC5tLz02YOgcnO+1IPptWfJbMVkeaMC63m49QvxRd",
-	"gzu+Oy0p2klEObtBcitWecTDzDFutenYnWdsoIGTi100TkmaxxlubVSzozEGMQ2Ja3HDDqj8P8hSDU6w",
-	"iNnzqFoJWwG5lkinwe5X7hb3nUVGCR9iKtcRa/eC87Bs1ySEgLPSIelx61gcLjpb8Dff0NM78e5WTm7/",
-	"2t+jOxLGCrtSufONhUe3zM6Fthv3ltmtTvRmxMH8gHRFZIKiaKliU97VfrneoTh9h6rwg0lC8QyNxQ5D",
-	"HMoK8YtAEXmZ78cOc23ifDmynCOAhOQ9PnLU6vM3pEHljjt7uw4qzf9TalDawpYzvpvWLbt6uNV4hDpK",
-	"KfeKM37SYObZTe7ucNnyD6fo0YKJGUKPnvorPRYmk/y+184iviayEJ5HD9FFlklgOfDJUaMAlTcegdSq",
-	"8vCxJXnATW2W4Cv5hQxh6Dm13a3lPPTfFcbQTSRXAh9BMKt0MU/oFJhIyzDCDAKMyzodMQls2N270/Ni",
-	"v4kAGvxssonei2TUw1cqhW2gW6YVZktDOOWL5NeZdbg/PO2HjOq7JHvYYe8lxS9mGMltz4UzBVrtIs+P",
-	"SvijKvikrrjuLkLZCQXEuhYMuCR0gsPaZy2LQ1EPrmd17ACbgF7LV5Fmr6ZMgWZanDXf71Uuuee+hU3X",
-	"6pbczhP10UGFs2o5ZqWyFspb9v9id5vYr5lUPEG4AGotx+znV04pd18iYM5KGHtcgeqRCjKuJpKpfyyh",
-	"iZZ0sVgUDcfObj8w0jCg36nUbH/i0l7Ej5Sstok7R67QH/7twYOHX7EJ2DUQOM3iFJTVIzxQTcP9fenW",
-	"oPqfqjT4kZITgKhKHt/eL5NAU4rZdjF5q62o0oszwQ7n03ejdeV2nDLGC+7MR3RAoKp2E1N7vSWL3nEz",
-	"VxoBQhahO9ZU6VQ3oQq4lvYrny7RBzsmpDj1CncPrH9otjJH1dzve8aqKGqQ+ovZ5sdMYMmjW4XgQxYD",
-	"Yu8XiZaeIUSF6TAhSNUNQd1UZHjObGi2tZXdyUY/zbsv8u6ugsUuyHR/LaWFOpk4Bnl9NWqIB8b/Mjy3",
-	"09ejX79E33Krzy3dNc63sGnPI9eCu794yKvY8V7st2NL3wBxUPdRapmYKpFGmDBzBvDFnLq+e/a8uYS7",
-	"sYNu2Sxtq4dHmGNHM+yfWh1JdvtO07UTvZfoFtJ8aqEc46FdzzeDcNmPQl7vACXMdE/aFxrtdkhdd7mn",
-	"xYWNlUjyC1grlGxca2E3L9zn/H0AXJPcxzmgz5l+FQeYW7uk3CYTbixBbeDUnYhVdJRZIYWc/e/wYLOG",
-	"pfgWnF6JkKDTROggNGcBn/AXL3kuGa/tXLlpk2LXgidBpa9BOvFNrs0nv8hf5JfYM9btEnUpJNwvzmh1",
-	"zKo7kOiTjcgpftrj2HkVvWW/SLc8hPJ9/eYKf/Wa/bVS6m7M1krfjZkBXo0jjtiYNeDot+y1VBJeI0zN",
-	"EuT4F/naQDWNv2BWMS43mPVgxEzid/72CXsalZoln1HSIZdMLflvNbDXxG6vP/lFfokNc/HB13xJCBJC",
-	"yWvfFP/ffjVKvmZ/ff7VE/aPz/79P/4WOlIaLGpkr93+vHbrHf8i2+4tgtUZkwIFbywzFpaf/IIIcqIA",
-	"aXyOLUgrpsLxz+jxkhdzuHr0yYOGI1q/a4qyRi89n7TqKG9GD0NuB1+K0c3o008e4kDOMEI+vea1tyNm",
-	"lC4fd/abcnQzcgR7jE9gsJwvwII2o5uf0+etecQpZO7svhsffPIpluC9e+WOm1kqaegEPXrwIGLE+AZy",
-	"rZ341UsoOuEHMTjcElDG4FnZPiNYhIG/jQHs1FhxctehBTMe/XqxQDfF6KU7P+47zGouqjGT5PZE1CTE",
-	"Bpwhrj4R/NV45Lkekc8j7L8bk/bkGmFTszvzxP01szUoRn6rAeEPPM/MgWO5WKTXoXK8i+8HruCCG4Lj",
-	"k1jDbSnmXDgp5JHdOHMkaTLTsUggGjnHbNjcd5dK7tc/gQ7S17QPlyUtfuSyrA6yAbVqcz2lNCMxSfL5",
-	"5LP1XGGyGHqICEqLWz7hBlslF3PMPhhGdR9Bu8KDQjaZz5hLHJUn9PBoHKqBP1fl5mxU96NT0PTdturg",
-	"YTkutuP+2/dznHiMW4ZzhMXLc74kV5GwJqgLrc3075jt/cQOI7iTsAoOVX92tlfwGv9+w3hhXzMLVWWQ",
-	"nUpRUiTTqtCXG788xt69Y1/2PsaI05jpGvUSUtDHrJYlaJwuGd6MG/ZalK9vWfia5eYufI7/It2PHrdZ",
-	"qjUT5hPmzoFXkUA6LWjqCDMVK2ALIZ2hcEt8rxZgKMfQ+IAuxrnYTCGQzYa9xldfY6aR+/EpN/bqSzeP",
-	"q2++eE0awjZT/8RtMf9y5R3BOxfAfgzOL9KfWIxI88JGQwPT426JmnO+XII0FLd3S8Ww9U4yUOqKCb1N",
-	"G7bd88B0QQ04VWEvuT+Mid9zApb6ENAHt6h0wocPX3UW3lji0iuP/rd1PHfvzkudwZ+aJhhmTO3Q9Qr0",
-	"FbZIh8AM4dQ5js0euakG+G/ouq6+oicuKLn8Fy5JL8Dm4IjxrIX1iWlTrf6b8tI8pXQtk4Qaj3wSzDZx",
-	"XmwR5/y3CQ3+Xi6Ti28JfWBrR8CZlCgTbwms+3Uw+l6zBd84IbXu3CxsYoVcfQebK4MAdlnOjvh2veQm",
-	"3ShOihuIyGJoQMbgT0oSBtN6tLt3GQ38s2SizaAJtQOeiSm1gEtPmdMlrYJvYUObc1GJ4PSE7TieXaug",
-	"s/j0f2+Bb8Y+T4VxuYmKD7wRZkvOenidnKSN+UtZC/upzxq6GGXdBy5s/j6uKlS7TPQmCc0IDo013Y4D",
-	"yYgmXQS7fuv+946UQUxF2SPdc1ioFTwl6P1h3gn30r/cwUgw9Gf7CuiZaEQTZhwJRXRyCujc97HtJE/b",
-	"+Bln7+yzE+O8PHhB/nsmYYes28w3DtVQvhic+jYM5sdr3iSIpK3NLzSf2sfUOnLoTnxTwmKpLMgCAVj7",
-	"OM+29+78ugitZIAu8vBsn/6+wmrdLMc8evDobN8i4JP9b01gVstbJiSeWj3zTMbROqTYjHdckHGCRHiq",
-	"igiZs3+DhyYheevh9NOATMg4snko/V+BnlC/X2agouamO5lS4ThgjmZOx9o6DhPlC56zl9vnimpkPkSZ",
-	"5OZ24Xvxp7lyJoejUwjiTSgBu22prYXsJ36Q3tdqOqXgUpLqz9xfTyV7UvnELATmm92ktEyEZeilXT7s",
-	"rfE2RR1IOKe/+TiWU3uxjJDCK7de6xDlXs58l9uCIqGfb0aXmGmMqJ1nrn64gZO95BFCZoPyXk4SJ28j",
-	"noGmUNfJZtlw5tjbRhFqkoiMdb/uIdOUuAnDmt6Vw8+iNwi6fCiN1/mEc5hihCYvp8PpdYSj62Q39IXD",
-	"DsEIE9JdZVs2RZeTOePI+b4+zw4dUuum33FbzC+mo30A0YcLbvs/xQq81xo1Lwlr1uqp6FR9v/XtNjVO",
-	"46HeAOHVg6ySUXFimCnmknXFmvAhOJ2rfr+s0s7J+yCUezUlxJXoTSPlnvYbHe3SB5oEYWogiBNldJA+",
-	"XWKd0gdlAXyt1oyzbQjPEP7xmQkBFppuUuqfiikxUcq289AIOLp1dfoewH1jfIfO1PVbR5Z3eb/tXK1b",
-	"rHP6jeqLA4LmSnuS110/iNu139k5h6LlD8Gcm6i2IrQPnomSxd0+kQEc12W3/AsxnT5pPnReU0ZCcO4O",
-	"0L89+tzZIpyt0zhgFgR+d7Fg58lc6vbtfqKgHorPuzfabZajCFPBOjiVVSNER/rmf6k3H/qt/1Jv3ufF",
-	"/1JvLi+1wr77vlDbvZLI+hYRMWCMCZjuznP/P/vt5lmy2z92HgH3MWVj+hXfQz5m2IAdoZDNzRy0yyVU",
-	"YgVBKGT394vmsUt4ASZbV0GoWt4r6H6VdGGlxozNq3vtpV/d5gW+lR1U17LnlfUwfW0eoNRLeGPPew4I",
-	"CeDDODCByBc+MdSGh+JjyDYEZUaanzs+c1U5A6cdNPDwlOBkaUuZwYPVMpwmUDRVwovuSEPmuE2pqih3",
-	"1L7iBTyPPQ7PfM5ipe6g5I0OB+7oQ8m5cGR7qdx/L5kb0L6AuWxu3y2HebsUeLgztl19l5XFXzWFWmfm",
-	"kEKV/YWmn8YT905eDoeeu31HjU16E3bGeq4Qej3kqPpTmORQQxUzp4VDMI+LsCOj+NhxRnjrqxQlGjxT",
-	"AqtKTYlKwvfcJS1A57f75a7u3VvKBrhqMKhAlrcBiaYSxhJUAVO6BN0vy9UQtv7+nesrx6/w/+n79g99",
-	"i3muv/AlFo54k+qMWSA7vWwaCRPlRjpqkDT1Hhf2mTyDLLmQtedn9ri4iKHXExlpDx85jXt0uTsHsVzH",
-	"rJaE6oo1iSjayNk7PQufZEIG4eHrt/5f765pFjz2BEyntP3gZxtKw8/t5ZzGcc+ZAnq5jLmX/A68xuCp",
-	"F/HEe+xLJur3+OMg8SVyuSIP9hIMl9tXmgnjEaIc4RNjJOWoQzdTEq56qYH/VBI+VFXwD60itDbmPpJJ",
-	"1tx4UFI0ecnx7i6HhdKwb8/21Br2GFMgZQ46Ar9pHru8o6hrF+JEEJLwT66M9LgPnhTGl9AS2K3E/IaS",
-	"b8ahaVNSUfExuq0K2v6ulYZBr9/Gf7+7LtxNUVWtQHYuD99YpSGS6exXqmiN/BHpLehxbtHQ427E1eyq",
-	"Mtms24we8wTH/ijIfoGQVps537M284VWy62dbVqwiF0cn9aRPirhWk0M6JX3hOaqE5/Fhz444/TFWmAq",
-	"3P1GIC9cfPIUbKjqQccXbRI1jqgAuQBxD/qX+OztO3FIl/7wPT7xh4kiuuVe+EJGinoATMwszmiD2Zt2",
-	"3FUj9D2VIH30FUK4mD96gVBTarPwtaJyBpgnGOQ+JtZZbu5Cgjq+EBMJQ/oPJlw1fak/3Kqi6FJPKqS4",
-	"SOrOMFWaGbVolUwPv/WQaw9aUP8rPnXGZDHsIomLwCYJjXvn/Lb/TjNB6jrahjVPf7QCbrZDEnGfH2A7",
-	"hxhZTySGNbCje50IxWzebwILlfv+w0Hfv3cr8x6uqcCTl76qsF+bpRwoavJr5pjX+2tdzgAdHB6JyUkY",
-	"XVekim7guDq07dPefSyf7zz7h1FRthd+YQ7YoXIPtSW72zm1JaJJ3qvasi8YgWvJuIQ1JZfEZpTCsLXS",
-	"aMJm5KSWaTnl2xntBZb3ueOeNIoP7eqPW58qIPDx9Akv7mbat3XsYLLMHe/LLzpFie86cQEPqQmdUHJ+",
-	"jiENQc6TW/fCcg8QnUxwEKXTrtzI41SaQ9/0hcgY1F8kLBN/uML//pnY0KsVysW9w6EBZahT8snNjnMJ",
-	"cz8mtuRgVwbc7w3Wdv5ej1jXH2JtP83u0pcukSBVjjr8dq3v+WK9kD+AaPJeHAIB8f2S+x0S2tZqC34L",
-	"sbn4wjeNH+PvqKQOc2OVL6bDfnu+7TOvlITjrkpiu+tJXd3lK1LcZB9X1cfCU52NJnezjspEa8OpqGyD",
-	"cWkkX5q5stsdDT9LNm8kC7r/gHu9PBbqtPd/O+dqjuuT4A/sbl9MNNrDz4lOCmFeqY5rWGe3BMmi+8YH",
-	"MTc+bXyOqKO8qrA3PUxrAyV5wgKiQ2jhSl11D6ahbrem9HRIZ53dX/DBncPy0gXyVMFMK76lljy+iglR",
-	"bz1tndpoDVTTk8TOW/pHJzjbE2dteXl87sCkDsOet1r3cgFCJAbjLE58OO3NHCCP0//lm6XS9gU+c3bT",
-	"yNMybTS8qcybltngfyzMKmMpZBuqUdYDlAKbnRjAXkXEsoVaLLi53c0n3+ugq93t3CuJm5oQm44yjN5J",
-	"7rESBudFerhROetrzwAMhMMuH+jyV3o5x8hQWZPE8R2enU6/1VL2yAIRVVhIwxjHQzMRkuvNftuyyzZP",
-	"aDUf8cFUbhhnyPnjLf4gPDaz1MBL/DN1tFK8hJKAyY/Kg8GhOkp8nypeHnfGzur/8jfrVGTxZ73FnuTt",
-	"R71Ye+2Rk7VaG6yljdszbpoUxdPIQ4cTAjBXWRccZUhkREm99K2sw5mIv+ClOxg4bn9ni287lCfDKckq",
-	"Jx6iP0EUP0IQxTVFV7zAMXfGRwW5pUb3fdO59uSOhcWy8h3JckhiL8MzH8r1PkZQ/N/ndfQYhStu73qu",
-	"YAWa3QEsTSwba9q/jpvuWV6p2FdQsEfWsWXmsf1lFhXnJT7xYXrhaG6XVRywmwWSqVEd/mK2unwf65N7",
-	"qZvWiu/1zp+pABvagFBFbz+2EtuFesqpvo6R/wyCHYmpVZXUxgX7pWA/eSqXNwBsrtZsDVXVxCNpm+wc",
-	"FuMzxciQy68RmySX/vktwPIsEuH8nmGc1pO5En0LkD4eOfRPPJ92WxodPqDDOWC11Ro/py20Guh/mPdC",
-	"a4L3BgkUKz0l5uUzswR+x9R0jBe9syzV8YBmrU7S2Yv6p9g5+UPckjC7C+/HXrYGiUZhdkE6+wcr1/P8",
-	"YfhpvvkTD2QAE8wveyA3HpRSl6FNPDVDExbdeMdtf6uhcjZYHVsAv9/auj9L6rYaMl84PP/Ep2FHiyxd",
-	"PBcgSNAT0W603YsXF512+3cX7aD2HVy+dQE3d9gxEcnibF1CttfhLosdO4sCzA6VMNTkqXS95MaslS6z",
-	"qitt1/fhscsooWF4+tj7Lh2jWTCFFquzKQKRbn2zBd892/iUrn7ERtfT9Vv3v3ddzHlUCYp76ZsvLl/c",
-	"c+FmQejVi82CsAs82XKzmuvS9A0gtEl97cs+DuE94jPHkv28t1BqKFXbQi365yk+88//icP0Udy9xID3",
-	"gL4ZiqDQKUfVTn6Hx+0mcZ7dmHJGAQFFHnHy1GKx00M4cfTCQyecvY8KaJXWe19QGoaLkvGJqmPQBHNS",
-	"rWla1qqqPEsB5eOy9Iu7B7fs1oV3gUp2Wsh7SZgMRLwgqCjfYPUfASu3uQNjxfQLhLqYtlmlbxxtVwgE",
-	"dPycGPD9OY6rlW6JgVxvLN9XMHmtehDyAUlLJ6LifqRot5g1e/nc7fYV5QvnotAK6YctxkS3YalQL5nz",
-	"FTBeiTs46rIqoRDmQBdJKEQJp+qKl6r49vN/L2DyRJnyojjIdlt3KSkRwIgyhHsxEIdhXR/eUZoJWVR1",
-	"iYkwC0pCaj+MWa/ujaMkG+b6dCf/nWTLnTs1wG1p9ftNVdvXbDFTze3SOLTYbCWnCel9JsgEWBlATEzX",
-	"H12ErBISMHH3KJnidqxb+/1OrU4VJZfyYqnVpe2RZz72o2YhZMvLUoMxO8J/4YiE4AVofBp/eJX7zeKo",
-	"jVG6RBa9MkB5HGmB/wJ49cw/+qHJ+zAvN8f3IvMv7A76mvsOcyFSyJdLTZ26kSlCGywnzfEsUxZGwavK",
-	"sLC/JOxJvaUCfMdEc24QePtIuY95+7w6VF/vH7qcWfv79oh4At6XndwgirRgJzE5ksyi/fhDf2mj60Ng",
-	"DLX8MC+B57W8B4Xf0ae5trPQCEjGQbWb8p7gnC4s6p/XQ7T6R+f87keTBvaEa73BLuq8gtKnB9d2P8Xr",
-	"Fu3HLVAWdx/496L5QKE0/HUnC2buiMN6xelhngvgAP5OdYnHXnWAN7yw2ANDGOYnPvb1d44LDmj5uKmJ",
-	"vT5QoULG8eeb46pUsv6tC1ScfCiVFh+TY4K+4H2mSQ9FLE9ApxUzfGN2ChSo3Bb/jHanb3l3lHa6UqLM",
-	"8+KPSpR/1AAzluR666Fe9iWux9O5fkv/6AzdP8dHBtOWXru4LqfMZXuCP5Pg0YfaNyaRL6cn71J3QLjg",
-	"uR/5eGqnQwZViSV2JvYu3+1KeygI7kzO0bC654yr747aL+2H0wuS7GuKtfm2q72Ke0OLViXBt1kRptXy",
-	"S8kqByjYbgU2KMXy94ggSEx0T52fFd4UY+a2Gw3RsIlGyAJiXIR4NoJTbIyFxZgtQSe7uA09mIAO7QP+",
-	"7pMF4DE+b/Jux6PR8nWPR1UppviaWIzG5A4fWAJPBoTQIUkiWQTvru/7rnEPQDeoSsxVVdJZxgLA9Md/",
-	"O0dytLkTyzyu6aBG29yyhTKWGYVIGbfsgSNkrsu39wac48PN+fApTq39dudrxasat95Y4GVsVMulkqLg",
-	"FQrPrM5txQqG1XLtzW8/WnHFCqgqE/Hr1wgjqmsMcrjTUVfc+CgGoorkErS8DXJSpdnHGB1q4bPxIClj",
-	"fOgEsVjB1F6p2nb6957C1D6r7Wly8fd4jXrC3IeTlzN3moScEc4XhvjcWZ+rNVvUxdwXFmMWdQApOJYp",
-	"+qBmHtsX93fPE0SY+3A7J0QCQnhuZUKSQPdXwkk88SsUfXCZ42OX5IwPbMf9mu8BjXl3w8kRg7ep090m",
-	"gGLihH02llthrChMl6fgRfPUh+ktaE3wgqVAagWaz2DMail+q0GCIQXMqVuoGk7RHyltUMnUlMEK9OYo",
-	"k6aWCJPWXX7xvB7uHHte30ck7tKum7pVeuFRlA8H37YJ2ycn6jkUIJZHJHx7Kh9jIgZz8I+YF6U9vb3Y",
-	"C7tMt5vVvADTnSmVTYTqyRNzTgtIe6S/5tUf88y5hfsNif3fA4wXdSjjtmfosUXssNuHdM9Tj2DCIRHM",
-	"ZFqCZzJhmEdUzdjL4Y8tx8QBW/7s5VEfmXbstu6+0mKcFBgzExyPXJo1aCgj3twktFUaLhYCp16/JR54",
-	"d23A2goWnka50Ll7xlPhHlI7di6dbczTyLz58oE0xOklQveBdu8lgB825LI1K3iDRaRDn//HhXVWPSZ7",
-	"s1LVE8sCUKIgJi63Ib17SlIDhe6M6z9RVQWFfeGfO+UCu0QBE07uTMxwdt3mNjQ+Krhk1jdm9Rn652z1",
-	"6jex0X0sSTZhUdHBeLssYNxoQJGxQBZ6s7RQMqsYxxrw5VxzA+yvfAZX/s9CyU+Unl2vHv6tk8Wa3JEW",
-	"i9WyVB15I5pP7Q/ukXsTcxdiRreIP3ozwo8aaBPPBOXeI9QaHi3LbQyM4+Eae9wY2wYONlZUFcWnQo72",
-	"Wit7hEBegRZT0dAlk+HintocY1Gcdmr+xOK7GT0HXgb/DO1/I3h98VUX5F4XHxgxk1eiY99fiJn8Rl4I",
-	"n8QPfs9K1SWAZKCotbCb0c3Pr7YcQEtw8qlQ0qgKAsAJGXEc4SJI/49QKAdgTyROMm6cD5Dld46iY/eG",
-	"8PKl9zHurLc3lgsFj6/uhDwQ5XmBD36Lz13SWxs/cx+GodPZJkg8CQV2Bohwu86Ew+ZLakr9LnwKUyAr",
-	"ES5rHoY/HybpPZDzwqR8XFXMxLUMI9D1W/pHZ7eP57BQK6C1DL4M6bUcwOHlTiZNmnFPGtI8pCKdqTZw",
-	"kFbthu3jfPzlElQ5NwNe2OFvAg168N44DQ72fX0OSh5WtL6ZfsdtMc+kbEpYM7Hb8gsTHLnxCupNq8CL",
-	"lNSJkqXBNjy+XRxecs4KzaXO8AU0QfuhCTQX0EmQgu/F23Nx9vwOm1sEGaB04xe/xRofZ9RHQz3m3DmT",
-	"ZDNIQKREKsawTJcHUpZf3U+/3T1x87vqgvECpEVCXhI1ApXW2DiAs6WGlYC112ZDmjfFW7AxFz1W8s0h",
-	"PmrZJrscNBfGqm4waJIkX/sHT5Seya4uZadfei/pdCFkbOPWNwXVCdsVaDQVMPrDraMc+WKN5dJmc8nz",
-	"qaj3i627vQ8XjrATxq6da1XP5syKRdMHPJAR01xvG0BeGyIxEjteWALmNeyzB58drzVe+1OQF3Lf0wPn",
-	"UpMugBhKE3w/1YqeepeOv2FW0gRYLUvQxipVkjuluRbbLmtEe6OCRvLJCcsmUKiF04P2C3OGyrSlVhPo",
-	"Yhg1gQ9cq8Y5XjLbQm+CV0FSQhszFpZsssH/3/pG0UulKWHfhEI/r9GcsDsh9akz6n9kwdQwVf0DLNO5",
-	"j1xS33W/dT7zOAb5NLVsyxt+B0fW1pymde7d++jdJaZVGsvFyK0fatDS9z286Wgxt56rqt1hLvwcUAdf",
-	"9WqNx61v/oQQMBRQuVQbPg9c7uVwodzljfK3qa5jy1ovlcmWZsP6RaGWpxaKpOS/F//ZMpoqu/yH768m",
-	"/N2fIZRW5DpmJyfQK/yWe95b8I3TEHDfhTX0N+rnzCZuvw6InY4rZa0xsSILDP8C7E/+kQ9QP3yxFugw",
-	"+p05Rnycxu8+erNoDxA3oKiUARJ9g1wgjrG7dYeX+MTQff6gdAG3hAtrAp/Hc8rcwcpqAETvjLGGf7x+",
-	"6/7Xmaj+kqTRsB1xL106bTYnb89oSXtJPJie17DqBCT/idtifmHCWnhjaR7Jy/K+UsO/12qmsd7CqQ16",
-	"BfoKbxGi0JjV0oqKhWuPgdxqv9Cf4oezv/+ojPzY3IUsIKuYsWp526pSDN5tRz8oWQV8BY3BOIH5dmA1",
-	"sSHN3b61IZWaHRIrT9Xs6A3JuCMrWEHVOz37qZo9xRc+uvxsN/N7qWal7DFRjoOncBIgAfoe09oc8hj8",
-	"YMhfcDFquQ/cQ5i99uvoSu7YjhtnMn41cAtu0ieb4RdSe/8Fa5zePYdymm9eZg/LknHcxQGbGFn8+q37",
-	"X49UiaM21r30HtMk3NJ8mlZVMavuIHa/pR5Vg9g+dymcnTIPPhbWe0ZpJ3qY9MjYy8+PazXaEHJApsSl",
-	"sEhxCe8l7HLhnfZd39Z0veK5WvANK9WYUlopbQTRgSV2T8GcJBMgs44VS9sd+NJAtmDAtjrwne8YPjzn",
-	"xRNneHEIP9wcjnk/TWs+iuGbObYsk9WGSbUeh2pyMahpX+d+kYzt9pbQIx+mwMTJ3UNIxN9FGBFxlGuw",
-	"2MN+hLqp86hluK57CI/s7NJFdDhayz0rca2PXjKpawJcgyb2SJ/a00/n9Vv8fw+d7ziu2bqRE4Wh1o96",
-	"rrZS96tarhRuFC6CcYsVckP2ZLvO4O2Idnx08/MrR66Qa+9+fOWe1KtA9VpXo5vR9eohni3/vf3wm/IX",
-	"M97VW2273bz2o2TLCkEOGqA8UYK0wgrMJg7pnd5Rvv96iWh/3i+zFeJt3g7BlUSITjJe27ly1Ig9jqEM",
-	"pRWlWkvvBmx8JU6vSA2FGsdfDNN11Z567ImfilViu+D1XLWYExsnZ+Ka7mGtMKYTI4YSF557g9JUYhV4",
-	"6MaOmLoJ/FGu9Qa7zkWMdrqkjVXLpWh/GMuB9keolJx59zo1ZXC7ypdLunHDGtHxkaZHKcpdzqlL9Au9",
-	"+z8BAAD//w==",
+	"jPZF8FjjO+NgZdOOB7YK+5w/Hk/ibXPCdbnz6s7parEJquWHF0iPjf1IqckfK+dwzRdWELzcSZwgDH+n",
+	"KDNkAejxSFiMJ2uoGElMygplIXOfr+cKVqDZjK/Qs2G4KN3ZSd+jbqD+dPy+4gWU0XO/T06jal1A7pQZ",
+	"f5f1Cci0ie8DqmGE+JmgILuV0UI6NihjqnWS+GyUSS/o8JzVYsm18FJ5RyyimGCTzZa/TEg2VboA9lep",
+	"1n9DHd4/QXb3X/nUgv7baNyh5O7rZhPSjdHLF4ILvcjycq2mqipTrOLF+v4HJxvmJeepnyDXSP5GQSVT",
+	"yWqDF4vXKDDxQvOpNXinhF+thZ17Gnb4WbwillgVZ1NYh5iF+z/wYj5ooV+4SUH5cq1Sa207+/foWSh3",
+	"GVv0w+Ci3f3JK3FHuUAVTK27mM9A8lnNddqB70STqquSGauWLCQPkLe1VHh3S7Ue5GONR3TH71RXEMJD",
+	"fsvC8SA/F07DfXDiDg4Ud+jo6f/dxsK7n6PieM8ZaL2HOGhWtvilOYmtD8WNDESOh6nF4x2C6wsxne7L",
+	"2tL/dvdk1BL1L+b+fssmFZd3TShggywacqRSd9hUq8X+sA+8OxVfRSO3HVTJ+2msOuaKwjngy0SpLuL0",
+	"i5u2bLpwq+K9ccN2kpB+kbS/N+ytm4X7+7tfZNjqG/ZWyBvWfuHdL3LJhaPeDXt7Bxtzw35+S8r/jTeo",
+	"PoHFslIbgH+hTjsOBv1N+Mcn8MaClrz6pnz36t0vct+azKkom5C4J1Ygb9kdLC0JV2ENa674w5G4Rtdo",
+	"PUshvgeHbFT/bscmXV4jRa3xJMXZjfAy7TeNGn9n4JcXW/GLLhNimFH80tl6Ocu4T+DyR/dMJmxJUzls",
+	"g2AknU7YwJljROHQLZu1tUoY5nHYWSUO0OnjTQfO+++2V2DOQZKcu61F+fi99k0TCdnN2oNFZcghGN2M",
+	"nj549OlnHYkbmeyztZBBd5CwBmOZhkLJQlQCnXEUrnfaA0qwvHOSvtDpOWsLsd1LcUtl8U4UJyxvSa2R",
+	"0Oj6ezMaLhDjlJP7oaoKCjt8M7gxy7nmBhmGVVy6O2PMpqrWbKa4Naj9IdmD83xrr9oDJI1dutsrcAQC",
+	"WejN0kLJrGp7nhzRtmnyWQ96NF9OU2QRPItnN/qL6CTdv2PKnsEm69MZe3it8NHGku5Y7eD9DysZFVcP",
+	"Hj769LN///t//Oc/+CR89Gb0GJO/vn5+w+a4hRNe3DEl2XdKlnzzyT5DNLRJe4MrLhk3jLP1XFXdB+NR",
+	"UqkIhNvmloEecBykg5CX1i08c56gW2z5Hfr76ruTJOC3esvX1go5d7meuSjTmfBTrtE0p+ulMWzdhsea",
+	"Cj7TAAfDl+28gETIiGaepFStVznhtNRqwieiEo50OLO10nbuLEPOrBa8Gu0LPKFN2lG7VELaLsVjImwu",
+	"xrfmBv2AWEujSkoCcM/fsAfu3LnbZM6raUMn78t2LKS3/MPhDzsEnJBvGx/uo7IYsDaZkTIHIyxetH5H",
+	"pZqocrOdKsrlhi0oVebI7CBPzbGneGrKX0AhSkhFWislZ/szn9Y6+Boa7xJmMUdmXPNhmWtYL3HY87if",
+	"gOELLWimucWZI3N4kaVCzKdEKhnGJ6q2rBWr8ZmBo8SN4LNzd26FV+47NCtHFLBXGEQaYcbLfHQz+nT6",
+	"D148Kh+OWum8SlJiJcO8TPadp1vi0ujO1O2VN7oQMvwm4WyMc2+lZbcWIWRR1WU6n5oW2HWpWa/tbFil",
+	"lDsG3Pa5zpqQ7k7SB5VaWYXxujDFQzb3bs4HJYY05G0RIc1zlVjBAXv1DIk+gfoLSnBy+mGS6gWptVB+",
+	"vhkYqq3UTKRvqyYim9xLX/gmJHo7/ClNyPr8dahr2TfhaKlkps5SsZWqizkYlKaY5KMqqqrbv3/RiXnI",
+	"N+239gU+7CSZWKRcs+7aVlMLsp0lQtdTW1COmZ37a8kfm7LDV7dvxPGy1GDMrXfuT9liK9ftYDY3ii/H",
+	"Nzft5OyZknCLok0yrJLAa+oGqxfbzxnL0dvaj2eDNyRw7V4lxquDCRdYMRajz95LklBjQiSa2Nfr/MFJ",
+	"jQKFtq3r8F5Yd40y4iKx2m023dv2BXBpb5z+OBdyhlvpuHID9tb9q0SPqbCYHI4JUnh01nyDf7a37s0r",
+	"968bVoC2XDjuk8reMiGvSlVPLPJTTNIM/D/nJvgbmIFCQ2O7SrX2TtIbKvF1X3SH1qgFoGLkTrMv2/bG",
+	"8C2Lku0WmfYmKFGlKDH9Uyzg1n0dnLl8g0O4M0gMV1Ieh5hJcE/fEj/f0O0zd3etVHYcxsGyIi9vHfkc",
+	"RxGp6F8+Nnvl/xkIMRqPvF0e5zoaj2ZUnR1mRtyZkd5fYDxCpDQx3pKzvhBjrVDaGhbDGAMykPIG+Rx0",
+	"3jUhSMKztRYWzC2TdVU11c2OyFIxUxdzP92+kaKfuLS73tWf/TFxcqCqRq86r6+O68WmV1SJO1gLA01I",
+	"7cyTzSTn7LpGA512Umtw0mHyyYMfmOXS4isy5WXkl9Ooj/aJotL99ME/Hn3mBl/zFeBvlqJSFjdhmyj5",
+	"iDLeqmsKpcoCtMQc/wUmGwIL71GQeTIgrvwVvflElZB3c38zNEnOL3RQIUma8hR8H6a9Tm1KHeQTuiZE",
+	"CIr7aHRJn+kdM+4Ks0i17vxwAJWgT+4G34/+bIdwOTXws6fSpM4IzusDK01qG2L9HVFN1VJnqd6XK1GC",
+	"LLpc5KESx/BNTD1RlDbpHUG3jDgjUYKHSd+OV/BuTvuc9rxGOUftuskD8Xe0+9QKdCmKYQV2ZMIm0l1Q",
+	"QyKVPFz9ThL9qoRsF9uZO9TxpkE3gsoAK9QCDCsqZSDlC0Oa9b8NntdSgv5hmTwm0TmYyIfnCyVniM/T",
+	"SliZAGsHqED4a3hvlsFj2muOL9zDKanpdt2aH4/P2ps06a6kylFdq6fhuLnMdz6V4vGveAEvlfvvGYLd",
+	"8YwNcqkHh/g54q8NUffszomy83heuSwjbo4w3tdWel+bncOCDA+Km6ARDZKSKbgvpOjv+TatDMvMFnhl",
+	"e6cqYmiee3Qo9AhOBQWP3klPq6pAdtgAeII0GGuoLjtEUxHbCpwhNcpHmQYsKyvhT1VuO0T/VwTps5+C",
+	"UNULmQ4jdNQ9TIXPMUu6rjx+VUyKLJV1asOS27l396qiXkC66KcSW1m2OZHRkfPwlajgMSqT+wJgolZJ",
+	"m0WSX3oFsSQyxNPX7pJbcmOgZGq1bc0cvHnc2dbg3k0Hs0pA+CVIGxQgC1X6k7S/BV7GJqtsAXrEdP0I",
+	"aRLKMnmEo72dXE6nekt/e5o9FdyQI+GlSvshK6XuDEMtOZOhPjyfJlt706Ga0p+edpzuBZSbTG3MCrS/",
+	"xvf/KLxm1scZmJKAPhsofiSuO85p21+C3+vY/cfFMZAt5BALqSiEQ4eXkNNRosFnWykZFrQZk8ICb2zM",
+	"8xClYQvgMhbu7MK3OBLResLib0bSLf6KGOkKPZfwZom1tJ+OtwreMOVW+3zC4FEr1QJ6Avj46ubg0Irz",
+	"qGX8JzF00iMVeH0/JbGDrQfYw2HRh9Edd7D0pEK6Oy04JkJ0YL5l0twOJNDsBsxSGvs6LWF+6xWPS5Yn",
+	"PszkhrbOZKf2G57LBBOCW4OSkMMGY4KRNxt2wFvSGVin4T9tqWtFp2x/4rkqcLDSyzmXV60QAHB3lniB",
+	"aA7jgG8E5ZWzf9bekbYQxgg5a71X1oT3BcnftdP+LBgL5dXCYzK632jurDulN1d3sDERZsH9hGKs2BRV",
+	"68e5wElMlCzJWYySDX8kYAWkr767mioN7jBikahYQHll1wLrgmoDWvIFXCGclxMYCy6q+BOvBDdXZs5L",
+	"tUZThBu4UrKi7xtLinOpFlzI1lfCRlx5+oTUxishV7xCcU0/l3zBCT0CXd9ztZbxb1apKwzLj0eVKu6g",
+	"vGrb/FJdgQ9WlVpMg/fc+8qX5Fm/ChGmfcFIQ6L2aOwVL905N1Zzi8im+Eu1lih2DXDriKA0iTiMNVwh",
+	"/FPr5waMajxymtJVhJYUM3kl5FWhFapCzW/c95CSiGpyZea6lnfICivQfAZXpVbLcKfx6iqmh2pAJJMC",
+	"mn1ufqWW9AsalHwjFCy5gjdLTGfHP6+vNPxKAYWUkPYHJeMHjjVQBxAh2jHI3aN4Nmdy0NdOdiWPRx1o",
+	"Ai30r2F6QSuC5a/+qAjs5s+aurKNO3jMJrWlPB6vuDAlkQF2buMP5j7FvKlQWMnNnfGlzhTHXpx63Yry",
+	"pJv2/Fft8OszdRC+0gD/DRfJkd3S4lvL6+tmzdnTOOPBARb3RYLZbCujbMk3WlUVgzdLpa03dRDRcl/z",
+	"PLyggck5mRX+U0nosgOPt/SOsdMw3tubF85v1b03043G9gQ4sE8XDlm2OeIiQct/1lwnsygrtd7yObQk",
+	"YgdgQQlSLYREjSb5wAKM4Rn3nZpm+CSeiETZKpWQUvoAAU84Y1hpSoYgEL9kepKGIomg6JErWAPFHEC5",
+	"sOryL8Yjv6/n3OKVg2kEmLyRBmezWiyXOf9NP++jdzoG3d5PvSHNOG7Y9hYgTZsZNORPscI35Y8+0rPH",
+	"Dl34cjxz8o3lkwrSq66l+K2GHlhl/sPxjTis/3ByHYiDnHThG7WAbW8JoSnhnvuMoZJvqO5ZmCad07cE",
+	"8NgoR+bcJ4JtwlCNJfUIEMZnyqILF9X0fUlO0ENQdqO9OC1+CWXObRcGeTzgto8vZTIyMTyXQtREmqJS",
+	"5h4J4W0f2kaXdau0OeGxrTPV3LhT//Vf//VfV999d/XFF8nqYywtzr3dYMFSgwYPt2VVeyYHrzg0/9JZ",
+	"ipUwmFXmPhENqf6+7KOShHJZxQTjVcG4ccD5IPJfDMMQwBBYHsx1yzF1OxXOw0R7Luh3Nx9OkixrAomk",
+	"wnHivM5gTBQKF76wG+Fzkes6Dv/jTmIqAb41PqMGYHzOZXnlwygeNdzxLCxbwOIpW/xb2LSTF/rLvDvY",
+	"DOVZcjk9bsGc9D8k9O73EfWh/5ur5rqLTmVfkNQkIuKkrxD2oOHE+PNE2bn/4WAmMHnQEkzdJFhsrWWP",
+	"LCmG+BY2L2q9gk03NGLCi+xxGRI4orld7X8KaErfwqYboCOFwzmboYsyFTP2uAjMAIJuurt7yY2FWwaL",
+	"pd3EgkLKDy7dQZmKNhZMtrx2H4Ej+ELjfMYBRUKkBcxTD1W0swe1nausEePl75A0jvGoVGtprAa+yMTA",
+	"LZiD+RbPt6qmCUJ4kdHKJwb0ajsm2i4O7F0FNR5ZYatsPR5uAkKKM5GCLO/eQ9+Do6H3FqHaq9gje243",
+	"z4EziVxxfKmne73T49kv00nM5slswB1kHkz0aSo1EXVUSExmx55LBis2cGs8Rtb+hGFqn6XSAHK6k0jh",
+	"plcwtVfoi5TqitJtxmwuyhIQhTQGQ24xwjmpbfMcpv+7my/m4I/Gg9JBHDMeNsjuhO/nwUmY41uv8gS5",
+	"sNYRyJ7NbRw21HNaVj++bT6RW//zSO3ewId9XYVxA/Ipp470UL7EkMX+FAgnt78RhNGMHTTwHn6xHnI9",
+	"I4CTWJYk7MLkm1kl169mT2FFdkRQc4ScKoTC1JJEImitdFINdK8LeaKjuAoT6OS8MNEDbqKmiu+cwN6x",
+	"QotTJHZFqW0R1bvLc4I0uuwB97tw/FXyHaThFXtdYaZTQ6CL49TrKH2h+7HHfq7JlSUTzDjDQjqGBemh",
+	"5tBn7Po6aGcZ7Qe2gmLctYR/8QU8tp1EoYSFPoOkFp5b5zl0EqTX8Yzkp51pEOpoHQrnVIVtT/xOZg3I",
+	"VA1EwBMObroFL5OCpU/jj4Gpon3By9uJATE7lIZNkg3W33Nj1irlbl+2/nIY+gafzHwj3nN9w2Mld3bd",
+	"Px7EHnXSnbhqswOstB8UoxdbvSv/0e5d+enf/34osBqOzoGAZ9/j8S9Y/2DoXui79ij/djuHIjoAp+I3",
+	"Txbq6RdE3c+jSqk7d4UqfZcozzpOsh4MLbf55HCe1T3I5dRGPMOWN+UJjRD6BpoXwkyFzeIYTp0BKVUA",
+	"IxlUaaked0zUqu/jq/tZs0Fm+agRBagcQ4zZL6NfRk2RKfbVwsqRpMN5ULOE1qTasz+wP+e4Ttrbffyt",
+	"8sw3uXoBvBoc4t+FINk7jgHCY5iowbeSk23Q+4NGXVIBVi2b3kQhD0zDtKYcrCkXFI1cc+HT2DDp7WrC",
+	"i7sRHW+IztpYjZ1Sy8Nd0jRt6J0PUZVePZKz5o71CZOzGoyhbJ8oakahLVR4Y0wpRMKwNcBdIl2i6img",
+	"hoiz3QwKPDGdt+E26vegOoxcRUS3YYK9Xg/e4D7U4j/fbVh8751rOzK03f6vs/VOfLAD0G6oBTzN1PQE",
+	"rTrgVbdghjAQtI4gORqMZSio+mXa0Qc78az7JVNgrkNinCAejjfes0D1lcIm8Pvkorl7b1tVqTVeU+5n",
+	"6bHAY9Mn7HaOvZ98T8JlxeUt/iDkzLcXdEJD1xUM64M4MZYXSUh03K47gCVGprFkk9rT+DlgNyA53kq8",
+	"O18PRgKdwQ9tY+iPezVkVFp4DKBDbuln9OQ7yp/FhkqZs+1k+ON0wbib35qvwJfKULyXs5m64tjqzUlK",
+	"juAdU6XT/sgtXbsfz4V7JY8q18ZkK0MSPMIbpQfsj14EvPpyqCeM9nNIxgG98flmYNebLYw3ZBITsoFi",
+	"75tYNiCkUxEpMptcah+EJcdJEV3JWJXP9zH1YuGZ/uCA/tGuwDHFyk9Nit4HYegGDVnBS5xQr8rkvX4H",
+	"dDzAx5aRUX3rslDnfsPuYGMYr0ipGlrb7ItTJbQAlHZOWNt5itqzh0sjagaKtID2w6Y2Er0tPeOtGLYq",
+	"iqBmx1sc29YJoxjM3f8X9izG2NxxentLhqblUEsG4b31F8MaoOntNaWDQRhdv2lfhVuZ6y2IIyRxBaEj",
+	"Y9OaEYsznXJeqqQy3REO8jIxkXiIyVplTw5tVYjuXx3OpKYmQAYhokYX6GztAWEWBP+Yzgrrl4uIu5Rj",
+	"hRdzrmFQpCfrQD1dsKU9F62si0mepyMIWTTwPF5mzCjVtfTBk6mQwszxl3NekVBZKZEucWlL9lSOwzZI",
+	"8nabfcdypuZVgCj0Mm6H1hVHE26IAKBtS0aIQ5++Mw1YS1xBPh0yPODsX+ZsOzO6kXVVjYcl9kz6z/cH",
+	"9718h+J99tCwElTCsVfqXh9Guoil8ntgF0kgV7ITPapdQdWyQ6rh3dsDaCFL0MYqlbSTnKK/wfSatCTy",
+	"5UZOrfLGCyF9O+3TqZ5oERryRKTUdvI+pNrgkndiHrslc2bmfAlsAzY5kjjYjqfJdsb45NSeJUI+HkmP",
+	"UZ4C+1HUS2mddEaSn2KAuxYL6TKZhh6jJBdc9yV46b+q9YCzTmfhuVpnUvOWmdxd2r5Yk+4+SrgP2hlM",
+	"zsZLGgSYj9+jSzM91/D/eBtKhSY2Jk1RU5lp3ADPDg0RWxTbOgN+s1/lZcRgT6bPV/5P4mCnvU6n/1si",
+	"CIoo7nA7niitQY1uqGo2gID/FLbbXVw1Rigej169S+DGVclgKfZpiC3JCbcmNLw/WN4Xs6xj+OeRR2Tu",
+	"rKvLCREUeNsJ+oROcLhRRItOObXhYH3dbic/5KAmLcoqNgUoY7P8yFjBdxOY2/CNCQ2zptgANZ0zZcDa",
+	"UM/fu9f5Dt0UsxoVwICMSxrpmEW4kzEL2CZjFhTi/alkDiwOf9sqifmLYWote/Q2SR3iO7H0zVeIPR6k",
+	"q2ZaTH0w/e0gW3SnvmEXPrfPIVnfa+O+eQFhYugabpuIjtej6W94kEcpBTQnGZ6rdX+0pqw3uukVdJBC",
+	"BynSrTw39fMZnVmryYlJQsH860wsRu77VlCsSd1lnCwWlkPuMDWBFxaSSHCDbxyfGYhZRBghpslkaYYf",
+	"3qOb4yqTiXlWlTCn5ZQ1Wsqgcq5tg4jC3zGDzMe2XvVM1A1+GY8751eVo1IygNPVJFxrpRM6NV7eDPMV",
+	"xg2YooYAGu1BD/pHJurKpjuRebCuAYT393bSrg1505lDvLvMWssbuxZon95EdJ+C1wbGzAB4yDAP3nAw",
+	"8ox/DbOIM83s1VIZMu/OWL18QhHxDpLjHhxj30TTRPQ95p6257CzmhSR/lcNJrj5z0ikLNrnRAuYZurB",
+	"cAkxpIJWSnTMGl/m6u5DY7mkxjTuwN42Qb4GkdSPJYyHxsQkBzMINOx97POZEDk/JNTII3m1qYnnoQov",
+	"Wx8ReDjtnEaf7z4psJuPd+TaRO8+chUHUOpU3XkJAz2CO3uxBIloJmyyCXgoo0uCxMSjntIsJF+aucqU",
+	"jgZ02QawjfIpb6PdoaRvocblBkujvEI654Yt1ApxW8ZMaczWaGLLzuaJ7/lSKRm96+7t1JGNAagEQR1H",
+	"I6DUFjVbm1DLDENEQKpQ/UN5AoTqheKDSUVrswqLV5mSN1hVCyVDOKmxE1M9QkK+VCFEZ2hCgaWaKba2",
+	"JcX2z6EAsbRHooyfXUdHrwYslrkaP2/BX+bTHcm1XZqZLIckm7jFDHsjn9jb1A3sU0o1GV2duW7+sQPV",
+	"rD415wJEt9qjLA9zhucCLNjZewD47W4bm1COHbcp8lxsL0LcH2be4tiO83XhkGc4xcdHPZ/v5WukS2+f",
+	"Ix5aT2NtEPISNbI/tNLP/WPbTaRPgU87pmK1DVh5wrfPle11elIXdd0fdArpghvED515JFZ9odJ/iVga",
+	"ZwydtjMq0LOxwwc76xvvHoCGYVvc0O443QIAiSkXRGW/1IYch8/j5cXHTmHECVIkVQ2S88AIWQzjoFpq",
+	"4OnB3o/ncHsReZo0Wc2ZRiH9d+txeMWPmRUIWX9khNggz9Wa7rWQ5/1qgA6Sokz0F8aV5cnytTBWpVo0",
+	"5jgm57yMxt0wrtdlOPCHmD66Q9uWZNfS7uHMpm+D0zFZtimzt4ZBSHXHnfIUWHH2A/j4oA/cn6wIyHtt",
+	"InSGHZ7DtDYpy3QH6asrGza0cT0e2Osc1YWIpJHuE+TLhbbWcMM409ivE3MhAOyOJdwju223MOFwSwtP",
+	"7osfVtrUC53WkDZxuCLkIPRXPjLXm+hUDdJJcz/hi1M9m0/Sn7hYQti6M9tVkpQ7N2oy7d215zGwIQ0+",
+	"gOOZwVkUXXWd7am8erdX0XlqKedFai47ii0bQb7DFtuRv7YX1SsuGX9pBdje/QdpIFXlg5LZ+w9ZeLrV",
+	"Js/MMb2pJ5jGMNcOgVQkvUpvrPe5BMbDxLMtE8Pnnb06BaOjauBtBgRbVSY/OoASeNmOmU8eZCpZIXJk",
+	"Qpcp1BJyMUc9qPZrLwjs5twqZGzXOPpU2FfjQXqp5eau52asIZ1TnNKyoz7qOaUVgPY0yKR7pZX+hhPy",
+	"Z7LVleyAHbMDw+QDRS2oijIW7fQSKj86fSmT0Do+VjKcWRXPW2MS1iTQOgchsUfNHoc83pNpQsN1mkye",
+	"DbayCjvuRfz+pS/wuMhjb+9Q/bZTluHxTXt2VayyTTZjuVocqXdCh5AlvBmWHLG7bBwhPJ5afifVfI+P",
+	"sIgM+YYDt5+Ott/78gr+jAQ6U6j/SmagU9SZkgsnSpahpGQCc/JdHIdOmy9x6e81iWFtrOHKQLDRvgxW",
+	"IuO2jep/YFvmQEGnSUCD5Hnjuza3+gsUcyjufDtT9lwZnmpmFZniYO7iriPKf58wSqHpHHRFBXOvOnfk",
+	"4Nf6NzVwWnRKR/TunlADgPFbHtUcbLhDiZSes4TTffBckWIZX2qHslnwDVyqedM2S+UZ6RyYGTkpOUBU",
+	"J7SKjIAYGnI9OTzSifFPEdRTY0EBdbRXGOVYJfcU5bS7YjfGXU8s2k1ndVEHeL4K8FmWFVxrAYap2hJm",
+	"5k5jNBt69B+WvN5TFgBAHUVSyrSHpPG1sGHTW4vPcPXJ2C+BML5z/r7glZuXYgFZ0KBSAdFkzQUBV2wj",
+	"pa+FLNXa3HrYBRRjzjxvAzAcFpw9AWmaXT4Tcs3zWp5HfsnThBd13r6nBMgT0grX802WUypl7DG5eJ0p",
+	"eL4vt/tuinQvfK7iAFCtJE6/42slgdARsAUDNrgwdqs0uNUxHo3ZnbYuCXzPo9H0Wh9o0Ddx7kkyvE+U",
+	"qJYDc3jnp+zJfAHSfuWLs9IlWwdaC4uMWfOCyov2x22RZl8+idncw4gnLn61zv4tX3Gwm33Vhmtx989a",
+	"mBw2uK8rjZGQnXaefTGc0Q9dJluUuCGxBwyqrMYX+lA7kANf7xv7StdB4FQbNs1tYIUwTuewYRCxYLch",
+	"GiYZ+1BYoaRRVazgbaGov+sN4inK8HoAA7W+mhlRN0ixJ0jPg/ZIqSScuf2aR23oUPVftHqPBbOL3M/t",
+	"mheprCjSBtcLj0yzG2HyCa8Z73vo2Zr+M7yBxTJz7kLT03R2IzaazeiVeUUVS0jSc92tEAnwOf6NZj7x",
+	"4+3VtVrRjuKyktsgZvKbQXCmW2idbQy7bry7PdbuCU56EoZdAMbtArF7YXnsfhYY8TxUbvGq5VYYKwpz",
+	"3oyb1riDS9T75yfsxspC1kDjzj+QW9M0KzlGH/1KVFXuPPtHftjtdtY+8sJQz5lstQTKzQlYC5rdwYYt",
+	"+J2z5OKVOU6iFMrSZHpzVpuvQWe/p6YhFx/z8KVqfxofSX7QaUQVXyZ8QaGC1jIlqRLGiBLSo9D4qXoI",
+	"d25JlSRUKHKtYad7f8EEsKjEqIfU/64tpCeaHdyhGZGKQjVc6w3jVDPsy6a8lIHKQLDBM+BAPAkSmKMe",
+	"fdFXK8bSIpzB4ROSNUk8HXZZe4cIu2zdbH7YwLieFnu3OC95BtfCFvNj2rr2bNbarwHrixiY3JWCz2Qq",
+	"N8cNCcYa7BDIrFjALXvgy1ZCK+6IiUBXQnfV+5ybF9g2O63x3AEsv4i427ttkfGGI/lHICx3sLRuQs7a",
+	"AwKV7f788BLsnu2GYmgqbx/wBZhlMgOKgrexcbVBuCyJMAtUeyg0gf1TdZ0Pq0OykOmo1G39AgqVwiZr",
+	"9p8ZfCSx/fsEb1cldtyB1D/9h6HAX/Sam8VMqXI3FyMNs3gEAEUeO2L/0d5tn8jsQjw0Yzl24Dro7l8N",
+	"qkVYa5HtS7oH8P+MIg4NA7ROYJtjY0cWH0OIBG2QZuJ322e8mXxgzLxQGm77eZn1WRO3KsRitL3dS/TT",
+	"jx49eDAaj2pdOUli7dLcXF+XagGfVFzfmWWtP/EDX7sxrlePRvvIMvcmIz88IXgZ2dXi/L8/SMf0LiWX",
+	"TLyDdgFdkuLj45RTfbBqLim6+uIqtnitZQR6oMiqRMULj3bStosv9/X7pzE5+x+G9i71K6n3DsqDKRg7",
+	"wnVwDkc+IkErOEdkxGuQx0/lpY8x7oR2ecY+OReq+46Xre11GhY+xsOcHOj0RJXOrmA5xXJAqPg4GO4h",
+	"pRQDILZPzs38rYY6j1TaJ0+zd7Z9KyVnB99nB2bZe16Dv9BLfsfdubNw4aQ5PG4nnNZ0W8F77xLYvrL7",
+	"NxA0QQ3t6h+ISzxLL9RWI8YTKK5FB77QBSuuz9jCt78kTLaWd4pGyLHyGR4eQt16EE33HuOmwVNHuHv8",
+	"k1S2H2D1ERXLGpZKH3QG4A4+p0eT3Dm4uNh/19cmTzZ5xnkyV6IY1C7H7dWne8ZOCrzSq/jWfaepOquU",
+	"QlQbexyQfXYlzyOtdwwOZ1iQMdFgIgmC/X6YKnGDrZBSCzaKy7JLM9xpIN68OBezefIPFWEe7lNN1+Cs",
+	"w3/8O/t/UskH0S2c4Di+zpAgdBDEDAfGTcwqNMwnc+9bPTy1rb43AZts2N1WvmvzolXJ9bp1HTHebmDf",
+	"V4SoBpkJByZ6enITJQKpDmvG41HBNUzrnMWGEX5m5xrMXFVUlhKgMWXoqUaAQo7IQjKLiZuqNh7gChGM",
+	"1s6uFYbBmyUWVHg017VWcrYlnALYj0xuTFHr1UGsiyf4kOM/D36QwOxfb6W5tf2uYIRFra+PMZTIf5na",
+	"Z6ssuExOte5gbINB/1QbfMNMrcFxdMAQ+1UJCSVrMIwOOLY82wVnPRE9fLC1mD5s5MbqIpmXpF2PnJT0",
+	"lU0OOCHpawcDs+HD9Y6z9kw5X/5U0z7QN/qS/nhuTIbYdjoqHQ7NVeIOqg1hqvn8Ebz/0iZNUr7O1Zot",
+	"uNx4F9mC1BT3LEmLMbVDQKF+UFimWZvoG8kybriyF52lWqeagKBwsz4/qSqdYMOW+b6ZX6p6cAVV10nI",
+	"ZjAen37XIWFyXB6urW5K5xP2WmHA1nXVh9KYUZniTYxFOwb1Tf6dYoUFh4yv+WbMjO+66bFlQtxVGMrN",
+	"TYesl6nahe3gNyEITOoWKmbBJaoR420g/62jom22UDN0jtinerhrD4jKnLo2VXXKExx1ITyayLKRSb2S",
+	"GpjXXyMYWQfubnp3MafuY3oyvUQc7jH5sFIJBoQcugLt6DcmxYLIwuqlO/Hz3B2NI38OPznlIQHtG1SM",
+	"kMKXmjgO8T9Vqhg3pj9Q872taWYiSSqdb7UbRqI9CzsUqRdGaM9qZ5Etag4vWEOp5bUhf7QCb3rmHzdz",
+	"84wZVK2g/W+xZbjsoyDbVpsylgqUX5bCdiQWZWCS1+nrPgOr3Bduod20m1qISlx2RyogriGN0u0bX6dU",
+	"CFXrAvLISz0AxWmE8Hx2Zj+G4XZQC7LIFMGDtK/1R+JgQniD7FsoSbayhwFOx9XXmf5ZOeRqfZQTqdmN",
+	"PLjMHvRhyhLQwjqdxd5GMb/XzKBfNUB4XRgc1GZe9X86uO/eNedxQaxPGSIhFAZJMsNaTf3p2DloAX50",
+	"SLL21m7mJJufKs2NPpOaWaun0P7kKqMy4TVMmhIWm20M6yzaLVomgEDoaW+eklO655N3bCmMFbKwufTc",
+	"hKlzcLLTjuSzacVnyWx1pAnjcrv5CPVL0TW447vTkqKdRJSzGyS3YpVHPMwc41abjt15xgYaOLnYReOU",
+	"pHmc4dZGNTsaYxDTkLgWN+yAyv+DLNXgBIuYPY+qlbAVkGuJdBrsfuVucd9ZZJTwIaZyHbF2LzgPy3ZN",
+	"Qgg4Kx2SHreOxeGiswV/8w09vRPvbuXk9q/9PbojYaywK5U731h4dMvsXGi7cW+Z3epEb0YczA9IV0Qm",
+	"KIqWKjblXe2X6x2K03eoCj+YJBTP0FjsMMShrBC/CBSRl/l+7DDXJs6XI8s5AkhI3uMjR60+f0MaVO64",
+	"s7froNL8P6UGpS1sOeO7ad2yq4dbjUeoo5RyrzjjJw1mnt3k7g6XLf9wih4tmJgh9Oipv9JjYTLJ73vt",
+	"LOJrIgvhefQQXWSZBJYDnxw1ClB54xFIrSoPH1uSB9zUZgm+kl/IEIaeU9vdWs5D/11hDN1EciXwEQSz",
+	"ShfzhE6BibQMI8wgwLis0xGTwIbdvTs9L/abCKDBzyab6L1IRj18pVLYBrplWmG2NIRTvkh+nVmH+8PT",
+	"fsiovkuyhx32XlL8YoaR3PZcOFOg1S7y/KiEP6qCT+qK6+4ilJ1QQKxrwYBLQic4rH3WsjgU9eB6VscO",
+	"sAnotXwVafZqyhRopsVZ8/1e5ZJ77lvYdK1uye08UR8dVDirlmNWKmuhvGX/L3a3if2aScUThAug1nLM",
+	"fn7llHL3JQLmrISxxxWoHqkg42oimfrHEppoSReLRdFw7Oz2AyMNA/qdSs32Jy7tRfxIyWqbuHPkCv3h",
+	"3x48ePgVm4BdA4HTLE5BWT3CA9U03N+Xbg2q/6lKgx8pOQGIquTx7f0yCTSlmG0Xk7faiiq9OBPscD59",
+	"N1pXbscpY7zgznxEBwSqajcxtddbsugdN3OlESBkEbpjTZVOdROqgGtpv/LpEn2wY0KKU69w98D6h2Yr",
+	"c1TN/b5nrIqiBqm/mG1+zASWPLpVCD5kMSD2fpFo6RlCVJgOE4JU3RDUTUWG58yGZltb2Z1s9NO8+yLv",
+	"7ipY7IJM99dSWqiTiWOQ11ejhnhg/C/Dczt9Pfr1S/Qtt/rc0l3jfAub9jxyLbj7i4e8ih3vxX47tvQN",
+	"EAd1H6WWiakSaYQJM2cAX8yp67tnz5tLuBs76JbN0rZ6eIQ5djTD/qnVkWS37zRdO9F7iW4hzacWyjEe",
+	"2vV8MwiX/Sjk9Q5Qwkz3pH2h0W6H1HWXe1pc2FiJJL+AtULJxrUWdvPCfc7fB8A1yX2cA/qc6VdxgLm1",
+	"S8ptMuHGEtQGTt2JWEVHmRVSyNn/Dg82a1iKb8HplQgJOk2EDkJzFvAJf/GS55Lx2s6VmzYpdi14ElT6",
+	"GqQT3+TafPKL/EV+iT1j3S5Rl0LC/eKMVsesugOJPtmInOKnPY6dV9Fb9ot0y0Mo39dvrvBXr9lfK6Xu",
+	"xmyt9N2YGeDVOOKIjVkDjn7LXksl4TXC1CxBjn+Rrw1U0/gLZhXjcoNZD0bMJH7nb5+wp1GpWfIZJR1y",
+	"ydSS/1YDe03s9vqTX+SX2DAXH3zNl4QgIZS89k3x/+1Xo+Rr9tfnXz1h//js3//jb6EjpcGiRvba7c9r",
+	"t97xL7Lt3iJYnTEpUPDGMmNh+ckviCAnCpDG59iCtGIqHP+MHi95MYerR588aDii9bumKGv00vNJq47y",
+	"ZvQw5HbwpRjdjD795CEO5Awj5NNrXns7Ykbp8nFnvylHNyNHsMf4BAbL+QIsaDO6+Tl93ppHnELmzu67",
+	"8cEnn2IJ3rtX7riZpZKGTtCjBw8iRoxvINfaiV+9hKITfhCDwy0BZQyele0zgkUY+NsYwE6NFSd3HVow",
+	"49GvFwt0U4xeuvPjvsOs5qIaM0luT0RNQmzAGeLqE8FfjUee6xH5PML+uzFpT64RNjW7M0/cXzNbg2Lk",
+	"txoQ/sDzzBw4lotFeh0qx7v4fuAKLrghOD6JNdyWYs6Fk0Ie2Y0zR5ImMx2LBKKRc8yGzX13qeR+/RPo",
+	"IH1N+3BZ0uJHLsvqIBtQqzbXU0ozEpMkn08+W88VJouhh4igtLjlE26wVXIxx+yDYVT3EbQrPChkk/mM",
+	"ucRReUIPj8ahGvhzVW7ORnU/OgVN322rDh6W42I77r99P8eJx7hlOEdYvDznS3IVCWuCutDaTP+O2d5P",
+	"7DCCOwmr4FD1Z2d7Ba/x7zeMF/Y1s1BVBtmpFCVFMq0Kfbnxy2Ps3Tv2Ze9jjDiNma5RLyEFfcxqWYLG",
+	"6ZLhzbhhr0X5+paFr1lu7sLn+C/S/ehxm6VaM2E+Ye4ceBUJpNOCpo4wU7ECthDSGQq3xPdqAYZyDI0P",
+	"6GKci80UAtls2Gt89TVmGrkfn3Jjr75087j65ovXpCFsM/VP3BbzL1feEbxzAezH4Pwi/YnFiDQvbDQ0",
+	"MD3ulqg558slSENxe7dUDFvvJAOlrpjQ27Rh2z0PTBfUgFMV9pL7w5j4PSdgqQ8BfXCLSid8+PBVZ+GN",
+	"JS698uh/W8dz9+681Bn8qWmCYcbUDl2vQF9hi3QIzBBOnePY7JGbaoD/hq7r6it64oKSy3/hkvQCbA6O",
+	"GM9aWJ+YNtXqvykvzVNK1zJJqPHIJ8FsE+fFFnHOf5vQ4O/lMrn4ltAHtnYEnEmJMvGWwLpfB6PvNVvw",
+	"jRNS687NwiZWyNV3sLkyCGCX5eyIb9dLbtKN4qS4gYgshgZkDP6kJGEwrUe7e5fRwD9LJtoMmlA74JmY",
+	"Ugu49JQ5XdIq+BY2tDkXlQhOT9iO49m1CjqLT//3Fvhm7PNUGJebqPjAG2G25KyH18lJ2pi/lLWwn/qs",
+	"oYtR1n3gwubv46pCtctEb5LQjODQWNPtOJCMaNJFsOu37n/vSBnEVJQ90j2HhVrBU4LeH+adcC/9yx2M",
+	"BEN/tq+AnolGNGHGkVBEJ6eAzn0f207ytI2fcfbOPjsxzsuDF+S/ZxJ2yLrNfONQDeWLwalvw2B+vOZN",
+	"gkja2vxC86l9TK0jh+7ENyUslsqCLBCAtY/zbHvvzq+L0EoG6CIPz/bp7yus1s1yzKMHj872LQI+2f/W",
+	"BGa1vGVC4qnVM89kHK1Dis14xwUZJ0iEp6qIkDn7N3hoEpK3Hk4/DciEjCObh9L/FegJ9ftlBipqbrqT",
+	"KRWOA+Zo5nSsreMwUb7gOXu5fa6oRuZDlElubhe+F3+aK2dyODqFIN6EErDbltpayH7iB+l9raZTCi4l",
+	"qf7M/fVUsieVT8xCYL7ZTUrLRFiGXtrlw94ab1PUgYRz+puPYzm1F8sIKbxy67UOUe7lzHe5LSgS+vlm",
+	"dImZxojaeebqhxs42UseIWQ2KO/lJHHyNuIZaAp1nWyWDWeOvW0UoSaJyFj36x4yTYmbMKzpXTn8LHqD",
+	"oMuH0nidTziHKUZo8nI6nF5HOLpOdkNfOOwQjDAh3VW2ZVN0OZkzjpzv6/Ps0CG1bvodt8X8YjraBxB9",
+	"uOC2/1OswHutUfOSsGatnopO1fdb325T4zQe6g0QXj3IKhkVJ4aZYi5ZV6wJH4LTuer3yyrtnLwPQrlX",
+	"U0Jcid40Uu5pv9HRLn2gSRCmBoI4UUYH6dMl1il9UBbA12rNONuG8AzhH5+ZEGCh6Sal/qmYEhOlbDsP",
+	"jYCjW1en7wHcN8Z36Exdv3VkeZf3287VusU6p9+ovjggaK60J3nd9YO4XfudnXMoWv4QzLmJaitC++CZ",
+	"KFnc7RMZwHFddsu/ENPpk+ZD5zVlJATn7gD926PPnS3C2TqNA2ZB4HcXC3aezKVu3+4nCuqh+Lx7o91m",
+	"OYowFayDU1k1QnSkb/6XevOh3/ov9eZ9Xvwv9ebyUivsu+8Ltd0riaxvEREDxpiA6e489/+z326eJbv9",
+	"Y+cRcB9TNqZf8T3kY4YN2BEK2dzMQbtcQiVWEIRCdn+/aB67hBdgsnUVhKrlvYLuV0kXVmrM2Ly61176",
+	"1W1e4FvZQXUte15ZD9PX5gFKvYQ39rzngJAAPowDE4h84RNDbXgoPoZsQ1BmpPm54zNXlTNw2kEDD08J",
+	"Tpa2lBk8WC3DaQJFUyW86I40ZI7blKqKckftK17A89jj8MznLFbqDkre6HDgjj6UnAtHtpfK/feSuQHt",
+	"C5jL5vbdcpi3S4GHO2Pb1XdZWfxVU6h1Zg4pVNlfaPppPHHv5OVw6Lnbd9TYpDdhZ6znCqHXQ46qP4VJ",
+	"DjVUMXNaOATzuAg7MoqPHWeEt75KUaLBMyWwqtSUqCR8z13SAnR+u1/u6t69pWyAqwaDCmR5G5BoKmEs",
+	"QRUwpUvQ/bJcDWHr79+5vnL8Cv+fvm//0LeY5/oLX2LhiDepzpgFstPLppEwUW6kowZJU+9xYZ/JM8iS",
+	"C1l7fmaPi4sYej2RkfbwkdO4R5e7cxDLdcxqSaiuWJOIoo2cvdOz8EkmZBAevn7r//XummbBY0/AdErb",
+	"D362oTT83F7OaRz3nCmgl8uYe8nvwGsMnnoRT7zHvmSifo8/DhJfIpcr8mAvwXC5faWZMB4hyhE+MUZS",
+	"jjp0MyXhqpca+E8l4UNVBf/QKkJrY+4jmWTNjQclRZOXHO/uclgoDfv2bE+tYY8xBVLmoCPwm+axyzuK",
+	"unYhTgQhCf/kykiP++BJYXwJLYHdSsxvKPlmHJo2JRUVH6PbqqDt71ppGPT6bfz3u+vC3RRV1Qpk5/Lw",
+	"jVUaIpnOfqWK1sgfkd6CHucWDT3uRlzNriqTzbrN6DFPcOyPguwXCGm1mfM9azNfaLXc2tmmBYvYxfFp",
+	"HemjEq7VxIBeeU9orjrxWXzogzNOX6wFpsLdbwTywsUnT8GGqh50fNEmUeOICpALEPegf4nP3r4Th3Tp",
+	"D9/jE3+YKKJb7oUvZKSoB8DEzOKMNpi9acddNULfUwnSR18hhIv5oxcINaU2C18rKmeAeYJB7mNineXm",
+	"LiSo4wsxkTCk/2DCVdOX+sOtKoou9aRCiouk7gxTpZlRi1bJ9PBbD7n2oAX1v+JTZ0wWwy6SuAhsktC4",
+	"d85v++80E6Suo21Y8/RHK+BmOyQR9/kBtnOIkfVEYlgDO7rXiVDM5v0msFC57z8c9P17tzLv4ZoKPHnp",
+	"qwr7tVnKgaImv2aOeb2/1uUM0MHhkZichNF1RaroBo6rQ9s+7d3H8vnOs38YFWV74RfmgB0q91Bbsrud",
+	"U1simuS9qi37ghG4loxLWFNySWxGKQxbK40mbEZOapmWU76d0V5geZ877kmj+NCu/rj1qQICH0+f8OJu",
+	"pn1bxw4my9zxvvyiU5T4rhMX8JCa0Akl5+cY0hDkPLl1Lyz3ANHJBAdROu3KjTxOpTn0TV+IjEH9RcIy",
+	"8Ycr/O+fiQ29WqFc3DscGlCGOiWf3Ow4lzD3Y2JLDnZlwP3eYG3n7/WIdf0h1vbT7C596RIJUuWow2/X",
+	"+p4v1gv5A4gm78UhEBDfL7nfIaFtrbbgtxCbiy980/gx/o5K6jA3VvliOuy359s+80pJOO6qJLa7ntTV",
+	"Xb4ixU32cVV9LDzV2WhyN+uoTLQ2nIrKNhiXRvKlmSu73dHws2TzRrKg+w+418tjoU57/7dzrua4Pgn+",
+	"wO72xUSjPfyc6KQQ5pXquIZ1dkuQLLpvfBBz49PG54g6yqsKe9PDtDZQkicsIDqEFq7UVfdgGup2a0pP",
+	"h3TW2f0FH9w5LC9dIE8VzLTiW2rJ46uYEPXW09apjdZANT1J7Lylf3SCsz1x1paXx+cOTOow7HmrdS8X",
+	"IERiMM7ixIfT3swB8jj9X75ZKm1f4DNnN408LdNGw5vKvGmZDf7HwqwylkK2oRplPUApsNmJAexVRCxb",
+	"qMWCm9vdfPK9Drra3c69kripCbHpKMPoneQeK2FwXqSHG5WzvvYMwEA47PKBLn+ll3OMDJU1SRzf4dnp",
+	"9FstZY8sEFGFhTSMcTw0EyG53uy3Lbts84RW8xEfTOWGcYacP97iD8JjM0sNvMQ/U0crxUsoCZj8qDwY",
+	"HKqjxPep4uVxZ+ys/i9/s05FFn/WW+xJ3n7Ui7XXHjlZq7XBWtq4PeOmSVE8jTx0OCEAc5V1wVGGREaU",
+	"1EvfyjqcifgLXrqDgeP2d7b4tkN5MpySrHLiIfoTRPEjBFFcU3TFCxxzZ3xUkFtqdN83nWtP7lhYLCvf",
+	"kSyHJPYyPPOhXO9jBMX/fV5Hj1G44vau5wpWoNkdwNLEsrGm/eu46Z7llYp9BQV7ZB1bZh7bX2ZRcV7i",
+	"Ex+mF47mdlnFAbtZIJka1eEvZqvL97E+uZe6aa34Xu/8mQqwoQ0IVfT2YyuxXainnOrrGPnPINiRmFpV",
+	"SW1csF8K9pOncnkDwOZqzdZQVU08krbJzmExPlOMDLn8GrFJcumf3wIszyIRzu8Zxmk9mSvRtwDp45FD",
+	"/8Tzabel0eEDOpwDVlut8XPaQquB/od5L7QmeG+QQLHSU2JePjNL4HdMTcd40TvLUh0PaNbqJJ29qH+K",
+	"nZM/xC0Js7vwfuxla5BoFGYXpLN/sHI9zx+Gn+abP/FABjDB/LIHcuNBKXUZ2sRTMzRh0Y133Pa3Gipn",
+	"g9WxBfD7ra37s6RuqyHzhcPzT3wadrTI0sVzAYIEPRHtRtu9eHHRabd/d9EOat/B5VsXcHOHHRORLM7W",
+	"JWR7He6y2LGzKMDsUAlDTZ5K10tuzFrpMqu60nZ9Hx67jBIahqePve/SMZoFU2ixOpsiEOnWN1vw3bON",
+	"T+nqR2x0PV2/df9718WcR5WguJe++eLyxT0XbhaEXr3YLAi7wJMtN6u5Lk3fAEKb1Ne+7OMQ3iM+cyzZ",
+	"z3sLpYZStS3Uon+e4jP//J84TB/F3UsMeA/om6EICp1yVO3kd3jcbhLn2Y0pZxQQUOQRJ08tFjs9hBNH",
+	"Lzx0wtn7qIBWab33BaVhuCgZn6g6Bk0wJ9WapmWtqsqzFFA+Lku/uHtwy25deBeoZKeFvJeEyUDEC4KK",
+	"8g1W/xGwcps7MFZMv0Coi2mbVfrG0XaFQEDHz4kB35/juFrplhjI9cbyfQWT16oHIR+QtHQiKu5HinaL",
+	"WbOXz91uX1G+cC4KrZB+2GJMdBuWCvWSOV8B45W4gyMvq7rrqsLNuJCaONn0KnJp3FLcF8a00VmLihs3",
+	"sxKWXFsvhRutMXrHYgZGLTG673XUNV9dWDG7Ny3qCe3k5Zj0a7XerihvlClkQkz0XPGqBvrLVEBVEnTV",
+	"QrmbFm8sOeDK3ePWEgphDvQ8hUKUcCrLXgqfwM//vbQ+IMqUF0XtttvMUVLaiju34+Cw4ZaSEHwwUmkm",
+	"ZFHVJaZtLShlrv0w5mi7N466hzEzrTtV9STPw7kTWdyWVr/fxMp90YF5lW6XxqEhbCuVUkjv4UMmwDoW",
+	"YmJS1khtY5WQJH2Okilux7ptte/U6lRRcimfq1pd2np+5iOVahYSDHhZajBmR1VZOCIh1Aa6Sow/vMr9",
+	"ZnHUxihdIoteGaCso7TAfwG8euYf/dDkfZiXm+N7kfkXdl5+zX0/xBDX5sulpr7yyBShaZuT5niWKWeo",
+	"4FVlWNhfEvZkjBFchGOiOTcIE3+k3McqE14dQoPwD13OCfP79t95At6XV6fBv2mBpGIqLxnx+9Gy/tJG",
+	"14egQ2r5YV4Cz2t5D+apo09zbWeBPJCMgyqN5T2Bj11Y1D+vh2j1j8753Y8mafEJ13qDPf95BaVPZq/t",
+	"fkLiLXo7tiCE3H3g34vmAwV+8dedLJi5Iw7rFacHJS+AWvk71SUee9UB3vDCYscWYZif+NhXizouOKDl",
+	"46Ym9vpAPRUZx59vjqupynpjL1Af9aHUBX1Mjgn6gvfwJz0UsZgGXazM8I3ZKaeh4nD8M9qdvkHjUdrp",
+	"Sokyz4s/KlH+UdMhsIDcWw/1si9xPfrT9Vv6R2eiyXN8ZDBt6bWL63LKXLaD/TMJHiurfWMS+XJ68i51",
+	"BwS3nvuRj6d2OsBVlVgQamKn/d0eyodSNpzJORpWpZ9x9d1Rs7D9wEVBkn1NMQnfJLhXKXpoKKwk+KZA",
+	"wrQa1ClZ5eAv26GRQQnBv0e8S2Kie+pTrvCmGDO33WiIhk00QhYQo3jEsxFKZWMsLMZsCTrZc3DowQR0",
+	"aB/wd58sAI/xeZN3Ox6Nlq97PKpKMcXXxGI0Jnf4QMAGMiCEDik9ScgGd33fNyJDgGVCVWKuqpLOMpar",
+	"pj/+2zlS+c2dWOZReAe1heeWondGYfDvlj1whMz1pPfegHN8uDkfPiGvtd/ufGGk0W29scDL2FaZSyVF",
+	"wSsUnlmd24oVDKs83JvffrTiihVQVSZ2W1gj6K2uMcjhTkddceOjGIiBk0sn9DbISXWRH2N0qIUmyIOk",
+	"jPGhE8RiBVN7pWrb6d97ClP7rLanycXf4zXqCXMfTl7O3GkSckaodBjic2d9rtZsURdzXwaPOf8hoeNY",
+	"puiD8XpsF+ffPU8QYe7D7ZwQCQg4u5W3SwLdXwkn8cSvUPRBEY+PXZIzPrAd92u+B+zw3Q0nRwzepk53",
+	"mwCKiRP22VhuhbGiMF2eghfNUx+mt6A1wQsWrqkVaD6DMaul+K0GCYYUsP3ELq+SqSmDFejNUSZNLRHU",
+	"r7tY6Hk93Dn2vL6PSNylXTd1q1DI524eDr5tE7ZPTtRzKEAsjyhP8FQ+xkQM5uAfMS9Ke3p7sRd2mW43",
+	"q3kBpjtTKpsI1ZMn5pwWkPZIf82rP+aZcwv3G8KndBWFJDbfT4/bnqHHFrHDbh/SPU89ggmHRDCTaQme",
+	"yYRhHv83Yy+HP7YcEwds+bMX831k2rHbuvtKi3FSYMxMcDxyadagoYzoiJOQsj1cLAROvX5LPPDu2oC1",
+	"FSw8jXKhc/eMp8I9pHbsXDrbCL2RefOlBmlA3kuE7gPt3ksAP2zIZSus8AaLuJw+/48L66x6TPZmpaon",
+	"lgVYT0FMXG4D0PeUpAYK3RnXf6KqCgr7wj93ygV2iXI7nNyZmOHsus1taNNVcMmsbyPsM/TP2ZjYb2Kj",
+	"+1iSbMKiooPxdlnAuNGAImOBLPRmaaFkVjGOiAXLueYG2F/5DK78n4WSnyg9u149/FsnizW5Iy0Wq2Wp",
+	"OvJGNJ/aH9wj9ybmLsSMbhF/9NaZHzUsLJ4Jyr1HYEA8WpbbGBjHwzX2KEe2DXNtrKgqik+FHO21VvYI",
+	"gbwCLaaioUsmw8U9tTnGojjt1PyJHHkzeg68DP4Z2v9G8Priqy6AyC4+MGImr0THvr8QM/mNvBCajh/8",
+	"npWqS8AeQVFrYTejm59fbTmAluDkU6GkURUEOB4y4jiCm5D+H4F7DoD0SJxk3DgfIMvvHEXH7g2P6Evv",
+	"Y9xZb2/kIQoeX90JeSDK8wIf/Bafu6S3Nn7mPgxDp7NNkHgSCuxjEcGhnQmHrcLUlIp2fQpTICsRLmse",
+	"hj8fJuk9kPPCpHxcVczEtQwj0PVb+kdnb5rnsFAroLUMvgzptRwc5+VOJk2acU8a0jykIp2pNnCQVrxc",
+	"CCko1XGcj79cgirnZsALO/xNoEEP3hunoey+r89BycOK1jfT77gt5pmUTQlrJnYb1GGCIzdeQb1pFXiR",
+	"kjpRsjTYNMo3N8RLzlmhudQZvoAmaD80geYCOglS8L14ey7Ont9hK5YgA5Ru/OK3WOPjjPpoqMecO2eS",
+	"bAYJiJRIxRiW6fJAyvKr++kOvSduflc9W16AtEjIS6JGoNIa21xwttSwErD22mxI86Z4C7aRo8dKvjnE",
+	"Ry3bZJeD5sJY1Q1dTpLka//gidIz2YOo7PRL7yWdLoSMTQf7pqA6YbsCjaYCRn+4dZQjX6yxXNpsLnk+",
+	"FfV+kaC39+HCEXZChLZzrerZnFmxaLrWBzJimuttAx9tQyRGYn8WSzDShn324LPjtcZrfwryQu57euBc",
+	"atIF8G1pgu+nWtFT79LxN8xKmgCrZQnaWKVKcqc012LbZY3YhFTQSD45YdkECrVwetB+Yc5QmbbUagJd",
+	"DKMm8IFr1TjHS2Zb6E3wKkhKaGPGwpJNNvj/W9/WfKk0JeybUOjnNZoTdiekPnVG/Y8smBqmqn+AZTr3",
+	"kUtKtG2fzzyOQT5NLdugid/BkbU1p2mde/c+eneJaZXGcjFy64catPR9D286GiKu56pq90MMPweMzFe9",
+	"Gjly61uVIQQMBVQu1TTSw+x7OVwod3mj/G2q69iy1ktlsqXZsH5RqOWphSIp+e/Ff7aMpsou/+H7qwl/",
+	"92cIpRW5jtnJCfQKv+We9xZ84zQE3HdhDf2Nuo+ziduvA2Kn40pZa0ysyLYxeAH2J//IB6gfvlgLdBj9",
+	"zhwjPk7jdx+9WbQHiBtQVMoAib5BLhDH2N26w0t8Yug+f1C6gFvChTWBz+M5Ze5gZTUAonfGWMM/Xr91",
+	"/+tMVH9J0mjYjriXLp02m5O3Z7SkvSQeTM9rWHXC5//EbTG/MGEtvLE0j+RleV+p4d9rNdNYb+HUBr0C",
+	"fYW3CFFozGppRcXCtcdAbjUL6U/xw9nff1RGfmzuQhaQVcxYtbxtVSkG77ajH5SsAr6CxmCcwHw7sJrY",
+	"kOZu39qQSs0OiZWnanb0hmTckRWsoOqdnv1UzZ7iCx9dfrab+b1Us1L2mCjHwVM4CZAAfY9pbQ55DH4w",
+	"5C+4GLXcB+4hzF77dXQld2zHjTMZvxq4BTfpk83wC6m9/4I1Tu+eQznNNy+zh2XJOO7igE2MLH791v2v",
+	"R6rEURvrXnqPaRJuaT5Nq6qYVXcQezVTR7VBbJ+7FM5OmQcfC+s9o7QTPUx6ZOzl58c1xm0IOSBT4lJY",
+	"pLiE9xJ2ufBO+x6Fa7pe8Vwt+IaVakwprZQ2gujAEnv9YE6SCZBZx4ql7X6RaSBbMGBb/SLPdwwfnvPi",
+	"iTO8OIQfbg7HvJ+mkSTF8M0cG+zJasOkWo9DNbkY1GKyc79IxnZ7S+iRD1Ng4uTuISTi7yKMiDjKNVjs",
+	"YT9C3dR51DJc1z2ER3Z26SI6HK3lnpW41kcvmdQ1Aa5BE3ukT+3pp/P6Lf6/h853HNds3ciJwlDrRz1X",
+	"E7T7VS1XCjcKF8G4xQq5IXuyXWfwdkQ7Prr5+ZUjV8i1dz++ck/qVaB6ravRzeh69RDPlv/efvhN+YsZ",
+	"7+qtJvNuXvtRsmWFIAcNUJ4oQVphBWYTh/RO7yjff71EtD/vl9kK8TZvh+BKIkQnGa/tXDlqxI7cUIbS",
+	"ilKtpXcDNr4Sp1ekhkKN4y+G6bpqT913yEi9sqbm1uu5ajEntvnOxDXdw1phTCdGDCUuPPcGpanEKnD/",
+	"FmHqJvBHudYb7JEYMdrpkjZWLZei/WEsB9ofoVJy5t3r1JTB7SpfLunGDWtEx0eaHqUodzmnLtEv9O7/",
+	"BAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
