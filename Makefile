@@ -22,6 +22,8 @@ soak: prepare build ## the long and random proofs
 	$(GO) test -timeout 60m -count=1 ./internal/execution -rapid.checks=20000 -rapid.seed=0
 	$(GO) test -timeout 60m -count=1 ./internal/core/reconcile ./internal/core/charter ./internal/core/pairing/evidence ./internal/core/pairing/assignment ./internal/core/pairing/likeness -rapid.checks=20000 -rapid.seed=0
 	$(GO) test -timeout 60m -count=5 ./internal/e2e -run 'TestKilledInMidRun|TestTwoNodesTwoLanes|TestStoppedBetweenRetries'
+	$(GO) test -timeout 90m -count=1 ./internal/e2e -run 'TestStorm' -storms 10 -storm-size 500 -storm-hits 40
+	$(GO) test -timeout 30m -count=1 ./internal/e2e -run 'TestScroll' -scroll 10000 -v
 	$(GO) test -timeout 30m -count=1 ./internal/e2e -run 'TestSiege' -siege 5m -v
 	$(GO) test -timeout 60m -count=1 ./internal/e2e -run 'TestMalformed' -rounds 2
 	$(GO) test -fuzz=FuzzOpen -fuzztime=2m ./internal/format/csvfile

@@ -182,6 +182,18 @@ run 0 run undo "$done" --reason "the badge was in the telescope"
 undo=$(field plan list hq-dome-booking | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
 run 0 plan seal "$undo" --count 1
 run 0 plan run "$undo"
+say "The badge office changed the sign-in: two people get new secrets, one by mail, one in a file that opens once."
+run 0 account reissue hq-dome-booking --person L0004,L0007 --reason "the badge office changed the sign-in"
+secrets=$(field plan list hq-dome-booking | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
+run 0 plan seal "$secrets" --count 2
+run 0 plan run "$secrets"
+run 0 delivery list hq-dome-booking
+cat "$work/demo/mail/letters.txt"
+echo "four goats and a lantern" > "$work/phrase"
+handed=$(field task list --limit 1 | sed -n 's/.*"run": \([0-9]*\).*/\1/p' | head -1)
+run 0 delivery collect "$handed" --out "$work/secrets.age" --passphrase-file "$work/phrase"
+run 1 delivery collect "$handed" --out "$work/again.age" --passphrase-file "$work/phrase"
+run 0 delivery open "$work/secrets.age" --passphrase-file "$work/phrase"
 say "A sheet goes out, one cell is edited, and it comes back as the draft of a plan."
 run 0 roster take dome-booking
 run 3 reconcile hq-dome-booking

@@ -43,7 +43,7 @@ func (h *house) signedIn() *page {
 	p := newPage(h.t)
 	p.do(chromedp.Navigate(h.url))
 	p.fill("input[autocomplete=username]", "admin")
-	p.fill("input[type=password]", h.app.Password)
+	p.fill("input[type=password]", h.password)
 	p.press("Sign in")
 	return p
 }
@@ -174,7 +174,7 @@ func TestConsole(t *testing.T) {
 	p.press("Sign in")
 	p.sees("name or password is wrong")
 	p.shot("sign-in", false)
-	p.fill("input[type=password]", h.app.Password)
+	p.fill("input[type=password]", h.password)
 	p.press("Sign in")
 	p.sees("hq-dome-booking")
 	p.accessible("lanes")
@@ -281,7 +281,7 @@ func TestConsolePreview(t *testing.T) {
 	p := newPage(t)
 	p.do(chromedp.Navigate(h.url + "/systems/hr/preview"))
 	p.fill("input[autocomplete=username]", "admin")
-	p.fill("input[type=password]", h.app.Password)
+	p.fill("input[type=password]", h.password)
 	p.press("Sign in")
 	p.sees("Systems")
 	p.do(chromedp.Navigate(h.url + "/systems/hr/preview"))

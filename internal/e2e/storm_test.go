@@ -157,7 +157,9 @@ func (p stormPerson) wanted() string {
 	return fmt.Sprint(p.wants != "suspend", " ", mails, " ", p.dept)
 }
 
-func (s *storm) note(format string, args ...any) { s.told = append(s.told, fmt.Sprintf(format, args...)) }
+func (s *storm) note(format string, args ...any) {
+	s.told = append(s.told, fmt.Sprintf(format, args...))
+}
 
 // hit lets one thing happen.
 func (s *storm) hit() {

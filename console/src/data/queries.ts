@@ -335,7 +335,8 @@ export const useChanges = (plan: number, verb: string, outcome: string, q: strin
       ),
     initialPageParam: "",
     getNextPageParam: next,
-    refetchInterval: live ? 1000 : false,
+    // whoever has read far has so many pages read again
+    refetchInterval: (query) => live && 1000 * (query.state.data?.pages.length ?? 1),
   });
 
 /** Since when something that is shown could not be read again; undefined when all was. */

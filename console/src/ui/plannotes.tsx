@@ -42,7 +42,10 @@ export function Comments({ plan, about, changes }: { plan: number; about?: Chang
     () => setText(""),
   );
   const items = list.data?.items ?? [];
-  const named = new Map(changes.map((c) => [c.id, `${c.verb} ${c.label}`]));
+  const named = (id: string) => {
+    const c = changes.find((x) => x.id === id);
+    return c ? `${c.verb} ${c.label}` : id;
+  };
   return (
     <details className="mb-2">
       <summary className="py-0.5 text-soft">
@@ -55,7 +58,7 @@ export function Comments({ plan, about, changes }: { plan: number; about?: Chang
               {c.by} <When at={c.at} />
             </span>
             <span className="whitespace-pre-wrap">
-              {c.change && <span className="text-soft">{named.get(c.change) ?? c.change}: </span>}
+              {c.change && <span className="text-soft">{named(c.change)}: </span>}
               {c.text}
             </span>
           </li>
