@@ -183,7 +183,7 @@ undo=$(field plan list hq-dome-booking | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | 
 run 0 plan seal "$undo" --count 1
 run 0 plan run "$undo"
 say "The badge office changed the sign-in: two people get new secrets, one by mail, one in a file that opens once."
-run 0 account reissue hq-dome-booking --person L0004,L0007 --reason "the badge office changed the sign-in"
+run 0 account reissue hq-dome-booking --person L0006,L0007 --reason "the badge office changed the sign-in"
 secrets=$(field plan list hq-dome-booking | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
 run 0 plan seal "$secrets" --count 2
 run 0 plan run "$secrets"

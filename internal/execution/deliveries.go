@@ -126,7 +126,7 @@ func (s *sender) struck(err error) error {
 
 // handOver hands over what the account has by now, once. An error is ours: whoever goes on
 // finds how far it came.
-func (s *sender) handOver(rec connector.Record, write connector.Write) error {
+func (s *sender) handOver(rec connector.Record) error {
 	d, x := s.c.Body.V.Delivers, s.delivering
 	now, until := store.DeliverySending, (*time.Time)(nil)
 	switch {
@@ -147,7 +147,7 @@ func (s *sender) handOver(rec connector.Record, write connector.Write) error {
 		var told interface{ MayBeSent() bool }
 		if !errors.As(err, &told) || told.MayBeSent() {
 			s.mayHaveLeft(fmt.Sprintf(" (%v)", err))
-			return nil
+			return s.ctx.Err()
 		}
 		if err := s.Store.MoveDelivery(s.ctx, s.w.Task, s.r.RunID, s.c.Number, store.DeliverySending, store.DeliveryNotSent, nil); err != nil {
 			return err
@@ -161,10 +161,7 @@ func (s *sender) handOver(rec connector.Record, write connector.Write) error {
 	} else if err := s.Store.MoveDelivery(s.ctx, s.w.Task, s.r.RunID, s.c.Number, store.DeliverySending, store.DeliverySent, until); err != nil {
 		return err
 	}
-	if why := s.mustChange(rec, write); why != "" {
-		said = append(said, why)
-	}
-	s.conclude("done", "%s", strings.Join(said, "; "))
+	s.conclude("done", "%s", strings.Join(append(said, s.mustChange()...), "; "))
 	return nil
 }
 
@@ -174,21 +171,24 @@ func in(now time.Time, days int) *time.Time {
 }
 
 // mustChange writes what makes its holder choose another secret. That comes last: setting a
-// secret takes it back in many systems.
-func (s *sender) mustChange(rec connector.Record, write connector.Write) (why string) {
-	if len(write.Edits) == 0 {
-		return ""
+// secret takes it back in many systems. What kept it from being written is told.
+func (s *sender) mustChange() []string {
+	if len(s.writes(s.c)) == 0 {
+		return nil
 	}
-	now, err := s.account(s.ctx, rec.ID) // it has another version by now
+	rec, err := s.account(s.ctx, s.c.Account)
+	var edits []connector.Edit
 	if err == nil {
-		write.Record = &now
-		rec, err = s.conn.Write(s.ctx, write)
+		edits, err = s.nativeEdits(&rec)
+	}
+	if err == nil {
+		rec, err = s.conn.Write(s.ctx, connector.Write{Record: &rec, Edits: edits})
 	}
 	if err != nil {
-		return fmt.Sprintf("that it has to be changed could not be written: %v", err)
+		return []string{fmt.Sprintf("that it has to be changed could not be written: %v", err)}
 	}
-	s.r.After.V = s.values(rec)
-	return ""
+	s.r.Account, s.r.After.V = rec.ID, s.values(rec)
+	return nil
 }
 
 // letter is what is told to the holder of the account.
@@ -237,18 +237,20 @@ func (s *sender) resume() (goesOn bool, err error) {
 		s.unknown()
 	case store.DeliverySending:
 		s.mayHaveLeft("")
+		return false, s.ctx.Err()
 	case store.DeliveryNotSent:
 		return s.c.Verb == planning.Invite, nil
 	default:
-		s.conclude("done", "%s", s.c.Body.V.Delivers)
+		s.conclude("done", "%s", strings.Join(append([]string{s.c.Body.V.Delivers.String()}, s.mustChange()...), "; "))
 	}
-	return false, nil
+	return false, s.ctx.Err()
 }
 
 // mayHaveLeft is said of a letter of which nobody knows: a second one would be one too many.
 func (s *sender) mayHaveLeft(why string) {
 	again := map[string]string{planning.Reissue: "reissue it", planning.Invite: "invite them again"}[s.c.Verb]
-	s.conclude("done", "%s; whether the letter has left is not known%s: ask its holder, and %s where it has not come", s.c.Body.V.Delivers, why, again)
+	said := fmt.Sprintf("%s; whether the letter has left is not known%s: ask its holder, and %s where it has not come", s.c.Body.V.Delivers, why, again)
+	s.conclude("done", "%s", strings.Join(append([]string{said}, s.mustChange()...), "; "))
 }
 
 // unknown is said of a secret about which no answer came: reading does not show secrets.

@@ -140,7 +140,7 @@ func (s *sender) deliver() error {
 		if err == nil {
 			s.answered()
 			if s.c.Body.V.Delivers != nil {
-				return s.handOver(after, write)
+				return s.handOver(after)
 			}
 			if s.declared.Deferred {
 				s.pending.note(after.ID, s.r.Sent.V)
