@@ -159,6 +159,13 @@ type Reissuer interface {
 	Reissue(ctx context.Context, r Record, secret string) error
 }
 
+// Prover can tell whether a record has a secret.
+type Prover interface {
+	// Proves signs in with it once, as its holder would. That it does proves that the secret was
+	// set; that it does not proves nothing: the holder may be barred.
+	Proves(ctx context.Context, r Record, secret string) (bool, error)
+}
+
 // Group is a named set of records.
 type Group struct {
 	ID   string `json:"id"`

@@ -37,13 +37,14 @@ type delivering struct {
 	secret string // "" of an invitation
 	login  string
 	letter Letter // nil: it is not mailed
+	run    int64  // that meant it
 }
 
 // prepare makes ready what is sent, before anything is written; settled says that nothing is.
 func (s *sender) prepare(rec connector.Record) (settled bool) {
 	d := s.c.Body.V.Delivers
 	if s.delivering == nil {
-		s.delivering = &delivering{}
+		s.delivering = &delivering{run: s.r.RunID}
 	}
 	x := s.delivering
 	var err error
@@ -135,21 +136,21 @@ func (s *sender) handOver(rec connector.Record) error {
 	case s.c.Verb == planning.Invite:
 		until = in(s.Now(), s.charter.Pending)
 	}
-	if err := s.Store.MoveDelivery(s.ctx, s.w.Task, s.r.RunID, s.c.Number, store.DeliveryMeant, now, until); err != nil {
+	if err := s.Store.MoveDelivery(s.ctx, s.w.Task, x.run, s.c.Number, store.DeliveryMeant, now, until); err != nil {
 		return err
 	}
 	s.r.Account, s.r.After.V = rec.ID, s.values(rec)
 	s.trace("it is on its way")
 	said := []string{d.String()}
 	if d.By == charter.ByFile {
-		said = []string{"kept until " + until.UTC().Format("2006-01-02 15:04 UTC") + fmt.Sprintf(": twinning delivery collect %d", s.r.RunID)}
+		said = []string{"kept until " + until.UTC().Format("2006-01-02 15:04 UTC") + fmt.Sprintf(": twinning delivery collect %d", x.run)}
 	} else if err := x.letter.Send(s.letter()); err != nil {
 		var told interface{ MayBeSent() bool }
 		if !errors.As(err, &told) || told.MayBeSent() {
 			s.mayHaveLeft(fmt.Sprintf(" (%v)", err))
 			return s.ctx.Err()
 		}
-		if err := s.Store.MoveDelivery(s.ctx, s.w.Task, s.r.RunID, s.c.Number, store.DeliverySending, store.DeliveryNotSent, nil); err != nil {
+		if err := s.Store.MoveDelivery(s.ctx, s.w.Task, x.run, s.c.Number, store.DeliverySending, store.DeliveryNotSent, nil); err != nil {
 			return err
 		}
 		if s.c.Verb == planning.Invite {
@@ -158,7 +159,7 @@ func (s *sender) handOver(rec connector.Record) error {
 			s.conclude("failed", "the account has a new secret that nobody knows, since its letter was not taken: %v; reissue it", err)
 		}
 		return nil
-	} else if err := s.Store.MoveDelivery(s.ctx, s.w.Task, s.r.RunID, s.c.Number, store.DeliverySending, store.DeliverySent, until); err != nil {
+	} else if err := s.Store.MoveDelivery(s.ctx, s.w.Task, x.run, s.c.Number, store.DeliverySending, store.DeliverySent, until); err != nil {
 		return err
 	}
 	s.conclude("done", "%s", strings.Join(append(said, s.mustChange()...), "; "))
@@ -234,7 +235,11 @@ func (s *sender) resume() (goesOn bool, err error) {
 		if s.c.Verb == planning.Invite {
 			return true, nil
 		}
-		s.unknown()
+		secret, err := s.Reach.Keeper.Decrypt(SecretLabel(d.Run, d.Number), d.Secret)
+		if err == nil {
+			s.delivering = &delivering{secret: secret, login: d.Login, run: d.Run}
+		}
+		return false, s.ask()
 	case store.DeliverySending:
 		s.mayHaveLeft("")
 		return false, s.ctx.Err()
@@ -251,6 +256,39 @@ func (s *sender) mayHaveLeft(why string) {
 	again := map[string]string{planning.Reissue: "reissue it", planning.Invite: "invite them again"}[s.c.Verb]
 	said := fmt.Sprintf("%s; whether the letter has left is not known%s: ask its holder, and %s where it has not come", s.c.Body.V.Delivers, why, again)
 	s.conclude("done", "%s", strings.Join(append([]string{said}, s.mustChange()...), "; "))
+}
+
+// ask finds out about a secret of which no answer came, where the system can be asked, and goes
+// on from there; else nobody knows.
+func (s *sender) ask() error {
+	rec, has := s.proved()
+	if !has {
+		s.unknown()
+		return s.ctx.Err()
+	}
+	s.trace("the account has the secret")
+	if d := s.c.Body.V.Delivers; d.By == charter.ByMail && s.delivering.letter == nil {
+		letter, err := s.Post(s.ctx, d.To)
+		if err != nil {
+			s.conclude("failed", "the account has a new secret that nobody knows, since its letter could not be sent: %v; reissue it", err)
+			return s.ctx.Err()
+		}
+		s.delivering.letter = letter
+	}
+	return s.handOver(rec)
+}
+
+// proved signs in with the secret, once, where that can be tried.
+func (s *sender) proved() (rec connector.Record, has bool) {
+	prover, can := s.conn.(connector.Prover)
+	if !can || s.delivering == nil || s.delivering.secret == "" {
+		return rec, false
+	}
+	rec, err := s.account(s.ctx, s.c.Account)
+	if err == nil {
+		has, err = prover.Proves(s.ctx, rec, s.delivering.secret)
+	}
+	return rec, has && err == nil
 }
 
 // unknown is said of a secret about which no answer came: reading does not show secrets.

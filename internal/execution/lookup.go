@@ -16,7 +16,7 @@ import (
 // Answered says that the system did answer, so that what was done shows by now.
 func (s *sender) lookUp(intended time.Time, answered bool) bool {
 	if s.c.Verb == planning.Reissue {
-		s.unknown()
+		s.broke = s.ask()
 		return false
 	}
 	// an answer that was late may still be followed by the effect: until whoever

@@ -22,6 +22,7 @@ type sender struct {
 	r        store.Receipt
 	edits    []connector.Edit
 	intended bool      // an intent was recorded, by us or by whoever was at it before
+	broke    error     // what kept a secret that is set from being handed over
 	asked    time.Time // when the newest intent was asked for
 	maybe    bool      // and something of it may have been done
 	// delivering is what its holder is sent; nil: nothing, or it is not ready
@@ -272,7 +273,7 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 		return false, nil
 	case connector.Unanswered:
 		if !s.lookUp(began, told.Answered) {
-			return true, s.ctx.Err()
+			return true, errors.Join(s.broke, s.ctx.Err())
 		}
 		s.maybe = false // certainly not done: it is as if the system had put it off
 		if attempt >= tries {
@@ -300,7 +301,7 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 		if s.lookUp(began, true) {
 			s.conclude("failed", "%s", s.said(err))
 		}
-		return true, s.ctx.Err()
+		return true, errors.Join(s.broke, s.ctx.Err())
 	}
 	return true, nil
 }

@@ -308,6 +308,15 @@ func writes(t *testing.T, x Subject, d connector.Declaration, fresh func(t *test
 			one, err := c.One(ctx, made.ID)
 			require.NoError(t, err)
 			require.NoError(t, r.Reissue(ctx, one, "Tr0ub4dor-and-more"))
+			if p, can := c.(connector.Prover); can {
+				for secret, has := range map[string]bool{"Tr0ub4dor-and-more": true, "another one": false} {
+					proved, err := p.Proves(ctx, one, secret)
+					require.NoError(t, err)
+					require.Equal(t, has, proved)
+				}
+				_, err := p.Proves(ctx, one, "")
+				require.Error(t, err, "signing in without a secret is signing in as nobody")
+			}
 			again, err := c.One(ctx, made.ID)
 			require.NoError(t, err)
 			for native, values := range again.Values {

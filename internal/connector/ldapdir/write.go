@@ -274,3 +274,29 @@ func (d *directory) Reissue(ctx context.Context, r connector.Record, secret stri
 		return err
 	})
 }
+
+// Proves binds as the entry, on a connection of its own, and over an encrypted one only.
+func (d *directory) Proves(ctx context.Context, r connector.Record, secret string) (bool, error) {
+	doing := "sign in as entry " + r.ID
+	if len(r.Values["dn"]) != 1 || secret == "" { // a bind without a secret would be anonymous, and prove nothing
+		return false, d.fault(connector.Broken, doing, "the record was read without its DN", "")
+	}
+	leave, err := d.cfg.Pace.Enter(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer leave()
+	c, err := d.dial(ctx, doing)
+	if err != nil {
+		return false, err
+	}
+	defer c.Close() // it is somebody else's by now
+	if _, encrypted := c.TLSConnectionState(); !encrypted {
+		return false, d.fault(connector.Refused, doing, "the connection is not encrypted", "")
+	}
+	err = c.Bind(r.Values["dn"][0], secret)
+	if ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials) {
+		return false, nil
+	}
+	return err == nil, d.explained(doing, err)
+}
