@@ -1,6 +1,7 @@
 package execution
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -195,11 +196,8 @@ func (s *sender) mustChange() []string {
 // letter is what is told to the holder of the account.
 func (s *sender) letter() (subject, text string) {
 	d, x := s.c.Body.V.Delivers, s.delivering
-	title := s.system.Title
-	if title == "" {
-		title = s.system.Name
-	}
-	lines := []string{"Hello,", "", fmt.Sprintf("you have an account at %s, and have not signed in yet.", title), "", "  login    " + x.login}
+	title, login, sponsor := oneLine(cmp.Or(s.system.Title, s.system.Name)), oneLine(x.login), oneLine(d.Sponsor)
+	lines := []string{"Hello,", "", fmt.Sprintf("you have an account at %s, and have not signed in yet.", title), "", "  login    " + login}
 	subject, signIn, ends := "Your account at "+title, "", []string{"If you did not expect this, tell whoever runs your accounts; nobody has to do anything."}
 	if s.c.Verb == planning.Reissue {
 		lines[2] = fmt.Sprintf("your account at %s has a new secret. It was told to nobody but you.", title)
@@ -213,11 +211,15 @@ func (s *sender) letter() (subject, text string) {
 		lines = append(lines, "  sign in  "+signIn)
 	}
 	lines = append(lines, "")
-	if d.Sponsor != "" {
-		lines = append(lines, d.Sponsor+" vouches for you.", "")
+	if sponsor != "" {
+		lines = append(lines, sponsor+" vouches for you.", "")
 	}
 	return subject, strings.Join(slices.Concat(lines, ends), "\n") + "\n"
 }
+
+// oneLine keeps what a list says in its place: a name with a line of its own could tell people
+// to sign in elsewhere.
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
 // resume settles a delivery that another node was at: goesOn says that nothing of it was sent,
 // and that it may be.
