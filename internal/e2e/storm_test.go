@@ -23,8 +23,8 @@ import (
 
 var (
 	storms    = flag.Int("storms", 1, "how many runs TestStorm plays")
-	stormSize = flag.Int("storm-size", 120, "changes of each")
-	stormHits = flag.Int("storm-hits", 14, "things that happen in the middle of each")
+	stormSize = flag.Int("storm-size", 80, "changes of each")
+	stormHits = flag.Int("storm-hits", 8, "things that happen in the middle of each")
 	stormSeed = flag.Uint64("storm-seed", 20261127, "of the first one")
 )
 
