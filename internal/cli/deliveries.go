@@ -49,6 +49,14 @@ func newDelivery() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		// what can't be kept is not taken: nobody takes it a second time
+		f, err := os.OpenFile(c.flag("out"), os.O_WRONLY|os.O_CREATE, 0o600)
+		if err != nil {
+			return fmt.Errorf("nothing was collected: %w", err)
+		}
+		if err := f.Close(); err != nil {
+			return err
+		}
 		res, err := c.CollectSecrets(c.ctx, id, apiclient.CollectInput{Passphrase: passphrase})
 		if err := c.save(res, err); err != nil {
 			return err

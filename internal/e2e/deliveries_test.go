@@ -62,6 +62,7 @@ func TestSecretsAreHandedOver(t *testing.T) {
 
 	file, phrase := filepath.Join(t.TempDir(), "secrets.age"), filepath.Join(t.TempDir(), "phrase")
 	require.NoError(t, os.WriteFile(phrase, []byte("four goats and a lantern\n"), 0o600))
+	require.Contains(t, h.twinning(1, "delivery", "collect", "4", "--out", filepath.Join(file, "not", "there"), "--passphrase-file", phrase), "nothing was collected")
 	h.twinning(0, "delivery", "collect", "4", "--out", file, "--passphrase-file", phrase)
 	kept := h.twinning(0, "delivery", "open", file, "--passphrase-file", phrase)
 	require.Contains(t, kept, "Greta Thorne,L0007,u00007,gthorne,")
