@@ -63,17 +63,15 @@ attributes: {title: {value: person.title, rule: own}}
 type quick struct {
 	mu     sync.Mutex
 	users  []map[string]any
-	mark   map[string]int
 	asked  atomic.Int64
 	answer time.Duration
 }
 
 func newQuick(n int) *quick {
-	q := &quick{mark: map[string]int{}}
+	q := &quick{}
 	for i := range n {
 		id := "u" + strconv.Itoa(i)
 		q.users = append(q.users, map[string]any{"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:User"}, "id": id, "externalId": runsID(i), "userName": "p" + strconv.Itoa(i), "active": true, "title": "", "meta": map[string]any{"resourceType": "User", "version": `W/"1"`}})
-		q.mark[runsID(i)] = i
 	}
 	return q
 }

@@ -104,7 +104,7 @@ func SecretLabel(run int64, number int) string {
 	return fmt.Sprintf("delivery %d of run %d", number, run)
 }
 
-// reissue gives the account its secret, and then what goes with it.
+// reissue gives the account its secret; an invitation writes nothing.
 func (s *sender) reissue(write connector.Write) (after connector.Record, err error) {
 	if s.c.Verb == planning.Reissue {
 		if err := s.conn.(connector.Reissuer).Reissue(s.ctx, *write.Record, s.delivering.secret); err != nil {
@@ -154,11 +154,7 @@ func (s *sender) handOver(rec connector.Record) error {
 		if err := s.Store.MoveDelivery(s.ctx, s.w.Task, x.run, s.c.Number, store.DeliverySending, store.DeliveryNotSent, nil); err != nil {
 			return err
 		}
-		if s.c.Verb == planning.Invite {
-			s.conclude("failed", "nothing was sent: %v", err)
-		} else {
-			s.conclude("failed", "the account has a new secret that nobody knows, since its letter was not taken: %v; reissue it", err)
-		}
+		s.notTaken(err.Error())
 		return nil
 	} else if err := s.Store.MoveDelivery(s.ctx, s.w.Task, x.run, s.c.Number, store.DeliverySending, store.DeliverySent, until); err != nil {
 		return err
@@ -246,11 +242,24 @@ func (s *sender) resume() (goesOn bool, err error) {
 		s.mayHaveLeft("")
 		return false, s.ctx.Err()
 	case store.DeliveryNotSent:
-		return s.c.Verb == planning.Invite, nil
+		if s.c.Verb == planning.Invite {
+			return true, nil
+		}
+		s.notTaken("as the process before this one noted")
+		return false, nil
 	default:
 		s.conclude("done", "%s", strings.Join(append([]string{s.c.Body.V.Delivers.String()}, s.mustChange()...), "; "))
 	}
 	return false, s.ctx.Err()
+}
+
+// notTaken is said of a letter that has certainly not left.
+func (s *sender) notTaken(why string) {
+	if s.c.Verb == planning.Invite {
+		s.conclude("failed", "nothing was sent: %s", why)
+		return
+	}
+	s.conclude("failed", "the account has a new secret that nobody knows, since its letter was not taken: %s; reissue it", why)
 }
 
 // mayHaveLeft is said of a letter of which nobody knows: a second one would be one too many.
@@ -272,7 +281,7 @@ func (s *sender) ask() error {
 	if d := s.c.Body.V.Delivers; d.By == charter.ByMail && s.delivering.letter == nil {
 		letter, err := s.Post(s.ctx, d.To)
 		if err != nil {
-			s.conclude("failed", "the account has a new secret that nobody knows, since its letter could not be sent: %v; reissue it", err)
+			s.notTaken(err.Error())
 			return s.ctx.Err()
 		}
 		s.delivering.letter = letter

@@ -1,8 +1,10 @@
 package notify_test
 
 import (
+	"bufio"
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
@@ -94,6 +96,30 @@ func TestLetters(t *testing.T) {
 		require.Equal(t, x.maybe, told.Maybe, "%+v: %v", x.wrong, told)
 	}
 	require.Len(t, s.Letters(), 2, "the one without an answer was taken")
+
+	plain, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, plain.Close()) })
+	heard := make(chan string, 9)
+	go func() { // a server that offers no STARTTLS
+		c, err := plain.Accept()
+		if err != nil {
+			return
+		}
+		defer c.Close() // best effort
+		fmt.Fprint(c, "220 mail\r\n")
+		for lines := bufio.NewScanner(c); lines.Scan(); {
+			heard <- lines.Text()
+			fmt.Fprint(c, "250 mail\r\n")
+		}
+		close(heard)
+	}()
+	_, err = post(func(c *notify.Config) { c.URL = "smtp://twinning@" + plain.Addr().String() }).Open(ctx, "ana@home.example")
+	require.ErrorContains(t, err, "never sent in the clear")
+	for line := range heard {
+		require.NotContains(t, line, "AUTH")
+		require.NotContains(t, line, "ana@home.example")
+	}
 
 	none, err := notify.New(notify.Config{})
 	require.NoError(t, err)

@@ -104,6 +104,8 @@ func (d *days) deliveries(words []string) (told []string, known bool, err error)
 	switch words[0] {
 	case "post": // what is wrong with it
 		d.post.wrong = words[1]
+	case "unsent": // it was noted that letters have not left, and the process ended there
+		_, err = d.clock.Exec(ctx, `UPDATE deliveries SET state = 'not-sent' WHERE state = 'sending'`)
 	case "letters":
 		told, d.post.sent = d.post.sent, nil
 	case "deliveries": // LANE

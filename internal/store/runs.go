@@ -123,12 +123,15 @@ func (s *Store) Unsettled(ctx context.Context, system int64) (list []Receipt, er
 		WHERE l.downstream = $1 AND x.outcome IN ('waiting', 'in-doubt') ORDER BY x.run_id, x.number`, system)
 }
 
+// counts is of changes that guards count: a first secret takes nothing from anybody.
+const counts = `NOT (c.verb = 'reissue' AND c.account = '')`
+
 // DoneSince counts what was done to a system from an instant on, or may have been,
 // or waits in an upload file, by verb and day in a zone.
 func (s *Store) DoneSince(ctx context.Context, system int64, since time.Time, zone string) (list []Tally, err error) {
-	// a first secret takes nothing from anybody; the verb is looked up of each: a plan of which the planner knows nothing yet may be large
+	// the verb is looked up of each: a plan of which the planner knows nothing yet may be large
 	return list, s.list(ctx, &list, `SELECT verb, day, count(*) AS count FROM (
-		SELECT (SELECT c.verb FROM changes c WHERE c.plan_id = r.plan_id AND c.number = x.number AND NOT (c.verb = 'reissue' AND c.account = '')) AS verb, to_char(x.ended AT TIME ZONE $3, 'YYYY-MM-DD') AS day
+		SELECT (SELECT c.verb FROM changes c WHERE c.plan_id = r.plan_id AND c.number = x.number AND `+counts+`) AS verb, to_char(x.ended AT TIME ZONE $3, 'YYYY-MM-DD') AS day
 		FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
 		WHERE l.downstream = $1 AND x.outcome IN ('done', 'in-doubt', 'waiting') AND x.ended >= $2) q WHERE verb IS NOT NULL GROUP BY 1, 2 ORDER BY 2, 1`, system, since, zone)
 }
@@ -147,7 +150,7 @@ func (s *Store) Pending(ctx context.Context, system, except int64) (map[string]i
 		Verb  string `db:"verb"`
 		Count int    `db:"count"`
 	}
-	err := s.list(ctx, &rows, `SELECT c.verb, count(*) AS count FROM plans p JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.set_aside = '' AND NOT (c.verb = 'reissue' AND c.account = '')
+	err := s.list(ctx, &rows, `SELECT c.verb, count(*) AS count FROM plans p JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.set_aside = '' AND `+counts+`
 		WHERE l.downstream = $1 AND p.id <> $2 AND (p.state = 'running' OR p.state IN ('sealed', 'halted') AND p.expires > now())
 		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged', 'in-doubt', 'waiting')) GROUP BY 1`, system, except)
 	counts := map[string]int{}

@@ -47,7 +47,7 @@ func Owes(intended map[string]Intention, person, account string) (i Intention, o
 // OfReceipts says of an intention that receipts make it and end it, and no reconciliation.
 func (i Intention) OfReceipts() bool { return i.Verb == Keep || i.Verb == Reissue }
 
-// delivers says what goes, in the words of an edit.
+// Edit says what goes, in the words of an edit.
 func (d Delivery) Edit(verb, reason string) Edit {
 	what := map[string]string{Reissue: "a new one, ", Invite: ""}[verb]
 	return Edit{Attribute: Delivered[verb], New: fmt.Sprintf("%s%s", what, d), Reason: reason}

@@ -65,30 +65,27 @@ func (r *run) ages() {
 func (r *run) askGaps() {
 	twinnedPerson := func(row int) bool { return r.out.Pairing.PersonState[row] == pairing.Twinned }
 	twinnedAccount := func(row int) bool { return r.out.Pairing.AccountState[row] == pairing.Twinned }
-	named := func(row int) bool {
-		rej, unread := r.Accounts.Unread(row)
-		return unread && rej.Named
-	}
 	always := func(int) bool { return true }
 	// what may be anybody on one side may be what decides about the other: the
 	// twin of an orphan, or who tells a newcomer from somebody listed twice
 	r.noAbsent = cmp.Or(r.People.Doubt("people", twinnedPerson), r.Accounts.Doubt("accounts", always))
 	r.noCreate = cmp.Or(r.Accounts.Doubt("accounts", twinnedAccount), r.People.Doubt("people", always), r.unseenDeletions())
-	r.noLetters = r.People.Doubt("people", func(row int) bool {
-		rej, unread := r.People.Unread(row)
+	r.noLetters = r.People.Doubt("people", named(r.People))
+	r.noNames = cmp.Or(r.unreadNames(), r.Accounts.Doubt("accounts", named(r.Accounts)), r.sharedDoubt())
+}
+
+// named tells of a roster's rows that could not be read whether all their names are known.
+func named(x *record.Roster) func(row int) bool {
+	return func(row int) bool {
+		rej, unread := x.Unread(row)
 		return unread && rej.Named
-	})
-	r.noNames = cmp.Or(r.unreadNames(), r.Accounts.Doubt("accounts", named), r.sharedDoubt())
+	}
 }
 
 // sharedDoubt says why names of the systems that share theirs are not all known.
 func (r *run) sharedDoubt() string {
 	for _, x := range r.Shared {
-		named := func(row int) bool {
-			rej, unread := x.Accounts.Unread(row)
-			return unread && rej.Named
-		}
-		if why := x.Accounts.Doubt("accounts", named); why != "" {
+		if why := x.Accounts.Doubt("accounts", named(x.Accounts)); why != "" {
 			return fmt.Sprintf("%s shares its names, and %s there", x.System, why)
 		}
 	}

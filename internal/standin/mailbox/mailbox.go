@@ -29,7 +29,6 @@ type Misbehaviour struct {
 	LaterTo    string // and to this one for now
 	RefuseText bool   // every letter is refused once its text is there
 	DropAnswer bool   // a letter is taken, and the connection cut instead of an answer
-	NoTLS      bool   // STARTTLS is not offered
 }
 
 // Letter is one that was taken.
