@@ -1051,6 +1051,7 @@ func (e CountChangesParamsBy) Valid() bool {
 const (
 	ExportPlanParamsFormatCsv   ExportPlanParamsFormat = "csv"
 	ExportPlanParamsFormatJsonl ExportPlanParamsFormat = "jsonl"
+	ExportPlanParamsFormatLdif  ExportPlanParamsFormat = "ldif"
 	ExportPlanParamsFormatXlsx  ExportPlanParamsFormat = "xlsx"
 )
 
@@ -1060,6 +1061,8 @@ func (e ExportPlanParamsFormat) Valid() bool {
 	case ExportPlanParamsFormatCsv:
 		return true
 	case ExportPlanParamsFormatJsonl:
+		return true
+	case ExportPlanParamsFormatLdif:
 		return true
 	case ExportPlanParamsFormatXlsx:
 		return true
@@ -4447,6 +4450,8 @@ type ClientInterface interface {
 
 	// ExportPlan The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each
 	//
+	// As ldif, for directories alone, what is left to be done as change records (RFC 2849); what can't be put down so, secrets above all, stands there as a comment.
+	//
 	// Corresponds with GET /plans/{plan}/file (the `ExportPlan` operationId).
 	ExportPlan(ctx context.Context, plan PlanID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -6073,6 +6078,8 @@ func (c *Client) DecideChanges(ctx context.Context, plan PlanID, body DecideChan
 }
 
 // ExportPlan The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each
+//
+// As ldif, for directories alone, what is left to be done as change records (RFC 2849); what can't be put down so, secrets above all, stands there as a comment.
 //
 // Corresponds with GET /plans/{plan}/file (the `ExportPlan` operationId).
 func (c *Client) ExportPlan(ctx context.Context, plan PlanID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {

@@ -76,7 +76,7 @@ func newPlanExport() *cobra.Command {
 		res, err := c.ExportPlan(c.ctx, id, &apiclient.ExportPlanParams{Format: &format})
 		return c.save(res, err)
 	})
-	cmd.Flags().String("format", "", "xlsx or csv, a sheet with a column decision; jsonl, a line a change")
+	cmd.Flags().String("format", "", "xlsx or csv, a sheet with a column decision; jsonl, a line a change; ldif, what is left as change records for a directory")
 	outFlag(cmd)
 	return cmd
 }

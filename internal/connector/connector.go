@@ -20,6 +20,7 @@ import (
 	"twinning/internal/connector/outbound"
 	"twinning/internal/core/record"
 	"twinning/internal/format"
+	"twinning/internal/format/ldif"
 )
 
 // Record is one record as the system gives it.
@@ -144,6 +145,30 @@ type NameHolder interface {
 // Mender changes what refers to a record by what it was before.
 type Mender interface {
 	Mend(ctx context.Context, before, after Record) error
+}
+
+// ChangeRecord says what is done to an entry of a directory.
+type ChangeRecord = ldif.Change
+
+// Passage is a way into a group, or out of it.
+type Passage struct {
+	Group string // its id
+	Made  bool   // it is not there yet: ScriptGroup made it
+	In    bool
+	Owns  bool // it is about who owns the group
+}
+
+// Scripter puts down what would be written, as change records of LDIF (RFC 2849), and writes
+// nothing.
+type Scripter interface {
+	// Script is Write put down, with the record as it then would be.
+	Script(w Write) ([]ChangeRecord, Record, error)
+	// ScriptDelete is Delete put down, without what refers to the record.
+	ScriptDelete(r Record) (ChangeRecord, error)
+	// ScriptMember puts a record's way into a group down, or out of it.
+	ScriptMember(ctx context.Context, who Record, way Passage) (ChangeRecord, error)
+	// ScriptGroup is MakeGroup put down, with the id that the group would have.
+	ScriptGroup(name string, first Record) (id string, made ChangeRecord, err error)
 }
 
 // Deleter removes records for good.

@@ -11,6 +11,16 @@ import (
 // Reissuer or Grouper either; a probe may still say what could be written.
 func ReadOnly(c Connector) Connector { return readOnly{c} }
 
+// ScripterOf is what puts changes of a system down: that writes nothing, so that it is had of
+// one that is closed for writing as well.
+func ScripterOf(c Connector) (Scripter, bool) {
+	if r, ok := c.(readOnly); ok {
+		c = r.c
+	}
+	s, ok := c.(Scripter)
+	return s, ok
+}
+
 type readOnly struct{ c Connector }
 
 func (r readOnly) closed(doing string) error {

@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"cmp"
-	"context"
 	"fmt"
 	"net/http/httptest"
 	"os"
@@ -43,6 +42,8 @@ type enrolling struct {
 	nest    func(group, into string)    // a new one
 	// owners makes people, by login, a group's owners, and tells who they are; nil: groups have none
 	owners func(group string, now ...string) []string
+	// both are the directory and one that is changed by the plans' change records; nil elsewhere
+	both *twins
 }
 
 // Who is in a group follows the charter, in each kind of system: who was put in is taken out
@@ -70,8 +71,17 @@ func TestGroupsFollowTheCharter(t *testing.T) {
 			r.twinning(0, "charter", "put", r.write("charter.yaml", strings.ReplaceAll(groupRules, "MARK", x.mark)))
 			pass := func() (plan string) {
 				plan = r.drafted("crew")
+				if x.both != nil {
+					x.both.plays(plan)
+				} else {
+					require.Contains(t, r.any("plan", "export", plan, "--format", "ldif"), "only changes of a directory can be put down as LDIF")
+				}
 				r.seal(0, plan)
 				require.Contains(t, r.twinning(0, "plan", "run", plan), " done")
+				if x.both != nil {
+					x.both.alike()
+					require.Contains(t, r.any("plan", "export", plan, "--format", "ldif"), "nothing is left to be done of plan "+plan)
+				}
 				require.Contains(t, r.twinning(0, "plan", "verify", plan), " confirmed, 0 not")
 				r.twinning(0, "roster", "take", "app")
 				return plan
@@ -142,7 +152,7 @@ func scimGroups(t *testing.T, r *rig) enrolling {
 		return list
 	}
 	shape := r.write("app.yaml", "shape: {id: id, externalId: externalId, userName: userName, givenName: name.givenName, familyName: name.familyName, displayName: displayName, email: emails.primary, aliases: emails.other, active: active, groups: memberships, nestedGroups: memberships.nested}\nmark: externalId\nstable: true\n")
-	return enrolling{[]string{"--kind", "scim", "--set", "url=" + server.URL + "/scim/v2,timeout=1", "--secret-file", r.write("token", "token"), "--shape", shape}, "externalId", members, func(group, into string) { app.PutGroup("g9", into, map[string]string{"everybody": "g1"}[group]) }, nil}
+	return enrolling{[]string{"--kind", "scim", "--set", "url=" + server.URL + "/scim/v2,timeout=1", "--secret-file", r.write("token", "token"), "--shape", shape}, "externalId", members, func(group, into string) { app.PutGroup("g9", into, map[string]string{"everybody": "g1"}[group]) }, nil, nil}
 }
 
 func directoryGroups(t *testing.T, r *rig) enrolling {
@@ -156,20 +166,12 @@ func directoryGroups(t *testing.T, r *rig) enrolling {
 	}
 	fmt.Fprintf(&tree, "dn: cn=nobody,%[1]s\nobjectClass: organizationalRole\ncn: nobody\n\n", suffix)
 	fmt.Fprintf(&tree, "dn: cn=everybody,ou=groups,%[1]s\nobjectClass: groupOfNames\ncn: everybody\nmember: cn=nobody,%[1]s\n\ndn: cn=observers,ou=groups,%[1]s\nobjectClass: groupOfNames\ncn: observers\nmember: uid=n2,ou=people,%[1]s\n\n", suffix)
-	server, err := directory.Start(context.Background(), directory.Config{Dir: dataDir(t)}, tree.String())
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, server.Stop()) })
+	both := r.twins(directory.Config{}, tree.String())
+	server := both.run
 	ca, err := os.ReadFile(server.CAFile)
 	require.NoError(t, err)
-	bound := func() *ldap.Conn {
-		c, err := ldap.DialURL(server.URL)
-		require.NoError(t, err)
-		require.NoError(t, c.Bind(server.Admin(), directory.Secret))
-		return c
-	}
 	members := func(group string) (list []string) {
-		c := bound()
-		defer c.Close() // only reads
+		c := bound(t, server)
 		res, err := c.Search(ldap.NewSearchRequest(fmt.Sprintf("cn=%s,ou=groups,%s", group, suffix), ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)", []string{"member"}, nil))
 		require.NoError(t, err)
 		for _, dn := range res.Entries[0].GetAttributeValues("member") {
@@ -181,25 +183,23 @@ func directoryGroups(t *testing.T, r *rig) enrolling {
 		return list
 	}
 	nest := func(group, into string) {
-		c := bound()
-		defer c.Close() // it is done, or it failed
 		add := ldap.NewAddRequest("cn="+into+",ou=groups,"+suffix, nil)
 		add.Attribute("objectClass", []string{"groupOfNames"})
 		add.Attribute("member", []string{fmt.Sprintf("cn=%s,ou=groups,%s", group, suffix)})
-		require.NoError(t, c.Add(add))
+		require.NoError(t, bound(t, server).Add(add))
+		require.NoError(t, bound(t, both.script).Add(add))
 	}
 	owners := func(group string, now ...string) (list []string) {
-		c := bound()
-		defer c.Close() // it is done, or it failed
 		dn := "cn=" + group + ",ou=groups," + suffix
 		if len(now) > 0 {
 			change := ldap.NewModifyRequest(dn, nil)
 			for _, uid := range now {
 				change.Add("owner", []string{"uid=" + uid + ",ou=people," + suffix})
 			}
-			require.NoError(t, c.Modify(change))
+			require.NoError(t, bound(t, server).Modify(change))
+			require.NoError(t, bound(t, both.script).Modify(change))
 		}
-		res, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)", []string{"owner"}, nil))
+		res, err := bound(t, server).Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)", []string{"owner"}, nil))
 		require.NoError(t, err)
 		for _, owner := range res.Entries[0].GetAttributeValues("owner") {
 			uid, _, _ := strings.Cut(strings.TrimPrefix(owner, "uid="), ",")
@@ -210,5 +210,5 @@ func directoryGroups(t *testing.T, r *rig) enrolling {
 	}
 	shape := r.write("app.yaml", "shape: {id: entryUUID, userName: uid, givenName: givenName, familyName: sn, displayName: cn, email: mail, employeeNumber: employeeNumber, groups: memberships, nestedGroups: memberships.nested, ownedGroups: memberships.owned}\nmark: employeeNumber\nclasses: [inetOrgPerson]\nstable: true\n")
 	return enrolling{[]string{"--kind", "ldap", "--secret-file", r.write("secret", directory.Secret), "--shape", shape,
-		"--set", fmt.Sprintf("url=%s,ca-file=%s,bind=%s,base=ou=people,%s,group-base=ou=groups,%[4]s,group-must-have=cn=nobody,%[4]s", server.URL, r.write("ca.pem", string(ca)), server.Admin(), suffix)}, "employeeNumber", members, nest, owners}
+		"--set", fmt.Sprintf("url=%s,ca-file=%s,bind=%s,base=ou=people,%s,group-base=ou=groups,%[4]s,group-must-have=cn=nobody,%[4]s", server.URL, r.write("ca.pem", string(ca)), server.Admin(), suffix)}, "employeeNumber", members, nest, owners, &both}
 }

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"context"
 	"fmt"
 	"math/rand/v2"
 	"net/http/httptest"
@@ -35,7 +34,10 @@ guards: {rename: {more-than: 500}, readdress: {more-than: 500}, roster-drop: 100
 
 // moves are people whose names move: pairs who swap, somebody who marries, somebody whose
 // address goes on to a newcomer, and somebody who leaves and whose address is handed over.
-type moves struct{ pairs int }
+type moves struct {
+	pairs   int
+	drafted func(plan string) // before it runs; nil: nothing
+}
 
 func (m moves) people(moved bool) string {
 	var b strings.Builder
@@ -82,6 +84,9 @@ func (r *rig) move(name string, m moves, kills int) {
 	r.list(m.people(true))
 	r.twinning(0, "roster", "take", r.down)
 	plan := r.drafted(name)
+	if m.drafted != nil {
+		m.drafted(plan)
+	}
 	r.seal(0, plan)
 	r.twinning(0, "plan", "run", plan, "--no-wait")
 	if kills > 0 {
@@ -120,10 +125,10 @@ func TestNamesMoveInADirectory(t *testing.T) {
 		login, _, _ := strings.Cut(f[4], "@")
 		tree += fmt.Sprintf("dn: uid=%[1]s,ou=people,%[2]s\nobjectClass: inetOrgPerson\nuid: %[1]s\ncn: Nova %[3]s\nsn: %[3]s\ngivenName: Nova\nmail: SMTP:%[4]s\nmail: x400:c=CL;a=%[1]s\nemployeeNumber: %[5]s\n\n", login, suffix, f[3], f[4], f[0])
 	}
-	server, err := directory.Start(context.Background(), directory.Config{Dir: dataDir(t)}, tree)
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, server.Stop()) })
 	r := newRig(t, "--lease 3s")
+	both := r.twins(directory.Config{}, tree)
+	server := both.run
+	m.drafted = func(plan string) { both.plays(plan) }
 	r.write("secret", directory.Secret)
 	ca, err := os.ReadFile(server.CAFile)
 	require.NoError(t, err)
@@ -139,10 +144,8 @@ func TestNamesMoveInADirectory(t *testing.T) {
 	rules := strings.NewReplacer("LANE", "tree", "HQ", "hq", "APP", "tree", "MARK", "employeeNumber").Replace(movingRules)
 	r.twinning(0, "charter", "put", r.write("charter.yaml", rules))
 	r.move("tree", m, 6)
-	c, err := ldap.DialURL(server.URL)
-	require.NoError(t, err)
-	defer c.Close() // only reads
-	require.NoError(t, c.Bind(server.Admin(), directory.Secret))
+	both.alike() // temporary names and all, the plan's change records do the same
+	c := bound(t, server)
 	entry := func(filter string) *ldap.Entry {
 		res, err := c.Search(ldap.NewSearchRequest(suffix, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, filter, []string{"employeeNumber", "mail"}, nil))
 		require.NoError(t, err)

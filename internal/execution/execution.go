@@ -158,6 +158,7 @@ type run struct {
 	pending  *pending      // of a system that shows writes only in a later roster
 	groups   groups        // of the system
 	since    *newer        // what came since the rosters that were reconciled
+	script   *script       // where changes are put down instead of carried out
 }
 
 func (e *Engine) open(ctx context.Context, w *work.Work, p Params) (x *run, err error) {

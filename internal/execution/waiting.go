@@ -67,6 +67,9 @@ func (p *pending) over(r connector.Record) connector.Record {
 // account reads an account before it is changed: from the system where it can
 // be asked, else from the newest roster and what was asked for since.
 func (x *run) account(ctx context.Context, id string) (connector.Record, error) {
+	if x.script != nil {
+		return x.script.account(ctx, id)
+	}
 	if !x.declared.Deferred {
 		return x.conn.One(ctx, id)
 	}

@@ -1,8 +1,10 @@
 package service
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -10,10 +12,13 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/core/document"
+	"twinning/internal/core/lifecycle"
 	"twinning/internal/core/record"
 	"twinning/internal/core/sheet"
+	"twinning/internal/execution"
 	"twinning/internal/fault"
 	"twinning/internal/format"
+	"twinning/internal/format/ldif"
 	"twinning/internal/store"
 )
 
@@ -36,6 +41,9 @@ func (s *Service) ExportPlan(ctx context.Context, who access.Caller, id int64, k
 	if err != nil {
 		return Export{}, fault.About(err, "plan", fmt.Sprint(id))
 	}
+	if kind == "ldif" {
+		return s.script(ctx, who, p)
+	}
 	e, err := s.tableOf(fmt.Sprintf("plan-%d", id), cmp.Or(kind, "xlsx"), planColumns, func(each func(line any, row map[string][]string) error) error {
 		all, err := s.Store.WholePlan(ctx, p.ID)
 		if err != nil {
@@ -52,6 +60,65 @@ func (s *Service) ExportPlan(ctx context.Context, who access.Caller, id int64, k
 		return e, err
 	}
 	return e, s.act(ctx, who, "plan.export", fmt.Sprintf("plan %d", id), map[string]string{"format": kind}, onlyTold)
+}
+
+// script prepares what is left to be done of a plan as change records of LDIF (RFC 2849), for
+// directories alone.
+func (s *Service) script(ctx context.Context, who access.Caller, p store.Plan) (Export, error) {
+	if p.State == lifecycle.Running {
+		return Export{}, fault.New(fault.Conflict, fmt.Sprintf("plan %d is running", p.ID), "what is left of it would be done twice", "wait until its run is through, or halt it")
+	}
+	leave, err := s.place(ctx, s.exports, "exports")
+	if err != nil {
+		return Export{}, err
+	}
+	defer leave()
+	var body bytes.Buffer
+	written, left := 0, 0
+	err = s.engine.Script(ctx, p.ID, func(c execution.PutDown) error {
+		about := fmt.Sprintf("change %d: %s %s", c.Change.Number, c.Change.Verb, cmp.Or(c.Change.Label, c.Change.Account, c.Change.Person))
+		if c.Change.Wave != "" {
+			about += ", wave " + c.Change.Wave
+		}
+		if len(c.Records) == 0 {
+			left++
+			body.WriteByte('\n')
+			return ldif.Comment(&body, about, "is not here: "+cmp.Or(c.Why, "there is nothing to write"))
+		}
+		written++
+		for i, rec := range c.Records {
+			comments := []string{about}
+			if i > 0 {
+				comments = nil
+			}
+			if err := ldif.WriteChange(&body, rec, comments...); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	switch {
+	case errors.Is(err, execution.ErrNoScript):
+		return Export{}, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("plan %d can't be given out as ldif", p.ID), Detail: err.Error(), Field: "format", Next: "take xlsx, csv or jsonl"}
+	case err != nil:
+		return Export{}, err
+	case written+left == 0:
+		return Export{}, fault.New(fault.Conflict, fmt.Sprintf("nothing is left to be done of plan %d", p.ID), "", fmt.Sprintf("see what was done: twinning plan show %d", p.ID)).Because("nothing-to-do")
+	}
+	e := s.exported(fmt.Sprintf("plan-%d.ldif", p.ID), func(w io.Writer) error {
+		if err := ldif.Comment(w,
+			fmt.Sprintf("Plan %d, %s: %d of %d changes that are left to be done.", p.ID, p.State, written, written+left),
+			"To be looked at. Whoever applies it by hand passes by seal, premises, guards and receipts: Twinning hears of it by the next roster alone. What is taken away is named as the roster showed it, so that an entry which changed since refuses.",
+			"What else names an entry that is renamed or deleted (groups, managers) is mended by a run, and here by the directory or not at all."); err != nil {
+			return err
+		}
+		if _, err := io.WriteString(w, "version: 1\n"); err != nil {
+			return err
+		}
+		_, err := w.Write(body.Bytes())
+		return err
+	})
+	return e, s.act(ctx, who, "plan.export", fmt.Sprintf("plan %d", p.ID), map[string]string{"format": "ldif"}, onlyTold)
 }
 
 func planRow(p store.Plan, c store.Change) map[string][]string {

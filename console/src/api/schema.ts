@@ -1132,7 +1132,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each */
+        /**
+         * The changes of a plan as a file, for a spreadsheet in which they are decided about, or a line each
+         * @description As ldif, for directories alone, what is left to be done as change records (RFC 2849); what can't be put down so, secrets above all, stands there as a comment.
+         */
         get: operations["exportPlan"];
         put?: never;
         post?: never;
@@ -6077,7 +6080,7 @@ export interface operations {
     exportPlan: {
         parameters: {
             query?: {
-                format?: "xlsx" | "csv" | "jsonl";
+                format?: "xlsx" | "csv" | "jsonl" | "ldif";
             };
             header?: never;
             path: {

@@ -81,10 +81,8 @@ func (d *directory) memberAttribute(c *ldap.Conn, group string) (string, error) 
 		return "", err
 	}
 	for _, e := range res.Entries {
-		for _, g := range groupClasses {
-			if slices.ContainsFunc(e.GetAttributeValues("objectClass"), func(v string) bool { return strings.EqualFold(v, g.class) }) {
-				return g.members, nil
-			}
+		if members := membersOf(e.GetAttributeValues("objectClass")...); members != "" {
+			return members, nil
 		}
 	}
 	return "", d.fault(connector.Refused, "read group "+group, "it has none of the usual group classes", "set group-filter to entries that are groups")
@@ -301,28 +299,19 @@ func (d *directory) Enrol(ctx context.Context, group string, add, withdraw []str
 
 // MakeGroup makes one below group-base.
 func (d *directory) MakeGroup(ctx context.Context, name, first string) (dn string, err error) {
-	doing, base := "make the group "+name, d.set.Text("group-base")
-	if base == "" {
-		return "", d.fault(connector.Refused, doing, "it is not said where groups are", "set group-base")
-	}
-	class := cmp.Or(d.set.Text("group-class"), groupClasses[0].class)
-	dn = "cn=" + ldap.EscapeDN(name) + "," + base
-	err = d.with(ctx, doing, false, func(c *ldap.Conn) error {
+	err = d.with(ctx, "make the group "+name, false, func(c *ldap.Conn) error {
 		e, err := d.entry(c, first, []string{"uid"})
 		if err != nil {
 			return err
 		}
-		req := ldap.NewAddRequest(dn, nil)
-		req.Attribute("objectClass", []string{"top", class})
-		req.Attribute("cn", []string{name})
-		for _, g := range groupClasses {
-			if g.class == class {
-				req.Attribute(g.members, []string{e.DN})
-			}
+		req, err := d.newGroup(name, e.DN)
+		if err != nil {
+			return err
 		}
 		if err := c.Add(req); err != nil {
 			return err
 		}
+		dn = req.DN
 		res, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.time, false, "(objectClass=*)", []string{"1.1"}, nil))
 		if err == nil && len(res.Entries) == 1 {
 			dn = res.Entries[0].DN // as the directory spells it
@@ -330,6 +319,37 @@ func (d *directory) MakeGroup(ctx context.Context, name, first string) (dn strin
 		return nil
 	})
 	return dn, err
+}
+
+// newGroup is the request that makes a group with its first member, by their DN.
+func (d *directory) newGroup(name, first string) (*ldap.AddRequest, error) {
+	base := d.set.Text("group-base")
+	if base == "" {
+		return nil, d.fault(connector.Refused, "make the group "+name, "it is not said where groups are", "set group-base")
+	}
+	class := d.groupClass()
+	req := ldap.NewAddRequest("cn="+ldap.EscapeDN(name)+","+base, nil)
+	req.Attribute("objectClass", []string{"top", class})
+	req.Attribute("cn", []string{name})
+	if members := membersOf(class); members != "" {
+		req.Attribute(members, []string{first})
+	}
+	return req, nil
+}
+
+// groupClass is that of the groups we make.
+func (d *directory) groupClass() string {
+	return cmp.Or(d.set.Text("group-class"), groupClasses[0].class)
+}
+
+// membersOf is where the groups of such classes name their members, "" where it isn't known.
+func membersOf(classes ...string) string {
+	for _, g := range groupClasses {
+		if slices.ContainsFunc(classes, func(class string) bool { return strings.EqualFold(class, g.class) }) {
+			return g.members
+		}
+	}
+	return ""
 }
 
 // Own changes the owners of a group by deltas.

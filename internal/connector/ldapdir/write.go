@@ -35,6 +35,29 @@ func (d *directory) raw(native string, values []string) ([]string, error) {
 }
 
 func (d *directory) add(ctx context.Context, edits []connector.Edit) (r connector.Record, err error) {
+	req, classes, err := d.addition(edits)
+	if err != nil {
+		return r, err
+	}
+	doing := "create " + req.DN
+	err = d.with(ctx, doing, false, func(c *ldap.Conn) error {
+		if err := d.complete(c, doing, classes, req); err != nil {
+			return err
+		}
+		if err := c.Add(req); err != nil {
+			if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
+				return d.fault(connector.Refused, doing, "the container "+parent(req.DN)+" does not exist", "make it first, or set create-in")
+			}
+			return err
+		}
+		r, err = d.at(c, doing, req.DN)
+		return err
+	})
+	return r, err
+}
+
+// addition is the request that makes an entry, and its classes.
+func (d *directory) addition(edits []connector.Edit) (req *ldap.AddRequest, classes []string, err error) {
 	rdn, container, name := d.set.Text("rdn"), cmp.Or(d.set.Text("create-in"), d.set.Text("base")), ""
 	for _, e := range edits {
 		switch {
@@ -44,45 +67,29 @@ func (d *directory) add(ctx context.Context, edits []connector.Edit) (r connecto
 			name = e.New[0]
 		}
 	}
-	doing := "create an entry"
 	if name == "" {
-		return r, d.fault(connector.Refused, doing, fmt.Sprintf("nothing is given for %s, which names new entries", rdn), "give it a value in the charter, or set rdn to another attribute")
+		return nil, nil, d.fault(connector.Refused, "create an entry", fmt.Sprintf("nothing is given for %s, which names new entries", rdn), "give it a value in the charter, or set rdn to another attribute")
 	}
-	dn := rdn + "=" + ldap.EscapeDN(name) + "," + container
-	doing = "create " + dn
-	err = d.with(ctx, doing, false, func(c *ldap.Conn) error {
-		req := ldap.NewAddRequest(dn, nil)
-		classes := d.shape.Classes
-		if len(classes) == 0 {
-			classes = Shape.Classes
+	req = ldap.NewAddRequest(rdn+"="+ldap.EscapeDN(name)+","+container, nil)
+	classes = d.shape.Classes
+	if len(classes) == 0 {
+		classes = Shape.Classes
+	}
+	req.Attribute("objectClass", classes)
+	for _, e := range edits {
+		if pseudo(e.Native) || len(e.New) == 0 {
+			continue
 		}
-		req.Attribute("objectClass", classes)
-		for _, e := range edits {
-			if pseudo(e.Native) || len(e.New) == 0 {
-				continue
-			}
-			if strings.EqualFold(e.Native, "objectClass") {
-				return d.fault(connector.Refused, doing, "objectClass is not given by attributes", "name the classes in the shape: classes: [...]")
-			}
-			values, err := d.raw(e.Native, e.New)
-			if err != nil {
-				return err
-			}
-			req.Attribute(e.Native, values)
+		if strings.EqualFold(e.Native, "objectClass") {
+			return nil, nil, d.fault(connector.Refused, "create "+req.DN, "objectClass is not given by attributes", "name the classes in the shape: classes: [...]")
 		}
-		if err := d.complete(c, doing, classes, req); err != nil {
-			return err
+		values, err := d.raw(e.Native, e.New)
+		if err != nil {
+			return nil, nil, err
 		}
-		if err := c.Add(req); err != nil {
-			if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
-				return d.fault(connector.Refused, doing, "the container "+container+" does not exist", "make it first, or set create-in")
-			}
-			return err
-		}
-		r, err = d.at(c, doing, dn)
-		return err
-	})
-	return r, err
+		req.Attribute(e.Native, values)
+	}
+	return req, classes, nil
 }
 
 // at reads the entry of a DN that was just written.
@@ -96,46 +103,16 @@ func (d *directory) at(c *ldap.Conn, doing, dn string) (connector.Record, error)
 
 // change sends what differs in one modification, then renames or moves.
 func (d *directory) change(ctx context.Context, r connector.Record, edits []connector.Edit) (after connector.Record, err error) {
-	doing := "change entry " + r.ID
-	if len(r.Values["dn"]) != 1 {
-		return after, d.fault(connector.Broken, doing, "the record was read without its DN", "")
+	req, asserted, next, err := d.modification(r, edits)
+	if err != nil {
+		return after, err
 	}
-	dn := r.Values["dn"][0]
-	doing = "change " + dn
+	dn := req.DN
+	doing := "change " + dn
 	err = d.with(ctx, doing, false, func(c *ldap.Conn) error {
 		root, err := d.discover(c)
 		if err != nil {
 			return err
-		}
-		named, err := ldap.ParseDN(dn)
-		if err != nil {
-			return d.fault(connector.Broken, doing, err.Error(), "")
-		}
-		req := ldap.NewModifyRequest(dn, nil)
-		var asserted []string
-		next := dn
-		for _, e := range edits {
-			switch {
-			case e.Native == "dn":
-				return d.fault(connector.Refused, doing, "dn is made of the naming attribute and parent", "write those")
-			case e.Native == "parent" || naming(named, e.Native):
-				if next, err = renamed(next, e); err != nil {
-					return d.fault(connector.Refused, doing, err.Error(), "")
-				}
-				continue
-			}
-			now := r.Values[d.native(e.Native)]
-			if e.Old != nil { // what the plan saw; the deltas are against that
-				now = e.Old
-			}
-			if now, err = d.raw(e.Native, now); err != nil {
-				return err
-			}
-			wanted, err := d.raw(e.Native, e.New)
-			if err != nil {
-				return err
-			}
-			asserted = append(asserted, d.deltas(req, e.Native, now, wanted)...)
 		}
 		if len(req.Changes) > 0 {
 			must := "(&" + strings.Join(asserted, "") + ")"
@@ -170,6 +147,53 @@ func (d *directory) change(ctx context.Context, r connector.Record, edits []conn
 		return dangling
 	})
 	return after, err
+}
+
+// nameOf is the DN under which a record was read.
+func (d *directory) nameOf(doing string, r connector.Record) (string, error) {
+	if len(r.Values["dn"]) != 1 {
+		return "", d.fault(connector.Broken, doing, "the record was read without its DN", "let the shape read it (dn: dn), and take a roster")
+	}
+	return r.Values["dn"][0], nil
+}
+
+// modification is the request that changes an entry, what must hold meanwhile, and the DN
+// that the entry has in the end.
+func (d *directory) modification(r connector.Record, edits []connector.Edit) (req *ldap.ModifyRequest, asserted []string, next string, err error) {
+	dn, err := d.nameOf("change entry "+r.ID, r)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	doing := "change " + dn
+	named, err := ldap.ParseDN(dn)
+	if err != nil {
+		return nil, nil, "", d.fault(connector.Broken, doing, err.Error(), "")
+	}
+	req, next = ldap.NewModifyRequest(dn, nil), dn
+	for _, e := range edits {
+		switch {
+		case e.Native == "dn":
+			return nil, nil, "", d.fault(connector.Refused, doing, "dn is made of the naming attribute and parent", "write those")
+		case e.Native == "parent" || naming(named, e.Native):
+			if next, err = renamed(next, e); err != nil {
+				return nil, nil, "", d.fault(connector.Refused, doing, err.Error(), "")
+			}
+			continue
+		}
+		now := r.Values[d.native(e.Native)]
+		if e.Old != nil { // what the plan saw; the deltas are against that
+			now = e.Old
+		}
+		if now, err = d.raw(e.Native, now); err != nil {
+			return nil, nil, "", err
+		}
+		wanted, err := d.raw(e.Native, e.New)
+		if err != nil {
+			return nil, nil, "", err
+		}
+		asserted = append(asserted, d.deltas(req, e.Native, now, wanted)...)
+	}
+	return req, asserted, next, nil
 }
 
 // Mend changes what refers to an entry by an old name: a rename whose answer was
@@ -223,10 +247,10 @@ func (d *directory) deltas(req *ldap.ModifyRequest, native string, now, wanted [
 
 // Delete removes an entry and the references to it.
 func (d *directory) Delete(ctx context.Context, r connector.Record) error {
-	if len(r.Values["dn"]) != 1 {
-		return d.fault(connector.Broken, "delete entry "+r.ID, "the record was read without its DN", "")
+	dn, err := d.nameOf("delete entry "+r.ID, r)
+	if err != nil {
+		return err
 	}
-	dn := r.Values["dn"][0]
 	return d.with(ctx, "delete "+dn, false, func(c *ldap.Conn) error {
 		root, err := d.discover(c)
 		if err != nil {
@@ -256,8 +280,9 @@ func (d *directory) Delete(ctx context.Context, r connector.Record) error {
 // Reissue sets a new password (RFC 3062), over an encrypted connection only.
 func (d *directory) Reissue(ctx context.Context, r connector.Record, secret string) error {
 	doing := "set the secret of entry " + r.ID
-	if len(r.Values["dn"]) != 1 {
-		return d.fault(connector.Broken, doing, "the record was read without its DN", "")
+	dn, err := d.nameOf(doing, r)
+	if err != nil {
+		return err
 	}
 	return d.with(ctx, doing, false, func(c *ldap.Conn) error {
 		if _, ok := c.TLSConnectionState(); !ok {
@@ -270,7 +295,7 @@ func (d *directory) Reissue(ctx context.Context, r connector.Record, secret stri
 		if !root.has(passwordModif) {
 			return d.fault(connector.Unsupported, doing, "the directory does not know the password operation of RFC 3062", "")
 		}
-		_, err = c.PasswordModify(ldap.NewPasswordModifyRequest(r.Values["dn"][0], "", secret))
+		_, err = c.PasswordModify(ldap.NewPasswordModifyRequest(dn, "", secret))
 		return err
 	})
 }
@@ -278,8 +303,12 @@ func (d *directory) Reissue(ctx context.Context, r connector.Record, secret stri
 // Proves binds as the entry, on a connection of its own, and over an encrypted one only.
 func (d *directory) Proves(ctx context.Context, r connector.Record, secret string) (bool, error) {
 	doing := "sign in as entry " + r.ID
-	if len(r.Values["dn"]) != 1 || secret == "" { // a bind without a secret would be anonymous, and prove nothing
-		return false, d.fault(connector.Broken, doing, "the record was read without its DN", "")
+	dn, err := d.nameOf(doing, r)
+	if err != nil {
+		return false, err
+	}
+	if secret == "" { // a bind without one would be anonymous, and prove nothing
+		return false, d.fault(connector.Broken, doing, "there is no secret", "")
 	}
 	leave, err := d.cfg.Pace.Enter(ctx)
 	if err != nil {
@@ -294,7 +323,7 @@ func (d *directory) Proves(ctx context.Context, r connector.Record, secret strin
 	if _, encrypted := c.TLSConnectionState(); !encrypted {
 		return false, d.fault(connector.Refused, doing, "the connection is not encrypted", "")
 	}
-	err = c.Bind(r.Values["dn"][0], secret)
+	err = c.Bind(dn, secret)
 	if ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials) {
 		return false, nil
 	}

@@ -176,6 +176,21 @@ func TestChangeRecords(t *testing.T) {
 		{Line: 17, DN: "uid=d,dc=x", Type: "delete", Attributes: map[string][]string{}},
 		{Line: 20, DN: "uid=e,dc=x", Type: "add", Attributes: map[string][]string{"uid": {"e"}}},
 	}, list)
+	var out bytes.Buffer // and is written as it was read, whatever a comment or a value holds
+	hostile := append(slices.Clone(list), ldif.Change{DN: "uid=f\n-\n\ndn: uid=a,dc=x", Type: "modify", Attributes: map[string][]string{}, Mods: []ldif.Mod{{Op: "add", Attribute: "title", Values: []string{"-", "", " a\nchangetype: delete", "Nö", strings.Repeat("long ", 40)}}, {Op: "delete", Attribute: "cn"}}})
+	for _, c := range hostile {
+		require.NoError(t, ldif.WriteChange(&out, c, "somebody\ndn: uid=a,dc=x\r\nchangetype: delete", strings.Repeat("word ", 40)))
+	}
+	again, err := ldif.Changes(out.Bytes())
+	require.NoError(t, err, out.String())
+	for i := range again {
+		again[i].Line = hostile[i].Line
+	}
+	require.Equal(t, hostile, again)
+	for line := range strings.Lines(out.String()) {
+		require.LessOrEqual(t, len(line), 78)
+	}
+	require.Error(t, ldif.WriteChange(&out, ldif.Change{DN: "uid=a", Type: "add", Attributes: map[string][]string{"title: Cook\ncn": {"a"}}}))
 	_, err = ldif.Changes([]byte("dn: uid=a\nchangetype: modify\ntitle: Cook\n"))
 	require.ErrorContains(t, err, "line 3")
 }

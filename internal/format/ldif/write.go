@@ -9,9 +9,87 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strings"
+	"unicode"
 
 	"twinning/internal/format"
 )
+
+// WriteChange writes one change record, after a blank line; comments are lines that stand
+// above it. Only its first says version, which is the caller's.
+func WriteChange(w io.Writer, c Change, comments ...string) error {
+	out := bufio.NewWriter(w)
+	_ = out.WriteByte('\n') // an error stays with the writer, and Flush returns it
+	if err := Comment(out, comments...); err != nil {
+		return err
+	}
+	lines := [][2]string{{"dn", c.DN}, {"changetype", c.Type}}
+	put := func(name string, values ...string) {
+		for _, v := range values {
+			lines = append(lines, [2]string{name, v})
+		}
+	}
+	switch c.Type {
+	case "add":
+		put("objectClass", c.Attributes["objectClass"]...)
+		for _, name := range slices.Sorted(maps.Keys(c.Attributes)) {
+			if name != "objectClass" {
+				put(name, c.Attributes[name]...)
+			}
+		}
+	case "modify":
+		for _, m := range c.Mods {
+			put(m.Op, m.Attribute)
+			put(m.Attribute, m.Values...)
+			put("-", "")
+		}
+	case "modrdn":
+		put("newrdn", c.NewRDN)
+		put("deleteoldrdn", map[bool]string{false: "0", true: "1"}[c.DeleteOld])
+		if c.NewParent != "" {
+			put("newsuperior", c.NewParent)
+		}
+	}
+	for _, line := range lines {
+		if line[0] == "-" {
+			_, _ = out.WriteString("-\n") // as above
+			continue
+		}
+		if !described.MatchString(line[0]) {
+			return fmt.Errorf("%q can't be the name of an attribute in LDIF", line[0])
+		}
+		if err := WriteLine(out, line[0], line[1]); err != nil {
+			return err
+		}
+	}
+	return out.Flush()
+}
+
+// Comment writes lines that stand for people alone, each broken at blanks where it is long.
+func Comment(w io.Writer, lines ...string) error {
+	for _, line := range lines {
+		line = strings.Map(func(r rune) rune {
+			if unicode.IsControl(r) { // nothing ends a comment but we
+				return ' '
+			}
+			return r
+		}, line)
+		row := "#"
+		for word := range strings.FieldsSeq(line) {
+			if row != "#" && len(row)+1+len(word) > width {
+				if _, err := io.WriteString(w, row+"\n"); err != nil {
+					return err
+				}
+				row = "#"
+			}
+			row += " " + word
+		}
+		if _, err := io.WriteString(w, row+"\n"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 type writer struct {
 	w       *bufio.Writer

@@ -1,0 +1,174 @@
+package execution
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"twinning/internal/connector"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/record"
+	"twinning/internal/reach"
+	"twinning/internal/store"
+)
+
+// ErrNoScript is a system whose changes can't be put down.
+var ErrNoScript = errors.New("only changes of a directory can be put down as LDIF")
+
+// PutDown is a change as it would be sent: as records, or why it can't be told.
+type PutDown struct {
+	Change  store.Change
+	Records []connector.ChangeRecord
+	Why     string // there are none
+}
+
+// script is how accounts would be in the course of a plan that is put down: as the rosters it
+// rests on show them, and with what is put down already.
+type script struct {
+	*run
+	scripter connector.Scripter
+	accounts map[string]connector.Record // by id
+	made     map[string]connector.Record // by the change that makes it
+	left     map[string]bool             // changes that can't be put down
+	groups   map[string]string           // those that would be made, by normalised name
+}
+
+// Script puts down what is left to be done of a plan, in the order of its changes, without
+// writing anything. It rests on the rosters that the plan rests on; where groups are, their
+// directory is asked.
+func (e *Engine) Script(ctx context.Context, plan int64, each func(PutDown) error) error {
+	x, err := e.open(ctx, nil, Params{Plan: plan})
+	if err != nil {
+		return err
+	}
+	defer reach.Closed(x.conn)
+	scripter, ok := connector.ScripterOf(x.conn)
+	if !ok {
+		return ErrNoScript
+	}
+	x.script = &script{run: x, scripter: scripter, accounts: map[string]connector.Record{}, made: map[string]connector.Record{}, left: map[string]bool{}, groups: map[string]string{}}
+	for _, c := range x.order {
+		if c.Outcome == "done" || c.Outcome == "unchanged" || c.Outcome == "waiting" || c.Outcome == "in-doubt" {
+			continue
+		}
+		p := PutDown{Change: c}
+		p.Records, err = x.script.put(ctx, c)
+		if told := (*connector.Error)(nil); errors.As(err, &told) && (told.Kind == connector.Unreachable || told.Kind == connector.Denied || told.Kind == connector.Throttled || told.Kind == connector.Unanswered) || store.Away(err) || ctx.Err() != nil {
+			return err
+		}
+		if err != nil {
+			p.Why, x.script.left[c.ID] = err.Error(), true
+		}
+		if err := each(p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// account is an account as it would be by now.
+func (s *script) account(ctx context.Context, id string) (connector.Record, error) {
+	if known, ok := s.accounts[id]; ok {
+		return known, nil
+	}
+	r, err := s.Store.RecordAt(ctx, s.system.ID, s.result.AccountsRoster, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return connector.Record{}, fmt.Errorf("roster %d of %s does not show account %q", s.result.AccountsRoster, s.system.Name, id)
+	}
+	if err != nil || len(r.Values.V["dn"]) == 1 {
+		return connector.Record{ID: r.ID, Values: r.Values.V}, err
+	}
+	now, err := s.conn.One(ctx, id) // the shape does not ask for its name, which everything here needs
+	if err != nil {
+		return connector.Record{}, err
+	}
+	values := maps.Clone(r.Values.V)
+	values["dn"] = now.Values["dn"]
+	return connector.Record{ID: r.ID, Values: values}, nil
+}
+
+// about is the account that a change is about.
+func (s *script) about(ctx context.Context, c store.Change) (connector.Record, error) {
+	if c.Account != "" {
+		return s.account(ctx, c.Account)
+	}
+	for _, need := range c.Body.V.Needs {
+		if made, ok := s.made[need]; ok {
+			return made, nil
+		}
+	}
+	return connector.Record{}, errors.New("its account was made by an earlier run: the next plan goes on from there")
+}
+
+func (s *script) put(ctx context.Context, c store.Change) ([]connector.ChangeRecord, error) {
+	if i := slices.IndexFunc(c.Body.V.Needs, func(need string) bool { return s.left[need] }); i >= 0 {
+		return nil, fmt.Errorf("change %s, which it needs done first, is not here", c.Body.V.Needs[i])
+	}
+	if c.Body.V.Delivers != nil {
+		return nil, errors.New("secrets and letters are handed over by a run alone, and never stand in a file of changes")
+	}
+	var w connector.Write
+	if c.Verb != planning.Create {
+		rec, err := s.about(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		w.Record = &rec
+	}
+	if c.Verb == planning.Delete {
+		gone, err := s.scripter.ScriptDelete(*w.Record)
+		return []connector.ChangeRecord{gone}, err
+	}
+	if s.byGroups(c) {
+		return s.memberships(ctx, c, *w.Record)
+	}
+	var err error
+	if w.Edits, err = s.nativeEditsOf(ctx, c, w.Record); err != nil {
+		return nil, err
+	}
+	list, after, err := s.scripter.Script(w)
+	if err != nil {
+		return nil, err
+	}
+	if c.Account != "" {
+		s.accounts[c.Account] = after
+	} else {
+		s.made[c.ID] = after
+		for _, need := range c.Body.V.Needs { // it is another change of an account that is made here
+			if _, ok := s.made[need]; ok {
+				s.made[need] = after
+			}
+		}
+	}
+	return list, nil
+}
+
+func (s *script) memberships(ctx context.Context, c store.Change, who connector.Record) (list []connector.ChangeRecord, err error) {
+	s.run.groups.mu.Lock()
+	defer s.run.groups.mu.Unlock()
+	for _, p := range s.passages(c) {
+		key := record.Normal(record.Text, p.group)
+		id, made := s.groups[key]
+		if !made {
+			if id, err = s.groupID(ctx, p.group); err != nil {
+				return nil, err
+			}
+		}
+		if id == "" && !p.in {
+			continue // a group that is not there is left already
+		}
+		var rec connector.ChangeRecord
+		if id == "" {
+			s.groups[key], rec, err = s.scripter.ScriptGroup(p.group, who)
+		} else {
+			rec, err = s.scripter.ScriptMember(ctx, who, connector.Passage{Group: id, Made: made, In: p.in, Owns: p.owns})
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, rec)
+	}
+	return list, nil
+}
