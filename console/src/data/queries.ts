@@ -25,6 +25,7 @@ export const useLanes = () => useQuery({ queryKey: keys.lanes, queryFn: () => as
 export const useLane = (lane: string) =>
   useQuery({
     queryKey: keys.lane(lane),
+    enabled: lane !== "",
     queryFn: () => ask(api.GET("/lanes/{lane}", { params: { path: { lane } } })),
     refetchInterval: 5000,
   });
