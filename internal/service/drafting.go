@@ -31,6 +31,9 @@ type Selection struct {
 	Findings []string `json:"findings,omitempty"` // of whoever findings of these codes are about: their remedy, where a change is one
 }
 
+// all reports that nothing is left out.
+func (x Selection) all() bool { return len(x.People)+len(x.Waves)+len(x.Findings) == 0 }
+
 // Draft makes a plan of the newest result: all of it, or what is selected. What rests on something that is no longer so is left out, with
 // all that needs it.
 func (s *Service) Draft(ctx context.Context, who access.Caller, lane string, which Selection) (PlanView, error) {
@@ -210,48 +213,73 @@ func (s *Service) chosen(ctx context.Context, l store.Lane, r store.Reconciliati
 }
 
 func (s *Service) draft(ctx context.Context, by string, l store.Lane, r store.Reconciliation, wanted drafting, task drafter) (id int64, fallen []Fallen, err error) {
-	chosen, refused, origin, err := s.chosen(ctx, l, r, wanted)
-	if err != nil {
-		return 0, nil, err
-	}
-	rules, err := s.charterOf(ctx, l, r)
-	if err != nil {
-		return 0, nil, err
-	}
-	fell, err := s.engine.Fallen(ctx, l, store.Plan{}, r, rules, chosen, false, task.progress)
-	if err != nil {
-		return 0, nil, err
-	}
-	fallen = fallenOf(chosen, fell)
-	if chosen = standing(chosen, fell); len(chosen) == 0 {
-		return 0, nil, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(fallen), fallen[0].Verb, fallen[0].Label, fallen[0].Reason), "reconcile again: twinning reconcile "+l.Name).Because("nothing-to-do")
-	}
-	p := store.Plan{LaneID: l.ID, Reconciliation: r.ID, By: by}
-	p.Origin.V = origin
-	if p.Lowered.V, err = s.lowered(ctx, l, rules); err != nil {
-		return 0, nil, err
-	}
-	if err := s.fill(ctx, l, r, rules, &p, chosen); err != nil {
-		return 0, nil, err
-	}
+	rows := 0
 	err = s.Store.InTx(ctx, func(tx *store.Store) error {
-		if id, err = tx.AddPlan(ctx, p, chosen, refused); errors.Is(err, store.ErrChanged) {
-			return reconciledSince(l)
-		} else if err != nil {
+		laid, err := s.lay(ctx, tx, by, l, r, wanted)
+		if err != nil {
 			return err
 		}
-		if err := task.link(ctx, tx, id); err != nil {
-			return err
-		}
-		return tx.Audit(ctx, by, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": l.Name, "changes": fmt.Sprint(len(chosen) - p.SetAside), "left out": fmt.Sprint(len(fallen) + len(refused)), "asked": string(origin.Kind), "reason": origin.Reason})
+		defer laid.Drop()
+		id, rows, fallen, err = s.drafted(ctx, tx, laid, by, l, r, wanted, task)
+		return err
 	})
 	if err != nil {
 		return 0, nil, err
 	}
-	if store.Long(len(chosen)) {
+	if store.Long(rows) {
 		err = s.furnishLater(context.WithoutCancel(ctx), by, fmt.Sprintf("plan %d", id), furnishing{Changes: true})
 	}
 	return id, fallen, err
+}
+
+// lay has all changes of a result written down as a plan while they are looked at, where all
+// are wanted: most of the time nothing has fallen. nil is that it is not worth it.
+func (s *Service) lay(ctx context.Context, tx *store.Store, by string, l store.Lane, r store.Reconciliation, wanted drafting) (*store.Laid, error) {
+	if wanted.Asked != nil || !wanted.Selection.all() || string(r.Changes) == "{}" {
+		return nil, nil
+	}
+	if err := s.notRunning(ctx, l); err != nil {
+		return nil, err
+	}
+	return tx.LayPlan(ctx, l.ID, r.ID, by), nil
+}
+
+// drafted looks at the changes and keeps those that stand, in a transaction in which nothing
+// else may be done while they are laid: all else is asked outside of it.
+func (s *Service) drafted(ctx context.Context, tx *store.Store, laid *store.Laid, by string, l store.Lane, r store.Reconciliation, wanted drafting, task drafter) (id int64, rows int, fallen []Fallen, err error) {
+	chosen, refused, origin, err := s.chosen(ctx, l, r, wanted)
+	if err != nil {
+		return 0, 0, nil, err
+	}
+	rules, err := s.charterOf(ctx, l, r)
+	if err != nil {
+		return 0, 0, nil, err
+	}
+	fell, err := s.engine.Fallen(ctx, l, store.Plan{}, r, rules, chosen, false, task.progress)
+	if err != nil {
+		return 0, 0, nil, err
+	}
+	fallen = fallenOf(chosen, fell)
+	if chosen = standing(chosen, fell); len(chosen) == 0 {
+		return 0, 0, nil, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(fallen), fallen[0].Verb, fallen[0].Label, fallen[0].Reason), "reconcile again: twinning reconcile "+l.Name).Because("nothing-to-do")
+	}
+	p := store.Plan{LaneID: l.ID, Reconciliation: r.ID, By: by}
+	p.Origin.V = origin
+	if p.Lowered.V, err = s.lowered(ctx, l, rules); err != nil {
+		return 0, 0, nil, err
+	}
+	if err := s.fill(ctx, l, r, rules, &p, chosen); err != nil {
+		return 0, 0, nil, err
+	}
+	if id, err = tx.AddPlan(ctx, laid, p, chosen, refused); errors.Is(err, store.ErrChanged) {
+		return 0, 0, nil, reconciledSince(l)
+	} else if err != nil {
+		return 0, 0, nil, err
+	}
+	if err := task.link(ctx, tx, id); err != nil {
+		return 0, 0, nil, err
+	}
+	return id, len(chosen), fallen, tx.Audit(ctx, by, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": l.Name, "changes": fmt.Sprint(len(chosen) - p.SetAside), "left out": fmt.Sprint(len(fallen) + len(refused)), "asked": string(origin.Kind), "reason": origin.Reason})
 }
 
 // plansCompared is of how many plans before what is usual is told.
@@ -331,7 +359,7 @@ func (s *Service) charterOf(ctx context.Context, l store.Lane, r store.Reconcili
 
 // selected says of a change whether it is selected; nil is that all are.
 func (s *Service) selected(ctx context.Context, r store.Reconciliation, which Selection) (func(store.Change) bool, error) {
-	if len(which.People)+len(which.Waves)+len(which.Findings) == 0 {
+	if which.all() {
 		return nil, nil
 	}
 	people, accounts := map[string]bool{}, map[string]bool{}

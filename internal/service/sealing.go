@@ -39,8 +39,9 @@ func (s *Service) parts(ctx context.Context, l store.Lane, r store.Reconciliatio
 		weights = w.Digest
 	}
 	h := sha256.New()
-	for _, c := range changes {
-		h.Write(asJSON([]any{c.ID, c.Wave, c.Body.V}))
+	for i := range changes {
+		c := &changes[i]
+		h.Write(asJSON([]any{c.ID, c.Wave, c.Digest()}))
 	}
 	return append(list,
 		part("the charter", version.Version, version.Source),

@@ -138,7 +138,7 @@ func TestParts(t *testing.T) {
 		return nil
 	}))
 
-	plan, err := shared.AddPlan(ctx, Plan{LaneID: l.ID, Reconciliation: first, By: "test", Hash: "h", Verbs: json.RawMessage(`{}`), Waves: json.RawMessage(`[]`), Guards: json.RawMessage(`[]`)}, nil, nil)
+	plan, err := shared.AddPlan(ctx, nil, Plan{LaneID: l.ID, Reconciliation: first, By: "test", Hash: "h", Verbs: json.RawMessage(`{}`), Waves: json.RawMessage(`[]`), Guards: json.RawMessage(`[]`)}, nil, nil)
 	require.NoError(t, err)
 	require.NoError(t, shared.FurnishChanges(ctx))
 	second := reconciled(t, l.ID)

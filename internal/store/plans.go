@@ -83,20 +83,71 @@ type Part struct {
 	Digest string `json:"digest"`
 }
 
+// Laid is a plan whose rows are being written while it is found out what of them stands.
+type Laid struct {
+	writing parallel.Group
+	stop    context.CancelFunc
+	id      int64
+	rows    int64
+	err     error
+}
+
+// LayPlan begins to write all changes of a result down as a plan. It is called in the
+// transaction that ends with AddPlan, and which does nothing else meanwhile; Drop goes before
+// the transaction does.
+func (s *Store) LayPlan(ctx context.Context, lane, reconciliation int64, by string) *Laid {
+	l := &Laid{}
+	ctx, l.stop = context.WithCancel(ctx)
+	l.writing.Go(func() {
+		l.err = s.withCopy(ctx, func(tx bare) error {
+			if err := tx.QueryRow(ctx, `INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards) VALUES ($1, $2, $3, $4, '', '{}', '[]', '[]') RETURNING id`,
+				lane, reconciliation, lifecycle.Draft, by).Scan(&l.id); err != nil {
+				return err
+			}
+			added, err := tx.Exec(ctx, `INSERT INTO changes (plan_id, number, change, wave, verb, person, account, label, body, words, class, department)
+				SELECT $1, number, change, wave, verb, person, account, label, body, words, class, department FROM changes WHERE reconciliation_id = $2 ORDER BY number`, l.id, reconciliation)
+			l.rows = added.RowsAffected()
+			return err
+		})
+	})
+	return l
+}
+
+// Drop waits until nothing is written any more.
+func (l *Laid) Drop() {
+	if l != nil {
+		l.stop()
+		l.writing.Wait()
+	}
+}
+
 // AddPlan keeps a draft with its changes in their order, and what was asked for and is not
 // among them. Those of a result are the reconciliation's: ErrChanged when it no longer has them
-// all, since a newer one has taken its place; older drafts of results become void.
-func (s *Store) AddPlan(ctx context.Context, p Plan, changes []Change, refused []Refusal) (id int64, err error) {
+// all, since a newer one has taken its place; older drafts of results become void. What is laid
+// already, nil for nothing, is taken as it is where nothing has fallen.
+func (s *Store) AddPlan(ctx context.Context, laid *Laid, p Plan, changes []Change, refused []Refusal) (id int64, err error) {
+	if laid != nil {
+		if laid.writing.Wait(); laid.err != nil {
+			return 0, laid.err
+		}
+		id = laid.id
+	}
 	return id, s.withCopy(ctx, func(tx bare) error {
 		own := p.Origin.V.Own()
 		if !own {
 			from, to := lifecycle.Plans.From(lifecycle.Supersede)
-			if _, err := tx.Exec(ctx, `UPDATE plans SET state = $2 WHERE lane_id = $1 AND state = ANY($3) AND coalesce(origin->>'kind', '') IN ('', 'selection')`, p.LaneID, to, from); err != nil {
+			if _, err := tx.Exec(ctx, `UPDATE plans SET state = $2 WHERE lane_id = $1 AND state = ANY($3) AND coalesce(origin->>'kind', '') IN ('', 'selection') AND id <> $4`, p.LaneID, to, from, id); err != nil {
 				return err
 			}
 		}
-		if err := tx.QueryRow(ctx, `INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards, parts, lowered, origin, set_aside, summary) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) RETURNING id`,
-			p.LaneID, p.Reconciliation, lifecycle.Draft, p.By, p.Hash, p.Verbs, p.Waves, p.Guards, jsonText(p.Parts.V), jsonText(append([]string{}, p.Lowered.V...)), jsonText(p.Origin.V), p.SetAside, jsonText(p.Summary.V)).Scan(&id); err != nil {
+		if laid == nil {
+			if err := tx.QueryRow(ctx, `INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards) VALUES ($1, $2, $3, $4, '', '{}', '[]', '[]') RETURNING id`,
+				p.LaneID, p.Reconciliation, lifecycle.Draft, p.By).Scan(&id); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.Exec(ctx, `UPDATE plans SET hash = $2, verbs = $3, waves = $4, guards = $5, parts = $6, lowered = $7, origin = $8, set_aside = $9, summary = $10 WHERE id = $1`,
+			id, p.Hash, p.Verbs, p.Waves, p.Guards, jsonText(p.Parts.V), jsonText(append([]string{}, p.Lowered.V...)), jsonText(p.Origin.V), p.SetAside, jsonText(p.Summary.V)); err != nil {
 			return err
 		}
 		if err := copyInto(ctx, tx, "plan_refusals", []string{"plan_id", "number", "place", "person", "account", "label", "attribute", "reason"}, refused, func(i int, r Refusal) []any {
@@ -109,6 +160,12 @@ func (s *Store) AddPlan(ctx context.Context, p Plan, changes []Change, refused [
 				return []any{id, i, c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Label, jsonText(c.Body.V), c.words(), c.Class, c.Department}
 			})
 		}
+		if laid != nil && laid.rows == int64(len(changes)) {
+			return setAsides(ctx, tx, id, changes)
+		}
+		if _, err := tx.Exec(ctx, `DELETE FROM changes WHERE plan_id = $1`, id); err != nil { // what was laid, and does not all stand
+			return err
+		}
 		numbers, aside := make([]int, len(changes)), make([]string, len(changes))
 		for i, c := range changes {
 			numbers[i], aside[i] = c.Number, c.SetAside
@@ -120,6 +177,22 @@ func (s *Store) AddPlan(ctx context.Context, p Plan, changes []Change, refused [
 		}
 		return err
 	})
+}
+
+// setAsides notes which changes of a plan humans have set aside.
+func setAsides(ctx context.Context, tx bare, plan int64, changes []Change) error {
+	var numbers []int
+	var why []string
+	for _, c := range changes {
+		if c.SetAside != "" {
+			numbers, why = append(numbers, c.Number), append(why, c.SetAside)
+		}
+	}
+	if len(numbers) == 0 {
+		return nil
+	}
+	_, err := tx.Exec(ctx, `UPDATE changes c SET set_aside = n.why FROM unnest($2::int[], $3::text[]) AS n(number, why) WHERE c.plan_id = $1 AND c.number = n.number`, plan, numbers, why)
+	return err
 }
 
 // Refusals lists what was asked for and is not in a plan.
@@ -332,6 +405,7 @@ func (s *Store) allChanges(ctx context.Context, query string, args ...any) (list
 			for i := range part {
 				x := &part[i]
 				unreadable = cmp.Or(unreadable, json.Unmarshal(x.Said, &x.Body.V))
+				x.digest = digested(x.Said)
 				list = append(list, x.Change)
 			}
 		}

@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -104,6 +105,20 @@ type Change struct {
 	SetAside   string `db:"set_aside"`
 	Class      string `db:"class"`      // of whose it is; "": none
 	Department string `db:"department"` // likewise
+	digest     []byte // of its body as it is kept; nil: it was not read with many
+}
+
+// Digest is the SHA-256 of all that the change says, as it is kept.
+func (c *Change) Digest() []byte {
+	if c.digest == nil {
+		c.digest = digested([]byte(jsonText(c.Body.V)))
+	}
+	return c.digest
+}
+
+func digested(said []byte) []byte {
+	sum := sha256.Sum256(said)
+	return sum[:]
 }
 
 // Outcome of one reconciliation, to be kept in one go.

@@ -380,7 +380,7 @@ func TestConflicts(t *testing.T) {
 	drafted, err := shared.DraftedChanges(ctx, r)
 	require.NoError(t, err)
 	plan := func() Plan {
-		id, err := shared.AddPlan(ctx, Plan{LaneID: l.ID, Reconciliation: r, By: "test", Hash: "h", Verbs: o.Changes, Waves: o.Changes, Guards: o.Changes}, drafted, nil)
+		id, err := shared.AddPlan(ctx, nil, Plan{LaneID: l.ID, Reconciliation: r, By: "test", Hash: "h", Verbs: o.Changes, Waves: o.Changes, Guards: o.Changes}, drafted, nil)
 		require.NoError(t, err)
 		p, err := shared.Plan(ctx, id)
 		require.NoError(t, err)
