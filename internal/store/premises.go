@@ -35,12 +35,15 @@ type Standing struct {
 
 // factQuery says how every kind of premise stands now. The digest of a person is
 // of their newest version; what the newest roster could not read is not known. Ids that could
-// not be read may be of any length, and are found by their beginning.
+// not be read may be of any length, and are found by their beginning. What there is none of in
+// the whole lane is not looked for change by change.
 const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) AS a(kind, key)),
-	newest AS (SELECT (SELECT max(id) FROM rosters WHERE system_id = $4 AND state = 'taken') AS people, (SELECT max(id) FROM rosters WHERE system_id = $5 AND state = 'taken') AS accounts)
+	newest AS MATERIALIZED (SELECT n.*, EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people) AS rejected, EXISTS (SELECT FROM left_out x WHERE x.roster_id = n.people) AS left_out,
+		EXISTS (SELECT FROM rulings u WHERE u.lane_id = $3 AND u.cleared IS NULL) AS ruled, EXISTS (SELECT FROM lanes l WHERE l.downstream = $5 AND l.id <> $3) AS shared
+		FROM (SELECT (SELECT max(id) FROM rosters WHERE system_id = $4 AND state = 'taken') AS people, (SELECT max(id) FROM rosters WHERE system_id = $5 AND state = 'taken') AS accounts) n)
 	SELECT a.kind, a.key, CASE a.kind
 	WHEN 'person' THEN CASE
-		WHEN EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people AND left(x.native_id, 200) = left(a.key, 200) AND x.native_id = a.key) OR EXISTS (SELECT FROM left_out x WHERE x.roster_id = n.people AND left(x.native_id, 200) = left(a.key, 200) AND x.native_id = a.key) THEN 'unreadable'
+		WHEN n.rejected AND EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people AND left(x.native_id, 200) = left(a.key, 200) AND x.native_id = a.key) OR n.left_out AND EXISTS (SELECT FROM left_out x WHERE x.roster_id = n.people AND left(x.native_id, 200) = left(a.key, 200) AND x.native_id = a.key) THEN 'unreadable'
 		ELSE coalesce((SELECT encode(c.digest, 'hex') FROM records c WHERE c.system_id = $4 AND c.native_id = a.key AND c.until IS NULL), '') END
 	WHEN 'absent' THEN CASE
 		WHEN EXISTS (SELECT FROM records c WHERE c.system_id = $4 AND c.native_id = a.key AND c.until IS NULL) OR EXISTS (SELECT FROM rejections x WHERE x.roster_id = n.people AND left(x.native_id, 200) = left(a.key, 200) AND x.native_id = a.key)
@@ -62,10 +65,10 @@ const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) A
 	WHEN 'intention' THEN coalesce((SELECT i.cancelled FROM intentions i WHERE i.lane_id = $3 AND i.intention = a.key), '')
 	WHEN 'bond' THEN coalesce((SELECT b.person FROM bonds b WHERE b.lane_id = $3 AND b.account = a.key), '')
 	WHEN 'bonded' THEN coalesce((SELECT b.account FROM bonds b WHERE b.lane_id = $3 AND b.person = a.key), '')
-	WHEN 'rulings' THEN coalesce((SELECT string_agg(id::text, ',' ORDER BY id) FROM (
+	WHEN 'rulings' THEN CASE WHEN n.ruled THEN coalesce((SELECT string_agg(id::text, ',' ORDER BY id) FROM (
 		SELECT u.id FROM rulings u WHERE u.lane_id = $3 AND u.cleared IS NULL AND u.person = split_part(a.key, E'\x1f', 1) AND u.person <> ''
-		UNION SELECT u.id FROM rulings u WHERE u.lane_id = $3 AND u.cleared IS NULL AND u.account = split_part(a.key, E'\x1f', 2) AND u.account <> '') q), '')
-	WHEN 'claims' THEN coalesce((SELECT string_agg(l.name, ' and ' ORDER BY l.name) FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE b.account = a.key AND l.downstream = $5 AND l.id <> $3), '')
+		UNION SELECT u.id FROM rulings u WHERE u.lane_id = $3 AND u.cleared IS NULL AND u.account = split_part(a.key, E'\x1f', 2) AND u.account <> '') q), '') ELSE '' END
+	WHEN 'claims' THEN CASE WHEN n.shared THEN coalesce((SELECT string_agg(l.name, ' and ' ORDER BY l.name) FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE b.account = a.key AND l.downstream = $5 AND l.id <> $3), '') ELSE '' END
 	WHEN 'name' THEN coalesce((SELECT v.plan_id::text FROM reservations v WHERE v.system_id = $5 AND v.name = a.key), '')
 	WHEN 'suspension' THEN coalesce((SELECT u.receipt FROM suspensions u WHERE u.lane_id = $3 AND u.account = a.key), '')
 	WHEN 'weights' THEN coalesce((SELECT max(version)::text FROM weights WHERE lane_id = $3), '')
