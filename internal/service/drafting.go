@@ -335,6 +335,9 @@ func (s *Service) nothing(ctx context.Context, l store.Lane, r store.Reconciliat
 // fallenOf names the changes whose premises fell.
 func fallenOf(changes []store.Change, fell map[int]string) []Fallen {
 	list := []Fallen{}
+	if len(fell) == 0 {
+		return list
+	}
 	for _, c := range changes {
 		if why, ok := fell[c.Number]; ok {
 			list = append(list, Fallen{c.ID, c.Verb, c.Label, why})
@@ -345,6 +348,9 @@ func fallenOf(changes []store.Change, fell map[int]string) []Fallen {
 
 // standing leaves out what fell, and what needs it.
 func standing(changes []store.Change, fell map[int]string) []store.Change {
+	if len(fell) == 0 {
+		return changes
+	}
 	out := along(changes, func(c store.Change) bool { return fell[c.Number] != "" }, true)
 	return those(changes, out, false)
 }

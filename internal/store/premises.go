@@ -73,7 +73,7 @@ const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) A
 	WHEN 'suspension' THEN coalesce((SELECT u.receipt FROM suspensions u WHERE u.lane_id = $3 AND u.account = a.key), '')
 	WHEN 'weights' THEN coalesce((SELECT max(version)::text FROM weights WHERE lane_id = $3), '')
 	WHEN 'charter' THEN coalesce((SELECT max(version)::text FROM charters WHERE lane_id = $3), '')
-	END AS version FROM asked a, newest n WHERE a.kind NOT IN ('key', 'nowhere', 'mail')`
+	END AS version FROM asked a, newest n`
 
 const standingQuery = `SELECT coalesce((SELECT max(id) FROM rosters WHERE system_id = $2 AND state = 'taken'), 0), coalesce((SELECT max(id) FROM rosters WHERE system_id = $3 AND state = 'taken'), 0),
 	coalesce((SELECT max(r.id) FROM rosters r JOIN systems y ON y.id = r.system_id WHERE x.namespace <> '' AND y.namespace = x.namespace AND y.id <> x.id AND r.state = 'taken'), 0),
@@ -81,10 +81,16 @@ const standingQuery = `SELECT coalesce((SELECT max(id) FROM rosters WHERE system
 	coalesce((SELECT halt FROM tasks WHERE id = $4), false), EXISTS (SELECT FROM tasks WHERE id = $4 AND fence = $5 AND state = 'running' AND lease > now()),
 	EXISTS (SELECT FROM writers w WHERE w.system_id = $3 AND w.task_id = $4 AND w.fence = $5) FROM systems x WHERE x.id = $3`
 
+// factArgs asks once for what many changes rest on, and not for what only records tell.
 func factArgs(g Ground, premises []planning.Premise) []any {
-	kinds, keys := make([]string, len(premises)), make([]string, len(premises))
-	for i, p := range premises {
-		kinds[i], keys[i] = string(p.Kind), p.Key
+	kinds, keys, asked := make([]string, 0, len(premises)), make([]string, 0, len(premises)), make(map[planning.Fact]bool, len(premises))
+	for _, p := range premises {
+		fact := planning.Fact{Kind: p.Kind, Key: p.Key}
+		if asked[fact] || p.Kind == planning.KeyAlone || p.Kind == planning.NameNowhere || p.Kind == planning.MailAlone {
+			continue
+		}
+		asked[fact] = true
+		kinds, keys = append(kinds, string(p.Kind)), append(keys, p.Key)
 	}
 	return []any{kinds, keys, g.Lane, g.Authority, g.Downstream, g.PeopleRoster}
 }
