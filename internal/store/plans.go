@@ -400,14 +400,17 @@ func (s *Store) allChanges(ctx context.Context, query string, args ...any) (list
 	came := make(chan []unread, 2)
 	var reader parallel.Group
 	var unreadable error
+	var parts [][]Change // put together once, since the whole is large
 	reader.Go(func() {
 		for part := range came {
+			read := make([]Change, len(part))
 			for i := range part {
 				x := &part[i]
 				unreadable = cmp.Or(unreadable, json.Unmarshal(x.Said, &x.Body.V))
 				x.digest = digested(x.Said)
-				list = append(list, x.Change)
+				read[i] = x.Change
 			}
+			parts = append(parts, read)
 		}
 	})
 	part := make([]unread, 0, some)
@@ -422,7 +425,7 @@ func (s *Store) allChanges(ctx context.Context, query string, args ...any) (list
 	came <- part
 	close(came)
 	reader.Wait()
-	return list, cmp.Or(translate(err), translate(rows.Err()), unreadable)
+	return slices.Concat(parts...), cmp.Or(translate(err), translate(rows.Err()), unreadable)
 }
 
 // LastSealed finds the newest plan of a lane that was ever sealed.
