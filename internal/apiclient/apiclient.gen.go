@@ -1823,6 +1823,27 @@ type Intention struct {
 	Waits *string `json:"waits,omitempty"`
 }
 
+// IntentionDays defines model for IntentionDays.
+type IntentionDays struct {
+	Cursor *string `json:"cursor,omitempty"`
+
+	// First the first day with anything, whatever was asked for
+	First *string `json:"first,omitempty"`
+	Items []struct {
+		Count int `json:"count"`
+
+		// Due the day, YYYY-MM-DD
+		Due  string `json:"due"`
+		Verb string `json:"verb"`
+	} `json:"items"`
+
+	// Last the last one
+	Last *string `json:"last,omitempty"`
+
+	// Today the day that it is in the lane's zone, YYYY-MM-DD
+	Today string `json:"today"`
+}
+
 // IntentionList defines model for IntentionList.
 type IntentionList struct {
 	Cursor *string     `json:"cursor,omitempty"`
@@ -3311,6 +3332,9 @@ type ListGoneFindingsParams struct {
 type ListIntentionsParams struct {
 	Verb *IntentionVerb `form:"verb,omitempty" json:"verb,omitempty"`
 
+	// Due only of that day
+	Due *openapi_types.Date `form:"due,omitempty" json:"due,omitempty"`
+
 	// Q text to find
 	Q *Text `form:"q,omitempty" json:"q,omitempty"`
 
@@ -3322,6 +3346,15 @@ type ListIntentionsParams struct {
 
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListIntentionDaysParams defines parameters for ListIntentionDays.
+type ListIntentionDaysParams struct {
+	// From the first day; the first there is when it is not given
+	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+
+	// To the last day
+	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // ListPlansParams defines parameters for ListPlans.
@@ -4204,6 +4237,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /lanes/{lane}/intentions (the `ListIntentions` operationId).
 	ListIntentions(ctx context.Context, lane LaneName, params *ListIntentionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListIntentionDays How much is to be done on which day, without what was cancelled
+	//
+	// Corresponds with GET /lanes/{lane}/intentions/days (the `ListIntentionDays` operationId).
+	ListIntentionDays(ctx context.Context, lane LaneName, params *ListIntentionDaysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RestoreIntention Take the cancellation of an intention back
 	//
@@ -5414,6 +5452,21 @@ func (c *Client) ListGoneFindings(ctx context.Context, lane LaneName, params *Li
 // Corresponds with GET /lanes/{lane}/intentions (the `ListIntentions` operationId).
 func (c *Client) ListIntentions(ctx context.Context, lane LaneName, params *ListIntentionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListIntentionsRequest(c.Server, lane, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListIntentionDays How much is to be done on which day, without what was cancelled
+//
+// Corresponds with GET /lanes/{lane}/intentions/days (the `ListIntentionDays` operationId).
+func (c *Client) ListIntentionDays(ctx context.Context, lane LaneName, params *ListIntentionDaysParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListIntentionDaysRequest(c.Server, lane, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8830,6 +8883,18 @@ func NewListIntentionsRequest(server string, lane LaneName, params *ListIntentio
 
 		}
 
+		if params.Due != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "due", *params.Due, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Q != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -8869,6 +8934,79 @@ func NewListIntentionsRequest(server string, lane LaneName, params *ListIntentio
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListIntentionDaysRequest constructs an http.Request for the ListIntentionDays method
+func NewListIntentionDaysRequest(server string, lane LaneName, params *ListIntentionDaysParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lane", lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/intentions/days", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -18,8 +18,12 @@ import (
 // newIntention lists what is to be done on its day, and drops some of it.
 func newIntention() *cobra.Command {
 	list := searchFlag(pageFlags(running("list LANE", "What is to be done on its day, the soonest first", exact("LANE"), func(c *client, args []string) error {
+		due, err := c.day("due")
+		if err != nil {
+			return err
+		}
 		v, err := gather[apiclient.Intention](c, false, func(cursor *string, limit *int) (*http.Response, error) {
-			return c.ListIntentions(c.ctx, args[0], &apiclient.ListIntentionsParams{Count: c.counted(), Verb: chosen[apiclient.IntentionVerb](c, "verb"), Q: c.given("search"), Cursor: cursor, Limit: limit})
+			return c.ListIntentions(c.ctx, args[0], &apiclient.ListIntentionsParams{Count: c.counted(), Verb: chosen[apiclient.IntentionVerb](c, "verb"), Due: due, Q: c.given("search"), Cursor: cursor, Limit: limit})
 		})
 		if err != nil {
 			return err
@@ -31,6 +35,29 @@ func newIntention() *cobra.Command {
 		return showList(c, v, []string{"due", "verb", "whose", "person", "account", "why, and what it waits for", "intention"}, rows)
 	})))
 	list.Flags().String("verb", "", "only this verb, such as delete")
+	list.Flags().String("due", "", "only of this day, YYYY-MM-DD")
+	days := running("days LANE", "How much is to be done on which day", exact("LANE"), func(c *client, args []string) error {
+		from, err := c.day("from")
+		if err != nil {
+			return err
+		}
+		to, err := c.day("to")
+		if err != nil {
+			return err
+		}
+		var v apiclient.IntentionDays
+		res, err := c.ListIntentionDays(c.ctx, args[0], &apiclient.ListIntentionDaysParams{From: from, To: to})
+		if err := ask(&v, res, err); err != nil {
+			return err
+		}
+		var rows [][]string
+		for _, d := range v.Items {
+			rows = append(rows, []string{d.Due, d.Verb, thousands(d.Count)})
+		}
+		return c.show(v, []string{"due", "verb", "accounts"}, rows)
+	})
+	days.Flags().String("from", "", "the first day, YYYY-MM-DD")
+	days.Flags().String("to", "", "the last day, itself included")
 	var memory string
 	cancel := running("cancel [LANE] INTENTION", "Drop an intention, so that it is not drafted on its day", laneOrMemory(&memory, "INTENTION"), func(c *client, args []string) error {
 		reason := c.flag("reason")
@@ -52,7 +79,7 @@ func newIntention() *cobra.Command {
 	memoryFlag(cancel, &memory)
 	cancel.Flags().String("reason", "", "why")
 	cancel.Flags().Bool("undo", false, "take the cancellation back")
-	return group("intention", "What is to be done on its day", list, cancel)
+	return group("intention", "What is to be done on its day", list, days, cancel)
 }
 
 // standingOf says why an intention is meant, and what stands before it.

@@ -59,14 +59,17 @@ func newTwin() *cobra.Command {
 }
 
 // until reads the flag of that name as a day, nil when it is not given.
-func (c *client) until() (*openapitypes.Date, error) {
-	u := c.flag("until")
-	if u == "" {
+func (c *client) until() (*openapitypes.Date, error) { return c.day("until") }
+
+// day reads a flag as a day, nil when it is not given.
+func (c *client) day(flag string) (*openapitypes.Date, error) {
+	day := c.flag(flag)
+	if day == "" {
 		return nil, nil
 	}
-	t, err := calendar.Begin(u, nil)
+	t, err := calendar.Begin(day, nil)
 	if err != nil {
-		return nil, misuse("--until %q: expected a day such as 2026-12-31", u)
+		return nil, misuse("--%s %q: expected a day such as 2026-12-31", flag, day)
 	}
 	return &openapitypes.Date{Time: t}, nil
 }

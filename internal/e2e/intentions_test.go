@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -20,8 +21,22 @@ func TestWhatIsToCome(t *testing.T) {
 	p.sees("hq-dome-booking")
 	p.do(chromedp.Navigate(h.url + "/lanes/hq-dome-booking?view=intentions"))
 	p.sees("until the account is suspended")
+	days := strings.Fields(strings.TrimSpace(h.twinning(0, "intention", "days", "hq-dome-booking", "-o", "csv")))
+	last := strings.Split(days[len(days)-1], ",")
+	require.Equal(t, "count,due,verb", days[0])
+	count, due, verb := last[0], last[1], last[2]
+	p.until("document.querySelector('section[aria-label=calendar] h2 ~ span button') !== null", "from when to when")
+	eval[bool](p, fmt.Sprintf("([...document.querySelectorAll(\"section[aria-label=calendar] button\")].find(b => b.textContent === %q).click(), true)", due)) // its month
+	cell := fmt.Sprintf("document.querySelector(\"td[data-day='%s'] button\")", due)
+	p.until(fmt.Sprintf("!!%s?.textContent.endsWith('%s %s')", cell, count, verb), "what is due on its day")
+	eval[bool](p, fmt.Sprintf("(%s.click(), true)", cell))
+	p.sees("only " + due)
+	p.until(fmt.Sprintf("document.querySelectorAll('[role=rowgroup] [role=row]').length === %s", count), "no other day's are listed")
 	p.accessible("what is to come")
 	p.shot("intentions", false)
+	p.press("Show all days")
+	h.twinning(2, "intention", "days", "hq-dome-booking", "--from", "2026-02-30")
+	require.Contains(t, h.twinning(0, "intention", "list", "hq-dome-booking", "--due", "2031-01-01"), "nothing to show")
 	p.fill("input[aria-label='Search what is to come']", "Brandt")
 	p.until("!document.body.innerText.includes('Kofi Asante')", "the search narrows the list")
 	p.press("Cancel…")

@@ -238,8 +238,13 @@ func (s *server) UnacceptFinding(ctx context.Context, r openapi.UnacceptFindingR
 }
 
 func (s *server) ListIntentions(ctx context.Context, r openapi.ListIntentionsRequestObject) (openapi.ListIntentionsResponseObject, error) {
-	list, next, total, err := s.cfg.Service.Intentions(ctx, r.Lane, string(value(r.Params.Verb)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
+	list, next, total, err := s.cfg.Service.Intentions(ctx, r.Lane, string(value(r.Params.Verb)), value(dayText(r.Params.Due)), page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit))
 	return as[openapi.ListIntentions200JSONResponse](counted(list, next, total), err)
+}
+
+func (s *server) ListIntentionDays(ctx context.Context, r openapi.ListIntentionDaysRequestObject) (openapi.ListIntentionDaysResponseObject, error) {
+	days, err := s.cfg.Service.IntentionDays(ctx, r.Lane, value(dayText(r.Params.From)), value(dayText(r.Params.To)))
+	return as[openapi.ListIntentionDays200JSONResponse](days, err)
 }
 
 func (s *server) CancelIntention(ctx context.Context, r openapi.CancelIntentionRequestObject) (openapi.CancelIntentionResponseObject, error) {

@@ -328,13 +328,13 @@ func (d *days) do(line string) (told []string) {
 			told = append(told, strings.Join(strings.Fields(fmt.Sprintf("%s %s %s", f.Code, f.Person, f.Account)), " "))
 		}
 	case "intentions":
-		list, _, _, broken := d.service.Intentions(ctx, name, "", store.Page{Limit: 50})
+		list, _, _, broken := d.service.Intentions(ctx, name, "", "", store.Page{Limit: 50})
 		require.NoError(d.t, broken)
 		for _, i := range list {
 			told = append(told, strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s %s %s", i.Due, i.Verb, i.Person, i.Account, i.Waits, i.Cancelled)), " "))
 		}
 	case "cancel", "restore": // LANE VERB ACCOUNT
-		list, _, _, broken := d.service.Intentions(ctx, name, words[2], store.Page{Limit: 50, Text: words[3]})
+		list, _, _, broken := d.service.Intentions(ctx, name, words[2], "", store.Page{Limit: 50, Text: words[3]})
 		require.NoError(d.t, broken)
 		require.Len(d.t, list, 1)
 		if verb == "cancel" {

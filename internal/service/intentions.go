@@ -12,13 +12,36 @@ import (
 	"twinning/internal/store"
 )
 
+// IntentionDays are the days on which something is to be done.
+type IntentionDays struct {
+	Today string               `json:"today"` // in the lane's zone
+	First string               `json:"first,omitempty"`
+	Last  string               `json:"last,omitempty"`
+	Items []store.IntentionDay `json:"items"`
+}
+
+// IntentionDays counts what is to be done in a lane by day, from a day to another; "" is no bound.
+func (s *Service) IntentionDays(ctx context.Context, lane, from, to string) (v IntentionDays, err error) {
+	l, err := s.lane(ctx, lane)
+	if err != nil {
+		return v, err
+	}
+	v.Today = calendar.Day(s.Now(), l.Location())
+	if v.First, v.Last, err = s.Store.IntentionSpan(ctx, l.ID); err != nil {
+		return v, err
+	}
+	list, err := s.Store.IntentionDays(ctx, l.ID, from, to)
+	v.Items = append([]store.IntentionDay{}, list...)
+	return v, err
+}
+
 // Intentions lists what is to be done in a lane on its day, with what humans dropped of it.
-func (s *Service) Intentions(ctx context.Context, lane, verb string, p store.Page) ([]store.Intention, string, int, error) {
+func (s *Service) Intentions(ctx context.Context, lane, verb, due string, p store.Page) ([]store.Intention, string, int, error) {
 	l, err := s.lane(ctx, lane)
 	if err != nil {
 		return nil, "", 0, err
 	}
-	list, next, total, err := s.Store.Intentions(ctx, l.ID, verb, p.Within(l.ID))
+	list, next, total, err := s.Store.Intentions(ctx, l.ID, verb, due, p.Within(l.ID))
 	today := calendar.Day(s.Now(), l.Location())
 	for i := range list {
 		x := &list[i]

@@ -73,10 +73,11 @@ func keepIntentions(ctx context.Context, tx bare, lane int64, list []Intention) 
 const inOrder = `(to_char(due, 'YYYY-MM-DD') || ' ' || verb || ' ' || account || ' ' || intention) COLLATE "C"`
 
 // Intentions lists a lane's by their day.
-func (s *Store) Intentions(ctx context.Context, lane int64, verb string, p Page) (list []Intention, next string, total int, err error) {
+func (s *Store) Intentions(ctx context.Context, lane int64, verb, due string, p Page) (list []Intention, next string, total int, err error) {
 	var c clause
 	c.and("lane_id = ?", lane)
 	c.is("verb", verb)
+	c.is("to_char(due, 'YYYY-MM-DD')", due)
 	c.finds(p, joined("person", "account", "label", "reason", "cancelled"))
 	if total, err = s.total(ctx, p, `SELECT count(*) FROM intentions WHERE `+c.text, c.args...); err != nil {
 		return nil, "", 0, err
@@ -85,6 +86,27 @@ func (s *Store) Intentions(ctx context.Context, lane int64, verb string, p Page)
 	err = s.list(ctx, &list, fmt.Sprintf(intentionColumns+` WHERE %s ORDER BY %s LIMIT %d`, c.text, inOrder, p.limit()+1), c.args...)
 	list, next = cut(p, list, func(i Intention) string { return strings.Join([]string{i.Due, i.Verb, i.Account, i.ID}, " ") })
 	return list, next, total, err
+}
+
+// IntentionDay is how many intentions of a verb are due on a day.
+type IntentionDay struct {
+	Due   string `db:"due" json:"due"`
+	Verb  string `db:"verb" json:"verb"`
+	Count int    `db:"count" json:"count"`
+}
+
+// IntentionDays counts a lane's by day and verb, without those that were cancelled, from a day
+// to another, both included; "" is no bound.
+func (s *Store) IntentionDays(ctx context.Context, lane int64, from, to string) (list []IntentionDay, err error) {
+	return list, s.list(ctx, &list, `SELECT to_char(due, 'YYYY-MM-DD') AS due, verb, count(*) AS count FROM intentions
+		WHERE lane_id = $1 AND cancelled = '' AND ($2 = '' OR due >= $2::text::date) AND ($3 = '' OR due <= $3::text::date) GROUP BY 1, 2 ORDER BY 1, 2`, lane, from, to)
+}
+
+// IntentionSpan is the first and the last day on which anything is to be done, "" where nothing is.
+func (s *Store) IntentionSpan(ctx context.Context, lane int64) (first, last string, err error) {
+	var span struct{ First, Last string }
+	err = s.get(ctx, &span, `SELECT coalesce(to_char(min(due), 'YYYY-MM-DD'), '') AS first, coalesce(to_char(max(due), 'YYYY-MM-DD'), '') AS last FROM intentions WHERE lane_id = $1 AND cancelled = ''`, lane)
+	return span.First, span.Last, err
 }
 
 // CancelIntention drops one; an empty reason takes that back. ErrNotFound when the lane has

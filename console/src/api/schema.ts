@@ -900,6 +900,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes/{lane}/intentions/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much is to be done on which day, without what was cancelled */
+        get: operations["listIntentionDays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/lanes/{lane}/intentions/{intention}/cancellation": {
         parameters: {
             query?: never;
@@ -3077,6 +3094,21 @@ export interface components {
          */
         Cancellation: {
             reason: string;
+        };
+        IntentionDays: {
+            /** @description the day that it is in the lane's zone, YYYY-MM-DD */
+            today: string;
+            /** @description the first day with anything, whatever was asked for */
+            first?: string;
+            /** @description the last one */
+            last?: string;
+            items: {
+                /** @description the day, YYYY-MM-DD */
+                due: string;
+                verb: string;
+                count: number;
+            }[];
+            cursor?: string;
         };
         /** @description something that is to be done on its day, and is looked at again then */
         Intention: {
@@ -5394,6 +5426,8 @@ export interface operations {
         parameters: {
             query?: {
                 verb?: components["schemas"]["IntentionVerb"];
+                /** @description only of that day */
+                due?: string;
                 /**
                  * @description text to find
                  * @example soto
@@ -5467,6 +5501,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeliveryList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listIntentionDays: {
+        parameters: {
+            query?: {
+                /** @description the first day; the first there is when it is not given */
+                from?: string;
+                /** @description the last day */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                /**
+                 * @description the lane's name
+                 * @example hq-dome-booking
+                 */
+                lane: components["parameters"]["LaneName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntentionDays"];
                 };
             };
             default: components["responses"]["Problem"];

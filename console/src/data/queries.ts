@@ -178,13 +178,19 @@ export const useWithheld = (lane: string, on: boolean) =>
     initialPageParam: "",
     getNextPageParam: next,
   });
-export const useIntentions = (lane: string, q: string) =>
+export const useIntentionDays = (lane: string, from: string, to: string) =>
+  useQuery({
+    queryKey: keys.laneList(lane, "intention days", { from, to }),
+    queryFn: () => ask(api.GET("/lanes/{lane}/intentions/days", { params: { path: { lane }, query: { from, to } } })),
+    placeholderData: keepPreviousData,
+  });
+export const useIntentions = (lane: string, q: string, due: string) =>
   useInfiniteQuery({
-    queryKey: keys.laneList(lane, "intentions", { q }),
+    queryKey: keys.laneList(lane, "intentions", { q, due }),
     queryFn: ({ pageParam }) =>
       ask(
         api.GET("/lanes/{lane}/intentions", {
-          params: { path: { lane }, query: { q, count: pageParam === "", cursor: pageParam, limit: 100 } },
+          params: { path: { lane }, query: { q, due: due || undefined, count: pageParam === "", cursor: pageParam, limit: 100 } },
         }),
       ),
     initialPageParam: "",

@@ -4,6 +4,7 @@ import { useAct, useIntentions, useMay } from "../data/queries";
 import { Confirm } from "../ui/confirm";
 import { Glyph } from "../ui/glyph";
 import { Id, List } from "../ui/list";
+import { Month } from "../ui/month";
 import { Button, Empty, Loading, Search, Trouble } from "../ui/parts";
 
 type Intention = Schemas["Intention"];
@@ -12,25 +13,35 @@ type Intention = Schemas["Intention"];
 export function Intentions({
   lane,
   q,
+  due,
   height,
   set,
 }: {
   lane: string;
   q: string;
+  /** Only of that day; "": of all. */
+  due: string;
   height: string;
   set: (next: Record<string, string>) => void;
 }) {
-  const list = useIntentions(lane, q);
+  const list = useIntentions(lane, q, due);
   const go = useNavigate();
   const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
   if (list.isPending) return <Loading />;
   if (list.error && !list.data) return <Trouble error={list.error} />;
-  if (rows.length === 0 && q === "")
+  if (rows.length === 0 && q === "" && due === "")
     return <Empty>Nothing is to come: the charter&apos;s leavers: have no stage that is not due yet.</Empty>;
   return (
     <>
-      <div className="mb-2">
+      <Month lane={lane} chosen={due} choose={(day) => set({ due: day })} />
+      <div className="mb-2 flex items-center gap-3">
         <Search label="Search what is to come" value={q} onChange={(v) => set({ q: v })} />
+        {due && (
+          <>
+            <span className="text-soft">only {due}</span>
+            <Button onClick={() => set({ due: "" })}>Show all days</Button>
+          </>
+        )}
       </div>
       <List
         label="intentions"

@@ -153,7 +153,7 @@ export function LanePage() {
               <Records lane={lane} side="accounts" state={params.get("state") ?? ""} q={params.get("q") ?? ""} set={set} />
             </Tabs.Content>
             <Tabs.Content value="intentions">
-              <Intentions lane={lane} q={params.get("q") ?? ""} height={height} set={set} />
+              <Intentions lane={lane} q={params.get("q") ?? ""} due={params.get("due") ?? ""} height={height} set={set} />
             </Tabs.Content>
             <Tabs.Content value="deliveries">
               <Deliveries lane={lane} q={params.get("q") ?? ""} height={height} set={set} />

@@ -121,9 +121,13 @@ export function Head({
 export function Search({ value, onChange, label }: { value: string; onChange: (v: string) => void; label: string }) {
   const [text, setText] = useState(value);
   const input = useRef<HTMLInputElement>(null);
+  const send = useRef(onChange); // of the newest render: it may know of another filter by then
+  useEffect(() => {
+    send.current = onChange;
+  });
   // biome-ignore lint/correctness/useExhaustiveDependencies: only typing sends a search
   useEffect(() => {
-    const t = setTimeout(() => text !== value && onChange(text), 200);
+    const t = setTimeout(() => text !== value && send.current(text), 200);
     return () => clearTimeout(t);
   }, [text]);
   useEffect(() => {

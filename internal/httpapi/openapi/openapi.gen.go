@@ -1828,6 +1828,27 @@ type Intention struct {
 	Waits *string `json:"waits,omitempty"`
 }
 
+// IntentionDays defines model for IntentionDays.
+type IntentionDays struct {
+	Cursor *string `json:"cursor,omitempty"`
+
+	// First the first day with anything, whatever was asked for
+	First *string `json:"first,omitempty"`
+	Items []struct {
+		Count int `json:"count"`
+
+		// Due the day, YYYY-MM-DD
+		Due  string `json:"due"`
+		Verb string `json:"verb"`
+	} `json:"items"`
+
+	// Last the last one
+	Last *string `json:"last,omitempty"`
+
+	// Today the day that it is in the lane's zone, YYYY-MM-DD
+	Today string `json:"today"`
+}
+
 // IntentionList defines model for IntentionList.
 type IntentionList struct {
 	Cursor *string     `json:"cursor,omitempty"`
@@ -3316,6 +3337,9 @@ type ListGoneFindingsParams struct {
 type ListIntentionsParams struct {
 	Verb *IntentionVerb `form:"verb,omitempty" json:"verb,omitempty"`
 
+	// Due only of that day
+	Due *openapi_types.Date `form:"due,omitempty" json:"due,omitempty"`
+
 	// Q text to find
 	Q *Text `form:"q,omitempty" json:"q,omitempty"`
 
@@ -3327,6 +3351,15 @@ type ListIntentionsParams struct {
 
 	// Limit how many at a time
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListIntentionDaysParams defines parameters for ListIntentionDays.
+type ListIntentionDaysParams struct {
+	// From the first day; the first there is when it is not given
+	From *openapi_types.Date `form:"from,omitempty" json:"from,omitempty"`
+
+	// To the last day
+	To *openapi_types.Date `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // ListPlansParams defines parameters for ListPlans.
@@ -4005,6 +4038,9 @@ type ServerInterface interface {
 	// ListIntentions What is to be done on its day, as the latest reconciliation found it
 	// (GET /lanes/{lane}/intentions)
 	ListIntentions(ctx *echo.Context, lane LaneName, params ListIntentionsParams) error
+	// ListIntentionDays How much is to be done on which day, without what was cancelled
+	// (GET /lanes/{lane}/intentions/days)
+	ListIntentionDays(ctx *echo.Context, lane LaneName, params ListIntentionDaysParams) error
 	// RestoreIntention Take the cancellation of an intention back
 	// (DELETE /lanes/{lane}/intentions/{intention}/cancellation)
 	RestoreIntention(ctx *echo.Context, lane LaneName, intention string) error
@@ -5033,6 +5069,13 @@ func (w *ServerInterfaceWrapper) ListIntentions(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter verb: %s", err))
 	}
 
+	// ------------- Optional query parameter "due" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "due", ctx.QueryParams(), &params.Due, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter due: %s", err))
+	}
+
 	// ------------- Optional query parameter "q" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -5063,6 +5106,38 @@ func (w *ServerInterfaceWrapper) ListIntentions(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListIntentions(ctx, lane, params)
+	return err
+}
+
+// ListIntentionDays converts echo context to params.
+func (w *ServerInterfaceWrapper) ListIntentionDays(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "lane" -------------
+	var lane LaneName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lane", ctx.Param("lane"), &lane, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter lane: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListIntentionDaysParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListIntentionDays(ctx, lane, params)
 	return err
 }
 
@@ -7550,6 +7625,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/lanes/:lane/withheld", wrapper.ListWithheld, options.OperationMiddlewares["listWithheld"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/intentions", wrapper.ListIntentions, options.OperationMiddlewares["listIntentions"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
+	router.GET(options.BaseURL+"/lanes/:lane/intentions/days", wrapper.ListIntentionDays, options.OperationMiddlewares["listIntentionDays"]...)
 	router.DELETE(options.BaseURL+"/lanes/:lane/intentions/:intention/cancellation", wrapper.RestoreIntention, options.OperationMiddlewares["restoreIntention"]...)
 	router.PUT(options.BaseURL+"/lanes/:lane/intentions/:intention/cancellation", wrapper.CancelIntention, options.OperationMiddlewares["cancelIntention"]...)
 	router.GET(options.BaseURL+"/lanes/:lane/bonds", wrapper.ListBonds, options.OperationMiddlewares["listBonds"]...)
@@ -8802,6 +8878,46 @@ type ListIntentionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListIntentionsdefaultApplicationProblemPlusJSONResponse) VisitListIntentionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListIntentionDaysRequestObject struct {
+	Lane   LaneName `json:"lane"`
+	Params ListIntentionDaysParams
+}
+
+type ListIntentionDaysResponseObject interface {
+	VisitListIntentionDaysResponse(w http.ResponseWriter) error
+}
+
+type ListIntentionDays200JSONResponse IntentionDays
+
+func (response ListIntentionDays200JSONResponse) VisitListIntentionDaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListIntentionDaysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListIntentionDaysdefaultApplicationProblemPlusJSONResponse) VisitListIntentionDaysResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12382,6 +12498,9 @@ type StrictServerInterface interface {
 	// ListIntentions What is to be done on its day, as the latest reconciliation found it
 	// (GET /lanes/{lane}/intentions)
 	ListIntentions(ctx context.Context, request ListIntentionsRequestObject) (ListIntentionsResponseObject, error)
+	// ListIntentionDays How much is to be done on which day, without what was cancelled
+	// (GET /lanes/{lane}/intentions/days)
+	ListIntentionDays(ctx context.Context, request ListIntentionDaysRequestObject) (ListIntentionDaysResponseObject, error)
 	// RestoreIntention Take the cancellation of an intention back
 	// (DELETE /lanes/{lane}/intentions/{intention}/cancellation)
 	RestoreIntention(ctx context.Context, request RestoreIntentionRequestObject) (RestoreIntentionResponseObject, error)
@@ -13555,6 +13674,32 @@ func (sh *strictHandler) ListIntentions(ctx *echo.Context, lane LaneName, params
 		return err
 	} else if validResponse, ok := response.(ListIntentionsResponseObject); ok {
 		return validResponse.VisitListIntentionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListIntentionDays operation middleware
+func (sh *strictHandler) ListIntentionDays(ctx *echo.Context, lane LaneName, params ListIntentionDaysParams) error {
+	var request ListIntentionDaysRequestObject
+
+	request.Lane = lane
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListIntentionDays(ctx.Request().Context(), request.(ListIntentionDaysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListIntentionDays")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListIntentionDaysResponseObject); ok {
+		return validResponse.VisitListIntentionDaysResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -16212,342 +16357,345 @@ func (sh *strictHandler) RemoveToken(ctx *echo.Context, user UserName, token int
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17lxs3ki/4VbDcu6e7d1guSe3pGVf9Jct229dyy1eS7TPH1l6BmUESriRAA0hSHB3tZ78HEQAySQLJ",
-	"TD5Kku1/bFVVPpCBQLzjF29HhVoslQRpzejm7WjJNV+ABY0/PVG1tO4fJZhCi6UVSo5uRnO1ZgsuN8zO",
-	"QQPjGpiQjFcV+6tVlld/G7P1XBRzZvkdGGbFgi5glZIzVgljR+ORcE/6rQa9GY1Hki9gdDMq8H3jkSnm",
-	"sOD04imvKzu6mfLKwHhkN0t34USpCrgcvXs3Hj2ptVF6f5VrXJydA76RzRQYpuSYccOENazixrIlnwEz",
-	"XJS3TFgmDJspVbKp0nif4Qt/cy1LaP1uKipHIsYrJSH3LbSs9scs+JunIGd2Prr59MGD+DHGaiFn+C3f",
-	"lLBYKguy2HwLm/1vcs82uA4Nv9Vg7A0zIC3jMy7k7irdxWwt7FxIZteKlXxjxv47pbKsVBLozjHjsmRc",
-	"mjVoKIlCbM1N+LQ58BJ0822tZV65dWY+8pH7yIWQ4ef/HI+W3FrQ7pn/38//19X//+rf/scoSYfpd9wW",
-	"830CuI/78iWfMTVl6zm3+LXFnMsZuAWzBS+BTbVa3DIJUELJiA2EZfBGGOv2TAMvN9lPm17Rq4dt3FMu",
-	"4V/4hNSKKy7hLwY3ZDQewRu+WFbuAfPfrkq1gKuJUnfuSX5NS27nzYrczaPxyG240FCObqyuYeDqxEJ0",
-	"nWNuGcdjmuHlCu9Pnst/d1vM34hFvXA/0IbTTw/jUoS0MAONa/m+4vKbL9J0WlZcOjrViwnuSaTUwyRl",
-	"3OWdlJkqveCWFvCPT0fJ9TxXxoLOrUjjX5Nr+ntyTXTD6auqs0TS9RAa6fp0Er3YGAuLPHsb/HuKwQ9z",
-	"N917In+/5OYuRy7LzV2aXo+SC3LXn0yxl/Amcd4svLHMKjYVstwik1FWZY7ebwMF0Q8GdH6nakPMvLtP",
-	"sOLp7XE3nLQ579zNZqmkATQpvtdqUsHC/bNQ0gLZF3y5rETB3Uqvl3TFv/1q3LLftt71PzRMRzej//u6",
-	"sVmu6a/mOjwX37hrCHDL1k5NrrWSM1J2pDwUKxWSzT/GveVxUcDSclkgDXlZCvccXn2v1RK0Fe47vDUS",
-	"Cfh2pIHjekecaTFj1j1eGLSAJCvVWjoL6H9yWXPc3VpaUY1uRo8ePPqPqwcPr/7+cPRuPFq2XtE8clen",
-	"7lM5Pq/FnSW3kNSt/jdq8isU1t37uCBCvR2BdHL755GpzRKQRzUIaSw9ai5KwKX7f4DUqhqNR87EKDVf",
-	"j8ZOIhekrIQxNamTlcC7S6jAwuhVYvG0gG/ksrYHSb69tc6CWYGeRHpzcwdkwKmp120FWpVmzCZgRAlb",
-	"ZoO2oNmaS2vc9XaOkqi1q/7mb0rjyFJfffofDx+6T4i7XSmDDxOaTXg5g/TWjkduke6bPWH39rr9orcj",
-	"YWFh+m38gr/5hq5++OBB+xKuNd+4K9wx40JCwkRWUxZ27PCbnNQScmYOncSvVC1L2sx349FMq3ppkq9G",
-	"/qHD2HDQsZ++/91L0EZJT9E9USh05IwT3pok+FHnNmU0GutsdqZkcKdaTFsBXwHa6UbdMjsX2m7QwncG",
-	"r2xZ+c67GY0PyYXAod1b6yUFCfWgEX6mW+N3v0qJmJkGWEDKmVzPFVvwDTPAK8ZZqfnUjtlkg06a/9rR",
-	"7nGZwEbJMvUwdx8ruPyLHbPGAwxUK3hVGebEgrMdmdKlkCSQIwfsEWZ3exf8zrvHqQ8p0ddAGYN7QNrG",
-	"faB1+4I74r4U7en+L40r3XstfS6bAD4X6DCp2ln083qBBvKu0zweGSi66OdcJ8M4o8sYnaSkMmmzgSdM",
-	"a7HjsFFJnrBWi0lt4Qm6bxh92JaJ4YIkhSSst0TlYRJW5ZAbdj6uWQw9iRbQ+V0vLLfCWFGYod9GDm1i",
-	"fzQUSpfG2RIkEtzu08XMCFkQt5MPwiYwVRoSBup4VLp1ySJxHEsxnYJ2xtKKVzWY5O1TUVVdy0NtXHCt",
-	"N8Tn+0+Q3IpV+uPNnOuuh6/nygCtjnGp7BzPtdYCDLNKJV9n1XJr77uE3I/uyRT5GsIUniYt2sZPaTaU",
-	"VpLkmroU9skcirt9ZplodQfyse3lfTi7zGp/Z4+r59x8DTwpCwBp6zhqDrykXV1zw2ZiBZIZyyWxIrpZ",
-	"mosqKWvm/ul7Gy2k5cSCiahem8zhg+It/qFZOn4pLYnKXSMrGLp7a+F2z3i+8gGRvWsnm+QjSrCcdHna",
-	"gM1LnGb1Bn7ruW2mppv2H7tDPPdI/D5c+DgQoXlCXHmWnIE/tqk5T3IN+dnemiYbxm3fBtWgU+lzbuYH",
-	"VUn39j4Vxu6vp4hx4H1OC+e+lwBosdAhAUDPSy30c14FFzJp6R9cxQvnZKEZq7wzcvjqndX5W8fNO5Mr",
-	"9ZZAcplJck64EUkDiFs2FdpYNoeqJLGwVs7LngBTEm6Yrisox+wONu5/axCzufuH0qzQwG0M13Kma0nW",
-	"lHtKWEz2MCajZO6xuq6E9O64N85ST/EWzsHDFC2hZkVEDFxIjrppfh3GlLhLx7PjE8eMVcWDABwc1iCX",
-	"yc7BCONcC2NFVbEJOOpqd1qHhC9aOYGHh0RBh1eRNRw7eLeouEm7oxiAzli6TkYuubbBhekQ/nt/glLY",
-	"/vv8ZSlsynoVaR1a8QlUGfsYdoIJBy1kHyNtLm3pG1XbQi0OyqFn/rKuM+XUnH1snMRKOiDecXGaghlA",
-	"P4q7q29bXi0ZfCVzjo5zrEZJ3zqV9CBTDOM9SgJzF2EGE7NhVs3Q6EGR5N7DLeNV1eUvp/4gpgLS+7Xm",
-	"Sat39xyjfxEi1njPOHjZtOOBrcI+54/Hk6htTlCXO7funK4Wm6BZfvgD6bKxf1Jq8cfKOfzmCxsIXu4k",
-	"ThCmv1OUGfIBGPFIeIwnW6iYSUzKCmUho8/XcwUr0GzGVxjZMFyU7uyk9ah7UH86fl/xAsoYud8np1G1",
-	"LiB3yozXZX0SMm3i+4RqeEJ8TTCQ3ZfRh3RsUMZV6yTx2SiT/qDDa1aLJdfCS+UdsYhigk02W/EyIdlU",
-	"6QLYX6Va/w1teH8F+d1/5VML+m+jcYeRu2+bTcg2xihfSC70IsvLtZqqqkyxihfr+y+cbJiXnKe+gkIj",
-	"eY2CRqaS1QYVi7cosPBC86k1qFPCr9bCzj0NO+Is3hBLfBVnU1iHnIX7P/BiPuhDv3CLgvLlWqW+tR3s",
-	"36NnoZwythiHwY92+pNX4o5qgSqYWqeYz0DyWc11OoDvRJOqq5IZq5YsFA9QtLVUqLulWg+KscYjuhN3",
-	"qisI6SG/ZeF4UJwLl+FeOHEHB4o7DPT0f2/j4d3PUXG85xy03o846Fa2+KU5ia0XxY0MRI6HqcXjHYLr",
-	"CzGd7sva0v9292TUEu0v5v5+yyYVl3dNKmCDLBpqpFI6bKrVYv+xD3w4FW9FJ7edVMnHaaw6RkXhGvBm",
-	"olQXcfrlTVs+XdCqqDdu2E4R0i+S9veGvXWrcH9/94sMW33D3gp5w9o3vPtFLrlw1Lthb+9gY27Yz2/J",
-	"+L/xDtUnsFhWagPwL7Rpx8Ghvwn/+ATeWNCSV9+U7169+0Xue5M5E2UTCvfECuQtu4OlJeEqrGGNij+c",
-	"iWtsjda1lOJ7cMhH9fd2bNLlLVK0Gk8ynN0TXqbjptHi70z88mIrf9HlQgxzil86Xy/nGfdJXP7orsmk",
-	"LWkph30QzKTTCRu4cswoHNKyWV+rhGERh52vxAd0xnjTifP+u+0NmHOQJBdua1E+vq+taSIhu1l7sKgM",
-	"NQSjm9HTB4/+/mlH4Uam+mwtZLAdJKzBWKahULIQlcBgHKXrnfWAEiwfnKQ3dEbO2kJsVylumSw+iOKE",
-	"5S2ZNRIaW39vRcMFYlxycj9UVUFhh28GN2Y519wgw7CKS6czxmyqas1miluD1h+SPQTPt/aq/YCks0u6",
-	"vQJHIJCF3iwtlMyqduTJEW2bJp/2oEfz5jRFFiGyeHanv4hB0n0dU/ZMNllfztgjaoWXNp50x9cO3v/w",
-	"JaPi6sHDR3//9N//8R//+RmfhJfejB5j8dfXz2/YHLdwwos7piT7TsmSbz7ZZ4iGNulocMUl44Zxtp6r",
-	"qvtgPEoaFYFw29wyMAKOD+kg5KVtC8+cJ9gWW3GH/rH67iIJ+K3eirW1Us5doWcuynQl/JRrdM1JvTSO",
-	"rdvw2FPBZxrgYPqyXReQSBnRypOUqvUqJ5yWWk34RFTCkQ5Xtlbazp1nyJnVglejfYEntEkHapdKSNtl",
-	"eEyEzeX41txgHBB7aVRJRQDu+hv2wJ07p03mvJo2dPKxbMdCeis+HP6wQ8AJxbbx4j4miwFrkxUpczDC",
-	"oqL1OyrVRJWb7VJRLjdsQaUyR1YHeWqOPcVTS/4CClFCKtNaKTnbX/m01iHW0ESXsIo5MuOaD6tcw36J",
-	"w5HH/QIM32hBK819nDmyhhdZKuR8SqSSYXyiastauRpfGThKaARfnbujFV6599CqHFHAXmESaYQVL/PR",
-	"zejv08948ah8OGqV8ypJhZUM6zLZd55uCaXRXanbq250IWT4TSLYGNfeKstufYSQRVWX6Xpq+sAupWa9",
-	"tbNhlVLuGHDbR501Kd2dog9qtbIK83VhiYd87t2aDyoMacjbIkKa5yqxggP+6hkKfQL1F1Tg5OzDJNUL",
-	"Mmuh/HwzMFVbqZlIa6smI5vcS9/4JiRGO/wpTcj6vDrUtexbcLRUMtNnqdhK1cUcDEpTLPJRFXXV7etf",
-	"DGIeik37rX2BFztJJhap0KxT22pqQbarREg9tQXlmNm5V0v+2JQdsbp9J46XpQZjbn1wf8oWW7VuB6u5",
-	"UXw5vrlpF2fPlIRbFG2SYZcEqqkb7F5sX2csx2hrP54N0ZDAtXudGK8OFlxgx1jMPvsoScKMCZloYl9v",
-	"84cgNQoU2rauw3th2zXKiIvkarfZdG/bF8ClvXH241zIGW6l48oN2Fv3rxIjpsJicTgWSOHRWfMN/tne",
-	"ujuv3L9uWAHacuG4Typ7y4S8KlU9schPsUgz8P+cmxBvYAYKDY3vKtXaB0lvqMXXvdEdWqMWgIaRO82+",
-	"bds7w7csSrZbZNqbYESVosTyT7GAW/d2cO7yDT7CnUFiuJLqOMRMgrv6lvj5hrTP3Olaqew4PAfbiry8",
-	"deRzHEWkon/53OyV/2cgxGg88n55XOtoPJpRd3ZYGXFnRnp/gfkIkbLEeEvO+kaMtUJpa1hMYwyoQMo7",
-	"5HPQ+dCEIAnP1lpYMLdM1lXVdDc7IkvFTF3M/XL7Zop+4tLuRld/9sfEyYGqGr3qVF8d6sWmv6gSd7AW",
-	"BpqU2pkXmynO2Q2NBjrtlNbgosPikwc/MMulxVdkysvIL2dRHx0TRaP76YPPHn3qHr7mK8DfLEWlLG7C",
-	"NlHyGWXUqmtKpcoCtMQa/wUWGwIL91GSeTIgr/wV3flElZAPc38ztEjOf+igRpI05Sn5Psx6ndqUOcgn",
-	"pCZESIr7bHRJr+mdM+5Ks0i17nxxAJWgV+4m349+bYdwOTXxs2fSpM4IrusDa01qO2L9A1FN11Jnq96X",
-	"K1GCLLpC5KETx/BNLD1RVDbpA0G3jDgj0YKHRd+OV1A3p2NOe1GjXKB23dSBeB3tXrUCXYpiWIMdubCJ",
-	"che0kMgkD6rfSaJflZDtZjtzhzbeNNhGUBlghVqAYUWlDKRiYUiz/trgeS0l6B+WyWMSg4OJeni+UHKG",
-	"+DytgpUJsHaCCoRXw3urDBHTXmt84S5OSU2369b8eHzV3qQpdyVTjvpaPQ3HjTLfeVWKx7/iBbxU7r9n",
-	"SHbHMzYopB4C4ufIvzZE3fM7J8rO43nlsoy4OcL4WFvpY212DgtyPChvgk40SCqm4L6Ron/k27QqLDNb",
-	"4I3tna6IoXXuMaDQIzkVDDy6J72sqgLZ4QPgCdJgrKG+7JBNRWwrcI7UKJ9lGvBZWQl/qnHbIfq/Ikif",
-	"/RKEql7IdBqho+9hKnyNWTJ05fGrYlFkqawzG5bczn24VxX1AtJNP5XYqrLNiYyOmoevRAWP0ZjcFwAT",
-	"tUr6LJLi0iuILZEhn752Sm7JjYGSqdW2N3NQ87izrcHdm05mlYDwS5B2KEAWqvQnaX8LvIxNdtkC9Mjp",
-	"+iekSSjL5BGO/nbyczrNW/rb0+yp4IYCCS9VOg5ZKXVnGFrJmQr14fU02d6bDtOU/vS043QvoNxkemNW",
-	"oL0a3/+j8JZZn2BgSgL6aqD4kvjdcU3b8RJ8X8fuPy6OgWyhgFgoRSEcOlRCzkaJDp9tlWRY0GZMBgu8",
-	"sbHOQ5SGLYDL2LizC9/iSETfEz7+ZiTdx18RI11h5BLeLLGX9u/jrYY3LLnVvp4wRNRKtYCeAD6+uzkE",
-	"tOI6ahn/SQydjEgFXt8vSexg6wH+cPjow+iOO1h6UiHdnRUcCyE6MN8yZW4HCmh2E2Ypi32dljC/9crH",
-	"JdsTH2ZqQ1tnstP6DddlkgkhrEFFyGGDscDIuw074C3pCqzT8J+2zLWiU7Y/8VwVOFjp5ZzLq1YKALg7",
-	"S7xANIdxwDeC8sr5P2sfSFsIY4Scte4ra8L7guTv2mV/FoyF8mrhMRndbzR33p3Sm6s72JgIs+B+QjFW",
-	"bIqq9eNc4CImSpYULEbJhj8SsALSV99dTZUGdxixSVQsoLyya4F9QbUBLfkCrhDOywmMBRdV/IlXgpsr",
-	"M+elWqMrwg1cKVnR+40lw7lUCy5k6y1hI648fUJp45WQK16huKafS77ghB6Boe+5Wsv4N6vUFablx6NK",
-	"FXdQXrV9fqmuwCerSi2mIXruY+VLiqxfhQzTvmCkR6L1aOwVL905N1Zzi8im+Eu1lih2DXDriKA0iTjM",
-	"NVwh/FPr5waMajxyltJVhJYUM3kl5FWhFZpCzW/c+5CSiGpyZea6lnfICivQfAZXpVbLoNN4dRXLQzUg",
-	"kkkBzT43v1JL+gU9lGIjlCy5gjdLLGfHP6+vNPxKCYWUkPYHJRMHjj1QBxAh2jnI3aN4tmBysNdODiWP",
-	"Rx1oAi30r2F2QSuD5VV/NAR262dNXdkmHDxmk9pSHY83XJiSyAA72viD0adYNxUaK7m5M77VmfLYi1PV",
-	"rShP0rTnV7XD1WfqIHylAf4bLlIju2XFtz6vb5g150/jigcnWNwbCWazbYyyJd9oVVUM3iyVtt7VQUTL",
-	"fcvz8AcNLM7JfOE/lYQuP/B4T+8YPw3zvb154fxe3Xtz3ejZngAH9unCKcs2R1wkafnPmutkFWWl1lsx",
-	"h5ZE7AAsKEGqhZBo0SQvWIAxPBO+U9MMn8QTkWhbpRZSKh8g4AnnDCtNxRAE4pcsT9JQJBEUPXIFa6CY",
-	"AygXdl3+xXjk9/WcW1Q5WEaAxRtpcDarxXKZi9/0iz76oGOw7f3SG9KM44ZtbwHStFlBQ/4UK3xT/ugz",
-	"PXvs0IUvxzMn31g+qSD91bUUv9XQA6vMvzjeER/rX5z8DsRBTobwjVrAdrSE0JRwz33FUMk31PcsTFPO",
-	"6UcCeGyUI2vuE8k2YajHkmYECOMrZTGEi2b6viQn6CEou9FenBW/hDIXtgsPeTxA28ebMhWZmJ5LIWoi",
-	"TdEoc5eE9LZPbWPIutXanIjY1plubtyp//qv//qvq+++u/rii2T3MbYW5+5usGBpQIOH27KqvZKDKg7d",
-	"v3SVYiUMVpW5V0RHqn8s+6gioVxVMcF4VTBuAnA+ifwXwzAFMASWB2vdckzdLoXzMNGeC/rp5sNFkmVN",
-	"IJHUOE6c15mMiULhwgq7ET4XUdfx8T/uFKYS4FsTM2oAxudcllc+jeJRwx3PwrIFLJ7yxb+FTbt4ob/M",
-	"u4PNUJ6lkNPjFsxJ/0NC934fUR/637lq1F0MKvuGpKYQERd9hbAHDSfGnyfKzv0PByuBKYKWYOqmwGLr",
-	"W/bIkmKIb2HzotYr2HRDIyaiyB6XIYEjmtvV/qeAlvQtbLoBOlI4nLMZhihTOWOPi8AMIOim091Lbizc",
-	"Mlgs7SY2FFJ9cOkOylS0sWCy7bX7CBwhFhrXMw4oEiItYJ56qKKdPajtXGWdGC9/h5RxjEelWktjNfBF",
-	"JgduwRyst3i+1TVNEMKLjFU+MaBX2znRdnNg7y6o8cgKW2X78XATEFKciRRkefce+hkcDb23CNX+ij2y",
-	"53bzHDiTyBXHt3q62zsjnv0qncRsnqwG3EHmwUKfplMTUUeFxGJ2nLlksGMDt8ZjZO0vGKb2WaoMIGc7",
-	"iRRuegVTe4WxSKmuqNxmzOaiLAFRSGMy5BYznJPaNtdh+b/TfLEGfzQeVA7imPGwQ3Yn/DwPTsIc73qV",
-	"J8iFrY5A9mxt47BHPafP6se3zSty3/88Urs38GHfUGHcgHzJqSM9lC8xZbG/BMLJ7e8EYTZjBw28R1ys",
-	"h1zPCOAkliUJu7D4ZlXJ71ezp7AiPyKYOUJOFUJhakkiEbRWOmkGutuFPDFQXIUFdHJeWOiBMFHTxXdO",
-	"YO/YocUpE7ui0raI6t0VOUEaXfaA+104XpV8B2l4xV4qzHRaCKQ4TlVHaYXunz32a01+WbLAjDNspGPY",
-	"kB56Dn3Fru+Ddp7RfmIrGMZdn/AvvoDHtpMoVLDQ5yGpD8995zlsEqTX8Yzkl50ZEOpoHRrnVIVjT/xO",
-	"Zh3IVA9EwBMOYboFL5OCpc/gj4Glon3By9uFAbE6lB6bJBusv+fGrFUq3L5s/eUw9A1emXlH1HN902Ml",
-	"d37dZw/ijDrpTly12QFW2k+K0Y2t2ZWftWdX/v0f/ziUWA1H50DCs+/x+BesfzCkF/p+e5R/u5NDER2A",
-	"U/ObJwvN9Aui7udRpdSdU6FK3yXas46TrAdTy20+OVxndQ9yObURz3DkTXnCIIS+ieaFMFNhsziGU+dA",
-	"ShXASAZ1WqrHHQu16vt4637VbJBZPmtECSrHEGP2y+iXUdNkinO1sHMkGXAeNCyhtaj26g/szznUSXu7",
-	"j9cqz/yQqxfAq8Ep/l0Ikr3jGCA8hokavCu52Aa9P1jUJTVg1bKZTRTqwDRMa6rBmnJB2cg1F76MDYve",
-	"ria8uBvR8YYYrI3d2CmzPOiSZmhD73qIqvTmkZw1OtYXTM5qMIaqfaKoGYWxUOGOMZUQCcPWAHeJcomq",
-	"p4AaIs52KyjwxHRqw23U70F9GLmOiG7HBGe9HtTgPtXiX9/tWHzvg2s7MrQ9/q9z9E68sAPQbqgHPM30",
-	"9ASrOuBVt2CGMBG0jiA5GoxlKKj6VdrRCzvxrPsVU2CtQ+I5QTwc77xngeorhUPg98lFa/fRtqpSa1RT",
-	"7mfpscDj0Cecdo6zn/xMwmXF5S3+IOTMjxd0QkPXFQybgzgxlhdJSHTcrjuAJWamsWWTxtP4NeA0IDne",
-	"Krw73wxGAp3BF21j6I97DWRUWngMoENh6Wd05Tuqn8WBSpmz7WT443TDuFvfmq/At8pQvpezmbriOOrN",
-	"SUqO4B1TpdPxyC1bux/PBb2SR5VrY7KVoQge4Y3SD+yPXgS8+nJoJIz2c0jFAd3x+Wbg1JstjDdkEhOq",
-	"geLsm9g2IKQzESkzm/zUPghLjpMiupKxKl/vY+rFwjP9wQf6S7sSx5QrP7Uoeh+EoRs0ZAUvcUG9OpP3",
-	"5h3Q8QCfW0ZG9aPLQp/7DbuDjWG8IqNqaG+zb06V0AJQ2jlh7eApWs8eLo2oGSjSAtoPm9pI9Lb0jFox",
-	"bFUUQc2Otzi2bRNGMZjT/xeOLMbc3HF2e0uGpuVQSwah3vqLYQ3Q9PY3pZNBmF2/aavCrcr1FsQRkriC",
-	"MJGxGc2IzZnOOC9V0pjuSAd5mZgoPMRirbInh7Y6RPdVh3OpaQiQQYio0QUmW3tAmAXBP6arwvrVIuIu",
-	"5VjhxZxrGJTpyQZQTxds6chFq+pikufpCEIWHTyPlxkrSnUtffJkKqQwc/zlnFckVFZKpFtc2pI9VeOw",
-	"DZK8PWbfsZypeRUgCr2M26F1xdGFGyIAaNuSGeIwp+9MD6wlfkG+HDJc4Pxf5nw7M7qRdVWNhxX2TPqv",
-	"9wf3vvyE4n320LAS1MKx1+peH0a6iK3ye2AXSSBX8hM9ql1B3bJDuuHd3QNoIUvQxiqV9JOcob/B8pq0",
-	"JPLtRs6s8s4LIX0769OZnugRGopEpMx2ij6kxuBSdGIepyVzZuZ8CWwDNvkkcXAcT1PtjPnJqT1Lhnw8",
-	"kh6jPAX2o2iW0joZjKQ4xYBwLTbSZSoNPUZJLrnuW/DSf1XrAWedzsJztc6U5i0ztbu0fbEn3b2UcB+0",
-	"c5icj5d0CLAev8eUZrqu4f/xNpQKLWxMlqKmNtO4AZ4dGiK2KLZ1Bvxmv8rLiMGRTF+v/J/Ewc56nU7/",
-	"t0QQFFHc4XY8UVqDGt1Q12wAAf8pbLdTXDVmKB6PXr1L4MZVyWQpzmmII8kJtyYMvD/Y3herrGP655FH",
-	"ZO7sq8sJERR42wX6hE5weFBEi045s+Fgf93uJD/koKYsyio2BSjjsPzIWCF2E5jb8I0JA7OmOAA1XTNl",
-	"wNrQz9971vkO3RSzGg3AgIxLFumYRbiTMQvYJmMWDOL9pWQOLD7+ttUS8xfD1Fr2mG2SOsR3YumHrxB7",
-	"PEh3zbSY+mD520G26C59wyl8bp9Dsb63xv3wAsLE0DXcNhkdb0fT3/Agj1IGaE4yPFfr/mhN2Wh0Myvo",
-	"IIUOUqTbeG765zM2s1aTE4uEgvvXWViM3PetoFyTussEWSwsh+gwNYEXFpJIcIM1jq8MxCoizBDTYrI0",
-	"wxfv0c1xlcnkPKtKmNNqyhorZVA717ZDROnvWEHmc1uvehbqhriMx53zX5WjUjKB0zUkXGulEzY1Km+G",
-	"9QrjBkxRQwCN9qAH/TMTdWXTk8g8WNcAwnu9nfRrQ9105hDvfmat5Y1dC/RPbyK6T8FrA2NmADxkmAdv",
-	"OJh5xr+GVcSVZvZqqQy5d2fsXj6hiXgHyXEPjrFvoWki+x5rT9tr2PmaFJH+Vw0mhPnPSKQs2udEC5hm",
-	"+sHwE2JKBb2UGJg1vs3V6UNjuaTBNO7A3jZJvgaR1D9LGA+NiUUOZhBo2PvY5zMhcn5IqJFH8mrTE89D",
-	"F162PyLwcDo4jTHffVLgNB8fyLWJ2X0UKg6g1Km+8xIGRgR39mIJEtFM2GQT8FBGlwSJiUc9ZVlIvjRz",
-	"lWkdDeiyDWAb1VPeRr9DST9CjcsNtkZ5g3TODVuoFeK2jJnSWK3R5JadzxPv861SMkbX3d2pIxsTUAmC",
-	"Oo5GQKktarY2oZYZhoiAVKH7h+oECNULxQeTir7NKmxeZUreYFctlAzhpMZOTPVICflWhZCdoQUFlmqW",
-	"2NqWFNs/hwLE0h6JMn52Gx2jGrBY5nr8vAd/mVd3FNd2WWayHFJs4j5m2B35wt6mb2CfUqqp6OqsdfOX",
-	"Hehm9aU5FyC61R5leVgwPJdgwcneA8Bvd8fYhHbsuE2R5+J4EeL+sPIWx3acrwunPMMpPj7r+XyvXiPd",
-	"evsc8dB6OmuDkJdokP2hL/3cX7Y9RPoU+LRjOlbbgJUnvPtc1V6nF3XR1P1Bp5AU3CB+6KwjseoLlf5L",
-	"xNI4Y+q0XVGBkY0dPtj5vvHuAWgYtsUN7YnTLQCQWHJBVPaf2pDj8Hm8vPjYaYw4QYqkukFyERghi2Ec",
-	"VEsNPP2w9xM53P6IPE2aqubMoJD+u/U43OKfmRUI2XhkhNigyNWa9Fqo8341wAZJUSbGC+OX5cnytTBW",
-	"pUY05jgmF7yMzt0wrtdlOPCHmD6GQ9ueZNen3cOZTWuD0zFZtimz9w2DkOqOO+UpsOLsC/DyQS+4P1kR",
-	"kPfaROhMOzyHaW1SnukO0ldXNWwY43o8sNc5ugsRSSM9J8i3C219ww3jTOO8TqyFALA7nnCP6rbdxoTD",
-	"Iy08uS9+WGlTL3RaQ9nE4Y6Qg9Bf+cxcb6JTN0gnzf2CL071bD1Jf+JiC2FLZ7a7JKl2btRU2ju15zGw",
-	"IQ0+gM8zg6souvo620t59W6vo/PUVs6L9Fx2NFs2gnyHLbYzf+0oqjdcMvHSCnC8+w/SQKrLByWzjx+y",
-	"cHVrTJ6ZY3lTTzCNYaEdAqlIRpXeWB9zCYyHhWdbLoavO3t1CkZH1cDbDEi2qkx9dAAl8LIdK588yFSy",
-	"Q+TIgi5TqCXkco56UO/XXhLYrbnVyNjucfSlsK/Gg+xSy81dz81YQ7qmOGVlR3vUc0orAe1pkCn3Shv9",
-	"DSfkz2RrKtkBP2YHhsknilpQFWVs2uklVH509lKmoHV8rGQ4syme98YkrEmgdT6ExB4NexxyeU+mCQPX",
-	"aTF5NtiqKuzQi/j+Syvw+JHHau/Q/bbTluHxTXtOVayyQzZju1p8Uu+CDiFLeDOsOGL3s/EJ4fLU53dS",
-	"zc/4CB+RId9w4PbT0fZ7K68Qz0igM4X+r2QFOmWdqbhwomQZWkomMKfYxXHotPkWl/5Rk5jWxh6uDAQb",
-	"7ctgIzJu26j+DMcyBwo6SwIaJM8bP7W5NV+gmENx58eZsufK8NQwq8gUB2sXdwNR/v2EUQrN5KAraph7",
-	"1bkjB9/Wf6iBs6JTNqIP94QeAMzf8mjm4MAdKqT0nCWc7YPnigzLeFM7lc1CbOBSw5u2WSrPSOfAzMhJ",
-	"yQGiOmFVZATE0JTryemRTox/yqCemgsKqKO90ijHGrmnGKfdHbsx73pi0266qosmwPNVgM+yrOBaCzBM",
-	"1ZYwM3cGo9kwo/+w5PWRsgAA6iiSMqY9JI3vhQ2b3vr4DFefjP0SCOMn5+8LXrl5KRaQBQ0qFRBN1lwQ",
-	"cMU2UvpayFKtza2HXUAx5tzzNgDDYcHZE5Cm2eUzIdc8r+V55Jc8TXjR5O17KoA8oaxwPd9kOaVSxh5T",
-	"i9dZgufncrv3pkj3wtcqDgDVSuL0O75WEggdAUcw4IALY7dag1sT49GZ3RnrksD3PBpNr/WCBn0T154k",
-	"w/tEiWoFMIdPfsqezBcg7Ve+OSvdsnVgtLDIuDUvqL1o/7kt0uzLJzGbexjxhOJX6+zf8h0Hu9VXbbgW",
-	"p3/WwuSwwX1facyE7Izz7IvhjHHoMjmixD0SZ8CgyWp8ow+NAznw9r65r3QfBC61YdPcBlYI43QOHwYR",
-	"C3YHomGRsU+FFUoaVcUO3haK+rveIJ6iDLcHMFDru5kRdYMMe4L0POiPlErCmcevedSGDlP/RWv2WHC7",
-	"KPzc7nmRyooi7XC98Mg0uxkmX/Caib6Hma3pP8MbWCwz5y4MPU1XN+Kg2YxdmTdUsYUkvdbdDpEAn+Pv",
-	"aNYTX97+utYo2lH8rOQ2iJn8ZhCc6RZaZxvDrhvvbo+1e4KTnoRhF4Bxu0DsXlgep58FRjwPlVu8arkV",
-	"xorCnLfipvXcwS3q/esTdnNloWqgCecfqK1phpUcY49+Jaoqd579JT/sTjtrH3lhaOZMtlsC5eYErAXN",
-	"7mDDFvzOeXJRZY6TKIWyNJnZnNXma9DZ96lpqMXHOnyp2q/GS5IvdBZRxZeJWFDooLVMSeqEMaKE9FPo",
-	"+al+CHduyZQkVCgKreGke69gAlhU4qmHzP+uLaQrmh3coRmRilI1XOsN49Qz7NumvJSBykDwwTPgQDwJ",
-	"EpijHr3RdyvG1iJcweETknVJPB12WXuHCLts3Wx+2MD4PS32bnFe8gyuhS3mx4x17Tmstd8A1hcxMbkr",
-	"BZ/JVG2OeyQYa3BCILNiAbfsgW9bCaO4IyYCqYTurvc5Ny9wbHba4rkDWH4Rcbd3xyKjhiP5RyAsd7C0",
-	"bkHO2wMCle1+/fAW7J7jhmJqKu8f8AWYZbICipK3cXC1QbgsiTAL1HsoNIH9U3edT6tDspHpqNJt/QIK",
-	"lcIma/afGbwksf37BG93JXboQJqf/sNQ4C+6za1iplS5W4uRhlk8AoAijx2xf2nvsU/kdiEemrEcJ3Ad",
-	"DPevBvUirLXIziXdA/h/RhmHhgFaJ7DNsXEii88hRII2SDPxve0z3iw+MGZeKA33/bzM+rTJWxViMdre",
-	"7iXG6UePHjwYjUe1rpwksXZpbq6vS7WATyqu78yy1p/4B1+7Z1yvHo32kWXuTUZ+eELwMrKrxfn/eJDO",
-	"6V1KLpmog3YBXZLi4+OUU32wai4puvriKrZ4reUEeqDIqkTDC4920reLN/eN+6cxOfsfhvYu9Wup9wHK",
-	"gyUYO8J1cA1HPiNBX3COzIi3II9fykufY9xJ7fKMf3IuVPedKFs76jQsfYyHOfmg0wtVOqeC5QzLAani",
-	"42C4h7RSDIDYPrk287ca6jxSaZ86zd7V9q2SnB18nx2YZR95DfFCL/kdd+fOwoWL5vC4nXBa02MF731K",
-	"YFtl9x8gaIIZ2jU/ED/xLLNQW4MYT6C4Fh34QhfsuD7jCN/+kjA5Wt4ZGqHGyld4eAh160E03X2MmwZP",
-	"HeHu8U9S2X6A1Ud0LGtYKn0wGIA7+JwuTXLn4OZi/17fmzzZ5BnnyVyJYtC4HLdXf99zdlLgld7Et+49",
-	"TddZpRSi2tjjgOyzX/I80nrH4XCOBTkTDSaSINjvh6kWN9hKKbVgo7gsuyzDnQHizY1zMZsn/1AR5uE+",
-	"1XQNzjv87N/Z/5MqPohh4QTH8XWGBGGCIFY4MG5iVaFhvph73+vhqW31swnYZMPutupdmxutSn6v+64j",
-	"nreb2PcdIapBZsIHEz09uYkSgVSHLePxqOAapnXOY8MMP7NzDWauKmpLCdCYMsxUI0AhR2QhmcXCTVUb",
-	"D3CFCEZr59cKw+DNEhsqPJrrWis52xJOAexHJjemqPXqINbFE7zI8Z8HP0hg9q+3ytzacVcwwqLV18cZ",
-	"StS/TO2zVRZcJmdadzC2waR/agy+YabW4Dg6YIj9qoSEkjUYRgcCW57tQrCeiB5e2PqYPmzkntVFMi9J",
-	"uy45qegrWxxwQtHXDgZmw4frnWDtmWq+/KmmfaB39CX98dyYTLHtTFQ6nJqrxB1UG8JU8/UjqP/SLk1S",
-	"vs7Vmi243PgQ2YLMFHctSYsxjUNAoX5QWKZZm+gbyTJuuLIXnaVap4aAoHCzvj6pKp1gw5H5fphfqntw",
-	"BVXXSchWMB5fftchYXJcHtRWN6XzBXutNGBLXfWhNFZUpngTc9GOQf2Qf2dYYcMh42u+GTPjp256bJmQ",
-	"dxWGanPTKetlqndhO/lNCAKTuoWKWXCJZsR4G8h/66hom23UDJMj9qkedO0BUZkz16aqTkWCoy2ERxNZ",
-	"NjKpN1ID83o1gpl14E7TO8Wc0sd0ZfoT8XGPKYaVKjAg5NAVaEe/MRkWRBZWL92Jn+d0ND75c/jJGQ8J",
-	"aN9gYoQSvtTC8RH/U6WacWP5Aw3f21pmJpOk0vVWu2kk2rOwQ5F64QntVe18ZIuawxvWUGp5a8gfrcCb",
-	"nvnHzdo8YwZTK1j/W2wZlH0UZNtmU8ZTgfLLUtiOwqIMTPI6re4zsMp94RbaQ7tphKjEz+4oBcRvSKN0",
-	"+8HXKRNC1bqAPPJSD0BxekK4PruyH8PjdlALssgUIYK0b/VH4mBBeIPsWyhJvrKHAU7n1deZ+Vk55Gp9",
-	"VBCp2Y08uMwe9GHKE9DCOpvF3kYxvzfMoF83QLhdGHyozdzq/3Rw331ozuOCWF8yREIoPCTJDGs19adj",
-	"56AF+NEhxdpbu5mTbH6ptDZ6TWplrZlC+4urjMqk17BoSlgctjFssmi3aJkAAqGno3lKTknPJ3VsKYwV",
-	"srC58tyEq3NwsdOO4rNpxWfJanWkCeNye/gIzUvRNbjjuzOSol1ElPMbJLdilUc8zBzj1piO3XXGARq4",
-	"uDhF45SieVzh1kY1OxpzENNQuBY37IDJ/4Ms1eACi1g9j6aVsBVQaIlsGpx+5bS4nywySsQQU7WO2LsX",
-	"godluychJJyVDkWPW8ficNPZgr/5hq7eyXe3anL79/4ePZEwdtiVyp1vbDy6ZXYutN24u8xud6J3Iw7W",
-	"B6Q7IhMURU8Vh/Ku9tv1DuXpO0yFH0wSimdoLnYY4lBWiF8EisjLfP/ssNYmz5cjyzkSSEje4zNHrTl/",
-	"QwZU7oSzt/ug0vw/pQGlLWw546dp3bKrh1uDR2iilHK3OOcnDWae3eTuCZet+HCKHi2YmCH06Gm/0mVh",
-	"Mcn3e+ss4msiC+F59BBd5JkElgNfHDUKUHnjEUitKg8fW1IE3NRmCb6TX8iQhp7T2N1azsP8XWEMaSK5",
-	"EngJglmlm3nCpMBEWYYRZhBgXDboiEVgw3TvzsyL/SEC6PCzySZGL5JZD9+pFLaBtEwrzZaGcMo3ya8z",
-	"3+H+8LQfMqqfkuxhh32UFN+YYSS3PReuFGiNizw/KuGPquCTuuK6uwllJxUQ+1ow4ZKwCQ5bn7UsDmU9",
-	"uJ7VcQJsAnot30WaVU2ZBs20OGve36tdci98C5uur1tyO0/0RwcTzqrlmJXKWihv2f+L023ivGYy8QTh",
-	"Aqi1HLOfXzmj3L2JgDkrYexxDapHGsj4NZFM/XMJTbaki8WiaDh2dfuJkYYB/U6lVvsTl/YicaRkt03c",
-	"OQqF/vBvDx48/IpNwK6BwGkWp6CsHhGBagbu70u3BtX/VKPBPym5AIim5PHj/TIFNKWYbTeTt8aKKr04",
-	"E+xwvnw3eldux6livODOfcQABJpqN7G013uyGB03c6URIGQRpmNNlU5NE6qAa2m/8uUSfbBjQolTr3T3",
-	"wP6HZitzVM39vmeuirIGqb+YbX7MJJY8ulVIPmQxIPZ+kRjpGVJUWA4TklTdENRNR4bnzIZmW1vZXWz0",
-	"07xbkXdPFSx2Qab7Wykt1MnEMcjbq9FCPPD8L8N1O3M9+s1L9CO3+mjprud8C5v2OnIjuPuLh7yJHfVi",
-	"vx1b+gGIg6aP0sjEVIs0woSZM4Av5sz13bPn3SXcjR10y+bTtmZ4hDV2DMP+qTWRZHfuNKmdGL3EsJDm",
-	"UwvlGA/ter4ZhMt+FPJ6ByhhZnrSvtBoj0Pq0uWeFhd2ViLJL+CtULFxrYXdvHCv8/oAuCa5j2vAmDP9",
-	"Kj5gbu2SaptM0FiCxsCpOxG76KiyQgo5+9/hwuYbluJbcHYlQoJOE6mDMJwFfMFfVPJcMl7buXLLJsOu",
-	"BU+CRl+DdOKHXJtPfpG/yC9xZqzbJZpSSLhfnNHXMavuQGJMNiKn+GWP4+RVjJb9It3nIZTv6zdX+KvX",
-	"7K+VUndjtlb6bswM8GocccTGrAFHv2WvpZLwGmFqliDHv8jXBqpp/AWzinG5waoHI2YS3/O3T9jTaNQs",
-	"+YyKDrlkasl/q4G9JnZ7/ckv8kscmIsXvuZLQpAQSl77ofj/9qtR8jX76/OvnrDPPv33//hbmEhpsKmR",
-	"vXb789p97/gX2Q5vEazOmAwoeGOZsbD85BdEkBMFSONrbEFaMRWOf0aPl7yYw9WjTx40HNH6XdOUNXrp",
-	"+aTVR3kzehhqO/hSjG5Gf//kIT7IOUbIp9e89n7EjMrl485+U45uRo5gj/EKTJbzBVjQZnTzc/q8NZc4",
-	"g8yd3Xfjg1c+xRa8d6/ccTNLJQ2doEcPHkSMGD9ArrUTv3oJRSf8IAaH+wSUMXhWts8INmHgb2MCO/Ws",
-	"uLjrMIIZj369WGCYYvTSnR/3HmY1F9WYSQp7ImoSYgPOEFefCP5qPPJcj8jnEfbfPZP25BphU7M788T9",
-	"NbM1KEZ+qwHhDzzPzIFju1ik16F2vIvvB37BBTcEn09iDbelmHPhpJBHduPMkaSpTMcmgejkHLNhcz9d",
-	"Krlf/wQ6SF/TPlyWtPiSy7I6yAbUqs31VNKMxCTJ54vP1nOFxWIYISIoLW75hBsclVzMsfpgGNV9Bu0K",
-	"Dwr5ZL5iLnFUntDFo3HoBv5clZuzUd0/nZKm77ZNBw/LcbEd9+++n+PEY94ynCNsXp7zJYWKhDXBXGht",
-	"pr/HbO8nThjBnYRVCKj6s7P9Ba/x7zeMF/Y1s1BVBtmpFCVlMq0Kc7nxzWOc3Tv2be9jzDiNma7RLiED",
-	"fcxqWYLG5ZLjzbhhr0X5+paFt1lu7sLr+C/S/ehxm6VaM2E+Ye4ceBMJpLOCpo4wU7ECthDSOQq3xPdq",
-	"AYZqDI1P6GKei80UAtls2Gu89TVWGrkfn3Jjr75067j65ovXZCFsM/VP3BbzL1c+ELyjAPZzcP4j/YnF",
-	"jDQvbHQ0sDzulqg558slSEN5e/epmLbeKQZKqZgw27Rh270ITBfUgDMV9or7wzPxfU7A0hwCeuEWlU54",
-	"8WFVZ+GNJS698uh/W8dzV3de6gz+1AzBMGMah65XoK9wRDoEZginznFs9shNNcB/Q5e6+oquuKDk8m+4",
-	"JL0Ah4MjxrMW1hemTbX6b6pL85TStUwSajzyRTDbxHmxRZzzaxN6+HtRJhffEnrB1o6AcylRJt4SWPfr",
-	"4PS9Zgu+cUJq3blZOMQKufoONlcGAeyynB3x7XrJTdIoToobiMhi6EDG5E9KEgbXerS7dxkL/NNkoc2g",
-	"BbUTnokltYBLT1nTJb2Cb2FDm3NRieDshO08nl2rYLP48n/vgW/Gvk6FcbmJhg+8EWZLznp4nZykjfVL",
-	"WQ/7qa8auhhl3Qsu7P4+rio0u0yMJgnNCA6NNdOOA8mIJl0Eu37r/veOjEEsRdkj3XNYqBU8Jej9YdEJ",
-	"d9O/3MFIMPSn+wbomWhEC2YcCUV0cgbo3M+x7SRP2/kZZ3X22YlxXh68IP89k7BD1m3mG4duKN8MTnMb",
-	"BvPjNW8KRNLe5heaT+1jGh05dCe+KWGxVBZkgQCsfYJn23t3fluEvmSALfLwbK/+vsJu3SzHPHrw6Gzv",
-	"IuCT/XdNYFbLWyYknlo980zG0Tuk3IwPXJBzgkR4qooImbOvwcOQkLz3cPppQCZkHNk8tP6vQE9o3i8z",
-	"UNFw051KqXAcsEYzZ2NtHYeJ8g3PWeX2uaIemQ9RJrm1XVgv/jRXzuVwdApJvAkVYLc9tbWQ/cQP0vta",
-	"TaeUXEpS/Zn766lkTxqfWIXA/LCblJWJsAy9rMuHvS3epqkDCefsN5/HcmYvthFSeuXWWx2i3KuZ7wpb",
-	"UCb0883oEiuNGbXzrNU/buBiL3mEkNmgvJeTxCnaiGegadR1slk2nDn2vlGEmiQiY9+vu8g0LW7CsGZ2",
-	"5fCz6B2CrhhKE3U+4RymGKGpy+kIeh0R6Do5DH3htENwwoR0qmzLp+gKMmcCOd/X59mhQ2bd9Dtui/nF",
-	"bLQPIPtwwW3/p1iBj1qj5SVhzVozFZ2p77e+PabGWTw0GyDcepBVMiZOTDPFWrKuXBNeBKdz1e+XVdo1",
-	"eR+Eca+mhLgSo2lk3NN+Y6Bd+kSTIEwNBHGiig6yp0vsU/qgPICv1Zpxtg3hGdI/vjIhwEKTJqX5qVgS",
-	"E6Vsuw6NgKNbqtPPAO6b4zt0pq7fOrK8y8dt52rdYp3TNapvDgiWK+1J3nb9ILRrv7NzDkPLH4I5N9Fs",
-	"RWgfPBMli7t9IgM4rstu+RdiOn3SvOi8royEENwdYH979LmzZThbp3HAKgj87mLJzpO51O3b/WRBPRSf",
-	"D2+0xyxHEaaCd3Aqq0aIjrTmf6k3H7rWf6k371Pxv9Sby0utsO9+LtT2rCTyvkVEDBhjAabTee7/Z9du",
-	"niW742PnEXAfUzWm/+J7qMcMG7AjFLK1mYN2uYRKrCAIhez+ftFcdokowGRLFYSu5b2G7lfJEFbqmXF4",
-	"da+99F+3eYF3ZR+qa9lTZT1Mq80DlHoJb+x5zwEhAXwYByYQ+cInhsbwUH4M2YagzMjyc8dnrirn4LST",
-	"Bh6eEpwsbRkzeLBajtMEiqZLeNGdacgctyl1FeWO2le8gOdxxuGZz1ns1B1UvNERwB19KDUXjmwvlfvv",
-	"JWsD2gqYy0b7bgXM263Aw4Ox7e67rCz+qmnUOjOHFKrsLzT9Mp64e/JyOMzc7fvUOKQ34Wes5wqh10ON",
-	"qj+FSQ411DFzWjoE67gIOzKKj51ghPe+SlGiwzMlsKrUkqglfC9c0gJ0frvf7uruvaVqgKsGgwpkeRuQ",
-	"aCphLEEVMKVL0P2qXA1h6+/rXN85foX/T+vbP7QW81x/YSUWjnhT6oxVIDuzbBoJE+VGOmuQdPUeF/aZ",
-	"PIMsuZC351f2uLiIo9cTGWkPHzmNe3Q5nYNYrmNWS0J1xZ5EFG0U7J2ehU8yKYNw8fVb/69317QKHmcC",
-	"pkvafvCrDa3h545yTuNzz1kCermKuZf8DrzF4KkX8cR77Esm6/f44yDxJWq5Ig/2EgyX21daCeMRohzh",
-	"E2Mm5ahDN1MSrnqZgf9UEj5UU/APbSK0NuY+iknW3HhQUnR5KfDulMNCadj3Z3taDXuMKZAyBwOB3zSX",
-	"XT5Q1LULcSEISfgnV0Z63AdPCuNbaAnsVmJ9Q8k34zC0KWmo+BzdVgdt/9BKw6DXb+O/310XTlNUVSuR",
-	"navDN1ZpiGQ6u0oVrSd/RHYLRpxbNPS4G/Frdk2ZbNVtxo55gs/+KMh+gZRWmznfszXzhVbLrZ1tRrCI",
-	"XRyf1pE+quBaTQzolY+E5roTn8WLPjjn9MVaYCnc/WYgL9x88hRs6OrBwBdtEg2OqAC5AHEP+rf47O07",
-	"cUiX/fA9XvGHySK6z72wQkaKegBMrCzOWINZTTvu6hH6nlqQPvoOIfyYP3qDUNNqs/C9onIGWCcY5D4W",
-	"1llu7kKBOt4QCwlD+Q8WXDVzqT/crqIYUk8apPiRNJ1hqjQzatFqmR6u9ZBrD3pQ/ytedcZiMZwiiR+B",
-	"QxKa8M75ff+dYYI0dbQNa55+aQXcbKck4j4/wHEOMbOeKAxrYEf3JhGK2bzfAhYq9/6Hg95/717mPaip",
-	"wJOXVlU4r81SDRQN+TVzrOv9tS5ngAEOj8TkJIyuKzJFN3BcH9r2ae8+ls93rv3DmCjbH35hDtihcg+z",
-	"JbvbObMlokneq9myLxiBa8m4hDUVl8RhlMKwtdLowmbkpJZpOeXHGe0llve5454sig9N9cetTzUQ+Hz6",
-	"hBd3M+3HOnYwWUbH+/aLTlHip05cIEJqwiSUXJxjyECQ89TWvbDcA0QnCxxE6awr9+Rxqsyhb/lCZAya",
-	"LxI+E3+4wv/+WdjQaxTKxaPDYQBl6FPyxc2OcwlzPxa25GBXBuj3Bms7r9cj1vWH2NtPq7u00iUSpNpR",
-	"h2vX+p4V64XiAUST9xIQCIjvl9zvUNC2VlvwW4jNxRd+aPwYf0ctdVgbq3wzHc7b82OfeaUkHKcqie2u",
-	"J3V1l+9IcYt9XFUfC091DprcrToqE6MNp6KyDcalkXxp5spuTzT8NDm8kTzo/g/cm+WxUKfd/9s5v+a4",
-	"OQn+wO7OxUSnPfycmKQQ1pWauIZ9dkuQLIZvfBJz48vG54g6yqsKZ9PDtDZQUiQsIDqEEa40VfdgGer2",
-	"aEpPh3TV2f0lH9w5LC/dIE8dzPTFtzSSx3cxIeqtp60zG62BanqS2HlL/+gEZ3vivC0vj8+dmNThseft",
-	"1r1cghCJwTiLCx9OezMHyOP0f/lmqbR9gdec3TXytEw7DW8q86blNvgfC7PKeArZgWpU9QClwGEnBnBW",
-	"EbFsoRYLbm5368n3Juhqp517FXHTEGLT0YbRu8g9dsLgusgONyrnfe05gIFwOOUDQ/5KL+eYGSprkjh+",
-	"wrOz6bdGyh7ZIKIKC2kY43hoJkJyvdkfW3bZ4Qmt4SM+mcoN4ww5f7zFH4THZpYaeIl/polWipdQEjD5",
-	"UXUw+KiOFt+nipfHnbGzxr+8Zp2KLP6s99iTvP2oF2uvPXKyVmuDvbRxe8bNkKJ4GnmYcEIA5iobgqMK",
-	"iYwoqZd+lHU4E/EXvHQHA5/bP9jixw7lyXBKscqJh+hPEMWPEERxTdkVL3DMnfFZQW5p0H3fcq49uWNh",
-	"saz8RLIcktjLcM2Hot7HCIr/+1RHj1G44vau5wpWoNkdwNLEtrFm/Ou4mZ7ljYp9AwVnZB3bZh7HX2ZR",
-	"cV7iFR9mFI7WdlnDAadZIJka0+EvZmvK97ExuZe6Ga34XnX+TAXY0AaEKkb7cZTYLtRTzvR1jPxnEuxI",
-	"TK2qpDEuOC8F58lTu7wBYHO1ZmuoqiYfSdtk57AYnylHhlx+jdgkufLPbwGWZ5EI548M47KezJXo24D0",
-	"8cihf+L5tNvS6PABHc4Bq63R+DlroTVA/8PUC60F3hskUOz0lFiXz8wS+B1T0zEqeudZquMBzVqTpLOK",
-	"+qc4OflD3JKwugvvx161BolGYXZBOvsnK9fz/GH4ab75Ew9kABPML3sgNx6UUpdhTDwNQxMWw3jHbX9r",
-	"oHI2WR1HAL/f3ro/W+q2BjJfOD3/xJdhR48s3TwXIEgwEtEetN2LFxedfvt3F52g9h1cfnQBN3c4MRHJ",
-	"4nxdQrbXQZfFiZ1FAWaHSphq8lS6XnJj1kqXWdOVtuv7cNlljNDweHrZ+24do1UwhR6r8ykCkW79sAU/",
-	"Pdv4kq5+xMbQ0/Vb9793Xcx5VAuKu+mbLy7f3HPhYUEY1YvDgnAKPPlys5rr0vRNILRJfe3bPg7hPeI1",
-	"x5L9vFoo9ShV20It+tcpPvPX/4nD9FHoXmLAe0DfDE1QGJSjbie/w+P2kDjPbkw5p4CAIo84eWqx2Jkh",
-	"nDh64aITzt5HBbRK33tfUBqGi5Lxiapj0gRrUq1pRtaqqjxLA+XjsvQfdw9h2S2Fd4FOdvqQ91IwGYh4",
-	"QVBRvsHuPwJWbnMH5orpFwh1MW2zSt882q4QCOj4OTHg53Mc1yvdEgO52Vh+rmBSrXoQ8gFFSyei4n6k",
-	"aLdYNXv52u22ivKNc1FohfLDFmNi2LBUaJfM+QoYr8QdHKms6i5VhZtxITNxsunV5NKEpbhvjGmjsxYV",
-	"N25lJSy5tl4KN1ZjjI7FCoxaYnbf26hrvrqwYXZvVtQT2snLMenXar3dUd4YU8iEWOi54lUN9JepgKok",
-	"6KqFcpoWNZYcoHL3uLWEQpgDM0+hECWcyrKXwifw638vow+IMuVFUbvtNnOUVLbizu04BGy4pSIEn4xU",
-	"mglZVHWJZVsLKplrX4w12u6Oo/QwVqY10m37sx8bVpXCJ11KoaGwSgsw1A4x9jlu3yLRgsLiwTaIbRd/",
-	"ff7VE/boPz/97G+3dFfB5V+su2FZW1Y6f9KoMTMB1nyCw5erahxCz4S8gEWG3n/4xAmyRGXtSYGSc9fd",
-	"OA6sRuORI+Pvtxx0X+DhRjneGocxtq0CUCF9XBJZF7tv6OiRiUnGJquEJJl5lCR0G9ftYX6nVqcKwEtF",
-	"itXq0j7/M59fVbNQFsHLUoMxOwbWwhEJAUIwwGO8yFHuN4ujNkbpEln0ygDVSqXV1Avg1TN/6YempcK6",
-	"3Brfi6a6cMj1a+6nOIZsPF8uNU3DR6YIo+acDsKzTJVOBa8qw8L+kooiF5JALhwTzblBcPsjtRX2xvDq",
-	"EIaFv+hyoaPfd9TRE/C+YlENak8L2hULkCn0sJ/j6y9tdH0I8KSWH6YSeF7Le3CqHX0atZ2FH0EyDuqP",
-	"lvcEmXZhUf+8HuKLPDrnez+aUssnXOuNM/GAV1D6Evza7pdR3mKMZgv4yOkDf190eihdjb/uZMGMjjhs",
-	"V5yeSr0A1ubv1JZ47E0HeMMLi3NmhGF+4WPf4+q44ICVj5ua2OsDXWDk0n++Oa4TLBtDvkBX14fSzfQx",
-	"hVPoDT4vkYyrxBYgDAwzwzdmpwmIWtrxz+h3+rGSR1mnKyXKPC/+qET5Ry3iwLZ37z3Uy77E9ZhV12/p",
-	"H53lMc/xksG0pdsubsspc9m5+88keISvtsYk8uXs5F3qDkjJPfdPPp7a6bRcVWIbq7volqUmPx8qNHEu",
-	"52gYtkAm4ndHI8720y0FSfY1ZVL8aONeDfRhDLKS4EcZCdMaq6dklQPtbCd0BpUx/x5ROomJ7mm6ukJN",
-	"MWZuu9ERDZtohCwg5h6JZyMAzMZYWIzZEnRyUuLQgwkY1z4AKHGyADwm9E1B7ng09kPe7jaxGI0pKj4Q",
-	"ZoIcCKFDIVISaMKp7/vGkQhZDTQl5qoq6Sxjk2365b+dowHB3IllHjt40DB7binnaBSmLG/ZA0fI3CR9",
-	"Hw04x4ub8+HLCFv77c4X5kfd1hsLvIzDoLlUUhS8QuGZtbmtWMGwfsm99e1nK65YAVVl4oyINUL16hqT",
-	"HO501BU3PouByD25Ikjvg5zUzfkxZodaGIg8SMqYHzpBLFYwtVeqtp3xvacwtc9qe5pc/D2qUU+Y+wjy",
-	"cuZOk5AzShRjis+d9blas0VdzH3zPnYqhDKUY5miDzLtsbOnf/c8QYS5j7BzQiQgTO5WtTEJdK8STuKJ",
-	"X6Hog30eL7skZ3xgO+6/+R4Qz3c3nAIxqE2d7TYBFBMn7LOx3ApjRWG6IgUvmqs+zGhBa4EXbLdTK9B8",
-	"BmNWS/FbDRIMGWD75WjeJFNTBivQm6NcmloiFGF3i9Pzenhw7Hl9H5m4S4du6lZ7k684PZx82ybsbiVX",
-	"0keEAsTyiKYKT+VjXMTgDnaUR/1u66K0p7cXe2GXSbtZzQsw3ZVS2UKonjwx5/QB6Yj017z6Y5459+F+",
-	"Q/iUVFEoYvNTALntmXpsETvs9iHb89QjmAhIBDeZPsEzmTDMoxZn/OXwx1Zg4oAvf/YWxI/MOnZbd19l",
-	"MU4KjJkJgUcuzRo0lBHTcRIKzYeLhcCp12+JB95dG7C2goWnUS517q7xVLiH0o4dpbONKxyZN98gkYYR",
-	"vkTqPtDuvSTww4Zcti8MNVhEE/X1f1xY59VjiTorVT2xLICRCmLichs2v6ck9WXgeVZ8oqoKCvvCX3eK",
-	"ArtEkyAu7kzMcHbb5jYMFyu4ZNYPP/Z9Beccpxxq+aPtY0myCYuGDubbZQHjxgKKjAWy0JulhZJZxTji",
-	"LCznmhtgf+UzuPJ/Fkp+ovTsevXwb50s1tSOtFislqXqqBvRfGp/cJfcm5i7EDO6j/ijD/z8qMFs8UxQ",
-	"7T3CGeLRstzGxDgerrHHZrJtcG5jRVVRfirUaK+1skcI5BVoMRUNXTIVLu6qzTEexWmn5k+8y5vRc+Bl",
-	"iM/Q/jeC17eMdcFadvGBETN5JTr2/YWYyW/khTCA/MPv2ai6BFgTFLUWdjO6+fnVVgBoCRK72qRRFQQQ",
-	"IXLiOEKykP0f4YYOQAtJXGTcOJ8gy+8cZcfuDUXpSx9j3Pne3nhJlDy+uhPyQJbnBV74LV53yWhtfM19",
-	"OIbOZpsg8SQUOH0jQlo7Fw4HnKkptRr7EqZAViJc1j0Mfz5M0nsg54VJ+biqmInfMoxA12/pH50TdZ7D",
-	"Qq2AvmWwMqTbciCilzuZtGjGPWnI8pCKbKbawEFa8XIhpKBSx3E+/3IJqpybAS8c8DeBBj14b5wG4Pu+",
-	"PgclDxta30y/47aYZ0o2JayZ2B2rhwWO3HgD9abV4EVG6kTJ0uCoKz+SEZWc80JzpTN8AU3SfmgBzQVs",
-	"EqTge4n2XJw9v8MBMkEGKN3ExW+xx8c59dFRjzV3ziXZDBIQKZGKOSzTFYGU5Vf3M9N6T9z8ribNvABp",
-	"kZCXxLpAozUO5+BsqWElYO2t2VDmTfkWHH5Hl5V8c4iPWr7JLgfNhbGqG3CdJMnX/sITpWdyclLZGZfe",
-	"KzpdCBlHJfYtQXXCdgUaXQXM/nDrKEexWGO5tNla8nwp6v3iV2/vw4Uz7IRjbeda1bM5s2LRzNoPZMQy",
-	"19sG9NqGTIzEqTKEQCIM+/TBp8dbjdf+FOSF3Pd0wbnMpAug8tIC30+3oqfepfNvWJU0AVbLErSxSpUU",
-	"TmnUYjtkjYiK1NBIMTlh2QQKtXB20H5jzlCZttRqAl0MoybwgVvVuMZLVlvoTYgqSCpoY8bCkk02+P9b",
-	"P4x9qTQV7JvQ6OctmhN2J5Q+dWb9j2yYGmaqf4BtOvdRS0q0bZ/PPI5BvkwtO1aK38GRvTWnWZ17eh+j",
-	"u8S0SmO7mIfS8j1oaX0PbzrGOK7nqmpPcQw/B2TPV73GT3LrB6whBAwlVC416tIPB/ByuFBOeaP8bbrr",
-	"2LLWS2WyrdmwflGo5amNIin578V/to2myn7+w/fXE/7uzxRKK3Mdq5MT6BV+yz3vLfjGWQi478Ia+hvN",
-	"TGcTt18HxE6HSllrLKzIDl94AfYnf8kHaB++WAsMGP3OAiM+T+N3H6NZtAeIG1BUygCJvkEhEMfY3bbD",
-	"S7xi6D5/ULaA+4QLWwKfx3PK3MHKWgBE74yzhn+8fuv+11mo/pKk0bAdcTddumw2J2/P6El7STyYntew",
-	"6gT9/4nbYn5hwlp4Y2kdSWV5X6Xh32s109hv4cwGvQJ9hVqEKDRmtbSiYkHtMZBbI076U/xw9fcflZEf",
-	"m7tQBWQVM1Ytb1tdiiG67egHJauAr6BxGCcw306sJjak0e1bG1Kp2SGx8lTNjt6QTDiyghVUvcuzn6rZ",
-	"U7zho6vPdiu/l25Wqh4T5ThECicBEqDvMa3NoYjBD4biBRejlnvBPaTZa/8dXcUd23njTMWvBm7BLfpk",
-	"N/xCZu+/YI3Lu+dUTvPOy+xhWTKOuzhgEyOLX791/+tRKnHUxrqb3mOZhPs0X6ZVVcyqO4gTpmkO3CC2",
-	"zymFs1PmwcfCes+o7EQPkx4Zf/n5ceN8G0IOqJS4FBYpfsJ7SbtceKf9ZMU1qVc8Vwu+YaUaU0krlY0g",
-	"OrDECUVYk2QCZNaxYml7ymUayBYM2NaUy/Mdw4fnVDxxhReH8MPN4Vj304y/pBy+meNYQFltmFTrcegm",
-	"F4MGY3buF8nY7mgJXfJhCkxc3D2kRLwuwoyIo1yDxR72I/RNnccsw++6h/TIzi5dxIajb7lnI6710ksW",
-	"dU2Aa9DEHulTe/rpvH6L/+9h8x3HNVsaOdEYav1TzzW67X5Ny5XCjcKPYNxih9yQPdnuM3g7oh0f3fz8",
-	"ypEr1Nq7H1+5K/UqUL3W1ehmdL16iGfLv28//aa8YkZdvTUa361rP0u2rBDkoAHKEyVIK6zAauJQ3ukD",
-	"5fu3l4j25+MyWyne5u6QXEmk6CTjtZ0rR404RxzK0FpRqrX0YcAmVuLsitSj0OL4i2G6rtpL9xMyUres",
-	"aST3eq5azInDyTN5TXexVpjTiRlDiR+eu4PKVGIXuL+LMHUT+KNc6w1OdowY7aSkjVXLpWi/GNuB9p9Q",
-	"KTnz4XUayuB2lS+XpHHDN2LgI02PUpS7nFOXGBd6938CAAD//w==",
+	"7L17l9s2si/6VXB1z10zc7c6fkz27D3dfzlOMsmJM8mxnWTtlfgeQ2RJQpoCFABsWdvL97OfhSoApCiA",
+	"IvVo28n8k7i7+QALhXrXr95OCrVaKwnSmsn128maa74CCxp/eqpqad0/SjCFFmsrlJxcT5Zqw1Zcbpld",
+	"ggbGNTAhGa8q9merLK/+MmWbpSiWzPJbMMyKFV3AKiUXrBLGTqYT4Z70Ww16O5lOJF/B5HpS4PumE1Ms",
+	"YcXpxXNeV3ZyPeeVgenEbtfuwplSFXA5efduOnlaa6P0/io3uDi7BHwjWygwTMkp44YJa1jFjWVrvgBm",
+	"uChvmLBMGLZQqmRzpfE+w1f+5lqW0PrdXFSORIxXSkLuW2hZ7Y9Z8TfPQC7scnL96cOH8WOM1UIu8Fu+",
+	"LmG1VhZksf0Gtvvf5J5tcB0afqvB2GtmQFrGF1zI7irdxWwj7FJIZjeKlXxrpv47pbKsVBLozinjsmRc",
+	"mg1oKIlCbMNN+LQl8BJ0822tZV65dWY+8rH7yJWQ4ef/nE7W3FrQ7pn/38//19X//+rf/sckSYf5t9wW",
+	"y30CuI/74iVfMDVnmyW3+LXFkssFuAWzFS+BzbVa3TAJUELJiA2EZfBGGOv2TAMvt9lPm1/Rq8dt3DMu",
+	"4Z/4hNSKKy7hTwY3ZDKdwBu+WlfuAcvfrkq1gquZUrfuSX5Na26XzYrczZPpxG240FBOrq2uYeTqxEr0",
+	"nWNuGcdjmuHlCu9Pnst/d1vM34hVvXI/0IbTT4/iUoS0sACNa/m+4vLrz9N0WldcOjrVqxnuSaTUoyRl",
+	"3OW9lJkrveKWFvC3TyfJ9TxXxoLOrUjjX5Nr+mtyTXTD6auqs0TS9Rga6fp0Er3YGgurPHsb/HuKwQ9z",
+	"N917In+/5OY2Ry7LzW2aXo+TC3LXn0yxl/Amcd4svLHMKjYXstwhk1FWZY7ebyMF0Q8GdH6nakPM3N0n",
+	"uOPp7XE3nLQ579zNZq2kATQpvtdqVsHK/bNQ0gLZF3y9rkTB3UofrOmKf/vVuGW/bb3rf2iYT64n//eD",
+	"xmZ5QH81D8Jz8Y1dQ4BbtnFqcqOVXJCyI+WhWKmQbP4x7i1PigLWlssCacjLUrjn8Op7rdagrXDf4a2R",
+	"SMC3Ew0c1zvhTIsFs+7xwqAFJFmpNtJZQP+Ty5rj7tbSimpyPXn88PF/XD18dPXXR5N308m69YrmkV2d",
+	"uk/l+LwWd5bcQlK3+t+o2a9QWHfvk4II9XYC0sntnyemNmtAHtUgpLH0qKUoAZfu/wFSq2oynTgTo9R8",
+	"M5k6iVyQshLG1KRO7gTeXUIFFiavEounBXwt17U9SPLdrXUWzB3oWaQ3N7dABpyae91WoFVppmwGRpSw",
+	"YzZoC5ptuLTGXW+XKIlau+pv/ro0jiz11af/8eiR+4S425Uy+DCh2YyXC0hv7XTiFum+2RN2b6/bL3o7",
+	"ERZWZtjGr/ibr+nqRw8fti/hWvOtu8IdMy4kJExkNWdhxw6/yUktIRfm0En8UtWypM18N50stKrXJvlq",
+	"5B86jA0HHfvp+9+9Bm2U9BTdE4VCR8444a1Jgh91blNGo7HOZmdKBneqxbQV8DtAO92oG2aXQtstWvjO",
+	"4JUtK995N5PpIbkQOLR/a72kIKEeNMLPdGv87lcpEbPQACtIOZObpWIrvmUGeMU4KzWf2ymbbdFJ8187",
+	"6R6XGWyVLFMPc/exgss/2SlrPMBAtYJXlWFOLDjbkSldCkkCOXLAHmG627vit949Tn1Iib4GyhjcA9I2",
+	"7gOt2xfcEfelaE8Pf2lc6d5r6XPZDPC5QIdJ1c6iX9YrNJC7TvN0YqDoo59znQzjjC5jdJKSyqTNBp4w",
+	"rcVOw0YlecJaLWa1hafovmH0YVcmhguSFJKw2RGVh0lYlWNu6Hxcsxh6Ei2g97teWG6FsaIwY7+NHNrE",
+	"/mgolC6NsyVIJLjdp4uZEbIgbicfhM1grjQkDNTppHTrkkXiOJZiPgftjKU7XtVgkrfPRVX1LQ+1ccG1",
+	"3hKf7z9Bcivu0h9vllz3PXyzVAZodYxLZZd4rrUWYJhVKvk6q9Y7e98n5H50T6bI1xim8DRp0TZ+SrOh",
+	"tJIk19SlsE+XUNzuM8tMq1uQT+wg78PZZVb7OwdcveTmK+BJWQBIW8dRS+Al7eqGG7YQdyCZsVwSK6Kb",
+	"pbmokrJm6Z++t9FCWk4smIjqtckcPije4h+apeMX0pKo7BpZwdDdWwu3e8bzlQ+I7F072yYfUYLlpMvT",
+	"Bmxe4jSrN/DbwG0zNd20/9gO8dwj8ftw4dNAhOYJceVZcgb+2KXmMsk15Gd7a5psGLd9W1SDTqUvuVke",
+	"VCX92/tMGLu/niLGgfc5LZz7QQKgxUKHBAA9L7XQz3gVXMikpX9wFS+ck4VmrPLOyOGrO6vzt06bdyZX",
+	"6i2B5DKT5JxxI5IGELdsLrSxbAlVSWJho5yXPQOmJFwzXVdQTtktbN3/NiAWS/cPpVmhgdsYruVM15Ks",
+	"KfeUsJjsYUxGydxjdV0J6d1xb5ylnuItnIOHKVpCzYqIGLiQHHXT/DqOKXGXjmfHp44Zq4oHATg6rEEu",
+	"k12CEca5FsaKqmIzcNTV7rSOCV+0cgKPDomCHq8iazj28G5RcZN2RzEAnbF0nYxcc22DC9Mj/Pf+BKWw",
+	"w/f5i1LYlPUq0jq04jOoMvYxdIIJBy1kHyNtLm3pG1XbQq0OyqHv/GV9Z8qpOfvEOImVdEC84+I0BTOA",
+	"fhR3V9+0vFoy+ErmHB3nWE2SvnUq6UGmGMZ7lATmLsIMJmbDrFqg0YMiyb2HW8arqs9fTv1BzAWk92vD",
+	"k1Zv9xyjfxEi1njPNHjZtOOBrcI+54/H06htTlCXnVs7p6vFJmiWH/5Aumzqn5Ra/LFyDr/5wgaClzuJ",
+	"E4Tp7xRlxnwARjwSHuPJFipmEpOyQlnI6PPNUsEdaLbgdxjZMFyU7uyk9ah70HA6fl/xAsoYud8np1G1",
+	"LiB3yozXZUMSMm3i+4RqeEJ8TTCQ3ZfRh/RsUMZV6yXx2SiT/qDDa1arNdfCS+WOWEQxwWbbnXiZkGyu",
+	"dAHsz1Jt/oI2vL+C/O4/87kF/ZfJtMfI3bfNZmQbY5QvJBcGkeXlRs1VVaZYxYv1/RfOtsxLzlNfQaGR",
+	"vEZBI1PJaouKxVsUWHih+dwa1CnhVxthl56GPXEWb4glvoqzOWxCzsL9H3ixHPWhn7tFQflyo1Lf2g72",
+	"79GzUE4ZW4zD4Ec7/ckrcUu1QBXMrVPMZyD5ouY6HcB3oknVVcmMVWsWigco2loq1N1SbUbFWOMR7cSd",
+	"6gpCeshvWTgeFOfCZbgXztzBgeIWAz3D39t4ePdzVBzvOQdt8CMOupUtfmlOYutFcSMDkeNhavF4j+D6",
+	"XMzn+7K29L/tnoxaov3F3N9v2Kzi8rZJBWyRRUONVEqHzbVa7T/2oQ+n4q3o5LaTKvk4jVXHqChcA95M",
+	"lOojzrC8acunC1oV9cY16xQh/SJpf6/ZW7cK9/d3v8iw1dfsrZDXrH3Du1/kmgtHvWv29ha25pr9/JaM",
+	"/2vvUH0Cq3WltgD/RJt2Ghz66/CPT+CNBS159XX57tW7X+S+N5kzUbahcE/cgbxht7C2JFyFNaxR8Ycz",
+	"cY2t0bqWUnwPD/mo/t6eTbq8RYpW40mGs3vCy3TcNFr8vYlfXuzkL/pciHFO8Uvn6+U84yGJyx/dNZm0",
+	"JS3lsA+CmXQ6YSNXjhmFQ1o262uVMC7i0PlKfEBvjDedOB++296AOQdJcuG2FuXj+9qaJhKyn7VHi8pQ",
+	"QzC5njx7+Pivn/YUbmSqzzZCBttBwgaMZRoKJQtRCQzGUbreWQ8owfLBSXpDb+SsLcS6SnHHZPFBFCcs",
+	"b8iskdDY+nsrGi8Q45KT+6GqCgo7fjO4Meul5gYZhlVcOp0xZXNVa7ZQ3Bq0/pDsIXi+s1ftBySdXdLt",
+	"FTgCgSz0dm2hZFa1I0+OaLs0+XQAPZo3pymyCpHFszv9RQyS7uuYcmCyyfpyxgFRK7y08aR7vnb0/ocv",
+	"mRRXDx89/uun//63//jPv/NZeOn15AkWf331/JotcQtnvLhlSrJvlSz59pN9hmhok44GV1wybhhnm6Wq",
+	"+g/G46RREQi3yy0jI+D4kB5CXtq28Mx5gm2xE3cYHqvvL5KA3+qdWFsr5dwXeuaiTFfCz7lG15zUS+PY",
+	"ug2PPRV8oQEOpi/bdQGJlBGtPEmpWt/lhNNaqxmfiUo40uHKNkrbpfMMObNa8GqyL/CENulA7VoJafsM",
+	"j5mwuRzfhhuMA2IvjSqpCMBdf80eunPntMmSV/OGTj6W7VhI78SHwx86BJxRbBsvHmKyGLA2WZGyBCMs",
+	"Klq/o1LNVLndLRXlcstWVCpzZHWQp+bUUzy15M+hECWkMq2Vkov9lc9rHWINTXQJq5gjM274uMo17Jc4",
+	"HHncL8DwjRa00tzHmSNreJGlQs6nRCoZxmeqtqyVq/GVgZOERvDVuR2t8Mq9h1bliAL2CpNIE6x4WU6u",
+	"J3+d/50Xj8tHk1Y5r5JUWMmwLpN96+mWUBr9lbqD6kZXQobfJIKNce2tsuzWRwhZVHWZrqemD+xTatZb",
+	"O1tWKeWOAbdD1FmT0u0UfVCrlVWYrwtLPORzd2s+qDCkIW+LCGmeq8QdHPBXz1DoE6i/ogInZx8mqV6Q",
+	"WQvlZ9uRqdpKLURaWzUZ2eRe+sY3ITHa4U9pQtbn1aGu5dCCo7WSmT5Lxe5UXSzBoDTFIh9VUVfdvv7F",
+	"IOah2LTf2hd4sZNkYpUKzTq1reYWZLtKhNRTW1BOmV16teSPTdkTq9t34nhZajDmxgf352y1U+t2sJob",
+	"xZfjm+t2cfZCSbhB0SYZdkmgmrrG7sX2dcZyjLYO49kQDQlcu9eJ8epgwQV2jMXss4+SJMyYkIkm9vU2",
+	"fwhSo0Chbes7vBe2XaOMuEiudpdN97Z9BVzaa2c/LoVc4FY6rtyCvXH/KjFiKiwWh2OBFB6dDd/in+2N",
+	"u/PK/euaFaAtF477pLI3TMirUtUzi/wUizQD/y+5CfEGZqDQ0PiuUm18kPSaWnzdG92hNWoFaBi50+zb",
+	"tr0zfMOiZLtBpr0ORlQpSiz/FCu4cW8H5y5f4yPcGSSGK6mOQywkuKtviJ+vSfssna6Vyk7Dc7CtyMtb",
+	"Rz7HUUQq+pfPzV75fwZCTKYT75fHtU6mkwV1Z4eVEXdmpPfnmI8QKUuMt+Ssb8TYKJS2hsU0xogKpLxD",
+	"vgSdD00IkvBso4UFc8NkXVVNd7MjslTM1MXSL3dopugnLm03uvqzPyZODlTV5FWv+upRLzb9RZW4hY0w",
+	"0KTUzrzYTHFONzQa6NQprcFFh8UnD35glkuLr8iUl5FfzqI+OiaKRvezh39//Kl7+IbfAf5mLSplcRN2",
+	"iZLPKKNW3VAqVRagJdb4r7DYEFi4j5LMsxF55S/pzqeqhHyY++uxRXL+Q0c1kqQpT8n3cdbr3KbMQT4j",
+	"NSFCUtxno0t6zeCccV+aRapN74sDqAS9spt8P/q1PcLl1MTPnkmTOiO4rg+sNantiA0PRDVdS72tel/c",
+	"iRJk0RciD504hm9j6YmiskkfCLphxBmJFjws+na8gro5HXPaixrlArWbpg7E62j3qjvQpSjGNdiRC5so",
+	"d0ELiUzyoPqdJPpVCdlutjO3aOPNg20ElQFWqBUYVlTKQCoWhjQbrg2e11KC/mGdPCYxOJioh+crJReI",
+	"z9MqWJkBayeoQHg1vLfKEDEdtMYX7uKU1HS7bs2Px1ftzZpyVzLlqK/V03DaKPPOq1I8/iUv4KVy/z1D",
+	"sjuesVEh9RAQP0f+tSHqnt85U3YZzyuXZcTNEcbH2kofa7NLWJHjQXkTdKJBUjEF940UwyPfplVhmdkC",
+	"b2x3uiLG1rnHgMKA5FQw8Oie9LKqCmSPD4AnSIOxhvqyQzYVsa3AOVKTfJZpxGdlJfypxm2P6P+SIH32",
+	"SxCqeiXTaYSevoe58DVmydCVx6+KRZGlss5sWHO79OFeVdQrSDf9VGKnyjYnMnpqHr4UFTxBY3JfAMzU",
+	"XdJnkRSXvoPYEhny6Run5NbcGCiZutv1Zg5qHne2Nbh708msEhB+CdIOBchClf4k7W+Bl7HJLluAATld",
+	"/4Q0CWWZPMLR305+Tq95S397lj0V3FAg4aVKxyErpW4NQys5U6E+vp4m23vTY5rSn571nO4VlNtMb8wd",
+	"aK/G9/8ovGU2JBiYkoC+Gii+JH53XNNuvATf17P7T4pjIFsoIBZKUQiHDpWQs1Giw2dbJRkWtJmSwQJv",
+	"bKzzEKVhK+AyNu504Vscieh7wsdfT6T7+CtipCuMXMKbNfbS/nW60/CGJbfa1xOGiFqpVjAQwMd3N4eA",
+	"VlxHLeM/iaGTEanA6/sliT1sPcIfDh99GN2xg6UnFdLdWcGxEKIH8y1T5naggKabMEtZ7Ju0hPltUD4u",
+	"2Z74KFMb2jqTvdZvuC6TTAhhDSpCDhuMBUbebeiAt6QrsE7Df9ox14pe2f7Uc1XgYKXXSy6vWikA4O4s",
+	"8QLRHKYB3wjKK+f/bHwgbSWMEXLRuq+sCe8Lkr9rl/1ZMBbKq5XHZHS/0dx5d0pvr25hayLMgvsJxVix",
+	"LarWj0uBi5gpWVKwGCUb/kjACkhffXs1VxrcYcQmUbGC8spuBPYF1Qa05Cu4QjgvJzBWXFTxJ14Jbq7M",
+	"kpdqg64IN3ClZEXvN5YM51KtuJCtt4SNuPL0CaWNV0Le8QrFNf1c8hUn9AgMfS/VRsa/WaWuMC0/nVSq",
+	"uIXyqu3zS3UFPllVajEP0XMfK19TZP0qZJj2BSM9Eq1HY6946c65sZpbRDbFX6qNRLFrgFtHBKVJxGGu",
+	"4Qrhn1o/N2BU04mzlK4itKRYyCshrwqt0BRqfuPeh5REVJMrs9S1vEVWuAPNF3BVarUOOo1XV7E8VAMi",
+	"mRTQ7HPzK7WmX9BDKTZCyZIreLPGcnb88+ZKw6+UUEgJaX9QMnHg2AN1ABGinYPsHsWzBZODvXZyKHk6",
+	"6UETaKF/jbMLWhksr/qjIdCtnzV1ZZtw8JTNakt1PN5wYUoiA3S08QejT7FuKjRWcnNrfKsz5bFXp6pb",
+	"UZ6kac+vaserz9RB+FID/DdcpEZ2x4pvfd7QMGvOn8YVj06wuDcSzGbbGGVrvtWqqhi8WSttvauDiJb7",
+	"lufhDxpZnJP5wn8oCX1+4PGe3jF+GuZ7B/PC+b269+a60bM9AQ7s04VTlm2OuEjS8h8118kqykptdmIO",
+	"LYnYA1hQglQrIdGiSV6wAmN4Jnyn5hk+iSci0bZKLaRUPkDAE84ZVpqKIQjEL1mepKFIIih65ArWQDEH",
+	"UC7suvyT8cjvmyW3qHKwjACLN9LgbFaL9ToXvxkWffRBx2Db+6U3pJnGDdvdAqRps4KG/ClW+Lr80Wd6",
+	"9tihD1+OZ06+sXxWQfqrayl+q2EAVpl/cbwjPta/OPkdiIOcDOEbtYLdaAmhKeGe+4qhkm+p71mYppzT",
+	"jwTw2ChH1twnkm3CUI8lzQgQxlfKYggXzfR9SU7QQ1D2o704K34NZS5sFx7yZIS2jzdlKjIxPZdC1ESa",
+	"olHmLgnpbZ/axpB1q7U5EbGtM93cuFP/9V//9V9X33579fnnye5jbC3O3d1gwdKABg+3ZVV7JQdVHLp/",
+	"6SrFShisKnOviI7U8Fj2UUVCuapigvGqYNoE4HwS+U+GYQpgDCwP1rrlmLpdCudhoj0XDNPNh4sky5pA",
+	"IqlxnDivNxkThcLnfDsOvqeHhYhdHCNRWk9uUbi0dINjqtgZkeSp48GBTjkXw9QOUXlH+QxpH6l4jmAI",
+	"YKjSrGaV44/sUbURAzioYz8G5L+VhP7P7TaAqbLV6dHLLBe27hpNdRHbLj7+x04VM6EDNgHGBo1+yWV5",
+	"5XNuHmLeCThYt1DoU4Gbb2DbrnQZriBvYTtWwFF88kkLE2e4RKV7v48QIcPvvGtso5iB8N1rTdUqLvoK",
+	"MTIasRV/nim79D8cLBuncGtCAjbVODvfskeWFEN8A9sXtb6DbT+OZiLl4EE8EqCzuV0dfgpoSd/Ath/N",
+	"JQXaulhgPDtVYOBBNJgBRGh1ht6aGws3DFZru43dp1RMXrqDMhdt4KBsL/Y+XEsInMf1TAPkiEhro2ce",
+	"16qzB7VdqqzH65X1mJqf6aRUG2msBr7KFExYMAeLc57vtNgT3vQq48LNDOi73QR6u5N0cMvcdGKFrbLN",
+	"m7gJiD/PRArfvn8P/cCWht47hGp/xR7Zc7t5DlBS5Irj+4Ld7b3h8WFlcWKxTGr1DowTVoU1bb0IUSsk",
+	"dj6gZjbY3oNb4wHV9hcMc/tdqmYkZ2iLFMh+BXN7hYFrqa6oNmvKlqIsASFrY+bsBtPhs9o212GviNN8",
+	"sWFjMh1VO+SY8bAZdSv88BdOwhzvepUnyIWtjkD2bCHsuEc9p88axrfNK3Lf/zxSe7AhPDSuHDcgb8o6",
+	"0kP5EvNb+0sgUOXhHjOmvjrQ8QOCqAPkekYAJ4FPSdiFxTerSn6/WjyDO3I6g5kj5FwhbqqWJBJBa6WT",
+	"ZqC7XcgTswpVWEAv54WFHogpNi2f50SBj+18nNL2d1QHGSHg+8JsSKPLHnC/C8erkm8hjcU5SIWZXguB",
+	"FMep6iit0P2zp36tyS9LViNyhl2XDNELQoOqL+/2TfPOM9rPggbDuO8T/slX8MT2EoWqW4Y8JPXhue88",
+	"h02C9DqekfyyM9NkHa1Dl6WqcEaO38msA5lqmAng0yGmu+JlUrAMmRIzsq54KNJ9u4oklhLTY5Nkg833",
+	"3JiNSuVm1q2/HMZJwisz74h6bmgutcTg2d8fxoGG0p24attB4drPoJY+6hYHnf69Pej0r3/726EsfDg6",
+	"B7LjQ4/HP2HzgyG9MPTbo/zrjplFKAlOnZKeLDQAMoi6nyeVUrdOhSp9m+jlO06yHqxDaPPJ4aK8e5DL",
+	"qY34DucjlSdMzRhalbASZi5sFvRy7hxIqQJyzai2XPWkZ6FWfR9v3S+xDjLLxzQpm+kYYsp+mfwyaTqS",
+	"cQgbthklsxOjJmu0FtVe/YH9OYc6aW/38VrlOz8R7QXwanQ9SBevZu84BryXcaIG70outhn1ECzqkkLg",
+	"tWwGWYWiQQ3zmgr25lxQ6nrDha95xArJqxkvbid0vCEGa2PrfsosD7qkmfAxuHimKr15JBeNjvXVtYsa",
+	"jKHSsChqJmGGWLhjSvVmwrANwG2itqYaKKDGiLNuuQ2emF5tuAsRP6ppJ9c+0++Y4GDggxrc5+X86/sd",
+	"i+99cK0jQ9uzInvnNMULe9APx3rA80wDWLCqA7h5C5MKs4abiKikAVNGg7vU6YW94OfDKm+wMCbxnCAe",
+	"jnfes1MNKrWB5LA+WruPtlWV2qCacj9LDxwfJ4RhTgzzbH6A5bri8gZ/EHLhZ1E6oaHrCsYNzZwZy4sk",
+	"fj5u1y3AGssYsL+XZhn5NeDoKDndqdI838BOQijCF+0OXJgOmt6ptPCAUYfC0t/Rle+o2Bqnb2XOtpPh",
+	"T9LoAm59G34Hvq+KigM4W6grjnMBnaTkiPSSSRl3bO1hPBf0Sh6CsA3gV4aOCcTCSj9wONQV8OqLsZEw",
+	"2s8x5Sl0x2fbkSOSdgABkUlMKB2Lg5Jij4mQzkSkzGzyU4fAcTlOilBcxqp8cZipVyvP9Acf6C/tSxxT",
+	"Kv/UCvp9xI5+hJk7eIkLGtTGvjccg44H+NwyMqqfcxdAEa7ZLWwN4xUZVWMb4X0ns4QW2lbnhLWDp2g9",
+	"e2w9omagSGsqQ9jURqK3pWfUimGroghqdrzFsW2bMIrBnP6/cGQx5uaOs9tbMjQth1oyCPXWnwxrUMl3",
+	"vymdDMLs+nVbFe60ObTwsJDEFYTxnc0cT+zkdcZ5qZLGdE86yMvERJUqVvaVAzm01U68rzqcS00Towzi",
+	"iU0uMAbdowetCCs0XUI4rIIIdynHCi+WXMOoTE82gHq6YEtHLlpVF7M8T0fEuujgeXDVWH6sa+mTJ3Mh",
+	"hVniL5e8IqFyp0S6H6ot2VM1DruI2tNQbBdKS2tT8yrgWXoZ16F1xdGFGyMAaNuSGeIw1PFMD6wlfkG+",
+	"djZc4Pxf5nw7M7mWdVVNxxX2zIav9wf3vvw463320HAnqN9nDxehPgyLEnEV9pBRkqi/5Cd6CMSCWqvH",
+	"QCe4u0fQQpagjVUq6Sc5Q5/qIdOSyPemObPKOy8EC++sT2d6okdoKBKRMtsp+pCamUzRiWUcrc2ZWfI1",
+	"sC3Y5JPEwdlNTWk85ifn9iwZ8ulEekD7FDKUosFbm2QwkuIUI8K12HWZqTT0gDa55Lrv10z/VW1GnHU6",
+	"C8/VJlOat84UtNL2RQAD91ICCdHOYXI+XtIhwOaNASO96bqG/6e7uDu0sClZipp6kuMGeHZoiNii2M4Z",
+	"8Jv9Ki8jRkcyfWXyfxIHO+t1Pv/fEhFzRHGL2/FUaQ1qck0t1gEx/qew3U5x1ZiheDJ59S4BMlglk6U4",
+	"1CPOryeQIxznNaS3PtZTx/TPYw/f3duEmRMiKPB2uzkIyuLwVJEWnXJmw8FmzO7YR+SgpizKKjYHKFmI",
+	"ikbGCrGbwNyGb02YrjbHabnpmikD1gbwh8GD8Tt0U8xqNAADjDJZpFMWsXGmLADhTFkwiPeXkjmw+Pib",
+	"Vv/UnwxTGzlgEE7qEN+KtZ/UQ+zxMN1i1WLqg+VvB9miv/QNRza6fQ6dHd4a95MuCEBF13DTZHS8HU1/",
+	"w4M8SRmgOcnwXG2GQ3tlo9HNYKmDFDpIkX7juQFbyNjMWs1OLBIK7l9vYTFy3zeCck3qNhNksbAeo8PU",
+	"DF5YSMIGjtY4vjIQq4gwQ0yLydIMX7xHN8dVJpPzrCphTqspa6yUUb1/uw4Rpb9jBZnPbb0aWKgb4jIe",
+	"pNB/VY5KyQRO30R5rZVO2NSovBnWK0wb5E0NAWHcI2QMz0zUlU2PrfPIbiMI7/V20q8NddOZQ9z9zFrL",
+	"a7sR6J9eRyiogtcGpswAeHw5j/RxuLtmi8YSrSKuNLNXa2XIvTtjq/sJHecd2M897M6hhaaJ7HusPW2v",
+	"ofM1KSL9rxpMCPOfkUhZaNiZFjDPNA/iJ8SUCnopMTBrfE+004fGcklTjNyBvWmSfA18rX+WMB5HFYsc",
+	"zCiEufexz2eCb/2QIEaP5NUGQIGHls1sf0Tg4XRwGmO++6TA0U8+kGsTgx4pVBwQzFMgBSWMjAh29mIN",
+	"EqFv2GwbwHMml0QUikc9ZVlIvjZLlekzDlDEDbof1VPeRL9DST9vj8sttkZ5g3TJDVupOwT5mTKlsVqj",
+	"yS07nyfe51ulmuZLd3e6k9OmgnZIUMfRiD62Q83WJtQywxARvSx0/1CdAEHAofhgUtG3WYWdzkzJa2zB",
+	"hpIh9tjUiakBKSHfqhCyM7SgwFLNElvbkmL751CAWNsjIenPbqNjVANW61yPn/fgL/PqnuLaPstMlmOK",
+	"TdzHjLsjX9jb9A3sU0o1FV29tW7+sgPdrL405wJEt9pDco8LhucSLDgGfgRScnfmUejdj9sUeS7OoiHu",
+	"DytvcWzP+bpwyjOc4uOzns/36jXSrbfPETxvoLM2CqaLV9w3Zvd96Wf+st2J46dg7R3TsdpGNz3h3eeq",
+	"9jq9qEsqO/Ykk4IbxQ+9dSRWfa7Sf4nAK2dMnbYrKjCy0eGDzvdNuwegYdgWN7THk7fQYmLJBVHZf2pD",
+	"jsPn8fLio9MYcYIUSXWD5CIwQhbjOKiWGnj6Ye8ncrj7EXmaNFXNmakyw3frSbjFPzMrELLxyAixQZGr",
+	"Dem1UOf9aoQNkqJMjBfGL8uT5SthrErN88xxTC54GZ27cVyvy3DgDzF9DIe2Pcm+T7uHM5vWBqdjsuxS",
+	"Zu8bRsEaHnfKU8jW2Rfg5aNecH+yIsA0tonQm3Z4DvPapDzTDixcXzVsmPl7PArcOboLEUkjPVTKtwvt",
+	"fMM140zjcFeshQCwHU94QHVbtzHh8PwTT+6LH1ba1Aud1lA2cbgj5CBOXD4zN5jo1A3SS3O/4ItTPVtP",
+	"Mpy42ELY0pntLkmqnZs0lfZO7XnAdEiDD+DzzOgqir6+zvZSXr3b6+g8tZXzIj2XPc2WjSDvsMVu5q8d",
+	"RfWGSyZeWoGjsPlBGkh1+aBk9vFDFq5uzVQ0SyxvGgimMS60QyAVyajSG+tjLoHxsPBsx8XwdWevTsHo",
+	"qBp4mxHJVpWpjw6gBF62Y+WTB5lKdogcWdBlCrWGXM5Rj+r92ksCuzW3GhnbPY6+FPbVdJRdarm5HbgZ",
+	"G0jXFKes7GiPek5pJaA9DTLlXmmjv+GE/JlsjbA74Md0YJh8oqgFVVHGpp1BQuVHZy9lClqnx0qGM5vi",
+	"eW9MwoYEWu9DSOzRZNAxlw9kmjCdnxaTZ4OdqsIevYjvv7QCjx95rPYO3W+dtgwPhjtwBGeVncga29Uy",
+	"wKh9A8ZkCW/GFUd0PxufEC4/jHm6B964tq2+nQz5xqP8nz6aYbDyCvGMBDpT6P9KVqBT1pmKC2dKlqGl",
+	"ZAZLil0cB2Wcb3EZHjWJaW3s4cpAsNG+jDYi47ZN6r/jDO9AQWdJQIPkee1HfLeGURRLKG797Fv2XBme",
+	"mnwWmeJg7WI3EOXfTxil0IyZuqKGuVe9O3LwbcMnYDgrOmUj+nBP6AHA/C2PZg5OZ6JCSs9Zwtk+eK7I",
+	"sIw3tVPZLMQGLjXpa5el8ox0DsyMnJQcIaoTVkVGQIxNuZ6cHukdCEEZ1FNzQQF1dFAa5Vgj9xTjtL9j",
+	"N+ZdT2zaTVd1KVltqR89IGwXXGsBhqnaEmZmZ4qe9XPoBkheHykLAKCOIilj2kPS+F7YsOmtj89w9cnY",
+	"L4Ewk7WolE0IXrl9KVaQBQ0qFRBNNlwQcMUurP5GyFJtzI2HXUAx5tzzNgDDYcE5EJCm2eUzIdc8r+V5",
+	"5Jc8TXjRmPZ7KoA8oaxws9xmOaVSxh5Ti9dbgueHuLv3pkj3wtcqjgDVSg51cHytJBA6As7rwGkoxu60",
+	"BjckLNCZ7cwASuB7Ho2m13pBg76Ja0+S4X2iRLUCmOPHhGVP5guQ9kvfnJVu2Towh1pk3JoX1F60/9wW",
+	"afblk1gsPYx4QvGrTfZv+Y6DbvVVG67F6Z+NMDlscN9XGjMhndmvQzGcMQ5dJufZuEfiwCA0WY1v9KFh",
+	"IAfePjT3le6DwKU2bJrbwAphnM7hwyBiQXd6HhYZ+1RYoaRRVezgbaGovxsM4inKcHsAA7W+mxlRN8iw",
+	"J0jPg/5IqSSceVafR23oMfVftAbVBbeLws/tnheprCjSDtcLj0zTzTD5gtfc+Bc/4Df9Z3gDq3Xm3IUJ",
+	"uenqRpxKnLEr84YqtpCk17o3f8XD5/g7mvXEl7e/rjW3eBI/K7kNYiG/HgVnuoPW2caw68e722PtgeCk",
+	"J2HYBWDcPhC7F5bHUXmBEc9D5RavWm6FsaIw5624aT13dIv68PqEbq4sVA004fwDtTXNsJJj7NEvRVXl",
+	"zrO/5IfuaLz2kReGZs5kuyVQbs7AWtDsFrZsxW+dJxdV5jSJUihLkxnkWm2/Ap19n5qHWnysw5eq/Wq8",
+	"JPlCZxFVfJ2IBYUOWsuUpE4YI0pIP4Wen+qHcOeWTElChaLQmvtHUDABLCrx1EPmf98W0hXNDnZoRqSi",
+	"VA3Xess49Qz7tikvZaAyEHzwDDgQT4IE5qhHb/TdirG1CFdw+IRkXRJPhy5rd4jQZetm88MGxu9psXeL",
+	"85JncCNssTxmBvDAyb7DpvW+iInJrhT8TqZqc9wjwViD4ySZFSu4YQ9920qY2x4xEUgl9He9L7l5gTPW",
+	"0xbPLcD684i73Z2hjRqO5B+BsNzC2roFOW8PCFS2//XjW7AHjhuKqam8f8BXYNbJCihK3sYp5wbhsiTC",
+	"LFDvodAE9k/ddT6tDslGpqNKt/ULKFQKm6zZf2bwksT27xO83ZXYowNp2P4PY4G/6Da3ioVSZbcWIw2z",
+	"eAQARR47Yv/SwWOfyO1CPDRjOU7gOhjuvxvVi7DRIjvEdg/g/zvKODQM0DqBbY6NE1l8DiEStEGaie9t",
+	"n/Fm8YEx80JpvO/nZdanTd6qEKvJ7navMU4/efzw4WQ6qXXlJIm1a3P94EGpVvBJxfWtWdf6E//gB+4Z",
+	"D+4eT/aRZe5NRn54QvAysqvF+X97mM7pXUoumaiDuoAuSfHxccqpIVg1lxRdQ3EVW7zWcgI9UGRVouGF",
+	"Rzvp28Wbh8b905icww9De5eGtdT7AOXBEoyOcB1dw5HPSNAXnCMz4i3I45fy0ucYO6ldnvFPzoXq3omy",
+	"taNO49LHeJiTDzq9UKV3KljOsByRKj4OhntMK8UIiO2TazN/q6HOI5UOqdMcXG3fKsnp4Pt0YJZ95DXE",
+	"C73kd9ydOwsXLprD43bCaU2PFbz3KYFtlT18gKAJZmjf/ED8xLPMQm0NYjyB4lr04AtdsOP6jCN8h0tC",
+	"X3q5b1OFGitf4eEh1K0H0XT3MW4aPHWEu8c/SWWHAVYf0bGsYa30wWAA7uBzujTJnaObi/17fW/ybJtn",
+	"nKdLJYpR43LcXv11z9lJgVd6E9+69zRdZ5VSiGpjjwOyz37J80jrjsPhHAtyJhpMJEGw349SLW6wk1Jq",
+	"wUZxWfZZhp0B4s2NS7FYJv9QEebhPtV0Dc47/Pu/s/8nVXwQw8IJjuObDAnCBEGscGDcxKpCw3wx977X",
+	"w1Pb6mcTsNmW3e7UuzY3WpX8XvddRzyvm9j3HSGqQWbCBxM9PbmJEoFUhy3j6aTgGuZ1zmPDDD+zSw1m",
+	"qSpqSwnQmDLMVCNAIUdkIZnFwk1VGw9whQhGG+fXCsPgzRobKjya60YrudgRTgHsRyY3pqj13UGsi6d4",
+	"keM/D36QwOzf7JS5teOuYIRFq2+IM5Sof5nb7+6y4DI507qHsQ0m/VNj8A0ztQbH0QFD7FclJJSswTA6",
+	"ENjybBeC9UT08MLWxwxhI/esPpJ5Sdp3yUlFX9nigBOKvjoYmA0fbjrB2jPVfPlTTftA7xhK+uO5MZli",
+	"60xUOpyaq8QtVFvCVPP1I6j/0i5NUr4u1YatuNz6ENmKzBR3LUmLKY1DQKF+UFimWZvoG8kybbhyEJ2l",
+	"2qSGgKBws74+qSqdYMOR+X6YX6p78A6qvpOQrWA8vvyuR8LkuDyorX5K5wv2WmnAlroaQmmsqEzxJuai",
+	"HYP6If/OsMKGQ8Y3fDtlxk/d9NgyIe8qDNXmplPW61Tvwm7ymxAEZnULFbPgEs2I6S6Q/85R0TbbqBkm",
+	"R+xTPejaA6IyZ67NVZ2KBEdbCI8msmxkUm+kBub1agQz68CdpneKOaWP6cr0J+LjnlAMK1VgQMihd6Ad",
+	"/aZkWBBZWL12J36Z09H45M/gJ2c8JKB9g4kRSvhSC8dH/E+VasaN5Q80fG9nmZlMkkrXW3XTSLRnYYci",
+	"9cIT2qvqfGSLmuMb1lBqeWvIH63Am575p83aPGMGUytY/ztsGZR9FGS7ZlPGU4Hyi1LYnsKiDEzyJq3u",
+	"M7DKQ+EW2kO7aYSoxM/uKQXEb0ijdPvB1ykTQtW6gDzy0gBAcXpCuD67sh/D4zqoBVlkihBB2rf6I3Gw",
+	"ILxB9i2UJF/ZwwCn8+qbzPysHHK1PiqI1OxGHlxmD/ow5QloYZ3NYm+imN8bZjCsGyDcLgw+1GZu9X86",
+	"uO8+NOdxQawvGSIhFB6SZIaNmvvT0TloAX50TLH2zm7mJJtfKq2NXpNaWWum0P7iKqMy6TUsmhIWh22M",
+	"myzaL1pmgEDo6WieknPS80kdWwpjhSxsrjw34eocXOy8p/hsXvFFslodacK43B0+QvNSdA3u+HZGUrSL",
+	"iHJ+g+RW3OURDzPHuDWmo7vOOEADFxenaJxSNI8r3NmoZkdjDmIeCtfihh0w+X+QpRpdYBGr59G0ErYC",
+	"Ci2RTYPTr5wW95NFJokYYqrWEXv3QvCwbPckhISz0qHocedYHG46W/E3X9PVnXx3qyZ3eO/v0RMJY4dd",
+	"qdz5xsajG2aXQtutu8t0uxO9G3GwPiDdEZmgKHqqOJT3br9d71CevsdU+MEkoXjG5mLHIQ5lhfhFoIi8",
+	"zPfPDmtt8nw5spwjgYTkPT5z1JrzN2ZAZSecvdsHleb/OQ0obWHLGT9N64ZdPdoZPEITpZS7xTk/aTDz",
+	"7Cb3T7hsxYdT9GjBxIyhx0D7lS4Li0m+31tnEV8TWQjPo4foIs8ksBz44qhJgMqbTkBqVXn42JIi4KY2",
+	"a/Cd/EKGNPSSxu7Wchnm7wpjSBPJO4GXIJhVupknTApMlGUYYUYBxmWDjlgENk73dmZe7A8RQIefzbYx",
+	"epHMevhOpbANpGVaabY0hFO+SX6T+Q73h2fDkFH9lGQPO+yjpPjGDCO57blwpUBrXOT5UQl/VAWf1RXX",
+	"/U0onVRA7GvBhEvCJjhsfdayOJT14HpRxwmwCei1fBdpVjVlGjTT4qx5/6B2yb3wLWz7vm7N7TLRHx1M",
+	"OKvWU1Yqa6G8Yf8vTreJ85rJxBOEC6A2csp+fuWMcvcmAuashLHHNageaSDj10QyDc8lNNmSPhaLouHY",
+	"1e0nRhoG9DuVWu1PXNqLxJGS3TZx5ygU+sO/PXz46Es2A7sBAqdZnYKyekQEqhm4vy/dGlT/U40G/6Tk",
+	"AiCakseP98sU0JRisdtM3horqvTqTLDD+fLd6F25HaeK8YI79xEDEGiqXcfSXu/JYnTcLJVGgJBVmI41",
+	"Vzo1TagCrqX90pdLDMGOCSVOg9LdI/sfmq3MUTX3+4G5KsoapP5idvkxk1jy6FYh+ZDFgNj7RWKkZ0hR",
+	"YTlMSFL1Q1A3HRmeMxua7Wxlf7HRT8t+Rd4/VbDogkwPt1JaqJOJY5C3V6OFeOD5X4TrOnM9hs1L9CO3",
+	"hmjpvud8A9v2OnIjuIeLh7yJHfXisB1b+wGIo6aP0sjEVIs0woSZM4Av5sz17tnz7hLuRgfdsvm0nRke",
+	"YY09w7B/ak0k6c6dJrUTo5cYFtJ8bqGc4qHdLLejcNmPQl7vASXMTE/aFxrtcUh9utzT4sLOSiT5BbwV",
+	"KjautbDbF+51Xh8A1yT3cQ0Yc6ZfxQcsrV1TbZMJGkvQGDh1K2IXHVVWSCEX/ztc2HzDWnwDzq5ESNB5",
+	"InUQhrOAL/iLSp5Lxmu7VG7ZZNi14EnQ6GuQTvyQa/PJL/IX+QXOjHW7RFMKCfeLM/o6ZtUtSIzJRuQU",
+	"v+xpnLyK0bJfpPs8hPJ9/eYKf/Wa/blS6nbKNkrfTpkBXk0jjtiUNeDoN+y1VBJeI0zNGuT0F/naQDWP",
+	"v2BWMS63WPVgxELie/7yCXsWjZo1X1DRIZdMrflvNbDXxG6vP/lFfoEDc/HC13xNCBJCyQd+KP6//WqU",
+	"fM3+/PzLp+zvn/77f/wlTKQ02NTIXrv9ee2+d/qLbIe3CFZnSgYUvLHMWFh/8gsiyIkCpPE1tiCtmAvH",
+	"P5Mna14s4erxJw8bjmj9rmnKmrz0fNLqo7yePAq1HXwtJteTv37yCB/kHCPk0we89n7Egsrl485+XU6u",
+	"J45gT/AKTJbzFVjQZnL9c/q8NZc4g8yd3XfTg1c+wxa8d6/ccTNrJQ2doMcPH0aMGD9ArrUTv3oJRSf8",
+	"IAaH+wSUMXhWds8INmHgb2MCO/WsuLgHYQQzHv16tcIwxeSlOz/uPcxqLqopkxT2RNQkxAZcIK4+EfzV",
+	"dOK5HpHPI+y/eybtyQOETc3uzFP318zWoBj5rQaEP/A8swSO7WKRXofa8S6+H/gFF9wQfD6JNdyWYsmF",
+	"k0Ie2Y0zR5KmMh2bBKKTc8yGLf10qeR+/QPoIH1F+3BZ0uJLLsvqIBtQqzbXU0kzEpMkny8+2ywVFoth",
+	"hIigtLjlM25wVHKxxOqDcVT3GbQrPCjkk/mKucRReUoXT6ahG/gzVW7PRnX/dEqavts1HTwsx8V23L/7",
+	"fo4Tj3nLcI6weXnJ1xQqEtYEc6G1mf4es7ufOGEEdxLuQkDVn53dL3iNf79mvLCvmYWqMshOpSgpk2lV",
+	"mMuNb57i7N6pb3ufYsZpynSNdgkZ6FNWyxI0Lpccb8YNey3K1zcsvM1ycxtex3+R7keP2yzVhgnzCXPn",
+	"wJtIIJ0VNHeEmYs7YCshnaNwQ3yvVmCoxtD4hC7mudhCIZDNlr3GW19jpZH78Rk39uoLt46rrz9/TRbC",
+	"LlP/xG2x/OLOB4I7CmA/B+c/0p9YzEjzwkZHA8vjboiaS75egzSUt3efimnrTjFQSsWE2aYN2+5FYPqg",
+	"BpypsFfcH56J73MCluYQ0At3qHTCiw+rOgtvLHHplUf/2zmeXd15qTP4UzMEw0xpHLq+A32FI9IhMEM4",
+	"dY5js0durgH+G/rU1Zd0xQUll3/DJekFOBwcMZ61sL4wba7Vf1NdmqeUrmWSUNOJL4LZJc6LHeKcX5vQ",
+	"w9+LMrn4ltALdnYEnEuJMvGGwLpfB6fvNVvxrRNSm97NwiFWyNW3sL0yCGCX5eyIbzdIbpJGcVLcQEQW",
+	"QwcyJn9SkjC41pPu3mUs8E+ThTajFtROeCaW1AIuPWVNl/QKvoEtbc5FJYKzE3bzeHajgs3iy/+9B76d",
+	"+joVxuU2Gj7wRpgdOevhdXKSNtYvZT3sZ75q6GKUdS+4sPv7pKrQ7DIxmiQ0Izg01kw7DiQjmvQR7MFb",
+	"9793ZAxiKcoe6Z7DSt3BM4LeHxedcDf90x2MBEN/um+AnolGtGDGkVBEJ2eALv0c217ytJ2faVZnn50Y",
+	"5+XBC/LfdxI6ZN1lvmnohvLN4DS3YTQ/PuBNgUja2/xc87l9QqMjx+7E1yWs1sqCLBCAdUjwbHfvzm+L",
+	"0JeMsEUene3V31fYrZvlmMcPH5/tXQR8sv+uGSxqecOExFOrF57JOHqHlJvxgQtyTpAIz1QRIXP2NXgY",
+	"EpL3Hk4/DciEjCObh9b/O9AzmvfLDFQ03LRTKRWOA9Zo5mysneMwU77hOavcPlPUI/MhyiS3tgvrxZ+W",
+	"yrkcjk4hiTejAuy2p7YRcpj4QXo/UPM5JZeSVP/O/fVUsieNT6xCYH7YTcrKRFiGQdblo8EWb9PUgYRz",
+	"9pvPYzmzF9sIKb1y460OUe7VzPeFLSgT+tl2comVxozaedbqHzdysZc8QshsUN7LSeIUbcQz0DTqOtks",
+	"G86cet8oQk0SkbHv111kmhY3YVgzu3L8WfQOQV8MpYk6n3AOU4zQ1OX0BL2OCHSdHIa+cNohOGFCOlW2",
+	"41P0BZkzgZzv6/Ps0CGzbv4tt8XyYjbaB5B9uOC2/0PcgY9ao+UlYcNaMxWdqe+3vj2mxlk8NBsg3HqQ",
+	"VTImTkwzxVqyvlwTXgSnc9Xvl1XaNXkfhHGv5oS4EqNpZNzTfmOgXfpEkyBMDQRxoooOsqdL7FP6oDyA",
+	"r9SGcbYL4RnSP74yIcBCkyal+alYEhOlbLsOjYCjW6rTzwAemuM7dKYevHVkeZeP2y7VpsU6p2tU3xwQ",
+	"LFfak7zt+kFo12Fn5xyGlj8ES26i2YrQPngmShZ3+0QGcFyX3fLPxXz+tHnReV0ZCSG4O8L+9uhzZ8tw",
+	"tk7jiFUQ+N3Fkp0nc6nbt/vJgnooPh/eaI9ZjiJMBe/gVFaNEB1pzf9Sbz90rf9Sb9+n4n+pt5eXWmHf",
+	"/Vyo3VlJ5H2LiBgwxQJMp/Pc/8+u3TxL9sfHziPgPqZqTP/F91CPGTagIxSytZmjdrmEStxBEArZ/f28",
+	"uewSUYDZjioIXct7Dd2vkiGs1DPj8OpBe+m/bvsC78o+VNdyoMp6lFabByj1Et7Y854DQgL4MA5MIPKF",
+	"TwyN4aH8GLINQZmR5eeOz1JVzsFpJw08PCU4WdoyZvBgtRynGRRNl/CqP9OQOW5z6irKHbUveQHP44zD",
+	"M5+z2Kk7qnijJ4A7+VBqLhzZXir330vWBrQVMJeN9t0JmLdbgccHY9vdd1lZ/GXTqHVmDilUOVxo+mU8",
+	"dffk5XCYuTv0qXFIb8LP2CwVQq+HGlV/CpMcaqhj5rR0CNZxEXZkFB+dYIT3vkpRosMzJ7Cq1JKoJXwv",
+	"XNICdH673+7q7r2haoCrBoMKZHkTkGgqYSxBFTClS9DDqlwNYevv61zfOX6F/0/r2z+0FvNcf2ElFo54",
+	"U+qMVSCdWTaNhIlyI501SLp6Twr7nTyDLLmQt+dX9qS4iKM3EBlpDx85jXt0OZ2DWK5TVktCdcWeRBRt",
+	"FOydn4VPMimDcPGDt/5f7x7QKnicCZguafvBrza0hp87yjmPzz1nCejlKuZe8lvwFoOnXsQTH7Avmazf",
+	"k4+DxJeo5Yo8OEgwXG5faSWMR4hyhE+MmZSjDt1CSbgaZAb+Q0n4UE3BP7SJ0NqY+ygm2XDjQUnR5aXA",
+	"u1MOK6Vh358daDXsMaZAyhwMBH7dXHb5QFHfLsSFICRhzrhHvcmtP7HJloMa0kGfNGLpH577I93vg/eF",
+	"8a26BKorsY6i5NtpGA6VNIh8LnCnU3d4CKc5CA9KP7H48Gnw46XPmvyjEpGSb9sVIxGi4Sz5wDyP5wGC",
+	"uy8R1kA1Z0IWVV1CedP0bvav9VrWVXUwW5hZ4b1wOG7q5Tj8K7Vhq7pY7nM5VWUin2+EXaraNmDIhbOM",
+	"PFT2Scz9Nv773QP/0FY1SK6ZxVilIVLo7HapaD35IzL+MW3ToqEHr4lf0/UHsqXrGWfgKT77oyD7BfLC",
+	"beZ8zy7B51qtd3a2mWMkumBYLX11VNeCmhnQdz6dkGvx/S5e9MFFeF5sBNaT3m8a/8IdXM/AhtY4MjCR",
+	"/jR9pQLkAgQPGd4nt7fvxCF9Zsf3eMUfJhXvPvfC1iZS1KPIYnl+xqXKatppX6Pd99TH99G32eHH/NG7",
+	"7Jp+tZVvuJYLwGLbIPexOtVycxu6PPCGWI0brGGsWmyGu3+4rXkxL5X0tvAjacTJXGlm1KqFOzBe6yHX",
+	"HgxD/K941RmdLhzFih+Bk0aaGOn5A2idiZw0urc9GyD90gq42c3rxX1+iDNRYnlKorqywe7dG+cpFsth",
+	"C1ip3PsfjXr/vYdQ7kFNBZ68tKrCoYeWCglpUrZZYnH8r3W5AIwSejgzJ2F0XZEpuoXjmjl3T3v/sXze",
+	"ufYPY6LsfviFOaBD5QFmS3a3c2ZLhGS9V7NlXzAC15JxCRsKgMSJrsKwjdLowmbkpJZpOeVngu1VZ+xz",
+	"xz1ZFB+a6o9bn+rC8UUpM17cLrSfjdrDZBkd73uYekWJH91ygTSDCeOEcnGOMVN1zlOg+sJyj7KerBIS",
+	"pbOu3JOnqVqhoTVAkTFoSE/4TPzhCv/7r+qgQfOELp76CFNcQ7Of7xBwnEuDK2J1WA67aIR+bwDr83o9",
+	"AsZ/iAAZtLpLK10iQaqne7x2re9ZsV4oHkA0eS8BgTA24ZL7HapCN2oHww4B7vgKyPie4u+oLxULzJXv",
+	"SMWhlX52Oq+UhONUJbHdg1ld3ebbutxin1TVx8JTvdNau6V7ZWI+6FxUtgGKNZKvzVLZ3bGgnyYnoJIH",
+	"PfyBewNxVuq0+38759ccN2zEH9jucFl02sPPiXEkYV2psYXYrLoGyWL4xmfot773YonQvbyq3JnQMK8N",
+	"lBQJC7AoYQ4yjaY+WMu9O9/V0yFdunl/yQd3DstLo0wQDAB98Q3NtfKtgAgd7WnrzEbMzJ8kdt7SP3oR",
+	"Dp86b8vL43MnJnV47Hlb3i+XIERiMM7iwsfT3iwB8sMuvnizVtq+wGvO7hp5WqadhjeVedNyG/yPhbnL",
+	"eArZqYRU7AClwIlBBnDgF7FsoVYrbm66TRl7Y6i1086DOiFokrfp6WUa3CkS28lwXWSHG5XzvvYcwEA4",
+	"HJWDIX+l10vMDJU1SRw/Jt3Z9DtzmY+se1GFhTQWeDw0MyG53iYqbC46gaQ1wccnU7lhnCHnT3f4g0AN",
+	"zVoDL/HPNBZO8RJKQvc/qg4GH9XTJ/9M8fK4M3bW+JfXrHORBXH2HnuStx8PYu2Nhx/XamOwIT1uz7SZ",
+	"9BVPIw9jgmgKgMqG4KhCIiNK6rWv6wpnIv6Cl+5g4HOHB1v87K48GU4pVjnxEP0LifQjRCLdUHbFCxxz",
+	"a3xWkFuGLcJDy7n25I6F1bryY/1ycHwvwzUfinqf4mSJ36c6eoLCFbd3s1RwB5rdAqxN7L1sZihPmxF0",
+	"3qjYN1Bw0NyxWA1xhmwWWuolXvFhRuFobZc1HKis2L2oMR3+ZHZG5R8bk3upm/mk71XnL1TA3m2Q3GK0",
+	"H+fxdfHScqavY+R/JcGOrM2uSpqFhEOHGLITmp4GgC3Vhm2gqpp8JG2TXcJqeqYcGXL5AwT4yZV/fgOw",
+	"PotEOH9kGJf1dKnE0C6+j0cO/QPPp92VRocP6HgOuFMFn9UVvjVvLfzYXPVh6oXWAu8NVyu2S0usy2dm",
+	"DfyWqfkUFb3zLNXxqICtcexZRf1THD/+IW5JWN2F92OvWoNEozBdpNvhycrNMn8Yflpu/wWqM4IJlpc9",
+	"kFuP7KpLCpWFiYLCYhjvuO1vTSXPJqvjHO3326Da9KX+oUsmdoanX3LwJ5VhR48s3RkacHwwEtGeVj+I",
+	"F1e9fvu3Fx1D+C1cfv4HN7c4dhTJ4nxdakTUQZfFsbdFAaZDJUw1eSo9WHNjNkqXWdOVtuv7cNlljNDw",
+	"eHrZ+24do1UwhR6r8ykCkW78xBI/gt74kq5hxMbQ04O37n/v+pjzqBYUd9PXn1++uefCE7cwqhcnblll",
+	"eUW+3KLmujRDEwhtUj/wbR+HQFPxmmPJfl4tlHqUqm2hVsPrFL/z1/8LzOyj0L3EgPcAYRuaoDAoR91O",
+	"foen7UmLnt2Yck4Boa0ecfLUatUZxJ04euGiE87eR4VWTN97X3g0houS8ZmqY9IEa1KtaeY+q6o8SwPl",
+	"k7L0H3cPYdkdhXeBTnb6kPdSMBmIeEFkXr7F7j9CJ29zB+aK6ReIcDFvs8rQPFpXCIQREzkx4IfcHNcr",
+	"3RIDuQFzfjhnUq16JP8RRUsnQkt/pJDRWDV7+drttoryjXNRaIXywxZjYtiwVGiXLPkdMF6JWzhSWdV9",
+	"qgo340Jm4mw7qMmlCUtx3xjThjguKm7cykpYc229FG6sxhgdixUYtcTsvrdRN/zuwobZvVlRT2knLwwH",
+	"1O4ob4wpZEIs9LzjVQ30l7mAqiT8t5VymhY1lhyhcve4tYRCmAODg6EQJZzKspfCJ/Drfy/zQ4gy5UWh",
+	"7+0uc5RUtuLO7TQEbLilIgSfjFQ6IHPhL6hkrn0x1mi7O47Sw1iZ1ki33c9+YlhVCp90KYWGwiotwFA7",
+	"xNTnuH2LRAsBiwfbILZd/Pn5l0/Z4//89O9/uaG7Ci7/ZN0N69qy0vmTRk2ZCbMBZjjBvKqmIfRMyAtY",
+	"ZOj9h0+cIEtU1p4UKDl33Y3jwGoynTgy/n7LQfcFHm6U461pmAXdKgAVASANWRe7b+jokYlJxiarhCSZ",
+	"eZQkdBvX72F+q+5OFYCXihSru0v7/N/5/KpahLIIXpYajOkYWCtHJAQIwQCP8SJHud+sjtoYpUtk0SsD",
+	"VCuVVlMvgFff+Us/NC0V1uXW+F401YVDrl9xPwo1ZOP5eq1RIBNThHmNTgfhWaZKp4JXlWFhfxvkwwBy",
+	"4ZhoyQ1OiDhSW2FvDK8OYVj4iy4XOvp9Rx09Ae8rFtWg9rTwkbEAmUIP+zm+4dJG14cAT2r5YSqB57W8",
+	"B6fa0adR21n4ESTjqP5oeU+QaRcW9c/rMb7I43O+96MptXzKtd46Ew94BaUvwa/tfhnlDcZodoCPnD7w",
+	"90Wnh9LV+OteFszoiMN2xemp1Atgbf5ObYkn3nSAN7ywOKxJGOYXPvU9ro4LDlj5uKmJvT7QBUYu/Wfb",
+	"4zrBsjHkC3R1fSjdTB9TOIXe4PMSybhKbAHCwDAzfGs6TUDU0o5/Rr/Tz2Y9yjq9U6LM8+KPSpR/1CIO",
+	"bHv33kO9Hkpcj1n14C39o7c85jleMpq2dNvFbTnlkYIvWSSjAwWixiTy5ezkLnVHpOSe+ycfT+10Wq4q",
+	"sY3VXURTCLrj0w8VmjiXczIOWyAT8bulOYH76ZaCJPuGMil+PvigBvowS1xJ8PPAhGnNplSyyoF2thM6",
+	"o8qYf48oncRETxtmvWxVZUGgbSCpcT1sohGygJh7JJ6NADBbY2E1ZWvQyXGjYw8mYFz7AKDEyQLwmNA3",
+	"Bbnj0dgPebvbxGoypaj4SJgJciCEDoVISaAJp77vG0ciZDXQlFiqqqSzjE226Zf/do4GBHMr1nns4H28",
+	"3h0h16Uy5RyNwpTlDXvoCJkbP+OjAed4cXM+fBlha7/d+cL8qNt6Y4GXcaI6l0qKglcoPLM2txV3MK5f",
+	"cm99+9mKK1ZAVZk4I2KDUL26xiSHOx11xY3PYiByT64I0vsgJ3VzfozZoRYGIg+SMuaHThCLFcztlapt",
+	"b3zvGcztd7U9TS7+HtWoJ8x9BHk5c6dJyAUlijHF5876MsxPouZ97FQIZSjHMsUQZNpjB7j/7nmCCHMf",
+	"YeeESECY3J1qYxLoXiWcxBO/QjEE+zxedknO+MB23H/zPSCedzecAjGoTZ3tNgMUEyfss7HcCmNFYfoi",
+	"BS+aqz7MaEFrgRdst1N3oPkCpqyW4rcaJBgywPbL0bxJpuYM7kBvj3JpaolQhP0tTs/r8cGx5/V9ZOIu",
+	"HbqpW+1NvuL0cPJtl7DdSq6kjwgFiPURTRWeyse4iMEd7CmP+t3WRWlPby/2wi6TdrOaF2D6K6WyhVAD",
+	"eWLJ6QPSEemvePXHPHPuw/2G8DmpolDE5qcAcjsw9dgidtjtQ7bnqUcwNyU5foJnMmGYRy3O+Mvhj63A",
+	"xAFf/uwtiB+Zdey27r7KYpwUmDITAo9cmg1oKCOm4ywUmo8XC4FTH7wlHnj3wIC1Faw8jXKpc3eNp8I9",
+	"lHZ0lM4urnBk3nyDRBpG+BKp+0C795LADxty2b4w1GARTdTX/3FhnVePJeqsVPXMsgBGKoiJy13Y/IGS",
+	"1JeB51nxqaoqKOwLf90pCuwSTYK4uDMxw9ltm5swXKzgklk//Nj3FZxznHKo5Y+2jyXJJiwaOphvlwVM",
+	"GwsoMhbIQm/XFkpmFeOIs7Beam6A/Zkv4Mr/WSj5idKLB3eP/tLLYk3tSIvFalmqnroRzef2B3fJvYm5",
+	"CzGj+4g/+sDPjxrMFs8E1d4jnCEeLcttTIzj4Zp6bCbbBuc2VlQV5adCjfZGK3uEQL4DLeaioUumwsVd",
+	"tT3Gozjt1PwL7/J68hx4GeIztP+N4PUtY32wln18YMRCXomefX8hFvJreSEMIP/wezaqLgHWBEWthd1O",
+	"rn9+tRMAWoPErjZpVAUBRIicOI6QLGT/R7ihA9BCEhcZN84nyPI7R9mxe0NR+sLHGDvfOxgviZLHV7dC",
+	"HsjyvMALv8HrLhmtja+5D8fQ2WwzJJ6EAqdvREhr58LhgDM1p1ZjX8IUyEqEy7qH4c+HSXoP5LwwKZ9U",
+	"FTPxW8YR6MFb+kfvRJ3nsFJ3QN8yWhnSbTkQ0cudTFo04540ZHlIRTZTbeAgrXi5ElJQqeM0n3+5BFXO",
+	"zYAXDvibQIMBvDdNA/B9X5+DkocNra/n33JbLDMlmxI2THTH6mGBIzfeQL1uNXiRkTpTsjQ46sqPZEQl",
+	"57zQXOkMX0GTtB9bQHMBmwQp+F6iPRdnz29xgEyQAUo3cfEb7PFxTn101GPNnXNJtqMEREqkYg7L9EUg",
+	"Zfnl/cy03hM3v6tJMy9AWiTkJbEu0GiNwzk4W2u4E7Dx1mwo86Z8Cw6/o8tKvj3ERy3fpMtBS2Gs6gdc",
+	"J0nylb/wROmZnJxU9sal94pOV0LGUYlDS1CdsL0Dja4CZn+4dZSjWKyxXNpsLXm+FPV+8at39+HCGXbC",
+	"sbZLrerFklmxambtBzJimetNA3ptQyZG4lQZQiARhn368NPjrcYH/hTkhdz3dMG5zKQLoPLSAt9Pt6Kn",
+	"3qXzb1iVNANWyxK0sUqVFE5p1GI7ZI2IitTQSDE5YdkMCrVydtB+Y85YmbbWagZ9DKNm8IFb1bjGS1Zb",
+	"6G2IKkgqaGPGwprNtvj/Gz+Mfa00Feyb0OjnLZoTdieUPvVm/Y9smBpnqn+AbTr3UUtKtG2fzzyOQb5M",
+	"LTtWit/Ckb01p1mde3ofo7vEtEpju5iH0vI9aGl9D296xjhulqpqT3EMPwdkz1eDxk9y6wesIQQMJVQu",
+	"NerSDwfwcrhQTnmj/G2669i61mtlsq3ZsHlRqPWpjSIp+e/Ff7aNpsp+/qP31xP+7l8plFbmOlYnJ9Ar",
+	"/JZ73lvxrbMQcN+FNfQ3mpnOZm6/DoidHpWy0VhYkR2+8ALsT/6SD9A+fLERGDD6nQVGfJ7G7z5Gs2gP",
+	"EDegqJQBEn2jQiCOsftth5d4xdh9/qBsAfcJF7YEPovnlLmDlbUAiN4ZZw3/+OCt+19vofpLkkbjdsTd",
+	"dOmy2Zy8PaMn7SXxaHo+gLte0P+fuC2WFyashTeW1pFUlvdVGv69VguN/RbObNB3oK9QixCFpqyWVlQs",
+	"qD0GcmfEyXCKH67+/qMy8hNzG6qArGLGqvVNq0sxRLcd/aBkFfA7aBzGGSx3E6uJDWl0+86GVGpxSKw8",
+	"U4ujNyQTjqzgDqrB5dnP1OIZ3vDR1We7ld9LNytVj4lyGiKFswAJMPSY1uZQxOAHQ/GCi1HLveAe0uy1",
+	"/46+4o7dvHGm4lcDt+AWfbIbfiGz95+wweXdcyqneedl9rAsGcddHLGJkcUfvHX/G1AqcdTGupveY5mE",
+	"+zRfplVVzKpbiBOmaQ7cKLbPKYWzU+bhx8J631HZiR4nPTL+8vPjxvk2hBxRKXEpLFL8hPeSdrnwTvvJ",
+	"ihtSr3iuVnzLSjWlklYqG0F0YIkTirAmyQTIrGPF0u6UyzSQLRiwrSmX5zuGj86peOIKLw7hh5vDse6n",
+	"GX9JOXyzxLGAstoyqTbT0E0uRg3G7N0vkrH90RK65MMUmLi4e0iJeF2EGRFHuQaLPexH6Js6j1mG33UP",
+	"6ZHOLl3EhqNvuWcjrvXSSxZ1zYBr0MQe6VN7+ul88Bb/P8DmO45rdjRyojHU+qeea3Tb/ZqWdwo3Cj+C",
+	"cYsdcmP2ZLfP4O2Ednxy/fMrR65Qa+9+fOWu1HeB6rWuJteTB3eP8Gz59+2n35RXzKird0bju3XtZ8nW",
+	"FYIcNEB5ogRphRVYTRzKO32gfP/2EtH+fFxmJ8Xb3B2SK4kUnWS8tkvlqBHniEMZWitKtZE+DNjESpxd",
+	"kXoUWhx/MkzXVXvpfkJG6pYNjeTeLFWLOXE4eSav6S7WCnM6MWMo8cNzd1CZSuwC93cRpm4Cf5RrvcXJ",
+	"jhGjnZS0sWq9Fu0XYzvQ/hMqJRc+vE5DGdyu8vWaNG74Rgx8pOlRirLLOXWJcaF3/ycAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
