@@ -114,6 +114,17 @@ func TestGroupsFollowTheCharter(t *testing.T) {
 				pass()
 				require.Equal(t, []string{"n1", "n2"}, x.owners("observers"))
 				require.Equal(t, []string{"n2"}, x.owners("friends"))
+				r.any("reconcile", "crew") // it is seen
+				r.twinning(0, "run", "undo", r.scan("SELECT max(id)::text FROM runs"), "--reason", "she stays until May")
+				plan := r.scan("SELECT max(id)::text FROM plans")
+				r.seal(0, plan)
+				require.Contains(t, r.twinning(0, "plan", "run", plan), "2 done")
+				require.Contains(t, r.twinning(0, "plan", "verify", plan), "2 confirmed, 0 not")
+				require.Equal(t, []string{"n0", "n1"}, x.owners("observers"), "what was handed over is given back")
+				require.Equal(t, []string{"n0"}, x.owners("friends"))
+				r.twinning(0, "roster", "take", "app")
+				require.Regexp(t, `Withheld\s+1  set +ownedGroups is kept as it is until`, r.any("reconcile", "crew"))
+				require.Contains(t, r.any("plan", "draft", "crew"), "nothing to change for now", "and is not handed over again the next night")
 				people("Day", "Night", "Day", "Night")
 			}
 			source := strings.ReplaceAll(rules, "enrol: everybody", "enrol: [everybody, no-such-group]")
