@@ -45,7 +45,8 @@ func (p *Pace) Enter(ctx context.Context) (leave func(), err error) {
 		return func() {}, ctx.Err()
 	}
 	var late <-chan time.Time
-	if by, bound := ctx.Value(startBy{}).(*startBy); bound && !by.done.Swap(true) {
+	by, bound := ctx.Value(startBy{}).(*startBy)
+	if bound = bound && !by.done.Swap(true); bound {
 		timer := time.NewTimer(time.Until(by.at))
 		defer timer.Stop()
 		late = timer.C
@@ -64,11 +65,24 @@ func (p *Pace) Enter(ctx context.Context) (leave func(), err error) {
 			<-p.slots
 		}
 	}
-	if p.rate != nil {
-		if err := p.rate.Wait(ctx); err != nil {
-			leave()
-			return nil, err
-		}
+	if p.rate == nil {
+		return leave, nil
 	}
-	return leave, nil
+	turn := p.rate.Reserve()
+	if bound && time.Now().Add(turn.Delay()).After(by.at) {
+		wait := turn.Delay()
+		turn.Cancel()
+		leave()
+		return nil, &Error{Kind: Throttled, Doing: "send", Target: "the system", Reason: "its turn would come too late", After: wait}
+	}
+	timer := time.NewTimer(turn.Delay())
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return leave, nil
+	case <-ctx.Done():
+		turn.Cancel()
+		leave()
+		return nil, ctx.Err()
+	}
 }

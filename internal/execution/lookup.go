@@ -22,7 +22,7 @@ func (s *sender) lookUp(intended time.Time, answered bool) bool {
 	// an answer that was late may still be followed by the effect: until whoever
 	// meant to send has sent, the time for an answer and the declared lag are over,
 	// absence proves nothing
-	deadline := intended.Add(sendWithin + s.answer + s.declared.Lag)
+	deadline := intended.Add(s.sendWithin() + s.answer + s.declared.Lag)
 	if answered {
 		deadline = time.Now().Add(s.declared.Lag)
 	}

@@ -134,7 +134,7 @@ func (s *sender) deliver() error {
 			return err
 		}
 		began := time.Now()
-		after, err := s.sendBy(s.asked.Add(sendWithin), write)
+		after, err := s.sendBy(s.asked.Add(s.sendWithin()), write)
 		if s.ctx.Err() != nil {
 			return s.ctx.Err() // this node is stopping; whoever goes on looks it up
 		}
@@ -199,9 +199,16 @@ func (s *sender) sendBy(at time.Time, write connector.Write) (connector.Record, 
 	return s.send(write)
 }
 
-// sendWithin is how soon after its intent a change is on its way: whoever looks an
-// intent up takes it for sent by then, and this node sends nothing later.
-const sendWithin = 5 * time.Second
+// sendWithin is how soon after its intent a change is on its way: whoever looks an intent up
+// takes it for sent by then, and this node sends nothing later. Where requests are few and far
+// between, each worker may have to wait for the turns of all others.
+func (x *run) sendWithin() time.Duration {
+	within := 5 * time.Second
+	if x.system.PerSecond > 0 {
+		within += time.Duration(min(float64(x.workers())/x.system.PerSecond, 3600) * float64(time.Second))
+	}
+	return within
+}
 
 // intend looks at everything the change rests on, and records that it is sent.
 // done says that it is settled instead.
@@ -222,7 +229,7 @@ func (s *sender) intend() (done bool, err error) {
 		var fell *fallen
 		var halt *stop
 		switch {
-		case err == nil && time.Since(asked) > sendWithin: // this process stood still: who looks it up must not be overtaken
+		case err == nil && time.Since(asked) > s.sendWithin(): // this process stood still: who looks it up must not be overtaken
 			s.intended = true
 			continue
 		case err == nil:
