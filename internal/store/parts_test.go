@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -27,7 +28,9 @@ func reconciled(t *testing.T, lane int64) int64 {
 		o.All = append(o.All, Finding{Told: Told{ID: "f-" + id, Code: "missing-account", Severity: "warning", Person: id, PersonLabel: label, Detail: "in scope"}})
 		o.Proposals = append(o.Proposals, Proposal{Code: "contested-match", Person: id, Account: fmt.Sprintf("u%d", i), Reason: "alike", Probability: 0.9, Said: json.RawMessage(`[]`), PersonLabel: label})
 	}
-	o.Drafted = []Change{{ID: "c-1", Wave: "everybody", Verb: "create", Person: "L0", Label: "Zoë"}}
+	for i, label := range []string{"Zoë", "Ana", "Bo"} {
+		o.Drafted = append(o.Drafted, Change{ID: fmt.Sprintf("c-%d", i+1), Wave: "everybody", Verb: "create", Person: fmt.Sprintf("L%d", i), Label: label})
+	}
 	id, err := shared.AddReconciliation(context.Background(), Task{}, o)
 	require.NoError(t, err)
 	return id
@@ -160,4 +163,68 @@ func TestParts(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, shared.Forget(ctx))
 	require.Zero(t, partsOf(t, second), "of no lane at all")
+}
+
+// A plan is the same whether its rows were laid before or not, whatever of them stands.
+func TestLaidPlans(t *testing.T) {
+	ctx := context.Background()
+	a, b := newSystem(t, "laid-a"), newSystem(t, "laid-b")
+	require.NoError(t, shared.AddLane(ctx, "laid", a.ID, b.ID))
+	l, err := shared.LaneByName(ctx, "laid")
+	require.NoError(t, err)
+	first := reconciled(t, l.ID)
+	keep := func(result int64, laid bool, drop, aside string, between func()) (rows string, err error) {
+		err = shared.InTx(ctx, func(tx *Store) error {
+			var under *Laid
+			if laid {
+				under = tx.LayPlan(ctx, l.ID, result, "test")
+				defer under.Drop()
+			}
+			all, err := shared.DraftedChanges(ctx, result)
+			if err != nil {
+				return err
+			}
+			chosen := slices.DeleteFunc(all, func(c Change) bool { return c.ID == drop })
+			for i := range chosen {
+				if chosen[i].ID == aside {
+					chosen[i].SetAside = "not now"
+				}
+			}
+			if between != nil {
+				between()
+			}
+			p := Plan{LaneID: l.ID, Reconciliation: result, By: "test", Hash: "h", Verbs: json.RawMessage(`{"create": 3}`), Waves: json.RawMessage(`[]`), Guards: json.RawMessage(`[]`)}
+			id, err := tx.AddPlan(ctx, under, p, chosen, []Refusal{{Label: "Nobody", Reason: "there is none"}})
+			if err != nil {
+				return err
+			}
+			kept, err := tx.Plan(ctx, id)
+			if err != nil {
+				return err
+			}
+			kept.ID, kept.Created = 0, time.Time{}
+			list, err := tx.WholePlan(ctx, id)
+			for i := range list {
+				rows += fmt.Sprintf("%d %s %q %x; ", list[i].Number, list[i].ID, list[i].SetAside, list[i].Digest()[:4])
+			}
+			rows += jsonText(kept)
+			return err
+		})
+		return rows, err
+	}
+	for _, c := range []struct{ drop, aside string }{{"", ""}, {"", "c-2"}, {"c-1", ""}, {"c-2", "c-3"}} {
+		want, err := keep(first, false, c.drop, c.aside, nil)
+		require.NoError(t, err)
+		got, err := keep(first, true, c.drop, c.aside, nil)
+		require.NoError(t, err)
+		require.Equal(t, want, got, "%+v", c)
+	}
+	require.Panics(t, func() { _, _ = keep(first, true, "c-1", "", func() { panic("somebody's mistake") }) })
+	var open []string
+	require.NoError(t, shared.list(ctx, &open, `SELECT id::text FROM plans WHERE lane_id = $1 AND state = 'draft'`, l.ID))
+	require.Len(t, open, 1, "the newest draft stands, and no other")
+	_, err = keep(first, true, "", "", func() { reconciled(t, l.ID) })
+	require.ErrorIs(t, err, ErrChanged, "it would be of a result that is not the newest any more")
+	_, err = keep(first, false, "", "", nil)
+	require.ErrorIs(t, err, ErrChanged)
 }

@@ -123,7 +123,7 @@ func (l *Laid) Drop() {
 
 // AddPlan keeps a draft with its changes in their order, and what was asked for and is not
 // among them. Those of a result are the reconciliation's: ErrChanged when it no longer has them
-// all, since a newer one has taken its place; older drafts of results become void. What is laid
+// all, or a newer one has taken its place; older drafts of results become void. What is laid
 // already, nil for nothing, is taken as it is where nothing has fallen.
 func (s *Store) AddPlan(ctx context.Context, laid *Laid, p Plan, changes []Change, refused []Refusal) (id int64, err error) {
 	if laid != nil {
@@ -135,6 +135,10 @@ func (s *Store) AddPlan(ctx context.Context, laid *Laid, p Plan, changes []Chang
 	return id, s.withCopy(ctx, func(tx bare) error {
 		own := p.Origin.V.Own()
 		if !own {
+			var newer bool
+			if err := tx.QueryRow(ctx, `SELECT EXISTS (SELECT FROM reconciliations WHERE lane_id = $1 AND id > $2)`, p.LaneID, p.Reconciliation).Scan(&newer); err != nil || newer {
+				return cmp.Or(err, ErrChanged)
+			}
 			from, to := lifecycle.Plans.From(lifecycle.Supersede)
 			if _, err := tx.Exec(ctx, `UPDATE plans SET state = $2 WHERE lane_id = $1 AND state = ANY($3) AND coalesce(origin->>'kind', '') IN ('', 'selection') AND id <> $4`, p.LaneID, to, from, id); err != nil {
 				return err
