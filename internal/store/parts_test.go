@@ -36,6 +36,15 @@ func reconciled(t *testing.T, lane int64) int64 {
 	return id
 }
 
+func newLane(t *testing.T, name string) Lane {
+	t.Helper()
+	a, b := newSystem(t, name+"-a"), newSystem(t, name+"-b")
+	require.NoError(t, shared.AddLane(context.Background(), name, a.ID, b.ID))
+	l, err := shared.LaneByName(context.Background(), name)
+	require.NoError(t, err)
+	return l
+}
+
 func partsOf(t *testing.T, reconciliation int64) (n int) {
 	t.Helper()
 	require.NoError(t, shared.get(context.Background(), &n, `SELECT count(*) FROM pg_class WHERE relname IN ($1, $2)`, partOf("verdicts", reconciliation), partOf("findings", reconciliation)))
@@ -46,10 +55,7 @@ func partsOf(t *testing.T, reconciliation int64) (n int) {
 // when nobody asks for it any more.
 func TestParts(t *testing.T) {
 	ctx := context.Background()
-	a, b := newSystem(t, "parts-a"), newSystem(t, "parts-b")
-	require.NoError(t, shared.AddLane(ctx, "parts", a.ID, b.ID))
-	l, err := shared.LaneByName(ctx, "parts")
-	require.NoError(t, err)
+	l := newLane(t, "parts")
 	first := reconciled(t, l.ID)
 	ids := func(state string, p Page) string {
 		p.Count = true
@@ -168,10 +174,7 @@ func TestParts(t *testing.T) {
 // A plan is the same whether its rows were laid before or not, whatever of them stands.
 func TestLaidPlans(t *testing.T) {
 	ctx := context.Background()
-	a, b := newSystem(t, "laid-a"), newSystem(t, "laid-b")
-	require.NoError(t, shared.AddLane(ctx, "laid", a.ID, b.ID))
-	l, err := shared.LaneByName(ctx, "laid")
-	require.NoError(t, err)
+	l := newLane(t, "laid")
 	first := reconciled(t, l.ID)
 	keep := func(result int64, laid bool, drop, aside string, between func()) (rows string, err error) {
 		err = shared.InTx(ctx, func(tx *Store) error {
@@ -223,7 +226,7 @@ func TestLaidPlans(t *testing.T) {
 	var open []string
 	require.NoError(t, shared.list(ctx, &open, `SELECT id::text FROM plans WHERE lane_id = $1 AND state = 'draft'`, l.ID))
 	require.Len(t, open, 1, "the newest draft stands, and no other")
-	_, err = keep(first, true, "", "", func() { reconciled(t, l.ID) })
+	_, err := keep(first, true, "", "", func() { reconciled(t, l.ID) })
 	require.ErrorIs(t, err, ErrChanged, "it would be of a result that is not the newest any more")
 	_, err = keep(first, false, "", "", nil)
 	require.ErrorIs(t, err, ErrChanged)

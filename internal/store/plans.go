@@ -100,8 +100,8 @@ func (s *Store) LayPlan(ctx context.Context, lane, reconciliation int64, by stri
 	ctx, l.stop = context.WithCancel(ctx)
 	l.writing.Go(func() {
 		l.err = s.withCopy(ctx, func(tx bare) error {
-			if err := tx.QueryRow(ctx, `INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards) VALUES ($1, $2, $3, $4, '', '{}', '[]', '[]') RETURNING id`,
-				lane, reconciliation, lifecycle.Draft, by).Scan(&l.id); err != nil {
+			var err error
+			if l.id, err = newPlan(ctx, tx, lane, reconciliation, by); err != nil {
 				return err
 			}
 			added, err := tx.Exec(ctx, `INSERT INTO changes (plan_id, number, change, wave, verb, person, account, label, body, words, class, department)
@@ -145,8 +145,7 @@ func (s *Store) AddPlan(ctx context.Context, laid *Laid, p Plan, changes []Chang
 			}
 		}
 		if laid == nil {
-			if err := tx.QueryRow(ctx, `INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards) VALUES ($1, $2, $3, $4, '', '{}', '[]', '[]') RETURNING id`,
-				p.LaneID, p.Reconciliation, lifecycle.Draft, p.By).Scan(&id); err != nil {
+			if id, err = newPlan(ctx, tx, p.LaneID, p.Reconciliation, p.By); err != nil {
 				return err
 			}
 		}
@@ -181,6 +180,12 @@ func (s *Store) AddPlan(ctx context.Context, laid *Laid, p Plan, changes []Chang
 		}
 		return err
 	})
+}
+
+// newPlan begins a draft, of which nothing is known yet.
+func newPlan(ctx context.Context, tx bare, lane, reconciliation int64, by string) (id int64, err error) {
+	return id, tx.QueryRow(ctx, `INSERT INTO plans (lane_id, reconciliation_id, state, created_by, hash, verbs, waves, guards) VALUES ($1, $2, $3, $4, '', '{}', '[]', '[]') RETURNING id`,
+		lane, reconciliation, lifecycle.Draft, by).Scan(&id)
 }
 
 // setAsides notes which changes of a plan humans have set aside.
