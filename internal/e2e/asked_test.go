@@ -121,7 +121,7 @@ func TestAskedFor(t *testing.T) {
 	p.fill("[role=dialog] form label input", "lost his badge")
 	p.press("Draft the plan")
 	p.sees("asked for (suspend): lost his badge")
-	p.sees("Seal 1 changes")
+	p.sees("Seal 1 change")
 	h.seal(0, "3")
 	h.twinning(0, "plan", "run", "3")
 	h.twinning(0, "plan", "verify", "3")

@@ -4,7 +4,7 @@ import { useAct, useDeliveries, useMay } from "../data/queries";
 import { AskFor } from "../ui/asking";
 import { Confirm } from "../ui/confirm";
 import { Id, List, Mark, useMarks } from "../ui/list";
-import { Button, Empty, Loading, Search, Trouble, thousands, When } from "../ui/parts";
+import { Button, Empty, Loading, many, Search, Trouble, thousands, When } from "../ui/parts";
 
 type Delivery = Schemas["Delivery"];
 
@@ -151,7 +151,7 @@ function Collect({ run, count }: { run: number; count: number }) {
           Collect {thousands(count)} of run {run}…
         </Button>
       }
-      title={`Collect ${thousands(count)} ${count === 1 ? "secret" : "secrets"} of run ${run}`}
+      title={`Collect ${many(count, "secret")} of run ${run}`}
       act="Take the file"
       tone="main"
       reason="Passphrase that the file is encrypted to"

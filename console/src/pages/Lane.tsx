@@ -8,7 +8,7 @@ import { BalanceDrawing, BalanceTable } from "../ui/balance";
 import { Glyph, StateWord } from "../ui/glyph";
 import { GuardMeter } from "../ui/guard";
 import { Id, List, Mark, useMarks } from "../ui/list";
-import { Button, Empty, Head, Loading, Pick, Search, Trouble, thousands, When } from "../ui/parts";
+import { Button, Empty, Head, Loading, many, Pick, Search, Trouble, thousands, When } from "../ui/parts";
 import { origin } from "../ui/plansummary";
 import { TriedCharter } from "../ui/tried";
 import { Versions } from "../ui/versions";
@@ -72,7 +72,10 @@ export function LanePage() {
           {working && progress.kind === "draft"
             ? `Drafting, ${thousands(progress.done)} of ${thousands(progress.total)} changes…`
             : latest
-              ? `Draft a plan of ${thousands(Object.values(latest.changes).reduce((a, b) => a + b, 0))} changes`
+              ? `Draft a plan of ${many(
+                  Object.values(latest.changes).reduce((a, b) => a + b, 0),
+                  "change",
+                )}`
               : "Draft a plan"}
         </Button>
       </Head>

@@ -7,7 +7,7 @@ import { Confirm } from "../ui/confirm";
 import { DropFile } from "../ui/dropfile";
 import { GuardMeter } from "../ui/guard";
 import { Id, List, Mark, useMarks } from "../ui/list";
-import { Button, Empty, Head, Loading, Progress, Search, Tabs, Trouble, thousands, When } from "../ui/parts";
+import { Button, Empty, Head, Loading, many, Progress, Search, Tabs, Trouble, thousands, When } from "../ui/parts";
 import { Groups } from "../ui/plangroups";
 import { Compared, Moves } from "../ui/planlooks";
 import { Comments, Refusals } from "../ui/plannotes";
@@ -45,7 +45,7 @@ export function PlanPage() {
           ["/", "Lanes"],
           [`/lanes/${p.lane}`, p.lane],
         ]}
-        title={`Plan ${p.id}: ${thousands(p.total)} ${p.total === 1 ? "change" : "changes"}${origin(p.origin)}`}
+        title={`Plan ${p.id}: ${many(p.total, "change")}${origin(p.origin)}`}
         about={
           <>
             {p.state}, drafted by {p.by} <When at={p.created} />
@@ -134,7 +134,7 @@ export function PlanPage() {
                 >
                   As a sheet
                 </a>
-                {ldap && (
+                {ldap && !["finished", "void"].includes(p.state) && (
                   <a
                     className="underline decoration-hair underline-offset-2"
                     href={`/v1/plans/${p.id}/file?format=ldif`}
@@ -234,7 +234,7 @@ function Decide({ plan: p, marked, done }: { plan: Plan; marked: Change[]; done:
       {within > 0 && (
         <Confirm
           trigger={<Button disabled={!may("work")}>Set {thousands(within)} aside…</Button>}
-          title={`Set ${thousands(within)} ${within === 1 ? "change" : "changes"} aside`}
+          title={`Set ${many(within, "change")} aside`}
           act="Set aside"
           reason="Why? It stays so in later drafts, until something else is wanted."
           busy={aside.isPending}
@@ -275,7 +275,7 @@ function Sheet({ plan: p }: { plan: Plan }) {
         {load.error && <Trouble error={load.error} />}
         {load.data && (
           <p aria-live="polite">
-            Taken: {thousands(load.data.plan.total)} changes, {thousands(load.data.plan.setAside)} set aside.
+            Taken: {many(load.data.plan.total, "change")}, {thousands(load.data.plan.setAside)} set aside.
           </p>
         )}
       </div>
@@ -361,11 +361,11 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
         <Confirm
           trigger={
             <Button tone="main" disabled={!may("seal") || mine || p.obstacles.length > 0 || (p.stopped && !may("overrule"))}>
-              Seal {thousands(p.total)} changes
+              Seal {many(p.total, "change")}
             </Button>
           }
-          title={`Seal ${thousands(p.total)} changes`}
-          act={`Seal ${thousands(p.total)} changes`}
+          title={`Seal ${many(p.total, "change")}`}
+          act={`Seal ${many(p.total, "change")}`}
           tone={p.stopped ? "harm" : "main"}
           reason={p.stopped ? "A guard stops this plan, or was lowered. Why may it be sealed all the same?" : undefined}
           count={p.total}
@@ -381,11 +381,11 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
         <Confirm
           trigger={
             <Button tone={harm ? "harm" : "main"} disabled={!may("seal") || p.obstacles.length > 0}>
-              {goes ? "Go on with the run" : `Run ${thousands(p.total)} changes`}
+              {goes ? "Go on with the run" : `Run ${many(p.total, "change")}`}
             </Button>
           }
           title={`Run plan ${p.id}`}
-          act={`Run ${thousands(p.total)} changes`}
+          act={`Run ${many(p.total, "change")}`}
           tone={harm ? "harm" : "main"}
           count={p.total}
           busy={start.isPending}

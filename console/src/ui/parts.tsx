@@ -5,6 +5,9 @@ import { Refusal } from "../data/client";
 
 export const thousands = (n: number) => n.toLocaleString("en").replaceAll(",", "\u202f");
 
+/** So many of something, in words: "1 change", "12 changes". */
+export const many = (n: number, one: string) => `${thousands(n)} ${one}${n === 1 ? "" : "s"}`;
+
 export function Button({
   tone = "plain",
   className = "",

@@ -2,7 +2,7 @@ import { useState } from "react";
 import { api, ask, type Change, type Plan } from "../data/client";
 import { useAct, useComments, useMay, useRefusals } from "../data/queries";
 import { Id } from "./list";
-import { Button, Trouble, thousands, When } from "./parts";
+import { Button, many, Trouble, thousands, When } from "./parts";
 
 /** What was asked for and is not in the plan. */
 export function Refusals({ plan: p }: { plan: Plan }) {
@@ -48,9 +48,7 @@ export function Comments({ plan, about, changes }: { plan: number; about?: Chang
   };
   return (
     <details className="mb-2">
-      <summary className="py-0.5 text-soft">
-        {items.length === 0 ? "No comment yet" : `${thousands(items.length)} ${items.length === 1 ? "comment" : "comments"}`}
-      </summary>
+      <summary className="py-0.5 text-soft">{items.length === 0 ? "No comment yet" : many(items.length, "comment")}</summary>
       <ul>
         {items.map((c) => (
           <li key={c.id} className="grid grid-cols-[150px_1fr] gap-3 border-hair border-b px-2 py-0.5">
