@@ -133,6 +133,9 @@ func TestGroupsFollowTheCharter(t *testing.T) {
 			r.seal(0, plan)
 			r.any("plan", "run", plan)
 			require.Contains(t, r.twinning(0, "run", "receipts", r.scan("SELECT max(id)::text FROM runs")), "find the group no-such-group")
+			if x.both != nil {
+				require.Contains(t, strings.ReplaceAll(r.twinning(0, "plan", "export", plan, "--format", "ldif"), "\n#", ""), "is not here: find the group no-such-group")
+			}
 		})
 	}
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"slices"
 
 	"twinning/internal/connector"
 	"twinning/internal/core/planning"
@@ -31,7 +30,7 @@ type script struct {
 	scripter connector.Scripter
 	accounts map[string]connector.Record // by id
 	made     map[string]connector.Record // by the change that makes it
-	left     map[string]bool             // changes that can't be put down
+	left     map[string]int              // numbers of the changes that can't be put down, by their ids
 	groups   map[string]string           // those that would be made, by normalised name
 }
 
@@ -48,7 +47,7 @@ func (e *Engine) Script(ctx context.Context, plan int64, each func(PutDown) erro
 	if !ok {
 		return ErrNoScript
 	}
-	x.script = &script{run: x, scripter: scripter, accounts: map[string]connector.Record{}, made: map[string]connector.Record{}, left: map[string]bool{}, groups: map[string]string{}}
+	x.script = &script{run: x, scripter: scripter, accounts: map[string]connector.Record{}, made: map[string]connector.Record{}, left: map[string]int{}, groups: map[string]string{}}
 	for _, c := range x.order {
 		if c.Outcome == "done" || c.Outcome == "unchanged" || c.Outcome == "waiting" || c.Outcome == "in-doubt" {
 			continue
@@ -59,7 +58,7 @@ func (e *Engine) Script(ctx context.Context, plan int64, each func(PutDown) erro
 			return err
 		}
 		if err != nil {
-			p.Why, x.script.left[c.ID] = err.Error(), true
+			p.Why, x.script.left[c.ID] = err.Error(), c.Number
 		}
 		if err := each(p); err != nil {
 			return err
@@ -103,8 +102,10 @@ func (s *script) about(ctx context.Context, c store.Change) (connector.Record, e
 }
 
 func (s *script) put(ctx context.Context, c store.Change) ([]connector.ChangeRecord, error) {
-	if i := slices.IndexFunc(c.Body.V.Needs, func(need string) bool { return s.left[need] }); i >= 0 {
-		return nil, fmt.Errorf("change %s, which it needs done first, is not here", c.Body.V.Needs[i])
+	for _, need := range c.Body.V.Needs {
+		if number, left := s.left[need]; left {
+			return nil, fmt.Errorf("change %d, which it needs done first, is not here", number)
+		}
 	}
 	if c.Body.V.Delivers != nil {
 		return nil, errors.New("secrets and letters are handed over by a run alone, and never stand in a file of changes")

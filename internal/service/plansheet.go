@@ -65,8 +65,11 @@ func (s *Service) ExportPlan(ctx context.Context, who access.Caller, id int64, k
 // script prepares what is left to be done of a plan as change records of LDIF (RFC 2849), for
 // directories alone.
 func (s *Service) script(ctx context.Context, who access.Caller, p store.Plan) (Export, error) {
-	if p.State == lifecycle.Running {
-		return Export{}, fault.New(fault.Conflict, fmt.Sprintf("plan %d is running", p.ID), "what is left of it would be done twice", "wait until its run is through, or halt it")
+	switch p.State {
+	case lifecycle.Running:
+		return Export{}, fault.New(fault.Conflict, fmt.Sprintf("plan %d is running", p.ID), "what is left of it would be done twice", "wait until its run is through, or halt it").Because("plan-state")
+	case lifecycle.Void:
+		return Export{}, fault.New(fault.Conflict, fmt.Sprintf("plan %d is void", p.ID), "nothing of it is to be done any more", "draft another, or take it as xlsx, csv or jsonl").Because("plan-state")
 	}
 	leave, err := s.place(ctx, s.exports, "exports")
 	if err != nil {

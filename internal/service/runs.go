@@ -5,7 +5,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"strings"
+	"sync"
+	"time"
 
 	"twinning/internal/access"
 	"twinning/internal/core/lifecycle"
@@ -197,11 +200,48 @@ func (s *Service) Run(ctx context.Context, id int64) (v RunView, err error) {
 			}
 		}
 	}
-	if v.Outcomes, err = s.Store.Counts(ctx, id, "outcome"); err != nil {
-		return v, err
-	}
-	v.Verified, err = s.Store.Counts(ctx, id, "verified")
+	v.Outcomes, v.Verified, err = s.tally(ctx, v.Run)
 	return v, err
+}
+
+// tally is what a run that is going on has come to, as it was counted last.
+type tally struct {
+	mu                 sync.Mutex
+	until              time.Time // it is counted anew from then on
+	outcomes, verified map[string]int
+}
+
+// restsFor is how many times as long as a tally takes it is not taken again: however many look
+// at a large run, counting its receipts takes next to nothing from it.
+const restsFor = 100
+
+// tally counts the receipts of a run by outcome and by what reading them back said: exactly
+// when it has ended; while it goes on, all who look share one count.
+func (s *Service) tally(ctx context.Context, r store.Run) (outcomes, verified map[string]int, err error) {
+	count := func() error {
+		if outcomes, err = s.Store.Counts(ctx, r.ID, "outcome"); err != nil {
+			return err
+		}
+		verified, err = s.Store.Counts(ctx, r.ID, "verified")
+		return err
+	}
+	if r.Ended != nil {
+		s.tallies.Delete(r.ID)
+		err = count()
+		return outcomes, verified, err
+	}
+	kept, _ := s.tallies.LoadOrStore(r.ID, &tally{})
+	t := kept.(*tally)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if start := time.Now(); !start.Before(t.until) {
+		if err := count(); err != nil {
+			return nil, nil, err
+		}
+		t.until = time.Now().Add(restsFor * time.Since(start))
+		t.outcomes, t.verified = outcomes, verified
+	}
+	return maps.Clone(t.outcomes), maps.Clone(t.verified), nil
 }
 
 // Halt asks a run to stop after the change it is at.

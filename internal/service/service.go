@@ -84,6 +84,7 @@ type Service struct {
 	previews  chan struct{} // and for each preview
 	shares    sync.Map      // and for each request, by the name of who asks
 	exports   chan struct{} // and for each file that is given out
+	tallies   sync.Map      // by run: the *tally of one that is going on
 	boot      string        // this process
 	mu        sync.Mutex
 	held      map[int64]bool    // tasks that this process is at
