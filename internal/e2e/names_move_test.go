@@ -128,7 +128,21 @@ func TestNamesMoveInADirectory(t *testing.T) {
 	r := newRig(t, "--lease 3s")
 	both := r.twins(directory.Config{}, tree)
 	server := both.run
-	m.drafted = func(plan string) { both.plays(plan) }
+	m.drafted = func(plan string) {
+		text := both.plays(plan)
+		account := r.scan(`SELECT min(account) FROM changes WHERE person = 'L000' AND plan_id = ` + plan)
+		lost := func(from, to string) {
+			require.Equal(t, to, r.scan(fmt.Sprintf(`UPDATE records SET native_id = '%s' WHERE native_id = '%s' RETURNING native_id`, to, from)))
+		}
+		lost(account, "nobody")
+		without := strings.Join(strings.Fields(strings.ReplaceAll(r.twinning(0, "plan", "export", plan, "--format", "ldif"), "\n#", "")), " ")
+		lost("nobody", account)
+		require.Contains(t, without, fmt.Sprintf("does not show account %q", account))
+		require.Contains(t, without, "with which it is done together or not at all, is not here", "nobody is left with half of a swap")
+		require.NotContains(t, without, "dn: uid=n0,")
+		require.NotContains(t, without, "dn: uid=n1,")
+		require.Equal(t, strings.Count(text, "\ndn: uid=n2,"), strings.Count(without, " dn: uid=n2,"))
+	}
 	r.write("secret", directory.Secret)
 	ca, err := os.ReadFile(server.CAFile)
 	require.NoError(t, err)

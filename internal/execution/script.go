@@ -1,6 +1,7 @@
 package execution
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -47,24 +48,52 @@ func (e *Engine) Script(ctx context.Context, plan int64, each func(PutDown) erro
 	if !ok {
 		return ErrNoScript
 	}
-	x.script = &script{run: x, scripter: scripter, accounts: map[string]connector.Record{}, made: map[string]connector.Record{}, left: map[string]int{}, groups: map[string]string{}}
-	for _, c := range x.order {
-		if c.Outcome == "done" || c.Outcome == "unchanged" || c.Outcome == "waiting" || c.Outcome == "in-doubt" {
-			continue
-		}
-		p := PutDown{Change: c}
-		p.Records, err = x.script.put(ctx, c)
-		if told := (*connector.Error)(nil); errors.As(err, &told) && (told.Kind == connector.Unreachable || told.Kind == connector.Denied || told.Kind == connector.Throttled || told.Kind == connector.Unanswered) || store.Away(err) || ctx.Err() != nil {
+	broken := map[string]PutDown{} // units, by the change of theirs that can't be put down: none is
+	var list []PutDown
+	for whole := false; !whole; {
+		if list, whole, err = x.putDown(ctx, scripter, broken); err != nil {
 			return err
 		}
-		if err != nil {
-			p.Why, x.script.left[c.ID] = err.Error(), c.Number
-		}
+	}
+	for _, p := range list {
 		if err := each(p); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// putDown puts a plan down without the units that are broken. It is not the whole of it where
+// it finds another: what stands already may rest on that.
+func (x *run) putDown(ctx context.Context, scripter connector.Scripter, broken map[string]PutDown) (list []PutDown, whole bool, err error) {
+	s := &script{run: x, scripter: scripter, accounts: map[string]connector.Record{}, made: map[string]connector.Record{}, left: map[string]int{}, groups: map[string]string{}}
+	x.script, whole = s, true
+	for _, c := range x.order {
+		if c.Outcome == "done" || c.Outcome == "unchanged" || c.Outcome == "waiting" || c.Outcome == "in-doubt" {
+			continue
+		}
+		unit := c.Body.V.Unit
+		p := PutDown{Change: c}
+		switch first, is := broken[unit]; {
+		case is && first.Change.Number == c.Number:
+			err = errors.New(first.Why)
+		case is:
+			err = fmt.Errorf("change %d, with which it is done together or not at all, is not here", first.Change.Number)
+		default:
+			p.Records, err = s.put(ctx, c)
+		}
+		if told := (*connector.Error)(nil); errors.As(err, &told) && (told.Kind == connector.Unreachable || told.Kind == connector.Denied || told.Kind == connector.Throttled || told.Kind == connector.Unanswered) || store.Away(err) || ctx.Err() != nil {
+			return nil, false, cmp.Or(err, ctx.Err())
+		}
+		if err != nil {
+			p.Records, p.Why, s.left[c.ID] = nil, err.Error(), c.Number
+			if _, is := broken[unit]; unit != "" && !is {
+				broken[unit], whole = p, false
+			}
+		}
+		list = append(list, p)
+	}
+	return list, whole, nil
 }
 
 // account is an account as it would be by now.
