@@ -337,7 +337,7 @@ func (h *asker) ran(p service.PlanView, watched bool) (seconds float64, err erro
 	defer cancel()
 	if watched {
 		for range 3 {
-			all.Go(func() { h.listen(watching, r.Task) })
+			all.Go(func() { h.reads(watching, fmt.Sprintf("tasks/%d/events", r.Task)) })
 			all.Go(func() { h.looks(watching, p.ID, r.ID) })
 		}
 	}
@@ -358,29 +358,20 @@ func (h *asker) ran(p service.PlanView, watched bool) (seconds float64, err erro
 // looks asks every two seconds what the console's page of a running plan asks: the plan, its run
 // and the changes on the screen.
 func (h *asker) looks(ctx context.Context, plan, run int64) {
-	for {
+	for ctx.Err() == nil {
 		for _, what := range []string{fmt.Sprintf("plans/%d", plan), fmt.Sprintf("runs/%d", run), fmt.Sprintf("plans/%d/changes?limit=100&count=true", plan)} {
-			r, err := http.NewRequestWithContext(ctx, http.MethodGet, h.address+"/v1/"+what, nil)
-			if err != nil {
-				return
-			}
-			r.Header.Set("Authorization", "Bearer "+h.token)
-			if answer, err := http.DefaultClient.Do(r); err == nil {
-				_, _ = io.Copy(io.Discard, answer.Body)
-				_ = answer.Body.Close()
-			}
+			h.reads(ctx, what)
 		}
 		select {
 		case <-ctx.Done():
-			return
 		case <-time.After(2 * time.Second):
 		}
 	}
 }
 
-// listen follows the events of a run's task.
-func (h *asker) listen(ctx context.Context, task int64) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%s/v1/tasks/%d/events", h.address, task), nil)
+// reads asks for something, and reads the answer to its end.
+func (h *asker) reads(ctx context.Context, what string) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, h.address+"/v1/"+what, nil)
 	if err != nil {
 		return
 	}

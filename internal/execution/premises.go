@@ -76,7 +76,7 @@ func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string,
 // merge adds what newer rosters say about keys and names to the facts.
 func merge(facts planning.Facts, premises []planning.Premise, since map[planning.Fact]string) {
 	for _, p := range premises {
-		if p.Kind == planning.KeyAlone || p.Kind == planning.NameNowhere || p.Kind == planning.MailAlone {
+		if p.Kind.OfRecords() {
 			fact := planning.Fact{Kind: p.Kind, Key: p.Key}
 			facts[fact] = since[fact]
 		}

@@ -5,6 +5,7 @@ import (
 	"container/heap"
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -109,6 +110,12 @@ func (x *run) emptyQueue() *queue {
 	return q
 }
 
+// over: an earlier run of the plan did the change, or it is in doubt and never sent again: a
+// human decides.
+func over(c store.Change) bool {
+	return slices.Contains([]string{"done", "unchanged", "waiting", "in-doubt"}, c.Outcome)
+}
+
 // fill sorts the changes into those with an outcome and those still to be done.
 func (q *queue) fill() {
 	for i := range q.order {
@@ -126,10 +133,8 @@ func (q *queue) fill() {
 			continue
 		case ok && r.Outcome != "":
 			q.count(c, r.Outcome)
-		case !ok && (c.Outcome == "done" || c.Outcome == "unchanged" || c.Outcome == "waiting"):
-			q.count(c, c.Outcome) // an earlier run of this plan did it
-		case !ok && c.Outcome == "in-doubt":
-			q.count(c, c.Outcome) // never sent again: a human decides
+		case !ok && over(c):
+			q.count(c, c.Outcome)
 		default:
 			todo = append(todo, i)
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 
 	"twinning/internal/connector"
 	"twinning/internal/core/planning"
@@ -29,10 +30,10 @@ type PutDown struct {
 type script struct {
 	*run
 	scripter connector.Scripter
-	accounts map[string]connector.Record // by id
-	made     map[string]connector.Record // by the change that makes it
+	accounts map[string]connector.Record // by id, or by the change that makes it
+	making   map[string]string           // of changes of an account that is made here: the one that makes it
 	left     map[string]int              // numbers of the changes that can't be put down, by their ids
-	groups   map[string]string           // those that would be made, by normalised name
+	coming   map[string]string           // ids of the groups that would be made, by normalised name
 }
 
 // Script puts down what is left to be done of a plan, in the order of its changes, without
@@ -66,10 +67,10 @@ func (e *Engine) Script(ctx context.Context, plan int64, each func(PutDown) erro
 // putDown puts a plan down without the units that are broken. It is not the whole of it where
 // it finds another: what stands already may rest on that.
 func (x *run) putDown(ctx context.Context, scripter connector.Scripter, broken map[string]PutDown) (list []PutDown, whole bool, err error) {
-	s := &script{run: x, scripter: scripter, accounts: map[string]connector.Record{}, made: map[string]connector.Record{}, left: map[string]int{}, groups: map[string]string{}}
+	s := &script{run: x, scripter: scripter, accounts: map[string]connector.Record{}, making: map[string]string{}, left: map[string]int{}, coming: map[string]string{}}
 	x.script, whole = s, true
 	for _, c := range x.order {
-		if c.Outcome == "done" || c.Outcome == "unchanged" || c.Outcome == "waiting" || c.Outcome == "in-doubt" {
+		if over(c) {
 			continue
 		}
 		unit := c.Body.V.Unit
@@ -82,7 +83,7 @@ func (x *run) putDown(ctx context.Context, scripter connector.Scripter, broken m
 		default:
 			p.Records, err = s.put(ctx, c)
 		}
-		if told := (*connector.Error)(nil); errors.As(err, &told) && (told.Kind == connector.Unreachable || told.Kind == connector.Denied || told.Kind == connector.Throttled || told.Kind == connector.Unanswered) || store.Away(err) || ctx.Err() != nil {
+		if slices.Contains(silent, connector.KindOf(err)) || store.Away(err) || ctx.Err() != nil {
 			return nil, false, cmp.Or(err, ctx.Err())
 		}
 		if err != nil {
@@ -95,6 +96,9 @@ func (x *run) putDown(ctx context.Context, scripter connector.Scripter, broken m
 	}
 	return list, whole, nil
 }
+
+// silent are the kinds of error by which a system says nothing about any change.
+var silent = []connector.Kind{connector.Unreachable, connector.Denied, connector.Throttled, connector.Unanswered}
 
 // account is an account as it would be by now.
 func (s *script) account(ctx context.Context, id string) (connector.Record, error) {
@@ -117,17 +121,22 @@ func (s *script) account(ctx context.Context, id string) (connector.Record, erro
 	return connector.Record{ID: r.ID, Values: values}, nil
 }
 
-// about is the account that a change is about.
-func (s *script) about(ctx context.Context, c store.Change) (connector.Record, error) {
-	if c.Account != "" {
-		return s.account(ctx, c.Account)
+// about is the place among the accounts of the one that a change is about.
+func (s *script) about(c store.Change) (string, error) {
+	switch {
+	case c.Account != "":
+		return c.Account, nil
+	case c.Verb == planning.Create:
+		s.making[c.ID] = c.ID
+		return c.ID, nil
 	}
 	for _, need := range c.Body.V.Needs {
-		if made, ok := s.made[need]; ok {
-			return made, nil
+		if create := s.making[need]; create != "" {
+			s.making[c.ID] = create
+			return create, nil
 		}
 	}
-	return connector.Record{}, errors.New("its account was made by an earlier run: the next plan goes on from there")
+	return "", errors.New("its account was made by an earlier run: the next plan goes on from there")
 }
 
 func (s *script) put(ctx context.Context, c store.Change) ([]connector.ChangeRecord, error) {
@@ -139,9 +148,13 @@ func (s *script) put(ctx context.Context, c store.Change) ([]connector.ChangeRec
 	if c.Body.V.Delivers != nil {
 		return nil, errors.New("secrets and letters are handed over by a run alone, and never stand in a file of changes")
 	}
+	account, err := s.about(c)
+	if err != nil {
+		return nil, err
+	}
 	var w connector.Write
 	if c.Verb != planning.Create {
-		rec, err := s.about(ctx, c)
+		rec, err := s.account(ctx, account)
 		if err != nil {
 			return nil, err
 		}
@@ -154,7 +167,6 @@ func (s *script) put(ctx context.Context, c store.Change) ([]connector.ChangeRec
 	if s.byGroups(c) {
 		return s.memberships(ctx, c, *w.Record)
 	}
-	var err error
 	if w.Edits, err = s.nativeEditsOf(ctx, c, w.Record); err != nil {
 		return nil, err
 	}
@@ -162,25 +174,16 @@ func (s *script) put(ctx context.Context, c store.Change) ([]connector.ChangeRec
 	if err != nil {
 		return nil, err
 	}
-	if c.Account != "" {
-		s.accounts[c.Account] = after
-	} else {
-		s.made[c.ID] = after
-		for _, need := range c.Body.V.Needs { // it is another change of an account that is made here
-			if _, ok := s.made[need]; ok {
-				s.made[need] = after
-			}
-		}
-	}
+	s.accounts[account] = after
 	return list, nil
 }
 
 func (s *script) memberships(ctx context.Context, c store.Change, who connector.Record) (list []connector.ChangeRecord, err error) {
-	s.run.groups.mu.Lock()
-	defer s.run.groups.mu.Unlock()
+	s.groups.mu.Lock()
+	defer s.groups.mu.Unlock()
 	for _, p := range s.passages(c) {
 		key := record.Normal(record.Text, p.group)
-		id, made := s.groups[key]
+		id, made := s.coming[key]
 		if !made {
 			if id, err = s.groupID(ctx, p.group); err != nil {
 				return nil, err
@@ -191,7 +194,7 @@ func (s *script) memberships(ctx context.Context, c store.Change, who connector.
 		}
 		var rec connector.ChangeRecord
 		if id == "" {
-			s.groups[key], rec, err = s.scripter.ScriptGroup(p.group, who)
+			s.coming[key], rec, err = s.scripter.ScriptGroup(p.group, who)
 		} else {
 			rec, err = s.scripter.ScriptMember(ctx, who, connector.Passage{Group: id, Made: made, In: p.in, Owns: p.owns})
 		}

@@ -27,7 +27,7 @@ func (q *queue) goAhead() string {
 		case q.params.Wave != "":
 		case ok && r.Outcome != "": // by this very run, before it was taken over
 			todo[c.Wave] = true
-		case c.Outcome != "done" && c.Outcome != "unchanged" && c.Outcome != "waiting" && c.Outcome != "in-doubt":
+		case !over(c):
 			todo[c.Wave] = true
 		}
 	}

@@ -61,13 +61,9 @@ func (s *Service) StartDraft(ctx context.Context, who access.Caller, lane string
 	if err != nil {
 		return v, nil, err
 	}
-	var verbs map[string]int
-	if err := json.Unmarshal(r.Changes, &verbs); err != nil {
+	all, err := changesOf(r)
+	if err != nil {
 		return v, nil, err
-	}
-	all := 0
-	for _, n := range verbs {
-		all += n
 	}
 	wanted := drafting{Reconciliation: r.ID, Selection: which}
 	if all < s.DraftOver {
@@ -79,6 +75,16 @@ func (s *Service) StartDraft(ctx context.Context, who access.Caller, lane string
 	}
 	t, err = s.queueDraft(ctx, who, l, wanted)
 	return v, t, err
+}
+
+// changesOf is how many changes a result has.
+func changesOf(r store.Reconciliation) (n int, err error) {
+	var verbs map[string]int
+	err = json.Unmarshal(r.Changes, &verbs)
+	for _, of := range verbs {
+		n += of
+	}
+	return n, err
 }
 
 func (s *Service) queueDraft(ctx context.Context, who access.Caller, l store.Lane, wanted drafting) (t *store.Task, err error) {
@@ -184,12 +190,9 @@ func (s *Service) notRunning(ctx context.Context, l store.Lane) error {
 
 // chosen are the changes that a plan is to be made of, of the result or as they are asked for.
 func (s *Service) chosen(ctx context.Context, l store.Lane, r store.Reconciliation, wanted drafting) (chosen []store.Change, refused []store.Refusal, origin store.Origin, err error) {
-	if wanted.Asked != nil { // it may be in a hurry: what runs now makes way between two changes
+	if wanted.Asked != nil {
 		chosen, refused, err = s.draftAsked(ctx, l, r, wanted.Asked)
 		return chosen, refused, wanted.Asked.Origin, err
-	}
-	if err := s.notRunning(ctx, l); err != nil {
-		return nil, nil, origin, err
 	}
 	all, err := s.Store.DraftedChanges(ctx, r.ID)
 	if err != nil {
@@ -213,73 +216,85 @@ func (s *Service) chosen(ctx context.Context, l store.Lane, r store.Reconciliati
 }
 
 func (s *Service) draft(ctx context.Context, by string, l store.Lane, r store.Reconciliation, wanted drafting, task drafter) (id int64, fallen []Fallen, err error) {
-	rows := 0
-	err = s.Store.InTx(ctx, func(tx *store.Store) error {
-		laid, err := s.lay(ctx, tx, by, l, r, wanted)
-		if err != nil {
+	all, err := changesOf(r)
+	if err != nil {
+		return 0, nil, err
+	}
+	if wanted.Asked == nil { // what is asked for may be in a hurry: what runs now makes way between two changes
+		if err := s.notRunning(ctx, l); err != nil {
+			return 0, nil, err
+		}
+	}
+	whole := wanted.Asked == nil && wanted.Selection.all() && all > 0
+	var d drafted
+	if !whole {
+		if d, err = s.drafts(ctx, by, l, r, wanted, task); err != nil {
+			return 0, nil, err
+		}
+	}
+	err = s.Store.InTx(ctx, func(tx *store.Store) (err error) {
+		var laid *store.Laid
+		if whole { // most of the time nothing has fallen: all is written while that is looked at, outside of the transaction
+			laid = tx.LayPlan(ctx, l.ID, r.ID, by)
+			defer laid.Drop()
+			if d, err = s.drafts(ctx, by, l, r, wanted, task); err != nil {
+				return err
+			}
+		}
+		if id, err = tx.AddPlan(ctx, laid, d.plan, d.changes, d.refused); errors.Is(err, store.ErrChanged) {
+			return reconciledSince(l)
+		} else if err != nil {
 			return err
 		}
-		defer laid.Drop()
-		id, rows, fallen, err = s.drafted(ctx, tx, laid, by, l, r, wanted, task)
-		return err
+		if err := task.link(ctx, tx, id); err != nil {
+			return err
+		}
+		origin := d.plan.Origin.V
+		return tx.Audit(ctx, by, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": l.Name, "changes": fmt.Sprint(len(d.changes) - d.plan.SetAside), "left out": fmt.Sprint(len(d.fallen) + len(d.refused)), "asked": string(origin.Kind), "reason": origin.Reason})
 	})
 	if err != nil {
 		return 0, nil, err
 	}
-	if store.Long(rows) {
+	if store.Long(len(d.changes)) {
 		err = s.furnishLater(context.WithoutCancel(ctx), by, fmt.Sprintf("plan %d", id), furnishing{Changes: true})
 	}
-	return id, fallen, err
+	return id, d.fallen, err
 }
 
-// lay has all changes of a result written down as a plan while they are looked at, where all
-// are wanted: most of the time nothing has fallen. nil is that it is not worth it.
-func (s *Service) lay(ctx context.Context, tx *store.Store, by string, l store.Lane, r store.Reconciliation, wanted drafting) (*store.Laid, error) {
-	if wanted.Asked != nil || !wanted.Selection.all() || string(r.Changes) == "{}" {
-		return nil, nil
-	}
-	if err := s.notRunning(ctx, l); err != nil {
-		return nil, err
-	}
-	return tx.LayPlan(ctx, l.ID, r.ID, by), nil
+// drafted is a plan that is yet to be kept.
+type drafted struct {
+	plan    store.Plan
+	changes []store.Change
+	refused []store.Refusal
+	fallen  []Fallen
 }
 
-// drafted looks at the changes and keeps those that stand, in a transaction in which nothing
-// else may be done while they are laid: all else is asked outside of it.
-func (s *Service) drafted(ctx context.Context, tx *store.Store, laid *store.Laid, by string, l store.Lane, r store.Reconciliation, wanted drafting, task drafter) (id int64, rows int, fallen []Fallen, err error) {
+// drafts looks at the changes that are wanted, and makes a plan of those that stand.
+func (s *Service) drafts(ctx context.Context, by string, l store.Lane, r store.Reconciliation, wanted drafting, task drafter) (d drafted, err error) {
+	d.plan = store.Plan{LaneID: l.ID, Reconciliation: r.ID, By: by}
 	chosen, refused, origin, err := s.chosen(ctx, l, r, wanted)
 	if err != nil {
-		return 0, 0, nil, err
+		return d, err
 	}
+	d.refused, d.plan.Origin.V = refused, origin
 	rules, err := s.charterOf(ctx, l, r)
 	if err != nil {
-		return 0, 0, nil, err
+		return d, err
 	}
 	fell, err := s.engine.Fallen(ctx, l, store.Plan{}, r, rules, chosen, false, task.progress)
 	if err != nil {
-		return 0, 0, nil, err
+		return d, err
 	}
-	fallen = fallenOf(chosen, fell)
-	if chosen = standing(chosen, fell); len(chosen) == 0 {
-		return 0, 0, nil, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(fallen), fallen[0].Verb, fallen[0].Label, fallen[0].Reason), "reconcile again: twinning reconcile "+l.Name).Because("nothing-to-do")
+	d.fallen = fallenOf(chosen, fell)
+	if d.changes = standing(chosen, fell); len(d.changes) == 0 {
+		first := d.fallen[0]
+		return d, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(d.fallen), first.Verb, first.Label, first.Reason), "reconcile again: twinning reconcile "+l.Name).Because("nothing-to-do")
 	}
-	p := store.Plan{LaneID: l.ID, Reconciliation: r.ID, By: by}
-	p.Origin.V = origin
-	if p.Lowered.V, err = s.lowered(ctx, l, rules); err != nil {
-		return 0, 0, nil, err
+	if d.plan.Lowered.V, err = s.lowered(ctx, l, rules); err != nil {
+		return d, err
 	}
-	if err := s.fill(ctx, l, r, rules, &p, chosen); err != nil {
-		return 0, 0, nil, err
-	}
-	if id, err = tx.AddPlan(ctx, laid, p, chosen, refused); errors.Is(err, store.ErrChanged) {
-		return 0, 0, nil, reconciledSince(l)
-	} else if err != nil {
-		return 0, 0, nil, err
-	}
-	if err := task.link(ctx, tx, id); err != nil {
-		return 0, 0, nil, err
-	}
-	return id, len(chosen), fallen, tx.Audit(ctx, by, "plan.draft", fmt.Sprintf("plan %d", id), map[string]string{"lane": l.Name, "changes": fmt.Sprint(len(chosen) - p.SetAside), "left out": fmt.Sprint(len(fallen) + len(refused)), "asked": string(origin.Kind), "reason": origin.Reason})
+	err = s.fill(ctx, l, r, rules, &d.plan, d.changes)
+	return d, err
 }
 
 // plansCompared is of how many plans before what is usual is told.

@@ -89,14 +89,12 @@ func (s *Service) script(ctx context.Context, who access.Caller, p store.Plan) (
 			return ldif.Comment(&body, about, "is not here: "+cmp.Or(c.Why, "there is nothing to write"))
 		}
 		written++
-		for i, rec := range c.Records {
-			comments := []string{about}
-			if i > 0 {
-				comments = nil
-			}
+		comments := []string{about} // above its first record
+		for _, rec := range c.Records {
 			if err := ldif.WriteChange(&body, rec, comments...); err != nil {
 				return err
 			}
+			comments = nil
 		}
 		return nil
 	})

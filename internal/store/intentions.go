@@ -99,7 +99,7 @@ type IntentionDay struct {
 // to another, both included; "" is no bound.
 func (s *Store) IntentionDays(ctx context.Context, lane int64, from, to string) (list []IntentionDay, err error) {
 	return list, s.list(ctx, &list, `SELECT to_char(due, 'YYYY-MM-DD') AS due, verb, count(*) AS count FROM intentions
-		WHERE lane_id = $1 AND cancelled = '' AND ($2 = '' OR due >= $2::text::date) AND ($3 = '' OR due <= $3::text::date) GROUP BY 1, 2 ORDER BY 1, 2`, lane, from, to)
+		WHERE lane_id = $1 AND cancelled = '' AND due >= coalesce(nullif($2::text, '')::date, '-infinity') AND due <= coalesce(nullif($3::text, '')::date, 'infinity') GROUP BY 1, 2 ORDER BY 1, 2`, lane, from, to)
 }
 
 // IntentionSpan is the first and the last day on which anything is to be done, "" where nothing is.

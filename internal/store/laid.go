@@ -40,10 +40,8 @@ func (s *Store) LayPlan(ctx context.Context, lane, reconciliation int64, by stri
 
 // Drop waits until nothing is written any more.
 func (l *Laid) Drop() {
-	if l != nil {
-		l.stop()
-		l.writing.Wait()
-	}
+	l.stop()
+	l.writing.Wait()
 }
 
 // AddPlan keeps a draft with its changes in their order, and what was asked for and is not
@@ -94,16 +92,19 @@ func (s *Store) AddPlan(ctx context.Context, laid *Laid, p Plan, changes []Chang
 		if _, err := tx.Exec(ctx, `DELETE FROM changes WHERE plan_id = $1`, id); err != nil { // what was laid, and does not all stand
 			return err
 		}
-		numbers, aside := make([]int, len(changes)), make([]string, len(changes))
+		numbers := make([]int, len(changes))
 		for i, c := range changes {
-			numbers[i], aside[i] = c.Number, c.SetAside
+			numbers[i] = c.Number
 		}
-		added, err := tx.Exec(ctx, `INSERT INTO changes (plan_id, number, change, wave, verb, person, account, label, body, words, class, department, set_aside)
-			SELECT $1, n.place - 1, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, c.words, c.class, c.department, n.aside FROM unnest($3::int[], $4::text[]) WITH ORDINALITY AS n(number, aside, place) JOIN changes c ON c.reconciliation_id = $2 AND c.number = n.number ORDER BY n.place`, id, p.Reconciliation, numbers, aside)
-		if err == nil && added.RowsAffected() != int64(len(changes)) {
-			err = ErrChanged
+		added, err := tx.Exec(ctx, `INSERT INTO changes (plan_id, number, change, wave, verb, person, account, label, body, words, class, department)
+			SELECT $1, n.place - 1, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, c.words, c.class, c.department FROM unnest($3::int[]) WITH ORDINALITY AS n(number, place) JOIN changes c ON c.reconciliation_id = $2 AND c.number = n.number ORDER BY n.place`, id, p.Reconciliation, numbers)
+		if err != nil {
+			return err
 		}
-		return err
+		if added.RowsAffected() != int64(len(changes)) {
+			return ErrChanged
+		}
+		return setAsides(ctx, tx, id, changes)
 	})
 }
 
@@ -113,13 +114,13 @@ func newPlan(ctx context.Context, tx bare, lane, reconciliation int64, by string
 		lane, reconciliation, lifecycle.Draft, by).Scan(&id)
 }
 
-// setAsides notes which changes of a plan humans have set aside.
+// setAsides notes which changes of a plan humans have set aside; they are in its order.
 func setAsides(ctx context.Context, tx bare, plan int64, changes []Change) error {
 	var numbers []int
 	var why []string
-	for _, c := range changes {
+	for i, c := range changes {
 		if c.SetAside != "" {
-			numbers, why = append(numbers, c.Number), append(why, c.SetAside)
+			numbers, why = append(numbers, i), append(why, c.SetAside)
 		}
 	}
 	if len(numbers) == 0 {

@@ -86,7 +86,7 @@ func factArgs(g Ground, premises []planning.Premise) []any {
 	kinds, keys, asked := make([]string, 0, len(premises)), make([]string, 0, len(premises)), make(map[planning.Fact]bool, len(premises))
 	for _, p := range premises {
 		fact := planning.Fact{Kind: p.Kind, Key: p.Key}
-		if asked[fact] || p.Kind == planning.KeyAlone || p.Kind == planning.NameNowhere || p.Kind == planning.MailAlone {
+		if asked[fact] || p.Kind.OfRecords() {
 			continue
 		}
 		asked[fact] = true

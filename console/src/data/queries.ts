@@ -25,7 +25,6 @@ export const useLanes = () => useQuery({ queryKey: keys.lanes, queryFn: () => as
 export const useLane = (lane: string) =>
   useQuery({
     queryKey: keys.lane(lane),
-    enabled: lane !== "",
     queryFn: () => ask(api.GET("/lanes/{lane}", { params: { path: { lane } } })),
     refetchInterval: 5000,
   });
@@ -36,6 +35,17 @@ export const useSystem = (system: string) =>
     enabled: system !== "",
     queryFn: () => ask(api.GET("/systems/{system}", { params: { path: { system } } })),
     refetchInterval: 5000,
+  });
+/** The kind of a lane's downstream, which never changes. */
+export const useKindBelow = (lane: string) =>
+  useQuery({
+    queryKey: ["kind below", lane],
+    enabled: lane !== "",
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: async () => {
+      const { downstream } = await ask(api.GET("/lanes/{lane}", { params: { path: { lane } } }));
+      return (await ask(api.GET("/systems/{system}", { params: { path: { system: downstream } } }))).kind;
+    },
   });
 export const usePlan = (plan: number) =>
   useQuery({

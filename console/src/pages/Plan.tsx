@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, ask, type Change, decideBySheet, type Plan, type Schemas } from "../data/client";
-import { useAct, useChanges, useLane, useMay, useMe, usePlan, useRun, useSystem, useTask } from "../data/queries";
+import { useAct, useChanges, useKindBelow, useMay, useMe, usePlan, useRun, useTask } from "../data/queries";
 import { Edits, harmful, Outcome, ReceiptOf, Verb } from "../ui/change";
 import { Confirm } from "../ui/confirm";
 import { DropFile } from "../ui/dropfile";
@@ -21,8 +21,7 @@ export function PlanPage() {
   const task = useTask(run.data && !run.data.ended ? run.data.task : undefined);
   const [check, setCheck] = useState<number>();
   const checking = useTask(check);
-  const lane = useLane(plan.data?.lane ?? "");
-  const ldap = useSystem(lane.data?.downstream ?? "").data?.kind === "ldap";
+  const ldap = useKindBelow(plan.data?.lane ?? "").data === "ldap";
   const [verb, setVerb] = useState("");
   const [outcome, setOutcome] = useState("");
   const [q, setQ] = useState("");

@@ -33,6 +33,9 @@ const (
 	CharterUsed  PremiseKind = "charter"    // version: the charter in force
 )
 
+// OfRecords: how it stands is told by records that came or changed alone, and is asked of them.
+func (k PremiseKind) OfRecords() bool { return k == KeyAlone || k == NameNowhere || k == MailAlone }
+
 // Premise is one thing that a change rests on.
 type Premise struct {
 	Kind    PremiseKind `json:"kind"`

@@ -2,6 +2,7 @@ package ldif
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -16,19 +17,23 @@ import (
 )
 
 // WriteChange writes one change record, after a blank line; comments are lines that stand
-// above it. Only its first says version, which is the caller's.
+// above it. The line of the version is the caller's, before the first.
 func WriteChange(w io.Writer, c Change, comments ...string) error {
-	out := bufio.NewWriter(w)
-	_ = out.WriteByte('\n') // an error stays with the writer, and Flush returns it
-	if err := Comment(out, comments...); err != nil {
-		return err
-	}
-	lines := [][2]string{{"dn", c.DN}, {"changetype", c.Type}}
+	var out bytes.Buffer
+	out.WriteByte('\n')
+	err := Comment(&out, comments...)
 	put := func(name string, values ...string) {
+		if err == nil && !described.MatchString(name) {
+			err = fmt.Errorf("%q can't be the name of an attribute in LDIF", name)
+		}
 		for _, v := range values {
-			lines = append(lines, [2]string{name, v})
+			if err == nil {
+				err = WriteLine(&out, name, v)
+			}
 		}
 	}
+	put("dn", c.DN)
+	put("changetype", c.Type)
 	switch c.Type {
 	case "add":
 		put("objectClass", c.Attributes["objectClass"]...)
@@ -41,7 +46,7 @@ func WriteChange(w io.Writer, c Change, comments ...string) error {
 		for _, m := range c.Mods {
 			put(m.Op, m.Attribute)
 			put(m.Attribute, m.Values...)
-			put("-", "")
+			out.WriteString("-\n")
 		}
 	case "modrdn":
 		put("newrdn", c.NewRDN)
@@ -50,19 +55,11 @@ func WriteChange(w io.Writer, c Change, comments ...string) error {
 			put("newsuperior", c.NewParent)
 		}
 	}
-	for _, line := range lines {
-		if line[0] == "-" {
-			_, _ = out.WriteString("-\n") // as above
-			continue
-		}
-		if !described.MatchString(line[0]) {
-			return fmt.Errorf("%q can't be the name of an attribute in LDIF", line[0])
-		}
-		if err := WriteLine(out, line[0], line[1]); err != nil {
-			return err
-		}
+	if err != nil {
+		return err
 	}
-	return out.Flush()
+	_, err = w.Write(out.Bytes())
+	return err
 }
 
 // Comment writes lines that stand for people alone, each broken at blanks where it is long.
