@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+
 	"twinning/internal/core/charter"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
