@@ -77,15 +77,23 @@ func (b binder) field(s ast.SelectExpr) (evaluator, bool) {
 		return b.otherField(s)
 	}
 	side, name := s.Operand().AsIdent(), s.FieldName()
-	read := columnReader(b.roster(side), name)
+	read := columnReader(b.roster(side), side, name)
 	row := func(_, account int) int { return account }
 	if side == "person" {
 		row = func(person, _ int) int { return person }
 	}
 	if s.IsTestOnly() {
-		return func(p, a int) Value { return boolValue(!read(row(p, a)).Blank()) }, true
+		return func(p, a int) Value { return present(read(row(p, a))) }, true
 	}
 	return func(p, a int) Value { return read(row(p, a)) }, true
+}
+
+// present is whether a value is there; several are.
+func present(v Value) Value {
+	if v.kind == fault && !v.some {
+		return v
+	}
+	return boolValue(v.some || !v.Blank())
 }
 
 func (s Scope) roster(side string) *record.Roster {
@@ -95,27 +103,34 @@ func (s Scope) roster(side string) *record.Roster {
 	return s.Accounts
 }
 
-// columnReader reads one attribute as a value.
-func columnReader(r *record.Roster, name string) func(row int) Value {
+// columnReader reads one attribute of a side as a value. No record (row -1) carries none;
+// of a record, an attribute without a column and one with several values are undecided.
+func columnReader(r *record.Roster, side, name string) func(row int) Value {
 	var column *record.Column
 	if r != nil {
 		column = r.Column(name)
 	}
 	kind := record.KindOf(name)
+	unread := undecided(side+"."+name, "is not read")
 	return func(row int) Value {
-		if kind.Multi() {
-			if column == nil || row < 0 {
-				return listValue(nil)
-			}
+		switch {
+		case row < 0 && kind.Multi():
+			return listValue(nil)
+		case row < 0:
+			return Value{}
+		case column == nil:
+			return unread
+		case kind.Multi():
 			return listValue(column.Values(row))
 		}
-		cell := ""
-		if column != nil && row >= 0 {
-			cell = column.Cell(row)
-		}
+		cell := column.Cell(row)
 		switch {
 		case cell == "":
 			return Value{}
+		case len(r.Several(row, name)) > 0:
+			v := undecided(side+"."+name, "has several values")
+			v.some = true
+			return v
 		case kind == record.Bool:
 			return boolValue(cell == "true")
 		}

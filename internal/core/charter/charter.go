@@ -129,7 +129,8 @@ type AttributeRule struct {
 	// matches as a whole; with All, whatever the rule does not want.
 	All  bool
 	Ours *regexp.Regexp
-	Line int
+	Line int    // for messages alone
+	Path string // in the document: which rule it is
 }
 
 // EmailRule says which address is an account's primary one.
@@ -362,6 +363,9 @@ func (c *Charter) Lanes() map[string][]string {
 	}
 	return lanes
 }
+
+// Expressions lists all that the charter reads records by.
+func (c *Charter) Expressions() []*Expr { return c.exprs() }
 
 func (c *Charter) exprs() []*Expr {
 	out := []*Expr{c.People, c.Accounts, c.Admins, c.Owns, c.Mark}

@@ -101,15 +101,11 @@ func (r *reader) readClasses(n document.Node) {
 
 // EveryRule visits the rules of all classes, each once.
 func (c *Charter) EveryRule(visit func(AttributeRule)) {
-	type place struct {
-		attribute string
-		line      int
-	}
-	met := map[place]bool{}
+	met := map[string]bool{}
 	for _, class := range c.Everybody() {
 		for _, r := range class.Rules {
-			if at := (place{r.Attribute, r.Line}); !met[at] {
-				met[at] = true
+			if !met[r.Path] {
+				met[r.Path] = true
 				visit(r)
 			}
 		}
@@ -129,11 +125,11 @@ func (c *Charter) everyEmail(visit func(*EmailRule)) {
 
 // EveryGroup lists what the classes say of groups, each once.
 func (c *Charter) EveryGroup() (list []GroupRule) {
-	met := map[int]bool{}
+	met := map[string]bool{}
 	for _, class := range c.Everybody() {
 		for _, g := range class.Groups {
-			if !met[g.Line] {
-				met[g.Line] = true
+			if !met[g.Path] {
+				met[g.Path] = true
 				list = append(list, g)
 			}
 		}

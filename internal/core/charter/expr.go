@@ -31,7 +31,8 @@ const (
 // Expr is one checked expression of a charter.
 type Expr struct {
 	Source    string
-	Line      int
+	Line      int      // for messages alone
+	Path      string   // in the document: which expression it is
 	attribute string   // set when the expression is a plain person.X or account.X
 	person    []string // attributes read, sorted
 	account   []string
@@ -158,7 +159,7 @@ func (c *compiler) compile(n document.Node, w want, sides ...string) *Expr {
 		c.report(n, src, issues.Errors())
 		return nil
 	}
-	e := &Expr{Source: src, Line: line, compiler: c, root: checked.NativeRep().Expr(), info: checked.NativeRep().SourceInfo()}
+	e := &Expr{Source: src, Line: line, Path: n.Path(), compiler: c, root: checked.NativeRep().Expr(), info: checked.NativeRep().SourceInfo()}
 	if !suits(checked.OutputType(), w) {
 		n.Problem("the expression gives %s, expected %s", plain(checked.OutputType()), w)
 		return nil

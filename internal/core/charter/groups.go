@@ -17,7 +17,8 @@ type GroupRule struct {
 	After []string // attributes that an account holds before
 	Make  bool     // one that is not there is made with its first member
 	Seats int      // accounts that may be in each; 0: any number
-	Line  int
+	Line  int      // for messages alone
+	Path  string   // in the document: which rule it is
 }
 
 func (r *reader) readGroups(n document.Node) (list []GroupRule) {
@@ -25,6 +26,7 @@ func (r *reader) readGroups(n document.Node) (list []GroupRule) {
 		f := item.Declared(Keys)
 		rule := GroupRule{All: f["manage"].Word(Keys, "groups[].manage") == "all", Make: f["create"].Bool()}
 		rule.Line, _ = item.Place()
+		rule.Path = item.Path()
 		names := []document.Node{f["enrol"]}
 		if f["enrol"].IsList() {
 			names = f["enrol"].Items()

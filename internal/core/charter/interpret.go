@@ -19,19 +19,23 @@ func (e *Expr) interpreted(s Scope) evaluator {
 		if e.compiler.stopped.Load() {
 			panic(ErrStopped)
 		}
+		open := "" // the last attribute read that is undecided
 		out, _, err := e.program.Eval(map[string]any{
-			"person":  &row{s.People, person, "person"},
-			"account": &row{s.Accounts, account, "account"},
+			"person":  &row{s.People, person, "person", &open},
+			"account": &row{s.Accounts, account, "account", &open},
 			"today":   s.Today,
-			theLane:   &laneObject{s, person},
+			theLane:   &laneObject{s, person, &open},
 		})
 		if err != nil {
 			if strings.Contains(err.Error(), "cost limit exceeded") {
 				err = budget.Cost.Over(1<<62, "the work of this expression for one record")
 			}
-			return faultValue(err.Error())
+			return Value{kind: fault, str: err.Error(), open: open}
 		}
 		v := fromCEL(out)
+		if v.kind == fault {
+			v.open = open
+		}
 		if err := budget.Values.Over(int64(len(v.items)), "a list that the expression makes"); err != nil {
 			return faultValue(err.Error())
 		}
@@ -47,6 +51,16 @@ type row struct {
 	roster *record.Roster
 	at     int
 	side   string
+	open   *string // is told which attribute is undecided
+}
+
+// read is the value of an attribute.
+func (r *row) read(name string) Value {
+	v := columnReader(r.roster, r.side, name)(r.at)
+	if v.open != "" {
+		*r.open = v.open
+	}
+	return v
 }
 
 func (r *row) Get(index ref.Val) ref.Val {
@@ -54,7 +68,7 @@ func (r *row) Get(index ref.Val) ref.Val {
 	if !ok {
 		return types.MaybeNoSuchOverloadErr(index)
 	}
-	return toCEL(columnReader(r.roster, string(name))(r.at))
+	return toCEL(r.read(string(name)))
 }
 
 func (r *row) IsSet(field ref.Val) ref.Val {
@@ -62,7 +76,7 @@ func (r *row) IsSet(field ref.Val) ref.Val {
 	if !ok {
 		return types.MaybeNoSuchOverloadErr(field)
 	}
-	return types.Bool(!columnReader(r.roster, string(name))(r.at).Blank())
+	return toCEL(present(r.read(string(name))))
 }
 
 func (r *row) ConvertToNative(t reflect.Type) (any, error) {

@@ -56,7 +56,7 @@ func others() []cel.EnvOption {
 }
 
 func (l *laneObject) accountOf(person string) (*row, string) {
-	return &row{l.Accounts, l.Scope.accountOf(person), "account"}, ""
+	return &row{l.Accounts, l.Scope.accountOf(person), "account", l.open}, ""
 }
 
 func (l *laneObject) accountIn(lane string) (*row, string) {
@@ -64,7 +64,7 @@ func (l *laneObject) accountIn(lane string) (*row, string) {
 	if !known {
 		return nil, unknownLane(lane)
 	}
-	return &row{there.Accounts, l.elsewhere(there, l.person), "account"}, ""
+	return &row{there.Accounts, l.elsewhere(there, l.person), "account", l.open}, ""
 }
 
 func unknownLane(lane string) string {
@@ -103,7 +103,7 @@ func (b binder) otherField(s ast.SelectExpr) (evaluator, bool) {
 	}
 	held := func(v Value) Value {
 		if s.IsTestOnly() {
-			return boolValue(!v.Blank())
+			return present(v)
 		}
 		return v
 	}
@@ -113,14 +113,14 @@ func (b binder) otherField(s ast.SelectExpr) (evaluator, bool) {
 		if !known {
 			return func(int, int) Value { return faultValue(unknownLane(lane)) }, true
 		}
-		read := columnReader(there.Accounts, s.FieldName())
+		read := columnReader(there.Accounts, "account", s.FieldName())
 		return func(p, _ int) Value { return held(read(b.elsewhere(there, p))) }, true
 	}
 	id, ok := b.build(arg)
 	if !ok {
 		return nil, false
 	}
-	read, what := columnReader(b.Accounts, s.FieldName()), name(arg)
+	read, what := columnReader(b.Accounts, "account", s.FieldName()), name(arg)
 	return func(p, a int) Value {
 		v := id(p, a).need(what)
 		if v.kind != text {
@@ -134,6 +134,7 @@ func (b binder) otherField(s ast.SelectExpr) (evaluator, bool) {
 type laneObject struct {
 	Scope
 	person int
+	open   *string // is told which attribute is undecided
 }
 
 func (l *laneObject) ConvertToNative(t reflect.Type) (any, error) {

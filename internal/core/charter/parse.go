@@ -236,7 +236,7 @@ func (r *reader) readRules(n document.Node) (list []AttributeRule) {
 			e.Value.Problem("unknown attribute %q%s; expected a canonical attribute or one that the accounts' shape declares", e.Key, nearest(e.Key, known))
 			continue
 		}
-		rule := AttributeRule{Attribute: e.Key, Line: line, Rule: Own}
+		rule := AttributeRule{Attribute: e.Key, Line: line, Path: e.Value.Path(), Rule: Own}
 		wanted := wantText
 		if record.KindOf(e.Key).Multi() {
 			wanted = wantValues

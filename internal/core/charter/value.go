@@ -25,6 +25,8 @@ type Value struct {
 	truth bool
 	num   int64
 	items []string
+	open  string // of a fault: the attribute by which it is undecided, see Undecided
+	some  bool   // of what is undecided: there are values
 }
 
 // Blank reports whether there is no value: missing, or not computable because
@@ -37,6 +39,16 @@ func (v Value) Blank() bool {
 func (v Value) Fault() string {
 	if v.kind == fault {
 		return v.str
+	}
+	return ""
+}
+
+// Undecided names the attribute, such as person.title, that the value can't be told for: the
+// roster has no column for it, or holds several values where one is wanted. What is undecided
+// is not blank, and nothing may follow from it; "" when the value is known, or known to be blank.
+func (v Value) Undecided() string {
+	if v.kind == fault {
+		return v.open
 	}
 	return ""
 }
@@ -69,6 +81,12 @@ func faultValue(why string) Value { return Value{kind: fault, str: why} }
 func listValue(l []string) Value  { return Value{kind: list, items: l} }
 func missing(what string) Value   { return faultValue(what + " is missing") }
 func wrongType(what string) Value { return faultValue(what + ": no such combination of values") }
+
+// undecided is a value that can't be told for an attribute.
+func undecided(attribute, why string) Value {
+	return Value{kind: fault, str: attribute + " " + why, open: attribute}
+}
+
 func (v Value) need(w string) Value { // v as a fault when it is null
 	if v.kind == null {
 		return missing(w)

@@ -63,6 +63,11 @@ func (i Intention) Keeps(attribute, today string) bool {
 	return i.Verb == Keep && i.Attribute == attribute && i.Cancelled == "" && i.Due >= today
 }
 
+// Holds reports whether a value of a list is among those that an intention keeps.
+func (i Intention) Holds(kind record.Kind, value string) bool {
+	return slices.ContainsFunc(i.Values, func(v string) bool { return record.Same(kind, v, value) })
+}
+
 // Kept is until which day something is left as it is, that day included; "" ends that it is.
 type Kept struct {
 	Until string `json:"until,omitempty"`

@@ -188,6 +188,10 @@ func (x *asker) value(n int, i *planning.Intent, p, a int, v planning.Wanted) {
 		return
 	}
 	now := column.Cell(a)
+	if others := x.Accounts.Several(a, v.Attribute); len(others) > 0 {
+		refuse("%s is %q, and also %s: which of them is meant can't be told", v.Attribute, now, quoted(others))
+		return
+	}
 	if kind.Multi() {
 		v.New = listWith(kind, now, v)
 	}

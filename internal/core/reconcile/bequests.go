@@ -111,6 +111,10 @@ func (w *walker) passOnReference(name string, bequests []bequest) {
 		id := w.accountID(b.a)
 		for _, a := range w.referrers(name, id) {
 			to := w.accountID(b.heir.a)
+			if others := w.Accounts.Several(a, name); len(others) > 0 {
+				w.withhold(planning.Set, int(w.out.Pairing.AccountTwin[a]), a, fmt.Sprintf("%s is %q, and also %s: which of them is handed over can't be told", name, w.Accounts.Column(name).Cell(a), quoted(others)))
+				continue
+			}
 			if a == b.heir.a { // nobody refers to themselves: they follow whom the leaver did
 				if to = w.Accounts.Column(name).Cell(b.a); to == w.accountID(a) {
 					to = ""

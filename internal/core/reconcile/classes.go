@@ -75,12 +75,12 @@ func (d *desirer) classIndex(p int) (i int, unknown string) {
 func unlike(classes []class) map[string]bool {
 	differ := map[string]bool{}
 	common := &classes[len(classes)-1]
-	ruled := func(c *class, attribute string) int {
+	ruled := func(c *class, attribute string) string {
 		i := slices.IndexFunc(c.Rules, func(r charter.AttributeRule) bool { return r.Attribute == attribute })
 		if i < 0 {
-			return 0
+			return ""
 		}
-		return c.Rules[i].Line
+		return c.Rules[i].Path
 	}
 	for i := range classes {
 		c := &classes[i]

@@ -104,6 +104,9 @@ func (w *walker) reachedAt(l charter.Letter, p, a int) (to, why string) {
 	v := w.bind(l.To).Eval(p, -1)
 	list := record.SplitList(v.Cell())
 	if len(list) == 0 {
+		if v.Undecided() != "" {
+			return "", l.Called("the address to send it to can't be told: " + v.Fault())
+		}
 		return "", l.Called("there is no address to send it to")
 	}
 	to = strings.Clone(list[0])

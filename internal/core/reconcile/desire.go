@@ -1,6 +1,7 @@
 package reconcile
 
 import (
+	"fmt"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
 	"twinning/internal/core/naming"
@@ -178,7 +179,8 @@ func (w *walker) frozen(p, a int) bool {
 	_, noPerson := w.People.Present(p)
 	_, noAccount := w.Accounts.Present(a)
 	_, unclear := w.unclear[p]
-	return noPerson || noAccount || unclear
+	_, unclearAt := w.unclearAt[a]
+	return noPerson || noAccount || unclear || unclearAt
 }
 
 // guess asks about a twin that evidence alone has made, before something is done
@@ -195,7 +197,7 @@ func (w *walker) draft(verb string, p, a int, edits ...planning.Edit) *draft {
 	d := &draft{p: p, a: a, asking: asksNothing}
 	d.Verb, d.Person, d.Account, d.Edits = verb, w.personID(p), w.accountID(a), edits
 	d.ID = planning.ChangeID(verb, d.Person, d.Account)
-	d.Wave, d.Class = w.wave(p, a), w.class.number
+	d.Wave, d.Class = w.wave(verb, p, a), w.class.number
 	if p >= 0 && a >= 0 {
 		d.Basis = w.out.Pairing.Basis[p].String()
 		if w.out.Pairing.Guessed[p] {
@@ -215,9 +217,9 @@ func (w *walker) draft(verb string, p, a int, edits ...planning.Edit) *draft {
 	return d
 }
 
-// wave is the first whose condition holds; -1 when none does, and then nothing
-// is planned.
-func (w *walker) wave(p, a int) int {
+// wave is the first whose condition holds; -1 when none does, or it can't be told which, and
+// then nothing is planned.
+func (w *walker) wave(verb string, p, a int) int {
 	for i, when := range w.waves {
 		wave := &w.Charter.Waves[i]
 		if wave.Takes() || p >= 0 && wave.People[w.People.ID(p)] {
@@ -226,7 +228,12 @@ func (w *walker) wave(p, a int) int {
 		if when == nil {
 			continue
 		}
-		if holds, known := when.Eval(p, a).True(); holds && known {
+		v := when.Eval(p, a)
+		if v.Undecided() != "" {
+			w.withhold(verb, p, a, fmt.Sprintf("whether they are of wave %s can't be told: %s", wave.Name, v.Fault()))
+			return -1
+		}
+		if holds, known := v.True(); holds && known {
 			return i
 		}
 	}

@@ -37,6 +37,7 @@ type want struct {
 	names    []string // of a name, all that it may be, the best first; cell is the first
 	reserved string   // a name that it would be, and that is kept for a role
 	fault    string   // why there is nothing
+	open     string   // the attribute by which it is undecided: then nothing follows from it
 }
 
 // rulesOf lists what rules the desired account: what it holds, how it is addressed, that it
@@ -88,19 +89,17 @@ func (r *run) ruled(c charter.AttributeRule, reason string) rule {
 func (w *walker) want(r *rule, p, a int, now string) (x want) {
 	switch {
 	case r.named:
-		if x.names, x.reserved = w.candidates(r, p, a, now); len(x.names) > 0 {
-			x.cell = x.names[0]
-		}
+		w.candidates(r, p, a, now, &x)
 		return x
 	case r.fixed != "":
 		x.cell = r.fixed
 	case r.mark:
-		x.cell = w.markValue(p)
-	case r.source != nil:
+		x.cell, x.open = w.markValue(p)
+	case r.source != nil && len(w.People.Several(p, r.reads[0])) == 0:
 		x.cell = r.source.Cell(p)
 	default:
 		v := r.values[0].Eval(p, a)
-		x.cell, x.fault = strings.TrimSpace(v.Cell()), v.Fault()
+		x.cell, x.fault, x.open = strings.TrimSpace(v.Cell()), v.Fault(), v.Undecided()
 	}
 	if r.refers && x.cell != "" {
 		x.cell, x.fault = w.accountOf(r, p, a, x.cell)
@@ -128,26 +127,33 @@ func (w *walker) accountOf(r *rule, p, a int, person string) (id, fault string) 
 	return "", why
 }
 
-// candidates are the names that expressions give, without those that are kept for roles
+// candidates computes the names that expressions give, without those that are kept for roles
 // and not the account's already; what the authority gives as it stands is not looked at. What
-// is behind the one that the account has is not computed.
-func (w *walker) candidates(r *rule, p, a int, now string) (out []string, reserved string) {
+// is behind the one that the account has, or behind one that is undecided, is not computed.
+func (w *walker) candidates(r *rule, p, a int, now string, x *want) {
 	for _, b := range r.values {
 		v := b.Eval(p, a)
+		if x.open = v.Undecided(); x.open != "" { // the next would be taken for a blank that is none
+			x.fault = v.Fault()
+			break
+		}
 		if v.Blank() {
 			continue
 		}
 		name := strings.TrimSpace(v.Cell())
 		has := now != "" && w.same(r.kind, name, now)
 		if b.Expr.Attribute() == "" && !has && w.Charter.Reserved(name) && naming.Fold(name) != naming.Fold(now) {
-			reserved = name
+			x.reserved = name
 			continue
 		}
-		if out = append(out, name); has {
+		if x.names = append(x.names, name); has {
+			x.open = ""
 			break
 		}
 	}
-	return out, reserved
+	if len(x.names) > 0 {
+		x.cell = x.names[0]
+	}
 }
 
 // takenCodes are the findings of names that can't be had, by attribute.

@@ -21,6 +21,10 @@ func (w *walker) differ(r *rule, p, a int) {
 	}
 	now := r.target.Cell(a)
 	x := w.want(r, p, a, now)
+	if x.open != "" { // what is not read of anybody is told once, see unread
+		w.several(r.Attribute, r.reads, p, a)
+		return
+	}
 	if r.refers && x.fault != "" || w.settled(r, p, a, x, now) {
 		return
 	}

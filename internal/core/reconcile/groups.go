@@ -19,7 +19,7 @@ type groupRule struct {
 
 func (r *run) groupRules(class charter.Class) (list []groupRule) {
 	for _, g := range r.Charter.EveryGroup() {
-		x := groupRule{GroupRule: g, when: r.bind(g.When), never: !slices.ContainsFunc(class.Groups, func(o charter.GroupRule) bool { return o.Line == g.Line })}
+		x := groupRule{GroupRule: g, when: r.bind(g.When), never: !slices.ContainsFunc(class.Groups, func(o charter.GroupRule) bool { return o.Path == g.Path })}
 		for _, name := range g.Enrol {
 			x.names = append(x.names, record.Normal(record.Text, name))
 		}

@@ -64,7 +64,7 @@ func (w *walker) owned(g gone) (addresses []string, left string, known bool) {
 	}
 	add := func(v string) {
 		same := func(o string) bool { return naming.Fold(o) == naming.Fold(v) }
-		if !same(left) && !slices.ContainsFunc(addresses, same) {
+		if !same(left) && !slices.ContainsFunc(addresses, same) && !w.keepsAlias(g.a, v) {
 			addresses = append(addresses, v)
 		}
 	}
@@ -72,7 +72,9 @@ func (w *walker) owned(g gone) (addresses []string, left string, known bool) {
 		return nil, left, true
 	}
 	for _, name := range []string{"email", "aliases"} {
-		record.EachValue(w.Accounts.Column(name).Cell(g.a), add)
+		for _, v := range w.Accounts.All(g.a, name) {
+			add(v)
+		}
 	}
 	return addresses, left, true
 }
@@ -108,7 +110,7 @@ func (r *run) handsOverBy(h *charter.HandOver) *handOver {
 	for _, name := range h.References {
 		x.refer[name] = map[string][]int{}
 		for _, a := range r.Accounts.Order() {
-			if id := r.Accounts.Column(name).Cell(int(a)); id != "" {
+			for _, id := range r.Accounts.All(int(a), name) {
 				x.refer[name][id] = append(x.refer[name][id], int(a))
 			}
 		}
@@ -120,6 +122,14 @@ func (r *run) handsOverBy(h *charter.HandOver) *handOver {
 func (w *walker) heirOf(g gone) (h heir, waits string) {
 	if _, _, known := w.owned(g); !known {
 		return h, "until it can be told what address the account is left with"
+	}
+	if others := w.Accounts.Several(g.a, "email"); w.handOver.addresses && len(others) > 0 {
+		return h, fmt.Sprintf("until the account has one primary address: it has %q, and also %s", w.Accounts.Column("email").Cell(g.a), quoted(others))
+	}
+	for _, k := range w.keeps[w.accountID(g.a)] {
+		if k.Attribute == "email" && w.handOver.addresses {
+			return h, keptWords(w.Charter.Lane, k)
+		}
 	}
 	v := w.handOver.to.Eval(g.p, g.a)
 	person := v.Cell()
@@ -184,7 +194,7 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 	reason := fmt.Sprintf("handed over to %s (%s)", w.calledAs(h.a), i.Reason)
 	owner := cmp.Or(d.Person, "account "+d.Account)
 	primary := w.Accounts.Column("email").Cell(g.a)
-	ask := naming.Request{Owner: owner, Account: g.a, Attribute: naming.Primary, Frees: primary, Gives: record.SplitList(w.Accounts.Column("aliases").Cell(g.a))}
+	ask := naming.Request{Owner: owner, Account: g.a, Attribute: naming.Primary, Frees: primary, Gives: slices.DeleteFunc(record.SplitList(w.Accounts.Column("aliases").Cell(g.a)), func(v string) bool { return w.keepsAlias(g.a, v) })}
 	if left != "" {
 		ask.Candidates = []string{left}
 	}

@@ -41,6 +41,11 @@ func (r *run) leaveKept(drafts []*draft) []*draft {
 	})
 }
 
+// keepsAlias reports whether an alias of an account is left where it is.
+func (r *run) keepsAlias(a int, alias string) bool {
+	return slices.ContainsFunc(r.keeps[r.accountID(a)], func(k planning.Intention) bool { return k.Attribute == "aliases" && k.Holds(record.Email, alias) })
+}
+
 func keptWords(lane string, k planning.Intention) string {
 	return fmt.Sprintf("%s is kept as it is until %s: %s (twinning intention cancel %s %s ends that)", k.Attribute, k.Due, k.Reason, lane, k.ID)
 }
@@ -71,24 +76,22 @@ func (r *run) leave(d *draft, k planning.Intention) (wanted bool) {
 		wanted = true
 	}
 	d.Edits = edits
-	if !slices.Contains(d.targets, k.Attribute) {
+	if !slices.Contains(d.targets, k.Attribute) && !(k.Attribute == "aliases" && len(d.targets) > 0) {
 		return wanted
 	}
 	x := *d.asking
 	x.names, x.targets, x.reasons = nil, nil, nil
 	for n, target := range d.targets {
 		ask := d.names[n]
-		if target == k.Attribute {
-			has := func(v string) bool {
-				return slices.ContainsFunc(k.Values, func(o string) bool { return record.Same(record.Email, o, v) })
-			}
-			if target != "aliases" || slices.ContainsFunc(ask.Candidates, has) {
-				wanted = true
-				continue
-			}
+		has := func(v string) bool { return k.Holds(record.Email, v) }
+		if target == k.Attribute && (target != "aliases" || slices.ContainsFunc(ask.Candidates, has)) {
+			wanted = true
+			continue
+		}
+		if k.Attribute == "aliases" { // whatever gives them up: a hand-over does with the primary address
 			if gives := slices.DeleteFunc(slices.Clone(ask.Gives), has); len(gives) < len(ask.Gives) {
 				wanted, ask.Gives = true, gives
-				if len(ask.Candidates)+len(gives) == 0 {
+				if len(ask.Candidates)+len(gives) == 0 && ask.Frees == "" {
 					continue
 				}
 			}

@@ -6,12 +6,14 @@ import (
 	"twinning/internal/core/record"
 )
 
-// markValue is what somebody's account is known again by.
-func (w *walker) markValue(p int) string {
+// markValue is what somebody's account is known again by; open names the attribute by which
+// that is undecided.
+func (w *walker) markValue(p int) (value, open string) {
 	if w.mark != nil {
-		return w.mark.Eval(p, -1).Cell()
+		v := w.mark.Eval(p, -1)
+		return v.Cell(), v.Undecided()
 	}
-	return w.personID(p)
+	return w.personID(p), ""
 }
 
 // marked finds the account that carries a mark, -1 when none does. Two accounts of
@@ -21,10 +23,9 @@ func (r *run) marked(value string) int {
 		return -1
 	}
 	r.findMarks.Do(func() {
-		column := r.Accounts.Column(r.Input.Mark)
 		r.marks = make(map[string]record.Row, r.Accounts.Len())
 		for a := range r.Accounts.Len() {
-			if cell := column.Cell(a); cell != "" {
+			for _, cell := range r.Accounts.All(a, r.Input.Mark) {
 				mark := record.Normal(record.Text, cell)
 				if other, held := r.marks[mark]; !held || r.accountID(a) < r.accountID(int(other)) { // of two, always the same
 					r.marks[mark] = record.Row(a)
@@ -41,7 +42,7 @@ func (r *run) marked(value string) int {
 // markHeld withholds what would give the person's mark to a second account: to
 // their twin, or to a new one (-1), beside which the one that carries it is told.
 func (w *walker) markHeld(verb string, p, twin int) bool {
-	value := w.markValue(p)
+	value, _ := w.markValue(p)
 	holder := w.marked(value)
 	if holder < 0 {
 		return false

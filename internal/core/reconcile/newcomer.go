@@ -40,7 +40,7 @@ func (w *walker) missing(p int) {
 		return
 	}
 	d := &draft{p: p, a: -1, asking: asksNothing}
-	d.Verb, d.Person, d.Wave, d.Class = planning.Create, w.personID(p), w.wave(p, -1), w.class.number
+	d.Verb, d.Person, d.Wave, d.Class = planning.Create, w.personID(p), w.wave(planning.Create, p, -1), w.class.number
 	d.ID = planning.ChangeID(d.Verb, d.Person, "")
 	if w.fillNew(d, p) {
 		w.alsoAddressed(d, p, -1)
@@ -73,6 +73,14 @@ func (w *walker) fillNew(d *draft, p int) bool {
 			continue
 		}
 		x := w.want(r, p, -1, "")
+		if x.open != "" {
+			w.several(r.Attribute, r.reads, p, -1)
+			if r.named || r.mark || r.Required {
+				w.note("required-missing", p, -1, r.Attribute, "%s can't be told: %s", r.Attribute, orBlank(x.fault))
+				complete = false
+			}
+			continue
+		}
 		if r.named {
 			names := w.usable(r, p, -1, x)
 			if len(names) == 0 {
@@ -87,9 +95,6 @@ func (w *walker) fillNew(d *draft, p int) bool {
 			}
 			w.ask(d, r.Attribute, r.reason, naming.Request{Owner: d.Person, Account: -1, Candidates: names, Attribute: r.name})
 			continue
-		}
-		if x.cell != "" && !r.kind.Multi() {
-			w.several(r.Attribute, r.reads, p, -1)
 		}
 		switch {
 		case strings.ContainsRune(x.cell, utf8.RuneError):

@@ -73,6 +73,7 @@ func (r *run) keepOwners(drafts []*draft) []*draft {
 		return drafts
 	}
 	owned := func(a int) []string { return record.SplitList(owns.Eval(-1, a).Cell()) }
+	open := func(a int) string { v := owns.Eval(-1, a); return v.Undecided() }
 	left := map[string]int{} // what is owned -> by how many who stay
 	active := r.Accounts.Column("active")
 	for a := range r.Accounts.Len() {
@@ -95,6 +96,10 @@ func (r *run) keepOwners(drafts []*draft) []*draft {
 	return slices.DeleteFunc(drafts, func(d *draft) bool {
 		if !d.shuts() {
 			return false
+		}
+		if attribute := open(d.a); attribute != "" {
+			r.protect(d, "last-owner", "", "what the account owns can't be told: "+owns.Eval(-1, d.a).Fault())
+			return true
 		}
 		last := slices.DeleteFunc(owned(d.a), func(what string) bool { return left[record.Normal(record.Text, what)] > 0 })
 		if len(last) == 0 {

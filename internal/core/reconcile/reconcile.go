@@ -118,6 +118,7 @@ func Run(in Input) *Output {
 	r.unlisted()
 	r.unseen()
 	r.unreadAttributes()
+	r.undecided()
 	r.rehearse()
 	r.count()
 	r.finish()

@@ -69,7 +69,7 @@ func (r *run) askGaps() {
 	// what may be anybody on one side may be what decides about the other: the
 	// twin of an orphan, or who tells a newcomer from somebody listed twice
 	r.noAbsent = cmp.Or(r.People.Doubt("people", twinnedPerson), r.Accounts.Doubt("accounts", always))
-	r.noCreate = cmp.Or(r.Accounts.Doubt("accounts", twinnedAccount), r.People.Doubt("people", always), r.unseenDeletions())
+	r.noCreate = cmp.Or(r.Accounts.Doubt("accounts", twinnedAccount), r.People.Doubt("people", always), r.unseenDeletions(), r.noKeys)
 	r.noLetters = r.People.Doubt("people", named(r.People))
 	r.noNames = cmp.Or(r.unreadNames(), r.Accounts.Doubt("accounts", named(r.Accounts)), r.sharedDoubt())
 }

@@ -24,13 +24,16 @@ type run struct {
 	out         *Output
 	today       string
 	bound       map[*charter.Expr]*charter.Bound
-	unclear     map[int]string // person row -> why people.where can't be told
-	inScope     []bool         // by person row
-	served      int            // people in scope
-	noCreate    string         // why nobody may be created, "" when they may
-	noAbsent    string         // why nothing may be concluded from a person's absence
-	noLetters   string         // why nobody can say of an address that nobody else among the people has it
-	noNames     string         // why no name may be called free
+	unclear     map[int]string    // person row -> why it can't be told whether they are served, or here
+	unclearAt   map[int]string    // account row -> why it can't be told whether it is in use
+	openKeys    [2]map[int]string // person and account rows -> why a key of theirs can't be told
+	inScope     []bool            // by person row
+	served      int               // people in scope
+	noCreate    string            // why nobody may be created, "" when they may
+	noKeys      string            // why nobody can be called unrecognised by the keys
+	noAbsent    string            // why nothing may be concluded from a person's absence
+	noLetters   string            // why nobody can say of an address that nobody else among the people has it
+	noNames     string            // why no name may be called free
 	keys        []pairing.Key
 	bondOf      map[string]string // account -> bonded person
 	bondedTo    map[string]string // person -> bonded account
@@ -51,7 +54,7 @@ type doubt struct {
 }
 
 func newRun(in Input) *run {
-	r := &run{Input: in, out: &Output{}, bondOf: map[string]string{}, bondedTo: map[string]string{}, today: calendar.Day(in.Now, in.Charter.Zone), bound: map[*charter.Expr]*charter.Bound{}, unclear: map[int]string{}, intended: map[string]planning.Intention{}}
+	r := &run{Input: in, out: &Output{}, bondOf: map[string]string{}, bondedTo: map[string]string{}, today: calendar.Day(in.Now, in.Charter.Zone), bound: map[*charter.Expr]*charter.Bound{}, unclear: map[int]string{}, unclearAt: map[int]string{}, intended: map[string]planning.Intention{}}
 	r.out.Memory = in.Memory
 	r.out.Memory.Suspended = r.stillShut()
 	for _, i := range in.Memory.Intentions {
@@ -202,12 +205,40 @@ func (r *run) evaluateKeys() []pairing.Key {
 			func() { keys[i].Accounts = keyColumn(k.Kind, account, r.Accounts, false, inherited) })
 	}
 	parallel.Each(r.Cores, len(jobs), func(i int) { jobs[i]() })
+	r.undecidedKeys()
 	for _, k := range keys {
 		if note := lostZeros(k, r.People.Len(), r.Accounts.Len()); note != "" {
 			r.out.Notes = append(r.out.Notes, note)
 		}
 	}
 	return keys
+}
+
+// undecidedKeys notes what can't be known by the keys: of whom a computed one reads several
+// values where it wants one, and of everybody where an attribute is not read.
+func (r *run) undecidedKeys() {
+	var unread []string
+	for side, roster := range []*record.Roster{r.People, r.Accounts} {
+		computed := map[string]string{} // attribute -> a key that computes something of it
+		for _, k := range r.Charter.Keys {
+			e := []*charter.Expr{k.Person, k.Account}[side]
+			person, account := e.Reads()
+			for _, name := range slices.Concat(person, account) {
+				if roster.Column(name) == nil {
+					unread = append(unread, fmt.Sprintf("key %s can't be told, since %s is not read of the %s", k.Name, name, []string{"people", "accounts"}[side]))
+				} else if e.Attribute() == "" {
+					computed[name] = k.Name
+				}
+			}
+		}
+		r.openKeys[side] = map[int]string{}
+		roster.EachSeveral(func(row int, attribute string, _ []string) {
+			if key := computed[attribute]; key != "" {
+				r.openKeys[side][row] = fmt.Sprintf("key %s can't be told: %s has several values", key, attribute)
+			}
+		})
+	}
+	r.noKeys = strings.Join(unread, "; ")
 }
 
 // inherited are the addresses that were handed over to accounts, normalised, by row.
@@ -228,13 +259,13 @@ func (r *run) inherited() map[int]map[string]bool {
 
 // keyColumn computes the values of a key, but for those that are left out of a row.
 func keyColumn(kind record.Kind, e *charter.Bound, roster *record.Roster, person bool, without map[int]map[string]bool) *record.Column {
-	var plain *record.Column
-	if name := e.Expr.Attribute(); name != "" {
-		plain = roster.Column(name)
-	}
+	plain, column := e.Expr.Attribute(), roster.Column(e.Expr.Attribute())
 	return record.NewColumn(roster.Len(), func(i int, dst []byte) []byte {
-		cell := plain.Cell(i)
-		if e.Expr.Attribute() == "" {
+		cell := column.Cell(i)
+		switch {
+		case plain != "" && len(roster.Several(i, plain)) > 0: // each of them may be who it is
+			cell = record.JoinList(roster.All(i, plain))
+		case plain == "":
 			if person {
 				cell = e.Eval(i, -1).Cell()
 			} else {
@@ -261,6 +292,7 @@ func (r *run) scope() {
 	p := r.out.Pairing
 	r.inScope = make([]bool, r.People.Len())
 	where, starts := r.bind(r.Charter.People), r.People.Column("startsOn")
+	r.unsureWhetherHere()
 	for i := range r.inScope {
 		if _, unknown := r.People.Present(i); unknown {
 			continue
@@ -269,8 +301,10 @@ func (r *run) scope() {
 		if where != nil {
 			v := where.Eval(i, -1)
 			if holds, known = v.True(); !known {
-				r.unclear[i] = unclearReason(v)
-				r.report("value-invalid", i, -1, "where", "people.where can't be told for this person: %s", r.unclear[i])
+				r.unclear[i] = "people.where can't be told: " + unclearReason(v)
+				if !r.isUnread(v, r.People) {
+					r.report("value-invalid", i, -1, "where", "people.where can't be told for this person: %s", unclearReason(v))
+				}
 			}
 		}
 		r.inScope[i] = holds && known
@@ -281,8 +315,10 @@ func (r *run) scope() {
 			continue
 		}
 		switch reason, left := r.left(i); {
-		case !known:
-			p.PersonState[i], p.PersonNote[i] = pairing.Contested, "people.where can't be told: "+r.unclear[i]
+		case r.unclear[i] != "":
+			p.PersonState[i], p.PersonNote[i] = pairing.Contested, r.unclear[i]
+		case holds && r.openKeys[0][i] != "":
+			p.PersonState[i], p.PersonNote[i] = pairing.Contested, r.openKeys[0][i]
 		case !holds:
 			p.PersonState[i], p.PersonNote[i] = pairing.Exempt, "outside people.where"
 		case left:
@@ -291,6 +327,36 @@ func (r *run) scope() {
 			p.PersonState[i], p.PersonNote[i] = pairing.Exempt, "starts on "+strings.Clone(starts.Cell(i))
 		}
 	}
+}
+
+// unsureWhetherHere notes whose records say in several ways whether they are here, and which
+// accounts say so whether they can be used.
+func (r *run) unsureWhetherHere() {
+	r.People.EachSeveral(func(row int, attribute string, others []string) {
+		if attribute == "active" || attribute == "startsOn" || attribute == "endsOn" {
+			r.unclear[row] = attribute + " has several values"
+			r.report("several-values", row, -1, attribute, "%s is %q, and also %s: whether the person is here can't be told", attribute, r.People.Column(attribute).Cell(row), quoted(others))
+		}
+	})
+	r.Accounts.EachSeveral(func(row int, attribute string, others []string) {
+		if attribute == "active" {
+			r.unclearAt[row] = "active has several values"
+			r.report("several-values", -1, row, attribute, "active is %q, and also %s: whether the account can be used can't be told", r.Accounts.Column(attribute).Cell(row), quoted(others))
+		}
+	})
+	p := r.out.Pairing
+	for row, why := range r.openKeys[1] {
+		if p.AccountState[row] == pairing.Orphan {
+			p.AccountState[row], p.AccountNote[row] = pairing.Contested, why
+		}
+	}
+}
+
+// isUnread reports whether a value is undecided since no record of the roster carries the
+// attribute: that is told once, and not record by record.
+func (r *run) isUnread(v charter.Value, of *record.Roster) bool {
+	_, name, _ := strings.Cut(v.Undecided(), ".")
+	return name != "" && of.Column(name) == nil
 }
 
 // count fills the balance, once nobody's state changes any more.

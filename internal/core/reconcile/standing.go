@@ -76,10 +76,29 @@ func (w *walker) reinstated(p, a int) bool {
 		w.note("suspended-elsewhere", p, a, "", "the person is active, the account is suspended, and no receipt of ours did it")
 		return false
 	}
+	if why := w.notBack(p); why != "" {
+		w.withhold(planning.Reinstate, p, a, why)
+		return false
+	}
 	if w.Charter.Intent != "add" {
 		w.edit(planning.Reinstate, p, a, planning.Edit{Attribute: "active", Old: "false", New: "true", Reason: "the person is active again, and our own receipt suspended the account"})
 	}
 	return true
+}
+
+// notBack says why somebody whose account we suspended is not surely back: their record must
+// say that they are active, and from which day on.
+func (w *walker) notBack(p int) string {
+	active, starts := w.People.Column("active"), w.People.Column("startsOn").Cell(p)
+	switch {
+	case active == nil:
+		return fmt.Sprintf("person.active is not read, so nobody says that the person is active again; name it in the shape of %s", w.Charter.From)
+	case active.Cell(p) != "true":
+		return "person.active is blank: their record does not say that they are active again"
+	case starts > w.today:
+		return "the person starts on " + strings.Clone(starts)
+	}
+	return ""
 }
 
 // use tells of accounts that nobody can use, or does.
@@ -177,6 +196,9 @@ func (w *walker) leaves(g gone) {
 func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Intention, open bool) {
 	attribute, value := charter.StageWrites(do)
 	column := w.Accounts.Column(attribute)
+	if attribute != "" && w.several(attribute, nil, g.p, g.a) {
+		return i, false
+	}
 	if attribute == "hidden" && column == nil || attribute != "" && column.Cell(g.a) == value || w.Charter.Intent == "add" {
 		return i, false
 	}
@@ -272,14 +294,24 @@ func (w *walker) accounts() {
 	res := w.out.Pairing
 	next := map[string]Absence{}
 	leave := reasons(w.Memory.LeftPeople, w.today)
-	left := w.leftAndGone(leave)
+	left := cmp.Or(w.leftAndGone(leave), w.noKeys)
 	for _, row := range w.Accounts.Order() {
 		a := int(row)
 		if res.AccountState[a] != pairing.Orphan {
 			continue
 		}
-		if person, bonded := res.Vanished[a]; bonded {
+		person, bonded := res.Vanished[a]
+		_, unclear := w.unclearAt[a]
+		switch {
+		case bonded && unclear:
+			if seen, known := w.Memory.Absent[person]; known {
+				next[person] = seen
+			}
+			continue
+		case bonded:
 			w.vanished(a, person, leave, next)
+			continue
+		case unclear:
 			continue
 		}
 		suspended := w.shut(a)

@@ -32,6 +32,28 @@ func (r *run) unreadNames() string {
 	return fmt.Sprintf("%s of the accounts: not read; name it in the shape of %s", strings.Join(names, " and "), r.Charter.In)
 }
 
+// undecided tells, once each, which attributes the charter reads and the rosters have no column
+// for: what would follow from them is withheld of everybody.
+func (r *run) undecided() {
+	met := map[string]bool{}
+	for _, e := range r.Charter.Expressions() {
+		person, account := e.Reads()
+		for side, names := range [][]string{person, account} {
+			roster, what, system := r.People, "person.", r.Charter.From
+			if side == 1 {
+				roster, what, system = r.Accounts, "account.", r.Charter.In
+			}
+			for _, name := range names {
+				if roster.Column(name) != nil || met[what+name] {
+					continue
+				}
+				met[what+name] = true
+				r.report("value-invalid", -1, -1, what+name, "%s is not read, and %s (charter line %d) reads it: nothing that would follow from it is done; name it in the shape of %s", what+name, e.Path, e.Line, system)
+			}
+		}
+	}
+}
+
 // unreadAttributes tells what of the charter is not held against the accounts.
 func (r *run) unreadAttributes() {
 	var told []string

@@ -151,15 +151,14 @@ func (l *Loader) Add(line int, values func(i int) []string) error {
 
 // noteSeveral keeps what the record that comes next has beside its cells.
 func (l *Loader) noteSeveral() {
-	for _, m := range l.judge.more {
-		if l.r.several == nil {
-			l.r.several = map[Row]map[string][]string{}
-		}
-		if l.r.several[Row(l.r.n)] == nil {
-			l.r.several[Row(l.r.n)] = map[string][]string{}
-		}
-		l.r.several[Row(l.r.n)][m.attribute] = m.values
+	if len(l.judge.more) == 0 {
+		return
 	}
+	others := map[string][]string{}
+	for _, m := range l.judge.more {
+		others[m.attribute] = m.values
+	}
+	l.r.noteSeveral(l.r.n, others)
 }
 
 // AddNative is Add for values by native name.

@@ -132,7 +132,33 @@ type Roster struct {
 
 // Several tells which values, beside the one that the cell holds, a record has for
 // an attribute that should have one.
-func (r *Roster) Several(row int, attribute string) []string { return r.several[Row(row)][attribute] }
+func (r *Roster) Several(row int, attribute string) []string {
+	if len(r.several) == 0 {
+		return nil
+	}
+	return r.several[Row(row)][attribute]
+}
+
+// All are the values that a record has for an attribute: the one that its cell holds, or those of
+// its list, and any beside where one is wanted.
+func (r *Roster) All(row int, attribute string) []string {
+	values := r.Column(attribute).Values(row)
+	if others := r.Several(row, attribute); len(others) > 0 {
+		return append(values[:len(values):len(values)], others...)
+	}
+	return values
+}
+
+// noteSeveral keeps the values that a row has beside those in its cells, by attribute.
+func (r *Roster) noteSeveral(row int, others map[string][]string) {
+	if len(others) == 0 {
+		return
+	}
+	if r.several == nil {
+		r.several = map[Row]map[string][]string{}
+	}
+	r.several[Row(row)] = others
+}
 
 // EachSeveral visits the records that have several values where one is wanted.
 func (r *Roster) EachSeveral(yield func(row int, attribute string, others []string)) {
@@ -353,6 +379,9 @@ func (r *Roster) completeEmails() {
 		set("emails", func(i int, dst []byte) []byte {
 			primary, rest := email.Cell(i), aliases.Cell(i)
 			dst = append(dst, primary...)
+			for _, more := range r.Several(i, "email") {
+				dst = append(append(dst, ListSep), more...)
+			}
 			if primary != "" && rest != "" {
 				dst = append(dst, ListSep)
 			}
@@ -410,6 +439,7 @@ func (b *Builder) withoutRepeats(repeated map[string]int) (*Roster, error) {
 		for c, col := range b.cols {
 			cells[c] = col.Cell(i)
 		}
+		fresh.r.noteSeveral(fresh.r.n, old.several[Row(i)])
 		if err := fresh.Append(cells); err != nil {
 			return nil, err
 		}
