@@ -35,7 +35,7 @@ func (w *weigher) decide() {
 	for i := range w.pairs {
 		x := &w.pairs[i]
 		person, account := int(w.people[x.Person]), int(w.accounts[x.Account])
-		if !w.in.Evidence.Asks && w.joins(x, said[i], p[i]) && w.mayJoin(person, account) {
+		if !w.in.Evidence.Asks && w.joins(x, said[i], p[i]) && w.mayJoin(person, account) && !(w.faced[person] && w.agreements(person, account) > 0) {
 			w.join(person, account, Weighed)
 			delete(w.PersonNote, person)
 			delete(w.AccountNote, account)

@@ -25,6 +25,7 @@ type matcher struct {
 	// pairs that one key makes and all else speaks against, with the key
 	recycledBy map[edge]int
 	suspects   []bool               // by person: the one account that keys lead to is called otherwise
+	faced      []bool               // by person: the one account that keys lead to is called by another given name, see strangers
 	commons    map[string]string    // values that many carry, with what is told of them
 	mutual     []record.Row         // by person: the account that keys lead to, and back, with nothing against it; -1
 	compared   []Compared           // what is told of the pairs that evidence compared
@@ -215,7 +216,7 @@ func (m *matcher) pointing(a int, into []int) []int {
 // the names alone; the others are compared on all cores at once. On the way it finds those
 // of whom there is no more to be said than that their keys lead to each other.
 func (m *matcher) suspect() {
-	m.suspects, m.mutual = make([]bool, m.in.People.Len()), filled(m.in.People.Len())
+	m.suspects, m.faced, m.mutual = make([]bool, m.in.People.Len()), make([]bool, m.in.People.Len()), filled(m.in.People.Len())
 	parallel.InChunks(m.in.Cores, len(m.suspects), func() func(from, to int) {
 		var there, back []int
 		people, accounts := m.plain[0].Reader(), m.plain[1].Reader()
@@ -225,13 +226,14 @@ func (m *matcher) suspect() {
 					continue
 				}
 				a := there[0]
-				if !m.sameNames(p, a) && m.agreements(p, a) <= 1 {
+				if !sameNames(m.in.People, p, m.in.Accounts, a) {
 					named := evidence.Named(people, p, accounts, a)
 					// all that relatives have in common is a surname; whom a bond joins may have taken
 					// another given name, of others a number given again is likelier
-					m.suspects[p] = !named.NamesAgree() && (named.NamesDiffer() || named.Relatives()) && m.reachedOtherwise(p, a)
+					m.suspects[p] = m.agreements(p, a) <= 1 && !named.NamesAgree() && (named.NamesDiffer() || named.Relatives()) && m.reachedOtherwise(p, a)
+					m.faced[p] = strangers(&named, m.in.People, p, m.in.Accounts, a)
 				}
-				if m.suspects[p] {
+				if m.suspects[p] || m.faced[p] {
 					continue
 				}
 				if back = m.pointing(a, back); len(back) != 1 {
@@ -329,6 +331,10 @@ func (m *matcher) byKey(p, a int) {
 		m.recycledBy[edge{record.Row(p), record.Row(a)}] = first
 		return
 	}
+	if m.faced[p] {
+		m.ask("contested-match", p, a, fmt.Sprintf("key %q agrees, but the given names do not, and neither does an address or a telephone: two humans?", m.in.Keys[first].Name))
+		return
+	}
 	m.join(p, a, Keyed)
 	m.By[p] = uint8(first) // charters have few keys
 }
@@ -347,9 +353,10 @@ func (m *matcher) ask(code string, p, a int, why string) {
 	m.unsureP[p], m.unsureA[a] = true, true
 }
 
-func (m *matcher) sameNames(p, a int) bool {
-	family := m.in.People.Column("familyName").Cell(p)
-	return family != "" && family == m.in.Accounts.Column("familyName").Cell(a) && m.in.People.Column("givenName").Cell(p) == m.in.Accounts.Column("givenName").Cell(a)
+// sameNames reports whether two records are called the same, to the letter.
+func sameNames(people *record.Roster, p int, accounts *record.Roster, a int) bool {
+	family := people.Column("familyName").Cell(p)
+	return family != "" && family == accounts.Column("familyName").Cell(a) && people.Column("givenName").Cell(p) == accounts.Column("givenName").Cell(a)
 }
 
 // reachedOtherwise: the login is not made of the name, and no address is alike.
@@ -363,7 +370,7 @@ func (m *matcher) reachedOtherwise(p, a int) bool {
 // mark that we wrote ourselves, and all else is another's: the person's id was
 // given a second time. A bond that a human made is not looked at.
 func (m *matcher) estranged(people, accounts *evidence.Reader, p, a int, b Bond) bool {
-	if b.Basis == Ruled.String() || m.sameNames(p, a) {
+	if b.Basis == Ruled.String() || sameNames(m.in.People, p, m.in.Accounts, a) {
 		return false
 	}
 	named := evidence.Named(people, p, accounts, a)

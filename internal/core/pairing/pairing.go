@@ -115,6 +115,7 @@ type Input struct {
 	Evidence         *Evidence           // nil: keys alone
 	Weighed          []Pair              // twins by evidence at the last reconciliation
 	Parted           []Pair              // bonded until a human ruled them different, and no plan sealed since
+	Ended            func(p int) bool    // the person row says that they have left; nil: nobody's does
 	Tell             bool                // what explains the verdicts is told as well
 	Cores            int
 }
@@ -236,6 +237,7 @@ func Run(in Input) *Result {
 	m.fallen()
 	m.parted()
 	m.remaining()
+	m.rehired()
 	m.repeated()
 	m.doubtSeconds()
 	m.exempt()

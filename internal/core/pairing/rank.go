@@ -25,8 +25,8 @@ func stands(expression string) int {
 const keysShown = 40
 
 // ranked sorts the keys, keeps of each pair of attributes the best form, and
-// counts where a key contradicts those before it, and what it adds.
-func ranked(found []SurveyKey) []SurveyKey {
+// counts where a key contradicts those before it, or the names, and what it adds.
+func ranked(found []SurveyKey, strange func(twins []record.Row) int) []SurveyKey {
 	for i := range found {
 		k := &found[i]
 		// pairs count, a shared value costs, and a function has to earn its place
@@ -74,7 +74,9 @@ func ranked(found []SurveyKey) []SurveyKey {
 	var consensus []record.Row
 	for i := range kept {
 		k := &kept[i]
+		strangers := strange(k.twins)
 		if consensus == nil {
+			k.Disagree = strangers
 			consensus, k.OnlyHere = k.twins, k.Pairs
 			continue
 		}
@@ -90,6 +92,7 @@ func ranked(found []SurveyKey) []SurveyKey {
 				k.agree++
 			}
 		}
+		k.Disagree = max(k.Disagree, strangers)
 	}
 	for i := range kept {
 		kept[i].twins = nil

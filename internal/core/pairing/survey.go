@@ -32,7 +32,7 @@ type SurveyKey struct {
 	Overlap       int          `json:"overlap"`         // values that are met on both sides
 	Pairs         int          `json:"pairs"`           // of one person alone with one account alone
 	Shared        int          `json:"shared"`          // values met on both sides that several records carry
-	Disagree      int          `json:"disagree"`        // pairs that the best key before it makes otherwise
+	Disagree      int          `json:"disagree"`        // pairs that the best key before it makes otherwise, or that look like two humans
 	OnlyHere      int          `json:"onlyHere"`        // pairs of people whom no better key pairs
 	Mends         string       `json:"mends,omitempty"` // what the function in it mends
 	score         float64      // ranks
@@ -136,6 +136,9 @@ func SurveyKeys(people, accounts *record.Roster) Survey {
 			if l.mender > 0 && r.mender > 0 && l.mender != r.mender {
 				continue // one function on one side, or the same on both
 			}
+			if l.attribute == "id" && r.attribute == "id" {
+				continue // each system issues its own: that two are the same means nothing
+			}
 			if promising(l, r) {
 				couples = append(couples, couple{l, r})
 			}
@@ -151,7 +154,10 @@ func SurveyKeys(people, accounts *record.Roster) Survey {
 		})
 	}
 	wg.Wait()
-	s.Keys = ranked(found)
+	plain := plainRecords(Input{People: people, Accounts: accounts, Cores: runtime.GOMAXPROCS(0)})
+	s.Keys = ranked(found, func(twins []record.Row) int {
+		return contradictions(twins, people, accounts, plain, runtime.GOMAXPROCS(0))
+	})
 	s.Suggested = suggestion(s)
 	return s
 }

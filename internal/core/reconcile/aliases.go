@@ -74,10 +74,10 @@ func (w *walker) alsoAddressed(d *draft, p, a int) {
 		d = w.begun(planning.Readdress, p, a)
 	}
 	for _, v := range missing {
-		w.ask(d, "aliases", reason, naming.Request{Owner: d.Person, Account: a, Candidates: []string{v}, Attribute: naming.Alias, Optional: true})
+		w.ask(d, "aliases", reason, naming.Request{Owner: d.owner(), Account: a, Candidates: []string{v}, Attribute: naming.Alias, Optional: true})
 	}
 	if len(goes) > 0 {
-		w.ask(d, "aliases", reason, naming.Request{Owner: d.Person, Account: a, Attribute: naming.Alias, Gives: goes})
+		w.ask(d, "aliases", reason, naming.Request{Owner: d.owner(), Account: a, Attribute: naming.Alias, Gives: goes})
 	}
 }
 
@@ -174,7 +174,7 @@ func (r *run) aliases(d *draft, taken map[string]string) {
 	}
 	taker, yields := taken[r.Charter.Alike.Fold(former)]
 	if keeps && !d.emails.Takes(former) && !r.standsBetween(former) {
-		if d.Yields = yields && taker != d.Person; !d.Yields {
+		if d.Yields = yields && taker != d.owner(); !d.Yields {
 			add(former)
 		}
 	}

@@ -293,14 +293,14 @@ func (x *asker) draftFor(verb string, i *planning.Intent, p, a int, v planning.W
 	case v.Attribute == "aliases":
 		added, taken := planning.Moved(record.Emails, now, v.New)
 		for _, s := range added {
-			x.ask(d, "aliases", i.Reason, naming.Request{Owner: d.Person, Account: a, Candidates: []string{s}, Attribute: naming.Alias, Optional: true})
+			x.ask(d, "aliases", i.Reason, naming.Request{Owner: d.owner(), Account: a, Candidates: []string{s}, Attribute: naming.Alias, Optional: true})
 		}
 		if len(taken) > 0 {
-			x.ask(d, "aliases", i.Reason, naming.Request{Owner: d.Person, Account: a, Attribute: naming.Alias, Gives: taken})
+			x.ask(d, "aliases", i.Reason, naming.Request{Owner: d.owner(), Account: a, Attribute: naming.Alias, Gives: taken})
 		}
 	case v.Attribute == "userName", v.Attribute == "email":
 		as := map[string]naming.Attribute{"userName": naming.Login, "email": naming.Primary}[v.Attribute]
-		x.ask(d, v.Attribute, i.Reason, naming.Request{Owner: d.Person, Account: a, Candidates: []string{v.New}, Attribute: as, Frees: now})
+		x.ask(d, v.Attribute, i.Reason, naming.Request{Owner: d.owner(), Account: a, Candidates: []string{v.New}, Attribute: as, Frees: now})
 	default:
 		d.Edits = append(d.Edits, planning.Edit{Attribute: v.Attribute, Old: now, New: v.New, Reason: i.Reason})
 	}

@@ -1,7 +1,9 @@
 package reconcile
 
 import (
+	"cmp"
 	"fmt"
+
 	"twinning/internal/core/charter"
 	"twinning/internal/core/finding"
 	"twinning/internal/core/naming"
@@ -19,6 +21,12 @@ type draft struct {
 	dropped bool
 	// intention is the id of the one that it carries out, "" for most
 	intention string
+}
+
+// owner is whose the names are that it gives out: its person's, or those of an account that is
+// nobody's. It is never blank: two that are nobody's are not one.
+func (d *draft) owner() string {
+	return cmp.Or(d.Person, "account "+d.Account)
 }
 
 // asking is what a draft asks for.

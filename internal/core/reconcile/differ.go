@@ -117,7 +117,7 @@ func (w *walker) write(r *rule, p, a int, x want, now string) {
 	}
 	if r.named {
 		d := w.begun(verb, p, a)
-		w.ask(d, r.Attribute, r.reason, naming.Request{Owner: d.Person, Account: a, Candidates: x.names, Attribute: r.name, Frees: now})
+		w.ask(d, r.Attribute, r.reason, naming.Request{Owner: d.owner(), Account: a, Candidates: x.names, Attribute: r.name, Frees: now})
 		return
 	}
 	w.edit(verb, p, a, planning.Edit{Attribute: r.Attribute, Old: now, New: x.cell, Reason: r.reason})

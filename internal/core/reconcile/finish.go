@@ -16,7 +16,7 @@ import (
 
 // nameAndPlan grants names, orders the changes and holds the guards to them.
 func (r *run) nameAndPlan(drafts []*draft) {
-	drafts = r.withinSeats(r.keepOwners(r.keepAdministrator(r.leaveKept(drafts))))
+	drafts = r.withinSeats(r.keepOwners(r.keepAdministrator(r.oneMark(r.leaveKept(drafts)))))
 	drafts = r.nameable(r.notOpen(slices.DeleteFunc(drafts, func(d *draft) bool { return d.Wave < 0 })))
 	var ledger *naming.Ledger
 	var named []*draft
@@ -162,7 +162,7 @@ func takers(drafts []*draft, grants []naming.Grant, alike naming.Alike) map[stri
 	for _, d := range drafts {
 		for range d.names {
 			if grants[i].Name != "" {
-				taken[alike.Fold(grants[i].Name)] = d.Person
+				taken[alike.Fold(grants[i].Name)] = d.owner()
 			}
 			i++
 		}
@@ -371,7 +371,11 @@ func (r *run) refuse(d *draft, target string, ask naming.Request, g naming.Grant
 		}
 		r.report(takenCodes[target], d.p, d.a, subjectOf(ask), "%s: taken by %s of %s, which shares its names", wanted, who, g.Elsewhere.System)
 	case g.Rival >= 0:
-		r.report(takenCodes[target], d.p, d.a, subjectOf(ask), "%s: taken by person %q in this plan", wanted, g.RivalOwner)
+		who := fmt.Sprintf("person %q", g.RivalOwner)
+		if account, ownerless := strings.CutPrefix(g.RivalOwner, "account "); ownerless {
+			who = fmt.Sprintf("account %q", account)
+		}
+		r.report(takenCodes[target], d.p, d.a, subjectOf(ask), "%s: taken by %s in this plan", wanted, who)
 	}
 }
 

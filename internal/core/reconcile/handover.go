@@ -1,7 +1,6 @@
 package reconcile
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 
@@ -192,7 +191,7 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 	d := w.draft(planning.Readdress, g.p, g.a)
 	d.intention, w.passing(d).heir, d.HandsOver = i.ID, &h, true
 	reason := fmt.Sprintf("handed over to %s (%s)", w.calledAs(h.a), i.Reason)
-	owner := cmp.Or(d.Person, "account "+d.Account)
+	owner := d.owner()
 	primary := w.Accounts.Column("email").Cell(g.a)
 	ask := naming.Request{Owner: owner, Account: g.a, Attribute: naming.Primary, Frees: primary, Gives: slices.DeleteFunc(record.SplitList(w.Accounts.Column("aliases").Cell(g.a)), func(v string) bool { return w.keepsAlias(g.a, v) })}
 	if left != "" {
@@ -282,7 +281,7 @@ func (x *succession) give(d *draft) (why string) {
 		if into.asksFor(address) {
 			continue
 		}
-		x.ask(into, "aliases", h.reason, naming.Request{Owner: into.Person, Account: into.a, Candidates: []string{address}, Attribute: naming.Alias, From: h.from})
+		x.ask(into, "aliases", h.reason, naming.Request{Owner: into.owner(), Account: into.a, Candidates: []string{address}, Attribute: naming.Alias, From: h.from})
 		x.passing(into).from = append(x.passing(into).from, d)
 	}
 	into.need(d.ID)

@@ -2,7 +2,9 @@ package reconcile
 
 import (
 	"fmt"
+	"slices"
 
+	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
 
@@ -54,4 +56,44 @@ func (w *walker) markHeld(verb string, p, twin int) bool {
 	w.withhold(verb, p, twin, why)
 	w.note("mark-foreign", p, holder, "", "%s", why)
 	return true
+}
+
+// oneMark withholds what would give one mark to several accounts in this plan: which of them is
+// to have it is not ours to say, and an answer that is lost could not be looked up.
+func (r *run) oneMark(drafts []*draft) []*draft {
+	if r.Input.Mark == "" {
+		return drafts
+	}
+	markOf := func(d *draft) string {
+		if d.Verb != planning.Create && d.Verb != planning.Mark {
+			return ""
+		}
+		i := slices.IndexFunc(d.Edits, func(e planning.Edit) bool { return e.Attribute == r.Input.Mark })
+		if i < 0 {
+			return ""
+		}
+		return record.Normal(record.Text, d.Edits[i].New)
+	}
+	wanted, again := map[string]*draft{}, map[string]bool{}
+	for _, d := range drafts {
+		if mark := markOf(d); mark != "" {
+			if first, met := wanted[mark]; met && first.owner() != d.owner() {
+				again[mark] = true
+			}
+			wanted[mark] = d
+		}
+	}
+	if len(again) == 0 {
+		return drafts
+	}
+	left := map[string]bool{}
+	for _, d := range drafts {
+		if mark := markOf(d); again[mark] {
+			left[d.ID] = true
+			r.protect(d, "mark-foreign", "", fmt.Sprintf("several accounts would be given the mark %q, by which only one can be found again", mark))
+		}
+	}
+	return slices.DeleteFunc(drafts, func(d *draft) bool {
+		return left[d.ID] || slices.ContainsFunc(d.Needs, func(need string) bool { return left[need] })
+	})
 }

@@ -93,7 +93,7 @@ func (w *walker) fillNew(d *draft, p int) bool {
 					w.note("required-missing", p, -1, "email", "the primary address can't be computed: %s", faults(r.values, p))
 				}
 			}
-			w.ask(d, r.Attribute, r.reason, naming.Request{Owner: d.Person, Account: -1, Candidates: names, Attribute: r.name})
+			w.ask(d, r.Attribute, r.reason, naming.Request{Owner: d.owner(), Account: -1, Candidates: names, Attribute: r.name})
 			continue
 		}
 		switch {

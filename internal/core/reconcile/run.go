@@ -134,6 +134,7 @@ func (r *run) pairingInput() pairing.Input {
 		Same: r.Memory.Same, Different: r.Memory.Different, Bonds: r.Memory.Bonds, Claims: r.Memory.Claims,
 		LeftPeople: reasons(r.Memory.LeftPeople, r.today), LeftAccounts: reasons(r.Memory.LeftAccounts, r.today),
 		Unclear: map[int]string{}, Parted: r.Memory.Parted, Cores: r.Cores, Tell: r.Tell,
+		Ended: func(p int) bool { _, ended := r.left(p); return ended },
 	}
 	if where := r.bind(r.Charter.Accounts); where != nil {
 		in.Outside = make([]bool, r.Accounts.Len())

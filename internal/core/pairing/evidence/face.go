@@ -104,7 +104,7 @@ func Attributes() (people, accounts []string) {
 
 // Identity lists what says who somebody is, on either side: enough to ask by.
 func Identity() (people, accounts []string) {
-	both := []string{"givenName", "middleName", "familyName", "displayName", "userName", "email", "aliases", "emails", "employeeNumber", "active"}
+	both := []string{"givenName", "middleName", "familyName", "displayName", "userName", "email", "aliases", "emails", "personalEmail", "phoneNumbers", "employeeNumber", "active"}
 	return both, append([]string{"externalId"}, both...)
 }
 
