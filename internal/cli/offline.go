@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -28,6 +29,7 @@ type offline struct {
 	charter, people, accounts, peopleShape, accountsShape, peopleID, accountsID, memory, out, rulings string
 	whole                                                                                             bool // every attribute is read, not only what the charter asks for
 	learn                                                                                             bool
+	adopt                                                                                             bool // the memory is this lane's, where it does not say whose it is
 	delimiter, encoding, at                                                                           string
 }
 
@@ -48,6 +50,7 @@ func (o *offline) reviewFlags(cmd *cobra.Command) {
 	f.StringVar(&o.accountsShape, "accounts-shape", "", "how the accounts' columns are to be read (YAML); guessed when not given")
 	o.idFlags(cmd)
 	f.StringVar(&o.memory, "memory", "", "folder that keeps what the lane knows between runs")
+	f.BoolVar(&o.adopt, "adopt-memory", false, "take the memory in --memory for this lane's, where it was written before memories said whose they are")
 	f.StringVar(&o.at, "now", "", "the instant to reckon dates from (RFC 3339; default: the clock)")
 	o.fileFlags(cmd)
 }
@@ -229,6 +232,12 @@ func (o *offline) input(talk io.Writer) (*reconcile.Input, error) {
 	memory, err := loadMemory(o.memory)
 	if err != nil {
 		return nil, err
+	}
+	switch err := memory.Claim(rules, o.adopt); {
+	case errors.Is(err, reconcile.ErrNameless):
+		return nil, fmt.Errorf("memory %q: %w; ids of another lane are other people's: if it is of lane %s, say so once with --adopt-memory", o.memory, err, rules.Lane)
+	case err != nil:
+		return nil, fmt.Errorf("memory %q: %w; name this lane's own folder, or a new one", o.memory, err)
 	}
 	if o.learn {
 		memory.Weights = nil

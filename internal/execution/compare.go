@@ -3,6 +3,7 @@ package execution
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"twinning/internal/connector"
@@ -27,6 +28,14 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 		return rec, true
 	}
 	s.r.Before.V = s.values(rec)
+	if s.own, err = s.since.asRead(s.ctx, s.c, rec); err != nil {
+		s.conclude("failed", "it could not be compared with what it was: %v", err)
+		return rec, true
+	}
+	if why := s.rests(rec); why != "" {
+		s.conclude("stale", "%s", why)
+		return rec, true
+	}
 	if s.byGroups(s.c) {
 		not, err := s.enrolled(s.ctx, s.c, s.c.Account, false)
 		if err == nil && not == "" {
@@ -61,11 +70,6 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 			why = fmt.Sprintf("%s is %q where the plan saw %q", x.Attribute, record.PlainList(now), record.PlainList(old))
 		}
 	}
-	for _, x := range s.c.Body.V.RestsOn {
-		if now, bad := s.cell(rec, x.Attribute); why == "" && (bad != nil || !record.Same(record.KindOf(x.Attribute), now, x.Old)) {
-			why = fmt.Sprintf("%s is %q where it was %q (%s)", x.Attribute, record.PlainList(now), record.PlainList(x.Old), x.Reason)
-		}
-	}
 	switch {
 	case why != "":
 		s.conclude("stale", "%s", why)
@@ -73,6 +77,28 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 		return rec, s.confirm()
 	}
 	return rec, why != ""
+}
+
+// rests says what an account no longer holds of what the change rests on, "" when it holds all;
+// what earlier changes of the plan gave it is no news.
+func (s *sender) rests(rec connector.Record) (why string) {
+	for _, x := range s.c.Body.V.RestsOn {
+		now, bad := s.cell(rec, x.Attribute)
+		kind := record.KindOf(x.Attribute)
+		if bad == nil && (record.Same(kind, now, x.Old) || slices.ContainsFunc(s.earlier(s.c, x.Attribute), func(v string) bool { return record.Same(kind, now, v) })) {
+			continue
+		}
+		if bad != nil {
+			return fmt.Sprintf("%s can't be read: %v", x.Attribute, bad)
+		}
+		return fmt.Sprintf("%s is %q where it was %q (%s)", x.Attribute, record.PlainList(now), record.PlainList(x.Old), x.Reason)
+	}
+	for _, name := range s.c.Body.V.After {
+		if now, bad := s.cell(rec, name); bad != nil || now == "" {
+			return name + " must be there before"
+		}
+	}
+	return ""
 }
 
 // compareReference holds what a record refers to against what it should refer to
@@ -95,16 +121,20 @@ func (s *sender) compareReference(src record.Source, rec connector.Record, x pla
 // confirm settles a change that is as wanted already, if all it rests on holds:
 // what is confirmed is bonded.
 func (s *sender) confirm() bool {
-	premises := Premises(s.plan, s.result.CharterVersion, s.c)
+	premises := s.premisesOf(s.c)
 	facts, err := s.Store.Facts(s.ctx, s.ground, premises)
 	if err == nil {
 		err = s.since.look(s.ctx, true)
+	}
+	var carried map[planning.Fact]string
+	if err == nil {
+		carried, err = s.since.facts(s.ctx, s.c, s.own)
 	}
 	if err != nil {
 		s.conclude("failed", "its premises could not be looked at: %v", err)
 		return true
 	}
-	merge(facts, premises, s.since.facts(s.c))
+	merge(facts, premises, carried)
 	if why := planning.StillHold(premises, facts); why != "" {
 		s.conclude("stale", "%s", why)
 		return true

@@ -40,7 +40,7 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 		return e
 	}
 	for _, p := range c.Premises {
-		if p.Kind == planning.NotCancelled {
+		if p.Kind == planning.NotCancelled && !c.Inherits { // whoever hands over has done what was intended
 			e.Intention = p.Key
 		}
 	}

@@ -30,9 +30,11 @@ type notOurs struct{}
 func (notOurs) Error() string { return "another run writes to the system now, or nobody may" }
 
 // Premises are what a change rests on: what was written down with it when it was
-// drafted, the names that its plan has reserved, and the charter.
-func Premises(plan store.Plan, charterVersion int64, c store.Change) []planning.Premise {
+// drafted, the names that its plan has reserved, the charter, and what the charter says of
+// every account of the lane.
+func Premises(plan store.Plan, charterVersion int64, rules *charter.Charter, c store.Change) []planning.Premise {
 	list := append([]planning.Premise{{Kind: planning.CharterUsed, Version: fmt.Sprint(charterVersion)}}, c.Body.V.Premises...)
+	list = append(list, implied(rules, c)...)
 	for _, e := range c.Body.V.Edits {
 		for _, name := range e.NewNames() {
 			list = append(list, planning.Premise{Kind: planning.NameReserved, Key: naming.Fold(name), Version: fmt.Sprint(plan.ID)},
@@ -40,6 +42,11 @@ func Premises(plan store.Plan, charterVersion int64, c store.Change) []planning.
 		}
 	}
 	return list
+}
+
+// premisesOf are what a change of the run's plan rests on.
+func (x *run) premisesOf(c store.Change) []planning.Premise {
+	return Premises(x.plan, x.result.CharterVersion, x.charter, c)
 }
 
 // judge looks at what stands around a change and at its premises, in the
@@ -90,13 +97,17 @@ func (e *Engine) Fallen(ctx context.Context, lane store.Lane, p store.Plan, r st
 	if err != nil {
 		return nil, err
 	}
+	conditions, err := e.conditionsOf(ctx, lane, rules)
+	if err != nil {
+		return nil, err
+	}
 	g := store.Ground{Lane: lane.ID, Authority: lane.AuthorityID, Downstream: lane.DownstreamID, PeopleRoster: r.PeopleRoster}
 	fell := map[int]string{}
 	look := func(some []store.Change) (map[int]string, error) {
 		var all []planning.Premise
 		lists := make([][]planning.Premise, len(some))
 		for i, c := range some {
-			for _, x := range Premises(p, r.CharterVersion, c) {
+			for _, x := range append(Premises(p, r.CharterVersion, rules, c), restedOn(c)...) {
 				if x.Kind == planning.NameReserved && !reserved {
 					continue // they are only at sealing
 				}
@@ -108,9 +119,19 @@ func (e *Engine) Fallen(ctx context.Context, lane store.Lane, p store.Plan, r st
 		if err != nil {
 			return nil, err
 		}
+		came, err := conditions.facts(ctx, all, &since, nil)
+		if err != nil {
+			return nil, err
+		}
 		fell := map[int]string{}
 		for i, c := range some {
-			merge(facts, lists[i], since.facts(c, lists[i]))
+			of := since.facts(c, lists[i])
+			for _, p := range lists[i] {
+				if fact := (planning.Fact{Kind: p.Kind, Key: p.Key}); p.Kind == planning.Condition {
+					of[fact] = came[fact]
+				}
+			}
+			merge(facts, lists[i], of)
 			if why := planning.StillHold(lists[i], facts); why != "" {
 				fell[c.Number] = why
 			}
@@ -139,6 +160,15 @@ func (e *Engine) Fallen(ctx context.Context, lane store.Lane, p store.Plan, r st
 		}
 	}
 	return fell, heard(len(changes), len(changes))
+}
+
+// restedOn are the values of its account that a change rests on, as premises: before it is sent
+// they are held against the account as it is read, and before that against the newest roster.
+func restedOn(c store.Change) (list []planning.Premise) {
+	for _, e := range c.Body.V.RestsOn {
+		list = append(list, planning.Premise{Kind: planning.AccountValue, Key: planning.ValueKey("", c.Account, e.Attribute), Version: e.Old})
+	}
+	return list
 }
 
 // Unheard hears nothing of how far it is.

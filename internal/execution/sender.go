@@ -25,6 +25,7 @@ type sender struct {
 	broke    error     // what kept a secret that is set from being handed over
 	asked    time.Time // when the newest intent was asked for
 	maybe    bool      // and something of it may have been done
+	own      *asRead   // the account as it was read before; nil before that, and of one that is yet to be made
 	// delivering is what its holder is sent; nil: nothing, or it is not ready
 	delivering *delivering
 }
@@ -221,7 +222,15 @@ func (s *sender) intend() (done bool, err error) {
 		newer = false
 		carried := map[planning.Fact]string{}
 		for _, c := range about {
-			maps.Copy(carried, s.since.facts(c))
+			own := s.own
+			if c.Account != s.c.Account {
+				own = nil
+			}
+			facts, err := s.since.facts(s.ctx, c, own)
+			if err != nil {
+				return false, err
+			}
+			maps.Copy(carried, facts)
 		}
 		before := s.sent()
 		asked := time.Now()

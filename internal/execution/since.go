@@ -2,9 +2,13 @@ package execution
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"sync"
 
+	"twinning/internal/connector"
 	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/planning"
@@ -20,10 +24,11 @@ var errNewer = fmt.Errorf("a roster was taken meanwhile")
 // taken.
 type newer struct {
 	*run
-	mu     sync.Mutex
-	looked bool
-	seen   store.Standing // of the rosters that were looked at
-	since  Since
+	mu         sync.Mutex
+	looked     bool
+	seen       store.Standing // of the rosters that were looked at
+	since      Since
+	conditions *conditions
 }
 
 // Since is what the records carry that came or changed since a reconciliation.
@@ -32,6 +37,17 @@ type Since struct {
 	mails map[string]carrier // by address; only where the charter sends letters
 	names map[string]carrier // folded, in the systems that share the downstream's names
 	fold  func(string) string
+	// moved are the accounts that came, changed or went; accounts are those of them that no receipt
+	// of ours is about, as they are now
+	moved    map[string]bool
+	accounts *record.Roster
+	lanes    map[string]elsewhereSince // of the lanes that the charter asks for
+}
+
+// elsewhereSince are the accounts of another lane that moved since the reconciliation.
+type elsewhereSince struct {
+	moved    map[string]bool
+	accounts *record.Roster
 }
 
 // carrier tells who came or changed and carries a value.
@@ -60,6 +76,11 @@ func (n *newer) look(ctx context.Context, anew bool) error {
 	if err != nil {
 		return err
 	}
+	if n.conditions == nil {
+		if n.conditions, err = n.conditionsOf(ctx, n.lane, n.charter); err != nil {
+			return err
+		}
+	}
 	n.since, n.seen, n.looked = since, now, true
 	return nil
 }
@@ -78,14 +99,21 @@ func (n *newer) at(now store.Standing) bool {
 
 // facts tells of a change's premises about keys and names whether somebody who came or
 // changed since carries the value too, beside the two themselves.
-func (n *newer) facts(c store.Change) map[planning.Fact]string {
+// own is the change's account as it was just read, nil where it was not.
+func (n *newer) facts(ctx context.Context, c store.Change, own *asRead) (map[planning.Fact]string, error) {
 	n.mu.Lock()
-	defer n.mu.Unlock()
-	return n.since.facts(c, Premises(n.plan, n.result.CharterVersion, c))
+	since, conditions := n.since, n.conditions
+	n.mu.Unlock()
+	premises := n.premisesOf(c)
+	facts := since.facts(c, premises)
+	came, err := conditions.facts(ctx, premises, &since, own)
+	maps.Copy(facts, came)
+	return facts, err
 }
 
 func (s Since) facts(c store.Change, premises []planning.Premise) map[planning.Fact]string {
 	facts := map[planning.Fact]string{}
+	s.valueFacts(premises, facts)
 	for _, p := range premises {
 		switch fact := (planning.Fact{Kind: p.Kind, Key: p.Key}); p.Kind {
 		case planning.KeyAlone:
@@ -114,7 +142,7 @@ func (s Since) facts(c store.Change, premises []planning.Premise) map[planning.F
 // CarriedSince collects what the records carry that came or changed since a reconciliation's
 // rosters.
 func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Reconciliation, rules *charter.Charter) (s Since, err error) {
-	s = Since{keys: map[string]carrier{}, mails: map[string]carrier{}, fold: rules.Alike.Fold}
+	s = Since{keys: map[string]carrier{}, mails: map[string]carrier{}, fold: rules.Alike.Fold, moved: map[string]bool{}, lanes: map[string]elsewhereSince{}}
 	needPeople, needAccounts := rules.Needs()
 	empty, err := record.NewBuilder(nil).Roster()
 	if err != nil {
@@ -143,6 +171,10 @@ func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Recon
 		scope := charter.Scope{People: roster, Accounts: empty, Today: calendar.Day(e.Now(), rules.Zone)}
 		if side.word == "account" {
 			scope.People, scope.Accounts = empty, roster
+			if s.moved, err = e.movedSince(ctx, x.ID, side.roster); err != nil {
+				return s, err
+			}
+			s.accounts = roster
 		}
 		if err := s.noteMails(ctx, e, side.word, newest.ID, roster, scope, rules); err != nil {
 			return s, err
@@ -168,8 +200,50 @@ func CarriedSince(ctx context.Context, e *Engine, lane store.Lane, r store.Recon
 			}
 		}
 	}
+	if err := s.noteLanes(ctx, e, lane, r, rules); err != nil {
+		return s, err
+	}
 	s.names, err = e.namesSince(ctx, lane, r, rules)
 	return s, err
+}
+
+func (e *Engine) movedSince(ctx context.Context, system, roster int64) (map[string]bool, error) {
+	ids, err := e.Store.Moved(ctx, system, roster)
+	moved := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		moved[id] = true
+	}
+	return moved, err
+}
+
+// noteLanes notes what moved of the accounts of other lanes that the charter asks for.
+func (s Since) noteLanes(ctx context.Context, e *Engine, lane store.Lane, r store.Reconciliation, rules *charter.Charter) error {
+	for name, wanted := range rules.Lanes() {
+		l, err := e.Store.LaneByName(ctx, name)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // nothing was known of it then either
+		}
+		if err != nil {
+			return err
+		}
+		x, err := e.Store.SystemByID(ctx, l.DownstreamID)
+		if err != nil {
+			return err
+		}
+		then, err := e.Store.RosterAt(ctx, x.ID, r.At)
+		if err != nil {
+			return err
+		}
+		var there elsewhereSince
+		if there.moved, err = e.movedSince(ctx, x.ID, then); err != nil {
+			return err
+		}
+		if there.accounts, err = e.recordsSince(ctx, x, then, append([]string{"id"}, wanted...), rules); err != nil {
+			return err
+		}
+		s.lanes[name] = there
+	}
+	return nil
 }
 
 // noteMails notes whom a letter to an address would reach, of the records of a side.
@@ -272,4 +346,19 @@ func (e *Engine) namesSince(ctx context.Context, lane store.Lane, r store.Reconc
 		}
 	}
 	return names, nil
+}
+
+// asRead makes an account that was just read comparable with those of rosters; nil where the
+// change it is read for needs no conditions looked at.
+func (n *newer) asRead(ctx context.Context, c store.Change, r connector.Record) (*asRead, error) {
+	if !slices.ContainsFunc(n.premisesOf(c), func(p planning.Premise) bool { return p.Kind == planning.Condition }) {
+		return nil, nil
+	}
+	if err := n.look(ctx, false); err != nil {
+		return nil, err
+	}
+	n.mu.Lock()
+	conditions := n.conditions
+	n.mu.Unlock()
+	return conditions.read(ctx, n.shape, r)
 }

@@ -78,7 +78,7 @@ func (s *sender) premises() (list []planning.Premise, about []store.Change) {
 		}
 	}
 	for _, c := range about {
-		for _, p := range Premises(s.plan, s.result.CharterVersion, c) {
+		for _, p := range s.premisesOf(c) {
 			if !slices.Contains(list, p) {
 				list = append(list, p)
 			}
@@ -246,6 +246,9 @@ func (q *queue) addAlias(ctx context.Context, c store.Change, address string) (w
 func (q *queue) takeBack(ctx context.Context, c store.Change) (why string, err error) {
 	back := c
 	back.Body.V.Edits = nil
+	if q.byGroups(c) {
+		return q.leaveGroups(ctx, c)
+	}
 	for _, e := range c.Body.V.Writes() {
 		back.Body.V.Edits = append(back.Body.V.Edits, planning.Edit{Attribute: e.Attribute, Old: e.New, New: e.Old, Reason: e.Reason})
 	}
@@ -255,6 +258,23 @@ func (q *queue) takeBack(ctx context.Context, c store.Change) (why string, err e
 	})
 	if err != nil || why != "" {
 		return why, err
+	}
+	return "", q.tookBack(ctx, c)
+}
+
+// leaveGroups takes a change of memberships back: what it gave is taken, and what it took given.
+func (q *queue) leaveGroups(ctx context.Context, c store.Change) (why string, err error) {
+	back := c
+	back.Body.V.Edits = nil
+	for _, e := range c.Body.V.Edits {
+		back.Body.V.Edits = append(back.Body.V.Edits, planning.Edit{Attribute: e.Attribute, Old: e.New, New: e.Old, Reason: e.Reason})
+	}
+	s := &sender{queue: q, ctx: ctx, c: back}
+	if _, err := s.enrol(); err != nil {
+		if ctx.Err() != nil {
+			return "", ctx.Err()
+		}
+		return err.Error(), nil
 	}
 	return "", q.tookBack(ctx, c)
 }

@@ -289,7 +289,7 @@ func (in *laneInput) versioned(c planning.Change) planning.Change {
 		p := &premises[i]
 		switch p.Kind {
 		case planning.Rulings:
-			p.Version = in.rulings(c.Person, c.Account)
+			p.Version = in.rulings(planning.CutKey(p.Key))
 		case planning.NobodyNew:
 			p.Version = fmt.Sprint(in.people.ID)
 		case planning.OurSuspend:

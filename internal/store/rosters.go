@@ -162,6 +162,21 @@ func (s *Store) RecordsSince(ctx context.Context, system, roster int64, fn func(
 	return eachRecord(rows, fn)
 }
 
+// RecordsNow calls fn for some records of a system as its newest roster has them; one that is
+// gone is not among them.
+func (s *Store) RecordsNow(ctx context.Context, system int64, ids []string, fn func(id string, native map[string][]string, digest []byte) error) error {
+	rows, err := s.pool.Query(ctx, `SELECT native_id, native, digest FROM records WHERE system_id = $1 AND native_id = ANY($2) AND until IS NULL`, system, ids)
+	if err != nil {
+		return translate(err)
+	}
+	return eachRecord(rows, fn)
+}
+
+// Moved lists the records of a system that came, changed or went after a roster.
+func (s *Store) Moved(ctx context.Context, system, roster int64) (ids []string, err error) {
+	return ids, s.list(ctx, &ids, `SELECT native_id FROM records WHERE system_id = $1 AND since > $2 UNION SELECT native_id FROM records WHERE system_id = $1 AND until > $2`, system, roster)
+}
+
 // LastRecords calls fn for what is last known of some records of a system, also of those that
 // are gone, and for all others that were there beside them: in the newest roster, or, where ids
 // were issued anew, in the last one that showed those that are gone.

@@ -16,6 +16,7 @@ import (
 type Bound struct {
 	Expr *Expr
 	eval evaluator
+	asks []evaluator // the ids of the people whose accounts it reads
 }
 
 // evaluator gives the value for a person's and an account's row; -1 stands for
@@ -38,10 +39,27 @@ func (e *Expr) Bind(s Scope) *Bound {
 		return nil
 	}
 	b := binder{s, e.compiler}
-	if eval, ok := b.build(e.root); ok {
-		return &Bound{e, eval}
+	x := &Bound{Expr: e}
+	for _, arg := range e.asks {
+		if id, ok := b.build(arg); ok {
+			x.asks = append(x.asks, id)
+		}
 	}
-	return &Bound{e, e.interpreted(s)}
+	var common bool
+	if x.eval, common = b.build(e.root); !common {
+		x.eval = e.interpreted(s)
+	}
+	return x
+}
+
+// Others are the ids of the people whose accounts the value was read of.
+func (b *Bound) Others(person, account int) (ids []string) {
+	for _, id := range b.asks {
+		if v := id(person, account); v.kind == text && v.str != "" {
+			ids = append(ids, v.str)
+		}
+	}
+	return ids
 }
 
 // Eval computes the value for the two rows; -1 means no such record.

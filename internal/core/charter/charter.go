@@ -367,6 +367,15 @@ func (c *Charter) Lanes() map[string][]string {
 // Expressions lists all that the charter reads records by.
 func (c *Charter) Expressions() []*Expr { return c.exprs() }
 
+// ByPath finds the expressions by their place in the document.
+func (c *Charter) ByPath() map[string]*Expr {
+	by := map[string]*Expr{}
+	for _, e := range c.exprs() {
+		by[e.Path] = e
+	}
+	return by
+}
+
 func (c *Charter) exprs() []*Expr {
 	out := []*Expr{c.People, c.Accounts, c.Admins, c.Owns, c.Mark}
 	for _, k := range c.Keys {

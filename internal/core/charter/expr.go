@@ -38,6 +38,7 @@ type Expr struct {
 	account   []string
 	others    []string            // attributes read of other people's accounts, sorted
 	lanes     map[string][]string // attributes read of the person's accounts in other lanes
+	asks      []celast.Expr       // what accountOf is asked for
 	root      celast.Expr
 	info      *celast.SourceInfo
 	compiler  *compiler
@@ -60,6 +61,20 @@ func (e *Expr) Reads() (person, account []string) {
 		return nil, nil
 	}
 	return e.person, e.account
+}
+
+// ReadsAccounts reports whether the expression depends on the account, or on another one.
+func (e *Expr) ReadsAccounts() bool {
+	return e != nil && len(e.account)+len(e.others)+len(e.lanes) > 0
+}
+
+// ReadsOthers lists the attributes that the expression reads of other people's accounts, and
+// those of the person's accounts in other lanes, by lane.
+func (e *Expr) ReadsOthers() (accounts []string, lanes map[string][]string) {
+	if e == nil {
+		return nil, nil
+	}
+	return e.others, e.lanes
 }
 
 // compiler holds the CEL environment of one charter.
@@ -273,6 +288,7 @@ func (e *Expr) collect(a *celast.AST) {
 func (e *Expr) collectOther(function string, arg celast.Expr, attribute string, others map[string]bool) {
 	if function == accountOf {
 		others[attribute] = true
+		e.asks = append(e.asks, arg)
 		return
 	}
 	if lane, named := literal(arg); named {

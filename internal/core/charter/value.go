@@ -53,6 +53,15 @@ func (v Value) Undecided() string {
 	return ""
 }
 
+// Outcome is what the value comes to, in one text: two values of which something was concluded
+// are the same when their outcomes are.
+func (v Value) Outcome() string {
+	if v.kind == fault {
+		return "unknown: " + v.str
+	}
+	return v.Cell()
+}
+
 // Cell is the value as a roster's cell: one text, or a list joined.
 func (v Value) Cell() string {
 	switch v.kind {

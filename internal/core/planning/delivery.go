@@ -36,7 +36,7 @@ func Owed(person, account, reason string) Intention {
 	return Intention{ID: owedID(person, account), Verb: Reissue, Person: person, Account: account, Reason: reason}
 }
 
-func owedID(person, account string) string { return IntentionID(Reissue, person, account, "") }
+func owedID(person, account string) string { return IntentionID(Reissue, person, account) }
 
 // Owes finds what the holder of an account is owed.
 func Owes(intended map[string]Intention, person, account string) (i Intention, owed bool) {

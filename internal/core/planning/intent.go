@@ -84,7 +84,7 @@ func (e *Edit) keeps(account string) (id string, values []string) {
 		slices.Sort(values)
 		what += between + record.JoinList(values)
 	}
-	return IntentionID(Keep, what, account, ""), values
+	return IntentionID(Keep, what, account), values
 }
 
 // Frees are the ids of the intentions by which what a change gives back was kept.

@@ -49,6 +49,8 @@ type Change struct {
 	// Yields is that the address which it gives up would stay as an alias, were it not given to
 	// somebody else.
 	Yields bool `json:"yields,omitempty"`
+	// After are attributes of which the account must hold something before.
+	After []string `json:"after,omitempty"`
 	// RestsOn are the account's values that the change's reason depends on, as
 	// they were read: if one differs at writing time, the change is stale.
 	RestsOn []Edit `json:"restsOn,omitempty"`
@@ -106,10 +108,10 @@ func (i Intention) Comes(today string) bool {
 	return !i.OfReceipts() && i.Due <= today && i.Waits == "" && i.Cancelled == ""
 }
 
-// IntentionID is stable from one reconciliation to the next, as long as what it counts
-// from is the same day.
-func IntentionID(verb, person, account, since string) string {
-	sum := sha256.Sum256([]byte(strings.Join([]string{verb, person, account, since}, "\x00")))
+// IntentionID is stable from one reconciliation to the next: what a human has said of an
+// intention belongs to its verb, person and account, and to no day.
+func IntentionID(verb, person, account string) string {
+	sum := sha256.Sum256([]byte(strings.Join([]string{verb, person, account, ""}, "\x00")))
 	return "i-" + hex.EncodeToString(sum[:6])
 }
 

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"twinning/internal/core/record"
 )
 
 // PremiseKind says what a premise is about.
@@ -31,10 +33,36 @@ const (
 	NotCancelled PremiseKind = "intention"  // key: id of the intention; version: "", no human has dropped it
 	WeightsUsed  PremiseKind = "weights"    // version: the weights in force
 	CharterUsed  PremiseKind = "charter"    // version: the charter in force
+	Condition    PremiseKind = "condition"  // key: path of an expression of the charter, person and account, by ConditionKey; version: what it came to, see charter.Value.Outcome
+	AccountValue PremiseKind = "value"      // key: lane ("" for its own), account and attribute, by ValueKey; version: the cell as it was read
 )
 
 // OfRecords: how it stands is told by records that came or changed alone, and is asked of them.
-func (k PremiseKind) OfRecords() bool { return k == KeyAlone || k == NameNowhere || k == MailAlone }
+func (k PremiseKind) OfRecords() bool {
+	return k == KeyAlone || k == NameNowhere || k == MailAlone || k.OfValues()
+}
+
+// OfValues: what it rests on is what records hold, which is read again.
+func (k PremiseKind) OfValues() bool { return k == Condition || k == AccountValue }
+
+// ConditionKey is the key of a premise about what an expression came to for a person and an
+// account; "" stands for none.
+func ConditionKey(path, person, account string) string {
+	return strings.Join([]string{path, person, account}, between)
+}
+
+// ValueKey is the key of a premise about an attribute of an account; lane is "" for the one
+// that the change is of.
+func ValueKey(lane, account, attribute string) string {
+	return strings.Join([]string{lane, account, attribute}, between)
+}
+
+// CutThree takes a key of three fields apart.
+func CutThree(key string) (a, b, c string) {
+	a, rest, _ := strings.Cut(key, between)
+	b, c, _ = strings.Cut(rest, between)
+	return a, b, c
+}
 
 // Premise is one thing that a change rests on.
 type Premise struct {
@@ -166,11 +194,30 @@ func (p Premise) fell(now string) string {
 		return "the intention was cancelled: " + now
 	case WeightsUsed:
 		return fmt.Sprintf("evidence is weighed anew since (weights %s, were %s)", cmp.Or(now, "none"), cmp.Or(p.Version, "none"))
+	case Condition:
+		return fmt.Sprintf("%s of the charter comes to %s now, and came to %s", first, readable(now), readable(p.Version))
+	case AccountValue:
+		_, account, attribute := CutThree(p.Key)
+		return fmt.Sprintf("%s of account %q, which it rests on, is %s now, and was %s", attribute, account, readable(now), readable(p.Version))
 	case CharterUsed:
 		return fmt.Sprintf("the charter has changed since (version %s, was %s)", now, p.Version)
 	}
 	return fmt.Sprintf("%s %q is %q, was %q", p.Kind, p.Key, now, p.Version)
 }
+
+// readable is a cell, or an outcome, in a sentence.
+func readable(cell string) string {
+	switch cell {
+	case "true", "false", Gone:
+		return cell
+	case "":
+		return "blank"
+	}
+	return fmt.Sprintf("%q", record.PlainList(cell))
+}
+
+// Gone is the fact of a record that a premise is about and that is not there any more.
+const Gone = "gone"
 
 // Unreadable is the fact of a person whose record is there and was not
 // understood.

@@ -73,6 +73,7 @@ func (w *walker) alsoAddressed(d *draft, p, a int) {
 	if d == nil {
 		d = w.begun(planning.Readdress, p, a)
 	}
+	w.rest(d, p, a, w.class.aliases...)
 	for _, v := range missing {
 		w.ask(d, "aliases", reason, naming.Request{Owner: d.owner(), Account: a, Candidates: []string{v}, Attribute: naming.Alias, Optional: true})
 	}
@@ -105,6 +106,8 @@ func (w *walker) wantedAliases(p, a int) (wanted []string, sure bool) {
 			x = strings.TrimSpace(x)
 			switch {
 			case x == "" || slices.ContainsFunc(wanted, func(o string) bool { return naming.Fold(o) == naming.Fold(x) }):
+			case record.Disguised(x) != "":
+				w.note("value-invalid", p, a, "aliases", "%q is not as it looks: %s; it is not written", x, record.Disguised(x))
 			case !record.ValidEmail(x):
 				w.note("value-invalid", p, a, "aliases", "%q is no e-mail address", x)
 				sure = false

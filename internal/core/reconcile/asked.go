@@ -273,11 +273,9 @@ func (x *asker) draftFor(verb string, i *planning.Intent, p, a int, v planning.W
 		if d.Wave < 0 || i.Verb != planning.Set || i.Undoes { // whoever asks for it does not wait for a wave of theirs
 			d.Wave = len(x.Charter.Waves) - 1
 		}
-		if p < 0 { // it is who it was, as far as can be seen
-			for _, name := range []string{"userName", "email", "displayName"} {
-				if column := x.Accounts.Column(name); column != nil && name != v.Attribute {
-					d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: name, Old: column.Cell(a), Reason: "the account that was asked about"})
-				}
+		for _, name := range []string{"userName", "email", "displayName"} { // it is who it was, as far as can be seen
+			if column := x.Accounts.Column(name); column != nil && name != v.Attribute {
+				d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: name, Old: column.Cell(a), Reason: "the account that was asked about"})
 			}
 		}
 		if i.Undoes || i.Until != "" && x.owner(p, a) != "" && planning.Returns[verb] { // of nobody's accounts the charter wants nothing else
@@ -285,6 +283,7 @@ func (x *asker) draftFor(verb string, i *planning.Intent, p, a int, v planning.W
 		}
 		if verb == planning.Delete {
 			d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: "active", Old: "false", Reason: "an account in use is not deleted"})
+			x.rest(d, p, a, x.hold)
 		}
 	}
 	switch {

@@ -138,6 +138,8 @@ func unfit(v planning.Wanted, kind record.Kind, now string) string {
 		switch {
 		case strings.ContainsRune(s, utf8.RuneError):
 			return fmt.Sprintf("%q: letters are lost", s)
+		case (kind == record.Email || kind == record.Emails || v.Attribute == "userName") && record.Disguised(s) != "":
+			return fmt.Sprintf("%q is not as it looks: %s", s, record.Disguised(s))
 		case (kind == record.Email || kind == record.Emails) && !record.ValidEmail(s):
 			return fmt.Sprintf("%q is no e-mail address", s)
 		case kind == record.Date && !calendar.IsDay(s):

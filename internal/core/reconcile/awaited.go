@@ -18,7 +18,7 @@ func (w *walker) awaited(p int) (i planning.Intention, waits bool) {
 		return i, false
 	}
 	i = planning.Intention{Verb: planning.Create, Person: w.personID(p), First: w.today}
-	i.ID = planning.IntentionID(i.Verb, i.Person, "", "")
+	i.ID = planning.IntentionID(i.Verb, i.Person, "")
 	if before, told := w.run.intended[i.ID]; told {
 		i.First, i.Cancelled = before.First, before.Cancelled
 	}

@@ -59,11 +59,26 @@ func (r *run) passOn(bequests []bequest) (drafts []*draft) {
 	return w.drafts
 }
 
-// handed drafts a change of one attribute by a hand-over, apart from what else is written.
-func (w *walker) handed(name string, p, a int, e planning.Edit) *draft {
+// handed drafts a change of one attribute by a hand-over, apart from what else is written. It
+// is of the unit of all that is handed over to somebody, and rests on them.
+func (w *walker) handed(name string, p, a int, b bequest, e planning.Edit) *draft {
 	d := w.draft(planning.Set, p, a, e)
-	d.ID = planning.ChangeID(planning.Set+" "+name+" handed over", d.Person, d.Account)
+	d.ID, d.Unit, d.HandsOver = planning.ChangeID(planning.Set+" "+name+" handed over", d.Person, d.Account), w.handOverUnit(b.heir), true
+	w.bequeathed(d, b)
 	return d
+}
+
+// bequeathed notes that a draft rests on a hand-over: that nobody has dropped it, what the
+// charter says of it, and that its successor is who they were.
+func (w *walker) bequeathed(d *draft, b bequest) {
+	if w.Input.Premises {
+		d.premise(planning.NotCancelled, b.intention.ID, "")
+	}
+	w.rest(d, b.p, b.a, w.handOver.to)
+	w.restOn(d, w.personID(b.heir.p), "active")
+	if b.p >= 0 {
+		w.restOn(d, w.personID(b.p))
+	}
 }
 
 func (w *walker) passOnList(name string, bequests []bequest) {
@@ -80,11 +95,11 @@ func (w *walker) passOnList(name string, bequests []bequest) {
 		more := slices.DeleteFunc(record.SplitList(had), func(v string) bool { return has[record.Normal(record.List, v)] })
 		d := given[to]
 		if d == nil && len(more) > 0 {
-			d = w.handed(name, b.heir.p, to, planning.Edit{Attribute: name, Old: now, New: now, Reason: fmt.Sprintf("handed over by %s (%s)", w.calledAs(b.a), b.intention.Reason)})
+			d = w.handed(name, b.heir.p, to, b, planning.Edit{Attribute: name, Old: now, New: now, Reason: fmt.Sprintf("handed over by %s (%s)", w.calledAs(b.a), b.intention.Reason)})
 			if active := w.active.Cell(to); active != "" {
 				d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: "active", Old: active, Reason: "who takes over can sign in"})
 			}
-			given[to] = d
+			given[to], d.Inherits = d, true
 			if d.Wave < 0 {
 				w.withhold(planning.Set, b.p, b.a, fmt.Sprintf("no wave takes account %q, which takes over", w.accountID(to)))
 			}
@@ -92,13 +107,16 @@ func (w *walker) passOnList(name string, bequests []bequest) {
 		if d != nil && d.Wave < 0 {
 			continue
 		}
+		if d != nil {
+			w.bequeathed(d, b)
+		}
 		for _, v := range more {
 			list := record.SplitList(d.Edits[0].New)
 			if !slices.ContainsFunc(list, func(o string) bool { return record.Normal(record.List, o) == record.Normal(record.List, v) }) {
 				d.Edits[0].New = record.JoinList(append(list, v))
 			}
 		}
-		from := w.handed(name, b.p, b.a, planning.Edit{Attribute: name, Old: had, Reason: fmt.Sprintf("handed over to %s (%s)", w.calledAs(to), b.intention.Reason)})
+		from := w.handed(name, b.p, b.a, b, planning.Edit{Attribute: name, Old: had, Reason: fmt.Sprintf("handed over to %s (%s)", w.calledAs(to), b.intention.Reason)})
 		from.intention = b.intention.ID
 		if d != nil && !w.Deferred { // a row of an upload says it all at once
 			from.need(d.ID)
@@ -120,8 +138,8 @@ func (w *walker) passOnReference(name string, bequests []bequest) {
 					to = ""
 				}
 			}
-			d := w.handed(name, int(w.out.Pairing.AccountTwin[a]), a, planning.Edit{Attribute: name, Old: id, New: to, Reason: fmt.Sprintf("%s has left, %s takes over (%s)", w.calledAs(b.a), w.calledAs(b.heir.a), b.intention.Reason)})
-			d.intention = b.intention.ID
+			d := w.handed(name, int(w.out.Pairing.AccountTwin[a]), a, b, planning.Edit{Attribute: name, Old: id, New: to, Reason: fmt.Sprintf("%s has left, %s takes over (%s)", w.calledAs(b.a), w.calledAs(b.heir.a), b.intention.Reason)})
+			d.Inherits = true
 		}
 	}
 }

@@ -38,6 +38,7 @@ type want struct {
 	reserved string   // a name that it would be, and that is kept for a role
 	fault    string   // why there is nothing
 	open     string   // the attribute by which it is undecided: then nothing follows from it
+	refers   string   // the person whose account the value is, where it is one
 }
 
 // rulesOf lists what rules the desired account: what it holds, how it is addressed, that it
@@ -102,6 +103,7 @@ func (w *walker) want(r *rule, p, a int, now string) (x want) {
 		x.cell, x.fault, x.open = strings.TrimSpace(v.Cell()), v.Fault(), v.Undecided()
 	}
 	if r.refers && x.cell != "" {
+		x.refers = x.cell
 		x.cell, x.fault = w.accountOf(r, p, a, x.cell)
 	}
 	if r.kind.Multi() && a >= 0 {
@@ -164,12 +166,13 @@ func (w *walker) usable(r *rule, p, a int, x want) []string {
 	if len(x.names) == 0 && x.reserved != "" {
 		w.note(takenCodes[r.Attribute], p, a, "", "%s: kept for a role (names.reserved, RFC 2142)", x.reserved)
 	}
-	if r.name != naming.Primary {
-		return x.names
-	}
 	valid := make([]string, 0, len(x.names))
 	for _, c := range x.names {
-		switch {
+		switch how := record.Disguised(c); {
+		case how != "": // it would be taken for another
+			w.note("value-invalid", p, a, r.Attribute, "%q is not as it looks: %s; it is not written", c, how)
+		case r.name != naming.Primary:
+			valid = append(valid, c)
 		case !record.ValidEmail(c):
 			w.note("value-invalid", p, a, "email", "%q is no e-mail address", c)
 		case !w.class.Emails.MayBePrimary(c):

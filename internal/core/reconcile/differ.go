@@ -117,10 +117,20 @@ func (w *walker) write(r *rule, p, a int, x want, now string) {
 	}
 	if r.named {
 		d := w.begun(verb, p, a)
+		w.restOnValue(d, r, p, a, x)
 		w.ask(d, r.Attribute, r.reason, naming.Request{Owner: d.owner(), Account: a, Candidates: x.names, Attribute: r.name, Frees: now})
 		return
 	}
 	w.edit(verb, p, a, planning.Edit{Attribute: r.Attribute, Old: now, New: x.cell, Reason: r.reason})
+	w.restOnValue(w.drafted(verb, p, a), r, p, a, x)
+}
+
+// restOnValue notes what a value that is written was computed from.
+func (w *walker) restOnValue(d *draft, r *rule, p, a int, x want) {
+	w.rest(d, p, a, r.values...)
+	if r.refers && x.cell != "" && x.refers != "" {
+		w.restOn(d, x.refers)
+	}
 }
 
 // edit adds to the draft of a verb that was begun for the account, or begins one.

@@ -16,7 +16,7 @@ import (
 
 // nameAndPlan grants names, orders the changes and holds the guards to them.
 func (r *run) nameAndPlan(drafts []*draft) {
-	drafts = r.withinSeats(r.keepOwners(r.keepAdministrator(r.oneMark(r.leaveKept(drafts)))))
+	drafts = r.afterValues(r.withinSeats(r.keepOwners(r.keepAdministrator(r.oneMark(r.leaveKept(drafts))))))
 	drafts = r.nameable(r.notOpen(slices.DeleteFunc(drafts, func(d *draft) bool { return d.Wave < 0 })))
 	var ledger *naming.Ledger
 	var named []*draft
@@ -63,7 +63,7 @@ func (r *run) nameAndPlan(drafts []*draft) {
 	for _, d := range drafts {
 		if !d.dropped {
 			if r.Input.Premises {
-				d.Premises = r.premises(d)
+				d.Premises = append(r.premises(d), d.Premises...)
 			}
 			changes = append(changes, &d.Change)
 		}

@@ -37,6 +37,8 @@ type wish struct {
 	line int
 	// needs are the changes that must be done before
 	needs []string
+	after []string         // what the account must hold before
+	whens []*charter.Bound // of the rules that name it
 }
 
 // wishes are what the rules say of somebody's account: it is in a group that any of them
@@ -66,9 +68,12 @@ func (w *walker) wishes(create *draft, p, a int) (order []string, by map[string]
 				x = wish{name: g.Enrol[n], all: g.All, line: g.Line}
 			}
 			if known && holds && !x.in {
-				x.in, x.line, x.needs = true, g.Line, before
+				x.in, x.line, x.needs, x.after = true, g.Line, before, g.After
 			}
 			x.open = x.open || !known
+			if g.when != nil && !g.never {
+				x.whens = append(x.whens, g.when)
+			}
 			by[name] = x
 		}
 	}
@@ -94,9 +99,11 @@ func (w *walker) enrol(p, a int, now string, order []string, by map[string]wish)
 		record.EachValue(w.Accounts.Column("nestedGroups").Cell(a), isIn)
 	}
 	list, lines := record.SplitList(now), ""
+	var whens []*charter.Bound
+	var after []string
 	for _, name := range order {
 		if x := by[name]; x.in && !in[name] {
-			list, needs = append(list, x.name), append(needs, x.needs...)
+			list, needs, whens, after = append(list, x.name), append(needs, x.needs...), append(whens, x.whens...), append(after, x.after...)
 			lines = fmt.Sprintf("groups (charter line %d)", x.line)
 		}
 	}
@@ -110,8 +117,11 @@ func (w *walker) enrol(p, a int, now string, order []string, by map[string]wish)
 	want := record.JoinList(list)
 	if a < 0 || w.kept(record.List, p, a, "groups", want, now) {
 		w.edit(planning.Enrol, p, a, planning.Edit{Attribute: "groups", Old: now, New: want, Reason: lines})
+		d := w.drafted(planning.Enrol, p, a)
+		w.rest(d, p, a, whens...)
+		d.comesAfter(after)
 		for _, need := range needs {
-			w.drafted(planning.Enrol, p, a).need(need)
+			d.need(need)
 		}
 	}
 }
@@ -132,16 +142,18 @@ func (w *walker) before(g *groupRule, create *draft, p, a int) (needs []string, 
 func (w *walker) withdraw(p, a int, now string, by map[string]wish) {
 	ours := &rule{AttributeRule: charter.AttributeRule{Attribute: "groups"}, kind: record.List}
 	var list []string
+	var whens []*charter.Bound
 	line := 0
 	record.EachValue(now, func(v string) {
 		x, named := by[record.Normal(record.Text, v)]
 		if named && !x.in && !x.open && (x.all || w.added(ours, a, v)) {
-			line = x.line
+			line, whens = x.line, append(whens, x.whens...)
 			return
 		}
 		list = append(list, v)
 	})
 	if line > 0 {
 		w.edit(planning.Withdraw, p, a, planning.Edit{Attribute: "groups", Old: now, New: record.JoinList(list), Reason: fmt.Sprintf("groups (charter line %d)", line)})
+		w.rest(w.drafted(planning.Withdraw, p, a), p, a, whens...)
 	}
 }

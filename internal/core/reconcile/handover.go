@@ -90,7 +90,7 @@ func (w *walker) owns(g gone) bool {
 // stillOwns: the charter hands the account's addresses over, and that is not done yet; a
 // human may have dropped it.
 func (w *walker) stillOwns(g gone) bool {
-	i := w.run.intended[planning.IntentionID(charter.HandsOver, g.person, w.accountID(g.a), g.since)]
+	i := w.run.intended[planning.IntentionID(charter.HandsOver, g.person, w.accountID(g.a))]
 	stages := slices.ContainsFunc(w.Charter.Leavers.Stages, func(s charter.Stage) bool { return slices.Contains(s.Do, charter.HandsOver) })
 	return stages && i.Cancelled == "" && w.owns(g)
 }
@@ -189,7 +189,9 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 	h.from = g.person
 	h.reason = fmt.Sprintf("addresses of %s, handed over (%s)", w.calledAs(g.a), i.Reason)
 	d := w.draft(planning.Readdress, g.p, g.a)
-	d.intention, w.passing(d).heir, d.HandsOver = i.ID, &h, true
+	d.intention, w.passing(d).heir, d.HandsOver, d.Unit = i.ID, &h, true, w.handOverUnit(h)
+	w.rest(d, g.p, g.a, w.handOver.to, w.handOver.address)
+	w.restOn(d, w.personID(h.p), "active")
 	reason := fmt.Sprintf("handed over to %s (%s)", w.calledAs(h.a), i.Reason)
 	owner := d.owner()
 	primary := w.Accounts.Column("email").Cell(g.a)
@@ -203,6 +205,12 @@ func (w *walker) handsOver(g gone, i planning.Intention) {
 		return
 	}
 	w.ask(d, "email", reason, ask)
+}
+
+// handOverUnit names the unit of all that is handed over to somebody: it is done as a whole or
+// not at all.
+func (w *walker) handOverUnit(h heir) string {
+	return planning.ChangeID(charter.HandsOver, w.personID(h.p), w.accountID(h.a))
 }
 
 // withHeirs drafts anew what the successors of those are given who hand over. Where a
@@ -273,7 +281,7 @@ func (x *succession) give(d *draft) (why string) {
 		if active := x.active.Cell(h.a); active != "" {
 			into.RestsOn = append(into.RestsOn, planning.Edit{Attribute: "active", Old: active, Reason: "who takes over can sign in"})
 		}
-		into.Inherits = true
+		into.Inherits, into.Unit = true, x.handOverUnit(*h)
 		x.to[h.a], x.groups = into, append(x.groups, []*draft{into})
 		x.passing(into).group = len(x.groups)
 	}
@@ -285,6 +293,9 @@ func (x *succession) give(d *draft) (why string) {
 		x.passing(into).from = append(x.passing(into).from, d)
 	}
 	into.need(d.ID)
+	if x.Input.Premises {
+		into.premise(planning.NotCancelled, d.intention, "")
+	}
 	x.passing(d).group = into.pass().group
 	group := &x.groups[d.pass().group-1]
 	*group = slices.Insert(*group, len(*group)-1, d)
@@ -308,7 +319,7 @@ func (x *succession) wants(h *heir) *draft {
 func (d *draft) alone() {
 	if h := d.pass(); h.own > 0 {
 		d.names, d.targets, d.reasons, d.Needs, d.RestsOn = d.names[:h.own], d.targets[:h.own], d.reasons[:h.own], h.needed, h.rested
-		d.passes, d.Inherits = nil, false
+		d.passes, d.Inherits, d.Unit = nil, false, ""
 	}
 }
 

@@ -1,8 +1,11 @@
 package reconcile
 
 import (
+	"errors"
+	"fmt"
 	"time"
 
+	"twinning/internal/core/charter"
 	"twinning/internal/core/calendar"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/pairing/evidence"
@@ -12,6 +15,9 @@ import (
 // Memory is what a lane knows beyond its two rosters. It is one value that
 // goes in and comes out; its zero value is that of a new lane.
 type Memory struct {
+	Lane         string                         `json:"lane,omitempty"`       // whose memory it is, with its systems; "" where nothing else keeps it apart
+	Authority    string                         `json:"authority,omitempty"`  // system of the people
+	Downstream   string                         `json:"downstream,omitempty"` // system of the accounts
 	Bonds        []pairing.Bond                 `json:"bonds,omitempty"`
 	Same         []pairing.Pair                 `json:"same,omitempty"`      // rulings
 	Different    []pairing.Pair                 `json:"different,omitempty"` // rulings
@@ -37,6 +43,23 @@ type Memory struct {
 	Intentions   []planning.Intention           `json:"intentions,omitempty"` // what is to come, or has come and is not done yet
 	TakenBack    map[string]int                 `json:"takenBack,omitempty"`  // change, by its TriedKey -> how often it was done and taken back since it was last done
 	Done         []Tally                        `json:"done,omitempty"`
+}
+
+// ErrNameless is that a memory does not say whose it is.
+var ErrNameless = errors.New("it does not say of which lane it is")
+
+// Claim makes a memory that lies in a file a lane's own. One of another lane, or of other systems,
+// is refused: its ids are other people's. One that has been reconciled by and does not say whose
+// it is gives ErrNameless, unless it is adopted.
+func (m *Memory) Claim(c *charter.Charter, adopt bool) error {
+	switch {
+	case m.Lane == "" && m.Counts != nil && !adopt:
+		return ErrNameless
+	case m.Lane != "" && (m.Lane != c.Lane || m.Authority != c.From || m.Downstream != c.In):
+		return fmt.Errorf("it is of lane %q (%s → %s), and the charter is of lane %q (%s → %s)", m.Lane, m.Authority, m.Downstream, c.Lane, c.From, c.In)
+	}
+	m.Lane, m.Authority, m.Downstream = c.Lane, c.From, c.In
+	return nil
 }
 
 // Reason is why a human ruled on a pair.

@@ -93,6 +93,7 @@ func (w *walker) fillNew(d *draft, p int) bool {
 					w.note("required-missing", p, -1, "email", "the primary address can't be computed: %s", faults(r.values, p))
 				}
 			}
+			w.rest(d, p, -1, r.values...)
 			w.ask(d, r.Attribute, r.reason, naming.Request{Owner: d.owner(), Account: -1, Candidates: names, Attribute: r.name})
 			continue
 		}
@@ -104,6 +105,7 @@ func (w *walker) fillNew(d *draft, p int) bool {
 			complete = complete && !r.Required
 		case x.cell != "" && r.Rule != charter.Watch && r.Rule != charter.Upstream:
 			d.Edits = append(d.Edits, planning.Edit{Attribute: r.Attribute, New: x.cell, Reason: r.reason})
+			w.restOnValue(d, r, p, -1, x)
 		case x.cell == "" && r.Required:
 			w.note("required-missing", p, -1, r.Attribute, "%s can't be computed: %s", r.Attribute, x.fault)
 			complete = false

@@ -66,6 +66,7 @@ func (w *walker) inOrder(create *draft, p, a int) {
 		if n > 0 {
 			into = w.draft(planning.Set, p, a)
 			into.ID = planning.ChangeID(fmt.Sprintf("%s %d", planning.Set, n), into.Person, into.Account)
+			into.Premises = slices.Clone(of.Premises)
 			into.need(last.ID)
 			if create != nil {
 				into.need(create.ID)
@@ -74,6 +75,7 @@ func (w *walker) inOrder(create *draft, p, a int) {
 		for _, e := range edits {
 			if level[e.Attribute] == n {
 				into.Edits = append(into.Edits, e)
+				into.comesAfter(after[e.Attribute])
 				for _, before := range after[e.Attribute] {
 					if d := w.writes(create, p, a, before); d != nil && d != into {
 						into.need(d.ID)
@@ -82,6 +84,55 @@ func (w *walker) inOrder(create *draft, p, a int) {
 			}
 		}
 		last = into
+	}
+}
+
+// comesAfter notes what the account must hold before.
+func (d *draft) comesAfter(attributes []string) {
+	for _, name := range attributes {
+		if !slices.Contains(d.After, name) {
+			d.After = append(d.After, name)
+		}
+	}
+}
+
+// afterValues withholds what comes after a value that is not there, and that no change gives any
+// more: it may have been taken out of one since, for want of a seat or by a human.
+func (r *run) afterValues(drafts []*draft) []*draft {
+	if !slices.ContainsFunc(drafts, func(d *draft) bool { return len(d.After) > 0 }) {
+		return drafts
+	}
+	type place struct {
+		p, a      int
+		attribute string
+	}
+	for {
+		given := map[place]bool{}
+		for _, d := range drafts {
+			for _, e := range d.Edits {
+				if e.New != "" {
+					given[place{d.p, d.a, e.Attribute}] = true
+				}
+			}
+			for _, target := range d.targets {
+				given[place{d.p, d.a, target}] = true
+			}
+		}
+		left := len(drafts)
+		drafts = slices.DeleteFunc(drafts, func(d *draft) bool {
+			for _, name := range d.After {
+				there := d.a >= 0 && r.Accounts.Column(name).Cell(d.a) != ""
+				if there || given[place{d.p, d.a, name}] {
+					continue
+				}
+				r.out.Withheld = append(r.out.Withheld, planning.Withheld{Verb: d.Verb, Person: d.Person, Account: d.Account, Reason: name + " must be there before"})
+				return true
+			}
+			return false
+		})
+		if len(drafts) == left {
+			return drafts
+		}
 	}
 }
 

@@ -50,7 +50,7 @@ func anyLane(t *rapid.T) *lane {
 	var told []string // deletions of the bonded and the ruled, since before today
 	for p := range 6 {
 		for a := range 6 {
-			told = append(told, fmt.Sprintf(`{"id": %q, "first": "2026-11-20"}`, planning.IntentionID("delete", fmt.Sprintf("p%d", p), fmt.Sprintf("a%d", a), "2026-11-01")))
+			told = append(told, fmt.Sprintf(`{"id": %q, "first": "2026-11-20"}`, planning.IntentionID("delete", fmt.Sprintf("p%d", p), fmt.Sprintf("a%d", a))))
 		}
 	}
 	l.memory = fmt.Sprintf(`{"intentions": [`+strings.Join(told, ", ")+`], "inactive": {"p0": "2026-11-01", "p1": "2026-11-01", "p2": "2026-11-01", "p3": "2026-11-01", "p4": "2026-11-01"}, "added": {"a0": {"groups": ["crew"]}, "a1": {"groups": ["crew"]}}, "bonds": %s, "same": %s, "different": %s, "claims": {"a%d": ["other"]}, "leavePeople": {"p%d": {"reason": "asked"}}, "suspended": {"a1": true}}`,

@@ -41,6 +41,9 @@ func (r *run) sharedNames() {
 			}
 		}
 	})
+	for _, row := range r.Accounts.Order() {
+		r.disguised(x, int(row))
+	}
 	var found [len(parts)][]finding.Finding
 	parallel.Each(r.Cores, len(parts), func(i int) {
 		list := parts[i]
@@ -55,6 +58,22 @@ func (r *run) sharedNames() {
 		}
 	})
 	r.out.Findings = append(r.out.Findings, slices.Concat(found[:]...)...)
+}
+
+// disguised tells which names of an account are not as they look.
+func (r *run) disguised(x *nameIndex, row int) {
+	for as, column := range x.columns {
+		cell := column.Cell(row)
+		if record.IsASCII(cell) {
+			continue
+		}
+		attribute := [...]string{naming.Login: "userName", naming.Primary: "email", naming.Alias: "aliases"}[as]
+		record.EachValue(cell, func(v string) {
+			if how := record.Disguised(v); how != "" {
+				r.report("value-invalid", -1, row, attribute, "its %s %q is not as it looks: %s", attribute, v, how)
+			}
+		})
+	}
 }
 
 // each visits the names that an attribute of an account holds.

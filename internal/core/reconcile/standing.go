@@ -206,7 +206,7 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 		return i, false
 	}
 	i = planning.Intention{
-		ID:   planning.IntentionID(do, g.person, w.accountID(g.a), g.since),
+		ID:   planning.IntentionID(do, g.person, w.accountID(g.a)),
 		Verb: do, Person: g.person, Account: w.accountID(g.a), Due: calendar.Add(g.since, stage.After),
 		Reason: fmt.Sprintf("%s (charter line %d)", g.reason, stage.Line),
 	}
@@ -270,14 +270,7 @@ func (w *walker) carryOut(g gone, i planning.Intention) {
 	d.intention = i.ID
 	if i.Verb == planning.Delete {
 		d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: "active", Old: "false", Reason: "an account in use is not deleted"})
-		if w.hold != nil {
-			_, reads := w.hold.Expr.Reads()
-			for _, name := range reads {
-				if name != "groups" && name != "active" && name != "emails" { // memberships are no value of the account
-					d.RestsOn = append(d.RestsOn, planning.Edit{Attribute: name, Old: w.Accounts.Column(name).Cell(g.a), Reason: "not under legal hold"})
-				}
-			}
-		}
+		w.rest(d, g.p, g.a, w.hold)
 	}
 }
 
@@ -386,8 +379,14 @@ func (w *walker) vanished(a int, person string, leave map[string]string, next ma
 
 // intentions remembers what is to come, in the order in which it does.
 func (r *run) intentions(list []planning.Intention) {
-	for _, i := range r.Memory.Intentions { // what receipts have made stands until it is over
-		if i.OfReceipts() && (i.Verb != planning.Keep || i.Due >= r.today) {
+	found := map[string]bool{}
+	for _, i := range list {
+		found[i.ID] = true
+	}
+	for _, i := range r.Memory.Intentions {
+		// what receipts have made stands until it is over, and what a human has cancelled until its
+		// reason is known to be gone
+		if i.OfReceipts() && (i.Verb != planning.Keep || i.Due >= r.today) || !i.OfReceipts() && i.Cancelled != "" && !found[i.ID] && !r.hasEnded(i) {
 			list = append(list, i)
 		}
 	}
@@ -395,4 +394,32 @@ func (r *run) intentions(list []planning.Intention) {
 		return cmp.Or(strings.Compare(a.Due, b.Due), strings.Compare(a.Verb, b.Verb), strings.Compare(a.Account, b.Account))
 	})
 	r.out.Memory.Intentions = list
+}
+
+// hasEnded reports whether what an intention was meant for is known to be over: its account is
+// gone or another's, or its person is here again. Where a record can't be read, is in doubt or
+// left alone, nothing is known.
+func (r *run) hasEnded(i planning.Intention) bool {
+	p, here := r.People.Find(i.Person)
+	if i.Verb == planning.Create {
+		return here && r.out.Pairing.PersonState[p] == pairing.Twinned || !here && r.noAbsent == ""
+	}
+	a, there := r.Accounts.Find(i.Account)
+	if !there {
+		return r.Accounts.Doubt("accounts", func(int) bool { return true }) == ""
+	}
+	switch _, unclear := r.unclear[p]; {
+	case r.out.Pairing.AccountState[a] == pairing.Orphan:
+		return r.out.Pairing.Vanished[a] != i.Person
+	case r.out.Pairing.AccountState[a] != pairing.Twinned:
+		return false
+	case r.personID(int(r.out.Pairing.AccountTwin[a])) != i.Person:
+		return true
+	case unclear:
+		return false
+	}
+	_, unread := r.People.Present(p)
+	_, unreadAccount := r.Accounts.Present(a)
+	_, left := r.left(p)
+	return !unread && !unreadAccount && (!left || r.inScope[p] && r.unclearAt[a] == "")
 }

@@ -59,12 +59,30 @@ func (j *Judge) Row(line int, values func(i int) []string, into []string) (*Reje
 		into[i] = cell
 	}
 	if j.shape.LeaveUnnamed && !slices.ContainsFunc(j.naming, func(i int) bool { return into[i] != "" }) {
+		if name := j.identified(into); into[0] != "" && name != "" { // it stands for somebody, and not for a total
+			return &Rejection{Line: line, Column: j.shape.Attributes[name].Native, ID: strings.Clone(into[0]), Reason: "it carries an id and " + name + ", and neither login, address nor name: whose it is can't be said"}, nil
+		}
 		return nil, &Gap{Kind: NoRecord, ID: strings.Clone(into[0]), Reason: "it carries neither login, address nor name", What: place(line)}
 	}
 	if into[0] == "" {
 		return &Rejection{Line: line, Column: j.shape.Attributes["id"].Native, Reason: "the id is blank"}, nil
 	}
 	return nil, nil
+}
+
+// telling are attributes by which a record without a name is somebody's all the same.
+var telling = []string{"externalId", "employeeNumber", "personalEmail", "phoneNumbers", "manager", "startsOn", "endsOn", "created", "lastSignIn", "groups", "roles", "entitlements"}
+
+// identified names an attribute by which a record stands for somebody: one that keys or marks are
+// made of, or one of the house's own; "" where there is none.
+func (j *Judge) identified(cells []string) string {
+	for i, name := range j.reader.names {
+		_, canonical := Canonical(name)
+		if i > 0 && cells[i] != "" && !strings.HasPrefix(name, "\x00") && (slices.Contains(telling, name) || name == j.shape.Mark || !canonical) {
+			return name
+		}
+	}
+	return ""
 }
 
 // names are the logins and addresses of a record that can't be understood as a

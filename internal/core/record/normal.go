@@ -72,7 +72,12 @@ func settledText(s string) bool {
 func appendText(dst []byte, s string) []byte {
 	if !IsASCII(s) {
 		s = cases.Fold().String(norm.NFC.String(s))
-		s = norm.NFC.String(s)
+		s = norm.NFC.String(strings.Map(func(r rune) rune {
+			if ignorable(r) && !blank(r) {
+				return -1
+			}
+			return r
+		}, s))
 	}
 	start, gap := len(dst), false
 	for i := 0; i < len(s); {
@@ -115,6 +120,9 @@ func blank(r rune) bool { return unicode.IsSpace(r) || r == '\u200b' || r == '\u
 // for two owners would give one mailbox to two people.
 func appendEmail(dst []byte, s string) []byte {
 	s = strings.TrimSpace(s)
+	if !IsASCII(s) {
+		s = norm.NFKC.String(withoutIgnorable(s))
+	}
 	at := strings.LastIndexByte(s, '@')
 	if at < 0 {
 		return appendText(dst, s)
@@ -260,7 +268,7 @@ func ValidEmail(s string) bool {
 			return false
 		}
 	}
-	if !IsASCII(s) && strings.ContainsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || r == utf8.RuneError }) {
+	if !IsASCII(s) && strings.ContainsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || r == utf8.RuneError || ignorable(r) }) {
 		return false
 	}
 	local, host := s[:at], s[at+1:]

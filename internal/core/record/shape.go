@@ -40,6 +40,17 @@ const Owned = "memberships.owned"
 // groups.
 func (s Shape) AsksMemberships() bool { return s.Attributes["groups"].Native == Memberships }
 
+// Memberships lists the natives of a record that are read of the system's groups, and not of the
+// record itself.
+func (s Shape) Memberships() (natives []string) {
+	for _, name := range []string{Memberships, Nested, Owned} {
+		if s.Asks(name) {
+			natives = append(natives, name)
+		}
+	}
+	return natives
+}
+
 // Asks reports whether an attribute is read from a native one.
 func (s Shape) Asks(native string) bool {
 	for _, src := range s.Attributes {
