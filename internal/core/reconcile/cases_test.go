@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -75,6 +76,9 @@ func (l *lane) charter(t require.TestingT) *charter.Charter {
 	return c
 }
 
+// intention is how a memory names one: by its verb, person and account.
+var intention = regexp.MustCompile(`"(\S+) of (\S+) (\S+)"`)
+
 // roster reads rows. One that starts with "rejected" is a record that could not
 // be read: its line, its id when that was readable, the names that it is known to
 // hold, or "swallows". One that starts with a kind of gap is left out: its id, if
@@ -131,7 +135,11 @@ var noon = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 func (l *lane) input(t require.TestingT, rng *rand.Rand) reconcile.Input {
 	in := reconcile.Input{Charter: l.charter(t), People: roster(t, peopleColumns+l.morePeople, l.people, rng), Accounts: roster(t, accountColumns+l.moreAccounts, l.accounts, rng), Now: noon, Reading: "today", Mark: "externalId", Cores: 1}
 	if l.memory != "" {
-		require.NoError(t, json.Unmarshal([]byte(l.memory), &in.Memory), l.memory)
+		text := intention.ReplaceAllStringFunc(l.memory, func(s string) string {
+			of := intention.FindStringSubmatch(s)
+			return fmt.Sprintf("%q", planning.IntentionID(of[1], of[2], of[3]))
+		})
+		require.NoError(t, json.Unmarshal([]byte(text), &in.Memory), text)
 	}
 	if l.taken != "" {
 		require.NoError(t, json.Unmarshal([]byte(l.taken), &in.Taken), l.taken)

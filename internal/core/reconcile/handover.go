@@ -160,8 +160,10 @@ func (w *walker) heirOf(g gone) (h heir, waits string) {
 		return h, fmt.Sprintf("until person %q, who takes over, has an account", person)
 	}
 	h.p, h.a = row, int(w.out.Pairing.PersonTwin[row])
-	class, _ := w.classIndex(row)
+	class, unknown := w.classIndex(row)
 	switch {
+	case unknown != "":
+		return h, fmt.Sprintf("until it can be told whether person %q, who takes over, is of class %s: %s", person, w.classes[class].Name, unknown)
 	case !w.classes[class].SignsIn:
 		return h, fmt.Sprintf("until somebody takes over who signs in: person %q is of class %s", person, w.classes[class].Name)
 	case w.frozen(h.p, h.a):
