@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"runtime"
 	"slices"
@@ -60,6 +61,14 @@ func (s *Service) laneInputWith(ctx context.Context, laneID int64, attributes []
 		people, accounts := c.Needs()
 		needPeople, needAccounts = append(needPeople, people...), append(needAccounts, accounts...)
 	}
+	sharers, err := s.sharers(ctx, in.lane)
+	if err != nil {
+		return in, err
+	}
+	for _, x := range sharers {
+		_, accounts := x.rules.Accounts.Reads()
+		needAccounts = append(needAccounts, accounts...)
+	}
 	needPeople = append(needPeople, "department") // of whose changes are counted by it
 	needAccounts = append(append(needAccounts, "department"), attributes...)
 	slices.Sort(needPeople)
@@ -79,6 +88,9 @@ func (s *Service) laneInputWith(ctx context.Context, laneID int64, attributes []
 		return in, err
 	}
 	if err := s.remembered(ctx, &in); err != nil {
+		return in, err
+	}
+	if err := s.elsewhereOwned(ctx, &in, sharers); err != nil {
 		return in, err
 	}
 	if err := s.elsewhere(ctx, &in, also); err != nil {
@@ -103,7 +115,7 @@ func (s *Service) laneInputWith(ctx context.Context, laneID int64, attributes []
 	}
 	in.Reading = fmt.Sprint(whole.ID)
 	// everything that decides the result, but for the clock and the counts
-	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Parted, in.Memory.Weights, in.Memory.Open, in.Memory.Freed, in.Memory.Inherited, in.elsewhereRosters})
+	decisive, err := json.Marshal([]any{in.charter.Source, peopleShape, accountsShape, in.people.ID, in.accounts.ID, in.Memory.Bonds, in.Memory.Same, in.Memory.Different, in.Memory.LeftPeople, in.Memory.LeftAccounts, in.Memory.Claims, in.Memory.Elsewhere, in.Memory.Twinned, in.Memory.Parted, in.Memory.Weights, in.Memory.Open, in.Memory.Freed, in.Memory.Inherited, in.elsewhereRosters})
 	sum := sha256.Sum256(decisive)
 	in.digest = sum[:]
 	return in, err
@@ -127,19 +139,62 @@ func (s *Service) ages(ctx context.Context, in *laneInput) error {
 
 // resting remembers the names that accounts gave up, where the charter lets them rest.
 func (s *Service) resting(ctx context.Context, in *laneInput) error {
-	if in.Charter.Emails == nil || in.Charter.Emails.Rest == 0 {
-		return nil
-	}
 	x, err := s.Store.SystemByID(ctx, in.lane.DownstreamID)
 	if err != nil {
 		return err
 	}
-	days := in.Charter.Emails.Rest
-	if x.KeepDays > 0 && x.KeepDays < days {
-		in.notes = append(in.notes, fmt.Sprintf("names rest for %d days, and rosters of %s are kept for %d: of what was given up before, nobody knows; keep its rosters for longer: twinning system put %s --keep-days %d", days, x.Name, x.KeepDays, x.Name, days))
+	others, err := s.Store.Sharing(ctx, x.ID)
+	if err != nil {
+		return err
 	}
-	in.Memory.Freed, err = s.intake.Former(ctx, x, in.accounts, s.Now().AddDate(0, 0, -days-1), in.Charter.Zone)
-	return err
+	systems := append([]store.System{x}, others...)
+	ids := make([]int64, len(systems))
+	for i, y := range systems {
+		ids[i] = y.ID
+	}
+	days, err := s.restOf(ctx, in.Charter, ids)
+	if err != nil || days == 0 {
+		return err
+	}
+	in.Rest, in.Memory.Freed = days, []reconcile.Freed{}
+	for _, y := range systems {
+		if y.KeepDays > 0 && y.KeepDays < days {
+			in.notes = append(in.notes, fmt.Sprintf("names rest for %d days, and rosters of %s are kept for %d: of what was given up before, nobody knows; keep its rosters for longer: twinning system put %s --keep-days %d", days, y.Name, y.KeepDays, y.Name, days))
+		}
+		freed, err := s.freedIn(ctx, in, y, days)
+		if err != nil {
+			return err
+		}
+		in.Memory.Freed = append(in.Memory.Freed, freed...)
+	}
+	return nil
+}
+
+// freedIn are the names that accounts of a system of the namespace gave up in the last days.
+func (s *Service) freedIn(ctx context.Context, in *laneInput, x store.System, days int) ([]reconcile.Freed, error) {
+	newest := in.accounts
+	own := x.ID == in.lane.DownstreamID
+	if !own {
+		var err error
+		if newest, err = s.Store.NewestRoster(ctx, x.ID); errors.Is(err, store.ErrNotFound) {
+			return nil, nil // nothing was ever known of it
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	list, err := s.intake.Former(ctx, x, newest, s.Now().AddDate(0, 0, -days-1), in.Charter.Zone)
+	if err != nil || own {
+		return list, err
+	}
+	whose, err := s.Store.Whose(ctx, x.ID, in.lane.AuthorityID)
+	for i := range list {
+		f := &list[i]
+		f.System = x.Name
+		if f.Person = whose[f.Account]; x.ID == in.lane.AuthorityID {
+			f.Person = f.Account
+		}
+	}
+	return list, err
 }
 
 // open collects what was sent for a lane and is not known to have come about.

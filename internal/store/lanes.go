@@ -281,3 +281,8 @@ func (s *Store) LaneOf(ctx context.Context, kind, id string) (name string, err e
 	}[kind]
 	return name, s.get(ctx, &name, query, n)
 }
+
+// PeopleMoved reports whether anybody came or changed in a system after a roster.
+func (s *Store) PeopleMoved(ctx context.Context, system, roster int64) (moved bool, err error) {
+	return moved, s.get(ctx, &moved, `SELECT EXISTS (SELECT FROM rosters WHERE system_id = $1 AND state = 'taken' AND id > $2 AND came + changed > 0)`, system, roster)
+}

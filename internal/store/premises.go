@@ -68,7 +68,14 @@ const factQuery = `WITH asked AS (SELECT * FROM unnest($1::text[], $2::text[]) A
 	WHEN 'rulings' THEN CASE WHEN n.ruled THEN coalesce((SELECT string_agg(id::text, ',' ORDER BY id) FROM (
 		SELECT u.id FROM rulings u WHERE u.lane_id = $3 AND u.cleared IS NULL AND u.person = split_part(a.key, E'\x1f', 1) AND u.person <> ''
 		UNION SELECT u.id FROM rulings u WHERE u.lane_id = $3 AND u.cleared IS NULL AND u.account = split_part(a.key, E'\x1f', 2) AND u.account <> '') q), '') ELSE '' END
-	WHEN 'claims' THEN CASE WHEN n.shared THEN coalesce((SELECT string_agg(l.name, ' and ' ORDER BY l.name) FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE b.account = a.key AND l.downstream = $5 AND l.id <> $3), '') ELSE '' END
+	WHEN 'claims' THEN CASE WHEN n.shared THEN coalesce((SELECT string_agg(l.name, ' and ' ORDER BY l.name) FROM lanes l WHERE l.downstream = $5 AND l.id <> $3 AND (EXISTS (SELECT FROM bonds b WHERE b.lane_id = l.id AND b.account = a.key)
+		OR NOT EXISTS (SELECT FROM bonds b WHERE b.lane_id = $3 AND b.account = a.key) AND NOT EXISTS (SELECT FROM rulings u WHERE u.lane_id = $3 AND u.cleared IS NULL AND u.kind = 'same' AND u.account = a.key)
+			AND EXISTS (SELECT FROM verdicts v WHERE v.reconciliation_id = (SELECT max(r.id) FROM reconciliations r WHERE r.lane_id = l.id) AND v.side = 'accounts' AND v.native_id = a.key AND v.state IN ('twinned', 'contested')))), '') ELSE '' END
+	WHEN 'elsewhere' THEN CASE WHEN n.shared THEN coalesce((SELECT string_agg(q.why, '; ' ORDER BY q.why) FROM (SELECT 'lane ' || l.name || ' ' || coalesce(
+			(SELECT CASE v.state WHEN 'twinned' THEN 'twins it' ELSE 'contests it' END FROM verdicts v WHERE v.reconciliation_id = (SELECT max(r.id) FROM reconciliations r WHERE r.lane_id = l.id) AND v.side = 'accounts' AND v.native_id = a.key AND v.state IN ('twinned', 'contested')),
+			(SELECT 'was not reconciled since its people changed' FROM rosters o WHERE o.system_id = l.authority AND o.state = 'taken' AND o.came + o.changed > 0
+				AND o.id > coalesce((SELECT r.people_roster FROM reconciliations r WHERE r.lane_id = l.id ORDER BY r.id DESC LIMIT 1), 0) AND o.id > $6 LIMIT 1)) AS why
+		FROM lanes l WHERE l.downstream = $5 AND l.id <> $3) q), '') ELSE '' END
 	WHEN 'name' THEN coalesce((SELECT v.plan_id::text FROM reservations v WHERE v.system_id = $5 AND v.name = a.key), '')
 	WHEN 'suspension' THEN coalesce((SELECT u.receipt FROM suspensions u WHERE u.lane_id = $3 AND u.account = a.key), '')
 	WHEN 'weights' THEN coalesce((SELECT max(version)::text FROM weights WHERE lane_id = $3), '')

@@ -302,6 +302,17 @@ func (s *Store) EachTwin(ctx context.Context, lane int64, fn func(account, perso
 	return err
 }
 
+// EachVerdict calls fn for the accounts that a reconciliation found in some states.
+func (s *Store) EachVerdict(ctx context.Context, reconciliation int64, states []string, fn func(account, state string)) error {
+	rows, err := s.pool.Query(ctx, `SELECT native_id, state FROM verdicts WHERE reconciliation_id = $1 AND side = 'accounts' AND state = ANY($2)`, reconciliation, states)
+	if err != nil {
+		return translate(err)
+	}
+	var account, state string
+	_, err = pgx.ForEachRow(rows, []any{&account, &state}, func() error { fn(account, state); return nil })
+	return translate(err)
+}
+
 // VerdictOf finds one record's.
 func (s *Store) VerdictOf(ctx context.Context, reconciliation int64, side, id string) (v Verdict, err error) {
 	return v, s.get(ctx, &v, verdictColumns+`verdicts WHERE reconciliation_id = $1 AND side = $2 AND native_id = $3`, reconciliation, side, id)

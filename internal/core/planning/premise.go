@@ -26,6 +26,7 @@ const (
 	BondedTo     PremiseKind = "bonded"     // key: person id; version: their bonded account, "" for none
 	Rulings      PremiseKind = "rulings"    // key: person and account, by PairKey; version: ids of the rulings that name either
 	Unclaimed    PremiseKind = "claims"     // key: account id; version: "", no other lane holds it
+	Nowhere      PremiseKind = "elsewhere"  // key: account id; version: "", no other lane of the downstream twins or contests it, or has people whom it has not looked at
 	NameReserved PremiseKind = "name"       // key: folded name; version: the plan that has reserved it, filled in at sealing
 	NameNowhere  PremiseKind = "nowhere"    // key: name and person, by KeyOf; version: "", no record of a system that shares its names and came or changed since holds it for somebody else
 	MailAlone    PremiseKind = "mail"       // key: address and its holder, by KeyOf and PairKey; version: "", no record that came or changed since carries it too
@@ -181,7 +182,9 @@ func (p Premise) fell(now string) string {
 		about := slices.DeleteFunc([]string{first, second}, func(s string) bool { return s == "" })
 		return fmt.Sprintf("a human ruled on %s since: %s", strings.Join(about, " or "), rulingsMoved(p.Version, now))
 	case Unclaimed:
-		return "the account is held by lane " + now + " now"
+		return "the account is held or contested by lane " + now + " now"
+	case Nowhere:
+		return "the account may be that of another lane's people: " + now
 	case NameReserved:
 		return fmt.Sprintf("the name %q is no longer reserved for this plan", p.Key)
 	case NameNowhere:

@@ -92,7 +92,11 @@ func (r *run) nameAndPlan(drafts []*draft) {
 
 // letRest has names rest that were another's until lately, where the charter wants that.
 func (r *run) letRest(ledger *naming.Ledger) {
-	if r.Charter.Emails == nil || r.Charter.Emails.Rest == 0 {
+	days := r.Rest
+	if r.Charter.Emails != nil {
+		days = max(days, r.Charter.Emails.Rest)
+	}
+	if days == 0 {
 		return
 	}
 	if r.Memory.Freed == nil {
@@ -100,18 +104,21 @@ func (r *run) letRest(ledger *naming.Ledger) {
 	}
 	names := map[string]naming.Rest{}
 	for _, f := range r.Memory.Freed {
-		until := calendar.Add(f.On, r.Charter.Emails.Rest)
+		until := calendar.Add(f.On, days)
 		name := r.Charter.Alike.Fold(f.Name)
 		if until <= r.today || names[name].Until > until { // whoever had it last
 			continue
 		}
-		rest := naming.Rest{Owner: r.bondOf[f.Account], Row: -1, Until: until}
-		if row, there := r.Accounts.Find(f.Account); there {
-			rest.Row = record.Row(row)
+		rest := naming.Rest{Owner: f.Person, Row: -1, Until: until}
+		if f.System == "" {
+			rest.Owner = r.bondOf[f.Account]
+			if row, there := r.Accounts.Find(f.Account); there {
+				rest.Row = record.Row(row)
+			}
 		}
 		names[name] = rest
 	}
-	ledger.LetRest(names, calendar.Add(r.today, r.Charter.Emails.Rest))
+	ledger.LetRest(names, calendar.Add(r.today, days))
 }
 
 // untried leaves out units that were taken back again and again: their accounts would change

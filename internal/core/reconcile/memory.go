@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"time"
 
-	"twinning/internal/core/charter"
 	"twinning/internal/core/calendar"
+	"twinning/internal/core/charter"
 	"twinning/internal/core/pairing"
 	"twinning/internal/core/pairing/evidence"
 	"twinning/internal/core/planning"
@@ -27,12 +27,14 @@ type Memory struct {
 	Weights      *evidence.Weights              `json:"weights,omitempty"`   // what evidence is worth; nil: to be learnt
 	LeftPeople   map[string]Leave               `json:"leavePeople,omitempty"`
 	LeftAccounts map[string]Leave               `json:"leaveAccounts,omitempty"`
-	Claims       map[string][]string            `json:"claims,omitempty"`   // account -> other lanes that hold it
-	Absent       map[string]Absence             `json:"absent,omitempty"`   // bonded person -> since when they are gone
-	Inactive     map[string]string              `json:"inactive,omitempty"` // twinned person who is inactive -> day on which they were first seen so
-	Accepted     map[string]string              `json:"accepted,omitempty"` // finding -> last day on which it is accepted, "" for ever
-	Counts       map[string]int                 `json:"counts,omitempty"`   // records per side at the last reading
-	Filled       map[string]float64             `json:"filled,omitempty"`   // side.attribute -> share of records that carried it
+	Claims       map[string][]string            `json:"claims,omitempty"`    // account -> other lanes that hold it
+	Twinned      map[string][]string            `json:"twinned,omitempty"`   // account -> other lanes whose newest results twin it
+	Elsewhere    map[string]string              `json:"elsewhere,omitempty"` // account -> why it may be that of another lane's people: it is nobody's orphan here
+	Absent       map[string]Absence             `json:"absent,omitempty"`    // bonded person -> since when they are gone
+	Inactive     map[string]string              `json:"inactive,omitempty"`  // twinned person who is inactive -> day on which they were first seen so
+	Accepted     map[string]string              `json:"accepted,omitempty"`  // finding -> last day on which it is accepted, "" for ever
+	Counts       map[string]int                 `json:"counts,omitempty"`    // records per side at the last reading
+	Filled       map[string]float64             `json:"filled,omitempty"`    // side.attribute -> share of records that carried it
 	Suspended    map[string]bool                `json:"suspended,omitempty"`
 	Written      map[string]map[string]Sent     `json:"written,omitempty"`    // account -> attribute -> what our receipts say
 	Added        map[string]map[string][]string `json:"added,omitempty"`      // account -> list attribute -> values that our receipts added
@@ -71,6 +73,8 @@ type Reason struct {
 
 // Freed is a login or an address that an account held and holds no longer.
 type Freed struct {
+	System  string `json:"system,omitempty"` // of the namespace; "" is the downstream itself
+	Person  string `json:"person,omitempty"` // whose it was in another system, "" when that is not known
 	Name    string `json:"name"`
 	Account string `json:"account"`
 	On      string `json:"on"` // day

@@ -39,7 +39,7 @@ func (r *run) premises(d *draft) []planning.Premise {
 		if gone != "" {
 			out = append(out, planning.Premise{Kind: planning.PersonAbsent, Key: gone})
 		} else {
-			out = append(out, planning.Premise{Kind: planning.NobodyNew, Key: "people"})
+			out = append(out, planning.Premise{Kind: planning.NobodyNew, Key: "people"}, planning.Premise{Kind: planning.Nowhere, Key: d.Account})
 		}
 	}
 	if d.Verb == planning.Create {

@@ -39,6 +39,7 @@ type Input struct {
 	Unshared string                       // why names of such a system are not known, "" when they are
 	Taken    map[string]time.Time         // when the rosters were taken, by side; a side that is missing is of no known age
 	Secrets  map[string]string            // last day of the systems' secrets, by system; only those that are known
+	Rest     int                          // days for which a name of the namespace rests, where another charter says more; 0: as this one says
 	Cores    int                          // goroutines to use; 0: one
 	Premises bool                         // changes tell what they rest on, for whoever carries them out
 	Tell     bool                         // what explains the verdicts is told as well

@@ -163,9 +163,39 @@ func (r *run) pairingInput() pairing.Input {
 
 func (r *run) pair() {
 	r.out.Pairing = pairing.Run(r.pairingInput())
+	r.elsewhere()
 	r.rememberWeighed()
 	for _, i := range r.out.Pairing.Issues {
 		r.report(i.Code, i.Person, i.Account, i.Subject, "%s", i.Detail)
+	}
+}
+
+// elsewhere leaves accounts that nobody owns here to other lanes of the downstream, where they
+// may be those of their people.
+func (r *run) elsewhere() {
+	p := r.out.Pairing
+	if len(r.Memory.Elsewhere)+len(r.Memory.Twinned) == 0 {
+		return
+	}
+	for _, row := range r.Accounts.Order() {
+		a := int(row)
+		id := r.accountID(a)
+		lanes := strings.Join(r.Memory.Twinned[id], " and ")
+		why := r.Memory.Elsewhere[id]
+		if lanes != "" {
+			why = "twinned in lane " + lanes
+		}
+		if why == "" || p.Vanished[a] != "" {
+			continue
+		}
+		switch q := int(p.AccountTwin[a]); {
+		case p.AccountState[a] == pairing.Orphan, p.AccountState[a] == pairing.Duplicate && lanes != "":
+			p.AccountState[a], p.AccountNote[a], p.AccountTwin[a] = pairing.Exempt, why, -1
+		case p.AccountState[a] == pairing.Twinned && lanes != "" && p.Basis[q] != pairing.Ruled && p.Basis[q] != pairing.Bonded:
+			why = fmt.Sprintf("it would be theirs here, and is %s: rule different in the lane that it is not of", why)
+			p.Contest("claimed-twice", q, a, why)
+			r.report("claimed-twice", q, a, "", "%s", why)
+		}
 	}
 }
 

@@ -268,7 +268,9 @@ func ValidEmail(s string) bool {
 			return false
 		}
 	}
-	if !IsASCII(s) && strings.ContainsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || r == utf8.RuneError || ignorable(r) }) {
+	if !IsASCII(s) && strings.ContainsFunc(s, func(r rune) bool {
+		return unicode.IsSpace(r) || unicode.IsControl(r) || r == utf8.RuneError || ignorable(r)
+	}) {
 		return false
 	}
 	local, host := s[:at], s[at+1:]

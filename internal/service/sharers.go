@@ -1,0 +1,153 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"twinning/internal/core/charter"
+	"twinning/internal/core/record"
+	"twinning/internal/store"
+)
+
+// A downstream that several lanes share is one place: what is an account of another lane's
+// people, or may be, is nobody's orphan here.
+
+// sharer is another lane of the same downstream.
+type sharer struct {
+	store.Lane
+	rules  *charter.Charter
+	result store.Reconciliation
+	// behind says why its newest result does not tell what it would today, "" where it does
+	behind string
+}
+
+// sharers are the other lanes of a lane's downstream that have a charter.
+func (s *Service) sharers(ctx context.Context, l store.Lane) (list []sharer, err error) {
+	lanes, err := s.Store.Lanes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range lanes {
+		if o.DownstreamID != l.DownstreamID || o.ID == l.ID {
+			continue
+		}
+		x := sharer{Lane: o}
+		version, err := s.Store.Charter(ctx, o.ID, 0)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if x.rules, err = s.parse(ctx, version.Source); err != nil {
+			return nil, err
+		}
+		x.result, err = s.Store.LatestReconciliation(ctx, o.ID)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			x.behind = "has not been reconciled"
+		case err != nil:
+			return nil, err
+		case x.result.CharterVersion != version.Version:
+			x.behind = "was not reconciled since its charter changed"
+		default:
+			moved, err := s.Store.PeopleMoved(ctx, o.AuthorityID, x.result.PeopleRoster)
+			if err != nil {
+				return nil, err
+			}
+			if moved {
+				x.behind = "was not reconciled since its people changed"
+			}
+		}
+		list = append(list, x)
+	}
+	return list, nil
+}
+
+// elsewhereOwned notes which accounts other lanes twin or contest, and which they have not
+// looked at.
+func (s *Service) elsewhereOwned(ctx context.Context, in *laneInput, sharers []sharer) error {
+	in.Memory.Elsewhere, in.Memory.Twinned = map[string]string{}, map[string][]string{}
+	for _, x := range sharers {
+		next := "; reconcile it first: twinning reconcile " + x.Name
+		if x.result.ID > 0 {
+			if err := s.Store.EachVerdict(ctx, x.result.ID, []string{"twinned", "contested"}, func(account, state string) {
+				if state == "contested" {
+					in.Memory.Elsewhere[account] = "contested in lane " + x.Name
+				} else {
+					in.Memory.Twinned[account] = append(in.Memory.Twinned[account], x.Name)
+				}
+			}); err != nil {
+				return err
+			}
+			came, err := s.Store.Moved(ctx, in.lane.DownstreamID, x.result.AccountsRoster)
+			if err != nil {
+				return err
+			}
+			for _, account := range came {
+				if in.Memory.Elsewhere[account] == "" {
+					in.Memory.Elsewhere[account] = fmt.Sprintf("lane %s was not reconciled since the account came or changed%s", x.Name, next)
+				}
+			}
+		}
+		if x.behind == "" {
+			continue
+		}
+		in.eachInScope(x.rules, func(account string) {
+			if in.Memory.Elsewhere[account] == "" {
+				in.Memory.Elsewhere[account] = fmt.Sprintf("it is in the scope of lane %s, which %s%s", x.Name, x.behind, next)
+			}
+		})
+	}
+	return nil
+}
+
+// eachInScope visits the accounts that are, or may be, in the scope of another charter.
+func (in *laneInput) eachInScope(rules *charter.Charter, fn func(account string)) {
+	where := rules.Accounts.Bind(charter.Scope{People: &record.Roster{}, Accounts: in.Accounts})
+	for a := range in.Accounts.Len() {
+		if where != nil {
+			if holds, known := where.Eval(-1, a).True(); known && !holds {
+				continue
+			}
+		}
+		fn(in.Accounts.ID(a))
+	}
+}
+
+// restOf is for how many days a name of a system's namespace rests: by whichever charter of the
+// lanes that give names there says most.
+func (s *Service) restOf(ctx context.Context, rules *charter.Charter, systems []int64) (days int, err error) {
+	days = restBy(rules)
+	lanes, err := s.Store.Lanes(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, o := range lanes {
+		if !slices.Contains(systems, o.DownstreamID) {
+			continue
+		}
+		version, err := s.Store.Charter(ctx, o.ID, 0)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return 0, err
+		}
+		other, err := s.parse(ctx, version.Source)
+		if err != nil {
+			return 0, err
+		}
+		days = max(days, restBy(other))
+	}
+	return days, nil
+}
+
+func restBy(rules *charter.Charter) int {
+	if rules.Emails == nil {
+		return 0
+	}
+	return rules.Emails.Rest
+}
