@@ -23,6 +23,7 @@ import (
 	"twinning/internal/connector"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/lifecycle"
+	"twinning/internal/core/limits"
 	"twinning/internal/core/record"
 	"twinning/internal/fault"
 	"twinning/internal/reach"
@@ -48,9 +49,12 @@ type Config struct {
 	// Same says which part of a plan is another now than when it was sealed, ""
 	// when none is.
 	Same func(ctx context.Context, l store.Lane, p store.Plan, r store.Reconciliation, changes []store.Change) (string, error)
-	Post Post
-	Now  func() time.Time
-	Log  *slog.Logger
+	// Limits counts what is scarce in a lane's downstream, with all that was done to it since its
+	// newest roster; nil where nothing is.
+	Limits func(ctx context.Context, l store.Lane, rules *charter.Charter) (*limits.State, error)
+	Post   Post
+	Now    func() time.Time
+	Log    *slog.Logger
 }
 
 // Engine carries runs out.
@@ -157,6 +161,7 @@ type run struct {
 	answer   time.Duration // how long an answer may take
 	pending  *pending      // of a system that shows writes only in a later roster
 	groups   groups        // of the system
+	scarce   *scarce       // what the downstream can't do without, and has no more of
 	since    *newer        // what came since the rosters that were reconciled
 	script   *script       // where changes are put down instead of carried out
 }
@@ -193,7 +198,7 @@ func (e *Engine) open(ctx context.Context, w *work.Work, p Params) (x *run, err 
 		x.changes[c.Number] = c
 	}
 	x.ground = store.Ground{Lane: x.lane.ID, Authority: x.lane.AuthorityID, Downstream: x.lane.DownstreamID, PeopleRoster: x.result.PeopleRoster}
-	x.since = &newer{run: x}
+	x.since, x.scarce = &newer{run: x}, &scarce{run: x}
 	x.answer = x.seconds("timeout", 10)
 	if x.conn, err = e.Reach.Connect(x.system, reach.For{Batch: fmt.Sprintf("run-%d", p.Run)}); err != nil {
 		return nil, err

@@ -49,9 +49,9 @@ func (x *run) premisesOf(c store.Change) []planning.Premise {
 	return Premises(x.plan, x.result.CharterVersion, x.charter, c)
 }
 
-// judge looks at what stands around a change and at its premises, in the
+// judge looks at what stands around a change and at its premises, and last at what fits, in the
 // transaction that records its intent.
-func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string, closing bool) func(planning.Facts, store.Standing) error {
+func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string, closing bool, fits func() error) func(planning.Facts, store.Standing) error {
 	return func(facts planning.Facts, w store.Standing) error {
 		now := x.Now()
 		switch {
@@ -76,7 +76,7 @@ func (x *run) judge(premises []planning.Premise, since map[planning.Fact]string,
 		if why := planning.StillHold(premises, facts); why != "" {
 			return &fallen{why}
 		}
-		return nil
+		return fits()
 	}
 }
 

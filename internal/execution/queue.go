@@ -505,6 +505,7 @@ func (q *queue) one(ctx context.Context, i int) {
 	}
 	if err == nil {
 		if err = q.Store.Settle(ctx, q.w.Task, r, effects); err == nil {
+			q.scarce.landed(c.ID)
 			if err = q.keep(ctx, i, r); err == nil && c.Body.V.Unit != "" {
 				err = q.settleUnit(ctx, c.Body.V.Unit)
 			}

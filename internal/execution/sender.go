@@ -25,6 +25,7 @@ type sender struct {
 	broke    error     // what kept a secret that is set from being handed over
 	asked    time.Time // when the newest intent was asked for
 	maybe    bool      // and something of it may have been done
+	give     func()    // takes back that the change is counted as done; nil: it is not counted
 	own      *asRead   // the account as it was read before; nil before that, and of one that is yet to be made
 	// delivering is what its holder is sent; nil: nothing, or it is not ready
 	delivering *delivering
@@ -45,7 +46,15 @@ func (q *queue) change(ctx context.Context, c store.Change) (store.Receipt, stor
 		s.r.RunID = q.params.Run
 	}
 	err := s.carryOut(prior.Intended)
+	if s.give != nil && (err != nil || !mayBeDone(s.r.Outcome)) {
+		s.give()
+	}
 	return s.r, s.effects(), err
+}
+
+// mayBeDone: the change is done, or may be.
+func mayBeDone(outcome string) bool {
+	return slices.Contains([]string{"done", "unchanged", "waiting", "in-doubt"}, outcome)
 }
 
 func (s *sender) carryOut(sent time.Time) error {
@@ -220,6 +229,9 @@ func (s *sender) intend() (done bool, err error) {
 			return false, err
 		}
 		newer = false
+		if err := s.scarce.count(s.ctx, s.since.accountsRoster()); err != nil {
+			return false, err
+		}
 		carried := map[planning.Fact]string{}
 		for _, c := range about {
 			own := s.own
@@ -234,7 +246,7 @@ func (s *sender) intend() (done bool, err error) {
 		}
 		before := s.sent()
 		asked := time.Now()
-		err := s.Store.Intend(s.ctx, s.ground, s.w.Task, before, premises, s.judge(premises, carried, s.closing()))
+		err := s.Store.Intend(s.ctx, s.ground, s.w.Task, before, premises, s.judge(premises, carried, s.closing(), s.fits))
 		var fell *fallen
 		var halt *stop
 		switch {
@@ -261,6 +273,19 @@ func (s *sender) intend() (done bool, err error) {
 		}
 		return false, err
 	}
+}
+
+// fits counts the change among what the downstream can bear, once.
+func (s *sender) fits() error {
+	if s.give != nil {
+		return nil
+	}
+	why, give := s.scarce.take(s.c)
+	if why != "" {
+		return &fallen{why}
+	}
+	s.give = give
+	return nil
 }
 
 // refused decides what an error of the system means. settled says that nothing is

@@ -362,3 +362,10 @@ func (n *newer) asRead(ctx context.Context, c store.Change, r connector.Record) 
 	n.mu.Unlock()
 	return conditions.read(ctx, n.shape, r)
 }
+
+// accountsRoster is the newest roster of the accounts that was looked at.
+func (n *newer) accountsRoster() int64 {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.seen.AccountsRoster
+}

@@ -109,6 +109,7 @@ func (q *queue) setTurn(mine bool) {
 	defer q.mu.Unlock()
 	if q.turn.mine != mine {
 		q.turn.mine, q.turn.wanted = mine, false
+		q.scarce.forget()
 		q.free.Broadcast()
 	}
 }

@@ -53,6 +53,7 @@ type book struct {
 	meanwhile map[string][]string
 	answers   []string // how the next writes are answered
 	deferred  bool     // it speaks in files: what is written shows later
+	groups    bool     // its roles are groups
 	sent      []string // and has not come about
 	made      int
 	blind     bool // it does not answer when it is asked for something
@@ -524,9 +525,13 @@ func (b *book) Declare() connector.Declaration {
 			shape.Attributes[attribute] = record.Source{Native: native}
 		}
 		shape.Attributes["manager"] = record.Source{Native: "boss", Refers: "login"}
+		if b.groups {
+			delete(shape.Attributes, "roles")
+			shape.Attributes["groups"] = record.Source{Native: "roles"}
+		}
 		shape.Mark = "externalId"
 		d.Writes, d.ReadsOne, d.Finds, d.Deferred = true, !b.deferred, "mark", b.deferred
-		d.Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate", "hide", "unhide", "reissue", "delete"}
+		d.Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate", "hide", "unhide", "enrol", "withdraw", "reissue", "delete"}
 	}
 	d.Shape = shape
 	return d
@@ -703,7 +708,7 @@ func (d *days) begin(line string, below []string) {
 		require.NoError(d.t, err)
 		return
 	}
-	b := &book{d: d, people: words[0] == "people", rows: map[string]string{}, secrets: map[string]string{}, meanwhile: map[string][]string{}, deferred: words[len(words)-1] == "deferred"}
+	b := &book{d: d, people: words[0] == "people", rows: map[string]string{}, secrets: map[string]string{}, meanwhile: map[string][]string{}, deferred: slices.Contains(words, "deferred"), groups: slices.Contains(words, "groups")}
 	b.columns = strings.Fields(bookColumns[b.people])
 	d.books[words[1]] = b
 	if !b.people {

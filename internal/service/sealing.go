@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -41,7 +42,7 @@ func (s *Service) parts(ctx context.Context, l store.Lane, r store.Reconciliatio
 	h := sha256.New()
 	for i := range changes {
 		c := &changes[i]
-		h.Write(asJSON([]any{c.ID, c.Wave, c.Digest()}))
+		h.Write(asJSON([]any{c.Number, c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Digest()})) // all that is executed
 	}
 	return append(list,
 		part("the charter", version.Version, version.Source),
@@ -285,7 +286,20 @@ func (s *Service) lookAgain(ctx context.Context, l store.Lane, p store.Plan, cha
 	}
 	left := leftOf(changes)
 	fell, err := s.engine.Fallen(ctx, l, p, r, rules, left, p.State != lifecycle.Draft, execution.Unheard)
+	if err != nil {
+		return nil, nil, err
+	}
+	beyond, err := s.beyondLimits(ctx, l, rules, p, leftIn(left, fell))
+	if err != nil {
+		return nil, nil, err
+	}
+	maps.Copy(fell, beyond)
 	return guards, fallenOf(left, fell), err
+}
+
+// leftIn are those of some changes that have not fallen, and are not set aside.
+func leftIn(changes []store.Change, fell map[int]string) []store.Change {
+	return slices.DeleteFunc(slices.Clone(changes), func(c store.Change) bool { return fell[c.Number] != "" || c.SetAside != "" })
 }
 
 // fellWords tells what fell, the first few by name.

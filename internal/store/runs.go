@@ -4,6 +4,8 @@ import (
 	"context"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"twinning/internal/core/lifecycle"
 	"twinning/internal/core/planning"
 )
@@ -158,6 +160,35 @@ func (s *Store) Pending(ctx context.Context, system, except int64) (map[string]i
 		counts[r.Verb] = r.Count
 	}
 	return counts, err
+}
+
+// EachDone calls fn for what was done to a system since an instant, and for what may have been,
+// in the order in which it was; the account is also that of one that was made.
+func (s *Store) EachDone(ctx context.Context, system int64, since time.Time, fn func(plan int64, c Change)) error {
+	return s.eachChange(ctx, fn, `SELECT c.plan_id, c.number, c.change, c.verb, c.person, coalesce(nullif(x.account, ''), c.account), c.body FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
+		JOIN changes c ON c.plan_id = p.id AND c.number = x.number WHERE l.downstream = $1 AND x.outcome IN ('done', 'in-doubt', 'waiting') AND x.ended >= $2 ORDER BY x.ended, x.run_id, x.number`, system, since)
+}
+
+// EachPending calls fn for what other plans for a system may still do, see Pending.
+func (s *Store) EachPending(ctx context.Context, system, except int64, fn func(plan int64, c Change)) error {
+	return s.eachChange(ctx, fn, `SELECT c.plan_id, c.number, c.change, c.verb, c.person, c.account, c.body FROM plans p JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.set_aside = ''
+		WHERE l.downstream = $1 AND p.id <> $2 AND (p.state = 'running' OR p.state IN ('sealed', 'halted') AND p.expires > now())
+		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged', 'in-doubt', 'waiting')) ORDER BY p.id, c.number`, system, except)
+}
+
+func (s *Store) eachChange(ctx context.Context, fn func(plan int64, c Change), query string, args ...any) error {
+	rows, err := s.pool.Query(ctx, query, args...)
+	if err != nil {
+		return translate(err)
+	}
+	var plan int64
+	var c Change
+	_, err = pgx.ForEachRow(rows, []any{&plan, &c.Number, &c.ID, &c.Verb, &c.Person, &c.Account, &c.Body.V}, func() error {
+		fn(plan, c)
+		c = Change{}
+		return nil
+	})
+	return translate(err)
 }
 
 // SetVerified records what reading again showed.
