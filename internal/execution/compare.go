@@ -45,6 +45,7 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 			return rec, true
 		}
 	}
+	s.rebase(rec)
 	asWanted, why := s.c.Verb != planning.Delete && s.c.Body.V.Delivers == nil && !s.byGroups(s.c), ""
 	for _, x := range s.writes(s.c) {
 		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
@@ -77,6 +78,35 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 		return rec, s.confirm()
 	}
 	return rec, why != ""
+}
+
+// rebase has a change of a list begin with what an earlier change of the plan has made of it: both
+// were drafted by the list as it was, and each adds and takes values of its own.
+func (s *sender) rebase(rec connector.Record) {
+	for i, x := range s.c.Body.V.Edits {
+		kind := record.KindOf(x.Attribute)
+		now, bad := s.cell(rec, x.Attribute)
+		if !kind.Multi() || bad != nil || record.Same(kind, now, x.Old) || record.Same(kind, now, x.New) {
+			continue
+		}
+		if !slices.ContainsFunc(s.earlier(s.c, x.Attribute), func(v string) bool { return record.Same(kind, now, v) }) {
+			continue
+		}
+		added, taken := planning.Moved(kind, x.Old, x.New)
+		list := slices.DeleteFunc(record.SplitList(now), func(o string) bool {
+			return slices.ContainsFunc(taken, func(v string) bool { return record.Same(kind, v, o) })
+		})
+		for _, v := range added {
+			if !slices.ContainsFunc(list, func(o string) bool { return record.Same(kind, v, o) }) {
+				list = append(list, v)
+			}
+		}
+		s.c.Body.V.Edits = slices.Clone(s.c.Body.V.Edits)
+		s.c.Body.V.Edits[i].Old, s.c.Body.V.Edits[i].New = now, record.JoinList(list)
+		s.mu.Lock()
+		s.rebased[s.c.ID] = s.c.Body.V.Edits
+		s.mu.Unlock()
+	}
 }
 
 // rests says what an account no longer holds of what the change rests on, "" when it holds all;

@@ -259,6 +259,9 @@ func (q *queue) earlier(c store.Change, attribute string) (values []string) {
 		}
 		switch q.outcome[o.ID] {
 		case "done", "unchanged", "waiting":
+			if sent := q.rebased[o.ID]; sent != nil {
+				o = &store.Change{Body: store.JSON[planning.Change]{V: planning.Change{Edits: sent}}}
+			}
 			for _, e := range o.Body.V.Edits {
 				if e.Attribute == attribute && !slices.Contains(values, e.New) {
 					values = append(values, e.New)

@@ -32,8 +32,9 @@ type queue struct {
 	prior      map[int]store.Receipt
 	outcome    map[string]string // change id -> outcome
 	byID       map[string]*store.Change
-	made       map[string]string // create's id -> the account that it made
-	units      map[string][]int  // places of the changes of each unit
+	rebased    map[string][]planning.Edit // change id -> what it wrote, where that is not what was drafted
+	made       map[string]string          // create's id -> the account that it made
+	units      map[string][]int           // places of the changes of each unit
 	running    int
 	stopped    string
 	halting    bool   // it is stopped by what lets a unit come to its end
@@ -105,7 +106,7 @@ func (x *run) newQueue(ctx context.Context) (*queue, error) {
 }
 
 func (x *run) emptyQueue() *queue {
-	q := &queue{run: x, made: map[string]string{}, units: unitsOf(x.order), waitsFor: map[int]int{}, then: map[string][]int{}, sameAs: map[int]int{}, prior: map[int]store.Receipt{}, outcome: map[string]string{}, byID: map[string]*store.Change{}, written: map[string]time.Time{}}
+	q := &queue{run: x, made: map[string]string{}, units: unitsOf(x.order), waitsFor: map[int]int{}, then: map[string][]int{}, sameAs: map[int]int{}, prior: map[int]store.Receipt{}, outcome: map[string]string{}, byID: map[string]*store.Change{}, rebased: map[string][]planning.Edit{}, written: map[string]time.Time{}}
 	q.free = sync.NewCond(&q.mu)
 	return q
 }

@@ -95,7 +95,7 @@ func (x *run) rostered(ctx context.Context, id string) (connector.Record, error)
 
 // RosterTaken looks what a new roster shows of what we did.
 func (e *Engine) RosterTaken(ctx context.Context, x store.System, roster int64) error {
-	return errors.Join(e.settleWaiting(ctx, x, roster), e.noteReopened(ctx, x, roster), e.noteRemoved(ctx, x, roster))
+	return errors.Join(e.settleWaiting(ctx, x, roster), e.noteReopened(ctx, x, roster), e.noteListed(ctx, x, roster), e.noteRemoved(ctx, x, roster))
 }
 
 // noteReopened finds the accounts that we suspended and somebody opened since.
@@ -122,6 +122,32 @@ func (e *Engine) noteReopened(ctx context.Context, x store.System, roster int64)
 		return nil
 	}
 	return e.Store.Reopened(ctx, x.ID, roster, open)
+}
+
+// noteListed finds the accounts that we hid and somebody listed again since.
+func (e *Engine) noteListed(ctx context.Context, x store.System, roster int64) error {
+	shape, err := e.Reach.NewestShape(ctx, x)
+	if err != nil {
+		return err
+	}
+	load := shape.NewLoader([]string{"hidden"})
+	if err := e.Store.HiddenShown(ctx, x.ID, roster, load.AddStored); err != nil {
+		return err
+	}
+	shown, err := load.Roster()
+	if err != nil {
+		return err
+	}
+	var listed []string
+	for i := range shown.Len() {
+		if _, unknown := shown.Present(i); !unknown && shown.Column("hidden").Cell(i) != "true" {
+			listed = append(listed, shown.ID(i))
+		}
+	}
+	if len(listed) == 0 {
+		return nil
+	}
+	return e.Store.Listed(ctx, x.ID, roster, listed)
 }
 
 // noteRemoved finds the values of lists that we added and somebody took away since.

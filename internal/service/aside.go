@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,21 +9,11 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/core/lifecycle"
+	"twinning/internal/core/planning"
+	"twinning/internal/core/reconcile"
 	"twinning/internal/fault"
 	"twinning/internal/store"
 )
-
-// wants is a digest of what a change wants: one that is set aside stays so until that is
-// another thing.
-func wants(c store.Change) []byte {
-	type edit struct{ Attribute, New string }
-	var list []any
-	for _, e := range c.Body.V.Edits {
-		list = append(list, edit{e.Attribute, e.New})
-	}
-	sum := sha256.Sum256(asJSON(list))
-	return sum[:]
-}
 
 // asideAsBefore sets aside what a human has set aside in an earlier draft of the lane, and
 // what needs it.
@@ -33,21 +22,57 @@ func (s *Service) asideAsBefore(ctx context.Context, l store.Lane, changes []sto
 	if err != nil || len(before) == 0 {
 		return err
 	}
-	aside := func(c store.Change) bool {
-		b, is := before[c.ID]
-		return is && slices.Equal(b.Digest, wants(c))
+	by := map[string][]store.SetAside{} // by account, and of those without one by person
+	for _, b := range before {
+		by[b.Account+" "+b.Person] = append(by[b.Account+" "+b.Person], b)
+		if b.Account != "" {
+			by[b.Account+" "] = append(by[b.Account+" "], b)
+		}
 	}
-	for i, out := range along(changes, aside, true) {
+	decided := func(c store.Change) *store.SetAside {
+		list := by[c.Account+" "]
+		if c.Account == "" {
+			list = by[" "+c.Person]
+		}
+		for i := range list {
+			if list[i].Decision().IsAbout(&c.Body.V) {
+				return &list[i]
+			}
+		}
+		return nil
+	}
+	for i, out := range along(changes, func(c store.Change) bool { return decided(c) != nil }, true) {
 		if !out {
 			continue
 		}
-		if c := &changes[i]; aside(*c) {
-			c.SetAside = fmt.Sprintf("%s (%s)", before[c.ID].Reason, before[c.ID].By)
+		if c := &changes[i]; decided(*c) != nil {
+			c.SetAside = fmt.Sprintf("%s (%s)", decided(*c).Reason, decided(*c).By)
 		} else {
 			c.SetAside = withAnother
 		}
 	}
 	return nil
+}
+
+// asidesEnded are the decisions to set changes aside whose reason is over: a result wants nothing
+// of it any more. Where a record can't be read, is in doubt or left alone, or the change is
+// withheld for now, nothing is known.
+func (s *Service) asidesEnded(ctx context.Context, in laneInput, out *reconcile.Output) (ended []string, err error) {
+	before, err := s.Store.SetAsides(ctx, in.lane.ID)
+	if err != nil || len(before) == 0 {
+		return nil, err
+	}
+	for _, b := range before {
+		d := b.Decision()
+		wanted := slices.ContainsFunc(out.Changes, func(c planning.Change) bool { return d.IsAbout(&c) })
+		withheld := slices.ContainsFunc(out.Withheld, func(w planning.Withheld) bool {
+			return w.Verb == d.Verb && w.Account == d.Account && (w.Person == d.Person || w.Account != "")
+		})
+		if !wanted && !withheld && !out.Undecided(in.Input, d.Person, d.Account) {
+			ended = append(ended, b.Change)
+		}
+	}
+	return ended, nil
 }
 
 const withAnother = "it goes with another change that is set aside"
@@ -117,7 +142,7 @@ func (s *Service) Decide(ctx context.Context, who access.Caller, id int64, d Dec
 		var moved []store.SetAside
 		for _, c := range all {
 			if slices.Contains(d.Changes, c.ID) || slices.Contains(v.Along, c.ID) {
-				moved = append(moved, store.SetAside{Change: c.ID, Number: c.Number, Digest: wants(c), Reason: c.SetAside, Said: d.Reason, By: who.Name, Along: !slices.Contains(d.Changes, c.ID)})
+				moved = append(moved, store.SetAside{Change: c.ID, Number: c.Number, Verb: c.Verb, Person: c.Person, Account: c.Account, Covers: c.Body.V.Covers(), Reason: c.SetAside, Said: d.Reason, By: who.Name, Along: !slices.Contains(d.Changes, c.ID)})
 			}
 		}
 		if err := tx.SetChangesAside(ctx, p, moved); errors.Is(err, store.ErrChanged) {

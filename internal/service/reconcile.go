@@ -149,6 +149,10 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 	}
 	kept := outcome(in, out)
 	kept.WeightsVersion = version
+	if kept.AsidesEnded, err = s.asidesEnded(computing, in, out); err != nil {
+		return err
+	}
+	kept.Unread = [2][]string{unreadIn(in.People), unreadIn(in.Accounts)}
 	if kept.WeightsVersion != nil && p.Learn {
 		w.Say("weights %d are learnt from %d twins", *kept.WeightsVersion, out.Balance.People.Twinned)
 	}
@@ -179,6 +183,12 @@ func (s *Service) reconcile(ctx context.Context, w *work.Work) (err error) {
 	bad := out.Balance.People.Contested + out.Balance.Accounts.Contested
 	w.Say("%d twins, %d findings, %d changes", out.Balance.People.Twinned, len(out.Findings), len(out.Changes))
 	return w.Progress(all, all, all-bad, bad)
+}
+
+// unreadIn are the ids of the records of a roster that could not be read.
+func unreadIn(r *record.Roster) (ids []string) {
+	r.EachUnread(func(row int, _ record.Rejection) { ids = append(ids, r.ID(row)) })
+	return ids
 }
 
 // computed has the core work. It looks at no clock and hears nobody: who asks to

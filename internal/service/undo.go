@@ -11,6 +11,7 @@ import (
 	"twinning/internal/core/lifecycle"
 	"twinning/internal/core/planning"
 	"twinning/internal/fault"
+	"twinning/internal/reach"
 	"twinning/internal/store"
 )
 
@@ -55,7 +56,11 @@ func (s *Service) StartUndo(ctx context.Context, who access.Caller, run int64, u
 	if err != nil {
 		return v, nil, err
 	}
-	intents, lasting := planning.Undo(done, fmt.Sprintf("undo of run %d: %s (asked by %s)", run, u.Reason, who.Name), asked.Origin.Until)
+	seen, err := s.shownOf(ctx, l, x, done)
+	if err != nil {
+		return v, nil, err
+	}
+	intents, lasting := planning.Undo(done, fmt.Sprintf("undo of run %d: %s (asked by %s)", run, u.Reason, who.Name), asked.Origin.Until, seen)
 	asked.Intents, asked.Beforehand = intents, open
 	for _, o := range lasting {
 		asked.Beforehand = append(asked.Beforehand, store.Refusal{Person: o.Person, Account: o.Account, Attribute: o.Verb, Reason: o.Reason})
@@ -64,6 +69,57 @@ func (s *Service) StartUndo(ctx context.Context, who access.Caller, run int64, u
 		return v, nil, nothingDrafted(l, 0, asked.Beforehand)
 	}
 	return s.startAsked(ctx, who, l, r, asked)
+}
+
+// shownOf tells what readings since a run have shown the accounts to hold that it changed. What
+// shows late is not gone by until it must show.
+func (s *Service) shownOf(ctx context.Context, l store.Lane, x RunView, done []planning.Done) (planning.Seen, error) {
+	system, err := s.Store.SystemByID(ctx, l.DownstreamID)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := s.reach.Connect(system, reach.For{})
+	if err != nil {
+		return nil, err
+	}
+	declared := conn.Declare()
+	reach.Closed(conn)
+	shape, err := s.reach.NewestShape(ctx, system)
+	if err != nil {
+		return nil, err
+	}
+	var accounts, attributes []string
+	for _, d := range done {
+		accounts = append(accounts, d.Account)
+		for _, e := range d.Writes() {
+			attributes = append(attributes, e.Attribute)
+		}
+	}
+	type place struct{ account, attribute string }
+	cells := map[place][]string{}
+	reader := shape.In(l.Location())
+	slices.Sort(attributes)
+	attributes = slices.Compact(attributes)
+	err = s.Store.VersionsSince(ctx, system.ID, accounts, x.Ended.Add(declared.Lag), func(id string, native map[string][]string) error {
+		load := reader.NewLoader(attributes)
+		if err := load.AddStored(id, native, nil); err != nil {
+			return err
+		}
+		one, err := load.Roster()
+		if err != nil {
+			return err
+		}
+		if _, unread := one.Present(0); unread {
+			return nil
+		}
+		for _, name := range attributes {
+			if one.Column(name) != nil && shape.Attributes[name].Refers == "" { // a reference is not resolved by its record alone
+				cells[place{id, name}] = append(cells[place{id, name}], strings.Clone(one.Column(name).Cell(0)))
+			}
+		}
+		return nil
+	})
+	return func(account, attribute string) []string { return cells[place{account, attribute}] }, err
 }
 
 // shownSince refuses while the lane's newest result does not know what the run did.

@@ -4,29 +4,53 @@ import (
 	"context"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"twinning/internal/core/lifecycle"
+	"twinning/internal/core/planning"
 )
 
 // SetAside is a change that a human has set aside, or, with a blank Reason, includes again.
 type SetAside struct {
-	Change string `db:"change"`
-	Number int    `db:"-"`
-	Digest []byte `db:"digest"` // of what it wants
-	Reason string `db:"reason"` // as it stands in the plan
-	Said   string `db:"-"`      // by the human
-	By     string `db:"created_by"`
-	Along  bool   `db:"-"` // it only goes with another
+	Change  string   `db:"change"`
+	Number  int      `db:"-"`
+	Verb    string   `db:"verb"`
+	Person  string   `db:"person"`
+	Account string   `db:"account"`
+	Covers  []string `db:"-"`      // what it is about, see planning.Decision
+	Reason  string   `db:"reason"` // as it stands in the plan
+	Said    string   `db:"-"`      // by the human
+	By      string   `db:"created_by"`
+	Along   bool     `db:"-"` // it only goes with another
 }
 
-// SetAsides are what humans have set aside in a lane, by the change.
-func (s *Store) SetAsides(ctx context.Context, lane int64) (map[string]SetAside, error) {
-	var list []SetAside
-	err := s.list(ctx, &list, `SELECT change, digest, reason, created_by FROM set_asides WHERE lane_id = $1`, lane)
-	by := make(map[string]SetAside, len(list))
-	for _, x := range list {
-		by[x.Change] = x
+// Decision is what a human has said, as the core knows it.
+func (x SetAside) Decision() planning.Decision {
+	return planning.Decision{Verb: x.Verb, Person: x.Person, Account: x.Account, Covers: x.Covers}
+}
+
+// SetAsides are what humans have set aside in a lane.
+func (s *Store) SetAsides(ctx context.Context, lane int64) (list []SetAside, err error) {
+	rows, err := s.pool.Query(ctx, `SELECT change, verb, person, account, covers, reason, created_by FROM set_asides WHERE lane_id = $1 ORDER BY change`, lane)
+	if err != nil {
+		return nil, translate(err)
 	}
-	return by, err
+	var x SetAside
+	_, err = pgx.ForEachRow(rows, []any{&x.Change, &x.Verb, &x.Person, &x.Account, &x.Covers, &x.Reason, &x.By}, func() error {
+		list = append(list, x)
+		x.Covers = nil
+		return nil
+	})
+	return list, translate(err)
+}
+
+// endSetAsides forgets decisions whose reason is over.
+func endSetAsides(ctx context.Context, tx bare, lane int64, changes []string) error {
+	if len(changes) == 0 {
+		return nil
+	}
+	_, err := tx.Exec(ctx, `DELETE FROM set_asides WHERE lane_id = $1 AND change = ANY($2)`, lane, changes)
+	return err
 }
 
 // SetChangesAside keeps what a human has decided about changes of a draft, and what the plan
@@ -47,8 +71,8 @@ func (s *Store) SetChangesAside(ctx context.Context, p Plan, moved []SetAside) e
 		if m.Reason == "" {
 			_, err = s.exec(ctx, `DELETE FROM set_asides WHERE lane_id = $1 AND change = $2`, p.LaneID, m.Change)
 		} else if !m.Along {
-			_, err = s.exec(ctx, `INSERT INTO set_asides (lane_id, change, digest, reason, created_by) VALUES ($1, $2, $3, $4, $5)
-				ON CONFLICT (lane_id, change) DO UPDATE SET digest = excluded.digest, reason = excluded.reason, created_by = excluded.created_by, at = now()`, p.LaneID, m.Change, m.Digest, m.Said, m.By)
+			_, err = s.exec(ctx, `INSERT INTO set_asides (lane_id, change, covers, reason, created_by, verb, person, account) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+				ON CONFLICT (lane_id, change) DO UPDATE SET covers = excluded.covers, verb = excluded.verb, person = excluded.person, account = excluded.account, reason = excluded.reason, created_by = excluded.created_by, at = now()`, p.LaneID, m.Change, append([]string{}, m.Covers...), m.Said, m.By, m.Verb, m.Person, m.Account)
 		}
 		if err != nil {
 			return err

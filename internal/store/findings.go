@@ -98,6 +98,18 @@ func dateFindings(ctx context.Context, tx bare, lane, reconciliation int64) erro
 	return err
 }
 
+// endAcceptances forgets that findings were accepted which are not found any more: should they
+// come again, it is for another reason. Of records that are in doubt, left alone or could not be
+// read nothing is known.
+func endAcceptances(ctx context.Context, tx bare, lane, reconciliation int64, unread [2][]string) error {
+	_, err := tx.Exec(ctx, `DELETE FROM acceptances a WHERE a.lane_id = $1 AND NOT EXISTS (SELECT FROM findings f WHERE f.reconciliation_id = $2 AND f.finding = a.finding)
+		AND NOT EXISTS (SELECT FROM gone_findings g WHERE g.lane_id = $1 AND g.finding = a.finding AND (g.person <> '' AND g.person = ANY($3) OR g.account <> '' AND g.account = ANY($4)
+			OR EXISTS (SELECT FROM verdicts v WHERE v.reconciliation_id = $2 AND v.side = 'people' AND v.native_id = g.person AND g.person <> '' AND v.state IN ('contested', 'exempt'))
+			OR EXISTS (SELECT FROM verdicts v WHERE v.reconciliation_id = $2 AND v.side = 'accounts' AND v.native_id = g.account AND g.account <> '' AND v.state IN ('contested', 'exempt'))))`,
+		lane, reconciliation, append([]string{}, unread[0]...), append([]string{}, unread[1]...))
+	return err
+}
+
 // GoneFinding is a finding that a later reconciliation did not find any more.
 type GoneFinding struct {
 	Number int64 `db:"id" json:"-"`

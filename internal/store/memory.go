@@ -224,6 +224,24 @@ func (s *Store) Reopened(ctx context.Context, system, roster int64, accounts []s
 	return err
 }
 
+// HiddenShown calls fn for how a roster shows the accounts that receipts of ours from before it
+// was begun have hidden, in whichever lane.
+func (s *Store) HiddenShown(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string, digest []byte) error) error {
+	rows, err := s.pool.Query(ctx, `SELECT v.native_id, v.native, v.digest FROM records v WHERE v.system_id = $1 AND v.since <= $2 AND (v.until IS NULL OR v.until > $2) AND v.native_id IN (
+		SELECT w.account FROM written w JOIN lanes l ON l.id = w.lane_id WHERE l.downstream = $1 AND w.attribute = 'hidden' AND w.value = 'true' AND w.at < (SELECT started FROM rosters WHERE id = $2))`, system, roster)
+	if err != nil {
+		return translate(err)
+	}
+	return eachRecord(rows, fn)
+}
+
+// Listed forgets that accounts of a system, which a roster does not show as hidden, were hidden
+// by us: should they be hidden later, it was somebody else.
+func (s *Store) Listed(ctx context.Context, system, roster int64, accounts []string) error {
+	_, err := s.exec(ctx, `DELETE FROM written w USING lanes l WHERE l.id = w.lane_id AND l.downstream = $1 AND w.attribute = 'hidden' AND w.account = ANY($3) AND w.at < (SELECT started FROM rosters WHERE id = $2)`, system, roster, accounts)
+	return err
+}
+
 // AddedShown calls fn for how a roster shows the accounts in whose lists our receipts
 // put values before it was begun, in whichever lane.
 func (s *Store) AddedShown(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string, digest []byte) error) error {

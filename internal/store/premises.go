@@ -268,7 +268,7 @@ func (e Effects) queue(all *pgx.Batch, r Receipt) {
 	}
 	for attribute, value := range e.Written {
 		all.Queue(`INSERT INTO written (lane_id, account, attribute, value, rounds) VALUES ($1, $2, $3, $4, 1)
-			ON CONFLICT (lane_id, account, attribute) DO UPDATE SET value = $4, rounds = CASE WHEN written.value = $4 THEN written.rounds + 1 ELSE 1 END`, e.Lane, r.Account, attribute, value)
+			ON CONFLICT (lane_id, account, attribute) DO UPDATE SET value = $4, at = now(), rounds = CASE WHEN written.value = $4 THEN written.rounds + 1 ELSE 1 END`, e.Lane, r.Account, attribute, value)
 	}
 }
 

@@ -132,8 +132,12 @@ type Outcome struct {
 	Compared  []Compared
 	Carriers  []Carrier
 	Words     []CommonWord
-	Intended  []Intention       // kept with the memory
-	Memory    *reconcile.Memory // what the lane remembers of its rosters from now on
+	Intended  []Intention // kept with the memory
+	// AsidesEnded are the changes that nobody has to set aside any more; Unread are the people and
+	// the accounts whose records could not be read: what was accepted of them stays so
+	AsidesEnded []string
+	Unread      [2][]string
+	Memory      *reconcile.Memory // what the lane remembers of its rosters from now on
 }
 
 // Withheld is a change that is not drafted, and why.
@@ -161,6 +165,9 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 				return err
 			}
 			if err := keepIntentions(ctx, tx, r.LaneID, o.Intended); err != nil {
+				return err
+			}
+			if err := endSetAsides(ctx, tx, r.LaneID, o.AsidesEnded); err != nil {
 				return err
 			}
 		}
@@ -207,6 +214,9 @@ func (s *Store) AddReconciliation(ctx context.Context, t Task, o *Outcome) (id i
 			}
 		}
 		if err := dateFindings(ctx, tx, r.LaneID, id); err != nil {
+			return err
+		}
+		if err := endAcceptances(ctx, tx, r.LaneID, id, o.Unread); err != nil {
 			return err
 		}
 		old := `(SELECT id FROM reconciliations WHERE lane_id = $1 AND id < $2 AND id NOT IN (SELECT reconciliation_id FROM plans WHERE lane_id = $1 AND state IN ('draft', 'sealed', 'running', 'halted')))`

@@ -172,6 +172,17 @@ func (s *Store) RecordsNow(ctx context.Context, system int64, ids []string, fn f
 	return eachRecord(rows, fn)
 }
 
+// VersionsSince calls fn for how rosters that were begun after an instant have shown some records,
+// in their order.
+func (s *Store) VersionsSince(ctx context.Context, system int64, ids []string, since time.Time, fn func(id string, native map[string][]string) error) error {
+	rows, err := s.pool.Query(ctx, `SELECT v.native_id, v.native, v.digest FROM records v, (SELECT min(id) AS id FROM rosters WHERE system_id = $1 AND state = 'taken' AND started > $3) first
+		WHERE v.system_id = $1 AND v.native_id = ANY($2) AND first.id IS NOT NULL AND (v.until IS NULL OR v.until > first.id) ORDER BY v.native_id, v.since`, system, ids, since)
+	if err != nil {
+		return translate(err)
+	}
+	return eachRecord(rows, func(id string, native map[string][]string, _ []byte) error { return fn(id, native) })
+}
+
 // Moved lists the records of a system that came, changed or went after a roster.
 func (s *Store) Moved(ctx context.Context, system, roster int64) (ids []string, err error) {
 	return ids, s.list(ctx, &ids, `SELECT native_id FROM records WHERE system_id = $1 AND since > $2 UNION SELECT native_id FROM records WHERE system_id = $1 AND until > $2`, system, roster)

@@ -142,10 +142,13 @@ type Lasting struct {
 	Reason                string
 }
 
+// Seen tells what readings since have shown an account to hold of an attribute, in their order.
+type Seen func(account, attribute string) (cells []string)
+
 // Undo asks for what gives back the state before some changes, which were carried out in this
 // order: of each account and attribute, what it held before the first of them, where it still
-// holds what the last one wrote. What can't be undone is told.
-func Undo(done []Done, reason, until string) (intents []Intent, lasting []Lasting) {
+// holds what the last one wrote and nobody has written it since. What can't be undone is told.
+func Undo(done []Done, reason, until string, seen Seen) (intents []Intent, lasting []Lasting) {
 	type written struct{ old, now string }
 	type touched struct {
 		person  string
@@ -201,12 +204,34 @@ func Undo(done []Done, reason, until string) (intents []Intent, lasting []Lastin
 			if w.old == w.now {
 				continue
 			}
-			x := Wanted{Attribute: attribute, New: w.old, Old: &w.now}
-			if kind := record.KindOf(attribute); kind.Multi() {
-				x = Wanted{Attribute: attribute}
-				x.Takes, x.Adds = Moved(kind, w.old, w.now)
+			kind := record.KindOf(attribute)
+			others := func(what string) {
+				lasting = append(lasting, Lasting{Set, t.person, id, fmt.Sprintf("%s was written by somebody else since: it is left as it is", what)})
 			}
-			i.Values = append(i.Values, x)
+			if !kind.Multi() {
+				if slices.ContainsFunc(seen(id, attribute), func(cell string) bool { return !record.Same(kind, cell, w.now) }) {
+					others(attribute)
+					continue
+				}
+				i.Values = append(i.Values, Wanted{Attribute: attribute, New: w.old, Old: &w.now})
+				continue
+			}
+			x := Wanted{Attribute: attribute}
+			x.Takes, x.Adds = Moved(kind, w.old, w.now)
+			moved := func(v string, there bool) bool { // a reading showed it otherwise than we left it
+				is := slices.ContainsFunc(seen(id, attribute), func(cell string) bool {
+					return slices.ContainsFunc(record.SplitList(cell), func(o string) bool { return record.Same(kind, o, v) }) != there
+				})
+				if is {
+					others(fmt.Sprintf("%q of %s", v, attribute))
+				}
+				return is
+			}
+			x.Takes = slices.DeleteFunc(x.Takes, func(v string) bool { return moved(v, true) })
+			x.Adds = slices.DeleteFunc(x.Adds, func(v string) bool { return moved(v, false) })
+			if len(x.Takes)+len(x.Adds) > 0 {
+				i.Values = append(i.Values, x)
+			}
 		}
 		if len(i.Values) > 0 {
 			intents = append(intents, i)

@@ -105,7 +105,7 @@ func TestStillHold(t *testing.T) {
 		{Rulings, pair, "3", "", "a human ruled on L1 or u1 since: ruling 3 was cleared"},
 		{Rulings, pair, "3,5", "5,9", "ruling 9 is new"},
 		{Unclaimed, "u1", "", "", ""},
-		{Unclaimed, "u1", "", "other", "held by lane other now"},
+		{Unclaimed, "u1", "", "other", "held or contested by lane other now"},
 		{NameReserved, "asoto", "12", "12", ""},
 		{NameReserved, "asoto", "12", "13", "no longer reserved for this plan"},
 		{OurSuspend, "u1", "4/2", "4/2", ""},

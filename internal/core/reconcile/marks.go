@@ -58,6 +58,12 @@ func (w *walker) markHeld(verb string, p, twin int) bool {
 	return true
 }
 
+// markEdit is the mark that a draft gives.
+func (d *draft) markEdit(attribute string) string {
+	i := slices.IndexFunc(d.Edits, func(e planning.Edit) bool { return e.Attribute == attribute })
+	return d.Edits[i].New
+}
+
 // oneMark withholds what would give one mark to several accounts in this plan: which of them is
 // to have it is not ours to say, and an answer that is lost could not be looked up.
 func (r *run) oneMark(drafts []*draft) []*draft {
@@ -90,7 +96,7 @@ func (r *run) oneMark(drafts []*draft) []*draft {
 	for _, d := range drafts {
 		if mark := markOf(d); again[mark] {
 			left[d.ID] = true
-			r.protect(d, "mark-foreign", "", fmt.Sprintf("several accounts would be given the mark %q, by which only one can be found again", mark))
+			r.protect(d, "mark-foreign", "", fmt.Sprintf("several accounts would be given the mark %q, by which only one can be found again", wanted[mark].markEdit(r.Input.Mark)))
 		}
 	}
 	return slices.DeleteFunc(drafts, func(d *draft) bool {

@@ -137,3 +137,19 @@ func Trial(in Input) (*pairing.Trial, error) {
 	}
 	return pairing.Try(x, in.Charter.Evidence.Weights != nil)
 }
+
+// Undecided reports whether nothing can be said of a person or an account by this result: they
+// are in doubt, left alone, or their record could not be read. "" stands for none.
+func (o *Output) Undecided(in Input, person, account string) bool {
+	if row, here := in.People.Find(person); here && person != "" {
+		if _, unread := in.People.Present(row); unread || o.Pairing.PersonState[row] == pairing.Contested || o.Pairing.PersonState[row] == pairing.Exempt {
+			return true
+		}
+	}
+	if row, there := in.Accounts.Find(account); there && account != "" {
+		if _, unread := in.Accounts.Present(row); unread || o.Pairing.AccountState[row] == pairing.Contested || o.Pairing.AccountState[row] == pairing.Exempt {
+			return true
+		}
+	}
+	return false
+}

@@ -111,7 +111,7 @@ func (r *run) checkShrunk(side string, roster *record.Roster) {
 		r.out.Memory.Counts[side] = now
 		return
 	}
-	f := r.find("roster-shrunk", -1, -1, side, "%d %s where there were %d: %d fewer, %d allowed", now, side, before, before-now, allowed)
+	f := r.find("roster-shrunk", -1, -1, fmt.Sprintf("%s %d", side, now), "%d %s where there were %d: %d fewer, %d allowed", now, side, before, before-now, allowed)
 	r.out.Findings = append(r.out.Findings, f)
 	if f.Accepted {
 		r.out.Memory.Counts[side] = now
@@ -154,7 +154,7 @@ func (r *run) checkCoverage(side string, roster *record.Roster) {
 			r.out.Memory.Filled[key] = now
 			continue
 		}
-		f := r.find("coverage-drop", -1, -1, key, "%s is filled on %.0f %% of %s, where it was %.0f %%", name, 100*now, side, 100*before)
+		f := r.find("coverage-drop", -1, -1, fmt.Sprintf("%s %.0f %%", key, 100*now), "%s is filled on %.0f %% of %s, where it was %.0f %%", name, 100*now, side, 100*before)
 		r.out.Findings = append(r.out.Findings, f)
 		if f.Accepted {
 			r.out.Memory.Filled[key] = now
@@ -186,7 +186,11 @@ func (r *run) rejections(side string, roster *record.Roster) {
 		if side == "accounts" {
 			person, account = "", rej.ID
 		}
-		f := finding.New("row-rejected", person, account, fmt.Sprintf("%s line %d", side, rej.Line), side+" "+detail)
+		subject := side
+		if rej.ID == "" { // nothing else tells it from others
+			subject = fmt.Sprintf("%s line %d: %s", side, rej.Line, rej.Reason)
+		}
+		f := finding.New("row-rejected", person, account, subject, side+" "+detail)
 		f.Accepted = r.Memory.accepts(f.ID, r.today)
 		r.out.Findings = append(r.out.Findings, f)
 	}
