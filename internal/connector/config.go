@@ -1,11 +1,9 @@
 package connector
 
 import (
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -55,22 +53,4 @@ func (c Config) ReadFile(path string) ([]byte, error) {
 		err = errors.New("the file is too large")
 	}
 	return b, err
-}
-
-// Struck takes secrets out of a text that is to be shown, in whatever form another
-// system says them back.
-func Struck(text string, secrets ...string) string {
-	for _, secret := range secrets {
-		if len(secret) < 4 { // anything would be struck
-			continue
-		}
-		forms := []string{secret, url.QueryEscape(secret), url.PathEscape(secret), base64.StdEncoding.EncodeToString([]byte(secret)), base64.URLEncoding.EncodeToString([]byte(secret)), base64.RawStdEncoding.EncodeToString([]byte(secret))}
-		if _, password, pair := strings.Cut(secret, ":"); pair && len(password) >= 4 { // of basic authentication
-			forms = append(forms, password, url.QueryEscape(password))
-		}
-		for _, form := range forms {
-			text = strings.ReplaceAll(text, form, "***")
-		}
-	}
-	return text
 }

@@ -58,7 +58,7 @@ func Probe(ctx context.Context, c Connector) []Step {
 func Discreet(tell func(Step), secrets func() []string) func(Step) {
 	return func(s Step) {
 		known := secrets()
-		s.Said, s.Means, s.Next = Struck(s.Said, known...), Struck(s.Means, known...), Struck(s.Next, known...)
+		s.Said, s.Means, s.Next = outbound.Clear(s.Said, known...), outbound.Clear(s.Means, known...), outbound.Clear(s.Next, known...)
 		tell(s)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"twinning/internal/connector"
+	"twinning/internal/connector/outbound"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
@@ -193,10 +194,17 @@ func (s *sender) values(rec connector.Record) map[string][]string {
 	if place := s.declared.Place; place != "" && rec.Values[place] != nil {
 		kept[place] = rec.Values[place]
 	}
+	if s.delivering != nil { // the system may say back what it was just given
+		kept = outbound.NewClearer(s.delivering.secret).Values(kept)
+	}
 	return kept
 }
 
 func (s *sender) written(after connector.Record) {
+	if why := s.unfit(after); why != "" { // it makes no bond, and nothing is said of either account
+		s.conclude("in-doubt", "it was sent, and %s: look at both, and say whether it is done", why)
+		return
+	}
 	s.r.Account, s.r.After.V = after.ID, s.values(after)
 	var altered []string
 	for _, x := range s.writes(s.c) {

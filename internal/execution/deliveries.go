@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"twinning/internal/connector"
+	"twinning/internal/connector/outbound"
 	"twinning/internal/core/charter"
 	"twinning/internal/core/planning"
 	"twinning/internal/crypt"
@@ -121,9 +122,17 @@ func (s *sender) struck(err error) error {
 		return err
 	}
 	clean := *told
-	clean.Reason, clean.Next = connector.Struck(told.Reason, s.delivering.secret), connector.Struck(told.Next, s.delivering.secret)
+	clean.Reason, clean.Next = outbound.Clear(told.Reason, s.delivering.secret), outbound.Clear(told.Next, s.delivering.secret)
 	clean.Cause = nil // it may say it too
 	return &clean
+}
+
+// clear takes the secret of the change, where it gives one, out of what is said.
+func (s *sender) clear(text string) string {
+	if s.delivering == nil {
+		return text
+	}
+	return outbound.Clear(text, s.delivering.secret)
 }
 
 // handOver hands over what the account has by now, once. An error is ours: whoever goes on
@@ -148,13 +157,13 @@ func (s *sender) handOver(rec connector.Record) error {
 	} else if err := x.letter.Send(s.letter()); err != nil {
 		var told interface{ MayBeSent() bool }
 		if !errors.As(err, &told) || told.MayBeSent() {
-			s.mayHaveLeft(fmt.Sprintf(" (%v)", err))
+			s.mayHaveLeft(" (" + s.clear(err.Error()) + ")")
 			return s.ctx.Err()
 		}
 		if err := s.Store.MoveDelivery(s.ctx, s.w.Task, x.run, s.c.Number, store.DeliverySending, store.DeliveryNotSent, nil); err != nil {
 			return err
 		}
-		s.notTaken(err.Error())
+		s.notTaken(s.clear(err.Error()))
 		return nil
 	} else if err := s.Store.MoveDelivery(s.ctx, s.w.Task, x.run, s.c.Number, store.DeliverySending, store.DeliverySent, until); err != nil {
 		return err
@@ -183,7 +192,7 @@ func (s *sender) mustChange() []string {
 		rec, err = s.conn.Write(s.ctx, connector.Write{Record: &rec, Edits: edits})
 	}
 	if err != nil {
-		return []string{fmt.Sprintf("that it has to be changed could not be written: %v", err)}
+		return []string{"that it has to be changed could not be written: " + s.clear(err.Error())}
 	}
 	s.r.Account, s.r.After.V = rec.ID, s.values(rec)
 	return nil

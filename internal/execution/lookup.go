@@ -73,7 +73,7 @@ func (s *sender) present() (bool, connector.Record, error) {
 		if mark == "" || s.declared.Deferred {
 			return false, connector.Record{}, &connector.Error{Kind: connector.Unsupported, Doing: "find the new account", Target: s.system.Name, Reason: "it carries no mark by which it could be found again"}
 		}
-		list, err := s.conn.Find(s.ctx, s.declared.Finds, mark)
+		list, err := s.found(s.ctx, s.declared.Finds, mark)
 		if err != nil || len(list) == 0 {
 			return false, connector.Record{}, err
 		}

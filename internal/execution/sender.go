@@ -398,7 +398,7 @@ func (s *sender) taken() bool {
 		return false // who was at it before asked
 	}
 	if mark := s.mark(); s.c.Verb == planning.Create && mark != "" {
-		list, err := s.conn.Find(s.ctx, s.declared.Finds, mark)
+		list, err := s.found(s.ctx, s.declared.Finds, mark)
 		if err == nil && len(list) > 0 {
 			s.conclude("stale", "account %q carries the mark %q already; take a roster and reconcile", list[0].ID, mark)
 			return true

@@ -99,7 +99,7 @@ func (x *run) passedThrough() map[int]bool {
 // asked, in its newest roster.
 func (x *run) shown(ctx context.Context, id string) (connector.Record, error) {
 	if x.declared.ReadsOne {
-		return x.conn.One(ctx, id)
+		return x.one(ctx, id)
 	}
 	return x.rostered(ctx, id)
 }

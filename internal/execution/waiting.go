@@ -71,7 +71,7 @@ func (x *run) account(ctx context.Context, id string) (connector.Record, error) 
 		return x.script.account(ctx, id)
 	}
 	if !x.declared.Deferred {
-		return x.conn.One(ctx, id)
+		return x.one(ctx, id)
 	}
 	r, err := x.rostered(ctx, id)
 	if err != nil {
@@ -253,6 +253,14 @@ func (e *Engine) settleRun(ctx context.Context, x store.System, shape record.Sha
 		}
 		if rec.ID == "" || !asWanted(shape, rec, c, r.Sent.V) {
 			continue
+		}
+		if c.Verb == planning.Create {
+			if known, err := e.Store.KnownAccount(ctx, x.ID, rec.ID, c.ID, r.Intended); err != nil || known != "" {
+				if err != nil {
+					return err
+				}
+				continue // somebody has put our mark on what was there: a human decides
+			}
 		}
 		r.Account, r.Outcome, r.After.V, r.Detail, r.Verified = rec.ID, "done", sentOf(r, rec), fmt.Sprintf("roster %d shows it", roster), "confirmed"
 		if err := e.Store.Decided(ctx, r, EffectsOf(plan.LaneID, c.Body.V, r)); err != nil && !errors.Is(err, store.ErrNotFound) {

@@ -157,7 +157,7 @@ func (p *Post) connect(ctx context.Context) (*smtp.Client, error) {
 		_ = plain.Close() // it is of no use
 		var told *smtp.SMTPError
 		if strings.Contains(err.Error(), "STARTTLS") || errors.As(err, &told) {
-			return nil, &Error{Reason: fmt.Sprintf("the mail server %s does not encrypt the connection (%v); letters are never sent in the clear: have STARTTLS switched on there, or use smtps://", p.addr, err)}
+			return nil, &Error{Reason: fmt.Sprintf("the mail server %s does not encrypt the connection (%s); letters are never sent in the clear: have STARTTLS switched on there, or use smtps://", p.addr, p.clear(err.Error()))}
 		}
 		return nil, p.unreached(err)
 	}
@@ -171,17 +171,21 @@ func patient(c *smtp.Client) *smtp.Client {
 
 func (p *Post) unreached(err error) error {
 	f := outbound.Explain(err, p.host, timeout)
-	return &Error{Reason: strings.TrimSuffix(fmt.Sprintf("the mail server %s can't be reached: %s; %s", p.addr, f.Reason, f.Next), "; ")}
+	return &Error{Reason: p.clear(strings.TrimSuffix(fmt.Sprintf("the mail server %s can't be reached: %s; %s", p.addr, f.Reason, f.Next), "; "))}
 }
 
 func (p *Post) wrong(doing string, err error) *Error {
 	e := &Error{Reason: fmt.Sprintf("the mail server %s does not let us %s: %v", p.host, doing, err)}
 	var told *smtp.SMTPError
 	if errors.As(err, &told) {
-		e.Reason = fmt.Sprintf("the mail server %s does not let us %s: %d %s", p.host, doing, told.Code, oneLine(told.Message))
+		e.Reason = fmt.Sprintf("the mail server %s does not let us %s: %d %s", p.host, doing, told.Code, oneLine(p.clear(told.Message)))
 	}
+	e.Reason = p.clear(e.Reason)
 	return e
 }
+
+// clear takes what we sign in with out of what the server says.
+func (p *Post) clear(text string) string { return outbound.Clear(text, p.cfg.Secret) }
 
 // oneLine keeps what a stranger says short, and in its place.
 func oneLine(s string) string {

@@ -42,7 +42,7 @@ func (s *Service) parts(ctx context.Context, l store.Lane, r store.Reconciliatio
 	h := sha256.New()
 	for i := range changes {
 		c := &changes[i]
-		h.Write(asJSON([]any{c.Number, c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Digest()})) // all that is executed
+		h.Write(asJSON([]any{c.ID, c.Wave, c.Verb, c.Person, c.Account, c.Label, c.Class, c.Department, c.Digest()})) // all that is executed, shown or counted
 	}
 	return append(list,
 		part("the charter", version.Version, version.Source),

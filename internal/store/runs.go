@@ -162,6 +162,22 @@ func (s *Store) Pending(ctx context.Context, system, except int64) (map[string]i
 	return counts, err
 }
 
+// KnownAccount says by what an account of a system is known that a change has just made, as its
+// system says: by a roster from before an instant, a bond, or a receipt of another change; "" when
+// it is not. One whose deletion was confirmed since is not known any more.
+func (s *Store) KnownAccount(ctx context.Context, system int64, account, change string, before time.Time) (why string, err error) {
+	return why, s.get(ctx, &why, `WITH gone AS (SELECT max(x.ended) AS at FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.number = x.number
+			WHERE l.downstream = $1 AND x.account = $2 AND c.verb = 'delete' AND x.outcome = 'done')
+		SELECT CASE
+		WHEN EXISTS (SELECT FROM records v JOIN rosters o ON o.id = v.since WHERE v.system_id = $1 AND v.native_id = $2 AND v.until IS NULL AND o.started < $4
+			AND NOT EXISTS (SELECT FROM gone g, rosters n WHERE n.id = (SELECT max(id) FROM rosters WHERE system_id = $1 AND state = 'taken') AND g.at > n.started)) THEN 'a roster has shown it'
+		WHEN EXISTS (SELECT FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE l.downstream = $1 AND b.account = $2) THEN 'it is bonded'
+		WHEN EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
+			WHERE l.downstream = $1 AND x.account = $2 AND x.change <> $3 AND x.outcome IN ('done', 'unchanged', 'waiting', 'in-doubt') AND x.intended > coalesce((SELECT at FROM gone), '-infinity')
+			AND NOT EXISTS (SELECT FROM records v WHERE v.system_id = $1 AND v.native_id = $2 AND v.until IS NOT NULL AND NOT EXISTS (SELECT FROM records w WHERE w.system_id = $1 AND w.native_id = $2 AND w.until IS NULL))) THEN 'another change was about it'
+		ELSE '' END`, system, account, change, before)
+}
+
 // EachDone calls fn for what was done to a system since an instant, and for what may have been,
 // in the order in which it was; the account is also that of one that was made.
 func (s *Store) EachDone(ctx context.Context, system int64, since time.Time, fn func(plan int64, c Change)) error {

@@ -27,7 +27,7 @@ func (d *directory) readTLS() (err error) {
 }
 
 func (d *directory) fault(kind connector.Kind, doing, reason, next string) *connector.Error {
-	return &connector.Error{Kind: kind, Doing: doing, Target: d.url.Scheme + "://" + d.host, Reason: connector.Struck(reason, d.cfg.Secret), Next: next}
+	return &connector.Error{Kind: kind, Doing: doing, Target: d.url.Scheme + "://" + d.host, Reason: outbound.Clear(reason, d.cfg.Secret), Next: next}
 }
 
 // dial connects, encrypts and signs in.

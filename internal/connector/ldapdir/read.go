@@ -12,6 +12,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"twinning/internal/connector"
+	"twinning/internal/connector/outbound"
 	"twinning/internal/core/parallel"
 	"twinning/internal/core/record"
 )
@@ -23,6 +24,7 @@ var errEnough = errors.New("enough")
 
 // Read gives the entries of the scope. See the package comment.
 func (d *directory) Read(ctx context.Context, what connector.Reading, sink connector.Sink) (cursor string, err error) {
+	sink = connector.Clearing(sink, d.cfg.Secret)
 	switch what.Extent {
 	case connector.Changes:
 		return d.changes(ctx, what.Cursor, sink)
@@ -333,7 +335,7 @@ func (d *directory) whole(doing string, e *ldap.Entry) (connector.Record, error)
 	if bad != nil {
 		return r, d.fault(connector.Broken, doing, bad.Reason, "")
 	}
-	return r, nil
+	return r.Cleared(outbound.ForValues(d.cfg.Secret)), nil
 }
 
 // entry finds the one entry of an id.

@@ -74,7 +74,7 @@ func (a *app) fault(kind connector.Kind, doing, reason, next string) *connector.
 
 func (a *app) at(target string, kind connector.Kind, doing, reason, next string) *connector.Error {
 	secrets := a.secrets()
-	return &connector.Error{Kind: kind, Doing: connector.Struck(doing, secrets...), Target: connector.Struck(target, secrets...), Reason: connector.Struck(reason, secrets...), Next: connector.Struck(next, secrets...)}
+	return &connector.Error{Kind: kind, Doing: outbound.Clear(doing, secrets...), Target: outbound.Clear(target, secrets...), Reason: outbound.Clear(reason, secrets...), Next: outbound.Clear(next, secrets...)}
 }
 
 // do sends one request and turns whatever goes wrong into a *connector.Error.

@@ -26,6 +26,7 @@ func (a *app) Read(ctx context.Context, what connector.Reading, sink connector.S
 	if err != nil {
 		return "", err
 	}
+	sink = connector.Clearing(sink, a.secrets()...)
 	if what.Extent == connector.Sample {
 		return "", a.sample(ctx, what, sink)
 	}

@@ -25,6 +25,7 @@ import (
 	"golang.org/x/oauth2"
 
 	"twinning/internal/connector"
+	"twinning/internal/connector/outbound"
 	"twinning/internal/core/record"
 	"twinning/internal/format/scimjson"
 )
@@ -155,7 +156,7 @@ func (a *app) answered(doing string, body []byte, header http.Header) (connector
 	if tag := header.Get("ETag"); r.Version == "" && tag != "" {
 		r.Version = tag
 	}
-	return r, nil
+	return r.Cleared(outbound.ForValues(a.secrets()...)), nil
 }
 
 // quoted is a comparison value in a filter: JSON (RFC 7644 figure 1).

@@ -11,6 +11,8 @@ UPDATE intentions SET intention = 'i-' || substr(encode(sha256(convert_to(verb, 
 ALTER TABLE set_asides ADD COLUMN covers text[] NOT NULL DEFAULT '{}', ADD COLUMN verb text NOT NULL DEFAULT '', ADD COLUMN person text NOT NULL DEFAULT '', ADD COLUMN account text NOT NULL DEFAULT '';
 UPDATE set_asides s SET verb = c.verb, person = c.person, account = c.account FROM changes c WHERE c.change = s.change;
 ALTER TABLE set_asides DROP COLUMN digest;
+-- Which changes were about an account is asked of each that says it has made one.
+CREATE INDEX receipts_account ON receipts (account) WHERE account <> '';
 -- Since when a value is what a receipt of ours wrote.
 ALTER TABLE written ADD COLUMN at timestamptz NOT NULL DEFAULT now();
 
