@@ -35,7 +35,7 @@ func queued(changes []store.Change) *queue {
 // underRules has a run pause after its first wave.
 func underRules(x *run) *run {
 	x.charter = &charter.Charter{Waves: []charter.Wave{{Name: "pilot", Pause: time.Nanosecond}, {Name: "late"}, {Name: "last"}}}
-	x.Engine = New(Config{Now: time.Now})
+	x.Engine, x.scarce = New(Config{Now: time.Now}), &scarce{run: x}
 	return x
 }
 

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"twinning/internal/core/charter"
+	"twinning/internal/core/reconcile"
 	"twinning/internal/core/record"
 	"twinning/internal/store"
 )
@@ -69,16 +70,19 @@ func (s *Service) sharers(ctx context.Context, l store.Lane) (list []sharer, err
 // elsewhereOwned notes which accounts other lanes twin or contest, and which they have not
 // looked at.
 func (s *Service) elsewhereOwned(ctx context.Context, in *laneInput, sharers []sharer) error {
-	in.Memory.Elsewhere, in.Memory.Twinned = map[string]string{}, map[string][]string{}
+	in.Memory.Elsewhere, in.Memory.Twinned = map[string]string{}, map[string][]reconcile.Owner{}
 	for _, x := range sharers {
 		next := "; reconcile it first: twinning reconcile " + x.Name
 		if x.result.ID > 0 {
-			if err := s.Store.EachVerdict(ctx, x.result.ID, []string{"twinned", "contested"}, func(account, state string) {
+			if err := s.Store.EachVerdict(ctx, x.result.ID, []string{"twinned", "contested"}, func(account, state, twin string) {
 				if state == "contested" {
 					in.Memory.Elsewhere[account] = "contested in lane " + x.Name
-				} else {
-					in.Memory.Twinned[account] = append(in.Memory.Twinned[account], x.Name)
+					return
 				}
+				if x.AuthorityID != in.lane.AuthorityID {
+					twin = "" // an id says nothing of other people
+				}
+				in.Memory.Twinned[account] = append(in.Memory.Twinned[account], reconcile.Owner{Lane: x.Name, Person: twin})
 			}); err != nil {
 				return err
 			}

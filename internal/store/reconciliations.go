@@ -313,13 +313,13 @@ func (s *Store) EachTwin(ctx context.Context, lane int64, fn func(account, perso
 }
 
 // EachVerdict calls fn for the accounts that a reconciliation found in some states.
-func (s *Store) EachVerdict(ctx context.Context, reconciliation int64, states []string, fn func(account, state string)) error {
-	rows, err := s.pool.Query(ctx, `SELECT native_id, state FROM verdicts WHERE reconciliation_id = $1 AND side = 'accounts' AND state = ANY($2)`, reconciliation, states)
+func (s *Store) EachVerdict(ctx context.Context, reconciliation int64, states []string, fn func(account, state, twin string)) error {
+	rows, err := s.pool.Query(ctx, `SELECT native_id, state, twin FROM verdicts WHERE reconciliation_id = $1 AND side = 'accounts' AND state = ANY($2)`, reconciliation, states)
 	if err != nil {
 		return translate(err)
 	}
-	var account, state string
-	_, err = pgx.ForEachRow(rows, []any{&account, &state}, func() error { fn(account, state); return nil })
+	var account, state, twin string
+	_, err = pgx.ForEachRow(rows, []any{&account, &state, &twin}, func() error { fn(account, state, twin); return nil })
 	return translate(err)
 }
 

@@ -180,7 +180,7 @@ func (r *run) elsewhere() {
 	for _, row := range r.Accounts.Order() {
 		a := int(row)
 		id := r.accountID(a)
-		lanes := strings.Join(r.Memory.Twinned[id], " and ")
+		lanes, others := lanesOf(r.Memory.Twinned[id], r.twinOf(a))
 		why := r.Memory.Elsewhere[id]
 		if lanes != "" {
 			why = "twinned in lane " + lanes
@@ -191,12 +191,31 @@ func (r *run) elsewhere() {
 		switch q := int(p.AccountTwin[a]); {
 		case p.AccountState[a] == pairing.Orphan, p.AccountState[a] == pairing.Duplicate && lanes != "":
 			p.AccountState[a], p.AccountNote[a], p.AccountTwin[a] = pairing.Exempt, why, -1
-		case p.AccountState[a] == pairing.Twinned && lanes != "" && p.Basis[q] != pairing.Ruled && p.Basis[q] != pairing.Bonded:
+		case p.AccountState[a] == pairing.Twinned && others && p.Basis[q] != pairing.Ruled && p.Basis[q] != pairing.Bonded:
 			why = fmt.Sprintf("it would be theirs here, and is %s: rule different in the lane that it is not of", why)
 			p.Contest("claimed-twice", q, a, why)
 			r.report("claimed-twice", q, a, "", "%s", why)
 		}
 	}
+}
+
+// twinOf is the id of an account's twin, "" without one.
+func (r *run) twinOf(a int) string {
+	if p := r.out.Pairing.AccountTwin[a]; p >= 0 && r.out.Pairing.AccountState[a] == pairing.Twinned {
+		return r.personID(int(p))
+	}
+	return ""
+}
+
+// lanesOf names the lanes that twin an account, and says whether one of them does so with
+// another human, or one who can't be told to be the same.
+func lanesOf(owners []Owner, twin string) (lanes string, others bool) {
+	names := make([]string, len(owners))
+	for i, o := range owners {
+		names[i] = o.Lane
+		others = others || o.Person == "" || o.Person != twin
+	}
+	return strings.Join(names, " and "), others
 }
 
 // rememberWeighed keeps who is joined by evidence alone, and by which weights.
