@@ -37,6 +37,7 @@ type Caller struct {
 	Name   string
 	Rights []Right            // held everywhere
 	Lanes  map[string][]Right // held in some lanes only
+	ID     int64              // of the user; 0 when it is the service itself
 	Source string             // the address that the request came from
 }
 

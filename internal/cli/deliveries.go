@@ -10,6 +10,7 @@ import (
 
 	"twinning/internal/apiclient"
 	"twinning/internal/app"
+	"twinning/internal/format"
 )
 
 // newDelivery tells what the holders of accounts were sent, and hands files over.
@@ -72,7 +73,7 @@ func newDelivery() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		f, err := os.Open(args[0])
+		f, err := format.RegularAt(args[0])
 		if err != nil {
 			return err
 		}

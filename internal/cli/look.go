@@ -127,7 +127,7 @@ func (c *client) keepShape(v apiclient.Preview) error {
 
 // send leaves a file with the service, for a preview or a roster.
 func (c *client) send(system, path string) (string, error) {
-	f, err := os.Open(path)
+	f, err := format.RegularAt(path)
 	if err != nil {
 		return "", err
 	}

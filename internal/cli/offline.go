@@ -123,7 +123,7 @@ func readShape(path string) (shape record.Shape, err error) {
 }
 
 func openFile(path string, opt anyfile.Options) (format.File, error) {
-	f, err := os.Open(path)
+	f, err := format.RegularAt(path)
 	if err != nil {
 		return nil, err
 	}

@@ -330,7 +330,7 @@ func (c *client) sealsWhatWasSeen(p apiclient.Plan) error {
 		return nil
 	case count == 0 && isTerminal(c.cmd.InOrStdin()):
 		for _, l := range p.Lowered {
-			c.say("a guard was lowered since the last plan: %s", l)
+			c.say("a guard allows more than it did: %s", l)
 		}
 		c.asksAt("plan %d of %s has %s. Type their number to seal them: ", p.Id, p.Lane, countsOf(p))
 		if _, err := fmt.Fscanln(c.cmd.InOrStdin(), &count); err != nil {

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"twinning/internal/apiclient"
+	"twinning/internal/format"
 )
 
 func newRoster() *cobra.Command {
@@ -41,7 +42,7 @@ func newRosterTake() *cobra.Command {
 		}
 		var body io.Reader = strings.NewReader("")
 		if path := c.flag("file"); path != "" {
-			f, err := os.Open(path)
+			f, err := format.RegularAt(path)
 			if err != nil {
 				return err
 			}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
@@ -119,7 +118,7 @@ var rulingColumns = map[string][]string{
 // rulingsOf reads a sheet: delimited by whatever it is, or a workbook, its columns in
 // any order. All that is wrong with it is told at once, and then nothing is ruled.
 func rulingsOf(path, reason string) (list []reconcile.Ruling, err error) {
-	f, err := os.Open(path)
+	f, err := format.RegularAt(path)
 	if err != nil {
 		return nil, err
 	}

@@ -2,13 +2,13 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"twinning/internal/apiclient"
+	"twinning/internal/format"
 )
 
 // newSheet has accounts edited in a spreadsheet.
@@ -52,7 +52,7 @@ func newSheetExport() *cobra.Command {
 
 func newSheetLoad() *cobra.Command {
 	cmd := running("load LANE FILE", "Draft a plan of what a sheet asks for that came back", exact("LANE", "FILE"), func(c *client, args []string) error {
-		f, err := os.Open(args[1])
+		f, err := format.RegularAt(args[1])
 		if err != nil {
 			return err
 		}
@@ -87,7 +87,7 @@ func newPlanDecide() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		f, err := os.Open(args[1])
+		f, err := format.RegularAt(args[1])
 		if err != nil {
 			return err
 		}

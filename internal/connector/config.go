@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"twinning/internal/format"
 )
 
 // Within finds the declared folder that a path is in, and the path from there. It
@@ -35,7 +37,7 @@ func (c Config) Open(path string) (*os.File, error) {
 		return nil, err
 	}
 	defer root.Close() // what was opened stays open
-	return root.Open(rest)
+	return format.Regular(func(flag int) (*os.File, error) { return root.OpenFile(rest, flag, 0) })
 }
 
 // maxPEM bounds a file of certificates.

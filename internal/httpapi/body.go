@@ -41,13 +41,13 @@ func malformed(field, detail string) error {
 // read takes the body of a request, once and strictly, whatever its content type
 // says: a request that two readers could take for two things is none. raw is the
 // body, but for that of a file, which is read by whoever keeps it.
-func (s *server) read(w http.ResponseWriter, r *http.Request, op *openapi3.Operation) (raw []byte, isFile bool, err error) {
+func (s *server) read(w http.ResponseWriter, r *http.Request, op *openapi3.Operation) (raw []byte, err error) {
 	if op.RequestBody == nil {
 		b, err := io.ReadAll(io.LimitReader(r.Body, 1))
 		if err != nil || len(b) > 0 {
-			return nil, false, malformed("", "this operation takes no body")
+			return nil, malformed("", "this operation takes no body")
 		}
-		return nil, false, nil
+		return nil, nil
 	}
 	wanted := op.RequestBody.Value
 	media, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
@@ -56,35 +56,35 @@ func (s *server) read(w http.ResponseWriter, r *http.Request, op *openapi3.Opera
 	}
 	if wanted.Content[asFile] != nil {
 		if media != asFile && (media != "" || r.ContentLength != 0 || wanted.Required) {
-			return nil, false, media415(media, asFile)
+			return nil, media415(media, asFile)
 		}
-		return nil, true, nil
+		return nil, nil
 	}
 	raw, err = io.ReadAll(http.MaxBytesReader(w, r.Body, budget.Body.Value()))
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
-		return nil, false, &service.Error{Kind: service.Invalid, Title: budget.Body.Over(1<<62, "the request").Error()}
+		return nil, &service.Error{Kind: service.Invalid, Title: budget.Body.Over(1<<62, "the request").Error()}
 	case err != nil:
-		return nil, false, malformed("", "the body breaks off")
+		return nil, malformed("", "the body breaks off")
 	case len(raw) == 0 && !wanted.Required:
-		return nil, false, nil
+		return nil, nil
 	case media != asJSON:
-		return nil, false, media415(media, asJSON)
+		return nil, media415(media, asJSON)
 	}
 	if field, err := budget.Strict(raw); err != nil {
-		return nil, false, malformed(field, err.Error())
+		return nil, malformed(field, err.Error())
 	}
 	d := json.NewDecoder(bytes.NewReader(raw))
 	var whole any
 	if err := d.Decode(&whole); err != nil {
-		return nil, false, malformed("", "the body can't be read as JSON")
+		return nil, malformed("", "the body can't be read as JSON")
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
-		return nil, false, malformed("", "more follows the JSON value in the body")
+		return nil, malformed("", "more follows the JSON value in the body")
 	}
 	r.Body = io.NopCloser(bytes.NewReader(raw))
-	return raw, false, nil
+	return raw, nil
 }
 
 func media415(got, want string) error {

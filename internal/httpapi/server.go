@@ -192,7 +192,7 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		if device, err := r.Cookie(s.cookieName(deviceCookie)); err == nil {
 			r = r.WithContext(context.WithValue(r.Context(), deviceKey{}, device.Value))
 		}
-		raw, isFile, err := s.read(c.Response(), r, route.Operation)
+		raw, err := s.read(c.Response(), r, route.Operation)
 		if err != nil {
 			return err
 		}
@@ -204,10 +204,7 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		if r.Method == http.MethodGet && !streams(route.Operation) {
 			return conditional(c, next)
 		}
-		if r.Method != http.MethodPost || isFile && r.ContentLength < 0 {
-			return next(c)
-		}
-		return s.once(c, route.Operation.OperationID, raw, next)
+		return s.once(c, route.Operation, raw, next)
 	}
 }
 

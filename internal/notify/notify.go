@@ -29,10 +29,11 @@ import (
 
 // Config of the mail server.
 type Config struct {
-	URL    string // smtp://[USER@]HOST[:PORT], which upgrades by STARTTLS (RFC 3207), or smtps:// (RFC 8314)
-	From   string // the address that letters come from, with or without a name
-	Secret string // of USER
-	CAFile string // certificates to trust beside the machine's (PEM); "" none
+	URL      string        // smtp://[USER@]HOST[:PORT], which upgrades by STARTTLS (RFC 3207), or smtps:// (RFC 8314)
+	From     string        // the address that letters come from, with or without a name
+	Secret   string        // of USER
+	CAFile   string        // certificates to trust beside the machine's (PEM); "" none
+	Patience time.Duration // with which a server is waited for, until it is ready for a letter and until it has taken one; 0: 20 s
 }
 
 // Post sends letters. A nil one can't.
@@ -46,8 +47,26 @@ type Post struct {
 	now  func() time.Time
 }
 
-// timeout is how long an answer of the server may take.
-const timeout = 20 * time.Second
+const patience = 20 * time.Second
+
+// bounded is a connection that ends, whatever deadlines a library sets or takes away.
+type bounded struct {
+	net.Conn
+	end time.Time
+}
+
+func (b *bounded) SetDeadline(t time.Time) error {
+	if t.IsZero() || t.After(b.end) {
+		t = b.end
+	}
+	return b.Conn.SetDeadline(t)
+}
+
+// until sets when it ends.
+func (b *bounded) until(t time.Time) {
+	b.end = t
+	_ = b.SetDeadline(t) // one that is closed has ended
+}
 
 // New checks the settings; nil without a URL.
 func New(cfg Config) (*Post, error) {
@@ -61,6 +80,7 @@ func New(cfg Config) (*Post, error) {
 	if _, secret := u.User.Password(); secret {
 		return nil, errors.New("the secret of the mail server stands in its address, where everybody sees it; put it into a file")
 	}
+	cfg.Patience = cmp.Or(cfg.Patience, patience)
 	p := &Post{cfg: cfg, host: u.Hostname(), user: u.User.Username(), now: time.Now}
 	p.addr = net.JoinHostPort(p.host, cmp.Or(u.Port(), map[string]string{"smtp": "587", "smtps": "465"}[u.Scheme]))
 	if p.from, err = mail.ParseAddress(cfg.From); err != nil || !record.ValidEmail(p.from.Address) {
@@ -89,6 +109,7 @@ func (e *Error) MayBeSent() bool { return e.Maybe }
 type Letter struct {
 	post   *Post
 	client *smtp.Client
+	line   *bounded
 	to     string
 	done   bool
 }
@@ -102,12 +123,13 @@ func (p *Post) Open(ctx context.Context, to string) (l *Letter, err error) {
 	if err != nil {
 		return nil, &Error{Reason: err.Error()}
 	}
-	client, err := p.connect(ctx)
+	client, line, err := p.connect(ctx)
 	if err != nil {
 		return nil, err
 	}
+	stop := context.AfterFunc(ctx, func() { _ = client.Close() }) // nobody waits for it any more
 	defer func() {
-		if err != nil {
+		if stop(); err != nil {
 			_ = client.Close() // nothing was sent over it
 		}
 	}()
@@ -122,7 +144,7 @@ func (p *Post) Open(ctx context.Context, to string) (l *Letter, err error) {
 	if err := client.Rcpt(ascii, nil); err != nil {
 		return nil, p.wrong("send to "+to, err)
 	}
-	return &Letter{post: p, client: client, to: ascii}, nil
+	return &Letter{post: p, client: client, line: line, to: ascii}, nil
 }
 
 // readable is an address as every mail server takes it.
@@ -138,39 +160,38 @@ func readable(to string) (string, error) {
 	return to[:at+1] + domain, nil
 }
 
-func (p *Post) connect(ctx context.Context) (*smtp.Client, error) {
-	plain, err := (&net.Dialer{Timeout: timeout}).DialContext(ctx, "tcp", p.addr)
+func (p *Post) connect(ctx context.Context) (*smtp.Client, *bounded, error) {
+	ctx, cancel := context.WithTimeout(ctx, p.cfg.Patience)
+	defer cancel()
+	plain, err := (&net.Dialer{}).DialContext(ctx, "tcp", p.addr)
 	if err != nil {
-		return nil, p.unreached(err)
+		return nil, nil, p.unreached(err)
 	}
+	line := &bounded{Conn: plain}
+	end, _ := ctx.Deadline()
+	line.until(end)
 	if strings.HasPrefix(p.cfg.URL, "smtps:") {
-		secure := tls.Client(plain, p.tls)
+		secure := tls.Client(line, p.tls)
 		if err := secure.HandshakeContext(ctx); err != nil {
 			_ = plain.Close() // it is of no use
-			return nil, p.unreached(err)
+			return nil, nil, p.unreached(err)
 		}
-		return patient(smtp.NewClient(secure)), nil
+		return smtp.NewClient(secure), line, nil
 	}
-	_ = plain.SetDeadline(p.now().Add(timeout)) // of the greeting and the handshake
-	client, err := smtp.NewClientStartTLS(plain, p.tls)
+	client, err := smtp.NewClientStartTLS(line, p.tls)
 	if err != nil {
 		_ = plain.Close() // it is of no use
 		var told *smtp.SMTPError
 		if strings.Contains(err.Error(), "STARTTLS") || errors.As(err, &told) {
-			return nil, &Error{Reason: fmt.Sprintf("the mail server %s does not encrypt the connection (%s); letters are never sent in the clear: have STARTTLS switched on there, or use smtps://", p.addr, p.clear(err.Error()))}
+			return nil, nil, &Error{Reason: fmt.Sprintf("the mail server %s does not encrypt the connection (%s); letters are never sent in the clear: have STARTTLS switched on there, or use smtps://", p.addr, p.clear(err.Error()))}
 		}
-		return nil, p.unreached(err)
+		return nil, nil, p.unreached(err)
 	}
-	return patient(client), nil
-}
-
-func patient(c *smtp.Client) *smtp.Client {
-	c.CommandTimeout, c.SubmissionTimeout = timeout, timeout
-	return c
+	return client, line, nil
 }
 
 func (p *Post) unreached(err error) error {
-	f := outbound.Explain(err, p.host, timeout)
+	f := outbound.Explain(err, p.host, p.cfg.Patience)
 	return &Error{Reason: p.clear(strings.TrimSuffix(fmt.Sprintf("the mail server %s can't be reached: %s; %s", p.addr, f.Reason, f.Next), "; "))}
 }
 
@@ -200,6 +221,7 @@ func (l *Letter) Send(subject, text string) error {
 		return &Error{Reason: "the letter was sent already", Maybe: true}
 	}
 	l.done = true
+	l.line.until(time.Now().Add(l.post.cfg.Patience))
 	defer l.client.Close() // what counts was answered by then
 	w, err := l.client.Data()
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -129,5 +130,51 @@ func TestLetters(t *testing.T) {
 		_, err := notify.New(bad)
 		require.Error(t, err, bad.URL)
 		require.False(t, errors.Is(err, context.Canceled))
+	}
+}
+
+// A server that never comes to an end is left, whatever it sends meanwhile, and so is one that
+// nobody waits for any more.
+func TestEndlessServers(t *testing.T) {
+	for name, talk := range map[string]func(net.Conn){
+		"says nothing":         func(net.Conn) {},
+		"never ends its line":  func(c net.Conn) { drip(c, "2") },
+		"never ends its lines": func(c net.Conn) { drip(c, "220-wait\r\n") },
+		"never answers":        func(c net.Conn) { _, _ = c.Write([]byte("220 mail.example\r\n")) },
+		"greets for ever":      func(c net.Conn) { _, _ = c.Write([]byte("220 mail.example\r\n")); drip(c, "250-MORE\r\n") },
+	} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = l.Close() })
+		go func() {
+			for c, err := l.Accept(); err == nil; c, err = l.Accept() {
+				go talk(c)
+			}
+		}()
+		for _, scheme := range []string{"smtp://", "smtps://"} {
+			post, err := notify.New(notify.Config{URL: scheme + l.Addr().String(), From: "accounts@larkspur.example", Patience: 300 * time.Millisecond})
+			require.NoError(t, err)
+			ended := make(chan error, 2)
+			go func() { _, err := post.Open(context.Background(), "ana@home.example"); ended <- err }()
+			patient, err := notify.New(notify.Config{URL: scheme + l.Addr().String(), From: "accounts@larkspur.example", Patience: time.Hour})
+			require.NoError(t, err)
+			ctx, leave := context.WithTimeout(context.Background(), 300*time.Millisecond)
+			go func() { _, err := patient.Open(ctx, "ana@home.example"); ended <- err }()
+			for range 2 {
+				select {
+				case err := <-ended:
+					require.Error(t, err, name)
+				case <-time.After(20 * time.Second):
+					require.Fail(t, "it is still waited for", "%s over %s", name, scheme)
+				}
+			}
+			leave()
+		}
+	}
+}
+
+func drip(c net.Conn, text string) {
+	for _, err := c.Write([]byte(text)); err == nil; _, err = c.Write([]byte(text)) {
+		time.Sleep(20 * time.Millisecond)
 	}
 }

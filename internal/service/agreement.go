@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"twinning/internal/access"
 	"twinning/internal/core/charter"
@@ -47,7 +48,10 @@ func (s *Service) agreement(ctx context.Context, p store.Plan, rules *charter.Ch
 	for _, c := range p.Summary.V.Classes {
 		classes[c.Name] = c.Count
 	}
-	a.Second, a.Makers, a.Beyond = rules.Seals.Second.Needs(verbs, classes, twins), append([]string{p.By}, p.EditedBy.V...), []string{}
+	a.Second, a.Beyond = rules.Seals.Second.Needs(verbs, classes, twins), []string{}
+	if a.Makers, err = s.makers(ctx, p); err != nil {
+		return a, err
+	}
 	if rules.Seals.Ordinary == nil {
 		return a, nil
 	}
@@ -75,6 +79,33 @@ func (s *Service) agreement(ctx context.Context, p store.Plan, rules *charter.Ch
 	}
 	a.Ordinary = len(a.Beyond) == 0
 	return a, nil
+}
+
+// makers are all who made a plan what it is: whoever drafted it or decided what stands in it, and
+// since what a human has looked at last, whoever wrote the charter, ruled, or decided in a draft.
+func (s *Service) makers(ctx context.Context, p store.Plan) ([]string, error) {
+	var since time.Time
+	last, err := s.Store.LastSealedByHuman(ctx, p.LaneID)
+	if err == nil {
+		r, err := s.Store.Reconciliation(ctx, last.Reconciliation)
+		if err != nil {
+			return nil, err
+		}
+		since = r.At
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	deciders, err := s.Store.Deciders(ctx, p.LaneID, since)
+	if err != nil {
+		return nil, err
+	}
+	list := append([]string{p.By}, p.EditedBy.V...)
+	for _, name := range deciders {
+		if !slices.Contains(list, name) {
+			list = append(list, name)
+		}
+	}
+	return list, nil
 }
 
 // movedSince tells what of the ground of a plan is another than when a human has sealed one of

@@ -289,7 +289,7 @@ func (s *Service) drafts(ctx context.Context, by string, l store.Lane, r store.R
 		first := d.fallen[0]
 		return d, fault.New(fault.Conflict, "nothing is left to change", fmt.Sprintf("all %d changes rest on what is no longer so; %s of %s: %s", len(d.fallen), first.Verb, first.Label, first.Reason), "reconcile again: twinning reconcile "+l.Name).Because("nothing-to-do")
 	}
-	if d.plan.Lowered.V, err = s.lowered(ctx, l, rules); err != nil {
+	if d.plan.Lowered.V, err = s.lowered(ctx, l, r, rules); err != nil {
 		return d, err
 	}
 	err = s.fill(ctx, l, r, rules, &d.plan, d.changes)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 
 	"twinning/internal/core/charter"
 	"twinning/internal/core/planning"
@@ -56,23 +57,38 @@ func (s *Service) guards(ctx context.Context, l store.Lane, r store.Reconciliati
 	return append(kept, planning.Guards(rules.Guards, list, totals, rules.First && !bonded, past)...), nil
 }
 
-// lowered names the guards that allow more than those by which the lane's last
-// plan was sealed.
-func (s *Service) lowered(ctx context.Context, l store.Lane, rules *charter.Charter) ([]string, error) {
+// lowered names the guards that allow more than those by which the lane's last plan was sealed,
+// or those of a charter since; before the first seal, more than any charter of the lane did, or
+// the defaults do.
+func (s *Service) lowered(ctx context.Context, l store.Lane, r store.Reconciliation, rules *charter.Charter) ([]string, error) {
+	list, since := []string{}, int64(1)
 	last, err := s.Store.LastSealed(ctx, l.ID)
-	if errors.Is(err, store.ErrNotFound) {
-		return []string{}, nil
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		for _, g := range rules.LooserThan(charter.Defaults()) {
+			list = append(list, g+" by default")
+		}
+	case err != nil:
+		return nil, err
+	default:
+		by, err := s.Store.Reconciliation(ctx, last.Reconciliation)
+		if err != nil {
+			return nil, err
+		}
+		since = by.CharterVersion
 	}
+	versions, err := s.Store.ChartersBetween(ctx, l.ID, since, r.CharterVersion-1)
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.Store.Reconciliation(ctx, last.Reconciliation)
-	if err != nil {
-		return nil, err
+	for _, v := range versions {
+		before, err := s.parse(ctx, v.Source)
+		if err != nil {
+			continue // what it allowed can't be told any more, and it seals nothing
+		}
+		for _, g := range rules.LooserThan(before) {
+			list = append(list, fmt.Sprintf("%s in version %d", g, v.Version))
+		}
 	}
-	before, err := s.charterOf(ctx, l, r)
-	if err != nil {
-		return nil, err
-	}
-	return append([]string{}, rules.LooserThan(before)...), nil
+	return list, nil
 }

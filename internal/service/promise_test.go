@@ -534,7 +534,7 @@ func (w *world) seal(overrule bool) error {
 	if overrule {
 		reason = "we know"
 	}
-	_, err := w.one.Seal(w.ctx, tester, p.ID, p.Hash, reason)
+	_, err := agreed(reason, func(reason string) (PlanView, error) { return w.one.Seal(w.ctx, tester, p.ID, p.Hash, reason) })
 	w.overruled = w.overruled || err == nil && overrule
 	return err
 }

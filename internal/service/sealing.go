@@ -167,7 +167,7 @@ func (s *Service) obstacles(ctx context.Context, l store.Lane, p store.Plan) ([]
 }
 
 // Seal approves exactly the content with the hash. A tripped guard, or one that
-// was lowered since the last plan, is only overruled by somebody who may, with a
+// allows more than it did, is only overruled by somebody who may, with a
 // reason. Everything is looked at once more while nobody can rule, seal or change
 // the charter of the lane.
 func (s *Service) Seal(ctx context.Context, who access.Caller, id int64, hash, overrule string) (PlanView, error) {
@@ -318,7 +318,7 @@ func fellWords(list []Fallen) string {
 
 func loweredWords(list []string) (words []string) {
 	for _, l := range list {
-		words = append(words, "a guard was lowered since the last plan: "+l)
+		words = append(words, "a guard allows more than it did: "+l)
 	}
 	return words
 }

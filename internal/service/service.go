@@ -144,7 +144,7 @@ type (
 	System         = store.System
 	Ruling         = store.Ruling
 	User           = store.User
-	Request        = store.Request
+	Answered       = store.Answered
 	QuestionFilter = store.QuestionFilter
 	FindingFilter  = store.FindingFilter
 	Error          = fault.Error
@@ -182,12 +182,12 @@ func DoneBefore(err error) bool { return errors.Is(err, store.ErrDone) }
 
 // Request finds out whether a request that names itself was carried out before;
 // done then has its answer. It is done under WithRequest.
-func (s *Service) Request(ctx context.Context, who access.Caller, key string, digest []byte) (request, done store.Request, err error) {
-	request = store.Request{Caller: who.Name, Key: key, Digest: digest, Nonce: crypt.NewID()}
+func (s *Service) Request(ctx context.Context, who access.Caller, key string, digest func() ([]byte, error)) (request store.Request, done store.Answered, err error) {
+	request = store.Request{Caller: fmt.Sprint(who.ID), Key: key, Digest: digest, Nonce: crypt.NewID()}
 	done, err = s.Store.FindRequest(ctx, request)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return request, store.Request{}, nil
+		return request, store.Answered{}, nil
 	case errors.Is(err, store.ErrOther):
 		return request, done, &fault.Error{Cause: "key-reused", Kind: fault.Invalid, Title: "another request was sent under this Idempotency-Key", Field: "Idempotency-Key", Next: "take a new key for each request"}
 	case err == nil && done.Status == nil:

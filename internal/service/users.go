@@ -58,7 +58,7 @@ func names(rights []access.Right) store.Array[string] {
 }
 
 func caller(u store.User) access.Caller {
-	c := access.Caller{Name: u.Name, Lanes: map[string][]access.Right{}}
+	c := access.Caller{ID: u.ID, Name: u.Name, Lanes: map[string][]access.Right{}}
 	for _, r := range u.Rights {
 		c.Rights = append(c.Rights, access.Right(r))
 	}
@@ -217,7 +217,7 @@ func (s *Service) SetRights(ctx context.Context, who access.Caller, name string,
 func leavesAnAdministrator(ctx context.Context, tx *store.Store) error {
 	n, err := tx.Administrators(ctx)
 	if err == nil && n == 0 {
-		err = fault.New(fault.Conflict, "nobody would be left who may administer", "", "give somebody else the right first")
+		err = fault.New(fault.Conflict, "nobody would be left who may administer", "somebody without a password and without a token that is good can't sign in, and does not count", "give somebody else the right and a password first")
 	}
 	return err
 }
@@ -276,7 +276,12 @@ func (s *Service) RemoveToken(ctx context.Context, who access.Caller, user strin
 		return err
 	}
 	return s.act(ctx, who, "token.remove", u.Name, map[string]string{"token": fmt.Sprint(id)}, func(tx *store.Store) error {
-		_, err := tx.RemoveToken(ctx, u.ID, id)
-		return fault.About(err, "token", fmt.Sprint(id))
+		if _, err := tx.RemoveToken(ctx, u.ID, id); err != nil {
+			return fault.About(err, "token", fmt.Sprint(id))
+		}
+		if !slices.Contains(u.Rights, string(access.Administer)) {
+			return nil
+		}
+		return leavesAnAdministrator(ctx, tx)
 	})
 }

@@ -257,3 +257,11 @@ func (s *Store) SetFreeze(ctx context.Context, on bool, by, reason string) error
 	_, err := s.exec(ctx, `INSERT INTO switches (name, is_on, changed_by, reason) VALUES ('freeze', $1, $2, $3) ON CONFLICT (name) DO UPDATE SET is_on = $1, changed_by = $2, reason = $3, at = now()`, on, by, reason)
 	return err
 }
+
+// Deciders are all who since a moment wrote a lane's charter, gave or took back a ruling, or
+// decided what stands in a draft of it.
+func (s *Store) Deciders(ctx context.Context, lane int64, since time.Time) (names []string, err error) {
+	return names, s.list(ctx, &names, `SELECT DISTINCT actor FROM (
+		SELECT actor FROM audit WHERE action IN ('charter.put', 'ruling.add', 'ruling.clear') AND subject = (SELECT name FROM lanes WHERE id = $1) AND at >= $2
+		UNION ALL SELECT actor FROM audit WHERE action IN ('plan.set-aside', 'plan.include') AND subject IN (SELECT 'plan ' || id FROM plans WHERE lane_id = $1) AND at >= $2) q ORDER BY actor`, lane, since)
+}

@@ -124,6 +124,11 @@ func (s *Store) Charter(ctx context.Context, lane, version int64) (c Charter, er
 	return c, s.get(ctx, &c, `SELECT * FROM charters WHERE lane_id = $1 AND ($2 = 0 OR version = $2) ORDER BY version DESC LIMIT 1`, lane, version)
 }
 
+// ChartersBetween lists the versions from one to another, the newest first.
+func (s *Store) ChartersBetween(ctx context.Context, lane, from, to int64) (list []Charter, err error) {
+	return list, s.list(ctx, &list, `SELECT * FROM charters WHERE lane_id = $1 AND version BETWEEN $2 AND $3 ORDER BY version DESC`, lane, from, to)
+}
+
 // AddCharter adds the version after the given one; ErrTaken when somebody else
 // was faster.
 func (s *Store) AddCharter(ctx context.Context, lane, after int64, source, by, note string) (c Charter, err error) {

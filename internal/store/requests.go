@@ -10,10 +10,15 @@ import (
 // Request is one that names itself (Idempotency-Key): whatever it asks for is
 // done once, however often it is sent.
 type Request struct {
-	Caller string `db:"caller"`
-	Key    string `db:"key"`
-	Digest []byte `db:"digest"` // of what is asked
-	Nonce  string `db:"nonce"`  // of this sending of it
+	Caller string // the id of the user, which nobody else ever has
+	Key    string
+	Nonce  string                 // of this sending of it
+	Digest func() ([]byte, error) // of what is asked; of a file, once all of it was read
+}
+
+// Answered is a request that was carried out.
+type Answered struct {
+	Digest []byte `db:"digest"`
 	Status *int   `db:"status"` // of its answer; nil when none is kept
 	Answer []byte `db:"answer"`
 }
@@ -41,7 +46,11 @@ func (s *Store) claimRequest(ctx context.Context) error {
 	if !named {
 		return nil
 	}
-	n, err := s.exec(ctx, `INSERT INTO requests (caller, key, digest, nonce) VALUES ($1, $2, $3, $4) ON CONFLICT (caller, key) DO UPDATE SET nonce = requests.nonce WHERE requests.nonce = $4`, r.Caller, r.Key, r.Digest, r.Nonce)
+	digest, err := r.Digest()
+	if err != nil {
+		return err
+	}
+	n, err := s.exec(ctx, `INSERT INTO requests (caller, key, digest, nonce) VALUES ($1, $2, $3, $4) ON CONFLICT (caller, key) DO UPDATE SET nonce = requests.nonce WHERE requests.nonce = $4`, r.Caller, r.Key, digest, r.Nonce)
 	if err == nil && n == 0 {
 		err = ErrDone
 	}
@@ -50,17 +59,18 @@ func (s *Store) claimRequest(ctx context.Context) error {
 
 // FindRequest tells of a request that was carried out: with its answer, when one
 // is kept. ErrNotFound when it was not, ErrOther when its key was another's.
-func (s *Store) FindRequest(ctx context.Context, r Request) (done Request, err error) {
+func (s *Store) FindRequest(ctx context.Context, r Request) (done Answered, err error) {
 	if _, err := s.exec(ctx, `DELETE FROM requests WHERE at < now() - $1 * interval '1 second'`, int64(keepRequests.Seconds())); err != nil {
 		return done, err
 	}
-	if err := s.get(ctx, &done, `SELECT caller, key, digest, nonce, status, answer FROM requests WHERE caller = $1 AND key = $2`, r.Caller, r.Key); err != nil {
+	if err := s.get(ctx, &done, `SELECT digest, status, answer FROM requests WHERE caller = $1 AND key = $2`, r.Caller, r.Key); err != nil {
 		return done, err
 	}
-	if !bytes.Equal(done.Digest, r.Digest) {
-		return done, ErrOther
+	digest, err := r.Digest()
+	if err == nil && !bytes.Equal(done.Digest, digest) {
+		err = ErrOther
 	}
-	return done, nil
+	return done, err
 }
 
 // KeepAnswer keeps what a request was answered.

@@ -16,13 +16,13 @@ type User struct {
 	Created  time.Time                 `db:"created" json:"created"`
 }
 
-// Administrators counts those who may administer, and lets nobody else change that
+// Administrators counts those who may administer and can sign in, and lets nobody else change that
 // before the transaction is over.
 func (s *Store) Administrators(ctx context.Context) (n int, err error) {
 	if _, err := s.exec(ctx, `SELECT pg_advisory_xact_lock(7007)`); err != nil {
 		return 0, err
 	}
-	return n, s.get(ctx, &n, `SELECT count(*) FROM users WHERE 'administer' = ANY(rights)`)
+	return n, s.get(ctx, &n, `SELECT count(*) FROM users u WHERE 'administer' = ANY(u.rights) AND (u.password <> '' OR EXISTS (SELECT FROM tokens t WHERE t.user_id = u.id AND t.expires > now()))`)
 }
 
 // Users lists all.

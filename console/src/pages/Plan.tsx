@@ -366,7 +366,7 @@ function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; ve
           title={`Seal ${many(p.total, "change")}`}
           act={`Seal ${many(p.total, "change")}`}
           tone={p.stopped ? "harm" : "main"}
-          reason={p.stopped ? "A guard stops this plan, or was lowered. Why may it be sealed all the same?" : undefined}
+          reason={p.stopped ? "A guard stops this plan, or allows more than it did. Why may it be sealed all the same?" : undefined}
           count={p.total}
           busy={seal.isPending}
           error={seal.error}

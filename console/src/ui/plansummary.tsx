@@ -105,7 +105,7 @@ function Shares({
 export function PlanWarnings({ plan: p }: { plan: Plan }) {
   const lines = [
     ...(p.summary.unusual ?? []).map((u) => `unusual: ${u}`),
-    ...p.lowered.map((l) => `a guard was lowered since the last plan, sealing needs overrule: ${l}`),
+    ...p.lowered.map((l) => `a guard allows more than it did, sealing needs overrule: ${l}`),
     ...p.obstacles.map((o) => `in the way: ${o}`),
   ];
   const a = p.agreement;

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/budget"
 	"twinning/internal/core/document"
 	"twinning/internal/core/record"
 	"twinning/internal/format"
@@ -122,15 +123,14 @@ func (f *file) open() (format.File, error) {
 		return nil, f.fault(plain(err), "check the setting path and the service's right to read it")
 	}
 	defer root.Close() // only read
-	src, err := root.Open(rest)
+	src, err := format.Regular(func(flag int) (*os.File, error) { return root.OpenFile(rest, flag, 0) })
+	if errors.Is(err, format.ErrNoFile) {
+		return nil, f.fault(err.Error(), "check the setting path")
+	}
 	if err != nil {
 		return nil, f.fault(plain(err), "check the setting path and the service's right to read it")
 	}
 	defer src.Close() // only read
-	info, err := src.Stat()
-	if err != nil || !info.Mode().IsRegular() {
-		return nil, f.fault("it is no regular file", "check the setting path")
-	}
 	snap, err := take(src, f.cfg.Temp)
 	if err != nil {
 		return nil, f.fault(plain(err), "mend the file and send it again")
@@ -250,8 +250,8 @@ func (f *file) give(row format.Row, sink connector.Sink) error {
 		}
 		coding := f.coding(native)
 		for i, v := range values {
-			if len(v) > record.MaxCell {
-				return reject(native, fmt.Sprintf("%d bytes long, more than the %d allowed for one value", len(v), record.MaxCell))
+			if err := budget.Cell.Over(int64(len(v)), fmt.Sprintf("a value of %d bytes", len(v))); err != nil {
+				return reject(native, err.Error())
 			}
 			text, err := record.DecodeBytes(coding, []byte(v))
 			if err != nil && f.cfg.Shape.Uses(native) {

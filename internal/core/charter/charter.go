@@ -225,6 +225,12 @@ func (g Guard) String() string {
 	return fmt.Sprintf("%d or %g %% within %d d", g.MoreThan, 100*g.Share, g.Within)
 }
 
+// Defaults is what holds where a charter is silent. A first load is no exception to it: no
+// default guard is against what a first load makes.
+func Defaults() *Charter {
+	return &Charter{Guards: DefaultGuards, Drop: DefaultDrop, Coverage: DefaultCoverage, First: true}
+}
+
 // LooserThan tells which guards allow more than another charter's did.
 func (c *Charter) LooserThan(before *Charter) (list []string) {
 	for _, g := range c.Guards {

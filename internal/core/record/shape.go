@@ -240,9 +240,6 @@ type ValueError struct{ Native, Reason string }
 
 func (e *ValueError) Error() string { return e.Native + ": " + e.Reason }
 
-// MaxCell bounds one value; a longer one is an unreadable record, not a name.
-const MaxCell = 64 << 10
-
 // Cell computes canonical attribute i from its native values.
 func (r *Reader) Cell(i int, values []string) (string, error) {
 	src, kind := &r.sources[i], r.kinds[i]
@@ -255,12 +252,14 @@ func (r *Reader) Cell(i int, values []string) (string, error) {
 	if src.Bit > 0 || src.Present != "" {
 		return readFlag(src, values)
 	}
+	for _, v := range values {
+		if err := checkText(src.Native, strings.TrimSpace(v)); err != nil {
+			return "", err
+		}
+	}
 	v := ""
 	if len(values) > 0 {
 		v = strings.TrimSpace(values[0])
-	}
-	if err := checkText(src.Native, v); err != nil {
-		return "", err
 	}
 	switch {
 	case v == "":
@@ -299,8 +298,8 @@ func (r *Reader) list(src *Source, values []string) (string, error) {
 }
 
 func checkText(native, v string) error {
-	if len(v) > MaxCell {
-		return &ValueError{native, fmt.Sprintf("%d bytes long, more than the %d allowed for one value", len(v), MaxCell)}
+	if err := budget.Cell.Over(int64(len(v)), fmt.Sprintf("a value of %d bytes", len(v))); err != nil {
+		return &ValueError{native, err.Error()}
 	}
 	for i := 0; i < len(v); i++ {
 		if c := v[i]; c < ' ' && c != '\t' && c != '\n' && c != '\r' || c == 0x7f {

@@ -15,6 +15,8 @@ ALTER TABLE set_asides DROP COLUMN digest;
 CREATE INDEX receipts_account ON receipts (account) WHERE account <> '';
 -- Since when a value is what a receipt of ours wrote.
 ALTER TABLE written ADD COLUMN at timestamptz NOT NULL DEFAULT now();
+-- Who decided about a lane is asked before each seal.
+CREATE INDEX audit_decisions ON audit (action, subject, at);
 
 -- +goose Down
 SELECT 'there is no way back';
