@@ -5,13 +5,17 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/stretchr/testify/require"
+
+	"twinning/api"
 )
 
 // The rules that hold for every operation, tried on one of each kind.
@@ -191,4 +195,104 @@ func TestRulesOfTheAPI(t *testing.T) {
 		require.True(t, acted && ended, "the act %t, the task's end %t", acted, ended)
 		require.NotEmpty(t, number)
 	})
+
+	t.Run("who loses the right hears nothing more", func(t *testing.T) {
+		for name, lose := range map[string]func(user string){
+			"removed": func(user string) {
+				require.Equal(t, http.StatusNoContent, h.call("DELETE", "/v1/users/"+user, all, nil, nil))
+			},
+			"without the right": func(user string) {
+				var v struct{ Version int64 }
+				require.Equal(t, http.StatusOK, h.call("PUT", "/v1/users/"+user, all, map[string]any{"rights": []string{}}, &v))
+			},
+		} {
+			user := "listener-" + strings.ReplaceAll(name, " ", "-")
+			require.Equal(t, http.StatusCreated, h.call("POST", "/v1/users", all, map[string]any{"name": user, "rights": []string{"look"}}, nil))
+			var made struct{ Secret string }
+			require.Equal(t, http.StatusCreated, h.call("POST", "/v1/users/"+user+"/tokens", all, map[string]any{"name": "t"}, &made))
+			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+			req, err := http.NewRequestWithContext(ctx, "GET", h.url+"/v1/events", nil)
+			require.NoError(t, err)
+			req.Header.Set("Authorization", "Bearer "+made.Secret)
+			res, err := http.DefaultClient.Do(req)
+			require.NoError(t, err)
+			require.Equal(t, http.StatusOK, res.StatusCode)
+			lose(user)
+			_, err = io.Copy(io.Discard, res.Body)
+			require.NoError(t, err, "%s: it ends, and is not cut off by the test", name)
+			require.NoError(t, res.Body.Close())
+			cancel()
+		}
+	})
+}
+
+// Whatever the contract lets a request do once is named there, and no answer that holds a secret
+// can be had again.
+func TestRequestsThatNameThemselves(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromData(api.Contract)
+	require.NoError(t, err)
+	named, secret := map[string]bool{}, map[string]bool{}
+	for _, path := range doc.Paths.Map() {
+		for method, op := range path.Operations() {
+			if op.Parameters.GetByInAndName("header", "Idempotency-Key") != nil {
+				named[op.OperationID] = true
+				require.Equal(t, http.MethodPost, method, "%s: what is put or deleted twice is the same", op.OperationID)
+			}
+			if op.Extensions["x-secret"] == true {
+				secret[op.OperationID] = true
+			}
+			for status, answer := range op.Responses.Map() {
+				if media := answer.Value.Content["application/json"]; strings.HasPrefix(status, "2") && media != nil && media.Schema != nil {
+					for name := range media.Schema.Value.Properties {
+						require.False(t, (name == "secret" || name == "password") && op.Extensions["x-secret"] != true, "%s answers %s", op.OperationID, name)
+					}
+				}
+			}
+		}
+	}
+	require.Equal(t, map[string]bool{"createToken": true, "resetPassword": true, "collectSecrets": true}, secret)
+	require.False(t, named["collectSecrets"] || named["resetPassword"] || named["sealPlan"])
+
+	h := newHouse(t)
+	all, other := h.token("look", "work", "administer"), h.token("work", "look")
+	send := func(token, path, media, body, key string) (int, http.Header, string) {
+		return h.send("POST", path, token, media, []byte(body), "Idempotency-Key", "the-key-of-"+key)
+	}
+	require.Equal(t, http.StatusOK, h.call("PUT", "/v1/systems/lists", all, map[string]any{"kind": "file", "settings": map[string]string{"id": "id"}}, nil))
+	// a file is part of what was asked
+	status, _, first := send(all, "/v1/systems/lists/files", fileType, "id,mail\n1,a@l.example\n", "file")
+	require.Equal(t, http.StatusCreated, status, first)
+	status, header, again := send(all, "/v1/systems/lists/files", fileType, "id,mail\n1,a@l.example\n", "file")
+	require.Equal(t, []any{http.StatusCreated, "true", first}, []any{status, header.Get("Idempotency-Replayed"), again})
+	status, _, text := send(all, "/v1/systems/lists/files", fileType, "id,mail\n1,b@l.example\n", "file")
+	require.Equal(t, http.StatusUnprocessableEntity, status, "the same length and another content: %s", text)
+	status, header, text = send(other, "/v1/systems/lists/files", fileType, "id,mail\n1,b@l.example\n", "file")
+	require.Equal(t, http.StatusCreated, status, "a key is its user's: %s", text)
+	require.Empty(t, header.Get("Idempotency-Replayed"))
+	// where the contract does not name it, each is done
+	require.Equal(t, http.StatusCreated, h.call("POST", "/v1/users", all, map[string]any{"name": "lena", "rights": []string{"look"}}, nil))
+	_, _, one := send(all, "/v1/users/lena/password", "", "", "password")
+	_, header, two := send(all, "/v1/users/lena/password", "", "", "password")
+	require.NotEqual(t, one, two, "a password is told once")
+	require.Empty(t, header.Get("Idempotency-Replayed"))
+	// somebody of the same name is somebody else
+	act := func(token string) (int, string) {
+		status, header, _ := send(token, "/v1/systems/hq/rosters", "", "", "mine")
+		return status, header.Get("Idempotency-Replayed")
+	}
+	lena := func() string {
+		var made struct{ Secret string }
+		require.Equal(t, http.StatusOK, h.call("PUT", "/v1/users/lena", all, map[string]any{"rights": []string{"work", "look"}}, nil))
+		require.Equal(t, http.StatusCreated, h.call("POST", "/v1/users/lena/tokens", all, map[string]any{"name": "t"}, &made))
+		return made.Secret
+	}
+	token := lena()
+	status, replayed := act(token)
+	require.Equal(t, []any{http.StatusAccepted, ""}, []any{status, replayed})
+	_, replayed = act(token)
+	require.Equal(t, "true", replayed)
+	require.Equal(t, http.StatusNoContent, h.call("DELETE", "/v1/users/lena", all, nil, nil))
+	require.Equal(t, http.StatusCreated, h.call("POST", "/v1/users", all, map[string]any{"name": "lena", "rights": []string{"look"}}, nil))
+	status, replayed = act(lena())
+	require.Equal(t, []any{http.StatusAccepted, ""}, []any{status, replayed})
 }

@@ -142,14 +142,14 @@ func (a signedOut) VisitSignOutResponse(w http.ResponseWriter) error {
 const stillThere = 15 * time.Second
 
 // watchEvery is how often a task is looked at for watchers, listenEvery whether
-// anything happened.
+// anything happened, askEvery whether whoever listens may still hear it.
 const (
 	watchEvery  = 250 * time.Millisecond
 	listenEvery = time.Second
+	askEvery    = time.Second
 )
 
-// listenLongest is when a listener has to come back, and to be let in again: who has
-// lost the right hears nothing more.
+// listenLongest is when a listener has to come back.
 const listenLongest = 5 * time.Minute
 
 // stream sends server-sent events until there are no more, or nobody listens.
@@ -168,8 +168,15 @@ func (a stream) write(w http.ResponseWriter) error {
 	if flush.Flush() != nil {
 		return nil // the watcher went away
 	}
-	told := time.Now()
+	may, _ := a.ctx.Value(stillKey{}).(func() bool)
+	told, asked := time.Now(), time.Now()
 	for {
+		if may != nil && time.Since(asked) >= askEvery {
+			if !may() {
+				return nil // who has lost the right hears nothing more
+			}
+			asked = time.Now()
+		}
 		list, over, err := a.next()
 		if err != nil {
 			return nil // the stream has begun; the watcher asks again

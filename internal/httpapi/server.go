@@ -180,6 +180,9 @@ func (s *server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 				return err
 			}
 			r = r.WithContext(context.WithValue(r.Context(), callerKey{}, who))
+			if streams(route.Operation) {
+				r = r.WithContext(context.WithValue(r.Context(), stillKey{}, s.still(r, right, params)))
+			}
 			leave, err := s.cfg.Service.Share(r.Context(), who, streams(route.Operation))
 			if err != nil {
 				return err
@@ -216,6 +219,17 @@ func streams(op *openapi3.Operation) bool {
 	}
 	ok := op.Responses.Status(http.StatusOK)
 	return ok != nil && len(ok.Value.Content) > 0 && ok.Value.Content[asJSON] == nil
+}
+
+// stillKey finds what tells whether whoever is being sent something may still have it.
+type stillKey struct{}
+
+// still asks anew who sends a request, and whether they hold the right.
+func (s *server) still(r *http.Request, right string, params map[string]string) func() bool {
+	return func() bool {
+		who, err := s.identify(r)
+		return err == nil && s.allowed(r, who, right, params) == nil
+	}
 }
 
 // allowed tells whether the caller holds the right, everywhere or in the lane that

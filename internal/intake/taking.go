@@ -36,6 +36,7 @@ type taking struct {
 	expected        int
 	records         int
 	rejected        int
+	twice           int // records whose id had come before
 	repeated        map[string]*repeat
 	refused         []record.Rejection // not yet in the store
 	left            []store.Left       // not yet in the store
@@ -82,7 +83,7 @@ func (k *taking) progress() error {
 	if err := k.ctx.Err(); err != nil {
 		return err
 	}
-	if n := int64(k.records + k.rejected); n > budget.Records.Value() { // a list without an end
+	if n := int64(k.records + k.rejected + k.twice); n > budget.Records.Value() { // a list without an end
 		return budget.Records.Over(n, "the number of records")
 	}
 	if (k.records+k.rejected)%64 != 0 || time.Since(k.told) < progressPause {
@@ -123,6 +124,7 @@ func (k *taking) Record(r connector.Record) error {
 	}
 	first, stored := k.seen(r.ID, r.Line)
 	if !first {
+		k.twice++
 		return k.progress()
 	}
 	digest := k.keep.digest(r.Values)
@@ -193,6 +195,7 @@ func (k *taking) understood(r connector.Record) (*record.Rejection, *record.Gap)
 func (k *taking) Reject(r record.Rejection) error {
 	if r.ID != "" {
 		if first, _ := k.seen(r.ID, r.Line); !first {
+			k.twice++
 			return k.progress()
 		}
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -21,6 +22,7 @@ import (
 
 	"twinning/internal/access"
 	"twinning/internal/connector"
+	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 	"twinning/internal/explain"
 	"twinning/internal/fault"
@@ -471,10 +473,13 @@ func (d *days) drafted(p PlanView) (told []string) {
 	for _, f := range p.Fallen {
 		told = append(told, fmt.Sprintf("fell %s of %s: %s", f.Verb, f.Label, f.Reason))
 	}
-	for _, l := range p.Lowered.V {
+	lowered := slices.DeleteFunc(slices.Clone(p.Lowered.V), func(l string) bool { return strings.HasSuffix(l, " by default") }) // as in every scenario
+	for _, l := range lowered {
 		told = append(told, "lowered "+l)
 	}
-	if p.Stopped {
+	var guards []planning.Reading
+	require.NoError(d.t, json.Unmarshal(p.Guards, &guards))
+	if p.Stopped && (len(lowered) > 0 || slices.ContainsFunc(guards, func(g planning.Reading) bool { return g.Tripped })) {
 		told = append(told, "stopped by a guard")
 	}
 	return told

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 
 	"twinning/internal/core/charter"
 	"twinning/internal/core/planning"
@@ -61,13 +62,11 @@ func (s *Service) guards(ctx context.Context, l store.Lane, r store.Reconciliati
 // or those of a charter since; before the first seal, more than any charter of the lane did, or
 // the defaults do.
 func (s *Service) lowered(ctx context.Context, l store.Lane, r store.Reconciliation, rules *charter.Charter) ([]string, error) {
-	list, since := []string{}, int64(1)
+	since := int64(1)
 	last, err := s.Store.LastSealed(ctx, l.ID)
+	sealed := err == nil
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		for _, g := range rules.LooserThan(charter.Defaults()) {
-			list = append(list, g+" by default")
-		}
 	case err != nil:
 		return nil, err
 	default:
@@ -81,14 +80,22 @@ func (s *Service) lowered(ctx context.Context, l store.Lane, r store.Reconciliat
 	if err != nil {
 		return nil, err
 	}
+	list, told := []string{}, map[string]bool{} // each guard once, against the newest that allows less
+	add := func(looser []string, where string) {
+		for _, g := range looser {
+			if what, _, _ := strings.Cut(g, ", was "); !told[what] {
+				told[what] = true
+				list = append(list, g+where)
+			}
+		}
+	}
 	for _, v := range versions {
-		before, err := s.parse(ctx, v.Source)
-		if err != nil {
-			continue // what it allowed can't be told any more, and it seals nothing
+		if before, err := s.parse(ctx, v.Source); err == nil { // else what it allowed can't be told any more, and it seals nothing
+			add(rules.LooserThan(before), fmt.Sprintf(" in version %d", v.Version))
 		}
-		for _, g := range rules.LooserThan(before) {
-			list = append(list, fmt.Sprintf("%s in version %d", g, v.Version))
-		}
+	}
+	if !sealed {
+		add(rules.LooserThan(charter.Defaults()), " by default")
 	}
 	return list, nil
 }

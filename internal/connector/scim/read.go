@@ -10,6 +10,7 @@ import (
 	"strconv"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/budget"
 	"twinning/internal/core/parallel"
 	"twinning/internal/core/record"
 	"twinning/internal/format/scimjson"
@@ -61,6 +62,7 @@ type listing struct {
 	seed     maphash.Seed
 	seen     map[uint64]struct{}
 	got      int // resources of this pass
+	barren   int // pages since the last with a user
 	inactive int
 	again    bool // in a second pass, who was seen is passed over
 }
@@ -275,6 +277,15 @@ func (l *listing) cursorPass(ctx context.Context, q url.Values) error {
 
 // take hands a page's users to the sink.
 func (l *listing) take(resources []any) error {
+	if l.barren++; len(resources) > 0 {
+		l.barren = 0
+	}
+	if l.barren > connector.MostBarren {
+		return l.fault(connector.Broken, reading, fmt.Sprintf("%d pages came without a user, and the application says that more are to come", l.barren), "ask the application's owner; or set paging to index")
+	}
+	if err := budget.Records.Over(int64(l.got), "the number of users that came"); err != nil { // some of them again and again
+		return err
+	}
 	for _, resource := range resources {
 		l.got++
 		x, err := flatten(resource)

@@ -24,6 +24,7 @@ import (
 	"twinning/internal/connector"
 	"twinning/internal/connector/connectortest"
 	"twinning/internal/connector/scim"
+	"twinning/internal/core/budget"
 	"twinning/internal/core/record"
 	"twinning/internal/standin/scimapp"
 )
@@ -457,5 +458,27 @@ func TestSecretsSaidBack(t *testing.T) {
 				require.NotContains(t, strings.Join(told, "\n"), form, "%s, %d", name, status)
 			}
 		}
+	}
+}
+
+// A list whose pages never end is given up on, whether they are empty or hold the same users again
+// and again.
+func TestEndlessLists(t *testing.T) {
+	require.NoError(t, budget.Set("records=5000"))
+	t.Cleanup(func() { require.NoError(t, budget.Set("records=10000000")) })
+	for name, x := range map[string]struct{ users, want string }{
+		"empty pages":    {``, "pages came without a user"},
+		"the same pages": {`{"id": "a", "userName": "anne"}`, "came twice"},
+	} {
+		n := 0
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			n++
+			_, _ = fmt.Fprintf(w, `{"totalResults": 1000000, "nextCursor": "c%d", "Resources": [%s]}`, n, x.users)
+		}))
+		t.Cleanup(server.Close)
+		c, err := scim.New(connector.Config{Settings: map[string]string{"url": server.URL, "paging": "cursor"}, Secret: "x"})
+		require.NoError(t, err)
+		_, err = c.Read(context.Background(), connector.Reading{}, &connectortest.Kept{})
+		require.ErrorContains(t, err, x.want, name)
 	}
 }
