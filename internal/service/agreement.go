@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"twinning/internal/access"
 	"twinning/internal/core/charter"
@@ -84,18 +83,11 @@ func (s *Service) agreement(ctx context.Context, p store.Plan, rules *charter.Ch
 // makers are all who made a plan what it is: whoever drafted it or decided what stands in it, and
 // since what a human has looked at last, whoever wrote the charter, ruled, or decided in a draft.
 func (s *Service) makers(ctx context.Context, p store.Plan) ([]string, error) {
-	var since time.Time
 	last, err := s.Store.LastSealedByHuman(ctx, p.LaneID)
-	if err == nil {
-		r, err := s.Store.Reconciliation(ctx, last.Reconciliation)
-		if err != nil {
-			return nil, err
-		}
-		since = r.At
-	} else if !errors.Is(err, store.ErrNotFound) {
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
-	deciders, err := s.Store.Deciders(ctx, p.LaneID, since)
+	deciders, err := s.Store.Deciders(ctx, p.LaneID, last.ID)
 	if err != nil {
 		return nil, err
 	}

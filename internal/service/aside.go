@@ -140,9 +140,10 @@ func (s *Service) Decide(ctx context.Context, who access.Caller, id int64, d Dec
 			p.EditedBy.V = append(p.EditedBy.V, who.Name)
 		}
 		var moved []store.SetAside
+		named, along := setOf(d.Changes), setOf(v.Along)
 		for _, c := range all {
-			if slices.Contains(d.Changes, c.ID) || slices.Contains(v.Along, c.ID) {
-				moved = append(moved, store.SetAside{Change: c.ID, Number: c.Number, Verb: c.Verb, Person: c.Person, Account: c.Account, Covers: c.Body.V.Covers(), Reason: c.SetAside, Said: d.Reason, By: who.Name, Along: !slices.Contains(d.Changes, c.ID)})
+			if named[c.ID] || along[c.ID] {
+				moved = append(moved, store.SetAside{Change: c.ID, Number: c.Number, Verb: c.Verb, Person: c.Person, Account: c.Account, Covers: c.Body.V.Covers(), Reason: c.SetAside, Said: d.Reason, By: who.Name, Along: !named[c.ID]})
 			}
 		}
 		if err := tx.SetChangesAside(ctx, p, moved); errors.Is(err, store.ErrChanged) {
@@ -159,6 +160,14 @@ func (s *Service) Decide(ctx context.Context, who access.Caller, id int64, d Dec
 	v.PlanView, err = s.Plan(ctx, id)
 	v.Along = append([]string{}, v.Along...)
 	return v, err
+}
+
+func setOf(ids []string) map[string]bool {
+	set := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		set[id] = true
+	}
+	return set
 }
 
 // apply decides about the changes, and tells which others went along.

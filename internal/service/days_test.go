@@ -426,6 +426,13 @@ func whyWords(w *explain.Why) (told []string) {
 var otherLane = regexp.MustCompile(`(accountIn\('|after: \{lane: )(\w+)`)
 
 func (d *days) charter(lane, line string) error {
+	d.rule(lane, line)
+	_, err := d.service.PutCharter(context.Background(), tester, d.own(lane), strings.Join(d.rules[lane], "\n"), -1, "")
+	return err
+}
+
+// rule is one of a lane's, in place of that of the same key.
+func (d *days) rule(lane, line string) {
 	line = otherLane.ReplaceAllStringFunc(d.fill[lane].Replace(line), func(ask string) string {
 		parts := otherLane.FindStringSubmatch(ask)
 		return parts[1] + d.own(parts[2])
@@ -437,8 +444,6 @@ func (d *days) charter(lane, line string) error {
 	} else {
 		d.rules[lane][i] = line
 	}
-	_, err := d.service.PutCharter(context.Background(), tester, d.own(lane), strings.Join(d.rules[lane], "\n"), -1, "")
-	return err
 }
 
 func (d *days) withheld(lane string) (told []string) {
@@ -723,10 +728,10 @@ func (d *days) begin(line string, below []string) {
 		for i, r := range d.rules[words[1]] {
 			d.rules[words[1]][i] = fill.Replace(r)
 		}
-		require.NoError(d.t, d.charter(words[1], d.rules[words[1]][0]))
 		for _, r := range below {
-			require.NoError(d.t, d.charter(words[1], r))
+			d.rule(words[1], r)
 		}
+		require.NoError(d.t, d.charter(words[1], d.rules[words[1]][0]))
 		_, err := d.service.SetObserving(ctx, tester, d.own(words[1]), false)
 		require.NoError(d.t, err)
 		return

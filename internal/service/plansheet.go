@@ -22,6 +22,9 @@ import (
 	"twinning/internal/store"
 )
 
+// problemsTold is of how many rows that are wrong it is said what is.
+const problemsTold = 20
+
 // Columns of a plan as a sheet.
 const (
 	changeColumn   = "change" + sheet.Identifies
@@ -156,13 +159,16 @@ func (s *Service) DecideBySheet(ctx context.Context, who access.Caller, id int64
 			return v, fault.New(fault.Invalid, fmt.Sprintf("the sheet has no column %q", needed), "it says which changes are meant, or what is decided about them", fmt.Sprintf("take one that has it: twinning plan export %d", id))
 		}
 	}
-	var problems document.Problems
+	var problems document.Problems // the first of them
+	wrong := 0
 	moved := map[bool][]string{}
 	why := ""
 	err = file.Each(func(row format.Row) error {
 		cell := func(name string) string { return strings.TrimSpace(strings.Join(row.Values[name], "; ")) }
 		problem := func(format string, args ...any) {
-			problems = append(problems, document.Problem{Line: row.Line, Column: 1, Message: fmt.Sprintf(format, args...)})
+			if wrong++; wrong <= problemsTold {
+				problems = append(problems, document.Problem{Line: row.Line, Column: 1, Message: fmt.Sprintf(format, args...)})
+			}
 		}
 		change, decision, was := cell(changeColumn), strings.ToLower(cell(decisionColumn)), strings.ToLower(cell(sheet.Was+decisionColumn))
 		aside, known := decisions[cmp.Or(decision, was)]
@@ -187,7 +193,7 @@ func (s *Service) DecideBySheet(ctx context.Context, who access.Caller, id int64
 		return v, fault.New(fault.Invalid, "the sheet can't be read to its end", err.Error(), "save it anew, and send it again")
 	}
 	if len(problems) > 0 {
-		return v, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("the sheet %q can't be taken: nothing of it is", name), Detail: problems[0].Message, Problems: problems}
+		return v, &fault.Error{Kind: fault.Invalid, Title: fmt.Sprintf("the sheet %q can't be taken: nothing of it is", name), Detail: fmt.Sprintf("%d rows are wrong; the first: %s", wrong, problems[0].Message), Problems: problems}
 	}
 	if len(moved) == 0 {
 		return v, fault.New(fault.Conflict, "the sheet decides nothing", "every decision is as it was when it went out", "").Because("nothing-to-do")

@@ -238,10 +238,13 @@ func (x *rowsOf) ask(accounts *record.Roster, asked *Asked) {
 		account, why = byKey.find(r.Key)
 		return account, "", why
 	}
-	about := map[string][]string{} // account or person -> the rows that ask for something
+	about := map[string]*firstFew{} // account or person -> the rows that ask for something
 	for _, r := range x.rows {
 		if account, person, why := find(r); why == "" && r.Asks() {
-			about[account+person] = append(about[account+person], fmt.Sprint(r.line))
+			if about[account+person] == nil {
+				about[account+person] = &firstFew{}
+			}
+			about[account+person].add(r.line)
 		}
 	}
 	asked.Beforehand = x.refused
@@ -267,8 +270,8 @@ func (x *rowsOf) ask(accounts *record.Roster, asked *Asked) {
 			row, _ := accounts.Find(account)
 			refuse(sheet.Whose, fmt.Sprintf("the row is of %q, and the account is %q by now", r.Whose, record.Label(accounts, row)))
 			continue
-		case len(all) > 1:
-			refuse(x.layout.Identifies, fmt.Sprintf("rows %s are about the same one: which of them is meant can't be told", strings.Join(all, " and ")))
+		case all.count > 1:
+			refuse(x.layout.Identifies, fmt.Sprintf("rows %s are about the same one: which of them is meant can't be told", all))
 			continue
 		}
 		reason := fmt.Sprintf("sheet %s, %s (%s)", x.name, x.place(r.line), x.by)
@@ -294,6 +297,30 @@ func (x *rowsOf) ask(accounts *record.Roster, asked *Asked) {
 			state(planning.Intent{Verb: planning.Set, Values: r.Values, Until: asked.Origin.Until})
 		}
 	}
+}
+
+// firstFew are lines of which the first are told, and how many more there are.
+type firstFew struct {
+	lines [3]int
+	count int
+}
+
+func (f *firstFew) add(line int) {
+	if f.count < len(f.lines) {
+		f.lines[f.count] = line
+	}
+	f.count++
+}
+
+func (f *firstFew) String() string {
+	var words []string
+	for _, line := range f.lines[:min(f.count, len(f.lines))] {
+		words = append(words, fmt.Sprint(line))
+	}
+	if more := f.count - len(f.lines); more > 0 {
+		return strings.Join(words, ", ") + fmt.Sprintf(" and %d more", more)
+	}
+	return strings.Join(words, " and ")
 }
 
 // called reports whether an account is shown by a name.

@@ -258,10 +258,16 @@ func (s *Store) SetFreeze(ctx context.Context, on bool, by, reason string) error
 	return err
 }
 
-// Deciders are all who since a moment wrote a lane's charter, gave or took back a ruling, or
-// decided what stands in a draft of it.
-func (s *Store) Deciders(ctx context.Context, lane int64, since time.Time) (names []string, err error) {
-	return names, s.list(ctx, &names, `SELECT DISTINCT actor FROM (
-		SELECT actor FROM audit WHERE action IN ('charter.put', 'ruling.add', 'ruling.clear') AND subject = (SELECT name FROM lanes WHERE id = $1) AND at >= $2
-		UNION ALL SELECT actor FROM audit WHERE action IN ('plan.set-aside', 'plan.include') AND subject IN (SELECT 'plan ' || id FROM plans WHERE lane_id = $1) AND at >= $2) q ORDER BY actor`, lane, since)
+// Deciders are all who wrote a lane's charter, gave or took back a ruling, or decided what stands
+// in a draft of it, and that the plan given does not rest on; 0 is for ever. What is numbered or
+// dated by PostgreSQL is told by that, since clocks of nodes differ.
+func (s *Store) Deciders(ctx context.Context, lane, plan int64) (names []string, err error) {
+	return names, s.list(ctx, &names, `WITH last AS (SELECT coalesce(max(r.charter_version), 0) AS charter, coalesce(max(r.at), '-infinity') AS at,
+			coalesce((SELECT max(seq) FROM audit WHERE action = 'plan.draft' AND subject = 'plan ' || $2::bigint), 0) AS seq
+		FROM plans p JOIN reconciliations r ON r.id = p.reconciliation_id WHERE p.id = $2)
+	SELECT DISTINCT q.name FROM (
+		SELECT c.created_by AS name FROM charters c, last WHERE c.lane_id = $1 AND c.version > last.charter
+		UNION ALL SELECT u.created_by FROM rulings u, last WHERE u.lane_id = $1 AND u.at >= last.at
+		UNION ALL SELECT a.actor FROM audit a, last WHERE a.action = 'ruling.clear' AND a.subject = (SELECT name FROM lanes WHERE id = $1) AND a.seq > last.seq
+		UNION ALL SELECT a.actor FROM audit a, last WHERE a.action IN ('plan.set-aside', 'plan.include') AND a.subject IN (SELECT 'plan ' || id FROM plans WHERE lane_id = $1) AND a.seq > last.seq) q ORDER BY q.name`, lane, plan)
 }

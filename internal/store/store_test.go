@@ -299,6 +299,10 @@ func TestAuditChain(t *testing.T) {
 	}
 }
 
+func saying(text string) func() ([]byte, error) {
+	return func() ([]byte, error) { return []byte(text), nil }
+}
+
 // An act, its entry in the trail and the request that asked for it commit together,
 // once, however many ask at the same moment.
 func TestRequestsOnce(t *testing.T) {
@@ -309,7 +313,7 @@ func TestRequestsOnce(t *testing.T) {
 	done := make(chan error, 8)
 	for i := range 8 {
 		wg.Go(func() {
-			r := Request{Caller: "ana", Key: "one and the same", Digest: []byte("d"), Nonce: fmt.Sprint(i)}
+			r := Request{Caller: "ana", Key: "one and the same", Digest: saying("d"), Nonce: fmt.Sprint(i)}
 			done <- shared.InTx(WithRequest(ctx, r), func(tx *Store) error {
 				if _, err := tx.AddSystem(ctx, System{Name: fmt.Sprintf("once-%d", i), Kind: "file"}); err != nil {
 					return err
@@ -334,9 +338,9 @@ func TestRequestsOnce(t *testing.T) {
 	after, err := shared.AuditHead(ctx)
 	require.NoError(t, err)
 	require.Equal(t, before.Seq+1, after.Seq)
-	_, err = shared.FindRequest(ctx, Request{Caller: "ana", Key: "one and the same", Digest: []byte("another")})
+	_, err = shared.FindRequest(ctx, Request{Caller: "ana", Key: "one and the same", Digest: saying("another")})
 	require.ErrorIs(t, err, ErrOther)
-	_, err = shared.FindRequest(ctx, Request{Caller: "eva", Key: "one and the same", Digest: []byte("d")})
+	_, err = shared.FindRequest(ctx, Request{Caller: "eva", Key: "one and the same", Digest: saying("d")})
 	require.ErrorIs(t, err, ErrNotFound, "keys are each caller's own")
 }
 

@@ -59,7 +59,12 @@ type asker struct {
 	drafted map[place]*draft
 	asked   map[field]bool
 	made    map[string]*draft // what makes accounts, by its change
+	waits   map[heldAt]string // why a change is withheld
+	told    map[heldAt][]int  // which findings are of an account and a person
 }
+
+// heldAt is what a withheld change, or a finding, is about.
+type heldAt struct{ verb, person, account string }
 
 // place is an account's change of a verb.
 type place struct {
@@ -335,13 +340,25 @@ func (x *asker) conclude() {
 
 // against says why a value of a draft came to nothing.
 func (x *asker) against(d *draft, attribute string) string {
-	for _, w := range x.out.Withheld {
-		if w.Verb == d.Verb && w.Person == d.Person && w.Account == d.Account {
-			return w.Reason
+	if x.waits == nil { // of many drafts, so that each is looked up
+		x.waits, x.told = map[heldAt]string{}, map[heldAt][]int{}
+		for _, w := range x.out.Withheld {
+			at := heldAt{w.Verb, w.Person, w.Account}
+			if _, is := x.waits[at]; !is {
+				x.waits[at] = w.Reason
+			}
+		}
+		for i, f := range x.out.Findings {
+			at := heldAt{"", f.Person, f.Account}
+			x.told[at] = append(x.told[at], i)
 		}
 	}
-	for _, f := range x.out.Findings {
-		if f.Account == d.Account && f.Person == d.Person && (f.Code == takenCodes[cmp.Or(attribute, "userName")] || attribute == "" && f.Code == "email-taken" || f.Code == "resting" && f.Subject == attribute) {
+	if why, is := x.waits[heldAt{d.Verb, d.Person, d.Account}]; is {
+		return why
+	}
+	for _, i := range x.told[heldAt{"", d.Person, d.Account}] {
+		f := x.out.Findings[i]
+		if f.Code == takenCodes[cmp.Or(attribute, "userName")] || attribute == "" && f.Code == "email-taken" || f.Code == "resting" && f.Subject == attribute {
 			return f.Detail
 		}
 	}

@@ -16,7 +16,7 @@ CREATE INDEX receipts_account ON receipts (account) WHERE account <> '';
 -- Since when a value is what a receipt of ours wrote.
 ALTER TABLE written ADD COLUMN at timestamptz NOT NULL DEFAULT now();
 -- Who decided about a lane is asked before each seal.
-CREATE INDEX audit_decisions ON audit (action, subject, at);
+CREATE INDEX audit_decisions ON audit (action, subject, seq);
 
 -- +goose Down
 SELECT 'there is no way back';
