@@ -132,20 +132,57 @@ const ListSeparator = ";"
 // dangerous first characters make a spreadsheet run a cell as a formula.
 const dangerous = "=+-@\t\r"
 
-// Defuse makes a cell harmless in a spreadsheet, in such a way that Restore
-// gives it back: an apostrophe goes in front of what would be a formula, and in
-// front of what looks defused already.
+// separators are the characters at which a spreadsheet may cut a line into cells, whatever the
+// file was meant to be cut at.
+const separators = ";,|\t\r\n"
+
+// Defuse makes a cell harmless in a spreadsheet, in such a way that Restore gives it back: an
+// apostrophe goes in front of what would be a formula, at the beginning or after a separator, and
+// in front of what looks defused already.
 func Defuse(cell string) string {
-	if rest := strings.TrimLeft(cell, "'"); rest != "" && strings.IndexByte(dangerous, rest[0]) >= 0 {
-		return "'" + cell
+	if !strings.ContainsAny(cell, dangerous) {
+		return cell
 	}
-	return cell
+	return atBeginnings(cell, func(rest string) (string, int) {
+		if isFormula(rest) {
+			return "'", 0
+		}
+		return "", 0
+	})
 }
 
 // Restore is the way back of Defuse.
 func Restore(cell string) string {
-	if rest := strings.TrimLeft(cell, "'"); rest != cell && rest != "" && strings.IndexByte(dangerous, rest[0]) >= 0 {
-		return cell[1:]
+	if !strings.Contains(cell, "'") {
+		return cell
 	}
-	return cell
+	return atBeginnings(cell, func(rest string) (string, int) {
+		if rest[0] == '\'' && isFormula(rest) {
+			return "", 1
+		}
+		return "", 0
+	})
+}
+
+func isFormula(cell string) bool {
+	rest := strings.TrimLeft(cell, "'")
+	return rest != "" && strings.IndexByte(dangerous, rest[0]) >= 0
+}
+
+// atBeginnings edits a cell wherever a cell may begin: edit says of what is left from there what
+// goes in front of it, and how many of its bytes go.
+func atBeginnings(cell string, edit func(rest string) (put string, cut int)) string {
+	var b strings.Builder
+	for from := 0; from < len(cell); {
+		put, cut := edit(cell[from:])
+		b.WriteString(put)
+		from += cut
+		end := len(cell)
+		if i := strings.IndexAny(cell[from:], separators); i >= 0 {
+			end = from + i + 1
+		}
+		b.WriteString(cell[from:end])
+		from = end
+	}
+	return b.String()
 }

@@ -59,7 +59,7 @@ func TestRejects(t *testing.T) {
 		{"3,a \"b\" c,d", "3", "name", "quotation mark"},
 		{" ,a,b", "", "id", "the id is blank"},
 		{"1,again,x@l.example", "1", "id", "stands in 2 records (lines 2, 4)"},
-		{"3," + strings.Repeat("x", 10<<20) + ",b", "3", "name", "more than the 65536 allowed"},
+		{"3," + strings.Repeat("x", 10<<20) + ",b", "3", "name", "over the limit of 64 KiB"},
 	} {
 		f, err := Open(strings.NewReader(sample+c.row+"\n"), Options{Encoding: "utf-8"})
 		require.NoError(t, err)
