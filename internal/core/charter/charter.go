@@ -238,7 +238,9 @@ func (c *Charter) LooserThan(before *Charter) (list []string) {
 		if i < 0 {
 			continue // there was none
 		}
-		if o := before.Guards[i]; g.MoreThan > o.MoreThan || g.Share > o.Share || g.Within < o.Within {
+		o := before.Guards[i]
+		times := max(1, (o.Within+g.Within-1)/max(g.Within, 1)) // how often it is reached within the days of the other
+		if times*g.MoreThan > o.MoreThan || float64(times)*g.Share > o.Share {
 			list = append(list, fmt.Sprintf("%s: %s, was %s", g.Verb, g, o))
 		}
 	}
