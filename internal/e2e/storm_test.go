@@ -112,11 +112,12 @@ func (s *storm) begin() {
 	for i := range *stormSize {
 		p := stormPerson{id: fmt.Sprintf("L%04d", i), login: fmt.Sprintf("n%04d", i), mail: fmt.Sprintf("n%04d@larkspur.example", i), dept: []string{"Dome", "Mirror", "Shutter"}[i%3], wants: []string{"create", "set", "readdress", "suspend"}[i%4]}
 		s.people = append(s.people, p)
-		list += fmt.Sprintf("%s,%s,Ana,Soto,%s,%s,%s\n", p.id, p.login, p.mail, map[bool]string{true: "L", false: "A"}[p.wants == "suspend"], p.dept)
+		given, family := stormName(i)
+		list += fmt.Sprintf("%s,%s,%s,%s,%s,%s,%s\n", p.id, p.login, given, family, p.mail, map[bool]string{true: "L", false: "A"}[p.wants == "suspend"], p.dept)
 		if p.wants == "create" {
 			continue
 		}
-		u := user(p.id, p.login, "Ana", "Soto", true)
+		u := user(p.id, p.login, given, family, true)
 		mail, dept := p.mail, p.dept
 		if p.wants == "readdress" {
 			mail = "old-" + p.mail
@@ -129,6 +130,12 @@ func (s *storm) begin() {
 		s.ids[p.id] = app.Put(u)
 	}
 	s.lane = s.laneOf(server.URL, list, stormRules)
+}
+
+// stormName gives everybody a name of their own, so that nobody seems to be hired again.
+func stormName(i int) (given, family string) {
+	parts := []string{"ka", "lo", "mi", "ru", "te", "va", "so", "ne", "di", "pu"}
+	return []string{"Ana", "Bo", "Cyril", "Dorte", "Eskil", "Fatou", "Gwen"}[i%7], "T" + parts[i/10%10] + parts[i%10] + parts[i*7%10] + parts[(i+i/10)%10]
 }
 
 // standing is all of an account that a change may touch.
