@@ -42,8 +42,8 @@ func (x *run) isAccount(answered, asked string) bool {
 	return answered == asked || strings.EqualFold(x.shape.Attributes["id"].Native, "dn") && strings.EqualFold(answered, asked)
 }
 
-// fits says why an answer to a change can't be about the account that was changed, or made; ""
-// where it can.
+// unfit says why an answer to a change can't be about the account that was changed or made, and
+// is "" where it can.
 func (s *sender) unfit(after connector.Record) string {
 	if s.c.Verb != planning.Create {
 		moves := !s.shape.Stable && (s.c.Verb == planning.Rename || s.c.Verb == planning.Readdress || s.c.Verb == planning.Place)

@@ -100,54 +100,43 @@ func (e *Engine) RosterTaken(ctx context.Context, x store.System, roster int64) 
 
 // noteReopened finds the accounts that we suspended and somebody opened since.
 func (e *Engine) noteReopened(ctx context.Context, x store.System, roster int64) error {
-	shape, err := e.Reach.NewestShape(ctx, x)
-	if err != nil {
+	open, err := e.shownOtherwise(ctx, x, roster, "active", "false", e.Store.SuspendedShown)
+	if err != nil || len(open) == 0 {
 		return err
-	}
-	load := shape.NewLoader([]string{"active"})
-	if err := e.Store.SuspendedShown(ctx, x.ID, roster, load.AddStored); err != nil {
-		return err
-	}
-	shown, err := load.Roster()
-	if err != nil {
-		return err
-	}
-	var open []string
-	for i := range shown.Len() {
-		if _, unknown := shown.Present(i); !unknown && shown.Column("active").Cell(i) != "false" {
-			open = append(open, shown.ID(i))
-		}
-	}
-	if len(open) == 0 {
-		return nil
 	}
 	return e.Store.Reopened(ctx, x.ID, roster, open)
 }
 
 // noteListed finds the accounts that we hid and somebody listed again since.
 func (e *Engine) noteListed(ctx context.Context, x store.System, roster int64) error {
-	shape, err := e.Reach.NewestShape(ctx, x)
-	if err != nil {
+	listed, err := e.shownOtherwise(ctx, x, roster, "hidden", "true", e.Store.HiddenShown)
+	if err != nil || len(listed) == 0 {
 		return err
 	}
-	load := shape.NewLoader([]string{"hidden"})
-	if err := e.Store.HiddenShown(ctx, x.ID, roster, load.AddStored); err != nil {
-		return err
+	return e.Store.Listed(ctx, x.ID, roster, listed)
+}
+
+// shownOtherwise are the accounts, of those that each visits, whose attribute a roster shows with
+// another value than ours. What could not be read shows nothing.
+func (e *Engine) shownOtherwise(ctx context.Context, x store.System, roster int64, attribute, ours string, each func(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string, digest []byte) error) error) (ids []string, err error) {
+	shape, err := e.Reach.NewestShape(ctx, x)
+	if err != nil {
+		return nil, err
+	}
+	load := shape.NewLoader([]string{attribute})
+	if err := each(ctx, x.ID, roster, load.AddStored); err != nil {
+		return nil, err
 	}
 	shown, err := load.Roster()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	var listed []string
 	for i := range shown.Len() {
-		if _, unknown := shown.Present(i); !unknown && shown.Column("hidden").Cell(i) != "true" {
-			listed = append(listed, shown.ID(i))
+		if _, unknown := shown.Present(i); !unknown && shown.Column(attribute).Cell(i) != ours {
+			ids = append(ids, shown.ID(i))
 		}
 	}
-	if len(listed) == 0 {
-		return nil
-	}
-	return e.Store.Listed(ctx, x.ID, roster, listed)
+	return ids, nil
 }
 
 // noteRemoved finds the values of lists that we added and somebody took away since.

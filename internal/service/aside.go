@@ -172,10 +172,7 @@ func setOf(ids []string) map[string]bool {
 
 // apply decides about the changes, and tells which others went along.
 func (d Decision) apply(all []store.Change, others *[]string) error {
-	wanted := map[string]bool{}
-	for _, id := range d.Changes {
-		wanted[id] = true
-	}
+	wanted := setOf(d.Changes)
 	moved := 0
 	for i, along := range along(all, func(c store.Change) bool { return wanted[c.ID] }, d.Aside) {
 		c := &all[i]

@@ -15,7 +15,7 @@ import (
 // all its lanes: as its newest roster shows it, with what was done since; nil where no charter
 // declares any of that.
 func (s *Service) limitsOf(ctx context.Context, l store.Lane, rules *charter.Charter) (*limits.State, error) {
-	others, err := s.sharers(ctx, l)
+	others, err := s.ruledLanes(ctx, besides(l))
 	if err != nil {
 		return nil, err
 	}

@@ -15,43 +15,67 @@ import (
 // A downstream that several lanes share is one place: what is an account of another lane's
 // people, or may be, is nobody's orphan here.
 
-// sharer is another lane of the same downstream.
-type sharer struct {
+// ruledLane is a lane with its newest charter.
+type ruledLane struct {
 	store.Lane
-	rules  *charter.Charter
-	result store.Reconciliation
-	// behind says why its newest result does not tell what it would today, "" where it does
-	behind string
+	rules   *charter.Charter
+	version int64 // of the charter
 }
 
-// sharers are the other lanes of a lane's downstream that have a charter.
-func (s *Service) sharers(ctx context.Context, l store.Lane) (list []sharer, err error) {
+// ruledLanes are the lanes, of those wanted, that have a charter.
+func (s *Service) ruledLanes(ctx context.Context, wanted func(store.Lane) bool) (list []ruledLane, err error) {
 	lanes, err := s.Store.Lanes(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, o := range lanes {
-		if o.DownstreamID != l.DownstreamID || o.ID == l.ID {
+	for _, l := range lanes {
+		if !wanted(l) {
 			continue
 		}
-		x := sharer{Lane: o}
-		version, err := s.Store.Charter(ctx, o.ID, 0)
+		version, err := s.Store.Charter(ctx, l.ID, 0)
 		if errors.Is(err, store.ErrNotFound) {
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
-		if x.rules, err = s.parse(ctx, version.Source); err != nil {
+		rules, err := s.parse(ctx, version.Source)
+		if err != nil {
 			return nil, err
 		}
+		list = append(list, ruledLane{l, rules, version.Version})
+	}
+	return list, nil
+}
+
+// besides wants the other lanes of a lane's downstream.
+func besides(l store.Lane) func(store.Lane) bool {
+	return func(o store.Lane) bool { return o.DownstreamID == l.DownstreamID && o.ID != l.ID }
+}
+
+// sharer is another lane of the same downstream.
+type sharer struct {
+	ruledLane
+	result store.Reconciliation
+	// behind says why its newest result is not what it would find today, "" where it is
+	behind string
+}
+
+// sharers are the other lanes of a lane's downstream that have a charter, with their newest results.
+func (s *Service) sharers(ctx context.Context, l store.Lane) (list []sharer, err error) {
+	lanes, err := s.ruledLanes(ctx, besides(l))
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range lanes {
+		x := sharer{ruledLane: o}
 		x.result, err = s.Store.LatestReconciliation(ctx, o.ID)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			x.behind = "has not been reconciled"
 		case err != nil:
 			return nil, err
-		case x.result.CharterVersion != version.Version:
+		case x.result.CharterVersion != o.version:
 			x.behind = "was not reconciled since its charter changed"
 		default:
 			moved, err := s.Store.PeopleMoved(ctx, o.AuthorityID, x.result.PeopleRoster)
@@ -124,29 +148,12 @@ func (in *laneInput) eachInScope(rules *charter.Charter, fn func(account string)
 // restOf is for how many days a name of a system's namespace rests: by whichever charter of the
 // lanes that give names there says most.
 func (s *Service) restOf(ctx context.Context, rules *charter.Charter, systems []int64) (days int, err error) {
+	lanes, err := s.ruledLanes(ctx, func(l store.Lane) bool { return slices.Contains(systems, l.DownstreamID) })
 	days = restBy(rules)
-	lanes, err := s.Store.Lanes(ctx)
-	if err != nil {
-		return 0, err
+	for _, l := range lanes {
+		days = max(days, restBy(l.rules))
 	}
-	for _, o := range lanes {
-		if !slices.Contains(systems, o.DownstreamID) {
-			continue
-		}
-		version, err := s.Store.Charter(ctx, o.ID, 0)
-		if errors.Is(err, store.ErrNotFound) {
-			continue
-		}
-		if err != nil {
-			return 0, err
-		}
-		other, err := s.parse(ctx, version.Source)
-		if err != nil {
-			return 0, err
-		}
-		days = max(days, restBy(other))
-	}
-	return days, nil
+	return days, err
 }
 
 func restBy(rules *charter.Charter) int {
