@@ -307,6 +307,10 @@ func TestRightsInLanes(t *testing.T) {
 	}
 	_, err = s.SetRights(ctx, admin, "admin", service.Granted{Rights: []string{"look"}})
 	require.ErrorContains(t, err, "nobody would be left who may administer")
+	_, err = s.AddUser(ctx, admin, "nokey", service.Granted{Rights: []string{"administer"}}, "")
+	require.NoError(t, err)
+	_, err = s.SetRights(ctx, admin, "admin", service.Granted{Rights: []string{"look"}})
+	require.ErrorContains(t, err, "nobody would be left who may administer", "who has neither a password nor a token can't sign in")
 	_, err = s.SetRights(ctx, admin, "LENA", service.Granted{Rights: []string{"look"}})
 	require.NoError(t, err)
 	require.Equal(t, http.StatusForbidden, h.call("POST", "/v1/lanes/hq-dome-booking/reconciliations", token, nil, nil))

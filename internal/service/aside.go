@@ -22,36 +22,42 @@ func (s *Service) asideAsBefore(ctx context.Context, l store.Lane, changes []sto
 	if err != nil || len(before) == 0 {
 		return err
 	}
-	by := map[string][]store.SetAside{} // by account, and of those without one by person
+	by := map[decidedOf][]store.SetAside{}
 	for _, b := range before {
-		by[b.Account+" "+b.Person] = append(by[b.Account+" "+b.Person], b)
-		if b.Account != "" {
-			by[b.Account+" "] = append(by[b.Account+" "], b)
-		}
+		of := decisionOf(b.Verb, b.Account, b.Person)
+		by[of] = append(by[of], b)
 	}
-	decided := func(c store.Change) *store.SetAside {
-		list := by[c.Account+" "]
-		if c.Account == "" {
-			list = by[" "+c.Person]
-		}
-		for i := range list {
-			if list[i].Decision().IsAbout(&c.Body.V) {
-				return &list[i]
+	decided := make(map[string]store.SetAside) // change -> what is decided about it
+	for _, c := range changes {
+		for _, b := range by[decisionOf(c.Verb, c.Account, c.Person)] {
+			if b.Decision().IsAbout(&c.Body.V) {
+				decided[c.ID] = b
+				break
 			}
 		}
-		return nil
 	}
-	for i, out := range along(changes, func(c store.Change) bool { return decided(c) != nil }, true) {
+	aside := func(c store.Change) bool { _, is := decided[c.ID]; return is }
+	for i, out := range along(changes, aside, true) {
 		if !out {
 			continue
 		}
-		if c := &changes[i]; decided(*c) != nil {
-			c.SetAside = fmt.Sprintf("%s (%s)", decided(*c).Reason, decided(*c).By)
-		} else {
-			c.SetAside = withAnother
+		changes[i].SetAside = withAnother
+		if b, is := decided[changes[i].ID]; is {
+			changes[i].SetAside = fmt.Sprintf("%s (%s)", b.Reason, b.By)
 		}
 	}
 	return nil
+}
+
+// decidedOf is what a decision about a change, and a change, have in common where the one is about
+// the other: planning.Decision.IsAbout says whether it is.
+type decidedOf struct{ verb, account, person string }
+
+func decisionOf(verb, account, person string) decidedOf {
+	if account != "" {
+		person = "" // it may be gone from its list
+	}
+	return decidedOf{verb, account, person}
 }
 
 // asidesEnded are the decisions to set changes aside whose reason is over: a result wants nothing
@@ -62,13 +68,19 @@ func (s *Service) asidesEnded(ctx context.Context, in laneInput, out *reconcile.
 	if err != nil || len(before) == 0 {
 		return nil, err
 	}
+	changes, withheld := map[decidedOf][]*planning.Change{}, map[decidedOf]bool{}
+	for i := range out.Changes {
+		c := &out.Changes[i]
+		of := decisionOf(c.Verb, c.Account, c.Person)
+		changes[of] = append(changes[of], c)
+	}
+	for _, w := range out.Withheld {
+		withheld[decisionOf(w.Verb, w.Account, w.Person)] = true
+	}
 	for _, b := range before {
 		d := b.Decision()
-		wanted := slices.ContainsFunc(out.Changes, func(c planning.Change) bool { return d.IsAbout(&c) })
-		withheld := slices.ContainsFunc(out.Withheld, func(w planning.Withheld) bool {
-			return w.Verb == d.Verb && w.Account == d.Account && (w.Person == d.Person || w.Account != "")
-		})
-		if !wanted && !withheld && !out.Undecided(in.Input, d.Person, d.Account) {
+		of := decisionOf(d.Verb, d.Account, d.Person)
+		if !withheld[of] && !slices.ContainsFunc(changes[of], d.IsAbout) && !out.Undecided(in.Input, d.Person, d.Account) {
 			ended = append(ended, b.Change)
 		}
 	}
