@@ -15,6 +15,7 @@ tour: prepare-server build ## play the whole story through the command line; exi
 	@demo/tour.sh
 
 test: prepare build lint verify ## install, build, lint, verify generated code, run every test
+	cd console && npm run -s test
 	$(GO) test -race -timeout 40m ./...
 
 soak: prepare build ## the long and random proofs

@@ -262,7 +262,7 @@ func (h *asker) connect(dir, base string) error {
 			return err
 		}
 	}
-	if _, err := h.app.Service.SetWriting(h.ctx, engineer, "app", true); err != nil {
+	if _, err := h.app.Service.SetWriting(h.ctx, engineer, "app", true, 0); err != nil {
 		return err
 	}
 	if _, err := h.app.Service.PutCharter(h.ctx, engineer, h.lane, runsCharter, -1, ""); err != nil {

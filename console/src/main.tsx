@@ -50,7 +50,8 @@ if (root)
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={client}>
-        <RouterProvider router={router} />
+        {/* without transitions, what is typed and what is listed never part */}
+        <RouterProvider router={router} useTransitions={false} />
       </QueryClientProvider>
     </StrictMode>,
   );

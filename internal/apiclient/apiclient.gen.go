@@ -1431,6 +1431,9 @@ type CharterTryInput struct {
 
 // CollectInput defines model for CollectInput.
 type CollectInput struct {
+	// Count how many wait, as whoever collects has seen them: another number is refused
+	Count *int `json:"count,omitempty"`
+
 	// Passphrase what the file is encrypted to; it is not kept
 	Passphrase string `json:"passphrase"`
 }
@@ -1696,6 +1699,9 @@ type FindingAct struct {
 	Reason   *string   `json:"reason,omitempty"`
 	Severity *Severity `json:"severity,omitempty"`
 
+	// Snapshot of the findings as they were listed with the same filter; nothing is done when they are others now
+	Snapshot *string `json:"snapshot,omitempty"`
+
 	// To whom they are assigned to; nobody when it is not given
 	To    *string             `json:"to,omitempty"`
 	Until *openapi_types.Date `json:"until,omitempty"`
@@ -1712,7 +1718,10 @@ type FindingList struct {
 	Counts map[string]int `json:"counts"`
 	Cursor *string        `json:"cursor,omitempty"`
 	Items  []Finding      `json:"items"`
-	Total  *int           `json:"total,omitempty"`
+
+	// Snapshot of all that the filter holds, where it is counted; another one when the findings, or what of the lane's is accepted or assigned, have changed
+	Snapshot *string `json:"snapshot,omitempty"`
+	Total    *int    `json:"total,omitempty"`
 }
 
 // FoundInput the accounts that findings of the newest result are about, but for accepted ones
@@ -1726,6 +1735,9 @@ type FoundInput struct {
 	New      *bool     `json:"new,omitempty"`
 	Q        *string   `json:"q,omitempty"`
 	Severity *Severity `json:"severity,omitempty"`
+
+	// Snapshot of the findings as they were listed with the same filter; nothing is drafted when they are others now
+	Snapshot *string `json:"snapshot,omitempty"`
 }
 
 // Freeze defines model for Freeze.
@@ -3645,6 +3657,12 @@ type DecideBySheetParams struct {
 	Name *string `form:"name,omitempty" json:"name,omitempty"`
 }
 
+// VoidPlanParams defines parameters for VoidPlan.
+type VoidPlanParams struct {
+	// Hash of the plan as it was looked at: another one is refused
+	Hash *string `form:"hash,omitempty" json:"hash,omitempty"`
+}
+
 // CompareRostersParams defines parameters for CompareRosters.
 type CompareRostersParams struct {
 	// With the older roster; the one before when not given
@@ -3815,6 +3833,12 @@ type TakeRosterParams struct {
 
 // TakeRosterParamsExtent defines parameters for TakeRoster.
 type TakeRosterParamsExtent string
+
+// SetWritingParams defines parameters for SetWriting.
+type SetWritingParams struct {
+	// IfMatch the ETag of the system as it was looked at: another one is refused
+	IfMatch *string `json:"If-Match,omitempty"`
+}
 
 // ListTasksParams defines parameters for ListTasks.
 type ListTasksParams struct {
@@ -4557,10 +4581,10 @@ type ClientInterface interface {
 	// Corresponds with POST /plans/{plan}/sheets (the `DecideBySheet` operationId).
 	DecideBySheetWithBody(ctx context.Context, plan PlanID, params *DecideBySheetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// VoidPlan Give a plan up
+	// VoidPlan Discard a plan
 	//
 	// Corresponds with POST /plans/{plan}/void (the `VoidPlan` operationId).
-	VoidPlan(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error)
+	VoidPlan(ctx context.Context, plan PlanID, params *VoidPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRoster One roster
 	//
@@ -4765,14 +4789,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /systems/{system}/writing (the `SetWriting` operationId).
-	SetWritingWithBody(ctx context.Context, system SystemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetWritingWithBody(ctx context.Context, system SystemName, params *SetWritingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetWriting Open a system for writing, or close it
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /systems/{system}/writing (the `SetWriting` operationId).
-	SetWriting(ctx context.Context, system SystemName, body SetWritingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetWriting(ctx context.Context, system SystemName, params *SetWritingParams, body SetWritingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTasks Background work, newest first
 	//
@@ -6311,11 +6335,11 @@ func (c *Client) DecideBySheetWithBody(ctx context.Context, plan PlanID, params 
 	return c.Client.Do(req)
 }
 
-// VoidPlan Give a plan up
+// VoidPlan Discard a plan
 //
 // Corresponds with POST /plans/{plan}/void (the `VoidPlan` operationId).
-func (c *Client) VoidPlan(ctx context.Context, plan PlanID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewVoidPlanRequest(c.Server, plan)
+func (c *Client) VoidPlan(ctx context.Context, plan PlanID, params *VoidPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVoidPlanRequest(c.Server, plan, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6869,8 +6893,8 @@ func (c *Client) TakeRosterWithBody(ctx context.Context, system SystemName, para
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /systems/{system}/writing (the `SetWriting` operationId).
-func (c *Client) SetWritingWithBody(ctx context.Context, system SystemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetWritingRequestWithBody(c.Server, system, contentType, body)
+func (c *Client) SetWritingWithBody(ctx context.Context, system SystemName, params *SetWritingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetWritingRequestWithBody(c.Server, system, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6886,8 +6910,8 @@ func (c *Client) SetWritingWithBody(ctx context.Context, system SystemName, cont
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /systems/{system}/writing (the `SetWriting` operationId).
-func (c *Client) SetWriting(ctx context.Context, system SystemName, body SetWritingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetWritingRequest(c.Server, system, body)
+func (c *Client) SetWriting(ctx context.Context, system SystemName, params *SetWritingParams, body SetWritingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetWritingRequest(c.Server, system, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11596,7 +11620,7 @@ func NewDecideBySheetRequestWithBody(server string, plan PlanID, params *DecideB
 }
 
 // NewVoidPlanRequest constructs an http.Request for the VoidPlan method
-func NewVoidPlanRequest(server string, plan PlanID) (*http.Request, error) {
+func NewVoidPlanRequest(server string, plan PlanID, params *VoidPlanParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -11619,6 +11643,33 @@ func NewVoidPlanRequest(server string, plan PlanID) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Hash != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hash", *params.Hash, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -13314,18 +13365,18 @@ func NewTakeRosterRequestWithBody(server string, system SystemName, params *Take
 }
 
 // NewSetWritingRequest calls the generic SetWriting builder with application/json body
-func NewSetWritingRequest(server string, system SystemName, body SetWritingJSONRequestBody) (*http.Request, error) {
+func NewSetWritingRequest(server string, system SystemName, params *SetWritingParams, body SetWritingJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetWritingRequestWithBody(server, system, "application/json", bodyReader)
+	return NewSetWritingRequestWithBody(server, system, params, "application/json", bodyReader)
 }
 
 // NewSetWritingRequestWithBody constructs an http.Request for the SetWriting method, with any body, and a specified content type
-func NewSetWritingRequestWithBody(server string, system SystemName, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetWritingRequestWithBody(server string, system SystemName, params *SetWritingParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -13356,6 +13407,21 @@ func NewSetWritingRequestWithBody(server string, system SystemName, contentType 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }

@@ -147,8 +147,8 @@ func (d *director) play() error {
 	dome := []string{"dome-booking"}
 	steps := []func() error{
 		d.connectAll,
-		func() error { _, err := d.Service.SetWriting(d.ctx, d.who, "dome-booking", true); return err },
-		func() error { _, err := d.Service.SetWriting(d.ctx, d.who, "mail-gate", true); return err },
+		func() error { _, err := d.Service.SetWriting(d.ctx, d.who, "dome-booking", true, 0); return err },
+		func() error { _, err := d.Service.SetWriting(d.ctx, d.who, "mail-gate", true, 0); return err },
 		func() error { return d.read("hq", "dome-booking", "night-log", "mail-gate", "candlewick") },
 		func() error { return d.charter("hq-dome-booking", demo.DomeBooking) },
 		func() error { return d.charter("hq-dome-admins", demo.DomeAdmins) },
@@ -225,7 +225,7 @@ func (d *director) connectAll() error {
 			return err
 		}
 		if wasOpen && !after.Writable { // of a kept demo: it is the same one, at another port
-			if _, err := d.Service.SetWriting(d.ctx, d.who, x.name, true); err != nil {
+			if _, err := d.Service.SetWriting(d.ctx, d.who, x.name, true, 0); err != nil {
 				return err
 			}
 		}

@@ -6,14 +6,17 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"twinning/internal/core/record"
 )
 
 // plain writes text for people: whatever another system said, nothing of it moves
-// the cursor, changes a title or turns the writing around.
+// the cursor, changes a title or turns the writing around, and a domain that may look like
+// another one is told apart.
 type plain struct{ io.Writer }
 
 func (p plain) Write(b []byte) (int, error) {
-	if _, err := io.WriteString(p.Writer, plainText(string(b))); err != nil {
+	if _, err := io.WriteString(p.Writer, plainText(record.Revealed(string(b)))); err != nil {
 		return 0, err
 	}
 	return len(b), nil

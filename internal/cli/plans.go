@@ -116,17 +116,17 @@ func newPlan() *cobra.Command {
 	show.Flags().String("sort", "", "name, or -name from the end; as they will be carried out when not given")
 	show.Flags().String("verb", "", "only this verb")
 	show.Flags().String("outcome", "", "only this outcome")
-	void := running("void PLAN", "Give a plan up", exact("PLAN"), func(c *client, args []string) error {
+	void := running("void PLAN", "Discard a plan", exact("PLAN"), func(c *client, args []string) error {
 		id, err := number(args[0])
 		if err != nil {
 			return err
 		}
-		res, err := c.VoidPlan(c.ctx, id)
+		res, err := c.VoidPlan(c.ctx, id, nil)
 		var p apiclient.Plan
 		if err := ask(&p, res, err); err != nil {
 			return err
 		}
-		return c.tell(p, "plan %d is given up", id)
+		return c.tell(p, "plan %d is discarded", id)
 	})
 	return group("plan", "Ordered changes, to be looked at, sealed and run", list, draft, show, newRefused(), newMoves(), newPlanCount(), newPlanCompare(), newPlanExport(), newPlanDecide(), newDecide(true), newDecide(false), newComment(), newSeal(), newPlanRun(), newVerify(), void)
 }

@@ -227,7 +227,7 @@ func readSecret(c *client, path string) (string, error) {
 
 func newSystemOpen(use, short string, on bool) *cobra.Command {
 	return running(use+" NAME", short, exact("NAME"), func(c *client, args []string) error {
-		res, err := c.SetWriting(c.ctx, args[0], apiclient.Switch{On: on})
+		res, err := c.SetWriting(c.ctx, args[0], nil, apiclient.Switch{On: on})
 		if err := ask(nil, res, err); err != nil {
 			return err
 		}

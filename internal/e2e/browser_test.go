@@ -268,6 +268,9 @@ func TestConsole(t *testing.T) {
 	p.accessible("tasks")
 	p.press("Freeze all writing")
 	p.sees("All writing is frozen by admin")
+	p.press("Let writing go on…")
+	p.sees("admin froze all writing")
+	p.accessible("unfreezing")
 	p.press("Let writing go on")
 	p.sees("Freeze all writing")
 }

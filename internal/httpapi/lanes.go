@@ -193,9 +193,12 @@ func (s *server) ListBonds(ctx context.Context, r openapi.ListBondsRequestObject
 func (s *server) ListFindings(ctx context.Context, r openapi.ListFindingsRequestObject) (openapi.ListFindingsResponseObject, error) {
 	p := page(ctx, r.Params.Q, r.Params.Cursor, r.Params.Limit)
 	p.Sort = string(value(r.Params.Sort))
-	list, next, total, counts, err := s.cfg.Service.Findings(ctx, r.Lane, service.FindingFilter{Code: string(value(r.Params.Code)), Severity: string(value(r.Params.Severity)), AssignedTo: value(r.Params.Assigned), New: value(r.Params.New)}, p)
-	v := counted(list, next, total)
-	v["counts"] = counts
+	found, err := s.cfg.Service.Findings(ctx, r.Lane, service.FindingFilter{Code: string(value(r.Params.Code)), Severity: string(value(r.Params.Severity)), AssignedTo: value(r.Params.Assigned), New: value(r.Params.New)}, p)
+	v := counted(found.Items, found.Next, found.Total)
+	v["counts"] = found.Counts
+	if found.Snapshot != "" {
+		v["snapshot"] = found.Snapshot
+	}
 	return as[openapi.ListFindings200JSONResponse](v, err)
 }
 
@@ -206,8 +209,9 @@ func (s *server) ListGoneFindings(ctx context.Context, r openapi.ListGoneFinding
 
 func (s *server) ActOnFindings(ctx context.Context, r openapi.ActOnFindingsRequestObject) (openapi.ActOnFindingsResponseObject, error) {
 	act := service.FindingAct{
-		Act: string(r.Body.Act), Text: value(r.Body.Q), IDs: value(r.Body.Findings), Expect: -1, Until: dayText(r.Body.Until), Reason: value(r.Body.Reason), To: value(r.Body.To),
-		Which: service.FindingFilter{Code: string(value(r.Body.Code)), Severity: string(value(r.Body.Severity)), AssignedTo: value(r.Body.Assigned), New: value(r.Body.New)},
+		Act: string(r.Body.Act), Until: dayText(r.Body.Until), Reason: value(r.Body.Reason), To: value(r.Body.To),
+		FindingSelection: service.FindingSelection{Text: value(r.Body.Q), IDs: value(r.Body.Findings), Expect: -1, Snapshot: value(r.Body.Snapshot),
+			Which: service.FindingFilter{Code: string(value(r.Body.Code)), Severity: string(value(r.Body.Severity)), AssignedTo: value(r.Body.Assigned), New: value(r.Body.New)}},
 	}
 	if len(act.IDs) == 0 {
 		if r.Body.Expect == nil {

@@ -23,7 +23,7 @@ func (s *server) DraftAction(ctx context.Context, r openapi.DraftActionRequestOb
 	b := r.Body
 	a := service.Action{Verb: string(b.Verb), Accounts: value(b.AccountIds), People: value(b.PersonIds), Groups: value(b.Groups), Container: value(b.Container), Reason: b.Reason, Until: value(dayText(b.Until))}
 	if f := b.Findings; f != nil {
-		found := service.FoundAccounts{Text: value(f.Q), IDs: value(f.Ids), Expect: -1,
+		found := service.FindingSelection{Text: value(f.Q), IDs: value(f.Ids), Expect: -1, Snapshot: value(f.Snapshot),
 			Which: service.FindingFilter{Code: string(value(f.Code)), Severity: string(value(f.Severity)), AssignedTo: value(f.Assigned), New: value(f.New)}}
 		if len(found.IDs) == 0 {
 			if f.Expect == nil {
@@ -134,7 +134,7 @@ func (s *server) SealOrdinary(ctx context.Context, r openapi.SealOrdinaryRequest
 }
 
 func (s *server) VoidPlan(ctx context.Context, r openapi.VoidPlanRequestObject) (openapi.VoidPlanResponseObject, error) {
-	v, err := s.cfg.Service.Void(ctx, caller(ctx), r.Plan)
+	v, err := s.cfg.Service.Void(ctx, caller(ctx), r.Plan, value(r.Params.Hash))
 	return as[openapi.VoidPlan200JSONResponse](v, err)
 }
 
@@ -169,7 +169,7 @@ func (s *server) SettleReceipt(ctx context.Context, r openapi.SettleReceiptReque
 }
 
 func (s *server) CollectSecrets(ctx context.Context, r openapi.CollectSecretsRequestObject) (openapi.CollectSecretsResponseObject, error) {
-	e, err := s.cfg.Service.CollectSecrets(ctx, caller(ctx), r.Run, r.Body.Passphrase)
+	e, err := s.cfg.Service.CollectSecrets(ctx, caller(ctx), r.Run, r.Body.Passphrase, value(r.Body.Count))
 	return download{e, ctx}, err
 }
 

@@ -146,7 +146,11 @@ func (s *server) RemoveSystem(ctx context.Context, r openapi.RemoveSystemRequest
 }
 
 func (s *server) SetWriting(ctx context.Context, r openapi.SetWritingRequestObject) (openapi.SetWritingResponseObject, error) {
-	v, err := s.cfg.Service.SetWriting(ctx, caller(ctx), r.System, r.Body.On)
+	version, err := ifMatch(r.Params.IfMatch, 0, 0)
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.cfg.Service.SetWriting(ctx, caller(ctx), r.System, r.Body.On, version)
 	return as[openapi.SetWriting200JSONResponse](v, err)
 }
 

@@ -29,19 +29,11 @@ type Action struct {
 	Verb      string
 	Accounts  []string
 	People    []string
-	Findings  *FoundAccounts // nil: none
-	Groups    []string       // of enrol and withdraw
-	Container string         // of place
+	Findings  *FindingSelection // whose accounts; nil: none
+	Groups    []string          // of enrol and withdraw
+	Container string            // of place
 	Reason    string
 	Until     string // day until which the charter leaves it so; "": thirty days
-}
-
-// FoundAccounts are the accounts that findings are about.
-type FoundAccounts struct {
-	Which  store.FindingFilter
-	Text   string
-	IDs    []string
-	Expect int // how many findings there are, as whoever asks has seen them; -1 where ids name them
 }
 
 // keptFor is for how many days the charter leaves as it is what a human has asked for, where
@@ -138,13 +130,10 @@ func (s *Service) until(l store.Lane, said string, keeps bool) (string, error) {
 }
 
 // foundAccounts are the accounts that findings are about, but for accepted ones.
-func (s *Service) foundAccounts(ctx context.Context, lane string, r store.Reconciliation, f FoundAccounts) (accounts []string, err error) {
-	meant, err := s.Store.Meant(ctx, r.ID, f.Which, f.Text, f.IDs)
+func (s *Service) foundAccounts(ctx context.Context, lane string, r store.Reconciliation, f FindingSelection) (accounts []string, err error) {
+	meant, err := f.of(ctx, s.Store, lane, r.ID)
 	if err != nil {
 		return nil, err
-	}
-	if f.Expect >= 0 && f.Expect != len(meant) {
-		return nil, fault.New(fault.Conflict, fmt.Sprintf("%d findings are meant by that, not %d", len(meant), f.Expect), "nothing was drafted", "look at them again: twinning finding list "+lane+", with the same filters, and say how many there are").Because("moved-on")
 	}
 	list, err := s.Store.FoundByIDs(ctx, r.ID, meant)
 	for _, x := range list {

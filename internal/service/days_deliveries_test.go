@@ -120,7 +120,7 @@ func (d *days) deliveries(words []string) (told []string, known bool, err error)
 			told = append(told, strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s %s %d%s", x.State, x.Verb, x.Person, x.Account, x.To, x.Times, kept)), " "))
 		}
 	case "collect": // LANE PASSPHRASE, of its newest run; nobody reads it with another
-		e, broken := d.service.CollectSecrets(ctx, tester, *d.newest(words[1]).Run, strings.ReplaceAll(words[2], "_", " "))
+		e, broken := d.service.CollectSecrets(ctx, tester, *d.newest(words[1]).Run, strings.ReplaceAll(words[2], "_", " "), 0)
 		if err = broken; err == nil {
 			var b bytes.Buffer
 			require.NoError(d.t, e.Write(&b))

@@ -35,7 +35,7 @@ func (d *days) plans(words []string) (told []string, known bool, err error) {
 				code, count, _ := strings.Cut(value, ":")
 				n, broken := strconv.Atoi(count)
 				require.NoError(d.t, broken)
-				a.Findings = &FoundAccounts{Which: store.FindingFilter{Code: code}, Expect: n}
+				a.Findings = &FindingSelection{Which: store.FindingFilter{Code: code}, Expect: n}
 			default:
 				a.Accounts = append(a.Accounts, w)
 			}

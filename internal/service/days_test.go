@@ -250,7 +250,7 @@ func (d *days) do(line string) (told []string) {
 		d.deaths, err = strconv.Atoi(words[1])
 		require.NoError(d.t, err)
 	case "void":
-		_, err = d.service.Void(ctx, tester, d.newest(words[1]).ID)
+		_, err = d.service.Void(ctx, tester, d.newest(words[1]).ID, "")
 	case "halt":
 		if p := d.newest(words[1]); p.Run != nil {
 			_, err = d.service.Halt(ctx, tester, *p.Run)
@@ -278,7 +278,7 @@ func (d *days) do(line string) (told []string) {
 	case "freeze", "thaw":
 		_, err = d.service.SetFreeze(ctx, tester, verb == "freeze", "asked")
 	case "open", "close":
-		_, err = d.service.SetWriting(ctx, tester, name, verb == "open")
+		_, err = d.service.SetWriting(ctx, tester, name, verb == "open", 0)
 	case "share": // its names, with the others of a namespace
 		var x store.System
 		if x, err = d.service.Store.SystemByName(ctx, name); err == nil {
@@ -315,7 +315,7 @@ func (d *days) do(line string) (told []string) {
 	case "lose": // or never does
 		d.books[words[1]].sent = nil
 	case "accept", "unaccept", "assign", "release": // LANE CODE [HOW MANY], all of the code at once
-		act := FindingAct{Act: verb, Which: store.FindingFilter{Code: words[2]}, Reason: "looked at", Expect: -1}
+		act := FindingAct{Act: verb, FindingSelection: FindingSelection{Which: store.FindingFilter{Code: words[2]}, Expect: -1}, Reason: "looked at"}
 		if len(words) > 3 {
 			if n, broken := strconv.Atoi(words[3]); broken == nil {
 				act.Expect = n
@@ -336,10 +336,10 @@ func (d *days) do(line string) (told []string) {
 		if slices.Contains(words, "mine") {
 			which.AssignedTo = tester.Name
 		}
-		list, _, total, _, broken := d.service.Findings(ctx, name, which, store.Page{Limit: 50, Count: true})
+		found, broken := d.service.Findings(ctx, name, which, store.Page{Limit: 50, Count: true})
 		require.NoError(d.t, broken)
-		require.Len(d.t, list, total)
-		for _, f := range list {
+		require.Len(d.t, found.Items, found.Total)
+		for _, f := range found.Items {
 			told = append(told, strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s", f.Code, f.Person, f.Account, map[bool]string{true: "accepted"}[f.Accepted])), " "))
 		}
 	case "gone":
@@ -452,9 +452,9 @@ func (d *days) withheld(lane string) (told []string) {
 	for _, w := range list {
 		told = append(told, fmt.Sprintf("withheld %s %s: %s", w.Verb, strings.TrimSpace(w.Person+" "+w.Account), w.Reason))
 	}
-	found, _, _, _, err := d.service.Findings(context.Background(), lane, store.FindingFilter{}, store.Page{Limit: 50})
+	found, err := d.service.Findings(context.Background(), lane, store.FindingFilter{}, store.Page{Limit: 50})
 	require.NoError(d.t, err)
-	for _, f := range found {
+	for _, f := range found.Items {
 		told = append(told, strings.Join(strings.Fields(fmt.Sprintf("finding %s %s %s %s", f.Code, f.Person, f.Account, map[bool]string{true: f.Detail}[f.Code == "leaver-active"])), " "))
 	}
 	questions, err := d.service.Questions(context.Background(), lane, store.QuestionFilter{Most: 1}, store.Page{Limit: 50})
@@ -748,7 +748,7 @@ func (d *days) begin(line string, below []string) {
 	_, err := d.service.PutSystem(ctx, tester, store.System{Name: d.own(words[1]), Kind: "book", AtOnce: 1, Settings: store.JSON[map[string]string]{V: map[string]string{"name": words[1]}}}, Putting{})
 	require.NoError(d.t, err)
 	if !b.people {
-		_, err = d.service.SetWriting(ctx, tester, d.own(words[1]), true)
+		_, err = d.service.SetWriting(ctx, tester, d.own(words[1]), true, 0)
 		require.NoError(d.t, err)
 	}
 }

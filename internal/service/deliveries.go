@@ -44,8 +44,8 @@ var collected = []string{"whose", "person", "account", "login", "secret"}
 
 // CollectSecrets gives out, once, the secrets of a run that wait for it, as a file that is
 // encrypted to a passphrase. Nobody can take them again: the entry in the trail, and that they
-// are gone, come first.
-func (s *Service) CollectSecrets(ctx context.Context, who access.Caller, run int64, passphrase string) (Export, error) {
+// are gone, come first. Where the caller gives a count, so many must wait; 0: any number.
+func (s *Service) CollectSecrets(ctx context.Context, who access.Caller, run int64, passphrase string, count int) (Export, error) {
 	x, err := s.Run(ctx, run)
 	if err != nil {
 		return Export{}, err
@@ -66,6 +66,9 @@ func (s *Service) CollectSecrets(ctx context.Context, who access.Caller, run int
 		}
 		if len(list) == 0 {
 			return fault.New(fault.Conflict, fmt.Sprintf("no secret of run %d waits to be collected", run), "each is given out once, and is gone when its days are over", fmt.Sprintf("see what became of them: twinning delivery list %s --run %d; reissue what is lost", x.Lane, run)).Because("nothing-to-do")
+		}
+		if count > 0 && count != len(list) {
+			return fault.New(fault.Conflict, fmt.Sprintf("%d secrets of run %d wait to be collected, not %d", len(list), run, count), "nothing was collected", fmt.Sprintf("list them again: twinning delivery list %s --run %d", x.Lane, run)).Because("moved-on")
 		}
 		var plain bytes.Buffer
 		out, err := anyfile.NewWriter(&plain, "csv", collected, format.Writing{People: true, BOM: true})

@@ -186,12 +186,16 @@ func changeView(c store.Change) ChangeView {
 	return v
 }
 
-// Void gives a plan up.
-func (s *Service) Void(ctx context.Context, who access.Caller, id int64) (PlanView, error) {
-	if _, err := s.Plan(ctx, id); err != nil {
+// Void discards a plan, where it still has the hash; "": any.
+func (s *Service) Void(ctx context.Context, who access.Caller, id int64, hash string) (PlanView, error) {
+	p, err := s.Plan(ctx, id)
+	if err != nil {
 		return PlanView{}, err
 	}
-	err := s.Store.InTx(ctx, func(tx *store.Store) error {
+	if hash != "" && hash != p.Hash {
+		return PlanView{}, hashDiffers("what you looked at is not what would be discarded")
+	}
+	err = s.Store.InTx(ctx, func(tx *store.Store) error {
 		if _, err := tx.StopStray(ctx, id); err != nil {
 			return err
 		}

@@ -174,7 +174,7 @@ func newWorld(t *testing.T, n int, with *store.Store) *world {
 		_, err := w.one.PutSystem(w.ctx, tester, store.System{Name: w.name + "-" + side, Kind: side, AtOnce: 1}, Putting{})
 		require.NoError(t, err)
 	}
-	w.must(w.one.SetWriting(w.ctx, tester, w.name+"-accounts", true))
+	w.must(w.one.SetWriting(w.ctx, tester, w.name+"-accounts", true, 0))
 	w.charter = fmt.Sprintf(promising, w.name, mostSuspended)
 	switch n % 3 { // the rules that a lane may have
 	case 1:
@@ -417,14 +417,14 @@ func (w *world) happens(what string) {
 			w.observing = !w.observing
 		}
 	case "close":
-		if _, err = w.one.SetWriting(w.ctx, tester, w.name+"-accounts", w.closed); err == nil {
+		if _, err = w.one.SetWriting(w.ctx, tester, w.name+"-accounts", w.closed, 0); err == nil {
 			w.closed = !w.closed
 		}
 	case "charter":
 		_, err = w.one.PutCharter(w.ctx, tester, w.name, w.charter+fmt.Sprintf("# %d\n", len(w.log)), -1, "")
 	case "void":
 		if p, ok := w.plan(); ok {
-			_, err = w.one.Void(w.ctx, tester, p.ID)
+			_, err = w.one.Void(w.ctx, tester, p.ID, "")
 		}
 	case "halt":
 		if w.running != 0 {
@@ -572,7 +572,7 @@ func (w *world) calm() {
 	require.NoError(w.t, err)
 	for _, p := range plans {
 		if p.State != lifecycle.Finished && p.State != lifecycle.Void {
-			w.must(w.one.Void(w.ctx, tester, p.ID))
+			w.must(w.one.Void(w.ctx, tester, p.ID, ""))
 		}
 	}
 	for round := range 5 {

@@ -166,6 +166,11 @@ func (s *Service) obstacles(ctx context.Context, l store.Lane, p store.Plan) ([]
 	return out, nil
 }
 
+// hashDiffers refuses an act on a plan that is not what was looked at.
+func hashDiffers(detail string) error {
+	return fault.New(fault.Conflict, "the hash is not this plan's", detail, "show the plan again, then decide").Because("hash-differs")
+}
+
 // Seal approves exactly the content with the hash. A tripped guard, or one that
 // allows more than it did, is only overruled by somebody who may, with a
 // reason. Everything is looked at once more while nobody can rule, seal or change
@@ -202,7 +207,7 @@ func (s *Service) seal(ctx context.Context, who access.Caller, id int64, hash st
 			return fault.New(fault.Conflict, fmt.Sprintf("plan %d is %s, only a draft can be sealed", id, p.State), "", "draft a new plan").Because("plan-state")
 		}
 		if hash != p.Hash {
-			return fault.New(fault.Conflict, "the hash is not this plan's", "what you looked at is not what would be sealed", "show the plan again and seal that").Because("hash-differs")
+			return hashDiffers("what you looked at is not what would be sealed")
 		}
 		if len(p.Obstacles) > 0 {
 			return fault.New(fault.Stopped, fmt.Sprintf("plan %d can't be sealed", id), strings.Join(p.Obstacles, "; "), "").Because("obstacle")

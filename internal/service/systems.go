@@ -186,7 +186,7 @@ func (s *Service) PutSystem(ctx context.Context, who access.Caller, x store.Syst
 					notes = append(notes, "its secret was cleared: it was meant for where the system was ("+strings.Join(moved, ", ")+" changed); set it anew")
 				}
 				if before.Writable {
-					if err := tx.SetWritable(ctx, x.Name, false); err != nil {
+					if err := tx.SetWritable(ctx, x.Name, false, 0); err != nil {
 						return err
 					}
 					p.Version, detail["writing"] = p.Version+1, "closed"
@@ -276,8 +276,8 @@ func (s *Service) RemoveSystem(ctx context.Context, who access.Caller, name stri
 	})
 }
 
-// SetWriting opens a system for writing, or closes it.
-func (s *Service) SetWriting(ctx context.Context, who access.Caller, name string, on bool) (SystemView, error) {
+// SetWriting opens a system for writing, or closes it, where it still has the version; 0: any.
+func (s *Service) SetWriting(ctx context.Context, who access.Caller, name string, on bool, version int64) (SystemView, error) {
 	x, err := s.system(ctx, name)
 	if err != nil {
 		return SystemView{}, fault.About(err, "system", name)
@@ -295,7 +295,7 @@ func (s *Service) SetWriting(ctx context.Context, who access.Caller, name string
 		return SystemView{}, fault.New(fault.Invalid, fmt.Sprintf("system %s can't be written as it is set up", x.Name), "", next)
 	}
 	err = s.act(ctx, who, map[bool]string{true: "system.open", false: "system.close"}[on], name, nil, func(tx *store.Store) error {
-		return fault.About(tx.SetWritable(ctx, name, on), "system", name)
+		return fault.About(tx.SetWritable(ctx, name, on, version), "system", name)
 	})
 	if err != nil {
 		return SystemView{}, err

@@ -54,6 +54,20 @@ func (s *Store) Meant(ctx context.Context, reconciliation int64, which FindingFi
 	return list, s.list(ctx, &list, `SELECT DISTINCT finding FROM findings WHERE `+c.text+` ORDER BY 1`, c.args...)
 }
 
+// FindingSnapshot is a digest of the findings that a filter and a text select, and of what the
+// lane has accepted and assigned: another one when any of it has changed. It costs a count.
+func (s *Store) FindingSnapshot(ctx context.Context, reconciliation int64, which FindingFilter, text string) (v string, err error) {
+	selected := "''"
+	var args []any
+	if which != (FindingFilter{}) || text != "" {
+		c := which.clause(reconciliation)
+		c.finds(c.narrow(Page{Text: text}, findingFields), searched["findings"])
+		selected, args = `(SELECT count(*) || ' ' || coalesce(sum(hashtextextended(finding, 0)::numeric), 0) FROM findings WHERE `+c.text+`)`, c.args
+	}
+	const moved = `(SELECT count(*) || ' ' || coalesce(max(x.at)::text, '') FROM %s x WHERE x.lane_id = r.lane_id)`
+	return v, s.get(ctx, &v, fmt.Sprintf(`SELECT md5(concat_ws('|', r.id, %s, `+moved+`, `+moved+`)) FROM reconciliations r WHERE r.id = $%d`, selected, "acceptances", "finding_assignments", len(args)+1), append(args, reconciliation)...)
+}
+
 // AcceptAll accepts findings of a lane.
 func (s *Store) AcceptAll(ctx context.Context, lane int64, findings []string, until *string, reason, by string) error {
 	_, err := s.exec(ctx, `INSERT INTO acceptances (lane_id, finding, until, reason, created_by) SELECT $1, f, $3::date, $4, $5 FROM unnest($2::text[]) AS f

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"twinning/internal/core/planning"
@@ -122,8 +123,12 @@ func (s *Store) ChangeSystem(ctx context.Context, x System, version int64) (out 
 }
 
 // SetWritable opens a system for writing, or closes it.
-func (s *Store) SetWritable(ctx context.Context, name string, on bool) error {
-	return s.must(ctx, `UPDATE systems SET writable = $2, version = version + 1 WHERE name = $1`, name, on)
+func (s *Store) SetWritable(ctx context.Context, name string, on bool, version int64) error {
+	err := s.must(ctx, `UPDATE systems SET writable = $2, version = version + 1 WHERE name = $1 AND ($3 = 0 OR version = $3)`, name, on, version)
+	if version != 0 && errors.Is(err, ErrNotFound) {
+		return ErrChanged
+	}
+	return err
 }
 
 // RemoveSystem removes one that no lane uses, with all its records; else

@@ -1308,7 +1308,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give a plan up */
+        /** Discard a plan */
         post: operations["voidPlan"];
         delete?: never;
         options?: never;
@@ -2753,6 +2753,8 @@ export interface components {
             q?: string;
             /** @description how many there are; needed where no ids are given */
             expect?: number;
+            /** @description of the findings as they were listed with the same filter; nothing is done when they are others now */
+            snapshot?: string;
             /** Format: date */
             until?: string;
             reason?: string;
@@ -2782,6 +2784,8 @@ export interface components {
             items: components["schemas"]["Finding"][];
             cursor?: string;
             total?: number;
+            /** @description of all that the filter holds, where it is counted; another one when the findings, or what of the lane's is accepted or assigned, have changed */
+            snapshot?: string;
             counts: {
                 [key: string]: number;
             };
@@ -2853,6 +2857,8 @@ export interface components {
             ids?: string[];
             /** @description how many there are, as whoever asks has seen them; needed where no ids are given */
             expect?: number;
+            /** @description of the findings as they were listed with the same filter; nothing is drafted when they are others now */
+            snapshot?: string;
         };
         /**
          * @example {
@@ -3191,6 +3197,8 @@ export interface components {
         CollectInput: {
             /** @description what the file is encrypted to; it is not kept */
             passphrase: string;
+            /** @description how many wait, as whoever collects has seen them: another number is refused */
+            count?: number;
         };
         IntentionList: {
             items: components["schemas"]["Intention"][];
@@ -4007,7 +4015,10 @@ export interface operations {
     setWriting: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag of the system as it was looked at: another one is refused */
+                "If-Match"?: string;
+            };
             path: {
                 /**
                  * @description the system's name
@@ -6469,7 +6480,10 @@ export interface operations {
     };
     voidPlan: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description of the plan as it was looked at: another one is refused */
+                hash?: string;
+            };
             header?: never;
             path: {
                 /**

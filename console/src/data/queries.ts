@@ -1,5 +1,5 @@
-import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState, useSyncExternalStore } from "react";
+import { keepPreviousData, type QueryKey, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useMemo, useRef, useState, useSyncExternalStore } from "react";
 import { api, ask, Refusal, type Schemas, type Task, unheard } from "./client";
 
 /** One factory for all keys, so that what belongs together is made stale together. */
@@ -137,57 +137,98 @@ export const useKeySurvey = (people: string, accounts: string) =>
     staleTime: 60_000,
   });
 
-const next = (last: { cursor?: string }) => last.cursor;
+type Listed = { items: unknown[]; cursor?: string; total?: number };
+
+/** A text once nobody has typed for a moment. */
+function useSettled(text: string) {
+  const [settled, settle] = useState(text);
+  useEffect(() => {
+    const t = setTimeout(() => settle(text), 200);
+    return () => clearTimeout(t);
+  }, [text]);
+  return settled;
+}
+
+/**
+ * A list, page by page, of what a text and other filters select. While the rows of another
+ * filter are still shown, `awaited` says so: nothing may be done with them.
+ */
+function usePages<P extends Listed>(
+  q: string,
+  key: (q: string) => QueryKey,
+  read: (q: string, cursor: string) => Promise<P>,
+  options: { enabled?: boolean; retry?: boolean; refetchInterval?: number | ((pages: number) => number | false) } = {},
+) {
+  const settled = useSettled(q);
+  const every = options.refetchInterval;
+  const list = useInfiniteQuery({
+    queryKey: key(settled),
+    queryFn: ({ pageParam }) => read(settled, pageParam),
+    initialPageParam: "",
+    getNextPageParam: (last: P) => last.cursor,
+    placeholderData: keepPreviousData,
+    enabled: options.enabled,
+    retry: options.retry,
+    refetchInterval: typeof every === "function" ? (query) => every(query.state.data?.pages.length ?? 0) : every,
+  });
+  const first = list.data?.pages[0];
+  const rows = useMemo(() => (list.data?.pages.flatMap((p) => p.items) ?? []) as P["items"], [list.data]);
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = list;
+  return {
+    rows,
+    /** The first page; it has what is told of all. */
+    first,
+    total: first?.total ?? 0,
+    awaited: settled !== q || list.isPlaceholderData,
+    isPending: list.isPending,
+    isFetching: list.isFetching,
+    error: list.error,
+    more: hasNextPage ? () => void (isFetchingNextPage || fetchNextPage()) : undefined,
+  };
+}
 
 /** What a filter holds, or nothing; the service says so when it is none of its words. */
 const chosen = <T extends string>(word: string) => (word || undefined) as T | undefined;
 
 export const useVerdicts = (lane: string, side: "people" | "accounts", state: string, q: string) =>
-  useInfiniteQuery({
-    queryKey: keys.laneList(lane, side, { state, q }),
-    queryFn: ({ pageParam }) =>
+  usePages(
+    q,
+    (q) => keys.laneList(lane, side, { state, q }),
+    (q, cursor) =>
       ask(
         api.GET("/lanes/{lane}/records", {
           params: {
             path: { lane },
-            query: { side, state: chosen<Schemas["Standing"]>(state), q, count: pageParam === "", cursor: pageParam, limit: 100 },
+            query: { side, state: chosen<Schemas["Standing"]>(state), q, count: cursor === "", cursor, limit: 100 },
           },
         }),
       ),
-    initialPageParam: "",
-    getNextPageParam: next,
-  });
+  );
 export type QuestionFilter = { code: string; q: string; least: number; most: number };
-export const useQuestions = (lane: string, filter: QuestionFilter) =>
-  useInfiniteQuery({
-    queryKey: keys.laneList(lane, "questions", filter),
-    queryFn: ({ pageParam }) =>
+export const useQuestions = (lane: string, { q, ...filter }: QuestionFilter) =>
+  usePages(
+    q,
+    (q) => keys.laneList(lane, "questions", { q, ...filter }),
+    (q, cursor) =>
       ask(
         api.GET("/lanes/{lane}/questions", {
-          params: {
-            path: { lane },
-            query: { ...filter, code: chosen<Schemas["FindingCode"]>(filter.code), cursor: pageParam, limit: 100 },
-          },
+          params: { path: { lane }, query: { q, ...filter, code: chosen<Schemas["FindingCode"]>(filter.code), cursor, limit: 100 } },
         }),
       ),
-    initialPageParam: "",
-    getNextPageParam: next,
-    refetchInterval: 4000, // somebody else may be settling the same ones
-    placeholderData: keepPreviousData, // a new filter must not take the page, and what is typed, away
-  });
+    { refetchInterval: 4000 }, // somebody else may be settling the same ones
+  );
 export const useWithheld = (lane: string, on: boolean) =>
-  useInfiniteQuery({
-    queryKey: keys.laneList(lane, "withheld", {}),
-    enabled: on,
-    queryFn: ({ pageParam }) =>
+  usePages(
+    "",
+    () => keys.laneList(lane, "withheld", {}),
+    (_, cursor) =>
       ask(
         api.GET("/lanes/{lane}/withheld", {
-          params: { path: { lane }, query: { count: pageParam === "", cursor: pageParam, limit: 100 } },
+          params: { path: { lane }, query: { count: cursor === "", cursor, limit: 100 } },
         }),
       ),
-    initialPageParam: "",
-    getNextPageParam: next,
-  });
+    { enabled: on },
+  );
 export const useIntentionDays = (lane: string, from: string, to: string) =>
   useQuery({
     queryKey: keys.laneList(lane, "intention days", { from, to }),
@@ -195,32 +236,28 @@ export const useIntentionDays = (lane: string, from: string, to: string) =>
     placeholderData: keepPreviousData,
   });
 export const useIntentions = (lane: string, q: string, due: string) =>
-  useInfiniteQuery({
-    queryKey: keys.laneList(lane, "intentions", { q, due }),
-    queryFn: ({ pageParam }) =>
+  usePages(
+    q,
+    (q) => keys.laneList(lane, "intentions", { q, due }),
+    (q, cursor) =>
       ask(
         api.GET("/lanes/{lane}/intentions", {
-          params: { path: { lane }, query: { q, due: due || undefined, count: pageParam === "", cursor: pageParam, limit: 100 } },
+          params: { path: { lane }, query: { q, due: due || undefined, count: cursor === "", cursor, limit: 100 } },
         }),
       ),
-    initialPageParam: "",
-    getNextPageParam: next,
-    placeholderData: keepPreviousData,
-  });
+  );
 export const useDeliveries = (lane: string, q: string) =>
-  useInfiniteQuery({
-    queryKey: keys.laneList(lane, "deliveries", { q }),
-    queryFn: ({ pageParam }) =>
+  usePages(
+    q,
+    (q) => keys.laneList(lane, "deliveries", { q }),
+    (q, cursor) =>
       ask(
         api.GET("/lanes/{lane}/deliveries", {
-          params: { path: { lane }, query: { q, count: pageParam === "", cursor: pageParam, limit: 100 } },
+          params: { path: { lane }, query: { q, count: cursor === "", cursor, limit: 100 } },
         }),
       ),
-    initialPageParam: "",
-    getNextPageParam: next,
-    refetchInterval: 4000, // somebody else may collect them
-    placeholderData: keepPreviousData,
-  });
+    { refetchInterval: 4000 }, // somebody else may collect them
+  );
 export const useFacing = (lane: string, person?: string, account?: string) =>
   useQuery({
     queryKey: keys.laneList(lane, "facing", { person, account }),
@@ -229,31 +266,24 @@ export const useFacing = (lane: string, person?: string, account?: string) =>
     refetchInterval: 4000, // whether the two are still as they were shown
   });
 export const useRecords = (roster: number, q: string) =>
-  useInfiniteQuery({
-    queryKey: keys.rosterList(roster, "records", { q }),
-    queryFn: ({ pageParam }) =>
-      ask(
-        api.GET("/rosters/{roster}/records", {
-          params: { path: { roster }, query: { q, cursor: pageParam, limit: 100 } },
-        }),
-      ),
-    initialPageParam: "",
-    getNextPageParam: next,
-  });
+  usePages(
+    q,
+    (q) => keys.rosterList(roster, "records", { q }),
+    (q, cursor) => ask(api.GET("/rosters/{roster}/records", { params: { path: { roster }, query: { q, cursor, limit: 100 } } })),
+  );
 export type Kind = Schemas["RecordChange"]["kind"];
 export const useComparison = (roster: number, older: number | undefined, kind: Kind | undefined, attribute: string) =>
-  useInfiniteQuery({
-    queryKey: keys.rosterList(roster, "comparison", { older, kind, attribute }),
-    queryFn: ({ pageParam }) =>
+  usePages(
+    "",
+    () => keys.rosterList(roster, "comparison", { older, kind, attribute }),
+    (_, cursor) =>
       ask(
         api.GET("/rosters/{roster}/comparison", {
-          params: { path: { roster }, query: { with: older, kind, attribute, cursor: pageParam, limit: 100 } },
+          params: { path: { roster }, query: { with: older, kind, attribute, cursor, limit: 100 } },
         }),
       ),
-    initialPageParam: "",
-    getNextPageParam: next,
-    retry: false,
-  });
+    { retry: false },
+  );
 /** Which findings are meant: by a code, a text, and all, the new ones or those of somebody. */
 export const meant = (code: string, q: string, which: string) => ({
   code: chosen<Schemas["FindingCode"]>(code),
@@ -262,29 +292,23 @@ export const meant = (code: string, q: string, which: string) => ({
   assigned: which.startsWith("of ") ? which.slice(3) : undefined,
 });
 export const useFindings = (lane: string, code: string, q: string, which: string) =>
-  useInfiniteQuery({
-    queryKey: keys.laneList(lane, "findings", { code, q, which }),
-    queryFn: ({ pageParam }) =>
+  usePages(
+    q,
+    (q) => keys.laneList(lane, "findings", { code, q, which }),
+    (q, cursor) =>
       ask(
         api.GET("/lanes/{lane}/findings", {
-          params: {
-            path: { lane },
-            query: { ...meant(code, q, which), count: pageParam === "", cursor: pageParam, limit: 100 },
-          },
+          params: { path: { lane }, query: { ...meant(code, q, which), count: cursor === "", cursor, limit: 100 } },
         }),
       ),
-    initialPageParam: "",
-    getNextPageParam: next,
-  });
+  );
 export const useRefusals = (plan: number, on: boolean) =>
-  useInfiniteQuery({
-    queryKey: [...keys.plan(plan), "refusals"],
-    enabled: on,
-    queryFn: ({ pageParam }) =>
-      ask(api.GET("/plans/{plan}/refusals", { params: { path: { plan }, query: { cursor: pageParam, limit: 100 } } })),
-    initialPageParam: "",
-    getNextPageParam: next,
-  });
+  usePages(
+    "",
+    () => [...keys.plan(plan), "refusals"],
+    (_, cursor) => ask(api.GET("/plans/{plan}/refusals", { params: { path: { plan }, query: { cursor, limit: 100 } } })),
+    { enabled: on },
+  );
 export const useMoves = (plan: number, on: boolean) =>
   useQuery({
     queryKey: [...keys.plan(plan), "names"],
@@ -292,18 +316,17 @@ export const useMoves = (plan: number, on: boolean) =>
     queryFn: () => ask(api.GET("/plans/{plan}/names", { params: { path: { plan } } })),
   });
 export const usePlanComparison = (plan: number, other: number | undefined) =>
-  useInfiniteQuery({
-    queryKey: [...keys.plan(plan), "comparison", other],
-    enabled: other !== undefined,
-    queryFn: ({ pageParam }) =>
+  usePages(
+    "",
+    () => [...keys.plan(plan), "comparison", other],
+    (_, cursor) =>
       ask(
         api.GET("/plans/{plan}/comparison", {
-          params: { path: { plan }, query: { other: other ?? 0, count: pageParam === "", cursor: pageParam, limit: 100 } },
+          params: { path: { plan }, query: { other: other ?? 0, count: cursor === "", cursor, limit: 100 } },
         }),
       ),
-    initialPageParam: "",
-    getNextPageParam: next,
-  });
+    { enabled: other !== undefined },
+  );
 export const useComments = (plan: number) =>
   useQuery({
     queryKey: [...keys.plan(plan), "comments"],
@@ -332,9 +355,10 @@ export const useCounts = (plan: number, by: Field, q: string) =>
     placeholderData: keepPreviousData,
   });
 export const useChanges = (plan: number, verb: string, outcome: string, q: string, live: boolean) =>
-  useInfiniteQuery({
-    queryKey: keys.changes(plan, { verb, outcome, q }),
-    queryFn: ({ pageParam }) =>
+  usePages(
+    q,
+    (q) => keys.changes(plan, { verb, outcome, q }),
+    (q, cursor) =>
       ask(
         api.GET("/plans/{plan}/changes", {
           params: {
@@ -343,18 +367,16 @@ export const useChanges = (plan: number, verb: string, outcome: string, q: strin
               verb: chosen<Schemas["Verb"]>(verb),
               outcome: chosen<Schemas["Outcome"]>(outcome),
               q,
-              count: pageParam === "",
-              cursor: pageParam,
+              count: cursor === "",
+              cursor,
               limit: 100,
             },
           },
         }),
       ),
-    initialPageParam: "",
-    getNextPageParam: next,
     // whoever has read far has so many pages read again
-    refetchInterval: (query) => live && 1000 * (query.state.data?.pages.length ?? 1),
-  });
+    { refetchInterval: (pages) => live && 1000 * Math.max(pages, 1) },
+  );
 
 /** Since when something that is shown could not be read again; undefined when all was. */
 export function useStaleSince(): number | undefined {
@@ -368,10 +390,14 @@ export function useStaleSince(): number | undefined {
   );
 }
 
-/** An act: whatever it touches is read again, so no page needs a refresh to be true. Those of one name are done in turn. */
+/**
+ * An act. Whatever it touches is read again, done or refused, so no page needs a refresh to be
+ * true. While it is under way it is not begun again; those of one name are done in turn instead.
+ */
 export function useAct<I, O>(act: (input: I) => Promise<O>, done?: (out: O) => void, inTurn?: string) {
   const client = useQueryClient();
-  return useMutation({
+  const underWay = useRef<Promise<O>>(undefined);
+  const mutation = useMutation({
     scope: inTurn === undefined ? undefined : { id: inTurn },
     mutationFn: async (input: I) => {
       try {
@@ -381,11 +407,20 @@ export function useAct<I, O>(act: (input: I) => Promise<O>, done?: (out: O) => v
         throw e instanceof Refusal && e.problem.status === 0 ? unheard : e;
       }
     },
-    onSuccess: (out: O) => {
+    onSuccess: done,
+    onSettled: () => {
       client.invalidateQueries();
-      done?.(out);
     },
   });
+  const mutateAsync = (input: I): Promise<O> => {
+    if (inTurn !== undefined) return mutation.mutateAsync(input);
+    underWay.current ??= mutation.mutateAsync(input).finally(() => {
+      underWay.current = undefined;
+    });
+    return underWay.current;
+  };
+  const mutate = (input: I) => void mutateAsync(input).catch(() => {}); // its error is shown
+  return { ...mutation, mutate, mutateAsync };
 }
 
 /** Follows a task by server-sent events until it ends. */

@@ -1,10 +1,12 @@
+import { useRef } from "react";
 import { useNavigate } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
 import { useAct, useDeliveries, useMay } from "../data/queries";
 import { AskFor } from "../ui/asking";
 import { Confirm } from "../ui/confirm";
 import { Id, List, Mark, useMarks } from "../ui/list";
-import { Button, Empty, Loading, many, Search, Trouble, thousands, When } from "../ui/parts";
+import { Button, Empty, Loading, many, Search, Trouble, When } from "../ui/parts";
+import { Value } from "../ui/value";
 
 type Delivery = Schemas["Delivery"];
 
@@ -37,10 +39,10 @@ export function Deliveries({
   const list = useDeliveries(lane, q);
   const go = useNavigate();
   const { marked, flip } = useMarks();
-  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const { rows, awaited } = list;
   if (list.isPending) return <Loading />;
-  if (list.error && !list.data) return <Trouble error={list.error} />;
-  if (rows.length === 0 && q === "")
+  if (list.error && !list.first) return <Trouble error={list.error} />;
+  if (rows.length === 0 && q === "" && !awaited)
     return (
       <Empty>
         <p>Nobody was sent a secret or an invitation.</p>
@@ -55,7 +57,7 @@ export function Deliveries({
       <div className="mb-2 flex items-center gap-3">
         <Search label="Search what was sent" value={q} onChange={(v) => set({ q: v })} />
         {[...new Set(waiting.map((d) => d.run))].map((run) => (
-          <Collect key={run} run={run} count={waiting.filter((d) => d.run === run).length} />
+          <Collect key={run} run={run} count={waiting.filter((d) => d.run === run).length} whole={!list.more && q === "" && !awaited} />
         ))}
         <span className="grow" />
         {accounts.length > 0 && (
@@ -64,6 +66,7 @@ export function Deliveries({
             count={accounts.length}
             what={accounts.length === 1 ? "account" : "accounts"}
             whom={{ accountIds: accounts }}
+            awaited={awaited}
             first="invite"
           />
         )}
@@ -73,7 +76,9 @@ export function Deliveries({
         height={height}
         rows={rows}
         rowKey={key}
-        more={list.hasNextPage ? list.fetchNextPage : undefined}
+        more={list.more}
+        awaited={awaited}
+        marked={marked}
         open={(d) => go(`/lanes/${lane}/why?account=${encodeURIComponent(d.account)}`)}
         mark={(d) => flip(key(d))}
         columns={[
@@ -99,7 +104,7 @@ export function Deliveries({
             width: "1.6fr",
             cell: (d) => (
               <>
-                {d.to ?? "in a file"}
+                <Value>{d.to ?? "in a file"}</Value>
                 {d.sponsor && <span className="text-soft">, vouched for by {d.sponsor}</span>}
               </>
             ),
@@ -127,12 +132,15 @@ export function Deliveries({
   );
 }
 
-/** Takes the secrets of a run as a file, once. */
-function Collect({ run, count }: { run: number; count: number }) {
+/** Takes the secrets of a run as a file, once. The count is of all that wait only where the whole list is shown. */
+function Collect({ run, count, whole }: { run: number; count: number; whole: boolean }) {
   const may = useMay();
-  const take = useAct(async (passphrase: string) => {
+  const passphrase = useRef(""); // handed to the act, and to nothing that keeps it
+  const take = useAct(async (expected: number | undefined) => {
+    const body = { passphrase: passphrase.current, count: expected };
+    passphrase.current = "";
     const file = await ask(
-      api.POST("/runs/{run}/secrets", { params: { path: { run } }, body: { passphrase }, parseAs: "blob" }) as Promise<{
+      api.POST("/runs/{run}/secrets", { params: { path: { run } }, body, parseAs: "blob" }) as Promise<{
         data?: Blob;
         response: Response;
       }>,
@@ -144,26 +152,36 @@ function Collect({ run, count }: { run: number; count: number }) {
     link.click();
     URL.revokeObjectURL(at);
   });
+  const of = (n: number) => (whole ? many(n, "secret") : "the secrets");
   return (
     <Confirm
       trigger={
         <Button disabled={!may("seal")}>
-          Collect {thousands(count)} of run {run}…
+          Collect {of(count)} of run {run}…
         </Button>
       }
-      title={`Collect ${many(count, "secret")} of run ${run}`}
-      act="Take the file"
-      tone="main"
-      reason="Passphrase that the file is encrypted to"
+      about={whole ? count : undefined}
+      differs={(pinned, now) =>
+        pinned === undefined || now === undefined || pinned === now ? [] : [`${pinned} waited to be collected, ${now} wait now`]
+      }
+      ask={(count) => ({
+        title: `Collect ${of(count ?? 0)} of run ${run}`,
+        act: "Take the file",
+        secret: "Passphrase that the file is encrypted to",
+        body: (
+          <p>
+            The file is given out once; after that nobody can take these secrets again, and whoever lost it reissues them. Tell the
+            passphrase on another way than the file. <span className="font-mono">twinning delivery open</span> reads it, as does any program
+            that knows age-encryption.org/v1.
+          </p>
+        ),
+      })}
       busy={take.isPending}
       error={take.error}
-      confirm={(passphrase) => take.mutateAsync(passphrase)}
-    >
-      <p>
-        The file is given out once; after that nobody can take these secrets again, and whoever lost it reissues them. Tell the passphrase
-        on another way than the file. <span className="font-mono">twinning delivery open</span> reads it, as does any program that knows
-        age-encryption.org/v1.
-      </p>
-    </Confirm>
+      confirm={(count, given) => {
+        passphrase.current = given;
+        return take.mutateAsync(count);
+      }}
+    />
   );
 }

@@ -1,10 +1,11 @@
 import { useNavigate } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
+import { changedFindings, type SelectedFindings } from "../data/differences";
 import { meant, useAct, useFindings, useMay, useMe } from "../data/queries";
 import { AskFor } from "../ui/asking";
 import { Confirm } from "../ui/confirm";
 import { Id, List } from "../ui/list";
-import { Button, Empty, Pick, Search, Trouble, thousands, When } from "../ui/parts";
+import { Button, Empty, many, Pick, Search, Trouble, thousands, When } from "../ui/parts";
 
 /** What is wrong, gravest first; who looks after it, and what is accepted, also of many at once. */
 export function Findings({
@@ -25,8 +26,8 @@ export function Findings({
   const list = useFindings(lane, code, q, which);
   const me = useMe().data?.name ?? "";
   const go = useNavigate();
-  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
-  const counts = list.data?.pages[0]?.counts ?? {};
+  const { rows, awaited } = list;
+  const counts = list.first?.counts ?? {};
   const all = Object.values(counts).reduce((a, b) => a + b, 0);
   return (
     <>
@@ -54,11 +55,11 @@ export function Findings({
           ]}
         />
         {(code || q || which) && rows.length > 0 && (
-          <Together lane={lane} code={code} q={q} which={which} count={list.data?.pages[0]?.total ?? rows.length} me={me} />
+          <Together lane={lane} these={{ code, q, which, count: list.total, snapshot: list.first?.snapshot }} awaited={awaited} me={me} />
         )}
       </div>
-      {list.error && !list.data && <Trouble error={list.error} />}
-      {list.data && rows.length === 0 ? (
+      {list.error && !list.first && <Trouble error={list.error} />}
+      {list.first && !awaited && rows.length === 0 ? (
         <Empty>{all === 0 ? "Nothing is wrong in this lane." : "No finding matches; clear the search or the filter."}</Empty>
       ) : (
         <List
@@ -66,7 +67,8 @@ export function Findings({
           height={height}
           rows={rows}
           rowKey={(f) => f.id}
-          more={list.hasNextPage ? list.fetchNextPage : undefined}
+          more={list.more}
+          awaited={awaited}
           open={(f) =>
             go(
               `/lanes/${lane}/why?${f.person ? `person=${encodeURIComponent(f.person)}` : ""}${f.account ? `&account=${encodeURIComponent(f.account)}` : ""}`,
@@ -117,64 +119,53 @@ export function Findings({
 }
 
 /** Does one thing about all findings that the filters show. */
-function Together({
-  lane,
-  code,
-  q,
-  which,
-  count,
-  me,
-}: {
-  lane: string;
-  code: string;
-  q: string;
-  which: string;
-  count: number;
-  me: string;
-}) {
+function Together({ lane, these: t, awaited, me }: { lane: string; these: SelectedFindings; awaited: boolean; me: string }) {
   const may = useMay();
   const go = useNavigate();
-  const these = { ...meant(code, q, which), expect: count };
+  const selected = (t: SelectedFindings) => ({ ...meant(t.code, t.q, t.which), expect: t.count, snapshot: t.snapshot });
   const send = (body: Schemas["FindingAct"]) => ask(api.POST("/lanes/{lane}/findings", { params: { path: { lane } }, body }));
   const assign = useAct(send);
   const accept = useAct(send);
-  const mine = which === `of ${me}`;
+  const mine = t.which === `of ${me}`;
   const remedy = useAct(
     () =>
       ask(
         api.POST("/lanes/{lane}/plans", {
           params: { path: { lane } },
-          body: { findings: [code as Schemas["FindingCode"]] },
+          body: { findings: [t.code as Schemas["FindingCode"]] },
         }),
       ),
     (begun) => go("hash" in begun ? `/plans/${begun.id}` : "/tasks"),
   );
+  const idle = may("work") && !awaited;
   return (
     <>
-      {code && !q && !which && (
-        <Button disabled={!may("work") || remedy.isPending} onClick={() => remedy.mutate(undefined)}>
+      {t.code && !t.q && !t.which && (
+        <Button disabled={!idle || remedy.isPending} onClick={() => remedy.mutate(undefined)}>
           Draft their remedies
         </Button>
       )}
-      <AskFor lane={lane} count={count} what={count === 1 ? "finding" : "findings"} whom={{ findings: these }} />
+      <AskFor lane={lane} count={t.count} what="finding" whom={{ findings: selected(t) }} awaited={awaited} />
       <Button
-        disabled={!may("work") || assign.isPending}
-        onClick={() => assign.mutate({ act: "assign", to: mine ? undefined : me, ...these })}
+        disabled={!idle || assign.isPending}
+        onClick={() => assign.mutate({ act: "assign", to: mine ? undefined : me, ...selected(t) })}
       >
-        {mine ? "Give them up" : `Look after these ${thousands(count)}`}
+        {mine ? "Give them up" : `Look after these ${thousands(t.count)}`}
       </Button>
       <Confirm
-        trigger={<Button disabled={!may("work")}>Accept these {thousands(count)}…</Button>}
-        title={`Accept ${thousands(count)} findings`}
-        act="Accept them"
-        tone="main"
-        reason="Why? Whoever looks later reads it."
+        trigger={<Button disabled={!idle}>Accept these {thousands(t.count)}…</Button>}
+        about={t}
+        differs={changedFindings}
+        ask={(t) => ({
+          title: `Accept ${many(t.count, "finding")}`,
+          act: "Accept them",
+          reason: "Reason",
+          body: <p>They no longer stand in the way, and stay in the list as accepted.</p>,
+        })}
         busy={accept.isPending}
         error={accept.error}
-        confirm={(reason) => accept.mutateAsync({ act: "accept", reason, ...these })}
-      >
-        <p>They no longer stand in the way, and stay in the list as accepted.</p>
-      </Confirm>
+        confirm={(t, reason) => accept.mutateAsync({ act: "accept", reason, ...selected(t) })}
+      />
       {remedy.error && <Trouble error={remedy.error} />}
       {assign.error && <Trouble error={assign.error} />}
     </>

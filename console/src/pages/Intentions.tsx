@@ -1,5 +1,6 @@
 import { useNavigate } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
+import { changedIntention } from "../data/differences";
 import { useAct, useIntentions, useMay } from "../data/queries";
 import { Confirm } from "../ui/confirm";
 import { Glyph } from "../ui/glyph";
@@ -26,10 +27,10 @@ export function Intentions({
 }) {
   const list = useIntentions(lane, q, due);
   const go = useNavigate();
-  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const { rows, awaited } = list;
   if (list.isPending) return <Loading />;
-  if (list.error && !list.data) return <Trouble error={list.error} />;
-  if (rows.length === 0 && q === "" && due === "")
+  if (list.error && !list.first) return <Trouble error={list.error} />;
+  if (rows.length === 0 && q === "" && due === "" && !awaited)
     return <Empty>Nothing is to come: the charter&apos;s leavers: have no stage that is not due yet.</Empty>;
   return (
     <>
@@ -48,7 +49,8 @@ export function Intentions({
         height={height}
         rows={rows}
         rowKey={(i) => i.id}
-        more={list.hasNextPage ? list.fetchNextPage : undefined}
+        more={list.more}
+        awaited={awaited}
         open={(i) => go(`/lanes/${lane}/why?account=${encodeURIComponent(i.account)}`)}
         columns={[
           { name: "due", width: "90px", cell: (i) => <span className={i.cancelled ? "line-through" : ""}>{i.due}</span> },
@@ -122,19 +124,23 @@ function Drop({ lane, intention: i }: { lane: string; intention: Intention }) {
   return (
     <Confirm
       trigger={<Button disabled={!may("work")}>Cancel…</Button>}
-      title={i.verb === "keep" ? `Let the charter change ${i.attribute} of ${i.label} again` : `Do not ${i.verb} the account of ${i.label}`}
-      act="Cancel the intention"
-      tone="main"
-      reason="Why? Whoever looks later reads it."
+      about={i}
+      differs={changedIntention}
+      ask={(i) => ({
+        title:
+          i.verb === "keep" ? `Let the charter change ${i.attribute} of ${i.label} again` : `Do not ${i.verb} the account of ${i.label}`,
+        act: "Cancel the intention",
+        reason: "Reason",
+        body:
+          i.verb === "keep" ? (
+            <p>The next reconciliation drafts what the charter wants of it, if that is another thing. It can be meant again.</p>
+          ) : (
+            <p>It is not drafted on {i.due}, and goes stale where a plan with it is sealed already. It can be meant again.</p>
+          ),
+      })}
       busy={cancel.isPending}
       error={cancel.error}
-      confirm={(reason) => cancel.mutate(reason)}
-    >
-      {i.verb === "keep" ? (
-        <p>The next reconciliation drafts what the charter wants of it, if that is another thing. It can be meant again.</p>
-      ) : (
-        <p>It is not drafted on {i.due}, and goes stale where a plan with it is sealed already. It can be meant again.</p>
-      )}
-    </Confirm>
+      confirm={(_, reason) => cancel.mutateAsync(reason)}
+    />
   );
 }

@@ -36,7 +36,7 @@ export function LanePage() {
     () => ask(api.POST("/lanes/{lane}/plans", { params: { path: { lane } }, body: {} })),
     (begun) => ("hash" in begun ? go(`/plans/${begun.id}`) : setTask(begun.id)), // a plan of many changes is a task
   );
-  const set = (next: Record<string, string>) => setParams({ ...Object.fromEntries(params), ...next });
+  const set = (next: Record<string, string>) => setParams({ ...Object.fromEntries(params), ...next }, { replace: "q" in next }); // a search is no step back
   if (view.isPending) return <Loading />;
   if (!view.data) return <Trouble error={view.error} />;
   const l = view.data;
@@ -195,8 +195,7 @@ const states = {
 function Records({ lane, side, state, q, set }: Filter & { side: "people" | "accounts"; state: string }) {
   const list = useVerdicts(lane, side, state, q);
   const go = useNavigate();
-  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
-  const total = list.data?.pages[0]?.total ?? 0;
+  const { rows, awaited } = list;
   const marks = useMarks();
   const ids = rows.filter((v) => marks.marked.has(v.id)).map((v) => v.id);
   return (
@@ -209,18 +208,17 @@ function Records({ lane, side, state, q, set }: Filter & { side: "people" | "acc
           onChange={(v) => set({ state: v })}
           options={[["", "all"], ...states[side].map((s) => [s, s] as [string, string])]}
         />
-        <span className="text-soft">{thousands(total)} records</span>
-        {ids.length > 0 && (
-          <AskFor
-            lane={lane}
-            count={ids.length}
-            what={ids.length === 1 ? "account" : "accounts"}
-            whom={side === "people" ? { personIds: ids } : { accountIds: ids }}
-          />
-        )}
+        <span className="text-soft">{awaited ? "reading…" : `${thousands(list.total)} records`}</span>
+        <AskFor
+          lane={lane}
+          count={ids.length}
+          what="account"
+          whom={side === "people" ? { personIds: ids } : { accountIds: ids }}
+          awaited={awaited}
+        />
       </div>
-      {list.error && !list.data && <Trouble error={list.error} />}
-      {list.data && rows.length === 0 ? (
+      {list.error && !list.first && <Trouble error={list.error} />}
+      {list.first && !awaited && rows.length === 0 ? (
         <Empty>Nobody is here.</Empty>
       ) : (
         <List
@@ -228,7 +226,8 @@ function Records({ lane, side, state, q, set }: Filter & { side: "people" | "acc
           height={height}
           rows={rows}
           rowKey={(v) => v.id}
-          more={list.hasNextPage ? list.fetchNextPage : undefined}
+          more={list.more}
+          awaited={awaited}
           open={(v) => go(`/lanes/${lane}/why?${side === "people" ? "person" : "account"}=${encodeURIComponent(v.id)}`)}
           marked={marks.marked}
           mark={(v) => marks.flip(v.id)}
@@ -354,15 +353,14 @@ function CharterText({ lane }: { lane: string }) {
 /** Changes that are not drafted, each with what is not known. */
 function Withheld({ lane, on }: { lane: string; on: boolean }) {
   const list = useWithheld(lane, on);
-  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <>
-      {list.error && !list.data && <Trouble error={list.error} />}
+      {list.error && !list.first && <Trouble error={list.error} />}
       <List
         label="withheld changes"
-        rows={rows}
+        rows={list.rows}
         rowKey={(w) => `${w.verb} ${w.person ?? ""} ${w.account ?? ""}`}
-        more={list.hasNextPage ? list.fetchNextPage : undefined}
+        more={list.more}
         columns={[
           { name: "verb", width: "90px", cell: (w) => w.verb },
           {

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, ask, type Change, decideBySheet, type Plan, type Schemas } from "../data/client";
+import { changedPlan } from "../data/differences";
 import { useAct, useChanges, useKindBelow, useMay, useMe, usePlan, useRun, useTask } from "../data/queries";
 import { Edits, harmful, Outcome, ReceiptOf, Verb } from "../ui/change";
 import { Confirm } from "../ui/confirm";
@@ -34,7 +35,7 @@ export function PlanPage() {
   if (plan.isPending) return <Loading />;
   if (!plan.data) return <Trouble error={plan.error} />;
   const p = plan.data;
-  const rows = list.data?.pages.flatMap((x) => x.items) ?? [];
+  const { rows, awaited } = list;
   const marked = rows.filter((c) => marks.marked.has(c.id));
   const draft = p.state === "draft";
   return (
@@ -108,9 +109,10 @@ export function PlanPage() {
         {look === "changes" && (
           <>
             <div className="mb-2 flex items-center gap-3">
-              <Search key={q} label="Search changes" value={q} onChange={setQ} />
+              <Search label="Search changes" value={q} onChange={setQ} />
               <span className="text-soft">
-                {thousands(list.data?.pages[0]?.total ?? 0)} shown{verb && `, only ${verb}`}
+                {awaited ? "reading…" : `${thousands(list.total)} shown`}
+                {verb && `, only ${verb}`}
                 {outcome && `, only ${outcome}`}
               </span>
               {(verb || outcome || q) && (
@@ -124,7 +126,7 @@ export function PlanPage() {
                   Show all
                 </Button>
               )}
-              {draft && <Decide plan={p} marked={marked} done={marks.clear} />}
+              {draft && <Decide plan={p} marked={marked} awaited={awaited} done={marks.clear} />}
               <span className="ml-auto flex items-center gap-2">
                 <a
                   className="underline decoration-hair underline-offset-2"
@@ -146,8 +148,8 @@ export function PlanPage() {
               </span>
             </div>
             <Comments plan={p.id} about={marked.length === 1 ? marked[0] : undefined} changes={rows} />
-            {list.error && !list.data && <Trouble error={list.error} />}
-            {list.data && rows.length === 0 ? (
+            {list.error && !list.first && <Trouble error={list.error} />}
+            {list.first && !awaited && rows.length === 0 ? (
               <Empty>No change matches.</Empty>
             ) : (
               <List
@@ -155,7 +157,8 @@ export function PlanPage() {
                 height={height}
                 rows={rows}
                 rowKey={(c) => c.id}
-                more={list.hasNextPage ? list.fetchNextPage : undefined}
+                more={list.more}
+                awaited={awaited}
                 open={setShown}
                 marked={marks.marked}
                 mark={(c) => marks.flip(c.id)}
@@ -209,43 +212,43 @@ export function PlanPage() {
 
 const height = "max(320px, calc(100vh - 395px))";
 
+/** Changes that are marked, with the plan that they are of. */
+type Marked = { plan: Plan; changes: Change[] };
+
 /** Sets marked changes of a draft aside, or includes them again. */
-function Decide({ plan: p, marked, done }: { plan: Plan; marked: Change[]; done: () => void }) {
+function Decide({ plan: p, marked, awaited, done }: { plan: Plan; marked: Change[]; awaited: boolean; done: () => void }) {
   const may = useMay();
-  const send = (decision: "set-aside" | "include") => (reason: string) =>
+  const send = (decision: "set-aside" | "include") => (about: { of: Marked; reason?: string }) =>
     ask(
       api.POST("/plans/{plan}/decisions", {
-        params: { path: { plan: p.id } },
-        body: {
-          hash: p.hash,
-          changeIds: marked.filter((c) => !c.setAside === (decision === "set-aside")).map((c) => c.id),
-          decision,
-          reason: reason || undefined,
-        },
+        params: { path: { plan: about.of.plan.id } },
+        body: { hash: about.of.plan.hash, changeIds: about.of.changes.map((c) => c.id), decision, reason: about.reason },
       }),
     );
   const aside = useAct(send("set-aside"), done);
   const include = useAct(send("include"), done);
-  const out = marked.filter((c) => c.setAside).length;
-  const within = marked.length - out;
+  const out = marked.filter((c) => c.setAside);
+  const within = marked.filter((c) => !c.setAside);
   return (
     <>
-      {within > 0 && (
-        <Confirm
-          trigger={<Button disabled={!may("work")}>Set {thousands(within)} aside…</Button>}
-          title={`Set ${many(within, "change")} aside`}
-          act="Set aside"
-          reason="Why? It stays so in later drafts, until something else is wanted."
-          busy={aside.isPending}
-          error={aside.error}
-          confirm={(reason) => aside.mutateAsync(reason)}
-        >
-          <p>What needs them goes along, and so does the rest of a unit. They stay in the list, and are not carried out.</p>
-        </Confirm>
-      )}
-      {out > 0 && (
-        <Button disabled={!may("work") || include.isPending} onClick={() => include.mutate("")}>
-          Include {thousands(out)} again
+      <Confirm
+        gone={within.length === 0}
+        trigger={<Button disabled={!may("work") || awaited}>Set {thousands(within.length)} aside…</Button>}
+        about={{ plan: p, changes: within }}
+        differs={(pinned, now) => changedPlan(pinned.plan, now.plan)}
+        ask={({ changes }) => ({
+          title: `Set ${many(changes.length, "change")} aside`,
+          act: "Set aside",
+          reason: "Reason. They stay aside in later drafts, until something else is wanted",
+          body: <p>What needs them goes along, and so does the rest of a unit. They stay in the list, and are not carried out.</p>,
+        })}
+        busy={aside.isPending}
+        error={aside.error}
+        confirm={(of, reason) => aside.mutateAsync({ of, reason })}
+      />
+      {out.length > 0 && (
+        <Button disabled={!may("work") || awaited || include.isPending} onClick={() => include.mutate({ of: { plan: p, changes: out } })}>
+          Include {thousands(out.length)} again
         </Button>
       )}
       {include.error && <Trouble error={include.error} />}
@@ -327,76 +330,115 @@ function Harm({ verbs }: { verbs: Record<string, number> }) {
 function Acts({ plan: p, run, verified }: { plan: Plan; run?: Schemas["Run"]; verified: (task: number) => void }) {
   const may = useMay();
   const me = useMe().data?.name ?? "";
-  const path = { params: { path: { plan: p.id } } };
-  const seal = useAct((overrule: string) =>
-    ask(api.POST("/plans/{plan}/seal", { ...path, body: { hash: p.hash, overrule: overrule || undefined } })),
+  const of = (p: Plan) => ({ params: { path: { plan: p.id } } });
+  const seal = useAct(({ p, overrule }: { p: Plan; overrule: string }) =>
+    ask(api.POST("/plans/{plan}/seal", { ...of(p), body: { hash: p.hash, overrule: overrule || undefined } })),
   );
-  const start = useAct(() => ask(api.POST("/plans/{plan}/runs", { ...path, body: { hash: p.hash } })));
+  const start = useAct((p: Plan) => ask(api.POST("/plans/{plan}/runs", { ...of(p), body: { hash: p.hash } })));
   const halt = useAct(() => ask(api.POST("/runs/{run}/halt", { params: { path: { run: p.run ?? 0 } } })));
   const verify = useAct(
     () => ask(api.POST("/runs/{run}/verification", { params: { path: { run: p.run ?? 0 } } })),
     (t: Schemas["Task"]) => verified(t.id),
   );
-  const drop = useAct(() => ask(api.POST("/plans/{plan}/void", path)));
-  const ordinary = useAct(() => ask(api.POST("/plans/{plan}/ordinary-seal", { ...path, body: { hash: p.hash } })));
-  const error = start.error ?? halt.error ?? verify.error ?? drop.error ?? ordinary.error;
-  const harm = harmful.some((v) => (p.verbs[v] ?? 0) > 0);
+  const discard = useAct((p: Plan) => ask(api.POST("/plans/{plan}/void", { params: { path: { plan: p.id }, query: { hash: p.hash } } })));
+  const ordinary = useAct((p: Plan) => ask(api.POST("/plans/{plan}/ordinary-seal", { ...of(p), body: { hash: p.hash } })));
+  const error = halt.error ?? verify.error;
   const mine = p.agreement?.second !== undefined && p.agreement.makers.includes(me);
-  const goes = p.state === "halted" || p.pausedAfter;
+  const goes = (p: Plan) => p.state === "halted" || p.pausedAfter;
+  const tone = (p: Plan) => (harmful.some((v) => (p.verbs[v] ?? 0) > 0) ? "harm" : "main");
+  const shared = { about: p, differs: changedPlan };
   return (
     <>
       {error && <Trouble error={error} />}
-      {(p.state === "draft" || p.state === "sealed" || p.state === "halted") && (
-        <Button disabled={!may("work")} onClick={() => drop.mutate(undefined)}>
-          Give the plan up
-        </Button>
-      )}
-      {p.state === "draft" && p.agreement?.ordinary && !may("seal") && (
-        <Button disabled={!may("work") || ordinary.isPending} onClick={() => ordinary.mutate(undefined)}>
-          Have the charter seal it
-        </Button>
-      )}
-      {p.state === "draft" && (
-        <Confirm
-          trigger={
-            <Button tone="main" disabled={!may("seal") || mine || p.obstacles.length > 0 || (p.stopped && !may("overrule"))}>
-              Seal {many(p.total, "change")}
-            </Button>
-          }
-          title={`Seal ${many(p.total, "change")}`}
-          act={`Seal ${many(p.total, "change")}`}
-          tone={p.stopped ? "harm" : "main"}
-          reason={p.stopped ? "A guard stops this plan, or allows more than it did. Why may it be sealed all the same?" : undefined}
-          count={p.total}
-          busy={seal.isPending}
-          error={seal.error}
-          confirm={(reason) => seal.mutate(reason)}
-        >
-          <p>You approve exactly what you see here, by its hash. Nothing is written yet.</p>
-          <Harm verbs={p.verbs} />
-        </Confirm>
-      )}
-      {(p.state === "sealed" || p.state === "halted") && (
-        <Confirm
-          trigger={
-            <Button tone={harm ? "harm" : "main"} disabled={!may("seal") || p.obstacles.length > 0}>
-              {goes ? "Go on with the run" : `Run ${many(p.total, "change")}`}
-            </Button>
-          }
-          title={`Run plan ${p.id}`}
-          act={`Run ${many(p.total, "change")}`}
-          tone={harm ? "harm" : "main"}
-          count={p.total}
-          busy={start.isPending}
-          error={start.error}
-          confirm={() => start.mutate(undefined)}
-        >
-          <p>Every account is read before it is written; what has changed since is left alone.</p>
-          <Harm verbs={p.verbs} />
-        </Confirm>
-      )}
+      <Confirm
+        {...shared}
+        gone={!["draft", "sealed", "halted"].includes(p.state)}
+        trigger={<Button disabled={!may("work")}>Discard the plan…</Button>}
+        ask={(p) => ({
+          title: `Discard plan ${p.id}`,
+          act: `Discard ${many(p.total, "change")}`,
+          tone: "harm",
+          body: (
+            <p>
+              The plan can't be sealed or run any more, and lets go of the names it has reserved.
+              {p.state === "halted" && " What its run has done stays done; what was sent without an answer is in doubt."} What the charter
+              still wants comes with the next draft.
+            </p>
+          ),
+        })}
+        busy={discard.isPending}
+        error={discard.error}
+        confirm={(p) => discard.mutateAsync(p)}
+      />
+      <Confirm
+        {...shared}
+        gone={p.state !== "draft" || !p.agreement?.ordinary || may("seal")}
+        trigger={<Button disabled={!may("work")}>Have the charter seal it…</Button>}
+        ask={(p) => ({
+          title: `Have the charter seal plan ${p.id}`,
+          act: `Seal ${many(p.total, "change")}`,
+          body: (
+            <>
+              <p>The charter calls this plan ordinary. It is sealed exactly as you see it here, by its hash. Nothing is written yet.</p>
+              <Harm verbs={p.verbs} />
+            </>
+          ),
+        })}
+        busy={ordinary.isPending}
+        error={ordinary.error}
+        confirm={(p) => ordinary.mutateAsync(p)}
+      />
+      <Confirm
+        {...shared}
+        gone={p.state !== "draft"}
+        trigger={
+          <Button tone="main" disabled={!may("seal") || mine || p.obstacles.length > 0 || (p.stopped && !may("overrule"))}>
+            Seal {many(p.total, "change")}
+          </Button>
+        }
+        ask={(p) => ({
+          title: `Seal ${many(p.total, "change")}`,
+          act: `Seal ${many(p.total, "change")}`,
+          tone: p.stopped ? "harm" : "main",
+          reason: p.stopped ? "A guard stops this plan, or allows more than it did. Reason to seal it all the same" : undefined,
+          count: p.total,
+          body: (
+            <>
+              <p>You approve exactly what you see here, by its hash. Nothing is written yet.</p>
+              <Harm verbs={p.verbs} />
+            </>
+          ),
+        })}
+        busy={seal.isPending}
+        error={seal.error}
+        confirm={(p, overrule) => seal.mutateAsync({ p, overrule })}
+      />
+      <Confirm
+        {...shared}
+        gone={p.state !== "sealed" && p.state !== "halted"}
+        trigger={
+          <Button tone={tone(p)} disabled={!may("seal") || p.obstacles.length > 0}>
+            {goes(p) ? "Go on with the run" : `Run ${many(p.total, "change")}`}
+          </Button>
+        }
+        ask={(p) => ({
+          title: `Run plan ${p.id}`,
+          act: `Run ${many(p.total, "change")}`,
+          tone: tone(p),
+          count: p.total,
+          body: (
+            <>
+              <p>Every account is read before it is written; what has changed since is left alone.</p>
+              <Harm verbs={p.verbs} />
+            </>
+          ),
+        })}
+        busy={start.isPending}
+        error={start.error}
+        confirm={(p) => start.mutateAsync(p)}
+      />
       {p.state === "running" && (
-        <Button tone="harm" onClick={() => halt.mutate(undefined)}>
+        <Button tone="harm" disabled={halt.isPending} onClick={() => halt.mutate(undefined)}>
           Halt after this change
         </Button>
       )}
@@ -421,24 +463,29 @@ function Undo({ plan: p, run }: { plan: Plan; run: Schemas["Run"] }) {
   const [task, setTask] = useState<number>();
   const progress = useTask(task, (t) => t.plan && go(`/plans/${t.plan}`));
   const undo = useAct(
-    (reason: string) => ask(api.POST("/runs/{run}/undo", { params: { path: { run: run.id } }, body: { reason } })),
+    ({ run, reason }: { run: number; reason: string }) =>
+      ask(api.POST("/runs/{run}/undo", { params: { path: { run } }, body: { reason } })),
     (begun) => ("hash" in begun ? go(`/plans/${begun.id}`) : setTask(begun.id)),
   );
   const busy = undo.isPending || (progress !== undefined && !progress.ended);
   return (
     <Confirm
       trigger={<Button disabled={!may("work") || busy}>Undo…</Button>}
-      title={`Undo run ${run.id} of plan ${p.id}`}
-      act="Draft the undo"
-      reason="Why? It stands beside each change, and keeps the charter from doing it again for thirty days."
+      about={{ run: run.id, plan: p.id }}
+      ask={({ run, plan }) => ({
+        title: `Undo run ${run} of plan ${plan}`,
+        act: "Draft the undo",
+        reason: "Reason. It stands beside each change, and keeps the charter from doing it again for thirty days",
+        body: (
+          <p>
+            A plan is drafted that gives back what was there, only where the accounts still hold what the run has written. What can't be
+            undone is listed in it; nothing is written before it is sealed and run.
+          </p>
+        ),
+      })}
       busy={busy}
       error={undo.error}
-      confirm={(reason) => undo.mutateAsync(reason)}
-    >
-      <p>
-        A plan is drafted that gives back what was there, only where the accounts still hold what the run has written. What can't be undone
-        is told in it; nothing is written before it is sealed and run.
-      </p>
-    </Confirm>
+      confirm={(about, reason) => undo.mutateAsync({ run: about.run, reason })}
+    />
   );
 }

@@ -55,11 +55,13 @@ export function PreviewPage() {
     },
     (id: string) => look.mutate({ file: id }),
   );
-  const keep = useAct(() => {
+  const opened = useRef<number>(undefined); // the version that is changed: that of when the page was opened, or what was kept here since
+  if (view.data) opened.current ??= view.data.version;
+  const keep = useAct(async () => {
     const s = view.data as Schemas["System"];
-    return ask(
+    const kept = await ask(
       api.PUT("/systems/{system}", {
-        params: { path: { system }, header: { "If-Match": `"${s.version}"` } },
+        params: { path: { system }, header: { "If-Match": `"${opened.current}"` } },
         body: {
           kind: s.kind,
           settings: { ...s.settings, ...settings },
@@ -68,6 +70,7 @@ export function PreviewPage() {
         },
       }),
     );
+    opened.current = kept.version;
   });
   const take = useAct(
     () => ask(api.POST("/systems/{system}/rosters", { params: { path: { system }, query: { file: file?.id } } })),

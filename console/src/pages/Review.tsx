@@ -1,16 +1,16 @@
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
+import { changedPairs, pairOf, type SelectedPairs } from "../data/differences";
 import { type QuestionFilter, useAct, useFacing, useMay, useQuestions } from "../data/queries";
 import { Confirm } from "../ui/confirm";
 import { EvidenceBars } from "../ui/evidence";
 import { FacingRecord, FacingRows } from "../ui/facing";
 import { Glyph } from "../ui/glyph";
 import { Id } from "../ui/list";
-import { Button, Empty, Head, Loading, Search, Select, Trouble, thousands } from "../ui/parts";
+import { Button, Empty, Head, Loading, many, Search, Select, Trouble, thousands } from "../ui/parts";
 
 type Question = Schemas["Question"];
-const idOf = (q: { person?: string; account?: string }) => `${q.person}\u0000${q.account}`;
 
 /**
  * What was ruled in this sitting, kept by the browser, so that an answer can be
@@ -41,7 +41,7 @@ function useHand(lane: string, list: Question[]) {
   }, [hand, first]);
   const facing = useFacing(lane, hand?.person, hand?.account);
   const [shown, setShown] = useState<{ pair: string; facing: Schemas["FaceToFace"] }>();
-  const pair = hand ? idOf(hand) : "";
+  const pair = hand ? pairOf(hand) : "";
   useEffect(() => {
     if (hand && facing.data && shown?.pair !== pair) setShown({ pair, facing: facing.data });
   }, [hand, facing.data, shown, pair]);
@@ -51,7 +51,7 @@ function useHand(lane: string, list: Question[]) {
     take: setHand,
     error: facing.error,
     pinned,
-    settled: hand !== undefined && !list.some((q) => idOf(q) === pair),
+    settled: hand !== undefined && !list.some((q) => pairOf(q) === pair),
     moved: pinned !== undefined && facing.data !== undefined && facing.data.version !== pinned.version,
     lookAgain: () => facing.data && setShown({ pair, facing: facing.data }),
   };
@@ -69,11 +69,10 @@ export function ReviewPage() {
   const questions = useQuestions(lane, filter);
   const [done, setDone] = useSitting(lane);
   const may = useMay();
-  const list = useMemo(() => questions.data?.pages.flatMap((p) => p.items) ?? [], [questions.data]);
-  const page = questions.data?.pages[0];
+  const { rows: list, first: page, awaited: filtering, more } = questions;
   const { hand, take, pinned, settled, moved, lookAgain, error } = useHand(lane, list);
   const [place, setPlace] = useState(0); // where the hand was in the list, for when its pair is gone from it
-  const index = hand ? list.findIndex((q) => idOf(q) === idOf(hand)) : -1;
+  const index = hand ? list.findIndex((q) => pairOf(q) === pairOf(hand)) : -1;
   useEffect(() => {
     if (index >= 0) setPlace(index);
   }, [index]);
@@ -84,9 +83,9 @@ export function ReviewPage() {
       const to = index >= 0 ? index + step : place + Math.min(step, 0);
       const next = list[Math.max(0, Math.min(list.length - 1, to))];
       take(next);
-      if (to > list.length - 5 && questions.hasNextPage) questions.fetchNextPage();
+      if (to > list.length - 5) more?.();
     },
-    [list, index, place, questions, take],
+    [list, index, place, more, take],
   );
   const [reason, setReason] = useState("looked at side by side");
   const card = useRef<HTMLElement>(null);
@@ -107,23 +106,29 @@ export function ReviewPage() {
     },
     (r: Schemas["Ruling"]) => {
       setDone((d) => d.filter((x) => x.id !== r.id));
-      setAwaited(idOf(r));
+      setAwaited({ pair: pairOf(r), from: held.current });
     },
   );
-  // the pair that was undone goes back into the hand once the list shows it
-  const [awaited, setAwaited] = useState<string>();
+  const held = useRef<Question>(undefined); // what is in hand when an answer comes, not when it was asked for
+  held.current = hand;
+  // the pair that was undone goes back into the hand once the list shows it, unless another was taken since
+  const [awaited, setAwaited] = useState<{ pair: string; from?: Question }>();
   useEffect(() => {
     if (awaited === undefined) return;
-    const back = list.find((q) => idOf(q) === awaited);
-    if (back) take(back);
+    const back = list.find((q) => pairOf(q) === awaited.pair);
+    if (back && held.current === awaited.from) take(back);
     if (back || !questions.isFetching) setAwaited(undefined);
   }, [awaited, list, questions.isFetching, take]);
   const busy = rule.isPending || undo.isPending || awaited !== undefined;
-  const ready = hand !== undefined && pinned !== undefined && !moved && !settled && !busy && may("work") && reason.trim() !== "";
+  const ready =
+    hand !== undefined && pinned !== undefined && !moved && !settled && !busy && !filtering && may("work") && reason.trim() !== "";
   const judge = (kind: "same" | "different") => {
     if (!ready || !hand || !pinned) return;
     const following = list[index + 1] ?? list[index - 1];
-    rule.mutate({ q: hand, kind, seen: pinned.version }, { onSuccess: () => take(following) });
+    rule.mutateAsync({ q: hand, kind, seen: pinned.version }).then(
+      () => held.current === hand && take(following), // whoever has taken another keeps it
+      () => {}, // its error is shown
+    );
   };
   const last = done.at(-1);
   // Keys are those of the card in hand: typed anywhere else, a letter is a letter.
@@ -144,9 +149,9 @@ export function ReviewPage() {
   }, [there]);
 
   if (questions.isPending) return <Loading />;
-  if (!questions.data) return <Trouble error={questions.error} />;
-  const open = Object.values(page?.codes ?? {}).reduce((a, b) => a + b, 0);
-  const asked = page?.asked ?? 0;
+  if (!page) return <Trouble error={questions.error} />;
+  const open = Object.values(page.codes).reduce((a, b) => a + b, 0);
+  const asked = page.asked;
   return (
     <>
       <Head
@@ -159,11 +164,11 @@ export function ReviewPage() {
           <span role="status">
             {thousands(open)} of {thousands(asked)} pairs are open, {thousands(done.length)} ruled in this sitting; rulings show from the
             next reconciliation on
-            {(page?.unasked ?? 0) > 0 && (
+            {page.unasked > 0 && (
               <>
                 .{" "}
                 <Link to={`/lanes/${lane}?view=people&state=contested`} className="underline underline-offset-2">
-                  {thousands(page?.unasked ?? 0)} more
+                  {thousands(page.unasked)} more
                 </Link>{" "}
                 are contested without a pair to rule on: their findings say what to do
               </>
@@ -174,7 +179,7 @@ export function ReviewPage() {
         <Search value={filter.q} onChange={(q) => set({ q })} label="find a pair" />
         <Select label="asked for" value={filter.code} onChange={(code) => set({ code })}>
           <option value="">asked for anything</option>
-          {Object.entries(page?.codes ?? {})
+          {Object.entries(page.codes)
             .sort()
             .map(([code, n]) => (
               <option key={code} value={code}>
@@ -206,10 +211,10 @@ export function ReviewPage() {
         </Empty>
       ) : (
         <div className="grid grid-cols-[250px_1fr] gap-6">
-          <Queue list={list} total={page?.total ?? 0} current={hand} choose={take} />
+          <Queue list={list} total={questions.total} awaited={filtering} current={hand} choose={take} />
           <div>
             <Card lane={lane} question={hand} facing={pinned} error={error} box={card} keys={keys} />
-            {settled && !busy && (
+            {settled && !busy && !filtering && (
               <p role="status" className="text-ochre">
                 This pair has left the list: somebody settled it, or the filter does not hold it.{" "}
                 <Button onClick={() => move(1)}>Next pair</Button>
@@ -227,7 +232,7 @@ export function ReviewPage() {
               <Button tone="main" disabled={!ready} onClick={() => judge("different")}>
                 Different <kbd>d</kbd>
               </Button>
-              <Button onClick={() => move(1)}>
+              <Button repeat onClick={() => move(1)}>
                 Next <kbd>j</kbd>
               </Button>
               <Button disabled={!last || busy} onClick={() => last && undo.mutate(last)}>
@@ -244,8 +249,9 @@ export function ReviewPage() {
               <Bulk
                 lane={lane}
                 list={list}
-                total={page?.total ?? 0}
-                snapshot={page?.snapshot ?? ""}
+                total={questions.total}
+                snapshot={page.snapshot}
+                awaited={filtering}
                 filter={filter}
                 keep={(more) => setDone((d) => [...d, ...more])}
               />
@@ -257,18 +263,34 @@ export function ReviewPage() {
   );
 }
 
-function Queue({ list, total, current, choose }: { list: Question[]; total: number; current: Question; choose: (q: Question) => void }) {
+function Queue({
+  list,
+  total,
+  awaited,
+  current,
+  choose,
+}: {
+  list: Question[];
+  total: number;
+  awaited: boolean;
+  current: Question;
+  choose: (q: Question) => void;
+}) {
   return (
-    <section aria-label="open pairs" className="border-hair border-r pr-3">
+    <section
+      aria-label="open pairs"
+      aria-busy={awaited}
+      className={`border-hair border-r pr-3 ${awaited ? "pointer-events-none opacity-50" : ""}`}
+    >
       <h2>
-        Open <span className="font-normal text-soft">{thousands(total)} shown</span>
+        Open <span className="font-normal text-soft">{awaited ? "reading…" : `${thousands(total)} shown`}</span>
       </h2>
       <ol className="max-h-[calc(100vh-190px)] overflow-auto">
         {list.map((q) => (
-          <li key={idOf(q)}>
+          <li key={pairOf(q)}>
             <button
               type="button"
-              aria-current={idOf(q) === idOf(current)}
+              aria-current={pairOf(q) === pairOf(current)}
               onClick={() => choose(q)}
               className="block w-full border-hair border-b py-1 pl-1 text-left hover:bg-wash aria-[current=true]:bg-wash aria-[current=true]:font-semibold"
             >
@@ -341,12 +363,15 @@ function Card({
   );
 }
 
+type Pairs = SelectedPairs & { filter: QuestionFilter };
+
 /** One ruling on all pairs that the filter held when the dialog was opened. */
 function Bulk({
   lane,
   list,
   total,
   snapshot,
+  awaited,
   filter,
   keep,
 }: {
@@ -354,62 +379,64 @@ function Bulk({
   list: Question[];
   total: number;
   snapshot: string;
+  awaited: boolean;
   filter: QuestionFilter;
   keep: (more: Schemas["Ruling"][]) => void;
 }) {
   const may = useMay();
   const [kind, setKind] = useState<"same" | "different">("different");
-  const [refused, setRefused] = useState<Schemas["Ruled"]["refused"]>([]);
-  const [pinned, setPinned] = useState({ list, snapshot, filter });
-  const all = useAct(
-    (reason: string) =>
-      ask(
-        api.POST("/lanes/{lane}/rulings/bulk", {
-          params: { path: { lane } },
-          body: {
-            snapshot: pinned.snapshot,
-            ...pinned.filter,
-            rulings: pinned.list.map((q) => ({ kind, person: q.person, account: q.account, reason, seen: q.version })),
-          },
-        }),
-      ),
-    (v: Schemas["Ruled"]) => {
-      keep(v.kept);
-      setRefused(v.refused);
-    },
-  );
+  const [refused, setRefused] = useState<{ index: number; whose?: string; title: string; detail?: string }[]>([]);
+  const all = useAct(async ({ pairs: p, reason }: { pairs: Pairs; reason: string }) => {
+    const ruled = await ask(
+      api.POST("/lanes/{lane}/rulings/bulk", {
+        params: { path: { lane } },
+        body: {
+          snapshot: p.snapshot,
+          ...p.filter,
+          rulings: p.list.map((q) => ({ kind, person: q.person, account: q.account, reason, seen: q.version })),
+        },
+      }),
+    );
+    keep(ruled.kept);
+    setRefused(ruled.refused.map((r) => ({ ...r, whose: p.list[r.index]?.personLabel })));
+  });
   if (list.length < total) return <span className="text-soft">Narrow the filter to rule on all at once</span>;
   return (
-    <Confirm
-      trigger={
-        <Button disabled={!may("work")}>
-          <Id>{list.length}</Id> Rule on all
-        </Button>
-      }
-      opened={() => {
-        setPinned({ list, snapshot, filter });
-        setRefused([]);
-      }}
-      title={`One ruling on ${thousands(pinned.list.length)} pairs`}
-      count={pinned.list.length}
-      act={`Rule ${thousands(pinned.list.length)} ${kind}`}
-      reason="Reason (somebody will ask in a year)"
-      busy={all.isPending}
-      error={all.error}
-      confirm={(reason) => all.mutate(reason)}
-    >
-      <p>Every pair that the filter showed gets the same ruling. If the list has changed meanwhile, nothing is ruled.</p>
-      <div className="mt-2">
-        <Select label="ruling" value={kind} onChange={(v) => setKind(v as "same" | "different")}>
-          <option value="different">they are different</option>
-          <option value="same">they are the same human</option>
-        </Select>
-      </div>
+    <>
+      <Confirm
+        trigger={
+          <Button disabled={!may("work") || awaited}>
+            <Id>{list.length}</Id> Rule on all
+          </Button>
+        }
+        about={{ list, snapshot, filter }}
+        differs={changedPairs}
+        ask={({ list }) => ({
+          title: `One ruling on ${many(list.length, "pair")}`,
+          count: list.length,
+          act: `Rule ${thousands(list.length)} ${kind}`,
+          reason: "Reason (somebody will ask in a year)",
+          body: (
+            <>
+              <p>Every pair that the filter showed gets the same ruling. If the list has changed meanwhile, nothing is ruled.</p>
+              <div className="mt-2">
+                <Select label="ruling" value={kind} onChange={(v) => setKind(v as "same" | "different")}>
+                  <option value="different">they are different</option>
+                  <option value="same">they are the same human</option>
+                </Select>
+              </div>
+            </>
+          ),
+        })}
+        busy={all.isPending}
+        error={all.error}
+        confirm={(pairs, reason) => all.mutateAsync({ pairs, reason })}
+      />
       {refused.map((r) => (
-        <p key={r.index} className="mt-1 text-madder">
-          {pinned.list[r.index]?.personLabel}: {r.title}. {r.detail}
+        <p key={r.index} role="alert" className="text-madder">
+          {r.whose}: {r.title}. {r.detail}
         </p>
       ))}
-    </Confirm>
+    </>
   );
 }

@@ -13,6 +13,7 @@ import {
 } from "../data/queries";
 import { Id, List } from "../ui/list";
 import { Button, Empty, Head, Loading, Search, Select, Tabs, Trouble, thousands, When } from "../ui/parts";
+import { Value } from "../ui/value";
 
 type Tab = "comparison" | "attributes" | "records" | "rejected" | "left-out";
 
@@ -89,9 +90,9 @@ function Changes({ roster, system }: { roster: number; system: string }) {
   const list = useComparison(roster, older, kind, attribute);
   const rosters = useRosters(system);
   if (list.isPending) return <Loading />;
-  if (!list.data) return <Trouble error={list.error} />;
-  const c = list.data.pages[0];
-  const items = list.data.pages.flatMap((p) => p.items);
+  if (!list.first) return <Trouble error={list.error} />;
+  const c = list.first;
+  const items = list.rows;
   return (
     <>
       <div className="mb-2 flex flex-wrap items-center gap-x-4 gap-y-1">
@@ -138,7 +139,8 @@ function Changes({ roster, system }: { roster: number; system: string }) {
           label="changes between two rosters"
           rows={items}
           rowKey={(d) => d.id}
-          more={() => list.hasNextPage && !list.isFetchingNextPage && list.fetchNextPage()}
+          more={list.more}
+          awaited={list.awaited}
           columns={[
             {
               name: "what",
@@ -162,8 +164,21 @@ function Changes({ roster, system }: { roster: number; system: string }) {
                 d.attributes.map((a) => (
                   <span key={a.attribute} className="block">
                     <span className="text-soft">{a.attribute}</span>{" "}
-                    {a.old.length > 0 ? <del>{a.old.join("; ")}</del> : <span className="text-soft">empty</span>} →{" "}
-                    {a.new.length > 0 ? <ins>{a.new.join("; ")}</ins> : <span className="text-soft">empty</span>}
+                    {a.old.length > 0 ? (
+                      <del>
+                        <Value>{a.old.join("; ")}</Value>
+                      </del>
+                    ) : (
+                      <span className="text-soft">empty</span>
+                    )}{" "}
+                    →{" "}
+                    {a.new.length > 0 ? (
+                      <ins>
+                        <Value>{a.new.join("; ")}</Value>
+                      </ins>
+                    ) : (
+                      <span className="text-soft">empty</span>
+                    )}
                   </span>
                 )),
             },
@@ -215,7 +230,7 @@ function Attributes({ roster }: { roster: number }) {
 const values = (v: Record<string, string[]>) =>
   Object.entries(v).map(([k, list]) => (
     <span key={k} className="mr-3 inline-block">
-      <span className="text-soft">{k}</span> {list.join("; ")}
+      <span className="text-soft">{k}</span> <Value>{list.join("; ")}</Value>
     </span>
   ));
 
@@ -231,15 +246,16 @@ function Records({ roster, system }: { roster: number; system: string }) {
         <span className="text-soft">Open one to see it through time.</span>
       </div>
       {list.isPending && <Loading />}
-      {list.error && !list.data && <Trouble error={list.error} />}
-      {list.data && (
+      {list.error && !list.first && <Trouble error={list.error} />}
+      {list.first && (
         <List
           label="records"
           height={id ? "45vh" : undefined}
-          rows={list.data.pages.flatMap((p) => p.items)}
+          rows={list.rows}
+          awaited={list.awaited}
           rowKey={(r) => r.id}
           open={(r) => setId(r.id)}
-          more={() => list.hasNextPage && !list.isFetchingNextPage && list.fetchNextPage()}
+          more={list.more}
           columns={[
             { name: "id", width: "150px", cell: (r) => <Id>{r.id}</Id> },
             { name: "values", width: "1fr", cell: (r) => values(r.values) },

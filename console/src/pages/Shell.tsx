@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import { NavLink, Outlet } from "react-router";
 import { api, ask, Refusal } from "../data/client";
 import { useAct, useFreeze, useMay, useMe, useStaleSince } from "../data/queries";
+import { Confirm } from "../ui/confirm";
 import { Glyph } from "../ui/glyph";
 import { Button, Loading, Trouble, When } from "../ui/parts";
 import { SignIn } from "./SignIn";
@@ -71,8 +72,31 @@ function FreezeSwitch() {
     return (
       <span className="flex items-center gap-2 text-madder" role="status">
         <Glyph state="harm" /> All writing is frozen by {freeze.data.by}, <When at={freeze.data.at} />
-        {may("overrule") && <Button onClick={() => set.mutate(false)}>Let writing go on</Button>}
-        {set.error && <Trouble error={set.error} />}
+        {may("overrule") && (
+          <Confirm
+            trigger={<Button>Let writing go on…</Button>}
+            about={freeze.data}
+            differs={(pinned, now) =>
+              pinned.at === now.at && pinned.by === now.by ? [] : [`It was frozen again by ${now.by}: ${now.reason}`]
+            }
+            ask={(f) => ({
+              title: "Let writing go on",
+              act: "Let writing go on",
+              tone: "harm",
+              body: (
+                <>
+                  <p>
+                    {f.by} froze all writing: {f.reason}.
+                  </p>
+                  <p>Runs that were halted stay halted; sealed plans can be run again, in every lane.</p>
+                </>
+              ),
+            })}
+            busy={set.isPending}
+            error={set.error}
+            confirm={() => set.mutateAsync(false)}
+          />
+        )}
       </span>
     );
   return (
@@ -80,7 +104,7 @@ function FreezeSwitch() {
       {set.error && <Trouble error={set.error} />}
       <Button
         tone="harm"
-        disabled={!may("work")}
+        disabled={!may("work") || set.isPending}
         onClick={() => set.mutate(true)}
         title="Stops every run everywhere after the change it is at"
       >

@@ -1,7 +1,9 @@
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, ask, type Schemas } from "../data/client";
+import { changedSystem } from "../data/differences";
 import { useAct, useMay, useRosters, useSystem, useTask } from "../data/queries";
+import { Confirm } from "../ui/confirm";
 import { List } from "../ui/list";
 import { Button, Empty, Facts, Head, Loading, Progress, Trouble, thousands, When } from "../ui/parts";
 import { ProbeReport } from "../ui/probe";
@@ -21,7 +23,10 @@ export function SystemPage() {
     (t: Schemas["Task"]) => setTask(t.id),
   );
   const halt = useAct((id: number) => ask(api.POST("/tasks/{task}/halt", { params: { path: { task: id } } })));
-  const open = useAct((on: boolean) => ask(api.PUT("/systems/{system}/writing", { params: path, body: { on } })));
+  const open = useAct((version: number) =>
+    ask(api.PUT("/systems/{system}/writing", { params: { ...path, header: { "If-Match": `"${version}"` } }, body: { on: true } })),
+  );
+  const close = useAct(() => ask(api.PUT("/systems/{system}/writing", { params: path, body: { on: false } })));
   const probe = useAct(() => ask(api.POST("/systems/{system}/probe", { params: path })));
   if (view.isPending) return <Loading />;
   if (!view.data) return <Trouble error={view.error} />;
@@ -43,11 +48,32 @@ export function SystemPage() {
         title={s.title || s.name}
         about={`${s.title ? `${s.name}, ` : ""}${s.kind}, ${s.writable ? "open for writing" : "read-only"}${s.hasSecret ? ", secret set" : ""}`}
       >
-        {may("administer") && (
-          <Button tone={s.writable ? "plain" : "harm"} onClick={() => open.mutate(!s.writable)}>
-            {s.writable ? "Make read-only" : "Open for writing"}
+        {may("administer") && s.writable && (
+          <Button disabled={close.isPending} onClick={() => close.mutate(undefined)}>
+            Make read-only
           </Button>
         )}
+        <Confirm
+          gone={!may("administer") || s.writable}
+          trigger={<Button tone="harm">Open for writing…</Button>}
+          about={s}
+          differs={changedSystem}
+          ask={(s) => ({
+            title: `Open ${s.name} for writing`,
+            act: `Open ${s.name} for writing`,
+            tone: "harm",
+            body: (
+              <>
+                <p>Sealed plans can then be run against it:</p>
+                <Facts rows={Object.entries(s.settings).filter(([k]) => !["page", "path"].includes(k) || s.kind === "file")} />
+                <p>Nothing is written before a plan is sealed and run. It can be made read-only at once.</p>
+              </>
+            ),
+          })}
+          busy={open.isPending}
+          error={open.error}
+          confirm={(s) => open.mutateAsync(s.version)}
+        />
         {may("administer") && <Button onClick={() => go(`/systems/${system}/settings`)}>Settings</Button>}
         <Button disabled={!may("work") || probe.isPending} onClick={() => probe.mutate(undefined)}>
           {probe.isPending ? "Probing…" : "Probe"}
@@ -64,7 +90,7 @@ export function SystemPage() {
           Take a roster
         </Button>
       </Head>
-      {(take.error || open.error || probe.error) && <Trouble error={take.error ?? open.error ?? probe.error} />}
+      {(take.error || close.error || probe.error) && <Trouble error={take.error ?? close.error ?? probe.error} />}
       {working && (
         <div className="flex items-center gap-3">
           <Progress done={progress.done} total={progress.total} label="reading" since={progress.started} />

@@ -1,9 +1,9 @@
 import { Dialog } from "radix-ui";
 import type { Change, Schemas } from "../data/client";
 import { useReceipt } from "../data/queries";
-import { Marked } from "./facing";
 import { Glyph } from "./glyph";
 import { Button, Facts, Trouble, When } from "./parts";
+import { Marked, Value } from "./value";
 
 /** The verbs that take something from somebody. */
 export const harmful = ["suspend", "delete"];
@@ -26,8 +26,26 @@ export function Edits({ edits }: { edits: Schemas["Edit"][] }) {
         const now = e.new.join("; ");
         return (
           <span key={e.attribute} className="block">
-            <span className="text-soft">{e.attribute}</span> {old ? <del>{old}</del> : <span className="text-soft">—</span>} →{" "}
-            {now ? alike(old, now) ? <Marked value={now} other={old} /> : <ins>{now}</ins> : "—"}
+            <span className="text-soft">{e.attribute}</span>{" "}
+            {old ? (
+              <del>
+                <Value>{old}</Value>
+              </del>
+            ) : (
+              <span className="text-soft">—</span>
+            )}{" "}
+            →{" "}
+            {now ? (
+              alike(old, now) ? (
+                <Marked value={now} other={old} />
+              ) : (
+                <ins>
+                  <Value>{now}</Value>
+                </ins>
+              )
+            ) : (
+              "—"
+            )}
           </span>
         );
       })}
@@ -128,7 +146,7 @@ function Natives({ of }: { of: Record<string, string[]> }) {
     <>
       {names.map((n) => (
         <span key={n} className="block font-mono text-[12px]">
-          <span className="text-soft">{n}</span> {of[n].join("; ") || "—"}
+          <span className="text-soft">{n}</span> <Value>{of[n].join("; ") || "—"}</Value>
         </span>
       ))}
     </>

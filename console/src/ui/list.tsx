@@ -1,12 +1,13 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type ReactNode, useEffect, useRef, useState } from "react";
+import { type ReactNode, useEffect, useMemo, useRef, useState } from "react";
 
 /** A quiet column has a heading for those who hear it. */
 export type Column<T> = { name: string; width: string; right?: boolean; quiet?: boolean; cell: (row: T) => ReactNode };
 
 /**
  * A list that people work through: arrows or j/k move, Enter opens, the row in
- * hand is always visible, more rows come as the end nears.
+ * hand is always visible, more rows come as the end nears. The row in hand is a record:
+ * whatever comes or goes around it, it stays in hand, and once it has left the list no row is.
  */
 export function List<T>(props: {
   rows: T[];
@@ -19,10 +20,17 @@ export function List<T>(props: {
   /** Rows that are marked, by their keys; space marks the one in hand, or takes the mark away. */
   marked?: ReadonlySet<string>;
   mark?: (row: T) => void;
+  /** The rows are those of an earlier filter: they are dimmed, and nothing can be done with them. */
+  awaited?: boolean;
 }) {
-  const { rows, columns, open, more } = props;
+  const { rows, columns, open, more, rowKey } = props;
   const box = useRef<HTMLDivElement>(null);
-  const [at, setAt] = useState(0);
+  const [hand, setHand] = useState<string>();
+  const [place, setPlace] = useState(-1); // where the row in hand was last, for when it has left the list
+  const at = useMemo(() => (hand === undefined ? -1 : rows.findIndex((r) => rowKey(r) === hand)), [rows, rowKey, hand]);
+  useEffect(() => {
+    if (at >= 0) setPlace(at);
+  }, [at]);
   const grid = columns.map((c) => c.width).join(" ");
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => 28, overscan: 12 });
   const items = virtual.getVirtualItems();
@@ -32,22 +40,32 @@ export function List<T>(props: {
   }, [last, rows.length, more]);
   const move = (to: number) => {
     const n = Math.max(0, Math.min(rows.length - 1, to));
-    setAt(n);
+    if (!rows[n]) return;
+    setHand(rowKey(rows[n]));
     virtual.scrollToIndex(n);
   };
   const keys = (e: React.KeyboardEvent) => {
-    if (ownAct(e.target)) return;
+    if (ownAct(e.target) || props.awaited) return;
     const step: Record<string, number> = { ArrowDown: 1, j: 1, ArrowUp: -1, k: -1, PageDown: 15, PageUp: -15 };
-    if (step[e.key]) move(at + step[e.key]);
+    // from a row that has left the list, the next one is what took its place
+    if (step[e.key]) move(at >= 0 ? at + step[e.key] : place + Math.min(step[e.key], 0));
     else if (e.key === "Home") move(0);
     else if (e.key === "End") move(rows.length - 1);
-    else if (e.key === "Enter" && rows[at]) open?.(rows[at]);
-    else if (e.key === " " && props.mark && rows[at]) props.mark(rows[at]);
-    else return;
+    else if (e.key === "Enter" && rows[at]) {
+      if (!e.repeat) open?.(rows[at]);
+    } else if (e.key === " " && props.mark) {
+      if (rows[at] && !e.repeat) props.mark(rows[at]);
+    } else return;
     e.preventDefault();
   };
   return (
-    <div role="grid" aria-label={props.label} aria-rowcount={rows.length} className="border-hair border-y text-[13px]">
+    <div
+      role="grid"
+      aria-label={props.label}
+      aria-rowcount={rows.length}
+      aria-busy={props.awaited}
+      className={`border-hair border-y text-[13px] ${props.awaited ? "pointer-events-none opacity-50" : ""}`}
+    >
       <div role="row" className="grid gap-x-3 border-hair border-b px-2 py-1 text-soft" style={{ gridTemplateColumns: grid }}>
         {columns.map((c, i) => (
           // biome-ignore lint/suspicious/noArrayIndexKey: columns never move, and two may have one name
@@ -62,6 +80,7 @@ export function List<T>(props: {
         tabIndex={0}
         aria-label={`${props.label}, rows`}
         onKeyDown={keys}
+        onFocus={(e) => e.target === e.currentTarget && hand === undefined && items[0] && setHand(rowKey(rows[items[0].index]))}
         className="overflow-auto"
         style={{ maxHeight: props.height ?? "calc(100vh - 250px)" }}
       >
@@ -70,17 +89,17 @@ export function List<T>(props: {
             const row = rows[v.index];
             return (
               <div
-                key={props.rowKey(row)}
+                key={rowKey(row)}
                 ref={virtual.measureElement}
                 data-index={v.index}
                 role="row"
                 tabIndex={-1}
                 aria-rowindex={v.index + 1}
                 aria-selected={v.index === at}
-                data-marked={props.marked?.has(props.rowKey(row)) || undefined}
+                data-marked={props.marked?.has(rowKey(row)) || undefined}
                 onClick={(e) => {
                   if (ownAct(e.target)) return;
-                  setAt(v.index);
+                  setHand(rowKey(row));
                   open?.(row);
                 }}
                 className={`absolute top-0 right-0 left-0 grid min-h-7 items-baseline gap-x-3 border-hair border-b px-2 py-1 aria-selected:bg-wash hover:bg-wash data-marked:border-l-2 data-marked:border-l-ink ${open ? "cursor-pointer" : ""}`}

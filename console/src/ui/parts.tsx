@@ -1,5 +1,5 @@
 import { Tabs as RadixTabs } from "radix-ui";
-import { type ButtonHTMLAttributes, type ReactNode, useEffect, useRef, useState } from "react";
+import { type ButtonHTMLAttributes, type ReactNode, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import { Refusal } from "../data/client";
 
@@ -8,11 +8,18 @@ export const thousands = (n: number) => n.toLocaleString("en").replaceAll(",", "
 /** So many of something, in words: "1 change", "12 changes". */
 export const many = (n: number, one: string) => `${thousands(n)} ${one}${n === 1 ? "" : "s"}`;
 
+/**
+ * A button. The second click of a double click, and Enter held down, do nothing: by then
+ * another button may stand in this place. A button that only moves may `repeat`.
+ */
 export function Button({
   tone = "plain",
   className = "",
+  repeat = false,
+  onClick,
+  onKeyDown,
   ...rest
-}: ButtonHTMLAttributes<HTMLButtonElement> & { tone?: "plain" | "main" | "harm" }) {
+}: ButtonHTMLAttributes<HTMLButtonElement> & { tone?: "plain" | "main" | "harm"; repeat?: boolean }) {
   const tones = {
     plain: "border-hair bg-leaf hover:bg-wash",
     main: "border-ink bg-ink text-paper hover:opacity-90",
@@ -22,6 +29,14 @@ export function Button({
     <button
       type="button"
       className={`inline-flex h-7 items-center gap-1.5 whitespace-nowrap rounded-sm border px-2.5 disabled:cursor-not-allowed disabled:opacity-50 ${tones[tone]} ${className}`}
+      onClick={(e) => {
+        if (e.detail > 1 && !repeat) e.preventDefault();
+        else onClick?.(e);
+      }}
+      onKeyDown={(e) => {
+        if (e.repeat && e.key === "Enter" && !repeat) e.preventDefault();
+        else onKeyDown?.(e);
+      }}
       {...rest}
     />
   );
@@ -121,18 +136,16 @@ export function Head({
   );
 }
 
+/** A search box. Each letter is reported at once, and a value that changes elsewhere is shown at once. */
 export function Search({ value, onChange, label }: { value: string; onChange: (v: string) => void; label: string }) {
   const [text, setText] = useState(value);
+  const reported = useRef(value);
   const input = useRef<HTMLInputElement>(null);
-  const send = useRef(onChange); // of the newest render: it may know of another filter by then
-  useEffect(() => {
-    send.current = onChange;
-  });
-  // biome-ignore lint/correctness/useExhaustiveDependencies: only typing sends a search
-  useEffect(() => {
-    const t = setTimeout(() => text !== value && send.current(text), 200);
-    return () => clearTimeout(t);
-  }, [text]);
+  useLayoutEffect(() => {
+    if (value === reported.current) return; // what was typed has come back
+    reported.current = value;
+    setText(value);
+  }, [value]);
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
       if (e.key === "/" && !(e.target instanceof HTMLInputElement || e.target instanceof HTMLTextAreaElement)) {
@@ -150,7 +163,11 @@ export function Search({ value, onChange, label }: { value: string; onChange: (v
       aria-label={label}
       placeholder={`${label}  /`}
       value={text}
-      onChange={(e) => setText(e.target.value)}
+      onChange={(e) => {
+        setText(e.target.value);
+        reported.current = e.target.value;
+        onChange(e.target.value);
+      }}
       className="h-7 w-56 rounded-sm border border-hair bg-leaf px-2 placeholder:text-soft"
     />
   );

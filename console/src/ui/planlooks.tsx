@@ -3,6 +3,7 @@ import { useMoves, usePlanComparison, usePlans } from "../data/queries";
 import { Verb } from "./change";
 import { Id, List } from "./list";
 import { Empty, Loading, Pick, Trouble, thousands } from "./parts";
+import { Value } from "./value";
 
 /** Of the logins and addresses that a plan moves, who gives what to whom. */
 export function Moves({ plan, height }: { plan: number; height: string }) {
@@ -17,7 +18,15 @@ export function Moves({ plan, height }: { plan: number; height: string }) {
       rows={list.data.items}
       rowKey={(m) => m.name}
       columns={[
-        { name: "name", width: "1.2fr", cell: (m) => <span className="font-mono text-[12px]">{m.name}</span> },
+        {
+          name: "name",
+          width: "1.2fr",
+          cell: (m) => (
+            <span className="font-mono text-[12px]">
+              <Value>{m.name}</Value>
+            </span>
+          ),
+        },
         { name: "from", width: "1fr", cell: (m) => <Holder at={m.from} /> },
         { name: "to", width: "1fr", cell: (m) => <Holder at={m.to} /> },
       ]}
@@ -48,7 +57,7 @@ export function Compared({
 }) {
   const plans = usePlans(p.lane);
   const list = usePlanComparison(p.id, other);
-  const rows = list.data?.pages.flatMap((x) => x.items) ?? [];
+  const { rows, awaited } = list;
   return (
     <>
       <div className="mb-2 flex items-center gap-3">
@@ -63,17 +72,18 @@ export function Compared({
               .map((x) => [String(x.id), `${x.id}, ${x.state}, ${thousands(x.total)} changes`] as [string, string]),
           ]}
         />
-        {list.data && <span className="text-soft">{thousands(list.data.pages[0]?.total ?? 0)} differ</span>}
+        {list.first && !awaited && <span className="text-soft">{thousands(list.total)} differ</span>}
       </div>
       {list.error && <Trouble error={list.error} />}
-      {list.data && rows.length === 0 && <Empty>The two plans want the same.</Empty>}
+      {list.first && !awaited && rows.length === 0 && <Empty>The two plans want the same.</Empty>}
       {rows.length > 0 && (
         <List
           label="what differs"
           height={height}
           rows={rows}
           rowKey={(d) => d.change}
-          more={list.hasNextPage ? list.fetchNextPage : undefined}
+          more={list.more}
+          awaited={awaited}
           columns={[
             { name: "verb", width: "84px", cell: (d) => <Verb verb={d.verb} /> },
             {
@@ -100,7 +110,7 @@ function Wants({ edits }: { edits: Schemas["WantedEdit"][] | null }) {
     <>
       {edits.map((e) => (
         <span key={e.attribute} className="block">
-          <span className="text-soft">{e.attribute}</span> → {e.new.replaceAll("\u001f", "; ") || "—"}
+          <span className="text-soft">{e.attribute}</span> → <Value>{e.new.replaceAll("\u001f", "; ") || "—"}</Value>
         </span>
       ))}
     </>

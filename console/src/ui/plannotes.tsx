@@ -9,13 +9,12 @@ export function Refusals({ plan: p }: { plan: Plan }) {
   const [open, setOpen] = useState(false);
   const list = useRefusals(p.id, open && p.refused > 0);
   if (p.refused === 0) return null;
-  const rows = list.data?.pages.flatMap((x) => x.items) ?? [];
   return (
     <details open={open} onToggle={(e) => setOpen(e.currentTarget.open)} className="mb-2">
       <summary className="py-0.5 text-madder">{thousands(p.refused)} of what was asked for is not in it</summary>
       {list.error && <Trouble error={list.error} />}
       <ul className="max-h-48 overflow-auto border-hair border-y" tabIndex={0} aria-label="what is not in the plan">
-        {rows.map((r, i) => (
+        {list.rows.map((r, i) => (
           // biome-ignore lint/suspicious/noArrayIndexKey: they never move
           <li key={i} className="grid grid-cols-[70px_240px_110px_1fr] gap-3 px-2 py-0.5">
             <span className="text-soft">{r.place}</span>
@@ -27,7 +26,11 @@ export function Refusals({ plan: p }: { plan: Plan }) {
           </li>
         ))}
       </ul>
-      {list.hasNextPage && <Button onClick={() => list.fetchNextPage()}>Show more</Button>}
+      {list.more && (
+        <Button repeat onClick={list.more}>
+          Show more
+        </Button>
+      )}
     </details>
   );
 }

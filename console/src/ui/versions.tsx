@@ -13,7 +13,7 @@ export function Versions({ lane, newest }: { lane: string; newest: number }) {
     queryKey: keys.laneList(lane, "charter-versions", { newest }),
     queryFn: () => ask(api.GET("/lanes/{lane}/charter-versions", { params: { path: { lane }, query: { limit: 20 } } })),
   });
-  const back = useAct(async ({ version, why }: { version: number; why: string }) => {
+  const back = useAct(async ({ version, newest, why }: { version: number; newest: number; why: string }) => {
     const former = await ask(api.GET("/lanes/{lane}/charter", { params: { path: { lane }, query: { version } } }));
     return ask(
       api.PUT("/lanes/{lane}/charter", {
@@ -46,16 +46,18 @@ export function Versions({ lane, newest }: { lane: string; newest: number }) {
               {v.version < newest && may("work") && (
                 <Confirm
                   trigger={<Button aria-label={`Return to it…: version ${v.version}`}>Return to it…</Button>}
-                  title={`Go by version ${v.version} again`}
-                  act={`Give it as version ${newest + 1}`}
-                  tone="main"
-                  reason="Why? Whoever looks later reads it."
+                  about={newest}
+                  differs={(pinned, now) => (pinned === now ? [] : [`The newest version was ${pinned}, it is ${now}`])}
+                  ask={(newest) => ({
+                    title: `Go by version ${v.version} again`,
+                    act: `Give it as version ${newest + 1}`,
+                    reason: "Reason",
+                    body: <p>The versions between stay, and nothing is written before a plan is sealed and run.</p>,
+                  })}
                   busy={back.isPending}
                   error={back.error}
-                  confirm={(why) => back.mutateAsync({ version: v.version, why })}
-                >
-                  <p>The versions between stay, and nothing is written before a plan is sealed and run.</p>
-                </Confirm>
+                  confirm={(newest, why) => back.mutateAsync({ version: v.version, newest, why })}
+                />
               )}
             </div>
             {shown === v.version && <Changed lane={lane} version={v.version} />}

@@ -1436,6 +1436,9 @@ type CharterTryInput struct {
 
 // CollectInput defines model for CollectInput.
 type CollectInput struct {
+	// Count how many wait, as whoever collects has seen them: another number is refused
+	Count *int `json:"count,omitempty"`
+
 	// Passphrase what the file is encrypted to; it is not kept
 	Passphrase string `json:"passphrase"`
 }
@@ -1701,6 +1704,9 @@ type FindingAct struct {
 	Reason   *string   `json:"reason,omitempty"`
 	Severity *Severity `json:"severity,omitempty"`
 
+	// Snapshot of the findings as they were listed with the same filter; nothing is done when they are others now
+	Snapshot *string `json:"snapshot,omitempty"`
+
 	// To whom they are assigned to; nobody when it is not given
 	To    *string             `json:"to,omitempty"`
 	Until *openapi_types.Date `json:"until,omitempty"`
@@ -1717,7 +1723,10 @@ type FindingList struct {
 	Counts map[string]int `json:"counts"`
 	Cursor *string        `json:"cursor,omitempty"`
 	Items  []Finding      `json:"items"`
-	Total  *int           `json:"total,omitempty"`
+
+	// Snapshot of all that the filter holds, where it is counted; another one when the findings, or what of the lane's is accepted or assigned, have changed
+	Snapshot *string `json:"snapshot,omitempty"`
+	Total    *int    `json:"total,omitempty"`
 }
 
 // FoundInput the accounts that findings of the newest result are about, but for accepted ones
@@ -1731,6 +1740,9 @@ type FoundInput struct {
 	New      *bool     `json:"new,omitempty"`
 	Q        *string   `json:"q,omitempty"`
 	Severity *Severity `json:"severity,omitempty"`
+
+	// Snapshot of the findings as they were listed with the same filter; nothing is drafted when they are others now
+	Snapshot *string `json:"snapshot,omitempty"`
 }
 
 // Freeze defines model for Freeze.
@@ -3650,6 +3662,12 @@ type DecideBySheetParams struct {
 	Name *string `form:"name,omitempty" json:"name,omitempty"`
 }
 
+// VoidPlanParams defines parameters for VoidPlan.
+type VoidPlanParams struct {
+	// Hash of the plan as it was looked at: another one is refused
+	Hash *string `form:"hash,omitempty" json:"hash,omitempty"`
+}
+
 // CompareRostersParams defines parameters for CompareRosters.
 type CompareRostersParams struct {
 	// With the older roster; the one before when not given
@@ -3820,6 +3838,12 @@ type TakeRosterParams struct {
 
 // TakeRosterParamsExtent defines parameters for TakeRoster.
 type TakeRosterParamsExtent string
+
+// SetWritingParams defines parameters for SetWriting.
+type SetWritingParams struct {
+	// IfMatch the ETag of the system as it was looked at: another one is refused
+	IfMatch *string `json:"If-Match,omitempty"`
+}
 
 // ListTasksParams defines parameters for ListTasks.
 type ListTasksParams struct {
@@ -4161,9 +4185,9 @@ type ServerInterface interface {
 	// DecideBySheet Decide about changes of a draft as a sheet of it says that came back; all of it, or nothing
 	// (POST /plans/{plan}/sheets)
 	DecideBySheet(ctx *echo.Context, plan PlanID, params DecideBySheetParams) error
-	// VoidPlan Give a plan up
+	// VoidPlan Discard a plan
 	// (POST /plans/{plan}/void)
-	VoidPlan(ctx *echo.Context, plan PlanID) error
+	VoidPlan(ctx *echo.Context, plan PlanID, params VoidPlanParams) error
 	// GetRoster One roster
 	// (GET /rosters/{roster})
 	GetRoster(ctx *echo.Context, roster RosterID) error
@@ -4250,7 +4274,7 @@ type ServerInterface interface {
 	TakeRoster(ctx *echo.Context, system SystemName, params TakeRosterParams) error
 	// SetWriting Open a system for writing, or close it
 	// (PUT /systems/{system}/writing)
-	SetWriting(ctx *echo.Context, system SystemName) error
+	SetWriting(ctx *echo.Context, system SystemName, params SetWritingParams) error
 	// ListTasks Background work, newest first
 	// (GET /tasks)
 	ListTasks(ctx *echo.Context, params ListTasksParams) error
@@ -6374,8 +6398,17 @@ func (w *ServerInterfaceWrapper) VoidPlan(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter plan: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params VoidPlanParams
+	// ------------- Optional query parameter "hash" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hash", ctx.QueryParams(), &params.Hash, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter hash: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.VoidPlan(ctx, plan)
+	err = w.Handler.VoidPlan(ctx, plan, params)
 	return err
 }
 
@@ -7199,8 +7232,28 @@ func (w *ServerInterfaceWrapper) SetWriting(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter system: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetWritingParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SetWriting(ctx, system)
+	err = w.Handler.SetWriting(ctx, system, params)
 	return err
 }
 
@@ -10600,7 +10653,8 @@ func (response DecideBySheetdefaultApplicationProblemPlusJSONResponse) VisitDeci
 }
 
 type VoidPlanRequestObject struct {
-	Plan PlanID `json:"plan"`
+	Plan   PlanID `json:"plan"`
+	Params VoidPlanParams
 }
 
 type VoidPlanResponseObject interface {
@@ -11802,6 +11856,7 @@ func (response TakeRosterdefaultApplicationProblemPlusJSONResponse) VisitTakeRos
 
 type SetWritingRequestObject struct {
 	System SystemName `json:"system"`
+	Params SetWritingParams
 	Body   *SetWritingJSONRequestBody
 }
 
@@ -12621,7 +12676,7 @@ type StrictServerInterface interface {
 	// DecideBySheet Decide about changes of a draft as a sheet of it says that came back; all of it, or nothing
 	// (POST /plans/{plan}/sheets)
 	DecideBySheet(ctx context.Context, request DecideBySheetRequestObject) (DecideBySheetResponseObject, error)
-	// VoidPlan Give a plan up
+	// VoidPlan Discard a plan
 	// (POST /plans/{plan}/void)
 	VoidPlan(ctx context.Context, request VoidPlanRequestObject) (VoidPlanResponseObject, error)
 	// GetRoster One roster
@@ -15009,10 +15064,11 @@ func (sh *strictHandler) DecideBySheet(ctx *echo.Context, plan PlanID, params De
 }
 
 // VoidPlan operation middleware
-func (sh *strictHandler) VoidPlan(ctx *echo.Context, plan PlanID) error {
+func (sh *strictHandler) VoidPlan(ctx *echo.Context, plan PlanID, params VoidPlanParams) error {
 	var request VoidPlanRequestObject
 
 	request.Plan = plan
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.VoidPlan(ctx.Request().Context(), request.(VoidPlanRequestObject))
@@ -15884,10 +15940,11 @@ func (sh *strictHandler) TakeRoster(ctx *echo.Context, system SystemName, params
 }
 
 // SetWriting operation middleware
-func (sh *strictHandler) SetWriting(ctx *echo.Context, system SystemName) error {
+func (sh *strictHandler) SetWriting(ctx *echo.Context, system SystemName, params SetWritingParams) error {
 	var request SetWritingRequestObject
 
 	request.System = system
+	request.Params = params
 
 	var body SetWritingJSONRequestBody
 	var err error
@@ -16405,298 +16462,300 @@ var swaggerSpec = []string{
 	"cY2t0bqWUnwPD/mo/t6eTbq8RYpW40mGs3vCy3TcNFr8vYlfXuzkL/pciHFO8Uvn6+U84yGJyx/dNZm0",
 	"JS3lsA+CmXQ6YSNXjhmFQ1o262uVMC7i0PlKfEBvjDedOB++296AOQdJcuG2FuXj+9qaJhKyn7VHi8pQ",
 	"QzC5njx7+Pivn/YUbmSqzzZCBttBwgaMZRoKJQtRCQzGUbreWQ8owfLBSXpDb+SsLcS6SnHHZPFBFCcs",
-	"b8iskdDY+nsrGi8Q45KT+6GqCgo7fjO4Meul5gYZhlVcOp0xZXNVa7ZQ3Bq0/pDsIXi+s1ftBySdXdLt",
-	"FTgCgSz0dm2hZFa1I0+OaLs0+XQAPZo3pymyCpHFszv9RQyS7uuYcmCyyfpyxgFRK7y08aR7vnb0/ocv",
-	"mRRXDx89/uun//63//jPv/NZeOn15AkWf331/JotcQtnvLhlSrJvlSz59pN9hmhok44GV1wybhhnm6Wq",
-	"+g/G46RREQi3yy0jI+D4kB5CXtq28Mx5gm2xE3cYHqvvL5KA3+qdWFsr5dwXeuaiTFfCz7lG15zUS+PY",
-	"ug2PPRV8oQEOpi/bdQGJlBGtPEmpWt/lhNNaqxmfiUo40uHKNkrbpfMMObNa8GqyL/CENulA7VoJafsM",
-	"j5mwuRzfhhuMA2IvjSqpCMBdf80eunPntMmSV/OGTj6W7VhI78SHwx86BJxRbBsvHmKyGLA2WZGyBCMs",
-	"Klq/o1LNVLndLRXlcstWVCpzZHWQp+bUUzy15M+hECWkMq2Vkov9lc9rHWINTXQJq5gjM274uMo17Jc4",
-	"HHncL8DwjRa00tzHmSNreJGlQs6nRCoZxmeqtqyVq/GVgZOERvDVuR2t8Mq9h1bliAL2CpNIE6x4WU6u",
-	"J3+d/50Xj8tHk1Y5r5JUWMmwLpN96+mWUBr9lbqD6kZXQobfJIKNce2tsuzWRwhZVHWZrqemD+xTatZb",
-	"O1tWKeWOAbdD1FmT0u0UfVCrlVWYrwtLPORzd2s+qDCkIW+LCGmeq8QdHPBXz1DoE6i/ogInZx8mqV6Q",
-	"WQvlZ9uRqdpKLURaWzUZ2eRe+sY3ITHa4U9pQtbn1aGu5dCCo7WSmT5Lxe5UXSzBoDTFIh9VUVfdvv7F",
-	"IOah2LTf2hd4sZNkYpUKzTq1reYWZLtKhNRTW1BOmV16teSPTdkTq9t34nhZajDmxgf352y1U+t2sJob",
-	"xZfjm+t2cfZCSbhB0SYZdkmgmrrG7sX2dcZyjLYO49kQDQlcu9eJ8epgwQV2jMXss4+SJMyYkIkm9vU2",
-	"fwhSo0Chbes7vBe2XaOMuEiudpdN97Z9BVzaa2c/LoVc4FY6rtyCvXH/KjFiKiwWh2OBFB6dDd/in+2N",
-	"u/PK/euaFaAtF477pLI3TMirUtUzi/wUizQD/y+5CfEGZqDQ0PiuUm18kPSaWnzdG92hNWoFaBi50+zb",
-	"tr0zfMOiZLtBpr0ORlQpSiz/FCu4cW8H5y5f4yPcGSSGK6mOQywkuKtviJ+vSfssna6Vyk7Dc7CtyMtb",
-	"Rz7HUUQq+pfPzV75fwZCTKYT75fHtU6mkwV1Z4eVEXdmpPfnmI8QKUuMt+Ssb8TYKJS2hsU0xogKpLxD",
-	"vgSdD00IkvBso4UFc8NkXVVNd7MjslTM1MXSL3dopugnLm03uvqzPyZODlTV5FWv+upRLzb9RZW4hY0w",
-	"0KTUzrzYTHFONzQa6NQprcFFh8UnD35glkuLr8iUl5FfzqI+OiaKRvezh39//Kl7+IbfAf5mLSplcRN2",
-	"iZLPKKNW3VAqVRagJdb4r7DYEFi4j5LMsxF55S/pzqeqhHyY++uxRXL+Q0c1kqQpT8n3cdbr3KbMQT4j",
-	"NSFCUtxno0t6zeCccV+aRapN74sDqAS9spt8P/q1PcLl1MTPnkmTOiO4rg+sNantiA0PRDVdS72tel/c",
-	"iRJk0RciD504hm9j6YmiskkfCLphxBmJFjws+na8gro5HXPaixrlArWbpg7E62j3qjvQpSjGNdiRC5so",
-	"d0ELiUzyoPqdJPpVCdlutjO3aOPNg20ElQFWqBUYVlTKQCoWhjQbrg2e11KC/mGdPCYxOJioh+crJReI",
-	"z9MqWJkBayeoQHg1vLfKEDEdtMYX7uKU1HS7bs2Px1ftzZpyVzLlqK/V03DaKPPOq1I8/iUv4KVy/z1D",
-	"sjuesVEh9RAQP0f+tSHqnt85U3YZzyuXZcTNEcbH2kofa7NLWJHjQXkTdKJBUjEF940UwyPfplVhmdkC",
-	"b2x3uiLG1rnHgMKA5FQw8Oie9LKqCmSPD4AnSIOxhvqyQzYVsa3AOVKTfJZpxGdlJfypxm2P6P+SIH32",
-	"SxCqeiXTaYSevoe58DVmydCVx6+KRZGlss5sWHO79OFeVdQrSDf9VGKnyjYnMnpqHr4UFTxBY3JfAMzU",
-	"XdJnkRSXvoPYEhny6Run5NbcGCiZutv1Zg5qHne2Nbh708msEhB+CdIOBchClf4k7W+Bl7HJLluAATld",
-	"/4Q0CWWZPMLR305+Tq95S397lj0V3FAg4aVKxyErpW4NQys5U6E+vp4m23vTY5rSn571nO4VlNtMb8wd",
-	"aK/G9/8ovGU2JBiYkoC+Gii+JH53XNNuvATf17P7T4pjIFsoIBZKUQiHDpWQs1Giw2dbJRkWtJmSwQJv",
-	"bKzzEKVhK+AyNu504Vscieh7wsdfT6T7+CtipCuMXMKbNfbS/nW60/CGJbfa1xOGiFqpVjAQwMd3N4eA",
-	"VlxHLeM/iaGTEanA6/sliT1sPcIfDh99GN2xg6UnFdLdWcGxEKIH8y1T5naggKabMEtZ7Ju0hPltUD4u",
-	"2Z74KFMb2jqTvdZvuC6TTAhhDSpCDhuMBUbebeiAt6QrsE7Df9ox14pe2f7Uc1XgYKXXSy6vWikA4O4s",
-	"8QLRHKYB3wjKK+f/bHwgbSWMEXLRuq+sCe8Lkr9rl/1ZMBbKq5XHZHS/0dx5d0pvr25hayLMgvsJxVix",
-	"LarWj0uBi5gpWVKwGCUb/kjACkhffXs1VxrcYcQmUbGC8spuBPYF1Qa05Cu4QjgvJzBWXFTxJ14Jbq7M",
-	"kpdqg64IN3ClZEXvN5YM51KtuJCtt4SNuPL0CaWNV0Le8QrFNf1c8hUn9AgMfS/VRsa/WaWuMC0/nVSq",
-	"uIXyqu3zS3UFPllVajEP0XMfK19TZP0qZJj2BSM9Eq1HY6946c65sZpbRDbFX6qNRLFrgFtHBKVJxGGu",
-	"4Qrhn1o/N2BU04mzlK4itKRYyCshrwqt0BRqfuPeh5REVJMrs9S1vEVWuAPNF3BVarUOOo1XV7E8VAMi",
-	"mRTQ7HPzK7WmX9BDKTZCyZIreLPGcnb88+ZKw6+UUEgJaX9QMnHg2AN1ABGinYPsHsWzBZODvXZyKHk6",
-	"6UETaKF/jbMLWhksr/qjIdCtnzV1ZZtw8JTNakt1PN5wYUoiA3S08QejT7FuKjRWcnNrfKsz5bFXp6pb",
-	"UZ6kac+vaserz9RB+FID/DdcpEZ2x4pvfd7QMGvOn8YVj06wuDcSzGbbGGVrvtWqqhi8WSttvauDiJb7",
-	"lufhDxpZnJP5wn8oCX1+4PGe3jF+GuZ7B/PC+b269+a60bM9AQ7s04VTlm2OuEjS8h8118kqykptdmIO",
-	"LYnYA1hQglQrIdGiSV6wAmN4Jnyn5hk+iSci0bZKLaRUPkDAE84ZVpqKIQjEL1mepKFIIih65ArWQDEH",
-	"UC7suvyT8cjvmyW3qHKwjACLN9LgbFaL9ToXvxkWffRBx2Db+6U3pJnGDdvdAqRps4KG/ClW+Lr80Wd6",
-	"9tihD1+OZ06+sXxWQfqrayl+q2EAVpl/cbwjPta/OPkdiIOcDOEbtYLdaAmhKeGe+4qhkm+p71mYppzT",
-	"jwTw2ChH1twnkm3CUI8lzQgQxlfKYggXzfR9SU7QQ1D2o704K34NZS5sFx7yZIS2jzdlKjIxPZdC1ESa",
-	"olHmLgnpbZ/axpB1q7U5EbGtM93cuFP/9V//9V9X33579fnnye5jbC3O3d1gwdKABg+3ZVV7JQdVHLp/",
-	"6SrFShisKnOviI7U8Fj2UUVCuapigvGqYNoE4HwS+U+GYQpgDCwP1rrlmLpdCudhoj0XDNPNh4sky5pA",
-	"IqlxnDivNxkThcLnfDsOvqeHhYhdHCNRWk9uUbi0dINjqtgZkeSp48GBTjkXw9QOUXlH+QxpH6l4jmAI",
-	"YKjSrGaV44/sUbURAzioYz8G5L+VhP7P7TaAqbLV6dHLLBe27hpNdRHbLj7+x04VM6EDNgHGBo1+yWV5",
-	"5XNuHmLeCThYt1DoU4Gbb2DbrnQZriBvYTtWwFF88kkLE2e4RKV7v48QIcPvvGtso5iB8N1rTdUqLvoK",
-	"MTIasRV/nim79D8cLBuncGtCAjbVODvfskeWFEN8A9sXtb6DbT+OZiLl4EE8EqCzuV0dfgpoSd/Ath/N",
-	"JQXaulhgPDtVYOBBNJgBRGh1ht6aGws3DFZru43dp1RMXrqDMhdt4KBsL/Y+XEsInMf1TAPkiEhro2ce",
-	"16qzB7VdqqzH65X1mJqf6aRUG2msBr7KFExYMAeLc57vtNgT3vQq48LNDOi73QR6u5N0cMvcdGKFrbLN",
-	"m7gJiD/PRArfvn8P/cCWht47hGp/xR7Zc7t5DlBS5Irj+4Ld7b3h8WFlcWKxTGr1DowTVoU1bb0IUSsk",
-	"dj6gZjbY3oNb4wHV9hcMc/tdqmYkZ2iLFMh+BXN7hYFrqa6oNmvKlqIsASFrY+bsBtPhs9o212GviNN8",
-	"sWFjMh1VO+SY8bAZdSv88BdOwhzvepUnyIWtjkD2bCHsuEc9p88axrfNK3Lf/zxSe7AhPDSuHDcgb8o6",
-	"0kP5EvNb+0sgUOXhHjOmvjrQ8QOCqAPkekYAJ4FPSdiFxTerSn6/WjyDO3I6g5kj5FwhbqqWJBJBa6WT",
-	"ZqC7XcgTswpVWEAv54WFHogpNi2f50SBj+18nNL2d1QHGSHg+8JsSKPLHnC/C8erkm8hjcU5SIWZXguB",
-	"FMep6iit0P2zp36tyS9LViNyhl2XDNELQoOqL+/2TfPOM9rPggbDuO8T/slX8MT2EoWqW4Y8JPXhue88",
-	"h02C9DqekfyyM9NkHa1Dl6WqcEaO38msA5lqmAng0yGmu+JlUrAMmRIzsq54KNJ9u4oklhLTY5Nkg833",
-	"3JiNSuVm1q2/HMZJwisz74h6bmgutcTg2d8fxoGG0p24attB4drPoJY+6hYHnf69Pej0r3/726EsfDg6",
-	"B7LjQ4/HP2HzgyG9MPTbo/zrjplFKAlOnZKeLDQAMoi6nyeVUrdOhSp9m+jlO06yHqxDaPPJ4aK8e5DL",
-	"qY34DucjlSdMzRhalbASZi5sFvRy7hxIqQJyzai2XPWkZ6FWfR9v3S+xDjLLxzQpm+kYYsp+mfwyaTqS",
-	"cQgbthklsxOjJmu0FtVe/YH9OYc6aW/38VrlOz8R7QXwanQ9SBevZu84BryXcaIG70outhn1ECzqkkLg",
-	"tWwGWYWiQQ3zmgr25lxQ6nrDha95xArJqxkvbid0vCEGa2PrfsosD7qkmfAxuHimKr15JBeNjvXVtYsa",
-	"jKHSsChqJmGGWLhjSvVmwrANwG2itqYaKKDGiLNuuQ2emF5tuAsRP6ppJ9c+0++Y4GDggxrc5+X86/sd",
-	"i+99cK0jQ9uzInvnNMULe9APx3rA80wDWLCqA7h5C5MKs4abiKikAVNGg7vU6YW94OfDKm+wMCbxnCAe",
-	"jnfes1MNKrWB5LA+WruPtlWV2qCacj9LDxwfJ4RhTgzzbH6A5bri8gZ/EHLhZ1E6oaHrCsYNzZwZy4sk",
-	"fj5u1y3AGssYsL+XZhn5NeDoKDndqdI838BOQijCF+0OXJgOmt6ptPCAUYfC0t/Rle+o2Bqnb2XOtpPh",
-	"T9LoAm59G34Hvq+KigM4W6grjnMBnaTkiPSSSRl3bO1hPBf0Sh6CsA3gV4aOCcTCSj9wONQV8OqLsZEw",
-	"2s8x5Sl0x2fbkSOSdgABkUlMKB2Lg5Jij4mQzkSkzGzyU4fAcTlOilBcxqp8cZipVyvP9Acf6C/tSxxT",
-	"Kv/UCvp9xI5+hJk7eIkLGtTGvjccg44H+NwyMqqfcxdAEa7ZLWwN4xUZVWMb4X0ns4QW2lbnhLWDp2g9",
-	"e2w9omagSGsqQ9jURqK3pWfUimGroghqdrzFsW2bMIrBnP6/cGQx5uaOs9tbMjQth1oyCPXWnwxrUMl3",
-	"vymdDMLs+nVbFe60ObTwsJDEFYTxnc0cT+zkdcZ5qZLGdE86yMvERJUqVvaVAzm01U68rzqcS00Towzi",
-	"iU0uMAbdowetCCs0XUI4rIIIdynHCi+WXMOoTE82gHq6YEtHLlpVF7M8T0fEuujgeXDVWH6sa+mTJ3Mh",
-	"hVniL5e8IqFyp0S6H6ot2VM1DruI2tNQbBdKS2tT8yrgWXoZ16F1xdGFGyMAaNuSGeIw1PFMD6wlfkG+",
-	"djZc4Pxf5nw7M7mWdVVNxxX2zIav9wf3vvw463320HAnqN9nDxehPgyLEnEV9pBRkqi/5Cd6CMSCWqvH",
-	"QCe4u0fQQpagjVUq6Sc5Q5/qIdOSyPemObPKOy8EC++sT2d6okdoKBKRMtsp+pCamUzRiWUcrc2ZWfI1",
-	"sC3Y5JPEwdlNTWk85ifn9iwZ8ulEekD7FDKUosFbm2QwkuIUI8K12HWZqTT0gDa55Lrv10z/VW1GnHU6",
-	"C8/VJlOat84UtNL2RQAD91ICCdHOYXI+XtIhwOaNASO96bqG/6e7uDu0sClZipp6kuMGeHZoiNii2M4Z",
-	"8Jv9Ki8jRkcyfWXyfxIHO+t1Pv/fEhFzRHGL2/FUaQ1qck0t1gEx/qew3U5x1ZiheDJ59S4BMlglk6U4",
-	"1CPOryeQIxznNaS3PtZTx/TPYw/f3duEmRMiKPB2uzkIyuLwVJEWnXJmw8FmzO7YR+SgpizKKjYHKFmI",
-	"ikbGCrGbwNyGb02YrjbHabnpmikD1gbwh8GD8Tt0U8xqNAADjDJZpFMWsXGmLADhTFkwiPeXkjmw+Pib",
-	"Vv/UnwxTGzlgEE7qEN+KtZ/UQ+zxMN1i1WLqg+VvB9miv/QNRza6fQ6dHd4a95MuCEBF13DTZHS8HU1/",
-	"w4M8SRmgOcnwXG2GQ3tlo9HNYKmDFDpIkX7juQFbyNjMWs1OLBIK7l9vYTFy3zeCck3qNhNksbAeo8PU",
-	"DF5YSMIGjtY4vjIQq4gwQ0yLydIMX7xHN8dVJpPzrCphTqspa6yUUb1/uw4Rpb9jBZnPbb0aWKgb4jIe",
-	"pNB/VY5KyQRO30R5rZVO2NSovBnWK0wb5E0NAWHcI2QMz0zUlU2PrfPIbiMI7/V20q8NddOZQ9z9zFrL",
-	"a7sR6J9eRyiogtcGpswAeHw5j/RxuLtmi8YSrSKuNLNXa2XIvTtjq/sJHecd2M897M6hhaaJ7HusPW2v",
-	"ofM1KSL9rxpMCPOfkUhZaNiZFjDPNA/iJ8SUCnopMTBrfE+004fGcklTjNyBvWmSfA18rX+WMB5HFYsc",
-	"zCiEufexz2eCb/2QIEaP5NUGQIGHls1sf0Tg4XRwGmO++6TA0U8+kGsTgx4pVBwQzFMgBSWMjAh29mIN",
-	"EqFv2GwbwHMml0QUikc9ZVlIvjZLlekzDlDEDbof1VPeRL9DST9vj8sttkZ5g3TJDVupOwT5mTKlsVqj",
-	"yS07nyfe51ulmuZLd3e6k9OmgnZIUMfRiD62Q83WJtQywxARvSx0/1CdAEHAofhgUtG3WYWdzkzJa2zB",
-	"hpIh9tjUiakBKSHfqhCyM7SgwFLNElvbkmL751CAWNsjIenPbqNjVANW61yPn/fgL/PqnuLaPstMlmOK",
-	"TdzHjLsjX9jb9A3sU0o1FV29tW7+sgPdrL405wJEt9pDco8LhucSLDgGfgRScnfmUejdj9sUeS7OoiHu",
-	"DytvcWzP+bpwyjOc4uOzns/36jXSrbfPETxvoLM2CqaLV9w3Zvd96Wf+st2J46dg7R3TsdpGNz3h3eeq",
-	"9jq9qEsqO/Ykk4IbxQ+9dSRWfa7Sf4nAK2dMnbYrKjCy0eGDzvdNuwegYdgWN7THk7fQYmLJBVHZf2pD",
-	"jsPn8fLio9MYcYIUSXWD5CIwQhbjOKiWGnj6Ye8ncrj7EXmaNFXNmakyw3frSbjFPzMrELLxyAixQZGr",
-	"Dem1UOf9aoQNkqJMjBfGL8uT5SthrErN88xxTC54GZ27cVyvy3DgDzF9DIe2Pcm+T7uHM5vWBqdjsuxS",
-	"Zu8bRsEaHnfKU8jW2Rfg5aNecH+yIsA0tonQm3Z4DvPapDzTDixcXzVsmPl7PArcOboLEUkjPVTKtwvt",
-	"fMM140zjcFeshQCwHU94QHVbtzHh8PwTT+6LH1ba1Aud1lA2cbgj5CBOXD4zN5jo1A3SS3O/4ItTPVtP",
-	"Mpy42ELY0pntLkmqnZs0lfZO7XnAdEiDD+DzzOgqir6+zvZSXr3b6+g8tZXzIj2XPc2WjSDvsMVu5q8d",
-	"RfWGSyZeWoGjsPlBGkh1+aBk9vFDFq5uzVQ0SyxvGgimMS60QyAVyajSG+tjLoHxsPBsx8XwdWevTsHo",
-	"qBp4mxHJVpWpjw6gBF62Y+WTB5lKdogcWdBlCrWGXM5Rj+r92ksCuzW3GhnbPY6+FPbVdJRdarm5HbgZ",
-	"G0jXFKes7GiPek5pJaA9DTLlXmmjv+GE/JlsjbA74Md0YJh8oqgFVVHGpp1BQuVHZy9lClqnx0qGM5vi",
-	"eW9MwoYEWu9DSOzRZNAxlw9kmjCdnxaTZ4OdqsIevYjvv7QCjx95rPYO3W+dtgwPhjtwBGeVncga29Uy",
-	"wKh9A8ZkCW/GFUd0PxufEC4/jHm6B964tq2+nQz5xqP8nz6aYbDyCvGMBDpT6P9KVqBT1pmKC2dKlqGl",
-	"ZAZLil0cB2Wcb3EZHjWJaW3s4cpAsNG+jDYi47ZN6r/jDO9AQWdJQIPkee1HfLeGURRLKG797Fv2XBme",
-	"mnwWmeJg7WI3EOXfTxil0IyZuqKGuVe9O3LwbcMnYDgrOmUj+nBP6AHA/C2PZg5OZ6JCSs9Zwtk+eK7I",
-	"sIw3tVPZLMQGLjXpa5el8ox0DsyMnJQcIaoTVkVGQIxNuZ6cHukdCEEZ1FNzQQF1dFAa5Vgj9xTjtL9j",
-	"N+ZdT2zaTVd1KVltqR89IGwXXGsBhqnaEmZmZ4qe9XPoBkheHykLAKCOIilj2kPS+F7YsOmtj89w9cnY",
-	"L4Ewk7WolE0IXrl9KVaQBQ0qFRBNNlwQcMUurP5GyFJtzI2HXUAx5tzzNgDDYcE5EJCm2eUzIdc8r+V5",
-	"5Jc8TXjRmPZ7KoA8oaxws9xmOaVSxh5Ti9dbgueHuLv3pkj3wtcqjgDVSg51cHytJBA6As7rwGkoxu60",
-	"BjckLNCZ7cwASuB7Ho2m13pBg76Ja0+S4X2iRLUCmOPHhGVP5guQ9kvfnJVu2Towh1pk3JoX1F60/9wW",
-	"afblk1gsPYx4QvGrTfZv+Y6DbvVVG67F6Z+NMDlscN9XGjMhndmvQzGcMQ5dJufZuEfiwCA0WY1v9KFh",
-	"IAfePjT3le6DwKU2bJrbwAphnM7hwyBiQXd6HhYZ+1RYoaRRVezgbaGovxsM4inKcHsAA7W+mxlRN8iw",
-	"J0jPg/5IqSSceVafR23oMfVftAbVBbeLws/tnheprCjSDtcLj0zTzTD5gtfc+Bc/4Df9Z3gDq3Xm3IUJ",
-	"uenqRpxKnLEr84YqtpCk17o3f8XD5/g7mvXEl7e/rjW3eBI/K7kNYiG/HgVnuoPW2caw68e722PtgeCk",
-	"J2HYBWDcPhC7F5bHUXmBEc9D5RavWm6FsaIw5624aT13dIv68PqEbq4sVA004fwDtTXNsJJj7NEvRVXl",
-	"zrO/5IfuaLz2kReGZs5kuyVQbs7AWtDsFrZsxW+dJxdV5jSJUihLkxnkWm2/Ap19n5qHWnysw5eq/Wq8",
-	"JPlCZxFVfJ2IBYUOWsuUpE4YI0pIP4Wen+qHcOeWTElChaLQmvtHUDABLCrx1EPmf98W0hXNDnZoRqSi",
-	"VA3Xess49Qz7tikvZaAyEHzwDDgQT4IE5qhHb/TdirG1CFdw+IRkXRJPhy5rd4jQZetm88MGxu9psXeL",
-	"85JncCNssTxmBvDAyb7DpvW+iInJrhT8TqZqc9wjwViD4ySZFSu4YQ9920qY2x4xEUgl9He9L7l5gTPW",
-	"0xbPLcD684i73Z2hjRqO5B+BsNzC2roFOW8PCFS2//XjW7AHjhuKqam8f8BXYNbJCihK3sYp5wbhsiTC",
-	"LFDvodAE9k/ddT6tDslGpqNKt/ULKFQKm6zZf2bwksT27xO83ZXYowNp2P4PY4G/6Da3ioVSZbcWIw2z",
-	"eAQARR47Yv/SwWOfyO1CPDRjOU7gOhjuvxvVi7DRIjvEdg/g/zvKODQM0DqBbY6NE1l8DiEStEGaie9t",
-	"n/Fm8YEx80JpvO/nZdanTd6qEKvJ7navMU4/efzw4WQ6qXXlJIm1a3P94EGpVvBJxfWtWdf6E//gB+4Z",
-	"D+4eT/aRZe5NRn54QvAysqvF+X97mM7pXUoumaiDuoAuSfHxccqpIVg1lxRdQ3EVW7zWcgI9UGRVouGF",
-	"Rzvp28Wbh8b905icww9De5eGtdT7AOXBEoyOcB1dw5HPSNAXnCMz4i3I45fy0ucYO6ldnvFPzoXq3omy",
-	"taNO49LHeJiTDzq9UKV3KljOsByRKj4OhntMK8UIiO2TazN/q6HOI5UOqdMcXG3fKsnp4Pt0YJZ95DXE",
-	"C73kd9ydOwsXLprD43bCaU2PFbz3KYFtlT18gKAJZmjf/ED8xLPMQm0NYjyB4lr04AtdsOP6jCN8h0tC",
-	"X3q5b1OFGitf4eEh1K0H0XT3MW4aPHWEu8c/SWWHAVYf0bGsYa30wWAA7uBzujTJnaObi/17fW/ybJtn",
-	"nKdLJYpR43LcXv11z9lJgVd6E9+69zRdZ5VSiGpjjwOyz37J80jrjsPhHAtyJhpMJEGw349SLW6wk1Jq",
-	"wUZxWfZZhp0B4s2NS7FYJv9QEebhPtV0Dc47/Pu/s/8nVXwQw8IJjuObDAnCBEGscGDcxKpCw3wx977X",
-	"w1Pb6mcTsNmW3e7UuzY3WpX8XvddRzyvm9j3HSGqQWbCBxM9PbmJEoFUhy3j6aTgGuZ1zmPDDD+zSw1m",
-	"qSpqSwnQmDLMVCNAIUdkIZnFwk1VGw9whQhGG+fXCsPgzRobKjya60YrudgRTgHsRyY3pqj13UGsi6d4",
-	"keM/D36QwOzf7JS5teOuYIRFq2+IM5Sof5nb7+6y4DI507qHsQ0m/VNj8A0ztQbH0QFD7FclJJSswTA6",
-	"ENjybBeC9UT08MLWxwxhI/esPpJ5Sdp3yUlFX9nigBOKvjoYmA0fbjrB2jPVfPlTTftA7xhK+uO5MZli",
-	"60xUOpyaq8QtVFvCVPP1I6j/0i5NUr4u1YatuNz6ENmKzBR3LUmLKY1DQKF+UFimWZvoG8kybbhyEJ2l",
-	"2qSGgKBws74+qSqdYMOR+X6YX6p78A6qvpOQrWA8vvyuR8LkuDyorX5K5wv2WmnAlroaQmmsqEzxJuai",
-	"HYP6If/OsMKGQ8Y3fDtlxk/d9NgyIe8qDNXmplPW61Tvwm7ymxAEZnULFbPgEs2I6S6Q/85R0TbbqBkm",
-	"R+xTPejaA6IyZ67NVZ2KBEdbCI8msmxkUm+kBub1agQz68CdpneKOaWP6cr0J+LjnlAMK1VgQMihd6Ad",
-	"/aZkWBBZWL12J36Z09H45M/gJ2c8JKB9g4kRSvhSC8dH/E+VasaN5Q80fG9nmZlMkkrXW3XTSLRnYYci",
-	"9cIT2qvqfGSLmuMb1lBqeWvIH63Am575p83aPGMGUytY/ztsGZR9FGS7ZlPGU4Hyi1LYnsKiDEzyJq3u",
-	"M7DKQ+EW2kO7aYSoxM/uKQXEb0ijdPvB1ykTQtW6gDzy0gBAcXpCuD67sh/D4zqoBVlkihBB2rf6I3Gw",
-	"ILxB9i2UJF/ZwwCn8+qbzPysHHK1PiqI1OxGHlxmD/ow5QloYZ3NYm+imN8bZjCsGyDcLgw+1GZu9X86",
-	"uO8+NOdxQawvGSIhFB6SZIaNmvvT0TloAX50TLH2zm7mJJtfKq2NXpNaWWum0P7iKqMy6TUsmhIWh22M",
-	"myzaL1pmgEDo6WieknPS80kdWwpjhSxsrjw34eocXOy8p/hsXvFFslodacK43B0+QvNSdA3u+HZGUrSL",
-	"iHJ+g+RW3OURDzPHuDWmo7vOOEADFxenaJxSNI8r3NmoZkdjDmIeCtfihh0w+X+QpRpdYBGr59G0ErYC",
-	"Ci2RTYPTr5wW95NFJokYYqrWEXv3QvCwbPckhISz0qHocedYHG46W/E3X9PVnXx3qyZ3eO/v0RMJY4dd",
-	"qdz5xsajG2aXQtutu8t0uxO9G3GwPiDdEZmgKHqqOJT3br9d71CevsdU+MEkoXjG5mLHIQ5lhfhFoIi8",
-	"zPfPDmtt8nw5spwjgYTkPT5z1JrzN2ZAZSecvdsHleb/OQ0obWHLGT9N64ZdPdoZPEITpZS7xTk/aTDz",
-	"7Cb3T7hsxYdT9GjBxIyhx0D7lS4Li0m+31tnEV8TWQjPo4foIs8ksBz44qhJgMqbTkBqVXn42JIi4KY2",
-	"a/Cd/EKGNPSSxu7Wchnm7wpjSBPJO4GXIJhVupknTApMlGUYYUYBxmWDjlgENk73dmZe7A8RQIefzbYx",
-	"epHMevhOpbANpGVaabY0hFO+SX6T+Q73h2fDkFH9lGQPO+yjpPjGDCO57blwpUBrXOT5UQl/VAWf1RXX",
-	"/U0onVRA7GvBhEvCJjhsfdayOJT14HpRxwmwCei1fBdpVjVlGjTT4qx5/6B2yb3wLWz7vm7N7TLRHx1M",
-	"OKvWU1Yqa6G8Yf8vTreJ85rJxBOEC6A2csp+fuWMcvcmAuashLHHNageaSDj10QyDc8lNNmSPhaLouHY",
-	"1e0nRhoG9DuVWu1PXNqLxJGS3TZx5ygU+sO/PXz46Es2A7sBAqdZnYKyekQEqhm4vy/dGlT/U40G/6Tk",
-	"AiCakseP98sU0JRisdtM3horqvTqTLDD+fLd6F25HaeK8YI79xEDEGiqXcfSXu/JYnTcLJVGgJBVmI41",
-	"Vzo1TagCrqX90pdLDMGOCSVOg9LdI/sfmq3MUTX3+4G5KsoapP5idvkxk1jy6FYh+ZDFgNj7RWKkZ0hR",
-	"YTlMSFL1Q1A3HRmeMxua7Wxlf7HRT8t+Rd4/VbDogkwPt1JaqJOJY5C3V6OFeOD5X4TrOnM9hs1L9CO3",
-	"hmjpvud8A9v2OnIjuIeLh7yJHfXisB1b+wGIo6aP0sjEVIs0woSZM4Av5sz17tnz7hLuRgfdsvm0nRke",
-	"YY09w7B/ak0k6c6dJrUTo5cYFtJ8bqGc4qHdLLejcNmPQl7vASXMTE/aFxrtcUh9utzT4sLOSiT5BbwV",
-	"KjautbDbF+51Xh8A1yT3cQ0Yc6ZfxQcsrV1TbZMJGkvQGDh1K2IXHVVWSCEX/ztc2HzDWnwDzq5ESNB5",
-	"InUQhrOAL/iLSp5Lxmu7VG7ZZNi14EnQ6GuQTvyQa/PJL/IX+QXOjHW7RFMKCfeLM/o6ZtUtSIzJRuQU",
-	"v+xpnLyK0bJfpPs8hPJ9/eYKf/Wa/blS6nbKNkrfTpkBXk0jjtiUNeDoN+y1VBJeI0zNGuT0F/naQDWP",
-	"v2BWMS63WPVgxELie/7yCXsWjZo1X1DRIZdMrflvNbDXxG6vP/lFfoEDc/HC13xNCBJCyQd+KP6//WqU",
-	"fM3+/PzLp+zvn/77f/wlTKQ02NTIXrv9ee2+d/qLbIe3CFZnSgYUvLHMWFh/8gsiyIkCpPE1tiCtmAvH",
-	"P5Mna14s4erxJw8bjmj9rmnKmrz0fNLqo7yePAq1HXwtJteTv37yCB/kHCPk0we89n7Egsrl485+XU6u",
-	"J45gT/AKTJbzFVjQZnL9c/q8NZc4g8yd3XfTg1c+wxa8d6/ccTNrJQ2doMcPH0aMGD9ArrUTv3oJRSf8",
-	"IAaH+wSUMXhWds8INmHgb2MCO/WsuLgHYQQzHv16tcIwxeSlOz/uPcxqLqopkxT2RNQkxAZcIK4+EfzV",
-	"dOK5HpHPI+y/eybtyQOETc3uzFP318zWoBj5rQaEP/A8swSO7WKRXofa8S6+H/gFF9wQfD6JNdyWYsmF",
-	"k0Ie2Y0zR5KmMh2bBKKTc8yGLf10qeR+/QPoIH1F+3BZ0uJLLsvqIBtQqzbXU0kzEpMkny8+2ywVFoth",
-	"hIigtLjlM25wVHKxxOqDcVT3GbQrPCjkk/mKucRReUoXT6ahG/gzVW7PRnX/dEqavts1HTwsx8V23L/7",
-	"fo4Tj3nLcI6weXnJ1xQqEtYEc6G1mf4es7ufOGEEdxLuQkDVn53dL3iNf79mvLCvmYWqMshOpSgpk2lV",
-	"mMuNb57i7N6pb3ufYsZpynSNdgkZ6FNWyxI0Lpccb8YNey3K1zcsvM1ycxtex3+R7keP2yzVhgnzCXPn",
-	"wJtIIJ0VNHeEmYs7YCshnaNwQ3yvVmCoxtD4hC7mudhCIZDNlr3GW19jpZH78Rk39uoLt46rrz9/TRbC",
-	"LlP/xG2x/OLOB4I7CmA/B+c/0p9YzEjzwkZHA8vjboiaS75egzSUt3efimnrTjFQSsWE2aYN2+5FYPqg",
-	"BpypsFfcH56J73MCluYQ0At3qHTCiw+rOgtvLHHplUf/2zmeXd15qTP4UzMEw0xpHLq+A32FI9IhMEM4",
-	"dY5js0durgH+G/rU1Zd0xQUll3/DJekFOBwcMZ61sL4wba7Vf1NdmqeUrmWSUNOJL4LZJc6LHeKcX5vQ",
-	"w9+LMrn4ltALdnYEnEuJMvGGwLpfB6fvNVvxrRNSm97NwiFWyNW3sL0yCGCX5eyIbzdIbpJGcVLcQEQW",
-	"QwcyJn9SkjC41pPu3mUs8E+ThTajFtROeCaW1AIuPWVNl/QKvoEtbc5FJYKzE3bzeHajgs3iy/+9B76d",
-	"+joVxuU2Gj7wRpgdOevhdXKSNtYvZT3sZ75q6GKUdS+4sPv7pKrQ7DIxmiQ0Izg01kw7DiQjmvQR7MFb",
-	"9793ZAxiKcoe6Z7DSt3BM4LeHxedcDf90x2MBEN/um+AnolGtGDGkVBEJ2eALv0c217ytJ2faVZnn50Y",
-	"5+XBC/LfdxI6ZN1lvmnohvLN4DS3YTQ/PuBNgUja2/xc87l9QqMjx+7E1yWs1sqCLBCAdUjwbHfvzm+L",
-	"0JeMsEUene3V31fYrZvlmMcPH5/tXQR8sv+uGSxqecOExFOrF57JOHqHlJvxgQtyTpAIz1QRIXP2NXgY",
-	"EpL3Hk4/DciEjCObh9b/O9AzmvfLDFQ03LRTKRWOA9Zo5mysneMwU77hOavcPlPUI/MhyiS3tgvrxZ+W",
-	"yrkcjk4hiTejAuy2p7YRcpj4QXo/UPM5JZeSVP/O/fVUsieNT6xCYH7YTcrKRFiGQdblo8EWb9PUgYRz",
-	"9pvPYzmzF9sIKb1y460OUe7VzPeFLSgT+tl2comVxozaedbqHzdysZc8QshsUN7LSeIUbcQz0DTqOtks",
-	"G86cet8oQk0SkbHv111kmhY3YVgzu3L8WfQOQV8MpYk6n3AOU4zQ1OX0BL2OCHSdHIa+cNohOGFCOlW2",
-	"41P0BZkzgZzv6/Ps0CGzbv4tt8XyYjbaB5B9uOC2/0PcgY9ao+UlYcNaMxWdqe+3vj2mxlk8NBsg3HqQ",
-	"VTImTkwzxVqyvlwTXgSnc9Xvl1XaNXkfhHGv5oS4EqNpZNzTfmOgXfpEkyBMDQRxoooOsqdL7FP6oDyA",
-	"r9SGcbYL4RnSP74yIcBCkyal+alYEhOlbLsOjYCjW6rTzwAemuM7dKYevHVkeZeP2y7VpsU6p2tU3xwQ",
-	"LFfak7zt+kFo12Fn5xyGlj8ES26i2YrQPngmShZ3+0QGcFyX3fLPxXz+tHnReV0ZCSG4O8L+9uhzZ8tw",
-	"tk7jiFUQ+N3Fkp0nc6nbt/vJgnooPh/eaI9ZjiJMBe/gVFaNEB1pzf9Sbz90rf9Sb9+n4n+pt5eXWmHf",
-	"/Vyo3VlJ5H2LiBgwxQJMp/Pc/8+u3TxL9sfHziPgPqZqTP/F91CPGTagIxSytZmjdrmEStxBEArZ/f28",
-	"uewSUYDZjioIXct7Dd2vkiGs1DPj8OpBe+m/bvsC78o+VNdyoMp6lFabByj1Et7Y854DQgL4MA5MIPKF",
-	"TwyN4aH8GLINQZmR5eeOz1JVzsFpJw08PCU4WdoyZvBgtRynGRRNl/CqP9OQOW5z6irKHbUveQHP44zD",
-	"M5+z2Kk7qnijJ4A7+VBqLhzZXir330vWBrQVMJeN9t0JmLdbgccHY9vdd1lZ/GXTqHVmDilUOVxo+mU8",
-	"dffk5XCYuTv0qXFIb8LP2CwVQq+HGlV/CpMcaqhj5rR0CNZxEXZkFB+dYIT3vkpRosMzJ7Cq1JKoJXwv",
-	"XNICdH673+7q7r2haoCrBoMKZHkTkGgqYSxBFTClS9DDqlwNYevv61zfOX6F/0/r2z+0FvNcf2ElFo54",
-	"U+qMVSCdWTaNhIlyI501SLp6Twr7nTyDLLmQt+dX9qS4iKM3EBlpDx85jXt0OZ2DWK5TVktCdcWeRBRt",
-	"FOydn4VPMimDcPGDt/5f7x7QKnicCZguafvBrza0hp87yjmPzz1nCejlKuZe8lvwFoOnXsQTH7Avmazf",
-	"k4+DxJeo5Yo8OEgwXG5faSWMR4hyhE+MmZSjDt1CSbgaZAb+Q0n4UE3BP7SJ0NqY+ygm2XDjQUnR5aXA",
-	"u1MOK6Vh358daDXsMaZAyhwMBH7dXHb5QFHfLsSFICRhzrhHvcmtP7HJloMa0kGfNGLpH577I93vg/eF",
-	"8a26BKorsY6i5NtpGA6VNIh8LnCnU3d4CKc5CA9KP7H48Gnw46XPmvyjEpGSb9sVIxGi4Sz5wDyP5wGC",
-	"uy8R1kA1Z0IWVV1CedP0bvav9VrWVXUwW5hZ4b1wOG7q5Tj8K7Vhq7pY7nM5VWUin2+EXaraNmDIhbOM",
-	"PFT2Scz9Nv773QP/0FY1SK6ZxVilIVLo7HapaD35IzL+MW3ToqEHr4lf0/UHsqXrGWfgKT77oyD7BfLC",
-	"beZ8zy7B51qtd3a2mWMkumBYLX11VNeCmhnQdz6dkGvx/S5e9MFFeF5sBNaT3m8a/8IdXM/AhtY4MjCR",
-	"/jR9pQLkAgQPGd4nt7fvxCF9Zsf3eMUfJhXvPvfC1iZS1KPIYnl+xqXKatppX6Pd99TH99G32eHH/NG7",
-	"7Jp+tZVvuJYLwGLbIPexOtVycxu6PPCGWI0brGGsWmyGu3+4rXkxL5X0tvAjacTJXGlm1KqFOzBe6yHX",
-	"HgxD/K941RmdLhzFih+Bk0aaGOn5A2idiZw0urc9GyD90gq42c3rxX1+iDNRYnlKorqywe7dG+cpFsth",
-	"C1ip3PsfjXr/vYdQ7kFNBZ68tKrCoYeWCglpUrZZYnH8r3W5AIwSejgzJ2F0XZEpuoXjmjl3T3v/sXze",
-	"ufYPY6LsfviFOaBD5QFmS3a3c2ZLhGS9V7NlXzAC15JxCRsKgMSJrsKwjdLowmbkpJZpOeVngu1VZ+xz",
-	"xz1ZFB+a6o9bn+rC8UUpM17cLrSfjdrDZBkd73uYekWJH91ygTSDCeOEcnGOMVN1zlOg+sJyj7KerBIS",
-	"pbOu3JOnqVqhoTVAkTFoSE/4TPzhCv/7r+qgQfOELp76CFNcQ7Of7xBwnEuDK2J1WA67aIR+bwDr83o9",
-	"AsZ/iAAZtLpLK10iQaqne7x2re9ZsV4oHkA0eS8BgTA24ZL7HapCN2oHww4B7vgKyPie4u+oLxULzJXv",
-	"SMWhlX52Oq+UhONUJbHdg1ld3ebbutxin1TVx8JTvdNau6V7ZWI+6FxUtgGKNZKvzVLZ3bGgnyYnoJIH",
-	"PfyBewNxVuq0+38759ccN2zEH9jucFl02sPPiXEkYV2psYXYrLoGyWL4xmfot773YonQvbyq3JnQMK8N",
-	"lBQJC7AoYQ4yjaY+WMu9O9/V0yFdunl/yQd3DstLo0wQDAB98Q3NtfKtgAgd7WnrzEbMzJ8kdt7SP3oR",
-	"Dp86b8vL43MnJnV47Hlb3i+XIERiMM7iwsfT3iwB8sMuvnizVtq+wGvO7hp5WqadhjeVedNyG/yPhbnL",
-	"eArZqYRU7AClwIlBBnDgF7FsoVYrbm66TRl7Y6i1086DOiFokrfp6WUa3CkS28lwXWSHG5XzvvYcwEA4",
-	"HJWDIX+l10vMDJU1SRw/Jt3Z9DtzmY+se1GFhTQWeDw0MyG53iYqbC46gaQ1wccnU7lhnCHnT3f4g0AN",
-	"zVoDL/HPNBZO8RJKQvc/qg4GH9XTJ/9M8fK4M3bW+JfXrHORBXH2HnuStx8PYu2Nhx/XamOwIT1uz7SZ",
-	"9BVPIw9jgmgKgMqG4KhCIiNK6rWv6wpnIv6Cl+5g4HOHB1v87K48GU4pVjnxEP0LifQjRCLdUHbFCxxz",
-	"a3xWkFuGLcJDy7n25I6F1bryY/1ycHwvwzUfinqf4mSJ36c6eoLCFbd3s1RwB5rdAqxN7L1sZihPmxF0",
-	"3qjYN1Bw0NyxWA1xhmwWWuolXvFhRuFobZc1HKis2L2oMR3+ZHZG5R8bk3upm/mk71XnL1TA3m2Q3GK0",
-	"H+fxdfHScqavY+R/JcGOrM2uSpqFhEOHGLITmp4GgC3Vhm2gqpp8JG2TXcJqeqYcGXL5AwT4yZV/fgOw",
-	"PotEOH9kGJf1dKnE0C6+j0cO/QPPp92VRocP6HgOuFMFn9UVvjVvLfzYXPVh6oXWAu8NVyu2S0usy2dm",
-	"DfyWqfkUFb3zLNXxqICtcexZRf1THD/+IW5JWN2F92OvWoNEozBdpNvhycrNMn8Yflpu/wWqM4IJlpc9",
-	"kFuP7KpLCpWFiYLCYhjvuO1vTSXPJqvjHO3326Da9KX+oUsmdoanX3LwJ5VhR48s3RkacHwwEtGeVj+I",
-	"F1e9fvu3Fx1D+C1cfv4HN7c4dhTJ4nxdakTUQZfFsbdFAaZDJUw1eSo9WHNjNkqXWdOVtuv7cNlljNDw",
-	"eHrZ+24do1UwhR6r8ykCkW78xBI/gt74kq5hxMbQ04O37n/v+pjzqBYUd9PXn1++uefCE7cwqhcnblll",
-	"eUW+3KLmujRDEwhtUj/wbR+HQFPxmmPJfl4tlHqUqm2hVsPrFL/z1/8LzOyj0L3EgPcAYRuaoDAoR91O",
-	"foen7UmLnt2Yck4Boa0ecfLUatUZxJ04euGiE87eR4VWTN97X3g0houS8ZmqY9IEa1KtaeY+q6o8SwPl",
-	"k7L0H3cPYdkdhXeBTnb6kPdSMBmIeEFkXr7F7j9CJ29zB+aK6ReIcDFvs8rQPFpXCIQREzkx4IfcHNcr",
-	"3RIDuQFzfjhnUq16JP8RRUsnQkt/pJDRWDV7+drttoryjXNRaIXywxZjYtiwVGiXLPkdMF6JWzhSWdV9",
-	"qgo340Jm4mw7qMmlCUtx3xjThjguKm7cykpYc229FG6sxhgdixUYtcTsvrdRN/zuwobZvVlRT2knLwwH",
-	"1O4ob4wpZEIs9LzjVQ30l7mAqiT8t5VymhY1lhyhcve4tYRCmAODg6EQJZzKspfCJ/Drfy/zQ4gy5UWh",
-	"7+0uc5RUtuLO7TQEbLilIgSfjFQ6IHPhL6hkrn0x1mi7O47Sw1iZ1ki33c9+YlhVCp90KYWGwiotwFA7",
-	"xNTnuH2LRAsBiwfbILZd/Pn5l0/Z4//89O9/uaG7Ci7/ZN0N69qy0vmTRk2ZCbMBZjjBvKqmIfRMyAtY",
-	"ZOj9h0+cIEtU1p4UKDl33Y3jwGoynTgy/n7LQfcFHm6U461pmAXdKgAVASANWRe7b+jokYlJxiarhCSZ",
-	"eZQkdBvX72F+q+5OFYCXihSru0v7/N/5/KpahLIIXpYajOkYWCtHJAQIwQCP8SJHud+sjtoYpUtk0SsD",
-	"VCuVVlMvgFff+Us/NC0V1uXW+F401YVDrl9xPwo1ZOP5eq1RIBNThHmNTgfhWaZKp4JXlWFhfxvkwwBy",
-	"4ZhoyQ1OiDhSW2FvDK8OYVj4iy4XOvp9Rx09Ae8rFtWg9rTwkbEAmUIP+zm+4dJG14cAT2r5YSqB57W8",
-	"B6fa0adR21n4ESTjqP5oeU+QaRcW9c/rMb7I43O+96MptXzKtd46Ew94BaUvwa/tfhnlDcZodoCPnD7w",
-	"90Wnh9LV+OteFszoiMN2xemp1Atgbf5ObYkn3nSAN7ywOKxJGOYXPvU9ro4LDlj5uKmJvT7QBUYu/Wfb",
-	"4zrBsjHkC3R1fSjdTB9TOIXe4PMSybhKbAHCwDAzfGs6TUDU0o5/Rr/Tz2Y9yjq9U6LM8+KPSpR/1CIO",
-	"bHv33kO9Hkpcj1n14C39o7c85jleMpq2dNvFbTnlkYIvWSSjAwWixiTy5ezkLnVHpOSe+ycfT+10Wq4q",
-	"sY3VXURTCLrj0w8VmjiXczIOWyAT8bulOYH76ZaCJPuGMil+PvigBvowS1xJ8PPAhGnNplSyyoF2thM6",
-	"o8qYf48oncRETxtmvWxVZUGgbSCpcT1sohGygJh7JJ6NADBbY2E1ZWvQyXGjYw8mYFz7AKDEyQLwmNA3",
-	"Bbnj0dgPebvbxGoypaj4SJgJciCEDoVISaAJp77vG0ciZDXQlFiqqqSzjE226Zf/do4GBHMr1nns4H28",
-	"3h0h16Uy5RyNwpTlDXvoCJkbP+OjAed4cXM+fBlha7/d+cL8qNt6Y4GXcaI6l0qKglcoPLM2txV3MK5f",
-	"cm99+9mKK1ZAVZk4I2KDUL26xiSHOx11xY3PYiByT64I0vsgJ3VzfozZoRYGIg+SMuaHThCLFcztlapt",
-	"b3zvGcztd7U9TS7+HtWoJ8x9BHk5c6dJyAUlijHF5876MsxPouZ97FQIZSjHMsUQZNpjB7j/7nmCCHMf",
-	"YeeESECY3J1qYxLoXiWcxBO/QjEE+zxedknO+MB23H/zPSCedzecAjGoTZ3tNgMUEyfss7HcCmNFYfoi",
-	"BS+aqz7MaEFrgRdst1N3oPkCpqyW4rcaJBgywPbL0bxJpuYM7kBvj3JpaolQhP0tTs/r8cGx5/V9ZOIu",
-	"HbqpW+1NvuL0cPJtl7DdSq6kjwgFiPURTRWeyse4iMEd7CmP+t3WRWlPby/2wi6TdrOaF2D6K6WyhVAD",
-	"eWLJ6QPSEemvePXHPHPuw/2G8DmpolDE5qcAcjsw9dgidtjtQ7bnqUcwNyU5foJnMmGYRy3O+Mvhj63A",
-	"xAFf/uwtiB+Zdey27r7KYpwUmDITAo9cmg1oKCOm4ywUmo8XC4FTH7wlHnj3wIC1Faw8jXKpc3eNp8I9",
-	"lHZ0lM4urnBk3nyDRBpG+BKp+0C795LADxty2b4w1GARTdTX/3FhnVePJeqsVPXMsgBGKoiJy13Y/IGS",
-	"1JeB51nxqaoqKOwLf90pCuwSTYK4uDMxw9ltm5swXKzgklk//Nj3FZxznHKo5Y+2jyXJJiwaOphvlwVM",
-	"GwsoMhbIQm/XFkpmFeOIs7Beam6A/Zkv4Mr/WSj5idKLB3eP/tLLYr6Q6M0VrchvQoflalmqnjoSzef2",
-	"B3fJvYm9CzGn+4g/+gDQjxrcFs8I1eIjvCEeNcttTJTjYZt6rCbbBus2VlQV5atCzfZGK3uEgL4DLeai",
-	"oUum4sVdtT3Gwzjt1PwL//J68hx4GeI1tP+NIPYtZH0wl318YMRCXomefX8hFvJreSFMIP/wezayLgHe",
-	"BEWthd1Orn9+tRMQWoPELjdpVAUBVIicOo4QLeQPRPihA1BDEhcZN84nzPI7R9mye0NV+sLHHDvfOxg/",
-	"iZLJV7dCHsj6vMALv8HrLhm9ja+5D0fR2XAzJJ6EAqdxRIhr59LhwDM1p9ZjX9IUyEqEy7qL4c+HSXoP",
-	"5LwwKZ9UFTPxW8YR6MFb+kfvhJ3nsFJ3QN8yWhnSbTlQ0cudTFo04540ZHlIRTZTbeAgrXi5ElJQ6eM0",
-	"n4+5BFXOzYAXTgCYQIMBvDdNA/J9X5+DkocNra/n33JbLDMlnBI2THTH7GHBIzfeQL1uNXyRkTpTsjQ4",
-	"+sqPaEQl57zSXCkNX0GTxB9bUHMBmwQp+F6iPxdnz29xoEyQAUo3cfIb7PlxLnV03GMNnnNJtqMEREqk",
-	"Yk7L9EUkZfnl/cy43hM3v6vJMy9AWiTkJbEv0GiNwzo4W2u4E7Dx1mwo+6b8Cw7Do8tKvj3ERy3fpMtB",
-	"S2Gs6gdgJ0nylb/wROmZnKRU9sap94pQV0LG0YlDS1KdsL0Dja4CZoO4dZSj2KyxXNpsbXm+NPV+8ax3",
-	"9+HCGXfCtbZLrerFklmxambvBzJi2etNA4JtQ2ZG4pQZQiQRhn368NPjrcYH/hTkhdz3dMG5zKQLoPTS",
-	"At9P96Kn3qXzcVilNANWyxK0sUqVFE5p1GI7hI0Ii9TgSDE5YdkMCrVydtB+o85YmbbWagZ9DKNm8IFb",
-	"1bjGS1Zf6G2IKkgqcGPGwprNtvj/Gz+cfa00FfCb0PjnLZoTdieUQvVWARzZQDXOVP8A23buo7aUaNs+",
-	"n3lcg3zZWnbMFL+FI3ttTrM69/Q+RneJaZXG9jEPreV70tL6Ht70jHXcLFXVnuoYfg5In68GjaPk1g9c",
-	"Q0gYSqhcavSlHxbg5XChnPJG+dt027F1rdfKZFu1YfOiUOtTG0dS8t+L/2xbTZX9/Efvr0f83b9SKK1M",
-	"dqxWTqBZ+C33vLfiW2ch4L4La+hvNEOdzdx+HRA7PSplo7HQIjuM4QXYn/wlH6B9+GIjMGD0OwuM+DyN",
-	"332MZtEeII5AUSkDJPpGhUAcY/fbDi/xirH7/EHZAu4TLmwJfBbPKXMHK2sBEL0zzhr+8cFb97/ewvWX",
-	"JI3G7Yi76dJltDl5e0ZP2kvi0fR8AHe9QwB+4rZYXpiwFt5YWkdSWd5Xqfj3Wi009l84s0Hfgb5CLUIU",
-	"mrJaWlGxoPYYyJ2RJ8Mpfrga/I/KyE/MbagCsooZq9Y3ra7FEN129IOSVcDvoHEYZ7DcTawmNqTR7Tsb",
-	"UqnFIbHyTC2O3pBMOLKCO6gGl2s/U4tneMNHV6/tVn4v3a1UPSbKaYgUzgJEwNBjWptDEYMfDMULLkYt",
-	"94J7SLPX/jv6ijt288aZCmAN3IJb9Mlu+IXM3n/CBpd3z6mc5p2X2cOyZBx3ccQmRhZ/8Nb9b0CpxFEb",
-	"6256j2US7tN8mVZVMatuIU6cprlwo9g+pxTOTpmHHwvrfUdlJ3qc9Mj4y8+PG+/bEHJEpcSlsEnxE95L",
-	"2uXCO+0nLW5IveK5WvEtK9WUSlqpbATRgiVOLMKaJBMgtI4VS7tTL9PAtmDAtqZenu8YPjqn4okrvDik",
-	"H24Ox7qfZhwm5fDNEscEymrLpNpMQ3e5GDUos7VfyRaOnf0jmdsfPaFLPkwBiou7hxSJ102YIXGUa7Da",
-	"w/6EvqrzmGn4XfeQLuns0kVsOvqWezbqWi+9ZJHXDLgGTeyRPsXnP60P3uL/B9iEx3HRjsZONJJa/9Rz",
-	"jXq7X9PzTuHG4UcwbrGjbowG3O1DeDshDphc//zKkSvU4rsfX7kr9V2geq2ryfXkwd0jPGv+ffvpOeUV",
-	"N+rynVH6bl37WbR1haAIDbCeKEFaYQVWG4fyTx9I37+9RHRAH7fZSQE3d4fkSyKFJxmv7VI5asS541CG",
-	"1otSbaQPEzaxFGd3pB6FFsmfDNN11V66n6iRumVDI7w3S9ViThxmnsl7uou1wpxPzChK/PDcHVTGErvG",
-	"/V2EwZvAK+Vab3ESZMR0JyVurFqvRfvF2C60/4RKyYUPv9MQB7erfL0mDRy+EQMjaXqUouxyTl1i3Ojd",
-	"/wkAAP//",
+	"b8iskdDY+nsrGi8Q45KT+6GqCgo7fjO4Meul5gYZhlVcOp0xZXNVa7ZQ3Bq0/pDsIXiejltkymA3XFis",
+	"Dw9Ob0ErNT4UBZjqWl3HtKNPdgjDNMxrg3ZfX/nrdOcbkv42mRcVuIeCLPR2baFkVrWDX27fdrfl0wFb",
+	"0rw5vSmrENw8e9yhiHHafTVXDsx3WV9ROSBwhpc2znzP145mwfAlk+Lq4aPHf/303//2H//5dz4LL72e",
+	"PMH6s6+eX7MlbuGMF7dMSfatkiXffpLgyUibdEC64tJxJHc8WfWfzcdJuyYQbpdbRgbh8SE9hLy0eeOZ",
+	"8wTzZif0MTxd0F+nAb/VO+G+Vta7L/rNRZmWQnOuMTpAGq7xrd2Gx7YOvtAABzOo7dKERNaKVp6kVK3v",
+	"csJprdWMz0QlHOlwZRul7dI5p5xZLXi1FwlyroFJx4rXSkjbZ/vMhM2lGTdOIHNRorhWJdUhuOuv2UN3",
+	"7pxCW/Jq3tDJh9MdC+mdEHX4Q4eAMwqv48VDrCYD1iaLYpZghEVd73dUqpkqt7vVqk79rKha58gCJU/N",
+	"qad4asmfQyFKSCV7KyUX+yuf1zqEO5oAFxZSR2bc8HHFc9iycTj4uV8D4ns9aKW5jzNHlhEjS4W0U4lU",
+	"MozPVG1ZK13kixMnCY3gC4Q7WuGVew+tyhEF7BXmsSZYdLOcXE/+Ov87Lx6XjyatimIlqbaTYWko+9bT",
+	"LaE0+ouFB5WuroQMv0nEO+PaW5XhrY8QsqjqMl3STR/Yp9Sst3a2rFLKHQNuh6izJqvcqTuhbi+rMGUY",
+	"lnjI7e+WnVBtSkPeFhHSPFeJOzjgMp+h1ihQf0U1Vs4+TFLd26tQfrYdmS2u1EKktVWTFE7upe+9ExID",
+	"Lv6UJmR9Xh3qWg6teVormWn1VOxO1cUSDEpTrDNSFTX27etfjKMeCo/7rX2BFztJJlap6LBT22puyTUI",
+	"4SxST21BOWV26dWSPzZlT7hw34/kZanBmBufX5iz1U653cGCchRfjm+u2/XhCyXhBkWbZNiogWrqGhso",
+	"29cZyzHgO4xnQ0AmcO1eM8irgzUf2LQWE+A+UJMwY0IynNjX2/whTo4Chbat7/Be2HaNMuIi6eJdNt3b",
+	"9hVwaa+d/bgUcoFb6bhyC/bG/avEoK2wWJ+ONVp4dDZ8i3+2N+7OK/eva1aAtlw47pPK3jAhr0pVzyzy",
+	"U6wTDfzv/GUf8mAGCg2N7yrVxsdpr6nL2L3RHVqjVoCGkTvNvnPcO8M3LEq2G2Ta62BElaLEClSxghv3",
+	"dnDu8jU+wp1BYriS/HexkOCuviF+vibts3S6Vio7Dc/BziYvbx35HEcRqehfPj185f8ZCDGZTrxfHtc6",
+	"mU4W1CAeVkbcmZHen2NKRKQsMd6Ss74XZKNQ2hoWMykjiqDyDvkSdD40IUjCs40WFswNk3VVNQ3WjshS",
+	"MVMXS7/cocmqn7i03QDvz/6YODlQVZNXveqrR73Y9BdV4hY2wkCT1TvzYjP1Qd3obKBTp7oHFx0Wnzz4",
+	"gVkuLb4iU15GfjmL+uiwLBrdzx7+/fGn7uEbfgf4m7WolMVN2CVKPqmNWnVD2VxZgJYYA1xhvSOwcB/l",
+	"uWcjUttf0p1PVQn5SPvXY+v0/IeO6mVJU57y/+Os17lNmYN8RmpChLy8T4iX9JrBaeu+TI9Um94XB1wL",
+	"emU3/3/0a3uEy6m5pz2TJnVGcF0fWHdU2xEbHohqGqd6uwW/uBMlyKIvRB6agQzfxuoXRZWbPhB0w4gz",
+	"El2AWHfueAV1czrmtBc1ygVqN00pitfR7lV3oEtRjOvxIxc2UXGDFhKZ5EH1O0n0qxKy3e9nbtHGmwfb",
+	"CCoDrFArMKyolIFULAxpNlwbPK+lBP3DOnlMYnAwUZLPV0ouECKoVTMzA9bOkYHwanhvlSFiOmiNL9zF",
+	"Kanpdt2aH48vHJw1FbdkylFrrafhtFHmnVelePxLXsBL5f57hnx7PGOjQuohIH6OFHBD1D2/c6bsMp5X",
+	"LssI3SOMj7WVPtZml7Aix4PyJiHphvUc3PdyDI98m1aRZ2YLvLHdacwYW2ofAwoDklPBwKN70suqKpA9",
+	"PgCeIA3GGmoNDwldhNcC50hN8lmmEZ+VlfCnGrc9ov9LQhXar4Ko6pVMpxF6Wi/mwpe5JUNXHkIr1mWW",
+	"yjqzYc3t0od7VVGvIN13VImdQt+cyOgpu/hSVPAEjcl9ATBTd0mfRVJc+g5iV2ZI6W+ckltzY6Bk6m7X",
+	"mzmoedzZ1uDuTSezSkAEKEg7FCALVfqTtL8FXsYmG30BBuR0/RPSJJRl8ghHfzv5Ob3mLf3tWfZUcEOB",
+	"hJcqHYeslLo1DK3kTJH8+JKebPtPj2lKf3rWc7pXUG4z7Tl3oL0a3/+j8JbZkGBgSgL6gqT4kvjdcU27",
+	"8RJ8X8/uPymOQY2hgFiohiEoPFRCzkaJDp9tlWRY0GZKBgu8sbHURJSGrYDL2DvURZBxJKLvCR9/PZHu",
+	"46+Ika4wcglv1tjO+9fpTs8dVv1qX9IYImqlWsFADCHfYB0CWnEdtYz/JIZORqQCr+9XRfaw9Qh/OHz0",
+	"YYDJDpyfVEh3ZwXHQojeuptkpd2BAppuwixlsW/SEua3Qfm4ZIfko0x5autM9lq/4Tp3j+Rrs1Q2qwGb",
+	"wIahYChqkUoY6/2KLuTlTTuUjIcGswSxrppMYe95H+QYmxahq+Z5gQGxAMq7NR18m3SR2mkQWTvmZNGr",
+	"e556rg8nTOn1ksurVooCuDvrvEDAi2mAgILyyvlnGx/oWwljhFy07itrgkSD5O/alZEW3H5drTxspfuN",
+	"5s77VHp7dQtbE5Eo3E8oZottUbV+XApcxEzJkoLZKHnxR8KeQPrq26u50uCEBfbRihWUV3YjsHWqNqAl",
+	"X8EVIp45gbbiooo/8Upwc2WWvFQbdJW4gSslK3q/sWTYl2rFhWy9JWzEladPqP68EvKOV6hO6OeSrzgB",
+	"bGBofqk2Mv7NKnWFZQPTSaWKWyiv2jEJqa7AJ9NKLeYhuu9j+WuK/F+FDNi+4KZHonVr7BUvnRwyVnOL",
+	"4K/4S7WRqBYMcOuIoDSJYMyFXCFCVuvnBq9rOnGW3FVE3xQLeSXkVaGVMV430m/c+5CSCPxyZZa6lrfI",
+	"Cneg+QKuSq3WQefy6ipW0GpAsJcCmn1ufqXW9At6KMVuKJlzBW/WWPGPf95cafiVEh4pJeIPSiZOHdvE",
+	"DoBmtHOk3aN4tmB3sCdT5T19sjTGNRpTAfPPZtpkR4Rh+LFQ3sT60bYAjcIY/RH06iKIBqLHChMTXO6K",
+	"IBqnlMFqIczsi9kxUfrppAcrooXtNs7kaiUHvVUVdU+3OtrUlW0i7VM2qy2VSMWPl8i7HUPngzFVdiqI",
+	"ubntVA+fasmI8iQj5vxWzIdomfgMwPHGSUrMfKkB/hsuUiG948O1dmBokD0XTcEVj06vuTcSzmvbFWFr",
+	"vtWqqhi8WSttvaOLkKr7fsfhDxpZmpX5wn8oCX1RgOP9/GO8dMz2D+aF8/v0781xp2d7AhzYpwsnrNsc",
+	"cZGU9T9qrpM1tJXa7EScWkK7BzGjBKlWQqK9mLxgBcbwTPBWzTN8Ek9Eom+abA8qHiHkEyc2lSZDglAk",
+	"k8VpGookhKeHTmENFnhAhcO23z8ZP3rAGTWoFbGIBEt30uiAVov1Ohe9GxZ79iHn4Dn5pTekmcYN290C",
+	"pGmzgob8KVb4uvzR5/n22KEP4JBnTr6xfFZB+qtrKX6rYQBYnn9xvCM+1r84+R0IxJ1M4Bi1gt1YGcF5",
+	"4Z77erGSb6nxXpimmNfPpPDgPEd2XCRSrcJQky8NqRDG10ljAB+doH1JTthXUPbDDTkfaQ1lLmgbHvJk",
+	"hLaPN2XqcTE5m4J0RZqi3eguCcUN3qwhB6HprU/E6+sMnADu1H/913/919W33159/nmy/R1723N3N2DE",
+	"NCHE471ZVZUjVBw61+kaVWfiXftXRDd1eCbjqBKxXE054chVMG0sTl9C8CfDMAE0BhcKKx1zTN0uhPQ4",
+	"5Z4LhunmwyWyZU0opYRcQJzXm4qLQuFzvh2HH9XDQsQujpEoqSu3KFxausExVeyLSfLU8ehUp5yLYWqH",
+	"qLyjfIY0D1U8RzBE0FRpVrPK8Uf2qNoIQh3UsY8k/LeS0P+53fY/Vbb6fHqZ5cLWXaOpLmLbxcf/2Klh",
+	"J3jKJnzbjENYclle+Yyrn3HgBBysW2MQUmGxb2DbrnMariBvYTtWwFH090kLlGm4RKV7v48YNcPvvGts",
+	"o5h/8r2LTc0yLvoKQVoasRV/nim79D8cbBqgYHZCAja1WDvfskeWFEN8A9sXtb6DbT+QayLh5FFkEqjH",
+	"uV0dfgpoSd/Ath9OKIUavFhgtiBVXuJRXJgBhAh2ht6aGws3DFZru429xxRlKd1BmYs2clUWDGAfLyik",
+	"JeJ6pgHzRqS10TMPrNbZg9ouVdbj9cp6TMXXdFKqjTRWA19lymUsmIOlWc93MB4I8HyVceFmBvTdbvlE",
+	"u494cMPkdGKFrbKtu7gJOACBidSAhf499BODGnrvEKr9FXtkz+3mOVBxkSuO7wp3t/cmH4YVRYrFMqnV",
+	"OzhiWBPYNHUjRrKQ2PeCmtlgcxdujUf0218wzO13qYqhnKEtUlMeKpjbK4ytS3VFlXlTthRlCYiZHPOS",
+	"N5jYmNW2uQ47hZzmi+06k+moyjHHjIfNqFvhpw9xEuZ416s8QS5sdQSyZ8ugxz3qOX3WML5tXpH7/ueR",
+	"2oMN4aFx5bgBeVP2GcbkX2L2cH8JhOo93GPGxGJndsGAIOoAuZ4RwEnkXRJ2YfHNqpLfrxbP4I6czmDm",
+	"CDlXCNyrJYlE0FrppBnobhfyxKxCFRbQy3lhoQdiik3D7znHEMRmTk5FEXdUBRtnEPSF2ZBGlz3gfheO",
+	"VyXfQhoMdpAKM70WAimOU9VRWqH7Z0/9WpNflqxF5Qx7bjETLUN7si/u95AJzjPaT9QGw7jvE/7JV/DE",
+	"9hKFaoeGPCT14bnvPIdNgvQ6npH8sjPjjB2tQ4+tqnBIk9/JrAOZapcK6OchprviZVKwDBlTNLKqfOio",
+	"hXaNTiwkp8cmyQab77kxG5XKzaxbfzmMkoVXZt4R9dzQXGqJwbO/P4wTNaU7cdW2AwO3n0EtfdQtTtr9",
+	"e3vS7l//9rdDhQLh6BxI4A89Hv+EzQ+G9MLQb4/yrzvnGIFEOPXJerLQBNIg6n6eVErdOhWq9G2ik/M4",
+	"yXqwVKLNJ4dLMu9BLqc24jsc0FWeMLZlaFXCSpi5sFnU1blzIKUKuEWjmrLVk56FWvV9vHW/wD7ILB/T",
+	"pGymY4gp+2Xyy6SpuMIpgNhklsxOjBrt0lpUe/UH9ucc6qS93cdrle/8SL4XwKvR9SBdtKK94xjQfsaJ",
+	"Grwrudhm1kiwqEsKgdeyqXMLJZkN9OKcC0pdb7jwFaVYf3o148XthI43xGBtBG5ImeVBlzQjZgYXz1Sl",
+	"N4/kotGxvnZ5UYMxVL0WRc0kVAOGO6ZUEicM2wDcJmprqoECaow465bb4Inp1Ya7MwpGtWzlmqf6HROc",
+	"TH1Qg/u8nH99v2PxvQ+udWRoe1hp76CweGEP9uVYD3ieaf8LVnVA128hkmHWcBPxtDRgymgwRgG9sBd9",
+	"f1jlDRbGJJ4TxMPxznt2rEalNpCcFklr99G2qlIbVFPuZ+knF+xW12KezU9QXVdc3uAPQi78MFQnNHRd",
+	"wbiprTNjeZEc4IDbdQuwxjIG7O6mYVp+DTi7TE53CknPNzGW8KnwRbsTP6aDxscqLTxc2KGw9Hd05Tsq",
+	"Zcfxb5mz7WT4kzS2hFvfht+B76qj4gDOFuqK42BKJyk54vxkUsYdW3sYzwW9kgegbMM3lqEfBZHQ0g8c",
+	"DnQGvPpibCSM9nNMeQrd8dl25IyuHThIZBITSsfipK5YdCukMxEpM5v81CFgbI6TIhCbsSpfHGbq1coz",
+	"/cEH+kv7EseUyj+1P2Efr6UfX+gOXuKCBoEY7E1noeMBPreMjOoHLQZIjGt2C1vDeEVG1VgYBN/HLqGF",
+	"tdY5Ye3gKVrPHlmRqBko0hoLEja1keht6Rm1YtiqKIKaHW9xbNsmjGIwp/8vHFmMubnj7PaWDE3LoZYM",
+	"Qr31J8MaWPzdb0ongzC7ft1WhTudGC00NCRxBWF+bDNIFvu4nXFeqqQx3ZMO8jIxUaWKlX3lQA5tNZPv",
+	"qw7nUtPIMoNocpMLzOH32FErQopNlxAOqyDCXcqxwosl1zAq05MNoJ4u2NKRi1bVxSzP0xGvMDp4Hlo3",
+	"lh/rWvrkyVxIYZb4yyWvSKjcKZHuNmtL9lSNwy6e+jQU24XS0trUvApopl7GdWhdcXThxggA2rZkhjhM",
+	"FT3TA2uJX5CvnQ0XOP+XOd/OTK5lXVXTcYU9s+Hr/cG9Lz9PfZ89NNwJaknaQ8WoD4PiRFSNPVycJOYz",
+	"+YkeALOgxvoxwBnu7hG0kCVoY5VK+knO0Kd6yLQk8u1z2MtEzgsNBXDWpzM90SM0FIlIme0UfUgN7abo",
+	"xDLOdufMLPka2BZs8kni4PCwpjQe85Nze5YM+XQi/TiDFC6Yoslvm2QwkuIUI8K12NOaqTT0cEa55Lrv",
+	"hk3/VW1GnHU6C8/VJlOat84UtNL2xZ5U91JqodPOYXI+XtIhwOaNATPl6bqG/6e7qEu0sClZipo6vuMG",
+	"eHZoiNii2M4Z8Jv9Ki8jRkcyfWXyfxIHO+t1Pv/fEvGSRHGL2/FUaQ1qck0N7GFewE9hu53iqjFD8WTy",
+	"6l0CYrJKJktxpIuNkwsQ4grnyQ1BLoj11DH989iDt/f2ieaECAq83W4OAjI5PFOmRaec2XCwX7Q7dxQ5",
+	"qCmLsorNAcrYIx0ZK8RuAnMbvjVhvN8cxzWna6YMWBugPw7YOrlFWsWsRgMwgGiTRTplERlpygIM0pQF",
+	"g3h/KZkDi4+/afVP/ckwtZEDJjGlDvGtWPtRUcQeD9MtVi2mPlj+dpAt+kvfcGao2+fQ2eGtcT/nhOBz",
+	"dA03TUbH29H0NzzIk5QBmpMMz9VmOLBbNhrdTDY7SKGDFOk3nhsoi4zNrNXsxCKh4P71FhYj930jKNek",
+	"bjNBFgvrMTpMzeCFhSRo5GiN4ysDsYoIM8S0mCzN8MV7dHNcZTI5z6oS5rSassZKGdX7t+sQUfo7VpD5",
+	"3NargYW6IS7jISr9V+WolEzg9PQ5YzlbwqZG5c2wXmHa4K5qCPjyHn9keGairmx6bqLH9RtBeK+3k35t",
+	"qJvOHOLuZ9ZaXtuNQP/0OgKBFbw2MGUGwKMLehyVw901WzSWaBVxpZm9WitD7t0ZW91P6DjvgL7uIbcO",
+	"LTRNZN9j7Wl7DZ2vSRHpf9VgQpj/jETKAgPPtIB5pnkQPyGmVNBLiYFZ43uinT40lkuaYeUO7E2T5GvA",
+	"i/2zhPFoM1jkYEbhC76PfT4TeO+HBDB7JK82AAo8tGxm+yMCD6eD0xjz3ScFDv7ygVybmDRKoeKAX58C",
+	"KShhZESwsxdrkIjOw2bbgOAyuSReUzzqZwNsSmAzcbnF1ihvkC65YSt1hzhEU6Y0Vms0uWXn88T7fKtU",
+	"03zp7u6FaEoQ1HE0YrvtULO1CbXMMETEhgvdP1QnQAB7KD6YVPRtVmGnM1PyOqDsILLb1ImpASkh36oQ",
+	"sjO0oMBSzRJb25Ji++dQgFjbIwcSnN1Gx6gGrNa5Hj/vwV/m1T3FtX2WmSzHFJu4jxl3R76wt+kb2KeU",
+	"aiq6emvd/GUHull9ac4FiG61B2QfFwzPJVjEXEA5Aie7O/Eq9O7HbYo8FycREfeHlbc4tud8XTjlGU7x",
+	"8VnP53v1GunW2+cITTjQWRsF08Ur7huz+770M3/Z7sj7U5AMj+lYbWPbnvDuc1V7nV7UJZUde5JJwY3i",
+	"h946Eqs+V+m/ROCVM6ZO2xUVGNno8EHn+6bdA9AwbIsb2vPxW2gxseSCqOw/tSHH4fN4efHRaYw4QYqk",
+	"ukFyERghi3EcVEsNPP2w9xM53P2IPE2aqubMTKHhu/Uk3OKfmRUI2XhkhNigyNWG9Fqo8341wgZJUSbG",
+	"C+OX5cnylTBWpaa55jgmF7yMzt04rtdlOPCHmD6GQ9ueZN+n3cOZTWuD0zFZdimz9w2jYA2PO+Up3PDs",
+	"C/DyUS+4P1kRYBrbROhNOzyHeW1SnmkHFq6vGjZMfD4eBe4c3YWIpJEeKebbhXa+4ZpxpnG0L9ZCANiO",
+	"Jzyguq3bmHB4+o0n98UPK23qhU5rKJs43BFyECcun5kbTHTqBumluV/wxamerScZTlxsIWzpzHaXJNXO",
+	"TZpKe6f2PBw9pMEH8HlmdBVFX19neymv3u11dJ7aynmRnsueZstGkHfYYjfz146iesMlEy+twFHY/CAN",
+	"pLp8UDL7+CELV7cmapolljcNBNMYF9ohkIpkVOmN9TGXwHhYeLbjYvi6s1enYHRUDbzNiGSrytRHB1AC",
+	"L9ux8smDTCU7RI4s6DKFWkMu56hH9X7tJYHdmluNjO0eR18K+2o6yi613NwO3IwNpGuKU1Z2tEc9p7QS",
+	"0J4GmXKvtNHfcEL+TLYGGB7wYzowTD5R1IKqKGPTziCh8qOzlzIFrdNjJcOZTfG8NyZhQwKt9yEk9mgu",
+	"7JjLBzINPTUsJs8GO1WFPXoR339pBR4/8ljtHbrfOm0ZHgx34ADWKjuPN7arZYBR+8bLyRLejCuO6H42",
+	"PiFcfhjzdA+8cW1bfTsZ8o1H+T99NMNg5RXiGQl0ptD/laxAp6wzFRfOlCxDS8kMlhS7OA7KON/iMjxq",
+	"EtPa2MOVgWCjfRltRMZtm9R/xwnugYLOkoAGyfPaD3hvDaMollDchjkgz5Xhqbl3kSkO1i52A1H+/YRR",
+	"Cs0QrytqmHvVuyMH3zZ8AoazolM2og/3hB4AzN/yaObg7CsqpPScJZztg+eqGTaEN7VT2SzEBi41R22X",
+	"pfKMdA7MjJyUHCGqE1ZFRkCMTbmenB7pHQhBGdRTc0EBdXRQGuVYI/cU47S/YzfmXU9s2k1XdSlZbakf",
+	"PSBsF1xrAYap2hJmZmdGofVT/gZIXh8pCwCgjiIpY9pD0vhe2LDprY/PcPXJ2C+BMJO1qJRNCF65fSlW",
+	"kAUNKhUQTTZcEHDFLqz+RshSbcyNh11AMebc8zYAw2HBORCQptnlMyHXPK/leeSXPE140ZD+eyqAPKGs",
+	"cLPcZjmlUsYeU4vXW4LnR/i796ZI98LXKo4A1UoOdXB8rSQQOgLO68BpKMbutAY3JCzQme3MAErgex6N",
+	"ptd6QYO+iWtPkuF9okS1Apjjx4RlT+YLkPZL35yVbtk6MIVcZNyaF9RetP/cFmn25ZNYLD2MeELxq032",
+	"b/mOg271VRuuxemfjTA5bHDfV9oeVdluOhqK4Yxx6DI5z8Y9EgcGoclqfKMPDQM58Pahua90HwQutWHT",
+	"3AZWCON0Dh8GEQu60/OwyNinwgoljapiB28LRf3dYBBPUYbbAxio9d3MiLpBhj1Beh70R0ol4cyz+jxq",
+	"Q4+p/6I1qC64XRR+bve8SGVFkXa4Xnhkmm6GyRe85sa/+PHJ6T/DG1itM+cuzB9OVzfizOeMXZk3VLGF",
+	"JL3WvfkrHj7H39GsJ768/XWtqdCT+FnJbRAL+fUoONMdtM42hl0/3t0eaw8EJz0Jwy4A4/aB2L2wPI7K",
+	"C4x4Hiq3eNVyK4wVhTlvxU3ruaNb1IfXJ3RzZaFqoAnnH6itaYaVHGOPfimqKnee/SU/dEfjtY+8MDRz",
+	"JtstgXJzBtaCZrewZSt+6zy5qDKnSZRCWZrMINdq+xXo7PvUPNTiYx2+VO1X4yXJFzqLqOLrRCwodNBa",
+	"piR1whhRQvop9PxUP4Q7t2RKEioUhdbcP4KCCWBRiaceMv/7tpCuaHawQzMiFaVquNZbxqln2LdNeSkD",
+	"lYHgg2fAgXgSJDBHPXqj71aMrUW4gsMnJOuSeDp0WbtDhC5bN5sfNjB+T4u9W5yXPIMbYYvlMTOAB072",
+	"HTat90VMTHal4HcyVZvjHgnGGhwnyaxYwQ176NtWwlT8iIlAKqG/633JzQucYJ+2eG4B1p9H3O3umG/U",
+	"cCT/CITlFtbWLch5e0Cgsv2vH9+CPXDcUExN5f0DvgKzTlZAUfI2DmLHodru6COXuV8JTWD/1F3n0+qQ",
+	"bGQ6qnRbv4BCpbDJmv1nBi9JbP8+wdtdiT060CAj/DAW+Ituc6tYKFV2azHSMItHAFDksSP2Lx089onc",
+	"LsRDM5bjBK6D4f67Ub0IGy2yQ2z3AP6/o4xDwwCtE9jm2DiRxecQIkEbpJn43vYZbxYfGDMvlMb7fl5m",
+	"fdrkrQqxmuxu9xrj9JPHDx9OppNaV06SWLs21w8elGoFn1Rc35p1rT/xD37gnvHg7vFkH1nm3mTkhycE",
+	"LyO7Wpz/t4fpnN6l5JKJOqgL6JIUHx+nnBqCVXNJ0TUUV7HFay0n0ANFViUaXni0k75dvHlo3D+NyTn8",
+	"MLR3aVhLvQ9QHizB6AjX0TUc+YwEfcE5MiPegjx+KS99jrGT2uUZ/+RcqO6dKFs76jQufYyHOfmg0wtV",
+	"eqeC5QzLEani42C4x7RSjIDYPrk287ca6jxS6ZA6zcHV9q2SnA6+Twdm2UdeQ7zQS37H3bmzcOGiOTxu",
+	"J5zW9FjBe58S2FbZwwcImmCG9s0PxE88yyzU1iDGEyiuRQ++0AU7rs84wne4JPSll/s2Vaix8hUeHkLd",
+	"ehBNdx/jpsFTR7h7/JNUdhhg9REdyxrWSh8MBuAOPqdLk9w5urnYv9f3Js+2ecZ5ulSiGDUux+3VX/ec",
+	"nRR4pTfxrXtP03VWKYWoNvY4IPvslzyPtO44HM6xIGeiwUQSBPv9KNXiBjsppRZsFJdln2XYGSDe3LgU",
+	"i2XyDxVhHu5TTdfgvMO//zv7f1LFBzEsnOA4vsmQIEwQxAoHxk2sKjTMF3Pvez08ta1+NgGbbdntTr1r",
+	"c6NVye9133XE87qJfd8RohpkJnww0dOTmygRSHXYMp5OCq5hXuc8NszwM7vUYJaqoraUAI0pw0w1AhRy",
+	"RBaSWSzcVLXxAFeIYLRxfq0wDN6ssaHCo7lutJKLHeEUwH5kcmOKWt8dxLp4ihc5/vPgBwnM/s1OmVs7",
+	"7gpGWLT6hjhDifqXuf3uLgsukzOtexjbYNI/NQbfMFNrcBwdMMR+VUJCyRoMowOBLc92IVhPRA8vbH3M",
+	"EDZyz+ojmZekfZecVPSVLQ44oeirg4HZ8OGmE6w9U82XP9W0D/SOoaQ/nhuTKbbORKXDqblK3EK1JUw1",
+	"Xz+C+i/t0iTl61Jt2IrLrQ+RrchMcdeStJjSOAQU6geFZZq1ib6RLNOGKwfRWapNaggICjfr65Oq0gk2",
+	"HJnvh/mlugfvoOo7CdkKxuPL73okTI7Lg9rqp3S+YK+VBmypqyGUxorKFG9iLtoxqB/y7wwrbDhkfMO3",
+	"U2b81E2PLRPyrsJQbW46Zb1O9S7sJr8JQWBWt1AxCy7RjJjuAvnvHBVts42aYXLEPtWDrj0gKnPm2lzV",
+	"qUhwtIXwaCLLRib1RmpgXq9GMLMO3Gl6p5hT+piuTH8iPu4JxbBSBQaEHHoH2tFvSoYFkYXVa3filzkd",
+	"jU/+DH5yxkMC2jeYGKGEL7VwfMT/VKlm3Fj+QMP3dpaZySSpdL1VN41EexZ2KFIvPKG9qs5Htqg5vmEN",
+	"pZa3hvzRCrzpmX/arM0zZjC1gvW/w5ZB2UdBtms2ZTwVKL8ohe0pLMrAJG/S6j4DqzwUbqE9tJtGiEr8",
+	"7J5SQPyGNEq3H3ydMiFUrQvIIy8NABSnJ4Trsyv7MTyug1qQRaYIEaR9qz8SBwvCG2TfQknylT0McDqv",
+	"vsnMz8ohV+ujgkjNbuTBZfagD1OegBbW2Sz2Jor5vWEGw7oBwu3C4ENt5lb/p4P77kNzHhfE+pIhEkLh",
+	"IUlm2Ki5Px2dgxbgR8cUa+/sZk6y+aXS2ug1qZW1ZgrtL64yKpNew6IpYXHYxrjJov2iZQYIhJ6O5ik5",
+	"Jz2f1LGlMFbIwubKcxOuzsHFznuKz+YVXySr1ZEmjMvd4SM0L0XX4I5vZyRFu4go5zdIbsVdHvEwc4xb",
+	"Yzq664wDNHBxcYrGKUXzuMKdjWp2NOYg5qFwLW7YAZP/B1mq0QUWsXoeTSthK6DQEtk0OP3KaXE/WWSS",
+	"iCGmah2xdy8ED8t2T0JIOCsdih53jsXhprMVf/M1Xd3Jd7dqcof3/h49kTB22JXKnW9sPLphdim03bq7",
+	"TLc70bsRB+sD0h2RCYqip4pDee/22/UO5el7TIUfTBKKZ2wudhziUFaIXwSKyMt8/+yw1ibPlyPLORJI",
+	"SN7jM0etOX9jBlR2wtm7fVBp/p/TgNIWtpzx07Ru2NWjncEjNFFKuVuc85MGM89ucv+Ey1Z8OEWPFkzM",
+	"GHoMtF/psrCY5Pu9dRbxNZGF8Dx6iC7yTALLgS+OmgSovOkEpFaVh48tKQJuarMG38kvZEhDL2nsbi2X",
+	"Yf6uMIY0kbwTeAmCWaWbecKkwERZhhFmFGBcNuiIRWDjdG9n5sX+EAF0+NlsG6MXyayH71QK20BappVm",
+	"S0M45ZvkN5nvcH94NgwZ1U9J9rDDPkqKb8wwktueC1cKtMZFnh+V8EdV8Fldcd3fhNJJBcS+Fky4JGyC",
+	"w9ZnLYtDWQ+uF3WcAJuAXst3kWZVU6ZBMy3OmvcPapfcC9/Ctu/r1twuE/3RwYSzaj1lpbIWyhv2/+J0",
+	"mzivmUw8QbgAaiOn7OdXzih3byJgzkoYe1yD6pEGMn5NJNPwXEKTLeljsSgajl3dfmKkYUC/U6nV/sSl",
+	"vUgcKdltE3eOQqE//NvDh4++ZDOwGyBwmtUpKKtHRKCagfv70q1B9T/VaPBPSi4Aoil5/Hi/TAFNKRa7",
+	"zeStsaJKr84EO5wv343eldtxqhgvuHMfMQCBptp1LO31nixGx81SaQQIWYXpWHOlU9OEKuBa2i99ucQQ",
+	"7JhQ4jQo3T2y/6HZyhxVc78fmKuirEHqL2aXHzOJJY9uFZIPWQyIvV8kRnqGFBWWw4QkVT8EddOR4Tmz",
+	"odnOVvYXG/207Ffk/VMFiy7I9HArpYU6mTgGeXs1WogHnv9FuK4z12PYvEQ/cmuIlu57zjewba8jN4J7",
+	"uHjIm9hRLw7bsbUfgDhq+iiNTEy1SCNMmDkD+GLOXO+ePe8u4W500C2bT9uZ4RHW2DMM+6fWRJLu3GlS",
+	"OzF6iWEhzecWyike2s1yOwqX/Sjk9R5Qwsz0pH2h0R6H1KfLPS0u7KxEkl/AW6Fi41oLu33hXuf1AXBN",
+	"ch/XgDFn+lV8wNLaNdU2maCxBI2BU7cidtFRZYUUcvG/w4XNN6zFN+DsSoQEnSdSB2E4C/iCv6jkuWS8",
+	"tkvllk2GXQueBI2+BunED7k2n/wif5Ff4MxYt0s0pZBwvzijr2NW3YLEmGxETvHLnsbJqxgt+0W6z0Mo",
+	"39dvrvBXr9mfK6Vup2yj9O2UGeDVNOKITVkDjn7DXksl4TXC1KxBTn+Rrw1U8/gLZhXjcotVD0YsJL7n",
+	"L5+wZ9GoWfMFFR1yydSa/1YDe03s9vqTX+QXODAXL3zN14QgIZR84Ifi/9uvRsnX7M/Pv3zK/v7pv//H",
+	"X8JESoNNjey125/X7nunv8h2eItgdaZkQMEby4yF9Se/IIKcKEAaX2ML0oq5cPwzebLmxRKuHn/ysOGI",
+	"1u+apqzJS88nrT7K68mjUNvB12JyPfnrJ4/wQc4xQj59wGvvRyyoXD7u7Nfl5HriCPYEr8BkOV+BBW0m",
+	"1z+nz1tziTPI3Nl9Nz145TNswXv3yh03s1bS0Al6/PBhxIjxA+RaO/Grl1B0wg9icLhPQBmDZ2X3jGAT",
+	"Bv42JrBTz4qLexBGMOPRr1crDFNMXrrz497DrOaimjJJYU9ETUJswAXi6hPBX00nnusR+TzC/rtn0p48",
+	"QNjU7M48dX/NbA2Kkd9qQPgDzzNL4NguFul1qB3v4vuBX3DBDcHnk1jDbSmWXDgp5JHdOHMkaSrTsUkg",
+	"OjnHbNjST5dK7tc/gA7SV7QPlyUtvuSyrA6yAbVqcz2VNCMxSfL54rPNUmGxGEaICEqLWz7jBkclF0us",
+	"PhhHdZ9Bu8KDQj6Zr5hLHJWndPFkGrqBP1Pl9mxU90+npOm7XdPBw3JcbMf9u+/nOPGYtwznCJuXl3xN",
+	"oSJhTTAXWpvp7zG7+4kTRnAn4S4EVP3Z2f2C1/j3a8YL+5pZqCqD7FSKkjKZVoW53PjmKc7unfq29ylm",
+	"nKZM12iXkIE+ZbUsQeNyyfFm3LDXonx9w8LbLDe34XX8F+l+9LjNUm2YMJ8wdw68iQTSWUFzR5i5uAO2",
+	"EtI5CjfE92oFhmoMjU/oYp6LLRQC2WzZa7z1NVYauR+fcWOvvnDruPr689dkIewy9U/cFssv7nwguKMA",
+	"9nNw/iP9icWMNC9sdDSwPO6GqLnk6zVIQ3l796mYtu4UA6VUTJht2rDtXgSmD2rAmQp7xf3hmfg+J2Bp",
+	"DgG9cIdKJ7z4sKqz8MYSl1559L+d49nVnZc6gz81QzDMlMah6zvQVzgiHQIzhFPnODZ75OYa4L+hT119",
+	"SVdcUHL5N1ySXoDDwRHjWQvrC9PmWv031aV5SulaJgk1nfgimF3ivNghzvm1CT38vSiTi28JvWBnR8C5",
+	"lCgTbwis+3Vw+l6zFd86IbXp3SwcYoVcfQvbK4MAdlnOjvh2g+QmaRQnxQ1EZDF0IGPyJyUJg2s96e5d",
+	"xgL/NFloM2pB7YRnYkkt4NJT1nRJr+Ab2NLmXFQiODthN49nNyrYLL7833vg26mvU2FcbqPhA2+E2ZGz",
+	"Hl4nJ2lj/VLWw37mq4YuRln3ggu7v0+qCs0uE6NJQjOCQ2PNtONAMqJJH8EevHX/e0fGIJai7JHuOazU",
+	"HTwj6P1x0Ql30z/dwUgw9Kf7BuiZaEQLZhwJRXRyBujSz7HtJU/b+ZlmdfbZiXFeHrwg/30noUPWXeab",
+	"hm4o3wxOcxtG8+MD3hSIpL3NzzWf2yc0OnLsTnxdwmqtLMgCAViHBM929+78tgh9yQhb5NHZXv19hd26",
+	"WY55/PDx2d5FwCf775rBopY3TEg8tXrhmYyjd0i5GR+4IOcEifBMFREyZ1+DhyEhee/h9NOATMg4snlo",
+	"/b8DPaN5v8xARcNNO5VS4ThgjWbOxto5DjPlG56zyu0zRT0yH6JMcmu7sF78aamcy+HoFJJ4MyrAbntq",
+	"GyGHiR+k9wM1n1NyKUn179xfTyV70vjEKgTmh92krEyEZRhkXT4abPE2TR1IOGe/+TyWM3uxjZDSKzfe",
+	"6hDlXs18X9iCMqGfbSeXWGnMqJ1nrf5xIxd7ySOEzAblvZwkTtFGPANNo66TzbLhzKn3jSLUJBEZ+37d",
+	"RaZpcROGNbMrx59F7xD0xVCaqPMJ5zDFCE1dTk/Q64hA18lh6AunHYITJqRTZTs+RV+QORPI+b4+zw4d",
+	"Muvm33JbLC9mo30A2YcLbvs/xB34qDVaXhI2rDVT0Zn6fuvbY2qcxUOzAcKtB1klY+LENFOsJevLNeFF",
+	"cDpX/X5ZpV2T90EY92pOiCsxmkbGPe03BtqlTzQJwtRAECeq6CB7usQ+pQ/KA/hKbRhnuxCeIf3jKxMC",
+	"LDRpUpqfiiUxUcq269AIOLqlOv0M4KE5vkNn6sFbR5Z3+bjtUm1arHO6RvXNAcFypT3J264fhHYddnbO",
+	"YWj5Q7DkJpqtCO2DZ6JkcbdPZADHddkt/1zM50+bF53XlZEQgrsj7G+PPne2DGfrNI5YBYHfXSzZeTKX",
+	"un27nyyoh+Lz4Y32mOUowlTwDk5l1QjRkdb8L/X2Q9f6L/X2fSr+l3p7eakV9t3PhdqdlUTet4iIAVMs",
+	"wHQ6z/3/7NrNs2R/fOw8Au5jqsb0X3wP9ZhhAzpCIVubOWqXS6jEHQShkN3fz5vLLhEFmO2ogtC1vNfQ",
+	"/SoZwko9Mw6vHrSX/uu2L/Cu7EN1LQeqrEdptXmAUi/hjT3vOSAkgA/jwAQiX/jE0Bgeyo8h2xCUGVl+",
+	"7vgsVeUcnHbSwMNTgpOlLWMGD1bLcZpB0XQJr/ozDZnjNqeuotxR+5IX8DzOODzzOYuduqOKN3oCuJMP",
+	"pebCke2lcv+9ZG1AWwFz2WjfnYB5uxV4fDC23X2XlcVfNo1aZ+aQQpXDhaZfxlN3T14Oh5m7Q58ah/Qm",
+	"/IzNUiH0eqhR9acwyaGGOmZOS4dgHRdhR0bx0QlGeO+rFCU6PHMCq0otiVrC98IlLUDnt/vtru7eG6oG",
+	"uGowqECWNwGJphLGElQBU7oEPazK1RC2/r7O9Z3jV/j/tL79Q2sxz/UXVmLhiDelzlgF0pll00iYKDfS",
+	"WYOkq/eksN/JM8iSC3l7fmVPios4egORkfbwkdO4R5fTOYjlOmW1JFRX7ElE0UbB3vlZ+CSTMggXP3jr",
+	"//XuAa2Cx5mA6ZK2H/xqQ2v4uaOc8/jcc5aAXq5i7iW/BW8xeOpFPPEB+5LJ+j35OEh8iVquyIODBMPl",
+	"9pVWwniEKEf4xJhJOerQLZSEq0Fm4D+UhA/VFPxDmwitjbmPYpINNx6UFF1eCrw75bBSGvb92YFWwx5j",
+	"CqTMwUDg181llw8U9e1CXAhCEuaMe9Sb3PoTm2w5qCEd9Ekjlv7huT/S/T54XxjfqkuguhLrKEq+nYbh",
+	"UEmDyOcCdzp1h4dwmoPwoPQTiw+fBj9e+qzJPyoRKfm2XTESIRrOkg/M83geILj7EmENVHMmZFHVJZQ3",
+	"Te9m/1qvZV1VB7OFmRXeC4fjpl6Ow79SG7aqi+U+l1NVJvL5Rtilqm0Dhlw4y8hDZZ/E3G/jv9898A9t",
+	"VYPkmlmMVRoihc5ul4rWkz8i4x/TNi0aevCa+DVdfyBbup5xBp7isz8Ksl8gL9xmzvfsEnyu1XpnZ5s5",
+	"RqILhtXSV0d1LaiZAX3n0wm5Ft/v4kUfXITnxUZgPen9pvEv3MH1DGxojSMDE+lP01cqQC5A8JDhfXJ7",
+	"+04c0md2fI9X/GFS8e5zL2xtIkU9iiyW52dcqqymnfY12n1PfXwffZsdfswfvcuu6Vdb+YZruQAstg1y",
+	"H6tTLTe3ocsDb4jVuMEaxqrFZrj7h9uaF/NSSW8LP5JGnMyVZkatWrgD47Uecu3BMMT/iled0enCUaz4",
+	"EThppImRnj+A1pnISaN727MB0i+tgJvdvF7c54c4EyWWpySqKxvs3r1xnmKxHLaAlcq9/9Go9997COUe",
+	"1FTgyUurKhx6aKmQkCZlmyUWx/9alwvAKKGHM3MSRtcVmaJbOK6Zc/e09x/L551r/zAmyu6HX5gDOlQe",
+	"YLZkdztntkRI1ns1W/YFI3AtGZewoQBInOgqDNsojS5sRk5qmZZTfibYXnXGPnfck0Xxoan+uPWpLhxf",
+	"lDLjxe1C+9moPUyW0fG+h6lXlPjRLRdIM5gwTigX5xgzVec8BaovLPco68kqIVE668o9eZqqFRpaAxQZ",
+	"g4b0hM/EH67wv/+qDho0T+jiqY8wxTU0+/kOAce5NLgiVoflsItG6PcGsD6v1yNg/IcIkEGru7TSJRKk",
+	"errHa9f6nhXrheIBRJP3EhAIYxMuud+hKnSjdjDsEOCOr4CM7yn+jvpSscBc+Y5UHFrpZ6fzSkk4TlUS",
+	"2z2Y1dVtvq3LLfZJVX0sPNU7rbVbulcm5oPORWUboFgj+dosld0dC/ppcgIqedDDH7g3EGelTrv/t3N+",
+	"zXHDRvyB7Q6XRac9/JwYRxLWlRpbiM2qa5Ashm98hn7rey+WCN3Lq8qdCQ3z2kBJkbAAixLmINNo6oO1",
+	"3LvzXT0d0qWb95d8cOewvDTKBMEA0Bff0Fwr3wqI0NGets5sxMz8SWLnLf2jF+HwqfO2vDw+d2JSh8ee",
+	"t+X9cglCJAbjLC58PO3NEiA/7OKLN2ul7Qu85uyukadl2ml4U5k3LbfB/1iYu4ynkJ1KSMUOUAqcGGQA",
+	"B34RyxZqteLmptuUsTeGWjvtPKgTgiZ5m55epsGdIrGdDNdFdrhROe9rzwEMhMNRORjyV3q9xMxQWZPE",
+	"8WPSnU2/M5f5yLoXVVhIY4HHQzMTkuttosLmohNIWhN8fDKVG8YZcv50hz8I1NCsNfAS/0xj4RQvoSR0",
+	"/6PqYPBRPX3yzxQvjztjZ41/ec06F1kQZ++xJ3n78SDW3nj4ca02BhvS4/ZMm0lf8TTyMCaIpgCobAiO",
+	"KiQyoqRe+7qucCbiL3jpDgY+d3iwxc/uypPhlGKVEw/Rv5BIP0Ik0g1lV7zAMbfGZwW5ZdgiPLSca0/u",
+	"WFitKz/WLwfH9zJc86Go9ylOlvh9qqMnKFxxezdLBXeg2S3A2sTey2aG8rQZQeeNin0DBQfNHYvVEGfI",
+	"ZqGlXuIVH2YUjtZ2WcOByordixrT4U9mZ1T+sTG5l7qZT/pedf5CBezdBsktRvtxHl8XLy1n+jpG/lcS",
+	"7Mja7KqkWUg4dIghO6HpaQDYUm3YBqqqyUfSNtklrKZnypEhlz9AgJ9c+ec3AOuzSITzR4ZxWU+XSgzt",
+	"4vt45NA/8HzaXWl0+ICO54A7VfBZXeFb89bCj81VH6ZeaC3w3nC1Yru0xLp8ZtbAb5maT1HRO89SHY8K",
+	"2BrHnlXUP8Xx4x/iloTVXXg/9qo1SDQK00W6HZ6s3Czzh+Gn5fZfoDojmGB52QO59ciuuqRQWZgoKCyG",
+	"8Y7b/tZU8myyOs7Rfr8Nqk1f6h+6ZGJnePolB39SGXb0yNKdoQHHByMR7Wn1g3hx1eu3f3vRMYTfwuXn",
+	"f3Bzi2NHkSzO16VGRB10WRx7WxRgOlTCVJOn0oM1N2ajdJk1XWm7vg+XXcYIDY+nl73v1jFaBVPosTqf",
+	"IhDpxk8s8SPojS/pGkZsDD09eOv+966POY9qQXE3ff355Zt7LjxxC6N6ceKWVZZX5Mstaq5LMzSB0Cb1",
+	"A9/2cQg0Fa85luzn1UKpR6naFmo1vE7xO3/9v8DMPgrdSwx4DxC2oQkKg3LU7eR3eNqetOjZjSnnFBDa",
+	"6hEnT61WnUHciaMXLjrh7H1UaMX0vfeFR2O4KBmfqTomTbAm1Zpm7rOqyrM0UD4pS/9x9xCW3VF4F+hk",
+	"pw95LwWTgYgXROblW+z+I3TyNndgrph+gQgX8zarDM2jdYVAGDGREwN+yM1xvdItMZAbMOeHcybVqkfy",
+	"H1G0dCK09EcKGY1Vs5ev3W6rKN84F4VWKD9sMSaGDUuFdsmS3wHjlbiFI5VV3aeqcDMuZCbOtoOaXJqw",
+	"FPeNMW2I46Lixq2shDXX1kvhxmqM0bFYgVFLzO57G3XD7y5smN2bFfWUdvLCcEDtjvLGmEImxELPO17V",
+	"QH+ZC6hKwn9bKadpUWPJESp3j1tLKIQ5MDgYClHCqSx7KXwCv/73Mj+EKFNeFPre7jJHSWUr7txOQ8CG",
+	"WypC8MlIpQMyF/6CSubaF2ONtrvjKD2MlWmNdNv97CeGVaXwSZdSaCis0gIMtUNMfY7bt0i0ELB4sA1i",
+	"28Wfn3/5lD3+z0///pcbuqvg8k/W3bCuLSudP2nUlJkwG2CGE8yrahpCz4S8gEWG3n/4xAmyRGXtSYGS",
+	"c9fdOA6sJtOJI+Pvtxx0X+DhRjnemoZZ0K0CUBEA0pB1sfuGjh6ZmGRsskpIkplHSUK3cf0e5rfq7lQB",
+	"eKlIsbq7tM//nc+vqkUoi+BlqcGYjoG1ckRCgBAM8BgvcpT7zeqojVG6RBa9MkC1Umk19QJ49Z2/9EPT",
+	"UmFdbo3vRVNdOOT6FfejUEM2nq/XGgUyMUWY1+h0EJ5lqnQqeFUZFva3QT4MIBeOiZbc4ISII7UV9sbw",
+	"6hCGhb/ocqGj33fU0RPwvmJRDWpPCx8ZC5Ap9LCf4xsubXR9CPCklh+mEnhey3twqh19GrWdhR9BMo7q",
+	"j5b3BJl2YVH/vB7jizw+53s/mlLLp1zrrTPxgFdQ+hL82u6XUd5gjGYH+MjpA39fdHooXY2/7mXBjI44",
+	"bFecnkq9ANbm79SWeOJNB3jDC4vDmoRhfuFT3+PquOCAlY+bmtjrA11g5NJ/tj2uEywbQ75AV9eH0s30",
+	"MYVT6A0+L5GMq8QWIAwMM8O3ptMERC3t+Gf0O/1s1qOs0zslyjwv/qhEmZY8SeYKbrQgI4mMZsbt9U7A",
+	"u+nFzzCiP1qjZqz9/otKPhem4Lr0Zs/QzfYYWg/e0j96y3We4yWjRQ7ddnHbUnnk4ksW7ehAgajBiXw5",
+	"u71L3REpwuf+ycdTO50mrEpsq3UX0VSE7jj3Q4UvzgWejMM6yEQgb2lu4X76pyBNs6HMjp9XPqihP8w2",
+	"VxL8fDJhWrMylaxyIKLtBNOosurfI2ooMdHThlkvW+VZEIgcSGqkD5tohCwgqgbi2QhIszUWVlO2Bp0c",
+	"fzr2YALG2Q8AXJwsAI8JxVPQPR6N/RC8u02sJlOK0o+EvSCHRuhQGJUEvnDmxH3jWoQsC5o2S1WVdJax",
+	"6Tf98t/O0RBhbsU6j2W8jx+8I+S6VKYcqFGYQr1hDx0hc+NwfHTiHC9uzocva2zttztfmK91W28s8DJO",
+	"eOdSSVHwCoVn1gew4g7G9W/urW8/e3LFCqgqE2dWbBA6WNdoLbrTUVfc+KxKn2VovE90Unfpx5itamEy",
+	"8iApY77qBLFYwdxeqdr2xhufwdx+V9vT5OLvUY16wtxH0Jkzd5qEXFDiGlOO7qwvwzwnAhPAzolQFnMs",
+	"UwxByj12oPzvnieIMPcRBk+IBITt3al+JoHuVcJJPPErFEOw2ONll+SMD2zH/TffAwJ7d8MpMITa1Nlu",
+	"M0AxccI+G8utMFYUpi9S8KK56sOMFrQWeMH2P3UHmi9gymopfqtBgiEDbL88zptkas7gDvT2KJemlgiN",
+	"2N9y9bwenyZ4Xt9HZvDSoZu61W7lK2APJwN3CdutLEv6iFCAWB/R5OGpfIyLGNzBnnKt322dlvb09mIv",
+	"7DJpN6t5Aaa/citbmDWQJ5acPiAdIf+KV3/MM+c+3G8In5MqCkV1fiohtwNToS1ih90+ZHueegRzU5vj",
+	"J3gmE4Z5FOWMvxz+2ApMHPDlz94S+ZFZx27r7qtMx0mBKTMh8Mil2YCGMmJMzkLh+3ixEDj1wVvigXcP",
+	"DFhbwcrTKJfKd9d4KtxDqUlH6eziHEfmzTdspGGNL1FKEGj3XgoKwoZctk8NNVhEN/X1iFxY59VjyTwr",
+	"VT2zLICj+jRquQvjP1CS+rL0PCs+VVUFhX3hrztFgV2iaREXdyZmOLttcxOGnRVcMuuHMfs+h3OOdw69",
+	"BdH2sSTZhEVDB/P/soBpYwFFxgJZ6O3aQsmsYhxxH9ZLzQ2wP/MFXPk/CyU/UXrx4O7RX3pZzBc2vbmi",
+	"FflN6LBcLUvVU9ei+dz+4C65N7F3IeZ0H/FHH0j6UYPt4hmh3gCEW8SjZrmNiXI8bFOPHWXb4OHGiqqi",
+	"fFWoId9oZY8Q0HegxVw0dMlU4Lirtsd4GKedmn/hcV5PngMvQ7yG9r8RxL6lrQ92s48PjFjIK9Gz7y/E",
+	"Qn4tL4RR5B9+z0bWJcCkoKi1sNvJ9c+vdgJCa5DYdSeNqiCAHJFTxxEyhvyBCId0APpI4iLjxvmEWX7n",
+	"KFt2byhPX/iYY+d7B+M5UTL56lbIA1mfF3jhN3jdJaO38TX34Sg6G26GxJNQ4HSQCLntXDocwKbm1Art",
+	"S5oCWYlwWXcx/PkwSe+BnBcm5ZOqYiZ+yzgCPXhL/+id+PMcVuoO6FtGK0O6LQdyermTSYtm3JOGLA+p",
+	"yGaqDRykFS9XQgoqfZzm8zGXoMq5GfDCCQATaDCA96ZpgMDv63NQ8rCh9fX8W26LZaaEU8KGie7YPyx4",
+	"5MYbqNetBjQyUmdKlgZHcfmRkajknFeaK6XhK2iS+GMLai5gkyAF30v05+Ls+S0OuAkyQOkmTn6DPUjO",
+	"pY6Oe6zBcy7JdpSASIlUzGmZvoikLL+8n5nbe+LmdzUJ5wVIi4S8JBYHGq1xeAhnaw13Ajbemg1l35R/",
+	"weF8dFnJt4f4qOWbdDloKYxV/YDwJEm+8heeKD2Tk53K3jj1XhHqSsjYMjK0JNUJ2zvQ6CpgNohbRzmK",
+	"zRrLpc3WludLU+8XX3t3Hy6ccSecbbvUql4smRUriM24gYxY9nrTgHLbkJmROPWGEFKEYZ8+/PR4q/GB",
+	"PwV5Ifc9XXAuM+kCqMG0wPfTTempd+l8HFYpzYDVsgRtrFIlhVMatdgOYSPiIzVcUkxOWDaDQq2cHbTf",
+	"qDNWpq21mkEfw6gZfOBWNa7xktUXehuiCpIK3JixsGazLf7/xg+LXytNBfwmNCJ6i+aE3QmlUL1VAEc2",
+	"UI0z1T/Atp37qC0l2rbPZx5nIV+2lh17xW/hyF6b06zOPb2P0V1iWqWxfcxDffmetLS+hzc9YyY3S1W1",
+	"p0yGnwPy6KtB4zG59QPgEKKGEiqXGsXphxd4OVwop7xR/jbddmxd67Uy2dZx2Lwo1PrUxpGU/PfiP9tW",
+	"U8GoVuH78Tve/SuF0spkx2rlBLqG33LPeyu+dRYC7ruwhv5GM93ZzO3XAbHTo1I2GgstssMhXoD9yV9y",
+	"oNndLeaLl3yx26p4TN87bVXDzV/PrygwdN4W1XuwX19sBAa0fmeBG59H8juM0TbiEcRdKCplgETzqBCN",
+	"O3j9ts1LvGKsbvygbBX3CRe2VD6LcoS5g5+1UIjeGWcS//jgrftfb2H9S5KW43bE3XTpMt+cPjijp+81",
+	"xWh6PoC73qEJPzlhd2HCWnhjaR1JZX5fpezfa7XQ2B/izBp9B/oKtRxRaMpqaUXFglpmIHdGxAyn+OFq",
+	"9T8qIz8xt6FKySpmrFrftLoqQ/Td0Q9KVgG/g8ahncFyN/Gb2JDG9tjZkEotDomVZ2px9IZkwqUV3EE1",
+	"uJz8mVo8wxs+unpyt/J76b6l6jZRTkMkcxYgDIYe09ocimj8YCiecTFquRfcQxlA7b+jr/hkN6+dqVDW",
+	"wC24RZ8cJriQ2ftP2ODy7jnV1LzzMntYlozjLo7YxMjiD966/w0o5ThqY91N77GMw32aLyOrKmbVLcQJ",
+	"3TRHbxTb55TC2Snz8GNhve+oLEaPkx4Zf/75ceOQG0KOqOS4FJYrfsJ7SQtdeKf9ZMoNqVc8Vyu+ZaWa",
+	"UsktlbUgurLECU9YM2UCxNexYml3SmgaCBgM2NaU0PMdw0fnVDxxhRecOi8aocexLqkZH0o1BmaJYxVl",
+	"tWVSbaah+12MGiza2q9ki8nO/pHM7Y+e0CUfpgDFxd1DCsfrJszgOMo12PZhf0Lf13nMNPyue0jndHbp",
+	"IjYdfcs9G3Wtl16yCG0GXIMm9kif4vOf1gdv8f8DbMLjuGhHYycaXa1/6rlG492v6XmncOPwIxi32PE3",
+	"RgPu9km8nRAHTK5/fuXIFXoF3I+v3JX6LlC91tXkevLg7hGeNf++/fSh8oobdXmrKIrWtZ/lW1cI2tAA",
+	"/4kSpBVWYDV0KE/1gfT920tEL/Rxm50UdXN3SA4lUoyS8doulaNGnNMOZWgNKdVG+jBhE0txdkfqUWiR",
+	"/MkwXVftpfsJJKlbNjTyfLNULebE4e+ZvKy7WCvMScWMp8QPz91BZTaxq93fRRjBCTxVrvUWJ2dGDHxS",
+	"4saq9Vq0X4ztTPtPqJRc+PA7Db1wu8rXa9LA4RsxMJKmRynKLufUJcaN3v2fAAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
