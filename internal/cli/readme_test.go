@@ -28,5 +28,5 @@ func TestReadme(t *testing.T) {
 	require.Equal(t, blocks[3], out.String())
 	contested, err := os.ReadFile(filepath.Join(result, "contested.csv"))
 	require.NoError(t, err)
-	require.Contains(t, string(contested), "L0003,u3,")
+	require.Contains(t, string(contested), `"L0003","u3",`)
 }

@@ -70,7 +70,7 @@ func TestSecretsAreHandedOver(t *testing.T) {
 	require.Contains(t, h.twinning(1, "delivery", "collect", "4", "--out", filepath.Join(file, "not", "there"), "--passphrase-file", phrase), "nothing was collected")
 	h.twinning(0, "delivery", "collect", "4", "--out", file, "--passphrase-file", phrase)
 	kept := h.twinning(0, "delivery", "open", file, "--passphrase-file", phrase)
-	require.Contains(t, kept, "Greta Thorne,L0007,u00007,gthorne,")
+	require.Contains(t, kept, `"Greta Thorne","L0007","u00007","gthorne",`)
 	require.Contains(t, h.twinning(1, "delivery", "collect", "4", "--out", file, "--passphrase-file", phrase), "no secret of run 4 waits")
 	p.sees("collected by admin")
 

@@ -119,3 +119,27 @@ func LooksLikeFoot(cells []string) bool {
 	}
 	return filled <= max(2, len(cells)/2)
 }
+
+// AppendRow appends a row of delimited text (RFC 4180) that people open: every cell that is not
+// blank is quoted, so that no program cuts or reads it otherwise than it was meant.
+func AppendRow(to []byte, delimiter byte, cells ...string) []byte {
+	for i, cell := range cells {
+		if i > 0 {
+			to = append(to, delimiter)
+		}
+		if cell == "" {
+			continue
+		}
+		to = append(to, '"')
+		for {
+			before, after, quote := strings.Cut(cell, `"`)
+			to = append(to, before...)
+			if !quote {
+				break
+			}
+			to, cell = append(to, `""`...), after
+		}
+		to = append(to, '"')
+	}
+	return append(to, '\n')
+}

@@ -1,6 +1,8 @@
 package csvfile
 
 import (
+	"bufio"
+	"cmp"
 	"encoding/csv"
 	"io"
 	"slices"
@@ -56,46 +58,52 @@ func (t Table) Each(fn func(format.Row) error) error {
 }
 
 type writer struct {
-	w       *csv.Writer
+	row     func(cells []string) error
+	end     func() error
 	columns []string
-	defuse  bool
 }
 
 // NewWriter writes a header and records (RFC 4180); lists are joined by
-// format.ListSeparator. For people, cells that a spreadsheet would run are
-// defused; files for systems are never altered.
+// format.ListSeparator. For people, cells are quoted, and those that a spreadsheet would run
+// are defused; files for systems are never altered.
 func NewWriter(w io.Writer, columns []string, how format.Writing) (format.Writer, error) {
 	if how.BOM {
 		if _, err := io.WriteString(w, "\ufeff"); err != nil {
 			return nil, err
 		}
 	}
-	defuse := how.People
-	x := &writer{csv.NewWriter(w), columns, defuse}
-	if how.Delimiter != 0 {
-		x.w.Comma = how.Delimiter
-	}
-	header := slices.Clone(columns)
-	for i := range header {
-		if defuse {
-			header[i] = format.Defuse(header[i])
+	delimiter := cmp.Or(how.Delimiter, ',')
+	x := &writer{columns: columns}
+	if how.People {
+		b := bufio.NewWriter(w)
+		var row []byte
+		x.row = func(cells []string) error {
+			for i := range cells {
+				cells[i] = format.Defuse(cells[i])
+			}
+			row = format.AppendRow(row[:0], byte(delimiter), cells...)
+			_, err := b.Write(row)
+			return err
+		}
+		x.end = b.Flush
+	} else {
+		c := csv.NewWriter(w)
+		c.Comma = delimiter
+		x.row = c.Write
+		x.end = func() error {
+			c.Flush()
+			return c.Error()
 		}
 	}
-	return x, x.w.Write(header)
+	return x, x.row(slices.Clone(columns))
 }
 
 func (w *writer) Write(values map[string][]string) error {
 	cells := make([]string, len(w.columns))
 	for i, c := range w.columns {
 		cells[i] = strings.Join(values[c], format.ListSeparator)
-		if w.defuse {
-			cells[i] = format.Defuse(cells[i])
-		}
 	}
-	return w.w.Write(cells)
+	return w.row(cells)
 }
 
-func (w *writer) Close() error {
-	w.w.Flush()
-	return w.w.Error()
-}
+func (w *writer) Close() error { return w.end() }
