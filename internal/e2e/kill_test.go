@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -27,6 +29,24 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
+// said is what a service says of itself, while it runs and afterwards.
+type said struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (s *said) Write(b []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.Write(b)
+}
+
+func (s *said) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
+}
+
 // node is a service in a process of its own.
 type node struct {
 	t    *testing.T
@@ -34,11 +54,13 @@ type node struct {
 	url  string
 	db   string
 	args string
+	log  said
 }
 
 func (n *node) start() {
 	n.t.Helper()
 	n.cmd = exec.Command(os.Args[0])
+	n.cmd.Stderr = &n.log
 	n.cmd.Env = append(os.Environ(), "TWINNING_E2E_ARGS="+n.args, "TWINNING_DATABASE_URL="+n.db)
 	out, err := n.cmd.StdoutPipe()
 	require.NoError(n.t, err)

@@ -67,6 +67,7 @@ func (s *sender) prepare(rec connector.Record) (settled bool) {
 			kinds = append(kinds, charter.Kinds[k])
 		}
 		x.secret = crypt.NewSecret(s.charter.Secrets.Length, kinds, append(strings.Fields(s.c.Label), x.login)...)
+		outbound.Remember(x.secret)
 	}
 	if d.By != charter.ByMail {
 		return false
@@ -122,17 +123,9 @@ func (s *sender) struck(err error) error {
 		return err
 	}
 	clean := *told
-	clean.Reason, clean.Next = outbound.Clear(told.Reason, s.delivering.secret), outbound.Clear(told.Next, s.delivering.secret)
+	clean.Reason, clean.Next = outbound.Clear(told.Reason), outbound.Clear(told.Next)
 	clean.Cause = nil // it may say it too
 	return &clean
-}
-
-// clear takes the secret of the change, where it gives one, out of what is said.
-func (s *sender) clear(text string) string {
-	if s.delivering == nil {
-		return text
-	}
-	return outbound.Clear(text, s.delivering.secret)
 }
 
 // handOver hands over what the account has by now, once. An error is ours: whoever goes on
@@ -157,13 +150,13 @@ func (s *sender) handOver(rec connector.Record) error {
 	} else if err := x.letter.Send(s.letter()); err != nil {
 		var told interface{ MayBeSent() bool }
 		if !errors.As(err, &told) || told.MayBeSent() {
-			s.mayHaveLeft(" (" + s.clear(err.Error()) + ")")
+			s.mayHaveLeft(" (" + err.Error() + ")")
 			return s.ctx.Err()
 		}
 		if err := s.Store.MoveDelivery(s.ctx, s.w.Task, x.run, s.c.Number, store.DeliverySending, store.DeliveryNotSent, nil); err != nil {
 			return err
 		}
-		s.notTaken(s.clear(err.Error()))
+		s.notTaken(err.Error())
 		return nil
 	} else if err := s.Store.MoveDelivery(s.ctx, s.w.Task, x.run, s.c.Number, store.DeliverySending, store.DeliverySent, until); err != nil {
 		return err
@@ -192,7 +185,7 @@ func (s *sender) mustChange() []string {
 		rec, err = s.conn.Write(s.ctx, connector.Write{Record: &rec, Edits: edits})
 	}
 	if err != nil {
-		return []string{"that it has to be changed could not be written: " + s.clear(err.Error())}
+		return []string{"that it has to be changed could not be written: " + err.Error()}
 	}
 	s.r.Account, s.r.After.V = rec.ID, s.values(rec)
 	return nil
@@ -244,6 +237,7 @@ func (s *sender) resume() (goesOn bool, err error) {
 		}
 		secret, err := s.Reach.Keeper.Decrypt(SecretLabel(d.Run, d.Number), d.Secret)
 		if err == nil {
+			outbound.Remember(secret)
 			s.delivering = &delivering{secret: secret, login: d.Login, run: d.Run}
 		}
 		return false, s.ask()

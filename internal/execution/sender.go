@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"twinning/internal/connector"
+	"twinning/internal/connector/outbound"
 	"twinning/internal/core/planning"
 	"twinning/internal/store"
 )
@@ -90,11 +91,11 @@ func (s *sender) carryOut(sent time.Time) error {
 }
 
 func (s *sender) conclude(outcome, format string, args ...any) {
-	s.r.Outcome, s.r.Detail = outcome, fmt.Sprintf(format, args...)
+	s.r.Outcome, s.r.Detail = outcome, outbound.Clear(fmt.Sprintf(format, args...))
 }
 
 func (s *sender) trace(format string, args ...any) {
-	s.r.Trace.V = append(s.r.Trace.V, time.Now().UTC().Format("15:04:05.000 ")+fmt.Sprintf(format, args...))
+	s.r.Trace.V = append(s.r.Trace.V, time.Now().UTC().Format("15:04:05.000 ")+outbound.Clear(fmt.Sprintf(format, args...)))
 }
 
 // stopped ends the attempts at a change when the run is to stop. What was tried

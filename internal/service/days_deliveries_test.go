@@ -3,6 +3,7 @@ package service
 import (
 	"bytes"
 	"context"
+	"encoding/csv"
 	"errors"
 	"fmt"
 	"regexp"
@@ -128,9 +129,11 @@ func (d *days) deliveries(words []string) (told []string, known bool, err error)
 			require.Error(d.t, broken)
 			text, broken := crypt.DecryptFile(strings.ReplaceAll(words[2], "_", " "), &b)
 			require.NoError(d.t, broken)
-			for _, line := range strings.Split(strings.TrimSpace(strings.TrimPrefix(string(text), "\ufeff")), "\n")[1:] {
-				at := strings.LastIndex(line, ",")
-				told = append(told, line[:at+1]+d.whoseSecret(line[at+1:]))
+			rows, broken := csv.NewReader(strings.NewReader(strings.TrimPrefix(string(text), "\ufeff"))).ReadAll()
+			require.NoError(d.t, broken)
+			for _, row := range rows[1:] {
+				row[4] = d.whoseSecret(row[4])
+				told = append(told, strings.Join(row, ","))
 			}
 		}
 	default:

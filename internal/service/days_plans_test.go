@@ -120,7 +120,7 @@ func (d *days) plans(words []string) (told []string, known bool, err error) {
 		require.NoError(d.t, broken)
 		var b strings.Builder
 		require.NoError(d.t, e.Write(&b))
-		edited := strings.ReplaceAll(b.String(), ","+strings.ReplaceAll(words[2], "_", " ")+",include,", ","+strings.ReplaceAll(words[3], "_", " ")+",include,")
+		edited := strings.ReplaceAll(b.String(), `,"`+strings.ReplaceAll(words[2], "_", " ")+`","include",`, `,"`+strings.ReplaceAll(words[3], "_", " ")+`","include",`)
 		v, broken := d.service.DecideBySheet(ctx, tester, p.ID, "decided.csv", strings.NewReader(edited))
 		if err = broken; err == nil {
 			told = []string{fmt.Sprintf("%d changes, %d set aside, %d along", v.Total, v.SetAside, len(v.Along))}

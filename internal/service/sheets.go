@@ -99,7 +99,7 @@ func (s *Service) writeSheet(ctx context.Context, w io.Writer, r store.Reconcili
 		}
 		values := map[string][]string{header[0]: {id}, sheet.Lane: {rules.Lane}, sheet.Whose: {record.Label(list, row)}}
 		for _, c := range columns {
-			cell := sheet.Cell(list.Column(c).Cell(row))
+			cell := sheet.Cell(list.All(row, c))
 			values[c], values[sheet.Was+c] = []string{cell}, []string{cell}
 		}
 		failed = out.Write(values)

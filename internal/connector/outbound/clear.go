@@ -4,18 +4,27 @@ import (
 	"encoding/base64"
 	"html"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 )
 
 // A peer may say back what it was told, in an error, in a value, in whatever form it has it. What
 // it says is cleared of our secrets before it is stored, logged or shown.
 
-// Clearer takes secrets out of texts. It is safe for concurrent use; nil takes nothing out.
+// Clearer takes secrets out of texts: those that it was made of, and those that Remember was
+// given. It is safe for concurrent use; nil takes out what Remember was given alone.
 type Clearer struct {
-	forms    []string // the longest first where one holds another
-	shortest int
+	short []string                // forms of less than a head
+	long  map[[head]byte][]string // forms by what they begin with, the longest first
+	pairs [1024]uint64            // the first two bytes of any of these, as a set: most places end here
 }
+
+// head is how many bytes of a form are looked up at each place of a text, so that the time does
+// not grow with the number of forms.
+const head = 8
 
 // leastSecret is how long a secret is at least that is looked for: of a shorter one anything
 // would be struck.
@@ -27,17 +36,21 @@ const struck = "***"
 // NewClearer looks for secrets in every form in which they are sent, and say themselves back: as
 // they are, escaped for URLs, JSON and HTML, and in base64 at whatever place of it.
 func NewClearer(secrets ...string) *Clearer {
-	c := &Clearer{}
+	c := &Clearer{long: map[[head]byte][]string{}}
 	met := map[string]bool{}
 	add := func(form string) {
 		if len(form) < leastSecret || met[form] {
 			return
 		}
 		met[form] = true
-		c.forms = append(c.forms, form)
-		if c.shortest == 0 || len(form) < c.shortest {
-			c.shortest = len(form)
+		if len(form) < head {
+			c.short = append(c.short, form)
+			return
 		}
+		at := [head]byte([]byte(form))
+		c.long[at] = append(c.long[at], form)
+		p := pair(form)
+		c.pairs[p>>6] |= 1 << (p & 63)
 	}
 	for _, secret := range secrets {
 		if len(secret) < leastSecret {
@@ -66,6 +79,9 @@ func NewClearer(secrets ...string) *Clearer {
 			add(html.EscapeString(part))
 			add(part)
 		}
+	}
+	for _, forms := range c.long {
+		slices.SortFunc(forms, func(a, b string) int { return len(b) - len(a) })
 	}
 	return c
 }
@@ -111,15 +127,66 @@ func ForValues(secrets ...string) *Clearer {
 
 // Text is a text without the secrets.
 func (c *Clearer) Text(text string) string {
-	if c == nil || c.shortest == 0 || len(text) < c.shortest {
-		return text
+	if c != nil {
+		text = c.strike(text)
 	}
-	for _, form := range c.forms {
-		if len(form) <= len(text) && strings.Contains(text, form) {
-			text = strings.ReplaceAll(text, form, struck)
-		}
+	if given := remembered.clearer.Load(); given != nil {
+		text = given.strike(text)
 	}
 	return text
+}
+
+func pair(text string) uint { return uint(text[0])<<8 | uint(text[1]) }
+
+func (c *Clearer) strike(text string) string {
+	var out []byte // nil: nothing is struck so far
+	from := 0
+	for i := 0; len(c.long) > 0 && i+head <= len(text); i++ {
+		if p := pair(text[i:]); c.pairs[p>>6]&(1<<(p&63)) == 0 {
+			continue
+		}
+		for _, form := range c.long[[head]byte([]byte(text[i:i+head]))] {
+			if strings.HasPrefix(text[i:], form) {
+				out = append(append(out, text[from:i]...), struck...)
+				from = i + len(form)
+				i = from - 1
+				break
+			}
+		}
+	}
+	if out != nil {
+		text = string(append(out, text[from:]...))
+	}
+	for _, form := range c.short {
+		text = strings.ReplaceAll(text, form, struck)
+	}
+	return text
+}
+
+// mostRemembered bounds how many secrets are remembered, the newest.
+const mostRemembered = 256
+
+// remembered are secrets that this process has given to accounts.
+var remembered struct {
+	mu      sync.Mutex
+	secrets []string
+	clearer atomic.Pointer[Clearer]
+}
+
+// Remember has a secret that an account is given taken out of every text from now on: a peer may
+// say it back at any time, about another account and in another run. It lasts as long as the
+// process does; of the oldest nothing is known once there are many.
+func Remember(secret string) {
+	remembered.mu.Lock()
+	defer remembered.mu.Unlock()
+	if len(secret) < head || slices.Contains(remembered.secrets, secret) {
+		return
+	}
+	remembered.secrets = append(remembered.secrets, secret)
+	if n := len(remembered.secrets); n > mostRemembered {
+		remembered.secrets = slices.Clone(remembered.secrets[n-mostRemembered:])
+	}
+	remembered.clearer.Store(NewClearer(remembered.secrets...))
 }
 
 // Values are the values of a record without the secrets; the lists are the record's own where

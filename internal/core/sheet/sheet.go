@@ -53,10 +53,8 @@ func Header(attributes []string) []string {
 	return list
 }
 
-// Cell is an attribute as a cell shows it.
-func Cell(cell string) string {
-	return strings.Join(record.SplitList(cell), ListSeparator)
-}
+// Cell is the values of an attribute as a cell shows them.
+func Cell(values []string) string { return strings.Join(values, ListSeparator) }
 
 // Layout is what the columns of a sheet that came back are.
 type Layout struct {

@@ -20,6 +20,7 @@ import (
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
 
+	"twinning/internal/standin"
 	"twinning/internal/standin/certs"
 )
 
@@ -29,6 +30,7 @@ type Misbehaviour struct {
 	LaterTo    string // and to this one for now
 	RefuseText bool   // every letter is refused once its text is there
 	DropAnswer bool   // a letter is taken, and the connection cut instead of an answer
+	SayBack    bool   // refusals carry the sender's secret and the letter's text
 }
 
 // Letter is one that was taken.
@@ -146,6 +148,9 @@ func (x *session) Mail(from string, _ *smtp.MailOptions) error {
 func (x *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 	switch wrong := x.s.behaviour(); to {
 	case wrong.RefuseTo:
+		if wrong.SayBack {
+			return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: standin.SaidBack(Secret)}
+		}
 		return refused
 	case wrong.LaterTo:
 		return &smtp.SMTPError{Code: 451, EnhancedCode: smtp.EnhancedCode{4, 7, 1}, Message: "try again later"}
@@ -159,6 +164,10 @@ func (x *session) Data(r io.Reader) error {
 	m, err := mail.ReadMessage(r)
 	if err != nil {
 		return err
+	}
+	if wrong.RefuseText && wrong.SayBack {
+		text, _ := io.ReadAll(quotedprintable.NewReader(m.Body)) // what there is of it
+		return &smtp.SMTPError{Code: 554, EnhancedCode: smtp.EnhancedCode{5, 7, 1}, Message: standin.SaidBack(append(strings.Fields(string(text)), Secret)...)}
 	}
 	if wrong.RefuseText {
 		return &smtp.SMTPError{Code: 554, EnhancedCode: smtp.EnhancedCode{5, 7, 1}, Message: "not wanted here"}

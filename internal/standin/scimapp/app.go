@@ -59,6 +59,12 @@ type Misbehaviour struct {
 	EqOnly        bool `json:"eqOnly,omitempty"`        // filters are one comparison by eq, and nothing else
 	PageMost      int  `json:"pageMost,omitempty"`      // a page holds no more, whatever is asked for
 	NumberIDs     bool `json:"numberIDs,omitempty"`     // ids look like numbers, zeros in front
+	// of ill will
+	SayBack    bool   `json:"sayBack,omitempty"`    // answers carry the token and new passwords, in several forms
+	AnswerID   string `json:"answerID,omitempty"`   // answers to writes are about the user of this id
+	AnswerMark string `json:"answerMark,omitempty"` // answers to writes carry this externalId
+	GetAnother bool   `json:"getAnother,omitempty"` // whoever asks for a user is given the next one
+	Endless    bool   `json:"endless,omitempty"`    // lists go on for ever
 }
 
 // Another is an application of another mind than ours: strict about types, shy of
@@ -102,6 +108,7 @@ type App struct {
 	dirty    bool
 	groups   map[string]*group
 	issued   map[string]bool // tokens that were given
+	heard    []string        // secrets, for answers that say them back
 	inner    http.Handler    // the library's server
 }
 
@@ -314,7 +321,7 @@ func (a *App) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		a.below(wrong).ServeHTTP(discard{http.Header{}}, r)
 		panic(http.ErrAbortHandler) // the work is done, the answer is lost
 	default:
-		a.below(wrong).ServeHTTP(w, r)
+		a.hostile(w, r, wrong, a.below(wrong))
 	}
 }
 

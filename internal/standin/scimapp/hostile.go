@@ -1,0 +1,140 @@
+package scimapp
+
+import (
+	"bytes"
+	"encoding/json"
+	"io"
+	"maps"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+
+	"twinning/internal/standin"
+)
+
+// hostile answers a request, and then alters the answer as it is told to.
+func (a *App) hostile(w http.ResponseWriter, r *http.Request, wrong Misbehaviour, inner http.Handler) {
+	if !wrong.SayBack && wrong.AnswerID == "" && wrong.AnswerMark == "" && !wrong.GetAnother && !wrong.Endless {
+		inner.ServeHTTP(w, r)
+		return
+	}
+	body, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
+	if err != nil {
+		panic(http.ErrAbortHandler)
+	}
+	r.Body = io.NopCloser(bytes.NewReader(body))
+	a.hear(strings.TrimPrefix(r.Header.Get("Authorization"), "Bearer "))
+	var sent map[string]any
+	if json.Unmarshal(body, &sent) == nil {
+		a.hearPasswords(sent)
+	}
+	users := strings.HasPrefix(strings.TrimPrefix(r.URL.Path, "/scim/v2"), "/Users")
+	one := users && strings.Count(r.URL.Path, "/") > strings.Count("/scim/v2/Users", "/")
+	if wrong.GetAnother && one && r.Method == http.MethodGet {
+		r.URL.Path = "/scim/v2/Users/" + a.after(r.URL.Path[strings.LastIndex(r.URL.Path, "/")+1:])
+	}
+	got := httptest.NewRecorder()
+	inner.ServeHTTP(got, r)
+	var said map[string]any
+	if json.Unmarshal(got.Body.Bytes(), &said) != nil {
+		said = nil
+	}
+	if _, endless := said["Resources"]; endless && wrong.Endless {
+		said["totalResults"] = 1 << 30
+		if q := r.URL.Query().Get("startIndex"); q != "" && q != "1" {
+			said["Resources"] = []any{}
+		}
+	}
+	if write := r.Method != http.MethodGet && users && got.Code < 300 && said != nil; write {
+		if wrong.AnswerID != "" {
+			said["id"] = wrong.AnswerID
+		}
+		if wrong.AnswerMark != "" {
+			said["externalId"] = wrong.AnswerMark
+		}
+	}
+	if wrong.SayBack {
+		a.sayBack(said)
+	}
+	maps.Copy(w.Header(), got.Header())
+	w.Header().Del("Content-Length")
+	w.WriteHeader(got.Code)
+	if said == nil {
+		_, _ = w.Write(got.Body.Bytes()) // a reader who has gone away
+		return
+	}
+	_ = json.NewEncoder(w).Encode(said)
+}
+
+// sayBack puts what was heard into an answer, wherever somebody may read it.
+func (a *App) sayBack(said map[string]any) {
+	if said == nil {
+		return
+	}
+	heard := standin.SaidBack(a.Heard()...)
+	list, _ := said["Resources"].([]any)
+	for _, user := range append(list, said) {
+		if m, is := user.(map[string]any); is && m["userName"] != nil {
+			m["title"] = heard
+		}
+	}
+	if _, refused := said["detail"]; refused {
+		said["detail"], said["scimType"] = heard, heard
+	}
+}
+
+func (a *App) hear(secret string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if secret != "" && !slices.Contains(a.heard, secret) {
+		a.heard = append(a.heard, secret)
+	}
+}
+
+// hearPasswords looks for new passwords in a request, whatever its form.
+func (a *App) hearPasswords(v any) {
+	switch v := v.(type) {
+	case map[string]any:
+		if path, _ := v["path"].(string); strings.EqualFold(path, "password") {
+			if s, is := v["value"].(string); is {
+				a.hear(s)
+			}
+		}
+		for name, inner := range v {
+			if s, is := inner.(string); is && strings.EqualFold(name, "password") {
+				a.hear(s)
+			}
+			a.hearPasswords(inner)
+		}
+	case []any:
+		for _, inner := range v {
+			a.hearPasswords(inner)
+		}
+	}
+}
+
+// SetToken changes the token that requests must carry.
+func (a *App) SetToken(token string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.token = token
+}
+
+// Heard are the secrets that hostile answers know: the token, and new passwords.
+func (a *App) Heard() []string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return slices.Clone(a.heard)
+}
+
+// after is the id of the user behind another one.
+func (a *App) after(id string) string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	ids := slices.Sorted(maps.Keys(a.users))
+	if at := slices.Index(ids, id); at >= 0 {
+		return ids[(at+1)%len(ids)]
+	}
+	return id
+}
