@@ -115,7 +115,7 @@ type Input struct {
 	Evidence         *Evidence           // nil: keys alone
 	Weighed          []Pair              // twins by evidence at the last reconciliation
 	Parted           []Pair              // bonded until a human ruled them different, and no plan sealed since
-	Ended            func(p int) bool    // the person row says that they have left; nil: nobody's does
+	Ended            func(p int) Ending  // whether the person row says that they have left; nil: nobody's does
 	Tell             bool                // what explains the verdicts is told as well
 	Cores            int
 }

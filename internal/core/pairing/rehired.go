@@ -15,6 +15,16 @@ import (
 // the current one where nothing speaks against that; else all of them are contested, and the
 // current record is proposed.
 
+// Ending is what a record says of whether its person has left.
+type Ending uint8
+
+// Endings.
+const (
+	Here         Ending = iota // they have not
+	MayHaveEnded               // it says both
+	HasEnded
+)
+
 // rehired looks for current records of people whose twin is by a record that has ended.
 func (m *matcher) rehired() {
 	if m.in.Ended == nil {
@@ -25,7 +35,7 @@ func (m *matcher) rehired() {
 	left := m.leftBehind()
 	for _, row := range m.in.People.Order() {
 		q := int(row)
-		if !m.current(q) {
+		if !m.mayBeHere(q) {
 			continue
 		}
 		switch m.PersonState[q] {
@@ -41,23 +51,28 @@ func (m *matcher) rehired() {
 	}
 }
 
-// current: the record can be read, and has not ended.
-func (m *matcher) current(p int) bool {
+// mayBeHere: the record can be read, and does not say that it has ended.
+func (m *matcher) mayBeHere(p int) bool {
 	_, unknown := m.in.People.Present(p)
-	return !unknown && !m.in.Ended(p)
+	return !unknown && m.in.Ended(p) != HasEnded
 }
 
-// hiredAgain settles whose the account is of somebody whose record p has ended, and who may be
-// here as q; why is told where a human has to say.
+// replaced: the record p has surely ended, and q surely not.
+func (m *matcher) replaced(p, q int) bool {
+	return m.in.Ended(p) == HasEnded && m.mayBeHere(q) && m.in.Ended(q) == Here
+}
+
+// hiredAgain settles whose the account is of somebody whose record p may have ended, and who may
+// be here as q; why is told where a human has to say.
 func (m *matcher) hiredAgain(p, q int, why string) {
-	if p < 0 || m.PersonState[p] != Twinned || !m.in.Ended(p) {
+	if p < 0 || m.PersonState[p] != Twinned || m.in.Ended(p) == Here {
 		return
 	}
 	a := int(m.PersonTwin[p])
 	if m.different[edge{record.Row(q), record.Row(a)}] {
 		return
 	}
-	if k := m.joiningKey(p, q, a); k >= 0 && m.Basis[p] == Keyed {
+	if k := m.joiningKey(p, q, a); k >= 0 && m.Basis[p] == Keyed && m.replaced(p, q) {
 		m.passTo(p, q, a, k)
 		return
 	}
@@ -154,10 +169,10 @@ func (m *matcher) settleTwice() {
 				continue
 			}
 			p, q := rows[0], rows[1]
-			if m.current(p) {
+			if m.replaced(q, p) {
 				p, q = q, p
 			}
-			if m.current(p) || !m.current(q) || m.joiningKey(p, q, a) != k || !m.unsureP[p] && m.PersonState[p] != Contested || m.PersonState[q] != Contested || m.concerned(a, p, q) {
+			if !m.replaced(p, q) || m.joiningKey(p, q, a) != k || !m.unsureP[p] && m.PersonState[p] != Contested || m.PersonState[q] != Contested || m.concerned(a, p, q) {
 				continue
 			}
 			about := func(person, account int) bool {
@@ -194,7 +209,7 @@ func (m *matcher) concerned(a, p, q int) bool {
 func (m *matcher) askedOfEnded() {
 	for _, x := range m.Proposals {
 		p := int(m.AccountTwin[x.Account])
-		if p < 0 || p == x.Person || m.AccountState[x.Account] != Twinned || m.PersonState[p] != Twinned || !m.in.Ended(p) || !m.current(x.Person) {
+		if p < 0 || p == x.Person || m.AccountState[x.Account] != Twinned || m.PersonState[p] != Twinned || m.in.Ended(p) == Here || !m.mayBeHere(x.Person) {
 			continue
 		}
 		m.contestPerson(p, fmt.Sprintf("person %q, whose record has not ended, is asked about for the same account", m.in.People.ID(x.Person)))
@@ -208,14 +223,11 @@ type leftBehind struct {
 	by map[string][]int
 }
 
-// leftBehind indexes them; a lane that weighs evidence finds whoever resembles them by that.
+// leftBehind indexes them. Evidence does not look for whom a key has paired already.
 func (m *matcher) leftBehind() *leftBehind {
 	l := &leftBehind{m, map[string][]int{}}
-	if m.in.Evidence != nil && !m.in.Evidence.Asks {
-		return l
-	}
 	for _, row := range m.in.People.Order() {
-		if p := int(row); m.PersonState[p] == Twinned && m.in.Ended(p) {
+		if p := int(row); m.PersonState[p] == Twinned && m.in.Ended(p) != Here {
 			for _, key := range l.keys(p) {
 				l.by[key] = append(l.by[key], p)
 			}

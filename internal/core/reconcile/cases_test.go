@@ -37,6 +37,8 @@ type lane struct {
 	taken, secrets                   string   // when rosters were taken, until when secrets are good
 	asks                             []string // what humans ask for; the charter's own changes are then not looked at
 	want                             []string
+	noPeople, noAccounts             string              // a column that is not read
+	written                          func([]byte) []byte // how its charter is written otherwise
 }
 
 const (
@@ -71,8 +73,12 @@ func (l *lane) charter(t require.TestingT) *charter.Charter {
 			lines[i] = r
 		}
 	}
-	c, err := charter.Parse([]byte(strings.Join(lines, "\n")), charter.Vocabulary{})
-	require.NoError(t, err)
+	source := []byte(strings.Join(lines, "\n"))
+	if l.written != nil {
+		source = l.written(source)
+	}
+	c, err := charter.Parse(source, charter.Vocabulary{})
+	require.NoError(t, err, "%s", source)
 	return c
 }
 
@@ -82,8 +88,8 @@ var intention = regexp.MustCompile(`"(\S+) of (\S+) (\S+)"`)
 // roster reads rows. One that starts with "rejected" is a record that could not
 // be read: its line, its id when that was readable, the names that it is known to
 // hold, or "swallows". One that starts with a kind of gap is left out: its id, if
-// that is known, and the reason.
-func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *record.Roster {
+// that is known, and the reason. The column that is unread is none of the shape's.
+func roster(t require.TestingT, columns, unread string, rows []string, rng *rand.Rand) *record.Roster {
 	names := strings.Fields(columns)
 	shape := record.Shape{Attributes: map[string]record.Source{}}
 	for i, n := range names { // manager=dn: it refers by that column
@@ -91,7 +97,8 @@ func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *
 		names[i] = name
 		shape.Attributes[name] = record.Source{Native: name, Refers: refers}
 	}
-	b := shape.NewLoader(names[1:])
+	delete(shape.Attributes, unread)
+	b := shape.NewLoader(slices.DeleteFunc(slices.Clone(names[1:]), func(n string) bool { return n == unread }))
 	rows = slices.Clone(rows)
 	if rng != nil {
 		rng.Shuffle(len(rows), func(i, j int) { rows[i], rows[j] = rows[j], rows[i] })
@@ -133,7 +140,7 @@ func roster(t require.TestingT, columns string, rows []string, rng *rand.Rand) *
 var noon = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 
 func (l *lane) input(t require.TestingT, rng *rand.Rand) reconcile.Input {
-	in := reconcile.Input{Charter: l.charter(t), People: roster(t, peopleColumns+l.morePeople, l.people, rng), Accounts: roster(t, accountColumns+l.moreAccounts, l.accounts, rng), Now: noon, Reading: "today", Mark: "externalId", Cores: 1}
+	in := reconcile.Input{Charter: l.charter(t), People: roster(t, peopleColumns+l.morePeople, l.noPeople, l.people, rng), Accounts: roster(t, accountColumns+l.moreAccounts, l.noAccounts, l.accounts, rng), Now: noon, Reading: "today", Mark: "externalId", Cores: 1}
 	if l.memory != "" {
 		text := intention.ReplaceAllStringFunc(l.memory, func(s string) string {
 			of := intention.FindStringSubmatch(s)

@@ -134,7 +134,7 @@ func (r *run) pairingInput() pairing.Input {
 		Same: r.Memory.Same, Different: r.Memory.Different, Bonds: r.Memory.Bonds, Claims: r.Memory.Claims,
 		LeftPeople: reasons(r.Memory.LeftPeople, r.today), LeftAccounts: reasons(r.Memory.LeftAccounts, r.today),
 		Unclear: map[int]string{}, Parted: r.Memory.Parted, Cores: r.Cores, Tell: r.Tell,
-		Ended: func(p int) bool { _, ended := r.left(p); return ended },
+		Ended: r.ended,
 	}
 	if where := r.bind(r.Charter.Accounts); where != nil {
 		in.Outside = make([]bool, r.Accounts.Len())
@@ -427,6 +427,19 @@ func (r *run) twins() (n int) {
 		}
 	}
 	return n
+}
+
+// ended is what the person's own record says of whether they have left.
+func (r *run) ended(p int) pairing.Ending {
+	for _, attribute := range []string{"active", "startsOn", "endsOn"} {
+		if len(r.People.Several(p, attribute)) > 0 {
+			return pairing.MayHaveEnded
+		}
+	}
+	if _, left := r.left(p); left {
+		return pairing.HasEnded
+	}
+	return pairing.Here
 }
 
 // left reports whether the person has left, by their own record: an end date
