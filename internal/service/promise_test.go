@@ -43,6 +43,7 @@ func TestPromise(t *testing.T) {
 		t.Run(fmt.Sprint(n), func(t *testing.T) {
 			w := newWorld(t, n, stage.Store)
 			for range 40 {
+				w.lane = pick(w, w.lanes...)
 				w.happens(w.anything())
 			}
 			w.calm()
@@ -86,6 +87,12 @@ type holding struct {
 type seen struct {
 	human
 	readable bool
+	unsure   []string // attributes that were not read, or have several values
+}
+
+// shows reports whether the reading shows an attribute of theirs, for sure.
+func (s seen) shows(attribute string) bool {
+	return s.readable && !slices.Contains(s.unsure, attribute)
 }
 
 type world struct {
@@ -97,11 +104,14 @@ type world struct {
 	humans    []*human
 	accounts  map[string]*holding
 	faults    map[bool]string // of the next reading, by side: true is the people
+	unread    map[bool]string // the attribute that the next reading has no column for
 	read      map[string]seen // the last reading that was given
 	taken     map[string]seen // the newest that was kept
-	rulings   []store.Ruling
+	lanes     []string        // over one application: each by itself has to keep the promise
+	lane      string          // whose turn it is
+	rulings   map[string][]store.Ruling
 	frozen    bool
-	observing bool
+	observing map[string]bool
 	closed    bool
 	overruled bool
 	polite    bool // no answer is lost
@@ -115,7 +125,7 @@ type world struct {
 	made      int               // accounts, also those that are gone
 	numbers   map[string]string // by body, as they were last listed
 	bodies    int               // who were given a number again
-	charter   string
+	charters  map[string]string
 	running   int64 // the run that was started last
 }
 
@@ -126,8 +136,8 @@ const mostSuspended = 3
 
 // promising is the lane's charter.
 const promising = `lane: %[1]s
-people: {from: %[1]s-people}
-accounts: {in: %[1]s-accounts, where: "!account.userName.startsWith('svc-')"}
+people: {from: %[2]s-people}
+accounts: {in: %[2]s-accounts, where: "!account.userName.startsWith('svc-')"}
 pairing:
   keys:
     - {name: number, person: person.id, account: account.externalId}
@@ -142,11 +152,11 @@ attributes:
 emails: {primary: person.email, rule: own}
 leavers:
   stages: [{after: 0d, do: [suspend]}]
-guards: {suspend: {more-than: %[2]d, within: 1d}, roster-drop: 90%%, coverage-drop: 90%%, rename: {more-than: 50}, readdress: {more-than: 50}, reinstate: {more-than: 50}}
+guards: {suspend: {more-than: %[3]d, within: 1d}, roster-drop: 90%%, coverage-drop: 90%%, rename: {more-than: 50}, readdress: {more-than: 50}, reinstate: {more-than: 50}}
 `
 
 func newWorld(t *testing.T, n int, with *store.Store) *world {
-	w := &world{t: t, ctx: context.Background(), rng: rand.New(rand.NewPCG(uint64(n), 7)), name: fmt.Sprintf("world-%d", n), accounts: map[string]*holding{}, numbers: map[string]string{}, faults: map[bool]string{}, done: map[string]int{}}
+	w := &world{t: t, ctx: context.Background(), rng: rand.New(rand.NewPCG(uint64(n), 7)), name: fmt.Sprintf("world-%d", n), accounts: map[string]*holding{}, numbers: map[string]string{}, faults: map[bool]string{}, unread: map[bool]string{}, done: map[string]int{}, rulings: map[string][]store.Ruling{}, observing: map[string]bool{}, charters: map[string]string{}}
 	cfg := stage.Config
 	cfg.Lease, cfg.Store = time.Second, with
 	cfg.Connectors = map[string]connector.Factory{
@@ -175,18 +185,27 @@ func newWorld(t *testing.T, n int, with *store.Store) *world {
 		require.NoError(t, err)
 	}
 	w.must(w.one.SetWriting(w.ctx, tester, w.name+"-accounts", true, 0))
-	w.charter = fmt.Sprintf(promising, w.name, mostSuspended)
+	charter := fmt.Sprintf(promising, w.name, w.name, mostSuspended)
 	switch n % 3 { // the rules that a lane may have
 	case 1:
-		w.charter = strings.Replace(w.charter, "  keys:", "  evidence: {}\n  keys:", 1)
+		charter = strings.Replace(charter, "  keys:", "  evidence: {}\n  keys:", 1)
 	case 2:
-		w.charter += "orphans: {do: suspend}\nwaves: [{name: drivers, when: person.title == 'Driver'}, {name: everybody}]\n"
+		charter += "orphans: {do: suspend}\nwaves: [{name: drivers, when: person.title == 'Driver'}, {name: everybody}]\n"
 	}
-	w.must(w.one.PutCharter(w.ctx, tester, w.name, w.charter, -1, ""))
-	w.must(w.one.SetObserving(w.ctx, tester, w.name, false))
+	w.charters[w.name] = charter
+	if n%2 == 1 { // another lane looks after some of the same people, in the same application
+		w.charters[w.name+"-too"] = strings.Replace(fmt.Sprintf(promising, w.name+"-too", w.name, mostSuspended), "-people}", "-people, where: \"person.title != 'Driver'\"}", 1)
+	}
+	w.lanes = slices.Sorted(maps.Keys(w.charters))
+	for _, w.lane = range w.lanes {
+		w.must(w.one.PutCharter(w.ctx, tester, w.lane, w.charters[w.lane], -1, ""))
+		w.must(w.one.SetObserving(w.ctx, tester, w.lane, false))
+	}
 	w.happens("take people")
 	w.happens("take accounts")
-	w.happens("reconcile")
+	for _, w.lane = range w.lanes {
+		w.happens("reconcile")
+	}
 	return w
 }
 
@@ -256,7 +275,7 @@ func (w *world) holds(body string) (n int) {
 }
 
 func (w *world) anything() string {
-	if (w.frozen || w.observing || w.closed) && w.rng.IntN(3) == 0 {
+	if (w.frozen || w.observing[w.lane] || w.closed) && w.rng.IntN(3) == 0 {
 		return "go on"
 	}
 	return pick(w, "work", "work", "work", "work", "gone and back", "gone and back", "take people", "take people", "take accounts", "take accounts", "reconcile", "reconcile", "draft", "draft", "seal", "seal", "run", "run", "run",
@@ -274,7 +293,10 @@ func (w *world) meanwhile(application bool) {
 	if application {
 		events = append(events, "by hand", "shut by hand", "retitle by hand", "remail by hand", "relogin by hand", "delete by hand")
 	}
+	was := w.lane
+	w.lane = pick(w, w.lanes...)
 	w.happens(pick(w, events...))
+	w.lane = was
 }
 
 func (w *world) someone() *human { return pick(w, w.humans...) }
@@ -310,17 +332,20 @@ func (w *world) happens(what string) {
 	case "take people", "take accounts":
 		people := what == "take people"
 		if !w.polite && w.rng.IntN(3) == 0 {
-			w.faults[people] = pick(w, "unreadable", "faceless", "swallows", "left out", "hidden", "twice", "breaks off")
+			w.faults[people] = pick(w, "unreadable", "faceless", "swallows", "left out", "hidden", "twice", "breaks off", "several", "unread")
+			if w.faults[people] == "unread" {
+				w.unread[people] = pick(w, spoilt(people)...)
+			}
 		}
 		note = w.faults[people]
 		err = w.take(people)
-		w.faults[people] = ""
+		w.faults[people], w.unread[people] = "", ""
 	case "reconcile":
-		if _, err = w.one.Reconcile(w.ctx, tester, w.name, false); err == nil {
+		if _, err = w.one.Reconcile(w.ctx, tester, w.lane, false); err == nil {
 			w.perform(w.one)
 		}
 	case "draft":
-		_, err = w.one.Draft(w.ctx, tester, w.name, Selection{})
+		_, err = w.one.Draft(w.ctx, tester, w.lane, Selection{})
 	case "seal":
 		err = w.seal(w.rng.IntN(2) == 0)
 	case "run":
@@ -396,32 +421,32 @@ func (w *world) happens(what string) {
 			r.Account = ""
 		}
 		var v RulingView
-		if v, err = w.one.Rule(w.ctx, tester, w.name, r, ""); err == nil {
-			w.rulings = append(w.rulings, v.Ruling)
+		if v, err = w.one.Rule(w.ctx, tester, w.lane, r, ""); err == nil {
+			w.rulings[w.lane] = append(w.rulings[w.lane], v.Ruling)
 		}
 		note = r.Person + " " + r.Account
 	case "clear":
-		if len(w.rulings) == 0 {
+		if len(w.rulings[w.lane]) == 0 {
 			return
 		}
-		r := pick(w, w.rulings...)
-		if err = w.one.ClearRuling(w.ctx, tester, w.name, r.ID); err == nil {
-			w.rulings = slices.DeleteFunc(w.rulings, func(x store.Ruling) bool { return x.ID == r.ID })
+		r := pick(w, w.rulings[w.lane]...)
+		if err = w.one.ClearRuling(w.ctx, tester, w.lane, r.ID); err == nil {
+			w.rulings[w.lane] = slices.DeleteFunc(w.rulings[w.lane], func(x store.Ruling) bool { return x.ID == r.ID })
 		}
 	case "freeze":
 		if _, err = w.one.SetFreeze(w.ctx, tester, !w.frozen, "asked"); err == nil {
 			w.frozen = !w.frozen
 		}
 	case "observe":
-		if _, err = w.one.SetObserving(w.ctx, tester, w.name, !w.observing); err == nil {
-			w.observing = !w.observing
+		if _, err = w.one.SetObserving(w.ctx, tester, w.lane, !w.observing[w.lane]); err == nil {
+			w.observing[w.lane] = !w.observing[w.lane]
 		}
 	case "close":
 		if _, err = w.one.SetWriting(w.ctx, tester, w.name+"-accounts", w.closed, 0); err == nil {
 			w.closed = !w.closed
 		}
 	case "charter":
-		_, err = w.one.PutCharter(w.ctx, tester, w.name, w.charter+fmt.Sprintf("# %d\n", len(w.log)), -1, "")
+		_, err = w.one.PutCharter(w.ctx, tester, w.lane, w.charters[w.lane]+fmt.Sprintf("# %d\n", len(w.log)), -1, "")
 	case "void":
 		if p, ok := w.plan(); ok {
 			_, err = w.one.Void(w.ctx, tester, p.ID, "")
@@ -466,13 +491,19 @@ func (w *world) look() {
 		return
 	}
 	for range 100 {
-		lane, errLane := w.one.Lane(w.ctx, w.name)
 		system, errSystem := w.one.System(w.ctx, w.name+"-accounts")
 		freeze, errFreeze := w.one.Freeze(w.ctx)
-		rulings, errRulings := w.one.Rulings(w.ctx, w.name)
-		if errors.Join(errLane, errSystem, errFreeze, errRulings) == nil {
-			w.rulings = slices.DeleteFunc(rulings, func(r store.Ruling) bool { return r.Cleared != nil })
-			w.observing, w.closed, w.frozen = lane.Observing, !system.Writable, freeze.On
+		err := errors.Join(errSystem, errFreeze)
+		for _, name := range w.lanes {
+			lane, errLane := w.one.Lane(w.ctx, name)
+			rulings, errRulings := w.one.Rulings(w.ctx, name)
+			if err = errors.Join(err, errLane, errRulings); err == nil {
+				w.rulings[name] = slices.DeleteFunc(rulings, func(r store.Ruling) bool { return r.Cleared != nil })
+				w.observing[name] = lane.Observing
+			}
+		}
+		if err == nil {
+			w.closed, w.frozen = !system.Writable, freeze.On
 			return
 		}
 	}
@@ -518,7 +549,7 @@ func (w *world) newest() {
 }
 
 func (w *world) plan() (PlanView, bool) {
-	list, _, err := w.one.Plans(w.ctx, w.name, store.Page{Limit: 1})
+	list, _, err := w.one.Plans(w.ctx, w.lane, store.Page{Limit: 1})
 	if err != nil || len(list) == 0 {
 		return PlanView{}, false
 	}
@@ -561,44 +592,67 @@ func (w *world) calm() {
 	for range 20 { // connections that were cut are used up
 		w.look()
 	}
-	w.goOn()
+	for _, w.lane = range w.lanes {
+		w.goOn()
+	}
 	w.happens("show")
-	require.Eventually(w.t, func() bool {
-		w.perform(w.one)
-		p, ok := w.plan()
-		return !ok || p.State != lifecycle.Running
-	}, 30*time.Second, 100*time.Millisecond, "a plan runs for ever")
-	plans, _, err := w.one.Plans(w.ctx, w.name, store.Page{Limit: 500})
-	require.NoError(w.t, err)
-	for _, p := range plans {
-		if p.State != lifecycle.Finished && p.State != lifecycle.Void {
-			w.must(w.one.Void(w.ctx, tester, p.ID, ""))
+	for _, w.lane = range w.lanes {
+		require.Eventually(w.t, func() bool {
+			w.perform(w.one)
+			p, ok := w.plan()
+			return !ok || p.State != lifecycle.Running
+		}, 30*time.Second, 100*time.Millisecond, "a plan runs for ever")
+		for _, p := range w.plans() {
+			if p.State != lifecycle.Finished && p.State != lifecycle.Void {
+				w.must(w.one.Void(w.ctx, tester, p.ID, ""))
+			}
 		}
 	}
 	for round := range 5 {
 		w.happens("take people")
 		w.happens("take accounts")
-		w.happens("reconcile")
-		p, err := w.one.Draft(w.ctx, tester, w.name, Selection{})
-		if err != nil {
-			require.ErrorContains(w.t, err, "nothing to change", "round %d", round)
-			break
+		left := false
+		for _, w.lane = range w.lanes {
+			w.happens("reconcile") // whoever shares the application has to have looked, too
 		}
-		w.must(w.one.Seal(w.ctx, tester, p.ID, p.Hash, "we know"))
-		w.overruled = true
-		r, err := w.one.StartRun(w.ctx, tester, p.ID, p.Hash, RunOrder{})
-		require.NoError(w.t, err)
-		w.perform(w.one)
-		v, err := w.one.Run(w.ctx, r.ID)
-		require.NoError(w.t, err)
-		require.EqualValues(w.t, lifecycle.Finished, v.State, v.Message)
-		if round == 4 {
-			list, _, _, err := w.one.Changes(w.ctx, p.ID, "", "stale", store.Page{Limit: 5})
-			require.Fail(w.t, "it never ends", "%v: %+v %v", v.Outcomes, list, err)
+		for _, w.lane = range w.lanes {
+			left = w.settles(round) || left
+		}
+		if !left {
+			break
 		}
 	}
 	w.receipts()
 	w.bonds()
+}
+
+func (w *world) plans() []PlanView {
+	list, _, err := w.one.Plans(w.ctx, w.lane, store.Page{Limit: 500})
+	require.NoError(w.t, err)
+	return list
+}
+
+// settles reports whether there was something to do for the lane, which is done then.
+func (w *world) settles(round int) bool {
+	w.happens("reconcile")
+	p, err := w.one.Draft(w.ctx, tester, w.lane, Selection{})
+	if err != nil {
+		require.ErrorContains(w.t, err, "nothing to change", "round %d", round)
+		return false
+	}
+	w.must(w.one.Seal(w.ctx, tester, p.ID, p.Hash, "we know"))
+	w.overruled = true
+	r, err := w.one.StartRun(w.ctx, tester, p.ID, p.Hash, RunOrder{})
+	require.NoError(w.t, err)
+	w.perform(w.one)
+	v, err := w.one.Run(w.ctx, r.ID)
+	require.NoError(w.t, err)
+	require.EqualValues(w.t, lifecycle.Finished, v.State, v.Message)
+	if round == 4 {
+		list, _, _, err := w.one.Changes(w.ctx, p.ID, "", "stale", store.Page{Limit: 5})
+		require.Fail(w.t, "it never ends", "%v: %+v %v", v.Outcomes, list, err)
+	}
+	return true
 }
 
 // goOn takes back what stops all writing.
@@ -606,7 +660,7 @@ func (w *world) goOn() {
 	for _, off := range []struct {
 		is   bool
 		what string
-	}{{w.frozen, "freeze"}, {w.observing, "observe"}, {w.closed, "close"}} {
+	}{{w.frozen, "freeze"}, {w.observing[w.lane], "observe"}, {w.closed, "close"}} {
 		if off.is {
 			w.happens(off.what)
 		}
@@ -616,8 +670,10 @@ func (w *world) goOn() {
 // receipts: whatever was done to an account, a receipt tells.
 func (w *world) receipts() {
 	told := map[string]bool{}
-	plans, _, err := w.one.Plans(w.ctx, w.name, store.Page{Limit: 500})
-	require.NoError(w.t, err)
+	var plans []PlanView
+	for _, w.lane = range w.lanes {
+		plans = append(plans, w.plans()...)
+	}
 	for _, p := range plans {
 		list, _, _, err := w.one.Changes(w.ctx, p.ID, "", "", store.Page{Limit: 500})
 		require.NoError(w.t, err)
@@ -634,20 +690,32 @@ func (w *world) receipts() {
 
 // bonds are of one human, and nobody has said otherwise.
 func (w *world) bonds() {
-	bonds, err := w.one.Bonds(w.ctx, w.name)
-	require.NoError(w.t, err)
-	for _, b := range bonds {
-		if a := w.accounts[b.Account]; a != nil {
-			require.Equal(w.t, w.numbers[a.owner], b.Person, "account %s is bonded to another human", b.Account)
+	for _, lane := range w.lanes {
+		bonds, err := w.one.Bonds(w.ctx, lane)
+		require.NoError(w.t, err)
+		for _, b := range bonds {
+			if a := w.accounts[b.Account]; a != nil {
+				require.Equal(w.t, w.numbers[a.owner], b.Person, "account %s is bonded to another human", b.Account)
+			}
+			against := w.ruledAgainst(lane, b.Person, b.Account)
+			require.False(w.t, strings.HasPrefix(against, "different"), against)
 		}
-		against := w.against(b.Person, b.Account)
-		require.False(w.t, strings.HasPrefix(against, "different"), against)
 	}
 }
 
-// against says which ruling forbids touching the account for the human.
-func (w *world) against(person, account string) string {
-	for _, r := range w.rulings {
+// against says which ruling forbids touching the account for the human, in every lane: whose
+// write it is can't be seen from the application.
+func (w *world) against(person, account string) (against string) {
+	for _, lane := range w.lanes {
+		if against = w.ruledAgainst(lane, person, account); against == "" {
+			return ""
+		}
+	}
+	return against
+}
+
+func (w *world) ruledAgainst(lane, person, account string) string {
+	for _, r := range w.rulings[lane] {
 		switch {
 		case r.Kind == "different" && r.Person == person && r.Account == account,
 			r.Kind == "leave-alone" && (r.Person == "" && r.Account == account || r.Account == "" && r.Person == person || r.Person == person && r.Account == account):
@@ -673,7 +741,7 @@ func (w *world) judge(now *holding, want holding) (verb string) {
 	}
 	w.newest()
 	holds(!w.frozen, "writing is frozen")
-	holds(!w.observing, "the lane only observes")
+	holds(slices.ContainsFunc(w.lanes, func(lane string) bool { return !w.observing[lane] }), "the lane only observes")
 	holds(!w.closed, "the application is closed")
 	for _, other := range w.accounts {
 		if now != nil && other.id == now.id {
@@ -696,7 +764,7 @@ func (w *world) judge(now *holding, want holding) (verb string) {
 	if !listed { // the number under which they were known, by which humans ruled
 		no = w.numbers[body]
 	}
-	shuts, orphans := now != nil && now.active && !want.active, strings.Contains(w.charter, "orphans")
+	shuts, orphans := now != nil && now.active && !want.active, strings.Contains(w.charters[w.name], "orphans")
 	holds(body != "" || shuts && orphans, "it is nobody's")
 	holds(now == nil || want.mark == now.mark || want.mark == no, "it is marked as another human's")
 	id := ""
@@ -712,25 +780,25 @@ func (w *world) judge(now *holding, want holding) (verb string) {
 		for _, a := range w.accounts {
 			holds(a.owner != body, "they have account %s", a.id)
 		}
-		holds(listed && s.readable && s.active, "the newest list does not have them so: %+v", s)
+		holds(listed && s.shows("active") && s.active, "the newest list does not have them so: %+v", s)
 	}
 	switch {
 	case shuts:
 		verb = "suspend"
-		holds(!listed || s.readable && !s.active, "they are there: %+v", s)
-		holds(w.overruled || w.done["suspend"] < mostSuspended, "the guard counts %d", mostSuspended)
+		holds(!listed || s.shows("active") && !s.active, "they are there: %+v", s)
+		holds(w.overruled || w.done["suspend"] < mostSuspended*len(w.lanes), "the guard counts %d", mostSuspended)
 	case now != nil && !now.active && want.active:
 		verb = "reinstate"
-		holds(listed && s.readable && s.active, "they are not there: %+v", s)
+		holds(listed && s.shows("active") && s.active, "they are not there: %+v", s)
 		holds(now.shut == "us", "somebody else suspended it")
 	}
 	if now != nil && now.shut != want.shut {
 		return verb
 	}
-	for what, values := range map[string][3]string{"title": {before(now).title, want.title, s.title}, "given name": {before(now).given, want.given, s.given},
-		"family name": {before(now).family, want.family, s.family}, "mail": {before(now).mail, want.mail, s.mail()}} {
+	for what, values := range map[string][3]string{"title": {before(now).title, want.title, s.title}, "givenName": {before(now).given, want.given, s.given},
+		"familyName": {before(now).family, want.family, s.family}, "email": {before(now).mail, want.mail, s.mail()}} {
 		if values[0] != values[1] {
-			holds(listed && s.readable && values[1] == values[2], "the newest list says that their %s is %q", what, values[2])
+			holds(listed && s.shows(what) && values[1] == values[2], "the newest list says that their %s is %q, or does not say it: %v", what, values[2], s.unsure)
 		}
 	}
 	return verb
@@ -750,6 +818,7 @@ type end struct {
 }
 
 func (e *end) Declare() connector.Declaration {
+	unread := e.w.unread[e.people]
 	shape := record.Shape{Stable: true, Attributes: map[string]record.Source{}}
 	for _, n := range []string{"id", "givenName", "familyName", "title", "email", "active"} {
 		shape.Attributes[n] = record.Source{Native: n}
@@ -761,8 +830,17 @@ func (e *end) Declare() connector.Declaration {
 		d.Kind, d.Writes, d.ReadsOne, d.Finds = "accounts", true, true, "externalId"
 		d.Verbs = []string{"create", "mark", "set", "rename", "readdress", "suspend", "reinstate"}
 	}
+	delete(shape.Attributes, unread)
 	d.Shape = shape
 	return d
+}
+
+// spoilt are the attributes that a reading may not show for sure.
+func spoilt(people bool) []string {
+	if people {
+		return []string{"givenName", "familyName", "title", "email", "active"}
+	}
+	return []string{"givenName", "familyName", "title", "email", "active", "userName"}
 }
 
 func (e *end) rows() (ids []string, row map[string]connector.Record) {
@@ -800,7 +878,7 @@ func (e *end) Read(_ context.Context, _ connector.Reading, sink connector.Sink) 
 	read := map[string]seen{}
 	for _, h := range w.humans {
 		if h.listed {
-			read[h.no] = seen{*h, true}
+			read[h.no] = seen{human: *h, readable: true, unsure: []string{w.unread[e.people]}}
 			w.numbers[h.body] = h.no
 		}
 	}
@@ -811,9 +889,21 @@ func (e *end) Read(_ context.Context, _ connector.Reading, sink connector.Sink) 
 			bad[pick(w, ids...)] = true
 		}
 	}
-	for id := range bad {
+	for _, id := range slices.Sorted(maps.Keys(bad)) {
+		several := pick(w, spoilt(e.people)...)
+		if r := row[id]; fault == "several" && len(r.Values[several]) > 0 {
+			other := "another " + r.Values[several][0]
+			switch several {
+			case "active":
+				other = map[string]string{"true": "false", "false": "true"}[r.Values[several][0]]
+			case "email":
+				other = "another." + r.Values[several][0]
+			}
+			r.Values[several] = append(r.Values[several], other)
+		}
 		if s, ok := read[id]; ok {
-			s.readable = false
+			s.readable = fault == "several" || fault == "unread"
+			s.unsure = append(s.unsure, several)
 			read[id] = s
 		}
 	}
@@ -823,7 +913,7 @@ func (e *end) Read(_ context.Context, _ connector.Reading, sink connector.Sink) 
 		switch {
 		case !e.people && w.accounts[id].hidden:
 			err = sink.LeftOut(connector.Left{Kind: record.Hidden, What: "some", Reason: "what we may not see"})
-		case !bad[id]:
+		case !bad[id] || fault == "several" || fault == "unread":
 			err = sink.Record(row[id])
 		case fault == "unreadable":
 			err = sink.Reject(record.Rejection{ID: id, Reason: "it can't be read"})

@@ -101,6 +101,7 @@ func (s *Service) elsewhereOwned(ctx context.Context, in *laneInput, sharers []s
 			if err := s.Store.EachVerdict(ctx, x.result.ID, []string{"twinned", "contested"}, func(account, state, twin string) {
 				if state == "contested" {
 					in.Memory.Elsewhere[account] = "contested in lane " + x.Name
+					in.Memory.Twinned[account] = append(in.Memory.Twinned[account], reconcile.Owner{Lane: x.Name, Contested: true})
 					return
 				}
 				if x.AuthorityID != in.lane.AuthorityID {

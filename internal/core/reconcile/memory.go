@@ -83,8 +83,9 @@ type Freed struct {
 // Owner is whose an account is in another lane: Person is an id of the people of this lane, ""
 // where those are others.
 type Owner struct {
-	Lane   string `json:"lane"`
-	Person string `json:"person,omitempty"`
+	Lane      string `json:"lane"`
+	Person    string `json:"person,omitempty"`
+	Contested bool   `json:"contested,omitempty"` // it may be that of somebody there: whose, is asked
 }
 
 // Leave is a leave-alone ruling.

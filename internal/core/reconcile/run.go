@@ -195,8 +195,24 @@ func (r *run) elsewhere() {
 			why = fmt.Sprintf("it would be theirs here, and is %s: rule different in the lane that it is not of", why)
 			p.Contest("claimed-twice", q, a, why)
 			r.report("claimed-twice", q, a, "", "%s", why)
+		case p.AccountState[a] == pairing.Twinned && p.Basis[q] != pairing.Ruled && p.Basis[q] != pairing.Bonded:
+			// it stays their twin: two lanes that contest what the other contests would never end
+			if lane := contestedBy(r.Memory.Twinned[id]); lane != "" {
+				r.unclearAt[a] = "contested in lane " + lane
+				r.report("claimed-twice", q, a, "", "the account is theirs here, and is contested in lane %s: nothing is changed before that is ruled there, or same is ruled here", lane)
+			}
 		}
 	}
+}
+
+// contestedBy names a lane that contests an account, "" where none does.
+func contestedBy(owners []Owner) string {
+	for _, o := range owners {
+		if o.Contested {
+			return o.Lane
+		}
+	}
+	return ""
 }
 
 // twinOf is the id of an account's twin, "" without one.
@@ -210,9 +226,12 @@ func (r *run) twinOf(a int) string {
 // lanesOf names the lanes that twin an account, and says whether one of them does so with
 // another human, or one who can't be told to be the same.
 func lanesOf(owners []Owner, twin string) (lanes string, others bool) {
-	names := make([]string, len(owners))
-	for i, o := range owners {
-		names[i] = o.Lane
+	var names []string
+	for _, o := range owners {
+		if o.Contested {
+			continue
+		}
+		names = append(names, o.Lane)
 		others = others || o.Person == "" || o.Person != twin
 	}
 	return strings.Join(names, " and "), others
