@@ -32,9 +32,9 @@ type Record struct {
 	Raw     []byte              // as it came, for systems that want the whole back
 }
 
-// MostBarren bounds how many pages of a list may come one after the other without a record: a
+// MostEmptyPages bounds how many pages of a list may come one after the other without a record: a
 // server that goes on after them never ends.
-const MostBarren = 1000
+const MostEmptyPages = 1000
 
 // Sink takes what a reading finds.
 type Sink interface {

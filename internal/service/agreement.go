@@ -19,7 +19,7 @@ import (
 type Agreement struct {
 	// Second is why whoever drafted it, or decided what is in it, may not seal it; "": they may.
 	Second string   `json:"second,omitempty"`
-	Makers []string `json:"makers"` // who that is
+	Makers []string `json:"makers"` // who that is; none where anybody may seal
 	// Ordinary is that it can be sealed without a human; else Beyond says why not. Neither is
 	// told where the charter calls no plan ordinary.
 	Ordinary bool     `json:"ordinary"`
@@ -47,9 +47,11 @@ func (s *Service) agreement(ctx context.Context, p store.Plan, rules *charter.Ch
 	for _, c := range p.Summary.V.Classes {
 		classes[c.Name] = c.Count
 	}
-	a.Second, a.Beyond = rules.Seals.Second.Needs(verbs, classes, twins), []string{}
-	if a.Makers, err = s.makers(ctx, p); err != nil {
-		return a, err
+	a.Second, a.Makers, a.Beyond = rules.Seals.Second.Needs(verbs, classes, twins), []string{}, []string{}
+	if a.Second != "" {
+		if a.Makers, err = s.makers(ctx, p); err != nil {
+			return a, err
+		}
 	}
 	if rules.Seals.Ordinary == nil {
 		return a, nil

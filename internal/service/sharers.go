@@ -57,8 +57,8 @@ func besides(l store.Lane) func(store.Lane) bool {
 type sharer struct {
 	ruledLane
 	result store.Reconciliation
-	// behind says why its newest result is not what it would find today, "" where it is
-	behind string
+	// outdated says why its newest result is not what it would find today, "" where it is
+	outdated string
 }
 
 // sharers are the other lanes of a lane's downstream that have a charter, with their newest results.
@@ -72,18 +72,18 @@ func (s *Service) sharers(ctx context.Context, l store.Lane) (list []sharer, err
 		x.result, err = s.Store.LatestReconciliation(ctx, o.ID)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
-			x.behind = "has not been reconciled"
+			x.outdated = "has not been reconciled"
 		case err != nil:
 			return nil, err
 		case x.result.CharterVersion != o.version:
-			x.behind = "was not reconciled since its charter changed"
+			x.outdated = "was not reconciled since its charter changed"
 		default:
 			moved, err := s.Store.PeopleMoved(ctx, o.AuthorityID, x.result.PeopleRoster)
 			if err != nil {
 				return nil, err
 			}
 			if moved {
-				x.behind = "was not reconciled since its people changed"
+				x.outdated = "was not reconciled since its people changed"
 			}
 		}
 		list = append(list, x)
@@ -121,12 +121,12 @@ func (s *Service) elsewhereOwned(ctx context.Context, in *laneInput, sharers []s
 				}
 			}
 		}
-		if x.behind == "" {
+		if x.outdated == "" {
 			continue
 		}
 		in.eachInScope(x.rules, func(account string) {
 			if in.Memory.Elsewhere[account] == "" {
-				in.Memory.Elsewhere[account] = fmt.Sprintf("it is in the scope of lane %s, which %s%s", x.Name, x.behind, next)
+				in.Memory.Elsewhere[account] = fmt.Sprintf("it is in the scope of lane %s, which %s%s", x.Name, x.outdated, next)
 			}
 		})
 	}

@@ -176,7 +176,7 @@ func (d *directory) eachPage(ctx context.Context, c *ldap.Conn, root *rootDSE, b
 		next <- p
 	}
 	ask()
-	for first, barren := true, 0; ; first = false {
+	for first, empty := true, 0; ; first = false {
 		got := <-next
 		if got.err != nil {
 			return pageFault(got.err, first, size)
@@ -189,11 +189,11 @@ func (d *directory) eachPage(ctx context.Context, c *ldap.Conn, root *rootDSE, b
 			return d.fault(connector.Broken, reading, "the server left the paging control out of its answer, so nobody can tell whether more is to come", "set page to 0, or ask the directory's team")
 		}
 		last := len(answer.Cookie) == 0
-		if barren++; len(got.res.Entries)+len(got.res.Referrals) > 0 {
-			barren = 0
+		if empty++; len(got.res.Entries)+len(got.res.Referrals) > 0 {
+			empty = 0
 		}
-		if barren > connector.MostBarren {
-			return d.fault(connector.Broken, reading, fmt.Sprintf("%d pages came without an entry, and the server says that more are to come", barren), "set page to 0, or ask the directory's team")
+		if empty > connector.MostEmptyPages {
+			return d.fault(connector.Broken, reading, fmt.Sprintf("%d pages came without an entry, and the server says that more are to come", empty), "set page to 0, or ask the directory's team")
 		}
 		if !last {
 			paging.SetCookie(answer.Cookie)

@@ -57,14 +57,14 @@ func (s *shift) Error() string { return s.reason }
 // the list is read again.
 type listing struct {
 	*app
-	offered  *offer
-	sink     connector.Sink
-	seed     maphash.Seed
-	seen     map[uint64]struct{}
-	got      int // resources of this pass
-	barren   int // pages since the last with a user
-	inactive int
-	again    bool // in a second pass, who was seen is passed over
+	offered    *offer
+	sink       connector.Sink
+	seed       maphash.Seed
+	seen       map[uint64]struct{}
+	got        int // resources of this pass
+	emptyPages int // pages since the last with a user
+	inactive   int
+	again      bool // in a second pass, who was seen is passed over
 }
 
 // query is the part of a page's address that stays.
@@ -277,11 +277,11 @@ func (l *listing) cursorPass(ctx context.Context, q url.Values) error {
 
 // take hands a page's users to the sink.
 func (l *listing) take(resources []any) error {
-	if l.barren++; len(resources) > 0 {
-		l.barren = 0
+	if l.emptyPages++; len(resources) > 0 {
+		l.emptyPages = 0
 	}
-	if l.barren > connector.MostBarren {
-		return l.fault(connector.Broken, reading, fmt.Sprintf("%d pages came without a user, and the application says that more are to come", l.barren), "ask the application's owner; or set paging to index")
+	if l.emptyPages > connector.MostEmptyPages {
+		return l.fault(connector.Broken, reading, fmt.Sprintf("%d pages came without a user, and the application says that more are to come", l.emptyPages), "ask the application's owner; or set paging to index")
 	}
 	if err := budget.Records.Over(int64(l.got), "the number of users that came"); err != nil { // some of them again and again
 		return err
