@@ -55,7 +55,8 @@ func (s *sender) unfit(after connector.Record) string {
 	if after.ID == "" {
 		return "the answer does not name the new account"
 	}
-	if mark, says := s.mark(), after.Values[s.declared.Finds]; mark != "" && len(says) > 0 && !slices.Contains(says, mark) {
+	marks := s.shape.Attributes[s.shape.Mark].Native
+	if mark, says := s.sends(marks), after.Values[marks]; mark != "" && len(says) > 0 && !slices.Contains(says, mark) {
 		return fmt.Sprintf("the answer carries the mark %q, and not %q", strings.Join(says, "; "), mark)
 	}
 	asked := s.asked

@@ -124,9 +124,13 @@ func (s *sender) mend(now connector.Record) {
 }
 
 // mark is the value by which a lost create is found again.
-func (s *sender) mark() string {
+func (s *sender) mark() string { return s.sends(s.declared.Finds) }
+
+// sends is the one value that the change writes to a native attribute, "" where it writes none or
+// several.
+func (s *sender) sends(native string) string {
 	for _, x := range s.edits {
-		if x.Native == s.declared.Finds && len(x.New) == 1 {
+		if x.Native == native && len(x.New) == 1 {
 			return x.New[0]
 		}
 	}

@@ -60,7 +60,8 @@ type book struct {
 	groups    bool     // its roles are groups
 	sent      []string // and has not come about
 	made      int
-	blind     bool // it does not answer when it is asked for something
+	blind     bool   // it does not answer when it is asked for something
+	pretends  string // whom its next answer is about, where that is somebody else
 	secrets   map[string]string
 	given     []string // all secrets that were ever set
 }
@@ -663,6 +664,9 @@ func (b *book) answer() (before, after error) {
 	case "lost":
 		return nil, failed
 	}
+	if strings.HasPrefix(answer, "as:") || strings.HasPrefix(answer, "marked:") { // it is done, and the answer is about somebody else
+		b.pretends = answer
+	}
 	if kind, is := strings.CutPrefix(answer, "kind:"); is { // one of the connector's own, and nothing is done
 		failed.Kind, failed.Reason, failed.Answered = kindsOfErrors[kind], "it says so", false
 		return failed, nil
@@ -714,7 +718,16 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 	if after != nil {
 		return connector.Record{}, after
 	}
-	return b.record(strings.TrimSpace(row)), nil
+	said := b.record(strings.TrimSpace(row))
+	if id, is := strings.CutPrefix(b.pretends, "as:"); is {
+		said.ID = id
+	}
+	if mark, is := strings.CutPrefix(b.pretends, "marked:"); is {
+		said.Values = maps.Clone(said.Values)
+		said.Values["mark"] = []string{mark}
+	}
+	b.pretends = ""
+	return said, nil
 }
 
 // begin makes the systems and lanes of a scenario's head.

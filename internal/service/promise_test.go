@@ -196,6 +196,9 @@ func newWorld(t *testing.T, n int, with *store.Store) *world {
 	if n%2 == 1 { // another lane looks after some of the same people, in the same application
 		w.charters[w.name+"-too"] = strings.Replace(fmt.Sprintf(promising, w.name+"-too", w.name, mostSuspended), "-people}", "-people, where: \"person.title != 'Driver'\"}", 1)
 	}
+	if n%4 == 3 { // and a third one after the others
+		w.charters[w.name+"-yet"] = strings.Replace(fmt.Sprintf(promising, w.name+"-yet", w.name, mostSuspended), "-people}", "-people, where: \"person.title == 'Driver'\"}", 1)
+	}
 	w.lanes = slices.Sorted(maps.Keys(w.charters))
 	for _, w.lane = range w.lanes {
 		w.must(w.one.PutCharter(w.ctx, tester, w.lane, w.charters[w.lane], -1, ""))
