@@ -67,8 +67,8 @@ func TestPlanIsDecidedAbout(t *testing.T) {
 	lines := strings.SplitAfter(string(text), "\n")
 	require.Len(t, lines, 53)
 	for i, line := range lines {
-		if strings.Contains(line, ",suspend,") {
-			lines[i] = strings.Replace(line, ",include,include,", ",set aside,include,not before the inventory", 1)
+		if strings.Contains(line, `,"suspend",`) {
+			lines[i] = strings.Replace(line, `,"include","include",`, `,"set aside","include",not before the inventory`, 1)
 		}
 	}
 	p.press("Load decisions…")
@@ -152,16 +152,16 @@ func TestAskedFor(t *testing.T) {
 	h.twinning(0, "sheet", "export", "hq-dome-booking", "--columns", "department", "--out", sheet)
 	text, err := os.ReadFile(sheet)
 	require.NoError(t, err)
-	require.Contains(t, string(text), "u00004,hq-dome-booking,Diego Ibarra,,")
+	require.Contains(t, string(text), `"u00004","hq-dome-booking","Diego Ibarra",,`)
 	require.Contains(t, h.twinning(1, "sheet", "load", "hq-dome-booking", sheet), "nothing of what was asked for is to be done")
 	require.Contains(t, h.twinning(1, "sheet", "export", "hq-dome-booking", "--columns", "title"), "title is ruled by the charter (line ")
 	var edited strings.Builder
 	for line := range strings.Lines(string(text)) {
 		cells := strings.Split(line, ",")
 		switch cells[0] {
-		case "u00004":
+		case `"u00004"`:
 			cells[4] = "Night crew"
-		case "u00021":
+		case `"u00021"`:
 			cells[3], cells[4] = "suspend", "#N/A"
 		}
 		edited.WriteString(strings.Join(cells, ","))

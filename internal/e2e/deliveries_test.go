@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"encoding/csv"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -148,8 +149,8 @@ guards: {reissue: {more-than: 100}}
 		file := filepath.Join(r.dir, "secrets-"+run)
 		r.twinning(0, "delivery", "collect", run, "--out", file, "--passphrase-file", phrase)
 		for line := range strings.Lines(strings.TrimSpace(r.twinning(0, "delivery", "open", file, "--passphrase-file", phrase))) {
-			cells := strings.Split(strings.TrimSpace(line), ",")
-			if len(cells) != 5 || cells[4] == "secret" {
+			cells, err := csv.NewReader(strings.NewReader(strings.TrimPrefix(line, "\ufeff"))).Read()
+			if err != nil || len(cells) != 5 || cells[4] == "secret" {
 				continue
 			}
 			c, err := ldap.DialURL(server.URL)

@@ -407,9 +407,13 @@ export function useAct<I, O>(act: (input: I) => Promise<O>, done?: (out: O) => v
         throw e instanceof Refusal && e.problem.status === 0 ? unheard : e;
       }
     },
-    onSuccess: done,
-    onSettled: () => {
+    onSuccess: (out: O) => {
       client.invalidateQueries();
+      done?.(out);
+    },
+    onError: (e) => {
+      // whoever could not sign in has nothing to read again
+      if (!(e instanceof Refusal && e.problem.status === 401)) client.invalidateQueries();
     },
   });
   const mutateAsync = (input: I): Promise<O> => {
