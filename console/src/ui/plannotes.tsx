@@ -36,13 +36,18 @@ export function Refusals({ plan: p }: { plan: Plan }) {
 }
 
 /** What was said about the plan and its changes. */
-export function Comments({ plan, about, changes }: { plan: number; about?: Change; changes: Change[] }) {
+export function Comments({ plan, about: marked, changes }: { plan: number; about?: Change; changes: Change[] }) {
   const list = useComments(plan);
   const may = useMay();
   const [text, setText] = useState("");
+  const [begun, begin] = useState<{ about?: Change }>(); // what is written stays about what it was begun about
+  const about = begun ? begun.about : marked;
   const say = useAct(
     () => ask(api.POST("/plans/{plan}/comments", { params: { path: { plan } }, body: { text, change: about?.id } })),
-    () => setText(""),
+    () => {
+      setText("");
+      begin(undefined);
+    },
   );
   const items = list.data?.items ?? [];
   const named = (id: string) => {
@@ -77,9 +82,17 @@ export function Comments({ plan, about, changes }: { plan: number; about?: Chang
           placeholder={about ? `about ${about.verb} ${about.label}` : "about the plan; mark one change to say something about that"}
           value={text}
           maxLength={4000}
-          onChange={(e) => setText(e.target.value)}
+          onChange={(e) => {
+            if (!begun || e.target.value === "") begin(e.target.value === "" ? undefined : { about: marked });
+            setText(e.target.value);
+          }}
           className="h-7 w-[420px] rounded-sm border border-hair bg-leaf px-2 placeholder:text-soft"
         />
+        {begun?.about && (
+          <span className="text-soft">
+            about {begun.about.verb} {begun.about.label}
+          </span>
+        )}
         <Button type="submit" disabled={!may("work") || !text.trim() || say.isPending}>
           Say it
         </Button>
