@@ -186,4 +186,14 @@ func TestListsFollowRecords(t *testing.T) {
 	p.until(fmt.Sprintf("document.querySelectorAll('[role=rowgroup] [role=row]').length > %d", before), "a task has come in above")
 	require.Equal(t, held, eval[string](p, hand), "the row in hand is still the same record")
 
+	// a domain that looks like ours, and is not
+	h.application.Put(map[string]any{"id": "u-twin", "userName": "diego", "active": true, "emails": []any{map[string]any{"value": "diego@l\u0430rkspur.example", "primary": true, "type": "work"}}})
+	require.EqualValues(t, "finished", h.queue(h.app.Service.TakeRoster(ctx, admin, "dome-booking", service.Taking{})).State)
+	p.do(chromedp.Navigate(h.url + "/rosters/" + h.newest("dome-booking") + "?tab=records"))
+	p.fill("input[type=search]", "u-twin")
+	p.sees("xn--lrkspur-2fg.example")
+	p.accessible("a domain that looks like another")
+	h.twinning(0, "sign-in", "--address", h.url)
+	require.Contains(t, h.twinning(0, "roster", "records", h.newest("dome-booking"), "--search", "u-twin"), "(xn--lrkspur-2fg.example)")
+
 }
