@@ -102,10 +102,10 @@ func (s *State) declare(c *charter.Charter) {
 					return nil, false
 				}
 				holds, known := v.eval(c.Admins).True()
-				if holds {
+				if holds && v.surely() {
 					return []string{""}, false
 				}
-				return nil, !known
+				return nil, holds || !known
 			},
 			words: func(string) string { return "no administrator of " + c.In + " would be left who can sign in" },
 		})
@@ -113,7 +113,7 @@ func (s *State) declare(c *charter.Charter) {
 	if c.Owns != nil {
 		s.add(&limit{
 			keys: func(v *view) (keys []string, _ bool) {
-				if !v.open() || v.unread {
+				if !v.open() || v.unread || !v.surely() {
 					return nil, false
 				}
 				return normal(v.eval(c.Owns).Cell()), false
@@ -195,6 +195,9 @@ func (v *view) cell(attribute string) string {
 
 // open: somebody can sign in with it, for all that is known.
 func (v *view) open() bool { return !v.gone && v.cell("active") != "false" }
+
+// surely: of several values of active none says otherwise.
+func (v *view) surely() bool { return !slices.Contains(record.SplitList(v.cell("active")), "false") }
 
 // eval evaluates an expression of the account alone.
 func (v *view) eval(e *charter.Expr) charter.Value {

@@ -22,16 +22,16 @@ func (r *run) keepAdministrator(drafts []*draft) []*draft {
 	}
 	open := map[int]bool{} // who administers it, or may, and can sign in
 	left := 0              // who surely does, and is not to be shut
-	active := r.Accounts.Column("active")
 	for a := range r.Accounts.Len() {
-		if _, unread := r.Accounts.Present(a); unread || active.Cell(a) == "false" {
+		if _, unread := r.Accounts.Present(a); unread || r.surelyShut(a) {
 			continue
 		}
 		holds, known := admins.Eval(-1, a).True()
+		surely := holds && r.unclearAt[a] == ""
 		if holds || !known { // who may be one is one, as far as shutting them goes
-			open[a] = holds
+			open[a] = surely
 		}
-		if holds {
+		if surely {
 			left++
 		}
 	}
@@ -56,6 +56,11 @@ func (r *run) keepAdministrator(drafts []*draft) []*draft {
 	})
 }
 
+// surelyShut: all that is known of the account says that nobody can sign in with it.
+func (r *run) surelyShut(a int) bool {
+	return r.Accounts.Column("active").Cell(a) == "false" && !slices.ContainsFunc(r.Accounts.Several(a, "active"), func(v string) bool { return v != "false" })
+}
+
 // shuts: nobody can sign in with the account any more, or it is gone.
 func (d *draft) shuts() bool { return d.Verb == planning.Suspend || d.Verb == planning.Delete }
 
@@ -75,9 +80,8 @@ func (r *run) keepOwners(drafts []*draft) []*draft {
 	owned := func(a int) []string { return record.SplitList(owns.Eval(-1, a).Cell()) }
 	open := func(a int) string { v := owns.Eval(-1, a); return v.Undecided() }
 	left := map[string]int{} // what is owned -> by how many who stay
-	active := r.Accounts.Column("active")
 	for a := range r.Accounts.Len() {
-		if _, unread := r.Accounts.Present(a); unread || active.Cell(a) == "false" {
+		if _, unread := r.Accounts.Present(a); unread || r.surelyShut(a) || r.unclearAt[a] != "" {
 			continue
 		}
 		for _, what := range owned(a) {
@@ -86,7 +90,7 @@ func (r *run) keepOwners(drafts []*draft) []*draft {
 	}
 	counted := map[int]bool{} // an account may be suspended, and deleted later
 	for _, d := range drafts {
-		if d.shuts() && !counted[d.a] && active.Cell(d.a) != "false" {
+		if d.shuts() && !counted[d.a] && !r.surelyShut(d.a) && r.unclearAt[d.a] == "" {
 			counted[d.a] = true
 			for _, what := range owned(d.a) {
 				left[record.Normal(record.Text, what)]--
@@ -134,9 +138,8 @@ func (r *run) withinSeats(drafts []*draft) []*draft {
 
 func (r *run) seated(drafts []*draft, seats int) []*draft {
 	taken, wanted := 0, 0
-	active := r.Accounts.Column("active")
 	for a := range r.Accounts.Len() {
-		if active.Cell(a) != "false" { // who may sign in for all that is known takes one
+		if !r.surelyShut(a) { // who may sign in for all that is known takes one
 			taken++
 		}
 	}
