@@ -209,6 +209,7 @@ func newWorld(t *testing.T, n int, with *store.Store) *world {
 	for _, w.lane = range w.lanes {
 		w.happens("reconcile")
 	}
+	w.lane = w.name
 	return w
 }
 

@@ -412,8 +412,8 @@ export function useAct<I, O>(act: (input: I) => Promise<O>, done?: (out: O) => v
       done?.(out);
     },
     onError: (e) => {
-      // whoever could not sign in has nothing to read again
-      if (!(e instanceof Refusal && e.problem.status === 401)) client.invalidateQueries();
+      // whoever is not signed in has nothing to read again, and of a service that does not answer nothing can be read
+      if (e instanceof Refusal && e.problem.status !== 401 && e.problem.status !== 0) client.invalidateQueries();
     },
   });
   const mutateAsync = (input: I): Promise<O> => {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"twinning/internal/core/pairing"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/record"
 )
@@ -64,6 +65,35 @@ func (d *draft) markEdit(attribute string) string {
 	return d.Edits[i].New
 }
 
+// heldBack are the marks that people will be given whose accounts are not changed for now: by
+// mark, the person's row.
+func (r *run) heldBack() map[string]int {
+	held := map[string]int{}
+	hold := func(p int) {
+		a := -1
+		if p >= 0 && r.out.Pairing.PersonState[p] == pairing.Twinned {
+			a = int(r.out.Pairing.PersonTwin[p])
+		}
+		if a < 0 || r.Accounts.Column(r.Input.Mark).Cell(a) != "" {
+			return
+		}
+		value := r.personID(p)
+		if b := r.bind(r.Charter.Mark); b != nil {
+			value = b.Eval(p, -1).Cell()
+		}
+		if mark := record.Normal(record.Text, value); mark != "" {
+			held[mark] = p
+		}
+	}
+	for p := range r.unclear {
+		hold(p)
+	}
+	for a := range r.unclearAt {
+		hold(int(r.out.Pairing.AccountTwin[a]))
+	}
+	return held
+}
+
 // oneMark withholds what would give one mark to several accounts in this plan: which of them is
 // to have it is not ours to say, and an answer that is lost could not be looked up.
 func (r *run) oneMark(drafts []*draft) []*draft {
@@ -81,6 +111,9 @@ func (r *run) oneMark(drafts []*draft) []*draft {
 		return record.Normal(record.Text, d.Edits[i].New)
 	}
 	wanted, again := map[string]*draft{}, map[string]bool{}
+	for mark, p := range r.heldBack() {
+		wanted[mark] = &draft{p: p, a: -1, Change: planning.Change{Person: r.personID(p), Edits: []planning.Edit{{Attribute: r.Input.Mark, New: mark}}}}
+	}
 	for _, d := range drafts {
 		if mark := markOf(d); mark != "" {
 			if first, met := wanted[mark]; met && first.owner() != d.owner() {

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"twinning/internal/core/pairing"
 	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
 )
@@ -45,6 +46,13 @@ func holds(plan []planning.Change, c planning.Change) bool {
 		return x.Verb == c.Verb && x.Person == c.Person && x.Account == c.Account && !slices.ContainsFunc(c.Edits, func(e planning.Edit) bool {
 			return !slices.Contains(named, e.Attribute) && !slices.ContainsFunc(x.Edits, func(y planning.Edit) bool { return y.Attribute == e.Attribute && y.New == e.New })
 		})
+	})
+}
+
+// asksAbout reports whether a human is asked whose the account of a change is.
+func asksAbout(in reconcile.Input, out *reconcile.Output, c planning.Change) bool {
+	return slices.ContainsFunc(out.Pairing.Proposals, func(p pairing.Proposal) bool {
+		return in.Accounts.ID(p.Account) == c.Account || in.People.ID(p.Person) == c.Person
 	})
 }
 
@@ -115,6 +123,9 @@ func TestUnknownDecidesNothing(t *testing.T) {
 			full := l.with(truth)
 			whole := reconcile.Run(full.input(rt, nil))
 			for _, c := range out.Changes {
+				if column == "title" && asksAbout(full.input(rt, nil), whole, c) {
+					continue // who resembles somebody by a title does so only where the title is known
+				}
 				require.True(rt, holds(whole.Changes, c), "%s of the %s is not known, and %+v is drafted as if it were; it would not be of\nrules: %v\npeople: %v\naccounts: %v\nmemory: %s\nwhich gives %v", column, map[bool]string{true: "people", false: "accounts"}[people], c, full.rules, full.people, full.accounts, full.memory, tell(full.input(rt, nil), whole))
 			}
 		}
