@@ -298,8 +298,8 @@ func (r *Reader) list(src *Source, values []string) (string, error) {
 }
 
 func checkText(native, v string) error {
-	if err := budget.Cell.Over(int64(len(v)), fmt.Sprintf("a value of %d bytes", len(v))); err != nil {
-		return &ValueError{native, err.Error()}
+	if len(v) > budget.Cell.Int() {
+		return &ValueError{native, budget.Cell.Over(int64(len(v)), fmt.Sprintf("a value of %d bytes", len(v))).Error()}
 	}
 	for i := 0; i < len(v); i++ {
 		if c := v[i]; c < ' ' && c != '\t' && c != '\n' && c != '\r' || c == 0x7f {
