@@ -210,17 +210,29 @@ func (s *server) ListGoneFindings(ctx context.Context, r openapi.ListGoneFinding
 func (s *server) ActOnFindings(ctx context.Context, r openapi.ActOnFindingsRequestObject) (openapi.ActOnFindingsResponseObject, error) {
 	act := service.FindingAct{
 		Act: string(r.Body.Act), Until: dayText(r.Body.Until), Reason: value(r.Body.Reason), To: value(r.Body.To),
-		FindingSelection: service.FindingSelection{Text: value(r.Body.Q), IDs: value(r.Body.Findings), Expect: -1, Snapshot: value(r.Body.Snapshot),
-			Which: service.FindingFilter{Code: string(value(r.Body.Code)), Severity: string(value(r.Body.Severity)), AssignedTo: value(r.Body.Assigned), New: value(r.Body.New)}},
 	}
-	if len(act.IDs) == 0 {
-		if r.Body.Expect == nil {
-			return nil, howMany("expect")
-		}
-		act.Expect = *r.Body.Expect
+	b := r.Body
+	var err error
+	if act.FindingSelection, err = selected(openapi.FoundInput{Assigned: b.Assigned, Code: b.Code, Expect: b.Expect, Ids: b.Findings, New: b.New, Q: b.Q, Severity: b.Severity, Snapshot: b.Snapshot}, "expect"); err != nil {
+		return nil, err
 	}
 	n, err := s.cfg.Service.ActOnFindings(ctx, caller(ctx), r.Lane, act)
 	return as[openapi.ActOnFindings200JSONResponse](map[string]int{"count": n}, err)
+}
+
+// selected are the findings that a request names; field is where it says how many they are, which
+// it must where it gives no ids.
+func selected(f openapi.FoundInput, field string) (service.FindingSelection, error) {
+	s := service.FindingSelection{Text: value(f.Q), IDs: value(f.Ids), Expect: -1, Snapshot: value(f.Snapshot),
+		Which: service.FindingFilter{Code: string(value(f.Code)), Severity: string(value(f.Severity)), AssignedTo: value(f.Assigned), New: value(f.New)}}
+	if len(s.IDs) > 0 {
+		return s, nil
+	}
+	if f.Expect == nil {
+		return s, howMany(field)
+	}
+	s.Expect = *f.Expect
+	return s, nil
 }
 
 func howMany(field string) error {

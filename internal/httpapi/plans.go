@@ -23,13 +23,9 @@ func (s *server) DraftAction(ctx context.Context, r openapi.DraftActionRequestOb
 	b := r.Body
 	a := service.Action{Verb: string(b.Verb), Accounts: value(b.AccountIds), People: value(b.PersonIds), Groups: value(b.Groups), Container: value(b.Container), Reason: b.Reason, Until: value(dayText(b.Until))}
 	if f := b.Findings; f != nil {
-		found := service.FindingSelection{Text: value(f.Q), IDs: value(f.Ids), Expect: -1, Snapshot: value(f.Snapshot),
-			Which: service.FindingFilter{Code: string(value(f.Code)), Severity: string(value(f.Severity)), AssignedTo: value(f.Assigned), New: value(f.New)}}
-		if len(found.IDs) == 0 {
-			if f.Expect == nil {
-				return nil, howMany("findings.expect")
-			}
-			found.Expect = *f.Expect
+		found, err := selected(*f, "findings.expect")
+		if err != nil {
+			return nil, err
 		}
 		a.Findings = &found
 	}

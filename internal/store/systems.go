@@ -122,7 +122,8 @@ func (s *Store) ChangeSystem(ctx context.Context, x System, version int64) (out 
 	return out, err
 }
 
-// SetWritable opens a system for writing, or closes it.
+// SetWritable opens a system for writing, or closes it; ErrChanged where it no longer has the
+// version, 0: any.
 func (s *Store) SetWritable(ctx context.Context, name string, on bool, version int64) error {
 	err := s.must(ctx, `UPDATE systems SET writable = $2, version = version + 1 WHERE name = $1 AND ($3 = 0 OR version = $3)`, name, on, version)
 	if version != 0 && errors.Is(err, ErrNotFound) {

@@ -1,8 +1,7 @@
 import type { Plan, Schemas } from "./client";
+import { many } from "./words";
 
 /** How something that was pinned differs from what is there now, each a line for people; none where it does not. */
-
-const count = (n: number, one: string) => `${n} ${one}${n === 1 ? "" : "s"}`;
 
 /** Of a plan: nothing where hash, state and run are the same. */
 export function changedPlan(pinned: Plan, now: Plan): string[] {
@@ -10,7 +9,7 @@ export function changedPlan(pinned: Plan, now: Plan): string[] {
   const differs = [];
   if (pinned.state !== now.state) differs.push(`The plan is ${now.state}${now.sealedBy ? ` (sealed by ${now.sealedBy})` : ""}`);
   else if (pinned.run !== now.run) differs.push("Another run of it has begun");
-  if (pinned.total !== now.total) differs.push(`It had ${count(pinned.total, "change")}, it has ${now.total}`);
+  if (pinned.total !== now.total) differs.push(`It had ${many(pinned.total, "change")}, it has ${now.total}`);
   for (const verb of new Set([...Object.keys(pinned.verbs), ...Object.keys(now.verbs)])) {
     const [was, is] = [pinned.verbs[verb] ?? 0, now.verbs[verb] ?? 0];
     if (was !== is) differs.push(`${verb}: ${was}, now ${is}`);
@@ -27,7 +26,7 @@ export function changedFindings(pinned: SelectedFindings, now: SelectedFindings)
   return [
     pinned.count === now.count
       ? "The findings are others, or have been decided on"
-      : `There were ${count(pinned.count, "finding")}, there are ${now.count}`,
+      : `There were ${many(pinned.count, "finding")}, there are ${now.count}`,
   ];
 }
 
@@ -54,8 +53,8 @@ export function changedPairs(pinned: SelectedPairs, now: SelectedPairs): string[
   const gone = [...were].filter((x) => !are.has(x)).length;
   const came = [...are].filter((x) => !were.has(x)).length;
   const differs = [];
-  if (gone > 0) differs.push(`${count(gone, "pair")} left the list`);
-  if (came > 0) differs.push(`${count(came, "pair")} came`);
+  if (gone > 0) differs.push(`${many(gone, "pair")} left the list`);
+  if (came > 0) differs.push(`${many(came, "pair")} came`);
   return differs.length > 0 ? differs : ["A record or a ruling has changed"];
 }
 

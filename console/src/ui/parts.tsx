@@ -2,11 +2,9 @@ import { Tabs as RadixTabs } from "radix-ui";
 import { type ButtonHTMLAttributes, type ReactNode, useEffect, useLayoutEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import { Refusal } from "../data/client";
+import { many, thousands } from "../data/words";
 
-export const thousands = (n: number) => n.toLocaleString("en").replaceAll(",", "\u202f");
-
-/** So many of something, in words: "1 change", "12 changes". */
-export const many = (n: number, one: string) => `${thousands(n)} ${one}${n === 1 ? "" : "s"}`;
+export { many, thousands };
 
 /**
  * A button. The second click of a double click, and Enter held down, do nothing: by then

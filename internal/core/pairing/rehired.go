@@ -35,8 +35,8 @@ func (m *matcher) rehired() {
 	left := m.leftBehind()
 	for _, row := range m.in.People.Order() {
 		q := int(row)
-		if !m.mayBeHere(q) {
-			continue
+		if m.PersonState[q] != Duplicate && m.PersonState[q] != Missing || !m.mayBeHere(q) {
+			continue // most people, who are neither, cost no look at their records
 		}
 		switch m.PersonState[q] {
 		case Duplicate:

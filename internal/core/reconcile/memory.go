@@ -28,7 +28,7 @@ type Memory struct {
 	LeftPeople   map[string]Leave               `json:"leavePeople,omitempty"`
 	LeftAccounts map[string]Leave               `json:"leaveAccounts,omitempty"`
 	Claims       map[string][]string            `json:"claims,omitempty"`    // account -> other lanes that hold it
-	Twinned      map[string][]Owner             `json:"twinned,omitempty"`   // account -> whose it is by the newest results of other lanes
+	Twinned      map[string][]Owner             `json:"twinned,omitempty"`   // account -> whose it is, or may be, by the newest results of other lanes
 	Elsewhere    map[string]string              `json:"elsewhere,omitempty"` // account -> why it may be that of another lane's people: it is nobody's orphan here
 	Absent       map[string]Absence             `json:"absent,omitempty"`    // bonded person -> since when they are gone
 	Inactive     map[string]string              `json:"inactive,omitempty"`  // twinned person who is inactive -> day on which they were first seen so

@@ -402,7 +402,7 @@ func (r *run) scope() {
 // accounts say so whether they can be used.
 func (r *run) unsureWhetherHere() {
 	r.People.EachSeveral(func(row int, attribute string, others []string) {
-		if attribute == "active" || attribute == "startsOn" || attribute == "endsOn" {
+		if slices.Contains(whetherHere, attribute) {
 			r.unclear[row] = attribute + " has several values"
 			r.report("several-values", row, -1, attribute, "%s is %q, and also %s: whether the person is here can't be told", attribute, r.People.Column(attribute).Cell(row), quoted(others))
 		}
@@ -448,9 +448,12 @@ func (r *run) twins() (n int) {
 	return n
 }
 
+// whetherHere are the attributes that say whether a person is here.
+var whetherHere = []string{"active", "startsOn", "endsOn"}
+
 // ended is what the person's own record says of whether they have left.
 func (r *run) ended(p int) pairing.Ending {
-	for _, attribute := range []string{"active", "startsOn", "endsOn"} {
+	for _, attribute := range whetherHere {
 		if len(r.People.Several(p, attribute)) > 0 {
 			return pairing.MayHaveEnded
 		}
