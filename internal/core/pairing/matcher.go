@@ -226,11 +226,11 @@ func (m *matcher) suspect() {
 					continue
 				}
 				a := there[0]
-				if !sameNames(m.in.People, p, m.in.Accounts, a) {
+				if one := m.agreements(p, a) <= 1; !sameNames(m.in.People, p, m.in.Accounts, a) && (one || !reachedAlike(m.in.People, p, m.in.Accounts, a)) {
 					named := evidence.Named(people, p, accounts, a)
 					// all that relatives have in common is a surname; whom a bond joins may have taken
 					// another given name, of others a number given again is likelier
-					m.suspects[p] = m.agreements(p, a) <= 1 && !named.NamesAgree() && (named.NamesDiffer() || named.Relatives()) && m.reachedOtherwise(p, a)
+					m.suspects[p] = one && !named.NamesAgree() && (named.NamesDiffer() || named.Relatives()) && m.reachedOtherwise(p, a)
 					m.faced[p] = strangers(&named, m.in.People, p, m.in.Accounts, a)
 				}
 				if m.suspects[p] || m.faced[p] {

@@ -30,8 +30,12 @@ func (m *matcher) rehired() {
 	if m.in.Ended == nil {
 		return
 	}
-	m.settleTwice()
+	x := m.amended()
+	x.settleTwice()
+	x.done()
 	m.askedOfEnded()
+	x = m.amended()
+	defer x.done()
 	left := m.leftBehind()
 	for _, row := range m.in.People.Order() {
 		q := int(row)
@@ -41,11 +45,11 @@ func (m *matcher) rehired() {
 		switch m.PersonState[q] {
 		case Duplicate:
 			if a := int(m.PersonTwin[q]); a >= 0 {
-				m.hiredAgain(int(m.AccountTwin[a]), q, "person %q, whose record has ended, is listed again as this one")
+				x.hiredAgain(int(m.AccountTwin[a]), q, "person %q, whose record has ended, is listed again as this one")
 			}
 		case Missing:
 			if p := left.resembling(q); p >= 0 {
-				m.hiredAgain(p, q, "resembles person %q, whose record has ended and whose account this is: hired again?")
+				x.hiredAgain(p, q, "resembles person %q, whose record has ended and whose account this is: hired again?")
 			}
 		}
 	}
@@ -64,40 +68,44 @@ func (m *matcher) replaced(p, q int) bool {
 
 // hiredAgain settles whose the account is of somebody whose record p may have ended, and who may
 // be here as q; why is told where a human has to say.
-func (m *matcher) hiredAgain(p, q int, why string) {
-	if p < 0 || m.PersonState[p] != Twinned || m.in.Ended(p) == Here {
+func (x *amended) hiredAgain(p, q int, why string) {
+	if p < 0 || x.PersonState[p] != Twinned || x.in.Ended(p) == Here {
 		return
 	}
-	a := int(m.PersonTwin[p])
-	if m.different[edge{record.Row(q), record.Row(a)}] {
+	a := int(x.PersonTwin[p])
+	if x.different[edge{record.Row(q), record.Row(a)}] {
 		return
 	}
-	if k := m.joiningKey(p, q, a); k >= 0 && m.Basis[p] == Keyed && m.replaced(p, q) {
-		m.passTo(p, q, a, k)
+	if k := x.joiningKey(p, q, a); k >= 0 && x.Basis[p] == Keyed && x.replaced(p, q) {
+		x.passTo(p, q, a, k)
 		return
 	}
-	m.askWhether(p, q, a, fmt.Sprintf(why, m.in.People.ID(p)))
+	x.askWhether(p, q, a, fmt.Sprintf(why, x.in.People.ID(p)))
 }
 
-func (m *matcher) askWhether(p, q, a int, why string) {
-	m.PersonTwin[q], m.PersonNote[q] = -1, ""
-	m.contestPerson(p, fmt.Sprintf("person %q may be the same human, whose record has not ended", m.in.People.ID(q)))
-	m.contestPerson(q, why)
-	m.Issues = slices.DeleteFunc(m.Issues, func(i Issue) bool { return i.Code == "duplicate-person" && i.Person == q })
-	m.propose("rehire", q, a, why)
-	m.issue("rehire", q, a, "%s", why)
+func (x *amended) askWhether(p, q, a int, why string) {
+	x.PersonTwin[q], x.PersonNote[q] = -1, ""
+	x.contestPerson(p, fmt.Sprintf("person %q may be the same human, whose record has not ended", x.in.People.ID(q)))
+	x.contestPerson(q, why)
+	x.withdrawIssues(q, secondRecord)
+	x.propose("rehire", q, a, why)
+	x.issue("rehire", q, a, "%s", why)
 }
+
+// secondRecord: the issue says that somebody is listed twice.
+func secondRecord(i *Issue) bool { return i.Code == "duplicate-person" }
 
 // passTo gives the account to the current record, and calls the other one a duplicate of it.
-func (m *matcher) passTo(p, q, a, k int) {
-	m.Issues = slices.DeleteFunc(m.Issues, func(i Issue) bool { return i.Code == "duplicate-person" && (i.Person == q || i.Person == p) })
-	delete(m.PersonNote, q)
-	delete(m.Guessed, p)
-	m.join(q, a, Keyed)
-	m.By[q] = uint8(k) // charters have few keys
-	m.PersonState[p], m.PersonTwin[p], m.Basis[p] = Duplicate, record.Row(a), NoBasis
-	m.PersonNote[p] = fmt.Sprintf("listed again: person %q has the same name and %s, and their record has not ended", m.in.People.ID(q), m.in.Keys[k].Name)
-	m.issue("duplicate-person", p, a, "%s", m.PersonNote[p])
+func (x *amended) passTo(p, q, a, k int) {
+	x.withdrawIssues(p, secondRecord)
+	x.withdrawIssues(q, secondRecord)
+	delete(x.PersonNote, q)
+	delete(x.Guessed, p)
+	x.join(q, a, Keyed)
+	x.By[q] = uint8(k) // charters have few keys
+	x.PersonState[p], x.PersonTwin[p], x.Basis[p] = Duplicate, record.Row(a), NoBasis
+	x.PersonNote[p] = fmt.Sprintf("listed again: person %q has the same name and %s, and their record has not ended", x.in.People.ID(q), x.in.Keys[k].Name)
+	x.issue("duplicate-person", p, a, "%s", x.PersonNote[p])
 }
 
 // joiningKey is a key whose value the two people, and nobody else, carry, and the account alone
@@ -154,54 +162,35 @@ func (m *matcher) toldApart(p, q int) bool {
 
 // settleTwice finds who is contested for nothing but that one human's account is led to by two
 // records of theirs, of which one has ended.
-func (m *matcher) settleTwice() {
-	for k, x := range m.indexes {
-		for i := range x.entries {
-			e := &x.entries[i]
+func (x *amended) settleTwice() {
+	for k, index := range x.indexes {
+		for i := range index.entries {
+			e := &index.entries[i]
 			if e.people != 2 || e.counts != 1 {
 				continue
 			}
 			var rows []int
-			x.eachPerson(e, func(p int) { rows = append(rows, p) })
+			index.eachPerson(e, func(p int) { rows = append(rows, p) })
 			a := -1
-			x.eachAccount(e, func(row int) { a = row })
-			if len(rows) != 2 || a < 0 || m.AccountState[a] != Contested || !m.unsureA[a] {
+			index.eachAccount(e, func(row int) { a = row })
+			if len(rows) != 2 || a < 0 || x.AccountState[a] != Contested || !x.unsureA[a] {
 				continue
 			}
 			p, q := rows[0], rows[1]
-			if m.replaced(q, p) {
+			if x.replaced(q, p) {
 				p, q = q, p
 			}
-			if !m.replaced(p, q) || m.joiningKey(p, q, a) != k || !m.unsureP[p] && m.PersonState[p] != Contested || m.PersonState[q] != Contested || m.concerned(a, p, q) {
+			if !x.replaced(p, q) || x.joiningKey(p, q, a) != k || !x.unsureP[p] && x.PersonState[p] != Contested || x.PersonState[q] != Contested || x.concerned(a, p, q) {
 				continue
 			}
-			about := func(person, account int) bool {
-				return account == a && (person == p || person == q) || account < 0 && (person == p || person == q)
-			}
-			m.Issues = slices.DeleteFunc(m.Issues, func(i Issue) bool { return about(i.Person, i.Account) })
-			m.Proposals = slices.DeleteFunc(m.Proposals, func(x Proposal) bool { return about(x.Person, x.Account) })
 			for _, row := range rows {
-				delete(m.PersonNote, row)
+				x.withdrawPair(row, a)
+				delete(x.PersonNote, row)
 			}
-			delete(m.AccountNote, a)
-			m.passTo(p, q, a, k)
+			delete(x.AccountNote, a)
+			x.passTo(p, q, a, k)
 		}
 	}
-}
-
-// concerned: the account, or one of two people, is in doubt with somebody else as well, or bonded.
-func (m *matcher) concerned(a, p, q int) bool {
-	if _, bonded := m.Vanished[a]; bonded {
-		return true
-	}
-	for _, b := range m.in.Bonds {
-		if id := m.in.People.ID(p); b.Account == m.in.Accounts.ID(a) || b.Person == id || b.Person == m.in.People.ID(q) {
-			return true
-		}
-	}
-	return slices.ContainsFunc(m.Proposals, func(x Proposal) bool {
-		return (x.Account == a) != (x.Person == p || x.Person == q)
-	})
 }
 
 // askedOfEnded holds the accounts of people whose records have ended, where somebody who is
@@ -220,12 +209,13 @@ func (m *matcher) askedOfEnded() {
 // what they are called, or reached by.
 type leftBehind struct {
 	*matcher
-	by map[string][]int
+	by     map[string][]int
+	people *evidence.Reader
 }
 
 // leftBehind indexes them. Evidence does not look for whom a key has paired already.
 func (m *matcher) leftBehind() *leftBehind {
-	l := &leftBehind{m, map[string][]int{}}
+	l := &leftBehind{m, map[string][]int{}, m.plain[0].Reader()}
 	for _, row := range m.in.People.Order() {
 		if p := int(row); m.PersonState[p] == Twinned && m.in.Ended(p) != Here {
 			for _, key := range l.keys(p) {
@@ -270,8 +260,8 @@ func (l *leftBehind) resembling(q int) int {
 			}
 			same := SameName(l.in.People, p, l.in.People, q)
 			if !same && !strings.HasPrefix(key, "name ") {
-				v := evidence.GivenNames(NameOf(l.in.People, p), NameOf(l.in.People, q))
-				same = v > likeness.Faint
+				named := evidence.Named(l.people, p, l.people, q)
+				same = named.GivenAgree()
 			}
 			if same {
 				return p

@@ -21,20 +21,26 @@ func strangers(named *evidence.Pattern, people *record.Roster, p int, accounts *
 
 // reachedAlike reports whether two records carry one address, or one telephone.
 func reachedAlike(people *record.Roster, p int, accounts *record.Roster, a int) bool {
-	held := map[string]bool{}
 	for _, name := range [...]string{"emails", "personalEmail"} {
 		for _, v := range people.All(p, name) {
-			held[record.Normal(record.Email, v)] = true
-		}
-	}
-	for _, name := range [...]string{"emails", "personalEmail"} {
-		for _, v := range accounts.All(a, name) {
-			if held[record.Normal(record.Email, v)] {
+			if carries(accounts, a, v) {
 				return true
 			}
 		}
 	}
 	return likeness.Phones(people.All(p, "phoneNumbers"), accounts.All(a, "phoneNumbers")).Level > likeness.Differ
+}
+
+// carries reports whether an address is one of a record's.
+func carries(r *record.Roster, row int, address string) bool {
+	for _, name := range [...]string{"emails", "personalEmail"} {
+		for _, v := range r.All(row, name) {
+			if v == address || record.Normal(record.Email, v) == record.Normal(record.Email, address) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // contradictions counts the pairs of a surveyed key that look like two humans each.

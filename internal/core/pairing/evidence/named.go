@@ -22,6 +22,9 @@ func (p *Pattern) NamesDiffer() bool {
 // GivenDiffer: both have a given name, and nothing of one is found in the other.
 func (p *Pattern) GivenDiffer() bool { return p.Levels[Given] == differ }
 
+// GivenAgree: a given name of the one is found in the other, or stands for one there.
+func (p *Pattern) GivenAgree() bool { return p.Levels[Given] > faint }
+
 // Relatives: they share a surname and are given other names, as relatives are, or as
 // whoever bears the surname as well.
 func (p *Pattern) Relatives() bool {
@@ -62,14 +65,6 @@ func Names(a, b likeness.Name) likeness.Verdict {
 		return likeness.Verdict{Level: likeness.Faint, Words: "one word of the name agrees"}
 	}
 	return likeness.Verdict{Level: likeness.Faint, Words: both}
-}
-
-// GivenNames is how far the given names of two records agree.
-func GivenNames(a, b likeness.Name) likeness.Level {
-	x, y := nameOf(a, nil), nameOf(b, nil)
-	var p Pattern
-	p.names(&x, &y)
-	return likeness.Level(p.Levels[Given])
 }
 
 // Another reports whether two names are two humans': both are whole, and their given names
