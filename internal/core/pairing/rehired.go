@@ -25,6 +25,11 @@ const (
 	HasEnded
 )
 
+// String says it of a record.
+func (e Ending) String() string {
+	return [...]string{"has not ended", "may have ended", "has ended"}[e]
+}
+
 // rehired looks for current records of people whose twin is by a record that has ended.
 func (m *matcher) rehired() {
 	if m.in.Ended == nil {
@@ -45,11 +50,11 @@ func (m *matcher) rehired() {
 		switch m.PersonState[q] {
 		case Duplicate:
 			if a := int(m.PersonTwin[q]); a >= 0 {
-				x.hiredAgain(int(m.AccountTwin[a]), q, "person %q, whose record has ended, is listed again as this one")
+				x.hiredAgain(int(m.AccountTwin[a]), q, "person %q, whose record %s, is listed again as this one")
 			}
 		case Missing:
 			if p := left.resembling(q); p >= 0 {
-				x.hiredAgain(p, q, "resembles person %q, whose record has ended and whose account this is: hired again?")
+				x.hiredAgain(p, q, "resembles person %q, whose record %s and whose account this is: hired again?")
 			}
 		}
 	}
@@ -80,12 +85,12 @@ func (x *amended) hiredAgain(p, q int, why string) {
 		x.passTo(p, q, a, k)
 		return
 	}
-	x.askWhether(p, q, a, fmt.Sprintf(why, x.in.People.ID(p)))
+	x.askWhether(p, q, a, fmt.Sprintf(why, x.in.People.ID(p), x.in.Ended(p)))
 }
 
 func (x *amended) askWhether(p, q, a int, why string) {
 	x.PersonTwin[q], x.PersonNote[q] = -1, ""
-	x.contestPerson(p, fmt.Sprintf("person %q may be the same human, whose record has not ended", x.in.People.ID(q)))
+	x.contestPerson(p, fmt.Sprintf("person %q may be the same human, whose record %s", x.in.People.ID(q), x.in.Ended(q)))
 	x.contestPerson(q, why)
 	x.withdrawIssues(q, secondRecord)
 	x.propose("rehire", q, a, why)
@@ -201,7 +206,7 @@ func (m *matcher) askedOfEnded() {
 		if p < 0 || p == x.Person || m.AccountState[x.Account] != Twinned || m.PersonState[p] != Twinned || m.in.Ended(p) == Here || !m.mayBeHere(x.Person) {
 			continue
 		}
-		m.contestPerson(p, fmt.Sprintf("person %q, whose record has not ended, is asked about for the same account", m.in.People.ID(x.Person)))
+		m.contestPerson(p, fmt.Sprintf("person %q, whose record %s, is asked about for the same account", m.in.People.ID(x.Person), m.in.Ended(x.Person)))
 	}
 }
 
