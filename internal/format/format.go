@@ -5,6 +5,7 @@ package format
 
 import (
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 )
@@ -139,50 +140,67 @@ const separators = ";,|\t\r\n"
 // Defuse makes a cell harmless in a spreadsheet, in such a way that Restore gives it back: an
 // apostrophe goes in front of what would be a formula, at the beginning or after a separator, and
 // in front of what looks defused already.
-func Defuse(cell string) string {
-	if !strings.ContainsAny(cell, dangerous) {
-		return cell
-	}
-	return atBeginnings(cell, func(rest string) (string, int) {
-		if isFormula(rest) {
-			return "'", 0
-		}
-		return "", 0
-	})
-}
+func Defuse(cell string) string { return atFormulas(cell, "'", 0) }
 
 // Restore is the way back of Defuse.
 func Restore(cell string) string {
 	if !strings.Contains(cell, "'") {
 		return cell
 	}
-	return atBeginnings(cell, func(rest string) (string, int) {
-		if rest[0] == '\'' && isFormula(rest) {
-			return "", 1
-		}
-		return "", 0
-	})
+	return atFormulas(cell, "", 1)
 }
 
-func isFormula(cell string) bool {
-	rest := strings.TrimLeft(cell, "'")
-	return rest != "" && strings.IndexByte(dangerous, rest[0]) >= 0
-}
-
-// atBeginnings edits a cell wherever a cell may begin: edit says of what is left from there what
-// goes in front of it, and how many of its bytes go.
-func atBeginnings(cell string, edit func(rest string) (put string, cut int)) string {
+// atFormulas edits a cell wherever it would be a formula: put goes in front of it, and as many of
+// the apostrophes that are there already go, at most cut.
+func atFormulas(cell, put string, cut int) string {
 	var b strings.Builder
-	for from := 0; from < len(cell); {
-		put, cut := edit(cell[from:])
+	done := 0
+	for at := range formulas(cell) {
+		b.WriteString(cell[done:at])
 		b.WriteString(put)
-		from += cut
-		end := len(cell)
-		if i := strings.IndexAny(cell[from:], separators); i >= 0 {
-			end = from + i + 1
+		if done = at; cell[at] == '\'' {
+			done += cut
 		}
-		b.WriteString(cell[from:end])
-		from = end
 	}
+	if b.Len() == 0 && done == 0 {
+		return cell
+	}
+	b.WriteString(cell[done:])
 	return b.String()
 }
+
+// formulas visits the places where a cell may begin and would be a formula, behind any number
+// of apostrophes. Nearly no cell has one, and each is looked at: a byte costs one look-up.
+func formulas(cell string) iter.Seq[int] {
+	return func(yield func(at int) bool) {
+		begin := 0 // where what may be a cell begins; -1 inside of one
+		for i := range len(cell) {
+			is := roles[cell[i]]
+			if begin >= 0 && is&quotes != 0 {
+				continue
+			}
+			if begin >= 0 && is&starts != 0 && !yield(begin) {
+				return
+			}
+			if begin = -1; is&cuts != 0 {
+				begin = i + 1
+			}
+		}
+	}
+}
+
+// roles are what a byte may do in a spreadsheet: start a formula, cut a line, take a cell as text.
+var roles = func() (roles [256]byte) {
+	for role, characters := range map[byte]string{starts: dangerous, cuts: separators, quotes: "'"} {
+		for i := range len(characters) {
+			roles[characters[i]] |= role
+		}
+	}
+	return roles
+}()
+
+const (
+	starts byte = 1 << iota
+	cuts
+	quotes
+)

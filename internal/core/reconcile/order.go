@@ -99,30 +99,12 @@ func (d *draft) comesAfter(attributes []string) {
 // afterValues withholds what comes after a value that is not there, and that no change gives any
 // more: it may have been taken out of one since, for want of a seat or by a human.
 func (r *run) afterValues(drafts []*draft) []*draft {
-	if !slices.ContainsFunc(drafts, func(d *draft) bool { return len(d.After) > 0 }) {
-		return drafts
-	}
-	type place struct {
-		p, a      int
-		attribute string
-	}
 	for {
-		given := map[place]bool{}
-		for _, d := range drafts {
-			for _, e := range d.Edits {
-				if e.New != "" {
-					given[place{d.p, d.a, e.Attribute}] = true
-				}
-			}
-			for _, target := range d.targets {
-				given[place{d.p, d.a, target}] = true
-			}
-		}
+		given := r.givenBefore(drafts)
 		left := len(drafts)
 		drafts = slices.DeleteFunc(drafts, func(d *draft) bool {
 			for _, name := range d.After {
-				there := d.a >= 0 && r.Accounts.Column(name).Cell(d.a) != ""
-				if there || given[place{d.p, d.a, name}] {
+				if given[spot{d.p, d.a, name}] {
 					continue
 				}
 				r.out.Withheld = append(r.out.Withheld, planning.Withheld{Verb: d.Verb, Person: d.Person, Account: d.Account, Reason: name + " must be there before"})
@@ -134,6 +116,44 @@ func (r *run) afterValues(drafts []*draft) []*draft {
 			return drafts
 		}
 	}
+}
+
+// spot is an attribute of an account, or of the one that a person will have.
+type spot struct {
+	p, a      int
+	attribute string
+}
+
+// givenBefore are the places that changes wait for, and whether there is a value, or one of the
+// drafts gives one. Few changes wait for any.
+func (r *run) givenBefore(drafts []*draft) map[spot]bool {
+	given := map[spot]bool{}
+	for _, d := range drafts {
+		for _, name := range d.After {
+			given[spot{d.p, d.a, name}] = d.a >= 0 && r.Accounts.Column(name).Cell(d.a) != ""
+		}
+	}
+	if len(given) == 0 {
+		return given
+	}
+	gives := func(d *draft, attribute string) {
+		if at := (spot{d.p, d.a, attribute}); !given[at] {
+			if _, waited := given[at]; waited {
+				given[at] = true
+			}
+		}
+	}
+	for _, d := range drafts {
+		for _, e := range d.Edits {
+			if e.New != "" {
+				gives(d, e.Attribute)
+			}
+		}
+		for _, target := range d.targets {
+			gives(d, target)
+		}
+	}
+	return given
 }
 
 // missingBefore is the first of some attributes that an account does not hold and is not given.
