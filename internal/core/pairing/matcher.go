@@ -226,12 +226,8 @@ func (m *matcher) suspect() {
 					continue
 				}
 				a := there[0]
-				if one := m.agreements(p, a) <= 1; !sameNames(m.in.People, p, m.in.Accounts, a) && (one || !reachedAlike(m.in.People, p, m.in.Accounts, a)) {
-					named := evidence.Named(people, p, accounts, a)
-					// all that relatives have in common is a surname; whom a bond joins may have taken
-					// another given name, of others a number given again is likelier
-					m.suspects[p] = one && !named.NamesAgree() && (named.NamesDiffer() || named.Relatives()) && m.reachedOtherwise(p, a)
-					m.faced[p] = strangers(&named, m.in.People, p, m.in.Accounts, a)
+				if !sameNames(m.in.People, p, m.in.Accounts, a) {
+					m.suspects[p], m.faced[p] = m.namedOtherwise(people, p, accounts, a)
 				}
 				if m.suspects[p] || m.faced[p] {
 					continue
@@ -245,6 +241,20 @@ func (m *matcher) suspect() {
 			}
 		}
 	})
+}
+
+// namedOtherwise tells of two who are not called the same to the letter whether the account is
+// another's by all that is known, and whether it looks like another human's by name and address.
+func (m *matcher) namedOtherwise(people *evidence.Reader, p int, accounts *evidence.Reader, a int) (suspect, faced bool) {
+	one := m.agreements(p, a) <= 1
+	if !one && reachedAlike(m.in.People, p, m.in.Accounts, a) {
+		return false, false // the names, which take longer to compare, would not matter
+	}
+	named := evidence.Named(people, p, accounts, a)
+	// all that relatives have in common is a surname; whom a bond joins may have taken
+	// another given name, of others a number given again is likelier
+	suspect = one && !named.NamesAgree() && (named.NamesDiffer() || named.Relatives()) && m.reachedOtherwise(p, a)
+	return suspect, strangers(&named, m.in.People, p, m.in.Accounts, a)
 }
 
 // firstAgreement is the first key that two records agree on; there is one.

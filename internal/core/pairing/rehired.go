@@ -2,7 +2,6 @@ package pairing
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"twinning/internal/core/pairing/evidence"
@@ -211,66 +210,84 @@ func (m *matcher) askedOfEnded() {
 }
 
 // leftBehind are the people whose records have ended and who have an account, to be found by
-// what they are called, or reached by.
+// what they are called, and by what they are reached by at home.
 type leftBehind struct {
 	*matcher
-	by     map[string][]int
-	people *evidence.Reader
+	named, reached map[string][]int
+	people         *evidence.Reader
 }
 
 // leftBehind indexes them. Evidence does not look for whom a key has paired already.
 func (m *matcher) leftBehind() *leftBehind {
-	l := &leftBehind{m, map[string][]int{}, m.plain[0].Reader()}
+	l := &leftBehind{m, map[string][]int{}, map[string][]int{}, m.plain[0].Reader()}
 	for _, row := range m.in.People.Order() {
-		if p := int(row); m.PersonState[p] == Twinned && m.in.Ended(p) != Here {
-			for _, key := range l.keys(p) {
-				l.by[key] = append(l.by[key], p)
-			}
+		p := int(row)
+		if m.PersonState[p] != Twinned || m.in.Ended(p) == Here {
+			continue
 		}
+		if words := nameWords(m.in.People, p); len(words) > 0 {
+			name := strings.Join(words, " ")
+			l.named[name] = append(l.named[name], p)
+		}
+		l.eachReach(p, func(reach string) bool {
+			l.reached[reach] = append(l.reached[reach], p)
+			return true
+		})
 	}
 	return l
 }
 
-// keys are what somebody is called, and what they are reached by at home.
-func (l *leftBehind) keys(p int) (keys []string) {
-	if words := nameWords(l.in.People, p); len(words) > 0 {
-		keys = append(keys, "name "+strings.Join(words, " "))
-	}
-	for _, v := range slices.Concat(l.in.People.All(p, "personalEmail"), l.in.People.All(p, "emails")) {
-		keys = append(keys, "mail "+record.Normal(record.Email, v))
-	}
-	for _, v := range l.in.People.All(p, "phoneNumbers") {
-		if line := likeness.LineOf(v); line.Digits != "" {
-			keys = append(keys, "phone "+line.End())
+// eachReach visits the addresses of a person and the ends of their telephone numbers.
+func (l *leftBehind) eachReach(p int, yield func(reach string) bool) {
+	for _, attribute := range [...]string{"personalEmail", "emails"} {
+		for _, v := range l.in.People.All(p, attribute) {
+			if !yield(record.Normal(record.Email, v)) {
+				return
+			}
 		}
 	}
-	return keys
+	for _, v := range l.in.People.All(p, "phoneNumbers") {
+		if line := likeness.LineOf(v); line.Digits != "" && !yield(line.End()) {
+			return
+		}
+	}
 }
 
 // resembling is one of them whom somebody without an account resembles, -1 when there is none:
 // they are called the same, or by the same given name and share an address or a telephone, and
 // nothing tells them apart. What many carry tells nobody.
 func (l *leftBehind) resembling(q int) int {
-	if len(l.by) == 0 {
+	if len(l.named)+len(l.reached) == 0 {
 		return -1
 	}
-	for _, key := range l.keys(q) {
-		list := l.by[key]
-		if len(list) > mostRepeated {
-			continue
+	if words := nameWords(l.in.People, q); len(words) > 0 {
+		called := func(p int) bool { return SameName(l.in.People, p, l.in.People, q) }
+		if p := l.oneOf(l.named[strings.Join(words, " ")], q, called); p >= 0 {
+			return p
 		}
-		for _, p := range list {
-			if p == q || l.different[edge{record.Row(q), l.PersonTwin[p]}] || l.toldApart(p, q) {
-				continue
+	}
+	found := -1
+	l.eachReach(q, func(reach string) bool {
+		found = l.oneOf(l.reached[reach], q, func(p int) bool {
+			if SameName(l.in.People, p, l.in.People, q) {
+				return true
 			}
-			same := SameName(l.in.People, p, l.in.People, q)
-			if !same && !strings.HasPrefix(key, "name ") {
-				named := evidence.Named(l.people, p, l.people, q)
-				same = named.GivenAgree()
-			}
-			if same {
-				return p
-			}
+			named := evidence.Named(l.people, p, l.people, q)
+			return named.GivenAgree()
+		})
+		return found < 0
+	})
+	return found
+}
+
+// oneOf is the first of some people whom nothing tells from q, and who are called alike.
+func (l *leftBehind) oneOf(people []int, q int, alike func(p int) bool) int {
+	if len(people) > mostRepeated {
+		return -1
+	}
+	for _, p := range people {
+		if p != q && !l.different[edge{record.Row(q), l.PersonTwin[p]}] && !l.toldApart(p, q) && alike(p) {
+			return p
 		}
 	}
 	return -1
