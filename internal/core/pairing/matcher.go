@@ -219,14 +219,14 @@ func (m *matcher) suspect() {
 	m.suspects, m.faced, m.mutual = make([]bool, m.in.People.Len()), make([]bool, m.in.People.Len()), filled(m.in.People.Len())
 	parallel.InChunks(m.in.Cores, len(m.suspects), func() func(from, to int) {
 		var there, back []int
-		people, accounts := m.plain[0].Reader(), m.plain[1].Reader()
+		people, accounts, spelling := m.plain[0].Reader(), m.plain[1].Reader(), spellings(m.in.People, m.in.Accounts)
 		return func(from, to int) {
 			for p := from; p < to; p++ {
 				if there = m.pointedAt(p, there); len(there) != 1 {
 					continue
 				}
 				a := there[0]
-				if !sameNames(m.in.People, p, m.in.Accounts, a) {
+				if !spelling.same(p, a) {
 					m.suspects[p], m.faced[p] = m.namedOtherwise(people, p, accounts, a)
 				}
 				if m.suspects[p] || m.faced[p] {
@@ -278,8 +278,8 @@ func (m *matcher) disagreeBefore(first, p, a int) bool {
 
 // agreements counts the keys that two records agree on.
 func (m *matcher) agreements(p, a int) (n int) {
-	for k := range m.indexes {
-		if m.agree(k, p, a) {
+	for k, x := range m.indexes {
+		if x.edgeP[p] == record.Row(a) || m.agree(k, p, a) {
 			n++
 		}
 	}
@@ -363,10 +363,17 @@ func (m *matcher) ask(code string, p, a int, why string) {
 	m.unsureP[p], m.unsureA[a] = true, true
 }
 
-// sameNames reports whether two records are called the same, to the letter.
-func sameNames(people *record.Roster, p int, accounts *record.Roster, a int) bool {
-	family := people.Column("familyName").Cell(p)
-	return family != "" && family == accounts.Column("familyName").Cell(a) && people.Column("givenName").Cell(p) == accounts.Column("givenName").Cell(a)
+// spelling compares the names of people and accounts to the letter.
+type spelling struct{ family, given, accountFamily, accountGiven *record.Column }
+
+func spellings(people, accounts *record.Roster) *spelling {
+	return &spelling{people.Column("familyName"), people.Column("givenName"), accounts.Column("familyName"), accounts.Column("givenName")}
+}
+
+// same reports whether two records are called the same.
+func (s *spelling) same(p, a int) bool {
+	family := s.family.Cell(p)
+	return family != "" && family == s.accountFamily.Cell(a) && s.given.Cell(p) == s.accountGiven.Cell(a)
 }
 
 // reachedOtherwise: the login is not made of the name, and no address is alike.
@@ -380,7 +387,7 @@ func (m *matcher) reachedOtherwise(p, a int) bool {
 // mark that we wrote ourselves, and all else is another's: the person's id was
 // given a second time. A bond that a human made is not looked at.
 func (m *matcher) estranged(people, accounts *evidence.Reader, p, a int, b Bond) bool {
-	if b.Basis == Ruled.String() || sameNames(m.in.People, p, m.in.Accounts, a) {
+	if b.Basis == Ruled.String() || spellings(m.in.People, m.in.Accounts).same(p, a) {
 		return false
 	}
 	named := evidence.Named(people, p, accounts, a)

@@ -35,11 +35,9 @@ func (m *matcher) rehired() {
 		return
 	}
 	x := m.amended()
-	x.settleTwice()
-	x.done()
-	m.askedOfEnded()
-	x = m.amended()
 	defer x.done()
+	x.settleTwice()
+	m.askedOfEnded()
 	left := m.leftBehind()
 	for _, row := range m.in.People.Order() {
 		q := int(row)

@@ -47,10 +47,10 @@ func carries(r *record.Roster, row int, address string) bool {
 func contradictions(twins []record.Row, people, accounts *record.Roster, plain [2]*evidence.Records, cores int) int {
 	var n atomic.Int64
 	parallel.InChunks(cores, len(twins), func() func(from, to int) {
-		left, right := plain[0].Reader(), plain[1].Reader()
+		left, right, spelling := plain[0].Reader(), plain[1].Reader(), spellings(people, accounts)
 		return func(from, to int) {
 			for p := from; p < to; p++ {
-				if a := int(twins[p]); a >= 0 && !sameNames(people, p, accounts, a) {
+				if a := int(twins[p]); a >= 0 && !spelling.same(p, a) {
 					if named := evidence.Named(left, p, right, a); strangers(&named, people, p, accounts, a) {
 						n.Add(1)
 					}

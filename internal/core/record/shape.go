@@ -252,14 +252,15 @@ func (r *Reader) Cell(i int, values []string) (string, error) {
 	if src.Bit > 0 || src.Present != "" {
 		return readFlag(src, values)
 	}
-	for _, v := range values {
-		if err := checkText(src.Native, strings.TrimSpace(v)); err != nil {
+	v := ""
+	for n, value := range values {
+		value = strings.TrimSpace(value)
+		if err := checkText(src.Native, value); err != nil {
 			return "", err
 		}
-	}
-	v := ""
-	if len(values) > 0 {
-		v = strings.TrimSpace(values[0])
+		if n == 0 {
+			v = value
+		}
 	}
 	switch {
 	case v == "":
