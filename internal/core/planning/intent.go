@@ -147,16 +147,9 @@ type Seen func(account, attribute string) (cells []string)
 
 // Undo asks for what gives back the state before some changes, which were carried out in this
 // order: of each account and attribute, what it held before the first of them, where it still
-// holds what the last one wrote and nobody has written it since. What can't be undone is told.
+// holds what the last one wrote and nobody has written it since; of a list value by value. What
+// can't be undone is told.
 func Undo(done []Done, reason, until string, seen Seen) (intents []Intent, lasting []Lasting) {
-	type written struct{ old, now string }
-	type touched struct {
-		person  string
-		order   []string
-		by      map[string]*written
-		made    bool
-		deleted bool
-	}
 	accounts, order := map[string]*touched{}, []string{}
 	for _, d := range done {
 		t := accounts[d.Account]
@@ -167,27 +160,17 @@ func Undo(done []Done, reason, until string, seen Seen) (intents []Intent, lasti
 		if t.person == "" {
 			t.person = d.Person
 		}
+		if why := lasts[d.Verb]; why != "" {
+			lasting = append(lasting, Lasting{d.Verb, d.Person, d.Account, why})
+		}
 		switch d.Verb {
 		case Delete:
 			t.deleted = true
-			lasting = append(lasting, Lasting{Delete, d.Person, d.Account, "an account that was deleted does not come back: its holder needs a new one"})
-		case Reissue:
-			lasting = append(lasting, Lasting{Reissue, d.Person, d.Account, "the secret that was before is not known, and does not come back: reissue another one"})
-			continue
-		case Invite:
-			lasting = append(lasting, Lasting{Invite, d.Person, d.Account, "an invitation that was sent stays sent"})
-			continue
 		case Create:
 			t.made = true
-			lasting = append(lasting, Lasting{Create, d.Person, d.Account, "an account that was made is not deleted by an undo: it is suspended, and what was sent to its holder stays sent"})
-			continue
-		}
-		for _, e := range d.Writes() {
-			if w := t.by[e.Attribute]; w != nil {
-				w.now = e.New
-				continue
-			}
-			t.by[e.Attribute], t.order = &written{e.Old, e.New}, append(t.order, e.Attribute)
+		case Reissue, Invite:
+		default:
+			t.note(d.Writes())
 		}
 	}
 	for _, id := range order {
@@ -196,41 +179,15 @@ func Undo(done []Done, reason, until string, seen Seen) (intents []Intent, lasti
 			continue
 		}
 		i := Intent{Account: id, Person: t.person, Verb: Set, Reason: reason, Until: until, Undoes: true}
+		others := func(what string) {
+			lasting = append(lasting, Lasting{Set, t.person, id, fmt.Sprintf("%s was written by somebody else since: it is left as it is", what)})
+		}
 		if t.made { // what else it was given does no harm to whoever can't use it
 			i.Values, t.order = []Wanted{Actions[Suspend]}, nil
 		}
 		for _, attribute := range t.order {
-			w := t.by[attribute]
-			if w.old == w.now {
-				continue
-			}
-			kind := record.KindOf(attribute)
-			others := func(what string) {
-				lasting = append(lasting, Lasting{Set, t.person, id, fmt.Sprintf("%s was written by somebody else since: it is left as it is", what)})
-			}
-			if !kind.Multi() {
-				if slices.ContainsFunc(seen(id, attribute), func(cell string) bool { return !record.Same(kind, cell, w.now) }) {
-					others(attribute)
-					continue
-				}
-				i.Values = append(i.Values, Wanted{Attribute: attribute, New: w.old, Old: &w.now})
-				continue
-			}
-			x := Wanted{Attribute: attribute}
-			x.Takes, x.Adds = Moved(kind, w.old, w.now)
-			moved := func(v string, there bool) bool { // a reading showed it otherwise than we left it
-				is := slices.ContainsFunc(seen(id, attribute), func(cell string) bool {
-					return slices.ContainsFunc(record.SplitList(cell), func(o string) bool { return record.Same(kind, o, v) }) != there
-				})
-				if is {
-					others(fmt.Sprintf("%q of %s", v, attribute))
-				}
-				return is
-			}
-			x.Takes = slices.DeleteFunc(x.Takes, func(v string) bool { return moved(v, true) })
-			x.Adds = slices.DeleteFunc(x.Adds, func(v string) bool { return moved(v, false) })
-			if len(x.Takes)+len(x.Adds) > 0 {
-				i.Values = append(i.Values, x)
+			if x := t.by[attribute].givenBack(attribute, seen(id, attribute), others); x != nil {
+				i.Values = append(i.Values, *x)
 			}
 		}
 		if len(i.Values) > 0 {
@@ -238,4 +195,96 @@ func Undo(done []Done, reason, until string, seen Seen) (intents []Intent, lasti
 		}
 	}
 	return intents, lasting
+}
+
+// lasts says of verbs what of them can't be undone.
+var lasts = map[string]string{
+	Delete:  "an account that was deleted does not come back: its holder needs a new one",
+	Reissue: "the secret that was before is not known, and does not come back: reissue another one",
+	Invite:  "an invitation that was sent stays sent",
+	Create:  "an account that was made is not deleted by an undo: it is suspended, and what was sent to its holder stays sent",
+}
+
+// touched is what some changes did to an account.
+type touched struct {
+	person        string
+	order         []string // attributes, as they were first written
+	by            map[string]*written
+	made, deleted bool
+}
+
+// written is what some changes wrote to an attribute: from what to what, and of a list which
+// values were moved.
+type written struct {
+	old, now string
+	values   []string         // of a list, in normalised form, as they were first moved
+	moved    map[string]*move // by value
+}
+
+// move is what became of a value of a list.
+type move struct {
+	value       string
+	before, now bool // it is in the list
+}
+
+func (t *touched) note(edits []Edit) {
+	for _, e := range edits {
+		w := t.by[e.Attribute]
+		if w == nil {
+			w = &written{old: e.Old, moved: map[string]*move{}}
+			t.by[e.Attribute], t.order = w, append(t.order, e.Attribute)
+		}
+		w.now = e.New
+		if kind := record.KindOf(e.Attribute); kind.Multi() { // each change says what the list was when it was drafted, so that only what it moves counts
+			added, taken := Moved(kind, e.Old, e.New)
+			w.note(kind, added, true)
+			w.note(kind, taken, false)
+		}
+	}
+}
+
+func (w *written) note(kind record.Kind, values []string, there bool) {
+	for _, v := range values {
+		key := record.Normal(kind, v)
+		if w.moved[key] == nil {
+			w.moved[key], w.values = &move{value: v, before: !there}, append(w.values, key)
+		}
+		w.moved[key].now = there
+	}
+}
+
+// givenBack is what an attribute is to hold again; nil where nothing is left to do. Others is
+// told what a reading since has shown otherwise than it was left.
+func (w *written) givenBack(attribute string, seen []string, others func(what string)) *Wanted {
+	kind := record.KindOf(attribute)
+	if !kind.Multi() {
+		switch {
+		case w.old == w.now:
+			return nil
+		case slices.ContainsFunc(seen, func(cell string) bool { return !record.Same(kind, cell, w.now) }):
+			others(attribute)
+			return nil
+		}
+		return &Wanted{Attribute: attribute, New: w.old, Old: &w.now}
+	}
+	x := Wanted{Attribute: attribute}
+	for _, key := range w.values {
+		m := w.moved[key]
+		holds := func(cell string) bool {
+			return slices.ContainsFunc(record.SplitList(cell), func(o string) bool { return record.Same(kind, o, m.value) })
+		}
+		switch {
+		case m.before == m.now:
+		case slices.ContainsFunc(seen, func(cell string) bool { return holds(cell) != m.now }):
+			others(fmt.Sprintf("%q of %s", m.value, attribute))
+		case m.now:
+			x.Takes = append(x.Takes, m.value)
+		default:
+			x.Adds = append(x.Adds, m.value)
+		}
+	}
+	if len(x.Takes)+len(x.Adds) == 0 {
+		return nil
+	}
+	return &x
 }
