@@ -9,6 +9,8 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+	"strings"
+	"time"
 
 	"twinning/internal/connector"
 	"twinning/internal/format/scimjson"
@@ -48,20 +50,92 @@ func (a *app) Groups(ctx context.Context, each func(connector.Group) error) erro
 	return nil
 }
 
-// members reads who is in a group: ids, and whether each is a user.
-func (a *app) members(ctx context.Context, group string) (ids []string, left []connector.Left, err error) {
-	doing := "read the members of group " + group
-	body, _, err := a.patient(ctx, doing, "/Groups/"+url.PathEscape(group))
+// member is one of a group's, as the application says it (RFC 7643 section 4.2).
+type member struct{ Value, Type, Ref string }
+
+// group reads a group: all of it, its version, and its members.
+func (a *app) group(ctx context.Context, id string) (top map[string]any, version string, members []member, err error) {
+	doing := "read the members of group " + id
+	body, header, err := a.patient(ctx, doing, "/Groups/"+url.PathEscape(id))
 	if err != nil {
-		return nil, nil, err
+		return nil, "", nil, err
 	}
-	var told struct {
-		Members []struct{ Value, Type string }
+	if err := json.Unmarshal(body, &top); err != nil {
+		return nil, "", nil, a.fault(connector.Broken, doing, "the answer is no group: "+err.Error(), "")
 	}
-	if err := json.Unmarshal(body, &told); err != nil {
-		return nil, nil, a.fault(connector.Broken, doing, "the answer is no group: "+err.Error(), "")
+	if said := scimjson.Scalars(top["id"]); len(said) != 1 || said[0] != id {
+		return nil, "", nil, a.mixedUp(doing, fmt.Sprintf("the answer is about another group, %q", strings.Join(said, " ")))
 	}
-	for _, m := range told.Members {
+	version = header.Get("ETag")
+	if meta, ok := top["meta"].(map[string]any); ok && version == "" {
+		version, _ = meta["version"].(string)
+	}
+	list, ok := top["members"].([]any)
+	if !ok && top["members"] != nil {
+		return nil, "", nil, a.fault(connector.Broken, doing, "its members are no list", "ask the application's owner")
+	}
+	for _, item := range list {
+		m, err := a.memberOf(item)
+		if err != nil {
+			return nil, "", nil, a.fault(connector.Broken, doing, err.Error(), "who is in the group can't be told, and nothing is concluded from it: ask the application's owner for members with a value")
+		}
+		members = append(members, m)
+	}
+	return top, version, members, nil
+}
+
+// memberOf reads a member. One that is named by its address alone is known by it where the
+// address is below the application's own; nothing is fetched from there.
+func (a *app) memberOf(item any) (m member, err error) {
+	from, _ := item.(map[string]any)
+	one := func(name string) string { return strings.Join(scimjson.Scalars(from[name]), "") }
+	m = member{Value: one("value"), Type: one("type"), Ref: one("$ref")}
+	if m.Value != "" {
+		return m, nil
+	}
+	if m.Ref == "" {
+		return m, errors.New("a member has neither a value nor a $ref")
+	}
+	for _, root := range []string{"/", "/Groups/"} { // relative to the base address, or to the group's own
+		ref, err := a.base.Parse(strings.TrimRight(a.base.EscapedPath(), "/") + root)
+		if err == nil {
+			ref, err = ref.Parse(m.Ref)
+		}
+		if err != nil {
+			return m, fmt.Errorf("a member's $ref %q is no address", m.Ref)
+		}
+		if id, kind := a.resourceAt(ref); id != "" {
+			if m.Type != "" && m.Type != kind {
+				return m, fmt.Errorf("a member's $ref %q is that of a %s, and its type is %s", m.Ref, kind, m.Type)
+			}
+			m.Value, m.Type = id, kind
+			return m, nil
+		}
+	}
+	return m, fmt.Errorf("a member's $ref %q is not an address of this application's users or groups", m.Ref)
+}
+
+// resourceAt is the id of the application's user or group that an address is of; "" where it is
+// of neither.
+func (a *app) resourceAt(ref *url.URL) (id, kind string) {
+	if ref.Scheme != a.base.Scheme || !strings.EqualFold(ref.Host, a.base.Host) || ref.RawQuery != "" || ref.User != nil {
+		return "", ""
+	}
+	base := strings.TrimRight(a.base.EscapedPath(), "/")
+	for kind, below := range map[string]string{"User": "/Users/", "Group": "/Groups/"} {
+		if rest, is := strings.CutPrefix(ref.EscapedPath(), base+below); is && !strings.Contains(rest, "/") {
+			if id, err := url.PathUnescape(rest); err == nil {
+				return id, kind
+			}
+		}
+	}
+	return "", ""
+}
+
+// members tells who is in a group: ids, and what is no user.
+func (a *app) members(ctx context.Context, group string) (ids []string, left []connector.Left, err error) {
+	_, _, members, err := a.group(ctx, group)
+	for _, m := range members {
 		if m.Type != "" && m.Type != "User" {
 			l := connector.Left{Reason: "a member that is a " + m.Type, What: m.Value}
 			if m.Type == "Group" {
@@ -72,7 +146,7 @@ func (a *app) members(ctx context.Context, group string) (ids []string, left []c
 		}
 		ids = append(ids, m.Value)
 	}
-	return ids, left, nil
+	return ids, left, err
 }
 
 // Members gives a group's members, however many there are.
@@ -186,42 +260,90 @@ func (a *app) patchGroup(ctx context.Context, group string, ops []operation) err
 	return err
 }
 
-// putGroup sends the whole group back with only our members changed, for an
-// application without PATCH.
+// groupTries is how often a group is written as a whole until it shows what was written.
+const groupTries = 4
+
+// putGroup changes a group's members where the application has no PATCH. Only one worker does at a
+// time, and what was written is read back: whoever writes the group at the same time, and is not
+// held off by an ETag, would take our members out again.
 func (a *app) putGroup(ctx context.Context, group string, add, withdraw []string) error {
-	doing, path := "change the members of group "+group, "/Groups/"+url.PathEscape(group)
-	body, header, err := a.patient(ctx, doing, path)
-	if err != nil {
-		return err
-	}
-	var top map[string]any
-	if err := json.Unmarshal(body, &top); err != nil {
-		return a.fault(connector.Broken, doing, "the answer is no group: "+err.Error(), "")
-	}
-	version := header.Get("ETag")
-	if meta, ok := top["meta"].(map[string]any); ok && version == "" {
-		version, _ = meta["version"].(string)
-	}
-	if version == "" && a.set.Text("put-without-etag") == "no" {
-		return a.fault(connector.Refused, doing, "the application gives no ETag, so a PUT could undo somebody else's change", "set put-without-etag to yes, or ask the application's owner for PATCH")
-	}
-	delete(top, "meta")
-	members, _ := top["members"].([]any)
-	has := func(id string) func(any) bool {
-		return func(m any) bool { x, _ := m.(map[string]any); return x["value"] == id }
-	}
-	for _, id := range add {
-		if !slices.ContainsFunc(members, has(id)) {
-			members = append(members, map[string]any{"value": id})
+	a.putting.Lock()
+	defer a.putting.Unlock()
+	doing := "change the members of group " + group
+	for attempt := 1; ; attempt++ {
+		sent, err := a.putOnce(ctx, doing, group, add, withdraw)
+		switch stale := err != nil && connector.KindOf(err) == connector.Stale; {
+		case err == nil && !sent:
+			return nil
+		case err == nil:
+			if isSo, err := a.groupShows(ctx, group, add, withdraw); err != nil || isSo {
+				if err != nil { // written, and nobody knows what became of it
+					return a.fault(connector.Unanswered, doing, "it was written, and could not be read back: "+err.Error(), "")
+				}
+				return nil
+			}
+			err = a.fault(connector.Stale, doing, "it was written, and shows otherwise", "somebody else writes the group at the same time: start the run again when they have ended")
+		case !stale:
+			return err
+		}
+		if attempt == groupTries {
+			return err
 		}
 	}
-	for _, id := range withdraw {
-		members = slices.DeleteFunc(members, has(id))
+}
+
+// groupShows reads whether a group holds what it should, until it must show.
+func (a *app) groupShows(ctx context.Context, group string, add, withdraw []string) (isSo bool, err error) {
+	for until := time.Now().Add(a.lag); ; {
+		ids, _, err := a.members(ctx, group)
+		if err != nil {
+			return false, err
+		}
+		out := func(id string) bool { return !slices.Contains(ids, id) }
+		if isSo = !slices.ContainsFunc(add, out) && !slices.ContainsFunc(withdraw, func(id string) bool { return !out(id) }); isSo || !time.Now().Before(until) {
+			return isSo, nil
+		}
+		select {
+		case <-ctx.Done():
+			return false, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// putOnce sends the whole group back with only our members changed; sent is false where it is as it should be.
+func (a *app) putOnce(ctx context.Context, doing, group string, add, withdraw []string) (sent bool, err error) {
+	top, version, read, err := a.group(ctx, group)
+	if err != nil {
+		return false, err
+	}
+	if version == "" && a.set.Text("put-without-etag") == "no" {
+		return false, a.fault(connector.Refused, doing, "the application gives no ETag, so a PUT could undo somebody else's change", "set put-without-etag to yes, or ask the application's owner for PATCH")
+	}
+	delete(top, "meta")
+	before, _ := top["members"].([]any) // as many as were read
+	members := []any{}
+	in := map[string]bool{}
+	for i, m := range read {
+		if slices.Contains(withdraw, m.Value) && m.Type != "Group" {
+			continue
+		}
+		members, in[m.Value] = append(members, before[i]), true
+	}
+	for _, id := range add {
+		if !in[id] {
+			members = append(members, map[string]any{"value": id})
+			sent = true
+		}
+	}
+	if sent = sent || len(members) != len(before); !sent {
+		return false, nil
 	}
 	top["members"] = members
-	if body, err = json.Marshal(top); err != nil {
-		return err
+	body, err := json.Marshal(top)
+	if err != nil {
+		return false, err
 	}
-	_, _, err = a.do(ctx, doing, http.MethodPut, path, body, version)
-	return err
+	_, _, err = a.do(ctx, doing, http.MethodPut, "/Groups/"+url.PathEscape(group), body, version)
+	return true, err
 }

@@ -69,6 +69,7 @@ type app struct {
 
 	tokenMu sync.Mutex // guards tokens and said
 	said    string     // the token that was given last
+	putting sync.Mutex // held from reading a group to seeing it written, where it is written as a whole
 	offerMu sync.Mutex // guards offered; held while asking
 	offered *offer
 }
@@ -139,11 +140,21 @@ func (a *app) patient(ctx context.Context, doing, path string) ([]byte, http.Hea
 }
 
 func (a *app) One(ctx context.Context, id string) (connector.Record, error) {
-	body, header, err := a.patient(ctx, "read user "+id, "/Users/"+url.PathEscape(id))
+	doing := "read user " + id
+	body, header, err := a.patient(ctx, doing, "/Users/"+url.PathEscape(id))
 	if err != nil {
 		return connector.Record{}, err
 	}
-	return a.answered("read user "+id, body, header)
+	r, err := a.answered(doing, body, header)
+	if err == nil && r.ID != id {
+		return connector.Record{}, a.mixedUp(doing, fmt.Sprintf("the answer is about another user, %q", r.ID))
+	}
+	return r, err
+}
+
+// mixedUp is the fault of an answer that belongs to another question.
+func (a *app) mixedUp(doing, reason string) error {
+	return a.fault(connector.Broken, doing, reason, "nothing is done by it: ask the application's owner, or whoever runs what stands before it, since answers are mixed up")
 }
 
 // answered makes a record of one user that an answer holds.
@@ -237,9 +248,15 @@ func (a *app) Find(ctx context.Context, native, value string) ([]connector.Recor
 	if err != nil {
 		return nil, err
 	}
-	var list struct{ Resources []json.RawMessage }
+	var list struct {
+		Total     int `json:"totalResults"`
+		Resources []json.RawMessage
+	}
 	if err := json.Unmarshal(body, &list); err != nil {
 		return nil, a.fault(connector.Broken, doing, "the answer is not a SCIM list", "")
+	}
+	if list.Total > 0 && len(list.Resources) == 0 {
+		return nil, a.fault(connector.Broken, doing, fmt.Sprintf("the answer says that there are %d, and holds none", list.Total), "ask the application's owner")
 	}
 	var found []connector.Record
 	for _, raw := range list.Resources {
@@ -247,8 +264,12 @@ func (a *app) Find(ctx context.Context, native, value string) ([]connector.Recor
 		if err != nil {
 			return nil, err
 		}
-		if have := r.Values[native]; len(have) == 1 && have[0] == value { // filters that are ignored give everything
+		switch have := r.Values[native]; {
+		case len(have) == 1 && have[0] == value:
 			found = append(found, r)
+		case !slices.ContainsFunc(have, func(v string) bool { return strings.EqualFold(v, value) }):
+			// whoever is given others knows nothing of those that were asked for: they may stand on another page
+			return nil, a.fault(connector.Broken, doing, fmt.Sprintf("the answer holds user %q, who does not carry the value", r.ID), "the application ignores the filter, or answers are mixed up: ask its owner")
 		}
 	}
 	return found, nil

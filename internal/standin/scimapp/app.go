@@ -36,6 +36,7 @@ type Misbehaviour struct {
 	NoETag        bool   `json:"noETag,omitempty"`
 	Silent        bool   `json:"silent,omitempty"`      // PATCH is answered 204 without a body
 	EmptyGroups   bool   `json:"emptyGroups,omitempty"` // the members of a new group are forgotten
+	RefMembers    bool   `json:"refMembers,omitempty"`  // members of groups are said by their address alone
 	// of lists
 	RepeatPage   bool `json:"repeatPage,omitempty"`   // every page but the first gives the first again
 	SkipUsers    bool `json:"skipUsers,omitempty"`    // every page but the first leaves a user out
@@ -63,7 +64,7 @@ type Misbehaviour struct {
 	SayBack    bool   `json:"sayBack,omitempty"`    // answers carry the token and new passwords, in several forms
 	AnswerID   string `json:"answerID,omitempty"`   // answers to writes are about the user of this id
 	AnswerMark string `json:"answerMark,omitempty"` // answers to writes carry this externalId
-	GetAnother bool   `json:"getAnother,omitempty"` // whoever asks for a user is given the next one
+	GetAnother bool   `json:"getAnother,omitempty"` // whoever asks for a user, or a group, is given the next one
 	Endless    bool   `json:"endless,omitempty"`    // lists go on for ever
 }
 

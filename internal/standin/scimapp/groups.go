@@ -49,8 +49,15 @@ func (h *groupHandler) resource(g *group) scim.Resource {
 			kind = "Group"
 		}
 		members[i] = map[string]any{"value": id, "type": kind}
+		if h.wrong.RefMembers {
+			members[i] = map[string]any{"$ref": "../" + kind + "s/" + id}
+		}
 	}
-	return scim.Resource{ID: g.ID, Attributes: scim.ResourceAttributes{"displayName": g.Name, "members": members}, Meta: scim.Meta{Version: fmt.Sprintf(`W/"%d"`, g.Version)}}
+	x := scim.Resource{ID: g.ID, Attributes: scim.ResourceAttributes{"displayName": g.Name, "members": members}}
+	if !h.wrong.NoETag {
+		x.Meta.Version = fmt.Sprintf(`W/"%d"`, g.Version)
+	}
+	return x
 }
 
 func (h *groupHandler) Create(_ *http.Request, attributes scim.ResourceAttributes) (scim.Resource, error) {
@@ -89,12 +96,15 @@ func (h *groupHandler) GetAll(_ *http.Request, params scim.ListRequestParams) (s
 	return p, nil
 }
 
-func (h *groupHandler) Replace(_ *http.Request, id string, attributes scim.ResourceAttributes) (scim.Resource, error) {
+func (h *groupHandler) Replace(r *http.Request, id string, attributes scim.ResourceAttributes) (scim.Resource, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	g := h.groups[id]
 	if g == nil {
 		return scim.Resource{}, notFound(id)
+	}
+	if want := r.Header.Get("If-Match"); want != "" && want != fmt.Sprintf(`W/"%d"`, g.Version) {
+		return scim.Resource{}, errors.ScimError{Status: http.StatusPreconditionFailed, Detail: "the group has changed"}
 	}
 	g.Members = membersOf(attributes)
 	g.Version++
@@ -108,6 +118,9 @@ func membersOf(attributes scim.ResourceAttributes) (ids []string) {
 	for _, item := range list {
 		m, _ := item.(map[string]any)
 		who, _ := m["value"].(string)
+		if ref, _ := m["$ref"].(string); who == "" {
+			who = ref[strings.LastIndex(ref, "/")+1:]
+		}
 		ids = append(ids, who)
 	}
 	return ids

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"net/http"
 	"net/http/httptest"
+	"path"
 	"slices"
 	"strings"
 
@@ -30,9 +31,8 @@ func (a *App) hostile(w http.ResponseWriter, r *http.Request, wrong Misbehaviour
 		a.hearPasswords(sent)
 	}
 	users := strings.HasPrefix(strings.TrimPrefix(r.URL.Path, "/scim/v2"), "/Users")
-	one := users && strings.Count(r.URL.Path, "/") > strings.Count("/scim/v2/Users", "/")
-	if wrong.GetAnother && one && r.Method == http.MethodGet {
-		r.URL.Path = "/scim/v2/Users/" + a.after(r.URL.Path[strings.LastIndex(r.URL.Path, "/")+1:])
+	if list, id := path.Split(r.URL.Path); wrong.GetAnother && r.Method == http.MethodGet && (list == "/scim/v2/Users/" || list == "/scim/v2/Groups/") {
+		r.URL.Path = list + a.after(id)
 	}
 	got := httptest.NewRecorder()
 	inner.ServeHTTP(got, r)
@@ -128,13 +128,14 @@ func (a *App) Heard() []string {
 	return slices.Clone(a.heard)
 }
 
-// after is the id of the user behind another one.
+// after is the id of the user, or the group, behind another one.
 func (a *App) after(id string) string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	ids := slices.Sorted(maps.Keys(a.users))
-	if at := slices.Index(ids, id); at >= 0 {
-		return ids[(at+1)%len(ids)]
+	for _, ids := range [][]string{slices.Sorted(maps.Keys(a.users)), slices.Sorted(maps.Keys(a.groups))} {
+		if at := slices.Index(ids, id); at >= 0 {
+			return ids[(at+1)%len(ids)]
+		}
 	}
 	return id
 }
