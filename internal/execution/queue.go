@@ -97,7 +97,7 @@ func (x *run) newQueue(ctx context.Context) (*queue, error) {
 	}
 	for _, r := range open {
 		if _, ours := q.prior[r.Number]; !ours {
-			r.RunID = x.params.Run
+			r.RunID, r.LookedUp = x.params.Run, true
 			q.prior[r.Number] = r
 		}
 	}

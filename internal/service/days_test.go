@@ -61,6 +61,7 @@ type book struct {
 	sent      []string // and has not come about
 	made      int
 	blind     bool   // it does not answer when it is asked for something
+	dies     bool // once it has written next
 	pretends  string // whom its next answer is about, where that is somebody else
 	secrets   map[string]string
 	given     []string // all secrets that were ever set
@@ -661,6 +662,8 @@ func (b *book) answer() (before, after error) {
 		return failed, nil
 	case "dies":
 		panic("the process ends while it writes")
+	case "dies-after":
+		b.dies = true
 	case "lost":
 		return nil, failed
 	}
@@ -715,6 +718,10 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 		return b.record(strings.TrimSpace(row)), nil
 	}
 	b.put(row)
+	if b.dies {
+		b.dies = false
+		panic("the process ends when it has written")
+	}
 	if after != nil {
 		return connector.Record{}, after
 	}

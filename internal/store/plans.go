@@ -207,14 +207,18 @@ func (s *Store) MovePlan(ctx context.Context, id int64, event lifecycle.Event) e
 	return err
 }
 
+// standing is the order of the receipts of a change, that one first by which it stands: what is
+// open stands until something settles it, and then the newest.
+const standing = `ORDER BY x.outcome IN ('waiting', 'in-doubt') DESC, x.run_id DESC LIMIT 1`
+
 // came adds to some changes of a plan the newest outcome of each.
 func came(changes, order string) string {
 	return `SELECT c.number, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, c.class, c.department, c.set_aside, coalesce(t.outcome, '') AS outcome, coalesce(t.detail, '') AS detail, coalesce(t.verified, '') AS verified
-		FROM ` + changes + ` c LEFT JOIN LATERAL (SELECT x.outcome, x.detail, x.verified FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = c.plan_id AND x.number = c.number ORDER BY x.run_id DESC LIMIT 1) t ON true` + order
+		FROM ` + changes + ` c LEFT JOIN LATERAL (SELECT x.outcome, x.detail, x.verified FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = c.plan_id AND x.number = c.number ` + standing + `) t ON true` + order
 }
 
 // newestOutcome is that of a change of a plan.
-const newestOutcome = `coalesce((SELECT x.outcome FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = changes.plan_id AND x.number = changes.number ORDER BY x.run_id DESC LIMIT 1), '')`
+const newestOutcome = `coalesce((SELECT x.outcome FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = changes.plan_id AND x.number = changes.number ` + standing + `), '')`
 
 var changeFields = map[string]field{
 	"verb": {"verb", true}, "wave": {"wave", false}, "class": {"class", false}, "department": {"department", false}, "person": {"person", false}, "account": {"account", false},

@@ -66,6 +66,7 @@ type Receipt struct {
 	DoneBy   *int64                    `db:"done_by" json:"-"`
 	Verified string                    `db:"verified" json:"verified,omitempty"`
 	Delivery *Delivery                 `db:"-" json:"-"` // what goes with its intent; nil: nothing
+	LookedUp bool                      `db:"-" json:"-"` // an earlier run of the plan meant to send it, and what became of that was looked up
 }
 
 const receiptColumns = `SELECT x.*, c.verb, c.person, c.label FROM receipts x JOIN runs r ON r.id = x.run_id JOIN changes c ON c.plan_id = r.plan_id AND c.number = x.number `
@@ -82,10 +83,11 @@ func (s *Store) AllReceipts(ctx context.Context, run int64) (list []Receipt, err
 	return list, s.list(ctx, &list, receiptColumns+`WHERE x.run_id = $1 ORDER BY x.number`, run)
 }
 
-// OpenIntents lists the changes of a plan that some run of it meant to send and
-// about which nothing is known: they are looked up before anything is sent.
+// OpenIntents lists the changes of a plan that some run of it meant to send and about which
+// nothing is known, the newest intent of each: they are looked up before anything is sent. Where a
+// later run has settled the change, it has looked the intent up already.
 func (s *Store) OpenIntents(ctx context.Context, plan int64) (list []Receipt, err error) {
-	return list, s.list(ctx, &list, receiptColumns+`WHERE r.plan_id = $1 AND x.outcome = '' ORDER BY x.run_id, x.number`, plan)
+	return list, s.list(ctx, &list, receiptColumns+`WHERE r.plan_id = $1 AND x.outcome = '' AND NOT EXISTS (SELECT FROM receipts n JOIN runs l ON l.id = n.run_id WHERE l.plan_id = $1 AND n.number = x.number AND n.run_id > x.run_id) ORDER BY x.number`, plan)
 }
 
 // DoubtIntents says of what was meant to be sent, and never heard of, that nobody
