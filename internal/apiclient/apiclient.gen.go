@@ -199,6 +199,7 @@ const (
 	FindingCodeLockedAttribute    FindingCode = "locked-attribute"
 	FindingCodeMarkForeign        FindingCode = "mark-foreign"
 	FindingCodeMissingAccount     FindingCode = "missing-account"
+	FindingCodeNameBetween        FindingCode = "name-between"
 	FindingCodeNeverSignedIn      FindingCode = "never-signed-in"
 	FindingCodeNoEmail            FindingCode = "no-email"
 	FindingCodeNotKept            FindingCode = "not-kept"
@@ -272,6 +273,8 @@ func (e FindingCode) Valid() bool {
 	case FindingCodeMarkForeign:
 		return true
 	case FindingCodeMissingAccount:
+		return true
+	case FindingCodeNameBetween:
 		return true
 	case FindingCodeNeverSignedIn:
 		return true

@@ -61,7 +61,7 @@ type book struct {
 	sent      []string // and has not come about
 	made      int
 	blind     bool   // it does not answer when it is asked for something
-	dies     bool // once it has written next
+	dies      bool   // once it has written next
 	pretends  string // whom its next answer is about, where that is somebody else
 	secrets   map[string]string
 	given     []string // all secrets that were ever set

@@ -7,6 +7,7 @@ import (
 
 	"twinning/internal/core/calendar"
 	"twinning/internal/core/pairing"
+	"twinning/internal/core/planning"
 	"twinning/internal/core/reconcile"
 )
 
@@ -79,6 +80,9 @@ func (s *Store) Remembered(ctx context.Context, lane int64) (m reconcile.Memory,
 		m.Written[account][attribute] = sent
 		return nil
 	}); err != nil {
+		return m, 0, err
+	}
+	if m.Halfway, err = s.halfway(ctx, lane); err != nil {
 		return m, 0, err
 	}
 	if m.Added, err = s.added(ctx, lane); err != nil {
@@ -277,4 +281,44 @@ func (s *Store) SuspendedBy(ctx context.Context, lane int64) (map[string]string,
 		by[r.Account] = r.Receipt
 	}
 	return by, err
+}
+
+// halfway are the values in between that our receipts say were written last, with what the
+// account was called before and what the rest of its unit was to call it.
+func (s *Store) halfway(ctx context.Context, lane int64) (map[string]map[string]reconcile.Halfway, error) {
+	rows, err := s.pool.Query(ctx, `SELECT w.account, w.attribute, w.value, c.body, n.body FROM written w JOIN plans p ON p.lane_id = w.lane_id
+		JOIN changes c ON c.plan_id = p.id AND c.account = w.account AND c.body->>'between' = 'true'
+		LEFT JOIN changes n ON n.plan_id = p.id AND n.account = c.account AND n.verb = c.verb AND n.body->>'unit' = c.body->>'unit' AND n.number <> c.number
+		WHERE w.lane_id = $1 AND w.attribute IN ('userName', 'email') AND w.value LIKE 'between-%' ORDER BY p.id`, lane)
+	if err != nil {
+		return nil, translate(err)
+	}
+	list := map[string]map[string]reconcile.Halfway{}
+	var account, attribute, value string
+	var step JSON[planning.Change]
+	var next JSON[*planning.Change]
+	_, err = pgx.ForEachRow(rows, []any{&account, &attribute, &value, &step, &next}, func() error {
+		h := reconcile.Halfway{Value: value}
+		for _, e := range step.V.Edits {
+			if e.Attribute == attribute && e.New == value {
+				h.Former = e.Old
+			}
+		}
+		if next.V != nil && h.Former != "" {
+			for _, e := range next.V.Edits {
+				if e.Attribute == attribute && e.Old == value {
+					h.Wanted = e.New
+				}
+			}
+		}
+		if h.Former != "" { // of the newest plan that wrote it
+			if list[account] == nil {
+				list[account] = map[string]reconcile.Halfway{}
+			}
+			list[account][attribute] = h
+		}
+		step, next = JSON[planning.Change]{}, JSON[*planning.Change]{}
+		return nil
+	})
+	return list, translate(err)
 }

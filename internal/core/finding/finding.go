@@ -62,6 +62,7 @@ var Catalogue = []Code{
 	{"no-email", Warning, "a person in scope has no e-mail address", "fill it in in the authority"},
 	{"drift", Notice, "an account's value differs from what it should be or was", "see who changed it; the plan sets it again where the rule is own"},
 	{"not-kept", Warning, "the downstream alters what we write, so we stopped writing it", "make the charter compute the form that the downstream keeps, or watch the attribute"},
+	{"name-between", Error, "an account holds a name that stood in for a moment while names moved: a plan did not come to its end", "seal the plan that leads it out; where none is drafted, find out whose it is, and give it its name"},
 	{"pending-stale", Notice, "an invitation has been open for long", "ask whether it arrived, and send it again there; or close the account"},
 	{"never-signed-in", Notice, "an account has not been signed in with since it was made", "ask whether it is needed"},
 	{"locked", Warning, "the account of an active person is barred from signing in", "unlock it in the downstream, once it is clear who tried"},

@@ -176,7 +176,7 @@ func (r *run) aliases(d *draft, taken map[string]string) {
 		}
 	}
 	taker, yields := taken[r.Charter.Alike.Fold(former)]
-	if keeps && !d.emails.Takes(former) && !r.standsBetween(former) {
+	if keeps && !d.emails.Takes(former) && !standsBetween(former) {
 		if d.Yields = yields && taker != d.owner(); !d.Yields {
 			add(former)
 		}

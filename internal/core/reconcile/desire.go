@@ -131,6 +131,7 @@ func (r *run) desire() {
 	})
 	last := d.walker(&piece{})
 	last.accounts()
+	last.tellBetween()
 	pieces = append(pieces, *last.piece)
 	n := 0
 	for _, p := range pieces {

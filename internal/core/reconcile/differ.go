@@ -16,13 +16,25 @@ import (
 // an edit, a name to ask for, a finding, or nothing. An attribute that is not read is not
 // known to differ; see unreadAttributes.
 func (w *walker) differ(r *rule, p, a int) {
-	if r.target == nil || r.Rule == charter.Once && (r.named || r.fixed != "") || r.mark && w.Charter.Intent == "add" {
+	if r.target == nil {
 		return
 	}
 	now := r.target.Cell(a)
+	halfway := r.named && standsBetween(now)
+	if halfway && r.Rule == charter.Once {
+		w.leadOut(r, p, a, now, nil)
+		return
+	}
+	if r.Rule == charter.Once && (r.named || r.fixed != "") || r.mark && w.Charter.Intent == "add" {
+		return
+	}
 	x := w.want(r, p, a, now)
 	if x.open != "" { // what is not read of anybody is told once, see unread
 		w.several(r.Attribute, r.reads, p, a)
+		return
+	}
+	if halfway {
+		w.leadOut(r, p, a, now, w.usable(r, p, a, x))
 		return
 	}
 	if r.refers && x.fault != "" || w.settled(r, p, a, x, now) {
@@ -99,11 +111,13 @@ func (w *walker) settled(r *rule, p, a int, x want, now string) bool {
 }
 
 // called is what people call the attribute.
-func (r *rule) called() string {
-	if r.Attribute == "email" {
+func (r *rule) called() string { return called(r.Attribute) }
+
+func called(attribute string) string {
+	if attribute == "email" {
 		return "the primary address"
 	}
-	return r.Attribute
+	return attribute
 }
 
 // write drafts that the attribute is given what it should hold.

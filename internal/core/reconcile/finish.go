@@ -142,23 +142,6 @@ func (r *run) untried(changes []*planning.Change) []*planning.Change {
 	})
 }
 
-// between is the value that stands in for a name while names move in a circle: nobody else's,
-// and the same in every draft.
-func (r *run) between(c *planning.Change, name string) string {
-	free := betweenPrefix + strings.TrimPrefix(planning.ChangeID(name, c.Person, c.Account), "c-")
-	if strings.Contains(name, "@") {
-		free += "@" + r.Charter.Between
-	}
-	return free
-}
-
-// standsBetween: the name is nobody's, left by a plan that did not come to its end.
-func (r *run) standsBetween(name string) bool {
-	return r.Charter.Between != "" && strings.HasPrefix(name, betweenPrefix) && strings.HasSuffix(name, "@"+r.Charter.Between)
-}
-
-const betweenPrefix = "between-"
-
 // takers are who is granted which name; only those who give an address up need to know.
 func takers(drafts []*draft, grants []naming.Grant, alike naming.Alike) map[string]string {
 	taken := map[string]string{}

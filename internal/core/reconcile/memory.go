@@ -37,6 +37,7 @@ type Memory struct {
 	Filled       map[string]float64             `json:"filled,omitempty"`    // side.attribute -> share of records that carried it
 	Suspended    map[string]bool                `json:"suspended,omitempty"`
 	Written      map[string]map[string]Sent     `json:"written,omitempty"`    // account -> attribute -> what our receipts say
+	Halfway      map[string]map[string]Halfway  `json:"halfway,omitempty"`    // account -> attribute -> a value in between that our receipts say was written
 	Added        map[string]map[string][]string `json:"added,omitempty"`      // account -> list attribute -> values that our receipts added
 	Former       map[string]map[string]string   `json:"former,omitempty"`     // account -> former primary address that our receipts made an alias -> day
 	Inherited    map[string][]string            `json:"inherited,omitempty"`  // account -> addresses that were handed over to it: they identify whose they were, and nobody any more
