@@ -17,6 +17,7 @@ tour: prepare-server build ## play the whole story through the command line; exi
 test: prepare build lint verify ## install, build, lint, verify generated code, run every test
 	cd console && npm run -s test
 	$(GO) test -race -timeout 40m ./...
+	demo/tour.sh > /dev/null
 
 soak: prepare build ## the long and random proofs
 	$(GO) test -timeout 90m -count=1 ./internal/service -run 'TestPromise|TestEveryFailure' -history 1000 -histories 3000 -every 1

@@ -118,6 +118,8 @@ run 0 lane withheld hr-dome-booking --limit 4
 head -40 "$work/all.csv" >"$work/short.csv"
 run 0 roster take hr --file "$work/short.csv"
 run 4 reconcile hr-dome-booking
+say "Two lanes that hold the same accounts would ask about each of them. HR's was for looking at: it goes."
+run 0 lane remove hr-dome-booking --yes
 say "Once more with the whole list, then a plan: a dry run first, always."
 run 3 reconcile hq-dome-booking
 run 0 finding list hq-dome-booking --severity error
@@ -198,7 +200,7 @@ say "A sheet goes out, one cell is edited, and it comes back as the draft of a p
 run 0 roster take dome-booking
 run 3 reconcile hq-dome-booking
 run 0 sheet export hq-dome-booking --columns department --out "$work/accounts.csv"
-sed -i '/^u00004,/s/^\([^,]*,[^,]*,[^,]*,[^,]*\),[^,]*,/\1,Night crew,/' "$work/accounts.csv"
+sed -i '/^"u00004",/s/^\([^,]*,[^,]*,[^,]*,[^,]*\),[^,]*,/\1,Night crew,/' "$work/accounts.csv"
 run 0 sheet load hq-dome-booking "$work/accounts.csv" --reason "he works at night now"
 sheet=$(field plan list hq-dome-booking | sed -n 's/.*"id": \([0-9]*\).*/\1/p' | head -1)
 run 0 plan void "$sheet"
