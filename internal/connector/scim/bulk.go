@@ -77,7 +77,7 @@ func (a *app) bulkOperation(i int, w connector.Write) (op bulkOperation, err err
 		return op, err
 	}
 	var top map[string]any
-	if err := json.Unmarshal(w.Record.Raw, &top); err != nil {
+	if err := scimjson.Unmarshal(w.Record.Raw, &top); err != nil {
 		return op, a.fault(connector.Broken, "change user "+w.Record.ID, err.Error(), "")
 	}
 	if err := merge(top, w.Edits); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -74,7 +75,23 @@ func (a *app) puts(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	return o.known && !o.Patch.Supported, nil
+	return o.known && !o.Patch.Supported || a.noPatch.Load(), nil
+}
+
+// patchless reports whether an application that does not say what it offers has answered a first
+// PATCH by knowing none: changes go by PUT from then on, as far as that is safe.
+func (a *app) patchless(err error) bool {
+	var told *refusal
+	if a.set.Text("method") != "auto" || a.confirmed.Load() || !errors.As(err, &told) || told.status != http.StatusNotImplemented && told.status != http.StatusMethodNotAllowed {
+		return false
+	}
+	a.offerMu.Lock()
+	known := a.offered != nil && a.offered.known
+	a.offerMu.Unlock()
+	if !known {
+		a.noPatch.Store(true)
+	}
+	return !known
 }
 
 // Probe goes from the name to what may be written, and stops at what fails.

@@ -60,11 +60,11 @@ func (a *app) group(ctx context.Context, id string) (top map[string]any, version
 	if err != nil {
 		return nil, "", nil, err
 	}
-	if err := json.Unmarshal(body, &top); err != nil {
+	if err := scimjson.Unmarshal(body, &top); err != nil {
 		return nil, "", nil, a.fault(connector.Broken, doing, "the answer is no group: "+err.Error(), "")
 	}
-	if said := scimjson.Scalars(top["id"]); len(said) != 1 || said[0] != id {
-		return nil, "", nil, a.mixedUp(doing, fmt.Sprintf("the answer is about another group, %q", strings.Join(said, " ")))
+	if said := scimjson.ID(top); said != id {
+		return nil, "", nil, a.mixedUp(doing, fmt.Sprintf("the answer is about another group, %q", said))
 	}
 	version = header.Get("ETag")
 	if meta, ok := top["meta"].(map[string]any); ok && version == "" {
@@ -173,12 +173,20 @@ const inOneGo = 100
 
 // Enrol changes a group by deltas: members that are not named are not sent.
 func (a *app) Enrol(ctx context.Context, group string, add, withdraw []string) error {
-	if put, err := a.puts(ctx); err != nil || put {
-		if err == nil {
-			err = a.putGroup(ctx, group, add, withdraw)
+	put, err := a.puts(ctx)
+	if err == nil && !put {
+		if err = a.enrolByPatch(ctx, group, add, withdraw); !a.patchless(err) {
+			return err
 		}
+		err = nil
+	}
+	if err != nil {
 		return err
 	}
+	return a.putGroup(ctx, group, add, withdraw)
+}
+
+func (a *app) enrolByPatch(ctx context.Context, group string, add, withdraw []string) error {
 	for len(add) > 0 {
 		n := min(len(add), inOneGo)
 		members := make([]any, n)
@@ -220,11 +228,14 @@ func (a *app) MakeGroup(ctx context.Context, name, first string) (id string, err
 	if err != nil {
 		return "", err
 	}
-	var made struct{ ID string }
-	if err := json.Unmarshal(answer, &made); err != nil || made.ID == "" {
+	var made map[string]any
+	if err := scimjson.Unmarshal(answer, &made); err != nil || scimjson.ID(made) == "" {
 		return "", a.fault(connector.Unanswered, doing, "the answer does not name the new group", "")
 	}
-	return made.ID, nil
+	if said, _ := made["displayName"].(string); said != "" && !strings.EqualFold(said, name) {
+		return "", a.mixedUp(doing, fmt.Sprintf("the answer is about another group, %q", said))
+	}
+	return scimjson.ID(made), nil
 }
 
 // withdrawThose sends only those who are in.

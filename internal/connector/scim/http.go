@@ -195,6 +195,11 @@ func (a *app) status(doing, method string, res *http.Response, body []byte) erro
 		kind = connector.Stale
 	case code == http.StatusTooManyRequests || code == http.StatusServiceUnavailable && method == http.MethodGet:
 		kind, next = connector.Throttled, "the application asks for a slower pace"
+	case code == http.StatusNotImplemented || code == http.StatusMethodNotAllowed:
+		kind, next = connector.Unsupported, "the application knows no "+method+" here"
+		if method == http.MethodPatch {
+			next += ": set method to put"
+		}
 	case code >= 500: // also 503: whoever stands between may say so after the work was done
 		kind = connector.Unanswered
 	case code >= 300 && code < 400:

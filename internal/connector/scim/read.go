@@ -206,8 +206,7 @@ func (l *listing) pass(ctx context.Context, q url.Values) error {
 // idOf is a resource's id, "" where it has none.
 func idOf(resource any) string {
 	top, _ := resource.(map[string]any)
-	id, _ := top["id"].(string)
-	return id
+	return scimjson.ID(top)
 }
 
 // start fetches in the background; an answer that nobody waits for any more

@@ -66,6 +66,7 @@ type app struct {
 	dialects  []dialect
 	dialect   atomic.Int32 // the one in use
 	confirmed atomic.Bool  // a change was taken in it
+	noPatch   atomic.Bool  // a change was answered by knowing no PATCH, see patchless
 
 	tokenMu sync.Mutex // guards tokens and said
 	said    string     // the token that was given last
@@ -145,11 +146,75 @@ func (a *app) One(ctx context.Context, id string) (connector.Record, error) {
 	if err != nil {
 		return connector.Record{}, err
 	}
+	if body, err = a.withAsked(ctx, doing, id, body); err != nil {
+		return connector.Record{}, err
+	}
 	r, err := a.answered(doing, body, header)
 	if err == nil && r.ID != id {
 		return connector.Record{}, a.mixedUp(doing, fmt.Sprintf("the answer is about another user, %q", r.ID))
 	}
 	return r, err
+}
+
+// withAsked adds to a user the attributes that lists are asked for and that do not come unasked
+// (RFC 7643 section 7: returned on request). The rest of the user stays: a PUT sends it back.
+func (a *app) withAsked(ctx context.Context, doing, id string, body []byte) ([]byte, error) {
+	asked := a.set.Text("attributes")
+	var whole, more map[string]any
+	if asked == "" || scimjson.Unmarshal(body, &whole) != nil || a.hasAll(whole, asked) {
+		return body, nil
+	}
+	answer, _, err := a.patient(ctx, doing, "/Users/"+url.PathEscape(id)+"?"+url.Values{"attributes": {asked}}.Encode())
+	if err != nil {
+		return nil, err
+	}
+	if err := scimjson.Unmarshal(answer, &more); err != nil {
+		return nil, a.fault(connector.Broken, doing, "the answer is no user: "+err.Error(), "")
+	}
+	if said := scimjson.ID(more); said != id {
+		return nil, a.mixedUp(doing, fmt.Sprintf("the answer is about another user, %q", said))
+	}
+	if version := func(top map[string]any) any { meta, _ := top["meta"].(map[string]any); return meta["version"] }; version(more) != nil && version(more) != version(whole) {
+		return nil, a.fault(connector.Stale, doing, "it changed while it was read", "try again")
+	}
+	for name, v := range more {
+		if in, both := whole[name].(map[string]any); both { // what an extension, or a name, has beyond
+			if from, is := v.(map[string]any); is {
+				for sub, w := range from {
+					if _, there := in[sub]; !there {
+						in[sub] = w
+					}
+				}
+			}
+		} else if _, there := whole[name]; !there {
+			whole[name] = v
+		}
+	}
+	return json.Marshal(whole)
+}
+
+// hasAll: a user carries all the attributes that a list of them names.
+func (a *app) hasAll(top map[string]any, names string) bool {
+	for _, path := range strings.Split(names, ",") {
+		object, name := scimjson.Split(strings.TrimSpace(path))
+		in := top
+		if object != "" {
+			in, _ = top[object].(map[string]any)
+		}
+		if !hasFolded(in, name) {
+			return false
+		}
+	}
+	return true
+}
+
+func hasFolded(in map[string]any, name string) bool {
+	for have := range in {
+		if strings.EqualFold(have, name) {
+			return true
+		}
+	}
+	return false
 }
 
 // mixedUp is the fault of an answer that belongs to another question.

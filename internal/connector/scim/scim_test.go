@@ -66,6 +66,9 @@ func connect(t *testing.T, settings map[string]string, pairs ...string) connecto
 	return c
 }
 
+// asked are the attributes that lists are asked for where one of them comes on request.
+const asked = "userName,externalId,active,name,emails,title,urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department"
+
 // The same promises hold for PATCH in every dialect and for PUT, by index and
 // by cursor, with a token and with a client's secret.
 func TestBehaviour(t *testing.T) {
@@ -77,6 +80,9 @@ func TestBehaviour(t *testing.T) {
 		"put":                       {scimapp.Misbehaviour{NoPatch: true}, nil},
 		"title case":                {scimapp.Misbehaviour{Wants: "title-case", NoDiscover: true}, nil},
 		"no paths":                  {scimapp.Misbehaviour{Wants: "no-path", Silent: true}, []string{"dialect", "no-path"}},
+		"put, and it does not say":  {scimapp.Misbehaviour{NoPatch: true, NoDiscover: true}, nil},
+		"title on request":          {scimapp.Misbehaviour{OnRequest: "title"}, []string{"attributes", asked}},
+		"the same, by PUT":          {scimapp.Misbehaviour{OnRequest: "title", NoPatch: true}, []string{"attributes", asked}},
 		"cursor":                    {scimapp.Misbehaviour{Cursor: true}, nil},
 		"another mind, PATCH alone": {scimapp.Another(http.MethodPatch), []string{"lag", "2", "page", "100"}},
 		"another mind, PUT alone":   {scimapp.Another(http.MethodPut), []string{"lag", "2", "page", "100"}},
@@ -480,5 +486,75 @@ func TestEndlessLists(t *testing.T) {
 		require.NoError(t, err)
 		_, err = c.Read(context.Background(), connector.Reading{}, &connectortest.Kept{})
 		require.ErrorContains(t, err, x.want, name)
+	}
+}
+
+// Ids that are numbers are read as their text, and no number loses a digit on its way back.
+func TestNumbersStayAsTheyAreWritten(t *testing.T) {
+	const user = `{"id": 90071992547409931, "userName": "nkester", "badge": 12345678901234567890, "height": 1.70, "title": "Cook"}`
+	sent := ""
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.Method == http.MethodPut:
+			body, _ := io.ReadAll(r.Body)
+			sent = string(body)
+			_, _ = w.Write(body)
+		case r.URL.Path == "/Users/90071992547409931":
+			_, _ = io.WriteString(w, user)
+		case r.URL.Path == "/Users/7":
+			_, _ = io.WriteString(w, `{"id": {"of": 7}, "userName": "x"}`)
+		case r.URL.Query().Get("startIndex") == "1":
+			_, _ = fmt.Fprintf(w, `{"totalResults": 1, "Resources": [%s]}`, user)
+		default:
+			_, _ = io.WriteString(w, `{"totalResults": 1, "Resources": []}`)
+		}
+	}))
+	t.Cleanup(server.Close)
+	c, err := scim.New(connector.Config{Settings: map[string]string{"url": server.URL, "method": "put", "put-without-etag": "yes"}, Secret: "x"})
+	require.NoError(t, err)
+	ctx := context.Background()
+	var kept connectortest.Kept
+	_, err = c.Read(ctx, connector.Reading{Extent: connector.Whole}, &kept)
+	require.NoError(t, err)
+	require.Equal(t, "90071992547409931", kept.Records[0].ID)
+	one, err := c.One(ctx, "90071992547409931")
+	require.NoError(t, err)
+	require.Equal(t, []string{"12345678901234567890"}, one.Values["badge"])
+	require.Equal(t, []string{"1.7"}, one.Values["height"])
+	after, err := c.Write(ctx, connector.Write{Record: &one, Edits: []connector.Edit{edit("title", "Chef")}})
+	require.NoError(t, err)
+	require.Equal(t, one.ID, after.ID)
+	require.JSONEq(t, strings.Replace(user, "Cook", "Chef", 1), sent)
+	require.Contains(t, sent, "12345678901234567890")
+	_, err = c.One(ctx, "7")
+	require.ErrorContains(t, err, "its id is neither a text nor a number")
+}
+
+// An application that knows no PATCH, and does not say so, is changed by PUT where that is safe;
+// else the answer says which setting to change, and nothing is sent twice.
+func TestPatchThatIsNotThere(t *testing.T) {
+	for name, x := range map[string]struct {
+		is       scimapp.Misbehaviour
+		settings []string
+		says     string
+	}{
+		"safe":            {scimapp.Misbehaviour{NoPatch: true, NoDiscover: true}, nil, ""},
+		"without an ETag": {scimapp.Misbehaviour{NoPatch: true, NoDiscover: true, NoETag: true}, nil, "put-without-etag"},
+		"PATCH alone":     {scimapp.Misbehaviour{NoPatch: true, NoDiscover: true}, []string{"method", "patch"}, "set method to put"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			app, _, settings := serve(t)
+			app.Misbehave(x.is)
+			c := connect(t, settings, x.settings...)
+			one, err := c.One(context.Background(), "a")
+			require.NoError(t, err)
+			_, err = c.Write(context.Background(), connector.Write{Record: &one, Edits: []connector.Edit{edit("title", "Chef")}})
+			if x.says == "" {
+				require.NoError(t, err)
+				return
+			}
+			require.ErrorContains(t, err, x.says)
+			require.Contains(t, []connector.Kind{connector.Refused, connector.Unsupported}, connector.KindOf(err), "it is not tried again")
+		})
 	}
 }

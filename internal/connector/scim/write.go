@@ -20,7 +20,9 @@ func (a *app) Write(ctx context.Context, w connector.Write) (r connector.Record,
 	} else if put, err = a.puts(ctx); err == nil && put {
 		r, err = a.replace(ctx, *w.Record, w.Edits)
 	} else if err == nil {
-		r, err = a.patch(ctx, *w.Record, w.Edits)
+		if r, err = a.patch(ctx, *w.Record, w.Edits); a.patchless(err) {
+			r, err = a.replace(ctx, *w.Record, w.Edits)
+		}
 	}
 	if err != nil || a.lag == 0 {
 		return r, err
@@ -68,7 +70,7 @@ func (a *app) create(ctx context.Context, edits []connector.Edit) (connector.Rec
 		return connector.Record{}, err
 	}
 	if r, err := a.answered(doing, answer, header); err == nil {
-		return r, nil
+		return a.whole(ctx, r)
 	}
 	// created, but the answer does not say what: read it by its address
 	location, err := url.Parse(header.Get("Location"))
@@ -82,7 +84,7 @@ func (a *app) create(ctx context.Context, edits []connector.Edit) (connector.Rec
 func (a *app) patch(ctx context.Context, r connector.Record, edits []connector.Edit) (connector.Record, error) {
 	doing := "change user " + r.ID
 	var top map[string]any
-	if err := json.Unmarshal(r.Raw, &top); err != nil {
+	if err := scimjson.Unmarshal(r.Raw, &top); err != nil {
 		return connector.Record{}, a.fault(connector.Broken, doing, err.Error(), "")
 	}
 	if err := merge(top, edits); err != nil {
@@ -118,7 +120,7 @@ func (a *app) replace(ctx context.Context, r connector.Record, edits []connector
 		return connector.Record{}, a.fault(connector.Refused, doing, "the application gives no ETag, so a PUT could undo somebody else's change", "use method patch, or set put-without-etag to yes")
 	}
 	var top map[string]any
-	if err := json.Unmarshal(r.Raw, &top); err != nil {
+	if err := scimjson.Unmarshal(r.Raw, &top); err != nil {
 		return connector.Record{}, a.fault(connector.Broken, doing, err.Error(), "")
 	}
 	for _, readOnly := range []string{"meta", "groups", "password"} {
@@ -143,7 +145,24 @@ func (a *app) send(ctx context.Context, method string, r connector.Record, body 
 		}
 		return a.One(ctx, r.ID)
 	}
-	return a.answered(doing, answer, header)
+	after, err := a.answered(doing, answer, header)
+	if err != nil || after.ID != r.ID { // whoever asked tells that it is about another one
+		return after, err
+	}
+	return a.whole(ctx, after)
+}
+
+// whole reads a user again of whom an answer to a write says less than was asked for in lists.
+func (a *app) whole(ctx context.Context, r connector.Record) (connector.Record, error) {
+	var top map[string]any
+	if asked := a.set.Text("attributes"); asked == "" || a.lag > 0 || scimjson.Unmarshal(r.Raw, &top) != nil || a.hasAll(top, asked) {
+		return r, nil
+	}
+	now, err := a.One(ctx, r.ID)
+	if err != nil { // it is done; what it shows is another question
+		return r, nil
+	}
+	return now, nil
 }
 
 // Delete removes a user; one that is gone already is no error.
@@ -171,6 +190,8 @@ func (a *app) Reissue(ctx context.Context, r connector.Record, secret string) er
 	if err != nil {
 		return err
 	}
-	_, _, err = a.do(ctx, doing, http.MethodPatch, "/Users/"+url.PathEscape(r.ID), body, "")
+	if _, _, err = a.do(ctx, doing, http.MethodPatch, "/Users/"+url.PathEscape(r.ID), body, ""); a.patchless(err) {
+		return a.Reissue(ctx, r, secret)
+	}
 	return err
 }

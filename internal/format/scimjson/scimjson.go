@@ -8,6 +8,7 @@
 package scimjson
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -40,6 +41,31 @@ type Resource struct {
 	Values  map[string][]string
 }
 
+// Unmarshal is json.Unmarshal that keeps numbers as they are written: some have more digits than
+// a float has, and whoever sends a record back must not round them.
+func Unmarshal(body []byte, into any) error {
+	d := json.NewDecoder(bytes.NewReader(body))
+	d.UseNumber()
+	if err := d.Decode(into); err != nil {
+		return err
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return errors.New("something follows its end")
+	}
+	return nil
+}
+
+// ID is a resource's id, "" where it has none. RFC 7643 wants a text; a number is read as its own.
+func ID(top map[string]any) string {
+	switch id := top["id"].(type) {
+	case string:
+		return id
+	case json.Number:
+		return id.String()
+	}
+	return ""
+}
+
 // Flatten reads a resource. The password is never returned by a proper server,
 // and never kept from another.
 func Flatten(raw []byte) (Resource, error) {
@@ -47,7 +73,7 @@ func Flatten(raw []byte) (Resource, error) {
 		return Resource{}, err
 	}
 	var top map[string]any
-	if err := json.Unmarshal(raw, &top); err != nil || top == nil {
+	if err := Unmarshal(raw, &top); err != nil || top == nil {
 		return Resource{}, fmt.Errorf("it is not a JSON object: %.60s", raw)
 	}
 	return FlattenObject(top)
@@ -56,7 +82,7 @@ func Flatten(raw []byte) (Resource, error) {
 // FlattenObject is Flatten for JSON that is decoded already.
 func FlattenObject(top map[string]any) (Resource, error) {
 	r := Resource{Values: make(map[string][]string, len(top)+8)}
-	r.ID, _ = top["id"].(string)
+	r.ID = ID(top)
 	for name, v := range top {
 		switch x := v.(type) {
 		case map[string]any:
@@ -86,6 +112,9 @@ func FlattenObject(top map[string]any) (Resource, error) {
 		}
 	}
 	if r.ID == "" {
+		if top["id"] != nil {
+			return r, fmt.Errorf("its id is neither a text nor a number: %.60v", top["id"])
+		}
 		return r, errors.New("it has no id")
 	}
 	return r, nil
@@ -160,6 +189,11 @@ func Scalars(v any) []string {
 		return []string{strconv.FormatBool(x)}
 	case float64:
 		return []string{strconv.FormatFloat(x, 'f', -1, 64)}
+	case json.Number:
+		if f, err := x.Float64(); err == nil && strings.ContainsAny(x.String(), ".eE") { // 1.50 and 15e-1 are one number
+			return []string{strconv.FormatFloat(f, 'f', -1, 64)}
+		}
+		return []string{x.String()}
 	case []any:
 		var out []string
 		for _, item := range x {
@@ -207,7 +241,7 @@ func Decode(body []byte) (Page, []any, error) {
 	if err := budget.JSON(body); err != nil {
 		return Page{Total: -1}, nil, err
 	}
-	if err := json.Unmarshal(body, &list); err != nil {
+	if err := Unmarshal(body, &list); err != nil {
 		var syntax *json.SyntaxError
 		if errors.As(err, &syntax) && syntax.Offset >= int64(len(body)) {
 			err = ErrCut

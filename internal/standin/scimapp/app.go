@@ -55,11 +55,12 @@ type Misbehaviour struct {
 	OldCursor  bool   `json:"oldCursor,omitempty"`  // and expire after the first
 	Wants      string `json:"wants,omitempty"`      // dialect of PATCH that alone is taken: title-case, no-path
 	// of another mind
-	NoPut         bool `json:"noPut,omitempty"`         // PUT is not offered
-	TypesRequired bool `json:"typesRequired,omitempty"` // every e-mail address carries a type, and each type is there once
-	EqOnly        bool `json:"eqOnly,omitempty"`        // filters are one comparison by eq, and nothing else
-	PageMost      int  `json:"pageMost,omitempty"`      // a page holds no more, whatever is asked for
-	NumberIDs     bool `json:"numberIDs,omitempty"`     // ids look like numbers, zeros in front
+	NoPut         bool   `json:"noPut,omitempty"`         // PUT is not offered
+	TypesRequired bool   `json:"typesRequired,omitempty"` // every e-mail address carries a type, and each type is there once
+	EqOnly        bool   `json:"eqOnly,omitempty"`        // filters are one comparison by eq, and nothing else
+	PageMost      int    `json:"pageMost,omitempty"`      // a page holds no more, whatever is asked for
+	NumberIDs     bool   `json:"numberIDs,omitempty"`     // ids look like numbers, zeros in front
+	OnRequest     string `json:"onRequest,omitempty"`     // this attribute is said only to whoever asks for it
 	// of ill will
 	SayBack    bool   `json:"sayBack,omitempty"`    // answers carry the token and new passwords, in several forms
 	AnswerID   string `json:"answerID,omitempty"`   // answers to writes are about the user of this id

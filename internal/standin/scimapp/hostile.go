@@ -16,7 +16,7 @@ import (
 
 // hostile answers a request, and then alters the answer as it is told to.
 func (a *App) hostile(w http.ResponseWriter, r *http.Request, wrong Misbehaviour, inner http.Handler) {
-	if !wrong.SayBack && wrong.AnswerID == "" && wrong.AnswerMark == "" && !wrong.GetAnother && !wrong.Endless {
+	if !wrong.SayBack && wrong.AnswerID == "" && wrong.AnswerMark == "" && !wrong.GetAnother && !wrong.Endless && wrong.OnRequest == "" {
 		inner.ServeHTTP(w, r)
 		return
 	}
@@ -56,6 +56,14 @@ func (a *App) hostile(w http.ResponseWriter, r *http.Request, wrong Misbehaviour
 	}
 	if wrong.SayBack {
 		a.sayBack(said)
+	}
+	if wrong.OnRequest != "" && users && !strings.Contains(r.URL.Query().Get("attributes"), wrong.OnRequest) {
+		list, _ := said["Resources"].([]any)
+		for _, user := range append(list, said) {
+			if m, is := user.(map[string]any); is {
+				delete(m, wrong.OnRequest)
+			}
+		}
 	}
 	maps.Copy(w.Header(), got.Header())
 	w.Header().Del("Content-Length")
