@@ -2,9 +2,11 @@ package execution
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"twinning/internal/connector"
 	"twinning/internal/connector/outbound"
@@ -12,38 +14,67 @@ import (
 	"twinning/internal/core/record"
 )
 
+// readPatiently reads the account before it is written. A system that passes for busy or away is
+// waited for as when it is written to: reading again changes nothing.
+func (s *sender) readPatiently() (rec connector.Record, err error) {
+	for attempt := 1; ; attempt++ {
+		rec, err = s.account(s.ctx, s.c.Account)
+		kind := connector.KindOf(err)
+		if err == nil || s.ctx.Err() != nil || attempt >= tries || kind != connector.Throttled && kind != connector.Unreachable && kind != connector.Unanswered {
+			return rec, err
+		}
+		var told *connector.Error
+		asked := time.Duration(0)
+		if errors.As(err, &told) {
+			asked = told.After
+		}
+		if kind == connector.Unreachable {
+			s.unreached()
+		}
+		s.trace("%v", err)
+		if why := s.slower(s.ctx, attempt, asked, s.closing()); why != "" {
+			s.stop(why)
+			return rec, &stop{why}
+		}
+	}
+}
+
 // before reads the account and says whether it is still as the plan saw it.
-func (s *sender) before() (rec connector.Record, settled bool) {
-	rec, err := s.account(s.ctx, s.c.Account)
+func (s *sender) before() (rec connector.Record, settled bool, _ error) {
+	rec, err := s.readPatiently()
+	var halted *stop
+	if errors.As(err, &halted) {
+		return rec, true, s.stopped(halted.why)
+	}
 	switch kind := connector.KindOf(err); {
 	case err == nil:
 	case s.ctx.Err() != nil:
-		return rec, true
+		return rec, true, nil
 	case kind == connector.NotFound && s.c.Verb == planning.Delete:
-		return rec, s.confirm()
+		return rec, s.confirm(), nil
 	case kind == connector.NotFound:
 		s.conclude("stale", "the account is gone")
-		return rec, true
+		return rec, true, nil
 	default:
 		s.conclude("failed", "%v", err)
-		return rec, true
+		return rec, true, nil
 	}
 	s.r.Before.V = s.values(rec)
 	if s.own, err = s.since.asRead(s.ctx, s.c, rec); err != nil {
 		s.conclude("failed", "it could not be compared with what it was: %v", err)
-		return rec, true
+		return rec, true, nil
 	}
 	if why := s.rests(rec); why != "" {
 		s.conclude("stale", "%s", why)
-		return rec, true
+		return rec, true, nil
 	}
 	if s.byGroups(s.c) {
 		not, err := s.enrolled(s.ctx, s.c, s.c.Account, false)
 		if err == nil && not == "" {
-			return rec, s.confirm()
+			return rec, s.confirm(), nil
 		}
 		if err != nil && s.refusedGroup(err) {
-			return rec, true
+			return rec, true, nil
 		}
 	}
 	s.rebase(rec)
@@ -76,9 +107,9 @@ func (s *sender) before() (rec connector.Record, settled bool) {
 	case why != "":
 		s.conclude("stale", "%s", why)
 	case asWanted:
-		return rec, s.confirm()
+		return rec, s.confirm(), nil
 	}
-	return rec, why != ""
+	return rec, why != "", nil
 }
 
 // rebase has a change of a list begin with what an earlier change of the plan has made of it: both

@@ -123,9 +123,9 @@ func (s *sender) deliver() error {
 		var write connector.Write
 		if s.c.Verb != planning.Create {
 			s.shown(s.ctx, s.c.Account)
-			rec, settled := s.before()
-			if settled {
-				return s.ctx.Err()
+			rec, settled, err := s.before()
+			if settled || err != nil {
+				return errors.Join(err, s.ctx.Err())
 			}
 			write.Record = &rec
 		}

@@ -61,6 +61,7 @@ type book struct {
 	sent      []string // and has not come about
 	made      int
 	blind     bool   // it does not answer when it is asked for something
+	busy      int    // how many more readings of a record it is too busy for
 	dies      bool   // once it has written next
 	pretends  string // whom its next answer is about, where that is somebody else
 	secrets   map[string]string
@@ -191,6 +192,9 @@ func (d *days) do(line string) (told []string) {
 		b.meanwhile[words[2]] = append(b.meanwhile[words[2]], strings.Join(words[3:], " "))
 	case "see":
 		d.books[words[1]].blind = false
+	case "busy": // for the next so many that ask for one record
+		d.books[words[1]].busy, err = strconv.Atoi(words[2])
+		require.NoError(d.t, err)
 	case "later":
 		by, bad := time.ParseDuration(words[1])
 		require.NoError(d.t, bad)
@@ -597,6 +601,10 @@ func (b *book) One(_ context.Context, id string) (connector.Record, error) {
 	b.happens("one")
 	if err := b.unseen(); err != nil {
 		return connector.Record{}, err
+	}
+	if b.busy > 0 {
+		b.busy--
+		return connector.Record{}, &connector.Error{Kind: []connector.Kind{connector.Throttled, connector.Unanswered, connector.Unreachable}[b.busy%3], Doing: "read", Target: "the book", Reason: "it is busy"}
 	}
 	if row, ok := b.rows[id]; ok {
 		return b.record(row), nil

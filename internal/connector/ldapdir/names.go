@@ -79,7 +79,11 @@ func (d *directory) references(c *ldap.Conn, root *rootDSE, dn string) (list []r
 	err = d.eachPage(context.Background(), c, root, d.referenceBase(root), ldap.ScopeWholeSubtree, "(|"+filter.String()+")", []string{"1.1"}, func(res *ldap.SearchResult) error {
 		for _, e := range res.Entries {
 			for _, a := range attributes {
-				if has, err := c.Compare(e.DN, a, dn); err == nil && has {
+				has, err := c.Compare(e.DN, a, dn)
+				if err != nil && !without(err) {
+					return err // what refers to the entry is known before it is renamed, or it is not renamed
+				}
+				if has {
 					list = append(list, reference{e.DN, a})
 				}
 			}
@@ -87,6 +91,11 @@ func (d *directory) references(c *ldap.Conn, root *rootDSE, dn string) (list []r
 		return nil
 	})
 	return list, err
+}
+
+// without: an answer to a comparison says that the entry, or its attribute, is not there.
+func without(err error) bool {
+	return ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultUndefinedAttributeType)
 }
 
 // referenceBase is where references are looked for: the naming context that
@@ -115,7 +124,11 @@ func (d *directory) mend(c *ldap.Conn, refs []reference, from, to string) error 
 			ref.dn = to
 		}
 		has, err := c.Compare(ref.dn, ref.attribute, from)
-		if err != nil || !has { // mended by the server
+		switch {
+		case err != nil && !without(err):
+			left = append(left, fmt.Sprintf("%s of %s (%v)", ref.attribute, ref.dn, err))
+			continue
+		case !has: // mended by the server
 			continue
 		}
 		req := ldap.NewModifyRequest(ref.dn, nil)

@@ -124,12 +124,18 @@ func (d *directory) change(ctx context.Context, r connector.Record, edits []conn
 				req.Controls = []ldap.Control{ldap.NewControlString(assertion, true, string(filter.Bytes()))}
 			}
 			err := c.Modify(req)
-			if ldap.IsErrorWithCode(err, ldap.LDAPResultAssertionFailed) && d.holds(c, dn, must) {
+			if ldap.IsErrorWithCode(err, ldap.LDAPResultAssertionFailed) {
 				// some servers let the assertion loose on searches of their own, for
 				// uniqueness say, which it fails; the deltas guard by themselves what
 				// they take away
-				req.Controls = nil
-				err = c.Modify(req)
+				held, unread := d.holds(c, dn, must)
+				if unread != nil {
+					return unread // nothing was done, and why is not known
+				}
+				if held {
+					req.Controls = nil
+					err = c.Modify(req)
+				}
 			}
 			if err != nil {
 				return err
@@ -217,9 +223,12 @@ func (d *directory) Mend(ctx context.Context, before, after connector.Record) er
 }
 
 // holds reports whether the entry is as a filter says.
-func (d *directory) holds(c *ldap.Conn, dn, filter string) bool {
+func (d *directory) holds(c *ldap.Conn, dn, filter string) (bool, error) {
 	res, err := c.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, d.time, false, filter, []string{"1.1"}, nil))
-	return err == nil && len(res.Entries) == 1
+	if err != nil {
+		return false, err
+	}
+	return len(res.Entries) == 1, nil
 }
 
 // deltas adds to the modification what takes an attribute from its values now

@@ -24,11 +24,11 @@ const (
 func mergeEmails(top map[string]any, edits []connector.Edit) {
 	list, _ := top["emails"].([]any)
 	primary, other := scimjson.Emails(list)
-	touched := false
+	touched, named := false, false
 	for _, e := range edits {
 		switch e.Native {
 		case "emails.primary":
-			primary, touched = e.New, true
+			primary, touched, named = e.New, true, true
 		case "emails.other":
 			other, touched = e.New, true
 		}
@@ -37,10 +37,15 @@ func mergeEmails(top map[string]any, edits []connector.Edit) {
 		return
 	}
 	e := emails{list: slices.Clone(list)}
-	if len(primary) > 0 {
+	switch {
+	case !named: // whichever is marked stays so
+	case len(primary) > 0:
 		e.promote(primary[0])
-	} else if at := e.primary(); at >= 0 {
-		e.list = slices.Delete(e.list, at, at+1)
+		e.demoteOthers(primary[0])
+	default:
+		if at := e.primary(); at >= 0 {
+			e.list = slices.Delete(e.list, at, at+1)
+		}
 	}
 	e.keep(primary, other)
 	if len(e.list) == 0 {
@@ -120,6 +125,17 @@ func (e *emails) promote(value string) {
 	}
 	if typed {
 		e.giveType(was)
+	}
+}
+
+// demoteOthers takes the mark from all but one address: an application may have let several have it.
+func (e *emails) demoteOthers(value string) {
+	at := e.find(value)
+	for i, item := range e.list {
+		if m := fields(item); i != at && m["primary"] == true {
+			delete(m, "primary")
+			e.list[i] = m
+		}
 	}
 }
 

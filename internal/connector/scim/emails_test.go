@@ -30,6 +30,10 @@ func TestEmails(t *testing.T) {
 		{"the primary goes", `[{"value":"o@x","primary":true},{"value":"h@x"}]`, "", "-", `[{"value":"h@x"}]`},
 		{"all go", `[{"value":"o@x","primary":true}]`, "", "", `null`},
 		{"plain texts", `["o@x","h@x"]`, "n@x", "h@x", `[{"value":"n@x","primary":true},"h@x"]`},
+		{"two are marked, and one becomes it", `[{"value":"a@x","primary":true},{"value":"b@x","primary":true}]`, "b@x", "a@x", `[{"value":"b@x","primary":true},{"value":"a@x"}]`},
+		{"two are marked, and another becomes it", `[{"value":"a@x","primary":true},{"value":"b@x","primary":true}]`, "n@x", "a@x b@x", `[{"value":"n@x","primary":true},{"value":"b@x"},{"value":"a@x"}]`},
+		{"two are marked, and nothing is said of that", `[{"value":"a@x","primary":true},{"value":"b@x","primary":true}]`, "-", "c@x", `[{"value":"a@x","primary":true},{"value":"b@x","primary":true},{"value":"c@x"}]`},
+		{"none is marked, and nothing is said of that", `[{"value":"a@x"},{"value":"b@x"}]`, "-", "b@x c@x", `[{"value":"a@x"},{"value":"b@x"},{"value":"c@x"}]`},
 		{"somebody lists one twice", `[{"value":"o@x","type":"work","primary":true},{"value":"O@x","type":"home"}]`, "-", "o@x", `[{"value":"o@x","type":"work","primary":true},{"value":"O@x","type":"home"}]`},
 	} {
 		top := map[string]any{}

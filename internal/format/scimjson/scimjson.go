@@ -155,7 +155,8 @@ func (r *Resource) list(name string, items []any) {
 }
 
 // Emails splits a list of e-mails into the primary one and the others. When
-// none is marked, the first is what a mail program would take.
+// none is marked, the first is what a mail program would take; where several are, all of these
+// are: which one it is, nobody knows.
 func Emails(items []any) (primary, other []string) {
 	for _, item := range items {
 		v, marked := Scalars(item), false
@@ -166,8 +167,8 @@ func Emails(items []any) (primary, other []string) {
 		if len(v) == 0 {
 			continue
 		}
-		if marked && len(primary) == 0 {
-			primary = v
+		if marked && !slices.ContainsFunc(primary, func(p string) bool { return strings.EqualFold(p, v[0]) }) {
+			primary = append(primary, v...)
 		} else {
 			other = append(other, v...)
 		}
