@@ -234,7 +234,11 @@ func (s *sender) written(after connector.Record) {
 		return
 	}
 	s.r.Account, s.r.After.V = after.ID, s.values(after)
-	var altered []string
+	s.conclude("done", "%s", strings.Join(s.altered(after), "; "))
+}
+
+// altered says what a record shows otherwise than the change writes it.
+func (s *sender) altered(after connector.Record) (altered []string) {
 	for _, x := range s.writes(s.c) {
 		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
 			if now := after.Values[src.Native]; !record.SameReferences(now, s.r.Sent.V[src.Native]) {
@@ -246,5 +250,5 @@ func (s *sender) written(after connector.Record) {
 			altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, record.PlainList(now)))
 		}
 	}
-	s.conclude("done", "%s", strings.Join(altered, "; "))
+	return altered
 }

@@ -137,16 +137,28 @@ func (s *sender) sends(native string) string {
 	return ""
 }
 
-// conflict: a create answered by "exists" never adopts what is there, unless an
-// earlier attempt at this very intent may have made it: then what carries our mark
-// is ours.
+// conflict: a create answered by "exists" never adopts what is there, unless it may be of this very
+// intent: an earlier attempt may have made it, or whoever stands between us and the system has sent
+// it twice. Then what carries our mark is ours, and in the second case all that we sent as well:
+// nobody carried the mark just before.
 func (s *sender) conflict(err error) {
-	if s.c.Verb == planning.Create && s.r.Attempts > 1 {
-		if found, rec, e := s.present(); e == nil && found {
-			s.trace("it carries the mark of this intent")
-			s.written(rec)
-			return
-		}
+	if s.c.Verb != planning.Create {
+		s.conclude("refused", "%s", s.said(err))
+		return
 	}
-	s.conclude("refused", "%s", s.said(err))
+	found, rec, e := s.present()
+	switch {
+	case e != nil || !found:
+		s.conclude("refused", "%s", s.said(err))
+	case s.r.Attempts > 1:
+		s.trace("it carries the mark of this intent")
+		s.written(rec)
+	case len(s.altered(rec)) == 0:
+		s.trace("%v", err)
+		if s.written(rec); s.r.Outcome == "done" {
+			s.r.Detail = "the answer was that it exists already: it was sent twice on its way, since it carries our mark and all that was sent"
+		}
+	default:
+		s.conclude("refused", "account %q carries its mark since, and other values than were sent: %s", rec.ID, s.said(err))
+	}
 }
