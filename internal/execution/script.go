@@ -112,7 +112,7 @@ func (s *script) account(ctx context.Context, id string) (connector.Record, erro
 	if err != nil || len(r.Values.V["dn"]) == 1 {
 		return connector.Record{ID: r.ID, Values: r.Values.V}, err
 	}
-	now, err := s.conn.One(ctx, id) // the shape does not ask for its name, which everything here needs
+	now, err := s.one(ctx, id) // the shape does not ask for its name, which everything here needs
 	if err != nil {
 		return connector.Record{}, err
 	}
