@@ -59,8 +59,8 @@ type storm struct {
 // stormPerson is what one account should come to, by one change.
 type stormPerson struct{ id, login, mail, dept, wants string }
 
-// A run that is killed, suspended and woken, cut off from PostgreSQL, answered with errors,
-// throttled or not at all, shown late, altered and interfered with, on two nodes whose
+// A run that is killed, suspended and woken, halted by hand and begun again, cut off from PostgreSQL,
+// answered with errors, with another's record, throttled or not at all, shown late, altered and interfered with, on two nodes whose
 // database's clock moves: account by account the application is what the receipts say, no
 // effect comes twice, nothing is lost or in doubt, and the next reconciliation sets right what is left.
 func TestStorm(t *testing.T) {
@@ -80,7 +80,7 @@ func playStorm(t *testing.T, seed uint64) {
 	s.movableClock()
 	s.nodes = []*node{s.node, s.another("second", "--lease 3s")}
 	s.begin()
-	s.wrong = scimapp.Misbehaviour{SlowMillis: 5 + s.rng.IntN(15), DropEvery: 11, FailEvery: 20, ThrottleEvery: 17, TitleLimit: 10}
+	s.wrong = scimapp.Misbehaviour{SlowMillis: 5 + s.rng.IntN(15), DropEvery: 11, FailEvery: 20, ThrottleEvery: 17, TitleLimit: 10, MixEvery: 13}
 	if s.rng.IntN(2) == 0 {
 		s.wrong.LagMillis = 400
 		s.twinning(0, "system", "change", s.down, "--set", "lag=1")
@@ -171,7 +171,9 @@ func (s *storm) note(format string, args ...any) {
 // hit lets one thing happen.
 func (s *storm) hit() {
 	n := s.nodes[s.rng.IntN(len(s.nodes))]
-	switch at := s.rng.IntN(100); {
+	switch at := s.rng.IntN(108); {
+	case at >= 100: // through begins it again
+		s.note("somebody halts the run: %s", s.any("run", "halt", s.scan(`SELECT coalesce(max(id), 0)::text FROM runs`)))
 	case at < 50:
 		s.note("a node is killed")
 		n.kill()

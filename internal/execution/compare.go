@@ -15,12 +15,14 @@ import (
 )
 
 // readPatiently reads the account before it is written. A system that passes for busy or away is
-// waited for as when it is written to: reading again changes nothing.
+// waited for as when it is written to, and where an answer is about something else it is asked
+// once more: reading again changes nothing.
 func (s *sender) readPatiently() (rec connector.Record, err error) {
 	for attempt := 1; ; attempt++ {
 		rec, err = s.account(s.ctx, s.c.Account)
 		kind := connector.KindOf(err)
-		if err == nil || s.ctx.Err() != nil || attempt >= tries || kind != connector.Throttled && kind != connector.Unreachable && kind != connector.Unanswered {
+		passes := kind == connector.Throttled || kind == connector.Unreachable || kind == connector.Unanswered || kind == connector.Broken && attempt < mostMixed
+		if err == nil || s.ctx.Err() != nil || attempt >= tries || !passes {
 			return rec, err
 		}
 		var told *connector.Error

@@ -26,12 +26,18 @@ func (s *sender) lookUp(intended time.Time, answered bool) bool {
 	if answered {
 		deadline = time.Now().Add(s.declared.Lag)
 	}
+	mixed := 0
 	for pause := firstLook; ; pause = min(2*pause, lastLook) {
 		found, rec, err := s.present()
 		if s.ctx.Err() != nil {
 			return false
 		}
+		if err != nil && connector.KindOf(err) == connector.Broken {
+			mixed++
+		}
 		switch kind := connector.KindOf(err); {
+		case err != nil && kind == connector.Broken && mixed < mostMixed: // another answer may be the right one
+			s.trace("%v", err)
 		case err != nil && kind != connector.Unreachable && kind != connector.Unanswered && kind != connector.Throttled:
 			s.conclude("in-doubt", "sent without an answer, and reading can't tell: %v", err)
 			return false
@@ -61,6 +67,10 @@ const (
 	firstLook = 200 * time.Millisecond
 	lastLook  = 5 * time.Second
 )
+
+// mostMixed is how many answers in a row to a reading may be about something else before nothing
+// more is concluded from any.
+const mostMixed = 4
 
 // patienceToRead is how long a system that does not answer at all is asked what
 // became of a change, before a human has to find out.

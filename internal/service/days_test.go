@@ -62,6 +62,7 @@ type book struct {
 	made      int
 	blind     bool   // it does not answer when it is asked for something
 	busy      int    // how many more readings of a record it is too busy for
+	confused  int    // how many more readings of a record are answered with another one
 	dies      bool   // once it has written next
 	pretends  string // whom its next answer is about, where that is somebody else
 	secrets   map[string]string
@@ -192,6 +193,9 @@ func (d *days) do(line string) (told []string) {
 		b.meanwhile[words[2]] = append(b.meanwhile[words[2]], strings.Join(words[3:], " "))
 	case "see":
 		d.books[words[1]].blind = false
+	case "confused": // the next so many that ask for one record are given the one behind it
+		d.books[words[1]].confused, err = strconv.Atoi(words[2])
+		require.NoError(d.t, err)
 	case "busy": // for the next so many that ask for one record
 		d.books[words[1]].busy, err = strconv.Atoi(words[2])
 		require.NoError(d.t, err)
@@ -605,6 +609,11 @@ func (b *book) One(_ context.Context, id string) (connector.Record, error) {
 	if b.busy > 0 {
 		b.busy--
 		return connector.Record{}, &connector.Error{Kind: []connector.Kind{connector.Throttled, connector.Unanswered, connector.Unreachable}[b.busy%3], Doing: "read", Target: "the book", Reason: "it is busy"}
+	}
+	if b.confused > 0 {
+		b.confused--
+		ids := slices.Sorted(maps.Keys(b.rows))
+		id = ids[(slices.Index(ids, id)+1)%len(ids)]
 	}
 	if row, ok := b.rows[id]; ok {
 		return b.record(row), nil

@@ -66,6 +66,7 @@ type Misbehaviour struct {
 	AnswerID   string `json:"answerID,omitempty"`   // answers to writes are about the user of this id
 	AnswerMark string `json:"answerMark,omitempty"` // answers to writes carry this externalId
 	GetAnother bool   `json:"getAnother,omitempty"` // whoever asks for a user, or a group, is given the next one
+	MixEvery   int    `json:"mixEvery,omitempty"`   // every Nth who asks for one user is given another
 	Endless    bool   `json:"endless,omitempty"`    // lists go on for ever
 }
 
@@ -111,6 +112,7 @@ type App struct {
 	groups   map[string]*group
 	issued   map[string]bool // tokens that were given
 	heard    []string        // secrets, for answers that say them back
+	asked    int             // for one user, while answers are mixed up
 	inner    http.Handler    // the library's server
 }
 

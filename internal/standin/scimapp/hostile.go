@@ -16,7 +16,7 @@ import (
 
 // hostile answers a request, and then alters the answer as it is told to.
 func (a *App) hostile(w http.ResponseWriter, r *http.Request, wrong Misbehaviour, inner http.Handler) {
-	if !wrong.SayBack && wrong.AnswerID == "" && wrong.AnswerMark == "" && !wrong.GetAnother && !wrong.Endless && wrong.OnRequest == "" {
+	if !wrong.SayBack && wrong.AnswerID == "" && wrong.AnswerMark == "" && !wrong.GetAnother && !wrong.Endless && wrong.OnRequest == "" && wrong.MixEvery == 0 {
 		inner.ServeHTTP(w, r)
 		return
 	}
@@ -31,7 +31,7 @@ func (a *App) hostile(w http.ResponseWriter, r *http.Request, wrong Misbehaviour
 		a.hearPasswords(sent)
 	}
 	users := strings.HasPrefix(strings.TrimPrefix(r.URL.Path, "/scim/v2"), "/Users")
-	if list, id := path.Split(r.URL.Path); wrong.GetAnother && r.Method == http.MethodGet && (list == "/scim/v2/Users/" || list == "/scim/v2/Groups/") {
+	if list, id := path.Split(r.URL.Path); r.Method == http.MethodGet && (list == "/scim/v2/Users/" || list == "/scim/v2/Groups/") && (wrong.GetAnother || a.mixes(wrong.MixEvery)) {
 		r.URL.Path = list + a.after(id)
 	}
 	got := httptest.NewRecorder()
@@ -134,6 +134,17 @@ func (a *App) Heard() []string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return slices.Clone(a.heard)
+}
+
+// mixes counts who asks for one record, and reports whether it is the turn of one to be given another.
+func (a *App) mixes(every int) bool {
+	if every == 0 {
+		return false
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.asked++
+	return a.asked%every == 0
 }
 
 // after is the id of the user, or the group, behind another one.
