@@ -243,11 +243,7 @@ func Decode(body []byte) (Page, []any, error) {
 		return Page{Total: -1}, nil, err
 	}
 	if err := Unmarshal(body, &list); err != nil {
-		var syntax *json.SyntaxError
-		if errors.As(err, &syntax) && syntax.Offset >= int64(len(body)) {
-			err = ErrCut
-		}
-		return Page{Total: -1}, nil, err
+		return Page{Total: -1}, nil, broken(err)
 	}
 	p := Page{Total: -1, NextCursor: list.NextCursor}
 	if list.Total != nil {
