@@ -93,7 +93,7 @@ func TestMembershipsAreWholeOrNotRead(t *testing.T) {
 }
 
 // Without PATCH a group is written as a whole. Workers at the same time lose nothing of one
-// another's, with an ETag or without one, also where writes show late; what somebody else does
+// another's, with an ETag or without one; what somebody else does
 // to the group meanwhile stays where there is an ETag.
 func TestGroupsWrittenAsAWhole(t *testing.T) {
 	for name, x := range map[string]struct {
