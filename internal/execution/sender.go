@@ -26,6 +26,7 @@ type sender struct {
 	broke    error     // what kept a secret that is set from being handed over
 	asked    time.Time // when the newest intent was asked for
 	maybe    bool      // and something of it may have been done
+	unmarked bool      // the system said, before it was sent, that no account carries its mark
 	give     func()    // takes back that the change is counted as done; nil: it is not counted
 	own      *asRead   // the account as it was read before; nil before that, and of one that is yet to be made
 	// delivering is what its holder is sent; nil: nothing, or it is not ready
@@ -404,6 +405,7 @@ func (s *sender) taken() bool {
 			s.conclude("stale", "account %q carries the mark %q already; take a roster and reconcile", list[0].ID, mark)
 			return true
 		}
+		s.unmarked = err == nil
 	}
 	asked, ok := s.conn.(connector.NameHolder)
 	if !ok {

@@ -83,11 +83,14 @@ func (s *Store) AllReceipts(ctx context.Context, run int64) (list []Receipt, err
 	return list, s.list(ctx, &list, receiptColumns+`WHERE x.run_id = $1 ORDER BY x.number`, run)
 }
 
+// openIntent is an intent of plan $1 of which nothing is known: where a later run has a receipt of
+// the change, it has looked the intent up.
+const openIntent = `x.outcome = '' AND NOT EXISTS (SELECT FROM receipts n JOIN runs l ON l.id = n.run_id WHERE l.plan_id = $1 AND n.number = x.number AND n.run_id > x.run_id)`
+
 // OpenIntents lists the changes of a plan that some run of it meant to send and about which
-// nothing is known, the newest intent of each: they are looked up before anything is sent. Where a
-// later run has settled the change, it has looked the intent up already.
+// nothing is known, the newest intent of each: they are looked up before anything is sent.
 func (s *Store) OpenIntents(ctx context.Context, plan int64) (list []Receipt, err error) {
-	return list, s.list(ctx, &list, receiptColumns+`WHERE r.plan_id = $1 AND x.outcome = '' AND NOT EXISTS (SELECT FROM receipts n JOIN runs l ON l.id = n.run_id WHERE l.plan_id = $1 AND n.number = x.number AND n.run_id > x.run_id) ORDER BY x.number`, plan)
+	return list, s.list(ctx, &list, receiptColumns+`WHERE r.plan_id = $1 AND `+openIntent+` ORDER BY x.number`, plan)
 }
 
 // DoubtIntents says of what was meant to be sent, and never heard of, that nobody
@@ -96,7 +99,7 @@ func (s *Store) DoubtIntents(ctx context.Context, plan int64, why string) error 
 	if _, err := s.exec(ctx, `UPDATE deliveries d SET secret = NULL, state = 'in-doubt' FROM runs r WHERE r.id = d.run_id AND r.plan_id = $1 AND d.state = 'meant'`, plan); err != nil {
 		return err
 	}
-	_, err := s.exec(ctx, `UPDATE receipts x SET outcome = 'in-doubt', detail = $2, ended = now() FROM runs r WHERE r.id = x.run_id AND r.plan_id = $1 AND x.outcome = ''`, plan, why)
+	_, err := s.exec(ctx, `UPDATE receipts x SET outcome = 'in-doubt', detail = $2, ended = now() FROM runs r WHERE r.id = x.run_id AND r.plan_id = $1 AND `+openIntent, plan, why)
 	return err
 }
 

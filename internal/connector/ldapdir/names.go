@@ -80,10 +80,10 @@ func (d *directory) references(c *ldap.Conn, root *rootDSE, dn string) (list []r
 		for _, e := range res.Entries {
 			for _, a := range attributes {
 				has, err := c.Compare(e.DN, a, dn)
-				if err != nil && !without(err) {
+				if passing(err) {
 					return err // what refers to the entry is known before it is renamed, or it is not renamed
 				}
-				if has {
+				if err == nil && has {
 					list = append(list, reference{e.DN, a})
 				}
 			}
@@ -93,9 +93,9 @@ func (d *directory) references(c *ldap.Conn, root *rootDSE, dn string) (list []r
 	return list, err
 }
 
-// without: an answer to a comparison says that the entry, or its attribute, is not there.
-func without(err error) bool {
-	return ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultUndefinedAttributeType)
+// passing: the directory did not answer a question, and may answer it later.
+func passing(err error) bool {
+	return ldap.IsErrorAnyOf(err, ldap.LDAPResultBusy, ldap.LDAPResultUnavailable, ldap.LDAPResultTimeLimitExceeded, ldap.ErrorNetwork)
 }
 
 // referenceBase is where references are looked for: the naming context that
@@ -125,10 +125,10 @@ func (d *directory) mend(c *ldap.Conn, refs []reference, from, to string) error 
 		}
 		has, err := c.Compare(ref.dn, ref.attribute, from)
 		switch {
-		case err != nil && !without(err):
+		case passing(err):
 			left = append(left, fmt.Sprintf("%s of %s (%v)", ref.attribute, ref.dn, err))
 			continue
-		case !has: // mended by the server
+		case err != nil || !has: // mended by the server
 			continue
 		}
 		req := ldap.NewModifyRequest(ref.dn, nil)

@@ -51,7 +51,7 @@ func (a *app) Groups(ctx context.Context, each func(connector.Group) error) erro
 }
 
 // member is one of a group's, as the application says it (RFC 7643 section 4.2).
-type member struct{ Value, Type, Ref string }
+type member struct{ Value, Type string }
 
 // group reads a group: all of it, its version, and its members.
 func (a *app) group(ctx context.Context, id string) (top map[string]any, version string, members []member, err error) {
@@ -69,6 +69,12 @@ func (a *app) group(ctx context.Context, id string) (top map[string]any, version
 	version = header.Get("ETag")
 	if meta, ok := top["meta"].(map[string]any); ok && version == "" {
 		version, _ = meta["version"].(string)
+	}
+	for name, v := range top {
+		if name != "members" && strings.EqualFold(name, "members") { // one spelling, also in what is sent back
+			top["members"] = v
+			delete(top, name)
+		}
 	}
 	list, ok := top["members"].([]any)
 	if !ok && top["members"] != nil {
@@ -88,31 +94,35 @@ func (a *app) group(ctx context.Context, id string) (top map[string]any, version
 // address is below the application's own; nothing is fetched from there.
 func (a *app) memberOf(item any) (m member, err error) {
 	from, _ := item.(map[string]any)
-	one := func(name string) string { return strings.Join(scimjson.Scalars(from[name]), "") }
-	m = member{Value: one("value"), Type: one("type"), Ref: one("$ref")}
+	one := func(name string) string {
+		v, _ := field(from, name)
+		return strings.Join(scimjson.Scalars(v), "")
+	}
+	m = member{Value: one("value"), Type: one("type")}
 	if m.Value != "" {
 		return m, nil
 	}
-	if m.Ref == "" {
+	address := one("$ref")
+	if address == "" {
 		return m, errors.New("a member has neither a value nor a $ref")
 	}
 	for _, root := range []string{"/", "/Groups/"} { // relative to the base address, or to the group's own
 		ref, err := a.base.Parse(strings.TrimRight(a.base.EscapedPath(), "/") + root)
 		if err == nil {
-			ref, err = ref.Parse(m.Ref)
+			ref, err = ref.Parse(address)
 		}
 		if err != nil {
-			return m, fmt.Errorf("a member's $ref %q is no address", m.Ref)
+			return m, fmt.Errorf("a member's $ref %q is no address", address)
 		}
 		if id, kind := a.resourceAt(ref); id != "" {
 			if m.Type != "" && m.Type != kind {
-				return m, fmt.Errorf("a member's $ref %q is that of a %s, and its type is %s", m.Ref, kind, m.Type)
+				return m, fmt.Errorf("a member's $ref %q is that of a %s, and its type is %s", address, kind, m.Type)
 			}
 			m.Value, m.Type = id, kind
 			return m, nil
 		}
 	}
-	return m, fmt.Errorf("a member's $ref %q is not an address of this application's users or groups", m.Ref)
+	return m, fmt.Errorf("a member's $ref %q is not an address of this application's users or groups", address)
 }
 
 // resourceAt is the id of the application's user or group that an address is of; "" where it is
@@ -174,14 +184,13 @@ const inOneGo = 100
 // Enrol changes a group by deltas: members that are not named are not sent.
 func (a *app) Enrol(ctx context.Context, group string, add, withdraw []string) error {
 	put, err := a.puts(ctx)
-	if err == nil && !put {
+	if err != nil {
+		return err
+	}
+	if !put {
 		if err = a.enrolByPatch(ctx, group, add, withdraw); !a.patchless(err) {
 			return err
 		}
-		err = nil
-	}
-	if err != nil {
-		return err
 	}
 	return a.putGroup(ctx, group, add, withdraw)
 }

@@ -25,29 +25,31 @@ func TestMembersByAddress(t *testing.T) {
 	for says, want := range map[string]string{
 		`{"value": "u1"}`: "u1",
 		`{"value": "u1", "type": "User", "$ref": "https://elsewhere.example/Users/u9"}`: "u1",
-		`{"$ref": "BASE/Users/u1"}`:                              "u1",
-		`{"$ref": "BASE/Users/u%2F1"}`:                           "u/1",
-		`{"$ref": "../Users/u1"}`:                                "u1",
-		`{"$ref": "Users/u1"}`:                                   "u1",
-		`{"$ref": "/scim/v2/Users/u1"}`:                          "u1",
-		`{"$ref": "BASE/Groups/g2"}`:                             "group g2",
-		`{"$ref": "../Groups/g2", "type": "Group"}`:              "group g2",
-		`{"value": "g2", "type": "Group"}`:                       "group g2",
-		`{"$ref": "BASE/Users/u1", "type": "Group"}`:             "that of a User, and its type is Group",
-		`{"$ref": "https://elsewhere.example/scim/v2/Users/u1"}`: "not an address of this application's",
-		`{"$ref": "//elsewhere.example/scim/v2/Users/u1"}`:       "not an address of this application's",
-		`{"$ref": "BASE/Users/u1/x"}`:                            "not an address of this application's",
-		`{"$ref": "BASE/Users/u1?x=y"}`:                          "not an address of this application's",
-		`{"$ref": "/Users/u1"}`:                                  "not an address of this application's",
-		`{"$ref": "BASE/Users/"}`:                                "not an address of this application's",
-		`{"$ref": "::"}`:                                         "no address",
-		`{"type": "User"}`:                                       "neither a value nor a $ref",
-		`"u1"`:                                                   "neither a value nor a $ref",
+		`{"Value": "u1", "Type": "user-1"}`:                                             "group ",
+		`{"Value": "u1"}`:                                                               "u1",
+		`{"$ref": "BASE/Users/u1"}`:                                                     "u1",
+		`{"$ref": "BASE/Users/u%2F1"}`:                                                  "u/1",
+		`{"$ref": "../Users/u1"}`:                                                       "u1",
+		`{"$ref": "Users/u1"}`:                                                          "u1",
+		`{"$ref": "/scim/v2/Users/u1"}`:                                                 "u1",
+		`{"$ref": "BASE/Groups/g2"}`:                                                    "group g2",
+		`{"$ref": "../Groups/g2", "type": "Group"}`:                                     "group g2",
+		`{"value": "g2", "type": "Group"}`:                                              "group g2",
+		`{"$ref": "BASE/Users/u1", "type": "Group"}`:                                    "that of a User, and its type is Group",
+		`{"$ref": "https://elsewhere.example/scim/v2/Users/u1"}`:                        "not an address of this application's",
+		`{"$ref": "//elsewhere.example/scim/v2/Users/u1"}`:                              "not an address of this application's",
+		`{"$ref": "BASE/Users/u1/x"}`:                                                   "not an address of this application's",
+		`{"$ref": "BASE/Users/u1?x=y"}`:                                                 "not an address of this application's",
+		`{"$ref": "/Users/u1"}`:                                                         "not an address of this application's",
+		`{"$ref": "BASE/Users/"}`:                                                       "not an address of this application's",
+		`{"$ref": "::"}`:                                                                "no address",
+		`{"type": "User"}`:                                                              "neither a value nor a $ref",
+		`"u1"`:                                                                          "neither a value nor a $ref",
 	} {
 		t.Run(says, func(t *testing.T) {
 			var server *httptest.Server
 			server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-				_, _ = fmt.Fprintf(w, `{"id": "g1", "displayName": "Observers", "members": [%s]}`, strings.ReplaceAll(says, "BASE", server.URL+"/scim/v2"))
+				_, _ = fmt.Fprintf(w, `{"id": "g1", "displayName": "Observers", "Members": [%s]}`, strings.ReplaceAll(says, "BASE", server.URL+"/scim/v2"))
 			}))
 			defer server.Close()
 			c, err := scim.New(connector.Config{Settings: map[string]string{"url": server.URL + "/scim/v2"}, Secret: "x"})
@@ -93,8 +95,8 @@ func TestMembershipsAreWholeOrNotRead(t *testing.T) {
 }
 
 // Without PATCH a group is written as a whole. Workers at the same time lose nothing of one
-// another's, with an ETag or without one; what somebody else does
-// to the group meanwhile stays where there is an ETag.
+// another's, with an ETag or without one; what somebody else does to the group meanwhile stays
+// where there is an ETag.
 func TestGroupsWrittenAsAWhole(t *testing.T) {
 	for name, x := range map[string]struct {
 		is       scimapp.Misbehaviour

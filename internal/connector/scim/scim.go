@@ -201,20 +201,25 @@ func (a *app) hasAll(top map[string]any, names string) bool {
 		if object != "" {
 			in, _ = top[object].(map[string]any)
 		}
-		if !hasFolded(in, name) {
+		if _, there := field(in, name); !there {
 			return false
 		}
 	}
 	return true
 }
 
-func hasFolded(in map[string]any, name string) bool {
-	for have := range in {
+// field is an attribute of an object. Names of attributes have capitals as they please (RFC 7643
+// section 2.1).
+func field(in map[string]any, name string) (v any, there bool) {
+	if v, there = in[name]; there {
+		return v, true
+	}
+	for have, v := range in {
 		if strings.EqualFold(have, name) {
-			return true
+			return v, true
 		}
 	}
-	return false
+	return nil, false
 }
 
 // mixedUp is the fault of an answer that belongs to another question.
