@@ -149,9 +149,11 @@ func (p *page) shot(name string, dark bool) {
 	require.NoError(p.t, setScheme(ctx, "light"))
 }
 
-// accessible holds the page against axe-core, and against its width.
+// accessible holds the page against axe-core, and against its width. It waits
+// for lists that are still loading: they are dimmed, and can't be acted on.
 func (p *page) accessible(where string) {
 	p.t.Helper()
+	p.until("!document.querySelector('[aria-busy=true]')", "the page has loaded")
 	axe, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
 	require.NoError(p.t, err)
 	eval[bool](p, string(axe)+"; true")
