@@ -422,6 +422,7 @@ func (e LogLevel) Valid() bool {
 
 // Defines values for Outcome.
 const (
+	OutcomeDifferent  Outcome = "different"
 	OutcomeDone       Outcome = "done"
 	OutcomeFailed     Outcome = "failed"
 	OutcomeInDoubt    Outcome = "in-doubt"
@@ -436,6 +437,8 @@ const (
 // Valid indicates whether the value is a known member of the Outcome enum.
 func (e Outcome) Valid() bool {
 	switch e {
+	case OutcomeDifferent:
+		return true
 	case OutcomeDone:
 		return true
 	case OutcomeFailed:

@@ -56,7 +56,7 @@ func (c *client) showRun(id int64) error {
 	}
 	switch {
 	case bad > 0:
-		c.say("%d changes did not come about: twinning run receipts %d --bad", bad, id)
+		c.say("%d changes did not come about, or show otherwise: twinning run receipts %d --bad", bad, id)
 		return &exit{code: Failed}
 	case r.State == "halted":
 		return &exit{code: Failed}

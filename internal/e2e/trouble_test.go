@@ -123,10 +123,12 @@ func TestMisbehavingApplication(t *testing.T) {
 			require.EqualValues(h.t, "finished", r.State)
 			altered := 0
 			for _, c := range h.changes(p) {
-				if strings.Contains(c.Detail, "title shows as") {
+				if c.Outcome == "different" {
+					require.Contains(h.t, c.Detail, "title shows as")
 					altered++
 				}
 			}
+			require.Equal(h.t, r.Outcomes["different"], altered)
 			require.Greater(h.t, altered, 5, "values that the application altered are told")
 			task := h.queue(h.app.Service.Verify(context.Background(), admin, r.ID))
 			require.Greater(h.t, task.Bad, 5, "verification finds them different")

@@ -236,21 +236,45 @@ func (s *sender) written(after connector.Record) {
 		return
 	}
 	s.r.Account, s.r.After.V = after.ID, s.values(after)
-	s.conclude("done", "%s", strings.Join(s.altered(after), "; "))
+	var said []string
+	s.r.Differs.V = map[string]string{}
+	for _, d := range s.differences(after) {
+		said = append(said, d.String())
+		if !d.late {
+			s.r.Differs.V[d.attribute] = d.shows
+		}
+	}
+	if len(s.r.Differs.V) == 0 {
+		s.conclude("done", "%s", strings.Join(said, "; "))
+		return
+	}
+	s.conclude("different", "%s accepted it, and %s", s.system.Name, strings.Join(said, "; "))
 }
 
-// altered says what a record shows otherwise than the change writes it.
-func (s *sender) altered(after connector.Record) (altered []string) {
+// difference is an attribute that an account shows otherwise than a change writes it.
+type difference struct {
+	attribute string
+	shows     string // its value, or its list
+	late      bool   // it shows as before, in a system that shows changes late
+}
+
+func (d difference) String() string {
+	return fmt.Sprintf("%s shows as %q", d.attribute, record.PlainList(d.shows))
+}
+
+// differences lists what a record shows otherwise than the change writes it.
+func (s *sender) differences(after connector.Record) (list []difference) {
 	for _, x := range s.writes(s.c) {
 		if src := s.shape.Attributes[x.Attribute]; src.Refers != "" {
 			if now := after.Values[src.Native]; !record.SameReferences(now, s.r.Sent.V[src.Native]) {
-				altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, strings.Join(now, "; ")))
+				list = append(list, difference{x.Attribute, record.JoinList(now), s.declared.Lag > 0 && record.SameReferences(now, s.r.Before.V[src.Native])})
 			}
 			continue
 		}
-		if now, err := s.cell(after, x.Attribute); err != nil || !record.Same(record.KindOf(x.Attribute), now, x.New) {
-			altered = append(altered, fmt.Sprintf("%s shows as %q", x.Attribute, record.PlainList(now)))
+		kind := record.KindOf(x.Attribute)
+		if now, err := s.cell(after, x.Attribute); err != nil || !record.Same(kind, now, x.New) {
+			list = append(list, difference{x.Attribute, now, err == nil && s.declared.Lag > 0 && record.Same(kind, now, x.Old)})
 		}
 	}
-	return altered
+	return list
 }

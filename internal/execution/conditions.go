@@ -258,7 +258,7 @@ func (q *queue) earlier(c store.Change, attribute string) (values []string) {
 			continue
 		}
 		switch q.outcome[o.ID] {
-		case "done", "unchanged", "waiting":
+		case "done", "unchanged", "different", "waiting":
 			if sent := q.rebased[o.ID]; sent != nil {
 				o = &store.Change{Body: store.JSON[planning.Change]{V: planning.Change{Edits: sent}}}
 			}

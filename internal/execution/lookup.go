@@ -163,7 +163,7 @@ func (s *sender) conflict(err error) {
 	case s.r.Attempts > 1:
 		s.trace("it carries the mark of this intent")
 		s.written(rec)
-	case s.unmarked && len(s.altered(rec)) == 0:
+	case s.unmarked && len(s.differences(rec)) == 0:
 		s.trace("%v", err)
 		if s.written(rec); s.r.Outcome == "done" {
 			s.r.Detail = "the answer was that it exists already: it was sent twice on its way, since it carries our mark and all that was sent"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 
 	"twinning/internal/connector"
@@ -202,6 +203,59 @@ func (x *run) isMember(ctx context.Context, p passage, account string, anew bool
 		x.groups.members[id] = members
 	}
 	return x.groups.members[id][account], nil
+}
+
+// mostRead is how many members a group may have for it to be read after each change of it; what
+// became of changes to larger ones is seen by verifying the plan.
+const mostRead = 1000
+
+// groupsShow concludes from the groups as they are after the change. Where they can't be read, it
+// was accepted all the same, and verifying tells.
+func (s *sender) groupsShow() {
+	s.conclude("done", "")
+	if s.declared.Lag > 0 {
+		return
+	}
+	var not, shows []string // shows: of those that are changed
+	for _, p := range s.passages(s.c) {
+		if p.owns {
+			continue
+		}
+		in, known, err := s.showsMember(p)
+		if err != nil {
+			s.trace("%v", err)
+		}
+		if !known {
+			in = p.in
+		}
+		if in {
+			shows = append(shows, p.group)
+		}
+		if in != p.in {
+			not = append(not, p.group)
+		}
+	}
+	if len(not) > 0 {
+		s.r.Differs.V = map[string]string{"groups": record.JoinList(shows)}
+		s.conclude("different", "%s accepted it, and shows otherwise: %s", s.system.Name, strings.Join(not, ", "))
+	}
+}
+
+// showsMember reads whether the account is in a group after it was changed, without what was read
+// before; known is false where that group is too large to be read again.
+func (s *sender) showsMember(p passage) (in, known bool, err error) {
+	s.groups.mu.Lock()
+	id, err := s.groupID(s.ctx, p.group)
+	many := len(s.groups.members[id])
+	s.groups.mu.Unlock()
+	if err != nil || id == "" || many > mostRead {
+		return false, false, err
+	}
+	err = s.conn.(connector.Groups).Members(s.ctx, id, func(member string) error { // groupID found it by them
+		in = in || member == s.c.Account
+		return nil
+	}, func(connector.Left) error { return nil })
+	return in, err == nil, err
 }
 
 // refusedGroup settles a change whose group is not there.

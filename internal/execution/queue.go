@@ -31,6 +31,7 @@ type queue struct {
 	left       int              // not taken yet
 	prior      map[int]store.Receipt
 	outcome    map[string]string // change id -> outcome
+	hinders    map[string]bool   // change id -> what others wait for shows otherwise than it was sent
 	byID       map[string]*store.Change
 	rebased    map[string][]planning.Edit // change id -> what it wrote, where that is not what was drafted
 	made       map[string]string          // create's id -> the account that it made
@@ -106,21 +107,16 @@ func (x *run) newQueue(ctx context.Context) (*queue, error) {
 }
 
 func (x *run) emptyQueue() *queue {
-	q := &queue{run: x, made: map[string]string{}, units: unitsOf(x.order), waitsFor: map[int]int{}, then: map[string][]int{}, sameAs: map[int]int{}, prior: map[int]store.Receipt{}, outcome: map[string]string{}, byID: map[string]*store.Change{}, rebased: map[string][]planning.Edit{}, written: map[string]time.Time{}}
+	q := &queue{run: x, made: map[string]string{}, units: unitsOf(x.order), waitsFor: map[int]int{}, then: map[string][]int{}, sameAs: map[int]int{}, prior: map[int]store.Receipt{}, outcome: map[string]string{}, hinders: map[string]bool{}, byID: map[string]*store.Change{}, rebased: map[string][]planning.Edit{}, written: map[string]time.Time{}}
 	q.free = sync.NewCond(&q.mu)
 	return q
-}
-
-// over: an earlier run of the plan did the change, or it is in doubt and never sent again: a
-// human decides.
-func over(c store.Change) bool {
-	return slices.Contains([]string{"done", "unchanged", "waiting", "in-doubt"}, c.Outcome)
 }
 
 // fill sorts the changes into those with an outcome and those still to be done.
 func (q *queue) fill() {
 	for i := range q.order {
-		q.byID[q.order[i].ID] = &q.order[i]
+		c := &q.order[i]
+		q.byID[c.ID], q.hinders[c.ID] = c, c.Hinders
 	}
 	q.stopsAfter = q.goAhead()
 	var todo []int
@@ -133,8 +129,9 @@ func (q *queue) fill() {
 			}
 			continue
 		case ok && r.Outcome != "":
+			q.hinders[c.ID] = hinders(r)
 			q.count(c, r.Outcome)
-		case !ok && over(c):
+		case !ok && planning.IsFinal(c.Outcome): // by an earlier run of the plan
 			q.count(c, c.Outcome)
 		default:
 			todo = append(todo, i)
@@ -173,7 +170,7 @@ func (q *queue) count(c store.Change, outcome string) {
 	case "failed", "refused", "in-doubt":
 		q.failed++
 		fallthrough
-	case "done", "unchanged", "waiting":
+	case "done", "unchanged", "different", "waiting":
 		q.tried++
 	}
 	switch outcome {
@@ -267,7 +264,7 @@ func (q *queue) halt(why string) {
 
 // noteMade keeps which account a change has made. The caller holds the lock, or is alone.
 func (q *queue) noteMade(c store.Change, r store.Receipt) {
-	if c.Verb == planning.Create && r.Account != "" && (r.Outcome == "done" || r.Outcome == "unchanged") {
+	if c.Verb == planning.Create && r.Account != "" && (r.Outcome == "done" || r.Outcome == "unchanged" || r.Outcome == "different") {
 		q.made[c.ID] = r.Account
 	}
 }
@@ -336,13 +333,37 @@ func (q *queue) sleep(ctx context.Context, d time.Duration) bool {
 	}
 }
 
+// hinders: an attribute that other changes wait for shows otherwise than it was sent: a name, an
+// address, the place, or whether its holder may sign in.
+func hinders(r store.Receipt) bool {
+	for attribute := range r.Differs.V {
+		if slices.Contains([]string{"userName", "email", "aliases", "active", "container"}, attribute) {
+			return true
+		}
+	}
+	return false
+}
+
+// cameAbout: what other changes wait for of a change is so. A new account is there whatever it
+// shows. The caller holds the lock.
+func (q *queue) cameAbout(id string) bool {
+	switch q.outcome[id] {
+	case "done", "unchanged":
+		return true
+	case "different":
+		c := q.byID[id]
+		return !q.hinders[id] || c != nil && c.Verb == planning.Create
+	}
+	return false
+}
+
 // unmet names a need that did not come about.
 func (q *queue) unmet(c store.Change) string {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	for _, need := range c.Body.V.Needs {
-		if o := q.outcome[need]; o != "done" && o != "unchanged" {
-			other := q.byID[need]
+		if !q.cameAbout(need) {
+			other, o := q.byID[need], q.outcome[need]
 			if other == nil {
 				return "what must come first is not in this plan"
 			}
@@ -373,6 +394,7 @@ func (q *queue) keep(ctx context.Context, i int, r store.Receipt) error {
 	q.running--
 	q.written[r.Account] = time.Now()
 	q.noteMade(c, r)
+	q.hinders[c.ID] = hinders(r)
 	q.count(c, r.Outcome)
 	q.waves.settled(q.charter.WaveAt(c.Wave), q.Now())
 	if r.Outcome == "failed" || r.Outcome == "refused" {

@@ -70,7 +70,7 @@ func (x *run) putDown(ctx context.Context, scripter connector.Scripter, broken m
 	s := &script{run: x, scripter: scripter, accounts: map[string]connector.Record{}, making: map[string]string{}, left: map[string]int{}, coming: map[string]string{}}
 	x.script, whole = s, true
 	for _, c := range x.order {
-		if over(c) {
+		if planning.IsFinal(c.Outcome) {
 			continue
 		}
 		unit := c.Body.V.Unit

@@ -48,15 +48,10 @@ func (q *queue) change(ctx context.Context, c store.Change) (store.Receipt, stor
 		s.r.RunID = q.params.Run
 	}
 	err := s.carryOut(prior.Intended)
-	if s.give != nil && (err != nil || !mayBeDone(s.r.Outcome)) {
+	if s.give != nil && (err != nil || !planning.IsFinal(s.r.Outcome)) {
 		s.give()
 	}
 	return s.r, s.effects(), err
-}
-
-// mayBeDone: the change is done, or may be.
-func mayBeDone(outcome string) bool {
-	return slices.Contains([]string{"done", "unchanged", "waiting", "in-doubt"}, outcome)
 }
 
 func (s *sender) carryOut(sent time.Time) error {
@@ -196,11 +191,14 @@ func (s *sender) send(write connector.Write) (connector.Record, error) {
 
 // shows concludes from the record as it is after the change.
 func (s *sender) shows(after connector.Record) {
-	if s.c.Verb == planning.Delete || s.byGroups(s.c) {
+	switch {
+	case s.c.Verb == planning.Delete:
 		s.conclude("done", "")
-		return
+	case s.byGroups(s.c):
+		s.groupsShow()
+	default:
+		s.written(after)
 	}
-	s.written(after)
 }
 
 // sendBy carries out what the change says, if it is on its way by an instant.
@@ -446,7 +444,7 @@ func (s *sender) gaveUp(account string) bool {
 	defer s.mu.Unlock()
 	return s.declared.Lag > 0 && slices.ContainsFunc(s.c.Body.V.Needs, func(need string) bool {
 		other := s.byID[need]
-		return other != nil && other.Account == account && (s.outcome[need] == "done" || s.outcome[need] == "unchanged")
+		return other != nil && other.Account == account && s.cameAbout(need)
 	})
 }
 

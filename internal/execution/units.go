@@ -37,7 +37,7 @@ func (q *queue) underway(unit string) bool {
 	done, open := false, false
 	for _, i := range q.units[unit] {
 		switch q.outcome[q.order[i].ID] {
-		case "done":
+		case "done", "different":
 			done = true
 		case "":
 			open = true
@@ -119,8 +119,8 @@ func (q *queue) settleUnit(ctx context.Context, unit string) error {
 		c := &q.order[i]
 		back = back || c.Body.V.Between || c.Body.V.HandsOver
 		switch o := q.outcome[c.ID]; o {
-		case "done":
-			done = append(done, i)
+		case "done", "different": // some of it may show
+			done, whole = append(done, i), whole && q.cameAbout(c.ID)
 		case "unchanged":
 		case "": // it goes on
 			q.mu.Unlock()
@@ -183,7 +183,7 @@ func (q *queue) keepFormer(ctx context.Context, unit string, done []int) error {
 		case err != nil:
 			return err
 		case why == "":
-			err = q.Store.Resettle(ctx, q.w.Task, q.plan.ID, q.lane.ID, c, store.Resettled{Outcome: "done", Detail: former + " stays as an alias: who was to have it has not got it"})
+			err = q.Store.Resettle(ctx, q.w.Task, q.plan.ID, q.lane.ID, c, store.Resettled{Outcome: q.outcomeOf(c.ID), Detail: former + " stays as an alias: who was to have it has not got it"})
 		default:
 			err = q.w.Log(ctx, "error", c.Label, former+" is nobody's now, and could not be kept as an alias: "+why)
 		}
@@ -192,6 +192,12 @@ func (q *queue) keepFormer(ctx context.Context, unit string, done []int) error {
 		}
 	}
 	return nil
+}
+
+func (q *queue) outcomeOf(id string) string {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.outcome[id]
 }
 
 // given is the address that a change gives up.
@@ -213,7 +219,7 @@ func (q *queue) untaken(unit, address string) bool {
 		takes := slices.ContainsFunc(c.Body.V.Edits, func(e planning.Edit) bool {
 			return e.Attribute == "email" && naming.Fold(e.New) == naming.Fold(address)
 		})
-		return takes && q.outcome[c.ID] != "done" && q.outcome[c.ID] != "unchanged"
+		return takes && !q.cameAbout(c.ID)
 	})
 }
 
@@ -252,11 +258,12 @@ func (q *queue) takeBack(ctx context.Context, c store.Change) (why string, err e
 	for _, e := range c.Body.V.Writes() {
 		back.Body.V.Edits = append(back.Body.V.Edits, planning.Edit{Attribute: e.Attribute, Old: e.New, New: e.Old, Reason: e.Reason})
 	}
-	why, err = q.mend(ctx, c, func(rec connector.Record) ([]planning.Edit, bool, string) {
-		isBack, why := q.heldAgain(rec, back)
+	isBack := false
+	why, err = q.mend(ctx, c, func(rec connector.Record) (_ []planning.Edit, _ bool, why string) {
+		isBack, why = q.heldAgain(rec, back)
 		return back.Body.V.Edits, isBack, why
 	})
-	if err != nil || why != "" {
+	if err != nil || why != "" || isBack && q.outcomeOf(c.ID) == "different" { // the system never took it
 		return why, err
 	}
 	return "", q.tookBack(ctx, c)

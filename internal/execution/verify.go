@@ -36,7 +36,7 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 	good, bad, unseen := 0, 0, 0
 	passed := x.passedThrough()
 	for i, r := range receipts {
-		if r.Outcome != "done" && r.Outcome != "unchanged" || passed[r.Number] {
+		if r.Outcome != "done" && r.Outcome != "unchanged" && r.Outcome != "different" || passed[r.Number] {
 			continue
 		}
 		if c := x.changes[r.Number]; c.Body.V.Delivers != nil && len(x.writes(c)) == 0 {
@@ -85,7 +85,7 @@ func (x *run) passedThrough() map[int]bool {
 	reached, passed := map[[3]string]bool{}, map[int]bool{}
 	key := func(c store.Change) [3]string { return [3]string{c.Body.V.Unit, c.Verb, c.Account} }
 	for _, c := range x.order { // whichever run has done it
-		if !c.Body.V.Between && (c.Outcome == "done" || c.Outcome == "unchanged") {
+		if !c.Body.V.Between && (c.Outcome == "done" || c.Outcome == "unchanged" || c.Outcome == "different" && !c.Hinders) {
 			reached[key(c)] = true
 		}
 	}

@@ -3,6 +3,8 @@ package execution
 import (
 	"slices"
 	"time"
+
+	"twinning/internal/core/planning"
 )
 
 // waves is how far a run has come with its waves. Where the charter pauses after one, nothing
@@ -27,7 +29,7 @@ func (q *queue) goAhead() string {
 		case q.params.Wave != "":
 		case ok && r.Outcome != "": // by this very run, before it was taken over
 			todo[c.Wave] = true
-		case !over(c):
+		case !planning.IsFinal(c.Outcome):
 			todo[c.Wave] = true
 		}
 	}

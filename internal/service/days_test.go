@@ -64,6 +64,7 @@ type book struct {
 	busy      int    // how many more readings of a record it is too busy for
 	confused  int    // how many more readings of a record are answered with another one
 	dies      bool   // once it has written next
+	ignores   string // the column that its next write leaves as it is
 	pretends  string // whom its next answer is about, where that is somebody else
 	secrets   map[string]string
 	given     []string // all secrets that were ever set
@@ -689,6 +690,9 @@ func (b *book) answer() (before, after error) {
 	if strings.HasPrefix(answer, "as:") || strings.HasPrefix(answer, "marked:") { // it is done, and the answer is about somebody else
 		b.pretends = answer
 	}
+	if column, is := strings.CutPrefix(answer, "ignores:"); is { // all but that is done
+		b.ignores = column
+	}
 	if kind, is := strings.CutPrefix(answer, "kind:"); is { // one of the connector's own, and nothing is done
 		failed.Kind, failed.Reason, failed.Answered = kindsOfErrors[kind], "it says so", false
 		return failed, nil
@@ -722,8 +726,12 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 		values["id"] = []string{fmt.Sprintf("n%d", b.made)}
 	}
 	for _, e := range w.Edits {
+		if e.Native == b.ignores {
+			continue
+		}
 		values[e.Native] = e.New
 	}
+	b.ignores = ""
 	row := ""
 	for _, c := range b.columns {
 		cell := strings.Join(values[c], ";")

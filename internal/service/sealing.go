@@ -345,9 +345,7 @@ func trippedOf(guards []planning.Reading) (words []string) {
 // leftOf are the changes that have no outcome that stays.
 func leftOf(changes []store.Change) (left []store.Change) {
 	for _, c := range changes {
-		switch c.Outcome {
-		case "done", "unchanged", "waiting", "in-doubt":
-		default:
+		if !planning.IsFinal(c.Outcome) {
 			left = append(left, c)
 		}
 	}

@@ -162,7 +162,7 @@ func (s *Service) doneBy(ctx context.Context, x RunView, u Undoing) (done []plan
 			continue
 		}
 		switch r.Outcome {
-		case "done":
+		case "done", "different":
 			d := planning.Done{Change: c.Body.V, Account: cmp.Or(r.Account, c.Account)}
 			done = append(done, d)
 		case "waiting", "in-doubt":

@@ -219,9 +219,9 @@ type Effects struct {
 func (s *Store) Settle(ctx context.Context, t Task, r Receipt, e Effects) error {
 	var all pgx.Batch // goes to the database at once, and is one transaction
 	all.Queue(`SELECT hold_task($1, $2)`, t.ID, t.Fence)
-	all.Queue(`INSERT INTO receipts (run_id, number, change, account, before, sent, after, trace, attempts, outcome, detail, ended, done_by) VALUES ($2, $3, $4, $5, $6, $7, $8, $9, 0, $10, $11, now(), $1)
-		ON CONFLICT (run_id, number) DO UPDATE SET account = $5, before = $6, sent = $7, after = $8, trace = $9, outcome = $10, detail = $11, ended = now(), done_by = $1`,
-		t.Fence, r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.After.V), jsonText(r.Trace.V), r.Outcome, r.Detail)
+	all.Queue(`INSERT INTO receipts (run_id, number, change, account, before, sent, after, trace, attempts, outcome, detail, differs, ended, done_by) VALUES ($2, $3, $4, $5, $6, $7, $8, $9, 0, $10, $11, $12, now(), $1)
+		ON CONFLICT (run_id, number) DO UPDATE SET account = $5, before = $6, sent = $7, after = $8, trace = $9, outcome = $10, detail = $11, differs = $12, ended = now(), done_by = $1`,
+		t.Fence, r.RunID, r.Number, r.Change, r.Account, jsonText(r.Before.V), jsonText(r.Sent.V), jsonText(r.After.V), jsonText(r.Trace.V), r.Outcome, r.Detail, jsonText(r.Differs.V))
 	if r.LookedUp {
 		all.Queue(`UPDATE receipts o SET outcome = 'stale', detail = $3, ended = now() FROM runs x, runs ours
 			WHERE ours.id = $1 AND x.plan_id = ours.plan_id AND o.run_id = x.id AND o.run_id < $1 AND o.number = $2 AND o.outcome = ''`, r.RunID, r.Number, fmt.Sprintf("run %d settled it", r.RunID))
@@ -231,7 +231,7 @@ func (s *Store) Settle(ctx context.Context, t Task, r Receipt, e Effects) error 
 }
 
 func (e Effects) queue(all *pgx.Batch, r Receipt) {
-	if r.Outcome == "done" || r.Outcome == "waiting" { // what was open of the same is settled by it; what sends nothing settles nothing
+	if r.Outcome == "done" || r.Outcome == "different" || r.Outcome == "waiting" { // what was open of the same is settled by it; what sends nothing settles nothing
 		all.Queue(`UPDATE receipts o SET outcome = 'stale', detail = $4, ended = now() FROM runs x JOIN plans p ON p.id = x.plan_id
 			WHERE x.id = o.run_id AND p.lane_id = $1 AND o.change = $2 AND o.run_id < $3 AND o.outcome IN ('waiting', 'in-doubt')`, e.Lane, r.Change, r.RunID, fmt.Sprintf("run %d settled it", r.RunID))
 	}

@@ -101,6 +101,7 @@ type Change struct {
 	Outcome string                `db:"outcome"`
 	Detail  string                `db:"detail"`
 	Checked string                `db:"verified"`
+	Hinders bool                  `db:"hinders"` // what other changes wait for shows otherwise than it was sent
 	// SetAside is why a human has set it aside: it is not carried out; "": it is.
 	SetAside   string `db:"set_aside"`
 	Class      string `db:"class"`      // of whose it is; "": none

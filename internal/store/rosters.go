@@ -154,7 +154,7 @@ func (s *Store) RosterRecords(ctx context.Context, system, roster int64, fn func
 // roster and is there now, but for those that receipts of ours are about.
 func (s *Store) RecordsSince(ctx context.Context, system, roster int64, fn func(id string, native map[string][]string, digest []byte) error) error {
 	rows, err := s.pool.Query(ctx, `SELECT native_id, native, digest FROM records v WHERE system_id = $1 AND since > $2 AND until IS NULL
-		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id WHERE l.downstream = $1 AND x.account = v.native_id AND x.outcome IN ('done', 'unchanged', 'waiting')
+		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id WHERE l.downstream = $1 AND x.account = v.native_id AND x.outcome IN ('done', 'unchanged', 'different', 'waiting')
 			AND x.intended > (SELECT started FROM rosters WHERE id = $2))`, system, roster)
 	if err != nil {
 		return err

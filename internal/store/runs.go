@@ -65,8 +65,9 @@ type Receipt struct {
 	Attempts int                       `db:"attempts" json:"attempts"`
 	DoneBy   *int64                    `db:"done_by" json:"-"`
 	Verified string                    `db:"verified" json:"verified,omitempty"`
-	Delivery *Delivery                 `db:"-" json:"-"` // what goes with its intent; nil: nothing
-	LookedUp bool                      `db:"-" json:"-"` // an earlier run of the plan meant to send it, and what became of that was looked up
+	Delivery *Delivery                 `db:"-" json:"-"`       // what goes with its intent; nil: nothing
+	Differs  JSON[map[string]string]   `db:"differs" json:"-"` // attributes that show otherwise than they were sent, and what they show
+	LookedUp bool                      `db:"-" json:"-"`       // an earlier run of the plan meant to send it, and what became of that was looked up
 }
 
 const receiptColumns = `SELECT x.*, c.verb, c.person, c.label FROM receipts x JOIN runs r ON r.id = x.run_id JOIN changes c ON c.plan_id = r.plan_id AND c.number = x.number `
@@ -140,7 +141,7 @@ func (s *Store) DoneSince(ctx context.Context, system int64, since time.Time, zo
 	return list, s.list(ctx, &list, `SELECT verb, day, count(*) AS count FROM (
 		SELECT (SELECT c.verb FROM changes c WHERE c.plan_id = r.plan_id AND c.number = x.number AND `+counts+`) AS verb, to_char(x.ended AT TIME ZONE $3, 'YYYY-MM-DD') AS day
 		FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
-		WHERE l.downstream = $1 AND x.outcome IN ('done', 'in-doubt', 'waiting') AND x.ended >= $2) q WHERE verb IS NOT NULL GROUP BY 1, 2 ORDER BY 2, 1`, system, since, zone)
+		WHERE l.downstream = $1 AND x.outcome IN ('done', 'different', 'in-doubt', 'waiting') AND x.ended >= $2) q WHERE verb IS NOT NULL GROUP BY 1, 2 ORDER BY 2, 1`, system, since, zone)
 }
 
 // Tally is how many changes of a verb were done on a day.
@@ -159,7 +160,7 @@ func (s *Store) Pending(ctx context.Context, system, except int64) (map[string]i
 	}
 	err := s.list(ctx, &rows, `SELECT c.verb, count(*) AS count FROM plans p JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.set_aside = '' AND `+counts+`
 		WHERE l.downstream = $1 AND p.id <> $2 AND (p.state = 'running' OR p.state IN ('sealed', 'halted') AND p.expires > now())
-		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged', 'in-doubt', 'waiting')) GROUP BY 1`, system, except)
+		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged', 'different', 'in-doubt', 'waiting')) GROUP BY 1`, system, except)
 	counts := map[string]int{}
 	for _, r := range rows {
 		counts[r.Verb] = r.Count
@@ -178,7 +179,7 @@ func (s *Store) KnownAccount(ctx context.Context, system int64, account, change 
 			AND NOT EXISTS (SELECT FROM gone g, rosters n WHERE n.id = (SELECT max(id) FROM rosters WHERE system_id = $1 AND state = 'taken') AND g.at > n.started)) THEN 'a roster has shown it'
 		WHEN EXISTS (SELECT FROM bonds b JOIN lanes l ON l.id = b.lane_id WHERE l.downstream = $1 AND b.account = $2) THEN 'it is bonded'
 		WHEN EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
-			WHERE l.downstream = $1 AND x.account = $2 AND x.change <> $3 AND x.outcome IN ('done', 'unchanged', 'waiting', 'in-doubt') AND x.intended > coalesce((SELECT at FROM gone), '-infinity')
+			WHERE l.downstream = $1 AND x.account = $2 AND x.change <> $3 AND x.outcome IN ('done', 'unchanged', 'different', 'waiting', 'in-doubt') AND x.intended > coalesce((SELECT at FROM gone), '-infinity')
 			AND NOT EXISTS (SELECT FROM records v WHERE v.system_id = $1 AND v.native_id = $2 AND v.until IS NOT NULL AND NOT EXISTS (SELECT FROM records w WHERE w.system_id = $1 AND w.native_id = $2 AND w.until IS NULL))) THEN 'another change was about it'
 		ELSE '' END`, system, account, change, before)
 }
@@ -187,14 +188,14 @@ func (s *Store) KnownAccount(ctx context.Context, system int64, account, change 
 // in the order in which it was; the account is also that of one that was made.
 func (s *Store) EachDone(ctx context.Context, system int64, since time.Time, fn func(plan int64, c Change)) error {
 	return s.eachChange(ctx, fn, `SELECT c.plan_id, c.number, c.change, c.verb, c.person, coalesce(nullif(x.account, ''), c.account), c.body FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
-		JOIN changes c ON c.plan_id = p.id AND c.number = x.number WHERE l.downstream = $1 AND x.outcome IN ('done', 'in-doubt', 'waiting') AND x.ended >= $2 ORDER BY x.ended, x.run_id, x.number`, system, since)
+		JOIN changes c ON c.plan_id = p.id AND c.number = x.number WHERE l.downstream = $1 AND x.outcome IN ('done', 'different', 'in-doubt', 'waiting') AND x.ended >= $2 ORDER BY x.ended, x.run_id, x.number`, system, since)
 }
 
 // EachPending calls fn for what other plans for a system may still do, see Pending.
 func (s *Store) EachPending(ctx context.Context, system, except int64, fn func(plan int64, c Change)) error {
 	return s.eachChange(ctx, fn, `SELECT c.plan_id, c.number, c.change, c.verb, c.person, c.account, c.body FROM plans p JOIN lanes l ON l.id = p.lane_id JOIN changes c ON c.plan_id = p.id AND c.set_aside = ''
 		WHERE l.downstream = $1 AND p.id <> $2 AND (p.state = 'running' OR p.state IN ('sealed', 'halted') AND p.expires > now())
-		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged', 'in-doubt', 'waiting')) ORDER BY p.id, c.number`, system, except)
+		AND NOT EXISTS (SELECT FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = p.id AND x.number = c.number AND x.outcome IN ('done', 'unchanged', 'different', 'in-doubt', 'waiting')) ORDER BY p.id, c.number`, system, except)
 }
 
 func (s *Store) eachChange(ctx context.Context, fn func(plan int64, c Change), query string, args ...any) error {

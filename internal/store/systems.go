@@ -102,7 +102,7 @@ func (g Given) Names(authority int64, each func(name, person string)) {
 // have been.
 func (s *Store) GivenSince(ctx context.Context, system int64, since time.Time) (list []Given, err error) {
 	return list, s.list(ctx, &list, `SELECT c.body, l.authority FROM receipts x JOIN runs r ON r.id = x.run_id JOIN plans p ON p.id = r.plan_id JOIN lanes l ON l.id = p.lane_id
-		JOIN changes c ON c.plan_id = p.id AND c.number = x.number WHERE l.downstream = $1 AND coalesce(x.ended, x.intended) >= $2 AND x.outcome IN ('', 'done', 'waiting', 'in-doubt')`, system, since)
+		JOIN changes c ON c.plan_id = p.id AND c.number = x.number WHERE l.downstream = $1 AND coalesce(x.ended, x.intended) >= $2 AND x.outcome IN ('', 'done', 'different', 'waiting', 'in-doubt')`, system, since)
 }
 
 // AddSystem makes one, read-only.

@@ -3268,7 +3268,7 @@ export interface components {
             verified?: string;
         };
         /** @enum {string} */
-        Outcome: "done" | "unchanged" | "stale" | "refused" | "failed" | "waiting" | "taken-back" | "passed-over" | "in-doubt";
+        Outcome: "done" | "unchanged" | "different" | "stale" | "refused" | "failed" | "waiting" | "taken-back" | "passed-over" | "in-doubt";
         ChangeList: {
             items: components["schemas"]["Change"][];
             cursor?: string;

@@ -1,5 +1,7 @@
 package planning
 
+import "slices"
+
 // Word is one word of a closed list, with what it means.
 type Word struct{ Name, Meaning string }
 
@@ -70,6 +72,7 @@ var Verbs = []Word{
 // Outcomes are what can have come of a change.
 var Outcomes = []Word{
 	{"done", "the system has taken it, and shows it"},
+	{"different", "the system has accepted it, and shows something else; it is not sent again by this plan"},
 	{"unchanged", "it was so already; nothing was written"},
 	{"waiting", "it stands in an upload file, and is done when a roster shows it"},
 	{"stale", "what it rests on is no longer so; nothing was written: take rosters and reconcile"},
@@ -78,4 +81,9 @@ var Outcomes = []Word{
 	{"in-doubt", "it was sent, nobody answered, and it can't be looked up; a human looks, and settles it (`run settle`)"},
 	{"taken-back", "it was done, and what was there before written back, since another change that hands its name on could not be done"},
 	{"passed-over", "its turn did not come: what it needs was not done, or the run was stopped; the next run takes it"},
+}
+
+// IsFinal reports whether nothing sends a change of this outcome again: it is done, or may be.
+func IsFinal(outcome string) bool {
+	return slices.Contains([]string{"done", "unchanged", "different", "waiting", "in-doubt"}, outcome)
 }
