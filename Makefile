@@ -14,7 +14,7 @@ demo: prepare-server build ## run the service with the Larkspur Observatories un
 tour: prepare-server build ## play the whole story through the command line; exit 0 only if it comes out right
 	@demo/tour.sh
 
-test: prepare build lint verify ## install, build, lint, verify generated code, run every test
+test: prepare internal/connector/scim/testdata/otherserver/node_modules/.installed build lint verify ## install, build, lint, verify generated code, run every test
 	cd console && npm run -s test
 	$(GO) test -race -timeout 40m ./...
 	demo/tour.sh > /dev/null
@@ -46,6 +46,13 @@ console: console/node_modules/.installed ## build the console into console/dist
 
 console/node_modules/.installed: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+OTHER := internal/connector/scim/testdata/otherserver
+
+# a SCIM server of another library, for the connector's tests alone
+$(OTHER)/node_modules/.installed: $(OTHER)/package.json $(OTHER)/package-lock.json
+	cd $(OTHER) && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
 lint: console/node_modules/.installed ## gofmt, go vet, staticcheck, who imports whom, dependencies, and the console's checks

@@ -158,7 +158,7 @@ func (l *listing) pass(ctx context.Context, q url.Values) error {
 	}
 	q.Set("startIndex", "1")
 	next := l.start(ctx, q)
-	total, last := -1, ""
+	total, first, last := -1, "", ""
 	for {
 		x := <-next
 		if x.err != nil {
@@ -167,6 +167,13 @@ func (l *listing) pass(ctx context.Context, q url.Values) error {
 				return nil // some refuse to start behind the end
 			}
 			return x.err
+		}
+		if total < 0 && len(x.resources) > 0 {
+			first = idOf(x.resources[0])
+		}
+		// some give the first page again to whoever asks for what is behind the end
+		if l.got == total && x.page.Total == total && last == "" && first != "" && len(x.resources) > 0 && idOf(x.resources[0]) == first {
+			return nil
 		}
 		// every page begins with the last user of the one before: a deletion and
 		// an insertion that leave the total as it was still show
