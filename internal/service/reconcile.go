@@ -252,7 +252,7 @@ func outcome(in laneInput, out *reconcile.Output) *store.Outcome {
 	}
 	o.Memory = &out.Memory
 	for _, i := range out.Memory.Intentions {
-		o.Intended = append(o.Intended, store.Intention{ID: i.ID, Verb: i.Verb, Person: i.Person, Account: i.Account, Label: cmp.Or(people(i.Person), accounts(i.Account)), Due: i.Due, First: i.First, Waits: i.Waits, Reason: i.Reason})
+		o.Intended = append(o.Intended, store.Intention{ID: i.ID, Verb: i.Verb, Person: i.Person, Account: i.Account, Label: cmp.Or(people(i.Person), accounts(i.Account)), Due: i.Due, First: i.First, Told: i.Told, Waits: i.Waits, Reason: i.Reason})
 	}
 	for _, p := range out.Pairing.Proposals {
 		x := store.Proposal{Code: p.Code, Person: in.People.ID(p.Person), Account: in.Accounts.ID(p.Account), Reason: p.Reason, Brief: p.Brief, Probability: p.Probability, Said: json.RawMessage(`[]`)}

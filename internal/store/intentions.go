@@ -22,6 +22,7 @@ type Intention struct {
 	Label       string         `db:"label" json:"label"`
 	Due         string         `db:"due" json:"due"`
 	First       string         `db:"first" json:"first"`
+	Told        time.Time      `db:"told" json:"-"`
 	Waits       string         `db:"waits" json:"waits,omitempty"`
 	Comes       bool           `db:"-" json:"comes"` // its day has come, and nothing else is waited for
 	Reason      string         `db:"reason" json:"reason"`
@@ -32,14 +33,14 @@ type Intention struct {
 	CancelledAt *time.Time     `db:"cancelled_at" json:"cancelledAt,omitempty"`
 }
 
-const intentionColumns = `SELECT intention, verb, person, account, label, to_char(due, 'YYYY-MM-DD') AS due, to_char(first, 'YYYY-MM-DD') AS first, waits, reason, attribute, kept, cancelled, cancelled_by, cancelled_at FROM intentions`
+const intentionColumns = `SELECT intention, verb, person, account, label, to_char(due, 'YYYY-MM-DD') AS due, to_char(first, 'YYYY-MM-DD') AS first, told, waits, reason, attribute, kept, cancelled, cancelled_by, cancelled_at FROM intentions`
 
 // Intended are a lane's intentions as its next reconciliation knows them.
 func (s *Store) Intended(ctx context.Context, lane int64) (list []planning.Intention, err error) {
 	var rows []Intention
 	err = s.list(ctx, &rows, intentionColumns+` WHERE lane_id = $1 ORDER BY due, intention`, lane)
 	for _, r := range rows {
-		list = append(list, planning.Intention{ID: r.ID, Verb: r.Verb, Person: r.Person, Account: r.Account, Due: r.Due, First: r.First, Waits: r.Waits, Reason: r.Reason, Attribute: r.Attribute, Values: r.Kept.V, Cancelled: r.Cancelled})
+		list = append(list, planning.Intention{ID: r.ID, Verb: r.Verb, Person: r.Person, Account: r.Account, Due: r.Due, First: r.First, Told: r.Told, Waits: r.Waits, Reason: r.Reason, Attribute: r.Attribute, Values: r.Kept.V, Cancelled: r.Cancelled})
 	}
 	return list, err
 }
@@ -52,11 +53,11 @@ func keepIntentions(ctx context.Context, tx bare, lane int64, list []Intention) 
 	}
 	var failed error
 	list = slices.DeleteFunc(slices.Clone(list), func(i Intention) bool { return (planning.Intention{Verb: i.Verb}).OfReceipts() })
-	err := copyInto(ctx, tx, "found_intentions", []string{"lane_id", "intention", "verb", "person", "account", "label", "due", "first", "waits", "reason"}, list, func(_ int, i Intention) []any {
+	err := copyInto(ctx, tx, "found_intentions", []string{"lane_id", "intention", "verb", "person", "account", "label", "due", "first", "told", "waits", "reason"}, list, func(_ int, i Intention) []any {
 		due, bad := calendar.Begin(i.Due, nil)
 		first, worse := calendar.Begin(i.First, nil)
 		failed = errors.Join(failed, bad, worse)
-		return []any{lane, i.ID, i.Verb, i.Person, i.Account, i.Label, due, first, i.Waits, i.Reason}
+		return []any{lane, i.ID, i.Verb, i.Person, i.Account, i.Label, due, first, i.Told, i.Waits, i.Reason}
 	})
 	if err := errors.Join(err, failed); err != nil {
 		return err

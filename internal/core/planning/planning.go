@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"twinning/internal/core/charter"
 )
@@ -92,10 +93,12 @@ type Intention struct {
 	Verb    string `json:"verb"`
 	Person  string `json:"personId"`
 	Account string `json:"accountId"`
-	Due     string `json:"due"`             // day
-	First   string `json:"first"`           // day on which it was first told
-	Waits   string `json:"waits,omitempty"` // what it waits for beside its day
-	Reason  string `json:"reason"`          // the rule, with the charter's line
+	Due     string `json:"due"`   // day
+	First   string `json:"first"` // day on which it was first told
+	// Told is when that was; its zero is long ago.
+	Told   time.Time `json:"told,omitzero"`
+	Waits  string    `json:"waits,omitempty"` // what it waits for beside its day
+	Reason string    `json:"reason"`          // the rule, with the charter's line
 	// Attribute is what is kept by an intention to keep something; of a list only the Values.
 	Attribute string   `json:"attribute,omitempty"`
 	Values    []string `json:"values,omitempty"`

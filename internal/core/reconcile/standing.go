@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"twinning/internal/core/calendar"
 	"twinning/internal/core/charter"
@@ -192,6 +193,10 @@ func (w *walker) leaves(g gone) {
 	}
 }
 
+// announced is how long before it a deletion has been told, whatever the calendar says: a day, less
+// what nightly passes and a change of clocks take from it.
+const announced = 20 * time.Hour
+
 // stage is what a stage asks for, and when; open is false where nothing is left to do.
 func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Intention, open bool) {
 	attribute, value := charter.StageWrites(do)
@@ -210,9 +215,9 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 		Verb: do, Person: g.person, Account: w.accountID(g.a), Due: calendar.Add(g.since, stage.After),
 		Reason: fmt.Sprintf("%s (charter line %d)", g.reason, stage.Line),
 	}
-	i.First = w.today
+	i.First, i.Told = w.today, w.Now
 	if before, told := w.run.intended[i.ID]; told {
-		i.First, i.Cancelled = before.First, before.Cancelled
+		i.First, i.Told, i.Cancelled = before.First, before.Told, before.Cancelled
 	}
 	switch {
 	case g.ready == "":
@@ -225,6 +230,9 @@ func (w *walker) stage(g gone, stage charter.Stage, do string) (i planning.Inten
 	}
 	if do == planning.Delete { // never unannounced, of an account in use, or by a key alone
 		i.Due = max(i.Due, calendar.Add(i.First, 1))
+		if w.Now.Sub(i.Told) < announced { // a charter may name another zone, where it is tomorrow already
+			i.Due = max(i.Due, calendar.Add(w.today, 1))
+		}
 		switch {
 		case i.Waits != "":
 		case w.held(g):
