@@ -134,6 +134,7 @@ func (a *app) Probe(ctx context.Context, tell func(connector.Step)) {
 	}
 	tell(offered.step())
 	if step("read one", "read one user", "/Users?startIndex=1&count=1", a.probeOne) && step("a page", reading, fmt.Sprintf("/Users?startIndex=1&count=%d", a.page), a.probePage) {
+		a.probeHabits(ctx, tell)
 		tell(connector.Step{Name: "writing", State: connector.StepOK, Said: "is tried only when a plan is run",
 			Means: "for a system that is open for writing, the secret needs the right to create and change users"})
 	}

@@ -66,6 +66,11 @@ func (a *app) group(ctx context.Context, id string) (top map[string]any, version
 	if said := scimjson.ID(top); said != id {
 		return nil, "", nil, a.mixedUp(doing, fmt.Sprintf("the answer is about another group, %q", said))
 	}
+	if _, there := field(top, "members"); !there { // none are in it, or they come on request alone
+		if err := a.withMembers(ctx, doing, id, top); err != nil {
+			return nil, "", nil, err
+		}
+	}
 	version = header.Get("ETag")
 	if meta, ok := top["meta"].(map[string]any); ok && version == "" {
 		version, _ = meta["version"].(string)
@@ -83,11 +88,33 @@ func (a *app) group(ctx context.Context, id string) (top map[string]any, version
 	for _, item := range list {
 		m, err := a.memberOf(item)
 		if err != nil {
-			return nil, "", nil, a.fault(connector.Broken, doing, err.Error(), "who is in the group can't be told, and nothing is concluded from it: ask the application's owner for members with a value")
+			return nil, "", nil, a.fault(connector.Broken, doing, err.Error(), "who is in the group can't be told, and nothing is concluded from it: ask the application's owner for members with a value, or set also-at if the application has another base address for itself")
 		}
 		members = append(members, m)
 	}
 	return top, version, members, nil
+}
+
+// withMembers adds the members to a group, if they come to who asks for them.
+func (a *app) withMembers(ctx context.Context, doing, id string, top map[string]any) error {
+	body, _, err := a.patient(ctx, doing, "/Groups/"+url.PathEscape(id)+"?attributes=displayName%2Cmembers")
+	if kind := connector.KindOf(err); err != nil && (kind == connector.Refused || kind == connector.Unsupported) {
+		return nil // it can't be asked so, and shows all it has
+	}
+	if err != nil {
+		return err
+	}
+	var more map[string]any
+	if err := scimjson.Unmarshal(body, &more); err != nil {
+		return a.fault(connector.Broken, doing, "the answer is no group: "+err.Error(), "")
+	}
+	if said := scimjson.ID(more); said != id {
+		return a.mixedUp(doing, fmt.Sprintf("the answer is about another group, %q", said))
+	}
+	if v, there := field(more, "members"); there {
+		top["members"] = v
+	}
+	return nil
 }
 
 // memberOf reads a member. One that is named by its address alone is known by it where the
@@ -128,14 +155,16 @@ func (a *app) memberOf(item any) (m member, err error) {
 // resourceAt is the id of the application's user or group that an address is of; "" where it is
 // of neither.
 func (a *app) resourceAt(ref *url.URL) (id, kind string) {
-	if ref.Scheme != a.base.Scheme || !strings.EqualFold(ref.Host, a.base.Host) || ref.RawQuery != "" || ref.User != nil {
-		return "", ""
-	}
-	base := strings.TrimRight(a.base.EscapedPath(), "/")
-	for kind, below := range map[string]string{"User": "/Users/", "Group": "/Groups/"} {
-		if rest, is := strings.CutPrefix(ref.EscapedPath(), base+below); is && !strings.Contains(rest, "/") {
-			if id, err := url.PathUnescape(rest); err == nil {
-				return id, kind
+	for _, at := range []*url.URL{a.base, a.alsoAt} {
+		if at == nil || ref.Scheme != at.Scheme || !strings.EqualFold(ref.Host, at.Host) || ref.RawQuery != "" || ref.User != nil {
+			continue
+		}
+		base := strings.TrimRight(at.EscapedPath(), "/")
+		for kind, below := range map[string]string{"User": "/Users/", "Group": "/Groups/"} {
+			if rest, is := strings.CutPrefix(ref.EscapedPath(), base+below); is && !strings.Contains(rest, "/") {
+				if id, err := url.PathUnescape(rest); err == nil {
+					return id, kind
+				}
 			}
 		}
 	}

@@ -203,12 +203,28 @@ func (a *app) status(doing, method string, res *http.Response, body []byte) erro
 	case code >= 500: // also 503: whoever stands between may say so after the work was done
 		kind = connector.Unanswered
 	case code >= 300 && code < 400:
-		next = "it wants to send us to " + strconv.Quote(res.Header.Get("Location")) + "; set url to the right address"
+		next = a.movedTo(res)
 	}
 	e := a.fault(kind, doing, reason, next)
 	e.Cause, e.Answered = &refusal{res.StatusCode, told.Type}, true
 	e.After = retryAfter(res.Header.Get("Retry-After"))
 	return e
+}
+
+// movedTo is what to do about a redirect. It is not followed: that could carry the secret elsewhere.
+func (a *app) movedTo(res *http.Response) string {
+	to, err := res.Location()
+	if err != nil {
+		return "it redirects, and does not say where to: ask the application's owner for its base address, and set url to it"
+	}
+	asked := strings.TrimPrefix(res.Request.URL.EscapedPath(), strings.TrimRight(a.base.EscapedPath(), "/"))
+	if base, same := strings.CutSuffix(strings.TrimRight(to.EscapedPath(), "/"), strings.TrimRight(asked, "/")); same && asked != "" && to.User == nil {
+		if at := strings.TrimRight(to.Scheme+"://"+to.Host+base, "/"); at != a.base.String() {
+			return "the application is at another address: set url to " + at + " if its owner says so"
+		}
+		return "it redirects to the same address: ask the application's owner"
+	}
+	return "it redirects to " + strconv.Quote(to.Scheme+"://"+to.Host+to.EscapedPath()) + ", which is no address of SCIM users: a sign-in page or a proxy stands before it; check url and the secret"
 }
 
 // retryAfter reads both forms of RFC 9110 section 10.2.3.

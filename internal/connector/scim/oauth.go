@@ -74,7 +74,11 @@ func (a *app) token(doing string) (*oauth2.Token, error) {
 		if told.ErrorCode != "" {
 			reason += ", " + told.ErrorCode
 		}
-		return nil, a.at(a.set.Text("token-url"), connector.Denied, doing, reason, "check client-id, secret and oauth-scope, or ask the identity provider's team whether this client may ask for a token")
+		next := "check client-id, secret and oauth-scope, or ask the identity provider's team whether this client may ask for a token"
+		if to, err := told.Response.Location(); err == nil {
+			next = "it redirects: set token-url to " + to.Scheme + "://" + to.Host + to.EscapedPath() + " if the identity provider's team says so"
+		}
+		return nil, a.at(a.set.Text("token-url"), connector.Denied, doing, reason, next)
 	}
 	var address *url.Error
 	if errors.As(err, &address) {

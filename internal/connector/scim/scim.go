@@ -40,6 +40,7 @@ var Settings = connector.Settings{Of: "a SCIM application", List: []connector.Se
 	{Name: "ca-file", What: "file with the CA certificates to trust (PEM), in `files` of the data folder or in a folder of `--files`; default those of this machine", Example: "/etc/twinning/ca.pem"},
 	{Name: "filter", What: "SCIM filter that says which users are read: this is the scope of its rosters; default all", Example: "userType ne \"guest\""},
 	{Name: "attributes", What: "attributes to ask for, comma-separated; default all", Example: "userName,emails,active"},
+	{Name: "also-at", What: "another base address by which the application names its users and groups ($ref), where it stands behind a gateway; nothing is sent there", Example: "https://app.internal.example/scim/v2"},
 	{Name: "page", What: "records to ask for at a time", Number: true, Default: "100", Lowest: 1, Highest: 10000, Example: "500"},
 	{Name: "paging", What: "how a long list is asked for", Words: []string{"auto", "index", "cursor"}, Example: "index"},
 	{Name: "totals", What: "ignore: for applications whose totalResults is wrong; a list that is cut short is then not noticed", Words: []string{"strict", "ignore"}, Example: "ignore"},
@@ -53,6 +54,7 @@ var Settings = connector.Settings{Of: "a SCIM application", List: []connector.Se
 
 type app struct {
 	base    *url.URL
+	alsoAt  *url.URL // by which it names its own as well; nil: no other
 	cfg     connector.Config
 	set     connector.Given
 	client  *http.Client
@@ -86,7 +88,13 @@ func New(cfg connector.Config) (connector.Connector, error) {
 	if err != nil || a.base.Scheme != "http" && a.base.Scheme != "https" || a.base.Host == "" {
 		return nil, errors.New("setting url is no address such as https://app.example/scim/v2")
 	}
-	for _, name := range []string{"url", "token-url"} {
+	if given.Text("also-at") != "" {
+		a.alsoAt, err = url.Parse(strings.TrimRight(given.Text("also-at"), "/"))
+		if err != nil || a.alsoAt.Scheme != "http" && a.alsoAt.Scheme != "https" || a.alsoAt.Host == "" {
+			return nil, errors.New("setting also-at is no address such as https://app.internal.example/scim/v2")
+		}
+	}
+	for _, name := range []string{"url", "token-url", "also-at"} {
 		if at, err := url.Parse(given.Text(name)); err != nil || at.User != nil || at.RawQuery != "" || at.Fragment != "" {
 			return nil, fmt.Errorf("setting %s holds more than an address: no user, password, ?query or #fragment may stand in it; a secret is set as the secret", name)
 		}
@@ -146,7 +154,7 @@ func (a *app) One(ctx context.Context, id string) (connector.Record, error) {
 	if err != nil {
 		return connector.Record{}, err
 	}
-	if body, err = a.withAsked(ctx, doing, id, body); err != nil {
+	if body, err = a.withAsked(ctx, doing, id, body, a.set.Text("attributes")); err != nil {
 		return connector.Record{}, err
 	}
 	r, err := a.answered(doing, body, header)
@@ -156,10 +164,9 @@ func (a *app) One(ctx context.Context, id string) (connector.Record, error) {
 	return r, err
 }
 
-// withAsked adds to a user the attributes that lists are asked for and that do not come unasked
+// withAsked adds to a user those of the asked attributes, comma-separated, that do not come unasked
 // (RFC 7643 section 7: returned on request). The rest of the user stays: a PUT sends it back.
-func (a *app) withAsked(ctx context.Context, doing, id string, body []byte) ([]byte, error) {
-	asked := a.set.Text("attributes")
+func (a *app) withAsked(ctx context.Context, doing, id string, body []byte, asked string) ([]byte, error) {
 	var whole, more map[string]any
 	if asked == "" || scimjson.Unmarshal(body, &whole) != nil || a.hasAll(whole, asked) {
 		return body, nil
@@ -310,11 +317,39 @@ func (a *app) holding(ctx context.Context, doing, filter, name string) (ids []st
 
 func (a *app) Find(ctx context.Context, native, value string) ([]connector.Record, error) {
 	doing := "look for " + native
-	path := native
-	if object, name := scimjson.Split(native); object == scimjson.Enterprise {
-		path = object + ":" + name
+	q := url.Values{"filter": {pathOf(native) + " eq " + quoted(value)}}
+	list, err := a.filtered(ctx, doing, q)
+	if err != nil {
+		return nil, err
 	}
-	body, _, err := a.patient(ctx, doing, "/Users?filter="+url.QueryEscape(path+" eq "+quoted(value)))
+	if slices.ContainsFunc(list, func(r connector.Record) bool { return len(r.Values[native]) == 0 }) { // it may come on request alone
+		q.Set("attributes", "userName,"+pathOf(native))
+		asked, err := a.filtered(ctx, doing, q)
+		if err != nil {
+			return nil, err
+		}
+		for _, with := range asked {
+			if i := slices.IndexFunc(list, func(r connector.Record) bool { return r.ID == with.ID }); i >= 0 {
+				list[i].Values[native] = with.Values[native]
+			}
+		}
+	}
+	var found []connector.Record
+	for _, r := range list {
+		switch have := r.Values[native]; {
+		case len(have) == 1 && have[0] == value:
+			found = append(found, r)
+		case !slices.ContainsFunc(have, func(v string) bool { return strings.EqualFold(v, value) }):
+			// whoever is given others knows nothing of those that were asked for: they may stand on another page
+			return nil, a.fault(connector.Broken, doing, fmt.Sprintf("the answer holds user %q, who does not carry the value", r.ID), "the application ignores the filter, or answers are mixed up: ask its owner")
+		}
+	}
+	return found, nil
+}
+
+// filtered lists the users of one page.
+func (a *app) filtered(ctx context.Context, doing string, q url.Values) (found []connector.Record, err error) {
+	body, _, err := a.patient(ctx, doing, "/Users?"+q.Encode())
 	if err != nil {
 		return nil, err
 	}
@@ -328,19 +363,23 @@ func (a *app) Find(ctx context.Context, native, value string) ([]connector.Recor
 	if list.Total > 0 && len(list.Resources) == 0 {
 		return nil, a.fault(connector.Broken, doing, fmt.Sprintf("the answer says that there are %d, and holds none", list.Total), "ask the application's owner")
 	}
-	var found []connector.Record
 	for _, raw := range list.Resources {
 		r, err := a.answered(doing, raw, http.Header{})
 		if err != nil {
 			return nil, err
 		}
-		switch have := r.Values[native]; {
-		case len(have) == 1 && have[0] == value:
-			found = append(found, r)
-		case !slices.ContainsFunc(have, func(v string) bool { return strings.EqualFold(v, value) }):
-			// whoever is given others knows nothing of those that were asked for: they may stand on another page
-			return nil, a.fault(connector.Broken, doing, fmt.Sprintf("the answer holds user %q, who does not carry the value", r.ID), "the application ignores the filter, or answers are mixed up: ask its owner")
-		}
+		found = append(found, r)
 	}
 	return found, nil
+}
+
+// pathOf is how a request names an attribute (RFC 7644 figure 1); of addresses, the whole list.
+func pathOf(native string) string {
+	switch object, name := scimjson.Split(native); {
+	case object == scimjson.Enterprise:
+		return object + ":" + name
+	case object == "emails":
+		return object
+	}
+	return native
 }

@@ -191,6 +191,7 @@ func TestProbe(t *testing.T) {
 	jwt := func(d time.Duration) string {
 		return "h." + base64.RawURLEncoding.EncodeToString([]byte(fmt.Sprintf(`{"exp":%d}`, time.Now().Add(d).Unix()))) + ".s"
 	}
+	app.Put(map[string]any{"id": "b", "userName": "user-b", "active": true, "title": "Cook", "externalId": "L2"})
 	for name, x := range map[string]struct {
 		secret string
 		pairs  []string
@@ -199,17 +200,24 @@ func TestProbe(t *testing.T) {
 		state  string
 		words  string
 	}{
-		"all well":      {token, nil, scimapp.Misbehaviour{}, "writing", connector.StepOK, "tried only when a plan is run"},
-		"wrong secret":  {"wrong", nil, scimapp.Misbehaviour{}, "sign in", connector.StepFailed, "the secret is not accepted"},
-		"wrong path":    {token, []string{"url", server.URL + "/elsewhere"}, scimapp.Misbehaviour{}, "sign in", connector.StepFailed, "404"},
-		"unknown CA":    {token, []string{"ca-file", ""}, scimapp.Misbehaviour{}, "tls", connector.StepFailed, "ca-file"},
-		"no such name":  {token, []string{"url", "https://app.larkspur.invalid"}, scimapp.Misbehaviour{}, "name", connector.StepFailed, "network team"},
-		"nobody there":  {token, []string{"url", "https://127.0.0.1:1"}, scimapp.Misbehaviour{}, "connect", connector.StepFailed, "nothing listens"},
-		"sign-in page":  {token, nil, scimapp.Misbehaviour{HTML: true}, "sign in", connector.StepFailed, "a sign-in page or a proxy"},
-		"clock":         {token, nil, scimapp.Misbehaviour{ClockMinutes: 30}, "clock", connector.StepWarning, "30m0s apart"},
-		"says nothing":  {token, nil, scimapp.Misbehaviour{NoDiscover: true}, "what it offers", connector.StepWarning, "does not say"},
-		"token is over": {jwt(-time.Hour), nil, scimapp.Misbehaviour{}, "token", connector.StepFailed, "ask the application's owner for a new token"},
-		"token ends":    {jwt(72 * time.Hour), nil, scimapp.Misbehaviour{}, "token", connector.StepWarning, "ends in"},
+		"all well":                        {token, nil, scimapp.Misbehaviour{}, "writing", connector.StepOK, "tried only when a plan is run"},
+		"wrong secret":                    {"wrong", nil, scimapp.Misbehaviour{}, "sign in", connector.StepFailed, "the secret is not accepted"},
+		"wrong path":                      {token, []string{"url", server.URL + "/elsewhere"}, scimapp.Misbehaviour{}, "sign in", connector.StepFailed, "404"},
+		"unknown CA":                      {token, []string{"ca-file", ""}, scimapp.Misbehaviour{}, "tls", connector.StepFailed, "ca-file"},
+		"no such name":                    {token, []string{"url", "https://app.larkspur.invalid"}, scimapp.Misbehaviour{}, "name", connector.StepFailed, "network team"},
+		"nobody there":                    {token, []string{"url", "https://127.0.0.1:1"}, scimapp.Misbehaviour{}, "connect", connector.StepFailed, "nothing listens"},
+		"sign-in page":                    {token, nil, scimapp.Misbehaviour{HTML: true}, "sign in", connector.StepFailed, "a sign-in page or a proxy"},
+		"clock":                           {token, nil, scimapp.Misbehaviour{ClockMinutes: 30}, "clock", connector.StepWarning, "30m0s apart"},
+		"a title on request":              {token, nil, scimapp.Misbehaviour{OnRequest: "title"}, "on request", connector.StepWarning, "title come only to whoever asks for them"},
+		"the setting that mends it":       {token, nil, scimapp.Misbehaviour{OnRequest: "title"}, "on request", connector.StepWarning, "set attributes to active,externalId,title,userName"},
+		"a mark on request":               {token, nil, scimapp.Misbehaviour{OnRequest: "externalId"}, "on request", connector.StepWarning, "set attributes to active,externalId,title,userName"},
+		"a mark that the setting forgets": {token, []string{"attributes", "userName,active,title"}, scimapp.Misbehaviour{OnRequest: "externalId"}, "on request", connector.StepWarning, "set attributes to active,externalId,title,userName"},
+		"a mark that is asked for":        {token, []string{"attributes", "userName,active,externalId"}, scimapp.Misbehaviour{OnRequest: "externalId"}, "writing", connector.StepOK, "only when a plan is run"},
+		"a gateway":                       {token, nil, scimapp.Misbehaviour{Gateway: "https://inner.larkspur.example/scim"}, "its own address", connector.StepWarning, "set also-at to https://inner.larkspur.example/scim"},
+		"a gateway that is known":         {token, []string{"also-at", "https://inner.larkspur.example/scim"}, scimapp.Misbehaviour{Gateway: "https://inner.larkspur.example/scim"}, "writing", connector.StepOK, "only when a plan is run"},
+		"says nothing":                    {token, nil, scimapp.Misbehaviour{NoDiscover: true}, "what it offers", connector.StepWarning, "does not say"},
+		"token is over":                   {jwt(-time.Hour), nil, scimapp.Misbehaviour{}, "token", connector.StepFailed, "ask the application's owner for a new token"},
+		"token ends":                      {jwt(72 * time.Hour), nil, scimapp.Misbehaviour{}, "token", connector.StepWarning, "ends in"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			app.Misbehave(x.is)
@@ -226,6 +234,10 @@ func TestProbe(t *testing.T) {
 			text := fmt.Sprintf("%+v", steps)
 			require.Contains(t, fmt.Sprintf("%+v", steps[i]), x.words)
 			require.NotContains(t, text, x.secret)
+			if x.state == connector.StepOK {
+				require.NotContains(t, text, "on request")
+				require.NotContains(t, text, "its own address")
+			}
 			if x.state == connector.StepFailed {
 				require.Equal(t, len(steps)-1, i, "a probe stops at what fails")
 				_, err := c.Read(context.Background(), connector.Reading{}, &connectortest.Kept{})
@@ -555,6 +567,55 @@ func TestPatchThatIsNotThere(t *testing.T) {
 			}
 			require.ErrorContains(t, err, x.says)
 			require.Contains(t, []connector.Kind{connector.Refused, connector.Unsupported}, connector.KindOf(err), "it is not tried again")
+		})
+	}
+}
+
+// What comes on request alone is found, shown after it was written and kept by a PUT, also where
+// nobody has set that it is asked for.
+func TestOnRequestAndNobodyAsks(t *testing.T) {
+	for name, is := range map[string]scimapp.Misbehaviour{
+		"a title, by PATCH": {OnRequest: "title"},
+		"a title, by PUT":   {OnRequest: "title", NoPatch: true},
+		"a mark, by PATCH":  {OnRequest: "externalId", Silent: true},
+		"a mark, by PUT":    {OnRequest: "externalId", NoPatch: true},
+		"members, by PATCH": {OnRequest: "members"},
+		"members, by PUT":   {OnRequest: "members", NoPatch: true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			ctx := context.Background()
+			app, _, settings := serve(t)
+			app.Misbehave(is)
+			c := connect(t, settings)
+			made, err := c.Write(ctx, connector.Write{Edits: newcomer})
+			require.NoError(t, err)
+			for _, e := range newcomer {
+				require.Equal(t, e.New, made.Values[e.Native], e.Native)
+			}
+			found, err := c.Find(ctx, "externalId", "L7")
+			require.NoError(t, err)
+			require.Len(t, found, 1)
+			require.Equal(t, made.ID, found[0].ID)
+			one, err := c.One(ctx, made.ID)
+			require.NoError(t, err)
+			after, err := c.Write(ctx, connector.Write{Record: &one, Edits: []connector.Edit{edit("name.givenName", "Novella")}})
+			require.NoError(t, err)
+			require.Equal(t, []string{"Novella"}, after.Values["name.givenName"])
+			g := c.(connector.Grouper)
+			for _, who := range []string{made.ID, "a"} {
+				require.NoError(t, g.Enrol(ctx, "g1", []string{who}, nil))
+			}
+			var members []string
+			require.NoError(t, g.Members(ctx, "g1", func(id string) error { members = append(members, id); return nil }, func(connector.Left) error { return nil }))
+			require.ElementsMatch(t, []string{made.ID, "a"}, members)
+			app.Misbehave(scimapp.Misbehaviour{})
+			all, err := c.One(ctx, made.ID)
+			require.NoError(t, err)
+			for _, e := range newcomer {
+				if e.Native != "name.givenName" {
+					require.Equal(t, e.New, all.Values[e.Native], "%s is lost", e.Native)
+				}
+			}
 		})
 	}
 }

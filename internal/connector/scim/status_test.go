@@ -33,9 +33,9 @@ func TestStatus(t *testing.T) {
 		{"GET", 503, ``, connector.Throttled, "answered 503", "slower pace"},
 		{"POST", 503, ``, connector.Unanswered, "answered 503", ""}, // whoever stands between may say so after the work was done
 		{"PATCH", 500, ``, connector.Unanswered, "answered 500", ""},
-		{"GET", 302, ``, connector.Refused, "answered 302", "set url to the right address"},
+		{"GET", 302, ``, connector.Refused, "answered 302", "no address of SCIM users"},
 	} {
-		res := &http.Response{StatusCode: c.code, Header: http.Header{"Retry-After": {"7"}, "Location": {"https://elsewhere.example"}}}
+		res := &http.Response{StatusCode: c.code, Request: &http.Request{URL: a.base.JoinPath("Users/1")}, Header: http.Header{"Retry-After": {"7"}, "Location": {"https://elsewhere.example"}}}
 		var told *connector.Error
 		require.ErrorAs(t, a.status("change user 1", c.method, res, []byte(c.body)), &told)
 		require.Equal(t, c.kind, told.Kind, "%s %d", c.method, c.code)
@@ -43,6 +43,17 @@ func TestStatus(t *testing.T) {
 		require.Equal(t, 7*time.Second, told.After)
 		require.Contains(t, told.Error(), "change user 1 at https://app.larkspur.example: "+c.told, "%s %d", c.method, c.code)
 		require.Contains(t, told.Next, c.next, "%s %d", c.method, c.code)
+	}
+	for location, next := range map[string]string{
+		"https://new.larkspur.example/scim/v2/Users/1":      "set url to https://new.larkspur.example/scim/v2 if",
+		"https://new.larkspur.example/scim/v2/Users/1/?a=b": "set url to https://new.larkspur.example/scim/v2 if",
+		"/scim/v2/Users/1":                                   "set url to https://app.larkspur.example/scim/v2 if",
+		"https://app.larkspur.example/Users/1":               "the same address",
+		"https://app.larkspur.example/sign-in?back=/Users/1": `redirects to "https://app.larkspur.example/sign-in", which is no address of SCIM users`,
+		"": "does not say where to",
+	} {
+		res := &http.Response{StatusCode: 307, Request: &http.Request{URL: a.base.JoinPath("Users/1")}, Header: http.Header{"Location": {location}}}
+		require.Contains(t, a.movedTo(res), next, location)
 	}
 	require.Zero(t, retryAfter("soon"))
 	require.Zero(t, retryAfter(time.Now().Add(-time.Hour).UTC().Format(http.TimeFormat)))

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"twinning/internal/connector"
+	"twinning/internal/core/record"
 	"twinning/internal/format/scimjson"
 )
 
@@ -70,7 +71,7 @@ func (a *app) create(ctx context.Context, edits []connector.Edit) (connector.Rec
 		return connector.Record{}, err
 	}
 	if r, err := a.answered(doing, answer, header); err == nil {
-		return a.whole(ctx, r)
+		return a.whole(ctx, r, edits)
 	}
 	// created, but the answer does not say what: read it by its address
 	location, err := url.Parse(header.Get("Location"))
@@ -97,7 +98,7 @@ func (a *app) patch(ctx context.Context, r connector.Record, edits []connector.E
 		if err != nil {
 			return connector.Record{}, err
 		}
-		after, err := a.send(ctx, http.MethodPatch, r, body)
+		after, err := a.send(ctx, http.MethodPatch, r, body, edits)
 		if err == nil {
 			a.confirmed.Store(true)
 		}
@@ -119,8 +120,14 @@ func (a *app) replace(ctx context.Context, r connector.Record, edits []connector
 	if r.Version == "" && a.set.Text("put-without-etag") == "no" {
 		return connector.Record{}, a.fault(connector.Refused, doing, "the application gives no ETag, so a PUT could undo somebody else's change", "use method patch, or set put-without-etag to yes")
 	}
+	body, err := a.withAsked(ctx, doing, r.ID, r.Raw, strings.Join(paths, ",")) // what is left out of a PUT is cleared
+	if kind := connector.KindOf(err); err != nil && kind != connector.Refused && kind != connector.Unsupported {
+		return connector.Record{}, err
+	} else if err != nil {
+		body = r.Raw // it does not know all of the paths
+	}
 	var top map[string]any
-	if err := scimjson.Unmarshal(r.Raw, &top); err != nil {
+	if err := scimjson.Unmarshal(body, &top); err != nil {
 		return connector.Record{}, a.fault(connector.Broken, doing, err.Error(), "")
 	}
 	for _, readOnly := range []string{"meta", "groups", "password"} {
@@ -129,11 +136,11 @@ func (a *app) replace(ctx context.Context, r connector.Record, edits []connector
 	if err := merge(top, edits); err != nil {
 		return connector.Record{}, a.fault(connector.Refused, doing, err.Error(), "")
 	}
-	body, _ := json.Marshal(top)
-	return a.send(ctx, http.MethodPut, r, body)
+	body, _ = json.Marshal(top)
+	return a.send(ctx, http.MethodPut, r, body, edits)
 }
 
-func (a *app) send(ctx context.Context, method string, r connector.Record, body []byte) (connector.Record, error) {
+func (a *app) send(ctx context.Context, method string, r connector.Record, body []byte, edits []connector.Edit) (connector.Record, error) {
 	doing := "change user " + r.ID
 	answer, header, err := a.do(ctx, doing, method, "/Users/"+url.PathEscape(r.ID), body, r.Version)
 	if err != nil {
@@ -143,23 +150,43 @@ func (a *app) send(ctx context.Context, method string, r connector.Record, body 
 		if a.lag > 0 {
 			return connector.Record{ID: r.ID, Values: map[string][]string{}}, nil // once it shows
 		}
-		return a.One(ctx, r.ID)
+		now, err := a.One(ctx, r.ID)
+		if err != nil || now.ID != r.ID {
+			return now, err
+		}
+		return a.whole(ctx, now, edits)
 	}
 	after, err := a.answered(doing, answer, header)
 	if err != nil || after.ID != r.ID { // whoever asked tells that it is about another one
 		return after, err
 	}
-	return a.whole(ctx, after)
+	return a.whole(ctx, after, edits)
 }
 
-// whole reads a user again of whom an answer to a write says less than was asked for in lists.
-func (a *app) whole(ctx context.Context, r connector.Record) (connector.Record, error) {
+// whole reads a user again of whom an answer to a write says less than lists are asked for, or
+// not what was written: some attributes come on request alone.
+func (a *app) whole(ctx context.Context, r connector.Record, edits []connector.Edit) (connector.Record, error) {
+	asked := a.set.Text("attributes")
+	for _, e := range edits {
+		if len(e.New) > 0 && !record.IsSecret(e.Native) {
+			asked += "," + pathOf(e.Native)
+		}
+	}
+	asked = strings.Trim(asked, ",")
 	var top map[string]any
-	if asked := a.set.Text("attributes"); asked == "" || a.lag > 0 || scimjson.Unmarshal(r.Raw, &top) != nil || a.hasAll(top, asked) {
+	if asked == "" || a.lag > 0 || scimjson.Unmarshal(r.Raw, &top) != nil || a.hasAll(top, asked) {
 		return r, nil
 	}
-	now, err := a.One(ctx, r.ID)
+	doing := "read user " + r.ID
+	body, header, err := a.patient(ctx, doing, "/Users/"+url.PathEscape(r.ID))
+	if err == nil {
+		body, err = a.withAsked(ctx, doing, r.ID, body, asked)
+	}
 	if err != nil { // it is done; what it shows is another question
+		return r, nil
+	}
+	now, err := a.answered(doing, body, header)
+	if err != nil || now.ID != r.ID {
 		return r, nil
 	}
 	return now, nil

@@ -37,6 +37,7 @@ type Misbehaviour struct {
 	Silent        bool   `json:"silent,omitempty"`      // PATCH is answered 204 without a body
 	EmptyGroups   bool   `json:"emptyGroups,omitempty"` // the members of a new group are forgotten
 	RefMembers    bool   `json:"refMembers,omitempty"`  // members of groups are said by their address alone
+	Gateway       string `json:"gateway,omitempty"`     // users, and such members, are named below this base address
 	// of lists
 	RepeatPage   bool `json:"repeatPage,omitempty"`   // every page but the first gives the first again
 	SkipUsers    bool `json:"skipUsers,omitempty"`    // every page but the first leaves a user out

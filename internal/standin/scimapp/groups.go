@@ -1,6 +1,7 @@
 package scimapp
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/http"
@@ -50,7 +51,7 @@ func (h *groupHandler) resource(g *group) scim.Resource {
 		}
 		members[i] = map[string]any{"value": id, "type": kind}
 		if h.wrong.RefMembers {
-			members[i] = map[string]any{"$ref": "../" + kind + "s/" + id}
+			members[i] = map[string]any{"$ref": cmp.Or(h.wrong.Gateway, "..") + "/" + kind + "s/" + id}
 		}
 	}
 	x := scim.Resource{ID: g.ID, Attributes: scim.ResourceAttributes{"displayName": g.Name, "members": members}}

@@ -16,7 +16,7 @@ import (
 
 // hostile answers a request, and then alters the answer as it is told to.
 func (a *App) hostile(w http.ResponseWriter, r *http.Request, wrong Misbehaviour, inner http.Handler) {
-	if !wrong.SayBack && wrong.AnswerID == "" && wrong.AnswerMark == "" && !wrong.GetAnother && !wrong.Endless && wrong.OnRequest == "" && wrong.MixEvery == 0 {
+	if !wrong.SayBack && wrong.AnswerID == "" && wrong.AnswerMark == "" && !wrong.GetAnother && !wrong.Endless && wrong.OnRequest == "" && wrong.Gateway == "" && wrong.MixEvery == 0 {
 		inner.ServeHTTP(w, r)
 		return
 	}
@@ -57,11 +57,21 @@ func (a *App) hostile(w http.ResponseWriter, r *http.Request, wrong Misbehaviour
 	if wrong.SayBack {
 		a.sayBack(said)
 	}
-	if wrong.OnRequest != "" && users && !strings.Contains(r.URL.Query().Get("attributes"), wrong.OnRequest) {
+	groups := strings.HasPrefix(strings.TrimPrefix(r.URL.Path, "/scim/v2"), "/Groups")
+	if wrong.OnRequest != "" && (users || groups) && !strings.Contains(r.URL.Query().Get("attributes"), wrong.OnRequest) {
 		list, _ := said["Resources"].([]any)
 		for _, user := range append(list, said) {
 			if m, is := user.(map[string]any); is {
 				delete(m, wrong.OnRequest)
+			}
+		}
+	}
+	if wrong.Gateway != "" && users {
+		list, _ := said["Resources"].([]any)
+		for _, user := range append(list, said) {
+			if m, is := user.(map[string]any); is && m["userName"] != nil {
+				meta, _ := m["meta"].(map[string]any)
+				meta["location"] = wrong.Gateway + "/Users/" + m["id"].(string)
 			}
 		}
 	}
