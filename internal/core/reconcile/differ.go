@@ -37,6 +37,9 @@ func (w *walker) differ(r *rule, p, a int) {
 		w.leadOut(r, p, a, now, w.usable(r, p, a, x))
 		return
 	}
+	if !r.kind.Multi() && w.severalIn(r.Attribute, a) { // also where the first of them is the wanted one
+		return
+	}
 	if r.refers && x.fault != "" || w.settled(r, p, a, x, now) {
 		return
 	}
@@ -188,9 +191,11 @@ func (w *walker) several(attribute string, reads []string, p, a int) bool {
 			return true
 		}
 	}
-	if a < 0 {
-		return false
-	}
+	return a >= 0 && w.severalIn(attribute, a)
+}
+
+// severalIn tells of several values of an account's attribute that should have one.
+func (w *walker) severalIn(attribute string, a int) bool {
 	if others := w.Accounts.Several(a, attribute); len(others) > 0 {
 		w.note("several-values", -1, a, attribute, "%s is %q, and also %s", attribute, w.Accounts.Column(attribute).Cell(a), quoted(others))
 		return true
