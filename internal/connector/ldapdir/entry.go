@@ -16,16 +16,31 @@ func parent(dn string) string {
 	return up
 }
 
-// native finds the spelling under which the shape knows an attribute, since
-// servers answer in their own.
+// native finds the spelling under which the shape knows an attribute, since servers answer in
+// their own. `;binary` says how a value is transferred (RFC 4522), and makes no other attribute;
+// other options do (RFC 4512 section 2.5).
 func (d *directory) native(name string) string {
 	for _, a := range d.attributes {
 		if strings.EqualFold(a, name) {
 			return a
 		}
 	}
+	for _, a := range d.attributes {
+		if strings.EqualFold(transferred(a), transferred(name)) {
+			return a
+		}
+	}
 	return name
 }
+
+func transferred(name string) string {
+	if n := len(name) - len(binary); n > 0 && strings.EqualFold(name[n:], binary) {
+		return name[:n]
+	}
+	return name
+}
+
+const binary = ";binary"
 
 // record makes a record of an entry. A rejection is one that can't be read.
 func (d *directory) record(e *ldap.Entry) (connector.Record, *record.Rejection) {

@@ -231,9 +231,29 @@ func (d *directory) holds(c *ldap.Conn, dn, filter string) (bool, error) {
 	return len(res.Entries) == 1, nil
 }
 
+// opaque: the values of an attribute are bytes that a server mostly can't compare: a certificate, a
+// picture. Such values are written as a whole.
+func (d *directory) opaque(native string) bool {
+	return transferred(native) != native || d.codings[strings.ToLower(native)] == "base64"
+}
+
+func opaqueDelta(req *ldap.ModifyRequest, native string, now, wanted []string) (asserted []string) {
+	if slices.Equal(now, wanted) {
+		return nil
+	}
+	req.Replace(native, wanted)
+	if len(now) == 0 {
+		return []string{"(!(" + native + "=*))"}
+	}
+	return []string{"(" + native + "=*)"}
+}
+
 // deltas adds to the modification what takes an attribute from its values now
 // to the wanted ones, and returns what must hold meanwhile.
 func (d *directory) deltas(req *ldap.ModifyRequest, native string, now, wanted []string) (asserted []string) {
+	if d.opaque(native) {
+		return opaqueDelta(req, native, now, wanted)
+	}
 	gone := slices.DeleteFunc(slices.Clone(now), func(v string) bool { return slices.Contains(wanted, v) })
 	come := slices.DeleteFunc(slices.Clone(wanted), func(v string) bool { return slices.Contains(now, v) })
 	if len(gone) > 0 {

@@ -34,7 +34,10 @@ type Config struct {
 	SessionLog int
 	// Expired gives the server a certificate whose time is over.
 	Expired bool
-	Schema  string // further schema, as slapd.conf(5) has it
+	// Policy is the DN of the policy that passwords must keep to, and Reader may set them; "": there
+	// is none.
+	Policy string
+	Schema string // further schema, as slapd.conf(5) has it
 }
 
 // Server is a running directory.
@@ -100,7 +103,7 @@ func (s *Server) configuration() string {
 	}
 	line("%s", s.cfg.Schema)
 	line("modulepath /usr/lib/ldap")
-	for _, m := range []string{"back_mdb", "memberof", "refint", "unique", "syncprov"} {
+	for _, m := range []string{"back_mdb", "memberof", "refint", "unique", "syncprov", "ppolicy"} {
 		line("moduleload %s", m)
 	}
 	line("pidfile %s", s.file("slapd.pid"))
@@ -113,7 +116,11 @@ func (s *Server) configuration() string {
 	for _, l := range s.cfg.Limits {
 		line("%s", l)
 	}
-	line("access to attrs=userPassword by self write by anonymous auth by * none")
+	reader := ""
+	if s.cfg.Policy != "" { // a policy binds whoever is not the admin
+		reader = fmt.Sprintf("by dn.exact=%q write ", s.Reader())
+	}
+	line("access to attrs=userPassword %sby self write by anonymous auth by * none", reader)
 	for _, a := range s.cfg.Access {
 		line("access %s", a)
 	}
@@ -121,6 +128,9 @@ func (s *Server) configuration() string {
 	if !s.cfg.Plain {
 		line("overlay memberof\noverlay refint\nrefint_attributes member manager\nrefint_nothing cn=nobody,%s", s.Suffix)
 		line("overlay unique\nunique_uri ldap:///?uid?sub?\nunique_uri ldap:///?mail?sub?")
+	}
+	if s.cfg.Policy != "" {
+		line("overlay ppolicy\nppolicy_default %q", s.cfg.Policy)
 	}
 	line("overlay syncprov\nsyncprov-checkpoint 1000 60")
 	if s.cfg.SessionLog > 0 {
