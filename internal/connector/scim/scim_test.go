@@ -184,6 +184,30 @@ func TestBulk(t *testing.T) {
 	require.Equal(t, []string{"North"}, r.Values["urn:larkspur:params:scim:schemas:2.0:Observer:dome"])
 }
 
+// Of what a bulk request that stops in the middle does not answer, nothing is known; the rest is as
+// it says.
+func TestBulkStopsInTheMiddle(t *testing.T) {
+	app, _, settings := serve(t)
+	app.Misbehave(scimapp.Misbehaviour{BulkStops: 7})
+	var writes []connector.Write
+	for i := range 60 { // two requests
+		writes = append(writes, connector.Write{Edits: []connector.Edit{edit("userName", fmt.Sprintf("bulk-%d", i))}})
+	}
+	done, err := connect(t, settings).(connector.Bulker).WriteAll(context.Background(), writes)
+	require.NoError(t, err)
+	require.Len(t, done, len(writes))
+	for i, w := range done {
+		if i%50 < 7 {
+			require.NoError(t, w.Err, i)
+			require.NotEmpty(t, w.ID)
+			continue
+		}
+		require.Equal(t, connector.Unanswered, connector.KindOf(w.Err), "%d: %v", i, w.Err)
+		require.Empty(t, w.ID)
+	}
+	require.Equal(t, 14, app.Effects().Creates)
+}
+
 // A probe says at the first failure what it means and what to ask whom, warns
 // of what is about to end, and tells no secret.
 func TestProbe(t *testing.T) {
@@ -348,6 +372,13 @@ func TestLargeGroup(t *testing.T) {
 	require.Len(t, after, n)
 	require.Contains(t, after, "a")
 	require.NotContains(t, after, ids[0])
+	for _, id := range append(slices.Clone(ids[1000:1250]), ids[0]) {
+		app.Put(map[string]any{"id": id, "userName": id})
+	}
+	require.NoError(t, g.Enrol(ctx, "g1", []string{ids[0]}, ids[1000:1250])) // more than one request takes
+	require.Len(t, app.Members("g1"), n-249)
+	require.NoError(t, g.Enrol(ctx, "g1", ids[1000:1250], []string{ids[0]}))
+	require.ElementsMatch(t, after, app.Members("g1"), "in and out again, each of them once")
 }
 
 // Groups that are in groups are read for whoever asks for them alone, also where they are in

@@ -55,6 +55,7 @@ type Misbehaviour struct {
 	Cursor     bool   `json:"cursor,omitempty"`     // pages by cursor are offered
 	OldCursor  bool   `json:"oldCursor,omitempty"`  // and expire after the first
 	Wants      string `json:"wants,omitempty"`      // dialect of PATCH that alone is taken: title-case, no-path
+	BulkStops  int    `json:"bulkStops,omitempty"`  // a bulk request is given up after so many operations, without a word of the others
 	// of another mind
 	NoPut         bool   `json:"noPut,omitempty"`         // PUT is not offered
 	TypesRequired bool   `json:"typesRequired,omitempty"` // every e-mail address carries a type, and each type is there once

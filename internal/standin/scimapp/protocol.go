@@ -35,7 +35,7 @@ func (a *App) protocol(w http.ResponseWriter, r *http.Request, wrong Misbehaviou
 	case path == "/ServiceProviderConfig":
 		a.abilities(w, wrong)
 	case path == "/Bulk" && r.Method == http.MethodPost:
-		a.bulk(w, r)
+		a.bulk(w, r, wrong.BulkStops)
 	case r.Method == http.MethodPatch && wrong.NoPatch:
 		refuse(w, errors.ScimError{Status: http.StatusNotImplemented, Detail: "PATCH is not offered"})
 	case r.Method == http.MethodPut && wrong.NoPut:
@@ -108,8 +108,8 @@ func answer(w http.ResponseWriter, status int, body any) {
 	_ = json.NewEncoder(w).Encode(body) // a reader who has gone away
 }
 
-// bulk carries operations out one by one (RFC 7644 section 3.7).
-func (a *App) bulk(w http.ResponseWriter, r *http.Request) {
+// bulk carries operations out one by one (RFC 7644 section 3.7), or the first of them alone.
+func (a *App) bulk(w http.ResponseWriter, r *http.Request, stops int) {
 	var asked struct {
 		Operations []struct {
 			Method, BulkID, Version, Path string
@@ -121,7 +121,10 @@ func (a *App) bulk(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	var results []any
-	for _, op := range asked.Operations {
+	for i, op := range asked.Operations {
+		if stops > 0 && i == stops {
+			break
+		}
 		inner := httptest.NewRequest(op.Method, "/v2"+op.Path, bytes.NewReader(op.Data))
 		if op.Version != "" {
 			inner.Header.Set("If-Match", op.Version)
