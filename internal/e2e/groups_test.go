@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/require"
@@ -225,4 +226,56 @@ func directoryGroups(t *testing.T, r *rig) enrolling {
 	shape := r.write("app.yaml", "shape: {id: entryUUID, userName: uid, givenName: givenName, familyName: sn, displayName: cn, email: mail, employeeNumber: employeeNumber, groups: memberships, nestedGroups: memberships.nested, ownedGroups: memberships.owned}\nmark: employeeNumber\nclasses: [inetOrgPerson]\nstable: true\n")
 	return enrolling{[]string{"--kind", "ldap", "--secret-file", r.write("secret", directory.Secret), "--shape", shape,
 		"--set", fmt.Sprintf("url=%s,ca-file=%s,bind=%s,base=ou=people,%s,group-base=ou=groups,%[4]s,group-must-have=cn=nobody,%[4]s", server.URL, r.write("ca.pem", string(ca)), server.Admin(), suffix)}, "employeeNumber", members, nest, owners, &both}
+}
+
+// Two lanes, run at the same time by two nodes, put people into one group that can only be written
+// as a whole: none takes another's members out again.
+func TestTwoLanesOneGroup(t *testing.T) {
+	const each = 12
+	for name, is := range map[string]scimapp.Misbehaviour{
+		"PUT with ETags":    {NoPatch: true, DropEvery: 7},
+		"PUT without ETags": {NoPatch: true, NoETag: true},
+		"PATCH":             {DropEvery: 7},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := newRig(t, "")
+			app, err := scimapp.New("", "token")
+			require.NoError(t, err)
+			server := httptest.NewServer(app)
+			t.Cleanup(server.Close)
+			keeper := app.Put(map[string]any{"userName": "keeper", "active": true}) // an empty list is never taken for everybody's
+			app.PutGroup("g1", "everybody", keeper)
+			app.PutGroup("g2", "observers")
+			shape := r.write("app.yaml", "shape: {id: id, externalId: externalId, userName: userName, givenName: name.givenName, familyName: name.familyName, displayName: displayName, email: emails.primary, aliases: emails.other, active: active, groups: memberships}\nmark: externalId\nstable: true\n")
+			r.twinning(0, "system", "put", "app", "--kind", "scim", "--set", "url="+server.URL+"/scim/v2,timeout=1,put-without-etag=yes", "--secret-file", r.write("token", "token"), "--shape", shape)
+			r.twinning(0, "system", "open", "app")
+			r.twinning(0, "roster", "take", "app")
+			var plans []string
+			for _, lane := range []string{"crew", "guests"} {
+				people := columns
+				for i := range each {
+					people += fmt.Sprintf("%[1]s%[2]d,%[1]s%[2]d,Nova,Kester%[1]s%[2]d,%[1]s%[2]d@larkspur.example,A,Night\n", lane, i)
+				}
+				r.twinning(0, "system", "put", lane+"-hq", "--kind", "file", "--set", "path="+r.write(lane+".csv", people), "--shape", r.write("people.yaml", peopleShape))
+				r.twinning(0, "roster", "take", lane+"-hq")
+				r.twinning(0, "charter", "put", r.write("charter.yaml", strings.NewReplacer("lane: crew", "lane: "+lane, "from: hq", "from: "+lane+"-hq", "MARK", "externalId").Replace(groupRules)))
+			}
+			for _, lane := range []string{"crew", "guests"} {
+				plans = append(plans, r.drafted(lane))
+				r.seal(0, plans[len(plans)-1])
+			}
+			r.another("second", "")
+			app.Misbehave(is)
+			for _, p := range plans {
+				r.twinning(0, "plan", "run", p, "--no-wait")
+			}
+			require.Eventually(t, func() bool { return r.scan(`SELECT count(*)::text FROM plans WHERE state = 'finished'`) == "2" }, 2*time.Minute, 200*time.Millisecond)
+			require.Len(t, app.Members("g1"), 2*each+1)
+			require.Len(t, app.Members("g2"), 2*each)
+			require.Equal(t, "0", r.scan(`SELECT count(*)::text FROM receipts WHERE outcome <> 'done'`))
+			for _, p := range plans {
+				require.Contains(t, r.twinning(0, "plan", "verify", p), " confirmed, 0 not")
+			}
+		})
+	}
 }
