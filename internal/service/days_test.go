@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -68,6 +69,7 @@ type book struct {
 	pretends  string // whom its next answer is about, where that is somebody else
 	secrets   map[string]string
 	given     []string // all secrets that were ever set
+	effects   []string // what its writes have changed, in order: id column value
 }
 
 var bookColumns = map[bool]string{true: "id given family title email active roles boss home", false: "id login mark given family title email aliases active roles boss hidden pending seen"}
@@ -728,6 +730,9 @@ func (b *book) Write(_ context.Context, w connector.Write) (connector.Record, er
 	for _, e := range w.Edits {
 		if e.Native == b.ignores {
 			continue
+		}
+		if was := strings.Join(values[e.Native], ";"); was != strings.Join(e.New, ";") {
+			b.effects = append(b.effects, fmt.Sprintf("%s %s %s", strings.Join(values["id"], ""), e.Native, cmp.Or(strings.Join(e.New, ";"), "-")))
 		}
 		values[e.Native] = e.New
 	}
