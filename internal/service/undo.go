@@ -135,7 +135,8 @@ func (s *Service) shownSince(ctx context.Context, l store.Lane, r store.Reconcil
 }
 
 // doneBy are the changes that a run carried out, in their order, and those of which it is not
-// known. A unit is undone as a whole.
+// known. A unit is undone as a whole, whichever runs of the plan have done it: the state before one
+// of them may be that of a name in between.
 func (s *Service) doneBy(ctx context.Context, x RunView, u Undoing) (done []planning.Done, open []store.Refusal, err error) {
 	changes, err := s.Store.AllChanges(ctx, x.Plan)
 	if err != nil {
@@ -154,7 +155,31 @@ func (s *Service) doneBy(ctx context.Context, x RunView, u Undoing) (done []plan
 	}
 	units := map[string]bool{}
 	for _, c := range changes {
-		units[c.Body.V.Unit] = units[c.Body.V.Unit] || c.Body.V.Unit != "" && meant(c)
+		_, sent := by[c.Number]
+		units[c.Body.V.Unit] = units[c.Body.V.Unit] || c.Body.V.Unit != "" && sent && meant(c)
+	}
+	if slices.ContainsFunc(changes, func(c store.Change) bool { return units[c.Body.V.Unit] }) {
+		runs, err := s.Store.Runs(ctx, x.Plan)
+		if err != nil {
+			return nil, nil, err
+		}
+		whole := map[int]store.Receipt{} // the newest of each change
+		for _, run := range slices.Backward(runs) {
+			receipts, err := s.Store.AllReceipts(ctx, run.ID)
+			if err != nil {
+				return nil, nil, err
+			}
+			for _, r := range receipts {
+				if before := whole[r.Number]; !planning.IsFinal(before.Outcome) || planning.IsFinal(r.Outcome) || r.Outcome == "taken-back" {
+					whole[r.Number] = r
+				}
+			}
+		}
+		for _, c := range changes {
+			if r, sent := whole[c.Number]; sent && units[c.Body.V.Unit] {
+				by[c.Number] = r
+			}
+		}
 	}
 	for _, c := range changes {
 		r, sent := by[c.Number]
@@ -166,7 +191,7 @@ func (s *Service) doneBy(ctx context.Context, x RunView, u Undoing) (done []plan
 			d := planning.Done{Change: c.Body.V, Account: cmp.Or(r.Account, c.Account)}
 			done = append(done, d)
 		case "waiting", "in-doubt":
-			open = append(open, store.Refusal{Person: c.Person, Account: cmp.Or(r.Account, c.Account), Label: c.Label, Attribute: c.Verb, Reason: fmt.Sprintf("it is not known whether it was done (%s): twinning run settle %d %d", r.Outcome, x.ID, c.Number)})
+			open = append(open, store.Refusal{Person: c.Person, Account: cmp.Or(r.Account, c.Account), Label: c.Label, Attribute: c.Verb, Reason: fmt.Sprintf("it is not known whether it was done (%s): twinning run settle %d %d", r.Outcome, r.RunID, c.Number)})
 		}
 	}
 	if len(done)+len(open) == 0 {
