@@ -204,6 +204,10 @@ func (s *sender) confirm() bool {
 		return true
 	}
 	s.r.After.V = s.r.Before.V
+	if s.r.Attempts > 0 { // it was asked for, and nobody else is known to have done it: what is ours is undone and taken away by us
+		s.conclude("done", "it was sent before, and shows by now")
+		return true
+	}
 	s.conclude("unchanged", "it is already as wanted")
 	return true
 }

@@ -55,6 +55,14 @@ type member struct{ Value, Type string }
 
 // group reads a group: all of it, its version, and its members.
 func (a *app) group(ctx context.Context, id string) (top map[string]any, version string, members []member, err error) {
+	err = unmixed(func() (err error) {
+		top, version, members, err = a.groupOnce(ctx, id)
+		return err
+	})
+	return top, version, members, err
+}
+
+func (a *app) groupOnce(ctx context.Context, id string) (top map[string]any, version string, members []member, err error) {
 	doing := "read the members of group " + id
 	body, header, err := a.patient(ctx, doing, "/Groups/"+url.PathEscape(id))
 	if err != nil {

@@ -171,15 +171,22 @@ func (a *app) withAsked(ctx context.Context, doing, id string, body []byte, aske
 	if asked == "" || scimjson.Unmarshal(body, &whole) != nil || a.hasAll(whole, asked) {
 		return body, nil
 	}
-	answer, _, err := a.patient(ctx, doing, "/Users/"+url.PathEscape(id)+"?"+url.Values{"attributes": {asked}}.Encode())
+	err := unmixed(func() error {
+		answer, _, err := a.patient(ctx, doing, "/Users/"+url.PathEscape(id)+"?"+url.Values{"attributes": {asked}}.Encode())
+		if err != nil {
+			return err
+		}
+		more = nil
+		if err := scimjson.Unmarshal(answer, &more); err != nil {
+			return a.fault(connector.Broken, doing, "the answer is no user: "+err.Error(), "")
+		}
+		if said := scimjson.ID(more); said != id {
+			return a.mixedUp(doing, fmt.Sprintf("the answer is about another user, %q", said))
+		}
+		return nil
+	})
 	if err != nil {
 		return nil, err
-	}
-	if err := scimjson.Unmarshal(answer, &more); err != nil {
-		return nil, a.fault(connector.Broken, doing, "the answer is no user: "+err.Error(), "")
-	}
-	if said := scimjson.ID(more); said != id {
-		return nil, a.mixedUp(doing, fmt.Sprintf("the answer is about another user, %q", said))
 	}
 	if version := func(top map[string]any) any { meta, _ := top["meta"].(map[string]any); return meta["version"] }; version(more) != nil && version(more) != version(whole) {
 		return nil, a.fault(connector.Stale, doing, "it changed while it was read", "try again")
@@ -231,7 +238,21 @@ func field(in map[string]any, name string) (v any, there bool) {
 
 // mixedUp is the fault of an answer that belongs to another question.
 func (a *app) mixedUp(doing, reason string) error {
-	return a.fault(connector.Broken, doing, reason, "nothing is done by it: ask the application's owner, or whoever runs what stands before it, since answers are mixed up")
+	e := a.fault(connector.Broken, doing, reason, "nothing is done by it: ask the application's owner, or whoever runs what stands before it, since answers are mixed up")
+	e.Cause = errMixed
+	return e
+}
+
+var errMixed = errors.New("the answer belongs to another question")
+
+// unmixed reads again, a few times, while the answers belong to other questions: a request that is
+// made of several readings would seldom come through else.
+func unmixed(read func() error) error {
+	for attempt := 1; ; attempt++ {
+		if err := read(); attempt == 4 || !errors.Is(err, errMixed) {
+			return err
+		}
+	}
 }
 
 // answered makes a record of one user that an answer holds.
