@@ -147,13 +147,36 @@ func (s *sender) sends(native string) string {
 	return ""
 }
 
+// sentTwice settles a change that a system refuses since it is so already: it was not just before,
+// and whoever stands between us and the system has sent it twice. Where it matters whose it is, a
+// suspension say, it is not taken for ours: somebody may have done the same at the same moment.
+func (s *sender) sentTwice(err error) bool {
+	found, rec, e := s.present()
+	if e != nil || !found {
+		return false
+	}
+	s.trace("%v", err)
+	switch s.c.Verb {
+	case planning.Rename, planning.Readdress, planning.Place, planning.Set, planning.Mark, planning.Delete:
+		if s.shows(rec); s.r.Outcome == "done" {
+			s.r.Detail = "the answer was that it is so already: it was sent twice on its way, since all that was sent shows"
+		}
+	default:
+		s.r.After.V = s.values(rec)
+		s.conclude("unchanged", "it shows, and the answer was that it is so already: somebody may have done the same")
+	}
+	return true
+}
+
 // conflict: a create answered by "exists" never adopts what is there, unless it may be of this very
 // intent: an earlier attempt may have made it, or whoever stands between us and the system has sent
 // it twice. Then what carries our mark is ours, and in the second case all that we sent as well:
 // nobody carried the mark just before.
 func (s *sender) conflict(err error) {
 	if s.c.Verb != planning.Create {
-		s.conclude("refused", "%s", s.said(err))
+		if !s.sentTwice(err) {
+			s.conclude("refused", "%s", s.said(err))
+		}
 		return
 	}
 	found, rec, e := s.present()

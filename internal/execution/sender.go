@@ -333,7 +333,9 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 		s.forbid()
 		s.conclude("refused", "%s", s.said(err))
 	case connector.Stale, connector.NotFound:
-		s.conclude("stale", "%s", s.said(err))
+		if s.c.Verb == planning.Create || !s.sentTwice(err) {
+			s.conclude("stale", "%s", s.said(err))
+		}
 	case connector.Conflict:
 		s.conflict(err)
 	case connector.Refused, connector.Unsupported:

@@ -283,6 +283,9 @@ func (q *queue) leaveGroups(ctx context.Context, c store.Change) (why string, er
 		}
 		return err.Error(), nil
 	}
+	if s.groupsShow(); s.r.Outcome != "done" {
+		return s.r.Detail, nil
+	}
 	return "", q.tookBack(ctx, c)
 }
 
@@ -314,7 +317,11 @@ func (q *queue) mend(ctx context.Context, c store.Change, edits func(rec connect
 			if native, err = q.nativeEditsOf(ctx, to, &rec); err != nil {
 				return err.Error(), nil
 			}
-			if _, err = q.conn.Write(ctx, connector.Write{Record: &rec, Edits: native}); err == nil {
+			var after connector.Record
+			if after, err = q.conn.Write(ctx, connector.Write{Record: &rec, Edits: native}); err == nil {
+				if _, isSo, why := edits(after); q.declared.Lag == 0 && !isSo {
+					return cmp.Or(why, q.system.Name+" accepted it, and shows otherwise"), nil
+				}
 				return "", nil
 			}
 		}

@@ -684,8 +684,8 @@ func (b *book) answer() (before, after error) {
 		panic("the process ends while it writes")
 	case "dies-after":
 		b.dies = true
-	case "doubled": // it comes twice, and the second answer is heard
-		return nil, &connector.Error{Kind: connector.Conflict, Doing: "write", Target: "the book", Reason: "it exists", Answered: true}
+	case "doubled", "doubled-stale": // it comes twice, and the second answer is heard
+		return nil, &connector.Error{Kind: map[string]connector.Kind{"doubled": connector.Conflict, "doubled-stale": connector.Stale}[answer], Doing: "write", Target: "the book", Reason: "it exists", Answered: true}
 	case "lost":
 		return nil, failed
 	}
