@@ -61,6 +61,7 @@ type Misbehaviour struct {
 	TypesRequired bool   `json:"typesRequired,omitempty"` // every e-mail address carries a type, and each type is there once
 	EqOnly        bool   `json:"eqOnly,omitempty"`        // filters are one comparison by eq, and nothing else
 	PageMost      int    `json:"pageMost,omitempty"`      // a page holds no more, whatever is asked for
+	JSONNumbers   bool   `json:"jsonNumbers,omitempty"`   // ids are said as JSON numbers of many digits
 	NumberIDs     bool   `json:"numberIDs,omitempty"`     // ids look like numbers, zeros in front
 	OnRequest     string `json:"onRequest,omitempty"`     // this attribute is said only to whoever asks for it
 	// of ill will
@@ -225,8 +226,11 @@ func (a *App) newID() string {
 	for {
 		a.next++
 		form := "n%05d"
-		if a.wrong.NumberIDs {
+		switch {
+		case a.wrong.NumberIDs:
 			form = "%06d"
+		case a.wrong.JSONNumbers:
+			form = "9007199254740993%03d"
 		}
 		if id := fmt.Sprintf(form, a.next); a.users[id] == nil {
 			return id

@@ -8,15 +8,19 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
 	"twinning/internal/standin"
 )
 
+// number is an id that may be said as one: more digits than a float has.
+var number = regexp.MustCompile(`^[1-9]\d{15,}$`)
+
 // hostile answers a request, and then alters the answer as it is told to.
 func (a *App) hostile(w http.ResponseWriter, r *http.Request, wrong Misbehaviour, inner http.Handler) {
-	if !wrong.SayBack && wrong.AnswerID == "" && wrong.AnswerMark == "" && !wrong.GetAnother && !wrong.Endless && wrong.OnRequest == "" && wrong.Gateway == "" && wrong.MixEvery == 0 {
+	if !wrong.SayBack && wrong.AnswerID == "" && wrong.AnswerMark == "" && !wrong.GetAnother && !wrong.Endless && wrong.OnRequest == "" && wrong.Gateway == "" && !wrong.JSONNumbers && wrong.MixEvery == 0 {
 		inner.ServeHTTP(w, r)
 		return
 	}
@@ -72,6 +76,16 @@ func (a *App) hostile(w http.ResponseWriter, r *http.Request, wrong Misbehaviour
 			if m, is := user.(map[string]any); is && m["userName"] != nil {
 				meta, _ := m["meta"].(map[string]any)
 				meta["location"] = wrong.Gateway + "/Users/" + m["id"].(string)
+			}
+		}
+	}
+	if wrong.JSONNumbers {
+		list, _ := said["Resources"].([]any)
+		for _, resource := range append(list, said) {
+			if m, is := resource.(map[string]any); is {
+				if id, _ := m["id"].(string); number.MatchString(id) {
+					m["id"] = json.Number(id)
+				}
 			}
 		}
 	}
