@@ -554,6 +554,8 @@ func TestNumbersStayAsTheyAreWritten(t *testing.T) {
 			_, _ = io.WriteString(w, user)
 		case r.URL.Path == "/Users/7":
 			_, _ = io.WriteString(w, `{"id": {"of": 7}, "userName": "x"}`)
+		case r.URL.Path == "/Users/8":
+			_, _ = io.WriteString(w, `{"id": 8, "userName": "y", "externalId": {"value": "L8"}}`)
 		case r.URL.Query().Get("startIndex") == "1":
 			_, _ = fmt.Fprintf(w, `{"totalResults": 1, "Resources": [%s]}`, user)
 		default:
@@ -578,7 +580,9 @@ func TestNumbersStayAsTheyAreWritten(t *testing.T) {
 	require.JSONEq(t, strings.Replace(user, "Cook", "Chef", 1), sent)
 	require.Contains(t, sent, "12345678901234567890")
 	_, err = c.One(ctx, "7")
-	require.ErrorContains(t, err, "its id is neither a text nor a number")
+	require.ErrorContains(t, err, `the id of user "x" is neither a text nor a number`)
+	_, err = c.One(ctx, "8")
+	require.ErrorContains(t, err, `externalId of user "y" is an object where a text is expected`, "it is not blank")
 }
 
 // An application that knows no PATCH, and does not say so, is changed by PUT where that is safe;

@@ -9,6 +9,7 @@ package scimjson
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -113,11 +114,27 @@ func FlattenObject(top map[string]any) (Resource, error) {
 	}
 	if r.ID == "" {
 		if top["id"] != nil {
-			return r, fmt.Errorf("its id is neither a text nor a number: %.60v", top["id"])
+			return r, fmt.Errorf("the id of user %q is neither a text nor a number: %.60v", one(r.Values["userName"]), top["id"])
 		}
 		return r, errors.New("it has no id")
 	}
+	for _, name := range simple {
+		if m, object := top[name].(map[string]any); object {
+			return r, fmt.Errorf("%s of user %q is an object where a text is expected: %.60v", name, cmp.Or(one(r.Values["userName"]), r.ID), m)
+		}
+	}
 	return r, nil
+}
+
+// simple are the attributes of a user that are no object (RFC 7643 section 4.1.1): one of them that
+// is can't be read, and is not blank.
+var simple = []string{"externalId", "userName", "displayName", "userType", "active", "title", "locale", "timezone"}
+
+func one(values []string) string {
+	if len(values) == 0 {
+		return ""
+	}
+	return values[0]
 }
 
 func (r *Resource) set(name string, values ...string) {
