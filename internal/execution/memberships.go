@@ -225,7 +225,10 @@ func (s *sender) groupsShow() {
 		if err != nil {
 			s.trace("%v", err)
 		}
-		if !known {
+		if known && in != p.in && s.looksAgain(nil) {
+			in, known, err = s.showsMember(p)
+		}
+		if err != nil || !known {
 			in = p.in
 		}
 		if in {

@@ -55,6 +55,7 @@ type queue struct {
 	stopsAfter string // the wave after which a human says whether it goes on; "": none, the run goes to its end
 	told       time.Time
 	written    map[string]time.Time // account -> our last write, for systems that show writes late
+	settled    int                  // changes that showed otherwise, see looksAgain
 	patience   patience
 	turn       turn
 }
@@ -337,12 +338,14 @@ func (q *queue) sleep(ctx context.Context, d time.Duration) bool {
 // address, the place, or whether its holder may sign in.
 func hinders(r store.Receipt) bool {
 	for attribute := range r.Differs.V {
-		if slices.Contains([]string{"userName", "email", "aliases", "active", "container"}, attribute) {
+		if slices.Contains(hindering, attribute) {
 			return true
 		}
 	}
 	return false
 }
+
+var hindering = []string{"userName", "email", "aliases", "active", "container"}
 
 // cameAbout: what other changes wait for of a change is so. A new account is there whatever it
 // shows. The caller holds the lock.

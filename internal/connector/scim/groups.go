@@ -74,7 +74,9 @@ func (a *app) groupOnce(ctx context.Context, id string) (top map[string]any, ver
 	if said := scimjson.ID(top); said != id {
 		return nil, "", nil, a.mixedUp(doing, fmt.Sprintf("the answer is about another group, %q", said))
 	}
-	if _, there := field(top, "members"); !there { // none are in it, or they come on request alone
+	if _, there := field(top, "members"); there {
+		a.unasked.Store(true)
+	} else if !a.unasked.Load() { // none are in it, or they come on request alone
 		if err := a.withMembers(ctx, doing, id, top); err != nil {
 			return nil, "", nil, err
 		}

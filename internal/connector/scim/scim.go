@@ -68,6 +68,7 @@ type app struct {
 	dialects  []dialect
 	dialect   atomic.Int32 // the one in use
 	confirmed atomic.Bool  // a change was taken in it
+	unasked   atomic.Bool  // the members of a group have come without being asked for
 	noPatch   atomic.Bool  // a change was answered by knowing no PATCH, see patchless
 
 	tokenMu sync.Mutex // guards tokens and said
