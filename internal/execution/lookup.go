@@ -151,6 +151,9 @@ func (s *sender) sends(native string) string {
 // and whoever stands between us and the system has sent it twice. Where it matters whose it is, a
 // suspension say, it is not taken for ours: somebody may have done the same at the same moment.
 func (s *sender) sentTwice(err error) bool {
+	if s.c.Verb == planning.Create {
+		return s.madeTwice(err)
+	}
 	found, rec, e := s.present()
 	if e != nil || !found {
 		return false
@@ -168,21 +171,15 @@ func (s *sender) sentTwice(err error) bool {
 	return true
 }
 
-// conflict: a create answered by "exists" never adopts what is there, unless it may be of this very
-// intent: an earlier attempt may have made it, or whoever stands between us and the system has sent
-// it twice. Then what carries our mark is ours, and in the second case all that we sent as well:
-// nobody carried the mark just before.
-func (s *sender) conflict(err error) {
-	if s.c.Verb != planning.Create {
-		if !s.sentTwice(err) {
-			s.conclude("refused", "%s", s.said(err))
-		}
-		return
-	}
+// madeTwice settles a create. One answered by "exists" never adopts what is there, unless it may be
+// of this very intent: an earlier attempt may have made it, or it was sent twice on its way. Then
+// what carries our mark is ours, and in the second case all that we sent as well: nobody carried the
+// mark just before.
+func (s *sender) madeTwice(err error) bool {
 	found, rec, e := s.present()
 	switch {
 	case e != nil || !found:
-		s.conclude("refused", "%s", s.said(err))
+		return false
 	case s.r.Attempts > 1:
 		s.trace("it carries the mark of this intent")
 		s.written(rec)
@@ -194,4 +191,5 @@ func (s *sender) conflict(err error) {
 	default:
 		s.conclude("refused", "account %q carries its mark since, and other values than were sent: %s", rec.ID, s.said(err))
 	}
+	return true
 }

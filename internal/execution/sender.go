@@ -333,11 +333,13 @@ func (s *sender) refused(err error, began time.Time, attempt int) (settled bool,
 		s.forbid()
 		s.conclude("refused", "%s", s.said(err))
 	case connector.Stale, connector.NotFound:
-		if s.c.Verb == planning.Create || !s.sentTwice(err) {
+		if !s.sentTwice(err) {
 			s.conclude("stale", "%s", s.said(err))
 		}
 	case connector.Conflict:
-		s.conflict(err)
+		if !s.sentTwice(err) {
+			s.conclude("refused", "%s", s.said(err))
+		}
 	case connector.Refused, connector.Unsupported:
 		s.conclude("refused", "%s", s.said(err))
 	default:

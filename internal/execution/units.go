@@ -289,6 +289,9 @@ func (q *queue) leaveGroups(ctx context.Context, c store.Change) (why string, er
 	return "", q.tookBack(ctx, c)
 }
 
+// mostIgnored is how often it is tried to take back what a system accepts, and shows otherwise.
+const mostIgnored = 3
+
 // mend writes into an account what edits says, once it has been read; edits says as well
 // whether it is so already, or what stands in the way.
 func (q *queue) mend(ctx context.Context, c store.Change, edits func(rec connector.Record) (list []planning.Edit, isSo bool, why string)) (why string, err error) {
@@ -319,10 +322,14 @@ func (q *queue) mend(ctx context.Context, c store.Change, edits func(rec connect
 			}
 			var after connector.Record
 			if after, err = q.conn.Write(ctx, connector.Write{Record: &rec, Edits: native}); err == nil {
-				if _, isSo, why := edits(after); q.declared.Lag == 0 && !isSo {
-					return cmp.Or(why, q.system.Name+" accepted it, and shows otherwise"), nil
+				_, isSo, why := edits(after)
+				if isSo || q.declared.Lag > 0 {
+					return "", nil
 				}
-				return "", nil
+				if why = cmp.Or(why, "it was accepted, and shows otherwise"); attempt >= mostIgnored {
+					return why, nil
+				}
+				err = &connector.Error{Kind: connector.Stale, Doing: "write " + c.Account, Target: q.system.Name, Reason: why}
 			}
 		}
 		switch kind := connector.KindOf(err); {
