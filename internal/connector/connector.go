@@ -243,7 +243,8 @@ type Closer interface{ Close() error }
 type Kind uint8
 
 const (
-	Broken      Kind = iota // the answer can't be understood
+	NoError     Kind = iota // there is none
+	Broken                  // the answer can't be understood
 	Unreachable             // nothing was sent
 	Denied                  // the secret is wrong, or nothing at all is allowed; nothing was done
 	NotFound                // the record does not exist
@@ -282,10 +283,13 @@ func (e *Error) Error() string {
 	return s
 }
 
-// KindOf returns the kind of a connector's error; anything else is Broken.
+// KindOf returns the kind of a connector's error; of nil, NoError; any other error is Broken.
 func KindOf(err error) Kind {
 	var e *Error
-	if errors.As(err, &e) {
+	switch {
+	case err == nil:
+		return NoError
+	case errors.As(err, &e) && e.Kind != NoError:
 		return e.Kind
 	}
 	return Broken

@@ -32,11 +32,11 @@ func (s *sender) lookUp(intended time.Time, answered bool) bool {
 		if s.ctx.Err() != nil {
 			return false
 		}
-		if err != nil && connector.KindOf(err) == connector.Broken {
+		if connector.KindOf(err) == connector.Broken {
 			mixed++
 		}
 		switch kind := connector.KindOf(err); {
-		case err != nil && kind == connector.Broken && mixed < mostMixed: // another answer may be the right one
+		case kind == connector.Broken && mixed < mostMixed: // another answer may be the right one
 			s.trace("%v", err)
 		case err != nil && kind != connector.Unreachable && kind != connector.Unanswered && kind != connector.Throttled:
 			s.conclude("in-doubt", "sent without an answer, and reading can't tell: %v", err)
@@ -94,7 +94,7 @@ func (s *sender) present() (bool, connector.Record, error) {
 	}
 	rec, err := s.account(s.ctx, s.c.Account)
 	if s.c.Verb == planning.Delete {
-		if connector.KindOf(err) == connector.NotFound && err != nil {
+		if connector.KindOf(err) == connector.NotFound {
 			return true, rec, nil
 		}
 		return false, rec, err

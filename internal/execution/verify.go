@@ -107,7 +107,7 @@ func (x *run) shown(ctx context.Context, id string) (connector.Record, error) {
 // checkGone says whether a deleted account shows no more.
 func (x *run) checkGone(r store.Receipt, err error) (verdict, detail string) {
 	switch {
-	case err != nil && connector.KindOf(err) == connector.NotFound:
+	case connector.KindOf(err) == connector.NotFound:
 		return "confirmed", ""
 	case err != nil:
 		return "not-yet-visible", err.Error()
@@ -137,7 +137,7 @@ func (x *run) check(ctx context.Context, c store.Change, r store.Receipt) (verdi
 	if c.Verb == planning.Delete {
 		return x.checkGone(r, err)
 	}
-	if err != nil && connector.KindOf(err) == connector.NotFound {
+	if connector.KindOf(err) == connector.NotFound {
 		return "different", "the account is gone"
 	}
 	if err != nil {

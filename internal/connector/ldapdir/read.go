@@ -34,7 +34,7 @@ func (d *directory) Read(ctx context.Context, what connector.Reading, sink conne
 	for attempt := 1; ; attempt++ {
 		cursor, err = d.readAll(ctx, sink)
 		switch {
-		case connector.KindOf(err) == connector.NotFound && err != nil:
+		case connector.KindOf(err) == connector.NotFound:
 			return "", d.noBase(reading, err)
 		case err == nil || ctx.Err() != nil || attempt == readings || !d.mayReadAgain(err):
 			return cursor, err

@@ -108,7 +108,7 @@ func (a *app) groupOnce(ctx context.Context, id string) (top map[string]any, ver
 // withMembers adds the members to a group, if they come to who asks for them.
 func (a *app) withMembers(ctx context.Context, doing, id string, top map[string]any) error {
 	body, _, err := a.patient(ctx, doing, "/Groups/"+url.PathEscape(id)+"?attributes=displayName%2Cmembers")
-	if kind := connector.KindOf(err); err != nil && (kind == connector.Refused || kind == connector.Unsupported) {
+	if kind := connector.KindOf(err); kind == connector.Refused || kind == connector.Unsupported {
 		return nil // it can't be asked so, and shows all it has
 	}
 	if err != nil {
@@ -331,7 +331,7 @@ func (a *app) putGroup(ctx context.Context, group string, add, withdraw []string
 	doing := "change the members of group " + group
 	for attempt := 1; ; attempt++ {
 		sent, err := a.putOnce(ctx, doing, group, add, withdraw)
-		switch stale := err != nil && connector.KindOf(err) == connector.Stale; {
+		switch stale := connector.KindOf(err) == connector.Stale; {
 		case err == nil && !sent:
 			return nil
 		case err == nil:

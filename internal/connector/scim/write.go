@@ -195,7 +195,7 @@ func (a *app) whole(ctx context.Context, r connector.Record, edits []connector.E
 // Delete removes a user; one that is gone already is no error.
 func (a *app) Delete(ctx context.Context, r connector.Record) error {
 	_, _, err := a.do(ctx, "delete user "+r.ID, http.MethodDelete, "/Users/"+url.PathEscape(r.ID), nil, r.Version)
-	if connector.KindOf(err) == connector.NotFound && err != nil {
+	if connector.KindOf(err) == connector.NotFound {
 		return nil
 	}
 	return err
