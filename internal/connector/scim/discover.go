@@ -94,6 +94,38 @@ func (a *app) patchless(err error) bool {
 	return !known
 }
 
+// mayBePatchless reports whether an application that does not say what it offers has answered a
+// first PATCH by 400, however it was said: it may know none, or not like what is written.
+func (a *app) mayBePatchless(err error) bool {
+	var told *refusal
+	if a.set.Text("method") != "auto" || a.confirmed.Load() || !errors.As(err, &told) || told.status != http.StatusBadRequest || told.scimType != "" {
+		return false
+	}
+	a.offerMu.Lock()
+	defer a.offerMu.Unlock()
+	return a.offered == nil || !a.offered.known
+}
+
+// orPut does by PUT what was refused by PATCH, where the application may know no PATCH; if that is
+// refused as well, the first answer stands, with the setting that would tell.
+func (a *app) orPut(refused error, put func() error) error {
+	if !a.mayBePatchless(refused) {
+		return refused
+	}
+	err := put()
+	var told *connector.Error
+	switch kind := connector.KindOf(err); {
+	case err == nil:
+		a.noPatch.Store(true)
+		return nil
+	case kind != connector.Refused && kind != connector.Unsupported:
+		return err // it may have been done
+	case errors.As(refused, &told) && told.Next == "":
+		told.Next = "change what gives the value; or, if the application knows no PATCH, set method to put (and put-without-etag, if it gives no ETag)"
+	}
+	return refused
+}
+
 // Probe goes from the name to what may be written, and stops at what fails.
 func (a *app) Probe(ctx context.Context, tell func(connector.Step)) {
 	tell = connector.Discreet(tell, a.secrets)

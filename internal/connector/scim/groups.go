@@ -228,7 +228,7 @@ func (a *app) Enrol(ctx context.Context, group string, add, withdraw []string) e
 	}
 	if !put {
 		if err = a.enrolByPatch(ctx, group, add, withdraw); !a.patchless(err) {
-			return err
+			return a.orPut(err, func() error { return a.putGroup(ctx, group, add, withdraw) })
 		}
 	}
 	return a.putGroup(ctx, group, add, withdraw)

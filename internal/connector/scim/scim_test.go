@@ -595,6 +595,10 @@ func TestPatchThatIsNotThere(t *testing.T) {
 	}{
 		"safe":            {scimapp.Misbehaviour{NoPatch: true, NoDiscover: true}, nil, ""},
 		"without an ETag": {scimapp.Misbehaviour{NoPatch: true, NoDiscover: true, NoETag: true}, nil, "put-without-etag"},
+		"405":             {scimapp.Misbehaviour{NoPatch: true, NoDiscover: true, PatchIs: 405}, nil, ""},
+		"400":             {scimapp.Misbehaviour{NoPatch: true, NoDiscover: true, PatchIs: 400}, nil, ""},
+		"400, no ETag":    {scimapp.Misbehaviour{NoPatch: true, NoDiscover: true, PatchIs: 400, NoETag: true}, nil, "set method to put"},
+		"400, it says":    {scimapp.Misbehaviour{NoPatch: true, PatchIs: 400}, []string{"method", "patch"}, "answered 400"},
 		"PATCH alone":     {scimapp.Misbehaviour{NoPatch: true, NoDiscover: true}, []string{"method", "patch"}, "set method to put"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -606,6 +610,11 @@ func TestPatchThatIsNotThere(t *testing.T) {
 			_, err = c.Write(context.Background(), connector.Write{Record: &one, Edits: []connector.Edit{edit("title", "Chef")}})
 			if x.says == "" {
 				require.NoError(t, err)
+				g := c.(connector.Grouper)
+				require.NoError(t, g.Enrol(context.Background(), "g1", []string{"a"}, nil))
+				fresh := connect(t, settings, x.settings...).(connector.Grouper) // that has written nobody before
+				require.NoError(t, fresh.Enrol(context.Background(), "g1", []string{"b"}, []string{"a"}))
+				require.Equal(t, []string{"b"}, app.Members("g1"))
 				return
 			}
 			require.ErrorContains(t, err, x.says)

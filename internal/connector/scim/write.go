@@ -24,6 +24,10 @@ func (a *app) Write(ctx context.Context, w connector.Write) (r connector.Record,
 		if r, err = a.patch(ctx, *w.Record, w.Edits); a.patchless(err) {
 			r, err = a.replace(ctx, *w.Record, w.Edits)
 		}
+		err = a.orPut(err, func() (err error) {
+			r, err = a.replace(ctx, *w.Record, w.Edits)
+			return err
+		})
 	}
 	if err != nil || a.lag == 0 {
 		return r, err

@@ -51,6 +51,7 @@ type Misbehaviour struct {
 	RetryDate    bool `json:"retryDate,omitempty"`    // Retry-After is a date
 	// of abilities
 	NoPatch    bool   `json:"noPatch,omitempty"`    // PATCH is not offered
+	PatchIs    int    `json:"patchIs,omitempty"`    // and answered so; 501 when it is not given
 	NoDiscover bool   `json:"noDiscover,omitempty"` // /ServiceProviderConfig is not there
 	Cursor     bool   `json:"cursor,omitempty"`     // pages by cursor are offered
 	OldCursor  bool   `json:"oldCursor,omitempty"`  // and expire after the first

@@ -2,6 +2,7 @@ package scimapp
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
@@ -37,7 +38,7 @@ func (a *App) protocol(w http.ResponseWriter, r *http.Request, wrong Misbehaviou
 	case path == "/Bulk" && r.Method == http.MethodPost:
 		a.bulk(w, r, wrong.BulkStops)
 	case r.Method == http.MethodPatch && wrong.NoPatch:
-		refuse(w, errors.ScimError{Status: http.StatusNotImplemented, Detail: "PATCH is not offered"})
+		refuse(w, errors.ScimError{Status: cmp.Or(wrong.PatchIs, http.StatusNotImplemented), Detail: "PATCH is not offered"})
 	case r.Method == http.MethodPut && wrong.NoPut:
 		refuse(w, errors.ScimError{Status: http.StatusNotImplemented, Detail: "PUT is not offered"})
 	case r.Method == http.MethodPut && wrong.Silent:
