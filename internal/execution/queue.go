@@ -5,7 +5,6 @@ import (
 	"container/heap"
 	"context"
 	"fmt"
-	"slices"
 	"sync"
 	"time"
 
@@ -263,25 +262,6 @@ func (q *queue) halt(why string) {
 	}
 }
 
-// noteMade keeps which account a change has made. The caller holds the lock, or is alone.
-func (q *queue) noteMade(c store.Change, r store.Receipt) {
-	if c.Verb == planning.Create && r.Account != "" && (r.Outcome == "done" || r.Outcome == "unchanged" || r.Outcome == "different") {
-		q.made[c.ID] = r.Account
-	}
-}
-
-// madeFor is the account that a change is about, which another of its plan has made.
-func (q *queue) madeFor(c store.Change) string {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	for _, need := range c.Body.V.Needs {
-		if account := q.made[need]; account != "" {
-			return account
-		}
-	}
-	return ""
-}
-
 // place is what a change must have for itself: its account, or the person who
 // is to get one.
 func place(c store.Change) string {
@@ -332,51 +312,6 @@ func (q *queue) sleep(ctx context.Context, d time.Duration) bool {
 	case <-time.After(d):
 		return true
 	}
-}
-
-// hinders: an attribute that other changes wait for shows otherwise than it was sent: a name, an
-// address, the place, or whether its holder may sign in.
-func hinders(r store.Receipt) bool {
-	for attribute := range r.Differs.V {
-		if slices.Contains(hindering, attribute) {
-			return true
-		}
-	}
-	return false
-}
-
-var hindering = []string{"userName", "email", "aliases", "active", "container"}
-
-// cameAbout: what other changes wait for of a change is so. A new account is there whatever it
-// shows. The caller holds the lock.
-func (q *queue) cameAbout(id string) bool {
-	switch q.outcome[id] {
-	case "done", "unchanged":
-		return true
-	case "different":
-		c := q.byID[id]
-		return !q.hinders[id] || c != nil && c.Verb == planning.Create
-	}
-	return false
-}
-
-// unmet names a need that did not come about.
-func (q *queue) unmet(c store.Change) string {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	for _, need := range c.Body.V.Needs {
-		if !q.cameAbout(need) {
-			other, o := q.byID[need], q.outcome[need]
-			if other == nil {
-				return "what must come first is not in this plan"
-			}
-			if o == "" {
-				o = "not done"
-			}
-			return fmt.Sprintf("%s of %s must come first and is %s", other.Verb, other.Label, o)
-		}
-	}
-	return ""
 }
 
 // putBack leaves a change as it was: nothing was sent, and nothing is said of it.
