@@ -21,6 +21,7 @@ test: prepare internal/connector/scim/testdata/otherserver/node_modules/.install
 
 soak: prepare build ## the long and random proofs
 	$(GO) test -timeout 90m -count=1 ./internal/service -run 'TestPromise|TestEveryFailure' -history 1000 -histories 3000 -every 1
+	$(GO) test -timeout 90m -count=1 ./internal/service -run 'TestUnitsUnderFire' -fires 500
 	$(GO) test -timeout 60m -count=1 ./internal/execution -rapid.checks=20000 -rapid.seed=0
 	$(GO) test -timeout 60m -count=1 ./internal/core/reconcile ./internal/core/charter ./internal/core/pairing/evidence ./internal/core/pairing/assignment ./internal/core/pairing/likeness -rapid.checks=20000 -rapid.seed=0
 	$(GO) test -timeout 60m -count=5 ./internal/e2e -run 'TestKilledInMidRun|TestTwoNodesTwoLanes|TestStoppedBetweenRetries'

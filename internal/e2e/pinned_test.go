@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"testing"
 	"time"
 
@@ -66,6 +67,8 @@ func TestDialogsArePinned(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, "draft", now.State)
 	require.NotEqual(t, plan.Hash, now.Hash)
+	require.Contains(t, []int{http.StatusConflict, http.StatusPreconditionFailed}, h.call("POST", "/v1/plans/3/void?hash="+plan.Hash, h.token("work"), nil, nil), "another one was looked at")
+	require.Zero(t, h.acts("plan.void"))
 	p.press("Cancel")
 	p.until("!"+dialog, "it is closed")
 
