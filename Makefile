@@ -16,7 +16,7 @@ tour: prepare-server build ## play the whole story through the command line; exi
 
 test: prepare internal/connector/scim/testdata/otherserver/node_modules/.installed build lint verify ## install, build, lint, verify generated code, run every test
 	cd console && npm run -s test
-	$(GO) test -race -timeout 40m ./...
+	$(GO) test -race -timeout 60m ./...
 	demo/tour.sh > /dev/null
 
 soak: prepare build ## the long and random proofs
