@@ -172,7 +172,7 @@ func (a *app) send(ctx context.Context, method string, r connector.Record, body 
 func (a *app) whole(ctx context.Context, r connector.Record, edits []connector.Edit) (connector.Record, error) {
 	asked := a.set.Text("attributes")
 	for _, e := range edits {
-		if len(e.New) > 0 && !record.IsSecret(e.Native) {
+		if len(e.New) > 0 && len(r.Values[e.Native]) == 0 && !record.IsSecret(e.Native) {
 			asked += "," + pathOf(e.Native)
 		}
 	}
