@@ -271,7 +271,7 @@ const mostSettling = 3
 
 // looksAgain waits before what shows otherwise is believed; false where it need not be.
 func (s *sender) looksAgain(list []difference) bool {
-	hinders := slices.ContainsFunc(list, func(d difference) bool { return slices.Contains(hindering, d.attribute) })
+	hinders := slices.ContainsFunc(list, func(d difference) bool { return slices.Contains(planning.AwaitedAttributes, d.attribute) })
 	s.mu.Lock()
 	s.settled++
 	often := s.settled > mostSettling

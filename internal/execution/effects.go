@@ -36,7 +36,7 @@ func EffectsOf(lane int64, c planning.Change, r store.Receipt) store.Effects {
 	if c.Verb == planning.Reissue && r.Outcome == "in-doubt" { // a human settles it, and nobody is owed another one by itself
 		e.Freed = c.Frees(r.Account)
 	}
-	if r.Account == "" || r.Outcome != "done" && r.Outcome != "unchanged" && r.Outcome != "different" {
+	if r.Account == "" || !planning.IsAccepted(r.Outcome) {
 		return e
 	}
 	whole := r.Outcome != "different"

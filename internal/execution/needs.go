@@ -13,7 +13,7 @@ import (
 
 // noteMade keeps which account a change has made. The caller holds the lock, or is alone.
 func (q *queue) noteMade(c store.Change, r store.Receipt) {
-	if c.Verb == planning.Create && r.Account != "" && (r.Outcome == "done" || r.Outcome == "unchanged" || r.Outcome == "different") {
+	if c.Verb == planning.Create && r.Account != "" && planning.IsAccepted(r.Outcome) {
 		q.made[c.ID] = r.Account
 	}
 }
@@ -34,14 +34,12 @@ func (q *queue) madeFor(c store.Change) string {
 // address, the place, or whether its holder may sign in.
 func hinders(r store.Receipt) bool {
 	for attribute := range r.Differs.V {
-		if slices.Contains(hindering, attribute) {
+		if slices.Contains(planning.AwaitedAttributes, attribute) {
 			return true
 		}
 	}
 	return false
 }
-
-var hindering = []string{"userName", "email", "aliases", "active", "container"}
 
 // cameAbout: what other changes wait for of a change is so. A new account is there whatever it
 // shows. The caller holds the lock.

@@ -36,7 +36,7 @@ func (e *Engine) Verify(ctx context.Context, w *work.Work) error {
 	good, bad, unseen := 0, 0, 0
 	passed := x.passedThrough()
 	for i, r := range receipts {
-		if r.Outcome != "done" && r.Outcome != "unchanged" && r.Outcome != "different" || passed[r.Number] {
+		if !planning.IsAccepted(r.Outcome) || passed[r.Number] {
 			continue
 		}
 		if c := x.changes[r.Number]; c.Body.V.Delivers != nil && len(x.writes(c)) == 0 {

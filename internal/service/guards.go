@@ -47,7 +47,7 @@ func (s *Service) guards(ctx context.Context, l store.Lane, r store.Reconciliati
 	}
 	list := make([]planning.Change, 0, len(changes))
 	for _, c := range changes {
-		if c.Outcome != "done" && c.Outcome != "unchanged" && c.Outcome != "different" {
+		if !planning.IsAccepted(c.Outcome) {
 			list = append(list, c.Body.V)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"twinning/internal/core/lifecycle"
@@ -214,7 +215,7 @@ const standing = `ORDER BY x.outcome IN ('waiting', 'in-doubt') DESC, x.run_id D
 // came adds to some changes of a plan the newest outcome of each.
 func came(changes, order string) string {
 	return `SELECT c.number, c.change, c.wave, c.verb, c.person, c.account, c.label, c.body, c.class, c.department, c.set_aside, coalesce(t.outcome, '') AS outcome, coalesce(t.detail, '') AS detail, coalesce(t.verified, '') AS verified, coalesce(t.hinders, false) AS hinders
-		FROM ` + changes + ` c LEFT JOIN LATERAL (SELECT x.outcome, x.detail, x.verified, jsonb_exists_any(x.differs, ARRAY['userName', 'email', 'aliases', 'active', 'container']) AS hinders FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = c.plan_id AND x.number = c.number ` + standing + `) t ON true` + order
+		FROM ` + changes + ` c LEFT JOIN LATERAL (SELECT x.outcome, x.detail, x.verified, jsonb_exists_any(x.differs, '{` + strings.Join(planning.AwaitedAttributes, ",") + `}') AS hinders FROM receipts x JOIN runs r ON r.id = x.run_id WHERE r.plan_id = c.plan_id AND x.number = c.number ` + standing + `) t ON true` + order
 }
 
 // newestOutcome is that of a change of a plan.

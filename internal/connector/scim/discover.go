@@ -78,32 +78,37 @@ func (a *app) puts(ctx context.Context) (bool, error) {
 	return o.known && !o.Patch.Supported || a.noPatch.Load(), nil
 }
 
-// patchless reports whether an application that does not say what it offers has answered a first
-// PATCH by knowing none: changes go by PUT from then on, as far as that is safe.
-func (a *app) patchless(err error) bool {
+// firstPatch is the refusal of a PATCH by an application that does not say what it offers and has
+// taken none yet; nil where err is anything else.
+func (a *app) firstPatch(err error) *refusal {
 	var told *refusal
-	if a.set.Text("method") != "auto" || a.confirmed.Load() || !errors.As(err, &told) || told.status != http.StatusNotImplemented && told.status != http.StatusMethodNotAllowed {
-		return false
-	}
-	a.offerMu.Lock()
-	known := a.offered != nil && a.offered.known
-	a.offerMu.Unlock()
-	if !known {
-		a.noPatch.Store(true)
-	}
-	return !known
-}
-
-// mayBePatchless reports whether an application that does not say what it offers has answered a
-// first PATCH by 400, however it was said: it may know none, or not like what is written.
-func (a *app) mayBePatchless(err error) bool {
-	var told *refusal
-	if a.set.Text("method") != "auto" || a.confirmed.Load() || !errors.As(err, &told) || told.status != http.StatusBadRequest || told.scimType != "" {
-		return false
+	if a.set.Text("method") != "auto" || a.confirmed.Load() || !errors.As(err, &told) {
+		return nil
 	}
 	a.offerMu.Lock()
 	defer a.offerMu.Unlock()
-	return a.offered == nil || !a.offered.known
+	if a.offered != nil && a.offered.known {
+		return nil
+	}
+	return told
+}
+
+// patchless reports whether a first PATCH was answered by knowing none: changes go by PUT from then
+// on, as far as that is safe.
+func (a *app) patchless(err error) bool {
+	told := a.firstPatch(err)
+	if told == nil || told.status != http.StatusNotImplemented && told.status != http.StatusMethodNotAllowed {
+		return false
+	}
+	a.noPatch.Store(true)
+	return true
+}
+
+// mayBePatchless reports whether a first PATCH was answered by 400, however it was said: the
+// application may know none, or not like what is written.
+func (a *app) mayBePatchless(err error) bool {
+	told := a.firstPatch(err)
+	return told != nil && told.status == http.StatusBadRequest && told.scimType == ""
 }
 
 // orPut does by PUT what was refused by PATCH, where the application may know no PATCH; if that is

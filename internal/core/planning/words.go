@@ -83,7 +83,16 @@ var Outcomes = []Word{
 	{"passed-over", "its turn did not come: what it needs was not done, or the run was stopped; the next run takes it"},
 }
 
+// IsAccepted reports whether the system has accepted a change of this outcome, or holds it already.
+func IsAccepted(outcome string) bool {
+	return slices.Contains([]string{"done", "unchanged", "different"}, outcome)
+}
+
 // IsFinal reports whether nothing sends a change of this outcome again: it is done, or may be.
 func IsFinal(outcome string) bool {
-	return slices.Contains([]string{"done", "unchanged", "different", "waiting", "in-doubt"}, outcome)
+	return IsAccepted(outcome) || outcome == "waiting" || outcome == "in-doubt"
 }
+
+// AwaitedAttributes are those that other changes may wait for: a name, an address, the place, or
+// whether the holder may sign in.
+var AwaitedAttributes = []string{"userName", "email", "aliases", "active", "container"}
