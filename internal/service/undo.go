@@ -159,21 +159,13 @@ func (s *Service) doneBy(ctx context.Context, x RunView, u Undoing) (done []plan
 		units[c.Body.V.Unit] = units[c.Body.V.Unit] || c.Body.V.Unit != "" && sent && meant(c)
 	}
 	if slices.ContainsFunc(changes, func(c store.Change) bool { return units[c.Body.V.Unit] }) {
-		runs, err := s.Store.Runs(ctx, x.Plan)
+		receipts, err := s.Store.StandingReceipts(ctx, x.Plan)
 		if err != nil {
 			return nil, nil, err
 		}
-		whole := map[int]store.Receipt{} // the newest of each change
-		for _, run := range slices.Backward(runs) {
-			receipts, err := s.Store.AllReceipts(ctx, run.ID)
-			if err != nil {
-				return nil, nil, err
-			}
-			for _, r := range receipts {
-				if before := whole[r.Number]; !planning.IsFinal(before.Outcome) || planning.IsFinal(r.Outcome) || r.Outcome == "taken-back" {
-					whole[r.Number] = r
-				}
-			}
+		whole := map[int]store.Receipt{}
+		for _, r := range receipts {
+			whole[r.Number] = r
 		}
 		for _, c := range changes {
 			if r, sent := whole[c.Number]; sent && units[c.Body.V.Unit] {

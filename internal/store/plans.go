@@ -210,7 +210,9 @@ func (s *Store) MovePlan(ctx context.Context, id int64, event lifecycle.Event) e
 
 // standing is the order of the receipts of a change, that one first by which it stands: what is
 // open stands until something settles it, and then the newest.
-const standing = `ORDER BY x.outcome IN ('waiting', 'in-doubt') DESC, x.run_id DESC LIMIT 1`
+const standing = `ORDER BY ` + standingFirst + ` LIMIT 1`
+
+const standingFirst = `x.outcome IN ('waiting', 'in-doubt') DESC, x.run_id DESC`
 
 // came adds to some changes of a plan the newest outcome of each.
 func came(changes, order string) string {

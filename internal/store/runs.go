@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -82,6 +83,12 @@ func (s *Store) Receipts(ctx context.Context, run int64, outcome string, only *i
 // AllReceipts lists every one of a run.
 func (s *Store) AllReceipts(ctx context.Context, run int64) (list []Receipt, err error) {
 	return list, s.list(ctx, &list, receiptColumns+`WHERE x.run_id = $1 ORDER BY x.number`, run)
+}
+
+// StandingReceipts lists of each change of a plan the receipt by which it stands, over all runs.
+func (s *Store) StandingReceipts(ctx context.Context, plan int64) (list []Receipt, err error) {
+	query := strings.Replace(receiptColumns, "SELECT ", "SELECT DISTINCT ON (x.number) ", 1)
+	return list, s.list(ctx, &list, query+`WHERE r.plan_id = $1 ORDER BY x.number, `+standingFirst, plan)
 }
 
 // openIntent is an intent of plan $1 of which nothing is known: where a later run has a receipt of
